@@ -1,0 +1,14 @@
+// Command yamato is the whole product: the service, the host, and the client.
+package main
+
+import (
+	"os"
+
+	"yamato/internal/host/standin"
+)
+
+func main() {
+	if len(os.Args) == 2 && os.Args[1] == standin.SandboxArgument {
+		os.Exit(standin.RunSandbox())
+	}
+}

@@ -1,0 +1,242 @@
+// Package appfile reads what a package says of itself, from its bytes: what it
+// is for, its application id, its version, and what it needs of a device.
+//
+// A package is untrusted. It is read in place, never unpacked; every length in
+// it is checked against what is really there; what one entry may take is
+// bounded. What cannot be read is refused with a *Refusal that says why.
+package appfile
+
+import (
+	"archive/zip"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+)
+
+// Kind is what sort of package a file is.
+type Kind string
+
+// The kinds of package that can be read.
+const (
+	Android   Kind = "android_package" // .apk
+	Simulator Kind = "ios_simulator"   // a zip with one .app for the iOS simulator
+)
+
+// Bounds on what is read of a package.
+const (
+	maxManifest  = 4 << 20  // bytes of a manifest or property list, unpacked
+	maxProgram   = 4 << 20  // bytes of the program for stand-ins, unpacked
+	maxDirectory = 16 << 20 // bytes of a zip's central directory
+)
+
+// Package is what a package says of itself.
+type Package struct {
+	Kind          Kind     `json:"kind"`
+	Platform      string   `json:"platform"`       // android or ios
+	ApplicationID string   `json:"application_id"` // package name, or bundle identifier
+	Name          string   `json:"name,omitempty"` // as shown below the icon, where it is written in plain
+	VersionName   string   `json:"version_name"`   // for people: 3.2.0
+	VersionCode   string   `json:"version_code"`   // for machines: 61
+	MinimumOS     string   `json:"minimum_os"`     // OS version, "13"; "" where none is stated
+	MinimumAPI    int      `json:"minimum_api,omitempty"`
+	Permissions   []string `json:"permissions"`
+	Program       string   `json:"program,omitempty"` // name of the entry that stand-ins run, "" if none
+}
+
+// Refusal says why a file is not taken as a package.
+type Refusal struct {
+	Reason string // what is wrong, and where
+	Hint   string // what to do instead
+	Cause  error
+}
+
+func (r *Refusal) Error() string { return r.Reason }
+func (r *Refusal) Unwrap() error { return r.Cause }
+
+func refuse(hint, format string, args ...any) *Refusal {
+	err := fmt.Errorf(format, args...)
+	return &Refusal{Reason: err.Error(), Hint: hint, Cause: errors.Unwrap(err)}
+}
+
+const (
+	hintKinds   = "hand in an Android package (.apk) or a zip with one iOS simulator .app"
+	hintDamaged = "the file may be damaged or cut short: build it, or copy it, again"
+)
+
+// Read reads the package in r, which is size bytes long.
+func Read(r io.ReaderAt, size int64) (*Package, error) {
+	archive, err := openZip(r, size)
+	if err != nil {
+		return nil, err
+	}
+	var manifest *zip.File
+	bundles := map[string]*zip.File{}
+	for _, f := range archive.File {
+		dir, base := path.Split(f.Name)
+		switch {
+		case f.Name == "AndroidManifest.xml":
+			if manifest != nil {
+				return nil, refuse(hintDamaged, "the package holds two manifests; which one a device would read is anybody's guess")
+			}
+			manifest = f
+		case strings.HasPrefix(f.Name, "Payload/") && base == "Info.plist" && strings.Count(f.Name, "/") == 2:
+			return nil, refuse("push the iOS simulator app, zipped, beside it", "this is an iOS device package (.ipa); device packages are not read yet")
+		case base == "Info.plist" && strings.Count(dir, "/") == 1 && strings.HasSuffix(dir, ".app/"):
+			bundles[dir] = f
+		case f.Name == "manifest.webmanifest":
+			return nil, refuse(hintKinds, "this is a web bundle; web bundles are not read yet")
+		}
+	}
+	switch {
+	case manifest != nil && len(bundles) > 0:
+		return nil, refuse(hintKinds, "the file holds both an Android manifest and an iOS app")
+	case manifest != nil:
+		return readAndroid(archive, manifest)
+	case len(bundles) == 1:
+		for dir, f := range bundles {
+			return readSimulator(archive, dir, f)
+		}
+	case len(bundles) > 1:
+		return nil, refuse("zip one .app by itself", "the zip holds %d apps where one is needed", len(bundles))
+	}
+	return nil, refuse(hintKinds, "the zip holds neither an AndroidManifest.xml nor an .app with an Info.plist")
+}
+
+// Program gives the program for stand-ins that p names, from the same bytes.
+func (p *Package) ReadProgram(r io.ReaderAt, size int64) ([]byte, error) {
+	archive, err := openZip(r, size)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range archive.File {
+		if f.Name == p.Program && p.Program != "" {
+			return readEntry(f, maxProgram)
+		}
+	}
+	return nil, refuse("", "the package holds no program for stand-ins")
+}
+
+// openZip checks the size of the central directory before archive/zip reads it,
+// since that keeps an entry in memory for every record it meets.
+func openZip(r io.ReaderAt, size int64) (*zip.Reader, error) {
+	if size < 22 {
+		return nil, refuse(hintKinds, "the file is %d bytes long: too short to be a package", size)
+	}
+	var magic [4]byte
+	if _, err := r.ReadAt(magic[:], 0); err != nil {
+		return nil, refuse(hintDamaged, "the file cannot be read: %w", err)
+	}
+	if magic[0] != 'P' || magic[1] != 'K' {
+		return nil, refuse(hintKinds, "the file is not a zip archive, as every kind of package is")
+	}
+	end, start, err := directory(r, size)
+	if err != nil {
+		return nil, err
+	}
+	if end-start > maxDirectory {
+		return nil, refuse(hintKinds, "the zip's list of entries takes %d MB; at most %d MB are read", (end-start)>>20, maxDirectory>>20)
+	}
+	archive, err := zip.NewReader(r, size)
+	if err != nil {
+		return nil, refuse(hintDamaged, "the zip's list of entries cannot be read: %w", err)
+	}
+	return archive, nil
+}
+
+// directory finds where the central directory starts and where the record that
+// ends it stands (APPNOTE 6.3.10, 4.3.12 to 4.3.16).
+func directory(r io.ReaderAt, size int64) (end, start int64, err error) {
+	tail := make([]byte, min(size, 22+65535))
+	if _, err := r.ReadAt(tail, size-int64(len(tail))); err != nil && err != io.EOF {
+		return 0, 0, refuse(hintDamaged, "the end of the file cannot be read: %w", err)
+	}
+	at := len(tail) - 22
+	for ; at >= 0; at-- {
+		if le32(tail[at:]) == 0x06054b50 {
+			break
+		}
+	}
+	if at < 0 {
+		return 0, 0, refuse(hintDamaged, "the zip has no end record: the file is cut short")
+	}
+	end = size - int64(len(tail)) + int64(at)
+	start = int64(le32(tail[at+16:]))
+	if start == 0xffffffff {
+		var locator [20]byte
+		if end < 20 {
+			return 0, 0, refuse(hintDamaged, "the zip's end record points outside the file")
+		}
+		if _, err := r.ReadAt(locator[:], end-20); err != nil || le32(locator[:]) != 0x07064b50 {
+			return 0, 0, refuse(hintDamaged, "the zip's end record points to a zip64 record that is not there")
+		}
+		var record [56]byte
+		at := int64(le64(locator[8:]))
+		if at < 0 || at > size-56 {
+			return 0, 0, refuse(hintDamaged, "the zip64 record lies outside the file")
+		}
+		if _, err := r.ReadAt(record[:], at); err != nil || le32(record[:]) != 0x06064b50 {
+			return 0, 0, refuse(hintDamaged, "the zip64 record is damaged")
+		}
+		start = int64(le64(record[48:]))
+	}
+	if start < 0 || start > end {
+		return 0, 0, refuse(hintDamaged, "the zip's list of entries lies outside the file")
+	}
+	return end, start, nil
+}
+
+// readEntry unpacks one entry, if it is no longer than limit.
+func readEntry(f *zip.File, limit int64) ([]byte, error) {
+	if f.Flags&1 != 0 {
+		return nil, refuse("build it without a password", "%s is encrypted", show(f.Name))
+	}
+	rc, err := f.Open()
+	if err != nil {
+		return nil, refuse(hintDamaged, "%s cannot be opened: %w", show(f.Name), err)
+	}
+	defer rc.Close()
+	data, err := io.ReadAll(io.LimitReader(rc, limit+1))
+	if err != nil {
+		return nil, refuse(hintDamaged, "%s cannot be unpacked: %w", show(f.Name), err)
+	}
+	if int64(len(data)) > limit {
+		return nil, refuse("", "%s is larger than the %d MB that are read of it", show(f.Name), limit>>20)
+	}
+	return data, nil
+}
+
+func findProgram(archive *zip.Reader, name string) string {
+	for _, f := range archive.File {
+		if f.Name == name {
+			return name
+		}
+	}
+	return ""
+}
+
+// show quotes a name from a package for a message, cut to a sane length.
+func show(name string) string {
+	if len(name) > 120 {
+		name = name[:120] + "…"
+	}
+	return fmt.Sprintf("%q", name)
+}
+
+// text checks a value that a package states: printable, no longer than limit.
+func text(what, value string, limit int) (string, error) {
+	if len(value) > limit {
+		return "", refuse("", "the %s is %d characters long; at most %d are taken", what, len(value), limit)
+	}
+	for _, r := range value {
+		if r < ' ' || r == 0x7f || r == 0xfffd {
+			return "", refuse(hintDamaged, "the %s holds characters that cannot be shown", what)
+		}
+	}
+	return value, nil
+}
+
+func le16(b []byte) uint16 { return uint16(b[0]) | uint16(b[1])<<8 }
+func le32(b []byte) uint32 { return uint32(le16(b)) | uint32(le16(b[2:]))<<16 }
+func le64(b []byte) uint64 { return uint64(le32(b)) | uint64(le32(b[4:]))<<32 }

@@ -1,0 +1,263 @@
+// Package schedule decides which leg runs on which device.
+//
+// State is incremental: Apply takes one event and gives the placements that
+// follow from it. After every event no idle device fits a waiting leg. It holds
+// no clock and asks nobody; the same events in the same order always give the
+// same placements, so a decision can be replayed and rehearsed.
+package schedule
+
+import (
+	"cmp"
+	"slices"
+)
+
+// Class is what devices have in common as far as a leg may ask.
+type Class struct {
+	Project  int64
+	Kind     string
+	Model    string
+	Platform string
+	OS       string
+}
+
+// Device is a device as the scheduler sees it.
+type Device struct {
+	ID    int64
+	Class Class
+	Worth int // how much else it could serve; devices of little worth go first
+	Idle  bool
+}
+
+// Demand is what a leg asks of a device. Empty fields of Class take anything;
+// the project never does.
+type Demand struct {
+	Class  Class
+	Device int64   // this device and no other; 0 for any
+	Avoid  []int64 // not these
+}
+
+// Takes reports whether a device of class c with that id serves d.
+func (d Demand) Takes(id int64, c Class) bool {
+	return d.takesClass(c) && (d.Device == 0 || d.Device == id) && !slices.Contains(d.Avoid, id)
+}
+
+func (d Demand) takesClass(c Class) bool {
+	either := func(want, have string) bool { return want == "" || want == have }
+	return d.Class.Project == c.Project && either(d.Class.Kind, c.Kind) && either(d.Class.Model, c.Model) &&
+		either(d.Class.Platform, c.Platform) && either(d.Class.OS, c.OS)
+}
+
+// Leg is a leg as the scheduler sees it. Lower Order goes first.
+type Leg struct {
+	ID      int64
+	Order   Order
+	Demand  Demand
+	Waiting bool
+}
+
+// Order is when a leg's turn is: by run, then by position in it.
+type Order struct {
+	Run int64
+	Leg int64
+}
+
+func (o Order) compare(p Order) int {
+	return cmp.Or(cmp.Compare(o.Run, p.Run), cmp.Compare(o.Leg, p.Leg))
+}
+
+// Placement puts a leg on a device.
+type Placement struct {
+	Leg    int64
+	Device int64
+}
+
+// Event tells what a device or a leg is now. Telling the same twice is harmless.
+type Event interface{ apply(*State) []Placement }
+
+func (d Device) apply(s *State) []Placement { return s.device(d) }
+func (l Leg) apply(s *State) []Placement    { return s.leg(l) }
+
+// State is the queue and the idle fleet. The zero State is not ready: use New.
+type State struct {
+	pools  map[Class]*pool
+	queues map[queueKey]*queue
+	idle   map[int64]*pool  // by device
+	legs   map[int64]*queue // by waiting leg
+}
+
+// pool holds the idle devices of one class.
+type pool struct {
+	class   Class
+	devices *ordered[deviceKey]
+	serves  []*queue // the queues whose demand takes this class
+}
+
+// queue holds the waiting legs of one demand.
+type queue struct {
+	demand Demand
+	legs   *ordered[legKey]
+	pools  []*pool
+}
+
+type queueKey struct {
+	class  Class
+	device int64
+	avoid  string
+}
+
+type deviceKey struct {
+	worth int
+	id    int64
+}
+
+type legKey struct {
+	order Order
+	id    int64
+}
+
+// New gives an empty state.
+func New() *State {
+	return &State{map[Class]*pool{}, map[queueKey]*queue{}, map[int64]*pool{}, map[int64]*queue{}}
+}
+
+// Apply takes in what a device or a leg is now, and gives the placements that
+// follow: none or one. A placed leg is no longer waiting and its device no
+// longer idle, without further word.
+func (s *State) Apply(e Event) []Placement { return e.apply(s) }
+
+// Waiting and Idle count what is left over.
+func (s *State) Waiting() int { return len(s.legs) }
+
+// Idle counts the devices with nothing to do.
+func (s *State) Idle() int { return len(s.idle) }
+
+func (s *State) device(d Device) []Placement {
+	s.takeDevice(d.ID)
+	if !d.Idle {
+		return nil
+	}
+	p := s.pool(d.Class)
+	var best *queue
+	var first legKey
+	for _, q := range p.serves {
+		k, ok := q.legs.first()
+		if ok && q.demand.Takes(d.ID, d.Class) && (best == nil || k.order.compare(first.order) < 0) {
+			best, first = q, k
+		}
+	}
+	if best == nil {
+		p.devices.add(d.ID, deviceKey{d.Worth, d.ID})
+		s.idle[d.ID] = p
+		return nil
+	}
+	s.takeLeg(first.id)
+	return []Placement{{first.id, d.ID}}
+}
+
+func (s *State) leg(l Leg) []Placement {
+	s.takeLeg(l.ID)
+	if !l.Waiting {
+		return nil
+	}
+	q := s.queue(l.Demand)
+	var best *deviceKey
+	for _, p := range q.pools {
+		if k, ok := p.devices.firstWhere(func(k deviceKey) bool { return l.Demand.Takes(k.id, p.class) }); ok && (best == nil || k.compare(*best) < 0) {
+			best = &k
+		}
+	}
+	if best == nil {
+		q.legs.add(l.ID, legKey{l.Order, l.ID})
+		s.legs[l.ID] = q
+		return nil
+	}
+	s.takeDevice(best.id)
+	s.forget(q)
+	return []Placement{{l.ID, best.id}}
+}
+
+func (s *State) takeDevice(id int64) {
+	if p, ok := s.idle[id]; ok {
+		p.devices.remove(id)
+		delete(s.idle, id)
+	}
+}
+
+func (s *State) takeLeg(id int64) {
+	if q, ok := s.legs[id]; ok {
+		q.legs.remove(id)
+		delete(s.legs, id)
+		s.forget(q)
+	}
+}
+
+// forget drops a queue that nothing waits in, so that demands that name single
+// devices do not pile up over months.
+func (s *State) forget(q *queue) {
+	if q.legs.size() > 0 {
+		return
+	}
+	delete(s.queues, keyOf(q.demand))
+	for _, p := range q.pools {
+		p.serves = slices.DeleteFunc(p.serves, func(o *queue) bool { return o == q })
+	}
+}
+
+func (s *State) pool(c Class) *pool {
+	if p, ok := s.pools[c]; ok {
+		return p
+	}
+	p := &pool{class: c, devices: newOrdered(deviceKey.compare)}
+	s.pools[c] = p
+	for _, q := range s.queues {
+		link(p, q)
+	}
+	return p
+}
+
+func (s *State) queue(d Demand) *queue {
+	k := keyOf(d)
+	if q, ok := s.queues[k]; ok {
+		return q
+	}
+	q := &queue{demand: d, legs: newOrdered(legKey.compare)}
+	s.queues[k] = q
+	if p, ok := s.pools[d.Class]; ok && d.exact() { // the common case, without a look at every pool
+		link(p, q)
+		return q
+	}
+	for _, p := range s.pools {
+		link(p, q)
+	}
+	return q
+}
+
+func (d Demand) exact() bool {
+	return d.Class.Kind != "" && d.Class.Model != "" && d.Class.Platform != "" && d.Class.OS != ""
+}
+
+func link(p *pool, q *queue) {
+	if q.demand.takesClass(p.class) {
+		p.serves = append(p.serves, q)
+		q.pools = append(q.pools, p)
+	}
+}
+
+func keyOf(d Demand) queueKey {
+	var avoid []byte
+	for _, id := range slices.Sorted(slices.Values(d.Avoid)) {
+		for range 8 {
+			avoid = append(avoid, byte(id))
+			id >>= 8
+		}
+	}
+	return queueKey{d.Class, d.Device, string(avoid)}
+}
+
+func (k deviceKey) compare(o deviceKey) int {
+	return cmp.Or(cmp.Compare(k.worth, o.worth), cmp.Compare(k.id, o.id))
+}
+
+func (k legKey) compare(o legKey) int {
+	return cmp.Or(k.order.compare(o.order), cmp.Compare(k.id, o.id))
+}

@@ -1,0 +1,253 @@
+package screen
+
+import (
+	"fmt"
+	"regexp"
+	"sort"
+	"strings"
+)
+
+// Match says what a text must be: exactly Text (white space folded), or
+// something that Pattern finds. The zero Match takes everything.
+type Match struct {
+	Text    string
+	Pattern *regexp.Regexp
+}
+
+// Any reports whether m takes everything.
+func (m Match) Any() bool { return m.Text == "" && m.Pattern == nil }
+
+// Takes reports whether s fits m.
+func (m Match) Takes(s string) bool {
+	switch {
+	case m.Pattern != nil:
+		return m.Pattern.MatchString(s)
+	case m.Text != "":
+		return Fold(s) == Fold(m.Text)
+	}
+	return true
+}
+
+func (m Match) String() string {
+	if m.Pattern != nil {
+		return "/" + m.Pattern.String() + "/"
+	}
+	return fmt.Sprintf("%q", m.Text)
+}
+
+// Ordinals that are not a plain count from the first.
+const (
+	NoOrdinal = 0
+	Last      = -1
+)
+
+// Locator says how to find elements. Exactly one of Label, ID and Role is set;
+// Called goes with Role only. Ordinal counts from 1 in reading order.
+type Locator struct {
+	Label   Match // visible text or accessible name
+	ID      string
+	Role    string
+	Called  Match
+	Ordinal int
+	In      *Locator
+}
+
+// String is the canonical form, as a script would write it.
+func (l Locator) String() string {
+	var b strings.Builder
+	switch {
+	case l.Ordinal == Last:
+		b.WriteString("last ")
+	case l.Ordinal != NoOrdinal:
+		b.WriteString(OrdinalWord(l.Ordinal) + " ")
+	}
+	switch {
+	case l.ID != "":
+		b.WriteString("#" + l.ID)
+	case l.Role != "":
+		b.WriteString(l.Role)
+		if !l.Called.Any() {
+			b.WriteString(" called " + l.Called.String())
+		}
+	default:
+		b.WriteString(l.Label.String())
+	}
+	if l.In != nil {
+		b.WriteString(" in " + l.In.String())
+	}
+	return b.String()
+}
+
+// OrdinalWord writes 1 as "1st", 2 as "2nd", 11 as "11th".
+func OrdinalWord(n int) string {
+	suffix := "th"
+	if n%100 < 11 || n%100 > 13 {
+		switch n % 10 {
+		case 1:
+			suffix = "st"
+		case 2:
+			suffix = "nd"
+		case 3:
+			suffix = "rd"
+		}
+	}
+	return fmt.Sprintf("%d%s", n, suffix)
+}
+
+// Find gives every element that l finds in t, in reading order (top to bottom,
+// then left to right), hidden ones among them. Where one match lies in another,
+// as the words on a button do, only the outer one counts.
+func (l Locator) Find(t *Tree) []*Node {
+	if t == nil || t.Root == nil {
+		return nil
+	}
+	roots := []*Node{t.Root}
+	if l.In != nil {
+		roots = nil
+		for _, r := range l.In.Find(t) {
+			roots = append(roots, r.Children...)
+		}
+	}
+	var found []*Node
+	for _, r := range roots {
+		found = l.collect(r, found)
+	}
+	sort.SliceStable(found, func(i, j int) bool {
+		a, b := found[i].Bounds, found[j].Bounds
+		if a.Y != b.Y {
+			return a.Y < b.Y
+		}
+		return a.X < b.X
+	})
+	return l.pick(found)
+}
+
+func (l Locator) pick(found []*Node) []*Node {
+	switch {
+	case l.Ordinal == NoOrdinal:
+		return found
+	case l.Ordinal == Last && len(found) > 0:
+		return found[len(found)-1:]
+	case l.Ordinal > 0 && l.Ordinal <= len(found):
+		return found[l.Ordinal-1 : l.Ordinal]
+	}
+	return nil
+}
+
+func (l Locator) collect(n *Node, found []*Node) []*Node {
+	if l.takes(n) {
+		return append(found, n)
+	}
+	for _, c := range n.Children {
+		found = l.collect(c, found)
+	}
+	return found
+}
+
+func (l Locator) takes(n *Node) bool {
+	switch {
+	case l.ID != "":
+		return n.ID == l.ID
+	case l.Role != "":
+		return n.Role == l.Role && (l.Called.Any() || l.Called.Takes(n.Name) || l.Called.Takes(n.Text))
+	}
+	return (n.Name != "" && l.Label.Takes(n.Name)) || (n.Text != "" && l.Label.Takes(n.Text))
+}
+
+// Shown keeps the elements that can be seen.
+func Shown(nodes []*Node) []*Node {
+	var shown []*Node
+	for _, n := range nodes {
+		if n.Shown() {
+			shown = append(shown, n)
+		}
+	}
+	return shown
+}
+
+// Nearest gives up to max elements that l might have meant, most alike first:
+// by the distance of their ids or labels from what l asks for, and by role.
+func (l Locator) Nearest(t *Tree, max int) []*Node {
+	type scored struct {
+		node  *Node
+		score int
+	}
+	var all []scored
+	t.Walk(func(n *Node, _ int) bool {
+		if s, ok := l.distance(n); ok {
+			all = append(all, scored{n, s})
+		}
+		return true
+	})
+	sort.SliceStable(all, func(i, j int) bool { return all[i].score < all[j].score })
+	var out []*Node
+	for _, s := range all {
+		if len(out) == max {
+			break
+		}
+		out = append(out, s.node)
+	}
+	return out
+}
+
+func (l Locator) distance(n *Node) (int, bool) {
+	wanted, have := l.Label.Text, n.Label()
+	switch {
+	case l.ID != "":
+		wanted, have = l.ID, n.ID
+	case l.Role != "":
+		if n.Role != l.Role && l.Called.Any() {
+			return 0, false
+		}
+		wanted = l.Called.Text
+	}
+	if have == "" {
+		return 0, false
+	}
+	if wanted == "" {
+		return 0, true
+	}
+	d := Distance(strings.ToLower(wanted), strings.ToLower(have))
+	if strings.Contains(strings.ToLower(have), strings.ToLower(wanted)) {
+		d = 1
+	}
+	if l.Role != "" && n.Role != l.Role {
+		d += 3
+	}
+	return d, d <= max(2, len([]rune(wanted))/2)
+}
+
+// Distance is the number of single-character edits and swaps of neighbours
+// between a and b (optimal string alignment; Damerau 1964, Levenshtein 1966).
+// Inputs over 200 characters count by their first 200.
+func Distance(a, b string) int {
+	x, y := clip([]rune(a)), clip([]rune(b))
+	rows := make([][]int, len(x)+1)
+	for i := range rows {
+		rows[i] = make([]int, len(y)+1)
+		rows[i][0] = i
+	}
+	for j := range rows[0] {
+		rows[0][j] = j
+	}
+	for i := 1; i <= len(x); i++ {
+		for j := 1; j <= len(y); j++ {
+			cost := 1
+			if x[i-1] == y[j-1] {
+				cost = 0
+			}
+			rows[i][j] = min(rows[i-1][j]+1, rows[i][j-1]+1, rows[i-1][j-1]+cost)
+			if i > 1 && j > 1 && x[i-1] == y[j-2] && x[i-2] == y[j-1] {
+				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
+			}
+		}
+	}
+	return rows[len(x)][len(y)]
+}
+
+func clip(r []rune) []rune {
+	if len(r) > 200 {
+		return r[:200]
+	}
+	return r
+}

@@ -1,0 +1,81 @@
+package script
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"yamato/internal/core/screen"
+)
+
+// Device is what the runner drives: the required core. Times are the device's
+// own, counted from its start. Every call may give a *Crash where the app died,
+// or any other error where the device, or the way to it, is in trouble.
+type Device interface {
+	// Tree is what is on the screen now.
+	Tree(ctx context.Context) (*screen.Tree, error)
+	// AwaitChange returns when the screen's revision is past the given one, or
+	// when the device's clock reaches until, whichever comes first.
+	AwaitChange(ctx context.Context, revision uint64, until time.Duration) error
+	// Now is the device's clock.
+	Now() time.Duration
+	// Picture is the screen as a person sees it now, in the driver's own form.
+	Picture(ctx context.Context) (Picture, error)
+	Tap(ctx context.Context, at screen.Point) error
+	// Keys presses keys: plain characters, or those of W3C WebDriver 17.4.2.
+	Keys(ctx context.Context, keys string) error
+	// Start brings the app to the front, with its data gone if it is Fresh.
+	Start(ctx context.Context, how Start) error
+	// Abilities are what the device can do beyond the required core.
+	Abilities() []string
+}
+
+// Presser is a device with keys of its own, beside the keyboard. The abilities
+// `back` and `home` promise it.
+type Presser interface {
+	Press(ctx context.Context, key string) error
+}
+
+// Start is how an app is started.
+type Start int
+
+// The ways to start an app.
+const (
+	Resume Start = iota // as it was left
+	Fresh               // stopped, its data gone, started
+)
+
+// Picture is a screen that can be drawn later, off the path of the steps.
+type Picture interface {
+	// PNG draws the picture with frames around the marked places, cut to crop
+	// unless that is empty.
+	PNG(marks []screen.Rect, crop screen.Rect) ([]byte, error)
+}
+
+// Crash tells that the app died or stopped answering.
+type Crash struct {
+	Reason string // one line
+	Report string // what the system wrote of it
+}
+
+func (c *Crash) Error() string { return "the app crashed: " + c.Reason }
+
+// Recorder takes what a case leaves behind, in order.
+type Recorder interface {
+	// Step is called after each step.
+	Step(StepRecord)
+	// Picture is called for each picture that the script, or a failure, asks for.
+	Picture(name string, p Picture, tree *screen.Tree, marks []screen.Rect, crop screen.Rect)
+}
+
+// StepRecord is one step as it went.
+type StepRecord struct {
+	Line    int    `json:"line"`
+	Text    string `json:"text"`
+	AtMS    int64  `json:"at_ms"` // device time since the case began
+	TookMS  int64  `json:"took_ms"`
+	Verdict string `json:"verdict"`
+	Note    string `json:"note,omitempty"`
+}
+
+var errNoAbility = errors.New("the device has no ability for this")

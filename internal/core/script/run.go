@@ -1,0 +1,414 @@
+package script
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yamato/internal/core/screen"
+	"yamato/internal/core/verdict"
+)
+
+// Defaults of what Options leaves at zero, in device time.
+const (
+	DefaultPatience  = 8 * time.Second
+	DefaultCaseLimit = 5 * time.Minute
+	// DefaultQuiet is how long nothing has to change before a screen counts as
+	// settled where nothing says that it is busy.
+	DefaultQuiet = 300 * time.Millisecond
+)
+
+// Options are the circumstances of a case.
+type Options struct {
+	Patience  time.Duration // where neither step nor suite says otherwise
+	CaseLimit time.Duration
+	Quiet     time.Duration
+	// Known tells whether a locator, in canonical form, has ever matched in this app.
+	Known func(locator string) bool
+}
+
+// Result is one case as it went.
+type Result struct {
+	Verdict verdict.Verdict `json:"verdict"`
+	TookMS  int64           `json:"took_ms"` // device time
+	Steps   []StepRecord    `json:"steps"`
+	Failure *Failure        `json:"failure,omitempty"`
+	Matched []string        `json:"matched,omitempty"` // locators that matched, in canonical form
+}
+
+// Failure says why a case did not pass, in the order in which people ask.
+type Failure struct {
+	Cause      Cause       `json:"cause"`
+	Line       int         `json:"line"`
+	Column     int         `json:"column"`
+	Step       string      `json:"step"`
+	Expected   string      `json:"expected"`
+	Actual     string      `json:"actual"`
+	WaitedMS   int64       `json:"waited_ms"` // device time
+	QuietMS    int64       `json:"quiet_ms"`  // since when nothing had changed
+	Settled    bool        `json:"settled"`   // false: the screen was still changing
+	Candidates []Candidate `json:"candidates,omitempty"`
+	Obstacle   string      `json:"obstacle,omitempty"`
+	Report     string      `json:"report,omitempty"` // the system's crash report
+}
+
+// Sentence is the failure in one line.
+func (f Failure) Sentence() string {
+	return fmt.Sprintf("line %d: expected %s, but %s", f.Line, f.Expected, f.Actual)
+}
+
+// Candidate is an element that a locator may have meant.
+type Candidate struct {
+	Number int         `json:"number"` // as on the picture
+	Role   string      `json:"role"`
+	ID     string      `json:"id,omitempty"`
+	Label  string      `json:"label,omitempty"`
+	Bounds screen.Rect `json:"bounds"`
+}
+
+// Cause is what kind of thing went wrong.
+type Cause string
+
+// The causes, and outcomes the verdict of each: the table of docs/script.md.
+const (
+	Contradicted Cause = "contradicted"  // the screen contradicts the expectation
+	Unusable     Cause = "unusable"      // there, but hidden, covered or disabled
+	Missing      Cause = "missing"       // not there, though it has been before
+	NeverMatched Cause = "never_matched" // nothing has ever matched the locator
+	Ambiguous    Cause = "ambiguous"     // several match where one is needed
+	NotANumber   Cause = "not_a_number"  // a number is asked of something that shows none
+	Crashed      Cause = "crashed"       // the app died or stopped answering
+	OutOfTime    Cause = "out_of_time"   // past the case's own limit
+	Trouble      Cause = "trouble"       // device, host, link or site
+	NoAbility    Cause = "no_ability"    // the device cannot do this
+)
+
+var outcomes = map[Cause]verdict.Verdict{
+	Contradicted: verdict.Fail,
+	Unusable:     verdict.Fail,
+	Missing:      verdict.Fail,
+	NeverMatched: verdict.Error,
+	Ambiguous:    verdict.Error,
+	NotANumber:   verdict.Fail,
+	Crashed:      verdict.Fail,
+	OutOfTime:    verdict.Fail,
+	Trouble:      verdict.Error,
+	NoAbility:    verdict.Error,
+}
+
+// RunCase runs one case of a suite on a device and judges it. It gives a result
+// whatever happens; a cancelled ctx counts as trouble.
+func RunCase(ctx context.Context, s *Suite, c *Case, d Device, o Options, rec Recorder) Result {
+	r := newRunner(s, d, o, rec)
+	if lacks := missing(s.Needs(c), d.Abilities()); len(lacks) > 0 {
+		return Result{Verdict: verdict.Skip, Steps: []StepRecord{}, Failure: &Failure{Cause: NoAbility, Line: c.Pos.Line, Column: c.Pos.Column,
+			Step: c.Name, Expected: "a device that can do `" + strings.Join(lacks, "`, `") + "`", Actual: "this one cannot"}}
+	}
+	stopped := r.open(ctx, c)
+	for _, body := range [][]Statement{s.BeforeEach, c.Body} {
+		for _, st := range body {
+			if stopped != nil {
+				break
+			}
+			stopped = r.step(ctx, st)
+		}
+	}
+	result := Result{Verdict: verdict.Pass, TookMS: (d.Now() - r.began).Milliseconds(), Steps: r.steps, Matched: r.matched}
+	if stopped != nil {
+		result.Verdict, result.Failure = outcomes[stopped.failure.Cause], &stopped.failure
+	}
+	return result
+}
+
+func missing(needs, have []string) []string {
+	return slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(needs))), func(n string) bool { return slices.Contains(have, n) })
+}
+
+type runner struct {
+	suite   *Suite
+	device  Device
+	o       Options
+	rec     Recorder
+	began   time.Duration
+	steps   []StepRecord
+	values  map[string]value
+	matched []string
+
+	revision uint64
+	changed  time.Duration // when the screen was last seen to change, or was acted on
+}
+
+// value is a text or a number.
+type value struct {
+	text     string
+	number   float64
+	isNumber bool
+}
+
+// stop ends a case.
+type stop struct{ failure Failure }
+
+func newRunner(s *Suite, d Device, o Options, rec Recorder) *runner {
+	if s.Patience > 0 {
+		o.Patience = s.Patience
+	}
+	if o.Patience <= 0 {
+		o.Patience = DefaultPatience
+	}
+	if o.CaseLimit <= 0 {
+		o.CaseLimit = DefaultCaseLimit
+	}
+	if o.Quiet <= 0 {
+		o.Quiet = DefaultQuiet
+	}
+	if o.Known == nil {
+		o.Known = func(string) bool { return false }
+	}
+	return &runner{suite: s, device: d, o: o, rec: rec, began: d.Now(), values: map[string]value{}, steps: []StepRecord{}, changed: d.Now()}
+}
+
+// open starts the app afresh, unless the case's own first step does, or the
+// suite goes on in what the case before left.
+func (r *runner) open(ctx context.Context, c *Case) *stop {
+	first := append(slices.Clone(r.suite.BeforeEach), c.Body...)
+	if len(first) > 0 {
+		if start, ok := first[0].(*StartApp); ok {
+			if !r.suite.KeepApp {
+				start.Fresh = true
+			}
+			return nil
+		}
+	}
+	how := Fresh
+	if r.suite.KeepApp {
+		how = Resume
+	}
+	if err := r.device.Start(ctx, how); err != nil {
+		return r.trouble(ctx, &StartApp{Step: Step{Pos: c.Pos, Text: "start app"}}, err)
+	}
+	r.acted()
+	return nil
+}
+
+func (r *runner) acted() { r.changed = r.device.Now() }
+
+func (r *runner) step(ctx context.Context, st Statement) *stop {
+	b := st.base()
+	at := r.device.Now()
+	stopped := r.do(ctx, st)
+	if stopped == nil && r.device.Now()-r.began > r.o.CaseLimit {
+		stopped = r.stop(st, OutOfTime, fmt.Sprintf("the case to end within %s", r.o.CaseLimit), fmt.Sprintf("it has run for %s", short(r.device.Now()-r.began)))
+		r.keepFailure(ctx, stopped, nil)
+	}
+	record := StepRecord{Line: b.Pos.Line, Text: b.Text, AtMS: (at - r.began).Milliseconds(), TookMS: (r.device.Now() - at).Milliseconds(), Verdict: string(verdict.Pass)}
+	if stopped != nil {
+		record.Verdict, record.Note = string(outcomes[stopped.failure.Cause]), stopped.failure.Actual
+	}
+	r.steps = append(r.steps, record)
+	r.rec.Step(record)
+	return stopped
+}
+
+func (r *runner) do(ctx context.Context, st Statement) *stop {
+	switch s := st.(type) {
+	case *StartApp:
+		how := Resume
+		if s.Fresh {
+			how = Fresh
+		}
+		return r.act(ctx, st, r.device.Start(ctx, how))
+	case *Tap:
+		return r.tap(ctx, st, s.Element)
+	case *Fill:
+		return r.fill(ctx, s)
+	case *Type:
+		return r.typeKeys(ctx, s)
+	case *Press:
+		return r.press(ctx, s)
+	case *Let:
+		v, stopped := r.valueWhenSettled(ctx, st, s.Value)
+		if stopped == nil {
+			r.values[s.Name] = v
+		}
+		return stopped
+	case *TakePicture:
+		return r.picture(ctx, s)
+	case *ExpectShown:
+		return r.expectShown(ctx, s)
+	case *ExpectShows:
+		return r.expectShows(ctx, s)
+	case *ExpectCount:
+		return r.expectCount(ctx, s)
+	case *ExpectNumber:
+		return r.expectNumber(ctx, s)
+	}
+	return r.stop(st, Trouble, "a step that this version knows", fmt.Sprintf("it is a %T", st))
+}
+
+func (r *runner) act(ctx context.Context, st Statement, err error) *stop {
+	if err != nil {
+		return r.trouble(ctx, st, err)
+	}
+	r.acted()
+	return nil
+}
+
+// stop ends the case at a statement.
+func (r *runner) stop(st Statement, cause Cause, expected, actual string) *stop {
+	b := st.base()
+	return &stop{Failure{Cause: cause, Line: b.Pos.Line, Column: b.Pos.Column, Step: b.Text, Expected: expected, Actual: actual,
+		QuietMS: (r.device.Now() - r.changed).Milliseconds(), Settled: true}}
+}
+
+// trouble tells an app's crash from everything else that a device may report.
+func (r *runner) trouble(ctx context.Context, st Statement, err error) *stop {
+	var crash *Crash
+	switch {
+	case errors.As(err, &crash):
+		stopped := r.stop(st, Crashed, "the app to keep running", "it crashed: "+crash.Reason)
+		stopped.failure.Report = crash.Report
+		r.keepFailure(ctx, stopped, nil)
+		return stopped
+	case errors.Is(err, errNoAbility):
+		return r.stop(st, NoAbility, "a device that can do this", err.Error())
+	}
+	return r.stop(st, Trouble, "the device to do as told", err.Error())
+}
+
+// keepFailure keeps the picture with the places marked, and the tree.
+func (r *runner) keepFailure(ctx context.Context, s *stop, marks []screen.Rect) {
+	tree, _ := r.device.Tree(ctx)
+	if p, err := r.device.Picture(ctx); err == nil {
+		r.rec.Picture("failure", p, tree, marks, screen.Rect{})
+	}
+}
+
+// sight is what a judgement saw.
+type sight struct {
+	ok     bool
+	cause  Cause // where not ok
+	final  bool  // waiting longer would not help on a settled screen
+	actual string
+	nodes  []*screen.Node // what was acted on or looked at
+	value  value
+}
+
+// await waits until judge is content on a screen that has settled since the
+// last action, or until patience ends, and gives what judge last saw. It wakes
+// when the screen changes.
+func (r *runner) await(ctx context.Context, st Statement, judge func(*screen.Tree) sight) (sight, bool, time.Duration, error) {
+	patience := r.o.Patience
+	if w := st.base().Within; w > 0 {
+		patience = w
+	}
+	from := r.device.Now()
+	deadline := from + patience
+	if limit := r.began + r.o.CaseLimit; deadline > limit {
+		deadline = max(limit, from)
+	}
+	for {
+		if err := ctx.Err(); err != nil {
+			return sight{}, false, 0, fmt.Errorf("the attempt was ended: %w", context.Cause(ctx))
+		}
+		tree, err := r.device.Tree(ctx)
+		if err != nil {
+			return sight{}, false, 0, err
+		}
+		now := r.device.Now()
+		if tree.Revision != r.revision {
+			r.revision, r.changed = tree.Revision, max(now, r.changed)
+		}
+		settled := !tree.Busy && now-r.changed >= r.o.Quiet
+		saw := judge(tree)
+		if settled && (saw.ok || saw.final) || now >= deadline {
+			return saw, settled, now - from, nil
+		}
+		until := deadline
+		if quiet := r.changed + r.o.Quiet; !tree.Busy && quiet > now && quiet < until {
+			until = quiet
+		}
+		if err := r.device.AwaitChange(ctx, tree.Revision, until); err != nil {
+			return sight{}, false, 0, err
+		}
+	}
+}
+
+// look awaits and turns what it saw into the end of the case, if it is one.
+func (r *runner) look(ctx context.Context, st Statement, expected string, judge func(*screen.Tree) sight) (sight, *stop) {
+	saw, settled, waited, err := r.await(ctx, st, judge)
+	if err != nil {
+		return saw, r.trouble(ctx, st, err)
+	}
+	if saw.ok {
+		return saw, nil
+	}
+	actual := saw.actual
+	if !settled {
+		actual += " (the screen had not settled)"
+	}
+	stopped := r.stop(st, saw.cause, expected, actual)
+	stopped.failure.WaitedMS, stopped.failure.Settled = waited.Milliseconds(), settled
+	var marks []screen.Rect
+	for i, n := range saw.nodes {
+		if i == 20 {
+			break
+		}
+		marks = append(marks, n.Visible)
+		stopped.failure.Candidates = append(stopped.failure.Candidates, Candidate{i + 1, n.Role, n.ID, n.Label(), n.Bounds})
+	}
+	r.keepFailure(ctx, stopped, marks)
+	return saw, stopped
+}
+
+// find resolves an element to what is on the screen, and remembers what matched.
+func (r *runner) find(e Element, t *screen.Tree) (screen.Locator, []*screen.Node) {
+	l := r.locator(e)
+	nodes := l.Find(t)
+	for p := &e; p != nil; p = p.In {
+		if !slices.Contains(r.matched, p.Text) && (p == &e && len(nodes) > 0 || p != &e && len(r.locator(*p).Find(t)) > 0) {
+			r.matched = append(r.matched, p.Text)
+		}
+	}
+	return l, nodes
+}
+
+func (r *runner) locator(e Element) screen.Locator {
+	l := screen.Locator{ID: e.ID, Role: e.Role, Ordinal: e.Ordinal, Label: r.match(e.Label), Called: r.match(e.Called)}
+	if e.In != nil {
+		in := r.locator(*e.In)
+		l.In = &in
+	}
+	return l
+}
+
+func (r *runner) match(w *Wanted) screen.Match {
+	switch {
+	case w == nil:
+		return screen.Match{}
+	case w.Pattern != nil:
+		return screen.Match{Pattern: w.Pattern}
+	}
+	return screen.Match{Text: r.text(*w.Text)}
+}
+
+func (r *runner) text(t Template) string {
+	var b strings.Builder
+	for _, p := range t.Parts {
+		if p.Variable != "" {
+			b.WriteString(r.values[p.Variable].String())
+		} else {
+			b.WriteString(p.Text)
+		}
+	}
+	return b.String()
+}
+
+func short(d time.Duration) string {
+	if d < time.Second {
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return fmt.Sprintf("%.1f s", d.Seconds())
+}

@@ -1,0 +1,76 @@
+package host
+
+import (
+	"context"
+
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/fleet"
+	"yamato/internal/core/script"
+)
+
+// Device is what a driver gives the host: the required core. It is called by
+// one goroutine at a time.
+//
+// It is written for four unlike ways to a device: one simulated in this
+// process, a farm behind a remote-control protocol, a browser that emulates a
+// handset, and a phone on a cable. Hence: nothing is assumed to be fast, files
+// are handed over by path, every call may fail for reasons that are not the
+// app's, and all else is an optional interface below, announced as an ability.
+type Device interface {
+	script.Device
+	// Describe tells what the device is. It never changes.
+	Describe() fleet.Device
+	// Ready brings the device up, awake and unlocked, with nothing in front.
+	// It is harmless where the device is so already.
+	Ready(ctx context.Context, s Surroundings) error
+	// Install puts an app on the device, in place of the same app if it is there.
+	Install(ctx context.Context, app App) error
+	// Stop ends the app, if it runs.
+	Stop(ctx context.Context) error
+	// Clean undoes what a lease did to the device, up to level.
+	Clean(ctx context.Context, level Cleaning) error
+	// Close lets go of the device for good.
+	Close() error
+}
+
+// App is a package to install.
+type App struct {
+	Package appfile.Package
+	Path    string // of the package's file on this host
+}
+
+// Surroundings are what the device is made to feel from the start of a lease.
+type Surroundings struct {
+	Language string // BCP 47
+	RealTime bool   // tie the device's clock to the wall, where it has one of its own
+}
+
+// Cleaning is how much is undone after a lease.
+type Cleaning string
+
+// The levels of cleaning; see docs/vocabulary.md.
+const (
+	CleanNothing Cleaning = "nothing"
+	CleanApp     Cleaning = "app"
+	CleanDevice  Cleaning = "device"
+)
+
+// Logger is a device that keeps a log; its ability is `log`.
+type Logger interface {
+	// Log gives the lines written since the last call.
+	Log(ctx context.Context) ([]LogLine, error)
+}
+
+// LogLine is one line of a device's log.
+type LogLine struct {
+	AtMS  int64  `json:"at_ms"` // device time
+	Level string `json:"level"` // debug, info, warn, error
+	Tag   string `json:"tag"`
+	Text  string `json:"text"`
+}
+
+// Chancy is a device whose chance can be set, so that a run can be repeated; its
+// ability is `chance`.
+type Chancy interface {
+	SetChance(seed uint64)
+}

@@ -1,0 +1,285 @@
+package standin
+
+import (
+	"bufio"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime/debug"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/dop251/goja"
+)
+
+// SandboxArgument, as the only argument of the program, makes it the child in
+// which one stand-in's app runs.
+const SandboxArgument = "app-sandbox"
+
+// Bounds on an app.
+const (
+	memorySoft = 128 << 20 // where collecting garbage turns eager
+	memoryHard = 320 << 20 // where the child dies
+	turnCPU    = 2 * time.Second
+)
+
+//go:embed prelude.js
+var prelude string
+
+// RunSandbox is the child: it runs apps for the stand-in at the other end of
+// its standard input and output until that ends, and gives its exit code. It
+// has no files, no network and no more than memoryHard bytes.
+func RunSandbox() int {
+	for which, limit := range map[int]uint64{
+		syscall.RLIMIT_DATA: memoryHard, syscall.RLIMIT_CORE: 0, syscall.RLIMIT_FSIZE: 0, syscall.RLIMIT_NOFILE: 32,
+	} {
+		if err := syscall.Setrlimit(which, &syscall.Rlimit{Cur: limit, Max: limit}); err != nil && !raceEnabled {
+			fmt.Fprintln(os.Stderr, "limits cannot be set:", err)
+			return 1
+		}
+	}
+	debug.SetMemoryLimit(memorySoft)
+	in, out := bufio.NewReaderSize(os.Stdin, 64<<10), os.Stdout
+	var a *program
+	for {
+		var req request
+		if err := readFrame(in, &req); err != nil {
+			if errors.Is(err, io.EOF) {
+				return 0
+			}
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		if req.Op == "start" {
+			a = &program{}
+		}
+		if err := writeFrame(out, a.turn(req)); err != nil {
+			if werr := writeFrame(out, reply{Crash: err.Error()}); werr != nil {
+				return 1
+			}
+		}
+	}
+}
+
+// program is a running app.
+type program struct {
+	vm    *goja.Runtime
+	glue  *goja.Object
+	now   int64
+	reply reply
+	lines int
+}
+
+// turn lets the app act on one request, until it is at rest.
+func (a *program) turn(req request) reply {
+	if a == nil {
+		return reply{Crash: "nothing has been started"}
+	}
+	a.now, a.reply, a.lines = req.NowMS, reply{}, 0
+	done := a.watch()
+	err := a.act(req)
+	close(done)
+	if err != nil {
+		a.reply.Crash, a.reply.Report = explain(err)
+		a.reply.Screen = nil
+	}
+	return a.reply
+}
+
+func (a *program) act(req request) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the program broke its engine: %v", r)
+		}
+	}()
+	if req.Op == "start" {
+		if err := a.start(req); err != nil {
+			return err
+		}
+	} else {
+		handled, err := a.call(req)
+		if err != nil {
+			return err
+		}
+		a.reply.Handled = handled
+	}
+	screen, err := a.text("render")
+	if err != nil {
+		return err
+	}
+	data, err := a.text("data")
+	if err != nil {
+		return err
+	}
+	if len(data) > maxData {
+		return fmt.Errorf("the app keeps %d bytes; at most %d are allowed", len(data), maxData)
+	}
+	a.reply.Screen, a.reply.Data = raw(screen), raw(data)
+	return nil
+}
+
+func raw(s string) json.RawMessage {
+	if s == "" {
+		return nil
+	}
+	return json.RawMessage(s)
+}
+
+func (a *program) start(req request) error {
+	vm := goja.New()
+	a.vm = vm
+	vm.SetMaxCallStackSize(2000)
+	vm.SetFieldNameMapper(goja.TagFieldNameMapper("json", true))
+	epoch := time.Date(2026, 6, 1, 9, 41, 0, 0, time.UTC)
+	vm.SetTimeSource(func() time.Time { return epoch.Add(time.Duration(a.now) * time.Millisecond) })
+	vm.SetRandSource(chance(req.Seed))
+	setup, err := vm.RunScript("prelude", prelude)
+	if err != nil {
+		return err
+	}
+	call, _ := goja.AssertFunction(setup)
+	host := vm.NewObject()
+	var data any = map[string]any{}
+	if len(req.Data) > 0 {
+		if err := json.Unmarshal(req.Data, &data); err != nil {
+			return err
+		}
+	}
+	parsed, err := a.parse(data)
+	if err != nil {
+		return err
+	}
+	device, err := a.parse(req.Device)
+	if err != nil {
+		return err
+	}
+	for name, v := range map[string]any{"device": device, "data": parsed, "log": a.log, "setTimer": a.setTimer, "endTimer": a.endTimer} {
+		if err := host.Set(name, v); err != nil {
+			return err
+		}
+	}
+	glue, err := call(goja.Undefined(), host)
+	if err != nil {
+		return err
+	}
+	a.glue = glue.ToObject(vm)
+	_, err = vm.RunScript("app.js", req.Source)
+	return err
+}
+
+// parse makes a plain JavaScript object of v.
+func (a *program) parse(v any) (goja.Value, error) {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	parse, _ := goja.AssertFunction(a.vm.GlobalObject().Get("JSON").ToObject(a.vm).Get("parse"))
+	return parse(goja.Undefined(), a.vm.ToValue(string(text)))
+}
+
+func (a *program) call(req request) (bool, error) {
+	if a.glue == nil {
+		return false, errors.New("nothing has been started")
+	}
+	fn, ok := goja.AssertFunction(a.glue.Get(req.Op))
+	if !ok {
+		return false, fmt.Errorf("there is no %q", req.Op)
+	}
+	args := map[string][]goja.Value{
+		"tap":   {a.vm.ToValue(req.Handler)},
+		"input": {a.vm.ToValue(req.Handler), a.vm.ToValue(req.Value)},
+		"timer": {a.vm.ToValue(req.Timer)},
+	}[req.Op]
+	v, err := fn(goja.Undefined(), args...)
+	if err != nil {
+		return false, err
+	}
+	return v.ToBoolean(), nil
+}
+
+func (a *program) text(name string) (string, error) {
+	fn, _ := goja.AssertFunction(a.glue.Get(name))
+	v, err := fn(goja.Undefined())
+	if err != nil {
+		return "", err
+	}
+	return v.String(), nil
+}
+
+func (a *program) log(level, tag, text string) {
+	if a.lines++; a.lines > maxLogLines {
+		return
+	}
+	a.reply.Logs = append(a.reply.Logs, logEntry{clip(level, 10), clip(tag, 60), clip(text, 2000)})
+}
+
+func (a *program) setTimer(id int, ms float64, network bool) {
+	if len(a.reply.Timers) >= maxTimers {
+		panic(a.vm.NewTypeError("more than %d timers in one turn", maxTimers))
+	}
+	in := int64(min(ms, float64(1000*60*60*24)))
+	a.reply.Timers = append(a.reply.Timers, timerSet{id, in, network})
+}
+
+func (a *program) endTimer(id int) { a.reply.Ended = append(a.reply.Ended, id) }
+
+func clip(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n]) + "…"
+	}
+	return s
+}
+
+// watch interrupts a turn that computes for longer than turnCPU. It counts the
+// time that this process was given, so a busy machine does no harm.
+func (a *program) watch() chan struct{} {
+	done := make(chan struct{})
+	from := cpuTime()
+	go func() { // ends with the turn
+		tick := time.NewTicker(50 * time.Millisecond)
+		defer tick.Stop()
+		for {
+			select {
+			case <-done:
+				return
+			case <-tick.C:
+				if cpuTime()-from > turnCPU && a.vm != nil {
+					a.vm.Interrupt(errNoAnswer)
+					return
+				}
+			}
+		}
+	}()
+	return done
+}
+
+var errNoAnswer = fmt.Errorf("it stopped answering: it computed for more than %s without a pause", turnCPU)
+
+func cpuTime() time.Duration {
+	var u syscall.Rusage
+	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &u); err != nil {
+		return 0
+	}
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+}
+
+// explain gives the reason of a crash in one line, and the report.
+func explain(err error) (reason, report string) {
+	var interrupted *goja.InterruptedError
+	var thrown *goja.Exception
+	var deep *goja.StackOverflowError
+	switch {
+	case errors.As(err, &interrupted):
+		return errNoAnswer.Error(), clip(interrupted.String(), 8000)
+	case errors.As(err, &deep):
+		return "it called itself too deeply", clip(deep.String(), 8000)
+	case errors.As(err, &thrown):
+		reason := strings.SplitN(thrown.Value().String(), "\n", 2)[0]
+		return clip(reason, 300), clip(thrown.String(), 8000)
+	}
+	return clip(strings.SplitN(err.Error(), "\n", 2)[0], 300), clip(err.Error(), 8000)
+}

@@ -1,0 +1,603 @@
+package standin
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/fleet"
+	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+	"yamato/internal/host"
+)
+
+// Config describes one stand-in.
+type Config struct {
+	Device  fleet.Device
+	Cutout  string   // hole, bar or none
+	Sandbox []string // command that starts the child for apps
+	Scale   float64  // pixels a density-independent pixel in pictures; 1 where 0
+}
+
+// How long things take on a stand-in's own clock.
+const (
+	bootTime     = 18 * time.Second
+	installTime  = 1500 * time.Millisecond
+	launchTime   = 450 * time.Millisecond
+	launchPerGB  = 1200 * time.Millisecond // the less memory, the slower
+	touchTime    = 40 * time.Millisecond
+	keyTime      = 15 * time.Millisecond
+	maxDeviceLog = 20_000
+)
+
+// Device is one stand-in. It keeps to the contract of host.Device.
+type Device struct {
+	config  Config
+	look    chrome
+	sandbox *Sandbox
+
+	now      time.Duration
+	realTime bool
+	language string
+	seed     uint64
+	up       bool
+
+	apps     map[string]*installed
+	last     *installed // the app under test: the one that was installed last
+	running  *installed // the app whose program runs, nil if none
+	front    bool       // it, not the home screen, is to be seen
+	crash    *script.Crash
+	timers   map[int]timer
+	revision uint64
+	view     *element
+	scene    *scene
+	focus    string
+
+	log     []host.LogLine
+	dropped int
+}
+
+type installed struct {
+	app    host.App
+	source []byte // the program for stand-ins, nil if the package has none
+	data   json.RawMessage
+}
+
+type timer struct {
+	at      time.Duration
+	network bool
+}
+
+var _ host.Device = (*Device)(nil)
+var _ script.Presser = (*Device)(nil)
+var _ host.Logger = (*Device)(nil)
+var _ host.Chancy = (*Device)(nil)
+
+// New gives a stand-in that is switched off. Close it to end its child.
+func New(c Config) *Device {
+	if c.Scale <= 0 {
+		c.Scale = 1
+	}
+	c.Device.Abilities = abilities(c.Device)
+	return &Device{
+		config: c, sandbox: NewSandbox(c.Sandbox), apps: map[string]*installed{}, timers: map[int]timer{}, language: "en-GB", revision: 1,
+		look: chrome{platform: c.Device.Platform, cutout: c.Cutout, width: float64(c.Device.Width), height: float64(c.Device.Height)},
+	}
+}
+
+func abilities(d fleet.Device) []string {
+	out := []string{"chance", "home", "log", "tree"}
+	if d.Platform == "android" {
+		out = append([]string{"back"}, out...)
+	}
+	return out
+}
+
+// Describe tells what the device is.
+func (d *Device) Describe() fleet.Device { return d.config.Device }
+
+// Abilities are what the device can do beyond the required core.
+func (d *Device) Abilities() []string { return d.config.Device.Abilities }
+
+// Now is the device's clock, which stands still while nobody waits.
+func (d *Device) Now() time.Duration { return d.now }
+
+// SetChance makes what apps find random a function of seed.
+func (d *Device) SetChance(seed uint64) { d.seed = seed }
+
+// Ready boots the device if it is off, and goes to the home screen.
+func (d *Device) Ready(ctx context.Context, s host.Surroundings) error {
+	d.realTime = s.RealTime
+	if !d.up {
+		if err := d.pass(ctx, bootTime); err != nil {
+			return err
+		}
+		d.up = true
+		d.write("info", "system", fmt.Sprintf("%s is up, %s %s", d.config.Device.Model, fleet.PlatformName(d.config.Device.Platform), d.config.Device.OS))
+	}
+	if s.Language != "" {
+		d.language = s.Language
+	}
+	return d.Stop(ctx)
+}
+
+// Install puts an app on the device. A package without a program for stand-ins
+// installs too; it is starting it that fails.
+func (d *Device) Install(ctx context.Context, app host.App) error {
+	if err := d.pass(ctx, installTime); err != nil {
+		return err
+	}
+	if i := d.apps[app.Package.ApplicationID]; i != nil && i.app.Path == app.Path {
+		d.last = i
+		return nil
+	}
+	next := &installed{app: app}
+	if app.Package.Program != "" {
+		f, err := os.Open(app.Path)
+		if err != nil {
+			return fmt.Errorf("the package cannot be read on the host: %w", err)
+		}
+		defer f.Close()
+		info, err := f.Stat()
+		if err != nil {
+			return err
+		}
+		if next.source, err = app.Package.ReadProgram(f, info.Size()); err != nil {
+			return err
+		}
+	}
+	d.apps[app.Package.ApplicationID], d.last = next, next
+	d.write("info", "packages", app.Package.ApplicationID+" "+app.Package.VersionName+" installed")
+	return nil
+}
+
+// Start starts the app that was installed last, or brings it to the front.
+func (d *Device) Start(ctx context.Context, how script.Start) error {
+	i := d.last
+	if i == nil {
+		return errors.New("no app is installed")
+	}
+	if how == script.Resume && d.running == i && d.crash == nil {
+		d.front = true
+		return d.render()
+	}
+	d.quit()
+	if how == script.Fresh {
+		i.data = nil
+	}
+	if i.source == nil {
+		return fmt.Errorf("%s %s cannot be started here: its package holds no program for stand-ins (%s); run it on a real device or a full emulator",
+			i.app.Package.ApplicationID, i.app.Package.VersionName, programName(i.app.Package))
+	}
+	launch := launchTime + launchPerGB*1024/time.Duration(max(1, d.config.Device.MemoryMB))
+	if err := d.pass(ctx, launch); err != nil {
+		return err
+	}
+	d.running, d.front = i, true
+	c := d.config.Device
+	d.write("info", "activity", "start "+i.app.Package.ApplicationID)
+	return d.turn(ctx, request{Op: "start", Source: string(i.source), Seed: d.seed, Data: i.data, Device: &deviceInfo{
+		Platform: c.Platform, Model: c.Model, OS: c.OS, Form: c.Form, Width: c.Width, Height: c.Height,
+		MemoryMB: c.MemoryMB, Real: c.Kind == fleet.Real, Language: d.language,
+	}})
+}
+
+func programName(p appfile.Package) string {
+	if p.Kind == appfile.Android {
+		return appfile.ProgramAndroid
+	}
+	return appfile.ProgramIOS + " in the .app"
+}
+
+// Stop ends the app and shows the home screen.
+func (d *Device) Stop(context.Context) error {
+	d.quit()
+	d.crash = nil
+	return d.render()
+}
+
+func (d *Device) quit() {
+	d.running, d.front, d.view, d.focus, d.crash = nil, false, nil, "", nil
+	clear(d.timers)
+}
+
+// Clean undoes what a lease did: CleanApp takes the app and its data away,
+// CleanDevice switches the device back to how it was first.
+func (d *Device) Clean(ctx context.Context, level host.Cleaning) error {
+	if err := d.Stop(ctx); err != nil {
+		return err
+	}
+	d.realTime, d.log, d.dropped = false, nil, 0
+	if level != host.CleanNothing {
+		clear(d.apps)
+		d.last = nil
+	}
+	if level == host.CleanDevice {
+		d.up = false
+		d.sandbox.Close()
+	}
+	return d.render()
+}
+
+// Close ends the device and its child.
+func (d *Device) Close() error {
+	d.sandbox.Close()
+	return nil
+}
+
+// MemoryKB is the resident memory of the device's child.
+func (d *Device) MemoryKB() int64 { return d.sandbox.MemoryKB() }
+
+// Tree is the screen as it is now.
+func (d *Device) Tree(context.Context) (*screen.Tree, error) {
+	if err := d.alive(); err != nil {
+		return nil, err
+	}
+	return d.current().tree, nil
+}
+
+func (d *Device) alive() error {
+	if d.crash != nil {
+		return d.crash
+	}
+	if !d.up {
+		return errors.New("the device is switched off")
+	}
+	return nil
+}
+
+// current lays the screen out, if that has not been done since it changed.
+func (d *Device) current() *scene {
+	if d.scene != nil {
+		return d.scene
+	}
+	s := newScene(float64(d.config.Device.Width), float64(d.config.Device.Height))
+	d.look.clock = d.now
+	if d.front && d.view != nil {
+		layout(d.view, d.look.area(), s, d.focus)
+		s.tree.App = d.running.app.Package.ApplicationID
+		d.look.ink, d.look.ground = barInk(d.view), hex("#ffffff")
+		if d.view.Ground.set {
+			d.look.ground = d.view.Ground
+		}
+	} else {
+		d.look.ink, d.look.ground = hex("#f7f4ec"), hex("#2c5c73")
+		layout(d.look.home(d.icons()), d.look.area(), s, "")
+	}
+	s.tree.Revision, s.tree.Language = d.revision, d.language
+	for _, t := range d.timers {
+		s.tree.Busy = s.tree.Busy || t.network
+	}
+	d.scene = s
+	return s
+}
+
+// barInk picks light or dark for the status bar, by the ground below it.
+func barInk(e *element) tint {
+	if g := e.Ground; g.set && int(g.R)*3+int(g.G)*6+int(g.B) < 1300 {
+		return hex("#ffffff")
+	}
+	return plainInk
+}
+
+const startFromHome = -1
+
+func (d *Device) icons() []homeApp {
+	var out []homeApp
+	for _, i := range d.apps {
+		name := i.app.Package.Name
+		if name == "" {
+			name = i.app.Package.ApplicationID
+		}
+		out = append(out, homeApp{name, startFromHome})
+	}
+	return out
+}
+
+// render notes that the screen has changed.
+func (d *Device) render() error {
+	d.revision++
+	d.scene = nil
+	return nil
+}
+
+// AwaitChange lets the device's time pass until something changes.
+func (d *Device) AwaitChange(ctx context.Context, revision uint64, until time.Duration) error {
+	for {
+		if err := d.alive(); err != nil {
+			return err
+		}
+		if d.revision > revision || d.now >= until {
+			return nil
+		}
+		if err := ctx.Err(); err != nil {
+			return context.Cause(ctx)
+		}
+		id, due, ok := d.nextTimer()
+		if !ok || due > until {
+			return d.pass(ctx, until-d.now)
+		}
+		if err := d.pass(ctx, due-d.now); err != nil {
+			return err
+		}
+		busy := d.timers[id].network
+		delete(d.timers, id)
+		if busy {
+			_ = d.render()
+		}
+		if err := d.turn(ctx, request{Op: "timer", Timer: id}); err != nil {
+			return err
+		}
+	}
+}
+
+func (d *Device) nextTimer() (id int, due time.Duration, ok bool) {
+	for i, t := range d.timers {
+		if !ok || t.at < due || t.at == due && i < id {
+			id, due, ok = i, t.at, true
+		}
+	}
+	return id, due, ok
+}
+
+// pass moves the clock. Only in real time does anybody wait for it.
+func (d *Device) pass(ctx context.Context, by time.Duration) error {
+	if by <= 0 {
+		return nil
+	}
+	if d.realTime {
+		wait := time.NewTimer(by)
+		defer wait.Stop()
+		select {
+		case <-wait.C:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+	d.now += by
+	return nil
+}
+
+// turn gives the app a turn and takes in what it did.
+func (d *Device) turn(ctx context.Context, req request) error {
+	req.NowMS = d.now.Milliseconds()
+	r, err := d.sandbox.Turn(ctx, req)
+	for _, l := range r.Logs {
+		d.write(l.Level, l.Tag, l.Text)
+	}
+	if err == nil {
+		err = d.take(r)
+	}
+	var crash *script.Crash
+	if errors.As(err, &crash) {
+		d.write("error", "crash", crash.Reason)
+		d.quit()
+		d.crash = crash
+		_ = d.render()
+	}
+	return err
+}
+
+func (d *Device) take(r reply) error {
+	for _, t := range r.Timers {
+		if len(d.timers) >= maxTimers {
+			return &script.Crash{Reason: fmt.Sprintf("it set more than %d timers", maxTimers)}
+		}
+		d.timers[t.ID] = timer{d.now + time.Duration(max(4, t.InMS))*time.Millisecond, t.Network}
+		if t.Network {
+			_ = d.render()
+		}
+	}
+	for _, id := range r.Ended {
+		delete(d.timers, id)
+	}
+	if len(r.Data) > maxData {
+		return &script.Crash{Reason: "it keeps more than it may"}
+	}
+	if r.Data != nil {
+		d.running.data = r.Data
+	}
+	if r.Screen == nil {
+		return nil
+	}
+	view, err := parseScreen(r.Screen)
+	if err != nil {
+		return &script.Crash{Reason: err.Error()}
+	}
+	d.view = view
+	return d.render()
+}
+
+// Tap touches the screen: what lies topmost there is what is touched, or the
+// nearest thing around it that wants touches.
+func (d *Device) Tap(ctx context.Context, at screen.Point) error {
+	if err := d.alive(); err != nil {
+		return err
+	}
+	if err := d.pass(ctx, touchTime); err != nil {
+		return err
+	}
+	s := d.current()
+	n := s.tree.Hit(at)
+	if n == nil {
+		return nil
+	}
+	e := s.handler(n)
+	if e == nil || e.Disabled {
+		return nil
+	}
+	if e.Tap == startFromHome {
+		return d.Start(ctx, script.Resume)
+	}
+	if e.T == "field" {
+		d.setFocus(s, n)
+	} else if d.focus != "" {
+		d.focus = ""
+		_ = d.render()
+	}
+	if e.Tap == 0 {
+		return nil
+	}
+	return d.turn(ctx, request{Op: "tap", Handler: e.Tap})
+}
+
+func (d *Device) setFocus(s *scene, n *screen.Node) {
+	d.focus = s.focusOf(n)
+	_ = d.render()
+}
+
+// handler finds what reacts to a touch on n: n itself, or what it lies in.
+func (s *scene) handler(n *screen.Node) *element {
+	var find func(at *screen.Node, best *element) *element
+	find = func(at *screen.Node, best *element) *element {
+		if e := s.actions[at]; e != nil && (e.Tap != 0 || e.T == "field" || e.Ground.set && e.T == "stack") {
+			best = e
+		}
+		if at == n {
+			return best
+		}
+		for _, c := range at.Children {
+			if contains(c, n) {
+				return find(c, best)
+			}
+		}
+		return nil
+	}
+	return find(s.tree.Root, nil)
+}
+
+func contains(at, n *screen.Node) bool {
+	if at == n {
+		return true
+	}
+	for _, c := range at.Children {
+		if contains(c, n) {
+			return true
+		}
+	}
+	return false
+}
+
+// focusOf gives the key of a field, as layout makes it.
+func (s *scene) focusOf(n *screen.Node) string {
+	var find func(at *screen.Node, path string) string
+	find = func(at *screen.Node, path string) string {
+		if at == n {
+			return focusKey(s.actions[at], path)
+		}
+		for i, c := range at.Children {
+			if key := find(c, path+"/"+string(rune('a'+i%26))+string(rune('a'+i/26%26))); key != "" {
+				return key
+			}
+		}
+		return ""
+	}
+	for _, c := range s.tree.Root.Children {
+		if key := find(c, "r"); key != "" {
+			return key
+		}
+	}
+	return ""
+}
+
+// Keys presses keys in the field that has the focus. Keys that nothing takes
+// are lost, as they would be on a phone.
+func (d *Device) Keys(ctx context.Context, keys string) error {
+	if err := d.alive(); err != nil {
+		return err
+	}
+	for _, k := range keys {
+		if err := d.pass(ctx, keyTime); err != nil {
+			return err
+		}
+		if err := d.key(ctx, k); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *Device) key(ctx context.Context, k rune) error {
+	s := d.current()
+	var field *element
+	at := -1
+	for i, n := range s.fields {
+		if n.Focused {
+			field, at = s.actions[n], i
+		}
+	}
+	switch {
+	case k == '\uE004' && len(s.fields) > 0: // Tab
+		d.setFocus(s, s.fields[(at+1)%len(s.fields)])
+		return nil
+	case field == nil:
+		return nil
+	case k == '\uE007' && field.Enter != 0: // Enter
+		return d.turn(ctx, request{Op: "tap", Handler: field.Enter})
+	case k == '\uE003' && field.Value != "": // Backspace
+		runes := []rune(field.Value)
+		return d.input(ctx, field, string(runes[:len(runes)-1]))
+	case k >= '\uE000' && k <= '\uE05D':
+		return nil
+	}
+	return d.input(ctx, field, field.Value+string(k))
+}
+
+func (d *Device) input(ctx context.Context, field *element, value string) error {
+	if field.Input == 0 {
+		return nil
+	}
+	return d.turn(ctx, request{Op: "input", Handler: field.Input, Value: value})
+}
+
+// Press presses the device's own keys: back, where it has one, and home.
+func (d *Device) Press(ctx context.Context, key string) error {
+	if err := d.alive(); err != nil {
+		return err
+	}
+	if err := d.pass(ctx, touchTime); err != nil {
+		return err
+	}
+	if key == "back" && d.front && d.running != nil {
+		before := d.revision
+		if err := d.turn(ctx, request{Op: "back"}); err != nil || d.revision != before {
+			return err
+		}
+	}
+	d.front = false
+	return d.render()
+}
+
+// Picture is the screen as a person sees it now. It is drawn when asked for.
+func (d *Device) Picture(context.Context) (script.Picture, error) {
+	if !d.up {
+		return nil, errors.New("the device is switched off")
+	}
+	s := d.current()
+	return picture{s, d.look, d.config.Scale}, nil
+}
+
+// Log gives the lines written since the last call.
+func (d *Device) Log(context.Context) ([]host.LogLine, error) {
+	lines := d.log
+	if d.dropped > 0 {
+		lines = append(lines, host.LogLine{AtMS: d.now.Milliseconds(), Level: "warn", Tag: "system", Text: fmt.Sprintf("%d more lines were dropped", d.dropped)})
+	}
+	d.log, d.dropped = nil, 0
+	return lines, nil
+}
+
+func (d *Device) write(level, tag, text string) {
+	if len(d.log) >= maxDeviceLog {
+		d.dropped++
+		return
+	}
+	for _, line := range strings.Split(text, "\n") {
+		d.log = append(d.log, host.LogLine{AtMS: d.now.Milliseconds(), Level: level, Tag: tag, Text: line})
+	}
+}

@@ -1,0 +1,198 @@
+package standin
+
+import (
+	"bytes"
+	"image"
+	"image/draw"
+	"image/png"
+	"math"
+
+	"github.com/fogleman/gg"
+	"golang.org/x/image/font"
+	"golang.org/x/image/font/opentype"
+
+	"yamato/internal/core/screen"
+)
+
+// picture is a scene that can be drawn whenever somebody wants it.
+type picture struct {
+	scene *scene
+	look  chrome
+	scale float64
+}
+
+// PNG draws the picture. Marks are framed and numbered in the order given.
+func (p picture) PNG(marks []screen.Rect, crop screen.Rect) ([]byte, error) {
+	c := newCanvas(p.scene.tree.Width, p.scene.tree.Height, p.scale)
+	p.look.paintUnder(c)
+	for _, b := range p.scene.boxes {
+		c.box(b)
+	}
+	p.look.paintOver(c)
+	for i, m := range marks {
+		c.mark(m, i+1, len(marks) > 1)
+	}
+	img := c.dc.Image()
+	if !crop.Empty() {
+		cut := image.Rect(int(crop.X*p.scale), int(crop.Y*p.scale), int(math.Ceil((crop.X+crop.W)*p.scale)), int(math.Ceil((crop.Y+crop.H)*p.scale))).Intersect(img.Bounds())
+		part := image.NewRGBA(image.Rect(0, 0, cut.Dx(), cut.Dy()))
+		draw.Draw(part, part.Bounds(), img, cut.Min, draw.Src)
+		img = part
+	}
+	var out bytes.Buffer
+	encoder := png.Encoder{CompressionLevel: png.BestSpeed}
+	if err := encoder.Encode(&out, img); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
+}
+
+// canvas draws in density-independent pixels.
+type canvas struct {
+	dc    *gg.Context
+	scale float64
+	faces map[faceKey]font.Face
+}
+
+type faceKey struct {
+	name string
+	size float64
+}
+
+func newCanvas(w, h, scale float64) *canvas {
+	dc := gg.NewContext(int(w*scale), int(h*scale))
+	dc.Scale(scale, scale)
+	return &canvas{dc, scale, map[faceKey]font.Face{}}
+}
+
+// face gives a font at the size it has in pixels: text is drawn unscaled, since
+// a scaled bitmap would blur.
+func (c *canvas) face(name string, size float64) font.Face {
+	k := faceKey{name, size}
+	if f, ok := c.faces[k]; ok {
+		return f
+	}
+	f, err := opentype.NewFace(faces[name].font, &opentype.FaceOptions{Size: size * c.scale, DPI: 72, Hinting: font.HintingNone})
+	if err != nil {
+		panic(err) // the fonts are compiled in and the size is bounded
+	}
+	c.faces[k] = f
+	return f
+}
+
+func (c *canvas) fill(r screen.Rect, round float64, t tint) {
+	if !t.set || r.Empty() {
+		return
+	}
+	c.dc.SetColor(t.NRGBA)
+	c.shape(r, round)
+	c.dc.Fill()
+}
+
+func (c *canvas) stroke(r screen.Rect, round, width float64, t tint) {
+	if !t.set || r.Empty() {
+		return
+	}
+	c.dc.SetColor(t.NRGBA)
+	c.dc.SetLineWidth(width * c.scale)
+	h := width / 2
+	c.shape(screen.Rect{X: r.X + h, Y: r.Y + h, W: r.W - width, H: r.H - width}, round)
+	c.dc.Stroke()
+}
+
+func (c *canvas) shape(r screen.Rect, round float64) {
+	if round = min(round, r.W/2, r.H/2); round > 0 {
+		c.dc.DrawRoundedRectangle(r.X, r.Y, r.W, r.H, round)
+	} else {
+		c.dc.DrawRectangle(r.X, r.Y, r.W, r.H)
+	}
+}
+
+// text draws one line with its box's top left corner at x, y.
+func (c *canvas) text(line string, x, y, size float64, face string, t tint) {
+	c.dc.Push()
+	c.dc.Identity()
+	c.dc.SetFontFace(c.face(face, size))
+	c.dc.SetColor(t.NRGBA)
+	c.dc.DrawString(line, x*c.scale, (y+size*1.02)*c.scale)
+	c.dc.Pop()
+}
+
+var (
+	plainInk = hex("#16202c")
+	hintInk  = hex("#7b8794")
+	focusInk = hex("#1c6dd0")
+	markInk  = hex("#e0421f")
+)
+
+func (c *canvas) box(b box) {
+	if b.bounds.Intersect(b.clip).Empty() {
+		return
+	}
+	c.dc.ResetClip()
+	c.dc.DrawRectangle(b.clip.X, b.clip.Y, b.clip.W, b.clip.H)
+	c.dc.Clip()
+	e := b.element
+	c.fill(b.bounds, e.Round, e.Ground)
+	c.stroke(b.bounds, e.Round, 1, e.Line)
+	if b.focused {
+		c.stroke(b.bounds, e.Round, 2, focusInk)
+	}
+	ink := e.Ink
+	if !ink.set {
+		ink = plainInk
+	}
+	if e.Disabled {
+		ink.A = ink.A / 5 * 2
+	}
+	if e.T == "icon" {
+		c.icon(e.Icon, b.bounds, ink)
+	}
+	if e.T == "field" && e.Value == "" {
+		ink = hintInk
+	}
+	c.lines(b, ink)
+	c.dc.ResetClip()
+}
+
+func (c *canvas) lines(b box, ink tint) {
+	e := b.element
+	face := faces[e.Face]
+	inner := screen.Rect{X: b.bounds.X + e.Pad.left, Y: b.bounds.Y + e.Pad.top, W: e.inner(b.bounds.W), H: b.bounds.H - e.Pad.top - e.Pad.bottom}
+	step := e.Size * lineHeight
+	y := inner.Y
+	if e.T != "text" || e.Middle {
+		y += max(0, (inner.H-step*float64(len(b.lines)))/2)
+	}
+	for _, line := range b.lines {
+		x, w := inner.X, face.width(line, e.Size)
+		if e.Middle || e.T == "button" {
+			x += max(0, (inner.W-w)/2)
+		}
+		c.text(line, x, y+e.Size*(lineHeight-1)/2-e.Size*0.06, e.Size, e.Face, ink)
+		if b.focused {
+			at := x
+			if e.Value != "" {
+				at += w + 1
+			}
+			c.fill(screen.Rect{X: at, Y: y + 1, W: 1.5, H: step - 2}, 0, focusInk)
+		}
+		y += step
+	}
+}
+
+// mark frames a place, with its number where there are several.
+func (c *canvas) mark(r screen.Rect, number int, numbered bool) {
+	frame := screen.Rect{X: r.X - 3, Y: r.Y - 3, W: r.W + 6, H: r.H + 6}
+	c.stroke(frame, 4, 2.5, markInk)
+	if !numbered {
+		return
+	}
+	label := string(rune('0' + number%10))
+	if number > 9 {
+		label = string(rune('0'+number/10%10)) + label
+	}
+	tag := screen.Rect{X: max(0, frame.X-4), Y: max(0, frame.Y-8), W: 18, H: 16}
+	c.fill(tag, 4, markInk)
+	c.text(label, tag.X+9-faces["bold"].width(label, 11)/2, tag.Y+1.5, 11, "bold", hex("#ffffff"))
+}

@@ -1,0 +1,99 @@
+package standin
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"io"
+)
+
+// Bounds on what passes between a stand-in and its app.
+const (
+	maxFrame    = 6 << 20 // bytes of one message
+	maxNodes    = 6000    // elements of one screen
+	maxDepth    = 64
+	maxTextRune = 20_000
+	maxTimers   = 2000
+	maxData     = 1 << 20 // bytes of all that an app keeps
+	maxLogLines = 5000    // for one turn
+)
+
+// request is one turn given to the app.
+type request struct {
+	Op      string          `json:"op"` // start, tap, input, timer or back
+	Source  string          `json:"source,omitempty"`
+	Device  *deviceInfo     `json:"device,omitempty"`
+	Seed    uint64          `json:"seed,omitempty"`
+	Data    json.RawMessage `json:"data,omitempty"`
+	NowMS   int64           `json:"now_ms"`
+	Handler int             `json:"handler,omitempty"`
+	Value   string          `json:"value,omitempty"`
+	Timer   int             `json:"timer,omitempty"`
+}
+
+// deviceInfo is what an app may know of the device it runs on.
+type deviceInfo struct {
+	Platform string `json:"platform"`
+	Model    string `json:"model"`
+	OS       string `json:"os"`
+	Form     string `json:"form"`
+	Width    int    `json:"width"`
+	Height   int    `json:"height"`
+	MemoryMB int    `json:"memory_mb"`
+	Real     bool   `json:"real"`
+	Language string `json:"language"`
+}
+
+// reply is what the app did in its turn; it is at rest again.
+type reply struct {
+	Screen  json.RawMessage `json:"screen,omitempty"` // absent where it is as before
+	Timers  []timerSet      `json:"timers,omitempty"`
+	Ended   []int           `json:"ended,omitempty"`
+	Logs    []logEntry      `json:"logs,omitempty"`
+	Data    json.RawMessage `json:"data,omitempty"` // absent where it is as before
+	Handled bool            `json:"handled,omitempty"`
+	Crash   string          `json:"crash,omitempty"`
+	Report  string          `json:"report,omitempty"`
+}
+
+type timerSet struct {
+	ID      int   `json:"id"`
+	InMS    int64 `json:"in_ms"`
+	Network bool  `json:"network,omitempty"` // a request under way: the screen is not settled
+}
+
+type logEntry struct {
+	Level string `json:"level"`
+	Tag   string `json:"tag"`
+	Text  string `json:"text"`
+}
+
+// Messages are JSON, each after its length in four bytes, high byte first.
+func writeFrame(w io.Writer, v any) error {
+	body, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	if len(body) > maxFrame {
+		return fmt.Errorf("a message of %d bytes is over the %d that are allowed", len(body), maxFrame)
+	}
+	frame := binary.BigEndian.AppendUint32(make([]byte, 0, 4+len(body)), uint32(len(body)))
+	_, err = w.Write(append(frame, body...))
+	return err
+}
+
+func readFrame(r io.Reader, v any) error {
+	var head [4]byte
+	if _, err := io.ReadFull(r, head[:]); err != nil {
+		return err
+	}
+	n := binary.BigEndian.Uint32(head[:])
+	if n > maxFrame {
+		return fmt.Errorf("a message of %d bytes is over the %d that are allowed", n, maxFrame)
+	}
+	body := make([]byte, n)
+	if _, err := io.ReadFull(r, body); err != nil {
+		return err
+	}
+	return json.Unmarshal(body, v)
+}

@@ -1,0 +1,216 @@
+package standin
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"yamato/internal/core/script"
+)
+
+// turnBackstop is the processor time after which a child that even its own
+// watch cannot interrupt is killed; turnWall is the same by the wall clock, for
+// one that neither computes nor answers.
+const (
+	turnBackstop = 3 * turnCPU
+	turnWall     = 2 * time.Minute
+)
+
+// Sandbox is the child process in which one stand-in's app runs. One goroutine
+// at a time may use it.
+type Sandbox struct {
+	command []string
+	process *exec.Cmd
+	in      io.WriteCloser
+	out     io.Reader
+	stderr  *tail
+	frames  chan frame
+	readers sync.WaitGroup
+}
+
+type frame struct {
+	reply reply
+	err   error
+}
+
+// NewSandbox gives a sandbox that starts its child when it is first needed.
+// command is how to start it; it must end with SandboxArgument.
+func NewSandbox(command []string) *Sandbox { return &Sandbox{command: command} }
+
+// Turn gives the app one turn. A *script.Crash tells that the app died of it,
+// be it by itself or by a bound; any other error is trouble of the machine's.
+func (s *Sandbox) Turn(ctx context.Context, req request) (reply, error) {
+	if s.process == nil {
+		if req.Op != "start" {
+			return reply{}, &script.Crash{Reason: "its process is gone"}
+		}
+		if err := s.launch(); err != nil {
+			return reply{}, err
+		}
+	}
+	if err := writeFrame(s.in, req); err != nil {
+		return reply{}, s.died(err.Error())
+	}
+	f, err := s.answer(ctx)
+	if err != nil {
+		return reply{}, err
+	}
+	if f.err != nil {
+		return reply{}, s.died(f.err.Error())
+	}
+	if f.reply.Crash != "" {
+		return reply{Logs: f.reply.Logs}, &script.Crash{Reason: f.reply.Crash, Report: f.reply.Report}
+	}
+	return f.reply, nil
+}
+
+// answer waits for the child's reply, and kills a child that gives none.
+func (s *Sandbox) answer(ctx context.Context) (frame, error) {
+	tick := time.NewTicker(250 * time.Millisecond)
+	defer tick.Stop()
+	from, since := s.cpu(), time.Now()
+	for {
+		select {
+		case f := <-s.frames:
+			return f, nil
+		case <-ctx.Done():
+			s.Close()
+			return frame{}, fmt.Errorf("the app was left while it ran: %w", context.Cause(ctx))
+		case <-tick.C:
+			if s.cpu()-from > turnBackstop || time.Since(since) > turnWall {
+				s.Close()
+				return frame{}, &script.Crash{Reason: errNoAnswer.Error(), Report: "its process was killed"}
+			}
+		}
+	}
+}
+
+func (s *Sandbox) launch() error {
+	cmd := exec.Command(s.command[0], s.command[1:]...)
+	cmd.Env = []string{"GOMAXPROCS=1", "GOTRACEBACK=none"}
+	cmd.Dir = "/"
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return err
+	}
+	out, w, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	cmd.Stdout = w
+	s.stderr = &tail{}
+	cmd.Stderr = s.stderr
+	if err := startProcess(cmd); err != nil {
+		_ = out.Close()
+		_ = w.Close()
+		return fmt.Errorf("the app's process cannot be started: %w", err)
+	}
+	_ = w.Close()
+	s.process, s.in, s.out, s.frames = cmd, in, out, make(chan frame)
+	gone := s.frames
+	s.readers.Add(1)
+	go s.read(out, gone)
+	return nil
+}
+
+// read hands on replies until the child's output ends. It is owned by the
+// sandbox: Close ends the child and waits for it.
+func (s *Sandbox) read(out io.ReadCloser, frames chan<- frame) {
+	defer s.readers.Done()
+	defer close(frames)
+	defer out.Close()
+	for {
+		var f frame
+		f.err = readFrame(out, &f.reply)
+		frames <- f
+		if f.err != nil {
+			return
+		}
+	}
+}
+
+// died tells why the child is gone.
+func (s *Sandbox) died(cause string) error {
+	text := s.stderr.String
+	s.Close()
+	report := text()
+	reason := "its process ended: " + cause
+	if strings.Contains(report, "out of memory") || strings.Contains(report, "cannot allocate memory") || strings.Contains(report, "errno=12") {
+		reason = fmt.Sprintf("it used more memory than the %d MB it may have", memoryHard>>20)
+	}
+	return &script.Crash{Reason: reason, Report: report}
+}
+
+// Close ends the child, if there is one, and waits until it is gone.
+func (s *Sandbox) Close() {
+	if s.process == nil {
+		return
+	}
+	_ = s.in.Close()
+	_ = s.process.Process.Kill()
+	for range s.frames { // what it still had to say, until its output ends
+	}
+	s.readers.Wait()
+	_ = s.process.Wait()
+	s.process = nil
+}
+
+// MemoryKB is the child's resident memory, 0 if there is none.
+func (s *Sandbox) MemoryKB() int64 {
+	if s.process == nil {
+		return 0
+	}
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", s.process.Process.Pid))
+	fields := strings.Fields(string(text))
+	if err != nil || len(fields) < 2 {
+		return 0
+	}
+	pages, _ := strconv.ParseInt(fields[1], 10, 64)
+	return pages * int64(os.Getpagesize()) / 1024
+}
+
+// cpu is the processor time that the child has had (proc(5), stat).
+func (s *Sandbox) cpu() time.Duration {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", s.process.Process.Pid))
+	if err != nil {
+		return 0
+	}
+	fields := strings.Fields(string(text[bytes.LastIndexByte(text, ')')+1:]))
+	if len(fields) < 13 {
+		return 0
+	}
+	user, _ := strconv.ParseInt(fields[11], 10, 64)
+	system, _ := strconv.ParseInt(fields[12], 10, 64)
+	return time.Duration(user+system) * time.Second / 100
+}
+
+// tail keeps the last few kilobytes written to it.
+type tail struct {
+	mu   sync.Mutex
+	data []byte
+}
+
+func (t *tail) Write(p []byte) (int, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.data = append(t.data, p...)
+	if over := len(t.data) - 8<<10; over > 0 {
+		t.data = t.data[over:]
+	}
+	return len(p), nil
+}
+
+func (t *tail) String() string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return string(t.data)
+}

@@ -1,0 +1,114 @@
+package standin
+
+import (
+	"strings"
+	"sync"
+
+	"golang.org/x/image/font"
+	"golang.org/x/image/font/gofont/gobold"
+	"golang.org/x/image/font/gofont/gomedium"
+	"golang.org/x/image/font/gofont/gomono"
+	"golang.org/x/image/font/gofont/goregular"
+	"golang.org/x/image/font/opentype"
+	"golang.org/x/image/font/sfnt"
+	"golang.org/x/image/math/fixed"
+)
+
+// typeface is a font that texts are measured and drawn with.
+type typeface struct {
+	font *sfnt.Font
+	unit float64
+
+	mu       sync.Mutex
+	buffer   sfnt.Buffer
+	advances map[rune]float64 // in parts of the type size
+}
+
+var faces = map[string]*typeface{
+	"regular": parseFace(goregular.TTF), "medium": parseFace(gomedium.TTF),
+	"bold": parseFace(gobold.TTF), "mono": parseFace(gomono.TTF),
+}
+
+func parseFace(data []byte) *typeface {
+	f, err := opentype.Parse(data)
+	if err != nil {
+		panic(err) // the fonts are compiled in
+	}
+	return &typeface{font: f, unit: float64(f.UnitsPerEm()), advances: map[rune]float64{}}
+}
+
+// lineHeight is what a line takes, in parts of the type size.
+const lineHeight = 1.35
+
+// width is how wide a line of text is at a type size.
+func (t *typeface) width(text string, size float64) float64 {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	var w float64
+	for _, r := range text {
+		w += t.advance(r)
+	}
+	return w * size
+}
+
+func (t *typeface) advance(r rune) float64 {
+	if a, ok := t.advances[r]; ok {
+		return a
+	}
+	a := 0.5
+	if i, err := t.font.GlyphIndex(&t.buffer, r); err == nil {
+		if f, err := t.font.GlyphAdvance(&t.buffer, i, fixed.I(int(t.unit)), font.HintingNone); err == nil {
+			a = float64(f) / 64 / t.unit
+		}
+	}
+	if len(t.advances) < 10_000 {
+		t.advances[r] = a
+	}
+	return a
+}
+
+// wrap breaks text into lines no wider than width, at blanks, and within words
+// that are wider than a line.
+func (t *typeface) wrap(text string, size, width float64) []string {
+	var lines []string
+	for _, paragraph := range strings.Split(text, "\n") {
+		line := ""
+		for _, word := range strings.Fields(paragraph) {
+			for {
+				joined := word
+				if line != "" {
+					joined = line + " " + word
+				}
+				if t.width(joined, size) <= width+0.01 {
+					line = joined
+					break
+				}
+				if line != "" {
+					lines, line = append(lines, line), ""
+					continue
+				}
+				cut := t.fits(word, size, width)
+				lines, word = append(lines, word[:cut]), word[cut:]
+				if word == "" {
+					break
+				}
+			}
+		}
+		lines = append(lines, line)
+	}
+	return lines
+}
+
+// fits is how many bytes of word, at least one character, fit into width.
+func (t *typeface) fits(word string, size, width float64) int {
+	var w float64
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for i, r := range word {
+		w += t.advance(r) * size
+		if w > width && i > 0 {
+			return i
+		}
+	}
+	return len(word)
+}

@@ -1,0 +1,120 @@
+package standin_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/demo"
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+	"yamato/internal/core/verdict"
+	"yamato/internal/host"
+	"yamato/internal/host/standin"
+	"yamato/internal/testbin"
+)
+
+// pictures keeps what a case records; its PNGs are written to dir if that is set.
+type pictures struct {
+	t     *testing.T
+	dir   string
+	count int
+}
+
+func (p *pictures) Step(script.StepRecord) {}
+
+func (p *pictures) Picture(name string, pic script.Picture, _ *screen.Tree, marks []screen.Rect, crop screen.Rect) {
+	data, err := pic.PNG(marks, crop)
+	require.NoError(p.t, err)
+	p.count++
+	if p.dir != "" {
+		require.NoError(p.t, os.WriteFile(filepath.Join(p.dir, fmt.Sprintf("%s-%s.png", filepath.Base(p.t.Name()), name)), data, 0o644))
+	}
+}
+
+// bench gives the stand-ins of the scenario's site.
+func bench(t *testing.T) []host.Device {
+	t.Helper()
+	text, err := demo.Site("bench")
+	require.NoError(t, err)
+	site, err := host.ReadSite(text)
+	require.NoError(t, err)
+	devices, err := standin.Open(site, []string{testbin.Program(t), standin.SandboxArgument})
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		for _, d := range devices {
+			require.NoError(t, d.Close())
+		}
+	})
+	return devices
+}
+
+// install puts a version of the sample app on a device.
+func install(t *testing.T, d host.Device, v demo.Version, language string) {
+	t.Helper()
+	packages, err := demo.Packages(v)
+	require.NoError(t, err)
+	at := map[string]int{"android": 0, "ios": 1}[d.Describe().Platform]
+	path := filepath.Join(t.TempDir(), packages[at].File)
+	require.NoError(t, os.WriteFile(path, packages[at].Data, 0o600))
+	f, err := os.Open(path)
+	require.NoError(t, err)
+	defer f.Close()
+	p, err := appfile.Read(f, int64(len(packages[at].Data)))
+	require.NoError(t, err)
+	ctx := context.Background()
+	require.NoError(t, d.Ready(ctx, host.Surroundings{Language: language}))
+	require.NoError(t, d.Install(ctx, host.App{Package: *p, Path: path}))
+}
+
+func run(t *testing.T, d host.Device, suite string) map[string]script.Result {
+	t.Helper()
+	suites, err := demo.Suites()
+	require.NoError(t, err)
+	s, findings := script.Read(suites[suite])
+	require.Empty(t, findings)
+	out := map[string]script.Result{}
+	for i := range s.Cases {
+		rec := &pictures{t: t, dir: os.Getenv("YAMATO_TEST_PICTURES")}
+		out[s.Cases[i].Name] = script.RunCase(context.Background(), s, &s.Cases[i], d, script.Options{}, rec)
+	}
+	return out
+}
+
+func TestTheSampleAppOnEveryDeviceOfTheBench(t *testing.T) {
+	for _, d := range bench(t) {
+		t.Run(d.Describe().Name, func(t *testing.T) {
+			install(t, d, demo.Versions[0], "en-GB")
+			for name, r := range run(t, d, "tickets.suite") {
+				require.Equal(t, verdict.Pass, r.Verdict, "%s: %+v", name, r.Failure)
+			}
+			d.(host.Chancy).SetChance(7)
+			for name, r := range run(t, d, "timetable.suite") {
+				require.Equal(t, verdict.Pass, r.Verdict, "%s: %+v", name, r.Failure)
+			}
+		})
+	}
+}
+
+func TestTheFareOfThreeIsWrongIn320Everywhere(t *testing.T) {
+	for _, d := range bench(t) {
+		t.Run(d.Describe().Name, func(t *testing.T) {
+			install(t, d, demo.Versions[1], "en-GB")
+			results := run(t, d, "tickets.suite")
+			for name, r := range results {
+				want := verdict.Pass
+				if name == "three passengers pay three single fares" {
+					want = verdict.Fail
+					require.Equal(t, "number in #total = 9.45", r.Failure.Expected)
+					require.Equal(t, "it is 6.3", r.Failure.Actual)
+				}
+				require.Equal(t, want, r.Verdict, "%s: %+v", name, r.Failure)
+			}
+		})
+	}
+}
