@@ -129,9 +129,11 @@ func (c *canvas) box(b box) {
 	if b.bounds.Intersect(b.clip).Empty() {
 		return
 	}
-	c.dc.ResetClip()
-	c.dc.DrawRectangle(b.clip.X, b.clip.Y, b.clip.W, b.clip.H)
-	c.dc.Clip()
+	if b.bounds.Intersect(b.clip) != b.bounds { // a clip costs a mask of the whole picture
+		c.dc.DrawRectangle(b.clip.X, b.clip.Y, b.clip.W, b.clip.H)
+		c.dc.Clip()
+		defer c.dc.ResetClip()
+	}
 	e := b.element
 	c.fill(b.bounds, e.Round, e.Ground)
 	c.stroke(b.bounds, e.Round, 1, e.Line)
@@ -152,7 +154,6 @@ func (c *canvas) box(b box) {
 		ink = hintInk
 	}
 	c.lines(b, ink)
-	c.dc.ResetClip()
 }
 
 func (c *canvas) lines(b box, ink tint) {

@@ -1,0 +1,142 @@
+package api
+
+import (
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	. "yamato/internal/contract"
+	"yamato/internal/service"
+)
+
+// Config is what the interface needs beside the service.
+type Config struct {
+	Program string // version of the program
+	Log     *slog.Logger
+}
+
+// New gives the handler of all calls.
+func New(s *service.Service, c Config) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	if c.Log == nil {
+		c.Log = slog.New(slog.DiscardHandler)
+	}
+	h := &handlers{service: s, config: c}
+	r := gin.New()
+	r.ContextWithFallback = true
+	r.HandleMethodNotAllowed = true
+	r.Use(h.recover, secure, h.authenticate)
+	r.NoRoute(func(g *gin.Context) {
+		h.fail(g, service.NotFound("there is nothing at "+g.Request.URL.Path, "api/openapi.yaml lists the calls"))
+	})
+	r.NoMethod(func(g *gin.Context) { h.fail(g, notAllowed(g.Request.Method, g.Request.URL.Path)) })
+	strict := NewStrictHandlerWithOptions(h, nil, StrictGinServerOptions{
+		RequestErrorHandlerFunc:  func(g *gin.Context, err error) { h.fail(g, unreadable(err)) },
+		HandlerErrorFunc:         h.fail,
+		ResponseErrorHandlerFunc: h.fail,
+	})
+	RegisterHandlersWithOptions(r, strict, GinServerOptions{ErrorHandler: func(g *gin.Context, err error, _ int) { h.fail(g, unreadable(err)) }})
+	byHand := r.Group("/api/v1")
+	byHand.GET("/projects/:project/runs/:run/events", h.events)
+	byHand.GET("/projects/:project/runs/:run/evidence/:id", h.evidence)
+	byHand.GET("/link", h.link)
+	byHand.PUT("/blobs/:digest", h.putBlob)
+	byHand.GET("/blobs/:digest", h.getBlob)
+	return r
+}
+
+type handlers struct {
+	service *service.Service
+	config  Config
+}
+
+// maxJSON bounds the body of a call that is not an upload, in bytes.
+const maxJSON = 8 << 20
+
+func secure(g *gin.Context) {
+	g.Header("X-Content-Type-Options", "nosniff")
+	g.Header("Cache-Control", "no-store")
+	g.Header("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'; sandbox")
+	if ct := g.ContentType(); g.Request.Body != nil && ct != "application/octet-stream" {
+		g.Request.Body = http.MaxBytesReader(g.Writer, g.Request.Body, maxJSON)
+	}
+}
+
+const callerKey = "yamato.caller"
+
+// hostPaths are the calls that a host's token may make, and no other token.
+func hostPath(path string) bool {
+	return path == "/api/v1/link" || strings.HasPrefix(path, "/api/v1/blobs/")
+}
+
+// authenticate lets nobody pass whose token is unknown, or of another project,
+// or not of the kind that the call is for.
+func (h *handlers) authenticate(g *gin.Context) {
+	token, ok := strings.CutPrefix(g.GetHeader("Authorization"), "Bearer ")
+	if !ok {
+		token = ""
+	}
+	c, err := h.service.Authenticate(g, token)
+	switch {
+	case err != nil:
+	case g.Param("project") != "" && g.Param("project") != c.Project:
+		err = service.NotFound(fmt.Sprintf("there is no project %q that this token may see", g.Param("project")), "this token belongs to the project "+c.Project)
+	case hostPath(g.Request.URL.Path) && c.Kind != "host":
+		err = service.Forbidden("only a host's token may do this")
+	case !hostPath(g.Request.URL.Path) && c.Kind != "user":
+		err = service.Forbidden("a host's token may only link and exchange blobs")
+	}
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	g.Set(callerKey, c)
+}
+
+func caller(ctx interface{ Value(any) any }) service.Caller {
+	c, _ := ctx.Value(callerKey).(service.Caller)
+	return c
+}
+
+// fail answers with a problem document, and logs what the caller is not told.
+func (h *handlers) fail(g *gin.Context, err error) {
+	p := service.AsProblem(err)
+	if p.Body.Status >= 500 && g.Request.Context().Err() == nil {
+		h.config.Log.Error("a call failed", "path", g.Request.URL.Path, "error", err)
+	}
+	g.Abort()
+	if g.Writer.Written() {
+		return
+	}
+	g.Header("Content-Type", "application/problem+json")
+	g.JSON(p.Body.Status, p.Body)
+}
+
+func (h *handlers) recover(g *gin.Context) {
+	defer func() {
+		if r := recover(); r != nil {
+			if err, ok := r.(error); ok && errors.Is(err, http.ErrAbortHandler) {
+				panic(r)
+			}
+			h.fail(g, fmt.Errorf("a handler panicked: %v", r))
+		}
+	}()
+	g.Next()
+}
+
+func unreadable(err error) error {
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return &service.Problem{Body: Problem{Type: "yamato:too-large", Title: "the body of this call is too large", Status: http.StatusRequestEntityTooLarge}, Err: err}
+	}
+	hint := "api/openapi.yaml describes the call"
+	return &service.Problem{Body: Problem{Type: "yamato:unreadable", Title: "the call cannot be read: " + err.Error(), Status: http.StatusBadRequest, Hint: &hint}, Err: err}
+}
+
+func notAllowed(method, path string) error {
+	return &service.Problem{Body: Problem{Type: "yamato:method", Title: method + " is not for " + path, Status: http.StatusMethodNotAllowed}}
+}

@@ -1,0 +1,131 @@
+package api
+
+import (
+	"context"
+
+	"yamato/internal/service"
+)
+
+const (
+	pageDefault = 50
+	pageMost    = 200
+)
+
+func page(cursor *int64, limit *int) (int64, int, error) {
+	c, l := int64(0), pageDefault
+	if cursor != nil {
+		c = *cursor
+	}
+	if limit != nil {
+		l = *limit
+	}
+	if l < 1 || l > pageMost || c < 0 {
+		return 0, 0, service.Invalid("a page has 1 to 200 items", "choose a limit within that")
+	}
+	return c, l, nil
+}
+
+func text(p *string) string {
+	if p == nil {
+		return ""
+	}
+	return *p
+}
+
+// About tells who answers.
+func (h *handlers) About(ctx context.Context, _ AboutRequestObject) (AboutResponseObject, error) {
+	c := caller(ctx)
+	return About200JSONResponse{Program: h.config.Program, Project: c.Project, Caller: c.Name}, nil
+}
+
+// AddPackage takes a package in.
+func (h *handlers) AddPackage(ctx context.Context, r AddPackageRequestObject) (AddPackageResponseObject, error) {
+	p, err := h.service.AddPackage(ctx, caller(ctx), r.Params.FileName, r.Body)
+	return AddPackage200JSONResponse(p), err
+}
+
+// MakeBuild makes a build of packages.
+func (h *handlers) MakeBuild(ctx context.Context, r MakeBuildRequestObject) (MakeBuildResponseObject, error) {
+	if n := len(r.Body.Packages); n == 0 || n > 20 {
+		return nil, service.Invalid("a build is made of 1 to 20 packages", "")
+	}
+	b, err := h.service.MakeBuild(ctx, caller(ctx), r.Body.Packages)
+	return MakeBuild200JSONResponse(b), err
+}
+
+// ListBuilds lists builds.
+func (h *handlers) ListBuilds(ctx context.Context, r ListBuildsRequestObject) (ListBuildsResponseObject, error) {
+	cursor, limit, err := page(r.Params.Cursor, r.Params.Limit)
+	if err != nil {
+		return nil, err
+	}
+	list, err := h.service.Builds(ctx, caller(ctx), text(r.Params.App), cursor, limit)
+	return ListBuilds200JSONResponse(list), err
+}
+
+// GetBuild gives one build.
+func (h *handlers) GetBuild(ctx context.Context, r GetBuildRequestObject) (GetBuildResponseObject, error) {
+	b, err := h.service.Build(ctx, caller(ctx), text(r.Params.App), r.Build)
+	return GetBuild200JSONResponse(b), err
+}
+
+// PushSuite takes a suite in.
+func (h *handlers) PushSuite(ctx context.Context, r PushSuiteRequestObject) (PushSuiteResponseObject, error) {
+	s, err := h.service.PushSuite(ctx, caller(ctx), r.Body.FileName, r.Body.Text)
+	return PushSuite200JSONResponse(s), err
+}
+
+// ListSuites lists suites.
+func (h *handlers) ListSuites(ctx context.Context, _ ListSuitesRequestObject) (ListSuitesResponseObject, error) {
+	list, err := h.service.Suites(ctx, caller(ctx))
+	return ListSuites200JSONResponse(list), err
+}
+
+// ListDevices lists the fleet.
+func (h *handlers) ListDevices(ctx context.Context, _ ListDevicesRequestObject) (ListDevicesResponseObject, error) {
+	list, err := h.service.Devices(ctx, caller(ctx))
+	return ListDevices200JSONResponse(list), err
+}
+
+// LookAtDevice starts a look.
+func (h *handlers) LookAtDevice(ctx context.Context, r LookAtDeviceRequestObject) (LookAtDeviceResponseObject, error) {
+	run, err := h.service.Look(ctx, caller(ctx), r.Device, *r.Body, text(r.Params.IdempotencyKey))
+	return LookAtDevice200JSONResponse(run), err
+}
+
+// StartRun starts a run.
+func (h *handlers) StartRun(ctx context.Context, r StartRunRequestObject) (StartRunResponseObject, error) {
+	if len(r.Body.Suites) == 0 || len(r.Body.Suites) > 100 {
+		return nil, service.Invalid("a run has 1 to 100 suites", "name a suite with --suite")
+	}
+	run, err := h.service.StartRun(ctx, caller(ctx), *r.Body, text(r.Params.IdempotencyKey))
+	return StartRun200JSONResponse(run), err
+}
+
+// ListRuns lists runs.
+func (h *handlers) ListRuns(ctx context.Context, r ListRunsRequestObject) (ListRunsResponseObject, error) {
+	cursor, limit, err := page(r.Params.Cursor, r.Params.Limit)
+	if err != nil {
+		return nil, err
+	}
+	list, err := h.service.Runs(ctx, caller(ctx), cursor, limit)
+	return ListRuns200JSONResponse(list), err
+}
+
+// GetRun gives one run.
+func (h *handlers) GetRun(ctx context.Context, r GetRunRequestObject) (GetRunResponseObject, error) {
+	d, err := h.service.Detail(ctx, caller(ctx), r.Run)
+	return GetRun200JSONResponse(d), err
+}
+
+// CancelRun cancels a run.
+func (h *handlers) CancelRun(ctx context.Context, r CancelRunRequestObject) (CancelRunResponseObject, error) {
+	run, err := h.service.CancelRun(ctx, caller(ctx), r.Run)
+	return CancelRun200JSONResponse(run), err
+}
+
+// ListEvidence lists what is kept of a run.
+func (h *handlers) ListEvidence(ctx context.Context, r ListEvidenceRequestObject) (ListEvidenceResponseObject, error) {
+	list, err := h.service.Evidence(ctx, caller(ctx), r.Run)
+	return ListEvidence200JSONResponse(list), err
+}

@@ -1,0 +1,154 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"mime"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/gin-gonic/gin"
+
+	"yamato/internal/link"
+	"yamato/internal/service"
+)
+
+func number(g *gin.Context, name string) (int64, error) {
+	n, err := strconv.ParseInt(g.Param(name), 10, 64)
+	if err != nil || n < 1 {
+		return 0, service.NotFound(fmt.Sprintf("there is no %s %q", name, g.Param(name)), "it is a number")
+	}
+	return n, nil
+}
+
+// events streams the events of a run as server-sent events (WHATWG HTML, 9.2).
+// Each has its number as id; Last-Event-ID, or ?after=, says where to go on. The
+// stream ends with the run.
+func (h *handlers) events(g *gin.Context) {
+	run, err := number(g, "run")
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	last := g.GetHeader("Last-Event-ID")
+	if last == "" {
+		last = g.DefaultQuery("after", "0")
+	}
+	after, err := strconv.ParseInt(last, 10, 64)
+	if err != nil || after < 0 {
+		h.fail(g, unreadable(fmt.Errorf("%q is no event's number", last)))
+		return
+	}
+	started := false
+	for {
+		ctx, stop := context.WithTimeout(g.Request.Context(), 15*time.Second)
+		list, ended, err := h.service.RunEvents(ctx, caller(g), run, after)
+		stop()
+		quiet := errors.Is(err, context.DeadlineExceeded) && g.Request.Context().Err() == nil
+		if err != nil && !quiet {
+			if !started {
+				h.fail(g, err)
+			}
+			return
+		}
+		if !started {
+			started = true
+			g.Header("Content-Type", "text/event-stream")
+			g.Header("X-Accel-Buffering", "no")
+			g.Status(http.StatusOK)
+		}
+		if quiet {
+			_, err = g.Writer.WriteString(": still here\n\n")
+		}
+		for _, e := range list {
+			after = e.Number
+			if _, err = fmt.Fprintf(g.Writer, "id: %d\ndata: %s\n\n", e.Number, e.Body); err != nil {
+				return
+			}
+		}
+		if ended && err == nil {
+			_, err = g.Writer.WriteString("event: end\ndata: {}\n\n")
+		}
+		g.Writer.Flush()
+		if err != nil || ended {
+			return
+		}
+	}
+}
+
+// evidence serves what is kept, so that a browser runs none of it.
+func (h *handlers) evidence(g *gin.Context) {
+	run, err := number(g, "run")
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	id, err := number(g, "id")
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	e, f, err := h.service.OpenEvidence(g, caller(g), run, id)
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	defer f.Close()
+	kind := "application/octet-stream"
+	if passive[e.MediaType] {
+		kind = e.MediaType
+	}
+	g.Header("Content-Type", kind)
+	g.Header("Content-Disposition", mime.FormatMediaType("inline", map[string]string{"filename": e.Name}))
+	http.ServeContent(g.Writer, g.Request, "", time.Time{}, f)
+}
+
+// passive are the types that a browser shows without running anything.
+var passive = map[string]bool{"image/png": true, "application/json": true, "text/plain; charset=utf-8": true, "application/x-ndjson": true}
+
+// link serves a host's WebSocket.
+func (h *handlers) link(g *gin.Context) {
+	socket, err := websocket.Accept(g.Writer, g.Request, &websocket.AcceptOptions{})
+	if err != nil {
+		return // Accept has answered
+	}
+	socket.SetReadLimit(link.MaxMessage)
+	c := caller(g)
+	err = h.service.ServeHost(g.Request.Context(), c, link.WebSocket{Socket: socket})
+	reason := "the link has ended"
+	var p *service.Problem
+	if errors.As(err, &p) {
+		reason = p.Body.Title
+	}
+	if len(reason) > 120 {
+		reason = reason[:120]
+	}
+	code := websocket.StatusGoingAway
+	if p != nil {
+		code = websocket.StatusPolicyViolation
+	}
+	_ = socket.Close(code, reason)
+	h.config.Log.Info("host's link ended", "token", c.Name, "why", err)
+}
+
+func (h *handlers) putBlob(g *gin.Context) {
+	if err := h.service.PutBlob(g, g.Param("digest"), g.Request.Body); err != nil {
+		h.fail(g, err)
+		return
+	}
+	g.Status(http.StatusNoContent)
+}
+
+func (h *handlers) getBlob(g *gin.Context) {
+	f, err := h.service.OpenBlob(g, caller(g), g.Param("digest"))
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	defer f.Close()
+	g.Header("Content-Type", "application/octet-stream")
+	http.ServeContent(g.Writer, g.Request, "", time.Time{}, f)
+}

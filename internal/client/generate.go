@@ -1,0 +1,3 @@
+package client
+
+//go:generate go tool oapi-codegen -config client.yaml ../../api/openapi.yaml

@@ -1,0 +1,318 @@
+package host
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+	"yamato/internal/core/verdict"
+	"yamato/internal/link"
+)
+
+// worker drives one device, one lease after the other.
+type worker struct {
+	host    *Host
+	device  Device
+	leases  chan *holding
+}
+
+// work carries out leases until ctx ends, and lets go of the device.
+func (w *worker) work(ctx context.Context) {
+	defer func() { _ = w.device.Close() }()
+	for {
+		select {
+		case held := <-w.leases:
+			w.carryOut(ctx, held)
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// carryOut runs the attempt of a lease, ends it, and cleans the device. The word
+// that the device is clean is the last about the lease.
+func (w *worker) carryOut(ctx context.Context, held *holding) {
+	h := w.host
+	lease := held.lease.Number
+	err := w.attempt(held.ctx, held.lease)
+	if ctx.Err() != nil {
+		return // the host stops; its next start ends the lease
+	}
+	trouble := ""
+	if err != nil {
+		trouble = err.Error()
+		if cause := context.Cause(held.ctx); cause != nil {
+			trouble = cause.Error()
+		}
+		h.log.Info("an attempt met trouble", "lease", lease, "device", held.lease.Device, "trouble", trouble)
+	}
+	clean := &link.Clean{}
+	if err := w.device.Clean(ctx, CleanApp); err != nil {
+		clean.Trouble = err.Error()
+	}
+	if ctx.Err() != nil {
+		return
+	}
+	if err := h.journal.append(link.Event{Lease: lease, Finished: &link.Finished{Trouble: trouble}}, link.Event{Lease: lease, Clean: clean}); err != nil {
+		h.log.Error("the end of an attempt could not be kept", "lease", lease, "error", err)
+	}
+	h.release(lease)
+}
+
+// attempt prepares the device and runs the cases. Its error is trouble that kept
+// it from judging all of them.
+func (w *worker) attempt(ctx context.Context, l link.Lease) error {
+	h := w.host
+	circumstances := map[string]any{
+		"host": h.config.Name, "site": h.config.Site, "program": h.config.Program, "device": w.device.Describe(), "attempt": l.Attempt,
+		"package": l.PackageBlob, "suite": l.SuiteBlob, "language": l.Combination.Language, "seed": l.Seed, "real_time": l.RealTime,
+	}
+	body, err := json.Marshal(circumstances)
+	if err != nil {
+		return err
+	}
+	if err := h.journal.append(link.Event{Lease: l.Number, Began: &link.Began{Circumstances: body}}); err != nil {
+		return err
+	}
+	suite, err := w.suite(ctx, l.SuiteBlob)
+	if err != nil {
+		return err
+	}
+	path, err := h.cache.fetch(ctx, l.PackageBlob)
+	if err != nil {
+		return err
+	}
+	if err := w.device.Ready(ctx, Surroundings{Language: l.Combination.Language, RealTime: l.RealTime}); err != nil {
+		return fmt.Errorf("the device could not be made ready: %w", err)
+	}
+	if err := w.device.Install(ctx, App{Package: l.Package, Path: path}); err != nil {
+		return fmt.Errorf("%s could not be installed: %w", l.Package.ApplicationID, err)
+	}
+	return w.cases(ctx, l, suite)
+}
+
+func (w *worker) suite(ctx context.Context, digest string) (*script.Suite, error) {
+	path, err := w.host.cache.fetch(ctx, digest)
+	if err != nil {
+		return nil, err
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	suite, findings := script.Read(string(text))
+	if n := script.Faults(findings); n > 0 {
+		return nil, fmt.Errorf("the suite has %d faults: %s", n, findings[0].Message)
+	}
+	return suite, nil
+}
+
+// cases runs the cases one after the other. What each leaves behind is drawn,
+// uploaded and reported on a path of its own, in order, while the next one runs.
+func (w *worker) cases(ctx context.Context, l link.Lease, suite *script.Suite) error {
+	known := map[string]bool{}
+	for _, k := range l.Known {
+		known[k] = true
+	}
+	out := w.startOutbox(ctx, l.Number)
+	err := func() error {
+		for _, i := range l.Cases {
+			if i < 0 || i >= len(suite.Cases) {
+				return fmt.Errorf("the suite has no case %d", i)
+			}
+			if err := w.host.journal.append(link.Event{Lease: l.Number, CaseOpen: &link.CaseOpen{Case: i}}); err != nil {
+				return err
+			}
+			c := &suite.Cases[i]
+			if d, ok := w.device.(Chancy); ok {
+				d.SetChance(chance(l, c.Name))
+			}
+			rec := &recorder{}
+			result := script.RunCase(ctx, suite, c, w.device, script.Options{Known: func(loc string) bool { return known[loc] }}, rec)
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			fresh := result.Matched[:0]
+			for _, m := range result.Matched {
+				if !known[m] {
+					known[m] = true
+					fresh = append(fresh, m)
+				}
+			}
+			result.Matched = fresh
+			out.send(ctx, finishedCase{i, result, rec, w.readLog(ctx)})
+			if result.Verdict == verdict.Error && result.Failure.Cause == script.Trouble {
+				return errors.New(result.Failure.Actual) // the device, not the app: the rest goes elsewhere
+			}
+		}
+		return nil
+	}()
+	return errors.Join(err, out.finish())
+}
+
+// chance is what an app's chance is a function of: the run's seed, the case, the
+// combination and the attempt, and nothing else.
+func chance(l link.Lease, name string) uint64 {
+	c := l.Combination
+	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s\x00%d", l.Seed, name, c.Kind, c.Model, c.Platform, c.OS, c.Language, l.Attempt))
+	return binary.BigEndian.Uint64(sum[:])
+}
+
+func (w *worker) readLog(ctx context.Context) []LogLine {
+	d, ok := w.device.(Logger)
+	if !ok {
+		return nil
+	}
+	lines, err := d.Log(ctx)
+	if err != nil {
+		return []LogLine{{Level: "warn", Tag: "yamato", Text: "the device's log could not be read: " + err.Error()}}
+	}
+	return lines
+}
+
+// recorder keeps what a case leaves behind until it is drawn.
+type recorder struct{ shots []shot }
+
+type shot struct {
+	name    string
+	picture script.Picture
+	tree    *screen.Tree
+	marks   []screen.Rect
+	crop    screen.Rect
+}
+
+// maxShots bounds the pictures of one case.
+const maxShots = 200
+
+func (r *recorder) Step(script.StepRecord) {}
+
+func (r *recorder) Picture(name string, p script.Picture, tree *screen.Tree, marks []screen.Rect, crop screen.Rect) {
+	if len(r.shots) < maxShots {
+		r.shots = append(r.shots, shot{name, p, tree, marks, crop})
+	}
+}
+
+// finishedCase is a case that has been judged and not yet reported.
+type finishedCase struct {
+	index  int
+	result script.Result
+	rec    *recorder
+	log    []LogLine
+}
+
+// outbox draws, uploads and reports finished cases, in order. It belongs to one
+// attempt, which waits for it.
+type outbox struct {
+	worker *worker
+	lease  int64
+	in     chan finishedCase
+	done   chan error
+}
+
+func (w *worker) startOutbox(ctx context.Context, lease int64) *outbox {
+	o := &outbox{w, lease, make(chan finishedCase, 4), make(chan error, 1)}
+	go func() { // ends when finish closes the channel
+		var first error
+		for c := range o.in {
+			if first == nil {
+				first = o.report(ctx, c)
+			}
+		}
+		o.done <- first
+	}()
+	return o
+}
+
+func (o *outbox) send(ctx context.Context, c finishedCase) {
+	select {
+	case o.in <- c:
+	case <-ctx.Done():
+	}
+}
+
+func (o *outbox) finish() error {
+	close(o.in)
+	return <-o.done
+}
+
+func (o *outbox) report(ctx context.Context, c finishedCase) error {
+	var refs []link.EvidenceRef
+	keep := func(sort, name, media string, content []byte) error {
+		ref, err := o.upload(ctx, sort, name, media, content)
+		refs = append(refs, ref)
+		return err
+	}
+	for _, s := range c.rec.shots {
+		png, err := s.picture.PNG(s.marks, s.crop)
+		if err != nil {
+			return fmt.Errorf("drawing the picture %q: %w", s.name, err)
+		}
+		if err := keep("picture", s.name, "image/png", png); err != nil {
+			return err
+		}
+		if s.tree != nil {
+			tree, err := json.Marshal(s.tree)
+			if err != nil {
+				return err
+			}
+			if err := keep("tree", s.name, "application/json", tree); err != nil {
+				return err
+			}
+		}
+	}
+	if len(c.log) > 0 {
+		if err := keep("log", "log", "text/plain; charset=utf-8", logText(c.log)); err != nil {
+			return err
+		}
+	}
+	if len(c.result.Steps) > 0 {
+		steps, err := json.Marshal(c.result.Steps)
+		if err != nil {
+			return err
+		}
+		if err := keep("steps", "steps", "application/json", steps); err != nil {
+			return err
+		}
+	}
+	return o.worker.host.journal.append(link.Event{Lease: o.lease, Case: &link.CaseClosed{Case: c.index, Verdict: string(c.result.Verdict), TookMS: c.result.TookMS,
+		Failure: c.result.Failure, Matched: c.result.Matched, Evidence: refs}})
+}
+
+func logText(lines []LogLine) []byte {
+	var b bytes.Buffer
+	for _, l := range lines {
+		fmt.Fprintf(&b, "%9.3f %-5s %s: %s\n", float64(l.AtMS)/1000, l.Level, l.Tag, l.Text)
+	}
+	return b.Bytes()
+}
+
+// upload keeps content at the service before anything refers to it. It goes on
+// trying for as long as the lease is ours.
+func (o *outbox) upload(ctx context.Context, sort, name, media string, content []byte) (link.EvidenceRef, error) {
+	sum := sha256.Sum256(content)
+	ref := link.EvidenceRef{Sort: sort, Name: name, MediaType: media, Digest: hex.EncodeToString(sum[:]), Size: int64(len(content))}
+	pause := 50 * time.Millisecond
+	for {
+		err := o.worker.host.config.Service.Upload(ctx, ref.Digest, content)
+		if err == nil {
+			return ref, nil
+		}
+		t := time.NewTimer(pause)
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+			t.Stop()
+			return ref, fmt.Errorf("keeping the %s %q: %w", sort, name, errors.Join(context.Cause(ctx), err))
+		}
+		pause = min(2*pause, time.Second)
+	}
+}

@@ -1,0 +1,95 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+)
+
+// cache keeps packages and suites on the host's disk, by digest.
+type cache struct {
+	dir    string
+	remote Remote
+
+	mu    sync.Mutex
+	locks map[string]*sync.Mutex
+}
+
+// maxCached bounds the cache; what was used longest ago goes first.
+const maxCached = 8 << 30
+
+func openCache(dir string, remote Remote) (*cache, error) {
+	c := &cache{dir: filepath.Join(dir, "cache"), remote: remote, locks: map[string]*sync.Mutex{}}
+	if err := os.MkdirAll(c.dir, 0o700); err != nil {
+		return nil, fmt.Errorf("opening the host's cache: %w", err)
+	}
+	return c, nil
+}
+
+// fetch gives the path of a blob, which is downloaded if need be, once for all
+// who ask at the same time.
+func (c *cache) fetch(ctx context.Context, digest string) (string, error) {
+	c.mu.Lock()
+	l := c.locks[digest]
+	if l == nil {
+		l = &sync.Mutex{}
+		c.locks[digest] = l
+	}
+	c.mu.Unlock()
+	l.Lock()
+	defer l.Unlock()
+	path := filepath.Join(c.dir, digest)
+	now := time.Now()
+	if os.Chtimes(path, now, now) == nil {
+		return path, nil
+	}
+	if err := c.remote.Download(ctx, digest, path+".part"); err != nil {
+		return "", errors.Join(fmt.Errorf("fetching %s: %w", digest[:12], err), removeIfThere(path+".part"))
+	}
+	if err := os.Rename(path+".part", path); err != nil {
+		return "", err
+	}
+	return path, c.trim()
+}
+
+func removeIfThere(path string) error {
+	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// trim takes away what was used longest ago, until the rest fits.
+func (c *cache) trim() error {
+	entries, err := os.ReadDir(c.dir)
+	if err != nil {
+		return err
+	}
+	for {
+		var total int64
+		var oldest os.FileInfo
+		for _, e := range entries {
+			info, err := e.Info()
+			if err != nil {
+				continue
+			}
+			total += info.Size()
+			if oldest == nil || info.ModTime().Before(oldest.ModTime()) {
+				oldest = info
+			}
+		}
+		if total <= maxCached || oldest == nil || time.Since(oldest.ModTime()) < time.Hour {
+			return nil
+		}
+		if err := os.Remove(filepath.Join(c.dir, oldest.Name())); err != nil {
+			return err
+		}
+		if entries, err = os.ReadDir(c.dir); err != nil {
+			return err
+		}
+	}
+}

@@ -1,0 +1,334 @@
+// Package host is the host's runtime: it links to a service, carries out the
+// leases that it is given on the devices of its drivers, and reports what
+// happens. Device is what it asks of a driver; each driver has a folder of its
+// own below.
+//
+// A host owns its devices' leases only for as long as they last by its own
+// monotonic clock: it stops driving before a lease runs out. What it has to say
+// is kept on disk until the service has committed it.
+package host
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"yamato/internal/link"
+)
+
+// Config is how a host works.
+type Config struct {
+	Name    string // of the host, one of a kind in its project
+	Site    string
+	Program string // version of the program
+	Dir     string // for the journal and cached packages
+	Devices []Device
+	Service Remote
+	Log     *slog.Logger
+}
+
+// Remote is the service as a host reaches it.
+type Remote interface {
+	// Dial opens a link.
+	Dial(ctx context.Context) (link.Conn, func(), error)
+	// Upload keeps content under its SHA-256.
+	Upload(ctx context.Context, digest string, content []byte) error
+	// Download writes the blob of a digest to a file.
+	Download(ctx context.Context, digest, path string) error
+}
+
+// Host is a running host.
+type Host struct {
+	config  Config
+	log     *slog.Logger
+	journal *journal
+	cache   *cache
+	workers map[string]*worker // by device
+
+	life    context.Context    // leases outlive links, and end with the host
+
+	mu   sync.Mutex
+	ttl  time.Duration
+	held map[int64]*holding // leases by number
+}
+
+// holding is a lease as this host holds it. Its context ends with it.
+type holding struct {
+	lease link.Lease
+	ctx   context.Context
+	end   context.CancelCauseFunc
+	timer *time.Timer // ends it before it runs out, by the monotonic clock
+	asked time.Time   // when more time was last asked for, zero once it was given
+}
+
+// marginPart is which part of a lease's time before its end it is given up.
+const marginPart = 8
+
+var (
+	errRanOut  = errors.New("the lease ran out: the service could not be reached")
+	errLost    = errors.New("the lease is no longer ours")
+	errRestart = errors.New("the host was restarted in the middle")
+)
+
+// Run works until ctx ends. Leases that were under way when an earlier host on
+// the same directory was killed are ended first.
+func Run(ctx context.Context, c Config) error {
+	if c.Log == nil {
+		c.Log = slog.New(slog.DiscardHandler)
+	}
+	j, err := openJournal(c.Dir)
+	if err != nil {
+		return err
+	}
+	defer j.close()
+	blobs, err := openCache(c.Dir, c.Service)
+	if err != nil {
+		return err
+	}
+	h := &Host{config: c, log: c.Log, journal: j, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{}, ttl: 30 * time.Second}
+	g, ctx := errgroup.WithContext(ctx)
+	h.life = ctx
+	for _, d := range c.Devices {
+		w := &worker{host: h, device: d, leases: make(chan *holding, 4)}
+		h.workers[d.Describe().Name] = w
+	}
+	if err := h.endLeftovers(); err != nil {
+		return err
+	}
+	for _, w := range h.workers {
+		g.Go(func() error { w.work(ctx); return nil })
+	}
+	g.Go(func() error { h.keepLinked(ctx); return nil })
+	return g.Wait()
+}
+
+// endLeftovers ends, in the journal, the leases that a killed host left open.
+// Its devices come up anew and clean.
+func (h *Host) endLeftovers() error {
+	for _, lease := range h.journal.open() {
+		if err := h.journal.append(link.Event{Lease: lease, Finished: &link.Finished{Trouble: errRestart.Error()}}, link.Event{Lease: lease, Clean: &link.Clean{}}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keepLinked links to the service, again and again.
+func (h *Host) keepLinked(ctx context.Context) {
+	pause := 50 * time.Millisecond
+	for ctx.Err() == nil {
+		began := time.Now()
+		err := h.linkOnce(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		if time.Since(began) > 5*time.Second {
+			pause = 50 * time.Millisecond
+		}
+		h.log.Warn("not linked; trying again", "error", err, "in", pause)
+		t := time.NewTimer(pause)
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+			t.Stop()
+			return
+		}
+		pause = min(2*pause, 2*time.Second)
+	}
+}
+
+// linkOnce opens a link and serves it until it breaks.
+func (h *Host) linkOnce(ctx context.Context) error {
+	conn, hangUp, err := h.config.Service.Dial(ctx)
+	if err != nil {
+		return err
+	}
+	defer hangUp()
+	if err := conn.Send(ctx, link.FromHost{Hello: h.hello()}); err != nil {
+		return err
+	}
+	var first link.ToHost
+	if err := conn.Receive(ctx, &first); err != nil {
+		return fmt.Errorf("the service did not take this host in: %w", err)
+	}
+	if first.Welcome == nil || first.Welcome.Version != link.Version {
+		return errors.New("the service did not welcome this host")
+	}
+	h.mu.Lock()
+	h.ttl = time.Duration(first.Welcome.TTLMS) * time.Millisecond
+	h.mu.Unlock()
+	h.log.Info("linked")
+	h.journal.rewind()
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() error { return h.hear(ctx, conn) })
+	g.Go(func() error { return h.report(ctx, conn) })
+	g.Go(func() error { return h.renew(ctx, conn) })
+	return g.Wait()
+}
+
+func (h *Host) hello() *link.Hello {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	hello := &link.Hello{Version: link.Version, Host: h.config.Name, Site: h.config.Site, Program: h.config.Program}
+	uncleaned := map[string]int64{}
+	for n, held := range h.held {
+		uncleaned[held.lease.Device] = n
+	}
+	for _, n := range h.journal.uncleaned() { // cleaned, but the service may not know yet: its word is on the way
+		if device, ok := h.journal.device(n); ok {
+			uncleaned[device] = n
+		}
+	}
+	for _, d := range h.config.Devices {
+		f := d.Describe()
+		hello.Devices = append(hello.Devices, link.Device{Device: f, Lease: uncleaned[f.Name]})
+	}
+	return hello
+}
+
+// hear takes in what the service says.
+func (h *Host) hear(ctx context.Context, conn link.Conn) error {
+	for {
+		var m link.ToHost
+		if err := conn.Receive(ctx, &m); err != nil {
+			return err
+		}
+		for _, l := range m.Leases {
+			if err := h.accept(l); err != nil {
+				return err
+			}
+		}
+		for _, e := range m.End {
+			h.stop(e.Lease, errors.New(e.Reason))
+		}
+		if err := h.journal.acknowledge(m.Acks); err != nil {
+			return err
+		}
+		for _, r := range m.Refused {
+			h.log.Warn("the service refuses word of a lease", "lease", r.Lease, "why", r.Reason)
+			h.stop(r.Lease, errLost)
+			if err := h.journal.refuse(r.Lease); err != nil {
+				return err
+			}
+		}
+		if m.Renewed != nil {
+			h.renewed(*m.Renewed)
+		}
+	}
+}
+
+// accept begins a lease, unless it is under way already.
+func (h *Host) accept(l link.Lease) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if _, ok := h.held[l.Number]; ok || h.journal.knows(l.Number) {
+		return nil
+	}
+	if err := h.journal.begin(l.Number, l.Device, l.LastSeq); err != nil {
+		return err
+	}
+	w, ok := h.workers[l.Device]
+	if !ok || l.LastSeq > 0 { // a device we do not have, or a lease that an earlier host lost the journal of
+		why := errRestart.Error()
+		if !ok {
+			why = "this host has no device " + l.Device
+		}
+		return h.journal.append(link.Event{Lease: l.Number, Finished: &link.Finished{Trouble: why}}, link.Event{Lease: l.Number, Clean: &link.Clean{}})
+	}
+	left := time.Duration(l.TTLMS) * time.Millisecond
+	held := &holding{lease: l}
+	held.ctx, held.end = context.WithCancelCause(h.life)
+	held.timer = time.AfterFunc(left-left/marginPart, func() { held.end(errRanOut) })
+	h.held[l.Number] = held
+	w.leases <- held
+	return nil
+}
+
+// stop ends the attempt under a lease early.
+func (h *Host) stop(lease int64, why error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if held := h.held[lease]; held != nil {
+		held.end(why)
+	}
+}
+
+// release forgets a lease whose device is clean.
+func (h *Host) release(lease int64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if held := h.held[lease]; held != nil {
+		held.timer.Stop()
+		held.end(nil)
+		delete(h.held, lease)
+	}
+}
+
+// renew asks for more time for the leases that are held, every third of it. The
+// time counts from when it asks.
+func (h *Host) renew(ctx context.Context, conn link.Conn) error {
+	h.mu.Lock()
+	every := h.ttl / 3
+	h.mu.Unlock()
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+		list := h.askFor(time.Now())
+		if len(list) == 0 {
+			continue
+		}
+		if err := conn.Send(ctx, link.FromHost{Renew: list}); err != nil {
+			return err
+		}
+	}
+}
+
+// askFor gives the leases to renew, and notes when that was asked.
+func (h *Host) askFor(now time.Time) []int64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	var list []int64
+	for n, held := range h.held {
+		list, held.asked = append(list, n), now
+	}
+	return list
+}
+
+func (h *Host) renewed(r link.Renewed) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	ttl := time.Duration(r.TTLMS) * time.Millisecond
+	for _, n := range r.Leases {
+		held := h.held[n]
+		if held == nil || held.asked.IsZero() {
+			continue
+		}
+		if held.timer.Stop() { // else it has run out just now
+			held.timer.Reset(time.Until(held.asked.Add(ttl)) - ttl/marginPart)
+		}
+		held.asked = time.Time{}
+	}
+}
+
+// report sends what the journal holds and the service has not acknowledged.
+func (h *Host) report(ctx context.Context, conn link.Conn) error {
+	for {
+		events, err := h.journal.next(ctx, 500)
+		if err != nil {
+			return err
+		}
+		if err := conn.Send(ctx, link.FromHost{Events: events}); err != nil {
+			return err
+		}
+	}
+}

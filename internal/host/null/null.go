@@ -1,0 +1,79 @@
+// Package null is a driver whose devices do nothing, at once. It measures what
+// everything around a device costs.
+package null
+
+import (
+	"context"
+	"time"
+
+	"yamato/internal/core/fleet"
+	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+	"yamato/internal/host"
+)
+
+// Device does nothing.
+type Device struct {
+	facts fleet.Device
+	now   time.Duration
+}
+
+// Open gives the devices of a site.
+func Open(s *host.Site) ([]host.Device, error) {
+	var out []host.Device
+	for _, d := range s.Devices {
+		m, err := s.Find(d)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, &Device{facts: s.Describe(d, m)})
+	}
+	return out, nil
+}
+
+var blank = &screen.Tree{Root: &screen.Node{Role: "application"}, Width: 100, Height: 100, Revision: 1}
+
+// Tree is an empty screen.
+func (d *Device) Tree(context.Context) (*screen.Tree, error) { return blank, nil }
+
+// AwaitChange lets the time pass; nothing ever changes.
+func (d *Device) AwaitChange(_ context.Context, _ uint64, until time.Duration) error {
+	d.now = max(d.now, until)
+	return nil
+}
+
+// Now is the device's clock.
+func (d *Device) Now() time.Duration { return d.now }
+
+// Picture is not to be had.
+func (d *Device) Picture(context.Context) (script.Picture, error) { return nil, context.Canceled }
+
+// Tap does nothing.
+func (d *Device) Tap(context.Context, screen.Point) error { return nil }
+
+// Keys does nothing.
+func (d *Device) Keys(context.Context, string) error { return nil }
+
+// Start does nothing.
+func (d *Device) Start(context.Context, script.Start) error { return nil }
+
+// Abilities are none.
+func (d *Device) Abilities() []string { return nil }
+
+// Describe tells what the site file says.
+func (d *Device) Describe() fleet.Device { return d.facts }
+
+// Ready does nothing.
+func (d *Device) Ready(context.Context, host.Surroundings) error { return nil }
+
+// Install does nothing.
+func (d *Device) Install(context.Context, host.App) error { return nil }
+
+// Stop does nothing.
+func (d *Device) Stop(context.Context) error { return nil }
+
+// Clean does nothing.
+func (d *Device) Clean(context.Context, host.Cleaning) error { return nil }
+
+// Close does nothing.
+func (d *Device) Close() error { return nil }

@@ -1,0 +1,107 @@
+package host
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/coder/websocket"
+
+	"yamato/internal/link"
+)
+
+// Services reaches one of several services that share their records. Where one
+// does not answer, the next is tried.
+type Services struct {
+	urls  []string
+	token string
+	http  *http.Client
+	at    atomic.Int64
+}
+
+// NewServices gives the way to services at urls, with a host's token.
+func NewServices(urls []string, token string) *Services {
+	return &Services{urls: urls, token: token, http: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 32, ResponseHeaderTimeout: time.Minute}}}
+}
+
+func (s *Services) url() string { return s.urls[int(s.at.Load())%len(s.urls)] }
+
+// Dial opens a link to a service.
+func (s *Services) Dial(ctx context.Context) (link.Conn, func(), error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	c, response, err := websocket.Dial(ctx, s.url()+"/api/v1/link", &websocket.DialOptions{
+		HTTPClient: s.http, HTTPHeader: http.Header{"Authorization": {"Bearer " + s.token}},
+	})
+	if err != nil {
+		s.at.Add(1)
+		if response != nil && response.StatusCode >= 400 {
+			return nil, nil, fmt.Errorf("the service answers %s", response.Status)
+		}
+		return nil, nil, err
+	}
+	c.SetReadLimit(link.MaxMessage)
+	return link.WebSocket{Socket: c}, func() { _ = c.CloseNow() }, nil
+}
+
+// Upload keeps content under its SHA-256.
+func (s *Services) Upload(ctx context.Context, digest string, content []byte) error {
+	r, err := s.request(ctx, http.MethodPut, "/api/v1/blobs/"+digest, bytes.NewReader(content))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Content-Type", "application/octet-stream")
+	response, err := s.do(r)
+	if err != nil {
+		return err
+	}
+	return response.Body.Close()
+}
+
+// Download writes a blob to a file.
+func (s *Services) Download(ctx context.Context, digest, path string) error {
+	r, err := s.request(ctx, http.MethodGet, "/api/v1/blobs/"+digest, nil)
+	if err != nil {
+		return err
+	}
+	response, err := s.do(r)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(f, response.Body)
+	return errors.Join(err, f.Close())
+}
+
+func (s *Services) request(ctx context.Context, method, path string, body io.Reader) (*http.Request, error) {
+	r, err := http.NewRequestWithContext(ctx, method, s.url()+path, body)
+	if err == nil {
+		r.Header.Set("Authorization", "Bearer "+s.token)
+	}
+	return r, err
+}
+
+func (s *Services) do(r *http.Request) (*http.Response, error) {
+	response, err := s.http.Do(r)
+	if err != nil {
+		s.at.Add(1)
+		return nil, err
+	}
+	if response.StatusCode >= 300 {
+		text, _ := io.ReadAll(io.LimitReader(response.Body, 500))
+		_ = response.Body.Close()
+		return nil, fmt.Errorf("the service answers %s: %s", response.Status, strings.TrimSpace(string(text)))
+	}
+	return response, nil
+}

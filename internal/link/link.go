@@ -1,0 +1,168 @@
+// Package link holds the words that service and host exchange over their
+// WebSocket: types, version and framing. Messages are JSON objects; each side
+// sends one kind (FromHost, ToHost) in which exactly one field is set.
+//
+// The rules. The host says Hello first and the service answers Welcome. Each
+// lease has a rising number; each word about a lease carries it, and a word
+// about a lease that has ended is refused, but for Clean. Events of a lease are
+// numbered from 1 without gaps; the service acknowledges after commit; the host
+// sends again what was not acknowledged; a resend is harmless. What an event
+// refers to by digest has been uploaded before.
+package link
+
+import (
+	"context"
+	"encoding/json"
+
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/fleet"
+	"yamato/internal/core/script"
+)
+
+// Version is what both ends must speak.
+const Version = 1
+
+// MaxMessage bounds a message, in bytes.
+const MaxMessage = 16 << 20
+
+// Conn carries messages one way and the other. Send may be called from several
+// goroutines.
+type Conn interface {
+	Send(ctx context.Context, message any) error
+	Receive(ctx context.Context, into any) error
+}
+
+// FromHost is a message of the host's.
+type FromHost struct {
+	Hello  *Hello  `json:"hello,omitempty"`
+	Renew  []int64 `json:"renew,omitempty"` // leases to keep
+	Events []Event `json:"events,omitempty"`
+}
+
+// ToHost is a message of the service's.
+type ToHost struct {
+	Welcome *Welcome  `json:"welcome,omitempty"`
+	Leases  []Lease   `json:"leases,omitempty"`
+	End     []End     `json:"end,omitempty"`
+	Renewed *Renewed  `json:"renewed,omitempty"`
+	Acks    []Ack     `json:"acks,omitempty"`
+	Refused []Refusal `json:"refused,omitempty"`
+}
+
+// Hello opens a link.
+type Hello struct {
+	Version int      `json:"version"`
+	Host    string   `json:"host"`    // its name, one of a kind in its project
+	Site    string   `json:"site"`    // where it is
+	Program string   `json:"program"` // version of the program
+	Devices []Device `json:"devices"`
+}
+
+// Device is a device of the host's, and the lease that it has not been cleaned
+// of yet (0 for none).
+type Device struct {
+	fleet.Device
+	Lease int64 `json:"lease"`
+}
+
+// Welcome accepts a link. TTLMS is how long a lease lasts unless it is renewed.
+type Welcome struct {
+	Version int   `json:"version"`
+	TTLMS   int64 `json:"ttl_ms"`
+}
+
+// Lease tells the host to carry out an attempt on a device.
+type Lease struct {
+	Number      int64             `json:"number"`
+	Device      string            `json:"device"`
+	Run         int64             `json:"run"` // the run's number, for people
+	Attempt     int               `json:"attempt"`
+	Combination fleet.Combination `json:"combination"`
+	Package     appfile.Package   `json:"package"`
+	PackageBlob string            `json:"package_blob"` // digest
+	SuiteBlob   string            `json:"suite_blob"`
+	Cases       []int             `json:"cases"` // by position in the suite
+	Seed        int64             `json:"seed"`
+	RealTime    bool              `json:"real_time"`
+	Known       []string          `json:"known"`    // locators that have matched in this app before
+	LastSeq     int64             `json:"last_seq"` // of the events that the service has; over 0, the host must have lost its journal
+	TTLMS       int64             `json:"ttl_ms"`   // what is left of it
+}
+
+// End tells the host to end a lease early.
+type End struct {
+	Lease  int64  `json:"lease"`
+	Reason string `json:"reason"`
+}
+
+// Renewed lists the leases that go on for TTLMS from when the host asked. A
+// lease that was asked for and is not listed has ended.
+type Renewed struct {
+	Leases []int64 `json:"leases"`
+	TTLMS  int64   `json:"ttl_ms"`
+}
+
+// Ack tells that all events of a lease up to Seq are committed.
+type Ack struct {
+	Lease int64 `json:"lease"`
+	Seq   int64 `json:"seq"`
+}
+
+// Refusal tells that no word about a lease is taken any more.
+type Refusal struct {
+	Lease  int64  `json:"lease"`
+	Reason string `json:"reason"`
+}
+
+// Event is something that happened under a lease. Exactly one of the pointers
+// is set.
+type Event struct {
+	Lease    int64         `json:"lease"`
+	Seq      int64         `json:"seq"`
+	Began    *Began        `json:"began,omitempty"`
+	CaseOpen *CaseOpen     `json:"case_open,omitempty"`
+	Case     *CaseClosed   `json:"case,omitempty"`
+	Evidence []EvidenceRef `json:"evidence,omitempty"` // of the attempt as a whole
+	Finished *Finished     `json:"finished,omitempty"`
+	Clean    *Clean        `json:"clean,omitempty"`
+}
+
+// Began tells that an attempt is under way, and under which circumstances.
+type Began struct {
+	Circumstances json.RawMessage `json:"circumstances"`
+}
+
+// CaseOpen tells that a case has begun.
+type CaseOpen struct {
+	Case int `json:"case"`
+}
+
+// CaseClosed is the result of a case. Its steps are evidence, not part of it.
+type CaseClosed struct {
+	Case     int             `json:"case"`
+	Verdict  string          `json:"verdict"`
+	TookMS   int64           `json:"took_ms"` // device time
+	Failure  *script.Failure `json:"failure,omitempty"`
+	Matched  []string        `json:"matched,omitempty"` // locators that matched and were not Known
+	Evidence []EvidenceRef   `json:"evidence,omitempty"`
+}
+
+// EvidenceRef refers to evidence that has been uploaded.
+type EvidenceRef struct {
+	Sort      string `json:"sort"` // picture, tree, log or steps
+	Name      string `json:"name"`
+	MediaType string `json:"media_type"`
+	Digest    string `json:"digest"`
+	Size      int64  `json:"size"`
+}
+
+// Finished ends a lease. Trouble is empty where all cases could be judged.
+type Finished struct {
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// Clean tells that what the lease left on the device is gone. It is the last
+// word about a lease, and the only one that is taken after its end.
+type Clean struct {
+	Trouble string `json:"trouble,omitempty"` // why it could not be cleaned
+}

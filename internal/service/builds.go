@@ -1,0 +1,188 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"path"
+	"strings"
+
+	"yamato/internal/blob"
+	"yamato/internal/contract"
+	"yamato/internal/core/appfile"
+	"yamato/internal/store"
+)
+
+// MaxPackage bounds a package, in bytes.
+const MaxPackage = 4 << 30
+
+// AddPackage keeps a package's bytes and what it says of itself. Nothing is kept
+// of one that cannot be read.
+func (s *Service) AddPackage(ctx context.Context, c Caller, fileName string, r io.Reader) (contract.Package, error) {
+	info, err := s.blobs.Put(ctx, r, "", MaxPackage)
+	if errors.Is(err, blob.ErrTooLarge) {
+		return contract.Package{}, problem(http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("a package has at most %d GB", MaxPackage>>30), "hand in a smaller package")
+	}
+	if err != nil {
+		return contract.Package{}, err
+	}
+	f, err := s.blobs.Open(ctx, info.Digest)
+	if err != nil {
+		return contract.Package{}, err
+	}
+	defer f.Close()
+	facts, err := appfile.Read(f, f.Size())
+	if err != nil {
+		return contract.Package{}, err
+	}
+	p := store.Package{Digest: info.Digest, Size: info.Size, FileName: clean(fileName), Facts: store.JSON[appfile.Package]{V: *facts}}
+	if err := s.store.AddPackage(ctx, c.ProjectID, p); err != nil {
+		return contract.Package{}, err
+	}
+	return packageOut(p), nil
+}
+
+func clean(name string) string {
+	name = path.Base(strings.ReplaceAll(name, `\`, "/"))
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, name[:min(len(name), 255)])
+}
+
+// MakeBuild gathers packages of one version into a build: the newest of that
+// version which lacks these kinds of package, or a new one.
+func (s *Service) MakeBuild(ctx context.Context, c Caller, digests []string) (contract.Build, error) {
+	packages, err := s.store.Packages(ctx, c.ProjectID, digests)
+	if err != nil {
+		return contract.Build{}, err
+	}
+	if len(packages) < len(digests) {
+		return contract.Build{}, NotFound("some of these packages have not been handed in", "hand every package in before making a build of them")
+	}
+	first := packages[0]
+	kinds := map[appfile.Kind]string{}
+	for _, p := range packages {
+		f, g := first.Facts.V, p.Facts.V
+		if f.VersionName != g.VersionName || f.VersionCode != g.VersionCode {
+			return contract.Build{}, Invalid(fmt.Sprintf("%s is version %s (%s), but %s is %s (%s)", first.FileName, f.VersionName, f.VersionCode, p.FileName, g.VersionName, g.VersionCode),
+				"a build holds packages of one version: push each version by itself")
+		}
+		if other, ok := kinds[g.Kind]; ok {
+			return contract.Build{}, Invalid(fmt.Sprintf("%s and %s are the same kind of package", other, p.FileName), "a build holds one package of each kind")
+		}
+		kinds[g.Kind] = p.FileName
+	}
+	var id int64
+	err = s.store.InTx(ctx, func(t *store.Tx) error {
+		var err error
+		id, err = gather(ctx, t, c.ProjectID, packages)
+		return err
+	})
+	if err != nil {
+		return contract.Build{}, err
+	}
+	b, err := s.store.Build(ctx, c.ProjectID, id)
+	return buildOut(b), err
+}
+
+func gather(ctx context.Context, t *store.Tx, project int64, packages []store.Package) (int64, error) {
+	facts := packages[0].Facts.V
+	name := facts.Name
+	if name == "" {
+		name = facts.ApplicationID
+	}
+	app, err := t.AppOf(ctx, project, name, packages)
+	if err != nil {
+		return 0, err
+	}
+	newest, err := t.NewestBuildOf(ctx, app, facts.VersionName, facts.VersionCode)
+	if err != nil && !errors.Is(err, store.ErrNone) {
+		return 0, err
+	}
+	id := newest.ID
+	if err != nil || clashes(newest, packages) {
+		if id, err = t.AddBuild(ctx, project, app, facts.VersionName, facts.VersionCode); err != nil {
+			return 0, err
+		}
+	}
+	for _, p := range packages {
+		if err := t.AddToBuild(ctx, project, id, p); err != nil {
+			return 0, err
+		}
+	}
+	return id, nil
+}
+
+// clashes tells whether a build holds another package of one of these kinds.
+func clashes(b store.Build, packages []store.Package) bool {
+	for _, have := range b.Packages {
+		for _, p := range packages {
+			if have.Facts.V.Kind == p.Facts.V.Kind && have.Digest != p.Digest {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Builds lists builds, newest first.
+func (s *Service) Builds(ctx context.Context, c Caller, app string, cursor int64, limit int) (contract.BuildList, error) {
+	list, err := s.store.Builds(ctx, c.ProjectID, app, cursor, limit+1)
+	if err != nil {
+		return contract.BuildList{}, err
+	}
+	out := contract.BuildList{Items: []contract.Build{}}
+	for i, b := range list {
+		if i == limit {
+			out.Next = &list[i-1].ID
+			break
+		}
+		out.Items = append(out.Items, buildOut(b))
+	}
+	return out, nil
+}
+
+// Build finds the one build that ref means: its number, or its version.
+func (s *Service) Build(ctx context.Context, c Caller, app, ref string) (contract.Build, error) {
+	b, err := s.buildNamed(ctx, c, app, ref)
+	return buildOut(b), err
+}
+
+func (s *Service) buildNamed(ctx context.Context, c Caller, app, ref string) (store.Build, error) {
+	list, err := s.store.BuildsNamed(ctx, c.ProjectID, app, ref)
+	if err != nil {
+		return store.Build{}, err
+	}
+	if len(list) == 0 {
+		return store.Build{}, NotFound(fmt.Sprintf("there is no build %q", ref), "`yamato build ls` lists the builds; `yamato build push FILE…` hands one in")
+	}
+	for _, b := range list[1:] {
+		if b.AppID != list[0].AppID {
+			return store.Build{}, Invalid(fmt.Sprintf("both %s and %s have a build %q", list[0].App, b.App, ref), "say which app is meant with --app")
+		}
+	}
+	return list[0], nil
+}
+
+func packageOut(p store.Package) contract.Package {
+	f := p.Facts.V
+	out := contract.Package{Digest: p.Digest, Size: p.Size, FileName: p.FileName, Kind: string(f.Kind), Platform: f.Platform, ApplicationId: f.ApplicationID,
+		VersionName: f.VersionName, VersionCode: f.VersionCode, MinimumOs: f.MinimumOS, Permissions: f.Permissions}
+	if f.Name != "" {
+		out.Name = &f.Name
+	}
+	return out
+}
+
+func buildOut(b store.Build) contract.Build {
+	out := contract.Build{App: b.App, Number: b.Number, VersionName: b.VersionName, VersionCode: b.VersionCode, CreatedAt: b.CreatedAt, Packages: []contract.Package{}}
+	for _, p := range b.Packages {
+		out.Packages = append(out.Packages, packageOut(p))
+	}
+	return out
+}

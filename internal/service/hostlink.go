@@ -1,0 +1,257 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"slices"
+	"time"
+
+	"yamato/internal/blob"
+	"yamato/internal/link"
+	"yamato/internal/store"
+)
+
+// MaxDevices bounds how many devices one host may declare.
+const MaxDevices = 5000
+
+// session is one host's link to this instance.
+type session struct {
+	service *Service
+	caller  Caller
+	conn    link.Conn
+	host    int64
+	number  int64 // of the link
+	close   context.CancelCauseFunc
+	last    int64          // highest lease number that was sent
+	ended   map[int64]bool // leases whose early end was sent
+}
+
+// ServeHost serves a host's link until it or ctx ends, and gives why it ended.
+func (s *Service) ServeHost(ctx context.Context, c Caller, conn link.Conn) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	n := &session{service: s, caller: c, conn: conn, close: cancel, ended: map[int64]bool{}}
+	if err := n.open(ctx); err != nil {
+		return err
+	}
+	defer n.forget(context.WithoutCancel(ctx))
+	sending := make(chan struct{})
+	go func() { // ends with ctx; waited for below
+		defer close(sending)
+		n.deliver(ctx)
+	}()
+	err := n.hear(ctx)
+	cancel(err)
+	<-sending
+	return context.Cause(ctx)
+}
+
+// open takes the host's hello and its devices in, and answers.
+func (n *session) open(ctx context.Context) error {
+	s := n.service
+	var first link.FromHost
+	wait, stop := context.WithTimeout(ctx, 20*time.Second)
+	defer stop()
+	if err := n.conn.Receive(wait, &first); err != nil {
+		return err
+	}
+	h := first.Hello
+	switch {
+	case h == nil:
+		return Invalid("a link begins with hello", "")
+	case h.Version != link.Version:
+		return problem(http.StatusUpgradeRequired, "link-version", fmt.Sprintf("the host speaks version %d of the link, this service %d", h.Version, link.Version), "use the same program for both")
+	case len(h.Devices) > MaxDevices:
+		return Invalid(fmt.Sprintf("a host has at most %d devices", MaxDevices), "run several hosts")
+	case h.Host == "" || len(h.Host) > 100:
+		return Invalid("a host has a name of 1 to 100 characters", "")
+	}
+	err := s.store.InTx(ctx, func(t *store.Tx) error {
+		var err error
+		if n.host, n.number, err = t.OpenLink(ctx, n.caller.ProjectID, h.Host, h.Site, h.Program, s.instance); err != nil {
+			return err
+		}
+		return n.takeDevices(ctx, t, h.Devices)
+	})
+	if err != nil {
+		return fmt.Errorf("taking the host %s in: %w", h.Host, err)
+	}
+	s.log.Info("host linked", "host", h.Host, "site", h.Site, "devices", len(h.Devices), "link", n.number)
+	s.bell.ring()
+	return n.conn.Send(ctx, link.ToHost{Welcome: &link.Welcome{Version: link.Version, TTLMS: s.config.TTL.Milliseconds()}})
+}
+
+func (n *session) takeDevices(ctx context.Context, t *store.Tx, devices []link.Device) error {
+	rows, err := t.HostDevices(ctx, n.host)
+	if err != nil {
+		return err
+	}
+	known := map[string]store.Device{}
+	for _, d := range rows {
+		known[d.Facts.V.Name] = d
+	}
+	var ids []int64
+	slices.SortFunc(devices, func(a, b link.Device) int { return int(known[a.Name].ID - known[b.Name].ID) })
+	for _, d := range devices {
+		id, err := t.PutDevice(ctx, n.caller.ProjectID, n.host, d.Device, stateAtHello(known[d.Name], d.Lease))
+		if errors.Is(err, store.ErrNone) {
+			return Invalid(fmt.Sprintf("a device named %s belongs to another host", d.Name), "give it a name of its own in the site file")
+		}
+		if err != nil {
+			return err
+		}
+		ids = append(ids, id)
+	}
+	if err := t.DropDevices(ctx, n.host, ids); err != nil {
+		return err
+	}
+	return t.MarkDirty(ctx, store.DirtyDevice, ids)
+}
+
+// stateAtHello decides the state of a device that a host declares, given the
+// lease that it has not been cleaned of yet.
+func stateAtHello(known store.Device, lease int64) string {
+	switch known.State {
+	case "leased", "sidelined":
+		return known.State
+	case "resetting":
+		if lease != 0 {
+			return "resetting"
+		}
+	}
+	return "idle"
+}
+
+func (n *session) forget(ctx context.Context) {
+	s := n.service
+	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
+	defer stop()
+	if err := s.store.InTx(ctx, func(t *store.Tx) error { return t.CloseLink(ctx, n.host, n.number) }); err != nil {
+		s.log.Warn("the end of a host's link could not be recorded; it will be noticed", "error", err)
+	}
+	s.bell.ring()
+}
+
+// send passes a message on. A link that cannot take it is closed.
+func (n *session) send(ctx context.Context, m link.ToHost) {
+	if err := n.conn.Send(ctx, m); err != nil {
+		n.close(err)
+	}
+}
+
+// hear takes in what the host says.
+func (n *session) hear(ctx context.Context) error {
+	for {
+		var m link.FromHost
+		if err := n.conn.Receive(ctx, &m); err != nil {
+			return err
+		}
+		if len(m.Renew) > 0 {
+			live, err := n.service.store.Renew(ctx, n.host, m.Renew, n.service.config.TTL)
+			if err != nil {
+				n.service.log.Warn("leases could not be renewed", "error", err)
+				continue // the host asks again
+			}
+			n.send(ctx, link.ToHost{Renewed: &link.Renewed{Leases: live, TTLMS: n.service.config.TTL.Milliseconds()}})
+		}
+		if len(m.Events) == 0 {
+			continue
+		}
+		select {
+		case n.service.inbox <- &inbound{n, m.Events}:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// deliver sends leases as they appear in the records.
+func (n *session) deliver(ctx context.Context) {
+	heard, leave := n.service.bell.subscribe()
+	defer leave()
+	tick := time.NewTicker(time.Second) // in case the bell was not heard
+	defer tick.Stop()
+	for {
+		if err := n.deliverNew(ctx); err != nil && ctx.Err() == nil {
+			n.service.log.Warn("leases could not be delivered; trying again", "error", err)
+		}
+		select {
+		case <-heard:
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+func (n *session) deliverNew(ctx context.Context) error {
+	list, err := n.service.store.Assignments(ctx, n.host, n.number, n.last)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	var m link.ToHost
+	known := map[[2]int64][]string{}
+	for _, a := range list {
+		if a.Lease > n.last {
+			k := [2]int64{a.AppID, a.RevisionID}
+			if _, ok := known[k]; !ok {
+				if known[k], err = n.service.store.KnownLocators(ctx, a.AppID, a.RevisionID); err != nil {
+					return err
+				}
+			}
+			m.Leases = append(m.Leases, leaseOut(a, known[k]))
+		}
+		if a.EndAsked != "" && !n.ended[a.Lease] {
+			m.End = append(m.End, link.End{Lease: a.Lease, Reason: a.EndAsked})
+		}
+	}
+	if len(m.Leases)+len(m.End) == 0 {
+		return nil
+	}
+	if err := n.conn.Send(ctx, m); err != nil {
+		n.close(err)
+		return err
+	}
+	n.last = max(n.last, list[len(list)-1].Lease)
+	for _, e := range m.End {
+		n.ended[e.Lease] = true
+	}
+	return nil
+}
+
+func leaseOut(a store.Assignment, known []string) link.Lease {
+	out := link.Lease{Number: a.Lease, Device: a.Device, Run: a.Run, Attempt: a.Attempt, Package: a.Package.V, PackageBlob: a.PackageBlob, SuiteBlob: a.SuiteBlob,
+		Cases: a.Cases, Seed: a.Seed, RealTime: a.RealTime, Known: known, LastSeq: a.LastSeq, TTLMS: a.TTLMS}
+	out.Combination.Kind, out.Combination.Model, out.Combination.Platform, out.Combination.OS, out.Combination.Language = a.Kind, a.Model, a.Platform, a.OS, a.Language
+	return out
+}
+
+// MaxEvidence bounds one piece of evidence, in bytes.
+const MaxEvidence = 512 << 20
+
+// PutBlob keeps what a host uploads, under the digest it must have.
+func (s *Service) PutBlob(ctx context.Context, digest string, r io.Reader) error {
+	_, err := s.blobs.Put(ctx, r, digest, MaxEvidence)
+	switch {
+	case errors.Is(err, blob.ErrDamaged), errors.Is(err, blob.ErrDigest):
+		return problem(http.StatusUnprocessableEntity, "damaged", err.Error(), "send it again")
+	case errors.Is(err, blob.ErrTooLarge):
+		return problem(http.StatusRequestEntityTooLarge, "too-large", err.Error(), "")
+	}
+	return err
+}
+
+// OpenBlob opens what one of the host's live leases refers to.
+func (s *Service) OpenBlob(ctx context.Context, c Caller, digest string) (blob.File, error) {
+	ok, err := s.store.MayRead(ctx, c.ProjectID, digest)
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return nil, NotFound("no live lease refers to this", "")
+	}
+	return s.blobs.Open(ctx, digest)
+}

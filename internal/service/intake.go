@@ -1,0 +1,524 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"yamato/internal/core/verdict"
+	"yamato/internal/link"
+	"yamato/internal/store"
+)
+
+// inbound is a batch of events from one link, on its way into the records.
+type inbound struct {
+	session *session
+	events  []link.Event
+}
+
+// maxTogether bounds how many events go into one transaction.
+const maxTogether = 4000
+
+// takeIn commits what hosts report. All that has arrived while a transaction was
+// under way goes into the next one together, whichever hosts it came from: under
+// load a commit carries hundreds of legs, without load nobody waits.
+func (s *Service) takeIn(ctx context.Context) {
+	for {
+		var batch []*inbound
+		select {
+		case first := <-s.inbox:
+			batch = s.gatherInbox(first)
+		case <-ctx.Done():
+			return
+		}
+		for {
+			answers, err := s.commit(ctx, batch)
+			if err == nil {
+				s.answer(ctx, batch, answers)
+				break
+			}
+			if ctx.Err() != nil {
+				return
+			}
+			s.log.Warn("events could not be committed; trying again", "error", err)
+			if !every(ctx, 100*time.Millisecond) {
+				return
+			}
+		}
+	}
+}
+
+func (s *Service) gatherInbox(first *inbound) []*inbound {
+	batch, n := []*inbound{first}, len(first.events)
+	for n < maxTogether {
+		select {
+		case more := <-s.inbox:
+			batch, n = append(batch, more), n+len(more.events)
+		default:
+			return batch
+		}
+	}
+	return batch
+}
+
+// answers are what the hosts are to be told of each lease.
+type answers struct {
+	acks    map[int64]int64
+	refused map[int64]string
+	broken  map[int64]bool // events are missing between what we have and what came
+}
+
+func (s *Service) commit(ctx context.Context, batch []*inbound) (answers, error) {
+	var out answers
+	changed := false
+	err := s.store.InTx(ctx, func(t *store.Tx) error {
+		out = answers{map[int64]int64{}, map[int64]string{}, map[int64]bool{}}
+		var ids []int64
+		seen := map[int64]bool{}
+		for _, in := range batch {
+			for _, e := range in.events {
+				if !seen[e.Lease] {
+					seen[e.Lease], ids = true, append(ids, e.Lease)
+				}
+			}
+		}
+		held, err := t.HeldBy(ctx, ids)
+		if err != nil {
+			return err
+		}
+		w := newWork(held)
+		for _, in := range batch {
+			for _, e := range in.events {
+				w.take(in.session.host, e, &out)
+			}
+		}
+		changed = w.changed()
+		return w.write(ctx, t)
+	})
+	if err == nil && changed {
+		s.bell.ring()
+	}
+	return out, err
+}
+
+// answer tells each link what became of its events.
+func (s *Service) answer(ctx context.Context, batch []*inbound, a answers) {
+	for _, in := range batch {
+		var m link.ToHost
+		done := map[int64]bool{}
+		broken := false
+		for _, e := range in.events {
+			broken = broken || a.broken[e.Lease]
+			if done[e.Lease] {
+				continue
+			}
+			done[e.Lease] = true
+			if why, ok := a.refused[e.Lease]; ok {
+				m.Refused = append(m.Refused, link.Refusal{Lease: e.Lease, Reason: why})
+			} else if seq, ok := a.acks[e.Lease]; ok {
+				m.Acks = append(m.Acks, link.Ack{Lease: e.Lease, Seq: seq})
+			}
+		}
+		in.session.send(ctx, m)
+		if broken {
+			in.session.close(fmt.Errorf("events are missing; link again and send all that was not acknowledged"))
+		}
+	}
+}
+
+// work is what a batch of words about leases amounts to. It is decided first,
+// over plain values, and written afterwards.
+type work struct {
+	leases  map[int64]*tally
+	order   []*tally
+	results []store.NewResult
+	kept    []store.NewEvidence
+	located struct {
+		project, app []int64
+		locator      []string
+	}
+}
+
+// tally is one lease with what has happened to it.
+type tally struct {
+	store.Held
+	change  store.LeaseChange
+	touched bool
+	closing bool // ends in this batch
+	judged  map[int]bool
+	device  string // the device's new state, "" for no change
+	why     string
+	events  []any
+}
+
+func newWork(held []store.Held) *work {
+	w := &work{leases: map[int64]*tally{}}
+	for _, h := range held {
+		t := &tally{Held: h, judged: map[int]bool{}, change: store.LeaseChange{Lease: h.Lease, LastSeq: h.LastSeq}}
+		w.leases[h.Lease] = t
+		w.order = append(w.order, t)
+	}
+	return w
+}
+
+func (w *work) changed() bool {
+	for _, t := range w.order {
+		if t.touched {
+			return true
+		}
+	}
+	return false
+}
+
+// event is what followers of a run are told. Its fields are those of RunEvent in
+// api/openapi.yaml.
+type event struct {
+	Kind     string `json:"kind"`
+	Leg      int64  `json:"leg,omitempty"`
+	Attempt  int    `json:"attempt,omitempty"`
+	Device   string `json:"device,omitempty"`
+	Case     *int   `json:"case_index,omitempty"`
+	Verdict  string `json:"verdict,omitempty"`
+	Sentence string `json:"sentence,omitempty"`
+	TookMS   int64  `json:"took_ms,omitempty"`
+	State    string `json:"state,omitempty"`
+	Trouble  string `json:"trouble,omitempty"`
+}
+
+// take judges one event of a host's: refused, known already, or news.
+func (w *work) take(host int64, e link.Event, out *answers) {
+	t := w.leases[e.Lease]
+	switch {
+	case t == nil || t.HostID != host:
+		out.refused[e.Lease] = "there is no such lease"
+		return
+	case e.Seq <= t.change.LastSeq:
+		out.acks[e.Lease] = t.change.LastSeq
+		return
+	case (t.Ended || t.change.Ended) && e.Clean == nil:
+		out.refused[e.Lease] = "the lease has ended"
+		return
+	case (t.Ended || t.change.Ended) && e.Clean != nil: // events between may have been refused
+	case e.Seq != t.change.LastSeq+1:
+		out.broken[e.Lease] = true
+		return
+	}
+	if why := w.news(t, e); why != "" {
+		out.refused[e.Lease] = why
+		return
+	}
+	t.touched, t.change.LastSeq = true, e.Seq
+	out.acks[e.Lease] = e.Seq
+	delete(out.refused, e.Lease)
+}
+
+func (w *work) news(t *tally, e link.Event) (refusal string) {
+	switch {
+	case e.Began != nil:
+		t.change.Began, t.change.Circumstances = true, e.Began.Circumstances
+		t.tell(event{Kind: "attempt"})
+	case e.CaseOpen != nil:
+		t.tell(event{Kind: "case", Case: &e.CaseOpen.Case})
+	case e.Case != nil:
+		return w.judge(t, e.Case)
+	case e.Finished != nil:
+		w.end(t.Lease, "host", e.Finished.Trouble)
+	case e.Clean != nil:
+		if !t.Ended && !t.closing {
+			w.end(t.Lease, "host", "its host gave the device up")
+		}
+		w.cleaned(t, e.Clean.Trouble)
+	}
+	w.keep(t, -1, e.Evidence)
+	return ""
+}
+
+func (t *tally) tell(e event) {
+	e.Leg, e.Attempt, e.Device = t.LegID, t.Attempt, t.Device
+	t.events = append(t.events, e)
+}
+
+func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
+	v := verdict.Verdict(c.Verdict)
+	if !contains(t.Todo, c.Case) || t.judged[c.Case] || !v.Known() || v == verdict.None {
+		return fmt.Sprintf("a result that cannot be: case %d, verdict %q", c.Case, c.Verdict)
+	}
+	t.judged[c.Case] = true
+	r := store.NewResult{ProjectID: t.ProjectID, Lease: t.Lease, RunID: t.RunID, LegID: t.LegID, Case: c.Case, Verdict: c.Verdict, TookMS: c.TookMS}
+	if c.Failure != nil {
+		r.Failure, r.Sentence = c.Failure, c.Failure.Sentence()
+	}
+	w.results = append(w.results, r)
+	w.keep(t, c.Case, c.Evidence)
+	for _, m := range c.Matched {
+		if len(m) <= 500 {
+			w.located.project, w.located.app, w.located.locator = append(w.located.project, t.ProjectID), append(w.located.app, t.AppID), append(w.located.locator, m)
+		}
+	}
+	t.tell(event{Kind: "result", Case: &c.Case, Verdict: c.Verdict, Sentence: r.Sentence, TookMS: c.TookMS})
+	return ""
+}
+
+func contains(list []int, v int) bool {
+	for _, x := range list {
+		if x == v {
+			return true
+		}
+	}
+	return false
+}
+
+func (w *work) keep(t *tally, index int, refs []link.EvidenceRef) {
+	for _, r := range refs {
+		w.kept = append(w.kept, store.NewEvidence{ProjectID: t.ProjectID, RunID: t.RunID, Lease: t.Lease, Case: index, Sort: r.Sort, Name: r.Name, MediaType: r.MediaType, Digest: r.Digest, Size: r.Size})
+	}
+}
+
+// end ends a lease: its device goes to resetting, never straight to idle.
+func (w *work) end(lease int64, by, trouble string) {
+	t := w.leases[lease]
+	t.touched, t.closing = true, true
+	t.change.Ended, t.change.EndedBy, t.change.Trouble = true, by, trouble
+	if verdict.Device.Check(t.DevState, "resetting") == nil && t.LastLease == t.Lease {
+		t.device, t.why = "resetting", ""
+	}
+}
+
+// cleaned frees the device, if this is the last lease that it had.
+func (w *work) cleaned(t *tally, trouble string) {
+	state := t.DevState
+	if t.device != "" {
+		state = t.device
+	}
+	if t.LastLease != t.Lease || state != "resetting" {
+		return
+	}
+	t.device, t.why = "idle", ""
+	if trouble != "" {
+		t.device, t.why = "sidelined", "it could not be cleaned: "+trouble
+	}
+}
+
+// write carries out what was decided. Rows are changed in one order everywhere:
+// leases, results, devices, legs, runs.
+func (w *work) write(ctx context.Context, t *store.Tx) error {
+	var leases []store.LeaseChange
+	var devices []store.DeviceChange
+	var free []int64
+	var closing []*tally
+	for _, one := range w.order {
+		if one.touched {
+			leases = append(leases, one.change)
+		}
+		if one.device != "" {
+			devices = append(devices, store.DeviceChange{ID: one.DeviceID, To: one.device, Reason: one.why})
+			if one.device == "idle" {
+				free = append(free, one.DeviceID)
+			}
+		}
+		if one.closing {
+			closing = append(closing, one)
+		}
+	}
+	for _, step := range []func() error{
+		func() error { return t.ChangeLeases(ctx, leases) },
+		func() error { return t.AddResults(ctx, w.results) },
+		func() error { return t.AddEvidence(ctx, w.kept) },
+		func() error { return t.AddLocators(ctx, w.located.project, w.located.app, w.located.locator) },
+		func() error { return t.ChangeDevices(ctx, devices) },
+		func() error { return t.MarkDirty(ctx, store.DirtyDevice, free) },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	finished, err := w.decideLegs(ctx, t, closing)
+	if err != nil {
+		return err
+	}
+	return w.tellRuns(ctx, t, finished)
+}
+
+// decideLegs decides what becomes of the legs whose attempts end, and of those
+// whose attempts have begun. It gives how many legs of each run are finished.
+func (w *work) decideLegs(ctx context.Context, t *store.Tx, closing []*tally) (map[int64]int, error) {
+	so, err := crossings(ctx, t, closing)
+	if err != nil {
+		return nil, err
+	}
+	finished := map[int64]int{}
+	var changes []store.LegChange
+	var again []int64
+	for _, one := range w.order {
+		var c store.LegChange
+		switch {
+		case one.closing:
+			if c, err = one.next(ctx, t, so[one.LegID]); err != nil {
+				return nil, err
+			}
+		case one.change.Began && one.LegState == "placed":
+			c = store.LegChange{Leg: one.LegID, From: "placed", To: "running", Todo: one.Todo, Avoid: one.Avoid, UsedError: one.UsedError, UsedFail: one.UsedFail}
+		default:
+			continue
+		}
+		if err := verdict.Leg.Check(c.From, c.To); err != nil {
+			continue // cancelled meanwhile
+		}
+		changes = append(changes, c)
+		switch c.To {
+		case "waiting":
+			again = append(again, c.Leg)
+			one.tell(event{Kind: "again", Trouble: one.change.Trouble})
+		case "finished", "cancelled":
+			finished[one.RunID]++
+			one.tell(event{Kind: "leg", State: c.To, Trouble: one.change.Trouble})
+		}
+	}
+	n, err := t.ChangeLegs(ctx, changes)
+	if err != nil {
+		return nil, err
+	}
+	if n != len(changes) {
+		return nil, fmt.Errorf("%d legs were changed by another hand", len(changes)-n)
+	}
+	return finished, t.MarkDirty(ctx, store.DirtyLeg, again)
+}
+
+// crossings folds all results of the legs that are closing.
+func crossings(ctx context.Context, t *store.Tx, closing []*tally) (map[int64]map[int]verdict.Crossing, error) {
+	if len(closing) == 0 {
+		return nil, nil
+	}
+	ids := make([]int64, len(closing))
+	for i, c := range closing {
+		ids[i] = c.LegID
+	}
+	rows, err := t.LegResults(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	lists := map[int64]map[int][]verdict.Verdict{}
+	for _, r := range rows {
+		if lists[r.LegID] == nil {
+			lists[r.LegID] = map[int][]verdict.Verdict{}
+		}
+		lists[r.LegID][r.Case] = append(lists[r.LegID][r.Case], verdict.Verdict(r.Verdict))
+	}
+	so := map[int64]map[int]verdict.Crossing{}
+	for leg, cases := range lists {
+		so[leg] = map[int]verdict.Crossing{}
+		for c, list := range cases {
+			so[leg][c] = verdict.OfCrossing(list)
+		}
+	}
+	return so, nil
+}
+
+// next decides what becomes of a leg whose attempt ends.
+func (t *tally) next(ctx context.Context, tx *store.Tx, so map[int]verdict.Crossing) (store.LegChange, error) {
+	c := store.LegChange{Leg: t.LegID, From: t.LegState, To: "finished", Todo: t.Todo, Avoid: t.Avoid, UsedError: t.UsedError, UsedFail: t.UsedFail}
+	if t.EndAsked != "" {
+		c.To = "cancelled"
+		return c, nil
+	}
+	if !t.Began && !t.change.Began && t.change.EndedBy == "expiry" { // it never reached its host: nothing was tried
+		c.To, c.Refund = "waiting", true
+		return c, nil
+	}
+	next := verdict.After(t.Cases, so, verdict.Retry{AfterError: t.AfterError, AfterFail: t.Repeat}, verdict.Used{AfterError: t.UsedError, AfterFail: t.UsedFail})
+	if len(next.Cases) == 0 {
+		return c, nil
+	}
+	c.To, c.Todo, c.UsedError, c.UsedFail = "waiting", next.Cases, next.Used.AfterError, next.Used.AfterFail
+	if next.Elsewhere && !t.Pinned {
+		avoid := append(append([]int64{}, t.Avoid...), t.DeviceID)
+		other, err := tx.OtherDevices(ctx, t.LegID, avoid)
+		if err != nil {
+			return c, err
+		}
+		if other { // else there is no elsewhere, and the same device is better than none
+			c.Avoid = avoid
+		}
+	}
+	return c, nil
+}
+
+// tellRuns numbers the events and closes runs whose last leg is finished.
+func (w *work) tellRuns(ctx context.Context, t *store.Tx, finished map[int64]int) error {
+	projects := map[int64]int64{}
+	at := map[int64]int{}
+	var list []store.RunEvents
+	for _, one := range w.order {
+		if len(one.events) == 0 {
+			continue
+		}
+		projects[one.RunID] = one.ProjectID
+		i, ok := at[one.RunID]
+		if !ok {
+			i = len(list)
+			at[one.RunID] = i
+			list = append(list, store.RunEvents{Run: one.RunID, Legs: finished[one.RunID]})
+		}
+		list[i].Events = append(list[i].Events, one.events...)
+	}
+	return appendAndClose(ctx, t, projects, list)
+}
+
+// appendAndClose appends events and closes the runs that have no open leg left.
+func appendAndClose(ctx context.Context, t *store.Tx, projects map[int64]int64, list []store.RunEvents) error {
+	counted, err := t.AppendEvents(ctx, projects, list)
+	if err != nil {
+		return err
+	}
+	for _, r := range counted {
+		if r.OpenLegs > 0 {
+			continue
+		}
+		rows, err := t.CaseResults(ctx, r.Run)
+		if err != nil {
+			return err
+		}
+		v := foldRun(rows)
+		state := r.State
+		if state != "cancelled" {
+			state = "finished"
+		}
+		if err := t.FinishRun(ctx, r.Run, state, string(v)); err != nil {
+			return err
+		}
+		closing := []store.RunEvents{{Run: r.Run, Events: []any{event{Kind: "run", State: state, Verdict: string(v)}}}}
+		if _, err := t.AppendEvents(ctx, projects, closing); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// foldRun folds results, oldest first, into the verdict of their run. A leg that
+// left no result at all counts as nothing decided; its attempts tell why.
+func foldRun(rows []store.LegResult) verdict.Verdict {
+	type crossing struct {
+		leg   int64
+		index int
+	}
+	lists := map[crossing][]verdict.Verdict{}
+	revision := map[crossing]int64{}
+	for _, r := range rows {
+		k := crossing{r.LegID, r.Case}
+		lists[k], revision[k] = append(lists[k], verdict.Verdict(r.Verdict)), r.Revision
+	}
+	type oneCase struct {
+		revision int64
+		index    int
+	}
+	cases := map[oneCase][]verdict.Verdict{}
+	for k, list := range lists {
+		c := oneCase{revision[k], k.index}
+		cases[c] = append(cases[c], verdict.OfCrossing(list).Verdict)
+	}
+	var folded []verdict.Verdict
+	for _, list := range cases {
+		folded = append(folded, verdict.Fold(list))
+	}
+	return verdict.Fold(folded)
+}

@@ -1,0 +1,185 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"yamato/internal/core/schedule"
+	"yamato/internal/store"
+)
+
+// lead schedules for as long as this instance holds the lead, and tries to take
+// it when it does not. It wakes when the bell rings.
+func (s *Service) lead(ctx context.Context) {
+	heard, leave := s.bell.subscribe()
+	defer leave()
+	l := &leader{service: s}
+	tick := time.NewTicker(s.config.Silence / 6)
+	defer tick.Stop()
+	for {
+		if err := l.work(ctx); err != nil && ctx.Err() == nil {
+			l.state = nil
+			s.log.Warn("scheduling failed; starting over from the records", "error", err)
+			if !every(ctx, 50*time.Millisecond) {
+				return
+			}
+		}
+		select {
+		case <-heard:
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// leader is the lead as this instance holds it.
+type leader struct {
+	service *Service
+	epoch   int64
+	renewed time.Time
+	swept   time.Time
+	state   *schedule.State // nil: to be rebuilt from the records
+}
+
+var errLeadLost = errors.New("another instance leads now")
+
+// work renews the lead, sweeps, and places what can be placed.
+func (l *leader) work(ctx context.Context) error {
+	s := l.service
+	if time.Since(l.renewed) > s.config.Silence/3 {
+		epoch, err := s.store.Lead(ctx, s.instance, s.config.Silence)
+		if err != nil {
+			return err
+		}
+		if epoch != l.epoch {
+			l.epoch, l.state = epoch, nil
+			if epoch != 0 {
+				s.log.Info("this instance leads", "epoch", epoch)
+			}
+		}
+		l.renewed = time.Now()
+	}
+	if l.epoch == 0 {
+		return nil
+	}
+	if time.Since(l.swept) > s.config.Silence/6 {
+		if err := l.sweep(ctx); err != nil {
+			return err
+		}
+		l.swept = time.Now()
+	}
+	return l.place(ctx)
+}
+
+// sweep ends leases that have run out and notices hosts that have gone.
+func (l *leader) sweep(ctx context.Context) error {
+	s := l.service
+	expired := 0
+	err := s.store.InTx(ctx, func(t *store.Tx) error {
+		held, err := t.Expired(ctx, 500)
+		if err != nil {
+			return err
+		}
+		expired = len(held)
+		w := newWork(held)
+		for _, h := range held {
+			w.end(h.Lease, "expiry", "its host was not heard from before the lease ran out")
+		}
+		return w.write(ctx, t)
+	})
+	if err != nil {
+		return fmt.Errorf("ending leases that have run out: %w", err)
+	}
+	if expired > 0 {
+		s.log.Info("leases ran out", "count", expired)
+		s.bell.ring()
+	}
+	return s.store.InTx(ctx, func(t *store.Tx) error { return t.TakeUnlinkedOffline(ctx, s.config.Silence*2) })
+}
+
+// place brings the state up to date and writes the placements that follow, all
+// in one transaction that checks that we still lead.
+func (l *leader) place(ctx context.Context) error {
+	s := l.service
+	placed := 0
+	err := s.store.InTx(ctx, func(t *store.Tx) error {
+		leads, err := t.Leads(ctx, s.instance, l.epoch)
+		if err != nil {
+			return err
+		}
+		if !leads {
+			return errLeadLost
+		}
+		placements, err := l.decide(ctx, t)
+		if err != nil || len(placements) == 0 {
+			return err
+		}
+		legs, devices := make([]int64, len(placements)), make([]int64, len(placements))
+		for i, p := range placements {
+			legs[i], devices[i] = p.Leg, p.Device
+		}
+		if placed, err = t.Place(ctx, legs, devices, s.config.TTL); err != nil {
+			return err
+		}
+		if placed != len(placements) {
+			return fmt.Errorf("%d of %d placements did not fit the records", len(placements)-placed, len(placements))
+		}
+		return nil
+	})
+	if errors.Is(err, errLeadLost) {
+		l.epoch, l.state = 0, nil
+		return nil
+	}
+	if err != nil {
+		l.state = nil
+		return err
+	}
+	if placed > 0 {
+		s.bell.ring()
+	}
+	return nil
+}
+
+// decide applies what has changed, or everything where the state was lost.
+func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement, error) {
+	dirty, err := t.TakeDirty(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var devices []store.Device
+	var legs []store.WaitingLeg
+	if l.state == nil {
+		l.state = schedule.New()
+		if devices, err = t.IdleDevices(ctx); err != nil {
+			return nil, err
+		}
+		if legs, err = t.WaitingLegs(ctx); err != nil {
+			return nil, err
+		}
+	} else if len(dirty) > 0 {
+		ids := map[int][]int64{}
+		for _, d := range dirty {
+			ids[d.Sort] = append(ids[d.Sort], d.ID)
+		}
+		if devices, err = t.DevicesByID(ctx, ids[store.DirtyDevice]); err != nil {
+			return nil, err
+		}
+		if legs, err = t.LegsByID(ctx, ids[store.DirtyLeg]); err != nil {
+			return nil, err
+		}
+	}
+	var placements []schedule.Placement
+	for _, g := range legs {
+		placements = append(placements, l.state.Apply(schedule.Leg{ID: g.ID, Order: schedule.Order{Run: g.RunID, Leg: g.Position}, Waiting: g.State == "waiting",
+			Demand: schedule.Demand{Device: g.DeviceID, Avoid: g.Avoid, Class: schedule.Class{Project: g.ProjectID, Kind: g.Kind, Model: g.Model, Platform: g.Platform, OS: g.OS}}})...)
+	}
+	for _, d := range devices {
+		f := d.Facts.V
+		placements = append(placements, l.state.Apply(schedule.Device{ID: d.ID, Worth: d.Worth, Idle: d.State == "idle",
+			Class: schedule.Class{Project: d.ProjectID, Kind: f.Kind, Model: f.Model, Platform: f.Platform, OS: f.OS}})...)
+	}
+	return placements, nil
+}

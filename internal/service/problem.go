@@ -1,0 +1,69 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+
+	"yamato/internal/contract"
+	"yamato/internal/core/appfile"
+	"yamato/internal/store"
+)
+
+// Problem is an error that its reader can do something about. Its form is that
+// of RFC 9457.
+type Problem struct {
+	Body contract.Problem
+	Err  error
+}
+
+func (p *Problem) Error() string { return p.Body.Title }
+func (p *Problem) Unwrap() error { return p.Err }
+
+func problem(status int, kind, title, hint string) *Problem {
+	body := contract.Problem{Type: "yamato:" + kind, Title: title, Status: status}
+	if hint != "" {
+		body.Hint = &hint
+	}
+	return &Problem{Body: body}
+}
+
+var unauthorised = problem(http.StatusUnauthorized, "no-token", "this call needs a token that the service knows", "pass the token that the service made at its first start, as a bearer token")
+
+// NotFound gives a problem for something that is not there.
+func NotFound(what, hint string) *Problem {
+	return problem(http.StatusNotFound, "not-found", what, hint)
+}
+
+// Invalid gives a problem for a call that cannot be carried out as it stands.
+func Invalid(title, hint string) *Problem {
+	return problem(http.StatusUnprocessableEntity, "invalid", title, hint)
+}
+
+// Forbidden gives a problem for a caller that may not do this.
+func Forbidden(title string) *Problem {
+	return problem(http.StatusForbidden, "forbidden", title, "use a token that may do this")
+}
+
+// AsProblem turns any error into a problem. What is not meant for the caller
+// becomes a plain "internal" one.
+func AsProblem(err error) *Problem {
+	var p *Problem
+	var refusal *appfile.Refusal
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.As(err, &refusal):
+		return problem(http.StatusUnprocessableEntity, "package-refused", refusal.Reason, refusal.Hint)
+	case errors.Is(err, store.ErrNone):
+		return NotFound("there is no such thing", "list what there is")
+	}
+	return &Problem{Body: problem(http.StatusInternalServerError, "internal", "the service could not do this", "try again; the service's log says more").Body, Err: err}
+}
+
+func notThere(err error, hint, format string, args ...any) error {
+	if errors.Is(err, store.ErrNone) {
+		return NotFound(fmt.Sprintf(format, args...), hint)
+	}
+	return err
+}

@@ -1,0 +1,240 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"yamato/internal/blob"
+	"yamato/internal/contract"
+	"yamato/internal/core/fleet"
+	"yamato/internal/core/verdict"
+	"yamato/internal/store"
+)
+
+// Detail gives one run with all that is known of it.
+func (s *Service) Detail(ctx context.Context, c Caller, number int64) (contract.RunDetail, error) {
+	r, err := s.store.RunNumbered(ctx, c.ProjectID, number)
+	if err != nil {
+		return contract.RunDetail{}, notThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+	}
+	legs, err := s.store.Legs(ctx, r.ID)
+	if err != nil {
+		return contract.RunDetail{}, err
+	}
+	results, err := s.store.Results(ctx, r.ID)
+	if err != nil {
+		return contract.RunDetail{}, err
+	}
+	attempts, err := s.store.Attempts(ctx, r.ID)
+	if err != nil {
+		return contract.RunDetail{}, err
+	}
+	left, err := s.store.LeftOut(ctx, r.ID)
+	if err != nil {
+		return contract.RunDetail{}, err
+	}
+	out := contract.RunDetail{Run: runOut(r), Legs: []contract.Leg{}, LeftOut: []contract.LeftOut{}}
+	at := map[int64]*contract.Leg{}
+	for _, l := range legs {
+		out.Legs = append(out.Legs, legOut(l))
+	}
+	for i := range out.Legs {
+		at[out.Legs[i].Id] = &out.Legs[i]
+	}
+	for _, a := range attempts {
+		at[a.LegID].Attempts = append(at[a.LegID].Attempts, attemptOut(a))
+	}
+	for _, res := range results {
+		if err := addResult(at[res.LegID], res); err != nil {
+			return contract.RunDetail{}, err
+		}
+	}
+	for _, l := range out.Legs {
+		foldLeg(&l)
+	}
+	for _, l := range left {
+		out.LeftOut = append(out.LeftOut, contract.LeftOut{Combination: combinationOut(l.Combination), Reasons: reasonsOut(l.Reasons)})
+	}
+	return out, s.explainWaiting(ctx, c, &out)
+}
+
+func legOut(l store.Leg) contract.Leg {
+	out := contract.Leg{Id: l.ID, Suite: l.Suite, Combination: combinationOut(l.Combination()), State: l.State, Attempts: []contract.Attempt{}, Cases: []contract.Crossing{}}
+	for _, i := range l.Cases {
+		out.Cases = append(out.Cases, contract.Crossing{Index: i, Name: l.CaseNames.V[i].Name, Verdict: string(verdict.None), Results: []contract.Result{}})
+	}
+	return out
+}
+
+func attemptOut(a store.Attempt) contract.Attempt {
+	out := contract.Attempt{Number: a.Attempt, Device: a.Device, Began: a.Granted, Ended: a.Ended}
+	if a.Trouble != "" {
+		out.Trouble = &a.Trouble
+	}
+	return out
+}
+
+func addResult(l *contract.Leg, r store.Result) error {
+	for i := range l.Cases {
+		if l.Cases[i].Index != r.Case {
+			continue
+		}
+		out := contract.Result{Attempt: r.Attempt, Device: r.Device, Verdict: r.Verdict, TookMs: r.TookMS}
+		if r.Sentence != "" {
+			out.Sentence = &r.Sentence
+		}
+		var failure map[string]any
+		if err := json.Unmarshal(r.Failure, &failure); err != nil {
+			return fmt.Errorf("a result's failure cannot be read: %w", err)
+		}
+		if failure != nil {
+			out.Failure = &failure
+		}
+		l.Cases[i].Results = append(l.Cases[i].Results, out)
+	}
+	return nil
+}
+
+func foldLeg(l *contract.Leg) {
+	for i := range l.Cases {
+		var list []verdict.Verdict
+		for _, r := range l.Cases[i].Results {
+			list = append(list, verdict.Verdict(r.Verdict))
+		}
+		c := verdict.OfCrossing(list)
+		if c.Verdict == verdict.None && len(l.Attempts) > 0 && l.State == "finished" {
+			c.Verdict = verdict.Error // its attempts ended before it could be judged
+		}
+		l.Cases[i].Verdict, l.Cases[i].Flaky = string(c.Verdict), c.Flaky
+	}
+}
+
+// explainWaiting says of each waiting leg what it waits for.
+func (s *Service) explainWaiting(ctx context.Context, c Caller, d *contract.RunDetail) error {
+	waits := false
+	for _, l := range d.Legs {
+		waits = waits || l.State == "waiting"
+	}
+	if !waits {
+		return nil
+	}
+	devices, err := s.store.Devices(ctx, c.ProjectID)
+	if err != nil {
+		return err
+	}
+	for i := range d.Legs {
+		if l := &d.Legs[i]; l.State == "waiting" {
+			l.WaitsFor = ptr(waitsFor(l.Combination, devices))
+		}
+	}
+	return nil
+}
+
+func waitsFor(c contract.Combination, devices []store.Device) string {
+	states := map[string]int{}
+	want := fleet.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, OS: c.Os}
+	for _, d := range devices {
+		if want.Matches(d.Facts.V) {
+			states[d.State]++
+		}
+	}
+	busy := states["leased"] + states["resetting"]
+	switch {
+	case states["idle"] > 0:
+		return "its turn"
+	case busy > 0:
+		return fmt.Sprintf("a %s: %d in use", c.Model, busy)
+	case states["offline"] > 0:
+		return fmt.Sprintf("a %s: %d offline; start the host of their site", c.Model, states["offline"])
+	}
+	return fmt.Sprintf("a %s %s %s: there is none any more", c.Model, fleet.PlatformName(c.Platform), c.Os)
+}
+
+// Evidence lists all that is kept of a run.
+func (s *Service) Evidence(ctx context.Context, c Caller, number int64) ([]contract.Evidence, error) {
+	r, err := s.store.RunNumbered(ctx, c.ProjectID, number)
+	if err != nil {
+		return nil, notThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+	}
+	list, err := s.store.EvidenceOf(ctx, r.ID)
+	out := []contract.Evidence{}
+	for _, e := range list {
+		out = append(out, contract.Evidence{Id: e.ID, Leg: e.LegID, Attempt: e.Attempt, Device: e.Device, CaseIndex: e.Case, Sort: e.Sort, Name: e.Name,
+			MediaType: e.MediaType, Digest: e.Digest, Size: e.Size})
+	}
+	return out, err
+}
+
+// OpenEvidence opens one piece of evidence: whoever may see the run may see it.
+func (s *Service) OpenEvidence(ctx context.Context, c Caller, number, id int64) (contract.Evidence, blob.File, error) {
+	list, err := s.Evidence(ctx, c, number)
+	if err != nil {
+		return contract.Evidence{}, nil, err
+	}
+	for _, e := range list {
+		if e.Id == id {
+			f, err := s.blobs.Open(ctx, e.Digest)
+			return e, f, err
+		}
+	}
+	return contract.Evidence{}, nil, NotFound(fmt.Sprintf("run %d has no evidence %d", number, id), "list its evidence")
+}
+
+// RunEvents gives the events of a run after a number, in order, and whether the
+// run has ended. It waits until there are some, or ctx ends.
+func (s *Service) RunEvents(ctx context.Context, c Caller, number, after int64) ([]NumberedEvent, bool, error) {
+	heard, leave := s.bell.subscribe()
+	defer leave()
+	for {
+		r, err := s.store.RunNumbered(ctx, c.ProjectID, number)
+		if err != nil {
+			return nil, false, notThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+		}
+		batches, err := s.store.EventsAfter(ctx, r.ID, after, 200)
+		if err != nil {
+			return nil, false, err
+		}
+		var out []NumberedEvent
+		for _, b := range batches {
+			for i, body := range b.Events.V {
+				if n := b.First + int64(i); n > after {
+					out = append(out, NumberedEvent{n, body})
+				}
+			}
+		}
+		ended := r.FinishedAt != nil && (len(out) == 0 && after >= r.LastEvent || len(out) > 0 && out[len(out)-1].Number >= r.LastEvent)
+		if len(out) > 0 || ended {
+			return out, ended, nil
+		}
+		select {
+		case <-heard:
+		case <-ctx.Done():
+			return nil, false, ctx.Err()
+		case <-time.After(time.Second): // in case the bell was not heard
+		}
+	}
+}
+
+// NumberedEvent is an event of a run. Numbers have no gaps.
+type NumberedEvent struct {
+	Number int64
+	Body   json.RawMessage
+}
+
+// Devices gives the fleet.
+func (s *Service) Devices(ctx context.Context, c Caller) ([]contract.Device, error) {
+	list, err := s.store.Devices(ctx, c.ProjectID)
+	out := []contract.Device{}
+	for _, d := range list {
+		f := d.Facts.V
+		one := contract.Device{Name: f.Name, Site: f.Site, Kind: f.Kind, Platform: f.Platform, Model: f.Model, Form: f.Form, Os: f.OS, Width: f.Width, Height: f.Height,
+			MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: d.State, Since: d.Since, Run: d.Run}
+		if d.Reason != "" {
+			one.Reason = &d.Reason
+		}
+		out = append(out, one)
+	}
+	return out, err
+}

@@ -1,0 +1,313 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yamato/internal/contract"
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/fleet"
+	"yamato/internal/core/matrix"
+	"yamato/internal/core/verdict"
+	"yamato/internal/store"
+)
+
+// maxLegs bounds what one run may cover.
+const maxLegs = 100_000
+
+var languageTag = regexp.MustCompile(`^[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*$`)
+
+// StartRun makes a run of what is asked: which build, which suites, on which
+// classes of device. What cannot run is left out with its reasons; where nothing
+// is left, the call is refused with them.
+func (s *Service) StartRun(ctx context.Context, c Caller, in contract.NewRun, key string) (contract.Run, error) {
+	build, err := s.buildNamed(ctx, c, deref(in.App), in.Build)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	language, err := languageOf(in.Language)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	chosen, err := s.chooseCases(ctx, c, in)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	m, err := s.combine(ctx, c, build, in.On, language)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite", RepeatFailed: deref(in.RepeatFailed),
+		AfterError: 1, Language: language, RealTime: deref(in.RealTime), AskedBy: c.Name}}
+	if n.Run.RepeatFailed < 0 || n.Run.RepeatFailed > 20 {
+		return contract.Run{}, Invalid("failed cases are repeated 0 to 20 times", "choose fewer repetitions")
+	}
+	if n.Run.Seed = deref(in.Seed); in.Seed == nil {
+		n.Run.Seed = newSeed()
+	}
+	for _, leg := range m.Legs {
+		for _, suite := range chosen {
+			n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.id, Digest: build.Packages[leg.Package].Digest, Combination: leg.Combination, Cases: suite.cases})
+		}
+	}
+	for _, l := range m.LeftOut {
+		n.LeftOut = append(n.LeftOut, store.NewLeftOut{Combination: l.Combination, Reasons: l.Reasons})
+	}
+	if len(n.Legs) > maxLegs {
+		return contract.Run{}, Invalid(fmt.Sprintf("this run would have %d legs; at most %d are taken", len(n.Legs), maxLegs), "choose fewer devices or suites")
+	}
+	return s.add(ctx, c, n)
+}
+
+// Look makes a run that starts an app on one device and keeps what is to be seen.
+func (s *Service) Look(ctx context.Context, c Caller, device string, in contract.NewLook, key string) (contract.Run, error) {
+	build, err := s.buildNamed(ctx, c, deref(in.App), in.Build)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	language, err := languageOf(in.Language)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	d, err := s.store.DeviceNamed(ctx, c.ProjectID, device)
+	if err != nil {
+		return contract.Run{}, notThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+	}
+	if d.State == "offline" {
+		return contract.Run{}, Invalid(device+" is offline: "+d.Reason, "start the host of the site "+d.Facts.V.Site)
+	}
+	i, reasons := fleet.Fit(facts(build), d.Facts.V)
+	if i < 0 {
+		p := Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", build.App, build.VersionName, device, reasons[0].Why), reasons[0].Remedy)
+		return contract.Run{}, p
+	}
+	suite, err := s.lookSuite(ctx, c)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	return s.add(ctx, c, store.NewRun{IdempotencyKey: key,
+		Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: language, AskedBy: c.Name, AfterError: 0, Seed: newSeed()},
+		Legs: []store.NewLeg{{RevisionID: suite, Digest: build.Packages[i].Digest, Combination: fleet.Of(d.Facts.V, language),
+			Device: &d.ID, Cases: []int{0}}}})
+}
+
+const lookText = `// What the service runs to look at a device.
+suite "look"
+case "look"
+  start app fresh
+  picture as "screen"
+end
+`
+
+func (s *Service) lookSuite(ctx context.Context, c Caller) (int64, error) {
+	info, err := s.blobs.Put(ctx, strings.NewReader(lookText), "", 1<<20)
+	if err != nil {
+		return 0, err
+	}
+	in := store.Suite{Name: "yamato: look", Digest: info.Digest, FileName: "look.suite", Cases: store.JSONNames{V: []store.CaseName{{Name: "look", Tags: []string{}}}}}
+	in.Locators.V = []string{}
+	kept, _, err := s.store.AddSuite(ctx, c.ProjectID, in)
+	return kept.ID, err
+}
+
+func (s *Service) add(ctx context.Context, c Caller, n store.NewRun) (contract.Run, error) {
+	if len(n.IdempotencyKey) > 200 {
+		return contract.Run{}, Invalid("an idempotency key has at most 200 characters", "")
+	}
+	number, err := s.store.AddRun(ctx, n)
+	if store.Conflict(err) && n.IdempotencyKey != "" { // the same call, a moment earlier
+		number, err = s.store.AddRun(ctx, n)
+	}
+	if err != nil {
+		return contract.Run{}, err
+	}
+	s.bell.ring()
+	r, err := s.store.RunNumbered(ctx, c.ProjectID, number)
+	return runOut(r), err
+}
+
+func newSeed() int64 {
+	var b [8]byte
+	_, _ = rand.Read(b[:])                               // never fails (crypto/rand)
+	return int64(binary.LittleEndian.Uint64(b[:]) >> 12) // fits a JSON number whole
+}
+
+func languageOf(tag *string) (string, error) {
+	if deref(tag) == "" {
+		return "en-GB", nil
+	}
+	if !languageTag.MatchString(*tag) {
+		return "", Invalid(fmt.Sprintf("%q is no language tag", *tag), "write it as in BCP 47: de-DE")
+	}
+	return *tag, nil
+}
+
+type chosenSuite struct {
+	id    int64
+	cases []int
+}
+
+// chooseCases finds the suites of a run and which of their cases run.
+func (s *Service) chooseCases(ctx context.Context, c Caller, in contract.NewRun) ([]chosenSuite, error) {
+	var out []chosenSuite
+	names, tags := deref(in.Cases), deref(in.Tags)
+	found := map[string]bool{}
+	for _, name := range in.Suites {
+		suite, err := s.store.SuiteNamed(ctx, c.ProjectID, name)
+		if err != nil {
+			return nil, notThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in", "there is no suite %q", name)
+		}
+		chosen := chosenSuite{id: suite.ID}
+		for i, one := range suite.Cases.V {
+			byName := len(names) == 0 || slices.Contains(names, one.Name)
+			byTag := len(tags) == 0 || slices.ContainsFunc(tags, func(t string) bool { return slices.Contains(one.Tags, t) })
+			if byName && byTag {
+				chosen.cases, found[one.Name] = append(chosen.cases, i), true
+			}
+		}
+		if len(chosen.cases) > 0 {
+			out = append(out, chosen)
+		}
+	}
+	for _, n := range names {
+		if !found[n] {
+			return nil, NotFound(fmt.Sprintf("no case of these suites is called %q", n), "`yamato suite ls` lists the cases")
+		}
+	}
+	if len(out) == 0 {
+		return nil, Invalid("no case of these suites has these tags", "`yamato suite ls` lists the cases with their tags")
+	}
+	return out, nil
+}
+
+func (s *Service) combine(ctx context.Context, c Caller, build store.Build, on *[]string, language string) (matrix.Matrix, error) {
+	rows, err := s.store.Devices(ctx, c.ProjectID)
+	if err != nil {
+		return matrix.Matrix{}, err
+	}
+	var devices []fleet.Device
+	for _, d := range rows {
+		if d.State != "sidelined" {
+			devices = append(devices, d.Facts.V)
+		}
+	}
+	if len(devices) == 0 {
+		return matrix.Matrix{}, Invalid("there are no devices yet", "start a host: `yamato host --site FILE`")
+	}
+	var picks []fleet.Pick
+	for _, p := range deref(on) {
+		picks = append(picks, fleet.Pick(p))
+	}
+	m := matrix.Combine(facts(build), devices, picks, language)
+	if len(m.Unknown) > 0 {
+		return m, NotFound(fmt.Sprintf("no device answers to %q", m.Unknown[0]), "`yamato device ls` lists the models: "+strings.Join(models(devices), ", "))
+	}
+	if len(m.Legs) == 0 {
+		p := Invalid(fmt.Sprintf("%s %s can run on none of these devices: %s", build.App, build.VersionName, m.LeftOut[0].Reasons[0].Why), m.LeftOut[0].Reasons[0].Remedy)
+		p.Body.LeftOut = ptr(leftOut(m.LeftOut))
+		return m, p
+	}
+	return m, nil
+}
+
+func models(devices []fleet.Device) []string {
+	var out []string
+	for _, d := range devices {
+		out = append(out, d.Model)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func leftOut(in []matrix.LeftOut) []contract.LeftOut {
+	out := []contract.LeftOut{}
+	for _, l := range in {
+		out = append(out, contract.LeftOut{Combination: combinationOut(l.Combination), Reasons: reasonsOut(l.Reasons)})
+	}
+	return out
+}
+
+func reasonsOut(in []fleet.Reason) []contract.Reason {
+	out := []contract.Reason{}
+	for _, r := range in {
+		out = append(out, contract.Reason{Why: r.Why, Remedy: r.Remedy})
+	}
+	return out
+}
+
+func combinationOut(c fleet.Combination) contract.Combination {
+	return contract.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, Os: c.OS, Language: c.Language}
+}
+
+func facts(b store.Build) []appfile.Package {
+	var out []appfile.Package
+	for _, p := range b.Packages {
+		out = append(out, p.Facts.V)
+	}
+	return out
+}
+
+// CancelRun cancels a run: what waits is not run, what runs is ended, what was
+// decided is kept.
+func (s *Service) CancelRun(ctx context.Context, c Caller, number int64) (contract.Run, error) {
+	r, err := s.store.RunNumbered(ctx, c.ProjectID, number)
+	if err != nil {
+		return contract.Run{}, notThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+	}
+	if verdict.Run.Check(r.State, "cancelled") != nil {
+		return contract.Run{}, Invalid(fmt.Sprintf("run %d is %s already", number, r.State), "")
+	}
+	err = s.store.InTx(ctx, func(t *store.Tx) error {
+		n, err := t.CancelLegs(ctx, r.ID, "the run was cancelled by "+c.Name)
+		if err != nil {
+			return err
+		}
+		state, err := t.LockRun(ctx, r.ID)
+		if err != nil || verdict.Run.Check(state, "cancelled") != nil {
+			return err
+		}
+		if err := t.SetRunState(ctx, r.ID, "cancelled"); err != nil {
+			return err
+		}
+		e := store.RunEvents{Run: r.ID, Legs: n, Events: []any{contract.RunEvent{Kind: "cancelled"}}}
+		return appendAndClose(ctx, t, map[int64]int64{r.ID: c.ProjectID}, []store.RunEvents{e})
+	})
+	if err != nil {
+		return contract.Run{}, err
+	}
+	s.bell.ring()
+	r, err = s.store.RunNumbered(ctx, c.ProjectID, number)
+	return runOut(r), err
+}
+
+// Runs lists runs, newest first.
+func (s *Service) Runs(ctx context.Context, c Caller, cursor int64, limit int) (contract.RunList, error) {
+	list, err := s.store.Runs(ctx, c.ProjectID, cursor, limit+1)
+	out := contract.RunList{Items: []contract.Run{}}
+	for i, r := range list {
+		if i == limit {
+			out.Next = &list[i-1].Number
+			break
+		}
+		out.Items = append(out.Items, runOut(r))
+	}
+	return out, err
+}
+
+func runOut(r store.Run) contract.Run {
+	return contract.Run{Number: r.Number, App: r.App, Build: r.BuildNumber, VersionName: r.VersionName, VersionCode: r.VersionCode, State: r.State, Verdict: r.Verdict,
+		Seed: r.Seed, RepeatFailed: r.RepeatFailed, Language: r.Language, AskedBy: r.AskedBy, Legs: r.Legs, OpenLegs: r.OpenLegs, LastEvent: r.LastEvent,
+		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt}
+}
+
+func deref[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}

@@ -1,0 +1,152 @@
+// Package service holds the use cases: handing in builds and suites, starting
+// and following runs, leasing devices to attempts, taking in what hosts report.
+// It owns transactions, state changes and events. What is decided is decided by
+// internal/core; what is kept is kept by internal/store.
+//
+// A Service keeps nothing that the database does not: several may share one, and
+// any may be killed at any time. One of them leads, which is to say schedules.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
+
+	"yamato/internal/blob"
+	"yamato/internal/store"
+)
+
+// Config is how a service behaves. The zero value is sensible.
+type Config struct {
+	Address string        // where others reach this instance
+	TTL     time.Duration // of a lease that is not renewed; 30 s
+	Silence time.Duration // after which a leader or an instance counts as gone; 3 s
+	Log     *slog.Logger
+}
+
+// Service is one instance.
+type Service struct {
+	store    *store.Store
+	blobs    blob.Store
+	config   Config
+	log      *slog.Logger
+	instance string
+	bell     *bell
+	inbox    chan *inbound
+}
+
+// New gives an instance; Run makes it work.
+func New(st *store.Store, blobs blob.Store, c Config) *Service {
+	if c.TTL <= 0 {
+		c.TTL = 30 * time.Second
+	}
+	if c.Silence <= 0 {
+		c.Silence = 3 * time.Second
+	}
+	if c.Log == nil {
+		c.Log = slog.New(slog.DiscardHandler)
+	}
+	return &Service{store: st, blobs: blobs, config: c, log: c.Log, instance: uuid.NewString(), bell: newBell(), inbox: make(chan *inbound, 256)}
+}
+
+// Run works until ctx ends: it listens for the bell, takes in what hosts report,
+// and leads if nobody else does.
+func (s *Service) Run(ctx context.Context) error {
+	if err := s.store.Beat(ctx, s.instance, s.config.Address); err != nil {
+		return fmt.Errorf("registering this instance: %w", err)
+	}
+	g, ctx := errgroup.WithContext(ctx)
+	for _, work := range []func(context.Context){s.listen, s.ringNotify, s.beat, s.lead, s.takeIn, s.collect} {
+		g.Go(func() error { work(ctx); return nil })
+	}
+	return g.Wait()
+}
+
+// beat tells the others that this instance is alive.
+func (s *Service) beat(ctx context.Context) {
+	for every(ctx, time.Second) {
+		if err := s.store.Beat(ctx, s.instance, s.config.Address); err != nil && ctx.Err() == nil {
+			s.log.Warn("the database does not answer", "error", err)
+		}
+	}
+}
+
+// collect takes away blobs that nothing refers to, a day after they came.
+func (s *Service) collect(ctx context.Context) {
+	for every(ctx, time.Hour) {
+		if n, err := s.CollectBlobs(ctx, 24*time.Hour); err != nil && ctx.Err() == nil {
+			s.log.Warn("unreferenced blobs could not be collected", "error", err)
+		} else if n > 0 {
+			s.log.Info("unreferenced blobs collected", "count", n)
+		}
+	}
+}
+
+// CollectBlobs takes away blobs older than grace that no record refers to.
+func (s *Service) CollectBlobs(ctx context.Context, grace time.Duration) (int, error) {
+	removed := 0
+	var page []string
+	flush := func() error {
+		used, err := s.store.Referenced(ctx, page)
+		if err != nil {
+			return err
+		}
+		keep := map[string]bool{}
+		for _, d := range used {
+			keep[d] = true
+		}
+		for _, d := range page {
+			if keep[d] {
+				continue
+			}
+			if err := s.blobs.Remove(ctx, d, grace); err != nil {
+				return err
+			}
+			removed++
+		}
+		page = page[:0]
+		return nil
+	}
+	err := s.blobs.Each(ctx, grace, func(digest string) error {
+		if page = append(page, digest); len(page) == 500 {
+			return flush()
+		}
+		return nil
+	})
+	if err != nil {
+		return removed, err
+	}
+	return removed, flush()
+}
+
+// every waits for d and reports true, or false when ctx has ended.
+func every(ctx context.Context, d time.Duration) bool {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+// Caller is who calls.
+type Caller = store.Caller
+
+// Authenticate finds who a token belongs to.
+func (s *Service) Authenticate(ctx context.Context, token string) (Caller, error) {
+	if len(token) < 20 || len(token) > 200 {
+		return Caller{}, unauthorised
+	}
+	c, err := s.store.CallerOf(ctx, token)
+	if errors.Is(err, store.ErrNone) {
+		return Caller{}, unauthorised
+	}
+	return c, err
+}

@@ -1,0 +1,76 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"yamato/internal/contract"
+	"yamato/internal/core/script"
+	"yamato/internal/store"
+)
+
+// PushSuite checks a script and keeps it as a revision of the suite it names.
+func (s *Service) PushSuite(ctx context.Context, c Caller, fileName, text string) (contract.Suite, error) {
+	suite, findings := script.Read(text)
+	if n := script.Faults(findings); n > 0 {
+		p := Invalid(fmt.Sprintf("%s has %d faults", clean(fileName), n), "`yamato suite check FILE` shows each with its place")
+		p.Body.Findings = ptr(findingsOut(findings))
+		return contract.Suite{}, p
+	}
+	info, err := s.blobs.Put(ctx, strings.NewReader(text), "", 2<<20)
+	if err != nil {
+		return contract.Suite{}, err
+	}
+	in := store.Suite{Name: suite.Name, Digest: info.Digest, FileName: clean(fileName)}
+	in.Locators.V = suite.Locators()
+	for _, one := range suite.Cases {
+		tags := append(append([]string{}, suite.Tags...), one.Tags...)
+		in.Cases.V = append(in.Cases.V, store.CaseName{Name: one.Name, Tags: tags})
+	}
+	kept, fresh, err := s.store.AddSuite(ctx, c.ProjectID, in)
+	if err != nil {
+		return contract.Suite{}, err
+	}
+	out := suiteOut(kept)
+	out.Fresh = &fresh
+	if len(findings) > 0 {
+		out.Findings = ptr(findingsOut(findings))
+	}
+	return out, nil
+}
+
+// Suites lists the newest revision of each suite.
+func (s *Service) Suites(ctx context.Context, c Caller) ([]contract.Suite, error) {
+	list, err := s.store.Suites(ctx, c.ProjectID)
+	out := []contract.Suite{}
+	for _, one := range list {
+		out = append(out, suiteOut(one))
+	}
+	return out, err
+}
+
+func suiteOut(in store.Suite) contract.Suite {
+	out := contract.Suite{Name: in.Name, Revision: in.Number, Digest: in.Digest, FileName: in.FileName, CreatedAt: in.CreatedAt, Cases: []contract.CaseName{}}
+	for _, c := range in.Cases.V {
+		out.Cases = append(out.Cases, contract.CaseName{Name: c.Name, Tags: c.Tags})
+	}
+	return out
+}
+
+func findingsOut(in []script.Finding) []contract.Finding {
+	out := []contract.Finding{}
+	for _, f := range in {
+		one := contract.Finding{Line: f.Pos.Line, Column: f.Pos.Column, Length: f.Length, Text: f.Line, Message: f.Message}
+		if f.Hint != "" {
+			one.Hint = ptr(f.Hint)
+		}
+		if f.Advice {
+			one.Advice = ptr(true)
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+func ptr[T any](v T) *T { return &v }

@@ -1,0 +1,161 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"yamato/internal/core/fleet"
+)
+
+// Device is a device and what it does now.
+type Device struct {
+	ID        int64              `db:"id"`
+	ProjectID int64              `db:"project_id"`
+	HostID    int64              `db:"host_id"`
+	Facts     JSON[fleet.Device] `db:"facts"`
+	State     string             `db:"state"`
+	Reason    string             `db:"reason"`
+	Since     time.Time          `db:"since"`
+	Worth     int                `db:"worth"`
+	LastLease int64              `db:"last_lease"`
+	Run       *int64             `db:"run"` // number of the run that has it now
+}
+
+const deviceColumns = `
+	select d.id, d.project_id, d.host_id, d.facts, d.state, d.reason, d.since, d.worth, d.last_lease,
+	       (select r.number from lease l join run r on r.id = l.run_id where l.device_id = d.id and l.ended_at is null) as run
+	from device d `
+
+// Devices gives a project's devices by site and name.
+func (s *Store) Devices(ctx context.Context, project int64) ([]Device, error) {
+	list := []Device{}
+	err := s.db.SelectContext(ctx, &list, deviceColumns+`where d.project_id = $1 order by d.site, d.name`, project)
+	return list, err
+}
+
+// DeviceNamed gives one device.
+func (s *Store) DeviceNamed(ctx context.Context, project int64, name string) (Device, error) {
+	var d Device
+	err := s.db.GetContext(ctx, &d, deviceColumns+`where d.project_id = $1 and d.name = $2`, project, name)
+	return d, one(err)
+}
+
+// DevicesByID gives devices by their ids.
+func (t *Tx) DevicesByID(ctx context.Context, ids []int64) ([]Device, error) {
+	var list []Device
+	err := t.tx.SelectContext(ctx, &list, `
+		select id, project_id, host_id, facts, state, reason, since, worth, last_lease from device where id = any($1)`, ids)
+	return list, err
+}
+
+// IdleDevices gives every device that has nothing to do.
+func (t *Tx) IdleDevices(ctx context.Context) ([]Device, error) {
+	var list []Device
+	err := t.tx.SelectContext(ctx, &list, `
+		select id, project_id, host_id, facts, state, reason, since, worth, last_lease from device where state = 'idle'`)
+	return list, err
+}
+
+// OpenLink records that a host has linked to a service, and gives the host's id
+// and the number of the link. Words of an older link count no more.
+func (t *Tx) OpenLink(ctx context.Context, project int64, name, site, version, instance string) (host, link int64, err error) {
+	var row struct {
+		ID   int64 `db:"id"`
+		Link int64 `db:"link"`
+	}
+	err = t.tx.GetContext(ctx, &row, `
+		insert into host (project_id, name, site, version, link, instance, seen_at) values ($1, $2, $3, $4, 1, $5, now())
+		on conflict (project_id, name) do update
+		set site = excluded.site, version = excluded.version, link = host.link + 1, instance = excluded.instance, seen_at = now()
+		returning id, link`, project, name, site, version, instance)
+	return row.ID, row.Link, err
+}
+
+// CloseLink records that a host's link is gone, unless it has made another, and
+// takes its idle devices offline.
+func (t *Tx) CloseLink(ctx context.Context, host, link int64) error {
+	if err := t.exec(ctx, `update host set instance = null where id = $1 and link = $2`, host, link); err != nil {
+		return err
+	}
+	return t.offline(ctx, `d.host_id = $1 and h.instance is null`, host)
+}
+
+// TakeUnlinkedOffline takes the idle devices of hosts offline whose service has
+// not been heard of for silence.
+func (t *Tx) TakeUnlinkedOffline(ctx context.Context, silence time.Duration) error {
+	return t.offline(ctx, `not exists (select 1 from instance i where i.id = h.instance and i.seen_at > now() - $1 * interval '1 ms')`, silence.Milliseconds())
+}
+
+func (t *Tx) offline(ctx context.Context, where string, arg any) error {
+	return t.exec(ctx, `
+		with gone as (
+			update device d set state = 'offline', since = now(), reason = 'its host is not connected'
+			from host h where h.id = d.host_id and d.state = 'idle' and `+where+` returning d.id)
+		insert into dirty (sort, id) select 1, id from gone`, arg)
+}
+
+// HostDevices gives the devices of a host, locked in the order of their ids.
+func (t *Tx) HostDevices(ctx context.Context, host int64) ([]Device, error) {
+	var list []Device
+	err := t.tx.SelectContext(ctx, &list, `
+		select id, project_id, host_id, facts, state, reason, since, worth, last_lease from device where host_id = $1 order by id for update`, host)
+	return list, err
+}
+
+// PutDevice keeps what a host declares of a device. It gives ErrNone where the
+// name belongs to a device of another host.
+func (t *Tx) PutDevice(ctx context.Context, project, host int64, d fleet.Device, state string) (int64, error) {
+	var id int64
+	err := t.tx.GetContext(ctx, &id, `
+		insert into device (project_id, host_id, name, site, kind, platform, model, os, facts, worth, state)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
+		on conflict (project_id, name) do update
+		set site = excluded.site, kind = excluded.kind, platform = excluded.platform, model = excluded.model, os = excluded.os,
+		    facts = excluded.facts, worth = excluded.worth, state = excluded.state, reason = '',
+		    since = case when device.state = excluded.state then device.since else now() end
+		where device.host_id = excluded.host_id
+		returning id`, project, host, d.Name, d.Site, d.Kind, d.Platform, d.Model, d.OS, toJSON(d), len(d.Abilities)+len(d.Traits), state)
+	return id, one(err)
+}
+
+// DropDevices takes offline the devices of a host that it no longer declares.
+func (t *Tx) DropDevices(ctx context.Context, host int64, keep []int64) error {
+	return t.exec(ctx, `
+		update device set state = 'offline', since = now(), reason = 'its host no longer lists it'
+		where host_id = $1 and not id = any($2) and state in ('idle', 'unready')`, host, keep)
+}
+
+// DeviceChange is a change of a device's state that has been decided.
+type DeviceChange struct {
+	ID     int64
+	To     string
+	Reason string
+}
+
+// ChangeDevices carries changes out. The rows must be locked by the caller.
+func (t *Tx) ChangeDevices(ctx context.Context, changes []DeviceChange) error {
+	if len(changes) == 0 {
+		return nil
+	}
+	ids, to, reason := make([]int64, len(changes)), make([]string, len(changes)), make([]string, len(changes))
+	for i, c := range changes {
+		ids[i], to[i], reason[i] = c.ID, c.To, c.Reason
+	}
+	return t.exec(ctx, `
+		update device d set state = c.state, reason = c.reason, since = now()
+		from unnest($1::bigint[], $2::text[], $3::text[]) as c(id, state, reason) where d.id = c.id`, ids, to, reason)
+}
+
+// The sorts of what the scheduler has to look at again.
+const (
+	DirtyDevice = 1
+	DirtyLeg    = 2
+)
+
+// MarkDirty tells the scheduler to look at these again.
+func (t *Tx) MarkDirty(ctx context.Context, sort int, ids []int64) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	return t.exec(ctx, `insert into dirty (sort, id) select $1, unnest($2::bigint[])`, sort, ids)
+}

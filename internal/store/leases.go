@@ -1,0 +1,399 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"yamato/internal/core/appfile"
+)
+
+// WaitingLeg is a leg as the scheduler needs it.
+type WaitingLeg struct {
+	ID        int64  `db:"id"`
+	ProjectID int64  `db:"project_id"`
+	RunID     int64  `db:"run_id"`
+	Position  int64  `db:"position"`
+	Kind      string `db:"kind"`
+	Model     string `db:"model"`
+	Platform  string `db:"platform"`
+	OS        string `db:"os"`
+	DeviceID  int64  `db:"device_id"` // 0 for any
+	Avoid     Int64s `db:"avoid"`
+	State     string `db:"state"`
+}
+
+const waitingColumns = `select id, project_id, run_id, position, kind, model, platform, os, coalesce(device_id, 0) as device_id, avoid, state from leg `
+
+// LegsByID gives legs by their ids.
+func (t *Tx) LegsByID(ctx context.Context, ids []int64) ([]WaitingLeg, error) {
+	var list []WaitingLeg
+	err := t.tx.SelectContext(ctx, &list, waitingColumns+`where id = any($1)`, ids)
+	return list, err
+}
+
+// WaitingLegs gives every leg that waits.
+func (t *Tx) WaitingLegs(ctx context.Context) ([]WaitingLeg, error) {
+	var list []WaitingLeg
+	err := t.tx.SelectContext(ctx, &list, waitingColumns+`where state = 'waiting' order by id`)
+	return list, err
+}
+
+// Lead takes the lead if nobody has held it for silence, or keeps it, and gives
+// the epoch; 0 where another leads.
+func (s *Store) Lead(ctx context.Context, instance string, silence time.Duration) (int64, error) {
+	var epochs []int64
+	err := s.db.SelectContext(ctx, &epochs, `
+		update leadership
+		set epoch = case when instance = $1 then epoch else epoch + 1 end, instance = $1, renewed_at = now()
+		where instance = $1 or renewed_at < now() - $2 * interval '1 ms' returning epoch`, instance, silence.Milliseconds())
+	if len(epochs) == 0 {
+		return 0, err
+	}
+	return epochs[0], err
+}
+
+// Leads reports whether the epoch still holds, and keeps anybody from taking
+// the lead until the transaction ends.
+func (t *Tx) Leads(ctx context.Context, instance string, epoch int64) (bool, error) {
+	var n []int
+	err := t.tx.SelectContext(ctx, &n, `select 1 from leadership where epoch = $1 and instance = $2 for share`, epoch, instance)
+	return len(n) == 1, err
+}
+
+// Beat tells that an instance is alive.
+func (s *Store) Beat(ctx context.Context, instance, address string) error {
+	_, err := s.db.ExecContext(ctx, `
+		insert into instance (id, address) values ($1, $2)
+		on conflict (id) do update set seen_at = now(), address = excluded.address`, instance, address)
+	return err
+}
+
+// Dirty is something to look at again.
+type Dirty struct {
+	Sort int   `db:"sort"`
+	ID   int64 `db:"id"`
+}
+
+// TakeDirty gives what is to be looked at again, and forgets it on commit.
+func (t *Tx) TakeDirty(ctx context.Context) ([]Dirty, error) {
+	var list []Dirty
+	err := t.tx.SelectContext(ctx, &list, `delete from dirty returning sort, id`)
+	return list, err
+}
+
+// Place puts legs on devices: leases begin, legs are placed, devices leased. It
+// gives how many of the pairs could be placed; where that is not all of them the
+// caller's picture of the world is wrong, and the transaction must not commit.
+func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration) (int, error) {
+	var n int
+	err := t.tx.GetContext(ctx, &n, `
+		with p as materialized (
+			select leg, device, nextval('lease_number') as number from unnest($1::bigint[], $2::bigint[]) as p(leg, device)),
+		d as (
+			update device d set state = 'leased', since = now(), last_lease = p.number
+			from p where d.id = p.device and d.state = 'idle' returning d.id, d.host_id, d.project_id),
+		l as (
+			update leg l set state = 'placed', attempts = l.attempts + 1
+			from p where l.id = p.leg and l.state = 'waiting' returning l.id, l.run_id, l.todo, l.attempts),
+		r as (
+			update run r set state = 'running', started_at = now()
+			where r.id in (select run_id from l) and r.state = 'queued'),
+		new as (
+			insert into lease (id, project_id, device_id, host_id, run_id, leg_id, attempt, todo, expires_at)
+			select p.number, d.project_id, d.id, d.host_id, l.run_id, l.id, l.attempts, l.todo, now() + $3 * interval '1 ms'
+			from p join d on d.id = p.device join l on l.id = p.leg returning 1)
+		select count(*) from new`, legs, devices, ttl.Milliseconds())
+	return n, err
+}
+
+// Assignment is a live lease with all that a host needs to carry it out.
+type Assignment struct {
+	Lease       int64                 `db:"id"`
+	Device      string                `db:"device"`
+	RunID       int64                 `db:"run_id"`
+	Run         int64                 `db:"run"`
+	AppID       int64                 `db:"app_id"`
+	RevisionID  int64                 `db:"revision_id"`
+	Attempt     int                   `db:"attempt"`
+	Kind        string                `db:"kind"`
+	Model       string                `db:"model"`
+	Platform    string                `db:"platform"`
+	OS          string                `db:"os"`
+	Language    string                `db:"language"`
+	Package     JSON[appfile.Package] `db:"facts"`
+	PackageBlob string                `db:"package_blob"`
+	SuiteBlob   string                `db:"suite_blob"`
+	Cases       Ints                  `db:"todo"`
+	Seed        int64                 `db:"seed"`
+	RealTime    bool                  `db:"real_time"`
+	LastSeq     int64                 `db:"last_seq"`
+	TTLMS       int64                 `db:"ttl_ms"`
+	EndAsked    string                `db:"end_asked"`
+}
+
+// Assignments gives the live leases of a host with numbers over after, and those
+// that are to end early. It gives none to a link that is not the host's newest.
+func (s *Store) Assignments(ctx context.Context, host, link, after int64) ([]Assignment, error) {
+	var list []Assignment
+	err := s.db.SelectContext(ctx, &list, `
+		select l.id, d.name as device, l.run_id, r.number as run, b.app_id, g.revision_id, l.attempt, g.kind, g.model, g.platform, g.os, g.language,
+		       p.facts, g.digest as package_blob, v.digest as suite_blob, l.todo, r.seed, r.real_time, l.last_seq, l.end_asked,
+		       greatest(0, extract(epoch from l.expires_at - now()) * 1000)::bigint as ttl_ms
+		from lease l
+		join host h on h.id = l.host_id and h.link = $2
+		join device d on d.id = l.device_id
+		join leg g on g.id = l.leg_id
+		join run r on r.id = l.run_id
+		join build b on b.id = r.build_id
+		join suite_revision v on v.id = g.revision_id
+		join package p on p.project_id = g.project_id and p.digest = g.digest
+		where l.host_id = $1 and l.ended_at is null and (l.id > $3 or l.end_asked <> '')
+		order by l.id`, host, link, after)
+	return list, err
+}
+
+// KnownLocators gives those locators of a suite that have matched in an app.
+func (s *Store) KnownLocators(ctx context.Context, app, revision int64) ([]string, error) {
+	list := []string{}
+	err := s.db.SelectContext(ctx, &list, `
+		select k.locator from known_locator k
+		where k.app_id = $1 and k.locator in (select jsonb_array_elements_text(locators) from suite_revision where id = $2)
+		order by 1`, app, revision)
+	return list, err
+}
+
+// Renew makes leases of a host last for ttl from now, and gives those that are
+// still live.
+func (s *Store) Renew(ctx context.Context, host int64, leases []int64, ttl time.Duration) ([]int64, error) {
+	live := []int64{}
+	err := s.db.SelectContext(ctx, &live, `
+		update lease set expires_at = now() + $3 * interval '1 ms'
+		where id = any($2) and host_id = $1 and ended_at is null returning id`, host, leases, ttl.Milliseconds())
+	return live, err
+}
+
+// Held is a lease with its leg, as its host's words are judged by. Its row is
+// locked.
+type Held struct {
+	Lease      int64     `db:"id"`
+	ProjectID  int64     `db:"project_id"`
+	HostID     int64     `db:"host_id"`
+	DeviceID   int64     `db:"device_id"`
+	RunID      int64     `db:"run_id"`
+	LegID      int64     `db:"leg_id"`
+	Attempt    int       `db:"attempt"`
+	Ended      bool      `db:"ended"`
+	Began      bool      `db:"began"`
+	EndAsked   string    `db:"end_asked"`
+	LastSeq    int64     `db:"last_seq"`
+	LegState   string    `db:"leg_state"`
+	Cases      Ints      `db:"cases"`
+	Todo       Ints      `db:"todo"`
+	Avoid      Int64s    `db:"avoid"`
+	UsedError  int       `db:"used_error"`
+	UsedFail   int       `db:"used_fail"`
+	Device     string    `db:"device"`
+	LastLease  int64     `db:"last_lease"`
+	DevState   string    `db:"dev_state"`
+	AfterError int       `db:"after_error"`
+	Repeat     int       `db:"repeat_failed"`
+	AppID      int64     `db:"app_id"`
+	Pinned     bool      `db:"pinned"`
+	Names      JSONNames `db:"names"`
+}
+
+// JSONNames are the cases of a suite.
+type JSONNames = JSON[[]CaseName]
+
+const heldColumns = `
+	select l.id, l.project_id, l.host_id, l.device_id, l.run_id, l.leg_id, l.attempt, l.ended_at is not null as ended, l.began_at is not null as began,
+	       l.end_asked, l.last_seq, g.state as leg_state, g.cases, l.todo, g.avoid, g.used_error, g.used_fail, g.device_id is not null as pinned,
+	       d.name as device, d.last_lease, d.state as dev_state, r.after_error, r.repeat_failed, b.app_id, v.cases as names
+	from lease l
+	join leg g on g.id = l.leg_id
+	join device d on d.id = l.device_id
+	join run r on r.id = l.run_id
+	join build b on b.id = r.build_id
+	join suite_revision v on v.id = g.revision_id `
+
+// HeldBy locks leases by number, in order.
+func (t *Tx) HeldBy(ctx context.Context, leases []int64) ([]Held, error) {
+	var list []Held
+	err := t.tx.SelectContext(ctx, &list, heldColumns+`where l.id = any($1) order by l.id for update of l, d`, leases)
+	return list, err
+}
+
+// Expired locks leases that have run out and gives at most limit of them.
+func (t *Tx) Expired(ctx context.Context, limit int) ([]Held, error) {
+	var list []Held
+	err := t.tx.SelectContext(ctx, &list, heldColumns+`
+		where l.ended_at is null and l.expires_at < now() order by l.id limit $1 for update of l, d skip locked`, limit)
+	return list, err
+}
+
+// LeaseChange is what has happened to a lease.
+type LeaseChange struct {
+	Lease         int64
+	LastSeq       int64
+	Began         bool
+	Ended         bool
+	EndedBy       string
+	Trouble       string
+	Circumstances json.RawMessage // nil where they are as before
+}
+
+// ChangeLeases carries changes out.
+func (t *Tx) ChangeLeases(ctx context.Context, list []LeaseChange) error {
+	n := len(list)
+	if n == 0 {
+		return nil
+	}
+	ids, seq, began, ended, by, trouble, circ := make([]int64, n), make([]int64, n), make([]bool, n), make([]bool, n), make([]string, n), make([]string, n), make([]*string, n)
+	for i, c := range list {
+		ids[i], seq[i], began[i], ended[i], by[i], trouble[i] = c.Lease, c.LastSeq, c.Began, c.Ended, c.EndedBy, c.Trouble
+		if c.Circumstances != nil {
+			s := string(c.Circumstances)
+			circ[i] = &s
+		}
+	}
+	return t.exec(ctx, `
+		update lease l set last_seq = c.seq, began_at = case when c.began then coalesce(l.began_at, now()) else l.began_at end,
+		       ended_at = case when c.ended then coalesce(l.ended_at, now()) else l.ended_at end,
+		       ended_by = case when c.ended and l.ended_at is null then c.by else l.ended_by end,
+		       trouble = case when c.trouble <> '' then c.trouble else l.trouble end,
+		       circumstances = coalesce(c.circ::jsonb, l.circumstances)
+		from unnest($1::bigint[], $2::bigint[], $3::boolean[], $4::boolean[], $5::text[], $6::text[], $7::text[]) as c(id, seq, began, ended, by, trouble, circ)
+		where l.id = c.id`, ids, seq, began, ended, by, trouble, circ)
+}
+
+// LegChange is what has been decided of a leg.
+type LegChange struct {
+	Leg       int64
+	From, To  string
+	Todo      []int
+	Avoid     []int64
+	UsedError int
+	UsedFail  int
+	Refund    bool // the attempt never began: it does not count
+}
+
+// ChangeLegs carries changes out where each leg is still as it was, and gives
+// how many were.
+func (t *Tx) ChangeLegs(ctx context.Context, list []LegChange) (int, error) {
+	n := len(list)
+	if n == 0 {
+		return 0, nil
+	}
+	ids, from, to, todo, avoid, ue, uf, refund := make([]int64, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]int, n), make([]int, n), make([]bool, n)
+	for i, c := range list {
+		ids[i], from[i], to[i], todo[i], avoid[i], ue[i], uf[i], refund[i] = c.Leg, c.From, c.To, array(c.Todo), array(c.Avoid), c.UsedError, c.UsedFail, c.Refund
+	}
+	var changed int
+	err := t.tx.GetContext(ctx, &changed, `
+		with new as (
+			update leg l set state = c.to_state, todo = c.todo::int[], avoid = c.avoid::bigint[], used_error = c.ue, used_fail = c.uf,
+			       attempts = l.attempts - c.refund::int
+			from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::int[], $7::int[], $8::boolean[])
+			     as c(id, from_state, to_state, todo, avoid, ue, uf, refund)
+			where l.id = c.id and l.state = c.from_state returning 1)
+		select count(*) from new`, ids, from, to, todo, avoid, ue, uf, refund)
+	return changed, err
+}
+
+// NewResult is a result to be kept.
+type NewResult struct {
+	ProjectID, Lease, RunID, LegID int64
+	Case                           int
+	Verdict                        string
+	TookMS                         int64
+	Sentence                       string
+	Failure                        any // nil for none
+}
+
+// AddResults keeps results.
+func (t *Tx) AddResults(ctx context.Context, list []NewResult) error {
+	n := len(list)
+	if n == 0 {
+		return nil
+	}
+	project, lease, run, leg, index, took := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int, n), make([]int64, n)
+	verdict, sentence, failure := make([]string, n), make([]string, n), make([]*string, n)
+	for i, r := range list {
+		project[i], lease[i], run[i], leg[i], index[i], took[i], verdict[i], sentence[i] = r.ProjectID, r.Lease, r.RunID, r.LegID, r.Case, r.TookMS, r.Verdict, r.Sentence
+		if r.Failure != nil {
+			s := toJSON(r.Failure)
+			failure[i] = &s
+		}
+	}
+	return t.exec(ctx, `
+		insert into result (project_id, lease_id, run_id, leg_id, case_index, took_ms, verdict, sentence, failure)
+		select p, l, r, g, c, t, v, s, f::jsonb
+		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::bigint[], $7::text[], $8::text[], $9::text[]) as x(p, l, r, g, c, t, v, s, f)`,
+		project, lease, run, leg, index, took, verdict, sentence, failure)
+}
+
+// NewEvidence is evidence to be kept.
+type NewEvidence struct {
+	ProjectID, RunID, Lease       int64
+	Case                          int
+	Sort, Name, MediaType, Digest string
+	Size                          int64
+}
+
+// AddEvidence keeps references to evidence.
+func (t *Tx) AddEvidence(ctx context.Context, list []NewEvidence) error {
+	n := len(list)
+	if n == 0 {
+		return nil
+	}
+	project, run, lease, index, size := make([]int64, n), make([]int64, n), make([]int64, n), make([]int, n), make([]int64, n)
+	sort, name, media, digest := make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	for i, e := range list {
+		project[i], run[i], lease[i], index[i], size[i], sort[i], name[i], media[i], digest[i] = e.ProjectID, e.RunID, e.Lease, e.Case, e.Size, e.Sort, e.Name, e.MediaType, e.Digest
+	}
+	return t.exec(ctx, `
+		insert into evidence (project_id, run_id, lease_id, case_index, size, sort, name, media_type, digest)
+		select * from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::int[], $5::bigint[], $6::text[], $7::text[], $8::text[], $9::text[])`,
+		project, run, lease, index, size, sort, name, media, digest)
+}
+
+// AddLocators remembers locators that have matched in an app.
+func (t *Tx) AddLocators(ctx context.Context, project, app []int64, locator []string) error {
+	if len(locator) == 0 {
+		return nil
+	}
+	return t.exec(ctx, `
+		insert into known_locator (project_id, app_id, locator)
+		select distinct * from unnest($1::bigint[], $2::bigint[], $3::text[]) order by 1, 2, 3
+		on conflict do nothing`, project, app, locator)
+}
+
+// LegResults gives the verdicts of all results of legs, oldest first.
+func (t *Tx) LegResults(ctx context.Context, legs []int64) ([]LegResult, error) {
+	var list []LegResult
+	err := t.tx.SelectContext(ctx, &list, `
+		select leg_id, case_index, verdict, 0::bigint as revision_id from result where leg_id = any($1) order by lease_id`, legs)
+	return list, err
+}
+
+// OtherDevices tells for each lease's leg whether a device that is not to be
+// avoided could take it.
+func (t *Tx) OtherDevices(ctx context.Context, leg int64, avoid []int64) (bool, error) {
+	var found bool
+	err := t.tx.GetContext(ctx, &found, `
+		select exists (
+			select 1 from leg l join device d on d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os
+			where l.id = $1 and not d.id = any($2) and d.state in ('idle', 'leased', 'resetting', 'booting', 'halted'))`, leg, avoid)
+	return found, err
+}
+
+// MayRead reports whether a host may read a blob: a live lease of its refers to it.
+func (s *Store) MayRead(ctx context.Context, project int64, digest string) (bool, error) {
+	var ok bool
+	err := s.db.GetContext(ctx, &ok, `
+		select exists (
+			select 1 from lease l join leg g on g.id = l.leg_id join suite_revision v on v.id = g.revision_id
+			where l.project_id = $1 and l.ended_at is null and (g.digest = $2 or v.digest = $2))`, project, digest)
+	return ok, err
+}

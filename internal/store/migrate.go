@@ -1,0 +1,5 @@
+package store
+
+import "io/fs"
+
+func subMigrations() (fs.FS, error) { return fs.Sub(migrations, "migrations") }

@@ -1,0 +1,384 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"yamato/internal/core/fleet"
+)
+
+// Run is one carrying-out.
+type Run struct {
+	ID           int64      `db:"id"`
+	ProjectID    int64      `db:"project_id"`
+	Number       int64      `db:"number"`
+	BuildID      int64      `db:"build_id"`
+	App          string     `db:"app"`
+	AppID        int64      `db:"app_id"`
+	BuildNumber  int64      `db:"build_number"`
+	VersionName  string     `db:"version_name"`
+	VersionCode  string     `db:"version_code"`
+	Purpose      string     `db:"purpose"`
+	State        string     `db:"state"`
+	Verdict      string     `db:"verdict"`
+	Seed         int64      `db:"seed"`
+	RepeatFailed int        `db:"repeat_failed"`
+	AfterError   int        `db:"after_error"`
+	Language     string     `db:"language"`
+	RealTime     bool       `db:"real_time"`
+	AskedBy      string     `db:"asked_by"`
+	LastEvent    int64      `db:"last_event"`
+	OpenLegs     int        `db:"open_legs"`
+	Legs         int        `db:"legs"`
+	CreatedAt    time.Time  `db:"created_at"`
+	StartedAt    *time.Time `db:"started_at"`
+	FinishedAt   *time.Time `db:"finished_at"`
+}
+
+// NewLeg is a leg to be made.
+type NewLeg struct {
+	RevisionID  int64
+	Digest      string
+	Combination fleet.Combination
+	Device      *int64
+	Cases       []int
+}
+
+// NewLeftOut is a combination that is not run.
+type NewLeftOut struct {
+	Combination fleet.Combination
+	Reasons     []fleet.Reason
+}
+
+// NewRun is a run to be made.
+type NewRun struct {
+	Run            Run
+	IdempotencyKey string
+	Legs           []NewLeg
+	LeftOut        []NewLeftOut
+}
+
+// AddRun makes a run with its legs in one transaction and gives its number. The
+// same idempotency key gives the same run.
+func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) {
+	err = s.InTx(ctx, func(t *Tx) error {
+		r := n.Run
+		if n.IdempotencyKey != "" {
+			err := t.tx.GetContext(ctx, &number, `select number from run where project_id = $1 and idempotency_key = $2`, r.ProjectID, n.IdempotencyKey)
+			if one(err) != ErrNone {
+				return err
+			}
+		}
+		var row struct {
+			ID     int64 `db:"id"`
+			Number int64 `db:"number"`
+		}
+		if err := t.tx.GetContext(ctx, &row, `
+			with n as (update project set next_run = next_run + 1 where id = $1 returning next_run - 1 as number)
+			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language, real_time, asked_by, idempotency_key, open_legs)
+			select $1, number, $2, $3, 'queued', $4, $5, $6, $7, $8, $9, nullif($10, ''), $11 from n returning id, number`,
+			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy, n.IdempotencyKey, len(n.Legs)); err != nil {
+			return err
+		}
+		number = row.Number
+		if err := t.addLegs(ctx, r.ProjectID, row.ID, n.Legs); err != nil {
+			return err
+		}
+		for i, l := range n.LeftOut {
+			if err := t.exec(ctx, `insert into left_out (project_id, run_id, position, combination, reasons) values ($1, $2, $3, $4, $5)`,
+				r.ProjectID, row.ID, i, toJSON(l.Combination), toJSON(l.Reasons)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return number, err
+}
+
+func (t *Tx) addLegs(ctx context.Context, project, run int64, legs []NewLeg) error {
+	n := len(legs)
+	revision, digest, device := make([]int64, n), make([]string, n), make([]*int64, n)
+	kind, model, platform, os, language, cases := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	for i, l := range legs {
+		c := l.Combination
+		revision[i], digest[i], device[i], cases[i] = l.RevisionID, l.Digest, l.Device, array(l.Cases)
+		kind[i], model[i], platform[i], os[i], language[i] = c.Kind, c.Model, c.Platform, c.OS, c.Language
+	}
+	return t.exec(ctx, `
+		with new as (
+			insert into leg (project_id, run_id, position, revision_id, digest, device_id, kind, model, platform, os, language, cases, todo)
+			select $1, $2, n - 1, revision, digest, device, kind, model, platform, os, language, cases::int[], cases::int[]
+			from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::text[], $8::text[], $9::text[], $10::text[], $11::text[])
+			     with ordinality as l(revision, digest, device, kind, model, platform, os, language, cases, n)
+			order by n returning id)
+		insert into dirty (sort, id) select 2, id from new`,
+		project, run, revision, digest, device, kind, model, platform, os, language, cases)
+}
+
+const runColumns = `
+	select r.id, r.project_id, r.number, r.build_id, a.name as app, a.id as app_id, b.number as build_number, b.version_name, b.version_code,
+	       r.purpose, r.state, r.verdict, r.seed, r.repeat_failed, r.after_error, r.language, r.real_time, r.asked_by,
+	       r.last_event, r.open_legs, (select count(*) from leg l where l.run_id = r.id) as legs, r.created_at, r.started_at, r.finished_at
+	from run r join build b on b.id = r.build_id join app a on a.id = b.app_id `
+
+// RunNumbered gives one run.
+func (s *Store) RunNumbered(ctx context.Context, project, number int64) (Run, error) {
+	var r Run
+	err := s.db.GetContext(ctx, &r, runColumns+`where r.project_id = $1 and r.number = $2`, project, number)
+	return r, one(err)
+}
+
+// Runs gives runs, newest first, before the given number (0 for the newest).
+func (s *Store) Runs(ctx context.Context, project, before int64, limit int) ([]Run, error) {
+	list := []Run{}
+	err := s.db.SelectContext(ctx, &list, runColumns+`
+		where r.project_id = $1 and r.purpose = 'suite' and ($2 = 0 or r.number < $2) order by r.number desc limit $3`, project, before, limit)
+	return list, err
+}
+
+// Leg is one shard in one combination.
+type Leg struct {
+	ID          int64            `db:"id"`
+	RunID       int64            `db:"run_id"`
+	Position    int              `db:"position"`
+	RevisionID  int64            `db:"revision_id"`
+	Suite       string           `db:"suite"`
+	SuiteDigest string           `db:"suite_digest"`
+	CaseNames   JSON[[]CaseName] `db:"case_names"`
+	Kind        string           `db:"kind"`
+	Model       string           `db:"model"`
+	Platform    string           `db:"platform"`
+	OS          string           `db:"os"`
+	Language    string           `db:"language"`
+	Cases       Ints             `db:"cases"`
+	State       string           `db:"state"`
+	Attempts    int              `db:"attempts"`
+}
+
+// Combination is the leg's.
+func (l Leg) Combination() fleet.Combination {
+	return fleet.Combination{Kind: l.Kind, Model: l.Model, Platform: l.Platform, OS: l.OS, Language: l.Language}
+}
+
+// Legs gives the legs of a run in order.
+func (s *Store) Legs(ctx context.Context, run int64) ([]Leg, error) {
+	list := []Leg{}
+	err := s.db.SelectContext(ctx, &list, `
+		select l.id, l.run_id, l.position, l.revision_id, s.name as suite, v.digest as suite_digest, v.cases as case_names,
+		       l.kind, l.model, l.platform, l.os, l.language, l.cases, l.state, l.attempts
+		from leg l join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id
+		where l.run_id = $1 order by l.position`, run)
+	return list, err
+}
+
+// LeftOut gives what a run does not run.
+func (s *Store) LeftOut(ctx context.Context, run int64) ([]NewLeftOut, error) {
+	var rows []struct {
+		Combination JSON[fleet.Combination] `db:"combination"`
+		Reasons     JSON[[]fleet.Reason]    `db:"reasons"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `select combination, reasons from left_out where run_id = $1 order by position`, run)
+	out := []NewLeftOut{}
+	for _, r := range rows {
+		out = append(out, NewLeftOut{r.Combination.V, r.Reasons.V})
+	}
+	return out, err
+}
+
+// Result is one case in one attempt.
+type Result struct {
+	LegID    int64           `db:"leg_id"`
+	LeaseID  int64           `db:"lease_id"`
+	Attempt  int             `db:"attempt"`
+	Device   string          `db:"device"`
+	Case     int             `db:"case_index"`
+	Verdict  string          `db:"verdict"`
+	TookMS   int64           `db:"took_ms"`
+	Sentence string          `db:"sentence"`
+	Failure  json.RawMessage `db:"failure"`
+}
+
+// Results gives all results of a run, oldest attempt first.
+func (s *Store) Results(ctx context.Context, run int64) ([]Result, error) {
+	list := []Result{}
+	err := s.db.SelectContext(ctx, &list, `
+		select r.leg_id, r.lease_id, l.attempt, d.name as device, r.case_index, r.verdict, r.took_ms, r.sentence, coalesce(r.failure, 'null') as failure
+		from result r join lease l on l.id = r.lease_id join device d on d.id = l.device_id
+		where r.run_id = $1 order by r.lease_id, r.case_index`, run)
+	return list, err
+}
+
+// Attempt is one go at a leg.
+type Attempt struct {
+	Lease   int64      `db:"id"`
+	LegID   int64      `db:"leg_id"`
+	Attempt int        `db:"attempt"`
+	Device  string     `db:"device"`
+	Granted time.Time  `db:"granted_at"`
+	Ended   *time.Time `db:"ended_at"`
+	EndedBy string     `db:"ended_by"`
+	Trouble string     `db:"trouble"`
+}
+
+// Attempts gives all attempts of a run, oldest first.
+func (s *Store) Attempts(ctx context.Context, run int64) ([]Attempt, error) {
+	list := []Attempt{}
+	err := s.db.SelectContext(ctx, &list, `
+		select l.id, l.leg_id, l.attempt, d.name as device, l.granted_at, l.ended_at, l.ended_by, l.trouble
+		from lease l join device d on d.id = l.device_id where l.run_id = $1 order by l.id`, run)
+	return list, err
+}
+
+// Evidence is something kept of an attempt.
+type Evidence struct {
+	ID        int64  `db:"id"`
+	LeaseID   int64  `db:"lease_id"`
+	LegID     int64  `db:"leg_id"`
+	Attempt   int    `db:"attempt"`
+	Device    string `db:"device"`
+	Case      int    `db:"case_index"`
+	Sort      string `db:"sort"`
+	Name      string `db:"name"`
+	MediaType string `db:"media_type"`
+	Digest    string `db:"digest"`
+	Size      int64  `db:"size"`
+}
+
+// EvidenceOf gives all evidence of a run.
+func (s *Store) EvidenceOf(ctx context.Context, run int64) ([]Evidence, error) {
+	list := []Evidence{}
+	err := s.db.SelectContext(ctx, &list, `
+		select e.id, e.lease_id, l.leg_id, l.attempt, d.name as device, e.case_index, e.sort, e.name, e.media_type, e.digest, e.size
+		from evidence e join lease l on l.id = e.lease_id join device d on d.id = l.device_id
+		where e.run_id = $1 order by e.lease_id, e.case_index, e.id`, run)
+	return list, err
+}
+
+// EventBatch is a row of a run's events: First to Last.
+type EventBatch struct {
+	First  int64                   `db:"first"`
+	Last   int64                   `db:"last"`
+	At     time.Time               `db:"at"`
+	Events JSON[[]json.RawMessage] `db:"events"`
+}
+
+// EventsAfter gives the batches that hold events after a number.
+func (s *Store) EventsAfter(ctx context.Context, run, after int64, limit int) ([]EventBatch, error) {
+	list := []EventBatch{}
+	err := s.db.SelectContext(ctx, &list, `
+		select first, last, at, events from run_event where run_id = $1 and last > $2 order by last limit $3`, run, after, limit)
+	return list, err
+}
+
+// RunEvents are events of a run, to be numbered.
+type RunEvents struct {
+	Run    int64
+	Legs   int // how many of the run's legs they finish
+	Events []any
+}
+
+// Counted is a run after events were added to it.
+type Counted struct {
+	Run      int64  `db:"id"`
+	State    string `db:"state"`
+	OpenLegs int    `db:"open_legs"`
+}
+
+// AppendEvents numbers events and keeps them, run by run in the order of their
+// ids, under the lock of each run's row, so that numbers have no gaps.
+func (t *Tx) AppendEvents(ctx context.Context, project map[int64]int64, list []RunEvents) ([]Counted, error) {
+	n := len(list)
+	if n == 0 {
+		return nil, nil
+	}
+	runs, counts, legs := make([]int64, n), make([]int64, n), make([]int64, n)
+	at := map[int64]RunEvents{}
+	for i, e := range list {
+		runs[i], counts[i], legs[i], at[e.Run] = e.Run, int64(len(e.Events)), int64(e.Legs), e
+	}
+	var rows []struct {
+		Counted
+		Last int64 `db:"last_event"`
+	}
+	if err := t.exec(ctx, `select 1 from run where id = any($1) order by id for update`, runs); err != nil {
+		return nil, err
+	}
+	if err := t.tx.SelectContext(ctx, &rows, `
+		update run r set last_event = r.last_event + e.n, open_legs = r.open_legs - e.legs
+		from unnest($1::bigint[], $2::bigint[], $3::bigint[]) as e(id, n, legs) where r.id = e.id
+		returning r.id, r.state, r.open_legs, r.last_event`, runs, counts, legs); err != nil {
+		return nil, err
+	}
+	var projects, ids, first, last []int64
+	var bodies []string
+	var counted []Counted
+	for _, r := range rows {
+		counted = append(counted, r.Counted)
+		if e := at[r.Run]; len(e.Events) > 0 {
+			projects, ids = append(projects, project[r.Run]), append(ids, r.Run)
+			first, last = append(first, r.Last-int64(len(e.Events))+1), append(last, r.Last)
+			bodies = append(bodies, toJSON(e.Events))
+		}
+	}
+	return counted, t.exec(ctx, `
+		insert into run_event (project_id, run_id, first, last, events)
+		select p, i, f, l, b::jsonb from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::text[]) as e(p, i, f, l, b)`,
+		projects, ids, first, last, bodies)
+}
+
+// CaseResults gives the verdicts of all results of a run, oldest first.
+func (t *Tx) CaseResults(ctx context.Context, run int64) ([]LegResult, error) {
+	var list []LegResult
+	err := t.tx.SelectContext(ctx, &list, `
+		select r.leg_id, r.case_index, r.verdict, l.revision_id from result r join leg l on l.id = r.leg_id
+		where r.run_id = $1 order by r.lease_id`, run)
+	return list, err
+}
+
+// LegResult is the verdict of a case in an attempt at a leg.
+type LegResult struct {
+	LegID    int64  `db:"leg_id"`
+	Case     int    `db:"case_index"`
+	Verdict  string `db:"verdict"`
+	Revision int64  `db:"revision_id"`
+}
+
+// FinishRun closes a run.
+func (t *Tx) FinishRun(ctx context.Context, run int64, state, verdict string) error {
+	return t.exec(ctx, `update run set state = $2, verdict = $3, finished_at = now() where id = $1`, run, state, verdict)
+}
+
+// LockRun locks a run's row and gives its state.
+func (t *Tx) LockRun(ctx context.Context, run int64) (state string, err error) {
+	err = t.tx.GetContext(ctx, &state, `select state from run where id = $1 for update`, run)
+	return state, one(err)
+}
+
+// CancelLegs cancels the legs of a run that wait, asks for the end of those
+// that run, and gives how many were cancelled at once.
+func (t *Tx) CancelLegs(ctx context.Context, run int64, reason string) (int, error) {
+	var n int
+	if err := t.tx.GetContext(ctx, &n, `
+		with gone as (update leg set state = 'cancelled' where run_id = $1 and state = 'waiting' returning id),
+		     told as (insert into dirty (sort, id) select 2, id from gone)
+		select count(*) from gone`, run); err != nil {
+		return 0, err
+	}
+	return n, t.exec(ctx, `update lease set end_asked = $2 where run_id = $1 and ended_at is null`, run, reason)
+}
+
+// SetRunState changes a run's state.
+func (t *Tx) SetRunState(ctx context.Context, run int64, state string) error {
+	return t.exec(ctx, `update run set state = $2 where id = $1`, run, state)
+}
+
+// Referenced gives those of the digests that some record refers to.
+func (s *Store) Referenced(ctx context.Context, digests []string) ([]string, error) {
+	var out []string
+	err := s.db.SelectContext(ctx, &out, `
+		select d from unnest($1::text[]) as d
+		where exists (select 1 from evidence where digest = d) or exists (select 1 from package where digest = d)
+		   or exists (select 1 from suite_revision where digest = d)`, digests)
+	return out, err
+}

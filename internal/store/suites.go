@@ -1,0 +1,72 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// CaseName is a case as the records know it.
+type CaseName struct {
+	Name string   `json:"name"`
+	Tags []string `json:"tags"`
+}
+
+// Suite is one revision of a suite.
+type Suite struct {
+	ID        int64            `db:"id"` // of the revision
+	Name      string           `db:"name"`
+	Number    int64            `db:"number"` // of the revision, within the suite
+	Digest    string           `db:"digest"`
+	FileName  string           `db:"file_name"`
+	Cases     JSON[[]CaseName] `db:"cases"`
+	Locators  JSON[[]string]   `db:"locators"`
+	CreatedAt time.Time        `db:"created_at"`
+}
+
+const suiteColumns = `
+	select r.id, s.name, r.number, r.digest, r.file_name, r.cases, r.locators, r.created_at
+	from suite s join suite_revision r on r.suite_id = s.id `
+
+// AddSuite keeps a revision of a suite, unless its newest one is the same, and
+// gives the revision. fresh tells whether it is a new one.
+func (s *Store) AddSuite(ctx context.Context, project int64, in Suite) (out Suite, fresh bool, err error) {
+	err = s.InTx(ctx, func(t *Tx) error {
+		var id int64
+		if err := t.tx.GetContext(ctx, &id, `
+			insert into suite (project_id, name) values ($1, $2)
+			on conflict (project_id, name) do update set name = excluded.name returning id`, project, in.Name); err != nil {
+			return err
+		}
+		var n int64
+		if err := t.tx.GetContext(ctx, &n, `
+			with new as (
+				insert into suite_revision (project_id, suite_id, number, digest, file_name, cases, locators)
+				select $1, $2, 1 + coalesce((select max(number) from suite_revision where suite_id = $2), 0), $3, $4, $5, $6
+				on conflict (suite_id, digest) do nothing returning 1)
+			select count(*) from new`, project, id, in.Digest, in.FileName, toJSON(in.Cases.V), toJSON(in.Locators.V)); err != nil {
+			return err
+		}
+		fresh = n > 0
+		return t.tx.GetContext(ctx, &out, suiteColumns+`where r.suite_id = $1 and r.digest = $2`, id, in.Digest)
+	})
+	return out, fresh, err
+}
+
+// Suites gives the newest revision of each suite, by name.
+func (s *Store) Suites(ctx context.Context, project int64) ([]Suite, error) {
+	list := []Suite{}
+	err := s.db.SelectContext(ctx, &list, suiteColumns+`
+		where s.project_id = $1 and r.number = (select max(number) from suite_revision where suite_id = s.id)
+		order by s.name`, project)
+	return list, err
+}
+
+// SuiteNamed gives the newest revision of a suite by its name, or the revision
+// with that digest.
+func (s *Store) SuiteNamed(ctx context.Context, project int64, name string) (Suite, error) {
+	var out Suite
+	err := s.db.GetContext(ctx, &out, suiteColumns+`
+		where s.project_id = $1 and (s.name = $2 or lower(s.name) = lower($2) or r.digest = $2)
+		order by (s.name = $2) desc, (r.digest = $2) desc, r.number desc limit 1`, project, name)
+	return out, one(err)
+}
