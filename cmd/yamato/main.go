@@ -4,6 +4,7 @@ package main
 import (
 	"os"
 
+	"yamato/internal/cli"
 	"yamato/internal/host/standin"
 )
 
@@ -11,4 +12,5 @@ func main() {
 	if len(os.Args) == 2 && os.Args[1] == standin.SandboxArgument {
 		os.Exit(standin.RunSandbox())
 	}
+	os.Exit(cli.Main())
 }

@@ -20,9 +20,9 @@ import (
 
 // worker drives one device, one lease after the other.
 type worker struct {
-	host    *Host
-	device  Device
-	leases  chan *holding
+	host   *Host
+	device Device
+	leases chan *holding
 }
 
 // work carries out leases until ctx ends, and lets go of the device.

@@ -50,7 +50,7 @@ type Host struct {
 	cache   *cache
 	workers map[string]*worker // by device
 
-	life    context.Context    // leases outlive links, and end with the host
+	life context.Context // leases outlive links, and end with the host
 
 	mu   sync.Mutex
 	ttl  time.Duration

@@ -1,0 +1,297 @@
+// Package cli holds the commands. Each reads its arguments, calls the service
+// through internal/client, and writes a table for people or JSON for programs;
+// it decides nothing.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"yamato/internal/client"
+	"yamato/internal/contract"
+	"yamato/internal/report"
+)
+
+// Version of the program.
+const Version = "0.1.0"
+
+// Exit codes; see docs/commands.md.
+const (
+	exitPass    = 0
+	exitFail    = 1
+	exitCall    = 2 // a wrong call
+	exitService = 3 // trouble with the service
+	exitError   = 4
+	exitNothing = 5 // cancelled, or nothing decided
+)
+
+// exit ends the program with a code, after what it had to say has been said.
+type exit struct{ code int }
+
+func (e exit) Error() string { return fmt.Sprintf("exit %d", e.code) }
+
+// wrongCall is a call that cannot be carried out as it stands.
+type wrongCall struct{ title, hint string }
+
+func (w wrongCall) Error() string { return w.title }
+
+// app is what all commands share.
+type app struct {
+	out, err io.Writer
+	output   string
+	service  string
+	token    string
+	project  string
+}
+
+// Main runs the program with the process's arguments and gives its exit code.
+func Main() int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	return Run(ctx, os.Args[1:], os.Stdout, os.Stderr)
+}
+
+// Run runs the program and gives its exit code.
+func Run(ctx context.Context, args []string, out, errOut io.Writer) int {
+	a := &app{out: out, err: errOut}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	return a.tell(root.ExecuteContext(ctx))
+}
+
+// tell writes an error as its reader needs it, and gives the exit code.
+func (a *app) tell(err error) int {
+	var e exit
+	var call wrongCall
+	var p *client.ProblemError
+	var u *client.Unreachable
+	switch {
+	case err == nil:
+		return exitPass
+	case errors.As(err, &e):
+		return e.code
+	case errors.As(err, &p):
+		a.complain(p.Title, deref(p.Hint))
+		for _, f := range deref(p.Findings) {
+			fmt.Fprintf(a.err, "  %d:%d: %s\n", f.Line, f.Column, f.Message)
+		}
+		for _, l := range deref(p.LeftOut) {
+			for _, r := range l.Reasons {
+				fmt.Fprintf(a.err, "  %s: %s; %s\n", report.Label(l.Combination), r.Why, r.Remedy)
+			}
+		}
+		if p.Status >= 500 || p.Status == 401 {
+			return exitService
+		}
+		return exitCall
+	case errors.As(err, &u):
+		a.complain(u.Error(), "start one with `yamato up`, or say where it is with --service")
+		return exitService
+	case errors.Is(err, context.Canceled):
+		return exitNothing
+	case errors.As(err, &call):
+		a.complain(call.title, call.hint)
+		return exitCall
+	}
+	a.complain(err.Error(), "")
+	return exitCall
+}
+
+func (a *app) complain(title, hint string) {
+	fmt.Fprintf(a.err, "yamato: %s\n", title)
+	if hint != "" {
+		fmt.Fprintf(a.err, "        %s\n", hint)
+	}
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:           "yamato",
+		Short:         "Test runs of app builds over emulators, simulators, phones and device farms",
+		Long:          "Yamato runs scripts against app builds on many devices at once, and keeps the\nverdicts with the logs and pictures that prove them.",
+		Version:       Version,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Example:       "  yamato demo\n  yamato try tickets.suite --build app.apk --on \"Kaede 7\"",
+	}
+	f := root.PersistentFlags()
+	f.StringVar(&a.output, "output", "table", "how results are written: table or json")
+	f.StringVar(&a.service, "service", "", "address of the service (default: the one that was started last on this machine; $YAMATO_SERVICE)")
+	f.StringVar(&a.token, "token-file", "", "file that holds the token ($YAMATO_TOKEN holds the token itself)")
+	f.StringVar(&a.project, "project", "", "project (default: the token's)")
+	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json"}, cobra.ShellCompDirectiveNoFileComp))
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		if a.output != "table" && a.output != "json" {
+			return wrongCall{fmt.Sprintf("--output is table or json, not %q", a.output), ""}
+		}
+		return nil
+	}
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return wrongCall{err.Error(), "`" + c.CommandPath() + " --help` shows how it is called"}
+	})
+	root.AddCommand(a.serveCommand(), a.hostCommand(), a.upCommand(), a.demoCommand(), a.buildCommand(), a.deviceCommand(), a.suiteCommand(), a.runCommand(), a.tryCommand())
+	return root
+}
+
+// connection is what a first start writes for the local user.
+type connection struct {
+	Service string `json:"service"`
+	Token   string `json:"token"`
+	Project string `json:"project"`
+}
+
+func connectionFile() (string, error) {
+	if f := os.Getenv("YAMATO_CONNECTION"); f != "" {
+		return f, nil
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(dir, "yamato", "connection.json"), nil
+}
+
+func writeConnection(c connection) (string, error) {
+	path, err := connectionFile()
+	if err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return "", err
+	}
+	body, err := json.MarshalIndent(c, "", "  ")
+	if err != nil {
+		return "", err
+	}
+	if err := os.WriteFile(path+".new", append(body, '\n'), 0o600); err != nil {
+		return "", err
+	}
+	return path, os.Rename(path+".new", path)
+}
+
+// connect finds the service: by flags, else by the environment, else by what
+// the last start on this machine wrote.
+func (a *app) connect(ctx context.Context) (*client.Service, error) {
+	var c connection
+	if path, err := connectionFile(); err == nil {
+		if body, err := os.ReadFile(path); err == nil {
+			if err := json.Unmarshal(body, &c); err != nil {
+				return nil, wrongCall{path + " cannot be read", "start the service again; it writes the file anew"}
+			}
+		}
+	}
+	c.Service = first(a.service, os.Getenv("YAMATO_SERVICE"), c.Service)
+	c.Token = first(os.Getenv("YAMATO_TOKEN"), c.Token)
+	if a.token != "" {
+		body, err := os.ReadFile(a.token)
+		if err != nil {
+			return nil, wrongCall{"the token cannot be read: " + err.Error(), ""}
+		}
+		c.Token = strings.TrimSpace(string(body))
+	}
+	if c.Service == "" || c.Token == "" {
+		return nil, wrongCall{"no service is known", "start one with `yamato up` (or `yamato demo`), or pass --service and --token-file"}
+	}
+	c.Project = first(a.project, c.Project)
+	s, err := client.Open(c.Service, c.Token, c.Project)
+	if err != nil || c.Project != "" {
+		return s, err
+	}
+	about, err := s.AboutWithResponse(ctx)
+	if err != nil {
+		return nil, &client.Unreachable{URL: c.Service, Err: err}
+	}
+	me, err := client.Take(s, about.JSON200, about.Body, about.HTTPResponse, err)
+	s.Project = me.Project
+	return s, err
+}
+
+// write writes v as JSON if that is asked for, else calls table.
+func (a *app) write(v any, table func()) error {
+	if a.output != "json" {
+		table()
+		return nil
+	}
+	e := json.NewEncoder(a.out)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// table writes rows in columns.
+func (a *app) table(head []string, rows [][]string) {
+	w := tabwriter.NewWriter(a.out, 0, 4, 2, ' ', 0)
+	fmt.Fprintln(w, strings.Join(head, "\t"))
+	for _, r := range rows {
+		fmt.Fprintln(w, strings.Join(r, "\t"))
+	}
+	_ = w.Flush()
+}
+
+// ink colours what goes to standard output, if that is a terminal.
+func (a *app) ink() report.Ink {
+	f, ok := a.out.(*os.File)
+	return report.Ink{On: ok && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == ""}
+}
+
+// live reports whether progress can be drawn on standard error.
+func (a *app) live() bool {
+	f, ok := a.err.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+func first(values ...string) string {
+	for _, v := range values {
+		if v != "" {
+			return v
+		}
+	}
+	return ""
+}
+
+func deref[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}
+
+func optional(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+func several(list []string) *[]string {
+	if len(list) == 0 {
+		return nil
+	}
+	return &list
+}
+
+// exitFor gives the code of a run's outcome.
+func exitFor(r contract.Run) error {
+	code := map[string]int{"pass": exitPass, "fail": exitFail, "error": exitError}
+	c, ok := code[r.Verdict]
+	if r.State == "cancelled" || !ok {
+		c = exitNothing
+	}
+	if c == exitPass {
+		return nil
+	}
+	return exit{c}
+}

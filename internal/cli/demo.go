@@ -1,0 +1,214 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
+
+	"yamato/demo"
+	"yamato/internal/client"
+	"yamato/internal/contract"
+	"yamato/internal/report"
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	var c stackConfig
+	var once, verbose bool
+	var seed int64
+	cmd := &cobra.Command{
+		Use: "demo", Short: "Show it: everything on this machine, with a sample app, suites, devices and runs", Args: none,
+		Example: "  yamato demo --once",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var err error
+			if c.dir == "" {
+				if c.dir, err = dataDir("demo"); err != nil {
+					return err
+				}
+			}
+			c.anyway, c.log = !cmd.Flags().Changed("listen"), a.logger(verbose)
+			return a.demo(cmd.Context(), c, once, seed)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&c.dir, "dir", "", "data folder (default: /var/lib/yamato/demo for root, else ~/.local/share/yamato/demo)")
+	f.StringVar(&c.listen, "listen", defaultListen, "address to listen on; any free port where this one is taken")
+	f.BoolVar(&once, "once", false, "show it once, stop everything, and exit 0 if the outcome is what docs/demo.md says")
+	f.Int64Var(&seed, "seed", demo.Seed, "seed of all chance in the sample runs")
+	f.BoolVar(&verbose, "verbose", false, "log more")
+	return cmd
+}
+
+// demo starts everything, shows the sample runs, and goes on serving unless it
+// is to show them once.
+func (a *app) demo(ctx context.Context, c stackConfig, once bool, seed int64) error {
+	began := time.Now()
+	s, err := openStack(ctx, c)
+	if err != nil {
+		return err
+	}
+	site, err := writeSamples(c.dir)
+	if err != nil {
+		return errors.Join(err, s.close())
+	}
+	path, err := writeConnection(connection{s.node.url, s.node.userToken, s.node.project})
+	if err != nil {
+		return errors.Join(err, s.close())
+	}
+	fmt.Fprintf(a.out, "The service is at %s, with a PostgreSQL cluster of its own; data in %s.\n", s.node.url, c.dir)
+	inner, stop := context.WithCancel(ctx)
+	g, inner := errgroup.WithContext(inner)
+	g.Go(func() error { return s.run(inner, []string{site}) })
+	var outcome error
+	g.Go(func() error {
+		if outcome = a.showDemo(inner, s, began, seed); outcome == nil && !once {
+			a.tellHowToGoOn(c.dir, path)
+			return nil
+		}
+		stop()
+		return nil
+	})
+	err = errors.Join(g.Wait(), s.close())
+	stop()
+	if errors.Is(outcome, context.Canceled) {
+		outcome = nil
+	}
+	return errors.Join(outcome, err)
+}
+
+// writeSamples writes the packages, suites and the site file of the scenario, so
+// that they can be used by hand, and gives the site file's path.
+func writeSamples(dir string) (string, error) {
+	files := map[string][]byte{}
+	for _, v := range demo.Versions {
+		packages, err := demo.Packages(v)
+		if err != nil {
+			return "", err
+		}
+		for _, p := range packages {
+			files[filepath.Join("packages", p.File)] = p.Data
+		}
+	}
+	suites, err := demo.Suites()
+	if err != nil {
+		return "", err
+	}
+	for name, text := range suites {
+		files[filepath.Join("suites", name)] = []byte(text)
+	}
+	if files["bench.yaml"], err = demo.Site("bench"); err != nil {
+		return "", err
+	}
+	for name, data := range files {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return "", err
+		}
+		if err := os.WriteFile(path, data, 0o644); err != nil {
+			return "", err
+		}
+	}
+	return filepath.Join(dir, "bench.yaml"), nil
+}
+
+func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int64) error {
+	c, err := client.Open(s.node.url, s.node.userToken, s.node.project)
+	if err != nil {
+		return err
+	}
+	devices, err := awaitDevices(ctx, c)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "The host of the site bench is linked, with %s. Ready after %.1f s.\n", plural(len(devices), "device"), time.Since(began).Seconds())
+	var names []string
+	suites, err := suiteFiles([]string{filepath.Join(s.dir, "suites")})
+	if err != nil {
+		return err
+	}
+	for _, path := range suites {
+		one, err := a.pushSuite(ctx, c, path)
+		if err != nil {
+			return err
+		}
+		names = append(names, one.Name)
+	}
+	var details []contract.RunDetail
+	for _, v := range demo.Versions {
+		packages, _ := filepath.Glob(filepath.Join(s.dir, "packages", "tideline-"+v.Name+"*"))
+		b, err := a.push(ctx, c, packages)
+		if err != nil {
+			return err
+		}
+		repeat := 3
+		r, err := a.start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: names, Seed: &seed, RepeatFailed: &repeat})
+		if err != nil {
+			return err
+		}
+		if err := a.waitFor(ctx, c, r.Number); err != nil {
+			return err
+		}
+		d, err := a.detail(ctx, c, r.Number)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintln(a.out)
+		report.Weave(a.out, d, a.ink())
+		report.Failures(a.out, d, a.ink())
+		details = append(details, d)
+	}
+	fmt.Fprintf(a.out, "\nShown after %.1f s.\n", time.Since(began).Seconds())
+	if wrong := demo.Check(details, seed); len(wrong) > 0 {
+		a.complain("the outcome is not what docs/demo.md says", strings.Join(wrong, "\n        "))
+		return exit{exitFail}
+	}
+	fmt.Fprintln(a.out, "The outcome is what docs/demo.md says.")
+	return nil
+}
+
+// awaitDevices waits until the host has linked and its devices are ready.
+func awaitDevices(ctx context.Context, c *client.Service) ([]contract.Device, error) {
+	tick := time.NewTicker(30 * time.Millisecond)
+	defer tick.Stop()
+	for late := time.After(30 * time.Second); ; {
+		if r, err := c.ListDevicesWithResponse(ctx, c.Project); err == nil && r.JSON200 != nil && allIdle(*r.JSON200) {
+			return *r.JSON200, nil
+		}
+		select {
+		case <-tick.C:
+		case <-late:
+			return nil, errors.New("the devices of the site bench did not get ready within 30 s: `yamato device ls` tells their state")
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+func allIdle(list []contract.Device) bool {
+	for _, d := range list {
+		if d.State != "idle" {
+			return false
+		}
+	}
+	return len(list) > 0
+}
+
+func (a *app) tellHowToGoOn(dir, path string) {
+	fmt.Fprintf(a.out, `
+Try it yourself, in another terminal (your token is in %s):
+
+  yamato device ls
+  yamato device look kaede-7-1 --build 3.2.0
+  yamato try %s --build 3.2.0 --on "Kaede 7" --case "three passengers pay three single fares"
+  yamato run show 2
+  yamato run fetch 2 evidence/
+
+Serving until Ctrl-C.
+`, path, filepath.Join(dir, "suites", "tickets.suite"))
+}

@@ -1,0 +1,239 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+
+	"yamato/internal/client"
+	"yamato/internal/contract"
+	"yamato/internal/core/screen"
+)
+
+func (a *app) deviceCommand() *cobra.Command {
+	c := &cobra.Command{Use: "device", Short: "See the fleet, and look at one device"}
+	ls := &cobra.Command{
+		Use: "ls", Short: "List devices and what each does now", Example: "  yamato device ls", Args: none,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			r, err := s.ListDevicesWithResponse(cmd.Context(), s.Project)
+			if err != nil {
+				return reach(s, err)
+			}
+			list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			if err != nil {
+				return err
+			}
+			return a.write(list, func() { a.showDevices(list) })
+		},
+	}
+	c.AddCommand(ls, a.deviceLook())
+	return c
+}
+
+func (a *app) showDevices(list []contract.Device) {
+	if len(list) == 0 {
+		fmt.Fprintln(a.out, "No devices yet. Start a host: yamato host --site FILE")
+		return
+	}
+	var rows [][]string
+	for _, d := range list {
+		doing := d.State
+		if d.Run != nil {
+			doing += fmt.Sprintf(" (run %d)", *d.Run)
+		} else if r := deref(d.Reason); r != "" {
+			doing += ": " + r
+		}
+		rows = append(rows, []string{d.Name, d.Site, d.Kind, d.Model, platformOS(d), fmt.Sprintf("%dx%d", d.Width, d.Height), fmt.Sprintf("%.0f GB", float64(d.MemoryMb)/1024), doing})
+	}
+	a.table([]string{"DEVICE", "SITE", "KIND", "MODEL", "OS", "SCREEN DP", "MEMORY", "STATE"}, rows)
+}
+
+func platformOS(d contract.Device) string {
+	if d.Platform == "ios" {
+		return "iOS " + d.Os
+	}
+	return "Android " + d.Os
+}
+
+func (a *app) deviceLook() *cobra.Command {
+	var builds []string
+	var appName, language, to string
+	cmd := &cobra.Command{
+		Use: "look DEVICE", Short: "Start an app on a device and show what is on its screen",
+		Example: "  yamato device look kaede-7-1 --build 3.2.0",
+		Args:    exactly(1, "name the device: yamato device look kaede-7-1 --build 3.2.0"), ValidArgsFunction: a.complete(completeDevices),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			build, err := a.buildRef(cmd.Context(), s, builds)
+			if err != nil {
+				return err
+			}
+			return a.look(cmd.Context(), s, args[0], contract.NewLook{Build: build, App: optional(appName), Language: optional(language)}, to)
+		},
+	}
+	f := cmd.Flags()
+	f.StringArrayVar(&builds, "build", nil, "build, by number or version, or package files to hand in")
+	f.StringVar(&appName, "app", "", "app, by name or application id, where a build's name does not tell")
+	f.StringVar(&language, "language", "", "language of the device, as in BCP 47 (default en-GB)")
+	f.StringVar(&to, "to", "", "folder for the picture and the tree (default: a new one for temporary files)")
+	_ = cmd.MarkFlagRequired("build")
+	_ = cmd.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
+	return cmd
+}
+
+// lookResult is what a look found.
+type lookResult struct {
+	Device  string          `json:"device"`
+	Picture string          `json:"picture"`
+	Tree    json.RawMessage `json:"tree"`
+}
+
+func (a *app) look(ctx context.Context, s *client.Service, device string, in contract.NewLook, to string) error {
+	key := uuid.NewString()
+	r, err := s.LookAtDeviceWithResponse(ctx, s.Project, device, &contract.LookAtDeviceParams{IdempotencyKey: &key}, in)
+	if err != nil {
+		return reach(s, err)
+	}
+	run, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	if err != nil {
+		return err
+	}
+	if err := a.waitFor(ctx, s, run.Number); err != nil {
+		return err
+	}
+	if to == "" {
+		if to, err = os.MkdirTemp("", "yamato-look-"); err != nil {
+			return err
+		}
+	}
+	result, err := a.fetchLook(ctx, s, run.Number, device, to)
+	if err != nil {
+		return err
+	}
+	var tree screen.Tree
+	if err := json.Unmarshal(result.Tree, &tree); err != nil {
+		return fmt.Errorf("the screen tree cannot be read: %w", err)
+	}
+	return a.write(result, func() {
+		fmt.Fprintf(a.out, "%s  %s\n\n", a.ink().Strong(device), result.Picture)
+		a.table([]string{"ROLE", "NAME", "ID", "BOUNDS", ""}, treeRows(&tree))
+	})
+}
+
+func (a *app) fetchLook(ctx context.Context, s *client.Service, run int64, device, to string) (lookResult, error) {
+	out := lookResult{Device: device}
+	r, err := s.ListEvidenceWithResponse(ctx, s.Project, run)
+	if err != nil {
+		return out, reach(s, err)
+	}
+	list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	if err != nil {
+		return out, err
+	}
+	for _, e := range list {
+		if e.Name != "screen" {
+			continue
+		}
+		path := filepath.Join(to, device+extensions[e.MediaType])
+		if err := saveEvidence(ctx, s, run, e, path); err != nil {
+			return out, err
+		}
+		if e.Sort == "picture" {
+			out.Picture = path
+		} else if out.Tree, err = os.ReadFile(path); err != nil {
+			return out, err
+		}
+	}
+	if out.Picture == "" {
+		d, err := a.detail(ctx, s, run)
+		if err != nil {
+			return out, err
+		}
+		return out, wrongCall{"there is nothing to look at: " + whyNot(d), ""}
+	}
+	return out, nil
+}
+
+// whyNot tells why a look came back empty.
+func whyNot(d contract.RunDetail) string {
+	for _, l := range d.Legs {
+		for _, c := range l.Cases {
+			for _, r := range c.Results {
+				if r.Failure != nil {
+					if actual, ok := (*r.Failure)["actual"].(string); ok {
+						return actual
+					}
+				}
+			}
+		}
+		for _, t := range l.Attempts {
+			if t.Trouble != nil {
+				return *t.Trouble
+			}
+		}
+	}
+	return "the look was " + d.Run.State
+}
+
+// treeRows gives the elements that say something, indented by depth.
+func treeRows(t *screen.Tree) [][]string {
+	var rows [][]string
+	depths := []int{}
+	t.Walk(func(n *screen.Node, depth int) bool {
+		for len(depths) > 0 && depths[len(depths)-1] >= depth {
+			depths = depths[:len(depths)-1]
+		}
+		if n.Role == "" && n.ID == "" && n.Label() == "" {
+			return true
+		}
+		depths = append(depths, depth)
+		role := n.Role
+		if role == "" {
+			role = "text"
+		}
+		b := n.Bounds
+		rows = append(rows, []string{strings.Repeat("  ", len(depths)-1) + role, short(n.Label(), 44), hash(n.ID), fmt.Sprintf("%.0f,%.0f %.0fx%.0f", b.X, b.Y, b.W, b.H), states(n)})
+		return true
+	})
+	return rows
+}
+
+func states(n *screen.Node) string {
+	var out []string
+	for name, on := range map[string]bool{"disabled": n.Disabled, "focused": n.Focused, "selected": n.Selected, "busy": n.Busy, "hidden": !n.Shown()} {
+		if on {
+			out = append(out, name)
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+func hash(id string) string {
+	if id == "" {
+		return ""
+	}
+	return "#" + id
+}
+
+func short(s string, n int) string {
+	s = strings.Join(strings.Fields(s), " ")
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}
+
+func (a *app) writeLine(v any) error { return json.NewEncoder(a.out).Encode(v) }

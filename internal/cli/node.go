@@ -1,0 +1,270 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"time"
+
+	"os/exec"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
+
+	"yamato/internal/api"
+	"yamato/internal/blob"
+	"yamato/internal/host"
+	"yamato/internal/host/null"
+	"yamato/internal/host/standin"
+	"yamato/internal/service"
+	"yamato/internal/store"
+)
+
+const defaultListen = "127.0.0.1:7420"
+
+// node is a service in this process.
+type node struct {
+	url       string
+	userToken string
+	hostToken string // path of its file
+	project   string
+	run       func(context.Context) error
+	close     func() error
+}
+
+type nodeConfig struct {
+	database string
+	dir      string // for blobs and tokens
+	listen   string
+	project  string
+	ttl      time.Duration
+	silence  time.Duration
+	log      *slog.Logger
+}
+
+// openNode prepares a service: records migrated, tokens made, address taken. It
+// serves when its run is called.
+func openNode(ctx context.Context, c nodeConfig) (*node, error) {
+	st, err := store.Open(ctx, c.database)
+	if err != nil {
+		return nil, err
+	}
+	n, err := prepareNode(ctx, c, st)
+	if err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	return n, nil
+}
+
+func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, error) {
+	if err := st.Migrate(ctx); err != nil {
+		return nil, err
+	}
+	blobs, err := blob.OpenDir(filepath.Join(c.dir, "blobs"))
+	if err != nil {
+		return nil, err
+	}
+	project, err := st.AddProject(ctx, c.project)
+	if err != nil {
+		return nil, err
+	}
+	n := &node{project: c.project, close: st.Close, hostToken: filepath.Join(c.dir, "host-token")}
+	if n.userToken, err = ensureToken(ctx, st, project, "user", userName(), filepath.Join(c.dir, "user-token")); err != nil {
+		return nil, err
+	}
+	if _, err = ensureToken(ctx, st, project, "host", "hosts", n.hostToken); err != nil {
+		return nil, err
+	}
+	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", c.listen)
+	if err != nil {
+		return nil, wrongCall{fmt.Sprintf("the address %s cannot be listened on: %v", c.listen, err), "choose another with --listen, such as 127.0.0.1:0 for any free port"}
+	}
+	n.url = "http://" + l.Addr().String()
+	s := service.New(st, blobs, service.Config{Address: n.url, TTL: c.ttl, Silence: c.silence, Log: c.log})
+	server := &http.Server{Handler: api.New(s, api.Config{Program: Version, Log: c.log}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
+	n.run = func(ctx context.Context) error {
+		g, ctx := errgroup.WithContext(ctx)
+		server.BaseContext = func(net.Listener) context.Context { return ctx }
+		g.Go(func() error { return s.Run(ctx) })
+		g.Go(func() error {
+			if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+				return err
+			}
+			return nil
+		})
+		g.Go(func() error {
+			<-ctx.Done()
+			late, stop := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+			defer stop()
+			if server.Shutdown(late) != nil {
+				return server.Close()
+			}
+			return nil
+		})
+		return g.Wait()
+	}
+	return n, nil
+}
+
+func userName() string {
+	return first(os.Getenv("USER"), os.Getenv("LOGNAME"), "local user")
+}
+
+// ensureToken gives the token in a file, which is made with mode 0600 if need
+// be, and lets the service know it.
+func ensureToken(ctx context.Context, st *store.Store, project int64, kind, name, path string) (string, error) {
+	body, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		raw := make([]byte, 32)
+		_, _ = rand.Read(raw) // never fails (crypto/rand)
+		body = []byte(base64.RawURLEncoding.EncodeToString(raw) + "\n")
+		err = os.WriteFile(path, body, 0o600)
+	}
+	if err != nil {
+		return "", fmt.Errorf("keeping the token of the %s: %w", name, err)
+	}
+	token := strings.TrimSpace(string(body))
+	return token, st.AddToken(ctx, project, kind, name, token)
+}
+
+func (a *app) logger(verbose bool) *slog.Logger {
+	level := slog.LevelWarn
+	if verbose {
+		level = slog.LevelInfo
+	}
+	return slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	c := nodeConfig{project: "default"}
+	var verbose bool
+	cmd := &cobra.Command{
+		Use: "serve", Short: "Run a service on a PostgreSQL database of yours; several may share one", Args: none,
+		Example: "  yamato serve --database postgres://yamato@db/yamato --dir /srv/yamato",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if c.database = first(c.database, os.Getenv("YAMATO_DATABASE")); c.database == "" {
+				return wrongCall{"serve needs a database", "pass --database postgres://…, or use `yamato up`, which brings its own"}
+			}
+			if c.dir == "" {
+				return wrongCall{"serve needs a folder for blobs and tokens", "pass --dir DIR"}
+			}
+			if err := os.MkdirAll(c.dir, 0o700); err != nil {
+				return err
+			}
+			c.log = a.logger(verbose)
+			n, err := openNode(cmd.Context(), c)
+			if err != nil {
+				return err
+			}
+			path, err := writeConnection(connection{n.url, n.userToken, n.project})
+			if err != nil {
+				return errors.Join(err, n.close())
+			}
+			fmt.Fprintf(a.out, "Serving at %s; your token is in %s, the hosts' in %s\n", n.url, path, n.hostToken)
+			return errors.Join(n.run(cmd.Context()), n.close())
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&c.database, "database", "", "PostgreSQL database ($YAMATO_DATABASE)")
+	f.StringVar(&c.dir, "dir", "", "folder for blobs and tokens; services that share a database share it")
+	f.StringVar(&c.listen, "listen", defaultListen, "address to listen on; loopback unless you say otherwise")
+	f.DurationVar(&c.ttl, "lease", 30*time.Second, "how long a lease lasts that its host does not renew")
+	f.DurationVar(&c.silence, "silence", 3*time.Second, "after which silence another service takes the lead")
+	f.BoolVar(&verbose, "verbose", false, "log more")
+	return cmd
+}
+
+func (a *app) hostCommand() *cobra.Command {
+	var sitePath, services, tokenFile, dir, name string
+	var verbose bool
+	cmd := &cobra.Command{
+		Use: "host", Short: "Run a host: it drives the devices of a site for a service", Args: none,
+		Example: "  yamato host --site bench.yaml --service http://127.0.0.1:7420 --token-file host-token --dir /srv/host",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if sitePath == "" || dir == "" {
+				return wrongCall{"a host needs a site file and a folder of its own", "pass --site FILE and --dir DIR"}
+			}
+			text, err := os.ReadFile(sitePath)
+			if err != nil {
+				return wrongCall{"the site file cannot be read: " + err.Error(), ""}
+			}
+			site, err := host.ReadSite(text)
+			if err != nil {
+				return wrongCall{err.Error(), ""}
+			}
+			token, err := os.ReadFile(tokenFile)
+			if err != nil {
+				return wrongCall{"a host needs a token: " + err.Error(), "the service wrote one at its first start; pass --token-file FILE"}
+			}
+			devices, err := openDevices(site)
+			if err != nil {
+				return wrongCall{err.Error(), ""}
+			}
+			urls := strings.Split(first(services, os.Getenv("YAMATO_SERVICE"), "http://"+defaultListen), ",")
+			return host.Run(cmd.Context(), host.Config{Name: first(name, site.Name), Site: site.Name, Program: Version, Dir: dir, Devices: devices,
+				Service: host.NewServices(urls, strings.TrimSpace(string(token))), Log: a.logger(verbose)})
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&sitePath, "site", "", "site file: the models and devices there are")
+	f.StringVar(&services, "service", "", "addresses of services, with commas between them; the next is tried where one does not answer")
+	f.StringVar(&tokenFile, "token-file", "", "file that holds the hosts' token")
+	f.StringVar(&dir, "dir", "", "folder for the journal and cached packages")
+	f.StringVar(&name, "name", "", "name of the host (default: the site's)")
+	f.BoolVar(&verbose, "verbose", false, "log more")
+	return cmd
+}
+
+// openDevices opens the devices of a site with the driver that it names.
+func openDevices(site *host.Site) ([]host.Device, error) {
+	switch site.Driver {
+	case "standin":
+		return standin.Open(site, nil)
+	case "null":
+		return null.Open(site)
+	}
+	return nil, fmt.Errorf("there is no driver %q; there are standin and null", site.Driver)
+}
+
+// supervise keeps a child of this program running until ctx ends, and then ends
+// it. It waits for it.
+func supervise(ctx context.Context, log *slog.Logger, args ...string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	runtime.LockOSThread() // the child dies with the thread that started it, so that one must live as long
+	defer runtime.UnlockOSThread()
+	for ctx.Err() == nil {
+		cmd := exec.Command(self, args...)
+		cmd.Stderr = os.Stderr
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+		if err := cmd.Start(); err != nil {
+			return fmt.Errorf("starting `yamato %s`: %w", args[0], err)
+		}
+		stop := context.AfterFunc(ctx, func() { _ = cmd.Process.Signal(syscall.SIGTERM) })
+		err := cmd.Wait()
+		stop()
+		if ctx.Err() != nil {
+			return nil
+		}
+		log.Warn("a process ended by itself; starting it again", "command", args[0], "error", err)
+		t := time.NewTimer(300 * time.Millisecond)
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+		}
+		t.Stop()
+	}
+	return nil
+}

@@ -1,0 +1,547 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+
+	"yamato/internal/client"
+	"yamato/internal/contract"
+	"yamato/internal/report"
+)
+
+// patience is how long a follower tries to take up a lost connection again.
+const patience = 2 * time.Minute
+
+func (a *app) runCommand() *cobra.Command {
+	c := &cobra.Command{Use: "run", Short: "Start runs, follow them, and see what they found"}
+	c.AddCommand(a.runStart(), a.runFollow(), a.runShow(), a.runFetch(), a.runLs(), a.runCancel())
+	return c
+}
+
+// runFlags are what starting a run asks for.
+type runFlags struct {
+	builds, suites, cases, tags, on []string
+	app, language, junit            string
+	seed                            int64
+	repeat                          int
+	wait, realTime                  bool
+}
+
+func (f *runFlags) bind(a *app, cmd *cobra.Command) {
+	g := cmd.Flags()
+	g.StringArrayVar(&f.builds, "build", nil, "build, by number or version, or package files to hand in")
+	g.StringArrayVar(&f.on, "on", nil, `model, or model with OS version ("Kaede 7", "Kaede 7 Android 14"); may be repeated; default: all`)
+	g.StringArrayVar(&f.cases, "case", nil, "only the case of this name; may be repeated")
+	g.StringArrayVar(&f.tags, "tag", nil, "only cases with this tag; may be repeated")
+	g.StringVar(&f.app, "app", "", "app, by name or application id, where a build's name does not tell")
+	g.StringVar(&f.language, "language", "", "language of the devices, as in BCP 47 (default en-GB)")
+	g.StringVar(&f.junit, "junit", "", "write the results as JUnit XML to this file")
+	g.Int64Var(&f.seed, "seed", 0, "seed of all chance, to repeat a run (default: a new one)")
+	g.IntVar(&f.repeat, "repeat-failed", 0, "how often failed cases run again in the same combination")
+	g.BoolVar(&f.realTime, "real-time", false, "tie the clocks of stand-ins to the wall")
+	_ = cmd.MarkFlagRequired("build")
+	_ = cmd.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
+	_ = cmd.RegisterFlagCompletionFunc("on", a.complete(completeModels))
+}
+
+func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) contract.NewRun {
+	in := contract.NewRun{Build: build, App: optional(f.app), Suites: suites, Cases: several(f.cases), Tags: several(f.tags), On: several(f.on), Language: optional(f.language)}
+	if cmd.Flags().Changed("seed") {
+		in.Seed = &f.seed
+	}
+	if f.repeat > 0 {
+		in.RepeatFailed = &f.repeat
+	}
+	if f.realTime {
+		in.RealTime = &f.realTime
+	}
+	return in
+}
+
+func (a *app) runStart() *cobra.Command {
+	f := &runFlags{}
+	cmd := &cobra.Command{
+		Use:     "start",
+		Short:   "Start a run",
+		Example: "  yamato run start --build 3.2.0 --suite \"Buying a ticket\" --on \"Kaede 7\" --wait --junit results.xml",
+		Args:    none,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if len(f.suites) == 0 {
+				return wrongCall{"a run needs a suite", "name it with --suite; `yamato suite ls` lists them"}
+			}
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			build, err := a.buildRef(cmd.Context(), s, f.builds)
+			if err != nil {
+				return err
+			}
+			r, err := a.start(cmd.Context(), s, f.request(cmd, build, f.suites))
+			if err != nil {
+				return err
+			}
+			if !f.wait && f.junit == "" {
+				return a.write(r, func() {
+					fmt.Fprintf(a.out, "Run %d is on its way: %s %s (%s), %s, seed %d\nFollow it: yamato run follow %d\n", r.Number, r.App, r.VersionName, r.VersionCode, plural(r.Legs, "leg"), r.Seed, r.Number)
+				})
+			}
+			if err := a.waitFor(cmd.Context(), s, r.Number); err != nil {
+				return err
+			}
+			return a.conclude(cmd.Context(), s, r.Number, f.junit)
+		},
+	}
+	f.bind(a, cmd)
+	cmd.Flags().StringArrayVar(&f.suites, "suite", nil, "suite, by name; may be repeated")
+	cmd.Flags().BoolVar(&f.wait, "wait", false, "wait for the end, print the results, and exit by the verdict")
+	_ = cmd.RegisterFlagCompletionFunc("suite", a.complete(completeSuites))
+	return cmd
+}
+
+func (a *app) start(ctx context.Context, s *client.Service, in contract.NewRun) (contract.Run, error) {
+	key := uuid.NewString()
+	r, err := s.StartRunWithResponse(ctx, s.Project, &contract.StartRunParams{IdempotencyKey: &key}, in)
+	if err != nil {
+		return contract.Run{}, reach(s, err)
+	}
+	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+}
+
+func (a *app) detail(ctx context.Context, s *client.Service, number int64) (contract.RunDetail, error) {
+	r, err := s.GetRunWithResponse(ctx, s.Project, number)
+	if err != nil {
+		return contract.RunDetail{}, reach(s, err)
+	}
+	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+}
+
+// conclude prints what a run found, writes its JUnit XML, and ends by its verdict.
+func (a *app) conclude(ctx context.Context, s *client.Service, number int64, junit string) error {
+	d, err := a.detail(ctx, s, number)
+	if err != nil {
+		return err
+	}
+	if junit != "" {
+		if err := writeJUnit(junit, d); err != nil {
+			return err
+		}
+	}
+	if err := a.write(d, func() {
+		fmt.Fprintln(a.out)
+		report.Weave(a.out, d, a.ink())
+		report.Failures(a.out, d, a.ink())
+	}); err != nil {
+		return err
+	}
+	return exitFor(d.Run)
+}
+
+func writeJUnit(path string, d contract.RunDetail) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return wrongCall{"the JUnit file cannot be written: " + err.Error(), ""}
+	}
+	return errors.Join(report.JUnit(f, d), f.Close())
+}
+
+// waitFor follows a run without a word, but for progress where it can be drawn.
+func (a *app) waitFor(ctx context.Context, s *client.Service, number int64) error {
+	judged, failed := 0, 0
+	err := s.Follow(ctx, number, 0, patience, a.lost, func(e client.Event) error {
+		if e.Kind == "result" {
+			judged++
+			if deref(e.Verdict) == "fail" || deref(e.Verdict) == "error" {
+				failed++
+			}
+			if a.live() {
+				fmt.Fprintf(a.err, "\r\x1b[KRun %d: %d judged, %d of them not as expected", number, judged, failed)
+			}
+		}
+		return nil
+	})
+	if a.live() {
+		fmt.Fprint(a.err, "\r\x1b[K")
+	}
+	return err
+}
+
+func (a *app) lost(err error) {
+	fmt.Fprintf(a.err, "yamato: the connection was lost (%v); taking it up again\n", err)
+}
+
+func (a *app) runFollow() *cobra.Command {
+	var after int64
+	cmd := &cobra.Command{
+		Use: "follow RUN", Short: "Follow a run live, until it ends", Example: "  yamato run follow 12",
+		Args: exactly(1, "name the run: yamato run follow 12"), ValidArgsFunction: a.complete(completeRuns),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number, err := runNumber(args)
+			if err != nil {
+				return err
+			}
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if err := a.follow(cmd.Context(), s, number, after); err != nil {
+				return err
+			}
+			d, err := a.detail(cmd.Context(), s, number)
+			if err != nil {
+				return err
+			}
+			return exitFor(d.Run)
+		},
+	}
+	cmd.Flags().Int64Var(&after, "after", 0, "go on after the event of this number")
+	return cmd
+}
+
+// follow prints a line for each event of a run.
+func (a *app) follow(ctx context.Context, s *client.Service, number, after int64) error {
+	d, err := a.detail(ctx, s, number)
+	if err != nil {
+		return err
+	}
+	legs := map[int64]contract.Leg{}
+	for _, l := range d.Legs {
+		legs[l.Id] = l
+	}
+	ink := a.ink()
+	return s.Follow(ctx, number, after, patience, a.lost, func(e client.Event) error {
+		if a.output == "json" {
+			return a.writeLine(map[string]any{"number": e.Number, "event": e.RunEvent})
+		}
+		if line := eventLine(e, legs, ink); line != "" {
+			fmt.Fprintln(a.out, line)
+		}
+		return nil
+	})
+}
+
+func eventLine(e client.Event, legs map[int64]contract.Leg, ink report.Ink) string {
+	leg := legs[deref(e.Leg)]
+	where := fmt.Sprintf("%-26s", report.Label(leg.Combination))
+	name := ""
+	for _, c := range leg.Cases {
+		if e.CaseIndex != nil && c.Index == *e.CaseIndex {
+			name = c.Name
+		}
+	}
+	switch e.Kind {
+	case "attempt":
+		return ink.Faint(fmt.Sprintf("·  %s  attempt %d on %s", where, deref(e.Attempt), deref(e.Device)))
+	case "result":
+		line := fmt.Sprintf("%s  %s  %s  %s", report.Shape(deref(e.Verdict), false), where, name, ink.Faint(fmt.Sprintf("%.1f s", float64(deref(e.TookMs))/1000)))
+		if s := deref(e.Sentence); s != "" {
+			line += "\n     " + s
+		}
+		switch deref(e.Verdict) {
+		case "fail":
+			return ink.Vermilion(line)
+		case "error":
+			return ink.Petrol(line)
+		}
+		return line
+	case "again":
+		why := deref(e.Trouble)
+		if why == "" {
+			why = "failed cases are repeated"
+		}
+		return ink.Faint(fmt.Sprintf("·  %s  goes again: %s", where, why))
+	case "leg":
+		if t := deref(e.Trouble); t != "" {
+			return ink.Petrol(fmt.Sprintf("▲  %s  ended: %s", where, t))
+		}
+	case "cancelled":
+		return "–  the run was cancelled"
+	case "run":
+		return ink.Strong(fmt.Sprintf("%s  the run is %s: %s", report.Shape(deref(e.Verdict), false), deref(e.State), deref(e.Verdict)))
+	}
+	return ""
+}
+
+func (a *app) runShow() *cobra.Command {
+	var junit string
+	cmd := &cobra.Command{
+		Use: "show RUN", Short: "Show a run's verdicts, and for each failure what was expected and what was there", Example: "  yamato run show 12",
+		Args: exactly(1, "name the run: yamato run show 12"), ValidArgsFunction: a.complete(completeRuns),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number, err := runNumber(args)
+			if err != nil {
+				return err
+			}
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			d, err := a.detail(cmd.Context(), s, number)
+			if err != nil {
+				return err
+			}
+			if junit != "" {
+				if err := writeJUnit(junit, d); err != nil {
+					return err
+				}
+			}
+			return a.write(d, func() {
+				report.Weave(a.out, d, a.ink())
+				report.Failures(a.out, d, a.ink())
+				for _, l := range d.Legs {
+					if l.WaitsFor != nil {
+						fmt.Fprintf(a.out, "\n· %s waits for %s\n", report.Label(l.Combination), *l.WaitsFor)
+					}
+				}
+			})
+		},
+	}
+	cmd.Flags().StringVar(&junit, "junit", "", "write the results as JUnit XML to this file")
+	return cmd
+}
+
+func (a *app) runFetch() *cobra.Command {
+	return &cobra.Command{
+		Use: "fetch RUN DIR", Short: "Fetch a run's logs, pictures and screen trees into a folder", Example: "  yamato run fetch 12 evidence/",
+		Args: exactly(2, "name the run and the folder: yamato run fetch 12 evidence/"), ValidArgsFunction: a.complete(completeRuns),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number, err := runNumber(args)
+			if err != nil {
+				return err
+			}
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			files, err := a.fetch(cmd.Context(), s, number, args[1])
+			if err != nil {
+				return err
+			}
+			return a.write(files, func() { fmt.Fprintf(a.out, "%s in %s\n", plural(len(files), "file"), args[1]) })
+		},
+	}
+}
+
+// fetch writes every piece of evidence to a file of its own below dir, and the
+// results as results.xml and results.json beside them. It gives the paths.
+func (a *app) fetch(ctx context.Context, s *client.Service, number int64, dir string) ([]string, error) {
+	d, err := a.detail(ctx, s, number)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.ListEvidenceWithResponse(ctx, s.Project, number)
+	if err != nil {
+		return nil, reach(s, err)
+	}
+	list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	if err != nil {
+		return nil, err
+	}
+	legs := map[int64]contract.Leg{}
+	for _, l := range d.Legs {
+		legs[l.Id] = l
+	}
+	var out []string
+	taken := map[string]bool{}
+	for i, e := range list {
+		path := filepath.Join(dir, evidencePath(e, legs[e.Leg], taken))
+		if err := saveEvidence(ctx, s, number, e, path); err != nil {
+			return out, err
+		}
+		out = append(out, path)
+		if a.live() {
+			fmt.Fprintf(a.err, "\r\x1b[K%d of %d", i+1, len(list))
+		}
+	}
+	if a.live() {
+		fmt.Fprint(a.err, "\r\x1b[K")
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return out, err
+	}
+	junit := filepath.Join(dir, "results.xml")
+	return append(out, junit), writeJUnit(junit, d)
+}
+
+var extensions = map[string]string{"image/png": ".png", "application/json": ".json", "text/plain; charset=utf-8": ".txt"}
+
+// evidencePath gives a readable path for a piece of evidence, safe on every
+// file system and different from all in taken.
+func evidencePath(e contract.Evidence, leg contract.Leg, taken map[string]bool) string {
+	name := "attempt"
+	for _, c := range leg.Cases {
+		if c.Index == e.CaseIndex {
+			name = c.Name
+		}
+	}
+	base := filepath.Join(plain(report.Label(leg.Combination)), plain(leg.Suite), plain(name), fmt.Sprintf("%d-%s", e.Attempt, plain(e.Name)))
+	if e.Sort == "tree" {
+		base += "-tree"
+	}
+	ext := extensions[e.MediaType]
+	path := base + ext
+	for n := 2; taken[path]; n++ {
+		path = fmt.Sprintf("%s-%d%s", base, n, ext)
+	}
+	taken[path] = true
+	return path
+}
+
+// plain keeps letters, digits and a few marks: what a device or a script named
+// may go into a path.
+func plain(s string) string {
+	s = strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= 'A' && r <= 'Z', r >= '0' && r <= '9', r > 0x7f && r != 0xfffd:
+			return r
+		case r == '.' || r == '-' || r == '_':
+			return r
+		}
+		return '-'
+	}, s)
+	for strings.Contains(s, "--") {
+		s = strings.ReplaceAll(s, "--", "-")
+	}
+	s = strings.Trim(s, "-.")
+	if r := []rune(s); len(r) > 80 {
+		s = string(r[:80])
+	}
+	if s == "" {
+		return "unnamed"
+	}
+	return s
+}
+
+func saveEvidence(ctx context.Context, s *client.Service, run int64, e contract.Evidence, path string) error {
+	content, err := s.EvidenceContent(ctx, run, e.Id)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return wrongCall{"the folder cannot be made: " + err.Error(), ""}
+	}
+	f, err := os.Create(path)
+	if err != nil {
+		return wrongCall{"the file cannot be written: " + err.Error(), ""}
+	}
+	n, err := io.Copy(f, content)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	if n != e.Size {
+		return fmt.Errorf("%s is %d bytes long instead of %d: fetch it again", path, n, e.Size)
+	}
+	return nil
+}
+
+func (a *app) runLs() *cobra.Command {
+	return &cobra.Command{
+		Use: "ls", Short: "List runs, newest first", Example: "  yamato run ls", Args: none,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			r, err := s.ListRunsWithResponse(cmd.Context(), s.Project, &contract.ListRunsParams{})
+			if err != nil {
+				return reach(s, err)
+			}
+			list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			if err != nil {
+				return err
+			}
+			return a.write(list, func() {
+				if len(list.Items) == 0 {
+					fmt.Fprintln(a.out, "No runs yet. Start one: yamato run start --build … --suite …")
+					return
+				}
+				var rows [][]string
+				for _, one := range list.Items {
+					verdict := report.Shape(one.Verdict, false) + " " + one.Verdict
+					if one.FinishedAt == nil {
+						verdict = "·"
+					}
+					rows = append(rows, []string{strconv.FormatInt(one.Number, 10), verdict, one.State, one.App + " " + one.VersionName, plural(one.Legs, "leg"), one.AskedBy, ago(one.CreatedAt)})
+				}
+				a.table([]string{"RUN", "VERDICT", "STATE", "BUILD", "LEGS", "ASKED BY", "STARTED"}, rows)
+			})
+		},
+	}
+}
+
+func (a *app) runCancel() *cobra.Command {
+	return &cobra.Command{
+		Use: "cancel RUN", Short: "Cancel a run; what was decided is kept", Example: "  yamato run cancel 12",
+		Args: exactly(1, "name the run: yamato run cancel 12"), ValidArgsFunction: a.complete(completeRuns),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number, err := runNumber(args)
+			if err != nil {
+				return err
+			}
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			r, err := s.CancelRunWithResponse(cmd.Context(), s.Project, number)
+			if err != nil {
+				return reach(s, err)
+			}
+			run, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			if err != nil {
+				return err
+			}
+			return a.write(run, func() { fmt.Fprintf(a.out, "Run %d is cancelled\n", run.Number) })
+		},
+	}
+}
+
+func (a *app) tryCommand() *cobra.Command {
+	f := &runFlags{}
+	cmd := &cobra.Command{
+		Use:               "try FILE",
+		Short:             "From local files to a verdict in one go",
+		Long:              "try checks a script, hands in the packages and the script, runs it, follows it\nand prints the verdict.",
+		Example:           "  yamato try tickets.suite --build app.apk --on \"Kaede 7\" --case \"one passenger pays the single fare\"",
+		Args:              exactly(1, "name the script: yamato try tickets.suite --build app.apk"),
+		ValidArgsFunction: files("suite"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			suite, err := a.pushSuite(cmd.Context(), s, args[0])
+			if err != nil {
+				return err
+			}
+			build, err := a.buildRef(cmd.Context(), s, f.builds)
+			if err != nil {
+				return err
+			}
+			r, err := a.start(cmd.Context(), s, f.request(cmd, build, []string{suite.Digest}))
+			if err != nil {
+				return err
+			}
+			follow := a.follow
+			if a.output == "json" {
+				follow = func(ctx context.Context, s *client.Service, n, _ int64) error { return a.waitFor(ctx, s, n) }
+			}
+			if err := follow(cmd.Context(), s, r.Number, 0); err != nil {
+				return err
+			}
+			return a.conclude(cmd.Context(), s, r.Number, f.junit)
+		},
+	}
+	f.bind(a, cmd)
+	return cmd
+}

@@ -1,0 +1,199 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"yamato/internal/client"
+	"yamato/internal/contract"
+	"yamato/internal/core/script"
+)
+
+func (a *app) suiteCommand() *cobra.Command {
+	c := &cobra.Command{Use: "suite", Short: "Check suites, hand them in, and list them"}
+	check := &cobra.Command{
+		Use:               "check FILE|DIR…",
+		Short:             "Check scripts; needs neither service nor device",
+		Example:           "  yamato suite check suites/",
+		Args:              atLeast(1, "name a script or a folder: yamato suite check suites/"),
+		ValidArgsFunction: files("suite"),
+		RunE:              func(_ *cobra.Command, args []string) error { return a.check(args) },
+	}
+	push := &cobra.Command{
+		Use:               "push FILE|DIR…",
+		Short:             "Hand in suites; a script with faults is refused",
+		Example:           "  yamato suite push suites/",
+		Args:              atLeast(1, "name a script or a folder: yamato suite push suites/"),
+		ValidArgsFunction: files("suite"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			paths, err := suiteFiles(args)
+			if err != nil {
+				return err
+			}
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			var pushed []contract.Suite
+			for _, p := range paths {
+				one, err := a.pushSuite(cmd.Context(), s, p)
+				if err != nil {
+					return err
+				}
+				pushed = append(pushed, one)
+			}
+			return a.write(pushed, func() { a.showSuites(pushed) })
+		},
+	}
+	ls := &cobra.Command{
+		Use: "ls", Short: "List suites and their cases", Example: "  yamato suite ls", Args: none,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			r, err := s.ListSuitesWithResponse(cmd.Context(), s.Project)
+			if err != nil {
+				return reach(s, err)
+			}
+			list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			if err != nil {
+				return err
+			}
+			return a.write(list, func() {
+				if len(list) == 0 {
+					fmt.Fprintln(a.out, "No suites yet. Hand some in: yamato suite push DIR")
+					return
+				}
+				a.showSuites(list)
+			})
+		},
+	}
+	c.AddCommand(check, push, ls)
+	return c
+}
+
+// suiteFiles gives the scripts that paths name; of a folder, all in it.
+func suiteFiles(paths []string) ([]string, error) {
+	var out []string
+	for _, p := range paths {
+		info, err := os.Stat(p)
+		if err != nil {
+			return nil, wrongCall{"the script cannot be read: " + err.Error(), ""}
+		}
+		if !info.IsDir() {
+			out = append(out, p)
+			continue
+		}
+		n := len(out)
+		err = filepath.WalkDir(p, func(path string, e fs.DirEntry, err error) error {
+			if err == nil && !e.IsDir() && strings.HasSuffix(path, ".suite") {
+				out = append(out, path)
+			}
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+		if len(out) == n {
+			return nil, wrongCall{"there is no .suite file in " + p, "scripts end in .suite"}
+		}
+	}
+	return out, nil
+}
+
+// fileFinding is a finding with its file, for JSON.
+type fileFinding struct {
+	File string `json:"file"`
+	script.Finding
+}
+
+func (a *app) check(args []string) error {
+	paths, err := suiteFiles(args)
+	if err != nil {
+		return err
+	}
+	all := []fileFinding{}
+	faults, cases := 0, 0
+	names := map[string]string{}
+	for _, p := range paths {
+		text, err := os.ReadFile(p)
+		if err != nil {
+			return wrongCall{"the script cannot be read: " + err.Error(), ""}
+		}
+		suite, findings := script.Read(string(text))
+		if other, ok := names[suite.Name]; ok && suite.Name != "" {
+			findings = append(findings, script.Finding{Pos: script.Pos{Line: 1, Column: 1}, Length: 1, Message: fmt.Sprintf("the suite of %s has the same name", other), Hint: "give each suite a name of its own"})
+		}
+		names[suite.Name] = p
+		cases += len(suite.Cases)
+		faults += script.Faults(findings)
+		for _, f := range findings {
+			all = append(all, fileFinding{p, f})
+		}
+	}
+	err = a.write(all, func() {
+		for _, f := range all {
+			fmt.Fprintln(a.out, f.Format(f.File))
+		}
+		fmt.Fprintf(a.out, "%s, %s: %s, %s\n", plural(len(paths), "suite"), plural(cases, "case"), plural(faults, "fault"), plural(len(all)-faults, "piece")+" of advice")
+	})
+	if err == nil && faults > 0 {
+		return exit{exitFail}
+	}
+	return err
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// pushSuite checks a script here first, so that faults show with their place.
+func (a *app) pushSuite(ctx context.Context, s *client.Service, path string) (contract.Suite, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return contract.Suite{}, wrongCall{"the script cannot be read: " + err.Error(), ""}
+	}
+	_, findings := script.Read(string(text))
+	for _, f := range findings {
+		fmt.Fprintln(a.err, f.Format(path))
+	}
+	if n := script.Faults(findings); n > 0 {
+		return contract.Suite{}, wrongCall{fmt.Sprintf("%s has %s", path, plural(n, "fault")), ""}
+	}
+	r, err := s.PushSuiteWithResponse(ctx, s.Project, contract.NewSuite{FileName: filepath.Base(path), Text: string(text)})
+	if err != nil {
+		return contract.Suite{}, reach(s, err)
+	}
+	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+}
+
+func (a *app) showSuites(list []contract.Suite) {
+	ink := a.ink()
+	for i, one := range list {
+		if i > 0 {
+			fmt.Fprintln(a.out)
+		}
+		note := fmt.Sprintf("revision %d, %s", one.Revision, one.FileName)
+		if one.Fresh != nil && !*one.Fresh {
+			note += ", unchanged"
+		}
+		fmt.Fprintf(a.out, "%s  %s\n", ink.Strong(one.Name), ink.Faint(note))
+		for _, c := range one.Cases {
+			fmt.Fprintf(a.out, "  %s", c.Name)
+			if len(c.Tags) > 0 {
+				fmt.Fprintf(a.out, "  %s", ink.Faint(strings.Join(c.Tags, ", ")))
+			}
+			fmt.Fprintln(a.out)
+		}
+	}
+}

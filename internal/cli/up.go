@@ -1,0 +1,165 @@
+package cli
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
+
+	"yamato/internal/host"
+	"yamato/internal/pgbox"
+)
+
+// dataDir is where this machine keeps what belongs to name. As root it is a
+// place that the database's unprivileged user can reach.
+func dataDir(name string) (string, error) {
+	base := os.Getenv("XDG_DATA_HOME")
+	if base == "" && os.Geteuid() == 0 {
+		return filepath.Join("/var/lib/yamato", name), nil
+	}
+	if base == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", err
+		}
+		base = filepath.Join(home, ".local", "share")
+	}
+	return filepath.Join(base, "yamato", name), nil
+}
+
+// stack is everything on one machine: the database, a service, and hosts.
+type stack struct {
+	box  *pgbox.Box
+	node *node
+	dir  string
+	log  *slog.Logger
+}
+
+type stackConfig struct {
+	dir    string
+	listen string
+	anyway bool // take any free port if that address is taken
+	log    *slog.Logger
+}
+
+// openStack starts the database and prepares the service.
+func openStack(ctx context.Context, c stackConfig) (*stack, error) {
+	if err := os.MkdirAll(c.dir, 0o711); err != nil { // the database's user passes through
+		return nil, fmt.Errorf("making the data folder: %w", err)
+	}
+	box, err := pgbox.Start(ctx, filepath.Join(c.dir, "postgres"))
+	if errors.Is(err, pgbox.ErrNotInstalled) {
+		return nil, wrongCall{"no PostgreSQL server is installed", "as root: apt-get install -y postgresql"}
+	}
+	if err != nil {
+		return nil, err
+	}
+	s := &stack{box: box, dir: c.dir, log: c.log}
+	if err := s.openNode(ctx, c); err != nil {
+		return nil, errors.Join(err, box.Stop())
+	}
+	return s, nil
+}
+
+func (s *stack) openNode(ctx context.Context, c stackConfig) error {
+	if err := createDatabase(ctx, s.box, "yamato"); err != nil {
+		return err
+	}
+	dir := filepath.Join(c.dir, "service")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	config := nodeConfig{database: s.box.URL("yamato"), dir: dir, listen: c.listen, project: "default", log: c.log}
+	n, err := openNode(ctx, config)
+	if errors.As(err, &wrongCall{}) && c.anyway {
+		config.listen = "127.0.0.1:0"
+		n, err = openNode(ctx, config)
+	}
+	s.node = n
+	return err
+}
+
+// run serves, with a host process for each site file, until ctx ends; then it
+// stops everything.
+func (s *stack) run(ctx context.Context, sites []string) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() error { return s.node.run(ctx) })
+	for _, path := range sites {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return wrongCall{"the site file cannot be read: " + err.Error(), ""}
+		}
+		site, err := host.ReadSite(text)
+		if err != nil {
+			return wrongCall{err.Error(), ""}
+		}
+		args := []string{"host", "--site", path, "--service", s.node.url, "--token-file", s.node.hostToken, "--dir", filepath.Join(s.dir, "host-"+site.Name)}
+		g.Go(func() error { return supervise(ctx, s.log, args...) })
+	}
+	err := g.Wait()
+	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
+		err = nil
+	}
+	return err
+}
+
+func (s *stack) close() error { return errors.Join(s.node.close(), s.box.Stop()) }
+
+func createDatabase(ctx context.Context, box *pgbox.Box, name string) error {
+	db, err := sql.Open("pgx", box.URL("postgres"))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	var there bool
+	if err := db.QueryRowContext(ctx, `select exists (select 1 from pg_database where datname = $1)`, name).Scan(&there); err != nil || there {
+		return err
+	}
+	_, err = db.ExecContext(ctx, `create database `+name)
+	return err
+}
+
+func (a *app) upCommand() *cobra.Command {
+	var c stackConfig
+	var sites []string
+	var verbose bool
+	cmd := &cobra.Command{
+		Use: "up", Short: "Run everything on this machine: a database of its own, the service, and hosts", Args: none,
+		Example: "  yamato up --site bench.yaml",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var err error
+			if c.dir == "" {
+				if c.dir, err = dataDir("up"); err != nil {
+					return err
+				}
+			}
+			c.log = a.logger(verbose)
+			s, err := openStack(cmd.Context(), c)
+			if err != nil {
+				return err
+			}
+			path, err := writeConnection(connection{s.node.url, s.node.userToken, s.node.project})
+			if err != nil {
+				return errors.Join(err, s.close())
+			}
+			fmt.Fprintf(a.out, "Yamato is up at %s\n  your token    %s\n  hosts' token  %s\n  data          %s\n", s.node.url, path, s.node.hostToken, s.dir)
+			if len(sites) == 0 {
+				fmt.Fprintln(a.out, "No host runs yet: start one with --site FILE, here or with `yamato host`.")
+			}
+			fmt.Fprintln(a.out, "Ctrl-C stops everything.")
+			return errors.Join(s.run(cmd.Context(), sites), s.close())
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&c.dir, "dir", "", "data folder (default: /var/lib/yamato/up for root, else ~/.local/share/yamato/up)")
+	f.StringVar(&c.listen, "listen", defaultListen, "address to listen on; loopback unless you say otherwise")
+	f.StringArrayVar(&sites, "site", nil, "site file for which to run a host; may be repeated")
+	f.BoolVar(&verbose, "verbose", false, "log more")
+	return cmd
+}

@@ -1,0 +1,200 @@
+// Package client is the typed HTTP client of the service, generated from
+// api/openapi.yaml, with what streams added by hand. The commands and the tests
+// use it and nothing else to talk to a service.
+package client
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"yamato/internal/contract"
+)
+
+// Service is a service as a caller of one project sees it.
+type Service struct {
+	*ClientWithResponses
+	Project string
+	base    string
+	token   string
+	http    *http.Client
+}
+
+// Open gives the service at url for the holder of a token. It does not call yet.
+func Open(url, token, project string) (*Service, error) {
+	h := &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, MaxIdleConnsPerHost: 16}}
+	s := &Service{Project: project, base: strings.TrimSuffix(url, "/"), token: token, http: h}
+	c, err := NewClientWithResponses(s.base, WithHTTPClient(h), WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+token)
+		return nil
+	}))
+	s.ClientWithResponses = c
+	return s, err
+}
+
+// ProblemError is a problem document that the service answered with.
+type ProblemError struct{ contract.Problem }
+
+func (p *ProblemError) Error() string { return p.Title }
+
+// Unreachable tells that no service answered.
+type Unreachable struct {
+	URL string
+	Err error
+}
+
+func (u *Unreachable) Error() string { return "no service answers at " + u.URL }
+func (u *Unreachable) Unwrap() error { return u.Err }
+
+// Answer is what every generated response has.
+type Answer interface{ StatusCode() int }
+
+// Take turns a generated response into its value or an error.
+func Take[T any](s *Service, ok *T, body []byte, response *http.Response, err error) (T, error) {
+	var none T
+	if err != nil {
+		return none, s.unreachable(err)
+	}
+	if ok != nil {
+		return *ok, nil
+	}
+	return none, problemOf(response, body)
+}
+
+func (s *Service) unreachable(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	return &Unreachable{s.base, err}
+}
+
+func problemOf(r *http.Response, body []byte) error {
+	p := &ProblemError{}
+	if err := json.Unmarshal(body, &p.Problem); err != nil || p.Title == "" {
+		p.Title, p.Status = "the service answers "+r.Status, r.StatusCode
+	}
+	return p
+}
+
+// Event is one event of a run.
+type Event struct {
+	Number int64
+	contract.RunEvent
+}
+
+// Follow calls seen for each event of a run after the given number, in order and
+// without gaps, until the run ends. A lost connection is taken up again where it
+// broke, for as long as patience; lost is told of each loss.
+func (s *Service) Follow(ctx context.Context, run, after int64, patience time.Duration, lost func(error), seen func(Event) error) error {
+	since := time.Now()
+	pause := 100 * time.Millisecond
+	for {
+		before := after
+		ended, err := s.followOnce(ctx, run, &after, seen)
+		var p *ProblemError
+		switch {
+		case ended || ctx.Err() != nil:
+			return ctx.Err()
+		case errors.As(err, &p) && p.Status < 500:
+			return err
+		case errors.As(err, new(*refusedBySeen)):
+			return errors.Unwrap(err)
+		}
+		if after > before {
+			since, pause = time.Now(), 100*time.Millisecond
+		}
+		if time.Since(since) > patience {
+			return s.unreachable(err)
+		}
+		lost(err)
+		t := time.NewTimer(pause)
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+			t.Stop()
+			return ctx.Err()
+		}
+		pause = min(2*pause, 2*time.Second)
+	}
+}
+
+type refusedBySeen struct{ err error }
+
+func (r *refusedBySeen) Error() string { return r.err.Error() }
+func (r *refusedBySeen) Unwrap() error { return r.err }
+
+func (s *Service) followOnce(ctx context.Context, run int64, after *int64, seen func(Event) error) (ended bool, err error) {
+	r, err := s.get(ctx, fmt.Sprintf("runs/%d/events", run), map[string]string{"Last-Event-ID": strconv.FormatInt(*after, 10)})
+	if err != nil {
+		return false, err
+	}
+	defer r.Body.Close()
+	lines := bufio.NewScanner(r.Body)
+	lines.Buffer(nil, 4<<20)
+	var e Event
+	var name string
+	for lines.Scan() {
+		field, value, _ := strings.Cut(lines.Text(), ": ")
+		switch field {
+		case "id":
+			if e.Number, err = strconv.ParseInt(value, 10, 64); err != nil {
+				return false, err
+			}
+		case "event":
+			name = value
+		case "data":
+			if name == "end" {
+				return true, nil
+			}
+			if err := json.Unmarshal([]byte(value), &e.RunEvent); err != nil {
+				return false, err
+			}
+			if err := seen(e); err != nil {
+				return false, &refusedBySeen{err}
+			}
+			*after, e, name = e.Number, Event{}, ""
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return false, err
+	}
+	return false, io.ErrUnexpectedEOF
+}
+
+func (s *Service) get(ctx context.Context, path string, headers map[string]string) (*http.Response, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("%s/api/v1/projects/%s/%s", s.base, s.Project, path), nil)
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Authorization", "Bearer "+s.token)
+	for k, v := range headers {
+		r.Header.Set(k, v)
+	}
+	response, err := s.http.Do(r)
+	if err != nil {
+		return nil, s.unreachable(err)
+	}
+	if response.StatusCode != http.StatusOK {
+		defer response.Body.Close()
+		body, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+		return nil, problemOf(response, body)
+	}
+	return response, nil
+}
+
+// EvidenceContent opens one piece of evidence for reading.
+func (s *Service) EvidenceContent(ctx context.Context, run, id int64) (io.ReadCloser, error) {
+	r, err := s.get(ctx, fmt.Sprintf("runs/%d/evidence/%d", run, id), nil)
+	if err != nil {
+		return nil, err
+	}
+	return r.Body, nil
+}

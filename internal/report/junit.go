@@ -1,0 +1,180 @@
+// Package report writes what a run found in forms that other tools and people
+// read: JUnit XML, and text for a terminal.
+package report
+
+import (
+	"encoding/xml"
+	"fmt"
+	"io"
+	"strings"
+
+	"yamato/internal/contract"
+	"yamato/internal/core/fleet"
+)
+
+type junitSuites struct {
+	XMLName  xml.Name     `xml:"testsuites"`
+	Name     string       `xml:"name,attr"`
+	Tests    int          `xml:"tests,attr"`
+	Failures int          `xml:"failures,attr"`
+	Errors   int          `xml:"errors,attr"`
+	Skipped  int          `xml:"skipped,attr"`
+	Time     string       `xml:"time,attr"`
+	Suites   []junitSuite `xml:"testsuite"`
+}
+
+type junitSuite struct {
+	Name       string          `xml:"name,attr"`
+	Tests      int             `xml:"tests,attr"`
+	Failures   int             `xml:"failures,attr"`
+	Errors     int             `xml:"errors,attr"`
+	Skipped    int             `xml:"skipped,attr"`
+	Time       string          `xml:"time,attr"`
+	Properties []junitProperty `xml:"properties>property"`
+	Cases      []junitCase     `xml:"testcase"`
+}
+
+type junitProperty struct {
+	Name  string `xml:"name,attr"`
+	Value string `xml:"value,attr"`
+}
+
+type junitCase struct {
+	Name      string      `xml:"name,attr"`
+	Class     string      `xml:"classname,attr"`
+	Time      string      `xml:"time,attr"`
+	Failure   *junitFault `xml:"failure"`
+	Error     *junitFault `xml:"error"`
+	Skipped   *junitFault `xml:"skipped"`
+	SystemOut string      `xml:"system-out,omitempty"`
+}
+
+type junitFault struct {
+	Message string `xml:"message,attr,omitempty"`
+	Text    string `xml:",chardata"`
+}
+
+// JUnit writes a run as JUnit XML: one testsuite for each suite in each
+// combination, one testcase for each case in it.
+func JUnit(w io.Writer, d contract.RunDetail) error {
+	all := junitSuites{Name: fmt.Sprintf("run %d: %s %s (%s)", d.Run.Number, d.Run.App, d.Run.VersionName, d.Run.VersionCode)}
+	var total int64
+	for _, leg := range d.Legs {
+		label := Label(leg.Combination)
+		suite := junitSuite{Name: printable(leg.Suite + " on " + label)}
+		c := leg.Combination
+		for _, p := range [][2]string{{"model", c.Model}, {"kind", c.Kind}, {"platform", c.Platform}, {"os", c.Os}, {"language", c.Language}, {"seed", fmt.Sprint(d.Run.Seed)}} {
+			suite.Properties = append(suite.Properties, junitProperty{p[0], printable(p[1])})
+		}
+		var took int64
+		for _, x := range leg.Cases {
+			one, ms := junitOf(x, leg, label)
+			took += ms
+			suite.Tests++
+			suite.Failures += count(one.Failure)
+			suite.Errors += count(one.Error)
+			suite.Skipped += count(one.Skipped)
+			suite.Cases = append(suite.Cases, one)
+		}
+		suite.Time = seconds(took)
+		total += took
+		all.Tests += suite.Tests
+		all.Failures += suite.Failures
+		all.Errors += suite.Errors
+		all.Skipped += suite.Skipped
+		all.Suites = append(all.Suites, suite)
+	}
+	all.Time = seconds(total)
+	if _, err := io.WriteString(w, xml.Header); err != nil {
+		return err
+	}
+	e := xml.NewEncoder(w)
+	e.Indent("", "  ")
+	if err := e.Encode(all); err != nil {
+		return err
+	}
+	_, err := io.WriteString(w, "\n")
+	return err
+}
+
+func junitOf(x contract.Crossing, leg contract.Leg, label string) (junitCase, int64) {
+	out := junitCase{Name: printable(x.Name), Class: printable(leg.Suite + " | " + label)}
+	var took int64
+	sentence := ""
+	for _, r := range x.Results {
+		took += r.TookMs
+		if r.Sentence != nil {
+			sentence = *r.Sentence
+		}
+	}
+	out.Time = seconds(took)
+	fault := &junitFault{Message: printable(sentence), Text: printable(history(x))}
+	switch x.Verdict {
+	case "fail":
+		out.Failure = fault
+	case "error":
+		if sentence == "" {
+			fault.Message = printable(troubleOf(leg))
+		}
+		out.Error = fault
+	case "skip":
+		out.Skipped = &junitFault{Message: fault.Message}
+	case "none":
+		out.Skipped = &junitFault{Message: "nothing was decided"}
+	case "pass":
+		if x.Flaky {
+			out.SystemOut = printable("flaky: the same build both passed and failed here\n" + history(x))
+		}
+	}
+	return out, took
+}
+
+func troubleOf(leg contract.Leg) string {
+	for i := len(leg.Attempts) - 1; i >= 0; i-- {
+		if t := leg.Attempts[i].Trouble; t != nil {
+			return *t
+		}
+	}
+	return "no attempt judged it"
+}
+
+// history tells every result of a crossing, a line each.
+func history(x contract.Crossing) string {
+	var b strings.Builder
+	for _, r := range x.Results {
+		fmt.Fprintf(&b, "attempt %d on %s: %s", r.Attempt, r.Device, r.Verdict)
+		if r.Sentence != nil && *r.Sentence != "" {
+			fmt.Fprintf(&b, ": %s", *r.Sentence)
+		}
+		b.WriteByte('\n')
+	}
+	return b.String()
+}
+
+func count(f *junitFault) int {
+	if f != nil {
+		return 1
+	}
+	return 0
+}
+
+func seconds(ms int64) string { return fmt.Sprintf("%.3f", float64(ms)/1000) }
+
+// printable drops what XML 1.0 cannot hold (section 2.2).
+func printable(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '\t' || r == '\n' || r == '\r' || r >= 0x20 && r <= 0xd7ff || r >= 0xe000 && r <= 0xfffd || r >= 0x10000 {
+			return r
+		}
+		return -1
+	}, s)
+}
+
+// Label is how people read a combination.
+func Label(c contract.Combination) string {
+	label := fleet.Combination{Model: c.Model, Platform: c.Platform, OS: c.Os}.Label()
+	if c.Language != "" && c.Language != "en-GB" {
+		label += ", " + c.Language
+	}
+	return label
+}

@@ -1,0 +1,266 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"sort"
+	"strings"
+	"unicode/utf8"
+
+	"yamato/internal/contract"
+)
+
+// Ink colours text for a terminal; the zero value leaves it plain.
+type Ink struct{ On bool }
+
+func (i Ink) paint(code, s string) string {
+	if !i.On || s == "" {
+		return s
+	}
+	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+// Vermilion, Petrol, Faint and Strong are the roles that colour has.
+func (i Ink) Vermilion(s string) string { return i.paint("38;5;166", s) }
+
+// Petrol is for errors.
+func (i Ink) Petrol(s string) string { return i.paint("38;5;30", s) }
+
+// Faint is for what matters less.
+func (i Ink) Faint(s string) string { return i.paint("2", s) }
+
+// Strong is for headings.
+func (i Ink) Strong(s string) string { return i.paint("1", s) }
+
+// Shape gives a verdict's shape: colour never speaks alone.
+func Shape(verdict string, flaky bool) string {
+	switch {
+	case flaky:
+		return "◐"
+	case verdict == "pass":
+		return "○"
+	case verdict == "fail":
+		return "■"
+	case verdict == "error":
+		return "▲"
+	case verdict == "skip":
+		return "–"
+	}
+	return "·"
+}
+
+func (i Ink) shape(verdict string, flaky bool) string {
+	s := Shape(verdict, flaky)
+	switch {
+	case flaky || verdict == "fail":
+		return i.Vermilion(s)
+	case verdict == "error":
+		return i.Petrol(s)
+	case verdict == "skip" || verdict == "none":
+		return i.Faint(s)
+	}
+	return s
+}
+
+type row struct {
+	suite, name string
+	cells       map[string]contract.Crossing
+	heavy       int
+}
+
+// Weave writes a run's cases as rows and its combinations as columns, with a
+// shape at each crossing. Rows and columns sort so that failures come together.
+func Weave(w io.Writer, d contract.RunDetail, ink Ink) {
+	rows, columns := crossings(d)
+	r := d.Run
+	fmt.Fprintf(w, "%s  %s %s (%s)  %s  %s\n\n", ink.Strong(fmt.Sprintf("Run %d", r.Number)), r.App, r.VersionName, r.VersionCode, verdictWord(r, ink), ink.Faint(fmt.Sprintf("seed %d", r.Seed)))
+	width := 0
+	for _, one := range rows {
+		width = max(width, utf8.RuneCountInString(one.name)+2)
+	}
+	width = min(max(width, 20), 62)
+	head := strings.Repeat(" ", width+1)
+	for i := range columns {
+		head += fmt.Sprintf("%3d", i+1)
+	}
+	fmt.Fprintln(w, ink.Faint(head))
+	suite := ""
+	for _, one := range rows {
+		if one.suite != suite {
+			suite = one.suite
+			fmt.Fprintln(w, ink.Strong(suite))
+		}
+		fmt.Fprintf(w, "  %s", pad(one.name, width-1))
+		for _, c := range columns {
+			x, ok := one.cells[c]
+			s := " "
+			if ok {
+				s = ink.shape(x.Verdict, x.Flaky)
+			}
+			fmt.Fprintf(w, "  %s", s)
+		}
+		fmt.Fprintln(w)
+	}
+	fmt.Fprintln(w)
+	for i, c := range columns {
+		fmt.Fprintf(w, "  %s %s\n", ink.Faint(fmt.Sprintf("%2d", i+1)), c)
+	}
+	fmt.Fprintf(w, "\n  %s\n", ink.Faint("○ pass   ■ fail   ▲ error   – skip   ◐ flaky   · not decided"))
+	for _, l := range d.LeftOut {
+		fmt.Fprintf(w, "\n  left out: %s\n", Label(l.Combination))
+		for _, reason := range l.Reasons {
+			fmt.Fprintf(w, "    %s: %s\n", reason.Why, reason.Remedy)
+		}
+	}
+}
+
+func verdictWord(r contract.Run, ink Ink) string {
+	word := r.Verdict
+	if r.FinishedAt == nil {
+		word = fmt.Sprintf("%s, %d of %d legs to go", r.State, r.OpenLegs, r.Legs)
+	} else if r.State == "cancelled" {
+		word = "cancelled; so far " + r.Verdict
+	}
+	switch r.Verdict {
+	case "fail":
+		return ink.Vermilion(word)
+	case "error":
+		return ink.Petrol(word)
+	}
+	return ink.Strong(word)
+}
+
+func crossings(d contract.RunDetail) ([]*row, []string) {
+	at := map[[2]string]*row{}
+	weight := map[string]int{}
+	var rows []*row
+	var columns, suites []string
+	for _, leg := range d.Legs {
+		label := Label(leg.Combination) + " " + leg.Combination.Kind
+		if _, ok := weight[label]; !ok {
+			weight[label] = 0
+			columns = append(columns, label)
+		}
+		if !slices.Contains(suites, leg.Suite) {
+			suites = append(suites, leg.Suite)
+		}
+		for _, x := range leg.Cases {
+			k := [2]string{leg.Suite, x.Name}
+			if at[k] == nil {
+				at[k] = &row{suite: leg.Suite, name: x.Name, cells: map[string]contract.Crossing{}}
+				rows = append(rows, at[k])
+			}
+			at[k].cells[label] = x
+			if x.Verdict == "fail" || x.Verdict == "error" {
+				at[k].heavy += 2
+				weight[label] += 2
+			} else if x.Flaky {
+				at[k].heavy++
+				weight[label]++
+			}
+		}
+	}
+	sort.SliceStable(rows, func(i, j int) bool {
+		if a, b := slices.Index(suites, rows[i].suite), slices.Index(suites, rows[j].suite); a != b {
+			return a < b
+		}
+		return rows[i].heavy > rows[j].heavy
+	})
+	sort.SliceStable(columns, func(i, j int) bool { return weight[columns[i]] > weight[columns[j]] })
+	return rows, columns
+}
+
+func pad(s string, width int) string {
+	runes := []rune(s)
+	if len(runes) > width {
+		return string(runes[:width-1]) + "…"
+	}
+	return s + strings.Repeat(" ", width-len(runes))
+}
+
+// Failures writes what failed and why, in words: each failure once, with the
+// combinations that share it.
+func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
+	type group struct {
+		suite, name, verdict, sentence string
+		flaky                          bool
+		example                        contract.Result
+		where                          []string
+	}
+	at := map[string]*group{}
+	var groups []*group
+	crossingsOf := map[string]int{}
+	for _, leg := range d.Legs {
+		for _, x := range leg.Cases {
+			crossingsOf[leg.Suite+"\x00"+x.Name]++
+			bad := x.Flaky || x.Verdict == "fail" || x.Verdict == "error" || x.Verdict == "skip"
+			if !bad {
+				continue
+			}
+			sentence, example := lastSentence(x), contract.Result{}
+			if sentence == "" {
+				sentence = troubleOf(leg)
+			}
+			for _, r := range x.Results {
+				if r.Sentence != nil && *r.Sentence == sentence {
+					example = r
+				}
+			}
+			k := strings.Join([]string{leg.Suite, x.Name, x.Verdict, fmt.Sprint(x.Flaky), sentence}, "\x00")
+			if at[k] == nil {
+				at[k] = &group{suite: leg.Suite, name: x.Name, verdict: x.Verdict, flaky: x.Flaky, sentence: sentence, example: example}
+				groups = append(groups, at[k])
+			}
+			at[k].where = append(at[k].where, Label(leg.Combination))
+		}
+	}
+	for _, g := range groups {
+		word := g.verdict
+		if g.flaky {
+			word = "flaky, now " + g.verdict
+		}
+		fmt.Fprintf(w, "\n%s %s  %s\n", ink.shape(g.verdict, g.flaky), ink.Strong(g.name), ink.Faint(word))
+		where := strings.Join(g.where, "; ")
+		if n := crossingsOf[g.suite+"\x00"+g.name]; len(g.where) == n && n > 1 {
+			where = fmt.Sprintf("all %d combinations", n)
+		}
+		fmt.Fprintf(w, "  on       %s\n", where)
+		writeFailure(w, g.sentence, g.example)
+	}
+}
+
+// writeFailure tells a failure in the order in which people ask.
+func writeFailure(w io.Writer, sentence string, r contract.Result) {
+	if r.Failure == nil {
+		fmt.Fprintf(w, "  because  %s\n", sentence)
+		return
+	}
+	f := *r.Failure
+	get := func(k string) string { s, _ := f[k].(string); return s }
+	num := func(k string) float64 { n, _ := f[k].(float64); return n }
+	fmt.Fprintf(w, "  step     line %.0f: %s\n", num("line"), get("step"))
+	fmt.Fprintf(w, "  expected %s\n", get("expected"))
+	fmt.Fprintf(w, "  but      %s\n", get("actual"))
+	if waited := num("waited_ms"); waited > 0 {
+		fmt.Fprintf(w, "  waited   %.1f s; nothing had changed for %.1f s\n", waited/1000, num("quiet_ms")/1000)
+	}
+	if report := get("report"); report != "" {
+		for i, line := range strings.Split(strings.TrimSpace(report), "\n") {
+			if i == 6 {
+				break
+			}
+			fmt.Fprintf(w, "           %s\n", line)
+		}
+	}
+}
+
+func lastSentence(x contract.Crossing) string {
+	sentence := ""
+	for _, r := range x.Results {
+		if r.Sentence != nil && *r.Sentence != "" {
+			sentence = *r.Sentence
+		}
+	}
+	return sentence
+}
