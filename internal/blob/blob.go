@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"time"
+	"yamato/internal/killpoint"
 )
 
 // Store keeps blobs.
@@ -91,6 +92,7 @@ func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64) 
 	if digest != "" && digest != sum {
 		return Info{}, fmt.Errorf("%w: %s instead of %s", ErrDamaged, sum[:12], digest[:12])
 	}
+	killpoint.Pass("blob-staged")
 	if err := d.name(staged, sum); err != nil {
 		return Info{}, fmt.Errorf("keeping a blob: %w", err)
 	}
@@ -191,5 +193,6 @@ func (c contextReader) Read(p []byte) (int, error) {
 	if err := c.ctx.Err(); err != nil {
 		return 0, err
 	}
+	killpoint.Pass("blob-arriving")
 	return c.r.Read(p)
 }

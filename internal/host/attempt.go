@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"time"
+	"yamato/internal/killpoint"
 
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
@@ -55,6 +56,7 @@ func (w *worker) carryOut(ctx context.Context, held *holding) {
 		}
 		h.log.Info("an attempt met trouble", "lease", lease, "device", held.lease.Device, "trouble", trouble)
 	}
+	killpoint.Pass("cleaning")
 	clean := &link.Clean{}
 	if err := w.device.Clean(ctx, CleanApp); err != nil {
 		clean.Trouble = err.Error()
@@ -149,6 +151,7 @@ func (w *worker) cases(ctx context.Context, l link.Lease, suite *script.Suite) e
 				}
 			}
 			result.Matched = fresh
+			killpoint.Pass("case-judged")
 			out.send(ctx, finishedCase{i, result, rec, w.readLog(ctx)})
 			if result.Verdict == verdict.Error && result.Failure.Cause == script.Trouble {
 				return errors.New(result.Failure.Actual) // the device, not the app: the rest goes elsewhere
@@ -302,6 +305,7 @@ func (o *outbox) upload(ctx context.Context, sort, name, media string, content [
 	ref := link.EvidenceRef{Sort: sort, Name: name, MediaType: media, Digest: hex.EncodeToString(sum[:]), Size: int64(len(content))}
 	pause := 50 * time.Millisecond
 	for {
+		killpoint.Pass("uploading")
 		err := o.worker.host.config.Service.Upload(ctx, ref.Digest, content)
 		if err == nil {
 			return ref, nil

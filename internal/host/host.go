@@ -15,6 +15,7 @@ import (
 	"log/slog"
 	"sync"
 	"time"
+	"yamato/internal/killpoint"
 
 	"golang.org/x/sync/errgroup"
 
@@ -203,6 +204,9 @@ func (h *Host) hear(ctx context.Context, conn link.Conn) error {
 				return err
 			}
 		}
+		if len(m.Acks) > 0 {
+			killpoint.Pass("acknowledged")
+		}
 		for _, e := range m.End {
 			h.stop(e.Lease, errors.New(e.Reason))
 		}
@@ -232,6 +236,7 @@ func (h *Host) accept(l link.Lease) error {
 	if err := h.journal.begin(l.Number, l.Device, l.LastSeq); err != nil {
 		return err
 	}
+	killpoint.Pass("lease-begun")
 	w, ok := h.workers[l.Device]
 	if !ok || l.LastSeq > 0 { // a device we do not have, or a lease that an earlier host lost the journal of
 		why := errRestart.Error()
@@ -330,5 +335,6 @@ func (h *Host) report(ctx context.Context, conn link.Conn) error {
 		if err := conn.Send(ctx, link.FromHost{Events: events}); err != nil {
 			return err
 		}
+		killpoint.Pass("reported")
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"slices"
 	"time"
+	"yamato/internal/killpoint"
 
 	"yamato/internal/blob"
 	"yamato/internal/link"
@@ -211,6 +212,7 @@ func (n *session) deliverNew(ctx context.Context) error {
 	if len(m.Leases)+len(m.End) == 0 {
 		return nil
 	}
+	killpoint.Pass("delivering")
 	if err := n.conn.Send(ctx, m); err != nil {
 		n.close(err)
 		return err

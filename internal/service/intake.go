@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"time"
+	"yamato/internal/killpoint"
 
 	"yamato/internal/core/verdict"
 	"yamato/internal/link"
@@ -32,8 +33,10 @@ func (s *Service) takeIn(ctx context.Context) {
 			return
 		}
 		for {
+			killpoint.Pass("committing")
 			answers, err := s.commit(ctx, batch)
 			if err == nil {
+				killpoint.Pass("committed") // and not yet acknowledged
 				s.answer(ctx, batch, answers)
 				break
 			}

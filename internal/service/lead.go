@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"time"
+	"yamato/internal/killpoint"
 
 	"yamato/internal/core/schedule"
 	"yamato/internal/store"
@@ -138,6 +139,7 @@ func (l *leader) place(ctx context.Context) error {
 		return err
 	}
 	if placed > 0 {
+		killpoint.Pass("placed")
 		s.bell.ring()
 	}
 	return nil

@@ -161,25 +161,24 @@ func (s *Service) Evidence(ctx context.Context, c Caller, number int64) ([]contr
 	list, err := s.store.EvidenceOf(ctx, r.ID)
 	out := []contract.Evidence{}
 	for _, e := range list {
-		out = append(out, contract.Evidence{Id: e.ID, Leg: e.LegID, Attempt: e.Attempt, Device: e.Device, CaseIndex: e.Case, Sort: e.Sort, Name: e.Name,
-			MediaType: e.MediaType, Digest: e.Digest, Size: e.Size})
+		out = append(out, evidenceOut(e))
 	}
 	return out, err
 }
 
+func evidenceOut(e store.Evidence) contract.Evidence {
+	return contract.Evidence{Id: e.ID, Leg: e.LegID, Attempt: e.Attempt, Device: e.Device, CaseIndex: e.Case, Sort: e.Sort, Name: e.Name,
+		MediaType: e.MediaType, Digest: e.Digest, Size: e.Size}
+}
+
 // OpenEvidence opens one piece of evidence: whoever may see the run may see it.
 func (s *Service) OpenEvidence(ctx context.Context, c Caller, number, id int64) (contract.Evidence, blob.File, error) {
-	list, err := s.Evidence(ctx, c, number)
+	e, err := s.store.EvidenceNumbered(ctx, c.ProjectID, number, id)
 	if err != nil {
-		return contract.Evidence{}, nil, err
+		return contract.Evidence{}, nil, notThere(err, "list its evidence", "run %d has no evidence %d", number, id)
 	}
-	for _, e := range list {
-		if e.Id == id {
-			f, err := s.blobs.Open(ctx, e.Digest)
-			return e, f, err
-		}
-	}
-	return contract.Evidence{}, nil, NotFound(fmt.Sprintf("run %d has no evidence %d", number, id), "list its evidence")
+	f, err := s.blobs.Open(ctx, e.Digest)
+	return evidenceOut(e), f, err
 }
 
 // RunEvents gives the events of a run after a number, in order, and whether the

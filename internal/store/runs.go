@@ -248,11 +248,20 @@ type Evidence struct {
 // EvidenceOf gives all evidence of a run.
 func (s *Store) EvidenceOf(ctx context.Context, run int64) ([]Evidence, error) {
 	list := []Evidence{}
-	err := s.db.SelectContext(ctx, &list, `
-		select e.id, e.lease_id, l.leg_id, l.attempt, d.name as device, e.case_index, e.sort, e.name, e.media_type, e.digest, e.size
-		from evidence e join lease l on l.id = e.lease_id join device d on d.id = l.device_id
-		where e.run_id = $1 order by e.lease_id, e.case_index, e.id`, run)
+	err := s.db.SelectContext(ctx, &list, evidenceColumns+`where e.run_id = $1 order by e.lease_id, e.case_index, e.id`, run)
 	return list, err
+}
+
+const evidenceColumns = `
+	select e.id, e.lease_id, l.leg_id, l.attempt, d.name as device, e.case_index, e.sort, e.name, e.media_type, e.digest, e.size
+	from evidence e join lease l on l.id = e.lease_id join device d on d.id = l.device_id `
+
+// EvidenceNumbered gives one piece of evidence of the run with that number.
+func (s *Store) EvidenceNumbered(ctx context.Context, project, run, id int64) (Evidence, error) {
+	var e Evidence
+	err := s.db.GetContext(ctx, &e, evidenceColumns+`
+		join run r on r.id = e.run_id where r.project_id = $1 and r.number = $2 and e.id = $3`, project, run, id)
+	return e, one(err)
 }
 
 // EventBatch is a row of a run's events: First to Last.

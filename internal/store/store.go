@@ -11,7 +11,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -238,11 +237,4 @@ func (s *Store) AddToken(ctx context.Context, project int64, kind, name, token s
 		insert into access_token (project_id, kind, name, digest) values ($1, $2, $3, $4)
 		on conflict (digest) do nothing`, project, kind, name, Digest(token))
 	return err
-}
-
-// Now is the database's clock, by which leases are judged.
-func (s *Store) Now(ctx context.Context) (time.Time, error) {
-	var t time.Time
-	err := s.db.GetContext(ctx, &t, `select now()`)
-	return t, err
 }

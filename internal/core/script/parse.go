@@ -87,14 +87,14 @@ func (p *parser) accept(words ...string) bool {
 
 func (p *parser) want(word string) {
 	if !p.accept(word) {
-		p.fail(p.peek(), "", "`%s` is missing before %s", word, p.peek())
+		p.fail(p.peek(), meant(p.peek().text, []string{word}), "`%s` is missing before %s", word, p.peek())
 	}
 }
 
 func (p *parser) wantString(what string) token {
 	t := p.peek()
 	if t.kind != kindString {
-		p.fail(t, fmt.Sprintf(`write it in double quotes: "…"`), "%s is missing before %s", what, t)
+		p.fail(t, `write it in double quotes: "…"`, "%s is missing before %s", what, t)
 	}
 	return p.next()
 }

@@ -1,0 +1,58 @@
+# Two commands do everything on a fresh Debian machine with Go, make and git:
+#   make demo    shows it          (make demo ARGS=--once: shows it once)
+#   make test    checks everything
+SHELL := /bin/bash
+.SHELLFLAGS := -eu -o pipefail -c
+.DEFAULT_GOAL := help
+
+PROGRAM := bin/yamato
+PROGRAM_SOURCES := $(shell git ls-files '*.go' '*.js' '*.sql' '*.yaml' '*.suite' go.mod go.sum 2>/dev/null)
+
+help: ## say what can be made
+	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
+
+demo: postgres $(PROGRAM) ## show it, and go on serving until Ctrl-C
+	@exec $(PROGRAM) demo $(ARGS)
+
+test: postgres packers $(PROGRAM) ## run every check
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -d $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	YAMATO_TEST_PROGRAM=$(CURDIR)/$(PROGRAM) go run ./internal/pgbox/pgtest/with go test -race -timeout 20m ./...
+
+bench: postgres $(PROGRAM) ## measure, and write docs/benchmarks.md
+	go run ./internal/bench -program $(CURDIR)/$(PROGRAM) -out docs/benchmarks.md
+
+screenshots: postgres terminal $(PROGRAM) ## make the pictures in docs/screenshots anew
+	go run ./internal/shots -program $(CURDIR)/$(PROGRAM) -out docs/screenshots
+
+generate: ## generate from api/openapi.yaml
+	go generate ./internal/contract ./internal/api ./internal/client
+
+$(PROGRAM): $(PROGRAM_SOURCES)
+	go build -o $@ ./cmd/yamato
+
+# What is missing is installed from Debian's packages: as root; else the line to run is printed.
+define need
+	@command -v $(1) >/dev/null 2>&1 || ls $(2) >/dev/null 2>&1 || { \
+	  if [ "$$(id -u)" = 0 ]; then \
+	    echo "installing $(3)"; \
+	    apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $(3) >/dev/null; \
+	  else \
+	    echo "Missing: $(3). Run this, and then make again:"; echo "  sudo apt-get install -y $(3)"; exit 1; \
+	  fi; }
+endef
+
+postgres:
+	$(call need,no-such-command,/usr/lib/postgresql/*/bin/postgres,postgresql)
+
+packers: # independent tools that the tests read our packages with
+	$(call need,aapt,/usr/bin/aapt,aapt)
+	$(call need,plistutil,/usr/bin/plistutil,libplist-utils)
+
+terminal: # a terminal window without a monitor
+	$(call need,xterm,/usr/bin/xterm,xterm)
+	$(call need,Xvfb,/usr/bin/Xvfb,xvfb)
+	$(call need,import,/usr/bin/import-im6.q16,imagemagick)
+
+.PHONY: help demo test bench screenshots generate postgres packers terminal

@@ -1,0 +1,264 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/demo"
+	"yamato/internal/cli"
+	"yamato/internal/client"
+	"yamato/internal/contract"
+	"yamato/internal/killpoint"
+	"yamato/internal/pgbox/pgtest"
+	"yamato/internal/testbin"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m) }
+
+// rig is a service or two and a host, as processes that are started again when
+// they die, on a database of their own.
+type rig struct {
+	t        *testing.T
+	dir      string
+	database string
+	services []*process
+	host     *process
+	client   *client.Service
+}
+
+type rigConfig struct {
+	services int
+	site     string
+	lease    string
+	killAt   map[string]string // name of the process -> point
+	database string
+}
+
+// smallSite has a device of each kind that matters, two of one of them.
+const smallSite = `
+site: bench
+driver: standin
+models:
+  - {model: Kaede 7, platform: android, form: phone, width: 408, height: 896, cutout: hole, memory_mb: 8192}
+  - {model: Kaede 7 Lite, platform: android, form: phone, width: 364, height: 792, cutout: none, memory_mb: 3072}
+  - {model: Aster Petit, platform: ios, form: phone, width: 324, height: 580, cutout: none, memory_mb: 3072}
+devices:
+  - {name: kaede-7-1, model: Kaede 7, kind: emulator, os: "14"}
+  - {name: kaede-7-2, model: Kaede 7, kind: emulator, os: "14"}
+  - {name: kaede-7-lite-1, model: Kaede 7 Lite, kind: emulator, os: "13"}
+  - {name: aster-petit-1, model: Aster Petit, kind: simulator, os: "17"}
+`
+
+func newRig(t *testing.T, c rigConfig) *rig {
+	t.Helper()
+	if c.services == 0 {
+		c.services = 1
+	}
+	if c.site == "" {
+		c.site = smallSite
+	}
+	if c.lease == "" {
+		c.lease = "2s"
+	}
+	r := &rig{t: t, dir: t.TempDir(), database: c.database}
+	if r.database == "" {
+		r.database = pgtest.Database(t)
+	}
+	var urls []string
+	for i := range c.services {
+		listen := freeAddress(t)
+		urls = append(urls, "http://"+listen)
+		name := fmt.Sprintf("service-%d", i)
+		r.services = append(r.services, r.start(name, c.killAt[name], "serve", "--database", r.database, "--dir", filepath.Join(r.dir, "service"), "--listen", listen, "--lease", c.lease, "--silence", "600ms"))
+	}
+	site := filepath.Join(r.dir, "site.yaml")
+	require.NoError(t, os.WriteFile(site, []byte(c.site), 0o600))
+	token := filepath.Join(r.dir, "service", "user-token")
+	require.Eventually(t, func() bool { return exists(token) && exists(filepath.Join(r.dir, "service", "host-token")) }, 20*time.Second, 10*time.Millisecond)
+	text, err := os.ReadFile(token)
+	require.NoError(t, err)
+	r.client, err = client.Open(urls[0], strings.TrimSpace(string(text)), "default")
+	require.NoError(t, err)
+	r.awaitService()
+	r.host = r.start("host", c.killAt["host"], "host", "--site", site, "--service", strings.Join(urls, ","), "--token-file", filepath.Join(r.dir, "service", "host-token"), "--dir", filepath.Join(r.dir, "host"))
+	return r
+}
+
+func exists(path string) bool { info, err := os.Stat(path); return err == nil && info.Size() > 0 }
+
+// freeAddress gives an address on loopback that nobody listens on.
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().String()
+}
+
+func (r *rig) awaitService() {
+	r.t.Helper()
+	require.Eventually(r.t, func() bool {
+		a, err := r.client.AboutWithResponse(context.Background())
+		return err == nil && a.JSON200 != nil
+	}, 30*time.Second, 20*time.Millisecond, "the service does not answer")
+}
+
+// awaitIdle waits until every device is idle.
+func (r *rig) awaitIdle() []contract.Device {
+	r.t.Helper()
+	var list []contract.Device
+	require.Eventually(r.t, func() bool {
+		d, err := r.client.ListDevicesWithResponse(context.Background(), "default")
+		if err != nil || d.JSON200 == nil || len(*d.JSON200) == 0 {
+			return false
+		}
+		list = *d.JSON200
+		for _, one := range list {
+			if one.State != "idle" {
+				return false
+			}
+		}
+		return true
+	}, 30*time.Second, 20*time.Millisecond, "the devices do not get idle")
+	return list
+}
+
+// yamato runs a command against the rig and gives its output and exit code.
+func (r *rig) yamato(args ...string) (stdout, stderr string, code int) {
+	r.t.Helper()
+	var out, errOut bytes.Buffer
+	args = append(args, "--service", r.serviceURL(), "--token-file", filepath.Join(r.dir, "service", "user-token"), "--project", "default")
+	code = cli.Run(context.Background(), args, &out, &errOut)
+	return out.String(), errOut.String(), code
+}
+
+func (r *rig) serviceURL() string {
+	for i, a := range r.services[0].args {
+		if a == "--listen" {
+			return "http://" + r.services[0].args[i+1]
+		}
+	}
+	return ""
+}
+
+// samples writes the sample packages and suites to a folder and gives it.
+func samples(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	for _, v := range demo.Versions {
+		packages, err := demo.Packages(v)
+		require.NoError(t, err)
+		for _, p := range packages {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, p.File), p.Data, 0o600))
+		}
+	}
+	suites, err := demo.Suites()
+	require.NoError(t, err)
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "suites"), 0o700))
+	for name, text := range suites {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "suites", name), []byte(text), 0o600))
+	}
+	return dir
+}
+
+// process is a child that is started again when it dies.
+type process struct {
+	name string
+	args []string
+	env  []string
+	log  io.Writer
+
+	mu     sync.Mutex
+	cmd    *exec.Cmd
+	deaths int
+}
+
+func (r *rig) start(name, killAt string, args ...string) *process {
+	r.t.Helper()
+	log, err := os.OpenFile(filepath.Join(r.dir, name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	require.NoError(r.t, err)
+	p := &process{name: name, args: args, log: log, env: append(os.Environ(), "YAMATO_CONNECTION="+filepath.Join(r.dir, name+"-connection.json"))}
+	first := p.env
+	if killAt != "" {
+		first = append(first, killpoint.Variable+"="+killAt)
+	}
+	program := testbin.Program(r.t)
+	stop, done := make(chan struct{}), make(chan struct{})
+	go func() { // ends when the test does
+		defer close(done)
+		for env := first; ; env = p.env {
+			cmd := exec.Command(program, args...)
+			cmd.Env, cmd.Stdout, cmd.Stderr = env, log, log
+			cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+			p.mu.Lock()
+			err := cmd.Start()
+			p.cmd = cmd
+			p.mu.Unlock()
+			if err != nil {
+				fmt.Fprintln(log, "cannot start:", err)
+				return
+			}
+			_ = cmd.Wait()
+			p.mu.Lock()
+			p.deaths++
+			p.mu.Unlock()
+			select {
+			case <-stop:
+				return
+			default:
+			}
+		}
+	}()
+	r.t.Cleanup(func() {
+		close(stop)
+		p.kill(syscall.SIGKILL)
+		<-done
+		if r.t.Failed() {
+			text, _ := os.ReadFile(filepath.Join(r.dir, name+".log"))
+			if len(text) > 6000 {
+				text = text[len(text)-6000:]
+			}
+			r.t.Logf("log of %s:\n%s", name, text)
+		}
+		_ = log.Close()
+	})
+	return p
+}
+
+func (p *process) kill(s syscall.Signal) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.cmd != nil && p.cmd.Process != nil {
+		_ = p.cmd.Process.Signal(s)
+	}
+}
+
+func (p *process) died() int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.deaths
+}
+
+// query reads one value from the rig's database.
+func (r *rig) query(text string, args ...any) (out string) {
+	r.t.Helper()
+	db, err := sql.Open("pgx", r.database)
+	require.NoError(r.t, err)
+	defer db.Close()
+	require.NoError(r.t, db.QueryRow(text, args...).Scan(&out))
+	return out
+}

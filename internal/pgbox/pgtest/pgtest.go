@@ -1,0 +1,118 @@
+// Package pgtest gives each test a database of its own, made from a template
+// that has been migrated once. All tests of a `make test` share one cluster;
+// a plain `go test` of one package starts one for itself.
+package pgtest
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/internal/pgbox"
+	"yamato/internal/store"
+)
+
+// Variable names the environment variable with the address of the cluster's
+// database "postgres".
+const Variable = "YAMATO_TEST_POSTGRES"
+
+var (
+	once    sync.Once
+	address string
+	failure error
+	box     *pgbox.Box
+	count   atomic.Int64
+)
+
+// Main runs a package's tests and stops the cluster that they may have started.
+// Call it from TestMain.
+func Main(m *testing.M) {
+	code := m.Run()
+	if box != nil {
+		_ = box.Stop()
+	}
+	os.Exit(code)
+}
+
+// Database makes a database for a test and gives its address. It is dropped
+// when the test ends.
+func Database(t testing.TB) string {
+	t.Helper()
+	once.Do(func() { address, failure = cluster(context.Background()) })
+	require.NoError(t, failure)
+	ctx := context.Background()
+	db, err := sql.Open("pgx", address)
+	require.NoError(t, err)
+	defer db.Close()
+	name := fmt.Sprintf("t_%d_%d_%d", os.Getpid(), count.Add(1), time.Now().UnixNano()%1e6)
+	_, err = db.ExecContext(ctx, `create database `+name+` template `+templateName)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		db, err := sql.Open("pgx", address)
+		if err != nil {
+			return
+		}
+		defer db.Close()
+		_, _ = db.ExecContext(ctx, `drop database if exists `+name+` with (force)`)
+	})
+	return Rename(address, name)
+}
+
+// Store opens a store on a database of its own.
+func Store(t testing.TB) *store.Store {
+	t.Helper()
+	st, err := store.Open(context.Background(), Database(t))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = st.Close() })
+	return st
+}
+
+// Rename gives the address of another database of the same cluster.
+func Rename(address, database string) string {
+	return strings.Replace(address, "/postgres?", "/"+database+"?", 1)
+}
+
+const templateName = "yamato_template"
+
+func cluster(ctx context.Context) (string, error) {
+	if a := os.Getenv(Variable); a != "" {
+		return a, nil
+	}
+	dir, err := os.MkdirTemp("", "yamato-test-postgres-")
+	if err != nil {
+		return "", err
+	}
+	if err := os.Chmod(dir, 0o711); err != nil {
+		return "", err
+	}
+	if box, err = pgbox.Start(ctx, dir+"/cluster"); err != nil {
+		return "", err
+	}
+	return box.URL("postgres"), MakeTemplate(ctx, box.URL("postgres"))
+}
+
+// MakeTemplate makes the template in a cluster.
+func MakeTemplate(ctx context.Context, address string) error {
+	db, err := sql.Open("pgx", address)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	if _, err := db.ExecContext(ctx, `create database `+templateName); err != nil {
+		return err
+	}
+	st, err := store.Open(ctx, Rename(address, templateName))
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	return st.Migrate(ctx)
+}
