@@ -182,6 +182,9 @@ func (n *session) deliver(ctx context.Context) {
 		select {
 		case <-heard:
 		case <-tick.C:
+			if back, err := n.service.store.HoldLink(ctx, n.host, n.number); err == nil && back > 0 {
+				n.service.bell.ring()
+			}
 		case <-ctx.Done():
 			return
 		}

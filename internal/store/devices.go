@@ -80,6 +80,22 @@ func (t *Tx) CloseLink(ctx context.Context, host, link int64) error {
 	return t.offline(ctx, `d.host_id = $1 and h.instance is null`, host)
 }
 
+// HoldLink brings back the devices of a linked host that were taken offline while
+// its service could not be heard, as after trouble with the database. It gives
+// how many there were.
+func (s *Store) HoldLink(ctx context.Context, host, link int64) (int, error) {
+	var n int
+	err := s.db.GetContext(ctx, &n, `
+		with back as (
+			update device d set state = 'idle', since = now(), reason = ''
+			from host h where h.id = $1 and h.link = $2 and d.host_id = h.id and d.state = 'offline' and d.reason = '`+notConnected+`' returning d.id),
+		told as (insert into dirty (sort, id) select 1, id from back)
+		select count(*) from back`, host, link)
+	return n, err
+}
+
+const notConnected = "its host is not connected"
+
 // TakeUnlinkedOffline takes the idle devices of hosts offline whose service has
 // not been heard of for silence.
 func (t *Tx) TakeUnlinkedOffline(ctx context.Context, silence time.Duration) error {
@@ -89,7 +105,7 @@ func (t *Tx) TakeUnlinkedOffline(ctx context.Context, silence time.Duration) err
 func (t *Tx) offline(ctx context.Context, where string, arg any) error {
 	return t.exec(ctx, `
 		with gone as (
-			update device d set state = 'offline', since = now(), reason = 'its host is not connected'
+			update device d set state = 'offline', since = now(), reason = '`+notConnected+`'
 			from host h where h.id = d.host_id and d.state = 'idle' and `+where+` returning d.id)
 		insert into dirty (sort, id) select 1, id from gone`, arg)
 }
