@@ -48,6 +48,7 @@ postgres:
 
 packers: # independent tools that the tests read our packages with
 	$(call need,aapt,/usr/bin/aapt,aapt)
+	$(call need,no-such-command,/usr/share/android-framework-res/framework-res.apk,android-framework-res)
 	$(call need,plistutil,/usr/bin/plistutil,libplist-utils)
 
 terminal: # a terminal window without a monitor

@@ -181,6 +181,9 @@ func readBinaryXML(data []byte, visit func(xmlEvent) error) error {
 	if len(data) < 8 || le16(data) != chunkXML {
 		return refuse(hintDamaged, "AndroidManifest.xml is not binary XML")
 	}
+	if size := int64(le32(data[4:])); size > int64(len(data)) {
+		return damaged(len(data), fmt.Sprintf("the document is cut short: %d of %d bytes", len(data), size))
+	}
 	var strings stringPool
 	var resources []byte
 	depth := 0

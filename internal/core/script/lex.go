@@ -134,7 +134,7 @@ func lexAny(l *lexer) state {
 		return lexPattern
 	case unicode.IsDigit(r):
 		return lexNumber
-	case isWordRune(r):
+	case isWordRune(r) && r != '-':
 		return lexWord
 	default:
 		return lexSign

@@ -199,7 +199,7 @@ func (r *runner) step(ctx context.Context, st Statement) *stop {
 	b := st.base()
 	at := r.device.Now()
 	stopped := r.do(ctx, st)
-	if stopped == nil && r.device.Now()-r.began > r.o.CaseLimit {
+	if stopped == nil && r.device.Now()-r.began >= r.o.CaseLimit {
 		stopped = r.stop(st, OutOfTime, fmt.Sprintf("the case to end within %s", r.o.CaseLimit), fmt.Sprintf("it has run for %s", short(r.device.Now()-r.began)))
 		r.keepFailure(ctx, stopped, nil)
 	}

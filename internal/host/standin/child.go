@@ -71,7 +71,8 @@ type program struct {
 	glue  *goja.Object
 	now   int64
 	reply reply
-	lines int
+	lines int // of log in this turn, and their bytes
+	bytes int
 }
 
 // turn lets the app act on one request, until it is at rest.
@@ -79,7 +80,7 @@ func (a *program) turn(req request) reply {
 	if a == nil {
 		return reply{Crash: "nothing has been started"}
 	}
-	a.now, a.reply, a.lines = req.NowMS, reply{}, 0
+	a.now, a.reply, a.lines, a.bytes = req.NowMS, reply{}, 0, 0
 	done := a.watch()
 	err := a.act(req)
 	close(done)
@@ -211,7 +212,8 @@ func (a *program) text(name string) (string, error) {
 }
 
 func (a *program) log(level, tag, text string) {
-	if a.lines++; a.lines > maxLogLines {
+	a.lines, a.bytes = a.lines+1, a.bytes+len(text)
+	if a.lines > maxLogLines || a.bytes > maxLogBytes {
 		return
 	}
 	a.reply.Logs = append(a.reply.Logs, logEntry{clip(level, 10), clip(tag, 60), clip(text, 2000)})

@@ -137,9 +137,6 @@ func (e *element) check(depth int, count *int) error {
 		e.Size = 15
 	}
 	e.Size = min(max(e.Size, 4), 200)
-	if faces[e.Face] == nil {
-		e.Face = "regular"
-	}
 	for i, k := range e.Kids {
 		if k == nil {
 			return fmt.Errorf("the app shows an empty element")

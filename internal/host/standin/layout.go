@@ -93,7 +93,7 @@ func (p *placed) measureText(inner float64) {
 		p.kids, p.w, p.h = []*placed{c}, c.w, c.h
 		return
 	}
-	face := faces[e.Face]
+	face := faceOf(e.Face)
 	p.lines = face.wrap(text, e.Size, inner)
 	if e.Lines > 0 && len(p.lines) > e.Lines {
 		p.lines = append(p.lines[:e.Lines-1:e.Lines-1], ellipsis(face, strings.Join(p.lines[e.Lines-1:], " "), e.Size, inner))

@@ -15,7 +15,8 @@ const (
 	maxTextRune = 20_000
 	maxTimers   = 2000
 	maxData     = 1 << 20 // bytes of all that an app keeps
-	maxLogLines = 5000    // for one turn
+	maxLogLines = 5000    // in one turn
+	maxLogBytes = 1 << 20 // in one turn
 )
 
 // request is one turn given to the app.

@@ -31,7 +31,7 @@ type Sandbox struct {
 	process *exec.Cmd
 	in      io.WriteCloser
 	out     io.Reader
-	stderr  *tail
+	stderr  *head
 	frames  chan frame
 	readers sync.WaitGroup
 }
@@ -107,7 +107,7 @@ func (s *Sandbox) launch() error {
 		return err
 	}
 	cmd.Stdout = w
-	s.stderr = &tail{}
+	s.stderr = &head{}
 	cmd.Stderr = s.stderr
 	if err := startProcess(cmd); err != nil {
 		_ = out.Close()
@@ -193,24 +193,22 @@ func (s *Sandbox) cpu() time.Duration {
 	return time.Duration(user+system) * time.Second / 100
 }
 
-// tail keeps the last few kilobytes written to it.
-type tail struct {
+// head keeps the first few kilobytes written to it: that is where a dying
+// process says why.
+type head struct {
 	mu   sync.Mutex
 	data []byte
 }
 
-func (t *tail) Write(p []byte) (int, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.data = append(t.data, p...)
-	if over := len(t.data) - 8<<10; over > 0 {
-		t.data = t.data[over:]
-	}
+func (h *head) Write(p []byte) (int, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.data = append(h.data, p[:min(len(p), 4<<10-len(h.data))]...)
 	return len(p), nil
 }
 
-func (t *tail) String() string {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return string(t.data)
+func (h *head) String() string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return string(h.data)
 }

@@ -29,6 +29,14 @@ var faces = map[string]*typeface{
 	"bold": parseFace(gobold.TTF), "mono": parseFace(gomono.TTF),
 }
 
+// faceOf gives a typeface by name, the regular one for names there are none of.
+func faceOf(name string) *typeface {
+	if f, ok := faces[name]; ok {
+		return f
+	}
+	return faces["regular"]
+}
+
 func parseFace(data []byte) *typeface {
 	f, err := opentype.Parse(data)
 	if err != nil {
