@@ -144,14 +144,3 @@ func (p Pick) Takes(d Device) bool {
 		model + " " + d.Platform + " " + d.OS,
 	}, want)
 }
-
-// Lacks gives the abilities among needed that d does not have.
-func Lacks(d Device, needed []string) []string {
-	var lacks []string
-	for _, n := range needed {
-		if !slices.Contains(d.Abilities, n) {
-			lacks = append(lacks, n)
-		}
-	}
-	return lacks
-}

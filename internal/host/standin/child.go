@@ -230,6 +230,10 @@ func (a *program) setTimer(id int, ms float64, network bool) {
 func (a *program) endTimer(id int) { a.reply.Ended = append(a.reply.Ended, id) }
 
 func clip(s string, n int) string {
+	if len(s) <= n {
+		return s
+	}
+	s = s[:min(len(s), 4*n)]
 	if r := []rune(s); len(r) > n {
 		return string(r[:n]) + "…"
 	}
