@@ -21,7 +21,7 @@ import (
 // Store keeps blobs.
 type Store interface {
 	// Put keeps what r gives, at most limit bytes. If digest is not empty, the
-	// bytes must have it.
+	// bytes must have it; what is kept already is not read again, and Size is 0 then.
 	Put(ctx context.Context, r io.Reader, digest string, limit int64) (Info, error)
 	// Open gives a blob for reading in any order, or ErrNone.
 	Open(ctx context.Context, digest string) (File, error)
@@ -72,6 +72,9 @@ func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64) 
 	if digest != "" && !digestForm.MatchString(digest) {
 		return Info{}, ErrDigest
 	}
+	if digest != "" && d.freshen(digest) {
+		return Info{Digest: digest}, nil // it is here: what is on its way need not be read
+	}
 	staged, err := os.CreateTemp(filepath.Join(d.root, "staging"), "in-*")
 	if err != nil {
 		return Info{}, fmt.Errorf("staging a blob: %w", err)
@@ -99,11 +102,16 @@ func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64) 
 	return Info{sum, size}, nil
 }
 
+// freshen makes the age of a blob begin anew, and reports whether it is here.
+func (d *Dir) freshen(digest string) bool {
+	now := time.Now()
+	return os.Chtimes(d.path(digest), now, now) == nil
+}
+
 // name makes a staged file durable under its digest. Where it is there already,
 // its age begins anew, so that no collection takes it from under us.
 func (d *Dir) name(staged *os.File, digest string) error {
-	now := time.Now()
-	if err := os.Chtimes(d.path(digest), now, now); err == nil {
+	if d.freshen(digest) {
 		return nil
 	}
 	if err := staged.Sync(); err != nil {

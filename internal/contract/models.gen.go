@@ -101,7 +101,7 @@ type Evidence struct {
 	Name      string `json:"name"`
 	Size      int64  `json:"size"`
 
-	// Sort picture, tree, log or steps
+	// Sort picture, tree or log
 	Sort string `json:"sort"`
 }
 
@@ -218,6 +218,7 @@ type Result struct {
 	Device   string                  `json:"device"`
 	Failure  *map[string]interface{} `json:"failure,omitempty"`
 	Sentence *string                 `json:"sentence,omitempty"`
+	Steps    *[]Step                 `json:"steps,omitempty"`
 	TookMs   int64                   `json:"took_ms"`
 	Verdict  string                  `json:"verdict"`
 }
@@ -270,6 +271,17 @@ type RunEvent struct {
 type RunList struct {
 	Items []Run  `json:"items"`
 	Next  *int64 `json:"next,omitempty"`
+}
+
+// Step defines model for Step.
+type Step struct {
+	// AtMs device time since the case began
+	AtMs    int64   `json:"at_ms"`
+	Line    int     `json:"line"`
+	Note    *string `json:"note,omitempty"`
+	Text    string  `json:"text"`
+	TookMs  int64   `json:"took_ms"`
+	Verdict string  `json:"verdict"`
 }
 
 // Suite defines model for Suite.

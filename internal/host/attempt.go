@@ -277,17 +277,8 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 			return err
 		}
 	}
-	if len(c.result.Steps) > 0 {
-		steps, err := json.Marshal(c.result.Steps)
-		if err != nil {
-			return err
-		}
-		if err := keep("steps", "steps", "application/json", steps); err != nil {
-			return err
-		}
-	}
 	return o.worker.host.journal.append(link.Event{Lease: o.lease, Case: &link.CaseClosed{Case: c.index, Verdict: string(c.result.Verdict), TookMS: c.result.TookMS,
-		Failure: c.result.Failure, Matched: c.result.Matched, Evidence: refs}})
+		Failure: c.result.Failure, Steps: c.result.Steps, Matched: c.result.Matched, Evidence: refs}})
 }
 
 func logText(lines []LogLine) []byte {

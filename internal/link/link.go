@@ -137,19 +137,20 @@ type CaseOpen struct {
 	Case int `json:"case"`
 }
 
-// CaseClosed is the result of a case. Its steps are evidence, not part of it.
+// CaseClosed is the result of a case.
 type CaseClosed struct {
-	Case     int             `json:"case"`
-	Verdict  string          `json:"verdict"`
-	TookMS   int64           `json:"took_ms"` // device time
-	Failure  *script.Failure `json:"failure,omitempty"`
-	Matched  []string        `json:"matched,omitempty"` // locators that matched and were not Known
-	Evidence []EvidenceRef   `json:"evidence,omitempty"`
+	Case     int                 `json:"case"`
+	Verdict  string              `json:"verdict"`
+	TookMS   int64               `json:"took_ms"` // device time
+	Failure  *script.Failure     `json:"failure,omitempty"`
+	Steps    []script.StepRecord `json:"steps,omitempty"`
+	Matched  []string            `json:"matched,omitempty"` // locators that matched and were not Known
+	Evidence []EvidenceRef       `json:"evidence,omitempty"`
 }
 
 // EvidenceRef refers to evidence that has been uploaded.
 type EvidenceRef struct {
-	Sort      string `json:"sort"` // picture, tree, log or steps
+	Sort      string `json:"sort"` // picture, tree or log
 	Name      string `json:"name"`
 	MediaType string `json:"media_type"`
 	Digest    string `json:"digest"`

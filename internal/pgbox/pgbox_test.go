@@ -1,9 +1,12 @@
 package pgbox
 
 import (
+	"bufio"
 	"context"
 	"database/sql"
+	"fmt"
 	"os"
+	"os/exec"
 	"syscall"
 	"testing"
 	"time"
@@ -29,21 +32,43 @@ func write(t *testing.T, b *Box, text string) {
 	require.NoError(t, err)
 }
 
+// The test program can be a process that starts a cluster and waits to be killed.
+func TestMain(m *testing.M) {
+	dir := os.Getenv("YAMATO_TEST_PREDECESSOR")
+	if dir == "" {
+		os.Exit(m.Run())
+	}
+	b, err := Start(context.Background(), dir)
+	if err != nil {
+		fmt.Println(err)
+		os.Exit(1)
+	}
+	fmt.Println("pid", b.PID())
+	select {}
+}
+
 func TestWhatAKilledPredecessorLeftRunningIsStoppedAndItsDataKept(t *testing.T) {
 	dir := folder(t)
-	ctx := context.Background()
-	first, err := Start(ctx, dir)
+	predecessor := exec.Command(os.Args[0])
+	predecessor.Env = append(os.Environ(), "YAMATO_TEST_PREDECESSOR="+dir)
+	out, err := predecessor.StdoutPipe()
 	require.NoError(t, err)
-	write(t, first, `create table kept (x int)`)
-	left := first.PID() // as if we had been killed: the server runs on, nobody stops it
+	require.NoError(t, predecessor.Start())
+	var left int
+	_, err = fmt.Fscanf(bufio.NewReader(out), "pid %d", &left)
+	require.NoError(t, err)
+	require.NoError(t, predecessor.Process.Kill())
+	_ = predecessor.Wait()
+	require.NoError(t, syscall.Kill(left, 0), "the server runs on")
 
-	second, err := Start(ctx, dir)
-	require.NoError(t, err)
-	require.NotEqual(t, left, second.PID())
-	write(t, second, `insert into kept values (1)`)
-	require.NoError(t, second.Stop())
-	// The first box notices that its server has gone and would start it again.
-	require.NoError(t, first.Stop())
+	for range 2 {
+		b, err := Start(context.Background(), dir)
+		require.NoError(t, err)
+		require.NotEqual(t, left, b.PID())
+		write(t, b, `create table if not exists kept (x int)`)
+		require.NoError(t, b.Stop())
+		require.Error(t, syscall.Kill(b.PID(), 0), "nothing runs on")
+	}
 }
 
 func TestAServerThatDiesIsStartedAgain(t *testing.T) {

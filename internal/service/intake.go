@@ -247,7 +247,7 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 		return fmt.Sprintf("a result that cannot be: case %d, verdict %q", c.Case, c.Verdict)
 	}
 	t.judged[c.Case] = true
-	r := store.NewResult{ProjectID: t.ProjectID, Lease: t.Lease, RunID: t.RunID, LegID: t.LegID, Case: c.Case, Verdict: c.Verdict, TookMS: c.TookMS}
+	r := store.NewResult{ProjectID: t.ProjectID, Lease: t.Lease, RunID: t.RunID, LegID: t.LegID, Case: c.Case, Verdict: c.Verdict, TookMS: c.TookMS, Steps: c.Steps}
 	if c.Failure != nil {
 		r.Failure, r.Sentence = c.Failure, c.Failure.Sentence()
 	}

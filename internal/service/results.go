@@ -92,6 +92,9 @@ func addResult(l *contract.Leg, r store.Result) error {
 		if failure != nil {
 			out.Failure = &failure
 		}
+		if err := json.Unmarshal(r.Steps, &out.Steps); err != nil {
+			return fmt.Errorf("a result's steps cannot be read: %w", err)
+		}
 		l.Cases[i].Results = append(l.Cases[i].Results, out)
 	}
 	return nil

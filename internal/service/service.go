@@ -9,9 +9,11 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -38,6 +40,7 @@ type Service struct {
 	instance string
 	bell     *bell
 	inbox    chan *inbound
+	callers  *callers
 }
 
 // New gives an instance; Run makes it work.
@@ -51,7 +54,7 @@ func New(st *store.Store, blobs blob.Store, c Config) *Service {
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
-	return &Service{store: st, blobs: blobs, config: c, log: c.Log, instance: uuid.NewString(), bell: newBell(), inbox: make(chan *inbound, 256)}
+	return &Service{store: st, blobs: blobs, config: c, log: c.Log, instance: uuid.NewString(), bell: newBell(), inbox: make(chan *inbound, 256), callers: newCallers()}
 }
 
 // Run works until ctx ends: it listens for the bell, takes in what hosts report,
@@ -144,9 +147,47 @@ func (s *Service) Authenticate(ctx context.Context, token string) (Caller, error
 	if len(token) < 20 || len(token) > 200 {
 		return Caller{}, unauthorised
 	}
+	if c, ok := s.callers.get(token, time.Now()); ok {
+		return c, nil
+	}
 	c, err := s.store.CallerOf(ctx, token)
 	if errors.Is(err, store.ErrNone) {
 		return Caller{}, unauthorised
 	}
+	if err == nil {
+		s.callers.put(token, c, time.Now())
+	}
 	return c, err
+}
+
+// callers remembers who tokens belong to, for a few seconds: a host makes
+// thousands of calls, and a token that is taken back must soon be refused.
+type callers struct {
+	mu    sync.Mutex
+	known map[[sha256.Size]byte]knownCaller
+}
+
+type knownCaller struct {
+	caller Caller
+	until  time.Time
+}
+
+const callerAge = 5 * time.Second
+
+func newCallers() *callers { return &callers{known: map[[sha256.Size]byte]knownCaller{}} }
+
+func (c *callers) get(token string, now time.Time) (Caller, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	k, ok := c.known[sha256.Sum256([]byte(token))]
+	return k.caller, ok && now.Before(k.until)
+}
+
+func (c *callers) put(token string, caller Caller, now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.known) > 10_000 {
+		clear(c.known)
+	}
+	c.known[sha256.Sum256([]byte(token))] = knownCaller{caller, now.Add(callerAge)}
 }

@@ -309,6 +309,7 @@ type NewResult struct {
 	TookMS                         int64
 	Sentence                       string
 	Failure                        any // nil for none
+	Steps                          any
 }
 
 // AddResults keeps results.
@@ -318,19 +319,20 @@ func (t *Tx) AddResults(ctx context.Context, list []NewResult) error {
 		return nil
 	}
 	project, lease, run, leg, index, took := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int, n), make([]int64, n)
-	verdict, sentence, failure := make([]string, n), make([]string, n), make([]*string, n)
+	verdict, sentence, failure, steps := make([]string, n), make([]string, n), make([]*string, n), make([]string, n)
 	for i, r := range list {
 		project[i], lease[i], run[i], leg[i], index[i], took[i], verdict[i], sentence[i] = r.ProjectID, r.Lease, r.RunID, r.LegID, r.Case, r.TookMS, r.Verdict, r.Sentence
+		steps[i] = toJSON(r.Steps)
 		if r.Failure != nil {
 			s := toJSON(r.Failure)
 			failure[i] = &s
 		}
 	}
 	return t.exec(ctx, `
-		insert into result (project_id, lease_id, run_id, leg_id, case_index, took_ms, verdict, sentence, failure)
-		select p, l, r, g, c, t, v, s, f::jsonb
-		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::bigint[], $7::text[], $8::text[], $9::text[]) as x(p, l, r, g, c, t, v, s, f)`,
-		project, lease, run, leg, index, took, verdict, sentence, failure)
+		insert into result (project_id, lease_id, run_id, leg_id, case_index, took_ms, verdict, sentence, failure, steps)
+		select p, l, r, g, c, t, v, s, f::jsonb, st::json
+		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::bigint[], $7::text[], $8::text[], $9::text[], $10::text[]) as x(p, l, r, g, c, t, v, s, f, st)`,
+		project, lease, run, leg, index, took, verdict, sentence, failure, steps)
 }
 
 // NewEvidence is evidence to be kept.

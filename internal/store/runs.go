@@ -197,13 +197,14 @@ type Result struct {
 	TookMS   int64           `db:"took_ms"`
 	Sentence string          `db:"sentence"`
 	Failure  json.RawMessage `db:"failure"`
+	Steps    json.RawMessage `db:"steps"`
 }
 
 // Results gives all results of a run, oldest attempt first.
 func (s *Store) Results(ctx context.Context, run int64) ([]Result, error) {
 	list := []Result{}
 	err := s.db.SelectContext(ctx, &list, `
-		select r.leg_id, r.lease_id, l.attempt, d.name as device, r.case_index, r.verdict, r.took_ms, r.sentence, coalesce(r.failure, 'null') as failure
+		select r.leg_id, r.lease_id, l.attempt, d.name as device, r.case_index, r.verdict, r.took_ms, r.sentence, coalesce(r.failure, 'null') as failure, coalesce(r.steps, '[]') as steps
 		from result r join lease l on l.id = r.lease_id join device d on d.id = l.device_id
 		where r.run_id = $1 order by r.lease_id, r.case_index`, run)
 	return list, err

@@ -40,7 +40,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	}
 	db := sqlx.NewDb(stdlib.OpenDB(*config), "pgx")
 	db.SetMaxOpenConns(24)
-	db.SetMaxIdleConns(12)
+	db.SetMaxIdleConns(24) // to connect costs more than most queries
 	if err := db.PingContext(ctx); err != nil {
 		return nil, errors.Join(fmt.Errorf("connecting to the database: %w", err), db.Close())
 	}

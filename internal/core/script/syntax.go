@@ -211,7 +211,7 @@ func (s *Suite) Needs(c *Case) []string {
 
 // Locators gives the canonical form of every locator in the suite, once each.
 func (s *Suite) Locators() []string {
-	var all []string
+	all := []string{}
 	seen := map[string]bool{}
 	add := func(e Element) {
 		for p := &e; p != nil; p = p.In {

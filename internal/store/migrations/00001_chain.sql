@@ -230,6 +230,7 @@ create table result (
   took_ms    bigint not null,
   sentence   text not null default '',
   failure    jsonb,
+  steps      json,
   created_at timestamptz not null default now(),
   primary key (lease_id, case_index)
 );
@@ -242,7 +243,7 @@ create table evidence (
   run_id     bigint not null references run,
   lease_id   bigint not null references lease,
   case_index int not null, -- -1 where it belongs to the whole attempt
-  sort       text not null, -- picture, tree, log or steps
+  sort       text not null, -- picture, tree or log
   name       text not null,
   media_type text not null,
   digest     text not null,

@@ -1,0 +1,29 @@
+// Command bench measures what docs/benchmarks.md reports, on a cluster, a
+// service and hosts of its own, and writes that page.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"time"
+)
+
+func main() {
+	program := flag.String("program", "bin/yamato", "the program")
+	out := flag.String("out", "", "page to write; standard output where empty")
+	window := flag.Duration("window", 60*time.Second, "how long the closed loop is measured")
+	devices := flag.Int("devices", 320, "devices of the null driver")
+	only := flag.String("only", "", "P1 or P2b alone")
+	flag.Parse()
+	text, err := measure(context.Background(), config{*program, *window, *devices, *only})
+	if err == nil && *out != "" {
+		err = os.WriteFile(*out, []byte(text), 0o644)
+	}
+	fmt.Println(text)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
