@@ -14,7 +14,7 @@ func main() {
 	program := flag.String("program", "bin/yamato", "the program")
 	out := flag.String("out", "", "page to write; standard output where empty")
 	window := flag.Duration("window", 60*time.Second, "how long the closed loop is measured")
-	devices := flag.Int("devices", 320, "devices of the null driver")
+	devices := flag.Int("devices", 800, "devices of the null driver")
 	only := flag.String("only", "", "P1 or P2b alone")
 	flag.Parse()
 	text, err := measure(context.Background(), config{*program, *window, *devices, *only})

@@ -144,9 +144,9 @@ five reports of its host, committed before they are acknowledged.
 
 ## P2: from device free to next case started, open loop
 
-At half of that rate (%.0f legs a second offered, in runs of %d legs), where a leg
-was already waiting when its device was freed: from the commit that freed the
-device to the commit of the report that the next attempt had begun on it.
+At half of that rate (%.0f legs a second offered, in runs of %d legs): from when a
+device was free and the leg that it got next was there, whichever came later, to
+when that leg's attempt had begun on it; both by the commits that say so.
 
 | | ms |
 |---|---|
@@ -154,7 +154,7 @@ device to the commit of the report that the next attempt had begun on it.
 | 99th percentile | **%.1f** (aim: under 100) |
 | samples | %d |
 
-`, r.devices, models, models*100, r.window.Seconds(), rate, base, before, after, rate/base, offered, models*openSuites, median, p99, n)
+`, r.devices, models, models*100, r.window.Seconds(), rate, base, before, after, rate/base, offered, models, median, p99, n)
 	return nil
 }
 
@@ -218,8 +218,6 @@ func (r *rig) drain(ctx context.Context) error {
 	})
 }
 
-const openSuites = 20
-
 // openLoop offers runs at a rate for half the window and gives the quantiles of
 // the wait between a device's being freed and its next attempt, in ms.
 func (r *rig) openLoop(ctx context.Context, names []string, rate float64) (median, p99 float64, n int, offered float64, err error) {
@@ -229,14 +227,14 @@ func (r *rig) openLoop(ctx context.Context, names []string, rate float64) (media
 	}
 	legs := 0
 	began := time.Now()
-	every := time.Duration(float64(models*openSuites) / rate * float64(time.Second))
+	every := time.Duration(models / rate * float64(time.Second))
 	tick := time.NewTicker(every)
 	defer tick.Stop()
 	for time.Since(began) < r.window/2 {
-		if _, err = r.start(ctx, names[:openSuites]); err != nil {
+		if _, err = r.start(ctx, names[legs/models%len(names):][:1]); err != nil {
 			return
 		}
-		legs += models * openSuites
+		legs += models
 		<-tick.C
 	}
 	offered = float64(legs) / time.Since(began).Seconds()
@@ -246,10 +244,9 @@ func (r *rig) openLoop(ctx context.Context, names []string, rate float64) (media
 	err = r.db.QueryRowContext(ctx, `
 		with l as (
 			select l.device_id, l.began_at, r.created_at, lag(l.ended_at) over (partition by l.device_id order by l.id) as freed
-			from lease l join run r on r.id = l.run_id where l.granted_at > $1)
-		select coalesce(percentile_cont(0.5) within group (order by extract(epoch from began_at - freed) * 1000), 0),
-		       coalesce(percentile_cont(0.99) within group (order by extract(epoch from began_at - freed) * 1000), 0), count(*)
-		from l where freed is not null and created_at < freed and began_at is not null`, mark).Scan(&median, &p99, &n)
+			from lease l join run r on r.id = l.run_id where l.granted_at > $1),
+		w as (select extract(epoch from began_at - greatest(created_at, freed)) * 1000 as ms from l where freed is not null and began_at is not null)
+		select coalesce(percentile_cont(0.5) within group (order by ms), 0), coalesce(percentile_cont(0.99) within group (order by ms), 0), count(*) from w`, mark).Scan(&median, &p99, &n)
 	return
 }
 

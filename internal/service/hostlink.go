@@ -11,6 +11,7 @@ import (
 	"yamato/internal/killpoint"
 
 	"yamato/internal/blob"
+	"yamato/internal/core/appfile"
 	"yamato/internal/link"
 	"yamato/internal/store"
 )
@@ -28,13 +29,28 @@ type session struct {
 	close   context.CancelCauseFunc
 	last    int64          // highest lease number that was sent
 	ended   map[int64]bool // leases whose early end was sent
+	goods   map[goodsKey]goods
 }
+
+// goods are what leases hand over beside themselves; many leases hand over the
+// same.
+type goods struct {
+	pack  appfile.Package
+	suite string // digest
+}
+
+type goodsKey struct {
+	project, revision int64
+	pack              string // digest
+}
+
+const maxGoods = 2000
 
 // ServeHost serves a host's link until it or ctx ends, and gives why it ended.
 func (s *Service) ServeHost(ctx context.Context, c Caller, conn link.Conn) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	n := &session{service: s, caller: c, conn: conn, close: cancel, ended: map[int64]bool{}}
+	n := &session{service: s, caller: c, conn: conn, close: cancel, ended: map[int64]bool{}, goods: map[goodsKey]goods{}}
 	if err := n.open(ctx); err != nil {
 		return err
 	}
@@ -206,7 +222,11 @@ func (n *session) deliverNew(ctx context.Context) error {
 					return err
 				}
 			}
-			m.Leases = append(m.Leases, leaseOut(a, known[k]))
+			g, err := n.goodsOf(ctx, a)
+			if err != nil {
+				return err
+			}
+			m.Leases = append(m.Leases, leaseOut(a, g, known[k]))
 		}
 		if a.EndAsked != "" && !n.ended[a.Lease] {
 			m.End = append(m.End, link.End{Lease: a.Lease, Reason: a.EndAsked})
@@ -227,8 +247,24 @@ func (n *session) deliverNew(ctx context.Context) error {
 	return nil
 }
 
-func leaseOut(a store.Assignment, known []string) link.Lease {
-	out := link.Lease{Number: a.Lease, Device: a.Device, Run: a.Run, Attempt: a.Attempt, Package: a.Package.V, PackageBlob: a.PackageBlob, SuiteBlob: a.SuiteBlob,
+func (n *session) goodsOf(ctx context.Context, a store.Assignment) (goods, error) {
+	k := goodsKey{a.ProjectID, a.RevisionID, a.PackageBlob}
+	if g, ok := n.goods[k]; ok {
+		return g, nil
+	}
+	p, suite, err := n.service.store.Goods(ctx, a.ProjectID, a.RevisionID, a.PackageBlob)
+	if err != nil {
+		return goods{}, err
+	}
+	if len(n.goods) >= maxGoods {
+		clear(n.goods)
+	}
+	n.goods[k] = goods{p, suite}
+	return n.goods[k], nil
+}
+
+func leaseOut(a store.Assignment, g goods, known []string) link.Lease {
+	out := link.Lease{Number: a.Lease, Device: a.Device, Run: a.Run, Attempt: a.Attempt, Package: g.pack, PackageBlob: a.PackageBlob, SuiteBlob: g.suite,
 		Cases: a.Cases, Seed: a.Seed, RealTime: a.RealTime, Known: known, LastSeq: a.LastSeq, TTLMS: a.TTLMS}
 	out.Combination.Kind, out.Combination.Model, out.Combination.Platform, out.Combination.OS, out.Combination.Language = a.Kind, a.Model, a.Platform, a.OS, a.Language
 	return out

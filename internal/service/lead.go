@@ -151,7 +151,7 @@ func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement,
 	if err != nil {
 		return nil, err
 	}
-	var devices []store.Device
+	var devices []store.FreeDevice
 	var legs []store.WaitingLeg
 	if l.state == nil {
 		l.state = schedule.New()
@@ -179,9 +179,8 @@ func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement,
 			Demand: schedule.Demand{Device: g.DeviceID, Avoid: g.Avoid, Class: schedule.Class{Project: g.ProjectID, Kind: g.Kind, Model: g.Model, Platform: g.Platform, OS: g.OS}}})...)
 	}
 	for _, d := range devices {
-		f := d.Facts.V
 		placements = append(placements, l.state.Apply(schedule.Device{ID: d.ID, Worth: d.Worth, Idle: d.State == "idle",
-			Class: schedule.Class{Project: d.ProjectID, Kind: f.Kind, Model: f.Model, Platform: f.Platform, OS: f.OS}})...)
+			Class: schedule.Class{Project: d.ProjectID, Kind: d.Kind, Model: d.Model, Platform: d.Platform, OS: d.OS}})...)
 	}
 	return placements, nil
 }

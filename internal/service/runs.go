@@ -109,7 +109,7 @@ func (s *Service) lookSuite(ctx context.Context, c Caller) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	in := store.Suite{Name: "yamato: look", Digest: info.Digest, FileName: "look.suite", Cases: store.JSONNames{V: []store.CaseName{{Name: "look", Tags: []string{}}}}}
+	in := store.Suite{Name: "yamato: look", Digest: info.Digest, FileName: "look.suite", Cases: store.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "look", Tags: []string{}}}}}
 	in.Locators.V = []string{}
 	kept, _, err := s.store.AddSuite(ctx, c.ProjectID, in)
 	return kept.ID, err
@@ -186,15 +186,9 @@ func (s *Service) chooseCases(ctx context.Context, c Caller, in contract.NewRun)
 }
 
 func (s *Service) combine(ctx context.Context, c Caller, build store.Build, on *[]string, language string) (matrix.Matrix, error) {
-	rows, err := s.store.Devices(ctx, c.ProjectID)
+	devices, err := s.store.DeviceClasses(ctx, c.ProjectID)
 	if err != nil {
 		return matrix.Matrix{}, err
-	}
-	var devices []fleet.Device
-	for _, d := range rows {
-		if d.State != "sidelined" {
-			devices = append(devices, d.Facts.V)
-		}
 	}
 	if len(devices) == 0 {
 		return matrix.Matrix{}, Invalid("there are no devices yet", "start a host: `yamato host --site FILE`")

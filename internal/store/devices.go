@@ -33,6 +33,20 @@ func (s *Store) Devices(ctx context.Context, project int64) ([]Device, error) {
 	return list, err
 }
 
+// DeviceClasses gives one device for each class of them (kind, model, platform,
+// OS) of which not all are sidelined: what a run can be combined of.
+func (s *Store) DeviceClasses(ctx context.Context, project int64) ([]fleet.Device, error) {
+	var rows []JSON[fleet.Device]
+	err := s.db.SelectContext(ctx, &rows, `
+		select distinct on (kind, model, platform, os) facts from device
+		where project_id = $1 and state <> 'sidelined' order by kind, model, platform, os, id`, project)
+	out := make([]fleet.Device, len(rows))
+	for i, r := range rows {
+		out[i] = r.V
+	}
+	return out, err
+}
+
 // DeviceNamed gives one device.
 func (s *Store) DeviceNamed(ctx context.Context, project int64, name string) (Device, error) {
 	var d Device
@@ -40,19 +54,31 @@ func (s *Store) DeviceNamed(ctx context.Context, project int64, name string) (De
 	return d, one(err)
 }
 
+// FreeDevice is a device as the scheduler needs it.
+type FreeDevice struct {
+	ID        int64  `db:"id"`
+	ProjectID int64  `db:"project_id"`
+	Kind      string `db:"kind"`
+	Model     string `db:"model"`
+	Platform  string `db:"platform"`
+	OS        string `db:"os"`
+	State     string `db:"state"`
+	Worth     int    `db:"worth"`
+}
+
+const freeColumns = `select id, project_id, kind, model, platform, os, state, worth from device `
+
 // DevicesByID gives devices by their ids.
-func (t *Tx) DevicesByID(ctx context.Context, ids []int64) ([]Device, error) {
-	var list []Device
-	err := t.tx.SelectContext(ctx, &list, `
-		select id, project_id, host_id, facts, state, reason, since, worth, last_lease from device where id = any($1)`, ids)
+func (t *Tx) DevicesByID(ctx context.Context, ids []int64) ([]FreeDevice, error) {
+	var list []FreeDevice
+	err := t.tx.SelectContext(ctx, &list, freeColumns+`where id = any($1)`, ids)
 	return list, err
 }
 
 // IdleDevices gives every device that has nothing to do.
-func (t *Tx) IdleDevices(ctx context.Context) ([]Device, error) {
-	var list []Device
-	err := t.tx.SelectContext(ctx, &list, `
-		select id, project_id, host_id, facts, state, reason, since, worth, last_lease from device where state = 'idle'`)
+func (t *Tx) IdleDevices(ctx context.Context) ([]FreeDevice, error) {
+	var list []FreeDevice
+	err := t.tx.SelectContext(ctx, &list, freeColumns+`where state = 'idle'`)
 	return list, err
 }
 

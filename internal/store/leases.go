@@ -109,27 +109,26 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 
 // Assignment is a live lease with all that a host needs to carry it out.
 type Assignment struct {
-	Lease       int64                 `db:"id"`
-	Device      string                `db:"device"`
-	RunID       int64                 `db:"run_id"`
-	Run         int64                 `db:"run"`
-	AppID       int64                 `db:"app_id"`
-	RevisionID  int64                 `db:"revision_id"`
-	Attempt     int                   `db:"attempt"`
-	Kind        string                `db:"kind"`
-	Model       string                `db:"model"`
-	Platform    string                `db:"platform"`
-	OS          string                `db:"os"`
-	Language    string                `db:"language"`
-	Package     JSON[appfile.Package] `db:"facts"`
-	PackageBlob string                `db:"package_blob"`
-	SuiteBlob   string                `db:"suite_blob"`
-	Cases       Ints                  `db:"todo"`
-	Seed        int64                 `db:"seed"`
-	RealTime    bool                  `db:"real_time"`
-	LastSeq     int64                 `db:"last_seq"`
-	TTLMS       int64                 `db:"ttl_ms"`
-	EndAsked    string                `db:"end_asked"`
+	Lease       int64  `db:"id"`
+	Device      string `db:"device"`
+	RunID       int64  `db:"run_id"`
+	Run         int64  `db:"run"`
+	AppID       int64  `db:"app_id"`
+	RevisionID  int64  `db:"revision_id"`
+	Attempt     int    `db:"attempt"`
+	Kind        string `db:"kind"`
+	Model       string `db:"model"`
+	Platform    string `db:"platform"`
+	OS          string `db:"os"`
+	Language    string `db:"language"`
+	PackageBlob string `db:"package_blob"`
+	ProjectID   int64  `db:"project_id"`
+	Cases       Ints   `db:"todo"`
+	Seed        int64  `db:"seed"`
+	RealTime    bool   `db:"real_time"`
+	LastSeq     int64  `db:"last_seq"`
+	TTLMS       int64  `db:"ttl_ms"`
+	EndAsked    string `db:"end_asked"`
 }
 
 // Assignments gives the live leases of a host with numbers over after, and those
@@ -138,7 +137,7 @@ func (s *Store) Assignments(ctx context.Context, host, link, after int64) ([]Ass
 	var list []Assignment
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, d.name as device, l.run_id, r.number as run, b.app_id, g.revision_id, l.attempt, g.kind, g.model, g.platform, g.os, g.language,
-		       p.facts, g.digest as package_blob, v.digest as suite_blob, l.todo, r.seed, r.real_time, l.last_seq, l.end_asked,
+		       l.project_id, g.digest as package_blob, l.todo, r.seed, r.real_time, l.last_seq, l.end_asked,
 		       greatest(0, extract(epoch from l.expires_at - now()) * 1000)::bigint as ttl_ms
 		from lease l
 		join host h on h.id = l.host_id and h.link = $2
@@ -146,11 +145,22 @@ func (s *Store) Assignments(ctx context.Context, host, link, after int64) ([]Ass
 		join leg g on g.id = l.leg_id
 		join run r on r.id = l.run_id
 		join build b on b.id = r.build_id
-		join suite_revision v on v.id = g.revision_id
-		join package p on p.project_id = g.project_id and p.digest = g.digest
 		where l.host_id = $1 and l.ended_at is null and (l.id > $3 or l.end_asked <> '')
 		order by l.id`, host, link, after)
 	return list, err
+}
+
+// Goods gives what an assignment hands to its host beside itself: the package,
+// and the digest of the suite's text. They never change.
+func (s *Store) Goods(ctx context.Context, project, revision int64, packageBlob string) (p appfile.Package, suiteBlob string, err error) {
+	var row struct {
+		Facts JSON[appfile.Package] `db:"facts"`
+		Suite string                `db:"suite_blob"`
+	}
+	err = s.db.GetContext(ctx, &row, `
+		select p.facts, v.digest as suite_blob from package p, suite_revision v
+		where p.project_id = $1 and p.digest = $2 and v.id = $3`, project, packageBlob, revision)
+	return row.Facts.V, row.Suite, one(err)
 }
 
 // KnownLocators gives those locators of a suite that have matched in an app.
@@ -176,46 +186,41 @@ func (s *Store) Renew(ctx context.Context, host int64, leases []int64, ttl time.
 // Held is a lease with its leg, as its host's words are judged by. Its row is
 // locked.
 type Held struct {
-	Lease      int64     `db:"id"`
-	ProjectID  int64     `db:"project_id"`
-	HostID     int64     `db:"host_id"`
-	DeviceID   int64     `db:"device_id"`
-	RunID      int64     `db:"run_id"`
-	LegID      int64     `db:"leg_id"`
-	Attempt    int       `db:"attempt"`
-	Ended      bool      `db:"ended"`
-	Began      bool      `db:"began"`
-	EndAsked   string    `db:"end_asked"`
-	LastSeq    int64     `db:"last_seq"`
-	LegState   string    `db:"leg_state"`
-	Cases      Ints      `db:"cases"`
-	Todo       Ints      `db:"todo"`
-	Avoid      Int64s    `db:"avoid"`
-	UsedError  int       `db:"used_error"`
-	UsedFail   int       `db:"used_fail"`
-	Device     string    `db:"device"`
-	LastLease  int64     `db:"last_lease"`
-	DevState   string    `db:"dev_state"`
-	AfterError int       `db:"after_error"`
-	Repeat     int       `db:"repeat_failed"`
-	AppID      int64     `db:"app_id"`
-	Pinned     bool      `db:"pinned"`
-	Names      JSONNames `db:"names"`
+	Lease      int64  `db:"id"`
+	ProjectID  int64  `db:"project_id"`
+	HostID     int64  `db:"host_id"`
+	DeviceID   int64  `db:"device_id"`
+	RunID      int64  `db:"run_id"`
+	LegID      int64  `db:"leg_id"`
+	Attempt    int    `db:"attempt"`
+	Ended      bool   `db:"ended"`
+	Began      bool   `db:"began"`
+	EndAsked   string `db:"end_asked"`
+	LastSeq    int64  `db:"last_seq"`
+	LegState   string `db:"leg_state"`
+	Cases      Ints   `db:"cases"`
+	Todo       Ints   `db:"todo"`
+	Avoid      Int64s `db:"avoid"`
+	UsedError  int    `db:"used_error"`
+	UsedFail   int    `db:"used_fail"`
+	Device     string `db:"device"`
+	LastLease  int64  `db:"last_lease"`
+	DevState   string `db:"dev_state"`
+	AfterError int    `db:"after_error"`
+	Repeat     int    `db:"repeat_failed"`
+	AppID      int64  `db:"app_id"`
+	Pinned     bool   `db:"pinned"`
 }
-
-// JSONNames are the cases of a suite.
-type JSONNames = JSON[[]CaseName]
 
 const heldColumns = `
 	select l.id, l.project_id, l.host_id, l.device_id, l.run_id, l.leg_id, l.attempt, l.ended_at is not null as ended, l.began_at is not null as began,
 	       l.end_asked, l.last_seq, g.state as leg_state, g.cases, l.todo, g.avoid, g.used_error, g.used_fail, g.device_id is not null as pinned,
-	       d.name as device, d.last_lease, d.state as dev_state, r.after_error, r.repeat_failed, b.app_id, v.cases as names
+	       d.name as device, d.last_lease, d.state as dev_state, r.after_error, r.repeat_failed, b.app_id
 	from lease l
 	join leg g on g.id = l.leg_id
 	join device d on d.id = l.device_id
 	join run r on r.id = l.run_id
-	join build b on b.id = r.build_id
-	join suite_revision v on v.id = g.revision_id `
+	join build b on b.id = r.build_id `
 
 // HeldBy locks leases by number, in order.
 func (t *Tx) HeldBy(ctx context.Context, leases []int64) ([]Held, error) {

@@ -194,14 +194,17 @@ create table leg (
 );
 create index leg_waiting on leg (id) where state = 'waiting';
 
+-- From here on tables grow by the million. What they refer to is written in the same
+-- transactions and never deleted before them; foreign keys would check it again for
+-- every row, and lock the run's row each time.
 create sequence lease_number;
 create table lease (
   id         bigint primary key, -- the lease's number, from lease_number
-  project_id bigint not null references project,
-  device_id  bigint not null references device,
-  host_id    bigint not null references host,
-  run_id     bigint not null references run,
-  leg_id     bigint not null references leg,
+  project_id bigint not null,
+  device_id  bigint not null,
+  host_id    bigint not null,
+  run_id     bigint not null,
+  leg_id     bigint not null,
   attempt    int not null,
   todo       int[] not null,
   granted_at timestamptz not null default now(),
@@ -221,8 +224,8 @@ create index on lease (leg_id);
 create index on lease (run_id);
 
 create table result (
-  project_id bigint not null references project,
-  lease_id   bigint not null references lease,
+  project_id bigint not null,
+  lease_id   bigint not null,
   case_index int not null,
   run_id     bigint not null,
   leg_id     bigint not null,
@@ -239,9 +242,9 @@ create index on result (leg_id);
 
 create table evidence (
   id         bigint generated always as identity primary key,
-  project_id bigint not null references project,
-  run_id     bigint not null references run,
-  lease_id   bigint not null references lease,
+  project_id bigint not null,
+  run_id     bigint not null,
+  lease_id   bigint not null,
   case_index int not null, -- -1 where it belongs to the whole attempt
   sort       text not null, -- picture, tree or log
   name       text not null,
@@ -254,8 +257,8 @@ create index on evidence (digest);
 
 -- Events of a run, gapless, in batches: one row holds the events first to last.
 create table run_event (
-  project_id bigint not null references project,
-  run_id     bigint not null references run,
+  project_id bigint not null,
+  run_id     bigint not null,
   last       bigint not null,
   first      bigint not null,
   at         timestamptz not null default now(),
