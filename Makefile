@@ -54,6 +54,7 @@ packers: # independent tools that the tests read our packages with
 terminal: # a terminal window without a monitor
 	$(call need,xterm,/usr/bin/xterm,xterm)
 	$(call need,Xvfb,/usr/bin/Xvfb,xvfb)
+	$(call need,no-such-command,/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf,fonts-dejavu-core)
 	$(call need,import,/usr/bin/import-im6.q16,imagemagick)
 
 .PHONY: help demo test bench screenshots generate postgres packers terminal

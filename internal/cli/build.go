@@ -174,7 +174,7 @@ func (a *app) upload(ctx context.Context, s *client.Service, path string) (contr
 		return contract.Package{}, wrongCall{path + " is a folder, not a package", "zip the .app: its folder goes into one .zip"}
 	}
 	name := filepath.Base(path)
-	bar := progressbar.NewOptions64(info.Size(), progressbar.OptionSetWriter(a.err), progressbar.OptionSetVisibility(a.live()), progressbar.OptionShowBytes(true),
+	bar := progressbar.NewOptions64(info.Size(), progressbar.OptionSetWriter(a.err), progressbar.OptionSetVisibility(a.animated()), progressbar.OptionShowBytes(true),
 		progressbar.OptionSetDescription(name), progressbar.OptionThrottle(200*time.Millisecond), progressbar.OptionClearOnFinish())
 	reader := progressbar.NewReader(f, bar)
 	r, err := s.AddPackageWithBodyWithResponse(ctx, s.Project, &contract.AddPackageParams{FileName: name}, "application/octet-stream", io.Reader(&reader))

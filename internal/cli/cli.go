@@ -247,8 +247,8 @@ func (a *app) ink() report.Ink {
 	return report.Ink{On: ok && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == ""}
 }
 
-// live reports whether progress can be drawn on standard error.
-func (a *app) live() bool {
+// animated reports whether progress can be drawn on standard error.
+func (a *app) animated() bool {
 	f, ok := a.err.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }

@@ -164,13 +164,13 @@ func (a *app) waitFor(ctx context.Context, s *client.Service, number int64) erro
 			if deref(e.Verdict) == "fail" || deref(e.Verdict) == "error" {
 				failed++
 			}
-			if a.live() {
+			if a.animated() {
 				fmt.Fprintf(a.err, "\r\x1b[KRun %d: %d judged, %d of them not as expected", number, judged, failed)
 			}
 		}
 		return nil
 	})
-	if a.live() {
+	if a.animated() {
 		fmt.Fprint(a.err, "\r\x1b[K")
 	}
 	return err
@@ -359,11 +359,11 @@ func (a *app) fetch(ctx context.Context, s *client.Service, number int64, dir st
 			return out, err
 		}
 		out = append(out, path)
-		if a.live() {
+		if a.animated() {
 			fmt.Fprintf(a.err, "\r\x1b[K%d of %d", i+1, len(list))
 		}
 	}
-	if a.live() {
+	if a.animated() {
 		fmt.Fprint(a.err, "\r\x1b[K")
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {

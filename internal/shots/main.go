@@ -1,0 +1,190 @@
+// Command shots makes the pictures in docs/screenshots: it runs the demo, and
+// each command in a terminal window on a screen without a monitor.
+package main
+
+import (
+	"bufio"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// shot is one picture: of a terminal in which a command has run.
+type shot struct {
+	name    string
+	command string // as the user types it
+
+}
+
+var shots = []shot{
+	{"suite-check", "yamato suite check slips.suite"},
+	{"build", "yamato build push packages/tideline-3.2.0.apk packages/tideline-3.2.0-simulator.zip; yamato build ls"},
+	{"device-ls", "yamato device ls"},
+	{"device-look", "yamato device look aster-petit-1 --build 3.1.4 --language de-DE --to looks"},
+	{"try", `yamato try suites/tickets.suite --build 3.2.0 --on "Kaede 7" --on "Aster 12"`},
+	{"run-show", "yamato run show 2"},
+	{"run-fetch", "yamato run fetch 2 evidence; find evidence -path '*Aster-Petit*' | sort | head -24"},
+}
+
+// slips is a script with faults to be found.
+const slips = `suite "Buying a ticket"
+
+case "three passengers pay three single fares"
+  start app fresh
+  tpa tab called "Tickets"
+  let single = number in #single-fare
+  fill #passengers wiht 3
+  expect number in #total = 3 * $sinlge
+end
+
+case "a ticket can be paid"
+  tap botton called "Continue"
+  expect "Pay
+end
+`
+
+func main() {
+	program := flag.String("program", "bin/yamato", "the program")
+	out := flag.String("out", "docs/screenshots", "folder for the pictures")
+	flag.Parse()
+	if err := run(*program, *out); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(program, out string) error {
+	dir, err := os.MkdirTemp("", "yamato-shots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o711); err != nil {
+		return err
+	}
+	if err := os.Setenv("YAMATO_CONNECTION", filepath.Join(dir, "connection.json")); err != nil {
+		return err
+	}
+	stop, err := startDemo(program, dir)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if err := os.WriteFile(filepath.Join(dir, "demo", "slips.suite"), []byte(slips), 0o600); err != nil {
+		return err
+	}
+	const display = ":87"
+	screen := exec.Command("Xvfb", display, "-screen", "0", "1280x800x24")
+	if err := screen.Start(); err != nil {
+		return fmt.Errorf("starting a screen: %w", err)
+	}
+	defer func() { _ = screen.Process.Kill(); _ = screen.Wait() }()
+	for _, s := range shots {
+		if err := take(s, program, display, filepath.Join(dir, "demo"), out); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		fmt.Println(filepath.Join(out, s.name+".png"))
+	}
+	for name, from := range map[string]string{
+		"picture-look":    filepath.Join(dir, "demo", "looks", "aster-petit-1.png"),
+		"picture-failure": filepath.Join(dir, "demo", "evidence", "Kaede-7-Android-14", "Buying-a-ticket", "three-passengers-pay-three-single-fares", "1-failure.png"),
+	} {
+		data, err := os.ReadFile(from)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(out, name+".png"), data, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// startDemo runs the demo until it serves, and gives how to stop it.
+func startDemo(program, dir string) (func(), error) {
+	cmd := exec.Command(program, "demo", "--dir", filepath.Join(dir, "demo"), "--listen", "127.0.0.1:7488")
+	cmd.Stderr = os.Stderr
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	output, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	stop := func() { _ = cmd.Process.Signal(os.Interrupt); _, _ = io.Copy(io.Discard, output); _ = cmd.Wait() }
+	lines := bufio.NewScanner(output)
+	for lines.Scan() {
+		if strings.Contains(lines.Text(), "Serving until") {
+			return stop, nil
+		}
+	}
+	stop()
+	return nil, errors.New("the demo ended before it served")
+}
+
+// take runs a command in a terminal and keeps a picture of the screen.
+func take(s shot, program, display, dir, out string) error {
+	done := filepath.Join(dir, "done")
+	_ = os.Remove(done)
+	script := fmt.Sprintf("printf '\\033[2m$\\033[0m \\033[1m%%s\\033[0m\\n\\n' %s; %s; touch %s; exec sleep 60", quote(s.command), s.command, done)
+	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "157x49+0+0", "-bg", "#fbf8f1", "-fg", "#18222f", "-cr", "#fbf8f1", "-b", "14", "+sb", "-e", "sh", "-c", script)
+	path, err := filepath.Abs(filepath.Dir(program))
+	if err != nil {
+		return err
+	}
+	term.Dir = dir
+	term.Env = append(os.Environ(), "DISPLAY="+display, "PATH="+path+":"+os.Getenv("PATH"))
+	if err := term.Start(); err != nil {
+		return err
+	}
+	defer func() { _ = term.Process.Kill(); _ = term.Wait() }()
+	if err := await(done, 60*time.Second); err != nil {
+		return err
+	}
+	target, err := filepath.Abs(filepath.Join(out, s.name+".png"))
+	if err != nil {
+		return err
+	}
+	// The terminal draws what it was given when it next gets round to it: take
+	// pictures until two in a row are the same.
+	var last string
+	for range 50 {
+		if b, err := exec.Command("import", "-display", display, "-window", "root", target).CombinedOutput(); err != nil {
+			return fmt.Errorf("%w: %s", err, b)
+		}
+		data, err := os.ReadFile(target)
+		if err != nil {
+			return err
+		}
+		if string(data) == last {
+			return nil
+		}
+		last = string(data)
+	}
+	return nil
+}
+
+func await(path string, limit time.Duration) error {
+	tick := time.NewTicker(50 * time.Millisecond)
+	defer tick.Stop()
+	for late := time.After(limit); ; {
+		if _, err := os.Stat(path); err == nil {
+			return nil
+		}
+		select {
+		case <-tick.C:
+		case <-late:
+			return errors.New("the command does not end")
+		}
+	}
+}
+
+func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
