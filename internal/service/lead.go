@@ -45,6 +45,9 @@ type leader struct {
 	state   *schedule.State // nil: to be rebuilt from the records
 }
 
+// tidyAfter is after how many rows the table of what is dirty is tidied.
+const tidyAfter = 1000
+
 var errLeadLost = errors.New("another instance leads now")
 
 // work renews the lead, sweeps, and places what can be placed.
@@ -151,6 +154,7 @@ func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement,
 	if err != nil {
 		return nil, err
 	}
+	l.service.taken.Add(int64(len(dirty)))
 	var devices []store.FreeDevice
 	var legs []store.WaitingLeg
 	if l.state == nil {

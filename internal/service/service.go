@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -41,6 +42,7 @@ type Service struct {
 	bell     *bell
 	inbox    chan *inbound
 	callers  *callers
+	taken    atomic.Int64 // from the table of what is dirty, since it was tidied
 }
 
 // New gives an instance; Run makes it work.
@@ -70,11 +72,18 @@ func (s *Service) Run(ctx context.Context) error {
 	return g.Wait()
 }
 
-// beat tells the others that this instance is alive.
+// beat tells the others that this instance is alive, and tidies up behind the
+// scheduler.
 func (s *Service) beat(ctx context.Context) {
 	for every(ctx, time.Second) {
 		if err := s.store.Beat(ctx, s.instance, s.config.Address); err != nil && ctx.Err() == nil {
 			s.log.Warn("the database does not answer", "error", err)
+		}
+		if s.taken.Load() > tidyAfter {
+			s.taken.Store(0)
+			if err := s.store.TidyDirty(ctx); err != nil && ctx.Err() == nil {
+				s.log.Warn("the scheduler's table could not be tidied", "error", err)
+			}
 		}
 	}
 }

@@ -35,7 +35,8 @@ func (t *Tx) LegsByID(ctx context.Context, ids []int64) ([]WaitingLeg, error) {
 // WaitingLegs gives every leg that waits.
 func (t *Tx) WaitingLegs(ctx context.Context) ([]WaitingLeg, error) {
 	var list []WaitingLeg
-	err := t.tx.SelectContext(ctx, &list, waitingColumns+`where state = 'waiting' order by id`)
+	err := t.tx.SelectContext(ctx, &list, waitingColumns+`
+		where run_id in (select id from run where finished_at is null) and state = 'waiting' order by id`)
 	return list, err
 }
 
@@ -80,6 +81,13 @@ func (t *Tx) TakeDirty(ctx context.Context) ([]Dirty, error) {
 	var list []Dirty
 	err := t.tx.SelectContext(ctx, &list, `delete from dirty returning sort, id`)
 	return list, err
+}
+
+// TidyDirty gives back the space of what was taken. The scheduler reads the table
+// whole, many times a second, and cannot wait for the database to get round to it.
+func (s *Store) TidyDirty(ctx context.Context) error {
+	_, err := s.db.ExecContext(ctx, `vacuum (truncate false) dirty`)
+	return err
 }
 
 // Place puts legs on devices: leases begin, legs are placed, devices leased. It

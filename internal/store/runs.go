@@ -227,7 +227,7 @@ func (s *Store) Attempts(ctx context.Context, run int64) ([]Attempt, error) {
 	list := []Attempt{}
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, l.leg_id, l.attempt, d.name as device, l.granted_at, l.ended_at, l.ended_by, l.trouble
-		from lease l join device d on d.id = l.device_id where l.run_id = $1 order by l.id`, run)
+		from leg g join lease l on l.leg_id = g.id join device d on d.id = l.device_id where g.run_id = $1 order by l.id`, run)
 	return list, err
 }
 
@@ -375,7 +375,8 @@ func (t *Tx) CancelLegs(ctx context.Context, run int64, reason string) (int, err
 		select count(*) from gone`, run); err != nil {
 		return 0, err
 	}
-	return n, t.exec(ctx, `update lease set end_asked = $2 where run_id = $1 and ended_at is null`, run, reason)
+	return n, t.exec(ctx, `
+		update lease set end_asked = $2 from leg where leg.run_id = $1 and lease.leg_id = leg.id and lease.ended_at is null`, run, reason)
 }
 
 // SetRunState changes a run's state.
