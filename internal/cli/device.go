@@ -129,7 +129,11 @@ func (a *app) look(ctx context.Context, s *client.Service, device string, in con
 	}
 	return a.write(result, func() {
 		fmt.Fprintf(a.out, "%s  %s\n\n", a.ink().Strong(device), result.Picture)
-		a.table([]string{"ROLE", "NAME", "ID", "BOUNDS", ""}, treeRows(&tree))
+		rows, hidden := treeRows(&tree)
+		a.table([]string{"ROLE", "NAME", "ID", "BOUNDS", ""}, rows)
+		if hidden > 0 {
+			fmt.Fprintf(a.out, "\n%s more out of sight; --output json lists them too.\n", plural(hidden, "element"))
+		}
 	})
 }
 
@@ -188,15 +192,19 @@ func whyNot(d contract.RunDetail) string {
 	return "the look was " + d.Run.State
 }
 
-// treeRows gives the elements that say something, indented by depth.
-func treeRows(t *screen.Tree) [][]string {
-	var rows [][]string
+// treeRows gives the elements that can be seen and say something, indented by
+// depth, and how many there are that cannot be seen.
+func treeRows(t *screen.Tree) (rows [][]string, hidden int) {
 	depths := []int{}
 	t.Walk(func(n *screen.Node, depth int) bool {
 		for len(depths) > 0 && depths[len(depths)-1] >= depth {
 			depths = depths[:len(depths)-1]
 		}
 		if n.Role == "" && n.ID == "" && n.Label() == "" {
+			return true
+		}
+		if !n.Shown() {
+			hidden++
 			return true
 		}
 		depths = append(depths, depth)
@@ -208,12 +216,12 @@ func treeRows(t *screen.Tree) [][]string {
 		rows = append(rows, []string{strings.Repeat("  ", len(depths)-1) + role, short(n.Label(), 44), hash(n.ID), fmt.Sprintf("%.0f,%.0f %.0fx%.0f", b.X, b.Y, b.W, b.H), states(n)})
 		return true
 	})
-	return rows
+	return rows, hidden
 }
 
 func states(n *screen.Node) string {
 	var out []string
-	for name, on := range map[string]bool{"disabled": n.Disabled, "focused": n.Focused, "selected": n.Selected, "busy": n.Busy, "hidden": !n.Shown()} {
+	for name, on := range map[string]bool{"disabled": n.Disabled, "focused": n.Focused, "selected": n.Selected, "busy": n.Busy} {
 		if on {
 			out = append(out, name)
 		}

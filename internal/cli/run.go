@@ -141,10 +141,18 @@ func (a *app) conclude(ctx context.Context, s *client.Service, number int64, jun
 		fmt.Fprintln(a.out)
 		report.Weave(a.out, d, a.ink())
 		report.Failures(a.out, d, a.ink())
+		a.tellEvidence(d.Run)
 	}); err != nil {
 		return err
 	}
 	return exitFor(d.Run)
+}
+
+// tellEvidence says how to get at what proves a run's failures.
+func (a *app) tellEvidence(r contract.Run) {
+	if r.Verdict == "fail" || r.Verdict == "error" {
+		fmt.Fprintln(a.out, a.ink().Faint(fmt.Sprintf("\nPictures, screen trees and logs: yamato run fetch %d DIR", r.Number)))
+	}
 }
 
 func writeJUnit(path string, d contract.RunDetail) error {
@@ -298,6 +306,7 @@ func (a *app) runShow() *cobra.Command {
 			return a.write(d, func() {
 				report.Weave(a.out, d, a.ink())
 				report.Failures(a.out, d, a.ink())
+				a.tellEvidence(d.Run)
 				for _, l := range d.Legs {
 					if l.WaitsFor != nil {
 						fmt.Fprintf(a.out, "\n· %s waits for %s\n", report.Label(l.Combination), *l.WaitsFor)

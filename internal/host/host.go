@@ -131,7 +131,9 @@ func (h *Host) keepLinked(ctx context.Context) {
 		if time.Since(began) > 5*time.Second {
 			pause = 50 * time.Millisecond
 		}
-		h.log.Warn("not linked; trying again", "error", err, "in", pause)
+		if pause > 200*time.Millisecond { // a service that is started again is back before that
+			h.log.Warn("not linked; trying again", "error", err, "in", pause)
+		}
 		t := time.NewTimer(pause)
 		select {
 		case <-t.C:

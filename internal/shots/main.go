@@ -135,7 +135,7 @@ func take(s shot, program, display, dir, out string) error {
 	done := filepath.Join(dir, "done")
 	_ = os.Remove(done)
 	script := fmt.Sprintf("printf '\\033[2m$\\033[0m \\033[1m%%s\\033[0m\\n\\n' %s; %s; touch %s; exec sleep 60", quote(s.command), s.command, done)
-	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "157x49+0+0", "-bg", "#fbf8f1", "-fg", "#18222f", "-cr", "#fbf8f1", "-b", "14", "+sb", "-e", "sh", "-c", script)
+	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "157x49+0+0", "-bg", "#fbf8f1", "-fg", "#18222f", "-cr", "#fbf8f1", "-bw", "0", "-b", "14", "+sb", "-e", "sh", "-c", script)
 	path, err := filepath.Abs(filepath.Dir(program))
 	if err != nil {
 		return err

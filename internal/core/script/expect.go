@@ -98,12 +98,21 @@ func (r *runner) expectNumber(ctx context.Context, s *ExpectNumber) *stop {
 		if compare(left.number, s.Compare, right.number) {
 			return sight{ok: true}
 		}
-		return sight{cause: Contradicted, actual: fmt.Sprintf("it is %s", left), nodes: append(a.nodes, b.nodes...)}
+		return sight{cause: Contradicted, actual: fmt.Sprintf("it is %s", left) + shown(s.Left, a.nodes), nodes: append(a.nodes, b.nodes...)}
 	})
 	if stopped != nil && stopped.failure.Cause == Contradicted {
 		stopped.failure.Expected = fmt.Sprintf("%s %s %s", describeValue(s.Left), s.Compare, right)
 	}
 	return stopped
+}
+
+// shown tells what an element shows that a number was read from.
+func shown(v Value, nodes []*screen.Node) string {
+	n, ok := v.(NumberIn)
+	if !ok || len(nodes) != 1 {
+		return ""
+	}
+	return fmt.Sprintf(": %s shows %q", n.Element.Text, clipText(nodes[0].Content()))
 }
 
 func describeValue(v Value) string {
