@@ -1,0 +1,122 @@
+package report
+
+import (
+	"bytes"
+	"encoding/xml"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/internal/contract"
+)
+
+func crossing(name, verdict string, flaky bool, results ...contract.Result) contract.Crossing {
+	return contract.Crossing{Name: name, Verdict: verdict, Flaky: flaky, Results: results}
+}
+
+func failed(sentence string) contract.Result {
+	return contract.Result{Attempt: 1, Device: "kaede-7-1", Verdict: "fail", TookMs: 1500, Sentence: &sentence,
+		Failure: &map[string]any{"line": 3.0, "step": "expect #total", "expected": "#total to be shown", "actual": "it is not there", "waited_ms": 8000.0, "quiet_ms": 7600.0, "report": "Error: boom\n  at x"}}
+}
+
+func passed(attempt int) contract.Result {
+	return contract.Result{Attempt: attempt, Device: "kaede-7-1", Verdict: "pass", TookMs: 500}
+}
+
+func sample() contract.RunDetail {
+	done := time.Now()
+	leg := func(model string, cases ...contract.Crossing) contract.Leg {
+		return contract.Leg{Suite: "Buying a ticket", Combination: contract.Combination{Kind: "emulator", Model: model, Platform: "android", Os: "14", Language: "en-GB"}, State: "finished", Cases: cases}
+	}
+	trouble := "the cable dropped"
+	broken := leg("Kaede Mini", crossing("quick", "error", false), crossing("slow", "skip", false), crossing("wrong", "none", false))
+	broken.Attempts = []contract.Attempt{{Number: 1, Device: "kaede-mini-1", Trouble: &trouble}}
+	return contract.RunDetail{
+		Run: contract.Run{Number: 12, App: "Tideline", VersionName: "3.2.0", VersionCode: "61", Verdict: "fail", State: "finished", Seed: 7, FinishedAt: &done, Legs: 3},
+		Legs: []contract.Leg{
+			leg("Kaede 7", crossing("quick", "pass", false, passed(1)), crossing("slow", "pass", true, failed("line 3: late"), passed(2)), crossing("wrong", "fail", false, failed("line 3: wrong"))),
+			leg("Kaede 7 Lite", crossing("quick", "pass", false, passed(1)), crossing("slow", "pass", false, passed(1)), crossing("wrong", "fail", false, failed("line 3: wrong"))),
+			broken,
+		},
+		LeftOut: []contract.LeftOut{{Combination: contract.Combination{Model: "Aster 12", Platform: "ios", Os: "18"}, Reasons: []contract.Reason{{Why: "no package", Remedy: "push one"}}}},
+	}
+}
+
+func TestTheWeaveBringsFailuresTogether(t *testing.T) {
+	var out bytes.Buffer
+	Weave(&out, sample(), Ink{})
+	require.Equal(t, `Run 12  Tideline 3.2.0 (61)  fail  seed 7
+
+                       1  2  3
+Buying a ticket
+  wrong                ■  ■  ·
+  quick                ○  ○  ▲
+  slow                 ◐  ○  –
+
+   1 Kaede 7, Android 14 emulator
+   2 Kaede 7 Lite, Android 14 emulator
+   3 Kaede Mini, Android 14 emulator
+
+  ○ pass   ■ fail   ▲ error   – skip   ◐ flaky   · not decided
+
+  left out: Aster 12, iOS 18
+    no package: push one
+`, out.String())
+}
+
+func TestFailuresAreToldOnceWithAllTheirCombinations(t *testing.T) {
+	var out bytes.Buffer
+	Failures(&out, sample(), Ink{})
+	text := out.String()
+	require.Equal(t, 1, strings.Count(text, "■ wrong  fail"))
+	require.Contains(t, text, "  on       Kaede 7, Android 14; Kaede 7 Lite, Android 14\n  step     line 3: expect #total\n  expected #total to be shown\n  but      it is not there\n  waited   8.0 s; nothing had changed for 7.6 s\n           Error: boom\n")
+	require.Contains(t, text, "◐ slow  flaky, now pass")
+	require.Contains(t, text, "▲ quick  error\n  on       Kaede Mini, Android 14\n  because  the cable dropped")
+}
+
+func TestInkIsPlainUnlessItIsOn(t *testing.T) {
+	require.Equal(t, "x", Ink{}.Vermilion("x"))
+	require.Equal(t, "\x1b[1mx\x1b[0m", Ink{On: true}.Strong("x"))
+	require.Empty(t, Ink{On: true}.Faint(""))
+}
+
+func TestJUnitHasOneCaseForEachCaseAndCombination(t *testing.T) {
+	var out bytes.Buffer
+	d := sample()
+	d.Legs[0].Cases[2].Name = "wrong \x00\x1b & <odd>"
+	require.NoError(t, JUnit(&out, d))
+	var got junitSuites
+	require.NoError(t, xml.Unmarshal(out.Bytes(), &got), out.String())
+	require.Equal(t, []int{9, 2, 1, 2}, []int{got.Tests, got.Failures, got.Errors, got.Skipped})
+	require.Len(t, got.Suites, 3)
+	require.Equal(t, "Buying a ticket on Kaede 7, Android 14", got.Suites[0].Name)
+	require.Equal(t, "wrong  & <odd>", got.Suites[0].Cases[2].Name, "what XML cannot hold is dropped, the rest is kept")
+	require.Equal(t, "line 3: wrong", got.Suites[0].Cases[2].Failure.Message)
+	require.Contains(t, got.Suites[0].Cases[1].SystemOut, "flaky")
+	require.Equal(t, "2.000", got.Suites[0].Cases[1].Time, "the time of both attempts")
+	require.Equal(t, "the cable dropped", got.Suites[2].Cases[0].Error.Message)
+	require.Equal(t, junitProperty{"model", "Kaede 7"}, got.Suites[0].Properties[0])
+}
+
+func TestARunThatGoesOnSaysHowMuchIsLeft(t *testing.T) {
+	d := sample()
+	d.Run.FinishedAt, d.Run.State, d.Run.OpenLegs, d.Run.Verdict = nil, "running", 2, "none"
+	var out bytes.Buffer
+	Weave(&out, d, Ink{})
+	require.Contains(t, out.String(), "running, 2 of 3 legs to go")
+	d.Run.FinishedAt, d.Run.State, d.Run.Verdict = ptr(time.Now()), "cancelled", "pass"
+	out.Reset()
+	Weave(&out, d, Ink{})
+	require.Contains(t, out.String(), "cancelled; so far pass")
+}
+
+func ptr[T any](v T) *T { return &v }
+
+func TestALabelNamesTheLanguageOnlyWhereItIsNotTheUsualOne(t *testing.T) {
+	c := contract.Combination{Model: "Aster 12", Platform: "ios", Os: "18", Language: "en-GB"}
+	require.Equal(t, "Aster 12, iOS 18", Label(c))
+	c.Language = "de-DE"
+	require.Equal(t, "Aster 12, iOS 18, de-DE", Label(c))
+}
