@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -27,7 +28,6 @@ func New(s *service.Service, c Config) http.Handler {
 	}
 	h := &handlers{service: s, config: c}
 	r := gin.New()
-	r.ContextWithFallback = true
 	r.HandleMethodNotAllowed = true
 	r.Use(h.recover, secure, h.authenticate)
 	r.NoRoute(func(g *gin.Context) {
@@ -80,7 +80,7 @@ func (h *handlers) authenticate(g *gin.Context) {
 	if !ok {
 		token = ""
 	}
-	c, err := h.service.Authenticate(g, token)
+	c, err := h.service.Authenticate(g.Request.Context(), token)
 	switch {
 	case err != nil:
 	case g.Param("project") != "" && g.Param("project") != c.Project:
@@ -95,6 +95,15 @@ func (h *handlers) authenticate(g *gin.Context) {
 		return
 	}
 	g.Set(callerKey, c)
+}
+
+// lasting gives the request's own context. Gin's may not leave its handler: it is
+// used again for the next request, while the database may still watch it.
+func lasting(ctx context.Context) context.Context {
+	if g, ok := ctx.(*gin.Context); ok {
+		return g.Request.Context()
+	}
+	return ctx
 }
 
 func caller(ctx interface{ Value(any) any }) service.Caller {

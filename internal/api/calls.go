@@ -40,7 +40,7 @@ func (h *handlers) About(ctx context.Context, _ AboutRequestObject) (AboutRespon
 
 // AddPackage takes a package in.
 func (h *handlers) AddPackage(ctx context.Context, r AddPackageRequestObject) (AddPackageResponseObject, error) {
-	p, err := h.service.AddPackage(ctx, caller(ctx), r.Params.FileName, r.Body)
+	p, err := h.service.AddPackage(lasting(ctx), caller(ctx), r.Params.FileName, r.Body)
 	return AddPackage200JSONResponse(p), err
 }
 
@@ -49,7 +49,7 @@ func (h *handlers) MakeBuild(ctx context.Context, r MakeBuildRequestObject) (Mak
 	if n := len(r.Body.Packages); n == 0 || n > 20 {
 		return nil, service.Invalid("a build is made of 1 to 20 packages", "")
 	}
-	b, err := h.service.MakeBuild(ctx, caller(ctx), r.Body.Packages)
+	b, err := h.service.MakeBuild(lasting(ctx), caller(ctx), r.Body.Packages)
 	return MakeBuild200JSONResponse(b), err
 }
 
@@ -59,37 +59,37 @@ func (h *handlers) ListBuilds(ctx context.Context, r ListBuildsRequestObject) (L
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.service.Builds(ctx, caller(ctx), text(r.Params.App), cursor, limit)
+	list, err := h.service.Builds(lasting(ctx), caller(ctx), text(r.Params.App), cursor, limit)
 	return ListBuilds200JSONResponse(list), err
 }
 
 // GetBuild gives one build.
 func (h *handlers) GetBuild(ctx context.Context, r GetBuildRequestObject) (GetBuildResponseObject, error) {
-	b, err := h.service.Build(ctx, caller(ctx), text(r.Params.App), r.Build)
+	b, err := h.service.Build(lasting(ctx), caller(ctx), text(r.Params.App), r.Build)
 	return GetBuild200JSONResponse(b), err
 }
 
 // PushSuite takes a suite in.
 func (h *handlers) PushSuite(ctx context.Context, r PushSuiteRequestObject) (PushSuiteResponseObject, error) {
-	s, err := h.service.PushSuite(ctx, caller(ctx), r.Body.FileName, r.Body.Text)
+	s, err := h.service.PushSuite(lasting(ctx), caller(ctx), r.Body.FileName, r.Body.Text)
 	return PushSuite200JSONResponse(s), err
 }
 
 // ListSuites lists suites.
 func (h *handlers) ListSuites(ctx context.Context, _ ListSuitesRequestObject) (ListSuitesResponseObject, error) {
-	list, err := h.service.Suites(ctx, caller(ctx))
+	list, err := h.service.Suites(lasting(ctx), caller(ctx))
 	return ListSuites200JSONResponse(list), err
 }
 
 // ListDevices lists the fleet.
 func (h *handlers) ListDevices(ctx context.Context, _ ListDevicesRequestObject) (ListDevicesResponseObject, error) {
-	list, err := h.service.Devices(ctx, caller(ctx))
+	list, err := h.service.Devices(lasting(ctx), caller(ctx))
 	return ListDevices200JSONResponse(list), err
 }
 
 // LookAtDevice starts a look.
 func (h *handlers) LookAtDevice(ctx context.Context, r LookAtDeviceRequestObject) (LookAtDeviceResponseObject, error) {
-	run, err := h.service.Look(ctx, caller(ctx), r.Device, *r.Body, text(r.Params.IdempotencyKey))
+	run, err := h.service.Look(lasting(ctx), caller(ctx), r.Device, *r.Body, text(r.Params.IdempotencyKey))
 	return LookAtDevice200JSONResponse(run), err
 }
 
@@ -98,7 +98,7 @@ func (h *handlers) StartRun(ctx context.Context, r StartRunRequestObject) (Start
 	if len(r.Body.Suites) == 0 || len(r.Body.Suites) > 100 {
 		return nil, service.Invalid("a run has 1 to 100 suites", "name a suite with --suite")
 	}
-	run, err := h.service.StartRun(ctx, caller(ctx), *r.Body, text(r.Params.IdempotencyKey))
+	run, err := h.service.StartRun(lasting(ctx), caller(ctx), *r.Body, text(r.Params.IdempotencyKey))
 	return StartRun200JSONResponse(run), err
 }
 
@@ -108,24 +108,24 @@ func (h *handlers) ListRuns(ctx context.Context, r ListRunsRequestObject) (ListR
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.service.Runs(ctx, caller(ctx), cursor, limit)
+	list, err := h.service.Runs(lasting(ctx), caller(ctx), cursor, limit)
 	return ListRuns200JSONResponse(list), err
 }
 
 // GetRun gives one run.
 func (h *handlers) GetRun(ctx context.Context, r GetRunRequestObject) (GetRunResponseObject, error) {
-	d, err := h.service.Detail(ctx, caller(ctx), r.Run)
+	d, err := h.service.Detail(lasting(ctx), caller(ctx), r.Run)
 	return GetRun200JSONResponse(d), err
 }
 
 // CancelRun cancels a run.
 func (h *handlers) CancelRun(ctx context.Context, r CancelRunRequestObject) (CancelRunResponseObject, error) {
-	run, err := h.service.CancelRun(ctx, caller(ctx), r.Run)
+	run, err := h.service.CancelRun(lasting(ctx), caller(ctx), r.Run)
 	return CancelRun200JSONResponse(run), err
 }
 
 // ListEvidence lists what is kept of a run.
 func (h *handlers) ListEvidence(ctx context.Context, r ListEvidenceRequestObject) (ListEvidenceResponseObject, error) {
-	list, err := h.service.Evidence(ctx, caller(ctx), r.Run)
+	list, err := h.service.Evidence(lasting(ctx), caller(ctx), r.Run)
 	return ListEvidence200JSONResponse(list), err
 }

@@ -91,7 +91,7 @@ func (h *handlers) evidence(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	e, f, err := h.service.OpenEvidence(g, caller(g), run, id)
+	e, f, err := h.service.OpenEvidence(g.Request.Context(), caller(g), run, id)
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -135,7 +135,7 @@ func (h *handlers) link(g *gin.Context) {
 }
 
 func (h *handlers) putBlob(g *gin.Context) {
-	if err := h.service.PutBlob(g, g.Param("digest"), g.Request.Body); err != nil {
+	if err := h.service.PutBlob(g.Request.Context(), g.Param("digest"), g.Request.Body); err != nil {
 		h.fail(g, err)
 		return
 	}
@@ -143,7 +143,7 @@ func (h *handlers) putBlob(g *gin.Context) {
 }
 
 func (h *handlers) getBlob(g *gin.Context) {
-	f, err := h.service.OpenBlob(g, caller(g), g.Param("digest"))
+	f, err := h.service.OpenBlob(g.Request.Context(), caller(g), g.Param("digest"))
 	if err != nil {
 		h.fail(g, err)
 		return

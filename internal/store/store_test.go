@@ -1,0 +1,289 @@
+package store_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/fleet"
+	"yamato/internal/pgbox/pgtest"
+	"yamato/internal/store"
+)
+
+func TestMain(m *testing.M) { pgtest.Main(m) }
+
+// records are a project with a build, a suite, devices and a run.
+type records struct {
+	*store.Store
+	t       *testing.T
+	project int64
+	host    int64
+	devices []int64
+	run     store.Run
+}
+
+func newRecords(t *testing.T, devices, legs int) *records {
+	t.Helper()
+	ctx := context.Background()
+	r := &records{Store: pgtest.Store(t), t: t}
+	var err error
+	r.project, err = r.AddProject(ctx, "default")
+	require.NoError(t, err)
+	p := store.Package{Digest: "d", FileName: "a.apk", Facts: store.JSON[appfile.Package]{V: appfile.Package{Kind: appfile.Android, Platform: "android", ApplicationID: "example.tideline", VersionName: "1", VersionCode: "1"}}}
+	require.NoError(t, r.AddPackage(ctx, r.project, p))
+	suite, fresh, err := r.AddSuite(ctx, r.project, store.Suite{Name: "S", Digest: "s", FileName: "s.suite", Cases: store.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "one"}}}, Locators: store.JSON[[]string]{V: []string{"#a"}}})
+	require.NoError(t, err)
+	require.True(t, fresh)
+	var build int64
+	r.tx(func(tx *store.Tx) error {
+		app, err := tx.AppOf(ctx, r.project, "Tideline", []store.Package{p})
+		if err != nil {
+			return err
+		}
+		if build, err = tx.AddBuild(ctx, r.project, app, "1", "1"); err != nil {
+			return err
+		}
+		if r.host, _, err = tx.OpenLink(ctx, r.project, "bench", "bench", "test", "00000000-0000-0000-0000-000000000001"); err != nil {
+			return err
+		}
+		for i := range devices {
+			id, err := tx.PutDevice(ctx, r.project, r.host, kaede(i), "idle")
+			if err != nil {
+				return err
+			}
+			r.devices = append(r.devices, id)
+		}
+		return nil
+	})
+	n := store.NewRun{Run: store.Run{ProjectID: r.project, BuildID: build, Purpose: "suite", Language: "en-GB", AskedBy: "Aya Torrent"}}
+	for range legs {
+		n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.ID, Digest: "d", Combination: fleet.Of(kaede(0), "en-GB"), Cases: []int{0}})
+	}
+	number, err := r.AddRun(ctx, n)
+	require.NoError(t, err)
+	r.run, err = r.RunNumbered(ctx, r.project, number)
+	require.NoError(t, err)
+	return r
+}
+
+func kaede(i int) fleet.Device {
+	return fleet.Device{Name: fmt.Sprintf("kaede-7-%d", i), Site: "bench", Kind: "emulator", Platform: "android", Model: "Kaede 7", OS: "14", Traits: []string{}, Abilities: []string{}}
+}
+
+func (r *records) tx(do func(*store.Tx) error) {
+	r.t.Helper()
+	require.NoError(r.t, r.InTx(context.Background(), do))
+}
+
+func (r *records) legs() []int64 {
+	r.t.Helper()
+	list, err := r.Legs(context.Background(), r.run.ID)
+	require.NoError(r.t, err)
+	var ids []int64
+	for _, l := range list {
+		ids = append(ids, l.ID)
+	}
+	return ids
+}
+
+func TestOnlyWhatIsIdleAndWaitingIsPlaced(t *testing.T) {
+	r := newRecords(t, 2, 3)
+	ctx := context.Background()
+	legs := r.legs()
+	place := func(leg, device int64) (n int) {
+		r.tx(func(tx *store.Tx) (err error) {
+			n, err = tx.Place(ctx, []int64{leg}, []int64{device}, time.Minute)
+			return err
+		})
+		return n
+	}
+	require.Equal(t, 1, place(legs[0], r.devices[0]))
+	require.Zero(t, place(legs[1], r.devices[0]), "one live lease a device")
+	devices, err := r.Devices(ctx, r.project)
+	require.NoError(t, err)
+	require.Equal(t, "leased", devices[0].State)
+	require.Equal(t, r.run.Number, *devices[0].Run)
+
+	list, err := r.Assignments(ctx, r.host, 1, 0)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	require.Equal(t, store.Ints{0}, list[0].Cases)
+	list, err = r.Assignments(ctx, r.host, 2, 0)
+	require.NoError(t, err)
+	require.Empty(t, list, "not for a link that is not the host's newest")
+	p, suite, err := r.Goods(ctx, r.project, 1, "d")
+	require.NoError(t, err)
+	require.Equal(t, []string{"example.tideline", "s"}, []string{p.ApplicationID, suite})
+}
+
+func TestTheDatabaseItselfForbidsASecondLiveLease(t *testing.T) {
+	r := newRecords(t, 1, 2)
+	ctx := context.Background()
+	legs := r.legs()
+	r.tx(func(tx *store.Tx) error {
+		_, err := tx.Place(ctx, legs[:1], r.devices, time.Minute)
+		return err
+	})
+	r.tx(func(tx *store.Tx) error { // as if a fault had set the device free under its lease
+		return tx.ChangeDevices(ctx, []store.DeviceChange{{ID: r.devices[0], To: "idle"}})
+	})
+	err := r.InTx(ctx, func(tx *store.Tx) error {
+		_, err := tx.Place(ctx, legs[1:], r.devices, time.Minute)
+		return err
+	})
+	require.True(t, store.Conflict(err), "%v", err)
+}
+
+func TestEventsOfManyHandsHaveNoGaps(t *testing.T) {
+	r := newRecords(t, 1, 1)
+	ctx := context.Background()
+	var all sync.WaitGroup
+	for hand := range 8 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			for i := range 10 {
+				events := make([]any, 1+(hand+i)%3)
+				for k := range events {
+					events[k] = map[string]int{"hand": hand}
+				}
+				err := r.InTx(ctx, func(tx *store.Tx) error {
+					_, err := tx.AppendEvents(ctx, map[int64]int64{r.run.ID: r.project}, []store.RunEvents{{Run: r.run.ID, Events: events}})
+					return err
+				})
+				require.NoError(t, err)
+			}
+		}()
+	}
+	all.Wait()
+	next := int64(1)
+	batches, err := r.EventsAfter(ctx, r.run.ID, 0, 1000)
+	require.NoError(t, err)
+	for _, b := range batches {
+		require.Equal(t, next, b.First)
+		require.Len(t, b.Events.V, int(b.Last-b.First+1))
+		next = b.Last + 1
+	}
+	run, err := r.RunNumbered(ctx, r.project, r.run.Number)
+	require.NoError(t, err)
+	require.Equal(t, run.LastEvent, next-1)
+}
+
+func TestOneLeadsAndOnlyWithItsOwnEpoch(t *testing.T) {
+	r := newRecords(t, 0, 0)
+	ctx := context.Background()
+	const a, b = "00000000-0000-0000-0000-00000000000a", "00000000-0000-0000-0000-00000000000b"
+	first, err := r.Lead(ctx, a, time.Minute)
+	require.NoError(t, err)
+	require.Positive(t, first)
+	again, err := r.Lead(ctx, a, time.Minute)
+	require.NoError(t, err)
+	require.Equal(t, first, again, "to renew is not to begin anew")
+	other, err := r.Lead(ctx, b, time.Minute)
+	require.NoError(t, err)
+	require.Zero(t, other)
+	other, err = r.Lead(ctx, b, -time.Second) // as if a had been silent
+	require.NoError(t, err)
+	require.Greater(t, other, first)
+	r.tx(func(tx *store.Tx) error {
+		old, err := tx.Leads(ctx, a, first)
+		require.NoError(t, err)
+		require.False(t, old)
+		now, err := tx.Leads(ctx, b, other)
+		require.True(t, now)
+		return err
+	})
+}
+
+func TestALegChangesOnlyFromTheStateItIsThoughtToBeIn(t *testing.T) {
+	r := newRecords(t, 1, 1)
+	ctx := context.Background()
+	change := store.LegChange{Leg: r.legs()[0], From: "running", To: "finished", Todo: []int{}, Avoid: []int64{1, 2}}
+	var n int
+	r.tx(func(tx *store.Tx) (err error) { n, err = tx.ChangeLegs(ctx, []store.LegChange{change}); return err })
+	require.Zero(t, n)
+	change.From, change.To = "waiting", "waiting"
+	r.tx(func(tx *store.Tx) (err error) { n, err = tx.ChangeLegs(ctx, []store.LegChange{change}); return err })
+	require.Equal(t, 1, n)
+	r.tx(func(tx *store.Tx) error {
+		list, err := tx.WaitingLegs(ctx)
+		require.Equal(t, store.Int64s{1, 2}, list[0].Avoid)
+		return err
+	})
+}
+
+func TestLocatorsThatMatchedAreKnownToTheSuitesThatNameThem(t *testing.T) {
+	r := newRecords(t, 0, 1)
+	ctx := context.Background()
+	for range 2 {
+		r.tx(func(tx *store.Tx) error {
+			return tx.AddLocators(ctx, []int64{r.project, r.project}, []int64{r.run.AppID, r.run.AppID}, []string{"#a", "#elsewhere"})
+		})
+	}
+	known, err := r.KnownLocators(ctx, r.run.AppID, 1)
+	require.NoError(t, err)
+	require.Equal(t, []string{"#a"}, known)
+}
+
+func TestATokenIsKeptOnlyAsItsDigest(t *testing.T) {
+	r := newRecords(t, 0, 0)
+	ctx := context.Background()
+	require.NoError(t, r.AddToken(ctx, r.project, "user", "Aya Torrent", "secret"))
+	require.NoError(t, r.AddToken(ctx, r.project, "user", "Aya Torrent", "secret"), "twice is harmless")
+	c, err := r.CallerOf(ctx, "secret")
+	require.NoError(t, err)
+	require.Equal(t, "Aya Torrent", c.Name)
+	_, err = r.CallerOf(ctx, "Secret")
+	require.ErrorIs(t, err, store.ErrNone)
+	require.NotContains(t, string(store.Digest("secret")), "secret")
+}
+
+func TestMigrationsMayRunTwiceAndAtOnce(t *testing.T) {
+	r := newRecords(t, 0, 0)
+	var all sync.WaitGroup
+	for range 4 {
+		all.Add(1)
+		go func() { defer all.Done(); require.NoError(t, r.Migrate(context.Background())) }()
+	}
+	all.Wait()
+}
+
+func TestWhoListensHearsTheBell(t *testing.T) {
+	r := newRecords(t, 0, 0)
+	ctx, stop := context.WithCancel(context.Background())
+	heard := make(chan struct{}, 10)
+	done := make(chan error, 1)
+	go func() { done <- r.Listen(ctx, func() { heard <- struct{}{} }) }()
+	<-heard // it listens now
+	require.NoError(t, r.Ring(ctx))
+	select {
+	case <-heard:
+	case <-time.After(10 * time.Second):
+		require.Fail(t, "the bell was not heard")
+	}
+	stop()
+	require.ErrorIs(t, <-done, context.Canceled)
+}
+
+func TestFailuresAreKeptAsTheyWere(t *testing.T) {
+	r := newRecords(t, 1, 1)
+	ctx := context.Background()
+	r.tx(func(tx *store.Tx) error {
+		if _, err := tx.Place(ctx, r.legs(), r.devices, time.Minute); err != nil {
+			return err
+		}
+		return tx.AddResults(ctx, []store.NewResult{{ProjectID: r.project, Lease: 1, RunID: r.run.ID, LegID: r.legs()[0], Verdict: "fail", Sentence: `it shows "€6.30"`, Failure: map[string]string{"actual": `"quoted" \ and €`}, Steps: []int{}}})
+	})
+	list, err := r.Results(ctx, r.run.ID)
+	require.NoError(t, err)
+	var failure map[string]string
+	require.NoError(t, json.Unmarshal(list[0].Failure, &failure))
+	require.Equal(t, `"quoted" \ and €`, failure["actual"])
+	require.Equal(t, `it shows "€6.30"`, list[0].Sentence)
+}
