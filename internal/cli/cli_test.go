@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/internal/client"
+	"yamato/internal/contract"
+	"yamato/internal/core/screen"
+)
+
+func yamato(t *testing.T, args ...string) (out, errOut string, code int) {
+	t.Helper()
+	t.Setenv("YAMATO_CONNECTION", filepath.Join(t.TempDir(), "none.json"))
+	var o, e bytes.Buffer
+	code = Run(context.Background(), args, &o, &e)
+	return o.String(), e.String(), code
+}
+
+func write(t *testing.T, name, text string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name)
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	return path
+}
+
+func TestACheckNeedsNoService(t *testing.T) {
+	good := write(t, "good.suite", "suite \"G\"\ncase \"a\"\nexpect #x\nend\n")
+	bad := write(t, "bad.suite", "suite \"B\"\ncase \"a\"\ntpa #x\nexpect #x\nend\n")
+	out, _, code := yamato(t, "suite", "check", good)
+	require.Zero(t, code)
+	require.Equal(t, "1 suite, 1 case: 0 faults, 0 pieces of advice\n", out)
+	out, _, code = yamato(t, "suite", "check", good, bad)
+	require.Equal(t, 1, code)
+	require.Contains(t, out, bad+":3:1: fault: unknown word `tpa`; did you mean `tap`?\n    tpa #x\n    ^^^\n")
+	out, _, code = yamato(t, "suite", "check", bad, "--output", "json")
+	require.Equal(t, 1, code)
+	var list []fileFinding
+	require.NoError(t, json.Unmarshal([]byte(out), &list))
+	require.Equal(t, 3, list[0].Pos.Line)
+	out, _, code = yamato(t, "suite", "check", good, write(t, "twin.suite", "suite \"G\"\ncase \"a\"\nexpect #x\nend\n"))
+	require.Equal(t, 1, code)
+	require.Contains(t, out, "has the same name")
+	_, errOut, code := yamato(t, "suite", "check", t.TempDir())
+	require.Equal(t, 2, code)
+	require.Contains(t, errOut, "there is no .suite file")
+}
+
+func TestWithoutAServiceACommandSaysHowToStartOne(t *testing.T) {
+	_, errOut, code := yamato(t, "device", "ls")
+	require.Equal(t, 2, code)
+	require.Contains(t, errOut, "no service is known")
+	require.Contains(t, errOut, "yamato up")
+	t.Setenv("YAMATO_TOKEN", strings.Repeat("x", 30))
+	_, errOut, code = yamato(t, "device", "ls", "--service", "http://127.0.0.1:1", "--project", "default")
+	require.Equal(t, 3, code)
+	require.Contains(t, errOut, "no service answers at http://127.0.0.1:1")
+}
+
+func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
+	a := &app{out: &bytes.Buffer{}, err: &bytes.Buffer{}}
+	n := 0
+	for _, c := range a.root().Commands() {
+		all := c.Commands()
+		if len(all) == 0 {
+			all = append(all, c)
+		}
+		for _, one := range all {
+			if one.Name() == "help" || one.Parent().Name() == "completion" || one.Name() == "completion" {
+				continue
+			}
+			n++
+			require.NotEmpty(t, one.Short, one.CommandPath())
+			require.Contains(t, one.Example, "yamato "+strings.TrimPrefix(one.CommandPath(), "yamato "), "the example of %s shows it", one.CommandPath())
+		}
+	}
+	require.Greater(t, n, 15)
+	out, _, code := yamato(t, "completion", "bash")
+	require.Zero(t, code)
+	require.Contains(t, out, "__start_yamato")
+}
+
+func TestExitCodesTellTheOutcome(t *testing.T) {
+	for _, c := range []struct {
+		state, verdict string
+		code           int
+	}{
+		{"finished", "pass", 0}, {"finished", "fail", 1}, {"finished", "error", 4}, {"finished", "skip", 5}, {"finished", "none", 5}, {"cancelled", "pass", 5},
+	} {
+		err := exitFor(contract.Run{State: c.state, Verdict: c.verdict})
+		var e exit
+		if errors.As(err, &e) {
+			require.Equal(t, c.code, e.code, c)
+		} else {
+			require.Zero(t, c.code, c)
+		}
+	}
+	hint := "do this"
+	for _, c := range []struct {
+		err  error
+		code int
+	}{
+		{nil, 0}, {wrongCall{"no", "so"}, 2}, {&client.Unreachable{URL: "x"}, 3}, {context.Canceled, 5},
+		{&client.ProblemError{Problem: contract.Problem{Title: "not there", Status: 404, Hint: &hint}}, 2},
+		{&client.ProblemError{Problem: contract.Problem{Title: "broken", Status: 500}}, 3},
+		{&client.ProblemError{Problem: contract.Problem{Title: "who are you", Status: 401}}, 3},
+	} {
+		var errOut bytes.Buffer
+		require.Equal(t, c.code, (&app{err: &errOut}).tell(c.err), "%v", c.err)
+	}
+}
+
+func TestPathsOfEvidenceStayBelowTheirFolder(t *testing.T) {
+	taken := map[string]bool{}
+	leg := contract.Leg{Suite: "../../up", Combination: contract.Combination{Model: "Kaede/7", Platform: "android", Os: "14"}, Cases: []contract.Crossing{{Index: 0, Name: `a\b:"c"`}}}
+	e := contract.Evidence{Attempt: 1, Name: "../../../etc/passwd", Sort: "picture", MediaType: "image/png"}
+	first := evidencePath(e, leg, taken)
+	require.Equal(t, filepath.Join("Kaede-7-Android-14", "up", "a-b-c", "1-etc-passwd.png"), first)
+	second := evidencePath(e, leg, taken)
+	require.NotEqual(t, first, second, "two of one name are two files")
+	for _, name := range []string{"", "...", "/", "\x00", strings.Repeat("long", 100)} {
+		got := plain(name)
+		require.NotEmpty(t, got)
+		require.True(t, filepath.IsLocal(got), got)
+		require.LessOrEqual(t, len(got), 80)
+	}
+}
+
+func TestTheTreeIsShownByWhatCanBeSeen(t *testing.T) {
+	at := screen.Rect{X: 1, Y: 2, W: 30, H: 40}
+	tree := &screen.Tree{Root: &screen.Node{Role: "application", Bounds: at, Visible: at, Children: []*screen.Node{
+		{Bounds: at, Visible: at, Children: []*screen.Node{{Role: "button", ID: "buy", Text: "Buy", Bounds: at, Visible: at, Disabled: true}}},
+		{Role: "listitem", Text: "scrolled away", Bounds: at},
+	}}}
+	rows, hidden := treeRows(tree)
+	require.Equal(t, 1, hidden)
+	require.Equal(t, [][]string{{"application", "", "", "1,2 30x40", ""}, {"  button", "Buy", "#buy", "1,2 30x40", "disabled"}}, rows, "what says nothing takes no line and no indentation")
+}
+
+func TestTheConnectionIsKeptForItsUserAlone(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "deep", "connection.json")
+	t.Setenv("YAMATO_CONNECTION", path)
+	_, err := writeConnection(connection{"http://127.0.0.1:7420", "secret", "default"})
+	require.NoError(t, err)
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	s, err := (&app{}).connect(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, "default", s.Project)
+}
+
+func TestServeAndHostSayWhatTheyNeed(t *testing.T) {
+	t.Setenv("YAMATO_DATABASE", "")
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"serve"}, "serve needs a database"},
+		{[]string{"serve", "--database", "postgres://x"}, "serve needs a folder"},
+		{[]string{"host"}, "needs a site file"},
+		{[]string{"host", "--site", write(t, "s.yaml", "site: x\ndriver: cloud\n"), "--dir", t.TempDir(), "--token-file", write(t, "t", "x")}, `there is no driver "cloud"`},
+		{[]string{"host", "--site", write(t, "s.yaml", "site: x\n"), "--dir", t.TempDir()}, "a host needs a token"},
+	} {
+		_, errOut, code := yamato(t, c.args...)
+		require.Equal(t, 2, code, c.args)
+		require.Contains(t, errOut, c.says)
+	}
+}
