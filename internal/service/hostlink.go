@@ -48,6 +48,8 @@ const maxGoods = 2000
 
 // ServeHost serves a host's link until it or ctx ends, and gives why it ended.
 func (s *Service) ServeHost(ctx context.Context, c Caller, conn link.Conn) error {
+	s.sessions.Add(1)
+	defer s.sessions.Done()
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	n := &session{service: s, caller: c, conn: conn, close: cancel, ended: map[int64]bool{}, goods: map[goodsKey]goods{}}

@@ -41,6 +41,7 @@ type Service struct {
 	instance string
 	bell     *bell
 	inbox    chan *inbound
+	sessions sync.WaitGroup // hosts' links that are being served
 	callers  *callers
 	taken    atomic.Int64 // from the table of what is dirty, since it was tidied
 }
@@ -59,7 +60,7 @@ func New(st *store.Store, blobs blob.Store, c Config) *Service {
 	return &Service{store: st, blobs: blobs, config: c, log: c.Log, instance: uuid.NewString(), bell: newBell(), inbox: make(chan *inbound, 256), callers: newCallers()}
 }
 
-// Run works until ctx ends: it listens for the bell, takes in what hosts report,
+// Run works until ctx ends and the links of hosts have been given up: it listens for the bell, takes in what hosts report,
 // and leads if nobody else does.
 func (s *Service) Run(ctx context.Context) error {
 	if err := s.store.Beat(ctx, s.instance, s.config.Address); err != nil {
@@ -69,7 +70,9 @@ func (s *Service) Run(ctx context.Context) error {
 	for _, work := range []func(context.Context){s.listen, s.ringNotify, s.beat, s.lead, s.takeIn, s.collect} {
 		g.Go(func() error { work(ctx); return nil })
 	}
-	return g.Wait()
+	err := g.Wait()
+	s.sessions.Wait() // each records the end of its link
+	return err
 }
 
 // beat tells the others that this instance is alive, and tidies up behind the

@@ -414,3 +414,117 @@ func TestAnUnlinkedHostsDevicesAreOfflineAndComeBackWithIt(t *testing.T) {
 	w.link(w.service, kaede("kaede-7-1"))
 	require.Equal(t, "idle", state())
 }
+
+func TestAWaitingLegSaysWhatItWaitsFor(t *testing.T) {
+	w := newWorld(t, Config{})
+	h := w.link(w.service, kaede("kaede-7-1"))
+	first := w.start(contract.NewRun{})
+	n := h.lease().Number
+	second := w.start(contract.NewRun{})
+	require.Equal(t, "a Kaede 7: 1 in use", *w.detail(second.Number).Legs[0].WaitsFor)
+	h.say(append([]link.Event{began(n), result(n, 2, 0, "pass"), result(n, 3, 1, "pass")}, finished(n, 4)...)...)
+	w.awaitRun(first.Number, func(d contract.RunDetail) bool { return d.Run.State == "finished" })
+	n = h.lease().Number
+	h.hangUp()
+	third := w.start(contract.NewRun{})
+	require.Contains(t, *w.detail(third.Number).Legs[0].WaitsFor, "Kaede 7", "%d", n)
+}
+
+func TestRunsAreListedInPagesNewestFirst(t *testing.T) {
+	w := newWorld(t, Config{})
+	w.link(w.service, kaede("kaede-7-1"))
+	for range 5 {
+		w.start(contract.NewRun{})
+	}
+	var seen []int64
+	for cursor := int64(0); ; {
+		page, err := w.service.Runs(context.Background(), w.user, cursor, 2)
+		require.NoError(t, err)
+		for _, r := range page.Items {
+			seen = append(seen, r.Number)
+		}
+		if page.Next == nil {
+			break
+		}
+		cursor = *page.Next
+	}
+	require.Equal(t, []int64{5, 4, 3, 2, 1}, seen)
+}
+
+func TestCasesAreChosenByNameAndByTag(t *testing.T) {
+	w := newWorld(t, Config{})
+	w.link(w.service, kaede("kaede-7-1"))
+	ctx := context.Background()
+	_, err := w.service.PushSuite(ctx, w.user, "tags.suite", "suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n")
+	require.NoError(t, err)
+	cases := func(in contract.NewRun) []string {
+		in.Build, in.Suites = "3.1.4", []string{"Tags"}
+		r, err := w.service.StartRun(ctx, w.user, in, "")
+		require.NoError(t, err)
+		var names []string
+		for _, x := range w.detail(r.Number).Legs[0].Cases {
+			names = append(names, x.Name)
+		}
+		return names
+	}
+	require.Equal(t, []string{"a", "b"}, cases(contract.NewRun{Tags: &[]string{"all"}}))
+	require.Equal(t, []string{"b"}, cases(contract.NewRun{Tags: &[]string{"slow"}}))
+	require.Equal(t, []string{"a"}, cases(contract.NewRun{Cases: &[]string{"a"}}))
+	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Tags"}, Cases: &[]string{"c"}}, "")
+	require.ErrorContains(t, err, `no case of these suites is called "c"`)
+	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Tags"}, Tags: &[]string{"none"}}, "")
+	require.ErrorContains(t, err, "no case of these suites has these tags")
+}
+
+func TestASuiteThatChangesIsANewRevisionAndOldRunsKeepTheirs(t *testing.T) {
+	w := newWorld(t, Config{})
+	w.link(w.service, kaede("kaede-7-1"))
+	ctx := context.Background()
+	r := w.start(contract.NewRun{})
+	same, err := w.service.PushSuite(ctx, w.user, "two.suite", twoCases)
+	require.NoError(t, err)
+	require.False(t, *same.Fresh)
+	changed, err := w.service.PushSuite(ctx, w.user, "two.suite", strings.Replace(twoCases, "\"two\"", "\"deux\"", 1))
+	require.NoError(t, err)
+	require.Equal(t, int64(2), changed.Revision)
+	require.Equal(t, "two", w.detail(r.Number).Legs[0].Cases[1].Name)
+}
+
+func TestACancelledLegThatRunsEndsWhenItsHostSaysSo(t *testing.T) {
+	w := newWorld(t, Config{})
+	h := w.link(w.service, kaede("kaede-7-1"))
+	r := w.start(contract.NewRun{})
+	n := h.lease().Number
+	h.say(began(n), result(n, 2, 0, "pass"))
+	h.acked(n, 2)
+	_, err := w.service.CancelRun(context.Background(), w.user, r.Number)
+	require.NoError(t, err)
+	m := h.expect(func(m link.ToHost) bool { return len(m.End) > 0 })
+	require.Equal(t, link.End{Lease: n, Reason: "the run was cancelled by Aya Torrent"}, m.End[0])
+	require.Nil(t, w.detail(r.Number).Run.FinishedAt, "its device is still held")
+	h.say(link.Event{Lease: n, Seq: 3, Finished: &link.Finished{Trouble: m.End[0].Reason}}, link.Event{Lease: n, Seq: 4, Clean: &link.Clean{}})
+	d := w.awaitRun(r.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
+	require.Equal(t, "cancelled", d.Run.State)
+	require.Equal(t, "pass", d.Run.Verdict, "what was decided is kept")
+	require.Equal(t, []string{"pass", "none"}, []string{d.Legs[0].Cases[0].Verdict, d.Legs[0].Cases[1].Verdict})
+}
+
+func TestTheBellWakesAllThatListenAndRingsForOthersAtMostFiftyTimesASecond(t *testing.T) {
+	w := newWorld(t, Config{})
+	rings := make(chan struct{}, 1000)
+	ctx, stop := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- w.store.Listen(ctx, func() { rings <- struct{}{} }) }()
+	<-rings
+	heard, leave := w.service.bell.subscribe()
+	defer leave()
+	from := time.Now()
+	for time.Since(from) < 300*time.Millisecond {
+		w.service.bell.ring()
+	}
+	<-heard
+	stop()
+	<-done
+	require.LessOrEqual(t, len(rings), int(time.Since(from)/ringEvery)+2)
+	require.NotEmpty(t, rings)
+}

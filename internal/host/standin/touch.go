@@ -1,0 +1,150 @@
+package standin
+
+import (
+	"context"
+
+	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+)
+
+// Tap touches the screen: what lies topmost there is what is touched, or the
+// nearest thing around it that wants touches.
+func (d *Device) Tap(ctx context.Context, at screen.Point) error {
+	if err := d.alive(); err != nil {
+		return err
+	}
+	if err := d.pass(ctx, touchTime); err != nil {
+		return err
+	}
+	s := d.current()
+	n := s.tree.Hit(at)
+	if n == nil {
+		return nil
+	}
+	e := s.handler(n)
+	if e == nil || e.Disabled {
+		return nil
+	}
+	if e.Tap == startFromHome {
+		return d.Start(ctx, script.Resume)
+	}
+	if e.T == "field" {
+		d.setFocus(s, n)
+	} else if d.focus != "" {
+		d.focus = ""
+		_ = d.render()
+	}
+	if e.Tap == 0 {
+		return nil
+	}
+	return d.turn(ctx, request{Op: "tap", Handler: e.Tap})
+}
+
+func (d *Device) setFocus(s *scene, n *screen.Node) {
+	d.focus = s.focusOf(n)
+	_ = d.render()
+}
+
+// handler finds what reacts to a touch on n: n itself, or what it lies in.
+func (s *scene) handler(n *screen.Node) *element {
+	var find func(at *screen.Node, best *element) *element
+	find = func(at *screen.Node, best *element) *element {
+		if e := s.actions[at]; e != nil && (e.Tap != 0 || e.T == "field" || e.Ground.set && e.T == "stack") {
+			best = e
+		}
+		if at == n {
+			return best
+		}
+		for _, c := range at.Children {
+			if contains(c, n) {
+				return find(c, best)
+			}
+		}
+		return nil
+	}
+	return find(s.tree.Root, nil)
+}
+
+func contains(at, n *screen.Node) bool {
+	if at == n {
+		return true
+	}
+	for _, c := range at.Children {
+		if contains(c, n) {
+			return true
+		}
+	}
+	return false
+}
+
+// focusOf gives the key of a field, as layout makes it.
+func (s *scene) focusOf(n *screen.Node) string {
+	var find func(at *screen.Node, path string) string
+	find = func(at *screen.Node, path string) string {
+		if at == n {
+			return focusKey(s.actions[at], path)
+		}
+		for i, c := range at.Children {
+			if key := find(c, path+"/"+string(rune('a'+i%26))+string(rune('a'+i/26%26))); key != "" {
+				return key
+			}
+		}
+		return ""
+	}
+	for _, c := range s.tree.Root.Children {
+		if key := find(c, "r"); key != "" {
+			return key
+		}
+	}
+	return ""
+}
+
+// Keys presses keys in the field that has the focus. Keys that nothing takes
+// are lost, as they would be on a phone.
+func (d *Device) Keys(ctx context.Context, keys string) error {
+	if err := d.alive(); err != nil {
+		return err
+	}
+	for _, k := range keys {
+		if err := d.pass(ctx, keyTime); err != nil {
+			return err
+		}
+		if err := d.key(ctx, k); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *Device) key(ctx context.Context, k rune) error {
+	s := d.current()
+	var field *element
+	at := -1
+	for i, n := range s.fields {
+		if n.Focused {
+			field, at = s.actions[n], i
+		}
+	}
+	switch {
+	case k == '\uE004' && len(s.fields) > 0: // Tab
+		d.setFocus(s, s.fields[(at+1)%len(s.fields)])
+		return nil
+	case field == nil:
+		return nil
+	case k == '\uE007' && field.Enter != 0: // Enter
+		return d.turn(ctx, request{Op: "tap", Handler: field.Enter})
+	case k == '\uE003' && field.Value != "": // Backspace
+		runes := []rune(field.Value)
+		return d.input(ctx, field, string(runes[:len(runes)-1]))
+	case k >= '\uE000' && k <= '\uE05D':
+		return nil
+	}
+	return d.input(ctx, field, field.Value+string(k))
+}
+
+func (d *Device) input(ctx context.Context, field *element, value string) error {
+	if field.Input == 0 {
+		return nil
+	}
+	return d.turn(ctx, request{Op: "input", Handler: field.Input, Value: value})
+}
