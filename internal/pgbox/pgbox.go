@@ -211,7 +211,7 @@ func appendSettings(path string) error {
 	if err != nil {
 		return err
 	}
-	_, err = f.WriteString("\n# Yamato: nothing here gives up durability.\nmax_connections = 200\nshared_buffers = 256MB\nmax_wal_size = 2GB\nlog_min_messages = warning\nmax_locks_per_transaction = 128\n")
+	_, err = f.WriteString("\n# Yamato: nothing here gives up durability.\nmax_connections = 200\nshared_buffers = 256MB\nmax_wal_size = 2GB\nlog_min_messages = warning\nmax_locks_per_transaction = 128\nautovacuum_naptime = 10s\n")
 	return errors.Join(err, f.Close())
 }
 

@@ -38,6 +38,9 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the database's address cannot be read: %w", err)
 	}
+	// Tables grow by the million from nothing: a plan made early, and kept, would read
+	// them whole for ever after.
+	config.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
 	db := sqlx.NewDb(stdlib.OpenDB(*config), "pgx")
 	db.SetMaxOpenConns(24)
 	db.SetMaxIdleConns(24) // to connect costs more than most queries
