@@ -5,13 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"slices"
 	"time"
 	"yamato/internal/killpoint"
 
 	"yamato/internal/blob"
-	"yamato/internal/core/appfile"
 	"yamato/internal/link"
 	"yamato/internal/store"
 )
@@ -27,16 +27,9 @@ type session struct {
 	host    int64
 	number  int64 // of the link
 	close   context.CancelCauseFunc
-	last    int64          // highest lease number that was sent
-	ended   map[int64]bool // leases whose early end was sent
-	goods   map[goodsKey]goods
-}
-
-// goods are what leases hand over beside themselves; many leases hand over the
-// same.
-type goods struct {
-	pack  appfile.Package
-	suite string // digest
+	last    int64                    // highest lease number that was sent
+	ended   map[int64]bool           // leases whose early end was sent
+	goods   map[goodsKey]store.Goods // many leases hand over the same
 }
 
 type goodsKey struct {
@@ -52,7 +45,7 @@ func (s *Service) ServeHost(ctx context.Context, c Caller, conn link.Conn) error
 	defer s.sessions.Done()
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	n := &session{service: s, caller: c, conn: conn, close: cancel, ended: map[int64]bool{}, goods: map[goodsKey]goods{}}
+	n := &session{service: s, caller: c, conn: conn, close: cancel, ended: map[int64]bool{}, goods: map[goodsKey]store.Goods{}}
 	if err := n.open(ctx); err != nil {
 		return err
 	}
@@ -214,21 +207,18 @@ func (n *session) deliverNew(ctx context.Context) error {
 	if err != nil || len(list) == 0 {
 		return err
 	}
+	known, err := n.known(ctx, list)
+	if err != nil {
+		return err
+	}
 	var m link.ToHost
-	known := map[[2]int64][]string{}
 	for _, a := range list {
 		if a.Lease > n.last {
-			k := [2]int64{a.AppID, a.RevisionID}
-			if _, ok := known[k]; !ok {
-				if known[k], err = n.service.store.KnownLocators(ctx, a.AppID, a.RevisionID); err != nil {
-					return err
-				}
-			}
 			g, err := n.goodsOf(ctx, a)
 			if err != nil {
 				return err
 			}
-			m.Leases = append(m.Leases, leaseOut(a, g, known[k]))
+			m.Leases = append(m.Leases, leaseOut(a, g, known[a.AppID]))
 		}
 		if a.EndAsked != "" && !n.ended[a.Lease] {
 			m.End = append(m.End, link.End{Lease: a.Lease, Reason: a.EndAsked})
@@ -249,24 +239,61 @@ func (n *session) deliverNew(ctx context.Context) error {
 	return nil
 }
 
-func (n *session) goodsOf(ctx context.Context, a store.Assignment) (goods, error) {
+// known gives, for each app of the assignments, which locators of their suites
+// have matched in it.
+func (n *session) known(ctx context.Context, list []store.Assignment) (map[int64]map[string]bool, error) {
+	named := map[int64]map[string]bool{}
+	for _, a := range list {
+		g, err := n.goodsOf(ctx, a)
+		if err != nil {
+			return nil, err
+		}
+		if named[a.AppID] == nil {
+			named[a.AppID] = map[string]bool{}
+		}
+		for _, l := range g.Locators.V {
+			named[a.AppID][l] = false
+		}
+	}
+	for app, locators := range named {
+		if len(locators) == 0 {
+			continue
+		}
+		matched, err := n.service.store.KnownLocators(ctx, app, slices.Collect(maps.Keys(locators)))
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range matched {
+			locators[l] = true
+		}
+	}
+	return named, nil
+}
+
+func (n *session) goodsOf(ctx context.Context, a store.Assignment) (store.Goods, error) {
 	k := goodsKey{a.ProjectID, a.RevisionID, a.PackageBlob}
 	if g, ok := n.goods[k]; ok {
 		return g, nil
 	}
-	p, suite, err := n.service.store.Goods(ctx, a.ProjectID, a.RevisionID, a.PackageBlob)
+	g, err := n.service.store.GoodsOf(ctx, a.ProjectID, a.RevisionID, a.PackageBlob)
 	if err != nil {
-		return goods{}, err
+		return g, err
 	}
 	if len(n.goods) >= maxGoods {
 		clear(n.goods)
 	}
-	n.goods[k] = goods{p, suite}
-	return n.goods[k], nil
+	n.goods[k] = g
+	return g, nil
 }
 
-func leaseOut(a store.Assignment, g goods, known []string) link.Lease {
-	out := link.Lease{Number: a.Lease, Device: a.Device, Run: a.Run, Attempt: a.Attempt, Package: g.pack, PackageBlob: a.PackageBlob, SuiteBlob: g.suite,
+func leaseOut(a store.Assignment, g store.Goods, matched map[string]bool) link.Lease {
+	known := []string{}
+	for _, l := range g.Locators.V {
+		if matched[l] {
+			known = append(known, l)
+		}
+	}
+	out := link.Lease{Number: a.Lease, Device: a.Device, Run: a.Run, Attempt: a.Attempt, Package: g.Package.V, PackageBlob: a.PackageBlob, SuiteBlob: g.Suite,
 		Cases: a.Cases, Seed: a.Seed, RealTime: a.RealTime, Known: known, LastSeq: a.LastSeq, TTLMS: a.TTLMS}
 	out.Combination.Kind, out.Combination.Model, out.Combination.Platform, out.Combination.OS, out.Combination.Language = a.Kind, a.Model, a.Platform, a.OS, a.Language
 	return out

@@ -93,26 +93,63 @@ func (s *Store) TidyDirty(ctx context.Context) error {
 // Place puts legs on devices: leases begin, legs are placed, devices leased. It
 // gives how many of the pairs could be placed; where that is not all of them the
 // caller's picture of the world is wrong, and the transaction must not commit.
+//
+// It is several plain statements rather than one: joins of what statements give
+// back have no index and no estimate, and would take the square of the placements.
 func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration) (int, error) {
-	var n int
-	err := t.tx.GetContext(ctx, &n, `
-		with p as materialized (
-			select leg, device, nextval('lease_number') as number from unnest($1::bigint[], $2::bigint[]) as p(leg, device)),
-		d as (
-			update device d set state = 'leased', since = now(), last_lease = p.number
-			from p where d.id = p.device and d.state = 'idle' returning d.id, d.host_id, d.project_id),
-		l as (
-			update leg l set state = 'placed', attempts = l.attempts + 1
-			from p where l.id = p.leg and l.state = 'waiting' returning l.id, l.run_id, l.todo, l.attempts),
-		r as (
-			update run r set state = 'running', started_at = now()
-			where r.id in (select run_id from l) and r.state = 'queued'),
-		new as (
-			insert into lease (id, project_id, device_id, host_id, run_id, leg_id, attempt, todo, expires_at)
-			select p.number, d.project_id, d.id, d.host_id, l.run_id, l.id, l.attempts, l.todo, now() + $3 * interval '1 ms'
-			from p join d on d.id = p.device join l on l.id = p.leg returning 1)
-		select count(*) from new`, legs, devices, ttl.Milliseconds())
-	return n, err
+	var numbers []int64
+	if err := t.tx.SelectContext(ctx, &numbers, `select nextval('lease_number') from generate_series(1, $1)`, len(legs)); err != nil {
+		return 0, err
+	}
+	var leased []struct {
+		ID      int64 `db:"id"`
+		Host    int64 `db:"host_id"`
+		Project int64 `db:"project_id"`
+	}
+	if err := t.tx.SelectContext(ctx, &leased, `
+		update device d set state = 'leased', since = now(), last_lease = p.number
+		from unnest($1::bigint[], $2::bigint[]) as p(device, number) where d.id = p.device and d.state = 'idle'
+		returning d.id, d.host_id, d.project_id`, devices, numbers); err != nil {
+		return 0, err
+	}
+	var placed []struct {
+		ID       int64 `db:"id"`
+		Run      int64 `db:"run_id"`
+		Todo     Ints  `db:"todo"`
+		Attempts int   `db:"attempts"`
+	}
+	if err := t.tx.SelectContext(ctx, &placed, `
+		update leg set state = 'placed', attempts = attempts + 1 where id = any($1) and state = 'waiting'
+		returning id, run_id, todo, attempts`, legs); err != nil {
+		return 0, err
+	}
+	deviceAt, legAt := map[int64]int{}, map[int64]int{}
+	for i, d := range leased {
+		deviceAt[d.ID] = i
+	}
+	for i, l := range placed {
+		legAt[l.ID] = i
+	}
+	var number, project, device, host, run, leg []int64
+	var attempt []int
+	var todo []string
+	for i := range legs {
+		d, isLeased := deviceAt[devices[i]]
+		l, isPlaced := legAt[legs[i]]
+		if !isLeased || !isPlaced {
+			continue
+		}
+		number, project, device, host = append(number, numbers[i]), append(project, leased[d].Project), append(device, devices[i]), append(host, leased[d].Host)
+		run, leg, attempt, todo = append(run, placed[l].Run), append(leg, legs[i]), append(attempt, placed[l].Attempts), append(todo, array(placed[l].Todo))
+	}
+	if err := t.exec(ctx, `
+		insert into lease (id, project_id, device_id, host_id, run_id, leg_id, attempt, todo, expires_at)
+		select n, p, d, h, r, l, a, t::int[], now() + $9 * interval '1 ms'
+		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::int[], $8::text[]) as x(n, p, d, h, r, l, a, t)`,
+		number, project, device, host, run, leg, attempt, todo, ttl.Milliseconds()); err != nil {
+		return 0, err
+	}
+	return len(number), t.exec(ctx, `update run set state = 'running', started_at = now() where id = any($1) and state = 'queued'`, run)
 }
 
 // Assignment is a live lease with all that a host needs to carry it out.
@@ -158,26 +195,27 @@ func (s *Store) Assignments(ctx context.Context, host, link, after int64) ([]Ass
 	return list, err
 }
 
-// Goods gives what an assignment hands to its host beside itself: the package,
-// and the digest of the suite's text. They never change.
-func (s *Store) Goods(ctx context.Context, project, revision int64, packageBlob string) (p appfile.Package, suiteBlob string, err error) {
-	var row struct {
-		Facts JSON[appfile.Package] `db:"facts"`
-		Suite string                `db:"suite_blob"`
-	}
-	err = s.db.GetContext(ctx, &row, `
-		select p.facts, v.digest as suite_blob from package p, suite_revision v
-		where p.project_id = $1 and p.digest = $2 and v.id = $3`, project, packageBlob, revision)
-	return row.Facts.V, row.Suite, one(err)
+// Goods are what an assignment hands to its host beside itself. They never change.
+type Goods struct {
+	Package  JSON[appfile.Package] `db:"facts"`
+	Suite    string                `db:"suite_blob"` // digest of the suite's text
+	Locators JSON[[]string]        `db:"locators"`   // all that the suite names
 }
 
-// KnownLocators gives those locators of a suite that have matched in an app.
-func (s *Store) KnownLocators(ctx context.Context, app, revision int64) ([]string, error) {
+// GoodsOf gives the goods of a package and a revision of a suite.
+func (s *Store) GoodsOf(ctx context.Context, project, revision int64, packageBlob string) (Goods, error) {
+	var g Goods
+	err := s.db.GetContext(ctx, &g, `
+		select p.facts, v.digest as suite_blob, v.locators from package p, suite_revision v
+		where p.project_id = $1 and p.digest = $2 and v.id = $3`, project, packageBlob, revision)
+	return g, one(err)
+}
+
+// KnownLocators gives those of the locators that have matched in an app.
+func (s *Store) KnownLocators(ctx context.Context, app int64, locators []string) ([]string, error) {
 	list := []string{}
 	err := s.db.SelectContext(ctx, &list, `
-		select k.locator from known_locator k
-		where k.app_id = $1 and k.locator in (select jsonb_array_elements_text(locators) from suite_revision where id = $2)
-		order by 1`, app, revision)
+		select locator from known_locator where app_id = $1 and locator = any($2) order by 1`, app, locators)
 	return list, err
 }
 

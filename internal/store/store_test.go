@@ -117,9 +117,9 @@ func TestOnlyWhatIsIdleAndWaitingIsPlaced(t *testing.T) {
 	list, err = r.Assignments(ctx, r.host, 2, 0)
 	require.NoError(t, err)
 	require.Empty(t, list, "not for a link that is not the host's newest")
-	p, suite, err := r.Goods(ctx, r.project, 1, "d")
+	g, err := r.GoodsOf(ctx, r.project, 1, "d")
 	require.NoError(t, err)
-	require.Equal(t, []string{"example.tideline", "s"}, []string{p.ApplicationID, suite})
+	require.Equal(t, []string{"example.tideline", "s", "#a"}, []string{g.Package.V.ApplicationID, g.Suite, g.Locators.V[0]})
 }
 
 func TestTheDatabaseItselfForbidsASecondLiveLease(t *testing.T) {
@@ -218,7 +218,7 @@ func TestALegChangesOnlyFromTheStateItIsThoughtToBeIn(t *testing.T) {
 	})
 }
 
-func TestLocatorsThatMatchedAreKnownToTheSuitesThatNameThem(t *testing.T) {
+func TestLocatorsThatMatchedAreKnown(t *testing.T) {
 	r := newRecords(t, 0, 1)
 	ctx := context.Background()
 	for range 2 {
@@ -226,7 +226,7 @@ func TestLocatorsThatMatchedAreKnownToTheSuitesThatNameThem(t *testing.T) {
 			return tx.AddLocators(ctx, []int64{r.project, r.project}, []int64{r.run.AppID, r.run.AppID}, []string{"#a", "#elsewhere"})
 		})
 	}
-	known, err := r.KnownLocators(ctx, r.run.AppID, 1)
+	known, err := r.KnownLocators(ctx, r.run.AppID, []string{"#a", "#never"})
 	require.NoError(t, err)
 	require.Equal(t, []string{"#a"}, known)
 }
