@@ -15,6 +15,7 @@ import (
 
 	"yamato/internal/client"
 	"yamato/internal/contract"
+	"yamato/internal/core/fleet"
 )
 
 func (a *app) buildCommand() *cobra.Command {
@@ -105,7 +106,9 @@ func kinds(b contract.Build) string {
 	return strings.Join(out, ", ")
 }
 
-func kindName(kind string) string { return strings.ReplaceAll(kind, "_", " ") }
+var kindNames = map[string]string{"android_package": "Android package", "ios_simulator": "iOS simulator app"}
+
+func kindName(kind string) string { return first(kindNames[kind], kind) }
 
 func ago(t time.Time) string {
 	d := time.Since(t)
@@ -126,7 +129,7 @@ func (a *app) showBuild(b contract.Build) {
 	for _, p := range b.Packages {
 		needs := p.MinimumOs
 		if needs != "" {
-			needs = p.Platform + " " + needs
+			needs = fleet.PlatformName(p.Platform) + " " + needs
 		}
 		rows = append(rows, []string{"  " + kindName(p.Kind), p.ApplicationId, needs, bytesOf(p.Size), p.Digest[:12], p.FileName})
 	}

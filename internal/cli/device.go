@@ -196,6 +196,7 @@ func whyNot(d contract.RunDetail) string {
 // depth, and how many there are that cannot be seen.
 func treeRows(t *screen.Tree) (rows [][]string, hidden int) {
 	depths := []int{}
+	collapsed := -1 // depth of the element whose plain texts are told with it
 	t.Walk(func(n *screen.Node, depth int) bool {
 		for len(depths) > 0 && depths[len(depths)-1] >= depth {
 			depths = depths[:len(depths)-1]
@@ -207,16 +208,48 @@ func treeRows(t *screen.Tree) (rows [][]string, hidden int) {
 			hidden++
 			return true
 		}
+		if collapsed >= 0 && depth > collapsed && n.ID == "" && (n.Role == "" || n.Role == "img") {
+			return true // told with what it lies in
+		}
+		collapsed = -1
+		label := n.Label()
+		if said := texts(n); len(said) > 0 {
+			collapsed = depth
+			if label == "" {
+				label = strings.Join(said, " | ")
+			}
+		}
 		depths = append(depths, depth)
 		role := n.Role
 		if role == "" {
 			role = "text"
 		}
 		b := n.Bounds
-		rows = append(rows, []string{strings.Repeat("  ", len(depths)-1) + role, short(n.Label(), 44), hash(n.ID), fmt.Sprintf("%.0f,%.0f %.0fx%.0f", b.X, b.Y, b.W, b.H), states(n)})
+		rows = append(rows, []string{strings.Repeat("  ", len(depths)-1) + role, short(label, 60), hash(n.ID), fmt.Sprintf("%.0f,%.0f %.0fx%.0f", b.X, b.Y, b.W, b.H), states(n)})
 		return true
 	})
 	return rows, hidden
+}
+
+// texts gives what is written in an element that holds nothing but texts and
+// pictures without ids of their own; nothing where it holds more.
+func texts(n *screen.Node) []string {
+	var out []string
+	for _, c := range n.Children {
+		if c.ID != "" || c.Role != "" && c.Role != "img" {
+			return nil
+		}
+		if c.Text != "" {
+			out = append(out, c.Text)
+		} else if len(c.Children) > 0 {
+			inner := texts(c)
+			if inner == nil {
+				return nil
+			}
+			out = append(out, inner...)
+		}
+	}
+	return out
 }
 
 func states(n *screen.Node) string {

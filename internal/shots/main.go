@@ -25,12 +25,12 @@ type shot struct {
 
 var shots = []shot{
 	{"suite-check", "yamato suite check slips.suite"},
-	{"build", "yamato build push packages/tideline-3.2.0.apk packages/tideline-3.2.0-simulator.zip; yamato build ls"},
+	{"build", "yamato build push packages/tideline-3.2.0.apk packages/tideline-3.2.0-simulator.zip; echo; yamato build ls"},
 	{"device-ls", "yamato device ls"},
 	{"device-look", "yamato device look aster-petit-1 --build 3.1.4 --language de-DE --to looks"},
 	{"try", `yamato try suites/tickets.suite --build 3.2.0 --on "Kaede 7" --on "Aster 12"`},
 	{"run-show", "yamato run show 2"},
-	{"run-fetch", "yamato run fetch 2 evidence; find evidence -path '*Aster-Petit*' | sort | head -24"},
+	{"run-fetch", "yamato run fetch 2 evidence; find evidence -type f -path '*Aster-Petit*' | sort | head -24"},
 }
 
 // slips is a script with faults to be found.
@@ -86,6 +86,9 @@ func run(program, out string) error {
 		return fmt.Errorf("starting a screen: %w", err)
 	}
 	defer func() { _ = screen.Process.Kill(); _ = screen.Wait() }()
+	if err := await("/tmp/.X11-unix/X"+strings.TrimPrefix(display, ":"), 20*time.Second); err != nil {
+		return fmt.Errorf("the screen does not come up: %w", err)
+	}
 	for _, s := range shots {
 		if err := take(s, program, display, filepath.Join(dir, "demo"), out); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
@@ -182,7 +185,7 @@ func await(path string, limit time.Duration) error {
 		select {
 		case <-tick.C:
 		case <-late:
-			return errors.New("the command does not end")
+			return fmt.Errorf("%s does not appear", path)
 		}
 	}
 }
