@@ -21,7 +21,7 @@ import (
 // Store keeps blobs.
 type Store interface {
 	// Put keeps what r gives, at most limit bytes. If digest is not empty, the
-	// bytes must have it; what is kept already is not read again, and Size is 0 then.
+	// bytes must have it.
 	Put(ctx context.Context, r io.Reader, digest string, limit int64) (Info, error)
 	// Open gives a blob for reading in any order, or ErrNone.
 	Open(ctx context.Context, digest string) (File, error)
@@ -73,7 +73,7 @@ func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64) 
 		return Info{}, ErrDigest
 	}
 	if digest != "" && d.freshen(digest) {
-		return Info{Digest: digest}, nil // it is here: what is on its way need not be read
+		return receive(ctx, io.Discard, r, digest, limit) // it is here: what comes is checked, not staged
 	}
 	staged, err := os.CreateTemp(filepath.Join(d.root, "staging"), "in-*")
 	if err != nil {
@@ -83,8 +83,21 @@ func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64) 
 		_ = staged.Close()
 		_ = os.Remove(staged.Name()) // gone already where it was named
 	}()
+	info, err := receive(ctx, staged, r, digest, limit)
+	if err != nil {
+		return Info{}, err
+	}
+	killpoint.Pass("blob-staged")
+	if err := d.name(staged, info.Digest); err != nil {
+		return Info{}, fmt.Errorf("keeping a blob: %w", err)
+	}
+	return info, nil
+}
+
+// receive copies what r gives to w, and checks its size and digest.
+func receive(ctx context.Context, w io.Writer, r io.Reader, digest string, limit int64) (Info, error) {
 	hash := sha256.New()
-	size, err := io.Copy(io.MultiWriter(staged, hash), io.LimitReader(contextReader{ctx, r}, limit+1))
+	size, err := io.Copy(io.MultiWriter(w, hash), io.LimitReader(contextReader{ctx, r}, limit+1))
 	if err != nil {
 		return Info{}, fmt.Errorf("receiving a blob: %w", err)
 	}
@@ -94,10 +107,6 @@ func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64) 
 	sum := hex.EncodeToString(hash.Sum(nil))
 	if digest != "" && digest != sum {
 		return Info{}, fmt.Errorf("%w: %s instead of %s", ErrDamaged, sum[:12], digest[:12])
-	}
-	killpoint.Pass("blob-staged")
-	if err := d.name(staged, sum); err != nil {
-		return Info{}, fmt.Errorf("keeping a blob: %w", err)
 	}
 	return Info{sum, size}, nil
 }

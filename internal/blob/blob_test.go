@@ -125,6 +125,8 @@ func TestOnlyWhatIsOldIsVisitedAndRemoved(t *testing.T) {
 	require.Equal(t, 1, visit())
 	require.NoFileExists(t, leftover, "what a killed process staged goes")
 
+	_, err = d.Put(ctx, strings.NewReader("tida"), info.Digest, 100)
+	require.ErrorIs(t, err, ErrDamaged, "what arrives damaged is refused, be it here already or not")
 	_, err = d.Put(ctx, strings.NewReader("tide"), info.Digest, 100)
 	require.NoError(t, err)
 	require.NoError(t, d.Remove(ctx, info.Digest, time.Hour))

@@ -194,11 +194,7 @@ func (a *app) runFollow() *cobra.Command {
 		Use: "follow RUN", Short: "Follow a run live, until it ends", Example: "  yamato run follow 12",
 		Args: exactly(1, "name the run: yamato run follow 12"), ValidArgsFunction: a.complete(completeRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			number, err := runNumber(args)
-			if err != nil {
-				return err
-			}
-			s, err := a.connect(cmd.Context())
+			s, number, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
@@ -214,6 +210,16 @@ func (a *app) runFollow() *cobra.Command {
 	}
 	cmd.Flags().Int64Var(&after, "after", 0, "go on after the event of this number")
 	return cmd
+}
+
+// connectRun connects, and reads the run's number that a command was given.
+func (a *app) connectRun(ctx context.Context, args []string) (*client.Service, int64, error) {
+	number, err := runNumber(args)
+	if err != nil {
+		return nil, 0, err
+	}
+	s, err := a.connect(ctx)
+	return s, number, err
 }
 
 // follow prints a line for each event of a run.
@@ -286,11 +292,7 @@ func (a *app) runShow() *cobra.Command {
 		Use: "show RUN", Short: "Show a run's verdicts, and for each failure what was expected and what was there", Example: "  yamato run show 12",
 		Args: exactly(1, "name the run: yamato run show 12"), ValidArgsFunction: a.complete(completeRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			number, err := runNumber(args)
-			if err != nil {
-				return err
-			}
-			s, err := a.connect(cmd.Context())
+			s, number, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
@@ -324,11 +326,7 @@ func (a *app) runFetch() *cobra.Command {
 		Use: "fetch RUN DIR", Short: "Fetch a run's logs, pictures and screen trees into a folder", Example: "  yamato run fetch 12 evidence/",
 		Args: exactly(2, "name the run and the folder: yamato run fetch 12 evidence/"), ValidArgsFunction: a.complete(completeRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			number, err := runNumber(args)
-			if err != nil {
-				return err
-			}
-			s, err := a.connect(cmd.Context())
+			s, number, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
@@ -494,11 +492,7 @@ func (a *app) runCancel() *cobra.Command {
 		Use: "cancel RUN", Short: "Cancel a run; what was decided is kept", Example: "  yamato run cancel 12",
 		Args: exactly(1, "name the run: yamato run cancel 12"), ValidArgsFunction: a.complete(completeRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			number, err := runNumber(args)
-			if err != nil {
-				return err
-			}
-			s, err := a.connect(cmd.Context())
+			s, number, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
 				return err
 			}

@@ -54,9 +54,6 @@ type Unreachable struct {
 func (u *Unreachable) Error() string { return "no service answers at " + u.URL }
 func (u *Unreachable) Unwrap() error { return u.Err }
 
-// Answer is what every generated response has.
-type Answer interface{ StatusCode() int }
-
 // Take turns a generated response into its value or an error.
 func Take[T any](s *Service, ok *T, body []byte, response *http.Response, err error) (T, error) {
 	var none T

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 	"yamato/internal/killpoint"
 
@@ -243,7 +244,7 @@ func (t *tally) tell(e event) {
 
 func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 	v := verdict.Verdict(c.Verdict)
-	if !contains(t.Todo, c.Case) || t.judged[c.Case] || !v.Known() || v == verdict.None {
+	if !slices.Contains(t.Todo, c.Case) || t.judged[c.Case] || !v.Known() || v == verdict.None {
 		return fmt.Sprintf("a result that cannot be: case %d, verdict %q", c.Case, c.Verdict)
 	}
 	t.judged[c.Case] = true
@@ -260,15 +261,6 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 	}
 	t.tell(event{Kind: "result", Case: &c.Case, Verdict: c.Verdict, Sentence: r.Sentence, TookMS: c.TookMS})
 	return ""
-}
-
-func contains(list []int, v int) bool {
-	for _, x := range list {
-		if x == v {
-			return true
-		}
-	}
-	return false
 }
 
 func (w *work) keep(t *tally, index int, refs []link.EvidenceRef) {

@@ -18,19 +18,6 @@ func (m Machine) Check(from, to string) error {
 	return fmt.Errorf("a %s cannot change from %q to %q", m.name, from, to)
 }
 
-// From gives the states that may change to to.
-func (m Machine) From(to string) []string {
-	var from []string
-	for f, tos := range m.ways {
-		for _, t := range tos {
-			if t == to {
-				from = append(from, f)
-			}
-		}
-	}
-	return from
-}
-
 // The machines of what Yamato keeps; see docs/vocabulary.md, States.
 var (
 	Run = Machine{"run", map[string][]string{
