@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net/http"
 	"strings"
@@ -16,7 +17,9 @@ import (
 
 // Config is what the interface needs beside the service.
 type Config struct {
-	Program string // version of the program
+	Program string   // version of the program
+	Names   []string // that browsers may know the service by, beside its addresses and localhost
+	Console fs.FS    // the console's files, nil for none
 	Log     *slog.Logger
 }
 
@@ -27,10 +30,20 @@ func New(s *service.Service, c Config) http.Handler {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
 	h := &handlers{service: s, config: c}
+	if c.Console != nil {
+		var err error
+		if h.assets, err = assets(c.Console); err != nil {
+			c.Log.Error("the console cannot be read", "error", err)
+		}
+	}
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
 	r.Use(h.recover, secure, h.authenticate)
 	r.NoRoute(func(g *gin.Context) {
+		if isPage(g.Request.URL.Path) {
+			h.page(g)
+			return
+		}
 		h.fail(g, service.NotFound("there is nothing at "+g.Request.URL.Path, "api/openapi.yaml lists the calls"))
 	})
 	r.NoMethod(func(g *gin.Context) { h.fail(g, notAllowed(g.Request.Method, g.Request.URL.Path)) })
@@ -43,6 +56,11 @@ func New(s *service.Service, c Config) http.Handler {
 	byHand := r.Group("/api/v1")
 	byHand.GET("/projects/:project/runs/:run/events", h.events)
 	byHand.GET("/projects/:project/runs/:run/evidence/:id", h.evidence)
+	byHand.GET("/projects/:project/runs/:run/evidence/:id/frames/:index", h.frame)
+	byHand.GET("/projects/:project/runs/:run/evidence.zip", h.archive)
+	byHand.GET("/projects/:project/stream", h.stream)
+	byHand.POST("/session", h.signIn)
+	byHand.DELETE("/session", h.signOut)
 	byHand.GET("/link", h.link)
 	byHand.PUT("/blobs/:digest", h.putBlob)
 	byHand.GET("/blobs/:digest", h.getBlob)
@@ -52,6 +70,7 @@ func New(s *service.Service, c Config) http.Handler {
 type handlers struct {
 	service *service.Service
 	config  Config
+	assets  map[string]asset // the console's files by path
 }
 
 // maxJSON bounds the body of a call that is not an upload, in bytes.
@@ -76,19 +95,26 @@ func hostPath(path string) bool {
 // authenticate lets nobody pass whose token is unknown, or of another project,
 // or not of the kind that the call is for.
 func (h *handlers) authenticate(g *gin.Context) {
-	token, ok := strings.CutPrefix(g.GetHeader("Authorization"), "Bearer ")
-	if !ok {
-		token = ""
+	if p := g.Request.URL.Path; isPage(p) || p == "/api/v1/session" {
+		return // whoever signs in is nobody yet
 	}
-	c, err := h.service.Authenticate(g.Request.Context(), token)
+	var c service.Caller
+	var err error
+	if token, ok := strings.CutPrefix(g.GetHeader("Authorization"), "Bearer "); ok {
+		c, err = h.service.Authenticate(g.Request.Context(), token)
+	} else if _, none := g.Cookie(cookieName(g.Request)); none == nil {
+		c, err = h.browser(g)
+	} else {
+		c, err = h.service.Authenticate(g.Request.Context(), "")
+	}
 	switch {
 	case err != nil:
 	case g.Param("project") != "" && g.Param("project") != c.Project:
 		err = service.NotFound(fmt.Sprintf("there is no project %q that this token may see", g.Param("project")), "this token belongs to the project "+c.Project)
 	case hostPath(g.Request.URL.Path) && c.Kind != "host":
-		err = service.Forbidden("only a host's token may do this")
+		err = service.Forbidden("only a host's token may do this", "use a token that may do this")
 	case !hostPath(g.Request.URL.Path) && c.Kind != "user":
-		err = service.Forbidden("a host's token may only link and exchange blobs")
+		err = service.Forbidden("a host's token may only link and exchange blobs", "use a token that may do this")
 	}
 	if err != nil {
 		h.fail(g, err)
@@ -96,6 +122,9 @@ func (h *handlers) authenticate(g *gin.Context) {
 	}
 	g.Set(callerKey, c)
 }
+
+// isPage tells the console's addresses from calls.
+func isPage(path string) bool { return path != "/api" && !strings.HasPrefix(path, "/api/") }
 
 // lasting gives the request's own context. Gin's may not leave its handler: it is
 // used again for the next request, while the database may still watch it.

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"yamato/internal/service"
+	"yamato/internal/store"
 )
 
 const (
@@ -59,7 +60,7 @@ func (h *handlers) ListBuilds(ctx context.Context, r ListBuildsRequestObject) (L
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.service.Builds(lasting(ctx), caller(ctx), text(r.Params.App), cursor, limit)
+	list, err := h.service.Builds(lasting(ctx), caller(ctx), text(r.Params.App), text(r.Params.Q), cursor, limit)
 	return ListBuilds200JSONResponse(list), err
 }
 
@@ -108,13 +109,13 @@ func (h *handlers) ListRuns(ctx context.Context, r ListRunsRequestObject) (ListR
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.service.Runs(lasting(ctx), caller(ctx), cursor, limit)
+	list, err := h.service.Runs(lasting(ctx), caller(ctx), store.RunFilter{Q: text(r.Params.Q), State: text(r.Params.State), Verdict: text(r.Params.Verdict), Build: text(r.Params.Build)}, cursor, limit)
 	return ListRuns200JSONResponse(list), err
 }
 
 // GetRun gives one run.
 func (h *handlers) GetRun(ctx context.Context, r GetRunRequestObject) (GetRunResponseObject, error) {
-	d, err := h.service.Detail(lasting(ctx), caller(ctx), r.Run)
+	d, err := h.service.Detail(lasting(ctx), caller(ctx), r.Run, service.Brief(r.Params.Brief != nil && *r.Params.Brief))
 	return GetRun200JSONResponse(d), err
 }
 
@@ -128,4 +129,65 @@ func (h *handlers) CancelRun(ctx context.Context, r CancelRunRequestObject) (Can
 func (h *handlers) ListEvidence(ctx context.Context, r ListEvidenceRequestObject) (ListEvidenceResponseObject, error) {
 	list, err := h.service.Evidence(lasting(ctx), caller(ctx), r.Run)
 	return ListEvidence200JSONResponse(list), err
+}
+
+// MakeSignIn makes a code that signs a browser in. Only a token may ask for one:
+// who has a signed-in browser needs no other.
+func (h *handlers) MakeSignIn(ctx context.Context, _ MakeSignInRequestObject) (MakeSignInResponseObject, error) {
+	in, err := h.service.MakeSignIn(lasting(ctx), caller(ctx))
+	return MakeSignIn200JSONResponse(in), err
+}
+
+// Now tells what runs, what failed last, and what waits.
+func (h *handlers) Now(ctx context.Context, _ NowRequestObject) (NowResponseObject, error) {
+	now, err := h.service.Now(lasting(ctx), caller(ctx))
+	return Now200JSONResponse(now), err
+}
+
+// Search finds things by part of a name.
+func (h *handlers) Search(ctx context.Context, r SearchRequestObject) (SearchResponseObject, error) {
+	list, err := h.service.Search(lasting(ctx), caller(ctx), r.Params.Q)
+	return Search200JSONResponse(list), err
+}
+
+// GetSuite gives one suite with its text.
+func (h *handlers) GetSuite(ctx context.Context, r GetSuiteRequestObject) (GetSuiteResponseObject, error) {
+	d, err := h.service.SuiteDetail(lasting(ctx), caller(ctx), r.Suite)
+	return GetSuite200JSONResponse(d), err
+}
+
+// GetDevice gives one device with its history.
+func (h *handlers) GetDevice(ctx context.Context, r GetDeviceRequestObject) (GetDeviceResponseObject, error) {
+	d, err := h.service.DeviceDetail(lasting(ctx), caller(ctx), r.Device)
+	return GetDevice200JSONResponse(d), err
+}
+
+// SeeScreen gives what is on a device's screen.
+func (h *handlers) SeeScreen(ctx context.Context, r SeeScreenRequestObject) (SeeScreenResponseObject, error) {
+	out, err := h.service.SeeScreen(lasting(ctx), caller(ctx), r.Device)
+	return SeeScreen200JSONResponse(out), err
+}
+
+// PreviewRun tells what a run would cover.
+func (h *handlers) PreviewRun(ctx context.Context, r PreviewRunRequestObject) (PreviewRunResponseObject, error) {
+	out, err := h.service.Preview(lasting(ctx), caller(ctx), *r.Body)
+	return PreviewRun200JSONResponse(out), err
+}
+
+// RunAgain starts a run of what a run ran.
+func (h *handlers) RunAgain(ctx context.Context, r RunAgainRequestObject) (RunAgainResponseObject, error) {
+	out, err := h.service.Again(lasting(ctx), caller(ctx), r.Run, *r.Body, text(r.Params.IdempotencyKey))
+	return RunAgain200JSONResponse(out), err
+}
+
+// ListCauses says what failed and why.
+func (h *handlers) ListCauses(ctx context.Context, r ListCausesRequestObject) (ListCausesResponseObject, error) {
+	list, err := h.service.Causes(lasting(ctx), caller(ctx), r.Run)
+	return ListCauses200JSONResponse(list), err
+}
+
+// GetSheet gives one case in one combination.
+func (h *handlers) GetSheet(ctx context.Context, r GetSheetRequestObject) (GetSheetResponseObject, error) {
+	out, err := h.service.Sheet(lasting(ctx), caller(ctx), r.Run, r.Leg, r.Case)
+	return GetSheet200JSONResponse(out), err
 }

@@ -35,12 +35,24 @@ type ServerInterface interface {
 	// ListDevices The fleet, and what each device does now
 	// (GET /api/v1/projects/{project}/devices)
 	ListDevices(c *gin.Context, project Project)
+	// GetDevice One device, its host, and what it did last
+	// (GET /api/v1/projects/{project}/devices/{device})
+	GetDevice(c *gin.Context, project Project, device string)
 	// LookAtDevice Start an app on one device and keep its picture and screen tree
 	// (POST /api/v1/projects/{project}/devices/{device}/looks)
 	LookAtDevice(c *gin.Context, project Project, device string, params LookAtDeviceParams)
+	// SeeScreen What is on a device's screen at this moment, whatever it does
+	// (POST /api/v1/projects/{project}/devices/{device}/screens)
+	SeeScreen(c *gin.Context, project Project, device string)
+	// Now What runs, what failed last, what waits
+	// (GET /api/v1/projects/{project}/now)
+	Now(c *gin.Context, project Project)
 	// AddPackage Hand in one package; it is read and kept by content
 	// (POST /api/v1/projects/{project}/packages)
 	AddPackage(c *gin.Context, project Project, params AddPackageParams)
+	// PreviewRun What a run would cover, and what it would leave out and why; nothing is started
+	// (POST /api/v1/projects/{project}/run-previews)
+	PreviewRun(c *gin.Context, project Project)
 	// ListRuns Runs, newest first
 	// (GET /api/v1/projects/{project}/runs)
 	ListRuns(c *gin.Context, project Project, params ListRunsParams)
@@ -49,19 +61,37 @@ type ServerInterface interface {
 	StartRun(c *gin.Context, project Project, params StartRunParams)
 	// GetRun One run with its legs, results and what was left out
 	// (GET /api/v1/projects/{project}/runs/{run})
-	GetRun(c *gin.Context, project Project, run RunNumber)
+	GetRun(c *gin.Context, project Project, run RunNumber, params GetRunParams)
+	// RunAgain Start a run of the same cases on the same combinations; all, the failed ones, or one
+	// (POST /api/v1/projects/{project}/runs/{run}/again)
+	RunAgain(c *gin.Context, project Project, run RunNumber, params RunAgainParams)
 	// CancelRun Cancel a run; what was decided is kept
 	// (POST /api/v1/projects/{project}/runs/{run}/cancel)
 	CancelRun(c *gin.Context, project Project, run RunNumber)
+	// ListCauses What failed and why, in words, by cause
+	// (GET /api/v1/projects/{project}/runs/{run}/causes)
+	ListCauses(c *gin.Context, project Project, run RunNumber)
 	// ListEvidence All that is kept of a run. Contents are at …/evidence/{id}
 	// (GET /api/v1/projects/{project}/runs/{run}/evidence)
 	ListEvidence(c *gin.Context, project Project, run RunNumber)
+	// GetSheet All that is known of one case in one combination, attempt by attempt
+	// (GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case})
+	GetSheet(c *gin.Context, project Project, run RunNumber, leg int64, pCase int)
+	// Search Find runs, builds, suites, cases and devices
+	// (GET /api/v1/projects/{project}/search)
+	Search(c *gin.Context, project Project, params SearchParams)
 	// ListSuites The newest revision of each suite
 	// (GET /api/v1/projects/{project}/suites)
 	ListSuites(c *gin.Context, project Project)
 	// PushSuite Hand in a suite; a script with faults is refused with all of them
 	// (POST /api/v1/projects/{project}/suites)
 	PushSuite(c *gin.Context, project Project)
+	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
+	// (GET /api/v1/projects/{project}/suites/{suite})
+	GetSuite(c *gin.Context, project Project, suite string)
+	// MakeSignIn Make a code that signs one browser in, once. POST /api/v1/session takes it
+	// (POST /api/v1/sign-ins)
+	MakeSignIn(c *gin.Context)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -109,6 +139,14 @@ func (siw *ServerInterfaceWrapper) ListBuilds(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "app", c.Request.URL.Query(), &params.App, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter app: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -233,6 +271,40 @@ func (siw *ServerInterfaceWrapper) ListDevices(c *gin.Context) {
 	siw.Handler.ListDevices(c, project)
 }
 
+// GetDevice operation middleware
+func (siw *ServerInterfaceWrapper) GetDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "device" -------------
+	var device string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "device", c.Param("device"), &device, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDevice(c, project, device)
+}
+
 // LookAtDevice operation middleware
 func (siw *ServerInterfaceWrapper) LookAtDevice(c *gin.Context) {
 
@@ -291,6 +363,65 @@ func (siw *ServerInterfaceWrapper) LookAtDevice(c *gin.Context) {
 	siw.Handler.LookAtDevice(c, project, device, params)
 }
 
+// SeeScreen operation middleware
+func (siw *ServerInterfaceWrapper) SeeScreen(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "device" -------------
+	var device string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "device", c.Param("device"), &device, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SeeScreen(c, project, device)
+}
+
+// Now operation middleware
+func (siw *ServerInterfaceWrapper) Now(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Now(c, project)
+}
+
 // AddPackage operation middleware
 func (siw *ServerInterfaceWrapper) AddPackage(c *gin.Context) {
 
@@ -327,6 +458,31 @@ func (siw *ServerInterfaceWrapper) AddPackage(c *gin.Context) {
 	siw.Handler.AddPackage(c, project, params)
 }
 
+// PreviewRun operation middleware
+func (siw *ServerInterfaceWrapper) PreviewRun(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewRun(c, project)
+}
+
 // ListRuns operation middleware
 func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
 
@@ -344,6 +500,38 @@ func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListRunsParams
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "verdict" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "verdict", c.Request.URL.Query(), &params.Verdict, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter verdict: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "build" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "build", c.Request.URL.Query(), &params.Build, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter build: %w", err), http.StatusBadRequest)
+		return
+	}
 
 	// ------------- Optional query parameter "cursor" -------------
 
@@ -444,6 +632,17 @@ func (siw *ServerInterfaceWrapper) GetRun(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetRunParams
+
+	// ------------- Optional query parameter "brief" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "brief", c.Request.URL.Query(), &params.Brief, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter brief: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -451,7 +650,65 @@ func (siw *ServerInterfaceWrapper) GetRun(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.GetRun(c, project, run)
+	siw.Handler.GetRun(c, project, run, params)
+}
+
+// RunAgain operation middleware
+func (siw *ServerInterfaceWrapper) RunAgain(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RunAgainParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RunAgain(c, project, run, params)
 }
 
 // CancelRun operation middleware
@@ -488,6 +745,40 @@ func (siw *ServerInterfaceWrapper) CancelRun(c *gin.Context) {
 	siw.Handler.CancelRun(c, project, run)
 }
 
+// ListCauses operation middleware
+func (siw *ServerInterfaceWrapper) ListCauses(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCauses(c, project, run)
+}
+
 // ListEvidence operation middleware
 func (siw *ServerInterfaceWrapper) ListEvidence(c *gin.Context) {
 
@@ -520,6 +811,94 @@ func (siw *ServerInterfaceWrapper) ListEvidence(c *gin.Context) {
 	}
 
 	siw.Handler.ListEvidence(c, project, run)
+}
+
+// GetSheet operation middleware
+func (siw *ServerInterfaceWrapper) GetSheet(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "leg" -------------
+	var leg int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "leg", c.Param("leg"), &leg, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter leg: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "case" -------------
+	var pCase int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "case", c.Param("case"), &pCase, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter case: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSheet(c, project, run, leg, pCase)
+}
+
+// Search operation middleware
+func (siw *ServerInterfaceWrapper) Search(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SearchParams
+
+	// ------------- Required query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Search(c, project, params)
 }
 
 // ListSuites operation middleware
@@ -572,6 +951,53 @@ func (siw *ServerInterfaceWrapper) PushSuite(c *gin.Context) {
 	siw.Handler.PushSuite(c, project)
 }
 
+// GetSuite operation middleware
+func (siw *ServerInterfaceWrapper) GetSuite(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "suite" -------------
+	var suite string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "suite", c.Param("suite"), &suite, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter suite: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSuite(c, project, suite)
+}
+
+// MakeSignIn operation middleware
+func (siw *ServerInterfaceWrapper) MakeSignIn(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeSignIn(c)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -600,18 +1026,28 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	}
 
 	router.GET(options.BaseURL+"/api/v1/about", wrapper.About)
+	router.POST(options.BaseURL+"/api/v1/sign-ins", wrapper.MakeSignIn)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/now", wrapper.Now)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/search", wrapper.Search)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/packages", wrapper.AddPackage)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/builds", wrapper.ListBuilds)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/builds", wrapper.MakeBuild)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/builds/:build", wrapper.GetBuild)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/suites", wrapper.ListSuites)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/suites", wrapper.PushSuite)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/suites/:suite", wrapper.GetSuite)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/devices", wrapper.ListDevices)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/devices/:device", wrapper.GetDevice)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/devices/:device/screens", wrapper.SeeScreen)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/devices/:device/looks", wrapper.LookAtDevice)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/runs", wrapper.ListRuns)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/runs", wrapper.StartRun)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/run-previews", wrapper.PreviewRun)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run", wrapper.GetRun)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/runs/:run/cancel", wrapper.CancelRun)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/runs/:run/again", wrapper.RunAgain)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/causes", wrapper.ListCauses)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/legs/:leg/cases/:case", wrapper.GetSheet)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/evidence", wrapper.ListEvidence)
 }
 
@@ -815,6 +1251,46 @@ func (response ListDevicesdefaultApplicationProblemPlusJSONResponse) VisitListDe
 	return err
 }
 
+type GetDeviceRequestObject struct {
+	Project Project `json:"project"`
+	Device  string  `json:"device"`
+}
+
+type GetDeviceResponseObject interface {
+	VisitGetDeviceResponse(w http.ResponseWriter) error
+}
+
+type GetDevice200JSONResponse DeviceDetail
+
+func (response GetDevice200JSONResponse) VisitGetDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDevicedefaultApplicationProblemPlusJSONResponse) VisitGetDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type LookAtDeviceRequestObject struct {
 	Project Project `json:"project"`
 	Device  string  `json:"device"`
@@ -857,6 +1333,85 @@ func (response LookAtDevicedefaultApplicationProblemPlusJSONResponse) VisitLookA
 	return err
 }
 
+type SeeScreenRequestObject struct {
+	Project Project `json:"project"`
+	Device  string  `json:"device"`
+}
+
+type SeeScreenResponseObject interface {
+	VisitSeeScreenResponse(w http.ResponseWriter) error
+}
+
+type SeeScreen200JSONResponse Screen
+
+func (response SeeScreen200JSONResponse) VisitSeeScreenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SeeScreendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SeeScreendefaultApplicationProblemPlusJSONResponse) VisitSeeScreenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NowRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type NowResponseObject interface {
+	VisitNowResponse(w http.ResponseWriter) error
+}
+
+type Now200JSONResponse Now
+
+func (response Now200JSONResponse) VisitNowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NowdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response NowdefaultApplicationProblemPlusJSONResponse) VisitNowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type AddPackageRequestObject struct {
 	Project Project `json:"project"`
 	Params  AddPackageParams
@@ -887,6 +1442,46 @@ type AddPackagedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AddPackagedefaultApplicationProblemPlusJSONResponse) VisitAddPackageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewRunRequestObject struct {
+	Project Project `json:"project"`
+	Body    *PreviewRunJSONRequestBody
+}
+
+type PreviewRunResponseObject interface {
+	VisitPreviewRunResponse(w http.ResponseWriter) error
+}
+
+type PreviewRun200JSONResponse RunPreview
+
+func (response PreviewRun200JSONResponse) VisitPreviewRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewRundefaultApplicationProblemPlusJSONResponse) VisitPreviewRunResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -982,6 +1577,7 @@ func (response StartRundefaultApplicationProblemPlusJSONResponse) VisitStartRunR
 type GetRunRequestObject struct {
 	Project Project   `json:"project"`
 	Run     RunNumber `json:"run"`
+	Params  GetRunParams
 }
 
 type GetRunResponseObject interface {
@@ -1008,6 +1604,48 @@ type GetRundefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetRundefaultApplicationProblemPlusJSONResponse) VisitGetRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunAgainRequestObject struct {
+	Project Project   `json:"project"`
+	Run     RunNumber `json:"run"`
+	Params  RunAgainParams
+	Body    *RunAgainJSONRequestBody
+}
+
+type RunAgainResponseObject interface {
+	VisitRunAgainResponse(w http.ResponseWriter) error
+}
+
+type RunAgain200JSONResponse Run
+
+func (response RunAgain200JSONResponse) VisitRunAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunAgaindefaultApplicationProblemPlusJSONResponse) VisitRunAgainResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1059,6 +1697,46 @@ func (response CancelRundefaultApplicationProblemPlusJSONResponse) VisitCancelRu
 	return err
 }
 
+type ListCausesRequestObject struct {
+	Project Project   `json:"project"`
+	Run     RunNumber `json:"run"`
+}
+
+type ListCausesResponseObject interface {
+	VisitListCausesResponse(w http.ResponseWriter) error
+}
+
+type ListCauses200JSONResponse []Cause
+
+func (response ListCauses200JSONResponse) VisitListCausesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCausesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCausesdefaultApplicationProblemPlusJSONResponse) VisitListCausesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListEvidenceRequestObject struct {
 	Project Project   `json:"project"`
 	Run     RunNumber `json:"run"`
@@ -1088,6 +1766,88 @@ type ListEvidencedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListEvidencedefaultApplicationProblemPlusJSONResponse) VisitListEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSheetRequestObject struct {
+	Project Project   `json:"project"`
+	Run     RunNumber `json:"run"`
+	Leg     int64     `json:"leg"`
+	Case    int       `json:"case"`
+}
+
+type GetSheetResponseObject interface {
+	VisitGetSheetResponse(w http.ResponseWriter) error
+}
+
+type GetSheet200JSONResponse Sheet
+
+func (response GetSheet200JSONResponse) VisitGetSheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSheetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSheetdefaultApplicationProblemPlusJSONResponse) VisitGetSheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SearchRequestObject struct {
+	Project Project `json:"project"`
+	Params  SearchParams
+}
+
+type SearchResponseObject interface {
+	VisitSearchResponse(w http.ResponseWriter) error
+}
+
+type Search200JSONResponse []Found
+
+func (response Search200JSONResponse) VisitSearchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SearchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SearchdefaultApplicationProblemPlusJSONResponse) VisitSearchResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1178,6 +1938,84 @@ func (response PushSuitedefaultApplicationProblemPlusJSONResponse) VisitPushSuit
 	return err
 }
 
+type GetSuiteRequestObject struct {
+	Project Project `json:"project"`
+	Suite   string  `json:"suite"`
+}
+
+type GetSuiteResponseObject interface {
+	VisitGetSuiteResponse(w http.ResponseWriter) error
+}
+
+type GetSuite200JSONResponse SuiteDetail
+
+func (response GetSuite200JSONResponse) VisitGetSuiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSuitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSuitedefaultApplicationProblemPlusJSONResponse) VisitGetSuiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeSignInRequestObject struct {
+}
+
+type MakeSignInResponseObject interface {
+	VisitMakeSignInResponse(w http.ResponseWriter) error
+}
+
+type MakeSignIn200JSONResponse SignIn
+
+func (response MakeSignIn200JSONResponse) VisitMakeSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeSignIndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeSignIndefaultApplicationProblemPlusJSONResponse) VisitMakeSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// About Who answers, and as whom one calls
@@ -1195,12 +2033,24 @@ type StrictServerInterface interface {
 	// ListDevices The fleet, and what each device does now
 	// (GET /api/v1/projects/{project}/devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
+	// GetDevice One device, its host, and what it did last
+	// (GET /api/v1/projects/{project}/devices/{device})
+	GetDevice(ctx context.Context, request GetDeviceRequestObject) (GetDeviceResponseObject, error)
 	// LookAtDevice Start an app on one device and keep its picture and screen tree
 	// (POST /api/v1/projects/{project}/devices/{device}/looks)
 	LookAtDevice(ctx context.Context, request LookAtDeviceRequestObject) (LookAtDeviceResponseObject, error)
+	// SeeScreen What is on a device's screen at this moment, whatever it does
+	// (POST /api/v1/projects/{project}/devices/{device}/screens)
+	SeeScreen(ctx context.Context, request SeeScreenRequestObject) (SeeScreenResponseObject, error)
+	// Now What runs, what failed last, what waits
+	// (GET /api/v1/projects/{project}/now)
+	Now(ctx context.Context, request NowRequestObject) (NowResponseObject, error)
 	// AddPackage Hand in one package; it is read and kept by content
 	// (POST /api/v1/projects/{project}/packages)
 	AddPackage(ctx context.Context, request AddPackageRequestObject) (AddPackageResponseObject, error)
+	// PreviewRun What a run would cover, and what it would leave out and why; nothing is started
+	// (POST /api/v1/projects/{project}/run-previews)
+	PreviewRun(ctx context.Context, request PreviewRunRequestObject) (PreviewRunResponseObject, error)
 	// ListRuns Runs, newest first
 	// (GET /api/v1/projects/{project}/runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -1210,18 +2060,36 @@ type StrictServerInterface interface {
 	// GetRun One run with its legs, results and what was left out
 	// (GET /api/v1/projects/{project}/runs/{run})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
+	// RunAgain Start a run of the same cases on the same combinations; all, the failed ones, or one
+	// (POST /api/v1/projects/{project}/runs/{run}/again)
+	RunAgain(ctx context.Context, request RunAgainRequestObject) (RunAgainResponseObject, error)
 	// CancelRun Cancel a run; what was decided is kept
 	// (POST /api/v1/projects/{project}/runs/{run}/cancel)
 	CancelRun(ctx context.Context, request CancelRunRequestObject) (CancelRunResponseObject, error)
+	// ListCauses What failed and why, in words, by cause
+	// (GET /api/v1/projects/{project}/runs/{run}/causes)
+	ListCauses(ctx context.Context, request ListCausesRequestObject) (ListCausesResponseObject, error)
 	// ListEvidence All that is kept of a run. Contents are at …/evidence/{id}
 	// (GET /api/v1/projects/{project}/runs/{run}/evidence)
 	ListEvidence(ctx context.Context, request ListEvidenceRequestObject) (ListEvidenceResponseObject, error)
+	// GetSheet All that is known of one case in one combination, attempt by attempt
+	// (GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case})
+	GetSheet(ctx context.Context, request GetSheetRequestObject) (GetSheetResponseObject, error)
+	// Search Find runs, builds, suites, cases and devices
+	// (GET /api/v1/projects/{project}/search)
+	Search(ctx context.Context, request SearchRequestObject) (SearchResponseObject, error)
 	// ListSuites The newest revision of each suite
 	// (GET /api/v1/projects/{project}/suites)
 	ListSuites(ctx context.Context, request ListSuitesRequestObject) (ListSuitesResponseObject, error)
 	// PushSuite Hand in a suite; a script with faults is refused with all of them
 	// (POST /api/v1/projects/{project}/suites)
 	PushSuite(ctx context.Context, request PushSuiteRequestObject) (PushSuiteResponseObject, error)
+	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
+	// (GET /api/v1/projects/{project}/suites/{suite})
+	GetSuite(ctx context.Context, request GetSuiteRequestObject) (GetSuiteResponseObject, error)
+	// MakeSignIn Make a code that signs one browser in, once. POST /api/v1/session takes it
+	// (POST /api/v1/sign-ins)
+	MakeSignIn(ctx context.Context, request MakeSignInRequestObject) (MakeSignInResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *gin.Context, request any) (any, error)
@@ -1430,6 +2298,33 @@ func (sh *strictHandler) ListDevices(ctx *gin.Context, project Project) {
 	}
 }
 
+// GetDevice operation middleware
+func (sh *strictHandler) GetDevice(ctx *gin.Context, project Project, device string) {
+	var request GetDeviceRequestObject
+
+	request.Project = project
+	request.Device = device
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDevice(ctx, request.(GetDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetDeviceResponseObject); ok {
+		if err := validResponse.VisitGetDeviceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // LookAtDevice operation middleware
 func (sh *strictHandler) LookAtDevice(ctx *gin.Context, project Project, device string, params LookAtDeviceParams) {
 	var request LookAtDeviceRequestObject
@@ -1476,6 +2371,59 @@ func (sh *strictHandler) LookAtDevice(ctx *gin.Context, project Project, device 
 	}
 }
 
+// SeeScreen operation middleware
+func (sh *strictHandler) SeeScreen(ctx *gin.Context, project Project, device string) {
+	var request SeeScreenRequestObject
+
+	request.Project = project
+	request.Device = device
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SeeScreen(ctx, request.(SeeScreenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SeeScreen")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SeeScreenResponseObject); ok {
+		if err := validResponse.VisitSeeScreenResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Now operation middleware
+func (sh *strictHandler) Now(ctx *gin.Context, project Project) {
+	var request NowRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Now(ctx, request.(NowRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Now")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(NowResponseObject); ok {
+		if err := validResponse.VisitNowResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // AddPackage operation middleware
 func (sh *strictHandler) AddPackage(ctx *gin.Context, project Project, params AddPackageParams) {
 	var request AddPackageRequestObject
@@ -1498,6 +2446,50 @@ func (sh *strictHandler) AddPackage(ctx *gin.Context, project Project, params Ad
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AddPackageResponseObject); ok {
 		if err := validResponse.VisitAddPackageResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PreviewRun operation middleware
+func (sh *strictHandler) PreviewRun(ctx *gin.Context, project Project) {
+	var request PreviewRunRequestObject
+
+	request.Project = project
+
+	var body PreviewRunJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewRun(ctx, request.(PreviewRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PreviewRunResponseObject); ok {
+		if err := validResponse.VisitPreviewRunResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -1578,11 +2570,12 @@ func (sh *strictHandler) StartRun(ctx *gin.Context, project Project, params Star
 }
 
 // GetRun operation middleware
-func (sh *strictHandler) GetRun(ctx *gin.Context, project Project, run RunNumber) {
+func (sh *strictHandler) GetRun(ctx *gin.Context, project Project, run RunNumber, params GetRunParams) {
 	var request GetRunRequestObject
 
 	request.Project = project
 	request.Run = run
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.GetRun(ctx, request.(GetRunRequestObject))
@@ -1597,6 +2590,52 @@ func (sh *strictHandler) GetRun(ctx *gin.Context, project Project, run RunNumber
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetRunResponseObject); ok {
 		if err := validResponse.VisitGetRunResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RunAgain operation middleware
+func (sh *strictHandler) RunAgain(ctx *gin.Context, project Project, run RunNumber, params RunAgainParams) {
+	var request RunAgainRequestObject
+
+	request.Project = project
+	request.Run = run
+	request.Params = params
+
+	var body RunAgainJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunAgain(ctx, request.(RunAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RunAgainResponseObject); ok {
+		if err := validResponse.VisitRunAgainResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -1631,6 +2670,33 @@ func (sh *strictHandler) CancelRun(ctx *gin.Context, project Project, run RunNum
 	}
 }
 
+// ListCauses operation middleware
+func (sh *strictHandler) ListCauses(ctx *gin.Context, project Project, run RunNumber) {
+	var request ListCausesRequestObject
+
+	request.Project = project
+	request.Run = run
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCauses(ctx, request.(ListCausesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCauses")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCausesResponseObject); ok {
+		if err := validResponse.VisitListCausesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListEvidence operation middleware
 func (sh *strictHandler) ListEvidence(ctx *gin.Context, project Project, run RunNumber) {
 	var request ListEvidenceRequestObject
@@ -1651,6 +2717,62 @@ func (sh *strictHandler) ListEvidence(ctx *gin.Context, project Project, run Run
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListEvidenceResponseObject); ok {
 		if err := validResponse.VisitListEvidenceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSheet operation middleware
+func (sh *strictHandler) GetSheet(ctx *gin.Context, project Project, run RunNumber, leg int64, pCase int) {
+	var request GetSheetRequestObject
+
+	request.Project = project
+	request.Run = run
+	request.Leg = leg
+	request.Case = pCase
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSheet(ctx, request.(GetSheetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSheet")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSheetResponseObject); ok {
+		if err := validResponse.VisitGetSheetResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Search operation middleware
+func (sh *strictHandler) Search(ctx *gin.Context, project Project, params SearchParams) {
+	var request SearchRequestObject
+
+	request.Project = project
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Search(ctx, request.(SearchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Search")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SearchResponseObject); ok {
+		if err := validResponse.VisitSearchResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -1721,6 +2843,57 @@ func (sh *strictHandler) PushSuite(ctx *gin.Context, project Project) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(PushSuiteResponseObject); ok {
 		if err := validResponse.VisitPushSuiteResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSuite operation middleware
+func (sh *strictHandler) GetSuite(ctx *gin.Context, project Project, suite string) {
+	var request GetSuiteRequestObject
+
+	request.Project = project
+	request.Suite = suite
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSuite(ctx, request.(GetSuiteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSuite")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSuiteResponseObject); ok {
+		if err := validResponse.VisitGetSuiteResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeSignIn operation middleware
+func (sh *strictHandler) MakeSignIn(ctx *gin.Context) {
+	var request MakeSignInRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeSignIn(ctx, request.(MakeSignInRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeSignIn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MakeSignInResponseObject); ok {
+		if err := validResponse.VisitMakeSignInResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -103,6 +103,7 @@ func (h *handlers) evidence(g *gin.Context) {
 	}
 	g.Header("Content-Type", kind)
 	g.Header("Content-Disposition", mime.FormatMediaType("inline", map[string]string{"filename": e.Name}))
+	keepable(g)
 	http.ServeContent(g.Writer, g.Request, "", time.Time{}, f)
 }
 

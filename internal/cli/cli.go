@@ -143,7 +143,7 @@ func (a *app) root() *cobra.Command {
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return wrongCall{err.Error(), "`" + c.CommandPath() + " --help` shows how it is called"}
 	})
-	root.AddCommand(a.serveCommand(), a.hostCommand(), a.upCommand(), a.demoCommand(), a.buildCommand(), a.deviceCommand(), a.suiteCommand(), a.runCommand(), a.tryCommand())
+	root.AddCommand(a.serveCommand(), a.hostCommand(), a.consoleCommand(), a.upCommand(), a.demoCommand(), a.buildCommand(), a.deviceCommand(), a.suiteCommand(), a.runCommand(), a.tryCommand())
 	return root
 }
 

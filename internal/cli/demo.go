@@ -68,7 +68,7 @@ func (a *app) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	var outcome error
 	g.Go(func() error {
 		if outcome = a.showDemo(inner, s, began, seed); outcome == nil && !once {
-			a.tellHowToGoOn(c.dir, path)
+			a.tellHowToGoOn(inner, s.node, c.dir, path)
 			return nil
 		}
 		stop()
@@ -199,9 +199,10 @@ func allIdle(list []contract.Device) bool {
 	return len(list) > 0
 }
 
-func (a *app) tellHowToGoOn(dir, path string) {
+func (a *app) tellHowToGoOn(ctx context.Context, n *node, dir, path string) {
+	a.tellConsole(ctx, n)
 	fmt.Fprintf(a.out, `
-Try it yourself, in another terminal (your token is in %s):
+Or by command, in another terminal (your token is in %s):
 
   yamato device ls
   yamato device look kaede-7-1 --build 3.2.0

@@ -69,13 +69,16 @@ func (a *app) deviceLook() *cobra.Command {
 	var builds []string
 	var appName, language, to string
 	cmd := &cobra.Command{
-		Use: "look DEVICE", Short: "Start an app on a device and show what is on its screen",
-		Example: "  yamato device look kaede-7-1 --build 3.2.0",
+		Use: "look DEVICE", Short: "Show what is on a device's screen now; with a build, start that app first",
+		Example: "  yamato device look kaede-7-1\n  yamato device look kaede-7-1 --build 3.2.0",
 		Args:    exactly(1, "name the device: yamato device look kaede-7-1 --build 3.2.0"), ValidArgsFunction: a.complete(completeDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
+			}
+			if len(builds) == 0 {
+				return a.seeScreen(cmd.Context(), s, args[0], to)
 			}
 			build, err := a.buildRef(cmd.Context(), s, builds)
 			if err != nil {
@@ -85,11 +88,10 @@ func (a *app) deviceLook() *cobra.Command {
 		},
 	}
 	f := cmd.Flags()
-	f.StringArrayVar(&builds, "build", nil, "build, by number or version, or package files to hand in")
+	f.StringArrayVar(&builds, "build", nil, "build, by number or version, or package files to hand in (default: start nothing, look at the screen as it is)")
 	f.StringVar(&appName, "app", "", "app, by name or application id, where a build's name does not tell")
 	f.StringVar(&language, "language", "", "language of the device, as in BCP 47 (default en-GB)")
 	f.StringVar(&to, "to", "", "folder for the picture and the tree (default: a new one for temporary files)")
-	_ = cmd.MarkFlagRequired("build")
 	_ = cmd.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
 	return cmd
 }
@@ -123,12 +125,45 @@ func (a *app) look(ctx context.Context, s *client.Service, device string, in con
 	if err != nil {
 		return err
 	}
+	return a.showLook(result)
+}
+
+// seeScreen shows a device's screen as it is, whatever the device does.
+func (a *app) seeScreen(ctx context.Context, s *client.Service, device, to string) error {
+	r, err := s.SeeScreenWithResponse(ctx, s.Project, device)
+	if err != nil {
+		return reach(s, err)
+	}
+	seen, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	if err != nil {
+		return err
+	}
+	if to == "" {
+		if to, err = os.MkdirTemp("", "yamato-look-"); err != nil {
+			return err
+		}
+	} else if err := os.MkdirAll(to, 0o755); err != nil {
+		return err
+	}
+	result := lookResult{Device: device, Picture: filepath.Join(to, device+".png")}
+	if result.Tree, err = json.Marshal(seen.Tree); err != nil {
+		return err
+	}
+	for path, body := range map[string][]byte{result.Picture: seen.Picture, filepath.Join(to, device+".json"): result.Tree} {
+		if err := os.WriteFile(path, body, 0o644); err != nil {
+			return err
+		}
+	}
+	return a.showLook(result)
+}
+
+func (a *app) showLook(result lookResult) error {
 	var tree screen.Tree
 	if err := json.Unmarshal(result.Tree, &tree); err != nil {
 		return fmt.Errorf("the screen tree cannot be read: %w", err)
 	}
 	return a.write(result, func() {
-		fmt.Fprintf(a.out, "%s  %s\n\n", a.ink().Strong(device), result.Picture)
+		fmt.Fprintf(a.out, "%s  %s\n\n", a.ink().Strong(result.Device), result.Picture)
 		rows, hidden := treeRows(&tree)
 		a.table([]string{"ROLE", "NAME", "ID", "BOUNDS", ""}, rows)
 		if hidden > 0 {

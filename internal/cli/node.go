@@ -28,6 +28,7 @@ import (
 	"yamato/internal/host/standin"
 	"yamato/internal/service"
 	"yamato/internal/store"
+	"yamato/web"
 )
 
 const defaultListen = "127.0.0.1:7420"
@@ -49,6 +50,7 @@ type nodeConfig struct {
 	project  string
 	ttl      time.Duration
 	silence  time.Duration
+	names    []string // that browsers may know the service by
 	log      *slog.Logger
 }
 
@@ -91,7 +93,7 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 	}
 	n.url = "http://" + l.Addr().String()
 	s := service.New(st, blobs, service.Config{Address: n.url, TTL: c.ttl, Silence: c.silence, Log: c.log})
-	server := &http.Server{Handler: api.New(s, api.Config{Program: Version, Log: c.log}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
+	server := &http.Server{Handler: api.New(s, api.Config{Program: Version, Names: c.names, Console: web.Files(), Log: c.log}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
 	n.run = func(ctx context.Context) error {
 		g, ctx := errgroup.WithContext(ctx)
 		server.BaseContext = func(net.Listener) context.Context { return ctx }
@@ -171,13 +173,14 @@ func (a *app) serveCommand() *cobra.Command {
 				return errors.Join(err, n.close())
 			}
 			fmt.Fprintf(a.out, "Serving at %s; your token is in %s, the hosts' in %s\n", n.url, path, n.hostToken)
-			return errors.Join(n.run(cmd.Context()), n.close())
+			return errors.Join(a.serveAndTell(cmd.Context(), n, n.run), n.close())
 		},
 	}
 	f := cmd.Flags()
 	f.StringVar(&c.database, "database", "", "PostgreSQL database ($YAMATO_DATABASE)")
 	f.StringVar(&c.dir, "dir", "", "folder for blobs and tokens; services that share a database share it")
 	f.StringVar(&c.listen, "listen", defaultListen, "address to listen on; loopback unless you say otherwise")
+	f.StringArrayVar(&c.names, "name", nil, "name that browsers may open the console by, beside the address; may be repeated")
 	f.DurationVar(&c.ttl, "lease", 30*time.Second, "how long a lease lasts that its host does not renew")
 	f.DurationVar(&c.silence, "silence", 3*time.Second, "after which silence another service takes the lead")
 	f.BoolVar(&verbose, "verbose", false, "log more")

@@ -24,8 +24,52 @@ const patience = 2 * time.Minute
 
 func (a *app) runCommand() *cobra.Command {
 	c := &cobra.Command{Use: "run", Short: "Start runs, follow them, and see what they found"}
-	c.AddCommand(a.runStart(), a.runFollow(), a.runShow(), a.runFetch(), a.runLs(), a.runCancel())
+	c.AddCommand(a.runStart(), a.runFollow(), a.runShow(), a.runFetch(), a.runLs(), a.runAgain(), a.runCancel())
 	return c
+}
+
+func (a *app) runAgain() *cobra.Command {
+	var failed, wait, sameSeed, realTime bool
+	var junit string
+	cmd := &cobra.Command{
+		Use: "again RUN", Short: "Start a run of what a run ran: all of it, or what failed", Example: "  yamato run again 2 --failed --wait",
+		Args: exactly(1, "name the run: yamato run again 2 --failed"), ValidArgsFunction: a.complete(completeRuns),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, n, err := a.connectRun(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			in := contract.Again{Which: "all", SameSeed: &sameSeed, RealTime: &realTime}
+			if failed {
+				in.Which = "failed"
+			}
+			key := uuid.NewString()
+			response, err := s.RunAgainWithResponse(cmd.Context(), s.Project, n, &contract.RunAgainParams{IdempotencyKey: &key}, in)
+			if err != nil {
+				return reach(s, err)
+			}
+			r, err := client.Take(s, response.JSON200, response.Body, response.HTTPResponse, err)
+			if err != nil {
+				return err
+			}
+			if !wait && junit == "" {
+				return a.write(r, func() {
+					fmt.Fprintf(a.out, "Run %d is on its way: what run %d ran, %s, seed %d\nFollow it: yamato run follow %d\n", r.Number, n, plural(r.Legs, "leg"), r.Seed, r.Number)
+				})
+			}
+			if err := a.waitFor(cmd.Context(), s, r.Number); err != nil {
+				return err
+			}
+			return a.conclude(cmd.Context(), s, r.Number, junit)
+		},
+	}
+	f := cmd.Flags()
+	f.BoolVar(&failed, "failed", false, "only what failed, met trouble, was flaky, or was never decided")
+	f.BoolVar(&sameSeed, "same-seed", false, "let chance fall as it did")
+	f.BoolVar(&realTime, "real-time", false, "tie the clocks of stand-ins to the wall")
+	f.BoolVar(&wait, "wait", false, "wait for the end, print the results, and exit by the verdict")
+	f.StringVar(&junit, "junit", "", "write the results as JUnit XML to this file")
+	return cmd
 }
 
 // runFlags are what starting a run asks for.
@@ -119,7 +163,7 @@ func (a *app) start(ctx context.Context, s *client.Service, in contract.NewRun) 
 }
 
 func (a *app) detail(ctx context.Context, s *client.Service, number int64) (contract.RunDetail, error) {
-	r, err := s.GetRunWithResponse(ctx, s.Project, number)
+	r, err := s.GetRunWithResponse(ctx, s.Project, number, nil)
 	if err != nil {
 		return contract.RunDetail{}, reach(s, err)
 	}

@@ -126,6 +126,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/devices (the `ListDevices` operationId).
 	ListDevices(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetDevice One device, its host, and what it did last
+	//
+	// Corresponds with GET /api/v1/projects/{project}/devices/{device} (the `GetDevice` operationId).
+	GetDevice(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// LookAtDeviceWithBody Start an app on one device and keep its picture and screen tree
 	//
 	// Takes any type of body and a specified content type.
@@ -140,12 +145,36 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/projects/{project}/devices/{device}/looks (the `LookAtDevice` operationId).
 	LookAtDevice(ctx context.Context, project Project, device string, params *LookAtDeviceParams, body LookAtDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SeeScreen What is on a device's screen at this moment, whatever it does
+	//
+	// Corresponds with POST /api/v1/projects/{project}/devices/{device}/screens (the `SeeScreen` operationId).
+	SeeScreen(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Now What runs, what failed last, what waits
+	//
+	// Corresponds with GET /api/v1/projects/{project}/now (the `Now` operationId).
+	Now(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AddPackageWithBody Hand in one package; it is read and kept by content
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/projects/{project}/packages (the `AddPackage` operationId).
 	AddPackageWithBody(ctx context.Context, project Project, params *AddPackageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewRunWithBody What a run would cover, and what it would leave out and why; nothing is started
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/run-previews (the `PreviewRun` operationId).
+	PreviewRunWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewRun What a run would cover, and what it would leave out and why; nothing is started
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/run-previews (the `PreviewRun` operationId).
+	PreviewRun(ctx context.Context, project Project, body PreviewRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns Runs, newest first
 	//
@@ -169,17 +198,46 @@ type ClientInterface interface {
 	// GetRun One run with its legs, results and what was left out
 	//
 	// Corresponds with GET /api/v1/projects/{project}/runs/{run} (the `GetRun` operationId).
-	GetRun(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetRun(ctx context.Context, project Project, run RunNumber, params *GetRunParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunAgainWithBody Start a run of the same cases on the same combinations; all, the failed ones, or one
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/runs/{run}/again (the `RunAgain` operationId).
+	RunAgainWithBody(ctx context.Context, project Project, run RunNumber, params *RunAgainParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunAgain Start a run of the same cases on the same combinations; all, the failed ones, or one
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/runs/{run}/again (the `RunAgain` operationId).
+	RunAgain(ctx context.Context, project Project, run RunNumber, params *RunAgainParams, body RunAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CancelRun Cancel a run; what was decided is kept
 	//
 	// Corresponds with POST /api/v1/projects/{project}/runs/{run}/cancel (the `CancelRun` operationId).
 	CancelRun(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCauses What failed and why, in words, by cause
+	//
+	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/causes (the `ListCauses` operationId).
+	ListCauses(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListEvidence All that is kept of a run. Contents are at …/evidence/{id}
 	//
 	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/evidence (the `ListEvidence` operationId).
 	ListEvidence(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSheet All that is known of one case in one combination, attempt by attempt
+	//
+	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case} (the `GetSheet` operationId).
+	GetSheet(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Search Find runs, builds, suites, cases and devices
+	//
+	// Corresponds with GET /api/v1/projects/{project}/search (the `Search` operationId).
+	Search(ctx context.Context, project Project, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSuites The newest revision of each suite
 	//
@@ -199,6 +257,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/projects/{project}/suites (the `PushSuite` operationId).
 	PushSuite(ctx context.Context, project Project, body PushSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
+	//
+	// Corresponds with GET /api/v1/projects/{project}/suites/{suite} (the `GetSuite` operationId).
+	GetSuite(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeSignIn Make a code that signs one browser in, once. POST /api/v1/session takes it
+	//
+	// Corresponds with POST /api/v1/sign-ins (the `MakeSignIn` operationId).
+	MakeSignIn(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // About Who answers, and as whom one calls
@@ -295,6 +363,21 @@ func (c *Client) ListDevices(ctx context.Context, project Project, reqEditors ..
 	return c.Client.Do(req)
 }
 
+// GetDevice One device, its host, and what it did last
+//
+// Corresponds with GET /api/v1/projects/{project}/devices/{device} (the `GetDevice` operationId).
+func (c *Client) GetDevice(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDeviceRequest(c.Server, project, device)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // LookAtDeviceWithBody Start an app on one device and keep its picture and screen tree
 //
 // Takes any type of body and a specified content type.
@@ -329,6 +412,36 @@ func (c *Client) LookAtDevice(ctx context.Context, project Project, device strin
 	return c.Client.Do(req)
 }
 
+// SeeScreen What is on a device's screen at this moment, whatever it does
+//
+// Corresponds with POST /api/v1/projects/{project}/devices/{device}/screens (the `SeeScreen` operationId).
+func (c *Client) SeeScreen(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSeeScreenRequest(c.Server, project, device)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Now What runs, what failed last, what waits
+//
+// Corresponds with GET /api/v1/projects/{project}/now (the `Now` operationId).
+func (c *Client) Now(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNowRequest(c.Server, project)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // AddPackageWithBody Hand in one package; it is read and kept by content
 //
 // Takes any type of body and a specified content type.
@@ -336,6 +449,40 @@ func (c *Client) LookAtDevice(ctx context.Context, project Project, device strin
 // Corresponds with POST /api/v1/projects/{project}/packages (the `AddPackage` operationId).
 func (c *Client) AddPackageWithBody(ctx context.Context, project Project, params *AddPackageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddPackageRequestWithBody(c.Server, project, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewRunWithBody What a run would cover, and what it would leave out and why; nothing is started
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/run-previews (the `PreviewRun` operationId).
+func (c *Client) PreviewRunWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRunRequestWithBody(c.Server, project, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewRun What a run would cover, and what it would leave out and why; nothing is started
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/run-previews (the `PreviewRun` operationId).
+func (c *Client) PreviewRun(ctx context.Context, project Project, body PreviewRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRunRequest(c.Server, project, body)
 	if err != nil {
 		return nil, err
 	}
@@ -398,8 +545,42 @@ func (c *Client) StartRun(ctx context.Context, project Project, params *StartRun
 // GetRun One run with its legs, results and what was left out
 //
 // Corresponds with GET /api/v1/projects/{project}/runs/{run} (the `GetRun` operationId).
-func (c *Client) GetRun(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetRunRequest(c.Server, project, run)
+func (c *Client) GetRun(ctx context.Context, project Project, run RunNumber, params *GetRunParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRunRequest(c.Server, project, run, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunAgainWithBody Start a run of the same cases on the same combinations; all, the failed ones, or one
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/runs/{run}/again (the `RunAgain` operationId).
+func (c *Client) RunAgainWithBody(ctx context.Context, project Project, run RunNumber, params *RunAgainParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunAgainRequestWithBody(c.Server, project, run, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunAgain Start a run of the same cases on the same combinations; all, the failed ones, or one
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/runs/{run}/again (the `RunAgain` operationId).
+func (c *Client) RunAgain(ctx context.Context, project Project, run RunNumber, params *RunAgainParams, body RunAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunAgainRequest(c.Server, project, run, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -425,11 +606,56 @@ func (c *Client) CancelRun(ctx context.Context, project Project, run RunNumber, 
 	return c.Client.Do(req)
 }
 
+// ListCauses What failed and why, in words, by cause
+//
+// Corresponds with GET /api/v1/projects/{project}/runs/{run}/causes (the `ListCauses` operationId).
+func (c *Client) ListCauses(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCausesRequest(c.Server, project, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListEvidence All that is kept of a run. Contents are at …/evidence/{id}
 //
 // Corresponds with GET /api/v1/projects/{project}/runs/{run}/evidence (the `ListEvidence` operationId).
 func (c *Client) ListEvidence(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListEvidenceRequest(c.Server, project, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSheet All that is known of one case in one combination, attempt by attempt
+//
+// Corresponds with GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case} (the `GetSheet` operationId).
+func (c *Client) GetSheet(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSheetRequest(c.Server, project, run, leg, pCase)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Search Find runs, builds, suites, cases and devices
+//
+// Corresponds with GET /api/v1/projects/{project}/search (the `Search` operationId).
+func (c *Client) Search(ctx context.Context, project Project, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchRequest(c.Server, project, params)
 	if err != nil {
 		return nil, err
 	}
@@ -479,6 +705,36 @@ func (c *Client) PushSuiteWithBody(ctx context.Context, project Project, content
 // Corresponds with POST /api/v1/projects/{project}/suites (the `PushSuite` operationId).
 func (c *Client) PushSuite(ctx context.Context, project Project, body PushSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPushSuiteRequest(c.Server, project, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSuite One suite with its text, what the check finds in it, and how its cases went last
+//
+// Corresponds with GET /api/v1/projects/{project}/suites/{suite} (the `GetSuite` operationId).
+func (c *Client) GetSuite(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSuiteRequest(c.Server, project, suite)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeSignIn Make a code that signs one browser in, once. POST /api/v1/session takes it
+//
+// Corresponds with POST /api/v1/sign-ins (the `MakeSignIn` operationId).
+func (c *Client) MakeSignIn(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeSignInRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -554,6 +810,18 @@ func NewListBuildsRequest(server string, project Project, params *ListBuildsPara
 		if params.App != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "app", *params.App, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -750,6 +1018,47 @@ func NewListDevicesRequest(server string, project Project) (*http.Request, error
 	return req, nil
 }
 
+// NewGetDeviceRequest constructs an http.Request for the GetDevice method
+func NewGetDeviceRequest(server string, project Project, device string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "device", device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/devices/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewLookAtDeviceRequest calls the generic LookAtDevice builder with application/json body
 func NewLookAtDeviceRequest(server string, project Project, device string, params *LookAtDeviceParams, body LookAtDeviceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -819,6 +1128,81 @@ func NewLookAtDeviceRequestWithBody(server string, project Project, device strin
 	return req, nil
 }
 
+// NewSeeScreenRequest constructs an http.Request for the SeeScreen method
+func NewSeeScreenRequest(server string, project Project, device string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "device", device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/devices/%s/screens", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewNowRequest constructs an http.Request for the Now method
+func NewNowRequest(server string, project Project) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/now", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewAddPackageRequestWithBody constructs an http.Request for the AddPackage method, with any body, and a specified content type
 func NewAddPackageRequestWithBody(server string, project Project, params *AddPackageParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
@@ -878,6 +1262,53 @@ func NewAddPackageRequestWithBody(server string, project Project, params *AddPac
 	return req, nil
 }
 
+// NewPreviewRunRequest calls the generic PreviewRun builder with application/json body
+func NewPreviewRunRequest(server string, project Project, body PreviewRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewRunRequestWithBody(server, project, "application/json", bodyReader)
+}
+
+// NewPreviewRunRequestWithBody constructs an http.Request for the PreviewRun method, with any body, and a specified content type
+func NewPreviewRunRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/run-previews", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRunsRequest constructs an http.Request for the ListRuns method
 func NewListRunsRequest(server string, project Project, params *ListRunsParams) (*http.Request, error) {
 	var err error
@@ -912,6 +1343,54 @@ func NewListRunsRequest(server string, project Project, params *ListRunsParams) 
 		// styled parameters, preserving literal commas as delimiters
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Verdict != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "verdict", *params.Verdict, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Build != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "build", *params.Build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
 
 		if params.Cursor != nil {
 
@@ -1014,7 +1493,7 @@ func NewStartRunRequestWithBody(server string, project Project, params *StartRun
 }
 
 // NewGetRunRequest constructs an http.Request for the GetRun method
-func NewGetRunRequest(server string, project Project, run RunNumber) (*http.Request, error) {
+func NewGetRunRequest(server string, project Project, run RunNumber, params *GetRunParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -1046,9 +1525,105 @@ func NewGetRunRequest(server string, project Project, run RunNumber) (*http.Requ
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Brief != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "brief", *params.Brief, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRunAgainRequest calls the generic RunAgain builder with application/json body
+func NewRunAgainRequest(server string, project Project, run RunNumber, params *RunAgainParams, body RunAgainJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRunAgainRequestWithBody(server, project, run, params, "application/json", bodyReader)
+}
+
+// NewRunAgainRequestWithBody constructs an http.Request for the RunAgain method, with any body, and a specified content type
+func NewRunAgainRequestWithBody(server string, project Project, run RunNumber, params *RunAgainParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/runs/%s/again", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -1095,6 +1670,47 @@ func NewCancelRunRequest(server string, project Project, run RunNumber) (*http.R
 	return req, nil
 }
 
+// NewListCausesRequest constructs an http.Request for the ListCauses method
+func NewListCausesRequest(server string, project Project, run RunNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/runs/%s/causes", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListEvidenceRequest constructs an http.Request for the ListEvidence method
 func NewListEvidenceRequest(server string, project Project, run RunNumber) (*http.Request, error) {
 	var err error
@@ -1126,6 +1742,118 @@ func NewListEvidenceRequest(server string, project Project, run RunNumber) (*htt
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSheetRequest constructs an http.Request for the GetSheet method
+func NewGetSheetRequest(server string, project Project, run RunNumber, leg int64, pCase int) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "leg", leg, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam3 string
+
+	pathParam3, err = runtime.StyleParamWithOptions("simple", false, "case", pCase, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/runs/%s/legs/%s/cases/%s", pathParam0, pathParam1, pathParam2, pathParam3)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSearchRequest constructs an http.Request for the Search method
+func NewSearchRequest(server string, project Project, params *SearchParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/search", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -1217,6 +1945,74 @@ func NewPushSuiteRequestWithBody(server string, project Project, contentType str
 	return req, nil
 }
 
+// NewGetSuiteRequest constructs an http.Request for the GetSuite method
+func NewGetSuiteRequest(server string, project Project, suite string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "suite", suite, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/suites/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeSignInRequest constructs an http.Request for the MakeSignIn method
+func NewMakeSignInRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sign-ins")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -1303,6 +2099,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/devices (the `ListDevices` operationId).
 	ListDevicesWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListDevicesResponse, error)
 
+	// GetDeviceWithResponse One device, its host, and what it did last
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/devices/{device} (the `GetDevice` operationId).
+	GetDeviceWithResponse(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error)
+
 	// LookAtDeviceWithBodyWithResponse Start an app on one device and keep its picture and screen tree
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -1317,12 +2120,40 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/projects/{project}/devices/{device}/looks (the `LookAtDevice` operationId).
 	LookAtDeviceWithResponse(ctx context.Context, project Project, device string, params *LookAtDeviceParams, body LookAtDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*LookAtDeviceResponse, error)
 
+	// SeeScreenWithResponse What is on a device's screen at this moment, whatever it does
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/devices/{device}/screens (the `SeeScreen` operationId).
+	SeeScreenWithResponse(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*SeeScreenResponse, error)
+
+	// NowWithResponse What runs, what failed last, what waits
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/now (the `Now` operationId).
+	NowWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*NowResponse, error)
+
 	// AddPackageWithBodyWithResponse Hand in one package; it is read and kept by content
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/projects/{project}/packages (the `AddPackage` operationId).
 	AddPackageWithBodyWithResponse(ctx context.Context, project Project, params *AddPackageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPackageResponse, error)
+
+	// PreviewRunWithBodyWithResponse What a run would cover, and what it would leave out and why; nothing is started
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/run-previews (the `PreviewRun` operationId).
+	PreviewRunWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRunResponse, error)
+
+	// PreviewRunWithResponse What a run would cover, and what it would leave out and why; nothing is started
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/run-previews (the `PreviewRun` operationId).
+	PreviewRunWithResponse(ctx context.Context, project Project, body PreviewRunJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewRunResponse, error)
 
 	// ListRunsWithResponse Runs, newest first
 	//
@@ -1350,7 +2181,21 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/projects/{project}/runs/{run} (the `GetRun` operationId).
-	GetRunWithResponse(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
+	GetRunWithResponse(ctx context.Context, project Project, run RunNumber, params *GetRunParams, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
+
+	// RunAgainWithBodyWithResponse Start a run of the same cases on the same combinations; all, the failed ones, or one
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/runs/{run}/again (the `RunAgain` operationId).
+	RunAgainWithBodyWithResponse(ctx context.Context, project Project, run RunNumber, params *RunAgainParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunAgainResponse, error)
+
+	// RunAgainWithResponse Start a run of the same cases on the same combinations; all, the failed ones, or one
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/runs/{run}/again (the `RunAgain` operationId).
+	RunAgainWithResponse(ctx context.Context, project Project, run RunNumber, params *RunAgainParams, body RunAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*RunAgainResponse, error)
 
 	// CancelRunWithResponse Cancel a run; what was decided is kept
 	//
@@ -1359,12 +2204,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/projects/{project}/runs/{run}/cancel (the `CancelRun` operationId).
 	CancelRunWithResponse(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*CancelRunResponse, error)
 
+	// ListCausesWithResponse What failed and why, in words, by cause
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/causes (the `ListCauses` operationId).
+	ListCausesWithResponse(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*ListCausesResponse, error)
+
 	// ListEvidenceWithResponse All that is kept of a run. Contents are at …/evidence/{id}
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/evidence (the `ListEvidence` operationId).
 	ListEvidenceWithResponse(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*ListEvidenceResponse, error)
+
+	// GetSheetWithResponse All that is known of one case in one combination, attempt by attempt
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case} (the `GetSheet` operationId).
+	GetSheetWithResponse(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, reqEditors ...RequestEditorFn) (*GetSheetResponse, error)
+
+	// SearchWithResponse Find runs, builds, suites, cases and devices
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/search (the `Search` operationId).
+	SearchWithResponse(ctx context.Context, project Project, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error)
 
 	// ListSuitesWithResponse The newest revision of each suite
 	//
@@ -1386,6 +2252,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/projects/{project}/suites (the `PushSuite` operationId).
 	PushSuiteWithResponse(ctx context.Context, project Project, body PushSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*PushSuiteResponse, error)
+
+	// GetSuiteWithResponse One suite with its text, what the check finds in it, and how its cases went last
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/suites/{suite} (the `GetSuite` operationId).
+	GetSuiteWithResponse(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*GetSuiteResponse, error)
+
+	// MakeSignInWithResponse Make a code that signs one browser in, once. POST /api/v1/session takes it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/sign-ins (the `MakeSignIn` operationId).
+	MakeSignInWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*MakeSignInResponse, error)
 }
 
 type AboutResponse struct {
@@ -1628,6 +2508,54 @@ func (r ListDevicesResponse) ContentType() string {
 	return ""
 }
 
+type GetDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeviceDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDeviceResponse) GetJSON200() *DeviceDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type LookAtDeviceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -1676,6 +2604,102 @@ func (r LookAtDeviceResponse) ContentType() string {
 	return ""
 }
 
+type SeeScreenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Screen
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SeeScreenResponse) GetJSON200() *Screen {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SeeScreenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SeeScreenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SeeScreenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SeeScreenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SeeScreenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type NowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Now
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r NowResponse) GetJSON200() *Now {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r NowResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r NowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type AddPackageResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -1718,6 +2742,54 @@ func (r AddPackageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RunPreview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewRunResponse) GetJSON200() *RunPreview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewRunResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -1868,6 +2940,54 @@ func (r GetRunResponse) ContentType() string {
 	return ""
 }
 
+type RunAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunAgainResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CancelRunResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -1916,6 +3036,54 @@ func (r CancelRunResponse) ContentType() string {
 	return ""
 }
 
+type ListCausesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Cause
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCausesResponse) GetJSON200() *[]Cause {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCausesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCausesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCausesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCausesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCausesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListEvidenceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -1958,6 +3126,102 @@ func (r ListEvidenceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListEvidenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSheetResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Sheet
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSheetResponse) GetJSON200() *Sheet {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSheetResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSheetResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSheetResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSheetResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSheetResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Found
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SearchResponse) GetJSON200() *[]Found {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SearchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SearchResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -2060,6 +3324,102 @@ func (r PushSuiteResponse) ContentType() string {
 	return ""
 }
 
+type GetSuiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SuiteDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSuiteResponse) GetJSON200() *SuiteDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSuiteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSuiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSuiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSuiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSuiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeSignInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignIn
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeSignInResponse) GetJSON200() *SignIn {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeSignInResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeSignInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeSignInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeSignInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeSignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // AboutWithResponse Who answers, and as whom one calls
 //
 // Returns a wrapper object for the known response body format(s).
@@ -2138,6 +3498,19 @@ func (c *ClientWithResponses) ListDevicesWithResponse(ctx context.Context, proje
 	return ParseListDevicesResponse(rsp)
 }
 
+// GetDeviceWithResponse One device, its host, and what it did last
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/devices/{device} (the `GetDevice` operationId).
+func (c *ClientWithResponses) GetDeviceWithResponse(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error) {
+	rsp, err := c.GetDevice(ctx, project, device, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDeviceResponse(rsp)
+}
+
 // LookAtDeviceWithBodyWithResponse Start an app on one device and keep its picture and screen tree
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -2164,6 +3537,32 @@ func (c *ClientWithResponses) LookAtDeviceWithResponse(ctx context.Context, proj
 	return ParseLookAtDeviceResponse(rsp)
 }
 
+// SeeScreenWithResponse What is on a device's screen at this moment, whatever it does
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/devices/{device}/screens (the `SeeScreen` operationId).
+func (c *ClientWithResponses) SeeScreenWithResponse(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*SeeScreenResponse, error) {
+	rsp, err := c.SeeScreen(ctx, project, device, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSeeScreenResponse(rsp)
+}
+
+// NowWithResponse What runs, what failed last, what waits
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/now (the `Now` operationId).
+func (c *ClientWithResponses) NowWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*NowResponse, error) {
+	rsp, err := c.Now(ctx, project, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNowResponse(rsp)
+}
+
 // AddPackageWithBodyWithResponse Hand in one package; it is read and kept by content
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -2175,6 +3574,32 @@ func (c *ClientWithResponses) AddPackageWithBodyWithResponse(ctx context.Context
 		return nil, err
 	}
 	return ParseAddPackageResponse(rsp)
+}
+
+// PreviewRunWithBodyWithResponse What a run would cover, and what it would leave out and why; nothing is started
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/run-previews (the `PreviewRun` operationId).
+func (c *ClientWithResponses) PreviewRunWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRunResponse, error) {
+	rsp, err := c.PreviewRunWithBody(ctx, project, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRunResponse(rsp)
+}
+
+// PreviewRunWithResponse What a run would cover, and what it would leave out and why; nothing is started
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/run-previews (the `PreviewRun` operationId).
+func (c *ClientWithResponses) PreviewRunWithResponse(ctx context.Context, project Project, body PreviewRunJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewRunResponse, error) {
+	rsp, err := c.PreviewRun(ctx, project, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRunResponse(rsp)
 }
 
 // ListRunsWithResponse Runs, newest first
@@ -2221,12 +3646,38 @@ func (c *ClientWithResponses) StartRunWithResponse(ctx context.Context, project 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/projects/{project}/runs/{run} (the `GetRun` operationId).
-func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*GetRunResponse, error) {
-	rsp, err := c.GetRun(ctx, project, run, reqEditors...)
+func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, project Project, run RunNumber, params *GetRunParams, reqEditors ...RequestEditorFn) (*GetRunResponse, error) {
+	rsp, err := c.GetRun(ctx, project, run, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseGetRunResponse(rsp)
+}
+
+// RunAgainWithBodyWithResponse Start a run of the same cases on the same combinations; all, the failed ones, or one
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/runs/{run}/again (the `RunAgain` operationId).
+func (c *ClientWithResponses) RunAgainWithBodyWithResponse(ctx context.Context, project Project, run RunNumber, params *RunAgainParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunAgainResponse, error) {
+	rsp, err := c.RunAgainWithBody(ctx, project, run, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunAgainResponse(rsp)
+}
+
+// RunAgainWithResponse Start a run of the same cases on the same combinations; all, the failed ones, or one
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/runs/{run}/again (the `RunAgain` operationId).
+func (c *ClientWithResponses) RunAgainWithResponse(ctx context.Context, project Project, run RunNumber, params *RunAgainParams, body RunAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*RunAgainResponse, error) {
+	rsp, err := c.RunAgain(ctx, project, run, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunAgainResponse(rsp)
 }
 
 // CancelRunWithResponse Cancel a run; what was decided is kept
@@ -2242,6 +3693,19 @@ func (c *ClientWithResponses) CancelRunWithResponse(ctx context.Context, project
 	return ParseCancelRunResponse(rsp)
 }
 
+// ListCausesWithResponse What failed and why, in words, by cause
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/runs/{run}/causes (the `ListCauses` operationId).
+func (c *ClientWithResponses) ListCausesWithResponse(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*ListCausesResponse, error) {
+	rsp, err := c.ListCauses(ctx, project, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCausesResponse(rsp)
+}
+
 // ListEvidenceWithResponse All that is kept of a run. Contents are at …/evidence/{id}
 //
 // Returns a wrapper object for the known response body format(s).
@@ -2253,6 +3717,32 @@ func (c *ClientWithResponses) ListEvidenceWithResponse(ctx context.Context, proj
 		return nil, err
 	}
 	return ParseListEvidenceResponse(rsp)
+}
+
+// GetSheetWithResponse All that is known of one case in one combination, attempt by attempt
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case} (the `GetSheet` operationId).
+func (c *ClientWithResponses) GetSheetWithResponse(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, reqEditors ...RequestEditorFn) (*GetSheetResponse, error) {
+	rsp, err := c.GetSheet(ctx, project, run, leg, pCase, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSheetResponse(rsp)
+}
+
+// SearchWithResponse Find runs, builds, suites, cases and devices
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/search (the `Search` operationId).
+func (c *ClientWithResponses) SearchWithResponse(ctx context.Context, project Project, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error) {
+	rsp, err := c.Search(ctx, project, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchResponse(rsp)
 }
 
 // ListSuitesWithResponse The newest revision of each suite
@@ -2292,6 +3782,32 @@ func (c *ClientWithResponses) PushSuiteWithResponse(ctx context.Context, project
 		return nil, err
 	}
 	return ParsePushSuiteResponse(rsp)
+}
+
+// GetSuiteWithResponse One suite with its text, what the check finds in it, and how its cases went last
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/suites/{suite} (the `GetSuite` operationId).
+func (c *ClientWithResponses) GetSuiteWithResponse(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*GetSuiteResponse, error) {
+	rsp, err := c.GetSuite(ctx, project, suite, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSuiteResponse(rsp)
+}
+
+// MakeSignInWithResponse Make a code that signs one browser in, once. POST /api/v1/session takes it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/sign-ins (the `MakeSignIn` operationId).
+func (c *ClientWithResponses) MakeSignInWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*MakeSignInResponse, error) {
+	rsp, err := c.MakeSignIn(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeSignInResponse(rsp)
 }
 
 // ParseAboutResponse parses an HTTP response from a AboutWithResponse call
@@ -2459,6 +3975,39 @@ func ParseListDevicesResponse(rsp *http.Response) (*ListDevicesResponse, error) 
 	return response, nil
 }
 
+// ParseGetDeviceResponse parses an HTTP response from a GetDeviceWithResponse call
+func ParseGetDeviceResponse(rsp *http.Response) (*GetDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeviceDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLookAtDeviceResponse parses an HTTP response from a LookAtDeviceWithResponse call
 func ParseLookAtDeviceResponse(rsp *http.Response) (*LookAtDeviceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -2492,6 +4041,72 @@ func ParseLookAtDeviceResponse(rsp *http.Response) (*LookAtDeviceResponse, error
 	return response, nil
 }
 
+// ParseSeeScreenResponse parses an HTTP response from a SeeScreenWithResponse call
+func ParseSeeScreenResponse(rsp *http.Response) (*SeeScreenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SeeScreenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Screen
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseNowResponse parses an HTTP response from a NowWithResponse call
+func ParseNowResponse(rsp *http.Response) (*NowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Now
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseAddPackageResponse parses an HTTP response from a AddPackageWithResponse call
 func ParseAddPackageResponse(rsp *http.Response) (*AddPackageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -2508,6 +4123,39 @@ func ParseAddPackageResponse(rsp *http.Response) (*AddPackageResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Package
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewRunResponse parses an HTTP response from a PreviewRunWithResponse call
+func ParsePreviewRunResponse(rsp *http.Response) (*PreviewRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RunPreview
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -2624,6 +4272,39 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	return response, nil
 }
 
+// ParseRunAgainResponse parses an HTTP response from a RunAgainWithResponse call
+func ParseRunAgainResponse(rsp *http.Response) (*RunAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCancelRunResponse parses an HTTP response from a CancelRunWithResponse call
 func ParseCancelRunResponse(rsp *http.Response) (*CancelRunResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -2657,6 +4338,39 @@ func ParseCancelRunResponse(rsp *http.Response) (*CancelRunResponse, error) {
 	return response, nil
 }
 
+// ParseListCausesResponse parses an HTTP response from a ListCausesWithResponse call
+func ParseListCausesResponse(rsp *http.Response) (*ListCausesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCausesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Cause
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListEvidenceResponse parses an HTTP response from a ListEvidenceWithResponse call
 func ParseListEvidenceResponse(rsp *http.Response) (*ListEvidenceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -2673,6 +4387,72 @@ func ParseListEvidenceResponse(rsp *http.Response) (*ListEvidenceResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Evidence
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSheetResponse parses an HTTP response from a GetSheetWithResponse call
+func ParseGetSheetResponse(rsp *http.Response) (*GetSheetResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSheetResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Sheet
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSearchResponse parses an HTTP response from a SearchWithResponse call
+func ParseSearchResponse(rsp *http.Response) (*SearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Found
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -2739,6 +4519,72 @@ func ParsePushSuiteResponse(rsp *http.Response) (*PushSuiteResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Suite
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSuiteResponse parses an HTTP response from a GetSuiteWithResponse call
+func ParseGetSuiteResponse(rsp *http.Response) (*GetSuiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSuiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SuiteDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeSignInResponse parses an HTTP response from a MakeSignInWithResponse call
+func ParseMakeSignInResponse(rsp *http.Response) (*MakeSignInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeSignInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignIn
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -40,6 +40,9 @@ func Open(url, token, project string) (*Service, error) {
 	return s, err
 }
 
+// Base is the service's address.
+func (s *Service) Base() string { return s.base }
+
 // ProblemError is a problem document that the service answered with.
 type ProblemError struct{ contract.Problem }
 

@@ -14,6 +14,24 @@ type About struct {
 	Project string `json:"project"`
 }
 
+// Again defines model for Again.
+type Again struct {
+	// CaseIndex for one
+	CaseIndex *int `json:"case_index,omitempty"`
+
+	// Leg for one
+	Leg *int64 `json:"leg,omitempty"`
+
+	// RealTime at the pace of the wall's clock
+	RealTime *bool `json:"real_time,omitempty"`
+
+	// SameSeed let chance fall as it did
+	SameSeed *bool `json:"same_seed,omitempty"`
+
+	// Which all, failed (with errors and undecided ones) or one
+	Which string `json:"which"`
+}
+
 // Attempt defines model for Attempt.
 type Attempt struct {
 	Began   time.Time  `json:"began"`
@@ -39,10 +57,61 @@ type BuildList struct {
 	Next  *int64  `json:"next,omitempty"`
 }
 
+// CaseInRun defines model for CaseInRun.
+type CaseInRun struct {
+	At          time.Time `json:"at"`
+	Build       int64     `json:"build"`
+	Flaky       bool      `json:"flaky"`
+	Run         int64     `json:"run"`
+	Verdict     string    `json:"verdict"`
+	VersionName string    `json:"version_name"`
+}
+
+// CaseLast defines model for CaseLast.
+type CaseLast struct {
+	// Line where the case begins
+	Line *int   `json:"line,omitempty"`
+	Name string `json:"name"`
+
+	// Runs newest first
+	Runs []CaseInRun `json:"runs"`
+}
+
 // CaseName defines model for CaseName.
 type CaseName struct {
 	Name string   `json:"name"`
 	Tags []string `json:"tags"`
+}
+
+// Cause defines model for Cause.
+type Cause struct {
+	Actual    string   `json:"actual"`
+	CaseIndex int      `json:"case_index"`
+	Cases     []string `json:"cases"`
+
+	// Combinations it was met in
+	Combinations int    `json:"combinations"`
+	Crossings    int    `json:"crossings"`
+	Expected     string `json:"expected"`
+
+	// Flaky how many of the crossings passed in another attempt
+	Flaky int    `json:"flaky"`
+	Kind  string `json:"kind"`
+
+	// Leg one of those it was met in
+	Leg  int64 `json:"leg"`
+	Line *int  `json:"line,omitempty"`
+
+	// Of combinations that these cases ran in
+	Of int `json:"of"`
+
+	// Shared what the combinations have in common, in words
+	Shared string `json:"shared"`
+
+	// Since how these cases went in earlier builds, in words
+	Since   *string `json:"since,omitempty"`
+	Step    *string `json:"step,omitempty"`
+	Verdict string  `json:"verdict"`
 }
 
 // Combination defines model for Combination.
@@ -87,6 +156,33 @@ type Device struct {
 	Width  int       `json:"width"`
 }
 
+// DeviceDetail defines model for DeviceDetail.
+type DeviceDetail struct {
+	Device  Device   `json:"device"`
+	History []Stint  `json:"history"`
+	Host    HostInfo `json:"host"`
+}
+
+// Element an element of the tree, parents before children
+type Element struct {
+	// Bounds density-independent pixels from the top left
+	Bounds Rect    `json:"bounds"`
+	Depth  int     `json:"depth"`
+	Id     *string `json:"id,omitempty"`
+	Label  string  `json:"label"`
+
+	// Lines lines of script with the first of them
+	Lines []string `json:"lines"`
+
+	// Locators each finds this element and no other, the most lasting first
+	Locators []string `json:"locators"`
+	Role     string   `json:"role"`
+	States   []string `json:"states"`
+
+	// Visible density-independent pixels from the top left
+	Visible Rect `json:"visible"`
+}
+
 // Evidence defines model for Evidence.
 type Evidence struct {
 	Attempt int `json:"attempt"`
@@ -101,7 +197,7 @@ type Evidence struct {
 	Name      string `json:"name"`
 	Size      int64  `json:"size"`
 
-	// Sort picture, tree or log
+	// Sort picture, tree, log or film
 	Sort string `json:"sort"`
 }
 
@@ -114,6 +210,68 @@ type Finding struct {
 	Line    int     `json:"line"`
 	Message string  `json:"message"`
 	Text    string  `json:"text"`
+}
+
+// Found defines model for Found.
+type Found struct {
+	Detail string `json:"detail"`
+
+	// Path of its page in the console
+	Path string `json:"path"`
+
+	// Sort run, build, suite, case or device
+	Sort  string `json:"sort"`
+	Title string `json:"title"`
+}
+
+// Frame a picture taken when the screen had changed; its content is at …/evidence/{evidence}/frames/{index}
+type Frame struct {
+	// AtMs device time since the case began
+	AtMs     int64 `json:"at_ms"`
+	Evidence int64 `json:"evidence"`
+	Index    int   `json:"index"`
+}
+
+// Glimpse a device in the browser's stream of events
+type Glimpse struct {
+	Form     string    `json:"form"`
+	Kind     string    `json:"kind"`
+	Model    string    `json:"model"`
+	Name     string    `json:"name"`
+	Os       string    `json:"os"`
+	Platform string    `json:"platform"`
+	Reason   *string   `json:"reason,omitempty"`
+	Run      *int64    `json:"run,omitempty"`
+	Since    time.Time `json:"since"`
+	Site     string    `json:"site"`
+	State    string    `json:"state"`
+}
+
+// HostInfo defines model for HostInfo.
+type HostInfo struct {
+	Linked  bool   `json:"linked"`
+	Name    string `json:"name"`
+	Program string `json:"program"`
+
+	// SeenAt when its link was last made
+	SeenAt time.Time `json:"seen_at"`
+}
+
+// LastFailure defines model for LastFailure.
+type LastFailure struct {
+	App          string    `json:"app"`
+	At           time.Time `json:"at"`
+	Case         string    `json:"case"`
+	CaseIndex    int       `json:"case_index"`
+	Combinations int       `json:"combinations"`
+
+	// Leg one of those it failed in
+	Leg         int64  `json:"leg"`
+	Run         int64  `json:"run"`
+	Sentence    string `json:"sentence"`
+	Suite       string `json:"suite"`
+	Verdict     string `json:"verdict"`
+	VersionName string `json:"version_name"`
 }
 
 // LeftOut defines model for LeftOut.
@@ -176,6 +334,16 @@ type NewSuite struct {
 	Text     string `json:"text"`
 }
 
+// Now defines model for Now.
+type Now struct {
+	Failures []LastFailure `json:"failures"`
+
+	// Finished the last ones
+	Finished []Run     `json:"finished"`
+	Running  []Run     `json:"running"`
+	Waiting  []Waiting `json:"waiting"`
+}
+
 // Package defines model for Package.
 type Package struct {
 	ApplicationId string   `json:"application_id"`
@@ -189,6 +357,20 @@ type Package struct {
 	Size          int64    `json:"size"`
 	VersionCode   string   `json:"version_code"`
 	VersionName   string   `json:"version_name"`
+}
+
+// PreviewCombination defines model for PreviewCombination.
+type PreviewCombination struct {
+	Combination Combination `json:"combination"`
+
+	// Devices how many could take it
+	Devices int `json:"devices"`
+
+	// Idle how many of them have nothing to do now
+	Idle int `json:"idle"`
+
+	// Package file name
+	Package string `json:"package"`
 }
 
 // Problem defines model for Problem.
@@ -212,6 +394,14 @@ type Reason struct {
 	Why    string `json:"why"`
 }
 
+// Rect density-independent pixels from the top left
+type Rect struct {
+	H float32 `json:"h"`
+	W float32 `json:"w"`
+	X float32 `json:"x"`
+	Y float32 `json:"y"`
+}
+
 // Result defines model for Result.
 type Result struct {
 	Attempt  int                     `json:"attempt"`
@@ -225,23 +415,36 @@ type Result struct {
 
 // Run defines model for Run.
 type Run struct {
-	App          string     `json:"app"`
-	AskedBy      string     `json:"asked_by"`
-	Build        int64      `json:"build"`
-	CreatedAt    time.Time  `json:"created_at"`
+	App       string    `json:"app"`
+	AskedBy   string    `json:"asked_by"`
+	Build     int64     `json:"build"`
+	CreatedAt time.Time `json:"created_at"`
+
+	// Errors of them that say error
+	Errors int `json:"errors"`
+
+	// Expected results to come, with those of further attempts
+	Expected int `json:"expected"`
+
+	// Fails of them that say fail
+	Fails        int        `json:"fails"`
 	FinishedAt   *time.Time `json:"finished_at,omitempty"`
 	Language     string     `json:"language"`
 	LastEvent    int64      `json:"last_event"`
 	Legs         int        `json:"legs"`
 	Number       int64      `json:"number"`
 	OpenLegs     int        `json:"open_legs"`
+	RealTime     bool       `json:"real_time"`
 	RepeatFailed int        `json:"repeat_failed"`
-	Seed         int64      `json:"seed"`
-	StartedAt    *time.Time `json:"started_at,omitempty"`
-	State        string     `json:"state"`
-	Verdict      string     `json:"verdict"`
-	VersionCode  string     `json:"version_code"`
-	VersionName  string     `json:"version_name"`
+
+	// Results results that have come
+	Results     int        `json:"results"`
+	Seed        int64      `json:"seed"`
+	StartedAt   *time.Time `json:"started_at,omitempty"`
+	State       string     `json:"state"`
+	Verdict     string     `json:"verdict"`
+	VersionCode string     `json:"version_code"`
+	VersionName string     `json:"version_name"`
 }
 
 // RunDetail defines model for RunDetail.
@@ -273,6 +476,59 @@ type RunList struct {
 	Next  *int64 `json:"next,omitempty"`
 }
 
+// RunPreview defines model for RunPreview.
+type RunPreview struct {
+	// Cases cases, over all suites
+	Cases        int                  `json:"cases"`
+	Combinations []PreviewCombination `json:"combinations"`
+	LeftOut      []LeftOut            `json:"left_out"`
+	Legs         int                  `json:"legs"`
+}
+
+// Screen defines model for Screen.
+type Screen struct {
+	// App id of the app in front
+	App      *string   `json:"app,omitempty"`
+	At       time.Time `json:"at"`
+	Device   string    `json:"device"`
+	Elements []Element `json:"elements"`
+
+	// Picture a PNG
+	Picture []byte `json:"picture"`
+
+	// Tree the screen tree
+	Tree map[string]interface{} `json:"tree"`
+}
+
+// Sheet defines model for Sheet.
+type Sheet struct {
+	Attempts    []SheetAttempt `json:"attempts"`
+	Case        string         `json:"case"`
+	CaseIndex   int            `json:"case_index"`
+	Combination Combination    `json:"combination"`
+	Flaky       bool           `json:"flaky"`
+	Leg         int64          `json:"leg"`
+	Run         int64          `json:"run"`
+	State       string         `json:"state"`
+	Suite       string         `json:"suite"`
+	Verdict     string         `json:"verdict"`
+}
+
+// SheetAttempt defines model for SheetAttempt.
+type SheetAttempt struct {
+	Attempt       Attempt                 `json:"attempt"`
+	Circumstances *map[string]interface{} `json:"circumstances,omitempty"`
+	Evidence      []Evidence              `json:"evidence"`
+	Frames        []Frame                 `json:"frames"`
+	Result        *Result                 `json:"result,omitempty"`
+}
+
+// SignIn defines model for SignIn.
+type SignIn struct {
+	Code      string    `json:"code"`
+	ExpiresAt time.Time `json:"expires_at"`
+}
+
 // Step defines model for Step.
 type Step struct {
 	// AtMs device time since the case began
@@ -282,6 +538,26 @@ type Step struct {
 	Text    string  `json:"text"`
 	TookMs  int64   `json:"took_ms"`
 	Verdict string  `json:"verdict"`
+}
+
+// Stint one lease of a device
+type Stint struct {
+	App     string     `json:"app"`
+	Attempt int        `json:"attempt"`
+	Began   time.Time  `json:"began"`
+	Ended   *time.Time `json:"ended,omitempty"`
+	Errors  int        `json:"errors"`
+	Failed  int        `json:"failed"`
+	Leg     int64      `json:"leg"`
+	Passed  int        `json:"passed"`
+
+	// Purpose suite or look
+	Purpose     string  `json:"purpose"`
+	Run         int64   `json:"run"`
+	Skipped     int     `json:"skipped"`
+	Suite       string  `json:"suite"`
+	Trouble     *string `json:"trouble,omitempty"`
+	VersionName string  `json:"version_name"`
 }
 
 // Suite defines model for Suite.
@@ -296,6 +572,22 @@ type Suite struct {
 	Fresh    *bool  `json:"fresh,omitempty"`
 	Name     string `json:"name"`
 	Revision int64  `json:"revision"`
+}
+
+// SuiteDetail defines model for SuiteDetail.
+type SuiteDetail struct {
+	Findings []Finding  `json:"findings"`
+	Last     []CaseLast `json:"last"`
+	Suite    Suite      `json:"suite"`
+	Text     string     `json:"text"`
+}
+
+// Waiting defines model for Waiting.
+type Waiting struct {
+	Combination Combination `json:"combination"`
+	Legs        int         `json:"legs"`
+	Run         int64       `json:"run"`
+	WaitsFor    string      `json:"waits_for"`
 }
 
 // Cursor defines model for Cursor.
@@ -316,6 +608,9 @@ type RunNumber = int64
 // ListBuildsParams defines parameters for ListBuilds.
 type ListBuildsParams struct {
 	App *string `form:"app,omitempty" json:"app,omitempty"`
+
+	// Q part of an app's name, a version or an application id
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
 
 	// Cursor next of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -339,6 +634,14 @@ type AddPackageParams struct {
 
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
+	// Q a run's number, or part of an app's name, a version, a suite, or who asked
+	Q       *string `form:"q,omitempty" json:"q,omitempty"`
+	State   *string `form:"state,omitempty" json:"state,omitempty"`
+	Verdict *string `form:"verdict,omitempty" json:"verdict,omitempty"`
+
+	// Build version, or number of the build
+	Build *string `form:"build,omitempty" json:"build,omitempty"`
+
 	// Cursor next of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
@@ -349,14 +652,36 @@ type StartRunParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// GetRunParams defines parameters for GetRun.
+type GetRunParams struct {
+	// Brief without the steps and the failures in full
+	Brief *bool `form:"brief,omitempty" json:"brief,omitempty"`
+}
+
+// RunAgainParams defines parameters for RunAgain.
+type RunAgainParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// SearchParams defines parameters for Search.
+type SearchParams struct {
+	Q string `form:"q" json:"q"`
+}
+
 // MakeBuildJSONRequestBody defines body for MakeBuild for application/json ContentType.
 type MakeBuildJSONRequestBody = NewBuild
 
 // LookAtDeviceJSONRequestBody defines body for LookAtDevice for application/json ContentType.
 type LookAtDeviceJSONRequestBody = NewLook
 
+// PreviewRunJSONRequestBody defines body for PreviewRun for application/json ContentType.
+type PreviewRunJSONRequestBody = NewRun
+
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody = NewRun
+
+// RunAgainJSONRequestBody defines body for RunAgain for application/json ContentType.
+type RunAgainJSONRequestBody = Again
 
 // PushSuiteJSONRequestBody defines body for PushSuite for application/json ContentType.
 type PushSuiteJSONRequestBody = NewSuite

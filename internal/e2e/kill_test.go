@@ -95,7 +95,7 @@ func (r *rig) finish(run contract.Run) contract.RunDetail {
 	})
 	require.NoError(r.t, err)
 	require.Equal(r.t, 1, ends)
-	d, err := r.client.GetRunWithResponse(ctx, "default", run.Number)
+	d, err := r.client.GetRunWithResponse(ctx, "default", run.Number, nil)
 	require.NoError(r.t, err)
 	require.NotNil(r.t, d.JSON200, "%s", d.Body)
 	r.awaitIdle()

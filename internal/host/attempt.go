@@ -24,6 +24,7 @@ type worker struct {
 	host   *Host
 	device Device
 	leases chan *holding
+	wishes chan wish
 }
 
 // work carries out leases until ctx ends, and lets go of the device.
@@ -33,6 +34,8 @@ func (w *worker) work(ctx context.Context) {
 		select {
 		case held := <-w.leases:
 			w.carryOut(ctx, held)
+		case one := <-w.wishes:
+			w.show(ctx, one, true)
 		case <-ctx.Done():
 			return
 		}
@@ -138,8 +141,9 @@ func (w *worker) cases(ctx context.Context, l link.Lease, suite *script.Suite) e
 			if d, ok := w.device.(Chancy); ok {
 				d.SetChance(chance(l, c.Name))
 			}
-			rec := &recorder{}
-			result := script.RunCase(ctx, suite, c, w.device, script.Options{Known: func(loc string) bool { return known[loc] }}, rec)
+			began := w.device.Now()
+			rec := &recorder{camera: camera{ctx: ctx, device: w.device, began: began}, glance: func() { w.showAll(ctx) }}
+			result := script.RunCase(ctx, suite, c, w.attentive(l.RealTime, rec.look), script.Options{Known: func(loc string) bool { return known[loc] }}, rec)
 			if ctx.Err() != nil {
 				return context.Cause(ctx)
 			}
@@ -152,7 +156,7 @@ func (w *worker) cases(ctx context.Context, l link.Lease, suite *script.Suite) e
 			}
 			result.Matched = fresh
 			killpoint.Pass("case-judged")
-			out.send(ctx, finishedCase{i, result, rec, w.readLog(ctx)})
+			out.send(ctx, finishedCase{i, result, rec, since(began, w.readLog(ctx))})
 			if result.Verdict == verdict.Error && result.Failure.Cause == script.Trouble {
 				return errors.New(result.Failure.Actual) // the device, not the app: the rest goes elsewhere
 			}
@@ -182,8 +186,20 @@ func (w *worker) readLog(ctx context.Context) []LogLine {
 	return lines
 }
 
+// since counts the times of a log from when its case began, as those of its steps.
+func since(began time.Duration, lines []LogLine) []LogLine {
+	for i := range lines {
+		lines[i].AtMS -= began.Milliseconds()
+	}
+	return lines
+}
+
 // recorder keeps what a case leaves behind until it is drawn.
-type recorder struct{ shots []shot }
+type recorder struct {
+	camera
+	shots  []shot
+	glance func() // called between steps
+}
 
 type shot struct {
 	name    string
@@ -196,7 +212,11 @@ type shot struct {
 // maxShots bounds the pictures of one case.
 const maxShots = 200
 
-func (r *recorder) Step(script.StepRecord) {}
+// Step is called after each step.
+func (r *recorder) Step(script.StepRecord) {
+	r.look()
+	r.glance()
+}
 
 func (r *recorder) Picture(name string, p script.Picture, tree *screen.Tree, marks []screen.Rect, crop screen.Rect) {
 	if len(r.shots) < maxShots {
@@ -270,6 +290,15 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 			if err := keep("tree", s.name, "application/json", tree); err != nil {
 				return err
 			}
+		}
+	}
+	if len(c.rec.frames) > 0 {
+		content, err := film(c.rec.frames, &o.worker.host.gallery)
+		if err != nil {
+			return err
+		}
+		if err := keep("film", "film", "application/zip", content); err != nil {
+			return err
 		}
 	}
 	if len(c.log) > 0 {

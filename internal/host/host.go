@@ -49,6 +49,7 @@ type Host struct {
 	log     *slog.Logger
 	journal *journal
 	cache   *cache
+	gallery gallery
 	workers map[string]*worker // by device
 
 	life context.Context // leases outlive links, and end with the host
@@ -95,7 +96,7 @@ func Run(ctx context.Context, c Config) error {
 	g, ctx := errgroup.WithContext(ctx)
 	h.life = ctx
 	for _, d := range c.Devices {
-		w := &worker{host: h, device: d, leases: make(chan *holding, 4)}
+		w := &worker{host: h, device: d, leases: make(chan *holding, 4), wishes: make(chan wish, 8)}
 		h.workers[d.Describe().Name] = w
 	}
 	if err := h.endLeftovers(); err != nil {
@@ -206,6 +207,7 @@ func (h *Host) hear(ctx context.Context, conn link.Conn) error {
 				return err
 			}
 		}
+		h.see(ctx, conn, m.See)
 		if len(m.Acks) > 0 {
 			killpoint.Pass("acknowledged")
 		}

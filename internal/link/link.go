@@ -37,6 +37,7 @@ type FromHost struct {
 	Hello  *Hello  `json:"hello,omitempty"`
 	Renew  []int64 `json:"renew,omitempty"` // leases to keep
 	Events []Event `json:"events,omitempty"`
+	Seen   *Seen   `json:"seen,omitempty"`
 }
 
 // ToHost is a message of the service's.
@@ -47,6 +48,31 @@ type ToHost struct {
 	Renewed *Renewed  `json:"renewed,omitempty"`
 	Acks    []Ack     `json:"acks,omitempty"`
 	Refused []Refusal `json:"refused,omitempty"`
+	See     []See     `json:"see,omitempty"`
+}
+
+// See asks the host to show what is on a device's screen at this moment, whatever
+// the device does. It needs no lease: nothing is touched.
+type See struct {
+	ID     int64  `json:"id"`
+	Device string `json:"device"`
+}
+
+// Seen answers See. Picture and tree have been uploaded before.
+type Seen struct {
+	ID      int64  `json:"id"`
+	Trouble string `json:"trouble,omitempty"` // why there is nothing to be seen
+	Picture string `json:"picture,omitempty"` // digest of a PNG
+	Tree    string `json:"tree,omitempty"`    // digest of a screen tree
+}
+
+// FilmList names the file of a film, a zip of PNGs, that lists its pictures.
+const FilmList = "film.json"
+
+// Frame is one picture of a film, taken when the screen had changed.
+type Frame struct {
+	File string `json:"file"`
+	AtMS int64  `json:"at_ms"` // device time since the case began
 }
 
 // Hello opens a link.
@@ -150,7 +176,7 @@ type CaseClosed struct {
 
 // EvidenceRef refers to evidence that has been uploaded.
 type EvidenceRef struct {
-	Sort      string `json:"sort"` // picture, tree or log
+	Sort      string `json:"sort"` // picture, tree, log or film
 	Name      string `json:"name"`
 	MediaType string `json:"media_type"`
 	Digest    string `json:"digest"`

@@ -13,6 +13,7 @@ const ringEvery = 20 * time.Millisecond
 // through the database. It carries nothing; who hears it reads the tables.
 type bell struct {
 	mu        sync.Mutex
+	rung      int64 // how often
 	listeners map[chan struct{}]struct{}
 	pending   chan struct{}
 }
@@ -39,12 +40,20 @@ func (b *bell) subscribe() (heard <-chan struct{}, leave func()) {
 func (b *bell) wake() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.rung++
 	for c := range b.listeners {
 		select {
 		case c <- struct{}{}:
 		default:
 		}
 	}
+}
+
+// count tells how often the bell has rung.
+func (b *bell) count() int64 {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.rung
 }
 
 // ring wakes everybody, everywhere.

@@ -86,6 +86,7 @@ func (s *Service) MakeBuild(ctx context.Context, c Caller, digests []string) (co
 	if err != nil {
 		return contract.Build{}, err
 	}
+	s.bell.ring()
 	b, err := s.store.Build(ctx, c.ProjectID, id)
 	return buildOut(b), err
 }
@@ -131,8 +132,8 @@ func clashes(b store.Build, packages []store.Package) bool {
 }
 
 // Builds lists builds, newest first.
-func (s *Service) Builds(ctx context.Context, c Caller, app string, cursor int64, limit int) (contract.BuildList, error) {
-	list, err := s.store.Builds(ctx, c.ProjectID, app, cursor, limit+1)
+func (s *Service) Builds(ctx context.Context, c Caller, app, q string, cursor int64, limit int) (contract.BuildList, error) {
+	list, err := s.store.Builds(ctx, c.ProjectID, app, q, cursor, limit+1)
 	if err != nil {
 		return contract.BuildList{}, err
 	}

@@ -169,6 +169,9 @@ func (n *session) hear(ctx context.Context) error {
 			}
 			n.send(ctx, link.ToHost{Renewed: &link.Renewed{Leases: live, TTLMS: n.service.config.TTL.Milliseconds()}})
 		}
+		if m.Seen != nil {
+			n.keepSeen(ctx, *m.Seen)
+		}
 		if len(m.Events) == 0 {
 			continue
 		}
@@ -186,7 +189,12 @@ func (n *session) deliver(ctx context.Context) {
 	defer leave()
 	tick := time.NewTicker(time.Second) // in case the bell was not heard
 	defer tick.Stop()
+	var asked int64
 	for {
+		var err error
+		if asked, err = n.askHost(ctx, asked); err != nil && ctx.Err() == nil {
+			n.service.log.Warn("a wish to see a screen could not be passed on; trying again", "error", err)
+		}
 		if err := n.deliverNew(ctx); err != nil && ctx.Err() == nil {
 			n.service.log.Warn("leases could not be delivered; trying again", "error", err)
 		}

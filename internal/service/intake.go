@@ -153,6 +153,7 @@ type tally struct {
 	device  string // the device's new state, "" for no change
 	why     string
 	events  []any
+	counts  store.Tally
 }
 
 func newWork(held []store.Held) *work {
@@ -259,6 +260,13 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 			w.located.project, w.located.app, w.located.locator = append(w.located.project, t.ProjectID), append(w.located.app, t.AppID), append(w.located.locator, m)
 		}
 	}
+	t.counts.Results++
+	switch v {
+	case verdict.Fail:
+		t.counts.Fails++
+	case verdict.Error:
+		t.counts.Errors++
+	}
 	t.tell(event{Kind: "result", Case: &c.Case, Verdict: c.Verdict, Sentence: r.Sentence, TookMS: c.TookMS})
 	return ""
 }
@@ -363,6 +371,11 @@ func (w *work) decideLegs(ctx context.Context, t *store.Tx, closing []*tally) (m
 		switch c.To {
 		case "waiting":
 			again = append(again, c.Leg)
+			for _, i := range c.Todo {
+				if _, had := so[one.LegID][i]; had { // the others have not had their first result yet
+					one.counts.Expected++
+				}
+			}
 			one.tell(event{Kind: "again", Trouble: one.change.Trouble})
 		case "finished", "cancelled":
 			finished[one.RunID]++
@@ -455,6 +468,10 @@ func (w *work) tellRuns(ctx context.Context, t *store.Tx, finished map[int64]int
 			list = append(list, store.RunEvents{Run: one.RunID, Legs: finished[one.RunID]})
 		}
 		list[i].Events = append(list[i].Events, one.events...)
+		list[i].Expected += one.counts.Expected
+		list[i].Results += one.counts.Results
+		list[i].Fails += one.counts.Fails
+		list[i].Errors += one.counts.Errors
 	}
 	return appendAndClose(ctx, t, projects, list)
 }

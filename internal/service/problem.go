@@ -30,6 +30,8 @@ func problem(status int, kind, title, hint string) *Problem {
 
 var unauthorised = problem(http.StatusUnauthorized, "no-token", "this call needs a token that the service knows", "pass the token that the service made at its first start, as a bearer token")
 
+var signedOut = problem(http.StatusUnauthorized, "signed-out", "this browser is not signed in", "`yamato console` makes a link that signs it in")
+
 // NotFound gives a problem for something that is not there.
 func NotFound(what, hint string) *Problem {
 	return problem(http.StatusNotFound, "not-found", what, hint)
@@ -41,8 +43,8 @@ func Invalid(title, hint string) *Problem {
 }
 
 // Forbidden gives a problem for a caller that may not do this.
-func Forbidden(title string) *Problem {
-	return problem(http.StatusForbidden, "forbidden", title, "use a token that may do this")
+func Forbidden(title, hint string) *Problem {
+	return problem(http.StatusForbidden, "forbidden", title, hint)
 }
 
 // AsProblem turns any error into a problem. What is not meant for the caller

@@ -13,8 +13,9 @@ import (
 	"yamato/internal/store"
 )
 
-// Detail gives one run with all that is known of it.
-func (s *Service) Detail(ctx context.Context, c Caller, number int64) (contract.RunDetail, error) {
+// Detail gives one run with all that is known of it; in brief, without the steps
+// and without the failures in full.
+func (s *Service) Detail(ctx context.Context, c Caller, number int64, brief Brief) (contract.RunDetail, error) {
 	r, err := s.store.RunNumbered(ctx, c.ProjectID, number)
 	if err != nil {
 		return contract.RunDetail{}, notThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
@@ -23,7 +24,11 @@ func (s *Service) Detail(ctx context.Context, c Caller, number int64) (contract.
 	if err != nil {
 		return contract.RunDetail{}, err
 	}
-	results, err := s.store.Results(ctx, r.ID)
+	read := s.store.Results
+	if brief {
+		read = s.store.BriefResults
+	}
+	results, err := read(ctx, r.ID)
 	if err != nil {
 		return contract.RunDetail{}, err
 	}
@@ -60,6 +65,9 @@ func (s *Service) Detail(ctx context.Context, c Caller, number int64) (contract.
 	return out, s.explainWaiting(ctx, c, &out)
 }
 
+// Brief asks for less.
+type Brief bool
+
 func legOut(l store.Leg) contract.Leg {
 	out := contract.Leg{Id: l.ID, Suite: l.Suite, Combination: combinationOut(l.Combination()), State: l.State, Attempts: []contract.Attempt{}, Cases: []contract.Crossing{}}
 	for _, i := range l.Cases {
@@ -81,23 +89,34 @@ func addResult(l *contract.Leg, r store.Result) error {
 		if l.Cases[i].Index != r.Case {
 			continue
 		}
-		out := contract.Result{Attempt: r.Attempt, Device: r.Device, Verdict: r.Verdict, TookMs: r.TookMS}
-		if r.Sentence != "" {
-			out.Sentence = &r.Sentence
-		}
-		var failure map[string]any
-		if err := json.Unmarshal(r.Failure, &failure); err != nil {
-			return fmt.Errorf("a result's failure cannot be read: %w", err)
-		}
-		if failure != nil {
-			out.Failure = &failure
-		}
-		if err := json.Unmarshal(r.Steps, &out.Steps); err != nil {
-			return fmt.Errorf("a result's steps cannot be read: %w", err)
+		out, err := resultOut(r)
+		if err != nil {
+			return err
 		}
 		l.Cases[i].Results = append(l.Cases[i].Results, out)
 	}
 	return nil
+}
+
+func resultOut(r store.Result) (contract.Result, error) {
+	out := contract.Result{Attempt: r.Attempt, Device: r.Device, Verdict: r.Verdict, TookMs: r.TookMS}
+	if r.Sentence != "" {
+		out.Sentence = &r.Sentence
+	}
+	if r.Steps == nil { // in brief
+		return out, nil
+	}
+	var failure map[string]any
+	if err := json.Unmarshal(r.Failure, &failure); err != nil {
+		return out, fmt.Errorf("a result's failure cannot be read: %w", err)
+	}
+	if failure != nil {
+		out.Failure = &failure
+	}
+	if err := json.Unmarshal(r.Steps, &out.Steps); err != nil {
+		return out, fmt.Errorf("a result's steps cannot be read: %w", err)
+	}
+	return out, nil
 }
 
 func foldLeg(l *contract.Leg) {
@@ -230,13 +249,17 @@ func (s *Service) Devices(ctx context.Context, c Caller) ([]contract.Device, err
 	list, err := s.store.Devices(ctx, c.ProjectID)
 	out := []contract.Device{}
 	for _, d := range list {
-		f := d.Facts.V
-		one := contract.Device{Name: f.Name, Site: f.Site, Kind: f.Kind, Platform: f.Platform, Model: f.Model, Form: f.Form, Os: f.OS, Width: f.Width, Height: f.Height,
-			MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: d.State, Since: d.Since, Run: d.Run}
-		if d.Reason != "" {
-			one.Reason = &d.Reason
-		}
-		out = append(out, one)
+		out = append(out, deviceOut(d))
 	}
 	return out, err
+}
+
+func deviceOut(d store.Device) contract.Device {
+	f := d.Facts.V
+	one := contract.Device{Name: f.Name, Site: f.Site, Kind: f.Kind, Platform: f.Platform, Model: f.Model, Form: f.Form, Os: f.OS, Width: f.Width, Height: f.Height,
+		MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: d.State, Since: d.Since, Run: d.Run}
+	if d.Reason != "" {
+		one.Reason = &d.Reason
+	}
+	return one
 }

@@ -280,8 +280,8 @@ func (s *Service) CancelRun(ctx context.Context, c Caller, number int64) (contra
 }
 
 // Runs lists runs, newest first.
-func (s *Service) Runs(ctx context.Context, c Caller, cursor int64, limit int) (contract.RunList, error) {
-	list, err := s.store.Runs(ctx, c.ProjectID, cursor, limit+1)
+func (s *Service) Runs(ctx context.Context, c Caller, f store.RunFilter, cursor int64, limit int) (contract.RunList, error) {
+	list, err := s.store.Runs(ctx, c.ProjectID, f, cursor, limit+1)
 	out := contract.RunList{Items: []contract.Run{}}
 	for i, r := range list {
 		if i == limit {
@@ -295,7 +295,7 @@ func (s *Service) Runs(ctx context.Context, c Caller, cursor int64, limit int) (
 
 func runOut(r store.Run) contract.Run {
 	return contract.Run{Number: r.Number, App: r.App, Build: r.BuildNumber, VersionName: r.VersionName, VersionCode: r.VersionCode, State: r.State, Verdict: r.Verdict,
-		Seed: r.Seed, RepeatFailed: r.RepeatFailed, Language: r.Language, AskedBy: r.AskedBy, Legs: r.Legs, OpenLegs: r.OpenLegs, LastEvent: r.LastEvent,
+		Seed: r.Seed, RepeatFailed: r.RepeatFailed, Language: r.Language, AskedBy: r.AskedBy, Legs: r.Legs, OpenLegs: r.OpenLegs, Expected: r.Expected, Results: r.Results, Fails: r.Fails, Errors: r.Errors, RealTime: r.RealTime, LastEvent: r.LastEvent,
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt}
 }
 

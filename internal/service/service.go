@@ -43,6 +43,7 @@ type Service struct {
 	inbox    chan *inbound
 	sessions sync.WaitGroup // hosts' links that are being served
 	callers  *callers
+	views    *views
 	taken    atomic.Int64 // from the table of what is dirty, since it was tidied
 }
 
@@ -57,7 +58,7 @@ func New(st *store.Store, blobs blob.Store, c Config) *Service {
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
-	return &Service{store: st, blobs: blobs, config: c, log: c.Log, instance: uuid.NewString(), bell: newBell(), inbox: make(chan *inbound, 256), callers: newCallers()}
+	return &Service{store: st, blobs: blobs, config: c, log: c.Log, instance: uuid.NewString(), bell: newBell(), inbox: make(chan *inbound, 256), callers: newCallers(), views: &views{of: map[int64]*view{}}}
 }
 
 // Run works until ctx ends and the links of hosts have been given up: it listens for the bell, takes in what hosts report,
@@ -193,6 +194,12 @@ func (c *callers) get(token string, now time.Time) (Caller, bool) {
 	defer c.mu.Unlock()
 	k, ok := c.known[sha256.Sum256([]byte(token))]
 	return k.caller, ok && now.Before(k.until)
+}
+
+func (c *callers) forget(token string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.known, sha256.Sum256([]byte(token)))
 }
 
 func (c *callers) put(token string, caller Caller, now time.Time) {

@@ -202,7 +202,7 @@ func (w *world) start(in contract.NewRun) contract.Run {
 
 func (w *world) detail(n int64) contract.RunDetail {
 	w.t.Helper()
-	d, err := w.service.Detail(context.Background(), w.user, n)
+	d, err := w.service.Detail(context.Background(), w.user, n, false)
 	require.NoError(w.t, err)
 	return d
 }
@@ -438,7 +438,7 @@ func TestRunsAreListedInPagesNewestFirst(t *testing.T) {
 	}
 	var seen []int64
 	for cursor := int64(0); ; {
-		page, err := w.service.Runs(context.Background(), w.user, cursor, 2)
+		page, err := w.service.Runs(context.Background(), w.user, store.RunFilter{}, cursor, 2)
 		require.NoError(t, err)
 		for _, r := range page.Items {
 			seen = append(seen, r.Number)

@@ -32,6 +32,7 @@ func (s *Service) PushSuite(ctx context.Context, c Caller, fileName, text string
 	if err != nil {
 		return contract.Suite{}, err
 	}
+	s.bell.ring()
 	out := suiteOut(kept)
 	out.Fresh = &fresh
 	if len(findings) > 0 {
@@ -45,10 +46,15 @@ func (s *Service) Suites(ctx context.Context, c Caller) ([]contract.Suite, error
 	list, err := s.store.Suites(ctx, c.ProjectID)
 	out := []contract.Suite{}
 	for _, one := range list {
-		out = append(out, suiteOut(one))
+		if !own(one.Name) {
+			out = append(out, suiteOut(one))
+		}
 	}
 	return out, err
 }
+
+// own tells whether a suite is one that the service made for itself.
+func own(name string) bool { return strings.HasPrefix(name, "yamato: ") }
 
 func suiteOut(in store.Suite) contract.Suite {
 	out := contract.Suite{Name: in.Name, Revision: in.Number, Digest: in.Digest, FileName: in.FileName, CreatedAt: in.CreatedAt, Cases: []contract.CaseName{}}

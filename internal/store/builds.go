@@ -114,14 +114,16 @@ const buildColumns = `
 	from build b join app a on a.id = b.app_id `
 
 // Builds gives a project's builds, newest first, before the one of that id (0
-// for the newest), and of one app if that is not empty.
-func (s *Store) Builds(ctx context.Context, project int64, app string, before int64, limit int) ([]Build, error) {
+// for the newest), of one app if that is not empty, and that q finds if it is not.
+func (s *Store) Builds(ctx context.Context, project int64, app, q string, before int64, limit int) ([]Build, error) {
 	var list []*Build
 	err := s.db.SelectContext(ctx, &list, buildColumns+`
 		where b.project_id = $1 and ($2 = '' or a.name = $2 or exists (
 			select 1 from app_identity i where i.app_id = a.id and i.application_id = $2))
 		  and ($3 = 0 or b.id < $3)
-		order by b.id desc limit $4`, project, app, before, limit)
+		  and ($5 = '' or a.name ilike $6 or b.version_name ilike $6 or b.version_code = $5 or exists (
+			select 1 from app_identity i where i.app_id = a.id and i.application_id ilike $6))
+		order by b.id desc limit $4`, project, app, before, limit, q, like(q))
 	if err != nil {
 		return nil, err
 	}

@@ -33,6 +33,31 @@ func (s *Store) Devices(ctx context.Context, project int64) ([]Device, error) {
 	return list, err
 }
 
+// Glimpse is a device as the fleet strip shows it.
+type Glimpse struct {
+	Name     string    `db:"name"`
+	Site     string    `db:"site"`
+	Kind     string    `db:"kind"`
+	Platform string    `db:"platform"`
+	Model    string    `db:"model"`
+	OS       string    `db:"os"`
+	Form     string    `db:"form"`
+	State    string    `db:"state"`
+	Reason   string    `db:"reason"`
+	Since    time.Time `db:"since"`
+	Run      int64     `db:"run"` // 0 where none has it
+}
+
+// Glimpses gives a project's devices by site and name.
+func (s *Store) Glimpses(ctx context.Context, project int64) ([]Glimpse, error) {
+	list := []Glimpse{}
+	err := s.db.SelectContext(ctx, &list, `
+		select d.name, d.site, d.kind, d.platform, d.model, d.os, coalesce(d.facts->>'form', '') as form, d.state, d.reason, d.since,
+		       case when d.state = 'leased' then coalesce((select r.number from lease l join run r on r.id = l.run_id where l.device_id = d.id and l.ended_at is null), 0) else 0 end as run
+		from device d where d.project_id = $1 order by d.site, d.name`, project)
+	return list, err
+}
+
 // DeviceClasses gives one device for each class of them (kind, model, platform,
 // OS) of which not all are sidelined: what a run can be combined of.
 func (s *Store) DeviceClasses(ctx context.Context, project int64) ([]fleet.Device, error) {
@@ -52,6 +77,56 @@ func (s *Store) DeviceNamed(ctx context.Context, project int64, name string) (De
 	var d Device
 	err := s.db.GetContext(ctx, &d, deviceColumns+`where d.project_id = $1 and d.name = $2`, project, name)
 	return d, one(err)
+}
+
+// HostInfo is a host as people see it.
+type HostInfo struct {
+	Name    string    `db:"name"`
+	Program string    `db:"version"`
+	Linked  bool      `db:"linked"`
+	SeenAt  time.Time `db:"seen_at"`
+}
+
+// HostOf gives the host of a device.
+func (s *Store) HostOf(ctx context.Context, host int64) (HostInfo, error) {
+	var h HostInfo
+	err := s.db.GetContext(ctx, &h, `select name, version, instance is not null as linked, seen_at from host where id = $1`, host)
+	return h, one(err)
+}
+
+// Stint is one lease of a device, with how its results went.
+type Stint struct {
+	Run         int64      `db:"run"`
+	Purpose     string     `db:"purpose"`
+	App         string     `db:"app"`
+	VersionName string     `db:"version_name"`
+	Suite       string     `db:"suite"`
+	Leg         int64      `db:"leg_id"`
+	Attempt     int        `db:"attempt"`
+	Began       time.Time  `db:"granted_at"`
+	Ended       *time.Time `db:"ended_at"`
+	Trouble     string     `db:"trouble"`
+	Passed      int        `db:"passed"`
+	Failed      int        `db:"failed"`
+	Errors      int        `db:"errors"`
+	Skipped     int        `db:"skipped"`
+}
+
+// Stints gives what a device did last, newest first: each lease knows the one before.
+func (s *Store) Stints(ctx context.Context, lastLease int64, limit int) ([]Stint, error) {
+	list := []Stint{}
+	err := s.db.SelectContext(ctx, &list, `
+		with recursive past as (
+			select l.*, 1 as n from lease l where l.id = $1
+			union all
+			select l.*, p.n + 1 from past p join lease l on l.id = p.before where p.n < $2)
+		select r.number as run, r.purpose, a.name as app, b.version_name, s.name as suite, p.leg_id, p.attempt, p.granted_at, p.ended_at, p.trouble,
+		       (select count(*) from result x where x.lease_id = p.id and x.verdict = 'pass') as passed, (select count(*) from result x where x.lease_id = p.id and x.verdict = 'fail') as failed,
+		       (select count(*) from result x where x.lease_id = p.id and x.verdict = 'error') as errors, (select count(*) from result x where x.lease_id = p.id and x.verdict = 'skip') as skipped
+		from past p join run r on r.id = p.run_id join build b on b.id = r.build_id join app a on a.id = b.app_id
+		     join leg g on g.id = p.leg_id join suite_revision v on v.id = g.revision_id join suite s on s.id = v.suite_id
+		order by p.n`, lastLease, limit)
+	return list, err
 }
 
 // FreeDevice is a device as the scheduler needs it.

@@ -105,11 +105,12 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 		ID      int64 `db:"id"`
 		Host    int64 `db:"host_id"`
 		Project int64 `db:"project_id"`
+		Before  int64 `db:"before"`
 	}
 	if err := t.tx.SelectContext(ctx, &leased, `
 		update device d set state = 'leased', since = now(), last_lease = p.number
-		from unnest($1::bigint[], $2::bigint[]) as p(device, number) where d.id = p.device and d.state = 'idle'
-		returning d.id, d.host_id, d.project_id`, devices, numbers); err != nil {
+		from unnest($1::bigint[], $2::bigint[]) as p(device, number) join device old on old.id = p.device
+		where d.id = p.device and d.state = 'idle' returning d.id, d.host_id, d.project_id, old.last_lease as before`, devices, numbers); err != nil {
 		return 0, err
 	}
 	var placed []struct {
@@ -130,7 +131,7 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 	for i, l := range placed {
 		legAt[l.ID] = i
 	}
-	var number, project, device, host, run, leg []int64
+	var number, project, device, host, run, leg, before []int64
 	var attempt []int
 	var todo []string
 	for i := range legs {
@@ -140,13 +141,14 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 			continue
 		}
 		number, project, device, host = append(number, numbers[i]), append(project, leased[d].Project), append(device, devices[i]), append(host, leased[d].Host)
+		before = append(before, leased[d].Before)
 		run, leg, attempt, todo = append(run, placed[l].Run), append(leg, legs[i]), append(attempt, placed[l].Attempts), append(todo, array(placed[l].Todo))
 	}
 	if err := t.exec(ctx, `
-		insert into lease (id, project_id, device_id, host_id, run_id, leg_id, attempt, todo, expires_at)
-		select n, p, d, h, r, l, a, t::int[], now() + $9 * interval '1 ms'
-		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::int[], $8::text[]) as x(n, p, d, h, r, l, a, t)`,
-		number, project, device, host, run, leg, attempt, todo, ttl.Milliseconds()); err != nil {
+		insert into lease (id, project_id, device_id, host_id, run_id, leg_id, attempt, todo, before, expires_at)
+		select n, p, d, h, r, l, a, t::int[], b, now() + $10 * interval '1 ms'
+		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::int[], $8::text[], $9::bigint[]) as x(n, p, d, h, r, l, a, t, b)`,
+		number, project, device, host, run, leg, attempt, todo, before, ttl.Milliseconds()); err != nil {
 		return 0, err
 	}
 	return len(number), t.exec(ctx, `update run set state = 'running', started_at = now() where id = any($1) and state = 'queued'`, run)

@@ -31,6 +31,10 @@ type Run struct {
 	LastEvent    int64      `db:"last_event"`
 	OpenLegs     int        `db:"open_legs"`
 	Legs         int        `db:"legs"`
+	Expected     int        `db:"expected"` // results, with those of further attempts
+	Results      int        `db:"results"`
+	Fails        int        `db:"fails"` // results of that verdict
+	Errors       int        `db:"errors"`
 	CreatedAt    time.Time  `db:"created_at"`
 	StartedAt    *time.Time `db:"started_at"`
 	FinishedAt   *time.Time `db:"finished_at"`
@@ -76,9 +80,9 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 		}
 		if err := t.tx.GetContext(ctx, &row, `
 			with n as (update project set next_run = next_run + 1 where id = $1 returning next_run - 1 as number)
-			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language, real_time, asked_by, idempotency_key, open_legs)
-			select $1, number, $2, $3, 'queued', $4, $5, $6, $7, $8, $9, nullif($10, ''), $11 from n returning id, number`,
-			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy, n.IdempotencyKey, len(n.Legs)); err != nil {
+			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language, real_time, asked_by, idempotency_key, open_legs, legs, expected)
+			select $1, number, $2, $3, 'queued', $4, $5, $6, $7, $8, $9, nullif($10, ''), $11, $11, $12 from n returning id, number`,
+			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy, n.IdempotencyKey, len(n.Legs), crossings(n.Legs)); err != nil {
 			return err
 		}
 		number = row.Number
@@ -94,6 +98,13 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 		return nil
 	})
 	return number, err
+}
+
+func crossings(legs []NewLeg) (n int) {
+	for _, l := range legs {
+		n += len(l.Cases)
+	}
+	return n
 }
 
 func (t *Tx) addLegs(ctx context.Context, project, run int64, legs []NewLeg) error {
@@ -119,7 +130,7 @@ func (t *Tx) addLegs(ctx context.Context, project, run int64, legs []NewLeg) err
 const runColumns = `
 	select r.id, r.project_id, r.number, r.build_id, a.name as app, a.id as app_id, b.number as build_number, b.version_name, b.version_code,
 	       r.purpose, r.state, r.verdict, r.seed, r.repeat_failed, r.after_error, r.language, r.real_time, r.asked_by,
-	       r.last_event, r.open_legs, (select count(*) from leg l where l.run_id = r.id) as legs, r.created_at, r.started_at, r.finished_at
+	       r.last_event, r.open_legs, r.legs, r.expected, r.results, r.fails, r.errors, r.created_at, r.started_at, r.finished_at
 	from run r join build b on b.id = r.build_id join app a on a.id = b.app_id `
 
 // RunNumbered gives one run.
@@ -129,12 +140,48 @@ func (s *Store) RunNumbered(ctx context.Context, project, number int64) (Run, er
 	return r, one(err)
 }
 
+// RunFilter says which runs are wanted; what is empty does not matter.
+type RunFilter struct {
+	Q       string // a number, or part of an app's name, a version, a suite, or who asked
+	State   string
+	Verdict string
+	Build   string // number or version
+}
+
 // Runs gives runs, newest first, before the given number (0 for the newest).
-func (s *Store) Runs(ctx context.Context, project, before int64, limit int) ([]Run, error) {
+func (s *Store) Runs(ctx context.Context, project int64, f RunFilter, before int64, limit int) ([]Run, error) {
 	list := []Run{}
 	err := s.db.SelectContext(ctx, &list, runColumns+`
-		where r.project_id = $1 and r.purpose = 'suite' and ($2 = 0 or r.number < $2) order by r.number desc limit $3`, project, before, limit)
+		where r.project_id = $1 and r.purpose = 'suite' and ($2 = 0 or r.number < $2)
+		  and ($4 = '' or r.state = $4) and ($5 = '' or r.verdict = $5) and ($6 = '' or b.number::text = $6 or b.version_name = $6)
+		  and ($7 = '' or r.number::text = $7 or a.name ilike $8 or b.version_name ilike $8 or r.asked_by ilike $8 or exists (
+			select 1 from leg l join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id where l.run_id = r.id and s.name ilike $8))
+		order by r.number desc limit $3`, project, before, limit, f.State, f.Verdict, f.Build, f.Q, like(f.Q))
 	return list, err
+}
+
+// LateRuns gives the runs that are under way, those among ids, and the newest.
+func (s *Store) LateRuns(ctx context.Context, project int64, ids []int64, newest int) ([]Run, error) {
+	list := []Run{}
+	err := s.db.SelectContext(ctx, &list, runColumns+`
+		where r.project_id = $1 and r.purpose = 'suite' and (r.finished_at is null or r.id = any($2)
+		   or r.number >= (select next_run - $3 from project where id = $1)) order by r.number desc limit 500`, project, ids, newest)
+	return list, err
+}
+
+// Marks tell whether builds or suites have changed: they are other numbers then.
+type Marks struct {
+	Builds int64 `db:"builds"`
+	Suites int64 `db:"suites"`
+}
+
+// Marks gives a project's.
+func (s *Store) Marks(ctx context.Context, project int64) (Marks, error) {
+	var m Marks
+	err := s.db.GetContext(ctx, &m, `
+		select coalesce((select max(id) from build where project_id = $1), 0) + (select count(*) from build_package where project_id = $1) as builds,
+		       coalesce((select max(id) from suite_revision where project_id = $1), 0) as suites`, project)
+	return m, err
 }
 
 // Leg is one shard in one combination.
@@ -154,6 +201,8 @@ type Leg struct {
 	Cases       Ints             `db:"cases"`
 	State       string           `db:"state"`
 	Attempts    int              `db:"attempts"`
+	Digest      string           `db:"digest"`    // of the package
+	DeviceID    *int64           `db:"device_id"` // this one and no other
 }
 
 // Combination is the leg's.
@@ -166,7 +215,7 @@ func (s *Store) Legs(ctx context.Context, run int64) ([]Leg, error) {
 	list := []Leg{}
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, l.run_id, l.position, l.revision_id, s.name as suite, v.digest as suite_digest, v.cases as case_names,
-		       l.kind, l.model, l.platform, l.os, l.language, l.cases, l.state, l.attempts
+		       l.kind, l.model, l.platform, l.os, l.language, l.cases, l.state, l.attempts, l.digest, l.device_id
 		from leg l join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id
 		where l.run_id = $1 order by l.position`, run)
 	return list, err
@@ -200,13 +249,31 @@ type Result struct {
 	Steps    json.RawMessage `db:"steps"`
 }
 
+const resultColumns = `
+	select r.leg_id, r.lease_id, l.attempt, d.name as device, r.case_index, r.verdict, r.took_ms, r.sentence, coalesce(r.failure, 'null') as failure, coalesce(r.steps, '[]') as steps
+	from result r join lease l on l.id = r.lease_id join device d on d.id = l.device_id `
+
+// CrossingResults gives the results of one case in one leg, oldest attempt first.
+func (s *Store) CrossingResults(ctx context.Context, leg int64, index int) ([]Result, error) {
+	list := []Result{}
+	err := s.db.SelectContext(ctx, &list, resultColumns+`where r.leg_id = $1 and r.case_index = $2 order by r.lease_id`, leg, index)
+	return list, err
+}
+
+// BriefResults gives all results of a run without steps and failures.
+func (s *Store) BriefResults(ctx context.Context, run int64) ([]Result, error) {
+	list := []Result{}
+	err := s.db.SelectContext(ctx, &list, `
+		select r.leg_id, r.lease_id, l.attempt, d.name as device, r.case_index, r.verdict, r.took_ms, r.sentence
+		from result r join lease l on l.id = r.lease_id join device d on d.id = l.device_id
+		where r.run_id = $1 order by r.lease_id, r.case_index`, run)
+	return list, err
+}
+
 // Results gives all results of a run, oldest attempt first.
 func (s *Store) Results(ctx context.Context, run int64) ([]Result, error) {
 	list := []Result{}
-	err := s.db.SelectContext(ctx, &list, `
-		select r.leg_id, r.lease_id, l.attempt, d.name as device, r.case_index, r.verdict, r.took_ms, r.sentence, coalesce(r.failure, 'null') as failure, coalesce(r.steps, '[]') as steps
-		from result r join lease l on l.id = r.lease_id join device d on d.id = l.device_id
-		where r.run_id = $1 order by r.lease_id, r.case_index`, run)
+	err := s.db.SelectContext(ctx, &list, resultColumns+`where r.run_id = $1 order by r.lease_id, r.case_index`, run)
 	return list, err
 }
 
@@ -220,6 +287,8 @@ type Attempt struct {
 	Ended   *time.Time `db:"ended_at"`
 	EndedBy string     `db:"ended_by"`
 	Trouble string     `db:"trouble"`
+	// Circumstances are given by LegAttempts only.
+	Circumstances json.RawMessage `db:"circumstances"`
 }
 
 // Attempts gives all attempts of a run, oldest first.
@@ -228,6 +297,15 @@ func (s *Store) Attempts(ctx context.Context, run int64) ([]Attempt, error) {
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, l.leg_id, l.attempt, d.name as device, l.granted_at, l.ended_at, l.ended_by, l.trouble
 		from leg g join lease l on l.leg_id = g.id join device d on d.id = l.device_id where g.run_id = $1 order by l.id`, run)
+	return list, err
+}
+
+// LegAttempts gives the attempts at one leg with their circumstances, oldest first.
+func (s *Store) LegAttempts(ctx context.Context, leg int64) ([]Attempt, error) {
+	list := []Attempt{}
+	err := s.db.SelectContext(ctx, &list, `
+		select l.id, l.leg_id, l.attempt, d.name as device, l.granted_at, l.ended_at, l.ended_by, l.trouble, coalesce(l.circumstances, 'null') as circumstances
+		from lease l join device d on d.id = l.device_id where l.leg_id = $1 order by l.id`, leg)
 	return list, err
 }
 
@@ -250,6 +328,14 @@ type Evidence struct {
 func (s *Store) EvidenceOf(ctx context.Context, run int64) ([]Evidence, error) {
 	list := []Evidence{}
 	err := s.db.SelectContext(ctx, &list, evidenceColumns+`where e.run_id = $1 order by e.lease_id, e.case_index, e.id`, run)
+	return list, err
+}
+
+// CrossingEvidence gives the evidence of one case in one leg.
+func (s *Store) CrossingEvidence(ctx context.Context, run, leg int64, index int) ([]Evidence, error) {
+	list := []Evidence{}
+	err := s.db.SelectContext(ctx, &list, evidenceColumns+`
+		where e.run_id = $1 and l.leg_id = $2 and e.case_index in ($3, -1) order by e.lease_id, e.case_index, e.id`, run, leg, index)
 	return list, err
 }
 
@@ -281,11 +367,29 @@ func (s *Store) EventsAfter(ctx context.Context, run, after int64, limit int) ([
 	return list, err
 }
 
+// EventsOf gives the batches of the run with that number, after an event's number.
+func (s *Store) EventsOf(ctx context.Context, project, number, after int64, limit int) ([]EventBatch, error) {
+	list := []EventBatch{}
+	err := s.db.SelectContext(ctx, &list, `
+		select e.first, e.last, e.at, e.events from run r join run_event e on e.run_id = r.id
+		where r.project_id = $1 and r.number = $2 and e.last > $3 order by e.last limit $4`, project, number, after, limit)
+	return list, err
+}
+
 // RunEvents are events of a run, to be numbered.
 type RunEvents struct {
 	Run    int64
 	Legs   int // how many of the run's legs they finish
 	Events []any
+	Tally
+}
+
+// Tally is what happened to the counts of a run.
+type Tally struct {
+	Expected int // further results
+	Results  int
+	Fails    int
+	Errors   int
 }
 
 // Counted is a run after events were added to it.
@@ -303,9 +407,11 @@ func (t *Tx) AppendEvents(ctx context.Context, project map[int64]int64, list []R
 		return nil, nil
 	}
 	runs, counts, legs := make([]int64, n), make([]int64, n), make([]int64, n)
+	expected, results, fails, errs := make([]int, n), make([]int, n), make([]int, n), make([]int, n)
 	at := map[int64]RunEvents{}
 	for i, e := range list {
 		runs[i], counts[i], legs[i], at[e.Run] = e.Run, int64(len(e.Events)), int64(e.Legs), e
+		expected[i], results[i], fails[i], errs[i] = e.Expected, e.Results, e.Fails, e.Errors
 	}
 	var rows []struct {
 		Counted
@@ -315,9 +421,10 @@ func (t *Tx) AppendEvents(ctx context.Context, project map[int64]int64, list []R
 		return nil, err
 	}
 	if err := t.tx.SelectContext(ctx, &rows, `
-		update run r set last_event = r.last_event + e.n, open_legs = r.open_legs - e.legs
-		from unnest($1::bigint[], $2::bigint[], $3::bigint[]) as e(id, n, legs) where r.id = e.id
-		returning r.id, r.state, r.open_legs, r.last_event`, runs, counts, legs); err != nil {
+		update run r set last_event = r.last_event + e.n, open_legs = r.open_legs - e.legs, expected = r.expected + e.expected,
+		       results = r.results + e.results, fails = r.fails + e.fails, errors = r.errors + e.errors
+		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::int[], $5::int[], $6::int[], $7::int[]) as e(id, n, legs, expected, results, fails, errors) where r.id = e.id
+		returning r.id, r.state, r.open_legs, r.last_event`, runs, counts, legs, expected, results, fails, errs); err != nil {
 		return nil, err
 	}
 	var projects, ids, first, last []int64
@@ -390,6 +497,6 @@ func (s *Store) Referenced(ctx context.Context, digests []string) ([]string, err
 	err := s.db.SelectContext(ctx, &out, `
 		select d from unnest($1::text[]) as d
 		where exists (select 1 from evidence where digest = d) or exists (select 1 from package where digest = d)
-		   or exists (select 1 from suite_revision where digest = d)`, digests)
+		   or exists (select 1 from suite_revision where digest = d) or exists (select 1 from sighting where d in (picture, tree))`, digests)
 	return out, err
 }

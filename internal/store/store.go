@@ -218,10 +218,7 @@ type Caller struct {
 // CallerOf finds who a token belongs to.
 func (s *Store) CallerOf(ctx context.Context, token string) (Caller, error) {
 	var c Caller
-	err := s.db.GetContext(ctx, &c, `
-		select t.id, t.project_id, p.name as project, t.kind, t.name
-		from access_token t join project p on p.id = t.project_id
-		where t.digest = $1`, Digest(token))
+	err := s.db.GetContext(ctx, &c, callerColumns+`where t.digest = $1`, Digest(token))
 	return c, one(err)
 }
 

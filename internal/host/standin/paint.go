@@ -2,10 +2,13 @@ package standin
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"fmt"
 	"image"
 	"image/draw"
 	"image/png"
 	"math"
+	"time"
 
 	"github.com/fogleman/gg"
 	"golang.org/x/image/font"
@@ -20,6 +23,20 @@ type picture struct {
 	scene *scene
 	look  chrome
 	scale float64
+}
+
+// Key is the same for pictures that look the same.
+func (p picture) Key() string {
+	h := sha256.New()
+	look := p.look
+	look.clock = look.clock.Truncate(time.Minute) // finer than that nobody sees it
+	fmt.Fprintf(h, "%v %v %v %v\n", look, p.scale, p.scene.tree.Width, p.scene.tree.Height)
+	for _, b := range p.scene.boxes {
+		e := *b.element
+		e.Kids, e.Tap, e.Input, e.Enter = nil, 0, 0, 0 // what is in it is a box of its own, and handlers cannot be seen
+		fmt.Fprintf(h, "%v %v %v %q %v\n", e, b.bounds, b.clip, b.lines, b.focused)
+	}
+	return string(h.Sum(nil))
 }
 
 // PNG draws the picture. Marks are framed and numbered in the order given.

@@ -1,0 +1,89 @@
+package api
+
+import (
+	"bytes"
+	"compress/gzip"
+	"io/fs"
+	"mime"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"yamato/internal/service"
+)
+
+// pagePolicy lets the console's own files run, and nothing else. Styles may be set
+// by its scripts: what opens and scrolls is placed that way.
+const pagePolicy = "default-src 'none'; script-src 'self'; worker-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; font-src 'self'; connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+
+// asset is a file of the console, plain and packed.
+type asset struct {
+	plain, packed []byte
+	kind          string
+	immutable     bool // its name changes with its content
+}
+
+// assets reads the console's files once; they are part of the program.
+func assets(files fs.FS) (map[string]asset, error) {
+	out := map[string]asset{}
+	err := fs.WalkDir(files, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		body, err := fs.ReadFile(files, name)
+		if err != nil {
+			return err
+		}
+		a := asset{plain: body, kind: mime.TypeByExtension(path.Ext(name)), immutable: strings.HasPrefix(name, "assets/")}
+		if strings.HasSuffix(name, ".woff2") {
+			a.kind = "font/woff2"
+		} else {
+			var b bytes.Buffer
+			w, _ := gzip.NewWriterLevel(&b, gzip.BestCompression)
+			_, _ = w.Write(body) // into memory
+			_ = w.Close()
+			a.packed = b.Bytes()
+		}
+		out["/"+name] = a
+		return nil
+	})
+	return out, err
+}
+
+// page serves the console: its files by name, and for every other path the page
+// that finds its way by itself.
+func (h *handlers) page(g *gin.Context) {
+	if g.Request.Method != http.MethodGet && g.Request.Method != http.MethodHead {
+		h.fail(g, notAllowed(g.Request.Method, g.Request.URL.Path))
+		return
+	}
+	a, ok := h.assets[g.Request.URL.Path]
+	if !ok {
+		if path.Ext(g.Request.URL.Path) != "" && strings.HasPrefix(g.Request.URL.Path, "/assets/") {
+			h.fail(g, service.NotFound("there is no file "+g.Request.URL.Path, "load the page anew"))
+			return
+		}
+		if a, ok = h.assets["/index.html"]; !ok {
+			h.fail(g, service.NotFound("this program was built without its console", "build it with `make`"))
+			return
+		}
+	}
+	g.Header("Content-Security-Policy", pagePolicy)
+	g.Header("Referrer-Policy", "no-referrer")
+	g.Header("Cross-Origin-Opener-Policy", "same-origin")
+	g.Header("Vary", "Accept-Encoding")
+	g.Header("Content-Type", a.kind)
+	g.Header("Cache-Control", "no-cache")
+	if a.immutable {
+		g.Header("Cache-Control", "public, max-age=31536000, immutable")
+	}
+	body := a.plain
+	if a.packed != nil && strings.Contains(g.GetHeader("Accept-Encoding"), "gzip") {
+		g.Header("Content-Encoding", "gzip")
+		body = a.packed
+	}
+	http.ServeContent(g.Writer, g.Request, "", time.Time{}, bytes.NewReader(body))
+}

@@ -1,0 +1,181 @@
+package verdict
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+)
+
+// Met is a crossing that wants attention: what happened there, and where it was.
+type Met struct {
+	Suite, Case string
+	Leg         int64
+	Index       int // of the case in its suite
+	Verdict     Verdict
+	Flaky       bool
+	Kind        string // of the failure: a script.Cause, or "" where only a sentence is known
+	Expected    string
+	Actual      string
+	Step        string
+	Line        int
+}
+
+// Place is a combination as pairs of factor and level, in the same order for all.
+type Place []Level
+
+// Level is one value of one factor, with the words for it.
+type Level struct {
+	Factor string
+	Value  string
+	Words  string // as in "only on …"
+}
+
+// Cause is what several crossings failed of.
+type Cause struct {
+	Met                   // the first one met
+	Cases        []string // names, in the order met
+	Crossings    int
+	Flaky        int // crossings that passed in another attempt
+	Combinations int // that it was met in
+	Of           int // combinations that these cases ran in
+	Shared       string
+}
+
+// Causes groups crossings by what they failed of, the heaviest first: those that
+// say the same, numbers aside, have one cause. place gives the combination of a
+// leg; ran lists every crossing of the run by suite, case and leg.
+func Causes(met []Met, place map[int64]Place, ran []Met) []Cause {
+	at := map[string]int{}
+	var out []Cause
+	legs := map[int]map[string]int64{} // of each cause, by combination
+	for _, m := range met {
+		k := m.key()
+		i, ok := at[k]
+		if !ok {
+			i = len(out)
+			at[k] = i
+			out = append(out, Cause{Met: m})
+			legs[i] = map[string]int64{}
+		}
+		c := &out[i]
+		c.Crossings++
+		if m.Flaky {
+			c.Flaky++
+		}
+		if name := m.Case; !slices.Contains(c.Cases, name) {
+			c.Cases = append(c.Cases, name)
+		}
+		legs[i][place[m.Leg].String()] = m.Leg
+	}
+	for i := range out {
+		c := &out[i]
+		c.Combinations = len(legs[i])
+		c.Of, c.Shared = shared(legs[i], *c, place, ran)
+	}
+	sort.SliceStable(out, func(i, j int) bool {
+		a, b := out[i], out[j]
+		if wa, wb := a.rank(), b.rank(); wa != wb {
+			return wa > wb
+		}
+		return a.Crossings > b.Crossings
+	})
+	return out
+}
+
+// rank puts steady failures first, then flaky ones, then errors, then skips.
+func (c Cause) rank() int {
+	if c.Flaky == c.Crossings {
+		return 3
+	}
+	return map[Verdict]int{Fail: 4, Error: 2, Skip: 1}[c.Verdict]
+}
+
+// key is the same for what failed of the same: flaky crossings count by what they
+// failed of, figures and numbers in words do not tell causes apart.
+func (m Met) key() string {
+	v := m.Verdict
+	if m.Flaky {
+		v = Fail
+	}
+	return strings.Join([]string{string(v), m.Kind, blank(m.Expected), blank(m.Actual)}, "\x00")
+}
+
+// blank puts one sign for every run of digits.
+func blank(s string) string {
+	var b strings.Builder
+	in := false
+	for _, r := range s {
+		digit := r >= '0' && r <= '9' || in && (r == '.' || r == ',')
+		if !digit {
+			b.WriteRune(r)
+		} else if !in {
+			b.WriteByte('#')
+		}
+		in = digit
+	}
+	return b.String()
+}
+
+func (p Place) String() string {
+	var parts []string
+	for _, l := range p {
+		parts = append(parts, l.Value)
+	}
+	return strings.Join(parts, "\x00")
+}
+
+// shared says in words what the combinations of a cause have in common, and in
+// how many combinations its cases ran.
+func shared(legs map[string]int64, c Cause, place map[int64]Place, ran []Met) (of int, words string) {
+	all := map[string]Place{}
+	for _, m := range ran {
+		if m.Suite == c.Suite && slices.Contains(c.Cases, m.Case) {
+			all[place[m.Leg].String()] = place[m.Leg]
+		}
+	}
+	of = len(all)
+	switch {
+	case len(legs) == of && of == 1:
+		return of, "in the only combination it ran in"
+	case len(legs) == of:
+		return of, fmt.Sprintf("in all %d combinations", of)
+	}
+	var always, common []string
+	var first Place
+	for k := range legs {
+		first = all[k]
+	}
+	for i, level := range first {
+		in, out := 0, 0
+		for k, p := range all {
+			if p[i].Value != level.Value {
+				continue
+			}
+			if _, failed := legs[k]; failed {
+				in++
+			} else {
+				out++
+			}
+		}
+		switch {
+		case in == len(legs) && out == 0:
+			always = append(always, level.Words)
+		case in == len(legs) && in > 1:
+			common = append(common, level.Words)
+		}
+	}
+	switch {
+	case len(always) > 0:
+		return of, "only, and always, on " + strings.Join(always, " and ")
+	case len(legs) == 1:
+		var where []string
+		for _, l := range first {
+			where = append(where, l.Words)
+		}
+		return of, "only on " + strings.Join(where, ", ")
+	case len(common) > 0:
+		return of, fmt.Sprintf("in %d of %d combinations, all on %s", len(legs), of, strings.Join(common, " and "))
+	}
+	return of, fmt.Sprintf("in %d of %d combinations that have nothing in common", len(legs), of)
+}

@@ -1,0 +1,124 @@
+package host
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"sync"
+	"time"
+
+	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+	"yamato/internal/link"
+)
+
+// maxFrames bounds the pictures of one case's film.
+const maxFrames = 200
+
+// frame is a picture that was taken because the screen had changed.
+type frame struct {
+	at      time.Duration // since the case began
+	picture script.Picture
+}
+
+// camera takes a picture after each step after which the screen is another. It
+// keeps what is needed to draw it; drawing is done off the path of the steps.
+type camera struct {
+	ctx    context.Context
+	device Device
+	began  time.Duration
+	last   uint64 // revision
+	frames []frame
+}
+
+func (c *camera) look() {
+	if len(c.frames) >= maxFrames {
+		return
+	}
+	tree, err := c.device.Tree(c.ctx)
+	if err != nil || tree.Revision == c.last { // trouble is for the steps to tell
+		return
+	}
+	p, err := c.device.Picture(c.ctx)
+	if err != nil {
+		return
+	}
+	c.last = tree.Revision
+	c.frames = append(c.frames, frame{c.device.Now() - c.began, p})
+}
+
+// film draws frames and packs them: a zip of PNGs, stored as they are, with a list.
+func film(frames []frame, drawn *gallery) ([]byte, error) {
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	var list []link.Frame
+	var before []byte
+	for _, f := range frames {
+		png, err := drawn.draw(f.picture)
+		if err != nil {
+			return nil, fmt.Errorf("drawing a picture of the film: %w", err)
+		}
+		if bytes.Equal(png, before) { // the screen changed and looks the same
+			continue
+		}
+		before = png
+		one := link.Frame{File: fmt.Sprintf("%03d.png", len(list)), AtMS: f.at.Milliseconds()}
+		w, err := z.CreateHeader(&zip.FileHeader{Name: one.File, Method: zip.Store})
+		if err != nil {
+			return nil, err
+		}
+		if _, err := w.Write(png); err != nil {
+			return nil, err
+		}
+		list = append(list, one)
+	}
+	w, err := z.Create(link.FilmList)
+	if err != nil {
+		return nil, err
+	}
+	if err := json.NewEncoder(w).Encode(list); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), z.Close()
+}
+
+// Alike is a picture that knows which others look the same: those of equal key.
+type Alike interface{ Key() string }
+
+// gallery remembers drawn pictures: cases of a suite pass the same screens again
+// and again, and drawing costs more than anything else that a host does.
+type gallery struct {
+	mu    sync.Mutex
+	drawn map[string][]byte
+	size  int
+}
+
+// maxGallery bounds what is remembered, in bytes.
+const maxGallery = 32 << 20
+
+func (g *gallery) draw(p script.Picture) ([]byte, error) {
+	alike, ok := p.(Alike)
+	if !ok {
+		return p.PNG(nil, screen.Rect{})
+	}
+	k := alike.Key()
+	g.mu.Lock()
+	png := g.drawn[k]
+	g.mu.Unlock()
+	if png != nil {
+		return png, nil
+	}
+	png, err := p.PNG(nil, screen.Rect{})
+	if err != nil {
+		return nil, err
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.size += len(png); g.drawn == nil || g.size > maxGallery {
+		g.drawn, g.size = map[string][]byte{}, len(png)
+	}
+	g.drawn[k] = png
+	return png, nil
+}

@@ -1,0 +1,144 @@
+package host
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+	"yamato/internal/link"
+)
+
+// wish is a person's wish to see a device's screen; told takes the answer.
+type wish struct {
+	see  link.See
+	told func(link.Seen)
+}
+
+// showTime is how long showing a screen may keep a device from its work.
+const showTime = 5 * time.Second
+
+// glanceEvery is how often a device that waits in real time looks up for wishes.
+const glanceEvery = 200 * time.Millisecond
+
+// show answers a wish. It runs on the device's own goroutine.
+func (w *worker) show(ctx context.Context, one wish, rest Rest) {
+	ctx, stop := context.WithTimeout(ctx, showTime)
+	defer stop()
+	seen, err := w.sight(ctx, rest)
+	seen.ID = one.see.ID
+	if err != nil {
+		seen.Trouble = err.Error()
+	}
+	one.told(seen)
+}
+
+// Rest tells whether the device has nothing to do.
+type Rest bool
+
+func (w *worker) sight(ctx context.Context, rest Rest) (link.Seen, error) {
+	tree, err := w.device.Tree(ctx)
+	if err != nil && bool(rest) { // it may be switched off, and nobody minds if it is woken
+		if err = w.device.Ready(ctx, Surroundings{}); err == nil {
+			tree, err = w.device.Tree(ctx)
+		}
+	}
+	if err != nil {
+		return link.Seen{}, err
+	}
+	p, err := w.device.Picture(ctx)
+	if err != nil {
+		return link.Seen{}, err
+	}
+	png, err := p.PNG(nil, screen.Rect{})
+	if err != nil {
+		return link.Seen{}, fmt.Errorf("drawing its picture: %w", err)
+	}
+	body, err := json.Marshal(tree)
+	if err != nil {
+		return link.Seen{}, err
+	}
+	seen := link.Seen{}
+	for content, to := range map[*[]byte]*string{&png: &seen.Picture, &body: &seen.Tree} {
+		sum := sha256.Sum256(*content)
+		*to = hex.EncodeToString(sum[:])
+		if err := w.host.config.Service.Upload(ctx, *to, *content); err != nil {
+			return link.Seen{}, fmt.Errorf("handing its picture over: %w", err)
+		}
+	}
+	return seen, nil
+}
+
+// showAll answers the wishes that wait.
+func (w *worker) showAll(ctx context.Context) {
+	for {
+		select {
+		case one := <-w.wishes:
+			w.show(ctx, one, false)
+		default:
+			return
+		}
+	}
+}
+
+// attentive is a device that answers wishes while a case runs on it: between
+// steps, and while it waits.
+type attentive struct {
+	Device
+	worker   *worker
+	realTime bool
+	changed  func() // called when it has waited, and the screen may be another
+}
+
+// attentivePresser is one with keys of its own.
+type attentivePresser struct {
+	attentive
+	script.Presser
+}
+
+func (w *worker) attentive(realTime bool, changed func()) script.Device {
+	a := attentive{w.device, w, realTime, changed}
+	if p, ok := w.device.(script.Presser); ok {
+		return attentivePresser{a, p}
+	}
+	return a
+}
+
+// AwaitChange waits as the device does. In real time it looks up now and then.
+func (a attentive) AwaitChange(ctx context.Context, revision uint64, until time.Duration) error {
+	defer a.changed()
+	for {
+		a.worker.showAll(ctx)
+		next := until
+		if soon := a.Now() + glanceEvery; a.realTime && soon < until {
+			next = soon
+		}
+		if err := a.Device.AwaitChange(ctx, revision, next); err != nil || next == until {
+			return err
+		}
+		if tree, err := a.Tree(ctx); err != nil || tree.Revision > revision {
+			return err
+		}
+	}
+}
+
+// see passes wishes on to the devices.
+func (h *Host) see(ctx context.Context, conn link.Conn, list []link.See) {
+	for _, s := range list {
+		told := func(seen link.Seen) { _ = conn.Send(ctx, link.FromHost{Seen: &seen}) } // a broken link is noticed elsewhere, and the person asks again
+		w := h.workers[s.Device]
+		if w == nil {
+			told(link.Seen{ID: s.ID, Trouble: "this host has no device " + s.Device})
+			continue
+		}
+		select {
+		case w.wishes <- wish{s, told}:
+		default:
+			told(link.Seen{ID: s.ID, Trouble: "several people look at it already"})
+		}
+	}
+}

@@ -1,0 +1,165 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+
+	"yamato/internal/contract"
+	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+	"yamato/internal/link"
+	"yamato/internal/store"
+)
+
+// sightWait is how long a host may take to show a screen.
+const sightWait = 20 * time.Second
+
+// MaxSight bounds a picture, or a tree, that a person looks at, in bytes.
+const MaxSight = 32 << 20
+
+// SeeScreen gives what is on a device's screen at this moment. The wish travels
+// as a row, so that any service may be asked: the one that holds the host's link
+// passes it on.
+func (s *Service) SeeScreen(ctx context.Context, c Caller, device string) (contract.Screen, error) {
+	d, err := s.store.DeviceNamed(ctx, c.ProjectID, device)
+	if err != nil {
+		return contract.Screen{}, notThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+	}
+	if d.State == "offline" {
+		return contract.Screen{}, Invalid(device+" is offline: "+d.Reason, "start the host of the site "+d.Facts.V.Site)
+	}
+	heard, leave := s.bell.subscribe()
+	defer leave()
+	id, err := s.store.AskSighting(ctx, d, c.Name)
+	if err != nil {
+		return contract.Screen{}, err
+	}
+	s.bell.ring()
+	ctx, stop := context.WithTimeout(ctx, sightWait)
+	defer stop()
+	tick := time.NewTicker(time.Second) // in case the bell was not heard
+	defer tick.Stop()
+	for {
+		seen, err := s.store.SightingNumbered(ctx, id)
+		switch {
+		case ctx.Err() != nil:
+			return contract.Screen{}, problem(http.StatusGatewayTimeout, "no-sight", fmt.Sprintf("the host of %s did not show its screen within %s", device, sightWait), "see on the device's page whether its host is linked, and try again")
+		case err != nil:
+			return contract.Screen{}, err
+		case seen.Trouble != "":
+			return contract.Screen{}, problem(http.StatusConflict, "no-sight", device+" cannot be looked at now: "+seen.Trouble, "try again in a moment")
+		case seen.DoneAt != nil:
+			return s.screenOut(ctx, seen)
+		}
+		select {
+		case <-heard:
+		case <-tick.C:
+		case <-ctx.Done():
+		}
+	}
+}
+
+func (s *Service) screenOut(ctx context.Context, seen store.Sighting) (contract.Screen, error) {
+	out := contract.Screen{Device: seen.Device, At: *seen.DoneAt}
+	var err error
+	if out.Picture, err = s.readBlob(ctx, seen.Picture); err != nil {
+		return out, err
+	}
+	body, err := s.readBlob(ctx, seen.Tree)
+	if err != nil {
+		return out, err
+	}
+	var tree screen.Tree
+	if err := json.Unmarshal(body, &tree); err != nil {
+		return out, fmt.Errorf("the screen tree of %s cannot be read: %w", seen.Device, err)
+	}
+	if err := json.Unmarshal(body, &out.Tree); err != nil {
+		return out, err
+	}
+	if tree.App != "" {
+		out.App = &tree.App
+	}
+	out.Elements = Elements(&tree)
+	return out, nil
+}
+
+func (s *Service) readBlob(ctx context.Context, digest string) ([]byte, error) {
+	f, err := s.blobs.Open(ctx, digest)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, MaxSight))
+}
+
+// Elements lists the elements of a tree, parents before children, with the
+// locators and lines of script that find each of them alone.
+func Elements(t *screen.Tree) []contract.Element {
+	out := []contract.Element{}
+	t.Walk(func(n *screen.Node, depth int) bool {
+		e := contract.Element{Role: n.Role, Label: short(screen.Fold(n.Content()), 200), Depth: depth, Bounds: contract.Rect{X: float32(n.Bounds.X), Y: float32(n.Bounds.Y), W: float32(n.Bounds.W), H: float32(n.Bounds.H)},
+			Visible: contract.Rect{X: float32(n.Visible.X), Y: float32(n.Visible.Y), W: float32(n.Visible.W), H: float32(n.Visible.H)}, States: states(n), Locators: []string{}, Lines: []string{}}
+		if n.ID != "" {
+			e.Id = &n.ID
+		}
+		if len(n.Children) > 0 && n.Name == "" && n.Text == "" && n.Value == "" {
+			e.Label = "" // what is in it says so itself
+		}
+		if len(out) < screen.MaxSuggested {
+			if locators, lines := script.Suggest(t, n); len(locators) > 0 {
+				e.Locators, e.Lines = locators, lines
+			}
+		}
+		out = append(out, e)
+		return true
+	})
+	return out
+}
+
+func short(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}
+
+func states(n *screen.Node) []string {
+	out := []string{}
+	for _, s := range []struct {
+		on   bool
+		name string
+	}{{n.Disabled, "disabled"}, {n.Focused, "focused"}, {n.Selected, "selected"}, {n.Busy, "busy"}, {n.Checked == "true", "checked"}, {n.Checked == "mixed", "partly checked"}, {!n.Shown(), "out of sight"}} {
+		if s.on {
+			out = append(out, s.name)
+		}
+	}
+	return out
+}
+
+// askHost passes on what people wish to see. It gives the last wish passed on.
+func (n *session) askHost(ctx context.Context, after int64) (int64, error) {
+	list, err := n.service.store.WantedSightings(ctx, n.host, after)
+	if err != nil || len(list) == 0 {
+		return after, err
+	}
+	var m link.ToHost
+	for _, w := range list {
+		m.See = append(m.See, link.See{ID: w.ID, Device: w.Device})
+	}
+	n.send(ctx, m)
+	return list[len(list)-1].ID, nil
+}
+
+// keepSeen keeps what the host shows.
+func (n *session) keepSeen(ctx context.Context, seen link.Seen) {
+	err := n.service.store.KeepSighting(ctx, n.host, store.Sighting{ID: seen.ID, Trouble: short(seen.Trouble, 500), Picture: seen.Picture, Tree: seen.Tree})
+	if err != nil {
+		n.service.log.Warn("what a host shows could not be kept", "error", err)
+		return
+	}
+	n.service.bell.ring()
+}
