@@ -6,7 +6,9 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := help
 
 PROGRAM := bin/yamato
-PROGRAM_SOURCES := $(shell git ls-files '*.go' '*.js' '*.sql' '*.yaml' '*.suite' go.mod go.sum 2>/dev/null)
+PROGRAM_SOURCES := $(shell git ls-files '*.go' '*.js' '*.sql' '*.yaml' '*.suite' go.mod go.sum ':!web' 2>/dev/null)
+CONSOLE := web/dist/index.html
+CONSOLE_SOURCES := $(shell git ls-files -co --exclude-standard web ':!web/*.go' ':!web/dist' 2>/dev/null) api/openapi.yaml
 
 help: ## say what can be made
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
@@ -14,23 +16,33 @@ help: ## say what can be made
 demo: postgres $(PROGRAM) ## show it, and go on serving until Ctrl-C
 	@exec $(PROGRAM) demo $(ARGS)
 
-test: postgres packers $(PROGRAM) ## run every check
+test: postgres packers browser $(PROGRAM) ## run every check
+	cd web && npm run --silent check
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -d $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	YAMATO_TEST_PROGRAM=$(CURDIR)/$(PROGRAM) go run ./internal/pgbox/pgtest/with go test -race -timeout 20m ./...
 
-bench: postgres $(PROGRAM) ## measure, and write docs/benchmarks.md
+bench: postgres browser $(PROGRAM) ## measure, and write docs/benchmarks.md
 	go run ./internal/bench -program $(CURDIR)/$(PROGRAM) -out docs/benchmarks.md
 
-screenshots: postgres terminal $(PROGRAM) ## make the pictures in docs/screenshots anew
+screenshots: postgres terminal browser $(PROGRAM) ## make the pictures in docs/screenshots anew
 	go run ./internal/shots -program $(CURDIR)/$(PROGRAM) -out docs/screenshots
 
 generate: ## generate from api/openapi.yaml
 	go generate ./internal/contract ./internal/api ./internal/client
 
-$(PROGRAM): $(PROGRAM_SOURCES)
+$(PROGRAM): $(PROGRAM_SOURCES) $(CONSOLE) web/web.go
 	go build -o $@ ./cmd/yamato
+
+$(CONSOLE): web/node_modules/.package-lock.json $(CONSOLE_SOURCES)
+	rm -rf web/dist/assets
+	cd web && npm run --silent types && npm run --silent build -- --logLevel warn
+	@touch $@
+
+web/node_modules/.package-lock.json: web/package-lock.json web/.npmrc | node
+	cd web && npm ci --loglevel error
+	@touch $@
 
 # What is missing is installed from Debian's packages: as root; else the line to run is printed.
 define need
@@ -51,10 +63,17 @@ packers: # independent tools that the tests read our packages with
 	$(call need,no-such-command,/usr/share/android-framework-res/framework-res.apk,android-framework-res)
 	$(call need,plistutil,/usr/bin/plistutil,libplist-utils)
 
+node:
+	$(call need,node,/usr/bin/node,nodejs)
+	$(call need,npm,/usr/bin/npm,npm)
+
+browser: # in which the console is tried
+	$(call need,chromium,/usr/bin/chromium,chromium)
+
 terminal: # a terminal window without a monitor
 	$(call need,xterm,/usr/bin/xterm,xterm)
 	$(call need,Xvfb,/usr/bin/Xvfb,xvfb)
 	$(call need,no-such-command,/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf,fonts-dejavu-core)
 	$(call need,import,/usr/bin/import-im6.q16,imagemagick)
 
-.PHONY: help demo test bench screenshots generate postgres packers terminal
+.PHONY: help demo test bench screenshots generate postgres packers node browser terminal

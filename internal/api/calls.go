@@ -131,8 +131,7 @@ func (h *handlers) ListEvidence(ctx context.Context, r ListEvidenceRequestObject
 	return ListEvidence200JSONResponse(list), err
 }
 
-// MakeSignIn makes a code that signs a browser in. Only a token may ask for one:
-// who has a signed-in browser needs no other.
+// MakeSignIn makes a code that signs a browser in.
 func (h *handlers) MakeSignIn(ctx context.Context, _ MakeSignInRequestObject) (MakeSignInResponseObject, error) {
 	in, err := h.service.MakeSignIn(lasting(ctx), caller(ctx))
 	return MakeSignIn200JSONResponse(in), err
@@ -190,4 +189,10 @@ func (h *handlers) ListCauses(ctx context.Context, r ListCausesRequestObject) (L
 func (h *handlers) GetSheet(ctx context.Context, r GetSheetRequestObject) (GetSheetResponseObject, error) {
 	out, err := h.service.Sheet(lasting(ctx), caller(ctx), r.Run, r.Leg, r.Case)
 	return GetSheet200JSONResponse(out), err
+}
+
+// ListElements gives the elements of a screen tree that was kept.
+func (h *handlers) ListElements(ctx context.Context, r ListElementsRequestObject) (ListElementsResponseObject, error) {
+	list, err := h.service.ElementsOf(lasting(ctx), caller(ctx), r.Run, r.Id)
+	return ListElements200JSONResponse(list), err
 }

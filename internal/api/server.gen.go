@@ -74,6 +74,9 @@ type ServerInterface interface {
 	// ListEvidence All that is kept of a run. Contents are at …/evidence/{id}
 	// (GET /api/v1/projects/{project}/runs/{run}/evidence)
 	ListEvidence(c *gin.Context, project Project, run RunNumber)
+	// ListElements The elements of a screen tree that was kept, with what finds each of them
+	// (GET /api/v1/projects/{project}/runs/{run}/evidence/{id}/elements)
+	ListElements(c *gin.Context, project Project, run RunNumber, id int64)
 	// GetSheet All that is known of one case in one combination, attempt by attempt
 	// (GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case})
 	GetSheet(c *gin.Context, project Project, run RunNumber, leg int64, pCase int)
@@ -813,6 +816,49 @@ func (siw *ServerInterfaceWrapper) ListEvidence(c *gin.Context) {
 	siw.Handler.ListEvidence(c, project, run)
 }
 
+// ListElements operation middleware
+func (siw *ServerInterfaceWrapper) ListElements(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListElements(c, project, run, id)
+}
+
 // GetSheet operation middleware
 func (siw *ServerInterfaceWrapper) GetSheet(c *gin.Context) {
 
@@ -1049,6 +1095,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/causes", wrapper.ListCauses)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/legs/:leg/cases/:case", wrapper.GetSheet)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/evidence", wrapper.ListEvidence)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/evidence/:id/elements", wrapper.ListElements)
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -1777,6 +1824,47 @@ func (response ListEvidencedefaultApplicationProblemPlusJSONResponse) VisitListE
 	return err
 }
 
+type ListElementsRequestObject struct {
+	Project Project   `json:"project"`
+	Run     RunNumber `json:"run"`
+	Id      int64     `json:"id"`
+}
+
+type ListElementsResponseObject interface {
+	VisitListElementsResponse(w http.ResponseWriter) error
+}
+
+type ListElements200JSONResponse []Element
+
+func (response ListElements200JSONResponse) VisitListElementsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListElementsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListElementsdefaultApplicationProblemPlusJSONResponse) VisitListElementsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetSheetRequestObject struct {
 	Project Project   `json:"project"`
 	Run     RunNumber `json:"run"`
@@ -2072,6 +2160,9 @@ type StrictServerInterface interface {
 	// ListEvidence All that is kept of a run. Contents are at …/evidence/{id}
 	// (GET /api/v1/projects/{project}/runs/{run}/evidence)
 	ListEvidence(ctx context.Context, request ListEvidenceRequestObject) (ListEvidenceResponseObject, error)
+	// ListElements The elements of a screen tree that was kept, with what finds each of them
+	// (GET /api/v1/projects/{project}/runs/{run}/evidence/{id}/elements)
+	ListElements(ctx context.Context, request ListElementsRequestObject) (ListElementsResponseObject, error)
 	// GetSheet All that is known of one case in one combination, attempt by attempt
 	// (GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case})
 	GetSheet(ctx context.Context, request GetSheetRequestObject) (GetSheetResponseObject, error)
@@ -2717,6 +2808,34 @@ func (sh *strictHandler) ListEvidence(ctx *gin.Context, project Project, run Run
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListEvidenceResponseObject); ok {
 		if err := validResponse.VisitListEvidenceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListElements operation middleware
+func (sh *strictHandler) ListElements(ctx *gin.Context, project Project, run RunNumber, id int64) {
+	var request ListElementsRequestObject
+
+	request.Project = project
+	request.Run = run
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListElements(ctx, request.(ListElementsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListElements")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListElementsResponseObject); ok {
+		if err := validResponse.VisitListElementsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

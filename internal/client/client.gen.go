@@ -229,6 +229,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/evidence (the `ListEvidence` operationId).
 	ListEvidence(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListElements The elements of a screen tree that was kept, with what finds each of them
+	//
+	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/evidence/{id}/elements (the `ListElements` operationId).
+	ListElements(ctx context.Context, project Project, run RunNumber, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetSheet All that is known of one case in one combination, attempt by attempt
 	//
 	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case} (the `GetSheet` operationId).
@@ -626,6 +631,21 @@ func (c *Client) ListCauses(ctx context.Context, project Project, run RunNumber,
 // Corresponds with GET /api/v1/projects/{project}/runs/{run}/evidence (the `ListEvidence` operationId).
 func (c *Client) ListEvidence(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListEvidenceRequest(c.Server, project, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListElements The elements of a screen tree that was kept, with what finds each of them
+//
+// Corresponds with GET /api/v1/projects/{project}/runs/{run}/evidence/{id}/elements (the `ListElements` operationId).
+func (c *Client) ListElements(ctx context.Context, project Project, run RunNumber, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListElementsRequest(c.Server, project, run, id)
 	if err != nil {
 		return nil, err
 	}
@@ -1752,6 +1772,54 @@ func NewListEvidenceRequest(server string, project Project, run RunNumber) (*htt
 	return req, nil
 }
 
+// NewListElementsRequest constructs an http.Request for the ListElements method
+func NewListElementsRequest(server string, project Project, run RunNumber, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/runs/%s/evidence/%s/elements", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetSheetRequest constructs an http.Request for the GetSheet method
 func NewGetSheetRequest(server string, project Project, run RunNumber, leg int64, pCase int) (*http.Request, error) {
 	var err error
@@ -2217,6 +2285,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/evidence (the `ListEvidence` operationId).
 	ListEvidenceWithResponse(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*ListEvidenceResponse, error)
+
+	// ListElementsWithResponse The elements of a screen tree that was kept, with what finds each of them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/evidence/{id}/elements (the `ListElements` operationId).
+	ListElementsWithResponse(ctx context.Context, project Project, run RunNumber, id int64, reqEditors ...RequestEditorFn) (*ListElementsResponse, error)
 
 	// GetSheetWithResponse All that is known of one case in one combination, attempt by attempt
 	//
@@ -3132,6 +3207,54 @@ func (r ListEvidenceResponse) ContentType() string {
 	return ""
 }
 
+type ListElementsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Element
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListElementsResponse) GetJSON200() *[]Element {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListElementsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListElementsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListElementsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListElementsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListElementsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetSheetResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3717,6 +3840,19 @@ func (c *ClientWithResponses) ListEvidenceWithResponse(ctx context.Context, proj
 		return nil, err
 	}
 	return ParseListEvidenceResponse(rsp)
+}
+
+// ListElementsWithResponse The elements of a screen tree that was kept, with what finds each of them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/runs/{run}/evidence/{id}/elements (the `ListElements` operationId).
+func (c *ClientWithResponses) ListElementsWithResponse(ctx context.Context, project Project, run RunNumber, id int64, reqEditors ...RequestEditorFn) (*ListElementsResponse, error) {
+	rsp, err := c.ListElements(ctx, project, run, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListElementsResponse(rsp)
 }
 
 // GetSheetWithResponse All that is known of one case in one combination, attempt by attempt
@@ -4387,6 +4523,39 @@ func ParseListEvidenceResponse(rsp *http.Response) (*ListEvidenceResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Evidence
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListElementsResponse parses an HTTP response from a ListElementsWithResponse call
+func ParseListElementsResponse(rsp *http.Response) (*ListElementsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListElementsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Element
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -81,7 +81,8 @@ func film(frames []frame, drawn *gallery) ([]byte, error) {
 	if err := json.NewEncoder(w).Encode(list); err != nil {
 		return nil, err
 	}
-	return out.Bytes(), z.Close()
+	err = z.Close() // writes the directory
+	return out.Bytes(), err
 }
 
 // Alike is a picture that knows which others look the same: those of equal key.

@@ -173,7 +173,11 @@ func (s *Service) Causes(ctx context.Context, c Caller, number int64) ([]contrac
 	if err != nil {
 		return nil, err
 	}
-	met, ran, place := metIn(d)
+	classes, err := s.store.DeviceClasses(ctx, c.ProjectID)
+	if err != nil {
+		return nil, err
+	}
+	met, ran, place := metIn(d, classes)
 	causes := verdict.Causes(met, place, ran)
 	out := []contract.Cause{}
 	since, err := s.since(ctx, c, number, causes)
@@ -194,10 +198,10 @@ func (s *Service) Causes(ctx context.Context, c Caller, number int64) ([]contrac
 	return out, nil
 }
 
-func metIn(d contract.RunDetail) (met, ran []verdict.Met, place map[int64]verdict.Place) {
+func metIn(d contract.RunDetail, classes []fleet.Device) (met, ran []verdict.Met, place map[int64]verdict.Place) {
 	place = map[int64]verdict.Place{}
 	for _, l := range d.Legs {
-		place[l.Id] = placeOf(l.Combination)
+		place[l.Id] = placeOf(l.Combination, classes)
 		for _, x := range l.Cases {
 			m := verdict.Met{Suite: l.Suite, Case: x.Name, Leg: l.Id, Index: x.Index, Verdict: verdict.Verdict(x.Verdict), Flaky: x.Flaky}
 			ran = append(ran, m)
@@ -231,8 +235,21 @@ func told(m verdict.Met, l contract.Leg, x contract.Crossing) verdict.Met {
 	return m
 }
 
-func placeOf(c contract.Combination) verdict.Place {
+// placeOf gives a combination's levels, and what its class of device measures.
+func placeOf(c contract.Combination, classes []fleet.Device) verdict.Place {
+	memory, width := verdict.Level{Factor: "memory"}, verdict.Level{Factor: "width"}
+	want := fleet.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, OS: c.Os}
+	for _, d := range classes {
+		if !want.Matches(d) {
+			continue
+		}
+		gb := fmt.Sprintf("%g GB of memory", float64(d.MemoryMB)/1024)
+		memory.Figure, memory.Below, memory.Beyond = float64(d.MemoryMB), "devices with at most "+gb, "devices with at least "+gb
+		dp := fmt.Sprintf("%d dp wide", d.Width)
+		width.Figure, width.Below, width.Beyond = float64(d.Width), "screens at most "+dp, "screens at least "+dp
+	}
 	return verdict.Place{
+		memory, width,
 		{Factor: "platform", Value: c.Platform, Words: fleet.PlatformName(c.Platform)},
 		{Factor: "kind", Value: c.Kind, Words: map[string]string{"real": "real devices", "emulator": "emulators", "simulator": "simulators"}[c.Kind]},
 		{Factor: "model", Value: c.Model, Words: c.Model},

@@ -87,6 +87,26 @@ func (s *Service) screenOut(ctx context.Context, seen store.Sighting) (contract.
 	return out, nil
 }
 
+// ElementsOf lists the elements of a screen tree that was kept as evidence.
+func (s *Service) ElementsOf(ctx context.Context, c Caller, number, id int64) ([]contract.Element, error) {
+	e, err := s.store.EvidenceNumbered(ctx, c.ProjectID, number, id)
+	if err != nil {
+		return nil, notThere(err, "list its evidence", "run %d has no evidence %d", number, id)
+	}
+	if e.Sort != "tree" {
+		return nil, NotFound(fmt.Sprintf("evidence %d is a %s, no screen tree", id, e.Sort), "choose one of sort tree")
+	}
+	body, err := s.readBlob(ctx, e.Digest)
+	if err != nil {
+		return nil, err
+	}
+	var tree screen.Tree
+	if err := json.Unmarshal(body, &tree); err != nil {
+		return nil, Invalid("this screen tree cannot be read: "+err.Error(), "")
+	}
+	return Elements(&tree), nil
+}
+
 func (s *Service) readBlob(ctx context.Context, digest string) ([]byte, error) {
 	f, err := s.blobs.Open(ctx, digest)
 	if err != nil {
@@ -106,8 +126,8 @@ func Elements(t *screen.Tree) []contract.Element {
 		if n.ID != "" {
 			e.Id = &n.ID
 		}
-		if len(n.Children) > 0 && n.Name == "" && n.Text == "" && n.Value == "" {
-			e.Label = "" // what is in it says so itself
+		if n.Label() == "" && (n.Role == "" || n.Role == "application" || len(e.Label) > 90) {
+			e.Label = "" // it only holds others, and those say it themselves
 		}
 		if len(out) < screen.MaxSuggested {
 			if locators, lines := script.Suggest(t, n); len(locators) > 0 {

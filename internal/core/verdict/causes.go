@@ -29,6 +29,10 @@ type Level struct {
 	Factor string
 	Value  string
 	Words  string // as in "only on …"
+	// Figure is what the level measures, 0 where it measures nothing; a cause may lie
+	// below or above some figure. The words say so, as in "only on …".
+	Figure        float64
+	Below, Beyond string
 }
 
 // Cause is what several crossings failed of.
@@ -147,6 +151,10 @@ func shared(legs map[string]int64, c Cause, place map[int64]Place, ran []Met) (o
 		first = all[k]
 	}
 	for i, level := range first {
+		if words := bound(i, legs, all); words != "" {
+			always = append(always, words)
+			continue
+		}
 		in, out := 0, 0
 		for k, p := range all {
 			if p[i].Value != level.Value {
@@ -160,22 +168,65 @@ func shared(legs map[string]int64, c Cause, place map[int64]Place, ran []Met) (o
 		}
 		switch {
 		case in == len(legs) && out == 0:
-			always = append(always, level.Words)
-		case in == len(legs) && in > 1:
-			common = append(common, level.Words)
+			if level.Words != "" {
+				always = append(always, level.Words)
+			}
+		case in == len(legs) && in > 1 && in+out < of: // what all combinations have says nothing
+			if level.Words != "" {
+				common = append(common, level.Words)
+			}
 		}
 	}
 	switch {
 	case len(always) > 0:
+		if len(always) > 2 { // the first ones say most
+			always = always[:2]
+		}
 		return of, "only, and always, on " + strings.Join(always, " and ")
 	case len(legs) == 1:
 		var where []string
 		for _, l := range first {
-			where = append(where, l.Words)
+			if l.Words != "" {
+				where = append(where, l.Words)
+			}
 		}
 		return of, "only on " + strings.Join(where, ", ")
 	case len(common) > 0:
 		return of, fmt.Sprintf("in %d of %d combinations, all on %s", len(legs), of, strings.Join(common, " and "))
 	}
 	return of, fmt.Sprintf("in %d of %d combinations that have nothing in common", len(legs), of)
+}
+
+// bound tells whether a figure parts the combinations of a cause from the others:
+// all of one kind lie below all of the other. Of several it takes the widest word.
+func bound(i int, legs map[string]int64, all map[string]Place) string {
+	var in, out []float64
+	var below, beyond string
+	top, low := 0.0, 0.0
+	for k, p := range all {
+		l := p[i]
+		if l.Figure == 0 {
+			return ""
+		}
+		if _, met := legs[k]; !met {
+			out = append(out, l.Figure)
+			continue
+		}
+		in = append(in, l.Figure)
+		if l.Figure > top {
+			top, below = l.Figure, l.Below
+		}
+		if low == 0 || l.Figure < low {
+			low, beyond = l.Figure, l.Beyond
+		}
+	}
+	switch {
+	case len(in) == 0 || len(out) == 0:
+		return ""
+	case slices.Max(in) < slices.Min(out):
+		return below
+	case slices.Min(in) > slices.Max(out):
+		return beyond
+	}
+	return ""
 }

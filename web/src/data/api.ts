@@ -1,0 +1,101 @@
+// The service's calls, with their types from api/openapi.yaml.
+import { QueryClient, useQuery, type UseQueryOptions } from "@tanstack/react-query";
+import type { components } from "./api.gen";
+
+type Schemas = components["schemas"];
+export type About = Schemas["About"];
+export type Build = Schemas["Build"];
+export type Cause = Schemas["Cause"];
+export type Combination = Schemas["Combination"];
+export type Device = Schemas["Device"];
+export type DeviceDetail = Schemas["DeviceDetail"];
+export type Element = Schemas["Element"];
+export type Evidence = Schemas["Evidence"];
+export type Finding = Schemas["Finding"];
+export type Found = Schemas["Found"];
+export type Frame = Schemas["Frame"];
+export type Glimpse = Schemas["Glimpse"];
+export type LeftOut = Schemas["LeftOut"];
+export type NewRun = Schemas["NewRun"];
+export type Now = Schemas["Now"];
+export type Package = Schemas["Package"];
+export type Result = Schemas["Result"];
+export type Run = Schemas["Run"];
+export type RunDetail = Schemas["RunDetail"];
+export type RunEvent = Schemas["RunEvent"];
+export type RunPreview = Schemas["RunPreview"];
+export type Screen = Schemas["Screen"];
+export type Sheet = Schemas["Sheet"];
+export type SheetAttempt = Schemas["SheetAttempt"];
+export type Step = Schemas["Step"];
+export type Suite = Schemas["Suite"];
+export type SuiteDetail = Schemas["SuiteDetail"];
+
+/** What the service says went wrong (RFC 9457), or that it did not answer. */
+export class Problem extends Error {
+  constructor(
+    title: string,
+    readonly status: number,
+    readonly hint?: string,
+    readonly leftOut?: Schemas["LeftOut"][],
+  ) {
+    super(title);
+  }
+}
+
+const unreachable = () => new Problem("The service does not answer.", 0, "What you see is from before. It is asked again as soon as it is back.");
+
+export async function problemOf(r: Response): Promise<Problem> {
+  try {
+    const p = (await r.json()) as Schemas["Problem"];
+    return new Problem(p.title, p.status, p.hint, p.left_out);
+  } catch {
+    return new Problem(`The service answers ${r.status}.`, r.status, "Try again; the service's log says more.");
+  }
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const headers: Record<string, string> = {};
+  if (body !== undefined) headers["Content-Type"] = "application/json";
+  if (method === "POST") headers["Idempotency-Key"] = crypto.randomUUID?.() ?? String(Math.random());
+  let r: Response;
+  try {
+    r = await fetch(path, { method, headers, body: body === undefined ? undefined : JSON.stringify(body), credentials: "same-origin" });
+  } catch {
+    throw unreachable();
+  }
+  if (!r.ok) throw await problemOf(r);
+  return (r.status === 204 ? undefined : await r.json()) as T;
+}
+
+export const get = <T>(path: string) => call<T>("GET", path);
+export const post = <T>(path: string, body: unknown) => call<T>("POST", path, body);
+export const remove = (path: string) => call<void>("DELETE", path);
+
+let project = "default";
+export const setProject = (name: string) => (project = name);
+export const inProject = (path: string) => `/api/v1/projects/${encodeURIComponent(project)}/${path}`;
+
+export const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 2_000,
+      refetchOnWindowFocus: false,
+      retry: (n, e) => e instanceof Problem && (e.status === 0 || e.status >= 500) && n < 8,
+      retryDelay: (n) => Math.min(300 * 2 ** n, 4000),
+    },
+  },
+});
+
+/** Reads something of the project, and keeps it under its path. */
+export function useGet<T>(path: string, options?: Partial<UseQueryOptions<T, Problem>>) {
+  return useQuery<T, Problem>({ queryKey: [path], queryFn: () => get<T>(inProject(path)), ...options });
+}
+
+/** Has what begins with these paths read again where it is shown. */
+export function outdated(...paths: string[]) {
+  void queries.invalidateQueries({ predicate: (q) => paths.some((p) => String(q.queryKey[0]).startsWith(p)) });
+}
+
+export const evidencePath = (run: number, id: number) => inProject(`runs/${run}/evidence/${id}`);
+export const framePath = (run: number, f: Frame) => inProject(`runs/${run}/evidence/${f.evidence}/frames/${f.index}`);

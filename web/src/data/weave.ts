@@ -1,0 +1,195 @@
+// A run as its page shows it: cases as rows, combinations as columns, a crossing
+// at each meeting. It is read once and then kept up by the run's events.
+import type { Combination, RunDetail, RunEvent } from "./api";
+
+export type Verdict = "pass" | "fail" | "error" | "skip" | "none";
+
+export type Crossing = {
+  leg: number;
+  index: number;
+  verdicts: Verdict[]; // of its results, oldest first
+  verdict: Verdict;
+  flaky: boolean;
+  running: boolean;
+  sentence: string;
+};
+
+export type Column = { key: string; combination: Combination; label: string; weight: number };
+export type Row = { key: string; suite: string; name: string; index: number; crossings: Map<string, Crossing>; weight: number; version: number; first: boolean };
+
+type Entry = { row: Row; column: string; crossing: Crossing };
+
+const decided = (v: Verdict) => v === "pass" || v === "fail" || v === "skip";
+
+/** Folds results, oldest first, as internal/core/verdict does: the last decided one. */
+export function fold(verdicts: Verdict[]): { verdict: Verdict; flaky: boolean } {
+  let verdict: Verdict = "none";
+  for (const v of verdicts) if (decided(v) || !decided(verdict)) verdict = v;
+  return { verdict, flaky: verdicts.includes("pass") && verdicts.includes("fail") };
+}
+
+export const combinationKey = (c: Combination) => [c.kind, c.model, c.platform, c.os, c.language].join("|");
+export const platformName = (p: string) => ({ android: "Android", ios: "iOS", web: "Web" })[p] ?? p;
+export const combinationLabel = (c: Combination) => `${c.model}, ${platformName(c.platform)} ${c.os}`;
+
+const weigh = (x: Crossing) => (x.verdict === "fail" || x.verdict === "error" ? 4 : x.flaky ? 2 : 0);
+
+export class Weave {
+  rows: Row[] = [];
+  columns: Column[] = [];
+  version = 0; // rises with every change of order
+  private suites: string[] = [];
+  private at = new Map<string, Entry>();
+  private legs = new Map<number, { column: string; busy: boolean; entries: Entry[] }>();
+  private listeners = new Set<() => void>();
+  private frame = 0;
+  private sortAt = 0;
+  private unsorted = false;
+
+  constructor(detail: RunDetail) {
+    const rows = new Map<string, Row>();
+    const columns = new Map<string, Column>();
+    for (const leg of detail.legs) {
+      const column = combinationKey(leg.combination);
+      if (!columns.has(column)) columns.set(column, { key: column, combination: leg.combination, label: combinationLabel(leg.combination), weight: 0 });
+      if (!this.suites.includes(leg.suite)) this.suites.push(leg.suite);
+      const entries: Entry[] = [];
+      this.legs.set(leg.id, { column, busy: leg.state === "running", entries });
+      for (const x of leg.cases) {
+        const key = `${leg.suite}\n${x.name}`;
+        let row = rows.get(key);
+        if (!row) rows.set(key, (row = { key, suite: leg.suite, name: x.name, index: x.index, crossings: new Map(), weight: 0, version: 0, first: false }));
+        const verdicts = x.results.map((r) => r.verdict as Verdict);
+        const crossing: Crossing = {
+          leg: leg.id,
+          index: x.index,
+          verdicts,
+          verdict: x.verdict as Verdict,
+          flaky: x.flaky,
+          running: false,
+          sentence: [...x.results].reverse().find((r) => r.sentence)?.sentence ?? "",
+        };
+        row.crossings.set(column, crossing);
+        const entry = { row, column, crossing };
+        this.at.set(`${leg.id}/${x.index}`, entry);
+        entries.push(entry);
+      }
+    }
+    this.rows = [...rows.values()];
+    this.columns = [...columns.values()];
+    this.sort();
+  }
+
+  subscribe = (l: () => void) => {
+    this.listeners.add(l);
+    return () => this.listeners.delete(l);
+  };
+
+  find(leg: number, index: number) {
+    return this.at.get(`${leg}/${index}`);
+  }
+
+  /** The case of a leg that is worth a look first. */
+  firstOf(leg: number): number {
+    const all = this.legs.get(leg)?.entries.map((e) => e.crossing) ?? [];
+    return (all.find((x) => weigh(x) > 0) ?? all[0])?.index ?? 0;
+  }
+
+  stop() {
+    cancelAnimationFrame(this.frame);
+    clearTimeout(this.sortAt);
+  }
+
+  /** Takes events in. What they change is shown with the next frame. */
+  take(events: RunEvent[]) {
+    for (const e of events) this.one(e);
+    if (this.frame === 0) this.frame = requestAnimationFrame(() => this.show());
+  }
+
+  private one(e: RunEvent) {
+    if (e.leg === undefined) return;
+    const here = e.case_index === undefined ? undefined : this.at.get(`${e.leg}/${e.case_index}`);
+    if (e.kind === "case" && here) {
+      here.crossing.running = true;
+      here.row.version++;
+    } else if (e.kind === "result" && here) {
+      const x = here.crossing;
+      x.running = false;
+      x.verdicts.push(e.verdict as Verdict);
+      const before = weigh(x);
+      Object.assign(x, fold(x.verdicts));
+      if (e.sentence) x.sentence = e.sentence;
+      here.row.version++;
+      if (weigh(x) !== before) this.unsorted = true;
+    } else if (e.kind === "attempt") {
+      const leg = this.legs.get(e.leg);
+      if (leg) leg.busy = true;
+    } else if (e.kind === "again" || e.kind === "leg") {
+      const leg = this.legs.get(e.leg);
+      if (leg) leg.busy = false;
+      for (const { row, crossing } of leg?.entries ?? []) {
+        if (crossing.running) row.version++;
+        crossing.running = false;
+        if (e.kind === "leg" && crossing.verdict === "none" && e.state === "finished") {
+          crossing.verdict = "error"; // its attempts ended before it could be judged
+          row.version++;
+        }
+      }
+    }
+  }
+
+  /** The columns that have a leg under way. */
+  busy(): Set<string> {
+    return new Set([...this.legs.values()].filter((l) => l.busy).map((l) => l.column));
+  }
+
+  private show() {
+    this.frame = 0;
+    if (this.unsorted) {
+      // Rows that jump cannot be read: the order follows at its leisure.
+      this.unsorted = false;
+      clearTimeout(this.sortAt);
+      this.sortAt = window.setTimeout(() => {
+        this.sort();
+        this.tell();
+      }, 700);
+    }
+    this.tell();
+  }
+
+  private tell() {
+    for (const l of this.listeners) l();
+  }
+
+  /** Rows within their suite and columns by what failed in them, so that failures come together. */
+  private sort() {
+    const before = this.rows.map((r) => r.key).join() + this.columns.map((c) => c.key).join();
+    const weights = new Map<string, number>();
+    for (const row of this.rows) {
+      row.weight = 0;
+      for (const [column, x] of row.crossings) {
+        row.weight += weigh(x);
+        weights.set(column, (weights.get(column) ?? 0) + weigh(x));
+      }
+    }
+    const heaviest = new Map<string, number>();
+    for (const row of this.rows) heaviest.set(row.suite, Math.max(heaviest.get(row.suite) ?? 0, row.weight));
+    const suites = [...this.suites].sort((a, b) => (heaviest.get(b) ?? 0) - (heaviest.get(a) ?? 0));
+    this.rows = [...this.rows].sort((a, b) => suites.indexOf(a.suite) - suites.indexOf(b.suite) || b.weight - a.weight || a.index - b.index);
+    for (const c of this.columns) c.weight = weights.get(c.key) ?? 0;
+    const platforms = ["android", "ios", "web"];
+    this.columns = [...this.columns].sort(
+      (a, b) =>
+        b.weight - a.weight ||
+        platforms.indexOf(a.combination.platform) - platforms.indexOf(b.combination.platform) ||
+        a.combination.model.localeCompare(b.combination.model) ||
+        a.combination.os.localeCompare(b.combination.os),
+    );
+    let suite = "";
+    for (const row of this.rows) {
+      row.first = row.suite !== suite;
+      suite = row.suite;
+    }
+    if (before !== this.rows.map((r) => r.key).join() + this.columns.map((c) => c.key).join()) this.version++;
+  }
+}

@@ -1,0 +1,141 @@
+import { useRef, useState, useEffect } from "react";
+import { Link, useSearchParams } from "react-router";
+import { useGet, type Build } from "../data/api";
+import { useTitle } from "../data/live";
+import { at, plural, size } from "../data/time";
+import { forgetUploads, handIn, useUploads, type Upload } from "../data/uploads";
+import { useStart } from "../parts/frame";
+import { Command, Empty, Heading, Progress, Section, Trouble, Waiting } from "../parts/plain";
+
+export const kindName = (k: string) => ({ android_package: "Android package", ios_simulator: "iOS simulator app" })[k] ?? k;
+
+export function BuildsPage() {
+  useTitle("Builds");
+  const [params, set] = useSearchParams();
+  const [q, setQ] = useState(params.get("q") ?? "");
+  const asked = params.get("q") ?? "";
+  const builds = useGet<{ items: Build[] }>(`builds?limit=100${asked ? `&q=${encodeURIComponent(asked)}` : ""}`, { placeholderData: (b) => b });
+  const uploads = useUploads();
+  const chooser = useRef<HTMLInputElement>(null);
+  const start = useStart();
+  useEffect(() => {
+    const t = setTimeout(() => asked !== q && set(q ? { q } : {}, { replace: true }), 200);
+    return () => clearTimeout(t);
+  });
+  return (
+    <div className="mx-auto max-w-[1240px] px-5 py-5">
+      <Heading title="Builds" about="Drop packages anywhere on the page: those of one version gather into one build.">
+        <input type="search" aria-label="Find builds" placeholder="App, version, application id" className="field w-60" value={q} onChange={(e) => setQ(e.target.value)} />
+        <input
+          ref={chooser}
+          type="file"
+          multiple
+          accept=".apk,.zip"
+          className="sr-only"
+          aria-label="Packages to hand in"
+          tabIndex={-1}
+          onChange={(e) => {
+            void handIn([...(e.target.files ?? [])]);
+            e.target.value = "";
+          }}
+        />
+        <button className="button" onClick={() => chooser.current?.click()}>
+          Choose packages…
+        </button>
+      </Heading>
+      {uploads.length > 0 && (
+        <Section title="Handed in" aside={<button className="link" onClick={forgetUploads}>clear</button>}>
+          <ul aria-label="Packages handed in">
+            {uploads.map((u) => (
+              <UploadLine key={u.id} u={u} />
+            ))}
+          </ul>
+        </Section>
+      )}
+      {builds.error && <Trouble of={builds.error} retry={() => void builds.refetch()} />}
+      {builds.isPending && <Waiting what="builds" />}
+      {builds.data?.items.length === 0 && (
+        <Empty title={asked ? "No build is called that." : "No builds yet."}>
+          {!asked && (
+            <p>
+              Drop an .apk or a zipped simulator app here, or hand one in with <Command>yamato build push FILE…</Command>
+            </p>
+          )}
+        </Empty>
+      )}
+      {builds.data && builds.data.items.length > 0 && (
+        <table className="w-full">
+          <thead className="border-b border-strong text-left text-sm text-soft">
+            <tr>
+              <th className="py-1 pr-4 font-normal">App</th>
+              <th className="pr-4 font-normal">Version</th>
+              <th className="pr-4 font-normal">Packages</th>
+              <th className="pr-4 font-normal">Handed in</th>
+              <th className="sr-only">Actions</th>
+            </tr>
+          </thead>
+          <tbody>
+            {builds.data.items.map((b) => (
+              <tr key={`${b.app} ${b.number}`} className="border-b border-rule align-top hover:bg-wash">
+                <td className="py-2 pr-4 font-medium">
+                  <Link className="link" to={`/builds/${b.number}?app=${encodeURIComponent(b.app)}`}>
+                    {b.app}
+                  </Link>
+                </td>
+                <td className="py-2 pr-4 whitespace-nowrap">
+                  {b.version_name} ({b.version_code}) <span className="pl-1 text-sm text-faint">build {b.number}</span>
+                </td>
+                <td className="py-2 pr-4">
+                  {b.packages.map((p) => (
+                    <div key={p.digest}>
+                      {kindName(p.kind)} <span className="text-soft">{size(p.size)}</span>
+                    </div>
+                  ))}
+                </td>
+                <td className="py-2 pr-4 whitespace-nowrap">{at(b.created_at)}</td>
+                <td className="py-1.5 text-right">
+                  <button className="button" aria-label={`Start a run of ${b.app} ${b.version_name}`} onClick={() => start({ with: String(b.number) })}>
+                    Start a run
+                  </button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </div>
+  );
+}
+
+function UploadLine({ u }: { u: Upload }) {
+  const words = {
+    sending: `${size(u.sent)} of ${size(u.size)} sent`,
+    reading: "sent; being read",
+    read: "read; waits for the others",
+    in: u.build ? `in build ${u.build.number}, ${u.build.app} ${u.build.version_name} (${u.build.version_code}), ${plural(u.build.packages.length, "package")}` : "",
+    refused: "refused",
+  }[u.state];
+  return (
+    <li className="border-b border-rule py-1.5" data-state={u.state}>
+      <div className="flex items-baseline justify-between gap-4">
+        <span className="min-w-0 truncate font-medium">{u.name}</span>
+        <span className={`whitespace-nowrap ${u.state === "refused" ? "text-petrol" : "text-soft"}`} role="status">
+          {u.state === "in" && u.build ? (
+            <Link className="link" to={`/builds/${u.build.number}?app=${encodeURIComponent(u.build.app)}`}>
+              {words}
+            </Link>
+          ) : (
+            words
+          )}
+        </span>
+      </div>
+      {(u.state === "sending" || u.state === "reading") && <Progress done={u.sent} of={u.size} label={`Sending ${u.name}`} />}
+      {u.package && u.state !== "refused" && (
+        <p className="text-sm text-soft">
+          {kindName(u.package.kind)}: {u.package.application_id} {u.package.version_name} ({u.package.version_code}), needs {u.package.platform === "ios" ? "iOS" : "Android"} {u.package.minimum_os}
+        </p>
+      )}
+      {u.trouble && <Trouble of={u.trouble} />}
+    </li>
+  );
+}

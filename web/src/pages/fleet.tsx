@@ -1,0 +1,156 @@
+import { useMemo } from "react";
+import { Link, useSearchParams } from "react-router";
+import type { Glimpse } from "../data/api";
+import { useFleet, useTitle } from "../data/live";
+import { at, plural } from "../data/time";
+import { platformName } from "../data/weave";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useRef } from "react";
+import { Command, Empty, Heading } from "../parts/plain";
+import { Pick } from "../parts/start";
+import { doing } from "../parts/strip";
+
+const groups: Record<string, (d: Glimpse) => string> = {
+  site: (d) => d.site,
+  model: (d) => d.model,
+  platform: (d) => platformName(d.platform),
+  os: (d) => `${platformName(d.platform)} ${d.os}`,
+  kind: (d) => d.kind,
+  state: (d) => d.state,
+};
+
+const order = ["leased", "resetting", "idle", "unready", "sidelined", "offline"];
+type Line = { group: string; devices: Glimpse[] } | Glimpse;
+
+export function FleetPage() {
+  useTitle("Fleet");
+  const fleet = useFleet();
+  const [params, set] = useSearchParams();
+  const get = (k: string) => params.get(k) ?? "";
+  const put = (k: string, v: string) =>
+    set(
+      (p) => {
+        if (v) p.set(k, v);
+        else p.delete(k);
+        return p;
+      },
+      { replace: true },
+    );
+  const by = groups[get("by")] ? get("by") : "site";
+  const [q, site, state, platform, kind] = ["q", "site", "state", "platform", "kind"].map(get) as [string, string, string, string, string];
+  const all = useMemo(() => [...fleet.values()], [fleet]);
+  const list = useMemo(() => {
+    const needle = q.toLowerCase();
+    return all.filter(
+      (d) =>
+        (!site || d.site === site) &&
+        (!state || d.state === state) &&
+        (!platform || d.platform === platform) &&
+        (!kind || d.kind === kind) &&
+        (!needle || `${d.name} ${d.model} ${d.site} ${d.kind} ${platformName(d.platform)} ${d.os} ${doing(d)}`.toLowerCase().includes(needle)),
+    );
+  }, [all, q, site, state, platform, kind]);
+  const lines = useMemo(() => {
+    const sorted = new Map<string, Glimpse[]>();
+    for (const d of list) {
+      const g = groups[by]!(d);
+      const before = sorted.get(g);
+      if (before) before.push(d);
+      else sorted.set(g, [d]);
+    }
+    return [...sorted]
+      .sort(([a], [b]) => (by === "state" ? order.indexOf(a) - order.indexOf(b) : a.localeCompare(b)))
+      .flatMap(([group, devices]): Line[] => [{ group, devices }, ...devices.sort((a, b) => a.name.localeCompare(b.name))]);
+  }, [list, by]);
+  const choices = (k: keyof Glimpse, any: string): [string, string][] => [["", any], ...[...new Set(all.map((d) => String(d[k])))].sort().map((v): [string, string] => [v, k === "platform" ? platformName(v) : v])];
+  const box = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({ count: lines.length, getScrollElement: () => box.current, estimateSize: (i) => ("group" in lines[i]! ? 42 : 29), overscan: 12, getItemKey: (i) => ("group" in lines[i]! ? `group ${lines[i].group}` : lines[i]!.name) });
+  const filtered = !!(q || site || state || platform || kind);
+
+  return (
+    <div className="mx-auto flex h-full max-w-[1240px] flex-col px-5 pt-5">
+      <Heading title="Fleet" about={all.length > 0 ? `${filtered ? `${list.length} of ` : ""}${plural(all.length, "device")}, ${list.filter((d) => d.state === "idle").length} free` : undefined}>
+        <input type="search" aria-label="Find devices" placeholder="Name, model, site, state" className="field w-48" value={q} onChange={(e) => put("q", e.target.value)} />
+        <Pick narrow label="Site" value={site} onChange={(v) => put("site", v)} options={choices("site", "any site")} />
+        <Pick narrow label="Platform" value={platform} onChange={(v) => put("platform", v)} options={choices("platform", "any platform")} />
+        <Pick narrow label="Kind" value={kind} onChange={(v) => put("kind", v)} options={choices("kind", "any kind")} />
+        <Pick narrow label="State" value={state} onChange={(v) => put("state", v)} options={choices("state", "any state")} />
+        <Pick narrow label="Grouped by" value={by} onChange={(v) => put("by", v === "site" ? "" : v)} options={Object.keys(groups).map((g) => [g, `by ${g === "os" ? "OS" : g}`])} />
+      </Heading>
+      {all.length === 0 && (
+        <Empty title="No devices yet.">
+          <p>
+            A site file lists the devices of a machine or a rack; a host brings them here: <Command>yamato host --site bench.yaml --dir host-data --token-file host-token</Command>
+          </p>
+        </Empty>
+      )}
+      {all.length > 0 && list.length === 0 && (
+        <Empty title="No device is like that.">
+          <button className="button" onClick={() => set({})}>
+            Show all devices
+          </button>
+        </Empty>
+      )}
+      {list.length > 0 && (
+        <div ref={box} className="min-h-0 flex-1 overflow-auto" tabIndex={0} role="region" aria-label="Devices">
+          <div role="table" aria-label="Devices" aria-rowcount={lines.length + 1}>
+            <div role="row" className={`sticky top-0 z-10 border-b border-strong bg-paper text-sm text-soft ${columns}`}>
+              {["Device", "Model", "OS", "Kind", "Now", "Since"].map((h) => (
+                <span key={h} role="columnheader" className={h === "Kind" ? "max-md:hidden" : ""}>
+                  {h}
+                </span>
+              ))}
+            </div>
+            <div style={{ height: virtual.getTotalSize() }} className="relative" role="rowgroup">
+              {virtual.getVirtualItems().map((v) => {
+                const line = lines[v.index]!;
+                const place = { transform: `translateY(${v.start}px)`, height: v.size };
+                if ("group" in line)
+                  return (
+                    <div key={v.key} role="row" className="absolute inset-x-0 flex items-end gap-3 border-b border-rule pb-1" style={place}>
+                      <h2 role="cell">{line.group}</h2>
+                      <span role="cell" className="text-sm text-soft">
+                        {line.devices.filter((d) => d.state === "idle").length} of {line.devices.length} free
+                      </span>
+                    </div>
+                  );
+                return (
+                  <div key={v.key} role="row" aria-rowindex={v.index + 2} className={`absolute inset-x-0 border-b border-rule hover:bg-wash ${columns}`} style={place} data-device={line.name}>
+                    <span role="cell" className="flex min-w-0 items-center gap-2.5 font-medium">
+                      <span className="grid w-[13px] flex-none place-items-center" aria-hidden="true">
+                        <span className={`unit unit-${line.state} ${line.form === "tablet" ? "unit-tablet" : ""}`} />
+                      </span>
+                      <Link to={`/fleet/${encodeURIComponent(line.name)}`} className="link truncate">
+                        {line.name}
+                      </Link>
+                    </span>
+                    <span role="cell" className="truncate">{line.model}</span>
+                    <span role="cell" className="whitespace-nowrap">
+                      {platformName(line.platform)} {line.os}
+                    </span>
+                    <span role="cell" className="text-soft max-md:hidden">{line.kind}</span>
+                    <span role="cell" className={`truncate ${["offline", "unready", "sidelined"].includes(line.state) ? "text-petrol" : ""}`}>
+                      {line.run ? (
+                        <>
+                          running{" "}
+                          <Link className="link" to={`/runs/${line.run}`}>
+                            run {line.run}
+                          </Link>
+                        </>
+                      ) : (
+                        doing(line)
+                      )}
+                    </span>
+                    <span role="cell" className="whitespace-nowrap text-soft">{at(line.since)}</span>
+                  </div>
+                );
+              })}
+            </div>
+          </div>
+        </div>
+      )}
+    </div>
+  );
+}
+
+const columns = "grid grid-cols-[minmax(0,1.3fr)_minmax(0,1fr)_100px_100px_minmax(0,1.2fr)_110px] max-md:grid-cols-[minmax(0,1.3fr)_minmax(0,1fr)_90px_minmax(0,1.2fr)_80px] items-center gap-x-4";

@@ -1,0 +1,153 @@
+import { Link } from "react-router";
+import { useGet, type Glimpse, type Now } from "../data/api";
+import { useFleet, useRuns, useTitle } from "../data/live";
+import { at, plural } from "../data/time";
+import { combinationLabel } from "../data/weave";
+import { Command, Empty, Section, Trouble, Waiting } from "../parts/plain";
+import { buildName, RunningLine, RunVerdict } from "../parts/runs";
+import { Shape } from "../parts/verdict";
+import { useStart } from "../parts/frame";
+
+export function NowPage() {
+  useTitle("Now");
+  const now = useGet<Now>("now", { refetchInterval: 15_000 });
+  const runs = useRuns();
+  const fleet = useFleet();
+  const start = useStart();
+  if (now.error && !now.data) return <div className="p-5"><Trouble of={now.error} retry={() => void now.refetch()} /></div>;
+  if (!now.data) return <div className="p-5"><Waiting what="what happens" /></div>;
+
+  const late = new Map(now.data.running.concat(now.data.finished).map((r) => [r.number, r]));
+  for (const r of runs.values()) if (!late.has(r.number) || r.last_event >= late.get(r.number)!.last_event) late.set(r.number, r);
+  const all = [...late.values()].sort((a, b) => b.number - a.number);
+  const running = all.filter((r) => !r.finished_at);
+  const finished = all.filter((r) => r.finished_at).slice(0, 8);
+  const waits = now.data.waiting.filter((w) => running.some((r) => r.number === w.run));
+
+  return (
+    <div className="mx-auto max-w-[1240px] px-5 py-5">
+      <h1 className="max-w-[60ch] pb-5 font-normal">
+        <Headline running={running.length} fleet={[...fleet.values()]} last={finished[0]} waiting={waits.reduce((n, w) => n + w.legs, 0)} />
+      </h1>
+      <div className="grid gap-x-10 lg:grid-cols-[1.15fr_1fr]">
+        <div>
+          <Section title="Running" aside={running.length > 0 ? plural(running.length, "run") : ""}>
+            {running.map((r) => (
+              <RunningLine key={r.number} r={r} />
+            ))}
+            {running.length === 0 && (
+              <p className="py-3 text-soft">
+                Nothing runs.{" "}
+                <button className="link" onClick={() => start()}>
+                  Start a run
+                </button>{" "}
+                (<kbd>s</kbd>), or <Command>yamato run start --build … --suite …</Command>
+              </p>
+            )}
+          </Section>
+          {waits.length > 0 && (
+            <Section title="Waiting" aside={plural(waits.reduce((n, w) => n + w.legs, 0), "leg")}>
+              {waits.slice(0, 12).map((w) => (
+                <div key={`${w.run} ${combinationLabel(w.combination)} ${w.combination.kind}`} className="flex gap-3 border-b border-rule py-1">
+                  <Link className="link w-16 flex-none" to={`/runs/${w.run}`}>
+                    Run {w.run}
+                  </Link>
+                  <span className="min-w-0 flex-1 truncate">
+                    {w.legs > 1 && `${w.legs} × `}
+                    {combinationLabel(w.combination)}
+                  </span>
+                  <span className="text-soft">waits for {w.waits_for}</span>
+                </div>
+              ))}
+            </Section>
+          )}
+          <Section title="Ended lately" aside={<Link className="link" to="/runs">all runs</Link>}>
+            {finished.map((r) => (
+              <Link key={r.number} to={`/runs/${r.number}`} className="grid grid-cols-[56px_1fr_auto_auto] items-baseline gap-3 border-b border-rule py-1.5 hover:bg-wash">
+                <span className="font-medium">Run {r.number}</span>
+                <span className="truncate">{buildName(r)}</span>
+                <RunVerdict r={r} />
+                <span className="w-16 text-right text-soft">{at(r.finished_at!)}</span>
+              </Link>
+            ))}
+            {finished.length === 0 && (
+              <Empty title="No run has ended yet.">
+                <p>Drop a package anywhere on this page to hand in a build, and start a run of it.</p>
+              </Empty>
+            )}
+          </Section>
+        </div>
+        <div>
+          <Section title="Last failures" aside={now.data.failures.length > 0 ? "newest first" : ""}>
+            {now.data.failures.map((f) => (
+              <Link key={`${f.run} ${f.leg} ${f.case_index} ${f.sentence}`} to={`/runs/${f.run}?leg=${f.leg}&case=${f.case_index}`} className="flex gap-2.5 border-b border-rule py-2 hover:bg-wash">
+                <span className="pt-[5px]">
+                  <Shape of={f.verdict} />
+                </span>
+                <span className="min-w-0 flex-1">
+                  <span className="font-medium">{f.case}</span>
+                  <span className="block break-words text-soft">{f.sentence}</span>
+                  <span className="block text-sm text-faint">
+                    {f.suite}, run {f.run} of {f.version_name}, in {plural(f.combinations, "combination")}, {at(f.at)}
+                  </span>
+                </span>
+              </Link>
+            ))}
+            {now.data.failures.length === 0 && <p className="py-3 text-soft">No failure in the newest runs.</p>}
+          </Section>
+          <Devices fleet={[...fleet.values()]} />
+        </div>
+      </div>
+    </div>
+  );
+}
+
+function Headline({ running, waiting, fleet, last }: { running: number; waiting: number; fleet: Glimpse[]; last?: { number: number; verdict: string; finished_at?: string } }) {
+  const free = fleet.filter((d) => d.state === "idle").length;
+  return (
+    <>
+      {running > 0 ? <b className="font-semibold">{plural(running, "run")} under way</b> : <b className="font-semibold">Nothing runs</b>}
+      {waiting > 0 && `, ${plural(waiting, "leg")} waiting for a device`}.{" "}
+      {last?.verdict === "fail" || last?.verdict === "error" ? (
+        <>
+          The last run <b className={`font-semibold ${last.verdict === "fail" ? "text-vermilion" : "text-petrol"}`}>{last.verdict === "fail" ? "failed" : "met trouble"}</b>.{" "}
+        </>
+      ) : (
+        last && <>The last run {last.verdict === "pass" ? "passed" : `ended: ${last.verdict}`}. </>
+      )}
+      {fleet.length > 0 ? (
+        <>
+          <b className="font-semibold">{free}</b> of {plural(fleet.length, "device")} {free === 1 ? "is" : "are"} free.
+        </>
+      ) : (
+        "No device is linked yet."
+      )}
+    </>
+  );
+}
+
+function Devices({ fleet }: { fleet: Glimpse[] }) {
+  const sites = new Map<string, Glimpse[]>();
+  for (const d of fleet) sites.set(d.site, [...(sites.get(d.site) ?? []), d]);
+  return (
+    <Section title="Devices" aside={<Link className="link" to="/fleet">fleet</Link>}>
+      {[...sites].map(([site, list]) => {
+        const count = (...states: string[]) => list.filter((d) => states.includes(d.state)).length;
+        const away = list.length - count("idle", "leased", "resetting");
+        return (
+          <Link key={site} to={`/fleet?site=${encodeURIComponent(site)}`} className="grid grid-cols-[1fr_auto_auto_auto] gap-4 border-b border-rule py-1.5 hover:bg-wash">
+            <span className="font-medium">{site}</span>
+            <span>{count("idle")} free</span>
+            <span className="text-soft">{count("leased", "resetting")} taken</span>
+            <span className={away ? "text-petrol" : "text-faint"}>{away} away</span>
+          </Link>
+        );
+      })}
+      {fleet.length === 0 && (
+        <p className="py-3 text-soft">
+          A host brings its devices: <Command>yamato host --site FILE --dir DIR</Command>
+        </p>
+      )}
+    </Section>
+  );
+}

@@ -1,0 +1,260 @@
+import { useQuery } from "@tanstack/react-query";
+import { DropdownMenu } from "radix-ui";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { get, inProject, post, Problem, queries, useGet, type Cause, type Run, type RunDetail } from "../data/api";
+import { followRun, useLiveRun, useTitle } from "../data/live";
+import { at, lasting, plural } from "../data/time";
+import { combinationKey, combinationLabel, Weave as Model, type Crossing } from "../data/weave";
+import { MenuItem } from "../parts/frame";
+import { Progress, Trouble, Waiting } from "../parts/plain";
+import { buildName, remaining, RunVerdict, useClock } from "../parts/runs";
+import { Shape } from "../parts/verdict";
+import { Weave } from "../parts/weave";
+import { AttemptSheet } from "../parts/sheet";
+
+export function RunPage() {
+  const { run = "" } = useParams();
+  const number = Number(run);
+  const detail = useQuery<RunDetail, Problem>({ queryKey: [`runs/${number}?brief`], queryFn: () => get<RunDetail>(inProject(`runs/${number}?brief=true`)), staleTime: 0, gcTime: 0 });
+  useTitle(`Run ${run}`);
+  if (detail.error && !detail.data) return <div className="p-5"><Trouble of={detail.error} retry={() => void detail.refetch()} /></div>;
+  // What failed stands over the weave: it is there first, so that nothing jumps.
+  const causes = useGet<Cause[]>(`runs/${number}/causes`, { staleTime: 0, enabled: !!detail.data });
+  if (!detail.data || (causes.isPending && !!detail.data.run.finished_at)) return <div className="p-5"><Waiting what={`run ${run}`} /></div>;
+  return <Loaded key={number} detail={detail.data} />;
+}
+
+function Loaded({ detail }: { detail: RunDetail }) {
+  const number = detail.run.number;
+  const run = useLiveRun(detail.run)!;
+  const [params, set] = useSearchParams();
+  const [first] = useState(detail); // what the model was made of: events are followed from there
+  const [model] = useState(() => new Model(first));
+  const causes = useGet<Cause[]>(`runs/${number}/causes`, { staleTime: 0, placeholderData: (b) => b });
+  const stale = useRef(0);
+
+  useEffect(() => {
+    const leave = followRun(number, first.run.last_event, (_, events) => {
+      model.take(events);
+      const news = events.some((e) => e.kind === "leg" || e.kind === "run" || (e.kind === "result" && e.verdict !== "pass"));
+      if (news && stale.current === 0)
+        stale.current = window.setTimeout(() => {
+          stale.current = 0;
+          void queries.invalidateQueries({ queryKey: [`runs/${number}/causes`] });
+        }, 600);
+      for (const e of events) if (e.kind === "result" || e.kind === "attempt") void queries.invalidateQueries({ queryKey: [`runs/${number}/legs/${e.leg}/cases/${e.case_index}`] });
+    });
+    return () => {
+      leave();
+      model.stop();
+      clearTimeout(stale.current);
+      stale.current = 0;
+    };
+  }, [number, first, model]);
+
+  const leg = Number(params.get("leg")) || 0;
+  const wantedCase = params.get("case");
+  // A link may name a leg alone: its first case that did not pass is meant, or its first.
+  const open = useMemo(() => (leg ? { leg, index: wantedCase === null ? model.firstOf(leg) : Number(wantedCase) } : undefined), [leg, wantedCase, model]);
+  const show = useCallback(
+    (leg: number, index: number) =>
+      set((p) => {
+        p.set("leg", String(leg));
+        p.set("case", String(index));
+        p.delete("attempt");
+        return p;
+      }),
+    [set],
+  );
+  const onOpen = useCallback((x: Crossing) => show(x.leg, x.index), [show]);
+  const close = useCallback(() => {
+    set((p) => {
+      for (const k of ["leg", "case", "attempt"]) p.delete(k);
+      return p;
+    });
+    document.querySelector<HTMLElement>("[role=grid]")?.focus();
+  }, [set]);
+  useEffect(() => {
+    const esc = (e: KeyboardEvent) => e.key === "Escape" && open && !document.querySelector("[role=dialog],[role=menu],[role=listbox]") && close();
+    window.addEventListener("keydown", esc);
+    return () => window.removeEventListener("keydown", esc);
+  }, [open, close]);
+
+  return (
+    <div className="flex h-full">
+      <div className={`flex h-full min-w-0 flex-col px-5 pt-4 ${open ? "w-[38%] flex-none max-lg:hidden" : "flex-1"}`}>
+        <Header run={run} open={!!open} />
+        <Causes list={causes.data} run={run} trouble={causes.error} onShow={show} open={open} crowded={!!open} />
+        <div className="min-h-[220px] flex-1">
+          {model.rows.length === 0 ? <p className="text-soft">This run has no cases.</p> : <Weave model={model} open={open} onOpen={onOpen} narrow={!!open} />}
+        </div>
+        <Legend />
+        <LeftOut detail={detail} />
+      </div>
+      {open && <AttemptSheet key={`${open.leg} ${open.index}`} run={run} leg={open.leg} index={open.index} onClose={close} />}
+    </div>
+  );
+}
+
+function Header({ run, open }: { run: Run; open: boolean }) {
+  const now = useClock(!run.finished_at);
+  const navigate = useNavigate();
+  const [trouble, setTrouble] = useState<unknown>();
+  const again = (which: string, more: object = {}) =>
+    post<Run>(inProject(`runs/${run.number}/again`), { which, real_time: run.real_time, ...more })
+      .then((r) => navigate(`/runs/${r.number}`))
+      .catch(setTrouble);
+  const left = remaining(run, now);
+  const bad = run.fails + run.errors;
+  const asked: [string, string][] = [
+    ["seed", String(run.seed)],
+    ["language", run.language],
+    ["asked by", run.asked_by],
+  ];
+  if (run.repeat_failed > 0) asked.push(["failed cases repeat", plural(run.repeat_failed, "time")]);
+  return (
+    <header className="pb-3">
+      <div className="flex flex-wrap items-center justify-between gap-x-4 gap-y-2">
+        <h1 className="flex items-baseline gap-3">
+          Run {run.number}
+          <span className="text-lg font-normal" role="status" aria-label="Verdict of the run">
+            <RunVerdict r={run} />
+          </span>
+        </h1>
+        <div className="flex items-center gap-2">
+          {!run.finished_at && (
+            <button className="button" onClick={() => void post<Run>(inProject(`runs/${run.number}/cancel`), {}).catch(setTrouble)}>
+              Cancel the run
+            </button>
+          )}
+          {!open && (
+            <a className="button" href={inProject(`runs/${run.number}/evidence.zip`)} download>
+              Evidence
+            </a>
+          )}
+          <DropdownMenu.Root>
+            <DropdownMenu.Trigger className="button">Run again</DropdownMenu.Trigger>
+            <DropdownMenu.Portal>
+              <DropdownMenu.Content align="end" sideOffset={6} className="card z-50 min-w-64 py-1">
+                <MenuItem onSelect={() => void again("all")}>All of it</MenuItem>
+                <MenuItem disabled={bad === 0 && !!run.finished_at && run.state !== "cancelled"} onSelect={() => void again("failed")}>
+                  What did not pass
+                </MenuItem>
+                <MenuItem onSelect={() => void again("all", { same_seed: true })}>All of it, chance as it fell</MenuItem>
+                <MenuItem onSelect={() => void again("failed", { real_time: true })}>What did not pass, slowly, to watch</MenuItem>
+              </DropdownMenu.Content>
+            </DropdownMenu.Portal>
+          </DropdownMenu.Root>
+        </div>
+      </div>
+      <p className="text-soft">
+        <Link className="link" to={`/builds/${run.build}?app=${encodeURIComponent(run.app)}`}>
+          {buildName(run)}
+        </Link>
+        {run.started_at ? `, began ${at(run.started_at)}` : `, asked for ${at(run.created_at)}`}
+        {run.started_at && run.finished_at && `, took ${lasting(Date.parse(run.finished_at) - Date.parse(run.started_at))}`}
+        {!open && asked.map(([k, v]) => `, ${k} ${v}`).join("")}
+      </p>
+      {!run.finished_at && (
+        <div className="pt-2">
+          <Progress done={run.results} of={run.expected} bad={bad} label={`Progress of run ${run.number}`} />
+          <p className="pt-1 text-sm text-soft">
+            {run.results} of {plural(run.expected, "result")}, {plural(run.open_legs, "leg")} to go{left && `, ${left}`}
+          </p>
+        </div>
+      )}
+      {trouble !== undefined && <Trouble of={trouble} />}
+    </header>
+  );
+}
+
+type CausesProps = { list?: Cause[]; run: Run; trouble: unknown; onShow: (leg: number, index: number) => void; open?: { leg: number; index: number }; crowded: boolean };
+
+/** What failed and why, in words, by cause. */
+function Causes({ list, run, trouble, onShow, open, crowded }: CausesProps) {
+  const [all, setAll] = useState(false);
+  const few = crowded ? 2 : 3;
+  if (trouble && !list) return <Trouble of={trouble} />;
+  if (!list) return null;
+  if (list.length === 0)
+    return run.finished_at && run.verdict === "pass" ? <p className="pb-3">Every case passed in every combination.</p> : null;
+  const failures = list.reduce((n, c) => n + c.crossings, 0);
+  const shown = all ? list : list.slice(0, few);
+  return (
+    <section aria-label="What failed and why" className={`pb-3 ${all ? "max-h-[45%] overflow-auto" : ""}`}>
+      <h2 className="border-b border-strong pb-1">
+        {plural(list.length, "cause")}, {plural(failures, "crossing")}
+      </h2>
+      <ul>
+        {shown.map((c, i) => (
+          <li key={i} className="border-b border-rule">
+            <button onClick={() => onShow(c.leg, c.case_index)} aria-pressed={open?.leg === c.leg && open.index === c.case_index} className="flex w-full gap-2.5 py-1.5 text-left hover:bg-wash">
+              <span className="pt-[5.5px]">
+                <Shape of={c.flaky === c.crossings ? "fail" : c.verdict} flaky={c.flaky === c.crossings} />
+              </span>
+              <span className="min-w-0 flex-1">
+                <span className="block">
+                  {c.kind === "crashed" || c.kind === "trouble" ? (
+                    <b className="font-semibold">{c.actual}</b>
+                  ) : (
+                    <>
+                      expected <b className="font-semibold">{c.expected}</b>, but {c.actual}
+                    </>
+                  )}
+                </span>
+                <span className="block text-soft">
+                  {c.cases.length === 1 ? c.cases[0] : `${c.cases[0]} and ${plural(c.cases.length - 1, "more case")}`}
+                  {": "}
+                  {c.shared}
+                  {c.flaky > 0 && (c.flaky === c.crossings ? "; flaky, passes on another attempt" : `; ${c.flaky} flaky`)}
+                  {c.since && `; ${c.since}`}
+                </span>
+              </span>
+            </button>
+          </li>
+        ))}
+      </ul>
+      {list.length > few && (
+        <button className="link pt-1 text-soft" onClick={() => setAll(!all)}>
+          {all ? "Fewer" : `${plural(list.length - few, "more cause")}`}
+        </button>
+      )}
+    </section>
+  );
+}
+
+function Legend() {
+  return (
+    <p className="flex flex-wrap gap-x-4 gap-y-1 py-2 text-sm text-soft" aria-hidden="true">
+      {["pass", "fail", "error", "skip", "flaky", "running", "none"].map((v) => (
+        <span key={v} className="inline-flex items-center gap-1.5">
+          <span className={`verdict verdict-${v}`} style={v === "running" ? { animation: "none" } : undefined} />
+          {v === "none" ? "not decided" : v}
+        </span>
+      ))}
+    </p>
+  );
+}
+
+function LeftOut({ detail }: { detail: RunDetail }) {
+  const list = useMemo(() => detail.left_out, [detail]);
+  if (list.length === 0) return null;
+  return (
+    <details className="pb-2">
+      <summary className="text-soft">{plural(list.length, "combination")} left out, and why</summary>
+      <div className="max-h-40 overflow-auto pt-1" tabIndex={0}>
+        {list.map((l) => (
+          <div key={combinationKey(l.combination)} className="border-t border-rule py-1">
+            {combinationLabel(l.combination)}, {l.combination.kind}
+            {l.reasons.map((r) => (
+              <span key={r.why} className="block text-sm text-soft">
+                {r.why}: {r.remedy}
+              </span>
+            ))}
+          </div>
+        ))}
+      </div>
+    </details>
+  );
+}

@@ -1,0 +1,87 @@
+import { lazy, Suspense, useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { useGet, type SuiteDetail } from "../data/api";
+import { useTitle } from "../data/live";
+import { at, plural } from "../data/time";
+import { useStart } from "../parts/frame";
+import { Heading, Section, Tip, Trouble, Waiting } from "../parts/plain";
+import { Shape, verdictWords } from "../parts/verdict";
+
+const ScriptText = lazy(async () => ({ default: (await import("../parts/script")).ScriptText }));
+
+export function SuitePage() {
+  const { suite = "" } = useParams();
+  const [params, set] = useSearchParams();
+  const d = useGet<SuiteDetail>(`suites/${encodeURIComponent(suite)}`);
+  const start = useStart();
+  const [line, setLine] = useState<number>();
+  useTitle(suite);
+  if (d.error && !d.data) return <div className="p-5"><Trouble of={d.error} retry={() => void d.refetch()} /></div>;
+  if (!d.data) return <div className="p-5"><Waiting what="the suite" /></div>;
+  const chosen = params.get("case");
+  const { suite: s, last, findings, text } = d.data;
+  const target = line ?? last.find((c) => c.name === chosen)?.line;
+  return (
+    <div className="flex h-full flex-col px-5 pt-5">
+      <Heading title={s.name} about={`Revision ${s.revision} of ${s.file_name}, handed in ${at(s.created_at)}`}>
+        <button className="button button-main" onClick={() => start({ of: s.name })}>
+          Start a run of it
+        </button>
+      </Heading>
+      <div className="grid min-h-0 flex-1 grid-rows-[auto_minmax(240px,1fr)] gap-x-8 lg:grid-cols-[1fr_1.25fr] lg:grid-rows-1">
+        <div className="min-h-0 overflow-auto" tabIndex={0} role="region" aria-label="Cases and findings">
+          <Section title="Cases" aside="newest run first">
+            {last.map((c) => {
+              const tags = s.cases.find((x) => x.name === c.name)?.tags ?? [];
+              return (
+                <div key={c.name} className={`border-b border-rule py-1.5 ${chosen === c.name ? "bg-picked" : ""}`}>
+                  <div className="flex items-start justify-between gap-4">
+                    <button
+                      className="text-left font-medium hover:underline"
+                      onClick={() => {
+                        setLine(c.line);
+                        set({ case: c.name }, { replace: true });
+                      }}
+                    >
+                      {c.name}
+                    </button>
+                    <span className="flex flex-none items-center pt-0.5">
+                      {c.runs.slice(0, 10).map((r) => (
+                        <Tip key={r.run} words={`Run ${r.run}, ${r.version_name}, ${at(r.at)}: ${verdictWords(r.verdict, r.flaky)}`}>
+                          <Link to={`/runs/${r.run}`} aria-label={`Run ${r.run} of ${r.version_name}: ${verdictWords(r.verdict, r.flaky)}`} className="grid size-6 place-items-center rounded hover:bg-wash">
+                            <Shape of={r.verdict} flaky={r.flaky} silent />
+                          </Link>
+                        </Tip>
+                      ))}
+                      {c.runs.length === 0 && <span className="text-sm text-faint">never run</span>}
+                    </span>
+                  </div>
+                  {tags.length > 0 && <p className="text-sm text-soft">{tags.join(", ")}</p>}
+                </div>
+              );
+            })}
+          </Section>
+          <Section title="The check" aside={findings.length > 0 ? plural(findings.length, "finding") : ""}>
+            {findings.length === 0 && <p className="py-2 text-soft">It finds nothing amiss.</p>}
+            {findings.map((f) => (
+              <button key={`${f.line} ${f.column} ${f.message}`} onClick={() => setLine(f.line)} className="flex w-full gap-3 border-b border-rule py-1.5 text-left hover:bg-wash">
+                <span className="w-14 flex-none font-mono text-sm text-faint">
+                  {f.line}:{f.column}
+                </span>
+                <span>
+                  <span className={f.advice ? "" : "text-vermilion"}>{f.message}</span>
+                  {f.hint && <span className="block text-sm text-soft">{f.hint}</span>}
+                </span>
+              </button>
+            ))}
+          </Section>
+        </div>
+        <div className="min-h-0 border-t border-strong">
+          <Suspense fallback={<Waiting what="the text" />}>
+            <ScriptText text={text} findings={findings} line={target} />
+          </Suspense>
+        </div>
+      </div>
+    </div>
+  );
+}

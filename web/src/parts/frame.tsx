@@ -1,0 +1,209 @@
+import { DropdownMenu, Tooltip } from "radix-ui";
+import { createContext, useCallback, useContext, useEffect, useState, type ReactNode } from "react";
+import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
+import { remove, type About } from "../data/api";
+import { retryNow, useLink, useRuns } from "../data/live";
+import { at } from "../data/time";
+import { DropZone } from "./drop";
+import { KeysHelp } from "./keys";
+import { Search } from "./search";
+import { FleetStrip } from "./strip";
+
+const places = [
+  { to: "/", name: "Now", key: "n" },
+  { to: "/runs", name: "Runs", key: "r" },
+  { to: "/suites", name: "Suites", key: "s" },
+  { to: "/builds", name: "Builds", key: "b" },
+  { to: "/fleet", name: "Fleet", key: "f" },
+];
+
+const Who = createContext<About>({ program: "", project: "", caller: "" });
+export const useWho = () => useContext(Who);
+
+function useTheme(): [string, () => void] {
+  const [theme, setTheme] = useState(() => document.documentElement.dataset.theme ?? "day");
+  const turn = useCallback(() => {
+    const next = document.documentElement.dataset.theme === "night" ? "day" : "night";
+    document.documentElement.dataset.theme = next;
+    localStorage.setItem("yamato.theme", next);
+    setTheme(next);
+  }, []);
+  return [theme, turn];
+}
+
+/** Opens the dialog that starts a run, over any page. */
+export function useStart() {
+  const [, set] = useSearchParams();
+  return useCallback(
+    (more: Record<string, string> = {}) =>
+      set((p) => {
+        p.set("start", "1");
+        for (const [k, v] of Object.entries(more)) p.set(k, v);
+        return p;
+      }),
+    [set],
+  );
+}
+
+export function Frame({ who, children }: { who: About; children: ReactNode }) {
+  const [theme, turn] = useTheme();
+  const [searching, setSearching] = useState(false);
+  const [help, setHelp] = useState(false);
+  const navigate = useNavigate();
+  const start = useStart();
+  const running = [...useRuns().values()].filter((r) => !r.finished_at).length;
+
+  useEffect(() => {
+    let going = 0; // when g was pressed
+    const press = (e: KeyboardEvent) => {
+      const t = e.target as HTMLElement;
+      if (e.ctrlKey || e.metaKey || e.altKey || t.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu], [role=listbox]")) return;
+      if (Date.now() - going < 1500) {
+        going = 0;
+        const p = places.find((p) => p.key === e.key);
+        if (p) {
+          e.preventDefault();
+          void navigate(p.to);
+          return;
+        }
+      }
+      const does: Record<string, () => void> = { "/": () => setSearching(true), "?": () => setHelp(true), g: () => (going = Date.now()), t: turn, s: () => start() };
+      if (does[e.key]) {
+        e.preventDefault();
+        does[e.key]!();
+      }
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, [navigate, start, turn]);
+
+  return (
+    <Who.Provider value={who}>
+      <Tooltip.Provider delayDuration={250}>
+        <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-sheet focus:p-2">
+          Skip to the page
+        </a>
+        <div className="flex h-full flex-col">
+          <header className="flex-none border-b border-strong bg-sheet">
+            <div className="flex h-11 items-center gap-4 px-5">
+              <NavLink to="/" className="flex items-center gap-2" aria-label="Yamato, now">
+                <Mark />
+                <span className="text-lg font-semibold tracking-tight">Yamato</span>
+              </NavLink>
+              <span className="border-l border-rule pl-4 text-soft max-sm:hidden">{who.project}</span>
+              <button onClick={() => setSearching(true)} className="field flex w-[min(340px,40vw)] items-center justify-between text-faint">
+                <span className="truncate">Find a run, build, case, device</span>
+                <kbd>/</kbd>
+              </button>
+              <div className="flex-1" />
+              <button className="button button-main" onClick={() => start()}>
+                Start a run
+              </button>
+              <DropdownMenu.Root>
+                <DropdownMenu.Trigger className="button">{who.caller}</DropdownMenu.Trigger>
+                <DropdownMenu.Portal>
+                  <DropdownMenu.Content align="end" sideOffset={6} className="card z-50 min-w-52 py-1">
+                    <MenuItem onSelect={turn}>{theme === "night" ? "Day theme" : "Night theme"}</MenuItem>
+                    <MenuItem onSelect={() => setHelp(true)}>Keys</MenuItem>
+                    <DropdownMenu.Separator className="my-1 h-px bg-rule" />
+                    <MenuItem
+                      onSelect={() => {
+                        void remove("/api/v1/session").finally(() => location.assign("/sign-in"));
+                      }}
+                    >
+                      Sign this browser out
+                    </MenuItem>
+                    <div className="px-3 py-1 text-sm text-faint">Yamato {who.program}</div>
+                  </DropdownMenu.Content>
+                </DropdownMenu.Portal>
+              </DropdownMenu.Root>
+            </div>
+            <nav aria-label="Places" className="flex gap-1 px-3">
+              {places.map((p) => (
+                <NavLink
+                  key={p.to}
+                  to={p.to}
+                  end={p.to === "/"}
+                  className={({ isActive }) => `border-b-2 px-2 pb-1.5 ${isActive ? "border-ink font-medium" : "border-transparent text-soft hover:text-ink"}`}
+                >
+                  {p.name}
+                  {p.name === "Runs" && running > 0 && <span className="pl-1.5 text-sm text-soft">{running} under way</span>}
+                </NavLink>
+              ))}
+            </nav>
+          </header>
+          <Connection />
+          <main id="page" tabIndex={-1} className="min-h-0 flex-1 overflow-auto outline-none">
+            {children}
+          </main>
+          <FleetStrip />
+        </div>
+        <Search open={searching} onClose={() => setSearching(false)} />
+        <KeysHelp open={help} onClose={() => setHelp(false)} />
+        <DropZone />
+        <Moved />
+      </Tooltip.Provider>
+    </Who.Provider>
+  );
+}
+
+export function MenuItem({ children, onSelect, disabled }: { children: ReactNode; onSelect: () => void; disabled?: boolean }) {
+  return (
+    <DropdownMenu.Item disabled={disabled} onSelect={onSelect} className="px-3 py-1.5 outline-none data-disabled:text-faint data-highlighted:bg-wash">
+      {children}
+    </DropdownMenu.Item>
+  );
+}
+
+function Mark() {
+  return (
+    <svg width="22" height="22" viewBox="0 0 32 32" aria-hidden="true">
+      <path d="M10 2v28M22 2v28M2 10h28M2 22h28" stroke="var(--ink)" strokeWidth="1.6" />
+      <circle cx="10" cy="10" r="4" fill="var(--sheet)" stroke="var(--ink)" strokeWidth="2" />
+      <circle cx="10" cy="22" r="4" fill="var(--sheet)" stroke="var(--ink)" strokeWidth="2" />
+      <circle cx="22" cy="22" r="4" fill="var(--sheet)" stroke="var(--ink)" strokeWidth="2" />
+      <rect x="17.5" y="5.5" width="9" height="9" fill="var(--vermilion)" />
+    </svg>
+  );
+}
+
+/** Says that the connection is lost, since when, and what that means. */
+function Connection() {
+  const link = useLink();
+  const [late, setLate] = useState(false);
+  useEffect(() => {
+    if (link.connected) return setLate(false);
+    const t = setTimeout(() => setLate(true), 700); // a page that loads is not a loss
+    return () => clearTimeout(t);
+  }, [link.connected]);
+  if (link.signedOut)
+    return (
+      <div role="status" className="flex flex-none items-center gap-3 bg-petrol-wash px-5 py-1.5 text-petrol">
+        This browser was signed out. What you see is from {at(link.since)}. <a className="link" href="/sign-in">Sign in again</a>
+      </div>
+    );
+  if (link.connected || !late) return null;
+  return (
+    <div role="status" className="flex flex-none items-center gap-3 bg-petrol-wash px-5 py-1.5 text-petrol">
+      <span className="verdict verdict-error" aria-hidden="true" />
+      <span>
+        {link.ever ? `The connection was lost at ${at(link.since)}. What you see is from then; nothing is lost, and it goes on by itself.` : "The service is not heard yet; trying again."}
+      </span>
+      <button className="link" onClick={() => retryNow()}>
+        Try now
+      </button>
+    </div>
+  );
+}
+
+/** Moves the focus to the page when another one opens, for those who do not see it. */
+function Moved() {
+  const { pathname } = useLocation();
+  const [first, setFirst] = useState(pathname);
+  useEffect(() => {
+    if (pathname === first) return;
+    setFirst("");
+    document.getElementById("page")?.focus();
+  }, [pathname, first]);
+  return null;
+}

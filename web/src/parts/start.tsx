@@ -1,0 +1,271 @@
+import { Checkbox, Select, Switch } from "radix-ui";
+import { useQuery } from "@tanstack/react-query";
+import { useDeferredValue, useEffect, useMemo, useState, type ReactNode } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { inProject, post, useGet, type Build, type NewRun, type Problem, type Run, type RunPreview, type Suite } from "../data/api";
+import { useFleet } from "../data/live";
+import { plural } from "../data/time";
+import { combinationKey, combinationLabel, platformName } from "../data/weave";
+import { Command, Modal, Trouble } from "./plain";
+
+type Draft = { build: string; suites: string[]; on: string[]; language: string; repeat: number; realTime: boolean; seed: string };
+
+const empty: Draft = { build: "", suites: [], on: [], language: "en-GB", repeat: 0, realTime: false, seed: "" };
+const shelf = "yamato.draft";
+
+function remembered(): Draft {
+  try {
+    return { ...empty, ...(JSON.parse(sessionStorage.getItem(shelf) ?? "{}") as Partial<Draft>) };
+  } catch {
+    return empty;
+  }
+}
+
+/** Starts a run: what, on what, and, before anything starts, what cannot run and why. */
+export function StartRun() {
+  const [params, setParams] = useSearchParams();
+  const open = params.get("start") === "1";
+  const close = () =>
+    setParams((p) => {
+      p.delete("start");
+      p.delete("with");
+      p.delete("of");
+      return p;
+    });
+  return (
+    <Modal title="Start a run" wide open={open} onClose={close}>
+      {open && <StartForm build={params.get("with")} suite={params.get("of")} onStarted={close} />}
+    </Modal>
+  );
+}
+
+const buildKey = (b: Build) => `${b.app}\n${b.number}`;
+
+function StartForm({ build, suite, onStarted }: { build: string | null; suite: string | null; onStarted: () => void }) {
+  const builds = useGet<{ items: Build[] }>("builds?limit=50");
+  const suites = useGet<Suite[]>("suites");
+  const fleet = useFleet();
+  const navigate = useNavigate();
+  const [d, setD] = useState<Draft>(() => ({ ...remembered(), ...(build ? { build } : {}), ...(suite ? { suites: [suite] } : {}) }));
+  const [busy, setBusy] = useState(false);
+  const [trouble, setTrouble] = useState<unknown>();
+  useEffect(() => sessionStorage.setItem(shelf, JSON.stringify(d)), [d]);
+  const change = (part: Partial<Draft>) => {
+    setTrouble(undefined);
+    setD((before) => ({ ...before, ...part }));
+  };
+
+  const items = useMemo(() => builds.data?.items ?? [], [builds.data]);
+  const chosen = items.find((b) => buildKey(b) === d.build) ?? items.find((b) => String(b.number) === d.build) ?? items[0];
+  const wanted = suites.data && (d.suites.length ? d.suites.filter((s) => suites.data.some((one) => one.name === s)) : suites.data.map((s) => s.name));
+  const models = useMemo(() => {
+    const out = new Map<string, { name: string; detail: string }>();
+    for (const one of fleet.values()) {
+      const name = `${one.model} ${platformName(one.platform)} ${one.os}`;
+      const before = out.get(name);
+      out.set(name, { name, detail: before ? before.detail : `${one.kind}, ${one.site}` });
+    }
+    return [...out.values()].sort((a, b) => a.name.localeCompare(b.name));
+  }, [fleet]);
+  const on = d.on.filter((o) => models.some((m) => m.name === o));
+
+  const request: NewRun | undefined = chosen &&
+    wanted && {
+      build: String(chosen.number),
+      app: chosen.app,
+      suites: wanted,
+      ...(on.length ? { on } : {}),
+      ...(d.language ? { language: d.language } : {}),
+      ...(d.repeat ? { repeat_failed: d.repeat } : {}),
+      ...(d.realTime ? { real_time: true } : {}),
+      ...(d.seed ? { seed: Number(d.seed) } : {}),
+    };
+  const asked = useDeferredValue(JSON.stringify(request && { ...request, seed: undefined, real_time: undefined }));
+  const preview = useQuery<RunPreview, Problem>({
+    queryKey: ["run-previews", asked],
+    queryFn: () => post<RunPreview>(inProject("run-previews"), JSON.parse(asked)),
+    enabled: !!request && (wanted?.length ?? 0) > 0,
+    placeholderData: (before) => before,
+    retry: false,
+  });
+
+  const begin = async () => {
+    if (!request) return;
+    setBusy(true);
+    setTrouble(undefined);
+    try {
+      const r = await post<Run>(inProject("runs"), request);
+      onStarted();
+      void navigate(`/runs/${r.number}`);
+    } catch (e) {
+      setTrouble(e);
+      setBusy(false);
+    }
+  };
+
+  if (builds.isSuccess && items.length === 0)
+    return (
+      <p className="text-soft">
+        A run needs a build. Close this and drop a package anywhere on the page, or hand one in with <Command>yamato build push FILE…</Command>
+      </p>
+    );
+  if (suites.isSuccess && suites.data.length === 0)
+    return (
+      <p className="text-soft">
+        A run needs a suite. Hand yours in with <Command>yamato suite push DIR</Command>
+      </p>
+    );
+  return (
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        void begin();
+      }}
+      className="grid gap-x-8 gap-y-4 md:grid-cols-[1fr_1.1fr]"
+    >
+      <div className="space-y-4">
+        <Part title="Build">
+          <Pick label="Build" value={chosen ? buildKey(chosen) : ""} onChange={(build) => change({ build })} options={items.map((b) => [buildKey(b), `${b.app} ${b.version_name} (${b.version_code})`])} />
+        </Part>
+        <Part title="Suites">
+          {suites.data?.map((s) => (
+            <Tick key={s.name} label={s.name} detail={plural(s.cases.length, "case")} on={wanted?.includes(s.name) ?? false} change={(yes) => change({ suites: yes ? [...(wanted ?? []), s.name] : (wanted ?? []).filter((n) => n !== s.name) })} />
+          ))}
+        </Part>
+        <Part title="Devices" aside={on.length === 0 ? "all that fit" : `${on.length} chosen`}>
+          <div className="max-h-48 overflow-auto" tabIndex={0} role="group" aria-label="Models">
+            {models.map((m) => (
+              <Tick key={m.name} label={m.name} detail={m.detail} on={on.includes(m.name)} change={(yes) => change({ on: yes ? [...on, m.name] : on.filter((n) => n !== m.name) })} />
+            ))}
+          </div>
+        </Part>
+        <Part title="Rules">
+          <div className="grid grid-cols-[1fr_auto] items-center gap-y-2">
+            <label htmlFor="language">Language of the devices</label>
+            <input id="language" className="field w-28" value={d.language} onChange={(e) => change({ language: e.target.value })} spellCheck={false} />
+            <label htmlFor="repeat">Repeat failed cases</label>
+            <input id="repeat" type="number" min={0} max={20} className="field w-28" value={d.repeat} onChange={(e) => change({ repeat: Math.max(0, Math.min(20, Number(e.target.value))) })} />
+            <label htmlFor="seed">Seed of chance</label>
+            <input id="seed" inputMode="numeric" placeholder="a new one" className="field w-28" value={d.seed} onChange={(e) => change({ seed: e.target.value.replace(/\D/g, "").slice(0, 15) })} />
+            <label htmlFor="real">Stand-ins at the pace of a person, to watch</label>
+            <Switch.Root id="real" checked={d.realTime} onCheckedChange={(realTime) => change({ realTime })} className="relative h-5 w-9 justify-self-end rounded-full border border-strong bg-wash data-[state=checked]:bg-ink">
+              <Switch.Thumb className="block size-3.5 translate-x-0.5 rounded-full bg-ink data-[state=checked]:translate-x-[18px] data-[state=checked]:bg-paper" />
+            </Switch.Root>
+          </div>
+        </Part>
+      </div>
+      <div className="flex min-h-0 flex-col gap-3">
+        <Part title="What will run" aside={preview.data && !preview.error ? `${plural(preview.data.legs, "leg")}: ${plural(preview.data.cases, "case")} in ${plural(preview.data.combinations.length, "combination")}` : ""}>
+          {preview.error ? <Trouble of={preview.error} /> : preview.data ? <Preview of={preview.data} /> : <p className="text-faint">Working it out…</p>}
+        </Part>
+        <div className="mt-auto flex flex-wrap items-center justify-end gap-3 border-t border-rule pt-3">
+          {trouble !== undefined && <Trouble of={trouble} />}
+          {wanted?.length === 0 && <span className="text-petrol">Choose at least one suite.</span>}
+          <button type="submit" className="button button-main" disabled={busy || !request || wanted?.length === 0 || !!preview.error}>
+            {busy ? "Starting…" : "Start the run"}
+          </button>
+        </div>
+      </div>
+    </form>
+  );
+}
+
+function Preview({ of }: { of: RunPreview }) {
+  return (
+    <div className="space-y-3">
+      <table className="w-full">
+        <thead className="text-left text-sm text-soft">
+          <tr>
+            <th className="font-normal">Combination</th>
+            <th className="font-normal">Package</th>
+            <th className="text-right font-normal">Free now</th>
+          </tr>
+        </thead>
+        <tbody>
+          {of.combinations.map((c) => (
+            <tr key={combinationKey(c.combination)} className="border-t border-rule">
+              <td className="py-0.5 pr-2">{combinationLabel(c.combination)}</td>
+              <td className="max-w-36 truncate pr-2 text-sm text-soft" title={c.package}>
+                {c.package}
+              </td>
+              <td className="text-right whitespace-nowrap">
+                {c.idle} of {c.devices}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {of.left_out.length > 0 && (
+        <div>
+          <h3 className="font-medium text-petrol">{plural(of.left_out.length, "combination")} cannot run</h3>
+          {of.left_out.map((l) => (
+            <div key={combinationKey(l.combination)} className="border-t border-rule py-1">
+              {combinationLabel(l.combination)}, {l.combination.kind}
+              {l.reasons.map((r) => (
+                <p key={r.why} className="text-sm text-soft">
+                  {r.why}: {r.remedy}
+                </p>
+              ))}
+            </div>
+          ))}
+        </div>
+      )}
+    </div>
+  );
+}
+
+function Part({ title, aside, children }: { title: string; aside?: ReactNode; children: ReactNode }) {
+  return (
+    <fieldset className="min-w-0">
+      <legend className="mb-1 flex w-full items-baseline justify-between border-b border-rule pb-0.5">
+        <span className="font-semibold">{title}</span>
+        <span className="text-sm text-soft">{aside}</span>
+      </legend>
+      {children}
+    </fieldset>
+  );
+}
+
+export function Tick({ label, detail, on, change }: { label: string; detail?: string; on: boolean; change: (on: boolean) => void }) {
+  return (
+    <label className="flex items-center gap-2 py-0.5 hover:bg-wash">
+      <Checkbox.Root checked={on} onCheckedChange={(v) => change(v === true)} aria-label={label} className="grid size-4 flex-none place-items-center rounded-[3px] border border-strong bg-sheet data-[state=checked]:border-ink data-[state=checked]:bg-ink">
+        <Checkbox.Indicator>
+          <svg width="10" height="10" viewBox="0 0 10 10" aria-hidden="true">
+            <path d="M1.5 5.2 4 7.8 8.6 2.2" fill="none" stroke="var(--paper)" strokeWidth="1.8" />
+          </svg>
+        </Checkbox.Indicator>
+      </Checkbox.Root>
+      <span className="truncate">{label}</span>
+      <span className="ml-auto text-sm whitespace-nowrap text-soft">{detail}</span>
+    </label>
+  );
+}
+
+// Radix keeps the empty value for itself.
+const any = "\u0000any";
+
+export function Pick({ label, value, onChange, options, narrow }: { label: string; value: string; onChange: (v: string) => void; options: [string, string][]; narrow?: boolean }) {
+  return (
+    <Select.Root value={value === "" ? any : value} onValueChange={(v) => onChange(v === any ? "" : v)}>
+      <Select.Trigger aria-label={label} className={`field inline-flex items-center justify-between gap-2 ${narrow ? "" : "w-full"}`}>
+        <Select.Value />
+        <svg width="9" height="6" viewBox="0 0 9 6" aria-hidden="true">
+          <path d="m1 1 3.5 3.5L8 1" fill="none" stroke="currentColor" strokeWidth="1.4" />
+        </svg>
+      </Select.Trigger>
+      <Select.Portal>
+        <Select.Content position="popper" sideOffset={4} className="card z-50 max-h-80 min-w-[var(--radix-select-trigger-width)] overflow-hidden">
+          <Select.Viewport className="py-1">
+            {options.map(([v, words]) => (
+              <Select.Item key={v} value={v === "" ? any : v} className="px-3 py-1 outline-none data-highlighted:bg-wash data-[state=checked]:font-medium">
+                <Select.ItemText>{words}</Select.ItemText>
+              </Select.Item>
+            ))}
+          </Select.Viewport>
+        </Select.Content>
+      </Select.Portal>
+    </Select.Root>
+  );
+}
+

@@ -1,0 +1,231 @@
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { memo, useCallback, useEffect, useMemo, useRef, useState, useSyncExternalStore, type KeyboardEvent } from "react";
+import { combinationLabel, platformName, type Column, type Crossing, type Row, type Weave as Model } from "../data/weave";
+import { Tip } from "./plain";
+import { Shape, verdictWords } from "./verdict";
+
+const cell = 26;
+const rowHeight = 24;
+const suiteHeight = 30;
+
+type Props = { model: Model; open?: { leg: number; index: number }; onOpen: (x: Crossing) => void; narrow: boolean };
+
+/** Cases as rows, combinations as columns, a verdict's shape at each crossing. */
+export function Weave({ model, open, onOpen, narrow }: Props) {
+  const box = useRef<HTMLDivElement>(null);
+  useSyncExternalStore(model.subscribe, () => model.version);
+  const { rows, columns } = model;
+  const label = narrow ? 180 : 300;
+  const head = useMemo(() => Math.min(190, 20 + Math.max(...columns.map((c) => combinationLabel(c.combination).length), 8) * 6.2), [columns]);
+
+  const down = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: (i) => rowHeight + (rows[i]?.first ? suiteHeight : 0), overscan: 8, paddingStart: head, scrollPaddingStart: head, getItemKey: (i) => rows[i]?.key ?? i });
+  const across = useVirtualizer({ horizontal: true, count: columns.length, getScrollElement: () => box.current, estimateSize: () => cell, overscan: 6, paddingStart: label, scrollPaddingStart: label });
+  useEffect(() => {
+    down.measure();
+    across.measure();
+  }, [down, across, rows, columns, label, head]);
+
+  // One crossing is current for the keyboard; it is told by aria-activedescendant.
+  const [current, setCurrent] = useState<{ row: string; column: string }>();
+  const at = {
+    row: Math.max(0, rows.findIndex((r) => r.key === current?.row)),
+    column: Math.max(0, columns.findIndex((c) => c.key === current?.column)),
+  };
+  const move = useCallback(
+    (row: number, column: number) => {
+      const r = rows[Math.max(0, Math.min(rows.length - 1, row))];
+      const c = columns[Math.max(0, Math.min(columns.length - 1, column))];
+      if (!r || !c) return;
+      setCurrent({ row: r.key, column: c.key });
+      down.scrollToIndex(rows.indexOf(r));
+      across.scrollToIndex(columns.indexOf(c));
+    },
+    [rows, columns, down, across],
+  );
+  const seek = (step: 1 | -1) => {
+    const n = rows.length * columns.length;
+    let i = current ? at.row * columns.length + at.column : step === 1 ? -1 : n;
+    for (i += step; i >= 0 && i < n; i += step) {
+      const x = rows[Math.floor(i / columns.length)]?.crossings.get(columns[i % columns.length]!.key);
+      if (x && (x.verdict === "fail" || x.verdict === "error" || x.flaky)) return move(Math.floor(i / columns.length), i % columns.length);
+    }
+  };
+  const press = (e: KeyboardEvent) => {
+    const does: Record<string, () => void> = {
+      ArrowDown: () => move(current ? at.row + 1 : 0, at.column),
+      ArrowUp: () => move(at.row - 1, at.column),
+      ArrowRight: () => move(at.row, current ? at.column + 1 : 0),
+      ArrowLeft: () => move(at.row, at.column - 1),
+      Home: () => move(at.row, 0),
+      End: () => move(at.row, columns.length - 1),
+      PageDown: () => move(at.row + 12, at.column),
+      PageUp: () => move(at.row - 12, at.column),
+      j: () => seek(1),
+      k: () => seek(-1),
+      Enter: () => {
+        const x = rows[at.row]?.crossings.get(columns[at.column]?.key ?? "");
+        if (x) onOpen(x);
+      },
+    };
+    if (e.ctrlKey || e.metaKey || e.altKey || !does[e.key]) return;
+    e.preventDefault();
+    does[e.key]!();
+  };
+  const openAt = open && model.find(open.leg, open.index);
+  const visible = across.getVirtualItems();
+  const first = visible[0]?.index ?? 0;
+  const last = visible[visible.length - 1]?.index ?? -1;
+
+  return (
+    <div
+      ref={box}
+      role="grid"
+      aria-label="Cases by combinations"
+      aria-rowcount={rows.length + 1}
+      aria-colcount={columns.length + 1}
+      aria-activedescendant={current ? `x-${at.row}-${at.column}` : undefined}
+      tabIndex={0}
+      onKeyDown={press}
+      onFocus={() => !current && openAt && setCurrent({ row: openAt.row.key, column: openAt.column })}
+      className="group relative h-full overflow-auto border-b border-strong"
+    >
+      <div style={{ height: down.getTotalSize(), width: across.getTotalSize() + 8, minWidth: "100%" }} className="relative" role="presentation">
+        <Head model={model} columns={columns} first={first} last={last} label={label} height={head} marked={openAt?.column ?? current?.column} />
+        {down.getVirtualItems().map((v) => {
+          const row = rows[v.index];
+          if (!row) return null;
+          return (
+            <RowLine
+              key={row.key}
+              model={model}
+              row={row}
+              number={v.index}
+              top={v.start}
+              label={label}
+              columns={columns}
+              first={first}
+              last={last}
+              end={narrow || columns.length > 22 ? -1 : label + columns.length * cell + 12}
+              current={current?.row === row.key ? current.column : ""}
+              openColumn={openAt?.row === row ? openAt.column : ""}
+              onOpen={onOpen}
+            />
+          );
+        })}
+      </div>
+    </div>
+  );
+}
+
+type HeadProps = { model: Model; columns: Column[]; first: number; last: number; label: number; height: number; marked?: string };
+
+function Head({ model, columns, first, last, label, height, marked }: HeadProps) {
+  const busyKey = useSyncExternalStore(model.subscribe, () => [...model.busy()].sort().join("\n"));
+  const busy = new Set(busyKey.split("\n"));
+  return (
+    <div role="row" aria-rowindex={1} className="sticky top-0 z-20 border-b border-rule bg-paper" style={{ height }}>
+      <span role="columnheader" aria-colindex={1} className="sticky left-0 z-10 flex items-end bg-paper pb-1.5 text-sm text-soft" style={{ width: label, height: height - 1 }}>
+        Case
+      </span>
+      {columns.slice(first, last + 1).map((c, i) => (
+        <Tip key={c.key} side="bottom" words={`${combinationLabel(c.combination)}, ${c.combination.kind}, ${c.combination.language}`}>
+          <span
+            role="columnheader"
+            aria-colindex={first + i + 2}
+            aria-label={`${combinationLabel(c.combination)}, ${c.combination.kind}`}
+            className={`absolute bottom-0 flex items-center justify-start gap-1.5 pt-2 text-sm whitespace-nowrap ${c.key === marked ? "font-medium text-ink" : "text-soft"}`}
+            style={{ left: label + (first + i) * cell, width: cell, height, writingMode: "vertical-rl", transform: "rotate(180deg)" }}
+          >
+            {busy.has(c.key) && <span className="verdict verdict-running" aria-hidden="true" />}
+            <span className="overflow-hidden text-ellipsis" style={{ maxHeight: height - 22 }}>
+              {c.combination.model}, {platformName(c.combination.platform)} {c.combination.os}
+            </span>
+          </span>
+        </Tip>
+      ))}
+    </div>
+  );
+}
+
+type LineProps = { model: Model; row: Row; number: number; top: number; label: number; columns: Column[]; first: number; last: number; end: number; current: string; openColumn: string; onOpen: (x: Crossing) => void };
+
+const RowLine = memo(function RowLine({ model, row, number, top, label, columns, first, last, end, current, openColumn, onOpen }: LineProps) {
+  useSyncExternalStore(model.subscribe, () => row.version);
+  const note = end < 0 ? "" : noteOf(row);
+  return (
+    <div className="absolute left-0 w-full" style={{ top, height: rowHeight + (row.first ? suiteHeight : 0) }} role="row" aria-rowindex={number + 2}>
+      {row.first && (
+        <span className="sticky left-0 flex items-end pb-1 font-semibold" style={{ height: suiteHeight, width: label }} role="presentation">
+          <span className="truncate">{row.suite}</span>
+        </span>
+      )}
+      <span role="rowheader" aria-colindex={1} title={row.name} className={`sticky left-0 z-10 flex items-center bg-paper pr-3 ${openColumn ? "font-medium" : ""}`} style={{ height: rowHeight, width: label }}>
+        <span className="truncate">{row.name}</span>
+      </span>
+      {columns.slice(first, last + 1).map((c, i) => {
+        const x = row.crossings.get(c.key);
+        const left = label + (first + i) * cell;
+        if (!x) return <span key={c.key} role="gridcell" aria-colindex={first + i + 2} aria-label="not run here" className="absolute bottom-0" style={{ left, width: cell, height: rowHeight }} />;
+        return (
+          <Knot
+            key={c.key}
+            id={`x-${number}-${first + i}`}
+            column={first + i}
+            left={left}
+            crossing={x}
+            verdict={x.verdict}
+            flaky={x.flaky}
+            running={x.running}
+            name={`${row.name}, ${c.label}`}
+            current={current === c.key}
+            open={openColumn === c.key}
+            onOpen={onOpen}
+          />
+        );
+      })}
+      {note && (
+        <span className="absolute bottom-0 flex items-center text-sm whitespace-nowrap text-soft" style={{ left: end, height: rowHeight }} aria-hidden="true">
+          {note}
+        </span>
+      )}
+    </div>
+  );
+});
+
+/** What a row says at a glance, where there is room for it. */
+function noteOf(row: Row): string {
+  const all = [...row.crossings.values()];
+  const parts = [
+    ["fails", all.filter((x) => x.verdict === "fail" && !x.flaky).length],
+    ["flaky", all.filter((x) => x.flaky).length],
+    ["error", all.filter((x) => x.verdict === "error").length],
+    ["skipped", all.filter((x) => x.verdict === "skip").length],
+  ] as const;
+  return parts
+    .filter(([, n]) => n > 0)
+    .map(([word, n]) => `${word} in ${n === all.length ? (n === 1 ? "the only one" : `all ${n}`) : `${n} of ${all.length}`}`)
+    .join(", ");
+}
+
+type KnotProps = { id: string; column: number; left: number; crossing: Crossing; verdict: string; flaky: boolean; running: boolean; name: string; current: boolean; open: boolean; onOpen: (x: Crossing) => void };
+
+const Knot = memo(function Knot({ id, column, left, crossing, verdict, flaky, running, name, current, open, onOpen }: KnotProps) {
+  return (
+    <span
+      id={id}
+      role="gridcell"
+      aria-colindex={column + 2}
+      aria-selected={open}
+      aria-label={`${name}: ${verdictWords(verdict, flaky, running)}`}
+      title={crossing.sentence || undefined}
+      onClick={() => onOpen(crossing)}
+      className={`crossing absolute bottom-0 grid cursor-pointer place-items-center hover:bg-wash ${open ? "bg-picked" : ""} ${current ? "group-focus-visible:outline-2 group-focus-visible:-outline-offset-2 group-focus-visible:outline-petrol" : ""}`}
+      style={{ left, width: cell, height: rowHeight }}
+      data-verdict={flaky ? "flaky" : running ? "running" : verdict}
+    >
+      <span className="knot">
+        <Shape of={verdict} flaky={flaky} running={running} silent />
+      </span>
+    </span>
+  );
+});
