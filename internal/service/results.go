@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"yamato/internal/blob"
@@ -167,11 +168,19 @@ func waitsFor(c contract.Combination, devices []store.Device) string {
 	case states["idle"] > 0:
 		return "its turn"
 	case busy > 0:
-		return fmt.Sprintf("a %s: %d in use", c.Model, busy)
+		return fmt.Sprintf("%s: %d in use", a(c.Model), busy)
 	case states["offline"] > 0:
-		return fmt.Sprintf("a %s: %d offline; start the host of their site", c.Model, states["offline"])
+		return fmt.Sprintf("%s: %d offline; start the host of their site", a(c.Model), states["offline"])
 	}
-	return fmt.Sprintf("a %s %s %s: there is none any more", c.Model, fleet.PlatformName(c.Platform), c.Os)
+	return fmt.Sprintf("%s %s %s: there is none any more", a(c.Model), fleet.PlatformName(c.Platform), c.Os)
+}
+
+// a puts the article before a name.
+func a(name string) string {
+	if name != "" && strings.ContainsRune("AEIOUaeiou", rune(name[0])) {
+		return "an " + name
+	}
+	return "a " + name
 }
 
 // Evidence lists all that is kept of a run.

@@ -29,14 +29,18 @@ export function DevicePage() {
         title={one.name}
         about={
           <>
-            {one.model}, {platformName(one.platform)} {one.os}, {one.kind}, at {one.site}. Now {live ? doing(live) : one.state}
-            {live?.run && (
+            {one.model}, {platformName(one.platform)} {one.os}, {one.kind}, at {one.site}. Now{" "}
+            {live?.run ? (
               <>
-                {": "}
+                running{" "}
                 <Link className="link" to={`/runs/${live.run}`}>
-                  open run {live.run}
+                  run {live.run}
                 </Link>
               </>
+            ) : live ? (
+              doing(live)
+            ) : (
+              one.state
             )}
             , since {at(live?.since ?? one.since)}.
           </>

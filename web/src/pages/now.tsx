@@ -22,11 +22,12 @@ export function NowPage() {
   const all = [...late.values()].sort((a, b) => b.number - a.number);
   const running = all.filter((r) => !r.finished_at);
   const finished = all.filter((r) => r.finished_at).slice(0, 8);
+  const failures = gathered(now.data.failures);
   const waits = now.data.waiting.filter((w) => running.some((r) => r.number === w.run));
 
   return (
     <div className="mx-auto max-w-[1240px] px-5 py-5">
-      <h1 className="max-w-[60ch] pb-5 font-normal">
+      <h1 className="max-w-[90ch] pb-5 font-normal">
         <Headline running={running.length} fleet={[...fleet.values()]} last={finished[0]} waiting={waits.reduce((n, w) => n + w.legs, 0)} />
       </h1>
       <div className="grid gap-x-10 lg:grid-cols-[1.15fr_1fr]">
@@ -79,7 +80,7 @@ export function NowPage() {
         </div>
         <div>
           <Section title="Last failures" aside={now.data.failures.length > 0 ? "newest first" : ""}>
-            {now.data.failures.map((f) => (
+            {failures.map(({ f, runs }) => (
               <Link key={`${f.run} ${f.leg} ${f.case_index} ${f.sentence}`} to={`/runs/${f.run}?leg=${f.leg}&case=${f.case_index}`} className="flex gap-2.5 border-b border-rule py-2 hover:bg-wash">
                 <span className="pt-[5px]">
                   <Shape of={f.verdict} />
@@ -89,6 +90,7 @@ export function NowPage() {
                   <span className="block break-words text-soft">{f.sentence}</span>
                   <span className="block text-sm text-faint">
                     {f.suite}, run {f.run} of {f.version_name}, in {plural(f.combinations, "combination")}, {at(f.at)}
+                    {runs > 1 && `; so in ${plural(runs - 1, "run")} before`}
                   </span>
                 </span>
               </Link>
@@ -100,6 +102,20 @@ export function NowPage() {
       </div>
     </div>
   );
+}
+
+type Failure = Now["failures"][number];
+
+/** The same failure of several runs is told once, with the newest of them. */
+function gathered(list: Failure[]): { f: Failure; runs: number }[] {
+  const out = new Map<string, { f: Failure; runs: number }>();
+  for (const f of list) {
+    const k = [f.app, f.suite, f.case, f.sentence].join("\n");
+    const before = out.get(k);
+    if (before) before.runs++;
+    else out.set(k, { f, runs: 1 });
+  }
+  return [...out.values()];
 }
 
 function Headline({ running, waiting, fleet, last }: { running: number; waiting: number; fleet: Glimpse[]; last?: { number: number; verdict: string; finished_at?: string } }) {

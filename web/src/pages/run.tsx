@@ -17,10 +17,10 @@ export function RunPage() {
   const { run = "" } = useParams();
   const number = Number(run);
   const detail = useQuery<RunDetail, Problem>({ queryKey: [`runs/${number}?brief`], queryFn: () => get<RunDetail>(inProject(`runs/${number}?brief=true`)), staleTime: 0, gcTime: 0 });
-  useTitle(`Run ${run}`);
-  if (detail.error && !detail.data) return <div className="p-5"><Trouble of={detail.error} retry={() => void detail.refetch()} /></div>;
   // What failed stands over the weave: it is there first, so that nothing jumps.
   const causes = useGet<Cause[]>(`runs/${number}/causes`, { staleTime: 0, enabled: !!detail.data });
+  useTitle(`Run ${run}`);
+  if (detail.error && !detail.data) return <div className="p-5"><Trouble of={detail.error} retry={() => void detail.refetch()} /></div>;
   if (!detail.data || (causes.isPending && !!detail.data.run.finished_at)) return <div className="p-5"><Waiting what={`run ${run}`} /></div>;
   return <Loaded key={number} detail={detail.data} />;
 }

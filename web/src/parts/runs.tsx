@@ -23,7 +23,7 @@ export function remaining(r: Run, now: number): string {
   if (!r.started_at || r.finished_at || r.results < 3) return "";
   const took = now - Date.parse(r.started_at);
   const left = (took / r.results) * Math.max(0, r.expected - r.results);
-  return left < 1500 ? "nearly done" : `about ${lasting(Math.round(left / 1000) * 1000)} to go`;
+  return left < 1500 ? "nearly done" : `about ${left < 60_000 ? `${Math.round(left / 1000)} s` : lasting(left)} to go`;
 }
 
 export function runWord(r: Run): string {
