@@ -17,6 +17,7 @@ import (
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/cdproto/target"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // Path of Debian's Chromium.
@@ -137,15 +138,22 @@ func (t *Tab) See(text string) error {
 	return t.Await(fmt.Sprintf(`document.body.innerText.includes(%q)`, text))
 }
 
-// Ask evaluates an expression.
+// Ask evaluates an expression, which may await something.
 func (t *Tab) Ask(expression string, into any) error {
-	return t.Do(chromedp.Evaluate(expression, into))
+	if into == nil {
+		into = new([]byte) // whatever it is
+	}
+	return t.Do(chromedp.Evaluate("(async () => ("+expression+"))()", into, promised))
 }
 
+// Run runs a script in the page.
+func (t *Tab) Run(script string) error { return t.Do(chromedp.Evaluate(script+"\n;true", nil)) }
+
 // control finds what a person would call by that name: a button, link, field, tab,
-// option or menu item with that accessible name or text.
-const control = `((name, from) => {
-  const all = [...(from || document).querySelectorAll("button, a, input, summary, label, [role=tab], [role=menuitem], [role=option], [role=combobox], [role=switch], [role=checkbox], [role=gridcell], [role=treeitem]")];
+// option or menu item with that accessible name or text. Where a dialog is open, it
+// is in there.
+const control = `((name) => {
+  const all = [...(document.querySelector("[role=dialog]") || document).querySelectorAll("button, a, input, summary, label, [role=tab], [role=menuitem], [role=option], [role=combobox], [role=switch], [role=checkbox], [role=gridcell], [role=treeitem]")];
   const say = (e) => (e.getAttribute("aria-label") || e.innerText || "").trim().replace(/\s+/g, " ");
   const seen = all.filter((e) => e.getClientRects().length > 0);
   return seen.find((e) => say(e) === name) || seen.find((e) => say(e).startsWith(name)) || seen.find((e) => say(e).includes(name));
@@ -184,8 +192,39 @@ func (t *Tab) Point(x, y float64) error {
 	return t.Do(input.DispatchMouseEvent(input.MouseMoved, x, y))
 }
 
-// Press presses keys: characters, or names of kb such as "\r".
-func (t *Tab) Press(keys string) error { return t.Do(chromedp.KeyEvent(keys)) }
+// Key presses a key by its name, as in KeyboardEvent.key: Enter, Tab, ArrowDown.
+func (t *Tab) Key(name string) error {
+	keys := map[string]string{"Enter": kb.Enter, "Tab": kb.Tab, "Escape": kb.Escape, "ArrowDown": kb.ArrowDown, "ArrowUp": kb.ArrowUp, "ArrowLeft": kb.ArrowLeft, "ArrowRight": kb.ArrowRight, "Home": kb.Home, "End": kb.End}
+	k, ok := keys[name]
+	if !ok {
+		return fmt.Errorf("there is no key %q", name)
+	}
+	return t.Press(k)
+}
+
+// Press types characters. A key that the page keeps for itself types nothing, as
+// on a keyboard.
+func (t *Tab) Press(keys string) error {
+	return t.Do(chromedp.ActionFunc(func(ctx context.Context) error {
+		for _, r := range keys {
+			for _, k := range kb.Encode(r) {
+				switch k.Type {
+				case input.KeyChar:
+					continue // told with the key itself
+				case input.KeyRawDown, input.KeyDown:
+					k.Type = input.KeyDown
+					if r >= ' ' && r < 0x7f || r == '\r' {
+						k.Text = string(r)
+					}
+				}
+				if err := k.Do(ctx); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}))
+}
 
 // Picture takes a PNG of what is to be seen, once fonts are there.
 func (t *Tab) Picture() ([]byte, error) {
@@ -208,8 +247,18 @@ func (t *Tab) Drop(paths ...string) error {
 	at := func(kind input.DispatchDragEventType) chromedp.Action {
 		return input.DispatchDragEvent(kind, 600, 400, &input.DragData{Items: []*input.DragDataItem{}, Files: paths, DragOperationsMask: 1})
 	}
-	return t.Do(at(input.DragEnter), at(input.DragOver), at(input.Drop))
+	if err := t.Do(at(input.DragEnter), at(input.DragOver)); err != nil {
+		return err
+	}
+	// A drop counts where the page has taken the drag; it has once it draws again.
+	if err := t.Do(chromedp.Evaluate(`new Promise((r) => requestAnimationFrame(() => requestAnimationFrame(() => r(true))))`, nil, promised)); err != nil {
+		return err
+	}
+	return t.Do(at(input.DragOver), at(input.Drop))
 }
+
+// Patience sets how long the tab waits for what it awaits.
+func (t *Tab) Patience(d time.Duration) { t.wait = d }
 
 // Troubles are what the page wrote to its console as errors, and what it threw.
 func (t *Tab) Troubles() []string { return t.notes.list() }

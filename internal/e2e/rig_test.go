@@ -185,6 +185,7 @@ type process struct {
 	mu     sync.Mutex
 	cmd    *exec.Cmd
 	deaths int
+	gate   sync.Mutex // held while it may not be started again
 }
 
 func (r *rig) start(name, killAt string, args ...string) *process {
@@ -201,6 +202,8 @@ func (r *rig) start(name, killAt string, args ...string) *process {
 	go func() { // ends when the test does
 		defer close(done)
 		for env := first; ; env = p.env {
+			p.gate.Lock()
+			p.gate.Unlock() //nolint:staticcheck // only passed through
 			cmd := exec.Command(program, args...)
 			cmd.Env, cmd.Stdout, cmd.Stderr = env, log, log
 			cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -237,6 +240,13 @@ func (r *rig) start(name, killAt string, args ...string) *process {
 		_ = log.Close()
 	})
 	return p
+}
+
+// halt kills it until go on is called.
+func (p *process) halt() (goOn func()) {
+	p.gate.Lock()
+	p.kill(syscall.SIGKILL)
+	return p.gate.Unlock
 }
 
 func (p *process) kill(s syscall.Signal) {

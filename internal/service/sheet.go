@@ -204,6 +204,9 @@ func metIn(d contract.RunDetail, classes []fleet.Device) (met, ran []verdict.Met
 		place[l.Id] = placeOf(l.Combination, classes)
 		for _, x := range l.Cases {
 			m := verdict.Met{Suite: l.Suite, Case: x.Name, Leg: l.Id, Index: x.Index, Verdict: verdict.Verdict(x.Verdict), Flaky: x.Flaky}
+			if m.Verdict == verdict.None {
+				continue // not there yet: it says nothing of what combinations share
+			}
 			ran = append(ran, m)
 			if x.Flaky || m.Verdict == verdict.Fail || m.Verdict == verdict.Error || m.Verdict == verdict.Skip {
 				met = append(met, told(m, l, x))

@@ -4,7 +4,7 @@ import { Route, Routes, useLocation } from "react-router";
 import { get, Problem, setProject, type About } from "./data/api";
 import { listen } from "./data/live";
 import { Frame } from "./parts/frame";
-import { Command, Empty, Trouble, Waiting } from "./parts/plain";
+import { Command, Heading, Trouble, Waiting } from "./parts/plain";
 import { StartRun } from "./parts/start";
 import { NowPage } from "./pages/now";
 import { SignIn, SignedOut } from "./pages/sign-in";
@@ -60,11 +60,10 @@ function SignedIn() {
               path="*"
               element={
                 <Page>
-                  <Empty title="There is no such page.">
-                    <p>
-                      Press <kbd>/</kbd> to find something by its name, or choose a place above. <Command>yamato --help</Command> lists the commands.
-                    </p>
-                  </Empty>
+                  <Heading title="There is no such page." />
+                  <p className="text-soft">
+                    Press <kbd>/</kbd> to find something by its name, or choose a place above. <Command>yamato --help</Command> lists the commands.
+                  </p>
                 </Page>
               }
             />

@@ -75,9 +75,20 @@ export class Weave {
         entries.push(entry);
       }
     }
+    for (const leg of detail.legs) this.guess(leg);
     this.rows = [...rows.values()];
     this.columns = [...columns.values()];
     this.sort();
+  }
+
+  // Which case is under way is told by events alone; of a leg that ran before this
+  // page was opened it is the first that its attempt has still to judge.
+  private guess(leg: RunDetail["legs"][number]) {
+    if (leg.state !== "running") return;
+    const attempt = leg.attempts.length;
+    const todo = leg.cases.find((x) => !x.results.some((r) => r.attempt === attempt) && (attempt === 1 || x.verdict !== "pass"));
+    const entry = todo && this.at.get(`${leg.id}/${todo.index}`);
+    if (entry) entry.crossing.running = true;
   }
 
   subscribe = (l: () => void) => {

@@ -108,7 +108,9 @@ export function FleetPage() {
                 if ("group" in line)
                   return (
                     <div key={v.key} role="row" className="absolute inset-x-0 flex items-end gap-3 border-b border-rule pb-1" style={place}>
-                      <h2 role="cell">{line.group}</h2>
+                      <div role="cell">
+                        <h2>{line.group}</h2>
+                      </div>
                       <span role="cell" className="text-sm text-soft">
                         {line.devices.filter((d) => d.state === "idle").length} of {line.devices.length} free
                       </span>

@@ -76,7 +76,7 @@ function Loaded({ detail }: { detail: RunDetail }) {
     document.querySelector<HTMLElement>("[role=grid]")?.focus();
   }, [set]);
   useEffect(() => {
-    const esc = (e: KeyboardEvent) => e.key === "Escape" && open && !document.querySelector("[role=dialog],[role=menu],[role=listbox]") && close();
+    const esc = (e: KeyboardEvent) => e.key === "Escape" && open && !document.querySelector("[role=dialog], [role=menu], [data-radix-popper-content-wrapper]") && close();
     window.addEventListener("keydown", esc);
     return () => window.removeEventListener("keydown", esc);
   }, [open, close]);

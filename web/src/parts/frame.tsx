@@ -57,7 +57,7 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
     let going = 0; // when g was pressed
     const press = (e: KeyboardEvent) => {
       const t = e.target as HTMLElement;
-      if (e.ctrlKey || e.metaKey || e.altKey || t.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu], [role=listbox]")) return;
+      if (e.ctrlKey || e.metaKey || e.altKey || t.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu], [data-radix-popper-content-wrapper]")) return;
       if (Date.now() - going < 1500) {
         going = 0;
         const p = places.find((p) => p.key === e.key);

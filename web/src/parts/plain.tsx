@@ -92,8 +92,8 @@ export function Modal({ title, about, wide, open, onClose, children }: { title: 
               <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
               {about && <Dialog.Description className="text-soft">{about}</Dialog.Description>}
             </div>
-            <Dialog.Close className="button" aria-label="Close">
-              Esc
+            <Dialog.Close className="button">
+              Close <kbd>Esc</kbd>
             </Dialog.Close>
           </div>
           <div className="min-h-0 flex-1 overflow-auto px-5 py-4">{children}</div>

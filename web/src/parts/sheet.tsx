@@ -44,8 +44,8 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
           >
             Run this again
           </button>
-          <button className="button" onClick={onClose} aria-label="Close the attempt">
-            Esc
+          <button className="button" onClick={onClose}>
+            Close <kbd>Esc</kbd>
           </button>
         </div>
       </header>
