@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -58,7 +59,9 @@ func newRig(t *testing.T) *rig {
 			Width: 408, Height: 896, MemoryMB: 8192, Traits: []string{"location"}, Abilities: []string{"back"}}, "idle")
 		return err
 	}))
-	server := httptest.NewServer(api.New(service.New(st, blobs, service.Config{}), api.Config{Program: "test"}))
+	server := httptest.NewServer(api.New(service.New(st, blobs, service.Config{}), api.Config{Program: "test", Names: []string{"yamato.example"}, Console: fstest.MapFS{
+		"index.html": {Data: []byte("<!doctype html><title>Yamato</title>")}, "assets/main-1.js": {Data: []byte("let x = 1")},
+	}}))
 	t.Cleanup(server.Close)
 	return &rig{t, server.URL, st, project}
 }
@@ -132,6 +135,25 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 		{"GET", base + "/runs/1", nil, "", 200},
 		{"GET", base + "/runs/77", nil, "", 404},
 		{"GET", base + "/runs/1/evidence", nil, "", 200},
+		{"GET", base + "/runs?q=a&state=queued&verdict=none&build=1", nil, "", 200},
+		{"GET", base + "/runs/1?brief=true", nil, "", 200},
+		{"GET", base + "/runs/1/causes", nil, "", 200},
+		{"GET", base + "/runs/1/legs/1/cases/0", nil, "", 200},
+		{"GET", base + "/runs/1/legs/9/cases/0", nil, "", 404},
+		{"GET", base + "/runs/1/evidence/5/elements", nil, "", 404},
+		{"POST", base + "/run-previews", func() []byte { return asJSON(map[string]any{"build": "3.1.4", "suites": []string{"A"}}) }, "application/json", 200},
+		{"POST", base + "/run-previews", func() []byte { return asJSON(map[string]any{"build": "9", "suites": []string{"A"}}) }, "application/json", 404},
+		{"GET", base + "/now", nil, "", 200},
+		{"GET", base + "/search?q=tide", nil, "", 200},
+		{"GET", base + "/search", nil, "", 400},
+		{"GET", base + "/suites/A", nil, "", 200},
+		{"GET", base + "/suites/B", nil, "", 404},
+		{"GET", base + "/devices/kaede-7-1", nil, "", 200},
+		{"GET", base + "/devices/nowhere", nil, "", 404},
+		{"POST", base + "/devices/nowhere/screens", nil, "", 404},
+		{"POST", base + "/runs/1/again", func() []byte { return asJSON(map[string]any{"which": "all"}) }, "application/json", 200},
+		{"POST", base + "/runs/1/again", func() []byte { return asJSON(map[string]any{"which": "some"}) }, "application/json", 422},
+		{"POST", "/api/v1/sign-ins", nil, "", 200},
 		{"POST", base + "/runs/1/cancel", nil, "", 200},
 		{"POST", base + "/runs/1/cancel", nil, "", 422},
 	} {

@@ -65,15 +65,30 @@ func newWorld(t *testing.T, c Config) *world {
 		require.NoError(t, err)
 	}
 	w.service = w.another(c)
-	packages, err := demo.Packages(demo.Versions[0])
-	require.NoError(t, err)
-	p, err := w.service.AddPackage(ctx, w.user, packages[0].File, strings.NewReader(string(packages[0].Data)))
-	require.NoError(t, err)
-	_, err = w.service.MakeBuild(ctx, w.user, []string{p.Digest})
-	require.NoError(t, err)
+	w.push("3.1.4")
 	_, err = w.service.PushSuite(ctx, w.user, "two.suite", twoCases)
 	require.NoError(t, err)
 	return w
+}
+
+// push hands in the Android package of a version of the sample app.
+func (w *world) push(version string) contract.Build {
+	w.t.Helper()
+	ctx := context.Background()
+	for _, v := range demo.Versions {
+		if v.Name != version {
+			continue
+		}
+		packages, err := demo.Packages(v)
+		require.NoError(w.t, err)
+		p, err := w.service.AddPackage(ctx, w.user, packages[0].File, strings.NewReader(string(packages[0].Data)))
+		require.NoError(w.t, err)
+		b, err := w.service.MakeBuild(ctx, w.user, []string{p.Digest})
+		require.NoError(w.t, err)
+		return b
+	}
+	require.Fail(w.t, "there is no such version", version)
+	return contract.Build{}
 }
 
 // another starts a further service on the same records.

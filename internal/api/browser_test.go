@@ -1,0 +1,165 @@
+package api_test
+
+import (
+	"bufio"
+	"encoding/json"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// as makes a call as a browser would, with headers of the caller's choice.
+func (r *rig) as(method, path, body string, headers map[string]string) (*http.Response, string) {
+	r.t.Helper()
+	req, err := http.NewRequest(method, r.url+path, strings.NewReader(body))
+	require.NoError(r.t, err)
+	for k, v := range headers {
+		if k == "Host" {
+			req.Host = v
+		} else {
+			req.Header.Set(k, v)
+		}
+	}
+	response, err := http.DefaultClient.Do(req)
+	require.NoError(r.t, err)
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	require.NoError(r.t, err)
+	return response, string(text)
+}
+
+// code gives a code that signs a browser in.
+func (r *rig) code() string {
+	r.t.Helper()
+	_, response, text := r.call("POST", "/api/v1/sign-ins", userToken, "", nil)
+	require.Equal(r.t, 200, response.StatusCode, string(text))
+	var in struct{ Code string }
+	require.NoError(r.t, json.Unmarshal(text, &in))
+	return in.Code
+}
+
+func (r *rig) signedIn() *http.Cookie {
+	r.t.Helper()
+	response, text := r.as("POST", "/api/v1/session", `{"code":"`+r.code()+`"}`, map[string]string{"Origin": r.url})
+	require.Equal(r.t, 200, response.StatusCode, text)
+	require.Len(r.t, response.Cookies(), 1)
+	return response.Cookies()[0]
+}
+
+func TestACodeSignsOneBrowserInOnce(t *testing.T) {
+	r := newRig(t)
+	code := r.code()
+	response, text := r.as("POST", "/api/v1/session", `{"code":"`+code+`"}`, map[string]string{"Origin": r.url})
+	require.Equal(t, 200, response.StatusCode, text)
+	c := response.Cookies()[0]
+	require.True(t, c.HttpOnly)
+	require.Equal(t, http.SameSiteStrictMode, c.SameSite)
+
+	response, text = r.as("POST", "/api/v1/session", `{"code":"`+code+`"}`, map[string]string{"Origin": r.url})
+	require.Equal(t, http.StatusGone, response.StatusCode)
+	require.Contains(t, text, "yamato console")
+	for _, wrong := range []string{`{"code":""}`, `{"code":"` + strings.Repeat("x", 5000) + `"}`, `{}`} {
+		response, _ = r.as("POST", "/api/v1/session", wrong, map[string]string{"Origin": r.url})
+		require.Equal(t, http.StatusGone, response.StatusCode)
+	}
+
+	response, text = r.as("GET", "/api/v1/about", "", map[string]string{"Cookie": c.Name + "=" + c.Value})
+	require.Equal(t, 200, response.StatusCode)
+	require.Contains(t, text, "Aya Torrent")
+	response, _ = r.as("DELETE", "/api/v1/session", "", map[string]string{"Cookie": c.Name + "=" + c.Value, "Origin": r.url})
+	require.Equal(t, http.StatusNoContent, response.StatusCode)
+	response, _ = r.as("GET", "/api/v1/about", "", map[string]string{"Cookie": c.Name + "=" + c.Value})
+	require.Equal(t, http.StatusUnauthorized, response.StatusCode, "signed out at once")
+}
+
+func TestABrowsersCallsCountOnlyFromOurOwnPages(t *testing.T) {
+	r := newRig(t)
+	c := r.signedIn()
+	cookie := c.Name + "=" + c.Value
+	at := strings.TrimPrefix(r.url, "http://")
+	port := at[strings.LastIndex(at, ":"):]
+	for _, one := range []struct {
+		method  string
+		headers map[string]string
+		status  int
+	}{
+		{"GET", map[string]string{"Cookie": cookie}, 200},
+		{"GET", map[string]string{"Cookie": cookie, "Sec-Fetch-Site": "same-origin"}, 200},
+		{"GET", map[string]string{"Cookie": cookie, "Sec-Fetch-Site": "cross-site"}, 403},
+		{"GET", map[string]string{"Cookie": cookie, "Origin": "http://elsewhere.example"}, 403},
+		{"GET", map[string]string{"Cookie": cookie, "Host": "elsewhere.example" + port}, 403}, // a name that was made to lead here
+		{"GET", map[string]string{"Cookie": cookie, "Host": "yamato.example" + port}, 200},
+		{"GET", map[string]string{"Cookie": cookie, "Host": "localhost" + port}, 200},
+		{"POST", map[string]string{"Cookie": cookie, "Origin": r.url}, 404}, // it is heard, and there is no such device
+		{"POST", map[string]string{"Cookie": cookie, "Origin": "null"}, 403},
+		{"POST", map[string]string{"Cookie": cookie}, 403},
+		{"POST", map[string]string{"Cookie": cookie, "Sec-Fetch-Site": "same-site"}, 403},
+		{"GET", map[string]string{"Cookie": c.Name + "=" + strings.Repeat("x", 43)}, 401},
+		{"GET", map[string]string{"Cookie": "yamato_1=" + c.Value}, 401}, // another service's
+		{"GET", map[string]string{}, 401},
+	} {
+		path := "/api/v1/projects/default/runs"
+		if one.method == "POST" {
+			path = "/api/v1/projects/default/devices/nowhere/screens"
+		}
+		response, text := r.as(one.method, path, "", one.headers)
+		require.Equal(t, one.status, response.StatusCode, "%s %v: %s", one.method, one.headers, text)
+	}
+	response, _ := r.as("GET", "/api/v1/link", "", map[string]string{"Cookie": cookie})
+	require.Equal(t, 403, response.StatusCode, "a browser is no host")
+}
+
+func TestTheConsoleIsServedSoThatOnlyItsOwnFilesRun(t *testing.T) {
+	r := newRig(t)
+	for _, path := range []string{"/", "/runs/7?leg=1", "/fleet/kaede-7-1", "/sign-in", "/v1.2"} {
+		response, text := r.as("GET", path, "", nil)
+		require.Equal(t, 200, response.StatusCode, path)
+		require.Contains(t, text, "<title>Yamato</title>")
+		require.Contains(t, response.Header.Get("Content-Security-Policy"), "script-src 'self'")
+		require.Contains(t, response.Header.Get("Content-Security-Policy"), "frame-ancestors 'none'")
+		require.Equal(t, "nosniff", response.Header.Get("X-Content-Type-Options"))
+		require.Equal(t, "no-cache", response.Header.Get("Cache-Control"))
+	}
+	response, text := r.as("GET", "/assets/main-1.js", "", nil)
+	require.Equal(t, "let x = 1", text)
+	require.Contains(t, response.Header.Get("Cache-Control"), "immutable")
+	response, _ = r.as("GET", "/assets/gone.js", "", nil)
+	require.Equal(t, 404, response.StatusCode, "a file of an older version is no page")
+	response, _ = r.as("GET", "/api/v2/about", "", map[string]string{"Authorization": "Bearer " + userToken})
+	require.Equal(t, 404, response.StatusCode)
+	require.Equal(t, "application/problem+json", response.Header.Get("Content-Type"))
+	response, _ = r.as("POST", "/runs", "", nil)
+	require.Equal(t, 405, response.StatusCode)
+}
+
+func TestABrowsersStreamBeginsWithHowThingsAre(t *testing.T) {
+	r := newRig(t)
+	c := r.signedIn()
+	for _, wrong := range []string{"watch=everything", "run=x", "run=0:0", "run=1:-1", "run=1:" + strings.Repeat("9", 40), strings.Repeat("run=1:0&", 21)} {
+		response, _ := r.as("GET", "/api/v1/projects/default/stream?"+wrong, "", map[string]string{"Cookie": c.Name + "=" + c.Value})
+		require.Equal(t, 400, response.StatusCode, wrong)
+	}
+	req, err := http.NewRequest("GET", r.url+"/api/v1/projects/default/stream?watch=fleet&watch=runs&watch=library&run=4:0", nil)
+	require.NoError(t, err)
+	req.AddCookie(c)
+	response, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer response.Body.Close()
+	require.Equal(t, "text/event-stream", response.Header.Get("Content-Type"))
+	lines := bufio.NewScanner(response.Body)
+	kinds := map[string]string{}
+	for kind := ""; kind != "pulse" && lines.Scan(); {
+		if k, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
+			kind = k
+		} else if d, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+			kinds[kind] = d
+		}
+	}
+	require.Contains(t, kinds["fleet"], `"whole":true`)
+	require.Contains(t, kinds["fleet"], `"name":"kaede-7-1"`)
+	require.Contains(t, kinds, "runs")
+	require.Contains(t, kinds, "library")
+}
