@@ -28,16 +28,25 @@ func measure(ctx context.Context, c config) (string, error) {
 	}()
 	var page strings.Builder
 	page.WriteString(head())
-	if c.only != "P2b" {
+	if c.only == "" || c.only == "P1" {
 		if err := r.throughput(ctx, &page); err != nil {
 			return page.String(), err
 		}
 	}
-	if c.only != "P1" {
+	if c.only == "" || c.only == "P2b" {
 		if r.db, err = sql.Open("pgx", r.box.URL("postgres")); err != nil {
 			return page.String(), err
 		}
 		if err := r.standIns(ctx, &page); err != nil {
+			return page.String(), err
+		}
+		r.close()
+	}
+	if c.only == "" || c.only == "console" {
+		if r.db, err = sql.Open("pgx", r.box.URL("postgres")); err != nil {
+			return page.String(), err
+		}
+		if err := r.console(ctx, &page); err != nil {
 			return page.String(), err
 		}
 	}

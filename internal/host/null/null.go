@@ -14,8 +14,9 @@ import (
 
 // Device does nothing.
 type Device struct {
-	facts fleet.Device
-	now   time.Duration
+	facts    fleet.Device
+	now      time.Duration
+	realTime bool
 }
 
 // Open gives the devices of a site.
@@ -36,8 +37,18 @@ var blank = &screen.Tree{Root: &screen.Node{Role: "application"}, Width: 100, He
 // Tree is an empty screen.
 func (d *Device) Tree(context.Context) (*screen.Tree, error) { return blank, nil }
 
-// AwaitChange lets the time pass; nothing ever changes.
-func (d *Device) AwaitChange(_ context.Context, _ uint64, until time.Duration) error {
+// AwaitChange lets the time pass, at once unless it is tied to the wall; nothing
+// ever changes.
+func (d *Device) AwaitChange(ctx context.Context, _ uint64, until time.Duration) error {
+	if wait := until - d.now; d.realTime && wait > 0 {
+		t := time.NewTimer(wait)
+		defer t.Stop()
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
 	d.now = max(d.now, until)
 	return nil
 }
@@ -63,8 +74,11 @@ func (d *Device) Abilities() []string { return nil }
 // Describe tells what the site file says.
 func (d *Device) Describe() fleet.Device { return d.facts }
 
-// Ready does nothing.
-func (d *Device) Ready(context.Context, host.Surroundings) error { return nil }
+// Ready notes whether time is tied to the wall.
+func (d *Device) Ready(_ context.Context, s host.Surroundings) error {
+	d.realTime = s.RealTime
+	return nil
+}
 
 // Install does nothing.
 func (d *Device) Install(context.Context, host.App) error { return nil }
