@@ -63,9 +63,13 @@ func (s *Service) Follow(ctx context.Context, c Caller, w Watch, tell func([]Tol
 	tick := time.NewTicker(time.Second) // in case the bell was not heard
 	defer tick.Stop()
 	for first := true; ; first = false {
-		told, err := f.news(ctx)
+		told, wait, err := f.news(ctx)
 		if err != nil {
 			return err
+		}
+		var soon <-chan time.Time
+		if wait > 0 { // the tables were read a moment ago: what has changed since is told a moment later
+			soon = time.After(wait)
 		}
 		if len(told) > 0 || first {
 			if first {
@@ -77,6 +81,7 @@ func (s *Service) Follow(ctx context.Context, c Caller, w Watch, tell func([]Tol
 		}
 		select {
 		case <-heard:
+		case <-soon:
 		case <-tick.C:
 		case <-pulse.C:
 			if err := tell([]Told{{"pulse", struct{}{}}}); err != nil {
@@ -96,12 +101,13 @@ type follower struct {
 	seen    *sight
 }
 
-func (f *follower) news(ctx context.Context) ([]Told, error) {
-	var out []Told
+// news gives what has not been told. Events of runs never wait; fleet and runs may,
+// for as long as it says.
+func (f *follower) news(ctx context.Context) (out []Told, wait time.Duration, err error) {
 	for run, after := range f.watch.Events {
 		n, err := f.events(ctx, run, after)
 		if err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 		for _, one := range n {
 			out = append(out, Told{"run", one})
@@ -109,11 +115,11 @@ func (f *follower) news(ctx context.Context) ([]Told, error) {
 		}
 	}
 	if !f.watch.Fleet && !f.watch.Runs && !f.watch.Library {
-		return out, nil
+		return out, 0, nil
 	}
-	now, err := f.service.views.see(ctx, f.service, f.caller.ProjectID)
+	now, wait, err := f.service.views.see(ctx, f.service, f.caller.ProjectID)
 	if err != nil || now == f.seen {
-		return out, err
+		return out, wait, err
 	}
 	before := f.seen
 	f.seen = now
@@ -126,7 +132,7 @@ func (f *follower) news(ctx context.Context) ([]Told, error) {
 	if f.watch.Library && (before == nil || before.marks != now.marks) {
 		out = append(out, Told{"library", LibraryNews{now.marks.Builds, now.marks.Suites}})
 	}
-	return out, nil
+	return out, wait, nil
 }
 
 func (f *follower) events(ctx context.Context, run, after int64) ([]EventNews, error) {
@@ -216,8 +222,9 @@ const (
 	staleTime = time.Second
 )
 
-// see gives a sight that is at least as new as the last ring of the bell.
-func (v *views) see(ctx context.Context, s *Service, project int64) (*sight, error) {
+// see gives a sight that is at least as new as the last ring of the bell, or the
+// last one and for how long the tables are not to be read.
+func (v *views) see(ctx context.Context, s *Service, project int64) (*sight, time.Duration, error) {
 	v.mu.Lock()
 	one := v.of[project]
 	if one == nil {
@@ -228,21 +235,21 @@ func (v *views) see(ctx context.Context, s *Service, project int64) (*sight, err
 	one.mu.Lock()
 	defer one.mu.Unlock()
 	if one.last != nil && one.rung == s.bell.count() && time.Since(one.at) < staleTime {
-		return one.last, nil
+		return one.last, 0, nil
 	}
-	if wait := max(readEvery, readShare*one.took) - time.Since(one.at); wait > 0 && !every(ctx, wait) {
-		return nil, ctx.Err()
+	if wait := max(readEvery, readShare*one.took) - time.Since(one.at); wait > 0 && one.last != nil {
+		return one.last, wait, nil
 	}
 	rung, began := s.bell.count(), time.Now()
 	next, err := s.look(ctx, project, one.last)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	one.rung, one.at, one.took = rung, time.Now(), time.Since(began)
 	if next != nil {
 		one.last = next
 	}
-	return one.last, nil
+	return one.last, 0, nil
 }
 
 // newestRuns is how many of the newest runs are followed, finished ones too.

@@ -166,6 +166,8 @@ function FailureWords({ a }: { a: SheetAttempt }) {
 }
 
 const rowHeight = 22;
+/** The row that a place on the sheet belongs to, -1 for none. */
+const rowOf = (at: EventTarget) => Number((at as HTMLElement).closest<HTMLElement>("[role=option]")?.id.slice("moment-".length) ?? -1);
 const seconds = (ms: number) => (ms / 1000).toFixed(2);
 
 type TimelineProps = { steps: Step[]; log: Log; failing: number; onMoment: (ms: number) => void; trouble: unknown };
@@ -177,7 +179,7 @@ function Timeline({ steps, log, failing, onMoment, trouble }: TimelineProps) {
   const failingRow = useMemo(() => rows.indexOf(-1 - failing), [rows, failing]);
   const [at, setAt] = useState(Math.max(0, failingRow));
   const [pointed, setPointed] = useState<number>();
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 20 });
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 8 });
   useLayoutEffect(() => {
     if (failing >= 0 && failingRow >= 0) virtual.scrollToIndex(failingRow, { align: "center" });
     // only where it opens
@@ -195,6 +197,8 @@ function Timeline({ steps, log, failing, onMoment, trouble }: TimelineProps) {
     onMoment(timeOf(next));
   };
   const wide = steps.length > 0;
+  const items = virtual.getVirtualItems();
+  const slots = Math.max(64, 2 ** Math.ceil(Math.log2(items.length + 1)));
   return (
     <div className="flex h-full flex-col">
       <div className={`grid flex-none ${wide ? "grid-cols-[52px_minmax(0,1fr)_minmax(0,1fr)]" : "grid-cols-[52px_1fr]"} gap-x-2 border-b border-rule px-3 py-1 text-sm text-soft`}>
@@ -211,6 +215,16 @@ function Timeline({ steps, log, failing, onMoment, trouble }: TimelineProps) {
         aria-activedescendant={rows.length ? `moment-${at}` : undefined}
         data-log={log.length}
         className="min-h-0 flex-1 overflow-auto"
+        onMouseMove={(e) => {
+          const i = rowOf(e.target);
+          if (i < 0 || i === pointed) return;
+          setPointed(i);
+          onMoment(timeOf(i));
+        }}
+        onClick={(e) => {
+          const i = rowOf(e.target);
+          if (i >= 0) go(i);
+        }}
         onKeyDown={(e) => {
           const step: Record<string, number> = { ArrowDown: at + 1, ArrowUp: at - 1, PageDown: at + 20, PageUp: at - 20, Home: 0, End: rows.length - 1 };
           if (step[e.key] === undefined || e.ctrlKey || e.metaKey) return;
@@ -219,26 +233,17 @@ function Timeline({ steps, log, failing, onMoment, trouble }: TimelineProps) {
         }}
       >
         <div style={{ height: virtual.getTotalSize() }} className="relative" role="presentation">
-          {virtual.getVirtualItems().map((v) => {
+          {items.map((v) => {
             const m = rows[v.index]!;
             const here = v.index === at;
-            const shared = {
-              id: `moment-${v.index}`,
-              role: "option",
-              "aria-selected": here,
-              onMouseEnter: () => {
-                setPointed(v.index);
-                onMoment(timeOf(v.index));
-              },
-              onClick: () => go(v.index),
-              style: { transform: `translateY(${v.start}px)`, height: rowHeight },
-            };
+            const shared = { id: `moment-${v.index}`, role: "option", "aria-selected": here, style: { transform: `translateY(${v.start}px)`, height: rowHeight, contain: "strict" } };
+            const key = v.index % slots; // rows that scroll out are used again for those that scroll in
             const grid = `absolute inset-x-0 grid items-center gap-x-2 px-3 ${wide ? "grid-cols-[52px_minmax(0,1fr)_minmax(0,1fr)]" : "grid-cols-[52px_1fr]"}`;
             if (m < 0) {
               const s = steps[-1 - m]!;
               const bad = s.verdict !== "pass";
               return (
-                <div key={v.key} {...shared} className={`${grid} ${bad ? (s.verdict === "fail" ? "bg-vermilion-wash" : "bg-petrol-wash") : here ? "bg-wash" : "hover:bg-wash"}`} title={s.note ? `${s.text}: ${s.note}` : s.text}>
+                <div key={key} {...shared} className={`${grid} ${bad ? (s.verdict === "fail" ? "bg-vermilion-wash" : "bg-petrol-wash") : here ? "bg-wash" : "hover:bg-wash"}`}>
                   <span className="text-right font-mono text-sm text-faint">{seconds(s.at_ms)}</span>
                   <span className="flex min-w-0 items-center gap-2">
                     <Shape of={s.verdict} />
@@ -250,7 +255,7 @@ function Timeline({ steps, log, failing, onMoment, trouble }: TimelineProps) {
             }
             const l = log.line(m);
             return (
-              <div key={v.key} {...shared} className={`${grid} ${here ? "bg-wash" : "hover:bg-wash"}`} title={`${l.tag}: ${l.text}`}>
+              <div key={key} {...shared} className={`${grid} ${here ? "bg-wash" : "hover:bg-wash"}`}>
                 <span className="text-right font-mono text-sm text-faint">{seconds(l.at)}</span>
                 {wide && <span />}
                 <span className="truncate font-mono text-sm">

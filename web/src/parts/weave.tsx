@@ -11,7 +11,7 @@ const suiteHeight = 30;
 type Props = { model: Model; open?: { leg: number; index: number }; onOpen: (x: Crossing) => void; narrow: boolean };
 
 /** Cases as rows, combinations as columns, a verdict's shape at each crossing. */
-export function Weave({ model, open, onOpen, narrow }: Props) {
+export const Weave = memo(function Weave({ model, open, onOpen, narrow }: Props) {
   const box = useRef<HTMLDivElement>(null);
   useSyncExternalStore(model.subscribe, () => model.version);
   const { rows, columns } = model;
@@ -115,7 +115,7 @@ export function Weave({ model, open, onOpen, narrow }: Props) {
       </div>
     </div>
   );
-}
+});
 
 type HeadProps = { model: Model; columns: Column[]; first: number; last: number; label: number; height: number; marked?: string };
 
