@@ -15,6 +15,7 @@ import (
 // Device does nothing.
 type Device struct {
 	facts    fleet.Device
+	number   int // among the devices of its site
 	now      time.Duration
 	realTime bool
 }
@@ -22,12 +23,12 @@ type Device struct {
 // Open gives the devices of a site.
 func Open(s *host.Site) ([]host.Device, error) {
 	var out []host.Device
-	for _, d := range s.Devices {
+	for i, d := range s.Devices {
 		m, err := s.Find(d)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, &Device{facts: s.Describe(d, m)})
+		out = append(out, &Device{facts: s.Describe(d, m), number: i})
 	}
 	return out, nil
 }
@@ -80,8 +81,11 @@ func (d *Device) Ready(_ context.Context, s host.Surroundings) error {
 	return nil
 }
 
-// Install does nothing.
-func (d *Device) Install(context.Context, host.App) error { return nil }
+// Install does nothing. In real time it takes up to a second and a half, longer for
+// one device than for another: those that start together are not to go in step.
+func (d *Device) Install(ctx context.Context, _ host.App) error {
+	return d.AwaitChange(ctx, 0, d.now+time.Duration(d.number*370%1500)*time.Millisecond)
+}
 
 // Stop does nothing.
 func (d *Device) Stop(context.Context) error { return nil }

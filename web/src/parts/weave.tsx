@@ -153,7 +153,7 @@ const RowLine = memo(function RowLine({ model, row, number, top, label, columns,
   useSyncExternalStore(model.subscribe, () => row.version);
   const note = end < 0 ? "" : noteOf(row);
   return (
-    <div className="absolute left-0 w-full" style={{ top, height: rowHeight + (row.first ? suiteHeight : 0) }} role="row" aria-rowindex={number + 2}>
+    <div className="absolute left-0 w-full" style={{ top, height: rowHeight + (row.first ? suiteHeight : 0), contain: "layout style" }} role="row" aria-rowindex={number + 2}>
       {row.first && (
         <span className="sticky left-0 flex items-end pb-1 font-semibold" style={{ height: suiteHeight, width: label }} role="presentation">
           <span className="truncate">{row.suite}</span>
