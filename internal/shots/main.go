@@ -72,11 +72,15 @@ func run(program, out string) error {
 	if err := os.Setenv("YAMATO_CONNECTION", filepath.Join(dir, "connection.json")); err != nil {
 		return err
 	}
-	stop, err := startDemo(program, dir)
+	stop, link, err := startDemo(program, dir)
 	if err != nil {
 		return err
 	}
 	defer stop()
+	base, _, _ := strings.Cut(link, "/sign-in")
+	if err := console(link, base, filepath.Join(dir, "demo"), out); err != nil {
+		return err
+	}
 	if err := os.WriteFile(filepath.Join(dir, "demo", "slips.suite"), []byte(slips), 0o600); err != nil {
 		return err
 	}
@@ -110,27 +114,31 @@ func run(program, out string) error {
 	return nil
 }
 
-// startDemo runs the demo until it serves, and gives how to stop it.
-func startDemo(program, dir string) (func(), error) {
+// startDemo runs the demo until it serves, and gives how to stop it, and the link
+// that it prints.
+func startDemo(program, dir string) (stop func(), link string, err error) {
 	cmd := exec.Command(program, "demo", "--dir", filepath.Join(dir, "demo"), "--listen", "127.0.0.1:7488")
 	cmd.Stderr = os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	output, err := cmd.StdoutPipe()
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	if err := cmd.Start(); err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	stop := func() { _ = cmd.Process.Signal(os.Interrupt); _, _ = io.Copy(io.Discard, output); _ = cmd.Wait() }
+	stop = func() { _ = cmd.Process.Signal(os.Interrupt); _, _ = io.Copy(io.Discard, output); _ = cmd.Wait() }
 	lines := bufio.NewScanner(output)
 	for lines.Scan() {
+		if text := strings.TrimSpace(lines.Text()); strings.Contains(text, "/sign-in#") {
+			link = text
+		}
 		if strings.Contains(lines.Text(), "Serving until") {
-			return stop, nil
+			return stop, link, nil
 		}
 	}
 	stop()
-	return nil, errors.New("the demo ended before it served")
+	return nil, "", errors.New("the demo ended before it served")
 }
 
 // take runs a command in a terminal and keeps a picture of the screen.

@@ -207,6 +207,7 @@ function Causes({ list, run, trouble, onShow, open, crowded }: CausesProps) {
                   {c.cases.length === 1 ? c.cases[0] : `${c.cases[0]} and ${plural(c.cases.length - 1, "more case")}`}
                   {": "}
                   {c.shared}
+                  {!run.finished_at && " so far"}
                   {c.flaky > 0 && (c.flaky === c.crossings ? "; flaky, passes on another attempt" : `; ${c.flaky} flaky`)}
                   {c.since && `; ${c.since}`}
                 </span>

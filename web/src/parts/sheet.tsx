@@ -87,7 +87,7 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
   );
 }
 
-type Failure = { cause?: string; expected?: string; actual?: string; step?: string; line?: number; waited_ms?: number; quiet_ms?: number; settled?: boolean; report?: string; obstacle?: string };
+type Failure = { cause?: string; expected?: string; actual?: string; step?: string; line?: number; waited_ms?: number; quiet_ms?: number; settled?: boolean; report?: string; obstacle?: string; candidates?: unknown[] };
 
 function Attempt({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt }) {
   const steps = useMemo(() => a.result?.steps ?? [], [a]);
@@ -315,7 +315,8 @@ function Pictures({ run, a, index, when, chosen, onMoment }: PicturesProps) {
   const pick = shown ?? (atFailure ? failure : undefined);
   const frame = pick ? undefined : frames[nearest];
   if (!pick && !frame) return null;
-  const words = pick ? (pick.name === "failure" ? "where it failed, the place marked" : pick.name) : `at ${seconds(frame!.at_ms)} s`;
+  const marked = ((a.result?.failure as Failure | undefined)?.candidates?.length ?? 0) > 0;
+  const words = pick ? (pick.name === "failure" ? `where it failed${marked ? ", the place marked" : ""}` : pick.name) : `at ${seconds(frame!.at_ms)} s`;
   return (
     <div className="flex w-[238px] flex-none flex-col border-l border-rule px-3 pt-2">
       <div className="min-h-0 flex-1">

@@ -1,0 +1,153 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"yamato/internal/browser"
+)
+
+// photographer takes pictures of the console. The first trouble ends the session.
+type photographer struct {
+	tab  *browser.Tab
+	base string
+	out  string
+	err  error
+}
+
+// console takes the pictures of the console's pages, signed in by link.
+func console(link, base, dir, out string) error {
+	b, err := browser.Open(context.Background())
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	tab, err := b.Tab()
+	if err != nil {
+		return err
+	}
+	defer tab.Close()
+	tab.Patience(time.Minute)
+	p := &photographer{tab: tab, base: base, out: out}
+	p.do(tab.Go(link))
+	p.await(`location.pathname === "/"`)
+	p.do(tab.Theme("day"))
+	p.look()
+	p.builds(dir)
+	p.visit("/suites/Buying%20a%20ticket?case=three%20passengers%20pay%20three%20single%20fares")
+	p.await(`document.querySelector(".cm-here")`)
+	p.keep("console-suite")
+	p.live()
+	p.failure()
+	if n := tab.Troubles(); p.err == nil && len(n) > 0 {
+		p.err = fmt.Errorf("a page complains: %s", n[0])
+	}
+	return p.err
+}
+
+func (p *photographer) do(err error) {
+	if p.err == nil {
+		p.err = err
+	}
+}
+
+func (p *photographer) then(step func() error) {
+	if p.err == nil {
+		p.err = step()
+	}
+}
+
+func (p *photographer) visit(path string) {
+	p.then(func() error { return p.tab.Go(p.base + path) })
+}
+
+func (p *photographer) see(text string) { p.then(func() error { return p.tab.See(text) }) }
+func (p *photographer) await(expression string) {
+	p.then(func() error { return p.tab.Await(expression) })
+}
+func (p *photographer) click(name string) { p.then(func() error { return p.tab.Click(name) }) }
+
+// keep takes a picture once pictures on the page are there.
+func (p *photographer) keep(name string) {
+	p.await(`[...document.images].every((i) => i.complete)`)
+	p.then(func() error {
+		png, err := p.tab.Picture()
+		if err != nil {
+			return err
+		}
+		path := filepath.Join(p.out, name+".png")
+		fmt.Println(path)
+		return os.WriteFile(path, png, 0o644)
+	})
+}
+
+// look shows a device's screen, pointing at a departure.
+func (p *photographer) look() {
+	p.visit("/fleet/kaede-7-1?look")
+	p.see("as it was at")
+	p.click("and look")
+	p.see("just started")
+	p.then(func() error {
+		var at struct{ X, Y float64 }
+		if err := p.tab.Ask(`(() => { const r = document.querySelector("main img").getBoundingClientRect(); return {X: r.x + r.width * 0.5, Y: r.y + r.height * 0.117} })()`, &at); err != nil {
+			return err
+		}
+		return p.tab.Point(at.X, at.Y)
+	})
+	p.see("fill #island")
+	p.keep("console-look")
+}
+
+// builds drops packages, one of them none.
+func (p *photographer) builds(dir string) {
+	p.visit("/builds")
+	p.see("3.2.0 (61)")
+	broken := filepath.Join(dir, "notes.apk")
+	p.then(func() error { return os.WriteFile(broken, []byte("meeting at ten"), 0o600) })
+	p.then(func() error {
+		return p.tab.Drop(filepath.Join(dir, "packages", "tideline-3.2.0.apk"), filepath.Join(dir, "packages", "tideline-3.2.0-simulator.zip"), broken)
+	})
+	p.see("in build 2, Tideline 3.2.0 (61), 2 packages")
+	p.await(`document.querySelector("[data-state=refused]")`)
+	p.keep("console-builds")
+}
+
+// live starts a run at a person's pace, and shows it and what it does to the fleet.
+func (p *photographer) live() {
+	p.visit("/?start=1")
+	p.see("14 legs")
+	p.click("Stand-ins at the pace of a person")
+	p.keep("console-start")
+	p.click("Start the run")
+	p.await(`location.pathname.startsWith("/runs/")`)
+	p.await(`(() => { const v = [...document.querySelectorAll("[role=gridcell]")].map((e) => e.dataset.verdict); return v.includes("fail") && v.includes("running") && document.body.innerText.includes("cause") })()`)
+	p.keep("console-run-live")
+	p.visit("/")
+	p.see("under way")
+	p.await(`document.querySelector("main [role=progressbar]")`)
+	p.keep("console-now")
+	p.visit("/fleet")
+	p.see("running run")
+	p.keep("console-fleet")
+	p.visit("/runs?state=running")
+	p.click("Run ")
+	p.click("Cancel the run")
+	p.see("cancelled")
+	p.await(`[...document.querySelectorAll("footer .unit")].every((u) => u.classList.contains("unit-idle"))`)
+}
+
+// failure opens a failed case of the sample run by day, and a flaky one by night.
+func (p *photographer) failure() {
+	p.visit("/runs/2")
+	p.click("expected number in #total")
+	p.await(`document.querySelectorAll("aside img").length > 3`)
+	p.keep("console-run-failure")
+	p.then(func() error { return p.tab.Theme("night") })
+	p.click("expected at least 3 listitem")
+	p.await(`document.querySelector("aside").innerText.includes("at least 3 listitem")`)
+	p.await(`document.querySelectorAll("aside img").length > 1`)
+	p.keep("console-night")
+}
