@@ -203,7 +203,6 @@ func (r *rig) start(name, killAt string, args ...string) *process {
 		defer close(done)
 		for env := first; ; env = p.env {
 			p.gate.Lock()
-			p.gate.Unlock() //nolint:staticcheck // only passed through
 			cmd := exec.Command(program, args...)
 			cmd.Env, cmd.Stdout, cmd.Stderr = env, log, log
 			cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -211,6 +210,7 @@ func (r *rig) start(name, killAt string, args ...string) *process {
 			err := cmd.Start()
 			p.cmd = cmd
 			p.mu.Unlock()
+			p.gate.Unlock()
 			if err != nil {
 				fmt.Fprintln(log, "cannot start:", err)
 				return
