@@ -2,6 +2,8 @@ module yamato
 
 go 1.26.8
 
+ignore ./web/node_modules
+
 require (
 	github.com/chromedp/cdproto v0.0.0-20260321001828-e3e3800016bc
 	github.com/chromedp/chromedp v0.15.1

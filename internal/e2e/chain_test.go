@@ -210,7 +210,7 @@ func TestNobodyCallsWithoutTheRightToken(t *testing.T) {
 		{"/api/v1/projects/other/devices", string(userToken), 404},
 		{"/api/v1/blobs/" + strings.Repeat("0", 64), string(userToken), 403},
 		{"/api/v1/blobs/" + strings.Repeat("0", 64), string(hostToken), 404},
-		{"/nowhere", string(userToken), 404},
+		{"/api/v1/nowhere", string(userToken), 404},
 	} {
 		req, err := http.NewRequest(http.MethodGet, r.serviceURL()+c.path, nil)
 		require.NoError(t, err)

@@ -16,7 +16,7 @@ export function DevicePage() {
   const live = useFleet().get(device);
   const d = useGet<DeviceDetail>(`devices/${encodeURIComponent(device)}`, { placeholderData: (b) => b });
   const { refetch } = d;
-  useEffect(() => void refetch(), [live?.state, live?.run, refetch]);
+  useEffect(() => void refetch(), [live?.state, live?.since, live?.run, refetch]);
   const [params, set] = useSearchParams();
   const looking = params.get("look") !== null;
   if (d.error && !d.data) return <div className="p-5"><Trouble of={d.error} retry={() => void d.refetch()} /></div>;
