@@ -1,0 +1,98 @@
+import { describe, expect, test, vi } from "vitest";
+import type { RunDetail } from "./api";
+import { fold, Weave, type Verdict } from "./weave";
+
+vi.stubGlobal("window", globalThis);
+vi.stubGlobal("requestAnimationFrame", (f: () => void) => setTimeout(f, 16));
+vi.stubGlobal("cancelAnimationFrame", (n: number) => clearTimeout(n));
+
+type Leg = RunDetail["legs"][number];
+
+function leg(id: number, model: string, suite: string, cases: [string, Verdict[]][], state = "finished"): Leg {
+  return {
+    id,
+    suite,
+    combination: { kind: "emulator", model, platform: "android", os: "14", language: "en-GB" },
+    state,
+    attempts: [{ number: 1, device: `${model}-1`, began: "2026-06-01T09:41:00Z" }],
+    cases: cases.map(([name, verdicts], index) => ({
+      index,
+      name,
+      ...fold(verdicts),
+      results: verdicts.map((verdict, i) => ({ attempt: i + 1, device: `${model}-1`, verdict, took_ms: 5, sentence: verdict === "fail" ? "it is not there" : undefined })),
+    })),
+  };
+}
+
+const detail = (...legs: Leg[]): RunDetail => ({ run: { number: 1, last_event: 0 } as RunDetail["run"], legs, left_out: [] });
+
+// The rule of internal/core/verdict, by its own table.
+test.each([
+  [[], "none", false],
+  [["pass"], "pass", false],
+  [["error"], "error", false],
+  [["error", "pass"], "pass", false],
+  [["pass", "error"], "pass", false],
+  [["fail", "pass"], "pass", true],
+  [["pass", "fail"], "fail", true],
+  [["fail", "error", "fail"], "fail", false],
+  [["skip"], "skip", false],
+] as [Verdict[], Verdict, boolean][])("%j folds to %s", (list, verdict, flaky) => {
+  expect(fold(list)).toEqual({ verdict, flaky });
+});
+
+describe("the weave", () => {
+  test("sorts so that failures come together, suites by their worst", () => {
+    const w = new Weave(
+      detail(
+        leg(1, "Kaede 7", "Calm", [["a", ["pass"]], ["b", ["pass"]]]),
+        leg(2, "Aster 12", "Calm", [["a", ["pass"]], ["b", ["pass"]]]),
+        leg(3, "Kaede 7", "Rough", [["c", ["pass"]], ["d", ["pass"]]]),
+        leg(4, "Aster 12", "Rough", [["c", ["pass"]], ["d", ["fail"]]]),
+      ),
+    );
+    expect(w.rows.map((r) => r.name)).toEqual(["d", "c", "a", "b"]);
+    expect(w.columns.map((c) => c.combination.model)).toEqual(["Aster 12", "Kaede 7"]);
+    expect(w.rows.filter((r) => r.first).map((r) => r.suite)).toEqual(["Rough", "Calm"]);
+    expect(w.firstOf(4)).toBe(1);
+    expect(w.firstOf(1)).toBe(0);
+    expect(w.find(4, 1)?.crossing.sentence).toBe("it is not there");
+  });
+
+  test("takes events in, and shows them once a frame", async () => {
+    vi.useFakeTimers();
+    const w = new Weave(detail(leg(1, "Kaede 7", "s", [["a", []], ["b", []]], "running")));
+    const told = vi.fn();
+    w.subscribe(told);
+    expect(w.find(1, 0)?.crossing.running).toBe(true); // what a running leg has still to judge first
+    w.take([
+      { kind: "attempt", leg: 1, attempt: 1 },
+      { kind: "case", leg: 1, case_index: 0 },
+      { kind: "result", leg: 1, case_index: 0, verdict: "fail", sentence: "it is 6.3" },
+    ]);
+    w.take([{ kind: "case", leg: 1, case_index: 1 }]);
+    expect(told).not.toHaveBeenCalled();
+    await vi.advanceTimersByTimeAsync(20);
+    expect(told).toHaveBeenCalledTimes(1);
+    expect(w.find(1, 0)?.crossing).toMatchObject({ verdict: "fail", running: false, sentence: "it is 6.3" });
+    expect(w.find(1, 1)?.crossing.running).toBe(true);
+    expect([...w.busy()]).toHaveLength(1);
+
+    w.take([{ kind: "again", leg: 1 }, { kind: "result", leg: 1, case_index: 0, verdict: "pass" }]);
+    await vi.advanceTimersByTimeAsync(1000);
+    expect(w.find(1, 0)?.crossing).toMatchObject({ verdict: "pass", flaky: true });
+    expect(w.busy().size).toBe(0);
+
+    w.take([{ kind: "leg", leg: 1, state: "finished" }]);
+    expect(w.find(1, 1)?.crossing.verdict).toBe("error"); // its attempts ended before it could be judged
+    w.stop();
+    vi.useRealTimers();
+  });
+
+  test("is told of what it does not know, and goes on", () => {
+    const w = new Weave(detail(leg(1, "Kaede 7", "s", [["a", []]])));
+    w.take([{ kind: "result", leg: 9, case_index: 0, verdict: "pass" }, { kind: "run", state: "finished" }, { kind: "tomorrow", leg: 1 }]);
+    expect(w.find(1, 0)?.crossing.verdict).toBe("none");
+    w.stop();
+  });
+});
