@@ -41,7 +41,7 @@ $(CONSOLE): web/node_modules/.package-lock.json $(CONSOLE_SOURCES)
 	@touch $@
 
 web/node_modules/.package-lock.json: web/package-lock.json web/.npmrc | node
-	cd web && npm ci --loglevel error
+	cd web && npm install --no-save --loglevel error # the lock's versions and digests; it names no registry, which npm ci does not take
 	@touch $@
 
 # What is missing is installed from Debian's packages: as root; else the line to run is printed.
