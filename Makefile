@@ -40,8 +40,9 @@ $(CONSOLE): web/node_modules/.package-lock.json $(CONSOLE_SOURCES)
 	cd web && npm run --silent types && npm run --silent build -- --logLevel warn
 	@touch $@
 
+# The lock names versions and digests, and no registry: npm ci does not take such a one.
 web/node_modules/.package-lock.json: web/package-lock.json web/.npmrc | node
-	cd web && npm install --no-save --loglevel error # the lock's versions and digests; it names no registry, which npm ci does not take
+	cd web && npm install --no-save --loglevel error
 	@touch $@
 
 # What is missing is installed from Debian's packages: as root; else the line to run is printed.
