@@ -115,7 +115,11 @@ func (h *handlers) ListRuns(ctx context.Context, r ListRunsRequestObject) (ListR
 
 // GetRun gives one run.
 func (h *handlers) GetRun(ctx context.Context, r GetRunRequestObject) (GetRunResponseObject, error) {
-	d, err := h.service.Detail(lasting(ctx), caller(ctx), r.Run, service.Brief(r.Params.Brief != nil && *r.Params.Brief))
+	depth := service.Whole
+	if r.Params.Brief != nil && *r.Params.Brief {
+		depth = service.InBrief
+	}
+	d, err := h.service.Detail(lasting(ctx), caller(ctx), r.Run, depth)
 	return GetRun200JSONResponse(d), err
 }
 

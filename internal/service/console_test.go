@@ -235,7 +235,7 @@ func TestASheetTellsAttemptByAttemptWithTheFilm(t *testing.T) {
 	require.Error(t, err)
 	_, err = w.service.Sheet(ctx, w.user, r.Number, d.Legs[0].Id, 7)
 	require.ErrorContains(t, err, "has no case 7")
-	brief, err := w.service.Detail(ctx, w.user, r.Number, true)
+	brief, err := w.service.Detail(ctx, w.user, r.Number, InBrief)
 	require.NoError(t, err)
 	require.Nil(t, brief.Legs[0].Cases[0].Results[0].Steps)
 	require.NotNil(t, brief.Legs[0].Cases[0].Results[0].Sentence)

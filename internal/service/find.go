@@ -232,7 +232,7 @@ func (s *Service) Preview(ctx context.Context, c Caller, in contract.NewRun) (co
 // Again starts a run of what a run ran: all of it, what did not pass, or one case
 // in one combination. The suites are those of that run, word for word.
 func (s *Service) Again(ctx context.Context, c Caller, number int64, in contract.Again, key string) (contract.Run, error) {
-	d, err := s.Detail(ctx, c, number, true)
+	d, err := s.Detail(ctx, c, number, InBrief)
 	if err != nil {
 		return contract.Run{}, err
 	}

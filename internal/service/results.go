@@ -14,9 +14,8 @@ import (
 	"yamato/internal/store"
 )
 
-// Detail gives one run with all that is known of it; in brief, without the steps
-// and without the failures in full.
-func (s *Service) Detail(ctx context.Context, c Caller, number int64, brief Brief) (contract.RunDetail, error) {
+// Detail gives one run with all that is known of it, or less.
+func (s *Service) Detail(ctx context.Context, c Caller, number int64, depth Depth) (contract.RunDetail, error) {
 	r, err := s.store.RunNumbered(ctx, c.ProjectID, number)
 	if err != nil {
 		return contract.RunDetail{}, notThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
@@ -25,11 +24,8 @@ func (s *Service) Detail(ctx context.Context, c Caller, number int64, brief Brie
 	if err != nil {
 		return contract.RunDetail{}, err
 	}
-	read := s.store.Results
-	if brief {
-		read = s.store.BriefResults
-	}
-	results, err := read(ctx, r.ID)
+	read := map[Depth]func(context.Context, int64) ([]store.Result, error){Whole: s.store.Results, WithFailures: s.store.Failures, InBrief: s.store.BriefResults}
+	results, err := read[depth](ctx, r.ID)
 	if err != nil {
 		return contract.RunDetail{}, err
 	}
@@ -66,8 +62,15 @@ func (s *Service) Detail(ctx context.Context, c Caller, number int64, brief Brie
 	return out, s.explainWaiting(ctx, c, &out)
 }
 
-// Brief asks for less.
-type Brief bool
+// Depth is how much is told of a run's results.
+type Depth int
+
+// Whole tells all; WithFailures leaves the steps out; InBrief the failures too.
+const (
+	Whole Depth = iota
+	WithFailures
+	InBrief
+)
 
 func legOut(l store.Leg) contract.Leg {
 	out := contract.Leg{Id: l.ID, Suite: l.Suite, Combination: combinationOut(l.Combination()), State: l.State, Attempts: []contract.Attempt{}, Cases: []contract.Crossing{}}
@@ -104,15 +107,17 @@ func resultOut(r store.Result) (contract.Result, error) {
 	if r.Sentence != "" {
 		out.Sentence = &r.Sentence
 	}
-	if r.Steps == nil { // in brief
-		return out, nil
-	}
 	var failure map[string]any
-	if err := json.Unmarshal(r.Failure, &failure); err != nil {
-		return out, fmt.Errorf("a result's failure cannot be read: %w", err)
+	if r.Failure != nil {
+		if err := json.Unmarshal(r.Failure, &failure); err != nil {
+			return out, fmt.Errorf("a result's failure cannot be read: %w", err)
+		}
 	}
 	if failure != nil {
 		out.Failure = &failure
+	}
+	if r.Steps == nil {
+		return out, nil
 	}
 	if err := json.Unmarshal(r.Steps, &out.Steps); err != nil {
 		return out, fmt.Errorf("a result's steps cannot be read: %w", err)

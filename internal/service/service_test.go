@@ -217,7 +217,7 @@ func (w *world) start(in contract.NewRun) contract.Run {
 
 func (w *world) detail(n int64) contract.RunDetail {
 	w.t.Helper()
-	d, err := w.service.Detail(context.Background(), w.user, n, false)
+	d, err := w.service.Detail(context.Background(), w.user, n, Whole)
 	require.NoError(w.t, err)
 	return d
 }

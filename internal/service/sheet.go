@@ -169,7 +169,7 @@ func (s *Service) Frame(ctx context.Context, c Caller, number, id int64, index i
 
 // Causes says what failed in a run and why, by cause.
 func (s *Service) Causes(ctx context.Context, c Caller, number int64) ([]contract.Cause, error) {
-	d, err := s.Detail(ctx, c, number, false)
+	d, err := s.Detail(ctx, c, number, WithFailures)
 	if err != nil {
 		return nil, err
 	}

@@ -64,7 +64,7 @@ type LastFailure struct {
 func (s *Store) LastFailures(ctx context.Context, project int64, limit int) ([]LastFailure, error) {
 	list := []LastFailure{}
 	err := s.db.SelectContext(ctx, &list, `
-		with late as (select id, number, build_id from run where project_id = $1 and purpose = 'suite' order by number desc limit 12),
+		with late as (select id, number, build_id from run where project_id = $1 and purpose = 'suite' and fails + errors > 0 order by number desc limit 8),
 		last as (select distinct on (r.leg_id, r.case_index) r.* from result r join late on late.id = r.run_id order by r.leg_id, r.case_index, r.lease_id desc)
 		select late.number as run, a.name as app, b.version_name, s.name as suite, v.cases->l.case_index->>'name' as case_name,
 		       min(l.leg_id) as leg, l.case_index, l.verdict, l.sentence, count(*) as combinations, max(l.created_at) as at

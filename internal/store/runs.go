@@ -260,6 +260,17 @@ func (s *Store) CrossingResults(ctx context.Context, leg int64, index int) ([]Re
 	return list, err
 }
 
+// Failures gives all results of a run without steps, and with the failures of those
+// that did not pass.
+func (s *Store) Failures(ctx context.Context, run int64) ([]Result, error) {
+	list := []Result{}
+	err := s.db.SelectContext(ctx, &list, `
+		select r.leg_id, r.lease_id, l.attempt, d.name as device, r.case_index, r.verdict, r.took_ms, r.sentence, coalesce(case when r.verdict <> 'pass' then r.failure end, 'null') as failure
+		from result r join lease l on l.id = r.lease_id join device d on d.id = l.device_id
+		where r.run_id = $1 order by r.lease_id, r.case_index`, run)
+	return list, err
+}
+
 // BriefResults gives all results of a run without steps and failures.
 func (s *Store) BriefResults(ctx context.Context, run int64) ([]Result, error) {
 	list := []Result{}

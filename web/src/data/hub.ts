@@ -61,8 +61,10 @@ export class Hub {
     }
     for (const [run, after] of Object.entries(wants.events ?? {})) {
       const at = this.cursors.get(Number(run));
-      // What this tab has not seen is asked for again; others ignore what they know.
-      if (at === undefined || at > after) this.cursors.set(Number(run), after);
+      // What a tab that begins to follow has not seen is asked for again; others ignore
+      // what they know. One that follows already may only be behind with its reading.
+      const begins = before.events?.[Number(run)] === undefined;
+      if (at === undefined || (begins && at > after)) this.cursors.set(Number(run), after);
     }
     this.connect();
   }

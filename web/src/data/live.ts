@@ -73,6 +73,17 @@ function tellWants() {
 // carries goes on without a gap.
 const streamed = ["now", "runs", "builds", "suites", "devices"];
 
+// Lists that are put together on the service are read again when something has
+// changed, and not more often than a person can read them.
+const readEvery = 1500;
+let reading = 0;
+function readSoon() {
+  reading ||= window.setTimeout(() => {
+    reading = 0;
+    outdated("now", "runs?");
+  }, readEvery);
+}
+
 let marks = { builds: 0, suites: 0 };
 
 function hear(m: FromHub) {
@@ -99,7 +110,7 @@ function hear(m: FromHub) {
         next.set(r.number, r);
       }
       runs.set(next);
-      if (ended) outdated("now", "runs?");
+      if (ended) readSoon();
       break;
     }
     case "library": {

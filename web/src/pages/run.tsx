@@ -42,7 +42,7 @@ function Loaded({ detail }: { detail: RunDetail }) {
         stale.current = window.setTimeout(() => {
           stale.current = 0;
           void queries.invalidateQueries({ queryKey: [`runs/${number}/causes`] });
-        }, 600);
+        }, first.legs.length > 300 ? 3000 : 600); // the more there is to be gone through, the less often
       for (const e of events) if (e.kind === "result" || e.kind === "attempt") void queries.invalidateQueries({ queryKey: [`runs/${number}/legs/${e.leg}/cases/${e.case_index}`] });
     });
     return () => {
