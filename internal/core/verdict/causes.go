@@ -38,7 +38,7 @@ type Level struct {
 // Cause is what several crossings failed of.
 type Cause struct {
 	Met                   // the first one met
-	Cases        []string // names, in the order met
+	Cases        []string // names, in the order met; two suites may have one of the same name
 	Crossings    int
 	Flaky        int // crossings that passed in another attempt
 	Combinations int // that it was met in
@@ -53,6 +53,7 @@ func Causes(met []Met, place map[int64]Place, ran []Met) []Cause {
 	at := map[string]int{}
 	var out []Cause
 	legs := map[int]map[string]int64{} // of each cause, by combination
+	of := map[int]map[[2]string]bool{} // its cases, by suite and name
 	for _, m := range met {
 		k := m.key()
 		i, ok := at[k]
@@ -60,22 +61,23 @@ func Causes(met []Met, place map[int64]Place, ran []Met) []Cause {
 			i = len(out)
 			at[k] = i
 			out = append(out, Cause{Met: m})
-			legs[i] = map[string]int64{}
+			legs[i], of[i] = map[string]int64{}, map[[2]string]bool{}
 		}
 		c := &out[i]
 		c.Crossings++
 		if m.Flaky {
 			c.Flaky++
 		}
-		if name := m.Case; !slices.Contains(c.Cases, name) {
-			c.Cases = append(c.Cases, name)
+		if one := [2]string{m.Suite, m.Case}; !of[i][one] {
+			of[i][one] = true
+			c.Cases = append(c.Cases, m.Case)
 		}
 		legs[i][place[m.Leg].String()] = m.Leg
 	}
 	for i := range out {
 		c := &out[i]
 		c.Combinations = len(legs[i])
-		c.Of, c.Shared = shared(legs[i], *c, place, ran)
+		c.Of, c.Shared = shared(legs[i], of[i], place, ran)
 	}
 	sort.SliceStable(out, func(i, j int) bool {
 		a, b := out[i], out[j]
@@ -131,10 +133,10 @@ func (p Place) String() string {
 
 // shared says in words what the combinations of a cause have in common, and in
 // how many combinations its cases ran.
-func shared(legs map[string]int64, c Cause, place map[int64]Place, ran []Met) (of int, words string) {
+func shared(legs map[string]int64, cases map[[2]string]bool, place map[int64]Place, ran []Met) (of int, words string) {
 	all := map[string]Place{}
 	for _, m := range ran {
-		if m.Suite == c.Suite && slices.Contains(c.Cases, m.Case) {
+		if cases[[2]string{m.Suite, m.Case}] {
 			all[place[m.Leg].String()] = place[m.Leg]
 		}
 	}

@@ -19,6 +19,8 @@ const groups: Record<string, (d: Glimpse) => string> = {
   state: (d) => d.state,
 };
 
+const names = new Intl.Collator(undefined, { numeric: true }); // kaede-2 before kaede-10
+
 const order = ["leased", "resetting", "idle", "unready", "sidelined", "offline"];
 type Line = { group: string; devices: Glimpse[] } | Glimpse;
 
@@ -60,7 +62,7 @@ export function FleetPage() {
     }
     return [...sorted]
       .sort(([a], [b]) => (by === "state" ? order.indexOf(a) - order.indexOf(b) : a.localeCompare(b)))
-      .flatMap(([group, devices]): Line[] => [{ group, devices }, ...devices.sort((a, b) => a.name.localeCompare(b.name))]);
+      .flatMap(([group, devices]): Line[] => [{ group, devices }, ...devices.sort((a, b) => names.compare(a.name, b.name))]);
   }, [list, by]);
   const choices = (k: keyof Glimpse, any: string): [string, string][] => [["", any], ...[...new Set(all.map((d) => String(d[k])))].sort().map((v): [string, string] => [v, k === "platform" ? platformName(v) : v])];
   const box = useRef<HTMLDivElement>(null);
@@ -69,7 +71,7 @@ export function FleetPage() {
 
   return (
     <div className="mx-auto flex h-full max-w-[1240px] flex-col px-5 pt-5">
-      <Heading title="Fleet" about={all.length > 0 ? `${filtered ? `${list.length} of ` : ""}${plural(all.length, "device")}, ${list.filter((d) => d.state === "idle").length} free` : undefined}>
+      <Heading title="Fleet" about={all.length > 0 ? `${filtered ? `${list.length} of ` : ""}${plural(all.length, "device")}, ${list.filter((d) => d.state === "idle").length.toLocaleString()} free` : undefined}>
         <input type="search" aria-label="Find devices" placeholder="Name, model, site, state" className="field w-48" value={q} onChange={(e) => put("q", e.target.value)} />
         <Pick narrow label="Site" value={site} onChange={(v) => put("site", v)} options={choices("site", "any site")} />
         <Pick narrow label="Platform" value={platform} onChange={(v) => put("platform", v)} options={choices("platform", "any platform")} />
@@ -112,7 +114,7 @@ export function FleetPage() {
                         <h2>{line.group}</h2>
                       </div>
                       <span role="cell" className="text-sm text-soft">
-                        {line.devices.filter((d) => d.state === "idle").length} of {line.devices.length} free
+                        {line.devices.filter((d) => d.state === "idle").length.toLocaleString()} of {line.devices.length.toLocaleString()} free
                       </span>
                     </div>
                   );

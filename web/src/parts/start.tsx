@@ -8,9 +8,9 @@ import { plural } from "../data/time";
 import { combinationKey, combinationLabel, platformName } from "../data/weave";
 import { Command, Modal, Trouble } from "./plain";
 
-type Draft = { build: string; suites: string[]; on: string[]; language: string; repeat: number; realTime: boolean; seed: string };
+type Draft = { build: string; suites: string[]; tags: string[]; on: string[]; language: string; repeat: number; realTime: boolean; seed: string };
 
-const empty: Draft = { build: "", suites: [], on: [], language: "en-GB", repeat: 0, realTime: false, seed: "" };
+const empty: Draft = { build: "", suites: [], tags: [], on: [], language: "en-GB", repeat: 0, realTime: false, seed: "" };
 const shelf = "yamato.draft";
 
 function remembered(): Draft {
@@ -67,6 +67,8 @@ function StartForm({ build, suite, onStarted }: { build: string | null; suite: s
     }
     return [...out.values()].sort((a, b) => a.name.localeCompare(b.name));
   }, [fleet]);
+  const known = [...new Set((suites.data ?? []).filter((s) => wanted?.includes(s.name)).flatMap((s) => s.cases.flatMap((c) => c.tags)))].sort();
+  const tags = d.tags.filter((t) => known.includes(t));
   const on = d.on.filter((o) => models.some((m) => m.name === o));
 
   const request: NewRun | undefined = chosen &&
@@ -74,6 +76,7 @@ function StartForm({ build, suite, onStarted }: { build: string | null; suite: s
       build: String(chosen.number),
       app: chosen.app,
       suites: wanted,
+      ...(tags.length ? { tags } : {}),
       ...(on.length ? { on } : {}),
       ...(d.language ? { language: d.language } : {}),
       ...(d.repeat ? { repeat_failed: d.repeat } : {}),
@@ -132,6 +135,15 @@ function StartForm({ build, suite, onStarted }: { build: string | null; suite: s
             <Tick key={s.name} label={s.name} detail={plural(s.cases.length, "case")} on={wanted?.includes(s.name) ?? false} change={(yes) => change({ suites: yes ? [...(wanted ?? []), s.name] : (wanted ?? []).filter((n) => n !== s.name) })} />
           ))}
         </Part>
+        {known.length > 0 && (
+          <Part title="Only cases tagged" aside={tags.length === 0 ? "all cases" : `${tags.length} chosen`}>
+            <div className="flex flex-wrap gap-x-4">
+              {known.map((t) => (
+                <Tick key={t} label={t} on={tags.includes(t)} change={(yes) => change({ tags: yes ? [...tags, t] : tags.filter((n) => n !== t) })} />
+              ))}
+            </div>
+          </Part>
+        )}
         <Part title="Devices" aside={on.length === 0 ? "all that fit" : `${on.length} chosen`}>
           <div className="max-h-48 overflow-auto" tabIndex={0} role="group" aria-label="Models">
             {models.map((m) => (

@@ -52,15 +52,15 @@ export function FleetStrip() {
                   </div>
                 ) : (
                   <span className="text-sm whitespace-nowrap text-soft">
-                    {devices.filter((d) => d.state === "idle").length} of {devices.length.toLocaleString()} free
+                    {devices.filter((d) => d.state === "idle").length.toLocaleString()} of {devices.length.toLocaleString()} free
                   </span>
                 )}
               </div>
             ))}
           </Toolbar.Root>
           <span className="text-sm whitespace-nowrap text-soft" role="status" aria-label="Devices in short">
-            {free} of {plural(all.length, "device")} free
-            {taken > 0 && `, ${taken} taken`}
+            {free.toLocaleString()} of {plural(all.length, "device")} free
+            {taken > 0 && `, ${taken.toLocaleString()} taken`}
             {away > 0 && <span className="text-petrol">, {away} away</span>}
           </span>
         </>
