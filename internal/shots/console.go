@@ -119,8 +119,8 @@ func (p *photographer) builds(dir string) {
 func (p *photographer) live() {
 	p.visit("/?start=1")
 	p.see("14 legs")
-	p.click("Stand-ins at the pace of a person")
 	p.keep("console-start")
+	p.click("Stand-ins at the pace of a person")
 	p.click("Start the run")
 	p.await(`location.pathname.startsWith("/runs/")`)
 	p.await(`(() => { const v = [...document.querySelectorAll("[role=gridcell]")].map((e) => e.dataset.verdict); return v.includes("fail") && v.includes("running") && document.body.innerText.includes("cause") })()`)

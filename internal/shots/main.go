@@ -84,15 +84,20 @@ func run(program, out string) error {
 	if err := os.WriteFile(filepath.Join(dir, "demo", "slips.suite"), []byte(slips), 0o600); err != nil {
 		return err
 	}
-	const display = ":87"
-	screen := exec.Command("Xvfb", display, "-screen", "0", "1280x800x24")
+	screen := exec.Command("Xvfb", "-displayfd", "1", "-screen", "0", "1280x800x24") // tells its number when it is up
+	number, err := screen.StdoutPipe()
+	if err != nil {
+		return err
+	}
 	if err := screen.Start(); err != nil {
 		return fmt.Errorf("starting a screen: %w", err)
 	}
-	defer func() { _ = screen.Process.Kill(); _ = screen.Wait() }()
-	if err := await("/tmp/.X11-unix/X"+strings.TrimPrefix(display, ":"), 20*time.Second); err != nil {
+	defer func() { _ = screen.Process.Signal(os.Interrupt); _ = screen.Wait() }()
+	line, err := bufio.NewReader(number).ReadString('\n')
+	if err != nil {
 		return fmt.Errorf("the screen does not come up: %w", err)
 	}
+	display := ":" + strings.TrimSpace(line)
 	for _, s := range shots {
 		if err := take(s, program, display, filepath.Join(dir, "demo"), out); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)

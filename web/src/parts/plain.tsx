@@ -85,7 +85,7 @@ export function Modal({ title, about, wide, open, onClose, children }: { title: 
         <Dialog.Overlay className="fixed inset-0 z-40 bg-shade" />
         <Dialog.Content
           {...(about ? {} : { "aria-describedby": undefined })}
-          className={`card fixed top-[8vh] left-1/2 z-50 flex max-h-[84vh] -translate-x-1/2 flex-col ${wide ? "w-[min(960px,94vw)]" : "w-[min(520px,94vw)]"}`}
+          className={`card fixed top-[6vh] left-1/2 z-50 flex max-h-[88vh] -translate-x-1/2 flex-col ${wide ? "w-[min(960px,94vw)]" : "w-[min(520px,94vw)]"}`}
         >
           <div className="flex items-start justify-between gap-4 border-b border-rule px-5 pt-4 pb-3">
             <div>

@@ -145,7 +145,7 @@ function StartForm({ build, suite, onStarted }: { build: string | null; suite: s
           </Part>
         )}
         <Part title="Devices" aside={on.length === 0 ? "all that fit" : `${on.length} chosen`}>
-          <div className="max-h-48 overflow-auto" tabIndex={0} role="group" aria-label="Models">
+          <div className="max-h-[120px] overflow-auto" tabIndex={0} role="group" aria-label="Models">
             {models.map((m) => (
               <Tick key={m.name} label={m.name} detail={m.detail} on={on.includes(m.name)} change={(yes) => change({ on: yes ? [...on, m.name] : on.filter((n) => n !== m.name) })} />
             ))}
@@ -170,7 +170,7 @@ function StartForm({ build, suite, onStarted }: { build: string | null; suite: s
         <Part title="What will run" aside={preview.data && !preview.error ? `${plural(preview.data.legs, "leg")}: ${plural(preview.data.cases, "case")} in ${plural(preview.data.combinations.length, "combination")}` : ""}>
           {preview.error ? <Trouble of={preview.error} /> : preview.data ? <Preview of={preview.data} /> : <p className="text-faint">Working it out…</p>}
         </Part>
-        <div className="mt-auto flex flex-wrap items-center justify-end gap-3 border-t border-rule pt-3">
+        <div className="sticky bottom-0 mt-auto flex flex-wrap items-center justify-end gap-3 border-t border-rule bg-sheet pt-3 pb-1">
           {trouble !== undefined && <Trouble of={trouble} />}
           {wanted?.length === 0 && <span className="text-petrol">Choose at least one suite.</span>}
           <button type="submit" className="button button-main" disabled={busy || !request || wanted?.length === 0 || !!preview.error}>
