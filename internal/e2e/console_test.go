@@ -129,6 +129,13 @@ func TestTheConsoleFromSignInToAFailure(t *testing.T) {
 	d.await(crossings + `.includes("running")`)
 	d.see("1 under way")
 	d.await(`document.querySelector("footer .unit-leased")`)
+
+	// An attempt that lies open fills by itself.
+	require.NoError(t, d.tab.Run(`document.querySelector("[role=gridcell][data-verdict=running]").click()`))
+	d.see("See the screen of kaede-7")
+	d.await(`document.querySelector("aside [role=option]")`)
+	require.NoError(t, d.tab.Key("Escape"))
+	d.await(`!document.querySelector("aside[aria-label=Attempt]")`)
 	d.await(crossings + `.includes("pass") && document.querySelector("[role=progressbar]").ariaValueNow < 100`)
 	d.await(crossings + `.sort().join() === "fail,pass,pass,pass"`)
 	d.see("1 cause, 1 crossing")

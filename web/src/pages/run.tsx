@@ -43,7 +43,10 @@ function Loaded({ detail }: { detail: RunDetail }) {
           stale.current = 0;
           void queries.invalidateQueries({ queryKey: [`runs/${number}/causes`] });
         }, first.legs.length > 300 ? 3000 : 600); // the more there is to be gone through, the less often
-      for (const e of events) if (e.kind === "result" || e.kind === "attempt") void queries.invalidateQueries({ queryKey: [`runs/${number}/legs/${e.leg}/cases/${e.case_index}`] });
+      // An attempt that lies open fills as it goes.
+      const changed = new Set(events.map((e) => (e.kind === "result" ? `runs/${number}/legs/${e.leg}/cases/${e.case_index}` : e.kind === "case" ? "" : `runs/${number}/legs/${e.leg}/`)));
+      changed.delete("");
+      void queries.invalidateQueries({ predicate: (q) => [...changed].some((p) => String(q.queryKey[0]) === p || (p.endsWith("/") && String(q.queryKey[0]).startsWith(p))) });
     });
     return () => {
       leave();

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Tabs } from "radix-ui";
 import { useEffect, useLayoutEffect, useMemo, useRef, useState, type ReactNode } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { evidencePath, framePath, inProject, post, problemOf, useGet, type Evidence, type Frame, type Result, type Run, type Sheet, type SheetAttempt, type Step } from "../data/api";
 import { Log, moments } from "../data/log";
 import { at, lasting, size } from "../data/time";
@@ -108,6 +108,18 @@ function Attempt({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt
   const [moment, setMoment] = useState<number>();
   const when = moment ?? (failing >= 0 ? steps[failing]!.at_ms + steps[failing]!.took_ms : (steps[steps.length - 1]?.at_ms ?? 0) + (steps[steps.length - 1]?.took_ms ?? 0));
   const ready = !logFile || !log.isPending;
+  if (!a.result && !a.attempt.ended)
+    return (
+      <div className="px-5">
+        <FailureWords a={a} />
+        <p>The case is under way, or its turn is still to come in this attempt. Steps, log and pictures are here as soon as it is judged.</p>
+        <p className="pt-2">
+          <Link className="link" to={`/fleet/${encodeURIComponent(a.attempt.device)}?look`}>
+            See the screen of {a.attempt.device} now
+          </Link>
+        </p>
+      </div>
+    );
   return (
     <div className="flex h-full flex-col">
       <FailureWords a={a} />
@@ -126,7 +138,7 @@ function FailureWords({ a }: { a: SheetAttempt }) {
   const took = r ? `, took ${lasting(r.took_ms)} of the device's time` : "";
   if (!f)
     return (
-      <p className="flex-none px-5 py-2">
+      <p className={`flex-none py-2 ${a.result || a.attempt.ended ? "px-5" : ""}`}>
         <VerdictWord of={r?.verdict ?? "none"} running={!r && !a.attempt.ended} />
         <span className="text-soft">
           {" "}
