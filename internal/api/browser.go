@@ -16,6 +16,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"yamato/internal/contract"
+	"yamato/internal/report"
 	"yamato/internal/service"
 )
 
@@ -187,23 +188,22 @@ func (h *handlers) stream(g *gin.Context) {
 // frame serves one picture of a film.
 func (h *handlers) frame(g *gin.Context) {
 	run, err := number(g, "run")
-	if err == nil {
-		var id int64
-		if id, err = number(g, "id"); err == nil {
-			var index int
-			if index, err = strconv.Atoi(g.Param("index")); err == nil {
-				var png []byte
-				if png, err = h.service.Frame(g.Request.Context(), caller(g), run, id, index); err == nil {
-					keepable(g)
-					g.Data(http.StatusOK, "image/png", png)
-					return
-				}
-			} else {
-				err = service.NotFound("a picture of a film has a number", "")
-			}
-		}
+	id, err2 := number(g, "id")
+	index, err3 := strconv.Atoi(g.Param("index"))
+	if err3 != nil {
+		err3 = service.NotFound("a picture of a film has a number", "")
 	}
-	h.fail(g, err)
+	if err = errors.Join(err, err2, err3); err != nil {
+		h.fail(g, err)
+		return
+	}
+	png, err := h.service.Frame(g.Request.Context(), caller(g), run, id, index)
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	keepable(g)
+	g.Data(http.StatusOK, "image/png", png)
 }
 
 // keepable lets the browser keep what will never change: evidence stands once it
@@ -249,23 +249,10 @@ func (h *handlers) pack(g *gin.Context, z *zip.Writer, run int64, e contract.Evi
 		return err
 	}
 	defer f.Close()
-	w, err := z.Create(fmt.Sprintf("leg-%d/case-%d/attempt-%d-%s-%d-%s%s", e.Leg, e.CaseIndex, e.Attempt, e.Sort, e.Id, fileSafe(e.Name), extensions[e.MediaType]))
+	w, err := z.Create(fmt.Sprintf("leg-%d/case-%d/attempt-%d-%s-%d-%s%s", e.Leg, e.CaseIndex, e.Attempt, e.Sort, e.Id, report.Plain(e.Name), report.Extension(e.MediaType)))
 	if err != nil {
 		return err
 	}
 	_, err = io.Copy(w, f)
 	return err
-}
-
-var extensions = map[string]string{"image/png": ".png", "application/json": ".json", "text/plain; charset=utf-8": ".txt", "application/x-ndjson": ".ndjson", "application/zip": ".zip"}
-
-// fileSafe keeps letters, digits, blanks and a few marks of a name.
-func fileSafe(name string) string {
-	s := strings.Map(func(r rune) rune {
-		if r == ' ' || r == '-' || r == '_' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' {
-			return r
-		}
-		return '_'
-	}, name)
-	return strings.TrimSpace(s[:min(len(s), 80)])
 }

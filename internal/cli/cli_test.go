@@ -15,6 +15,7 @@ import (
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/screen"
+	"yamato/internal/report"
 )
 
 func yamato(t *testing.T, args ...string) (out, errOut string, code int) {
@@ -127,7 +128,7 @@ func TestPathsOfEvidenceStayBelowTheirFolder(t *testing.T) {
 	second := evidencePath(e, leg, taken)
 	require.NotEqual(t, first, second, "two of one name are two files")
 	for _, name := range []string{"", "...", "/", "\x00", strings.Repeat("long", 100)} {
-		got := plain(name)
+		got := report.Plain(name)
 		require.NotEmpty(t, got)
 		require.True(t, filepath.IsLocal(got), got)
 		require.LessOrEqual(t, len(got), 80)

@@ -14,6 +14,7 @@ import (
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/screen"
+	"yamato/internal/report"
 )
 
 func (a *app) deviceCommand() *cobra.Command {
@@ -186,7 +187,7 @@ func (a *app) fetchLook(ctx context.Context, s *client.Service, run int64, devic
 		if e.Name != "screen" {
 			continue
 		}
-		path := filepath.Join(to, device+extensions[e.MediaType])
+		path := filepath.Join(to, device+report.Extension(e.MediaType))
 		if err := saveEvidence(ctx, s, run, e, path); err != nil {
 			return out, err
 		}

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -424,8 +423,6 @@ func (a *app) fetch(ctx context.Context, s *client.Service, number int64, dir st
 	return append(out, junit), writeJUnit(junit, d)
 }
 
-var extensions = map[string]string{"image/png": ".png", "application/json": ".json", "text/plain; charset=utf-8": ".txt"}
-
 // evidencePath gives a readable path for a piece of evidence, safe on every
 // file system and different from all in taken.
 func evidencePath(e contract.Evidence, leg contract.Leg, taken map[string]bool) string {
@@ -435,42 +432,17 @@ func evidencePath(e contract.Evidence, leg contract.Leg, taken map[string]bool) 
 			name = c.Name
 		}
 	}
-	base := filepath.Join(plain(report.Label(leg.Combination)), plain(leg.Suite), plain(name), fmt.Sprintf("%d-%s", e.Attempt, plain(e.Name)))
+	base := filepath.Join(report.Plain(report.Label(leg.Combination)), report.Plain(leg.Suite), report.Plain(name), fmt.Sprintf("%d-%s", e.Attempt, report.Plain(e.Name)))
 	if e.Sort == "tree" {
 		base += "-tree"
 	}
-	ext := extensions[e.MediaType]
+	ext := report.Extension(e.MediaType)
 	path := base + ext
 	for n := 2; taken[path]; n++ {
 		path = fmt.Sprintf("%s-%d%s", base, n, ext)
 	}
 	taken[path] = true
 	return path
-}
-
-// plain keeps letters, digits and a few marks: what a device or a script named
-// may go into a path.
-func plain(s string) string {
-	s = strings.Map(func(r rune) rune {
-		switch {
-		case r >= 'a' && r <= 'z', r >= 'A' && r <= 'Z', r >= '0' && r <= '9', r > 0x7f && r != 0xfffd:
-			return r
-		case r == '.' || r == '-' || r == '_':
-			return r
-		}
-		return '-'
-	}, s)
-	for strings.Contains(s, "--") {
-		s = strings.ReplaceAll(s, "--", "-")
-	}
-	s = strings.Trim(s, "-.")
-	if r := []rune(s); len(r) > 80 {
-		s = string(r[:80])
-	}
-	if s == "" {
-		return "unnamed"
-	}
-	return s
 }
 
 func saveEvidence(ctx context.Context, s *client.Service, run int64, e contract.Evidence, path string) error {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"archive/zip"
 	"encoding/json"
 	"encoding/xml"
 	"image/png"
@@ -64,6 +65,10 @@ func TestTheChainFromPackagesToEvidenceByCommand(t *testing.T) {
 	log, err := os.ReadFile(filepath.Join(filepath.Dir(failure), "1-log.txt"))
 	require.NoError(t, err)
 	require.Contains(t, string(log), "tideline: started in en-GB")
+	film, err := zip.OpenReader(filepath.Join(filepath.Dir(failure), "1-film.zip"))
+	require.NoError(t, err)
+	defer film.Close()
+	require.Greater(t, len(film.File), 3, "a picture at each change, and their list")
 }
 
 // requireJUnit reads a JUnit file as any reader of that form would.

@@ -116,10 +116,15 @@ func (s *Service) readBlob(ctx context.Context, digest string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, MaxSight))
 }
 
+// maxElements bounds what is told of one screen.
+const maxElements = 20_000
+
 // Elements lists the elements of a tree, parents before children, with the
 // locators and lines of script that find each of them alone.
 func Elements(t *screen.Tree) []contract.Element {
 	out := []contract.Element{}
+	size := 0
+	t.Walk(func(*screen.Node, int) bool { size++; return size <= screen.MaxSuggested })
 	t.Walk(func(n *screen.Node, depth int) bool {
 		e := contract.Element{Role: n.Role, Label: short(screen.Fold(n.Content()), 200), Depth: depth, Bounds: contract.Rect{X: float32(n.Bounds.X), Y: float32(n.Bounds.Y), W: float32(n.Bounds.W), H: float32(n.Bounds.H)},
 			Visible: contract.Rect{X: float32(n.Visible.X), Y: float32(n.Visible.Y), W: float32(n.Visible.W), H: float32(n.Visible.H)}, States: states(n), Locators: []string{}, Lines: []string{}}
@@ -129,13 +134,13 @@ func Elements(t *screen.Tree) []contract.Element {
 		if n.Label() == "" && (n.Role == "" || n.Role == "application" || len(e.Label) > 90) {
 			e.Label = "" // it only holds others, and those say it themselves
 		}
-		if len(out) < screen.MaxSuggested {
+		if size <= screen.MaxSuggested {
 			if locators, lines := script.Suggest(t, n); len(locators) > 0 {
 				e.Locators, e.Lines = locators, lines
 			}
 		}
 		out = append(out, e)
-		return true
+		return len(out) < maxElements
 	})
 	return out
 }

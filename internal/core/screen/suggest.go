@@ -2,9 +2,13 @@ package screen
 
 import "strings"
 
-// MaxSuggested bounds the elements for which locators are worked out: each is
-// compared with the whole tree.
-const MaxSuggested = 1500
+// MaxSuggested bounds the trees, by elements, for which locators are worked out:
+// each element is compared with the whole tree. maxWithin bounds how far out it is
+// looked for something that an element lies in.
+const (
+	MaxSuggested = 1500
+	maxWithin    = 4
+)
 
 // Suggest gives locators that find n in t and nothing else, the most lasting
 // first: its id, then its role and label, then its label, then the same within
@@ -26,7 +30,8 @@ func Suggest(t *Tree, n *Node) []Locator {
 	if len(out) > 0 {
 		return out
 	}
-	for _, a := range t.ancestors(n) {
+	around := t.ancestors(n)
+	for _, a := range around[:min(len(around), maxWithin)] {
 		for _, in := range a.names() {
 			if in.Role != "" && in.Called.Any() || len(in.Find(t)) != 1 {
 				continue

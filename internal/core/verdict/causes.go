@@ -64,6 +64,9 @@ func Causes(met []Met, place map[int64]Place, ran []Met) []Cause {
 			legs[i], of[i] = map[string]int64{}, map[[2]string]bool{}
 		}
 		c := &out[i]
+		if c.Met.Flaky && !m.Flaky {
+			c.Met = m // what failed for good speaks for its cause
+		}
 		c.Crossings++
 		if m.Flaky {
 			c.Flaky++

@@ -58,6 +58,19 @@ func TestWhatTheCombinationsOfACauseShareIsSaid(t *testing.T) {
 	}
 }
 
+func TestWhatFailedForGoodSpeaksForItsCause(t *testing.T) {
+	place := fleetOf()
+	causes := Causes([]Met{
+		{Suite: "s", Case: "a", Leg: 1, Verdict: Pass, Flaky: true, Kind: "missing", Actual: "it is not there"},
+		{Suite: "s", Case: "a", Leg: 2, Verdict: Fail, Kind: "missing", Actual: "it is not there"},
+		{Suite: "s", Case: "a", Leg: 3, Verdict: Fail, Flaky: true, Kind: "missing", Actual: "it is not there"},
+		{Suite: "s", Case: "b", Leg: 1, Verdict: Error, Actual: "the cable dropped"},
+	}, place, append(everywhere("a", place), everywhere("b", place)...))
+	require.Equal(t, []int64{2, 1}, []int64{causes[0].Leg, causes[1].Leg})
+	require.Equal(t, Fail, causes[0].Verdict)
+	require.Equal(t, []int{3, 2}, []int{causes[0].Crossings, causes[0].Flaky})
+}
+
 func TestSteadyFailuresComeBeforeFlakyOnesAndThoseBeforeErrors(t *testing.T) {
 	place := fleetOf()
 	met := []Met{

@@ -1,5 +1,5 @@
 import { DropdownMenu, Tooltip } from "radix-ui";
-import { createContext, useCallback, useContext, useEffect, useState, type ReactNode } from "react";
+import { useCallback, useEffect, useState, type ReactNode } from "react";
 import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
 import { remove, type About } from "../data/api";
 import { retryNow, useLink, useRuns } from "../data/live";
@@ -16,9 +16,6 @@ const places = [
   { to: "/builds", name: "Builds", key: "b" },
   { to: "/fleet", name: "Fleet", key: "f" },
 ];
-
-const Who = createContext<About>({ program: "", project: "", caller: "" });
-export const useWho = () => useContext(Who);
 
 function useTheme(): [string, () => void] {
   const [theme, setTheme] = useState(() => document.documentElement.dataset.theme ?? "day");
@@ -78,7 +75,6 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
   }, [navigate, start, turn]);
 
   return (
-    <Who.Provider value={who}>
       <Tooltip.Provider delayDuration={250}>
         <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-sheet focus:p-2">
           Skip to the page
@@ -143,7 +139,6 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
         <DropZone />
         <Moved />
       </Tooltip.Provider>
-    </Who.Provider>
   );
 }
 

@@ -1,0 +1,33 @@
+package report
+
+import "strings"
+
+var extensions = map[string]string{"image/png": ".png", "application/json": ".json", "text/plain; charset=utf-8": ".txt", "application/zip": ".zip"}
+
+// Extension is what the name of a file of that media type ends in, "" where unknown.
+func Extension(mediaType string) string { return extensions[mediaType] }
+
+// Plain keeps letters, digits and a few marks: what a device or a script named
+// may go into a path.
+func Plain(s string) string {
+	s = strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= 'A' && r <= 'Z', r >= '0' && r <= '9', r > 0x7f && r != 0xfffd:
+			return r
+		case r == '.' || r == '-' || r == '_':
+			return r
+		}
+		return '-'
+	}, s)
+	for strings.Contains(s, "--") {
+		s = strings.ReplaceAll(s, "--", "-")
+	}
+	s = strings.Trim(s, "-.")
+	if r := []rune(s); len(r) > 80 {
+		s = string(r[:80])
+	}
+	if s == "" {
+		return "unnamed"
+	}
+	return s
+}
