@@ -40,6 +40,10 @@ func intAttr(name string, resource uint32, value int) attribute {
 	return attribute{name: name, resource: resource, kind: 0x10, number: uint32(value)}
 }
 
+func referenceAttr(name string, resource, to uint32) attribute {
+	return attribute{name: name, resource: resource, kind: 0x01, number: to}
+}
+
 func boolAttr(name string, resource uint32, value bool) attribute {
 	a := attribute{name: name, resource: resource, kind: 0x12}
 	if value {
@@ -141,8 +145,12 @@ func (x *xmlWriter) bytes() []byte {
 }
 
 func (x *xmlWriter) pool() []byte {
+	return stringPool(append(slices.Clone(x.names), x.others...))
+}
+
+// stringPool writes a pool of strings in UTF-16.
+func stringPool(all []string) []byte {
 	le := binary.LittleEndian
-	all := append(slices.Clone(x.names), x.others...)
 	var offsets, data []byte
 	for _, s := range all {
 		offsets = le.AppendUint32(offsets, uint32(len(data)))

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
+	"time"
 )
 
 //go:embed tideline suites sites
@@ -22,8 +23,11 @@ type Version struct {
 	Code int    // 61
 }
 
-// Versions are the builds of the sample app, oldest first.
+// Versions are the builds of the sample app that are run in the demo, oldest first.
 var Versions = []Version{{"3.1.4", 58}, {"3.2.0", 61}}
+
+// Newest is handed in as well, and not run: it needs Android 14.
+var Newest = Version{"3.2.1", 64}
 
 // Package is one package of the sample app, ready to be handed in.
 type Package struct {
@@ -41,16 +45,31 @@ func Packages(v Version) ([]Package, error) {
 	app := App{
 		ID: ApplicationID, Name: "Tideline", Version: v, MinimumAPI: 30, MinimumIOS: "16.0", Program: source,
 		Permissions: []string{"android.permission.INTERNET", "android.permission.POST_NOTIFICATIONS"},
+		Texts: map[string]map[string]string{
+			"app_name":  {"": "Tideline", "de-DE": "Tideline", "pt-PT": "Tideline"},
+			"timetable": {"": "Timetable", "de-DE": "Fahrplan", "pt-PT": "Horário"},
+			"tickets":   {"": "Tickets", "de-DE": "Fahrkarten", "pt-PT": "Bilhetes"},
+		},
+		Profile: time.Date(2027, 6, 1, 0, 0, 0, 0, time.UTC),
 	}
-	apk, err := PackAndroid(app)
-	if err != nil {
-		return nil, fmt.Errorf("packing the Android package of %s: %w", v.Name, err)
+	switch v {
+	case Versions[0]: // its profile has run out since
+		app.Profile = time.Date(2026, 9, 30, 0, 0, 0, 0, time.UTC)
+	case Newest:
+		app.MinimumAPI, app.Permissions = 34, append(app.Permissions, "android.permission.ACCESS_COARSE_LOCATION")
 	}
-	simulator, err := PackSimulator(app)
-	if err != nil {
-		return nil, fmt.Errorf("packing the iOS simulator app of %s: %w", v.Name, err)
+	var out []Package
+	for _, one := range []struct {
+		file string
+		pack func(App) ([]byte, error)
+	}{{".apk", PackAndroid}, {"-simulator.zip", PackSimulator}, {".ipa", PackDevice}, {"-web.zip", PackWeb}} {
+		data, err := one.pack(app)
+		if err != nil {
+			return nil, fmt.Errorf("packing tideline-%s%s: %w", v.Name, one.file, err)
+		}
+		out = append(out, Package{"tideline-" + v.Name + one.file, data})
 	}
-	return []Package{{"tideline-" + v.Name + ".apk", apk}, {"tideline-" + v.Name + "-simulator.zip", simulator}}, nil
+	return out, nil
 }
 
 // Program is the app's program: what all versions share, between the parts that

@@ -3,6 +3,9 @@ package demo
 import (
 	"archive/zip"
 	"bytes"
+	"encoding/json"
+	"maps"
+	"slices"
 	"strconv"
 	"time"
 
@@ -19,38 +22,113 @@ type App struct {
 	MinimumAPI  int
 	MinimumIOS  string
 	Permissions []string
-	Program     []byte // nil for a package that no stand-in can start
+	Program     []byte                       // nil for a package that no stand-in can start
+	Texts       map[string]map[string]string // by key and language, "" for all; nil for no resource table
+	Profile     time.Time                    // when its provisioning profile expires
+	Extra       map[string][]byte            // entries beside
 }
 
 // packed is the time that all entries carry, so that packing is repeatable.
 var packed = time.Date(2026, 6, 1, 9, 41, 0, 0, time.UTC)
 
-// PackAndroid makes an Android package with a binary manifest.
+// PackAndroid makes an Android package with a binary manifest; with texts, it has
+// a resource table and an icon, and is signed.
 func PackAndroid(a App) ([]byte, error) {
 	entries := []entry{{"AndroidManifest.xml", manifest(a)}}
 	if a.Program != nil {
 		entries = append(entries, entry{appfile.ProgramAndroid, a.Program})
 	}
-	return zipped(entries)
+	entries = append(entries, extra(a)...)
+	if a.Texts == nil {
+		return zipped(entries)
+	}
+	picture, err := icon(192)
+	if err != nil {
+		return nil, err
+	}
+	const iconEntry = "res/mipmap-xhdpi/icon.png"
+	entries = append(entries, entry{"resources.arsc", resourceTable(a.ID, iconEntry, a.Texts)}, entry{iconEntry, picture})
+	data, err := zipped(entries)
+	if err != nil {
+		return nil, err
+	}
+	return signAndroid(data)
+}
+
+func extra(a App) []entry {
+	var out []entry
+	for _, name := range slices.Sorted(maps.Keys(a.Extra)) {
+		out = append(out, entry{name, a.Extra[name]})
+	}
+	return out
 }
 
 // PackSimulator makes the zip of an iOS simulator app, with a binary Info.plist.
 func PackSimulator(a App) ([]byte, error) {
+	return packIOS(a, a.Name+".app/", "iPhoneSimulator", nil)
+}
+
+// PackDevice makes an iOS device package, with a provisioning profile.
+func PackDevice(a App) ([]byte, error) {
+	p, err := profile(a.ID, a.Profile)
+	if err != nil {
+		return nil, err
+	}
+	dir := "Payload/" + a.Name + ".app/"
+	return packIOS(a, dir, "iPhoneOS", []entry{{dir + "embedded.mobileprovision", p}})
+}
+
+func packIOS(a App, dir, platform string, entries []entry) ([]byte, error) {
 	info, err := plist.Marshal(map[string]any{
-		"CFBundleIdentifier": a.ID, "CFBundleName": a.Name, "CFBundleDisplayName": a.Name, "CFBundleExecutable": a.Name,
+		"CFBundleIdentifier": a.ID, "CFBundleName": a.Name, "CFBundleDisplayName": a.Name,
 		"CFBundlePackageType": "APPL", "CFBundleShortVersionString": a.Version.Name, "CFBundleVersion": strconv.Itoa(a.Version.Code),
-		"CFBundleSupportedPlatforms": []string{"iPhoneSimulator"}, "MinimumOSVersion": a.MinimumIOS, "UIDeviceFamily": []int{1, 2},
+		"CFBundleSupportedPlatforms": []string{platform}, "DTPlatformVersion": "18.2", "MinimumOSVersion": a.MinimumIOS, "UIDeviceFamily": []int{1, 2},
+		"CFBundleIcons":                       map[string]any{"CFBundlePrimaryIcon": map[string]any{"CFBundleIconFiles": []string{"Icon60"}}},
 		"NSLocationWhenInUseUsageDescription": "Shows the quay nearest to you.",
 	}, plist.BinaryFormat)
 	if err != nil {
 		return nil, err
 	}
-	dir := a.Name + ".app/"
-	entries := []entry{{dir + "Info.plist", info}}
+	picture, err := icon(120)
+	if err != nil {
+		return nil, err
+	}
+	entries = append(entries, entry{dir + "Info.plist", info}, entry{dir + "Icon60@2x.png", picture})
+	for _, language := range languages(a) {
+		entries = append(entries, entry{dir + language + ".lproj/Localizable.strings", nil})
+	}
 	if a.Program != nil {
 		entries = append(entries, entry{dir + appfile.ProgramIOS, a.Program})
 	}
-	return zipped(entries)
+	return zipped(append(entries, extra(a)...))
+}
+
+func languages(a App) []string {
+	var out []string
+	for language := range a.Texts["app_name"] {
+		if language != "" {
+			out = append(out, language)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// PackWeb makes a web bundle: a zip with a W3C web app manifest.
+func PackWeb(a App) ([]byte, error) {
+	picture, err := icon(192)
+	if err != nil {
+		return nil, err
+	}
+	m, err := json.MarshalIndent(map[string]any{
+		"id": "/" + a.ID, "name": a.Name, "start_url": "index.html", "display": "standalone", "orientation": "portrait", "lang": "en-GB",
+		"version": a.Version.Name + "+" + strconv.Itoa(a.Version.Code), "icons": []any{map[string]any{"src": "icon-192.png", "sizes": "192x192", "type": "image/png"}},
+	}, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	page := "<!doctype html><html lang=\"en-GB\"><title>" + a.Name + "</title><link rel=\"manifest\" href=\"manifest.webmanifest\"><script src=\"" + appfile.ProgramIOS + "\"></script>"
+	return zipped(append([]entry{{"manifest.webmanifest", m}, {"index.html", []byte(page)}, {"icon-192.png", picture}, {appfile.ProgramIOS, a.Program}}, extra(a)...))
 }
 
 type entry struct {
@@ -62,7 +140,11 @@ func zipped(entries []entry) ([]byte, error) {
 	var out bytes.Buffer
 	w := zip.NewWriter(&out)
 	for _, e := range entries {
-		f, err := w.CreateHeader(&zip.FileHeader{Name: e.name, Method: zip.Deflate, Modified: packed})
+		method := zip.Deflate
+		if e.name == "resources.arsc" { // since Android 11 it must not be packed
+			method = zip.Store
+		}
+		f, err := w.CreateHeader(&zip.FileHeader{Name: e.name, Method: method, Modified: packed})
 		if err != nil {
 			return nil, err
 		}
@@ -87,7 +169,11 @@ func manifest(a App) []byte {
 		x.start("uses-permission", textAttr("name", 0x01010003, p))
 		x.end("uses-permission")
 	}
-	x.start("application", textAttr("label", 0x01010001, a.Name))
+	label := []attribute{textAttr("label", 0x01010001, a.Name)}
+	if a.Texts != nil {
+		label = []attribute{referenceAttr("label", 0x01010001, resourceLabel), referenceAttr("icon", 0x01010002, resourceIcon)}
+	}
+	x.start("application", label...)
 	x.start("activity", textAttr("name", 0x01010003, a.ID+".Main"), boolAttr("exported", 0x01010010, true))
 	x.start("intent-filter")
 	x.start("action", textAttr("name", 0x01010003, "android.intent.action.MAIN"))

@@ -3,9 +3,12 @@ package appfile
 import (
 	"archive/zip"
 	"fmt"
+	"io"
+	"path"
 	"regexp"
 	"slices"
 	"strconv"
+	"strings"
 )
 
 // ProgramAndroid is the entry of an Android package that stand-ins run.
@@ -14,18 +17,24 @@ const ProgramAndroid = "assets/standin/app.js"
 // Resource ids of the attributes that are read (android.R.attr). Packers may
 // leave the names out of the string pool, so the ids decide.
 const (
-	attrName        = 0x01010003
-	attrLabel       = 0x01010001
-	attrVersionCode = 0x0101021b
-	attrVersionName = 0x0101021c
-	attrMinSDK      = 0x0101020c
-	attrCodeMajor   = 0x01010576
+	attrLabel         = 0x01010001
+	attrIcon          = 0x01010002
+	attrName          = 0x01010003
+	attrDebuggable    = 0x0101000f
+	attrTargetPackage = 0x01010021
+	attrMinSDK        = 0x0101020c
+	attrVersionCode   = 0x0101021b
+	attrVersionName   = 0x0101021c
+	attrTargetSDK     = 0x01010270
+	attrRequired      = 0x0101028e
+	attrCodeMajor     = 0x01010576
 )
 
 // Types of an attribute's value (Res_value in the platform's ResourceTypes.h).
 const (
 	typeReference = 0x01
 	typeString    = 0x03
+	typeDynamic   = 0x07 // a reference into a shared library's table
 	typeInt       = 0x10
 	typeIntHex    = 0x11
 )
@@ -40,97 +49,6 @@ var osOfAPI = map[int]string{
 	28: "9", 29: "10", 30: "11", 31: "12", 32: "12", 33: "13", 34: "14", 35: "15", 36: "16",
 }
 
-func readAndroid(archive *zip.Reader, manifest *zip.File) (*Package, error) {
-	data, err := readEntry(manifest, maxManifest)
-	if err != nil {
-		return nil, err
-	}
-	if len(data) > 0 && data[0] == '<' {
-		return nil, refuse("hand in the package that the packaging step wrote, not the project's folder", "AndroidManifest.xml is plain text; in a package it is binary XML")
-	}
-	p := &Package{Kind: Android, Platform: "android", Permissions: []string{}, Program: findProgram(archive, ProgramAndroid)}
-	var depth int
-	var major, code int64
-	err = readBinaryXML(data, func(e xmlEvent) error {
-		if e.end {
-			depth--
-			return nil
-		}
-		depth++
-		return p.manifestElement(e, depth, &major, &code)
-	})
-	if err != nil {
-		return nil, err
-	}
-	if !androidID.MatchString(p.ApplicationID) {
-		return nil, refuse("", "the manifest states %s as application id, which no device would take", show(p.ApplicationID))
-	}
-	p.VersionCode = strconv.FormatInt(major<<32|code, 10)
-	if p.VersionName == "" {
-		p.VersionName = p.VersionCode
-	}
-	slices.Sort(p.Permissions)
-	p.Permissions = slices.Compact(p.Permissions)
-	return p, nil
-}
-
-func (p *Package) manifestElement(e xmlEvent, depth int, major, code *int64) (err error) {
-	switch {
-	case depth == 1 && e.name != "manifest":
-		return refuse(hintDamaged, "the manifest's outermost element is %s, not manifest", show(e.name))
-	case depth == 1:
-		for _, a := range e.attrs {
-			switch {
-			case a.resource == 0 && a.name == "package":
-				p.ApplicationID, err = text("application id", a.text, 255)
-			case a.resource == attrVersionName && a.kind == typeReference:
-				p.VersionName = "" // named by a resource: the version code stands in for it
-			case a.resource == attrVersionName:
-				p.VersionName, err = text("version name", a.text, 100)
-			case a.resource == attrVersionCode:
-				*code = int64(a.number)
-			case a.resource == attrCodeMajor:
-				*major = int64(a.number)
-			}
-			if err != nil {
-				return err
-			}
-		}
-	case depth == 2 && e.name == "uses-sdk":
-		if a, ok := e.attr(attrMinSDK); ok {
-			return p.minimum(a)
-		}
-	case depth == 2 && (e.name == "uses-permission" || e.name == "uses-permission-sdk-23"):
-		a, ok := e.attr(attrName)
-		if !ok {
-			return nil
-		}
-		if len(p.Permissions) == 1000 {
-			return refuse("", "the manifest asks for more than 1000 permissions")
-		}
-		name, err := text("name of a permission", a.text, 255)
-		p.Permissions = append(p.Permissions, name)
-		return err
-	case depth == 2 && e.name == "application":
-		if a, ok := e.attr(attrLabel); ok && a.kind == typeString {
-			p.Name, err = text("label", a.text, 255)
-		}
-	}
-	return err
-}
-
-func (p *Package) minimum(a xmlAttr) error {
-	if a.kind == typeString {
-		return refuse("", "the manifest asks for the unreleased OS %s", show(a.text))
-	}
-	if a.number == 0 || a.number > 10000 {
-		return nil
-	}
-	p.MinimumAPI = int(a.number)
-	p.MinimumOS = OSOfAPI(p.MinimumAPI)
-	return nil
-}
-
 // OSOfAPI gives the Android version that came with an API level, "" for levels
 // every device of today has.
 func OSOfAPI(level int) string {
@@ -143,209 +61,267 @@ func OSOfAPI(level int) string {
 	return strconv.Itoa(level - 20) // the pattern since API level 33
 }
 
-type xmlAttr struct {
-	name     string
-	resource uint32 // 0 where the attribute has none
-	kind     byte
-	text     string // for strings
-	number   uint32 // for everything else
+// hardware gives the trait that a required hardware feature of a manifest asks
+// for. Features that every handset has are not told.
+var hardware = map[string]string{
+	"android.hardware.camera": "camera", "android.hardware.camera.any": "camera", "android.hardware.camera.front": "camera",
+	"android.hardware.sensor.accelerometer": "motion", "android.hardware.sensor.gyroscope": "motion",
+	"android.hardware.location": "location", "android.hardware.location.gps": "location",
+	"android.hardware.fingerprint": "biometrics", "android.hardware.biometrics.face": "biometrics",
+	"android.hardware.nfc": "nfc", "android.hardware.telephony": "telephony",
 }
 
-type xmlEvent struct {
-	name  string
-	end   bool
-	attrs []xmlAttr
+// manifestReader gathers what a manifest says. Values that are references are
+// looked up afterwards, in the resource table.
+type manifestReader struct {
+	p           *Package
+	path        []string // names of the open elements
+	major, code int64
+	versionName uint32 // references, 0 where there are none
+	label       uint32
+	icon        uint32
+	activity    string // the activity that is open
+	main        bool   // its intent filter has the main action
+	launcher    bool   // and the launcher category
+	application bool
 }
 
-func (e xmlEvent) attr(resource uint32) (xmlAttr, bool) {
-	for _, a := range e.attrs {
-		if a.resource == resource {
-			return a, true
-		}
+func readAndroid(r io.ReaderAt, archive *zip.Reader, directory int64, manifest *zip.File) (*Package, error) {
+	data, err := readEntry(manifest, maxManifest)
+	if err != nil {
+		return nil, err
 	}
-	return xmlAttr{}, false
+	if len(data) > 0 && data[0] == '<' {
+		return nil, refuse("hand in the package that the packaging step wrote, not the project's folder", "AndroidManifest.xml is plain text; in a package it is binary XML")
+	}
+	m := manifestReader{p: &Package{Kind: Android, Platform: "android", Permissions: []string{}, Program: findEntry(archive, ProgramAndroid)}}
+	p := m.p
+	if err := readBinaryXML(data, m.visit); err != nil {
+		return nil, err
+	}
+	if !androidID.MatchString(p.ApplicationID) {
+		return nil, refuse("", "the manifest states %s as application id, which no device would take", show(p.ApplicationID))
+	}
+	if p.Instruments != "" {
+		p.Kind = AndroidTest
+	}
+	p.VersionCode = strconv.FormatInt(m.major<<32|m.code, 10)
+	if err := m.resolve(archive); err != nil {
+		return nil, err
+	}
+	if p.VersionName == "" {
+		p.VersionName = p.VersionCode
+	}
+	if strings.HasPrefix(p.Launch, ".") {
+		p.Launch = p.ApplicationID + p.Launch
+	} else if p.Launch != "" && !strings.Contains(p.Launch, ".") {
+		p.Launch = p.ApplicationID + "." + p.Launch
+	}
+	for _, list := range []*[]string{&p.Permissions, &p.Needs} {
+		slices.Sort(*list)
+		*list = slices.Compact(*list)
+	}
+	p.ABIs = abis(archive)
+	if p.Signing, err = androidSigning(r, archive, directory); err != nil {
+		return nil, err
+	}
+	return p, nil
 }
 
-// Chunk types of binary XML (ResourceTypes.h).
-const (
-	chunkStrings   = 0x0001
-	chunkXML       = 0x0003
-	chunkResources = 0x0180
-	chunkStart     = 0x0102
-	chunkEnd       = 0x0103
-)
+// abis gives the instruction sets that the package brings native libraries for;
+// none means that it runs on all.
+func abis(archive *zip.Reader) []string {
+	var out []string
+	for _, f := range archive.File {
+		parts := strings.Split(f.Name, "/")
+		if len(parts) == 3 && parts[0] == "lib" && path.Ext(parts[2]) == ".so" && len(parts[1]) <= 40 && !slices.Contains(out, parts[1]) && len(out) < 20 {
+			out = append(out, parts[1])
+		}
+	}
+	slices.Sort(out)
+	return out
+}
 
-// readBinaryXML reads an Android binary XML document and calls visit for the
-// start and the end of each element.
-func readBinaryXML(data []byte, visit func(xmlEvent) error) error {
-	if len(data) < 8 || le16(data) != chunkXML {
-		return refuse(hintDamaged, "AndroidManifest.xml is not binary XML")
+func (m *manifestReader) visit(e xmlEvent) error {
+	if e.end {
+		m.close()
+		return nil
 	}
-	if size := int64(le32(data[4:])); size > int64(len(data)) {
-		return damaged(len(data), fmt.Sprintf("the document is cut short: %d of %d bytes", len(data), size))
+	m.path = append(m.path, e.name)
+	if len(m.path) == 1 {
+		if e.name != "manifest" {
+			return refuse(hintDamaged, "the manifest's outermost element is %s, not manifest", show(e.name))
+		}
+		return m.outermost(e)
 	}
-	var strings stringPool
-	var resources []byte
-	depth := 0
-	for at := int(le16(data[2:])); at < len(data); {
-		if at+8 > len(data) {
-			return damaged(at, "a chunk is cut short")
-		}
-		kind, head, size := le16(data[at:]), int(le16(data[at+2:])), int64(le32(data[at+4:]))
-		if size < 8 || int64(head) > size || size > int64(len(data)-at) || head < 8 {
-			return damaged(at, "a chunk's size reaches past the end")
-		}
-		chunk := data[at : at+int(size)]
-		var err error
-		switch kind {
-		case chunkStrings:
-			strings, err = newStringPool(chunk, at)
-		case chunkResources:
-			resources = chunk[head:]
-		case chunkStart:
-			if depth++; depth > 200 {
-				return damaged(at, "elements are nested more than 200 deep")
+	switch strings.Join(m.path[1:], "/") {
+	case "uses-sdk":
+		return m.sdk(e)
+	case "uses-permission", "uses-permission-sdk-23":
+		return addName(&m.p.Permissions, "permission", e)
+	case "uses-feature":
+		if a, ok := e.attr(attrRequired); !ok || a.number != 0 {
+			if a, ok := e.attr(attrName); ok && hardware[a.text] != "" && len(m.p.Needs) < 100 {
+				m.p.Needs = append(m.p.Needs, hardware[a.text])
 			}
-			err = readStart(chunk, head, at, strings, resources, visit)
-		case chunkEnd:
-			if depth--; depth < 0 {
-				return damaged(at, "an element ends that never began")
-			}
-			err = visit(xmlEvent{end: true})
 		}
-		if err != nil {
+	case "instrumentation":
+		if a, ok := e.attr(attrTargetPackage); ok {
+			var err error
+			m.p.Instruments, err = text("package that is instrumented", a.text, 255)
 			return err
 		}
-		at += int(size)
-	}
-	if depth != 0 {
-		return damaged(len(data), "an element never ends")
+	case "application":
+		return m.ofApplication(e)
+	case "application/activity", "application/activity-alias":
+		m.activity = ""
+		if a, ok := e.attr(attrName); ok {
+			var err error
+			m.activity, err = text("name of an activity", a.text, 255)
+			return err
+		}
+	case "application/activity/intent-filter", "application/activity-alias/intent-filter":
+		m.main, m.launcher = false, false
+	case "application/activity/intent-filter/action", "application/activity-alias/intent-filter/action":
+		a, _ := e.attr(attrName)
+		m.main = m.main || a.text == "android.intent.action.MAIN"
+	case "application/activity/intent-filter/category", "application/activity-alias/intent-filter/category":
+		a, _ := e.attr(attrName)
+		m.launcher = m.launcher || a.text == "android.intent.category.LAUNCHER"
 	}
 	return nil
 }
 
-func readStart(chunk []byte, head, at int, strings stringPool, resources []byte, visit func(xmlEvent) error) error {
-	body := chunk[head:]
-	if len(body) < 20 {
-		return damaged(at, "an element is cut short")
+// close is called at the end of an element; a filter that opens the app is complete then.
+func (m *manifestReader) close() {
+	if len(m.path) > 0 {
+		if m.path[len(m.path)-1] == "intent-filter" && m.main && m.launcher && m.p.Launch == "" {
+			m.p.Launch = m.activity
+		}
+		m.path = m.path[:len(m.path)-1]
 	}
-	name, err := strings.get(le32(body[4:]))
-	if err != nil {
-		return err
-	}
-	first, each, count := int(le16(body[8:])), int(le16(body[10:])), int(le16(body[12:]))
-	if count > 0 && (each < 20 || first+each*count > len(body)) {
-		return damaged(at, "an element's attributes reach past its end")
-	}
-	event := xmlEvent{name: name, attrs: make([]xmlAttr, 0, count)}
-	for i := range count {
-		b := body[first+i*each:]
-		index := le32(b[4:])
-		a := xmlAttr{kind: b[15], number: le32(b[16:])}
-		if a.name, err = strings.get(index); err != nil {
+}
+
+func (m *manifestReader) outermost(e xmlEvent) (err error) {
+	for _, a := range e.attrs {
+		switch {
+		case a.resource == 0 && a.name == "package":
+			m.p.ApplicationID, err = text("application id", a.text, 255)
+		case a.resource == attrVersionName && a.kind == typeReference:
+			m.versionName = a.number
+		case a.resource == attrVersionName:
+			m.p.VersionName, err = text("version name", a.text, 100)
+		case a.resource == attrVersionCode:
+			m.code = int64(a.number)
+		case a.resource == attrCodeMajor:
+			m.major = int64(a.number)
+		}
+		if err != nil {
 			return err
 		}
-		if int64(index)*4+4 <= int64(len(resources)) {
-			a.resource = le32(resources[index*4:])
-		}
-		if a.kind == typeString {
-			if a.text, err = strings.get(a.number); err != nil {
-				return err
-			}
-		} else if raw := le32(b[8:]); raw != 0xffffffff && a.kind != typeInt && a.kind != typeIntHex && a.kind != typeReference {
-			if a.text, err = strings.get(raw); err != nil {
-				return err
-			}
-		}
-		event.attrs = append(event.attrs, a)
 	}
-	return visit(event)
+	return nil
+}
+
+func (m *manifestReader) ofApplication(e xmlEvent) (err error) {
+	if a, ok := e.attr(attrLabel); ok {
+		if a.kind == typeReference {
+			m.label = a.number
+		} else if a.kind == typeString {
+			m.p.Name, err = text("label", a.text, 255)
+		}
+	}
+	if a, ok := e.attr(attrIcon); ok && a.kind == typeReference {
+		m.icon = a.number
+	}
+	if a, ok := e.attr(attrDebuggable); ok {
+		m.p.Debuggable = a.number != 0
+	}
+	return err
+}
+
+func addName(list *[]string, what string, e xmlEvent) error {
+	a, ok := e.attr(attrName)
+	if !ok {
+		return nil
+	}
+	if len(*list) == 1000 {
+		return refuse("", "the manifest asks for more than 1000 %ss", what)
+	}
+	name, err := text("name of a "+what, a.text, 255)
+	*list = append(*list, name)
+	return err
+}
+
+func (m *manifestReader) sdk(e xmlEvent) error {
+	if a, ok := e.attr(attrMinSDK); ok {
+		if a.kind == typeString {
+			return refuse("", "the manifest asks for the unreleased OS %s", show(a.text))
+		}
+		if a.number > 0 && a.number <= 10000 {
+			m.p.MinimumAPI = int(a.number)
+			m.p.MinimumOS = OSOfAPI(m.p.MinimumAPI)
+		}
+	}
+	if a, ok := e.attr(attrTargetSDK); ok && a.kind != typeString && a.number > 0 && a.number <= 10000 {
+		m.p.TargetAPI = int(a.number)
+		m.p.TargetOS = OSOfAPI(m.p.TargetAPI)
+	}
+	return nil
+}
+
+// resolve looks up, in the resource table, what the manifest refers to there,
+// and takes the languages from it.
+func (m *manifestReader) resolve(archive *zip.Reader) error {
+	t, err := tableOf(archive)
+	if err != nil || t == nil {
+		return err
+	}
+	p := m.p
+	if p.Languages, err = t.languages(); err != nil {
+		return err
+	}
+	for _, f := range []struct {
+		what  string
+		id    uint32
+		limit int
+		into  *string
+	}{{"label", m.label, 255, &p.Name}, {"version name", m.versionName, 100, &p.VersionName}} {
+		if f.id == 0 {
+			continue
+		}
+		value, err := t.text(f.id)
+		if err != nil {
+			return err
+		}
+		if *f.into, err = text(f.what, value, f.limit); err != nil {
+			return err
+		}
+	}
+	if m.icon != 0 {
+		p.Icon, err = t.picture(m.icon, archive)
+	}
+	return err
+}
+
+// tableOf reads the compiled resource table of a package, nil where it has none.
+func tableOf(archive *zip.Reader) (*table, error) {
+	for _, f := range archive.File {
+		if f.Name == tableEntry {
+			data, err := readEntry(f, maxTable)
+			if err != nil {
+				return nil, err
+			}
+			return readTable(data)
+		}
+	}
+	return nil, nil
 }
 
 func damaged(at int, what string) error {
-	return refuse(hintDamaged, "AndroidManifest.xml is damaged at byte %d: %s", at, what)
+	return damagedIn("AndroidManifest.xml", at, what)
 }
 
-// stringPool reads strings on demand, so that a pool that claims millions of
-// them costs nothing.
-type stringPool struct {
-	offsets []byte
-	data    []byte
-	utf8    bool
-	at      int
-}
-
-func newStringPool(chunk []byte, at int) (stringPool, error) {
-	if len(chunk) < 28 {
-		return stringPool{}, damaged(at, "the string pool is cut short")
-	}
-	head := int64(le16(chunk[2:]))
-	count, flags, start := int64(le32(chunk[8:])), le32(chunk[16:]), int64(le32(chunk[20:]))
-	if head < 28 || head+count*4 > int64(len(chunk)) || start > int64(len(chunk)) {
-		return stringPool{}, damaged(at, "the string pool's index reaches past its end")
-	}
-	return stringPool{chunk[head : head+count*4], chunk[start:], flags&(1<<8) != 0, at}, nil
-}
-
-func (p stringPool) get(index uint32) (string, error) {
-	if index == 0xffffffff {
-		return "", nil
-	}
-	if int64(index)*4+4 > int64(len(p.offsets)) {
-		return "", damaged(p.at, fmt.Sprintf("string %d is asked for, of %d", index, len(p.offsets)/4))
-	}
-	offset := int64(le32(p.offsets[index*4:]))
-	if offset >= int64(len(p.data)) {
-		return "", damaged(p.at, fmt.Sprintf("string %d lies past the end of the pool", index))
-	}
-	b := p.data[offset:]
-	if p.utf8 {
-		return p.readUTF8(b, index)
-	}
-	return p.readUTF16(b, index)
-}
-
-func (p stringPool) readUTF8(b []byte, index uint32) (string, error) {
-	_, b, ok := length8(b) // in characters; the one in bytes follows
-	n, b, ok2 := length8(b)
-	if !ok || !ok2 || n > len(b) {
-		return "", damaged(p.at, fmt.Sprintf("string %d is cut short", index))
-	}
-	return string(b[:n]), nil
-}
-
-func (p stringPool) readUTF16(b []byte, index uint32) (string, error) {
-	cut := damaged(p.at, fmt.Sprintf("string %d is cut short", index))
-	if len(b) < 2 {
-		return "", cut
-	}
-	n := int(le16(b))
-	b = b[2:]
-	if n&0x8000 != 0 {
-		if len(b) < 2 {
-			return "", cut
-		}
-		n, b = (n&0x7fff)<<16|int(le16(b)), b[2:]
-	}
-	if n*2 > len(b) {
-		return "", cut
-	}
-	units := make([]uint16, n)
-	for i := range units {
-		units[i] = le16(b[i*2:])
-	}
-	return decodeUTF16(units), nil
-}
-
-func length8(b []byte) (int, []byte, bool) {
-	if len(b) < 1 {
-		return 0, nil, false
-	}
-	if b[0]&0x80 == 0 {
-		return int(b[0]), b[1:], true
-	}
-	if len(b) < 2 {
-		return 0, nil, false
-	}
-	return int(b[0]&0x7f)<<8 | int(b[1]), b[2:], true
+func damagedIn(file string, at int, what string) error {
+	return refuse(hintDamaged, "%s is damaged at byte %d: %s", file, at, fmt.Sprint(what))
 }

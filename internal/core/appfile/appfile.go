@@ -8,10 +8,12 @@ package appfile
 
 import (
 	"archive/zip"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strings"
 )
 
@@ -20,29 +22,63 @@ type Kind string
 
 // The kinds of package that can be read.
 const (
-	Android   Kind = "android_package" // .apk
-	Simulator Kind = "ios_simulator"   // a zip with one .app for the iOS simulator
+	Android     Kind = "android_package" // .apk
+	AndroidTest Kind = "android_test"    // .apk that instruments another
+	IOSDevice   Kind = "ios_device"      // .ipa
+	Simulator   Kind = "ios_simulator"   // a zip with one .app for the iOS simulator
+	Web         Kind = "web_bundle"      // a zip with a W3C web app manifest
 )
+
+// KindName writes a kind of package for people.
+func KindName(k Kind) string {
+	if name := kindNames[k]; name != "" {
+		return name
+	}
+	return string(k)
+}
+
+var kindNames = map[Kind]string{Android: "Android package", AndroidTest: "Android test package", IOSDevice: "iOS device package", Simulator: "iOS simulator app", Web: "web bundle"}
 
 // Bounds on what is read of a package.
 const (
 	maxManifest  = 4 << 20  // bytes of a manifest or property list, unpacked
 	maxProgram   = 4 << 20  // bytes of the program for stand-ins, unpacked
+	maxIcon      = 1 << 20  // bytes of an icon, unpacked
 	maxDirectory = 16 << 20 // bytes of a zip's central directory
 )
 
-// Package is what a package says of itself.
+// Package is what a package says of itself. Empty values are not stated.
 type Package struct {
 	Kind          Kind     `json:"kind"`
-	Platform      string   `json:"platform"`       // android or ios
-	ApplicationID string   `json:"application_id"` // package name, or bundle identifier
-	Name          string   `json:"name,omitempty"` // as shown below the icon, where it is written in plain
+	Platform      string   `json:"platform"`       // android, ios or web
+	ApplicationID string   `json:"application_id"` // package name, bundle identifier, or id of a web app
+	Name          string   `json:"name,omitempty"` // as shown below the icon
 	VersionName   string   `json:"version_name"`   // for people: 3.2.0
 	VersionCode   string   `json:"version_code"`   // for machines: 61
-	MinimumOS     string   `json:"minimum_os"`     // OS version, "13"; "" where none is stated
+	MinimumOS     string   `json:"minimum_os"`     // OS version, "13"
 	MinimumAPI    int      `json:"minimum_api,omitempty"`
+	TargetOS      string   `json:"target_os,omitempty"` // what it was built against
+	TargetAPI     int      `json:"target_api,omitempty"`
+	ABIs          []string `json:"abis,omitempty"`        // instruction sets of its native code; none: runs on all
+	Launch        string   `json:"launch,omitempty"`      // activity, or page, that it starts with
+	Instruments   string   `json:"instruments,omitempty"` // application id that a test package instruments
+	Debuggable    bool     `json:"debuggable,omitempty"`
 	Permissions   []string `json:"permissions"`
+	Needs         []string `json:"needs,omitempty"` // traits without which it says it cannot run
+	Forms         []string `json:"forms,omitempty"` // phone, tablet; none: all
+	Languages     []string `json:"languages,omitempty"`
+	Rotation      string   `json:"rotation,omitempty"` // of a web app, as its manifest has it
+	Icon          string   `json:"icon,omitempty"`     // name of the entry with its icon
+	Signing       *Signing `json:"signing,omitempty"`
+	Profile       *Profile `json:"profile,omitempty"`
+	Parts         []Part   `json:"parts,omitempty"`
 	Program       string   `json:"program,omitempty"` // name of the entry that stand-ins run, "" if none
+}
+
+// Part is a share of a package's size.
+type Part struct {
+	Name string `json:"name"` // code, native code, resources, assets, other
+	Size int64  `json:"size"` // bytes in the package, packed as there
 }
 
 // Refusal says why a file is not taken as a package.
@@ -61,88 +97,161 @@ func refuse(hint, format string, args ...any) *Refusal {
 }
 
 const (
-	hintKinds   = "hand in an Android package (.apk) or a zip with one iOS simulator .app"
+	hintKinds   = "hand in an Android package (.apk), an iOS device package (.ipa), a zip with one iOS simulator .app, or a zipped web bundle"
 	hintDamaged = "the file may be damaged or cut short: build it, or copy it, again"
 )
 
 // Read reads the package in r, which is size bytes long.
 func Read(r io.ReaderAt, size int64) (*Package, error) {
-	archive, err := openZip(r, size)
+	archive, directory, err := openZip(r, size)
 	if err != nil {
 		return nil, err
 	}
-	var manifest *zip.File
-	bundles := map[string]*zip.File{}
+	p, err := readKind(r, archive, directory)
+	if err != nil {
+		return nil, err
+	}
+	p.Parts = parts(archive)
+	return p, nil
+}
+
+// readKind tells what kind of package it is by what it holds, and reads it.
+func readKind(r io.ReaderAt, archive *zip.Reader, directory int64) (*Package, error) {
+	var manifest, web *zip.File
+	bundles, payloads := map[string]*zip.File{}, map[string]*zip.File{}
 	for _, f := range archive.File {
 		dir, base := path.Split(f.Name)
+		depth := strings.Count(dir, "/")
 		switch {
 		case f.Name == "AndroidManifest.xml":
 			if manifest != nil {
 				return nil, refuse(hintDamaged, "the package holds two manifests; which one a device would read is anybody's guess")
 			}
 			manifest = f
-		case strings.HasPrefix(f.Name, "Payload/") && base == "Info.plist" && strings.Count(f.Name, "/") == 2:
-			return nil, refuse("push the iOS simulator app, zipped, beside it", "this is an iOS device package (.ipa); device packages are not read yet")
-		case base == "Info.plist" && strings.Count(dir, "/") == 1 && strings.HasSuffix(dir, ".app/"):
-			bundles[dir] = f
-		case f.Name == "manifest.webmanifest":
-			return nil, refuse(hintKinds, "this is a web bundle; web bundles are not read yet")
+		case base == "Info.plist" && strings.HasSuffix(dir, ".app/") && (depth == 1 || depth == 2 && strings.HasPrefix(dir, "Payload/")):
+			into := bundles
+			if depth == 2 {
+				into = payloads
+			}
+			if into[dir] != nil {
+				return nil, refuse(hintDamaged, "%s stands twice in the package; which one a device would read is anybody's guess", show(f.Name))
+			}
+			into[dir] = f
+		case slices.Contains(webManifests, f.Name) && web == nil:
+			web = f
 		}
 	}
+	apps := len(bundles) + len(payloads)
 	switch {
-	case manifest != nil && len(bundles) > 0:
+	case manifest != nil && apps > 0:
 		return nil, refuse(hintKinds, "the file holds both an Android manifest and an iOS app")
 	case manifest != nil:
-		return readAndroid(archive, manifest)
-	case len(bundles) == 1:
-		for dir, f := range bundles {
-			return readSimulator(archive, dir, f)
-		}
-	case len(bundles) > 1:
-		return nil, refuse("zip one .app by itself", "the zip holds %d apps where one is needed", len(bundles))
+		return readAndroid(r, archive, directory, manifest)
+	case apps > 1:
+		return nil, refuse("zip one .app by itself", "the zip holds %d apps where one is needed", apps)
 	}
-	return nil, refuse(hintKinds, "the zip holds neither an AndroidManifest.xml nor an .app with an Info.plist")
+	for dir, f := range bundles {
+		return readIOS(archive, Simulator, dir, f)
+	}
+	for dir, f := range payloads {
+		return readIOS(archive, IOSDevice, dir, f)
+	}
+	if web != nil {
+		return readWeb(archive, web)
+	}
+	return nil, refuse(hintKinds, "the zip holds neither an AndroidManifest.xml, nor an .app with an Info.plist, nor a web app manifest")
 }
 
-// Program gives the program for stand-ins that p names, from the same bytes.
+// parts sums up what takes how much of a package.
+func parts(archive *zip.Reader) []Part {
+	sums := map[string]int64{}
+	for _, f := range archive.File {
+		sums[partOf(f.Name)] += int64(min(f.CompressedSize64, 1<<50))
+	}
+	var out []Part
+	for _, name := range []string{"code", "native code", "resources", "assets", "other"} {
+		if sums[name] > 0 {
+			out = append(out, Part{name, sums[name]})
+		}
+	}
+	return out
+}
+
+func partOf(name string) string {
+	switch ext := path.Ext(name); {
+	case ext == ".dex" || ext == ".js" || ext == ".wasm":
+		return "code"
+	case ext == ".so" || ext == ".dylib" || strings.Contains(name, ".framework/"):
+		return "native code"
+	case strings.HasPrefix(name, "assets/"):
+		return "assets"
+	case strings.HasPrefix(name, "res/") || ext == ".arsc" || ext == ".car" || ext == ".png" || ext == ".strings" || ext == ".nib":
+		return "resources"
+	}
+	return "other"
+}
+
+// ReadProgram gives the program for stand-ins that p names, from the same bytes.
 func (p *Package) ReadProgram(r io.ReaderAt, size int64) ([]byte, error) {
-	archive, err := openZip(r, size)
+	return p.entry(r, size, p.Program, maxProgram, "program for stand-ins")
+}
+
+// ReadIcon gives the icon that p names, from the same bytes, and its media type.
+// It is given only where it is a picture that browsers show.
+func (p *Package) ReadIcon(r io.ReaderAt, size int64) (data []byte, mediaType string, err error) {
+	data, err = p.entry(r, size, p.Icon, maxIcon, "icon")
+	if err != nil {
+		return nil, "", err
+	}
+	switch {
+	case bytes.HasPrefix(data, []byte("\x89PNG\r\n\x1a\n")) && !bytes.Contains(data[:min(len(data), 64)], []byte("CgBI")):
+		return data, "image/png", nil
+	case bytes.HasPrefix(data, []byte("\xff\xd8\xff")):
+		return data, "image/jpeg", nil
+	case len(data) > 12 && string(data[:4]) == "RIFF" && string(data[8:12]) == "WEBP":
+		return data, "image/webp", nil
+	}
+	return nil, "", refuse("", "%s is no picture that browsers show", show(p.Icon))
+}
+
+func (p *Package) entry(r io.ReaderAt, size int64, name string, limit int64, what string) ([]byte, error) {
+	archive, _, err := openZip(r, size)
 	if err != nil {
 		return nil, err
 	}
 	for _, f := range archive.File {
-		if f.Name == p.Program && p.Program != "" {
-			return readEntry(f, maxProgram)
+		if f.Name == name && name != "" {
+			return readEntry(f, limit)
 		}
 	}
-	return nil, refuse("", "the package holds no program for stand-ins")
+	return nil, refuse("", "the package holds no %s", what)
 }
 
-// openZip checks the size of the central directory before archive/zip reads it,
+// openZip opens the zip and tells where its central directory starts. It checks the size of the central directory before archive/zip reads it,
 // since that keeps an entry in memory for every record it meets.
-func openZip(r io.ReaderAt, size int64) (*zip.Reader, error) {
+func openZip(r io.ReaderAt, size int64) (*zip.Reader, int64, error) {
 	if size < 22 {
-		return nil, refuse(hintKinds, "the file is %d bytes long: too short to be a package", size)
+		return nil, 0, refuse(hintKinds, "the file is %d bytes long: too short to be a package", size)
 	}
 	var magic [4]byte
 	if _, err := r.ReadAt(magic[:], 0); err != nil {
-		return nil, refuse(hintDamaged, "the file cannot be read: %w", err)
+		return nil, 0, refuse(hintDamaged, "the file cannot be read: %w", err)
 	}
 	if magic[0] != 'P' || magic[1] != 'K' {
-		return nil, refuse(hintKinds, "the file is not a zip archive, as every kind of package is")
+		return nil, 0, refuse(hintKinds, "the file is not a zip archive, as every kind of package is")
 	}
 	end, start, err := directory(r, size)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	if end-start > maxDirectory {
-		return nil, refuse(hintKinds, "the zip's list of entries takes %d MB; at most %d MB are read", (end-start)>>20, maxDirectory>>20)
+		return nil, 0, refuse(hintKinds, "the zip's list of entries takes %d MB; at most %d MB are read", (end-start)>>20, maxDirectory>>20)
 	}
 	archive, err := zip.NewReader(r, size)
 	if err != nil {
-		return nil, refuse(hintDamaged, "the zip's list of entries cannot be read: %w", err)
+		return nil, 0, refuse(hintDamaged, "the zip's list of entries cannot be read: %w", err)
 	}
-	return archive, nil
+	return archive, start, nil
 }
 
 // directory finds where the central directory starts and where the record that
@@ -207,7 +316,10 @@ func readEntry(f *zip.File, limit int64) ([]byte, error) {
 	return data, nil
 }
 
-func findProgram(archive *zip.Reader, name string) string {
+func findEntry(archive *zip.Reader, name string) string {
+	if name == "" {
+		return ""
+	}
 	for _, f := range archive.File {
 		if f.Name == name {
 			return name

@@ -46,7 +46,8 @@ func TestAnAndroidPackageIsReadFromItsBinaryManifest(t *testing.T) {
 	p, err := read(data)
 	require.NoError(t, err)
 	require.Equal(t, &appfile.Package{Kind: appfile.Android, Platform: "android", ApplicationID: "example.tideline", Name: "Tideline", VersionName: "3.2.0", VersionCode: "61",
-		MinimumOS: "11", MinimumAPI: 30, Permissions: []string{"android.permission.CAMERA", "android.permission.INTERNET"}, Program: appfile.ProgramAndroid}, p)
+		MinimumOS: "11", MinimumAPI: 30, TargetOS: "15", TargetAPI: 35, Launch: "example.tideline.Main",
+		Permissions: []string{"android.permission.CAMERA", "android.permission.INTERNET"}, Program: appfile.ProgramAndroid, Parts: p.Parts}, p)
 	program, err := p.ReadProgram(bytes.NewReader(data), int64(len(data)))
 	require.NoError(t, err)
 	require.Equal(t, sample.Program, program)
@@ -110,7 +111,7 @@ func TestAnIOSSimulatorAppIsReadFromXMLAndFromBinaryPropertyLists(t *testing.T) 
 		p, err := read(zipOf(t, map[string]string{"Tideline.app/Info.plist": info, "Tideline.app/standin/app.js": "1", "__MACOSX/Tideline.app/._Info.plist": "junk"}))
 		require.NoError(t, err)
 		require.Equal(t, &appfile.Package{Kind: appfile.Simulator, Platform: "ios", ApplicationID: "example.tideline", VersionName: "3.2.0", VersionCode: "61",
-			MinimumOS: "16.0", Permissions: []string{"NSCameraUsageDescription"}, Program: "Tideline.app/standin/app.js"}, p)
+			MinimumOS: "16.0", Permissions: []string{"NSCameraUsageDescription"}, Program: "Tideline.app/standin/app.js", Languages: []string{}, Parts: p.Parts}, p)
 	}
 	packed, err := demo.PackSimulator(sample)
 	require.NoError(t, err)
@@ -130,14 +131,21 @@ func TestWhatIsNoPackageIsRefusedWithAReason(t *testing.T) {
 		"empty":                    {nil, "too short"},
 		"not a zip":                {[]byte(strings.Repeat("hello ", 20)), "not a zip archive"},
 		"cut short":                {whole[:len(whole)-40], "cut short"},
-		"an ordinary zip":          {zipOf(t, map[string]string{"readme.txt": "x"}), "neither an AndroidManifest.xml nor"},
+		"an ordinary zip":          {zipOf(t, map[string]string{"readme.txt": "x"}), "neither an AndroidManifest.xml, nor"},
 		"plain text manifest":      {zipOf(t, map[string]string{"AndroidManifest.xml": "<manifest/>"}), "plain text"},
 		"empty manifest":           {zipOf(t, map[string]string{"AndroidManifest.xml": ""}), "not binary XML"},
 		"both":                     {zipOf(t, map[string]string{"AndroidManifest.xml": "", "A.app/Info.plist": info}), "both an Android manifest and an iOS app"},
 		"two apps":                 {zipOf(t, map[string]string{"A.app/Info.plist": info, "B.app/Info.plist": info}), "holds 2 apps"},
 		"a device build":           {zipOf(t, map[string]string{"A.app/Info.plist": fmt.Sprintf(infoXML, "iPhoneOS")}), "not for the simulator"},
-		"a device package":         {zipOf(t, map[string]string{"Payload/A.app/Info.plist": info}), "device packages are not read yet"},
-		"a web bundle":             {zipOf(t, map[string]string{"manifest.webmanifest": "{}"}), "web bundles are not read yet"},
+		"a device package":         {zipOf(t, map[string]string{"Payload/A.app/Info.plist": info}), "built for iPhoneSimulator, not for real devices"},
+		"a web app without a name": {zipOf(t, map[string]string{"manifest.webmanifest": "{}"}), "neither name nor short_name"},
+		"a web app without an id":  {zipOf(t, map[string]string{"manifest.webmanifest": `{"name": "A"}`}), "states no id"},
+		"a web app that is text":   {zipOf(t, map[string]string{"manifest.webmanifest": "hello"}), "no web app manifest"},
+		"a web app of no version":  {zipOf(t, map[string]string{"manifest.webmanifest": `{"name": "A", "id": "a", "version": "the third"}`}), "written as in 3.2.0+61"},
+		"a list that stands twice": {twice(t, "A.app/Info.plist", info), "stands twice"},
+		"a profile that is none":   {zipOf(t, map[string]string{"Payload/A.app/Info.plist": fmt.Sprintf(infoXML, "iPhoneOS"), "Payload/A.app/embedded.mobileprovision": "x"}), "no signed message"},
+		"a table that is none":     {pack(t, func(a *demo.App) { a.Extra = map[string][]byte{"resources.arsc": []byte("not a table at all")} }), "resources.arsc is damaged at byte 0"},
+		"a signature that is none": {pack(t, func(a *demo.App) { a.Extra = map[string][]byte{"META-INF/CERT.RSA": []byte("x")} }), "is no signature"},
 		"a list that is none":      {zipOf(t, map[string]string{"A.app/Info.plist": "hello"}), "neither an XML nor a binary property list"},
 		"a list without id":        {zipOf(t, map[string]string{"A.app/Info.plist": `<plist><dict/></plist>`}), "CFBundleIdentifier"},
 		"a bomb":                   {zipOf(t, map[string]string{"AndroidManifest.xml": strings.Repeat("\x00", 5<<20)}), "larger than the 4 MB"},
@@ -149,6 +157,19 @@ func TestWhatIsNoPackageIsRefusedWithAReason(t *testing.T) {
 		require.ErrorAs(t, err, &refusal, name)
 		require.Contains(t, refusal.Reason, c.says, name)
 	}
+}
+
+func twice(t *testing.T, name, text string) []byte {
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for range 2 {
+		f, err := w.Create(name)
+		require.NoError(t, err)
+		_, err = f.Write([]byte(text))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return b.Bytes()
 }
 
 func pack(t *testing.T, change func(*demo.App)) []byte {
@@ -178,7 +199,9 @@ func TestADamagedManifestIsRefusedAtAnyByte(t *testing.T) {
 	}
 }
 
-func entry(t *testing.T, data []byte, name string) []byte {
+func entry(t *testing.T, data []byte, name string) []byte { return unzip(t, data, name) }
+
+func unzip(t testing.TB, data []byte, name string) []byte {
 	t.Helper()
 	r, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
 	require.NoError(t, err)
@@ -228,14 +251,7 @@ func FuzzReadRefusesOrReadsAndNothingElse(f *testing.F) {
 func FuzzAManifestRefusesOrReads(f *testing.F) {
 	whole, err := demo.PackAndroid(sample)
 	require.NoError(f, err)
-	r, err := zip.NewReader(bytes.NewReader(whole), int64(len(whole)))
-	require.NoError(f, err)
-	file, err := r.Open("AndroidManifest.xml")
-	require.NoError(f, err)
-	var b bytes.Buffer
-	_, err = b.ReadFrom(file)
-	require.NoError(f, err)
-	f.Add(b.Bytes())
+	f.Add(unzip(f, whole, "AndroidManifest.xml"))
 	f.Fuzz(func(t *testing.T, manifest []byte) {
 		_, err := read(zipOf(t, map[string]string{"AndroidManifest.xml": string(manifest)}))
 		var refusal *appfile.Refusal

@@ -1,0 +1,84 @@
+package appfile
+
+import (
+	"archive/zip"
+	"encoding/json"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// The names that a web app's manifest goes by in the top folder of its bundle.
+var webManifests = []string{"manifest.webmanifest", "manifest.json"}
+
+// webManifest is what is read of a W3C web app manifest. Members that the
+// standard does not know are allowed by it; "version" is one, written as in
+// Semantic Versioning: 3.2.0+61.
+type webManifest struct {
+	ID          string `json:"id"`
+	Name        string `json:"name"`
+	ShortName   string `json:"short_name"`
+	StartURL    string `json:"start_url"`
+	Orientation string `json:"orientation"`
+	Lang        string `json:"lang"`
+	Version     string `json:"version"`
+	Icons       []struct {
+		Src   string `json:"src"`
+		Sizes string `json:"sizes"`
+		Type  string `json:"type"`
+	} `json:"icons"`
+}
+
+var webVersion = regexp.MustCompile(`^([0-9A-Za-z][0-9A-Za-z.-]{0,60})(?:\+([0-9A-Za-z.-]{1,60}))?$`)
+
+const hintWeb = "see docs/builds.md for what a web bundle holds"
+
+func readWeb(archive *zip.Reader, manifest *zip.File) (*Package, error) {
+	data, err := readEntry(manifest, maxManifest)
+	if err != nil {
+		return nil, err
+	}
+	var m webManifest
+	if err := json.Unmarshal(data, &m); err != nil {
+		return nil, refuse(hintDamaged, "%s is no web app manifest: %w", show(manifest.Name), err)
+	}
+	p := &Package{Kind: Web, Platform: "web", Permissions: []string{}, Program: findEntry(archive, ProgramIOS)}
+	for _, f := range []struct {
+		what, value string
+		into        *string
+	}{{"name", first(m.Name, m.ShortName), &p.Name}, {"id", strings.Trim(m.ID, "/"), &p.ApplicationID}, {"start_url", first(m.StartURL, "/"), &p.Launch},
+		{"orientation", m.Orientation, &p.Rotation}, {"version", m.Version, &p.VersionName}} {
+		if *f.into, err = text(f.what, f.value, 255); err != nil {
+			return nil, err
+		}
+	}
+	if p.Name == "" {
+		return nil, refuse(hintWeb, "%s states neither name nor short_name", show(manifest.Name))
+	}
+	if p.ApplicationID == "" {
+		return nil, refuse(hintWeb, "%s states no id: builds of an app belong together by it", show(manifest.Name))
+	}
+	if strings.Contains(p.Launch, "://") {
+		return nil, refuse(hintWeb, "start_url is %s; a bundle starts at a page of its own", show(p.Launch))
+	}
+	v := webVersion.FindStringSubmatch(p.VersionName)
+	if v == nil {
+		return nil, refuse(hintWeb, "%s states %s as version; it is written as in 3.2.0+61", show(manifest.Name), show(p.VersionName))
+	}
+	p.VersionName, p.VersionCode = v[1], first(v[2], v[1])
+	if m.Lang != "" && len(m.Lang) < 36 && isWord(strings.ReplaceAll(m.Lang, "-", "")) {
+		p.Languages = []string{m.Lang}
+	}
+	largest := 0
+	for _, i := range m.Icons[:min(len(m.Icons), 100)] {
+		entry := findEntry(archive, strings.TrimPrefix(path.Clean("/"+strings.TrimPrefix(i.Src, "./")), "/"))
+		width, _, _ := strings.Cut(i.Sizes, "x")
+		n, _ := strconv.Atoi(width)
+		if entry != "" && slices.Contains([]string{".png", ".webp", ".jpg"}, path.Ext(entry)) && n >= largest && n <= 1024 {
+			p.Icon, largest = entry, n
+		}
+	}
+	return p, nil
+}
