@@ -7,8 +7,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-
-	"yamato/internal/core/appfile"
 )
 
 // The kinds of device.
@@ -32,7 +30,19 @@ type Device struct {
 	MemoryMB  int      `json:"memory_mb"`
 	Traits    []string `json:"traits"`
 	Abilities []string `json:"abilities"`
+
+	ABI        string   `json:"abi,omitempty"`         // instruction set: arm64-v8a, x86_64; "" where it is not known
+	HardwareID string   `json:"hardware_id,omitempty"` // what a provisioning profile lists
+	Released   int      `json:"released,omitempty"`    // year in which the model came out
+	Labels     []string `json:"labels,omitempty"`
+	Owner      string   `json:"owner,omitempty"`      // whose it is; "" for the team's
+	Use        Use      `json:"use,omitzero"`         // who may use it, and when
+	TakesMB    int      `json:"takes_mb,omitempty"`   // memory that it takes of its host while it is up
+	TakesCPUs  int      `json:"takes_cpus,omitempty"` // and processors
 }
+
+// Virtual tells whether the device can be made, emptied and halted.
+func (d Device) Virtual() bool { return d.Kind == Emulator || d.Kind == Simulator }
 
 // Combination names a class of device and what is varied on it.
 type Combination struct {
@@ -65,6 +75,8 @@ func PlatformName(platform string) string {
 		return "Android"
 	case "ios":
 		return "iOS"
+	case "web":
+		return "web"
 	}
 	return platform
 }
@@ -73,42 +85,6 @@ func PlatformName(platform string) string {
 type Reason struct {
 	Why    string `json:"why"`
 	Remedy string `json:"remedy"`
-}
-
-// Fit gives the position of the package in packages that fits d, or every
-// reason why none does.
-func Fit(packages []appfile.Package, d Device) (int, []Reason) {
-	wanted, name, ok := packageFor(d)
-	if !ok {
-		return -1, []Reason{{fmt.Sprintf("no kind of package runs on a %s %s device yet", d.Kind, PlatformName(d.Platform)), "choose another device"}}
-	}
-	var reasons []Reason
-	for i, p := range packages {
-		if p.Kind != wanted {
-			continue
-		}
-		if p.MinimumOS == "" || compareVersions(d.OS, p.MinimumOS) >= 0 {
-			return i, nil
-		}
-		reasons = append(reasons, Reason{
-			fmt.Sprintf("needs %s %s; %s has %s", PlatformName(d.Platform), p.MinimumOS, d.Model, d.OS),
-			fmt.Sprintf("choose a device with %s %s or newer", PlatformName(d.Platform), p.MinimumOS),
-		})
-	}
-	if len(reasons) == 0 {
-		reasons = []Reason{{fmt.Sprintf("the build holds no %s, which %s (%s) needs", name, d.Model, d.Kind), "push the " + name + " of the same version to the build"}}
-	}
-	return -1, reasons
-}
-
-func packageFor(d Device) (appfile.Kind, string, bool) {
-	switch {
-	case d.Platform == "android":
-		return appfile.Android, "Android package (.apk)", true
-	case d.Platform == "ios" && d.Kind == Simulator:
-		return appfile.Simulator, "iOS simulator app (zipped .app)", true
-	}
-	return "", "", false
 }
 
 // compareVersions orders dotted versions by their numbers: 9 < 10 < 10.1.

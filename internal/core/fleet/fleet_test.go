@@ -4,40 +4,14 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"yamato/internal/core/appfile"
 )
 
 var (
 	android14 = Device{Name: "a", Kind: Emulator, Platform: "android", Model: "Kaede 7", OS: "14"}
 	android9  = Device{Name: "b", Kind: Emulator, Platform: "android", Model: "Kaede Mini", OS: "9"}
 	ios18     = Device{Name: "c", Kind: Simulator, Platform: "ios", Model: "Aster 12", OS: "18"}
-	iPhone    = Device{Name: "d", Kind: Real, Platform: "ios", Model: "Aster 12", OS: "18"}
+	iPhone    = Device{Name: "d", Kind: Real, Platform: "ios", Model: "Aster 12", OS: "18", Form: "phone", HardwareID: "00008120-AA"}
 )
-
-func TestFitPicksThePackageOrSaysWhyNoneFits(t *testing.T) {
-	apk := appfile.Package{Kind: appfile.Android, MinimumOS: "13"}
-	sim := appfile.Package{Kind: appfile.Simulator, MinimumOS: "16.0"}
-	for _, c := range []struct {
-		device   Device
-		packages []appfile.Package
-		picks    int
-		why      string
-	}{
-		{android14, []appfile.Package{sim, apk}, 1, ""},
-		{ios18, []appfile.Package{sim, apk}, 0, ""},
-		{android9, []appfile.Package{apk}, -1, "needs Android 13; Kaede Mini has 9"},
-		{ios18, []appfile.Package{apk}, -1, "the build holds no iOS simulator app (zipped .app), which Aster 12 (simulator) needs"},
-		{iPhone, []appfile.Package{sim, apk}, -1, "no kind of package runs on a real iOS device yet"},
-	} {
-		at, reasons := Fit(c.packages, c.device)
-		require.Equal(t, c.picks, at, c.device.Name)
-		if c.why != "" {
-			require.Equal(t, c.why, reasons[0].Why)
-			require.NotEmpty(t, reasons[0].Remedy)
-		}
-	}
-}
 
 func TestVersionsCompareByTheirNumbers(t *testing.T) {
 	for _, c := range [][2]string{{"9", "10"}, {"10", "10.1"}, {"17.0", "17.0.1"}, {"4.4", "13"}} {

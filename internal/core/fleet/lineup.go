@@ -1,0 +1,317 @@
+package fleet
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+)
+
+// Lineup is a rule that chooses devices, as people write it down.
+type Lineup struct {
+	Name  string   `yaml:"lineup" json:"name"`
+	About string   `yaml:"about,omitempty" json:"about,omitempty"`
+	Pick  []Filter `yaml:"pick" json:"pick"`                     // a device that one of these takes; none: every device
+	Skip  []Filter `yaml:"skip,omitempty" json:"skip,omitempty"` // and none of these
+	Pin   Words    `yaml:"pin,omitempty" json:"pin,omitempty"`   // names of devices that go first
+	Take  int      `yaml:"take,omitempty" json:"take,omitempty"` // how many; 0 for all
+	First Words    `yaml:"first,omitempty" json:"first,omitempty"`
+}
+
+// Filter takes the devices that have all that it names.
+type Filter struct {
+	Platform  Words `yaml:"platform,omitempty" json:"platform,omitempty"`
+	Kind      Words `yaml:"kind,omitempty" json:"kind,omitempty"`
+	Form      Words `yaml:"form,omitempty" json:"form,omitempty"`
+	OS        Span  `yaml:"os,omitempty" json:"os,omitempty"`
+	Model     Words `yaml:"model,omitempty" json:"model,omitempty"`
+	Site      Words `yaml:"site,omitempty" json:"site,omitempty"`
+	Name      Words `yaml:"name,omitempty" json:"device,omitempty"`
+	Owner     Words `yaml:"owner,omitempty" json:"owner,omitempty"`
+	Traits    Words `yaml:"traits,omitempty" json:"traits,omitempty"`       // all of them
+	Abilities Words `yaml:"abilities,omitempty" json:"abilities,omitempty"` // all of them
+	Labels    Words `yaml:"labels,omitempty" json:"labels,omitempty"`       // all of them
+}
+
+// Words are one word or several.
+type Words []string
+
+// UnmarshalYAML takes a word or a list of them.
+func (w *Words) UnmarshalYAML(decode func(any) error) error {
+	var list []string
+	if decode(&list) == nil {
+		*w = list
+		return nil
+	}
+	var one string
+	if err := decode(&one); err != nil {
+		return errors.New("a word or a list of words belongs here")
+	}
+	*w = Words{one}
+	return nil
+}
+
+// Span is a range of OS versions: "14", "13..15", "14.." or "..16".
+type Span string
+
+var spanForm = regexp.MustCompile(`^(\d[\d.]*)?(\.\.)?(\d[\d.]*)?$`)
+
+// parts gives the ends of a span, "" where it is open.
+func (s Span) parts() (from, to string) {
+	from, to, isRange := strings.Cut(string(s), "..")
+	if !isRange {
+		return from, from
+	}
+	return from, to
+}
+
+// holds tells whether a version lies in the span; 14.2 lies in "14" and in "13..14".
+func (s Span) holds(version string) bool {
+	from, to := s.parts()
+	cut := func(end string) string { // as exactly as the end is written
+		parts := strings.Split(version, ".")
+		return strings.Join(parts[:min(strings.Count(end, ".")+1, len(parts))], ".")
+	}
+	return (from == "" || compareVersions(version, from) >= 0) && (to == "" || compareVersions(cut(to), to) <= 0)
+}
+
+// Orders that a lineup may ask for.
+const (
+	NewestOS    = "newest_os"
+	NewestModel = "newest_model"
+	LeastUsed   = "least_used"
+	Spread      = "spread" // over models: one of each before a second of any
+)
+
+const maxLineup = 64 << 10 // bytes of a lineup's text
+
+// ReadLineup reads a lineup from its text. Errors name what is wrong and where.
+func ReadLineup(text string) (*Lineup, error) {
+	if len(text) > maxLineup {
+		return nil, fmt.Errorf("a lineup has at most %d kB", maxLineup>>10)
+	}
+	var l Lineup
+	if err := yaml.UnmarshalWithOptions([]byte(text), &l, yaml.Strict()); err != nil {
+		return nil, fmt.Errorf("the lineup cannot be read: %w", err)
+	}
+	if strings.TrimSpace(l.Name) == "" || len(l.Name) > 100 {
+		return nil, errors.New("a lineup begins with its name: `lineup: crossing phones`")
+	}
+	if l.Take < 0 || l.Take > 10_000 {
+		return nil, errors.New("`take` is how many devices: 1 to 10000, or nothing for all")
+	}
+	if len(l.Pick)+len(l.Skip) > 100 {
+		return nil, errors.New("a lineup has at most 100 picks")
+	}
+	for _, f := range l.First {
+		if !slices.Contains([]string{NewestOS, NewestModel, LeastUsed, Spread}, f) {
+			return nil, fmt.Errorf("`first` knows newest_os, newest_model, least_used and spread, not %q", f)
+		}
+	}
+	for _, f := range append(slices.Clone(l.Pick), l.Skip...) {
+		if !spanForm.MatchString(string(f.OS)) {
+			return nil, fmt.Errorf("`os` is a version or a range, as in 14, 13..15, 14.. — not %q", f.OS)
+		}
+		for what, c := range map[string]struct{ words, known []string }{
+			"platform": {f.Platform, []string{"android", "ios", "web"}}, "kind": {f.Kind, []string{Emulator, Simulator, Real}}, "form": {f.Form, []string{"phone", "tablet"}},
+		} {
+			for _, w := range c.words {
+				if !slices.Contains(c.known, w) {
+					return nil, fmt.Errorf("`%s` is one of %s, not %q", what, strings.Join(c.known, ", "), w)
+				}
+			}
+		}
+	}
+	return &l, nil
+}
+
+// lacks gives the first thing in which d is not what f asks for, "" where it is.
+func (f *Filter) lacks(d *Device) string {
+	for _, c := range [...]struct {
+		what string
+		want Words
+		have string
+	}{{"platform", f.Platform, d.Platform}, {"kind", f.Kind, d.Kind}, {"form", f.Form, d.Form}, {"model", f.Model, d.Model}, {"site", f.Site, d.Site}, {"name", f.Name, d.Name}, {"owner", f.Owner, d.Owner}} {
+		if len(c.want) > 0 && !slices.Contains(c.want, c.have) {
+			if c.have == "" {
+				return "it has no " + c.what
+			}
+			return "its " + c.what + " is " + c.have
+		}
+	}
+	if f.OS != "" && !f.OS.holds(d.OS) {
+		return "its OS is " + d.OS
+	}
+	for _, c := range [...]struct {
+		what string
+		want Words
+		have []string
+	}{{"trait", f.Traits, d.Traits}, {"ability", f.Abilities, d.Abilities}, {"label", f.Labels, d.Labels}} {
+		for _, w := range c.want {
+			if !slices.Contains(c.have, w) {
+				return "it lacks the " + c.what + " " + w
+			}
+		}
+	}
+	return ""
+}
+
+// Standing is a device as it stands when a lineup chooses.
+type Standing struct {
+	Device
+	State  string
+	Reason string // for the state
+	Used   int64  // leases it has had
+}
+
+// Chosen is a device that a lineup takes, or passes over with the reason.
+type Chosen struct {
+	Name string `json:"name"`
+	Why  string `json:"why"`
+}
+
+// Choice is what a lineup takes now, in its order, and what it passes over.
+type Choice struct {
+	Taken  []Chosen `json:"taken"`
+	Passed []Chosen `json:"passed"`
+}
+
+// Choose applies a lineup to a fleet for somebody at a moment. Devices that are
+// busy are taken too; those that cannot be used are passed over.
+func (l *Lineup) Choose(fleet []Standing, who string, now time.Time) Choice {
+	out := Choice{Taken: []Chosen{}, Passed: []Chosen{}}
+	var fit []int
+	for i := range fleet {
+		if why := l.passes(&fleet[i], who, now); why != "" {
+			out.Passed = append(out.Passed, Chosen{fleet[i].Name, why})
+		} else {
+			fit = append(fit, i)
+		}
+	}
+	fit = l.order(fleet, fit)
+	for n, i := range fit {
+		d := &fleet[i]
+		if l.Take > 0 && n >= l.Take {
+			out.Passed = append(out.Passed, Chosen{d.Name, fmt.Sprintf("%d are enough, and others go first", l.Take)})
+			continue
+		}
+		out.Taken = append(out.Taken, Chosen{d.Name, l.why(d)})
+	}
+	return out
+}
+
+// passes gives why a device is passed over, "" where it is not.
+func (l *Lineup) passes(d *Standing, who string, now time.Time) string {
+	if len(l.Pick) > 0 {
+		first := ""
+		for i := range l.Pick {
+			why := l.Pick[i].lacks(&d.Device)
+			if why == "" {
+				first = ""
+				break
+			}
+			if first == "" {
+				first = why
+			}
+		}
+		if first != "" {
+			return first
+		}
+	}
+	for i := range l.Skip {
+		if l.Skip[i].lacks(&d.Device) == "" {
+			return "it is one to skip"
+		}
+	}
+	switch d.State {
+	case "offline", "unready", "sidelined":
+		if d.Reason != "" {
+			return "it is " + d.State + ": " + d.Reason
+		}
+		return "it is " + d.State
+	}
+	if r, ok := d.Admits(who, now); !ok {
+		return r.Why
+	}
+	return ""
+}
+
+// order sorts the devices that fit: pinned ones first, then as asked, then by name.
+func (l *Lineup) order(fleet []Standing, fit []int) []int {
+	pinned := func(d *Standing) int {
+		if at := slices.Index(l.Pin, d.Name); at >= 0 {
+			return at
+		}
+		return len(l.Pin)
+	}
+	slices.SortFunc(fit, func(i, j int) int {
+		a, b := &fleet[i], &fleet[j]
+		if c := cmp.Compare(pinned(a), pinned(b)); c != 0 {
+			return c
+		}
+		for _, f := range l.First {
+			c := 0
+			switch f {
+			case NewestOS:
+				c = compareVersions(b.OS, a.OS)
+			case NewestModel:
+				c = cmp.Compare(b.Released, a.Released)
+			case LeastUsed:
+				c = cmp.Compare(a.Used, b.Used)
+			}
+			if c != 0 {
+				return c
+			}
+		}
+		return strings.Compare(a.Name, b.Name)
+	})
+	if slices.Contains(l.First, Spread) {
+		return spread(fleet, fit, func(d *Standing) bool { return slices.Contains(l.Pin, d.Name) })
+	}
+	return fit
+}
+
+// spread takes one device of each model, in the order given, before a second of
+// any; what is pinned keeps its place.
+func spread(fleet []Standing, fit []int, pinned func(*Standing) bool) []int {
+	rank := make(map[string]int, 64)
+	at := make(map[int]int, len(fit))
+	for _, i := range fit {
+		model := fleet[i].Model
+		at[i] = rank[model]
+		rank[model]++
+		if pinned(&fleet[i]) {
+			at[i] = -1
+		}
+	}
+	slices.SortStableFunc(fit, func(i, j int) int { return cmp.Compare(at[i], at[j]) })
+	return fit
+}
+
+// why says for which of its qualities a device is taken.
+func (l *Lineup) why(d *Standing) string {
+	if slices.Contains(l.Pin, d.Name) {
+		return "pinned"
+	}
+	var words []string
+	for _, f := range l.First {
+		switch f {
+		case NewestOS:
+			words = append(words, PlatformName(d.Platform)+" "+d.OS)
+		case NewestModel:
+			if d.Released > 0 {
+				words = append(words, fmt.Sprintf("out since %d", d.Released))
+			}
+		case LeastUsed:
+			words = append(words, fmt.Sprintf("used %d times", d.Used))
+		case Spread:
+			words = append(words, d.Model)
+		}
+	}
+	return strings.Join(words, ", ")
+}

@@ -1,0 +1,139 @@
+package fleet
+
+import (
+	"fmt"
+	"time"
+)
+
+// Health is what a driver can tell of a device before anything runs on it. What
+// cannot be told, or does not apply, is nil or empty, and is not checked.
+type Health struct {
+	Connected  *bool          `json:"connected,omitempty"`
+	Developer  *bool          `json:"developer,omitempty"`   // developer mode is on
+	Debugging  string         `json:"debugging,omitempty"`   // never, asked, once or always
+	Trusted    *bool          `json:"trusted,omitempty"`     // the device trusts this computer
+	Unlocked   *bool          `json:"unlocked,omitempty"`    // or can be unlocked without a person
+	Charge     *int           `json:"charge,omitempty"`      // in hundredths
+	Plugged    bool           `json:"plugged,omitempty"`     // it is being charged
+	FreeMB     *int           `json:"free_mb,omitempty"`     // storage
+	ClockOff   *time.Duration `json:"clock_off,omitempty"`   // from the host's clock
+	OS         string         `json:"os,omitempty"`          // as the device says it
+	InFront    string         `json:"in_front,omitempty"`    // a dialog that no driver could send away
+	TrustsCode *bool          `json:"trusts_code,omitempty"` // the developer of what was installed last is trusted
+}
+
+// Check is one check of readiness.
+type Check struct {
+	ID     string `json:"id"`
+	Title  string `json:"title"` // of what is asked for: "Debugging is allowed"
+	OK     bool   `json:"ok"`
+	Why    string `json:"why,omitempty"`
+	Remedy string `json:"remedy,omitempty"`
+}
+
+// Bounds of readiness.
+const (
+	minCharge    = 15 // hundredths, unless it is being charged
+	minFreeMB    = 500
+	maxClockOff  = 2 * time.Minute
+	oldestDroid  = "7.0"
+	oldestIPhone = "15"
+)
+
+// Readiness gives the checks that apply to d, in the order in which a person
+// would go through them. A check that cannot be made before an earlier one
+// passes is left out until then.
+func Readiness(d Device, h Health) []Check {
+	var out []Check
+	ios := d.Platform == "ios"
+	add := func(id, title string, ok bool, why, remedy string) {
+		c := Check{ID: id, Title: title, OK: ok}
+		if !ok {
+			c.Why, c.Remedy = why, remedy
+		}
+		out = append(out, c)
+	}
+	if h.Connected != nil {
+		add("connected", "It is connected", *h.Connected, "it does not answer on its cable", "plug it in with a cable that carries data, straight into the host "+orThe(d.Site))
+		if !*h.Connected {
+			return out
+		}
+	}
+	if h.Trusted != nil {
+		add("trusted", "It trusts this computer", *h.Trusted, "nobody has said yes to Trust This Computer", "unlock it, plug it in again, tap Trust and enter its passcode")
+		if !*h.Trusted {
+			return out
+		}
+	}
+	if h.Developer != nil {
+		remedy := "Settings, About phone: tap the build number seven times"
+		if ios {
+			remedy = "Settings, Privacy & Security, Developer Mode: switch it on; it restarts"
+		}
+		add("developer", "Developer mode is on", *h.Developer, "developer mode is off", remedy)
+	}
+	if h.Debugging != "" {
+		debugging(h.Debugging, add)
+	}
+	if h.Unlocked != nil {
+		add("unlocked", "It can be unlocked", *h.Unlocked, "it is locked with a code that the driver does not know", "unlock it, and take the code off or set its lock to Swipe while it is in the rack")
+	}
+	if h.InFront != "" {
+		add("in_front", "Nothing is in front of apps", false, "a dialog is in front that nobody could send away: "+h.InFront, "answer it on the device, then check again")
+	}
+	if h.TrustsCode != nil {
+		add("trusts_code", "The developer is trusted", *h.TrustsCode, "the developer of the app is not trusted yet", "Settings, General, VPN & Device Management: tap the developer, then Trust")
+	}
+	measures(d, h, add)
+	return out
+}
+
+func debugging(state string, add func(id, title string, ok bool, why, remedy string)) {
+	const title = "Debugging is allowed"
+	switch state {
+	case "always":
+		add("debugging", title, true, "", "")
+	case "once":
+		add("debugging", title+" (this once)", true, "", "")
+	case "asked":
+		add("debugging", title, false, "it asks whether this computer may debug it", "say yes on its screen, and tick Always allow from this computer")
+	default:
+		add("debugging", title, false, "debugging was never allowed", "Settings, Developer options: switch USB debugging on, plug it in again and say yes")
+	}
+}
+
+func measures(d Device, h Health, add func(id, title string, ok bool, why, remedy string)) {
+	if h.Charge != nil {
+		add("charge", fmt.Sprintf("Its battery has charge (%d%%)", *h.Charge), *h.Charge >= minCharge || h.Plugged, fmt.Sprintf("its battery is at %d%% and it is not being charged", *h.Charge), "plug it into a port that gives power, and wait until it is over 15%")
+	}
+	if h.FreeMB != nil {
+		add("space", fmt.Sprintf("It has free space (%.1f GB)", float64(*h.FreeMB)/1024), *h.FreeMB >= minFreeMB, fmt.Sprintf("only %d MB are free", *h.FreeMB), "remove apps or pictures until 500 MB are free")
+	}
+	if h.ClockOff != nil {
+		add("clock", "Its clock is right", h.ClockOff.Abs() <= maxClockOff, "its clock is off by "+h.ClockOff.Abs().Round(time.Second).String(), "set date and time automatically in its settings: certificates fail otherwise")
+	}
+	if h.OS != "" {
+		oldest := oldestDroid
+		if d.Platform == "ios" {
+			oldest = oldestIPhone
+		}
+		add("os", "Its OS is known", compareVersions(h.OS, oldest) >= 0, "it runs "+PlatformName(d.Platform)+" "+h.OS+", older than "+oldest, "update it, or take it out of the site file")
+	}
+}
+
+func orThe(site string) string {
+	if site == "" {
+		return "itself"
+	}
+	return "of " + site
+}
+
+// Unready gives what the first check that fails says, false where all pass.
+func Unready(checks []Check) (Reason, bool) {
+	for _, c := range checks {
+		if !c.OK {
+			return Reason{c.Why, c.Remedy}, true
+		}
+	}
+	return Reason{}, false
+}
