@@ -20,6 +20,7 @@ type Config struct {
 	Program string   // version of the program
 	Names   []string // that browsers may know the service by, beside its addresses and localhost
 	Console fs.FS    // the console's files, nil for none
+	Uploads string   // folder for uploads in pieces; services that share a database share it; "" for none
 	Log     *slog.Logger
 }
 
@@ -34,6 +35,12 @@ func New(s *service.Service, c Config) http.Handler {
 		var err error
 		if h.assets, err = assets(c.Console); err != nil {
 			c.Log.Error("the console cannot be read", "error", err)
+		}
+	}
+	if c.Uploads != "" {
+		var err error
+		if h.uploads, err = newUploads(c.Uploads, c.Log); err != nil {
+			c.Log.Error("uploads in pieces cannot be taken", "error", err)
 		}
 	}
 	r := gin.New()
@@ -59,6 +66,14 @@ func New(s *service.Service, c Config) http.Handler {
 	byHand.GET("/projects/:project/runs/:run/evidence/:id/frames/:index", h.frame)
 	byHand.GET("/projects/:project/runs/:run/evidence.zip", h.archive)
 	byHand.GET("/projects/:project/stream", h.stream)
+	byHand.GET("/projects/:project/builds/:build/icon", h.icon)
+	byHand.GET("/projects/:project/devices/:device/remains/:what", h.sidelined)
+	byHand.POST("/projects/:project/uploads", h.upload)
+	for _, method := range []string{http.MethodHead, http.MethodPatch, http.MethodDelete} {
+		byHand.Handle(method, "/projects/:project/uploads/:upload", h.upload)
+	}
+	r.GET("/install/:code", h.install)
+	r.GET("/install/:code/*rest", h.install)
 	byHand.POST("/session", h.signIn)
 	byHand.DELETE("/session", h.signOut)
 	byHand.GET("/link", h.link)
@@ -71,6 +86,7 @@ type handlers struct {
 	service *service.Service
 	config  Config
 	assets  map[string]asset // the console's files by path
+	uploads *uploads         // nil where none are taken in pieces
 }
 
 // maxJSON bounds the body of a call that is not an upload, in bytes.
@@ -80,7 +96,7 @@ func secure(g *gin.Context) {
 	g.Header("X-Content-Type-Options", "nosniff")
 	g.Header("Cache-Control", "no-store")
 	g.Header("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'; sandbox")
-	if ct := g.ContentType(); g.Request.Body != nil && ct != "application/octet-stream" {
+	if ct := g.ContentType(); g.Request.Body != nil && ct != "application/octet-stream" && ct != "application/offset+octet-stream" {
 		g.Request.Body = http.MaxBytesReader(g.Writer, g.Request.Body, maxJSON)
 	}
 }

@@ -56,7 +56,7 @@ func newRig(t *testing.T) *rig {
 			return err
 		}
 		_, err = tx.PutDevice(ctx, project, host, fleet.Device{Name: "kaede-7-1", Site: "bench", Kind: "emulator", Platform: "android", Model: "Kaede 7", Form: "phone", OS: "14",
-			Width: 408, Height: 896, MemoryMB: 8192, Traits: []string{"location"}, Abilities: []string{"back"}}, "idle")
+			Width: 408, Height: 896, MemoryMB: 8192, Traits: []string{"location"}, Abilities: []string{"back"}}, fleet.Condition{}, "idle", "")
 		return err
 	}))
 	server := httptest.NewServer(api.New(service.New(st, blobs, service.Config{}), api.Config{Program: "test", Names: []string{"yamato.example"}, Console: fstest.MapFS{

@@ -33,6 +33,13 @@ func text(p *string) string {
 	return *p
 }
 
+func words(p *[]string) []string {
+	if p == nil {
+		return nil
+	}
+	return *p
+}
+
 // About tells who answers.
 func (h *handlers) About(ctx context.Context, _ AboutRequestObject) (AboutResponseObject, error) {
 	c := caller(ctx)
@@ -60,7 +67,7 @@ func (h *handlers) ListBuilds(ctx context.Context, r ListBuildsRequestObject) (L
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.service.Builds(lasting(ctx), caller(ctx), text(r.Params.App), text(r.Params.Q), cursor, limit)
+	list, err := h.service.Builds(lasting(ctx), caller(ctx), text(r.Params.App), text(r.Params.Q), words(r.Params.Label), cursor, limit)
 	return ListBuilds200JSONResponse(list), err
 }
 

@@ -32,6 +32,24 @@ type ServerInterface interface {
 	// GetBuild One build, by number or version
 	// (GET /api/v1/projects/{project}/builds/{build})
 	GetBuild(c *gin.Context, project Project, build string, params GetBuildParams)
+	// ChangeBuild Change the note, the labels or the pin of a build
+	// (PATCH /api/v1/projects/{project}/builds/{build})
+	ChangeBuild(c *gin.Context, project Project, build string, params ChangeBuildParams)
+	// GetChanges What changed against the build before
+	// (GET /api/v1/projects/{project}/builds/{build}/changes)
+	GetChanges(c *gin.Context, project Project, build string, params GetChangesParams)
+	// GetFit Which devices can run a build with which package, and why each other cannot
+	// (GET /api/v1/projects/{project}/builds/{build}/fit)
+	GetFit(c *gin.Context, project Project, build string, params GetFitParams)
+	// HandOver Make a page from which a phone can install a build, for a time
+	// (POST /api/v1/projects/{project}/builds/{build}/handovers)
+	HandOver(c *gin.Context, project Project, build string, params HandOverParams)
+	// GetSettings The command, the plan and the request that run a build on a device or a lineup
+	// (GET /api/v1/projects/{project}/builds/{build}/settings)
+	GetSettings(c *gin.Context, project Project, build string, params GetSettingsParams)
+	// GetTexts The texts of the Android package, by key and language
+	// (GET /api/v1/projects/{project}/builds/{build}/texts)
+	GetTexts(c *gin.Context, project Project, build string, params GetTextsParams)
 	// ListDevices The fleet, and what each device does now
 	// (GET /api/v1/projects/{project}/devices)
 	ListDevices(c *gin.Context, project Project)
@@ -44,12 +62,51 @@ type ServerInterface interface {
 	// SeeScreen What is on a device's screen at this moment, whatever it does
 	// (POST /api/v1/projects/{project}/devices/{device}/screens)
 	SeeScreen(c *gin.Context, project Project, device string)
+	// RestoreDevice Bring a device back into use
+	// (DELETE /api/v1/projects/{project}/devices/{device}/sideline)
+	RestoreDevice(c *gin.Context, project Project, device string)
+	// SidelineDevice Take a device out of use, at once or when what it runs is done
+	// (PUT /api/v1/projects/{project}/devices/{device}/sideline)
+	SidelineDevice(c *gin.Context, project Project, device string)
+	// DoErrand Ask a host to do something outside of leases
+	// (POST /api/v1/projects/{project}/errands)
+	DoErrand(c *gin.Context, project Project)
+	// GetErrand An errand, once it is done or after wait_ms
+	// (GET /api/v1/projects/{project}/errands/{errand})
+	GetErrand(c *gin.Context, project Project, errand int64, params GetErrandParams)
+	// AcceptLicence Accept the licence of an OS image, as its text reads now
+	// (PUT /api/v1/projects/{project}/licences/{licence}/acceptance)
+	AcceptLicence(c *gin.Context, project Project, licence string)
+	// ListLineups Lineups by name
+	// (GET /api/v1/projects/{project}/lineups)
+	ListLineups(c *gin.Context, project Project)
+	// SaveLineup Keep a lineup under the name that stands in it
+	// (PUT /api/v1/projects/{project}/lineups)
+	SaveLineup(c *gin.Context, project Project)
+	// TryLineup What a lineup takes now, and why each other device is passed over
+	// (POST /api/v1/projects/{project}/lineups/choice)
+	TryLineup(c *gin.Context, project Project)
+	// RemoveLineup Forget a lineup
+	// (DELETE /api/v1/projects/{project}/lineups/{lineup})
+	RemoveLineup(c *gin.Context, project Project, lineup string)
+	// GetLineup One lineup
+	// (GET /api/v1/projects/{project}/lineups/{lineup})
+	GetLineup(c *gin.Context, project Project, lineup string)
 	// Now What runs, what failed last, what waits
 	// (GET /api/v1/projects/{project}/now)
 	Now(c *gin.Context, project Project)
 	// AddPackage Hand in one package; it is read and kept by content
 	// (POST /api/v1/projects/{project}/packages)
 	AddPackage(c *gin.Context, project Project, params AddPackageParams)
+	// FetchPackage Take in a package from an address that the service fetches
+	// (POST /api/v1/projects/{project}/packages/fetched)
+	FetchPackage(c *gin.Context, project Project)
+	// GetRetention What retention may take away, and what it would take now
+	// (GET /api/v1/projects/{project}/retention)
+	GetRetention(c *gin.Context, project Project)
+	// SetRetention Change what retention may take away
+	// (PUT /api/v1/projects/{project}/retention)
+	SetRetention(c *gin.Context, project Project)
 	// PreviewRun What a run would cover, and what it would leave out and why; nothing is started
 	// (POST /api/v1/projects/{project}/run-previews)
 	PreviewRun(c *gin.Context, project Project)
@@ -83,6 +140,9 @@ type ServerInterface interface {
 	// Search Find runs, builds, suites, cases and devices
 	// (GET /api/v1/projects/{project}/search)
 	Search(c *gin.Context, project Project, params SearchParams)
+	// ListSites What the sites offer, and what is taken of their hosts
+	// (GET /api/v1/projects/{project}/sites)
+	ListSites(c *gin.Context, project Project)
 	// ListSuites The newest revision of each suite
 	// (GET /api/v1/projects/{project}/suites)
 	ListSuites(c *gin.Context, project Project)
@@ -92,6 +152,9 @@ type ServerInterface interface {
 	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
 	// (GET /api/v1/projects/{project}/suites/{suite})
 	GetSuite(c *gin.Context, project Project, suite string)
+	// TakeUpload Take in a package whose upload (tus, at /uploads) is complete
+	// (POST /api/v1/projects/{project}/uploads/{upload}/package)
+	TakeUpload(c *gin.Context, project Project, upload string)
 	// MakeSignIn Make a code that signs one browser in, once. POST /api/v1/session takes it
 	// (POST /api/v1/sign-ins)
 	MakeSignIn(c *gin.Context)
@@ -150,6 +213,14 @@ func (siw *ServerInterfaceWrapper) ListBuilds(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", c.Request.URL.Query(), &params.Label, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -247,6 +318,308 @@ func (siw *ServerInterfaceWrapper) GetBuild(c *gin.Context) {
 	}
 
 	siw.Handler.GetBuild(c, project, build, params)
+}
+
+// ChangeBuild operation middleware
+func (siw *ServerInterfaceWrapper) ChangeBuild(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "build" -------------
+	var build string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "build", c.Param("build"), &build, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter build: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeBuildParams
+
+	// ------------- Optional query parameter "app" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "app", c.Request.URL.Query(), &params.App, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter app: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeBuild(c, project, build, params)
+}
+
+// GetChanges operation middleware
+func (siw *ServerInterfaceWrapper) GetChanges(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "build" -------------
+	var build string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "build", c.Param("build"), &build, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter build: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetChangesParams
+
+	// ------------- Optional query parameter "app" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "app", c.Request.URL.Query(), &params.App, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter app: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "against" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "against", c.Request.URL.Query(), &params.Against, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter against: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetChanges(c, project, build, params)
+}
+
+// GetFit operation middleware
+func (siw *ServerInterfaceWrapper) GetFit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "build" -------------
+	var build string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "build", c.Param("build"), &build, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter build: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFitParams
+
+	// ------------- Optional query parameter "app" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "app", c.Request.URL.Query(), &params.App, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter app: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFit(c, project, build, params)
+}
+
+// HandOver operation middleware
+func (siw *ServerInterfaceWrapper) HandOver(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "build" -------------
+	var build string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "build", c.Param("build"), &build, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter build: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params HandOverParams
+
+	// ------------- Optional query parameter "app" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "app", c.Request.URL.Query(), &params.App, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter app: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.HandOver(c, project, build, params)
+}
+
+// GetSettings operation middleware
+func (siw *ServerInterfaceWrapper) GetSettings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "build" -------------
+	var build string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "build", c.Param("build"), &build, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter build: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetSettingsParams
+
+	// ------------- Optional query parameter "app" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "app", c.Request.URL.Query(), &params.App, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter app: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "lineup" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "lineup", c.Request.URL.Query(), &params.Lineup, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lineup: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "suite" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "suite", c.Request.URL.Query(), &params.Suite, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter suite: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSettings(c, project, build, params)
+}
+
+// GetTexts operation middleware
+func (siw *ServerInterfaceWrapper) GetTexts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "build" -------------
+	var build string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "build", c.Param("build"), &build, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter build: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetTextsParams
+
+	// ------------- Optional query parameter "app" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "app", c.Request.URL.Query(), &params.App, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter app: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetTexts(c, project, build, params)
 }
 
 // ListDevices operation middleware
@@ -400,6 +773,321 @@ func (siw *ServerInterfaceWrapper) SeeScreen(c *gin.Context) {
 	siw.Handler.SeeScreen(c, project, device)
 }
 
+// RestoreDevice operation middleware
+func (siw *ServerInterfaceWrapper) RestoreDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "device" -------------
+	var device string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "device", c.Param("device"), &device, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RestoreDevice(c, project, device)
+}
+
+// SidelineDevice operation middleware
+func (siw *ServerInterfaceWrapper) SidelineDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "device" -------------
+	var device string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "device", c.Param("device"), &device, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SidelineDevice(c, project, device)
+}
+
+// DoErrand operation middleware
+func (siw *ServerInterfaceWrapper) DoErrand(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DoErrand(c, project)
+}
+
+// GetErrand operation middleware
+func (siw *ServerInterfaceWrapper) GetErrand(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "errand" -------------
+	var errand int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "errand", c.Param("errand"), &errand, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter errand: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetErrandParams
+
+	// ------------- Optional query parameter "wait_ms" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait_ms", c.Request.URL.Query(), &params.WaitMs, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter wait_ms: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetErrand(c, project, errand, params)
+}
+
+// AcceptLicence operation middleware
+func (siw *ServerInterfaceWrapper) AcceptLicence(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "licence" -------------
+	var licence string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "licence", c.Param("licence"), &licence, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter licence: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AcceptLicence(c, project, licence)
+}
+
+// ListLineups operation middleware
+func (siw *ServerInterfaceWrapper) ListLineups(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLineups(c, project)
+}
+
+// SaveLineup operation middleware
+func (siw *ServerInterfaceWrapper) SaveLineup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SaveLineup(c, project)
+}
+
+// TryLineup operation middleware
+func (siw *ServerInterfaceWrapper) TryLineup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryLineup(c, project)
+}
+
+// RemoveLineup operation middleware
+func (siw *ServerInterfaceWrapper) RemoveLineup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "lineup" -------------
+	var lineup string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lineup", c.Param("lineup"), &lineup, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lineup: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveLineup(c, project, lineup)
+}
+
+// GetLineup operation middleware
+func (siw *ServerInterfaceWrapper) GetLineup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "lineup" -------------
+	var lineup string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lineup", c.Param("lineup"), &lineup, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter lineup: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLineup(c, project, lineup)
+}
+
 // Now operation middleware
 func (siw *ServerInterfaceWrapper) Now(c *gin.Context) {
 
@@ -459,6 +1147,81 @@ func (siw *ServerInterfaceWrapper) AddPackage(c *gin.Context) {
 	}
 
 	siw.Handler.AddPackage(c, project, params)
+}
+
+// FetchPackage operation middleware
+func (siw *ServerInterfaceWrapper) FetchPackage(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FetchPackage(c, project)
+}
+
+// GetRetention operation middleware
+func (siw *ServerInterfaceWrapper) GetRetention(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRetention(c, project)
+}
+
+// SetRetention operation middleware
+func (siw *ServerInterfaceWrapper) SetRetention(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetRetention(c, project)
 }
 
 // PreviewRun operation middleware
@@ -947,6 +1710,31 @@ func (siw *ServerInterfaceWrapper) Search(c *gin.Context) {
 	siw.Handler.Search(c, project, params)
 }
 
+// ListSites operation middleware
+func (siw *ServerInterfaceWrapper) ListSites(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSites(c, project)
+}
+
 // ListSuites operation middleware
 func (siw *ServerInterfaceWrapper) ListSuites(c *gin.Context) {
 
@@ -1031,6 +1819,40 @@ func (siw *ServerInterfaceWrapper) GetSuite(c *gin.Context) {
 	siw.Handler.GetSuite(c, project, suite)
 }
 
+// TakeUpload operation middleware
+func (siw *ServerInterfaceWrapper) TakeUpload(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "upload" -------------
+	var upload string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Param("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter upload: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeUpload(c, project, upload)
+}
+
 // MakeSignIn operation middleware
 func (siw *ServerInterfaceWrapper) MakeSignIn(c *gin.Context) {
 
@@ -1079,11 +1901,32 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/projects/:project/builds", wrapper.ListBuilds)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/builds", wrapper.MakeBuild)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/builds/:build", wrapper.GetBuild)
+	router.PATCH(options.BaseURL+"/api/v1/projects/:project/builds/:build", wrapper.ChangeBuild)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/suites", wrapper.ListSuites)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/suites", wrapper.PushSuite)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/suites/:suite", wrapper.GetSuite)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/devices", wrapper.ListDevices)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/devices/:device", wrapper.GetDevice)
+	router.DELETE(options.BaseURL+"/api/v1/projects/:project/devices/:device/sideline", wrapper.RestoreDevice)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/devices/:device/sideline", wrapper.SidelineDevice)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/errands", wrapper.DoErrand)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/errands/:errand", wrapper.GetErrand)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/sites", wrapper.ListSites)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/licences/:licence/acceptance", wrapper.AcceptLicence)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/lineups", wrapper.ListLineups)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/lineups", wrapper.SaveLineup)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/lineups/choice", wrapper.TryLineup)
+	router.DELETE(options.BaseURL+"/api/v1/projects/:project/lineups/:lineup", wrapper.RemoveLineup)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/lineups/:lineup", wrapper.GetLineup)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/builds/:build/fit", wrapper.GetFit)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/builds/:build/changes", wrapper.GetChanges)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/builds/:build/texts", wrapper.GetTexts)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/builds/:build/settings", wrapper.GetSettings)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/builds/:build/handovers", wrapper.HandOver)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/retention", wrapper.GetRetention)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/retention", wrapper.SetRetention)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/packages/fetched", wrapper.FetchPackage)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/uploads/:upload/package", wrapper.TakeUpload)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/devices/:device/screens", wrapper.SeeScreen)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/devices/:device/looks", wrapper.LookAtDevice)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/runs", wrapper.ListRuns)
@@ -1259,6 +2102,254 @@ func (response GetBuilddefaultApplicationProblemPlusJSONResponse) VisitGetBuildR
 	return err
 }
 
+type ChangeBuildRequestObject struct {
+	Project Project `json:"project"`
+	Build   string  `json:"build"`
+	Params  ChangeBuildParams
+	Body    *ChangeBuildJSONRequestBody
+}
+
+type ChangeBuildResponseObject interface {
+	VisitChangeBuildResponse(w http.ResponseWriter) error
+}
+
+type ChangeBuild200JSONResponse Build
+
+func (response ChangeBuild200JSONResponse) VisitChangeBuildResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeBuilddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeBuilddefaultApplicationProblemPlusJSONResponse) VisitChangeBuildResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetChangesRequestObject struct {
+	Project Project `json:"project"`
+	Build   string  `json:"build"`
+	Params  GetChangesParams
+}
+
+type GetChangesResponseObject interface {
+	VisitGetChangesResponse(w http.ResponseWriter) error
+}
+
+type GetChanges200JSONResponse Changes
+
+func (response GetChanges200JSONResponse) VisitGetChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetChangesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetChangesdefaultApplicationProblemPlusJSONResponse) VisitGetChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFitRequestObject struct {
+	Project Project `json:"project"`
+	Build   string  `json:"build"`
+	Params  GetFitParams
+}
+
+type GetFitResponseObject interface {
+	VisitGetFitResponse(w http.ResponseWriter) error
+}
+
+type GetFit200JSONResponse []Fit
+
+func (response GetFit200JSONResponse) VisitGetFitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFitdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFitdefaultApplicationProblemPlusJSONResponse) VisitGetFitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HandOverRequestObject struct {
+	Project Project `json:"project"`
+	Build   string  `json:"build"`
+	Params  HandOverParams
+	Body    *HandOverJSONRequestBody
+}
+
+type HandOverResponseObject interface {
+	VisitHandOverResponse(w http.ResponseWriter) error
+}
+
+type HandOver200JSONResponse Handover
+
+func (response HandOver200JSONResponse) VisitHandOverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HandOverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HandOverdefaultApplicationProblemPlusJSONResponse) VisitHandOverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSettingsRequestObject struct {
+	Project Project `json:"project"`
+	Build   string  `json:"build"`
+	Params  GetSettingsParams
+}
+
+type GetSettingsResponseObject interface {
+	VisitGetSettingsResponse(w http.ResponseWriter) error
+}
+
+type GetSettings200JSONResponse Settings
+
+func (response GetSettings200JSONResponse) VisitGetSettingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSettingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSettingsdefaultApplicationProblemPlusJSONResponse) VisitGetSettingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTextsRequestObject struct {
+	Project Project `json:"project"`
+	Build   string  `json:"build"`
+	Params  GetTextsParams
+}
+
+type GetTextsResponseObject interface {
+	VisitGetTextsResponse(w http.ResponseWriter) error
+}
+
+type GetTexts200JSONResponse Texts
+
+func (response GetTexts200JSONResponse) VisitGetTextsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTextsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTextsdefaultApplicationProblemPlusJSONResponse) VisitGetTextsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListDevicesRequestObject struct {
 	Project Project `json:"project"`
 }
@@ -1420,6 +2511,401 @@ func (response SeeScreendefaultApplicationProblemPlusJSONResponse) VisitSeeScree
 	return err
 }
 
+type RestoreDeviceRequestObject struct {
+	Project Project `json:"project"`
+	Device  string  `json:"device"`
+}
+
+type RestoreDeviceResponseObject interface {
+	VisitRestoreDeviceResponse(w http.ResponseWriter) error
+}
+
+type RestoreDevice200JSONResponse Device
+
+func (response RestoreDevice200JSONResponse) VisitRestoreDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RestoreDevicedefaultApplicationProblemPlusJSONResponse) VisitRestoreDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SidelineDeviceRequestObject struct {
+	Project Project `json:"project"`
+	Device  string  `json:"device"`
+	Body    *SidelineDeviceJSONRequestBody
+}
+
+type SidelineDeviceResponseObject interface {
+	VisitSidelineDeviceResponse(w http.ResponseWriter) error
+}
+
+type SidelineDevice200JSONResponse Device
+
+func (response SidelineDevice200JSONResponse) VisitSidelineDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SidelineDevicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SidelineDevicedefaultApplicationProblemPlusJSONResponse) VisitSidelineDeviceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DoErrandRequestObject struct {
+	Project Project `json:"project"`
+	Body    *DoErrandJSONRequestBody
+}
+
+type DoErrandResponseObject interface {
+	VisitDoErrandResponse(w http.ResponseWriter) error
+}
+
+type DoErrand200JSONResponse Errand
+
+func (response DoErrand200JSONResponse) VisitDoErrandResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DoErranddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DoErranddefaultApplicationProblemPlusJSONResponse) VisitDoErrandResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetErrandRequestObject struct {
+	Project Project `json:"project"`
+	Errand  int64   `json:"errand"`
+	Params  GetErrandParams
+}
+
+type GetErrandResponseObject interface {
+	VisitGetErrandResponse(w http.ResponseWriter) error
+}
+
+type GetErrand200JSONResponse Errand
+
+func (response GetErrand200JSONResponse) VisitGetErrandResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetErranddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetErranddefaultApplicationProblemPlusJSONResponse) VisitGetErrandResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptLicenceRequestObject struct {
+	Project Project `json:"project"`
+	Licence string  `json:"licence"`
+}
+
+type AcceptLicenceResponseObject interface {
+	VisitAcceptLicenceResponse(w http.ResponseWriter) error
+}
+
+type AcceptLicence200JSONResponse Licence
+
+func (response AcceptLicence200JSONResponse) VisitAcceptLicenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptLicencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AcceptLicencedefaultApplicationProblemPlusJSONResponse) VisitAcceptLicenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLineupsRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type ListLineupsResponseObject interface {
+	VisitListLineupsResponse(w http.ResponseWriter) error
+}
+
+type ListLineups200JSONResponse []Lineup
+
+func (response ListLineups200JSONResponse) VisitListLineupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLineupsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLineupsdefaultApplicationProblemPlusJSONResponse) VisitListLineupsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveLineupRequestObject struct {
+	Project Project `json:"project"`
+	Body    *SaveLineupJSONRequestBody
+}
+
+type SaveLineupResponseObject interface {
+	VisitSaveLineupResponse(w http.ResponseWriter) error
+}
+
+type SaveLineup200JSONResponse Lineup
+
+func (response SaveLineup200JSONResponse) VisitSaveLineupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveLineupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SaveLineupdefaultApplicationProblemPlusJSONResponse) VisitSaveLineupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryLineupRequestObject struct {
+	Project Project `json:"project"`
+	Body    *TryLineupJSONRequestBody
+}
+
+type TryLineupResponseObject interface {
+	VisitTryLineupResponse(w http.ResponseWriter) error
+}
+
+type TryLineup200JSONResponse Choice
+
+func (response TryLineup200JSONResponse) VisitTryLineupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryLineupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryLineupdefaultApplicationProblemPlusJSONResponse) VisitTryLineupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveLineupRequestObject struct {
+	Project Project `json:"project"`
+	Lineup  string  `json:"lineup"`
+}
+
+type RemoveLineupResponseObject interface {
+	VisitRemoveLineupResponse(w http.ResponseWriter) error
+}
+
+type RemoveLineup204Response struct {
+}
+
+func (response RemoveLineup204Response) VisitRemoveLineupResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveLineupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveLineupdefaultApplicationProblemPlusJSONResponse) VisitRemoveLineupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLineupRequestObject struct {
+	Project Project `json:"project"`
+	Lineup  string  `json:"lineup"`
+}
+
+type GetLineupResponseObject interface {
+	VisitGetLineupResponse(w http.ResponseWriter) error
+}
+
+type GetLineup200JSONResponse Lineup
+
+func (response GetLineup200JSONResponse) VisitGetLineupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLineupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLineupdefaultApplicationProblemPlusJSONResponse) VisitGetLineupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type NowRequestObject struct {
 	Project Project `json:"project"`
 }
@@ -1489,6 +2975,125 @@ type AddPackagedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AddPackagedefaultApplicationProblemPlusJSONResponse) VisitAddPackageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FetchPackageRequestObject struct {
+	Project Project `json:"project"`
+	Body    *FetchPackageJSONRequestBody
+}
+
+type FetchPackageResponseObject interface {
+	VisitFetchPackageResponse(w http.ResponseWriter) error
+}
+
+type FetchPackage200JSONResponse Package
+
+func (response FetchPackage200JSONResponse) VisitFetchPackageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FetchPackagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FetchPackagedefaultApplicationProblemPlusJSONResponse) VisitFetchPackageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRetentionRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type GetRetentionResponseObject interface {
+	VisitGetRetentionResponse(w http.ResponseWriter) error
+}
+
+type GetRetention200JSONResponse Retention
+
+func (response GetRetention200JSONResponse) VisitGetRetentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRetentiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRetentiondefaultApplicationProblemPlusJSONResponse) VisitGetRetentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRetentionRequestObject struct {
+	Project Project `json:"project"`
+	Body    *SetRetentionJSONRequestBody
+}
+
+type SetRetentionResponseObject interface {
+	VisitSetRetentionResponse(w http.ResponseWriter) error
+}
+
+type SetRetention200JSONResponse Retention
+
+func (response SetRetention200JSONResponse) VisitSetRetentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRetentiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetRetentiondefaultApplicationProblemPlusJSONResponse) VisitSetRetentionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1947,6 +3552,45 @@ func (response SearchdefaultApplicationProblemPlusJSONResponse) VisitSearchRespo
 	return err
 }
 
+type ListSitesRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type ListSitesResponseObject interface {
+	VisitListSitesResponse(w http.ResponseWriter) error
+}
+
+type ListSites200JSONResponse []Site
+
+func (response ListSites200JSONResponse) VisitListSitesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSitesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSitesdefaultApplicationProblemPlusJSONResponse) VisitListSitesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSuitesRequestObject struct {
 	Project Project `json:"project"`
 }
@@ -2066,6 +3710,46 @@ func (response GetSuitedefaultApplicationProblemPlusJSONResponse) VisitGetSuiteR
 	return err
 }
 
+type TakeUploadRequestObject struct {
+	Project Project `json:"project"`
+	Upload  string  `json:"upload"`
+}
+
+type TakeUploadResponseObject interface {
+	VisitTakeUploadResponse(w http.ResponseWriter) error
+}
+
+type TakeUpload200JSONResponse Package
+
+func (response TakeUpload200JSONResponse) VisitTakeUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeUploaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeUploaddefaultApplicationProblemPlusJSONResponse) VisitTakeUploadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type MakeSignInRequestObject struct {
 }
 
@@ -2118,6 +3802,24 @@ type StrictServerInterface interface {
 	// GetBuild One build, by number or version
 	// (GET /api/v1/projects/{project}/builds/{build})
 	GetBuild(ctx context.Context, request GetBuildRequestObject) (GetBuildResponseObject, error)
+	// ChangeBuild Change the note, the labels or the pin of a build
+	// (PATCH /api/v1/projects/{project}/builds/{build})
+	ChangeBuild(ctx context.Context, request ChangeBuildRequestObject) (ChangeBuildResponseObject, error)
+	// GetChanges What changed against the build before
+	// (GET /api/v1/projects/{project}/builds/{build}/changes)
+	GetChanges(ctx context.Context, request GetChangesRequestObject) (GetChangesResponseObject, error)
+	// GetFit Which devices can run a build with which package, and why each other cannot
+	// (GET /api/v1/projects/{project}/builds/{build}/fit)
+	GetFit(ctx context.Context, request GetFitRequestObject) (GetFitResponseObject, error)
+	// HandOver Make a page from which a phone can install a build, for a time
+	// (POST /api/v1/projects/{project}/builds/{build}/handovers)
+	HandOver(ctx context.Context, request HandOverRequestObject) (HandOverResponseObject, error)
+	// GetSettings The command, the plan and the request that run a build on a device or a lineup
+	// (GET /api/v1/projects/{project}/builds/{build}/settings)
+	GetSettings(ctx context.Context, request GetSettingsRequestObject) (GetSettingsResponseObject, error)
+	// GetTexts The texts of the Android package, by key and language
+	// (GET /api/v1/projects/{project}/builds/{build}/texts)
+	GetTexts(ctx context.Context, request GetTextsRequestObject) (GetTextsResponseObject, error)
 	// ListDevices The fleet, and what each device does now
 	// (GET /api/v1/projects/{project}/devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -2130,12 +3832,51 @@ type StrictServerInterface interface {
 	// SeeScreen What is on a device's screen at this moment, whatever it does
 	// (POST /api/v1/projects/{project}/devices/{device}/screens)
 	SeeScreen(ctx context.Context, request SeeScreenRequestObject) (SeeScreenResponseObject, error)
+	// RestoreDevice Bring a device back into use
+	// (DELETE /api/v1/projects/{project}/devices/{device}/sideline)
+	RestoreDevice(ctx context.Context, request RestoreDeviceRequestObject) (RestoreDeviceResponseObject, error)
+	// SidelineDevice Take a device out of use, at once or when what it runs is done
+	// (PUT /api/v1/projects/{project}/devices/{device}/sideline)
+	SidelineDevice(ctx context.Context, request SidelineDeviceRequestObject) (SidelineDeviceResponseObject, error)
+	// DoErrand Ask a host to do something outside of leases
+	// (POST /api/v1/projects/{project}/errands)
+	DoErrand(ctx context.Context, request DoErrandRequestObject) (DoErrandResponseObject, error)
+	// GetErrand An errand, once it is done or after wait_ms
+	// (GET /api/v1/projects/{project}/errands/{errand})
+	GetErrand(ctx context.Context, request GetErrandRequestObject) (GetErrandResponseObject, error)
+	// AcceptLicence Accept the licence of an OS image, as its text reads now
+	// (PUT /api/v1/projects/{project}/licences/{licence}/acceptance)
+	AcceptLicence(ctx context.Context, request AcceptLicenceRequestObject) (AcceptLicenceResponseObject, error)
+	// ListLineups Lineups by name
+	// (GET /api/v1/projects/{project}/lineups)
+	ListLineups(ctx context.Context, request ListLineupsRequestObject) (ListLineupsResponseObject, error)
+	// SaveLineup Keep a lineup under the name that stands in it
+	// (PUT /api/v1/projects/{project}/lineups)
+	SaveLineup(ctx context.Context, request SaveLineupRequestObject) (SaveLineupResponseObject, error)
+	// TryLineup What a lineup takes now, and why each other device is passed over
+	// (POST /api/v1/projects/{project}/lineups/choice)
+	TryLineup(ctx context.Context, request TryLineupRequestObject) (TryLineupResponseObject, error)
+	// RemoveLineup Forget a lineup
+	// (DELETE /api/v1/projects/{project}/lineups/{lineup})
+	RemoveLineup(ctx context.Context, request RemoveLineupRequestObject) (RemoveLineupResponseObject, error)
+	// GetLineup One lineup
+	// (GET /api/v1/projects/{project}/lineups/{lineup})
+	GetLineup(ctx context.Context, request GetLineupRequestObject) (GetLineupResponseObject, error)
 	// Now What runs, what failed last, what waits
 	// (GET /api/v1/projects/{project}/now)
 	Now(ctx context.Context, request NowRequestObject) (NowResponseObject, error)
 	// AddPackage Hand in one package; it is read and kept by content
 	// (POST /api/v1/projects/{project}/packages)
 	AddPackage(ctx context.Context, request AddPackageRequestObject) (AddPackageResponseObject, error)
+	// FetchPackage Take in a package from an address that the service fetches
+	// (POST /api/v1/projects/{project}/packages/fetched)
+	FetchPackage(ctx context.Context, request FetchPackageRequestObject) (FetchPackageResponseObject, error)
+	// GetRetention What retention may take away, and what it would take now
+	// (GET /api/v1/projects/{project}/retention)
+	GetRetention(ctx context.Context, request GetRetentionRequestObject) (GetRetentionResponseObject, error)
+	// SetRetention Change what retention may take away
+	// (PUT /api/v1/projects/{project}/retention)
+	SetRetention(ctx context.Context, request SetRetentionRequestObject) (SetRetentionResponseObject, error)
 	// PreviewRun What a run would cover, and what it would leave out and why; nothing is started
 	// (POST /api/v1/projects/{project}/run-previews)
 	PreviewRun(ctx context.Context, request PreviewRunRequestObject) (PreviewRunResponseObject, error)
@@ -2169,6 +3910,9 @@ type StrictServerInterface interface {
 	// Search Find runs, builds, suites, cases and devices
 	// (GET /api/v1/projects/{project}/search)
 	Search(ctx context.Context, request SearchRequestObject) (SearchResponseObject, error)
+	// ListSites What the sites offer, and what is taken of their hosts
+	// (GET /api/v1/projects/{project}/sites)
+	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
 	// ListSuites The newest revision of each suite
 	// (GET /api/v1/projects/{project}/suites)
 	ListSuites(ctx context.Context, request ListSuitesRequestObject) (ListSuitesResponseObject, error)
@@ -2178,6 +3922,9 @@ type StrictServerInterface interface {
 	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
 	// (GET /api/v1/projects/{project}/suites/{suite})
 	GetSuite(ctx context.Context, request GetSuiteRequestObject) (GetSuiteResponseObject, error)
+	// TakeUpload Take in a package whose upload (tus, at /uploads) is complete
+	// (POST /api/v1/projects/{project}/uploads/{upload}/package)
+	TakeUpload(ctx context.Context, request TakeUploadRequestObject) (TakeUploadResponseObject, error)
 	// MakeSignIn Make a code that signs one browser in, once. POST /api/v1/session takes it
 	// (POST /api/v1/sign-ins)
 	MakeSignIn(ctx context.Context, request MakeSignInRequestObject) (MakeSignInResponseObject, error)
@@ -2363,6 +4110,210 @@ func (sh *strictHandler) GetBuild(ctx *gin.Context, project Project, build strin
 	}
 }
 
+// ChangeBuild operation middleware
+func (sh *strictHandler) ChangeBuild(ctx *gin.Context, project Project, build string, params ChangeBuildParams) {
+	var request ChangeBuildRequestObject
+
+	request.Project = project
+	request.Build = build
+	request.Params = params
+
+	var body ChangeBuildJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeBuild(ctx, request.(ChangeBuildRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeBuild")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeBuildResponseObject); ok {
+		if err := validResponse.VisitChangeBuildResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetChanges operation middleware
+func (sh *strictHandler) GetChanges(ctx *gin.Context, project Project, build string, params GetChangesParams) {
+	var request GetChangesRequestObject
+
+	request.Project = project
+	request.Build = build
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetChanges(ctx, request.(GetChangesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetChanges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetChangesResponseObject); ok {
+		if err := validResponse.VisitGetChangesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetFit operation middleware
+func (sh *strictHandler) GetFit(ctx *gin.Context, project Project, build string, params GetFitParams) {
+	var request GetFitRequestObject
+
+	request.Project = project
+	request.Build = build
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFit(ctx, request.(GetFitRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetFitResponseObject); ok {
+		if err := validResponse.VisitGetFitResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// HandOver operation middleware
+func (sh *strictHandler) HandOver(ctx *gin.Context, project Project, build string, params HandOverParams) {
+	var request HandOverRequestObject
+
+	request.Project = project
+	request.Build = build
+	request.Params = params
+
+	var body HandOverJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.HandOver(ctx, request.(HandOverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HandOver")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(HandOverResponseObject); ok {
+		if err := validResponse.VisitHandOverResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSettings operation middleware
+func (sh *strictHandler) GetSettings(ctx *gin.Context, project Project, build string, params GetSettingsParams) {
+	var request GetSettingsRequestObject
+
+	request.Project = project
+	request.Build = build
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSettings(ctx, request.(GetSettingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSettings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSettingsResponseObject); ok {
+		if err := validResponse.VisitGetSettingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetTexts operation middleware
+func (sh *strictHandler) GetTexts(ctx *gin.Context, project Project, build string, params GetTextsParams) {
+	var request GetTextsRequestObject
+
+	request.Project = project
+	request.Build = build
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTexts(ctx, request.(GetTextsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTexts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetTextsResponseObject); ok {
+		if err := validResponse.VisitGetTextsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListDevices operation middleware
 func (sh *strictHandler) ListDevices(ctx *gin.Context, project Project) {
 	var request ListDevicesRequestObject
@@ -2489,6 +4440,345 @@ func (sh *strictHandler) SeeScreen(ctx *gin.Context, project Project, device str
 	}
 }
 
+// RestoreDevice operation middleware
+func (sh *strictHandler) RestoreDevice(ctx *gin.Context, project Project, device string) {
+	var request RestoreDeviceRequestObject
+
+	request.Project = project
+	request.Device = device
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RestoreDevice(ctx, request.(RestoreDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestoreDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RestoreDeviceResponseObject); ok {
+		if err := validResponse.VisitRestoreDeviceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SidelineDevice operation middleware
+func (sh *strictHandler) SidelineDevice(ctx *gin.Context, project Project, device string) {
+	var request SidelineDeviceRequestObject
+
+	request.Project = project
+	request.Device = device
+
+	var body SidelineDeviceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SidelineDevice(ctx, request.(SidelineDeviceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SidelineDevice")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SidelineDeviceResponseObject); ok {
+		if err := validResponse.VisitSidelineDeviceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DoErrand operation middleware
+func (sh *strictHandler) DoErrand(ctx *gin.Context, project Project) {
+	var request DoErrandRequestObject
+
+	request.Project = project
+
+	var body DoErrandJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DoErrand(ctx, request.(DoErrandRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DoErrand")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(DoErrandResponseObject); ok {
+		if err := validResponse.VisitDoErrandResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetErrand operation middleware
+func (sh *strictHandler) GetErrand(ctx *gin.Context, project Project, errand int64, params GetErrandParams) {
+	var request GetErrandRequestObject
+
+	request.Project = project
+	request.Errand = errand
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetErrand(ctx, request.(GetErrandRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetErrand")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetErrandResponseObject); ok {
+		if err := validResponse.VisitGetErrandResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AcceptLicence operation middleware
+func (sh *strictHandler) AcceptLicence(ctx *gin.Context, project Project, licence string) {
+	var request AcceptLicenceRequestObject
+
+	request.Project = project
+	request.Licence = licence
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AcceptLicence(ctx, request.(AcceptLicenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AcceptLicence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AcceptLicenceResponseObject); ok {
+		if err := validResponse.VisitAcceptLicenceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListLineups operation middleware
+func (sh *strictHandler) ListLineups(ctx *gin.Context, project Project) {
+	var request ListLineupsRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLineups(ctx, request.(ListLineupsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLineups")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListLineupsResponseObject); ok {
+		if err := validResponse.VisitListLineupsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SaveLineup operation middleware
+func (sh *strictHandler) SaveLineup(ctx *gin.Context, project Project) {
+	var request SaveLineupRequestObject
+
+	request.Project = project
+
+	var body SaveLineupJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveLineup(ctx, request.(SaveLineupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveLineup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SaveLineupResponseObject); ok {
+		if err := validResponse.VisitSaveLineupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryLineup operation middleware
+func (sh *strictHandler) TryLineup(ctx *gin.Context, project Project) {
+	var request TryLineupRequestObject
+
+	request.Project = project
+
+	var body TryLineupJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryLineup(ctx, request.(TryLineupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryLineup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryLineupResponseObject); ok {
+		if err := validResponse.VisitTryLineupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveLineup operation middleware
+func (sh *strictHandler) RemoveLineup(ctx *gin.Context, project Project, lineup string) {
+	var request RemoveLineupRequestObject
+
+	request.Project = project
+	request.Lineup = lineup
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveLineup(ctx, request.(RemoveLineupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveLineup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveLineupResponseObject); ok {
+		if err := validResponse.VisitRemoveLineupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetLineup operation middleware
+func (sh *strictHandler) GetLineup(ctx *gin.Context, project Project, lineup string) {
+	var request GetLineupRequestObject
+
+	request.Project = project
+	request.Lineup = lineup
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLineup(ctx, request.(GetLineupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLineup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetLineupResponseObject); ok {
+		if err := validResponse.VisitGetLineupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Now operation middleware
 func (sh *strictHandler) Now(ctx *gin.Context, project Project) {
 	var request NowRequestObject
@@ -2537,6 +4827,120 @@ func (sh *strictHandler) AddPackage(ctx *gin.Context, project Project, params Ad
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AddPackageResponseObject); ok {
 		if err := validResponse.VisitAddPackageResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FetchPackage operation middleware
+func (sh *strictHandler) FetchPackage(ctx *gin.Context, project Project) {
+	var request FetchPackageRequestObject
+
+	request.Project = project
+
+	var body FetchPackageJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FetchPackage(ctx, request.(FetchPackageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FetchPackage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(FetchPackageResponseObject); ok {
+		if err := validResponse.VisitFetchPackageResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRetention operation middleware
+func (sh *strictHandler) GetRetention(ctx *gin.Context, project Project) {
+	var request GetRetentionRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRetention(ctx, request.(GetRetentionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRetention")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRetentionResponseObject); ok {
+		if err := validResponse.VisitGetRetentionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetRetention operation middleware
+func (sh *strictHandler) SetRetention(ctx *gin.Context, project Project) {
+	var request SetRetentionRequestObject
+
+	request.Project = project
+
+	var body SetRetentionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetRetention(ctx, request.(SetRetentionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetRetention")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetRetentionResponseObject); ok {
+		if err := validResponse.VisitSetRetentionResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -2899,6 +5303,32 @@ func (sh *strictHandler) Search(ctx *gin.Context, project Project, params Search
 	}
 }
 
+// ListSites operation middleware
+func (sh *strictHandler) ListSites(ctx *gin.Context, project Project) {
+	var request ListSitesRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSites(ctx, request.(ListSitesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSites")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSitesResponseObject); ok {
+		if err := validResponse.VisitListSitesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSuites operation middleware
 func (sh *strictHandler) ListSuites(ctx *gin.Context, project Project) {
 	var request ListSuitesRequestObject
@@ -2989,6 +5419,33 @@ func (sh *strictHandler) GetSuite(ctx *gin.Context, project Project, suite strin
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetSuiteResponseObject); ok {
 		if err := validResponse.VisitGetSuiteResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TakeUpload operation middleware
+func (sh *strictHandler) TakeUpload(ctx *gin.Context, project Project, upload string) {
+	var request TakeUploadRequestObject
+
+	request.Project = project
+	request.Upload = upload
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeUpload(ctx, request.(TakeUploadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeUpload")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeUploadResponseObject); ok {
+		if err := validResponse.VisitTakeUploadResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

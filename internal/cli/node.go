@@ -19,10 +19,12 @@ import (
 	"os/exec"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/sync/errgroup"
 
 	"yamato/internal/api"
 	"yamato/internal/blob"
+	"yamato/internal/core/fleet"
 	"yamato/internal/host"
 	"yamato/internal/host/null"
 	"yamato/internal/host/standin"
@@ -51,7 +53,25 @@ type nodeConfig struct {
 	ttl      time.Duration
 	silence  time.Duration
 	names    []string // that browsers may know the service by
+	care     careConfig
 	log      *slog.Logger
+}
+
+// careConfig is how the service looks after the fleet.
+type careConfig struct {
+	troubles   int
+	within     time.Duration
+	probeEvery time.Duration
+	mendWithin time.Duration
+	mayFetch   []string
+}
+
+func (c *careConfig) flags(f *pflag.FlagSet) {
+	f.IntVar(&c.troubles, "sideline-after", 3, "device troubles after which a device is sidelined")
+	f.DurationVar(&c.within, "sideline-within", time.Hour, "the time within which those count")
+	f.DurationVar(&c.probeEvery, "probe-every", 10*time.Minute, "after which a device that was sidelined by itself is tried again")
+	f.DurationVar(&c.mendWithin, "mend-within", 15*time.Minute, "how long runs wait for devices that a person has to mend")
+	f.StringArrayVar(&c.mayFetch, "may-fetch", nil, "host that packages may be fetched from though its address is private; may be repeated")
 }
 
 // openNode prepares a service: records migrated, tokens made, address taken. It
@@ -92,8 +112,9 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 		return nil, wrongCall{fmt.Sprintf("the address %s cannot be listened on: %v", c.listen, err), "choose another with --listen, such as 127.0.0.1:0 for any free port"}
 	}
 	n.url = "http://" + l.Addr().String()
-	s := service.New(st, blobs, service.Config{Address: n.url, TTL: c.ttl, Silence: c.silence, Log: c.log})
-	server := &http.Server{Handler: api.New(s, api.Config{Program: Version, Names: c.names, Console: web.Files(), Log: c.log}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
+	s := service.New(st, blobs, service.Config{Address: n.url, TTL: c.ttl, Silence: c.silence, Log: c.log,
+		Tolerance: fleet.Tolerance{Count: c.care.troubles, Within: c.care.within}, ProbeEvery: c.care.probeEvery, MendWithin: c.care.mendWithin, MayFetch: c.care.mayFetch})
+	server := &http.Server{Handler: api.New(s, api.Config{Program: Version, Names: c.names, Console: web.Files(), Uploads: filepath.Join(c.dir, "blobs", "staging"), Log: c.log}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
 	n.run = func(ctx context.Context) error {
 		g, ctx := errgroup.WithContext(ctx)
 		server.BaseContext = func(net.Listener) context.Context { return ctx }
@@ -181,6 +202,7 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&c.dir, "dir", "", "folder for blobs and tokens; services that share a database share it")
 	f.StringVar(&c.listen, "listen", defaultListen, "address to listen on; loopback unless you say otherwise")
 	f.StringArrayVar(&c.names, "name", nil, "name that browsers may open the console by, beside the address; may be repeated")
+	c.care.flags(f)
 	f.DurationVar(&c.ttl, "lease", 30*time.Second, "how long a lease lasts that its host does not renew")
 	f.DurationVar(&c.silence, "silence", 3*time.Second, "after which silence another service takes the lead")
 	f.BoolVar(&verbose, "verbose", false, "log more")
@@ -209,12 +231,16 @@ func (a *app) hostCommand() *cobra.Command {
 			if err != nil {
 				return wrongCall{"a host needs a token: " + err.Error(), "the service wrote one at its first start; pass --token-file FILE"}
 			}
-			devices, err := openDevices(site)
+			yard, err := openSite(dir, site)
+			if err != nil {
+				return wrongCall{err.Error(), ""}
+			}
+			devices, err := yard.Devices()
 			if err != nil {
 				return wrongCall{err.Error(), ""}
 			}
 			urls := strings.Split(first(services, os.Getenv("YAMATO_SERVICE"), "http://"+defaultListen), ",")
-			return host.Run(cmd.Context(), host.Config{Name: first(name, site.Name), Site: site.Name, Program: Version, Dir: dir, Devices: devices,
+			return host.Run(cmd.Context(), host.Config{Name: first(name, site.Name), Site: site.Name, Program: Version, Dir: dir, Devices: devices, Yard: yard,
 				Service: host.NewServices(urls, strings.TrimSpace(string(token))), Log: a.logger(verbose)})
 		},
 	}
@@ -228,15 +254,22 @@ func (a *app) hostCommand() *cobra.Command {
 	return cmd
 }
 
-// openDevices opens the devices of a site with the driver that it names.
-func openDevices(site *host.Site) ([]host.Device, error) {
+// openSite opens a site with the driver that it names.
+func openSite(dir string, site *host.Site) (*host.Yard, error) {
+	var driver host.Driver
 	switch site.Driver {
 	case "standin":
-		return standin.Open(site, nil)
+		d, err := standin.NewDriver(nil)
+		if err != nil {
+			return nil, err
+		}
+		driver = d
 	case "null":
-		return null.Open(site)
+		driver = &null.Driver{}
+	default:
+		return nil, fmt.Errorf("there is no driver %q; there are standin and null", site.Driver)
 	}
-	return nil, fmt.Errorf("there is no driver %q; there are standin and null", site.Driver)
+	return host.OpenYard(dir, site, driver)
 }
 
 // supervise keeps a child of this program running until ctx ends, and then ends

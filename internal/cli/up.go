@@ -45,6 +45,7 @@ type stackConfig struct {
 	dir    string
 	listen string
 	names  []string
+	care   careConfig
 	anyway bool // take any free port if that address is taken
 	log    *slog.Logger
 }
@@ -76,7 +77,7 @@ func (s *stack) openNode(ctx context.Context, c stackConfig) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	config := nodeConfig{database: s.box.URL("yamato"), dir: dir, listen: c.listen, names: c.names, project: "default", log: c.log}
+	config := nodeConfig{database: s.box.URL("yamato"), dir: dir, listen: c.listen, names: c.names, project: "default", care: c.care, log: c.log}
 	n, err := openNode(ctx, config)
 	if errors.As(err, &wrongCall{}) && c.anyway {
 		config.listen = "127.0.0.1:0"
@@ -162,6 +163,7 @@ func (a *app) upCommand() *cobra.Command {
 	f.StringVar(&c.dir, "dir", "", "data folder (default: /var/lib/yamato/up for root, else ~/.local/share/yamato/up)")
 	f.StringVar(&c.listen, "listen", defaultListen, "address to listen on; loopback unless you say otherwise")
 	f.StringArrayVar(&c.names, "name", nil, "name that browsers may open the console by, beside the address; may be repeated")
+	c.care.flags(f)
 	f.StringArrayVar(&sites, "site", nil, "site file for which to run a host; may be repeated")
 	f.BoolVar(&verbose, "verbose", false, "log more")
 	return cmd

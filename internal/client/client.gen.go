@@ -121,6 +121,54 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/builds/{build} (the `GetBuild` operationId).
 	GetBuild(ctx context.Context, project Project, build string, params *GetBuildParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ChangeBuildWithBody Change the note, the labels or the pin of a build
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /api/v1/projects/{project}/builds/{build} (the `ChangeBuild` operationId).
+	ChangeBuildWithBody(ctx context.Context, project Project, build string, params *ChangeBuildParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeBuild Change the note, the labels or the pin of a build
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /api/v1/projects/{project}/builds/{build} (the `ChangeBuild` operationId).
+	ChangeBuild(ctx context.Context, project Project, build string, params *ChangeBuildParams, body ChangeBuildJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetChanges What changed against the build before
+	//
+	// Corresponds with GET /api/v1/projects/{project}/builds/{build}/changes (the `GetChanges` operationId).
+	GetChanges(ctx context.Context, project Project, build string, params *GetChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFit Which devices can run a build with which package, and why each other cannot
+	//
+	// Corresponds with GET /api/v1/projects/{project}/builds/{build}/fit (the `GetFit` operationId).
+	GetFit(ctx context.Context, project Project, build string, params *GetFitParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandOverWithBody Make a page from which a phone can install a build, for a time
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/builds/{build}/handovers (the `HandOver` operationId).
+	HandOverWithBody(ctx context.Context, project Project, build string, params *HandOverParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandOver Make a page from which a phone can install a build, for a time
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/builds/{build}/handovers (the `HandOver` operationId).
+	HandOver(ctx context.Context, project Project, build string, params *HandOverParams, body HandOverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSettings The command, the plan and the request that run a build on a device or a lineup
+	//
+	// Corresponds with GET /api/v1/projects/{project}/builds/{build}/settings (the `GetSettings` operationId).
+	GetSettings(ctx context.Context, project Project, build string, params *GetSettingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTexts The texts of the Android package, by key and language
+	//
+	// Corresponds with GET /api/v1/projects/{project}/builds/{build}/texts (the `GetTexts` operationId).
+	GetTexts(ctx context.Context, project Project, build string, params *GetTextsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDevices The fleet, and what each device does now
 	//
 	// Corresponds with GET /api/v1/projects/{project}/devices (the `ListDevices` operationId).
@@ -150,6 +198,92 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/projects/{project}/devices/{device}/screens (the `SeeScreen` operationId).
 	SeeScreen(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RestoreDevice Bring a device back into use
+	//
+	// Corresponds with DELETE /api/v1/projects/{project}/devices/{device}/sideline (the `RestoreDevice` operationId).
+	RestoreDevice(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SidelineDeviceWithBody Take a device out of use, at once or when what it runs is done
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/devices/{device}/sideline (the `SidelineDevice` operationId).
+	SidelineDeviceWithBody(ctx context.Context, project Project, device string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SidelineDevice Take a device out of use, at once or when what it runs is done
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/devices/{device}/sideline (the `SidelineDevice` operationId).
+	SidelineDevice(ctx context.Context, project Project, device string, body SidelineDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoErrandWithBody Ask a host to do something outside of leases
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
+	DoErrandWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoErrand Ask a host to do something outside of leases
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
+	DoErrand(ctx context.Context, project Project, body DoErrandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetErrand An errand, once it is done or after wait_ms
+	//
+	// Corresponds with GET /api/v1/projects/{project}/errands/{errand} (the `GetErrand` operationId).
+	GetErrand(ctx context.Context, project Project, errand int64, params *GetErrandParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptLicence Accept the licence of an OS image, as its text reads now
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/licences/{licence}/acceptance (the `AcceptLicence` operationId).
+	AcceptLicence(ctx context.Context, project Project, licence string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLineups Lineups by name
+	//
+	// Corresponds with GET /api/v1/projects/{project}/lineups (the `ListLineups` operationId).
+	ListLineups(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveLineupWithBody Keep a lineup under the name that stands in it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/lineups (the `SaveLineup` operationId).
+	SaveLineupWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveLineup Keep a lineup under the name that stands in it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/lineups (the `SaveLineup` operationId).
+	SaveLineup(ctx context.Context, project Project, body SaveLineupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryLineupWithBody What a lineup takes now, and why each other device is passed over
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/lineups/choice (the `TryLineup` operationId).
+	TryLineupWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryLineup What a lineup takes now, and why each other device is passed over
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/lineups/choice (the `TryLineup` operationId).
+	TryLineup(ctx context.Context, project Project, body TryLineupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveLineup Forget a lineup
+	//
+	// Corresponds with DELETE /api/v1/projects/{project}/lineups/{lineup} (the `RemoveLineup` operationId).
+	RemoveLineup(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLineup One lineup
+	//
+	// Corresponds with GET /api/v1/projects/{project}/lineups/{lineup} (the `GetLineup` operationId).
+	GetLineup(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Now What runs, what failed last, what waits
 	//
 	// Corresponds with GET /api/v1/projects/{project}/now (the `Now` operationId).
@@ -161,6 +295,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/projects/{project}/packages (the `AddPackage` operationId).
 	AddPackageWithBody(ctx context.Context, project Project, params *AddPackageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FetchPackageWithBody Take in a package from an address that the service fetches
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/packages/fetched (the `FetchPackage` operationId).
+	FetchPackageWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FetchPackage Take in a package from an address that the service fetches
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/packages/fetched (the `FetchPackage` operationId).
+	FetchPackage(ctx context.Context, project Project, body FetchPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRetention What retention may take away, and what it would take now
+	//
+	// Corresponds with GET /api/v1/projects/{project}/retention (the `GetRetention` operationId).
+	GetRetention(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRetentionWithBody Change what retention may take away
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/retention (the `SetRetention` operationId).
+	SetRetentionWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRetention Change what retention may take away
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/retention (the `SetRetention` operationId).
+	SetRetention(ctx context.Context, project Project, body SetRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PreviewRunWithBody What a run would cover, and what it would leave out and why; nothing is started
 	//
@@ -244,6 +411,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/search (the `Search` operationId).
 	Search(ctx context.Context, project Project, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSites What the sites offer, and what is taken of their hosts
+	//
+	// Corresponds with GET /api/v1/projects/{project}/sites (the `ListSites` operationId).
+	ListSites(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSuites The newest revision of each suite
 	//
 	// Corresponds with GET /api/v1/projects/{project}/suites (the `ListSuites` operationId).
@@ -267,6 +439,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/projects/{project}/suites/{suite} (the `GetSuite` operationId).
 	GetSuite(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeUpload Take in a package whose upload (tus, at /uploads) is complete
+	//
+	// Corresponds with POST /api/v1/projects/{project}/uploads/{upload}/package (the `TakeUpload` operationId).
+	TakeUpload(ctx context.Context, project Project, upload string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakeSignIn Make a code that signs one browser in, once. POST /api/v1/session takes it
 	//
@@ -343,6 +520,134 @@ func (c *Client) MakeBuild(ctx context.Context, project Project, body MakeBuildJ
 // Corresponds with GET /api/v1/projects/{project}/builds/{build} (the `GetBuild` operationId).
 func (c *Client) GetBuild(ctx context.Context, project Project, build string, params *GetBuildParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBuildRequest(c.Server, project, build, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeBuildWithBody Change the note, the labels or the pin of a build
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/projects/{project}/builds/{build} (the `ChangeBuild` operationId).
+func (c *Client) ChangeBuildWithBody(ctx context.Context, project Project, build string, params *ChangeBuildParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeBuildRequestWithBody(c.Server, project, build, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeBuild Change the note, the labels or the pin of a build
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /api/v1/projects/{project}/builds/{build} (the `ChangeBuild` operationId).
+func (c *Client) ChangeBuild(ctx context.Context, project Project, build string, params *ChangeBuildParams, body ChangeBuildJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeBuildRequest(c.Server, project, build, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetChanges What changed against the build before
+//
+// Corresponds with GET /api/v1/projects/{project}/builds/{build}/changes (the `GetChanges` operationId).
+func (c *Client) GetChanges(ctx context.Context, project Project, build string, params *GetChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetChangesRequest(c.Server, project, build, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFit Which devices can run a build with which package, and why each other cannot
+//
+// Corresponds with GET /api/v1/projects/{project}/builds/{build}/fit (the `GetFit` operationId).
+func (c *Client) GetFit(ctx context.Context, project Project, build string, params *GetFitParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFitRequest(c.Server, project, build, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandOverWithBody Make a page from which a phone can install a build, for a time
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/builds/{build}/handovers (the `HandOver` operationId).
+func (c *Client) HandOverWithBody(ctx context.Context, project Project, build string, params *HandOverParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandOverRequestWithBody(c.Server, project, build, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandOver Make a page from which a phone can install a build, for a time
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/builds/{build}/handovers (the `HandOver` operationId).
+func (c *Client) HandOver(ctx context.Context, project Project, build string, params *HandOverParams, body HandOverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandOverRequest(c.Server, project, build, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSettings The command, the plan and the request that run a build on a device or a lineup
+//
+// Corresponds with GET /api/v1/projects/{project}/builds/{build}/settings (the `GetSettings` operationId).
+func (c *Client) GetSettings(ctx context.Context, project Project, build string, params *GetSettingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSettingsRequest(c.Server, project, build, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTexts The texts of the Android package, by key and language
+//
+// Corresponds with GET /api/v1/projects/{project}/builds/{build}/texts (the `GetTexts` operationId).
+func (c *Client) GetTexts(ctx context.Context, project Project, build string, params *GetTextsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTextsRequest(c.Server, project, build, params)
 	if err != nil {
 		return nil, err
 	}
@@ -432,6 +737,232 @@ func (c *Client) SeeScreen(ctx context.Context, project Project, device string, 
 	return c.Client.Do(req)
 }
 
+// RestoreDevice Bring a device back into use
+//
+// Corresponds with DELETE /api/v1/projects/{project}/devices/{device}/sideline (the `RestoreDevice` operationId).
+func (c *Client) RestoreDevice(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRestoreDeviceRequest(c.Server, project, device)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SidelineDeviceWithBody Take a device out of use, at once or when what it runs is done
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/devices/{device}/sideline (the `SidelineDevice` operationId).
+func (c *Client) SidelineDeviceWithBody(ctx context.Context, project Project, device string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSidelineDeviceRequestWithBody(c.Server, project, device, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SidelineDevice Take a device out of use, at once or when what it runs is done
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/devices/{device}/sideline (the `SidelineDevice` operationId).
+func (c *Client) SidelineDevice(ctx context.Context, project Project, device string, body SidelineDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSidelineDeviceRequest(c.Server, project, device, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoErrandWithBody Ask a host to do something outside of leases
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
+func (c *Client) DoErrandWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoErrandRequestWithBody(c.Server, project, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoErrand Ask a host to do something outside of leases
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
+func (c *Client) DoErrand(ctx context.Context, project Project, body DoErrandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoErrandRequest(c.Server, project, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetErrand An errand, once it is done or after wait_ms
+//
+// Corresponds with GET /api/v1/projects/{project}/errands/{errand} (the `GetErrand` operationId).
+func (c *Client) GetErrand(ctx context.Context, project Project, errand int64, params *GetErrandParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetErrandRequest(c.Server, project, errand, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptLicence Accept the licence of an OS image, as its text reads now
+//
+// Corresponds with PUT /api/v1/projects/{project}/licences/{licence}/acceptance (the `AcceptLicence` operationId).
+func (c *Client) AcceptLicence(ctx context.Context, project Project, licence string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptLicenceRequest(c.Server, project, licence)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLineups Lineups by name
+//
+// Corresponds with GET /api/v1/projects/{project}/lineups (the `ListLineups` operationId).
+func (c *Client) ListLineups(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLineupsRequest(c.Server, project)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveLineupWithBody Keep a lineup under the name that stands in it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/lineups (the `SaveLineup` operationId).
+func (c *Client) SaveLineupWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveLineupRequestWithBody(c.Server, project, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveLineup Keep a lineup under the name that stands in it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/lineups (the `SaveLineup` operationId).
+func (c *Client) SaveLineup(ctx context.Context, project Project, body SaveLineupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveLineupRequest(c.Server, project, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryLineupWithBody What a lineup takes now, and why each other device is passed over
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/lineups/choice (the `TryLineup` operationId).
+func (c *Client) TryLineupWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryLineupRequestWithBody(c.Server, project, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryLineup What a lineup takes now, and why each other device is passed over
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/lineups/choice (the `TryLineup` operationId).
+func (c *Client) TryLineup(ctx context.Context, project Project, body TryLineupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryLineupRequest(c.Server, project, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveLineup Forget a lineup
+//
+// Corresponds with DELETE /api/v1/projects/{project}/lineups/{lineup} (the `RemoveLineup` operationId).
+func (c *Client) RemoveLineup(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveLineupRequest(c.Server, project, lineup)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLineup One lineup
+//
+// Corresponds with GET /api/v1/projects/{project}/lineups/{lineup} (the `GetLineup` operationId).
+func (c *Client) GetLineup(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLineupRequest(c.Server, project, lineup)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Now What runs, what failed last, what waits
 //
 // Corresponds with GET /api/v1/projects/{project}/now (the `Now` operationId).
@@ -454,6 +985,89 @@ func (c *Client) Now(ctx context.Context, project Project, reqEditors ...Request
 // Corresponds with POST /api/v1/projects/{project}/packages (the `AddPackage` operationId).
 func (c *Client) AddPackageWithBody(ctx context.Context, project Project, params *AddPackageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddPackageRequestWithBody(c.Server, project, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FetchPackageWithBody Take in a package from an address that the service fetches
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/packages/fetched (the `FetchPackage` operationId).
+func (c *Client) FetchPackageWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchPackageRequestWithBody(c.Server, project, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FetchPackage Take in a package from an address that the service fetches
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/packages/fetched (the `FetchPackage` operationId).
+func (c *Client) FetchPackage(ctx context.Context, project Project, body FetchPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchPackageRequest(c.Server, project, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRetention What retention may take away, and what it would take now
+//
+// Corresponds with GET /api/v1/projects/{project}/retention (the `GetRetention` operationId).
+func (c *Client) GetRetention(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRetentionRequest(c.Server, project)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRetentionWithBody Change what retention may take away
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/retention (the `SetRetention` operationId).
+func (c *Client) SetRetentionWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRetentionRequestWithBody(c.Server, project, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRetention Change what retention may take away
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/retention (the `SetRetention` operationId).
+func (c *Client) SetRetention(ctx context.Context, project Project, body SetRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRetentionRequest(c.Server, project, body)
 	if err != nil {
 		return nil, err
 	}
@@ -686,6 +1300,21 @@ func (c *Client) Search(ctx context.Context, project Project, params *SearchPara
 	return c.Client.Do(req)
 }
 
+// ListSites What the sites offer, and what is taken of their hosts
+//
+// Corresponds with GET /api/v1/projects/{project}/sites (the `ListSites` operationId).
+func (c *Client) ListSites(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSitesRequest(c.Server, project)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSuites The newest revision of each suite
 //
 // Corresponds with GET /api/v1/projects/{project}/suites (the `ListSuites` operationId).
@@ -740,6 +1369,21 @@ func (c *Client) PushSuite(ctx context.Context, project Project, body PushSuiteJ
 // Corresponds with GET /api/v1/projects/{project}/suites/{suite} (the `GetSuite` operationId).
 func (c *Client) GetSuite(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSuiteRequest(c.Server, project, suite)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeUpload Take in a package whose upload (tus, at /uploads) is complete
+//
+// Corresponds with POST /api/v1/projects/{project}/uploads/{upload}/package (the `TakeUpload` operationId).
+func (c *Client) TakeUpload(ctx context.Context, project Project, upload string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeUploadRequest(c.Server, project, upload)
 	if err != nil {
 		return nil, err
 	}
@@ -842,6 +1486,18 @@ func NewListBuildsRequest(server string, project Project, params *ListBuildsPara
 		if params.Q != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Label != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", *params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -960,6 +1616,488 @@ func NewGetBuildRequest(server string, project Project, build string, params *Ge
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/projects/%s/builds/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.App != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "app", *params.App, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeBuildRequest calls the generic ChangeBuild builder with application/json body
+func NewChangeBuildRequest(server string, project Project, build string, params *ChangeBuildParams, body ChangeBuildJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeBuildRequestWithBody(server, project, build, params, "application/json", bodyReader)
+}
+
+// NewChangeBuildRequestWithBody constructs an http.Request for the ChangeBuild method, with any body, and a specified content type
+func NewChangeBuildRequestWithBody(server string, project Project, build string, params *ChangeBuildParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "build", build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/builds/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.App != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "app", *params.App, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetChangesRequest constructs an http.Request for the GetChanges method
+func NewGetChangesRequest(server string, project Project, build string, params *GetChangesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "build", build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/builds/%s/changes", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.App != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "app", *params.App, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Against != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "against", *params.Against, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetFitRequest constructs an http.Request for the GetFit method
+func NewGetFitRequest(server string, project Project, build string, params *GetFitParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "build", build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/builds/%s/fit", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.App != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "app", *params.App, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewHandOverRequest calls the generic HandOver builder with application/json body
+func NewHandOverRequest(server string, project Project, build string, params *HandOverParams, body HandOverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewHandOverRequestWithBody(server, project, build, params, "application/json", bodyReader)
+}
+
+// NewHandOverRequestWithBody constructs an http.Request for the HandOver method, with any body, and a specified content type
+func NewHandOverRequestWithBody(server string, project Project, build string, params *HandOverParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "build", build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/builds/%s/handovers", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.App != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "app", *params.App, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetSettingsRequest constructs an http.Request for the GetSettings method
+func NewGetSettingsRequest(server string, project Project, build string, params *GetSettingsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "build", build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/builds/%s/settings", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.App != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "app", *params.App, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Lineup != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "lineup", *params.Lineup, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Suite != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "suite", *params.Suite, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetTextsRequest constructs an http.Request for the GetTexts method
+func NewGetTextsRequest(server string, project Project, build string, params *GetTextsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "build", build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/builds/%s/texts", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -1189,6 +2327,467 @@ func NewSeeScreenRequest(server string, project Project, device string) (*http.R
 	return req, nil
 }
 
+// NewRestoreDeviceRequest constructs an http.Request for the RestoreDevice method
+func NewRestoreDeviceRequest(server string, project Project, device string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "device", device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/devices/%s/sideline", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSidelineDeviceRequest calls the generic SidelineDevice builder with application/json body
+func NewSidelineDeviceRequest(server string, project Project, device string, body SidelineDeviceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSidelineDeviceRequestWithBody(server, project, device, "application/json", bodyReader)
+}
+
+// NewSidelineDeviceRequestWithBody constructs an http.Request for the SidelineDevice method, with any body, and a specified content type
+func NewSidelineDeviceRequestWithBody(server string, project Project, device string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "device", device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/devices/%s/sideline", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDoErrandRequest calls the generic DoErrand builder with application/json body
+func NewDoErrandRequest(server string, project Project, body DoErrandJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDoErrandRequestWithBody(server, project, "application/json", bodyReader)
+}
+
+// NewDoErrandRequestWithBody constructs an http.Request for the DoErrand method, with any body, and a specified content type
+func NewDoErrandRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/errands", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetErrandRequest constructs an http.Request for the GetErrand method
+func NewGetErrandRequest(server string, project Project, errand int64, params *GetErrandParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "errand", errand, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/errands/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.WaitMs != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait_ms", *params.WaitMs, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAcceptLicenceRequest constructs an http.Request for the AcceptLicence method
+func NewAcceptLicenceRequest(server string, project Project, licence string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "licence", licence, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/licences/%s/acceptance", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListLineupsRequest constructs an http.Request for the ListLineups method
+func NewListLineupsRequest(server string, project Project) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/lineups", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveLineupRequest calls the generic SaveLineup builder with application/json body
+func NewSaveLineupRequest(server string, project Project, body SaveLineupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveLineupRequestWithBody(server, project, "application/json", bodyReader)
+}
+
+// NewSaveLineupRequestWithBody constructs an http.Request for the SaveLineup method, with any body, and a specified content type
+func NewSaveLineupRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/lineups", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryLineupRequest calls the generic TryLineup builder with application/json body
+func NewTryLineupRequest(server string, project Project, body TryLineupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryLineupRequestWithBody(server, project, "application/json", bodyReader)
+}
+
+// NewTryLineupRequestWithBody constructs an http.Request for the TryLineup method, with any body, and a specified content type
+func NewTryLineupRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/lineups/choice", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveLineupRequest constructs an http.Request for the RemoveLineup method
+func NewRemoveLineupRequest(server string, project Project, lineup string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "lineup", lineup, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/lineups/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLineupRequest constructs an http.Request for the GetLineup method
+func NewGetLineupRequest(server string, project Project, lineup string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "lineup", lineup, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/lineups/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewNowRequest constructs an http.Request for the Now method
 func NewNowRequest(server string, project Project) (*http.Request, error) {
 	var err error
@@ -1273,6 +2872,134 @@ func NewAddPackageRequestWithBody(server string, project Project, params *AddPac
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewFetchPackageRequest calls the generic FetchPackage builder with application/json body
+func NewFetchPackageRequest(server string, project Project, body FetchPackageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFetchPackageRequestWithBody(server, project, "application/json", bodyReader)
+}
+
+// NewFetchPackageRequestWithBody constructs an http.Request for the FetchPackage method, with any body, and a specified content type
+func NewFetchPackageRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/packages/fetched", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetRetentionRequest constructs an http.Request for the GetRetention method
+func NewGetRetentionRequest(server string, project Project) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/retention", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetRetentionRequest calls the generic SetRetention builder with application/json body
+func NewSetRetentionRequest(server string, project Project, body SetRetentionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRetentionRequestWithBody(server, project, "application/json", bodyReader)
+}
+
+// NewSetRetentionRequestWithBody constructs an http.Request for the SetRetention method, with any body, and a specified content type
+func NewSetRetentionRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/retention", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -1932,6 +3659,40 @@ func NewSearchRequest(server string, project Project, params *SearchParams) (*ht
 	return req, nil
 }
 
+// NewListSitesRequest constructs an http.Request for the ListSites method
+func NewListSitesRequest(server string, project Project) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/sites", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSuitesRequest constructs an http.Request for the ListSuites method
 func NewListSuitesRequest(server string, project Project) (*http.Request, error) {
 	var err error
@@ -2054,6 +3815,47 @@ func NewGetSuiteRequest(server string, project Project, suite string) (*http.Req
 	return req, nil
 }
 
+// NewTakeUploadRequest constructs an http.Request for the TakeUpload method
+func NewTakeUploadRequest(server string, project Project, upload string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "upload", upload, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/uploads/%s/package", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewMakeSignInRequest constructs an http.Request for the MakeSignIn method
 func NewMakeSignInRequest(server string) (*http.Request, error) {
 	var err error
@@ -2160,6 +3962,62 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/builds/{build} (the `GetBuild` operationId).
 	GetBuildWithResponse(ctx context.Context, project Project, build string, params *GetBuildParams, reqEditors ...RequestEditorFn) (*GetBuildResponse, error)
 
+	// ChangeBuildWithBodyWithResponse Change the note, the labels or the pin of a build
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/projects/{project}/builds/{build} (the `ChangeBuild` operationId).
+	ChangeBuildWithBodyWithResponse(ctx context.Context, project Project, build string, params *ChangeBuildParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeBuildResponse, error)
+
+	// ChangeBuildWithResponse Change the note, the labels or the pin of a build
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/projects/{project}/builds/{build} (the `ChangeBuild` operationId).
+	ChangeBuildWithResponse(ctx context.Context, project Project, build string, params *ChangeBuildParams, body ChangeBuildJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeBuildResponse, error)
+
+	// GetChangesWithResponse What changed against the build before
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/builds/{build}/changes (the `GetChanges` operationId).
+	GetChangesWithResponse(ctx context.Context, project Project, build string, params *GetChangesParams, reqEditors ...RequestEditorFn) (*GetChangesResponse, error)
+
+	// GetFitWithResponse Which devices can run a build with which package, and why each other cannot
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/builds/{build}/fit (the `GetFit` operationId).
+	GetFitWithResponse(ctx context.Context, project Project, build string, params *GetFitParams, reqEditors ...RequestEditorFn) (*GetFitResponse, error)
+
+	// HandOverWithBodyWithResponse Make a page from which a phone can install a build, for a time
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/builds/{build}/handovers (the `HandOver` operationId).
+	HandOverWithBodyWithResponse(ctx context.Context, project Project, build string, params *HandOverParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandOverResponse, error)
+
+	// HandOverWithResponse Make a page from which a phone can install a build, for a time
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/builds/{build}/handovers (the `HandOver` operationId).
+	HandOverWithResponse(ctx context.Context, project Project, build string, params *HandOverParams, body HandOverJSONRequestBody, reqEditors ...RequestEditorFn) (*HandOverResponse, error)
+
+	// GetSettingsWithResponse The command, the plan and the request that run a build on a device or a lineup
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/builds/{build}/settings (the `GetSettings` operationId).
+	GetSettingsWithResponse(ctx context.Context, project Project, build string, params *GetSettingsParams, reqEditors ...RequestEditorFn) (*GetSettingsResponse, error)
+
+	// GetTextsWithResponse The texts of the Android package, by key and language
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/builds/{build}/texts (the `GetTexts` operationId).
+	GetTextsWithResponse(ctx context.Context, project Project, build string, params *GetTextsParams, reqEditors ...RequestEditorFn) (*GetTextsResponse, error)
+
 	// ListDevicesWithResponse The fleet, and what each device does now
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2195,6 +4053,104 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/projects/{project}/devices/{device}/screens (the `SeeScreen` operationId).
 	SeeScreenWithResponse(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*SeeScreenResponse, error)
 
+	// RestoreDeviceWithResponse Bring a device back into use
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/projects/{project}/devices/{device}/sideline (the `RestoreDevice` operationId).
+	RestoreDeviceWithResponse(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*RestoreDeviceResponse, error)
+
+	// SidelineDeviceWithBodyWithResponse Take a device out of use, at once or when what it runs is done
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/devices/{device}/sideline (the `SidelineDevice` operationId).
+	SidelineDeviceWithBodyWithResponse(ctx context.Context, project Project, device string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SidelineDeviceResponse, error)
+
+	// SidelineDeviceWithResponse Take a device out of use, at once or when what it runs is done
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/devices/{device}/sideline (the `SidelineDevice` operationId).
+	SidelineDeviceWithResponse(ctx context.Context, project Project, device string, body SidelineDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*SidelineDeviceResponse, error)
+
+	// DoErrandWithBodyWithResponse Ask a host to do something outside of leases
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
+	DoErrandWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoErrandResponse, error)
+
+	// DoErrandWithResponse Ask a host to do something outside of leases
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
+	DoErrandWithResponse(ctx context.Context, project Project, body DoErrandJSONRequestBody, reqEditors ...RequestEditorFn) (*DoErrandResponse, error)
+
+	// GetErrandWithResponse An errand, once it is done or after wait_ms
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/errands/{errand} (the `GetErrand` operationId).
+	GetErrandWithResponse(ctx context.Context, project Project, errand int64, params *GetErrandParams, reqEditors ...RequestEditorFn) (*GetErrandResponse, error)
+
+	// AcceptLicenceWithResponse Accept the licence of an OS image, as its text reads now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/licences/{licence}/acceptance (the `AcceptLicence` operationId).
+	AcceptLicenceWithResponse(ctx context.Context, project Project, licence string, reqEditors ...RequestEditorFn) (*AcceptLicenceResponse, error)
+
+	// ListLineupsWithResponse Lineups by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/lineups (the `ListLineups` operationId).
+	ListLineupsWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListLineupsResponse, error)
+
+	// SaveLineupWithBodyWithResponse Keep a lineup under the name that stands in it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/lineups (the `SaveLineup` operationId).
+	SaveLineupWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveLineupResponse, error)
+
+	// SaveLineupWithResponse Keep a lineup under the name that stands in it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/lineups (the `SaveLineup` operationId).
+	SaveLineupWithResponse(ctx context.Context, project Project, body SaveLineupJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveLineupResponse, error)
+
+	// TryLineupWithBodyWithResponse What a lineup takes now, and why each other device is passed over
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/lineups/choice (the `TryLineup` operationId).
+	TryLineupWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryLineupResponse, error)
+
+	// TryLineupWithResponse What a lineup takes now, and why each other device is passed over
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/lineups/choice (the `TryLineup` operationId).
+	TryLineupWithResponse(ctx context.Context, project Project, body TryLineupJSONRequestBody, reqEditors ...RequestEditorFn) (*TryLineupResponse, error)
+
+	// RemoveLineupWithResponse Forget a lineup
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/projects/{project}/lineups/{lineup} (the `RemoveLineup` operationId).
+	RemoveLineupWithResponse(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*RemoveLineupResponse, error)
+
+	// GetLineupWithResponse One lineup
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/lineups/{lineup} (the `GetLineup` operationId).
+	GetLineupWithResponse(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*GetLineupResponse, error)
+
 	// NowWithResponse What runs, what failed last, what waits
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2208,6 +4164,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/projects/{project}/packages (the `AddPackage` operationId).
 	AddPackageWithBodyWithResponse(ctx context.Context, project Project, params *AddPackageParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPackageResponse, error)
+
+	// FetchPackageWithBodyWithResponse Take in a package from an address that the service fetches
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/packages/fetched (the `FetchPackage` operationId).
+	FetchPackageWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FetchPackageResponse, error)
+
+	// FetchPackageWithResponse Take in a package from an address that the service fetches
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/packages/fetched (the `FetchPackage` operationId).
+	FetchPackageWithResponse(ctx context.Context, project Project, body FetchPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*FetchPackageResponse, error)
+
+	// GetRetentionWithResponse What retention may take away, and what it would take now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/retention (the `GetRetention` operationId).
+	GetRetentionWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*GetRetentionResponse, error)
+
+	// SetRetentionWithBodyWithResponse Change what retention may take away
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/retention (the `SetRetention` operationId).
+	SetRetentionWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRetentionResponse, error)
+
+	// SetRetentionWithResponse Change what retention may take away
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/retention (the `SetRetention` operationId).
+	SetRetentionWithResponse(ctx context.Context, project Project, body SetRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRetentionResponse, error)
 
 	// PreviewRunWithBodyWithResponse What a run would cover, and what it would leave out and why; nothing is started
 	//
@@ -2307,6 +4298,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/search (the `Search` operationId).
 	SearchWithResponse(ctx context.Context, project Project, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error)
 
+	// ListSitesWithResponse What the sites offer, and what is taken of their hosts
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/sites (the `ListSites` operationId).
+	ListSitesWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListSitesResponse, error)
+
 	// ListSuitesWithResponse The newest revision of each suite
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2334,6 +4332,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/projects/{project}/suites/{suite} (the `GetSuite` operationId).
 	GetSuiteWithResponse(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*GetSuiteResponse, error)
+
+	// TakeUploadWithResponse Take in a package whose upload (tus, at /uploads) is complete
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/uploads/{upload}/package (the `TakeUpload` operationId).
+	TakeUploadWithResponse(ctx context.Context, project Project, upload string, reqEditors ...RequestEditorFn) (*TakeUploadResponse, error)
 
 	// MakeSignInWithResponse Make a code that signs one browser in, once. POST /api/v1/session takes it
 	//
@@ -2535,6 +4540,294 @@ func (r GetBuildResponse) ContentType() string {
 	return ""
 }
 
+type ChangeBuildResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Build
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeBuildResponse) GetJSON200() *Build {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeBuildResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeBuildResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeBuildResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeBuildResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeBuildResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Changes
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetChangesResponse) GetJSON200() *Changes {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFitResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Fit
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFitResponse) GetJSON200() *[]Fit {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFitResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFitResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFitResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFitResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HandOverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Handover
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HandOverResponse) GetJSON200() *Handover {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HandOverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HandOverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HandOverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HandOverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HandOverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSettingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Settings
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSettingsResponse) GetJSON200() *Settings {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSettingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSettingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSettingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSettingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSettingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetTextsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Texts
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTextsResponse) GetJSON200() *Texts {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTextsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTextsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTextsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTextsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTextsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDevicesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2727,6 +5020,479 @@ func (r SeeScreenResponse) ContentType() string {
 	return ""
 }
 
+type RestoreDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Device
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RestoreDeviceResponse) GetJSON200() *Device {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RestoreDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RestoreDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RestoreDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RestoreDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RestoreDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SidelineDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Device
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SidelineDeviceResponse) GetJSON200() *Device {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SidelineDeviceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SidelineDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SidelineDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SidelineDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SidelineDeviceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DoErrandResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Errand
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DoErrandResponse) GetJSON200() *Errand {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DoErrandResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DoErrandResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DoErrandResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DoErrandResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DoErrandResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetErrandResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Errand
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetErrandResponse) GetJSON200() *Errand {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetErrandResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetErrandResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetErrandResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetErrandResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetErrandResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcceptLicenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Licence
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcceptLicenceResponse) GetJSON200() *Licence {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcceptLicenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcceptLicenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcceptLicenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcceptLicenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcceptLicenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLineupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Lineup
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLineupsResponse) GetJSON200() *[]Lineup {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLineupsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLineupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLineupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLineupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLineupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SaveLineupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Lineup
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SaveLineupResponse) GetJSON200() *Lineup {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveLineupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveLineupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveLineupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveLineupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveLineupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryLineupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Choice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryLineupResponse) GetJSON200() *Choice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryLineupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryLineupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryLineupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryLineupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryLineupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveLineupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveLineupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveLineupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveLineupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveLineupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveLineupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLineupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Lineup
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLineupResponse) GetJSON200() *Lineup {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLineupResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLineupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLineupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLineupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLineupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type NowResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2817,6 +5583,150 @@ func (r AddPackageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FetchPackageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Package
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FetchPackageResponse) GetJSON200() *Package {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FetchPackageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FetchPackageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FetchPackageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FetchPackageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FetchPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRetentionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Retention
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRetentionResponse) GetJSON200() *Retention {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRetentionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRetentionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRetentionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRetentionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRetentionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRetentionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Retention
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRetentionResponse) GetJSON200() *Retention {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRetentionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRetentionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRetentionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRetentionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRetentionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3351,6 +6261,54 @@ func (r SearchResponse) ContentType() string {
 	return ""
 }
 
+type ListSitesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Site
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSitesResponse) GetJSON200() *[]Site {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSitesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSitesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSitesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSitesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSitesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSuitesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3495,6 +6453,54 @@ func (r GetSuiteResponse) ContentType() string {
 	return ""
 }
 
+type TakeUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Package
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeUploadResponse) GetJSON200() *Package {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeUploadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type MakeSignInResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3608,6 +6614,110 @@ func (c *ClientWithResponses) GetBuildWithResponse(ctx context.Context, project 
 	return ParseGetBuildResponse(rsp)
 }
 
+// ChangeBuildWithBodyWithResponse Change the note, the labels or the pin of a build
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/projects/{project}/builds/{build} (the `ChangeBuild` operationId).
+func (c *ClientWithResponses) ChangeBuildWithBodyWithResponse(ctx context.Context, project Project, build string, params *ChangeBuildParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeBuildResponse, error) {
+	rsp, err := c.ChangeBuildWithBody(ctx, project, build, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeBuildResponse(rsp)
+}
+
+// ChangeBuildWithResponse Change the note, the labels or the pin of a build
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/projects/{project}/builds/{build} (the `ChangeBuild` operationId).
+func (c *ClientWithResponses) ChangeBuildWithResponse(ctx context.Context, project Project, build string, params *ChangeBuildParams, body ChangeBuildJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeBuildResponse, error) {
+	rsp, err := c.ChangeBuild(ctx, project, build, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeBuildResponse(rsp)
+}
+
+// GetChangesWithResponse What changed against the build before
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/builds/{build}/changes (the `GetChanges` operationId).
+func (c *ClientWithResponses) GetChangesWithResponse(ctx context.Context, project Project, build string, params *GetChangesParams, reqEditors ...RequestEditorFn) (*GetChangesResponse, error) {
+	rsp, err := c.GetChanges(ctx, project, build, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetChangesResponse(rsp)
+}
+
+// GetFitWithResponse Which devices can run a build with which package, and why each other cannot
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/builds/{build}/fit (the `GetFit` operationId).
+func (c *ClientWithResponses) GetFitWithResponse(ctx context.Context, project Project, build string, params *GetFitParams, reqEditors ...RequestEditorFn) (*GetFitResponse, error) {
+	rsp, err := c.GetFit(ctx, project, build, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFitResponse(rsp)
+}
+
+// HandOverWithBodyWithResponse Make a page from which a phone can install a build, for a time
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/builds/{build}/handovers (the `HandOver` operationId).
+func (c *ClientWithResponses) HandOverWithBodyWithResponse(ctx context.Context, project Project, build string, params *HandOverParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandOverResponse, error) {
+	rsp, err := c.HandOverWithBody(ctx, project, build, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandOverResponse(rsp)
+}
+
+// HandOverWithResponse Make a page from which a phone can install a build, for a time
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/builds/{build}/handovers (the `HandOver` operationId).
+func (c *ClientWithResponses) HandOverWithResponse(ctx context.Context, project Project, build string, params *HandOverParams, body HandOverJSONRequestBody, reqEditors ...RequestEditorFn) (*HandOverResponse, error) {
+	rsp, err := c.HandOver(ctx, project, build, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandOverResponse(rsp)
+}
+
+// GetSettingsWithResponse The command, the plan and the request that run a build on a device or a lineup
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/builds/{build}/settings (the `GetSettings` operationId).
+func (c *ClientWithResponses) GetSettingsWithResponse(ctx context.Context, project Project, build string, params *GetSettingsParams, reqEditors ...RequestEditorFn) (*GetSettingsResponse, error) {
+	rsp, err := c.GetSettings(ctx, project, build, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSettingsResponse(rsp)
+}
+
+// GetTextsWithResponse The texts of the Android package, by key and language
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/builds/{build}/texts (the `GetTexts` operationId).
+func (c *ClientWithResponses) GetTextsWithResponse(ctx context.Context, project Project, build string, params *GetTextsParams, reqEditors ...RequestEditorFn) (*GetTextsResponse, error) {
+	rsp, err := c.GetTexts(ctx, project, build, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTextsResponse(rsp)
+}
+
 // ListDevicesWithResponse The fleet, and what each device does now
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3673,6 +6783,188 @@ func (c *ClientWithResponses) SeeScreenWithResponse(ctx context.Context, project
 	return ParseSeeScreenResponse(rsp)
 }
 
+// RestoreDeviceWithResponse Bring a device back into use
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/projects/{project}/devices/{device}/sideline (the `RestoreDevice` operationId).
+func (c *ClientWithResponses) RestoreDeviceWithResponse(ctx context.Context, project Project, device string, reqEditors ...RequestEditorFn) (*RestoreDeviceResponse, error) {
+	rsp, err := c.RestoreDevice(ctx, project, device, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRestoreDeviceResponse(rsp)
+}
+
+// SidelineDeviceWithBodyWithResponse Take a device out of use, at once or when what it runs is done
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/devices/{device}/sideline (the `SidelineDevice` operationId).
+func (c *ClientWithResponses) SidelineDeviceWithBodyWithResponse(ctx context.Context, project Project, device string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SidelineDeviceResponse, error) {
+	rsp, err := c.SidelineDeviceWithBody(ctx, project, device, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSidelineDeviceResponse(rsp)
+}
+
+// SidelineDeviceWithResponse Take a device out of use, at once or when what it runs is done
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/devices/{device}/sideline (the `SidelineDevice` operationId).
+func (c *ClientWithResponses) SidelineDeviceWithResponse(ctx context.Context, project Project, device string, body SidelineDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*SidelineDeviceResponse, error) {
+	rsp, err := c.SidelineDevice(ctx, project, device, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSidelineDeviceResponse(rsp)
+}
+
+// DoErrandWithBodyWithResponse Ask a host to do something outside of leases
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
+func (c *ClientWithResponses) DoErrandWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoErrandResponse, error) {
+	rsp, err := c.DoErrandWithBody(ctx, project, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoErrandResponse(rsp)
+}
+
+// DoErrandWithResponse Ask a host to do something outside of leases
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
+func (c *ClientWithResponses) DoErrandWithResponse(ctx context.Context, project Project, body DoErrandJSONRequestBody, reqEditors ...RequestEditorFn) (*DoErrandResponse, error) {
+	rsp, err := c.DoErrand(ctx, project, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoErrandResponse(rsp)
+}
+
+// GetErrandWithResponse An errand, once it is done or after wait_ms
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/errands/{errand} (the `GetErrand` operationId).
+func (c *ClientWithResponses) GetErrandWithResponse(ctx context.Context, project Project, errand int64, params *GetErrandParams, reqEditors ...RequestEditorFn) (*GetErrandResponse, error) {
+	rsp, err := c.GetErrand(ctx, project, errand, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetErrandResponse(rsp)
+}
+
+// AcceptLicenceWithResponse Accept the licence of an OS image, as its text reads now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/licences/{licence}/acceptance (the `AcceptLicence` operationId).
+func (c *ClientWithResponses) AcceptLicenceWithResponse(ctx context.Context, project Project, licence string, reqEditors ...RequestEditorFn) (*AcceptLicenceResponse, error) {
+	rsp, err := c.AcceptLicence(ctx, project, licence, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptLicenceResponse(rsp)
+}
+
+// ListLineupsWithResponse Lineups by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/lineups (the `ListLineups` operationId).
+func (c *ClientWithResponses) ListLineupsWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListLineupsResponse, error) {
+	rsp, err := c.ListLineups(ctx, project, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLineupsResponse(rsp)
+}
+
+// SaveLineupWithBodyWithResponse Keep a lineup under the name that stands in it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/lineups (the `SaveLineup` operationId).
+func (c *ClientWithResponses) SaveLineupWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveLineupResponse, error) {
+	rsp, err := c.SaveLineupWithBody(ctx, project, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveLineupResponse(rsp)
+}
+
+// SaveLineupWithResponse Keep a lineup under the name that stands in it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/lineups (the `SaveLineup` operationId).
+func (c *ClientWithResponses) SaveLineupWithResponse(ctx context.Context, project Project, body SaveLineupJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveLineupResponse, error) {
+	rsp, err := c.SaveLineup(ctx, project, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveLineupResponse(rsp)
+}
+
+// TryLineupWithBodyWithResponse What a lineup takes now, and why each other device is passed over
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/lineups/choice (the `TryLineup` operationId).
+func (c *ClientWithResponses) TryLineupWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryLineupResponse, error) {
+	rsp, err := c.TryLineupWithBody(ctx, project, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryLineupResponse(rsp)
+}
+
+// TryLineupWithResponse What a lineup takes now, and why each other device is passed over
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/lineups/choice (the `TryLineup` operationId).
+func (c *ClientWithResponses) TryLineupWithResponse(ctx context.Context, project Project, body TryLineupJSONRequestBody, reqEditors ...RequestEditorFn) (*TryLineupResponse, error) {
+	rsp, err := c.TryLineup(ctx, project, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryLineupResponse(rsp)
+}
+
+// RemoveLineupWithResponse Forget a lineup
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/projects/{project}/lineups/{lineup} (the `RemoveLineup` operationId).
+func (c *ClientWithResponses) RemoveLineupWithResponse(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*RemoveLineupResponse, error) {
+	rsp, err := c.RemoveLineup(ctx, project, lineup, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveLineupResponse(rsp)
+}
+
+// GetLineupWithResponse One lineup
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/lineups/{lineup} (the `GetLineup` operationId).
+func (c *ClientWithResponses) GetLineupWithResponse(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*GetLineupResponse, error) {
+	rsp, err := c.GetLineup(ctx, project, lineup, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLineupResponse(rsp)
+}
+
 // NowWithResponse What runs, what failed last, what waits
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3697,6 +6989,71 @@ func (c *ClientWithResponses) AddPackageWithBodyWithResponse(ctx context.Context
 		return nil, err
 	}
 	return ParseAddPackageResponse(rsp)
+}
+
+// FetchPackageWithBodyWithResponse Take in a package from an address that the service fetches
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/packages/fetched (the `FetchPackage` operationId).
+func (c *ClientWithResponses) FetchPackageWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FetchPackageResponse, error) {
+	rsp, err := c.FetchPackageWithBody(ctx, project, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFetchPackageResponse(rsp)
+}
+
+// FetchPackageWithResponse Take in a package from an address that the service fetches
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/packages/fetched (the `FetchPackage` operationId).
+func (c *ClientWithResponses) FetchPackageWithResponse(ctx context.Context, project Project, body FetchPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*FetchPackageResponse, error) {
+	rsp, err := c.FetchPackage(ctx, project, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFetchPackageResponse(rsp)
+}
+
+// GetRetentionWithResponse What retention may take away, and what it would take now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/retention (the `GetRetention` operationId).
+func (c *ClientWithResponses) GetRetentionWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*GetRetentionResponse, error) {
+	rsp, err := c.GetRetention(ctx, project, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRetentionResponse(rsp)
+}
+
+// SetRetentionWithBodyWithResponse Change what retention may take away
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/retention (the `SetRetention` operationId).
+func (c *ClientWithResponses) SetRetentionWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRetentionResponse, error) {
+	rsp, err := c.SetRetentionWithBody(ctx, project, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRetentionResponse(rsp)
+}
+
+// SetRetentionWithResponse Change what retention may take away
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/retention (the `SetRetention` operationId).
+func (c *ClientWithResponses) SetRetentionWithResponse(ctx context.Context, project Project, body SetRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRetentionResponse, error) {
+	rsp, err := c.SetRetention(ctx, project, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRetentionResponse(rsp)
 }
 
 // PreviewRunWithBodyWithResponse What a run would cover, and what it would leave out and why; nothing is started
@@ -3881,6 +7238,19 @@ func (c *ClientWithResponses) SearchWithResponse(ctx context.Context, project Pr
 	return ParseSearchResponse(rsp)
 }
 
+// ListSitesWithResponse What the sites offer, and what is taken of their hosts
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/sites (the `ListSites` operationId).
+func (c *ClientWithResponses) ListSitesWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListSitesResponse, error) {
+	rsp, err := c.ListSites(ctx, project, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSitesResponse(rsp)
+}
+
 // ListSuitesWithResponse The newest revision of each suite
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3931,6 +7301,19 @@ func (c *ClientWithResponses) GetSuiteWithResponse(ctx context.Context, project 
 		return nil, err
 	}
 	return ParseGetSuiteResponse(rsp)
+}
+
+// TakeUploadWithResponse Take in a package whose upload (tus, at /uploads) is complete
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/uploads/{upload}/package (the `TakeUpload` operationId).
+func (c *ClientWithResponses) TakeUploadWithResponse(ctx context.Context, project Project, upload string, reqEditors ...RequestEditorFn) (*TakeUploadResponse, error) {
+	rsp, err := c.TakeUpload(ctx, project, upload, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeUploadResponse(rsp)
 }
 
 // MakeSignInWithResponse Make a code that signs one browser in, once. POST /api/v1/session takes it
@@ -4061,6 +7444,204 @@ func ParseGetBuildResponse(rsp *http.Response) (*GetBuildResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Build
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeBuildResponse parses an HTTP response from a ChangeBuildWithResponse call
+func ParseChangeBuildResponse(rsp *http.Response) (*ChangeBuildResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeBuildResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Build
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetChangesResponse parses an HTTP response from a GetChangesWithResponse call
+func ParseGetChangesResponse(rsp *http.Response) (*GetChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Changes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFitResponse parses an HTTP response from a GetFitWithResponse call
+func ParseGetFitResponse(rsp *http.Response) (*GetFitResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Fit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHandOverResponse parses an HTTP response from a HandOverWithResponse call
+func ParseHandOverResponse(rsp *http.Response) (*HandOverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HandOverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Handover
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSettingsResponse parses an HTTP response from a GetSettingsWithResponse call
+func ParseGetSettingsResponse(rsp *http.Response) (*GetSettingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSettingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Settings
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetTextsResponse parses an HTTP response from a GetTextsWithResponse call
+func ParseGetTextsResponse(rsp *http.Response) (*GetTextsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTextsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Texts
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -4210,6 +7791,332 @@ func ParseSeeScreenResponse(rsp *http.Response) (*SeeScreenResponse, error) {
 	return response, nil
 }
 
+// ParseRestoreDeviceResponse parses an HTTP response from a RestoreDeviceWithResponse call
+func ParseRestoreDeviceResponse(rsp *http.Response) (*RestoreDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RestoreDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSidelineDeviceResponse parses an HTTP response from a SidelineDeviceWithResponse call
+func ParseSidelineDeviceResponse(rsp *http.Response) (*SidelineDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SidelineDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Device
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDoErrandResponse parses an HTTP response from a DoErrandWithResponse call
+func ParseDoErrandResponse(rsp *http.Response) (*DoErrandResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DoErrandResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Errand
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetErrandResponse parses an HTTP response from a GetErrandWithResponse call
+func ParseGetErrandResponse(rsp *http.Response) (*GetErrandResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetErrandResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Errand
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcceptLicenceResponse parses an HTTP response from a AcceptLicenceWithResponse call
+func ParseAcceptLicenceResponse(rsp *http.Response) (*AcceptLicenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcceptLicenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Licence
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLineupsResponse parses an HTTP response from a ListLineupsWithResponse call
+func ParseListLineupsResponse(rsp *http.Response) (*ListLineupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLineupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Lineup
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSaveLineupResponse parses an HTTP response from a SaveLineupWithResponse call
+func ParseSaveLineupResponse(rsp *http.Response) (*SaveLineupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveLineupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Lineup
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryLineupResponse parses an HTTP response from a TryLineupWithResponse call
+func ParseTryLineupResponse(rsp *http.Response) (*TryLineupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryLineupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Choice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveLineupResponse parses an HTTP response from a RemoveLineupWithResponse call
+func ParseRemoveLineupResponse(rsp *http.Response) (*RemoveLineupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveLineupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLineupResponse parses an HTTP response from a GetLineupWithResponse call
+func ParseGetLineupResponse(rsp *http.Response) (*GetLineupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLineupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Lineup
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseNowResponse parses an HTTP response from a NowWithResponse call
 func ParseNowResponse(rsp *http.Response) (*NowResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4259,6 +8166,105 @@ func ParseAddPackageResponse(rsp *http.Response) (*AddPackageResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Package
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFetchPackageResponse parses an HTTP response from a FetchPackageWithResponse call
+func ParseFetchPackageResponse(rsp *http.Response) (*FetchPackageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FetchPackageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Package
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRetentionResponse parses an HTTP response from a GetRetentionWithResponse call
+func ParseGetRetentionResponse(rsp *http.Response) (*GetRetentionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRetentionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Retention
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRetentionResponse parses an HTTP response from a SetRetentionWithResponse call
+func ParseSetRetentionResponse(rsp *http.Response) (*SetRetentionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRetentionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Retention
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -4639,6 +8645,39 @@ func ParseSearchResponse(rsp *http.Response) (*SearchResponse, error) {
 	return response, nil
 }
 
+// ParseListSitesResponse parses an HTTP response from a ListSitesWithResponse call
+func ParseListSitesResponse(rsp *http.Response) (*ListSitesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSitesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Site
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSuitesResponse parses an HTTP response from a ListSuitesWithResponse call
 func ParseListSuitesResponse(rsp *http.Response) (*ListSuitesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4721,6 +8760,39 @@ func ParseGetSuiteResponse(rsp *http.Response) (*GetSuiteResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest SuiteDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeUploadResponse parses an HTTP response from a TakeUploadWithResponse call
+func ParseTakeUploadResponse(rsp *http.Response) (*TakeUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Package
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -43,18 +43,38 @@ type Attempt struct {
 
 // Build defines model for Build.
 type Build struct {
-	App         string    `json:"app"`
-	CreatedAt   time.Time `json:"created_at"`
-	Number      int64     `json:"number"`
-	Packages    []Package `json:"packages"`
-	VersionCode string    `json:"version_code"`
-	VersionName string    `json:"version_name"`
+	App       string            `json:"app"`
+	CreatedAt time.Time         `json:"created_at"`
+	Labels    map[string]string `json:"labels"`
+	Note      string            `json:"note"`
+	Number    int64             `json:"number"`
+	Packages  []Package         `json:"packages"`
+	Pinned    bool              `json:"pinned"`
+
+	// RemovedAt when retention took its packages away
+	RemovedAt   *time.Time `json:"removed_at,omitempty"`
+	VersionCode string     `json:"version_code"`
+	VersionName string     `json:"version_name"`
 }
 
 // BuildList defines model for BuildList.
 type BuildList struct {
 	Items []Build `json:"items"`
 	Next  *int64  `json:"next,omitempty"`
+}
+
+// BuildPatch defines model for BuildPatch.
+type BuildPatch struct {
+	// Labels labels to set; an empty value takes the label away
+	Labels *map[string]string `json:"labels,omitempty"`
+	Note   *string            `json:"note,omitempty"`
+	Pinned *bool              `json:"pinned,omitempty"`
+}
+
+// Capacity defines model for Capacity.
+type Capacity struct {
+	Cpus     int `json:"cpus"`
+	MemoryMb int `json:"memory_mb"`
 }
 
 // CaseInRun defines model for CaseInRun.
@@ -114,6 +134,51 @@ type Cause struct {
 	Verdict string  `json:"verdict"`
 }
 
+// Change defines model for Change.
+type Change struct {
+	Added   *[]string `json:"added,omitempty"`
+	After   *string   `json:"after,omitempty"`
+	Before  *string   `json:"before,omitempty"`
+	Package string    `json:"package"`
+	Removed *[]string `json:"removed,omitempty"`
+	What    string    `json:"what"`
+}
+
+// Changes defines model for Changes.
+type Changes struct {
+	Against *Build   `json:"against,omitempty"`
+	Build   Build    `json:"build"`
+	Changes []Change `json:"changes"`
+}
+
+// Check defines model for Check.
+type Check struct {
+	Id     string  `json:"id"`
+	Ok     bool    `json:"ok"`
+	Remedy *string `json:"remedy,omitempty"`
+	Title  string  `json:"title"`
+	Why    *string `json:"why,omitempty"`
+}
+
+// Choice defines model for Choice.
+type Choice struct {
+	Name   string   `json:"name"`
+	Passed []Chosen `json:"passed"`
+	Taken  []Chosen `json:"taken"`
+}
+
+// Chosen defines model for Chosen.
+type Chosen struct {
+	Device   string `json:"device"`
+	Kind     string `json:"kind"`
+	Model    string `json:"model"`
+	Os       string `json:"os"`
+	Platform string `json:"platform"`
+	Site     string `json:"site"`
+	State    string `json:"state"`
+	Why      string `json:"why"`
+}
+
 // Combination defines model for Combination.
 type Combination struct {
 	Kind     string `json:"kind"`
@@ -136,31 +201,50 @@ type Crossing struct {
 
 // Device defines model for Device.
 type Device struct {
-	Abilities []string `json:"abilities"`
-	Form      string   `json:"form"`
-	Height    int      `json:"height"`
-	Kind      string   `json:"kind"`
-	MemoryMb  int      `json:"memory_mb"`
-	Model     string   `json:"model"`
-	Name      string   `json:"name"`
-	Os        string   `json:"os"`
-	Platform  string   `json:"platform"`
-	Reason    *string  `json:"reason,omitempty"`
+	Abi        *string      `json:"abi,omitempty"`
+	Abilities  []string     `json:"abilities"`
+	Checks     *[]Check     `json:"checks,omitempty"`
+	Form       string       `json:"form"`
+	HardwareId *string      `json:"hardware_id,omitempty"`
+	Height     int          `json:"height"`
+	Installed  *[]Installed `json:"installed,omitempty"`
+	Kind       string       `json:"kind"`
+	Labels     *[]string    `json:"labels,omitempty"`
+	MemoryMb   int          `json:"memory_mb"`
+	Model      string       `json:"model"`
+	Name       string       `json:"name"`
+	Os         string       `json:"os"`
+	Owner      *string      `json:"owner,omitempty"`
+	Platform   string       `json:"platform"`
+	Reason     *string      `json:"reason,omitempty"`
+	Released   *int         `json:"released,omitempty"`
 
 	// Run the run that has it now
-	Run    *int64    `json:"run,omitempty"`
-	Since  time.Time `json:"since"`
-	Site   string    `json:"site"`
-	State  string    `json:"state"`
-	Traits []string  `json:"traits"`
-	Width  int       `json:"width"`
+	Run      *int64    `json:"run,omitempty"`
+	Sideline *Sideline `json:"sideline,omitempty"`
+	Since    time.Time `json:"since"`
+	Site     string    `json:"site"`
+	State    string    `json:"state"`
+	TakesMb  *int      `json:"takes_mb,omitempty"`
+	Traits   []string  `json:"traits"`
+	Use      *Use      `json:"use,omitempty"`
+
+	// Used leases it has had
+	Used  *int64 `json:"used,omitempty"`
+	Width int    `json:"width"`
 }
 
 // DeviceDetail defines model for DeviceDetail.
 type DeviceDetail struct {
-	Device  Device   `json:"device"`
+	Device Device `json:"device"`
+
+	// Errands what its host was asked to do last
+	Errands []Errand `json:"errands"`
 	History []Stint  `json:"history"`
 	Host    HostInfo `json:"host"`
+
+	// Troubles of the stints listed, those that ended in trouble of the device's own
+	Troubles int `json:"troubles"`
 }
 
 // Element an element of the tree, parents before children
@@ -181,6 +265,19 @@ type Element struct {
 
 	// Visible density-independent pixels from the top left
 	Visible Rect `json:"visible"`
+}
+
+// Errand defines model for Errand.
+type Errand struct {
+	AskedAt time.Time  `json:"asked_at"`
+	AskedBy string     `json:"asked_by"`
+	Device  string     `json:"device"`
+	DoneAt  *time.Time `json:"done_at,omitempty"`
+	Id      int64      `json:"id"`
+	Image   *string    `json:"image,omitempty"`
+	Remedy  *string    `json:"remedy,omitempty"`
+	Trouble *string    `json:"trouble,omitempty"`
+	What    string     `json:"what"`
 }
 
 // Evidence defines model for Evidence.
@@ -210,6 +307,21 @@ type Finding struct {
 	Line    int     `json:"line"`
 	Message string  `json:"message"`
 	Text    string  `json:"text"`
+}
+
+// Fit defines model for Fit.
+type Fit struct {
+	Device      string   `json:"device"`
+	Kind        string   `json:"kind"`
+	Model       string   `json:"model"`
+	Os          string   `json:"os"`
+	Package     *string  `json:"package,omitempty"`
+	PackageKind *string  `json:"package_kind,omitempty"`
+	Platform    string   `json:"platform"`
+	Reasons     []Reason `json:"reasons"`
+	Site        string   `json:"site"`
+	State       string   `json:"state"`
+	StateReason *string  `json:"state_reason,omitempty"`
 }
 
 // Found defines model for Found.
@@ -247,6 +359,17 @@ type Glimpse struct {
 	State    string    `json:"state"`
 }
 
+// Handover defines model for Handover.
+type Handover struct {
+	ExpiresAt time.Time `json:"expires_at"`
+	Hint      *string   `json:"hint,omitempty"`
+
+	// Qr the address as a QR code, a PNG
+	Qr        []byte `json:"qr"`
+	Reachable bool   `json:"reachable"`
+	Url       string `json:"url"`
+}
+
 // HostInfo defines model for HostInfo.
 type HostInfo struct {
 	Linked  bool   `json:"linked"`
@@ -255,6 +378,13 @@ type HostInfo struct {
 
 	// SeenAt when its link was last made
 	SeenAt time.Time `json:"seen_at"`
+}
+
+// Installed defines model for Installed.
+type Installed struct {
+	Id          string `json:"id"`
+	Signer      string `json:"signer"`
+	VersionCode string `json:"version_code"`
 }
 
 // LastFailure defines model for LastFailure.
@@ -291,10 +421,76 @@ type Leg struct {
 	WaitsFor    *string     `json:"waits_for,omitempty"`
 }
 
+// Licence defines model for Licence.
+type Licence struct {
+	AcceptedAt *time.Time `json:"accepted_at,omitempty"`
+	AcceptedBy *string    `json:"accepted_by,omitempty"`
+	Name       string     `json:"name"`
+	Text       string     `json:"text"`
+}
+
+// Lineup defines model for Lineup.
+type Lineup struct {
+	About   *string   `json:"about,omitempty"`
+	Name    string    `json:"name"`
+	SavedAt time.Time `json:"saved_at"`
+	SavedBy string    `json:"saved_by"`
+	Text    string    `json:"text"`
+}
+
+// Machine defines model for Machine.
+type Machine struct {
+	Cpu     float32 `json:"cpu"`
+	Cpus    int     `json:"cpus"`
+	TotalMb int     `json:"total_mb"`
+	UsedMb  int     `json:"used_mb"`
+}
+
+// Model defines model for Model.
+type Model struct {
+	Form     string `json:"form"`
+	Height   int    `json:"height"`
+	MemoryMb int    `json:"memory_mb"`
+	Model    string `json:"model"`
+	Platform string `json:"platform"`
+	Released int    `json:"released"`
+	TakesMb  int    `json:"takes_mb"`
+	Width    int    `json:"width"`
+}
+
 // NewBuild defines model for NewBuild.
 type NewBuild struct {
 	// Packages digests of packages that were handed in
 	Packages []string `json:"packages"`
+}
+
+// NewErrand defines model for NewErrand.
+type NewErrand struct {
+	Boot   *bool   `json:"boot,omitempty"`
+	Count  *int    `json:"count,omitempty"`
+	Deed   *string `json:"deed,omitempty"`
+	Device *string `json:"device,omitempty"`
+	Image  *string `json:"image,omitempty"`
+	Model  *string `json:"model,omitempty"`
+	Site   *string `json:"site,omitempty"`
+
+	// What boot, halt, empty, make, remove, fetch, check or standin
+	What string `json:"what"`
+}
+
+// NewFetch defines model for NewFetch.
+type NewFetch struct {
+	Url string `json:"url"`
+}
+
+// NewHandover defines model for NewHandover.
+type NewHandover struct {
+	Minutes *int `json:"minutes,omitempty"`
+}
+
+// NewLineup defines model for NewLineup.
+type NewLineup struct {
+	Text string `json:"text"`
 }
 
 // NewLook defines model for NewLook.
@@ -302,6 +498,12 @@ type NewLook struct {
 	App      *string `json:"app,omitempty"`
 	Build    string  `json:"build"`
 	Language *string `json:"language,omitempty"`
+}
+
+// NewRetention defines model for NewRetention.
+type NewRetention struct {
+	Days int `json:"days"`
+	Keep int `json:"keep"`
 }
 
 // NewRun defines model for NewRun.
@@ -315,6 +517,12 @@ type NewRun struct {
 	Cases    *[]string `json:"cases,omitempty"`
 	Language *string   `json:"language,omitempty"`
 
+	// LeaveInstalled the app stays on the devices
+	LeaveInstalled *bool `json:"leave_installed,omitempty"`
+
+	// Lineup a saved lineup; only devices that it takes now
+	Lineup *string `json:"lineup,omitempty"`
+
 	// On models, or models with an OS version; all of the fleet where absent
 	On           *[]string `json:"on,omitempty"`
 	RealTime     *bool     `json:"real_time,omitempty"`
@@ -326,6 +534,12 @@ type NewRun struct {
 
 	// Tags only cases with one of these
 	Tags *[]string `json:"tags,omitempty"`
+}
+
+// NewSideline defines model for NewSideline.
+type NewSideline struct {
+	Reason string     `json:"reason"`
+	Until  *time.Time `json:"until,omitempty"`
 }
 
 // NewSuite defines model for NewSuite.
@@ -344,19 +558,55 @@ type Now struct {
 	Waiting  []Waiting `json:"waiting"`
 }
 
+// OSImage defines model for OSImage.
+type OSImage struct {
+	FetchedMb int     `json:"fetched_mb"`
+	Licence   *string `json:"licence,omitempty"`
+	Name      string  `json:"name"`
+	Os        string  `json:"os"`
+	Platform  string  `json:"platform"`
+	SizeMb    int     `json:"size_mb"`
+
+	// State absent, fetching or present
+	State string `json:"state"`
+}
+
 // Package defines model for Package.
 type Package struct {
-	ApplicationId string   `json:"application_id"`
-	Digest        string   `json:"digest"`
-	FileName      string   `json:"file_name"`
-	Kind          string   `json:"kind"`
-	MinimumOs     string   `json:"minimum_os"`
-	Name          *string  `json:"name,omitempty"`
-	Permissions   []string `json:"permissions"`
-	Platform      string   `json:"platform"`
-	Size          int64    `json:"size"`
-	VersionCode   string   `json:"version_code"`
-	VersionName   string   `json:"version_name"`
+	Abis          *[]string `json:"abis,omitempty"`
+	ApplicationId string    `json:"application_id"`
+	Debuggable    *bool     `json:"debuggable,omitempty"`
+	Digest        string    `json:"digest"`
+	FileName      string    `json:"file_name"`
+	Forms         *[]string `json:"forms,omitempty"`
+
+	// Icon whether it has an icon
+	Icon        *bool     `json:"icon,omitempty"`
+	Instruments *string   `json:"instruments,omitempty"`
+	Kind        string    `json:"kind"`
+	Languages   *[]string `json:"languages,omitempty"`
+	Launch      *string   `json:"launch,omitempty"`
+	MinimumApi  *int      `json:"minimum_api,omitempty"`
+	MinimumOs   string    `json:"minimum_os"`
+	Name        *string   `json:"name,omitempty"`
+	Needs       *[]string `json:"needs,omitempty"`
+	Parts       *[]Part   `json:"parts,omitempty"`
+	Permissions []string  `json:"permissions"`
+	Platform    string    `json:"platform"`
+	Profile     *Profile  `json:"profile,omitempty"`
+	Rotation    *string   `json:"rotation,omitempty"`
+	Signing     *Signing  `json:"signing,omitempty"`
+	Size        int64     `json:"size"`
+	TargetApi   *int      `json:"target_api,omitempty"`
+	TargetOs    *string   `json:"target_os,omitempty"`
+	VersionCode string    `json:"version_code"`
+	VersionName string    `json:"version_name"`
+}
+
+// Part defines model for Part.
+type Part struct {
+	Name string `json:"name"`
+	Size int64  `json:"size"`
 }
 
 // PreviewCombination defines model for PreviewCombination.
@@ -388,6 +638,17 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
+// Profile defines model for Profile.
+type Profile struct {
+	AllDevices   bool      `json:"all_devices"`
+	Devices      []string  `json:"devices"`
+	Entitlements []string  `json:"entitlements"`
+	Expires      time.Time `json:"expires"`
+	Name         string    `json:"name"`
+	Team         string    `json:"team"`
+	TeamId       string    `json:"team_id"`
+}
+
 // Reason defines model for Reason.
 type Reason struct {
 	Remedy string `json:"remedy"`
@@ -413,6 +674,15 @@ type Result struct {
 	Verdict  string                  `json:"verdict"`
 }
 
+// Retention defines model for Retention.
+type Retention struct {
+	ChangedAt   *time.Time `json:"changed_at,omitempty"`
+	ChangedBy   *string    `json:"changed_by,omitempty"`
+	Days        int        `json:"days"`
+	Keep        int        `json:"keep"`
+	WouldRemove []Build    `json:"would_remove"`
+}
+
 // Run defines model for Run.
 type Run struct {
 	App       string    `json:"app"`
@@ -427,15 +697,17 @@ type Run struct {
 	Expected int `json:"expected"`
 
 	// Fails of them that say fail
-	Fails        int        `json:"fails"`
-	FinishedAt   *time.Time `json:"finished_at,omitempty"`
-	Language     string     `json:"language"`
-	LastEvent    int64      `json:"last_event"`
-	Legs         int        `json:"legs"`
-	Number       int64      `json:"number"`
-	OpenLegs     int        `json:"open_legs"`
-	RealTime     bool       `json:"real_time"`
-	RepeatFailed int        `json:"repeat_failed"`
+	Fails          int        `json:"fails"`
+	FinishedAt     *time.Time `json:"finished_at,omitempty"`
+	Language       string     `json:"language"`
+	LastEvent      int64      `json:"last_event"`
+	LeaveInstalled *bool      `json:"leave_installed,omitempty"`
+	Legs           int        `json:"legs"`
+	Lineup         *string    `json:"lineup,omitempty"`
+	Number         int64      `json:"number"`
+	OpenLegs       int        `json:"open_legs"`
+	RealTime       bool       `json:"real_time"`
+	RepeatFailed   int        `json:"repeat_failed"`
 
 	// Results results that have come
 	Results     int        `json:"results"`
@@ -485,6 +757,14 @@ type RunPreview struct {
 	Legs         int                  `json:"legs"`
 }
 
+// Running defines model for Running.
+type Running struct {
+	Busy      bool   `json:"busy"`
+	Name      string `json:"name"`
+	TakesCpus int    `json:"takes_cpus"`
+	TakesMb   int    `json:"takes_mb"`
+}
+
 // Screen defines model for Screen.
 type Screen struct {
 	// App id of the app in front
@@ -498,6 +778,18 @@ type Screen struct {
 
 	// Tree the screen tree
 	Tree map[string]interface{} `json:"tree"`
+}
+
+// Settings defines model for Settings.
+type Settings struct {
+	Command string `json:"command"`
+	Path    string `json:"path"`
+
+	// Plan a document in YAML
+	Plan string `json:"plan"`
+
+	// Request the body of startRun, in JSON
+	Request string `json:"request"`
 }
 
 // Sheet defines model for Sheet.
@@ -523,10 +815,48 @@ type SheetAttempt struct {
 	Result        *Result                 `json:"result,omitempty"`
 }
 
+// Sideline defines model for Sideline.
+type Sideline struct {
+	At        time.Time `json:"at"`
+	Automatic bool      `json:"automatic"`
+	By        string    `json:"by"`
+	Diagnosis *string   `json:"diagnosis,omitempty"`
+	Log       *string   `json:"log,omitempty"`
+
+	// Picture digest of the last picture, at /pictures/{digest} of the device
+	Picture *string    `json:"picture,omitempty"`
+	ProbeAt *time.Time `json:"probe_at,omitempty"`
+	Reason  string     `json:"reason"`
+	Remedy  *string    `json:"remedy,omitempty"`
+	Until   *time.Time `json:"until,omitempty"`
+}
+
 // SignIn defines model for SignIn.
 type SignIn struct {
 	Code      string    `json:"code"`
 	ExpiresAt time.Time `json:"expires_at"`
+}
+
+// Signing defines model for Signing.
+type Signing struct {
+	Expires     time.Time `json:"expires"`
+	Fingerprint string    `json:"fingerprint"`
+	Schemes     []string  `json:"schemes"`
+	Subject     string    `json:"subject"`
+}
+
+// Site defines model for Site.
+type Site struct {
+	Capacity Capacity  `json:"capacity"`
+	Host     string    `json:"host"`
+	Images   []OSImage `json:"images"`
+	Licences []Licence `json:"licences"`
+	Linked   bool      `json:"linked"`
+	Machine  Machine   `json:"machine"`
+	Models   []Model   `json:"models"`
+	Running  []Running `json:"running"`
+	SeenAt   time.Time `json:"seen_at"`
+	Site     string    `json:"site"`
 }
 
 // Step defines model for Step.
@@ -582,6 +912,22 @@ type SuiteDetail struct {
 	Text     string     `json:"text"`
 }
 
+// Texts defines model for Texts.
+type Texts map[string]map[string]string
+
+// TryLineup defines model for TryLineup.
+type TryLineup struct {
+	Name *string `json:"name,omitempty"`
+	Text *string `json:"text,omitempty"`
+}
+
+// Use defines model for Use.
+type Use struct {
+	Hours  *string  `json:"hours,omitempty"`
+	People []string `json:"people"`
+	Zone   *string  `json:"zone,omitempty"`
+}
+
 // Waiting defines model for Waiting.
 type Waiting struct {
 	Combination Combination `json:"combination"`
@@ -609,8 +955,11 @@ type RunNumber = int64
 type ListBuildsParams struct {
 	App *string `form:"app,omitempty" json:"app,omitempty"`
 
-	// Q part of an app's name, a version or an application id
+	// Q part of an app's name, a version, an application id, a note or a label
 	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Label only builds with these labels, as in branch=main
+	Label *[]string `form:"label,omitempty" json:"label,omitempty"`
 
 	// Cursor next of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -622,9 +971,48 @@ type GetBuildParams struct {
 	App *string `form:"app,omitempty" json:"app,omitempty"`
 }
 
+// ChangeBuildParams defines parameters for ChangeBuild.
+type ChangeBuildParams struct {
+	App *string `form:"app,omitempty" json:"app,omitempty"`
+}
+
+// GetChangesParams defines parameters for GetChanges.
+type GetChangesParams struct {
+	App     *string `form:"app,omitempty" json:"app,omitempty"`
+	Against *string `form:"against,omitempty" json:"against,omitempty"`
+}
+
+// GetFitParams defines parameters for GetFit.
+type GetFitParams struct {
+	App *string `form:"app,omitempty" json:"app,omitempty"`
+}
+
+// HandOverParams defines parameters for HandOver.
+type HandOverParams struct {
+	App *string `form:"app,omitempty" json:"app,omitempty"`
+}
+
+// GetSettingsParams defines parameters for GetSettings.
+type GetSettingsParams struct {
+	App    *string   `form:"app,omitempty" json:"app,omitempty"`
+	Device *string   `form:"device,omitempty" json:"device,omitempty"`
+	Lineup *string   `form:"lineup,omitempty" json:"lineup,omitempty"`
+	Suite  *[]string `form:"suite,omitempty" json:"suite,omitempty"`
+}
+
+// GetTextsParams defines parameters for GetTexts.
+type GetTextsParams struct {
+	App *string `form:"app,omitempty" json:"app,omitempty"`
+}
+
 // LookAtDeviceParams defines parameters for LookAtDevice.
 type LookAtDeviceParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// GetErrandParams defines parameters for GetErrand.
+type GetErrandParams struct {
+	WaitMs *int `form:"wait_ms,omitempty" json:"wait_ms,omitempty"`
 }
 
 // AddPackageParams defines parameters for AddPackage.
@@ -671,8 +1059,32 @@ type SearchParams struct {
 // MakeBuildJSONRequestBody defines body for MakeBuild for application/json ContentType.
 type MakeBuildJSONRequestBody = NewBuild
 
+// ChangeBuildJSONRequestBody defines body for ChangeBuild for application/json ContentType.
+type ChangeBuildJSONRequestBody = BuildPatch
+
+// HandOverJSONRequestBody defines body for HandOver for application/json ContentType.
+type HandOverJSONRequestBody = NewHandover
+
 // LookAtDeviceJSONRequestBody defines body for LookAtDevice for application/json ContentType.
 type LookAtDeviceJSONRequestBody = NewLook
+
+// SidelineDeviceJSONRequestBody defines body for SidelineDevice for application/json ContentType.
+type SidelineDeviceJSONRequestBody = NewSideline
+
+// DoErrandJSONRequestBody defines body for DoErrand for application/json ContentType.
+type DoErrandJSONRequestBody = NewErrand
+
+// SaveLineupJSONRequestBody defines body for SaveLineup for application/json ContentType.
+type SaveLineupJSONRequestBody = NewLineup
+
+// TryLineupJSONRequestBody defines body for TryLineup for application/json ContentType.
+type TryLineupJSONRequestBody = TryLineup
+
+// FetchPackageJSONRequestBody defines body for FetchPackage for application/json ContentType.
+type FetchPackageJSONRequestBody = NewFetch
+
+// SetRetentionJSONRequestBody defines body for SetRetention for application/json ContentType.
+type SetRetentionJSONRequestBody = NewRetention
 
 // PreviewRunJSONRequestBody defines body for PreviewRun for application/json ContentType.
 type PreviewRunJSONRequestBody = NewRun

@@ -10,32 +10,59 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"reflect"
+	"slices"
 	"time"
 	"yamato/internal/killpoint"
 
+	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
 	"yamato/internal/link"
 )
 
-// worker drives one device, one lease after the other.
+// worker drives one device, one lease after the other, and carries out errands
+// between them.
 type worker struct {
-	host   *Host
-	device Device
-	leases chan *holding
-	wishes chan wish
+	host    *Host
+	device  Device
+	leases  chan *holding
+	wishes  chan wish
+	errands chan link.Errand
+	end     context.CancelFunc // ends it alone
+	app     string             // id of the app under test
+	stained bool               // the last lease could not be undone yet
+
+	// How the device is, as last seen. The host's lock guards it.
+	condition fleet.Condition
+	busy      bool
+	up        bool // it takes memory of the host
 }
 
-// work carries out leases until ctx ends, and lets go of the device.
+// work brings the device up, carries out leases and errands until ctx ends, and
+// lets go of the device.
 func (w *worker) work(ctx context.Context) {
 	defer func() { _ = w.device.Close() }()
+	w.begin(ctx)
+	var noticed <-chan struct{}
+	if n, ok := w.device.(Noticing); ok {
+		noticed = n.Noticed()
+	}
 	for {
 		select {
 		case held := <-w.leases:
+			w.setBusy(true)
 			w.carryOut(ctx, held)
+			w.setBusy(false)
 		case one := <-w.wishes:
 			w.show(ctx, one, true)
+		case e := <-w.errands:
+			w.setBusy(true)
+			w.errand(ctx, e)
+			w.setBusy(false)
+		case <-noticed:
+			w.refresh(ctx)
 		case <-ctx.Done():
 			return
 		}
@@ -47,30 +74,70 @@ func (w *worker) work(ctx context.Context) {
 func (w *worker) carryOut(ctx context.Context, held *holding) {
 	h := w.host
 	lease := held.lease.Number
+	w.app = held.lease.Package.ApplicationID
 	err := w.attempt(held.ctx, held.lease)
 	if ctx.Err() != nil {
 		return // the host stops; its next start ends the lease
 	}
-	trouble := ""
+	finished := &link.Finished{}
+	var own *Trouble
 	if err != nil {
-		trouble = err.Error()
+		finished.Trouble, finished.Device = err.Error(), errors.As(err, &own)
 		if cause := context.Cause(held.ctx); cause != nil {
-			trouble = cause.Error()
+			finished.Trouble, finished.Device = cause.Error(), false
 		}
-		h.log.Info("an attempt met trouble", "lease", lease, "device", held.lease.Device, "trouble", trouble)
+		h.log.Info("an attempt met trouble", "lease", lease, "device", held.lease.Device, "trouble", finished.Trouble)
 	}
 	killpoint.Pass("cleaning")
-	clean := &link.Clean{}
-	if err := w.device.Clean(ctx, CleanApp); err != nil {
-		clean.Trouble = err.Error()
+	clean := w.clean(ctx, held.lease)
+	if clean.Condition != nil && finished.Trouble != "" {
+		if r, bad := fleet.Unready(clean.Condition.Checks); bad { // whatever went wrong before, this is why
+			finished.Device, finished.Trouble = true, (&Trouble{r.Why, r.Remedy}).Error()
+		}
 	}
+	var broken *bootFailure
+	if errors.As(err, &broken) {
+		clean.Broken = w.remains(ctx, broken)
+	}
+	w.app = ""
 	if ctx.Err() != nil {
 		return
 	}
-	if err := h.journal.append(link.Event{Lease: lease, Finished: &link.Finished{Trouble: trouble}}, link.Event{Lease: lease, Clean: clean}); err != nil {
+	if err := h.journal.append(link.Event{Lease: lease, Finished: finished}, link.Event{Lease: lease, Clean: clean}); err != nil {
 		h.log.Error("the end of an attempt could not be kept", "lease", lease, "error", err)
 	}
 	h.release(lease)
+}
+
+// clean undoes what a lease did, and tells how the device is since, where that has
+// changed. A device that is out of reach is cleaned as soon as it is back.
+func (w *worker) clean(ctx context.Context, l link.Lease) *link.Clean {
+	level := CleanApp
+	if l.Leave {
+		level = CleanNothing
+	}
+	err := w.device.Clean(ctx, w.atMost(level))
+	before := w.seenAs()
+	now := w.look(ctx)
+	out := &link.Clean{}
+	if _, bad := fleet.Unready(now.Checks); err != nil && bad {
+		w.stained = true
+	} else if err != nil {
+		out.Trouble = err.Error()
+	}
+	if !reflect.DeepEqual(before, now) {
+		w.note(now)
+		out.Condition = &now
+	}
+	return out
+}
+
+// atMost bounds cleaning: a person's own device never gets more than the app.
+func (w *worker) atMost(level Cleaning) Cleaning {
+	if level == CleanDevice && w.device.Describe().Owner != "" {
+		return CleanApp
+	}
+	return level
 }
 
 // attempt prepares the device and runs the cases. Its error is trouble that kept
@@ -96,13 +163,30 @@ func (w *worker) attempt(ctx context.Context, l link.Lease) error {
 	if err != nil {
 		return err
 	}
-	if err := w.device.Ready(ctx, Surroundings{Language: l.Combination.Language, RealTime: l.RealTime}); err != nil {
-		return fmt.Errorf("the device could not be made ready: %w", err)
+	if err := w.prepare(ctx, l); err != nil {
+		return err
 	}
 	if err := w.device.Install(ctx, App{Package: l.Package, Path: path}); err != nil {
 		return fmt.Errorf("%s could not be installed: %w", l.Package.ApplicationID, err)
 	}
 	return w.cases(ctx, l, suite)
+}
+
+// prepare brings the device up, sees that it is ready, and has it awake and
+// unlocked with nothing in front.
+func (w *worker) prepare(ctx context.Context, l link.Lease) error {
+	if v, ok := w.device.(Virtual); ok && !v.Up() {
+		if err := w.bringUp(ctx, v, l.RealTime); err != nil {
+			return err
+		}
+	}
+	if r, bad := fleet.Unready(w.look(ctx).Checks); bad {
+		return &Trouble{r.Why, r.Remedy}
+	}
+	if err := w.device.Ready(ctx, Surroundings{Language: l.Combination.Language, RealTime: l.RealTime}); err != nil {
+		return fmt.Errorf("the device could not be made ready: %w", err)
+	}
+	return nil
 }
 
 func (w *worker) suite(ctx context.Context, digest string) (*script.Suite, error) {
@@ -142,7 +226,7 @@ func (w *worker) cases(ctx context.Context, l link.Lease, suite *script.Suite) e
 				d.SetChance(chance(l, c.Name))
 			}
 			began := w.device.Now()
-			rec := &recorder{camera: camera{ctx: ctx, device: w.device, began: began}, glance: func() { w.showAll(ctx) }}
+			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began}, glance: func() { w.showAll(ctx) }}
 			result := script.RunCase(ctx, suite, c, w.attentive(l.RealTime, rec.look), script.Options{Known: func(loc string) bool { return known[loc] }}, rec)
 			if ctx.Err() != nil {
 				return context.Cause(ctx)
@@ -158,7 +242,7 @@ func (w *worker) cases(ctx context.Context, l link.Lease, suite *script.Suite) e
 			killpoint.Pass("case-judged")
 			out.send(ctx, finishedCase{i, result, rec, since(began, w.readLog(ctx))})
 			if result.Verdict == verdict.Error && result.Failure.Cause == script.Trouble {
-				return errors.New(result.Failure.Actual) // the device, not the app: the rest goes elsewhere
+				return &Trouble{Why: result.Failure.Actual} // the device, not the app: the rest goes elsewhere
 			}
 		}
 		return nil
@@ -182,6 +266,9 @@ func (w *worker) readLog(ctx context.Context) []LogLine {
 	lines, err := d.Log(ctx)
 	if err != nil {
 		return []LogLine{{Level: "warn", Tag: "yamato", Text: "the device's log could not be read: " + err.Error()}}
+	}
+	if w.device.Describe().Owner != "" { // nothing outside the app under test is recorded on somebody's own
+		lines = slices.DeleteFunc(lines, func(l LogLine) bool { return l.App != w.app })
 	}
 	return lines
 }

@@ -2,6 +2,7 @@ package host
 
 import (
 	"context"
+	"time"
 
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
@@ -39,6 +40,63 @@ type App struct {
 	Path    string // of the package's file on this host
 }
 
+// Virtual is a device that can be made, booted, halted and emptied.
+type Virtual interface {
+	// Boot brings the device up, if it is not, within limit of its own time. It gives
+	// an error where it is not up by then. realTime ties its clock to the wall.
+	Boot(ctx context.Context, limit time.Duration, realTime bool) error
+	// Halt switches the device off.
+	Halt(ctx context.Context) error
+	// Empty puts the device back to how it was first made, switched off.
+	Empty(ctx context.Context) error
+	// Up tells whether the device is switched on.
+	Up() bool
+	// BootLog gives what the last boot wrote.
+	BootLog() []LogLine
+}
+
+// Healthy is a device that can say how it is before anything runs on it.
+type Healthy interface {
+	Health(ctx context.Context) (fleet.Health, error)
+}
+
+// Holding is a device that can say which apps stay on it.
+type Holding interface {
+	Installed(ctx context.Context) ([]fleet.Installed, error)
+}
+
+// Noticing is a device that tells when something about it has changed by itself: a
+// cable, a lock, somebody's yes.
+type Noticing interface {
+	Noticed() <-chan struct{}
+}
+
+// Clearing is a device that can send away what the system has put in front of an
+// app. It gives what that was, "" where nothing was, and an error where it stays.
+type Clearing interface {
+	Clear(ctx context.Context) (string, error)
+}
+
+// Simulated is a device that ships with Yamato: what hands and fate do to a real
+// one can be done to it by name.
+type Simulated interface {
+	Deed(ctx context.Context, name string, count int) error
+}
+
+// Trouble is an error of a device's own: it says nothing of the app, and a person
+// can do something about it.
+type Trouble struct {
+	Why    string
+	Remedy string
+}
+
+func (t *Trouble) Error() string {
+	if t.Remedy == "" {
+		return t.Why
+	}
+	return t.Why + "; to mend it: " + t.Remedy
+}
+
 // Surroundings are what the device is made to feel from the start of a lease.
 type Surroundings struct {
 	Language string // BCP 47
@@ -67,6 +125,7 @@ type LogLine struct {
 	Level string `json:"level"` // debug, info, warn, error
 	Tag   string `json:"tag"`
 	Text  string `json:"text"`
+	App   string `json:"app,omitempty"` // application id of who wrote it, "" for the system
 }
 
 // Chancy is a device whose chance can be set, so that a run can be repeated; its

@@ -13,6 +13,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 	"yamato/internal/killpoint"
@@ -29,6 +31,7 @@ type Config struct {
 	Program string // version of the program
 	Dir     string // for the journal and cached packages
 	Devices []Device
+	Yard    *Yard // where virtual devices are made, nil where none are
 	Service Remote
 	Log     *slog.Logger
 }
@@ -50,13 +53,14 @@ type Host struct {
 	journal *journal
 	cache   *cache
 	gallery gallery
+	life    context.Context // leases outlive links, and end with the host
+	jobs    *errgroup.Group // all that works for as long as the host
+
+	mu      sync.Mutex
+	ttl     time.Duration
+	held    map[int64]*holding // leases by number
 	workers map[string]*worker // by device
-
-	life context.Context // leases outlive links, and end with the host
-
-	mu   sync.Mutex
-	ttl  time.Duration
-	held map[int64]*holding // leases by number
+	news    news
 }
 
 // holding is a lease as this host holds it. Its context ends with it.
@@ -92,20 +96,19 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	h := &Host{config: c, log: c.Log, journal: j, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{}, ttl: 30 * time.Second}
+	h := &Host{config: c, log: c.Log, journal: j, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{}, ttl: 30 * time.Second, news: newNews()}
 	g, ctx := errgroup.WithContext(ctx)
-	h.life = ctx
-	for _, d := range c.Devices {
-		w := &worker{host: h, device: d, leases: make(chan *holding, 4), wishes: make(chan wish, 8)}
-		h.workers[d.Describe().Name] = w
-	}
+	h.life, h.jobs = ctx, g
 	if err := h.endLeftovers(); err != nil {
 		return err
 	}
-	for _, w := range h.workers {
-		g.Go(func() error { w.work(ctx); return nil })
+	for _, d := range c.Devices {
+		h.employ(d)
 	}
 	g.Go(func() error { h.keepLinked(ctx); return nil })
+	if c.Yard != nil {
+		g.Go(func() error { h.weigh(ctx); return nil })
+	}
 	return g.Wait()
 }
 
@@ -172,6 +175,7 @@ func (h *Host) linkOnce(ctx context.Context) error {
 	g.Go(func() error { return h.hear(ctx, conn) })
 	g.Go(func() error { return h.report(ctx, conn) })
 	g.Go(func() error { return h.renew(ctx, conn) })
+	g.Go(func() error { return h.tell(ctx, conn) })
 	return g.Wait()
 }
 
@@ -179,20 +183,31 @@ func (h *Host) hello() *link.Hello {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	hello := &link.Hello{Version: link.Version, Host: h.config.Name, Site: h.config.Site, Program: h.config.Program}
-	uncleaned := map[string]int64{}
+	uncleaned := h.uncleaned()
+	for _, w := range h.workers {
+		hello.Devices = append(hello.Devices, w.declared(uncleaned))
+	}
+	slices.SortFunc(hello.Devices, func(a, b link.Device) int { return strings.Compare(a.Name, b.Name) })
+	hello.Offer, hello.Load = h.offer(), h.load()
+	hello.Errands = h.news.hand()
+	clear(h.news.devices)
+	h.news.gone, h.news.offer, h.news.load = nil, false, false
+	return hello
+}
+
+// uncleaned gives the lease that each device has not been cleaned of, as far as the
+// service may know. The caller holds the lock.
+func (h *Host) uncleaned() map[string]int64 {
+	out := map[string]int64{}
 	for n, held := range h.held {
-		uncleaned[held.lease.Device] = n
+		out[held.lease.Device] = n
 	}
 	for _, n := range h.journal.uncleaned() { // cleaned, but the service may not know yet: its word is on the way
 		if device, ok := h.journal.device(n); ok {
-			uncleaned[device] = n
+			out[device] = n
 		}
 	}
-	for _, d := range h.config.Devices {
-		f := d.Describe()
-		hello.Devices = append(hello.Devices, link.Device{Device: f, Lease: uncleaned[f.Name]})
-	}
-	return hello
+	return out
 }
 
 // hear takes in what the service says.
@@ -208,6 +223,7 @@ func (h *Host) hear(ctx context.Context, conn link.Conn) error {
 			}
 		}
 		h.see(ctx, conn, m.See)
+		h.do(m.Do)
 		if len(m.Acks) > 0 {
 			killpoint.Pass("acknowledged")
 		}

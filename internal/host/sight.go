@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -41,16 +42,22 @@ func (w *worker) show(ctx context.Context, one wish, rest Rest) {
 type Rest bool
 
 func (w *worker) sight(ctx context.Context, rest Rest) (link.Seen, error) {
-	tree, err := w.device.Tree(ctx)
-	if err != nil && bool(rest) { // it may be switched off, and nobody minds if it is woken
+	if owner := w.device.Describe().Owner; owner != "" && bool(rest) {
+		return link.Seen{}, fmt.Errorf("it is %s's own: its screen is shown only while a run has it, and then only the app under test", owner)
+	}
+	eyes := w.eyes()
+	tree, err := eyes.Tree(ctx)
+	if v, ok := w.device.(Virtual); ok && !v.Up() {
+		return link.Seen{}, errors.New("it is halted; boot it first")
+	} else if !ok && err != nil && bool(rest) { // it may sleep, and nobody minds if it is woken
 		if err = w.device.Ready(ctx, Surroundings{}); err == nil {
-			tree, err = w.device.Tree(ctx)
+			tree, err = eyes.Tree(ctx)
 		}
 	}
 	if err != nil {
 		return link.Seen{}, err
 	}
-	p, err := w.device.Picture(ctx)
+	p, err := eyes.Picture(ctx)
 	if err != nil {
 		return link.Seen{}, err
 	}
@@ -86,7 +93,7 @@ func (w *worker) showAll(ctx context.Context) {
 }
 
 // attentive is a device that answers wishes while a case runs on it: between
-// steps, and while it waits.
+// steps, and while it waits. It sees that what is started comes to the front.
 type attentive struct {
 	Device
 	worker   *worker
@@ -101,7 +108,7 @@ type attentivePresser struct {
 }
 
 func (w *worker) attentive(realTime bool, changed func()) script.Device {
-	a := attentive{w.device, w, realTime, changed}
+	a := attentive{w.eyes(), w, realTime, changed}
 	if p, ok := w.device.(script.Presser); ok {
 		return attentivePresser{a, p}
 	}
@@ -126,11 +133,42 @@ func (a attentive) AwaitChange(ctx context.Context, revision uint64, until time.
 	}
 }
 
+// Start starts the app, and sends away what the system puts in front of it. An app
+// that is not in front after that is the device's trouble, not the app's.
+func (a attentive) Start(ctx context.Context, how script.Start) error {
+	if err := a.Device.Start(ctx, how); err != nil {
+		return err
+	}
+	app := a.worker.app
+	clearing, ok := a.worker.device.(Clearing)
+	if app == "" || !ok {
+		return nil
+	}
+	for range 5 { // several may have gathered
+		what, err := clearing.Clear(ctx)
+		if err != nil {
+			return err
+		}
+		if what == "" {
+			break
+		}
+		a.worker.host.log.Info("something was in front of the app and was sent away", "device", a.worker.device.Describe().Name, "what", what)
+	}
+	tree, err := a.worker.device.Tree(ctx)
+	if err != nil {
+		return err
+	}
+	if tree.App != app {
+		return &Trouble{app + " was started and did not come to the front", "see on the device what keeps it back, and run it again"}
+	}
+	return nil
+}
+
 // see passes wishes on to the devices.
 func (h *Host) see(ctx context.Context, conn link.Conn, list []link.See) {
 	for _, s := range list {
 		told := func(seen link.Seen) { _ = conn.Send(ctx, link.FromHost{Seen: &seen}) } // a broken link is noticed elsewhere, and the person asks again
-		w := h.workers[s.Device]
+		w := h.worker(s.Device)
 		if w == nil {
 			told(link.Seen{ID: s.ID, Trouble: "this host has no device " + s.Device})
 			continue

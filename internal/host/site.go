@@ -3,6 +3,7 @@ package host
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -11,32 +12,58 @@ import (
 )
 
 // Site is the description of a place that supplies devices: which driver drives
-// them, the models there are, and the devices.
+// them, the models and OS images there are, and the devices.
 type Site struct {
-	Name    string       `yaml:"site"`
-	Driver  string       `yaml:"driver"`
-	Models  []Model      `yaml:"models"`
-	Devices []SiteDevice `yaml:"devices"`
-}
-
-// Model is a kind of handset or tablet, as a site file describes it.
-type Model struct {
-	Model    string   `yaml:"model"`
-	Platform string   `yaml:"platform"`
-	Form     string   `yaml:"form"`
-	Width    int      `yaml:"width"`
-	Height   int      `yaml:"height"`
-	Cutout   string   `yaml:"cutout"`
-	MemoryMB int      `yaml:"memory_mb"`
-	Traits   []string `yaml:"traits"`
+	Name     string          `yaml:"site"`
+	Driver   string          `yaml:"driver"`
+	Clock    string          `yaml:"clock"` // wall: what people have done takes its time on the wall
+	Capacity fleet.Capacity  `yaml:"capacity"`
+	Licences []fleet.Licence `yaml:"licences"`
+	Images   []fleet.Image   `yaml:"images"`
+	Models   []fleet.Model   `yaml:"models"`
+	Devices  []SiteDevice    `yaml:"devices"`
 }
 
 // SiteDevice is one device of a site.
 type SiteDevice struct {
-	Name  string `yaml:"name"`
-	Model string `yaml:"model"`
-	Kind  string `yaml:"kind"`
-	OS    string `yaml:"os"`
+	Name       string   `yaml:"name" json:"name"`
+	Model      string   `yaml:"model" json:"model"`
+	Kind       string   `yaml:"kind" json:"kind"`
+	OS         string   `yaml:"os" json:"os"`
+	Halted     bool     `yaml:"halted" json:"halted,omitempty"` // it is not booted when the host starts
+	HardwareID string   `yaml:"hardware_id" json:"hardware_id,omitempty"`
+	Labels     []string `yaml:"labels" json:"labels,omitempty"`
+	Owner      string   `yaml:"owner" json:"owner,omitempty"`
+	Use        struct {
+		People []string `yaml:"people" json:"people,omitempty"`
+		Hours  string   `yaml:"hours" json:"hours,omitempty"`
+		Zone   string   `yaml:"zone" json:"zone,omitempty"`
+	} `yaml:"use" json:"use,omitzero"`
+	Standin StandinState `yaml:"standin" json:"standin,omitzero"`
+}
+
+// StandinState is how a stand-in is at first; other drivers find that out for
+// themselves.
+type StandinState struct {
+	Unplugged   bool              `yaml:"unplugged" json:"unplugged,omitempty"`
+	Debugging   string            `yaml:"debugging" json:"debugging,omitempty"` // never, asked, once or always
+	Developer   string            `yaml:"developer" json:"developer,omitempty"` // off
+	Distrusts   bool              `yaml:"distrusts" json:"distrusts,omitempty"`
+	Code        bool              `yaml:"code" json:"code,omitempty"` // it is locked with a code
+	Charge      int               `yaml:"charge" json:"charge,omitempty"`
+	Discharging bool              `yaml:"discharging" json:"discharging,omitempty"`
+	FreeMB      int               `yaml:"free_mb" json:"free_mb,omitempty"`
+	ClockOff    int               `yaml:"clock_off" json:"clock_off,omitempty"` // seconds
+	OS          string            `yaml:"os" json:"os,omitempty"`               // as it says itself
+	Installed   []fleet.Installed `yaml:"installed" json:"installed,omitempty"`
+	Troubles    []StandinTrouble  `yaml:"troubles" json:"troubles,omitempty"`
+}
+
+// StandinTrouble is a trouble of a stand-in: so many times, or always (-1), or by chance.
+type StandinTrouble struct {
+	Name   string  `yaml:"name" json:"name"`
+	Count  int     `yaml:"count" json:"count,omitempty"`
+	Chance float64 `yaml:"chance" json:"chance,omitempty"`
 }
 
 var deviceName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
@@ -51,6 +78,14 @@ func ReadSite(data []byte) (*Site, error) {
 	if !deviceName.MatchString(s.Name) {
 		return nil, fmt.Errorf("the site file gives the site the name %q; names are small letters, digits and hyphens", s.Name)
 	}
+	if !slices.Contains([]string{"", "wall", "device"}, s.Clock) {
+		return nil, fmt.Errorf("the site's clock is wall or device, not %q", s.Clock)
+	}
+	for _, i := range s.Images {
+		if i.Licence != "" && !slices.ContainsFunc(s.Licences, func(l fleet.Licence) bool { return l.Name == i.Licence }) {
+			return nil, fmt.Errorf("the image %s comes under the licence %q, which the site file does not hold", i.Name(), i.Licence)
+		}
+	}
 	seen := map[string]bool{}
 	for _, d := range s.Devices {
 		if !deviceName.MatchString(d.Name) {
@@ -63,12 +98,15 @@ func ReadSite(data []byte) (*Site, error) {
 		if _, err := s.Find(d); err != nil {
 			return nil, err
 		}
+		if err := (fleet.Use{Hours: d.Use.Hours, Zone: d.Use.Zone}).Check(); err != nil {
+			return nil, fmt.Errorf("device %s: %w", d.Name, err)
+		}
 	}
 	return &s, nil
 }
 
 // Find gives the model of one of the site's devices.
-func (s *Site) Find(d SiteDevice) (Model, error) {
+func (s *Site) Find(d SiteDevice) (fleet.Model, error) {
 	for _, m := range s.Models {
 		if m.Model != d.Model {
 			continue
@@ -81,16 +119,27 @@ func (s *Site) Find(d SiteDevice) (Model, error) {
 		}
 		return m, nil
 	}
-	return Model{}, fmt.Errorf("device %s is of the model %q, which the site file does not describe", d.Name, d.Model)
+	return fleet.Model{}, fmt.Errorf("device %s is of the model %q, which the site file does not describe", d.Name, d.Model)
 }
 
 // Describe gives what the service is told of one of the site's devices; the
 // driver adds its abilities.
-func (s *Site) Describe(d SiteDevice, m Model) fleet.Device {
+func (s *Site) Describe(d SiteDevice, m fleet.Model) fleet.Device {
 	traits := m.Traits
 	if traits == nil {
 		traits = []string{}
 	}
-	return fleet.Device{Name: d.Name, Site: s.Name, Kind: d.Kind, Platform: m.Platform, Model: m.Model, Form: m.Form, OS: d.OS,
-		Width: m.Width, Height: m.Height, MemoryMB: m.MemoryMB, Traits: traits, Abilities: []string{}}
+	out := fleet.Device{Name: d.Name, Site: s.Name, Kind: d.Kind, Platform: m.Platform, Model: m.Model, Form: m.Form, OS: d.OS,
+		Width: m.Width, Height: m.Height, MemoryMB: m.MemoryMB, Traits: traits, Abilities: []string{},
+		ABI: m.ABI, HardwareID: d.HardwareID, Released: m.Released, Labels: d.Labels, Owner: d.Owner, Use: fleet.Use{People: d.Use.People, Hours: d.Use.Hours, Zone: d.Use.Zone}}
+	if out.Virtual() {
+		out.TakesMB, out.TakesCPUs = m.TakesMB, m.TakesCPUs
+		if out.ABI != "" {
+			out.ABI = virtualABI
+		}
+	}
+	return out
 }
+
+// virtualABI is the instruction set of the machines that run virtual devices here.
+const virtualABI = "x86_64"

@@ -20,7 +20,7 @@ import (
 )
 
 // Version is what both ends must speak.
-const Version = 1
+const Version = 2
 
 // MaxMessage bounds a message, in bytes.
 const MaxMessage = 16 << 20
@@ -38,6 +38,8 @@ type FromHost struct {
 	Renew  []int64 `json:"renew,omitempty"` // leases to keep
 	Events []Event `json:"events,omitempty"`
 	Seen   *Seen   `json:"seen,omitempty"`
+	Fleet  *Fleet  `json:"fleet,omitempty"`
+	Done   *Done   `json:"done,omitempty"`
 }
 
 // ToHost is a message of the service's.
@@ -49,6 +51,71 @@ type ToHost struct {
 	Acks    []Ack     `json:"acks,omitempty"`
 	Refused []Refusal `json:"refused,omitempty"`
 	See     []See     `json:"see,omitempty"`
+	Do      []Errand  `json:"do,omitempty"`
+}
+
+// Fleet tells what has changed at a host's site.
+type Fleet struct {
+	Devices []Device `json:"devices,omitempty"` // with their conditions; new ones too
+	Gone    []string `json:"gone,omitempty"`    // devices that have been removed
+	Offer   *Offer   `json:"offer,omitempty"`
+	Load    *Load    `json:"load,omitempty"`
+}
+
+// Offer is what a site offers for virtual devices.
+type Offer struct {
+	Models   []fleet.Model   `json:"models,omitempty"`
+	Images   []fleet.Image   `json:"images,omitempty"`
+	Licences []fleet.Licence `json:"licences,omitempty"`
+	Capacity fleet.Capacity  `json:"capacity"`
+}
+
+// Load is what is taken of a host.
+type Load struct {
+	Running []fleet.Running `json:"running"`  // virtual devices that are up
+	UsedMB  int             `json:"used_mb"`  // of the machine's memory, by everything
+	TotalMB int             `json:"total_mb"` // what the machine has
+	CPU     float64         `json:"cpu"`      // share of its processors that is busy, 0 to 1
+	CPUs    int             `json:"cpus"`     // processors it has
+}
+
+// What a host can be asked to do outside of leases.
+const (
+	DoBoot    = "boot"
+	DoHalt    = "halt"
+	DoEmpty   = "empty"   // back to how it was first made
+	DoMake    = "make"    // a virtual device
+	DoRemove  = "remove"  // a virtual device
+	DoFetch   = "fetch"   // an OS image
+	DoCheck   = "check"   // readiness
+	DoProbe   = "probe"   // whether a sidelined device works again
+	DoStandin = "standin" // something done to a stand-in, by hand or by fate
+)
+
+// Errand asks a host to do something.
+type Errand struct {
+	ID     int64      `json:"id"`
+	What   string     `json:"what"`
+	Device string     `json:"device,omitempty"`
+	Args   ErrandArgs `json:"args"`
+}
+
+// ErrandArgs are what an errand needs beside a device.
+type ErrandArgs struct {
+	Model string `json:"model,omitempty"`
+	Image string `json:"image,omitempty"` // "Android 15"
+	Boot  bool   `json:"boot,omitempty"`
+	Deed  string `json:"deed,omitempty"`
+	Count int    `json:"count,omitempty"`
+}
+
+// Done answers an errand. Trouble is empty where it was done.
+type Done struct {
+	ID      int64         `json:"id"`               // 0 where nobody had asked
+	Device  string        `json:"device,omitempty"` // which device it is about then
+	Trouble string        `json:"trouble,omitempty"`
+	Remedy  string        `json:"remedy,omitempty"`
+	Broken  *fleet.Broken `json:"broken,omitempty"` // the device was given up
 }
 
 // See asks the host to show what is on a device's screen at this moment, whatever
@@ -82,13 +149,17 @@ type Hello struct {
 	Site    string   `json:"site"`    // where it is
 	Program string   `json:"program"` // version of the program
 	Devices []Device `json:"devices"`
+	Offer   *Offer   `json:"offer,omitempty"`
+	Load    *Load    `json:"load,omitempty"`
+	Errands []int64  `json:"errands,omitempty"` // that it has in hand
 }
 
 // Device is a device of the host's, and the lease that it has not been cleaned
 // of yet (0 for none).
 type Device struct {
 	fleet.Device
-	Lease int64 `json:"lease"`
+	Lease     int64           `json:"lease"`
+	Condition fleet.Condition `json:"condition,omitzero"`
 }
 
 // Welcome accepts a link. TTLMS is how long a lease lasts unless it is renewed.
@@ -110,9 +181,10 @@ type Lease struct {
 	Cases       []int             `json:"cases"` // by position in the suite
 	Seed        int64             `json:"seed"`
 	RealTime    bool              `json:"real_time"`
-	Known       []string          `json:"known"`    // locators that have matched in this app before
-	LastSeq     int64             `json:"last_seq"` // of the events that the service has; over 0, the host must have lost its journal
-	TTLMS       int64             `json:"ttl_ms"`   // what is left of it
+	Known       []string          `json:"known"`           // locators that have matched in this app before
+	Leave       bool              `json:"leave,omitempty"` // the app stays installed
+	LastSeq     int64             `json:"last_seq"`        // of the events that the service has; over 0, the host must have lost its journal
+	TTLMS       int64             `json:"ttl_ms"`          // what is left of it
 }
 
 // End tells the host to end a lease early.
@@ -186,10 +258,14 @@ type EvidenceRef struct {
 // Finished ends a lease. Trouble is empty where all cases could be judged.
 type Finished struct {
 	Trouble string `json:"trouble,omitempty"`
+	Device  bool   `json:"device,omitempty"` // the trouble is the device's own
 }
 
-// Clean tells that what the lease left on the device is gone. It is the last
-// word about a lease, and the only one that is taken after its end.
+// Clean tells that what the lease left on the device is gone, and how the device
+// is then. It is the last word about a lease, and the only one that is taken after
+// its end.
 type Clean struct {
-	Trouble string `json:"trouble,omitempty"` // why it could not be cleaned
+	Trouble   string           `json:"trouble,omitempty"` // why it could not be cleaned
+	Condition *fleet.Condition `json:"condition,omitempty"`
+	Broken    *fleet.Broken    `json:"broken,omitempty"` // the device was given up
 }

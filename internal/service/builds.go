@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"path"
+	"regexp"
 	"strings"
 
 	"yamato/internal/blob"
@@ -132,8 +133,12 @@ func clashes(b store.Build, packages []store.Package) bool {
 }
 
 // Builds lists builds, newest first.
-func (s *Service) Builds(ctx context.Context, c Caller, app, q string, cursor int64, limit int) (contract.BuildList, error) {
-	list, err := s.store.Builds(ctx, c.ProjectID, app, q, cursor, limit+1)
+func (s *Service) Builds(ctx context.Context, c Caller, app, q string, wanted []string, cursor int64, limit int) (contract.BuildList, error) {
+	labels, err := labelsOf(wanted)
+	if err != nil {
+		return contract.BuildList{}, err
+	}
+	list, err := s.store.Builds(ctx, c.ProjectID, app, q, labels, cursor, limit+1)
 	if err != nil {
 		return contract.BuildList{}, err
 	}
@@ -155,7 +160,13 @@ func (s *Service) Build(ctx context.Context, c Caller, app, ref string) (contrac
 }
 
 func (s *Service) buildNamed(ctx context.Context, c Caller, app, ref string) (store.Build, error) {
-	list, err := s.store.BuildsNamed(ctx, c.ProjectID, app, ref)
+	var list []store.Build
+	labels, err := labelsOf(strings.Split(ref, ","))
+	if strings.Contains(ref, "=") && err == nil {
+		list, err = s.store.NewestLabelled(ctx, c.ProjectID, app, labels)
+	} else {
+		list, err = s.store.BuildsNamed(ctx, c.ProjectID, app, ref)
+	}
 	if err != nil {
 		return store.Build{}, err
 	}
@@ -170,18 +181,68 @@ func (s *Service) buildNamed(ctx context.Context, c Caller, app, ref string) (st
 	return list[0], nil
 }
 
+// labelsOf reads labels as they are written: key=value.
+func labelsOf(list []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, l := range list {
+		if l == "" {
+			continue
+		}
+		key, value, ok := strings.Cut(strings.TrimSpace(l), "=")
+		if !ok || !labelKey.MatchString(key) {
+			return nil, Invalid(fmt.Sprintf("%q is no label", l), "labels are written as in branch=main")
+		}
+		out[key] = value
+	}
+	return out, nil
+}
+
+var labelKey = regexp.MustCompile(`^[a-z][a-z0-9_.-]{0,62}$`)
+
 func packageOut(p store.Package) contract.Package {
 	f := p.Facts.V
 	out := contract.Package{Digest: p.Digest, Size: p.Size, FileName: p.FileName, Kind: string(f.Kind), Platform: f.Platform, ApplicationId: f.ApplicationID,
-		VersionName: f.VersionName, VersionCode: f.VersionCode, MinimumOs: f.MinimumOS, Permissions: f.Permissions}
-	if f.Name != "" {
-		out.Name = &f.Name
+		VersionName: f.VersionName, VersionCode: f.VersionCode, MinimumOs: f.MinimumOS, Permissions: f.Permissions,
+		Name: stated(f.Name), MinimumApi: stated(f.MinimumAPI), TargetOs: stated(f.TargetOS), TargetApi: stated(f.TargetAPI), Abis: listed(f.ABIs), Launch: stated(f.Launch),
+		Instruments: stated(f.Instruments), Debuggable: stated(f.Debuggable), Needs: listed(f.Needs), Forms: listed(f.Forms), Languages: listed(f.Languages), Rotation: stated(f.Rotation), Icon: stated(f.Icon != "")}
+	if g := f.Signing; g != nil {
+		out.Signing = &contract.Signing{Schemes: g.Schemes, Subject: g.Subject, Fingerprint: g.Fingerprint, Expires: g.Expires}
+	}
+	if r := f.Profile; r != nil {
+		out.Profile = &contract.Profile{Name: r.Name, Team: r.Team, TeamId: r.TeamID, Expires: r.Expires, Devices: r.Devices, AllDevices: r.AllDevices, Entitlements: r.Entitlements}
+	}
+	if len(f.Parts) > 0 {
+		parts := []contract.Part{}
+		for _, part := range f.Parts {
+			parts = append(parts, contract.Part{Name: part.Name, Size: part.Size})
+		}
+		out.Parts = &parts
 	}
 	return out
 }
 
+// stated gives nil for what a package does not state.
+func stated[T comparable](v T) *T {
+	var zero T
+	if v == zero {
+		return nil
+	}
+	return &v
+}
+
+func listed[T any](list []T) *[]T {
+	if len(list) == 0 {
+		return nil
+	}
+	return &list
+}
+
 func buildOut(b store.Build) contract.Build {
-	out := contract.Build{App: b.App, Number: b.Number, VersionName: b.VersionName, VersionCode: b.VersionCode, CreatedAt: b.CreatedAt, Packages: []contract.Package{}}
+	out := contract.Build{App: b.App, Number: b.Number, VersionName: b.VersionName, VersionCode: b.VersionCode, CreatedAt: b.CreatedAt, Note: b.Note, Pinned: b.Pinned, RemovedAt: b.RemovedAt,
+		Labels: b.Labels, Packages: []contract.Package{}}
+	if out.Labels == nil {
+		out.Labels = map[string]string{}
+	}
 	for _, p := range b.Packages {
 		out.Packages = append(out.Packages, packageOut(p))
 	}

@@ -162,7 +162,7 @@ const historyStints = 25
 
 // DeviceDetail gives one device, its host, and what it did last.
 func (s *Service) DeviceDetail(ctx context.Context, c Caller, name string) (contract.DeviceDetail, error) {
-	out := contract.DeviceDetail{History: []contract.Stint{}}
+	out := contract.DeviceDetail{History: []contract.Stint{}, Errands: []contract.Errand{}}
 	d, err := s.store.DeviceNamed(ctx, c.ProjectID, name)
 	if err != nil {
 		return out, notThere(err, "`yamato device ls` lists the devices", "there is no device %q", name)
@@ -180,7 +180,17 @@ func (s *Service) DeviceDetail(ctx context.Context, c Caller, name string) (cont
 		if t.Trouble != "" {
 			one.Trouble = ptr(t.Trouble)
 		}
+		if t.EndedBy == "device" {
+			out.Troubles++
+		}
 		out.History = append(out.History, one)
+	}
+	if err != nil {
+		return out, err
+	}
+	errands, err := s.store.ErrandsOf(ctx, c.ProjectID, name, 10)
+	for _, e := range errands {
+		out.Errands = append(out.Errands, errandOut(e))
 	}
 	return out, err
 }
@@ -200,7 +210,7 @@ func (s *Service) Preview(ctx context.Context, c Caller, in contract.NewRun) (co
 	if err != nil {
 		return out, err
 	}
-	m, err := s.combine(ctx, c, build, in.On, language)
+	m, err := s.combine(ctx, c, build, in, language)
 	if err != nil {
 		return out, err
 	}
@@ -217,7 +227,7 @@ func (s *Service) Preview(ctx context.Context, c Caller, in contract.NewRun) (co
 		want := l.Combination
 		want.Language = ""
 		for _, d := range devices {
-			if (fleet.Combination{Kind: want.Kind, Model: want.Model, Platform: want.Platform, OS: want.OS}).Matches(d.Facts.V) && d.State != "sidelined" {
+			if (fleet.Combination{Kind: want.Kind, Model: want.Model, Platform: want.Platform, OS: want.OS}).Matches(d.Facts.V) && d.State != "sidelined" && !slices.Contains(l.Never, d.ID) {
 				one.Devices++
 				if d.State == "idle" {
 					one.Idle++
@@ -245,7 +255,7 @@ func (s *Service) Again(ctx context.Context, c Caller, number int64, in contract
 		return contract.Run{}, err
 	}
 	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose, RepeatFailed: r.RepeatFailed, AfterError: r.AfterError,
-		Language: r.Language, RealTime: deref(in.RealTime), AskedBy: c.Name, Seed: newSeed()}}
+		Language: r.Language, RealTime: deref(in.RealTime), AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup, Seed: newSeed()}}
 	if deref(in.SameSeed) {
 		n.Run.Seed = r.Seed
 	}
@@ -259,7 +269,7 @@ func (s *Service) Again(ctx context.Context, c Caller, number int64, in contract
 			}
 		}
 		if len(cases) > 0 {
-			n.Legs = append(n.Legs, store.NewLeg{RevisionID: legs[i].RevisionID, Digest: legs[i].Digest, Combination: legs[i].Combination(), Device: legs[i].DeviceID, Cases: cases})
+			n.Legs = append(n.Legs, store.NewLeg{RevisionID: legs[i].RevisionID, Digest: legs[i].Digest, Combination: legs[i].Combination(), Device: legs[i].DeviceID, Never: legs[i].Never, Cases: cases})
 		}
 	}
 	if len(n.Legs) == 0 {

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -86,7 +87,10 @@ func (n *session) open(ctx context.Context) error {
 		if n.host, n.number, err = t.OpenLink(ctx, n.caller.ProjectID, h.Host, h.Site, h.Program, s.instance); err != nil {
 			return err
 		}
-		return n.takeDevices(ctx, t, h.Devices)
+		if err := t.DropErrands(ctx, n.host, append([]int64{}, h.Errands...), "its host was linked anew before it was done"); err != nil {
+			return err
+		}
+		return n.takeIn(ctx, t, h)
 	})
 	if err != nil {
 		return fmt.Errorf("taking the host %s in: %w", h.Host, err)
@@ -96,45 +100,73 @@ func (n *session) open(ctx context.Context) error {
 	return n.conn.Send(ctx, link.ToHost{Welcome: &link.Welcome{Version: link.Version, TTLMS: s.config.TTL.Milliseconds()}})
 }
 
-func (n *session) takeDevices(ctx context.Context, t *store.Tx, devices []link.Device) error {
-	rows, err := t.HostDevices(ctx, n.host)
+// takeIn keeps what a host says of itself when it links.
+func (n *session) takeIn(ctx context.Context, t *store.Tx, h *link.Hello) error {
+	ids, err := n.putDevices(ctx, t, h.Devices)
 	if err != nil {
 		return err
+	}
+	if err := t.DropDevices(ctx, n.host, ids); err != nil {
+		return err
+	}
+	if h.Offer != nil {
+		if err := t.SetOffer(ctx, n.host, *h.Offer); err != nil {
+			return err
+		}
+	}
+	if h.Load != nil {
+		if err := t.SetLoad(ctx, n.host, *h.Load); err != nil {
+			return err
+		}
+	}
+	return t.MarkDirty(ctx, store.DirtyDevice, ids)
+}
+
+// putDevices keeps what the host declares of devices, and gives their ids.
+func (n *session) putDevices(ctx context.Context, t *store.Tx, devices []link.Device) ([]int64, error) {
+	rows, err := t.HostDevices(ctx, n.host)
+	if err != nil {
+		return nil, err
 	}
 	known := map[string]store.Device{}
 	for _, d := range rows {
 		known[d.Facts.V.Name] = d
 	}
 	var ids []int64
-	slices.SortFunc(devices, func(a, b link.Device) int { return int(known[a.Name].ID - known[b.Name].ID) })
+	slices.SortFunc(devices, func(a, b link.Device) int { return cmp.Compare(known[a.Name].ID, known[b.Name].ID) })
 	for _, d := range devices {
-		id, err := t.PutDevice(ctx, n.caller.ProjectID, n.host, d.Device, stateAtHello(known[d.Name], d.Lease))
+		if err := d.Use.Check(); err != nil {
+			return nil, Invalid(fmt.Sprintf("the rule for who may use %s cannot be: %v", d.Name, err), "mend it in the site file")
+		}
+		state, reason := stateOf(known[d.Name], d)
+		id, err := t.PutDevice(ctx, n.caller.ProjectID, n.host, d.Device, d.Condition, state, reason)
 		if errors.Is(err, store.ErrNone) {
-			return Invalid(fmt.Sprintf("a device named %s belongs to another host", d.Name), "give it a name of its own in the site file")
+			return nil, Invalid(fmt.Sprintf("a device named %s belongs to another host", d.Name), "give it a name of its own in the site file")
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
 		ids = append(ids, id)
 	}
-	if err := t.DropDevices(ctx, n.host, ids); err != nil {
-		return err
-	}
-	return t.MarkDirty(ctx, store.DirtyDevice, ids)
+	return ids, nil
 }
 
-// stateAtHello decides the state of a device that a host declares, given the
-// lease that it has not been cleaned of yet.
-func stateAtHello(known store.Device, lease int64) string {
+// stateOf decides the state of a device that a host declares: a lease that has
+// it, or that it has not been cleaned of yet, comes first, then what people and the
+// service have decided, then its condition.
+func stateOf(known store.Device, d link.Device) (state, reason string) {
 	switch known.State {
-	case "leased", "sidelined":
-		return known.State
+	case "leased":
+		return known.State, known.Reason
 	case "resetting":
-		if lease != 0 {
-			return "resetting"
+		if d.Lease != 0 {
+			return known.State, known.Reason
 		}
 	}
-	return "idle"
+	if known.Sideline != nil {
+		return "sidelined", known.Sideline.V.Reason
+	}
+	return d.Condition.State()
 }
 
 func (n *session) forget(ctx context.Context) {
@@ -172,6 +204,12 @@ func (n *session) hear(ctx context.Context) error {
 		if m.Seen != nil {
 			n.keepSeen(ctx, *m.Seen)
 		}
+		if m.Fleet != nil {
+			n.keepFleet(ctx, *m.Fleet)
+		}
+		if m.Done != nil {
+			n.keepDone(ctx, *m.Done)
+		}
 		if len(m.Events) == 0 {
 			continue
 		}
@@ -189,9 +227,12 @@ func (n *session) deliver(ctx context.Context) {
 	defer leave()
 	tick := time.NewTicker(time.Second) // in case the bell was not heard
 	defer tick.Stop()
-	var asked int64
+	var asked, wanted int64
 	for {
 		var err error
+		if wanted, err = n.sendErrands(ctx, wanted); err != nil && ctx.Err() == nil {
+			n.service.log.Warn("an errand could not be passed on; trying again", "error", err)
+		}
 		if asked, err = n.askHost(ctx, asked); err != nil && ctx.Err() == nil {
 			n.service.log.Warn("a wish to see a screen could not be passed on; trying again", "error", err)
 		}
@@ -302,7 +343,7 @@ func leaseOut(a store.Assignment, g store.Goods, matched map[string]bool) link.L
 		}
 	}
 	out := link.Lease{Number: a.Lease, Device: a.Device, Run: a.Run, Attempt: a.Attempt, Package: g.Package.V, PackageBlob: a.PackageBlob, SuiteBlob: g.Suite,
-		Cases: a.Cases, Seed: a.Seed, RealTime: a.RealTime, Known: known, LastSeq: a.LastSeq, TTLMS: a.TTLMS}
+		Cases: a.Cases, Seed: a.Seed, RealTime: a.RealTime, Known: known, Leave: a.Leave, LastSeq: a.LastSeq, TTLMS: a.TTLMS}
 	out.Combination.Kind, out.Combination.Model, out.Combination.Platform, out.Combination.OS, out.Combination.Language = a.Kind, a.Model, a.Platform, a.OS, a.Language
 	return out
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 	"yamato/internal/killpoint"
 
+	"yamato/internal/core/fleet"
 	"yamato/internal/core/verdict"
 	"yamato/internal/link"
 	"yamato/internal/store"
@@ -90,7 +91,7 @@ func (s *Service) commit(ctx context.Context, batch []*inbound) (answers, error)
 		if err != nil {
 			return err
 		}
-		w := newWork(held)
+		w := s.newWork(held)
 		for _, in := range batch {
 			for _, e := range in.events {
 				w.take(in.session.host, e, &out)
@@ -141,6 +142,8 @@ type work struct {
 		project, app []int64
 		locator      []string
 	}
+	tolerance  fleet.Tolerance
+	probeEvery time.Duration
 }
 
 // tally is one lease with what has happened to it.
@@ -152,12 +155,16 @@ type tally struct {
 	judged  map[int]bool
 	device  string // the device's new state, "" for no change
 	why     string
+	broken  *fleet.Broken    // the device was given up
+	now     *fleet.Condition // how the device is since
+	trouble bool             // the device's own
+	side    *store.Sideline
 	events  []any
 	counts  store.Tally
 }
 
-func newWork(held []store.Held) *work {
-	w := &work{leases: map[int64]*tally{}}
+func (s *Service) newWork(held []store.Held) *work {
+	w := &work{leases: map[int64]*tally{}, tolerance: s.config.Tolerance, probeEvery: s.config.ProbeEvery}
 	for _, h := range held {
 		t := &tally{Held: h, judged: map[int]bool{}, change: store.LeaseChange{Lease: h.Lease, LastSeq: h.LastSeq}}
 		w.leases[h.Lease] = t
@@ -227,12 +234,16 @@ func (w *work) news(t *tally, e link.Event) (refusal string) {
 	case e.Case != nil:
 		return w.judge(t, e.Case)
 	case e.Finished != nil:
-		w.end(t.Lease, "host", e.Finished.Trouble)
+		by := "host"
+		if e.Finished.Device {
+			by, t.trouble = "device", true
+		}
+		w.end(t.Lease, by, e.Finished.Trouble)
 	case e.Clean != nil:
 		if !t.Ended && !t.closing {
 			w.end(t.Lease, "host", "its host gave the device up")
 		}
-		w.cleaned(t, e.Clean.Trouble)
+		w.cleaned(t, e.Clean)
 	}
 	w.keep(t, -1, e.Evidence)
 	return ""
@@ -287,8 +298,9 @@ func (w *work) end(lease int64, by, trouble string) {
 	}
 }
 
-// cleaned frees the device, if this is the last lease that it had.
-func (w *work) cleaned(t *tally, trouble string) {
+// cleaned frees the device, if this is the last lease that it had: to the state
+// that its condition gives.
+func (w *work) cleaned(t *tally, c *link.Clean) {
 	state := t.DevState
 	if t.device != "" {
 		state = t.device
@@ -296,15 +308,62 @@ func (w *work) cleaned(t *tally, trouble string) {
 	if t.LastLease != t.Lease || state != "resetting" {
 		return
 	}
-	t.device, t.why = "idle", ""
-	if trouble != "" {
-		t.device, t.why = "sidelined", "it could not be cleaned: "+trouble
+	t.device, t.why = t.Ready, t.ReadyReason
+	if c.Condition != nil {
+		t.now = c.Condition
+		t.device, t.why = c.Condition.State()
 	}
+	switch {
+	case c.Broken != nil:
+		t.broken = c.Broken
+		t.sideline(store.Sideline{By: automatic, Reason: short(c.Broken.Diagnosis, 500), Automatic: true, Broken: c.Broken})
+	case c.Trouble != "":
+		t.sideline(store.Sideline{By: automatic, Reason: short("it could not be cleaned: "+c.Trouble, 500), Automatic: true})
+	case t.Sidelined:
+		t.device, t.why = "sidelined", t.SideReason
+	}
+}
+
+// automatic is who sidelines devices when no person does.
+const automatic = "Yamato"
+
+func (t *tally) sideline(s store.Sideline) {
+	if !t.Sidelined {
+		s.At = time.Now().UTC()
+		t.side, t.SideReason = &s, s.Reason
+	}
+	t.device, t.why = "sidelined", t.SideReason
+}
+
+// tolerate sidelines the devices whose trouble is more than is put up with.
+func (w *work) tolerate(ctx context.Context, t *store.Tx) error {
+	for _, one := range w.order {
+		if !one.trouble || !one.closing || one.side != nil || one.Sidelined {
+			continue
+		}
+		now := time.Now()
+		earlier, err := t.Troubles(ctx, one.LastLease, 50)
+		if err != nil {
+			return err
+		}
+		if !w.tolerance.Exceeded(append([]time.Time{now}, earlier...), now) {
+			continue
+		}
+		s := store.Sideline{By: automatic, At: now.UTC(), Automatic: true, Reason: fmt.Sprintf("%d device troubles within %s, the last: %s", w.tolerance.Count, w.tolerance.Within, short(one.change.Trouble, 300))}
+		one.side = &s
+		if one.device != "" && one.device != "resetting" {
+			one.device, one.why = "sidelined", s.Reason
+		}
+	}
+	return nil
 }
 
 // write carries out what was decided. Rows are changed in one order everywhere:
 // leases, results, devices, legs, runs.
 func (w *work) write(ctx context.Context, t *store.Tx) error {
+	if err := w.tolerate(ctx, t); err != nil {
+		return err
+	}
 	var leases []store.LeaseChange
 	var devices []store.DeviceChange
 	var free []int64
@@ -313,8 +372,11 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 		if one.touched {
 			leases = append(leases, one.change)
 		}
+		if one.side != nil {
+			w.probe(one.side)
+		}
 		if one.device != "" {
-			devices = append(devices, store.DeviceChange{ID: one.DeviceID, To: one.device, Reason: one.why})
+			devices = append(devices, store.DeviceChange{ID: one.DeviceID, To: one.device, Reason: one.why, Condition: one.now, Sideline: one.side})
 			if one.device == "idle" {
 				free = append(free, one.DeviceID)
 			}
@@ -340,6 +402,14 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 		return err
 	}
 	return w.tellRuns(ctx, t, finished)
+}
+
+// probe sets when a device that was sidelined by itself is tried again.
+func (w *work) probe(s *store.Sideline) {
+	if s.Automatic && w.probeEvery > 0 {
+		at := s.At.Add(w.probeEvery)
+		s.ProbeAt = &at
+	}
 }
 
 // decideLegs decides what becomes of the legs whose attempts end, and of those

@@ -88,7 +88,7 @@ func (l *leader) sweep(ctx context.Context) error {
 			return err
 		}
 		expired = len(held)
-		w := newWork(held)
+		w := s.newWork(held)
 		for _, h := range held {
 			w.end(h.Lease, "expiry", "its host was not heard from before the lease ran out")
 		}
@@ -178,12 +178,13 @@ func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement,
 		}
 	}
 	var placements []schedule.Placement
+	now := time.Now()
 	for _, g := range legs {
 		placements = append(placements, l.state.Apply(schedule.Leg{ID: g.ID, Order: schedule.Order{Run: g.RunID, Leg: g.Position}, Waiting: g.State == "waiting",
 			Demand: schedule.Demand{Device: g.DeviceID, Avoid: g.Avoid, Class: schedule.Class{Project: g.ProjectID, Kind: g.Kind, Model: g.Model, Platform: g.Platform, OS: g.OS}}})...)
 	}
 	for _, d := range devices {
-		placements = append(placements, l.state.Apply(schedule.Device{ID: d.ID, Worth: d.Worth, Idle: d.State == "idle",
+		placements = append(placements, l.state.Apply(schedule.Device{ID: d.ID, Worth: d.Worth, Idle: d.State == "idle" && (d.Use == nil || d.Use.V.Open(now)),
 			Class: schedule.Class{Project: d.ProjectID, Kind: d.Kind, Model: d.Model, Platform: d.Platform, OS: d.OS}})...)
 	}
 	return placements, nil

@@ -271,9 +271,40 @@ func (s *Service) Devices(ctx context.Context, c Caller) ([]contract.Device, err
 func deviceOut(d store.Device) contract.Device {
 	f := d.Facts.V
 	one := contract.Device{Name: f.Name, Site: f.Site, Kind: f.Kind, Platform: f.Platform, Model: f.Model, Form: f.Form, Os: f.OS, Width: f.Width, Height: f.Height,
-		MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: d.State, Since: d.Since, Run: d.Run}
-	if d.Reason != "" {
-		one.Reason = &d.Reason
+		MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: d.State, Since: d.Since, Run: d.Run, Reason: stated(d.Reason),
+		Released: stated(f.Released), Abi: stated(f.ABI), HardwareId: stated(f.HardwareID), Labels: listed(f.Labels), Owner: stated(f.Owner), TakesMb: stated(f.TakesMB), Used: &d.Used}
+	if u := f.Use; len(u.People) > 0 || u.Hours != "" {
+		people := u.People
+		if people == nil {
+			people = []string{}
+		}
+		one.Use = &contract.Use{People: people, Hours: stated(u.Hours), Zone: stated(u.Zone)}
+	}
+	if checks := checksOut(d.Condition.V.Checks); len(checks) > 0 {
+		one.Checks = &checks
+	}
+	if len(d.Condition.V.Installed) > 0 {
+		list := []contract.Installed{}
+		for _, i := range d.Condition.V.Installed {
+			list = append(list, contract.Installed{Id: i.ID, VersionCode: i.VersionCode, Signer: i.Signer})
+		}
+		one.Installed = &list
+	}
+	if d.Sideline != nil {
+		s := d.Sideline.V
+		out := contract.Sideline{By: s.By, Reason: s.Reason, At: s.At, Until: s.Until, Automatic: s.Automatic, ProbeAt: s.ProbeAt}
+		if b := s.Broken; b != nil {
+			out.Diagnosis, out.Remedy, out.Picture, out.Log = stated(b.Diagnosis), stated(b.Remedy), stated(b.Picture), stated(b.Log)
+		}
+		one.Sideline = &out
 	}
 	return one
+}
+
+func checksOut(list []fleet.Check) []contract.Check {
+	out := []contract.Check{}
+	for _, c := range list {
+		out = append(out, contract.Check{Id: c.ID, Title: c.Title, Ok: c.OK, Why: stated(c.Why), Remedy: stated(c.Remedy)})
+	}
+	return out
 }

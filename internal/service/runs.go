@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
@@ -38,12 +39,12 @@ func (s *Service) StartRun(ctx context.Context, c Caller, in contract.NewRun, ke
 	if err != nil {
 		return contract.Run{}, err
 	}
-	m, err := s.combine(ctx, c, build, in.On, language)
+	m, err := s.combine(ctx, c, build, in, language)
 	if err != nil {
 		return contract.Run{}, err
 	}
 	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite", RepeatFailed: deref(in.RepeatFailed),
-		AfterError: 1, Language: language, RealTime: deref(in.RealTime), AskedBy: c.Name}}
+		AfterError: 1, Language: language, RealTime: deref(in.RealTime), AskedBy: c.Name, Leave: deref(in.LeaveInstalled), Lineup: deref(in.Lineup)}}
 	if n.Run.RepeatFailed < 0 || n.Run.RepeatFailed > 20 {
 		return contract.Run{}, Invalid("failed cases are repeated 0 to 20 times", "choose fewer repetitions")
 	}
@@ -52,7 +53,7 @@ func (s *Service) StartRun(ctx context.Context, c Caller, in contract.NewRun, ke
 	}
 	for _, leg := range m.Legs {
 		for _, suite := range chosen {
-			n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.id, Digest: build.Packages[leg.Package].Digest, Combination: leg.Combination, Cases: suite.cases})
+			n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.id, Digest: build.Packages[leg.Package].Digest, Combination: leg.Combination, Never: leg.Never, Cases: suite.cases})
 		}
 	}
 	for _, l := range m.LeftOut {
@@ -81,7 +82,14 @@ func (s *Service) Look(ctx context.Context, c Caller, device string, in contract
 	if d.State == "offline" {
 		return contract.Run{}, Invalid(device+" is offline: "+d.Reason, "start the host of the site "+d.Facts.V.Site)
 	}
-	i, reasons := fleet.Fit(facts(build), d.Facts.V)
+	i, reasons := fleet.Fit(facts(build), d.Facts.V, d.Condition.V.Installed, time.Now())
+	if r, ok := d.Facts.V.Admits(c.Name, time.Now()); !ok {
+		i, reasons = -1, append(reasons, r)
+	}
+	if i >= 0 && (d.State == "unready" || d.State == "sidelined") {
+		remedy := "`yamato device check " + device + "` says what to do"
+		return contract.Run{}, Invalid(fmt.Sprintf("%s is %s: %s", device, d.State, d.Reason), remedy)
+	}
 	if i < 0 {
 		p := Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", build.App, build.VersionName, device, reasons[0].Why), reasons[0].Remedy)
 		return contract.Run{}, p
@@ -185,8 +193,8 @@ func (s *Service) chooseCases(ctx context.Context, c Caller, in contract.NewRun)
 	return out, nil
 }
 
-func (s *Service) combine(ctx context.Context, c Caller, build store.Build, on *[]string, language string) (matrix.Matrix, error) {
-	devices, err := s.store.DeviceClasses(ctx, c.ProjectID)
+func (s *Service) combine(ctx context.Context, c Caller, build store.Build, in contract.NewRun, language string) (matrix.Matrix, error) {
+	devices, err := s.candidates(ctx, c)
 	if err != nil {
 		return matrix.Matrix{}, err
 	}
@@ -194,10 +202,15 @@ func (s *Service) combine(ctx context.Context, c Caller, build store.Build, on *
 		return matrix.Matrix{}, Invalid("there are no devices yet", "start a host: `yamato host --site FILE`")
 	}
 	var picks []fleet.Pick
-	for _, p := range deref(on) {
+	for _, p := range deref(in.On) {
 		picks = append(picks, fleet.Pick(p))
 	}
-	m := matrix.Combine(facts(build), devices, picks, language)
+	if name := deref(in.Lineup); name != "" {
+		if devices, err = s.chosenBy(ctx, c, name, devices); err != nil {
+			return matrix.Matrix{}, err
+		}
+	}
+	m := matrix.Combine(facts(build), devices, picks, language, c.Name, time.Now())
 	if len(m.Unknown) > 0 {
 		return m, NotFound(fmt.Sprintf("no device answers to %q", m.Unknown[0]), "`yamato device ls` lists the models: "+strings.Join(models(devices), ", "))
 	}
@@ -209,7 +222,17 @@ func (s *Service) combine(ctx context.Context, c Caller, build store.Build, on *
 	return m, nil
 }
 
-func models(devices []fleet.Device) []string {
+// candidates gives the fleet as it is now.
+func (s *Service) candidates(ctx context.Context, c Caller) ([]matrix.Candidate, error) {
+	rows, err := s.store.Candidates(ctx, c.ProjectID)
+	out := make([]matrix.Candidate, len(rows))
+	for i, r := range rows {
+		out[i] = matrix.Candidate{ID: r.ID, Condition: r.Condition.V, Standing: fleet.Standing{Device: r.Facts.V, State: r.State, Reason: r.Reason, Used: r.Used}}
+	}
+	return out, err
+}
+
+func models(devices []matrix.Candidate) []string {
 	var out []string
 	for _, d := range devices {
 		out = append(out, d.Model)
@@ -296,7 +319,7 @@ func (s *Service) Runs(ctx context.Context, c Caller, f store.RunFilter, cursor 
 func runOut(r store.Run) contract.Run {
 	return contract.Run{Number: r.Number, App: r.App, Build: r.BuildNumber, VersionName: r.VersionName, VersionCode: r.VersionCode, State: r.State, Verdict: r.Verdict,
 		Seed: r.Seed, RepeatFailed: r.RepeatFailed, Language: r.Language, AskedBy: r.AskedBy, Legs: r.Legs, OpenLegs: r.OpenLegs, Expected: r.Expected, Results: r.Results, Fails: r.Fails, Errors: r.Errors, RealTime: r.RealTime, LastEvent: r.LastEvent,
-		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt}
+		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Lineup: stated(r.Lineup), LeaveInstalled: stated(r.Leave)}
 }
 
 func deref[T any](p *T) (v T) {

@@ -21,6 +21,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yamato/internal/blob"
+	"yamato/internal/core/fleet"
 	"yamato/internal/store"
 )
 
@@ -30,6 +31,11 @@ type Config struct {
 	TTL     time.Duration // of a lease that is not renewed; 30 s
 	Silence time.Duration // after which a leader or an instance counts as gone; 3 s
 	Log     *slog.Logger
+
+	Tolerance  fleet.Tolerance // of device trouble, before a device is sidelined; 3 within an hour
+	ProbeEvery time.Duration   // after which a device that was sidelined by itself is tried again; 10 min
+	MendWithin time.Duration   // how long legs wait for devices that a person has to mend; 15 min
+	MayFetch   []string        // hosts that packages may be fetched from though their address is private
 }
 
 // Service is one instance.
@@ -58,6 +64,15 @@ func New(st *store.Store, blobs blob.Store, c Config) *Service {
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
+	if c.Tolerance.Count == 0 {
+		c.Tolerance = fleet.Tolerance{Count: 3, Within: time.Hour}
+	}
+	if c.ProbeEvery == 0 {
+		c.ProbeEvery = 10 * time.Minute
+	}
+	if c.MendWithin == 0 {
+		c.MendWithin = 15 * time.Minute
+	}
 	return &Service{store: st, blobs: blobs, config: c, log: c.Log, instance: uuid.NewString(), bell: newBell(), inbox: make(chan *inbound, 256), callers: newCallers(), views: &views{of: map[int64]*view{}}}
 }
 
@@ -68,7 +83,7 @@ func (s *Service) Run(ctx context.Context) error {
 		return fmt.Errorf("registering this instance: %w", err)
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	for _, work := range []func(context.Context){s.listen, s.ringNotify, s.beat, s.lead, s.takeIn, s.collect} {
+	for _, work := range []func(context.Context){s.listen, s.ringNotify, s.beat, s.lead, s.takeIn, s.collect, s.tend} {
 		g.Go(func() error { work(ctx); return nil })
 	}
 	err := g.Wait()
@@ -95,6 +110,11 @@ func (s *Service) beat(ctx context.Context) {
 // collect takes away blobs that nothing refers to, a day after they came.
 func (s *Service) collect(ctx context.Context) {
 	for every(ctx, time.Hour) {
+		if n, err := s.Retain(ctx); err != nil && ctx.Err() == nil {
+			s.log.Warn("outdated builds could not be removed", "error", err)
+		} else if n > 0 {
+			s.log.Info("outdated builds removed", "count", n)
+		}
 		if n, err := s.CollectBlobs(ctx, 24*time.Hour); err != nil && ctx.Err() == nil {
 			s.log.Warn("unreferenced blobs could not be collected", "error", err)
 		} else if n > 0 {

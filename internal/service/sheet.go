@@ -173,9 +173,13 @@ func (s *Service) Causes(ctx context.Context, c Caller, number int64) ([]contrac
 	if err != nil {
 		return nil, err
 	}
-	classes, err := s.store.DeviceClasses(ctx, c.ProjectID)
+	devices, err := s.store.Candidates(ctx, c.ProjectID)
 	if err != nil {
 		return nil, err
+	}
+	classes := make([]fleet.Device, len(devices))
+	for i, d := range devices {
+		classes[i] = d.Facts.V
 	}
 	met, ran, place := metIn(d, classes)
 	causes := verdict.Causes(met, place, ran)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -20,14 +21,18 @@ type Package struct {
 
 // Build is one version of an app.
 type Build struct {
-	ID          int64     `db:"id"`
-	AppID       int64     `db:"app_id"`
-	App         string    `db:"app"`
-	Number      int64     `db:"number"`
-	VersionName string    `db:"version_name"`
-	VersionCode string    `db:"version_code"`
-	CreatedAt   time.Time `db:"created_at"`
-	Packages    []Package `db:"-"`
+	ID          int64             `db:"id"`
+	AppID       int64             `db:"app_id"`
+	App         string            `db:"app"`
+	Number      int64             `db:"number"`
+	VersionName string            `db:"version_name"`
+	VersionCode string            `db:"version_code"`
+	CreatedAt   time.Time         `db:"created_at"`
+	Note        string            `db:"note"`
+	Pinned      bool              `db:"pinned"`
+	RemovedAt   *time.Time        `db:"removed_at"`
+	Packages    []Package         `db:"-"`
+	Labels      map[string]string `db:"-"`
 }
 
 // AddPackage keeps what is known of a package whose bytes are kept already.
@@ -110,20 +115,27 @@ func (t *Tx) AddToBuild(ctx context.Context, project, build int64, p Package) er
 }
 
 const buildColumns = `
-	select b.id, b.app_id, a.name as app, b.number, b.version_name, b.version_code, b.created_at
+	select b.id, b.app_id, a.name as app, b.number, b.version_name, b.version_code, b.created_at, b.note, b.pinned, b.removed_at
 	from build b join app a on a.id = b.app_id `
+
+// hasLabels keeps builds that have all labels of the JSON object in $7.
+const hasLabels = `not exists (
+			select 1 from jsonb_each_text($7::jsonb) as w(key, value)
+			where not exists (select 1 from build_label k where k.build_id = b.id and k.key = w.key and k.value = w.value))`
 
 // Builds gives a project's builds, newest first, before the one of that id (0
 // for the newest), of one app if that is not empty, and that q finds if it is not.
-func (s *Store) Builds(ctx context.Context, project int64, app, q string, before int64, limit int) ([]Build, error) {
+func (s *Store) Builds(ctx context.Context, project int64, app, q string, labels map[string]string, before int64, limit int) ([]Build, error) {
 	var list []*Build
 	err := s.db.SelectContext(ctx, &list, buildColumns+`
 		where b.project_id = $1 and ($2 = '' or a.name = $2 or exists (
 			select 1 from app_identity i where i.app_id = a.id and i.application_id = $2))
 		  and ($3 = 0 or b.id < $3)
 		  and ($5 = '' or a.name ilike $6 or b.version_name ilike $6 or b.version_code = $5 or exists (
-			select 1 from app_identity i where i.app_id = a.id and i.application_id ilike $6))
-		order by b.id desc limit $4`, project, app, before, limit, q, like(q))
+			select 1 from app_identity i where i.app_id = a.id and i.application_id ilike $6) or b.note ilike $6 or exists (
+			select 1 from build_label k where k.build_id = b.id and (k.key ilike $6 or k.value ilike $6 or k.key || '=' || k.value = $5)))
+		  and `+hasLabels+`
+		order by b.id desc limit $4`, project, app, before, limit, q, like(q), toJSON(labels))
 	if err != nil {
 		return nil, err
 	}
@@ -150,6 +162,155 @@ func (s *Store) BuildsNamed(ctx context.Context, project int64, app, ref string)
 	return values(list), nil
 }
 
+// NewestLabelled gives the newest build of each app that has all these labels.
+func (s *Store) NewestLabelled(ctx context.Context, project int64, app string, labels map[string]string) ([]Build, error) {
+	list, err := s.Builds(ctx, project, app, "", labels, 0, 50)
+	seen := map[int64]bool{}
+	var out []Build
+	for _, b := range list {
+		if !seen[b.AppID] {
+			seen[b.AppID] = true
+			out = append(out, b)
+		}
+	}
+	return out, err
+}
+
+// BuildBefore gives the build of the same app that came before one, or ErrNone.
+func (s *Store) BuildBefore(ctx context.Context, project int64, b Build) (Build, error) {
+	var out Build
+	err := s.db.GetContext(ctx, &out, buildColumns+`
+		where b.project_id = $1 and b.app_id = $2 and b.number < $3 and b.removed_at is null order by b.number desc limit 1`, project, b.AppID, b.Number)
+	if err != nil {
+		return out, one(err)
+	}
+	return out, withPackages(ctx, s.db, []*Build{&out})
+}
+
+// ChangeBuild changes what people say of a build. Nil leaves as it is; an empty
+// value takes a label away.
+func (t *Tx) ChangeBuild(ctx context.Context, build int64, note *string, pinned *bool, labels map[string]string) error {
+	if err := t.exec(ctx, `update build set note = coalesce($2, note), pinned = coalesce($3, pinned) where id = $1`, build, note, pinned); err != nil {
+		return err
+	}
+	for key, value := range labels {
+		if value == "" {
+			if err := t.exec(ctx, `delete from build_label where build_id = $1 and key = $2`, build, key); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := t.exec(ctx, `
+			insert into build_label (build_id, key, value) values ($1, $2, $3)
+			on conflict (build_id, key) do update set value = excluded.value`, build, key, value); err != nil {
+			return err
+		}
+	}
+	var n int
+	if err := t.tx.GetContext(ctx, &n, `select count(*) from build_label where build_id = $1`, build); err != nil {
+		return err
+	}
+	if n > MaxLabels {
+		return ErrTooMany
+	}
+	return nil
+}
+
+// MaxLabels bounds the labels of one build.
+const MaxLabels = 50
+
+// ErrTooMany tells that there would be more of something than is kept.
+var ErrTooMany = errors.New("there would be too many")
+
+// Retention is what may be taken away of a project's builds.
+type Retention struct {
+	Keep      int       `db:"keep"`
+	Days      int       `db:"days"`
+	ChangedBy string    `db:"changed_by"`
+	ChangedAt time.Time `db:"changed_at"`
+}
+
+// RetentionOf gives a project's rule, or ErrNone.
+func (s *Store) RetentionOf(ctx context.Context, project int64) (Retention, error) {
+	var r Retention
+	err := s.db.GetContext(ctx, &r, `select keep, days, changed_by, changed_at from retention where project_id = $1`, project)
+	return r, one(err)
+}
+
+// SetRetention keeps a project's rule.
+func (s *Store) SetRetention(ctx context.Context, project int64, r Retention) error {
+	_, err := s.db.ExecContext(ctx, `
+		insert into retention (project_id, keep, days, changed_by) values ($1, $2, $3, $4)
+		on conflict (project_id) do update set keep = excluded.keep, days = excluded.days, changed_by = excluded.changed_by, changed_at = now()`, project, r.Keep, r.Days, r.ChangedBy)
+	return err
+}
+
+// Outdated gives the builds that a rule takes away: older than its days, not among
+// the newest of their app, not pinned, and of no run that is under way.
+func (s *Store) Outdated(ctx context.Context, project int64, keep, days, limit int) ([]Build, error) {
+	var list []*Build
+	err := s.db.SelectContext(ctx, &list, buildColumns+`
+		where b.project_id = $1 and not b.pinned and b.removed_at is null and ($2 > 0 or $3 > 0)
+		  and b.created_at < now() - $3 * interval '1 day'
+		  and (select count(*) from build n where n.app_id = b.app_id and n.number > b.number and n.removed_at is null) >= $2
+		  and not exists (select 1 from run r where r.build_id = b.id and r.finished_at is null)
+		order by b.id limit $4`, project, keep, days, limit)
+	if err != nil {
+		return nil, err
+	}
+	if err := withPackages(ctx, s.db, list); err != nil {
+		return nil, err
+	}
+	return values(list), nil
+}
+
+// Ruled gives the projects that have a rule for retention.
+func (s *Store) Ruled(ctx context.Context) ([]int64, error) {
+	var list []int64
+	err := s.db.SelectContext(ctx, &list, `select project_id from retention where keep > 0 or days > 0`)
+	return list, err
+}
+
+// RemoveBuild takes a build's packages away, unless it was pinned meanwhile. Its
+// runs stay; blobs that nothing refers to are collected later.
+func (s *Store) RemoveBuild(ctx context.Context, project, build int64) error {
+	return s.InTx(ctx, func(t *Tx) error {
+		return t.exec(ctx, `
+			with old as (update build set removed_at = now() where id = $2 and project_id = $1 and not pinned and removed_at is null returning id),
+			     let as (delete from build_package bp using old where bp.build_id = old.id returning bp.digest)
+			delete from package p using let where p.project_id = $1 and p.digest = let.digest
+			  and not exists (select 1 from build_package o where o.project_id = $1 and o.digest = p.digest and o.build_id <> $2)`, project, build)
+	})
+}
+
+// AddHandover keeps a page from which a phone can install a build.
+func (s *Store) AddHandover(ctx context.Context, project, build int64, code, by string, ttl time.Duration) (time.Time, error) {
+	var until time.Time
+	err := s.InTx(ctx, func(t *Tx) error {
+		if err := t.exec(ctx, `delete from handover where expires_at < now()`); err != nil {
+			return err
+		}
+		return t.tx.GetContext(ctx, &until, `
+			insert into handover (digest, project_id, build_id, made_by, expires_at) values ($1, $2, $3, $4, now() + $5 * interval '1 ms') returning expires_at`,
+			Digest(code), project, build, by, ttl.Milliseconds())
+	})
+	return until, err
+}
+
+// HandoverOf gives the build of a page that has not expired.
+func (s *Store) HandoverOf(ctx context.Context, code string) (Build, time.Time, error) {
+	var row struct {
+		Project int64     `db:"project_id"`
+		Build   int64     `db:"build_id"`
+		Until   time.Time `db:"expires_at"`
+	}
+	if err := s.db.GetContext(ctx, &row, `select project_id, build_id, expires_at from handover where digest = $1 and expires_at > now()`, Digest(code)); err != nil {
+		return Build{}, time.Time{}, one(err)
+	}
+	b, err := s.Build(ctx, row.Project, row.Build)
+	return b, row.Until, err
+}
+
 // Build gives one build.
 func (s *Store) Build(ctx context.Context, project, id int64) (Build, error) {
 	var b Build
@@ -164,7 +325,18 @@ func withPackages(ctx context.Context, q sqlx.QueryerContext, builds []*Build) e
 	at := map[int64]*Build{}
 	for i, b := range builds {
 		ids[i], at[b.ID] = b.ID, b
-		b.Packages = []Package{}
+		b.Packages, b.Labels = []Package{}, map[string]string{}
+	}
+	var labels []struct {
+		Build int64  `db:"build_id"`
+		Key   string `db:"key"`
+		Value string `db:"value"`
+	}
+	if err := sqlx.SelectContext(ctx, q, &labels, `select build_id, key, value from build_label where build_id = any($1)`, ids); err != nil {
+		return err
+	}
+	for _, l := range labels {
+		at[l.Build].Labels[l.Key] = l.Value
 	}
 	var rows []struct {
 		Build int64 `db:"build_id"`
@@ -186,4 +358,25 @@ func values[T any](list []*T) []T {
 		out[i] = *p
 	}
 	return out
+}
+
+// AddUpload notes whose an upload is, and forgets those begun two days ago.
+func (s *Store) AddUpload(ctx context.Context, project int64, id, by string) error {
+	_, err := s.db.ExecContext(ctx, `
+		with old as (delete from upload where created_at < now() - interval '2 days')
+		insert into upload (id, project_id, created_by) values ($1, $2, $3)`, id, project, by)
+	return err
+}
+
+// HasUpload reports whether an upload is of a project.
+func (s *Store) HasUpload(ctx context.Context, project int64, id string) (bool, error) {
+	var ok bool
+	err := s.db.GetContext(ctx, &ok, `select exists (select 1 from upload where id = $1 and project_id = $2)`, id, project)
+	return ok, err
+}
+
+// RemoveUpload forgets an upload.
+func (s *Store) RemoveUpload(ctx context.Context, project int64, id string) error {
+	_, err := s.db.ExecContext(ctx, `delete from upload where id = $1 and project_id = $2`, id, project)
+	return err
 }

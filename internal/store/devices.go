@@ -9,20 +9,35 @@ import (
 
 // Device is a device and what it does now.
 type Device struct {
-	ID        int64              `db:"id"`
-	ProjectID int64              `db:"project_id"`
-	HostID    int64              `db:"host_id"`
-	Facts     JSON[fleet.Device] `db:"facts"`
-	State     string             `db:"state"`
-	Reason    string             `db:"reason"`
-	Since     time.Time          `db:"since"`
-	Worth     int                `db:"worth"`
-	LastLease int64              `db:"last_lease"`
-	Run       *int64             `db:"run"` // number of the run that has it now
+	ID        int64                 `db:"id"`
+	ProjectID int64                 `db:"project_id"`
+	HostID    int64                 `db:"host_id"`
+	Facts     JSON[fleet.Device]    `db:"facts"`
+	State     string                `db:"state"`
+	Reason    string                `db:"reason"`
+	Since     time.Time             `db:"since"`
+	Worth     int                   `db:"worth"`
+	LastLease int64                 `db:"last_lease"`
+	Run       *int64                `db:"run"` // number of the run that has it now
+	Used      int64                 `db:"used"`
+	Condition JSON[fleet.Condition] `db:"condition"`
+	Sideline  *JSON[Sideline]       `db:"sideline"`
+}
+
+// Sideline is why a device was taken out of use.
+type Sideline struct {
+	By        string        `json:"by"`
+	Reason    string        `json:"reason"`
+	At        time.Time     `json:"at"`
+	Until     *time.Time    `json:"until,omitempty"`
+	Automatic bool          `json:"automatic,omitempty"` // a probe may bring it back
+	ProbeAt   *time.Time    `json:"probe_at,omitempty"`
+	Probes    int           `json:"probes,omitempty"` // that have failed
+	Broken    *fleet.Broken `json:"broken,omitempty"`
 }
 
 const deviceColumns = `
-	select d.id, d.project_id, d.host_id, d.facts, d.state, d.reason, d.since, d.worth, d.last_lease,
+	select d.id, d.project_id, d.host_id, d.facts, d.state, d.reason, d.since, d.worth, d.last_lease, d.used, d.condition, d.sideline,
 	       (select r.number from lease l join run r on r.id = l.run_id where l.device_id = d.id and l.ended_at is null) as run
 	from device d `
 
@@ -58,18 +73,21 @@ func (s *Store) Glimpses(ctx context.Context, project int64) ([]Glimpse, error) 
 	return list, err
 }
 
-// DeviceClasses gives one device for each class of them (kind, model, platform,
-// OS) of which not all are sidelined: what a run can be combined of.
-func (s *Store) DeviceClasses(ctx context.Context, project int64) ([]fleet.Device, error) {
-	var rows []JSON[fleet.Device]
-	err := s.db.SelectContext(ctx, &rows, `
-		select distinct on (kind, model, platform, os) facts from device
-		where project_id = $1 and state <> 'sidelined' order by kind, model, platform, os, id`, project)
-	out := make([]fleet.Device, len(rows))
-	for i, r := range rows {
-		out[i] = r.V
-	}
-	return out, err
+// Candidate is a device that a run could use.
+type Candidate struct {
+	ID        int64                 `db:"id"`
+	Facts     JSON[fleet.Device]    `db:"facts"`
+	State     string                `db:"state"`
+	Reason    string                `db:"reason"`
+	Used      int64                 `db:"used"`
+	Condition JSON[fleet.Condition] `db:"condition"`
+}
+
+// Candidates gives the devices of a project as they are now.
+func (s *Store) Candidates(ctx context.Context, project int64) ([]Candidate, error) {
+	var list []Candidate
+	err := s.db.SelectContext(ctx, &list, `select id, facts, state, reason, used, condition from device where project_id = $1 order by id`, project)
+	return list, err
 }
 
 // DeviceNamed gives one device.
@@ -106,6 +124,7 @@ type Stint struct {
 	Began       time.Time  `db:"granted_at"`
 	Ended       *time.Time `db:"ended_at"`
 	Trouble     string     `db:"trouble"`
+	EndedBy     string     `db:"ended_by"`
 	Passed      int        `db:"passed"`
 	Failed      int        `db:"failed"`
 	Errors      int        `db:"errors"`
@@ -120,7 +139,7 @@ func (s *Store) Stints(ctx context.Context, lastLease int64, limit int) ([]Stint
 			select l.*, 1 as n from lease l where l.id = $1
 			union all
 			select l.*, p.n + 1 from past p join lease l on l.id = p.before where p.n < $2)
-		select r.number as run, r.purpose, a.name as app, b.version_name, s.name as suite, p.leg_id, p.attempt, p.granted_at, p.ended_at, p.trouble,
+		select r.number as run, r.purpose, a.name as app, b.version_name, s.name as suite, p.leg_id, p.attempt, p.granted_at, p.ended_at, p.trouble, p.ended_by,
 		       (select count(*) from result x where x.lease_id = p.id and x.verdict = 'pass') as passed, (select count(*) from result x where x.lease_id = p.id and x.verdict = 'fail') as failed,
 		       (select count(*) from result x where x.lease_id = p.id and x.verdict = 'error') as errors, (select count(*) from result x where x.lease_id = p.id and x.verdict = 'skip') as skipped
 		from past p join run r on r.id = p.run_id join build b on b.id = r.build_id join app a on a.id = b.app_id
@@ -131,17 +150,18 @@ func (s *Store) Stints(ctx context.Context, lastLease int64, limit int) ([]Stint
 
 // FreeDevice is a device as the scheduler needs it.
 type FreeDevice struct {
-	ID        int64  `db:"id"`
-	ProjectID int64  `db:"project_id"`
-	Kind      string `db:"kind"`
-	Model     string `db:"model"`
-	Platform  string `db:"platform"`
-	OS        string `db:"os"`
-	State     string `db:"state"`
-	Worth     int    `db:"worth"`
+	ID        int64            `db:"id"`
+	ProjectID int64            `db:"project_id"`
+	Kind      string           `db:"kind"`
+	Model     string           `db:"model"`
+	Platform  string           `db:"platform"`
+	OS        string           `db:"os"`
+	State     string           `db:"state"`
+	Worth     int              `db:"worth"`
+	Use       *JSON[fleet.Use] `db:"use"` // nil for everybody, always
 }
 
-const freeColumns = `select id, project_id, kind, model, platform, os, state, worth from device `
+const freeColumns = `select id, project_id, kind, model, platform, os, state, worth, facts->'use' as use from device `
 
 // DevicesByID gives devices by their ids.
 func (t *Tx) DevicesByID(ctx context.Context, ids []int64) ([]FreeDevice, error) {
@@ -188,7 +208,8 @@ func (s *Store) HoldLink(ctx context.Context, host, link int64) (int, error) {
 	var n int
 	err := s.db.GetContext(ctx, &n, `
 		with back as (
-			update device d set state = 'idle', since = now(), reason = ''
+			update device d set state = case when d.sideline is null then d.ready_state else 'sidelined' end, since = now(),
+			       reason = case when d.sideline is null then d.ready_reason else coalesce(d.sideline->>'reason', '') end
 			from host h where h.id = $1 and h.link = $2 and d.host_id = h.id and d.state = 'offline' and d.reason = '`+notConnected+`' returning d.id),
 		told as (insert into dirty (sort, id) select 1, id from back)
 		select count(*) from back`, host, link)
@@ -207,7 +228,7 @@ func (t *Tx) offline(ctx context.Context, where string, arg any) error {
 	return t.exec(ctx, `
 		with gone as (
 			update device d set state = 'offline', since = now(), reason = '`+notConnected+`'
-			from host h where h.id = d.host_id and d.state = 'idle' and `+where+` returning d.id)
+			from host h where h.id = d.host_id and d.state in ('idle', 'unready', 'halted', 'booting') and `+where+` returning d.id)
 		insert into dirty (sort, id) select 1, id from gone`, arg)
 }
 
@@ -215,38 +236,53 @@ func (t *Tx) offline(ctx context.Context, where string, arg any) error {
 func (t *Tx) HostDevices(ctx context.Context, host int64) ([]Device, error) {
 	var list []Device
 	err := t.tx.SelectContext(ctx, &list, `
-		select id, project_id, host_id, facts, state, reason, since, worth, last_lease from device where host_id = $1 order by id for update`, host)
+		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline from device where host_id = $1 order by id for update`, host)
 	return list, err
 }
 
 // PutDevice keeps what a host declares of a device. It gives ErrNone where the
 // name belongs to a device of another host.
-func (t *Tx) PutDevice(ctx context.Context, project, host int64, d fleet.Device, state string) (int64, error) {
+func (t *Tx) PutDevice(ctx context.Context, project, host int64, d fleet.Device, c fleet.Condition, state, reason string) (int64, error) {
 	var id int64
+	ready, why := c.State()
 	err := t.tx.GetContext(ctx, &id, `
-		insert into device (project_id, host_id, name, site, kind, platform, model, os, facts, worth, state)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
+		insert into device (project_id, host_id, name, site, kind, platform, model, os, facts, worth, state, reason, condition, ready_state, ready_reason)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
 		on conflict (project_id, name) do update
 		set site = excluded.site, kind = excluded.kind, platform = excluded.platform, model = excluded.model, os = excluded.os,
-		    facts = excluded.facts, worth = excluded.worth, state = excluded.state, reason = '',
+		    facts = excluded.facts, worth = excluded.worth, state = excluded.state, reason = excluded.reason,
+		    condition = excluded.condition, ready_state = excluded.ready_state, ready_reason = excluded.ready_reason,
 		    since = case when device.state = excluded.state then device.since else now() end
 		where device.host_id = excluded.host_id
-		returning id`, project, host, d.Name, d.Site, d.Kind, d.Platform, d.Model, d.OS, toJSON(d), len(d.Abilities)+len(d.Traits), state)
+		returning id`, project, host, d.Name, d.Site, d.Kind, d.Platform, d.Model, d.OS, toJSON(d), len(d.Abilities)+len(d.Traits), state, reason, toJSON(c), ready, why)
 	return id, one(err)
+}
+
+// RemoveDevices forgets devices of a host that were removed on purpose. Those that
+// a lease still has go offline instead: what ran on them refers to them.
+func (t *Tx) RemoveDevices(ctx context.Context, host int64, names []string) error {
+	return t.exec(ctx, `
+		with old as (select id from device where host_id = $1 and name = any($2) for update),
+		     seen as (delete from sighting s using old where s.device_id = old.id),
+		     used as (update device d set state = 'offline', since = now(), reason = 'it was removed'
+		              from old where d.id = old.id and (d.used > 0 or d.last_lease > 0 or exists (select 1 from leg g where g.device_id = d.id)) returning d.id)
+		delete from device d using old where d.id = old.id and d.used = 0 and d.last_lease = 0 and not exists (select 1 from leg g where g.device_id = d.id)`, host, names)
 }
 
 // DropDevices takes offline the devices of a host that it no longer declares.
 func (t *Tx) DropDevices(ctx context.Context, host int64, keep []int64) error {
 	return t.exec(ctx, `
 		update device set state = 'offline', since = now(), reason = 'its host no longer lists it'
-		where host_id = $1 and not id = any($2) and state in ('idle', 'unready')`, host, keep)
+		where host_id = $1 and not id = any($2) and state in ('idle', 'unready', 'halted', 'booting')`, host, keep)
 }
 
 // DeviceChange is a change of a device's state that has been decided.
 type DeviceChange struct {
-	ID     int64
-	To     string
-	Reason string
+	ID        int64
+	To        string
+	Reason    string
+	Condition *fleet.Condition // nil where nothing new is known
+	Sideline  *Sideline        // nil where nothing changes
 }
 
 // ChangeDevices carries changes out. The rows must be locked by the caller.
@@ -258,9 +294,25 @@ func (t *Tx) ChangeDevices(ctx context.Context, changes []DeviceChange) error {
 	for i, c := range changes {
 		ids[i], to[i], reason[i] = c.ID, c.To, c.Reason
 	}
-	return t.exec(ctx, `
+	if err := t.exec(ctx, `
 		update device d set state = c.state, reason = c.reason, since = now()
-		from unnest($1::bigint[], $2::text[], $3::text[]) as c(id, state, reason) where d.id = c.id`, ids, to, reason)
+		from unnest($1::bigint[], $2::text[], $3::text[]) as c(id, state, reason) where d.id = c.id`, ids, to, reason); err != nil {
+		return err
+	}
+	for _, c := range changes { // seldom: most leases leave a device as it was
+		if c.Condition != nil {
+			ready, why := c.Condition.State()
+			if err := t.exec(ctx, `update device set condition = $2, ready_state = $3, ready_reason = $4 where id = $1 and condition is distinct from $2::jsonb`, c.ID, toJSON(*c.Condition), ready, why); err != nil {
+				return err
+			}
+		}
+		if c.Sideline != nil {
+			if err := t.exec(ctx, `update device set sideline = $2 where id = $1`, c.ID, toJSON(*c.Sideline)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // The sorts of what the scheduler has to look at again.
@@ -275,4 +327,12 @@ func (t *Tx) MarkDirty(ctx context.Context, sort int, ids []int64) error {
 		return nil
 	}
 	return t.exec(ctx, `insert into dirty (sort, id) select $1, unnest($2::bigint[])`, sort, ids)
+}
+
+// DeviceOfHost gives a host's device by name, locked.
+func (t *Tx) DeviceOfHost(ctx context.Context, host int64, name string) (Device, error) {
+	var d Device
+	err := t.tx.GetContext(ctx, &d, `
+		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline from device where host_id = $1 and name = $2 for update`, host, name)
+	return d, one(err)
 }

@@ -23,7 +23,7 @@ type WaitingLeg struct {
 	State     string `db:"state"`
 }
 
-const waitingColumns = `select id, project_id, run_id, position, kind, model, platform, os, coalesce(device_id, 0) as device_id, avoid, state from leg `
+const waitingColumns = `select id, project_id, run_id, position, kind, model, platform, os, coalesce(device_id, 0) as device_id, avoid || never as avoid, state from leg `
 
 // LegsByID gives legs by their ids.
 func (t *Tx) LegsByID(ctx context.Context, ids []int64) ([]WaitingLeg, error) {
@@ -60,6 +60,68 @@ func (t *Tx) Leads(ctx context.Context, instance string, epoch int64) (bool, err
 	var n []int
 	err := t.tx.SelectContext(ctx, &n, `select 1 from leadership where epoch = $1 and instance = $2 for share`, epoch, instance)
 	return len(n) == 1, err
+}
+
+// LeadsNow reports whether an instance holds the lead.
+func (s *Store) LeadsNow(ctx context.Context, instance string) (bool, error) {
+	var ok bool
+	err := s.db.GetContext(ctx, &ok, `select exists (select 1 from leadership where instance = $1)`, instance)
+	return ok, err
+}
+
+// Stranded is a leg that waits for devices of which each needs a person.
+type Stranded struct {
+	Leg     int64  `db:"leg_id"`
+	Project int64  `db:"project_id"`
+	Run     int64  `db:"run_id"`
+	Device  string `db:"device"`
+	State   string `db:"state"`
+	Reason  string `db:"reason"`
+}
+
+// StrandedLegs gives the legs that have waited since before a time while each
+// device that could take them was unready or sidelined for as long.
+func (s *Store) StrandedLegs(ctx context.Context, patience time.Duration, limit int) ([]Stranded, error) {
+	var list []Stranded
+	err := s.db.SelectContext(ctx, &list, `
+		select l.id as leg_id, l.project_id, l.run_id, bad.name as device, bad.state, bad.reason
+		from run r join leg l on l.run_id = r.id and l.state = 'waiting'
+		cross join lateral (
+			select d.name, d.state, d.reason from device d
+			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os
+			  and not d.id = any(l.never) and (l.device_id is null or l.device_id = d.id)
+			order by d.since desc limit 1) bad
+		where r.finished_at is null and r.created_at < now() - $1 * interval '1 ms'
+		  and not exists (
+			select 1 from device d
+			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os
+			  and not d.id = any(l.never) and (l.device_id is null or l.device_id = d.id)
+			  and not (d.state in ('unready', 'sidelined') and d.since < now() - $1 * interval '1 ms'))
+		order by l.id limit $2`, patience.Milliseconds(), limit)
+	return list, err
+}
+
+// CloseStranded finishes a leg that still waits, and reports whether it did.
+func (t *Tx) CloseStranded(ctx context.Context, leg int64) (bool, error) {
+	var ids []int64
+	err := t.tx.SelectContext(ctx, &ids, `update leg set state = 'finished' where id = $1 and state = 'waiting' returning id`, leg)
+	if err == nil && len(ids) == 1 {
+		err = t.MarkDirty(ctx, DirtyLeg, ids)
+	}
+	return len(ids) == 1, err
+}
+
+// AddErrors gives every undecided case of a leg an error, under the last lease
+// that the leg had, and gives how many there were; none where it never had one.
+func (t *Tx) AddErrors(ctx context.Context, leg int64, failure any, sentence string) (int, error) {
+	var n []int
+	err := t.tx.SelectContext(ctx, &n, `
+		insert into result (project_id, lease_id, case_index, run_id, leg_id, verdict, took_ms, sentence, failure)
+		select g.project_id, l.id, c, g.run_id, g.id, 'error', 0, $3, $2::jsonb
+		from leg g cross join lateral (select max(id) as id from lease where leg_id = g.id) l cross join unnest(g.todo) as c
+		where g.id = $1 and l.id is not null
+		on conflict (lease_id, case_index) do nothing returning 1`, leg, toJSON(failure), sentence)
+	return len(n), err
 }
 
 // Beat tells that an instance is alive.
@@ -108,7 +170,7 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 		Before  int64 `db:"before"`
 	}
 	if err := t.tx.SelectContext(ctx, &leased, `
-		update device d set state = 'leased', since = now(), last_lease = p.number
+		update device d set state = 'leased', since = now(), last_lease = p.number, used = d.used + 1
 		from unnest($1::bigint[], $2::bigint[]) as p(device, number) join device old on old.id = p.device
 		where d.id = p.device and d.state = 'idle' returning d.id, d.host_id, d.project_id, old.last_lease as before`, devices, numbers); err != nil {
 		return 0, err
@@ -173,6 +235,7 @@ type Assignment struct {
 	Cases       Ints   `db:"todo"`
 	Seed        int64  `db:"seed"`
 	RealTime    bool   `db:"real_time"`
+	Leave       bool   `db:"leave_installed"`
 	LastSeq     int64  `db:"last_seq"`
 	TTLMS       int64  `db:"ttl_ms"`
 	EndAsked    string `db:"end_asked"`
@@ -184,7 +247,7 @@ func (s *Store) Assignments(ctx context.Context, host, link, after int64) ([]Ass
 	var list []Assignment
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, d.name as device, l.run_id, r.number as run, b.app_id, g.revision_id, l.attempt, g.kind, g.model, g.platform, g.os, g.language,
-		       l.project_id, g.digest as package_blob, l.todo, r.seed, r.real_time, l.last_seq, l.end_asked,
+		       l.project_id, g.digest as package_blob, l.todo, r.seed, r.real_time, r.leave_installed, l.last_seq, l.end_asked,
 		       greatest(0, extract(epoch from l.expires_at - now()) * 1000)::bigint as ttl_ms
 		from lease l
 		join host h on h.id = l.host_id and h.link = $2
@@ -258,12 +321,17 @@ type Held struct {
 	Repeat     int    `db:"repeat_failed"`
 	AppID      int64  `db:"app_id"`
 	Pinned     bool   `db:"pinned"`
+
+	Ready       string `db:"ready_state"` // the device's state once no lease has it
+	ReadyReason string `db:"ready_reason"`
+	Sidelined   bool   `db:"sidelined"`
+	SideReason  string `db:"side_reason"`
 }
 
 const heldColumns = `
 	select l.id, l.project_id, l.host_id, l.device_id, l.run_id, l.leg_id, l.attempt, l.ended_at is not null as ended, l.began_at is not null as began,
 	       l.end_asked, l.last_seq, g.state as leg_state, g.cases, l.todo, g.avoid, g.used_error, g.used_fail, g.device_id is not null as pinned,
-	       d.name as device, d.last_lease, d.state as dev_state, r.after_error, r.repeat_failed, b.app_id
+	       d.name as device, d.last_lease, d.state as dev_state, d.ready_state, d.ready_reason, d.sideline is not null as sidelined, coalesce(d.sideline->>'reason', '') as side_reason, r.after_error, r.repeat_failed, b.app_id
 	from lease l
 	join leg g on g.id = l.leg_id
 	join device d on d.id = l.device_id
@@ -439,7 +507,7 @@ func (t *Tx) OtherDevices(ctx context.Context, leg int64, avoid []int64) (bool, 
 	err := t.tx.GetContext(ctx, &found, `
 		select exists (
 			select 1 from leg l join device d on d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os
-			where l.id = $1 and not d.id = any($2) and d.state in ('idle', 'leased', 'resetting', 'booting', 'halted'))`, leg, avoid)
+			where l.id = $1 and not d.id = any($2) and not d.id = any(l.never) and d.state in ('idle', 'leased', 'resetting', 'booting', 'halted'))`, leg, avoid)
 	return found, err
 }
 
@@ -451,4 +519,17 @@ func (s *Store) MayRead(ctx context.Context, project int64, digest string) (bool
 			select 1 from lease l join leg g on g.id = l.leg_id join suite_revision v on v.id = g.revision_id
 			where l.project_id = $1 and l.ended_at is null and (g.digest = $2 or v.digest = $2))`, project, digest)
 	return ok, err
+}
+
+// Troubles gives when the leases of a device, of late, ended with trouble that was
+// the device's own, newest first: each lease knows the one before.
+func (t *Tx) Troubles(ctx context.Context, lastLease int64, limit int) ([]time.Time, error) {
+	var list []time.Time
+	err := t.tx.SelectContext(ctx, &list, `
+		with recursive past as (
+			select l.ended_at, l.ended_by, l.before, 1 as n from lease l where l.id = $1
+			union all
+			select l.ended_at, l.ended_by, l.before, p.n + 1 from past p join lease l on l.id = p.before where p.n < $2)
+		select ended_at from past where ended_by = 'device' and ended_at is not null order by n`, lastLease, limit)
+	return list, err
 }

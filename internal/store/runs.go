@@ -26,6 +26,8 @@ type Run struct {
 	RepeatFailed int        `db:"repeat_failed"`
 	AfterError   int        `db:"after_error"`
 	Language     string     `db:"language"`
+	Leave        bool       `db:"leave_installed"`
+	Lineup       string     `db:"lineup"`
 	RealTime     bool       `db:"real_time"`
 	AskedBy      string     `db:"asked_by"`
 	LastEvent    int64      `db:"last_event"`
@@ -46,6 +48,7 @@ type NewLeg struct {
 	Digest      string
 	Combination fleet.Combination
 	Device      *int64
+	Never       []int64 // devices that it does not run on, whatever else
 	Cases       []int
 }
 
@@ -80,9 +83,9 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 		}
 		if err := t.tx.GetContext(ctx, &row, `
 			with n as (update project set next_run = next_run + 1 where id = $1 returning next_run - 1 as number)
-			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language, real_time, asked_by, idempotency_key, open_legs, legs, expected)
-			select $1, number, $2, $3, 'queued', $4, $5, $6, $7, $8, $9, nullif($10, ''), $11, $11, $12 from n returning id, number`,
-			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy, n.IdempotencyKey, len(n.Legs), crossings(n.Legs)); err != nil {
+			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language, real_time, asked_by, idempotency_key, open_legs, legs, expected, leave_installed, lineup)
+			select $1, number, $2, $3, 'queued', $4, $5, $6, $7, $8, $9, nullif($10, ''), $11, $11, $12, $13, $14 from n returning id, number`,
+			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy, n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup); err != nil {
 			return err
 		}
 		number = row.Number
@@ -109,27 +112,29 @@ func crossings(legs []NewLeg) (n int) {
 
 func (t *Tx) addLegs(ctx context.Context, project, run int64, legs []NewLeg) error {
 	n := len(legs)
+	never := make([]string, n)
 	revision, digest, device := make([]int64, n), make([]string, n), make([]*int64, n)
 	kind, model, platform, os, language, cases := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 	for i, l := range legs {
 		c := l.Combination
 		revision[i], digest[i], device[i], cases[i] = l.RevisionID, l.Digest, l.Device, array(l.Cases)
+		never[i] = array(l.Never)
 		kind[i], model[i], platform[i], os[i], language[i] = c.Kind, c.Model, c.Platform, c.OS, c.Language
 	}
 	return t.exec(ctx, `
 		with new as (
-			insert into leg (project_id, run_id, position, revision_id, digest, device_id, kind, model, platform, os, language, cases, todo)
-			select $1, $2, n - 1, revision, digest, device, kind, model, platform, os, language, cases::int[], cases::int[]
-			from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::text[], $8::text[], $9::text[], $10::text[], $11::text[])
-			     with ordinality as l(revision, digest, device, kind, model, platform, os, language, cases, n)
+			insert into leg (project_id, run_id, position, revision_id, digest, device_id, kind, model, platform, os, language, cases, todo, never)
+			select $1, $2, n - 1, revision, digest, device, kind, model, platform, os, language, cases::int[], cases::int[], never::bigint[]
+			from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::text[], $8::text[], $9::text[], $10::text[], $11::text[], $12::text[])
+			     with ordinality as l(revision, digest, device, kind, model, platform, os, language, cases, never, n)
 			order by n returning id)
 		insert into dirty (sort, id) select 2, id from new`,
-		project, run, revision, digest, device, kind, model, platform, os, language, cases)
+		project, run, revision, digest, device, kind, model, platform, os, language, cases, never)
 }
 
 const runColumns = `
 	select r.id, r.project_id, r.number, r.build_id, a.name as app, a.id as app_id, b.number as build_number, b.version_name, b.version_code,
-	       r.purpose, r.state, r.verdict, r.seed, r.repeat_failed, r.after_error, r.language, r.real_time, r.asked_by,
+	       r.purpose, r.state, r.verdict, r.seed, r.repeat_failed, r.after_error, r.language, r.real_time, r.asked_by, r.leave_installed, r.lineup,
 	       r.last_event, r.open_legs, r.legs, r.expected, r.results, r.fails, r.errors, r.created_at, r.started_at, r.finished_at
 	from run r join build b on b.id = r.build_id join app a on a.id = b.app_id `
 
@@ -203,6 +208,7 @@ type Leg struct {
 	Attempts    int              `db:"attempts"`
 	Digest      string           `db:"digest"`    // of the package
 	DeviceID    *int64           `db:"device_id"` // this one and no other
+	Never       Int64s           `db:"never"`     // none of these
 }
 
 // Combination is the leg's.
@@ -215,7 +221,7 @@ func (s *Store) Legs(ctx context.Context, run int64) ([]Leg, error) {
 	list := []Leg{}
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, l.run_id, l.position, l.revision_id, s.name as suite, v.digest as suite_digest, v.cases as case_names,
-		       l.kind, l.model, l.platform, l.os, l.language, l.cases, l.state, l.attempts, l.digest, l.device_id
+		       l.kind, l.model, l.platform, l.os, l.language, l.cases, l.state, l.attempts, l.digest, l.device_id, l.never
 		from leg l join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id
 		where l.run_id = $1 order by l.position`, run)
 	return list, err
@@ -508,6 +514,7 @@ func (s *Store) Referenced(ctx context.Context, digests []string) ([]string, err
 	err := s.db.SelectContext(ctx, &out, `
 		select d from unnest($1::text[]) as d
 		where exists (select 1 from evidence where digest = d) or exists (select 1 from package where digest = d)
-		   or exists (select 1 from suite_revision where digest = d) or exists (select 1 from sighting where d in (picture, tree))`, digests)
+		   or exists (select 1 from suite_revision where digest = d) or exists (select 1 from sighting where d in (picture, tree))
+		   or exists (select 1 from device where sideline is not null and d in (sideline->'broken'->>'picture', sideline->'broken'->>'log'))`, digests)
 	return out, err
 }

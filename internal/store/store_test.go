@@ -53,7 +53,7 @@ func newRecords(t *testing.T, devices, legs int) *records {
 			return err
 		}
 		for i := range devices {
-			id, err := tx.PutDevice(ctx, r.project, r.host, kaede(i), "idle")
+			id, err := tx.PutDevice(ctx, r.project, r.host, kaede(i), fleet.Condition{}, "idle", "")
 			if err != nil {
 				return err
 			}

@@ -12,9 +12,9 @@ import (
 
 // Installed is an app that is on a device already, and stays there.
 type Installed struct {
-	ID          string `json:"id"`
-	VersionCode string `json:"version_code"`
-	Signer      string `json:"signer"` // fingerprint of its certificate, "" where it is not known
+	ID          string `json:"id" yaml:"id"`
+	VersionCode string `json:"version_code" yaml:"version_code"`
+	Signer      string `json:"signer" yaml:"signer"` // fingerprint of its certificate, "" where it is not known
 }
 
 // kindsFor gives the kinds of package that run on a device.

@@ -2,12 +2,23 @@ package matrix
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
 )
+
+var now = time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
+
+func candidates(list ...fleet.Device) []Candidate {
+	var out []Candidate
+	for i, d := range list {
+		out = append(out, Candidate{ID: int64(i + 1), Standing: fleet.Standing{Device: d, State: "idle"}})
+	}
+	return out
+}
 
 func TestDevicesOfOneClassAreOneCombination(t *testing.T) {
 	kaede := fleet.Device{Kind: "emulator", Platform: "android", Model: "Kaede 7", OS: "14"}
@@ -16,13 +27,36 @@ func TestDevicesOfOneClassAreOneCombination(t *testing.T) {
 	aster := fleet.Device{Kind: "simulator", Platform: "ios", Model: "Aster 12", OS: "18"}
 	apk := appfile.Package{Kind: appfile.Android, MinimumOS: "13"}
 
-	m := Combine([]appfile.Package{apk}, []fleet.Device{aster, kaede, older, kaede}, nil, "de-DE")
-	require.Equal(t, []Leg{{fleet.Of(kaede, "de-DE"), 0}}, m.Legs)
+	m := Combine([]appfile.Package{apk}, candidates(aster, kaede, older, kaede), nil, "de-DE", "Aya", now)
+	require.Equal(t, []Leg{{fleet.Of(kaede, "de-DE"), 0, nil}}, m.Legs)
 	require.Len(t, m.LeftOut, 2, "an OS that is too old, and a platform without a package")
-	require.Equal(t, "needs Android 13; Kaede 7 has 11", m.LeftOut[0].Reasons[0].Why)
+	require.Equal(t, "needs Android 13; this one has 11", m.LeftOut[0].Reasons[0].Why)
 
-	m = Combine([]appfile.Package{apk}, []fleet.Device{kaede, older}, []fleet.Pick{"Kaede 7 14", "Kaede 9"}, "en-GB")
+	m = Combine([]appfile.Package{apk}, candidates(kaede, older), []fleet.Pick{"Kaede 7 14", "Kaede 9"}, "en-GB", "Aya", now)
 	require.Len(t, m.Legs, 1)
 	require.Empty(t, m.LeftOut)
 	require.Equal(t, []fleet.Pick{"Kaede 9"}, m.Unknown)
+}
+
+func TestALegNeverRunsOnDevicesOfItsClassThatDoNotFitOrMayNotBeUsed(t *testing.T) {
+	phone := fleet.Device{Kind: "real", Platform: "android", Model: "Kaede 7", OS: "14"}
+	bos, named := phone, phone
+	bos.Name, bos.Owner, bos.Use.People = "bos", "Bo", []string{"Ines"}
+	named.Name = "clashing"
+	list := candidates(phone, bos, named, phone)
+	list[2].Condition.Installed = []fleet.Installed{{ID: "example.tideline", Signer: "bb"}}
+	list[3].State = "unready"
+	list[3].Condition.Checks = []fleet.Check{{ID: "debugging", Why: "debugging was never allowed", Remedy: "allow it"}}
+	apk := []appfile.Package{{Kind: appfile.Android, ApplicationID: "example.tideline", Signing: &appfile.Signing{Fingerprint: "aa"}}}
+
+	m := Combine(apk, list, nil, "en-GB", "Aya", now)
+	require.Equal(t, []Leg{{fleet.Of(phone, "en-GB"), 0, []int64{2, 3}}}, m.Legs, "the one that is not ready may be mended meanwhile")
+
+	m = Combine(apk, list[1:], nil, "en-GB", "Aya", now)
+	require.Empty(t, m.Legs)
+	require.Equal(t, []fleet.Reason{{Why: "bos: only Ines may use it", Remedy: "ask Bo to be let in"}, {Why: "clashing: another app of that id, signed differently, is installed", Remedy: "remove example.tideline from it, or sign with the certificate bb…"},
+		{Why: " is not ready: debugging was never allowed", Remedy: "allow it"}}, m.LeftOut[0].Reasons)
+
+	m = Combine(apk, list[1:], nil, "en-GB", "Bo", now)
+	require.Len(t, m.Legs, 1, "its owner may")
 }

@@ -31,12 +31,12 @@ var (
 	}}
 	Device = Machine{"device", map[string][]string{
 		"offline":   {"idle", "unready", "resetting", "sidelined", "halted", "booting"},
-		"unready":   {"idle", "offline", "sidelined"},
-		"idle":      {"leased", "offline", "unready", "sidelined", "halted"},
+		"unready":   {"idle", "offline", "sidelined", "halted", "booting"},
+		"idle":      {"leased", "offline", "unready", "sidelined", "halted", "booting"},
 		"leased":    {"resetting"},
-		"resetting": {"idle", "offline", "unready", "sidelined"},
-		"sidelined": {"idle", "offline", "unready"},
-		"halted":    {"booting", "offline", "idle"},
-		"booting":   {"idle", "halted", "offline", "unready"},
+		"resetting": {"idle", "offline", "unready", "sidelined", "halted", "booting"},
+		"sidelined": {"idle", "offline", "unready", "halted", "booting"},
+		"halted":    {"booting", "offline", "idle", "unready", "sidelined"},
+		"booting":   {"idle", "halted", "offline", "unready", "sidelined"},
 	}}
 )

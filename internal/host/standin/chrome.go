@@ -17,6 +17,7 @@ type chrome struct {
 	clock    time.Duration
 	ink      tint
 	ground   tint
+	dark     bool // the screen shows nothing at all
 }
 
 // top is the height of the status bar, bottom that of the bar below.
@@ -44,10 +45,16 @@ func (c chrome) area() screen.Rect {
 }
 
 func (c chrome) paintUnder(v *canvas) {
+	if c.dark {
+		c.ground = hex("#000000")
+	}
 	v.fill(screen.Rect{W: c.width, H: c.height}, 0, c.ground)
 }
 
 func (c chrome) paintOver(v *canvas) {
+	if c.dark {
+		return
+	}
 	h := c.top()
 	at := time.Date(2026, 6, 1, 9, 41, 0, 0, time.UTC).Add(c.clock)
 	label := at.Format("15:04")
@@ -118,4 +125,31 @@ func initial(name string) string {
 		return string(r)
 	}
 	return "?"
+}
+
+// lock is the screen of a device that is locked and wants no code.
+func (c chrome) lock() *element {
+	at := time.Date(2026, 6, 1, 9, 41, 0, 0, time.UTC).Add(c.clock)
+	return &element{T: "column", Size: 15, Kids: []*element{
+		{T: "column", Pad: lengths{96, 0, 0, 0}, Align: "center", Gap: 6, Size: 15, Kids: []*element{
+			{T: "text", Text: at.Format("15:04"), Face: "regular", Size: 64, Ink: hex("#f7f4ec")},
+			{T: "text", Text: fmt.Sprintf("%s %d %s", at.Weekday(), at.Day(), at.Month()), Size: 16, Ink: hex("#dfe7e6")},
+		}},
+		{T: "space", Grow: 1, Size: 15},
+		{T: "column", Pad: lengths{0, 0, 36, 0}, Align: "center", Size: 15, Kids: []*element{{T: "text", Role: "status", Text: "Swipe up to unlock", Size: 15, Ink: hex("#dfe7e6")}}},
+	}}
+}
+
+// dialog is a question of the system's, with the answer that sends it away, if any does.
+func (c chrome) dialog(title, answer string) *element {
+	card := &element{T: "column", Role: "dialog", Name: title, Ground: hex("#f4efe4"), Round: 18, Pad: lengths{20, 20, 16, 20}, Gap: 14, Size: 15, Kids: []*element{
+		{T: "text", Role: "heading", Text: title, Size: 19, Face: "bold", Ink: hex("#1d2b36")},
+	}}
+	if answer == "" {
+		card.Kids = append(card.Kids, &element{T: "text", Text: "Please wait. Do not switch the device off.", Size: 14, Ink: hex("#4d5d69")})
+	} else {
+		card.Kids = append(card.Kids, &element{T: "text", Text: "You can change this later in Settings.", Size: 14, Ink: hex("#4d5d69")},
+			&element{T: "row", Spread: "end", Size: 15, Kids: []*element{{T: "button", Text: answer, Size: 15, Face: "medium", Ink: hex("#1d5a78"), Pad: lengths{8, 10, 8, 10}}}})
+	}
+	return &element{T: "column", Pad: lengths{40, 22, 40, 22}, Spread: "center", Size: 15, Kids: []*element{card}}
 }

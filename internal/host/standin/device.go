@@ -22,6 +22,7 @@ type Config struct {
 	Cutout  string   // hole, bar or none
 	Sandbox []string // command that starts the child for apps
 	Scale   float64  // pixels a density-independent pixel in pictures; 1 where 0
+	State   host.StandinState
 }
 
 // How long things take on a stand-in's own clock.
@@ -60,6 +61,8 @@ type Device struct {
 
 	log     []host.LogLine
 	dropped int
+
+	body
 }
 
 type installed struct {
@@ -77,6 +80,12 @@ var _ host.Device = (*Device)(nil)
 var _ script.Presser = (*Device)(nil)
 var _ host.Logger = (*Device)(nil)
 var _ host.Chancy = (*Device)(nil)
+var _ host.Virtual = (*Device)(nil)
+var _ host.Healthy = (*Device)(nil)
+var _ host.Holding = (*Device)(nil)
+var _ host.Noticing = (*Device)(nil)
+var _ host.Clearing = (*Device)(nil)
+var _ host.Simulated = (*Device)(nil)
 
 // New gives a stand-in that is switched off. Close it to end its child.
 func New(c Config) *Device {
@@ -86,6 +95,7 @@ func New(c Config) *Device {
 	c.Device.Abilities = abilities(c.Device)
 	return &Device{
 		config: c, sandbox: NewSandbox(c.Sandbox), apps: map[string]*installed{}, timers: map[int]timer{}, language: "en-GB", revision: 1,
+		body: newBody(c.State), up: !c.Device.Virtual(),
 		look: chrome{platform: c.Device.Platform, cutout: c.Cutout, width: float64(c.Device.Width), height: float64(c.Device.Height)},
 	}
 }
@@ -110,15 +120,24 @@ func (d *Device) Now() time.Duration { return d.now }
 // SetChance makes what apps find random a function of seed.
 func (d *Device) SetChance(seed uint64) { d.seed = seed }
 
-// Ready boots the device if it is off, and goes to the home screen.
+// Ready boots the device if it is off, unlocks it, sends away what is in front,
+// and goes to the home screen.
 func (d *Device) Ready(ctx context.Context, s host.Surroundings) error {
-	d.realTime = s.RealTime
+	if err := d.within(); err != nil {
+		return err
+	}
 	if !d.up {
-		if err := d.pass(ctx, bootTime); err != nil {
+		if err := d.Boot(ctx, time.Minute, s.RealTime); err != nil {
 			return err
 		}
-		d.up = true
-		d.write("info", "system", fmt.Sprintf("%s is up, %s %s", d.config.Device.Model, fleet.PlatformName(d.config.Device.Platform), d.config.Device.OS))
+	}
+	d.realTime = s.RealTime
+	if err := d.wake(ctx); err != nil {
+		return err
+	}
+	d.dropIn = 0
+	if d.befalls(troubleCable) {
+		d.dropIn = 3
 	}
 	if s.Language != "" {
 		d.language = s.Language
@@ -129,8 +148,23 @@ func (d *Device) Ready(ctx context.Context, s host.Surroundings) error {
 // Install puts an app on the device. A package without a program for stand-ins
 // installs too; it is starting it that fails.
 func (d *Device) Install(ctx context.Context, app host.App) error {
+	if err := d.within(); err != nil {
+		return err
+	}
 	if err := d.pass(ctx, installTime); err != nil {
 		return err
+	}
+	if d.full = d.full || d.befalls(troubleSpace); d.full {
+		d.notice()
+		return &host.Trouble{Why: "there is no room for it: only 90 MB are free", Remedy: "remove apps or pictures until 500 MB are free"}
+	}
+	for _, i := range d.state.Installed {
+		if s := app.Package.Signing; i.ID == app.Package.ApplicationID && i.Signer != "" && s != nil && s.Fingerprint != i.Signer {
+			return fmt.Errorf("another app of that id, signed differently, is installed; remove %s first", i.ID)
+		}
+	}
+	if app.Package.Kind == appfile.IOSDevice && d.befalls(troubleUntrusted) {
+		d.trusts = false
 	}
 	if i := d.apps[app.Package.ApplicationID]; i != nil && i.app.Path == app.Path {
 		d.last = i
@@ -162,6 +196,13 @@ func (d *Device) Start(ctx context.Context, how script.Start) error {
 	if i == nil {
 		return errors.New("no app is installed")
 	}
+	if err := d.within(); err != nil {
+		return err
+	}
+	if !d.trusts {
+		d.notice()
+		return &host.Trouble{Why: "the developer of " + i.app.Package.ApplicationID + " is not trusted on this phone yet, so it does not start", Remedy: "Settings, General, VPN & Device Management: tap the developer, then Trust"}
+	}
 	if how == script.Resume && d.running == i && d.crash == nil {
 		d.front = true
 		return d.render()
@@ -178,7 +219,10 @@ func (d *Device) Start(ctx context.Context, how script.Start) error {
 	if err := d.pass(ctx, launch); err != nil {
 		return err
 	}
-	d.running, d.front = i, true
+	d.running, d.front = i, !d.befalls(troubleBehind)
+	if d.befalls(troublePopup) {
+		d.dialogs = append(d.dialogs, "Rate your connection")
+	}
 	c := d.config.Device
 	d.write("info", "activity", "start "+i.app.Package.ApplicationID)
 	return d.turn(ctx, request{Op: "start", Source: string(i.source), Seed: d.seed, Data: i.data, Device: &deviceInfo{
@@ -212,14 +256,19 @@ func (d *Device) Clean(ctx context.Context, level host.Cleaning) error {
 	if err := d.Stop(ctx); err != nil {
 		return err
 	}
-	d.realTime, d.log, d.dropped = false, nil, 0
+	d.realTime, d.log, d.dropped, d.dropIn = false, nil, 0, 0
+	if err := d.within(); err != nil {
+		return err
+	}
+	if d.befalls(troubleDirty) {
+		return errors.New("the app's data could not be removed")
+	}
 	if level != host.CleanNothing {
 		clear(d.apps)
 		d.last = nil
 	}
-	if level == host.CleanDevice {
-		d.up = false
-		d.sandbox.Close()
+	if level == host.CleanDevice && d.config.Device.Virtual() {
+		return d.Empty(ctx)
 	}
 	return d.render()
 }
@@ -248,6 +297,9 @@ func (d *Device) alive() error {
 	if !d.up {
 		return errors.New("the device is switched off")
 	}
+	if d.state.Unplugged && !d.config.Device.Virtual() {
+		return errUnplugged
+	}
 	return nil
 }
 
@@ -257,8 +309,12 @@ func (d *Device) current() *scene {
 		return d.scene
 	}
 	s := newScene(float64(d.config.Device.Width), float64(d.config.Device.Height))
-	d.look.clock = d.now
-	if d.front && d.view != nil {
+	d.look.clock, d.look.dark = d.now, d.black
+	if over := d.over(); over != nil {
+		d.look.ink, d.look.ground = hex("#f7f4ec"), hex("#24323c")
+		layout(over, d.look.area(), s, "")
+		s.tree.App = "system"
+	} else if d.front && d.view != nil {
 		layout(d.view, d.look.area(), s, d.focus)
 		s.tree.App = d.running.app.Package.ApplicationID
 		d.look.ink, d.look.ground = barInk(d.view), hex("#ffffff")
@@ -275,6 +331,22 @@ func (d *Device) current() *scene {
 	}
 	d.scene = s
 	return s
+}
+
+// over is what the system shows instead of the home screen and apps: nothing while
+// the screen is black, a dialog, or the lock.
+func (d *Device) over() *element {
+	switch n := len(d.dialogs); {
+	case d.black:
+		return &element{T: "column", Size: 15}
+	case d.stubborn != "":
+		return d.look.dialog(d.stubborn, "")
+	case d.locked:
+		return d.look.lock()
+	case n > 0:
+		return d.look.dialog(d.dialogs[n-1], "Not now")
+	}
+	return nil
 }
 
 // barInk picks light or dark for the status bar, by the ground below it.
@@ -368,14 +440,14 @@ func (d *Device) turn(ctx context.Context, req request) error {
 	req.NowMS = d.now.Milliseconds()
 	r, err := d.sandbox.Turn(ctx, req)
 	for _, l := range r.Logs {
-		d.write(l.Level, l.Tag, l.Text)
+		d.writeAs(d.appID(), l.Level, l.Tag, l.Text)
 	}
 	if err == nil {
 		err = d.take(r)
 	}
 	var crash *script.Crash
 	if errors.As(err, &crash) {
-		d.write("error", "crash", crash.Reason)
+		d.writeAs(d.appID(), "error", "crash", crash.Reason)
 		d.quit()
 		d.crash = crash
 		_ = d.render()
@@ -436,6 +508,9 @@ func (d *Device) Picture(context.Context) (script.Picture, error) {
 	if !d.up {
 		return nil, errors.New("the device is switched off")
 	}
+	if d.state.Unplugged && !d.config.Device.Virtual() {
+		return nil, errUnplugged
+	}
 	s := d.current()
 	return picture{s, d.look, d.config.Scale}, nil
 }
@@ -450,12 +525,21 @@ func (d *Device) Log(context.Context) ([]host.LogLine, error) {
 	return lines, nil
 }
 
-func (d *Device) write(level, tag, text string) {
+func (d *Device) write(level, tag, text string) { d.writeAs("", level, tag, text) }
+
+func (d *Device) appID() string {
+	if d.running == nil {
+		return ""
+	}
+	return d.running.app.Package.ApplicationID
+}
+
+func (d *Device) writeAs(app, level, tag, text string) {
 	if len(d.log) >= maxDeviceLog {
 		d.dropped++
 		return
 	}
 	for _, line := range strings.Split(text, "\n") {
-		d.log = append(d.log, host.LogLine{AtMS: d.now.Milliseconds(), Level: level, Tag: tag, Text: line})
+		d.log = append(d.log, host.LogLine{AtMS: d.now.Milliseconds(), Level: level, Tag: tag, Text: line, App: app})
 	}
 }

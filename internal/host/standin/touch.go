@@ -2,6 +2,7 @@ package standin
 
 import (
 	"context"
+	"errors"
 
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
@@ -10,7 +11,7 @@ import (
 // Tap touches the screen: what lies topmost there is what is touched, or the
 // nearest thing around it that wants touches.
 func (d *Device) Tap(ctx context.Context, at screen.Point) error {
-	if err := d.alive(); err != nil {
+	if err := errors.Join(d.within(), d.alive()); err != nil {
 		return err
 	}
 	if err := d.pass(ctx, touchTime); err != nil {
@@ -102,7 +103,7 @@ func (s *scene) focusOf(n *screen.Node) string {
 // Keys presses keys in the field that has the focus. Keys that nothing takes
 // are lost, as they would be on a phone.
 func (d *Device) Keys(ctx context.Context, keys string) error {
-	if err := d.alive(); err != nil {
+	if err := errors.Join(d.within(), d.alive()); err != nil {
 		return err
 	}
 	for _, k := range keys {

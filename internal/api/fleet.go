@@ -1,0 +1,146 @@
+package api
+
+import (
+	"context"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"yamato/internal/service"
+)
+
+// ChangeBuild changes what people say of a build.
+func (h *handlers) ChangeBuild(ctx context.Context, r ChangeBuildRequestObject) (ChangeBuildResponseObject, error) {
+	b, err := h.service.ChangeBuild(lasting(ctx), caller(ctx), text(r.Params.App), r.Build, *r.Body)
+	return ChangeBuild200JSONResponse(b), err
+}
+
+// GetFit tells which devices can run a build.
+func (h *handlers) GetFit(ctx context.Context, r GetFitRequestObject) (GetFitResponseObject, error) {
+	list, err := h.service.Fit(lasting(ctx), caller(ctx), text(r.Params.App), r.Build)
+	return GetFit200JSONResponse(list), err
+}
+
+// GetChanges tells what changed since another build.
+func (h *handlers) GetChanges(ctx context.Context, r GetChangesRequestObject) (GetChangesResponseObject, error) {
+	out, err := h.service.Changes(lasting(ctx), caller(ctx), text(r.Params.App), r.Build, text(r.Params.Against))
+	return GetChanges200JSONResponse(out), err
+}
+
+// GetTexts gives a build's texts.
+func (h *handlers) GetTexts(ctx context.Context, r GetTextsRequestObject) (GetTextsResponseObject, error) {
+	out, err := h.service.Texts(lasting(ctx), caller(ctx), text(r.Params.App), r.Build)
+	return GetTexts200JSONResponse(out), err
+}
+
+// GetSettings gives what starts a run, to copy.
+func (h *handlers) GetSettings(ctx context.Context, r GetSettingsRequestObject) (GetSettingsResponseObject, error) {
+	out, err := h.service.Settings(lasting(ctx), caller(ctx), text(r.Params.App), r.Build, text(r.Params.Device), text(r.Params.Lineup), words(r.Params.Suite))
+	return GetSettings200JSONResponse(out), err
+}
+
+// GetRetention tells what may be taken away.
+func (h *handlers) GetRetention(ctx context.Context, _ GetRetentionRequestObject) (GetRetentionResponseObject, error) {
+	out, err := h.service.Retention(lasting(ctx), caller(ctx))
+	return GetRetention200JSONResponse(out), err
+}
+
+// SetRetention changes what may be taken away.
+func (h *handlers) SetRetention(ctx context.Context, r SetRetentionRequestObject) (SetRetentionResponseObject, error) {
+	out, err := h.service.SetRetention(lasting(ctx), caller(ctx), *r.Body)
+	return SetRetention200JSONResponse(out), err
+}
+
+// FetchPackage takes in a package from an address.
+func (h *handlers) FetchPackage(ctx context.Context, r FetchPackageRequestObject) (FetchPackageResponseObject, error) {
+	p, err := h.service.FetchPackage(lasting(ctx), caller(ctx), r.Body.Url)
+	return FetchPackage200JSONResponse(p), err
+}
+
+// SidelineDevice takes a device out of use.
+func (h *handlers) SidelineDevice(ctx context.Context, r SidelineDeviceRequestObject) (SidelineDeviceResponseObject, error) {
+	d, err := h.service.Sideline(lasting(ctx), caller(ctx), r.Device, *r.Body)
+	return SidelineDevice200JSONResponse(d), err
+}
+
+// RestoreDevice brings a device back.
+func (h *handlers) RestoreDevice(ctx context.Context, r RestoreDeviceRequestObject) (RestoreDeviceResponseObject, error) {
+	d, err := h.service.Restore(lasting(ctx), caller(ctx), r.Device)
+	return RestoreDevice200JSONResponse(d), err
+}
+
+// DoErrand asks a host to do something.
+func (h *handlers) DoErrand(ctx context.Context, r DoErrandRequestObject) (DoErrandResponseObject, error) {
+	e, err := h.service.Do(lasting(ctx), caller(ctx), *r.Body)
+	return DoErrand200JSONResponse(e), err
+}
+
+// ListSites tells what the sites offer.
+func (h *handlers) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListSitesResponseObject, error) {
+	list, err := h.service.Sites(lasting(ctx), caller(ctx))
+	return ListSites200JSONResponse(list), err
+}
+
+// AcceptLicence accepts a licence.
+func (h *handlers) AcceptLicence(ctx context.Context, r AcceptLicenceRequestObject) (AcceptLicenceResponseObject, error) {
+	l, err := h.service.AcceptLicence(lasting(ctx), caller(ctx), r.Licence)
+	return AcceptLicence200JSONResponse(l), err
+}
+
+// ListLineups lists lineups.
+func (h *handlers) ListLineups(ctx context.Context, _ ListLineupsRequestObject) (ListLineupsResponseObject, error) {
+	list, err := h.service.Lineups(lasting(ctx), caller(ctx))
+	return ListLineups200JSONResponse(list), err
+}
+
+// SaveLineup keeps a lineup.
+func (h *handlers) SaveLineup(ctx context.Context, r SaveLineupRequestObject) (SaveLineupResponseObject, error) {
+	l, err := h.service.SaveLineup(lasting(ctx), caller(ctx), r.Body.Text)
+	return SaveLineup200JSONResponse(l), err
+}
+
+// GetLineup gives a lineup.
+func (h *handlers) GetLineup(ctx context.Context, r GetLineupRequestObject) (GetLineupResponseObject, error) {
+	l, err := h.service.Lineup(lasting(ctx), caller(ctx), r.Lineup)
+	return GetLineup200JSONResponse(l), err
+}
+
+// TryLineup tells what a lineup takes now.
+func (h *handlers) TryLineup(ctx context.Context, r TryLineupRequestObject) (TryLineupResponseObject, error) {
+	out, err := h.service.TryLineup(lasting(ctx), caller(ctx), *r.Body)
+	return TryLineup200JSONResponse(out), err
+}
+
+// GetErrand gives an errand, once it is done or after a time.
+func (h *handlers) GetErrand(ctx context.Context, r GetErrandRequestObject) (GetErrandResponseObject, error) {
+	wait := time.Duration(0)
+	if r.Params.WaitMs != nil {
+		wait = time.Duration(*r.Params.WaitMs) * time.Millisecond
+	}
+	e, err := h.service.Errand(lasting(ctx), caller(ctx), r.Errand, wait)
+	return GetErrand200JSONResponse(e), err
+}
+
+// RemoveLineup forgets a lineup.
+func (h *handlers) RemoveLineup(ctx context.Context, r RemoveLineupRequestObject) (RemoveLineupResponseObject, error) {
+	if err := h.service.RemoveLineup(lasting(ctx), caller(ctx), r.Lineup); err != nil {
+		return nil, err
+	}
+	return RemoveLineup204Response{}, nil
+}
+
+// HandOver makes an install page at the address by which the caller came.
+func (h *handlers) HandOver(ctx context.Context, r HandOverRequestObject) (HandOverResponseObject, error) {
+	minutes := 0
+	if r.Body.Minutes != nil {
+		if minutes = *r.Body.Minutes; minutes < 1 || minutes > 7*24*60 {
+			return nil, service.Invalid("an install page is there for 1 minute to 7 days", "")
+		}
+	}
+	base := ""
+	if g, ok := ctx.(*gin.Context); ok {
+		base = h.baseOf(g)
+	}
+	out, err := h.service.HandOver(lasting(ctx), caller(ctx), text(r.Params.App), r.Build, base, minutes)
+	return HandOver200JSONResponse(out), err
+}

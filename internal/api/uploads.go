@@ -1,0 +1,167 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"sync"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+	"github.com/tus/tusd/v2/pkg/filelocker"
+	"github.com/tus/tusd/v2/pkg/filestore"
+	tus "github.com/tus/tusd/v2/pkg/handler"
+	quiet "golang.org/x/exp/slog"
+
+	"yamato/internal/service"
+)
+
+// uploads takes packages in pieces by the tus protocol (1.0.0): what was
+// interrupted goes on where it stopped, at any service that shares the folder.
+type uploads struct {
+	dir   string
+	log   *slog.Logger
+	mu    sync.Mutex
+	of    map[string]*tus.UnroutedHandler // by project
+	store filestore.FileStore
+}
+
+func newUploads(dir string, log *slog.Logger) (*uploads, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("making the folder for uploads: %w", err)
+	}
+	return &uploads{dir: dir, log: log, of: map[string]*tus.UnroutedHandler{}, store: filestore.New(dir)}, nil
+}
+
+// to gives the protocol's handler for a project.
+func (u *uploads) to(project string) (*tus.UnroutedHandler, error) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if h := u.of[project]; h != nil {
+		return h, nil
+	}
+	parts := tus.NewStoreComposer()
+	u.store.UseIn(parts)
+	filelocker.New(u.dir).UseIn(parts)
+	h, err := tus.NewUnroutedHandler(tus.Config{
+		StoreComposer: parts, BasePath: "/api/v1/projects/" + project + "/uploads/", MaxSize: service.MaxPackage, DisableDownload: true, DisableConcatenation: true,
+		Logger: quiet.New(quiet.NewTextHandler(io.Discard, nil)), Cors: &tus.CorsConfig{Disable: true},
+		PreUploadCreateCallback: func(e tus.HookEvent) (tus.HTTPResponse, tus.FileInfoChanges, error) {
+			id, _ := e.Context.Value(uploadID).(string)
+			return tus.HTTPResponse{}, tus.FileInfoChanges{ID: id}, nil
+		},
+	})
+	u.of[project] = h
+	return h, err
+}
+
+type contextKey string
+
+const uploadID contextKey = "yamato.upload"
+
+var uploadForm = regexp.MustCompile(`^[0-9a-f-]{36}$`)
+
+// upload serves the protocol: POST begins, HEAD tells how far it got, PATCH goes
+// on, DELETE gives up.
+func (h *handlers) upload(g *gin.Context) {
+	if h.uploads == nil {
+		h.fail(g, service.NotFound("this service takes no uploads in pieces", "send the package whole"))
+		return
+	}
+	protocol, err := h.uploads.to(caller(g).Project)
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	serve := map[string]http.HandlerFunc{http.MethodHead: protocol.HeadFile, http.MethodPatch: protocol.PatchFile, http.MethodDelete: protocol.DelFile}[g.Request.Method]
+	r := g.Request
+	if id := g.Param("upload"); id == "" {
+		made := uuid.NewString()
+		if err := h.service.StartUpload(r.Context(), caller(g), made); err != nil {
+			h.fail(g, err)
+			return
+		}
+		r, serve = r.WithContext(context.WithValue(r.Context(), uploadID, made)), protocol.PostFile
+	} else if err := h.ownUpload(g, id); err != nil {
+		h.fail(g, err)
+		return
+	}
+	protocol.Middleware(serve).ServeHTTP(g.Writer, r)
+}
+
+func (h *handlers) ownUpload(g *gin.Context, id string) error {
+	if !uploadForm.MatchString(id) {
+		return service.NotFound("there is no such upload", "")
+	}
+	return h.service.OwnsUpload(g.Request.Context(), caller(g), id)
+}
+
+// TakeUpload takes in a package whose upload is complete.
+func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (TakeUploadResponseObject, error) {
+	g, ok := ctx.(*gin.Context)
+	if !ok || h.uploads == nil {
+		return nil, service.NotFound("this service takes no uploads in pieces", "send the package whole")
+	}
+	if err := h.ownUpload(g, r.Upload); err != nil {
+		return nil, err
+	}
+	upload, err := h.uploads.store.GetUpload(lasting(ctx), r.Upload)
+	if errors.Is(err, tus.ErrNotFound) {
+		return nil, service.NotFound("there is no such upload", "it is kept for a day after it was begun: begin anew")
+	}
+	if err != nil {
+		return nil, err
+	}
+	info, err := upload.GetInfo(lasting(ctx))
+	if err != nil {
+		return nil, err
+	}
+	if info.SizeIsDeferred || info.Offset != info.Size {
+		return nil, service.Invalid(fmt.Sprintf("%d of %d bytes have arrived", info.Offset, info.Size), "send the rest first")
+	}
+	f, err := os.Open(filepath.Join(h.uploads.dir, r.Upload))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	p, err := h.service.TakeUpload(lasting(ctx), caller(ctx), r.Upload, info.MetaData["filename"], f)
+	if err != nil {
+		var refused *service.Problem
+		if errors.As(service.AsProblem(err), &refused) && refused.Body.Status < 500 { // it will not get better: nothing is kept of it
+			_ = h.uploads.store.AsTerminatableUpload(upload).Terminate(lasting(ctx))
+		}
+		return nil, err
+	}
+	if err := h.uploads.store.AsTerminatableUpload(upload).Terminate(lasting(ctx)); err != nil {
+		h.config.Log.Warn("an upload could not be tidied away", "error", err)
+	}
+	return TakeUpload200JSONResponse(p), nil
+}
+
+// icon gives a build's icon.
+func (h *handlers) icon(g *gin.Context) {
+	data, media, err := h.service.Icon(g.Request.Context(), caller(g), g.Query("app"), g.Param("build"))
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	g.Header("Cache-Control", "private, max-age=86400")
+	g.Data(http.StatusOK, media, data)
+}
+
+// sidelined gives the last picture, or the boot log, of a device that was given up.
+func (h *handlers) sidelined(g *gin.Context) {
+	f, media, err := h.service.Remains(g.Request.Context(), caller(g), g.Param("device"), g.Param("what"))
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	defer f.Close()
+	g.DataFromReader(http.StatusOK, f.Size(), media, f, nil)
+}

@@ -1,0 +1,197 @@
+package host
+
+import (
+	"context"
+	"math"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/shirou/gopsutil/v4/cpu"
+	"github.com/shirou/gopsutil/v4/mem"
+
+	"yamato/internal/link"
+)
+
+// news is what the service is to be told of the fleet: what has changed since it
+// was told last. The host's lock guards it.
+type news struct {
+	ring    chan struct{}
+	devices map[string]bool
+	gone    []string
+	offer   bool
+	load    bool
+	done    []link.Done
+	errands map[int64]bool // in hand, or done
+	open    map[int64]bool // in hand
+	machine link.Load      // as it was weighed last
+}
+
+func newNews() news {
+	return news{ring: make(chan struct{}, 1), devices: map[string]bool{}, errands: map[int64]bool{}, open: map[int64]bool{}}
+}
+
+func (n *news) wake() {
+	select {
+	case n.ring <- struct{}{}:
+	default:
+	}
+}
+
+// take notes an errand, false where it was taken before.
+func (n *news) take(mu *sync.Mutex, id int64) bool {
+	mu.Lock()
+	defer mu.Unlock()
+	if n.errands[id] {
+		return false
+	}
+	if len(n.errands) > 10_000 { // the service asks for none that is an hour old
+		clear(n.errands)
+	}
+	n.errands[id], n.open[id] = true, true
+	return true
+}
+
+// hand gives the errands in hand. The caller holds the lock.
+func (n *news) hand() []int64 {
+	var out []int64
+	for id := range n.open {
+		out = append(out, id)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// changed has the service told how a device is.
+func (h *Host) changed(device string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.news.devices[device], h.news.load = true, true
+	h.news.wake()
+}
+
+func (h *Host) offerChanged() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.news.offer = true
+	h.news.wake()
+}
+
+// answer tells how an errand ended. Without an id it tells of a device, by name,
+// that nobody had asked about.
+func (h *Host) answer(d link.Done, device string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	d.Device = device
+	h.news.done = append(h.news.done, d)
+	h.news.wake()
+}
+
+// tell passes on what is new, for as long as the link holds. Answers come after the
+// news of the devices that they are about.
+func (h *Host) tell(ctx context.Context, conn link.Conn) error {
+	for {
+		fleet, done := h.fresh()
+		if fleet != nil {
+			if err := conn.Send(ctx, link.FromHost{Fleet: fleet}); err != nil {
+				return err
+			}
+		}
+		for _, d := range done {
+			if err := conn.Send(ctx, link.FromHost{Done: &d}); err != nil {
+				return err
+			}
+			h.told(d.ID)
+		}
+		select {
+		case <-h.news.ring:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// fresh takes what is new. Answers stay until they have been passed on.
+func (h *Host) fresh() (*link.Fleet, []link.Done) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	n := &h.news
+	done := slices.Clone(n.done)
+	if len(n.devices) == 0 && len(n.gone) == 0 && !n.offer && !n.load {
+		return nil, done
+	}
+	out := &link.Fleet{Gone: n.gone}
+	uncleaned := h.uncleaned()
+	for name := range n.devices {
+		if w := h.workers[name]; w != nil {
+			out.Devices = append(out.Devices, w.declared(uncleaned))
+		}
+	}
+	if n.offer {
+		out.Offer = h.offer()
+	}
+	if n.load {
+		out.Load = h.load()
+	}
+	clear(n.devices)
+	n.gone, n.offer, n.load = nil, false, false
+	return out, done
+}
+
+func (h *Host) told(id int64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.news.done = h.news.done[1:]
+	delete(h.news.open, id)
+}
+
+// offer and load describe the site and what is taken of it. The caller holds the lock.
+func (h *Host) offer() *link.Offer {
+	if h.config.Yard == nil {
+		return nil
+	}
+	o := h.config.Yard.offer()
+	return &o
+}
+
+func (h *Host) load() *link.Load {
+	if h.config.Yard == nil {
+		return nil
+	}
+	l := h.news.machine
+	l.Running = h.running()
+	return &l
+}
+
+// weigh looks now and then how much of the machine is in use, and tells where that
+// has changed by more than a little.
+func (h *Host) weigh(ctx context.Context) {
+	tick := time.NewTicker(5 * time.Second)
+	defer tick.Stop()
+	for {
+		if m, err := mem.VirtualMemoryWithContext(ctx); err == nil {
+			share := 0.0
+			if busy, err := cpu.PercentWithContext(ctx, 0, false); err == nil && len(busy) == 1 {
+				share = math.Round(busy[0]) / 100
+			}
+			count, _ := cpu.CountsWithContext(ctx, true)
+			h.weighed(link.Load{UsedMB: int(m.Used >> 20), TotalMB: int(m.Total >> 20), CPU: share, CPUs: count})
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+func (h *Host) weighed(now link.Load) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	before := h.news.machine
+	if math.Abs(now.CPU-before.CPU) < 0.05 && max(now.UsedMB-before.UsedMB, before.UsedMB-now.UsedMB) < 256 {
+		return
+	}
+	h.news.machine, h.news.load = now, true
+	h.news.wake()
+}

@@ -1,0 +1,212 @@
+package host
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+
+	"yamato/internal/core/fleet"
+	"yamato/internal/link"
+)
+
+// Driver opens the devices of a site, and brings what virtual ones boot from.
+type Driver interface {
+	// Open gives one of the site's devices, switched off where it can be.
+	Open(s *Site, d SiteDevice, m fleet.Model) (Device, error)
+	// Fetch brings an OS image, and tells how many megabytes have come.
+	Fetch(ctx context.Context, image fleet.Image, told func(mb int)) error
+}
+
+// Yard is a site as this host keeps it: what the site file lists, what was made and
+// removed since, and which OS images have been fetched. It outlives the host.
+type Yard struct {
+	site   *Site
+	driver Driver
+	path   string
+
+	mu      sync.Mutex
+	kept    keptSite
+	working map[string]int // images that are being fetched: megabytes so far
+}
+
+// keptSite is what a yard keeps on disk.
+type keptSite struct {
+	Made    []SiteDevice `json:"made"`
+	Removed []string     `json:"removed"`
+	Fetched []string     `json:"fetched"` // names of images
+}
+
+// OpenYard opens the yard of a site in a host's folder.
+func OpenYard(dir string, s *Site, driver Driver) (*Yard, error) {
+	y := &Yard{site: s, driver: driver, path: filepath.Join(dir, "site.json"), working: map[string]int{}}
+	body, err := os.ReadFile(y.path)
+	if errors.Is(err, os.ErrNotExist) {
+		return y, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading what was made at the site: %w", err)
+	}
+	if err := json.Unmarshal(body, &y.kept); err != nil {
+		return nil, fmt.Errorf("%s cannot be read: %w", y.path, err)
+	}
+	return y, nil
+}
+
+// Devices opens the devices that there are.
+func (y *Yard) Devices() ([]Device, error) {
+	var out []Device
+	for _, d := range y.list() {
+		m, err := y.site.Find(d)
+		if err != nil {
+			return nil, err
+		}
+		device, err := y.driver.Open(y.site, d, m)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, device)
+	}
+	return out, nil
+}
+
+func (y *Yard) list() []SiteDevice {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	out := slices.DeleteFunc(slices.Clone(y.site.Devices), func(d SiteDevice) bool { return slices.Contains(y.kept.Removed, d.Name) })
+	return append(out, y.kept.Made...)
+}
+
+func (y *Yard) startsHalted(name string) bool {
+	for _, d := range y.list() {
+		if d.Name == name {
+			return d.Halted
+		}
+	}
+	return false
+}
+
+func (y *Yard) model(name string) (fleet.Model, bool) {
+	i := slices.IndexFunc(y.site.Models, func(m fleet.Model) bool { return m.Model == name })
+	if i < 0 {
+		return fleet.Model{}, false
+	}
+	return y.site.Models[i], true
+}
+
+// keep writes what is kept. The caller holds the lock.
+func (y *Yard) keep() error {
+	body, err := json.MarshalIndent(y.kept, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(y.path), 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(y.path+".part", body, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(y.path+".part", y.path)
+}
+
+// images gives the OS images with their states. The caller holds the lock.
+func (y *Yard) images() []fleet.Image {
+	out := slices.Clone(y.site.Images)
+	for i := range out {
+		at := &out[i]
+		if at.State == "" {
+			at.State = fleet.ImagePresent
+		}
+		if slices.Contains(y.kept.Fetched, at.Name()) {
+			at.State = fleet.ImagePresent
+		}
+		if mb, ok := y.working[at.Name()]; ok {
+			at.State, at.FetchedMB = fleet.ImageFetching, mb
+		}
+	}
+	return out
+}
+
+func (y *Yard) offer() link.Offer {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	return link.Offer{Models: y.site.Models, Images: y.images(), Licences: y.site.Licences, Capacity: y.site.Capacity}
+}
+
+// make makes a virtual device of a model and an image that is there.
+func (y *Yard) make(name, model, image string) (Device, error) {
+	m, ok := y.model(model)
+	if !ok {
+		return nil, fmt.Errorf("this site has no model %q", model)
+	}
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	at := slices.IndexFunc(y.images(), func(i fleet.Image) bool { return i.Names(image) && i.Platform == m.Platform })
+	if at < 0 || y.images()[at].State != fleet.ImagePresent {
+		return nil, fmt.Errorf("%s is not here", image)
+	}
+	kind := fleet.Emulator
+	if m.Platform == "ios" {
+		kind = fleet.Simulator
+	}
+	d := SiteDevice{Name: name, Model: model, Kind: kind, OS: y.images()[at].OS, Halted: true}
+	if slices.ContainsFunc(append(slices.Clone(y.site.Devices), y.kept.Made...), func(o SiteDevice) bool { return o.Name == name }) {
+		return nil, fmt.Errorf("there is a device named %s already", name)
+	}
+	if !deviceName.MatchString(name) {
+		return nil, fmt.Errorf("%q cannot be the name of a device", name)
+	}
+	device, err := y.driver.Open(y.site, d, m)
+	if err != nil {
+		return nil, err
+	}
+	y.kept.Made = append(y.kept.Made, d)
+	return device, y.keep()
+}
+
+func (y *Yard) remove(name string) error {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	made := len(y.kept.Made)
+	y.kept.Made = slices.DeleteFunc(y.kept.Made, func(d SiteDevice) bool { return d.Name == name })
+	if len(y.kept.Made) == made {
+		y.kept.Removed = append(y.kept.Removed, name)
+	}
+	return y.keep()
+}
+
+// fetch brings an OS image, and calls told as it comes.
+func (y *Yard) fetch(ctx context.Context, name string, told func()) error {
+	y.mu.Lock()
+	at := slices.IndexFunc(y.images(), func(i fleet.Image) bool { return i.Names(name) })
+	if at < 0 {
+		y.mu.Unlock()
+		return fmt.Errorf("this site has no image %q", name)
+	}
+	image := y.images()[at]
+	if image.State != fleet.ImageAbsent {
+		y.mu.Unlock()
+		return fmt.Errorf("%s is %s already", name, image.State)
+	}
+	y.working[image.Name()] = 0
+	y.mu.Unlock()
+	told()
+	err := y.driver.Fetch(ctx, image, func(mb int) {
+		y.mu.Lock()
+		y.working[image.Name()] = mb
+		y.mu.Unlock()
+		told()
+	})
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	delete(y.working, image.Name())
+	if err != nil {
+		return fmt.Errorf("%s could not be fetched: %w", name, err)
+	}
+	y.kept.Fetched = append(y.kept.Fetched, image.Name())
+	return y.keep()
+}

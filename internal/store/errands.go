@@ -1,0 +1,263 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"yamato/internal/core/fleet"
+	"yamato/internal/link"
+)
+
+// Errand is something that a host is asked to do outside of leases.
+type Errand struct {
+	ID      int64                 `db:"id"`
+	HostID  int64                 `db:"host_id"`
+	Device  string                `db:"device"`
+	What    string                `db:"what"`
+	Args    JSON[link.ErrandArgs] `db:"args"`
+	AskedBy string                `db:"asked_by"`
+	AskedAt time.Time             `db:"asked_at"`
+	DoneAt  *time.Time            `db:"done_at"`
+	Trouble string                `db:"trouble"`
+	Remedy  string                `db:"remedy"`
+}
+
+const errandColumns = `select id, host_id, device, what, args, asked_by, asked_at, done_at, trouble, remedy from errand `
+
+// AskErrand keeps an errand, and forgets those that were done a week ago.
+func (s *Store) AskErrand(ctx context.Context, project int64, e Errand) (int64, error) {
+	var id int64
+	err := s.InTx(ctx, func(t *Tx) error {
+		if err := t.exec(ctx, `delete from errand where project_id = $1 and done_at < now() - interval '7 days'`, project); err != nil {
+			return err
+		}
+		return t.tx.GetContext(ctx, &id, `
+			insert into errand (project_id, host_id, device, what, args, asked_by) values ($1, $2, $3, $4, $5, $6) returning id`,
+			project, e.HostID, e.Device, e.What, toJSON(e.Args.V), e.AskedBy)
+	})
+	return id, err
+}
+
+// ErrandNumbered gives one.
+func (s *Store) ErrandNumbered(ctx context.Context, project, id int64) (Errand, error) {
+	var e Errand
+	err := s.db.GetContext(ctx, &e, errandColumns+`where project_id = $1 and id = $2`, project, id)
+	return e, one(err)
+}
+
+// ErrandsOf gives what was last done to a device, newest first.
+func (s *Store) ErrandsOf(ctx context.Context, project int64, device string, limit int) ([]Errand, error) {
+	list := []Errand{}
+	err := s.db.SelectContext(ctx, &list, errandColumns+`where project_id = $1 and device = $2 order by id desc limit $3`, project, device, limit)
+	return list, err
+}
+
+// OpenErrand gives the id of an errand of that kind that a device has open, 0 for none.
+func (s *Store) OpenErrand(ctx context.Context, host int64, device string) (int64, error) {
+	var id int64
+	err := s.db.GetContext(ctx, &id, `select coalesce(max(id), 0) from errand where host_id = $1 and device = $2 and done_at is null and asked_at > now() - interval '1 hour'`, host, device)
+	return id, err
+}
+
+// WantedErrands gives what a host has not done yet, after a number.
+func (s *Store) WantedErrands(ctx context.Context, host, after int64) ([]Errand, error) {
+	var list []Errand
+	err := s.db.SelectContext(ctx, &list, errandColumns+`
+		where host_id = $1 and done_at is null and id > $2 and asked_at > now() - interval '1 hour' order by id limit 200`, host, after)
+	return list, err
+}
+
+// KeepDone keeps how an errand ended; only the host that was asked may. It gives
+// the errand, or ErrNone where it had ended before.
+func (t *Tx) KeepDone(ctx context.Context, host int64, d link.Done) (Errand, error) {
+	var e Errand
+	err := t.tx.GetContext(ctx, &e, `
+		update errand set done_at = now(), trouble = $3, remedy = $4 where id = $1 and host_id = $2 and done_at is null
+		returning id, host_id, device, what, args, asked_by, asked_at, done_at, trouble, remedy`, d.ID, host, d.Trouble, d.Remedy)
+	return e, one(err)
+}
+
+// DropErrands ends what was asked of a host that has forgotten it: it was started again.
+func (t *Tx) DropErrands(ctx context.Context, host int64, inHand []int64, why string) error {
+	return t.exec(ctx, `
+		update errand set done_at = now(), trouble = $2
+		where host_id = $1 and done_at is null and asked_at < now() - interval '2 seconds' and not id = any($3)`, host, why, inHand)
+}
+
+// HostRow is a host with what its site offers.
+type HostRow struct {
+	ID     int64            `db:"id"`
+	Name   string           `db:"name"`
+	Site   string           `db:"site"`
+	Linked bool             `db:"linked"`
+	SeenAt time.Time        `db:"seen_at"`
+	Offer  JSON[link.Offer] `db:"offer"`
+	Load   JSON[link.Load]  `db:"load"`
+}
+
+// Hosts gives a project's hosts, by site.
+func (s *Store) Hosts(ctx context.Context, project int64) ([]HostRow, error) {
+	list := []HostRow{}
+	err := s.db.SelectContext(ctx, &list, `
+		select id, name, site, instance is not null as linked, seen_at, offer, load from host where project_id = $1 order by site, name`, project)
+	return list, err
+}
+
+// SetOffer and SetLoad keep what a host tells of itself.
+func (t *Tx) SetOffer(ctx context.Context, host int64, o link.Offer) error {
+	return t.exec(ctx, `update host set offer = $2 where id = $1`, host, toJSON(o))
+}
+
+// SetLoad keeps what is taken of a host.
+func (t *Tx) SetLoad(ctx context.Context, host int64, l link.Load) error {
+	return t.exec(ctx, `update host set load = $2 where id = $1`, host, toJSON(l))
+}
+
+// SidelineDevice takes a device out of use, at once if nothing has it. It gives
+// ErrNone where there is no such device.
+func (t *Tx) SidelineDevice(ctx context.Context, id int64, in Sideline) error {
+	var got int64
+	return one(t.tx.GetContext(ctx, &got, `
+		update device set sideline = $2, since = case when state in ('leased', 'resetting', 'offline') then since else now() end,
+		       reason = case when state in ('leased', 'resetting', 'offline') then reason else $3 end,
+		       state = case when state in ('leased', 'resetting', 'offline') then state else 'sidelined' end
+		where id = $1 returning id`, id, toJSON(in), in.Reason))
+}
+
+// RestoreDevice brings a device back into use.
+func (t *Tx) RestoreDevice(ctx context.Context, id int64) error {
+	return t.exec(ctx, `
+		with back as (
+			update device d set sideline = null, since = now(),
+			       reason = case when d.state <> 'sidelined' then d.reason when h.instance is null then '`+notConnected+`' else d.ready_reason end,
+			       state = case when d.state <> 'sidelined' then d.state when h.instance is null then 'offline' else d.ready_state end
+			from host h where h.id = d.host_id and d.id = $1 returning d.id)
+		insert into dirty (sort, id) select 1, id from back`, id)
+}
+
+// SidelinedDevice is a device that is out of use.
+type SidelinedDevice struct {
+	ID        int64          `db:"id"`
+	ProjectID int64          `db:"project_id"`
+	HostID    int64          `db:"host_id"`
+	Name      string         `db:"name"`
+	Linked    bool           `db:"linked"`
+	Sideline  JSON[Sideline] `db:"sideline"`
+}
+
+// Sidelined gives the devices of all projects that are out of use.
+func (s *Store) Sidelined(ctx context.Context) ([]SidelinedDevice, error) {
+	var list []SidelinedDevice
+	err := s.db.SelectContext(ctx, &list, `
+		select d.id, d.project_id, d.host_id, d.name, h.instance is not null as linked, d.sideline from device d join host h on h.id = d.host_id
+		where d.sideline is not null`)
+	return list, err
+}
+
+// SetSideline keeps another reason or another time.
+func (t *Tx) SetSideline(ctx context.Context, id int64, in Sideline) error {
+	return t.exec(ctx, `update device set sideline = $2 where id = $1 and sideline is not null`, id, toJSON(in))
+}
+
+// Halted is a virtual device that is off while legs wait for one of its class.
+type Halted struct {
+	ID        int64              `db:"id"`
+	ProjectID int64              `db:"project_id"`
+	HostID    int64              `db:"host_id"`
+	Name      string             `db:"name"`
+	Class     string             `db:"class"`
+	Legs      int                `db:"legs"`
+	Coming    int                `db:"coming"` // devices of the class that serve, or will
+	Facts     JSON[fleet.Device] `db:"facts"`
+	Load      JSON[link.Load]    `db:"load"`
+	Offer     JSON[link.Offer]   `db:"offer"`
+}
+
+// HaltedWanted gives the halted devices that waiting legs could use.
+func (s *Store) HaltedWanted(ctx context.Context) ([]Halted, error) {
+	var list []Halted
+	err := s.db.SelectContext(ctx, &list, `
+		with wanted as (
+			select project_id, kind, model, platform, os, count(*) as legs from leg
+			where run_id in (select id from run where finished_at is null) and state = 'waiting' group by 1, 2, 3, 4, 5)
+		select d.id, d.project_id, d.host_id, d.name, d.facts, h.load, h.offer, concat_ws('/', d.kind, d.model, d.platform, d.os) as class, w.legs,
+		       (select count(*) from device o where o.project_id = d.project_id and o.kind = d.kind and o.model = d.model and o.platform = d.platform and o.os = d.os
+		          and o.state in ('idle', 'leased', 'resetting', 'booting')) as coming
+		from wanted w join device d on d.project_id = w.project_id and d.kind = w.kind and d.model = w.model and d.platform = w.platform and d.os = w.os
+		     join host h on h.id = d.host_id and h.instance is not null
+		where d.state = 'halted' order by d.used, d.name limit 200`)
+	return list, err
+}
+
+// RuledDevices gives the devices that may be used at certain hours only.
+func (s *Store) RuledDevices(ctx context.Context) ([]int64, error) {
+	var ids []int64
+	err := s.db.SelectContext(ctx, &ids, `select id from device where state = 'idle' and facts->'use'->>'hours' is not null`)
+	return ids, err
+}
+
+// MarkDevices tells the scheduler to look at devices again.
+func (s *Store) MarkDevices(ctx context.Context, ids []int64) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	_, err := s.db.ExecContext(ctx, `insert into dirty (sort, id) select 1, unnest($1::bigint[])`, ids)
+	return err
+}
+
+// Accepted is a licence that somebody has accepted.
+type Accepted struct {
+	Name   string    `db:"name"`
+	Digest string    `db:"digest"`
+	By     string    `db:"accepted_by"`
+	At     time.Time `db:"accepted_at"`
+}
+
+// LicencesAccepted gives what was accepted in a project.
+func (s *Store) LicencesAccepted(ctx context.Context, project int64) ([]Accepted, error) {
+	list := []Accepted{}
+	err := s.db.SelectContext(ctx, &list, `select name, digest, accepted_by, accepted_at from licence_accepted where project_id = $1`, project)
+	return list, err
+}
+
+// AcceptLicence keeps that somebody has accepted a text; who did so first stands.
+func (s *Store) AcceptLicence(ctx context.Context, project int64, name, digest, by string) error {
+	_, err := s.db.ExecContext(ctx, `insert into licence_accepted (project_id, name, digest, accepted_by) values ($1, $2, $3, $4) on conflict do nothing`, project, name, digest, by)
+	return err
+}
+
+// Lineup is a saved rule that chooses devices.
+type Lineup struct {
+	Name    string    `db:"name"`
+	Text    string    `db:"text"`
+	SavedBy string    `db:"saved_by"`
+	SavedAt time.Time `db:"saved_at"`
+}
+
+// Lineups gives a project's lineups by name.
+func (s *Store) Lineups(ctx context.Context, project int64) ([]Lineup, error) {
+	list := []Lineup{}
+	err := s.db.SelectContext(ctx, &list, `select name, text, saved_by, saved_at from lineup where project_id = $1 order by name`, project)
+	return list, err
+}
+
+// LineupNamed gives one lineup.
+func (s *Store) LineupNamed(ctx context.Context, project int64, name string) (Lineup, error) {
+	var l Lineup
+	err := s.db.GetContext(ctx, &l, `select name, text, saved_by, saved_at from lineup where project_id = $1 and name = $2`, project, name)
+	return l, one(err)
+}
+
+// SaveLineup keeps a lineup under its name.
+func (s *Store) SaveLineup(ctx context.Context, project int64, l Lineup) error {
+	_, err := s.db.ExecContext(ctx, `
+		insert into lineup (project_id, name, text, saved_by) values ($1, $2, $3, $4)
+		on conflict (project_id, name) do update set text = excluded.text, saved_by = excluded.saved_by, saved_at = now()`, project, l.Name, l.Text, l.SavedBy)
+	return err
+}
+
+// RemoveLineup forgets a lineup. It gives ErrNone where there is none.
+func (s *Store) RemoveLineup(ctx context.Context, project int64, name string) error {
+	var got int64
+	return one(s.db.GetContext(ctx, &got, `delete from lineup where project_id = $1 and name = $2 returning id`, project, name))
+}
