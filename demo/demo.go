@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-//go:embed tideline suites sites
+//go:embed tideline suites sites lineups
 var files embed.FS
 
 // ApplicationID is the sample app's, on every platform.
@@ -89,6 +89,12 @@ func Program(v Version) ([]byte, error) {
 
 // Suites are the sample suites, by file name.
 func Suites() (map[string]string, error) { return texts("suites") }
+
+// Lineups are the sample lineups, by file name.
+func Lineups() (map[string]string, error) { return texts("lineups") }
+
+// Sites are the names of the scenario's sites.
+var Sites = []string{"bench", "rack"}
 
 // Site is the description of one of the scenario's sites.
 func Site(name string) ([]byte, error) { return files.ReadFile("sites/" + name + ".yaml") }

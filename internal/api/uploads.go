@@ -91,6 +91,9 @@ func (h *handlers) upload(g *gin.Context) {
 	} else if err := h.ownUpload(g, id); err != nil {
 		h.fail(g, err)
 		return
+	} else {
+		r = r.Clone(r.Context())
+		r.URL.Path = "/" + id // all that it looks for there
 	}
 	protocol.Middleware(serve).ServeHTTP(g.Writer, r)
 }

@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,38 +16,69 @@ import (
 
 	"yamato/internal/client"
 	"yamato/internal/contract"
+	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
 )
 
 func (a *app) buildCommand() *cobra.Command {
-	c := &cobra.Command{Use: "build", Short: "Hand in builds, and list them"}
-	push := &cobra.Command{
-		Use:               "push FILE…",
+	c := &cobra.Command{Use: "build", Short: "Hand in builds, find them, and see what each runs on"}
+	c.AddCommand(a.buildPush(), a.buildInspect(), a.buildLs(), a.buildShow(), a.buildFit(), a.buildChanges(), a.buildNote(), a.buildPin(true), a.buildPin(false), a.buildSettings(), a.buildHand(), a.buildRetention())
+	return c
+}
+
+func (a *app) buildPush() *cobra.Command {
+	var labels []string
+	var note, as string
+	cmd := &cobra.Command{
+		Use:               "push FILE|ADDRESS|-…",
 		Short:             "Hand in packages; those of one version make one build",
-		Example:           "  yamato build push tideline-3.2.0.apk tideline-3.2.0-simulator.zip",
+		Long:              "Hand in packages from files, from addresses that the service fetches, or from standard input (-).\nWhat is interrupted goes on where it stopped when the command is given again.",
+		Example:           "  yamato build push tideline-3.2.0.apk tideline-3.2.0-simulator.zip --label branch=main\n  yamato build push https://builds.example/tideline-3.2.0.apk\n  make-package | yamato build push - --as tideline.apk",
 		Args:              atLeast(1, "name the packages: yamato build push FILE…"),
-		ValidArgsFunction: files("apk", "zip"),
+		ValidArgsFunction: files("apk", "ipa", "zip"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
 			}
+			patch, err := patchOf(labels)
+			if err != nil {
+				return err
+			}
+			a.pushName = as
 			b, err := a.push(cmd.Context(), s, args)
 			if err != nil {
 				return err
 			}
+			if note != "" {
+				patch.Note = &note
+			}
+			if patch.Note != nil || patch.Labels != nil {
+				if b, err = a.changeBuild(cmd.Context(), s, strconv.FormatInt(b.Number, 10), b.App, patch); err != nil {
+					return err
+				}
+			}
 			return a.write(b, func() { a.showBuild(b) })
 		},
 	}
-	var appName string
-	ls := &cobra.Command{
-		Use: "ls", Short: "List builds, newest first", Example: "  yamato build ls --app Tideline", Args: none,
+	f := cmd.Flags()
+	f.StringArrayVar(&labels, "label", nil, "label for the build, as in branch=main; may be repeated")
+	f.StringVar(&note, "note", "", "note for the build")
+	f.StringVar(&as, "as", "standard-input", "file name of what comes from standard input")
+	return cmd
+}
+
+func (a *app) buildLs() *cobra.Command {
+	var appName, find string
+	var labels []string
+	cmd := &cobra.Command{
+		Use: "ls", Short: "List builds, newest first", Example: "  yamato build ls --app Tideline --label branch=main", Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			r, err := s.ListBuildsWithResponse(cmd.Context(), s.Project, &contract.ListBuildsParams{App: optional(appName)})
+			r, err := s.ListBuildsWithResponse(cmd.Context(), s.Project, &contract.ListBuildsParams{App: optional(appName), Q: optional(find), Label: several(labels)})
 			if err != nil {
 				return reach(s, err)
 			}
@@ -56,41 +88,60 @@ func (a *app) buildCommand() *cobra.Command {
 			}
 			return a.write(list, func() {
 				if len(list.Items) == 0 {
-					fmt.Fprintln(a.out, "No builds yet. Hand one in: yamato build push FILE…")
+					fmt.Fprintln(a.out, "No builds are like that. Hand one in: yamato build push FILE…")
 					return
 				}
 				var rows [][]string
 				for _, b := range list.Items {
-					rows = append(rows, []string{strconv.FormatInt(b.Number, 10), b.App, b.VersionName + " (" + b.VersionCode + ")", kinds(b), ago(b.CreatedAt)})
+					rows = append(rows, []string{strconv.FormatInt(b.Number, 10), b.App, b.VersionName + " (" + b.VersionCode + ")", kinds(b), labelText(b), pinText(b), ago(b.CreatedAt)})
 				}
-				a.table([]string{"BUILD", "APP", "VERSION", "PACKAGES", "HANDED IN"}, rows)
+				a.table([]string{"BUILD", "APP", "VERSION", "PACKAGES", "LABELS", "", "HANDED IN"}, rows)
 			})
 		},
 	}
-	show := &cobra.Command{
-		Use: "show BUILD", Short: "Show one build, by number or version", Example: "  yamato build show 3.2.0", Args: exactly(1, "name the build: yamato build show 3.2.0"),
-		ValidArgsFunction: a.complete(completeBuilds),
+	cmd.Flags().StringVar(&appName, "app", "", "app, by name or application id")
+	cmd.Flags().StringVar(&find, "find", "", "part of a version, an application id, a note or a label")
+	cmd.Flags().StringArrayVar(&labels, "label", nil, "only builds with this label; may be repeated")
+	return cmd
+}
+
+func (a *app) buildShow() *cobra.Command {
+	return a.ofBuild("show BUILD", "Show one build, by number, version, or the newest that has labels", "  yamato build show 3.2.0\n  yamato build show branch=main", nil,
+		func(ctx context.Context, s *client.Service, ref, appName string) error {
+			b, err := a.buildNamed(ctx, s, ref, appName)
+			if err != nil {
+				return err
+			}
+			return a.write(b, func() { a.showBuild(b) })
+		})
+}
+
+// ofBuild makes a command that does something with one build.
+func (a *app) ofBuild(use, short, example string, flags func(*cobra.Command), do func(ctx context.Context, s *client.Service, ref, app string) error) *cobra.Command {
+	var appName string
+	cmd := &cobra.Command{
+		Use: use, Short: short, Example: example, Args: exactly(1, "name the build: by number, by version, or by the labels of the newest"), ValidArgsFunction: a.complete(completeBuilds),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			r, err := s.GetBuildWithResponse(cmd.Context(), s.Project, args[0], &contract.GetBuildParams{App: optional(appName)})
-			if err != nil {
-				return reach(s, err)
-			}
-			b, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
-			if err != nil {
-				return err
-			}
-			return a.write(b, func() { a.showBuild(b) })
+			return do(cmd.Context(), s, args[0], appName)
 		},
 	}
-	for _, cmd := range []*cobra.Command{ls, show} {
-		cmd.Flags().StringVar(&appName, "app", "", "app, by name or application id")
+	cmd.Flags().StringVar(&appName, "app", "", "app, by name or application id")
+	if flags != nil {
+		flags(cmd)
 	}
-	c.AddCommand(push, ls, show)
-	return c
+	return cmd
+}
+
+func (a *app) buildNamed(ctx context.Context, s *client.Service, ref, appName string) (contract.Build, error) {
+	r, err := s.GetBuildWithResponse(ctx, s.Project, ref, &contract.GetBuildParams{App: optional(appName)})
+	if err != nil {
+		return contract.Build{}, reach(s, err)
+	}
+	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
 }
 
 func reach(s *client.Service, err error) error {
@@ -106,9 +157,7 @@ func kinds(b contract.Build) string {
 	return strings.Join(out, ", ")
 }
 
-var kindNames = map[string]string{"android_package": "Android package", "ios_simulator": "iOS simulator app"}
-
-func kindName(kind string) string { return first(kindNames[kind], kind) }
+func kindName(kind string) string { return appfile.KindName(appfile.Kind(kind)) }
 
 func ago(t time.Time) string {
 	d := time.Since(t)
@@ -125,15 +174,31 @@ func ago(t time.Time) string {
 
 func (a *app) showBuild(b contract.Build) {
 	fmt.Fprintf(a.out, "%s  %s %s (%s)\n", a.ink().Strong(fmt.Sprintf("Build %d", b.Number)), b.App, b.VersionName, b.VersionCode)
+	for _, line := range []string{labelText(b), b.Note, pinText(b)} {
+		if line != "" {
+			fmt.Fprintln(a.out, "  "+line)
+		}
+	}
+	if b.RemovedAt != nil {
+		fmt.Fprintf(a.out, "  Its packages were removed by retention on %s.\n", b.RemovedAt.Local().Format("2006-01-02"))
+		return
+	}
 	var rows [][]string
 	for _, p := range b.Packages {
-		needs := p.MinimumOs
-		if needs != "" {
-			needs = fleet.PlatformName(p.Platform) + " " + needs
-		}
-		rows = append(rows, []string{"  " + kindName(p.Kind), p.ApplicationId, needs, bytesOf(p.Size), p.Digest[:12], p.FileName})
+		rows = append(rows, []string{"  " + kindName(p.Kind), p.ApplicationId, needsText(p), bytesOf(p.Size), p.Digest[:12], p.FileName})
 	}
 	a.table([]string{"  PACKAGE", "APPLICATION ID", "NEEDS", "SIZE", "SHA-256", "FILE"}, rows)
+}
+
+func needsText(p contract.Package) string {
+	if p.MinimumOs == "" {
+		return ""
+	}
+	needs := fleet.PlatformName(p.Platform) + " " + p.MinimumOs
+	if n := deref(p.MinimumApi); n > 0 {
+		needs += fmt.Sprintf(" (API %d)", n)
+	}
+	return needs
 }
 
 func bytesOf(n int64) string {
@@ -163,7 +228,16 @@ func (a *app) push(ctx context.Context, s *client.Service, paths []string) (cont
 	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
 }
 
+// uploadPatience is how long an upload waits for a service that does not answer.
+const uploadPatience = 2 * time.Minute
+
 func (a *app) upload(ctx context.Context, s *client.Service, path string) (contract.Package, error) {
+	switch {
+	case strings.HasPrefix(path, "https://") || strings.HasPrefix(path, "http://"):
+		return a.fetched(ctx, s, path)
+	case path == "-":
+		return a.uploadInput(ctx, s)
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return contract.Package{}, wrongCall{"the package cannot be read: " + err.Error(), ""}
@@ -176,20 +250,49 @@ func (a *app) upload(ctx context.Context, s *client.Service, path string) (contr
 	if info.IsDir() {
 		return contract.Package{}, wrongCall{path + " is a folder, not a package", "zip the .app: its folder goes into one .zip"}
 	}
-	name := filepath.Base(path)
-	bar := progressbar.NewOptions64(info.Size(), progressbar.OptionSetWriter(a.err), progressbar.OptionSetVisibility(a.animated()), progressbar.OptionShowBytes(true),
-		progressbar.OptionSetDescription(name), progressbar.OptionThrottle(200*time.Millisecond), progressbar.OptionClearOnFinish())
-	reader := progressbar.NewReader(f, bar)
-	r, err := s.AddPackageWithBodyWithResponse(ctx, s.Project, &contract.AddPackageParams{FileName: name}, "application/octet-stream", io.Reader(&reader))
-	_ = bar.Finish()
+	full, err := filepath.Abs(path)
 	if err != nil {
-		return contract.Package{}, reach(s, err)
+		return contract.Package{}, err
 	}
-	p, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	return a.uploadFile(ctx, s, f, info.Size(), filepath.Base(path), fmt.Sprintf("%s %d %d", full, info.Size(), info.ModTime().UnixNano()))
+}
+
+// uploadInput keeps what comes from standard input in a file first: what is lost on
+// the way cannot be read from there again.
+func (a *app) uploadInput(ctx context.Context, s *client.Service) (contract.Package, error) {
+	f, err := os.CreateTemp("", "yamato-push-*")
+	if err != nil {
+		return contract.Package{}, err
+	}
+	defer func() { _ = f.Close(); _ = os.Remove(f.Name()) }()
+	size, err := io.Copy(f, a.in)
+	if err != nil {
+		return contract.Package{}, fmt.Errorf("reading standard input: %w", err)
+	}
+	return a.uploadFile(ctx, s, f, size, first(a.pushName, "standard-input"), f.Name())
+}
+
+func (a *app) uploadFile(ctx context.Context, s *client.Service, f io.ReaderAt, size int64, name, key string) (contract.Package, error) {
+	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err), progressbar.OptionSetVisibility(a.animated()), progressbar.OptionShowBytes(true),
+		progressbar.OptionSetDescription(name), progressbar.OptionThrottle(200*time.Millisecond), progressbar.OptionClearOnFinish())
+	p, err := s.Upload(ctx, f, size, name, s.Base()+" "+s.Project+" "+key, openMemory(), uploadPatience, func(n int64) { _ = bar.Set64(n) })
+	_ = bar.Finish()
 	if err != nil {
 		return p, fmt.Errorf("%s: %w", name, err)
 	}
 	return p, nil
+}
+
+// fetched has the service fetch a package from an address.
+func (a *app) fetched(ctx context.Context, s *client.Service, address string) (contract.Package, error) {
+	if a.animated() {
+		fmt.Fprintf(a.err, "The service fetches %s\n", address)
+	}
+	r, err := s.FetchPackageWithResponse(ctx, s.Project, contract.NewFetch{Url: address})
+	if err != nil {
+		return contract.Package{}, reach(s, err)
+	}
+	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
 }
 
 // buildRef turns what a person gave as --build into a build's number: a file is
@@ -206,8 +309,8 @@ func (a *app) buildRef(ctx context.Context, s *client.Service, refs []string) (s
 		b, err := a.push(ctx, s, paths)
 		return strconv.FormatInt(b.Number, 10), err
 	case len(refs) == 1:
-		if strings.ContainsAny(refs[0], `/\`) || strings.HasSuffix(refs[0], ".apk") || strings.HasSuffix(refs[0], ".zip") {
-			return "", wrongCall{"there is no file " + refs[0], "a build is named by file, by number or by version"}
+		if strings.ContainsAny(refs[0], `/\`) || slices.Contains([]string{".apk", ".ipa", ".zip"}, filepath.Ext(refs[0])) {
+			return "", wrongCall{"there is no file " + refs[0], "a build is named by file, by number, by version, or by labels (branch=main)"}
 		}
 		return refs[0], nil
 	}

@@ -21,6 +21,7 @@ import (
 
 	"yamato/internal/client"
 	"yamato/internal/contract"
+	"yamato/internal/core/appfile"
 	"yamato/internal/report"
 )
 
@@ -50,6 +51,8 @@ func (w wrongCall) Error() string { return w.title }
 // app is what all commands share.
 type app struct {
 	out, err io.Writer
+	in       io.Reader
+	pushName string // of what comes from standard input
 	output   string
 	service  string
 	token    string
@@ -65,7 +68,7 @@ func Main() int {
 
 // Run runs the program and gives its exit code.
 func Run(ctx context.Context, args []string, out, errOut io.Writer) int {
-	a := &app{out: out, err: errOut}
+	a := &app{out: out, err: errOut, in: os.Stdin}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(out)
@@ -79,6 +82,8 @@ func (a *app) tell(err error) int {
 	var call wrongCall
 	var p *client.ProblemError
 	var u *client.Unreachable
+	var device failed
+	var refusal *appfile.Refusal
 	switch {
 	case err == nil:
 		return exitPass
@@ -103,6 +108,12 @@ func (a *app) tell(err error) int {
 		return exitService
 	case errors.Is(err, context.Canceled):
 		return exitNothing
+	case errors.As(err, &device):
+		a.complain(device.title, device.hint)
+		return exitError
+	case errors.As(err, &refusal):
+		a.complain(refusal.Reason, refusal.Hint)
+		return exitCall
 	case errors.As(err, &call):
 		a.complain(call.title, call.hint)
 		return exitCall
@@ -143,7 +154,7 @@ func (a *app) root() *cobra.Command {
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return wrongCall{err.Error(), "`" + c.CommandPath() + " --help` shows how it is called"}
 	})
-	root.AddCommand(a.serveCommand(), a.hostCommand(), a.consoleCommand(), a.upCommand(), a.demoCommand(), a.buildCommand(), a.deviceCommand(), a.suiteCommand(), a.runCommand(), a.tryCommand())
+	root.AddCommand(a.serveCommand(), a.hostCommand(), a.consoleCommand(), a.upCommand(), a.demoCommand(), a.buildCommand(), a.deviceCommand(), a.siteCommand(), a.lineupCommand(), a.standinCommand(), a.suiteCommand(), a.runCommand(), a.tryCommand())
 	return root
 }
 

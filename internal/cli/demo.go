@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -53,7 +54,7 @@ func (a *app) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	if err != nil {
 		return err
 	}
-	site, err := writeSamples(c.dir)
+	sites, err := writeSamples(c.dir)
 	if err != nil {
 		return errors.Join(err, s.close())
 	}
@@ -64,7 +65,7 @@ func (a *app) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	fmt.Fprintf(a.out, "The service is at %s, with a PostgreSQL cluster of its own; data in %s.\n", s.node.url, c.dir)
 	inner, stop := context.WithCancel(ctx)
 	g, inner := errgroup.WithContext(inner)
-	g.Go(func() error { return s.run(inner, []string{site}) })
+	g.Go(func() error { return s.run(inner, sites) })
 	var outcome error
 	g.Go(func() error {
 		if outcome = a.showDemo(inner, s, began, seed); outcome == nil && !once {
@@ -83,13 +84,13 @@ func (a *app) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 }
 
 // writeSamples writes the packages, suites and the site file of the scenario, so
-// that they can be used by hand, and gives the site file's path.
-func writeSamples(dir string) (string, error) {
+// that they can be used by hand, and gives the paths of the site files.
+func writeSamples(dir string) ([]string, error) {
 	files := map[string][]byte{}
-	for _, v := range demo.Versions {
+	for _, v := range append(slices.Clone(demo.Versions), demo.Newest) {
 		packages, err := demo.Packages(v)
 		if err != nil {
-			return "", err
+			return nil, err
 		}
 		for _, p := range packages {
 			files[filepath.Join("packages", p.File)] = p.Data
@@ -97,24 +98,35 @@ func writeSamples(dir string) (string, error) {
 	}
 	suites, err := demo.Suites()
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	for name, text := range suites {
 		files[filepath.Join("suites", name)] = []byte(text)
 	}
-	if files["bench.yaml"], err = demo.Site("bench"); err != nil {
-		return "", err
+	lineups, err := demo.Lineups()
+	if err != nil {
+		return nil, err
+	}
+	for name, text := range lineups {
+		files[filepath.Join("lineups", name)] = []byte(text)
+	}
+	var sites []string
+	for _, name := range demo.Sites {
+		if files[name+".yaml"], err = demo.Site(name); err != nil {
+			return nil, err
+		}
+		sites = append(sites, filepath.Join(dir, name+".yaml"))
 	}
 	for name, data := range files {
 		path := filepath.Join(dir, name)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return "", err
+			return nil, err
 		}
 		if err := os.WriteFile(path, data, 0o644); err != nil {
-			return "", err
+			return nil, err
 		}
 	}
-	return filepath.Join(dir, "bench.yaml"), nil
+	return sites, nil
 }
 
 func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int64) error {
@@ -126,7 +138,7 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "The host of the site bench is linked, with %s. Ready after %.1f s.\n", plural(len(devices), "device"), time.Since(began).Seconds())
+	fmt.Fprintf(a.out, "The hosts of the sites bench and rack are linked, with %s. Ready after %.1f s.\n", plural(len(devices), "device"), time.Since(began).Seconds())
 	var names []string
 	suites, err := suiteFiles([]string{filepath.Join(s.dir, "suites")})
 	if err != nil {
@@ -139,10 +151,12 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 		}
 		names = append(names, one.Name)
 	}
+	if err := a.saveLineups(ctx, c); err != nil {
+		return err
+	}
 	var details []contract.RunDetail
 	for _, v := range demo.Versions {
-		packages, _ := filepath.Glob(filepath.Join(s.dir, "packages", "tideline-"+v.Name+"*"))
-		b, err := a.push(ctx, c, packages)
+		b, err := a.pushSample(ctx, c, s.dir, v)
 		if err != nil {
 			return err
 		}
@@ -163,6 +177,9 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 		report.Failures(a.out, d, a.ink())
 		details = append(details, d)
 	}
+	if _, err := a.pushSample(ctx, c, s.dir, demo.Newest); err != nil {
+		return err
+	}
 	fmt.Fprintf(a.out, "\nShown after %.1f s.\n", time.Since(began).Seconds())
 	if wrong := demo.Check(details, seed); len(wrong) > 0 {
 		a.complain("the outcome is not what docs/demo.md says", strings.Join(wrong, "\n        "))
@@ -172,31 +189,66 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 	return nil
 }
 
+// pushSample hands a version of the sample app in, with the labels that a pipeline
+// would give it.
+func (a *app) pushSample(ctx context.Context, c *client.Service, dir string, v demo.Version) (contract.Build, error) {
+	packages, _ := filepath.Glob(filepath.Join(dir, "packages", "tideline-"+v.Name+"*"))
+	b, err := a.push(ctx, c, packages)
+	if err != nil {
+		return b, err
+	}
+	labels := map[string]string{"branch": "release", "commit": fmt.Sprintf("%07x", v.Code*77777)}
+	if v == demo.Newest {
+		labels["branch"] = "main"
+	}
+	return a.changeBuild(ctx, c, fmt.Sprint(b.Number), b.App, contract.BuildPatch{Labels: &labels})
+}
+
+func (a *app) saveLineups(ctx context.Context, c *client.Service) error {
+	lineups, err := demo.Lineups()
+	if err != nil {
+		return err
+	}
+	for _, text := range lineups {
+		r, err := c.SaveLineupWithResponse(ctx, c.Project, contract.NewLineup{Text: text})
+		if err != nil {
+			return reach(c, err)
+		}
+		if _, err := client.Take(c, r.JSON200, r.Body, r.HTTPResponse, err); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // awaitDevices waits until the host has linked and its devices are ready.
 func awaitDevices(ctx context.Context, c *client.Service) ([]contract.Device, error) {
 	tick := time.NewTicker(30 * time.Millisecond)
 	defer tick.Stop()
 	for late := time.After(30 * time.Second); ; {
-		if r, err := c.ListDevicesWithResponse(ctx, c.Project); err == nil && r.JSON200 != nil && allIdle(*r.JSON200) {
+		if r, err := c.ListDevicesWithResponse(ctx, c.Project); err == nil && r.JSON200 != nil && allKnown(*r.JSON200) {
 			return *r.JSON200, nil
 		}
 		select {
 		case <-tick.C:
 		case <-late:
-			return nil, errors.New("the devices of the site bench did not get ready within 30 s: `yamato device ls` tells their state")
+			return nil, errors.New("the devices did not come to rest within 30 s: `yamato device ls` tells their state")
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		}
 	}
 }
 
-func allIdle(list []contract.Device) bool {
+// allKnown tells whether both hosts are linked and each device has come to rest.
+func allKnown(list []contract.Device) bool {
+	sites := map[string]bool{}
 	for _, d := range list {
-		if d.State != "idle" {
+		if d.State == "offline" || d.State == "booting" {
 			return false
 		}
+		sites[d.Site] = true
 	}
-	return len(list) > 0
+	return len(sites) == len(demo.Sites)
 }
 
 func (a *app) tellHowToGoOn(ctx context.Context, n *node, dir, path string) {
@@ -205,6 +257,9 @@ func (a *app) tellHowToGoOn(ctx context.Context, n *node, dir, path string) {
 Or by command, in another terminal (your token is in %s):
 
   yamato device ls
+  yamato device check kaede-mini-r1
+  yamato build fit 3.2.1
+  yamato lineup try "crossing phones"
   yamato device look kaede-7-1 --build 3.2.0
   yamato try %s --build 3.2.0 --on "Kaede 7" --case "three passengers pay three single fares"
   yamato run show 2

@@ -18,7 +18,7 @@ import (
 )
 
 func (a *app) deviceCommand() *cobra.Command {
-	c := &cobra.Command{Use: "device", Short: "See the fleet, and look at one device"}
+	c := &cobra.Command{Use: "device", Short: "See the fleet, and look after its devices"}
 	ls := &cobra.Command{
 		Use: "ls", Short: "List devices and what each does now", Example: "  yamato device ls", Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -37,7 +37,9 @@ func (a *app) deviceCommand() *cobra.Command {
 			return a.write(list, func() { a.showDevices(list) })
 		},
 	}
-	c.AddCommand(ls, a.deviceLook())
+	c.AddCommand(ls, a.deviceShow(), a.deviceLook(), a.deviceCheck(), a.deviceMake(),
+		a.deviceDo("boot", "Boot virtual devices, and wait until they are up"), a.deviceDo("halt", "Switch virtual devices off"),
+		a.deviceDo("empty", "Put virtual devices back to how they were made"), a.deviceDo("remove", "Remove virtual devices"), a.deviceSideline(), a.deviceRestore())
 	return c
 }
 

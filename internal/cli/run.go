@@ -1,14 +1,19 @@
 package cli
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strconv"
 	"time"
+
+	"github.com/goccy/go-yaml"
 
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
@@ -75,6 +80,8 @@ func (a *app) runAgain() *cobra.Command {
 type runFlags struct {
 	builds, suites, cases, tags, on []string
 	app, language, junit            string
+	lineup, plan                    string
+	leave                           bool
 	seed                            int64
 	repeat                          int
 	wait, realTime                  bool
@@ -84,6 +91,9 @@ func (f *runFlags) bind(a *app, cmd *cobra.Command) {
 	g := cmd.Flags()
 	g.StringArrayVar(&f.builds, "build", nil, "build, by number or version, or package files to hand in")
 	g.StringArrayVar(&f.on, "on", nil, `model, or model with OS version ("Kaede 7", "Kaede 7 Android 14"); may be repeated; default: all`)
+	g.StringVar(&f.lineup, "lineup", "", "saved lineup: only devices that it takes now")
+	g.BoolVar(&f.leave, "leave-installed", false, "leave the app on the devices, for a person to go on with")
+	_ = cmd.RegisterFlagCompletionFunc("lineup", a.complete(completeLineups))
 	g.StringArrayVar(&f.cases, "case", nil, "only the case of this name; may be repeated")
 	g.StringArrayVar(&f.tags, "tag", nil, "only cases with this tag; may be repeated")
 	g.StringVar(&f.app, "app", "", "app, by name or application id, where a build's name does not tell")
@@ -92,13 +102,15 @@ func (f *runFlags) bind(a *app, cmd *cobra.Command) {
 	g.Int64Var(&f.seed, "seed", 0, "seed of all chance, to repeat a run (default: a new one)")
 	g.IntVar(&f.repeat, "repeat-failed", 0, "how often failed cases run again in the same combination")
 	g.BoolVar(&f.realTime, "real-time", false, "tie the clocks of stand-ins to the wall")
-	_ = cmd.MarkFlagRequired("build")
 	_ = cmd.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
 	_ = cmd.RegisterFlagCompletionFunc("on", a.complete(completeModels))
 }
 
 func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) contract.NewRun {
-	in := contract.NewRun{Build: build, App: optional(f.app), Suites: suites, Cases: several(f.cases), Tags: several(f.tags), On: several(f.on), Language: optional(f.language)}
+	in := contract.NewRun{Build: build, App: optional(f.app), Suites: suites, Cases: several(f.cases), Tags: several(f.tags), On: several(f.on), Language: optional(f.language), Lineup: optional(f.lineup)}
+	if f.leave {
+		in.LeaveInstalled = &f.leave
+	}
 	if cmd.Flags().Changed("seed") {
 		in.Seed = &f.seed
 	}
@@ -111,6 +123,49 @@ func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) co
 	return in
 }
 
+// newRun reads what to run from the flags, over what a plan says.
+func (a *app) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contract.NewRun, error) {
+	var in contract.NewRun
+	if f.plan != "" {
+		text, err := os.ReadFile(f.plan)
+		if err != nil {
+			return in, wrongCall{"the plan cannot be read: " + err.Error(), ""}
+		}
+		body, err := yaml.YAMLToJSON(text)
+		if err != nil {
+			return in, wrongCall{f.plan + " is no YAML: " + err.Error(), ""}
+		}
+		strict := json.NewDecoder(bytes.NewReader(body))
+		strict.DisallowUnknownFields()
+		if err := strict.Decode(&in); err != nil {
+			return in, wrongCall{f.plan + " is no plan: " + err.Error(), "`yamato build settings BUILD --form plan` writes one"}
+		}
+	}
+	if len(f.builds) > 0 {
+		var err error
+		if in.Build, err = a.buildRef(cmd.Context(), s, f.builds); err != nil {
+			return in, err
+		}
+	}
+	over := f.request(cmd, in.Build, in.Suites)
+	if len(f.suites) > 0 {
+		over.Suites = f.suites
+	}
+	for _, of := range []struct{ into, from any }{{&over.App, in.App}, {&over.Cases, in.Cases}, {&over.Tags, in.Tags}, {&over.On, in.On}, {&over.Language, in.Language}, {&over.Lineup, in.Lineup},
+		{&over.Seed, in.Seed}, {&over.RepeatFailed, in.RepeatFailed}, {&over.RealTime, in.RealTime}, {&over.LeaveInstalled, in.LeaveInstalled}} {
+		if into := reflect.ValueOf(of.into).Elem(); into.IsNil() {
+			into.Set(reflect.ValueOf(of.from))
+		}
+	}
+	switch {
+	case over.Build == "":
+		return in, wrongCall{"a run needs a build", "name it with --build: a number, a version, labels of the newest, or package files"}
+	case len(over.Suites) == 0:
+		return in, wrongCall{"a run needs a suite", "name it with --suite; `yamato suite ls` lists them"}
+	}
+	return over, nil
+}
+
 func (a *app) runStart() *cobra.Command {
 	f := &runFlags{}
 	cmd := &cobra.Command{
@@ -119,18 +174,15 @@ func (a *app) runStart() *cobra.Command {
 		Example: "  yamato run start --build 3.2.0 --suite \"Buying a ticket\" --on \"Kaede 7\" --wait --junit results.xml",
 		Args:    none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if len(f.suites) == 0 {
-				return wrongCall{"a run needs a suite", "name it with --suite; `yamato suite ls` lists them"}
-			}
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			build, err := a.buildRef(cmd.Context(), s, f.builds)
+			in, err := a.newRun(cmd, s, f)
 			if err != nil {
 				return err
 			}
-			r, err := a.start(cmd.Context(), s, f.request(cmd, build, f.suites))
+			r, err := a.start(cmd.Context(), s, in)
 			if err != nil {
 				return err
 			}
@@ -147,6 +199,7 @@ func (a *app) runStart() *cobra.Command {
 	}
 	f.bind(a, cmd)
 	cmd.Flags().StringArrayVar(&f.suites, "suite", nil, "suite, by name; may be repeated")
+	cmd.Flags().StringVar(&f.plan, "plan", "", "file with a plan, as `yamato build settings --form plan` writes one; flags come before what it says")
 	cmd.Flags().BoolVar(&f.wait, "wait", false, "wait for the end, print the results, and exit by the verdict")
 	_ = cmd.RegisterFlagCompletionFunc("suite", a.complete(completeSuites))
 	return cmd

@@ -133,6 +133,7 @@ func (s *Site) Describe(d SiteDevice, m fleet.Model) fleet.Device {
 		Width: m.Width, Height: m.Height, MemoryMB: m.MemoryMB, Traits: traits, Abilities: []string{},
 		ABI: m.ABI, HardwareID: d.HardwareID, Released: m.Released, Labels: d.Labels, Owner: d.Owner, Use: fleet.Use{People: d.Use.People, Hours: d.Use.Hours, Zone: d.Use.Zone}}
 	if out.Virtual() {
+		out.Traits = slices.DeleteFunc(slices.Clone(traits), func(t string) bool { return slices.Contains(notVirtual, t) })
 		out.TakesMB, out.TakesCPUs = m.TakesMB, m.TakesCPUs
 		if out.ABI != "" {
 			out.ABI = virtualABI
@@ -140,6 +141,10 @@ func (s *Site) Describe(d SiteDevice, m fleet.Model) fleet.Device {
 	}
 	return out
 }
+
+// notVirtual are the traits that no emulator and no simulator has, whatever its
+// model has: some can imitate them, which is an ability.
+var notVirtual = []string{"camera", "motion", "telephony", "nfc", "push"}
 
 // virtualABI is the instruction set of the machines that run virtual devices here.
 const virtualABI = "x86_64"

@@ -1,0 +1,424 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/skip2/go-qrcode"
+	"github.com/spf13/cobra"
+
+	"yamato/internal/client"
+	"yamato/internal/contract"
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/fleet"
+)
+
+func labelText(b contract.Build) string {
+	var out []string
+	for _, key := range slices.Sorted(maps.Keys(b.Labels)) {
+		out = append(out, key+"="+b.Labels[key])
+	}
+	return strings.Join(out, " ")
+}
+
+func pinText(b contract.Build) string {
+	switch {
+	case b.RemovedAt != nil:
+		return "removed"
+	case b.Pinned:
+		return "pinned"
+	}
+	return ""
+}
+
+// patchOf reads labels as they are written; "key=" takes one away.
+func patchOf(labels []string) (contract.BuildPatch, error) {
+	if len(labels) == 0 {
+		return contract.BuildPatch{}, nil
+	}
+	set := map[string]string{}
+	for _, l := range labels {
+		key, value, ok := strings.Cut(l, "=")
+		if !ok || key == "" {
+			return contract.BuildPatch{}, wrongCall{fmt.Sprintf("%q is no label", l), "labels are written as in branch=main; branch= takes one away"}
+		}
+		set[key] = value
+	}
+	return contract.BuildPatch{Labels: &set}, nil
+}
+
+func (a *app) changeBuild(ctx context.Context, s *client.Service, ref, appName string, patch contract.BuildPatch) (contract.Build, error) {
+	r, err := s.ChangeBuildWithResponse(ctx, s.Project, ref, &contract.ChangeBuildParams{App: optional(appName)}, patch)
+	if err != nil {
+		return contract.Build{}, reach(s, err)
+	}
+	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+}
+
+func (a *app) buildInspect() *cobra.Command {
+	var texts bool
+	cmd := &cobra.Command{
+		Use: "inspect FILE", Short: "Tell what a package says of itself, offline", Example: "  yamato build inspect tideline-3.2.0.apk\n  yamato build inspect tideline-3.2.0.ipa --output json\n  yamato build inspect tideline-3.2.0.apk --texts",
+		Args: exactly(1, "name the package: yamato build inspect FILE"), ValidArgsFunction: files("apk", "ipa", "zip"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			f, err := os.Open(args[0])
+			if err != nil {
+				return wrongCall{"the package cannot be read: " + err.Error(), ""}
+			}
+			defer f.Close()
+			info, err := f.Stat()
+			if err != nil {
+				return err
+			}
+			if info.IsDir() {
+				return wrongCall{args[0] + " is a folder, not a package", "zip the .app: its folder goes into one .zip"}
+			}
+			if texts {
+				all, err := appfile.ReadTexts(f, info.Size())
+				if err != nil {
+					return err
+				}
+				return a.write(all, func() { a.showTexts(all) })
+			}
+			p, err := appfile.Read(f, info.Size())
+			if err != nil {
+				return err
+			}
+			return a.write(p, func() { a.showPackage(p, info.Size()) })
+		},
+	}
+	cmd.Flags().BoolVar(&texts, "texts", false, "the app's texts by key and language, from its resource table")
+	return cmd
+}
+
+func (a *app) showTexts(all appfile.Texts) {
+	var rows [][]string
+	for _, key := range slices.Sorted(maps.Keys(all)) {
+		for _, language := range slices.Sorted(maps.Keys(all[key])) {
+			rows = append(rows, []string{key, first(language, "(all)"), short(all[key][language], 80)})
+		}
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(a.out, "The package has no resource table with texts.")
+		return
+	}
+	a.table([]string{"KEY", "LANGUAGE", "TEXT"}, rows)
+}
+
+func (a *app) showPackage(p *appfile.Package, size int64) {
+	os := func(v string, api int) string {
+		if v == "" {
+			return ""
+		}
+		if api > 0 {
+			return fmt.Sprintf("%s %s (API %d)", fleet.PlatformName(p.Platform), v, api)
+		}
+		return fleet.PlatformName(p.Platform) + " " + v
+	}
+	fmt.Fprintf(a.out, "%s  %s %s (%s)\n", a.ink().Strong(appfile.KindName(p.Kind)), first(p.Name, p.ApplicationID), p.VersionName, p.VersionCode)
+	line := func(name, value string) {
+		if value != "" {
+			fmt.Fprintf(a.out, "  %-16s %s\n", name, value)
+		}
+	}
+	list := func(name string, values []string) {
+		for i, v := range values {
+			if i > 0 {
+				name = ""
+			}
+			fmt.Fprintf(a.out, "  %-16s %s\n", name, v)
+		}
+	}
+	line("application id", p.ApplicationID)
+	line("instruments", p.Instruments)
+	line("needs", os(p.MinimumOS, p.MinimumAPI))
+	line("built against", os(p.TargetOS, p.TargetAPI))
+	line("native code", strings.Join(p.ABIs, ", "))
+	line("forms", strings.Join(p.Forms, ", "))
+	line("required traits", strings.Join(p.Needs, ", "))
+	line("starts with", p.Launch)
+	line("rotation", p.Rotation)
+	if p.Debuggable {
+		line("debuggable", "yes")
+	}
+	line("languages", strings.Join(p.Languages, ", "))
+	line("icon", p.Icon)
+	list("permissions", p.Permissions)
+	if s := p.Signing; s != nil {
+		line("signed by", s.Subject)
+		line("", "schemes "+strings.Join(s.Schemes, ", ")+", certificate until "+s.Expires.Format("2006-01-02"))
+		line("", "SHA-256 "+s.Fingerprint)
+	} else if p.Kind == appfile.Android {
+		line("signed by", "nobody")
+	}
+	if r := p.Profile; r != nil {
+		line("profile", fmt.Sprintf("%s, of %s (%s), until %s", r.Name, r.Team, r.TeamID, r.Expires.Format("2006-01-02")))
+		if r.AllDevices {
+			line("", "for all devices")
+		} else {
+			list("listed devices", r.Devices)
+		}
+		list("entitlements", r.Entitlements)
+	}
+	line("size", bytesOf(size))
+	for _, part := range p.Parts {
+		line("  "+part.Name, bytesOf(part.Size))
+	}
+}
+
+func (a *app) buildFit() *cobra.Command {
+	var all bool
+	return a.ofBuild("fit BUILD", "Tell which devices can run a build, and why each other cannot", "  yamato build fit 3.2.0", func(c *cobra.Command) {
+		c.Flags().BoolVar(&all, "misfits", false, "only the devices that cannot run it")
+	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
+		r, err := s.GetFitWithResponse(ctx, s.Project, ref, &contract.GetFitParams{App: optional(appName)})
+		if err != nil {
+			return reach(s, err)
+		}
+		list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+		if err != nil {
+			return err
+		}
+		if all {
+			list = slices.DeleteFunc(list, func(f contract.Fit) bool { return len(f.Reasons) == 0 })
+		}
+		return a.write(list, func() { a.showFit(list) })
+	})
+}
+
+func (a *app) showFit(list []contract.Fit) {
+	if len(list) == 0 {
+		fmt.Fprintln(a.out, "No devices are like that.")
+		return
+	}
+	var rows [][]string
+	fits := 0
+	for _, f := range list {
+		device := []string{f.Device, f.Model + ", " + fleet.PlatformName(f.Platform) + " " + f.Os + ", " + f.Kind}
+		if len(f.Reasons) == 0 {
+			fits++
+			rows = append(rows, append(device, "runs "+kindName(deref(f.PackageKind))))
+			continue
+		}
+		for i, reason := range f.Reasons {
+			if i > 0 {
+				device = []string{"", ""}
+			}
+			rows = append(rows, append(device, reason.Why), []string{"", "", "  " + a.ink().Faint(reason.Remedy)})
+		}
+	}
+	a.table([]string{"DEVICE", "WHAT IT IS", "FIT"}, rows)
+	fmt.Fprintf(a.out, "\n%d of %s can run it.\n", fits, plural(len(list), "device"))
+}
+
+func (a *app) buildChanges() *cobra.Command {
+	var against string
+	return a.ofBuild("changes BUILD", "Tell what changed against the build before", "  yamato build changes 3.2.1\n  yamato build changes 3.2.1 --against 3.1.4", func(c *cobra.Command) {
+		c.Flags().StringVar(&against, "against", "", "the build to compare with (default: the one before)")
+		_ = c.RegisterFlagCompletionFunc("against", a.complete(completeBuilds))
+	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
+		r, err := s.GetChangesWithResponse(ctx, s.Project, ref, &contract.GetChangesParams{App: optional(appName), Against: optional(against)})
+		if err != nil {
+			return reach(s, err)
+		}
+		out, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+		if err != nil {
+			return err
+		}
+		return a.write(out, func() {
+			if out.Against == nil {
+				fmt.Fprintln(a.out, "It is the first build of its app.")
+				return
+			}
+			fmt.Fprintf(a.out, "%s %s (%s) against %s (%s)\n", out.Build.App, a.ink().Strong(out.Build.VersionName), out.Build.VersionCode, out.Against.VersionName, out.Against.VersionCode)
+			var rows [][]string
+			for _, c := range out.Changes {
+				rows = append(rows, []string{kindName(c.Package), c.What, changeText(c)})
+			}
+			if len(rows) == 0 {
+				fmt.Fprintln(a.out, "Nothing that packages tell of has changed.")
+				return
+			}
+			a.table([]string{"PACKAGE", "WHAT", "CHANGE"}, rows)
+		})
+	})
+}
+
+func changeText(c contract.Change) string {
+	if strings.HasPrefix(c.What, "size of ") {
+		before, _ := strconv.ParseInt(deref(c.Before), 10, 64)
+		after, _ := strconv.ParseInt(deref(c.After), 10, 64)
+		return fmt.Sprintf("%s, was %s (%+.1f%%)", bytesOf(after), bytesOf(before), 100*float64(after-before)/float64(max(before, 1)))
+	}
+	if c.Added == nil && c.Removed == nil {
+		return first(deref(c.After), "none") + ", was " + first(deref(c.Before), "none")
+	}
+	var out []string
+	for _, v := range deref(c.Added) {
+		out = append(out, "new: "+v)
+	}
+	for _, v := range deref(c.Removed) {
+		out = append(out, "gone: "+v)
+	}
+	return strings.Join(out, ", ")
+}
+
+func (a *app) buildNote() *cobra.Command {
+	var note string
+	var labels []string
+	var cmd *cobra.Command
+	cmd = a.ofBuild("note BUILD", "Change the note and the labels of a build", "  yamato build note 3.2.0 --text \"the fare is wrong\" --label branch=main --label reviewed=", func(c *cobra.Command) {
+		c.Flags().StringVar(&note, "text", "", "the note; empty takes it away")
+		c.Flags().StringArrayVar(&labels, "label", nil, "label, as in branch=main; branch= takes it away; may be repeated")
+	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
+		patch, err := patchOf(labels)
+		if err != nil {
+			return err
+		}
+		if cmd.Flags().Changed("text") {
+			patch.Note = &note
+		} else if patch.Labels == nil {
+			return wrongCall{"there is nothing to change", "pass --text or --label"}
+		}
+		b, err := a.changeBuild(ctx, s, ref, appName, patch)
+		if err != nil {
+			return err
+		}
+		return a.write(b, func() { a.showBuild(b) })
+	})
+	return cmd
+}
+
+func (a *app) buildPin(on bool) *cobra.Command {
+	use, short := "pin BUILD", "Pin a build: retention never removes it"
+	if !on {
+		use, short = "unpin BUILD", "Let retention remove a build again"
+	}
+	return a.ofBuild(use, short, "  yamato build "+strings.Fields(use)[0]+" 3.1.4", nil, func(ctx context.Context, s *client.Service, ref, appName string) error {
+		b, err := a.changeBuild(ctx, s, ref, appName, contract.BuildPatch{Pinned: &on})
+		if err != nil {
+			return err
+		}
+		return a.write(b, func() { a.showBuild(b) })
+	})
+}
+
+func (a *app) buildSettings() *cobra.Command {
+	var device, lineup, form string
+	var suites []string
+	return a.ofBuild("settings BUILD", "Give the command, the plan and the request that run a build, to copy", "  yamato build settings 3.2.0 --device kaede-7-1\n  yamato build settings 3.2.0 --lineup \"crossing phones\" --form plan > nightly.yaml", func(c *cobra.Command) {
+		c.Flags().StringVar(&device, "device", "", "for the class of this device")
+		c.Flags().StringVar(&lineup, "lineup", "", "for this lineup")
+		c.Flags().StringArrayVar(&suites, "suite", nil, "suite, by name; may be repeated (default: all)")
+		c.Flags().StringVar(&form, "form", "", "only this: command, plan or request")
+		_ = c.RegisterFlagCompletionFunc("device", a.complete(completeDevices))
+		_ = c.RegisterFlagCompletionFunc("lineup", a.complete(completeLineups))
+		_ = c.RegisterFlagCompletionFunc("suite", a.complete(completeSuites))
+	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
+		r, err := s.GetSettingsWithResponse(ctx, s.Project, ref, &contract.GetSettingsParams{App: optional(appName), Device: optional(device), Lineup: optional(lineup), Suite: several(suites)})
+		if err != nil {
+			return reach(s, err)
+		}
+		out, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+		if err != nil {
+			return err
+		}
+		forms := map[string]string{"command": out.Command, "plan": out.Plan, "request": out.Request}
+		if text, ok := forms[form]; ok {
+			fmt.Fprintln(a.out, strings.TrimRight(text, "\n"))
+			return nil
+		}
+		if form != "" {
+			return wrongCall{fmt.Sprintf("there is no form %q", form), "there are command, plan and request"}
+		}
+		return a.write(out, func() {
+			fmt.Fprintf(a.out, "%s\n  %s\n\n%s\n%s\n%s\n%s\n", a.ink().Strong("Command"), out.Command, a.ink().Strong("Plan")+", for `yamato run start --plan FILE`", indent(out.Plan), a.ink().Strong("Request")+", for POST "+s.Base()+out.Path, indent(out.Request))
+		})
+	})
+}
+
+func indent(text string) string {
+	return "  " + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n  ") + "\n"
+}
+
+func (a *app) buildHand() *cobra.Command {
+	var minutes int
+	return a.ofBuild("hand BUILD", "Make a page from which a phone can install a build, for a time", "  yamato build hand 3.2.0 --minutes 30", func(c *cobra.Command) {
+		c.Flags().IntVar(&minutes, "minutes", 60, "how long the page is there")
+	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
+		r, err := s.HandOverWithResponse(ctx, s.Project, ref, &contract.HandOverParams{App: optional(appName)}, contract.NewHandover{Minutes: &minutes})
+		if err != nil {
+			return reach(s, err)
+		}
+		out, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+		if err != nil {
+			return err
+		}
+		return a.write(out, func() {
+			if code, err := qrcode.New(out.Url, qrcode.Low); err == nil {
+				fmt.Fprintln(a.out, code.ToSmallString(false))
+			}
+			fmt.Fprintf(a.out, "%s\nUntil %s.\n", out.Url, out.ExpiresAt.Local().Format("2006-01-02 15:04"))
+			if out.Hint != nil {
+				fmt.Fprintf(a.out, "But %s.\n", *out.Hint)
+			}
+		})
+	})
+}
+
+func (a *app) buildRetention() *cobra.Command {
+	var keep, days int
+	cmd := &cobra.Command{
+		Use: "retention", Short: "See or change which builds are kept, and which would be removed now", Args: none,
+		Example: "  yamato build retention\n  yamato build retention --keep 20 --days 90",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			var out contract.Retention
+			if cmd.Flags().Changed("keep") || cmd.Flags().Changed("days") {
+				r, err := s.SetRetentionWithResponse(cmd.Context(), s.Project, contract.NewRetention{Keep: keep, Days: days})
+				if err != nil {
+					return reach(s, err)
+				}
+				if out, err = client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err); err != nil {
+					return err
+				}
+			} else {
+				r, err := s.GetRetentionWithResponse(cmd.Context(), s.Project)
+				if err != nil {
+					return reach(s, err)
+				}
+				if out, err = client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err); err != nil {
+					return err
+				}
+			}
+			return a.write(out, func() { a.showRetention(out) })
+		},
+	}
+	cmd.Flags().IntVar(&keep, "keep", 0, "the newest builds of each app that always stay")
+	cmd.Flags().IntVar(&days, "days", 0, "builds younger than so many days stay")
+	return cmd
+}
+
+func (a *app) showRetention(r contract.Retention) {
+	if r.Keep == 0 && r.Days == 0 {
+		fmt.Fprintln(a.out, "Every build is kept. Change that with --keep and --days; pinned builds stay whatever the rule.")
+		return
+	}
+	fmt.Fprintf(a.out, "The newest %d builds of each app are kept, and those younger than %d days; pinned ones always. Set by %s.\n", r.Keep, r.Days, deref(r.ChangedBy))
+	if len(r.WouldRemove) == 0 {
+		fmt.Fprintln(a.out, "Nothing is to be removed now.")
+		return
+	}
+	fmt.Fprintf(a.out, "%s will be removed within the hour; pin what is to stay (`yamato build pin BUILD`):\n", plural(len(r.WouldRemove), "build"))
+	for _, b := range r.WouldRemove {
+		fmt.Fprintf(a.out, "  %d  %s %s (%s)\n", b.Number, b.App, b.VersionName, b.VersionCode)
+	}
+}
