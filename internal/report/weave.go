@@ -108,7 +108,7 @@ func Weave(w io.Writer, d contract.RunDetail, ink Ink) {
 	}
 	fmt.Fprintf(w, "\n  %s\n", ink.Faint("○ pass   ■ fail   ▲ error   – skip   ◐ flaky   · not decided"))
 	for _, l := range d.LeftOut {
-		fmt.Fprintf(w, "\n  left out: %s\n", Label(l.Combination))
+		fmt.Fprintf(w, "\n  left out: %s\n", strings.TrimSpace(Label(l.Combination)+" "+l.Combination.Kind))
 		for _, reason := range l.Reasons {
 			fmt.Fprintf(w, "    %s: %s\n", reason.Why, reason.Remedy)
 		}

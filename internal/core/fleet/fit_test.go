@@ -182,7 +182,7 @@ func TestABootThatWouldNotFitSaysWhatTakesTheRoom(t *testing.T) {
 	require.True(t, ok)
 	r, ok := Room(Capacity{12288, 8}, running, fold)
 	require.False(t, ok)
-	require.Equal(t, "minato-fold-1 needs 3.0 GB and 2.0 GB of them is free (12.0 GB in all): kaede-7-1 takes 4.0 GB, kaede-7-2 takes 4.0 GB, minato-tab-10-1 takes 2.0 GB", r.Why)
+	require.Equal(t, "minato-fold-1 needs 3.0 GB and 2.0 GB is free (12.0 GB in all): kaede-7-1 takes 4.0 GB, kaede-7-2 takes 4.0 GB, minato-tab-10-1 takes 2.0 GB", r.Why)
 	require.Contains(t, r.Remedy, "yamato device halt minato-tab-10-1", "the smallest that is enough")
 	r, _ = Room(Capacity{10240, 8}, running, Device{Name: "x", TakesMB: 6144})
 	require.Contains(t, r.Remedy, "kaede-7-2 minato-tab-10-1", "two together")

@@ -130,8 +130,9 @@ func ReadLineup(text string) (*Lineup, error) {
 	return &l, nil
 }
 
-// lacks gives the first thing in which d is not what f asks for, "" where it is.
-func (f *Filter) lacks(d *Device) string {
+// lacks gives the first thing in which d is not what f asks for, "" where it is, and
+// how many things were as asked before.
+func (f *Filter) lacks(d *Device) (why string, met int) {
 	for _, c := range [...]struct {
 		what string
 		want Words
@@ -139,13 +140,16 @@ func (f *Filter) lacks(d *Device) string {
 	}{{"platform", f.Platform, d.Platform}, {"kind", f.Kind, d.Kind}, {"form", f.Form, d.Form}, {"model", f.Model, d.Model}, {"site", f.Site, d.Site}, {"name", f.Name, d.Name}, {"owner", f.Owner, d.Owner}} {
 		if len(c.want) > 0 && !slices.Contains(c.want, c.have) {
 			if c.have == "" {
-				return "it has no " + c.what
+				return "it has no " + c.what, met
 			}
-			return "its " + c.what + " is " + c.have
+			return "its " + c.what + " is " + c.have, met
+		}
+		if len(c.want) > 0 {
+			met++
 		}
 	}
 	if f.OS != "" && !f.OS.holds(d.OS) {
-		return "its OS is " + d.OS
+		return "its OS is " + d.OS, met + 1
 	}
 	for _, c := range [...]struct {
 		what string
@@ -154,11 +158,11 @@ func (f *Filter) lacks(d *Device) string {
 	}{{"trait", f.Traits, d.Traits}, {"ability", f.Abilities, d.Abilities}, {"label", f.Labels, d.Labels}} {
 		for _, w := range c.want {
 			if !slices.Contains(c.have, w) {
-				return "it lacks the " + c.what + " " + w
+				return "it lacks the " + c.what + " " + w, met + 2
 			}
 		}
 	}
-	return ""
+	return "", 0
 }
 
 // Standing is a device as it stands when a lineup chooses.
@@ -208,23 +212,23 @@ func (l *Lineup) Choose(fleet []Standing, who string, now time.Time) Choice {
 // passes gives why a device is passed over, "" where it is not.
 func (l *Lineup) passes(d *Standing, who string, now time.Time) string {
 	if len(l.Pick) > 0 {
-		first := ""
+		nearest, most := "", -1 // of several picks, what the nearest misses
 		for i := range l.Pick {
-			why := l.Pick[i].lacks(&d.Device)
+			why, met := l.Pick[i].lacks(&d.Device)
 			if why == "" {
-				first = ""
+				nearest = ""
 				break
 			}
-			if first == "" {
-				first = why
+			if met > most {
+				nearest, most = why, met
 			}
 		}
-		if first != "" {
-			return first
+		if nearest != "" {
+			return nearest
 		}
 	}
 	for i := range l.Skip {
-		if l.Skip[i].lacks(&d.Device) == "" {
+		if why, _ := l.Skip[i].lacks(&d.Device); why == "" {
 			return "it is one to skip"
 		}
 	}

@@ -49,7 +49,7 @@ func TestALineupTakesInItsOrderAndSaysWhyOthersArePassedOver(t *testing.T) {
 		passed[p.Name] = p.Why
 	}
 	require.Equal(t, map[string]string{"kaede-7-1": "3 are enough, and others go first", "kaede-7-3": "it is unready: debugging was never allowed", "kaede-7-5": "its OS is 16",
-		"minato-fold-1": "it is one to skip", "aster-12-1": "its platform is ios"}, passed)
+		"minato-fold-1": "it is one to skip", "aster-12-1": "its kind is simulator"}, passed)
 }
 
 func TestALineupSpreadsOverModelsAndPrefersNewOnes(t *testing.T) {

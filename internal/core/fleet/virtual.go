@@ -115,7 +115,7 @@ func Room(c Capacity, running []Running, wanted Device) (Reason, bool) {
 	if lackMB == 0 && lackCPUs == 0 {
 		return Reason{}, true
 	}
-	why := fmt.Sprintf("%s needs %s and %s of them is free (%s in all)", wanted.Name, gb(wanted.TakesMB), gb(c.MemoryMB-memory), gb(c.MemoryMB))
+	why := fmt.Sprintf("%s needs %s and %s is free (%s in all)", wanted.Name, gb(wanted.TakesMB), gb(c.MemoryMB-memory), gb(c.MemoryMB))
 	if lackMB == 0 {
 		why = fmt.Sprintf("%s needs %d processors and %d of %d are free", wanted.Name, wanted.TakesCPUs, c.CPUs-cpus, c.CPUs)
 	}
