@@ -348,9 +348,11 @@ type Frame struct {
 type Glimpse struct {
 	Form     string    `json:"form"`
 	Kind     string    `json:"kind"`
+	Labels   *[]string `json:"labels,omitempty"`
 	Model    string    `json:"model"`
 	Name     string    `json:"name"`
 	Os       string    `json:"os"`
+	Owner    *string   `json:"owner,omitempty"`
 	Platform string    `json:"platform"`
 	Reason   *string   `json:"reason,omitempty"`
 	Run      *int64    `json:"run,omitempty"`

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"strings"
 	"sync"
 	"time"
 
@@ -189,7 +190,7 @@ func runsNews(before, now *sight) RunsNews {
 }
 
 func glimpseOut(d store.Glimpse) contract.Glimpse {
-	out := contract.Glimpse{Name: d.Name, Site: d.Site, Kind: d.Kind, Platform: d.Platform, Model: d.Model, Os: d.OS, Form: d.Form, State: d.State, Since: d.Since}
+	out := contract.Glimpse{Name: d.Name, Site: d.Site, Kind: d.Kind, Platform: d.Platform, Model: d.Model, Os: d.OS, Form: d.Form, State: d.State, Since: d.Since, Owner: stated(d.Owner), Labels: listed(strings.Fields(d.Labels))}
 	if d.Reason != "" {
 		out.Reason = &d.Reason
 	}

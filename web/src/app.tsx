@@ -18,6 +18,7 @@ const Suite = page("SuitePage", () => import("./pages/suite"));
 const Builds = page("BuildsPage", () => import("./pages/builds"));
 const Build = page("BuildPage", () => import("./pages/build"));
 const Fleet = page("FleetPage", () => import("./pages/fleet"));
+const Lineups = page("LineupsPage", () => import("./pages/lineups"));
 const Device = page("DevicePage", () => import("./pages/device"));
 
 export function App() {
@@ -55,6 +56,7 @@ function SignedIn() {
             <Route path="/builds" element={<Builds />} />
             <Route path="/builds/:build" element={<Build />} />
             <Route path="/fleet" element={<Fleet />} />
+            <Route path="/lineups" element={<Lineups />} />
             <Route path="/fleet/:device" element={<Device />} />
             <Route
               path="*"

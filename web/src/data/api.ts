@@ -6,16 +6,24 @@ type Schemas = components["schemas"];
 export type About = Schemas["About"];
 export type Build = Schemas["Build"];
 export type Cause = Schemas["Cause"];
+export type Changes = Schemas["Changes"];
+export type Check = Schemas["Check"];
+export type Choice = Schemas["Choice"];
 export type Combination = Schemas["Combination"];
 export type Device = Schemas["Device"];
 export type DeviceDetail = Schemas["DeviceDetail"];
 export type Element = Schemas["Element"];
+export type Errand = Schemas["Errand"];
 export type Evidence = Schemas["Evidence"];
 export type Finding = Schemas["Finding"];
+export type Fit = Schemas["Fit"];
 export type Found = Schemas["Found"];
 export type Frame = Schemas["Frame"];
 export type Glimpse = Schemas["Glimpse"];
+export type Handover = Schemas["Handover"];
 export type LeftOut = Schemas["LeftOut"];
+export type Lineup = Schemas["Lineup"];
+export type NewErrand = Schemas["NewErrand"];
 export type NewRun = Schemas["NewRun"];
 export type Now = Schemas["Now"];
 export type Package = Schemas["Package"];
@@ -25,8 +33,10 @@ export type RunDetail = Schemas["RunDetail"];
 export type RunEvent = Schemas["RunEvent"];
 export type RunPreview = Schemas["RunPreview"];
 export type Screen = Schemas["Screen"];
+export type Settings = Schemas["Settings"];
 export type Sheet = Schemas["Sheet"];
 export type SheetAttempt = Schemas["SheetAttempt"];
+export type Site = Schemas["Site"];
 export type Step = Schemas["Step"];
 export type Suite = Schemas["Suite"];
 export type SuiteDetail = Schemas["SuiteDetail"];
@@ -70,6 +80,8 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
 
 export const get = <T>(path: string) => call<T>("GET", path);
 export const post = <T>(path: string, body: unknown) => call<T>("POST", path, body);
+export const put = <T>(path: string, body: unknown) => call<T>("PUT", path, body);
+export const patch = <T>(path: string, body: unknown) => call<T>("PATCH", path, body);
 export const remove = (path: string) => call<void>("DELETE", path);
 
 let project = "default";
@@ -95,6 +107,15 @@ export function useGet<T>(path: string, options?: Partial<UseQueryOptions<T, Pro
 /** Has what begins with these paths read again where it is shown. */
 export function outdated(...paths: string[]) {
   void queries.invalidateQueries({ predicate: (q) => paths.some((p) => String(q.queryKey[0]).startsWith(p)) });
+}
+
+/** Asks a host to do something outside of runs, and waits until it is done. */
+export async function carryOut(errand: NewErrand): Promise<Errand> {
+  let e = await post<Errand>(inProject("errands"), errand);
+  while (!e.done_at) e = await get<Errand>(inProject(`errands/${e.id}?wait_ms=20000`));
+  outdated("devices", "sites");
+  if (e.trouble) throw new Problem(e.trouble, 409, e.remedy);
+  return e;
 }
 
 export const evidencePath = (run: number, id: number) => inProject(`runs/${run}/evidence/${id}`);

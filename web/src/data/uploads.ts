@@ -7,7 +7,7 @@ export type Upload = {
   name: string;
   size: number;
   sent: number;
-  state: "sending" | "reading" | "read" | "in" | "refused";
+  state: "sending" | "waiting" | "reading" | "read" | "in" | "refused";
   package?: Package;
   build?: Build;
   trouble?: Problem;
@@ -32,7 +32,7 @@ export const useUploads = () =>
   );
 
 export function forgetUploads() {
-  list = list.filter((u) => u.state === "sending" || u.state === "reading");
+  list = list.filter((u) => u.state === "sending" || u.state === "waiting" || u.state === "reading");
   for (const l of listeners) l();
 }
 
@@ -70,28 +70,56 @@ export async function handIn(files: File[]) {
 
 const asProblem = (e: unknown) => (e instanceof Problem ? e : new Problem(String(e), 0));
 
-// XMLHttpRequest, since fetch does not tell how far an upload has got.
-function send(id: number, file: File): Promise<Package | undefined> {
+// How long an upload waits, in all, for a service that does not answer.
+const again = [500, 1000, 2000, 4000, 8000, 15_000, 30_000, 60_000];
+
+// In pieces, by the tus protocol: what is interrupted goes on where it stopped, also
+// after the page was loaded anew and the same file was chosen again.
+async function send(id: number, file: File): Promise<Package | undefined> {
+  const { Upload } = await import("tus-js-client");
   return new Promise((done) => {
     const refuse = (trouble: Problem) => {
       change(id, { state: "refused", trouble });
       done(undefined);
     };
-    const x = new XMLHttpRequest();
-    x.open("POST", inProject(`packages?file_name=${encodeURIComponent(file.name.slice(-255))}`));
-    x.setRequestHeader("Content-Type", "application/octet-stream");
-    x.upload.onprogress = (e) => change(id, { sent: e.loaded, state: e.loaded === e.total ? "reading" : "sending" });
-    x.onerror = () => refuse(new Problem("The connection was lost before all of it was sent.", 0, "Hand it in again once the service answers."));
-    x.onload = () => {
-      try {
-        const body = JSON.parse(x.responseText) as Package & { title?: string; hint?: string };
-        if (x.status !== 200) return refuse(new Problem(body.title ?? `The service answers ${x.status}.`, x.status, body.hint));
-        change(id, { state: "read", sent: file.size, package: body });
-        done(body);
-      } catch {
-        refuse(new Problem(`The service answers ${x.status}.`, x.status));
-      }
-    };
-    x.send(file);
+    const upload = new Upload(file, {
+      endpoint: inProject("uploads"),
+      chunkSize: 32 << 20,
+      retryDelays: again,
+      removeFingerprintOnSuccess: true,
+      metadata: { filename: file.name.slice(-255) },
+      onProgress: (sent, size) => change(id, { sent, state: sent === size ? "reading" : "sending" }),
+      onShouldRetry: (e) => {
+        const status = e.originalResponse?.getStatus() ?? 0;
+        if (status === 0) change(id, { state: "waiting" });
+        return status === 0 || status >= 500 || status === 423 || status === 409;
+      },
+      onError: (e) => {
+        const answer = "originalResponse" in e ? e.originalResponse : null;
+        const title = (() => {
+          try {
+            return JSON.parse(answer?.getBody() ?? "") as { title?: string; hint?: string };
+          } catch {
+            return {};
+          }
+        })();
+        if (answer) refuse(new Problem(title.title ?? `The service answers ${answer.getStatus()}.`, answer.getStatus(), title.hint));
+        else refuse(new Problem("The connection was lost before all of it was sent.", 0, "Choose the file again once the service answers: it goes on where it stopped."));
+      },
+      onSuccess: () => {
+        change(id, { state: "reading", sent: file.size });
+        post<Package>(inProject(`uploads/${upload.url!.split("/").pop()!}/package`), {}).then(
+          (body) => {
+            change(id, { state: "read", sent: file.size, package: body });
+            done(body);
+          },
+          (e: unknown) => refuse(asProblem(e)),
+        );
+      },
+    });
+    void upload.findPreviousUploads().then((before) => {
+      if (before[0]) upload.resumeFromPreviousUpload(before[0]);
+      upload.start();
+    });
   });
 }

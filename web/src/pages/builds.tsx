@@ -1,13 +1,41 @@
 import { useRef, useState, useEffect } from "react";
 import { Link, useSearchParams } from "react-router";
-import { useGet, type Build } from "../data/api";
+import { inProject, useGet, type Build } from "../data/api";
 import { useTitle } from "../data/live";
 import { at, plural, size } from "../data/time";
 import { forgetUploads, handIn, useUploads, type Upload } from "../data/uploads";
+import { platformName } from "../data/weave";
 import { useStart } from "../parts/frame";
 import { Command, Empty, Heading, Progress, Section, Trouble, Waiting } from "../parts/plain";
 
-export const kindName = (k: string) => ({ android_package: "Android package", ios_simulator: "iOS simulator app" })[k] ?? k;
+export const kindName = (k: string) => ({ android_package: "Android package", android_test: "Android test package", ios_device: "iOS device package", ios_simulator: "iOS simulator app", web_bundle: "Web bundle" })[k] ?? k;
+
+/** A build's icon, or the first letter of its app where it has none. */
+export function AppIcon({ b, large }: { b: Build; large?: boolean }) {
+  const [broken, setBroken] = useState(false);
+  const side = large ? { width: 44, height: 44, borderRadius: 10 } : undefined;
+  if (broken || !b.packages.some((p) => p.icon))
+    return (
+      <span className="app-icon grid place-items-center font-semibold text-soft" style={side} aria-hidden="true">
+        {b.app.slice(0, 1)}
+      </span>
+    );
+  return <img className="app-icon" style={side} alt="" src={inProject(`builds/${b.number}/icon?app=${encodeURIComponent(b.app)}`)} onError={() => setBroken(true)} />;
+}
+
+export function Labels({ b }: { b: Build }) {
+  return (
+    <span className="inline-flex flex-wrap gap-1">
+      {b.pinned && <span className="chip border-ink font-medium text-ink">pinned</span>}
+      {b.removed_at && <span className="chip">packages removed</span>}
+      {Object.entries(b.labels).map(([k, v]) => (
+        <Link key={k} className="chip hover:bg-wash" to={`/builds?q=${encodeURIComponent(`${k}=${v}`)}`}>
+          {k}={v}
+        </Link>
+      ))}
+    </span>
+  );
+}
 
 export function BuildsPage() {
   useTitle("Builds");
@@ -25,12 +53,12 @@ export function BuildsPage() {
   return (
     <div className="mx-auto max-w-[1240px] px-5 py-5">
       <Heading title="Builds" about="Drop packages anywhere on the page: those of one version gather into one build.">
-        <input type="search" aria-label="Find builds" placeholder="App, version, application id" className="field w-60" value={q} onChange={(e) => setQ(e.target.value)} />
+        <input type="search" aria-label="Find builds" placeholder="App, version, label, note" className="field w-60" value={q} onChange={(e) => setQ(e.target.value)} />
         <input
           ref={chooser}
           type="file"
           multiple
-          accept=".apk,.zip"
+          accept=".apk,.ipa,.zip"
           className="sr-only"
           aria-label="Packages to hand in"
           tabIndex={-1}
@@ -58,7 +86,7 @@ export function BuildsPage() {
         <Empty title={asked ? "No build is called that." : "No builds yet."}>
           {!asked && (
             <p>
-              Drop an .apk or a zipped simulator app here, or hand one in with <Command>yamato build push FILE…</Command>
+              Drop an .apk, an .ipa, a zipped simulator app or a web bundle here, or hand one in with <Command>yamato build push FILE…</Command>
             </p>
           )}
         </Empty>
@@ -78,19 +106,28 @@ export function BuildsPage() {
             {builds.data.items.map((b) => (
               <tr key={`${b.app} ${b.number}`} className="border-b border-rule align-top hover:bg-wash">
                 <td className="py-2 pr-4 font-medium">
-                  <Link className="link" to={`/builds/${b.number}?app=${encodeURIComponent(b.app)}`}>
-                    {b.app}
-                  </Link>
+                  <span className="flex items-center gap-3">
+                    <AppIcon b={b} />
+                    <Link className="link" to={`/builds/${b.number}?app=${encodeURIComponent(b.app)}`}>
+                      {b.app}
+                    </Link>
+                  </span>
                 </td>
                 <td className="py-2 pr-4 whitespace-nowrap">
                   {b.version_name} ({b.version_code}) <span className="pl-1 text-sm text-faint">build {b.number}</span>
+                  <div className="pt-0.5">
+                    <Labels b={b} />
+                  </div>
+                  {b.note && <div className="max-w-80 truncate text-sm text-soft" title={b.note}>{b.note}</div>}
                 </td>
                 <td className="py-2 pr-4">
-                  {b.packages.map((p) => (
-                    <div key={p.digest}>
-                      {kindName(p.kind)} <span className="text-soft">{size(p.size)}</span>
-                    </div>
-                  ))}
+                  <div className="grid max-w-[420px] grid-cols-2 gap-x-5">
+                    {b.packages.map((p) => (
+                      <span key={p.digest} className="flex justify-between gap-2 whitespace-nowrap">
+                        {kindName(p.kind)} <span className="text-soft">{size(p.size)}</span>
+                      </span>
+                    ))}
+                  </div>
                 </td>
                 <td className="py-2 pr-4 whitespace-nowrap">{at(b.created_at)}</td>
                 <td className="py-1.5 text-right">
@@ -110,6 +147,7 @@ export function BuildsPage() {
 function UploadLine({ u }: { u: Upload }) {
   const words = {
     sending: `${size(u.sent)} of ${size(u.size)} sent`,
+    waiting: `${size(u.sent)} of ${size(u.size)} sent; waiting for the service`,
     reading: "sent; being read",
     read: "read; waits for the others",
     in: u.build ? `in build ${u.build.number}, ${u.build.app} ${u.build.version_name} (${u.build.version_code}), ${plural(u.build.packages.length, "package")}` : "",
@@ -129,10 +167,10 @@ function UploadLine({ u }: { u: Upload }) {
           )}
         </span>
       </div>
-      {(u.state === "sending" || u.state === "reading") && <Progress done={u.sent} of={u.size} label={`Sending ${u.name}`} />}
+      {(u.state === "sending" || u.state === "waiting" || u.state === "reading") && <Progress done={u.sent} of={u.size} label={`Sending ${u.name}`} />}
       {u.package && u.state !== "refused" && (
         <p className="text-sm text-soft">
-          {kindName(u.package.kind)}: {u.package.application_id} {u.package.version_name} ({u.package.version_code}), needs {u.package.platform === "ios" ? "iOS" : "Android"} {u.package.minimum_os}
+          {kindName(u.package.kind)}: {u.package.application_id} {u.package.version_name} ({u.package.version_code}), {u.package.minimum_os && `needs ${platformName(u.package.platform)} ${u.package.minimum_os}`}
         </p>
       )}
       {u.trouble && <Trouble of={u.trouble} />}

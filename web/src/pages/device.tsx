@@ -2,8 +2,9 @@ import { useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { evidencePath, get, inProject, post, useGet, type Build, type DeviceDetail, type Element, type Evidence, type Run, type Screen } from "../data/api";
 import { useFleet, useTitle } from "../data/live";
-import { at, lasting } from "../data/time";
+import { at, lasting, plural } from "../data/time";
 import { platformName } from "../data/weave";
+import { Actions, Readiness } from "../parts/care";
 import { Heading, Section, Trouble, Waiting } from "../parts/plain";
 import { Look, type Seen } from "../parts/look";
 import { Pick } from "../parts/start";
@@ -14,9 +15,9 @@ export function DevicePage() {
   const { device = "" } = useParams();
   useTitle(device);
   const live = useFleet().get(device);
-  const d = useGet<DeviceDetail>(`devices/${encodeURIComponent(device)}`, { placeholderData: (b) => b });
+  const d = useGet<DeviceDetail>(`devices/${encodeURIComponent(device)}`, { placeholderData: (b) => b, refetchInterval: (q) => (q.state.data?.device.checks?.some((c) => !c.ok) ? 1500 : false) });
   const { refetch } = d;
-  useEffect(() => void refetch(), [live?.state, live?.since, live?.run, refetch]);
+  useEffect(() => void refetch(), [live?.state, live?.since, live?.run, live?.reason, refetch]);
   const [params, set] = useSearchParams();
   const looking = params.get("look") !== null;
   if (d.error && !d.data) return <div className="p-5"><Trouble of={d.error} retry={() => void d.refetch()} /></div>;
@@ -46,9 +47,10 @@ export function DevicePage() {
           </>
         }
       >
+        <Actions d={one} state={state} />
         <button
           className={`button ${looking ? "" : "button-main"}`}
-          disabled={state === "offline"}
+          disabled={state === "offline" || state === "halted"}
           onClick={() =>
             set((p) => {
               if (looking) p.delete("look");
@@ -63,7 +65,10 @@ export function DevicePage() {
       <div className={`grid min-h-0 flex-1 gap-x-8 ${looking ? "lg:grid-cols-[minmax(280px,1fr)_minmax(0,2.6fr)]" : ""}`}>
         <div className={`min-h-0 overflow-auto ${looking ? "max-lg:hidden" : ""}`} tabIndex={0} role="region" aria-label="About the device">
           <div className={looking ? "" : "grid gap-x-10 lg:grid-cols-[1fr_1.7fr]"}>
-            <About d={d.data} />
+            <div>
+              <Readiness d={d.data} />
+              <About d={d.data} />
+            </div>
             <History d={d.data} short={looking} />
           </div>
         </div>
@@ -81,6 +86,12 @@ function About({ d }: { d: DeviceDetail }) {
     ["Traits", one.traits.join(", ") || "none"],
     ["Abilities", one.abilities.join(", ") || "none"],
     ["Host", `${d.host.name}, Yamato ${d.host.program}`],
+    ...(one.owner ? ([["Owner", `${one.owner}; nothing but the app under test is recorded on it, and it is cleaned of no more than that`]] as [string, string][]) : []),
+    ...(one.use ? ([["For", [one.use.people.join(", ") || "everybody", one.use.hours ?? "always", one.use.zone ?? ""].filter(Boolean).join(", ")]] as [string, string][]) : []),
+    ...(one.labels?.length ? ([["Labels", one.labels.join(", ")]] as [string, string][]) : []),
+    ...(one.hardware_id ? ([["Id", one.hardware_id]] as [string, string][]) : []),
+    ...(one.takes_mb ? ([["Takes", `${(one.takes_mb / 1024).toFixed(1)} GB of its host while it is up`]] as [string, string][]) : []),
+    ...(one.installed?.length ? ([["Installed", one.installed.map((i) => `${i.id} (${i.version_code}), signed by ${i.signer.slice(0, 12)}…`).join("; ")]] as [string, string][]) : []),
     ["Link", d.host.linked ? `since ${at(d.host.seen_at)}` : `not linked; last ${at(d.host.seen_at)}`],
   ];
   return (
@@ -99,7 +110,7 @@ function About({ d }: { d: DeviceDetail }) {
 
 function History({ d, short }: { d: DeviceDetail; short: boolean }) {
   return (
-    <Section title="What it did last" aside={d.history.length > 0 ? "newest first" : ""}>
+    <Section title="What it did last" aside={d.history.length > 0 ? `${plural(d.troubles, "device trouble")} in ${plural(d.history.length, "lease")}` : ""}>
       {d.history.map((s, i) => (
         <div key={i} className={`grid items-baseline gap-x-3 border-b border-rule py-1.5 ${short ? "grid-cols-[1fr_auto]" : "grid-cols-[130px_1fr_130px_auto]"}`}>
           <span className="whitespace-nowrap">

@@ -8,6 +8,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useRef } from "react";
 import { Command, Empty, Heading } from "../parts/plain";
 import { Pick } from "../parts/start";
+import { Sites } from "../parts/sites";
 import { doing } from "../parts/strip";
 
 const groups: Record<string, (d: Glimpse) => string> = {
@@ -17,11 +18,14 @@ const groups: Record<string, (d: Glimpse) => string> = {
   os: (d) => `${platformName(d.platform)} ${d.os}`,
   kind: (d) => d.kind,
   state: (d) => d.state,
+  form: (d) => d.form,
+  owner: (d) => d.owner ?? "the team's",
+  label: (d) => d.labels?.join(", ") || "no label",
 };
 
 const names = new Intl.Collator(undefined, { numeric: true }); // kaede-2 before kaede-10
 
-const order = ["leased", "resetting", "idle", "unready", "sidelined", "offline"];
+const order = ["leased", "resetting", "booting", "idle", "halted", "unready", "sidelined", "offline"];
 type Line = { group: string; devices: Glimpse[] } | Glimpse;
 
 export function FleetPage() {
@@ -39,7 +43,7 @@ export function FleetPage() {
       { replace: true },
     );
   const by = groups[get("by")] ? get("by") : "site";
-  const [q, site, state, platform, kind] = ["q", "site", "state", "platform", "kind"].map(get) as [string, string, string, string, string];
+  const [q, site, state, platform, kind, model, os, form, owner, label] = ["q", "site", "state", "platform", "kind", "model", "os", "form", "owner", "label"].map(get) as [string, string, string, string, string, string, string, string, string, string];
   const all = useMemo(() => [...fleet.values()], [fleet]);
   const list = useMemo(() => {
     const needle = q.toLowerCase();
@@ -49,9 +53,14 @@ export function FleetPage() {
         (!state || d.state === state) &&
         (!platform || d.platform === platform) &&
         (!kind || d.kind === kind) &&
-        (!needle || `${d.name} ${d.model} ${d.site} ${d.kind} ${platformName(d.platform)} ${d.os} ${doing(d)}`.toLowerCase().includes(needle)),
+        (!model || d.model === model) &&
+        (!os || d.os === os) &&
+        (!form || d.form === form) &&
+        (!owner || d.owner === owner) &&
+        (!label || d.labels?.includes(label)) &&
+        (!needle || `${d.name} ${d.model} ${d.site} ${d.kind} ${platformName(d.platform)} ${d.os} ${d.owner ?? ""} ${d.labels?.join(" ") ?? ""} ${doing(d)}`.toLowerCase().includes(needle)),
     );
-  }, [all, q, site, state, platform, kind]);
+  }, [all, q, site, state, platform, kind, model, os, form, owner, label]);
   const lines = useMemo(() => {
     const sorted = new Map<string, Glimpse[]>();
     for (const d of list) {
@@ -67,7 +76,8 @@ export function FleetPage() {
   const choices = (k: keyof Glimpse, any: string): [string, string][] => [["", any], ...[...new Set(all.map((d) => String(d[k])))].sort().map((v): [string, string] => [v, k === "platform" ? platformName(v) : v])];
   const box = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({ count: lines.length, getScrollElement: () => box.current, estimateSize: (i) => ("group" in lines[i]! ? 42 : 29), overscan: 12, getItemKey: (i) => ("group" in lines[i]! ? `group ${lines[i].group}` : lines[i]!.name) });
-  const filtered = !!(q || site || state || platform || kind);
+  const more = { model, os, form, owner, label };
+  const filtered = !!(q || site || state || platform || kind || model || os || form || owner || label);
 
   return (
     <div className="mx-auto flex h-full max-w-[1240px] flex-col px-5 pt-5">
@@ -77,8 +87,17 @@ export function FleetPage() {
         <Pick narrow label="Platform" value={platform} onChange={(v) => put("platform", v)} options={choices("platform", "any platform")} />
         <Pick narrow label="Kind" value={kind} onChange={(v) => put("kind", v)} options={choices("kind", "any kind")} />
         <Pick narrow label="State" value={state} onChange={(v) => put("state", v)} options={choices("state", "any state")} />
+        {Object.entries(more).map(
+          ([k, v]) =>
+            v && (
+              <button key={k} className="chip hover:bg-wash" onClick={() => put(k, "")} aria-label={`Show other ${k}s too`}>
+                {k}: {v} ×
+              </button>
+            ),
+        )}
         <Pick narrow label="Grouped by" value={by} onChange={(v) => put("by", v === "site" ? "" : v)} options={Object.keys(groups).map((g) => [g, `by ${g === "os" ? "OS" : g}`])} />
       </Heading>
+      <Sites site={site} />
       {all.length === 0 && (
         <Empty title="No devices yet.">
           <p>
@@ -128,7 +147,17 @@ export function FleetPage() {
                         {line.name}
                       </Link>
                     </span>
-                    <span role="cell" className="truncate">{line.model}</span>
+                    <span role="cell" className="flex min-w-0 items-center gap-1.5">
+                      <Link className="truncate hover:underline" to={{ search: `?model=${encodeURIComponent(line.model)}` }}>
+                        {line.model}
+                      </Link>
+                      {line.owner && <span className="chip" title={`${line.owner}'s own`}>{line.owner.split(" ")[0]}&rsquo;s</span>}
+                      {line.labels?.map((l) => (
+                        <Link key={l} className="chip hover:bg-wash max-md:hidden" to={{ search: `?label=${encodeURIComponent(l)}` }}>
+                          {l}
+                        </Link>
+                      ))}
+                    </span>
                     <span role="cell" className="whitespace-nowrap">
                       {platformName(line.platform)} {line.os}
                     </span>

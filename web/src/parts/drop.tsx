@@ -45,7 +45,7 @@ export function DropZone() {
     <div className="pointer-events-none fixed inset-0 z-50 grid place-items-center bg-shade">
       <div className="card border-2 border-dashed border-ink px-10 py-8 text-center">
         <p className="text-xl font-semibold">Drop packages here</p>
-        <p className="text-soft">.apk, or a zipped simulator app; several of one version make one build</p>
+        <p className="text-soft">.apk, .ipa, a zipped simulator app or web bundle; several of one version make one build</p>
       </div>
     </div>
   );

@@ -15,6 +15,7 @@ const places = [
   { to: "/suites", name: "Suites", key: "s" },
   { to: "/builds", name: "Builds", key: "b" },
   { to: "/fleet", name: "Fleet", key: "f" },
+  { to: "/lineups", name: "Lineups", key: "l" },
 ];
 
 function useTheme(): [string, () => void] {

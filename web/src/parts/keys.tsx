@@ -11,6 +11,7 @@ const keys: [string, [string[], string][]][] = [
       [["g", "s"], "go to Suites"],
       [["g", "b"], "go to Builds"],
       [["g", "f"], "go to Fleet"],
+      [["g", "l"], "go to Lineups"],
       [["t"], "day or night"],
       [["?"], "these keys"],
       [["Esc"], "close what is open"],

@@ -4,6 +4,7 @@ import { Decoration, EditorView, keymap, lineNumbers } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
 import type { Finding } from "../data/api";
+import { look } from "./editor-look";
 
 const doing = /^(start|tap|fill|type|press|picture|let|expect|suite|case|before|each|end|tags|patience|keep|app|fresh|between|cases|with|into|of|as|in|no|shows|at|least|most|within|number|called|last|\d+(st|nd|rd|th))\b/i;
 
@@ -32,17 +33,6 @@ const inks = HighlightStyle.define([
   { tag: tags.comment, color: "var(--ink-faint)", fontStyle: "italic" },
   { tag: [tags.name, tags.variableName], color: "var(--ink-soft)", fontWeight: "500" },
 ]);
-
-const look = EditorView.theme({
-  "&": { height: "100%", fontSize: "12px", backgroundColor: "transparent", color: "var(--ink)" },
-  ".cm-scroller": { fontFamily: "var(--font-mono)", lineHeight: "20px" },
-  ".cm-gutters": { backgroundColor: "transparent", color: "var(--ink-faint)", border: "none", borderRight: "1px solid var(--rule)" },
-  ".cm-content": { padding: "8px 0" },
-  "&.cm-focused": { outline: "none" },
-  ".cm-marked": { textDecoration: "underline wavy var(--vermilion)", textUnderlineOffset: "3px" },
-  ".cm-advised": { textDecoration: "underline dotted var(--petrol)", textUnderlineOffset: "3px" },
-  ".cm-here": { backgroundColor: "var(--picked)" },
-});
 
 /** A script's text with the marks of the check. */
 export function ScriptText({ text, findings, line }: { text: string; findings: Finding[]; line?: number }) {

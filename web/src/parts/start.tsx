@@ -2,15 +2,15 @@ import { Checkbox, Select, Switch } from "radix-ui";
 import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useEffect, useMemo, useState, type ReactNode } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { inProject, post, useGet, type Build, type NewRun, type Problem, type Run, type RunPreview, type Suite } from "../data/api";
+import { inProject, post, useGet, type Build, type Lineup, type NewRun, type Problem, type Run, type RunPreview, type Suite } from "../data/api";
 import { useFleet } from "../data/live";
 import { plural } from "../data/time";
 import { combinationKey, combinationLabel, platformName } from "../data/weave";
 import { Command, Modal, Trouble } from "./plain";
 
-type Draft = { build: string; suites: string[]; tags: string[]; on: string[]; language: string; repeat: number; realTime: boolean; seed: string };
+type Draft = { build: string; suites: string[]; tags: string[]; on: string[]; lineup: string; language: string; repeat: number; realTime: boolean; seed: string };
 
-const empty: Draft = { build: "", suites: [], tags: [], on: [], language: "en-GB", repeat: 0, realTime: false, seed: "" };
+const empty: Draft = { build: "", suites: [], tags: [], on: [], lineup: "", language: "en-GB", repeat: 0, realTime: false, seed: "" };
 const shelf = "yamato.draft";
 
 function remembered(): Draft {
@@ -69,6 +69,8 @@ function StartForm({ build, suite, onStarted }: { build: string | null; suite: s
   }, [fleet]);
   const known = [...new Set((suites.data ?? []).filter((s) => wanted?.includes(s.name)).flatMap((s) => s.cases.flatMap((c) => c.tags)))].sort();
   const tags = d.tags.filter((t) => known.includes(t));
+  const lineups = useGet<Lineup[]>("lineups");
+  const lineup = lineups.data?.some((l) => l.name === d.lineup) ? d.lineup : "";
   const on = d.on.filter((o) => models.some((m) => m.name === o));
 
   const request: NewRun | undefined = chosen &&
@@ -77,7 +79,7 @@ function StartForm({ build, suite, onStarted }: { build: string | null; suite: s
       app: chosen.app,
       suites: wanted,
       ...(tags.length ? { tags } : {}),
-      ...(on.length ? { on } : {}),
+      ...(lineup ? { lineup } : on.length ? { on } : {}),
       ...(d.language ? { language: d.language } : {}),
       ...(d.repeat ? { repeat_failed: d.repeat } : {}),
       ...(d.realTime ? { real_time: true } : {}),
@@ -144,8 +146,13 @@ function StartForm({ build, suite, onStarted }: { build: string | null; suite: s
             </div>
           </Part>
         )}
-        <Part title="Devices" aside={on.length === 0 ? "all that fit" : `${on.length} chosen`}>
-          <div className="max-h-[120px] overflow-auto" tabIndex={0} role="group" aria-label="Models">
+        <Part title="Devices" aside={lineup ? "those that the lineup takes" : on.length === 0 ? "all that fit" : `${on.length} chosen`}>
+          {(lineups.data?.length ?? 0) > 0 && (
+            <div className="pb-1.5">
+              <Pick label="Lineup" value={lineup} onChange={(v) => change({ lineup: v })} options={[["", "no lineup: choose by model"], ...lineups.data!.map((l): [string, string] => [l.name, l.name])]} />
+            </div>
+          )}
+          <div hidden={!!lineup} className="max-h-[120px] overflow-auto" tabIndex={0} role="group" aria-label="Models">
             {models.map((m) => (
               <Tick key={m.name} label={m.name} detail={m.detail} on={on.includes(m.name)} change={(yes) => change({ on: yes ? [...on, m.name] : on.filter((n) => n !== m.name) })} />
             ))}
@@ -196,7 +203,9 @@ function Preview({ of }: { of: RunPreview }) {
         <tbody>
           {of.combinations.map((c) => (
             <tr key={combinationKey(c.combination)} className="border-t border-rule">
-              <td className="py-0.5 pr-2">{combinationLabel(c.combination)}</td>
+              <td className="py-0.5 pr-2">
+                {combinationLabel(c.combination)} <span className="text-sm text-soft">{c.combination.kind}</span>
+              </td>
               <td className="max-w-36 truncate pr-2 text-sm text-soft" title={c.package}>
                 {c.package}
               </td>
