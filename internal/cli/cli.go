@@ -63,12 +63,12 @@ type app struct {
 func Main() int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	return Run(ctx, os.Args[1:], os.Stdout, os.Stderr)
+	return Run(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
 }
 
 // Run runs the program and gives its exit code.
-func Run(ctx context.Context, args []string, out, errOut io.Writer) int {
-	a := &app{out: out, err: errOut, in: os.Stdin}
+func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	a := &app{out: out, err: errOut, in: in}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(out)

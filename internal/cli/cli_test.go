@@ -22,7 +22,7 @@ func yamato(t *testing.T, args ...string) (out, errOut string, code int) {
 	t.Helper()
 	t.Setenv("YAMATO_CONNECTION", filepath.Join(t.TempDir(), "none.json"))
 	var o, e bytes.Buffer
-	code = Run(context.Background(), args, &o, &e)
+	code = Run(context.Background(), args, strings.NewReader(""), &o, &e)
 	return o.String(), e.String(), code
 }
 

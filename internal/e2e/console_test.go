@@ -22,7 +22,10 @@ type desk struct {
 	tab     *browser.Tab
 }
 
-func newDesk(t *testing.T, r *rig) *desk {
+func newDesk(t *testing.T, r *rig) *desk { return newDeskWith(t, r, "of 4 devices") }
+
+// newDeskWith is a desk whose fleet strip says something else.
+func newDeskWith(t *testing.T, r *rig, strip string) *desk {
 	t.Helper()
 	b, err := browser.Open(context.Background())
 	require.NoError(t, err)
@@ -31,7 +34,7 @@ func newDesk(t *testing.T, r *rig) *desk {
 	d.tab = d.open(d.signInLink())
 	d.tab.Patience(40 * time.Second) // the race detector, and all else at once, on two processors
 	d.await(`location.pathname === "/"`)
-	d.see("of 4 devices")
+	d.see(strip)
 	return d
 }
 
@@ -265,7 +268,7 @@ func TestTheConsoleByKeyboardAlone(t *testing.T) {
 	d.await(`document.querySelector("[role=option][aria-selected=true]")`)
 	require.NoError(t, d.tab.Key("Enter"))
 	d.await(`location.pathname === "/builds/1"`)
-	d.see("SHA-256")
+	d.see("of 4 devices can run it")
 
 	d.press("s")
 	d.see("4 legs")
@@ -333,7 +336,7 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	require.Equal(t, 1, code)
 	pages := []struct{ path, shows string }{
 		{"/", "three passengers"}, {"/runs", "Run 1"}, {"/runs/1", "cause"}, {"/suites", "Buying a ticket"}, {"/suites/Buying%20a%20ticket", "The check"},
-		{"/builds", "Tideline"}, {"/builds/1", "Application id"}, {"/fleet", "kaede-7-lite-1"}, {"/fleet/kaede-7-1", "What it did last"}, {"/fleet/kaede-7-1?look", "elements"},
+		{"/builds", "Tideline"}, {"/builds/1", "can run it"}, {"/builds/1?view=packages", "Application id"}, {"/builds/2?view=changes", "build before"}, {"/builds/1?view=settings", "Request"}, {"/lineups?new", "Takes"}, {"/fleet", "kaede-7-lite-1"}, {"/fleet/kaede-7-1", "What it did last"}, {"/fleet/kaede-7-1?look", "elements"},
 		{"/runs?start=1", "cannot run"},
 	}
 	for _, p := range pages {

@@ -140,9 +140,15 @@ func (r *rig) awaitIdle() []contract.Device {
 // yamato runs a command against the rig and gives its output and exit code.
 func (r *rig) yamato(args ...string) (stdout, stderr string, code int) {
 	r.t.Helper()
+	return r.yamatoWith(strings.NewReader(""), args...)
+}
+
+// yamatoWith runs a command with standard input.
+func (r *rig) yamatoWith(in io.Reader, args ...string) (stdout, stderr string, code int) {
+	r.t.Helper()
 	var out, errOut bytes.Buffer
 	args = append(args, "--service", r.serviceURL(), "--token-file", filepath.Join(r.dir, "service", "user-token"), "--project", "default")
-	code = cli.Run(context.Background(), args, &out, &errOut)
+	code = cli.Run(context.Background(), args, in, &out, &errOut)
 	return out.String(), errOut.String(), code
 }
 

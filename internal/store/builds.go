@@ -110,6 +110,7 @@ func (t *Tx) AddBuild(ctx context.Context, project, app int64, versionName, vers
 // AddToBuild adds a package to a build.
 func (t *Tx) AddToBuild(ctx context.Context, project, build int64, p Package) error {
 	return t.exec(ctx, `
+		with back as (update build set removed_at = null where id = $2 and removed_at is not null)
 		insert into build_package (project_id, build_id, kind, digest) values ($1, $2, $3, $4)
 		on conflict (build_id, kind) do nothing`, project, build, p.Facts.V.Kind, p.Digest)
 }

@@ -132,7 +132,8 @@ function FitView({ path, of }: { path: string; of: string }) {
   if (list.error) return <Trouble of={list.error} retry={() => void list.refetch()} />;
   if (!list.data) return <Waiting what="where it runs" />;
   const fits = list.data.filter((f) => f.reasons.length === 0);
-  const shown = (misfits ? list.data.filter((f) => f.reasons.length > 0) : list.data).slice(0, 400);
+  const cannot = list.data.filter((f) => f.reasons.length > 0);
+  const shown = (misfits ? cannot : [...cannot, ...fits]).slice(0, 400);
   return (
     <div>
       <div className="flex items-baseline justify-between gap-3 pb-1">
@@ -169,7 +170,7 @@ function FitView({ path, of }: { path: string; of: string }) {
         <tbody>
           {shown.map((f) => (
             <tr key={f.device} className="border-b border-rule align-top" data-device={f.device} data-fits={f.reasons.length === 0}>
-              <td className="py-1.5 pr-3">
+              <td className="w-[42%] py-1.5 pr-3">
                 <Link className="link font-medium" to={`/fleet/${encodeURIComponent(f.device)}`}>
                   {f.device}
                 </Link>
@@ -199,6 +200,8 @@ function FitView({ path, of }: { path: string; of: string }) {
     </div>
   );
 }
+
+const day = (t: string) => new Date(t).toLocaleDateString("en-GB", { day: "numeric", month: "long", year: "numeric" });
 
 function Facts({ list }: { list: [string, ReactNode][] }) {
   return (
@@ -242,7 +245,7 @@ function PackageView({ p }: { p: Package }) {
               <>
                 {s.subject}
                 <span className="block text-sm text-soft">
-                  {s.schemes[0] === "profile" ? "the profile's developer" : `schemes ${s.schemes.join(", ")}`}, certificate until {at(s.expires)}
+                  {s.schemes[0] === "profile" ? "the profile's developer" : `schemes ${s.schemes.join(", ")}`}, certificate until {day(s.expires)}
                 </span>
                 <code className="block font-mono text-sm break-all text-soft">{s.fingerprint}</code>
               </>
@@ -254,7 +257,7 @@ function PackageView({ p }: { p: Package }) {
               <>
                 {r.name}, of {r.team} ({r.team_id}),{" "}
                 <span className={gone(r.expires) ? "text-petrol" : ""}>
-                  {gone(r.expires) ? "expired on" : "until"} {new Date(r.expires).toLocaleDateString("en-GB")}
+                  {gone(r.expires) ? "expired on" : "until"} {day(r.expires)}
                 </span>
                 <span className="block text-sm text-soft">{r.all_devices ? "for all devices" : `lists ${plural(r.devices.length, "device")}: ${r.devices.join(", ")}`}</span>
                 <span className="block text-sm text-soft">{r.entitlements.join(", ")}</span>

@@ -39,7 +39,7 @@ export function DevicePage() {
                 </Link>
               </>
             ) : live ? (
-              doing(live)
+              live.state === "sidelined" ? "sidelined" : doing(live)
             ) : (
               one.state
             )}

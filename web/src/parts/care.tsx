@@ -155,7 +155,7 @@ export function Readiness({ d }: { d: DeviceDetail }) {
           <ol aria-label="Checks of readiness" aria-live="polite">
             {checks.map((c) => (
               <li key={c.id} data-check={c.id} data-ok={c.ok} className="grid grid-cols-[20px_1fr] border-b border-rule py-1.5">
-                <span className="pt-[5px]">
+                <span className="flex h-5 items-center">
                   <span className={`verdict ${c.ok ? "verdict-pass" : "verdict-error"}`} aria-hidden="true" />
                   <span className="sr-only">{c.ok ? "done:" : "to do:"}</span>
                 </span>

@@ -49,7 +49,8 @@ function Load({ s, real, onMake, onImages }: { s: Site; real: number; onMake: ()
             {" "}
             host {s.host}
             {!s.linked && ", not linked"}
-            {`, ${plural(s.running.length, "virtual device")} up, ${plural(real, "real one")}`}
+            {virtual && `, ${plural(s.running.length, "virtual device")} up`}
+            {real > 0 && `, ${plural(real, "real device")}`}
           </span>
         </span>
         {virtual && (

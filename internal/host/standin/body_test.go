@@ -1,0 +1,205 @@
+package standin_test
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/demo"
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/fleet"
+	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+	"yamato/internal/host"
+	"yamato/internal/host/standin"
+	"yamato/internal/testbin"
+)
+
+// one gives a stand-in of a kind in a state; it is never shared.
+func one(t *testing.T, kind, platform string, state host.StandinState) *standin.Device {
+	t.Helper()
+	d := standin.New(standin.Config{Sandbox: []string{testbin.Program(t), standin.SandboxArgument}, State: state,
+		Device: fleet.Device{Name: "kaede-7-1", Kind: kind, Platform: platform, Model: "Kaede 7", OS: "14", Form: "phone", Width: 408, Height: 896, MemoryMB: 8192}})
+	t.Cleanup(func() { require.NoError(t, d.Close()) })
+	return d
+}
+
+func with(name string, count int) host.StandinState {
+	return host.StandinState{Troubles: []host.StandinTrouble{{Name: name, Count: count}}}
+}
+
+func text(t *testing.T, d host.Device) string {
+	t.Helper()
+	tree, err := d.Tree(context.Background())
+	require.NoError(t, err)
+	out := ""
+	tree.Walk(func(n *screen.Node, _ int) bool { out += n.Label() + "\n"; return true })
+	return out
+}
+
+func TestAFirstBootEndsLockedAndInDialogsThatAreSentAway(t *testing.T) {
+	ctx := context.Background()
+	d := one(t, fleet.Emulator, "android", host.StandinState{})
+	require.False(t, d.Up())
+	_, err := d.Tree(ctx)
+	require.ErrorContains(t, err, "switched off")
+	require.NoError(t, d.Boot(ctx, time.Minute, false))
+	require.Contains(t, text(t, d), "Swipe up to unlock")
+	require.NotEmpty(t, d.BootLog())
+	what, err := d.Clear(ctx)
+	require.NoError(t, err)
+	require.Equal(t, "Welcome", what)
+	require.NoError(t, d.Ready(ctx, host.Surroundings{Language: "en-GB"}))
+	require.NotContains(t, text(t, d), "Back up your device?")
+	require.NotContains(t, text(t, d), "Swipe")
+
+	require.NoError(t, d.Halt(ctx))
+	require.NoError(t, d.Boot(ctx, time.Minute, false))
+	what, err = d.Clear(ctx)
+	require.NoError(t, err)
+	require.Empty(t, what, "a second boot has no dialogs")
+	require.NoError(t, d.Empty(ctx))
+	require.NoError(t, d.Boot(ctx, time.Minute, false))
+	what, _ = d.Clear(ctx)
+	require.Equal(t, "Welcome", what, "emptied, its next boot is its first")
+}
+
+func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
+	ctx := context.Background()
+	packages, err := demo.Packages(demo.Versions[0])
+	require.NoError(t, err)
+	for name, c := range map[string]struct {
+		kind, platform string
+		state          host.StandinState
+		mend           string
+		says           string
+	}{
+		"dialog":    {fleet.Emulator, "android", with("dialog", 1), "answer-dialog", "nobody could send away: A system update"},
+		"space":     {fleet.Emulator, "android", with("space", 1), "free-space", "no room"},
+		"cable":     {fleet.Real, "android", with("cable", 1), "plug-in", "cable has dropped"},
+		"lock":      {fleet.Real, "android", with("lock", 1), "unlock", "locked with a code"},
+		"untrusted": {fleet.Real, "ios", with("untrusted", 1), "trust-developer", "is not trusted on this phone yet"},
+		"unplugged": {fleet.Real, "android", host.StandinState{Unplugged: true}, "plug-in", "cable has dropped"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := one(t, c.kind, c.platform, c.state)
+			path, facts := written(t, packages, c.platform, c.kind)
+			use := func() error {
+				if err := d.Ready(ctx, host.Surroundings{}); err != nil {
+					return err
+				}
+				if err := d.Install(ctx, host.App{Package: facts, Path: path}); err != nil {
+					return err
+				}
+				if err := d.Start(ctx, script.Fresh); err != nil {
+					return err
+				}
+				for range 4 {
+					if err := d.Tap(ctx, screen.Point{X: 200, Y: 400}); err != nil {
+						return err
+					}
+				}
+				return nil
+			}
+			err := use()
+			var own *host.Trouble
+			require.ErrorAs(t, err, &own, "it says nothing of the app")
+			require.Contains(t, own.Error(), c.says)
+			require.NotEmpty(t, own.Remedy)
+			if c.kind == fleet.Real {
+				h, err := d.Health(ctx)
+				require.NoError(t, err)
+				_, bad := fleet.Unready(fleet.Readiness(d.Describe(), h))
+				require.True(t, bad, "and readiness says it too")
+				select {
+				case <-d.Noticed():
+				default:
+					require.Equal(t, "unplugged", name, "what changes by itself is noticed")
+				}
+			}
+			require.NoError(t, d.Deed(ctx, c.mend, 0))
+			require.NoError(t, use(), "once mended, it goes on")
+		})
+	}
+}
+
+func TestAPopUpIsSentAwayAndAnAppThatStaysBehindIsNoticed(t *testing.T) {
+	ctx := context.Background()
+	packages, err := demo.Packages(demo.Versions[0])
+	require.NoError(t, err)
+	d := one(t, fleet.Emulator, "android", with("popup", 1))
+	path, facts := written(t, packages, "android", fleet.Emulator)
+	require.NoError(t, d.Ready(ctx, host.Surroundings{}))
+	require.NoError(t, d.Install(ctx, host.App{Package: facts, Path: path}))
+	require.NoError(t, d.Start(ctx, script.Fresh))
+	require.Contains(t, text(t, d), "Rate your connection")
+	what, err := d.Clear(ctx)
+	require.NoError(t, err)
+	require.Equal(t, "Rate your connection", what)
+	tree, err := d.Tree(ctx)
+	require.NoError(t, err)
+	require.Equal(t, demo.ApplicationID, tree.App)
+
+	require.NoError(t, d.Deed(ctx, "trouble behind", 1))
+	require.NoError(t, d.Start(ctx, script.Fresh))
+	tree, err = d.Tree(ctx)
+	require.NoError(t, err)
+	require.NotEqual(t, demo.ApplicationID, tree.App)
+	require.Error(t, d.Deed(ctx, "trouble rain", 1))
+	require.Error(t, d.Deed(ctx, "dance", 1))
+	require.NoError(t, d.Deed(ctx, "mend", 0))
+	require.NoError(t, d.Start(ctx, script.Fresh))
+	tree, _ = d.Tree(ctx)
+	require.Equal(t, demo.ApplicationID, tree.App)
+}
+
+func TestChanceOfTroubleIsAFunctionOfTheDevice(t *testing.T) {
+	outcome := func() (out []bool) {
+		d := one(t, fleet.Emulator, "android", host.StandinState{Troubles: []host.StandinTrouble{{Name: "hang", Chance: 0.5}}})
+		for range 12 {
+			out = append(out, d.Boot(context.Background(), time.Minute, false) == nil)
+			require.NoError(t, d.Halt(context.Background()))
+		}
+		return out
+	}
+	first := outcome()
+	require.Equal(t, first, outcome())
+	require.Contains(t, first, true)
+	require.Contains(t, first, false)
+}
+
+func TestAnAppSignedDifferentlyStays(t *testing.T) {
+	ctx := context.Background()
+	packages, err := demo.Packages(demo.Versions[0])
+	require.NoError(t, err)
+	d := one(t, fleet.Real, "android", host.StandinState{Installed: []fleet.Installed{{ID: demo.ApplicationID, VersionCode: "9", Signer: "abc"}}})
+	path, facts := written(t, packages, "android", fleet.Real)
+	require.ErrorContains(t, d.Install(ctx, host.App{Package: facts, Path: path}), "signed differently")
+	require.NoError(t, d.Deed(ctx, "remove-app "+demo.ApplicationID, 0))
+	require.NoError(t, d.Install(ctx, host.App{Package: facts, Path: path}))
+}
+
+// written writes the package of the sample app that runs on a kind of device.
+func written(t *testing.T, packages []demo.Package, platform, kind string) (string, appfile.Package) {
+	t.Helper()
+	want := appfile.Android
+	if platform == "ios" && kind == fleet.Real {
+		want = appfile.IOSDevice
+	}
+	for _, p := range packages {
+		facts, err := appfile.Read(bytes.NewReader(p.Data), int64(len(p.Data)))
+		require.NoError(t, err)
+		if facts.Kind == want {
+			path := filepath.Join(t.TempDir(), p.File)
+			require.NoError(t, os.WriteFile(path, p.Data, 0o600))
+			return path, *facts
+		}
+	}
+	require.Fail(t, "no such package")
+	return "", appfile.Package{}
+}

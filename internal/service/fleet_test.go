@@ -1,0 +1,462 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/demo"
+	"yamato/internal/contract"
+	"yamato/internal/core/fleet"
+	"yamato/internal/link"
+)
+
+func (h *fakeHost) fleet(f link.Fleet) {
+	h.t.Helper()
+	require.NoError(h.t, h.conn.Send(context.Background(), link.FromHost{Fleet: &f}))
+}
+
+func (h *fakeHost) done(d link.Done) {
+	h.t.Helper()
+	require.NoError(h.t, h.conn.Send(context.Background(), link.FromHost{Done: &d}))
+}
+
+func (h *fakeHost) asked(what string) link.Errand {
+	h.t.Helper()
+	var out link.Errand
+	h.expect(func(m link.ToHost) bool {
+		for _, e := range m.Do {
+			if e.What == what {
+				out = e
+			}
+		}
+		return out.What == what
+	})
+	return out
+}
+
+// awaitState waits until a device is in a state.
+func (w *world) awaitState(name, state string) contract.Device {
+	w.t.Helper()
+	var got contract.Device
+	require.Eventually(w.t, func() bool {
+		d, err := w.service.DeviceDetail(context.Background(), w.user, name)
+		got = d.Device
+		return err == nil && got.State == state
+	}, 10*time.Second, 10*time.Millisecond, "%s is %s, not %s", name, got.State, state)
+	return got
+}
+
+func refusal(t *testing.T, err error, says string) contract.Problem {
+	t.Helper()
+	var p *Problem
+	require.ErrorAs(t, err, &p)
+	require.Contains(t, p.Body.Title, says)
+	return p.Body
+}
+
+func trouble(lease, seq int64, own bool, words string) []link.Event {
+	return []link.Event{{Lease: lease, Seq: seq, Finished: &link.Finished{Trouble: words, Device: own}}, {Lease: lease, Seq: seq + 1, Clean: &link.Clean{}}}
+}
+
+var notAllowed = fleet.Condition{Power: fleet.PowerUp, Checks: []fleet.Check{{ID: "connected", Title: "It is connected", OK: true}, {ID: "debugging", Title: "Debugging is allowed", Why: "debugging was never allowed", Remedy: "allow it"}}}
+
+func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
+	w := newWorld(t, Config{})
+	d := kaede("kaede-7-1")
+	d.Condition = notAllowed
+	h := w.link(w.service, d)
+	got := w.awaitState("kaede-7-1", "unready")
+	require.Equal(t, "debugging was never allowed", *got.Reason)
+	require.Len(t, *got.Checks, 2)
+	_, err := w.service.StartRun(context.Background(), w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}}, "")
+	p := refusal(t, err, "kaede-7-1 is not ready: debugging was never allowed")
+	require.Equal(t, "allow it", *p.Hint, "the remedy stands with the refusal")
+
+	d.Condition = fleet.Condition{Power: fleet.PowerBooting, Doing: "boot"}
+	h.fleet(link.Fleet{Devices: []link.Device{d}})
+	w.awaitState("kaede-7-1", "booting")
+	run := w.start(contract.NewRun{})
+	d.Condition = fleet.Condition{Power: fleet.PowerUp}
+	h.fleet(link.Fleet{Devices: []link.Device{d}})
+	lease := h.lease()
+	require.Equal(t, run.Number, lease.Run, "a device that comes up takes what waits")
+
+	d.Condition = notAllowed // its owner takes the permission back while a lease has it
+	h.fleet(link.Fleet{Devices: []link.Device{d}})
+	h.say(began(lease.Number))
+	h.acked(lease.Number, 1)
+	w.awaitState("kaede-7-1", "leased")
+	h.say(link.Event{Lease: lease.Number, Seq: 2, Finished: &link.Finished{Trouble: "gone", Device: true}}, link.Event{Lease: lease.Number, Seq: 3, Clean: &link.Clean{Condition: &notAllowed}})
+	w.awaitState("kaede-7-1", "unready")
+	require.Equal(t, "running", w.detail(run.Number).Run.State, "the leg waits; nothing is marked fail")
+	d.Condition = fleet.Condition{Power: fleet.PowerUp}
+	h.fleet(link.Fleet{Devices: []link.Device{d}})
+	require.Equal(t, run.Number, h.lease().Run, "and goes on once it is mended")
+}
+
+func TestLegsWhoseDevicesNobodyMendsEndAsErrorsWithTheRemedy(t *testing.T) {
+	w := newWorld(t, Config{MendWithin: time.Millisecond, Silence: 300 * time.Millisecond})
+	h := w.link(w.service, kaede("kaede-7-1"))
+	run := w.start(contract.NewRun{})
+	lease := h.lease()
+	h.say(began(lease.Number), link.Event{Lease: lease.Number, Seq: 2, Finished: &link.Finished{Trouble: "gone", Device: true}}, link.Event{Lease: lease.Number, Seq: 3, Clean: &link.Clean{Condition: &notAllowed}})
+	d := w.awaitRun(run.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
+	require.Equal(t, "error", d.Run.Verdict)
+	sheet, err := w.service.Sheet(context.Background(), w.user, run.Number, d.Legs[0].Id, 0)
+	require.NoError(t, err)
+	text, err := json.Marshal(sheet)
+	require.NoError(t, err)
+	require.Contains(t, string(text), "kaede-7-1 is unready: debugging was never allowed. `yamato device check kaede-7-1` says what to do")
+}
+
+func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
+	w := newWorld(t, Config{Silence: 300 * time.Millisecond})
+	ctx := context.Background()
+	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
+	soon := time.Now().Add(700 * time.Millisecond)
+	d, err := w.service.Sideline(ctx, w.user, "kaede-7-1", contract.NewSideline{Reason: "its screen is cracked", Until: &soon})
+	require.NoError(t, err)
+	require.Equal(t, "sidelined", d.State)
+	w.start(contract.NewRun{})
+	lease := h.lease()
+	require.Equal(t, "kaede-7-2", lease.Device, "what is sidelined runs nothing")
+	w.awaitState("kaede-7-1", "idle")
+
+	d, err = w.service.Sideline(ctx, w.user, "kaede-7-2", contract.NewSideline{Reason: "odd noises"})
+	require.NoError(t, err)
+	require.Equal(t, "leased", d.State, "what it runs is not cut short")
+	h.say(append([]link.Event{began(lease.Number)}, finished(lease.Number, 2)...)...)
+	got := w.awaitState("kaede-7-2", "sidelined")
+	require.Equal(t, "odd noises", *got.Reason)
+	d, err = w.service.Restore(ctx, w.user, "kaede-7-2")
+	require.NoError(t, err)
+	require.Equal(t, "idle", d.State)
+	_, err = w.service.Restore(ctx, w.user, "kaede-7-2")
+	refusal(t, err, "is not sidelined")
+	_, err = w.service.Sideline(ctx, w.user, "kaede-7-2", contract.NewSideline{Reason: " "})
+	refusal(t, err, "for a reason")
+}
+
+func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
+	w := newWorld(t, Config{Silence: 300 * time.Millisecond, Tolerance: fleet.Tolerance{Count: 2, Within: time.Hour}, ProbeEvery: 50 * time.Millisecond})
+	h := w.link(w.service, kaede("kaede-7-1"))
+	for range 3 { // trouble that is not the device's own does not count
+		w.start(contract.NewRun{})
+		l := h.lease()
+		h.say(append([]link.Event{began(l.Number)}, trouble(l.Number, 2, false, "the package is odd")...)...)
+		again := h.lease()
+		h.say(append([]link.Event{began(again.Number)}, trouble(again.Number, 2, false, "the package is odd")...)...)
+		w.awaitState("kaede-7-1", "idle")
+	}
+	w.start(contract.NewRun{})
+	l := h.lease()
+	h.say(append([]link.Event{began(l.Number)}, trouble(l.Number, 2, true, "its cable dropped")...)...)
+	l = h.lease()
+	h.say(append([]link.Event{began(l.Number)}, trouble(l.Number, 2, true, "its cable dropped")...)...)
+	d := w.awaitState("kaede-7-1", "sidelined")
+	require.Contains(t, d.Sideline.Reason, "2 device troubles within 1h0m0s, the last: its cable dropped")
+	require.True(t, d.Sideline.Automatic)
+
+	probe := h.asked(link.DoProbe)
+	h.done(link.Done{ID: probe.ID, Trouble: "still loose"})
+	second := h.asked(link.DoProbe)
+	require.Greater(t, second.ID, probe.ID, "it is tried again")
+	h.done(link.Done{ID: second.ID})
+	w.awaitState("kaede-7-1", "idle")
+}
+
+func TestADeviceThatWasGivenUpIsSidelinedWithItsDiagnosis(t *testing.T) {
+	w := newWorld(t, Config{})
+	ctx := context.Background()
+	h := w.link(w.service, kaede("kaede-7-1"))
+	info, err := w.blobs.Put(ctx, strings.NewReader("the boot log"), "", 100)
+	require.NoError(t, err)
+	w.start(contract.NewRun{})
+	l := h.lease()
+	h.say(began(l.Number), link.Event{Lease: l.Number, Seq: 2, Finished: &link.Finished{Trouble: "black", Device: true}},
+		link.Event{Lease: l.Number, Seq: 3, Clean: &link.Clean{Condition: &fleet.Condition{Power: fleet.PowerHalted}, Broken: &fleet.Broken{Diagnosis: "its screen stays black", Remedy: "make it anew", Log: info.Digest}}})
+	d := w.awaitState("kaede-7-1", "sidelined")
+	require.Equal(t, "its screen stays black", *d.Sideline.Diagnosis)
+	f, media, err := w.service.Remains(ctx, w.user, "kaede-7-1", "log")
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	require.Equal(t, "text/plain; charset=utf-8", media)
+	_, err = w.service.CollectBlobs(ctx, 0)
+	require.NoError(t, err)
+	f, err = w.blobs.Open(ctx, info.Digest)
+	require.NoError(t, err, "what is referred to is kept")
+	require.NoError(t, f.Close())
+	restored, err := w.service.Restore(ctx, w.user, "kaede-7-1")
+	require.NoError(t, err)
+	require.Equal(t, "halted", restored.State)
+}
+
+var benchOffer = link.Offer{
+	Models:   []fleet.Model{{Model: "Kaede 7", Platform: "android", TakesMB: 2048}, {Model: "Aster 12", Platform: "ios", TakesMB: 1024}},
+	Images:   []fleet.Image{{Platform: "android", OS: "13", State: "present"}, {Platform: "android", OS: "14", State: "present"}, {Platform: "android", OS: "15", State: "absent", Licence: "images"}},
+	Licences: []fleet.Licence{{Name: "images", Text: "be kind"}}, Capacity: fleet.Capacity{MemoryMB: 4096},
+}
+
+func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testing.T) {
+	w := newWorld(t, Config{Silence: 300 * time.Millisecond})
+	ctx := context.Background()
+	h := w.link(w.service, kaede("kaede-7-1"))
+	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{{Name: "kaede-7-1", TakesMB: 3072}}}})
+	require.Eventually(t, func() bool {
+		sites, err := w.service.Sites(ctx, w.user)
+		return err == nil && len(sites[0].Images) == 3 && len(sites[0].Running) == 1
+	}, 5*time.Second, 10*time.Millisecond)
+	do := func(e contract.NewErrand) (contract.Errand, error) { return w.service.Do(ctx, w.user, e) }
+
+	e, err := do(contract.NewErrand{What: "make", Model: ptr("kaede 7")})
+	require.NoError(t, err)
+	require.Equal(t, "kaede-7-2", e.Device)
+	require.Equal(t, "Android 14", *e.Image, "the newest that is there")
+	made := h.asked(link.DoMake)
+	two := kaede("kaede-7-2")
+	two.Condition.Power = fleet.PowerHalted
+	two.TakesMB = 2048
+	h.fleet(link.Fleet{Devices: []link.Device{two}})
+	h.done(link.Done{ID: made.ID})
+	e, err = w.service.Errand(ctx, w.user, e.Id, 5*time.Second)
+	require.NoError(t, err)
+	require.NotNil(t, e.DoneAt)
+	w.awaitState("kaede-7-2", "halted")
+
+	_, err = do(contract.NewErrand{What: "boot", Device: ptr("kaede-7-2")})
+	p := refusal(t, err, "kaede-7-2 needs 2.0 GB and 1.0 GB is free (4.0 GB in all): kaede-7-1 takes 3.0 GB")
+	require.Contains(t, *p.Hint, "yamato device halt kaede-7-1")
+	for says, in := range map[string]contract.NewErrand{
+		"does not offer": {What: "make", Model: ptr("Kaede 7"), Site: ptr("moon")},
+		"no site offers": {What: "make", Model: ptr("Kaede 9")},
+		"is not at":      {What: "make", Model: ptr("Kaede 7"), Image: ptr("Android 15")},
+		"has no such OS": {What: "make", Model: ptr("Kaede 7"), Image: ptr("Android 99")},
+		"cannot be the":  {What: "make", Model: ptr("Kaede 7"), Device: ptr("../etc")},
+		"there is a dev": {What: "make", Model: ptr("Kaede 7"), Device: ptr("kaede-7-1")},
+		"which nobody h": {What: "fetch", Image: ptr("Android 15")},
+		"already":        {What: "fetch", Image: ptr("Android 14")},
+		"is up already":  {What: "boot", Device: ptr("kaede-7-1")},
+		"there is no de": {What: "halt", Device: ptr("nobody")},
+		"there is nothi": {What: "dance", Device: ptr("kaede-7-1")},
+	} {
+		_, err := do(in)
+		refusal(t, err, says)
+	}
+	l, err := w.service.AcceptLicence(ctx, w.user, "images")
+	require.NoError(t, err)
+	require.Equal(t, w.user.Name, *l.AcceptedBy)
+	_, err = do(contract.NewErrand{What: "fetch", Image: ptr("Android 15")})
+	require.NoError(t, err)
+	require.Equal(t, "Android 15", h.asked(link.DoFetch).Args.Image)
+	changed := benchOffer
+	changed.Licences = []fleet.Licence{{Name: "images", Text: "be kinder"}}
+	h.fleet(link.Fleet{Offer: &changed})
+	require.Eventually(t, func() bool {
+		sites, err := w.service.Sites(ctx, w.user)
+		return err == nil && sites[0].Licences[0].AcceptedBy == nil
+	}, 5*time.Second, 10*time.Millisecond, "another text has to be accepted anew")
+
+	h.fleet(link.Fleet{Load: &link.Load{Running: []fleet.Running{}}})
+	_, err = w.service.Sideline(ctx, w.user, "kaede-7-1", contract.NewSideline{Reason: "busy"})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { // a run that waits for a halted device has it booted
+		_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}}, "once")
+		return err == nil
+	}, 5*time.Second, 20*time.Millisecond)
+	require.Equal(t, "kaede-7-2", h.asked(link.DoBoot).Device)
+	h.fleet(link.Fleet{Gone: []string{"kaede-7-2"}})
+	require.Eventually(t, func() bool {
+		_, err := w.service.DeviceDetail(ctx, w.user, "kaede-7-2")
+		return err != nil
+	}, 5*time.Second, 10*time.Millisecond, "a device that never ran anything is forgotten")
+}
+
+func TestADeviceOfSomebodysOwnIsKeptToItsRule(t *testing.T) {
+	w := newWorld(t, Config{})
+	d := kaede("bos-phone")
+	d.Owner, d.Use = "Bo Lindqvist", fleet.Use{People: []string{"Ines Marlow"}}
+	h := w.link(w.service, d, kaede("kaede-7-2"))
+	w.start(contract.NewRun{})
+	require.Equal(t, "kaede-7-2", h.lease().Device, "of one class, the leg runs where it may")
+	fits, err := w.service.Fit(context.Background(), w.user, "", "1")
+	require.NoError(t, err)
+	require.Equal(t, "only Ines Marlow may use it", fits[0].Reasons[0].Why)
+
+	shut := kaede("night-phone")
+	shut.OS, shut.Use = "15", fleet.Use{Hours: "Mon 00:00-00:00"} // never open
+	h.fleet(link.Fleet{Devices: []link.Device{shut}})
+	w.awaitState("night-phone", "idle")
+	run := w.start(contract.NewRun{On: &[]string{"Kaede 7 15"}})
+	require.Equal(t, "queued", w.detail(run.Number).Run.State, "outside its hours a device is given nothing")
+}
+
+func TestALineupChoosesForARunAndSaysWhyOthersArePassedOver(t *testing.T) {
+	w := newWorld(t, Config{})
+	ctx := context.Background()
+	old := kaede("kaede-7-2")
+	old.OS = "13"
+	h := w.link(w.service, kaede("kaede-7-1"), old)
+	_, err := w.service.SaveLineup(ctx, w.user, "lineup: newest\nfirst: newest_os\ntake: 1\n")
+	require.NoError(t, err)
+	_, err = w.service.SaveLineup(ctx, w.user, "lineup: none\npick:\n  - owner: nobody\n")
+	require.NoError(t, err)
+	_, err = w.service.SaveLineup(ctx, w.user, "lineup: wrong\nfirst: prettiest\n")
+	refusal(t, err, "newest_os")
+	c, err := w.service.TryLineup(ctx, w.user, contract.TryLineup{Name: ptr("newest")})
+	require.NoError(t, err)
+	require.Equal(t, "kaede-7-1", c.Taken[0].Device)
+	require.Equal(t, "1 are enough, and others go first", c.Passed[0].Why)
+	run := w.start(contract.NewRun{Lineup: ptr("newest")})
+	require.Len(t, w.detail(run.Number).Legs, 1)
+	require.Equal(t, "14", h.lease().Combination.OS)
+	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}, Lineup: ptr("none")}, "")
+	refusal(t, err, `the lineup "none" takes no device now`)
+	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}, Lineup: ptr("gone")}, "")
+	refusal(t, err, `there is no lineup "gone"`)
+	require.NoError(t, w.service.RemoveLineup(ctx, w.user, "none"))
+	require.Error(t, w.service.RemoveLineup(ctx, w.user, "none"))
+}
+
+func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
+	w := newWorld(t, Config{})
+	ctx := context.Background()
+	second := w.push("3.2.0")
+	label := func(ref string, labels map[string]string) contract.Build {
+		b, err := w.service.ChangeBuild(ctx, w.user, "", ref, contract.BuildPatch{Labels: &labels})
+		require.NoError(t, err)
+		return b
+	}
+	label("1", map[string]string{"branch": "main", "reviewed": "yes"})
+	label("2", map[string]string{"branch": "main"})
+	b, err := w.service.Build(ctx, w.user, "", "branch=main")
+	require.NoError(t, err)
+	require.Equal(t, second.Number, b.Number, "the newest that has them")
+	b, err = w.service.Build(ctx, w.user, "", "branch=main,reviewed=yes")
+	require.NoError(t, err)
+	require.Equal(t, int64(1), b.Number)
+	require.Empty(t, label("1", map[string]string{"reviewed": ""}).Labels["reviewed"])
+	list, err := w.service.Builds(ctx, w.user, "", "", []string{"branch=main"}, 0, 10)
+	require.NoError(t, err)
+	require.Len(t, list.Items, 2)
+	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", contract.BuildPatch{Labels: &map[string]string{"Bad Key": "x"}})
+	refusal(t, err, "cannot be a label")
+
+	changes, err := w.service.Changes(ctx, w.user, "", "2", "")
+	require.NoError(t, err)
+	require.Equal(t, int64(1), changes.Against.Number)
+	require.Equal(t, "size of code", changes.Changes[0].What)
+
+	r, err := w.service.SetRetention(ctx, w.user, contract.NewRetention{Keep: 1})
+	require.NoError(t, err)
+	require.Equal(t, int64(1), r.WouldRemove[0].Number)
+	pin := true
+	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", contract.BuildPatch{Pinned: &pin})
+	require.NoError(t, err)
+	n, err := w.service.Retain(ctx)
+	require.NoError(t, err)
+	require.Zero(t, n, "a pinned build stays whatever the rule")
+	pin = false
+	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", contract.BuildPatch{Pinned: &pin})
+	require.NoError(t, err)
+	n, err = w.service.Retain(ctx)
+	require.NoError(t, err)
+	require.Equal(t, 1, n)
+	b, err = w.service.Build(ctx, w.user, "", "1")
+	require.NoError(t, err)
+	require.Empty(t, b.Packages)
+	require.NotNil(t, b.RemovedAt)
+	b = w.push("3.1.4")
+	require.Equal(t, int64(1), b.Number, "pushed again, it is there again")
+	require.Nil(t, b.RemovedAt)
+}
+
+func TestSettingsAreReadyToCopy(t *testing.T) {
+	w := newWorld(t, Config{})
+	ctx := context.Background()
+	w.link(w.service, kaede("kaede-7-1"))
+	s, err := w.service.Settings(ctx, w.user, "", "1", "kaede-7-1", "", nil)
+	require.NoError(t, err)
+	require.Equal(t, "yamato run start --build 1 --app Tideline --on 'Kaede 7, Android 14' --suite Two", s.Command)
+	var in contract.NewRun
+	require.NoError(t, json.Unmarshal([]byte(s.Request), &in))
+	_, err = w.service.StartRun(ctx, w.user, in, "")
+	require.NoError(t, err, "the request starts what it says")
+	require.Contains(t, s.Plan, "suites:\n- Two\n")
+}
+
+func TestPackagesAreFetchedFromPublicAddressesAlone(t *testing.T) {
+	packages, err := demo.Packages(demo.Versions[1])
+	require.NoError(t, err)
+	mux := http.NewServeMux()
+	mux.HandleFunc("/tideline.apk", func(a http.ResponseWriter, _ *http.Request) { _, _ = a.Write(packages[0].Data) })
+	mux.HandleFunc("/named", func(a http.ResponseWriter, _ *http.Request) {
+		a.Header().Set("Content-Disposition", `attachment; filename="../../odd name.apk"`)
+		_, _ = a.Write(packages[0].Data)
+	})
+	mux.HandleFunc("/inside", func(a http.ResponseWriter, r *http.Request) {
+		http.Redirect(a, r, "http://localhost:1/secret", http.StatusFound)
+	})
+	mux.HandleFunc("/round", func(a http.ResponseWriter, r *http.Request) { http.Redirect(a, r, "/round", http.StatusFound) })
+	mux.HandleFunc("/missing", http.NotFound)
+	mux.HandleFunc("/words", func(a http.ResponseWriter, _ *http.Request) { _, _ = a.Write([]byte(strings.Repeat("hello ", 30))) })
+	server := httptest.NewServer(mux)
+	defer server.Close()
+	ctx := context.Background()
+
+	closed := newWorld(t, Config{})
+	_, err = closed.service.FetchPackage(ctx, closed.user, server.URL+"/tideline.apk")
+	p := refusal(t, err, "leads to a private or loopback address")
+	require.Contains(t, *p.Hint, "--may-fetch 127.0.0.1")
+
+	w := newWorld(t, Config{MayFetch: []string{"127.0.0.1"}})
+	got, err := w.service.FetchPackage(ctx, w.user, server.URL+"/tideline.apk")
+	require.NoError(t, err)
+	require.Equal(t, "tideline.apk", got.FileName)
+	got, err = w.service.FetchPackage(ctx, w.user, server.URL+"/named")
+	require.NoError(t, err)
+	require.Equal(t, "odd name.apk", got.FileName, "nothing of the path is taken")
+	for path, says := range map[string]string{"/inside": "leads to a private", "/round": "redirected more than five times", "/missing": "answers 404", "/words": "not a zip archive"} {
+		_, err := w.service.FetchPackage(ctx, w.user, server.URL+path)
+		require.Error(t, err, path)
+		require.Contains(t, AsProblem(err).Body.Title, says, path)
+	}
+	for _, address := range []string{"ftp://example/x", "file:///etc/passwd", "tideline.apk", "http://"} {
+		_, err := w.service.FetchPackage(ctx, w.user, address)
+		refusal(t, err, "no address that can be fetched")
+	}
+	for _, ip := range []string{"127.0.0.1", "10.1.2.3", "192.168.0.9", "169.254.169.254", "100.64.0.1", "0.0.0.0", "::1", "fe80::1", "fd00::1", "::ffff:10.0.0.1", "64:ff9b::a00:1", "2002:a00:1::", "224.0.0.1", "255.255.255.255"} {
+		require.False(t, public(netip.MustParseAddr(ip)), ip)
+	}
+	for _, ip := range []string{"93.184.216.34", "2606:2800:220:1::1"} {
+		require.True(t, public(netip.MustParseAddr(ip)), ip)
+	}
+}
+
+func TestAHandoverIsThereForATime(t *testing.T) {
+	w := newWorld(t, Config{})
+	ctx := context.Background()
+	out, err := w.service.HandOver(ctx, w.user, "", "1", "http://127.0.0.1:7420", 5)
+	require.NoError(t, err)
+	require.False(t, out.Reachable)
+	require.Contains(t, *out.Hint, "--listen")
+	code := out.Url[strings.LastIndex(out.Url, "/")+1:]
+	b, until, err := w.service.Handed(ctx, code)
+	require.NoError(t, err)
+	require.Equal(t, int64(1), b.Number)
+	require.WithinDuration(t, time.Now().Add(5*time.Minute), until, 20*time.Second)
+	_, _, err = w.service.Handed(ctx, "another")
+	require.True(t, errors.As(err, new(*Problem)))
+	out, err = w.service.HandOver(ctx, w.user, "", "1", "https://yamato.example", 5)
+	require.NoError(t, err)
+	require.True(t, out.Reachable)
+	require.Nil(t, out.Hint)
+}
