@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -44,7 +45,8 @@ func newRig(t *testing.T) *rig {
 	t.Helper()
 	ctx := context.Background()
 	st := pgtest.Store(t)
-	blobs, err := blob.OpenDir(t.TempDir())
+	dir := t.TempDir()
+	blobs, err := blob.OpenDir(dir)
 	require.NoError(t, err)
 	project, err := st.AddProject(ctx, "default")
 	require.NoError(t, err)
@@ -59,7 +61,7 @@ func newRig(t *testing.T) *rig {
 			Width: 408, Height: 896, MemoryMB: 8192, Traits: []string{"location"}, Abilities: []string{"back"}}, fleet.Condition{}, "idle", "")
 		return err
 	}))
-	server := httptest.NewServer(api.New(service.New(st, blobs, service.Config{}), api.Config{Program: "test", Names: []string{"yamato.example"}, Console: fstest.MapFS{
+	server := httptest.NewServer(api.New(service.New(st, blobs, service.Config{}), api.Config{Program: "test", Uploads: filepath.Join(dir, "staging"), Names: []string{"yamato.example"}, Console: fstest.MapFS{
 		"index.html": {Data: []byte("<!doctype html><title>Yamato</title>")}, "assets/main-1.js": {Data: []byte("let x = 1")},
 	}}))
 	t.Cleanup(server.Close)

@@ -370,7 +370,7 @@ function Copy({ title, text }: { title: string; text: string }) {
   return (
     <div>
       <div className="flex items-baseline justify-between pb-1">
-        <h3 className="font-medium">{title}</h3>
+        <h2>{title}</h2>
         <button
           className="link"
           onClick={() => {
