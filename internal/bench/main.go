@@ -15,7 +15,7 @@ func main() {
 	out := flag.String("out", "", "page to write; standard output where empty")
 	window := flag.Duration("window", 60*time.Second, "how long the closed loop is measured")
 	devices := flag.Int("devices", 800, "devices of the null driver")
-	only := flag.String("only", "", "P1, P2b or console alone")
+	only := flag.String("only", "", "P1, P2b, console or fleet alone")
 	flag.Parse()
 	text, err := measure(context.Background(), config{*program, *window, *devices, *only})
 	if err == nil && *out != "" {

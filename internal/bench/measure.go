@@ -49,6 +49,15 @@ func measure(ctx context.Context, c config) (string, error) {
 		if err := r.console(ctx, &page); err != nil {
 			return page.String(), err
 		}
+		r.close()
+	}
+	if c.only == "" || c.only == "fleet" {
+		if r.db, err = sql.Open("pgx", r.box.URL("postgres")); err != nil {
+			return page.String(), err
+		}
+		if err := r.fleetFigures(ctx, &page); err != nil {
+			return page.String(), err
+		}
 	}
 	return page.String(), nil
 }

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"encoding/json"
-	"strings"
 	"sync"
 	"time"
 
@@ -189,8 +188,18 @@ func runsNews(before, now *sight) RunsNews {
 	return n
 }
 
+// words reads a JSON array of words, nothing where it is none.
+func words(array string) []string {
+	if array == "" {
+		return nil
+	}
+	var out []string
+	_ = json.Unmarshal([]byte(array), &out) // it was written by us
+	return out
+}
+
 func glimpseOut(d store.Glimpse) contract.Glimpse {
-	out := contract.Glimpse{Name: d.Name, Site: d.Site, Kind: d.Kind, Platform: d.Platform, Model: d.Model, Os: d.OS, Form: d.Form, State: d.State, Since: d.Since, Owner: stated(d.Owner), Labels: listed(strings.Fields(d.Labels))}
+	out := contract.Glimpse{Name: d.Name, Site: d.Site, Kind: d.Kind, Platform: d.Platform, Model: d.Model, Os: d.OS, Form: d.Form, State: d.State, Since: d.Since, Owner: stated(d.Owner), Labels: listed(words(d.Labels))}
 	if d.Reason != "" {
 		out.Reason = &d.Reason
 	}

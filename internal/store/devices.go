@@ -62,7 +62,7 @@ type Glimpse struct {
 	Since    time.Time `db:"since"`
 	Run      int64     `db:"run"` // 0 where none has it
 	Owner    string    `db:"owner"`
-	Labels   string    `db:"labels"` // with a space between them
+	Labels   string    `db:"labels"` // a JSON array, or nothing
 }
 
 // Glimpses gives a project's devices by site and name.
@@ -70,7 +70,7 @@ func (s *Store) Glimpses(ctx context.Context, project int64) ([]Glimpse, error) 
 	list := []Glimpse{}
 	err := s.db.SelectContext(ctx, &list, `
 		select d.name, d.site, d.kind, d.platform, d.model, d.os, coalesce(d.facts->>'form', '') as form, d.state, d.reason, d.since,
-		       coalesce(d.facts->>'owner', '') as owner, case when d.facts->'labels' is null then '' else (select string_agg(l, ' ') from jsonb_array_elements_text(d.facts->'labels') l) end as labels,
+		       coalesce(d.facts->>'owner', '') as owner, coalesce(d.facts->>'labels', '') as labels,
 		       case when d.state = 'leased' then coalesce((select r.number from lease l join run r on r.id = l.run_id where l.device_id = d.id and l.ended_at is null), 0) else 0 end as run
 		from device d where d.project_id = $1 order by d.site, d.name`, project)
 	return list, err

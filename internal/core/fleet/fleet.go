@@ -5,7 +5,6 @@ package fleet
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 )
 
@@ -89,21 +88,29 @@ type Reason struct {
 
 // compareVersions orders dotted versions by their numbers: 9 < 10 < 10.1.
 func compareVersions(a, b string) int {
-	x, y := strings.Split(a, "."), strings.Split(b, ".")
-	for i := range max(len(x), len(y)) {
-		if c := part(x, i) - part(y, i); c != 0 {
-			return c
+	for a != "" || b != "" {
+		var x, y int
+		x, a = leading(a)
+		y, b = leading(b)
+		if x != y {
+			return x - y
 		}
 	}
 	return 0
 }
 
-func part(parts []string, i int) int {
-	if i >= len(parts) {
-		return 0
+// leading gives the first number of a dotted version and what follows its dot. A
+// part that is no number counts as 0.
+func leading(v string) (n int, rest string) {
+	part, rest, _ := strings.Cut(v, ".")
+	for i := range len(part) {
+		c := part[i]
+		if c < '0' || c > '9' || n > 1<<40 {
+			return 0, rest
+		}
+		n = n*10 + int(c-'0')
 	}
-	n, _ := strconv.Atoi(parts[i])
-	return n
+	return n, rest
 }
 
 // Pick is one wish for devices, as a person writes it: a model, or a model with

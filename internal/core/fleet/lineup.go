@@ -73,11 +73,21 @@ func (s Span) parts() (from, to string) {
 // holds tells whether a version lies in the span; 14.2 lies in "14" and in "13..14".
 func (s Span) holds(version string) bool {
 	from, to := s.parts()
-	cut := func(end string) string { // as exactly as the end is written
-		parts := strings.Split(version, ".")
-		return strings.Join(parts[:min(strings.Count(end, ".")+1, len(parts))], ".")
+	return (from == "" || compareVersions(version, from) >= 0) && (to == "" || compareVersions(asExactlyAs(version, to), to) <= 0)
+}
+
+// asExactlyAs cuts a version to as many numbers as another has.
+func asExactlyAs(version, other string) string {
+	dots := strings.Count(other, ".")
+	for i := range len(version) {
+		if version[i] == '.' {
+			if dots == 0 {
+				return version[:i]
+			}
+			dots--
+		}
 	}
-	return (from == "" || compareVersions(version, from) >= 0) && (to == "" || compareVersions(cut(to), to) <= 0)
+	return version
 }
 
 // Orders that a lineup may ask for.
@@ -133,36 +143,42 @@ func ReadLineup(text string) (*Lineup, error) {
 // lacks gives the first thing in which d is not what f asks for, "" where it is, and
 // how many things were as asked before.
 func (f *Filter) lacks(d *Device) (why string, met int) {
-	for _, c := range [...]struct {
-		what string
-		want Words
-		have string
-	}{{"platform", f.Platform, d.Platform}, {"kind", f.Kind, d.Kind}, {"form", f.Form, d.Form}, {"model", f.Model, d.Model}, {"site", f.Site, d.Site}, {"name", f.Name, d.Name}, {"owner", f.Owner, d.Owner}} {
-		if len(c.want) > 0 && !slices.Contains(c.want, c.have) {
-			if c.have == "" {
-				return "it has no " + c.what, met
+	one := func(what string, want Words, have string) bool {
+		if len(want) == 0 {
+			return true
+		}
+		if !slices.Contains(want, have) {
+			why = "its " + what + " is " + have
+			if have == "" {
+				why = "it has no " + what
 			}
-			return "its " + c.what + " is " + c.have, met
+			return false
 		}
-		if len(c.want) > 0 {
-			met++
+		met++
+		return true
+	}
+	if !one("platform", f.Platform, d.Platform) || !one("kind", f.Kind, d.Kind) || !one("form", f.Form, d.Form) || !one("model", f.Model, d.Model) ||
+		!one("site", f.Site, d.Site) || !one("name", f.Name, d.Name) || !one("owner", f.Owner, d.Owner) {
+		return why, met
+	}
+	if f.OS != "" {
+		if met++; !f.OS.holds(d.OS) {
+			return "its OS is " + d.OS, met
 		}
 	}
-	if f.OS != "" && !f.OS.holds(d.OS) {
-		return "its OS is " + d.OS, met + 1
-	}
-	for _, c := range [...]struct {
-		what string
-		want Words
-		have []string
-	}{{"trait", f.Traits, d.Traits}, {"ability", f.Abilities, d.Abilities}, {"label", f.Labels, d.Labels}} {
-		for _, w := range c.want {
-			if !slices.Contains(c.have, w) {
-				return "it lacks the " + c.what + " " + w, met + 2
+	all := func(what string, want Words, have []string) bool {
+		for _, w := range want {
+			if met++; !slices.Contains(have, w) {
+				why = "it lacks the " + what + " " + w
+				return false
 			}
 		}
+		return true
 	}
-	return "", 0
+	if !all("trait", f.Traits, d.Traits) || !all("ability", f.Abilities, d.Abilities) || !all("label", f.Labels, d.Labels) {
+		return why, met
+	}
+	return "", met
 }
 
 // Standing is a device as it stands when a lineup chooses.
@@ -198,10 +214,11 @@ func (l *Lineup) Choose(fleet []Standing, who string, now time.Time) Choice {
 		}
 	}
 	fit = l.order(fleet, fit)
+	enough := fmt.Sprintf("%d are enough, and others go first", l.Take)
 	for n, i := range fit {
 		d := &fleet[i]
 		if l.Take > 0 && n >= l.Take {
-			out.Passed = append(out.Passed, Chosen{d.Name, fmt.Sprintf("%d are enough, and others go first", l.Take)})
+			out.Passed = append(out.Passed, Chosen{d.Name, enough})
 			continue
 		}
 		out.Taken = append(out.Taken, Chosen{d.Name, l.why(d)})

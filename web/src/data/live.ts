@@ -84,6 +84,15 @@ function readSoon() {
   }, readEvery);
 }
 
+let coming: Map<string, Glimpse> | undefined;
+let showing = 0;
+function showFleet() {
+  clearTimeout(showing);
+  showing = 0;
+  if (coming) fleet.set(coming);
+  coming = undefined;
+}
+
 let marks = { builds: 0, suites: 0 };
 
 function hear(m: FromHub) {
@@ -96,10 +105,12 @@ function hear(m: FromHub) {
     }
     case "fleet": {
       const n = JSON.parse(m.body) as { whole: boolean; devices: Glimpse[]; gone?: string[] };
-      const next = new Map(n.whole ? [] : fleet.get());
-      for (const d of n.devices) next.set(d.name, d);
-      for (const name of n.gone ?? []) next.delete(name);
-      fleet.set(next);
+      coming = new Map(n.whole ? [] : (coming ?? fleet.get()));
+      for (const d of n.devices) coming.set(d.name, d);
+      for (const name of n.gone ?? []) coming.delete(name);
+      // Of many devices that change, a person sees ten states a second, and pages have time to scroll.
+      if (n.whole) showFleet();
+      else showing ||= window.setTimeout(showFleet, 100);
       break;
     }
     case "runs": {

@@ -25,6 +25,14 @@ const groups: Record<string, (d: Glimpse) => string> = {
 
 const names = new Intl.Collator(undefined, { numeric: true }); // kaede-2 before kaede-10
 
+// The order of names is worked out when there are others, not at each change.
+let ranks = new Map<string, number>();
+function ranked(all: Glimpse[]): Map<string, number> {
+  if (ranks.size !== all.length || all.some((d) => !ranks.has(d.name)))
+    ranks = new Map(all.map((d) => d.name).sort(names.compare).map((n, i) => [n, i]));
+  return ranks;
+}
+
 const order = ["leased", "resetting", "booting", "idle", "halted", "unready", "sidelined", "offline"];
 type Line = { group: string; devices: Glimpse[] } | Glimpse;
 
@@ -62,6 +70,7 @@ export function FleetPage() {
     );
   }, [all, q, site, state, platform, kind, model, os, form, owner, label]);
   const lines = useMemo(() => {
+    const rank = ranked(all);
     const sorted = new Map<string, Glimpse[]>();
     for (const d of list) {
       const g = groups[by]!(d);
@@ -71,9 +80,20 @@ export function FleetPage() {
     }
     return [...sorted]
       .sort(([a], [b]) => (by === "state" ? order.indexOf(a) - order.indexOf(b) : a.localeCompare(b)))
-      .flatMap(([group, devices]): Line[] => [{ group, devices }, ...devices.sort((a, b) => names.compare(a.name, b.name))]);
-  }, [list, by]);
-  const choices = (k: keyof Glimpse, any: string): [string, string][] => [["", any], ...[...new Set(all.map((d) => String(d[k])))].sort().map((v): [string, string] => [v, k === "platform" ? platformName(v) : v])];
+      .flatMap(([group, devices]): Line[] => [{ group, devices }, ...devices.sort((a, b) => rank.get(a.name)! - rank.get(b.name)!)]);
+  }, [list, by, all]);
+  const choices = (k: keyof Glimpse, any: string): [string, string][] => {
+    const seen = new Set<string>();
+    for (const d of all) seen.add(String(d[k]));
+    return [["", any], ...[...seen].sort().map((v): [string, string] => [v, k === "platform" ? platformName(v) : v])];
+  };
+  const counts = JSON.stringify(
+    all.reduce<Record<string, number>>((n, d) => {
+      if (d.kind === "real") n[d.site] = (n[d.site] ?? 0) + 1;
+      return n;
+    }, {}),
+  );
+  const real = useMemo(() => JSON.parse(counts) as Record<string, number>, [counts]);
   const box = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({ count: lines.length, getScrollElement: () => box.current, estimateSize: (i) => ("group" in lines[i]! ? 42 : 29), overscan: 12, getItemKey: (i) => ("group" in lines[i]! ? `group ${lines[i].group}` : lines[i]!.name) });
   const more = { model, os, form, owner, label };
@@ -97,7 +117,7 @@ export function FleetPage() {
         )}
         <Pick narrow label="Grouped by" value={by} onChange={(v) => put("by", v === "site" ? "" : v)} options={Object.keys(groups).map((g) => [g, `by ${g === "os" ? "OS" : g}`])} />
       </Heading>
-      <Sites site={site} />
+      <Sites site={site} real={real} />
       {all.length === 0 && (
         <Empty title="No devices yet.">
           <p>

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useDeferredValue, useEffect, useState } from "react";
+import { useDeferredValue, useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { inProject, outdated, post, put, remove, useGet, type Choice, type Lineup, type Problem } from "../data/api";
 import { useFleet, useTitle } from "../data/live";
@@ -75,8 +75,15 @@ function Draft({ saved }: { saved: Lineup | undefined }) {
   }, [shelf, text, changed]);
   const asked = useDeferredValue(text);
   const fleet = useFleet();
-  const moment = [...fleet.values()].map((d) => `${d.name}${d.state}`).join();
-  const choice = useQuery<Choice, Problem>({ queryKey: ["choice", asked, moment], queryFn: () => post<Choice>(inProject("lineups/choice"), { text: asked }), placeholderData: (b) => b, retry: false });
+  const choice = useQuery<Choice, Problem>({ queryKey: ["choice", asked], queryFn: () => post<Choice>(inProject("lineups/choice"), { text: asked }), placeholderData: (b) => b, retry: false });
+  const { refetch } = choice;
+  const due = useRef(0);
+  useEffect(() => {
+    due.current ||= window.setTimeout(() => {
+      due.current = 0;
+      void refetch();
+    }, 600); // live, and not more often than a person can read it
+  }, [fleet, refetch]);
   const save = async () => {
     try {
       const l = await put<Lineup>(inProject("lineups"), { text });

@@ -1,8 +1,7 @@
 import { Progress as Bar } from "radix-ui";
-import { useEffect, useState } from "react";
+import { memo, useState } from "react";
 import { Link } from "react-router";
 import { carryOut, inProject, outdated, put, useGet, type Site } from "../data/api";
-import { useFleet } from "../data/live";
 import { plural } from "../data/time";
 import { Modal, Trouble } from "./plain";
 import { Pick, Tick } from "./start";
@@ -10,12 +9,8 @@ import { Pick, Tick } from "./start";
 const gb = (mb: number) => `${(mb / 1024).toFixed(1)} GB`;
 
 /** What is taken of each site's host: virtual devices against what there is for them, and the machine as it is. */
-export function Sites({ site }: { site: string }) {
-  const fleet = useFleet();
-  const sites = useGet<Site[]>("sites", { refetchInterval: 5000, placeholderData: (b) => b });
-  const { refetch } = sites;
-  const states = [...fleet.values()].map((d) => d.state).join();
-  useEffect(() => void refetch(), [states, refetch]);
+export const Sites = memo(function Sites({ site, real }: { site: string; real: Record<string, number> }) {
+  const sites = useGet<Site[]>("sites", { refetchInterval: 2500, placeholderData: (b) => b });
   const [making, setMaking] = useState(false);
   const [images, setImages] = useState(false);
   const list = (sites.data ?? []).filter((s) => !site || s.site === site);
@@ -24,7 +19,7 @@ export function Sites({ site }: { site: string }) {
   return (
     <section aria-label="Sites" className="grid gap-x-8 gap-y-3 pb-4 lg:grid-cols-2">
       {list.map((s) => (
-        <Load key={s.host} s={s} onMake={() => setMaking(true)} onImages={() => setImages(true)} real={[...fleet.values()].filter((d) => d.site === s.site && d.kind === "real").length} />
+        <Load key={s.host} s={s} onMake={() => setMaking(true)} onImages={() => setImages(true)} real={real[s.site] ?? 0} />
       ))}
       <Modal title="Make a virtual device" about="It boots from an OS image that is at the site." open={making} onClose={() => setMaking(false)}>
         {making && <Make sites={offers} onDone={() => setMaking(false)} />}
@@ -34,7 +29,7 @@ export function Sites({ site }: { site: string }) {
       </Modal>
     </section>
   );
-}
+});
 
 function Load({ s, real, onMake, onImages }: { s: Site; real: number; onMake: () => void; onImages: () => void }) {
   const taken = s.running.reduce((n, r) => n + r.takes_mb, 0);
