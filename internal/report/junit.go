@@ -172,7 +172,7 @@ func printable(s string) string {
 
 // Label is how people read a combination.
 func Label(c contract.Combination) string {
-	label := fleet.Combination{Model: c.Model, Platform: c.Platform, OS: c.Os}.Label()
+	label := fleet.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, OS: c.Os}.Label()
 	if c.Language != "" && c.Language != "en-GB" {
 		label += ", " + c.Language
 	}

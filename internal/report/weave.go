@@ -108,7 +108,7 @@ func Weave(w io.Writer, d contract.RunDetail, ink Ink) {
 	}
 	fmt.Fprintf(w, "\n  %s\n", ink.Faint("○ pass   ■ fail   ▲ error   – skip   ◐ flaky   · not decided"))
 	for _, l := range d.LeftOut {
-		fmt.Fprintf(w, "\n  left out: %s\n", strings.TrimSpace(Label(l.Combination)+" "+l.Combination.Kind))
+		fmt.Fprintf(w, "\n  left out: %s\n", whole(l.Combination))
 		for _, reason := range l.Reasons {
 			fmt.Fprintf(w, "    %s: %s\n", reason.Why, reason.Remedy)
 		}
@@ -137,7 +137,7 @@ func crossings(d contract.RunDetail) ([]*row, []string) {
 	var rows []*row
 	var columns, suites []string
 	for _, leg := range d.Legs {
-		label := Label(leg.Combination) + " " + leg.Combination.Kind
+		label := whole(leg.Combination)
 		if _, ok := weight[label]; !ok {
 			weight[label] = 0
 			columns = append(columns, label)
@@ -263,4 +263,12 @@ func lastSentence(x contract.Crossing) string {
 		}
 	}
 	return sentence
+}
+
+// whole is a combination with its kind, which the label tells of real devices only.
+func whole(c contract.Combination) string {
+	if c.Kind == "" || c.Kind == "real" {
+		return Label(c)
+	}
+	return Label(c) + " " + c.Kind
 }

@@ -40,6 +40,7 @@ func console(link, base, dir, out string) error {
 	p.visit("/suites/Buying%20a%20ticket?case=three%20passengers%20pay%20three%20single%20fares")
 	p.await(`document.querySelector(".cm-here")`)
 	p.keep("console-suite")
+	p.beforehand()
 	p.live()
 	p.failure()
 	if n := tab.Troubles(); p.err == nil && len(n) > 0 {
@@ -110,7 +111,7 @@ func (p *photographer) builds(dir string) {
 	p.then(func() error {
 		return p.tab.Drop(filepath.Join(dir, "packages", "tideline-3.2.0.apk"), filepath.Join(dir, "packages", "tideline-3.2.0-simulator.zip"), broken)
 	})
-	p.see("in build 2, Tideline 3.2.0 (61), 2 packages")
+	p.see("in build 2, Tideline 3.2.0 (61), 4 packages")
 	p.await(`document.querySelector("[data-state=refused]")`)
 	p.keep("console-builds")
 }
@@ -118,8 +119,7 @@ func (p *photographer) builds(dir string) {
 // live starts a run at a person's pace, and shows it and what it does to the fleet.
 func (p *photographer) live() {
 	p.visit("/?start=1")
-	p.see("14 legs")
-	p.keep("console-start")
+	p.see("legs: ")
 	p.click("Stand-ins at the pace of a person")
 	p.click("Start the run")
 	p.await(`location.pathname.startsWith("/runs/")`)
@@ -136,7 +136,21 @@ func (p *photographer) live() {
 	p.click("Run ")
 	p.click("Cancel the run")
 	p.see("cancelled")
-	p.await(`[...document.querySelectorAll("footer .unit")].every((u) => u.classList.contains("unit-idle"))`)
+	p.await(`[...document.querySelectorAll("footer .unit")].every((u) => !u.classList.contains("unit-leased") && !u.classList.contains("unit-resetting"))`)
+}
+
+// beforehand shows what is known before anything runs: where a build runs and why
+// not, a phone that is not ready, and what a lineup takes.
+func (p *photographer) beforehand() {
+	p.visit("/builds/3")
+	p.see("10 of 14 devices")
+	p.keep("console-build")
+	p.visit("/fleet/kaede-mini-r1")
+	p.see("ticks off as you do them")
+	p.keep("console-readiness")
+	p.visit("/lineups?lineup=crossing%20phones")
+	p.see("Takes 5 devices now")
+	p.keep("console-lineup")
 }
 
 // failure opens a failed case of the sample run by day, and a flaky one by night.

@@ -26,7 +26,8 @@ type shot struct {
 var shots = []shot{
 	{"suite-check", "yamato suite check slips.suite"},
 	{"build", "yamato build push packages/tideline-3.2.0.apk packages/tideline-3.2.0-simulator.zip; echo; yamato build ls"},
-	{"device-ls", "yamato device ls"},
+	{"build-fit", "yamato build fit 3.2.1 --misfits; echo; yamato lineup try 'crossing phones' | head -9"},
+	{"device-ls", "yamato device ls; echo; yamato device check kaede-mini-r1"},
 	{"device-look", "yamato device look aster-petit-1 --build 3.1.4 --language de-DE --to looks"},
 	{"try", `yamato try suites/tickets.suite --build 3.2.0 --on "Kaede 7" --on "Aster 12"`},
 	{"run-show", "yamato run show 2"},
@@ -103,18 +104,6 @@ func run(program, out string) error {
 			return fmt.Errorf("%s: %w", s.name, err)
 		}
 		fmt.Println(filepath.Join(out, s.name+".png"))
-	}
-	for name, from := range map[string]string{
-		"picture-look":    filepath.Join(dir, "demo", "looks", "aster-petit-1.png"),
-		"picture-failure": filepath.Join(dir, "demo", "evidence", "Kaede-7-Android-14", "Buying-a-ticket", "three-passengers-pay-three-single-fares", "1-failure.png"),
-	} {
-		data, err := os.ReadFile(from)
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(filepath.Join(out, name+".png"), data, 0o644); err != nil {
-			return err
-		}
 	}
 	return nil
 }

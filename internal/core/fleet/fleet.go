@@ -62,9 +62,14 @@ func (c Combination) Matches(d Device) bool {
 	return c.Kind == d.Kind && c.Model == d.Model && c.Platform == d.Platform && c.OS == d.OS
 }
 
-// Label is what people read: "Kaede 7, Android 14".
+// Label is what people read: "Kaede 7, Android 14", and "Kaede 7, Android 14, real"
+// for real devices, since a virtual one may be of the same model.
 func (c Combination) Label() string {
-	return fmt.Sprintf("%s, %s %s", c.Model, PlatformName(c.Platform), c.OS)
+	label := fmt.Sprintf("%s, %s %s", c.Model, PlatformName(c.Platform), c.OS)
+	if c.Kind == Real {
+		label += ", real"
+	}
+	return label
 }
 
 // PlatformName writes a platform as its makers do.
@@ -114,7 +119,8 @@ func leading(v string) (n int, rest string) {
 }
 
 // Pick is one wish for devices, as a person writes it: a model, or a model with
-// an OS version: "Kaede 7", "Kaede 7 Android 14", "Kaede 7 14".
+// an OS version, a kind or both: "Kaede 7", "Kaede 7 Android 14", "Kaede 7 14",
+// "Kaede 7 Android 14 real", "Kaede 7 real".
 type Pick string
 
 // Takes reports whether d is meant by p.
@@ -125,5 +131,7 @@ func (p Pick) Takes(d Device) bool {
 		model,
 		model + " " + d.OS,
 		model + " " + d.Platform + " " + d.OS,
+		model + " " + d.Platform + " " + d.OS + " " + d.Kind,
+		model + " " + d.Kind,
 	}, want)
 }

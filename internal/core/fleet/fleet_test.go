@@ -22,7 +22,7 @@ func TestVersionsCompareByTheirNumbers(t *testing.T) {
 }
 
 func TestAPickIsAModelOrAModelWithItsOS(t *testing.T) {
-	for pick, takes := range map[Pick]bool{"Kaede 7": true, "kaede  7": true, "Kaede 7 Android 14": true, "Kaede 7, Android 14": true, "Kaede 7 14": true, "Kaede 7 15": false, "Kaede": false, "Kaede 7 Lite": false} {
+	for pick, takes := range map[Pick]bool{"Kaede 7": true, "kaede  7": true, "Kaede 7 Android 14": true, "Kaede 7, Android 14": true, "Kaede 7 14": true, "Kaede 7 15": false, "Kaede 7, Android 14, emulator": true, "Kaede 7 real": false, "Kaede": false, "Kaede 7 Lite": false} {
 		require.Equal(t, takes, pick.Takes(android14), pick)
 	}
 }

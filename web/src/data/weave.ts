@@ -30,7 +30,9 @@ export function fold(verdicts: Verdict[]): { verdict: Verdict; flaky: boolean } 
 
 export const combinationKey = (c: Combination) => [c.kind, c.model, c.platform, c.os, c.language].join("|");
 export const platformName = (p: string) => ({ android: "Android", ios: "iOS", web: "Web" })[p] ?? p;
-export const combinationLabel = (c: Combination) => `${c.model}, ${platformName(c.platform)} ${c.os}`;
+/** Real devices say so: a virtual one may be of the same model. */
+export const combinationLabel = (c: Combination) => `${c.model}, ${platformName(c.platform)} ${c.os}${c.kind === "real" ? ", real" : ""}`;
+export const combinationWhole = (c: Combination) => (c.kind === "real" ? combinationLabel(c) : `${combinationLabel(c)}, ${c.kind}`);
 
 const weigh = (x: Crossing) => (x.verdict === "fail" || x.verdict === "error" ? 4 : x.flaky ? 2 : 0);
 

@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { get, inProject, post, Problem, queries, useGet, type Cause, type Run, type RunDetail } from "../data/api";
 import { followRun, useLiveRun, useTitle } from "../data/live";
 import { at, lasting, plural } from "../data/time";
-import { combinationKey, combinationLabel, Weave as Model, type Crossing } from "../data/weave";
+import { combinationKey, combinationWhole, Weave as Model, type Crossing } from "../data/weave";
 import { MenuItem } from "../parts/frame";
 import { Progress, Trouble, Waiting } from "../parts/plain";
 import { buildName, remaining, RunVerdict, useClock } from "../parts/runs";
@@ -250,7 +250,7 @@ function LeftOut({ detail }: { detail: RunDetail }) {
       <div className="max-h-40 overflow-auto pt-1" tabIndex={0}>
         {list.map((l) => (
           <div key={combinationKey(l.combination)} className="border-t border-rule py-1">
-            {combinationLabel(l.combination)}, {l.combination.kind}
+            {combinationWhole(l.combination)}
             {l.reasons.map((r) => (
               <span key={r.why} className="block text-sm text-soft">
                 {r.why}: {r.remedy}

@@ -6,7 +6,7 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import { evidencePath, framePath, inProject, post, problemOf, useGet, type Evidence, type Frame, type Result, type Run, type Sheet, type SheetAttempt, type Step } from "../data/api";
 import { Log, moments } from "../data/log";
 import { at, lasting, size } from "../data/time";
-import { combinationLabel } from "../data/weave";
+import { combinationWhole } from "../data/weave";
 import { Trouble, Waiting } from "./plain";
 import { Shape, VerdictWord } from "./verdict";
 
@@ -29,7 +29,7 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
           <h2 className="text-lg leading-6">{s?.case ?? "…"}</h2>
           {s && (
             <p className="text-soft">
-              {s.suite}, on {combinationLabel(s.combination)}, {s.combination.kind}, {s.combination.language}
+              {s.suite}, on {combinationWhole(s.combination)}, {s.combination.language}
             </p>
           )}
         </div>

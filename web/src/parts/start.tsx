@@ -5,7 +5,7 @@ import { useNavigate, useSearchParams } from "react-router";
 import { inProject, post, useGet, type Build, type Lineup, type NewRun, type Problem, type Run, type RunPreview, type Suite } from "../data/api";
 import { useFleet } from "../data/live";
 import { plural } from "../data/time";
-import { combinationKey, combinationLabel, platformName } from "../data/weave";
+import { combinationKey, combinationWhole, platformName } from "../data/weave";
 import { Command, Modal, Trouble } from "./plain";
 
 type Draft = { build: string; suites: string[]; tags: string[]; on: string[]; lineup: string; language: string; repeat: number; realTime: boolean; seed: string };
@@ -204,7 +204,7 @@ function Preview({ of }: { of: RunPreview }) {
           {of.combinations.map((c) => (
             <tr key={combinationKey(c.combination)} className="border-t border-rule">
               <td className="py-0.5 pr-2">
-                {combinationLabel(c.combination)} <span className="text-sm text-soft">{c.combination.kind}</span>
+                {combinationWhole(c.combination)}
               </td>
               <td className="max-w-36 truncate pr-2 text-sm text-soft" title={c.package}>
                 {c.package}
@@ -221,7 +221,7 @@ function Preview({ of }: { of: RunPreview }) {
           <h3 className="font-medium text-petrol">{plural(of.left_out.length, "combination")} cannot run</h3>
           {of.left_out.map((l) => (
             <div key={combinationKey(l.combination)} className="border-t border-rule py-1">
-              {combinationLabel(l.combination)}, {l.combination.kind}
+              {combinationWhole(l.combination)}
               {l.reasons.map((r) => (
                 <p key={r.why} className="text-sm text-soft">
                   {r.why}: {r.remedy}

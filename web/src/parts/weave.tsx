@@ -1,6 +1,6 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { memo, useCallback, useEffect, useMemo, useRef, useState, useSyncExternalStore, type KeyboardEvent } from "react";
-import { combinationLabel, platformName, type Column, type Crossing, type Row, type Weave as Model } from "../data/weave";
+import { combinationLabel, combinationWhole, platformName, type Column, type Crossing, type Row, type Weave as Model } from "../data/weave";
 import { Tip } from "./plain";
 import { Shape, verdictWords } from "./verdict";
 
@@ -128,11 +128,11 @@ function Head({ model, columns, first, last, label, height, marked }: HeadProps)
         Case
       </span>
       {columns.slice(first, last + 1).map((c, i) => (
-        <Tip key={c.key} side="bottom" words={`${combinationLabel(c.combination)}, ${c.combination.kind}, ${c.combination.language}`}>
+        <Tip key={c.key} side="bottom" words={`${combinationWhole(c.combination)}, ${c.combination.language}`}>
           <span
             role="columnheader"
             aria-colindex={first + i + 2}
-            aria-label={`${combinationLabel(c.combination)}, ${c.combination.kind}`}
+            aria-label={combinationWhole(c.combination)}
             className={`absolute bottom-0 flex items-center justify-start gap-1.5 pt-2 text-sm whitespace-nowrap ${c.key === marked ? "font-medium text-ink" : "text-soft"}`}
             style={{ left: label + (first + i) * cell, width: cell, height, writingMode: "vertical-rl", transform: "rotate(180deg)" }}
           >
