@@ -83,7 +83,6 @@ type manifestReader struct {
 	activity    string // the activity that is open
 	main        bool   // its intent filter has the main action
 	launcher    bool   // and the launcher category
-	application bool
 }
 
 func readAndroid(r io.ReaderAt, archive *zip.Reader, directory int64, manifest *zip.File) (*Package, error) {
