@@ -26,7 +26,11 @@ var deviceName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 // keepFleet keeps what has changed at a host's site.
 func (n *session) keepFleet(ctx context.Context, f link.Fleet) {
 	err := n.service.store.InTx(ctx, func(t *store.Tx) error {
-		ids, err := n.putDevices(ctx, t, f.Devices)
+		names := []string{}
+		for _, d := range f.Devices {
+			names = append(names, d.Name)
+		}
+		ids, err := n.putDevices(ctx, t, f.Devices, names)
 		if err != nil {
 			return err
 		}
@@ -499,8 +503,12 @@ func (s *Service) tend(ctx context.Context) {
 		if err != nil || !leads {
 			continue
 		}
-		ticks++
-		for what, do := range map[string]func(context.Context) error{"sidelined devices could not be looked after": s.tendSidelined, "halted devices could not be woken": s.wake, "legs that wait could not be looked at": s.giveUpWaiting} {
+		if ticks++; ticks%5 == 0 {
+			if err := s.giveUpWaiting(ctx); err != nil && ctx.Err() == nil {
+				s.log.Warn("legs that wait could not be looked at", "error", err)
+			}
+		}
+		for what, do := range map[string]func(context.Context) error{"sidelined devices could not be looked after": s.tendSidelined, "halted devices could not be woken": s.wake} {
 			if err := do(ctx); err != nil && ctx.Err() == nil {
 				s.log.Warn(what, "error", err)
 			}

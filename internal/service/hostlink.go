@@ -102,7 +102,7 @@ func (n *session) open(ctx context.Context) error {
 
 // takeIn keeps what a host says of itself when it links.
 func (n *session) takeIn(ctx context.Context, t *store.Tx, h *link.Hello) error {
-	ids, err := n.putDevices(ctx, t, h.Devices)
+	ids, err := n.putDevices(ctx, t, h.Devices, nil)
 	if err != nil {
 		return err
 	}
@@ -122,9 +122,10 @@ func (n *session) takeIn(ctx context.Context, t *store.Tx, h *link.Hello) error 
 	return t.MarkDirty(ctx, store.DirtyDevice, ids)
 }
 
-// putDevices keeps what the host declares of devices, and gives their ids.
-func (n *session) putDevices(ctx context.Context, t *store.Tx, devices []link.Device) ([]int64, error) {
-	rows, err := t.HostDevices(ctx, n.host)
+// putDevices keeps what the host declares of devices, and gives their ids. Only those
+// that are named are locked, or all where none is.
+func (n *session) putDevices(ctx context.Context, t *store.Tx, devices []link.Device, names []string) ([]int64, error) {
+	rows, err := t.HostDevices(ctx, n.host, names)
 	if err != nil {
 		return nil, err
 	}

@@ -44,7 +44,7 @@ const deviceColumns = `
 // Devices gives a project's devices by site and name.
 func (s *Store) Devices(ctx context.Context, project int64) ([]Device, error) {
 	list := []Device{}
-	err := s.db.SelectContext(ctx, &list, deviceColumns+`where d.project_id = $1 order by d.site, d.name`, project)
+	err := s.db.SelectContext(ctx, &list, deviceColumns+`where d.project_id = $1 and d.removed_at is null order by d.site, d.name`, project)
 	return list, err
 }
 
@@ -72,7 +72,7 @@ func (s *Store) Glimpses(ctx context.Context, project int64) ([]Glimpse, error) 
 		select d.name, d.site, d.kind, d.platform, d.model, d.os, coalesce(d.facts->>'form', '') as form, d.state, d.reason, d.since,
 		       coalesce(d.facts->>'owner', '') as owner, coalesce(d.facts->>'labels', '') as labels,
 		       case when d.state = 'leased' then coalesce((select r.number from lease l join run r on r.id = l.run_id where l.device_id = d.id and l.ended_at is null), 0) else 0 end as run
-		from device d where d.project_id = $1 order by d.site, d.name`, project)
+		from device d where d.project_id = $1 and d.removed_at is null order by d.site, d.name`, project)
 	return list, err
 }
 
@@ -89,14 +89,14 @@ type Candidate struct {
 // Candidates gives the devices of a project as they are now.
 func (s *Store) Candidates(ctx context.Context, project int64) ([]Candidate, error) {
 	var list []Candidate
-	err := s.db.SelectContext(ctx, &list, `select id, facts, state, reason, used, condition from device where project_id = $1 order by id`, project)
+	err := s.db.SelectContext(ctx, &list, `select id, facts, state, reason, used, condition from device where project_id = $1 and removed_at is null order by id`, project)
 	return list, err
 }
 
 // DeviceNamed gives one device.
 func (s *Store) DeviceNamed(ctx context.Context, project int64, name string) (Device, error) {
 	var d Device
-	err := s.db.GetContext(ctx, &d, deviceColumns+`where d.project_id = $1 and d.name = $2`, project, name)
+	err := s.db.GetContext(ctx, &d, deviceColumns+`where d.project_id = $1 and d.name = $2 and d.removed_at is null`, project, name)
 	return d, one(err)
 }
 
@@ -235,11 +235,12 @@ func (t *Tx) offline(ctx context.Context, where string, arg any) error {
 		insert into dirty (sort, id) select 1, id from gone`, arg)
 }
 
-// HostDevices gives the devices of a host, locked in the order of their ids.
-func (t *Tx) HostDevices(ctx context.Context, host int64) ([]Device, error) {
+// HostDevices gives those of a host's devices that are named, locked in the order of
+// their ids; all where names is nil.
+func (t *Tx) HostDevices(ctx context.Context, host int64, names []string) ([]Device, error) {
 	var list []Device
 	err := t.tx.SelectContext(ctx, &list, `
-		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline from device where host_id = $1 order by id for update`, host)
+		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline from device where host_id = $1 and ($2::text[] is null or name = any($2)) order by id for update`, host, names)
 	return list, err
 }
 
@@ -255,19 +256,19 @@ func (t *Tx) PutDevice(ctx context.Context, project, host int64, d fleet.Device,
 		set site = excluded.site, kind = excluded.kind, platform = excluded.platform, model = excluded.model, os = excluded.os,
 		    facts = excluded.facts, worth = excluded.worth, state = excluded.state, reason = excluded.reason,
 		    condition = excluded.condition, ready_state = excluded.ready_state, ready_reason = excluded.ready_reason,
-		    since = case when device.state = excluded.state then device.since else now() end
+		    since = case when device.state = excluded.state then device.since else now() end, removed_at = null
 		where device.host_id = excluded.host_id
 		returning id`, project, host, d.Name, d.Site, d.Kind, d.Platform, d.Model, d.OS, toJSON(d), len(d.Abilities)+len(d.Traits), state, reason, toJSON(c), ready, why)
 	return id, one(err)
 }
 
-// RemoveDevices forgets devices of a host that were removed on purpose. Those that
-// a lease still has go offline instead: what ran on them refers to them.
+// RemoveDevices forgets devices of a host that were removed on purpose. Of those that
+// something ran on the row stays, out of sight.
 func (t *Tx) RemoveDevices(ctx context.Context, host int64, names []string) error {
 	return t.exec(ctx, `
 		with old as (select id from device where host_id = $1 and name = any($2) for update),
 		     seen as (delete from sighting s using old where s.device_id = old.id),
-		     used as (update device d set state = 'offline', since = now(), reason = 'it was removed'
+		     used as (update device d set state = 'offline', since = now(), reason = 'it was removed', removed_at = now(), sideline = null
 		              from old where d.id = old.id and (d.used > 0 or d.last_lease > 0 or exists (select 1 from leg g where g.device_id = d.id)) returning d.id)
 		delete from device d using old where d.id = old.id and d.used = 0 and d.last_lease = 0 and not exists (select 1 from leg g where g.device_id = d.id)`, host, names)
 }

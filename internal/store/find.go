@@ -40,7 +40,7 @@ func (s *Store) Search(ctx context.Context, project int64, q string, each int) (
 		 where s.project_id = $1 and s.name not like 'yamato:%' and c.value->>'name' ilike $2 order by 2 limit $3)
 		union all
 		(select 'device', d.name, d.model || ', ' || d.site || ', ' || d.state, d.name
-		 from device d where d.project_id = $1 and (d.name ilike $2 or d.model ilike $2 or d.site ilike $2) order by d.name limit $3)`,
+		 from device d where d.project_id = $1 and d.removed_at is null and (d.name ilike $2 or d.model ilike $2 or d.site ilike $2) order by d.name limit $3)`,
 		project, like(q), each, q)
 	return list, err
 }

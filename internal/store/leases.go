@@ -84,17 +84,15 @@ type Stranded struct {
 func (s *Store) StrandedLegs(ctx context.Context, patience time.Duration, limit int) ([]Stranded, error) {
 	var list []Stranded
 	err := s.db.SelectContext(ctx, &list, `
+		with bad as (
+			select project_id, kind, model, platform, os, (array_agg(name order by since desc))[1] as name, (array_agg(state order by since desc))[1] as state, (array_agg(reason order by since desc))[1] as reason
+			from device where removed_at is null and state in ('unready', 'sidelined') and since < now() - $1 * interval '1 ms' group by 1, 2, 3, 4, 5)
 		select l.id as leg_id, l.project_id, l.run_id, bad.name as device, bad.state, bad.reason
-		from run r join leg l on l.run_id = r.id and l.state = 'waiting'
-		cross join lateral (
-			select d.name, d.state, d.reason from device d
-			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os
-			  and not d.id = any(l.never) and (l.device_id is null or l.device_id = d.id)
-			order by d.since desc limit 1) bad
-		where r.finished_at is null and r.created_at < now() - $1 * interval '1 ms'
-		  and not exists (
+		from bad join leg l on l.project_id = bad.project_id and l.kind = bad.kind and l.model = bad.model and l.platform = bad.platform and l.os = bad.os and l.state = 'waiting'
+		     join run r on r.id = l.run_id and r.finished_at is null and r.created_at < now() - $1 * interval '1 ms'
+		where not exists (
 			select 1 from device d
-			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os
+			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os and d.removed_at is null
 			  and not d.id = any(l.never) and (l.device_id is null or l.device_id = d.id)
 			  and not (d.state in ('unready', 'sidelined') and d.since < now() - $1 * interval '1 ms'))
 		order by l.id limit $2`, patience.Milliseconds(), limit)

@@ -6,6 +6,7 @@ alter table device add column condition jsonb not null default '{}';
 alter table device add column ready_state text not null default 'idle';
 alter table device add column ready_reason text not null default '';
 alter table device add column sideline jsonb;
+alter table device add column removed_at timestamptz; -- what ran on it still refers to it
 alter table device add column used bigint not null default 0; -- leases it has had
 create index on device (project_id) where sideline is not null;
 
