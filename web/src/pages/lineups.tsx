@@ -135,7 +135,7 @@ function Draft({ saved }: { saved: Lineup | undefined }) {
               title={`Takes ${plural(choice.data.taken.length, "device")} now`}
               aside={
                 saved && !changed ? (
-                  <button className="link" onClick={() => start()}>
+                  <button className="link" onClick={() => start({ through: saved.name })}>
                     start a run on them
                   </button>
                 ) : undefined

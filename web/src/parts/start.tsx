@@ -30,23 +30,24 @@ export function StartRun() {
       p.delete("start");
       p.delete("with");
       p.delete("of");
+      p.delete("through");
       return p;
     });
   return (
     <Modal title="Start a run" wide open={open} onClose={close}>
-      {open && <StartForm build={params.get("with")} suite={params.get("of")} onStarted={close} />}
+      {open && <StartForm build={params.get("with")} suite={params.get("of")} through={params.get("through")} onStarted={close} />}
     </Modal>
   );
 }
 
 const buildKey = (b: Build) => `${b.app}\n${b.number}`;
 
-function StartForm({ build, suite, onStarted }: { build: string | null; suite: string | null; onStarted: () => void }) {
+function StartForm({ build, suite, through, onStarted }: { build: string | null; suite: string | null; through: string | null; onStarted: () => void }) {
   const builds = useGet<{ items: Build[] }>("builds?limit=50");
   const suites = useGet<Suite[]>("suites");
   const fleet = useFleet();
   const navigate = useNavigate();
-  const [d, setD] = useState<Draft>(() => ({ ...remembered(), ...(build ? { build } : {}), ...(suite ? { suites: [suite] } : {}) }));
+  const [d, setD] = useState<Draft>(() => ({ ...remembered(), ...(build ? { build } : {}), ...(suite ? { suites: [suite] } : {}), ...(through ? { lineup: through } : {}) }));
   const [busy, setBusy] = useState(false);
   const [trouble, setTrouble] = useState<unknown>();
   useEffect(() => sessionStorage.setItem(shelf, JSON.stringify(d)), [d]);
