@@ -409,6 +409,8 @@ func (h *Host) employ(d Device) *worker {
 		if w.condition = (fleet.Condition{Power: fleet.PowerHalted}); !v.Up() && !h.startsHalted(d.Describe().Name) {
 			w.condition = fleet.Condition{Power: fleet.PowerBooting}
 		}
+	} else if _, ok := d.(Healthy); ok { // nothing is to run on it before it has been looked at
+		w.condition.Checks = []fleet.Check{{ID: "seen", Title: "It has been looked at", Why: "its host has not looked at it yet", Remedy: "wait a moment"}}
 	}
 	h.mu.Lock()
 	h.workers[d.Describe().Name] = w
