@@ -244,7 +244,7 @@ func TestADamagedTableProfileOrProgramIsRefusedOrRead(t *testing.T) {
 		"executable": {mach(platformIOS), with(device, "Payload/Tideline.app/Tideline")},
 	} {
 		t.Run(name, func(t *testing.T) {
-			for at := 0; at < len(c.data); at += 1 + len(c.data)/900 { // each is packed anew: large ones at every other byte or so
+			for at := 0; at < len(c.data); at += 1 + len(c.data)/250 { // each is packed anew: large ones at every other byte or so
 				bad := bytes.Clone(c.data)
 				bad[at] ^= 0xff
 				refusesOrReads(t, zipOf(t, c.in(string(bad))))
