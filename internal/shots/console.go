@@ -118,7 +118,7 @@ func (p *photographer) builds(dir string) {
 
 // live starts a run at a person's pace, and shows it and what it does to the fleet.
 func (p *photographer) live() {
-	p.visit("/?start=1")
+	p.visit("/?start=1&with=2")
 	p.see("legs: ")
 	p.click("Stand-ins at the pace of a person")
 	p.click("Start the run")

@@ -21,7 +21,11 @@ export function FleetStrip() {
   const fleet = useFleet();
   const sites = useMemo(() => {
     const out = new Map<string, Glimpse[]>();
-    for (const d of fleet.values()) out.set(d.site, [...(out.get(d.site) ?? []), d]);
+    for (const d of fleet.values()) {
+      const site = out.get(d.site);
+      if (site) site.push(d);
+      else out.set(d.site, [d]);
+    }
     return [...out].sort(([a], [b]) => a.localeCompare(b));
   }, [fleet]);
   const all = [...fleet.values()];
