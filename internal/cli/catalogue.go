@@ -184,27 +184,28 @@ func (a *app) buildFit() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		total := len(list)
 		if all {
 			list = slices.DeleteFunc(list, func(f contract.Fit) bool { return len(f.Reasons) == 0 })
 		}
-		return a.write(list, func() { a.showFit(list) })
+		return a.write(list, func() { a.showFit(list, total) })
 	})
 }
 
-func (a *app) showFit(list []contract.Fit) {
+func (a *app) showFit(list []contract.Fit, total int) {
 	if len(list) == 0 {
 		fmt.Fprintln(a.out, "No devices are like that.")
 		return
 	}
 	var rows [][]string
-	fits := 0
+	misfits := 0
 	for _, f := range list {
 		device := []string{f.Device, f.Model + ", " + fleet.PlatformName(f.Platform) + " " + f.Os + ", " + f.Kind}
 		if len(f.Reasons) == 0 {
-			fits++
 			rows = append(rows, append(device, "runs "+kindName(deref(f.PackageKind))))
 			continue
 		}
+		misfits++
 		for i, reason := range f.Reasons {
 			if i > 0 {
 				device = []string{"", ""}
@@ -213,7 +214,7 @@ func (a *app) showFit(list []contract.Fit) {
 		}
 	}
 	a.table([]string{"DEVICE", "WHAT IT IS", "FIT"}, rows)
-	fmt.Fprintf(a.out, "\n%d of %s can run it.\n", fits, plural(len(list), "device"))
+	fmt.Fprintf(a.out, "\n%d of %s can run it.\n", total-misfits, plural(total, "device"))
 }
 
 func (a *app) buildChanges() *cobra.Command {

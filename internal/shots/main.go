@@ -26,7 +26,7 @@ type shot struct {
 var shots = []shot{
 	{"suite-check", "yamato suite check slips.suite"},
 	{"build", "yamato build push packages/tideline-3.2.0.apk packages/tideline-3.2.0-simulator.zip; echo; yamato build ls"},
-	{"build-fit", "yamato build fit 3.2.1 --misfits; echo; yamato lineup try 'crossing phones' | head -9"},
+	{"build-fit", "yamato build fit 3.2.1 --misfits; echo; yamato lineup try 'crossing phones'"},
 	{"device-ls", "yamato device ls; echo; yamato device check kaede-mini-r1"},
 	{"device-look", "yamato device look aster-petit-1 --build 3.1.4 --language de-DE --to looks"},
 	{"try", `yamato try suites/tickets.suite --build 3.2.0 --on "Kaede 7" --on "Aster 12"`},
