@@ -1,6 +1,6 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { memo, useCallback, useEffect, useMemo, useRef, useState, useSyncExternalStore, type KeyboardEvent } from "react";
-import { combinationLabel, combinationWhole, platformName, type Column, type Crossing, type Row, type Weave as Model } from "../data/weave";
+import { combinationLabel, combinationWhole, type Column, type Crossing, type Row, type Weave as Model } from "../data/weave";
 import { Tip } from "./plain";
 import { Shape, verdictWords } from "./verdict";
 
@@ -138,7 +138,7 @@ function Head({ model, columns, first, last, label, height, marked }: HeadProps)
           >
             {busy.has(c.key) && <span className="verdict verdict-running" aria-hidden="true" />}
             <span className="overflow-hidden text-ellipsis" style={{ maxHeight: height - 22 }}>
-              {c.combination.model}, {platformName(c.combination.platform)} {c.combination.os}
+              {combinationLabel(c.combination)}
             </span>
           </span>
         </Tip>
