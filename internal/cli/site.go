@@ -1,0 +1,153 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"yamato/internal/client"
+	"yamato/internal/contract"
+	"yamato/internal/core/fleet"
+)
+
+func (a *app) sites(ctx context.Context, s *client.Service) ([]contract.Site, error) {
+	r, err := s.ListSitesWithResponse(ctx, s.Project)
+	if err != nil {
+		return nil, reach(s, err)
+	}
+	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+}
+
+func (a *app) siteCommand() *cobra.Command {
+	c := &cobra.Command{Use: "site", Short: "See what the sites offer, and fetch OS images"}
+	ls := &cobra.Command{
+		Use: "ls", Short: "List sites with their load, models and OS images", Example: "  yamato site ls", Args: none,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			list, err := a.sites(cmd.Context(), s)
+			if err != nil {
+				return err
+			}
+			return a.write(list, func() { a.showSites(list) })
+		},
+	}
+	var site string
+	var accept bool
+	fetch := &cobra.Command{
+		Use: "fetch IMAGE", Short: "Fetch an OS image to a site", Example: "  yamato site fetch \"Android 15\" --site bench", Args: exactly(1, "name the image: yamato site fetch \"Android 15\""), ValidArgsFunction: a.complete(completeImages),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			e, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "fetch", Image: &args[0], Site: optional(site)})
+			if err != nil {
+				return err
+			}
+			return a.write(e, func() { fmt.Fprintln(a.out, deref(e.Image), "is there") })
+		},
+	}
+	fetch.Flags().StringVar(&site, "site", "", "site, where several offer the image")
+	licence := &cobra.Command{
+		Use: "licence NAME", Short: "Read a licence that OS images come under, and accept it", Example: "  yamato site licence \"system images\" --accept", Args: exactly(1, "name the licence: yamato site licence NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.licence(cmd.Context(), s, args[0], accept)
+		},
+	}
+	licence.Flags().BoolVar(&accept, "accept", false, "accept it, for the whole project")
+	c.AddCommand(ls, fetch, licence)
+	return c
+}
+
+func (a *app) licence(ctx context.Context, s *client.Service, name string, accept bool) error {
+	if accept {
+		r, err := s.AcceptLicenceWithResponse(ctx, s.Project, name)
+		if err != nil {
+			return reach(s, err)
+		}
+		l, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+		if err != nil {
+			return err
+		}
+		return a.write(l, func() {
+			fmt.Fprintf(a.out, "%s was accepted by %s on %s.\n", l.Name, deref(l.AcceptedBy), l.AcceptedAt.Local().Format("2006-01-02 15:04"))
+		})
+	}
+	sites, err := a.sites(ctx, s)
+	if err != nil {
+		return err
+	}
+	for _, site := range sites {
+		for _, l := range site.Licences {
+			if !strings.EqualFold(l.Name, name) {
+				continue
+			}
+			return a.write(l, func() {
+				fmt.Fprintf(a.out, "%s\n\n%s\n", a.ink().Strong(l.Name), strings.TrimSpace(l.Text))
+				if l.AcceptedBy == nil {
+					fmt.Fprintf(a.out, "\nNobody has accepted it here. Accept it: yamato site licence %q --accept\n", l.Name)
+				} else {
+					fmt.Fprintf(a.out, "\nAccepted by %s on %s.\n", *l.AcceptedBy, l.AcceptedAt.Local().Format("2006-01-02 15:04"))
+				}
+			})
+		}
+	}
+	return wrongCall{fmt.Sprintf("no site has a licence %q", name), "`yamato site ls` lists the images and their licences"}
+}
+
+func (a *app) showSites(list []contract.Site) {
+	if len(list) == 0 {
+		fmt.Fprintln(a.out, "No sites yet. Start a host: yamato host --site FILE")
+	}
+	for i, s := range list {
+		if i > 0 {
+			fmt.Fprintln(a.out)
+		}
+		link := "linked"
+		if !s.Linked {
+			link = "not linked"
+		}
+		fmt.Fprintf(a.out, "%s  host %s, %s\n", a.ink().Strong(s.Site), s.Host, link)
+		taken := 0
+		for _, r := range s.Running {
+			taken += r.TakesMb
+		}
+		if s.Capacity.MemoryMb > 0 {
+			fmt.Fprintf(a.out, "  virtual devices take %.1f of %.1f GB; %s up\n", float64(taken)/1024, float64(s.Capacity.MemoryMb)/1024, plural(len(s.Running), "device"))
+		}
+		if s.Machine.TotalMb > 0 {
+			fmt.Fprintf(a.out, "  machine: %.1f of %.1f GB of memory in use, %.0f%% of %d processors\n", float64(s.Machine.UsedMb)/1024, float64(s.Machine.TotalMb)/1024, 100*s.Machine.Cpu, s.Machine.Cpus)
+		}
+		var rows [][]string
+		for _, i := range s.Images {
+			state := i.State
+			if i.State == fleet.ImageFetching {
+				state = fmt.Sprintf("fetching, %d%%", 100*i.FetchedMb/max(1, i.SizeMb))
+			}
+			rows = append(rows, []string{"  " + i.Name, fmt.Sprintf("%d MB", i.SizeMb), state, deref(i.Licence)})
+		}
+		if len(rows) > 0 {
+			a.table([]string{"  IMAGE", "SIZE", "STATE", "LICENCE"}, rows)
+		}
+	}
+}
+
+func completeImages(ctx context.Context, s *client.Service) (out []string) {
+	if r, err := s.ListSitesWithResponse(ctx, s.Project); err == nil && r.JSON200 != nil {
+		for _, site := range *r.JSON200 {
+			for _, i := range site.Images {
+				out = append(out, i.Name+"\t"+i.State+" at "+site.Site)
+			}
+		}
+	}
+	return out
+}
