@@ -76,7 +76,11 @@ func Packages(v Version) ([]Package, error) {
 // are the version's own.
 func Program(v Version) ([]byte, error) {
 	var b strings.Builder
-	for _, name := range []string{"words.js", v.Name + "/fares.js", v.Name + "/departures.js", "app.js"} {
+	fares, departures := v.Name, v.Name
+	if v == Newest { // the fare is mended; the slow list is not
+		fares, departures = Versions[0].Name, Versions[1].Name
+	}
+	for _, name := range []string{"words.js", fares + "/fares.js", departures + "/departures.js", "app.js"} {
 		part, err := files.ReadFile("tideline/" + name)
 		if err != nil {
 			return nil, fmt.Errorf("there is no version %s of the sample app: %w", v.Name, err)

@@ -22,6 +22,9 @@ import (
 // bootTime is the longest that a boot may take where the model says nothing.
 const bootTime = time.Minute
 
+// bootRemedy is what a person can do about a device that does not come up.
+const bootRemedy = "read its boot log, make it anew, or give its model more time to boot"
+
 // bootFailure is a virtual device that did not come up, whatever was tried.
 type bootFailure struct {
 	tried   []string
@@ -35,7 +38,7 @@ func (f *bootFailure) Error() string {
 
 // Unwrap makes it the device's own trouble.
 func (f *bootFailure) Unwrap() error {
-	return &Trouble{Why: f.Error(), Remedy: "read its boot log, make it anew, or give its model more time to boot"}
+	return &Trouble{Why: f.Error(), Remedy: bootRemedy}
 }
 
 // begin brings the device up when the host starts, unless it is to stay off, and
@@ -127,7 +130,7 @@ func isBlack(p script.Picture) (bool, error) {
 
 // remains uploads what was seen last of a device that was given up.
 func (w *worker) remains(ctx context.Context, f *bootFailure) *fleet.Broken {
-	out := &fleet.Broken{Diagnosis: f.Error(), Remedy: "read its boot log, make it anew, or give its model more time to boot"}
+	out := &fleet.Broken{Diagnosis: f.Error(), Remedy: bootRemedy}
 	keep := func(content []byte) string {
 		sum := sha256.Sum256(content)
 		digest := hex.EncodeToString(sum[:])
@@ -228,6 +231,9 @@ func (w *worker) perform(ctx context.Context, e link.Errand) error {
 	case !virtual:
 		return &Trouble{"it is no virtual device", ""}
 	case e.What == link.DoBoot:
+		if r, ok := w.host.roomFor(w.device.Describe()); !ok { // others may have been booted since it was asked
+			return &Trouble{r.Why, r.Remedy}
+		}
 		return w.bringUp(ctx, v, w.host.onWall())
 	case e.What == link.DoHalt:
 		return v.Halt(ctx)
@@ -267,7 +273,7 @@ func (h *Host) do(list []link.Errand) {
 			h.jobs.Go(func() error { h.site(h.life, e); return nil })
 			continue
 		case link.DoRemove:
-			h.jobs.Go(func() error { h.remove(h.life, e); return nil })
+			h.jobs.Go(func() error { h.remove(e); return nil })
 			continue
 		}
 		w := h.worker(e.Device)
@@ -316,7 +322,7 @@ func (h *Host) site(ctx context.Context, e link.Errand) {
 
 // remove takes a virtual device away that was made here, or leaves one of the site
 // file out.
-func (h *Host) remove(ctx context.Context, e link.Errand) {
+func (h *Host) remove(e link.Errand) {
 	done := link.Done{ID: e.ID}
 	w := h.worker(e.Device)
 	if w == nil || h.config.Yard == nil {
@@ -334,7 +340,6 @@ func (h *Host) remove(ctx context.Context, e link.Errand) {
 	h.news.load = true
 	h.mu.Unlock()
 	h.answer(done, "")
-	_ = ctx
 }
 
 // discreet is somebody's own device: it shows the app under test and nothing else.
@@ -440,6 +445,17 @@ func (h *Host) bootTime(model string) time.Duration {
 
 // onWall tells whether what people do takes its time on the wall.
 func (h *Host) onWall() bool { return h.config.Yard != nil && h.config.Yard.site.Clock == "wall" }
+
+// roomFor tells whether a device that is off would fit beside those that are up.
+func (h *Host) roomFor(d fleet.Device) (fleet.Reason, bool) {
+	if h.config.Yard == nil {
+		return fleet.Reason{}, true
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	others := slices.DeleteFunc(h.running(), func(r fleet.Running) bool { return r.Name == d.Name })
+	return fleet.Room(h.config.Yard.site.Capacity, others, d)
+}
 
 // running lists the virtual devices that take of the host. The caller holds the lock.
 func (h *Host) running() []fleet.Running {

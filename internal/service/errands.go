@@ -85,9 +85,11 @@ func (n *session) keepDone(ctx context.Context, d link.Done) {
 			return err
 		}
 		switch {
+		case e.What == link.DoProbe && (device.Sideline == nil || !device.Sideline.V.Automatic):
+			return nil // a person has decided meanwhile
 		case e.What == link.DoProbe && d.Trouble == "":
 			return t.RestoreDevice(ctx, device.ID)
-		case e.What == link.DoProbe && device.Sideline != nil:
+		case e.What == link.DoProbe:
 			side := device.Sideline.V
 			side.Probes++
 			at := time.Now().UTC().Add(s.config.ProbeEvery << min(side.Probes, 6))

@@ -250,6 +250,13 @@ func (s *Service) Again(ctx context.Context, c Caller, number int64, in contract
 	if err != nil {
 		return contract.Run{}, err
 	}
+	build, err := s.store.Build(ctx, c.ProjectID, r.BuildID)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	if build.RemovedAt != nil {
+		return contract.Run{}, Invalid(fmt.Sprintf("retention has removed the packages of %s %s", build.App, build.VersionName), "push them again, and then run it again")
+	}
 	legs, err := s.store.Legs(ctx, r.ID)
 	if err != nil {
 		return contract.Run{}, err

@@ -172,6 +172,19 @@ func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
 	require.Greater(t, second.ID, probe.ID, "it is tried again")
 	h.done(link.Done{ID: second.ID})
 	w.awaitState("kaede-7-1", "idle")
+
+	l = func() link.Lease { w.start(contract.NewRun{}); return h.lease() }()
+	h.say(append([]link.Event{began(l.Number)}, trouble(l.Number, 2, true, "its cable dropped")...)...)
+	w.awaitState("kaede-7-1", "sidelined")
+	third := h.asked(link.DoProbe)
+	_, err := w.service.Sideline(context.Background(), w.user, "kaede-7-1", contract.NewSideline{Reason: "keep off"})
+	require.NoError(t, err)
+	h.done(link.Done{ID: third.ID})
+	require.Eventually(t, func() bool {
+		e, err := w.service.Errand(context.Background(), w.user, third.ID, 0)
+		return err == nil && e.DoneAt != nil
+	}, 5*time.Second, 10*time.Millisecond)
+	require.Equal(t, "keep off", w.awaitState("kaede-7-1", "sidelined").Sideline.Reason, "a probe does not undo what a person has decided meanwhile")
 }
 
 func TestADeviceThatWasGivenUpIsSidelinedWithItsDiagnosis(t *testing.T) {
@@ -372,6 +385,8 @@ func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
 	require.Equal(t, 1, n)
 	b, err = w.service.Build(ctx, w.user, "", "1")
 	require.NoError(t, err)
+	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}}, "")
+	require.Error(t, err, "what is gone cannot run")
 	require.Empty(t, b.Packages)
 	require.NotNil(t, b.RemovedAt)
 	b = w.push("3.1.4")

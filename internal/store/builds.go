@@ -277,7 +277,8 @@ func (s *Store) Ruled(ctx context.Context) ([]int64, error) {
 func (s *Store) RemoveBuild(ctx context.Context, project, build int64) error {
 	return s.InTx(ctx, func(t *Tx) error {
 		return t.exec(ctx, `
-			with old as (update build set removed_at = now() where id = $2 and project_id = $1 and not pinned and removed_at is null returning id),
+			with old as (update build set removed_at = now() where id = $2 and project_id = $1 and not pinned and removed_at is null
+			             and not exists (select 1 from run r where r.build_id = $2 and r.finished_at is null) returning id),
 			     let as (delete from build_package bp using old where bp.build_id = old.id returning bp.digest)
 			delete from package p using let where p.project_id = $1 and p.digest = let.digest
 			  and not exists (select 1 from build_package o where o.project_id = $1 and o.digest = p.digest and o.build_id <> $2)`, project, build)

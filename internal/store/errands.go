@@ -117,11 +117,15 @@ func (t *Tx) SetLoad(ctx context.Context, host int64, l link.Load) error {
 // ErrNone where there is no such device.
 func (t *Tx) SidelineDevice(ctx context.Context, id int64, in Sideline) error {
 	var got int64
-	return one(t.tx.GetContext(ctx, &got, `
+	err := t.tx.GetContext(ctx, &got, `
 		update device set sideline = $2, since = case when state in ('leased', 'resetting', 'offline') then since else now() end,
 		       reason = case when state in ('leased', 'resetting', 'offline') then reason else $3 end,
 		       state = case when state in ('leased', 'resetting', 'offline') then state else 'sidelined' end
-		where id = $1 returning id`, id, toJSON(in), in.Reason))
+		where id = $1 returning id`, id, toJSON(in), in.Reason)
+	if err != nil {
+		return one(err)
+	}
+	return t.MarkDirty(ctx, DirtyDevice, []int64{id})
 }
 
 // RestoreDevice brings a device back into use.

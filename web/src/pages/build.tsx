@@ -32,7 +32,7 @@ export function BuildPage() {
   if (b.error) return <div className="p-5"><Trouble of={b.error} retry={() => void b.refetch()} /></div>;
   if (!b.data) return <div className="p-5"><Waiting what="the build" /></div>;
   const one = b.data;
-  const change = (part: Partial<Pick2>) =>
+  const change = (part: Partial<BuildPatch>) =>
     patch<Build>(inProject(path + of), part).then(() => {
       setTrouble(undefined);
       outdated("builds");
@@ -121,7 +121,7 @@ export function BuildPage() {
   );
 }
 
-type Pick2 = { note: string; pinned: boolean; labels: Record<string, string> };
+type BuildPatch = { note: string; pinned: boolean; labels: Record<string, string> };
 
 /** Each device with the package that it takes, or with every reason why none. */
 function FitView({ path, of }: { path: string; of: string }) {
@@ -407,7 +407,7 @@ function RunsOf({ b }: { b: Build }) {
   );
 }
 
-function NoteForm({ b, onSave }: { b: Build; onSave: (part: Partial<Pick2>) => void }) {
+function NoteForm({ b, onSave }: { b: Build; onSave: (part: Partial<BuildPatch>) => void }) {
   const [note, setNote] = useState(b.note);
   const before = Object.entries(b.labels)
     .map(([k, v]) => `${k}=${v}`)
