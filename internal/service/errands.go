@@ -500,7 +500,7 @@ func (s *Service) AcceptLicence(ctx context.Context, c Caller, name string) (con
 // devices nobody mends.
 func (s *Service) tend(ctx context.Context) {
 	ticks := 0
-	for every(ctx, max(s.config.Silence/3, 100*time.Millisecond)) {
+	for every(ctx, 2*s.config.Pace) {
 		leads, err := s.store.LeadsNow(ctx, s.instance)
 		if err != nil || !leads {
 			continue

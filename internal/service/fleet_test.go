@@ -104,7 +104,7 @@ func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 }
 
 func TestLegsWhoseDevicesNobodyMendsEndAsErrorsWithTheRemedy(t *testing.T) {
-	w := newWorld(t, Config{MendWithin: time.Millisecond, Silence: 300 * time.Millisecond})
+	w := newWorld(t, Config{MendWithin: time.Millisecond, Pace: 50 * time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	run := w.start(contract.NewRun{})
 	lease := h.lease()
@@ -119,16 +119,18 @@ func TestLegsWhoseDevicesNobodyMendsEndAsErrorsWithTheRemedy(t *testing.T) {
 }
 
 func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
-	w := newWorld(t, Config{Silence: 300 * time.Millisecond})
+	w := newWorld(t, Config{Pace: 50 * time.Millisecond})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
-	soon := time.Now().Add(700 * time.Millisecond)
-	d, err := w.service.Sideline(ctx, w.user, "kaede-7-1", contract.NewSideline{Reason: "its screen is cracked", Until: &soon})
+	d, err := w.service.Sideline(ctx, w.user, "kaede-7-1", contract.NewSideline{Reason: "its screen is cracked"})
 	require.NoError(t, err)
 	require.Equal(t, "sidelined", d.State)
 	w.start(contract.NewRun{})
 	lease := h.lease()
 	require.Equal(t, "kaede-7-2", lease.Device, "what is sidelined runs nothing")
+	soon := time.Now().Add(time.Second)
+	_, err = w.service.Sideline(ctx, w.user, "kaede-7-1", contract.NewSideline{Reason: "its screen is being changed", Until: &soon})
+	require.NoError(t, err)
 	w.awaitState("kaede-7-1", "idle")
 
 	d, err = w.service.Sideline(ctx, w.user, "kaede-7-2", contract.NewSideline{Reason: "odd noises"})
@@ -147,7 +149,7 @@ func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
 }
 
 func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
-	w := newWorld(t, Config{Silence: 300 * time.Millisecond, Tolerance: fleet.Tolerance{Count: 2, Within: time.Hour}, ProbeEvery: 50 * time.Millisecond})
+	w := newWorld(t, Config{Pace: 50 * time.Millisecond, Tolerance: fleet.Tolerance{Count: 2, Within: time.Hour}, ProbeEvery: 50 * time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	for range 3 { // trouble that is not the device's own does not count
 		w.start(contract.NewRun{})
@@ -220,7 +222,7 @@ var benchOffer = link.Offer{
 }
 
 func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testing.T) {
-	w := newWorld(t, Config{Silence: 300 * time.Millisecond})
+	w := newWorld(t, Config{Pace: 50 * time.Millisecond})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
 	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{{Name: "kaede-7-1", TakesMB: 3072}}}})

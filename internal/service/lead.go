@@ -17,7 +17,7 @@ func (s *Service) lead(ctx context.Context) {
 	heard, leave := s.bell.subscribe()
 	defer leave()
 	l := &leader{service: s}
-	tick := time.NewTicker(s.config.Silence / 6)
+	tick := time.NewTicker(s.config.Pace)
 	defer tick.Stop()
 	for {
 		if err := l.work(ctx); err != nil && ctx.Err() == nil {
@@ -69,7 +69,7 @@ func (l *leader) work(ctx context.Context) error {
 	if l.epoch == 0 {
 		return nil
 	}
-	if time.Since(l.swept) > s.config.Silence/6 {
+	if time.Since(l.swept) > s.config.Pace {
 		if err := l.sweep(ctx); err != nil {
 			return err
 		}

@@ -30,6 +30,7 @@ type Config struct {
 	Address string        // where others reach this instance
 	TTL     time.Duration // of a lease that is not renewed; 30 s
 	Silence time.Duration // after which a leader or an instance counts as gone; 3 s
+	Pace    time.Duration // at which the leader looks the records over for what has become due; a sixth of Silence
 	Log     *slog.Logger
 
 	Tolerance  fleet.Tolerance // of device trouble, before a device is sidelined; 3 within an hour
@@ -60,6 +61,9 @@ func New(st *store.Store, blobs blob.Store, c Config) *Service {
 	}
 	if c.Silence <= 0 {
 		c.Silence = 3 * time.Second
+	}
+	if c.Pace <= 0 {
+		c.Pace = c.Silence / 6
 	}
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
@@ -94,7 +98,7 @@ func (s *Service) Run(ctx context.Context) error {
 // beat tells the others that this instance is alive, and tidies up behind the
 // scheduler.
 func (s *Service) beat(ctx context.Context) {
-	for every(ctx, time.Second) {
+	for every(ctx, s.config.Silence/3) {
 		if err := s.store.Beat(ctx, s.instance, s.config.Address); err != nil && ctx.Err() == nil {
 			s.log.Warn("the database does not answer", "error", err)
 		}

@@ -222,6 +222,17 @@ func (w *world) detail(n int64) contract.RunDetail {
 	return d
 }
 
+// runOut makes a lease one that its host has not renewed in time.
+func (w *world) runOut(lease int64) {
+	w.t.Helper()
+	ctx := context.Background()
+	hosts, err := w.store.Hosts(ctx, w.user.ProjectID)
+	require.NoError(w.t, err)
+	live, err := w.store.Renew(ctx, hosts[0].ID, []int64{lease}, -time.Second)
+	require.NoError(w.t, err)
+	require.Equal(w.t, []int64{lease}, live)
+}
+
 func (w *world) awaitRun(n int64, ok func(contract.RunDetail) bool) contract.RunDetail {
 	w.t.Helper()
 	require.Eventually(w.t, func() bool { return ok(w.detail(n)) }, 15*time.Second, 10*time.Millisecond)
@@ -257,13 +268,14 @@ func TestAResendIsHarmless(t *testing.T) {
 }
 
 func TestALateWordIsRefusedAndTheDeviceIsCleanedBeforeItsNextLease(t *testing.T) {
-	w := newWorld(t, Config{TTL: 300 * time.Millisecond, Silence: 300 * time.Millisecond})
+	w := newWorld(t, Config{Pace: 50 * time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	r := w.start(contract.NewRun{})
 	n := h.lease().Number
 	h.say(began(n), result(n, 2, 0, "pass"))
 	h.acked(n, 2)
-	w.awaitRun(r.Number, func(d contract.RunDetail) bool { return d.Legs[0].State == "waiting" }) // not renewed: it runs out
+	w.runOut(n)
+	w.awaitRun(r.Number, func(d contract.RunDetail) bool { return d.Legs[0].State == "waiting" })
 	devices, err := w.service.Devices(context.Background(), w.user)
 	require.NoError(t, err)
 	require.Equal(t, "resetting", devices[0].State, "never straight to idle")
