@@ -312,6 +312,13 @@ func TestADeviceOfSomebodysOwnIsKeptToItsRule(t *testing.T) {
 	w.awaitState("night-phone", "idle")
 	run := w.start(contract.NewRun{On: &[]string{"Kaede 7 15"}})
 	require.Equal(t, "queued", w.detail(run.Number).Run.State, "outside its hours a device is given nothing")
+
+	ayas := shut
+	ayas.Name, ayas.OS, ayas.Owner = "ayas-phone", "16", "Aya Torrent"
+	h.fleet(link.Fleet{Devices: []link.Device{ayas}})
+	w.awaitState("ayas-phone", "idle")
+	w.start(contract.NewRun{On: &[]string{"Kaede 7 16"}})
+	require.Equal(t, "ayas-phone", h.lease().Device, "but what its owner starts")
 }
 
 func TestALineupChoosesForARunAndSaysWhyOthersArePassedOver(t *testing.T) {

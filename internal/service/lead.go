@@ -181,11 +181,23 @@ func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement,
 	now := time.Now()
 	for _, g := range legs {
 		placements = append(placements, l.state.Apply(schedule.Leg{ID: g.ID, Order: schedule.Order{Run: g.RunID, Leg: g.Position}, Waiting: g.State == "waiting",
-			Demand: schedule.Demand{Device: g.DeviceID, Avoid: g.Avoid, Class: schedule.Class{Project: g.ProjectID, Kind: g.Kind, Model: g.Model, Platform: g.Platform, OS: g.OS}}})...)
+			Demand: schedule.Demand{Device: g.DeviceID, Avoid: g.Avoid, Who: g.AskedBy, Class: schedule.Class{Project: g.ProjectID, Kind: g.Kind, Model: g.Model, Platform: g.Platform, OS: g.OS}}})...)
 	}
 	for _, d := range devices {
-		placements = append(placements, l.state.Apply(schedule.Device{ID: d.ID, Worth: d.Worth, Idle: d.State == "idle" && (d.Use == nil || d.Use.V.Open(now)),
-			Class: schedule.Class{Project: d.ProjectID, Kind: d.Kind, Model: d.Model, Platform: d.Platform, OS: d.OS}})...)
+		placements = append(placements, l.state.Apply(schedule.Device{ID: d.ID, Worth: d.Worth, Idle: d.State == "idle",
+			Class: schedule.Class{Project: d.ProjectID, Kind: d.Kind, Model: d.Model, Platform: d.Platform, OS: d.OS, Only: onlyFor(d, now)}})...)
 	}
 	return placements, nil
+}
+
+// onlyFor names whom a device is for now, "" for everybody.
+func onlyFor(d store.FreeDevice, now time.Time) string {
+	if d.Use == nil {
+		return ""
+	}
+	people, anybody := d.Use.V.For(d.Owner, now)
+	if anybody {
+		return ""
+	}
+	return schedule.Only(people)
 }

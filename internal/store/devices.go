@@ -161,10 +161,11 @@ type FreeDevice struct {
 	OS        string           `db:"os"`
 	State     string           `db:"state"`
 	Worth     int              `db:"worth"`
+	Owner     string           `db:"owner"`
 	Use       *JSON[fleet.Use] `db:"use"` // nil for everybody, always
 }
 
-const freeColumns = `select id, project_id, kind, model, platform, os, state, worth, facts->'use' as use from device `
+const freeColumns = `select id, project_id, kind, model, platform, os, state, worth, coalesce(facts->>'owner', '') as owner, facts->'use' as use from device `
 
 // DevicesByID gives devices by their ids.
 func (t *Tx) DevicesByID(ctx context.Context, ids []int64) ([]FreeDevice, error) {

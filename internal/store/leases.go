@@ -21,9 +21,11 @@ type WaitingLeg struct {
 	DeviceID  int64  `db:"device_id"` // 0 for any
 	Avoid     Int64s `db:"avoid"`
 	State     string `db:"state"`
+	AskedBy   string `db:"asked_by"`
 }
 
-const waitingColumns = `select id, project_id, run_id, position, kind, model, platform, os, coalesce(device_id, 0) as device_id, avoid || never as avoid, state from leg `
+const waitingColumns = `select id, project_id, run_id, position, kind, model, platform, os, coalesce(device_id, 0) as device_id, avoid || never as avoid, state,
+	(select asked_by from run where run.id = leg.run_id) as asked_by from leg `
 
 // LegsByID gives legs by their ids.
 func (t *Tx) LegsByID(ctx context.Context, ids []int64) ([]WaitingLeg, error) {

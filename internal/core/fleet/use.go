@@ -85,19 +85,30 @@ func within(day, first, last int) bool {
 	return day >= first || day <= last
 }
 
-// Admits gives why somebody may not use d at a moment, false where they may. Its
-// owner always may.
+// For gives whom a device of an owner is for at a moment, or that it is for
+// anybody. Its owner always may.
+func (u Use) For(owner string, now time.Time) (people []string, anybody bool) {
+	if owner != "" {
+		people = []string{owner}
+	}
+	switch {
+	case !u.Open(now):
+		return people, false
+	case len(u.People) > 0:
+		return append(people, u.People...), false
+	}
+	return nil, true
+}
+
+// Admits gives why somebody may not use d at a moment, false where they may.
 func (d Device) Admits(who string, now time.Time) (Reason, bool) {
-	if who != "" && who == d.Owner {
+	if people, anybody := d.Use.For(d.Owner, now); anybody || who != "" && slices.Contains(people, who) {
 		return Reason{}, true
 	}
 	if len(d.Use.People) > 0 && !slices.Contains(d.Use.People, who) {
 		return Reason{"only " + strings.Join(d.Use.People, ", ") + " may use it", "ask " + orTeam(d.Owner) + " to be let in"}, false
 	}
-	if !d.Use.Open(now) {
-		return Reason{"it may be used " + d.Use.Hours + " only", "wait until then, or ask " + orTeam(d.Owner)}, false
-	}
-	return Reason{}, true
+	return Reason{"it may be used " + d.Use.Hours + " only", "wait until then, or ask " + orTeam(d.Owner)}, false
 }
 
 func orTeam(owner string) string {

@@ -9,6 +9,7 @@ package schedule
 import (
 	"cmp"
 	"slices"
+	"strings"
 )
 
 // Class is what devices have in common as far as a leg may ask.
@@ -18,7 +19,13 @@ type Class struct {
 	Model    string
 	Platform string
 	OS       string
+	Only     string // for whom, as Only writes it; "" for everybody
 }
+
+// Only names the people whom a device is for now. Without any it is for nobody.
+func Only(people []string) string { return apart + strings.Join(people, apart) + apart }
+
+const apart = "\x00" // no name holds it: PostgreSQL's text does not either
 
 // Device is a device as the scheduler sees it.
 type Device struct {
@@ -34,6 +41,7 @@ type Demand struct {
 	Class  Class
 	Device int64   // this device and no other; 0 for any
 	Avoid  []int64 // not these
+	Who    string  // asks; devices may be for some people only
 }
 
 // Takes reports whether a device of class c with that id serves d.
@@ -44,7 +52,8 @@ func (d Demand) Takes(id int64, c Class) bool {
 func (d Demand) takesClass(c Class) bool {
 	either := func(want, have string) bool { return want == "" || want == have }
 	return d.Class.Project == c.Project && either(d.Class.Kind, c.Kind) && either(d.Class.Model, c.Model) &&
-		either(d.Class.Platform, c.Platform) && either(d.Class.OS, c.OS)
+		either(d.Class.Platform, c.Platform) && either(d.Class.OS, c.OS) &&
+		(c.Only == "" || d.Who != "" && strings.Contains(c.Only, apart+d.Who+apart))
 }
 
 // Leg is a leg as the scheduler sees it. Lower Order goes first.
@@ -80,6 +89,7 @@ func (l Leg) apply(s *State) []Placement    { return s.leg(l) }
 // State is the queue and the idle fleet. The zero State is not ready: use New.
 type State struct {
 	pools  map[Class]*pool
+	some   []*pool // of devices that are for some people only
 	queues map[queueKey]*queue
 	idle   map[int64]*pool  // by device
 	legs   map[int64]*queue // by waiting leg
@@ -103,6 +113,7 @@ type queueKey struct {
 	class  Class
 	device int64
 	avoid  string
+	who    string
 }
 
 type deviceKey struct {
@@ -117,7 +128,7 @@ type legKey struct {
 
 // New gives an empty state.
 func New() *State {
-	return &State{map[Class]*pool{}, map[queueKey]*queue{}, map[int64]*pool{}, map[int64]*queue{}}
+	return &State{map[Class]*pool{}, nil, map[queueKey]*queue{}, map[int64]*pool{}, map[int64]*queue{}}
 }
 
 // Apply takes in what a device or a leg is now, and gives the placements that
@@ -209,6 +220,9 @@ func (s *State) pool(c Class) *pool {
 	}
 	p := &pool{class: c, devices: newOrdered(deviceKey.compare)}
 	s.pools[c] = p
+	if c.Only != "" {
+		s.some = append(s.some, p)
+	}
 	for _, q := range s.queues {
 		link(p, q)
 	}
@@ -224,6 +238,9 @@ func (s *State) queue(d Demand) *queue {
 	s.queues[k] = q
 	if p, ok := s.pools[d.Class]; ok && d.exact() { // the common case, without a look at every pool
 		link(p, q)
+		for _, p := range s.some {
+			link(p, q)
+		}
 		return q
 	}
 	for _, p := range s.pools {
@@ -251,7 +268,7 @@ func keyOf(d Demand) queueKey {
 			id >>= 8
 		}
 	}
-	return queueKey{d.Class, d.Device, string(avoid)}
+	return queueKey{d.Class, d.Device, string(avoid), d.Who}
 }
 
 func (k deviceKey) compare(o deviceKey) int {

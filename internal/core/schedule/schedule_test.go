@@ -57,11 +57,12 @@ func anEvent(t *rapid.T) Event {
 	if rapid.Bool().Draw(t, "is device") {
 		id := rapid.Int64Range(1, 8).Draw(t, "device")
 		c := Class{Project: 1 + id%2, Kind: []string{"emulator", "real"}[id%2], Model: []string{"Kaede 7", "Kaede Mini"}[id/2%2], Platform: "android", OS: []string{"13", "14"}[id/4%2]}
+		c.Only = rapid.SampledFrom([]string{"", "", Only(nil), Only([]string{"Bo"}), Only([]string{"Bo", "Aya"})}).Draw(t, "only")
 		return Device{ID: id, Class: c, Worth: int(id * 7 % 3), Idle: rapid.Bool().Draw(t, "idle")}
 	}
 	id := rapid.Int64Range(1, 20).Draw(t, "leg")
 	l := Leg{ID: id, Order: Order{id % 5, id}, Waiting: rapid.IntRange(0, 3).Draw(t, "waiting") > 0}
-	l.Demand = Demand{Class: class(""), Avoid: rapid.SliceOfN(rapid.Int64Range(1, 8), 0, 2).Draw(t, "avoid")}
+	l.Demand = Demand{Class: class(""), Avoid: rapid.SliceOfN(rapid.Int64Range(1, 8), 0, 2).Draw(t, "avoid"), Who: rapid.SampledFrom([]string{"", "Bo", "Aya", "B"}).Draw(t, "who")}
 	if rapid.IntRange(0, 4).Draw(t, "pinned") == 0 {
 		l.Demand.Device = rapid.Int64Range(1, 8).Draw(t, "pin")
 	}
@@ -93,7 +94,7 @@ func TestPlacesExactlyWhatALookAtEverythingWouldPlace(t *testing.T) {
 
 func TestFirstComeFirstServedAndTheDeviceOfLeastWorthFirst(t *testing.T) {
 	s := New()
-	kaede := Class{1, "emulator", "Kaede 7", "android", "14"}
+	kaede := Class{1, "emulator", "Kaede 7", "android", "14", ""}
 	any := Demand{Class: Class{Project: 1}}
 	require.Empty(t, s.Apply(Leg{2, Order{2, 1}, any, true}))
 	require.Empty(t, s.Apply(Leg{1, Order{1, 1}, any, true}))
@@ -107,17 +108,29 @@ func TestFirstComeFirstServedAndTheDeviceOfLeastWorthFirst(t *testing.T) {
 
 func TestALegThatMetTroubleGoesElsewhere(t *testing.T) {
 	s := New()
-	kaede := Class{1, "emulator", "Kaede 7", "android", "14"}
+	kaede := Class{1, "emulator", "Kaede 7", "android", "14", ""}
 	s.Apply(Device{1, kaede, 0, true})
 	retry := Leg{1, Order{1, 1}, Demand{Class: kaede, Avoid: []int64{1}}, true}
 	require.Empty(t, s.Apply(retry))
 	require.Equal(t, []Placement{{1, 2}}, s.Apply(Device{2, kaede, 0, true}))
 }
 
+func TestSomebodysOwnDeviceTakesOnlyWhatTheyAskFor(t *testing.T) {
+	s := New()
+	kaede := Class{1, "real", "Kaede 7", "android", "14", ""}
+	bos := kaede
+	bos.Only = Only([]string{"Bo Lindqvist"})
+	require.Empty(t, s.Apply(Leg{1, Order{1, 1}, Demand{Class: kaede, Who: "Bo"}, true}))
+	require.Empty(t, s.Apply(Leg{2, Order{2, 1}, Demand{Class: kaede, Who: "Bo Lindqvist"}, true}))
+	require.Equal(t, []Placement{{2, 10}}, s.Apply(Device{10, bos, 0, true}), "though another has waited for longer")
+	require.Empty(t, s.Apply(Device{10, bos, 0, true}))
+	require.Equal(t, []Placement{{1, 10}}, s.Apply(Device{10, kaede, 0, true}), "its hours have come")
+}
+
 func BenchmarkApply10000Devices(b *testing.B) {
 	s := New()
 	class := func(i int64) Class {
-		return Class{1, "real", string(rune('A' + i%100)), "android", "14"}
+		return Class{1, "real", string(rune('A' + i%100)), "android", "14", ""}
 	}
 	for i := range int64(10_000) {
 		s.Apply(Device{i + 1, class(i), 0, true})
