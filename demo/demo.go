@@ -29,6 +29,48 @@ var Versions = []Version{{"3.1.4", 58}, {"3.2.0", 61}}
 // Newest is handed in as well, and not run: it needs Android 14.
 var Newest = Version{"3.2.1", 64}
 
+// Counter is the other sample app: for the tablets at the ticket counters, by a
+// team that is at its beginning. Nothing of it runs as it should yet, each build for
+// reasons of its own.
+const Counter = "example.tideline.counter"
+
+// CounterVersions are the builds of the other sample app, oldest first.
+var CounterVersions = []Version{{"0.9.0", 11}, {"0.9.1", 12}, {"0.9.2", 13}}
+
+// CounterPackages packs what its team has handed in as a version of the other
+// sample app.
+func CounterPackages(v Version) ([]Package, error) {
+	app := App{ID: Counter, Name: "Tideline Counter", Version: v, MinimumAPI: 34, MinimumIOS: "17.0", Families: []int{2},
+		Permissions: []string{"android.permission.INTERNET", "android.permission.NFC"}, Texts: map[string]map[string]string{"app_name": {"": "Tideline Counter"}}}
+	type part struct {
+		file string
+		pack func(App) ([]byte, error)
+	}
+	var parts []part
+	switch v {
+	case CounterVersions[0]: // nobody has thought of signing, nor of emulators
+		app.Unsigned, app.Requires = true, []string{"android.hardware.nfc"}
+		app.Extra = map[string][]byte{"lib/armeabi-v7a/libreader.so": []byte("\x7fELF, the card reader's")}
+		parts = []part{{".apk", PackAndroid}, {".ipa", PackDevice}}
+	case CounterVersions[1]: // the wrong file was taken: the tests, without their app
+		app.Tests = Counter
+		parts = []part{{"-test.apk", PackAndroid}, {"-simulator.zip", PackSimulator}}
+	case CounterVersions[2]:
+		parts = []part{{"-web.zip", PackWeb}}
+	default:
+		return nil, fmt.Errorf("there is no version %s of the other sample app", v.Name)
+	}
+	var out []Package
+	for _, p := range parts {
+		data, err := p.pack(app)
+		if err != nil {
+			return nil, fmt.Errorf("packing counter-%s%s: %w", v.Name, p.file, err)
+		}
+		out = append(out, Package{"counter-" + v.Name + p.file, data})
+	}
+	return out, nil
+}
+
 // Package is one package of the sample app, ready to be handed in.
 type Package struct {
 	File string // tideline-3.2.0.apk
@@ -98,7 +140,7 @@ func Suites() (map[string]string, error) { return texts("suites") }
 func Lineups() (map[string]string, error) { return texts("lineups") }
 
 // Sites are the names of the scenario's sites.
-var Sites = []string{"bench", "rack"}
+var Sites = []string{"bench", "rack", "shelf"}
 
 // Site is the description of one of the scenario's sites.
 func Site(name string) ([]byte, error) { return files.ReadFile("sites/" + name + ".yaml") }

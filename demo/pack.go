@@ -22,6 +22,10 @@ type App struct {
 	MinimumAPI  int
 	MinimumIOS  string
 	Permissions []string
+	Requires    []string                     // features of hardware, as Android names them
+	Tests       string                       // the app that it tests; "" where it is an app itself
+	Families    []int                        // of devices, as Apple numbers them: 1 phones, 2 tablets; none for both
+	Unsigned    bool                         // without signature, and without provisioning profile
 	Program     []byte                       // nil for a package that no stand-in can start
 	Texts       map[string]map[string]string // by key and language, "" for all; nil for no resource table
 	Profile     time.Time                    // when its provisioning profile expires
@@ -39,7 +43,7 @@ func PackAndroid(a App) ([]byte, error) {
 		entries = append(entries, entry{appfile.ProgramAndroid, a.Program})
 	}
 	entries = append(entries, extra(a)...)
-	if a.Texts == nil {
+	if a.Texts == nil || a.Unsigned {
 		return zipped(entries)
 	}
 	picture, err := icon(192)
@@ -70,19 +74,26 @@ func PackSimulator(a App) ([]byte, error) {
 
 // PackDevice makes an iOS device package, with a provisioning profile.
 func PackDevice(a App) ([]byte, error) {
+	dir := "Payload/" + a.Name + ".app/"
+	if a.Unsigned {
+		return packIOS(a, dir, "iPhoneOS", nil)
+	}
 	p, err := profile(a.ID, a.Profile)
 	if err != nil {
 		return nil, err
 	}
-	dir := "Payload/" + a.Name + ".app/"
 	return packIOS(a, dir, "iPhoneOS", []entry{{dir + "embedded.mobileprovision", p}})
 }
 
 func packIOS(a App, dir, platform string, entries []entry) ([]byte, error) {
+	families := a.Families
+	if families == nil {
+		families = []int{1, 2}
+	}
 	info, err := plist.Marshal(map[string]any{
 		"CFBundleIdentifier": a.ID, "CFBundleName": a.Name, "CFBundleDisplayName": a.Name,
 		"CFBundlePackageType": "APPL", "CFBundleShortVersionString": a.Version.Name, "CFBundleVersion": strconv.Itoa(a.Version.Code),
-		"CFBundleSupportedPlatforms": []string{platform}, "DTPlatformVersion": "18.2", "MinimumOSVersion": a.MinimumIOS, "UIDeviceFamily": []int{1, 2},
+		"CFBundleSupportedPlatforms": []string{platform}, "DTPlatformVersion": "18.2", "MinimumOSVersion": a.MinimumIOS, "UIDeviceFamily": families,
 		"CFBundleIcons":                       map[string]any{"CFBundlePrimaryIcon": map[string]any{"CFBundleIconFiles": []string{"Icon60"}}},
 		"NSLocationWhenInUseUsageDescription": "Shows the quay nearest to you.",
 	}, plist.BinaryFormat)
@@ -169,8 +180,16 @@ func manifest(a App) []byte {
 		x.start("uses-permission", textAttr("name", 0x01010003, p))
 		x.end("uses-permission")
 	}
+	for _, f := range a.Requires {
+		x.start("uses-feature", textAttr("name", 0x01010003, f), boolAttr("required", 0x0101028e, true))
+		x.end("uses-feature")
+	}
+	if a.Tests != "" {
+		x.start("instrumentation", textAttr("name", 0x01010003, a.ID+".Tests"), textAttr("targetPackage", 0x01010021, a.Tests))
+		x.end("instrumentation")
+	}
 	label := []attribute{textAttr("label", 0x01010001, a.Name)}
-	if a.Texts != nil {
+	if a.Texts != nil && !a.Unsigned {
 		label = []attribute{referenceAttr("label", 0x01010001, resourceLabel), referenceAttr("icon", 0x01010002, resourceIcon)}
 	}
 	x.start("application", label...)

@@ -199,13 +199,17 @@ func (a *app) showFit(list []contract.Fit, total int) {
 	}
 	var rows [][]string
 	misfits := 0
-	for _, f := range list {
+	for _, alike := range alikeInFit(list) {
+		f := alike[0]
 		device := []string{f.Device, f.Model + ", " + fleet.PlatformName(f.Platform) + " " + f.Os + ", " + f.Kind}
+		if more := len(alike) - 1; more > 0 {
+			device[0] = fmt.Sprintf("%s and %d more", f.Device, more)
+		}
 		if len(f.Reasons) == 0 {
 			rows = append(rows, append(device, "runs "+kindName(deref(f.PackageKind))))
 			continue
 		}
-		misfits++
+		misfits += len(alike)
 		for i, reason := range f.Reasons {
 			if i > 0 {
 				device = []string{"", ""}
@@ -215,6 +219,22 @@ func (a *app) showFit(list []contract.Fit, total int) {
 	}
 	a.table([]string{"DEVICE", "WHAT IT IS", "FIT"}, rows)
 	fmt.Fprintf(a.out, "\n%d of %s can run it.\n", total-misfits, plural(total, "device"))
+}
+
+// alikeInFit puts devices of one kind together of which the same is to be said, in
+// the order of the first of each.
+func alikeInFit(list []contract.Fit) (out [][]contract.Fit) {
+	at := map[string]int{}
+	for _, f := range list {
+		key := fmt.Sprintf("%q %q %q %q %q", f.Model, f.Platform, f.Os, f.Kind, f.Reasons)
+		i, ok := at[key]
+		if !ok {
+			i = len(out)
+			at[key], out = i, append(out, nil)
+		}
+		out[i] = append(out[i], f)
+	}
+	return out
 }
 
 func (a *app) buildChanges() *cobra.Command {

@@ -87,13 +87,18 @@ func (a *app) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 // that they can be used by hand, and gives the paths of the site files.
 func writeSamples(dir string) ([]string, error) {
 	files := map[string][]byte{}
-	for _, v := range append(slices.Clone(demo.Versions), demo.Newest) {
-		packages, err := demo.Packages(v)
-		if err != nil {
-			return nil, err
-		}
-		for _, p := range packages {
-			files[filepath.Join("packages", p.File)] = p.Data
+	for _, versions := range []struct {
+		of   []demo.Version
+		pack func(demo.Version) ([]demo.Package, error)
+	}{{append(slices.Clone(demo.Versions), demo.Newest), demo.Packages}, {demo.CounterVersions, demo.CounterPackages}} {
+		for _, v := range versions.of {
+			packages, err := versions.pack(v)
+			if err != nil {
+				return nil, err
+			}
+			for _, p := range packages {
+				files[filepath.Join("packages", p.File)] = p.Data
+			}
 		}
 	}
 	suites, err := demo.Suites()
@@ -138,7 +143,7 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "The hosts of the sites bench and rack are linked, with %s. Ready after %.1f s.\n", plural(len(devices), "device"), time.Since(began).Seconds())
+	fmt.Fprintf(a.out, "The hosts of the sites bench, rack and shelf are linked, with %s. Ready after %.1f s.\n", plural(len(devices), "device"), time.Since(began).Seconds())
 	var names []string
 	suites, err := suiteFiles([]string{filepath.Join(s.dir, "suites")})
 	if err != nil {
@@ -156,7 +161,7 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 	}
 	var details []contract.RunDetail
 	for _, v := range demo.Versions {
-		b, err := a.pushSample(ctx, c, s.dir, v)
+		b, err := a.pushSample(ctx, c, s.dir, "tideline", v, "release")
 		if err != nil {
 			return err
 		}
@@ -177,7 +182,12 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 		report.Failures(a.out, d, a.ink())
 		details = append(details, d)
 	}
-	if _, err := a.pushSample(ctx, c, s.dir, demo.Newest); err != nil {
+	for _, v := range demo.CounterVersions {
+		if _, err := a.pushSample(ctx, c, s.dir, "counter", v, "counter"); err != nil {
+			return err
+		}
+	}
+	if _, err := a.pushSample(ctx, c, s.dir, "tideline", demo.Newest, "main"); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.out, "\nShown after %.1f s.\n", time.Since(began).Seconds())
@@ -189,18 +199,15 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 	return nil
 }
 
-// pushSample hands a version of the sample app in, with the labels that a pipeline
+// pushSample hands a version of a sample app in, with the labels that a pipeline
 // would give it.
-func (a *app) pushSample(ctx context.Context, c *client.Service, dir string, v demo.Version) (contract.Build, error) {
-	packages, _ := filepath.Glob(filepath.Join(dir, "packages", "tideline-"+v.Name+"*"))
+func (a *app) pushSample(ctx context.Context, c *client.Service, dir, app string, v demo.Version, branch string) (contract.Build, error) {
+	packages, _ := filepath.Glob(filepath.Join(dir, "packages", app+"-"+v.Name+"*"))
 	b, err := a.push(ctx, c, packages)
 	if err != nil {
 		return b, err
 	}
-	labels := map[string]string{"branch": "release", "commit": fmt.Sprintf("%07x", v.Code*77777)}
-	if v == demo.Newest {
-		labels["branch"] = "main"
-	}
+	labels := map[string]string{"branch": branch, "commit": fmt.Sprintf("%07x", v.Code*77777)}
 	return a.changeBuild(ctx, c, fmt.Sprint(b.Number), b.App, contract.BuildPatch{Labels: &labels})
 }
 
@@ -239,7 +246,7 @@ func awaitDevices(ctx context.Context, c *client.Service) ([]contract.Device, er
 	}
 }
 
-// allKnown tells whether both hosts are linked and each device has come to rest.
+// allKnown tells whether all hosts are linked and each device has come to rest.
 func allKnown(list []contract.Device) bool {
 	sites := map[string]bool{}
 	for _, d := range list {

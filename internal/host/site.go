@@ -48,8 +48,10 @@ type StandinState struct {
 	Unplugged   bool              `yaml:"unplugged" json:"unplugged,omitempty"`
 	Debugging   string            `yaml:"debugging" json:"debugging,omitempty"` // never, asked, once or always
 	Developer   string            `yaml:"developer" json:"developer,omitempty"` // off
-	Distrusts   bool              `yaml:"distrusts" json:"distrusts,omitempty"`
-	Code        bool              `yaml:"code" json:"code,omitempty"` // it is locked with a code
+	Distrusts   bool              `yaml:"distrusts" json:"distrusts,omitempty"` // this computer
+	Untrusted   bool              `yaml:"untrusted" json:"untrusted,omitempty"` // is the developer of what was installed last
+	Dialog      string            `yaml:"dialog" json:"dialog,omitempty"`       // is in front, and no driver can send it away
+	Code        bool              `yaml:"code" json:"code,omitempty"`           // it is locked with a code
 	Charge      int               `yaml:"charge" json:"charge,omitempty"`
 	Discharging bool              `yaml:"discharging" json:"discharging,omitempty"`
 	FreeMB      int               `yaml:"free_mb" json:"free_mb,omitempty"`

@@ -76,7 +76,7 @@ func Readiness(d Device, h Health) []Check {
 		debugging(h.Debugging, add)
 	}
 	if h.Unlocked != nil {
-		add("unlocked", "It can be unlocked", *h.Unlocked, "it is locked with a code that the driver does not know", "unlock it, and take the code off or set its lock to Swipe while it is in the rack")
+		add("unlocked", "It can be unlocked", *h.Unlocked, "it is locked with a code that the driver does not know", "unlock it, and take the code off or set its lock to Swipe while it is used for tests")
 	}
 	if h.InFront != "" {
 		add("in_front", "Nothing is in front of apps", false, "a dialog is in front that nobody could send away: "+h.InFront, "answer it on the device, then check again")

@@ -55,7 +55,7 @@ type body struct {
 }
 
 func newBody(s host.StandinState) body {
-	b := body{state: s, troubles: map[string]int{}, chances: map[string]float64{}, noticed: make(chan struct{}, 1), fresh: true, trusts: true}
+	b := body{state: s, troubles: map[string]int{}, chances: map[string]float64{}, noticed: make(chan struct{}, 1), fresh: true, trusts: !s.Untrusted, stubborn: s.Dialog}
 	for _, t := range s.Troubles {
 		if t.Chance > 0 {
 			b.chances[t.Name] = t.Chance
@@ -240,7 +240,7 @@ func (d *Device) wake(ctx context.Context) error {
 		d.notice()
 	}
 	if d.state.Code && !d.config.Device.Virtual() {
-		return &host.Trouble{Why: "it is locked with a code that the driver does not know", Remedy: "unlock it, and take the code off or set its lock to Swipe while it is in the rack"}
+		return &host.Trouble{Why: "it is locked with a code that the driver does not know", Remedy: "unlock it, and take the code off or set its lock to Swipe while it is used for tests"}
 	}
 	if d.locked {
 		if err := d.pass(ctx, 700*time.Millisecond); err != nil {
