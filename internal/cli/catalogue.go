@@ -207,6 +207,9 @@ func (a *app) showFit(list []contract.Fit, total int) {
 		}
 		if len(f.Reasons) == 0 {
 			rows = append(rows, append(device, "runs "+kindName(deref(f.PackageKind))))
+			if why := notNow(f); why != "" {
+				rows = append(rows, []string{"", "", "  " + a.ink().Faint(why)})
+			}
 			continue
 		}
 		misfits += len(alike)
@@ -221,12 +224,23 @@ func (a *app) showFit(list []contract.Fit, total int) {
 	fmt.Fprintf(a.out, "\n%d of %s can run it.\n", total-misfits, plural(total, "device"))
 }
 
+// notNow tells what keeps a device that fits from being given anything now.
+func notNow(f contract.Fit) string {
+	switch f.State {
+	case "unready":
+		return "not ready: " + deref(f.StateReason) + "; `yamato device check " + f.Device + "`"
+	case "sidelined", "offline":
+		return "not now: " + f.State + ", " + deref(f.StateReason)
+	}
+	return ""
+}
+
 // alikeInFit puts devices of one kind together of which the same is to be said, in
 // the order of the first of each.
 func alikeInFit(list []contract.Fit) (out [][]contract.Fit) {
 	at := map[string]int{}
 	for _, f := range list {
-		key := fmt.Sprintf("%q %q %q %q %q", f.Model, f.Platform, f.Os, f.Kind, f.Reasons)
+		key := fmt.Sprintf("%q %q %q %q %q", f.Model, f.Platform, f.Os, f.Kind, f.Reasons) + notNow(f)
 		i, ok := at[key]
 		if !ok {
 			i = len(out)

@@ -34,7 +34,7 @@ models:
   - {model: Kaede Mini, platform: android, form: phone, width: 316, height: 632, cutout: none, memory_mb: 4096}
 devices:
   - {name: kaede-7-1, model: Kaede 7, kind: emulator, os: "14", standin: {troubles: [{name: black, count: -1}]}}
-  - {name: kaede-7-2, model: Kaede 7, kind: emulator, os: "14"}
+  - {name: kaede-7-2, model: Kaede 7, kind: emulator, os: "14", standin: {troubles: [{name: sleep, count: -1}]}}
   - {name: kaede-7-r1, model: Kaede 7, kind: real, os: "14", standin: {troubles: [{name: cable, count: 1}]}}
   - {name: kaede-7-r2, model: Kaede 7, kind: real, os: "14"}
   - {name: kaede-mini-r1, model: Kaede Mini, kind: real, os: "13", standin: {developer: "off", debugging: never, discharging: true, charge: 4}}

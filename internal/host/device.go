@@ -77,6 +77,13 @@ type Clearing interface {
 	Clear(ctx context.Context) (string, error)
 }
 
+// Waking is a device whose screen may go off by itself while an app runs. Wake has
+// it on and unlocked again, and tells whether it had gone off. Its error is where
+// only a person can unlock it.
+type Waking interface {
+	Wake(ctx context.Context) (bool, error)
+}
+
 // Simulated is a device that ships with Yamato: what hands and fate do to a real
 // one can be done to it by name.
 type Simulated interface {

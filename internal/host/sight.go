@@ -133,6 +133,22 @@ func (a attentive) AwaitChange(ctx context.Context, revision uint64, until time.
 	}
 }
 
+// Tree is the screen as it is. Where that has gone off by itself it is put on again
+// first: a time-out is the device's matter, not the app's.
+func (a attentive) Tree(ctx context.Context) (*screen.Tree, error) {
+	tree, err := a.Device.Tree(ctx)
+	waking, ok := a.worker.device.(Waking)
+	if err != nil || !ok || a.worker.app == "" || tree.App == a.worker.app {
+		return tree, err
+	}
+	slept, err := waking.Wake(ctx)
+	if err != nil || !slept {
+		return tree, err
+	}
+	a.worker.host.log.Info("the screen had gone off and was put on again", "device", a.worker.device.Describe().Name)
+	return a.Device.Tree(ctx)
+}
+
 // Start starts the app, and sends away what the system puts in front of it. An app
 // that is not in front after that is the device's trouble, not the app's.
 func (a attentive) Start(ctx context.Context, how script.Start) error {

@@ -54,6 +54,7 @@ type StandinState struct {
 	Code        bool              `yaml:"code" json:"code,omitempty"`           // it is locked with a code
 	Charge      int               `yaml:"charge" json:"charge,omitempty"`
 	Discharging bool              `yaml:"discharging" json:"discharging,omitempty"`
+	Timeout     int               `yaml:"timeout" json:"timeout,omitempty"` // seconds without a touch until the screen goes off; 0 for never
 	FreeMB      int               `yaml:"free_mb" json:"free_mb,omitempty"`
 	ClockOff    int               `yaml:"clock_off" json:"clock_off,omitempty"` // seconds
 	OS          string            `yaml:"os" json:"os,omitempty"`               // as it says itself

@@ -25,10 +25,11 @@ const (
 	troubleBehind    = "behind"    // an app starts and does not come to the front
 	troubleUntrusted = "untrusted" // the developer of what is installed is not trusted
 	troubleDirty     = "dirty"     // it cannot be cleaned
+	troubleSleep     = "sleep"     // its screen goes off while an app runs
 )
 
 // Troubles lists them for people.
-var Troubles = []string{troubleBehind, troubleBlack, troubleCable, troubleDialog, troubleDirty, troubleHang, troubleLock, troublePopup, troubleSpace, troubleUntrusted}
+var Troubles = []string{troubleBehind, troubleBlack, troubleCable, troubleDialog, troubleDirty, troubleHang, troubleLock, troublePopup, troubleSleep, troubleSpace, troubleUntrusted}
 
 // Deeds lists what hands can do to a stand-in.
 var Deeds = []string{"allow-always", "allow-once", "answer-dialog", "charge", "developer-mode", "free-space", "mend", "plug-in", "remove-app", "set-clock", "trust-computer", "trust-developer", "unlock", "unplug"}
@@ -46,10 +47,14 @@ type body struct {
 	fresh    bool // its first boot is to come
 	black    bool
 	locked   bool
-	dialogs  []string // in front, topmost last
-	stubborn string   // a dialog that stays
-	trusts   bool     // the developer of the app under test
-	dropIn   int      // touches until the cable drops, 0 for never
+	asleep   bool          // the screen has gone off
+	touched  time.Duration // when it was touched last
+	sleepIn  int           // touches until it does without a time-out, 0 for never
+	drowsy   bool          // it does as soon as nobody touches it
+	dialogs  []string      // in front, topmost last
+	stubborn string        // a dialog that stays
+	trusts   bool          // the developer of the app under test
+	dropIn   int           // touches until the cable drops, 0 for never
 	bootLog  []host.LogLine
 	full     bool
 }
@@ -145,7 +150,7 @@ var firstDialogs = map[string][]string{
 // Halt switches the device off.
 func (d *Device) Halt(context.Context) error {
 	d.quit()
-	d.up, d.black, d.locked, d.dialogs, d.stubborn = false, false, false, nil, ""
+	d.up, d.black, d.locked, d.asleep, d.dialogs, d.stubborn = false, false, false, false, nil, ""
 	d.sandbox.Close()
 	return d.render()
 }
@@ -242,12 +247,14 @@ func (d *Device) wake(ctx context.Context) error {
 	if d.state.Code && !d.config.Device.Virtual() {
 		return &host.Trouble{Why: "it is locked with a code that the driver does not know", Remedy: "unlock it, and take the code off or set its lock to Swipe while it is used for tests"}
 	}
+	d.asleep, d.touched = false, d.now
 	if d.locked {
 		if err := d.pass(ctx, 700*time.Millisecond); err != nil {
 			return err
 		}
 		d.locked = false
 		d.write("info", "driver", "unlocked by a swipe")
+		_ = d.render()
 	}
 	for {
 		what, err := d.Clear(ctx)
@@ -255,6 +262,30 @@ func (d *Device) wake(ctx context.Context) error {
 			return err
 		}
 	}
+}
+
+// doze has the screen go off, as it does where nobody touches it. What runs goes on.
+func (d *Device) doze() {
+	d.asleep, d.locked, d.drowsy = true, true, false
+	d.write("info", "display", "the screen went off")
+	_ = d.render()
+}
+
+// touch notes that a finger was there.
+func (d *Device) touch() {
+	d.touched = d.now
+	if d.sleepIn > 0 {
+		d.sleepIn--
+		d.drowsy = d.sleepIn == 0
+	}
+}
+
+// Wake has the screen on again where it has gone off by itself.
+func (d *Device) Wake(ctx context.Context) (bool, error) {
+	if !d.asleep {
+		return false, nil
+	}
+	return true, d.wake(ctx)
 }
 
 // within is called before an app is touched: the cable may drop.

@@ -158,6 +158,55 @@ func TestAPopUpIsSentAwayAndAnAppThatStaysBehindIsNoticed(t *testing.T) {
 	require.Equal(t, demo.ApplicationID, tree.App)
 }
 
+func TestAScreenThatTimesOutIsPutOnAgainUnlessACodeLocksIt(t *testing.T) {
+	ctx := context.Background()
+	packages, err := demo.Packages(demo.Versions[0])
+	require.NoError(t, err)
+	d := one(t, fleet.Real, "android", host.StandinState{Timeout: 30})
+	path, facts := written(t, packages, "android", fleet.Real)
+	require.NoError(t, d.Ready(ctx, host.Surroundings{}))
+	require.NoError(t, d.Install(ctx, host.App{Package: facts, Path: path}))
+	require.NoError(t, d.Start(ctx, script.Fresh))
+	front := func() bool {
+		tree, err := d.Tree(ctx)
+		require.NoError(t, err)
+		return tree.App == demo.ApplicationID
+	}
+	idle := func(by time.Duration) {
+		until := d.Now() + by
+		for d.Now() < until {
+			tree, err := d.Tree(ctx)
+			require.NoError(t, err)
+			require.NoError(t, d.AwaitChange(ctx, tree.Revision, until))
+		}
+	}
+	idle(29 * time.Second)
+	require.True(t, front())
+	require.NoError(t, d.Tap(ctx, screen.Point{X: 200, Y: 400}))
+	idle(29 * time.Second)
+	require.True(t, front(), "a touch keeps it on")
+	idle(2 * time.Second)
+	require.False(t, front())
+	slept, err := d.Wake(ctx)
+	require.NoError(t, err)
+	require.True(t, slept)
+	require.True(t, front(), "the app is where it was")
+	slept, err = d.Wake(ctx)
+	require.NoError(t, err)
+	require.False(t, slept)
+
+	require.NoError(t, d.Deed(ctx, "trouble lock", 1))
+	idle(31 * time.Second)
+	_, err = d.Wake(ctx)
+	var own *host.Trouble
+	require.ErrorAs(t, err, &own)
+	require.Contains(t, own.Why, "locked with a code")
+	require.NoError(t, d.Deed(ctx, "unlock", 0))
+	_, err = d.Wake(ctx)
+	require.NoError(t, err)
+	require.True(t, front())
+}
+
 func TestChanceOfTroubleIsAFunctionOfTheDevice(t *testing.T) {
 	outcome := func() (out []bool) {
 		d := one(t, fleet.Emulator, "android", host.StandinState{Troubles: []host.StandinTrouble{{Name: "hang", Chance: 0.5}}})

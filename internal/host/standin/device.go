@@ -135,7 +135,7 @@ func (d *Device) Ready(ctx context.Context, s host.Surroundings) error {
 	if err := d.wake(ctx); err != nil {
 		return err
 	}
-	d.dropIn = 0
+	d.dropIn, d.sleepIn, d.drowsy = 0, 0, false
 	if d.befalls(troubleCable) {
 		d.dropIn = 3
 	}
@@ -203,6 +203,10 @@ func (d *Device) Start(ctx context.Context, how script.Start) error {
 		d.notice()
 		return &host.Trouble{Why: "the developer of " + i.app.Package.ApplicationID + " is not trusted on this phone yet, so it does not start", Remedy: "Settings, General, VPN & Device Management: tap the developer, then Trust"}
 	}
+	if _, err := d.Wake(ctx); err != nil {
+		return err
+	}
+	d.touch()
 	if how == script.Resume && d.running == i && d.crash == nil {
 		d.front = true
 		return d.render()
@@ -220,6 +224,9 @@ func (d *Device) Start(ctx context.Context, how script.Start) error {
 		return err
 	}
 	d.running, d.front = i, !d.befalls(troubleBehind)
+	if d.befalls(troubleSleep) {
+		d.sleepIn = 2
+	}
 	if d.befalls(troublePopup) {
 		d.dialogs = append(d.dialogs, "Rate your connection")
 	}
@@ -256,7 +263,7 @@ func (d *Device) Clean(ctx context.Context, level host.Cleaning) error {
 	if err := d.Stop(ctx); err != nil {
 		return err
 	}
-	d.realTime, d.log, d.dropped, d.dropIn = false, nil, 0, 0
+	d.realTime, d.log, d.dropped, d.dropIn, d.sleepIn = false, nil, 0, 0, 0
 	if err := d.within(); err != nil {
 		return err
 	}
@@ -309,7 +316,7 @@ func (d *Device) current() *scene {
 		return d.scene
 	}
 	s := newScene(float64(d.config.Device.Width), float64(d.config.Device.Height))
-	d.look.clock, d.look.dark = d.now, d.black
+	d.look.clock, d.look.dark = d.now, d.black || d.asleep
 	if over := d.over(); over != nil {
 		d.look.ink, d.look.ground = hex("#f7f4ec"), hex("#24323c")
 		layout(over, d.look.area(), s, "")
@@ -337,7 +344,7 @@ func (d *Device) current() *scene {
 // the screen is black, a dialog, or the lock.
 func (d *Device) over() *element {
 	switch n := len(d.dialogs); {
-	case d.black:
+	case d.black, d.asleep:
 		return &element{T: "column", Size: 15}
 	case d.stubborn != "":
 		return d.look.dialog(d.stubborn, "")
@@ -380,6 +387,9 @@ func (d *Device) render() error {
 
 // AwaitChange lets the device's time pass until something changes.
 func (d *Device) AwaitChange(ctx context.Context, revision uint64, until time.Duration) error {
+	if d.drowsy {
+		d.doze()
+	}
 	for {
 		if err := d.alive(); err != nil {
 			return err
@@ -432,6 +442,9 @@ func (d *Device) pass(ctx context.Context, by time.Duration) error {
 		}
 	}
 	d.now += by
+	if limit := time.Duration(d.state.Timeout) * time.Second; limit > 0 && d.up && !d.asleep && d.now-d.touched >= limit {
+		d.doze()
+	}
 	return nil
 }
 
@@ -492,6 +505,10 @@ func (d *Device) Press(ctx context.Context, key string) error {
 	}
 	if err := d.pass(ctx, touchTime); err != nil {
 		return err
+	}
+	defer d.touch()
+	if d.asleep {
+		return nil
 	}
 	if key == "back" && d.front && d.running != nil {
 		before := d.revision

@@ -14,6 +14,7 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 	if err := errors.Join(d.within(), d.alive()); err != nil {
 		return err
 	}
+	defer d.touch()
 	if err := d.pass(ctx, touchTime); err != nil {
 		return err
 	}
@@ -106,6 +107,7 @@ func (d *Device) Keys(ctx context.Context, keys string) error {
 	if err := errors.Join(d.within(), d.alive()); err != nil {
 		return err
 	}
+	defer d.touch()
 	for _, k := range keys {
 		if err := d.pass(ctx, keyTime); err != nil {
 			return err
