@@ -2,10 +2,15 @@ package api
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"yamato/internal/contract"
 	"yamato/internal/service"
 )
 
@@ -53,9 +58,62 @@ func (h *handlers) SetRetention(ctx context.Context, r SetRetentionRequestObject
 
 // FetchPackage takes in a package from an address.
 func (h *handlers) FetchPackage(ctx context.Context, r FetchPackageRequestObject) (FetchPackageResponseObject, error) {
-	p, err := h.service.FetchPackage(lasting(ctx), caller(ctx), r.Body.Url)
+	if g, ok := ctx.(*gin.Context); ok && strings.Contains(g.GetHeader("Accept"), "text/event-stream") {
+		return fetching{h, g, r.Body.Url}, nil
+	}
+	p, err := h.service.FetchPackage(lasting(ctx), caller(ctx), r.Body.Url, func(int64, int64) {})
 	return FetchPackage200JSONResponse(p), err
 }
+
+// fetching answers a fetch with server-sent events. What is refused before anything
+// has come is a plain problem document.
+type fetching struct {
+	h       *handlers
+	g       *gin.Context
+	address string
+}
+
+// VisitFetchPackageResponse carries the fetch out.
+func (f fetching) VisitFetchPackageResponse(http.ResponseWriter) error {
+	g := f.g
+	var last time.Time
+	say := func(kind string, what any) {
+		body, err := json.Marshal(what)
+		if err == nil {
+			_, err = fmt.Fprintf(g.Writer, "event: %s\ndata: %s\n\n", kind, body)
+		}
+		if err == nil { // who has gone is noticed by the request's context
+			g.Writer.Flush()
+		}
+	}
+	p, err := f.h.service.FetchPackage(g.Request.Context(), caller(g), f.address, func(got, of int64) {
+		if last.IsZero() {
+			g.Header("Content-Type", "text/event-stream")
+			g.Header("X-Accel-Buffering", "no")
+			g.Status(http.StatusOK)
+		} else if time.Since(last) < tellEvery {
+			return
+		}
+		last = time.Now()
+		told := contract.FetchProgress{Got: got}
+		if of >= 0 {
+			told.Of = &of
+		}
+		say("progress", told)
+	})
+	switch {
+	case err != nil && last.IsZero():
+		f.h.fail(g, err)
+	case err != nil:
+		say("problem", service.AsProblem(err).Body)
+	default:
+		say("package", p)
+	}
+	return nil
+}
+
+// tellEvery is how often a long answer tells how far it is.
+const tellEvery = 250 * time.Millisecond
 
 // SidelineDevice takes a device out of use.
 func (h *handlers) SidelineDevice(ctx context.Context, r SidelineDeviceRequestObject) (SidelineDeviceResponseObject, error) {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"strconv"
 	"strings"
 	"testing"
@@ -13,6 +14,7 @@ import (
 	"howett.net/plist"
 
 	"yamato/demo"
+	"yamato/internal/client"
 	"yamato/internal/contract"
 )
 
@@ -94,6 +96,36 @@ func TestUploadsAreOnesOwnAndBounded(t *testing.T) {
 	require.Contains(t, body, "too short to be a package")
 	answer, _ = r.tus("HEAD", at, userToken, nil, nil)
 	require.Equal(t, 404, answer.StatusCode, "nothing is kept of what is refused")
+}
+
+func TestAFetchTellsHowFarItIs(t *testing.T) {
+	r := newRig(t)
+	packages, err := demo.Packages(demo.Versions[0])
+	require.NoError(t, err)
+	data := packages[0].Data
+	mux := http.NewServeMux()
+	mux.HandleFunc("/tideline.apk", func(a http.ResponseWriter, _ *http.Request) {
+		a.Header().Set("Content-Length", strconv.Itoa(len(data)))
+		_, _ = a.Write(data)
+	})
+	mux.HandleFunc("/words.apk", func(a http.ResponseWriter, _ *http.Request) { _, _ = a.Write([]byte(strings.Repeat("words ", 99))) })
+	server := httptest.NewServer(mux)
+	defer server.Close()
+	from := strings.Replace(server.URL, "127.0.0.1", "localhost", 1)
+	c, err := client.Open(r.url, userToken, "default")
+	require.NoError(t, err)
+	var of []int64
+	p, err := c.Fetch(t.Context(), from+"/tideline.apk", func(_, all int64) { of = append(of, all) })
+	require.NoError(t, err)
+	require.Equal(t, int64(len(data)), p.Size)
+	require.Equal(t, int64(len(data)), of[0])
+	_, err = c.Fetch(t.Context(), from+"/words.apk", func(int64, int64) {})
+	var refused *client.ProblemError
+	require.ErrorAs(t, err, &refused, "what is refused in the end is told as a problem")
+	require.Contains(t, refused.Title, "not a zip archive")
+	_, err = c.Fetch(t.Context(), server.URL+"/tideline.apk", func(int64, int64) {})
+	require.ErrorAs(t, err, &refused, "and so is what is refused at once")
+	require.Equal(t, 403, refused.Status)
 }
 
 func TestAPhoneInstallsFromAPageThatNeedsNoSignIn(t *testing.T) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -273,8 +274,7 @@ func (a *app) uploadInput(ctx context.Context, s *client.Service) (contract.Pack
 }
 
 func (a *app) uploadFile(ctx context.Context, s *client.Service, f io.ReaderAt, size int64, name, key string) (contract.Package, error) {
-	bar := progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err), progressbar.OptionSetVisibility(a.animated()), progressbar.OptionShowBytes(true),
-		progressbar.OptionSetDescription(name), progressbar.OptionThrottle(200*time.Millisecond), progressbar.OptionClearOnFinish())
+	bar := a.bar(size, name)
 	p, err := s.Upload(ctx, f, size, name, s.Base()+" "+s.Project+" "+key, openMemory(), uploadPatience, func(n int64) { _ = bar.Set64(n) })
 	_ = bar.Finish()
 	if err != nil {
@@ -285,14 +285,21 @@ func (a *app) uploadFile(ctx context.Context, s *client.Service, f io.ReaderAt, 
 
 // fetched has the service fetch a package from an address.
 func (a *app) fetched(ctx context.Context, s *client.Service, address string) (contract.Package, error) {
-	if a.animated() {
-		fmt.Fprintf(a.err, "The service fetches %s\n", address)
-	}
-	r, err := s.FetchPackageWithResponse(ctx, s.Project, contract.NewFetch{Url: address})
-	if err != nil {
-		return contract.Package{}, reach(s, err)
-	}
-	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	bar := a.bar(-1, "The service fetches "+path.Base(address))
+	p, err := s.Fetch(ctx, address, func(n, of int64) {
+		if of >= 0 && bar.GetMax64() != of {
+			bar.ChangeMax64(of)
+		}
+		_ = bar.Set64(n)
+	})
+	_ = bar.Finish()
+	return p, err
+}
+
+// bar shows how far something is, in bytes, where somebody looks on.
+func (a *app) bar(size int64, what string) *progressbar.ProgressBar {
+	return progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err), progressbar.OptionSetVisibility(a.animated()), progressbar.OptionShowBytes(true),
+		progressbar.OptionSetDescription(what), progressbar.OptionThrottle(200*time.Millisecond), progressbar.OptionClearOnFinish())
 }
 
 // buildRef turns what a person gave as --build into a build's number: a file is

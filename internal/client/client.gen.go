@@ -298,12 +298,18 @@ type ClientInterface interface {
 
 	// FetchPackageWithBody Take in a package from an address that the service fetches
 	//
+	// With `Accept: text/event-stream` the answer tells how far it is (WHATWG HTML, 9.2): events `progress` with a
+	// FetchProgress, and at the end one `package` with a Package, or one `problem` with a Problem.
+	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/projects/{project}/packages/fetched (the `FetchPackage` operationId).
 	FetchPackageWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FetchPackage Take in a package from an address that the service fetches
+	//
+	// With `Accept: text/event-stream` the answer tells how far it is (WHATWG HTML, 9.2): events `progress` with a
+	// FetchProgress, and at the end one `package` with a Package, or one `problem` with a Problem.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -997,6 +1003,9 @@ func (c *Client) AddPackageWithBody(ctx context.Context, project Project, params
 
 // FetchPackageWithBody Take in a package from an address that the service fetches
 //
+// With `Accept: text/event-stream` the answer tells how far it is (WHATWG HTML, 9.2): events `progress` with a
+// FetchProgress, and at the end one `package` with a Package, or one `problem` with a Problem.
+//
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/projects/{project}/packages/fetched (the `FetchPackage` operationId).
@@ -1013,6 +1022,9 @@ func (c *Client) FetchPackageWithBody(ctx context.Context, project Project, cont
 }
 
 // FetchPackage Take in a package from an address that the service fetches
+//
+// With `Accept: text/event-stream` the answer tells how far it is (WHATWG HTML, 9.2): events `progress` with a
+// FetchProgress, and at the end one `package` with a Package, or one `problem` with a Problem.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -4167,12 +4179,18 @@ type ClientWithResponsesInterface interface {
 
 	// FetchPackageWithBodyWithResponse Take in a package from an address that the service fetches
 	//
+	// With `Accept: text/event-stream` the answer tells how far it is (WHATWG HTML, 9.2): events `progress` with a
+	// FetchProgress, and at the end one `package` with a Package, or one `problem` with a Problem.
+	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/projects/{project}/packages/fetched (the `FetchPackage` operationId).
 	FetchPackageWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FetchPackageResponse, error)
 
 	// FetchPackageWithResponse Take in a package from an address that the service fetches
+	//
+	// With `Accept: text/event-stream` the answer tells how far it is (WHATWG HTML, 9.2): events `progress` with a
+	// FetchProgress, and at the end one `package` with a Package, or one `problem` with a Problem.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -6993,6 +7011,9 @@ func (c *ClientWithResponses) AddPackageWithBodyWithResponse(ctx context.Context
 
 // FetchPackageWithBodyWithResponse Take in a package from an address that the service fetches
 //
+// With `Accept: text/event-stream` the answer tells how far it is (WHATWG HTML, 9.2): events `progress` with a
+// FetchProgress, and at the end one `package` with a Package, or one `problem` with a Problem.
+//
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/projects/{project}/packages/fetched (the `FetchPackage` operationId).
@@ -7005,6 +7026,9 @@ func (c *ClientWithResponses) FetchPackageWithBodyWithResponse(ctx context.Conte
 }
 
 // FetchPackageWithResponse Take in a package from an address that the service fetches
+//
+// With `Accept: text/event-stream` the answer tells how far it is (WHATWG HTML, 9.2): events `progress` with a
+// FetchProgress, and at the end one `package` with a Package, or one `problem` with a Problem.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

@@ -48,6 +48,9 @@ type ProblemError struct{ contract.Problem }
 
 func (p *ProblemError) Error() string { return p.Title }
 
+// maxAnswer bounds an answer that is read as a whole, and a line of one that is not.
+const maxAnswer = 1 << 20
+
 // Unreachable tells that no service answered.
 type Unreachable struct {
 	URL string
@@ -184,7 +187,7 @@ func (s *Service) get(ctx context.Context, path string, headers map[string]strin
 	}
 	if response.StatusCode != http.StatusOK {
 		defer response.Body.Close()
-		body, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+		body, _ := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
 		return nil, problemOf(response, body)
 	}
 	return response, nil

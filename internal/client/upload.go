@@ -1,8 +1,10 @@
 package client
 
 import (
+	"bufio"
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -150,7 +152,7 @@ func (s *Service) tus(ctx context.Context, method, address string, body io.Reade
 		return nil, s.unreachable(err)
 	}
 	defer response.Body.Close()
-	text, _ := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	text, _ := io.ReadAll(io.LimitReader(response.Body, maxAnswer))
 	if response.StatusCode == want {
 		return response, nil
 	}
@@ -166,4 +168,57 @@ func (s *Service) takeUpload(ctx context.Context, id string) (contract.Package, 
 		return contract.Package{}, s.unreachable(err)
 	}
 	return Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+}
+
+// Fetch has the service fetch a package from an address. got is told how many bytes
+// have come, of how many; -1 where that is not known.
+func (s *Service) Fetch(ctx context.Context, address string, got func(n, of int64)) (contract.Package, error) {
+	var p contract.Package
+	r, err := s.FetchPackage(ctx, s.Project, contract.NewFetch{Url: address}, func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Accept", "text/event-stream, application/json")
+		return nil
+	})
+	if err != nil {
+		return p, s.unreachable(err)
+	}
+	defer r.Body.Close()
+	if !strings.HasPrefix(r.Header.Get("Content-Type"), "text/event-stream") {
+		body, err := io.ReadAll(io.LimitReader(r.Body, maxAnswer))
+		if err != nil {
+			return p, s.unreachable(err)
+		}
+		return Take[contract.Package](s, nil, body, r, nil)
+	}
+	lines := bufio.NewScanner(r.Body)
+	lines.Buffer(nil, maxAnswer)
+	name := ""
+	for lines.Scan() {
+		field, value, _ := strings.Cut(lines.Text(), ": ")
+		switch {
+		case field == "event":
+			name = value
+		case field == "data" && name == "progress":
+			var at contract.FetchProgress
+			if err := json.Unmarshal([]byte(value), &at); err != nil {
+				return p, err
+			}
+			of := int64(-1)
+			if at.Of != nil {
+				of = *at.Of
+			}
+			got(at.Got, of)
+		case field == "data" && name == "package":
+			return p, json.Unmarshal([]byte(value), &p)
+		case field == "data" && name == "problem":
+			refused := &ProblemError{}
+			if err := json.Unmarshal([]byte(value), &refused.Problem); err != nil {
+				return p, err
+			}
+			return p, refused
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return p, s.unreachable(err)
+	}
+	return p, s.unreachable(io.ErrUnexpectedEOF)
 }

@@ -298,6 +298,15 @@ type Evidence struct {
 	Sort string `json:"sort"`
 }
 
+// FetchProgress defines model for FetchProgress.
+type FetchProgress struct {
+	// Got bytes so far
+	Got int64 `json:"got"`
+
+	// Of bytes in all, where the address tells
+	Of *int64 `json:"of,omitempty"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	Advice  *bool   `json:"advice,omitempty"`

@@ -60,6 +60,7 @@ func fetcher(allowed []string) *http.Client {
 		Timeout: fetchTime,
 		Transport: &http.Transport{
 			Proxy: nil, ResponseHeaderTimeout: 30 * time.Second, TLSHandshakeTimeout: 15 * time.Second, DisableKeepAlives: true,
+			DisableCompression: true, // lengths and ranges are those of the file
 			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 				host, _, _ := net.SplitHostPort(address)
 				if slices.Contains(allowed, strings.ToLower(host)) {
@@ -80,8 +81,9 @@ func fetcher(allowed []string) *http.Client {
 	}
 }
 
-// FetchPackage takes in a package from an address that the service fetches.
-func (s *Service) FetchPackage(ctx context.Context, c Caller, address string) (contract.Package, error) {
+// FetchPackage takes in a package from an address that the service fetches. told is
+// told how many bytes have come, of how many (-1 where the address does not say).
+func (s *Service) FetchPackage(ctx context.Context, c Caller, address string, told func(got, of int64)) (contract.Package, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return contract.Package{}, Invalid(fmt.Sprintf("%q is no address that can be fetched", short(address, 100)), "write it as in https://builds.example/tideline-3.2.0.apk")
@@ -92,14 +94,16 @@ func (s *Service) FetchPackage(ctx context.Context, c Caller, address string) (c
 	if err != nil {
 		return contract.Package{}, Invalid(err.Error(), "")
 	}
-	answer, err := fetcher(s.config.MayFetch).Do(r)
+	from := fetcher(s.config.MayFetch)
+	answer, err := from.Do(r)
 	if errors.Is(err, errPrivate) {
 		return contract.Package{}, Forbidden(u.Hostname()+" leads to a private or loopback address, which the service does not fetch from", "an administrator can allow the host: yamato serve --may-fetch "+u.Hostname())
 	}
 	if err != nil {
 		return contract.Package{}, Invalid("it could not be fetched: "+err.Error(), "check the address from the service's machine, or push the file itself")
 	}
-	defer answer.Body.Close()
+	body := &fetched{client: from, request: r, answer: answer, told: told}
+	defer func() { _ = body.answer.Body.Close() }()
 	switch {
 	case answer.StatusCode != http.StatusOK:
 		return contract.Package{}, Invalid(fmt.Sprintf("%s answers %s", u.Host, answer.Status), "an address that needs signing in cannot be fetched: push the file itself")
@@ -110,7 +114,85 @@ func (s *Service) FetchPackage(ctx context.Context, c Caller, address string) (c
 	if _, params, err := mime.ParseMediaType(answer.Header.Get("Content-Disposition")); err == nil && params["filename"] != "" {
 		name = params["filename"]
 	}
-	return s.AddPackage(ctx, c, name, answer.Body)
+	told(0, answer.ContentLength)
+	p, err := s.AddPackage(ctx, c, name, body)
+	if body.failed != nil {
+		return p, Invalid(fmt.Sprintf("the connection to %s was lost after %d MB: %v", u.Host, body.got>>20, body.failed), "try again, or push the file itself")
+	}
+	return p, err
+}
+
+// fetched is what an address answers. Where the connection is lost it goes on where
+// it stopped, if the address can (RFC 9110, 14.2 and 13.1.5).
+type fetched struct {
+	client  *http.Client
+	request *http.Request
+	answer  *http.Response
+	told    func(got, of int64)
+	got     int64
+	again   int
+	failed  error
+}
+
+// fetchAgain is how often a fetch goes on after a lost connection.
+const fetchAgain = 5
+
+func (f *fetched) Read(p []byte) (int, error) {
+	for {
+		n, err := f.answer.Body.Read(p)
+		f.got += int64(n)
+		if n > 0 {
+			f.told(f.got, f.length())
+		}
+		if err == nil || err == io.EOF || n > 0 {
+			if err != io.EOF {
+				err = nil
+			}
+			return n, err
+		}
+		if f.again++; f.again > fetchAgain || f.goOn() != nil {
+			f.failed = err
+			return 0, err
+		}
+	}
+}
+
+func (f *fetched) length() int64 {
+	if f.answer.ContentLength < 0 {
+		return -1
+	}
+	if f.answer.StatusCode == http.StatusPartialContent {
+		return f.answer.ContentLength + f.from()
+	}
+	return f.answer.ContentLength
+}
+
+// from is where the part that is being read begins.
+func (f *fetched) from() (at int64) {
+	_, _ = fmt.Sscanf(f.answer.Header.Get("Content-Range"), "bytes %d-", &at)
+	return at
+}
+
+// goOn asks for the rest. Without a strong validator it might be that of another file.
+func (f *fetched) goOn() error {
+	tag := f.answer.Header.Get("ETag")
+	if tag == "" || strings.HasPrefix(tag, "W/") {
+		return errors.New("it cannot be told whether the rest is of the same file")
+	}
+	r := f.request.Clone(f.request.Context())
+	r.Header.Set("Range", fmt.Sprintf("bytes=%d-", f.got))
+	r.Header.Set("If-Range", tag)
+	answer, err := f.client.Do(r)
+	if err != nil {
+		return err
+	}
+	before := f.answer
+	f.answer = answer
+	_ = before.Body.Close()
+	if answer.StatusCode != http.StatusPartialContent || f.from() != f.got {
+		return errors.New("the address does not go on where it stopped")
+	}
+	return nil
 }
 
 // StartUpload notes whose an upload is; TakeUpload takes it in when it is complete.
