@@ -126,7 +126,10 @@ func (h *handlers) installPage(g *gin.Context) {
 	base := h.baseOf(g)
 	for _, one := range b.Packages {
 		p.Icon = p.Icon || one.Icon != nil
-		o := installOffer{Size: fmt.Sprintf("%.1f MB", float64(one.Size)/(1<<20)), Needs: "Needs " + fleet.PlatformName(one.Platform) + " " + one.MinimumOs + " or newer"}
+		o := installOffer{Size: sizeOf(one.Size), Needs: "For any " + fleet.PlatformName(one.Platform)}
+		if one.MinimumOs != "" {
+			o.Needs = "Needs " + fleet.PlatformName(one.Platform) + " " + one.MinimumOs + " or newer"
+		}
 		switch appfile.Kind(one.Kind) {
 		case appfile.Android:
 			o.Title, o.Link = "Install on Android", template.URL("/install/"+p.Code+"/android_package")
@@ -137,7 +140,11 @@ func (h *handlers) installPage(g *gin.Context) {
 				o.Link, o.Note = "", "iOS installs over HTTPS only, and this page was reached without."
 			}
 			if one.Profile != nil && !one.Profile.AllDevices {
-				o.Note = strings.TrimSpace(o.Note + fmt.Sprintf(" Its profile lists %d devices; others cannot open it.", len(one.Profile.Devices)))
+				only := fmt.Sprintf(" Its profile lists %d devices; others cannot open it.", len(one.Profile.Devices))
+				if len(one.Profile.Devices) == 1 {
+					only = " Its profile lists one device; no other can open it."
+				}
+				o.Note = strings.TrimSpace(o.Note + only)
 			}
 		default:
 			continue
@@ -203,3 +210,11 @@ a.go:focus-visible { outline: 3px solid var(--soft); outline-offset: 2px; }
 </body>
 </html>
 `))
+
+// sizeOf words a number of bytes.
+func sizeOf(n int64) string {
+	if n < 1<<20 {
+		return fmt.Sprintf("%d kB", (n+1023)>>10)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/(1<<20))
+}

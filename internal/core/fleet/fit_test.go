@@ -90,6 +90,14 @@ func TestFitPicksThePackageOfTheDevicesKind(t *testing.T) {
 	require.Zero(t, at, "64-bit devices run the 32-bit code of their family")
 }
 
+func TestAClockThatIsOffIsToldInWordsOfItsSize(t *testing.T) {
+	for off, words := range map[time.Duration]string{3 * time.Minute: "3 minutes", -11 * time.Minute: "11 minutes", 61 * time.Minute: "1 hour", 26 * time.Hour: "1 day", 900 * time.Hour: "38 days"} {
+		bad, ok := Unready(Readiness(Device{}, Health{ClockOff: &off}))
+		require.True(t, ok)
+		require.Equal(t, "its clock is off by "+words, bad.Why)
+	}
+}
+
 func TestEveryCheckOfReadinessFailsAndPassesAndSaysWhatToDo(t *testing.T) {
 	yes, no := true, false
 	amount := func(n int) *int { return &n }

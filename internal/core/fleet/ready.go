@@ -110,7 +110,7 @@ func measures(d Device, h Health, add func(id, title string, ok bool, why, remed
 		add("space", fmt.Sprintf("It has free space (%.1f GB)", float64(*h.FreeMB)/1024), *h.FreeMB >= minFreeMB, fmt.Sprintf("only %d MB are free", *h.FreeMB), "remove apps or pictures until 500 MB are free")
 	}
 	if h.ClockOff != nil {
-		add("clock", "Its clock is right", h.ClockOff.Abs() <= maxClockOff, "its clock is off by "+h.ClockOff.Abs().Round(time.Second).String(), "set date and time automatically in its settings: certificates fail otherwise")
+		add("clock", "Its clock is right", h.ClockOff.Abs() <= maxClockOff, "its clock is off by "+roughly(h.ClockOff.Abs()), "set date and time automatically in its settings: certificates fail otherwise")
 	}
 	if h.OS != "" {
 		oldest := oldestDroid
@@ -119,6 +119,23 @@ func measures(d Device, h Health, add func(id, title string, ok bool, why, remed
 		}
 		add("os", "Its OS is known", compareVersions(h.OS, oldest) >= 0, "it runs "+PlatformName(d.Platform)+" "+h.OS+", older than "+oldest, "update it, or take it out of the site file")
 	}
+}
+
+// roughly words a time of more than a minute.
+func roughly(d time.Duration) string {
+	for _, unit := range []struct {
+		of   time.Duration
+		name string
+	}{{24 * time.Hour, "day"}, {time.Hour, "hour"}, {time.Minute, "minute"}} {
+		switch n := int64(d.Round(unit.of) / unit.of); {
+		case d < unit.of:
+		case n == 1:
+			return "1 " + unit.name
+		default:
+			return fmt.Sprintf("%d %ss", n, unit.name)
+		}
+	}
+	return d.Round(time.Second).String()
 }
 
 func orThe(site string) string {

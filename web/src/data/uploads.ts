@@ -1,13 +1,13 @@
 // Packages on their way in. They go on whatever page is open.
 import { useSyncExternalStore } from "react";
-import { inProject, outdated, post, Problem, type Build, type Package } from "./api";
+import { inProject, outdated, post, Problem, problemOf, type Build, type Package } from "./api";
 
 export type Upload = {
   id: number;
   name: string;
   size: number;
   sent: number;
-  state: "sending" | "waiting" | "reading" | "read" | "in" | "refused";
+  state: "sending" | "waiting" | "fetching" | "reading" | "read" | "in" | "refused";
   package?: Package;
   build?: Build;
   trouble?: Problem;
@@ -31,14 +31,25 @@ export const useUploads = () =>
     () => list,
   );
 
+/** Whether something is still to be waited for. */
+export const under = (u: Upload) => u.state === "sending" || u.state === "waiting" || u.state === "fetching" || u.state === "reading";
+
 export function forgetUploads() {
-  list = list.filter((u) => u.state === "sending" || u.state === "waiting" || u.state === "reading");
+  list = list.filter((u) => under(u));
   for (const l of listeners) l();
 }
 
 /** Sends packages, and gathers those of one version into one build. */
-export async function handIn(files: File[]) {
-  const mine = files.map((f): Upload => ({ id: ++last, name: f.name, size: f.size, sent: 0, state: "sending" }));
+export const handIn = (files: File[]) => takeIn(files.map((f) => ({ name: f.name, size: f.size, state: "sending", get: (id) => send(id, f) })));
+
+/** Has the service fetch packages, and gathers those of one version into one build. */
+export const fetchFrom = (addresses: string[]) =>
+  takeIn(addresses.map((a) => ({ name: a.split(/[?#]/)[0]!.split("/").pop() || a, size: 0, state: "fetching", get: (id) => fetched(id, a) })));
+
+type Source = Pick<Upload, "name" | "size" | "state"> & { get: (id: number) => Promise<Package | undefined> };
+
+async function takeIn(sources: Source[]) {
+  const mine = sources.map(({ name, size, state }): Upload => ({ id: ++last, name, size, sent: 0, state }));
   list = [...list, ...mine];
   for (const l of listeners) l();
   const sent: (Package | undefined)[] = [];
@@ -46,7 +57,7 @@ export async function handIn(files: File[]) {
   const line = async () => {
     while (next < mine.length) {
       const i = next++;
-      sent[i] = await send(mine[i]!.id, files[i]!);
+      sent[i] = await sources[i]!.get(mine[i]!.id);
     }
   };
   // Two at a time: a browser has six connections to a service, and pages need some.
@@ -66,6 +77,44 @@ export async function handIn(files: File[]) {
     }
   }
   outdated("builds");
+}
+
+/** The answer tells how far it is, as server-sent events. */
+async function fetched(id: number, url: string): Promise<Package | undefined> {
+  try {
+    const r = await fetch(inProject("packages/fetched"), {
+      method: "POST",
+      headers: { "Content-Type": "application/json", Accept: "text/event-stream, application/json" },
+      body: JSON.stringify({ url }),
+      credentials: "same-origin",
+    });
+    if (!r.ok) throw await problemOf(r);
+    let rest = "";
+    for (const reader = r.body!.pipeThrough(new TextDecoderStream()).getReader(); ; ) {
+      const { value, done } = await reader.read();
+      rest += value ?? "";
+      const events = rest.split("\n\n");
+      rest = events.pop()!;
+      for (const e of events) {
+        const [, kind, data] = /^event: (\w+)\ndata: (.*)$/.exec(e) ?? [];
+        if (kind === "progress") {
+          const at = JSON.parse(data!) as { got: number; of?: number };
+          change(id, { sent: at.got, size: at.of ?? 0 });
+        } else if (kind === "package") {
+          const body = JSON.parse(data!) as Package;
+          change(id, { state: "read", sent: body.size, size: body.size, package: body });
+          return body;
+        } else if (kind === "problem") {
+          const p = JSON.parse(data!) as { title: string; status: number; hint?: string };
+          throw new Problem(p.title, p.status, p.hint);
+        }
+      }
+      if (done) break;
+    }
+    throw new Problem("The connection was lost while the service fetched it.", 0, "Fetch it again once the service answers.");
+  } catch (e) {
+    change(id, { state: "refused", trouble: e instanceof TypeError ? new Problem("The service does not answer.", 0, "Fetch it again once it does.") : asProblem(e) });
+  }
 }
 
 const asProblem = (e: unknown) => (e instanceof Problem ? e : new Problem(String(e), 0));

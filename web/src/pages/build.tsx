@@ -123,6 +123,27 @@ export function BuildPage() {
 
 type BuildPatch = { note: string; pinned: boolean; labels: Record<string, string> };
 
+/** Devices of one kind of which the same is to be said, together. */
+function alike(list: Fit[]) {
+  const groups = new Map<string, [Fit, ...Fit[]]>();
+  for (const f of list) {
+    const key = JSON.stringify([f.model, f.platform, f.os, f.kind, f.reasons]);
+    const group = groups.get(key);
+    if (group) group.push(f);
+    else groups.set(key, [f]);
+  }
+  return [...groups.values()];
+}
+
+const difference = (n: number) => `${n < 0 ? "−" : "+"}${size(Math.abs(n))}`;
+
+/** "idle", or "3 idle, 1 leased". */
+function tally(words: string[]) {
+  const counts = new Map<string, number>();
+  for (const w of words) counts.set(w, (counts.get(w) ?? 0) + 1);
+  return words.length === 1 ? words[0] : [...counts].map(([w, n]) => `${n} ${w}`).join(", ");
+}
+
 /** Each device with the package that it takes, or with every reason why none. */
 function FitView({ path, of }: { path: string; of: string }) {
   const fleet = useFleet();
@@ -133,7 +154,8 @@ function FitView({ path, of }: { path: string; of: string }) {
   if (!list.data) return <Waiting what="where it runs" />;
   const fits = list.data.filter((f) => f.reasons.length === 0);
   const cannot = list.data.filter((f) => f.reasons.length > 0);
-  const shown = (misfits ? cannot : [...cannot, ...fits]).slice(0, 400);
+  const groups = alike(misfits ? cannot : [...cannot, ...fits]);
+  const shown = groups.slice(0, 300);
   return (
     <div>
       <div className="flex items-baseline justify-between gap-3 pb-1">
@@ -168,12 +190,18 @@ function FitView({ path, of }: { path: string; of: string }) {
           </tr>
         </thead>
         <tbody>
-          {shown.map((f) => (
+          {shown.map(([f, ...others]) => (
             <tr key={f.device} className="border-b border-rule align-top" data-device={f.device} data-fits={f.reasons.length === 0}>
               <td className="w-[42%] py-1.5 pr-3">
-                <Link className="link font-medium" to={`/fleet/${encodeURIComponent(f.device)}`}>
-                  {f.device}
-                </Link>
+                {[f, ...others.slice(0, 5)].map((o, i) => (
+                  <span key={o.device}>
+                    {i > 0 && ", "}
+                    <Link className="link font-medium" to={`/fleet/${encodeURIComponent(o.device)}`}>
+                      {o.device}
+                    </Link>
+                  </span>
+                ))}
+                {others.length > 5 && ` and ${others.length - 5} more`}
                 <span className="block text-sm text-soft">
                   {f.model}, {platformName(f.platform)} {f.os}, {f.kind}
                 </span>
@@ -191,12 +219,12 @@ function FitView({ path, of }: { path: string; of: string }) {
                       </div>
                     ))}
               </td>
-              <td className="py-1.5 whitespace-nowrap text-soft">{fleet.get(f.device)?.state ?? f.state}</td>
+              <td className="py-1.5 whitespace-nowrap text-soft">{tally([f, ...others].map((o) => fleet.get(o.device)?.state ?? o.state))}</td>
             </tr>
           ))}
         </tbody>
       </table>
-      {list.data.length > 400 && <p className="py-2 text-soft">The first 400 are shown; `yamato build fit` lists all.</p>}
+      {groups.length > 300 && <p className="py-2 text-soft">The first 300 kinds of devices are shown; `yamato build fit` lists all.</p>}
     </div>
   );
 }
@@ -301,7 +329,7 @@ function ChangesView({ path, of }: { path: string; of: string }) {
                 <span>
                   {x.what.startsWith("size of") ? (
                     <>
-                      {size(Number(x.after))}, was {size(Number(x.before))}
+                      {size(Number(x.after))}, was {size(Number(x.before))} <span className="text-soft">({difference(Number(x.after) - Number(x.before))})</span>
                     </>
                   ) : x.added || x.removed ? (
                     <>

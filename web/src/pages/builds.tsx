@@ -3,10 +3,10 @@ import { Link, useSearchParams } from "react-router";
 import { inProject, useGet, type Build } from "../data/api";
 import { useTitle } from "../data/live";
 import { at, plural, size } from "../data/time";
-import { forgetUploads, handIn, useUploads, type Upload } from "../data/uploads";
+import { fetchFrom, forgetUploads, handIn, under, useUploads, type Upload } from "../data/uploads";
 import { platformName } from "../data/weave";
 import { useStart } from "../parts/frame";
-import { Command, Empty, Heading, Progress, Section, Trouble, Waiting } from "../parts/plain";
+import { Command, Empty, Heading, Modal, Progress, Section, Trouble, Waiting } from "../parts/plain";
 
 export const kindName = (k: string) => ({ android_package: "Android package", android_test: "Android test package", ios_device: "iOS device package", ios_simulator: "iOS simulator app", web_bundle: "Web bundle" })[k] ?? k;
 
@@ -37,14 +37,17 @@ export function Labels({ b }: { b: Build }) {
   );
 }
 
+const shown = 100;
+
 export function BuildsPage() {
   useTitle("Builds");
   const [params, set] = useSearchParams();
   const [q, setQ] = useState(params.get("q") ?? "");
   const asked = params.get("q") ?? "";
-  const builds = useGet<{ items: Build[] }>(`builds?limit=100${asked ? `&q=${encodeURIComponent(asked)}` : ""}`, { placeholderData: (b) => b });
+  const builds = useGet<{ items: Build[] }>(`builds?limit=${shown}${asked ? `&q=${encodeURIComponent(asked)}` : ""}`, { placeholderData: (b) => b });
   const uploads = useUploads();
   const chooser = useRef<HTMLInputElement>(null);
+  const [fetching, setFetching] = useState(false);
   const start = useStart();
   useEffect(() => {
     const t = setTimeout(() => asked !== q && set(q ? { q } : {}, { replace: true }), 200);
@@ -67,10 +70,16 @@ export function BuildsPage() {
             e.target.value = "";
           }}
         />
+        <button className="button" onClick={() => setFetching(true)}>
+          From an address…
+        </button>
         <button className="button" onClick={() => chooser.current?.click()}>
           Choose packages…
         </button>
       </Heading>
+      <Modal title="Hand in from an address" about="The service fetches it: from the public network, and from the hosts that an administrator has allowed." open={fetching} onClose={() => setFetching(false)}>
+        <FromAddress onDone={() => setFetching(false)} />
+      </Modal>
       {uploads.length > 0 && (
         <Section title="Handed in" aside={<button className="link" onClick={forgetUploads}>clear</button>}>
           <ul aria-label="Packages handed in">
@@ -140,7 +149,49 @@ export function BuildsPage() {
           </tbody>
         </table>
       )}
+      {builds.data?.items.length === shown && <p className="py-2 text-soft">The newest {shown} are shown; the search finds older ones.</p>}
     </div>
+  );
+}
+
+function FromAddress({ onDone }: { onDone: () => void }) {
+  const [text, setText] = useState("");
+  const addresses = text.split(/\s+/).filter(Boolean);
+  const odd = addresses.find((a) => !/^https?:\/\/[^/]+/.test(a));
+  const go = () => {
+    if (odd || addresses.length === 0) return;
+    void fetchFrom(addresses);
+    onDone();
+  };
+  return (
+    <form
+      className="grid gap-y-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        go();
+      }}
+    >
+      <label className="grid gap-1">
+        Addresses of packages, one a line
+        <textarea
+          className="field h-24 py-1.5 font-mono text-sm"
+          autoFocus
+          spellCheck={false}
+          placeholder="https://builds.example/tideline-3.2.0.apk"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          onKeyDown={(e) => {
+            if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) go();
+          }}
+        />
+      </label>
+      {odd && <p className="text-petrol">{odd} is no address: they begin with https:// or http://</p>}
+      <div className="flex justify-end">
+        <button type="submit" className="button button-main" disabled={!!odd || addresses.length === 0}>
+          {addresses.length > 1 ? `Fetch ${addresses.length} packages` : "Fetch it"}
+        </button>
+      </div>
+    </form>
   );
 }
 
@@ -148,6 +199,7 @@ function UploadLine({ u }: { u: Upload }) {
   const words = {
     sending: `${size(u.sent)} of ${size(u.size)} sent`,
     waiting: `${size(u.sent)} of ${size(u.size)} sent; waiting for the service`,
+    fetching: u.size ? `${size(u.sent)} of ${size(u.size)} fetched` : `${size(u.sent)} fetched`,
     reading: "sent; being read",
     read: "read; waits for the others",
     in: u.build ? `in build ${u.build.number}, ${u.build.app} ${u.build.version_name} (${u.build.version_code}), ${plural(u.build.packages.length, "package")}` : "",
@@ -167,7 +219,7 @@ function UploadLine({ u }: { u: Upload }) {
           )}
         </span>
       </div>
-      {(u.state === "sending" || u.state === "waiting" || u.state === "reading") && <Progress done={u.sent} of={u.size} label={`Sending ${u.name}`} />}
+      {under(u) && u.size > 0 && <Progress done={u.sent} of={u.size} label={`${u.state === "fetching" ? "Fetching" : "Sending"} ${u.name}`} />}
       {u.package && u.state !== "refused" && (
         <p className="text-sm text-soft">
           {kindName(u.package.kind)}: {u.package.application_id} {u.package.version_name} ({u.package.version_code}), {u.package.minimum_os && `needs ${platformName(u.package.platform)} ${u.package.minimum_os}`}
