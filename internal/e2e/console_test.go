@@ -112,6 +112,16 @@ func TestTheConsoleFromSignInToAFailure(t *testing.T) {
 	require.Contains(t, d.ask(`document.querySelector("[data-state=refused]").innerText`), "hand in an Android package")
 	d.await(`document.querySelectorAll("tbody tr").length === 1`)
 
+	// The service fetches from an address; what is missing there is told in words.
+	address := offered(t, dir)
+	d.click("From an address…")
+	d.await(`document.activeElement.tagName === "TEXTAREA"`)
+	d.press(address + "/tideline-3.2.0.ipa " + address + "/nothing.apk")
+	d.click("Fetch 2 packages")
+	d.see("in build 1, Tideline 3.2.0 (61), 3 packages")
+	d.see("answers 404")
+	d.await(`document.querySelectorAll("tbody tr").length === 1`)
+
 	// What is handed in by command appears by itself.
 	d.click("Suites")
 	d.see("No suites yet.")

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -235,9 +237,17 @@ func TestAnUploadGoesOnWhereItStoppedWhenTheServiceIsKilled(t *testing.T) {
 	require.Empty(t, staged, "nothing is left behind")
 }
 
-func TestBuildsComeFromStandardInputAndRunsFromPlans(t *testing.T) {
+// offered serves a folder and gives its address.
+func offered(t *testing.T, dir string) string {
+	server := httptest.NewServer(http.FileServer(http.Dir(dir)))
+	t.Cleanup(server.Close)
+	return server.URL
+}
+
+func TestBuildsComeFromStandardInputAndAddressesAndRunsFromPlans(t *testing.T) {
 	r := newRig(t, rigConfig{})
 	dir := samples(t)
+	address := offered(t, dir)
 	r.awaitIdle()
 	apk, err := os.ReadFile(filepath.Join(dir, "tideline-3.1.4.apk"))
 	require.NoError(t, err)
@@ -247,6 +257,12 @@ func TestBuildsComeFromStandardInputAndRunsFromPlans(t *testing.T) {
 	require.Zero(t, code)
 	require.Contains(t, out, "by pipe")
 	require.Contains(t, out, "tideline.apk")
+	out, errOut, code = r.yamato("build", "push", address+"/tideline-3.2.0.apk")
+	require.Zero(t, code, errOut)
+	require.Contains(t, out, "3.2.0 (61)")
+	_, errOut, code = r.yamato("build", "push", address+"/nothing.apk")
+	require.Equal(t, 2, code)
+	require.Contains(t, errOut, "answers 404")
 	_, errOut, code = r.yamato("suite", "push", filepath.Join(dir, "suites"))
 	require.Zero(t, code, errOut)
 	plan, _, code := r.yamato("build", "settings", "1", "--device", "kaede-7-1", "--suite", "Looking up a crossing", "--form", "plan")

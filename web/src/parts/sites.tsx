@@ -2,6 +2,7 @@ import { Progress as Bar } from "radix-ui";
 import { memo, useState } from "react";
 import { Link } from "react-router";
 import { carryOut, inProject, outdated, put, useGet, type Site } from "../data/api";
+import { useFleet } from "../data/live";
 import { plural } from "../data/time";
 import { Modal, Trouble } from "./plain";
 import { Pick, Tick } from "./start";
@@ -84,6 +85,12 @@ function Gauge({ label, part, words }: { label: string; part: number; words: str
   );
 }
 
+/** The first free name, as the service proposes it. */
+function proposed(model: string, taken: (name: string) => boolean) {
+  const base = model.toLowerCase().replace(/[^a-z0-9]/g, "-").replace(/^-+|-+$/g, "");
+  for (let n = 1; ; n++) if (!taken(`${base}-${n}`)) return `${base}-${n}`;
+}
+
 function Make({ sites, onDone }: { sites: Site[]; onDone: () => void }) {
   const [at, setAt] = useState(sites[0]?.site ?? "");
   const s = sites.find((o) => o.site === at) ?? sites[0]!;
@@ -96,6 +103,7 @@ function Make({ sites, onDone }: { sites: Site[]; onDone: () => void }) {
   const [busy, setBusy] = useState(false);
   const [trouble, setTrouble] = useState<unknown>();
   const [made, setMade] = useState("");
+  const fleet = useFleet();
   return (
     <form
       className="grid gap-y-3"
@@ -124,7 +132,7 @@ function Make({ sites, onDone }: { sites: Site[]; onDone: () => void }) {
       </label>
       <label className="grid gap-1">
         Name
-        <input className="field" placeholder="proposed by the model" pattern="[a-z0-9][a-z0-9\-]*" title="small letters, digits and hyphens" value={name} onChange={(e) => setName(e.target.value)} />
+        <input className="field" placeholder={proposed(m.model, (n) => fleet.has(n))} pattern="[a-z0-9][a-z0-9\-]*" title="small letters, digits and hyphens" value={name} onChange={(e) => setName(e.target.value)} />
       </label>
       <Tick label="Boot it as well" on={boot} change={setBoot} />
       {trouble !== undefined && <Trouble of={trouble} />}
