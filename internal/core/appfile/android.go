@@ -14,6 +14,8 @@ import (
 // ProgramAndroid is the entry of an Android package that stand-ins run.
 const ProgramAndroid = "assets/standin/app.js"
 
+const manifestEntry = "AndroidManifest.xml"
+
 // Resource ids of the attributes that are read (android.R.attr). Packers may
 // leave the names out of the string pool, so the ids decide.
 const (
@@ -28,6 +30,7 @@ const (
 	attrTargetSDK     = 0x01010270
 	attrRequired      = 0x0101028e
 	attrCodeMajor     = 0x01010576
+	attrSplitRequired = 0x01010591
 )
 
 // Types of an attribute's value (Res_value in the platform's ResourceTypes.h).
@@ -95,7 +98,7 @@ func readAndroid(r io.ReaderAt, archive *zip.Reader, directory int64, manifest *
 	}
 	m := manifestReader{p: &Package{Kind: Android, Platform: "android", Permissions: []string{}, Program: findEntry(archive, ProgramAndroid)}}
 	p := m.p
-	if err := readBinaryXML(data, m.visit); err != nil {
+	if err := readBinaryXML(manifestEntry, data, m.visit); err != nil {
 		return nil, err
 	}
 	if !androidID.MatchString(p.ApplicationID) {
@@ -201,11 +204,15 @@ func (m *manifestReader) close() {
 	}
 }
 
+const hintSplit = "make one package for all devices (a universal .apk) and hand that in"
+
 func (m *manifestReader) outermost(e xmlEvent) (err error) {
 	for _, a := range e.attrs {
 		switch {
 		case a.resource == 0 && a.name == "package":
 			m.p.ApplicationID, err = text("application id", a.text, 255)
+		case a.resource == 0 && a.name == "split" && a.text != "":
+			return refuse(hintSplit, "it is one part (%s) of an app that is split in parts", show(a.text))
 		case a.resource == attrVersionName && a.kind == typeReference:
 			m.versionName = a.number
 		case a.resource == attrVersionName:
@@ -223,6 +230,9 @@ func (m *manifestReader) outermost(e xmlEvent) (err error) {
 }
 
 func (m *manifestReader) ofApplication(e xmlEvent) (err error) {
+	if a, ok := e.attr(attrSplitRequired); ok && a.number != 0 {
+		return refuse(hintSplit, "it is the base of an app that is split in parts, and no device takes it without the others")
+	}
 	if a, ok := e.attr(attrLabel); ok {
 		if a.kind == typeReference {
 			m.label = a.number
@@ -298,7 +308,9 @@ func (m *manifestReader) resolve(archive *zip.Reader) error {
 		}
 	}
 	if m.icon != 0 {
-		p.Icon, err = t.picture(m.icon, archive)
+		if p.Icon, err = t.picture(m.icon, archive); err == nil && p.Icon == "" {
+			p.Icon, err = t.drawing(m.icon, archive)
+		}
 	}
 	return err
 }
@@ -315,10 +327,6 @@ func tableOf(archive *zip.Reader) (*table, error) {
 		}
 	}
 	return nil, nil
-}
-
-func damaged(at int, what string) error {
-	return damagedIn("AndroidManifest.xml", at, what)
 }
 
 func damagedIn(file string, at int, what string) error {

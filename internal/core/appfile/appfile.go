@@ -8,7 +8,6 @@ package appfile
 
 import (
 	"archive/zip"
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -159,7 +158,28 @@ func readKind(r io.ReaderAt, archive *zip.Reader, directory int64) (*Package, er
 	if web != nil {
 		return readWeb(archive, web)
 	}
-	return nil, refuse(hintKinds, "the zip holds neither an AndroidManifest.xml, nor an .app with an Info.plist, nor a web app manifest")
+	return nil, unknown(archive)
+}
+
+// unknown refuses a zip that is no package, with a word about what it seems to be.
+func unknown(archive *zip.Reader) error {
+	inner := 0
+	for _, f := range archive.File {
+		switch {
+		case f.Name == "BundleConfig.pb":
+			return refuse("make a package for all devices of it (a universal .apk) and hand that in", "the file is an Android app bundle, which no device installs")
+		case strings.Contains(f.Name, ".xcarchive/") || strings.HasPrefix(f.Name, "Products/Applications/"):
+			return refuse("export an .ipa from it and hand that in, or zip the .app of a build for the simulator", "the file is an archive of a build, which no device installs")
+		case strings.Contains(f.Name, ".dSYM/"):
+			return refuse(hintKinds, "the file holds symbols for debugging, and no app")
+		case path.Ext(f.Name) == ".apk" || path.Ext(f.Name) == ".ipa":
+			inner++
+		}
+	}
+	if inner > 0 {
+		return refuse("hand in the package itself; of an app that is split in parts, the one package for all devices", "the zip holds %d packages instead of being one", inner)
+	}
+	return refuse(hintKinds, "the zip holds neither an AndroidManifest.xml, nor an .app with an Info.plist, nor a web app manifest")
 }
 
 // parts sums up what takes how much of a package.
@@ -193,38 +213,11 @@ func partOf(name string) string {
 
 // ReadProgram gives the program for stand-ins that p names, from the same bytes.
 func (p *Package) ReadProgram(r io.ReaderAt, size int64) ([]byte, error) {
-	return p.entry(r, size, p.Program, maxProgram, "program for stand-ins")
-}
-
-// ReadIcon gives the icon that p names, from the same bytes, and its media type.
-// It is given only where it is a picture that browsers show.
-func (p *Package) ReadIcon(r io.ReaderAt, size int64) (data []byte, mediaType string, err error) {
-	data, err = p.entry(r, size, p.Icon, maxIcon, "icon")
-	if err != nil {
-		return nil, "", err
-	}
-	switch {
-	case bytes.HasPrefix(data, []byte("\x89PNG\r\n\x1a\n")) && !bytes.Contains(data[:min(len(data), 64)], []byte("CgBI")):
-		return data, "image/png", nil
-	case bytes.HasPrefix(data, []byte("\xff\xd8\xff")):
-		return data, "image/jpeg", nil
-	case len(data) > 12 && string(data[:4]) == "RIFF" && string(data[8:12]) == "WEBP":
-		return data, "image/webp", nil
-	}
-	return nil, "", refuse("", "%s is no picture that browsers show", show(p.Icon))
-}
-
-func (p *Package) entry(r io.ReaderAt, size int64, name string, limit int64, what string) ([]byte, error) {
 	archive, _, err := openZip(r, size)
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range archive.File {
-		if f.Name == name && name != "" {
-			return readEntry(f, limit)
-		}
-	}
-	return nil, refuse("", "the package holds no %s", what)
+	return entryOf(archive, p.Program, maxProgram, "program for stand-ins")
 }
 
 // openZip opens the zip and tells where its central directory starts. It checks the size of the central directory before archive/zip reads it,

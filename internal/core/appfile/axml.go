@@ -34,11 +34,12 @@ const (
 	chunkEnd       = 0x0103
 )
 
-// readBinaryXML reads an Android binary XML document and calls visit for the
-// start and the end of each element.
-func readBinaryXML(data []byte, visit func(xmlEvent) error) error {
+// readBinaryXML reads an Android binary XML document, which file names, and calls
+// visit for the start and the end of each element.
+func readBinaryXML(file string, data []byte, visit func(xmlEvent) error) error {
+	damaged := func(at int, what string) error { return damagedIn(file, at, what) }
 	if len(data) < 8 || le16(data) != chunkXML {
-		return refuse(hintDamaged, "AndroidManifest.xml is not binary XML")
+		return refuse(hintDamaged, "%s is not binary XML", file)
 	}
 	if size := int64(le32(data[4:])); size > int64(len(data)) {
 		return damaged(len(data), fmt.Sprintf("the document is cut short: %d of %d bytes", len(data), size))
@@ -58,14 +59,14 @@ func readBinaryXML(data []byte, visit func(xmlEvent) error) error {
 		var err error
 		switch kind {
 		case chunkStrings:
-			strings, err = newStringPool("AndroidManifest.xml", chunk, at)
+			strings, err = newStringPool(file, chunk, at)
 		case chunkResources:
 			resources = chunk[head:]
 		case chunkStart:
 			if depth++; depth > 200 {
 				return damaged(at, "elements are nested more than 200 deep")
 			}
-			err = readStart(chunk, head, at, strings, resources, visit)
+			err = readStart(file, chunk, head, at, strings, resources, visit)
 		case chunkEnd:
 			if depth--; depth < 0 {
 				return damaged(at, "an element ends that never began")
@@ -83,10 +84,10 @@ func readBinaryXML(data []byte, visit func(xmlEvent) error) error {
 	return nil
 }
 
-func readStart(chunk []byte, head, at int, strings stringPool, resources []byte, visit func(xmlEvent) error) error {
+func readStart(file string, chunk []byte, head, at int, strings stringPool, resources []byte, visit func(xmlEvent) error) error {
 	body := chunk[head:]
 	if len(body) < 20 {
-		return damaged(at, "an element is cut short")
+		return damagedIn(file, at, "an element is cut short")
 	}
 	name, err := strings.get(le32(body[4:]))
 	if err != nil {
@@ -94,7 +95,7 @@ func readStart(chunk []byte, head, at int, strings stringPool, resources []byte,
 	}
 	first, each, count := int(le16(body[8:])), int(le16(body[10:])), int(le16(body[12:]))
 	if count > 0 && (each < 20 || first+each*count > len(body)) {
-		return damaged(at, "an element's attributes reach past its end")
+		return damagedIn(file, at, "an element's attributes reach past its end")
 	}
 	event := xmlEvent{name: name, attrs: make([]xmlAttr, 0, count)}
 	for i := range count {

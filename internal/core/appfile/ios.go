@@ -191,15 +191,27 @@ func decodePlist(data []byte) (keys plistKeys, err error) {
 			}
 		}
 	}
-	icons, _ := all["CFBundleIcons"].(map[string]any)
-	primary, _ := icons["CFBundlePrimaryIcon"].(map[string]any)
-	files, _ := primary["CFBundleIconFiles"].([]any)
-	for _, f := range files[:min(len(files), 20)] {
-		if name, ok := f.(string); ok && name != "" && len(name) < 100 {
-			keys.icons = append(keys.icons, name)
+	for _, list := range iconLists(all) {
+		for _, f := range list[:min(len(list), 20)] {
+			if name, ok := f.(string); ok && name != "" && len(name) < 100 {
+				keys.icons = append(keys.icons, name)
+			}
 		}
 	}
 	return keys, nil
+}
+
+// iconLists gives the lists of icon files that an Info.plist may hold: for phones, for
+// tablets, and as they were written before there were either.
+func iconLists(all map[string]any) (lists [][]any) {
+	for _, key := range []string{"CFBundleIcons", "CFBundleIcons~ipad"} {
+		icons, _ := all[key].(map[string]any)
+		primary, _ := icons["CFBundlePrimaryIcon"].(map[string]any)
+		files, _ := primary["CFBundleIconFiles"].([]any)
+		lists = append(lists, files)
+	}
+	files, _ := all["CFBundleIconFiles"].([]any)
+	return append(lists, files, []any{all["CFBundleIconFile"]})
 }
 
 func first(values ...string) string {

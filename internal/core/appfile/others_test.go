@@ -118,6 +118,22 @@ func TestAPackageOfDebiansToolsIsReadFieldByField(t *testing.T) {
 	}
 }
 
+func TestAPartOfAnAppThatIsSplitIsRefusedInWords(t *testing.T) {
+	for attribute, says := range map[string]string{`<manifest split="config.xhdpi"|<application`: `one part ("config.xhdpi") of an app`, `<manifest|<application android:isSplitRequired="true"`: "the base of an app that is split"} {
+		dir := t.TempDir()
+		manifest, application, _ := strings.Cut(attribute, "|")
+		write(t, filepath.Join(dir, "AndroidManifest.xml"), manifest+` xmlns:android="http://schemas.android.com/apk/res/android" package="example.driftwood" android:versionCode="3">`+application+`/></manifest>`)
+		path := filepath.Join(dir, "d.apk")
+		tool(t, dir, "aapt", "package", "-f", "-M", "AndroidManifest.xml", "-F", path, "-I", "/usr/share/android-framework-res/framework-res.apk")
+		f, size := open(t, path)
+		_, err := appfile.Read(f, size)
+		var refusal *appfile.Refusal
+		require.ErrorAs(t, err, &refusal)
+		require.Contains(t, refusal.Reason, says)
+		require.Contains(t, refusal.Hint, "one package for all devices")
+	}
+}
+
 func TestATestPackageSaysWhatItInstruments(t *testing.T) {
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "AndroidManifest.xml"), `<manifest xmlns:android="http://schemas.android.com/apk/res/android" package="example.driftwood.test" android:versionCode="3">

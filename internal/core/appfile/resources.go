@@ -361,6 +361,39 @@ func (t *table) picture(id uint32, archive *zip.Reader) (string, error) {
 	return findEntry(archive, best), nil
 }
 
+// drawing gives the entry with a resource's drawing in XML, "" where it has none.
+func (t *table) drawing(id uint32, archive *zip.Reader) (string, error) {
+	v, err := t.general(id)
+	if err != nil || v.kind != typeString {
+		return "", err
+	}
+	file, err := t.values.get(v.data)
+	if err != nil || path.Ext(file) != ".xml" {
+		return "", err
+	}
+	return findEntry(archive, file), nil
+}
+
+// general gives a resource's value for a device of no particular language, the one
+// for the sharpest screens where there are several. References are followed.
+func (t *table) general(id uint32) (tableValue, error) {
+	for range 8 {
+		var best tableValue
+		sharpest := -1
+		err := t.lookUp(id, func(c config, v tableValue) error {
+			if c.density > sharpest && c.language == "" {
+				best, sharpest = v, c.density
+			}
+			return nil
+		})
+		if err != nil || best.kind != typeReference && best.kind != typeDynamic {
+			return best, err
+		}
+		id = best.data
+	}
+	return tableValue{}, nil
+}
+
 // textual tells which of a package's types are texts. Each name is read once,
 // however many chunks there are of it.
 func (p tablePackage) textual() (map[uint32]bool, error) {
