@@ -231,7 +231,7 @@ func (w *worker) perform(ctx context.Context, e link.Errand) error {
 	case !virtual:
 		return &Trouble{"it is no virtual device", ""}
 	case e.What == link.DoBoot:
-		if r, ok := w.host.roomFor(w.device.Describe()); !ok { // others may have been booted since it was asked
+		if r, ok := w.host.takeRoom(w); !ok { // others may have been booted since it was asked
 			return &Trouble{r.Why, r.Remedy}
 		}
 		return w.bringUp(ctx, v, w.host.onWall())
@@ -446,15 +446,19 @@ func (h *Host) bootTime(model string) time.Duration {
 // onWall tells whether what people do takes its time on the wall.
 func (h *Host) onWall() bool { return h.config.Yard != nil && h.config.Yard.site.Clock == "wall" }
 
-// roomFor tells whether a device that is off would fit beside those that are up.
-func (h *Host) roomFor(d fleet.Device) (fleet.Reason, bool) {
+// takeRoom takes what a device needs beside those that are up or coming up, if there
+// is as much. It is given back when the device is found to be off.
+func (h *Host) takeRoom(w *worker) (fleet.Reason, bool) {
 	if h.config.Yard == nil {
 		return fleet.Reason{}, true
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	d := w.device.Describe()
 	others := slices.DeleteFunc(h.running(), func(r fleet.Running) bool { return r.Name == d.Name })
-	return fleet.Room(h.config.Yard.site.Capacity, others, d)
+	r, ok := fleet.Room(h.config.Yard.site.Capacity, others, d)
+	w.up = w.up || ok
+	return r, ok
 }
 
 // running lists the virtual devices that take of the host. The caller holds the lock.

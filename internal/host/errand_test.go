@@ -42,6 +42,7 @@ type restive struct {
 	patient
 	facts  fleet.Device
 	comeUp int // the boot at which it does; 0 for never
+	hold   chan struct{}
 	light  shade
 
 	lock  sync.Mutex
@@ -68,6 +69,9 @@ func (r *restive) Halt(context.Context) error {
 func (r *restive) Empty(context.Context) error { r.note("empty"); r.up = false; return nil }
 func (r *restive) Boot(context.Context, time.Duration, bool) error {
 	r.note("boot")
+	if r.hold != nil {
+		<-r.hold
+	}
 	if r.boots++; r.boots < r.comeUp || r.comeUp == 0 && r.light == 0 && r.boots%2 == 1 {
 		return errors.New("it was not up in time")
 	}
@@ -88,10 +92,16 @@ func (r *restive) history() []string {
 // run runs a host with these devices until the test ends.
 func run(t *testing.T, b *bedside, devices ...Device) {
 	t.Helper()
+	runAt(t, b, nil, devices...)
+}
+
+// runAt is run at a site with a yard.
+func runAt(t *testing.T, b *bedside, y *Yard, devices ...Device) {
+	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() {
-		done <- Run(ctx, Config{Name: "bench", Site: "bench", Dir: t.TempDir(), Devices: devices, Service: b})
+		done <- Run(ctx, Config{Name: "bench", Site: "bench", Dir: t.TempDir(), Devices: devices, Service: b, Yard: y})
 	}()
 	t.Cleanup(func() { cancel(); require.NoError(t, <-done) })
 }
@@ -162,6 +172,26 @@ func TestADeviceThatComesUpAtTheSecondTryServes(t *testing.T) {
 	}
 	require.Equal(t, map[int64]string{8: "", 9: "this host has no device nobody", 10: "this host makes no virtual devices", 11: "this host does not know how to dance"}, troubles, "what was done is not done twice")
 	require.Equal(t, []string{"boot", "halt", "boot", "halt", "empty"}, d.history())
+}
+
+func TestOfTwoBootsAtOnceOnlyWhatFitsIsDone(t *testing.T) {
+	b := newBedside(t)
+	other := emulator
+	other.Name = "kaede-7-2"
+	slow, next := &restive{facts: emulator, comeUp: 1, light: 200, hold: make(chan struct{})}, &restive{facts: other, comeUp: 1, light: 200}
+	off := []SiteDevice{{Name: "kaede-7-1", Halted: true}, {Name: "kaede-7-2", Halted: true}}
+	runAt(t, b, &Yard{site: &Site{Name: "bench", Capacity: fleet.Capacity{MemoryMB: 3000}, Devices: off}, path: t.TempDir() + "/site.json", working: map[string]int{}}, slow, next)
+	b.hello()
+	b.toHost <- link.ToHost{Do: []link.Errand{{ID: 1, What: link.DoBoot, Device: "kaede-7-1"}}}
+	require.Eventually(t, func() bool { return len(slow.history()) == 1 }, 10*time.Second, time.Millisecond, "it boots, and is not up yet")
+	b.toHost <- link.ToHost{Do: []link.Errand{{ID: 2, What: link.DoBoot, Device: "kaede-7-2"}}}
+	refused := b.saying(func(m link.FromHost) bool { return m.Done != nil && m.Done.ID == 2 }).Done
+	require.Contains(t, refused.Trouble, "kaede-7-2 needs 2.0 GB and 0.9 GB is free")
+	require.Empty(t, next.history())
+	close(slow.hold)
+	require.Empty(t, b.saying(func(m link.FromHost) bool { return m.Done != nil && m.Done.ID == 1 }).Done.Trouble)
+	b.toHost <- link.ToHost{Do: []link.Errand{{ID: 3, What: link.DoHalt, Device: "kaede-7-1"}, {ID: 4, What: link.DoBoot, Device: "kaede-7-1"}}}
+	b.saying(func(m link.FromHost) bool { return m.Done != nil && m.Done.ID == 4 && m.Done.Trouble == "" })
 }
 
 func TestNothingButTheAppUnderTestIsRecordedOnSomebodysOwn(t *testing.T) {

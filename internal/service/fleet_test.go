@@ -378,6 +378,12 @@ func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
 	require.Equal(t, int64(1), changes.Against.Number)
 	require.Equal(t, "size of code", changes.Changes[0].What)
 
+	h := w.link(w.service, kaede("kaede-7-1"))
+	ran := w.start(contract.NewRun{Build: "1", Suites: []string{"Two"}})
+	l := h.lease()
+	h.say(append([]link.Event{began(l.Number), result(l.Number, 2, 0, "pass"), result(l.Number, 3, 1, "fail")}, finished(l.Number, 4)...)...)
+	w.awaitRun(ran.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
+
 	r, err := w.service.SetRetention(ctx, w.user, contract.NewRetention{Keep: 1})
 	require.NoError(t, err)
 	require.Equal(t, int64(1), r.WouldRemove[0].Number)
@@ -397,10 +403,14 @@ func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}}, "")
 	require.Error(t, err, "what is gone cannot run")
+	_, err = w.service.Again(ctx, w.user, ran.Number, contract.Again{Which: "all"}, "")
+	require.Contains(t, *refusal(t, err, "retention has removed the packages of Tideline 3.1.4").Hint, "push them again")
 	require.Empty(t, b.Packages)
 	require.NotNil(t, b.RemovedAt)
 	b = w.push("3.1.4")
 	require.Equal(t, int64(1), b.Number, "pushed again, it is there again")
+	_, err = w.service.Again(ctx, w.user, ran.Number, contract.Again{Which: "all"}, "")
+	require.NoError(t, err, "and what ran runs again")
 	require.Nil(t, b.RemovedAt)
 }
 

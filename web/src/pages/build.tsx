@@ -269,7 +269,9 @@ function PackageView({ p }: { p: Package }) {
           [p.platform === "ios" ? "Declared uses" : "Permissions", p.permissions.map((x) => x.replace("android.permission.", "")).join(", ")],
           [
             "Signed by",
-            s && (
+            p.kind === "android_package" && !s ? (
+              <span className="text-petrol">nobody: no device would install it</span>
+            ) : s && (
               <>
                 {s.subject}
                 <span className="block text-sm text-soft">
