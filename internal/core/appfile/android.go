@@ -96,6 +96,9 @@ func readAndroid(r io.ReaderAt, archive *zip.Reader, directory int64, manifest *
 	if len(data) > 0 && data[0] == '<' {
 		return nil, refuse("hand in the package that the packaging step wrote, not the project's folder", "AndroidManifest.xml is plain text; in a package it is binary XML")
 	}
+	if findEntry(archive, "resources.pb") != "" {
+		return nil, refuse(hintSplit, "it is written in the format of app bundles, which no device installs")
+	}
 	m := manifestReader{p: &Package{Kind: Android, Platform: "android", Permissions: []string{}, Program: findEntry(archive, ProgramAndroid)}}
 	p := m.p
 	if err := readBinaryXML(manifestEntry, data, m.visit); err != nil {

@@ -118,6 +118,76 @@ func TestAPackageOfDebiansToolsIsReadFieldByField(t *testing.T) {
 	}
 }
 
+// secondPackages are compiled by aapt2: as it is, with sparse tables, and with names
+// taken away.
+func secondPackages(t *testing.T) map[string]string {
+	dir := t.TempDir()
+	const ns = ` xmlns:android="http://schemas.android.com/apk/res/android" xmlns:aapt="http://schemas.android.com/aapt"`
+	for name, text := range map[string]string{
+		"AndroidManifest.xml": `<manifest` + ns + ` package="example.second" android:versionCode="42" android:versionName="2.0-rc.1+build.9"><uses-sdk android:minSdkVersion="26" android:targetSdkVersion="34"/>
+			<uses-permission-sdk-23 android:name="android.permission.CAMERA"/><uses-feature android:name="android.hardware.telephony"/>
+			<application android:label="@string/app_name" android:icon="@mipmap/icon"><activity android:name=".Main" android:exported="true"/>
+			<activity-alias android:name=".Alias" android:targetActivity=".Main" android:exported="true"><intent-filter><action android:name="android.intent.action.MAIN"/><category android:name="android.intent.category.LAUNCHER"/></intent-filter></activity-alias></application></manifest>`,
+		"res/mipmap-anydpi-v26/icon.xml": `<adaptive-icon` + ns + `><background android:drawable="@drawable/ground"/><foreground><vector android:width="108dp" android:height="108dp" android:viewportWidth="108" android:viewportHeight="108">
+			<path android:pathData="M28,60L80,60 72,76 36,76z"><aapt:attr name="android:fillColor"><gradient android:startX="28" android:startY="60" android:endX="80" android:endY="76" android:type="linear"><item android:color="#ffeedd" android:offset="0"/><item android:color="#88ffffff" android:offset="1"/></gradient></aapt:attr></path></vector></foreground><monochrome android:drawable="@drawable/ground"/></adaptive-icon>`,
+		"res/drawable/ground.xml":     `<vector` + ns + ` android:width="1dp" android:height="1dp" android:viewportWidth="10" android:viewportHeight="10"><path android:fillColor="@color/sea" android:pathData="M0,0h10v10h-10z"/></vector>`,
+		"res/values/all.xml":          `<resources><color name="sea">#1d5a78</color><string name="app_name">Second</string><string name="fare">It\u0027s "one" fare</string><string name="styled">A <b>bold</b> word</string><plurals name="many"><item quantity="other">%d</item></plurals></resources>`,
+		"res/values-night/all.xml":    `<resources><color name="sea">#000000</color></resources>`,
+		"res/values-de/all.xml":       `<resources><string name="app_name">Zweites</string></resources>`,
+		"res/values-zh-rTW/all.xml":   `<resources><string name="app_name">第二</string></resources>`,
+		"res/values-sw600dp/all.xml":  `<resources><string name="fare">wide</string><string name="app_name">Second on tablets</string></resources>`,
+		"res/values-de-land/wide.xml": `<resources><string name="app_name">Zweites, quer</string></resources>`,
+	} {
+		write(t, filepath.Join(dir, name), text)
+	}
+	const framework = "/usr/share/android-framework-res/framework-res.apk"
+	tool(t, dir, "aapt2", "compile", "--dir", "res", "-o", "c.zip")
+	tool(t, dir, "aapt2", "link", "-o", "plain.apk", "--manifest", "AndroidManifest.xml", "-I", framework, "c.zip")
+	tool(t, dir, "aapt2", "link", "--enable-sparse-encoding", "-o", "sparse.apk", "--manifest", "AndroidManifest.xml", "-I", framework, "c.zip")
+	tool(t, dir, "aapt2", "link", "--proto-format", "-o", "bundled.apk", "--manifest", "AndroidManifest.xml", "-I", framework, "c.zip")
+	tool(t, dir, "aapt2", "optimize", "--enable-resource-obfuscation", "--enable-resource-path-shortening", "--enable-sparse-encoding", "-o", "bare.apk", "plain.apk")
+	out := map[string]string{}
+	for _, name := range []string{"plain", "sparse", "bare", "bundled"} {
+		out[name] = filepath.Join(dir, name+".apk")
+	}
+	return out
+}
+
+func TestPackagesOfTheNewerCompilerAreReadHoweverItIsSet(t *testing.T) {
+	paths := secondPackages(t)
+	for name, path := range paths {
+		f, size := open(t, path)
+		p, err := appfile.Read(f, size)
+		if name == "bundled" {
+			require.ErrorContains(t, err, "the format of app bundles")
+			continue
+		}
+		require.NoError(t, err, name)
+		require.Equal(t, &appfile.Package{
+			Kind: appfile.Android, Platform: "android", ApplicationID: "example.second", Name: "Second", VersionName: "2.0-rc.1+build.9", VersionCode: "42",
+			MinimumOS: "8.0", MinimumAPI: 26, TargetOS: "14", TargetAPI: 34, Launch: "example.second.Alias", Permissions: []string{"android.permission.CAMERA"}, Needs: []string{"telephony"},
+			Languages: []string{"de", "zh-TW"}, Icon: p.Icon, Parts: p.Parts,
+		}, p, name)
+		svg, _, err := p.ReadIcon(f, size)
+		require.NoError(t, err, name)
+		wellFormed(t, string(svg))
+		for _, part := range []string{`x1="28" y1="60" x2="80" y2="76"`, `stop-color="#ffeedd"`, `fill="#1d5a78"`} {
+			require.Contains(t, string(svg), part, name)
+		}
+		require.Equal(t, 1, strings.Count(string(svg), "#1d5a78"), "what is for one colour alone is not drawn")
+		texts, err := appfile.ReadTexts(f, size)
+		require.NoError(t, err)
+		all := map[string]bool{}
+		for _, text := range texts {
+			all[text[""]] = true
+		}
+		require.Equal(t, map[string]bool{"Second": true, `It's one fare`: true, "A bold word": true}, all, name)
+		if name != "bare" {
+			require.Equal(t, map[string]string{"": "Second", "de": "Zweites", "zh-TW": "第二"}, texts["app_name"], "what is for some screens only does not take the place of what is for all")
+		}
+	}
+}
+
 func TestAPartOfAnAppThatIsSplitIsRefusedInWords(t *testing.T) {
 	for attribute, says := range map[string]string{`<manifest split="config.xhdpi"|<application`: `one part ("config.xhdpi") of an app`, `<manifest|<application android:isSplitRequired="true"`: "the base of an app that is split"} {
 		dir := t.TempDir()

@@ -3,6 +3,7 @@ package appfile
 import (
 	"archive/zip"
 	"bytes"
+	"fmt"
 	"io"
 	"path"
 	"slices"
@@ -54,6 +55,18 @@ type tableType struct {
 type config struct {
 	language string // BCP 47, "" for all
 	density  int    // dots per inch, 0 for all
+	special  bool   // it is for some screens, networks or modes only
+}
+
+// rank is how much a value is for all devices: 3 is for all, 2 for all languages.
+func (c config) rank() int {
+	switch {
+	case c.language == "" && !c.special:
+		return 3
+	case c.language == "":
+		return 2
+	}
+	return 1
 }
 
 type tableValue struct {
@@ -157,6 +170,11 @@ func readConfig(b []byte) config {
 	var c config
 	if len(b) < 12 {
 		return c
+	}
+	for i, v := range b[4:min(len(b), 36)] { // all but language, density and OS version
+		if at := i + 4; v != 0 && (at < 8 || at >= 12 && at < 14 || at >= 16 && at < 24 || at >= 28) {
+			c.special = true
+		}
 	}
 	language, region := unpack(b[8:10], 'a'), unpack(b[10:12], '0')
 	if len(b) >= 16 {
@@ -308,14 +326,14 @@ func (t *table) lookUp(id uint32, visit func(config, tableValue) error) error {
 func (t *table) text(id uint32) (string, error) {
 	for range 8 { // references refer to references
 		var best tableValue
-		found, general := false, false
+		rank := 0
 		err := t.lookUp(id, func(c config, v tableValue) error {
-			if !found || !general && c.language == "" {
-				best, found, general = v, true, c.language == ""
+			if r := c.rank(); r > rank {
+				best, rank = v, r
 			}
 			return nil
 		})
-		if err != nil || !found {
+		if err != nil || rank == 0 {
 			return "", err
 		}
 		switch best.kind {
@@ -379,10 +397,10 @@ func (t *table) drawing(id uint32, archive *zip.Reader) (string, error) {
 func (t *table) general(id uint32) (tableValue, error) {
 	for range 8 {
 		var best tableValue
-		sharpest := -1
+		rank, sharpest := 0, -1
 		err := t.lookUp(id, func(c config, v tableValue) error {
-			if c.density > sharpest && c.language == "" {
-				best, sharpest = v, c.density
+			if r := c.rank(); r > rank || r == rank && c.density > sharpest {
+				best, rank, sharpest = v, r, c.density
 			}
 			return nil
 		})
@@ -438,10 +456,43 @@ func sorted(set map[string]bool) []string {
 	return out
 }
 
+// gathered are texts that are being gathered, with what was said of each key so far.
+type gathered struct {
+	texts   Texts
+	ids     map[string]uint32 // the resource that has a key
+	special map[string]bool   // by key and language: it is not for all devices
+	n, size int
+}
+
+// key gives the key of a resource. Where packers have given many one name, what goes
+// by a name that is taken goes by its number.
+func (g *gathered) key(label string, id uint32) string {
+	if has, ok := g.ids[label]; ok && has != id {
+		label = fmt.Sprintf("0x%08x", id)
+	}
+	g.ids[label] = id
+	return label
+}
+
+// add takes a text in, unless one for more devices is there.
+func (g *gathered) add(key string, c config, text string) error {
+	if g.n, g.size = g.n+1, g.size+len(key)+len(text); g.n > maxTexts || g.size > maxTextual {
+		return refuse("", "%s holds more than %d texts or %d MB of them", tableEntry, maxTexts, maxTextual>>20)
+	}
+	if g.texts[key] == nil {
+		g.texts[key] = map[string]string{}
+	}
+	at := key + "\x00" + c.language
+	if _, there := g.texts[key][c.language]; there && (c.special || !g.special[at]) {
+		return nil
+	}
+	g.texts[key][c.language], g.special[at] = strings.ToValidUTF8(text, "�"), c.special
+	return nil
+}
+
 // texts gives the table's texts by key and language ("" for all).
 func (t *table) texts() (Texts, error) {
-	out := Texts{}
-	n, size := 0, 0
+	g := &gathered{Texts{}, map[string]uint32{}, map[string]bool{}, 0, 0}
 	for _, p := range t.packages {
 		textual, err := p.textual()
 		if err != nil {
@@ -451,7 +502,7 @@ func (t *table) texts() (Texts, error) {
 			if !textual[k.id] {
 				continue
 			}
-			err = k.walk(func(_ uint32, offset int64) error {
+			err = k.walk(func(number uint32, offset int64) error {
 				key, v, plain, err := k.entry(offset)
 				if err != nil || !plain || v.kind != typeString {
 					return err
@@ -464,22 +515,14 @@ func (t *table) texts() (Texts, error) {
 				if err != nil {
 					return err
 				}
-				n, size = n+1, size+len(label)+len(value)
-				if n > maxTexts || size > maxTextual {
-					return refuse("", "%s holds more than %d texts or %d MB of them", tableEntry, maxTexts, maxTextual>>20)
-				}
-				if out[label] == nil {
-					out[label] = map[string]string{}
-				}
-				out[label][k.config.language] = strings.ToValidUTF8(value, "�")
-				return nil
+				return g.add(g.key(label, p.id<<24|k.id<<16|number&0xffff), k.config, value)
 			})
 			if err != nil {
 				return nil, err
 			}
 		}
 	}
-	return out, nil
+	return g.texts, nil
 }
 
 // Texts are an app's texts: by key, then by language as in BCP 47, where "" is
