@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"io"
 	"path"
-	"slices"
 	"strings"
 )
 
@@ -127,16 +126,16 @@ func readKind(r io.ReaderAt, archive *zip.Reader, directory int64) (*Package, er
 				return nil, refuse(hintDamaged, "the package holds two manifests; which one a device would read is anybody's guess")
 			}
 			manifest = f
-		case base == "Info.plist" && strings.HasSuffix(dir, ".app/") && (depth == 1 || depth == 2 && strings.HasPrefix(dir, "Payload/")):
-			into := bundles
-			if depth == 2 {
+		case base == "Info.plist" && strings.HasSuffix(dir, ".app/") && depth <= 2 && !strings.HasPrefix(dir, "__MACOSX/"):
+			into := bundles // by itself, or in the folder that was zipped
+			if depth == 2 && strings.HasPrefix(dir, "Payload/") {
 				into = payloads
 			}
 			if into[dir] != nil {
 				return nil, refuse(hintDamaged, "%s stands twice in the package; which one a device would read is anybody's guess", show(f.Name))
 			}
 			into[dir] = f
-		case slices.Contains(webManifests, f.Name) && web == nil:
+		case web == nil && depth <= 1 && isWebManifest(archive, dir, base):
 			web = f
 		}
 	}

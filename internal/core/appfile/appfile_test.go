@@ -118,6 +118,9 @@ func TestAnIOSSimulatorAppIsReadFromXMLAndFromBinaryPropertyLists(t *testing.T) 
 	p, err := read(packed)
 	require.NoError(t, err)
 	require.Equal(t, "61", p.VersionCode)
+	p, err = read(zipOf(t, map[string]string{"Debug-iphonesimulator/Tideline.app/Info.plist": fmt.Sprintf(infoXML, "iPhoneSimulator"), "Debug-iphonesimulator/Tideline.app/standin/app.js": "1"}))
+	require.NoError(t, err, "in the folder that was zipped")
+	require.Equal(t, "Debug-iphonesimulator/Tideline.app/standin/app.js", p.Program)
 }
 
 func TestWhatIsNoPackageIsRefusedWithAReason(t *testing.T) {
@@ -143,7 +146,7 @@ func TestWhatIsNoPackageIsRefusedWithAReason(t *testing.T) {
 		"a device build":           {zipOf(t, map[string]string{"A.app/Info.plist": fmt.Sprintf(infoXML, "iPhoneOS")}), "not for the simulator"},
 		"a device package":         {zipOf(t, map[string]string{"Payload/A.app/Info.plist": info}), "built for iPhoneSimulator, not for real devices"},
 		"a web app without a name": {zipOf(t, map[string]string{"manifest.webmanifest": "{}"}), "neither name nor short_name"},
-		"a web app without an id":  {zipOf(t, map[string]string{"manifest.webmanifest": `{"name": "A"}`}), "states no id"},
+		"a web app without an id":  {zipOf(t, map[string]string{"manifest.webmanifest": `{"name": "…"}`}), "states no id"},
 		"a web app that is text":   {zipOf(t, map[string]string{"manifest.webmanifest": "hello"}), "no web app manifest"},
 		"a web app of no version":  {zipOf(t, map[string]string{"manifest.webmanifest": `{"name": "A", "id": "a", "version": "the third"}`}), "written as in 3.2.0+61"},
 		"a list that stands twice": {twice(t, "A.app/Info.plist", info), "stands twice"},

@@ -224,11 +224,12 @@ const profileXML = `<?xml version="1.0" encoding="UTF-8"?><plist version="1.0"><
 <key>ProvisionedDevices</key><array><string>00008110-000A11AA</string><string>00008110-000B22BB</string></array>
 <key>Entitlements</key><dict><key>get-task-allow</key><true/><key>aps-environment</key><string>development</string></dict></dict></plist>`
 
-func devicePackage(t testing.TB) map[string]string {
+// devicePackage is one whose profile is signed by openssl; how is one more of its words.
+func devicePackage(t testing.TB, how string) map[string]string {
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "p.plist"), profileXML)
 	tool(t, dir, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "key.pem", "-out", "cert.pem", "-days", "30", "-subj", "/CN=Profile signer")
-	tool(t, dir, "openssl", "smime", "-sign", "-nodetach", "-outform", "DER", "-signer", "cert.pem", "-inkey", "key.pem", "-in", "p.plist", "-binary", "-out", "p.der")
+	tool(t, dir, "openssl", "smime", "-sign", "-nodetach", "-outform", "DER", "-signer", "cert.pem", "-inkey", "key.pem", "-in", "p.plist", "-binary", "-out", "p.der", how)
 	info := strings.Replace(infoXML, "%s", "iPhoneOS", 1)
 	info = strings.Replace(info, "</dict>", `<key>UIDeviceFamily</key><array><integer>1</integer></array><key>CFBundleExecutable</key><string>Tideline</string>
 <key>CFBundleIcons</key><dict><key>CFBundlePrimaryIcon</key><dict><key>CFBundleIconFiles</key><array><string>Icon60</string></array></dict></dict></dict>`, 1)
@@ -258,9 +259,12 @@ func mach(platform uint32) []byte {
 }
 
 func TestAnIOSDevicePackageIsReadWithItsProfile(t *testing.T) {
-	files := devicePackage(t)
+	files := devicePackage(t, "-nosmimecap")
+	streamed, err := read(zipOf(t, devicePackage(t, "-stream"))) // its lengths stand at the end (X.690, 8.1.3.6)
+	require.NoError(t, err)
 	p, err := read(zipOf(t, files))
 	require.NoError(t, err)
+	require.Equal(t, p.Profile, streamed.Profile)
 	require.Equal(t, &appfile.Package{
 		Kind: appfile.IOSDevice, Platform: "ios", ApplicationID: "example.tideline", VersionName: "3.2.0", VersionCode: "61", MinimumOS: "16.0", ABIs: []string{"arm64"},
 		Permissions: []string{"NSCameraUsageDescription"}, Forms: []string{"phone"}, Languages: []string{"de"}, Icon: "Payload/Tideline.app/Icon60@2x.png", Parts: p.Parts,
@@ -278,6 +282,25 @@ func TestAWebBundleIsReadFromItsManifest(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, &appfile.Package{Kind: appfile.Web, Platform: "web", ApplicationID: "example.tideline", Name: "Tideline", VersionName: "3.2.0", VersionCode: "61", Launch: "./start.html",
 		Rotation: "portrait", Languages: []string{"en-GB"}, Icon: "icons/big.png", Permissions: []string{}, Parts: p.Parts}, p)
+}
+
+func TestAWebBundleNeedsNoMoreThanTheStandardAsksFor(t *testing.T) {
+	bundle := func(page string) []byte {
+		return zipOf(t, map[string]string{"dist/index.html": page, "dist/icons/192.png": picture(t, 192), "dist/site.webmanifest": `{"short_name": "Tide Tables!", "start_url": "/?from=home", "display": "standalone", "icons": [{"src": "/icons/192.png", "sizes": "192x192"}]}`})
+	}
+	one, err := read(bundle("one"))
+	require.NoError(t, err)
+	require.Equal(t, "tide-tables", one.ApplicationID)
+	require.Equal(t, "dist/icons/192.png", one.Icon)
+	require.Regexp(t, `^content-[0-9a-f]{8}$`, one.VersionName)
+	again, err := read(bundle("one"))
+	require.NoError(t, err)
+	require.Equal(t, one.VersionName, again.VersionName, "the same content is the same version, whenever it was zipped")
+	other, err := read(bundle("another"))
+	require.NoError(t, err)
+	require.NotEqual(t, one.VersionName, other.VersionName)
+	_, err = read(zipOf(t, map[string]string{"extension/manifest.json": `{"name": "x", "manifest_version": 3}`}))
+	require.ErrorContains(t, err, "nor a web app manifest", "other manifests are not taken for one")
 }
 
 func TestThePackagesOfTheSampleAppHoldUnderOtherTools(t *testing.T) {
@@ -314,7 +337,7 @@ func TestADamagedTableProfileOrProgramIsRefusedOrRead(t *testing.T) {
 	whole, err := os.ReadFile(path)
 	require.NoError(t, err)
 	manifest, arsc, signature := entry(t, whole, "AndroidManifest.xml"), entry(t, whole, "resources.arsc"), entry(t, whole, "META-INF/KEY.RSA")
-	device := devicePackage(t)
+	device := devicePackage(t, "-nosmimecap")
 	for name, c := range map[string]struct {
 		data []byte
 		in   func(bad string) map[string]string
@@ -381,7 +404,7 @@ func FuzzAResourceTableRefusesOrReads(f *testing.F) {
 }
 
 func FuzzADevicePackageRefusesOrReads(f *testing.F) {
-	device := devicePackage(f)
+	device := devicePackage(f, "-nosmimecap")
 	f.Add([]byte(device["Payload/Tideline.app/Info.plist"]), []byte(device["Payload/Tideline.app/embedded.mobileprovision"]), mach(platformIOS))
 	f.Fuzz(func(t *testing.T, info, profile, program []byte) {
 		refusesOrReads(t, zipOf(t, map[string]string{"Payload/A.app/Info.plist": string(info), "Payload/A.app/embedded.mobileprovision": string(profile), "Payload/A.app/Tideline": string(program)}))

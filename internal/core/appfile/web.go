@@ -2,7 +2,10 @@ package appfile
 
 import (
 	"archive/zip"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"path"
 	"regexp"
 	"slices"
@@ -11,7 +14,12 @@ import (
 )
 
 // The names that a web app's manifest goes by in the top folder of its bundle.
-var webManifests = []string{"manifest.webmanifest", "manifest.json"}
+// isWebManifest tells whether an entry is a bundle's web app manifest, by its name: at
+// the top, or in the one folder that was zipped. Other things are called manifest.json
+// too; beside those there is no page.
+func isWebManifest(archive *zip.Reader, dir, base string) bool {
+	return path.Ext(base) == ".webmanifest" || base == "manifest.json" && (dir == "" || findEntry(archive, dir+"index.html") != "")
+}
 
 // webManifest is what is read of a W3C web app manifest. Members that the
 // standard does not know are allowed by it; "version" is one, written as in
@@ -32,6 +40,20 @@ type webManifest struct {
 }
 
 var webVersion = regexp.MustCompile(`^([0-9A-Za-z][0-9A-Za-z.-]{0,60})(?:\+([0-9A-Za-z.-]{1,60}))?$`)
+
+var notOfID = regexp.MustCompile(`[^a-z0-9]+`)
+
+// contentVersion makes a version of what a bundle holds, for manifests that state none,
+// as the standard's do not: other content is another version.
+func contentVersion(archive *zip.Reader) string {
+	lines := make([]string, 0, len(archive.File))
+	for _, f := range archive.File {
+		lines = append(lines, fmt.Sprintf("%q %d %08x", f.Name, f.UncompressedSize64, f.CRC32))
+	}
+	slices.Sort(lines)
+	sum := sha256.Sum256([]byte(strings.Join(lines, "\n")))
+	return "content-" + hex.EncodeToString(sum[:4])
+}
 
 const hintWeb = "see docs/builds.md for what a web bundle holds"
 
@@ -57,8 +79,14 @@ func readWeb(archive *zip.Reader, manifest *zip.File) (*Package, error) {
 	if p.Name == "" {
 		return nil, refuse(hintWeb, "%s states neither name nor short_name", show(manifest.Name))
 	}
+	if p.ApplicationID == "" { // W3C's default, the start page, is the same for most apps
+		p.ApplicationID = strings.Trim(notOfID.ReplaceAllString(strings.ToLower(p.Name), "-"), "-")
+	}
 	if p.ApplicationID == "" {
-		return nil, refuse(hintWeb, "%s states no id: builds of an app belong together by it", show(manifest.Name))
+		return nil, refuse(hintWeb, "%s states no id, and none can be made of the name %s", show(manifest.Name), show(p.Name))
+	}
+	if p.VersionName == "" {
+		p.VersionName = contentVersion(archive)
 	}
 	if strings.Contains(p.Launch, "://") {
 		return nil, refuse(hintWeb, "start_url is %s; a bundle starts at a page of its own", show(p.Launch))
@@ -71,9 +99,9 @@ func readWeb(archive *zip.Reader, manifest *zip.File) (*Package, error) {
 	if m.Lang != "" && len(m.Lang) < 36 && isWord(strings.ReplaceAll(m.Lang, "-", "")) {
 		p.Languages = []string{m.Lang}
 	}
-	largest := 0
+	largest, dir := 0, path.Dir(manifest.Name)
 	for _, i := range m.Icons[:min(len(m.Icons), 100)] {
-		entry := findEntry(archive, strings.TrimPrefix(path.Clean("/"+strings.TrimPrefix(i.Src, "./")), "/"))
+		entry := findEntry(archive, strings.TrimPrefix(path.Join("/", dir, path.Clean("/"+i.Src)), "/"))
 		width, _, _ := strings.Cut(i.Sizes, "x")
 		n, _ := strconv.Atoi(width)
 		if entry != "" && slices.Contains([]string{".png", ".webp", ".jpg"}, path.Ext(entry)) && n >= largest && n <= 1024 {

@@ -117,7 +117,12 @@ func listed(profile *appfile.Profile, d Device, now time.Time) (out []Reason) {
 	if !profile.Expires.IsZero() && now.After(profile.Expires) {
 		out = append(out, Reason{"the profile expired on " + profile.Expires.Format(day), "renew the profile " + strconv.Quote(profile.Name) + " and sign again"})
 	}
-	if !profile.AllDevices && !slices.Contains(profile.Devices, d.HardwareID) {
+	lists := slices.ContainsFunc(profile.Devices, func(id string) bool { return strings.EqualFold(id, d.HardwareID) })
+	switch {
+	case profile.AllDevices || lists:
+	case len(profile.Devices) == 0:
+		out = append(out, Reason{"the profile lists no devices: it is one for a store", "sign with a profile for development, or ad hoc, that lists this " + d.Form})
+	default:
 		id := d.HardwareID
 		if id == "" {
 			id = "(not known yet)"

@@ -54,7 +54,8 @@ func TestEveryReasonWhyABuildDoesNotRunHasItsRemedy(t *testing.T) {
 		"no signature":              {android14, []appfile.Package{changed(signedBy("a"), func(p *appfile.Package) { p.Signing = nil })}, nil, []string{"is not signed"}, []string{"sign the package"}},
 		"no profile":                {iPhone, []appfile.Package{{Kind: appfile.IOSDevice}}, nil, []string{"it holds no provisioning profile"}, []string{"sign the .ipa"}},
 		"a profile of others":       {iPhone, []appfile.Package{ipa(later, "00008120-BB")}, nil, []string{"the profile does not list this phone"}, []string{`add its id 00008120-AA to the profile "ad hoc" and sign again`}},
-		"an old profile of others":  {iPhone, []appfile.Package{ipa(time.Date(2026, 9, 30, 0, 0, 0, 0, time.UTC))}, nil, []string{"the profile expired on 30 September 2026", "the profile does not list this phone"}, []string{"renew the profile", "add its id"}},
+		"a profile for a store":     {iPhone, []appfile.Package{ipa(later)}, nil, []string{"the profile lists no devices"}, []string{"sign with a profile for development, or ad hoc, that lists this phone"}},
+		"an old profile of others":  {iPhone, []appfile.Package{ipa(time.Date(2026, 9, 30, 0, 0, 0, 0, time.UTC), "00008120-BB")}, nil, []string{"the profile expired on 30 September 2026", "the profile does not list this phone"}, []string{"renew the profile", "add its id"}},
 		"signed differently":        {android14, []appfile.Package{signedBy("aaaa")}, []Installed{{"example.tideline", "58", "bbbb"}, {"example.other", "99", "cccc"}}, []string{"another app of that id, signed differently, is installed"}, []string{"remove example.tideline from it"}},
 		"signed differently, Bo's":  {owned, []appfile.Package{signedBy("aaaa")}, []Installed{{"example.tideline", "58", "bbbb"}}, []string{"another app of that id"}, []string{"ask Bo to remove"}},
 		"a newer one, old OS, more": {android9, []appfile.Package{signedBy("aaaa")}, []Installed{{"example.tideline", "64", "aaaa"}}, []string{"needs Android 11", "a newer version (64) is installed"}, []string{"choose", "higher version code"}},
@@ -80,6 +81,8 @@ func TestFitPicksThePackageOfTheDevicesKind(t *testing.T) {
 	everyDevice.Profile.AllDevices = true
 	at, _ := Fit([]appfile.Package{everyDevice}, iPhone, nil, monday)
 	require.Zero(t, at)
+	at, _ = Fit([]appfile.Package{changed(everyDevice, func(p *appfile.Package) { p.Profile = &appfile.Profile{Devices: []string{"00008120-aa"}} })}, iPhone, nil, monday)
+	require.Zero(t, at, "ids of devices are hexadecimal: small letters and capitals are the same")
 	enlarged := iPhone
 	enlarged.Form = "tablet"
 	at, _ = Fit([]appfile.Package{changed(everyDevice, func(p *appfile.Package) { p.Forms = []string{"phone"} })}, enlarged, nil, monday)
