@@ -405,10 +405,16 @@ func (a *app) runShow() *cobra.Command {
 				report.Weave(a.out, d, a.ink())
 				report.Failures(a.out, d, a.ink())
 				a.tellEvidence(d.Run)
+				told := map[string]bool{}
 				for _, l := range d.Legs {
-					if l.WaitsFor != nil {
-						fmt.Fprintf(a.out, "\n· %s waits for %s\n", report.Label(l.Combination), *l.WaitsFor)
+					if l.WaitsFor == nil {
+						continue
 					}
+					line := fmt.Sprintf("· %s waits for %s", report.Label(l.Combination), *l.WaitsFor)
+					if !told[line] { // suites share combinations
+						fmt.Fprintln(a.out, "\n"+line)
+					}
+					told[line] = true
 				}
 			})
 		},

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
@@ -72,10 +73,11 @@ func (s *Service) Now(ctx context.Context, c Caller) (contract.Now, error) {
 	if err != nil || len(waiting) == 0 {
 		return out, err
 	}
-	devices, err := s.store.Devices(ctx, c.ProjectID)
+	devices, err := s.candidates(ctx, c)
+	now := time.Now()
 	for _, w := range waiting {
-		combination := contract.Combination{Kind: w.Kind, Model: w.Model, Platform: w.Platform, Os: w.OS, Language: w.Language}
-		out.Waiting = append(out.Waiting, contract.Waiting{Run: w.Run, Combination: combination, Legs: w.Legs, WaitsFor: waitsFor(combination, devices)})
+		combination := fleet.Combination{Kind: w.Kind, Model: w.Model, Platform: w.Platform, OS: w.OS, Language: w.Language}
+		out.Waiting = append(out.Waiting, contract.Waiting{Run: w.Run, Combination: combinationOut(combination), Legs: w.Legs, WaitsFor: fleet.WaitsFor(combination, without(devices, w.Never), w.AskedBy, now)})
 	}
 	return out, err
 }

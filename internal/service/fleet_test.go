@@ -99,6 +99,10 @@ func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 	h.say(link.Event{Lease: lease.Number, Seq: 2, Finished: &link.Finished{Trouble: "gone", Device: true}}, link.Event{Lease: lease.Number, Seq: 3, Clean: &link.Clean{Condition: &notAllowed}})
 	w.awaitState("kaede-7-1", "unready")
 	require.Equal(t, "running", w.detail(run.Number).Run.State, "the leg waits; nothing is marked fail")
+	require.Equal(t, "kaede-7-1 to be made ready: debugging was never allowed; `yamato device check kaede-7-1` says what to do", *w.detail(run.Number).Legs[0].WaitsFor)
+	here, err := w.service.Now(context.Background(), w.user)
+	require.NoError(t, err)
+	require.Contains(t, here.Waiting[0].WaitsFor, "kaede-7-1 to be made ready")
 	d.Condition = fleet.Condition{Power: fleet.PowerUp}
 	h.fleet(link.Fleet{Devices: []link.Device{d}})
 	require.Equal(t, run.Number, h.lease().Run, "and goes on once it is mended")

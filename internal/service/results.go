@@ -4,12 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"strings"
+	"slices"
 	"time"
 
 	"yamato/internal/blob"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/matrix"
 	"yamato/internal/core/verdict"
 	"yamato/internal/store"
 )
@@ -59,7 +60,7 @@ func (s *Service) Detail(ctx context.Context, c Caller, number int64, depth Dept
 	for _, l := range left {
 		out.LeftOut = append(out.LeftOut, contract.LeftOut{Combination: combinationOut(l.Combination), Reasons: reasonsOut(l.Reasons)})
 	}
-	return out, s.explainWaiting(ctx, c, &out)
+	return out, s.explainWaiting(ctx, c, &out, legs)
 }
 
 // Depth is how much is told of a run's results.
@@ -140,52 +141,45 @@ func foldLeg(l *contract.Leg) {
 }
 
 // explainWaiting says of each waiting leg what it waits for.
-func (s *Service) explainWaiting(ctx context.Context, c Caller, d *contract.RunDetail) error {
-	waits := false
-	for _, l := range d.Legs {
-		waits = waits || l.State == "waiting"
-	}
-	if !waits {
+func (s *Service) explainWaiting(ctx context.Context, c Caller, d *contract.RunDetail, legs []store.Leg) error {
+	if !slices.ContainsFunc(legs, func(l store.Leg) bool { return l.State == "waiting" }) {
 		return nil
 	}
-	devices, err := s.store.Devices(ctx, c.ProjectID)
+	devices, err := s.candidates(ctx, c)
 	if err != nil {
 		return err
 	}
-	for i := range d.Legs {
-		if l := &d.Legs[i]; l.State == "waiting" {
-			l.WaitsFor = ptr(waitsFor(l.Combination, devices))
+	now := time.Now()
+	for i, l := range legs {
+		if l.State == "waiting" {
+			d.Legs[i].WaitsFor = ptr(fleet.WaitsFor(l.Combination(), within(devices, l), d.Run.AskedBy, now))
 		}
 	}
 	return nil
 }
 
-func waitsFor(c contract.Combination, devices []store.Device) string {
-	states := map[string]int{}
-	want := fleet.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, OS: c.Os}
+// within gives how the devices stand that a leg may be given.
+func within(devices []matrix.Candidate, l store.Leg) []fleet.Standing {
+	if l.DeviceID == nil {
+		return without(devices, l.Never)
+	}
 	for _, d := range devices {
-		if want.Matches(d.Facts.V) {
-			states[d.State]++
+		if d.ID == *l.DeviceID {
+			return []fleet.Standing{d.Standing}
 		}
 	}
-	busy := states["leased"] + states["resetting"]
-	switch {
-	case states["idle"] > 0:
-		return "its turn"
-	case busy > 0:
-		return fmt.Sprintf("%s: %d in use", a(c.Model), busy)
-	case states["offline"] > 0:
-		return fmt.Sprintf("%s: %d offline; start the host of their site", a(c.Model), states["offline"])
-	}
-	return fmt.Sprintf("%s %s %s: there is none any more", a(c.Model), fleet.PlatformName(c.Platform), c.Os)
+	return nil
 }
 
-// a puts the article before a name.
-func a(name string) string {
-	if name != "" && strings.ContainsRune("AEIOUaeiou", rune(name[0])) {
-		return "an " + name
+// without gives how the devices stand, but for some.
+func without(devices []matrix.Candidate, never []int64) []fleet.Standing {
+	out := make([]fleet.Standing, 0, len(devices))
+	for _, d := range devices {
+		if !slices.Contains(never, d.ID) {
+			out = append(out, d.Standing)
+		}
 	}
-	return "a " + name
+	return out
 }
 
 // Evidence lists all that is kept of a run.

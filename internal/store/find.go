@@ -84,6 +84,8 @@ type Waiting struct {
 	Platform string `db:"platform"`
 	OS       string `db:"os"`
 	Language string `db:"language"`
+	AskedBy  string `db:"asked_by"`
+	Never    Int64s `db:"never"` // none of these devices
 	Legs     int    `db:"legs"`
 }
 
@@ -91,10 +93,10 @@ type Waiting struct {
 func (s *Store) WaitingLegs(ctx context.Context, project int64, limit int) ([]Waiting, error) {
 	list := []Waiting{}
 	err := s.db.SelectContext(ctx, &list, `
-		select r.number as run, l.kind, l.model, l.platform, l.os, l.language, count(*) as legs
+		select r.number as run, l.kind, l.model, l.platform, l.os, l.language, r.asked_by, l.never, count(*) as legs
 		from run r join leg l on l.run_id = r.id
 		where r.project_id = $1 and r.finished_at is null and l.state = 'waiting'
-		group by r.number, l.kind, l.model, l.platform, l.os, l.language order by r.number, l.model, l.os limit $2`, project, limit)
+		group by r.number, r.asked_by, l.kind, l.model, l.platform, l.os, l.language, l.never order by r.number, l.model, l.os limit $2`, project, limit)
 	return list, err
 }
 

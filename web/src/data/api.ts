@@ -4,6 +4,7 @@ import type { components } from "./api.gen";
 
 type Schemas = components["schemas"];
 export type About = Schemas["About"];
+export type Waits = Schemas["Waiting"];
 export type Build = Schemas["Build"];
 export type Cause = Schemas["Cause"];
 export type Changes = Schemas["Changes"];

@@ -4,7 +4,7 @@ import { useFleet, useRuns, useTitle } from "../data/live";
 import { at, plural } from "../data/time";
 import { combinationLabel } from "../data/weave";
 import { Command, Empty, Section, Trouble, Waiting } from "../parts/plain";
-import { buildName, RunningLine, RunVerdict } from "../parts/runs";
+import { buildName, RunningLine, RunVerdict, WaitsFor } from "../parts/runs";
 import { Shape } from "../parts/verdict";
 import { useStart } from "../parts/frame";
 
@@ -49,15 +49,17 @@ export function NowPage() {
           {waits.length > 0 && (
             <Section title="Waiting" aside={plural(waits.reduce((n, w) => n + w.legs, 0), "leg")}>
               {waits.slice(0, 12).map((w) => (
-                <div key={`${w.run} ${combinationLabel(w.combination)} ${w.combination.kind}`} className="flex gap-3 border-b border-rule py-1">
-                  <Link className="link w-16 flex-none" to={`/runs/${w.run}`}>
+                <div key={`${w.run} ${combinationLabel(w.combination)} ${w.combination.kind} ${w.waits_for}`} className="grid grid-cols-[64px_1fr] gap-x-3 border-b border-rule py-1">
+                  <Link className="link justify-self-start" to={`/runs/${w.run}`}>
                     Run {w.run}
                   </Link>
-                  <span className="min-w-0 flex-1 truncate">
-                    {w.legs > 1 && `${w.legs} × `}
-                    {combinationLabel(w.combination)}
-                  </span>
-                  <span className="text-soft">waits for {w.waits_for}</span>
+                  <div className="flex min-w-0 flex-wrap justify-between gap-x-3">
+                    <span>
+                      {w.legs > 1 && `${w.legs} × `}
+                      {combinationLabel(w.combination)}
+                    </span>
+                    <WaitsFor w={w} />
+                  </div>
                 </div>
               ))}
             </Section>

@@ -2,13 +2,13 @@ import { useQuery } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { get, inProject, post, Problem, queries, useGet, type Cause, type Run, type RunDetail } from "../data/api";
+import { get, inProject, post, Problem, queries, useGet, type Cause, type Now, type Run, type RunDetail } from "../data/api";
 import { followRun, useLiveRun, useTitle } from "../data/live";
 import { at, lasting, plural } from "../data/time";
 import { combinationKey, combinationWhole, Weave as Model, type Crossing } from "../data/weave";
 import { MenuItem } from "../parts/frame";
 import { Progress, Trouble, Waiting } from "../parts/plain";
-import { buildName, remaining, RunVerdict, useClock } from "../parts/runs";
+import { buildName, ordinary, remaining, RunVerdict, useClock, WaitsFor } from "../parts/runs";
 import { Shape } from "../parts/verdict";
 import { Weave } from "../parts/weave";
 import { AttemptSheet } from "../parts/sheet";
@@ -165,10 +165,32 @@ function Header({ run, open }: { run: Run; open: boolean }) {
           <p className="pt-1 text-sm text-soft">
             {run.results} of {plural(run.expected, "result")}, {plural(run.open_legs, "leg")} to go{left && `, ${left}`}
           </p>
+          <Held run={run.number} />
         </div>
       )}
       {trouble !== undefined && <Trouble of={trouble} />}
     </header>
+  );
+}
+
+/** What keeps legs waiting beside other legs: most often something that a person can mend. */
+function Held({ run }: { run: number }) {
+  const now = useGet<Now>("now", { refetchInterval: 4_000 });
+  const held = (now.data?.waiting ?? []).filter((w) => w.run === run && !ordinary(w));
+  if (held.length === 0) return null;
+  return (
+    <ul aria-label="What holds it up" className="pt-1">
+      {held.slice(0, 3).map((w) => (
+        <li key={`${combinationWhole(w.combination)} ${w.waits_for}`} className="flex gap-2">
+          <span className="verdict verdict-error mt-[5px] flex-none" aria-hidden="true" />
+          <span>
+            {w.legs > 1 && `${w.legs} × `}
+            {combinationWhole(w.combination)} <WaitsFor w={w} />
+          </span>
+        </li>
+      ))}
+      {held.length > 3 && <li className="text-soft">and {plural(held.length - 3, "more combination")}</li>}
+    </ul>
   );
 }
 

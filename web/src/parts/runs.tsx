@@ -1,6 +1,6 @@
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
-import type { Run } from "../data/api";
+import type { Run, Waits } from "../data/api";
 import { at, lasting, plural } from "../data/time";
 import { Progress } from "./plain";
 import { VerdictWord } from "./verdict";
@@ -62,5 +62,21 @@ export function RunningLine({ r }: { r: Run }) {
         </span>
       </div>
     </Link>
+  );
+}
+
+
+/** Whether it only waits for other legs to be done. */
+export const ordinary = (w: Waits) => w.waits_for === "its turn" || w.waits_for.endsWith(" in use");
+
+/** What legs wait for, with commands set apart. */
+export function WaitsFor({ w }: { w: Waits }) {
+  const [before, command, after] = w.waits_for.split("`");
+  return (
+    <span className={ordinary(w) ? "text-soft" : "text-petrol"}>
+      waits for {before}
+      {command && <code className="font-mono text-sm whitespace-nowrap">{command}</code>}
+      {after}
+    </span>
   );
 }
