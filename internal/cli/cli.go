@@ -68,7 +68,7 @@ func Main() int {
 
 // Run runs the program and gives its exit code.
 func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
-	a := &app{out: out, err: errOut, in: in}
+	a := &app{out: printable{out}, err: errOut, in: in}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(out)
@@ -78,6 +78,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 
 // tell writes an error as its reader needs it, and gives the exit code.
 func (a *app) tell(err error) int {
+	words := printable{a.err}
 	var e exit
 	var call wrongCall
 	var p *client.ProblemError
@@ -92,11 +93,11 @@ func (a *app) tell(err error) int {
 	case errors.As(err, &p):
 		a.complain(p.Title, deref(p.Hint))
 		for _, f := range deref(p.Findings) {
-			fmt.Fprintf(a.err, "  %d:%d: %s\n", f.Line, f.Column, f.Message)
+			fmt.Fprintf(words, "  %d:%d: %s\n", f.Line, f.Column, f.Message)
 		}
 		for _, l := range deref(p.LeftOut) {
 			for _, r := range l.Reasons {
-				fmt.Fprintf(a.err, "  %s: %s; %s\n", report.Label(l.Combination), r.Why, r.Remedy)
+				fmt.Fprintf(words, "  %s: %s; %s\n", report.Label(l.Combination), r.Why, r.Remedy)
 			}
 		}
 		if p.Status >= 500 || p.Status == 401 {
@@ -123,9 +124,10 @@ func (a *app) tell(err error) int {
 }
 
 func (a *app) complain(title, hint string) {
-	fmt.Fprintf(a.err, "yamato: %s\n", title)
+	words := printable{a.err}
+	fmt.Fprintf(words, "yamato: %s\n", title)
 	if hint != "" {
-		fmt.Fprintf(a.err, "        %s\n", hint)
+		fmt.Fprintf(words, "        %s\n", hint)
 	}
 }
 
@@ -254,7 +256,8 @@ func (a *app) table(head []string, rows [][]string) {
 
 // ink colours what goes to standard output, if that is a terminal.
 func (a *app) ink() report.Ink {
-	f, ok := a.out.(*os.File)
+	p, _ := a.out.(printable)
+	f, ok := p.to.(*os.File)
 	return report.Ink{On: ok && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == ""}
 }
 

@@ -176,3 +176,12 @@ func TestServeAndHostSayWhatTheyNeed(t *testing.T) {
 		require.Contains(t, errOut, c.says)
 	}
 }
+
+func TestWhatPackagesAndAppsSayDoesNotSteerTheTerminal(t *testing.T) {
+	var out bytes.Buffer
+	text := "\x1b[1mstrong\x1b[0m\ttab\n\x1b]0;title\x07 \x1b[2J\r \u009b31m \u202eflipped 漂流木 \xff"
+	n, err := printable{&out}.Write([]byte(text))
+	require.NoError(t, err)
+	require.Equal(t, len(text), n)
+	require.Equal(t, "\x1b[1mstrong\x1b[0m\ttab\n�]0;title� �[2J� �31m �flipped 漂流木 \xff", out.String())
+}
