@@ -23,10 +23,10 @@ func TestALegIsToldWhatItWaitsForAndWhoseTurnItIs(t *testing.T) {
 		"a, which boots":      {one("a", "booting", ""), one("b", "halted", "")},
 		"a, which is off: it is booted as soon as its host has room; or for one more like it":              {one("a", "halted", ""), one("b", "halted", ""), one("c", "offline", "")},
 		"a to be made ready: it is locked; `yamato device check a` says what to do; or for 2 more like it": {one("a", "unready", "it is locked"), one("b", "unready", "x"), one("c", "unready", "y"), bos},
-		"bos-phone: it may be used Sat 08:00-09:00 only; wait until then, or ask Bo":                        {bos, one("a", "sidelined", "x")},
-		"a, which is sidelined: its screen is cracked; `yamato device restore a` once it is mended":         {one("a", "sidelined", "its screen is cracked"), one("b", "offline", "")},
-		"a Kaede 7: 2 offline; start the host of their site":                                                {one("a", "offline", ""), one("b", "offline", "")},
-		"a Kaede 7, Android 14, real: there is none any more that takes it":                                 {other},
+		"bos-phone: it may be used Sat 08:00-09:00 only; wait until then, or ask Bo":                       {bos, one("a", "sidelined", "x")},
+		"a, which is sidelined: its screen is cracked; `yamato device restore a` once it is mended":        {one("a", "sidelined", "its screen is cracked"), one("b", "offline", "")},
+		"a Kaede 7: 2 offline; start the host of their site":                                               {one("a", "offline", ""), one("b", "offline", "")},
+		"a Kaede 7, Android 14, real: there is none any more that takes it":                                {other},
 	} {
 		require.Equal(t, says, WaitsFor(kaede, list, "Aya", monday))
 	}
