@@ -6,8 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/goccy/go-yaml"
-
+	"yamato/internal/core/document"
 	"yamato/internal/core/fleet"
 )
 
@@ -75,7 +74,7 @@ var deviceName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 // where.
 func ReadSite(data []byte) (*Site, error) {
 	var s Site
-	if err := yaml.UnmarshalWithOptions(data, &s, yaml.Strict()); err != nil {
+	if err := document.Read(data, &s); err != nil {
 		return nil, fmt.Errorf("the site file cannot be read: %w", err)
 	}
 	if !deviceName.MatchString(s.Name) {

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
+	"yamato/internal/core/document"
 )
 
 // Lineup is a rule that chooses devices, as people write it down.
@@ -106,7 +106,7 @@ func ReadLineup(text string) (*Lineup, error) {
 		return nil, fmt.Errorf("a lineup has at most %d kB", maxLineup>>10)
 	}
 	var l Lineup
-	if err := yaml.UnmarshalWithOptions([]byte(text), &l, yaml.Strict()); err != nil {
+	if err := document.Read([]byte(text), &l); err != nil {
 		return nil, fmt.Errorf("the lineup cannot be read: %w", err)
 	}
 	if strings.TrimSpace(l.Name) == "" || len(l.Name) > 100 {
@@ -126,6 +126,9 @@ func ReadLineup(text string) (*Lineup, error) {
 	for _, f := range append(slices.Clone(l.Pick), l.Skip...) {
 		if !spanForm.MatchString(string(f.OS)) {
 			return nil, fmt.Errorf("`os` is a version or a range, as in 14, 13..15, 14.. — not %q", f.OS)
+		}
+		if from, to, ok := strings.Cut(string(f.OS), ".."); ok && from != "" && to != "" && compareVersions(from, to) > 0 {
+			return nil, fmt.Errorf("`os` is a range from old to new: write %s..%s, not %s", to, from, f.OS)
 		}
 		for what, c := range map[string]struct{ words, known []string }{
 			"platform": {f.Platform, []string{"android", "ios", "web"}}, "kind": {f.Kind, []string{Emulator, Simulator, Real}}, "form": {f.Form, []string{"phone", "tablet"}},

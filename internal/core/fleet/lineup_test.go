@@ -71,6 +71,8 @@ func TestALineupThatIsWrongSaysWhere(t *testing.T) {
 		"lineup: x\npick:\n  - os: new":         "13..15",
 		"lineup: x\npick:\n  - kind: phone":     "emulator, simulator, real",
 		"lineup: x\nfirst: prettiest":           "newest_os",
+		"lineup: x\npick:\n  - {os: 15..13}":    "write 13..15, not 15..13",
+		"lineup: x\npick:\n  - {trait: nfc}":    "did you mean `traits`?",
 		"lineup: x\ntake: -1":                   "how many",
 		"lineup: [":                             "cannot be read",
 		"lineup: x\npick:\n  - model: {a: b}\n": "a word or a list of words",

@@ -1,0 +1,139 @@
+// Package document reads the YAML that people write, and says in words what is wrong
+// with it, where, and what was probably meant.
+package document
+
+import (
+	"errors"
+	"fmt"
+	"reflect"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/token"
+)
+
+// Read reads text into a pointer to a struct with `yaml` tags. Fields that the struct
+// does not have are refused. Its errors begin with the line and end with an excerpt.
+func Read(text []byte, into any) error {
+	err := yaml.UnmarshalWithOptions(text, into, yaml.Strict())
+	var typed *yaml.TypeError
+	var unknown *yaml.UnknownFieldError
+	var node *yaml.UnexpectedNodeTypeError
+	var large *yaml.OverflowError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &typed):
+		return at(typed.Token, err, "%s is needed here, not %s", kind(typed.DstType), kind(typed.SrcType))
+	case errors.As(err, &large):
+		return at(large.Token, err, "%s is too large a number", large.SrcNum)
+	case errors.As(err, &node):
+		return at(node.Token, err, "%s is needed here, not %s", nodeName(node.Expected.YAMLName()), nodeName(node.Actual.YAMLName()))
+	case errors.As(err, &unknown):
+		name := unknown.Token.Value
+		if meant := nearest(name, fields(reflect.TypeOf(into), nil)); meant != "" {
+			return at(unknown.Token, err, "there is no `%s`; did you mean `%s`?", name, meant)
+		}
+		return at(unknown.Token, err, "there is no `%s`", name)
+	}
+	return err
+}
+
+// at words an error at a token, with the excerpt that the parser made.
+func at(t *token.Token, err error, format string, args ...any) error {
+	words := fmt.Sprintf(format, args...)
+	if t != nil && t.Position != nil {
+		words = fmt.Sprintf("line %d: %s", t.Position.Line, words)
+	}
+	if _, excerpt, ok := strings.Cut(err.Error(), "\n"); ok {
+		words += "\n" + strings.TrimRight(excerpt, "\n ")
+	}
+	return errors.New(words)
+}
+
+func kind(t reflect.Type) string {
+	if t == nil {
+		return "nothing"
+	}
+	switch t.Kind() {
+	case reflect.Bool:
+		return "true or false"
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
+		return "a whole number"
+	case reflect.Float32, reflect.Float64:
+		return "a number"
+	case reflect.String:
+		return "a text"
+	case reflect.Slice, reflect.Array:
+		return "a list"
+	case reflect.Pointer:
+		return kind(t.Elem())
+	}
+	return "a mapping (`name: value`)"
+}
+
+func nodeName(yamlName string) string {
+	switch yamlName {
+	case "mapping", "mapping value":
+		return "a mapping (`name: value`)"
+	case "sequence":
+		return "a list"
+	case "string", "literal":
+		return "a text"
+	}
+	return "a " + yamlName
+}
+
+// fields gives the names of all fields below a type.
+func fields(t reflect.Type, seen []reflect.Type) (out []string) {
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Map {
+		t = t.Elem()
+	}
+	for _, s := range seen {
+		if s == t {
+			return nil
+		}
+	}
+	if t.Kind() != reflect.Struct {
+		return nil
+	}
+	for i := range t.NumField() {
+		name, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ",")
+		if name != "" && name != "-" {
+			out = append(out, name)
+		}
+		out = append(out, fields(t.Field(i).Type, append(seen, t))...)
+	}
+	return out
+}
+
+// nearest gives the name that is one or two slips away, "" where none is.
+func nearest(name string, names []string) string {
+	best, least := "", 3
+	for _, n := range names {
+		if d := distance(name, n); d < least && d < len(n) {
+			best, least = n, d
+		}
+	}
+	return best
+}
+
+// distance counts the letters to put in, take out or change (Levenshtein 1966).
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		last := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := last
+			if a[i] != b[j] {
+				cost++
+			}
+			last, row[j+1] = row[j+1], min(cost, row[j]+1, row[j+1]+1)
+		}
+	}
+	return row[len(b)]
+}

@@ -1,0 +1,51 @@
+package document
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+type crew struct {
+	Ship    string   `yaml:"ship"`
+	Decks   int      `yaml:"decks"`
+	Heated  bool     `yaml:"heated"`
+	Quays   []string `yaml:"quays"`
+	Members []struct {
+		Name string `yaml:"name"`
+	} `yaml:"members"`
+}
+
+func TestWhatIsWrongIsSaidInWordsWithItsLine(t *testing.T) {
+	var c crew
+	require.NoError(t, Read([]byte("ship: Tobi\ndecks: 3\nheated: true\nquays: [a]\nmembers:\n  - {name: Bo}\n"), &c))
+	require.Equal(t, "Bo", c.Members[0].Name)
+	for text, says := range map[string]string{
+		"ship: Tobi\ndecks: many\n":        "line 2: a whole number is needed here, not a text\n",
+		"heated: 3\n":                      "line 1: true or false is needed here, not a whole number",
+		"ship: [1, 2]\n":                   "line 1: a text is needed here, not a list",
+		"members:\n  name: Bo\n":           "line 2: a list is needed here, not a mapping",
+		"quay: [a]\n":                      "line 1: there is no `quay`; did you mean `quays`?",
+		"members:\n  - {nmae: Bo}\n":       "line 2: there is no `nmae`; did you mean `name`?",
+		"weather: fair\n":                  "line 1: there is no `weather`\n",
+		"ship: \"Tobi\n":                   "could not find end character of double-quoted text",
+		"ship: a\nship: b\n":               "already defined",
+		"just words":                       "a mapping (`name: value`)",
+		"decks: 99999999999999999999999\n": "line 1: 99999999999999999999999 is too large a number",
+	} {
+		err := Read([]byte(text), &crew{})
+		require.ErrorContains(t, err, says, text)
+		require.NotContains(t, err.Error(), "Go ", text)
+	}
+}
+
+func TestSlipsAreCountedByLetters(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		n    int
+	}{{"", "abc", 3}, {"quays", "quays", 0}, {"quay", "quays", 1}, {"kitten", "sitting", 3}, {"nmae", "name", 2}} {
+		require.Equal(t, c.n, distance(c.a, c.b))
+		require.Equal(t, c.n, distance(c.b, c.a))
+	}
+	require.Empty(t, nearest("xy", []string{"os", "ab"}), "what shares no letter is no slip")
+}
