@@ -170,6 +170,8 @@ func TestServeAndHostSayWhatTheyNeed(t *testing.T) {
 		{[]string{"host"}, "needs a site file"},
 		{[]string{"host", "--site", write(t, "s.yaml", "site: x\ndriver: cloud\n"), "--dir", t.TempDir(), "--token-file", write(t, "t", "x")}, `there is no driver "cloud"`},
 		{[]string{"host", "--site", write(t, "s.yaml", "site: x\n"), "--dir", t.TempDir()}, "a host needs a token"},
+		{[]string{"up", "--site", write(t, "s.yaml", "site: x\nmodles: []\n"), "--dir", t.TempDir()}, "did you mean `models`?"},
+		{[]string{"up", "--site", write(t, "s.yaml", "site: x\n"), "--site", write(t, "again.yaml", "site: x\n"), "--dir", t.TempDir()}, "describes the site x already"},
 	} {
 		_, errOut, code := yamato(t, c.args...)
 		require.Equal(t, 2, code, c.args)

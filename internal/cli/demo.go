@@ -54,7 +54,11 @@ func (a *app) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	if err != nil {
 		return err
 	}
-	sites, err := writeSamples(c.dir)
+	paths, err := writeSamples(c.dir)
+	if err != nil {
+		return errors.Join(err, s.close())
+	}
+	sites, err := readSites(paths)
 	if err != nil {
 		return errors.Join(err, s.close())
 	}

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
@@ -87,21 +88,36 @@ func (s *stack) openNode(ctx context.Context, c stackConfig) error {
 	return err
 }
 
-// run serves, with a host process for each site file, until ctx ends; then it
-// stops everything.
-func (s *stack) run(ctx context.Context, sites []string) error {
-	g, ctx := errgroup.WithContext(ctx)
-	g.Go(func() error { return s.node.run(ctx) })
-	for _, path := range sites {
+// siteFile is a site file that has been read, and is right.
+type siteFile struct{ path, name string }
+
+// readSites reads site files before anything is started for them.
+func readSites(paths []string) ([]siteFile, error) {
+	var out []siteFile
+	for _, path := range paths {
 		text, err := os.ReadFile(path)
 		if err != nil {
-			return wrongCall{"the site file cannot be read: " + err.Error(), ""}
+			return nil, wrongCall{"the site file cannot be read: " + err.Error(), ""}
 		}
 		site, err := host.ReadSite(text)
 		if err != nil {
-			return wrongCall{err.Error(), ""}
+			return nil, wrongCall{path + ": " + err.Error(), "docs/fleet.md says how a site file is written"}
 		}
-		args := []string{"host", "--site", path, "--service", s.node.url, "--token-file", s.node.hostToken, "--dir", filepath.Join(s.dir, "host-"+site.Name)}
+		if slices.ContainsFunc(out, func(s siteFile) bool { return s.name == site.Name }) {
+			return nil, wrongCall{fmt.Sprintf("%s: another site file describes the site %s already", path, site.Name), "give one of them another name"}
+		}
+		out = append(out, siteFile{path, site.Name})
+	}
+	return out, nil
+}
+
+// run serves, with a host process for each site file, until ctx ends; then it
+// stops everything.
+func (s *stack) run(ctx context.Context, sites []siteFile) error {
+	g, ctx := errgroup.WithContext(ctx)
+	g.Go(func() error { return s.node.run(ctx) })
+	for _, site := range sites {
+		args := []string{"host", "--site", site.path, "--service", s.node.url, "--token-file", s.node.hostToken, "--dir", filepath.Join(s.dir, "host-"+site.name)}
 		g.Go(func() error { return supervise(ctx, s.log, args...) })
 	}
 	err := g.Wait()
@@ -129,7 +145,7 @@ func createDatabase(ctx context.Context, box *pgbox.Box, name string) error {
 
 func (a *app) upCommand() *cobra.Command {
 	var c stackConfig
-	var sites []string
+	var paths []string
 	var verbose bool
 	cmd := &cobra.Command{
 		Use: "up", Short: "Run everything on this machine: a database of its own, the service, and hosts", Args: none,
@@ -142,6 +158,10 @@ func (a *app) upCommand() *cobra.Command {
 				}
 			}
 			c.log = a.logger(verbose)
+			sites, err := readSites(paths)
+			if err != nil {
+				return err
+			}
 			s, err := openStack(cmd.Context(), c)
 			if err != nil {
 				return err
@@ -164,7 +184,7 @@ func (a *app) upCommand() *cobra.Command {
 	f.StringVar(&c.listen, "listen", defaultListen, "address to listen on; loopback unless you say otherwise")
 	f.StringArrayVar(&c.names, "name", nil, "name that browsers may open the console by, beside the address; may be repeated")
 	c.care.flags(f)
-	f.StringArrayVar(&sites, "site", nil, "site file for which to run a host; may be repeated")
+	f.StringArrayVar(&paths, "site", nil, "site file for which to run a host; may be repeated")
 	f.BoolVar(&verbose, "verbose", false, "log more")
 	return cmd
 }

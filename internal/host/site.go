@@ -83,10 +83,8 @@ func ReadSite(data []byte) (*Site, error) {
 	if !slices.Contains([]string{"", "wall", "device"}, s.Clock) {
 		return nil, fmt.Errorf("the site's clock is wall or device, not %q", s.Clock)
 	}
-	for _, i := range s.Images {
-		if i.Licence != "" && !slices.ContainsFunc(s.Licences, func(l fleet.Licence) bool { return l.Name == i.Licence }) {
-			return nil, fmt.Errorf("the image %s comes under the licence %q, which the site file does not hold", i.Name(), i.Licence)
-		}
+	if err := s.checkOffer(); err != nil {
+		return nil, err
 	}
 	seen := map[string]bool{}
 	for _, d := range s.Devices {
@@ -103,8 +101,62 @@ func ReadSite(data []byte) (*Site, error) {
 		if err := (fleet.Use{Hours: d.Use.Hours, Zone: d.Use.Zone}).Check(); err != nil {
 			return nil, fmt.Errorf("device %s: %w", d.Name, err)
 		}
+		if err := d.Standin.check(); err != nil {
+			return nil, fmt.Errorf("device %s: %w", d.Name, err)
+		}
 	}
 	return &s, nil
+}
+
+// checkOffer checks what the site has beside its devices.
+func (s *Site) checkOffer() error {
+	if s.Capacity.MemoryMB < 0 || s.Capacity.CPUs < 0 {
+		return fmt.Errorf("the site's capacity is a number of megabytes and of processors, nothing for what has no bound")
+	}
+	models := map[string]bool{}
+	for _, m := range s.Models {
+		switch {
+		case m.Model == "" || models[m.Model]:
+			return fmt.Errorf("the model %q has no name, or stands twice in the site file", m.Model)
+		case !slices.Contains([]string{"android", "ios", "web"}, m.Platform):
+			return fmt.Errorf("model %s: its platform is android, ios or web, not %q", m.Model, m.Platform)
+		case !slices.Contains([]string{"", "phone", "tablet"}, m.Form):
+			return fmt.Errorf("model %s: its form is phone or tablet, not %q", m.Model, m.Form)
+		case !slices.Contains([]string{"", "none", "hole", "bar"}, m.Cutout):
+			return fmt.Errorf("model %s: its cutout is none, hole or bar, not %q", m.Model, m.Cutout)
+		case m.MemoryMB < 0 || m.TakesMB < 0 || m.TakesCPUs < 0 || m.BootMS < 0:
+			return fmt.Errorf("model %s: what it has and takes is no less than nothing", m.Model)
+		}
+		models[m.Model] = true
+	}
+	for _, i := range s.Images {
+		switch {
+		case !slices.Contains([]string{"android", "ios"}, i.Platform) || i.OS == "":
+			return fmt.Errorf("an OS image states its platform, android or ios, and its os; this one states %q and %q", i.Platform, i.OS)
+		case !slices.Contains([]string{"", fleet.ImageAbsent, fleet.ImagePresent}, i.State):
+			return fmt.Errorf("the image %s: its state is absent or present, not %q", i.Name(), i.State)
+		case i.Licence != "" && !slices.ContainsFunc(s.Licences, func(l fleet.Licence) bool { return l.Name == i.Licence }):
+			return fmt.Errorf("the image %s comes under the licence %q, which the site file does not hold", i.Name(), i.Licence)
+		}
+	}
+	return nil
+}
+
+func (s StandinState) check() error {
+	switch {
+	case !slices.Contains([]string{"", "never", "asked", "once", "always"}, s.Debugging):
+		return fmt.Errorf("debugging is never, asked, once or always, not %q", s.Debugging)
+	case !slices.Contains([]string{"", "on", "off"}, s.Developer):
+		return fmt.Errorf("developer is on or off, in quotes, not %q", s.Developer)
+	case s.Charge < 0 || s.Charge > 100 || s.FreeMB < 0 || s.Timeout < 0:
+		return fmt.Errorf("charge is 0 to 100, and no less than nothing is free_mb and timeout")
+	}
+	for _, t := range s.Troubles {
+		if t.Chance < 0 || t.Chance > 1 || t.Count < -1 {
+			return fmt.Errorf("the trouble %s: its chance is 0 to 1, and its count is -1 for always", t.Name)
+		}
+	}
+	return nil
 }
 
 // Find gives the model of one of the site's devices.
@@ -118,6 +170,12 @@ func (s *Site) Find(d SiteDevice) (fleet.Model, error) {
 		}
 		if !strings.Contains(" emulator simulator real ", " "+d.Kind+" ") {
 			return m, fmt.Errorf("device %s: its kind is emulator, simulator or real, not %q", d.Name, d.Kind)
+		}
+		if virtual := map[string]string{fleet.Emulator: "android", fleet.Simulator: "ios"}[d.Kind]; virtual != "" && virtual != m.Platform {
+			return m, fmt.Errorf("device %s: emulators are of Android and simulators of iOS; %s is of %s", d.Name, m.Model, fleet.PlatformName(m.Platform))
+		}
+		if d.OS == "" {
+			return m, fmt.Errorf("device %s: it states no os, as in os: \"14\"", d.Name)
 		}
 		return m, nil
 	}
