@@ -3,8 +3,6 @@ package service
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"net/http"
@@ -13,10 +11,8 @@ import (
 	"strings"
 	"time"
 
-	"yamato/internal/blob"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
-	"yamato/internal/core/script"
 	"yamato/internal/link"
 	"yamato/internal/store"
 )
@@ -213,31 +209,6 @@ func (s *Service) hostNumbered(ctx context.Context, c Caller, id int64) (store.H
 	return store.HostRow{}, cmp.Or(err, error(NotFound("the device's host is not there", "")))
 }
 
-// siteFor finds the host that makes virtual devices or fetches images at a site, or
-// the only one that does.
-func (s *Service) siteFor(ctx context.Context, c Caller, site string, offers func(store.HostRow) bool, what string) (store.HostRow, error) {
-	hosts, err := s.store.Hosts(ctx, c.ProjectID)
-	if err != nil {
-		return store.HostRow{}, err
-	}
-	fit := slices.DeleteFunc(slices.Clone(hosts), func(h store.HostRow) bool { return site != "" && h.Site != site || !offers(h) })
-	switch {
-	case len(fit) == 0 && site != "":
-		return store.HostRow{}, NotFound(fmt.Sprintf("the site %s does not offer %s", site, what), "`yamato site ls` lists what the sites offer")
-	case len(fit) == 0:
-		return store.HostRow{}, NotFound("no site offers "+what, "`yamato site ls` lists what the sites offer")
-	case len(fit) > 1:
-		names := make([]string, len(fit))
-		for i, h := range fit {
-			names[i] = h.Site
-		}
-		return store.HostRow{}, Invalid("several sites offer "+what+": "+strings.Join(names, ", "), "say which with --site")
-	case !fit[0].Linked:
-		return store.HostRow{}, Invalid("the host of the site "+fit[0].Site+" is not connected", "start it: `yamato host --site FILE`")
-	}
-	return fit[0], nil
-}
-
 // readyToMake fills in what was left open of a new virtual device: the newest
 // image that is there, and the first free name.
 func (s *Service) readyToMake(ctx context.Context, c Caller, in contract.NewErrand, e *store.Errand) error {
@@ -313,16 +284,6 @@ func (s *Service) readyToFetch(ctx context.Context, c Caller, in contract.NewErr
 	return nil
 }
 
-func licenceDigest(list []fleet.Licence, name string) string {
-	for _, l := range list {
-		if l.Name == name {
-			sum := sha256.Sum256([]byte(l.Text))
-			return hex.EncodeToString(sum[:])
-		}
-	}
-	return ""
-}
-
 // errandWait is the longest that a caller waits for an errand in one call.
 const errandWait = 30 * time.Second
 
@@ -364,251 +325,4 @@ func errandOut(e store.Errand) contract.Errand {
 		out.Trouble, out.Remedy = &e.Trouble, &e.Remedy
 	}
 	return out
-}
-
-// Sideline takes a device out of use, at once or when what it runs is done.
-func (s *Service) Sideline(ctx context.Context, c Caller, device string, in contract.NewSideline) (contract.Device, error) {
-	d, err := s.store.DeviceNamed(ctx, c.ProjectID, device)
-	if err != nil {
-		return contract.Device{}, notThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
-	}
-	reason := strings.TrimSpace(in.Reason)
-	switch {
-	case reason == "" || len(reason) > 500:
-		return contract.Device{}, Invalid("a device is sidelined for a reason of 1 to 500 characters", "say what is wrong with it: others will want to know")
-	case in.Until != nil && in.Until.Before(time.Now()):
-		return contract.Device{}, Invalid("the end lies in the past", "choose a later one, or none")
-	}
-	side := store.Sideline{By: c.Name, Reason: reason, At: time.Now().UTC(), Until: in.Until}
-	if err := s.store.InTx(ctx, func(t *store.Tx) error { return t.SidelineDevice(ctx, d.ID, side) }); err != nil {
-		return contract.Device{}, err
-	}
-	s.bell.ring()
-	d, err = s.store.DeviceNamed(ctx, c.ProjectID, device)
-	return deviceOut(d), err
-}
-
-// Remains opens what was kept of a device that was given up: its last picture, or
-// its boot log.
-func (s *Service) Remains(ctx context.Context, c Caller, device, what string) (blob.File, string, error) {
-	d, err := s.store.DeviceNamed(ctx, c.ProjectID, device)
-	if err != nil {
-		return nil, "", notThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
-	}
-	digest, media := "", ""
-	if d.Sideline != nil && d.Sideline.V.Broken != nil {
-		switch what {
-		case "picture":
-			digest, media = d.Sideline.V.Broken.Picture, "image/png"
-		case "log":
-			digest, media = d.Sideline.V.Broken.Log, "text/plain; charset=utf-8"
-		}
-	}
-	if digest == "" {
-		return nil, "", NotFound(fmt.Sprintf("nothing of that sort was kept of %s", device), "")
-	}
-	f, err := s.blobs.Open(ctx, digest)
-	return f, media, err
-}
-
-// Restore brings a device back into use.
-func (s *Service) Restore(ctx context.Context, c Caller, device string) (contract.Device, error) {
-	d, err := s.store.DeviceNamed(ctx, c.ProjectID, device)
-	if err != nil {
-		return contract.Device{}, notThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
-	}
-	if d.Sideline == nil {
-		return contract.Device{}, Invalid(device+" is not sidelined", "")
-	}
-	if err := s.store.InTx(ctx, func(t *store.Tx) error { return t.RestoreDevice(ctx, d.ID) }); err != nil {
-		return contract.Device{}, err
-	}
-	s.bell.ring()
-	d, err = s.store.DeviceNamed(ctx, c.ProjectID, device)
-	return deviceOut(d), err
-}
-
-// Sites gives what the sites offer and what is taken of them.
-func (s *Service) Sites(ctx context.Context, c Caller) ([]contract.Site, error) {
-	hosts, err := s.store.Hosts(ctx, c.ProjectID)
-	if err != nil {
-		return nil, err
-	}
-	accepted, err := s.store.LicencesAccepted(ctx, c.ProjectID)
-	out := []contract.Site{}
-	for _, h := range hosts {
-		out = append(out, siteOut(h, accepted))
-	}
-	return out, err
-}
-
-func siteOut(h store.HostRow, accepted []store.Accepted) contract.Site {
-	o, l := h.Offer.V, h.Load.V
-	out := contract.Site{Site: h.Site, Host: h.Name, Linked: h.Linked, SeenAt: h.SeenAt, Models: []contract.Model{}, Images: []contract.OSImage{}, Licences: []contract.Licence{}, Running: []contract.Running{},
-		Capacity: contract.Capacity{MemoryMb: o.Capacity.MemoryMB, Cpus: o.Capacity.CPUs}, Machine: contract.Machine{UsedMb: l.UsedMB, TotalMb: l.TotalMB, Cpu: float32(l.CPU), Cpus: l.CPUs}}
-	for _, m := range o.Models {
-		out.Models = append(out.Models, contract.Model{Model: m.Model, Platform: m.Platform, Form: m.Form, Width: m.Width, Height: m.Height, MemoryMb: m.MemoryMB, TakesMb: m.TakesMB, Released: m.Released})
-	}
-	for _, i := range o.Images {
-		one := contract.OSImage{Name: i.Name(), Platform: i.Platform, Os: i.OS, SizeMb: i.SizeMB, State: i.State, FetchedMb: i.FetchedMB}
-		if i.Licence != "" {
-			one.Licence = &i.Licence
-		}
-		out.Images = append(out.Images, one)
-	}
-	for _, li := range o.Licences {
-		one := contract.Licence{Name: li.Name, Text: li.Text}
-		digest := licenceDigest(o.Licences, li.Name)
-		for _, a := range accepted {
-			if a.Name == li.Name && a.Digest == digest {
-				one.AcceptedBy, one.AcceptedAt = &a.By, &a.At
-			}
-		}
-		out.Licences = append(out.Licences, one)
-	}
-	for _, r := range l.Running {
-		out.Running = append(out.Running, contract.Running{Name: r.Name, TakesMb: r.TakesMB, TakesCpus: r.TakesCPUs, Busy: r.Busy})
-	}
-	return out
-}
-
-// AcceptLicence keeps that the caller has accepted a licence, as it reads now.
-func (s *Service) AcceptLicence(ctx context.Context, c Caller, name string) (contract.Licence, error) {
-	hosts, err := s.store.Hosts(ctx, c.ProjectID)
-	if err != nil {
-		return contract.Licence{}, err
-	}
-	for _, h := range hosts {
-		for _, l := range h.Offer.V.Licences {
-			if !strings.EqualFold(l.Name, name) {
-				continue
-			}
-			if err := s.store.AcceptLicence(ctx, c.ProjectID, l.Name, licenceDigest(h.Offer.V.Licences, l.Name), c.Name); err != nil {
-				return contract.Licence{}, err
-			}
-			accepted, err := s.store.LicencesAccepted(ctx, c.ProjectID)
-			site := siteOut(h, accepted)
-			return site.Licences[slices.IndexFunc(site.Licences, func(o contract.Licence) bool { return o.Name == l.Name })], err
-		}
-	}
-	return contract.Licence{}, NotFound(fmt.Sprintf("no site has a licence %q", name), "`yamato site ls` lists the images and their licences")
-}
-
-// tend looks after the fleet for as long as this instance leads: it brings back
-// devices whose time out of use is over, has those probed that were taken out by
-// themselves, boots halted ones that runs wait for, and gives up on legs whose
-// devices nobody mends.
-func (s *Service) tend(ctx context.Context) {
-	ticks := 0
-	for every(ctx, 2*s.config.Pace) {
-		leads, err := s.store.LeadsNow(ctx, s.instance)
-		if err != nil || !leads {
-			continue
-		}
-		if ticks++; ticks%5 == 0 {
-			if err := s.giveUpWaiting(ctx); err != nil && ctx.Err() == nil {
-				s.log.Warn("legs that wait could not be looked at", "error", err)
-			}
-		}
-		for what, do := range map[string]func(context.Context) error{"sidelined devices could not be looked after": s.tendSidelined, "halted devices could not be woken": s.wake} {
-			if err := do(ctx); err != nil && ctx.Err() == nil {
-				s.log.Warn(what, "error", err)
-			}
-		}
-		if ticks%20 == 0 { // hours open and close
-			if ids, err := s.store.RuledDevices(ctx); err == nil && s.store.MarkDevices(ctx, ids) == nil && len(ids) > 0 {
-				s.bell.ring()
-			}
-		}
-	}
-}
-
-func (s *Service) tendSidelined(ctx context.Context) error {
-	list, err := s.store.Sidelined(ctx)
-	if err != nil {
-		return err
-	}
-	now := time.Now()
-	for _, d := range list {
-		side := d.Sideline.V
-		switch {
-		case side.Until != nil && now.After(*side.Until):
-			err = s.store.InTx(ctx, func(t *store.Tx) error { return t.RestoreDevice(ctx, d.ID) })
-		case side.ProbeAt != nil && d.Linked && now.After(*side.ProbeAt):
-			next := now.UTC().Add(s.config.ProbeEvery) // unless its answer says otherwise
-			side.ProbeAt = &next
-			if err = s.store.InTx(ctx, func(t *store.Tx) error { return t.SetSideline(ctx, d.ID, side) }); err == nil {
-				_, err = s.store.AskErrand(ctx, d.ProjectID, store.Errand{HostID: d.HostID, Device: d.Name, What: link.DoProbe, AskedBy: automatic})
-			}
-		default:
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		s.bell.ring()
-	}
-	return nil
-}
-
-// wake has halted devices booted that legs wait for, as far as their hosts have room.
-func (s *Service) wake(ctx context.Context) error {
-	list, err := s.store.HaltedWanted(ctx)
-	if err != nil {
-		return err
-	}
-	asked, running := map[string]int{}, map[int64][]fleet.Running{}
-	for _, d := range list {
-		key := fmt.Sprint(d.ProjectID, d.Class)
-		if d.Coming+asked[key] >= d.Legs {
-			continue
-		}
-		if running[d.HostID] == nil {
-			running[d.HostID] = slices.Clone(d.Load.V.Running)
-		}
-		if _, ok := fleet.Room(d.Offer.V.Capacity, running[d.HostID], d.Facts.V); !ok {
-			continue
-		}
-		if open, err := s.store.OpenErrand(ctx, d.HostID, d.Name); err != nil || open != 0 {
-			asked[key]++
-			continue
-		}
-		if _, err := s.store.AskErrand(ctx, d.ProjectID, store.Errand{HostID: d.HostID, Device: d.Name, What: link.DoBoot, AskedBy: automatic}); err != nil {
-			return err
-		}
-		asked[key]++
-		running[d.HostID] = append(running[d.HostID], fleet.Running{Name: d.Name, TakesMB: d.Facts.V.TakesMB, TakesCPUs: d.Facts.V.TakesCPUs, Busy: true})
-		s.bell.ring()
-	}
-	return nil
-}
-
-// giveUpWaiting ends legs whose devices have needed a person for too long: what is
-// undecided of them is an error, with the remedy, never a failure of the app.
-func (s *Service) giveUpWaiting(ctx context.Context) error {
-	list, err := s.store.StrandedLegs(ctx, s.config.MendWithin, 200)
-	if err != nil || len(list) == 0 {
-		return err
-	}
-	for _, l := range list {
-		trouble := fmt.Sprintf("%s is %s: %s. `yamato device check %s` says what to do; then run it again", l.Device, l.State, l.Reason, l.Device)
-		err := s.store.InTx(ctx, func(t *store.Tx) error {
-			closed, err := t.CloseStranded(ctx, l.Leg)
-			if err != nil || !closed {
-				return err
-			}
-			failure := &script.Failure{Cause: script.Trouble, Actual: trouble}
-			n, err := t.AddErrors(ctx, l.Leg, failure, trouble)
-			if err != nil {
-				return err
-			}
-			e := store.RunEvents{Run: l.Run, Legs: 1, Tally: store.Tally{Results: n, Errors: n}, Events: []any{event{Kind: "leg", Leg: l.Leg, State: "finished", Trouble: trouble}}}
-			return appendAndClose(ctx, t, map[int64]int64{l.Run: l.Project}, []store.RunEvents{e})
-		})
-		if err != nil {
-			return err
-		}
-		s.bell.ring()
-	}
-	return nil
 }

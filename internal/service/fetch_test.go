@@ -1,0 +1,112 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/demo"
+)
+
+func untold(int64, int64) {}
+
+func TestAFetchGoesOnWhereItStopped(t *testing.T) {
+	packages, err := demo.Packages(demo.Versions[1])
+	require.NoError(t, err)
+	data := packages[0].Data
+	var asked []string
+	serve := func(tag string) http.HandlerFunc {
+		return func(a http.ResponseWriter, r *http.Request) {
+			asked = append(asked, r.Header.Get("Range"))
+			from := 0
+			if _, err := fmt.Sscanf(r.Header.Get("Range"), "bytes=%d-", &from); err == nil && r.Header.Get("If-Range") == tag {
+				a.Header().Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", from, len(data)-1, len(data)))
+			}
+			a.Header().Set("ETag", tag)
+			a.Header().Set("Content-Length", fmt.Sprint(len(data)-from))
+			if from > 0 {
+				a.WriteHeader(http.StatusPartialContent)
+			}
+			if len(asked) < 3 { // the first two connections are lost after a part of it
+				_, _ = a.Write(data[from : from+len(data)/3])
+				panic(http.ErrAbortHandler)
+			}
+			_, _ = a.Write(data[from:])
+		}
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("/strong.apk", serve(`"v1"`))
+	mux.HandleFunc("/weak.apk", serve(`W/"v1"`))
+	server := httptest.NewServer(mux)
+	defer server.Close()
+	w := newWorld(t, Config{MayFetch: []string{"127.0.0.1"}})
+	var last, all int64
+	got, err := w.service.FetchPackage(context.Background(), w.user, server.URL+"/strong.apk", func(n, of int64) {
+		require.GreaterOrEqual(t, n, last)
+		last, all = n, of
+	})
+	require.NoError(t, err)
+	require.Equal(t, int64(len(data)), got.Size)
+	require.Equal(t, []int64{int64(len(data)), int64(len(data))}, []int64{last, all})
+	require.Equal(t, []string{"", fmt.Sprintf("bytes=%d-", len(data)/3), fmt.Sprintf("bytes=%d-", len(data)/3*2)}, asked)
+
+	asked = nil
+	_, err = w.service.FetchPackage(context.Background(), w.user, server.URL+"/weak.apk", untold)
+	p := refusal(t, err, "was lost after 0 MB")
+	require.Equal(t, "try again, or push the file itself", *p.Hint)
+	require.Len(t, asked, 1, "of what may have changed, no two halves are joined")
+}
+
+func TestPackagesAreFetchedFromPublicAddressesAlone(t *testing.T) {
+	packages, err := demo.Packages(demo.Versions[1])
+	require.NoError(t, err)
+	mux := http.NewServeMux()
+	mux.HandleFunc("/tideline.apk", func(a http.ResponseWriter, _ *http.Request) { _, _ = a.Write(packages[0].Data) })
+	mux.HandleFunc("/named", func(a http.ResponseWriter, _ *http.Request) {
+		a.Header().Set("Content-Disposition", `attachment; filename="../../odd name.apk"`)
+		_, _ = a.Write(packages[0].Data)
+	})
+	mux.HandleFunc("/inside", func(a http.ResponseWriter, r *http.Request) {
+		http.Redirect(a, r, "http://localhost:1/secret", http.StatusFound)
+	})
+	mux.HandleFunc("/round", func(a http.ResponseWriter, r *http.Request) { http.Redirect(a, r, "/round", http.StatusFound) })
+	mux.HandleFunc("/missing", http.NotFound)
+	mux.HandleFunc("/words", func(a http.ResponseWriter, _ *http.Request) { _, _ = a.Write([]byte(strings.Repeat("hello ", 30))) })
+	server := httptest.NewServer(mux)
+	defer server.Close()
+	ctx := context.Background()
+
+	closed := newWorld(t, Config{})
+	_, err = closed.service.FetchPackage(ctx, closed.user, server.URL+"/tideline.apk", untold)
+	p := refusal(t, err, "leads to a private or loopback address")
+	require.Contains(t, *p.Hint, "--may-fetch 127.0.0.1")
+
+	w := newWorld(t, Config{MayFetch: []string{"127.0.0.1"}})
+	got, err := w.service.FetchPackage(ctx, w.user, server.URL+"/tideline.apk", untold)
+	require.NoError(t, err)
+	require.Equal(t, "tideline.apk", got.FileName)
+	got, err = w.service.FetchPackage(ctx, w.user, server.URL+"/named", untold)
+	require.NoError(t, err)
+	require.Equal(t, "odd name.apk", got.FileName, "nothing of the path is taken")
+	for path, says := range map[string]string{"/inside": "leads to a private", "/round": "redirected more than five times", "/missing": "answers 404", "/words": "not a zip archive"} {
+		_, err := w.service.FetchPackage(ctx, w.user, server.URL+path, untold)
+		require.Error(t, err, path)
+		require.Contains(t, AsProblem(err).Body.Title, says, path)
+	}
+	for _, address := range []string{"ftp://example/x", "file:///etc/passwd", "tideline.apk", "http://"} {
+		_, err := w.service.FetchPackage(ctx, w.user, address, untold)
+		refusal(t, err, "no address that can be fetched")
+	}
+	for _, ip := range []string{"127.0.0.1", "10.1.2.3", "192.168.0.9", "169.254.169.254", "100.64.0.1", "0.0.0.0", "::1", "fe80::1", "fd00::1", "::ffff:10.0.0.1", "64:ff9b::a00:1", "2002:a00:1::", "224.0.0.1", "255.255.255.255"} {
+		require.False(t, public(netip.MustParseAddr(ip)), ip)
+	}
+	for _, ip := range []string{"93.184.216.34", "2606:2800:220:1::1"} {
+		require.True(t, public(netip.MustParseAddr(ip)), ip)
+	}
+}
