@@ -61,9 +61,10 @@ func (s *Service) Fit(ctx context.Context, c Caller, app, ref string) ([]contrac
 	}
 	packages, now := facts(b), time.Now()
 	out := make([]contract.Fit, 0, len(devices))
+	fits := fleet.NewFitter(packages, now)
 	for _, d := range devices {
 		one := contract.Fit{Device: d.Name, Site: d.Site, Kind: d.Kind, Model: d.Model, Platform: d.Platform, Os: d.OS, State: d.State, StateReason: stated(d.Reason)}
-		at, reasons := fleet.Fit(packages, d.Device, d.Condition.Installed, now)
+		at, reasons := fits.Fit(&d.Device, d.Condition.Installed)
 		if r, ok := d.Admits(c.Name, now); !ok {
 			at, reasons = -1, append(reasons, r)
 		}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -218,6 +219,20 @@ func (s *Service) TakeUpload(ctx context.Context, c Caller, id, name string, con
 	return p, s.store.RemoveUpload(ctx, c.ProjectID, id)
 }
 
+// ownAddress gives the address of this machine that phones most likely reach it by,
+// or a word for it where it has none.
+func ownAddress() string {
+	addresses, _ := net.InterfaceAddrs() // where they cannot be told there are none
+	best := "ADDRESS"
+	for _, a := range addresses {
+		prefix, err := netip.ParsePrefix(a.String())
+		if ip := prefix.Addr(); err == nil && ip.Is4() && !ip.IsLoopback() && !ip.IsLinkLocalUnicast() && (best == "ADDRESS" || ip.IsPrivate()) {
+			best = ip.String()
+		}
+	}
+	return best
+}
+
 // reachable tells whether a phone could open an address and install from it, and
 // what it would need otherwise.
 func reachable(base string, b store.Build) (bool, *string) {
@@ -229,7 +244,7 @@ func reachable(base string, b store.Build) (bool, *string) {
 	ip, ipErr := netip.ParseAddr(host)
 	switch {
 	case host == "localhost" || ipErr == nil && ip.IsLoopback():
-		hint := "the service is reached by loopback, where no phone can open this page: start it with --listen ADDRESS:7420, ADDRESS being this machine's in the phones' network, and open the console there"
+		hint := "the service is reached by loopback, where no phone can open this page: start it with --listen " + ownAddress() + ":" + cmp.Or(u.Port(), "7420") + ", this machine's address in the phones' network, and open the console there"
 		return false, &hint
 	case u.Scheme != "https" && slices.ContainsFunc(b.Packages, func(p store.Package) bool { return p.Facts.V.Kind == appfile.IOSDevice }):
 		hint := "Android phones can install from here; iOS installs over HTTPS only: put the service behind a proxy with a certificate that the phone trusts"

@@ -73,7 +73,11 @@ func (s *Service) Now(ctx context.Context, c Caller) (contract.Now, error) {
 	if err != nil || len(waiting) == 0 {
 		return out, err
 	}
-	devices, err := s.candidates(ctx, c)
+	var models []string
+	for _, w := range waiting {
+		models = append(models, w.Model)
+	}
+	devices, err := s.candidates(ctx, c, models...)
 	now := time.Now()
 	for _, w := range waiting {
 		combination := fleet.Combination{Kind: w.Kind, Model: w.Model, Platform: w.Platform, OS: w.OS, Language: w.Language}

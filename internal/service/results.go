@@ -142,10 +142,16 @@ func foldLeg(l *contract.Leg) {
 
 // explainWaiting says of each waiting leg what it waits for.
 func (s *Service) explainWaiting(ctx context.Context, c Caller, d *contract.RunDetail, legs []store.Leg) error {
-	if !slices.ContainsFunc(legs, func(l store.Leg) bool { return l.State == "waiting" }) {
+	var models []string
+	for _, l := range legs {
+		if l.State == "waiting" && !slices.Contains(models, l.Model) {
+			models = append(models, l.Model)
+		}
+	}
+	if len(models) == 0 {
 		return nil
 	}
-	devices, err := s.candidates(ctx, c)
+	devices, err := s.candidates(ctx, c, models...)
 	if err != nil {
 		return err
 	}

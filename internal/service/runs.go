@@ -222,9 +222,9 @@ func (s *Service) combine(ctx context.Context, c Caller, build store.Build, in c
 	return m, nil
 }
 
-// candidates gives the fleet as it is now.
-func (s *Service) candidates(ctx context.Context, c Caller) ([]matrix.Candidate, error) {
-	rows, err := s.store.Candidates(ctx, c.ProjectID)
+// candidates gives the fleet as it is now, or what there is of some models.
+func (s *Service) candidates(ctx context.Context, c Caller, models ...string) ([]matrix.Candidate, error) {
+	rows, err := s.store.Candidates(ctx, c.ProjectID, models...)
 	out := make([]matrix.Candidate, len(rows))
 	for i, r := range rows {
 		out[i] = matrix.Candidate{ID: r.ID, Condition: r.Condition.V, Standing: fleet.Standing{Device: r.Facts.V, State: r.State, Reason: r.Reason, Used: r.Used}}

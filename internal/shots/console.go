@@ -118,7 +118,7 @@ func (p *photographer) builds(dir string) {
 
 // live starts a run at a person's pace, and shows it and what it does to the fleet.
 func (p *photographer) live() {
-	p.visit("/?start=1&with=2")
+	p.visit("/?start=1&with=Tideline/2")
 	p.see("legs: ")
 	p.click("Stand-ins at the pace of a person")
 	p.click("Start the run")
@@ -142,10 +142,10 @@ func (p *photographer) live() {
 // beforehand shows what is known before anything runs: where a build runs and why
 // not, a phone that is not ready, and what a lineup takes.
 func (p *photographer) beforehand() {
-	p.visit("/builds/3")
+	p.visit("/builds/3?app=Tideline")
 	p.see("10 of 19 devices")
 	p.keep("console-build")
-	p.visit("/fleet/kaede-mini-r1")
+	p.visit("/fleet/kaede-7-lite-s1")
 	p.see("ticks off as you do them")
 	p.keep("console-readiness")
 	p.visit("/lineups?lineup=crossing%20phones")

@@ -86,10 +86,13 @@ type Candidate struct {
 	Condition JSON[fleet.Condition] `db:"condition"`
 }
 
-// Candidates gives the devices of a project as they are now.
-func (s *Store) Candidates(ctx context.Context, project int64) ([]Candidate, error) {
+// Candidates gives the devices of a project as they are now: those of these models, or
+// all where none is named.
+func (s *Store) Candidates(ctx context.Context, project int64, models ...string) ([]Candidate, error) {
 	var list []Candidate
-	err := s.db.SelectContext(ctx, &list, `select id, facts, state, reason, used, condition from device where project_id = $1 and removed_at is null order by id`, project)
+	err := s.db.SelectContext(ctx, &list, `
+		select id, facts, state, reason, used, condition from device
+		where project_id = $1 and removed_at is null and ($2::text[] is null or model = any($2)) order by id`, project, models)
 	return list, err
 }
 

@@ -18,7 +18,7 @@ type Installed struct {
 }
 
 // kindsFor gives the kinds of package that run on a device.
-func kindsFor(d Device) (kind appfile.Kind, needs string) {
+func kindsFor(d *Device) (kind appfile.Kind, needs string) {
 	switch {
 	case d.Platform == "android":
 		return appfile.Android, "Android package (.apk)"
@@ -32,28 +32,75 @@ func kindsFor(d Device) (kind appfile.Kind, needs string) {
 	return "", ""
 }
 
-// Fit gives the position of the package in packages that runs on d at a moment,
-// or -1 and every reason why none does. It is the one place that decides this.
+// Fitter tells which package of a build runs on which device at a moment. It words
+// each reason once for all devices alike, so it is for one goroutine.
+type Fitter struct {
+	packages []appfile.Package
+	now      time.Time
+	said     map[alike]Reason
+	listed   []map[string]bool // by package: the ids of its profile, in small letters
+}
+
+// alike is what devices have in common of which the same is to be said.
+type alike struct {
+	of   int // package; -1 for the build
+	what string
+	have string
+	more string
+}
+
+// NewFitter prepares for a build's packages.
+func NewFitter(packages []appfile.Package, now time.Time) *Fitter {
+	f := &Fitter{packages, now, map[alike]Reason{}, make([]map[string]bool, len(packages))}
+	for i := range packages {
+		if p := packages[i].Profile; p != nil {
+			f.listed[i] = make(map[string]bool, len(p.Devices))
+			for _, id := range p.Devices {
+				f.listed[i][strings.ToLower(id)] = true
+			}
+		}
+	}
+	return f
+}
+
+// say gives a reason, worded when it is first given.
+func (f *Fitter) say(a alike, word func() Reason) Reason {
+	r, ok := f.said[a]
+	if !ok {
+		r = word()
+		f.said[a] = r
+	}
+	return r
+}
+
+// Fit gives the position of the package in packages that runs on d at a moment, or -1
+// and every reason why none does: a Fitter for one device.
 func Fit(packages []appfile.Package, d Device, installed []Installed, now time.Time) (int, []Reason) {
+	return NewFitter(packages, now).Fit(&d, installed)
+}
+
+// Fit gives the position of the package that runs on d, or -1 and every reason why
+// none does. It is the one place that decides this.
+func (f *Fitter) Fit(d *Device, installed []Installed) (int, []Reason) {
 	kind, needs := kindsFor(d)
 	if kind == "" {
 		return -1, []Reason{{fmt.Sprintf("no kind of package runs on %s", PlatformName(d.Platform)), "choose another device"}}
 	}
-	for i := range packages {
-		if packages[i].Kind != kind {
+	for i := range f.packages {
+		if f.packages[i].Kind != kind {
 			continue
 		}
-		if reasons := unfit(&packages[i], d, installed, now); len(reasons) > 0 {
+		if reasons := f.unfit(i, d, installed); len(reasons) > 0 {
 			return -1, reasons
 		}
 		return i, nil
 	}
-	return -1, []Reason{missing(packages, d, needs)}
+	return -1, []Reason{f.say(alike{-1, d.Platform, d.Kind, d.Model}, func() Reason { return missing(f.packages, d, needs) })}
 }
 
 // missing says which package a build lacks for a device, with a word about what
 // it has instead.
-func missing(packages []appfile.Package, d Device, needs string) Reason {
+func missing(packages []appfile.Package, d *Device, needs string) Reason {
 	has := func(k appfile.Kind) bool {
 		return slices.ContainsFunc(packages, func(p appfile.Package) bool { return p.Kind == k })
 	}
@@ -69,33 +116,48 @@ func missing(packages []appfile.Package, d Device, needs string) Reason {
 }
 
 // unfit gives every reason why a package of the right kind does not run on d.
-func unfit(p *appfile.Package, d Device, installed []Installed, now time.Time) (out []Reason) {
+func (f *Fitter) unfit(i int, d *Device, installed []Installed) (out []Reason) {
+	p := &f.packages[i]
+	add := func(what, have string, word func() Reason) {
+		if out == nil {
+			out = make([]Reason, 0, 4)
+		}
+		out = append(out, f.say(alike{i, what, have, ""}, word))
+	}
 	if p.MinimumOS != "" && compareVersions(d.OS, p.MinimumOS) < 0 {
-		os := PlatformName(d.Platform)
-		out = append(out, Reason{"needs " + os + " " + p.MinimumOS + "; this one has " + d.OS, "choose a device with " + os + " " + p.MinimumOS + " or newer"})
+		add("os", d.OS, func() Reason {
+			os := PlatformName(d.Platform)
+			return Reason{"needs " + os + " " + p.MinimumOS + "; this one has " + d.OS, "choose a device with " + os + " " + p.MinimumOS + " or newer"}
+		})
 	}
 	if len(p.ABIs) > 0 && d.ABI != "" && !runs(p.ABIs, d.ABI) {
-		out = append(out, Reason{"its native code is for " + strings.Join(p.ABIs, ", ") + "; this one is " + d.ABI, "build it for " + d.ABI + " too, or choose a device of another kind"})
+		add("abi", d.ABI, func() Reason {
+			return Reason{"its native code is for " + strings.Join(p.ABIs, ", ") + "; this one is " + d.ABI, "build it for " + d.ABI + " too, or choose a device of another kind"}
+		})
 	}
 	if len(p.Forms) > 0 && d.Form != "" && !slices.Contains(p.Forms, d.Form) {
 		if !(d.Platform == "ios" && d.Form == "tablet" && slices.Contains(p.Forms, "phone")) { // tablets run phones' apps, enlarged
-			out = append(out, Reason{"is made for a " + strings.Join(p.Forms, " or ") + "; this one is a " + d.Form, "choose a " + p.Forms[0] + ", or add the form to the app's device family"})
+			add("form", d.Form, func() Reason {
+				return Reason{"is made for a " + strings.Join(p.Forms, " or ") + "; this one is a " + d.Form, "choose a " + p.Forms[0] + ", or add the form to the app's device family"}
+			})
 		}
 	}
 	for _, t := range p.Needs {
 		if !slices.Contains(d.Traits, t) && !slices.Contains(d.Abilities, t) {
-			out = append(out, Reason{"requires " + t + "; this one has none", "choose a device with " + t + ", or let the manifest say that it is not required"})
+			add("trait", t, func() Reason {
+				return Reason{"requires " + t + "; this one has none", "choose a device with " + t + ", or let the manifest say that it is not required"}
+			})
 		}
 	}
 	if p.Kind == appfile.Android && p.Signing == nil && p.Parts != nil { // without parts: read before signatures were
 		out = append(out, Reason{"is not signed, so no device would install it", "sign the package and push it again"})
 	}
 	if p.Kind == appfile.IOSDevice {
-		out = append(out, listed(p.Profile, d, now)...)
+		out = f.profiled(out, i, d)
 	}
-	for _, i := range installed {
-		if i.ID == p.ApplicationID {
-			out = append(out, clash(p, d, i)...)
+	for _, one := range installed {
+		if one.ID == p.ApplicationID {
+			out = f.clash(out, i, d, one)
 		}
 	}
 	return out
@@ -110,16 +172,19 @@ func runs(abis []string, abi string) bool {
 
 const day = "2 January 2006"
 
-func listed(profile *appfile.Profile, d Device, now time.Time) (out []Reason) {
+// profiled adds why a device package's provisioning profile does not let it run on d.
+func (f *Fitter) profiled(out []Reason, i int, d *Device) []Reason {
+	profile := f.packages[i].Profile
 	if profile == nil {
-		return []Reason{{"it holds no provisioning profile", "sign the .ipa with a profile that lists this phone"}}
+		return append(out, Reason{"it holds no provisioning profile", "sign the .ipa with a profile that lists this phone"})
 	}
-	if !profile.Expires.IsZero() && now.After(profile.Expires) {
-		out = append(out, Reason{"the profile expired on " + profile.Expires.Format(day), "renew the profile " + strconv.Quote(profile.Name) + " and sign again"})
+	if !profile.Expires.IsZero() && f.now.After(profile.Expires) {
+		out = append(out, f.say(alike{i, "expired", "", ""}, func() Reason {
+			return Reason{"the profile expired on " + profile.Expires.Format(day), "renew the profile " + strconv.Quote(profile.Name) + " and sign again"}
+		}))
 	}
-	lists := slices.ContainsFunc(profile.Devices, func(id string) bool { return strings.EqualFold(id, d.HardwareID) })
 	switch {
-	case profile.AllDevices || lists:
+	case profile.AllDevices || f.listed[i][strings.ToLower(d.HardwareID)]:
 	case len(profile.Devices) == 0:
 		out = append(out, Reason{"the profile lists no devices: it is one for a store", "sign with a profile for development, or ad hoc, that lists this " + d.Form})
 	default:
@@ -127,24 +192,34 @@ func listed(profile *appfile.Profile, d Device, now time.Time) (out []Reason) {
 		if id == "" {
 			id = "(not known yet)"
 		}
-		out = append(out, Reason{"the profile does not list this " + d.Form, "add its id " + id + " to the profile " + strconv.Quote(profile.Name) + " and sign again"})
+		not := f.say(alike{i, "unlisted", d.Form, ""}, func() Reason {
+			return Reason{"the profile does not list this " + d.Form, " to the profile " + strconv.Quote(profile.Name) + " and sign again"}
+		})
+		out = append(out, Reason{not.Why, "add its id " + id + not.Remedy})
 	}
 	return out
 }
 
-// clash tells what keeps p from replacing the app of its id that is installed.
-func clash(p *appfile.Package, d Device, i Installed) (out []Reason) {
-	ask := ""
-	if d.Owner != "" {
-		ask = "ask " + d.Owner + " to "
+// clash adds what keeps a package from replacing the app of its id that is installed.
+func (f *Fitter) clash(out []Reason, i int, d *Device, have Installed) []Reason {
+	p := &f.packages[i]
+	ask := func() string {
+		if d.Owner != "" {
+			return "ask " + d.Owner + " to "
+		}
+		return ""
 	}
-	if i.Signer != "" && p.Signing != nil && p.Signing.Fingerprint != i.Signer {
-		out = append(out, Reason{"another app of that id, signed differently, is installed", ask + "remove " + i.ID + " from it, or sign with the certificate " + i.Signer[:min(12, len(i.Signer))] + "…"})
+	if have.Signer != "" && p.Signing != nil && p.Signing.Fingerprint != have.Signer {
+		out = append(out, f.say(alike{i, "signer", d.Owner, have.Signer}, func() Reason {
+			return Reason{"another app of that id, signed differently, is installed", ask() + "remove " + have.ID + " from it, or sign with the certificate " + have.Signer[:min(12, len(have.Signer))] + "…"}
+		}))
 	}
-	have, err := strconv.ParseInt(i.VersionCode, 10, 64)
-	want, err2 := strconv.ParseInt(p.VersionCode, 10, 64)
-	if d.Platform == "android" && err == nil && err2 == nil && have > want {
-		out = append(out, Reason{fmt.Sprintf("a newer version (%d) is installed", have), ask + "remove " + i.ID + " from it, or push a higher version code"})
+	there, err := strconv.ParseInt(have.VersionCode, 10, 64)
+	ours, err2 := strconv.ParseInt(p.VersionCode, 10, 64)
+	if d.Platform == "android" && err == nil && err2 == nil && there > ours {
+		out = append(out, f.say(alike{i, "version", d.Owner, have.VersionCode}, func() Reason {
+			return Reason{fmt.Sprintf("a newer version (%d) is installed", there), ask() + "remove " + have.ID + " from it, or push a higher version code"}
+		}))
 	}
 	return out
 }

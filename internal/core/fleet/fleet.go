@@ -104,6 +104,18 @@ func compareVersions(a, b string) int {
 	return 0
 }
 
+// versionKey is the first numbers of a version, as many as devices' versions have.
+type versionKey [4]int
+
+func keyOfVersion(v string) (k versionKey) {
+	for i := range k {
+		k[i], v = leading(v)
+	}
+	return k
+}
+
+func (k versionKey) compare(o versionKey) int { return slices.Compare(k[:], o[:]) }
+
 // leading gives the first number of a dotted version and what follows its dot. A
 // part that is no number counts as 0.
 func leading(v string) (n int, rest string) {

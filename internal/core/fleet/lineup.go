@@ -145,16 +145,18 @@ func ReadLineup(text string) (*Lineup, error) {
 
 // lacks gives the first thing in which d is not what f asks for, "" where it is, and
 // how many things were as asked before.
-func (f *Filter) lacks(d *Device) (why string, met int) {
+func (f *Filter) lacks(d *Device, s sayings) (why string, met int) {
 	one := func(what string, want Words, have string) bool {
 		if len(want) == 0 {
 			return true
 		}
 		if !slices.Contains(want, have) {
-			why = "its " + what + " is " + have
-			if have == "" {
-				why = "it has no " + what
-			}
+			why = s.say(what, have, func() string {
+				if have == "" {
+					return "it has no " + what
+				}
+				return "its " + what + " is " + have
+			})
 			return false
 		}
 		met++
@@ -166,7 +168,7 @@ func (f *Filter) lacks(d *Device) (why string, met int) {
 	}
 	if f.OS != "" {
 		if met++; !f.OS.holds(d.OS) {
-			return "its OS is " + d.OS, met
+			return s.say("OS", d.OS, func() string { return "its OS is " + d.OS }), met
 		}
 	}
 	all := func(what string, want Words, have []string) bool {
@@ -209,8 +211,9 @@ type Choice struct {
 func (l *Lineup) Choose(fleet []Standing, who string, now time.Time) Choice {
 	out := Choice{Taken: []Chosen{}, Passed: []Chosen{}}
 	var fit []int
+	said := sayings{}
 	for i := range fleet {
-		if why := l.passes(&fleet[i], who, now); why != "" {
+		if why := l.passes(&fleet[i], who, now, said); why != "" {
 			out.Passed = append(out.Passed, Chosen{fleet[i].Name, why})
 		} else {
 			fit = append(fit, i)
@@ -229,12 +232,25 @@ func (l *Lineup) Choose(fleet []Standing, who string, now time.Time) Choice {
 	return out
 }
 
+// sayings are reasons by what they are of: each is worded once for all devices alike.
+type sayings map[[2]string]string
+
+func (s sayings) say(what, have string, word func() string) string {
+	key := [2]string{what, have}
+	text, ok := s[key]
+	if !ok {
+		text = word()
+		s[key] = text
+	}
+	return text
+}
+
 // passes gives why a device is passed over, "" where it is not.
-func (l *Lineup) passes(d *Standing, who string, now time.Time) string {
+func (l *Lineup) passes(d *Standing, who string, now time.Time, s sayings) string {
 	if len(l.Pick) > 0 {
 		nearest, most := "", -1 // of several picks, what the nearest misses
 		for i := range l.Pick {
-			why, met := l.Pick[i].lacks(&d.Device)
+			why, met := l.Pick[i].lacks(&d.Device, s)
 			if why == "" {
 				nearest = ""
 				break
@@ -248,16 +264,18 @@ func (l *Lineup) passes(d *Standing, who string, now time.Time) string {
 		}
 	}
 	for i := range l.Skip {
-		if why, _ := l.Skip[i].lacks(&d.Device); why == "" {
+		if why, _ := l.Skip[i].lacks(&d.Device, s); why == "" {
 			return "it is one to skip"
 		}
 	}
 	switch d.State {
 	case "offline", "unready", "sidelined":
-		if d.Reason != "" {
-			return "it is " + d.State + ": " + d.Reason
-		}
-		return "it is " + d.State
+		return s.say(d.State, d.Reason, func() string {
+			if d.Reason != "" {
+				return "it is " + d.State + ": " + d.Reason
+			}
+			return "it is " + d.State
+		})
 	}
 	if r, ok := d.Admits(who, now); !ok {
 		return r.Why
@@ -273,16 +291,24 @@ func (l *Lineup) order(fleet []Standing, fit []int) []int {
 		}
 		return len(l.Pin)
 	}
-	slices.SortFunc(fit, func(i, j int) int {
-		a, b := &fleet[i], &fleet[j]
-		if c := cmp.Compare(pinned(a), pinned(b)); c != 0 {
+	type place struct {
+		at, pin int
+		os      versionKey
+	}
+	places := make([]place, len(fit))
+	for n, i := range fit {
+		places[n] = place{i, pinned(&fleet[i]), keyOfVersion(fleet[i].OS)}
+	}
+	slices.SortFunc(places, func(x, y place) int {
+		if c := cmp.Compare(x.pin, y.pin); c != 0 {
 			return c
 		}
+		a, b := &fleet[x.at], &fleet[y.at]
 		for _, f := range l.First {
 			c := 0
 			switch f {
 			case NewestOS:
-				c = compareVersions(b.OS, a.OS)
+				c = y.os.compare(x.os)
 			case NewestModel:
 				c = cmp.Compare(b.Released, a.Released)
 			case LeastUsed:
@@ -294,6 +320,9 @@ func (l *Lineup) order(fleet []Standing, fit []int) []int {
 		}
 		return strings.Compare(a.Name, b.Name)
 	})
+	for n := range places {
+		fit[n] = places[n].at
+	}
 	if slices.Contains(l.First, Spread) {
 		return spread(fleet, fit, func(d *Standing) bool { return slices.Contains(l.Pin, d.Name) })
 	}

@@ -62,8 +62,9 @@ func Combine(packages []appfile.Package, devices []Candidate, picks []fleet.Pick
 		}
 		classes[c] = append(classes[c], d)
 	}
+	fits := fleet.NewFitter(packages, now)
 	for _, c := range order {
-		if leg, reasons := combine(packages, c, classes[c], who, now); reasons == nil {
+		if leg, reasons := combine(fits, c, classes[c], who, now); reasons == nil {
 			m.Legs = append(m.Legs, leg)
 		} else {
 			m.LeftOut = append(m.LeftOut, LeftOut{c, reasons})
@@ -78,12 +79,12 @@ func Combine(packages []appfile.Package, devices []Candidate, picks []fleet.Pick
 }
 
 // combine makes the leg of a class, or gives every reason why none of its devices serves.
-func combine(packages []appfile.Package, c fleet.Combination, devices []Candidate, who string, now time.Time) (Leg, []fleet.Reason) {
+func combine(fits *fleet.Fitter, c fleet.Combination, devices []Candidate, who string, now time.Time) (Leg, []fleet.Reason) {
 	leg := Leg{Combination: c, Package: -1}
 	usable := false
 	var reasons []fleet.Reason
 	for _, d := range devices {
-		at, why := fleet.Fit(packages, d.Device, d.Condition.Installed, now)
+		at, why := fits.Fit(&d.Device, d.Condition.Installed)
 		if r, ok := (fleet.Device{Owner: d.Owner, Use: fleet.Use{People: d.Use.People}}).Admits(who, now); !ok { // its hours come round
 			at, why = -1, append(why, r)
 		}

@@ -6,6 +6,7 @@ import { useFleet, useTitle } from "../data/live";
 import { at, plural, size } from "../data/time";
 import { platformName } from "../data/weave";
 import { useStart } from "../parts/frame";
+import { buildKey } from "../parts/start";
 import { Heading, Modal, Section, Trouble, Waiting } from "../parts/plain";
 import { RunVerdict } from "../parts/runs";
 import { Pick } from "../parts/start";
@@ -67,7 +68,7 @@ export function BuildPage() {
         <button className="button" onClick={() => setAsked("hand")}>
           Hand to a phone
         </button>
-        <button className="button button-main" onClick={() => start({ with: String(one.number) })}>
+        <button className="button button-main" onClick={() => start({ with: buildKey(one) })}>
           Start a run of it
         </button>
       </Heading>

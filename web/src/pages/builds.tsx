@@ -6,6 +6,7 @@ import { at, plural, size } from "../data/time";
 import { fetchFrom, forgetUploads, handIn, under, useUploads, type Upload } from "../data/uploads";
 import { platformName } from "../data/weave";
 import { useStart } from "../parts/frame";
+import { buildKey } from "../parts/start";
 import { Command, Empty, Heading, Modal, Progress, Section, Trouble, Waiting } from "../parts/plain";
 
 export const kindName = (k: string) => ({ android_package: "Android package", android_test: "Android test package", ios_device: "iOS device package", ios_simulator: "iOS simulator app", web_bundle: "Web bundle" })[k] ?? k;
@@ -140,7 +141,7 @@ export function BuildsPage() {
                 </td>
                 <td className="py-2 pr-4 whitespace-nowrap">{at(b.created_at)}</td>
                 <td className="py-1.5 text-right">
-                  <button className="button" aria-label={`Start a run of ${b.app} ${b.version_name}`} onClick={() => start({ with: String(b.number) })}>
+                  <button className="button" aria-label={`Start a run of ${b.app} ${b.version_name}`} onClick={() => start({ with: buildKey(b) })}>
                     Start a run
                   </button>
                 </td>

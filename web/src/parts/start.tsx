@@ -40,7 +40,8 @@ export function StartRun() {
   );
 }
 
-const buildKey = (b: Build) => `${b.app}\n${b.number}`;
+/** How an address names a build: numbers are an app's own. */
+export const buildKey = (b: Build) => `${b.app}/${b.number}`;
 
 function StartForm({ build, suite, through, onStarted }: { build: string | null; suite: string | null; through: string | null; onStarted: () => void }) {
   const builds = useGet<{ items: Build[] }>("builds?limit=50");
@@ -56,8 +57,13 @@ function StartForm({ build, suite, through, onStarted }: { build: string | null;
     setD((before) => ({ ...before, ...part }));
   };
 
-  const items = useMemo(() => builds.data?.items ?? [], [builds.data]);
-  const chosen = items.find((b) => buildKey(b) === d.build) ?? items.find((b) => String(b.number) === d.build) ?? items[0];
+  // The newest are to choose from, and the one that was asked for, however old it is.
+  const newest = useMemo(() => builds.data?.items ?? [], [builds.data]);
+  const cut = d.build.lastIndexOf("/");
+  const far = cut > 0 && builds.isSuccess && !newest.some((b) => buildKey(b) === d.build);
+  const old = useGet<Build>(`builds/${encodeURIComponent(d.build.slice(cut + 1))}?app=${encodeURIComponent(d.build.slice(0, cut))}`, { enabled: far, retry: false });
+  const items = far && old.data ? [old.data, ...newest] : newest;
+  const chosen = items.find((b) => buildKey(b) === d.build) ?? (far && old.isPending ? undefined : newest[0]);
   const wanted = suites.data && (d.suites.length ? d.suites.filter((s) => suites.data.some((one) => one.name === s)) : suites.data.map((s) => s.name));
   const models = useMemo(() => {
     const out = new Map<string, { name: string; detail: string }>();
