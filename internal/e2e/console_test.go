@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/demo"
 	"yamato/internal/browser"
 	"yamato/internal/client"
 )
@@ -94,6 +95,32 @@ func (r *rig) wake() {
 
 // crossings are the verdicts that the weave shows.
 const crossings = `[...document.querySelectorAll("[role=gridcell]")].map((e) => e.dataset.verdict)`
+
+func TestARunIsStartedOfTheBuildThatWasMeant(t *testing.T) {
+	t.Parallel() // it mostly waits
+	r := newRig(t, rigConfig{})
+	dir := samples(t)
+	other, err := demo.PackAndroid(demo.App{ID: "example.elsewhere", Name: "Elsewhere", Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30, Texts: map[string]map[string]string{"app_name": {"": "Elsewhere"}}})
+	require.NoError(t, err)
+	path := filepath.Join(dir, "elsewhere.apk")
+	require.NoError(t, os.WriteFile(path, other, 0o600))
+	r.awaitIdle()
+	for _, args := range [][]string{{"build", "push", filepath.Join(dir, "tideline-3.1.4.apk")}, {"build", "push", path}, {"suite", "push", filepath.Join(dir, "suites")}} {
+		_, errOut, code := r.yamato(args...)
+		require.Zero(t, code, errOut)
+	}
+	d := newDesk(t, r)
+	d.visit("/builds")
+	chosen := func(words string) string {
+		return fmt.Sprintf(`document.querySelector("[role=dialog] [aria-label=Build]")?.innerText.trim() === %q`, words)
+	}
+	d.click("Start a run of Tideline 3.1.4") // its number is that of the other app's build too
+	d.await(chosen("Tideline 3.1.4 (58)"))
+	d.click("Close")
+	d.await(`!document.querySelector("[role=dialog]")`)
+	d.click("Start a run of Elsewhere 1.0")
+	d.await(chosen("Elsewhere 1.0 (1)"))
+}
 
 func TestTheConsoleFromSignInToAFailure(t *testing.T) {
 	t.Parallel() // it mostly waits
