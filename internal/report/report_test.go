@@ -55,9 +55,9 @@ Buying a ticket
   quick                ○  ○  ▲
   slow                 ◐  ○  –
 
-   1 Kaede 7, Android 14 emulator
-   2 Kaede 7 Lite, Android 14 emulator
-   3 Kaede Mini, Android 14 emulator
+   1 Kaede 7, Android 14, emulator
+   2 Kaede 7 Lite, Android 14, emulator
+   3 Kaede Mini, Android 14, emulator
 
   ○ pass   ■ fail   ▲ error   – skip   ◐ flaky   · not decided
 

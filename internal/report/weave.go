@@ -107,8 +107,11 @@ func Weave(w io.Writer, d contract.RunDetail, ink Ink) {
 		fmt.Fprintf(w, "  %s %s\n", ink.Faint(fmt.Sprintf("%2d", i+1)), c)
 	}
 	fmt.Fprintf(w, "\n  %s\n", ink.Faint("○ pass   ■ fail   ▲ error   – skip   ◐ flaky   · not decided"))
-	for _, l := range d.LeftOut {
-		fmt.Fprintf(w, "\n  left out: %s\n", whole(l.Combination))
+	for i, l := range d.LeftOut {
+		if i == 0 {
+			fmt.Fprintln(w)
+		}
+		fmt.Fprintf(w, "  left out: %s\n", whole(l.Combination))
 		for _, reason := range l.Reasons {
 			fmt.Fprintf(w, "    %s: %s\n", reason.Why, reason.Remedy)
 		}
@@ -270,5 +273,5 @@ func whole(c contract.Combination) string {
 	if c.Kind == "" || c.Kind == "real" {
 		return Label(c)
 	}
-	return Label(c) + " " + c.Kind
+	return Label(c) + ", " + c.Kind
 }

@@ -143,7 +143,7 @@ func (p *photographer) live() {
 // not, a phone that is not ready, and what a lineup takes.
 func (p *photographer) beforehand() {
 	p.visit("/builds/3?app=Tideline")
-	p.see("10 of 19 devices")
+	p.see("11 of 19 devices")
 	p.keep("console-build")
 	p.visit("/fleet/kaede-7-lite-s1")
 	p.see("ticks off as you do them")

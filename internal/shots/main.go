@@ -20,18 +20,18 @@ import (
 type shot struct {
 	name    string
 	command string // as the user types it
-
+	small   bool   // there is much to show
 }
 
 var shots = []shot{
-	{"suite-check", "yamato suite check slips.suite"},
-	{"build", "yamato build push packages/tideline-3.2.0.apk packages/tideline-3.2.0-simulator.zip; echo; yamato build ls"},
-	{"build-fit", "yamato build fit 3.2.1 --misfits; echo; yamato lineup try 'crossing phones'"},
-	{"device-ls", "yamato device ls; echo; yamato device check kaede-mini-r1"},
-	{"device-look", "yamato device look aster-petit-1 --build 3.1.4 --language de-DE --to looks"},
-	{"try", `yamato try suites/tickets.suite --build 3.2.0 --on "Kaede 7" --on "Aster 12"`},
-	{"run-show", "yamato run show 2"},
-	{"run-fetch", "yamato run fetch 2 evidence; find evidence -type f -path '*Aster-Petit*' | sort | head -24"},
+	{"suite-check", "yamato suite check slips.suite", false},
+	{"build", "yamato build push packages/tideline-3.2.0.apk packages/tideline-3.2.0-simulator.zip; echo; yamato build ls", false},
+	{"build-fit", "yamato build fit 3.2.1 --misfits; echo; yamato lineup try 'crossing phones'", true},
+	{"device-ls", "yamato device ls; echo; yamato device check kaede-mini-r1", false},
+	{"device-look", "yamato device look aster-petit-1 --build 3.1.4 --language de-DE --to looks", false},
+	{"try", `yamato try suites/tickets.suite --build 3.2.0 --on "Kaede 7" --on "Aster 12"`, false},
+	{"run-show", "yamato run show 2", true},
+	{"run-fetch", "yamato run fetch 2 evidence; find evidence -type f -path '*Aster-Petit*' | sort | head -24", false},
 }
 
 // slips is a script with faults to be found.
@@ -140,7 +140,11 @@ func take(s shot, program, display, dir, out string) error {
 	done := filepath.Join(dir, "done")
 	_ = os.Remove(done)
 	script := fmt.Sprintf("printf '\\033[2m$\\033[0m \\033[1m%%s\\033[0m\\n\\n' %s; %s; touch %s; exec sleep 60", quote(s.command), s.command, done)
-	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "157x49+0+0", "-bg", "#fbf8f1", "-fg", "#18222f", "-cr", "#fbf8f1", "-bw", "0", "-b", "14", "+sb", "-e", "sh", "-c", script)
+	size, geometry := "10", "157x49+0+0"
+	if s.small {
+		size, geometry = "9", "179x57+0+0"
+	}
+	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", geometry, "-bg", "#fbf8f1", "-fg", "#18222f", "-cr", "#fbf8f1", "-bw", "0", "-b", "14", "+sb", "-e", "sh", "-c", script)
 	path, err := filepath.Abs(filepath.Dir(program))
 	if err != nil {
 		return err
