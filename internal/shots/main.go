@@ -29,7 +29,7 @@ var shots = []shot{
 	{"build-fit", "yamato build fit 3.2.1 --misfits; echo; yamato lineup try 'crossing phones'", true},
 	{"device-ls", "yamato device ls; echo; yamato device check kaede-mini-r1", false},
 	{"device-look", "yamato device look aster-petit-1 --build 3.1.4 --language de-DE --to looks", false},
-	{"try", `yamato try suites/tickets.suite --build 3.2.0 --on "Kaede 7" --on "Aster 12"`, false},
+	{"try", `yamato try suites/tickets.suite --build 3.2.0 --on "Kaede 7"`, false},
 	{"run-show", "yamato run show 2", true},
 	{"run-fetch", "yamato run fetch 2 evidence; find evidence -type f -path '*Aster-Petit*' | sort | head -24", false},
 }
@@ -142,7 +142,7 @@ func take(s shot, program, display, dir, out string) error {
 	script := fmt.Sprintf("printf '\\033[2m$\\033[0m \\033[1m%%s\\033[0m\\n\\n' %s; %s; touch %s; exec sleep 60", quote(s.command), s.command, done)
 	size, geometry := "10", "157x49+0+0"
 	if s.small {
-		size, geometry = "9", "179x57+0+0"
+		size, geometry = "9", "157x51+0+0"
 	}
 	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", geometry, "-bg", "#fbf8f1", "-fg", "#18222f", "-cr", "#fbf8f1", "-bw", "0", "-b", "14", "+sb", "-e", "sh", "-c", script)
 	path, err := filepath.Abs(filepath.Dir(program))

@@ -211,14 +211,14 @@ func (f *Fitter) clash(out []Reason, i int, d *Device, have Installed) []Reason 
 	}
 	if have.Signer != "" && p.Signing != nil && p.Signing.Fingerprint != have.Signer {
 		out = append(out, f.say(alike{i, "signer", d.Owner, have.Signer}, func() Reason {
-			return Reason{"another app of that id, signed differently, is installed", ask() + "remove " + have.ID + " from it, or sign with the certificate " + have.Signer[:min(12, len(have.Signer))] + "…"}
+			return Reason{"another app of that id, signed differently, is installed", ask() + "remove " + have.ID + ", or sign with certificate " + have.Signer[:min(8, len(have.Signer))] + "…"}
 		}))
 	}
 	there, err := strconv.ParseInt(have.VersionCode, 10, 64)
 	ours, err2 := strconv.ParseInt(p.VersionCode, 10, 64)
 	if d.Platform == "android" && err == nil && err2 == nil && there > ours {
 		out = append(out, f.say(alike{i, "version", d.Owner, have.VersionCode}, func() Reason {
-			return Reason{fmt.Sprintf("a newer version (%d) is installed", there), ask() + "remove " + have.ID + " from it, or push a higher version code"}
+			return Reason{fmt.Sprintf("a newer version (%d) is installed", there), ask() + "remove " + have.ID + ", or push a higher version code"}
 		}))
 	}
 	return out

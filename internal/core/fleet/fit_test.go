@@ -56,7 +56,7 @@ func TestEveryReasonWhyABuildDoesNotRunHasItsRemedy(t *testing.T) {
 		"a profile of others":       {iPhone, []appfile.Package{ipa(later, "00008120-BB")}, nil, []string{"the profile does not list this phone"}, []string{`add its id 00008120-AA to the profile "ad hoc" and sign again`}},
 		"a profile for a store":     {iPhone, []appfile.Package{ipa(later)}, nil, []string{"the profile lists no devices"}, []string{"sign with a profile for development, or ad hoc, that lists this phone"}},
 		"an old profile of others":  {iPhone, []appfile.Package{ipa(time.Date(2026, 9, 30, 0, 0, 0, 0, time.UTC), "00008120-BB")}, nil, []string{"the profile expired on 30 September 2026", "the profile does not list this phone"}, []string{"renew the profile", "add its id"}},
-		"signed differently":        {android14, []appfile.Package{signedBy("aaaa")}, []Installed{{"example.tideline", "58", "bbbb"}, {"example.other", "99", "cccc"}}, []string{"another app of that id, signed differently, is installed"}, []string{"remove example.tideline from it"}},
+		"signed differently":        {android14, []appfile.Package{signedBy("aaaa")}, []Installed{{"example.tideline", "58", "bbbb"}, {"example.other", "99", "cccc"}}, []string{"another app of that id, signed differently, is installed"}, []string{"remove example.tideline"}},
 		"signed differently, Bo's":  {owned, []appfile.Package{signedBy("aaaa")}, []Installed{{"example.tideline", "58", "bbbb"}}, []string{"another app of that id"}, []string{"ask Bo to remove"}},
 		"a newer one, old OS, more": {android9, []appfile.Package{signedBy("aaaa")}, []Installed{{"example.tideline", "64", "aaaa"}}, []string{"needs Android 11", "a newer version (64) is installed"}, []string{"choose", "higher version code"}},
 	} {
