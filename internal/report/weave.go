@@ -227,6 +227,9 @@ func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
 		where := strings.Join(g.where, "; ")
 		if n := crossingsOf[g.suite+"\x00"+g.name]; len(g.where) == n && n > 1 {
 			where = fmt.Sprintf("all %d combinations", n)
+			if n == 2 {
+				where = "both combinations"
+			}
 		}
 		fmt.Fprintf(w, "  on       %s\n", where)
 		writeFailure(w, g.sentence, g.example)

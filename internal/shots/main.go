@@ -142,7 +142,7 @@ func take(s shot, program, display, dir, out string) error {
 	script := fmt.Sprintf("printf '\\033[2m$\\033[0m \\033[1m%%s\\033[0m\\n\\n' %s; %s; touch %s; exec sleep 60", quote(s.command), s.command, done)
 	size, geometry := "10", "157x49+0+0"
 	if s.small {
-		size, geometry = "9", "157x51+0+0"
+		size, geometry = "8", "179x59+0+0"
 	}
 	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", geometry, "-bg", "#fbf8f1", "-fg", "#18222f", "-cr", "#fbf8f1", "-bw", "0", "-b", "14", "+sb", "-e", "sh", "-c", script)
 	path, err := filepath.Abs(filepath.Dir(program))
