@@ -54,7 +54,7 @@ func TestALegNeverRunsOnDevicesOfItsClassThatDoNotFitOrMayNotBeUsed(t *testing.T
 
 	m = Combine(apk, list[1:], nil, "en-GB", "Aya", now)
 	require.Empty(t, m.Legs)
-	require.Equal(t, []fleet.Reason{{Why: "bos: only Ines may use it", Remedy: "ask Bo to be let in"}, {Why: "clashing: another app of that id, signed differently, is installed", Remedy: "remove example.tideline from it, or sign with the certificate bb…"},
+	require.Equal(t, []fleet.Reason{{Why: "bos: only Ines may use it", Remedy: "ask Bo to be let in"}, {Why: "clashing: another app of that id, signed differently, is installed", Remedy: "remove example.tideline, or sign with certificate bb…"},
 		{Why: " is not ready: debugging was never allowed", Remedy: "allow it"}}, m.LeftOut[0].Reasons)
 
 	m = Combine(apk, list[1:], nil, "en-GB", "Bo", now)
