@@ -10,6 +10,8 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/token"
+
+	"yamato/internal/core/near"
 )
 
 // Read reads text into a pointer to a struct with `yaml` tags. Fields that the struct
@@ -31,7 +33,7 @@ func Read(text []byte, into any) error {
 		return at(node.Token, err, "%s is needed here, not %s", nodeName(node.Expected.YAMLName()), nodeName(node.Actual.YAMLName()))
 	case errors.As(err, &unknown):
 		name := unknown.Token.Value
-		if meant := nearest(name, fields(reflect.TypeOf(into), nil)); meant != "" {
+		if meant := near.Word(name, fields(reflect.TypeOf(into), nil)); meant != "" {
 			return at(unknown.Token, err, "there is no `%s`; did you mean `%s`?", name, meant)
 		}
 		return at(unknown.Token, err, "there is no `%s`", name)
@@ -105,35 +107,4 @@ func fields(t reflect.Type, seen []reflect.Type) (out []string) {
 		out = append(out, fields(t.Field(i).Type, append(seen, t))...)
 	}
 	return out
-}
-
-// nearest gives the name that is one or two slips away, "" where none is.
-func nearest(name string, names []string) string {
-	best, least := "", 3
-	for _, n := range names {
-		if d := distance(name, n); d < least && d < len(n) {
-			best, least = n, d
-		}
-	}
-	return best
-}
-
-// distance counts the letters to put in, take out or change (Levenshtein 1966).
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		last := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := last
-			if a[i] != b[j] {
-				cost++
-			}
-			last, row[j+1] = row[j+1], min(cost, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(b)]
 }

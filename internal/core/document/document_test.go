@@ -38,14 +38,3 @@ func TestWhatIsWrongIsSaidInWordsWithItsLine(t *testing.T) {
 		require.NotContains(t, err.Error(), "Go ", text)
 	}
 }
-
-func TestSlipsAreCountedByLetters(t *testing.T) {
-	for _, c := range []struct {
-		a, b string
-		n    int
-	}{{"", "abc", 3}, {"quays", "quays", 0}, {"quay", "quays", 1}, {"kitten", "sitting", 3}, {"nmae", "name", 2}} {
-		require.Equal(t, c.n, distance(c.a, c.b))
-		require.Equal(t, c.n, distance(c.b, c.a))
-	}
-	require.Empty(t, nearest("xy", []string{"os", "ab"}), "what shares no letter is no slip")
-}

@@ -56,7 +56,7 @@ func NewFitter(packages []appfile.Package, now time.Time) *Fitter {
 		if p := packages[i].Profile; p != nil {
 			f.listed[i] = make(map[string]bool, len(p.Devices))
 			for _, id := range p.Devices {
-				f.listed[i][strings.ToLower(id)] = true
+				f.listed[i][strings.ToLower(id)] = id != "" // what is not known yet is not listed
 			}
 		}
 	}

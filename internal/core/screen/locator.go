@@ -5,6 +5,8 @@ import (
 	"regexp"
 	"sort"
 	"strings"
+
+	"yamato/internal/core/near"
 )
 
 // Match says what a text must be: exactly Text (white space folded), or
@@ -207,7 +209,7 @@ func (l Locator) distance(n *Node) (int, bool) {
 	if wanted == "" {
 		return 0, true
 	}
-	d := Distance(strings.ToLower(wanted), strings.ToLower(have))
+	d := near.Distance(strings.ToLower(wanted), strings.ToLower(have))
 	if strings.Contains(strings.ToLower(have), strings.ToLower(wanted)) {
 		d = 1
 	}
@@ -215,39 +217,4 @@ func (l Locator) distance(n *Node) (int, bool) {
 		d += 3
 	}
 	return d, d <= max(2, len([]rune(wanted))/2)
-}
-
-// Distance is the number of single-character edits and swaps of neighbours
-// between a and b (optimal string alignment; Damerau 1964, Levenshtein 1966).
-// Inputs over 200 characters count by their first 200.
-func Distance(a, b string) int {
-	x, y := clip([]rune(a)), clip([]rune(b))
-	rows := make([][]int, len(x)+1)
-	for i := range rows {
-		rows[i] = make([]int, len(y)+1)
-		rows[i][0] = i
-	}
-	for j := range rows[0] {
-		rows[0][j] = j
-	}
-	for i := 1; i <= len(x); i++ {
-		for j := 1; j <= len(y); j++ {
-			cost := 1
-			if x[i-1] == y[j-1] {
-				cost = 0
-			}
-			rows[i][j] = min(rows[i-1][j]+1, rows[i][j-1]+1, rows[i-1][j-1]+cost)
-			if i > 1 && j > 1 && x[i-1] == y[j-2] && x[i-2] == y[j-1] {
-				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
-			}
-		}
-	}
-	return rows[len(x)][len(y)]
-}
-
-func clip(r []rune) []rune {
-	if len(r) > 200 {
-		return r[:200]
-	}
-	return r
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"yamato/internal/core/near"
 	"yamato/internal/core/screen"
 )
 
@@ -54,12 +55,7 @@ func (f Finding) Format(file string) string {
 
 // meant suggests the known word that is nearest to word, if one is near.
 func meant(word string, known []string) string {
-	best, at := "", 3
-	for _, k := range known {
-		if d := screen.Distance(word, k); d < at && d < max(2, len(word)) {
-			best, at = k, d
-		}
-	}
+	best := near.Word(word, known)
 	if best == "" {
 		return ""
 	}
