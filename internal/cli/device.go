@@ -242,7 +242,7 @@ func treeRows(t *screen.Tree) (rows [][]string, hidden int) {
 		if n.Role == "" && n.ID == "" && n.Label() == "" {
 			return true
 		}
-		if !n.Shown() {
+		if !n.OnScreen() {
 			hidden++
 			return true
 		}

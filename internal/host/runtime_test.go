@@ -126,6 +126,7 @@ func (b *bedside) lease(number int64, ttl time.Duration) {
 
 // patient is a device that does as it is told, and can be made to hang or fail.
 type patient struct {
+	now     time.Duration
 	mu      sync.Mutex
 	install error
 	hang    chan struct{} // Start waits for it
@@ -134,13 +135,16 @@ type patient struct {
 
 var still = &screen.Tree{Root: &screen.Node{Role: "application"}, Revision: 1}
 
-func (p *patient) Tree(context.Context) (*screen.Tree, error)               { return still, nil }
-func (p *patient) AwaitChange(context.Context, uint64, time.Duration) error { return nil }
-func (p *patient) Now() time.Duration                                       { return 0 }
-func (p *patient) Picture(context.Context) (script.Picture, error)          { return nil, errors.New("none") }
-func (p *patient) Tap(context.Context, screen.Point) error                  { return nil }
-func (p *patient) Keys(context.Context, string) error                       { return nil }
-func (p *patient) Abilities() []string                                      { return nil }
+func (p *patient) Tree(context.Context) (*screen.Tree, error) { return still, nil }
+func (p *patient) AwaitChange(_ context.Context, _ uint64, until time.Duration) error {
+	p.now = max(p.now, until)
+	return nil
+}
+func (p *patient) Now() time.Duration                              { return p.now }
+func (p *patient) Picture(context.Context) (script.Picture, error) { return nil, errors.New("none") }
+func (p *patient) Tap(context.Context, screen.Point) error         { return nil }
+func (p *patient) Keys(context.Context, string) error              { return nil }
+func (p *patient) Abilities() []string                             { return nil }
 func (p *patient) Describe() fleet.Device {
 	return fleet.Device{Name: "kaede-7-1", Platform: "android"}
 }

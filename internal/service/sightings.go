@@ -123,18 +123,25 @@ const maxElements = 20_000
 // locators and lines of script that find each of them alone.
 func Elements(t *screen.Tree) []contract.Element {
 	out := []contract.Element{}
-	size := 0
-	t.Walk(func(*screen.Node, int) bool { size++; return size <= screen.MaxSuggested })
+	var all []*screen.Node
+	t.Walk(func(n *screen.Node, _ int) bool {
+		all = append(all, n)
+		return len(all) < maxElements
+	})
+	shown := map[*screen.Node]bool{}
+	for _, n := range t.Shown(all) {
+		shown[n] = true
+	}
 	t.Walk(func(n *screen.Node, depth int) bool {
 		e := contract.Element{Role: n.Role, Label: short(screen.Fold(n.Content()), 200), Depth: depth, Bounds: contract.Rect{X: float32(n.Bounds.X), Y: float32(n.Bounds.Y), W: float32(n.Bounds.W), H: float32(n.Bounds.H)},
-			Visible: contract.Rect{X: float32(n.Visible.X), Y: float32(n.Visible.Y), W: float32(n.Visible.W), H: float32(n.Visible.H)}, States: states(n), Locators: []string{}, Lines: []string{}}
+			Visible: contract.Rect{X: float32(n.Visible.X), Y: float32(n.Visible.Y), W: float32(n.Visible.W), H: float32(n.Visible.H)}, States: states(n, shown[n]), Locators: []string{}, Lines: []string{}}
 		if n.ID != "" {
 			e.Id = &n.ID
 		}
 		if n.Label() == "" && (n.Role == "" || n.Role == "application" || len(e.Label) > 90) {
 			e.Label = "" // it only holds others, and those say it themselves
 		}
-		if size <= screen.MaxSuggested {
+		if len(all) <= screen.MaxSuggested {
 			if locators, lines := script.Suggest(t, n); len(locators) > 0 {
 				e.Locators, e.Lines = locators, lines
 			}
@@ -152,12 +159,12 @@ func short(s string, n int) string {
 	return s
 }
 
-func states(n *screen.Node) []string {
+func states(n *screen.Node, shown bool) []string {
 	out := []string{}
 	for _, s := range []struct {
 		on   bool
 		name string
-	}{{n.Disabled, "disabled"}, {n.Focused, "focused"}, {n.Selected, "selected"}, {n.Busy, "busy"}, {n.Checked == "true", "checked"}, {n.Checked == "mixed", "partly checked"}, {!n.Shown(), "out of sight"}} {
+	}{{n.Disabled, "disabled"}, {n.Focused, "focused"}, {n.Selected, "selected"}, {n.Busy, "busy"}, {n.Checked == "true", "checked"}, {n.Checked == "mixed", "partly checked"}, {!n.OnScreen(), "out of sight"}, {n.OnScreen() && !shown, "covered"}} {
 		if s.on {
 			out = append(out, s.name)
 		}

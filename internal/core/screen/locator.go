@@ -3,14 +3,17 @@ package screen
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
+
+	"golang.org/x/text/unicode/norm"
 
 	"yamato/internal/core/near"
 )
 
-// Match says what a text must be: exactly Text (white space folded), or
-// something that Pattern finds. The zero Match takes everything.
+// Match says what a text must be: exactly Text (both folded, see Fold), or something
+// that Pattern finds. The zero Match takes everything.
 type Match struct {
 	Text    string
 	Pattern *regexp.Regexp
@@ -23,7 +26,7 @@ func (m Match) Any() bool { return m.Text == "" && m.Pattern == nil }
 func (m Match) Takes(s string) bool {
 	switch {
 	case m.Pattern != nil:
-		return m.Pattern.MatchString(s)
+		return m.Pattern.MatchString(norm.NFC.String(s)) || m.Pattern.MatchString(Fold(s))
 	case m.Text != "":
 		return Fold(s) == Fold(m.Text)
 	}
@@ -44,9 +47,9 @@ const (
 )
 
 // Locator says how to find elements. Exactly one of Label, ID and Role is set;
-// Called goes with Role only. Ordinal counts from 1 in reading order.
+// Called goes with Role only. Ordinal counts what is shown, from 1 in reading order.
 type Locator struct {
-	Label   Match // visible text or accessible name
+	Label   Match // visible text, what was typed into a field, or accessible name
 	ID      string
 	Role    string
 	Called  Match
@@ -96,9 +99,9 @@ func OrdinalWord(n int) string {
 	return fmt.Sprintf("%d%s", n, suffix)
 }
 
-// Find gives every element that l finds in t, in reading order (top to bottom,
-// then left to right), hidden ones among them. Where one match lies in another,
-// as the words on a button do, only the outer one counts.
+// Find gives every element that l finds in t, in reading order, those that nobody sees
+// among them; with an ordinal, it counts those that are shown. Where one match lies in
+// another, as the words on a button do, only the outer one counts.
 func (l Locator) Find(t *Tree) []*Node {
 	if t == nil || t.Root == nil {
 		return nil
@@ -114,14 +117,10 @@ func (l Locator) Find(t *Tree) []*Node {
 	for _, r := range roots {
 		found = l.collect(r, found)
 	}
-	sort.SliceStable(found, func(i, j int) bool {
-		a, b := found[i].Bounds, found[j].Bounds
-		if a.Y != b.Y {
-			return a.Y < b.Y
-		}
-		return a.X < b.X
-	})
-	return l.pick(found)
+	if l.Ordinal != NoOrdinal {
+		found = t.Shown(found)
+	}
+	return l.pick(inReadingOrder(found, RightToLeft(t.Language)))
 }
 
 func (l Locator) pick(found []*Node) []*Node {
@@ -153,18 +152,7 @@ func (l Locator) takes(n *Node) bool {
 	case l.Role != "":
 		return n.Role == l.Role && (l.Called.Any() || l.Called.Takes(n.Name) || l.Called.Takes(n.Text))
 	}
-	return (n.Name != "" && l.Label.Takes(n.Name)) || (n.Text != "" && l.Label.Takes(n.Text))
-}
-
-// Shown keeps the elements that can be seen.
-func Shown(nodes []*Node) []*Node {
-	var shown []*Node
-	for _, n := range nodes {
-		if n.Shown() {
-			shown = append(shown, n)
-		}
-	}
-	return shown
+	return slices.ContainsFunc([]string{n.Name, n.Text, n.Value}, func(s string) bool { return s != "" && l.Label.Takes(s) })
 }
 
 // Nearest gives up to max elements that l might have meant, most alike first:

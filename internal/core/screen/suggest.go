@@ -46,7 +46,7 @@ func Suggest(t *Tree, n *Node) []Locator {
 		}
 	}
 	for _, l := range own {
-		for i, found := range l.Find(t) {
+		for i, found := range t.Shown(l.Find(t)) {
 			if found == n {
 				l.Ordinal = i + 1
 				try(l)

@@ -6,8 +6,13 @@
 package screen
 
 import (
+	"fmt"
 	"math"
+	"slices"
 	"strings"
+	"unicode"
+
+	"golang.org/x/text/unicode/norm"
 )
 
 // Point is a place on the screen in density-independent pixels, from the top left.
@@ -47,7 +52,8 @@ func (r Rect) Intersect(o Rect) Rect {
 }
 
 // Node is one element. Role is a WAI-ARIA role; Name is the accessible name;
-// Text is what is written on it; Value is what a field holds.
+// Text is what is written on it; Value is what a field holds. Children are painted
+// after it, in order.
 type Node struct {
 	Role     string  `json:"role"`
 	ID       string  `json:"id,omitempty"`
@@ -61,11 +67,14 @@ type Node struct {
 	Selected bool    `json:"selected,omitempty"`
 	Checked  string  `json:"checked,omitempty"` // "true", "false" or "mixed", for roles that can be checked
 	Busy     bool    `json:"busy,omitempty"`
+	Opaque   bool    `json:"opaque,omitempty"` // nothing under it can be seen
+	Touch    bool    `json:"touch,omitempty"`  // it takes the touches that meet it
 	Children []*Node `json:"children,omitempty"`
 }
 
-// Shown reports whether any part of n can be seen.
-func (n *Node) Shown() bool { return !n.Visible.Empty() }
+// OnScreen reports whether any part of n is within the screen and what n lies in. It
+// may be covered nevertheless: Tree.Shown tells what a person sees.
+func (n *Node) OnScreen() bool { return !n.Visible.Empty() }
 
 // Label is what a person would call n: its name, else its text, else its value.
 func (n *Node) Label() string {
@@ -130,11 +139,23 @@ func (t *Tree) Walk(visit func(n *Node, depth int) bool) {
 	}
 }
 
-// Hit is the element that a touch at p would meet: the last one painted there.
+// Size is about how many bytes of memory t takes.
+func (t *Tree) Size() int {
+	const node = 320
+	size := 0
+	t.Walk(func(n *Node, _ int) bool {
+		size += node + len(n.ID) + len(n.Name) + len(n.Text) + len(n.Value)
+		return true
+	})
+	return size
+}
+
+// Hit is the element that a touch at p meets: the last one painted there that takes
+// touches, or that hides what is under it; nil where there is none.
 func (t *Tree) Hit(p Point) *Node {
 	var hit *Node
 	t.Walk(func(n *Node, _ int) bool {
-		if n.Visible.Contains(p) {
+		if (n.Touch || n.Opaque) && n.Visible.Contains(p) {
 			hit = n
 		}
 		return true
@@ -142,27 +163,136 @@ func (t *Tree) Hit(p Point) *Node {
 	return hit
 }
 
-// Obstacle is what a touch on the middle of n would meet instead of n, or nil
-// where it would meet n, something in it, or something n lies in.
+// Obstacle is what a touch on the middle of n meets instead of n, or nil where it
+// meets n, something in it, or what n lies in. Of elements within each other it is the
+// outermost that says what it is.
 func (t *Tree) Obstacle(n *Node) *Node {
-	hit := t.Hit(n.Visible.Centre())
-	if hit == nil || related(n, hit) || related(hit, n) {
-		return nil
-	}
-	return hit
-}
-
-func related(ancestor, n *Node) bool {
-	if ancestor == n {
-		return true
-	}
-	for _, c := range ancestor.Children {
-		if related(c, n) {
-			return true
+	p := n.Visible.Centre()
+	var obstacle *Node
+	behind := true // until n has been painted
+	var walk func(at, cover *Node)
+	walk = func(at, cover *Node) {
+		if at == n {
+			behind = false
+			return
+		}
+		if cover == nil && !behind && at.names() != nil {
+			cover = at
+		}
+		if !behind && (at.Touch || at.Opaque) && at.Visible.Contains(p) {
+			if obstacle = at; cover != nil {
+				obstacle = cover
+			}
+		}
+		for _, c := range at.Children {
+			walk(c, cover)
 		}
 	}
-	return false
+	if t != nil && t.Root != nil {
+		walk(t.Root, nil)
+	}
+	return obstacle
 }
 
-// Fold makes white space not matter: runs become one blank, ends are trimmed.
-func Fold(s string) string { return strings.Join(strings.Fields(s), " ") }
+// maxPieces bounds the parts that what is left to be seen of an element is cut into;
+// one that is cut into more counts as shown.
+const maxPieces = 64
+
+// Shown keeps the elements of which a person sees some part: it is on the screen, and
+// what is opaque and painted later does not lie over all of it. The order stays.
+func (t *Tree) Shown(nodes []*Node) []*Node {
+	left := make(map[*Node][]Rect, len(nodes)) // what is still to be seen of each
+	for _, n := range nodes {
+		if n.OnScreen() {
+			left[n] = []Rect{n.Visible}
+		}
+	}
+	if len(left) == 0 {
+		return nil
+	}
+	var painted []*Node // of nodes, with all that is in them
+	var walk func(n *Node)
+	walk = func(n *Node) {
+		if n.Opaque && n.OnScreen() {
+			for _, under := range painted {
+				left[under] = subtract(left[under], n.Visible)
+			}
+		}
+		for _, c := range n.Children {
+			walk(c)
+		}
+		if _, wanted := left[n]; wanted {
+			painted = append(painted, n)
+		}
+	}
+	walk(t.Root)
+	var shown []*Node
+	for _, n := range nodes {
+		if len(left[n]) > 0 {
+			shown = append(shown, n)
+		}
+	}
+	return shown
+}
+
+// subtract gives what is left of pieces once r is laid over them.
+func subtract(pieces []Rect, r Rect) []Rect {
+	if len(pieces) > maxPieces || !slices.ContainsFunc(pieces, func(p Rect) bool { return !p.Intersect(r).Empty() }) {
+		return pieces
+	}
+	var out []Rect
+	for _, p := range pieces {
+		over := p.Intersect(r)
+		if over.Empty() {
+			out = append(out, p)
+			continue
+		}
+		for _, rest := range []Rect{
+			{p.X, p.Y, p.W, over.Y - p.Y},
+			{p.X, over.Y + over.H, p.W, p.Y + p.H - over.Y - over.H},
+			{p.X, over.Y, over.X - p.X, over.H},
+			{over.X + over.W, over.Y, p.X + p.W - over.X - over.W, over.H},
+		} {
+			if rest.W > seen && rest.H > seen {
+				out = append(out, rest)
+			}
+		}
+	}
+	return out
+}
+
+// seen is how wide a strip must be to count as seen, in density-independent pixels.
+const seen = 0.5
+
+// Fold makes what nobody sees not matter: runs of white space become one blank, ends
+// are trimmed, and characters are composed (Unicode Standard Annex 15, NFC).
+func Fold(s string) string { return norm.NFC.String(strings.Join(strings.Fields(s), " ")) }
+
+// Disguised says how two texts differ that look alike and are not the same, "" where
+// they do not look alike.
+func Disguised(a, b string) string {
+	a, b = Fold(a), Fold(b)
+	if a == b || plainLook(a) != plainLook(b) {
+		return ""
+	}
+	x, y := []rune(a), []rune(b)
+	for i := range max(len(x), len(y)) {
+		switch {
+		case i >= len(x):
+			return fmt.Sprintf("the other has %U after it", y[i])
+		case i >= len(y) || x[i] != y[i]:
+			return fmt.Sprintf("its character %d is %U", i+1, x[i])
+		}
+	}
+	return ""
+}
+
+// plainLook reduces a text to what it looks like (NFKC, without what is not drawn).
+func plainLook(s string) string {
+	return norm.NFKC.String(strings.Map(func(r rune) rune {
+		if unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Variation_Selector, r) {
+			return -1
+		}
+		return r
+	}, s))
+}

@@ -14,37 +14,45 @@ import (
 func (r *runner) usable(e Element) func(*screen.Tree) sight {
 	return func(t *screen.Tree) sight {
 		l, nodes := r.find(e, t)
-		shown := screen.Shown(nodes)
+		shown := t.Shown(nodes)
 		switch {
 		case len(shown) > 1:
 			return several(l, shown)
 		case len(nodes) == 0:
 			return r.absent(e, l, t)
 		case len(shown) == 0:
-			return sight{cause: Unusable, actual: "it is hidden", nodes: nodes[:1]}
+			return sight{cause: Unusable, actual: "it is " + unseen(nodes[0]), nodes: nodes[:1]}
 		}
 		n := shown[0]
 		if n.Disabled {
 			return sight{cause: Unusable, actual: "it is disabled", nodes: shown}
 		}
 		if o := t.Obstacle(n); o != nil {
-			return sight{cause: Unusable, actual: "it is covered by " + describe(o), nodes: []*screen.Node{n, o}}
+			return sight{cause: Unusable, actual: "it is covered by " + cover(o), nodes: []*screen.Node{n, o}}
 		}
-		return sight{ok: true, nodes: shown}
+		return sight{ok: true, nodes: shown, key: fmt.Sprint(n.Visible)} // it has to stand still, too
 	}
+}
+
+// unseen says why an element that is there is not seen.
+func unseen(n *screen.Node) string {
+	if n.OnScreen() {
+		return "covered by what lies over it"
+	}
+	return "hidden"
 }
 
 // one judges whether a screen has the one element to read.
 func (r *runner) one(e Element, t *screen.Tree) sight {
 	l, nodes := r.find(e, t)
-	shown := screen.Shown(nodes)
+	shown := t.Shown(nodes)
 	switch {
 	case len(shown) > 1:
 		return several(l, shown)
 	case len(shown) == 1:
 		return sight{ok: true, nodes: shown}
 	case len(nodes) > 0:
-		return sight{cause: Unusable, actual: "it is hidden", nodes: nodes[:1]}
+		return sight{cause: Unusable, actual: "it is " + unseen(nodes[0]), nodes: nodes[:1]}
 	}
 	return r.absent(e, l, t)
 }
@@ -59,7 +67,10 @@ func (r *runner) absent(e Element, l screen.Locator, t *screen.Tree) sight {
 		}
 		also = "; nearest: " + strings.Join(names, ", ")
 	}
-	if r.o.Known(e.Text) || slices.Contains(r.matched, e.Text) {
+	if from, to, ok := r.settling.lastSeen(func(t *screen.Tree) bool { return len(t.Shown(l.Find(t))) > 0 }); ok {
+		also = fmt.Sprintf(" any more: it was shown for %s, until %s before", short(to-from), short(r.device.Now()-to)) + also
+	}
+	if r.known(e) {
 		return sight{cause: Missing, actual: "it is not there" + also, nodes: near}
 	}
 	return sight{cause: NeverMatched, actual: "nothing has ever matched " + l.String() + also, nodes: near}
@@ -106,6 +117,21 @@ func describe(n *screen.Node) string {
 		return fmt.Sprintf("%s %q", role, clipText(n.Label()))
 	}
 	return role
+}
+
+// cover describes what lies over an element, by what is on it if it says nothing itself.
+func cover(n *screen.Node) string {
+	if n.ID != "" || n.Label() != "" {
+		return describe(n)
+	}
+	what := "something"
+	if n.Role != "" {
+		what = n.Role
+	}
+	if text := screen.Fold(n.Content()); text != "" {
+		return fmt.Sprintf("%s with %q on it", what, clipText(text))
+	}
+	return fmt.Sprintf("%s without id or text, %.0f by %.0f at %.0f,%.0f", what, n.Bounds.W, n.Bounds.H, n.Bounds.X, n.Bounds.Y)
 }
 
 func clipText(s string) string {

@@ -3,8 +3,8 @@ package script
 import (
 	"context"
 	"fmt"
-	"math"
-	"strconv"
+	"math/big"
+	"slices"
 
 	"yamato/internal/core/screen"
 )
@@ -16,23 +16,32 @@ func (r *runner) expectShown(ctx context.Context, s *ExpectShown) *stop {
 	}
 	_, stopped := r.look(ctx, s, expected, func(t *screen.Tree) sight {
 		l, nodes := r.find(s.Element, t)
-		shown := screen.Shown(nodes)
+		shown := t.Shown(nodes)
 		switch {
 		case s.No && len(shown) > 0:
 			return sight{cause: Contradicted, nodes: shown, actual: fmt.Sprintf("%s is shown", describe(shown[0]))}
 		case !s.No && len(shown) == 0 && len(nodes) > 0:
-			return sight{cause: Contradicted, nodes: nodes[:1], actual: "it is there but hidden"}
+			return sight{cause: Contradicted, nodes: nodes[:1], actual: "it is there but " + unseen(nodes[0])}
 		case !s.No && len(shown) == 0:
-			near := l.Nearest(t, 3)
-			actual := "it is not there"
-			if len(near) > 0 {
-				actual += "; nearest: " + describe(near[0])
-			}
-			return sight{cause: Contradicted, nodes: near, actual: actual}
+			return r.absent(s.Element, l, t)
 		}
 		return sight{ok: true}
 	})
+	if s.No && stopped == nil {
+		r.doubt(s.Element)
+	}
 	return stopped
+}
+
+// doubt notes on a step that what it found absent may be misspelt.
+func (r *runner) doubt(e Element) {
+	if !r.known(e) {
+		r.note = "this proves little: nothing has ever matched " + e.Text + " in this app"
+	}
+}
+
+func (r *runner) known(e Element) bool {
+	return r.o.Known(e.Text) || slices.Contains(r.matched, e.Text)
 }
 
 func (r *runner) expectShows(ctx context.Context, s *ExpectShows) *stop {
@@ -48,10 +57,11 @@ func (r *runner) expectShows(ctx context.Context, s *ExpectShows) *stop {
 		}
 		wanted = right.value
 		shows := saw.nodes[0].Content()
-		if same(shows, wanted, t.Language) {
-			return sight{ok: true}
+		why, same := same(shows, wanted, t.Language)
+		if same {
+			return sight{ok: true, key: shows}
 		}
-		return sight{cause: Contradicted, nodes: saw.nodes, actual: fmt.Sprintf("it shows %q", clipText(shows))}
+		return sight{cause: Contradicted, nodes: saw.nodes, actual: fmt.Sprintf("it shows %q", clipText(shows)) + why}
 	})
 	if stopped != nil {
 		stopped.failure.Expected = fmt.Sprintf("%s to show %s", s.Element.Text, wanted.quoted())
@@ -59,41 +69,63 @@ func (r *runner) expectShows(ctx context.Context, s *ExpectShows) *stop {
 	return stopped
 }
 
-// same compares what is shown with a value: numbers as numbers, texts with
-// white space folded.
-func same(shows string, wanted value, language string) bool {
-	if wanted.isNumber {
-		n, ok := screen.Number(shows, language)
-		return ok && equal(n, wanted.number)
+// same reports whether what is shown is a value and nothing else, and if not, what is
+// not to be seen of the difference.
+func same(shows string, wanted value, language string) (why string, same bool) {
+	if wanted.isNumber() {
+		n, err := screen.BareNumber(shows, language)
+		if err != nil {
+			return ": " + err.Error(), false
+		}
+		return "", n.Cmp(wanted.number) == 0
 	}
-	return screen.Fold(shows) == screen.Fold(wanted.text)
+	if screen.Fold(shows) == screen.Fold(wanted.text) {
+		return "", true
+	}
+	if how := screen.Disguised(shows, wanted.text); how != "" {
+		return ", which looks the same, but " + how, false
+	}
+	return "", false
 }
 
 func (r *runner) expectCount(ctx context.Context, s *ExpectCount) *stop {
 	words := map[string]string{"=": "", ">=": "at least ", "<=": "at most "}
 	_, stopped := r.look(ctx, s, fmt.Sprintf("%s%d %s", words[s.Compare], s.Count, s.Element.Text), func(t *screen.Tree) sight {
-		_, nodes := r.find(s.Element, t)
-		n := len(screen.Shown(nodes))
-		if compare(float64(n), s.Compare, float64(s.Count)) {
+		l, nodes := r.find(s.Element, t)
+		shown := t.Shown(nodes)
+		n := len(shown)
+		switch {
+		case compare(big.NewRat(int64(n), 1), s.Compare, big.NewRat(int64(s.Count), 1)):
 			return sight{ok: true}
+		case len(nodes) == 0:
+			return r.absent(s.Element, l, t)
 		}
-		return sight{cause: Contradicted, actual: fmt.Sprintf("there are %d", n), nodes: screen.Shown(nodes)}
+		return sight{cause: Contradicted, actual: fmt.Sprintf("there are %d", n), nodes: shown}
 	})
+	if stopped == nil && (s.Compare == "<=" || s.Count == 0) {
+		r.doubt(s.Element)
+	}
 	return stopped
 }
 
 func (r *runner) expectNumber(ctx context.Context, s *ExpectNumber) *stop {
-	var left, right value
-	_, stopped := r.look(ctx, s, s.Text, func(t *screen.Tree) sight {
+	var right value
+	expected := fmt.Sprintf("%s %s %s", describeValue(s.Left), s.Compare, describeValue(s.Right))
+	_, stopped := r.look(ctx, s, expected, func(t *screen.Tree) sight {
 		a, b := r.evaluate(s.Left, t), r.evaluate(s.Right, t)
 		for _, side := range []sight{a, b} {
 			if !side.ok {
 				return side
 			}
 		}
-		left, right = a.value, b.value
-		if !left.isNumber || !right.isNumber {
-			return sight{cause: NotANumber, actual: fmt.Sprintf("%s or %s is no number", left.quoted(), right.quoted())}
+		left := a.value
+		right = b.value
+		if !left.isNumber() || !right.isNumber() {
+			text := left
+			if left.isNumber() {
+				text = right
+			}
+			return sight{cause: NotANumber, actual: text.quoted() + " is a text, not a number"}
 		}
 		if compare(left.number, s.Compare, right.number) {
 			return sight{ok: true}
@@ -122,31 +154,13 @@ func describeValue(v Value) string {
 	case Variable:
 		return "$" + v.Name
 	case Number:
-		return value{number: v.Value, isNumber: true}.String()
+		return value{number: v.Value}.String()
+	case Text:
+		return fmt.Sprintf("%q", clipText(v.Template.source()))
+	case Binary:
+		return "what is computed"
 	}
-	return "the left side"
-}
-
-func compare(a float64, sign string, b float64) bool {
-	switch sign {
-	case "=":
-		return equal(a, b)
-	case "<":
-		return a < b && !equal(a, b)
-	case ">":
-		return a > b && !equal(a, b)
-	case "<=":
-		return a <= b || equal(a, b)
-	case ">=":
-		return a >= b || equal(a, b)
-	}
-	return false
-}
-
-// equal takes two numbers as equal where they differ by less than what sums of
-// decimals lose in binary.
-func equal(a, b float64) bool {
-	return math.Abs(a-b) <= 1e-9*math.Max(1, math.Max(math.Abs(a), math.Abs(b)))
+	return "a value"
 }
 
 // valueWhenSettled computes a value. What it reads from the screen is read when
@@ -161,14 +175,18 @@ func (r *runner) valueWhenSettled(ctx context.Context, st Statement, v Value) (v
 		}
 		return saw.value, nil
 	}
-	saw, stopped := r.look(ctx, st, "a value to read", func(t *screen.Tree) sight { return r.evaluate(v, t) })
+	saw, stopped := r.look(ctx, st, "a value to read", func(t *screen.Tree) sight {
+		saw := r.evaluate(v, t)
+		saw.key = saw.value.String()
+		return saw
+	})
 	return saw.value, stopped
 }
 
 func (r *runner) evaluate(v Value, t *screen.Tree) sight {
 	switch v := v.(type) {
 	case Number:
-		return sight{ok: true, value: value{number: v.Value, isNumber: true}}
+		return sight{ok: true, value: value{number: v.Value}}
 	case Text:
 		return sight{ok: true, value: value{text: r.text(v.Template)}}
 	case Variable:
@@ -179,11 +197,11 @@ func (r *runner) evaluate(v Value, t *screen.Tree) sight {
 			return saw
 		}
 		content := saw.nodes[0].Content()
-		n, ok := screen.Number(content, t.Language)
-		if !ok {
-			return sight{cause: NotANumber, nodes: saw.nodes, actual: fmt.Sprintf("%s shows %q, which is not one number", v.Element.Text, clipText(content))}
+		n, err := screen.Number(content, t.Language)
+		if err != nil {
+			return sight{cause: NotANumber, nodes: saw.nodes, actual: fmt.Sprintf("%s shows %q, which is not one number: %s", v.Element.Text, clipText(content), err)}
 		}
-		return sight{ok: true, nodes: saw.nodes, value: value{number: n, isNumber: true}}
+		return sight{ok: true, nodes: saw.nodes, value: value{number: n}}
 	case Binary:
 		return r.binary(v, t)
 	}
@@ -196,31 +214,13 @@ func (r *runner) binary(b Binary, t *screen.Tree) sight {
 		if !side.ok {
 			return side
 		}
-		if !side.value.isNumber {
+		if !side.value.isNumber() {
 			return sight{cause: NotANumber, actual: fmt.Sprintf("%s is no number", side.value.quoted())}
 		}
 	}
-	x, y := left.value.number, right.value.number
-	result := map[string]float64{"+": x + y, "-": x - y, "*": x * y}[b.Sign]
-	if b.Sign == "/" {
-		if y == 0 {
-			return sight{cause: NotANumber, actual: "it divides by zero"}
-		}
-		result = x / y
+	result, why := compute(left.value.number, b.Sign, right.value.number)
+	if why != "" {
+		return sight{cause: NotANumber, actual: why}
 	}
-	return sight{ok: true, nodes: append(left.nodes, right.nodes...), value: value{number: result, isNumber: true}}
-}
-
-func (v value) String() string {
-	if v.isNumber {
-		return strconv.FormatFloat(math.Round(v.number*1e9)/1e9, 'f', -1, 64)
-	}
-	return v.text
-}
-
-func (v value) quoted() string {
-	if v.isNumber {
-		return v.String()
-	}
-	return strconv.Quote(v.text)
+	return sight{ok: true, nodes: append(left.nodes, right.nodes...), value: value{number: result}}
 }

@@ -2,6 +2,7 @@ package script
 
 import (
 	"fmt"
+	"math/big"
 	"strings"
 	"time"
 	"unicode"
@@ -41,7 +42,7 @@ type token struct {
 	pos    Pos
 	length int    // in characters
 	text   string // words in lower case; strings without quotes; ids and variables without their mark
-	number float64
+	number *big.Rat
 	time   time.Duration
 }
 
@@ -132,7 +133,7 @@ func lexAny(l *lexer) state {
 		return lexName
 	case r == '/' && !l.afterOperand():
 		return lexPattern
-	case unicode.IsDigit(r):
+	case isDigit(r):
 		return lexNumber
 	case isWordRune(r) && r != '-':
 		return lexWord
@@ -237,17 +238,17 @@ func lexWord(l *lexer) state {
 var durationUnits = map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "m": time.Minute, "min": time.Minute, "h": time.Hour}
 
 func lexNumber(l *lexer) state {
-	for unicode.IsDigit(l.peek()) {
+	for isDigit(l.peek()) {
 		l.at++
 	}
-	if l.peek() == '.' && l.at+1 < len(l.input) && unicode.IsDigit(l.input[l.at+1]) {
+	if l.peek() == '.' && l.at+1 < len(l.input) && isDigit(l.input[l.at+1]) {
 		l.at++
-		for unicode.IsDigit(l.peek()) {
+		for isDigit(l.peek()) {
 			l.at++
 		}
 	}
-	var value float64
-	if _, err := fmt.Sscanf(string(l.input[l.start:l.at]), "%g", &value); err != nil || l.at-l.start > 15 {
+	value, ok := new(big.Rat).SetString(string(l.input[l.start:l.at]))
+	if !ok || l.at-l.start > maxLiteral {
 		l.fault("", "this number is too long")
 		return lexAny
 	}
@@ -259,12 +260,15 @@ func lexNumber(l *lexer) state {
 	switch d, isTime := durationUnits[unit]; {
 	case unit == "":
 		l.emit(kindNumber, token{number: value})
-	case isTime && value*float64(d) <= float64(24*time.Hour):
-		l.emit(kindDuration, token{time: time.Duration(value * float64(d))})
 	case isTime:
-		l.fault("", "this is longer than a day")
+		length := value.Mul(value, new(big.Rat).SetInt64(int64(d)))
+		if length.Cmp(new(big.Rat).SetInt64(int64(24*time.Hour))) > 0 {
+			l.fault("", "this is longer than a day")
+			return lexAny
+		}
+		l.emit(kindDuration, token{time: time.Duration(new(big.Int).Quo(length.Num(), length.Denom()).Int64())})
 	case unit == "st" || unit == "nd" || unit == "rd" || unit == "th":
-		if value < 1 || value > 10000 || value != float64(int(value)) {
+		if n, whole := wholeNumber(value); !whole || n < 1 || n > 10000 {
 			l.fault("", "ordinals are whole and count from 1st")
 		} else {
 			l.emit(kindOrdinal, token{number: value})
@@ -273,6 +277,17 @@ func lexNumber(l *lexer) state {
 		l.fault("durations end in ms, s or m; ordinals in st, nd, rd or th", "unknown unit `%s`", unit)
 	}
 	return lexAny
+}
+
+// maxLiteral bounds a number in a script, in characters.
+const maxLiteral = 60
+
+// wholeNumber gives a number as an int, if it is one of at most a million.
+func wholeNumber(n *big.Rat) (int, bool) {
+	if n == nil || !n.IsInt() || n.Num().BitLen() > 20 {
+		return 0, false
+	}
+	return int(n.Num().Int64()), true
 }
 
 func lexSign(l *lexer) state {
@@ -308,3 +323,5 @@ func lexSign(l *lexer) state {
 }
 
 func isWordRune(r rune) bool { return r == '_' || r == '-' || unicode.IsLetter(r) }
+
+func isDigit(r rune) bool { return r >= '0' && r <= '9' }

@@ -2,6 +2,7 @@ package script
 
 import (
 	"fmt"
+	"math/big"
 	"regexp"
 	"slices"
 	"strings"
@@ -406,10 +407,11 @@ func (p *parser) comparisonFollows() bool {
 
 func (p *parser) count(s Step, compare string) Statement {
 	t := p.next()
-	if t.kind != kindNumber || t.number != float64(int(t.number)) || t.number > 1e6 {
+	n, whole := wholeNumber(t.number)
+	if t.kind != kindNumber || !whole {
 		p.fail(t, "expect at least 3 listitem in #departures", "a whole number is missing before %s", t)
 	}
-	return &ExpectCount{s, p.element(), compare, int(t.number)}
+	return &ExpectCount{s, p.element(), compare, n}
 }
 
 func (p *parser) comparison(s Step) Statement {
@@ -451,7 +453,7 @@ func (p *parser) operand() Value {
 		p.want("in")
 		return NumberIn{p.element()}
 	case t.sign("-"):
-		return Binary{"-", Number{0}, p.operand()}
+		return Binary{"-", Number{new(big.Rat)}, p.operand()}
 	case t.sign("("):
 		v := p.expression()
 		if c := p.next(); !c.sign(")") {
@@ -468,7 +470,7 @@ func (p *parser) element() Element {
 	first := p.peek()
 	e := Element{Pos: first.pos}
 	if t := p.peek(); t.kind == kindOrdinal {
-		e.Ordinal = int(p.next().number)
+		e.Ordinal, _ = wholeNumber(p.next().number)
 	} else if t.is("last") {
 		p.next()
 		e.Ordinal = screen.Last

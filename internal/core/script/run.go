@@ -19,6 +19,9 @@ const (
 	// DefaultQuiet is how long nothing has to change before a screen counts as
 	// settled where nothing says that it is busy.
 	DefaultQuiet = 300 * time.Millisecond
+	// lastLook is for how long a case is looked at after its last step, before it is
+	// called passed.
+	lastLook = time.Second
 )
 
 // Options are the circumstances of a case.
@@ -26,7 +29,8 @@ type Options struct {
 	Patience  time.Duration // where neither step nor suite says otherwise
 	CaseLimit time.Duration
 	Quiet     time.Duration
-	// Known tells whether a locator, in canonical form, has ever matched in this app.
+	// Known tells whether a locator, in canonical form, had matched in this app before the
+	// run began.
 	Known func(locator string) bool
 }
 
@@ -47,9 +51,10 @@ type Failure struct {
 	Step       string      `json:"step"`
 	Expected   string      `json:"expected"`
 	Actual     string      `json:"actual"`
-	WaitedMS   int64       `json:"waited_ms"` // device time
-	QuietMS    int64       `json:"quiet_ms"`  // since when nothing had changed
-	Settled    bool        `json:"settled"`   // false: the screen was still changing
+	WaitedMS   int64       `json:"waited_ms"`            // device time
+	QuietMS    int64       `json:"quiet_ms"`             // since when nothing had changed
+	PendingMS  int64       `json:"pending_ms,omitempty"` // for how long the app's answer had been awaited
+	Settled    bool        `json:"settled"`              // false: the screen was still changing, or an answer awaited
 	Candidates []Candidate `json:"candidates,omitempty"`
 	Obstacle   string      `json:"obstacle,omitempty"`
 	Report     string      `json:"report,omitempty"` // the system's crash report
@@ -75,6 +80,7 @@ type Cause string
 // The causes, and outcomes the verdict of each: the table of docs/script.md.
 const (
 	Contradicted Cause = "contradicted"  // the screen contradicts the expectation
+	Awaited      Cause = "awaited"       // the app's answer was still awaited when patience ended
 	Unusable     Cause = "unusable"      // there, but hidden, covered or disabled
 	Missing      Cause = "missing"       // not there, though it has been before
 	NeverMatched Cause = "never_matched" // nothing has ever matched the locator
@@ -88,6 +94,7 @@ const (
 
 var outcomes = map[Cause]verdict.Verdict{
 	Contradicted: verdict.Fail,
+	Awaited:      verdict.Fail,
 	Unusable:     verdict.Fail,
 	Missing:      verdict.Fail,
 	NeverMatched: verdict.Error,
@@ -116,7 +123,11 @@ func RunCase(ctx context.Context, s *Suite, c *Case, d Device, o Options, rec Re
 			stopped = r.step(ctx, st)
 		}
 	}
-	result := Result{Verdict: verdict.Pass, TookMS: (d.Now() - r.began).Milliseconds(), Steps: r.steps, Matched: r.matched}
+	took := d.Now() - r.began
+	if stopped == nil {
+		stopped = r.lookOnceMore(ctx, c)
+	}
+	result := Result{Verdict: verdict.Pass, TookMS: took.Milliseconds(), Steps: r.steps, Matched: r.matched}
 	if stopped != nil {
 		result.Verdict, result.Failure = outcomes[stopped.failure.Cause], &stopped.failure
 	}
@@ -137,15 +148,11 @@ type runner struct {
 	values  map[string]value
 	matched []string
 
-	revision uint64
-	changed  time.Duration // when the screen was last seen to change, or was acted on
-}
-
-// value is a text or a number.
-type value struct {
-	text     string
-	number   float64
-	isNumber bool
+	settling *settling
+	idle     int    // calls in a row that brought neither a change nor time
+	idleAt   uint64 // the revision then
+	app      string // in front once the case had begun
+	note     string // on the step that is under way
 }
 
 // stop ends a case.
@@ -167,7 +174,8 @@ func newRunner(s *Suite, d Device, o Options, rec Recorder) *runner {
 	if o.Known == nil {
 		o.Known = func(string) bool { return false }
 	}
-	return &runner{suite: s, device: d, o: o, rec: rec, began: d.Now(), values: map[string]value{}, steps: []StepRecord{}, changed: d.Now()}
+	return &runner{suite: s, device: d, o: o, rec: rec, began: d.Now(), values: map[string]value{}, steps: []StepRecord{},
+		settling: newSettling(d.Now())}
 }
 
 // open starts the app afresh, unless the case's own first step does, or the
@@ -193,17 +201,18 @@ func (r *runner) open(ctx context.Context, c *Case) *stop {
 	return nil
 }
 
-func (r *runner) acted() { r.changed = r.device.Now() }
+func (r *runner) acted() { r.settling.acted(r.device.Now()) }
 
 func (r *runner) step(ctx context.Context, st Statement) *stop {
 	b := st.base()
 	at := r.device.Now()
+	r.note = ""
 	stopped := r.do(ctx, st)
 	if stopped == nil && r.device.Now()-r.began >= r.o.CaseLimit {
-		stopped = r.stop(st, OutOfTime, fmt.Sprintf("the case to end within %s", r.o.CaseLimit), fmt.Sprintf("it has run for %s", short(r.device.Now()-r.began)))
+		stopped = r.stop(st, OutOfTime, r.endInTime(), fmt.Sprintf("it has run for %s", short(r.device.Now()-r.began)))
 		r.keepFailure(ctx, stopped, nil)
 	}
-	record := StepRecord{Line: b.Pos.Line, Text: b.Text, AtMS: (at - r.began).Milliseconds(), TookMS: (r.device.Now() - at).Milliseconds(), Verdict: string(verdict.Pass)}
+	record := StepRecord{Line: b.Pos.Line, Text: b.Text, AtMS: (at - r.began).Milliseconds(), TookMS: (r.device.Now() - at).Milliseconds(), Verdict: string(verdict.Pass), Note: r.note}
 	if stopped != nil {
 		record.Verdict, record.Note = string(outcomes[stopped.failure.Cause]), stopped.failure.Actual
 	}
@@ -260,7 +269,7 @@ func (r *runner) act(ctx context.Context, st Statement, err error) *stop {
 func (r *runner) stop(st Statement, cause Cause, expected, actual string) *stop {
 	b := st.base()
 	return &stop{Failure{Cause: cause, Line: b.Pos.Line, Column: b.Pos.Column, Step: b.Text, Expected: expected, Actual: actual,
-		QuietMS: (r.device.Now() - r.changed).Milliseconds(), Settled: true}}
+		QuietMS: (r.device.Now() - r.settling.any).Milliseconds(), Settled: true}}
 }
 
 // trouble tells an app's crash from everything else that a device may report.
@@ -286,81 +295,35 @@ func (r *runner) keepFailure(ctx context.Context, s *stop, marks []screen.Rect) 
 	}
 }
 
-// sight is what a judgement saw.
-type sight struct {
-	ok     bool
-	cause  Cause // where not ok
-	final  bool  // waiting longer would not help on a settled screen
-	actual string
-	nodes  []*screen.Node // what was acted on or looked at
-	value  value
-}
-
-// await waits until judge is content on a screen that has settled since the
-// last action, or until patience ends, and gives what judge last saw. It wakes
-// when the screen changes.
-func (r *runner) await(ctx context.Context, st Statement, judge func(*screen.Tree) sight) (sight, bool, time.Duration, error) {
-	patience := r.o.Patience
-	if w := st.base().Within; w > 0 {
-		patience = w
+// lookOnceMore sees whether the app outlives the last step of a case: what it was told
+// by it has been answered, or patience has ended, and some time has passed since.
+func (r *runner) lookOnceMore(ctx context.Context, c *Case) *stop {
+	last := Statement(&StartApp{Step: Step{Pos: c.Pos, Text: "start app"}})
+	for _, body := range [][]Statement{r.suite.BeforeEach, c.Body} {
+		if len(body) > 0 {
+			last = body[len(body)-1]
+		}
 	}
 	from := r.device.Now()
-	deadline := from + patience
-	if limit := r.began + r.o.CaseLimit; deadline > limit {
-		deadline = max(limit, from)
-	}
+	until := from + lastLook
 	for {
-		if err := ctx.Err(); err != nil {
-			return sight{}, false, 0, fmt.Errorf("the attempt was ended: %w", context.Cause(ctx))
-		}
 		tree, err := r.device.Tree(ctx)
-		if err != nil {
-			return sight{}, false, 0, err
-		}
 		now := r.device.Now()
-		if tree.Revision != r.revision {
-			r.revision, r.changed = tree.Revision, max(now, r.changed)
+		if err == nil && now >= until && (!tree.Busy || now >= from+r.o.Patience) {
+			return nil
 		}
-		settled := !tree.Busy && now-r.changed >= r.o.Quiet
-		saw := judge(tree)
-		if settled && (saw.ok || saw.final) || now >= deadline {
-			return saw, settled, now - from, nil
+		if err == nil {
+			if now >= until {
+				until = from + r.o.Patience
+			}
+			err = r.pass(ctx, tree.Revision, until)
 		}
-		until := deadline
-		if quiet := r.changed + r.o.Quiet; !tree.Busy && quiet > now && quiet < until {
-			until = quiet
-		}
-		if err := r.device.AwaitChange(ctx, tree.Revision, until); err != nil {
-			return sight{}, false, 0, err
+		if err != nil {
+			stopped := r.trouble(ctx, last, err)
+			stopped.failure.Actual += ", after the last step"
+			return stopped
 		}
 	}
-}
-
-// look awaits and turns what it saw into the end of the case, if it is one.
-func (r *runner) look(ctx context.Context, st Statement, expected string, judge func(*screen.Tree) sight) (sight, *stop) {
-	saw, settled, waited, err := r.await(ctx, st, judge)
-	if err != nil {
-		return saw, r.trouble(ctx, st, err)
-	}
-	if saw.ok {
-		return saw, nil
-	}
-	actual := saw.actual
-	if !settled {
-		actual += " (the screen had not settled)"
-	}
-	stopped := r.stop(st, saw.cause, expected, actual)
-	stopped.failure.WaitedMS, stopped.failure.Settled = waited.Milliseconds(), settled
-	var marks []screen.Rect
-	for i, n := range saw.nodes {
-		if i == 20 {
-			break
-		}
-		marks = append(marks, n.Visible)
-		stopped.failure.Candidates = append(stopped.failure.Candidates, Candidate{i + 1, n.Role, n.ID, n.Label(), n.Bounds})
-	}
-	r.keepFailure(ctx, stopped, marks)
-	return saw, stopped
 }
 
 // find resolves an element to what is on the screen, and remembers what matched.

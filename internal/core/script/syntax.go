@@ -1,6 +1,7 @@
 package script
 
 import (
+	"math/big"
 	"regexp"
 	"time"
 
@@ -145,7 +146,7 @@ type (
 	// Text is a text.
 	Text struct{ Template Template }
 	// Number is a plain number.
-	Number struct{ Value float64 }
+	Number struct{ Value *big.Rat }
 	// Variable is a named value.
 	Variable struct {
 		Pos  Pos

@@ -232,10 +232,11 @@ func (d *Device) Start(ctx context.Context, how script.Start) error {
 	}
 	c := d.config.Device
 	d.write("info", "activity", "start "+i.app.Package.ApplicationID)
-	return d.turn(ctx, request{Op: "start", Source: string(i.source), Seed: d.seed, Data: i.data, Device: &deviceInfo{
+	_, err := d.turn(ctx, request{Op: "start", Source: string(i.source), Seed: d.seed, Data: i.data, Device: &deviceInfo{
 		Platform: c.Platform, Model: c.Model, OS: c.OS, Form: c.Form, Width: c.Width, Height: c.Height,
 		MemoryMB: c.MemoryMB, Real: c.Kind == fleet.Real, Language: d.language,
 	}})
+	return err
 }
 
 func programName(p appfile.Package) string {
@@ -412,7 +413,7 @@ func (d *Device) AwaitChange(ctx context.Context, revision uint64, until time.Du
 		if busy {
 			_ = d.render()
 		}
-		if err := d.turn(ctx, request{Op: "timer", Timer: id}); err != nil {
+		if _, err := d.turn(ctx, request{Op: "timer", Timer: id}); err != nil {
 			return err
 		}
 	}
@@ -448,8 +449,9 @@ func (d *Device) pass(ctx context.Context, by time.Duration) error {
 	return nil
 }
 
-// turn gives the app a turn and takes in what it did.
-func (d *Device) turn(ctx context.Context, req request) error {
+// turn gives the app a turn and takes in what it did. It tells whether the app took
+// what it was given.
+func (d *Device) turn(ctx context.Context, req request) (handled bool, err error) {
 	req.NowMS = d.now.Milliseconds()
 	r, err := d.sandbox.Turn(ctx, req)
 	for _, l := range r.Logs {
@@ -465,7 +467,7 @@ func (d *Device) turn(ctx context.Context, req request) error {
 		d.crash = crash
 		_ = d.render()
 	}
-	return err
+	return r.Handled, err
 }
 
 func (d *Device) take(r reply) error {
@@ -511,8 +513,7 @@ func (d *Device) Press(ctx context.Context, key string) error {
 		return nil
 	}
 	if key == "back" && d.front && d.running != nil {
-		before := d.revision
-		if err := d.turn(ctx, request{Op: "back"}); err != nil || d.revision != before {
+		if took, err := d.turn(ctx, request{Op: "back"}); err != nil || took {
 			return err
 		}
 	}

@@ -156,7 +156,8 @@ func newScene(width, height float64) *scene {
 func (s *scene) place(p *placed, at, clip screen.Rect, focus, path string) *screen.Node {
 	e := p.e
 	n := &screen.Node{Role: roleOf(e), ID: e.ID, Name: e.Name, Bounds: at, Visible: at.Intersect(clip),
-		Disabled: e.Disabled, Selected: e.Selected, Checked: e.Checked, Busy: e.Busy}
+		Disabled: e.Disabled, Selected: e.Selected, Checked: e.Checked, Busy: e.Busy,
+		Opaque: e.Ground.set && e.Ground.A == 255, Touch: e.takesTouch()}
 	switch e.T {
 	case "field":
 		n.Value = e.Value
@@ -169,7 +170,7 @@ func (s *scene) place(p *placed, at, clip screen.Rect, focus, path string) *scre
 		n.Text = e.Text
 	}
 	s.actions[n] = e
-	s.tree.Busy = s.tree.Busy || e.Busy && n.Shown()
+	s.tree.Busy = s.tree.Busy || e.Busy && n.OnScreen()
 	s.boxes = append(s.boxes, box{e, at, clip, p.lines, n.Focused})
 	inner := screen.Rect{X: at.X + e.Pad.left, Y: at.Y + e.Pad.top, W: e.inner(at.W), H: max(0, at.H-e.Pad.top-e.Pad.bottom)}
 	if e.T == "scroll" {
@@ -182,6 +183,12 @@ func (s *scene) place(p *placed, at, clip screen.Rect, focus, path string) *scre
 		n.Name = screen.Fold(content(n))
 	}
 	return n
+}
+
+// takesTouch reports whether touches end at e: it acts on them, or it is something that
+// is painted. What is see-through and does nothing lets them pass.
+func (e *element) takesTouch() bool {
+	return e.Tap != 0 || e.T == "field" || e.T == "button" || e.Ground.set && e.Ground.A > 0
 }
 
 // focusKey names a field from one screen to the next.

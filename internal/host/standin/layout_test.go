@@ -58,8 +58,8 @@ func TestWhatIsScrolledAwayIsThereButNotShown(t *testing.T) {
 	}
 	_, at := laid(t, `{"t":"column","kids":[{"t":"scroll","id":"list","grow":1,"kids":[`+strings.Join(rows, ",")+`]},{"t":"space","id":"foot","h":100}]}`)
 	require.Equal(t, screen.Rect{W: 400, H: 700}, at["list"].Bounds)
-	require.True(t, at["r13"].Shown())
-	require.False(t, at["r14"].Shown())
+	require.True(t, at["r13"].OnScreen())
+	require.False(t, at["r14"].OnScreen())
 	require.Equal(t, 700.0, at["r14"].Bounds.Y, "its place is below, under what does not scroll")
 	require.Equal(t, 700.0, at["foot"].Bounds.Y)
 }

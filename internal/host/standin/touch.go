@@ -8,8 +8,8 @@ import (
 	"yamato/internal/core/script"
 )
 
-// Tap touches the screen: what lies topmost there is what is touched, or the
-// nearest thing around it that wants touches.
+// Tap touches the screen: what is topmost there of what takes touches, or the nearest
+// thing around that which acts on them.
 func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 	if err := errors.Join(d.within(), d.alive()); err != nil {
 		return err
@@ -39,7 +39,8 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 	if e.Tap == 0 {
 		return nil
 	}
-	return d.turn(ctx, request{Op: "tap", Handler: e.Tap})
+	_, err := d.turn(ctx, request{Op: "tap", Handler: e.Tap})
+	return err
 }
 
 func (d *Device) setFocus(s *scene, n *screen.Node) {
@@ -135,7 +136,8 @@ func (d *Device) key(ctx context.Context, k rune) error {
 	case field == nil:
 		return nil
 	case k == '\uE007' && field.Enter != 0: // Enter
-		return d.turn(ctx, request{Op: "tap", Handler: field.Enter})
+		_, err := d.turn(ctx, request{Op: "tap", Handler: field.Enter})
+		return err
 	case k == '\uE003' && field.Value != "": // Backspace
 		runes := []rune(field.Value)
 		return d.input(ctx, field, string(runes[:len(runes)-1]))
@@ -149,5 +151,6 @@ func (d *Device) input(ctx context.Context, field *element, value string) error 
 	if field.Input == 0 {
 		return nil
 	}
-	return d.turn(ctx, request{Op: "input", Handler: field.Input, Value: value})
+	_, err := d.turn(ctx, request{Op: "input", Handler: field.Input, Value: value})
+	return err
 }

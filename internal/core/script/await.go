@@ -1,0 +1,200 @@
+package script
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"yamato/internal/core/screen"
+)
+
+// sight is what a judgement saw.
+type sight struct {
+	ok     bool
+	cause  Cause // where not ok
+	final  bool  // waiting longer would not help on a settled screen
+	actual string
+	nodes  []*screen.Node // what was acted on or looked at
+	value  value
+	key    string // what has to stay the same for as long as a screen takes to settle
+}
+
+// judged is a sight with the circumstances under which it was taken.
+type judged struct {
+	sight
+	tree    *screen.Tree
+	settled bool
+	steady  bool // it has been ok for as long as a screen takes to settle
+	reached bool // it came to be ok while the step waited
+	waited  time.Duration
+}
+
+// await waits until judge is content on a screen that has settled since the last
+// action, or until patience ends, and gives what judge last saw. It wakes when the
+// screen changes. What came to be right just before patience ended may settle after.
+func (r *runner) await(ctx context.Context, st Statement, judge func(*screen.Tree) sight) (judged, error) {
+	patience := r.o.Patience
+	if w := st.base().Within; w > 0 {
+		patience = w
+	}
+	from, quiet := r.device.Now(), r.o.Quiet
+	deadline := from + patience
+	if limit := r.began + r.o.CaseLimit; deadline > limit {
+		deadline = max(limit, from)
+	}
+	var out judged
+	var okFrom time.Duration
+	for looks := 0; ; looks++ {
+		tree, err := r.device.Tree(ctx)
+		if err != nil {
+			return judged{}, err
+		}
+		now := r.device.Now()
+		r.settling.see(tree, now)
+		if r.app == "" && tree.App != "system" {
+			r.app = tree.App
+		}
+		was := out.sight
+		out.sight, out.tree, out.waited = judge(tree), tree, now-from
+		if !was.ok || !out.ok || was.key != out.key {
+			okFrom = r.settling.any
+		}
+		out.reached = out.reached || looks > 0 && !was.ok && out.ok
+		calm := r.settling.settled(now, quiet)
+		out.steady = out.ok && now-okFrom >= quiet
+		out.settled = calm && (!out.ok || out.steady)
+		if out.settled && (out.ok || out.final) {
+			return out, nil
+		}
+		if now >= deadline && (!out.ok || tree.Busy || okFrom > deadline || now >= deadline+quiet) {
+			out.settled = calm
+			return out, nil
+		}
+		until := deadline
+		if now >= deadline {
+			until = deadline + quiet
+		}
+		if soon := max(r.settling.changed, okFrom) + quiet; !tree.Busy && soon > now {
+			until = min(until, soon)
+		}
+		if err := r.pass(ctx, tree.Revision, until); err != nil {
+			return judged{}, err
+		}
+	}
+}
+
+// maxIdle is how often in a row a device may say that something has changed, or that
+// the time has come, where neither is so.
+const maxIdle = 1000
+
+var errStandsStill = errors.New("the device's clock stands still")
+
+// pass lets the device's time go on until its screen changes or until has come.
+func (r *runner) pass(ctx context.Context, revision uint64, until time.Duration) error {
+	if ctx.Err() != nil {
+		return fmt.Errorf("the attempt was ended: %w", context.Cause(ctx))
+	}
+	before := r.device.Now()
+	if err := r.device.AwaitChange(ctx, revision, until); err != nil {
+		return err
+	}
+	if r.device.Now() > before || revision != r.idleAt {
+		r.idle, r.idleAt = 0, revision
+	} else if r.idle++; r.idle > maxIdle {
+		return errStandsStill
+	}
+	return nil
+}
+
+// look awaits and turns what it saw into the end of the case, if it is one.
+func (r *runner) look(ctx context.Context, st Statement, expected string, judge func(*screen.Tree) sight) (sight, *stop) {
+	saw, err := r.await(ctx, st, judge)
+	if err != nil {
+		return saw.sight, r.trouble(ctx, st, err)
+	}
+	if saw.ok && saw.settled {
+		return saw.sight, nil
+	}
+	switch st.(type) {
+	case *ExpectCount: // a count that was reached in between has been reached
+		if saw.reached {
+			return saw.sight, nil
+		}
+	case *Tap, *Fill, *Type, *TakePicture: // who acts need not wait for an answer for ever
+		if saw.steady {
+			return saw.sight, nil
+		}
+	}
+	cause, actual := r.verdictOf(saw)
+	if ran := r.device.Now() - r.began; ran >= r.o.CaseLimit {
+		cause, expected, actual = OutOfTime, r.endInTime(), fmt.Sprintf("it has run for %s, at last waiting for %s: %s", short(ran), expected, actual)
+	}
+	stopped := r.stop(st, cause, expected, actual)
+	stopped.failure.WaitedMS, stopped.failure.Settled = saw.waited.Milliseconds(), saw.settled && cause != Awaited
+	if saw.tree.Busy {
+		stopped.failure.PendingMS = (r.device.Now() - r.settling.busy).Milliseconds()
+	}
+	var marks []screen.Rect
+	for i, n := range saw.nodes {
+		if i == 20 {
+			break
+		}
+		marks = append(marks, n.Visible)
+		stopped.failure.Candidates = append(stopped.failure.Candidates, Candidate{i + 1, n.Role, n.ID, n.Label(), n.Bounds})
+	}
+	r.keepFailure(ctx, stopped, marks)
+	return saw.sight, stopped
+}
+
+func (r *runner) endInTime() string { return fmt.Sprintf("the case to end within %s", r.o.CaseLimit) }
+
+// verdictOf says what a step that got no further ended of, and in which words.
+func (r *runner) verdictOf(saw judged) (Cause, string) {
+	actual := saw.actual
+	if saw.tree.App != r.app {
+		actual = joinWords(actual, "the app is not in front: "+front(saw.tree)+" is")
+	}
+	switch {
+	case saw.tree.Busy:
+		pending := fmt.Sprintf("the app's answer was still awaited, for %s", short(r.device.Now()-r.settling.busy))
+		if saw.ok {
+			return Awaited, pending + "; what the screen shows meanwhile proves nothing"
+		}
+		return Awaited, pending + "; so far " + actual
+	case saw.ok:
+		return Contradicted, joinWords("it had not stayed so for "+short(r.o.Quiet), r.settling.unrest(r.settling.before()))
+	case !saw.settled:
+		return saw.cause, joinWords(actual, r.settling.unrest(r.settling.before()))
+	}
+	return saw.cause, actual
+}
+
+func joinWords(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
+}
+
+// front says what is to be seen instead of the app.
+func front(t *screen.Tree) string {
+	if t.App == "" {
+		return "the home screen"
+	}
+	words := ""
+	t.Walk(func(n *screen.Node, _ int) bool {
+		if label := n.Label(); words == "" && label != "" && slices.Contains([]string{"dialog", "alertdialog", "heading", "status"}, n.Role) {
+			words = fmt.Sprintf("%s %q", n.Role, clipText(label))
+		}
+		return words == ""
+	})
+	switch {
+	case words != "":
+		return words
+	case t.App == "system":
+		return "a screen of the system's"
+	}
+	return "the app " + clipText(t.App)
+}
