@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -27,7 +26,7 @@ func (a *app) lineupCommand() *cobra.Command {
 	save := &cobra.Command{
 		Use: "save FILE", Short: "Keep a lineup under the name that stands in it", Example: "  yamato lineup save crossing-phones.yaml", Args: exactly(1, "name the file: yamato lineup save FILE"), ValidArgsFunction: files("yaml", "yml"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			text, err := os.ReadFile(args[0])
+			text, err := readSmall(args[0])
 			if err != nil {
 				return wrongCall{"the lineup cannot be read: " + err.Error(), ""}
 			}
@@ -98,7 +97,7 @@ func (a *app) lineupCommand() *cobra.Command {
 		Use: "try LINEUP|FILE", Short: "Say what a lineup takes now, and why each other device is passed over", Example: "  yamato lineup try \"crossing phones\"\n  yamato lineup try crossing-phones.yaml", Args: exactly(1, "name a saved lineup, or a file with one"), ValidArgsFunction: a.complete(completeLineups),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in := contract.TryLineup{Name: &args[0]}
-			if text, err := os.ReadFile(args[0]); err == nil {
+			if text, err := readSmall(args[0]); err == nil {
 				written := string(text)
 				in = contract.TryLineup{Text: &written}
 			}

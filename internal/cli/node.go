@@ -219,7 +219,7 @@ func (a *app) hostCommand() *cobra.Command {
 			if sitePath == "" || dir == "" {
 				return wrongCall{"a host needs a site file and a folder of its own", "pass --site FILE and --dir DIR"}
 			}
-			text, err := os.ReadFile(sitePath)
+			text, err := readSmall(sitePath)
 			if err != nil {
 				return wrongCall{"the site file cannot be read: " + err.Error(), ""}
 			}

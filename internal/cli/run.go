@@ -127,7 +127,7 @@ func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) co
 func (a *app) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contract.NewRun, error) {
 	var in contract.NewRun
 	if f.plan != "" {
-		text, err := os.ReadFile(f.plan)
+		text, err := readSmall(f.plan)
 		if err != nil {
 			return in, wrongCall{"the plan cannot be read: " + err.Error(), ""}
 		}

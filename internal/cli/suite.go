@@ -123,7 +123,7 @@ func (a *app) check(args []string) error {
 	faults, cases := 0, 0
 	names := map[string]string{}
 	for _, p := range paths {
-		text, err := os.ReadFile(p)
+		text, err := readSmall(p)
 		if err != nil {
 			return wrongCall{"the script cannot be read: " + err.Error(), ""}
 		}
@@ -159,7 +159,7 @@ func plural(n int, word string) string {
 
 // pushSuite checks a script here first, so that faults show with their place.
 func (a *app) pushSuite(ctx context.Context, s *client.Service, path string) (contract.Suite, error) {
-	text, err := os.ReadFile(path)
+	text, err := readSmall(path)
 	if err != nil {
 		return contract.Suite{}, wrongCall{"the script cannot be read: " + err.Error(), ""}
 	}

@@ -95,7 +95,7 @@ type siteFile struct{ path, name string }
 func readSites(paths []string) ([]siteFile, error) {
 	var out []siteFile
 	for _, path := range paths {
-		text, err := os.ReadFile(path)
+		text, err := readSmall(path)
 		if err != nil {
 			return nil, wrongCall{"the site file cannot be read: " + err.Error(), ""}
 		}

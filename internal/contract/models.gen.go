@@ -193,10 +193,13 @@ type Crossing struct {
 	Flaky bool `json:"flaky"`
 
 	// Index position in the suite
-	Index   int      `json:"index"`
-	Name    string   `json:"name"`
-	Results []Result `json:"results"`
-	Verdict string   `json:"verdict"`
+	Index int    `json:"index"`
+	Name  string `json:"name"`
+
+	// Recovered it passed after an attempt that ended in an error
+	Recovered *bool    `json:"recovered,omitempty"`
+	Results   []Result `json:"results"`
+	Verdict   string   `json:"verdict"`
 }
 
 // Device defines model for Device.
@@ -315,7 +318,10 @@ type Finding struct {
 	Length  int     `json:"length"`
 	Line    int     `json:"line"`
 	Message string  `json:"message"`
-	Text    string  `json:"text"`
+
+	// Shift characters of the line that text leaves out in front
+	Shift *int   `json:"shift,omitempty"`
+	Text  string `json:"text"`
 }
 
 // Fit defines model for Fit.
@@ -811,6 +817,7 @@ type Sheet struct {
 	Combination Combination    `json:"combination"`
 	Flaky       bool           `json:"flaky"`
 	Leg         int64          `json:"leg"`
+	Recovered   *bool          `json:"recovered,omitempty"`
 	Run         int64          `json:"run"`
 	State       string         `json:"state"`
 	Suite       string         `json:"suite"`

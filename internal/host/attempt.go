@@ -18,7 +18,6 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
-	"yamato/internal/core/verdict"
 	"yamato/internal/link"
 )
 
@@ -208,9 +207,9 @@ func (w *worker) suite(ctx context.Context, digest string) (*script.Suite, error
 // cases runs the cases one after the other. What each leaves behind is drawn,
 // uploaded and reported on a path of its own, in order, while the next one runs.
 func (w *worker) cases(ctx context.Context, l link.Lease, suite *script.Suite) error {
-	known := map[string]bool{}
-	for _, k := range l.Known {
-		known[k] = true
+	known, reported := map[string]bool{}, map[string]bool{}
+	for _, k := range l.Known { // and nothing else: what a run knows does not change while it goes on
+		known[k], reported[k] = true, true
 	}
 	out := w.startOutbox(ctx, l.Number)
 	err := func() error {
@@ -227,28 +226,36 @@ func (w *worker) cases(ctx context.Context, l link.Lease, suite *script.Suite) e
 			}
 			began := w.device.Now()
 			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began}, glance: func() { w.showAll(ctx) }}
-			result := script.RunCase(ctx, suite, c, w.attentive(l.RealTime, rec.look), script.Options{Known: func(loc string) bool { return known[loc] }}, rec)
+			limited, stop := context.WithTimeoutCause(ctx, caseWall, errCaseWall)
+			result := script.RunCase(limited, suite, c, w.attentive(l.RealTime, rec.look), script.Options{Known: func(loc string) bool { return known[loc] }}, rec)
+			stop()
 			if ctx.Err() != nil {
 				return context.Cause(ctx)
 			}
-			fresh := result.Matched[:0]
-			for _, m := range result.Matched {
-				if !known[m] {
-					known[m] = true
-					fresh = append(fresh, m)
-				}
-			}
-			result.Matched = fresh
+			result.Matched = slices.DeleteFunc(result.Matched, func(m string) bool {
+				was := reported[m]
+				reported[m] = true
+				return was
+			})
 			killpoint.Pass("case-judged")
 			out.send(ctx, finishedCase{i, result, rec, since(began, w.readLog(ctx))})
-			if result.Verdict == verdict.Error && result.Failure.Cause == script.Trouble {
-				return &Trouble{Why: result.Failure.Actual} // the device, not the app: the rest goes elsewhere
+			var own *Trouble
+			switch {
+			case errors.As(result.Err, &own):
+				return own // the device, not the app: the rest goes elsewhere
+			case result.Err != nil:
+				return result.Err
 			}
 		}
 		return nil
 	}()
 	return errors.Join(err, out.finish())
 }
+
+// caseWall is how long a case may take by the wall's clock, whatever the device's own says.
+const caseWall = 10 * time.Minute
+
+var errCaseWall = fmt.Errorf("the case took more than %s on this host", caseWall)
 
 // chance is what an app's chance is a function of: the run's seed, the case, the
 // combination and the attempt, and nothing else.
@@ -284,9 +291,17 @@ func since(began time.Duration, lines []LogLine) []LogLine {
 // recorder keeps what a case leaves behind until it is drawn.
 type recorder struct {
 	camera
-	shots  []shot
-	glance func() // called between steps
+	shots   []shot
+	dropped int    // pictures that were one too many, or too large
+	glance  func() // called between steps
 }
+
+// maxHeld bounds what the pictures of one case take until they are drawn, in bytes, and
+// maxWaiting what those of all cases that wait to be drawn take at a host.
+const (
+	maxHeld    = 24 << 20
+	maxWaiting = 128 << 20
+)
 
 type shot struct {
 	name    string
@@ -306,8 +321,11 @@ func (r *recorder) Step(script.StepRecord) {
 }
 
 func (r *recorder) Picture(name string, p script.Picture, tree *screen.Tree, marks []screen.Rect, crop screen.Rect) {
-	if len(r.shots) < maxShots {
-		r.shots = append(r.shots, shot{name, p, tree, marks, crop})
+	size := sizeOf(tree)
+	if name == script.FailurePicture || len(r.shots) < maxShots && r.held+size <= maxHeld {
+		r.shots, r.held = append(r.shots, shot{name, p, tree, marks, crop}), r.held+size
+	} else {
+		r.dropped++
 	}
 }
 
@@ -328,14 +346,18 @@ type outbox struct {
 	done   chan error
 }
 
+// weight is what a case takes until it has been reported, in bytes.
+func (c finishedCase) weight() int64 { return min(int64(c.rec.held)+1<<16, maxWaiting) }
+
 func (w *worker) startOutbox(ctx context.Context, lease int64) *outbox {
-	o := &outbox{w, lease, make(chan finishedCase, 4), make(chan error, 1)}
+	o := &outbox{worker: w, lease: lease, in: make(chan finishedCase, 4), done: make(chan error, 1)}
 	go func() { // ends when finish closes the channel
 		var first error
 		for c := range o.in {
 			if first == nil {
 				first = o.report(ctx, c)
 			}
+			w.host.waiting.Release(c.weight())
 		}
 		o.done <- first
 	}()
@@ -343,9 +365,13 @@ func (w *worker) startOutbox(ctx context.Context, lease int64) *outbox {
 }
 
 func (o *outbox) send(ctx context.Context, c finishedCase) {
+	if o.worker.host.waiting.Acquire(ctx, c.weight()) != nil {
+		return
+	}
 	select {
 	case o.in <- c:
 	case <-ctx.Done():
+		o.worker.host.waiting.Release(c.weight())
 	}
 }
 
@@ -387,6 +413,9 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 		if err := keep("film", "film", "application/zip", content); err != nil {
 			return err
 		}
+	}
+	if c.rec.dropped > 0 {
+		c.log = append(c.log, LogLine{AtMS: c.result.TookMS, Level: "warn", Tag: "yamato", Text: fmt.Sprintf("%d pictures of this case were not kept: they were too many or too large", c.rec.dropped)})
 	}
 	if len(c.log) > 0 {
 		if err := keep("log", "log", "text/plain; charset=utf-8", logText(c.log)); err != nil {

@@ -85,7 +85,7 @@ func (c *cache) trim() error {
 		if total <= maxCached || oldest == nil || time.Since(oldest.ModTime()) < time.Hour {
 			return nil
 		}
-		if err := os.Remove(filepath.Join(c.dir, oldest.Name())); err != nil {
+		if err := removeIfThere(filepath.Join(c.dir, oldest.Name())); err != nil { // another fetch may have trimmed just now
 			return err
 		}
 		if entries, err = os.ReadDir(c.dir); err != nil {

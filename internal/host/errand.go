@@ -330,12 +330,14 @@ func (h *Host) remove(e link.Errand) {
 		h.answer(done, "")
 		return
 	}
+	h.mu.Lock()
+	delete(h.workers, e.Device) // no lease is taken for it from here on
+	h.mu.Unlock()
 	w.end() // it lets go of the device
 	if err := h.config.Yard.remove(e.Device); err != nil {
 		done.Trouble = err.Error()
 	}
 	h.mu.Lock()
-	delete(h.workers, e.Device)
 	h.news.gone = append(h.news.gone, e.Device)
 	h.news.load = true
 	h.mu.Unlock()
@@ -403,7 +405,11 @@ func (w *worker) setBusy(busy bool) {
 // declared is the device as the service is told of it. The caller holds the lock.
 func (w *worker) declared(uncleaned map[string]int64) link.Device {
 	f := w.device.Describe()
-	return link.Device{Device: f, Lease: uncleaned[f.Name], Condition: w.condition}
+	condition := w.condition
+	if c := w.host.room.check(w.host.config.Name, w.host.config.Dir); c != nil {
+		condition.Checks = append(slices.Clip(condition.Checks), *c)
+	}
+	return link.Device{Device: f, Lease: uncleaned[f.Name], Condition: condition}
 }
 
 // employ begins to drive a device.
@@ -420,8 +426,33 @@ func (h *Host) employ(d Device) *worker {
 	h.mu.Lock()
 	h.workers[d.Describe().Name] = w
 	h.mu.Unlock()
-	h.jobs.Go(func() error { defer end(); w.work(ctx); return nil })
+	h.jobs.Go(func() error {
+		defer end()
+		w.work(ctx)
+		h.leave(d.Describe().Name)
+		return nil
+	})
 	return w
+}
+
+// leave ends the leases of a device that is driven no more, begun or not. Where the host
+// as a whole stops, its next start ends them.
+func (h *Host) leave(device string) {
+	if h.life.Err() != nil {
+		return
+	}
+	h.mu.Lock()
+	var left []int64
+	for n, held := range h.held {
+		if held.lease.Device == device {
+			left = append(left, n)
+		}
+	}
+	h.mu.Unlock()
+	for _, n := range left {
+		h.release(n)
+		h.turnAway(n, "its device was removed")
+	}
 }
 
 func (h *Host) worker(name string) *worker {

@@ -14,8 +14,11 @@ import (
 	"yamato/internal/link"
 )
 
-// maxFrames bounds the pictures of one case's film.
-const maxFrames = 200
+// Bounds on one case's film.
+const (
+	maxFrames = 200
+	maxFilm   = 32 << 20 // bytes
+)
 
 // frame is a picture that was taken because the screen had changed.
 type frame struct {
@@ -31,6 +34,16 @@ type camera struct {
 	began  time.Duration
 	last   uint64 // revision
 	frames []frame
+	held   int // bytes that the pictures of the case take until they are drawn
+}
+
+// sizeOf is about what a picture takes until it is drawn: its tree, and as much again
+// for each of what is laid out and what is described of it.
+func sizeOf(t *screen.Tree) int {
+	if t == nil {
+		return 0
+	}
+	return 3 * t.Size()
 }
 
 func (c *camera) look() {
@@ -41,11 +54,15 @@ func (c *camera) look() {
 	if err != nil || tree.Revision == c.last { // trouble is for the steps to tell
 		return
 	}
+	size := sizeOf(tree)
+	if c.held+size > maxHeld {
+		return
+	}
 	p, err := c.device.Picture(c.ctx)
 	if err != nil {
 		return
 	}
-	c.last = tree.Revision
+	c.last, c.held = tree.Revision, c.held+size
 	c.frames = append(c.frames, frame{c.device.Now() - c.began, p})
 }
 
@@ -62,6 +79,9 @@ func film(frames []frame, drawn *gallery) ([]byte, error) {
 		}
 		if bytes.Equal(png, before) { // the screen changed and looks the same
 			continue
+		}
+		if out.Len()+len(png) > maxFilm {
+			break
 		}
 		before = png
 		one := link.Frame{File: fmt.Sprintf("%03d.png", len(list)), AtMS: f.at.Milliseconds()}

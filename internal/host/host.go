@@ -20,6 +20,7 @@ import (
 	"yamato/internal/killpoint"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/semaphore"
 
 	"yamato/internal/link"
 )
@@ -53,14 +54,16 @@ type Host struct {
 	journal *journal
 	cache   *cache
 	gallery gallery
-	life    context.Context // leases outlive links, and end with the host
-	jobs    *errgroup.Group // all that works for as long as the host
+	waiting *semaphore.Weighted // bytes of pictures that are not drawn yet
+	life    context.Context     // leases outlive links, and end with the host
+	jobs    *errgroup.Group     // all that works for as long as the host
 
 	mu      sync.Mutex
 	ttl     time.Duration
 	held    map[int64]*holding // leases by number
 	workers map[string]*worker // by device
 	news    news
+	room    room
 }
 
 // holding is a lease as this host holds it. Its context ends with it.
@@ -87,7 +90,7 @@ func Run(ctx context.Context, c Config) error {
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
-	j, err := openJournal(c.Dir)
+	j, err := openJournal(c.Dir, c.Log)
 	if err != nil {
 		return err
 	}
@@ -96,16 +99,21 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	h := &Host{config: c, log: c.Log, journal: j, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{}, ttl: 30 * time.Second, news: newNews()}
+	h := &Host{config: c, waiting: semaphore.NewWeighted(maxWaiting), log: c.Log, journal: j, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{}, ttl: 30 * time.Second, news: newNews()}
 	g, ctx := errgroup.WithContext(ctx)
 	h.life, h.jobs = ctx, g
-	if err := h.endLeftovers(); err != nil {
-		return err
-	}
+	g.Go(func() error { // it may have to wait for room, and says so over the link
+		if err := h.endLeftovers(); err != nil && ctx.Err() == nil {
+			return err
+		}
+		return nil
+	})
+	g.Go(func() error { h.keepLinked(ctx); return nil })
+	g.Go(func() error { h.watchRoom(ctx); return nil })
+	defer context.AfterFunc(ctx, j.stop)()
 	for _, d := range c.Devices {
 		h.employ(d)
 	}
-	g.Go(func() error { h.keepLinked(ctx); return nil })
 	if c.Yard != nil {
 		g.Go(func() error { h.weigh(ctx); return nil })
 	}
@@ -171,6 +179,7 @@ func (h *Host) linkOnce(ctx context.Context) error {
 	h.mu.Unlock()
 	h.log.Info("linked")
 	h.journal.rewind()
+	h.news.again(&h.mu)
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return h.hear(ctx, conn) })
 	g.Go(func() error { return h.report(ctx, conn) })
@@ -230,15 +239,12 @@ func (h *Host) hear(ctx context.Context, conn link.Conn) error {
 		for _, e := range m.End {
 			h.stop(e.Lease, errors.New(e.Reason))
 		}
-		if err := h.journal.acknowledge(m.Acks); err != nil {
-			return err
-		}
+		h.journal.acknowledge(m.Acks)
+		h.news.heard(&h.mu, m.Heard)
 		for _, r := range m.Refused {
 			h.log.Warn("the service refuses word of a lease", "lease", r.Lease, "why", r.Reason)
-			h.stop(r.Lease, errLost)
-			if err := h.journal.refuse(r.Lease); err != nil {
-				return err
-			}
+			h.stop(r.Lease, fmt.Errorf("%w: %s", errLost, r.Reason))
+			h.journal.refuse(r.Lease)
 		}
 		if m.Renewed != nil {
 			h.renewed(*m.Renewed)
@@ -254,7 +260,8 @@ func (h *Host) accept(l link.Lease) error {
 		return nil
 	}
 	if err := h.journal.begin(l.Number, l.Device, l.LastSeq); err != nil {
-		return err
+		h.log.Warn("a lease is not taken: it cannot be noted", "lease", l.Number, "error", err)
+		return nil // it runs out by itself, and nothing was tried
 	}
 	killpoint.Pass("lease-begun")
 	w, ok := h.workers[l.Device]
@@ -263,15 +270,32 @@ func (h *Host) accept(l link.Lease) error {
 		if !ok {
 			why = "this host has no device " + l.Device
 		}
-		return h.journal.append(link.Event{Lease: l.Number, Finished: &link.Finished{Trouble: why}}, link.Event{Lease: l.Number, Clean: &link.Clean{}})
+		h.turnAway(l.Number, why)
+		return nil
 	}
 	left := time.Duration(l.TTLMS) * time.Millisecond
 	held := &holding{lease: l}
 	held.ctx, held.end = context.WithCancelCause(h.life)
 	held.timer = time.AfterFunc(left-left/marginPart, func() { held.end(errRanOut) })
-	h.held[l.Number] = held
-	w.leases <- held
+	select {
+	case w.leases <- held:
+		h.held[l.Number] = held
+	default: // the service has forgotten leases that it gave before
+		held.timer.Stop()
+		h.turnAway(l.Number, "its device has a lease already")
+	}
 	return nil
+}
+
+// turnAway ends a lease that nothing was tried under. It may wait for room on the disk,
+// and its caller does not.
+func (h *Host) turnAway(lease int64, why string) {
+	h.jobs.Go(func() error {
+		if err := h.journal.append(link.Event{Lease: lease, Finished: &link.Finished{Trouble: why}}, link.Event{Lease: lease, Clean: &link.Clean{}}); err != nil {
+			h.log.Warn("the end of a lease could not be kept", "lease", lease, "error", err)
+		}
+		return nil
+	})
 }
 
 // stop ends the attempt under a lease early.
@@ -348,7 +372,7 @@ func (h *Host) renewed(r link.Renewed) {
 // report sends what the journal holds and the service has not acknowledged.
 func (h *Host) report(ctx context.Context, conn link.Conn) error {
 	for {
-		events, err := h.journal.next(ctx, 500)
+		events, err := h.journal.next(ctx, link.MaxBatch)
 		if err != nil {
 			return err
 		}

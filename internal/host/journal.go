@@ -7,10 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
 	"sync"
+	"time"
 
 	"yamato/internal/link"
 )
@@ -18,16 +20,32 @@ import (
 // journal keeps what a host has to say until the service has committed it: in
 // memory, and on disk so that a killed host loses nothing. It is one file of
 // lines; it starts over when nothing is left to say.
+//
+// Where the disk has no room it waits for some, and says so; nothing that it has taken
+// is lost, and no line is left half written.
 type journal struct {
-	path string
+	path   string
+	log    *slog.Logger
+	closed chan struct{}
+	once   sync.Once
+	turned chan struct{} // rings when its disk fails it, and when it no longer does
 
 	mu      sync.Mutex
 	file    *os.File
 	size    int64
+	limit   int64 // the size at which it is written anew
+	stale   bool  // the file lacks something that memory has
+	trouble error // why it could not be written, nil while it can
 	leases  map[int64]*ledger
-	queue   []link.Event // not acknowledged, in the order in which they came
-	sent    int          // how many of the queue this link has been sent
+	queue   []queued // not acknowledged, in the order in which they came
+	sent    int      // how many of the queue this link has been sent
 	waiting chan struct{}
+}
+
+// queued is an event with the bytes that it takes, as encoded.
+type queued struct {
+	link.Event
+	size int
 }
 
 // ledger is one lease in the journal.
@@ -52,22 +70,35 @@ type beginLine struct {
 	Seq    int64  `json:"seq"`
 }
 
-// rewriteAt is the size at which the file is written anew with what is left.
-const rewriteAt = 8 << 20
+const (
+	rewriteAt  = 8 << 20                // bytes at which the file is written anew with what is left
+	roomEvery  = 500 * time.Millisecond // between two tries to write to a disk without room
+	maxJournal = 64 << 20               // bytes of one line of the file; no event comes near it
+)
 
-func openJournal(dir string) (*journal, error) {
+var errClosed = errors.New("the host stops")
+
+func openJournal(dir string, log *slog.Logger) (*journal, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("opening the host's directory: %w", err)
 	}
-	j := &journal{path: filepath.Join(dir, "journal"), leases: map[int64]*ledger{}, waiting: make(chan struct{}, 1)}
+	j := &journal{path: filepath.Join(dir, "journal"), log: log, closed: make(chan struct{}), turned: make(chan struct{}, 1), limit: rewriteAt,
+		leases: map[int64]*ledger{}, waiting: make(chan struct{}, 1)}
 	if err := j.load(); err != nil {
 		return nil, err
 	}
-	return j, j.rewrite()
+	err := j.rewrite()
+	if err != nil && j.file == nil { // the old file goes on until there is room for a new one
+		if j.file, err = os.OpenFile(j.path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err == nil {
+			j.size, err = j.file.Seek(0, io.SeekEnd)
+			j.stale = true
+		}
+	}
+	return j, err
 }
 
-// load reads the file of an earlier host. A last line that was cut short by its
-// death was never acknowledged to anybody and is passed over.
+// load reads the file of an earlier host. A line that was cut short, by its death or by
+// a full disk, was never acknowledged to anybody and is passed over.
 func (j *journal) load() error {
 	f, err := os.Open(j.path)
 	if errors.Is(err, os.ErrNotExist) {
@@ -77,24 +108,35 @@ func (j *journal) load() error {
 		return err
 	}
 	defer f.Close()
-	r := bufio.NewReader(f)
-	for {
-		text, err := r.ReadBytes('\n')
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return fmt.Errorf("reading the journal: %w", err)
-		}
+	lines := bufio.NewScanner(f)
+	lines.Buffer(make([]byte, 0, 64<<10), maxJournal)
+	damaged := 0
+	for lines.Scan() {
 		var l line
-		if err := json.Unmarshal(text, &l); err != nil {
-			return fmt.Errorf("the journal %s is damaged: %w", j.path, err)
+		if err := json.Unmarshal(lines.Bytes(), &l); err != nil {
+			damaged++
+			continue
 		}
-		j.apply(l)
+		size := len(lines.Bytes())
+		if l.Event != nil {
+			if size, err = l.Event.Fit(); err != nil {
+				damaged++
+				continue
+			}
+		}
+		j.apply(l, size)
 	}
+	if damaged > 0 {
+		j.log.Warn("lines of the journal cannot be read and are passed over", "journal", j.path, "lines", damaged)
+	}
+	if err := lines.Err(); err != nil {
+		return fmt.Errorf("reading the journal: %w", err)
+	}
+	return nil
 }
 
-func (j *journal) apply(l line) {
+// apply takes a line in. size is what its event takes.
+func (j *journal) apply(l line, size int) {
 	switch {
 	case l.Begin != nil:
 		j.leases[l.Begin.Lease] = &ledger{device: l.Begin.Device, seq: l.Begin.Seq}
@@ -102,7 +144,7 @@ func (j *journal) apply(l line) {
 		if g := j.leases[l.Event.Lease]; g != nil {
 			g.seq = l.Event.Seq
 			g.finished, g.cleaned = g.finished || l.Event.Finished != nil, g.cleaned || l.Event.Clean != nil
-			j.queue = append(j.queue, *l.Event)
+			j.queue = append(j.queue, queued{*l.Event, size})
 		}
 	case l.Acks != nil:
 		upTo := make(map[int64]int64, len(l.Acks))
@@ -115,7 +157,7 @@ func (j *journal) apply(l line) {
 		j.drop(func(e link.Event) bool { return e.Seq <= upTo[e.Lease] })
 	case l.Refuse != 0:
 		j.drop(func(e link.Event) bool { return e.Lease == l.Refuse && e.Clean == nil })
-		if g := j.leases[l.Refuse]; g != nil && g.cleaned && !slices.ContainsFunc(j.queue, func(e link.Event) bool { return e.Lease == l.Refuse }) {
+		if g := j.leases[l.Refuse]; g != nil && g.cleaned && !slices.ContainsFunc(j.queue, func(e queued) bool { return e.Lease == l.Refuse }) {
 			delete(j.leases, l.Refuse)
 		}
 	}
@@ -125,7 +167,7 @@ func (j *journal) apply(l line) {
 func (j *journal) drop(gone func(link.Event) bool) {
 	kept, sent := j.queue[:0], j.sent
 	for i, e := range j.queue {
-		if !gone(e) {
+		if !gone(e.Event) {
 			kept = append(kept, e)
 		} else if i < sent {
 			j.sent--
@@ -135,31 +177,75 @@ func (j *journal) drop(gone func(link.Event) bool) {
 	j.queue = kept
 }
 
-// record applies lines and writes them; j.mu is held.
+// record writes lines and then applies them; j.mu is held. What could not be written
+// whole is taken back and not applied.
 func (j *journal) record(lines ...line) error {
 	var out []byte
-	for _, l := range lines {
+	sizes := make([]int, len(lines))
+	for i, l := range lines {
 		text, err := json.Marshal(l)
 		if err != nil {
 			return err
 		}
-		out = append(append(out, text...), '\n')
+		out, sizes[i] = append(append(out, text...), '\n'), len(text)
 	}
 	n, err := j.file.Write(out)
 	if err != nil {
+		if n > 0 {
+			if cut := j.file.Truncate(j.size); cut != nil { // then a new file is written as soon as there is room
+				j.stale = true
+				_, _ = j.file.WriteString("\n")
+			}
+		}
 		return fmt.Errorf("writing the journal: %w", err)
 	}
 	j.size += int64(n)
-	for _, l := range lines {
-		j.apply(l)
+	for i, l := range lines {
+		j.apply(l, sizes[i])
 	}
-	if j.size > rewriteAt || j.size > 64<<10 && len(j.leases) == 0 {
-		return j.rewrite()
+	j.well()
+	if j.stale || j.size > j.limit || j.size > 64<<10 && len(j.leases) == 0 {
+		if err := j.rewrite(); err != nil { // what there is goes on growing
+			j.log.Warn("the journal could not be written anew", "error", err)
+			j.limit = j.size + rewriteAt
+		}
 	}
 	return nil
 }
 
-// rewrite writes the file anew with what is left. The old one is replaced whole.
+// fail notes that the journal cannot be written; j.mu is held.
+func (j *journal) fail(err error) {
+	if j.trouble == nil {
+		j.log.Error("the host's disk takes no more; waiting for room", "journal", j.path, "error", err)
+	}
+	j.trouble = err
+	j.turn()
+}
+
+func (j *journal) turn() {
+	select {
+	case j.turned <- struct{}{}:
+	default:
+	}
+}
+
+// failing gives why the journal cannot be written, nil while it can.
+func (j *journal) failing() error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.trouble
+}
+
+func (j *journal) well() {
+	if j.trouble != nil {
+		j.trouble = nil
+		j.log.Info("the host's disk has room again", "journal", j.path)
+		j.turn()
+	}
+}
+
+// rewrite writes the file anew with what is left. The old one is replaced only by one
+// that is whole.
 func (j *journal) rewrite() error {
 	fresh, err := os.OpenFile(j.path+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -181,10 +267,13 @@ func (j *journal) rewrite() error {
 		err = errors.Join(err, encoder.Encode(line{Begin: &beginLine{n, g.device, seq}}))
 	}
 	for i := range j.queue {
-		err = errors.Join(err, encoder.Encode(line{Event: &j.queue[i]}))
+		err = errors.Join(err, encoder.Encode(line{Event: &j.queue[i].Event}))
 	}
-	if err = errors.Join(err, w.Flush(), os.Rename(j.path+".new", j.path)); err != nil {
-		return errors.Join(fmt.Errorf("rewriting the journal: %w", err), fresh.Close())
+	if err = errors.Join(err, w.Flush()); err == nil {
+		err = os.Rename(j.path+".new", j.path)
+	}
+	if err != nil {
+		return errors.Join(fmt.Errorf("rewriting the journal: %w", err), fresh.Close(), removeIfThere(j.path+".new"))
 	}
 	info, err := fresh.Stat()
 	if err != nil {
@@ -193,26 +282,56 @@ func (j *journal) rewrite() error {
 	if j.file != nil {
 		_ = j.file.Close()
 	}
-	j.file, j.size = fresh, info.Size()
+	j.file, j.size, j.stale, j.limit = fresh, info.Size(), false, max(rewriteAt, 2*info.Size())
 	return nil
 }
 
+// stop has those give up who wait for room.
+func (j *journal) stop() { j.once.Do(func() { close(j.closed) }) }
+
 func (j *journal) close() {
+	j.stop()
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	_ = j.file.Close()
 }
 
-// begin notes a lease, whose events so far number seq.
+// begin notes a lease, whose events so far number seq. It does not wait for room: a
+// lease is not taken then.
 func (j *journal) begin(lease int64, device string, seq int64) error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return j.record(line{Begin: &beginLine{lease, device, seq}})
+	err := j.record(line{Begin: &beginLine{lease, device, seq}})
+	if err != nil {
+		j.fail(err)
+	}
+	return err
 }
 
-// append numbers events and keeps them. Events of a lease that has been refused
-// are dropped, but for Clean.
+// append numbers events and keeps them, cut to what a link takes. It waits until there
+// is room for them. Events of a lease that has been refused are dropped, but for Clean.
 func (j *journal) append(events ...link.Event) error {
+	for i := range events {
+		if _, err := events[i].Fit(); err != nil {
+			return err
+		}
+	}
+	for {
+		err := j.tryAppend(events)
+		if err == nil {
+			return nil
+		}
+		t := time.NewTimer(roomEvery)
+		select {
+		case <-t.C:
+		case <-j.closed:
+			t.Stop()
+			return errors.Join(errClosed, err)
+		}
+	}
+}
+
+func (j *journal) tryAppend(events []link.Event) error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	var lines []line
@@ -233,29 +352,37 @@ func (j *journal) append(events ...link.Event) error {
 	if len(lines) == 0 {
 		return nil
 	}
+	if err := j.record(lines...); err != nil {
+		j.fail(err)
+		return err
+	}
 	select {
 	case j.waiting <- struct{}{}:
 	default:
 	}
-	return j.record(lines...)
+	return nil
 }
 
-// acknowledge drops what the service has committed.
-func (j *journal) acknowledge(acks []link.Ack) error {
-	if len(acks) == 0 {
-		return nil
+// acknowledge drops what the service has committed. A disk without room keeps nobody
+// from that: what is sent again after a restart does no harm.
+func (j *journal) acknowledge(acks []link.Ack) {
+	if len(acks) > 0 {
+		j.settle(line{Acks: acks})
 	}
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	return j.record(line{Acks: acks})
 }
 
 // refuse drops what was to be said of a lease, but for the word that its device
 // is clean.
-func (j *journal) refuse(lease int64) error {
+func (j *journal) refuse(lease int64) { j.settle(line{Refuse: lease}) }
+
+func (j *journal) settle(l line) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return j.record(line{Refuse: lease})
+	if err := j.record(l); err != nil {
+		j.fail(err)
+		j.apply(l, 0)
+		j.stale = true
+	}
 }
 
 // rewind makes the next link send everything that was not acknowledged.
@@ -269,13 +396,20 @@ func (j *journal) rewind() {
 	}
 }
 
-// next waits for events that this link has not been sent, and gives at most n.
-func (j *journal) next(ctx context.Context, n int) ([]link.Event, error) {
+// next waits for events that this link has not been sent, and gives as many as take at
+// most the given bytes, one at least.
+func (j *journal) next(ctx context.Context, bytes int) ([]link.Event, error) {
 	for {
 		j.mu.Lock()
 		if j.sent < len(j.queue) {
-			out := slices.Clone(j.queue[j.sent:min(len(j.queue), j.sent+n)])
-			j.sent += len(out)
+			var out []link.Event
+			for size := 0; j.sent < len(j.queue); j.sent++ {
+				e := j.queue[j.sent]
+				if size += e.size + 1; size > bytes && len(out) > 0 || len(out) == maxEvents {
+					break
+				}
+				out = append(out, e.Event)
+			}
 			j.mu.Unlock()
 			return out, nil
 		}
@@ -287,6 +421,9 @@ func (j *journal) next(ctx context.Context, n int) ([]link.Event, error) {
 		}
 	}
 }
+
+// maxEvents bounds the events of one message.
+const maxEvents = 500
 
 func (j *journal) knows(lease int64) bool {
 	j.mu.Lock()

@@ -21,7 +21,8 @@ type news struct {
 	gone    []string
 	offer   bool
 	load    bool
-	done    []link.Done
+	done    []link.Done    // answers that the service has not kept yet
+	said    int            // how many of them this link has been told
 	errands map[int64]bool // in hand, or done
 	open    map[int64]bool // in hand
 	machine link.Load      // as it was weighed last
@@ -101,7 +102,6 @@ func (h *Host) tell(ctx context.Context, conn link.Conn) error {
 			if err := conn.Send(ctx, link.FromHost{Done: &d}); err != nil {
 				return err
 			}
-			h.told(d.ID)
 		}
 		select {
 		case <-h.news.ring:
@@ -111,12 +111,15 @@ func (h *Host) tell(ctx context.Context, conn link.Conn) error {
 	}
 }
 
-// fresh takes what is new. Answers stay until they have been passed on.
+// fresh takes what is new. Answers stay until the service says that it has kept them;
+// what nobody asked about stays until it has been passed on.
 func (h *Host) fresh() (*link.Fleet, []link.Done) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	n := &h.news
-	done := slices.Clone(n.done)
+	done := slices.Clone(n.done[n.said:])
+	n.done = slices.DeleteFunc(n.done, func(d link.Done) bool { return d.ID == 0 })
+	n.said = len(n.done)
 	if len(n.devices) == 0 && len(n.gone) == 0 && !n.offer && !n.load {
 		return nil, done
 	}
@@ -138,11 +141,34 @@ func (h *Host) fresh() (*link.Fleet, []link.Done) {
 	return out, done
 }
 
-func (h *Host) told(id int64) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.news.done = h.news.done[1:]
-	delete(h.news.open, id)
+// again has a new link told all that has not been kept.
+func (n *news) again(mu *sync.Mutex) {
+	mu.Lock()
+	defer mu.Unlock()
+	n.said = 0
+	n.wake()
+}
+
+// heard forgets answers that the service has kept.
+func (n *news) heard(mu *sync.Mutex, ids []int64) {
+	if len(ids) == 0 {
+		return
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	kept := n.done[:0]
+	for i, d := range n.done {
+		switch {
+		case !slices.Contains(ids, d.ID):
+			kept = append(kept, d)
+		case i < n.said:
+			n.said--
+		}
+	}
+	n.done = kept
+	for _, id := range ids {
+		delete(n.open, id)
+	}
 }
 
 // offer and load describe the site and what is taken of it. The caller holds the lock.

@@ -20,10 +20,16 @@ import (
 )
 
 // Version is what both ends must speak.
-const Version = 2
+const Version = 3
 
 // MaxMessage bounds a message, in bytes.
 const MaxMessage = 16 << 20
+
+// SizeOf is how many bytes v takes in a message.
+func SizeOf(v any) (int, error) {
+	body, err := json.Marshal(v)
+	return len(body), err
+}
 
 // Conn carries messages one way and the other. Send may be called from several
 // goroutines.
@@ -52,6 +58,7 @@ type ToHost struct {
 	Refused []Refusal `json:"refused,omitempty"`
 	See     []See     `json:"see,omitempty"`
 	Do      []Errand  `json:"do,omitempty"`
+	Heard   []int64   `json:"heard,omitempty"` // errands whose answer has been kept
 }
 
 // Fleet tells what has changed at a host's site.

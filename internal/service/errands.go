@@ -59,7 +59,7 @@ func (n *session) keepFleet(ctx context.Context, f link.Fleet) {
 
 // keepDone keeps how an errand ended. A device that was given up is sidelined; one
 // that a probe finds well again is brought back.
-func (n *session) keepDone(ctx context.Context, d link.Done) {
+func (n *session) keepDone(ctx context.Context, d link.Done) error {
 	d.Trouble, d.Remedy = short(d.Trouble, 1000), short(d.Remedy, 1000)
 	s := n.service
 	err := s.store.InTx(ctx, func(t *store.Tx) error {
@@ -99,24 +99,38 @@ func (n *session) keepDone(ctx context.Context, d link.Done) {
 		}
 		return nil
 	})
-	if err != nil && !errors.Is(err, store.ErrNone) {
-		s.log.Warn("how an errand ended could not be kept", "error", err)
+	if errors.Is(err, store.ErrNone) || store.Hopeless(err) { // it had ended before, or never will
+		s.log.Warn("how an errand ended is not kept", "errand", d.ID, "error", err)
+		err = nil
+	}
+	if err != nil {
+		return err
+	}
+	if d.ID != 0 {
+		n.send(link.ToHost{Heard: []int64{d.ID}})
 	}
 	s.bell.ring()
+	return nil
 }
 
-// sendErrands passes on what the host is asked to do. It gives the last one passed on.
-func (n *session) sendErrands(ctx context.Context, after int64) (int64, error) {
-	list, err := n.service.store.WantedErrands(ctx, n.host, after)
-	if err != nil || len(list) == 0 {
-		return after, err
+// sendErrands passes on what the host is asked to do and has not been told on this link.
+func (n *session) sendErrands(ctx context.Context) error {
+	list, err := n.service.store.WantedErrands(ctx, n.host)
+	if err != nil {
+		return err
 	}
 	var m link.ToHost
+	open := map[int64]bool{}
 	for _, e := range list {
-		m.Do = append(m.Do, link.Errand{ID: e.ID, What: e.What, Device: e.Device, Args: e.Args.V})
+		if open[e.ID] = true; !n.asked[e.ID] {
+			m.Do = append(m.Do, link.Errand{ID: e.ID, What: e.What, Device: e.Device, Args: e.Args.V})
+		}
 	}
-	n.send(ctx, m)
-	return list[len(list)-1].ID, nil
+	n.asked = open
+	if len(m.Do) > 0 {
+		n.send(m)
+	}
+	return nil
 }
 
 // Do asks a host to do something outside of leases. What cannot be done as things

@@ -270,7 +270,7 @@ func (s *Service) Again(ctx context.Context, c Caller, number int64, in contract
 	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose, RepeatFailed: r.RepeatFailed, AfterError: r.AfterError,
 		Language: r.Language, RealTime: deref(in.RealTime), AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup, Seed: newSeed()}}
 	if deref(in.SameSeed) {
-		n.Run.Seed = r.Seed
+		n.Run.Seed, n.KnownOf = r.Seed, r.ID
 	}
 	for i, l := range d.Legs {
 		var cases []int

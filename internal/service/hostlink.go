@@ -6,9 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"net/http"
 	"slices"
+	"sync"
 	"time"
 	"yamato/internal/killpoint"
 
@@ -25,12 +25,17 @@ type session struct {
 	service *Service
 	caller  Caller
 	conn    link.Conn
+	out     *outbox
 	host    int64
 	number  int64 // of the link
 	close   context.CancelCauseFunc
-	last    int64                    // highest lease number that was sent
-	ended   map[int64]bool           // leases whose early end was sent
-	goods   map[goodsKey]store.Goods // many leases hand over the same
+	told    bool                      // of the leases that were live when it linked
+	leases  map[int64]bool            // that were sent, and that the host has said nothing of yet
+	ended   map[int64]bool            // leases whose early end was sent
+	asked   map[int64]bool            // errands that were sent and are not done
+	wished  map[int64]bool            // screens that were asked for and not shown
+	known   map[int64]map[string]bool // by run, what it knew of its app when it began
+	goods   map[goodsKey]store.Goods  // many leases hand over the same
 }
 
 type goodsKey struct {
@@ -46,19 +51,21 @@ func (s *Service) ServeHost(ctx context.Context, c Caller, conn link.Conn) error
 	defer s.sessions.Done()
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	n := &session{service: s, caller: c, conn: conn, close: cancel, ended: map[int64]bool{}, goods: map[goodsKey]store.Goods{}}
+	n := &session{service: s, caller: c, conn: conn, out: newOutbox(), close: cancel, ended: map[int64]bool{}, goods: map[goodsKey]store.Goods{}}
 	if err := n.open(ctx); err != nil {
 		return err
 	}
 	defer n.forget(context.WithoutCancel(ctx))
-	sending := make(chan struct{})
-	go func() { // ends with ctx; waited for below
-		defer close(sending)
-		n.deliver(ctx)
-	}()
+	var work sync.WaitGroup // both end with ctx
+	work.Go(func() { n.deliver(ctx) })
+	work.Go(func() {
+		if err := n.out.run(ctx, conn); err != nil {
+			cancel(err)
+		}
+	})
 	err := n.hear(ctx)
 	cancel(err)
-	<-sending
+	work.Wait()
 	return context.Cause(ctx)
 }
 
@@ -71,6 +78,7 @@ func (n *session) open(ctx context.Context) error {
 	if err := n.conn.Receive(wait, &first); err != nil {
 		return err
 	}
+	first.Clean()
 	h := first.Hello
 	switch {
 	case h == nil:
@@ -180,9 +188,10 @@ func (n *session) forget(ctx context.Context) {
 	s.bell.ring()
 }
 
-// send passes a message on. A link that cannot take it is closed.
-func (n *session) send(ctx context.Context, m link.ToHost) {
-	if err := n.conn.Send(ctx, m); err != nil {
+// send queues a message for the host; nobody waits for the host to take it. A link that
+// too much waits for is closed.
+func (n *session) send(m link.ToHost) {
+	if err := n.out.put(m); err != nil {
 		n.close(err)
 	}
 }
@@ -194,13 +203,14 @@ func (n *session) hear(ctx context.Context) error {
 		if err := n.conn.Receive(ctx, &m); err != nil {
 			return err
 		}
+		m.Clean()
 		if len(m.Renew) > 0 {
 			live, err := n.service.store.Renew(ctx, n.host, m.Renew, n.service.config.TTL)
 			if err != nil {
 				n.service.log.Warn("leases could not be renewed", "error", err)
 				continue // the host asks again
 			}
-			n.send(ctx, link.ToHost{Renewed: &link.Renewed{Leases: live, TTLMS: n.service.config.TTL.Milliseconds()}})
+			n.send(link.ToHost{Renewed: &link.Renewed{Leases: live, TTLMS: n.service.config.TTL.Milliseconds()}})
 		}
 		if m.Seen != nil {
 			n.keepSeen(ctx, *m.Seen)
@@ -209,7 +219,9 @@ func (n *session) hear(ctx context.Context) error {
 			n.keepFleet(ctx, *m.Fleet)
 		}
 		if m.Done != nil {
-			n.keepDone(ctx, *m.Done)
+			if err := n.keepDone(ctx, *m.Done); err != nil {
+				return fmt.Errorf("how an errand ended could not be kept; its host says it again when it links anew: %w", err)
+			}
 		}
 		if len(m.Events) == 0 {
 			continue
@@ -228,13 +240,11 @@ func (n *session) deliver(ctx context.Context) {
 	defer leave()
 	tick := time.NewTicker(time.Second) // in case the bell was not heard
 	defer tick.Stop()
-	var asked, wanted int64
 	for {
-		var err error
-		if wanted, err = n.sendErrands(ctx, wanted); err != nil && ctx.Err() == nil {
+		if err := n.sendErrands(ctx); err != nil && ctx.Err() == nil {
 			n.service.log.Warn("an errand could not be passed on; trying again", "error", err)
 		}
-		if asked, err = n.askHost(ctx, asked); err != nil && ctx.Err() == nil {
+		if err := n.askHost(ctx); err != nil && ctx.Err() == nil {
 			n.service.log.Warn("a wish to see a screen could not be passed on; trying again", "error", err)
 		}
 		if err := n.deliverNew(ctx); err != nil && ctx.Err() == nil {
@@ -252,72 +262,106 @@ func (n *session) deliver(ctx context.Context) {
 	}
 }
 
+// deliverNew sends the leases that the host has not been told of on this link, and the
+// ends that are asked for.
 func (n *session) deliverNew(ctx context.Context) error {
-	list, err := n.service.store.Assignments(ctx, n.host, n.number, n.last)
-	if err != nil || len(list) == 0 {
-		return err
-	}
-	known, err := n.known(ctx, list)
+	list, err := n.service.store.Assignments(ctx, n.host, n.number, !n.told)
 	if err != nil {
 		return err
 	}
-	var m link.ToHost
-	for _, a := range list {
-		if a.Lease > n.last {
-			g, err := n.goodsOf(ctx, a)
-			if err != nil {
-				return err
-			}
-			m.Leases = append(m.Leases, leaseOut(a, g, known[a.AppID]))
-		}
-		if a.EndAsked != "" && !n.ended[a.Lease] {
-			m.End = append(m.End, link.End{Lease: a.Lease, Reason: a.EndAsked})
-		}
-	}
-	if len(m.Leases)+len(m.End) == 0 {
-		return nil
-	}
-	killpoint.Pass("delivering")
-	if err := n.conn.Send(ctx, m); err != nil {
-		n.close(err)
+	n.told = true
+	if err := n.learn(ctx, list); err != nil {
+		n.told = false
 		return err
 	}
-	n.last = max(n.last, list[len(list)-1].Lease)
-	for _, e := range m.End {
-		n.ended[e.Lease] = true
+	p := parcel{session: n}
+	sent, ended := map[int64]bool{}, map[int64]bool{}
+	for _, a := range list {
+		if sent[a.Lease] = true; !n.leases[a.Lease] && (!a.Began || n.leases == nil) {
+			g, err := n.goodsOf(ctx, a)
+			if err != nil {
+				n.told = false
+				return err
+			}
+			if err := p.lease(ctx, leaseOut(a, g, n.known[a.RunID])); err != nil {
+				return err
+			}
+		}
+		if a.EndAsked != "" {
+			if ended[a.Lease] = true; !n.ended[a.Lease] {
+				p.message.End = append(p.message.End, link.End{Lease: a.Lease, Reason: a.EndAsked})
+			}
+		}
 	}
+	killpoint.Pass("delivering")
+	if err := p.send(ctx); err != nil {
+		return err
+	}
+	n.leases, n.ended = sent, ended
 	return nil
 }
 
-// known gives, for each app of the assignments, which locators of their suites
-// have matched in it.
-func (n *session) known(ctx context.Context, list []store.Assignment) (map[int64]map[string]bool, error) {
-	named := map[int64]map[string]bool{}
+// parcel gathers leases into messages that are no larger than a link takes at once.
+type parcel struct {
+	session *session
+	message link.ToHost
+	size    int
+}
+
+// maxParcel bounds the leases of one message, in bytes as they are encoded.
+const maxParcel = link.MaxMessage / 4
+
+func (p *parcel) lease(ctx context.Context, l link.Lease) error {
+	size, err := link.SizeOf(l)
+	if err != nil {
+		return err
+	}
+	if p.size > 0 && p.size+size > maxParcel {
+		if err := p.send(ctx); err != nil {
+			return err
+		}
+	}
+	p.message.Leases, p.size = append(p.message.Leases, l), p.size+size
+	return nil
+}
+
+func (p *parcel) send(ctx context.Context) error {
+	if len(p.message.Leases)+len(p.message.End) == 0 {
+		return nil
+	}
+	p.session.send(p.message)
+	p.message, p.size = link.ToHost{}, 0
+	return ctx.Err()
+}
+
+// maxKnown bounds the runs whose knowledge a link keeps.
+const maxKnown = 200
+
+// learn reads what the runs of these assignments knew of their apps when they began.
+func (n *session) learn(ctx context.Context, list []store.Assignment) error {
+	var missing []int64
 	for _, a := range list {
-		g, err := n.goodsOf(ctx, a)
-		if err != nil {
-			return nil, err
-		}
-		if named[a.AppID] == nil {
-			named[a.AppID] = map[string]bool{}
-		}
-		for _, l := range g.Locators.V {
-			named[a.AppID][l] = false
+		if n.known[a.RunID] == nil && !slices.Contains(missing, a.RunID) {
+			missing = append(missing, a.RunID)
 		}
 	}
-	for app, locators := range named {
-		if len(locators) == 0 {
-			continue
-		}
-		matched, err := n.service.store.KnownLocators(ctx, app, slices.Collect(maps.Keys(locators)))
-		if err != nil {
-			return nil, err
-		}
-		for _, l := range matched {
-			locators[l] = true
+	if len(missing) == 0 {
+		return nil
+	}
+	runs, err := n.service.store.RunsKnown(ctx, missing)
+	if err != nil {
+		return err
+	}
+	if n.known == nil || len(n.known)+len(missing) > maxKnown {
+		n.known = map[int64]map[string]bool{}
+	}
+	for _, run := range missing {
+		n.known[run] = map[string]bool{}
+		for _, l := range runs[run] {
+			n.known[run][l] = true
 		}
 	}
-	return named, nil
+	return nil
 }
 
 func (n *session) goodsOf(ctx context.Context, a store.Assignment) (store.Goods, error) {

@@ -8,6 +8,8 @@ import (
 	"yamato/internal/killpoint"
 
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/plain"
+	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
 	"yamato/internal/link"
 	"yamato/internal/store"
@@ -19,46 +21,105 @@ type inbound struct {
 	events  []link.Event
 }
 
-// maxTogether bounds how many events go into one transaction.
-const maxTogether = 4000
+// Bounds on what goes into one transaction.
+const (
+	maxTogether = 4000     // events
+	maxWeight   = 16 << 20 // bytes
+)
+
+func (in *inbound) weight() (n int) {
+	for i := range in.events {
+		n += in.events[i].Weight()
+	}
+	return n
+}
 
 // takeIn commits what hosts report. All that has arrived while a transaction was
 // under way goes into the next one together, whichever hosts it came from: under
 // load a commit carries hundreds of legs, without load nobody waits.
 func (s *Service) takeIn(ctx context.Context) {
 	for {
-		var batch []*inbound
 		select {
 		case first := <-s.inbox:
-			batch = s.gatherInbox(first)
+			s.keep(ctx, s.gatherInbox(first))
 		case <-ctx.Done():
 			return
-		}
-		for {
-			killpoint.Pass("committing")
-			answers, err := s.commit(ctx, batch)
-			if err == nil {
-				killpoint.Pass("committed") // and not yet acknowledged
-				s.answer(ctx, batch, answers)
-				break
-			}
-			if ctx.Err() != nil {
-				return
-			}
-			s.log.Warn("events could not be committed; trying again", "error", err)
-			if !every(ctx, 100*time.Millisecond) {
-				return
-			}
 		}
 	}
 }
 
+// keep commits a batch and has its hosts told. What fails for a reason that passes is
+// tried again; what would fail for ever is halved, until the word at fault is alone, and
+// that lease is refused with the reason. All others go on.
+func (s *Service) keep(ctx context.Context, batch []*inbound) {
+	for tries := 0; ; tries++ {
+		killpoint.Pass("committing")
+		answers, err := s.commit(ctx, batch)
+		if err == nil {
+			killpoint.Pass("committed") // and not yet acknowledged
+			s.answer(batch, answers)
+			return
+		}
+		if ctx.Err() != nil {
+			return
+		}
+		if store.Hopeless(err) && tries > 0 {
+			if first, second := halve(batch); second != nil {
+				s.keep(ctx, first)
+				s.keep(ctx, second)
+				return
+			}
+			s.refuse(ctx, batch[0], err)
+			return
+		}
+		s.log.Warn("events could not be committed; trying again", "error", err)
+		if !every(ctx, 100*time.Millisecond) {
+			return
+		}
+	}
+}
+
+// halve parts a batch in two, by its links and then by its events; the second is nil
+// where there is one event only.
+func halve(batch []*inbound) (first, second []*inbound) {
+	if n := len(batch); n > 1 {
+		return batch[:n/2], batch[n/2:]
+	}
+	in := batch[0]
+	n := len(in.events)
+	if n < 2 {
+		return batch, nil
+	}
+	return []*inbound{{in.session, in.events[:n/2]}}, []*inbound{{in.session, in.events[n/2:]}}
+}
+
+// refuse ends the lease of an event that cannot be kept, and tells its host why.
+func (s *Service) refuse(ctx context.Context, in *inbound, cause error) {
+	e := in.events[0]
+	why := "a word about it cannot be kept: " + plain.Text(cause.Error(), 300)
+	s.log.Error("a word about a lease cannot be kept; the lease is refused", "lease", e.Lease, "seq", e.Seq, "error", cause)
+	err := s.store.InTx(ctx, func(t *store.Tx) error {
+		held, err := t.HeldBy(ctx, []int64{e.Lease})
+		if err != nil || len(held) == 0 || held[0].Ended {
+			return err
+		}
+		w := s.newWork(held)
+		w.end(e.Lease, "service", why)
+		return w.write(ctx, t)
+	})
+	if err != nil && ctx.Err() == nil { // it runs out by itself, since its host gives it up
+		s.log.Error("a lease that is refused could not be ended", "lease", e.Lease, "error", err)
+	}
+	s.bell.ring()
+	in.session.send(link.ToHost{Refused: []link.Refusal{{Lease: e.Lease, Reason: why}}})
+}
+
 func (s *Service) gatherInbox(first *inbound) []*inbound {
-	batch, n := []*inbound{first}, len(first.events)
-	for n < maxTogether {
+	batch, n, weight := []*inbound{first}, len(first.events), first.weight()
+	for n < maxTogether && weight < maxWeight {
 		select {
 		case more := <-s.inbox:
-			batch, n = append(batch, more), n+len(more.events)
+			batch, n, weight = append(batch, more), n+len(more.events), weight+more.weight()
 		default:
 			return batch
 		}
@@ -107,7 +168,7 @@ func (s *Service) commit(ctx context.Context, batch []*inbound) (answers, error)
 }
 
 // answer tells each link what became of its events.
-func (s *Service) answer(ctx context.Context, batch []*inbound, a answers) {
+func (s *Service) answer(batch []*inbound, a answers) {
 	for _, in := range batch {
 		var m link.ToHost
 		done := map[int64]bool{}
@@ -124,7 +185,7 @@ func (s *Service) answer(ctx context.Context, batch []*inbound, a answers) {
 				m.Acks = append(m.Acks, link.Ack{Lease: e.Lease, Seq: seq})
 			}
 		}
-		in.session.send(ctx, m)
+		in.session.send(m)
 		if broken {
 			in.session.close(fmt.Errorf("events are missing; link again and send all that was not acknowledged"))
 		}
@@ -322,6 +383,9 @@ func (w *work) cleaned(t *tally, c *link.Clean) {
 	case t.Sidelined:
 		t.device, t.why = "sidelined", t.SideReason
 	}
+	if t.Removed {
+		t.device, t.why, t.side = "offline", "it was removed", nil
+	}
 }
 
 // automatic is who sidelines devices when no person does.
@@ -421,6 +485,7 @@ func (w *work) decideLegs(ctx context.Context, t *store.Tx, closing []*tally) (m
 	}
 	finished := map[int64]int{}
 	var changes []store.LegChange
+	var undecided []store.NewResult
 	var again []int64
 	for _, one := range w.order {
 		var c store.LegChange
@@ -448,6 +513,9 @@ func (w *work) decideLegs(ctx context.Context, t *store.Tx, closing []*tally) (m
 			}
 			one.tell(event{Kind: "again", Trouble: one.change.Trouble})
 		case "finished", "cancelled":
+			if c.To == "finished" {
+				undecided = append(undecided, one.leave(so[one.LegID])...)
+			}
 			finished[one.RunID]++
 			one.tell(event{Kind: "leg", State: c.To, Trouble: one.change.Trouble})
 		}
@@ -459,7 +527,32 @@ func (w *work) decideLegs(ctx context.Context, t *store.Tx, closing []*tally) (m
 	if n != len(changes) {
 		return nil, fmt.Errorf("%d legs were changed by another hand", len(changes)-n)
 	}
+	if err := t.AddResults(ctx, undecided); err != nil {
+		return nil, err
+	}
 	return finished, t.MarkDirty(ctx, store.DirtyLeg, again)
+}
+
+// leave gives every case of a leg that finishes without a result an error: it was asked
+// for, and nobody will decide it any more.
+func (t *tally) leave(so map[int]verdict.Crossing) []store.NewResult {
+	why := t.change.Trouble
+	if why == "" {
+		why = "no attempt judged it"
+	}
+	var out []store.NewResult
+	for _, i := range t.Cases {
+		if _, has := so[i]; has {
+			continue
+		}
+		failure := script.Failure{Cause: script.Trouble, Expected: "the case to be run", Actual: why}
+		out = append(out, store.NewResult{ProjectID: t.ProjectID, Lease: t.Lease, RunID: t.RunID, LegID: t.LegID, Case: i,
+			Verdict: string(verdict.Error), Sentence: why, Failure: failure, Steps: []script.StepRecord{}})
+		t.counts.Results++
+		t.counts.Errors++
+		t.tell(event{Kind: "result", Case: ptr(i), Verdict: string(verdict.Error), Sentence: why})
+	}
+	return out
 }
 
 // crossings folds all results of the legs that are closing.
@@ -475,21 +568,32 @@ func crossings(ctx context.Context, t *store.Tx, closing []*tally) (map[int64]ma
 	if err != nil {
 		return nil, err
 	}
-	lists := map[int64]map[int][]verdict.Verdict{}
-	for _, r := range rows {
-		if lists[r.LegID] == nil {
-			lists[r.LegID] = map[int][]verdict.Verdict{}
-		}
-		lists[r.LegID][r.Case] = append(lists[r.LegID][r.Case], verdict.Verdict(r.Verdict))
-	}
 	so := map[int64]map[int]verdict.Crossing{}
-	for leg, cases := range lists {
+	for leg, cases := range byCase(rows) {
 		so[leg] = map[int]verdict.Crossing{}
 		for c, list := range cases {
 			so[leg][c] = verdict.OfCrossing(list)
 		}
 	}
+	for _, r := range rows { // oldest first: the last one counts
+		if x := so[r.LegID][r.Case]; x.Verdict == verdict.Error {
+			x.Final = script.Cause(r.Cause).Same()
+			so[r.LegID][r.Case] = x
+		}
+	}
 	return so, nil
+}
+
+// byCase gives the verdicts of each case of each leg, oldest first.
+func byCase(rows []store.LegResult) map[int64]map[int][]verdict.Verdict {
+	out := map[int64]map[int][]verdict.Verdict{}
+	for _, r := range rows {
+		if out[r.LegID] == nil {
+			out[r.LegID] = map[int][]verdict.Verdict{}
+		}
+		out[r.LegID][r.Case] = append(out[r.LegID][r.Case], verdict.Verdict(r.Verdict))
+	}
+	return out
 }
 
 // next decides what becomes of a leg whose attempt ends.
@@ -546,21 +650,38 @@ func (w *work) tellRuns(ctx context.Context, t *store.Tx, finished map[int64]int
 	return appendAndClose(ctx, t, projects, list)
 }
 
-// appendAndClose appends events and closes the runs that have no open leg left.
+// appendAndClose appends events and closes the runs that have no open leg left. It locks
+// the runs' rows: a run that was cancelled a moment ago takes its waiting legs with it,
+// those that this transaction has just sent back to wait among them.
 func appendAndClose(ctx context.Context, t *store.Tx, projects map[int64]int64, list []store.RunEvents) error {
 	counted, err := t.AppendEvents(ctx, projects, list)
 	if err != nil {
 		return err
 	}
+	var cancelled []int64
 	for _, r := range counted {
+		if r.State == "cancelled" {
+			cancelled = append(cancelled, r.Run)
+		}
+	}
+	gone, err := t.CancelWaiting(ctx, cancelled)
+	if err != nil {
+		return err
+	}
+	for _, r := range counted {
+		if n := gone[r.Run]; n > 0 {
+			if _, err := t.AppendEvents(ctx, projects, []store.RunEvents{{Run: r.Run, Legs: n}}); err != nil {
+				return err
+			}
+			r.OpenLegs -= n
+		}
 		if r.OpenLegs > 0 {
 			continue
 		}
-		rows, err := t.CaseResults(ctx, r.Run)
+		v, err := foldRun(ctx, t, r.Run)
 		if err != nil {
 			return err
 		}
-		v := foldRun(rows)
 		state := r.State
 		if state != "cancelled" {
 			state = "finished"
@@ -576,31 +697,16 @@ func appendAndClose(ctx context.Context, t *store.Tx, projects map[int64]int64, 
 	return nil
 }
 
-// foldRun folds results, oldest first, into the verdict of their run. A leg that
-// left no result at all counts as nothing decided; its attempts tell why.
-func foldRun(rows []store.LegResult) verdict.Verdict {
-	type crossing struct {
-		leg   int64
-		index int
+// foldRun folds all that a run was asked for into its verdict.
+func foldRun(ctx context.Context, t *store.Tx, run int64) (verdict.Verdict, error) {
+	asked, rows, err := t.AskedOf(ctx, run)
+	if err != nil {
+		return verdict.None, err
 	}
-	lists := map[crossing][]verdict.Verdict{}
-	revision := map[crossing]int64{}
-	for _, r := range rows {
-		k := crossing{r.LegID, r.Case}
-		lists[k], revision[k] = append(lists[k], verdict.Verdict(r.Verdict)), r.Revision
+	results := byCase(rows)
+	legs := make([]verdict.Outcome, len(asked))
+	for i, l := range asked {
+		legs[i] = verdict.Outcome{Suite: l.Revision, State: l.State, Cases: l.Cases, Results: results[l.ID]}
 	}
-	type oneCase struct {
-		revision int64
-		index    int
-	}
-	cases := map[oneCase][]verdict.Verdict{}
-	for k, list := range lists {
-		c := oneCase{revision[k], k.index}
-		cases[c] = append(cases[c], verdict.OfCrossing(list).Verdict)
-	}
-	var folded []verdict.Verdict
-	for _, list := range cases {
-		folded = append(folded, verdict.Fold(list))
-	}
-	return verdict.Fold(folded)
+	return verdict.OfRun(legs), nil
 }

@@ -101,6 +101,15 @@ func (l *leader) sweep(ctx context.Context) error {
 		s.log.Info("leases ran out", "count", expired)
 		s.bell.ring()
 	}
+	cancelled, err := s.store.CancelledOpen(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range cancelled {
+		if err := s.windDown(ctx, r, "the run was cancelled"); err != nil {
+			return fmt.Errorf("winding run %d down: %w", r.Number, err)
+		}
+	}
 	return s.store.InTx(ctx, func(t *store.Tx) error { return t.TakeUnlinkedOffline(ctx, s.config.Silence*2) })
 }
 

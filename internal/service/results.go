@@ -127,16 +127,14 @@ func resultOut(r store.Result) (contract.Result, error) {
 }
 
 func foldLeg(l *contract.Leg) {
+	leg := verdict.Outcome{State: l.State, Results: map[int][]verdict.Verdict{}}
 	for i := range l.Cases {
-		var list []verdict.Verdict
-		for _, r := range l.Cases[i].Results {
-			list = append(list, verdict.Verdict(r.Verdict))
+		x := &l.Cases[i]
+		for _, r := range x.Results {
+			leg.Results[x.Index] = append(leg.Results[x.Index], verdict.Verdict(r.Verdict))
 		}
-		c := verdict.OfCrossing(list)
-		if c.Verdict == verdict.None && len(l.Attempts) > 0 && l.State == "finished" {
-			c.Verdict = verdict.Error // its attempts ended before it could be judged
-		}
-		l.Cases[i].Verdict, l.Cases[i].Flaky = string(c.Verdict), c.Flaky
+		c := leg.Crossing(x.Index)
+		x.Verdict, x.Flaky, x.Recovered = string(c.Verdict), c.Flaky, stated(c.Recovered)
 	}
 }
 

@@ -279,11 +279,8 @@ func (s *Service) CancelRun(ctx context.Context, c Caller, number int64) (contra
 	if verdict.Run.Check(r.State, "cancelled") != nil {
 		return contract.Run{}, Invalid(fmt.Sprintf("run %d is %s already", number, r.State), "")
 	}
+	why := "the run was cancelled by " + c.Name
 	err = s.store.InTx(ctx, func(t *store.Tx) error {
-		n, err := t.CancelLegs(ctx, r.ID, "the run was cancelled by "+c.Name)
-		if err != nil {
-			return err
-		}
 		state, err := t.LockRun(ctx, r.ID)
 		if err != nil || verdict.Run.Check(state, "cancelled") != nil {
 			return err
@@ -291,15 +288,31 @@ func (s *Service) CancelRun(ctx context.Context, c Caller, number int64) (contra
 		if err := t.SetRunState(ctx, r.ID, "cancelled"); err != nil {
 			return err
 		}
-		e := store.RunEvents{Run: r.ID, Legs: n, Events: []any{contract.RunEvent{Kind: "cancelled"}}}
-		return appendAndClose(ctx, t, map[int64]int64{r.ID: c.ProjectID}, []store.RunEvents{e})
+		_, err = t.AppendEvents(ctx, map[int64]int64{r.ID: c.ProjectID}, []store.RunEvents{{Run: r.ID, Events: []any{contract.RunEvent{Kind: "cancelled"}}}})
+		return err
 	})
+	if err == nil {
+		err = s.windDown(ctx, r, why)
+	}
 	if err != nil {
 		return contract.Run{}, err
 	}
 	s.bell.ring()
 	r, err = s.store.RunNumbered(ctx, c.ProjectID, number)
 	return runOut(r), err
+}
+
+// windDown takes a cancelled run to its end: what waits is cancelled, and what runs is
+// asked to end. It comes after the transaction that cancels the run, so that whoever
+// sends a leg back to wait either sees that the run is cancelled, or is seen here. The
+// leader does it again for runs that were left in between.
+func (s *Service) windDown(ctx context.Context, r store.Run, why string) error {
+	return s.store.InTx(ctx, func(t *store.Tx) error {
+		if err := t.AskEnd(ctx, r.ID, why); err != nil {
+			return err
+		}
+		return appendAndClose(ctx, t, map[int64]int64{r.ID: r.ProjectID}, []store.RunEvents{{Run: r.ID}})
+	})
 }
 
 // Runs lists runs, newest first.

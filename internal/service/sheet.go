@@ -48,7 +48,7 @@ func (s *Service) Sheet(ctx context.Context, c Caller, number, leg int64, index 
 		return out, err
 	}
 	foldLeg(l)
-	out.Verdict, out.Flaky = l.Cases[at].Verdict, l.Cases[at].Flaky
+	out.Verdict, out.Flaky, out.Recovered = l.Cases[at].Verdict, l.Cases[at].Flaky, l.Cases[at].Recovered
 	return out, nil
 }
 
@@ -64,6 +64,18 @@ func (s *Service) fillSheet(ctx context.Context, run int64, l *contract.Leg, at 
 	evidence, err := s.store.CrossingEvidence(ctx, run, l.Id, out.CaseIndex)
 	if err != nil {
 		return err
+	}
+	for _, res := range results {
+		if res.LeaseID > 0 {
+			continue
+		}
+		r, err := resultOut(res) // of a leg that never had a lease
+		if err != nil {
+			return err
+		}
+		l.Cases[at].Results = append(l.Cases[at].Results, r)
+		out.Attempts = append(out.Attempts, contract.SheetAttempt{Attempt: contract.Attempt{Trouble: &res.Sentence, Began: res.At, Ended: &res.At},
+			Result: &r, Evidence: []contract.Evidence{}, Frames: []contract.Frame{}})
 	}
 	for _, a := range attempts {
 		one := contract.SheetAttempt{Attempt: attemptOut(a), Evidence: []contract.Evidence{}, Frames: []contract.Frame{}}

@@ -172,18 +172,24 @@ func states(n *screen.Node, shown bool) []string {
 	return out
 }
 
-// askHost passes on what people wish to see. It gives the last wish passed on.
-func (n *session) askHost(ctx context.Context, after int64) (int64, error) {
-	list, err := n.service.store.WantedSightings(ctx, n.host, after)
-	if err != nil || len(list) == 0 {
-		return after, err
+// askHost passes on what people wish to see and the host has not been told on this link.
+func (n *session) askHost(ctx context.Context) error {
+	list, err := n.service.store.WantedSightings(ctx, n.host)
+	if err != nil {
+		return err
 	}
 	var m link.ToHost
+	open := map[int64]bool{}
 	for _, w := range list {
-		m.See = append(m.See, link.See{ID: w.ID, Device: w.Device})
+		if open[w.ID] = true; !n.wished[w.ID] {
+			m.See = append(m.See, link.See{ID: w.ID, Device: w.Device})
+		}
 	}
-	n.send(ctx, m)
-	return list[len(list)-1].ID, nil
+	n.wished = open
+	if len(m.See) > 0 {
+		n.send(m)
+	}
+	return nil
 }
 
 // keepSeen keeps what the host shows.

@@ -67,7 +67,7 @@ func suiteOut(in store.Suite) contract.Suite {
 func findingsOut(in []script.Finding) []contract.Finding {
 	out := []contract.Finding{}
 	for _, f := range in {
-		one := contract.Finding{Line: f.Pos.Line, Column: f.Pos.Column, Length: f.Length, Text: f.Line, Message: f.Message}
+		one := contract.Finding{Line: f.Pos.Line, Column: f.Pos.Column, Length: f.Length, Text: f.Line, Message: f.Message, Shift: stated(f.Shift)}
 		if f.Hint != "" {
 			one.Hint = ptr(f.Hint)
 		}

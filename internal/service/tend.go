@@ -115,7 +115,7 @@ func (s *Service) giveUpWaiting(ctx context.Context) error {
 			if err != nil || !closed {
 				return err
 			}
-			failure := &script.Failure{Cause: script.Trouble, Actual: trouble}
+			failure := &script.Failure{Cause: script.Trouble, Expected: "the case to be run", Actual: trouble}
 			n, err := t.AddErrors(ctx, l.Leg, failure, trouble)
 			if err != nil {
 				return err

@@ -267,12 +267,14 @@ func (t *Tx) PutDevice(ctx context.Context, project, host int64, d fleet.Device,
 }
 
 // RemoveDevices forgets devices of a host that were removed on purpose. Of those that
-// something ran on the row stays, out of sight.
+// something ran on the row stays, out of sight. One that a lease has keeps its state until
+// that has ended.
 func (t *Tx) RemoveDevices(ctx context.Context, host int64, names []string) error {
 	return t.exec(ctx, `
 		with old as (select id from device where host_id = $1 and name = any($2) for update),
 		     seen as (delete from sighting s using old where s.device_id = old.id),
-		     used as (update device d set state = 'offline', since = now(), reason = 'it was removed', removed_at = now(), sideline = null
+		     used as (update device d set state = case when d.state in ('leased', 'resetting') then d.state else 'offline' end, since = now(),
+		                     reason = 'it was removed', removed_at = now(), sideline = null
 		              from old where d.id = old.id and (d.used > 0 or d.last_lease > 0 or exists (select 1 from leg g where g.device_id = d.id)) returning d.id)
 		delete from device d using old where d.id = old.id and d.used = 0 and d.last_lease = 0 and not exists (select 1 from leg g where g.device_id = d.id)`, host, names)
 }

@@ -59,11 +59,11 @@ func (s *Store) OpenErrand(ctx context.Context, host int64, device string) (int6
 	return id, err
 }
 
-// WantedErrands gives what a host has not done yet, after a number.
-func (s *Store) WantedErrands(ctx context.Context, host, after int64) ([]Errand, error) {
+// WantedErrands gives what a host has not done yet.
+func (s *Store) WantedErrands(ctx context.Context, host int64) ([]Errand, error) {
 	var list []Errand
 	err := s.db.SelectContext(ctx, &list, errandColumns+`
-		where host_id = $1 and done_at is null and id > $2 and asked_at > now() - interval '1 hour' order by id limit 200`, host, after)
+		where host_id = $1 and done_at is null and asked_at > now() - interval '1 hour' order by id limit 1000`, host)
 	return list, err
 }
 

@@ -111,15 +111,16 @@ func (t *Tx) CloseStranded(ctx context.Context, leg int64) (bool, error) {
 	return len(ids) == 1, err
 }
 
-// AddErrors gives every undecided case of a leg an error, under the last lease
-// that the leg had, and gives how many there were; none where it never had one.
+// AddErrors gives every undecided case of a leg an error, under the last lease that the
+// leg had, or under the leg's own number below zero where it never had one. It gives how
+// many there were.
 func (t *Tx) AddErrors(ctx context.Context, leg int64, failure any, sentence string) (int, error) {
 	var n []int
 	err := t.tx.SelectContext(ctx, &n, `
 		insert into result (project_id, lease_id, case_index, run_id, leg_id, verdict, took_ms, sentence, failure)
-		select g.project_id, l.id, c, g.run_id, g.id, 'error', 0, $3, $2::jsonb
+		select g.project_id, coalesce(l.id, -g.id), c, g.run_id, g.id, 'error', 0, $3, $2::jsonb
 		from leg g cross join lateral (select max(id) as id from lease where leg_id = g.id) l cross join unnest(g.todo) as c
-		where g.id = $1 and l.id is not null
+		where g.id = $1
 		on conflict (lease_id, case_index) do nothing returning 1`, leg, toJSON(failure), sentence)
 	return len(n), err
 }
@@ -239,15 +240,18 @@ type Assignment struct {
 	LastSeq     int64  `db:"last_seq"`
 	TTLMS       int64  `db:"ttl_ms"`
 	EndAsked    string `db:"end_asked"`
+	Began       bool   `db:"began"` // its host has said something of it
 }
 
-// Assignments gives the live leases of a host with numbers over after, and those
-// that are to end early. It gives none to a link that is not the host's newest.
-func (s *Store) Assignments(ctx context.Context, host, link, after int64) ([]Assignment, error) {
+// Assignments gives the live leases of a host, all of them or those that it has said
+// nothing of yet, and those that are to end early. It asks for no numbers above some
+// other: numbers do not commit in order. It gives none to a link that is not the host's
+// newest.
+func (s *Store) Assignments(ctx context.Context, host, link int64, all bool) ([]Assignment, error) {
 	var list []Assignment
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, d.name as device, l.run_id, r.number as run, b.app_id, g.revision_id, l.attempt, g.kind, g.model, g.platform, g.os, g.language,
-		       l.project_id, g.digest as package_blob, l.todo, r.seed, r.real_time, r.leave_installed, l.last_seq, l.end_asked,
+		       l.project_id, g.digest as package_blob, l.todo, r.seed, r.real_time, r.leave_installed, l.last_seq, l.end_asked, l.began_at is not null as began,
 		       greatest(0, extract(epoch from l.expires_at - now()) * 1000)::bigint as ttl_ms
 		from lease l
 		join host h on h.id = l.host_id and h.link = $2
@@ -255,8 +259,8 @@ func (s *Store) Assignments(ctx context.Context, host, link, after int64) ([]Ass
 		join leg g on g.id = l.leg_id
 		join run r on r.id = l.run_id
 		join build b on b.id = r.build_id
-		where l.host_id = $1 and l.ended_at is null and (l.id > $3 or l.end_asked <> '')
-		order by l.id`, host, link, after)
+		where l.host_id = $1 and l.ended_at is null and ($3 or l.began_at is null or l.end_asked <> '')
+		order by l.id`, host, link, all)
 	return list, err
 }
 
@@ -325,13 +329,14 @@ type Held struct {
 	Ready       string `db:"ready_state"` // the device's state once no lease has it
 	ReadyReason string `db:"ready_reason"`
 	Sidelined   bool   `db:"sidelined"`
+	Removed     bool   `db:"removed"` // the device is there no more
 	SideReason  string `db:"side_reason"`
 }
 
 const heldColumns = `
 	select l.id, l.project_id, l.host_id, l.device_id, l.run_id, l.leg_id, l.attempt, l.ended_at is not null as ended, l.began_at is not null as began,
 	       l.end_asked, l.last_seq, g.state as leg_state, g.cases, l.todo, g.avoid, g.used_error, g.used_fail, g.device_id is not null as pinned,
-	       d.name as device, d.last_lease, d.state as dev_state, d.ready_state, d.ready_reason, d.sideline is not null as sidelined, coalesce(d.sideline->>'reason', '') as side_reason, r.after_error, r.repeat_failed, b.app_id
+	       d.name as device, d.last_lease, d.state as dev_state, d.ready_state, d.ready_reason, d.sideline is not null as sidelined, d.removed_at is not null as removed, coalesce(d.sideline->>'reason', '') as side_reason, r.after_error, r.repeat_failed, b.app_id
 	from lease l
 	join leg g on g.id = l.leg_id
 	join device d on d.id = l.device_id
@@ -496,7 +501,7 @@ func (t *Tx) AddLocators(ctx context.Context, project, app []int64, locator []st
 func (t *Tx) LegResults(ctx context.Context, legs []int64) ([]LegResult, error) {
 	var list []LegResult
 	err := t.tx.SelectContext(ctx, &list, `
-		select leg_id, case_index, verdict, 0::bigint as revision_id from result where leg_id = any($1) order by lease_id`, legs)
+		select leg_id, case_index, verdict, coalesce(failure->>'cause', '') as cause from result where leg_id = any($1) order by lease_id`, legs)
 	return list, err
 }
 

@@ -62,6 +62,7 @@ type NewLeftOut struct {
 type NewRun struct {
 	Run            Run
 	IdempotencyKey string
+	KnownOf        int64 // a run whose knowledge of the app this one shares, 0 for what is known now
 	Legs           []NewLeg
 	LeftOut        []NewLeftOut
 }
@@ -92,6 +93,9 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 		if err := t.addLegs(ctx, r.ProjectID, row.ID, n.Legs); err != nil {
 			return err
 		}
+		if err := t.keepKnown(ctx, row.ID, n.KnownOf); err != nil {
+			return err
+		}
 		for i, l := range n.LeftOut {
 			if err := t.exec(ctx, `insert into left_out (project_id, run_id, position, combination, reasons) values ($1, $2, $3, $4, $5)`,
 				r.ProjectID, row.ID, i, toJSON(l.Combination), toJSON(l.Reasons)); err != nil {
@@ -101,6 +105,39 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 		return nil
 	})
 	return number, err
+}
+
+// keepKnown notes which locators of a run's suites have matched in its app by now, or
+// what another run knew.
+func (t *Tx) keepKnown(ctx context.Context, run, like int64) error {
+	if like != 0 {
+		return t.exec(ctx, `
+			insert into run_known (run_id, project_id, locators) select $1, project_id, locators from run_known where run_id = $2`, run, like)
+	}
+	return t.exec(ctx, `
+		with named as (
+			select distinct jsonb_array_elements_text(v.locators) as locator from suite_revision v
+			where v.id in (select revision_id from leg where run_id = $1))
+		insert into run_known (run_id, project_id, locators)
+		select r.id, r.project_id, coalesce(jsonb_agg(k.locator order by k.locator) filter (where k.locator is not null), '[]')
+		from run r join build b on b.id = r.build_id left join known_locator k on k.project_id = r.project_id and k.app_id = b.app_id and k.locator in (select locator from named)
+		where r.id = $1 group by r.id, r.project_id`, run)
+}
+
+// RunsKnown gives what runs knew of their apps when they began.
+func (s *Store) RunsKnown(ctx context.Context, runs []int64) (map[int64][]string, error) {
+	var rows []struct {
+		Run      int64          `db:"run_id"`
+		Locators JSON[[]string] `db:"locators"`
+	}
+	if err := s.db.SelectContext(ctx, &rows, `select run_id, locators from run_known where run_id = any($1)`, runs); err != nil {
+		return nil, err
+	}
+	out := map[int64][]string{}
+	for _, r := range rows {
+		out[r.Run] = r.Locators.V
+	}
+	return out, nil
 }
 
 func crossings(legs []NewLeg) (n int) {
@@ -251,13 +288,14 @@ type Result struct {
 	Verdict  string          `db:"verdict"`
 	TookMS   int64           `db:"took_ms"`
 	Sentence string          `db:"sentence"`
+	At       time.Time       `db:"created_at"`
 	Failure  json.RawMessage `db:"failure"`
 	Steps    json.RawMessage `db:"steps"`
 }
 
 const resultColumns = `
-	select r.leg_id, r.lease_id, l.attempt, d.name as device, r.case_index, r.verdict, r.took_ms, r.sentence, coalesce(r.failure, 'null') as failure, coalesce(r.steps, '[]') as steps
-	from result r join lease l on l.id = r.lease_id join device d on d.id = l.device_id `
+	select r.leg_id, r.lease_id, coalesce(l.attempt, 0) as attempt, coalesce(d.name, '') as device, r.case_index, r.verdict, r.took_ms, r.sentence, r.created_at, coalesce(r.failure, 'null') as failure, coalesce(r.steps, '[]') as steps
+	from result r left join lease l on l.id = r.lease_id left join device d on d.id = l.device_id `
 
 // CrossingResults gives the results of one case in one leg, oldest attempt first.
 func (s *Store) CrossingResults(ctx context.Context, leg int64, index int) ([]Result, error) {
@@ -271,8 +309,8 @@ func (s *Store) CrossingResults(ctx context.Context, leg int64, index int) ([]Re
 func (s *Store) Failures(ctx context.Context, run int64) ([]Result, error) {
 	list := []Result{}
 	err := s.db.SelectContext(ctx, &list, `
-		select r.leg_id, r.lease_id, l.attempt, d.name as device, r.case_index, r.verdict, r.took_ms, r.sentence, coalesce(case when r.verdict <> 'pass' then r.failure end, 'null') as failure
-		from result r join lease l on l.id = r.lease_id join device d on d.id = l.device_id
+		select r.leg_id, r.lease_id, coalesce(l.attempt, 0) as attempt, coalesce(d.name, '') as device, r.case_index, r.verdict, r.took_ms, r.sentence, coalesce(case when r.verdict <> 'pass' then r.failure end, 'null') as failure
+		from result r left join lease l on l.id = r.lease_id left join device d on d.id = l.device_id
 		where r.run_id = $1 order by r.lease_id, r.case_index`, run)
 	return list, err
 }
@@ -281,8 +319,8 @@ func (s *Store) Failures(ctx context.Context, run int64) ([]Result, error) {
 func (s *Store) BriefResults(ctx context.Context, run int64) ([]Result, error) {
 	list := []Result{}
 	err := s.db.SelectContext(ctx, &list, `
-		select r.leg_id, r.lease_id, l.attempt, d.name as device, r.case_index, r.verdict, r.took_ms, r.sentence
-		from result r join lease l on l.id = r.lease_id join device d on d.id = l.device_id
+		select r.leg_id, r.lease_id, coalesce(l.attempt, 0) as attempt, coalesce(d.name, '') as device, r.case_index, r.verdict, r.took_ms, r.sentence
+		from result r left join lease l on l.id = r.lease_id left join device d on d.id = l.device_id
 		where r.run_id = $1 order by r.lease_id, r.case_index`, run)
 	return list, err
 }
@@ -461,21 +499,30 @@ func (t *Tx) AppendEvents(ctx context.Context, project map[int64]int64, list []R
 		projects, ids, first, last, bodies)
 }
 
-// CaseResults gives the verdicts of all results of a run, oldest first.
-func (t *Tx) CaseResults(ctx context.Context, run int64) ([]LegResult, error) {
-	var list []LegResult
-	err := t.tx.SelectContext(ctx, &list, `
-		select r.leg_id, r.case_index, r.verdict, l.revision_id from result r join leg l on l.id = r.leg_id
-		where r.run_id = $1 order by r.lease_id`, run)
-	return list, err
+// AskedLeg is a leg with the cases that it was asked for.
+type AskedLeg struct {
+	ID       int64  `db:"id"`
+	Revision int64  `db:"revision_id"`
+	State    string `db:"state"`
+	Cases    Ints   `db:"cases"`
+}
+
+// AskedOf gives every leg of a run, and the verdicts of all its results, oldest first.
+func (t *Tx) AskedOf(ctx context.Context, run int64) (legs []AskedLeg, results []LegResult, err error) {
+	if err := t.tx.SelectContext(ctx, &legs, `select id, revision_id, state, cases from leg where run_id = $1`, run); err != nil {
+		return nil, nil, err
+	}
+	err = t.tx.SelectContext(ctx, &results, `
+		select leg_id, case_index, verdict, coalesce(failure->>'cause', '') as cause from result where run_id = $1 order by lease_id`, run)
+	return legs, results, err
 }
 
 // LegResult is the verdict of a case in an attempt at a leg.
 type LegResult struct {
-	LegID    int64  `db:"leg_id"`
-	Case     int    `db:"case_index"`
-	Verdict  string `db:"verdict"`
-	Revision int64  `db:"revision_id"`
+	LegID   int64  `db:"leg_id"`
+	Case    int    `db:"case_index"`
+	Verdict string `db:"verdict"`
+	Cause   string `db:"cause"`
 }
 
 // FinishRun closes a run.
@@ -489,18 +536,41 @@ func (t *Tx) LockRun(ctx context.Context, run int64) (state string, err error) {
 	return state, one(err)
 }
 
-// CancelLegs cancels the legs of a run that wait, asks for the end of those
-// that run, and gives how many were cancelled at once.
-func (t *Tx) CancelLegs(ctx context.Context, run int64, reason string) (int, error) {
-	var n int
-	if err := t.tx.GetContext(ctx, &n, `
-		with gone as (update leg set state = 'cancelled' where run_id = $1 and state = 'waiting' returning id),
-		     told as (insert into dirty (sort, id) select 2, id from gone)
-		select count(*) from gone`, run); err != nil {
-		return 0, err
+// CancelWaiting cancels the legs of cancelled runs that wait, and gives how many there
+// were of each.
+func (t *Tx) CancelWaiting(ctx context.Context, runs []int64) (map[int64]int, error) {
+	if len(runs) == 0 {
+		return nil, nil
 	}
-	return n, t.exec(ctx, `
-		update lease set end_asked = $2 from leg where leg.run_id = $1 and lease.leg_id = leg.id and lease.ended_at is null`, run, reason)
+	var gone []struct {
+		ID  int64 `db:"id"`
+		Run int64 `db:"run_id"`
+	}
+	if err := t.tx.SelectContext(ctx, &gone, `
+		update leg set state = 'cancelled' where run_id = any($1) and state = 'waiting' returning id, run_id`, runs); err != nil {
+		return nil, err
+	}
+	count, ids := map[int64]int{}, make([]int64, len(gone))
+	for i, g := range gone {
+		ids[i] = g.ID
+		count[g.Run]++
+	}
+	return count, t.MarkDirty(ctx, DirtyLeg, ids)
+}
+
+// AskEnd asks for the end of all live leases of a run.
+func (t *Tx) AskEnd(ctx context.Context, run int64, reason string) error {
+	return t.exec(ctx, `
+		update lease set end_asked = $2 where id in (
+			select lease.id from lease join leg on leg.id = lease.leg_id
+			where leg.run_id = $1 and lease.ended_at is null and lease.end_asked = '' order by lease.id for update of lease)`, run, reason)
+}
+
+// CancelledOpen gives the cancelled runs that have not come to their end.
+func (s *Store) CancelledOpen(ctx context.Context) ([]Run, error) {
+	var list []Run
+	err := s.db.SelectContext(ctx, &list, runColumns+`where r.finished_at is null and r.state = 'cancelled' order by r.id`)
+	return list, err
 }
 
 // SetRunState changes a run's state.

@@ -36,12 +36,12 @@ func (s *Store) SightingNumbered(ctx context.Context, id int64) (Sighting, error
 	return out, one(err)
 }
 
-// WantedSightings gives what a host has not shown yet, after a number.
-func (s *Store) WantedSightings(ctx context.Context, host, after int64) ([]Sighting, error) {
+// WantedSightings gives what a host has not shown yet.
+func (s *Store) WantedSightings(ctx context.Context, host int64) ([]Sighting, error) {
 	var list []Sighting
 	err := s.db.SelectContext(ctx, &list, `
 		select s.id, d.name as device from sighting s join device d on d.id = s.device_id
-		where s.host_id = $1 and s.done_at is null and s.id > $2 and s.asked_at > now() - interval '1 minute' order by s.id`, host, after)
+		where s.host_id = $1 and s.done_at is null and s.asked_at > now() - interval '1 minute' order by s.id`, host)
 	return list, err
 }
 

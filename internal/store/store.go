@@ -179,6 +179,21 @@ func (j *JSON[T]) Scan(src any) error {
 	return fmt.Errorf("%T is no JSON", src)
 }
 
+// Hopeless reports whether an error lies in what was to be kept, so that trying again
+// cannot mend it: values that cannot be, rules that they break, sizes past a limit
+// (PostgreSQL, Appendix A, classes 22, 23, 42 and 54).
+func Hopeless(err error) bool {
+	var pg *pgconn.PgError
+	if !errors.As(err, &pg) || len(pg.Code) < 2 {
+		return false
+	}
+	switch pg.Code[:2] {
+	case "22", "23", "42", "54":
+		return true
+	}
+	return false
+}
+
 func toJSON(v any) string {
 	b, err := json.Marshal(v)
 	if err != nil {

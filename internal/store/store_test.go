@@ -110,11 +110,11 @@ func TestOnlyWhatIsIdleAndWaitingIsPlaced(t *testing.T) {
 	require.Equal(t, "leased", devices[0].State)
 	require.Equal(t, r.run.Number, *devices[0].Run)
 
-	list, err := r.Assignments(ctx, r.host, 1, 0)
+	list, err := r.Assignments(ctx, r.host, 1, true)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	require.Equal(t, store.Ints{0}, list[0].Cases)
-	list, err = r.Assignments(ctx, r.host, 2, 0)
+	list, err = r.Assignments(ctx, r.host, 2, true)
 	require.NoError(t, err)
 	require.Empty(t, list, "not for a link that is not the host's newest")
 	g, err := r.GoodsOf(ctx, r.project, 1, "d")

@@ -3,12 +3,15 @@
 package document
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"reflect"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/token"
 
 	"yamato/internal/core/near"
@@ -16,7 +19,66 @@ import (
 
 // Read reads text into a pointer to a struct with `yaml` tags. Fields that the struct
 // does not have are refused. Its errors begin with the line and end with an excerpt.
+//
+// A document has at most maxBytes, maxDepth levels and maxAliases aliases, so that
+// reading it costs little whatever it holds.
 func Read(text []byte, into any) error {
+	if err := within(text); err != nil {
+		return err
+	}
+	return clip(read(text, into))
+}
+
+// Bounds on a document.
+const (
+	MaxBytes   = 256 << 10
+	maxDepth   = 40
+	maxAliases = 50
+	maxWords   = 2000 // bytes of an error
+)
+
+// within refuses what would cost much to read, before it is read.
+func within(text []byte) error {
+	if len(text) > MaxBytes {
+		return fmt.Errorf("it has %d bytes; at most %d are read", len(text), MaxBytes)
+	}
+	if !utf8.Valid(text) || bytes.IndexByte(text, 0) >= 0 {
+		return errors.New("it is not UTF-8 text")
+	}
+	for i, line := range strings.Split(string(text), "\n") {
+		indent := len(line) - len(strings.TrimLeft(line, " -?"))
+		if indent > 4*maxDepth || strings.Count(line[:indent], "-") > maxDepth || strings.Count(line[:indent], "?") > maxDepth {
+			return fmt.Errorf("line %d: it is nested more than %d deep", i+1, maxDepth)
+		}
+	}
+	depth, aliases := 0, 0
+	for _, t := range lexer.Tokenize(string(text)) {
+		switch t.Type {
+		case token.SequenceStartType, token.MappingStartType:
+			depth++
+		case token.SequenceEndType, token.MappingEndType:
+			depth--
+		case token.AliasType:
+			aliases++
+		}
+		switch {
+		case depth > maxDepth:
+			return fmt.Errorf("line %d: it is nested more than %d deep", t.Position.Line, maxDepth)
+		case aliases > maxAliases:
+			return fmt.Errorf("line %d: it has more than %d aliases", t.Position.Line, maxAliases)
+		}
+	}
+	return nil
+}
+
+func clip(err error) error {
+	if err == nil || len(err.Error()) <= maxWords {
+		return err
+	}
+	return errors.New(strings.ToValidUTF8(err.Error()[:maxWords], "") + "…")
+}
+
+func read(text []byte, into any) error {
 	err := yaml.UnmarshalWithOptions(text, into, yaml.Strict())
 	var typed *yaml.TypeError
 	var unknown *yaml.UnknownFieldError

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/text/unicode/norm"
 
@@ -197,6 +198,10 @@ func (l Locator) distance(n *Node) (int, bool) {
 	if wanted == "" {
 		return 0, true
 	}
+	limit := max(2, utf8.RuneCountInString(wanted)/2)
+	if apart := len(have) - 4*len(wanted); apart > 4*limit { // too long to be near, whatever it says
+		return 0, false
+	}
 	d := near.Distance(strings.ToLower(wanted), strings.ToLower(have))
 	if strings.Contains(strings.ToLower(have), strings.ToLower(wanted)) {
 		d = 1
@@ -204,5 +209,5 @@ func (l Locator) distance(n *Node) (int, bool) {
 	if l.Role != "" && n.Role != l.Role {
 		d += 3
 	}
-	return d, d <= max(2, len([]rune(wanted))/2)
+	return d, d <= limit
 }

@@ -134,9 +134,15 @@ func cover(n *screen.Node) string {
 	return fmt.Sprintf("%s without id or text, %.0f by %.0f at %.0f,%.0f", what, n.Bounds.W, n.Bounds.H, n.Bounds.X, n.Bounds.Y)
 }
 
-func clipText(s string) string {
-	if r := []rune(s); len(r) > 60 {
-		return string(r[:60]) + "…"
+func clipText(s string) string { return clipTo(s, 60) }
+
+// clipTo cuts a text to n characters.
+func clipTo(s string, n int) string {
+	if len(s) <= n {
+		return s
+	}
+	if r := []rune(s); len(r) > n {
+		return string(r[:n]) + "…"
 	}
 	return s
 }

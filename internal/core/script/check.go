@@ -2,6 +2,8 @@ package script
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"yamato/internal/core/near"
@@ -12,8 +14,9 @@ import (
 // Faults keep the suite from running; advice does not.
 type Finding struct {
 	Pos     Pos    `json:"pos"`
-	Length  int    `json:"length"` // of the marked place, in characters
-	Line    string `json:"line"`   // the line as written
+	Length  int    `json:"length"`          // of the marked place, in characters
+	Line    string `json:"line"`            // the line as written, or the part of it about the place
+	Shift   int    `json:"shift,omitempty"` // characters of the line before that part
 	Message string `json:"message"`
 	Hint    string `json:"hint,omitempty"`
 	Advice  bool   `json:"advice,omitempty"`
@@ -42,7 +45,7 @@ func (f Finding) Format(file string) string {
 		fmt.Fprintf(&b, "; %s", f.Hint)
 	}
 	runes := []rune(f.Line)
-	before := min(f.Pos.Column-1, len(runes))
+	before := max(0, min(f.Pos.Column-1-f.Shift, len(runes)))
 	pad := strings.Map(func(r rune) rune {
 		if r == '\t' {
 			return '\t'
@@ -103,15 +106,16 @@ func (p *parser) variables(before, body []Statement) {
 			known[l.Name] = true
 		}
 	}
+	told := map[string]bool{}
 	use := func(pos Pos, name string, length int) {
-		if known[name] {
+		if known[name] || told[name] || len(p.findings) >= maxFindings {
 			return
 		}
-		names := []string{}
-		for k := range known {
-			names = append(names, k)
+		told[name] = true
+		hint := ""
+		if len(p.findings) < maxHints {
+			hint = meant(name, slices.Sorted(maps.Keys(known)))
 		}
-		hint := meant(name, names)
 		if hint == "" {
 			hint = "give it a value before: let " + name + " = …"
 		}

@@ -82,6 +82,7 @@ type state func(*lexer) state
 func lex(text string, report func(Finding)) []token {
 	text = strings.TrimPrefix(strings.ReplaceAll(text, "\r\n", "\n"), "\ufeff")
 	l := &lexer{input: []rune(text), line: 1, report: report}
+	l.skipLong()
 	for s := lexAny; s != nil; {
 		s = s(l)
 	}
@@ -121,6 +122,7 @@ func lexAny(l *lexer) state {
 		l.emit(kindLine, token{})
 		l.line++
 		l.begin = l.at
+		l.skipLong()
 	case r == ' ' || r == '\t' || r == '\u00a0':
 		l.at++
 	case r == '/' && l.at+1 < len(l.input) && l.input[l.at+1] == '/':
@@ -141,6 +143,20 @@ func lexAny(l *lexer) state {
 		return lexSign
 	}
 	return lexAny
+}
+
+// skipLong passes over a line that is longer than anybody writes one.
+func (l *lexer) skipLong() {
+	end := l.at
+	for end < len(l.input) && l.input[end] != '\n' {
+		end++
+	}
+	if end-l.at <= maxLine {
+		return
+	}
+	l.start = l.at
+	l.report(Finding{Pos: l.pos(), Length: 1, Message: fmt.Sprintf("this line is longer than the %d characters that one may have", maxLine), Hint: "take it apart with `let`"})
+	l.at, l.start = end, end
 }
 
 // afterOperand tells a division from the start of a pattern.
@@ -200,6 +216,8 @@ func lexName(l *lexer) state {
 	switch {
 	case name == "":
 		l.fault("", "a name is missing after %c", mark)
+	case len(name) > 4*maxName || utf8.RuneCountInString(name) > maxName:
+		l.fault("", "a name has at most %d characters", maxName)
 	case mark == '#':
 		l.emit(kindID, token{text: name})
 	default:

@@ -4,17 +4,28 @@ import (
 	"fmt"
 	"math/big"
 	"regexp"
+	"regexp/syntax"
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"yamato/internal/core/screen"
 )
 
 // Bounds on a script.
 const (
-	maxText  = 1 << 20
-	maxCases = 5000
+	maxText     = 1 << 20 // bytes
+	maxLine     = 4000    // characters
+	maxCases    = 5000
+	maxSteps    = 50_000
+	maxTags     = 50  // of a suite, and of a case
+	maxDepth    = 40  // of brackets, and of elements in elements
+	maxTerms    = 200 // of one sum or product
+	maxName     = 100 // characters of a name after # or $, and of a tag
+	maxFindings = 1000
+	maxHints    = 200 // findings after that come without suggestions
 )
 
 // Read reads a suite and checks it. The suite holds what could be understood;
@@ -24,9 +35,13 @@ func Read(text string) (*Suite, []Finding) {
 	if len(text) > maxText {
 		return p.suite, []Finding{{Pos: Pos{1, 1}, Length: 1, Message: fmt.Sprintf("the file is larger than the %d MB that a suite may have", maxText>>20)}}
 	}
+	p.unreadable(text)
 	p.tokens = lex(text, p.report)
 	p.file()
 	p.check()
+	if len(p.findings) == maxFindings {
+		p.findings[maxFindings-1] = Finding{Pos: p.findings[maxFindings-1].Pos, Length: 1, Message: "there are more findings than can be listed", Hint: "mend these first"}
+	}
 	slices.SortStableFunc(p.findings, func(a, b Finding) int {
 		if a.Pos.Line != b.Pos.Line {
 			return a.Pos.Line - b.Pos.Line
@@ -36,7 +51,34 @@ func Read(text string) (*Suite, []Finding) {
 	return p.suite, p.findings
 }
 
+// unreadable reports characters that are no text: damaged UTF-8, and controls, which
+// would go into names and records unseen.
+func (p *parser) unreadable(text string) {
+	for i, line := range p.lines {
+		column := 0
+		for at, r := range line {
+			column++
+			damaged := r == utf8.RuneError && !strings.HasPrefix(line[at:], "\uFFFD")
+			if !damaged && (!unicode.IsControl(r) || r == '\t' || r == '\r') {
+				continue
+			}
+			f := Finding{Pos: Pos{i + 1, column}, Length: 1, Message: fmt.Sprintf("a script holds no control characters, such as %U", r), Hint: "take it out"}
+			if damaged {
+				f.Message, f.Hint = "this is not UTF-8 text", "scripts are UTF-8: save the file as that"
+			}
+			p.report(f)
+			break
+		}
+		if len(p.findings) >= maxHints {
+			return
+		}
+	}
+}
+
 type parser struct {
+	depth    int // of what is being read
+	steps    int
+	patterns int // instructions of all patterns so far
 	tokens   []token
 	at       int
 	lines    []string
@@ -49,12 +91,45 @@ type parser struct {
 type bail struct{}
 
 func (p *parser) report(f Finding) {
+	if len(p.findings) >= maxFindings {
+		return
+	}
 	if f.Pos.Line >= 1 && f.Pos.Line <= len(p.lines) {
-		f.Line = strings.TrimPrefix(p.lines[f.Pos.Line-1], "\ufeff")
+		f.Line, f.Shift = excerpt(strings.TrimPrefix(p.lines[f.Pos.Line-1], "\ufeff"), f.Pos.Column)
+		f.Length = min(f.Length, maxExcerpt)
 	}
-	if len(p.findings) < 1000 {
-		p.findings = append(p.findings, f)
+	f.Message, f.Hint = clipTo(f.Message, maxWords), clipTo(f.Hint, maxWords)
+	p.findings = append(p.findings, f)
+}
+
+// maxWords bounds what a finding says, in characters.
+const maxWords = 400
+
+// maxExcerpt is how much of a line a finding repeats, in characters.
+const maxExcerpt = 200
+
+// excerpt gives the part of a line about a column, and how many characters before it
+// are left out.
+func excerpt(line string, column int) (part string, shift int) {
+	if len(line) <= maxExcerpt {
+		return strings.ToValidUTF8(line, "\uFFFD"), 0
 	}
+	runes := []rune(line)
+	if len(runes) > maxExcerpt {
+		shift = max(0, min(column-1-maxExcerpt/2, len(runes)-maxExcerpt))
+		runes = runes[shift : shift+maxExcerpt]
+	}
+	return string(runes), shift
+}
+
+// deeper runs read one level deeper, up to maxDepth.
+func (p *parser) deeper(read func()) {
+	if p.depth++; p.depth > maxDepth {
+		p.depth = 0
+		p.fail(p.peek(), "take it apart with `let`", "this is nested more than %d deep", maxDepth)
+	}
+	read()
+	p.depth--
 }
 
 func (p *parser) fault(t token, hint, format string, args ...any) {
@@ -102,6 +177,7 @@ func (p *parser) wantString(what string) token {
 
 // line runs read on one statement and goes to the next line, whatever happens.
 func (p *parser) line(read func()) {
+	p.depth = 0
 	defer func() {
 		if r := recover(); r != nil {
 			if _, ok := r.(bail); !ok {
@@ -146,7 +222,10 @@ func (p *parser) fileLine() {
 			p.fault(name, "", "a suite's name has 1 to 200 characters")
 		}
 	case p.accept("tags"):
-		p.suite.Tags = append(p.suite.Tags, p.tags()...)
+		if p.suite.Tags = append(p.suite.Tags, p.tags()...); len(p.suite.Tags) > maxTags {
+			p.suite.Tags = p.suite.Tags[:maxTags]
+			p.fail(first, "", "there are at most %d tags", maxTags)
+		}
 	case p.accept("patience"):
 		p.suite.Patience = p.duration("the patience")
 	case p.accept("keep", "app", "between", "cases"):
@@ -181,6 +260,12 @@ func (p *parser) tags() []string {
 		t := p.next()
 		if t.kind != kindWord {
 			p.fail(t, "tags are plain words with commas between them", "a tag is missing before %s", t)
+		}
+		switch {
+		case utf8.RuneCountInString(t.text) > maxName:
+			p.fail(t, "", "a tag has at most %d characters", maxName)
+		case len(tags) == maxTags:
+			p.fail(t, "", "there are at most %d tags", maxTags)
 		}
 		tags = append(tags, t.text)
 		if !p.peek().sign(",") {
@@ -242,6 +327,9 @@ func (p *parser) block(opened token, what string) []Statement {
 				p.at--
 			}
 			return body
+		}
+		if p.steps++; p.steps == maxSteps {
+			p.fault(t, "cut the suite in two", "a suite has at most %d steps", maxSteps)
 		}
 		p.line(func() {
 			if st := p.statement(); st != nil {
@@ -426,7 +514,8 @@ func (p *parser) comparison(s Step) Statement {
 // expression reads sums of products.
 func (p *parser) expression() Value {
 	v := p.product()
-	for p.peek().sign("+") || p.peek().sign("-") {
+	for n := 1; p.peek().sign("+") || p.peek().sign("-"); n++ {
+		p.fewTerms(n)
 		v = Binary{p.next().text, v, p.product()}
 	}
 	return v
@@ -434,13 +523,25 @@ func (p *parser) expression() Value {
 
 func (p *parser) product() Value {
 	v := p.operand()
-	for p.peek().sign("*") || p.peek().sign("/") {
+	for n := 1; p.peek().sign("*") || p.peek().sign("/"); n++ {
+		p.fewTerms(n)
 		v = Binary{p.next().text, v, p.operand()}
 	}
 	return v
 }
 
-func (p *parser) operand() Value {
+func (p *parser) fewTerms(n int) {
+	if n >= maxTerms {
+		p.fail(p.peek(), "take it apart with `let`", "a sum or product has at most %d terms", maxTerms)
+	}
+}
+
+func (p *parser) operand() (v Value) {
+	p.deeper(func() { v = p.term() })
+	return v
+}
+
+func (p *parser) term() Value {
 	t := p.next()
 	switch {
 	case t.kind == kindNumber:
@@ -491,8 +592,10 @@ func (p *parser) element() Element {
 		p.fail(t, `name it by its text "…", its #id, or its role`, "an element is missing before %s", t)
 	}
 	if p.accept("in") {
-		in := p.element()
-		e.In = &in
+		p.deeper(func() {
+			in := p.element()
+			e.In = &in
+		})
 	}
 	if t := p.peek(); t.is("near") || t.is("above") || t.is("below") || t.is("left") || t.is("right") {
 		p.fail(t, "see docs/script.md for what there is", "`%s` belongs to the language but is not ready in this version", t.text)
@@ -528,6 +631,10 @@ func (p *parser) wanted(t token) *Wanted {
 		}
 		return &Wanted{Text: &tpl}
 	case kindPattern:
+		size, err := patternSize(t.text)
+		if p.patterns += size; err == nil && (size > maxPattern || p.patterns > maxPatterns) {
+			p.fail(t, "make it shorter, or repeat less", "this pattern, or all patterns of this file together, are too large")
+		}
 		re, err := regexp.Compile(t.text)
 		if err != nil {
 			p.fail(t, "patterns are RE2", "this pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
@@ -536,6 +643,33 @@ func (p *parser) wanted(t token) *Wanted {
 	}
 	p.fail(t, `write "…" or /…/`, "a text or a pattern is missing before %s", t)
 	return nil
+}
+
+// Bounds on patterns, in instructions of the machine that looks for them.
+const (
+	maxPattern  = 2000
+	maxPatterns = 200_000
+)
+
+// patternSize is about how many instructions a pattern takes, reckoned before its
+// repetitions are written out.
+func patternSize(pattern string) (int, error) {
+	re, err := syntax.Parse(pattern, syntax.Perl)
+	if err != nil {
+		return 0, err
+	}
+	var size func(re *syntax.Regexp) int
+	size = func(re *syntax.Regexp) int {
+		n := 1 + len(re.Rune)/2
+		for _, sub := range re.Sub {
+			n += size(sub)
+		}
+		if re.Op == syntax.OpRepeat {
+			n *= max(re.Min, re.Max, 1)
+		}
+		return min(n, 1<<30)
+	}
+	return size(re), nil
 }
 
 // template cuts a text at its {names}. A brace after a backslash is a brace.
@@ -574,7 +708,7 @@ func (e Element) canonical() string {
 	l := screen.Locator{ID: e.ID, Role: e.Role, Ordinal: e.Ordinal, Label: e.Label.source(), Called: e.Called.source()}
 	text := l.String()
 	if e.In != nil {
-		text += " in " + e.In.canonical()
+		text += " in " + e.In.Text // made already, from the tail on
 	}
 	return text
 }

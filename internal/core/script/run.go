@@ -41,6 +41,7 @@ type Result struct {
 	Steps   []StepRecord    `json:"steps"`
 	Failure *Failure        `json:"failure,omitempty"`
 	Matched []string        `json:"matched,omitempty"` // locators that matched, in canonical form
+	Err     error           `json:"-"`                 // of the device, where it kept the case from being judged
 }
 
 // Failure says why a case did not pass, in the order in which people ask.
@@ -92,6 +93,12 @@ const (
 	NoAbility    Cause = "no_ability"    // the device cannot do this
 )
 
+// Same reports whether a cause would be met again on any device of the class: it is the
+// script's own, so that trying again elsewhere is of no use.
+func (c Cause) Same() bool {
+	return c == NeverMatched || c == Ambiguous || c == NoAbility
+}
+
 var outcomes = map[Cause]verdict.Verdict{
 	Contradicted: verdict.Fail,
 	Awaited:      verdict.Fail,
@@ -129,7 +136,7 @@ func RunCase(ctx context.Context, s *Suite, c *Case, d Device, o Options, rec Re
 	}
 	result := Result{Verdict: verdict.Pass, TookMS: took.Milliseconds(), Steps: r.steps, Matched: r.matched}
 	if stopped != nil {
-		result.Verdict, result.Failure = outcomes[stopped.failure.Cause], &stopped.failure
+		result.Verdict, result.Failure, result.Err = outcomes[stopped.failure.Cause], &stopped.failure, stopped.err
 	}
 	return result
 }
@@ -156,7 +163,10 @@ type runner struct {
 }
 
 // stop ends a case.
-type stop struct{ failure Failure }
+type stop struct {
+	failure Failure
+	err     error // of the device
+}
 
 func newRunner(s *Suite, d Device, o Options, rec Recorder) *runner {
 	if s.Patience > 0 {
@@ -268,7 +278,7 @@ func (r *runner) act(ctx context.Context, st Statement, err error) *stop {
 // stop ends the case at a statement.
 func (r *runner) stop(st Statement, cause Cause, expected, actual string) *stop {
 	b := st.base()
-	return &stop{Failure{Cause: cause, Line: b.Pos.Line, Column: b.Pos.Column, Step: b.Text, Expected: expected, Actual: actual,
+	return &stop{failure: Failure{Cause: cause, Line: b.Pos.Line, Column: b.Pos.Column, Step: b.Text, Expected: expected, Actual: actual,
 		QuietMS: (r.device.Now() - r.settling.any).Milliseconds(), Settled: true}}
 }
 
@@ -284,14 +294,19 @@ func (r *runner) trouble(ctx context.Context, st Statement, err error) *stop {
 	case errors.Is(err, errNoAbility):
 		return r.stop(st, NoAbility, "a device that can do this", err.Error())
 	}
-	return r.stop(st, Trouble, "the device to do as told", err.Error())
+	stopped := r.stop(st, Trouble, "the device to do as told", err.Error())
+	stopped.err = err
+	return stopped
 }
+
+// FailurePicture names the picture that is kept where a case ends.
+const FailurePicture = "failure"
 
 // keepFailure keeps the picture with the places marked, and the tree.
 func (r *runner) keepFailure(ctx context.Context, s *stop, marks []screen.Rect) {
 	tree, _ := r.device.Tree(ctx)
 	if p, err := r.device.Picture(ctx); err == nil {
-		r.rec.Picture("failure", p, tree, marks, screen.Rect{})
+		r.rec.Picture(FailurePicture, p, tree, marks, screen.Rect{})
 	}
 }
 

@@ -107,8 +107,15 @@ func (m Met) key() string {
 	if m.Flaky {
 		v = Fail
 	}
-	return strings.Join([]string{string(v), m.Kind, blank(m.Expected), blank(m.Actual)}, "\x00")
+	actual := blank(m.Actual)
+	if sameAnywhere[m.Kind] { // how it was told depends on what else is on each screen
+		actual = ""
+	}
+	return strings.Join([]string{string(v), m.Kind, blank(m.Expected), actual}, "\x00")
 }
+
+// sameAnywhere are the kinds of which what was expected says which one it is.
+var sameAnywhere = map[string]bool{"ambiguous": true, "never_matched": true, "awaited": true}
 
 // blank puts one sign for every run of digits.
 func blank(s string) string {

@@ -37,23 +37,67 @@ func (v Verdict) Decided() bool { return rules[v].decides }
 
 // Crossing is a case in a combination.
 type Crossing struct {
-	Verdict Verdict `json:"verdict"`
-	Flaky   bool    `json:"flaky"` // the same build both passed and failed here
+	Verdict   Verdict `json:"verdict"`
+	Flaky     bool    `json:"flaky"`     // the same build both passed and failed here
+	Recovered bool    `json:"recovered"` // it passed after an attempt that ended in an error
+	Final     bool    `json:"-"`         // an error that is the same on any device: trying again does not help
 }
 
 // OfCrossing folds the results of one case in one combination, oldest first:
 // the last decided one, and error only if none decided it.
 func OfCrossing(results []Verdict) Crossing {
 	c := Crossing{Verdict: None}
-	var passed, failed bool
+	var passed, failed, erred bool
 	for _, v := range results {
-		passed, failed = passed || v == Pass, failed || v == Fail
+		passed, failed, erred = passed || v == Pass, failed || v == Fail, erred || v == Error
+		c.Recovered = c.Recovered || erred && v == Pass
 		if v.Decided() || !c.Verdict.Decided() && rules[v].weight > rules[c.Verdict].weight {
 			c.Verdict = v
 		}
 	}
 	c.Flaky = passed && failed
+	c.Recovered = c.Recovered && c.Verdict == Pass
 	return c
+}
+
+// Outcome is what came of a leg: the results of each of its cases, by position, oldest
+// first. State is the leg's.
+type Outcome struct {
+	Suite   int64 // whose cases these are
+	State   string
+	Cases   []int
+	Results map[int][]Verdict
+}
+
+// Crossing folds the results of one case of the leg. What nobody decided in a leg that
+// has finished is an error: it was asked for.
+func (l Outcome) Crossing(index int) Crossing {
+	c := OfCrossing(l.Results[index])
+	if l.State == "finished" && c.Verdict == None {
+		c.Verdict = Error
+	}
+	return c
+}
+
+// OfRun folds every crossing that a run was asked for into its verdict. What a
+// cancelled leg leaves undecided is none, and does not count.
+func OfRun(legs []Outcome) Verdict {
+	type one struct {
+		suite int64
+		index int
+	}
+	cases := map[one][]Verdict{}
+	for _, l := range legs {
+		for _, i := range l.Cases {
+			k := one{l.Suite, i}
+			cases[k] = append(cases[k], l.Crossing(i).Verdict)
+		}
+	}
+	var folded []Verdict
+	for _, list := range cases {
+		folded = append(folded, Fold(list))
+	}
+	return Fold(folded)
 }
 
 // Fold folds verdicts of equal rank: cases from combinations, a run from cases.
@@ -97,7 +141,7 @@ func After(cases []int, so map[int]Crossing, retry Retry, used Used) Next {
 	for _, c := range cases {
 		crossing, seen := so[c]
 		switch {
-		case !seen || !crossing.Verdict.Decided():
+		case !seen || !crossing.Verdict.Decided() && !crossing.Final:
 			if mayError {
 				next.Cases, again = append(next.Cases, c), true
 			}

@@ -12,15 +12,15 @@ func TestACrossingIsItsLastDecidedResult(t *testing.T) {
 		results []Verdict
 		want    Crossing
 	}{
-		{nil, Crossing{None, false}},
-		{[]Verdict{Pass}, Crossing{Pass, false}},
-		{[]Verdict{Error}, Crossing{Error, false}},
-		{[]Verdict{Error, Pass}, Crossing{Pass, false}},
-		{[]Verdict{Pass, Error}, Crossing{Pass, false}},
-		{[]Verdict{Fail, Pass}, Crossing{Pass, true}},
-		{[]Verdict{Pass, Fail}, Crossing{Fail, true}},
-		{[]Verdict{Fail, Error, Fail}, Crossing{Fail, false}},
-		{[]Verdict{Skip}, Crossing{Skip, false}},
+		{nil, Crossing{Verdict: None}},
+		{[]Verdict{Pass}, Crossing{Verdict: Pass}},
+		{[]Verdict{Error}, Crossing{Verdict: Error}},
+		{[]Verdict{Error, Pass}, Crossing{Verdict: Pass, Recovered: true}},
+		{[]Verdict{Pass, Error}, Crossing{Verdict: Pass}},
+		{[]Verdict{Fail, Pass}, Crossing{Verdict: Pass, Flaky: true}},
+		{[]Verdict{Pass, Fail}, Crossing{Verdict: Fail, Flaky: true}},
+		{[]Verdict{Fail, Error, Fail}, Crossing{Verdict: Fail}},
+		{[]Verdict{Skip}, Crossing{Verdict: Skip}},
 	} {
 		require.Equal(t, c.want, OfCrossing(c.results), "%v", c.results)
 	}
@@ -72,4 +72,44 @@ func TestStatesChangeOnlyAlongTheirTables(t *testing.T) {
 	require.Error(t, Run.Check("finished", "running"))
 	require.NoError(t, Leg.Check("running", "waiting"))
 	require.Error(t, Leg.Check("finished", "waiting"))
+}
+
+// Every shape of a run that was not carried out as it was asked for.
+func TestAnIncompleteRunNeverPasses(t *testing.T) {
+	leg := func(state string, results map[int][]Verdict) Outcome {
+		return Outcome{Suite: 1, State: state, Cases: []int{0, 1}, Results: results}
+	}
+	whole := map[int][]Verdict{0: {Pass}, 1: {Pass}}
+	for name, c := range map[string]struct {
+		legs []Outcome
+		want Verdict
+	}{
+		"all of it passed":                              {[]Outcome{leg("finished", whole), leg("finished", whole)}, Pass},
+		"one combination never ran":                     {[]Outcome{leg("finished", whole), leg("finished", nil)}, Error},
+		"none ever ran":                                 {[]Outcome{leg("finished", nil), leg("finished", nil)}, Error},
+		"one case of one combination was never decided": {[]Outcome{leg("finished", whole), leg("finished", map[int][]Verdict{0: {Pass}})}, Error},
+		"one was tried in vain":                         {[]Outcome{leg("finished", whole), leg("finished", map[int][]Verdict{0: {Pass}, 1: {Error, Error}})}, Error},
+		"an error was made good":                        {[]Outcome{leg("finished", whole), leg("finished", map[int][]Verdict{0: {Pass}, 1: {Error, Pass}})}, Pass},
+		"one failed and one never ran":                  {[]Outcome{leg("finished", map[int][]Verdict{0: {Fail}, 1: {Pass}}), leg("finished", nil)}, Fail},
+		"one was skipped and one never ran":             {[]Outcome{leg("finished", map[int][]Verdict{0: {Skip}, 1: {Skip}}), leg("finished", nil)}, Error},
+		"it was cancelled before anything was decided":  {[]Outcome{leg("cancelled", nil), leg("cancelled", nil)}, None},
+		"it was cancelled in the middle":                {[]Outcome{leg("finished", whole), leg("cancelled", nil)}, Pass},
+		"it was cancelled after a failure":              {[]Outcome{leg("cancelled", map[int][]Verdict{0: {Fail}}), leg("cancelled", nil)}, Fail},
+		"it is still under way":                         {[]Outcome{leg("running", map[int][]Verdict{0: {Pass}})}, Pass},
+		"there was nothing to run":                      {nil, None},
+	} {
+		require.Equal(t, c.want, OfRun(c.legs), name)
+	}
+}
+
+func TestAnErrorOfTheScriptIsNotTriedAgain(t *testing.T) {
+	so := map[int]Crossing{0: {Verdict: Error, Final: true}, 1: {Verdict: Error}, 2: {Verdict: Pass}}
+	next := After([]int{0, 1, 2, 3}, so, Retry{AfterError: 1}, Used{})
+	require.Equal(t, []int{1, 3}, next.Cases)
+}
+
+func TestAPassAfterAnErrorIsToldAsSuch(t *testing.T) {
+	require.True(t, OfCrossing([]Verdict{Error, Pass}).Recovered)
+	require.False(t, OfCrossing([]Verdict{Pass, Error}).Recovered)
+	require.False(t, OfCrossing([]Verdict{Error, Fail}).Recovered)
 }

@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -24,7 +26,7 @@ const SandboxArgument = "app-sandbox"
 const (
 	memorySoft = 128 << 20 // where collecting garbage turns eager
 	memoryHard = 320 << 20 // where the child dies
-	turnCPU    = 2 * time.Second
+	turnCPU    = 5 * time.Second
 )
 
 //go:embed prelude.js
@@ -81,9 +83,13 @@ func (a *program) turn(req request) reply {
 		return reply{Crash: "nothing has been started"}
 	}
 	a.now, a.reply, a.lines, a.bytes = req.NowMS, reply{}, 0, 0
-	done := a.watch()
+	runtime.LockOSThread() // so that its time is the app's and nothing else's
+	defer runtime.UnlockOSThread()
+	from := threadTime(syscall.Gettid())
+	done := a.watch(from)
 	err := a.act(req)
 	close(done)
+	a.reply.SpentMS = (threadTime(syscall.Gettid()) - from).Milliseconds()
 	if err != nil {
 		a.reply.Crash, a.reply.Report = explain(err)
 		a.reply.Screen = nil
@@ -240,11 +246,12 @@ func clip(s string, n int) string {
 	return s
 }
 
-// watch interrupts a turn that computes for longer than turnCPU. It counts the
-// time that this process was given, so a busy machine does no harm.
-func (a *program) watch() chan struct{} {
+// watch interrupts a turn that computes for longer than turnCPU. It counts the processor
+// time of the thread that the app runs on: neither a busy machine nor collecting garbage
+// does an app harm.
+func (a *program) watch(from time.Duration) chan struct{} {
 	done := make(chan struct{})
-	from := cpuTime()
+	thread := syscall.Gettid()
 	go func() { // ends with the turn
 		tick := time.NewTicker(50 * time.Millisecond)
 		defer tick.Stop()
@@ -253,7 +260,7 @@ func (a *program) watch() chan struct{} {
 			case <-done:
 				return
 			case <-tick.C:
-				if cpuTime()-from > turnCPU && a.vm != nil {
+				if threadTime(thread)-from > turnCPU && a.vm != nil {
 					a.vm.Interrupt(errNoAnswer)
 					return
 				}
@@ -265,7 +272,15 @@ func (a *program) watch() chan struct{} {
 
 var errNoAnswer = fmt.Errorf("it stopped answering: it computed for more than %s without a pause", turnCPU)
 
-func cpuTime() time.Duration {
+// threadTime is the processor time that a thread of this process has had (proc(5),
+// /proc/pid/task/tid/schedstat), or that the process has had where that is not told.
+func threadTime(thread int) time.Duration {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/self/task/%d/schedstat", thread))
+	if first, _, ok := strings.Cut(string(text), " "); err == nil && ok {
+		if ns, err := strconv.ParseInt(first, 10, 64); err == nil {
+			return time.Duration(ns)
+		}
+	}
 	var u syscall.Rusage
 	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &u); err != nil {
 		return 0
@@ -284,8 +299,19 @@ func explain(err error) (reason, report string) {
 	case errors.As(err, &deep):
 		return "it called itself too deeply", clip(deep.String(), 8000)
 	case errors.As(err, &thrown):
-		reason := strings.SplitN(thrown.Value().String(), "\n", 2)[0]
-		return clip(reason, 300), clip(thrown.String(), 8000)
+		reason := strings.SplitN(said(thrown.Value().String), "\n", 2)[0]
+		return clip(reason, 300), clip(said(thrown.String), 8000)
 	}
 	return clip(strings.SplitN(err.Error(), "\n", 2)[0], 300), clip(err.Error(), 8000)
+}
+
+// said gives what a thrown value says of itself. What is thrown may be anything: one that
+// has no words throws in its turn when it is asked for them.
+func said(words func() string) (text string) {
+	defer func() {
+		if r := recover(); r != nil {
+			text = "it threw something that cannot be written as text"
+		}
+	}()
+	return words()
 }

@@ -11,6 +11,7 @@ import (
 
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/host"
@@ -33,8 +34,12 @@ const (
 	launchPerGB  = 1200 * time.Millisecond // the less memory, the slower
 	touchTime    = 40 * time.Millisecond
 	keyTime      = 15 * time.Millisecond
-	maxDeviceLog = 20_000
+	maxDeviceLog = 20_000           // lines
+	maxLogKept   = 8 << 20          // bytes of all lines
+	caseCPU      = 30 * time.Second // of computing that an app may do in one case
 )
+
+var errOff = &host.Trouble{Why: "the device is switched off", Remedy: "boot it"}
 
 // Device is one stand-in. It keeps to the contract of host.Device.
 type Device struct {
@@ -60,7 +65,9 @@ type Device struct {
 	focus    string
 
 	log     []host.LogLine
+	logSize int // bytes of it
 	dropped int
+	spent   time.Duration // by the app since its case began
 
 	body
 }
@@ -118,7 +125,8 @@ func (d *Device) Abilities() []string { return d.config.Device.Abilities }
 func (d *Device) Now() time.Duration { return d.now }
 
 // SetChance makes what apps find random a function of seed.
-func (d *Device) SetChance(seed uint64) { d.seed = seed }
+// It is called when a case begins.
+func (d *Device) SetChance(seed uint64) { d.seed, d.spent = seed, 0 }
 
 // Ready boots the device if it is off, unlocks it, sends away what is in front,
 // and goes to the home screen.
@@ -264,7 +272,7 @@ func (d *Device) Clean(ctx context.Context, level host.Cleaning) error {
 	if err := d.Stop(ctx); err != nil {
 		return err
 	}
-	d.realTime, d.log, d.dropped, d.dropIn, d.sleepIn = false, nil, 0, 0, 0
+	d.realTime, d.log, d.logSize, d.dropped, d.dropIn, d.sleepIn = false, nil, 0, 0, 0, 0
 	if err := d.within(); err != nil {
 		return err
 	}
@@ -303,7 +311,7 @@ func (d *Device) alive() error {
 		return d.crash
 	}
 	if !d.up {
-		return errors.New("the device is switched off")
+		return errOff
 	}
 	if d.state.Unplugged && !d.config.Device.Virtual() {
 		return errUnplugged
@@ -322,12 +330,16 @@ func (d *Device) current() *scene {
 		d.look.ink, d.look.ground = hex("#f7f4ec"), hex("#24323c")
 		layout(over, d.look.area(), s, "")
 		s.tree.App = "system"
-	} else if d.front && d.view != nil {
-		layout(d.view, d.look.area(), s, d.focus)
+	} else if d.front && d.running != nil {
+		view := d.view
+		if view == nil { // it is in front, and shows nothing
+			view = &element{T: "column", Size: 15}
+		}
+		layout(view, d.look.area(), s, d.focus)
 		s.tree.App = d.running.app.Package.ApplicationID
-		d.look.ink, d.look.ground = barInk(d.view), hex("#ffffff")
-		if d.view.Ground.set {
-			d.look.ground = d.view.Ground
+		d.look.ink, d.look.ground = barInk(view), hex("#ffffff")
+		if view.Ground.set {
+			d.look.ground = view.Ground
 		}
 	} else {
 		d.look.ink, d.look.ground = hex("#f7f4ec"), hex("#2c5c73")
@@ -457,6 +469,9 @@ func (d *Device) turn(ctx context.Context, req request) (handled bool, err error
 	for _, l := range r.Logs {
 		d.writeAs(d.appID(), l.Level, l.Tag, l.Text)
 	}
+	if d.spent += time.Duration(r.SpentMS) * time.Millisecond; err == nil && d.spent > caseCPU {
+		err = &script.Crash{Reason: fmt.Sprintf("it computed for more than %s in one case", caseCPU)}
+	}
 	if err == nil {
 		err = d.take(r)
 	}
@@ -539,7 +554,7 @@ func (d *Device) Log(context.Context) ([]host.LogLine, error) {
 	if d.dropped > 0 {
 		lines = append(lines, host.LogLine{AtMS: d.now.Milliseconds(), Level: "warn", Tag: "system", Text: fmt.Sprintf("%d more lines were dropped", d.dropped)})
 	}
-	d.log, d.dropped = nil, 0
+	d.log, d.logSize, d.dropped = nil, 0, 0
 	return lines, nil
 }
 
@@ -553,11 +568,12 @@ func (d *Device) appID() string {
 }
 
 func (d *Device) writeAs(app, level, tag, text string) {
-	if len(d.log) >= maxDeviceLog {
-		d.dropped++
-		return
-	}
-	for _, line := range strings.Split(text, "\n") {
+	for line := range strings.SplitSeq(plain.Text(text, maxLogBytes), "\n") {
+		if len(d.log) >= maxDeviceLog || d.logSize+len(line) > maxLogKept {
+			d.dropped++
+			continue
+		}
+		d.logSize += len(line) + 64
 		d.log = append(d.log, host.LogLine{AtMS: d.now.Milliseconds(), Level: level, Tag: tag, Text: line, App: app})
 	}
 }

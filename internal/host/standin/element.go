@@ -7,6 +7,8 @@ import (
 	"math"
 	"strconv"
 	"unicode/utf8"
+
+	"yamato/internal/core/plain"
 )
 
 // element is one part of a screen as an app describes it. Lengths are in
@@ -110,25 +112,33 @@ func parseScreen(data []byte) (*element, error) {
 	if err := json.Unmarshal(data, &root); err != nil {
 		return nil, fmt.Errorf("the app shows something that is no screen: %w", err)
 	}
-	count := 0
-	if err := root.check(0, &count); err != nil {
+	var c counted
+	if err := root.check(0, &c); err != nil {
 		return nil, err
 	}
 	return &root, nil
 }
 
-func (e *element) check(depth int, count *int) error {
-	*count++
+// counted is what a screen has so far.
+type counted struct{ elements, characters int }
+
+func (e *element) check(depth int, c *counted) error {
+	c.elements++
 	switch {
 	case depth > maxDepth:
 		return fmt.Errorf("the app's screen is nested more than %d deep", maxDepth)
-	case *count > maxNodes:
+	case c.elements > maxNodes:
 		return fmt.Errorf("the app's screen has more than %d elements", maxNodes)
 	}
-	for _, s := range []string{e.ID, e.Role, e.Name, e.Text, e.Value, e.Hint} {
-		if utf8.RuneCountInString(s) > maxTextRune {
+	for _, s := range []*string{&e.ID, &e.Role, &e.Name, &e.Text, &e.Value, &e.Hint} {
+		n := utf8.RuneCountInString(*s)
+		if c.characters += n; n > maxTextRune {
 			return fmt.Errorf("the app shows a text of more than %d characters", maxTextRune)
 		}
+		*s = plain.Text(*s, len(*s))
+	}
+	if c.characters > maxScreen {
+		return fmt.Errorf("the app shows more than %d characters at once", maxScreen)
 	}
 	for _, f := range []*float64{&e.Gap, &e.Grow, &e.W, &e.H, &e.Round, &e.Size} {
 		*f = bounded(*f)
@@ -141,7 +151,7 @@ func (e *element) check(depth int, count *int) error {
 		if k == nil {
 			return fmt.Errorf("the app shows an empty element")
 		}
-		if err := e.Kids[i].check(depth+1, count); err != nil {
+		if err := e.Kids[i].check(depth+1, c); err != nil {
 			return err
 		}
 	}

@@ -105,11 +105,15 @@ func (p *placed) measureText(inner float64) {
 }
 
 func ellipsis(face *typeface, text string, size, width float64) string {
-	runes := []rune(text)
-	for len(runes) > 0 && face.width(string(runes)+"…", size) > width {
-		runes = runes[:len(runes)-1]
+	if text == "" {
+		return "…"
 	}
-	return string(runes) + "…"
+	room := width - face.width("…", size)
+	cut, w := face.fits(text, size, room)
+	if w > room+0.01 { // not even one character
+		cut = 0
+	}
+	return text[:cut] + "…"
 }
 
 // measureRow gives elements that do not grow what they want, in order, and

@@ -13,6 +13,7 @@ const (
 	maxNodes    = 6000    // elements of one screen
 	maxDepth    = 64
 	maxTextRune = 20_000
+	maxScreen   = 400_000 // characters of all texts of one screen
 	maxTimers   = 2000
 	maxData     = 1 << 20 // bytes of all that an app keeps
 	maxLogLines = 5000    // in one turn
@@ -55,6 +56,7 @@ type reply struct {
 	Handled bool            `json:"handled,omitempty"`
 	Crash   string          `json:"crash,omitempty"`
 	Report  string          `json:"report,omitempty"`
+	SpentMS int64           `json:"spent_ms,omitempty"` // processor time that the app took
 }
 
 type timerSet struct {

@@ -20,7 +20,7 @@ import (
 // watch cannot interrupt is killed; turnWall is the same by the wall clock, for
 // one that neither computes nor answers.
 const (
-	turnBackstop = 3 * turnCPU
+	turnBackstop = 2 * turnCPU
 	turnWall     = 2 * time.Minute
 )
 
@@ -138,12 +138,21 @@ func (s *Sandbox) read(out io.ReadCloser, frames chan<- frame) {
 	}
 }
 
-// died tells why the child is gone.
+// died tells why the child is gone. One that was killed by somebody else, as a machine
+// does that has no memory left, says nothing of the app: that is the host's trouble.
 func (s *Sandbox) died(cause string) error {
-	text := s.stderr.String
-	s.Close()
+	text, process := s.stderr.String, s.process
+	s.finish()
 	report := text()
 	reason := "its process ended: " + cause
+	if status, ok := process.ProcessState.Sys().(syscall.WaitStatus); ok && status.Signaled() {
+		switch status.Signal() {
+		case syscall.SIGSEGV, syscall.SIGBUS, syscall.SIGABRT, syscall.SIGILL, syscall.SIGFPE, syscall.SIGPIPE:
+			reason = fmt.Sprintf("its process ended: %s", status.Signal())
+		default:
+			return fmt.Errorf("the app's process was ended from outside (%s): the host may have run out of memory", status.Signal())
+		}
+	}
 	if strings.Contains(report, "out of memory") || strings.Contains(report, "cannot allocate memory") || strings.Contains(report, "errno=12") {
 		reason = fmt.Sprintf("it used more memory than the %d MB it may have", memoryHard>>20)
 	}
@@ -155,8 +164,13 @@ func (s *Sandbox) Close() {
 	if s.process == nil {
 		return
 	}
-	_ = s.in.Close()
 	_ = s.process.Process.Kill()
+	s.finish()
+}
+
+// finish waits for a child whose output has ended, or is about to.
+func (s *Sandbox) finish() {
+	_ = s.in.Close()
 	for range s.frames { // what it still had to say, until its output ends
 	}
 	s.readers.Wait()

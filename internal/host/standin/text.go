@@ -75,48 +75,55 @@ func (t *typeface) advance(r rune) float64 {
 	return a
 }
 
-// wrap breaks text into lines no wider than width, at blanks, and within words
-// that are wider than a line.
+// wrap breaks text into lines no wider than width, at blanks, and within words that are
+// wider than a line. Its cost is linear in the length of the text.
 func (t *typeface) wrap(text string, size, width float64) []string {
 	var lines []string
-	for _, paragraph := range strings.Split(text, "\n") {
-		line := ""
-		for _, word := range strings.Fields(paragraph) {
-			for {
-				joined := word
-				if line != "" {
-					joined = line + " " + word
-				}
-				if t.width(joined, size) <= width+0.01 {
-					line = joined
-					break
-				}
-				if line != "" {
-					lines, line = append(lines, line), ""
-					continue
-				}
-				cut := t.fits(word, size, width)
-				lines, word = append(lines, word[:cut]), word[cut:]
-				if word == "" {
-					break
+	blank := t.width(" ", size)
+	for paragraph := range strings.SplitSeq(text, "\n") {
+		from := len(lines)
+		var line strings.Builder
+		used := 0.0
+		next := func() {
+			lines, used = append(lines, line.String()), 0
+			line.Reset()
+		}
+		for word := range strings.FieldsSeq(paragraph) {
+			for word != "" {
+				cut, w := t.fits(word, size, width)
+				switch {
+				case line.Len() > 0 && used+blank+w <= width+0.01 && cut == len(word):
+					line.WriteString(" " + word)
+					used, word = used+blank+w, ""
+				case line.Len() > 0:
+					next()
+				case cut == len(word):
+					line.WriteString(word)
+					used, word = w, ""
+				default:
+					lines, word = append(lines, word[:cut]), word[cut:]
 				}
 			}
 		}
-		lines = append(lines, line)
+		if line.Len() > 0 || len(lines) == from {
+			next()
+		}
 	}
 	return lines
 }
 
-// fits is how many bytes of word, at least one character, fit into width.
-func (t *typeface) fits(word string, size, width float64) int {
+// fits is how many bytes of word, at least one character, fit into width, and how wide
+// they are.
+func (t *typeface) fits(word string, size, width float64) (int, float64) {
 	var w float64
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for i, r := range word {
-		w += t.advance(r) * size
-		if w > width && i > 0 {
-			return i
+		a := t.advance(r) * size
+		if w+a > width+0.01 && i > 0 {
+			return i, w
 		}
+		w += a
 	}
-	return len(word)
+	return len(word), w
 }

@@ -1,0 +1,125 @@
+package link
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"yamato/internal/core/plain"
+	"yamato/internal/core/verdict"
+)
+
+// Bounds on what goes over a link, in bytes as encoded.
+const (
+	MaxText  = 32 << 10       // of one text
+	MaxEvent = 1 << 20        // of one event
+	MaxBatch = MaxMessage / 4 // of the events of one message
+)
+
+// Clean makes plain text of every text of a message, as it enters.
+func (m *FromHost) Clean() { plain.Deep(m, MaxText) }
+
+// Weight is about how many bytes an event takes, told without encoding it.
+func (e *Event) Weight() int {
+	n := 200 + 200*len(e.Evidence)
+	if e.Began != nil {
+		n += len(e.Began.Circumstances)
+	}
+	if e.Finished != nil {
+		n += len(e.Finished.Trouble)
+	}
+	if c := e.Case; c != nil {
+		n += 200 + 250*len(c.Evidence)
+		for _, s := range c.Steps {
+			n += 120 + len(s.Text) + len(s.Note)
+		}
+		for _, m := range c.Matched {
+			n += len(m) + 3
+		}
+		if f := c.Failure; f != nil {
+			n += 300 + len(f.Step) + len(f.Expected) + len(f.Actual) + len(f.Obstacle) + len(f.Report) + 200*len(f.Candidates)
+		}
+	}
+	return n
+}
+
+// Fit cuts an event down until it takes no more than MaxEvent bytes, and gives how many
+// it takes. What goes first is what matters least; what cannot be made to fit becomes an
+// error that says so.
+func (e *Event) Fit() (int, error) {
+	size, err := e.size()
+	if err != nil || size <= MaxEvent {
+		return size, err
+	}
+	plain.Deep(e, MaxText)
+	cuts := []func(){
+		func() { plain.Deep(e, 2000) },
+		func() { e.cutMatched(1000) },
+		func() { e.cutSteps(1000, 300) },
+		func() { e.cutEvidence(500) },
+		func() { e.cutSteps(200, 100); e.cutMatched(0); e.cutEvidence(100); plain.Deep(e, 300) },
+		e.giveUp,
+	}
+	for _, cut := range cuts {
+		cut()
+		if size, err = e.size(); err != nil || size <= MaxEvent {
+			return size, err
+		}
+	}
+	return size, fmt.Errorf("an event of %d bytes is over the %d that are taken", size, MaxEvent)
+}
+
+// size encodes only what is not known to be too large already.
+func (e *Event) size() (int, error) {
+	if w := e.Weight(); w > MaxEvent {
+		return w, nil
+	}
+	return SizeOf(e)
+}
+
+func (e *Event) cutMatched(keep int) {
+	if e.Case != nil && len(e.Case.Matched) > keep {
+		e.Case.Matched = e.Case.Matched[:keep]
+	}
+}
+
+// cutSteps keeps the first and the last steps, and says how many are left out.
+func (e *Event) cutSteps(keep, text int) {
+	if e.Case == nil || len(e.Case.Steps) <= keep {
+		return
+	}
+	steps := e.Case.Steps
+	kept := append(steps[:keep/2:keep/2], steps[len(steps)-keep/2:]...)
+	kept[keep/2].Note = fmt.Sprintf("%d steps before this one are left out", len(steps)-len(kept))
+	for i := range kept {
+		kept[i].Text, kept[i].Note = plain.Text(kept[i].Text, text), plain.Text(kept[i].Note, text)
+	}
+	e.Case.Steps = kept
+}
+
+func (e *Event) cutEvidence(keep int) {
+	if e.Case != nil && len(e.Case.Evidence) > keep {
+		e.Case.Evidence = e.Case.Evidence[:keep]
+	}
+	if len(e.Evidence) > keep {
+		e.Evidence = e.Evidence[:keep]
+	}
+}
+
+func (e *Event) giveUp() {
+	const why = "what was to be said of this is larger than can be kept"
+	switch {
+	case e.Case != nil:
+		failure := e.Case.Failure
+		e.Case = &CaseClosed{Case: e.Case.Case, Verdict: e.Case.Verdict, TookMS: e.Case.TookMS}
+		if failure != nil {
+			failure.Candidates, failure.Report = nil, ""
+			e.Case.Failure = failure
+		} else if e.Case.Verdict != string(verdict.Pass) {
+			e.Case.Verdict = string(verdict.Error)
+		}
+	case e.Began != nil:
+		e.Began.Circumstances, _ = json.Marshal(map[string]string{"left_out": why})
+	case e.Clean != nil:
+		e.Clean.Condition = nil
+	}
+}
