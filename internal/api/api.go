@@ -45,7 +45,7 @@ func New(s *service.Service, c Config) http.Handler {
 	}
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
-	r.Use(h.recover, secure, h.authenticate)
+	r.Use(h.recover, secure, bound, h.authenticate, h.plainText)
 	r.NoRoute(func(g *gin.Context) {
 		if isPage(g.Request.URL.Path) {
 			h.page(g)
@@ -89,16 +89,10 @@ type handlers struct {
 	uploads *uploads         // nil where none are taken in pieces
 }
 
-// maxJSON bounds the body of a call that is not an upload, in bytes.
-const maxJSON = 8 << 20
-
 func secure(g *gin.Context) {
 	g.Header("X-Content-Type-Options", "nosniff")
 	g.Header("Cache-Control", "no-store")
 	g.Header("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'; sandbox")
-	if ct := g.ContentType(); g.Request.Body != nil && ct != "application/octet-stream" && ct != "application/offset+octet-stream" {
-		g.Request.Body = http.MaxBytesReader(g.Writer, g.Request.Body, maxJSON)
-	}
 }
 
 const callerKey = "yamato.caller"

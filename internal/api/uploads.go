@@ -10,15 +10,18 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"sync"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
+	"github.com/shirou/gopsutil/v4/disk"
 	"github.com/tus/tusd/v2/pkg/filelocker"
 	"github.com/tus/tusd/v2/pkg/filestore"
 	tus "github.com/tus/tusd/v2/pkg/handler"
 	quiet "golang.org/x/exp/slog"
 
+	"yamato/internal/core/plain"
 	"yamato/internal/service"
 )
 
@@ -81,6 +84,12 @@ func (h *handlers) upload(g *gin.Context) {
 	}
 	serve := map[string]http.HandlerFunc{http.MethodHead: protocol.HeadFile, http.MethodPatch: protocol.PatchFile, http.MethodDelete: protocol.DelFile}[g.Request.Method]
 	r := g.Request
+	if need := max(r.ContentLength, length(g)); need > 0 {
+		if use, err := disk.UsageWithContext(r.Context(), h.uploads.dir); err == nil && use.Free < uint64(need)+leastRoom {
+			h.fail(g, service.NoRoom())
+			return
+		}
+	}
 	if id := g.Param("upload"); id == "" {
 		made := uuid.NewString()
 		if err := h.service.StartUpload(r.Context(), caller(g), made); err != nil {
@@ -96,6 +105,18 @@ func (h *handlers) upload(g *gin.Context) {
 		r.URL.Path = "/" + id // all that it looks for there
 	}
 	protocol.Middleware(serve).ServeHTTP(g.Writer, r)
+}
+
+// leastRoom is what is to be left on the disk beside an upload, in bytes.
+const leastRoom = 32 << 20
+
+// length is how large an upload says that it will be, 0 where it does not say.
+func length(g *gin.Context) int64 {
+	n, err := strconv.ParseInt(g.GetHeader("Upload-Length"), 10, 64)
+	if err != nil || n < 0 || n > service.MaxPackage {
+		return 0
+	}
+	return n
 }
 
 func (h *handlers) ownUpload(g *gin.Context, id string) error {
@@ -133,7 +154,7 @@ func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (T
 		return nil, err
 	}
 	defer f.Close()
-	p, err := h.service.TakeUpload(lasting(ctx), caller(ctx), r.Upload, info.MetaData["filename"], f)
+	p, err := h.service.TakeUpload(lasting(ctx), caller(ctx), r.Upload, plain.Text(info.MetaData["filename"], 500), f)
 	if err != nil {
 		var refused *service.Problem
 		if errors.As(service.AsProblem(err), &refused) && refused.Body.Status < 500 { // it will not get better: nothing is kept of it

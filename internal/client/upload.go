@@ -56,6 +56,8 @@ func (s *Service) Upload(ctx context.Context, f io.ReaderAt, size int64, name, k
 			memory.Forget(key)
 			address, offset = "", 0
 			continue
+		case errors.As(err, &p) && p.Status == http.StatusInsufficientStorage: // what is there stays, to go on with
+			return contract.Package{}, err
 		case errors.As(err, &p) && p.Status < 500 && p.Status != http.StatusLocked && p.Status != http.StatusConflict:
 			memory.Forget(key)
 			return contract.Package{}, err

@@ -81,8 +81,13 @@ func (n *session) keepDone(ctx context.Context, d link.Done) error {
 			return err
 		}
 		switch {
+		case e.What == link.DoProbe && device.Sideline == nil && d.Trouble != "": // tried out since an app met trouble on it
+			side := store.Sideline{By: automatic, Automatic: true, At: time.Now().UTC(), Reason: short("it met trouble, and did not work when it was tried out: "+d.Trouble, 500), Broken: d.Broken}
+			at := side.At.Add(s.config.ProbeEvery)
+			side.ProbeAt = &at
+			return t.SidelineDevice(ctx, device.ID, side)
 		case e.What == link.DoProbe && (device.Sideline == nil || !device.Sideline.V.Automatic):
-			return nil // a person has decided meanwhile
+			return nil // it works, or a person has decided meanwhile
 		case e.What == link.DoProbe && d.Trouble == "":
 			return t.RestoreDevice(ctx, device.ID)
 		case e.What == link.DoProbe:

@@ -164,8 +164,10 @@ func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
 	h.say(append([]link.Event{began(l.Number)}, trouble(l.Number, 2, true, "its cable dropped")...)...)
 	l = h.lease()
 	h.say(append([]link.Event{began(l.Number)}, trouble(l.Number, 2, true, "its cable dropped")...)...)
+	tried := h.asked(link.DoProbe) // one app alone has met it
+	h.done(link.Done{ID: tried.ID, Trouble: "its cable is loose"})
 	d := w.awaitState("kaede-7-1", "sidelined")
-	require.Contains(t, d.Sideline.Reason, "2 device troubles within 1h0m0s, the last: its cable dropped")
+	require.Contains(t, d.Sideline.Reason, "did not work when it was tried out: its cable is loose")
 	require.True(t, d.Sideline.Automatic)
 
 	probe := h.asked(link.DoProbe)
@@ -177,6 +179,7 @@ func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
 
 	l = func() link.Lease { w.start(contract.NewRun{}); return h.lease() }()
 	h.say(append([]link.Event{began(l.Number)}, trouble(l.Number, 2, true, "its cable dropped")...)...)
+	h.done(link.Done{ID: h.asked(link.DoProbe).ID, Trouble: "its cable is loose"})
 	w.awaitState("kaede-7-1", "sidelined")
 	third := h.asked(link.DoProbe)
 	_, err := w.service.Sideline(context.Background(), w.user, "kaede-7-1", contract.NewSideline{Reason: "keep off"})

@@ -399,7 +399,8 @@ func (t *tally) sideline(s store.Sideline) {
 	t.device, t.why = "sidelined", t.SideReason
 }
 
-// tolerate sidelines the devices whose trouble is more than is put up with.
+// tolerate sidelines the devices whose trouble is more than is put up with, where several
+// apps have met it; where only one has, the device is tried out first.
 func (w *work) tolerate(ctx context.Context, t *store.Tx) error {
 	for _, one := range w.order {
 		if !one.trouble || !one.closing || one.side != nil || one.Sidelined {
@@ -410,7 +411,13 @@ func (w *work) tolerate(ctx context.Context, t *store.Tx) error {
 		if err != nil {
 			return err
 		}
-		if !w.tolerance.Exceeded(append([]time.Time{now}, earlier...), now) {
+		switch w.tolerance.Judge(append([]fleet.Trouble{{At: now, App: one.AppID}}, earlier...), now) {
+		case fleet.Tolerate:
+			continue
+		case fleet.TryOut:
+			if err := t.AskProbe(ctx, one.ProjectID, one.HostID, one.Device, automatic); err != nil {
+				return err
+			}
 			continue
 		}
 		s := store.Sideline{By: automatic, At: now.UTC(), Automatic: true, Reason: fmt.Sprintf("%d device troubles within %s, the last: %s", w.tolerance.Count, w.tolerance.Within, short(one.change.Trouble, 300))}

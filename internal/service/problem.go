@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"syscall"
 
 	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
@@ -32,6 +33,11 @@ var unauthorised = problem(http.StatusUnauthorized, "no-token", "this call needs
 
 var signedOut = problem(http.StatusUnauthorized, "signed-out", "this browser is not signed in", "`yamato console` makes a link that signs it in")
 
+// NoRoom gives the problem of a service whose disk is full.
+func NoRoom() *Problem {
+	return problem(http.StatusInsufficientStorage, "no-room", "the service's disk is full; nothing was kept", "free some room where the service keeps its data, or have retention remove builds (`yamato build retention`), then try again")
+}
+
 // NotFound gives a problem for something that is not there.
 func NotFound(what, hint string) *Problem {
 	return problem(http.StatusNotFound, "not-found", what, hint)
@@ -57,6 +63,14 @@ func AsProblem(err error) *Problem {
 		return p
 	case errors.As(err, &refusal):
 		return problem(http.StatusUnprocessableEntity, "package-refused", refusal.Reason, refusal.Hint)
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		p := NoRoom()
+		p.Err = err
+		return p
+	case store.Unfit(err):
+		p := Invalid("a value in this call is larger than it can be, or no text", "api/openapi.yaml describes the call")
+		p.Err = err
+		return p
 	case errors.Is(err, store.ErrNone):
 		return NotFound("there is no such thing", "list what there is")
 	}

@@ -306,13 +306,16 @@ func (s *Service) CancelRun(ctx context.Context, c Caller, number int64) (contra
 // asked to end. It comes after the transaction that cancels the run, so that whoever
 // sends a leg back to wait either sees that the run is cancelled, or is seen here. The
 // leader does it again for runs that were left in between.
+//
+// It is two transactions: whoever takes word of a lease in locks that first and its run
+// last.
 func (s *Service) windDown(ctx context.Context, r store.Run, why string) error {
-	return s.store.InTx(ctx, func(t *store.Tx) error {
-		if err := t.AskEnd(ctx, r.ID, why); err != nil {
-			return err
-		}
+	if err := s.store.InTx(ctx, func(t *store.Tx) error {
 		return appendAndClose(ctx, t, map[int64]int64{r.ID: r.ProjectID}, []store.RunEvents{{Run: r.ID}})
-	})
+	}); err != nil {
+		return err
+	}
+	return s.store.InTx(ctx, func(t *store.Tx) error { return t.AskEnd(ctx, r.ID, why) }) // a leg that was being placed has its lease by now
 }
 
 // Runs lists runs, newest first.

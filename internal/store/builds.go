@@ -131,7 +131,7 @@ func (s *Store) Builds(ctx context.Context, project int64, app, q string, labels
 	err := s.db.SelectContext(ctx, &list, buildColumns+`
 		where b.project_id = $1 and ($2 = '' or a.name = $2 or exists (
 			select 1 from app_identity i where i.app_id = a.id and i.application_id = $2))
-		  and ($3 = 0 or b.id < $3)
+		  and ($3::bigint = 0 or b.id < $3)
 		  and ($5 = '' or a.name ilike $6 or b.version_name ilike $6 or b.version_code = $5 or exists (
 			select 1 from app_identity i where i.app_id = a.id and i.application_id ilike $6) or b.note ilike $6 or exists (
 			select 1 from build_label k where k.build_id = b.id and (k.key ilike $6 or k.value ilike $6 or k.key || '=' || k.value = $5)))

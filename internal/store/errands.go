@@ -27,15 +27,29 @@ const errandColumns = `select id, host_id, device, what, args, asked_by, asked_a
 // AskErrand keeps an errand, and forgets those that were done a week ago.
 func (s *Store) AskErrand(ctx context.Context, project int64, e Errand) (int64, error) {
 	var id int64
-	err := s.InTx(ctx, func(t *Tx) error {
-		if err := t.exec(ctx, `delete from errand where project_id = $1 and done_at < now() - interval '7 days'`, project); err != nil {
-			return err
-		}
-		return t.tx.GetContext(ctx, &id, `
-			insert into errand (project_id, host_id, device, what, args, asked_by) values ($1, $2, $3, $4, $5, $6) returning id`,
-			project, e.HostID, e.Device, e.What, toJSON(e.Args.V), e.AskedBy)
+	err := s.InTx(ctx, func(t *Tx) (err error) {
+		id, err = t.AskErrand(ctx, project, e)
+		return err
 	})
 	return id, err
+}
+
+// AskErrand is the same within a transaction.
+func (t *Tx) AskErrand(ctx context.Context, project int64, e Errand) (id int64, err error) {
+	if err := t.exec(ctx, `delete from errand where project_id = $1 and done_at < now() - interval '7 days'`, project); err != nil {
+		return 0, err
+	}
+	err = t.tx.GetContext(ctx, &id, `
+		insert into errand (project_id, host_id, device, what, args, asked_by) values ($1, $2, $3, $4, $5, $6) returning id`,
+		project, e.HostID, e.Device, e.What, toJSON(e.Args.V), e.AskedBy)
+	return id, err
+}
+
+// AskProbe has a device tried out, unless something is asked of it already.
+func (t *Tx) AskProbe(ctx context.Context, project, host int64, device, by string) error {
+	return t.exec(ctx, `
+		insert into errand (project_id, host_id, device, what, asked_by) select $1, $2, $3, $4, $5
+		where not exists (select 1 from errand where host_id = $2 and device = $3 and done_at is null)`, project, host, device, link.DoProbe, by)
 }
 
 // ErrandNumbered gives one.

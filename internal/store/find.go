@@ -120,7 +120,7 @@ func (s *Store) CaseHistory(ctx context.Context, project, app int64, suite strin
 	err := s.db.SelectContext(ctx, &list, `
 		with late as (
 			select r.id, r.number, r.build_id, r.created_at from run r join build b on b.id = r.build_id
-			where r.project_id = $1 and r.purpose = 'suite' and ($2 = 0 or b.app_id = $2) and ($4 = 0 or r.number < $4)
+			where r.project_id = $1 and r.purpose = 'suite' and ($2::bigint = 0 or b.app_id = $2) and ($4::bigint = 0 or r.number < $4)
 			  and exists (select 1 from leg l join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id where l.run_id = r.id and s.name = $3)
 			order by r.number desc limit $5)
 		select late.number as run, late.build_id, b.number as build, b.version_name, b.version_code, v.cases->r.case_index->>'name' as case_name, r.verdict, r.leg_id, late.created_at as at

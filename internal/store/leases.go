@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/fleet"
 )
 
 // WaitingLeg is a leg as the scheduler needs it.
@@ -526,15 +527,23 @@ func (s *Store) MayRead(ctx context.Context, project int64, digest string) (bool
 	return ok, err
 }
 
-// Troubles gives when the leases of a device, of late, ended with trouble that was
-// the device's own, newest first: each lease knows the one before.
-func (t *Tx) Troubles(ctx context.Context, lastLease int64, limit int) ([]time.Time, error) {
-	var list []time.Time
-	err := t.tx.SelectContext(ctx, &list, `
+// Troubles gives the troubles of a device's own that its leases, of late, ended with,
+// newest first: each lease knows the one before.
+func (t *Tx) Troubles(ctx context.Context, lastLease int64, limit int) ([]fleet.Trouble, error) {
+	var rows []struct {
+		At  time.Time `db:"ended_at"`
+		App int64     `db:"app_id"`
+	}
+	err := t.tx.SelectContext(ctx, &rows, `
 		with recursive past as (
-			select l.ended_at, l.ended_by, l.before, 1 as n from lease l where l.id = $1
+			select l.ended_at, l.ended_by, l.before, l.run_id, 1 as n from lease l where l.id = $1
 			union all
-			select l.ended_at, l.ended_by, l.before, p.n + 1 from past p join lease l on l.id = p.before where p.n < $2)
-		select ended_at from past where ended_by = 'device' and ended_at is not null order by n`, lastLease, limit)
-	return list, err
+			select l.ended_at, l.ended_by, l.before, l.run_id, p.n + 1 from past p join lease l on l.id = p.before where p.n < $2)
+		select p.ended_at, b.app_id from past p join run r on r.id = p.run_id join build b on b.id = r.build_id
+		where p.ended_by = 'device' and p.ended_at is not null order by p.n`, lastLease, limit)
+	out := make([]fleet.Trouble, len(rows))
+	for i, r := range rows {
+		out[i] = fleet.Trouble{At: r.At, App: r.App}
+	}
+	return out, err
 }

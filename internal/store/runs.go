@@ -194,7 +194,7 @@ type RunFilter struct {
 func (s *Store) Runs(ctx context.Context, project int64, f RunFilter, before int64, limit int) ([]Run, error) {
 	list := []Run{}
 	err := s.db.SelectContext(ctx, &list, runColumns+`
-		where r.project_id = $1 and r.purpose = 'suite' and ($2 = 0 or r.number < $2)
+		where r.project_id = $1 and r.purpose = 'suite' and ($2::bigint = 0 or r.number < $2)
 		  and ($4 = '' or r.state = $4) and ($5 = '' or r.verdict = $5) and ($6 = '' or b.number::text = $6 or b.version_name = $6)
 		  and ($7 = '' or r.number::text = $7 or a.name ilike $8 or b.version_name ilike $8 or r.asked_by ilike $8 or exists (
 			select 1 from leg l join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id where l.run_id = r.id and s.name ilike $8))

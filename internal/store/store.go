@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -192,6 +193,13 @@ func Hopeless(err error) bool {
 		return true
 	}
 	return false
+}
+
+// Unfit reports whether an error lies in a value of the caller's that the database cannot
+// hold, such as a number past its type.
+func Unfit(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && strings.HasPrefix(pg.Code, "22") || err != nil && strings.Contains(err.Error(), "failed to encode args")
 }
 
 func toJSON(v any) string {

@@ -151,17 +151,19 @@ func TestABootIsTriedFromPowerOffThenEmptiedThenGivenUp(t *testing.T) {
 }
 
 func TestTroubleIsPutUpWithUntilItComesTooOften(t *testing.T) {
-	ago := func(minutes ...int) (out []time.Time) {
+	ago := func(app int64, minutes ...int) (out []Trouble) {
 		for _, m := range minutes {
-			out = append(out, monday.Add(-time.Duration(m)*time.Minute))
+			out = append(out, Trouble{monday.Add(-time.Duration(m) * time.Minute), app})
 		}
 		return out
 	}
 	three := Tolerance{3, time.Hour}
-	require.False(t, three.Exceeded(ago(1, 2), monday))
-	require.True(t, three.Exceeded(ago(1, 2, 59), monday))
-	require.False(t, three.Exceeded(ago(1, 2, 61), monday))
-	require.False(t, Tolerance{}.Exceeded(ago(1, 1, 1, 1), monday), "no count is no bound")
+	require.Equal(t, Tolerate, three.Judge(ago(1, 1, 2), monday))
+	require.Equal(t, TryOut, three.Judge(ago(1, 1, 2, 59), monday), "one app alone may be what makes the trouble")
+	require.Equal(t, TakeOut, three.Judge(append(ago(1, 1, 2), ago(2, 59)...), monday))
+	require.Equal(t, TryOut, three.Judge(append(ago(1, 1, 2, 3), ago(2, 61)...), monday), "what another met long ago does not count")
+	require.Equal(t, Tolerate, three.Judge(ago(1, 1, 2, 61), monday))
+	require.Equal(t, Tolerate, Tolerance{}.Judge(ago(1, 1, 1, 1, 1), monday), "no count is no bound")
 }
 
 func TestWhoMayUseADeviceAndWhen(t *testing.T) {

@@ -29,10 +29,32 @@ type Tolerance struct {
 	Within time.Duration
 }
 
-// Exceeded tells whether troubles, newest first, are too many at a moment.
-func (t Tolerance) Exceeded(troubles []time.Time, now time.Time) bool {
-	if t.Count <= 0 || len(troubles) < t.Count {
-		return false
+// Trouble is a trouble of a device's own that an app met.
+type Trouble struct {
+	At  time.Time
+	App int64
+}
+
+// Judgement is what is done about a device with trouble.
+type Judgement int
+
+// What may be done. One app alone may be what makes the trouble: then the device is
+// tried out without it, and taken out of use only if that fails too.
+const (
+	Tolerate Judgement = iota
+	TryOut
+	TakeOut
+)
+
+// Judge tells what to do about a device with these troubles, newest first, at a moment.
+func (t Tolerance) Judge(troubles []Trouble, now time.Time) Judgement {
+	if t.Count <= 0 || len(troubles) < t.Count || now.Sub(troubles[t.Count-1].At) > t.Within {
+		return Tolerate
 	}
-	return now.Sub(troubles[t.Count-1]) <= t.Within
+	for _, one := range troubles {
+		if now.Sub(one.At) <= t.Within && one.App != troubles[0].App {
+			return TakeOut
+		}
+	}
+	return TryOut
 }

@@ -162,6 +162,9 @@ func (r *runner) verdictOf(saw judged) (Cause, string) {
 		if saw.ok {
 			return Awaited, pending + "; what the screen shows meanwhile proves nothing"
 		}
+		if saw.cause == NeverMatched { // what is not there yet may come with the answer
+			actual = "it is not there"
+		}
 		return Awaited, pending + "; so far " + actual
 	case saw.ok:
 		return Contradicted, joinWords("it had not stayed so for "+short(r.o.Quiet), r.settling.unrest(r.settling.before()))
