@@ -53,7 +53,7 @@ func newRig(t *testing.T) *rig {
 	require.NoError(t, st.AddToken(ctx, project, "user", "Aya Torrent", userToken))
 	require.NoError(t, st.AddToken(ctx, project, "host", "bench", hostToken))
 	require.NoError(t, st.InTx(ctx, func(tx *store.Tx) error {
-		host, _, err := tx.OpenLink(ctx, project, "bench", "bench", "test", "00000000-0000-0000-0000-000000000001")
+		host, _, _, err := tx.OpenLink(ctx, store.Linking{Project: project, Name: "bench", Site: "bench", Version: "test", Instance: "00000000-0000-0000-0000-000000000001"})
 		if err != nil {
 			return err
 		}

@@ -22,6 +22,7 @@ import (
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
+	"yamato/internal/filelock"
 	"yamato/internal/report"
 )
 
@@ -61,7 +62,11 @@ type app struct {
 
 // Main runs the program with the process's arguments and gives its exit code.
 func Main() int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ends := []os.Signal{os.Interrupt, syscall.SIGTERM}
+	if !signal.Ignored(syscall.SIGHUP) { // whoever closes the terminal wants everything stopped, unless started with nohup
+		ends = append(ends, syscall.SIGHUP)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), ends...)
 	defer stop()
 	return Run(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
 }
@@ -85,6 +90,7 @@ func (a *app) tell(err error) int {
 	var u *client.Unreachable
 	var device failed
 	var refusal *appfile.Refusal
+	var taken *filelock.Taken
 	switch {
 	case err == nil:
 		return exitPass
@@ -103,6 +109,9 @@ func (a *app) tell(err error) int {
 		if p.Status >= 500 || p.Status == 401 {
 			return exitService
 		}
+		return exitCall
+	case errors.As(err, &taken):
+		a.complain(taken.Error(), "stop that one, or choose another folder with --dir")
 		return exitCall
 	case errors.As(err, &u):
 		a.complain(u.Error(), "start one with `yamato up`, or say where it is with --service")

@@ -33,6 +33,9 @@ func (a *app) demoCommand() *cobra.Command {
 					return err
 				}
 			}
+			if c.dir, err = filepath.Abs(c.dir); err != nil {
+				return err
+			}
 			c.anyway, c.log = !cmd.Flags().Changed("listen"), a.logger(verbose)
 			return a.demo(cmd.Context(), c, once, seed)
 		},
@@ -83,6 +86,9 @@ func (a *app) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	stop()
 	if errors.Is(outcome, context.Canceled) {
 		outcome = nil
+	}
+	if outcome == nil && once && ctx.Err() != nil { // it was to be shown whole, and was not
+		outcome = exit{exitNothing}
 	}
 	return errors.Join(outcome, err)
 }

@@ -25,6 +25,7 @@ import (
 	"yamato/internal/api"
 	"yamato/internal/blob"
 	"yamato/internal/core/fleet"
+	"yamato/internal/filelock"
 	"yamato/internal/host"
 	"yamato/internal/host/null"
 	"yamato/internal/host/standin"
@@ -181,6 +182,13 @@ func (a *app) serveCommand() *cobra.Command {
 			if c.dir == "" {
 				return wrongCall{"serve needs a folder for blobs and tokens", "pass --dir DIR"}
 			}
+			if err := checkListen(c.listen); err != nil {
+				return err
+			}
+			var err error
+			if c.dir, err = filepath.Abs(c.dir); err != nil {
+				return err
+			}
 			if err := os.MkdirAll(c.dir, 0o700); err != nil {
 				return err
 			}
@@ -231,6 +239,17 @@ func (a *app) hostCommand() *cobra.Command {
 			if err != nil {
 				return wrongCall{"a host needs a token: " + err.Error(), "the service wrote one at its first start; pass --token-file FILE"}
 			}
+			if dir, err = filepath.Abs(dir); err != nil {
+				return err
+			}
+			if err := os.MkdirAll(dir, 0o700); err != nil {
+				return err
+			}
+			lock, err := filelock.Take(filepath.Join(dir, "lock")) // its journal is one host's
+			if err != nil {
+				return err
+			}
+			defer func() { _ = lock.Release() }()
 			yard, err := openSite(dir, site)
 			if err != nil {
 				return wrongCall{err.Error(), ""}

@@ -53,6 +53,14 @@ type stackConfig struct {
 
 // openStack starts the database and prepares the service.
 func openStack(ctx context.Context, c stackConfig) (*stack, error) {
+	if err := checkListen(c.listen); err != nil {
+		return nil, err
+	}
+	dir, err := filepath.Abs(c.dir)
+	if err != nil {
+		return nil, err
+	}
+	c.dir = dir
 	if err := os.MkdirAll(c.dir, 0o711); err != nil { // the database's user passes through
 		return nil, fmt.Errorf("making the data folder: %w", err)
 	}
@@ -68,6 +76,15 @@ func openStack(ctx context.Context, c stackConfig) (*stack, error) {
 		return nil, errors.Join(err, box.Stop())
 	}
 	return s, nil
+}
+
+// checkListen refuses an address that is left empty: it would mean every one that the
+// machine has.
+func checkListen(address string) error {
+	if address == "" {
+		return wrongCall{"--listen needs an address", "such as 127.0.0.1:7420; to be reached from everywhere say so: 0.0.0.0:7420"}
+	}
+	return nil
 }
 
 func (s *stack) openNode(ctx context.Context, c stackConfig) error {
@@ -156,6 +173,9 @@ func (a *app) upCommand() *cobra.Command {
 				if c.dir, err = dataDir("up"); err != nil {
 					return err
 				}
+			}
+			if c.dir, err = filepath.Abs(c.dir); err != nil {
+				return err
 			}
 			c.log = a.logger(verbose)
 			sites, err := readSites(paths)

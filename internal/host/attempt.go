@@ -74,6 +74,7 @@ func (w *worker) carryOut(ctx context.Context, held *holding) {
 	h := w.host
 	lease := held.lease.Number
 	w.app = held.lease.Package.ApplicationID
+	defer context.AfterFunc(ctx, func() { held.end(errLetGo) })()
 	err := w.attempt(held.ctx, held.lease)
 	if ctx.Err() != nil {
 		return // the host stops; its next start ends the lease
@@ -107,6 +108,9 @@ func (w *worker) carryOut(ctx context.Context, held *holding) {
 	}
 	h.release(lease)
 }
+
+// errLetGo ends an attempt whose device is driven no more.
+var errLetGo = errors.New("its device was removed, or its host stops")
 
 // clean undoes what a lease did, and tells how the device is since, where that has
 // changed. A device that is out of reach is cleaned as soon as it is back.

@@ -19,6 +19,7 @@ import (
 	"time"
 	"yamato/internal/killpoint"
 
+	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/semaphore"
 
@@ -35,6 +36,8 @@ type Config struct {
 	Yard    *Yard // where virtual devices are made, nil where none are
 	Service Remote
 	Log     *slog.Logger
+
+	told func(*Host) // of the running host, for tests
 }
 
 // Remote is the service as a host reaches it.
@@ -64,6 +67,8 @@ type Host struct {
 	workers map[string]*worker // by device
 	news    news
 	room    room
+	boot    string // this process, and no other
+	started time.Time
 }
 
 // holding is a lease as this host holds it. Its context ends with it.
@@ -99,21 +104,24 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	h := &Host{config: c, waiting: semaphore.NewWeighted(maxWaiting), log: c.Log, journal: j, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{}, ttl: 30 * time.Second, news: newNews()}
+	h := &Host{config: c, waiting: semaphore.NewWeighted(maxWaiting), boot: uuid.NewString(), started: time.Now(), log: c.Log, journal: j, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{}, ttl: 30 * time.Second, news: newNews()}
 	g, ctx := errgroup.WithContext(ctx)
 	h.life, h.jobs = ctx, g
+	if c.told != nil {
+		c.told(h)
+	}
 	g.Go(func() error { // it may have to wait for room, and says so over the link
 		if err := h.endLeftovers(); err != nil && ctx.Err() == nil {
 			return err
 		}
 		return nil
 	})
-	g.Go(func() error { h.keepLinked(ctx); return nil })
 	g.Go(func() error { h.watchRoom(ctx); return nil })
 	defer context.AfterFunc(ctx, j.stop)()
 	for _, d := range c.Devices {
 		h.employ(d)
 	}
+	g.Go(func() error { h.keepLinked(ctx); return nil })
 	if c.Yard != nil {
 		g.Go(func() error { h.weigh(ctx); return nil })
 	}
@@ -177,6 +185,9 @@ func (h *Host) linkOnce(ctx context.Context) error {
 	h.mu.Lock()
 	h.ttl = time.Duration(first.Welcome.TTLMS) * time.Millisecond
 	h.mu.Unlock()
+	if first.Welcome.Replaced {
+		h.log.Warn("another host of this name was linked, and this one has its place now; give each host a name of its own with --name", "name", h.config.Name)
+	}
 	h.log.Info("linked")
 	h.journal.rewind()
 	h.news.again(&h.mu)
@@ -191,7 +202,7 @@ func (h *Host) linkOnce(ctx context.Context) error {
 func (h *Host) hello() *link.Hello {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	hello := &link.Hello{Version: link.Version, Host: h.config.Name, Site: h.config.Site, Program: h.config.Program}
+	hello := &link.Hello{Version: link.Version, Host: h.config.Name, Site: h.config.Site, Program: h.config.Program, Boot: h.boot, Started: h.started.UnixMilli()}
 	uncleaned := h.uncleaned()
 	for _, w := range h.workers {
 		hello.Devices = append(hello.Devices, w.declared(uncleaned))

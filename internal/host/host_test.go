@@ -5,10 +5,13 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/core/script"
 	"yamato/internal/link"
 )
 
@@ -104,4 +107,118 @@ func TestASiteFileSaysWhatIsWrongWithIt(t *testing.T) {
 		_, err := ReadSite([]byte(text))
 		require.ErrorContains(t, err, says)
 	}
+}
+
+// full puts a device that is always full (null(4)) in the place of the journal's file.
+func full(t *testing.T, j *journal) (mend func()) {
+	t.Helper()
+	f, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	require.NoError(t, err)
+	j.mu.Lock()
+	file := j.file
+	j.file = f
+	j.mu.Unlock()
+	return func() {
+		j.mu.Lock()
+		defer j.mu.Unlock()
+		j.file = file
+		require.NoError(t, f.Close())
+	}
+}
+
+func TestAJournalWithoutRoomWaitsAndSaysSoAndLosesNothing(t *testing.T) {
+	dir := t.TempDir()
+	j, err := openJournal(dir, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	require.NoError(t, j.begin(7, "kaede-7-1", 0))
+	mend := full(t, j)
+	kept := make(chan error, 1)
+	go func() { kept <- j.append(opened(t, 7), link.Event{Lease: 7, Finished: &link.Finished{}}) }()
+	<-j.turned
+	require.ErrorContains(t, j.failing(), "no space left")
+	require.Error(t, j.begin(8, "kaede-7-2", 0), "no lease is taken meanwhile")
+	j.acknowledge([]link.Ack{{Lease: 7, Seq: 0}}) // and nobody has to wait who has nothing to say
+	require.Empty(t, kept)
+	mend()
+	require.NoError(t, <-kept)
+	require.NoError(t, j.failing())
+	j.close()
+
+	j, err = openJournal(dir, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer j.close()
+	events, err := j.next(context.Background(), 1<<20)
+	require.NoError(t, err)
+	require.Len(t, events, 2, "the end of the lease was kept")
+	require.False(t, j.knows(8))
+}
+
+func TestAHalfLineInTheJournalKeepsNoHostFromStarting(t *testing.T) {
+	dir := t.TempDir()
+	lines := `{"begin":{"lease":7,"device":"kaede-7-1","seq":0}}
+{"event":{"lease":7,"seq":1,"case_o{"event":{"lease":7,"seq":1,"case_open":{"case":0}}}
+{"event":{"lease":7,"seq":1,"case_open":{"case":0}}}
+`
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "journal"), []byte(lines), 0o600))
+	j, err := openJournal(dir, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer j.close()
+	events, err := j.next(context.Background(), 1<<20)
+	require.NoError(t, err)
+	require.Len(t, events, 1)
+}
+
+func TestAJournalIsReplacedOnlyByOneThatIsWhole(t *testing.T) {
+	dir := t.TempDir()
+	j, err := openJournal(dir, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	require.NoError(t, j.begin(7, "kaede-7-1", 0))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "journal.new"), 0o700)) // it cannot be written anew
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "journal.new", "x"), nil, 0o600))
+	j.limit = 1
+	require.NoError(t, j.append(opened(t, 7)))
+	require.NoError(t, j.append(opened(t, 7)))
+	j.close()
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "journal.new")))
+	j, err = openJournal(dir, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer j.close()
+	events, err := j.next(context.Background(), 1<<20)
+	require.NoError(t, err)
+	require.Len(t, events, 2)
+}
+
+func TestMessagesOfEventsAreBoundedInBytes(t *testing.T) {
+	j, err := openJournal(t.TempDir(), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer j.close()
+	require.NoError(t, j.begin(7, "kaede-7-1", 0))
+	long := strings.Repeat("<", 9<<20)
+	for range 6 {
+		require.NoError(t, j.append(link.Event{Lease: 7, Case: &link.CaseClosed{Verdict: "fail", Failure: &script.Failure{Actual: long, Report: long}}}))
+	}
+	sent := 0
+	for sent < 6 {
+		events, err := j.next(context.Background(), link.MaxBatch)
+		require.NoError(t, err)
+		size, err := link.SizeOf(events)
+		require.NoError(t, err)
+		require.Less(t, size, link.MaxMessage/2)
+		sent += len(events)
+	}
+}
+
+func TestAnAnswerIsSaidUntilTheServiceHasKeptIt(t *testing.T) {
+	var mu sync.Mutex
+	h := &Host{news: newNews()}
+	h.answer(link.Done{ID: 4}, "")
+	h.answer(link.Done{ID: 5}, "")
+	_, done := h.fresh()
+	require.Len(t, done, 2)
+	_, done = h.fresh()
+	require.Empty(t, done)
+	h.news.heard(&mu, []int64{4})
+	h.news.again(&mu) // a new link: the service may not have heard of the other
+	_, done = h.fresh()
+	require.Equal(t, []link.Done{{ID: 5}}, done)
 }

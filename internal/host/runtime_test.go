@@ -329,3 +329,30 @@ func TestChanceIsAFunctionOfSeedCaseCombinationAndAttempt(t *testing.T) {
 	}
 	require.NotEqual(t, first, chance(l, "b"))
 }
+
+func TestADeviceThatIsRemovedEndsItsLeasesBegunOrNot(t *testing.T) {
+	b, p := newBedside(t), &patient{hang: make(chan struct{})}
+	running := make(chan *Host, 1)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() {
+		done <- Run(ctx, Config{Name: "bench", Site: "bench", Dir: t.TempDir(), Devices: []Device{p}, Service: b, told: func(h *Host) { running <- h }})
+	}()
+	defer func() { cancel(); require.NoError(t, <-done) }()
+	b.hello()
+	b.lease(1, time.Minute)
+	b.event(func(e link.Event) bool { return e.Lease == 1 && e.CaseOpen != nil }) // it hangs in its case
+	b.lease(2, time.Minute)                                                       // and this one waits its turn
+	h := <-running
+	h.mu.Lock()
+	w := h.workers["kaede-7-1"]
+	delete(h.workers, "kaede-7-1")
+	h.mu.Unlock()
+	w.end()
+	ended := map[int64]bool{}
+	for len(ended) < 2 {
+		e := b.event(func(e link.Event) bool { return e.Clean != nil })
+		ended[e.Lease] = true
+	}
+	require.Empty(t, h.askFor(time.Now()), "nothing is renewed any more")
+}

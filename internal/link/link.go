@@ -152,9 +152,11 @@ type Frame struct {
 // Hello opens a link.
 type Hello struct {
 	Version int      `json:"version"`
-	Host    string   `json:"host"`    // its name, one of a kind in its project
-	Site    string   `json:"site"`    // where it is
-	Program string   `json:"program"` // version of the program
+	Host    string   `json:"host"`              // its name, one of a kind in its project
+	Site    string   `json:"site"`              // where it is
+	Program string   `json:"program"`           // version of the program
+	Boot    string   `json:"boot,omitempty"`    // of this process and no other
+	Started int64    `json:"started,omitempty"` // when that was, in milliseconds since 1970
 	Devices []Device `json:"devices"`
 	Offer   *Offer   `json:"offer,omitempty"`
 	Load    *Load    `json:"load,omitempty"`
@@ -171,8 +173,9 @@ type Device struct {
 
 // Welcome accepts a link. TTLMS is how long a lease lasts unless it is renewed.
 type Welcome struct {
-	Version int   `json:"version"`
-	TTLMS   int64 `json:"ttl_ms"`
+	Version  int   `json:"version"`
+	TTLMS    int64 `json:"ttl_ms"`
+	Replaced bool  `json:"replaced,omitempty"` // another process of this name had the link until now
 }
 
 // Lease tells the host to carry out an attempt on a device.

@@ -2,8 +2,10 @@
 // directory: on loopback, on a free port, with a password, and durable. Debian's
 // own default cluster is neither needed nor touched.
 //
-// A cluster that a killed predecessor left running is stopped first. Box owns
-// the server's process; it starts the server again should that die.
+// A cluster is made aside and named when it is whole, so that a start that was
+// interrupted leaves nothing that the next one stumbles over. The folder is locked for as
+// long as it is used. A server that a killed predecessor left running is stopped first.
+// Box owns the server's process; it starts the server again should that die.
 package pgbox
 
 import (
@@ -14,6 +16,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -27,6 +30,8 @@ import (
 	"time"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
+
+	"yamato/internal/filelock"
 )
 
 // Box is a running cluster.
@@ -37,6 +42,7 @@ type Box struct {
 	password string
 	cred     *syscall.Credential // who the server runs as; nil for who we are
 
+	lock *filelock.Lock
 	stop chan struct{}
 	done chan struct{}
 
@@ -48,34 +54,53 @@ type Box struct {
 var ErrNotInstalled = errors.New("no PostgreSQL server is installed: run  apt-get install -y postgresql")
 
 // Start makes the cluster in dir if there is none, starts it, and waits until it
-// answers. dir must be reachable for an unprivileged user if we are root.
+// answers. dir must be reachable for an unprivileged user if we are root. A folder that
+// another process uses is refused with a *filelock.Taken; a cluster that cannot run, at
+// once and with what its server said.
 func Start(ctx context.Context, dir string) (*Box, error) {
 	bin, err := binaries()
 	if err != nil {
+		return nil, err
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
 		return nil, err
 	}
 	b := &Box{dir: dir, bin: bin, stop: make(chan struct{}), done: make(chan struct{})}
 	if b.cred, err = credential(); err != nil {
 		return nil, err
 	}
-	if err := b.prepare(ctx); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
+	}
+	if b.lock, err = filelock.Take(filepath.Join(dir, "lock")); err != nil {
+		return nil, err
+	}
+	if err := b.start(ctx); err != nil {
+		return nil, errors.Join(err, b.lock.Release())
+	}
+	return b, nil
+}
+
+func (b *Box) start(ctx context.Context) error {
+	if err := b.prepare(ctx); err != nil {
+		return err
 	}
 	if err := b.stopPredecessor(ctx); err != nil {
-		return nil, err
+		return err
 	}
+	var err error
 	if b.port, err = freePort(); err != nil {
-		return nil, err
+		return err
 	}
 	exited, err := b.launch()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	go b.keep(exited)
-	if err := b.await(ctx); err != nil {
-		return nil, errors.Join(err, b.Stop())
+	if err := b.await(ctx, exited); err != nil {
+		return err
 	}
-	return b, nil
+	go b.keep(exited) // ends with Stop
+	return nil
 }
 
 // URL is how to connect to one of the cluster's databases.
@@ -101,7 +126,7 @@ func (b *Box) Stop() error {
 		close(b.stop)
 	}
 	<-b.done
-	return nil
+	return b.lock.Release()
 }
 
 // keep waits for the server to end: as told, or by itself, in which case it is
@@ -111,13 +136,7 @@ func (b *Box) keep(exited chan error) {
 	for {
 		select {
 		case <-b.stop:
-			_ = b.process.Signal(syscall.SIGINT) // fast shutdown
-			select {
-			case <-exited:
-			case <-time.After(20 * time.Second):
-				_ = b.process.Signal(syscall.SIGQUIT)
-				<-exited
-			}
+			b.end(exited)
 			return
 		case <-exited:
 		}
@@ -132,6 +151,17 @@ func (b *Box) keep(exited chan error) {
 			case <-time.After(time.Second):
 			}
 		}
+	}
+}
+
+// end has the server shut down fast, and waits for it.
+func (b *Box) end(exited chan error) {
+	_ = b.process.Signal(syscall.SIGINT)
+	select {
+	case <-exited:
+	case <-time.After(20 * time.Second):
+		_ = b.process.Signal(syscall.SIGQUIT)
+		<-exited
 	}
 }
 
@@ -175,14 +205,37 @@ func (b *Box) prepare(ctx context.Context) error {
 		}
 	}
 	secret := filepath.Join(b.dir, "password")
-	if text, err := os.ReadFile(secret); err == nil {
+	text, err := os.ReadFile(secret)
+	switch {
+	case b.whole() && err == nil && strings.TrimSpace(string(text)) != "":
 		b.password = strings.TrimSpace(string(text))
-		if _, err := os.Stat(filepath.Join(b.data(), "PG_VERSION")); err == nil {
-			return nil
-		}
-	}
-	if err := os.RemoveAll(b.data()); err != nil { // what an interrupted start left
+		return nil
+	case b.whole():
+		return fmt.Errorf("the PostgreSQL cluster in %s is there, and its password in %s is not; put that file back, or move the folder %s away to begin anew", b.data(), secret, b.dir)
+	case err != nil && !errors.Is(err, os.ErrNotExist):
 		return err
+	}
+	return b.make(ctx, secret)
+}
+
+// whole reports whether there is a cluster that was made to its end: it is named only
+// then. One of an earlier version counts if it was given our settings, which came last,
+// or has ever been started.
+func (b *Box) whole() bool {
+	if _, err := os.Stat(filepath.Join(b.data(), "postmaster.opts")); err == nil {
+		return true
+	}
+	text, err := os.ReadFile(filepath.Join(b.data(), "postgresql.conf"))
+	return err == nil && bytes.Contains(text, []byte(settingsMark))
+}
+
+// make makes a cluster aside, and names it when it is whole.
+func (b *Box) make(ctx context.Context, secret string) error {
+	aside := b.data() + ".new"
+	for _, left := range []string{aside, b.data()} { // what an interrupted start left
+		if err := os.RemoveAll(left); err != nil {
+			return err
+		}
 	}
 	raw := make([]byte, 24)
 	if _, err := rand.Read(raw); err != nil {
@@ -197,21 +250,27 @@ func (b *Box) prepare(ctx context.Context) error {
 			return err
 		}
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(b.bin, "initdb"), "-D", b.data(), "-U", "yamato", "-A", "scram-sha-256", "--pwfile", secret, "-E", "UTF8", "--locale", "C.UTF-8", "--no-instructions")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: b.cred}
+	cmd := exec.CommandContext(ctx, filepath.Join(b.bin, "initdb"), "-D", aside, "-U", "yamato", "-A", "scram-sha-256", "--pwfile", secret, "-E", "UTF8", "--locale", "C.UTF-8", "--no-instructions")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: b.cred, Setpgid: true} // a Ctrl-C is ours to pass on
 	cmd.Dir = b.dir
 	if out, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("making a PostgreSQL cluster in %s: %w\n%s", b.data(), err, bytes.TrimSpace(out))
+		return errors.Join(ctx.Err(), fmt.Errorf("making a PostgreSQL cluster in %s: %w\n%s", aside, err, bytes.TrimSpace(out)))
 	}
-	return appendSettings(filepath.Join(b.data(), "postgresql.conf"))
+	if err := appendSettings(filepath.Join(aside, "postgresql.conf")); err != nil {
+		return err
+	}
+	return os.Rename(aside, b.data())
 }
+
+// settingsMark begins what we add to a cluster's settings.
+const settingsMark = "# Yamato: "
 
 func appendSettings(path string) error {
 	f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
-	_, err = f.WriteString("\n# Yamato: nothing here gives up durability.\nmax_connections = 200\nshared_buffers = 256MB\nmax_wal_size = 2GB\nlog_min_messages = warning\nmax_locks_per_transaction = 128\nautovacuum_naptime = 10s\n")
+	_, err = f.WriteString("\n" + settingsMark + "nothing here gives up durability.\nmax_connections = 200\nshared_buffers = 256MB\nmax_wal_size = 2GB\nlog_min_messages = warning\nmax_locks_per_transaction = 128\nautovacuum_naptime = 10s\n")
 	return errors.Join(err, f.Close())
 }
 
@@ -256,18 +315,59 @@ func (b *Box) serves(pid int) bool {
 	return err == nil && bytes.Contains(words, []byte("postgres")) && bytes.Contains(words, []byte(b.data()))
 }
 
-func (b *Box) await(ctx context.Context) error {
+// await waits until the server answers, or has ended.
+func (b *Box) await(ctx context.Context, exited chan error) error {
 	db, err := sql.Open("pgx", b.URL("postgres"))
 	if err != nil {
 		return err
 	}
 	defer db.Close()
-	return poll(ctx, 60*time.Second, func() error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	ended := make(chan error, 1)
+	watched := make(chan struct{})
+	go func() { // ends with ctx
+		defer close(watched)
+		select {
+		case err := <-exited:
+			ended <- err
+			cancel(fmt.Errorf("PostgreSQL ended as soon as it was started: %s", b.lastWords()))
+		case <-ctx.Done():
+		}
+	}()
+	err = poll(ctx, 60*time.Second, func() error {
 		if err := db.PingContext(ctx); err != nil {
 			return fmt.Errorf("PostgreSQL does not answer (see %s): %w", filepath.Join(b.dir, "server.log"), err)
 		}
 		return nil
 	})
+	cause := context.Cause(ctx)
+	cancel(nil)
+	<-watched
+	if err == nil {
+		return nil
+	}
+	if len(ended) > 0 {
+		return cause
+	}
+	b.end(exited)
+	return err
+}
+
+// lastWords are the last lines that the server wrote.
+func (b *Box) lastWords() string {
+	f, err := os.Open(filepath.Join(b.dir, "server.log"))
+	if err != nil {
+		return "it left no log"
+	}
+	defer f.Close()
+	const much = 2000
+	if info, err := f.Stat(); err == nil && info.Size() > much {
+		_, _ = f.Seek(-much, io.SeekEnd)
+	}
+	text, _ := io.ReadAll(io.LimitReader(f, much))
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	return strings.Join(lines[max(0, len(lines)-4):], "\n  ")
 }
 
 // poll calls check until it is content, for as long as limit.

@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"yamato/internal/filelock"
 )
 
 func folder(t *testing.T) string {
@@ -94,4 +96,81 @@ func TestNobodyGetsInWithoutThePassword(t *testing.T) {
 	require.NoError(t, err)
 	defer db.Close()
 	require.ErrorContains(t, db.Ping(), "password authentication failed")
+}
+
+func TestAFirstStartThatWasInterruptedLeavesNothingInTheWay(t *testing.T) {
+	for name, leave := range map[string]func(dir string){
+		"a cluster aside": func(dir string) {
+			require.NoError(t, os.MkdirAll(dir+"/data.new", 0o700))
+			require.NoError(t, os.WriteFile(dir+"/data.new/PG_VERSION", []byte("15\n"), 0o600))
+		},
+		"half a cluster of an earlier version": func(dir string) {
+			require.NoError(t, os.MkdirAll(dir+"/data/global", 0o700))
+			require.NoError(t, os.WriteFile(dir+"/data/PG_VERSION", []byte("15\n"), 0o600))
+			require.NoError(t, os.WriteFile(dir+"/password", []byte("secret\n"), 0o600))
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := folder(t)
+			leave(dir)
+			b, err := Start(context.Background(), dir)
+			require.NoError(t, err)
+			require.NoError(t, b.Stop())
+		})
+	}
+	dir := folder(t)
+	ctx, stop := context.WithCancel(context.Background())
+	time.AfterFunc(150*time.Millisecond, stop) // a Ctrl-C in the middle of it
+	_, err := Start(ctx, dir)
+	require.Error(t, err)
+	b, err := Start(context.Background(), dir)
+	require.NoError(t, err)
+	require.NoError(t, b.Stop())
+}
+
+func TestALostPasswordIsSaidAndTheClusterKept(t *testing.T) {
+	dir := folder(t)
+	b, err := Start(context.Background(), dir)
+	require.NoError(t, err)
+	write(t, b, `create table kept (x int)`)
+	require.NoError(t, b.Stop())
+	password, err := os.ReadFile(dir + "/password")
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(dir+"/password"))
+	_, err = Start(context.Background(), dir)
+	require.ErrorContains(t, err, "put that file back")
+	require.NoError(t, os.WriteFile(dir+"/password", password, 0o600))
+	b, err = Start(context.Background(), dir)
+	require.NoError(t, err)
+	write(t, b, `insert into kept values (1)`)
+	require.NoError(t, b.Stop())
+}
+
+func TestTwoStartsOnOneFolderDoNotMeet(t *testing.T) {
+	dir := folder(t)
+	b, err := Start(context.Background(), dir)
+	require.NoError(t, err)
+	_, err = Start(context.Background(), dir)
+	var taken *filelock.Taken
+	require.ErrorAs(t, err, &taken)
+	require.Contains(t, taken.Who, fmt.Sprint("process ", os.Getpid()))
+	write(t, b, `create table still_there (x int)`)
+	require.NoError(t, b.Stop())
+}
+
+func TestAClusterThatCannotRunSaysSoAtOnce(t *testing.T) {
+	dir := folder(t)
+	b, err := Start(context.Background(), dir)
+	require.NoError(t, err)
+	require.NoError(t, b.Stop())
+	f, err := os.OpenFile(dir+"/data/postgresql.conf", os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteString("no_such_setting = 1\n")
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
+	defer stop()
+	_, err = Start(ctx, dir)
+	require.ErrorContains(t, err, "no_such_setting")
+	require.NoError(t, ctx.Err(), "it does not wait for an answer that cannot come")
 }

@@ -90,9 +90,13 @@ func (n *session) open(ctx context.Context) error {
 	case h.Host == "" || len(h.Host) > 100:
 		return Invalid("a host has a name of 1 to 100 characters", "")
 	}
+	replaced := false
 	err := s.store.InTx(ctx, func(t *store.Tx) error {
 		var err error
-		if n.host, n.number, err = t.OpenLink(ctx, n.caller.ProjectID, h.Host, h.Site, h.Program, s.instance); err != nil {
+		linking := store.Linking{Project: n.caller.ProjectID, Name: h.Host, Site: h.Site, Version: h.Program, Instance: s.instance, Boot: h.Boot, Started: h.Started}
+		if n.host, n.number, replaced, err = t.OpenLink(ctx, linking); errors.Is(err, store.ErrNewerHost) {
+			return problem(http.StatusConflict, "host-name", "another host named "+h.Host+", started later, is linked", "give each host a name of its own: --name")
+		} else if err != nil {
 			return err
 		}
 		if err := t.DropErrands(ctx, n.host, append([]int64{}, h.Errands...), "its host was linked anew before it was done"); err != nil {
@@ -103,9 +107,12 @@ func (n *session) open(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("taking the host %s in: %w", h.Host, err)
 	}
+	if replaced {
+		s.log.Warn("two hosts have one name; the one that was started later has the link", "host", h.Host)
+	}
 	s.log.Info("host linked", "host", h.Host, "site", h.Site, "devices", len(h.Devices), "link", n.number)
 	s.bell.ring()
-	return n.conn.Send(ctx, link.ToHost{Welcome: &link.Welcome{Version: link.Version, TTLMS: s.config.TTL.Milliseconds()}})
+	return n.conn.Send(ctx, link.ToHost{Welcome: &link.Welcome{Version: link.Version, TTLMS: s.config.TTL.Milliseconds(), Replaced: replaced}})
 }
 
 // takeIn keeps what a host says of itself when it links.
@@ -253,6 +260,10 @@ func (n *session) deliver(ctx context.Context) {
 		select {
 		case <-heard:
 		case <-tick.C:
+			if newest, err := n.service.store.NewestLink(ctx, n.host); err == nil && newest != n.number {
+				n.close(Invalid("another host of this name has linked since", "give each host a name of its own: --name"))
+				return
+			}
 			if back, err := n.service.store.HoldLink(ctx, n.host, n.number); err == nil && back > 0 {
 				n.service.bell.ring()
 			}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"yamato/internal/core/fleet"
@@ -184,19 +185,55 @@ func (t *Tx) IdleDevices(ctx context.Context) ([]FreeDevice, error) {
 	return list, err
 }
 
-// OpenLink records that a host has linked to a service, and gives the host's id
-// and the number of the link. Words of an older link count no more.
-func (t *Tx) OpenLink(ctx context.Context, project int64, name, site, version, instance string) (host, link int64, err error) {
+// Linking is a host that links.
+type Linking struct {
+	Project                       int64
+	Name, Site, Version, Instance string
+	Boot                          string // of the process
+	Started                       int64  // when that was, in milliseconds since 1970
+}
+
+// ErrNewerHost tells that a host of that name which was started later has the link.
+var ErrNewerHost = errors.New("a host of this name that was started later is linked")
+
+// OpenLink takes a host in, which becomes what its older links are no longer. It gives
+// the numbers of host and link, and whether another process of that name had the link.
+// ErrNewerHost refuses a process that was started earlier than one that is linked.
+func (t *Tx) OpenLink(ctx context.Context, l Linking) (host, link int64, replaced bool, err error) {
+	var rows []struct {
+		Boot    string `db:"boot"`
+		Started int64  `db:"started"`
+		Linked  bool   `db:"linked"`
+	}
+	if err := t.tx.SelectContext(ctx, &rows, `
+		select boot, started, exists (select 1 from instance i where i.id = host.instance and i.seen_at > now() - interval '15 seconds') as linked
+		from host where project_id = $1 and name = $2 for update`, l.Project, l.Name); err != nil {
+		return 0, 0, false, err
+	}
+	if len(rows) == 1 && rows[0].Linked && rows[0].Boot != l.Boot && rows[0].Boot != "" {
+		if rows[0].Started > l.Started {
+			return 0, 0, false, ErrNewerHost
+		}
+		replaced = true
+	}
 	var row struct {
 		ID   int64 `db:"id"`
 		Link int64 `db:"link"`
 	}
 	err = t.tx.GetContext(ctx, &row, `
-		insert into host (project_id, name, site, version, link, instance, seen_at) values ($1, $2, $3, $4, 1, $5, now())
+		insert into host (project_id, name, site, version, link, instance, boot, started, seen_at) values ($1, $2, $3, $4, 1, $5, $6, $7, now())
 		on conflict (project_id, name) do update
-		set site = excluded.site, version = excluded.version, link = host.link + 1, instance = excluded.instance, seen_at = now()
-		returning id, link`, project, name, site, version, instance)
-	return row.ID, row.Link, err
+		set site = excluded.site, version = excluded.version, link = host.link + 1, instance = excluded.instance,
+		    boot = excluded.boot, started = excluded.started, seen_at = now()
+		returning id, link`, l.Project, l.Name, l.Site, l.Version, l.Instance, l.Boot, l.Started)
+	return row.ID, row.Link, replaced, err
+}
+
+// NewestLink gives the number of a host's newest link.
+func (s *Store) NewestLink(ctx context.Context, host int64) (int64, error) {
+	var n int64
+	err := s.db.GetContext(ctx, &n, `select link from host where id = $1`, host)
+	return n, one(err)
 }
 
 // CloseLink records that a host's link is gone, unless it has made another, and

@@ -49,7 +49,7 @@ func newRecords(t *testing.T, devices, legs int) *records {
 		if build, err = tx.AddBuild(ctx, r.project, app, "1", "1"); err != nil {
 			return err
 		}
-		if r.host, _, err = tx.OpenLink(ctx, r.project, "bench", "bench", "test", "00000000-0000-0000-0000-000000000001"); err != nil {
+		if r.host, _, _, err = tx.OpenLink(ctx, store.Linking{Project: r.project, Name: "bench", Site: "bench", Version: "test", Instance: "00000000-0000-0000-0000-000000000001"}); err != nil {
 			return err
 		}
 		for i := range devices {

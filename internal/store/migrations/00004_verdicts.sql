@@ -11,3 +11,7 @@ create table run_known (
 -- An error of a leg that never had a lease stands under the number of the leg, below
 -- zero: every crossing that a run was asked for has a result once its leg has finished.
 comment on column result.lease_id is 'the lease, or minus the leg where it never had one';
+
+-- Which process a host is, and when that was started: of two of one name the later has it.
+alter table host add column boot text not null default '';
+alter table host add column started bigint not null default 0; -- milliseconds since 1970

@@ -135,3 +135,19 @@ test("what one tab has not seen is asked for again", () => {
   hub.want(b.l, "default", { events: { 7: 50 } });
   expect(Stream.all).toHaveLength(2); // told again what it wants, for it is there still
 });
+
+test("a connection that is made while a loss is still looked into is watched", async () => {
+  const hub = new Hub();
+  const a = tab(hub);
+  hub.want(a.l, "default", { fleet: true });
+  Stream.last.say("pulse");
+  Stream.last.onerror?.(); // lost: it asks why, and that takes a moment
+  hub.retry(); // meanwhile a person does not want to wait
+  const fresh = Stream.last;
+  fresh.say("pulse");
+  await vi.advanceTimersByTimeAsync(0); // now it knows why
+  expect(a.state()).toMatchObject({ connected: true });
+  await vi.advanceTimersByTimeAsync(30_000); // and the stream says nothing at all
+  expect(fresh.closed).toBe(true);
+  expect(a.of("state").some((m) => m.kind === "state" && !m.connected && m.since > 0)).toBe(true);
+});

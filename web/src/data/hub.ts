@@ -26,7 +26,8 @@ export class Hub {
   private since = Date.now();
   private heard = 0;
   private tries = 0;
-  private timer: ReturnType<typeof setTimeout> | undefined;
+  private watching: ReturnType<typeof setTimeout> | undefined; // of the connection that there is
+  private retrying: ReturnType<typeof setTimeout> | undefined; // for the next one
   private cursors = new Map<number, number>();
   private whole = new Map<string, string>(); // device -> glimpse, for tabs that come later
   private runs = new Map<number, string>();
@@ -179,21 +180,23 @@ export class Hub {
     } catch {
       // no service answers; go on trying
     }
+    if (this.source) return; // somebody has connected meanwhile, and that connection is watched
     const wait = Math.min(250 * 2 ** this.tries++, 4000);
-    clearTimeout(this.timer);
-    this.timer = setTimeout(() => this.connect(), this.signedOut ? 8000 : wait);
+    clearTimeout(this.retrying);
+    this.retrying = setTimeout(() => this.connect(), this.signedOut ? 8000 : wait);
   }
 
   private watch() {
-    clearTimeout(this.timer);
-    this.timer = setTimeout(() => {
+    clearTimeout(this.watching);
+    this.watching = setTimeout(() => {
       if (this.source && Date.now() - this.heard > quietLimit) this.lost();
       else if (this.source) this.watch();
     }, quietLimit / 2);
   }
 
   private close() {
-    clearTimeout(this.timer);
+    clearTimeout(this.watching);
+    clearTimeout(this.retrying);
     this.source?.close();
     this.source = undefined;
     this.url = "";
