@@ -20,9 +20,10 @@ import (
 // Config describes one stand-in.
 type Config struct {
 	Device  fleet.Device
-	Cutout  string   // hole, bar or none
-	Sandbox []string // command that starts the child for apps
-	Scale   float64  // pixels a density-independent pixel in pictures; 1 where 0
+	Cutout  string        // hole, bar or none
+	Sandbox []string      // command that starts the child for apps
+	Scale   float64       // pixels a density-independent pixel in pictures; 1 where 0
+	CaseCPU time.Duration // of computing that an app may do in one case; 30 s where 0
 	State   host.StandinState
 }
 
@@ -36,7 +37,7 @@ const (
 	keyTime      = 15 * time.Millisecond
 	maxDeviceLog = 20_000           // lines
 	maxLogKept   = 8 << 20          // bytes of all lines
-	caseCPU      = 30 * time.Second // of computing that an app may do in one case
+	caseCPU      = 30 * time.Second // see Config.CaseCPU
 )
 
 var errOff = &host.Trouble{Why: "the device is switched off", Remedy: "boot it"}
@@ -98,6 +99,9 @@ var _ host.Simulated = (*Device)(nil)
 func New(c Config) *Device {
 	if c.Scale <= 0 {
 		c.Scale = 1
+	}
+	if c.CaseCPU <= 0 {
+		c.CaseCPU = caseCPU
 	}
 	c.Device.Abilities = abilities(c.Device)
 	return &Device{
@@ -469,8 +473,8 @@ func (d *Device) turn(ctx context.Context, req request) (handled bool, err error
 	for _, l := range r.Logs {
 		d.writeAs(d.appID(), l.Level, l.Tag, l.Text)
 	}
-	if d.spent += time.Duration(r.SpentMS) * time.Millisecond; err == nil && d.spent > caseCPU {
-		err = &script.Crash{Reason: fmt.Sprintf("it computed for more than %s in one case", caseCPU)}
+	if d.spent += time.Duration(r.SpentMS) * time.Millisecond; err == nil && d.spent > d.config.CaseCPU {
+		err = &script.Crash{Reason: fmt.Sprintf("it computed for more than %s in one case", d.config.CaseCPU)}
 	}
 	if err == nil {
 		err = d.take(r)

@@ -22,9 +22,13 @@ import (
 )
 
 // phone gives a stand-in with an app of this program installed.
-func phone(t *testing.T, program string) *standin.Device {
+func phone(t *testing.T, program string) *standin.Device { return phoneThatComputes(t, program, 0) }
+
+// phoneThatComputes is one whose app may compute for so long in one case, 0 for as long as
+// others.
+func phoneThatComputes(t *testing.T, program string, limit time.Duration) *standin.Device {
 	t.Helper()
-	d := standin.New(standin.Config{Cutout: "none", Sandbox: []string{testbin.Program(t), standin.SandboxArgument},
+	d := standin.New(standin.Config{CaseCPU: limit, Cutout: "none", Sandbox: []string{testbin.Program(t), standin.SandboxArgument},
 		Device: fleet.Device{Name: "kaede-mini-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede Mini", OS: "14", Form: "phone", Width: 316, Height: 632, MemoryMB: 2048}})
 	t.Cleanup(func() { require.NoError(t, d.Close()) })
 	put(t, d, program)
