@@ -83,6 +83,12 @@ func (h *handlers) PushSuite(ctx context.Context, r PushSuiteRequestObject) (Pus
 	return PushSuite200JSONResponse(s), err
 }
 
+// CheckSuite checks a script that is not kept.
+func (h *handlers) CheckSuite(ctx context.Context, r CheckSuiteRequestObject) (CheckSuiteResponseObject, error) {
+	list, err := h.service.CheckSuite(lasting(ctx), caller(ctx), r.Body.Text, r.Body.App)
+	return CheckSuite200JSONResponse(list), err
+}
+
 // ListSuites lists suites.
 func (h *handlers) ListSuites(ctx context.Context, _ ListSuitesRequestObject) (ListSuitesResponseObject, error) {
 	list, err := h.service.Suites(lasting(ctx), caller(ctx))

@@ -149,6 +149,9 @@ type ServerInterface interface {
 	// PushSuite Hand in a suite; a script with faults is refused with all of them
 	// (POST /api/v1/projects/{project}/suites)
 	PushSuite(c *gin.Context, project Project)
+	// CheckSuite What the check finds in a script, with what nothing has ever matched in an app; the script is not kept
+	// (POST /api/v1/projects/{project}/suites/check)
+	CheckSuite(c *gin.Context, project Project)
 	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
 	// (GET /api/v1/projects/{project}/suites/{suite})
 	GetSuite(c *gin.Context, project Project, suite string)
@@ -1785,6 +1788,31 @@ func (siw *ServerInterfaceWrapper) PushSuite(c *gin.Context) {
 	siw.Handler.PushSuite(c, project)
 }
 
+// CheckSuite operation middleware
+func (siw *ServerInterfaceWrapper) CheckSuite(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckSuite(c, project)
+}
+
 // GetSuite operation middleware
 func (siw *ServerInterfaceWrapper) GetSuite(c *gin.Context) {
 
@@ -1904,6 +1932,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PATCH(options.BaseURL+"/api/v1/projects/:project/builds/:build", wrapper.ChangeBuild)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/suites", wrapper.ListSuites)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/suites", wrapper.PushSuite)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/suites/check", wrapper.CheckSuite)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/suites/:suite", wrapper.GetSuite)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/devices", wrapper.ListDevices)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/devices/:device", wrapper.GetDevice)
@@ -3670,6 +3699,46 @@ func (response PushSuitedefaultApplicationProblemPlusJSONResponse) VisitPushSuit
 	return err
 }
 
+type CheckSuiteRequestObject struct {
+	Project Project `json:"project"`
+	Body    *CheckSuiteJSONRequestBody
+}
+
+type CheckSuiteResponseObject interface {
+	VisitCheckSuiteResponse(w http.ResponseWriter) error
+}
+
+type CheckSuite200JSONResponse []Finding
+
+func (response CheckSuite200JSONResponse) VisitCheckSuiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckSuitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckSuitedefaultApplicationProblemPlusJSONResponse) VisitCheckSuiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetSuiteRequestObject struct {
 	Project Project `json:"project"`
 	Suite   string  `json:"suite"`
@@ -3919,6 +3988,9 @@ type StrictServerInterface interface {
 	// PushSuite Hand in a suite; a script with faults is refused with all of them
 	// (POST /api/v1/projects/{project}/suites)
 	PushSuite(ctx context.Context, request PushSuiteRequestObject) (PushSuiteResponseObject, error)
+	// CheckSuite What the check finds in a script, with what nothing has ever matched in an app; the script is not kept
+	// (POST /api/v1/projects/{project}/suites/check)
+	CheckSuite(ctx context.Context, request CheckSuiteRequestObject) (CheckSuiteResponseObject, error)
 	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
 	// (GET /api/v1/projects/{project}/suites/{suite})
 	GetSuite(ctx context.Context, request GetSuiteRequestObject) (GetSuiteResponseObject, error)
@@ -5392,6 +5464,50 @@ func (sh *strictHandler) PushSuite(ctx *gin.Context, project Project) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(PushSuiteResponseObject); ok {
 		if err := validResponse.VisitPushSuiteResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CheckSuite operation middleware
+func (sh *strictHandler) CheckSuite(ctx *gin.Context, project Project) {
+	var request CheckSuiteRequestObject
+
+	request.Project = project
+
+	var body CheckSuiteJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckSuite(ctx, request.(CheckSuiteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckSuite")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CheckSuiteResponseObject); ok {
+		if err := validResponse.VisitCheckSuiteResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

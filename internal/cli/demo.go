@@ -190,6 +190,7 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 		fmt.Fprintln(a.out)
 		report.Weave(a.out, d, a.ink())
 		report.Failures(a.out, d, a.ink())
+		report.Doubts(a.out, d, a.ink())
 		details = append(details, d)
 	}
 	for _, v := range demo.CounterVersions {

@@ -237,6 +237,7 @@ func (a *app) conclude(ctx context.Context, s *client.Service, number int64, jun
 		fmt.Fprintln(a.out)
 		report.Weave(a.out, d, a.ink())
 		report.Failures(a.out, d, a.ink())
+		report.Doubts(a.out, d, a.ink())
 		a.tellEvidence(d.Run)
 	}); err != nil {
 		return err
@@ -353,7 +354,7 @@ func eventLine(e client.Event, legs map[int64]contract.Leg, ink report.Ink) stri
 	case "attempt":
 		return ink.Faint(fmt.Sprintf("·  %s  attempt %d on %s", where, deref(e.Attempt), deref(e.Device)))
 	case "result":
-		line := fmt.Sprintf("%s  %s  %s  %s", report.Shape(deref(e.Verdict), false), where, name, ink.Faint(fmt.Sprintf("%.1f s", float64(deref(e.TookMs))/1000)))
+		line := fmt.Sprintf("%s  %s  %s  %s", report.Shape(contract.Crossing{Verdict: deref(e.Verdict)}), where, name, ink.Faint(fmt.Sprintf("%.1f s", float64(deref(e.TookMs))/1000)))
 		if s := deref(e.Sentence); s != "" {
 			line += "\n     " + s
 		}
@@ -377,7 +378,7 @@ func eventLine(e client.Event, legs map[int64]contract.Leg, ink report.Ink) stri
 	case "cancelled":
 		return "–  the run was cancelled"
 	case "run":
-		return ink.Strong(fmt.Sprintf("%s  the run is %s: %s", report.Shape(deref(e.Verdict), false), deref(e.State), deref(e.Verdict)))
+		return ink.Strong(fmt.Sprintf("%s  the run is %s: %s", report.Shape(contract.Crossing{Verdict: deref(e.Verdict)}), deref(e.State), deref(e.Verdict)))
 	}
 	return ""
 }
@@ -404,6 +405,7 @@ func (a *app) runShow() *cobra.Command {
 			return a.write(d, func() {
 				report.Weave(a.out, d, a.ink())
 				report.Failures(a.out, d, a.ink())
+				report.Doubts(a.out, d, a.ink())
 				a.tellEvidence(d.Run)
 				told := map[string]bool{}
 				for _, l := range d.Legs {
@@ -550,7 +552,7 @@ func (a *app) runLs() *cobra.Command {
 				}
 				var rows [][]string
 				for _, one := range list.Items {
-					verdict := report.Shape(one.Verdict, false) + " " + one.Verdict
+					verdict := report.Shape(contract.Crossing{Verdict: one.Verdict}) + " " + one.Verdict
 					if one.FinishedAt == nil {
 						verdict = "·"
 					}

@@ -20,11 +20,13 @@ func (a *app) suiteCommand() *cobra.Command {
 	check := &cobra.Command{
 		Use:               "check FILE|DIR…",
 		Short:             "Check scripts; needs neither service nor device",
-		Example:           "  yamato suite check suites/",
+		Example:           "  yamato suite check suites/\n  yamato suite check suites/ --app Tideline",
 		Args:              atLeast(1, "name a script or a folder: yamato suite check suites/"),
 		ValidArgsFunction: files("suite"),
-		RunE:              func(_ *cobra.Command, args []string) error { return a.check(args) },
 	}
+	var against string
+	check.Flags().StringVar(&against, "app", "", "ask the service, too: tell what nothing has ever matched in this app")
+	check.RunE = func(cmd *cobra.Command, args []string) error { return a.check(cmd.Context(), args, against) }
 	push := &cobra.Command{
 		Use:               "push FILE|DIR…",
 		Short:             "Hand in suites; a script with faults is refused",
@@ -114,7 +116,7 @@ type fileFinding struct {
 	script.Finding
 }
 
-func (a *app) check(args []string) error {
+func (a *app) check(ctx context.Context, args []string, against string) error {
 	paths, err := suiteFiles(args)
 	if err != nil {
 		return err
@@ -134,6 +136,13 @@ func (a *app) check(args []string) error {
 		names[suite.Name] = p
 		cases += len(suite.Cases)
 		faults += script.Faults(findings)
+		if against != "" && script.Faults(findings) == 0 {
+			unmatched, err := a.unmatched(ctx, string(text), against)
+			if err != nil {
+				return err
+			}
+			findings = append(findings, unmatched...)
+		}
 		for _, f := range findings {
 			all = append(all, fileFinding{p, f})
 		}
@@ -148,6 +157,26 @@ func (a *app) check(args []string) error {
 		return exit{exitFail}
 	}
 	return err
+}
+
+// unmatched asks the service what of a script has never matched in an app.
+func (a *app) unmatched(ctx context.Context, text, against string) ([]script.Finding, error) {
+	s, err := a.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.CheckSuiteWithResponse(ctx, s.Project, contract.SuiteToCheck{Text: text, App: against})
+	if err != nil {
+		return nil, reach(s, err)
+	}
+	list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	var out []script.Finding
+	for _, f := range list {
+		if deref(f.Advice) && strings.HasPrefix(f.Message, "nothing has ever matched") {
+			out = append(out, script.Finding{Pos: script.Pos{Line: f.Line, Column: f.Column}, Length: f.Length, Line: f.Text, Shift: deref(f.Shift), Message: f.Message, Hint: deref(f.Hint), Advice: true})
+		}
+	}
+	return out, err
 }
 
 func plural(n int, word string) string {

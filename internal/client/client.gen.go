@@ -441,6 +441,20 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/projects/{project}/suites (the `PushSuite` operationId).
 	PushSuite(ctx context.Context, project Project, body PushSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CheckSuiteWithBody What the check finds in a script, with what nothing has ever matched in an app; the script is not kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/suites/check (the `CheckSuite` operationId).
+	CheckSuiteWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckSuite What the check finds in a script, with what nothing has ever matched in an app; the script is not kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/suites/check (the `CheckSuite` operationId).
+	CheckSuite(ctx context.Context, project Project, body CheckSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
 	//
 	// Corresponds with GET /api/v1/projects/{project}/suites/{suite} (the `GetSuite` operationId).
@@ -1366,6 +1380,40 @@ func (c *Client) PushSuiteWithBody(ctx context.Context, project Project, content
 // Corresponds with POST /api/v1/projects/{project}/suites (the `PushSuite` operationId).
 func (c *Client) PushSuite(ctx context.Context, project Project, body PushSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPushSuiteRequest(c.Server, project, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckSuiteWithBody What the check finds in a script, with what nothing has ever matched in an app; the script is not kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/suites/check (the `CheckSuite` operationId).
+func (c *Client) CheckSuiteWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckSuiteRequestWithBody(c.Server, project, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckSuite What the check finds in a script, with what nothing has ever matched in an app; the script is not kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/suites/check (the `CheckSuite` operationId).
+func (c *Client) CheckSuite(ctx context.Context, project Project, body CheckSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckSuiteRequest(c.Server, project, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3786,6 +3834,53 @@ func NewPushSuiteRequestWithBody(server string, project Project, contentType str
 	return req, nil
 }
 
+// NewCheckSuiteRequest calls the generic CheckSuite builder with application/json body
+func NewCheckSuiteRequest(server string, project Project, body CheckSuiteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckSuiteRequestWithBody(server, project, "application/json", bodyReader)
+}
+
+// NewCheckSuiteRequestWithBody constructs an http.Request for the CheckSuite method, with any body, and a specified content type
+func NewCheckSuiteRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/suites/check", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetSuiteRequest constructs an http.Request for the GetSuite method
 func NewGetSuiteRequest(server string, project Project, suite string) (*http.Request, error) {
 	var err error
@@ -4343,6 +4438,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/projects/{project}/suites (the `PushSuite` operationId).
 	PushSuiteWithResponse(ctx context.Context, project Project, body PushSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*PushSuiteResponse, error)
+
+	// CheckSuiteWithBodyWithResponse What the check finds in a script, with what nothing has ever matched in an app; the script is not kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/suites/check (the `CheckSuite` operationId).
+	CheckSuiteWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckSuiteResponse, error)
+
+	// CheckSuiteWithResponse What the check finds in a script, with what nothing has ever matched in an app; the script is not kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/suites/check (the `CheckSuite` operationId).
+	CheckSuiteWithResponse(ctx context.Context, project Project, body CheckSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckSuiteResponse, error)
 
 	// GetSuiteWithResponse One suite with its text, what the check finds in it, and how its cases went last
 	//
@@ -6423,6 +6532,54 @@ func (r PushSuiteResponse) ContentType() string {
 	return ""
 }
 
+type CheckSuiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Finding
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckSuiteResponse) GetJSON200() *[]Finding {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckSuiteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckSuiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckSuiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckSuiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckSuiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetSuiteResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7312,6 +7469,32 @@ func (c *ClientWithResponses) PushSuiteWithResponse(ctx context.Context, project
 		return nil, err
 	}
 	return ParsePushSuiteResponse(rsp)
+}
+
+// CheckSuiteWithBodyWithResponse What the check finds in a script, with what nothing has ever matched in an app; the script is not kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/suites/check (the `CheckSuite` operationId).
+func (c *ClientWithResponses) CheckSuiteWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckSuiteResponse, error) {
+	rsp, err := c.CheckSuiteWithBody(ctx, project, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckSuiteResponse(rsp)
+}
+
+// CheckSuiteWithResponse What the check finds in a script, with what nothing has ever matched in an app; the script is not kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/suites/check (the `CheckSuite` operationId).
+func (c *ClientWithResponses) CheckSuiteWithResponse(ctx context.Context, project Project, body CheckSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckSuiteResponse, error) {
+	rsp, err := c.CheckSuite(ctx, project, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckSuiteResponse(rsp)
 }
 
 // GetSuiteWithResponse One suite with its text, what the check finds in it, and how its cases went last
@@ -8751,6 +8934,39 @@ func ParsePushSuiteResponse(rsp *http.Response) (*PushSuiteResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Suite
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckSuiteResponse parses an HTTP response from a CheckSuiteWithResponse call
+func ParseCheckSuiteResponse(rsp *http.Response) (*CheckSuiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckSuiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Finding
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

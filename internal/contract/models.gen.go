@@ -930,6 +930,13 @@ type SuiteDetail struct {
 	Text     string     `json:"text"`
 }
 
+// SuiteToCheck defines model for SuiteToCheck.
+type SuiteToCheck struct {
+	// App by name
+	App  string `json:"app"`
+	Text string `json:"text"`
+}
+
 // Texts defines model for Texts.
 type Texts map[string]map[string]string
 
@@ -1115,3 +1122,6 @@ type RunAgainJSONRequestBody = Again
 
 // PushSuiteJSONRequestBody defines body for PushSuite for application/json ContentType.
 type PushSuiteJSONRequestBody = NewSuite
+
+// CheckSuiteJSONRequestBody defines body for CheckSuite for application/json ContentType.
+type CheckSuiteJSONRequestBody = SuiteToCheck

@@ -84,6 +84,11 @@ func JUnit(w io.Writer, d contract.RunDetail) error {
 		all.Skipped += suite.Skipped
 		all.Suites = append(all.Suites, suite)
 	}
+	for _, suite := range leftOutSuites(d) {
+		all.Tests += suite.Tests
+		all.Skipped += suite.Skipped
+		all.Suites = append(all.Suites, suite)
+	}
 	all.Time = seconds(total)
 	if _, err := io.WriteString(w, xml.Header); err != nil {
 		return err
@@ -95,6 +100,39 @@ func JUnit(w io.Writer, d contract.RunDetail) error {
 	}
 	_, err := io.WriteString(w, "\n")
 	return err
+}
+
+// leftOutSuites gives a testsuite of skipped cases for each suite in each combination that
+// was left out.
+func leftOutSuites(d contract.RunDetail) (out []junitSuite) {
+	cases := map[string][]string{}
+	var suites []string
+	for _, leg := range d.Legs {
+		if cases[leg.Suite] == nil {
+			suites = append(suites, leg.Suite)
+			for _, x := range leg.Cases {
+				cases[leg.Suite] = append(cases[leg.Suite], x.Name)
+			}
+		}
+	}
+	for _, l := range d.LeftOut {
+		label := Label(l.Combination)
+		why := "left out"
+		if len(l.Reasons) > 0 {
+			why += ": " + l.Reasons[0].Why
+		}
+		for _, name := range suites {
+			suite := junitSuite{Name: printable(name + " on " + label), Time: seconds(0)}
+			for _, c := range cases[name] {
+				one := junitCase{Name: printable(c), Class: printable(name + " | " + label), Time: seconds(0), Skipped: &junitFault{Message: printable(why)}}
+				suite.Cases = append(suite.Cases, one)
+				suite.Tests++
+				suite.Skipped++
+			}
+			out = append(out, suite)
+		}
+	}
+	return out
 }
 
 func junitOf(x contract.Crossing, leg contract.Leg, label string) (junitCase, int64) {
@@ -124,6 +162,8 @@ func junitOf(x contract.Crossing, leg contract.Leg, label string) (junitCase, in
 	case "pass":
 		if x.Flaky {
 			out.SystemOut = printable("flaky: the same build both passed and failed here\n" + history(x))
+		} else if recovered(x) {
+			out.SystemOut = printable("it passed after an attempt that ended in an error\n" + history(x))
 		}
 	}
 	return out, took

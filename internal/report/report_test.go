@@ -89,8 +89,9 @@ func TestJUnitHasOneCaseForEachCaseAndCombination(t *testing.T) {
 	require.NoError(t, JUnit(&out, d))
 	var got junitSuites
 	require.NoError(t, xml.Unmarshal(out.Bytes(), &got), out.String())
-	require.Equal(t, []int{9, 2, 1, 2}, []int{got.Tests, got.Failures, got.Errors, got.Skipped})
-	require.Len(t, got.Suites, 3)
+	require.Equal(t, []int{12, 2, 1, 5}, []int{got.Tests, got.Failures, got.Errors, got.Skipped})
+	require.Len(t, got.Suites, 4, "what was left out is there, skipped")
+	require.Contains(t, got.Suites[3].Cases[0].Skipped.Message, "left out: no package")
 	require.Equal(t, "Buying a ticket on Kaede 7, Android 14", got.Suites[0].Name)
 	require.Equal(t, "wrong  & <odd>", got.Suites[0].Cases[2].Name, "what XML cannot hold is dropped, the rest is kept")
 	require.Equal(t, "line 3: wrong", got.Suites[0].Cases[2].Failure.Message)
@@ -119,4 +120,23 @@ func TestALabelNamesTheLanguageOnlyWhereItIsNotTheUsualOne(t *testing.T) {
 	require.Equal(t, "Aster 12, iOS 18", Label(c))
 	c.Language = "de-DE"
 	require.Equal(t, "Aster 12, iOS 18, de-DE", Label(c))
+}
+
+func TestAPassAfterAnErrorAndOneThatProvesLittleAreToldAsSuch(t *testing.T) {
+	d := sample()
+	yes, note := true, "this proves little: nothing has ever matched #typo in this app"
+	x := &d.Legs[0].Cases[0]
+	x.Verdict, x.Flaky, x.Recovered = "pass", false, &yes
+	steps := []contract.Step{{Line: 7, Text: "expect no #typo", Verdict: "pass", Note: &note}}
+	x.Results = []contract.Result{{Verdict: "error"}, {Verdict: "pass", Steps: &steps}}
+	var out bytes.Buffer
+	Weave(&out, d, Ink{})
+	Failures(&out, d, Ink{})
+	Doubts(&out, d, Ink{})
+	require.Contains(t, out.String(), "◎ pass after an error")
+	require.Contains(t, out.String(), "passed, after an attempt that ended in an error")
+	require.Contains(t, out.String(), "Buying a ticket, line 7: expect no #typo: this proves little")
+	out.Reset()
+	require.NoError(t, JUnit(&out, d))
+	require.Contains(t, out.String(), "it passed after an attempt that ended in an error")
 }

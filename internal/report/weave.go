@@ -34,10 +34,13 @@ func (i Ink) Faint(s string) string { return i.paint("2", s) }
 func (i Ink) Strong(s string) string { return i.paint("1", s) }
 
 // Shape gives a verdict's shape: colour never speaks alone.
-func Shape(verdict string, flaky bool) string {
+func Shape(x contract.Crossing) string {
+	verdict := x.Verdict
 	switch {
-	case flaky:
+	case x.Flaky:
 		return "◐"
+	case recovered(x):
+		return "◎"
 	case verdict == "pass":
 		return "○"
 	case verdict == "fail":
@@ -50,12 +53,15 @@ func Shape(verdict string, flaky bool) string {
 	return "·"
 }
 
-func (i Ink) shape(verdict string, flaky bool) string {
-	s := Shape(verdict, flaky)
+// recovered reports whether a crossing passed after an attempt that ended in an error.
+func recovered(x contract.Crossing) bool { return x.Recovered != nil && *x.Recovered }
+
+func (i Ink) shape(x contract.Crossing) string {
+	s, verdict := Shape(x), x.Verdict
 	switch {
-	case flaky || verdict == "fail":
+	case x.Flaky || verdict == "fail":
 		return i.Vermilion(s)
-	case verdict == "error":
+	case verdict == "error" || recovered(x):
 		return i.Petrol(s)
 	case verdict == "skip" || verdict == "none":
 		return i.Faint(s)
@@ -67,6 +73,7 @@ type row struct {
 	suite, name string
 	cells       map[string]contract.Crossing
 	heavy       int
+	recovered   bool
 }
 
 // Weave writes a run's cases as rows and its combinations as columns, with a
@@ -96,7 +103,7 @@ func Weave(w io.Writer, d contract.RunDetail, ink Ink) {
 			x, ok := one.cells[c]
 			s := " "
 			if ok {
-				s = ink.shape(x.Verdict, x.Flaky)
+				s = ink.shape(x)
 			}
 			fmt.Fprintf(w, "  %s", s)
 		}
@@ -106,7 +113,11 @@ func Weave(w io.Writer, d contract.RunDetail, ink Ink) {
 	for i, c := range columns {
 		fmt.Fprintf(w, "  %s %s\n", ink.Faint(fmt.Sprintf("%2d", i+1)), c)
 	}
-	fmt.Fprintf(w, "\n  %s\n", ink.Faint("○ pass   ■ fail   ▲ error   – skip   ◐ flaky   · not decided"))
+	legend := "○ pass   ■ fail   ▲ error   – skip   ◐ flaky   · not decided"
+	if slices.ContainsFunc(rows, func(r *row) bool { return r.recovered }) {
+		legend += "   ◎ pass after an error"
+	}
+	fmt.Fprintf(w, "\n  %s\n", ink.Faint(legend))
 	for i, l := range d.LeftOut {
 		if i == 0 {
 			fmt.Fprintln(w)
@@ -155,6 +166,7 @@ func crossings(d contract.RunDetail) ([]*row, []string) {
 				rows = append(rows, at[k])
 			}
 			at[k].cells[label] = x
+			at[k].recovered = at[k].recovered || recovered(x)
 			if x.Verdict == "fail" || x.Verdict == "error" {
 				at[k].heavy += 2
 				weight[label] += 2
@@ -187,7 +199,7 @@ func pad(s string, width int) string {
 func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
 	type group struct {
 		suite, name, verdict, sentence string
-		flaky                          bool
+		flaky, recovered               bool
 		example                        contract.Result
 		where                          []string
 	}
@@ -197,7 +209,7 @@ func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
 	for _, leg := range d.Legs {
 		for _, x := range leg.Cases {
 			crossingsOf[leg.Suite+"\x00"+x.Name]++
-			bad := x.Flaky || x.Verdict == "fail" || x.Verdict == "error" || x.Verdict == "skip"
+			bad := x.Flaky || recovered(x) || x.Verdict == "fail" || x.Verdict == "error" || x.Verdict == "skip"
 			if !bad {
 				continue
 			}
@@ -210,9 +222,9 @@ func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
 					example = r
 				}
 			}
-			k := strings.Join([]string{leg.Suite, x.Name, x.Verdict, fmt.Sprint(x.Flaky), sentence}, "\x00")
+			k := strings.Join([]string{leg.Suite, x.Name, x.Verdict, fmt.Sprint(x.Flaky, recovered(x)), sentence}, "\x00")
 			if at[k] == nil {
-				at[k] = &group{suite: leg.Suite, name: x.Name, verdict: x.Verdict, flaky: x.Flaky, sentence: sentence, example: example}
+				at[k] = &group{suite: leg.Suite, name: x.Name, verdict: x.Verdict, flaky: x.Flaky, recovered: recovered(x), sentence: sentence, example: example}
 				groups = append(groups, at[k])
 			}
 			at[k].where = append(at[k].where, Label(leg.Combination))
@@ -222,8 +234,10 @@ func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
 		word := g.verdict
 		if g.flaky {
 			word = "flaky, now " + g.verdict
+		} else if g.recovered {
+			word = "passed, after an attempt that ended in an error"
 		}
-		fmt.Fprintf(w, "\n%s %s  %s\n", ink.shape(g.verdict, g.flaky), ink.Strong(g.name), ink.Faint(word))
+		fmt.Fprintf(w, "\n%s %s  %s\n", ink.shape(contract.Crossing{Verdict: g.verdict, Flaky: g.flaky, Recovered: &g.recovered}), ink.Strong(g.name), ink.Faint(word))
 		where := strings.Join(g.where, "; ")
 		if n := crossingsOf[g.suite+"\x00"+g.name]; len(g.where) == n && n > 1 {
 			where = fmt.Sprintf("all %d combinations", n)
@@ -249,7 +263,11 @@ func writeFailure(w io.Writer, sentence string, r contract.Result) {
 	fmt.Fprintf(w, "  expected %s\n", get("expected"))
 	fmt.Fprintf(w, "  but      %s\n", get("actual"))
 	if waited := num("waited_ms"); waited > 0 {
-		fmt.Fprintf(w, "  waited   %.1f s; nothing had changed for %.1f s\n", waited/1000, num("quiet_ms")/1000)
+		since := fmt.Sprintf("nothing had changed for %.1f s", num("quiet_ms")/1000)
+		if pending := num("pending_ms"); pending > 0 {
+			since = fmt.Sprintf("an answer had been awaited for %.1f s", pending/1000)
+		}
+		fmt.Fprintf(w, "  waited   %.1f s; %s\n", waited/1000, since)
 	}
 	if report := get("report"); report != "" {
 		for i, line := range strings.Split(strings.TrimSpace(report), "\n") {
@@ -257,6 +275,33 @@ func writeFailure(w io.Writer, sentence string, r contract.Result) {
 				break
 			}
 			fmt.Fprintf(w, "           %s\n", line)
+		}
+	}
+}
+
+// Doubts writes which steps passed and prove little, once each, with where they stand.
+func Doubts(w io.Writer, d contract.RunDetail, ink Ink) {
+	seen := map[string]bool{}
+	for _, leg := range d.Legs {
+		for _, x := range leg.Cases {
+			for _, r := range x.Results {
+				if r.Steps == nil {
+					continue
+				}
+				for _, s := range *r.Steps {
+					if s.Note == nil || s.Verdict != "pass" {
+						continue
+					}
+					line := fmt.Sprintf("%s, line %d: %s: %s", leg.Suite, s.Line, s.Text, *s.Note)
+					if !seen[line] {
+						if len(seen) == 0 {
+							fmt.Fprintln(w, "\n"+ink.Strong("Passed, and worth a look"))
+						}
+						seen[line] = true
+						fmt.Fprintf(w, "  %s\n", line)
+					}
+				}
+			}
 		}
 	}
 }

@@ -108,6 +108,13 @@ func (s *Service) SuiteDetail(ctx context.Context, c Caller, name string) (contr
 	}
 	out.Text = string(text)
 	read, findings := script.Read(out.Text)
+	unmatched, known, err := s.unmatched(ctx, c, 0, read, out.Text)
+	if err != nil {
+		return out, err
+	}
+	if known > 0 { // else it has not been run, and there is nothing to tell by
+		findings = append(findings, unmatched...)
+	}
 	out.Findings = findingsOut(findings)
 	history, err := s.store.CaseHistory(ctx, c.ProjectID, 0, suite.Name, 0, historyRuns)
 	if err != nil {

@@ -80,3 +80,29 @@ func findingsOut(in []script.Finding) []contract.Finding {
 }
 
 func ptr[T any](v T) *T { return &v }
+
+// CheckSuite gives what the check finds in a script that is not kept, with what nothing
+// has ever matched in an app.
+func (s *Service) CheckSuite(ctx context.Context, c Caller, text, app string) ([]contract.Finding, error) {
+	id, err := s.store.AppNamed(ctx, c.ProjectID, app)
+	if err != nil {
+		return nil, notThere(err, "`yamato build ls` lists the apps", "there is no app %q", app)
+	}
+	read, findings := script.Read(text)
+	unmatched, _, err := s.unmatched(ctx, c, id, read, text)
+	return findingsOut(append(findings, unmatched...)), err
+}
+
+// unmatched gives advice on what has never matched in an app, or in any where that is 0,
+// and how many of the suite's locators have.
+func (s *Service) unmatched(ctx context.Context, c Caller, app int64, suite *script.Suite, text string) ([]script.Finding, int, error) {
+	list, err := s.store.KnownLocators(ctx, c.ProjectID, app, suite.Locators())
+	if err != nil {
+		return nil, 0, err
+	}
+	known := map[string]bool{}
+	for _, l := range list {
+		known[l] = true
+	}
+	return suite.Unmatched(text, func(l string) bool { return known[l] }), len(known), nil
+}

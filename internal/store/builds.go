@@ -382,3 +382,10 @@ func (s *Store) RemoveUpload(ctx context.Context, project int64, id string) erro
 	_, err := s.db.ExecContext(ctx, `delete from upload where id = $1 and project_id = $2`, id, project)
 	return err
 }
+
+// AppNamed gives the id of an app.
+func (s *Store) AppNamed(ctx context.Context, project int64, name string) (int64, error) {
+	var id int64
+	err := s.db.GetContext(ctx, &id, `select id from app where project_id = $1 and lower(name) = lower($2)`, project, name)
+	return id, one(err)
+}

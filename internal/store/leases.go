@@ -281,11 +281,12 @@ func (s *Store) GoodsOf(ctx context.Context, project, revision int64, packageBlo
 	return g, one(err)
 }
 
-// KnownLocators gives those of the locators that have matched in an app.
-func (s *Store) KnownLocators(ctx context.Context, app int64, locators []string) ([]string, error) {
+// KnownLocators gives those of the locators that have matched in an app, or in any of a
+// project's where app is 0.
+func (s *Store) KnownLocators(ctx context.Context, project, app int64, locators []string) ([]string, error) {
 	list := []string{}
 	err := s.db.SelectContext(ctx, &list, `
-		select locator from known_locator where app_id = $1 and locator = any($2) order by 1`, app, locators)
+		select distinct locator from known_locator where project_id = $1 and ($2::bigint = 0 or app_id = $2) and locator = any($3) order by 1`, project, app, locators)
 	return list, err
 }
 

@@ -226,7 +226,7 @@ func TestLocatorsThatMatchedAreKnown(t *testing.T) {
 			return tx.AddLocators(ctx, []int64{r.project, r.project}, []int64{r.run.AppID, r.run.AppID}, []string{"#a", "#elsewhere"})
 		})
 	}
-	known, err := r.KnownLocators(ctx, r.run.AppID, []string{"#a", "#never"})
+	known, err := r.KnownLocators(ctx, r.project, r.run.AppID, []string{"#a", "#never"})
 	require.NoError(t, err)
 	require.Equal(t, []string{"#a"}, known)
 }

@@ -65,6 +65,45 @@ func meant(word string, known []string) string {
 	return fmt.Sprintf("did you mean `%s`?", best)
 }
 
+// Unmatched gives advice on every locator of a suite, read from text, that has never
+// matched anything in an app: an expectation that it is absent passes for ever, and any
+// other step that names it is an error.
+func (s *Suite) Unmatched(text string, known func(locator string) bool) []Finding {
+	p := &parser{lines: strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")}
+	told := map[string]bool{}
+	bodies := [][]Statement{s.BeforeEach}
+	for _, c := range s.Cases {
+		bodies = append(bodies, c.Body)
+	}
+	for _, body := range bodies {
+		for _, st := range body {
+			elements(st, func(e Element) {
+				if told[e.Text] || known(e.Text) {
+					return
+				}
+				told[e.Text] = true
+				hint := "is it misspelt? a step that needs it ends as an error"
+				if absence(st) {
+					hint = "is it misspelt? that it is not there passes for ever"
+				}
+				p.report(Finding{Pos: e.Pos, Length: e.Length, Message: "nothing has ever matched " + e.Text + " in this app", Hint: hint, Advice: true})
+			})
+		}
+	}
+	return p.findings
+}
+
+// absence reports whether a step is content with an element that is not there.
+func absence(st Statement) bool {
+	switch s := st.(type) {
+	case *ExpectShown:
+		return s.No
+	case *ExpectCount:
+		return s.Compare == "<=" || s.Count == 0
+	}
+	return false
+}
+
 // check looks at what was read as a whole.
 func (p *parser) check() {
 	if !p.named {

@@ -27,7 +27,7 @@ func (r *runner) expectShown(ctx context.Context, s *ExpectShown) *stop {
 		}
 		return sight{ok: true}
 	})
-	if s.No && stopped == nil {
+	if stopped == nil && absence(s) {
 		r.doubt(s.Element)
 	}
 	return stopped
@@ -102,7 +102,7 @@ func (r *runner) expectCount(ctx context.Context, s *ExpectCount) *stop {
 		}
 		return sight{cause: Contradicted, actual: fmt.Sprintf("there are %d", n), nodes: shown}
 	})
-	if stopped == nil && (s.Compare == "<=" || s.Count == 0) {
+	if stopped == nil && absence(s) {
 		r.doubt(s.Element)
 	}
 	return stopped

@@ -28,17 +28,17 @@ const detail = (...legs: Leg[]): RunDetail => ({ run: { number: 1, last_event: 0
 
 // The rule of internal/core/verdict, by its own table.
 test.each([
-  [[], "none", false],
-  [["pass"], "pass", false],
-  [["error"], "error", false],
-  [["error", "pass"], "pass", false],
-  [["pass", "error"], "pass", false],
-  [["fail", "pass"], "pass", true],
-  [["pass", "fail"], "fail", true],
-  [["fail", "error", "fail"], "fail", false],
-  [["skip"], "skip", false],
-] as [Verdict[], Verdict, boolean][])("%j folds to %s", (list, verdict, flaky) => {
-  expect(fold(list)).toEqual({ verdict, flaky });
+  [[], "none", false, false],
+  [["pass"], "pass", false, false],
+  [["error"], "error", false, false],
+  [["error", "pass"], "pass", false, true],
+  [["pass", "error"], "pass", false, false],
+  [["fail", "pass"], "pass", true, false],
+  [["pass", "fail"], "fail", true, false],
+  [["fail", "error", "fail"], "fail", false, false],
+  [["skip"], "skip", false, false],
+] as [Verdict[], Verdict, boolean, boolean][])("%j folds to %s", (list, verdict, flaky, recovered) => {
+  expect(fold(list)).toEqual({ verdict, flaky, recovered });
 });
 
 describe("the weave", () => {

@@ -10,6 +10,7 @@ export type Crossing = {
   verdicts: Verdict[]; // of its results, oldest first
   verdict: Verdict;
   flaky: boolean;
+  recovered: boolean; // it passed after an attempt that ended in an error
   running: boolean;
   sentence: string;
 };
@@ -22,10 +23,16 @@ type Entry = { row: Row; column: string; crossing: Crossing };
 const decided = (v: Verdict) => v === "pass" || v === "fail" || v === "skip";
 
 /** Folds results, oldest first, as internal/core/verdict does: the last decided one. */
-export function fold(verdicts: Verdict[]): { verdict: Verdict; flaky: boolean } {
+export function fold(verdicts: Verdict[]): { verdict: Verdict; flaky: boolean; recovered: boolean } {
   let verdict: Verdict = "none";
-  for (const v of verdicts) if (decided(v) || !decided(verdict)) verdict = v;
-  return { verdict, flaky: verdicts.includes("pass") && verdicts.includes("fail") };
+  let erred = false;
+  let recovered = false;
+  for (const v of verdicts) {
+    if (decided(v) || !decided(verdict)) verdict = v;
+    recovered ||= erred && v === "pass";
+    erred ||= v === "error";
+  }
+  return { verdict, flaky: verdicts.includes("pass") && verdicts.includes("fail"), recovered: recovered && verdict === "pass" };
 }
 
 export const combinationKey = (c: Combination) => [c.kind, c.model, c.platform, c.os, c.language].join("|");
@@ -34,7 +41,7 @@ export const platformName = (p: string) => ({ android: "Android", ios: "iOS", we
 export const combinationLabel = (c: Combination) => `${c.model}, ${platformName(c.platform)} ${c.os}${c.kind === "real" ? ", real" : ""}`;
 export const combinationWhole = (c: Combination) => (c.kind === "real" ? combinationLabel(c) : `${combinationLabel(c)}, ${c.kind}`);
 
-const weigh = (x: Crossing) => (x.verdict === "fail" || x.verdict === "error" ? 4 : x.flaky ? 2 : 0);
+const weigh = (x: Crossing) => (x.verdict === "fail" || x.verdict === "error" ? 4 : x.flaky ? 2 : x.recovered ? 1 : 0);
 
 export class Weave {
   rows: Row[] = [];
@@ -68,6 +75,7 @@ export class Weave {
           verdicts,
           verdict: x.verdict as Verdict,
           flaky: x.flaky,
+          recovered: x.recovered ?? false,
           running: false,
           sentence: [...x.results].reverse().find((r) => r.sentence)?.sentence ?? "",
         };

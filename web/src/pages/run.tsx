@@ -253,10 +253,10 @@ function Causes({ list, run, trouble, onShow, open, crowded }: CausesProps) {
 function Legend() {
   return (
     <p className="flex flex-wrap gap-x-4 gap-y-1 py-2 text-sm text-soft" aria-hidden="true">
-      {["pass", "fail", "error", "skip", "flaky", "running", "none"].map((v) => (
+      {["pass", "fail", "error", "skip", "flaky", "recovered", "running", "none"].map((v) => (
         <span key={v} className="inline-flex items-center gap-1.5">
           <span className={`verdict verdict-${v}`} style={v === "running" ? { animation: "none" } : undefined} />
-          {v === "none" ? "not decided" : v}
+          {v === "none" ? "not decided" : v === "recovered" ? "pass after an error" : v}
         </span>
       ))}
     </p>

@@ -87,7 +87,7 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
   );
 }
 
-type Failure = { cause?: string; expected?: string; actual?: string; step?: string; line?: number; waited_ms?: number; quiet_ms?: number; settled?: boolean; report?: string; obstacle?: string; candidates?: unknown[] };
+type Failure = { cause?: string; expected?: string; actual?: string; step?: string; line?: number; waited_ms?: number; quiet_ms?: number; pending_ms?: number; settled?: boolean; report?: string; obstacle?: string; candidates?: unknown[] };
 
 function Attempt({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt }) {
   const steps = useMemo(() => a.result?.steps ?? [], [a]);
@@ -163,7 +163,7 @@ function FailureWords({ a }: { a: SheetAttempt }) {
       <p className="text-sm text-soft">
         On {a.attempt.device}, began {at(a.attempt.began)}
         {took}
-        {(f.waited_ms ?? 0) > 0 && `; waited ${lasting(f.waited_ms!)}, nothing had changed for ${lasting(f.quiet_ms ?? 0)}`}
+        {(f.waited_ms ?? 0) > 0 && `; waited ${lasting(f.waited_ms!)}, ${(f.pending_ms ?? 0) > 0 ? `an answer had been awaited for ${lasting(f.pending_ms!)}` : `nothing had changed for ${lasting(f.quiet_ms ?? 0)}`}`}
       </p>
       {f.report && (
         <details className="pt-1">
@@ -296,7 +296,7 @@ function InFull({ m, steps, log }: { m: number; steps: Step[]; log: Log }) {
             {seconds(s.at_ms)} s, line {s.line}:
           </span>{" "}
           {s.text}
-          {s.note && <span className="block text-vermilion">{s.note}</span>}
+          {s.note && <span className={`block ${s.verdict === "pass" ? "text-petrol" : "text-vermilion"}`}>{s.note}</span>}
         </>
       )}
       {l && (

@@ -175,6 +175,7 @@ const RowLine = memo(function RowLine({ model, row, number, top, label, columns,
             crossing={x}
             verdict={x.verdict}
             flaky={x.flaky}
+            recovered={x.recovered}
             running={x.running}
             name={`${row.name}, ${c.label}`}
             current={current === c.key}
@@ -207,24 +208,24 @@ function noteOf(row: Row): string {
     .join(", ");
 }
 
-type KnotProps = { id: string; column: number; left: number; crossing: Crossing; verdict: string; flaky: boolean; running: boolean; name: string; current: boolean; open: boolean; onOpen: (x: Crossing) => void };
+type KnotProps = { id: string; column: number; left: number; crossing: Crossing; verdict: string; flaky: boolean; recovered: boolean; running: boolean; name: string; current: boolean; open: boolean; onOpen: (x: Crossing) => void };
 
-const Knot = memo(function Knot({ id, column, left, crossing, verdict, flaky, running, name, current, open, onOpen }: KnotProps) {
+const Knot = memo(function Knot({ id, column, left, crossing, verdict, flaky, recovered, running, name, current, open, onOpen }: KnotProps) {
   return (
     <span
       id={id}
       role="gridcell"
       aria-colindex={column + 2}
       aria-selected={open}
-      aria-label={`${name}: ${verdictWords(verdict, flaky, running)}`}
+      aria-label={`${name}: ${verdictWords(verdict, flaky, running, recovered)}`}
       title={crossing.sentence || undefined}
       onClick={() => onOpen(crossing)}
       className={`crossing absolute bottom-0 grid cursor-pointer place-items-center hover:bg-wash ${open ? "bg-picked" : ""} ${current ? "group-focus-visible:outline-2 group-focus-visible:-outline-offset-2 group-focus-visible:outline-petrol" : ""}`}
       style={{ left, width: cell, height: rowHeight }}
-      data-verdict={flaky ? "flaky" : running ? "running" : verdict}
+      data-verdict={flaky ? "flaky" : recovered ? "recovered" : running ? "running" : verdict}
     >
       <span className="knot">
-        <Shape of={verdict} flaky={flaky} running={running} silent />
+        <Shape of={verdict} flaky={flaky} recovered={recovered} running={running} silent />
       </span>
     </span>
   );
