@@ -26,6 +26,9 @@ test: postgres packers browser $(PROGRAM) ## run every check
 bench: postgres browser $(PROGRAM) ## measure, and write docs/benchmarks.md
 	go run ./internal/bench -program $(CURDIR)/$(PROGRAM) -out docs/benchmarks.md
 
+soak: postgres $(PROGRAM) ## runs and odd calls for 10 minutes; memory has to stay flat
+	go run ./internal/bench -program $(CURDIR)/$(PROGRAM) -soak 10m
+
 screenshots: postgres terminal browser $(PROGRAM) ## make the pictures in docs/screenshots anew
 	go run ./internal/shots -program $(CURDIR)/$(PROGRAM) -out docs/screenshots
 
@@ -79,4 +82,4 @@ terminal: # a terminal window without a monitor
 	$(call need,no-such-command,/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf,fonts-dejavu-core)
 	$(call need,import,/usr/bin/import-im6.q16,imagemagick)
 
-.PHONY: help demo test bench screenshots generate postgres packers node browser terminal
+.PHONY: help demo test bench soak screenshots generate postgres packers node browser terminal

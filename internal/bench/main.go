@@ -16,7 +16,15 @@ func main() {
 	window := flag.Duration("window", 60*time.Second, "how long the closed loop is measured")
 	devices := flag.Int("devices", 800, "devices of the null driver")
 	only := flag.String("only", "", "P1, P2b, console or fleet alone")
+	length := flag.Duration("soak", 0, "soak for so long instead of measuring")
 	flag.Parse()
+	if *length > 0 {
+		if err := soak(context.Background(), config{*program, *window, *devices, *only}, *length); err != nil {
+			fmt.Fprintln(os.Stderr, "soak:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	text, err := measure(context.Background(), config{*program, *window, *devices, *only})
 	if err == nil && *out != "" {
 		err = os.WriteFile(*out, []byte(text), 0o644)

@@ -303,8 +303,9 @@ func (a *app) bar(size int64, what string) *progressbar.ProgressBar {
 }
 
 // buildRef turns what a person gave as --build into a build's number: a file is
-// handed in first; anything else is a number or a version.
-func (a *app) buildRef(ctx context.Context, s *client.Service, refs []string) (string, error) {
+// handed in first, and its app is the one that is meant; anything else is a number or a
+// version.
+func (a *app) buildRef(ctx context.Context, s *client.Service, refs []string, app *string) (string, error) {
 	var paths []string
 	for _, ref := range refs {
 		if _, err := os.Stat(ref); err == nil {
@@ -314,6 +315,7 @@ func (a *app) buildRef(ctx context.Context, s *client.Service, refs []string) (s
 	switch {
 	case len(paths) == len(refs):
 		b, err := a.push(ctx, s, paths)
+		*app = b.App
 		return strconv.FormatInt(b.Number, 10), err
 	case len(refs) == 1:
 		if strings.ContainsAny(refs[0], `/\`) || slices.Contains([]string{".apk", ".ipa", ".zip"}, filepath.Ext(refs[0])) {

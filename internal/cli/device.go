@@ -83,7 +83,7 @@ func (a *app) deviceLook() *cobra.Command {
 			if len(builds) == 0 {
 				return a.seeScreen(cmd.Context(), s, args[0], to)
 			}
-			build, err := a.buildRef(cmd.Context(), s, builds)
+			build, err := a.buildRef(cmd.Context(), s, builds, &appName)
 			if err != nil {
 				return err
 			}

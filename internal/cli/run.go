@@ -143,7 +143,7 @@ func (a *app) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contra
 	}
 	if len(f.builds) > 0 {
 		var err error
-		if in.Build, err = a.buildRef(cmd.Context(), s, f.builds); err != nil {
+		if in.Build, err = a.buildRef(cmd.Context(), s, f.builds, &f.app); err != nil {
 			return in, err
 		}
 	}
@@ -604,7 +604,7 @@ func (a *app) tryCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			build, err := a.buildRef(cmd.Context(), s, f.builds)
+			build, err := a.buildRef(cmd.Context(), s, f.builds, &f.app)
 			if err != nil {
 				return err
 			}

@@ -13,6 +13,7 @@ import (
 	"yamato/internal/blob"
 	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/plain"
 	"yamato/internal/store"
 )
 
@@ -38,6 +39,7 @@ func (s *Service) AddPackage(ctx context.Context, c Caller, fileName string, r i
 	if err != nil {
 		return contract.Package{}, err
 	}
+	plain.Deep(facts, maxFact) // names come from the package, and may be anything
 	p := store.Package{Digest: info.Digest, Size: info.Size, FileName: clean(fileName), Facts: store.JSON[appfile.Package]{V: *facts}}
 	if err := s.store.AddPackage(ctx, c.ProjectID, p); err != nil {
 		return contract.Package{}, err
@@ -47,13 +49,16 @@ func (s *Service) AddPackage(ctx context.Context, c Caller, fileName string, r i
 
 func clean(name string) string {
 	name = path.Base(strings.ReplaceAll(name, `\`, "/"))
-	return strings.Map(func(r rune) rune {
+	return plain.Text(strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7f {
 			return -1
 		}
 		return r
-	}, name[:min(len(name), 255)])
+	}, plain.Text(name, 1000)), 255)
 }
+
+// maxFact bounds a text among a package's facts, in bytes.
+const maxFact = 8000
 
 // MakeBuild gathers packages of one version into a build: the newest of that
 // version which lacks these kinds of package, or a new one.

@@ -3,9 +3,12 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -345,4 +348,42 @@ func TestADeviceIsTakenOutOnlyForWhatSeveralAppsMeetOrAProbeShows(t *testing.T) 
 	require.NoError(t, h.conn.Send(ctx, link.FromHost{Done: &link.Done{ID: probe.ID, Trouble: "its screen stays black"}}))
 	d := w.awaitState("kaede-7-1", "sidelined")
 	require.Contains(t, d.Sideline.Reason, "its screen stays black")
+}
+
+// named links a host by hand: which process it is, and when that was started.
+func (w *world) named(boot string, started int64) (*fakeHost, <-chan error, link.ToHost) {
+	w.t.Helper()
+	mine, theirs := newPipe()
+	ended := make(chan error, 1)
+	go func() { ended <- w.service.ServeHost(context.Background(), w.host, theirs) }()
+	h := &fakeHost{w.t, mine}
+	w.t.Cleanup(h.hangUp)
+	require.NoError(w.t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: link.Version, Host: "bench", Site: "bench", Boot: boot, Started: started}}))
+	var first link.ToHost
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	defer stop()
+	_ = mine.Receive(ctx, &first)
+	return h, ended, first
+}
+
+func TestOfTwoHostsOfOneNameTheLaterHasTheLinkAndBothAreTold(t *testing.T) {
+	w := newWorld(t, Config{})
+	_, earlierEnded, welcome := w.named("earlier", 1000)
+	require.False(t, welcome.Welcome.Replaced)
+	later, laterEnded, welcome := w.named("later", 2000)
+	require.True(t, welcome.Welcome.Replaced, "it is told whose place it has")
+	require.ErrorContains(t, <-earlierEnded, "another host of this name")
+	mine, theirs := newPipe()
+	require.NoError(t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: link.Version, Host: "bench", Site: "bench", Boot: "earlier", Started: 1000}}))
+	require.ErrorContains(t, w.service.ServeHost(context.Background(), w.host, theirs), "started later, is linked")
+	later.hangUp()
+	<-laterEnded
+	_, _, welcome = w.named("earlier", 1000)
+	require.NotNil(t, welcome.Welcome, "once that has ended the first is seen again")
+}
+
+func TestAFullDiskIsSaidAtOnceAndWhatCannotBeIsTheCallers(t *testing.T) {
+	require.Equal(t, 507, AsProblem(fmt.Errorf("receiving a blob: %w", &os.PathError{Op: "write", Err: syscall.ENOSPC})).Body.Status)
+	require.Equal(t, 422, AsProblem(errors.New("failed to encode args[1]: 2147483648 is greater than maximum value for int4")).Body.Status)
+	require.Equal(t, 500, AsProblem(errors.New("anything else")).Body.Status)
 }

@@ -31,7 +31,7 @@ func Read(text []byte, into any) error {
 
 // Bounds on a document.
 const (
-	MaxBytes   = 256 << 10
+	MaxBytes   = 1 << 20
 	maxDepth   = 40
 	maxAliases = 50
 	maxWords   = 2000 // bytes of an error
