@@ -879,6 +879,9 @@ type Site struct {
 
 // Step defines model for Step.
 type Step struct {
+	// Absent a locator that the step found nothing by, as nothing ever has in this app
+	Absent *string `json:"absent,omitempty"`
+
 	// AtMs device time since the case began
 	AtMs    int64   `json:"at_ms"`
 	Line    int     `json:"line"`

@@ -124,10 +124,10 @@ func TestALabelNamesTheLanguageOnlyWhereItIsNotTheUsualOne(t *testing.T) {
 
 func TestAPassAfterAnErrorAndOneThatProvesLittleAreToldAsSuch(t *testing.T) {
 	d := sample()
-	yes, note := true, "this proves little: nothing has ever matched #typo in this app"
+	yes, note, absent := true, "this proves little: nothing has ever matched #typo in this app", "#typo"
 	x := &d.Legs[0].Cases[0]
 	x.Verdict, x.Flaky, x.Recovered = "pass", false, &yes
-	steps := []contract.Step{{Line: 7, Text: "expect no #typo", Verdict: "pass", Note: &note}}
+	steps := []contract.Step{{Line: 7, Text: "expect no #typo", Verdict: "pass", Note: &note, Absent: &absent}}
 	x.Results = []contract.Result{{Verdict: "error"}, {Verdict: "pass", Steps: &steps}}
 	var out bytes.Buffer
 	Weave(&out, d, Ink{})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -57,10 +58,40 @@ func (s *Service) Detail(ctx context.Context, c Caller, number int64, depth Dept
 	for _, l := range out.Legs {
 		foldLeg(&l)
 	}
+	if err := s.settleDoubts(ctx, c, r.AppID, out.Legs); err != nil {
+		return contract.RunDetail{}, err
+	}
 	for _, l := range left {
 		out.LeftOut = append(out.LeftOut, contract.LeftOut{Combination: combinationOut(l.Combination), Reasons: reasonsOut(l.Reasons)})
 	}
 	return out, s.explainWaiting(ctx, c, &out, legs)
+}
+
+// settleDoubts takes back what steps say of locators that nothing had ever matched when
+// their run began, where something has since.
+func (s *Service) settleDoubts(ctx context.Context, c Caller, app int64, legs []contract.Leg) error {
+	doubted := map[string][]*contract.Step{}
+	for _, l := range legs {
+		for _, x := range l.Cases {
+			for _, r := range x.Results {
+				for i := range deref(r.Steps) {
+					if step := &(*r.Steps)[i]; step.Absent != nil {
+						doubted[*step.Absent] = append(doubted[*step.Absent], step)
+					}
+				}
+			}
+		}
+	}
+	if len(doubted) == 0 {
+		return nil
+	}
+	known, err := s.store.KnownLocators(ctx, c.ProjectID, app, slices.Collect(maps.Keys(doubted)))
+	for _, l := range known {
+		for _, step := range doubted[l] {
+			step.Note, step.Absent = nil, nil
+		}
+	}
+	return err
 }
 
 // Depth is how much is told of a run's results.

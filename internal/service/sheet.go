@@ -48,6 +48,9 @@ func (s *Service) Sheet(ctx context.Context, c Caller, number, leg int64, index 
 		return out, err
 	}
 	foldLeg(l)
+	if err := s.settleDoubts(ctx, c, r.AppID, []contract.Leg{*l}); err != nil {
+		return out, err
+	}
 	out.Verdict, out.Flaky, out.Recovered = l.Cases[at].Verdict, l.Cases[at].Flaky, l.Cases[at].Recovered
 	return out, nil
 }

@@ -76,6 +76,7 @@ type StepRecord struct {
 	TookMS  int64  `json:"took_ms"`
 	Verdict string `json:"verdict"`
 	Note    string `json:"note,omitempty"`
+	Absent  string `json:"absent,omitempty"` // a locator whose absence the step passed by, and that nothing had ever matched
 }
 
 var errNoAbility = errors.New("the device has no ability for this")

@@ -36,6 +36,7 @@ func (r *runner) expectShown(ctx context.Context, s *ExpectShown) *stop {
 // doubt notes on a step that what it found absent may be misspelt.
 func (r *runner) doubt(e Element) {
 	if !r.known(e) {
+		r.doubted = e.Text
 		r.note = "this proves little: nothing has ever matched " + e.Text + " in this app"
 	}
 }

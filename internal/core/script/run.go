@@ -160,6 +160,7 @@ type runner struct {
 	idleAt   uint64 // the revision then
 	app      string // in front once the case had begun
 	note     string // on the step that is under way
+	doubted  string // what it found nothing by, as nothing ever had
 }
 
 // stop ends a case.
@@ -216,13 +217,13 @@ func (r *runner) acted() { r.settling.acted(r.device.Now()) }
 func (r *runner) step(ctx context.Context, st Statement) *stop {
 	b := st.base()
 	at := r.device.Now()
-	r.note = ""
+	r.note, r.doubted = "", ""
 	stopped := r.do(ctx, st)
 	if stopped == nil && r.device.Now()-r.began >= r.o.CaseLimit {
 		stopped = r.stop(st, OutOfTime, r.endInTime(), fmt.Sprintf("it has run for %s", short(r.device.Now()-r.began)))
 		r.keepFailure(ctx, stopped, nil)
 	}
-	record := StepRecord{Line: b.Pos.Line, Text: b.Text, AtMS: (at - r.began).Milliseconds(), TookMS: (r.device.Now() - at).Milliseconds(), Verdict: string(verdict.Pass), Note: r.note}
+	record := StepRecord{Line: b.Pos.Line, Text: b.Text, AtMS: (at - r.began).Milliseconds(), TookMS: (r.device.Now() - at).Milliseconds(), Verdict: string(verdict.Pass), Note: r.note, Absent: r.doubted}
 	if stopped != nil {
 		record.Verdict, record.Note = string(outcomes[stopped.failure.Cause]), stopped.failure.Actual
 	}
