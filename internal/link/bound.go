@@ -1,8 +1,11 @@
 package link
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
+	"strings"
+	"unicode/utf8"
 
 	"yamato/internal/core/plain"
 	"yamato/internal/core/verdict"
@@ -15,8 +18,27 @@ const (
 	MaxBatch = MaxMessage / 4 // of the events of one message
 )
 
-// Clean makes plain text of every text of a message, as it enters.
-func (m *FromHost) Clean() { plain.Deep(m, MaxText) }
+// Decode reads a message as it enters: every text of it is plain and bounded after that.
+// Only a message that may hold another is gone through: what is no UTF-8 is replaced by
+// whoever reads JSON, and no text is longer than its message.
+func Decode(body []byte, into any) error {
+	if err := json.Unmarshal(body, into); err != nil {
+		return fmt.Errorf("a message that cannot be read: %w", err)
+	}
+	if len(body) > MaxText || bytes.Contains(body, []byte(`\u0000`)) || bytes.Contains(body, []byte(`\ud`)) || bytes.Contains(body, []byte(`\uD`)) || !utf8.Valid(body) {
+		plain.Deep(into, MaxText)
+	}
+	return nil
+}
+
+// Weight is about how many bytes a lease takes as encoded.
+func (l *Lease) Weight() int {
+	n := 6000 + 8*len(l.Cases)
+	for _, k := range l.Known {
+		n += 4 + len(k) + 5*(strings.Count(k, "<")+strings.Count(k, ">")+strings.Count(k, "&")) + strings.Count(k, `"`)
+	}
+	return n
+}
 
 // Weight is about how many bytes an event takes, told without encoding it.
 func (e *Event) Weight() int {
@@ -70,7 +92,8 @@ func (e *Event) Fit() (int, error) {
 
 // size encodes only what is not known to be too large already.
 func (e *Event) size() (int, error) {
-	if w := e.Weight(); w > MaxEvent {
+	w := e.Weight()
+	if w > MaxEvent || 6*w < MaxEvent { // no byte takes more than six once encoded
 		return w, nil
 	}
 	return SizeOf(e)

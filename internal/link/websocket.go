@@ -17,9 +17,12 @@ const SendLimit = 30 * time.Second
 
 // Send writes one message.
 func (w WebSocket) Send(ctx context.Context, message any) error {
-	body, err := json.Marshal(message)
-	if err != nil {
-		return err
+	body, encoded := message.(json.RawMessage)
+	if !encoded {
+		var err error
+		if body, err = json.Marshal(message); err != nil {
+			return err
+		}
 	}
 	ctx, cancel := context.WithTimeout(ctx, SendLimit)
 	defer cancel()
@@ -35,8 +38,5 @@ func (w WebSocket) Receive(ctx context.Context, into any) error {
 	if sort != websocket.MessageText {
 		return fmt.Errorf("a message that is not text")
 	}
-	if err := json.Unmarshal(body, into); err != nil {
-		return fmt.Errorf("a message that cannot be read: %w", err)
-	}
-	return nil
+	return Decode(body, into)
 }

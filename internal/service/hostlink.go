@@ -78,7 +78,6 @@ func (n *session) open(ctx context.Context) error {
 	if err := n.conn.Receive(wait, &first); err != nil {
 		return err
 	}
-	first.Clean()
 	h := first.Hello
 	switch {
 	case h == nil:
@@ -210,7 +209,6 @@ func (n *session) hear(ctx context.Context) error {
 		if err := n.conn.Receive(ctx, &m); err != nil {
 			return err
 		}
-		m.Clean()
 		if len(m.Renew) > 0 {
 			live, err := n.service.store.Renew(ctx, n.host, m.Renew, n.service.config.TTL)
 			if err != nil {
@@ -276,31 +274,26 @@ func (n *session) deliver(ctx context.Context) {
 // deliverNew sends the leases that the host has not been told of on this link, and the
 // ends that are asked for.
 func (n *session) deliverNew(ctx context.Context) error {
-	list, err := n.service.store.Assignments(ctx, n.host, n.number, !n.told)
+	live, err := n.service.store.LiveLeases(ctx, n.host, n.number, !n.told)
 	if err != nil {
 		return err
 	}
-	n.told = true
-	if err := n.learn(ctx, list); err != nil {
-		n.told = false
-		return err
+	var fresh []int64
+	for _, l := range live {
+		if !n.leases[l.Lease] && (!l.Began || !n.told) {
+			fresh = append(fresh, l.Lease)
+		}
 	}
 	p := parcel{session: n}
+	if err := n.giveOut(ctx, fresh, &p); err != nil {
+		return err
+	}
 	sent, ended := map[int64]bool{}, map[int64]bool{}
-	for _, a := range list {
-		if sent[a.Lease] = true; !n.leases[a.Lease] && (!a.Began || n.leases == nil) {
-			g, err := n.goodsOf(ctx, a)
-			if err != nil {
-				n.told = false
-				return err
-			}
-			if err := p.lease(ctx, leaseOut(a, g, n.known[a.RunID])); err != nil {
-				return err
-			}
-		}
-		if a.EndAsked != "" {
-			if ended[a.Lease] = true; !n.ended[a.Lease] {
-				p.message.End = append(p.message.End, link.End{Lease: a.Lease, Reason: a.EndAsked})
+	for _, l := range live {
+		sent[l.Lease] = true
+		if l.EndAsked != "" {
+			if ended[l.Lease] = true; !n.ended[l.Lease] {
+				p.message.End = append(p.message.End, link.End{Lease: l.Lease, Reason: l.EndAsked})
 			}
 		}
 	}
@@ -308,7 +301,31 @@ func (n *session) deliverNew(ctx context.Context) error {
 	if err := p.send(ctx); err != nil {
 		return err
 	}
-	n.leases, n.ended = sent, ended
+	n.told, n.leases, n.ended = true, sent, ended
+	return nil
+}
+
+// giveOut puts leases into a parcel, with all that the host needs to carry them out.
+func (n *session) giveOut(ctx context.Context, leases []int64, p *parcel) error {
+	if len(leases) == 0 {
+		return nil
+	}
+	list, err := n.service.store.Assignments(ctx, leases)
+	if err != nil {
+		return err
+	}
+	if err := n.learn(ctx, list); err != nil {
+		return err
+	}
+	for _, a := range list {
+		g, err := n.goodsOf(ctx, a)
+		if err != nil {
+			return err
+		}
+		if err := p.lease(ctx, leaseOut(a, g, n.known[a.RunID])); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
@@ -323,10 +340,7 @@ type parcel struct {
 const maxParcel = link.MaxMessage / 4
 
 func (p *parcel) lease(ctx context.Context, l link.Lease) error {
-	size, err := link.SizeOf(l)
-	if err != nil {
-		return err
-	}
+	size := l.Weight()
 	if p.size > 0 && p.size+size > maxParcel {
 		if err := p.send(ctx); err != nil {
 			return err

@@ -131,7 +131,7 @@ func (p pipe) Send(ctx context.Context, m any) error {
 func (p pipe) Receive(ctx context.Context, into any) error {
 	select {
 	case body := <-p.in:
-		return json.Unmarshal(body, into)
+		return link.Decode(body, into)
 	case <-p.closed:
 		return errors.New("closed")
 	case <-ctx.Done():

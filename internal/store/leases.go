@@ -240,28 +240,42 @@ type Assignment struct {
 	Leave       bool   `db:"leave_installed"`
 	LastSeq     int64  `db:"last_seq"`
 	TTLMS       int64  `db:"ttl_ms"`
-	EndAsked    string `db:"end_asked"`
-	Began       bool   `db:"began"` // its host has said something of it
 }
 
-// Assignments gives the live leases of a host, all of them or those that it has said
+// LiveLease is a lease of a host's that has not ended.
+type LiveLease struct {
+	Lease    int64  `db:"id"`
+	Began    bool   `db:"began"` // its host has said something of it
+	EndAsked string `db:"end_asked"`
+}
+
+// LiveLeases gives the live leases of a host, all of them or those that it has said
 // nothing of yet, and those that are to end early. It asks for no numbers above some
 // other: numbers do not commit in order. It gives none to a link that is not the host's
 // newest.
-func (s *Store) Assignments(ctx context.Context, host, link int64, all bool) ([]Assignment, error) {
+func (s *Store) LiveLeases(ctx context.Context, host, link int64, all bool) ([]LiveLease, error) {
+	var list []LiveLease
+	err := s.db.SelectContext(ctx, &list, `
+		select l.id, l.began_at is not null as began, l.end_asked from lease l join host h on h.id = l.host_id and h.link = $2
+		where l.host_id = $1 and l.ended_at is null and ($3 or l.began_at is null or l.end_asked <> '')
+		order by l.id`, host, link, all)
+	return list, err
+}
+
+// Assignments gives leases with all that their host needs to carry them out.
+func (s *Store) Assignments(ctx context.Context, leases []int64) ([]Assignment, error) {
 	var list []Assignment
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, d.name as device, l.run_id, r.number as run, b.app_id, g.revision_id, l.attempt, g.kind, g.model, g.platform, g.os, g.language,
-		       l.project_id, g.digest as package_blob, l.todo, r.seed, r.real_time, r.leave_installed, l.last_seq, l.end_asked, l.began_at is not null as began,
+		       l.project_id, g.digest as package_blob, l.todo, r.seed, r.real_time, r.leave_installed, l.last_seq,
 		       greatest(0, extract(epoch from l.expires_at - now()) * 1000)::bigint as ttl_ms
 		from lease l
-		join host h on h.id = l.host_id and h.link = $2
 		join device d on d.id = l.device_id
 		join leg g on g.id = l.leg_id
 		join run r on r.id = l.run_id
 		join build b on b.id = r.build_id
-		where l.host_id = $1 and l.ended_at is null and ($3 or l.began_at is null or l.end_asked <> '')
-		order by l.id`, host, link, all)
+		where l.id = any($1) and l.ended_at is null
+		order by l.id`, leases)
 	return list, err
 }
 

@@ -19,8 +19,8 @@ const (
 	// DefaultQuiet is how long nothing has to change before a screen counts as
 	// settled where nothing says that it is busy.
 	DefaultQuiet = 300 * time.Millisecond
-	// lastLook is for how long a case is looked at after its last step, before it is
-	// called passed.
+	// lastLook is for how long an app is looked at after the last action of a case, before
+	// that is called passed; it is looked at for DefaultQuiet after the last step at least.
 	lastLook = time.Second
 )
 
@@ -321,7 +321,7 @@ func (r *runner) lookOnceMore(ctx context.Context, c *Case) *stop {
 		}
 	}
 	from := r.device.Now()
-	until := from + lastLook
+	until := max(from+r.o.Quiet, r.settling.acts+lastLook)
 	for {
 		tree, err := r.device.Tree(ctx)
 		now := r.device.Now()

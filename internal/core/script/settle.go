@@ -26,6 +26,7 @@ type settling struct {
 	changed time.Duration // when something last changed that does not change by itself, or was acted on
 	any     time.Duration // the same for anything at all
 	busy    time.Duration // since when an answer has been awaited; -1 where none is
+	acts    time.Duration // when somebody last acted
 	fresh   bool          // nothing has changed since the last action yet
 	places  map[string]*restless
 	restive []*screen.Node // what changed by itself, as last seen
@@ -47,11 +48,12 @@ type restless struct {
 }
 
 func newSettling(now time.Duration) *settling {
-	return &settling{changed: now, any: now, busy: -1, fresh: true, places: map[string]*restless{}}
+	return &settling{changed: now, any: now, acts: now, busy: -1, fresh: true, places: map[string]*restless{}}
 }
 
 // acted notes that the device was acted on: what it showed until then proves nothing.
 func (s *settling) acted(now time.Duration) {
+	s.acts = now
 	s.changed, s.any, s.fresh, s.memory, s.held = now, now, true, nil, 0
 	s.busy = -1
 }
