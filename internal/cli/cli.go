@@ -68,6 +68,7 @@ func Main() int {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), ends...)
 	defer stop()
+	defer context.AfterFunc(ctx, stop)() // whoever asks twice does not wait
 	return Run(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
 }
 

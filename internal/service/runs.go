@@ -155,6 +155,9 @@ func languageOf(tag *string) (string, error) {
 	return *tag, nil
 }
 
+// maxChosen bounds what a run names.
+const maxChosen = 500
+
 type chosenSuite struct {
 	id    int64
 	cases []int
@@ -164,8 +167,14 @@ type chosenSuite struct {
 func (s *Service) chooseCases(ctx context.Context, c Caller, in contract.NewRun) ([]chosenSuite, error) {
 	var out []chosenSuite
 	names, tags := deref(in.Cases), deref(in.Tags)
+	if len(in.Suites) > maxChosen || len(names) > 10*maxChosen || len(tags) > maxChosen || len(deref(in.On)) > maxChosen {
+		return nil, Invalid(fmt.Sprintf("a run names at most %d suites, tags and devices, and %d cases", maxChosen, 10*maxChosen), "choose by tag, or make several runs")
+	}
 	found := map[string]bool{}
-	for _, name := range in.Suites {
+	for i, name := range in.Suites {
+		if slices.Contains(in.Suites[:i], name) {
+			continue
+		}
 		suite, err := s.store.SuiteNamed(ctx, c.ProjectID, name)
 		if err != nil {
 			return nil, notThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in", "there is no suite %q", name)

@@ -232,7 +232,10 @@ func (r *numberReader) before(text []rune, number string) (negative bool, rest [
 	bare := strings.TrimRightFunc(string(rest), unicode.IsSpace)
 	last, _ := utf8.DecodeLastRuneInString(bare)
 	switch {
-	case bare == "" || signed:
+	case bare == "":
+	case signed && (isSign(last) || last == '/' || last == '='), strings.HasSuffix(bare, ">="), strings.HasSuffix(bare, "<="):
+		return false, nil, errors.New("what stands before it is no plain sign")
+	case signed:
 	case strings.ContainsRune("<>≤≥~≈±∼≅", last):
 		return false, nil, fmt.Errorf("%c before it tells that it is not exact", last)
 	case len(bare) < len(string(rest)) && strings.ContainsRune("-−", last):
@@ -267,7 +270,7 @@ func (r *numberReader) after(before, text []rune, number string) error {
 		return errors.New("it is a number and more")
 	case isDash(first) && len(text) > 1 && isWord(text[1]):
 		return fmt.Errorf("%s belongs to %q", number, number+string(first)+firstWord(text[1:]))
-	case isSign(first) && len(strings.TrimSpace(string(text))) == 1:
+	case isSign(first):
 		return fmt.Errorf("%c behind it may be its sign", first)
 	case isWord(first):
 		if word := firstWord(text); !units[word] && !isCurrency(word) {

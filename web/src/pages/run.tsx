@@ -256,7 +256,7 @@ function Legend() {
       {["pass", "fail", "error", "skip", "flaky", "recovered", "running", "none"].map((v) => (
         <span key={v} className="inline-flex items-center gap-1.5">
           <span className={`verdict verdict-${v}`} style={v === "running" ? { animation: "none" } : undefined} />
-          {v === "none" ? "not decided" : v === "recovered" ? "pass after an error" : v}
+          {v === "none" ? "not decided" : v === "recovered" ? "after an error" : v}
         </span>
       ))}
     </p>

@@ -71,7 +71,7 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
             {attempts.map((a) => (
               <Tabs.Trigger key={a.attempt.number} value={String(a.attempt.number)} className="flex items-center gap-1.5 border-b-2 border-transparent px-1.5 pb-1 text-soft data-[state=active]:border-ink data-[state=active]:text-ink">
                 <Shape of={a.result?.verdict ?? (a.attempt.ended ? "error" : "none")} running={!a.attempt.ended && !a.result} silent />
-                Attempt {a.attempt.number}
+                {a.attempt.number > 0 ? `Attempt ${a.attempt.number}` : "No attempt"}
                 <span className="text-sm">{a.attempt.device}</span>
               </Tabs.Trigger>
             ))}
