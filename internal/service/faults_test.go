@@ -139,10 +139,14 @@ func TestOneWordThatCannotBeKeptStopsNobodyElse(t *testing.T) {
 	w := newWorld(t, Config{})
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
 	bad, good := w.start(contract.NewRun{}), w.start(contract.NewRun{})
-	a, b := h.lease(), h.lease()
-	if a.Run != bad.Number {
-		a, b = b, a
-	}
+	var a, b link.Lease
+	h.each(2, func(l link.Lease) {
+		if l.Run == bad.Number {
+			a = l
+		} else {
+			b = l
+		}
+	})
 	// In one message: an error that holds U+0000, which is cleaned; a second result of one
 	// case, which no record can hold; and what another run has to say.
 	h.say(began(a.Number), began(b.Number), closed(a.Number, 2, 0, "fail", &script.Failure{Cause: script.Crashed, Actual: "bad\x00thing"}), closed(b.Number, 2, 0, "pass", nil))

@@ -179,7 +179,19 @@ func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
 
 	l = func() link.Lease { w.start(contract.NewRun{}); return h.lease() }()
 	h.say(append([]link.Event{began(l.Number)}, trouble(l.Number, 2, true, "its cable dropped")...)...)
-	h.done(link.Done{ID: h.asked(link.DoProbe).ID, Trouble: "its cable is loose"})
+	var tryOut link.Errand
+	var again link.Lease // its leg goes again at once, on the only device there is
+	h.expect(func(m link.ToHost) bool {
+		for _, e := range m.Do {
+			tryOut = e
+		}
+		for _, l := range m.Leases {
+			again = l
+		}
+		return tryOut.What == link.DoProbe && again.Number > 0
+	})
+	h.say(append([]link.Event{began(again.Number)}, trouble(again.Number, 2, true, "its cable dropped")...)...)
+	h.done(link.Done{ID: tryOut.ID, Trouble: "its cable is loose"})
 	w.awaitState("kaede-7-1", "sidelined")
 	third := h.asked(link.DoProbe)
 	_, err := w.service.Sideline(context.Background(), w.user, "kaede-7-1", contract.NewSideline{Reason: "keep off"})

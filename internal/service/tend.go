@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -55,8 +56,14 @@ func (s *Service) tendSidelined(ctx context.Context) error {
 		case side.ProbeAt != nil && d.Linked && now.After(*side.ProbeAt):
 			next := now.UTC().Add(s.config.ProbeEvery) // unless its answer says otherwise
 			side.ProbeAt = &next
-			if err = s.store.InTx(ctx, func(t *store.Tx) error { return t.SetSideline(ctx, d.ID, side) }); err == nil {
-				_, err = s.store.AskErrand(ctx, d.ProjectID, store.Errand{HostID: d.HostID, Device: d.Name, What: link.DoProbe, AskedBy: automatic})
+			err = s.store.InTx(ctx, func(t *store.Tx) error {
+				if err := t.SetSideline(ctx, d.ID, side); err != nil {
+					return err
+				}
+				return t.AskProbe(ctx, d.ProjectID, d.HostID, d.Name, automatic)
+			})
+			if errors.Is(err, store.ErrNone) { // it was brought back just now
+				err = nil
 			}
 		default:
 			continue

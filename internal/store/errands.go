@@ -172,9 +172,11 @@ func (s *Store) Sidelined(ctx context.Context) ([]SidelinedDevice, error) {
 	return list, err
 }
 
-// SetSideline keeps another reason or another time.
+// SetSideline keeps another reason or another time, and gives ErrNone where the device is
+// not out of use any more.
 func (t *Tx) SetSideline(ctx context.Context, id int64, in Sideline) error {
-	return t.exec(ctx, `update device set sideline = $2 where id = $1 and sideline is not null`, id, toJSON(in))
+	var got int64
+	return one(t.tx.GetContext(ctx, &got, `update device set sideline = $2 where id = $1 and sideline is not null returning id`, id, toJSON(in)))
 }
 
 // Halted is a virtual device that is off while legs wait for one of its class.
