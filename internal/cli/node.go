@@ -27,8 +27,8 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/filelock"
 	"yamato/internal/host"
-	"yamato/internal/host/null"
-	"yamato/internal/host/standin"
+	_ "yamato/internal/host/null" // drivers register themselves
+	_ "yamato/internal/host/standin"
 	"yamato/internal/service"
 	"yamato/internal/store"
 	"yamato/web"
@@ -275,18 +275,9 @@ func (a *app) hostCommand() *cobra.Command {
 
 // openSite opens a site with the driver that it names.
 func openSite(dir string, site *host.Site) (*host.Yard, error) {
-	var driver host.Driver
-	switch site.Driver {
-	case "standin":
-		d, err := standin.NewDriver(nil)
-		if err != nil {
-			return nil, err
-		}
-		driver = d
-	case "null":
-		driver = &null.Driver{}
-	default:
-		return nil, fmt.Errorf("there is no driver %q; there are standin and null", site.Driver)
+	driver, err := host.DriverNamed(site.Driver)
+	if err != nil {
+		return nil, err
 	}
 	return host.OpenYard(dir, site, driver)
 }

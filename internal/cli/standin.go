@@ -16,7 +16,7 @@ func (a *app) standinCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if _, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "standin", Device: &device, Deed: &what, Count: &count}); err != nil {
+		if _, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "deed", Device: &device, Deed: &what, Count: &count}); err != nil {
 			return err
 		}
 		d, err := a.deviceDetail(cmd.Context(), s, device)

@@ -491,7 +491,7 @@ type NewErrand struct {
 	Model  *string `json:"model,omitempty"`
 	Site   *string `json:"site,omitempty"`
 
-	// What boot, halt, empty, make, remove, fetch, check or standin
+	// What boot, halt, empty, make, remove, fetch, check or deed (what hands and fate do to a device whose driver imitates them)
 	What string `json:"what"`
 }
 

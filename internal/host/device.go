@@ -16,7 +16,8 @@ import (
 // process, a farm behind a remote-control protocol, a browser that emulates a
 // handset, and a phone on a cable. Hence: nothing is assumed to be fast, files
 // are handed over by path, every call may fail for reasons that are not the
-// app's, and all else is an optional interface below, announced as an ability.
+// app's, and all else is an optional interface below, which script.As finds.
+// Every driver passes devicetest.Run.
 type Device interface {
 	script.Device
 	// Describe tells what the device is. It never changes.
@@ -26,10 +27,10 @@ type Device interface {
 	Ready(ctx context.Context, s Surroundings) error
 	// Install puts an app on the device, in place of the same app if it is there.
 	Install(ctx context.Context, app App) error
-	// Stop ends the app, if it runs.
-	Stop(ctx context.Context) error
-	// Clean undoes what a lease did to the device, up to level.
-	Clean(ctx context.Context, level Cleaning) error
+	// Clean undoes what a lease did to the device, up to level: apps are the ids of what
+	// it put there. It gives nil only where that is gone. It is harmless to a device that is
+	// clean, and to apps that are not there.
+	Clean(ctx context.Context, level Cleaning, apps ...string) error
 	// Close lets go of the device for good.
 	Close() error
 }
@@ -84,10 +85,20 @@ type Waking interface {
 	Wake(ctx context.Context) (bool, error)
 }
 
-// Simulated is a device that ships with Yamato: what hands and fate do to a real
-// one can be done to it by name.
-type Simulated interface {
+// Imitating is a device whose driver can do to it, by name, what hands and fate do to a
+// real one.
+type Imitating interface {
+	// Deeds lists what can be done.
+	Deeds() []Deed
+	// Deed does it: so many times, -1 for always, 0 for never any more, where it counts.
 	Deed(ctx context.Context, name string, count int) error
+}
+
+// Deed is something that hands or fate can do to a device.
+type Deed struct {
+	Name    string // "plug-in"; "trouble black"
+	Does    string // one line
+	Counted bool   // it is done so many times
 }
 
 // Trouble is an error of a device's own: it says nothing of the app, and a person

@@ -1,13 +1,11 @@
 package host
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"image"
 	"image/color"
-	"image/png"
 	"sync"
 	"testing"
 	"time"
@@ -23,15 +21,13 @@ import (
 // shade is a picture of one colour.
 type shade uint8
 
-func (s shade) PNG([]screen.Rect, screen.Rect) ([]byte, error) {
+func (s shade) Image() (image.Image, error) {
 	img := image.NewGray(image.Rect(0, 0, 70, 140))
 	for i := range img.Pix {
 		img.Pix[i] = uint8(s)
 	}
 	img.SetGray(3, 3, color.Gray{Y: 255}) // a dead pixel is no light
-	var b bytes.Buffer
-	err := png.Encode(&b, img)
-	return b.Bytes(), err
+	return img, nil
 }
 
 func (s shade) Key() string { return fmt.Sprint(uint8(s)) }
@@ -153,9 +149,10 @@ func TestADeviceThatDoesNotComeUpIsGivenUpWithWhatWasTriedAndSeen(t *testing.T) 
 
 func TestADeviceThatComesUpAtTheSecondTryServes(t *testing.T) {
 	b := newBedside(t)
-	d := &restive{facts: emulator, comeUp: 2, light: 200}
+	d := &restive{facts: emulator, comeUp: 2, light: 200, hold: make(chan struct{})}
 	run(t, b, d)
 	b.hello()
+	close(d.hold) // it comes up when it has been told of
 	b.saying(power("kaede-7-1", fleet.PowerUp))
 	require.Equal(t, []string{"boot", "halt", "boot"}, d.history())
 

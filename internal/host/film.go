@@ -122,7 +122,7 @@ const maxGallery = 32 << 20
 func (g *gallery) draw(p script.Picture) ([]byte, error) {
 	alike, ok := p.(Alike)
 	if !ok {
-		return p.PNG(nil, screen.Rect{})
+		return drawn(p)
 	}
 	k := alike.Key()
 	g.mu.Lock()
@@ -131,7 +131,7 @@ func (g *gallery) draw(p script.Picture) ([]byte, error) {
 	if png != nil {
 		return png, nil
 	}
-	png, err := p.PNG(nil, screen.Rect{})
+	png, err := drawn(p)
 	if err != nil {
 		return nil, err
 	}

@@ -56,6 +56,7 @@ type Host struct {
 	log     *slog.Logger
 	journal *journal
 	cache   *cache
+	stains  *stains
 	gallery gallery
 	waiting *semaphore.Weighted // bytes of pictures that are not drawn yet
 	life    context.Context     // leases outlive links, and end with the host
@@ -100,26 +101,32 @@ func Run(ctx context.Context, c Config) error {
 		return err
 	}
 	defer j.close()
+	left, err := openStains(c.Dir, c.Log)
+	if err != nil {
+		return err
+	}
 	blobs, err := openCache(c.Dir, c.Service)
 	if err != nil {
 		return err
 	}
-	h := &Host{config: c, waiting: semaphore.NewWeighted(maxWaiting), boot: uuid.NewString(), started: time.Now(), log: c.Log, journal: j, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{}, ttl: 30 * time.Second, news: newNews()}
+	h := &Host{config: c, waiting: semaphore.NewWeighted(maxWaiting), boot: uuid.NewString(), started: time.Now(), log: c.Log, journal: j, stains: left, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{}, ttl: 30 * time.Second, news: newNews()}
 	g, ctx := errgroup.WithContext(ctx)
 	h.life, h.jobs = ctx, g
 	if c.told != nil {
 		c.told(h)
 	}
-	g.Go(func() error { // it may have to wait for room, and says so over the link
-		if err := h.endLeftovers(); err != nil && ctx.Err() == nil {
-			return err
-		}
-		return nil
-	})
+	leftovers := h.leftovers()
 	g.Go(func() error { h.watchRoom(ctx); return nil })
 	defer context.AfterFunc(ctx, j.stop)()
 	for _, d := range c.Devices {
-		h.employ(d)
+		name := d.Describe().Name
+		h.employ(d, leftovers[name]...)
+		delete(leftovers, name)
+	}
+	for _, gone := range leftovers { // of devices that are not here any more
+		for _, l := range gone {
+			h.say(append(l.end(), link.Event{Lease: l.lease, Clean: &link.Clean{Trouble: errNotHere.Error()}})...)
+		}
 	}
 	g.Go(func() error { h.keepLinked(ctx); return nil })
 	if c.Yard != nil {
@@ -128,15 +135,16 @@ func Run(ctx context.Context, c Config) error {
 	return g.Wait()
 }
 
-// endLeftovers ends, in the journal, the leases that a killed host left open.
-// Its devices come up anew and clean.
-func (h *Host) endLeftovers() error {
-	for _, lease := range h.journal.open() {
-		if err := h.journal.append(link.Event{Lease: lease, Finished: &link.Finished{Trouble: errRestart.Error()}}, link.Event{Lease: lease, Clean: &link.Clean{}}); err != nil {
-			return err
-		}
+var errNotHere = errors.New("its host drives the device no more, and could not clean it")
+
+// leftovers gives the leases that a killed host left open, by device: each is cleaned of
+// them before anything else.
+func (h *Host) leftovers() map[string][]leftover {
+	out := map[string][]leftover{}
+	for _, o := range h.journal.open() {
+		out[o.device] = append(out[o.device], leftover(o))
 	}
-	return nil
+	return out
 }
 
 // keepLinked links to the service, again and again.
@@ -270,18 +278,14 @@ func (h *Host) accept(l link.Lease) error {
 	if _, ok := h.held[l.Number]; ok || h.journal.knows(l.Number) {
 		return nil
 	}
-	if err := h.journal.begin(l.Number, l.Device, l.LastSeq); err != nil {
+	if err := h.journal.begin(l.Number, l.Device, l.Apps, l.LastSeq); err != nil {
 		h.log.Warn("a lease is not taken: it cannot be noted", "lease", l.Number, "error", err)
 		return nil // it runs out by itself, and nothing was tried
 	}
 	killpoint.Pass("lease-begun")
 	w, ok := h.workers[l.Device]
-	if !ok || l.LastSeq > 0 { // a device we do not have, or a lease that an earlier host lost the journal of
-		why := errRestart.Error()
-		if !ok {
-			why = "this host has no device " + l.Device
-		}
-		h.turnAway(l.Number, why)
+	if !ok { // nothing was done to it here
+		h.turnAway(l.Number, "this host has no device "+l.Device)
 		return nil
 	}
 	left := time.Duration(l.TTLMS) * time.Millisecond
@@ -298,12 +302,17 @@ func (h *Host) accept(l link.Lease) error {
 	return nil
 }
 
-// turnAway ends a lease that nothing was tried under. It may wait for room on the disk,
-// and its caller does not.
+// turnAway ends a lease that nothing was tried under.
 func (h *Host) turnAway(lease int64, why string) {
+	h.say(link.Event{Lease: lease, Finished: &link.Finished{Trouble: why}}, link.Event{Lease: lease, Clean: &link.Clean{}})
+}
+
+// say keeps events to be reported. It may wait for room on the disk, and its caller does
+// not; what is said in one call stays in its order.
+func (h *Host) say(events ...link.Event) {
 	h.jobs.Go(func() error {
-		if err := h.journal.append(link.Event{Lease: lease, Finished: &link.Finished{Trouble: why}}, link.Event{Lease: lease, Clean: &link.Clean{}}); err != nil {
-			h.log.Warn("the end of a lease could not be kept", "lease", lease, "error", err)
+		if err := h.journal.append(events...); err != nil {
+			h.log.Warn("the end of a lease could not be kept", "lease", events[0].Lease, "error", err)
 		}
 		return nil
 	})

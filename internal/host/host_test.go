@@ -27,7 +27,7 @@ func TestTheJournalOutlivesItsHost(t *testing.T) {
 	dir := t.TempDir()
 	j, err := openJournal(dir, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	require.NoError(t, j.begin(7, "kaede-7-1", 0))
+	require.NoError(t, j.begin(7, "kaede-7-1", []string{"example.app"}, 0))
 	require.NoError(t, j.append(opened(t, 7), opened(t, 7), opened(t, 7)))
 	j.acknowledge([]link.Ack{{Lease: 7, Seq: 1}})
 	f, err := os.OpenFile(filepath.Join(dir, "journal"), os.O_APPEND|os.O_WRONLY, 0)
@@ -39,7 +39,7 @@ func TestTheJournalOutlivesItsHost(t *testing.T) {
 	j, err = openJournal(dir, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer j.close()
-	require.Equal(t, []int64{7}, j.open())
+	require.Equal(t, []openLease{{lease: 7, device: "kaede-7-1", apps: []string{"example.app"}}}, j.open())
 	events, err := j.next(context.Background(), 1<<20)
 	require.NoError(t, err)
 	require.Len(t, events, 2)
@@ -54,8 +54,8 @@ func TestANewLinkIsSentEverythingThatWasNotAcknowledged(t *testing.T) {
 	j, err := openJournal(t.TempDir(), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer j.close()
-	require.NoError(t, j.begin(1, "a", 0))
-	require.NoError(t, j.begin(2, "b", 0))
+	require.NoError(t, j.begin(1, "a", nil, 0))
+	require.NoError(t, j.begin(2, "b", nil, 0))
 	require.NoError(t, j.append(opened(t, 1), opened(t, 2), opened(t, 1)))
 	first, err := j.next(context.Background(), 110)
 	require.NoError(t, err)
@@ -74,7 +74,7 @@ func TestOfARefusedLeaseOnlyTheWordThatItsDeviceIsCleanIsSaid(t *testing.T) {
 	j, err := openJournal(t.TempDir(), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer j.close()
-	require.NoError(t, j.begin(1, "a", 0))
+	require.NoError(t, j.begin(1, "a", nil, 0))
 	require.NoError(t, j.append(opened(t, 1), link.Event{Lease: 1, Clean: &link.Clean{}}))
 	j.refuse(1)
 	events, err := j.next(context.Background(), 1<<20)
@@ -93,9 +93,6 @@ func TestASiteFileSaysWhatIsWrongWithIt(t *testing.T) {
 		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: real, os: \"14\"}, {name: k, model: Kaede 7, kind: real, os: \"14\"}]": "stands twice",
 		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: simulator, os: \"14\"}]":                                               "emulators are of Android and simulators of iOS",
 		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: emulator}]":                                                            "it states no os",
-		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: real, os: \"14\", standin: {debugging: perhaps}}]":                     `not "perhaps"`,
-		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: real, os: \"14\", standin: {charge: 180}}]":                            "charge is 0 to 100",
-		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: real, os: \"14\", standin: {troubles: [{name: cable, chance: 7}]}}]":   "its chance is 0 to 1",
 		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: real, os: \"14\", use: {hours: always}}]":                              "hours are written as in Mon-Fri",
 		"site: bench\n" + model + "images: [{platform: android, os: \"14\", state: maybe}]":                                                         `absent or present, not "maybe"`,
 		"site: bench\n" + model + "images: [{platform: android, os: \"14\", licence: none such}]":                                                   "which the site file does not hold",
@@ -104,8 +101,11 @@ func TestASiteFileSaysWhatIsWrongWithIt(t *testing.T) {
 		"site: bench\nmodels: [{model: K, platform: ios}, {model: K, platform: ios}]":                                                               "stands twice",
 		"site: bench\ncapacity: {memory_mb: -5}":                                                                                                    "capacity",
 		"site: Bench 1\n" + model:                                                                                                                   `"Bench 1"`,
-		"site: bench\nfoo: 1":                                                                                                                       "foo",
-		"{":                                                                                                                                         "cannot be read",
+		"site: bench\ndriver: standin\n" + model + "devices: [{name: k, model: Kaede 7, kind: real, os: \"14\", standing: {charge: 8}}]":            "did you mean `standin`?",
+		"site: bench\ndriver: other\n" + model + "devices: [{name: k, model: Kaede 7, kind: real, os: \"14\", standin: {charge: 8}}]":               "there is no `standin`",
+		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: real, os: \"14\", use: {peple: [Bo]}}]":                                "did you mean `people`?",
+		"site: bench\nfoo: 1": "foo",
+		"{":                   "cannot be read",
 	} {
 		_, err := ReadSite([]byte(text))
 		require.ErrorContains(t, err, says)
@@ -133,13 +133,13 @@ func TestAJournalWithoutRoomWaitsAndSaysSoAndLosesNothing(t *testing.T) {
 	dir := t.TempDir()
 	j, err := openJournal(dir, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	require.NoError(t, j.begin(7, "kaede-7-1", 0))
+	require.NoError(t, j.begin(7, "kaede-7-1", []string{"example.app"}, 0))
 	mend := full(t, j)
 	kept := make(chan error, 1)
 	go func() { kept <- j.append(opened(t, 7), link.Event{Lease: 7, Finished: &link.Finished{}}) }()
 	<-j.turned
 	require.ErrorContains(t, j.failing(), "no space left")
-	require.Error(t, j.begin(8, "kaede-7-2", 0), "no lease is taken meanwhile")
+	require.Error(t, j.begin(8, "kaede-7-2", nil, 0), "no lease is taken meanwhile")
 	j.acknowledge([]link.Ack{{Lease: 7, Seq: 0}}) // and nobody has to wait who has nothing to say
 	require.Empty(t, kept)
 	mend()
@@ -175,7 +175,7 @@ func TestAJournalIsReplacedOnlyByOneThatIsWhole(t *testing.T) {
 	dir := t.TempDir()
 	j, err := openJournal(dir, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	require.NoError(t, j.begin(7, "kaede-7-1", 0))
+	require.NoError(t, j.begin(7, "kaede-7-1", []string{"example.app"}, 0))
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "journal.new"), 0o700)) // it cannot be written anew
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "journal.new", "x"), nil, 0o600))
 	j.limit = 1
@@ -195,7 +195,7 @@ func TestMessagesOfEventsAreBoundedInBytes(t *testing.T) {
 	j, err := openJournal(t.TempDir(), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer j.close()
-	require.NoError(t, j.begin(7, "kaede-7-1", 0))
+	require.NoError(t, j.begin(7, "kaede-7-1", []string{"example.app"}, 0))
 	long := strings.Repeat("<", 9<<20)
 	for range 6 {
 		require.NoError(t, j.append(link.Event{Lease: 7, Case: &link.CaseClosed{Verdict: "fail", Failure: &script.Failure{Actual: long, Report: long}}}))

@@ -51,6 +51,7 @@ type queued struct {
 // ledger is one lease in the journal.
 type ledger struct {
 	device   string
+	apps     []string
 	seq      int64 // of the last event
 	finished bool
 	cleaned  bool
@@ -65,9 +66,10 @@ type line struct {
 }
 
 type beginLine struct {
-	Lease  int64  `json:"lease"`
-	Device string `json:"device"`
-	Seq    int64  `json:"seq"`
+	Lease  int64    `json:"lease"`
+	Device string   `json:"device"`
+	Apps   []string `json:"apps,omitempty"`
+	Seq    int64    `json:"seq"`
 }
 
 const (
@@ -139,7 +141,7 @@ func (j *journal) load() error {
 func (j *journal) apply(l line, size int) {
 	switch {
 	case l.Begin != nil:
-		j.leases[l.Begin.Lease] = &ledger{device: l.Begin.Device, seq: l.Begin.Seq}
+		j.leases[l.Begin.Lease] = &ledger{device: l.Begin.Device, apps: l.Begin.Apps, seq: l.Begin.Seq}
 	case l.Event != nil:
 		if g := j.leases[l.Event.Lease]; g != nil {
 			g.seq = l.Event.Seq
@@ -264,7 +266,7 @@ func (j *journal) rewrite() error {
 		if !ok {
 			seq = g.seq
 		}
-		err = errors.Join(err, encoder.Encode(line{Begin: &beginLine{n, g.device, seq}}))
+		err = errors.Join(err, encoder.Encode(line{Begin: &beginLine{n, g.device, g.apps, seq}}))
 	}
 	for i := range j.queue {
 		err = errors.Join(err, encoder.Encode(line{Event: &j.queue[i].Event}))
@@ -298,10 +300,10 @@ func (j *journal) close() {
 
 // begin notes a lease, whose events so far number seq. It does not wait for room: a
 // lease is not taken then.
-func (j *journal) begin(lease int64, device string, seq int64) error {
+func (j *journal) begin(lease int64, device string, apps []string, seq int64) error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	err := j.record(line{Begin: &beginLine{lease, device, seq}})
+	err := j.record(line{Begin: &beginLine{lease, device, apps, seq}})
 	if err != nil {
 		j.fail(err)
 	}
@@ -431,9 +433,24 @@ func (j *journal) knows(lease int64) bool {
 	return j.leases[lease] != nil
 }
 
-// open gives the leases that were begun and not finished.
-func (j *journal) open() []int64 {
-	return j.where(func(g *ledger) bool { return !g.finished || !g.cleaned })
+// openLease is a lease that was begun and whose device has not been cleaned of it.
+type openLease struct {
+	lease    int64
+	device   string
+	apps     []string
+	finished bool
+}
+
+// open gives them, in order.
+func (j *journal) open() (out []openLease) {
+	numbers := j.where(func(g *ledger) bool { return !g.finished || !g.cleaned })
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	for _, n := range numbers {
+		g := j.leases[n]
+		out = append(out, openLease{n, g.device, g.apps, g.finished})
+	}
+	return out
 }
 
 // uncleaned gives the leases whose Clean the service has not acknowledged.

@@ -121,7 +121,7 @@ func (b *bedside) hello() *link.Hello {
 func digest(name string) string { return name + strings.Repeat("0", 64-len(name)) }
 
 func (b *bedside) lease(number int64, ttl time.Duration) {
-	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: number, Device: "kaede-7-1", PackageBlob: digest("app"), SuiteBlob: digest("suite"), Cases: []int{0, 1}, TTLMS: ttl.Milliseconds()}}}
+	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: number, Device: "kaede-7-1", Attempt: &link.Attempt{PackageBlob: digest("app"), SuiteBlob: digest("suite"), Cases: []int{0, 1}}, TTLMS: ttl.Milliseconds()}}}
 }
 
 // patient is a device that does as it is told, and can be made to hang or fail.
@@ -150,10 +150,10 @@ func (p *patient) Describe() fleet.Device {
 }
 func (p *patient) Ready(context.Context, Surroundings) error { return nil }
 func (p *patient) Install(context.Context, App) error        { return p.install }
-func (p *patient) Stop(context.Context) error                { return nil }
+func (p *patient) Stop(context.Context, string) error        { return nil }
 func (p *patient) Close() error                              { return nil }
 
-func (p *patient) Start(ctx context.Context, _ script.Start) error {
+func (p *patient) Start(ctx context.Context, _ string, _ script.Start) error {
 	if p.hang == nil {
 		return nil
 	}
@@ -165,7 +165,7 @@ func (p *patient) Start(ctx context.Context, _ script.Start) error {
 	}
 }
 
-func (p *patient) Clean(context.Context, Cleaning) error {
+func (p *patient) Clean(context.Context, Cleaning, ...string) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.cleaned++
@@ -280,7 +280,7 @@ func TestTroubleWithTheDeviceOrItsPackageIsToldAsSuch(t *testing.T) {
 	b.refuse = errors.New("the service answers 500")
 	b.blobs["other"] = ""
 	b.mu.Unlock()
-	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: 2, Device: "kaede-7-1", PackageBlob: digest("app"), SuiteBlob: digest("other"), TTLMS: 60_000}}}
+	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: 2, Device: "kaede-7-1", Attempt: &link.Attempt{PackageBlob: digest("app"), SuiteBlob: digest("other")}, TTLMS: 60_000}}}
 	require.Contains(t, b.event(finishedOf(2)).Finished.Trouble, "the service answers 500")
 
 	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: 3, Device: "nowhere", TTLMS: 60_000}}}
@@ -314,20 +314,20 @@ func TestALeaseWhoseJournalWasLostIsEndedNotRunAgain(t *testing.T) {
 }
 
 func TestChanceIsAFunctionOfSeedCaseCombinationAndAttempt(t *testing.T) {
-	l := link.Lease{Seed: 7, Attempt: 1, Combination: fleet.Combination{Kind: "emulator", Model: "Kaede 7", Platform: "android", OS: "14", Language: "en-GB"}}
-	first := chance(l, "a")
+	l := attempt{Attempt: link.Attempt{Seed: 7, Number: 1, Combination: fleet.Combination{Kind: "emulator", Model: "Kaede 7", Platform: "android", OS: "14", Language: "en-GB"}}}
+	first := l.chance("a")
 	other := l
-	other.Number, other.Device = 99, "kaede-7-2"
-	require.Equal(t, first, chance(other, "a"), "not of the device, nor of when it ran")
-	for _, change := range []func(*link.Lease){
-		func(l *link.Lease) { l.Seed = 8 }, func(l *link.Lease) { l.Attempt = 2 },
-		func(l *link.Lease) { l.Combination.Model = "Kaede 8" }, func(l *link.Lease) { l.Combination.Language = "de-DE" },
+	other.lease.Number, other.lease.Device = 99, "kaede-7-2"
+	require.Equal(t, first, other.chance("a"), "not of the device, nor of when it ran")
+	for _, change := range []func(*attempt){
+		func(l *attempt) { l.Seed = 8 }, func(l *attempt) { l.Number = 2 },
+		func(l *attempt) { l.Combination.Model = "Kaede 8" }, func(l *attempt) { l.Combination.Language = "de-DE" },
 	} {
 		different := l
 		change(&different)
-		require.NotEqual(t, first, chance(different, "a"))
+		require.NotEqual(t, first, different.chance("a"))
 	}
-	require.NotEqual(t, first, chance(l, "b"))
+	require.NotEqual(t, first, l.chance("b"))
 }
 
 func TestADeviceThatIsRemovedEndsItsLeasesBegunOrNot(t *testing.T) {

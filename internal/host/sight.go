@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"time"
 
-	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/link"
 )
@@ -47,7 +46,7 @@ func (w *worker) sight(ctx context.Context, rest Rest) (link.Seen, error) {
 	}
 	eyes := w.eyes()
 	tree, err := eyes.Tree(ctx)
-	if v, ok := w.device.(Virtual); ok && !v.Up() {
+	if v, ok := script.As[Virtual](w.device); ok && !v.Up() {
 		return link.Seen{}, errors.New("it is halted; boot it first")
 	} else if !ok && err != nil && bool(rest) { // it may sleep, and nobody minds if it is woken
 		if err = w.device.Ready(ctx, Surroundings{}); err == nil {
@@ -61,7 +60,7 @@ func (w *worker) sight(ctx context.Context, rest Rest) (link.Seen, error) {
 	if err != nil {
 		return link.Seen{}, err
 	}
-	png, err := p.PNG(nil, screen.Rect{})
+	png, err := drawn(p)
 	if err != nil {
 		return link.Seen{}, fmt.Errorf("drawing its picture: %w", err)
 	}
@@ -90,94 +89,6 @@ func (w *worker) showAll(ctx context.Context) {
 			return
 		}
 	}
-}
-
-// attentive is a device that answers wishes while a case runs on it: between
-// steps, and while it waits. It sees that what is started comes to the front.
-type attentive struct {
-	Device
-	worker   *worker
-	realTime bool
-	changed  func() // called when it has waited, and the screen may be another
-}
-
-// attentivePresser is one with keys of its own.
-type attentivePresser struct {
-	attentive
-	script.Presser
-}
-
-func (w *worker) attentive(realTime bool, changed func()) script.Device {
-	a := attentive{w.eyes(), w, realTime, changed}
-	if p, ok := w.device.(script.Presser); ok {
-		return attentivePresser{a, p}
-	}
-	return a
-}
-
-// AwaitChange waits as the device does. In real time it looks up now and then.
-func (a attentive) AwaitChange(ctx context.Context, revision uint64, until time.Duration) error {
-	defer a.changed()
-	for {
-		a.worker.showAll(ctx)
-		next := until
-		if soon := a.Now() + glanceEvery; a.realTime && soon < until {
-			next = soon
-		}
-		if err := a.Device.AwaitChange(ctx, revision, next); err != nil || next == until {
-			return err
-		}
-		if tree, err := a.Tree(ctx); err != nil || tree.Revision > revision {
-			return err
-		}
-	}
-}
-
-// Tree is the screen as it is. Where that has gone off by itself it is put on again
-// first: a time-out is the device's matter, not the app's.
-func (a attentive) Tree(ctx context.Context) (*screen.Tree, error) {
-	tree, err := a.Device.Tree(ctx)
-	waking, ok := a.worker.device.(Waking)
-	if err != nil || !ok || a.worker.app == "" || tree.App == a.worker.app {
-		return tree, err
-	}
-	slept, err := waking.Wake(ctx)
-	if err != nil || !slept {
-		return tree, err
-	}
-	a.worker.host.log.Info("the screen had gone off and was put on again", "device", a.worker.device.Describe().Name)
-	return a.Device.Tree(ctx)
-}
-
-// Start starts the app, and sends away what the system puts in front of it. An app
-// that is not in front after that is the device's trouble, not the app's.
-func (a attentive) Start(ctx context.Context, how script.Start) error {
-	if err := a.Device.Start(ctx, how); err != nil {
-		return err
-	}
-	app := a.worker.app
-	clearing, ok := a.worker.device.(Clearing)
-	if app == "" || !ok {
-		return nil
-	}
-	for range 5 { // several may have gathered
-		what, err := clearing.Clear(ctx)
-		if err != nil {
-			return err
-		}
-		if what == "" {
-			break
-		}
-		a.worker.host.log.Info("something was in front of the app and was sent away", "device", a.worker.device.Describe().Name, "what", what)
-	}
-	tree, err := a.worker.device.Tree(ctx)
-	if err != nil {
-		return err
-	}
-	if tree.App != app {
-		return &Trouble{app + " was started and did not come to the front", "see on the device what keeps it back, and run it again"}
-	}
-	return nil
 }
 
 // see passes wishes on to the devices.

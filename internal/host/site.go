@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"yamato/internal/core/document"
 	"yamato/internal/core/fleet"
 )
@@ -38,34 +40,15 @@ type SiteDevice struct {
 		Hours  string   `yaml:"hours" json:"hours,omitempty"`
 		Zone   string   `yaml:"zone" json:"zone,omitempty"`
 	} `yaml:"use" json:"use,omitzero"`
-	Standin StandinState `yaml:"standin" json:"standin,omitzero"`
+	// Own is what the device's driver reads for itself: what stands under the driver's name.
+	Own map[string]document.Part `yaml:"-" json:"-"`
 }
 
-// StandinState is how a stand-in is at first; other drivers find that out for
-// themselves.
-type StandinState struct {
-	Unplugged   bool              `yaml:"unplugged" json:"unplugged,omitempty"`
-	Debugging   string            `yaml:"debugging" json:"debugging,omitempty"` // never, asked, once or always
-	Developer   string            `yaml:"developer" json:"developer,omitempty"` // off
-	Distrusts   bool              `yaml:"distrusts" json:"distrusts,omitempty"` // this computer
-	Untrusted   bool              `yaml:"untrusted" json:"untrusted,omitempty"` // is the developer of what was installed last
-	Dialog      string            `yaml:"dialog" json:"dialog,omitempty"`       // is in front, and no driver can send it away
-	Code        bool              `yaml:"code" json:"code,omitempty"`           // it is locked with a code
-	Charge      int               `yaml:"charge" json:"charge,omitempty"`
-	Discharging bool              `yaml:"discharging" json:"discharging,omitempty"`
-	Timeout     int               `yaml:"timeout" json:"timeout,omitempty"` // seconds without a touch until the screen goes off; 0 for never
-	FreeMB      int               `yaml:"free_mb" json:"free_mb,omitempty"`
-	ClockOff    int               `yaml:"clock_off" json:"clock_off,omitempty"` // seconds
-	OS          string            `yaml:"os" json:"os,omitempty"`               // as it says itself
-	Installed   []fleet.Installed `yaml:"installed" json:"installed,omitempty"`
-	Troubles    []StandinTrouble  `yaml:"troubles" json:"troubles,omitempty"`
-}
-
-// StandinTrouble is a trouble of a stand-in: so many times, or always (-1), or by chance.
-type StandinTrouble struct {
-	Name   string  `yaml:"name" json:"name"`
-	Count  int     `yaml:"count" json:"count,omitempty"`
-	Chance float64 `yaml:"chance" json:"chance,omitempty"`
+// UnmarshalYAML leaves what only a driver can read to it.
+func (d *SiteDevice) UnmarshalYAML(node ast.Node) (err error) {
+	type common SiteDevice
+	d.Own, err = document.Split(node, (*common)(d))
+	return err
 }
 
 var deviceName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
@@ -95,13 +78,13 @@ func ReadSite(data []byte) (*Site, error) {
 			return nil, fmt.Errorf("device %s stands twice in the site file", d.Name)
 		}
 		seen[d.Name] = true
+		if err := document.Only(d.Own, d, s.Driver); err != nil {
+			return nil, fmt.Errorf("the site file cannot be read: %w", err)
+		}
 		if _, err := s.Find(d); err != nil {
 			return nil, err
 		}
 		if err := (fleet.Use{Hours: d.Use.Hours, Zone: d.Use.Zone}).Check(); err != nil {
-			return nil, fmt.Errorf("device %s: %w", d.Name, err)
-		}
-		if err := d.Standin.check(); err != nil {
 			return nil, fmt.Errorf("device %s: %w", d.Name, err)
 		}
 	}
@@ -137,23 +120,6 @@ func (s *Site) checkOffer() error {
 			return fmt.Errorf("the image %s: its state is absent or present, not %q", i.Name(), i.State)
 		case i.Licence != "" && !slices.ContainsFunc(s.Licences, func(l fleet.Licence) bool { return l.Name == i.Licence }):
 			return fmt.Errorf("the image %s comes under the licence %q, which the site file does not hold", i.Name(), i.Licence)
-		}
-	}
-	return nil
-}
-
-func (s StandinState) check() error {
-	switch {
-	case !slices.Contains([]string{"", "never", "asked", "once", "always"}, s.Debugging):
-		return fmt.Errorf("debugging is never, asked, once or always, not %q", s.Debugging)
-	case !slices.Contains([]string{"", "on", "off"}, s.Developer):
-		return fmt.Errorf("developer is on or off, in quotes, not %q", s.Developer)
-	case s.Charge < 0 || s.Charge > 100 || s.FreeMB < 0 || s.Timeout < 0:
-		return fmt.Errorf("charge is 0 to 100, and no less than nothing is free_mb and timeout")
-	}
-	for _, t := range s.Troubles {
-		if t.Chance < 0 || t.Chance > 1 || t.Count < -1 {
-			return fmt.Errorf("the trouble %s: its chance is 0 to 1, and its count is -1 for always", t.Name)
 		}
 	}
 	return nil

@@ -5,12 +5,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/near"
 	"yamato/internal/link"
 )
 
@@ -20,6 +23,24 @@ type Driver interface {
 	Open(s *Site, d SiteDevice, m fleet.Model) (Device, error)
 	// Fetch brings an OS image, and tells how many megabytes have come.
 	Fetch(ctx context.Context, image fleet.Image, told func(mb int)) error
+}
+
+// drivers are those that have registered themselves, by the name that site files give.
+var drivers = map[string]func() (Driver, error){}
+
+// Register makes a driver known by name. A driver's package does so when it is loaded.
+func Register(name string, open func() (Driver, error)) { drivers[name] = open }
+
+// DriverNamed gives a registered driver.
+func DriverNamed(name string) (Driver, error) {
+	if open := drivers[name]; open != nil {
+		return open()
+	}
+	names := slices.Sorted(maps.Keys(drivers))
+	if meant := near.Word(name, names); meant != "" {
+		return nil, fmt.Errorf("there is no driver %q; did you mean %q?", name, meant)
+	}
+	return nil, fmt.Errorf("there is no driver %q; there are %s", name, strings.Join(names, ", "))
 }
 
 // Yard is a site as this host keeps it: what the site file lists, what was made and

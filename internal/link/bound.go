@@ -33,8 +33,12 @@ func Decode(body []byte, into any) error {
 
 // Weight is about how many bytes a lease takes as encoded.
 func (l *Lease) Weight() int {
-	n := 6000 + 8*len(l.Cases)
-	for _, k := range l.Known {
+	n := 6000
+	if l.Attempt == nil {
+		return n
+	}
+	n += 8 * len(l.Attempt.Cases)
+	for _, k := range l.Attempt.Known {
 		n += 4 + len(k) + 5*(strings.Count(k, "<")+strings.Count(k, ">")+strings.Count(k, "&")) + strings.Count(k, `"`)
 	}
 	return n

@@ -20,7 +20,7 @@ import (
 )
 
 // Version is what both ends must speak.
-const Version = 3
+const Version = 4
 
 // MaxMessage bounds a message, in bytes.
 const MaxMessage = 16 << 20
@@ -96,7 +96,7 @@ const (
 	DoFetch   = "fetch"   // an OS image
 	DoCheck   = "check"   // readiness
 	DoProbe   = "probe"   // whether a sidelined device works again
-	DoStandin = "standin" // something done to a stand-in, by hand or by fate
+	DoDeed    = "deed"    // what hands and fate do to a device, where its driver can imitate them
 )
 
 // Errand asks a host to do something.
@@ -178,12 +178,24 @@ type Welcome struct {
 	Replaced bool  `json:"replaced,omitempty"` // another process of this name had the link until now
 }
 
-// Lease tells the host to carry out an attempt on a device.
+// Lease gives a device to a holder, alone, for a time. What it is for is one of the
+// pointers; the rest is the same for all: taking, renewing, ending, cleaning.
 type Lease struct {
-	Number      int64             `json:"number"`
-	Device      string            `json:"device"`
+	Number  int64    `json:"number"`
+	Device  string   `json:"device"`
+	Holder  string   `json:"holder"`          // for people: "run 3"
+	Apps    []string `json:"apps,omitempty"`  // ids of what it puts on the device, to be taken off again
+	Leave   bool     `json:"leave,omitempty"` // they stay installed
+	LastSeq int64    `json:"last_seq"`        // of the events that the service has; over 0, the host must have lost its journal
+	TTLMS   int64    `json:"ttl_ms"`          // what is left of it
+
+	Attempt *Attempt `json:"attempt,omitempty"`
+}
+
+// Attempt is a lease's work where a leg of a run holds it.
+type Attempt struct {
 	Run         int64             `json:"run"` // the run's number, for people
-	Attempt     int               `json:"attempt"`
+	Number      int               `json:"number"`
 	Combination fleet.Combination `json:"combination"`
 	Package     appfile.Package   `json:"package"`
 	PackageBlob string            `json:"package_blob"` // digest
@@ -191,10 +203,7 @@ type Lease struct {
 	Cases       []int             `json:"cases"` // by position in the suite
 	Seed        int64             `json:"seed"`
 	RealTime    bool              `json:"real_time"`
-	Known       []string          `json:"known"`           // locators that have matched in this app before
-	Leave       bool              `json:"leave,omitempty"` // the app stays installed
-	LastSeq     int64             `json:"last_seq"`        // of the events that the service has; over 0, the host must have lost its journal
-	TTLMS       int64             `json:"ttl_ms"`          // what is left of it
+	Known       []string          `json:"known"` // locators that have matched in this app before
 }
 
 // End tells the host to end a lease early.
@@ -223,19 +232,19 @@ type Refusal struct {
 }
 
 // Event is something that happened under a lease. Exactly one of the pointers
-// is set.
+// is set. Began, Finished and Clean are of any lease, the cases those of an attempt.
 type Event struct {
 	Lease    int64         `json:"lease"`
 	Seq      int64         `json:"seq"`
 	Began    *Began        `json:"began,omitempty"`
 	CaseOpen *CaseOpen     `json:"case_open,omitempty"`
 	Case     *CaseClosed   `json:"case,omitempty"`
-	Evidence []EvidenceRef `json:"evidence,omitempty"` // of the attempt as a whole
+	Evidence []EvidenceRef `json:"evidence,omitempty"` // of the lease as a whole
 	Finished *Finished     `json:"finished,omitempty"`
 	Clean    *Clean        `json:"clean,omitempty"`
 }
 
-// Began tells that an attempt is under way, and under which circumstances.
+// Began tells that what a lease is for is under way, and under which circumstances.
 type Began struct {
 	Circumstances json.RawMessage `json:"circumstances"`
 }
@@ -273,9 +282,11 @@ type Finished struct {
 
 // Clean tells that what the lease left on the device is gone, and how the device
 // is then. It is the last word about a lease, and the only one that is taken after
-// its end.
+// its end. A device that is out of reach is cleaned by its host as soon as it is back, and
+// is not ready until then.
 type Clean struct {
 	Trouble   string           `json:"trouble,omitempty"` // why it could not be cleaned
+	Later     bool             `json:"later,omitempty"`   // it is out of reach, and not clean yet
 	Condition *fleet.Condition `json:"condition,omitempty"`
 	Broken    *fleet.Broken    `json:"broken,omitempty"` // the device was given up
 }

@@ -31,7 +31,7 @@ func carryOut(h *fakeHost, actual string) link.Lease {
 	l := h.lease()
 	seq := int64(1)
 	events := []link.Event{began(l.Number)}
-	for _, c := range l.Cases {
+	for _, c := range l.Attempt.Cases {
 		seq++
 		if c == 0 && actual != "" {
 			events = append(events, failed(l.Number, seq, c, actual))
@@ -113,8 +113,8 @@ func TestWhatDidNotPassRunsAgain(t *testing.T) {
 		again, err := w.service.Again(ctx, w.user, r.Number, c.in, "")
 		require.NoError(t, err)
 		next := carryOut(h, "")
-		require.Equal(t, c.cases, next.Cases)
-		require.Equal(t, deref(c.in.SameSeed), next.Seed == l.Seed)
+		require.Equal(t, c.cases, next.Attempt.Cases)
+		require.Equal(t, deref(c.in.SameSeed), next.Attempt.Seed == l.Attempt.Seed)
 		w.awaitRun(again.Number, done)
 	}
 	for _, wrong := range []contract.Again{{Which: "some"}, {Which: "one"}, {Which: "one", Leg: ptr(int64(999)), CaseIndex: &zero}} {

@@ -149,7 +149,7 @@ func (s *Service) Do(ctx context.Context, c Caller, in contract.NewErrand) (cont
 		err = s.readyToMake(ctx, c, in, &e)
 	case link.DoFetch:
 		err = s.readyToFetch(ctx, c, in, &e)
-	case link.DoBoot, link.DoHalt, link.DoEmpty, link.DoRemove, link.DoCheck, link.DoStandin:
+	case link.DoBoot, link.DoHalt, link.DoEmpty, link.DoRemove, link.DoCheck, link.DoDeed:
 		err = s.readyToDo(ctx, c, &e)
 	default:
 		err = Invalid(fmt.Sprintf("there is nothing called %q that a host can be asked to do", in.What), "api/openapi.yaml lists what there is")
@@ -174,13 +174,13 @@ func (s *Service) readyToDo(ctx context.Context, c Caller, e *store.Errand) erro
 	}
 	e.HostID = d.HostID
 	facts := d.Facts.V
-	if r, ok := facts.Admits(c.Name, time.Now()); !ok && e.What != link.DoCheck && e.What != link.DoStandin {
+	if r, ok := facts.Admits(c.Name, time.Now()); !ok && e.What != link.DoCheck && e.What != link.DoDeed {
 		return Invalid(e.Device+": "+r.Why, r.Remedy)
 	}
 	switch {
 	case d.State == "offline":
 		return Invalid(e.Device+" is offline: "+d.Reason, "start the host of the site "+facts.Site)
-	case e.What == link.DoCheck || e.What == link.DoStandin:
+	case e.What == link.DoCheck || e.What == link.DoDeed:
 		return nil
 	case !facts.Virtual():
 		return Invalid(fmt.Sprintf("%s is a real device; only virtual ones can be booted, halted, emptied and removed from here", e.Device), "`yamato device check "+e.Device+"` says whether it is ready")

@@ -102,18 +102,18 @@ func TestWhatARunKnowsIsFixedWhenItStarts(t *testing.T) {
 	h := w.link(w.service, kaede("kaede-7-1"))
 	first, second := w.start(contract.NewRun{}), w.start(contract.NewRun{})
 	l := h.lease()
-	require.Empty(t, l.Known)
+	require.Empty(t, l.Attempt.Known)
 	done := closed(l.Number, 2, 0, "pass", nil)
 	done.Case.Matched = []string{`"x"`}
 	h.say(began(l.Number), done, closed(l.Number, 3, 1, "pass", nil))
 	h.say(ended(l.Number, 4, "")...)
 	l = h.lease()
-	require.Equal(t, second.Number, l.Run)
-	require.Empty(t, l.Known, "what matched meanwhile elsewhere is not known to a run that had begun")
+	require.Equal(t, second.Number, l.Attempt.Run)
+	require.Empty(t, l.Attempt.Known, "what matched meanwhile elsewhere is not known to a run that had begun")
 	h.say(began(l.Number), closed(l.Number, 2, 0, "pass", nil), closed(l.Number, 3, 1, "pass", nil))
 	h.say(ended(l.Number, 4, "")...)
 	w.start(contract.NewRun{})
-	require.Equal(t, []string{`"x"`}, h.lease().Known)
+	require.Equal(t, []string{`"x"`}, h.lease().Attempt.Known)
 	_ = first
 }
 
@@ -126,7 +126,7 @@ func TestAnErrorOfTheScriptGoesToNoOtherDevice(t *testing.T) {
 		closed(l.Number, 3, 1, "error", &script.Failure{Cause: script.Trouble, Actual: "the cable dropped"}))
 	h.say(ended(l.Number, 4, "the cable dropped")...)
 	l = h.lease()
-	require.Equal(t, []int{1}, l.Cases)
+	require.Equal(t, []int{1}, l.Attempt.Cases)
 	h.say(began(l.Number), closed(l.Number, 2, 1, "pass", nil))
 	h.say(ended(l.Number, 3, "")...)
 	d := w.awaitRun(run.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
@@ -141,7 +141,7 @@ func TestOneWordThatCannotBeKeptStopsNobodyElse(t *testing.T) {
 	bad, good := w.start(contract.NewRun{}), w.start(contract.NewRun{})
 	var a, b link.Lease
 	h.each(2, func(l link.Lease) {
-		if l.Run == bad.Number {
+		if l.Attempt.Run == bad.Number {
 			a = l
 		} else {
 			b = l
@@ -196,7 +196,7 @@ func TestLeasesOfAnyNumberAndSizeAreDelivered(t *testing.T) {
 		require.NoError(t, err)
 		require.Less(t, len(body), link.MaxMessage)
 		for _, l := range m.Leases {
-			require.Len(t, l.Known, 8000)
+			require.Len(t, l.Attempt.Known, 8000)
 			got[l.Number] = true
 		}
 	}

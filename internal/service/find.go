@@ -126,7 +126,7 @@ func (s *Service) SuiteDetail(ctx context.Context, c Caller, name string) (contr
 		for _, h := range past[one.Name] {
 			last.Runs = append(last.Runs, contract.CaseInRun{Run: h.Run, Build: h.Build, VersionName: h.VersionName, Verdict: string(h.fold.Verdict), Flaky: h.fold.Flaky, At: h.At})
 		}
-		if i := slices.IndexFunc(read.Cases, func(k script.Case) bool { return k.Name == one.Name }); i >= 0 {
+		if i := slices.IndexFunc(read.Cases, func(k *script.Case) bool { return k.Name == one.Name }); i >= 0 {
 			last.Line = ptr(read.Cases[i].Pos.Line)
 		}
 		out.Last = append(out.Last, last)

@@ -84,7 +84,7 @@ func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 	d.Condition = fleet.Condition{Power: fleet.PowerUp}
 	h.fleet(link.Fleet{Devices: []link.Device{d}})
 	lease := h.lease()
-	require.Equal(t, run.Number, lease.Run, "a device that comes up takes what waits")
+	require.Equal(t, run.Number, lease.Attempt.Run, "a device that comes up takes what waits")
 
 	d.Condition = notAllowed // its owner takes the permission back while a lease has it
 	h.fleet(link.Fleet{Devices: []link.Device{d}})
@@ -100,7 +100,7 @@ func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 	require.Contains(t, here.Waiting[0].WaitsFor, "kaede-7-1 to be made ready")
 	d.Condition = fleet.Condition{Power: fleet.PowerUp}
 	h.fleet(link.Fleet{Devices: []link.Device{d}})
-	require.Equal(t, run.Number, h.lease().Run, "and goes on once it is mended")
+	require.Equal(t, run.Number, h.lease().Attempt.Run, "and goes on once it is mended")
 }
 
 func TestLegsWhoseDevicesNobodyMendsEndAsErrorsWithTheRemedy(t *testing.T) {
@@ -354,7 +354,7 @@ func TestALineupChoosesForARunAndSaysWhyOthersArePassedOver(t *testing.T) {
 	require.Equal(t, "1 are enough, and others go first", c.Passed[0].Why)
 	run := w.start(contract.NewRun{Lineup: ptr("newest")})
 	require.Len(t, w.detail(run.Number).Legs, 1)
-	require.Equal(t, "14", h.lease().Combination.OS)
+	require.Equal(t, "14", h.lease().Attempt.Combination.OS)
 	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}, Lineup: ptr("none")}, "")
 	refusal(t, err, `the lineup "none" takes no device now`)
 	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}, Lineup: ptr("gone")}, "")

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"sync"
 	"time"
+	"yamato/internal/core/fleet"
 	"yamato/internal/killpoint"
 
 	"yamato/internal/blob"
@@ -412,10 +413,9 @@ func leaseOut(a store.Assignment, g store.Goods, matched map[string]bool) link.L
 			known = append(known, l)
 		}
 	}
-	out := link.Lease{Number: a.Lease, Device: a.Device, Run: a.Run, Attempt: a.Attempt, Package: g.Package.V, PackageBlob: a.PackageBlob, SuiteBlob: g.Suite,
-		Cases: a.Cases, Seed: a.Seed, RealTime: a.RealTime, Known: known, Leave: a.Leave, LastSeq: a.LastSeq, TTLMS: a.TTLMS}
-	out.Combination.Kind, out.Combination.Model, out.Combination.Platform, out.Combination.OS, out.Combination.Language = a.Kind, a.Model, a.Platform, a.OS, a.Language
-	return out
+	return link.Lease{Number: a.Lease, Device: a.Device, Holder: fmt.Sprintf("run %d", a.Run), Apps: []string{g.Package.V.ApplicationID}, Leave: a.Leave, LastSeq: a.LastSeq, TTLMS: a.TTLMS,
+		Attempt: &link.Attempt{Run: a.Run, Number: a.Attempt, Combination: fleet.Combination{Kind: a.Kind, Model: a.Model, Platform: a.Platform, OS: a.OS, Language: a.Language},
+			Package: g.Package.V, PackageBlob: a.PackageBlob, SuiteBlob: g.Suite, Cases: a.Cases, Seed: a.Seed, RealTime: a.RealTime, Known: known}}
 }
 
 // MaxEvidence bounds one piece of evidence, in bytes.

@@ -260,6 +260,9 @@ func (w *work) cleaned(t *tally, c *link.Clean) {
 		t.now = c.Condition
 		t.device, t.why = c.Condition.State()
 	}
+	if c.Later { // it is not clean, and its host says when it is
+		t.device, t.why = unclean(c, t)
+	}
 	switch {
 	case c.Broken != nil:
 		t.broken = c.Broken
@@ -272,6 +275,17 @@ func (w *work) cleaned(t *tally, c *link.Clean) {
 	if t.Removed {
 		t.device, t.why, t.side = "offline", "it was removed", nil
 	}
+}
+
+// unclean gives the state of a device that its host has not been able to clean yet: none
+// that anything runs in, whatever its checks say.
+func unclean(c *link.Clean, t *tally) (state, why string) {
+	if c.Condition != nil {
+		if state, why := c.Condition.State(); state != "idle" {
+			return state, why
+		}
+	}
+	return "unready", "it has not been cleaned of its last lease yet"
 }
 
 // automatic is who sidelines devices when no person does.

@@ -285,8 +285,8 @@ func TestALateWordIsRefusedAndTheDeviceIsCleanedBeforeItsNextLease(t *testing.T)
 	h.say(link.Event{Lease: n, Seq: 3, Clean: &link.Clean{}})
 	next := h.lease()
 	require.Greater(t, next.Number, n)
-	require.Equal(t, []int{1}, next.Cases, "what was decided stands; only the rest runs again")
-	require.Equal(t, 2, next.Attempt)
+	require.Equal(t, []int{1}, next.Attempt.Cases, "what was decided stands; only the rest runs again")
+	require.Equal(t, 2, next.Attempt.Number)
 }
 
 func TestNobodySpeaksForAnothersLease(t *testing.T) {
@@ -325,7 +325,7 @@ func TestWhatPassesWhenRepeatedIsFlaky(t *testing.T) {
 	n := h.lease().Number
 	h.say(append([]link.Event{began(n), result(n, 2, 0, "fail"), result(n, 3, 1, "pass")}, finished(n, 4)...)...)
 	again := h.lease()
-	require.Equal(t, []int{0}, again.Cases)
+	require.Equal(t, []int{0}, again.Attempt.Cases)
 	n = again.Number
 	h.say(append([]link.Event{began(n), result(n, 2, 0, "pass")}, finished(n, 3)...)...)
 	d := w.awaitRun(r.Number, func(d contract.RunDetail) bool { return d.Run.State == "finished" })

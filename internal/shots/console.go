@@ -98,7 +98,7 @@ func (p *photographer) look() {
 		}
 		return p.tab.Point(at.X, at.Y)
 	})
-	p.see("fill #island")
+	p.see("in #island")
 	p.keep("console-look")
 }
 

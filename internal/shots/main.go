@@ -41,7 +41,7 @@ case "three passengers pay three single fares"
   start app fresh
   tpa tab called "Tickets"
   let single = number in #single-fare
-  fill #passengers wiht 3
+  putt 3 in #passengers
   expect number in #total = 3 * $sinlge
 end
 

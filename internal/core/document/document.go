@@ -79,7 +79,11 @@ func clip(err error) error {
 }
 
 func read(text []byte, into any) error {
-	err := yaml.UnmarshalWithOptions(text, into, yaml.Strict())
+	return words(yaml.UnmarshalWithOptions(text, into, yaml.Strict()), into)
+}
+
+// words says in words what the parser found.
+func words(err error, into any) error {
 	var typed *yaml.TypeError
 	var unknown *yaml.UnknownFieldError
 	var node *yaml.UnexpectedNodeTypeError

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"yamato/internal/core/screen"
@@ -31,10 +32,10 @@ type judged struct {
 	waited  time.Duration
 }
 
-// await waits until judge is content on a screen that has settled since the last
-// action, or until patience ends, and gives what judge last saw. It wakes when the
+// await waits until view is content on a screen that has settled since the last
+// action, or until patience ends, and gives what view last saw. It wakes when the
 // screen changes. What came to be right just before patience ended may settle after.
-func (r *runner) await(ctx context.Context, st Statement, judge func(*screen.Tree) sight) (judged, error) {
+func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, error) {
 	patience := r.o.Patience
 	if w := st.base().Within; w > 0 {
 		patience = w
@@ -47,22 +48,22 @@ func (r *runner) await(ctx context.Context, st Statement, judge func(*screen.Tre
 	var out judged
 	var okFrom time.Duration
 	for looks := 0; ; looks++ {
-		tree, err := r.device.Tree(ctx)
+		tree, err := r.device.Tree(r.ctx)
 		if err != nil {
 			return judged{}, err
 		}
 		now := r.device.Now()
-		r.settling.see(tree, now)
+		r.settling.See(tree, now)
 		if r.app == "" && tree.App != "system" {
 			r.app = tree.App
 		}
 		was := out.sight
-		out.sight, out.tree, out.waited = judge(tree), tree, now-from
+		out.sight, out.tree, out.waited = view(tree), tree, now-from
 		if !was.ok || !out.ok || was.key != out.key {
-			okFrom = r.settling.any
+			okFrom = r.settling.Any
 		}
 		out.reached = out.reached || looks > 0 && !was.ok && out.ok
-		calm := r.settling.settled(now, quiet)
+		calm := r.settling.Settled(now, quiet)
 		out.steady = out.ok && now-okFrom >= quiet
 		out.settled = calm && (!out.ok || out.steady)
 		if out.settled && (out.ok || out.final) {
@@ -76,10 +77,10 @@ func (r *runner) await(ctx context.Context, st Statement, judge func(*screen.Tre
 		if now >= deadline {
 			until = deadline + quiet
 		}
-		if soon := max(r.settling.changed, okFrom) + quiet; !tree.Busy && soon > now {
+		if soon := max(r.settling.Changed, okFrom) + quiet; !tree.Busy && soon > now {
 			until = min(until, soon)
 		}
-		if err := r.pass(ctx, tree.Revision, until); err != nil {
+		if err := r.pass(tree.Revision, until); err != nil {
 			return judged{}, err
 		}
 	}
@@ -92,12 +93,12 @@ const maxIdle = 1000
 var errStandsStill = errors.New("the device's clock stands still")
 
 // pass lets the device's time go on until its screen changes or until has come.
-func (r *runner) pass(ctx context.Context, revision uint64, until time.Duration) error {
-	if ctx.Err() != nil {
-		return fmt.Errorf("the attempt was ended: %w", context.Cause(ctx))
+func (r *runner) pass(revision uint64, until time.Duration) error {
+	if r.ctx.Err() != nil {
+		return fmt.Errorf("the attempt was ended: %w", context.Cause(r.ctx))
 	}
 	before := r.device.Now()
-	if err := r.device.AwaitChange(ctx, revision, until); err != nil {
+	if err := r.device.AwaitChange(r.ctx, revision, until); err != nil {
 		return err
 	}
 	if r.device.Now() > before || revision != r.idleAt {
@@ -108,24 +109,17 @@ func (r *runner) pass(ctx context.Context, revision uint64, until time.Duration)
 	return nil
 }
 
-// look awaits and turns what it saw into the end of the case, if it is one.
-func (r *runner) look(ctx context.Context, st Statement, expected string, judge func(*screen.Tree) sight) (sight, *stop) {
-	saw, err := r.await(ctx, st, judge)
+// judge awaits and turns what it saw into the end of the case, if it is one.
+func (r *runner) judge(st Statement, expected string, view func(*screen.Tree) sight) (sight, *stop) {
+	saw, err := r.await(st, view)
 	if err != nil {
-		return saw.sight, r.trouble(ctx, st, err)
+		return saw.sight, r.trouble(st, err)
 	}
 	if saw.ok && saw.settled {
 		return saw.sight, nil
 	}
-	switch st.(type) {
-	case *ExpectCount: // a count that was reached in between has been reached
-		if saw.reached {
-			return saw.sight, nil
-		}
-	case *Tap, *Fill, *Type, *TakePicture: // who acts need not wait for an answer for ever
-		if saw.steady {
-			return saw.sight, nil
-		}
+	if p, ok := st.(patient); ok && p.content(saw) { // who acts need not wait for an answer for ever
+		return saw.sight, nil
 	}
 	cause, actual := r.verdictOf(saw)
 	if ran := r.device.Now() - r.began; ran >= r.o.CaseLimit {
@@ -134,7 +128,7 @@ func (r *runner) look(ctx context.Context, st Statement, expected string, judge 
 	stopped := r.stop(st, cause, expected, actual)
 	stopped.failure.WaitedMS, stopped.failure.Settled = saw.waited.Milliseconds(), saw.settled && cause != Awaited
 	if saw.tree.Busy {
-		stopped.failure.PendingMS = (r.device.Now() - r.settling.busy).Milliseconds()
+		stopped.failure.PendingMS = (r.device.Now() - r.settling.Busy).Milliseconds()
 	}
 	var marks []screen.Rect
 	for i, n := range saw.nodes {
@@ -144,7 +138,7 @@ func (r *runner) look(ctx context.Context, st Statement, expected string, judge 
 		marks = append(marks, n.Visible)
 		stopped.failure.Candidates = append(stopped.failure.Candidates, Candidate{i + 1, n.Role, n.ID, n.Label(), n.Bounds})
 	}
-	r.keepFailure(ctx, stopped, marks)
+	r.keepFailure(stopped, marks)
 	return saw.sight, stopped
 }
 
@@ -158,7 +152,7 @@ func (r *runner) verdictOf(saw judged) (Cause, string) {
 	}
 	switch {
 	case saw.tree.Busy:
-		pending := fmt.Sprintf("the app's answer was still awaited, for %s", short(r.device.Now()-r.settling.busy))
+		pending := fmt.Sprintf("the app's answer was still awaited, for %s", short(r.device.Now()-r.settling.Busy))
 		if saw.ok {
 			return Awaited, pending + "; what the screen shows meanwhile proves nothing"
 		}
@@ -167,9 +161,9 @@ func (r *runner) verdictOf(saw judged) (Cause, string) {
 		}
 		return Awaited, pending + "; so far " + actual
 	case saw.ok:
-		return Contradicted, joinWords("it had not stayed so for "+short(r.o.Quiet), r.settling.unrest(r.settling.before()))
+		return Contradicted, joinWords("it had not stayed so for "+short(r.o.Quiet), r.unrest())
 	case !saw.settled:
-		return saw.cause, joinWords(actual, r.settling.unrest(r.settling.before()))
+		return saw.cause, joinWords(actual, r.unrest())
 	}
 	return saw.cause, actual
 }
@@ -200,4 +194,21 @@ func front(t *screen.Tree) string {
 		return "a screen of the system's"
 	}
 	return "the app " + clipText(t.App)
+}
+
+// unrest says what kept a screen from settling.
+func (r *runner) unrest() string {
+	var names []string
+	for _, n := range r.settling.Unrest() {
+		if name := describe(n); !slices.Contains(names, name) && (n.ID != "" || n.Label() != "") {
+			names = append(names, name)
+		}
+	}
+	if more := len(names) - 3; more > 0 {
+		names = append(names[:3], fmt.Sprintf("%d more", more))
+	}
+	if len(names) == 0 {
+		return "the screen was still changing"
+	}
+	return "the screen was still changing: " + strings.Join(names, ", ")
 }

@@ -1,70 +1,23 @@
 package script
 
 import (
-	"fmt"
 	"regexp/syntax"
-	"strings"
-	"unicode"
-	"unicode/utf8"
 )
 
-// Bounds on a script.
+// Bounds on a script, beside those of its text.
 const (
-	maxText     = 1 << 20 // bytes
-	maxLine     = 4000    // characters
 	maxCases    = 5000
 	maxSteps    = 50_000
 	maxTags     = 50  // of a suite, and of a case
-	maxDepth    = 40  // of brackets, and of elements in elements
+	maxTag      = 100 // characters
+	maxTitle    = 200 // characters of a suite's or a case's name
+	maxDepth    = 40  // of brackets, of elements in elements, and of blocks in blocks
 	maxTerms    = 200 // of one sum or product
-	maxName     = 100 // characters of a name after # or $, and of a tag
+	maxTimes    = 1000
+	maxRan      = 50_000 // steps that one case carries out
 	maxFindings = 1000
 	maxHints    = 200 // findings after that come without suggestions
 )
-
-// unreadable reports characters that are no text: damaged UTF-8, and controls, which
-// would go into names and records unseen.
-func (p *parser) unreadable(text string) {
-	for i, line := range p.lines {
-		column := 0
-		for at, r := range line {
-			column++
-			damaged := r == utf8.RuneError && !strings.HasPrefix(line[at:], "\uFFFD")
-			if !damaged && (!unicode.IsControl(r) || r == '\t' || r == '\r') {
-				continue
-			}
-			f := Finding{Pos: Pos{i + 1, column}, Length: 1, Message: fmt.Sprintf("a script holds no control characters, such as %U", r), Hint: "take it out"}
-			if damaged {
-				f.Message, f.Hint = "this is not UTF-8 text", "scripts are UTF-8: save the file as that"
-			}
-			p.report(f)
-			break
-		}
-		if len(p.findings) >= maxHints {
-			return
-		}
-	}
-}
-
-// maxWords bounds what a finding says, in characters.
-const maxWords = 400
-
-// maxExcerpt is how much of a line a finding repeats, in characters.
-const maxExcerpt = 200
-
-// excerpt gives the part of a line about a column, and how many characters before it
-// are left out.
-func excerpt(line string, column int) (part string, shift int) {
-	if len(line) <= maxExcerpt {
-		return strings.ToValidUTF8(line, "\uFFFD"), 0
-	}
-	runes := []rune(line)
-	if len(runes) > maxExcerpt {
-		shift = max(0, min(column-1-maxExcerpt/2, len(runes)-maxExcerpt))
-		runes = runes[shift : shift+maxExcerpt]
-	}
-	return string(runes), shift
-}
 
 // deeper runs read one level deeper, up to maxDepth.
 func (p *parser) deeper(read func()) {
@@ -74,6 +27,12 @@ func (p *parser) deeper(read func()) {
 	}
 	read()
 	p.depth--
+}
+
+func (p *parser) fewTerms(n int) {
+	if n >= maxTerms {
+		p.fail(p.peek(), "take it apart with `let`", "a sum or product has at most %d terms", maxTerms)
+	}
 }
 
 // Bounds on patterns, in instructions of the machine that looks for them.
@@ -101,10 +60,4 @@ func patternSize(pattern string) (int, error) {
 		return min(n, 1<<30)
 	}
 	return size(re), nil
-}
-
-func (p *parser) fewTerms(n int) {
-	if n >= maxTerms {
-		p.fail(p.peek(), "take it apart with `let`", "a sum or product has at most %d terms", maxTerms)
-	}
 }

@@ -72,7 +72,7 @@ func FuzzReadAtSizeAndDepth(f *testing.F) {
 		_, findings := Read("suite \"s\"\ncase \"c\"\n" + head + strings.Repeat(part, int(times)) + tail + "\nend\n")
 		require.LessOrEqual(t, len(findings), maxFindings)
 		for _, one := range findings {
-			require.LessOrEqual(t, len(one.Format("f")), 4*maxExcerpt+2000)
+			require.LessOrEqual(t, len(one.Format("f")), 2800)
 		}
 	})
 }

@@ -26,6 +26,7 @@ const (
 
 // Options are the circumstances of a case.
 type Options struct {
+	App       string        // id of the app under test
 	Patience  time.Duration // where neither step nor suite says otherwise
 	CaseLimit time.Duration
 	Quiet     time.Duration
@@ -47,6 +48,7 @@ type Result struct {
 // Failure says why a case did not pass, in the order in which people ask.
 type Failure struct {
 	Cause      Cause       `json:"cause"`
+	File       string      `json:"file,omitempty"`
 	Line       int         `json:"line"`
 	Column     int         `json:"column"`
 	Step       string      `json:"step"`
@@ -116,23 +118,21 @@ var outcomes = map[Cause]verdict.Verdict{
 // RunCase runs one case of a suite on a device and judges it. It gives a result
 // whatever happens; a cancelled ctx counts as trouble.
 func RunCase(ctx context.Context, s *Suite, c *Case, d Device, o Options, rec Recorder) Result {
-	r := newRunner(s, d, o, rec)
+	r := newRunner(ctx, s, d, o, rec)
 	if lacks := missing(s.Needs(c), d.Abilities()); len(lacks) > 0 {
-		return Result{Verdict: verdict.Skip, Steps: []StepRecord{}, Failure: &Failure{Cause: NoAbility, Line: c.Pos.Line, Column: c.Pos.Column,
+		return Result{Verdict: verdict.Skip, Steps: []StepRecord{}, Failure: &Failure{Cause: NoAbility, File: c.Pos.File, Line: c.Pos.Line, Column: c.Pos.Column,
 			Step: c.Name, Expected: "a device that can do `" + strings.Join(lacks, "`, `") + "`", Actual: "this one cannot"}}
 	}
-	stopped := r.open(ctx, c)
-	for _, body := range [][]Statement{s.BeforeEach, c.Body} {
-		for _, st := range body {
-			if stopped != nil {
-				break
-			}
-			stopped = r.step(ctx, st)
+	bodies := s.bodies(c)
+	stopped := r.open(c, edge(bodies, false))
+	for _, b := range bodies {
+		if stopped == nil {
+			stopped = r.block(b)
 		}
 	}
 	took := d.Now() - r.began
 	if stopped == nil {
-		stopped = r.lookOnceMore(ctx, c)
+		stopped = r.lookOnceMore(c, edge(bodies, true))
 	}
 	result := Result{Verdict: verdict.Pass, TookMS: took.Milliseconds(), Steps: r.steps, Matched: r.matched}
 	if stopped != nil {
@@ -145,17 +145,20 @@ func missing(needs, have []string) []string {
 	return slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(needs))), func(n string) bool { return slices.Contains(have, n) })
 }
 
+// runner carries out one case.
 type runner struct {
+	ctx     context.Context // of the case, as a runner is
 	suite   *Suite
 	device  Device
 	o       Options
 	rec     Recorder
 	began   time.Duration
+	ran     int // steps that were carried out
 	steps   []StepRecord
 	values  map[string]value
 	matched []string
 
-	settling *settling
+	settling *screen.Settling
 	idle     int    // calls in a row that brought neither a change nor time
 	idleAt   uint64 // the revision then
 	app      string // in front once the case had begun
@@ -169,7 +172,7 @@ type stop struct {
 	err     error // of the device
 }
 
-func newRunner(s *Suite, d Device, o Options, rec Recorder) *runner {
+func newRunner(ctx context.Context, s *Suite, d Device, o Options, rec Recorder) *runner {
 	if s.Patience > 0 {
 		o.Patience = s.Patience
 	}
@@ -185,45 +188,51 @@ func newRunner(s *Suite, d Device, o Options, rec Recorder) *runner {
 	if o.Known == nil {
 		o.Known = func(string) bool { return false }
 	}
-	return &runner{suite: s, device: d, o: o, rec: rec, began: d.Now(), values: map[string]value{}, steps: []StepRecord{},
-		settling: newSettling(d.Now())}
+	return &runner{ctx: ctx, suite: s, device: d, o: o, rec: rec, began: d.Now(), values: map[string]value{}, steps: []StepRecord{},
+		settling: screen.NewSettling(d.Now())}
 }
+
+// opening is the step that no script writes: the app is started for a case.
+func opening(c *Case) Statement { return &StartApp{Step: Step{Pos: c.Pos, Text: "start app"}} }
 
 // open starts the app afresh, unless the case's own first step does, or the
 // suite goes on in what the case before left.
-func (r *runner) open(ctx context.Context, c *Case) *stop {
-	first := append(slices.Clone(r.suite.BeforeEach), c.Body...)
-	if len(first) > 0 {
-		if start, ok := first[0].(*StartApp); ok {
-			if !r.suite.KeepApp {
-				start.Fresh = true
-			}
-			return nil
-		}
+func (r *runner) open(c *Case, first Statement) *stop {
+	if _, ok := first.(*StartApp); ok {
+		return nil
 	}
 	how := Fresh
 	if r.suite.KeepApp {
 		how = Resume
 	}
-	if err := r.device.Start(ctx, how); err != nil {
-		return r.trouble(ctx, &StartApp{Step: Step{Pos: c.Pos, Text: "start app"}}, err)
+	return r.act(opening(c), r.device.Start(r.ctx, r.o.App, how))
+}
+
+// block carries out statements one after the other.
+func (r *runner) block(b *Block) *stop {
+	for _, st := range b.Steps {
+		if stopped := r.step(st); stopped != nil {
+			return stopped
+		}
 	}
-	r.acted()
 	return nil
 }
 
-func (r *runner) acted() { r.settling.acted(r.device.Now()) }
-
-func (r *runner) step(ctx context.Context, st Statement) *stop {
+func (r *runner) step(st Statement) *stop {
+	if inner, ok := st.(bodied); ok && inner.body() != nil { // its steps are records of their own
+		return st.run(r)
+	}
 	b := st.base()
 	at := r.device.Now()
 	r.note, r.doubted = "", ""
-	stopped := r.do(ctx, st)
-	if stopped == nil && r.device.Now()-r.began >= r.o.CaseLimit {
-		stopped = r.stop(st, OutOfTime, r.endInTime(), fmt.Sprintf("it has run for %s", short(r.device.Now()-r.began)))
-		r.keepFailure(ctx, stopped, nil)
+	stopped := st.run(r)
+	r.ran++
+	if ran := r.device.Now() - r.began; stopped == nil && (ran >= r.o.CaseLimit || r.ran >= maxRan) {
+		stopped = r.stop(st, OutOfTime, r.endInTime(), fmt.Sprintf("it has run for %s, %d steps", short(ran), r.ran))
+		r.keepFailure(stopped, nil)
 	}
-	record := StepRecord{Line: b.Pos.Line, Text: b.Text, AtMS: (at - r.began).Milliseconds(), TookMS: (r.device.Now() - at).Milliseconds(), Verdict: string(verdict.Pass), Note: r.note, Absent: r.doubted}
+	record := StepRecord{File: b.Pos.File, Line: b.Pos.Line, Text: b.Text, AtMS: (at - r.began).Milliseconds(), TookMS: (r.device.Now() - at).Milliseconds(),
+		Verdict: string(verdict.Pass), Note: r.note, Absent: r.doubted}
 	if stopped != nil {
 		record.Verdict, record.Note = string(outcomes[stopped.failure.Cause]), stopped.failure.Actual
 	}
@@ -232,65 +241,30 @@ func (r *runner) step(ctx context.Context, st Statement) *stop {
 	return stopped
 }
 
-func (r *runner) do(ctx context.Context, st Statement) *stop {
-	switch s := st.(type) {
-	case *StartApp:
-		how := Resume
-		if s.Fresh {
-			how = Fresh
-		}
-		return r.act(ctx, st, r.device.Start(ctx, how))
-	case *Tap:
-		return r.tap(ctx, st, s.Element)
-	case *Fill:
-		return r.fill(ctx, s)
-	case *Type:
-		return r.typeKeys(ctx, s)
-	case *Press:
-		return r.press(ctx, s)
-	case *Let:
-		v, stopped := r.valueWhenSettled(ctx, st, s.Value)
-		if stopped == nil {
-			r.values[s.Name] = v
-		}
-		return stopped
-	case *TakePicture:
-		return r.picture(ctx, s)
-	case *ExpectShown:
-		return r.expectShown(ctx, s)
-	case *ExpectShows:
-		return r.expectShows(ctx, s)
-	case *ExpectCount:
-		return r.expectCount(ctx, s)
-	case *ExpectNumber:
-		return r.expectNumber(ctx, s)
-	}
-	return r.stop(st, Trouble, "a step that this version knows", fmt.Sprintf("it is a %T", st))
-}
-
-func (r *runner) act(ctx context.Context, st Statement, err error) *stop {
+// act notes that the device was acted on, unless err came of it.
+func (r *runner) act(st Statement, err error) *stop {
 	if err != nil {
-		return r.trouble(ctx, st, err)
+		return r.trouble(st, err)
 	}
-	r.acted()
+	r.settling.Acted(r.device.Now())
 	return nil
 }
 
 // stop ends the case at a statement.
 func (r *runner) stop(st Statement, cause Cause, expected, actual string) *stop {
 	b := st.base()
-	return &stop{failure: Failure{Cause: cause, Line: b.Pos.Line, Column: b.Pos.Column, Step: b.Text, Expected: expected, Actual: actual,
-		QuietMS: (r.device.Now() - r.settling.any).Milliseconds(), Settled: true}}
+	return &stop{failure: Failure{Cause: cause, File: b.Pos.File, Line: b.Pos.Line, Column: b.Pos.Column, Step: b.Text, Expected: expected, Actual: actual,
+		QuietMS: (r.device.Now() - r.settling.Any).Milliseconds(), Settled: true}}
 }
 
 // trouble tells an app's crash from everything else that a device may report.
-func (r *runner) trouble(ctx context.Context, st Statement, err error) *stop {
+func (r *runner) trouble(st Statement, err error) *stop {
 	var crash *Crash
 	switch {
 	case errors.As(err, &crash):
 		stopped := r.stop(st, Crashed, "the app to keep running", "it crashed: "+crash.Reason)
 		stopped.failure.Report = crash.Report
-		r.keepFailure(ctx, stopped, nil)
+		r.keepFailure(stopped, nil)
 		return stopped
 	case errors.Is(err, errNoAbility):
 		return r.stop(st, NoAbility, "a device that can do this", err.Error())
@@ -304,26 +278,23 @@ func (r *runner) trouble(ctx context.Context, st Statement, err error) *stop {
 const FailurePicture = "failure"
 
 // keepFailure keeps the picture with the places marked, and the tree.
-func (r *runner) keepFailure(ctx context.Context, s *stop, marks []screen.Rect) {
-	tree, _ := r.device.Tree(ctx)
-	if p, err := r.device.Picture(ctx); err == nil {
+func (r *runner) keepFailure(s *stop, marks []screen.Rect) {
+	tree, _ := r.device.Tree(r.ctx)
+	if p, err := r.device.Picture(r.ctx); err == nil {
 		r.rec.Picture(FailurePicture, p, tree, marks, screen.Rect{})
 	}
 }
 
 // lookOnceMore sees whether the app outlives the last step of a case: what it was told
 // by it has been answered, or patience has ended, and some time has passed since.
-func (r *runner) lookOnceMore(ctx context.Context, c *Case) *stop {
-	last := Statement(&StartApp{Step: Step{Pos: c.Pos, Text: "start app"}})
-	for _, body := range [][]Statement{r.suite.BeforeEach, c.Body} {
-		if len(body) > 0 {
-			last = body[len(body)-1]
-		}
+func (r *runner) lookOnceMore(c *Case, last Statement) *stop {
+	if last == nil {
+		last = opening(c)
 	}
 	from := r.device.Now()
-	until := max(from+r.o.Quiet, r.settling.acts+lastLook)
+	until := max(from+r.o.Quiet, r.settling.Acts+lastLook)
 	for {
-		tree, err := r.device.Tree(ctx)
+		tree, err := r.device.Tree(r.ctx)
 		now := r.device.Now()
 		if err == nil && now >= until && (!tree.Busy || now >= from+r.o.Patience) {
 			return nil
@@ -332,57 +303,14 @@ func (r *runner) lookOnceMore(ctx context.Context, c *Case) *stop {
 			if now >= until {
 				until = from + r.o.Patience
 			}
-			err = r.pass(ctx, tree.Revision, until)
+			err = r.pass(tree.Revision, until)
 		}
 		if err != nil {
-			stopped := r.trouble(ctx, last, err)
+			stopped := r.trouble(last, err)
 			stopped.failure.Actual += ", after the last step"
 			return stopped
 		}
 	}
-}
-
-// find resolves an element to what is on the screen, and remembers what matched.
-func (r *runner) find(e Element, t *screen.Tree) (screen.Locator, []*screen.Node) {
-	l := r.locator(e)
-	nodes := l.Find(t)
-	for p := &e; p != nil; p = p.In {
-		if !slices.Contains(r.matched, p.Text) && (p == &e && len(nodes) > 0 || p != &e && len(r.locator(*p).Find(t)) > 0) {
-			r.matched = append(r.matched, p.Text)
-		}
-	}
-	return l, nodes
-}
-
-func (r *runner) locator(e Element) screen.Locator {
-	l := screen.Locator{ID: e.ID, Role: e.Role, Ordinal: e.Ordinal, Label: r.match(e.Label), Called: r.match(e.Called)}
-	if e.In != nil {
-		in := r.locator(*e.In)
-		l.In = &in
-	}
-	return l
-}
-
-func (r *runner) match(w *Wanted) screen.Match {
-	switch {
-	case w == nil:
-		return screen.Match{}
-	case w.Pattern != nil:
-		return screen.Match{Pattern: w.Pattern}
-	}
-	return screen.Match{Text: r.text(*w.Text)}
-}
-
-func (r *runner) text(t Template) string {
-	var b strings.Builder
-	for _, p := range t.Parts {
-		if p.Variable != "" {
-			b.WriteString(r.values[p.Variable].String())
-		} else {
-			b.WriteString(p.Text)
-		}
-	}
-	return b.String()
 }
 
 func short(d time.Duration) string {

@@ -50,7 +50,11 @@ func (p *paper) Tree(context.Context) (*screen.Tree, error) {
 func (p *paper) Now() time.Duration                       { return p.now }
 func (p *paper) Abilities() []string                      { return p.abilities }
 func (p *paper) Picture(context.Context) (Picture, error) { return nil, errors.New("no picture") }
-func (p *paper) Start(context.Context, Start) error       { p.did = append(p.did, "start"); return p.fault }
+func (p *paper) Stop(context.Context, string) error       { return p.fault }
+func (p *paper) Start(context.Context, string, Start) error {
+	p.did = append(p.did, "start")
+	return p.fault
+}
 
 func (p *paper) AwaitChange(_ context.Context, revision uint64, until time.Duration) error {
 	for p.now < until {
@@ -98,7 +102,7 @@ func judge(t *testing.T, d *paper, known string, steps ...string) Result {
 	t.Helper()
 	s, findings := Read("suite \"s\"\npatience 4s\ncase \"c\"\n" + strings.Join(steps, "\n") + "\nend\n")
 	require.Zero(t, Faults(findings), "%+v", findings)
-	return RunCase(context.Background(), s, &s.Cases[0], d, Options{Known: func(l string) bool { return l == known }}, nobody{})
+	return RunCase(context.Background(), s, s.Cases[0], d, Options{Known: func(l string) bool { return l == known }}, nobody{})
 }
 
 func TestTheVerdictTable(t *testing.T) {
@@ -194,7 +198,7 @@ func TestACaseEndsAtItsOwnLimit(t *testing.T) {
 	slow := &paper{moments: []moment{
 		{0, shows(el("button", "go", "Go", 10))}, {100 * time.Second, shows(el("button", "done", "Done", 10))},
 		{200 * time.Second, shows(el("button", "go", "Go", 10))}, {300 * time.Second, shows(el("button", "done", "Done", 10))}}}
-	r := RunCase(context.Background(), s, &s.Cases[0], slow, Options{CaseLimit: 3 * time.Minute}, nobody{})
+	r := RunCase(context.Background(), s, s.Cases[0], slow, Options{CaseLimit: 3 * time.Minute}, nobody{})
 	require.Equal(t, verdict.Fail, r.Verdict)
 	require.Equal(t, OutOfTime, r.Failure.Cause)
 }
@@ -203,9 +207,9 @@ func TestFillTakesAwayWhatWasThereAndNumbersCompute(t *testing.T) {
 	field := el("textbox", "n", "", 10)
 	field.Value, field.Focused = "12", true
 	d := still(field, el("", "single", "€4.20", 40), el("", "total", "€12.60", 70))
-	r := judge(t, d, "", `let single = number in #single`, `fill #n with 3`, `expect number in #total = 3 * $single`, `expect number in #total > $single + (8 - 1.5)`, `expect #total shows "€12.60"`)
+	r := judge(t, d, "", `let single = number in #single`, `put 3 in #n`, `expect number in #total = 3 * $single`, `expect number in #total > $single + (8 - 1.5)`, `expect #total shows "€12.60"`)
 	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
-	require.Equal(t, []string{"start", "tap n", "keys \uE010\uE003\uE0033"}, d.did)
+	require.Equal(t, []string{"start", "tap n", "keys \uE010\uE003\uE003", "keys 3"}, d.did)
 	require.ElementsMatch(t, []string{"#single", "#n", "#total"}, r.Matched)
 }
 
@@ -219,7 +223,7 @@ func TestFindingsMarkTheirPlaceAndSuggest(t *testing.T) {
 	_, findings := Read("suite \"x\"\ncase \"a\"\n\ttpa \"Go\"\n  expect botton\n  expect \"Go\"\nend\n")
 	require.Len(t, findings, 2)
 	require.Equal(t, "f.suite:3:2: fault: unknown word `tpa`; did you mean `tap`?\n    \ttpa \"Go\"\n    \t^^^\n", findings[0].Format("f.suite"))
-	require.Equal(t, Pos{4, 10}, findings[1].Pos)
+	require.Equal(t, Pos{Line: 4, Column: 10}, findings[1].Pos)
 	require.Contains(t, findings[1].Hint, "`button`")
 }
 
@@ -237,7 +241,7 @@ func TestEveryFaultIsFoundNotOnlyTheFirst(t *testing.T) {
 		"suite \"s\"\ncase \"a\"\nexpect 'x'\nend":                                  "double quotes",
 		"suite \"s\"\ncase \"a\"\nswipe up\nend":                                    "not ready in this version",
 		"suite \"s\"\ntap #x\ncase \"a\"\nexpect #x\nend":                           "steps stand in a case",
-		"suite \"s\"\ncase \"a\"\nexpect #x within 15\nend":                         "how long",
+		"suite \"s\"\ncase \"a\"\nexpect #x within 15\nend":                         "needs a unit",
 		"suite \"s\"\ncase \"a\"\nexpect at least 2.5 button\nend":                  "a whole number",
 		"suite \"s\"\ncase \"a\"\nexpect #x within 15parsecs\nend":                  "unknown unit",
 		"suite \"s\"\nsuite \"t\"\ncase \"a\"\nexpect #x\nend":                      "has a name already",
@@ -253,10 +257,11 @@ func TestEveryFaultIsFoundNotOnlyTheFirst(t *testing.T) {
 
 func TestIndentationCommentsAndCurlyQuotesDoNotMatter(t *testing.T) {
 	s, findings := Read("\ufeffSUITE “Buying”\r\n  // a note\r\nCase “a” tags one, two\r\n\t  Expect   \"x // y\"   // seen\r\nEND")
-	require.Empty(t, findings)
+	require.Zero(t, Faults(findings))
+	require.Len(t, findings, 1, "curly quotes are told of once, and are no fault")
 	require.Equal(t, "Buying", s.Name)
 	require.Equal(t, []string{"one", "two"}, s.Cases[0].Tags)
-	require.Equal(t, `Expect "x // y"`, s.Cases[0].Body[0].base().Text)
+	require.Equal(t, `Expect "x // y"`, s.Cases[0].Body.Steps[0].base().Text)
 }
 
 func FuzzReadNeverPanicsAndMarksPlacesThatExist(f *testing.F) {

@@ -108,7 +108,7 @@ func TestWhatComesJustBeforePatienceEndsMaySettleAfter(t *testing.T) {
 func TestWhatHasNeverMatchedIsToldWithTheStepThatItsAbsencePasses(t *testing.T) {
 	var notes []string
 	s, _ := Read("suite \"s\"\ncase \"c\"\nexpect no #typo\nexpect no #known\nexpect at most 3 #typo\nend\n")
-	r := RunCase(t.Context(), s, &s.Cases[0], still(), Options{Known: func(l string) bool { return l == "#known" }}, nobody{})
+	r := RunCase(t.Context(), s, s.Cases[0], still(), Options{Known: func(l string) bool { return l == "#known" }}, nobody{})
 	require.Equal(t, verdict.Pass, r.Verdict)
 	for _, step := range r.Steps {
 		notes = append(notes, step.Note)

@@ -23,6 +23,8 @@ type Device struct {
 // Driver opens devices that do nothing.
 type Driver struct{ opened int }
 
+func init() { host.Register("null", func() (host.Driver, error) { return &Driver{}, nil }) }
+
 // Open gives one of them.
 func (v *Driver) Open(s *host.Site, d host.SiteDevice, m fleet.Model) (host.Device, error) {
 	v.opened++
@@ -66,7 +68,7 @@ func (d *Device) Tap(context.Context, screen.Point) error { return nil }
 func (d *Device) Keys(context.Context, string) error { return nil }
 
 // Start does nothing.
-func (d *Device) Start(context.Context, script.Start) error { return nil }
+func (d *Device) Start(context.Context, string, script.Start) error { return nil }
 
 // Abilities are none.
 func (d *Device) Abilities() []string { return nil }
@@ -87,10 +89,10 @@ func (d *Device) Install(ctx context.Context, _ host.App) error {
 }
 
 // Stop does nothing.
-func (d *Device) Stop(context.Context) error { return nil }
+func (d *Device) Stop(context.Context, string) error { return nil }
 
 // Clean does nothing.
-func (d *Device) Clean(context.Context, host.Cleaning) error { return nil }
+func (d *Device) Clean(context.Context, host.Cleaning, ...string) error { return nil }
 
 // Close does nothing.
 func (d *Device) Close() error { return nil }

@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
-	"slices"
-	"strings"
 	"time"
 
 	"yamato/internal/core/fleet"
@@ -28,16 +26,10 @@ const (
 	troubleSleep     = "sleep"     // its screen goes off while an app runs
 )
 
-// Troubles lists them for people.
-var Troubles = []string{troubleBehind, troubleBlack, troubleCable, troubleDialog, troubleDirty, troubleHang, troubleLock, troublePopup, troubleSleep, troubleSpace, troubleUntrusted}
-
-// Deeds lists what hands can do to a stand-in.
-var Deeds = []string{"allow-always", "allow-once", "answer-dialog", "charge", "developer-mode", "free-space", "mend", "plug-in", "remove-app", "set-clock", "trust-computer", "trust-developer", "unlock", "unplug"}
-
 // body is what a stand-in is like beside its apps: its power, its lock, and what
 // can go wrong with it.
 type body struct {
-	state    host.StandinState
+	state    State
 	troubles map[string]int // how many times yet; -1 for always
 	chances  map[string]float64
 	rolls    uint64
@@ -59,7 +51,7 @@ type body struct {
 	full     bool
 }
 
-func newBody(s host.StandinState) body {
+func newBody(s State) body {
 	b := body{state: s, troubles: map[string]int{}, chances: map[string]float64{}, noticed: make(chan struct{}, 1), fresh: true, trusts: !s.Untrusted, stubborn: s.Dialog}
 	for _, t := range s.Troubles {
 		if t.Chance > 0 {
@@ -161,7 +153,7 @@ func (d *Device) Empty(ctx context.Context) error {
 		return err
 	}
 	clear(d.apps)
-	d.last, d.fresh, d.full = nil, true, false
+	d.fresh, d.full = true, false
 	return d.render()
 }
 
@@ -304,47 +296,3 @@ func (d *Device) within() error {
 }
 
 var errUnplugged = &host.Trouble{Why: "it does not answer any more: its cable has dropped", Remedy: "plug it in with a cable that carries data"}
-
-// Deed does to the device what hands and fate do to a real one: a deed of Deeds,
-// "remove-app ID", or "trouble NAME" with how many times, -1 for always, 0 for never.
-func (d *Device) Deed(_ context.Context, deed string, count int) error {
-	word, rest, _ := strings.Cut(deed, " ")
-	if word == "trouble" {
-		if !slices.Contains(Troubles, rest) {
-			return &host.Trouble{Why: fmt.Sprintf("stand-ins know no trouble %q", rest), Remedy: "there are " + strings.Join(Troubles, ", ")}
-		}
-		d.troubles[rest] = max(count, -1)
-		delete(d.chances, rest)
-		return nil
-	}
-	do, ok := deeds[word]
-	if !ok {
-		return &host.Trouble{Why: fmt.Sprintf("hands cannot %q", word), Remedy: "there are " + strings.Join(Deeds, ", ")}
-	}
-	do(d, rest)
-	d.notice()
-	return d.render()
-}
-
-var deeds = map[string]func(d *Device, rest string){
-	"allow-always":    func(d *Device, _ string) { d.state.Debugging = "always" },
-	"allow-once":      func(d *Device, _ string) { d.state.Debugging = "once" },
-	"answer-dialog":   func(d *Device, _ string) { d.stubborn, d.dialogs = "", nil },
-	"charge":          func(d *Device, _ string) { d.state.Charge, d.state.Discharging = 90, false },
-	"developer-mode":  func(d *Device, _ string) { d.state.Developer = "" },
-	"free-space":      func(d *Device, _ string) { d.state.FreeMB, d.full = 8192, false },
-	"mend":            func(d *Device, _ string) { clear(d.troubles); clear(d.chances) },
-	"set-clock":       func(d *Device, _ string) { d.state.ClockOff = 0 },
-	"trust-computer":  func(d *Device, _ string) { d.state.Distrusts = false },
-	"trust-developer": func(d *Device, _ string) { d.trusts = true },
-	"unlock":          func(d *Device, _ string) { d.state.Code = false },
-	"unplug":          func(d *Device, _ string) { d.state.Unplugged = true },
-	"plug-in": func(d *Device, _ string) { // debugging that is on and was never asked for asks now
-		if d.state.Unplugged = false; d.state.Debugging == "never" && d.state.Developer != "off" {
-			d.state.Debugging = "asked"
-		}
-	},
-	"remove-app": func(d *Device, id string) {
-		d.state.Installed = slices.DeleteFunc(slices.Clone(d.state.Installed), func(i fleet.Installed) bool { return i.ID == id || id == "" })
-	},
-}

@@ -21,7 +21,7 @@ import (
 )
 
 // one gives a stand-in of a kind in a state; it is never shared.
-func one(t *testing.T, kind, platform string, state host.StandinState) *standin.Device {
+func one(t *testing.T, kind, platform string, state standin.State) *standin.Device {
 	t.Helper()
 	d := standin.New(standin.Config{Sandbox: []string{testbin.Program(t), standin.SandboxArgument}, State: state,
 		Device: fleet.Device{Name: "kaede-7-1", Kind: kind, Platform: platform, Model: "Kaede 7", OS: "14", Form: "phone", Width: 408, Height: 896, MemoryMB: 8192}})
@@ -29,8 +29,8 @@ func one(t *testing.T, kind, platform string, state host.StandinState) *standin.
 	return d
 }
 
-func with(name string, count int) host.StandinState {
-	return host.StandinState{Troubles: []host.StandinTrouble{{Name: name, Count: count}}}
+func with(name string, count int) standin.State {
+	return standin.State{Troubles: []standin.StateTrouble{{Name: name, Count: count}}}
 }
 
 func text(t *testing.T, d host.Device) string {
@@ -44,7 +44,7 @@ func text(t *testing.T, d host.Device) string {
 
 func TestAFirstBootEndsLockedAndInDialogsThatAreSentAway(t *testing.T) {
 	ctx := context.Background()
-	d := one(t, fleet.Emulator, "android", host.StandinState{})
+	d := one(t, fleet.Emulator, "android", standin.State{})
 	require.False(t, d.Up())
 	_, err := d.Tree(ctx)
 	require.ErrorContains(t, err, "switched off")
@@ -75,7 +75,7 @@ func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
 	require.NoError(t, err)
 	for name, c := range map[string]struct {
 		kind, platform string
-		state          host.StandinState
+		state          standin.State
 		mend           string
 		says           string
 	}{
@@ -84,7 +84,7 @@ func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
 		"cable":     {fleet.Real, "android", with("cable", 1), "plug-in", "cable has dropped"},
 		"lock":      {fleet.Real, "android", with("lock", 1), "unlock", "locked with a code"},
 		"untrusted": {fleet.Real, "ios", with("untrusted", 1), "trust-developer", "is not trusted on this phone yet"},
-		"unplugged": {fleet.Real, "android", host.StandinState{Unplugged: true}, "plug-in", "cable has dropped"},
+		"unplugged": {fleet.Real, "android", standin.State{Unplugged: true}, "plug-in", "cable has dropped"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := one(t, c.kind, c.platform, c.state)
@@ -96,7 +96,7 @@ func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
 				if err := d.Install(ctx, host.App{Package: facts, Path: path}); err != nil {
 					return err
 				}
-				if err := d.Start(ctx, script.Fresh); err != nil {
+				if err := d.Start(ctx, demo.ApplicationID, script.Fresh); err != nil {
 					return err
 				}
 				for range 4 {
@@ -136,7 +136,7 @@ func TestAPopUpIsSentAwayAndAnAppThatStaysBehindIsNoticed(t *testing.T) {
 	path, facts := written(t, packages, "android", fleet.Emulator)
 	require.NoError(t, d.Ready(ctx, host.Surroundings{}))
 	require.NoError(t, d.Install(ctx, host.App{Package: facts, Path: path}))
-	require.NoError(t, d.Start(ctx, script.Fresh))
+	require.NoError(t, d.Start(ctx, demo.ApplicationID, script.Fresh))
 	require.Contains(t, text(t, d), "Rate your connection")
 	what, err := d.Clear(ctx)
 	require.NoError(t, err)
@@ -146,14 +146,14 @@ func TestAPopUpIsSentAwayAndAnAppThatStaysBehindIsNoticed(t *testing.T) {
 	require.Equal(t, demo.ApplicationID, tree.App)
 
 	require.NoError(t, d.Deed(ctx, "trouble behind", 1))
-	require.NoError(t, d.Start(ctx, script.Fresh))
+	require.NoError(t, d.Start(ctx, demo.ApplicationID, script.Fresh))
 	tree, err = d.Tree(ctx)
 	require.NoError(t, err)
 	require.NotEqual(t, demo.ApplicationID, tree.App)
 	require.Error(t, d.Deed(ctx, "trouble rain", 1))
 	require.Error(t, d.Deed(ctx, "dance", 1))
 	require.NoError(t, d.Deed(ctx, "mend", 0))
-	require.NoError(t, d.Start(ctx, script.Fresh))
+	require.NoError(t, d.Start(ctx, demo.ApplicationID, script.Fresh))
 	tree, _ = d.Tree(ctx)
 	require.Equal(t, demo.ApplicationID, tree.App)
 }
@@ -162,11 +162,11 @@ func TestAScreenThatTimesOutIsPutOnAgainUnlessACodeLocksIt(t *testing.T) {
 	ctx := context.Background()
 	packages, err := demo.Packages(demo.Versions[0])
 	require.NoError(t, err)
-	d := one(t, fleet.Real, "android", host.StandinState{Timeout: 30})
+	d := one(t, fleet.Real, "android", standin.State{Timeout: 30})
 	path, facts := written(t, packages, "android", fleet.Real)
 	require.NoError(t, d.Ready(ctx, host.Surroundings{}))
 	require.NoError(t, d.Install(ctx, host.App{Package: facts, Path: path}))
-	require.NoError(t, d.Start(ctx, script.Fresh))
+	require.NoError(t, d.Start(ctx, demo.ApplicationID, script.Fresh))
 	front := func() bool {
 		tree, err := d.Tree(ctx)
 		require.NoError(t, err)
@@ -209,7 +209,7 @@ func TestAScreenThatTimesOutIsPutOnAgainUnlessACodeLocksIt(t *testing.T) {
 
 func TestChanceOfTroubleIsAFunctionOfTheDevice(t *testing.T) {
 	outcome := func() (out []bool) {
-		d := one(t, fleet.Emulator, "android", host.StandinState{Troubles: []host.StandinTrouble{{Name: "hang", Chance: 0.5}}})
+		d := one(t, fleet.Emulator, "android", standin.State{Troubles: []standin.StateTrouble{{Name: "hang", Chance: 0.5}}})
 		for range 12 {
 			out = append(out, d.Boot(context.Background(), time.Minute, false) == nil)
 			require.NoError(t, d.Halt(context.Background()))
@@ -226,7 +226,7 @@ func TestAnAppSignedDifferentlyStays(t *testing.T) {
 	ctx := context.Background()
 	packages, err := demo.Packages(demo.Versions[0])
 	require.NoError(t, err)
-	d := one(t, fleet.Real, "android", host.StandinState{Installed: []fleet.Installed{{ID: demo.ApplicationID, VersionCode: "9", Signer: "abc"}}})
+	d := one(t, fleet.Real, "android", standin.State{Installed: []fleet.Installed{{ID: demo.ApplicationID, VersionCode: "9", Signer: "abc"}}})
 	path, facts := written(t, packages, "android", fleet.Real)
 	require.ErrorContains(t, d.Install(ctx, host.App{Package: facts, Path: path}), "signed differently")
 	require.NoError(t, d.Deed(ctx, "remove-app "+demo.ApplicationID, 0))

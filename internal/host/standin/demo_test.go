@@ -30,7 +30,7 @@ func demoDevices(t *testing.T) map[string]*Device {
 			m, err := site.Find(d)
 			require.NoError(t, err)
 			require.NotContains(t, out, d.Name)
-			out[d.Name] = New(Config{Device: site.Describe(d, m), State: d.Standin})
+			out[d.Name] = New(Config{Device: site.Describe(d, m), State: ownPart(t, d)})
 		}
 	}
 	return out
@@ -93,4 +93,10 @@ func TestEachReasonOfFitIsSeenInTheDemo(t *testing.T) {
 	} {
 		require.Contains(t, all, reason)
 	}
+}
+
+func ownPart(t *testing.T, d host.SiteDevice) (s State) {
+	t.Helper()
+	require.NoError(t, d.Own[Name].Read(&s))
+	return s
 }

@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,7 +26,7 @@ type Config struct {
 	Sandbox []string      // command that starts the child for apps
 	Scale   float64       // pixels a density-independent pixel in pictures; 1 where 0
 	CaseCPU time.Duration // of computing that an app may do in one case; 30 s where 0
-	State   host.StandinState
+	State   State
 }
 
 // How long things take on a stand-in's own clock.
@@ -55,7 +57,6 @@ type Device struct {
 	up       bool
 
 	apps     map[string]*installed
-	last     *installed // the app under test: the one that was installed last
 	running  *installed // the app whose program runs, nil if none
 	front    bool       // it, not the home screen, is to be seen
 	crash    *script.Crash
@@ -86,6 +87,7 @@ type timer struct {
 
 var _ host.Device = (*Device)(nil)
 var _ script.Presser = (*Device)(nil)
+var _ script.TextEntry = (*Device)(nil)
 var _ host.Logger = (*Device)(nil)
 var _ host.Chancy = (*Device)(nil)
 var _ host.Virtual = (*Device)(nil)
@@ -93,7 +95,7 @@ var _ host.Healthy = (*Device)(nil)
 var _ host.Holding = (*Device)(nil)
 var _ host.Noticing = (*Device)(nil)
 var _ host.Clearing = (*Device)(nil)
-var _ host.Simulated = (*Device)(nil)
+var _ host.Imitating = (*Device)(nil)
 
 // New gives a stand-in that is switched off. Close it to end its child.
 func New(c Config) *Device {
@@ -128,9 +130,9 @@ func (d *Device) Abilities() []string { return d.config.Device.Abilities }
 // Now is the device's clock, which stands still while nobody waits.
 func (d *Device) Now() time.Duration { return d.now }
 
-// SetChance makes what apps find random a function of seed.
-// It is called when a case begins.
-func (d *Device) SetChance(seed uint64) { d.seed, d.spent = seed, 0 }
+// SetChance makes what apps find random, and what befalls the device by chance, a function
+// of seed and of nothing before. It is called when a lease and when a case begins.
+func (d *Device) SetChance(seed uint64) { d.seed, d.spent, d.rolls = seed, 0, 0 }
 
 // Ready boots the device if it is off, unlocks it, sends away what is in front,
 // and goes to the home screen.
@@ -154,7 +156,7 @@ func (d *Device) Ready(ctx context.Context, s host.Surroundings) error {
 	if s.Language != "" {
 		d.language = s.Language
 	}
-	return d.Stop(ctx)
+	return d.goHome()
 }
 
 // Install puts an app on the device. A package without a program for stand-ins
@@ -179,7 +181,6 @@ func (d *Device) Install(ctx context.Context, app host.App) error {
 		d.trusts = false
 	}
 	if i := d.apps[app.Package.ApplicationID]; i != nil && i.app.Path == app.Path {
-		d.last = i
 		return nil
 	}
 	next := &installed{app: app}
@@ -197,16 +198,16 @@ func (d *Device) Install(ctx context.Context, app host.App) error {
 			return err
 		}
 	}
-	d.apps[app.Package.ApplicationID], d.last = next, next
+	d.apps[app.Package.ApplicationID] = next
 	d.write("info", "packages", app.Package.ApplicationID+" "+app.Package.VersionName+" installed")
 	return nil
 }
 
-// Start starts the app that was installed last, or brings it to the front.
-func (d *Device) Start(ctx context.Context, how script.Start) error {
-	i := d.last
+// Start starts an app, or brings it to the front.
+func (d *Device) Start(ctx context.Context, app string, how script.Start) error {
+	i := d.apps[app]
 	if i == nil {
-		return errors.New("no app is installed")
+		return fmt.Errorf("no app %s is installed", app)
 	}
 	if err := d.within(); err != nil {
 		return err
@@ -258,8 +259,16 @@ func programName(p appfile.Package) string {
 	return appfile.ProgramIOS + " in the .app"
 }
 
-// Stop ends the app and shows the home screen.
-func (d *Device) Stop(context.Context) error {
+// Stop ends an app, and shows the home screen where that was in front.
+func (d *Device) Stop(_ context.Context, app string) error {
+	if d.running == nil || d.running.app.Package.ApplicationID != app {
+		return nil
+	}
+	return d.goHome()
+}
+
+// goHome ends whatever app runs and shows the home screen.
+func (d *Device) goHome() error {
 	d.quit()
 	d.crash = nil
 	return d.render()
@@ -270,10 +279,11 @@ func (d *Device) quit() {
 	clear(d.timers)
 }
 
-// Clean undoes what a lease did: CleanApp takes the app and its data away,
-// CleanDevice switches the device back to how it was first.
-func (d *Device) Clean(ctx context.Context, level host.Cleaning) error {
-	if err := d.Stop(ctx); err != nil {
+// Clean undoes what a lease did: CleanApp takes the apps that were installed and their data
+// away, all of them, as none is here but by a lease; CleanDevice switches the device back
+// to how it was first.
+func (d *Device) Clean(ctx context.Context, level host.Cleaning, _ ...string) error {
+	if err := d.goHome(); err != nil {
 		return err
 	}
 	d.realTime, d.log, d.logSize, d.dropped, d.dropIn, d.sleepIn = false, nil, 0, 0, 0, 0
@@ -285,7 +295,6 @@ func (d *Device) Clean(ctx context.Context, level host.Cleaning) error {
 	}
 	if level != host.CleanNothing {
 		clear(d.apps)
-		d.last = nil
 	}
 	if level == host.CleanDevice && d.config.Device.Virtual() {
 		return d.Empty(ctx)
@@ -381,18 +390,29 @@ func barInk(e *element) tint {
 	return plainInk
 }
 
+// startFromHome is the handler of the first icon on the home screen; those of the others
+// follow downwards.
 const startFromHome = -1
 
 func (d *Device) icons() []homeApp {
 	var out []homeApp
-	for _, i := range d.apps {
-		name := i.app.Package.Name
+	for k, id := range slices.Sorted(maps.Keys(d.apps)) {
+		name := d.apps[id].app.Package.Name
 		if name == "" {
-			name = i.app.Package.ApplicationID
+			name = id
 		}
-		out = append(out, homeApp{name, startFromHome})
+		out = append(out, homeApp{name, startFromHome - k})
 	}
 	return out
+}
+
+// atHome gives the app whose icon has a handler, "" for none.
+func (d *Device) atHome(handler int) string {
+	ids := slices.Sorted(maps.Keys(d.apps))
+	if k := startFromHome - handler; k >= 0 && k < len(ids) {
+		return ids[k]
+	}
+	return ""
 }
 
 // render notes that the screen has changed.

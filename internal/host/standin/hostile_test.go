@@ -70,7 +70,7 @@ func TestAHostileOrRunawayProgramHarmsItsOwnDeviceAlone(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			d := phone(t, c.program)
 			ctx := context.Background()
-			err := d.Start(ctx, script.Fresh)
+			err := d.Start(ctx, "example.other", script.Fresh)
 			var crash *script.Crash
 			require.True(t, errors.As(err, &crash), "%v", err)
 			require.Contains(t, crash.Error()+crash.Report, c.says)
@@ -78,7 +78,7 @@ func TestAHostileOrRunawayProgramHarmsItsOwnDeviceAlone(t *testing.T) {
 			require.ErrorAs(t, err, &crash, "until the app is started again")
 
 			put(t, d, `os.show(() => ui.text({text: 'well again'}))`)
-			require.NoError(t, d.Start(ctx, script.Fresh), "the device takes the next app as if nothing had been")
+			require.NoError(t, d.Start(ctx, "example.other", script.Fresh), "the device takes the next app as if nothing had been")
 			tree, err := d.Tree(ctx)
 			require.NoError(t, err)
 			require.Len(t, screen.Locator{Label: screen.Match{Text: "well again"}}.Find(tree), 1)
@@ -89,7 +89,7 @@ func TestAHostileOrRunawayProgramHarmsItsOwnDeviceAlone(t *testing.T) {
 func TestAProgramReachesNothingOutsideItsWorld(t *testing.T) {
 	d := phone(t, `const found = ['require', 'process', 'fetch', 'XMLHttpRequest', 'console', 'load', 'Deno'].filter((n) => typeof globalThis[n] !== 'undefined');
 		os.show(() => ui.text({id: 'found', text: found.join() || 'nothing'}))`)
-	require.NoError(t, d.Start(context.Background(), script.Fresh))
+	require.NoError(t, d.Start(context.Background(), "example.other", script.Fresh))
 	tree, err := d.Tree(context.Background())
 	require.NoError(t, err)
 	require.Equal(t, "nothing", screen.Locator{ID: "found"}.Find(tree)[0].Text)
@@ -124,7 +124,7 @@ case "notes are kept and dropped"
   start app fresh
   type "milk" into #draft
   press enter
-  fill #draft with "ferry at nine"
+  put "ferry at nine" in #draft
   tap switch
   tap "Keep"
   expect 2 listitem in #notes
@@ -171,7 +171,7 @@ func TestAQuiteDifferentAppRunsOnTheSameStandIns(t *testing.T) {
 	}{{verdict.Pass, ""}, {verdict.Pass, ""}, {verdict.Fail, "covered by"}, {verdict.Fail, "disabled"}}
 	for i := range s.Cases {
 		rec := &pictures{t: t, dir: os.Getenv("YAMATO_TEST_PICTURES")}
-		r := script.RunCase(context.Background(), s, &s.Cases[i], d, script.Options{}, rec)
+		r := script.RunCase(context.Background(), s, s.Cases[i], d, script.Options{App: "example.other"}, rec)
 		require.Equal(t, want[i].verdict, r.Verdict, "%s: %+v", s.Cases[i].Name, r.Failure)
 		if want[i].says != "" {
 			require.Contains(t, r.Failure.Actual, want[i].says)
@@ -187,7 +187,7 @@ func TestTheClockIsVirtualAndARunIsAFunctionOfItsSeed(t *testing.T) {
 		d := phone(t, program)
 		d.SetChance(seed)
 		ctx := context.Background()
-		require.NoError(t, d.Start(ctx, script.Fresh))
+		require.NoError(t, d.Start(ctx, "example.other", script.Fresh))
 		tree, err := d.Tree(ctx)
 		require.NoError(t, err)
 		require.NoError(t, d.AwaitChange(ctx, tree.Revision, d.Now()+2*time.Hour), "an hour passes at once")
@@ -206,7 +206,7 @@ func TestEveryLanguageFitsTheNarrowestScreen(t *testing.T) {
 		d := phone(t, string(source))
 		ctx := context.Background()
 		require.NoError(t, d.Ready(ctx, host.Surroundings{Language: language}))
-		require.NoError(t, d.Start(ctx, script.Fresh))
+		require.NoError(t, d.Start(ctx, "example.other", script.Fresh))
 		tree, err := d.Tree(ctx)
 		require.NoError(t, err)
 		require.Equal(t, language, tree.Language)

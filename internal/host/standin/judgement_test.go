@@ -263,7 +263,7 @@ func uneven(r *rand.Rand) trial {
 func typed(r *rand.Rand) trial {
 	word := []string{"Kujira", "Größe", "漢字"}[r.IntN(3)]
 	return trial{setup: `let v = '';`, body: `ui.field({id: 'f', hint: 'Island', value: v, onInput: (x) => { v = x; }})`,
-		steps: []string{fmt.Sprintf(`fill #f with %q`, word), fmt.Sprintf(`expect %q`, word), fmt.Sprintf(`expect #f shows %q`, word)}, want: verdict.Pass}
+		steps: []string{fmt.Sprintf(`put %q in #f`, word), fmt.Sprintf(`expect %q`, word), fmt.Sprintf(`expect #f shows %q`, word)}, want: verdict.Pass}
 }
 
 func composed(r *rand.Rand) trial {
@@ -347,7 +347,7 @@ func judgeAll(t *testing.T, list []trial, programs []string) []script.Result {
 		d.SetChance(uint64(i))
 		s, findings := script.Read("suite \"s\"\npatience 4s\ncase \"c\"\n" + strings.Join(one.steps, "\n") + "\nend\n")
 		require.Zero(t, script.Faults(findings), "%s: %+v", one.name, findings)
-		out = append(out, script.RunCase(ctx, s, &s.Cases[0], d, script.Options{Known: func(l string) bool {
+		out = append(out, script.RunCase(ctx, s, s.Cases[0], d, script.Options{App: "example.other", Known: func(l string) bool {
 			for _, k := range one.known {
 				if k == l {
 					return true

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"fmt"
 	"image/color"
-	"image/png"
 	"strings"
 	"testing"
 
@@ -117,24 +116,18 @@ func TestNamesComeFromContentWhereTheRoleSaysSo(t *testing.T) {
 	require.Equal(t, []string{"textbox", "All islands", ""}, []string{at["island"].Role, at["island"].Name, at["island"].Text})
 }
 
-func TestAPictureHasTheScreensSizeItsColoursAndItsMarks(t *testing.T) {
-	s, at := laid(t, `{"t":"column","ground":"#ffffff","kids":[{"t":"space","id":"box","w":100,"h":100,"ground":"#0000ff"}]}`)
+func TestAPictureHasTheScreensSizeAndItsColours(t *testing.T) {
+	s, _ := laid(t, `{"t":"column","ground":"#ffffff","kids":[{"t":"space","id":"box","w":100,"h":100,"ground":"#0000ff"}]}`)
 	p := picture{scene: s, look: chrome{platform: "android", cutout: "none", width: 400, height: 800, ground: hex("#ffffff"), ink: plainInk}, scale: 2}
-	draw := func(marks []screen.Rect, crop screen.Rect) (w, h int, at func(x, y int) color.NRGBA) {
-		data, err := p.PNG(marks, crop)
-		require.NoError(t, err)
-		img, err := png.Decode(bytes.NewReader(data))
+	draw := func() (w, h int, at func(x, y int) color.NRGBA) {
+		img, err := p.Image()
 		require.NoError(t, err)
 		return img.Bounds().Dx(), img.Bounds().Dy(), func(x, y int) color.NRGBA { return color.NRGBAModel.Convert(img.At(x, y)).(color.NRGBA) }
 	}
-	w, h, pixel := draw(nil, screen.Rect{})
+	w, h, pixel := draw()
 	require.Equal(t, []int{800, 1600}, []int{w, h})
 	require.Equal(t, color.NRGBA{0, 0, 255, 255}, pixel(100, 150))
 	require.Equal(t, color.NRGBA{255, 255, 255, 255}, pixel(300, 300))
-	w, h, _ = draw(nil, at["box"].Visible)
-	require.Equal(t, []int{200, 200}, []int{w, h}, "cut to the element")
-	_, _, pixel = draw([]screen.Rect{{X: 200, Y: 200, W: 50, H: 50}}, screen.Rect{})
-	require.Equal(t, markInk.NRGBA, pixel(2*225, 2*252), "the place is framed")
 }
 
 func TestAFieldKeepsItsKeyFromScreenToScreen(t *testing.T) {

@@ -1,13 +1,9 @@
 package standin
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"fmt"
 	"image"
-	"image/draw"
-	"image/png"
-	"math"
 	"time"
 
 	"github.com/fogleman/gg"
@@ -39,30 +35,15 @@ func (p picture) Key() string {
 	return string(h.Sum(nil))
 }
 
-// PNG draws the picture. Marks are framed and numbered in the order given.
-func (p picture) PNG(marks []screen.Rect, crop screen.Rect) ([]byte, error) {
+// Image draws the picture.
+func (p picture) Image() (image.Image, error) {
 	c := newCanvas(p.scene.tree.Width, p.scene.tree.Height, p.scale)
 	p.look.paintUnder(c)
 	for _, b := range p.scene.boxes {
 		c.box(b)
 	}
 	p.look.paintOver(c)
-	for i, m := range marks {
-		c.mark(m, i+1, len(marks) > 1)
-	}
-	img := c.dc.Image()
-	if !crop.Empty() {
-		cut := image.Rect(int(crop.X*p.scale), int(crop.Y*p.scale), int(math.Ceil((crop.X+crop.W)*p.scale)), int(math.Ceil((crop.Y+crop.H)*p.scale))).Intersect(img.Bounds())
-		part := image.NewRGBA(image.Rect(0, 0, cut.Dx(), cut.Dy()))
-		draw.Draw(part, part.Bounds(), img, cut.Min, draw.Src)
-		img = part
-	}
-	var out bytes.Buffer
-	encoder := png.Encoder{CompressionLevel: png.BestSpeed}
-	if err := encoder.Encode(&out, img); err != nil {
-		return nil, err
-	}
-	return out.Bytes(), nil
+	return c.dc.Image(), nil
 }
 
 // canvas draws in density-independent pixels.
@@ -147,7 +128,6 @@ var (
 	plainInk = hex("#16202c")
 	hintInk  = hex("#7b8794")
 	focusInk = hex("#1c6dd0")
-	markInk  = hex("#e0421f")
 )
 
 // within reports whether r lies in clip, but for what sums of fractions lose.
@@ -212,20 +192,4 @@ func (c *canvas) lines(b box, ink tint) {
 		}
 		y += step
 	}
-}
-
-// mark frames a place, with its number where there are several.
-func (c *canvas) mark(r screen.Rect, number int, numbered bool) {
-	frame := screen.Rect{X: r.X - 3, Y: r.Y - 3, W: r.W + 6, H: r.H + 6}
-	c.stroke(frame, 4, 2.5, markInk)
-	if !numbered {
-		return
-	}
-	label := string(rune('0' + number%10))
-	if number > 9 {
-		label = string(rune('0'+number/10%10)) + label
-	}
-	tag := screen.Rect{X: max(0, frame.X-4), Y: max(0, frame.Y-8), W: 18, H: 16}
-	c.fill(tag, 4, markInk)
-	c.text(label, tag.X+9-faces["bold"].width(label, 11)/2, tag.Y+1.5, 11, "bold", hex("#ffffff"))
 }

@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"slices"
-	"strings"
 	"time"
 
 	"yamato/internal/core/fleet"
@@ -30,14 +28,24 @@ func NewDriver(command []string) (*Driver, error) {
 	return &Driver{command}, nil
 }
 
+// Name is what site files call the driver, and where a device's own part stands.
+const Name = "standin"
+
+func init() {
+	host.Register(Name, func() (host.Driver, error) { return NewDriver(nil) })
+}
+
 // Open gives one stand-in; a virtual one is switched off.
 func (v *Driver) Open(s *host.Site, d host.SiteDevice, m fleet.Model) (host.Device, error) {
-	for _, t := range d.Standin.Troubles {
-		if !slices.Contains(Troubles, t.Name) {
-			return nil, fmt.Errorf("device %s: stand-ins know no trouble %q; there are %s", d.Name, t.Name, strings.Join(Troubles, ", "))
-		}
+	var state State
+	if err := d.Own[Name].Read(&state); err != nil {
+		return nil, fmt.Errorf("the site file cannot be read: %w", err)
 	}
-	return New(Config{Device: s.Describe(d, m), Cutout: m.Cutout, Sandbox: v.command, State: d.Standin}), nil
+	facts := s.Describe(d, m)
+	if err := state.check(facts); err != nil {
+		return nil, fmt.Errorf("device %s: %w", d.Name, err)
+	}
+	return New(Config{Device: facts, Cutout: m.Cutout, Sandbox: v.command, State: state}), nil
 }
 
 // fetchRate is how many megabytes of an OS image a stand-in's site fetches a second.

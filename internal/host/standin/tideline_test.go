@@ -2,7 +2,9 @@ package standin_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"image/png"
 	"os"
 	"path/filepath"
 	"testing"
@@ -29,11 +31,13 @@ type pictures struct {
 func (p *pictures) Step(script.StepRecord) {}
 
 func (p *pictures) Picture(name string, pic script.Picture, _ *screen.Tree, marks []screen.Rect, crop screen.Rect) {
-	data, err := pic.PNG(marks, crop)
+	img, err := pic.Image()
 	require.NoError(p.t, err)
 	p.count++
 	if p.dir != "" {
-		require.NoError(p.t, os.WriteFile(filepath.Join(p.dir, fmt.Sprintf("%s-%s.png", filepath.Base(p.t.Name()), name)), data, 0o644))
+		f, err := os.Create(filepath.Join(p.dir, fmt.Sprintf("%s-%s.png", filepath.Base(p.t.Name()), name)))
+		require.NoError(p.t, err)
+		require.NoError(p.t, errors.Join(png.Encode(f, img), f.Close()))
 	}
 }
 
@@ -81,7 +85,7 @@ func run(t *testing.T, d host.Device, suite string) map[string]script.Result {
 	out := map[string]script.Result{}
 	for i := range s.Cases {
 		rec := &pictures{t: t, dir: os.Getenv("YAMATO_TEST_PICTURES")}
-		out[s.Cases[i].Name] = script.RunCase(context.Background(), s, &s.Cases[i], d, script.Options{}, rec)
+		out[s.Cases[i].Name] = script.RunCase(context.Background(), s, s.Cases[i], d, script.Options{App: demo.ApplicationID}, rec)
 	}
 	return out
 }

@@ -3,6 +3,7 @@ package standin
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
@@ -27,8 +28,8 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 	if e == nil || e.Disabled {
 		return nil
 	}
-	if e.Tap == startFromHome {
-		return d.Start(ctx, script.Resume)
+	if app := d.atHome(e.Tap); app != "" {
+		return d.Start(ctx, app, script.Resume)
 	}
 	if e.T == "field" {
 		d.setFocus(s, n)
@@ -100,6 +101,17 @@ func (s *scene) focusOf(n *screen.Node) string {
 		}
 	}
 	return ""
+}
+
+// EnterText enters text in the field that has the focus, as an input method does: a
+// character that stands for a key elsewhere is none here.
+func (d *Device) EnterText(ctx context.Context, text string) error {
+	for _, k := range text {
+		if k >= '\uE000' && k <= '\uE05D' {
+			return fmt.Errorf("%U is no character that can be entered", k)
+		}
+	}
+	return d.Keys(ctx, text)
 }
 
 // Keys presses keys in the field that has the focus. Keys that nothing takes

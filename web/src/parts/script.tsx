@@ -6,7 +6,7 @@ import { useEffect, useRef } from "react";
 import type { Finding } from "../data/api";
 import { look } from "./editor-look";
 
-const doing = /^(start|tap|fill|type|press|picture|let|expect|suite|case|before|each|end|tags|patience|keep|app|fresh|between|cases|with|into|of|as|in|no|shows|at|least|most|within|number|called|last|\d+(st|nd|rd|th))\b/i;
+const doing = /^(start|tap|put|type|press|picture|let|expect|suite|case|before|each|end|tags|patience|keep|app|fresh|between|cases|into|times|of|as|in|no|shows|at|least|most|within|number|called|last|\d+(st|nd|rd|th))\b/i;
 
 // The words of the language; docs/script.md.
 const language = StreamLanguage.define<{ start: boolean }>({

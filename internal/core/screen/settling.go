@@ -1,12 +1,8 @@
-package script
+package screen
 
 import (
-	"fmt"
 	"slices"
-	"strings"
 	"time"
-
-	"yamato/internal/core/screen"
 )
 
 // A place counts as changing by itself once it has changed restlessTimes within
@@ -19,23 +15,23 @@ const (
 	maxMemory      = 16 << 20 // bytes of screens since the last action that are remembered
 )
 
-// settling knows since when a screen has been as it is, apart from what changes by
+// Settling knows since when a screen has been as it is, apart from what changes by
 // itself, and what it was since the last action.
-type settling struct {
-	last    *screen.Tree
-	changed time.Duration // when something last changed that does not change by itself, or was acted on
-	any     time.Duration // the same for anything at all
-	busy    time.Duration // since when an answer has been awaited; -1 where none is
-	acts    time.Duration // when somebody last acted
+type Settling struct {
+	last    *Tree
+	Changed time.Duration // when something last changed that does not change by itself, or was acted on
+	Any     time.Duration // the same for anything at all
+	Busy    time.Duration // since when an answer has been awaited; -1 where none is
+	Acts    time.Duration // when somebody last acted
 	fresh   bool          // nothing has changed since the last action yet
 	places  map[string]*restless
-	restive []*screen.Node // what changed by itself, as last seen
+	restive []*Node // what changed by itself, as last seen
 	memory  []seenAt
 	held    int // bytes of memory
 }
 
 type seenAt struct {
-	tree *screen.Tree
+	tree *Tree
 	at   time.Duration
 	size int
 }
@@ -47,23 +43,24 @@ type restless struct {
 	n    int
 }
 
-func newSettling(now time.Duration) *settling {
-	return &settling{changed: now, any: now, acts: now, busy: -1, fresh: true, places: map[string]*restless{}}
+// NewSettling begins to look.
+func NewSettling(now time.Duration) *Settling {
+	return &Settling{Changed: now, Any: now, Acts: now, Busy: -1, fresh: true, places: map[string]*restless{}}
 }
 
-// acted notes that the device was acted on: what it showed until then proves nothing.
-func (s *settling) acted(now time.Duration) {
-	s.acts = now
-	s.changed, s.any, s.fresh, s.memory, s.held = now, now, true, nil, 0
-	s.busy = -1
+// Acted notes that the device was acted on: what it showed until then proves nothing.
+func (s *Settling) Acted(now time.Duration) {
+	s.Acts = now
+	s.Changed, s.Any, s.fresh, s.memory, s.held = now, now, true, nil, 0
+	s.Busy = -1
 }
 
-// see takes in the screen as it is now.
-func (s *settling) see(t *screen.Tree, now time.Duration) {
-	if t.Busy && s.busy < 0 {
-		s.busy = now
+// See takes in the screen as it is now.
+func (s *Settling) See(t *Tree, now time.Duration) {
+	if t.Busy && s.Busy < 0 {
+		s.Busy = now
 	} else if !t.Busy {
-		s.busy = -1
+		s.Busy = -1
 	}
 	s.remember(t, now)
 	before := s.last
@@ -72,17 +69,17 @@ func (s *settling) see(t *screen.Tree, now time.Duration) {
 		return
 	}
 	if before == nil || before.App != t.App || before.Width != t.Width {
-		s.changed, s.any, s.fresh = max(now, s.changed), max(now, s.any), false
+		s.Changed, s.Any, s.fresh = max(now, s.Changed), max(now, s.Any), false
 		return
 	}
-	changes := screen.Changes(before, t)
+	changes := Changes(before, t)
 	if len(changes) == 0 {
 		if before.Busy != t.Busy { // an answer has come and changed nothing
-			s.changed, s.any = max(now, s.changed), max(now, s.any)
+			s.Changed, s.Any = max(now, s.Changed), max(now, s.Any)
 		}
 		return
 	}
-	s.any, s.restive = max(now, s.any), nil
+	s.Any, s.restive = max(now, s.Any), nil
 	byAction := s.fresh // the first change after an action is the action's
 	s.fresh = false
 	counts := byAction
@@ -97,11 +94,11 @@ func (s *settling) see(t *screen.Tree, now time.Duration) {
 		}
 	}
 	if counts {
-		s.changed = max(now, s.changed)
+		s.Changed = max(now, s.Changed)
 	}
 }
 
-func (s *settling) remember(t *screen.Tree, now time.Duration) {
+func (s *Settling) remember(t *Tree, now time.Duration) {
 	if n := len(s.memory); n > 0 && s.memory[n-1].tree.Revision == t.Revision {
 		return
 	}
@@ -114,7 +111,7 @@ func (s *settling) remember(t *screen.Tree, now time.Duration) {
 	}
 }
 
-func (s *settling) place(name string) *restless {
+func (s *Settling) place(name string) *restless {
 	p := s.places[name]
 	if p == nil {
 		if len(s.places) >= maxPlaces {
@@ -137,45 +134,34 @@ func (p *restless) note(now time.Duration, kids int) bool {
 	return slices.Max(p.kids[:]) <= 0 || slices.Min(p.kids[:]) < 0
 }
 
-// settled reports whether nothing is awaited and nothing has changed for quiet.
-func (s *settling) settled(now, quiet time.Duration) bool {
-	return s.busy < 0 && now-s.changed >= quiet
+// Settled reports whether nothing is awaited and nothing has changed for quiet.
+func (s *Settling) Settled(now, quiet time.Duration) bool {
+	return s.Busy < 0 && now-s.Changed >= quiet
 }
 
-// unrest says what kept a screen from settling.
-func (s *settling) unrest(before *screen.Tree) string {
+// Unrest is what kept the screen from settling: what changes by itself, and what was
+// changed last.
+func (s *Settling) Unrest() []*Node {
 	nodes := s.restive
-	if before != nil && s.last != nil {
-		for _, c := range screen.Changes(before, s.last) {
+	if before := s.Before(); before != nil && s.last != nil {
+		for _, c := range Changes(before, s.last) {
 			nodes = append(nodes, c.Node)
 		}
 	}
-	var names []string
-	for _, n := range nodes {
-		if name := describe(n); !slices.Contains(names, name) && (n.ID != "" || n.Label() != "") {
-			names = append(names, name)
-		}
-	}
-	if more := len(names) - 3; more > 0 {
-		names = append(names[:3], fmt.Sprintf("%d more", more))
-	}
-	if len(names) == 0 {
-		return "the screen was still changing"
-	}
-	return "the screen was still changing: " + strings.Join(names, ", ")
+	return nodes
 }
 
-// before is the screen that was seen before the one that is there now.
-func (s *settling) before() *screen.Tree {
+// Before is the screen that was seen before the one that is there now.
+func (s *Settling) Before() *Tree {
 	if len(s.memory) < 2 {
 		return nil
 	}
 	return s.memory[len(s.memory)-2].tree
 }
 
-// lastSeen tells from when until when something was shown since the last action, as
+// LastSeen tells from when until when something was shown since the last action, as
 // far as screens are remembered.
-func (s *settling) lastSeen(shown func(*screen.Tree) bool) (from, to time.Duration, ok bool) {
+func (s *Settling) LastSeen(shown func(*Tree) bool) (from, to time.Duration, ok bool) {
 	for i := len(s.memory) - 1; i >= 0; i-- {
 		if !shown(s.memory[i].tree) {
 			if ok {

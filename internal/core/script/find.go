@@ -1,17 +1,60 @@
 package script
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strings"
 
 	"yamato/internal/core/screen"
+	"yamato/internal/core/script/token"
 )
+
+// find resolves an element to what is on the screen, and remembers what matched.
+func (r *runner) find(e *Element, t *screen.Tree) (screen.Locator, []*screen.Node) {
+	l := r.locator(e)
+	nodes := l.Find(t)
+	for p := e; p != nil; p = p.In {
+		if !slices.Contains(r.matched, p.Text) && (p == e && len(nodes) > 0 || p != e && len(r.locator(p).Find(t)) > 0) {
+			r.matched = append(r.matched, p.Text)
+		}
+	}
+	return l, nodes
+}
+
+func (r *runner) locator(e *Element) screen.Locator {
+	l := screen.Locator{ID: e.ID, Role: e.Role, Ordinal: e.Ordinal, Label: r.match(e.Label), Called: r.match(e.Called)}
+	if e.In != nil {
+		in := r.locator(e.In)
+		l.In = &in
+	}
+	return l
+}
+
+func (r *runner) match(w *Wanted) screen.Match {
+	switch {
+	case w == nil:
+		return screen.Match{}
+	case w.Pattern != nil:
+		return screen.Match{Pattern: w.Pattern}
+	}
+	return screen.Match{Text: r.text(w.Text)}
+}
+
+func (r *runner) text(t *Template) string {
+	var b strings.Builder
+	for _, p := range t.Parts {
+		if p.Variable != "" {
+			b.WriteString(r.values[p.Variable].String())
+		} else {
+			b.WriteString(p.Text)
+		}
+	}
+	return b.String()
+}
 
 // usable judges whether a screen has the one element to act on: there, shown,
 // enabled and uncovered.
-func (r *runner) usable(e Element) func(*screen.Tree) sight {
+func (r *runner) usable(e *Element) func(*screen.Tree) sight {
 	return func(t *screen.Tree) sight {
 		l, nodes := r.find(e, t)
 		shown := t.Shown(nodes)
@@ -42,8 +85,8 @@ func unseen(n *screen.Node) string {
 	return "hidden"
 }
 
-// one judges whether a screen has the one element to read.
-func (r *runner) one(e Element, t *screen.Tree) sight {
+// readable judges whether a screen has the one element to read.
+func (r *runner) readable(e *Element, t *screen.Tree) sight {
 	l, nodes := r.find(e, t)
 	shown := t.Shown(nodes)
 	switch {
@@ -57,7 +100,7 @@ func (r *runner) one(e Element, t *screen.Tree) sight {
 	return r.absent(e, l, t)
 }
 
-func (r *runner) absent(e Element, l screen.Locator, t *screen.Tree) sight {
+func (r *runner) absent(e *Element, l screen.Locator, t *screen.Tree) sight {
 	near := l.Nearest(t, 3)
 	also := ""
 	if len(near) > 0 {
@@ -67,7 +110,7 @@ func (r *runner) absent(e Element, l screen.Locator, t *screen.Tree) sight {
 		}
 		also = "; nearest: " + strings.Join(names, ", ")
 	}
-	if from, to, ok := r.settling.lastSeen(func(t *screen.Tree) bool { return len(t.Shown(l.Find(t))) > 0 }); ok {
+	if from, to, ok := r.settling.LastSeen(func(t *screen.Tree) bool { return len(t.Shown(l.Find(t))) > 0 }); ok {
 		also = fmt.Sprintf(" any more: it was shown for %s, until %s before", short(to-from), short(r.device.Now()-to)) + also
 	}
 	if r.known(e) {
@@ -134,106 +177,4 @@ func cover(n *screen.Node) string {
 	return fmt.Sprintf("%s without id or text, %.0f by %.0f at %.0f,%.0f", what, n.Bounds.W, n.Bounds.H, n.Bounds.X, n.Bounds.Y)
 }
 
-func clipText(s string) string { return clipTo(s, 60) }
-
-// clipTo cuts a text to n characters.
-func clipTo(s string, n int) string {
-	if len(s) <= n {
-		return s
-	}
-	if r := []rune(s); len(r) > n {
-		return string(r[:n]) + "…"
-	}
-	return s
-}
-
-func (r *runner) tap(ctx context.Context, st Statement, e Element) *stop {
-	saw, stopped := r.look(ctx, st, e.Text+" to act on", r.usable(e))
-	if stopped != nil {
-		return stopped
-	}
-	return r.act(ctx, st, r.device.Tap(ctx, saw.nodes[0].Visible.Centre()))
-}
-
-// fill puts the mark behind what the field holds, takes that away, and types.
-func (r *runner) fill(ctx context.Context, s *Fill) *stop {
-	v, stopped := r.valueWhenSettled(ctx, s, s.Value)
-	if stopped != nil {
-		return stopped
-	}
-	if stopped := r.focus(ctx, s, s.Element); stopped != nil {
-		return stopped
-	}
-	saw, stopped := r.look(ctx, s, s.Element.Text+" to hold what is typed", func(t *screen.Tree) sight { return r.one(s.Element, t) })
-	if stopped != nil {
-		return stopped
-	}
-	clear := "\uE010" + strings.Repeat("\uE003", len([]rune(saw.nodes[0].Value)))
-	return r.act(ctx, s, r.device.Keys(ctx, clear+v.String()))
-}
-
-func (r *runner) typeKeys(ctx context.Context, s *Type) *stop {
-	v, stopped := r.valueWhenSettled(ctx, s, s.Value)
-	if stopped != nil {
-		return stopped
-	}
-	if s.Into != nil {
-		if stopped := r.focus(ctx, s, *s.Into); stopped != nil {
-			return stopped
-		}
-	}
-	return r.act(ctx, s, r.device.Keys(ctx, v.String()))
-}
-
-// focus taps a field and waits until it takes keys.
-func (r *runner) focus(ctx context.Context, st Statement, e Element) *stop {
-	if stopped := r.tap(ctx, st, e); stopped != nil {
-		return stopped
-	}
-	_, stopped := r.look(ctx, st, e.Text+" to take keys", func(t *screen.Tree) sight {
-		saw := r.one(e, t)
-		if saw.ok && !saw.nodes[0].Focused {
-			return sight{cause: Unusable, actual: "it does not take the focus when tapped", nodes: saw.nodes}
-		}
-		return saw
-	})
-	return stopped
-}
-
-func (r *runner) press(ctx context.Context, s *Press) *stop {
-	key := Keys[s.Key]
-	if key.Ability == "" {
-		return r.act(ctx, s, r.device.Keys(ctx, key.Character))
-	}
-	p, ok := r.device.(Presser)
-	if !ok || !slices.Contains(r.device.Abilities(), key.Ability) {
-		return r.trouble(ctx, s, fmt.Errorf("%w: it has no key `%s`", errNoAbility, s.Key))
-	}
-	return r.act(ctx, s, p.Press(ctx, s.Key))
-}
-
-func (r *runner) picture(ctx context.Context, s *TakePicture) *stop {
-	var crop screen.Rect
-	saw, stopped := r.look(ctx, s, "a picture", func(t *screen.Tree) sight {
-		if s.Element == nil {
-			return sight{ok: true}
-		}
-		return r.one(*s.Element, t)
-	})
-	if stopped != nil {
-		return stopped
-	}
-	if s.Element != nil {
-		crop = saw.nodes[0].Visible
-	}
-	tree, err := r.device.Tree(ctx)
-	if err != nil {
-		return r.trouble(ctx, s, err)
-	}
-	p, err := r.device.Picture(ctx)
-	if err != nil {
-		return r.trouble(ctx, s, err)
-	}
-	r.rec.Picture(r.text(s.Name), p, tree, nil, crop)
-	return nil
-}
+func clipText(s string) string { return token.Clip(s, 60) }

@@ -1,0 +1,247 @@
+package script
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/internal/core/verdict"
+)
+
+// told gives what the check says, a line each.
+func told(text string) []string {
+	_, findings := Read(text)
+	out := []string{}
+	for _, f := range findings {
+		out = append(out, fmt.Sprintf("%d:%d %s; %s", f.Pos.Line, f.Pos.Column, f.Message, f.Hint))
+	}
+	return out
+}
+
+func inCase(steps ...string) string {
+	return "suite \"s\"\ncase \"c\"\n" + strings.Join(steps, "\n") + "\nexpect #a\nend\n"
+}
+
+func TestOneSlipIsOneFinding(t *testing.T) {
+	for name, text := range map[string]string{
+		"a value that cannot be read, used later": inCase(`let single = nmber in #single`, `expect number in #total = 3 * $single`, `put $single in #x`),
+		"a text without end":                      inCase(`let a = "x`, `expect #b shows $a`),
+		"the only expectation":                    "suite \"s\"\ncase \"c\"\nexpct #a\nend\n",
+		"a case that is misspelt":                 "suite \"s\"\ncsae \"c\"\ntap #a\nput 3 in #b\nexpect #a\nend\n",
+		"a case by another name":                  "suite \"s\"\ntest \"c\"\ntap #a\nexpect #a\nend\n",
+		"a case without a name":                   "suite \"s\"\ncase c\ntap #a\nexpect #a\nend\n",
+		"before each, misspelt":                   "suite \"s\"\nbefore eahc\ntap #a\nend\ncase \"c\"\nexpect #a\nend\n",
+		"before, misspelt":                        "suite \"s\"\nbefroe each\ntap #a\nend\ncase \"c\"\nexpect #a\nend\n",
+		"an end that is misspelt":                 "suite \"s\"\ncase \"c\"\nexpect #a\nedn\ncase \"d\"\nexpect #a\nend\n",
+		"an end that is missing":                  "suite \"s\"\ncase \"c\"\n3 times\nexpect #a\nend\ncase \"d\"\nexpect #a\nend\n",
+		"steps outside of a case":                 "suite \"s\"\ntap #a\nput 3 in #b\nexpect #a\ncase \"d\"\nexpect #a\nend\n",
+		"an end too many":                         "suite \"s\"\ncase \"c\"\nexpect #a\nend\nend\n",
+		"a suite without quotes":                  "suite s\ncase \"c\"\nexpect #a\nend\n",
+		"a sign that there is none of":            inCase(`expect number in #a == 3`),
+		"an id without its mark":                  inCase(`tap continue`),
+		"a pattern without end":                   inCase(`expect /abc`),
+		"plain quotes":                            inCase(`tap 'Continue now'`),
+	} {
+		t.Run(name, func(t *testing.T) { require.Len(t, told(text), 1, "%s", strings.Join(told(text), "\n")) })
+	}
+}
+
+func TestWhatIsWrittenOtherwiseElsewhereIsToldHowItIsWrittenHere(t *testing.T) {
+	for line, says := range map[string]string{
+		`expect number in #a == 3`:             "one `=` compares",
+		`expect number in #a != 3`:             "cannot be expected in this version",
+		`expect number in #a => 3`:             "write >=",
+		`expect #a = 3`:                        "expect number in #a = …",
+		`expect = 3`:                           "expect number in #total = 5",
+		`expect #a equals "x"`:                 `write: expect #a shows "…"`,
+		`expect number in #a = total`:          "a variable is written $total, a text \"total\"",
+		`expect number in #a = ${total}`:       "write $total",
+		`tap "{1+2}"`:                          "let sum = …, then {sum}",
+		`tap "{$x}"`:                           "write {x}",
+		`click #a`:                             "tap E",
+		`wait 5s`:                              "steps wait by themselves",
+		`assert #a`:                            "expect …",
+		`fill #passengers with 3 * 2`:          "write: put 3 * 2 in #passengers",
+		`fill textbox called "A b" with "x y"`: `write: put "x y" in textbox called "A b"`,
+		`put 3 into #a`:                        "write: put V in E",
+		`press "Continue"`:                     "tap E",
+		`tap 1rd button`:                       "write 1st, or 3rd",
+		`tap 12nd button`:                      "write 12th, or 22nd",
+		`expect #a within 15`:                  "`15` needs a unit",
+		`expect #a within`:                     "a duration after `within` is missing before the end of the line",
+		`expect #a ; expect #b`:                "a statement ends with its line",
+		`Tpa #a`:                               "unknown word `Tpa`; did you mean `tap`?",
+		`tap Buton`:                            "`Buton` is no role that an element can have; did you mean `button`?",
+		`let Total = 3 +`:                      "a value is missing before the end of the line",
+	} {
+		require.Contains(t, strings.Join(told(inCase(line)), "\n"), says, line)
+	}
+}
+
+func TestPlacesAreRightWhateverStandsBefore(t *testing.T) {
+	for text, at := range map[string]string{
+		inCase(`tap "a\`, `tpa #a`):                       "4:1 ",
+		inCase(`expect /a\`, `tpa #a`):                    "4:1 ",
+		inCase(`tap "日本 {nobody}"`):                       "3:9 nothing is called `nobody` here",
+		inCase(`tap "\"{nobody}"`):                        "3:8 nothing is called `nobody` here",
+		inCase(`let Total = 1`, `tap "{total} {nobody}"`): "4:14 nothing is called `nobody` here",
+	} {
+		require.Contains(t, strings.Join(told(text), "\n"), at, text)
+	}
+}
+
+func TestAVariableIsTheSameHoweverItsCapitalsAreWritten(t *testing.T) {
+	require.Empty(t, told(inCase(`let Total = 1`, `expect $total = 1`, `expect $TOTAL = 1`, `tap "{Total} {total}"`)))
+	d := still(el("heading", "a", "Island 3", 10))
+	r := judge(t, d, "", `let Nr = 1 + 2`, `expect #a shows "Island {nR}"`, `expect $NR = 3`)
+	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
+}
+
+func TestNamesSayWhatIsWrittenInThem(t *testing.T) {
+	s, findings := Read("suite \"The \\\"Sora\\\" suite\"\ncase \"the \\\"Buy\\\" button \\\\ \\{x\\}\"\nexpect #a\nend\n")
+	require.Empty(t, findings)
+	require.Equal(t, `The "Sora" suite`, s.Name)
+	require.Equal(t, `the "Buy" button \ {x}`, s.Cases[0].Name)
+	require.Empty(t, told("suite \""+strings.Repeat("船", 200)+"\"\ncase \"c\"\nexpect #a\nend\n"), "characters count, not bytes")
+	require.Len(t, told("suite \""+strings.Repeat("船", 201)+"\"\ncase \"c\"\nexpect #a\nend\n"), 1)
+}
+
+func TestAStepIsRecordedAsItWasWritten(t *testing.T) {
+	s, findings := Read(inCase(`  Tap   “https://x”  // a note`, `tap "a // b"`, `tap “the "Buy" button”`, `tap "the “Buy” button"`))
+	require.Zero(t, Faults(findings))
+	var texts []string
+	for _, st := range s.Cases[0].Body.Steps[:4] {
+		texts = append(texts, st.base().Text)
+	}
+	require.Equal(t, []string{`Tap “https://x”`, `tap "a // b"`, `tap “the "Buy" button”`, `tap "the “Buy” button"`}, texts)
+	require.Equal(t, `the “Buy” button`, s.Cases[0].Body.Steps[3].(*Tap).Element.Label.Text.source())
+	require.Equal(t, `the "Buy" button`, s.Cases[0].Body.Steps[2].(*Tap).Element.Label.Text.source())
+}
+
+func TestABadPatternIsToldBesideOtherFaults(t *testing.T) {
+	all := strings.Join(told(inCase(`tpa #a`, `expect /(/`, `tap "x`)), "\n")
+	for _, says := range []string{"unknown word `tpa`", "this pattern cannot be read", "has no end"} {
+		require.Contains(t, all, says)
+	}
+}
+
+func TestAFileThatIsNoTextIsOneFinding(t *testing.T) {
+	chance := rand.New(rand.NewPCG(1, 2))
+	content := make([]byte, 900_000)
+	for i := range content {
+		content[i] = byte(chance.UintN(256))
+	}
+	require.Equal(t, []string{"1:1 this file is no text; a suite is a text file in UTF-8, with lines such as case \"…\""}, told(string(content)))
+}
+
+func TestABlockIsRepeated(t *testing.T) {
+	d := still(el("button", "a", "Go", 10))
+	s, findings := Read("suite \"s\"\ncase \"c\"\n2 times\n  tap #a\n  3 times\n    press tab\n  end\nend\nexpect #a\nend\n")
+	require.Empty(t, findings)
+	before := fmt.Sprintf("%#v", s.Cases[0].Body.Steps[0])
+	for range 2 { // what was read is not changed by running it
+		d.did = nil
+		r := RunCase(t.Context(), s, s.Cases[0], d, Options{}, nobody{})
+		require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
+		require.Equal(t, "start,tap a,keys \uE004,keys \uE004,keys \uE004,tap a,keys \uE004,keys \uE004,keys \uE004", strings.Join(d.did, ","))
+		require.Len(t, r.Steps, 9)
+		require.Equal(t, before, fmt.Sprintf("%#v", s.Cases[0].Body.Steps[0]))
+	}
+	require.Contains(t, strings.Join(told(inCase("0 times", "tap #a", "end")), ""), "1 to 1000 times")
+	deep := inCase(strings.Repeat("2 times\n", 60) + "tap #a\n" + strings.Repeat("end\n", 60))
+	require.Contains(t, strings.Join(told(deep), ""), "nested more than 40 deep")
+	long := inCase(strings.Repeat("1000 times\n", 3) + "press tab\n" + strings.Repeat("end\n", 3))
+	s, findings = Read(long)
+	require.Empty(t, findings)
+	r := RunCase(t.Context(), s, s.Cases[0], still(el("button", "a", "Go", 10)), Options{}, nobody{})
+	require.Equal(t, OutOfTime, r.Failure.Cause, "a case ends, whatever it repeats")
+}
+
+// everyForm is a suite with each form of the language.
+const everyForm = `suite "Every form"
+tags one, two
+patience 8s
+keep app between cases
+
+// before
+before each
+  start app fresh
+  tap 2nd button called "Go \"now\"" in #list within 15s  // why
+end
+
+case "all of it" tags three
+  start app
+  tap last /a\/b/ in dialog
+  put "é \{x\}" in #field
+  put (number in #a in #b) in #c
+  let n = (1 + 2) * 3 - (-4) / (5 - 6)
+  type $n into textbox called /x/
+  type "abc"
+  press back
+  picture as "whole {n}"
+  picture of #a as "part"
+  2 times
+    expect no #b
+    3 times
+      expect at least 3 listitem in #c within 1500ms
+    end
+  end
+  expect #a shows "x"
+  expect 2 listitem
+  expect at most 3 button
+  expect number in #a >= $n
+end
+`
+
+func TestTheCanonicalLayoutIsOneAndMeansTheSame(t *testing.T) {
+	out, findings := Format(everyForm)
+	require.Empty(t, findings)
+	require.Equal(t, everyForm, out, "what is laid out stays as it is")
+	messy := strings.NewReplacer("\n  ", "\n\t \t", "case ", "CASE  ", "tap ", "Tap   ", ", ", " ,", "\n\n", "\n\n\n\n").Replace(everyForm)
+	out, findings = Format(messy)
+	require.Empty(t, findings)
+	require.Equal(t, everyForm, out)
+	used := map[string]bool{}
+	s, _ := Read(everyForm)
+	Inspect(s, func(n Node) bool {
+		if st, ok := n.(Statement); ok {
+			used[strings.Fields(st.words())[0]] = true
+		}
+		return true
+	})
+	for _, w := range stepWords() {
+		require.True(t, used[w] || w == "end", "the suite above has no `%s`", w)
+	}
+	out, findings = Format("suite \"x\"\ntpa")
+	require.Equal(t, "suite \"x\"\ntpa", out, "what has faults is left as it is")
+	require.NotZero(t, Faults(findings))
+}
+
+// TestStepsAreWalkedToTheirEnds sees that whatever a step names is found by the one walk.
+func TestStepsAreWalkedToTheirEnds(t *testing.T) {
+	s, _ := Read(everyForm)
+	require.Equal(t, []string{`2nd button called "Go \"now\"" in #list`, "#list", "last /a/b/ in dialog", "dialog", "#field", "#a in #b", "#b", "#c", "textbox called /x/", "#a", "listitem in #c", "listitem", "button"},
+		s.Locators())
+	require.Equal(t, []string{"back"}, s.Needs(s.Cases[0]))
+}
+
+func FuzzFormatIsStableAndKeepsTheMeaning(f *testing.F) {
+	f.Add(everyForm)
+	f.Add("suite \"a\"\ncase \"b\"\nlet x = -(1 - (2 - 3)) / (4 * 5)\nput (number in #a in #b) + 1 in #c\nend // x\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		once, findings := Format(text)
+		if Faults(findings) > 0 {
+			return
+		}
+		twice, findings := Format(once)
+		require.Zero(t, Faults(findings), "%s", once)
+		require.Equal(t, once, twice)
+		before, _ := Read(text)
+		after, _ := Read(once)
+		require.Equal(t, before.Locators(), after.Locators())
+		require.Equal(t, len(before.Cases), len(after.Cases))
+	})
+}

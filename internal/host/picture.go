@@ -1,0 +1,104 @@
+package host
+
+import (
+	"bytes"
+	"image"
+	"image/color"
+	"image/draw"
+	"image/png"
+	"math"
+	"strconv"
+
+	"github.com/fogleman/gg"
+	"golang.org/x/image/font/gofont/gobold"
+	"golang.org/x/image/font/opentype"
+
+	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+)
+
+// drawn gives a picture as a PNG.
+func drawn(p script.Picture) ([]byte, error) {
+	img, err := p.Image()
+	if err != nil {
+		return nil, err
+	}
+	return encoded(img)
+}
+
+func encoded(img image.Image) ([]byte, error) {
+	var out bytes.Buffer
+	encoder := png.Encoder{CompressionLevel: png.BestSpeed}
+	err := encoder.Encode(&out, img)
+	return out.Bytes(), err
+}
+
+// png gives a shot as it is kept: with frames around the marked places, numbered in the
+// order given where there are several, and cut to its crop unless that is empty.
+func (s shot) png() ([]byte, error) {
+	img, err := s.picture.Image()
+	if err != nil {
+		return nil, err
+	}
+	scale := 1.0 // pixels of the picture for each of the tree's
+	if s.tree != nil && s.tree.Width > 0 {
+		scale = float64(img.Bounds().Dx()) / s.tree.Width
+	}
+	if len(s.marks) > 0 {
+		img = marked(img, scale, s.marks)
+	}
+	if !s.crop.Empty() {
+		img = cropped(img, scale, s.crop)
+	}
+	return encoded(img)
+}
+
+// cropped cuts a picture to a part of the screen.
+func cropped(img image.Image, scale float64, to screen.Rect) image.Image {
+	b := img.Bounds()
+	cut := image.Rect(int(to.X*scale), int(to.Y*scale), int(math.Ceil((to.X+to.W)*scale)), int(math.Ceil((to.Y+to.H)*scale))).Add(b.Min).Intersect(b)
+	if cut.Empty() { // it lies beside the picture
+		return img
+	}
+	part := image.NewRGBA(image.Rect(0, 0, cut.Dx(), cut.Dy()))
+	draw.Draw(part, part.Bounds(), img, cut.Min, draw.Src)
+	return part
+}
+
+var markInk = color.NRGBA{R: 0xe0, G: 0x42, B: 0x1f, A: 0xff}
+
+// marked frames places of the screen on a picture.
+func marked(img image.Image, scale float64, marks []screen.Rect) image.Image {
+	dc := gg.NewContextForImage(img)
+	dc.Scale(scale, scale)
+	if face, err := opentype.NewFace(markFont, &opentype.FaceOptions{Size: 11 * scale, DPI: 72}); err == nil {
+		dc.SetFontFace(face)
+	}
+	for i, m := range marks {
+		dc.SetColor(markInk)
+		dc.SetLineWidth(2.5 * scale)
+		x, y, w, h := m.X-3, m.Y-3, m.W+6, m.H+6
+		dc.DrawRoundedRectangle(x+1.25, y+1.25, w-2.5, h-2.5, 4)
+		dc.Stroke()
+		if len(marks) == 1 {
+			continue
+		}
+		tx, ty := max(0, x-4), max(0, y-8)
+		dc.DrawRoundedRectangle(tx, ty, 18, 16, 4)
+		dc.Fill()
+		dc.SetColor(color.White)
+		dc.Push()
+		dc.Identity()
+		dc.DrawStringAnchored(strconv.Itoa(i+1), (tx+9)*scale, (ty+7.5)*scale, 0.5, 0.35)
+		dc.Pop()
+	}
+	return dc.Image()
+}
+
+var markFont = func() *opentype.Font {
+	f, err := opentype.Parse(gobold.TTF)
+	if err != nil {
+		panic(err) // it is compiled in
+	}
+	return f
+}()

@@ -1,0 +1,50 @@
+package host
+
+import (
+	"bytes"
+	"image"
+	"image/color"
+	"image/draw"
+	"image/png"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/internal/core/screen"
+)
+
+// white is a screen of 400 by 800 dp at two pixels a dp, with a blue square at 0,0.
+type white struct{}
+
+func (white) Image() (image.Image, error) {
+	img := image.NewRGBA(image.Rect(0, 0, 800, 1600))
+	draw.Draw(img, img.Bounds(), image.White, image.Point{}, draw.Src)
+	draw.Draw(img, image.Rect(0, 0, 200, 200), image.NewUniform(color.RGBA{B: 255, A: 255}), image.Point{}, draw.Src)
+	return img, nil
+}
+
+func TestAPictureIsMarkedAndCutInTheScreensOwnUnits(t *testing.T) {
+	tree := &screen.Tree{Width: 400, Height: 800}
+	shown := func(s shot) image.Image {
+		body, err := s.png()
+		require.NoError(t, err)
+		img, err := png.Decode(bytes.NewReader(body))
+		require.NoError(t, err)
+		return img
+	}
+	at := func(img image.Image, x, y int) color.NRGBA { return color.NRGBAModel.Convert(img.At(x, y)).(color.NRGBA) }
+	box, other := screen.Rect{W: 100, H: 100}, screen.Rect{X: 200, Y: 200, W: 50, H: 50}
+
+	cut := shown(shot{picture: white{}, tree: tree, crop: box})
+	require.Equal(t, image.Rect(0, 0, 200, 200), cut.Bounds())
+	require.Equal(t, color.NRGBA{B: 255, A: 255}, at(cut, 199, 199))
+	marked := shown(shot{picture: white{}, tree: tree, marks: []screen.Rect{other}})
+	require.Equal(t, image.Rect(0, 0, 800, 1600), marked.Bounds())
+	require.Equal(t, markInk, at(marked, 2*225, 2*252), "the place is framed")
+	require.Equal(t, color.NRGBA{R: 255, G: 255, B: 255, A: 255}, at(marked, 2*225, 2*225), "and can be seen")
+	require.Equal(t, color.NRGBA{R: 255, G: 255, B: 255, A: 255}, at(marked, 2*200, 2*196), "one place has no number")
+	two := shown(shot{picture: white{}, tree: tree, marks: []screen.Rect{other, box}})
+	require.Equal(t, markInk, at(two, 2*195, 2*191), "several have")
+	beside := shown(shot{picture: white{}, tree: tree, crop: screen.Rect{X: 900, Y: 10, W: 5, H: 5}})
+	require.Equal(t, image.Rect(0, 0, 800, 1600), beside.Bounds(), "what lies beside the screen cuts nothing")
+}
