@@ -9,6 +9,8 @@ import (
 	"io/fs"
 	"strings"
 	"time"
+
+	"yamato/internal/host/standin/pack"
 )
 
 //go:embed tideline suites sites lineups
@@ -17,17 +19,38 @@ var files embed.FS
 // ApplicationID is the sample app's, on every platform.
 const ApplicationID = "example.tideline"
 
-// Version is one version of the sample app.
-type Version struct {
-	Name string // 3.2.0
-	Code int    // 61
+// What packages of the sample are made of, and by; they are apps for stand-ins.
+type (
+	// Version is one version of an app.
+	Version = pack.Version
+	// App is what a package is made of.
+	App = pack.App
+)
+
+// The packers of each kind of package.
+var (
+	PackAndroid   = ours(pack.Android)
+	PackSimulator = ours(pack.Simulator)
+	PackDevice    = ours(pack.Device)
+	PackWeb       = ours(pack.Web)
+)
+
+// ours has the Sorane Line sign what is packed.
+func ours(packed func(App) ([]byte, error)) func(App) ([]byte, error) {
+	return func(a App) ([]byte, error) {
+		a.Maker, a.Key, a.Icon, a.Devices = "Sorane Line", "the Sorane Line's key for the sample app", icon, PhoneIDs
+		return packed(a)
+	}
 }
 
+// PhoneIDs are the ids of the iOS phones that the sample's profile lists.
+var PhoneIDs = []string{"00008120-000A4C1E0B22C01E"}
+
 // Versions are the builds of the sample app that are run in the demo, oldest first.
-var Versions = []Version{{"3.1.4", 58}, {"3.2.0", 61}}
+var Versions = []Version{{Name: "3.1.4", Code: 58}, {Name: "3.2.0", Code: 61}}
 
 // Newest is handed in as well, and not run: it needs Android 14.
-var Newest = Version{"3.2.1", 64}
+var Newest = Version{Name: "3.2.1", Code: 64}
 
 // Counter is the other sample app: for the tablets at the ticket counters, by a
 // team that is at its beginning. Nothing of it runs as it should yet, each build for
@@ -35,7 +58,7 @@ var Newest = Version{"3.2.1", 64}
 const Counter = "example.tideline.counter"
 
 // CounterVersions are the builds of the other sample app, oldest first.
-var CounterVersions = []Version{{"0.9.0", 11}, {"0.9.1", 12}, {"0.9.2", 13}}
+var CounterVersions = []Version{{Name: "0.9.0", Code: 11}, {Name: "0.9.1", Code: 12}, {Name: "0.9.2", Code: 13}}
 
 // CounterPackages packs what its team has handed in as a version of the other
 // sample app.
@@ -77,9 +100,9 @@ type Package struct {
 	Data []byte
 }
 
-// Packages packs every package of a version. The same version always gives the
-// same bytes.
-func Packages(v Version) ([]Package, error) {
+// Packages packs every package of a version. Provisioning profiles expire, so that the day
+// matters: within a month the same version gives the same bytes.
+func Packages(v Version, day time.Time) ([]Package, error) {
 	source, err := Program(v)
 	if err != nil {
 		return nil, err
@@ -92,11 +115,11 @@ func Packages(v Version) ([]Package, error) {
 			"timetable": {"": "Timetable", "de-DE": "Fahrplan", "pt-PT": "Horário"},
 			"tickets":   {"": "Tickets", "de-DE": "Fahrkarten", "pt-PT": "Bilhetes"},
 		},
-		Profile: time.Date(2027, 6, 1, 0, 0, 0, 0, time.UTC),
+		Profile: month(day, 13),
 	}
 	switch v {
 	case Versions[0]: // its profile has run out since
-		app.Profile = time.Date(2026, 9, 30, 0, 0, 0, 0, time.UTC)
+		app.Profile = month(day, -1)
 	case Newest:
 		app.MinimumAPI, app.Permissions = 34, append(app.Permissions, "android.permission.ACCESS_COARSE_LOCATION")
 	}
@@ -112,6 +135,11 @@ func Packages(v Version) ([]Package, error) {
 		out = append(out, Package{"tideline-" + v.Name + one.file, data})
 	}
 	return out, nil
+}
+
+// month is the first day of a month so many after a day's.
+func month(day time.Time, after int) time.Time {
+	return time.Date(day.UTC().Year(), day.UTC().Month()+time.Month(after), 1, 0, 0, 0, 0, time.UTC)
 }
 
 // Program is the app's program: what all versions share, between the parts that

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -13,14 +14,14 @@ import (
 
 func TestTheSameVersionAlwaysGivesTheSameBytes(t *testing.T) {
 	for _, v := range append(slices.Clone(Versions), Newest) {
-		first, err := Packages(v)
+		first, err := Packages(v, time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC))
 		require.NoError(t, err)
-		second, err := Packages(v)
+		second, err := Packages(v, time.Date(2026, 11, 30, 23, 0, 0, 0, time.UTC))
 		require.NoError(t, err)
 		require.Equal(t, first, second)
 		require.Len(t, first, 4)
 	}
-	_, err := Packages(Version{Name: "9.9.9"})
+	_, err := Packages(Version{Name: "9.9.9"}, time.Now())
 	require.ErrorContains(t, err, "there is no version 9.9.9")
 }
 

@@ -31,6 +31,10 @@ func New(s *service.Service, c Config) http.Handler {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
 	h := &handlers{service: s, config: c}
+	var err error
+	if h.checker, err = newChecker(); err != nil {
+		panic(err) // it is compiled in
+	}
 	if c.Console != nil {
 		var err error
 		if h.assets, err = assets(c.Console); err != nil {
@@ -45,7 +49,7 @@ func New(s *service.Service, c Config) http.Handler {
 	}
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
-	r.Use(h.recover, secure, bound, h.authenticate, h.plainText)
+	r.Use(h.recover, secure, bound, h.authenticate, h.plainText, h.described)
 	r.NoRoute(func(g *gin.Context) {
 		if isPage(g.Request.URL.Path) {
 			h.page(g)
@@ -87,6 +91,7 @@ type handlers struct {
 	config  Config
 	assets  map[string]asset // the console's files by path
 	uploads *uploads         // nil where none are taken in pieces
+	checker *checker
 }
 
 func secure(g *gin.Context) {
@@ -160,8 +165,13 @@ func (h *handlers) fail(g *gin.Context, err error) {
 	if g.Writer.Written() {
 		return
 	}
+	body := p.Body
+	if body.Hint != nil && !forPeople(g) {
+		hint := forPrograms(*body.Hint)
+		body.Hint = &hint
+	}
 	g.Header("Content-Type", "application/problem+json")
-	g.JSON(p.Body.Status, p.Body)
+	g.JSON(body.Status, body)
 }
 
 func (h *handlers) recover(g *gin.Context) {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -95,7 +96,7 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 	doc.Servers = openapi3.Servers{{URL: r.url}}
 	router, err := gorillamux.NewRouter(doc)
 	require.NoError(t, err)
-	packages, err := demo.Packages(demo.Versions[0])
+	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
 	openapi3filter.RegisterBodyDecoder("application/problem+json", openapi3filter.JSONBodyDecoder)
 	digest := ""
@@ -231,7 +232,7 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 func TestEventsAreStreamedFromWhereOneLeftOff(t *testing.T) {
 	r := newRig(t)
 	ctx := context.Background()
-	packages, err := demo.Packages(demo.Versions[0])
+	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
 	_, _, text := r.call("POST", "/api/v1/projects/default/packages?file_name=a.apk", userToken, "application/octet-stream", packages[0].Data)
 	var p struct{ Digest string }

@@ -1,8 +1,11 @@
 package api
 
 import (
+	"bytes"
 	"context"
+	"time"
 
+	"yamato/internal/report"
 	"yamato/internal/service"
 	"yamato/internal/store"
 )
@@ -79,7 +82,7 @@ func (h *handlers) GetBuild(ctx context.Context, r GetBuildRequestObject) (GetBu
 
 // PushSuite takes a suite in.
 func (h *handlers) PushSuite(ctx context.Context, r PushSuiteRequestObject) (PushSuiteResponseObject, error) {
-	s, err := h.service.PushSuite(lasting(ctx), caller(ctx), r.Body.FileName, r.Body.Text)
+	s, err := h.service.PushSuite(lasting(ctx), caller(ctx), r.Body.FileName, r.Body.Text, r.Body.Tried != nil && *r.Body.Tried)
 	return PushSuite200JSONResponse(s), err
 }
 
@@ -96,8 +99,9 @@ func (h *handlers) ListSuites(ctx context.Context, _ ListSuitesRequestObject) (L
 }
 
 // ListDevices lists the fleet.
-func (h *handlers) ListDevices(ctx context.Context, _ ListDevicesRequestObject) (ListDevicesResponseObject, error) {
-	list, err := h.service.Devices(lasting(ctx), caller(ctx))
+func (h *handlers) ListDevices(ctx context.Context, r ListDevicesRequestObject) (ListDevicesResponseObject, error) {
+	p := r.Params
+	list, err := h.service.Devices(lasting(ctx), caller(ctx), service.DeviceFilter{Q: text(p.Q), Site: text(p.Site), State: text(p.State), Platform: text(p.Platform), Kind: text(p.Kind)})
 	return ListDevices200JSONResponse(list), err
 }
 
@@ -122,7 +126,7 @@ func (h *handlers) ListRuns(ctx context.Context, r ListRunsRequestObject) (ListR
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.service.Runs(lasting(ctx), caller(ctx), store.RunFilter{Q: text(r.Params.Q), State: text(r.Params.State), Verdict: text(r.Params.Verdict), Build: text(r.Params.Build)}, cursor, limit)
+	list, err := h.service.Runs(lasting(ctx), caller(ctx), store.RunFilter{Q: text(r.Params.Q), State: text(r.Params.State), Verdict: text(r.Params.Verdict), Build: text(r.Params.Build), AskedBy: text(r.Params.AskedBy)}, cursor, limit)
 	return ListRuns200JSONResponse(list), err
 }
 
@@ -132,8 +136,31 @@ func (h *handlers) GetRun(ctx context.Context, r GetRunRequestObject) (GetRunRes
 	if r.Params.Brief != nil && *r.Params.Brief {
 		depth = service.InBrief
 	}
+	if r.Params.WaitMs != nil && *r.Params.WaitMs > 0 {
+		if err := h.service.AwaitRun(lasting(ctx), caller(ctx), r.Run, time.Duration(*r.Params.WaitMs)*time.Millisecond); err != nil {
+			return nil, err
+		}
+	}
 	d, err := h.service.Detail(lasting(ctx), caller(ctx), r.Run, depth)
 	return GetRun200JSONResponse(d), err
+}
+
+// GetJUnit gives a run's results as JUnit XML.
+func (h *handlers) GetJUnit(ctx context.Context, r GetJUnitRequestObject) (GetJUnitResponseObject, error) {
+	d, err := h.service.Detail(lasting(ctx), caller(ctx), r.Run, service.WithFailures)
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	if err := report.JUnit(&out, d); err != nil {
+		return nil, err
+	}
+	return GetJUnit200ApplicationxmlResponse{Body: &out, ContentLength: int64(out.Len())}, nil
+}
+
+// RemoveSuite takes a suite off the list.
+func (h *handlers) RemoveSuite(ctx context.Context, r RemoveSuiteRequestObject) (RemoveSuiteResponseObject, error) {
+	return RemoveSuite204Response{}, h.service.RemoveSuite(lasting(ctx), caller(ctx), r.Suite)
 }
 
 // CancelRun cancels a run.

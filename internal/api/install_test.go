@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"howett.net/plist"
@@ -56,7 +57,7 @@ func (r *rig) piece(address string, offset int, data []byte) *http.Response {
 
 func TestAPackageArrivesInPieces(t *testing.T) {
 	r := newRig(t)
-	packages, err := demo.Packages(demo.Versions[0])
+	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
 	data := packages[0].Data
 	at := r.begin(len(data))
@@ -100,7 +101,7 @@ func TestUploadsAreOnesOwnAndBounded(t *testing.T) {
 
 func TestAFetchTellsHowFarItIs(t *testing.T) {
 	r := newRig(t)
-	packages, err := demo.Packages(demo.Versions[0])
+	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
 	data := packages[0].Data
 	mux := http.NewServeMux()
@@ -130,7 +131,7 @@ func TestAFetchTellsHowFarItIs(t *testing.T) {
 
 func TestAPhoneInstallsFromAPageThatNeedsNoSignIn(t *testing.T) {
 	r := newRig(t)
-	packages, err := demo.Packages(demo.Versions[1])
+	packages, err := demo.Packages(demo.Versions[1], time.Now())
 	require.NoError(t, err)
 	var digests []string
 	for _, p := range packages {

@@ -5,14 +5,20 @@ package api
 
 import (
 	"bytes"
+	"compress/flate"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
+	"path"
+	"strings"
 
 	. "yamato/internal/contract"
 
+	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/gin-gonic/gin"
 	"github.com/gin-gonic/gin/binding"
 	"github.com/oapi-codegen/runtime"
@@ -52,7 +58,7 @@ type ServerInterface interface {
 	GetTexts(c *gin.Context, project Project, build string, params GetTextsParams)
 	// ListDevices The fleet, and what each device does now
 	// (GET /api/v1/projects/{project}/devices)
-	ListDevices(c *gin.Context, project Project)
+	ListDevices(c *gin.Context, project Project, params ListDevicesParams)
 	// GetDevice One device, its host, and what it did last
 	// (GET /api/v1/projects/{project}/devices/{device})
 	GetDevice(c *gin.Context, project Project, device string)
@@ -134,6 +140,9 @@ type ServerInterface interface {
 	// ListElements The elements of a screen tree that was kept, with what finds each of them
 	// (GET /api/v1/projects/{project}/runs/{run}/evidence/{id}/elements)
 	ListElements(c *gin.Context, project Project, run RunNumber, id int64)
+	// GetJUnit A run's results as JUnit XML
+	// (GET /api/v1/projects/{project}/runs/{run}/junit)
+	GetJUnit(c *gin.Context, project Project, run RunNumber)
 	// GetSheet All that is known of one case in one combination, attempt by attempt
 	// (GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case})
 	GetSheet(c *gin.Context, project Project, run RunNumber, leg int64, pCase int)
@@ -152,6 +161,9 @@ type ServerInterface interface {
 	// CheckSuite What the check finds in a script, with what nothing has ever matched in an app; the script is not kept
 	// (POST /api/v1/projects/{project}/suites/check)
 	CheckSuite(c *gin.Context, project Project)
+	// RemoveSuite Take a suite off the list; what it found stays. Handing it in again brings it back
+	// (DELETE /api/v1/projects/{project}/suites/{suite})
+	RemoveSuite(c *gin.Context, project Project, suite string)
 	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
 	// (GET /api/v1/projects/{project}/suites/{suite})
 	GetSuite(c *gin.Context, project Project, suite string)
@@ -640,6 +652,49 @@ func (siw *ServerInterfaceWrapper) ListDevices(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDevicesParams
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "site" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "site", c.Request.URL.Query(), &params.Site, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter site: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "platform" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "platform", c.Request.URL.Query(), &params.Platform, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter platform: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", c.Request.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -647,7 +702,7 @@ func (siw *ServerInterfaceWrapper) ListDevices(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListDevices(c, project)
+	siw.Handler.ListDevices(c, project, params)
 }
 
 // GetDevice operation middleware
@@ -1294,6 +1349,14 @@ func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "asked_by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "asked_by", c.Request.URL.Query(), &params.AskedBy, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter asked_by: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "build" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "build", c.Request.URL.Query(), &params.Build, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -1409,6 +1472,14 @@ func (siw *ServerInterfaceWrapper) GetRun(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "brief", c.Request.URL.Query(), &params.Brief, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter brief: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "wait_ms" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait_ms", c.Request.URL.Query(), &params.WaitMs, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter wait_ms: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -1625,6 +1696,40 @@ func (siw *ServerInterfaceWrapper) ListElements(c *gin.Context) {
 	siw.Handler.ListElements(c, project, run, id)
 }
 
+// GetJUnit operation middleware
+func (siw *ServerInterfaceWrapper) GetJUnit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetJUnit(c, project, run)
+}
+
 // GetSheet operation middleware
 func (siw *ServerInterfaceWrapper) GetSheet(c *gin.Context) {
 
@@ -1813,6 +1918,40 @@ func (siw *ServerInterfaceWrapper) CheckSuite(c *gin.Context) {
 	siw.Handler.CheckSuite(c, project)
 }
 
+// RemoveSuite operation middleware
+func (siw *ServerInterfaceWrapper) RemoveSuite(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "suite" -------------
+	var suite string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "suite", c.Param("suite"), &suite, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter suite: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveSuite(c, project, suite)
+}
+
 // GetSuite operation middleware
 func (siw *ServerInterfaceWrapper) GetSuite(c *gin.Context) {
 
@@ -1933,6 +2072,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/projects/:project/suites", wrapper.ListSuites)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/suites", wrapper.PushSuite)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/suites/check", wrapper.CheckSuite)
+	router.DELETE(options.BaseURL+"/api/v1/projects/:project/suites/:suite", wrapper.RemoveSuite)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/suites/:suite", wrapper.GetSuite)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/devices", wrapper.ListDevices)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/devices/:device", wrapper.GetDevice)
@@ -1962,6 +2102,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/projects/:project/runs", wrapper.StartRun)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/run-previews", wrapper.PreviewRun)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run", wrapper.GetRun)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/junit", wrapper.GetJUnit)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/runs/:run/cancel", wrapper.CancelRun)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/runs/:run/again", wrapper.RunAgain)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/causes", wrapper.ListCauses)
@@ -2381,6 +2522,7 @@ func (response GetTextsdefaultApplicationProblemPlusJSONResponse) VisitGetTextsR
 
 type ListDevicesRequestObject struct {
 	Project Project `json:"project"`
+	Params  ListDevicesParams
 }
 
 type ListDevicesResponseObject interface {
@@ -3499,6 +3641,52 @@ func (response ListElementsdefaultApplicationProblemPlusJSONResponse) VisitListE
 	return err
 }
 
+type GetJUnitRequestObject struct {
+	Project Project   `json:"project"`
+	Run     RunNumber `json:"run"`
+}
+
+type GetJUnitResponseObject interface {
+	VisitGetJUnitResponse(w http.ResponseWriter) error
+}
+
+type GetJUnit200ApplicationxmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetJUnit200ApplicationxmlResponse) VisitGetJUnitResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/xml")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetJUnitdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetJUnitdefaultApplicationProblemPlusJSONResponse) VisitGetJUnitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetSheetRequestObject struct {
 	Project Project   `json:"project"`
 	Run     RunNumber `json:"run"`
@@ -3728,6 +3916,40 @@ type CheckSuitedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckSuitedefaultApplicationProblemPlusJSONResponse) VisitCheckSuiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveSuiteRequestObject struct {
+	Project Project `json:"project"`
+	Suite   string  `json:"suite"`
+}
+
+type RemoveSuiteResponseObject interface {
+	VisitRemoveSuiteResponse(w http.ResponseWriter) error
+}
+
+type RemoveSuite204Response struct {
+}
+
+func (response RemoveSuite204Response) VisitRemoveSuiteResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSuitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSuitedefaultApplicationProblemPlusJSONResponse) VisitRemoveSuiteResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3973,6 +4195,9 @@ type StrictServerInterface interface {
 	// ListElements The elements of a screen tree that was kept, with what finds each of them
 	// (GET /api/v1/projects/{project}/runs/{run}/evidence/{id}/elements)
 	ListElements(ctx context.Context, request ListElementsRequestObject) (ListElementsResponseObject, error)
+	// GetJUnit A run's results as JUnit XML
+	// (GET /api/v1/projects/{project}/runs/{run}/junit)
+	GetJUnit(ctx context.Context, request GetJUnitRequestObject) (GetJUnitResponseObject, error)
 	// GetSheet All that is known of one case in one combination, attempt by attempt
 	// (GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case})
 	GetSheet(ctx context.Context, request GetSheetRequestObject) (GetSheetResponseObject, error)
@@ -3991,6 +4216,9 @@ type StrictServerInterface interface {
 	// CheckSuite What the check finds in a script, with what nothing has ever matched in an app; the script is not kept
 	// (POST /api/v1/projects/{project}/suites/check)
 	CheckSuite(ctx context.Context, request CheckSuiteRequestObject) (CheckSuiteResponseObject, error)
+	// RemoveSuite Take a suite off the list; what it found stays. Handing it in again brings it back
+	// (DELETE /api/v1/projects/{project}/suites/{suite})
+	RemoveSuite(ctx context.Context, request RemoveSuiteRequestObject) (RemoveSuiteResponseObject, error)
 	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
 	// (GET /api/v1/projects/{project}/suites/{suite})
 	GetSuite(ctx context.Context, request GetSuiteRequestObject) (GetSuiteResponseObject, error)
@@ -4387,10 +4615,11 @@ func (sh *strictHandler) GetTexts(ctx *gin.Context, project Project, build strin
 }
 
 // ListDevices operation middleware
-func (sh *strictHandler) ListDevices(ctx *gin.Context, project Project) {
+func (sh *strictHandler) ListDevices(ctx *gin.Context, project Project, params ListDevicesParams) {
 	var request ListDevicesRequestObject
 
 	request.Project = project
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListDevices(ctx, request.(ListDevicesRequestObject))
@@ -5319,6 +5548,33 @@ func (sh *strictHandler) ListElements(ctx *gin.Context, project Project, run Run
 	}
 }
 
+// GetJUnit operation middleware
+func (sh *strictHandler) GetJUnit(ctx *gin.Context, project Project, run RunNumber) {
+	var request GetJUnitRequestObject
+
+	request.Project = project
+	request.Run = run
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetJUnit(ctx, request.(GetJUnitRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetJUnit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetJUnitResponseObject); ok {
+		if err := validResponse.VisitGetJUnitResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetSheet operation middleware
 func (sh *strictHandler) GetSheet(ctx *gin.Context, project Project, run RunNumber, leg int64, pCase int) {
 	var request GetSheetRequestObject
@@ -5515,6 +5771,33 @@ func (sh *strictHandler) CheckSuite(ctx *gin.Context, project Project) {
 	}
 }
 
+// RemoveSuite operation middleware
+func (sh *strictHandler) RemoveSuite(ctx *gin.Context, project Project, suite string) {
+	var request RemoveSuiteRequestObject
+
+	request.Project = project
+	request.Suite = suite
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSuite(ctx, request.(RemoveSuiteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSuite")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveSuiteResponseObject); ok {
+		if err := validResponse.VisitRemoveSuiteResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetSuite operation middleware
 func (sh *strictHandler) GetSuite(ctx *gin.Context, project Project, suite string) {
 	var request GetSuiteRequestObject
@@ -5591,4 +5874,257 @@ func (sh *strictHandler) MakeSignIn(ctx *gin.Context) {
 	} else if response != nil {
 		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
 	}
+}
+
+// Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
+// Stored as a slice of fixed-width chunks rather than one concatenated
+// const string: with thousands of chunks the chained `+` fold is several
+// times slower for the Go compiler than parsing a slice literal.
+var swaggerSpec = []string{
+	"5H3tktu2kuiroHRvVc6pS1t2vs4eu/aH4yQn3kxs3xlnc7fOuiYQ2ZJwhgQYABxZmZqqfZp9sH2SW0AD",
+	"JCgBFDkjjZ3d/MlYJPHR3Wj0d9/MclHVggPXavbsZlZTSSvQIO2/XjZSCWn+KkDlktWaCT57NuPwQROx",
+	"JHoNpKYrIAtYCgmzbMbM498akNtZNuO0gtmzWY6jZDOVr6GiZrilkBXVs2czxvXXX86ymd7WgP+EFcjZ",
+	"7W02e1VAVQsNPN/+CFvzlR18DbQA2Y0evPbIvBdOU9EPZ8BXej179vmTJ+0sSkvGV3aSM1Yx3Y69s/DS",
+	"PgwHLGBJm1LPnn31JDOjs6qp3NgV4/ivp9HdvJXiH5B3U9VUr7uZavc0m0n4rWESitkzLRsI595f/HnD",
+	"XzfVAmRiVNnwwREPY+HWfK5qwRVYgngrxaKEyvyZC66B2w3Rui5ZTg1xzGt84//8QxlKuQlm+98SlrNn",
+	"s/817yhujk/V3I9rZ+zT2i9rqskGuCYbKfiK/On8+5fkr19+9Zc/Wxi4EcwELxaiseuppahBaoZrzmlZ",
+	"Ioh2IJiZF1eSVqlnHmH7kO9g+vd2kCzAopvzfQtSsbBPbrPZixVlFjK0KJjZIy3fButd0lJBtrcFBZeM",
+	"F/Bh/ywuhSSCQwR72ayE1dAHB/FvNkrLS80MOe2OQ7U7/zl4XrChZfmZInkp8qtuuIUQJVBuhlO0gksF",
+	"BnC7w5WgSb6mPAeypGVJqCJMk4IV0YE2a5avI3ujrITiGdkwvSYgpZCKUF6QhheQswIKs3M1y2bAzVH9",
+	"+4yWpQGE/WyWzQxc3u/yiWz24dFKPBqmAlxQFOFaQ1VHCHMBK8p757CgGh5ZaGf7BFnANcshSqvACwTp",
+	"uJF4yzT2Ea6laBYlHCZ7N0i7rsztJwaCbxpWFvsAoHUd3U4ugWooLqkev6eSLqBU6XMVmWZvmVzoOHw7",
+	"gI04MjXNr+gK52QaKnWQ+eEHwZKolHRrx2KcI2b3j4CESly3UOqfg80aOJFgGDQTnGghrgjTivi1Ebqh",
+	"25ADDML2GqRigl/moojDx7+A984hyjFozzr66X28M1mPFhyCWqi0SA9gnqS+M6YiR7DFzyhEIRlH0GTk",
+	"obFiTQgJnDW55rdUI5ObcFXc4Rzs8GE7ANGCKNDPCeXEcK8tuaZlA0TTK1CW19v3PB0lj1JfAnsSIa40",
+	"iceO6Eta05zpbeSarxsVZ2kVVEJuL6tF7PEORrp3MxzxfXQRCl7x84ZHWNoElrXwXHEEU1mW9Gqb4AMN",
+	"HznINciCRUWaqUcYJUvcQOwE22n8qjMDlRQcz2jsXJaMQ5SrSbDEZwQisoAV4yq608QuLLBUTJ/ZgNJk",
+	"yaQyyx7FDDoi2GMIuzclgsVOnQLDa7fgPhiS29B01WdbqcttcEV2lPiKGhVZDs11Q8v4ld2TUPcRYp5P",
+	"WnFmFNMF41ariKCMabKhilSgCeNRGsilUIrxVYIrwIcact3jPN1a2uPWn3QtNqSifOvl3XYKUlOloCCM",
+	"E8qFXoMk1Il9saVdMR6fNyqwC+4EbKGA7O57xLH3h2n/iVjuzxaCneg1SvkKj5wikvIUvNWayphgv3Fj",
+	"kN7Ia3oNBly5qCrBM/PnRshCxRilYjyHODbCtVklkXECVJYMJLHsSR0YWkOd4ocJXrlzljpuZ7HaMb2W",
+	"wDJ/cPwx2KFti4cWfiHhIkH0Tlf0uK4pX8XOa+HUgvGHji51Qld2Jp6oquwE2CjDRSl12ioMyYxQvN20",
+	"7v00ZFQENEYLx5tnlMTX3tWj3s67acfdJYjAQ2zb37d++PiOIb+KCLpxfiOukroFFNs4rpgu46jerLeH",
+	"kYb6vB3DTh/fg3Ca7sjrELnvBHALBTxGeEa85fceJ3XbmrHbxSY2riAiVQ6o/smrpBIFxO9qET+EdUm1",
+	"uU2iDxVLqMZKU30PcmiNB3aClofi4oM12VX72XDsKAA7vhoxWJG8pEqZuxSnzaxtyN5PTJFrKpk1EBFr",
+	"9O1jwIN5iBx+NO9YUwRfNSl+WMK108/6i4NrkFuypLkWEq/ddkljJdIzM3SMqu9FCoOWC//eLloPoLGF",
+	"UAuPKDLdPbh/Hga0oYSVtBbKKsNGGDCyiGqQ3qaoDpCLa4iKOEx7AdDen0ZpduIfotLa51A4RKtk1KYp",
+	"QTWlHn9rnNv3YwgPhJehAf7VvbbHoy0Ms1lSn/MrjWHt25ZX7dy4CxYFK12wku3ZYw5rB+aem3LDmmsx",
+	"Mk6S462pLDZUwmXi6lwDW611XK42ogUtywlX0qv2i8ga0+pCa+wZD7hBa8gQr0gejAQTERuecrsM3TQS",
+	"qHMdRR6VQFVPZQtdFU2E55uzLhuOx3CNPgUuNuMUJ8UK8MrTEPIu/HuhrjLOBnSHe9Wa4JL405IyPZEk",
+	"nLI/tMWfFbg3o64bq38xhPCaFuPAu2GFXo+wyTk21JcQgivF3zLhDYNjt6c06xn2HIxC3tOJFojANGf7",
+	"FjRl5ZCMNgRHxx1vsxlISXmhEvoy04qshUJln6orKIgWpBCkpONNVN/ZKWIYXzOlhdyOZk8XmvHoTWPW",
+	"eOjjH4TSr/hSBO6lyLadSUWZmRQpmdJQZM7o0b9E3RjeCIOA/0wRseGHTe6twGlX3kEiWFqHmzQVXPjj",
+	"6R2JYrm0LMBcHCVq/QshNPoPWVGirGO5l70/QbtnDZdACxu34NhIMdYFmc2+K6FyTvgdWZcTwGceTFoC",
+	"ZKSm0uDGBWyQfM3KQqJa0vdNisYR57AEgjApoI6f5CyleNqbK/6E8Rh52J/NXvBH9PCafVmjrdtkFZ6M",
+	"g2yvFDnVQsaEcZqvyZLxQhG9ZqoFpVEXuCDWwJfZ2StzRs2ZZHy1bz8+uAQpygH2P5GNXzPFnOv2MNJ2",
+	"DfoCKdSixSM082TQjd2uLACfx1nstDgWtC8NGpY2ycGLXyy2CRdWUkEuBIdJE7GxPhlWDRi9kuaTpH99",
+	"rNnLWlDsq4HvvYVO1oE2io9rVgCPyuddmELcfJ8KQHn0lKBjhmmygFLwlfUe2niQtShh0BI+hDi2AhV3",
+	"Vo1GkbOnj3izgoLRS/x9ivCr2O8wcgolZIRT1yzXjYTMMehSrIiQZMnKapaNoQS0EHcwbkkiwJmbu9Xo",
+	"gs22cHZbiRHN94wXUT2cFjvYC7TZXJRNxePktGZcJ6wj6Cu+meTGqECp1FFUa7aMQD1fU0lzDVL5+9EM",
+	"7/wd8EGTEui1uXAa61JYSsHjBKyd638YU040cDBp9+k+73YQh77+WBbBAbu+e3aZnG2EkjfF1GGVwsil",
+	"dwcFyj65TOqZx7FQ+h1GMWpu1RhOvWYRgbZeR0VmDOpZgbdr5YIrvMr3tx1lP7LhGXrKMjSKZehcF5K0",
+	"Ox/tA9gBnWM63trv9ud2EwWMpNFIQ+KYpA0/4cRGN1llIZcA3GicBH0ixXMLERebSpgiVJP/+o//nIO7",
+	"9+Y3/q/b+dLMpuY3lkfe7onAVF9WEdkQoUKM9ECsrtgLSKAjfbIQ3MNjRI2UZ30H4u2wWWvEw23EoP0D",
+	"5YW4RhtNf+vwoWYS1CSxKcnTf5NxswwtCgnKaLeEkv97TnJRQEYoefv6byEMF1sdnU8aIZ32Rang+mlk",
+	"eZhAzUtZuFu72nDsKNy8PhsLW7lKheulnVcDQcgKgKcD/JhVlPmVNRIYJYRUtICRYX1xI0sXzOz20q0h",
+	"BopXoaFzlMdRsVXKLHggzDAm/OwEC7rBYyv90d1TXl+HqimN+mK/6v6WQMvx6vdZ4Onp4+ebl2/Jl3/J",
+	"bBQzJwU8+va7WRZGwz2NBsOdUaW/p6xsJIwPl51ySg2fulsAz040zshg893YFYy0Hh26Mj62TYFh+QmR",
+	"CL0908I87hYSh7GtOwFx3tlkgR+J6QhdLO0+9oJEEkfwDJb6TTTvoe8LHfSOBK8eUTrbgVC4oGEB6QxW",
+	"SQV1/LJ84H3Me7QXjjYIHu+IHI5SmwjlToTfvxvNsfGCBpqDiWy4IoJnTtk2bxi2b0isuJcZoxWUh33L",
+	"KzR5Dp6mDWVaXS6FHMm+24PRowwvQrcI9/hKkMqeLdYsA9l2XdIcLa4N5/jTknGm1hhoRXkO9vYaz/Gt",
+	"j33fIW399ilbvnfk++sgcH/vMx1aNiO4jZvQvx+FDMsTlp48h3pqfkX7UcIClw5VHaUg+xgZ83J8Mxya",
+	"OuZVdjlfEyw29Hri3vGLxMan7y8YMFhNbNc/0XztrB57we7BnC6V4jYbCILXQtMy6TVsFBTjAuT9m8GI",
+	"dtqhePmfvOFh59AkXe8DrvU7u68P2COGPMvDHtexbsyIxcD9b9hZ6ScPVhkD8mvYtGlWE/JFwmylHUXX",
+	"2gWtfaxNG9KYjCmBrKlzxw36Oyr64RU+/BxTZN2/nh4QFQbzeV7DpnMrTNjqQgidslU2MSfaWmyIWGqr",
+	"aZE1rWvgiiylqAg3T/hz8ugpWQpJaLmhW5WRJ/ZfXJAKs6HbDOGnT+x/QZbwo6dxc3giIH3A3pd2Q6QP",
+	"Q9Jq5l0QuzYPm1SJMRS8wJzKJdVACkG0INQLKxsr5xeSXYMkrGLWV+Q9c/56tnhAP6n5tar11sLqCu1m",
+	"lbi2OizofD1zgT4zB5q75mYm+Otr2HwP03OsnG3hUG5TxNiQWERoiZmwjorxxnkJQ0r7p8PZ6LFFdFfs",
+	"hCX42y+AxddfffXF14eAkbzozUIEhiVPWEZKNW7DtiMO6E51HxR8/XvxYOzEFs596uXEfRR020fnF19/",
+	"FWLzSTSbBDCHoc9thr/ajdc0Q2Q4fWpLDT82UnaSsKwUQ4QkTn1O2S9iwSO83GIuyMjr6KvwwHYRAZOJ",
+	"wgZ1XBtFPjCERWyddU2UplujwQVBKyoaB1q2B3HXDG6FRYLPnxO7aTdQqyZigiaGuO37eSIRcvaSUBnB",
+	"/2NcBeXkzYVHQ2ZQYtTfsl02WWyt4vmc0LL0DrRlCaCddkoXCrgej4tIZERYeCAWK1sD1ZcucT8k/s8P",
+	"nhdff2CMbmwU1FjCIK1cNAq+MG6jT58MC0FdXl+Eul2Ok0FPa1SbRO8jk0vcjhJc4CIIiZzACgaCOhuu",
+	"0el1B6O1Gza1Vm+nmLDQJSuhNfiFF/xXX2Vp3a9n1/3yn776y9exl20s/z57EGSBMaqC52BOFtOKoPD9",
+	"jHCh21g4F30k4Zopm9Vvjjy1n7rziKc/wlR2rQftLgdU7tdiEzN0WOP0eNtZaNGOhV97a0yUbVqfhqvY",
+	"Mc4S2USdxN76M9qgGR/G25XGDvOLe/+QYTQwTnnwZoERq4VRDEtvLl55+X8HU0awTWr15pbJk/byqaHe",
+	"B1KHfofkKlrj485VZ++PjNhNMG5DYmoJ7lIZ58nadcy7ZXT2xQBCMci+7aIf9jIZJkbmBQWSUukEBSya",
+	"1SrtzxyIhurxrP2nQlYTl7uUoCLhBi7EgHK1AWnUPqOyWZsDoaXg8MzIH0wRDhsMR2CK+FslkqiTx6SR",
+	"zRps9rSLJaec2PeiA3ClZVP5ymXj42C8lDcRKiVteL6O37Mob1zSmiXMUu6FxPlJIo8DFBOXWVOpp9Se",
+	"kVEHSQ2yYkqxXTfQ4emHWEEthSHWEdXA7Gs2QFa3vpWoL9nx4+H0DHxtWrSepnIFOo1S9zyB0SOXzOnH",
+	"6GW9C3w/IWKH3RwqsRMQZx/xca4o9YTM3NEAT+V8JEIS3wZk1tby4oUUdr8Mc0BgMd6x89aIVbDZSSA9",
+	"lkfVq3vpihK5aMrCym+YfhqLpC/hYEmKCgsrcKHttYk5Iz1tcL9SVaSMGiuBePlwkDD7nrsuI7/Tb+2y",
+	"oyjsagmOjoNbYiTqeP7mQ1ejOTBcp6pVINjgg35uE8astpfTsnSRzUJZU6f9CeXyXFSVtYz2nq/YNbSP",
+	"olXLYKkvnQdrZI4vevtjkZCa6qT3J5m07yOe90wN2sgiqFUsbUoyU0QJaVMtXJHHg9ThIox9AKBbYYIY",
+	"/M2wI2yV5WVweiKCUfdw/C0F3K6pFR4mfInBYhOK7aUdo4mgL/MgLiamnIo2YMt/1q0xPIYhHHf2H8PH",
+	"eauw7yryycyGUfn+5qU2PyI+cR51QHDF9PYR4wXUwAvgmtTsA5TOH2MTnERNzHnaC+RcR12lm+ivH6K/",
+	"biO/7mzsw8y8ZobNZuvEzmy69rTEiwG/z7KLE4sbOLDc6946hiOlNNRqQlog1NEyGkJcueDZe5Ul2y0c",
+	"uJ/k0AVO+TnjoA/M8Tt3OsYNT4oH8N+kkpGcET9tqY84kc31f+mcX/esRzhg29+ZKAqraFm7VOjhUFLW",
+	"lPp2dyn5ifVdU5mkFdrHFN3ullxIFAHbiYvHEgfmPs9FBZlPODRXu1iSZSPDKl/xKnTmhI5Z3xLD4iMD",
+	"OMvPqSuh7lveLO4+UzZiSa9hS6g0UuXmudm84GiwtFp/rPrjcAUUqvQlXLu01VFJXHselojTBFKF3jp3",
+	"yv3quooa+GV6mqkOi9gIbf2PBC2iAx5lSpjd17ehqZx65EbFCp43vI0VnFqJ5Oiac1tmFiNz0yUre3Hk",
+	"zkIYhuW6xO0Qi71CNkEGpiWSkGB6xeA8mj1/aBlZSEO9Y9JjjwmenSpLcEwNwxP/yHFWCVP8KOt7NLra",
+	"AbPdUwIWx6j1m3ABHL/S73nDne0hVro+6u22P2dEXJsLqCw7J+ThsP1xRsF9W0iUGo5PWQeg6PCfqKJ4",
+	"iCz24oR/a6A5anTweedn2gk9a9R2YloQxv0NBHQOBCWmC9CpMKjQDp7h4mIwu7DpdUlpcMc7UPhAAFrX",
+	"kZzZu+WrDBW9j+nvg+VQXLGMaJ11m18YM4SMTEfTEg6qYvtilktgtB/vISCViGrz1PyK3cwBOKKYxHIj",
+	"KmrTrGgqhZfqdcrfF62vV4jcOmQM+v/txU9n8by93xrnyYqInaKwlkwrm5w3WBf2Xy7evB5jiLT7cIvr",
+	"5hlIN71YA+gjJJrYcQ5km9w36WqiwXmgQt74mgi9inf3KTw+kIt9h8yslGiwn2nVy7GKJ5nEipU79CdJ",
+	"JtnRIzDljExMypnMm0ppc9eoyaacMIt4HAv0H0S9vrSaENiBudoxCa+1c40pXpg08QSpzG5lUXwE8Uh3",
+	"r8RPGy0qqlkeJ/SUnYfRFReKxXXqUqzivDN11aCPry1HQZUmbW0Qqsnc/UPNb/DN234BrNi+aikW04rf",
+	"DFbfS5p+7xPDtdi2yYD+buvQEUf5ir+KeucSCuP0bPa9u8VqhcE4qXVFhb/JLoMl4yuQtUxl1NszNNXl",
+	"oZrFuH5WfvTuk/6KOv9CHAo6lq8UtO0Ybqrg3gtKy8UTHsYzKh8hFVM7MAZqglLrgqaiY6Vz/6suj2to",
+	"dJ/u5VM3xq8LM6yOE/nGUwTU1SK4V23LXXLDG9uV49urOtCCosV7gLasI6wOyN2mo/TpCv7vhnSpeBk9",
+	"4qqctZ0QiNJQk6VobDAmetkXW2sn9f8Eo5evMdXTuk3R9BTRg05YYCRdLSnZ5SqRyXgyd44riuRyIhEa",
+	"3WTdQHE0Rr33ggOxOXLmbqTdzTi2kMKAJ25it7aJLdk6X0bcjZCyGY8X5rsa+ZFnjayFisgkVp4mQpJS",
+	"iKuovDBeB7hidZ1aQFoNGKqXd5cCDX6rB0o17FZV8yfPQTFoGdgab/0Go+TaJK7FSWUIfJ+gmIp5B//Z",
+	"3UNKjxiFk4g1tXyzjXTfIHc1jFAGzWYnWNP8UPeIRWuHCErmhXF4rVVy2FZvSSFlrT8mZEvXWWs0bdlW",
+	"XFHJkR12+iCFj86Hb+vvI/Nv9+2WnQTcO9E2OJmeidYnMZczMcvumtPvL666jq73HXzQg27Yuzeq3J9L",
+	"bu+UvnmnFL3MZ4bZi8F6m58RDZgJ5itetJXarJu8iwX3dUx6UY4TykiMSTTdA8/PsW5ma9HIRDoDiLqE",
+	"aerV74KPuIPcyDFy+ddObPL+CY7udXPnuBvH3zfuuhnvmfilS105VkzrgCt8tFAwoWAMXt99I57zB3Wj",
+	"vI8Z0RXkjWR6e9GpzVq4Pj+o7BpuAFRCECSy1rrGdtTMlXrrH4V3oHxNnqX1eGC3MXTK+eJiKiNtcTGV",
+	"EQm0JPVacMAMeifpL6ms1GPyne0Ak9OyJDbsn1CCiyJ2tY/Jd66fsQQfgNka3FXQFvsxeccqwPfMj198",
+	"8cVfjSry87uXGSka6RqwVawsmYJc8MIu83eb1qlBPf533sZsPpv9G62oFp2gNHs2e+qjIWxs/OyLx08e",
+	"f+HM7Ba4c1qz+fXTeVubZYVWdkN2dvJXxeyZ69a901/88ydPBnqLT+spjhNEOoq7B1nXzT0+ULuyoD25",
+	"uQ2risqt7UwuXDKMwiBgqshmLSobH2Ojhe0HHhyuO7ia37i/budIM0kQnTGlv8FXsl5n/r/H+9WjRDvQ",
+	"MX6v9jDFeF7KDQl/htWkMkK71F984jFAWGGeGg3S8H5KfL3w2Gp+m9aKP5r06g6VL/auXNtZ5SspLSTl",
+	"+fqfK4p1SGI9/N0Ku5WM75kZJ4sOEfOXjVTCMLKDb56xiunZ7fsT0nvX5jhC846M7k/037imir2Wqbd7",
+	"5HkAHG9dp3wDkNrZ+fq0/5PPLetced8IND8fBVptuZzb/kWjZQO3p8ZSDEPvfNTdEZBkgGeuDytwhfV7",
+	"XPBemNlPi8KFI2LNduHLYJc0v3K1W0axsfmN/f9tkp39DbTH6BGY2fs/OpLecPCFl40qslf94u6HKjsg",
+	"t2ed4O59SO44/ylgqFkuqorpf/5y+Tn969P8z57BWnd6i6ZFcEa7E3QAcbVvbN4nEGyDeWwaOT7vCJqz",
+	"fyrc4xendmGroKWQRyBQRAeSh9CQdW3fFbEWcSA142hpdYdiCp+YB11SU/zC9289lvgT/cy1gv1YzMbv",
+	"8YGwasd0GQzE7Z20Id/euHYv5nMcNjGJlpZMD9HR99jS8+PfOiONehE73ENRB8vXbZmfnHIM9HfEYeXw",
+	"jX3FiRS+heqW2J5J2Po8p5wL/YejobWrwubqIn7clafk4h8oL95cW0vFp3tBhiXtHviG7M97+gPjRG3b",
+	"g8OmIuLxoGjnsSfIZa74U5RhyUjr4J14Y/qaGX+oY6WC2NMUf27jU0950XedXKZ+6VKI7vCl93Pcwfxw",
+	"SpmjhfcDnZJ36zYPHsXIuqTcXh22QSuyIFQ7w/tG8K60KNqbEBF/tJtFe1dQiv7RV/TJ68W4zAekGQs4",
+	"r6O+wPoeneix2JIr2FoyKoOKjJ82aQT1CpJG32/bRP2dvSTMt63d1sZKmT+U7eTkDLT27IQlHY9lsY1y",
+	"vF2Gd6DpSXIc3493FGWGXVmTQwYlcsaNGva3jw/piu+MG872oHkgHaJrNHxIjfDEdpwTa6uAeq2AalQL",
+	"HAsvhCtNeg978ajDNb/BPwZtkd96ceBk7LLXMDphTSxaPB3BnIiDZW336AAPTJOCFdg++tg8suggeVwm",
+	"2eJxXgpxdXy97C4LTylmZ0JcveiIato6XxVQ1UIDz7c/wnZ2Qr3MFtd+YJ0ME3qj5N/25kcE3/8YXGhz",
+	"KaLb0siPQScdcxauAGpsmug6Cpofwyy824mEKaGijKv5jTllt58ChcYHcg2D08P4oJMusbAUq/0Ak+lH",
+	"F6H7aR/eCwCX7HpKpQtnSJwE5Z4ex8DLVKg8faY8jdsgdqZIJSpbYNWQhY1XN/eDADWZ/lWQgFVACRgp",
+	"2IfuOSgtJDzUhftQCso3hqo6BXVB8yvCuBakUfBJ3LHZrG5ixO5Q9m045AmumjY374Gvm4elgndoAPRW",
+	"isZqZI3CpD1b0ltI7Fi7CTu5MUUKwQ/eN2Ab3dyHeSZ53rfCddE5GQG48R8Y/eGsp0f/C3VFqBW2XdVI",
+	"JSrAPCDRaMMdDT3YnBQ1EtnzG/xjUHtpcTfCZLShzCXX9LRy12FkRLOQ9/990MUJAjfDs4kVqwvbUUES",
+	"utQgiQfXsVk4hMctzsIPpyYckL58atz8xv11O8fOfdS3AjzmjnwN+WPcSi/sMs+CEU9EcG0O5wNRnN0X",
+	"xk7gzC7i8s0FsRmNGMuolTV2Egm0cEaSQ5jm0NTDdsQz985DGJzOWtP8x/Bbu536Rhj3jEiMSk30Gs68",
+	"H+hUyrmD4cNemOGsp8fUj0YD954c0vACMJQI+5fYkojaVlJmNkdk3CmY52vB7sXgkmJSl1pzGrR34z8w",
+	"2l8iyB4y7KhFe9ulKho/4mRppgimWxLn0B9FCTf4x+2wQlqJ3mnugfjL/WyPbwU/ho32eyFXoHt+zJR8",
+	"l1rcH/XYv+FwKu9tGR7Po5ifObY+iuLmtS2mfzKsvLY3/x5KXqPX5BiH0KifaPjx3fhLqpwpyMq+6nT+",
+	"mbDb7LEZ9YuieNv2HxihFYW5u2nKOdADbLylXuQa9COlpSv7HhH6F4xTu8LdSR70XvBATDGGDVVWSjVi",
+	"LDtGHtUP5gpgaKp3BPLcKWZ2HrTb19oId36Ht+PobO56PB2H3naAwfSa/Iri/TMrvM9tuVaH4197zZKg",
+	"LBVZiw1ZUun29qdffnjx7pe/kR/e/XSWkb8+/vzPz4gdQJFfaylWEpT61fVj/Hdu+9S+dT+7dDPUKoAX",
+	"FnS/uk37b8hbHychpHsBwd+9gP/GhL/+YcLp2uN0InkXm+9+YvR9Cvsg4zZG0E6MYYKUE1oUBplBaRmQ",
+	"mBBqifaguUiGVe1TckRX+v6UDr52koeUJtv9k4pusXUO3dBt3+m96frq3DPyIKUX7sL4JCdlB8IP6Lt9",
+	"aNS6rJPNAIYPHoyGP6qxhvFJJA1XH/m8OSXCG/4R3PS+EnXy7renSTb8eBqhbLgb1hYbjZ1e2wDAulac",
+	"svi8rbXFFHF17EcQxbCx7LzhByPu7HI/U8Qn1AlJRuRQY4HuDB1BAk/LSUPwJoXOdeX6U+MFZfBHjdhW",
+	"80+mXHW18u+RIR5mM/r0yWWXypSAcNvneCiA4o+U9+0L3kfOrCXp+5/Uc6sxnjrj+8LVfP6Eg6c+DlMe",
+	"iJ06XsAUjnaYhc5vZMMHPZNRFO402WN6bdi5r6eo2lQA3wDZFpBvylRtiYVksIwd4qDj9R7vRlXMuuK1",
+	"Cz1bU0VspT7iW9yZX9oib5OdqV9/ZGdq1wjkpDTzxjUAsnok04qUsLL1bbBPTXuDb6iyLdmIK7hyd7Pf",
+	"gVfPG/7a9WV7P5aG5zb59X4+0QnLSrG984a/WGH9kk+S7eHiPh2ux2FzfM7nBQdFKyy1asPnul+CRiPP",
+	"iW366ZkVWOOL8kaW8Sx0jv1FPjr9vbTL8LrMH/UWw10gMp93zKeAnBnuzpS1IE7CTqMOZOm8xFcewrlu",
+	"pxrjW3drOpJ25gjcaV22GcdGyELZ1Kuc3jvO8RRcHU2oD3asJqyr69WQJKnvuqYHpyeqdDOIfboK371v",
+	"QExZosnTHUrMYJMNf0xe4v6wdh3V5L/+4z9buM1vWHH7KZIbLu/x76z+dIkOgfdAy4t7admJI99Su56H",
+	"faLSB8+/9CAHL9WIKnLu/LqOk53nYYFnLsh7wRNprkxzJDNf6cPcAYwXykVnLF05sOx/Ih1hF5r5je0n",
+	"9Ec/TIlhXaukg4EUd4HmPxo+XKTnX37mbGJF0A9VeQdfekQIdT05j3C7OQtxqwsrYvdF/t9PZ5/e7WX0",
+	"9vlNCSsj8JpN3Zj/DZp3sGnaKdOk7ASpLCl8eFwhhIsN96URbZ8NF4wQqH2Z7/RsJF/a9e/6eCwAOxTc",
+	"kwfs1BMQimGZV6f7uuIlkdldg7XjMQoFVGJNwCjhXeDjUYE9v40O6Im5GR6mwpdoeDE6Vtpcy0v/xX1D",
+	"EBkvXAjYwpVyxfaxmbN7dIWpTxgHpmzD2iGB7MK1tD09Li5844KPUm7Nh36Y7RKxXPY9oL6OPkpeTNpE",
+	"o1PipQ1PO9H4zWHENw+H+WYk6t2ajiODOz9a29xELFG6Vn41Rw9XaNT6wrHyU6V64tof1kgcTBoRFDw0",
+	"jxSc6Jz4z1FtYrVGFcmOrTBUcdkocDUSKTbDGFM8GY/EPPdtTY6Nfdsv5ZTo7/VlOQEJ3K8Pzj51fO97",
+	"zRyRfVvsOVUZicVOGOrRPmLFuhyvQZKK2tBU+76NHXlOXEtoQ10MOx6NsVo7Crqx/x+R99ARw6G0h1d2",
+	"HavjJD+4RGnXUmzp2pwypZ+34T7YVk9pulWPiTl5NsTHtpO2zjqyMEKaMj8tqKG2dP5EYpNH5j7DztZj",
+	"8aA33I3VOVw1fPAh+xH6Y67yz1ps7Nso2W2A69MUAFIBezlKAkZTl4LeL+191ATzG/zj+IVbcNwTwKRd",
+	"sg9y/ySWnsyeo1fwczfef9eQ7s1aKCAIOPIn3Shs2exQ9mezADO+5cohN1egXFe68Ee24o+Yq5iTbI7h",
+	"2iCfksPhDAnmZpsiH61+rhnNZX+ylW0QBmQhxUaBJIxjsv5j8vbNxTuyAzuXS8icycg3e7LnwLV5+vv7",
+	"2/e3/z8AAP//",
+}
+
+// decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
+// after base64-decoding and flate-decompressing the embedded blob.
+func decodeSpec() ([]byte, error) {
+	encoded := strings.Join(swaggerSpec, "")
+	compressed, err := base64.StdEncoding.DecodeString(encoded)
+	if err != nil {
+		return nil, fmt.Errorf("error base64 decoding spec: %w", err)
+	}
+	zr := flate.NewReader(bytes.NewReader(compressed))
+	var buf bytes.Buffer
+	if _, err := buf.ReadFrom(zr); err != nil {
+		return nil, fmt.Errorf("read flate: %w", err)
+	}
+	if err := zr.Close(); err != nil {
+		return nil, fmt.Errorf("close flate reader: %w", err)
+	}
+
+	return buf.Bytes(), nil
+}
+
+var rawSpec = decodeSpecCached()
+
+// a naive cache of the decoded OpenAPI spec
+func decodeSpecCached() func() ([]byte, error) {
+	data, err := decodeSpec()
+	return func() ([]byte, error) {
+		return data, err
+	}
+}
+
+// Constructs a synthetic filesystem for resolving external references when loading openapi specifications.
+func PathToRawSpec(pathToFile string) map[string]func() ([]byte, error) {
+	res := make(map[string]func() ([]byte, error))
+	if len(pathToFile) > 0 {
+		res[pathToFile] = rawSpec
+	}
+
+	return res
+}
+
+// GetSpec returns the OpenAPI specification corresponding to the generated
+// code in this file. External references in the spec are resolved through
+// PathToRawSpec; externally-referenced files must be embedded in their
+// corresponding Go packages (via the import-mapping feature). URL-based
+// external refs are not supported.
+func GetSpec() (swagger *openapi3.T, err error) {
+	resolvePath := PathToRawSpec("")
+
+	loader := openapi3.NewLoader()
+	loader.IsExternalRefsAllowed = true
+	loader.ReadFromURIFunc = func(loader *openapi3.Loader, url *url.URL) ([]byte, error) {
+		pathToFile := url.String()
+		pathToFile = path.Clean(pathToFile)
+		getSpec, ok := resolvePath[pathToFile]
+		if !ok {
+			err1 := fmt.Errorf("path not found: %s", pathToFile)
+			return nil, err1
+		}
+		return getSpec()
+	}
+	var specData []byte
+	specData, err = rawSpec()
+	if err != nil {
+		return
+	}
+	swagger, err = loader.LoadFromData(specData)
+	if err != nil {
+		return
+	}
+	return
+}
+
+// GetSpecJSON returns the raw JSON bytes of the embedded OpenAPI
+// specification: decompressed but not unmarshaled. External references
+// are not resolved here; the bytes are the spec exactly as embedded by
+// codegen. The result is cached at package init time, so repeated calls
+// are cheap.
+func GetSpecJSON() ([]byte, error) {
+	return rawSpec()
+}
+
+// GetSwagger returns the OpenAPI specification corresponding to the
+// generated code in this file.
+//
+// Deprecated: GetSwagger predates kin-openapi renaming openapi3.Swagger
+// to openapi3.T. Use [GetSpec] instead. This wrapper is retained for
+// backwards compatibility.
+func GetSwagger() (*openapi3.T, error) {
+	return GetSpec()
 }

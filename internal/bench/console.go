@@ -181,11 +181,7 @@ func (r *rig) lastEvent(ctx context.Context, run int64) (int, error) {
 // waits gives, for each crossing whose change is in the trace, the ms between its
 // commit and the frame that showed it.
 func (r *rig) waits(ctx context.Context, run int64, t recording) ([]float64, error) {
-	a, err := r.client.GetRunWithResponse(ctx, "default", run, nil)
-	if err != nil {
-		return nil, err
-	}
-	d, err := client.Take(r.client, a.JSON200, a.Body, a.HTTPResponse, err)
+	d, err := client.As[contract.RunDetail](r.client.GetRun(ctx, "default", run, nil))
 	if err != nil {
 		return nil, err
 	}

@@ -137,7 +137,7 @@ func (r *rig) close() {
 
 // push hands in a build of the sample app and suites, and gives their names.
 func (r *rig) push(ctx context.Context, suites []string) ([]string, error) {
-	packages, err := demo.Packages(demo.Versions[0])
+	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	if err != nil {
 		return nil, err
 	}

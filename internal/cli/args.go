@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strconv"
 	"time"
@@ -42,6 +43,30 @@ func runNumber(args []string) (int64, error) {
 	return n, nil
 }
 
+// within refuses a number that is not from least to most.
+func within(flag string, n, least, most int) error {
+	if n < least || n > most {
+		return wrongCall{fmt.Sprintf("--%s is %d to %d, not %d", flag, least, most, n), ""}
+	}
+	return nil
+}
+
+// notNegative refuses a time that ends before it begins.
+func notNegative(flag string, d time.Duration) error {
+	if d < 0 {
+		return wrongCall{fmt.Sprintf("--%s cannot be %s: it is a length of time", flag, d), "write it as in 90s, 30m or 48h"}
+	}
+	return nil
+}
+
+// positive refuses a time that is none.
+func positive(flag string, d time.Duration) error {
+	if d <= 0 {
+		return wrongCall{fmt.Sprintf("--%s has to be longer than nothing, not %s", flag, d), "write it as in 90s, 30m or 48h"}
+	}
+	return nil
+}
+
 type completion = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective)
 
 func files(extensions ...string) completion {
@@ -63,18 +88,67 @@ func (a *app) complete(list func(context.Context, *client.Service) []string) com
 	}
 }
 
+// completeBuilds offers each version once, with its app and the newest build of it, and
+// the numbers of older builds of one version.
 func completeBuilds(ctx context.Context, s *client.Service) (out []string) {
-	if r, err := s.ListBuildsWithResponse(ctx, s.Project, &contract.ListBuildsParams{}); err == nil && r.JSON200 != nil {
-		for _, b := range r.JSON200.Items {
-			out = append(out, strconv.FormatInt(b.Number, 10)+"\t"+b.App+" "+b.VersionName)
+	r, err := client.As[contract.BuildList](s.ListBuilds(ctx, s.Project, &contract.ListBuildsParams{}))
+	if err != nil {
+		return nil
+	}
+	seen := map[string]bool{}
+	for _, b := range r.Items {
+		if k := b.App + "\x00" + b.VersionName; !seen[k] {
+			seen[k] = true
+			out = append(out, fmt.Sprintf("%s\t%s, build %d", b.VersionName, b.App, b.Number))
+		}
+	}
+	for _, b := range r.Items {
+		out = append(out, fmt.Sprintf("%d\t%s %s (%s)", b.Number, b.App, b.VersionName, b.VersionCode))
+	}
+	return out
+}
+
+func completeApps(ctx context.Context, s *client.Service) (out []string) {
+	if r, err := client.As[contract.BuildList](s.ListBuilds(ctx, s.Project, &contract.ListBuildsParams{})); err == nil {
+		for _, b := range r.Items {
+			out = append(out, b.App)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func completeCases(ctx context.Context, s *client.Service) (out []string) {
+	if r, err := client.As[[]contract.Suite](s.ListSuites(ctx, s.Project)); err == nil {
+		for _, one := range r {
+			for _, c := range one.Cases {
+				out = append(out, c.Name+"\t"+one.Name)
+			}
 		}
 	}
 	return out
 }
 
+func completeTags(ctx context.Context, s *client.Service) (out []string) {
+	if r, err := client.As[[]contract.Suite](s.ListSuites(ctx, s.Project)); err == nil {
+		for _, one := range r {
+			for _, c := range one.Cases {
+				out = append(out, c.Tags...)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// completePicks offers models, and single devices by their names.
+func completePicks(ctx context.Context, s *client.Service) []string {
+	return append(completeModels(ctx, s), completeDevices(ctx, s)...)
+}
+
 func completeSuites(ctx context.Context, s *client.Service) (out []string) {
-	if r, err := s.ListSuitesWithResponse(ctx, s.Project); err == nil && r.JSON200 != nil {
-		for _, one := range *r.JSON200 {
+	if r, err := client.As[[]contract.Suite](s.ListSuites(ctx, s.Project)); err == nil {
+		for _, one := range r {
 			out = append(out, one.Name)
 		}
 	}
@@ -82,8 +156,8 @@ func completeSuites(ctx context.Context, s *client.Service) (out []string) {
 }
 
 func completeModels(ctx context.Context, s *client.Service) (out []string) {
-	if r, err := s.ListDevicesWithResponse(ctx, s.Project); err == nil && r.JSON200 != nil {
-		for _, d := range *r.JSON200 {
+	if r, err := client.As[[]contract.Device](s.ListDevices(ctx, s.Project, nil)); err == nil {
+		for _, d := range r {
 			out = append(out, d.Model)
 		}
 	}
@@ -92,8 +166,8 @@ func completeModels(ctx context.Context, s *client.Service) (out []string) {
 }
 
 func completeDevices(ctx context.Context, s *client.Service) (out []string) {
-	if r, err := s.ListDevicesWithResponse(ctx, s.Project); err == nil && r.JSON200 != nil {
-		for _, d := range *r.JSON200 {
+	if r, err := client.As[[]contract.Device](s.ListDevices(ctx, s.Project, nil)); err == nil {
+		for _, d := range r {
 			out = append(out, d.Name+"\t"+d.Model+", "+d.State)
 		}
 	}
@@ -101,8 +175,8 @@ func completeDevices(ctx context.Context, s *client.Service) (out []string) {
 }
 
 func completeRuns(ctx context.Context, s *client.Service) (out []string) {
-	if r, err := s.ListRunsWithResponse(ctx, s.Project, &contract.ListRunsParams{}); err == nil && r.JSON200 != nil {
-		for _, one := range r.JSON200.Items {
+	if r, err := client.As[contract.RunList](s.ListRuns(ctx, s.Project, &contract.ListRunsParams{})); err == nil {
+		for _, one := range r.Items {
 			out = append(out, strconv.FormatInt(one.Number, 10)+"\t"+one.App+" "+one.VersionName+", "+one.Verdict)
 		}
 	}

@@ -2,8 +2,10 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -51,6 +53,7 @@ func (a *app) buildPush() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			before := b
 			if note != "" {
 				patch.Note = &note
 			}
@@ -59,7 +62,10 @@ func (a *app) buildPush() *cobra.Command {
 					return err
 				}
 			}
-			return a.write(b, func() { a.showBuild(b) })
+			return a.write(b, func() {
+				a.showBuild(b)
+				a.tellPushed(before, b)
+			})
 		},
 	}
 	f := cmd.Flags()
@@ -67,6 +73,29 @@ func (a *app) buildPush() *cobra.Command {
 	f.StringVar(&note, "note", "", "note for the build")
 	f.StringVar(&as, "as", "standard-input", "file name of what comes from standard input")
 	return cmd
+}
+
+// tellPushed says what a push changed: what was new, and which labels it replaced.
+func (a *app) tellPushed(before, after contract.Build) {
+	var fresh, had []string
+	for _, p := range before.Packages {
+		if deref(p.Fresh) {
+			fresh = append(fresh, p.FileName)
+		} else if p.Fresh != nil {
+			had = append(had, p.FileName)
+		}
+	}
+	switch {
+	case len(fresh) == 0 && len(had) > 0:
+		fmt.Fprintln(a.out, "Nothing is new: this build had been handed in before.")
+	case len(had) > 0:
+		a.say(2, "New in this build: %s; it had %s before.", strings.Join(fresh, ", "), strings.Join(had, ", "))
+	}
+	for _, key := range slices.Sorted(maps.Keys(before.Labels)) {
+		if now := after.Labels[key]; now != before.Labels[key] {
+			fmt.Fprintf(a.out, "Label %s was %s before, and is %s now.\n", key, before.Labels[key], first(now, "taken away"))
+		}
+	}
 }
 
 func (a *app) buildLs() *cobra.Command {
@@ -79,11 +108,7 @@ func (a *app) buildLs() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := s.ListBuildsWithResponse(cmd.Context(), s.Project, &contract.ListBuildsParams{App: optional(appName), Q: optional(find), Label: several(labels)})
-			if err != nil {
-				return reach(s, err)
-			}
-			list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			list, err := client.As[contract.BuildList](s.ListBuilds(cmd.Context(), s.Project, &contract.ListBuildsParams{App: optional(appName), Q: optional(find), Label: several(labels)}))
 			if err != nil {
 				return err
 			}
@@ -138,16 +163,7 @@ func (a *app) ofBuild(use, short, example string, flags func(*cobra.Command), do
 }
 
 func (a *app) buildNamed(ctx context.Context, s *client.Service, ref, appName string) (contract.Build, error) {
-	r, err := s.GetBuildWithResponse(ctx, s.Project, ref, &contract.GetBuildParams{App: optional(appName)})
-	if err != nil {
-		return contract.Build{}, reach(s, err)
-	}
-	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
-}
-
-func reach(s *client.Service, err error) error {
-	_, err = client.Take[struct{}](s, nil, nil, nil, err)
-	return err
+	return client.As[contract.Build](s.GetBuild(ctx, s.Project, ref, &contract.GetBuildParams{App: optional(appName)}))
 }
 
 func kinds(b contract.Build) string {
@@ -214,19 +230,31 @@ func bytesOf(n int64) string {
 
 // push uploads packages and makes a build of them.
 func (a *app) push(ctx context.Context, s *client.Service, paths []string) (contract.Build, error) {
-	var digests []string
+	digests, names := []string{}, map[string]string{}
 	for _, path := range paths {
 		p, err := a.upload(ctx, s, path)
 		if err != nil {
-			return contract.Build{}, err
+			return contract.Build{}, inFile(path, err)
 		}
+		if other, twice := names[p.Digest]; twice {
+			fmt.Fprintf(a.err, "yamato: %s and %s are the same package; it is taken once\n", other, path)
+			continue
+		}
+		names[p.Digest] = path
 		digests = append(digests, p.Digest)
 	}
-	r, err := s.MakeBuildWithResponse(ctx, s.Project, contract.NewBuild{Packages: digests})
-	if err != nil {
-		return contract.Build{}, reach(s, err)
+	return client.As[contract.Build](s.MakeBuild(ctx, s.Project, contract.NewBuild{Packages: digests}))
+}
+
+// inFile says of a refusal which file it is about.
+func inFile(path string, err error) error {
+	var p *client.ProblemError
+	if errors.As(err, &p) && !strings.HasPrefix(p.Title, path) {
+		named := *p
+		named.Title = path + ": " + p.Title
+		return &named
 	}
-	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	return err
 }
 
 // uploadPatience is how long an upload waits for a service that does not answer.
@@ -249,7 +277,7 @@ func (a *app) upload(ctx context.Context, s *client.Service, path string) (contr
 		return contract.Package{}, err
 	}
 	if info.IsDir() {
-		return contract.Package{}, wrongCall{path + " is a folder, not a package", "zip the .app: its folder goes into one .zip"}
+		return contract.Package{}, aFolder(path)
 	}
 	full, err := filepath.Abs(path)
 	if err != nil {
@@ -277,10 +305,15 @@ func (a *app) uploadFile(ctx context.Context, s *client.Service, f io.ReaderAt, 
 	bar := a.bar(size, name)
 	p, err := s.Upload(ctx, f, size, name, s.Base()+" "+s.Project+" "+key, openMemory(), uploadPatience, func(n int64) { _ = bar.Set64(n) })
 	_ = bar.Finish()
-	if err != nil {
-		return p, fmt.Errorf("%s: %w", name, err)
+	return p, err
+}
+
+// aFolder refuses a folder that was given for a package.
+func aFolder(path string) error {
+	if strings.HasSuffix(strings.TrimRight(path, "/"), ".app") {
+		return wrongCall{path + " is a folder, not a package", "an .app goes into a .zip as a whole: cd " + filepath.Dir(filepath.Clean(path)) + " && zip -r app.zip " + filepath.Base(path)}
 	}
-	return p, nil
+	return wrongCall{path + " is a folder, not a package", "name the packages in it: yamato build push " + filepath.Join(path, "*.apk")}
 }
 
 // fetched has the service fetch a package from an address.

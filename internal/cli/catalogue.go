@@ -2,12 +2,15 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"os"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/skip2/go-qrcode"
 	"github.com/spf13/cobra"
@@ -53,17 +56,13 @@ func patchOf(labels []string) (contract.BuildPatch, error) {
 }
 
 func (a *app) changeBuild(ctx context.Context, s *client.Service, ref, appName string, patch contract.BuildPatch) (contract.Build, error) {
-	r, err := s.ChangeBuildWithResponse(ctx, s.Project, ref, &contract.ChangeBuildParams{App: optional(appName)}, patch)
-	if err != nil {
-		return contract.Build{}, reach(s, err)
-	}
-	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	return client.As[contract.Build](s.ChangeBuild(ctx, s.Project, ref, &contract.ChangeBuildParams{App: optional(appName)}, patch))
 }
 
 func (a *app) buildInspect() *cobra.Command {
 	var texts bool
 	cmd := &cobra.Command{
-		Use: "inspect FILE", Short: "Tell what a package says of itself, offline", Example: "  yamato build inspect tideline-3.2.0.apk\n  yamato build inspect tideline-3.2.0.ipa --output json\n  yamato build inspect tideline-3.2.0.apk --texts",
+		Use: "inspect FILE", Short: "Tell what a package says of itself, offline", Example: "  yamato build inspect tideline-3.2.0.apk\n  yamato build inspect tideline-3.2.0.ipa --output json\n  yamato build inspect tideline-3.2.0.apk --notes",
 		Args: exactly(1, "name the package: yamato build inspect FILE"), ValidArgsFunction: files("apk", "ipa", "zip"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
@@ -76,7 +75,7 @@ func (a *app) buildInspect() *cobra.Command {
 				return err
 			}
 			if info.IsDir() {
-				return wrongCall{args[0] + " is a folder, not a package", "zip the .app: its folder goes into one .zip"}
+				return aFolder(args[0])
 			}
 			if texts {
 				all, err := appfile.ReadTexts(f, info.Size())
@@ -86,6 +85,10 @@ func (a *app) buildInspect() *cobra.Command {
 				return a.write(all, func() { a.showTexts(all) })
 			}
 			p, err := appfile.Read(f, info.Size())
+			var refusal *appfile.Refusal
+			if errors.As(err, &refusal) {
+				return wrongCall{args[0] + ": " + refusal.Reason, refusal.Hint}
+			}
 			if err != nil {
 				return err
 			}
@@ -176,11 +179,7 @@ func (a *app) buildFit() *cobra.Command {
 	return a.ofBuild("fit BUILD", "Tell which devices can run a build, and why each other cannot", "  yamato build fit 3.2.0", func(c *cobra.Command) {
 		c.Flags().BoolVar(&all, "misfits", false, "only the devices that cannot run it")
 	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
-		r, err := s.GetFitWithResponse(ctx, s.Project, ref, &contract.GetFitParams{App: optional(appName)})
-		if err != nil {
-			return reach(s, err)
-		}
-		list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+		list, err := client.As[[]contract.Fit](s.GetFit(ctx, s.Project, ref, &contract.GetFitParams{App: optional(appName)}))
 		if err != nil {
 			return err
 		}
@@ -257,11 +256,7 @@ func (a *app) buildChanges() *cobra.Command {
 		c.Flags().StringVar(&against, "against", "", "the build to compare with (default: the one before)")
 		_ = c.RegisterFlagCompletionFunc("against", a.complete(completeBuilds))
 	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
-		r, err := s.GetChangesWithResponse(ctx, s.Project, ref, &contract.GetChangesParams{App: optional(appName), Against: optional(against)})
-		if err != nil {
-			return reach(s, err)
-		}
-		out, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+		out, err := client.As[contract.Changes](s.GetChanges(ctx, s.Project, ref, &contract.GetChangesParams{App: optional(appName), Against: optional(against)}))
 		if err != nil {
 			return err
 		}
@@ -307,18 +302,18 @@ func (a *app) buildNote() *cobra.Command {
 	var note string
 	var labels []string
 	var cmd *cobra.Command
-	cmd = a.ofBuild("note BUILD", "Change the note and the labels of a build", "  yamato build note 3.2.0 --text \"the fare is wrong\" --label branch=main --label reviewed=", func(c *cobra.Command) {
-		c.Flags().StringVar(&note, "text", "", "the note; empty takes it away")
+	cmd = a.ofBuild("note BUILD", "Change the note and the labels of a build", "  yamato build note 3.2.0 --note \"the fare is wrong\" --label branch=main --label reviewed=", func(c *cobra.Command) {
+		c.Flags().StringVar(&note, "note", "", "the note; empty takes it away")
 		c.Flags().StringArrayVar(&labels, "label", nil, "label, as in branch=main; branch= takes it away; may be repeated")
 	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
 		patch, err := patchOf(labels)
 		if err != nil {
 			return err
 		}
-		if cmd.Flags().Changed("text") {
+		if cmd.Flags().Changed("note") {
 			patch.Note = &note
 		} else if patch.Labels == nil {
-			return wrongCall{"there is nothing to change", "pass --text or --label"}
+			return wrongCall{"there is nothing to change", "pass --note or --label"}
 		}
 		b, err := a.changeBuild(ctx, s, ref, appName, patch)
 		if err != nil {
@@ -355,11 +350,7 @@ func (a *app) buildSettings() *cobra.Command {
 		_ = c.RegisterFlagCompletionFunc("lineup", a.complete(completeLineups))
 		_ = c.RegisterFlagCompletionFunc("suite", a.complete(completeSuites))
 	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
-		r, err := s.GetSettingsWithResponse(ctx, s.Project, ref, &contract.GetSettingsParams{App: optional(appName), Device: optional(device), Lineup: optional(lineup), Suite: several(suites)})
-		if err != nil {
-			return reach(s, err)
-		}
-		out, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+		out, err := client.As[contract.Settings](s.GetSettings(ctx, s.Project, ref, &contract.GetSettingsParams{App: optional(appName), Device: optional(device), Lineup: optional(lineup), Suite: several(suites)}))
 		if err != nil {
 			return err
 		}
@@ -382,15 +373,15 @@ func indent(text string) string {
 }
 
 func (a *app) buildHand() *cobra.Command {
-	var minutes int
-	return a.ofBuild("hand BUILD", "Make a page from which a phone can install a build, for a time", "  yamato build hand 3.2.0 --minutes 30", func(c *cobra.Command) {
-		c.Flags().IntVar(&minutes, "minutes", 60, "how long the page is there")
+	var lasts time.Duration
+	return a.ofBuild("hand BUILD", "Make a page from which a phone can install a build, for a time", "  yamato build hand 3.2.0 --for 30m", func(c *cobra.Command) {
+		c.Flags().DurationVar(&lasts, "for", time.Hour, "how long the page is there, as in 30m or 48h")
 	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
-		r, err := s.HandOverWithResponse(ctx, s.Project, ref, &contract.HandOverParams{App: optional(appName)}, contract.NewHandover{Minutes: &minutes})
-		if err != nil {
-			return reach(s, err)
+		if err := positive("for", lasts); err != nil {
+			return err
 		}
-		out, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+		minutes := int(math.Ceil(lasts.Minutes()))
+		out, err := client.As[contract.Handover](s.HandOver(ctx, s.Project, ref, &contract.HandOverParams{App: optional(appName)}, contract.NewHandover{Minutes: &minutes}))
 		if err != nil {
 			return err
 		}
@@ -412,27 +403,21 @@ func (a *app) buildRetention() *cobra.Command {
 		Use: "retention", Short: "See or change which builds are kept, and which would be removed now", Args: none,
 		Example: "  yamato build retention\n  yamato build retention --keep 20 --days 90",
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := errors.Join(within("keep", keep, 0, 10_000), within("days", days, 0, 3650)); err != nil {
+				return err
+			}
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
 			}
 			var out contract.Retention
 			if cmd.Flags().Changed("keep") || cmd.Flags().Changed("days") {
-				r, err := s.SetRetentionWithResponse(cmd.Context(), s.Project, contract.NewRetention{Keep: keep, Days: days})
-				if err != nil {
-					return reach(s, err)
-				}
-				if out, err = client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err); err != nil {
-					return err
-				}
+				out, err = client.As[contract.Retention](s.SetRetention(cmd.Context(), s.Project, contract.NewRetention{Keep: keep, Days: days}))
 			} else {
-				r, err := s.GetRetentionWithResponse(cmd.Context(), s.Project)
-				if err != nil {
-					return reach(s, err)
-				}
-				if out, err = client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err); err != nil {
-					return err
-				}
+				out, err = client.As[contract.Retention](s.GetRetention(cmd.Context(), s.Project))
+			}
+			if err != nil {
+				return err
 			}
 			return a.write(out, func() { a.showRetention(out) })
 		},

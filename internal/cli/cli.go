@@ -14,14 +14,13 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
-	"text/tabwriter"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/near"
 	"yamato/internal/filelock"
 	"yamato/internal/report"
 )
@@ -70,6 +69,62 @@ func Main() int {
 	defer stop()
 	defer context.AfterFunc(ctx, stop)() // whoever asks twice does not wait
 	return Run(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
+}
+
+// group makes every command that holds others refuse a word that none of them has, with
+// the one that was probably meant, whatever flags stand behind it.
+func group(c *cobra.Command) {
+	for _, sub := range c.Commands() {
+		group(sub)
+	}
+	if !c.HasSubCommands() || c.Runnable() {
+		return
+	}
+	c.FParseErrWhitelist.UnknownFlags = true
+	c.Args = cobra.ArbitraryArgs
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return cmd.Help()
+		}
+		return unknownCommand(cmd, args[0])
+	}
+}
+
+func unknownCommand(c *cobra.Command, word string) error {
+	var known []string
+	for _, sub := range c.Commands() {
+		if sub.IsAvailableCommand() {
+			known = append(known, sub.Name())
+		}
+	}
+	hint := "there are " + strings.Join(known, ", ")
+	if meant := near.Word(word, known); meant != "" {
+		hint = fmt.Sprintf("did you mean `%s %s`? %s", c.CommandPath(), meant, "`"+c.CommandPath()+" --help` lists what there is")
+	}
+	return wrongCall{fmt.Sprintf("there is no command `%s %s`", c.CommandPath(), word), hint}
+}
+
+// helpCommand shows help, and refuses what there is no help for.
+func (a *app) helpCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "help [COMMAND…]", Short: "Show help for a command", Example: "  yamato help run start",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			at := cmd.Root()
+			for _, word := range args {
+				var next *cobra.Command
+				for _, sub := range at.Commands() {
+					if sub.Name() == word {
+						next = sub
+					}
+				}
+				if next == nil {
+					return unknownCommand(at, word)
+				}
+				at = next
+			}
+			return at.Help()
+		},
+	}
 }
 
 // Run runs the program and gives its exit code.
@@ -166,7 +221,9 @@ func (a *app) root() *cobra.Command {
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return wrongCall{err.Error(), "`" + c.CommandPath() + " --help` shows how it is called"}
 	})
+	root.SetHelpCommand(a.helpCommand())
 	root.AddCommand(a.serveCommand(), a.hostCommand(), a.consoleCommand(), a.upCommand(), a.demoCommand(), a.buildCommand(), a.deviceCommand(), a.siteCommand(), a.lineupCommand(), a.standinCommand(), a.suiteCommand(), a.runCommand(), a.tryCommand())
+	group(root)
 	return root
 }
 
@@ -234,11 +291,7 @@ func (a *app) connect(ctx context.Context) (*client.Service, error) {
 	if err != nil || c.Project != "" {
 		return s, err
 	}
-	about, err := s.AboutWithResponse(ctx)
-	if err != nil {
-		return nil, &client.Unreachable{URL: c.Service, Err: err}
-	}
-	me, err := client.Take(s, about.JSON200, about.Body, about.HTTPResponse, err)
+	me, err := client.As[contract.About](s.About(ctx))
 	s.Project = me.Project
 	return s, err
 }
@@ -252,29 +305,6 @@ func (a *app) write(v any, table func()) error {
 	e := json.NewEncoder(a.out)
 	e.SetIndent("", "  ")
 	return e.Encode(v)
-}
-
-// table writes rows in columns.
-func (a *app) table(head []string, rows [][]string) {
-	w := tabwriter.NewWriter(a.out, 0, 4, 2, ' ', 0)
-	fmt.Fprintln(w, strings.Join(head, "\t"))
-	for _, r := range rows {
-		fmt.Fprintln(w, strings.Join(r, "\t"))
-	}
-	_ = w.Flush()
-}
-
-// ink colours what goes to standard output, if that is a terminal.
-func (a *app) ink() report.Ink {
-	p, _ := a.out.(printable)
-	f, ok := p.to.(*os.File)
-	return report.Ink{On: ok && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == ""}
-}
-
-// animated reports whether progress can be drawn on standard error.
-func (a *app) animated() bool {
-	f, ok := a.err.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 func first(values ...string) string {

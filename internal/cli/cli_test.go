@@ -38,7 +38,7 @@ func TestACheckNeedsNoService(t *testing.T) {
 	bad := write(t, "bad.suite", "suite \"B\"\ncase \"a\"\ntpa #x\nexpect #x\nend\n")
 	out, _, code := yamato(t, "suite", "check", good)
 	require.Zero(t, code)
-	require.Equal(t, "1 suite, 1 case: 0 faults, 0 pieces of advice\n", out)
+	require.Equal(t, "1 suite, 1 case: 0 faults, no advice\n", out)
 	out, _, code = yamato(t, "suite", "check", good, bad)
 	require.Equal(t, 1, code)
 	require.Contains(t, out, bad+":3:1: fault: unknown word `tpa`; did you mean `tap`?\n    tpa #x\n    ^^^\n")

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yamato/internal/client"
+	"yamato/internal/contract"
 )
 
 func (a *app) consoleCommand() *cobra.Command {
@@ -45,11 +46,7 @@ func (a *app) consoleCommand() *cobra.Command {
 // signInLink makes a link that signs one browser in. The code is in the fragment,
 // which browsers send to nobody: no log and no referrer gets to see it.
 func signInLink(ctx context.Context, s *client.Service) (string, error) {
-	r, err := s.MakeSignInWithResponse(ctx)
-	if err != nil {
-		return "", reach(s, err)
-	}
-	in, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	in, err := client.As[contract.SignIn](s.MakeSignIn(ctx))
 	return s.Base() + "/sign-in#" + in.Code, err
 }
 

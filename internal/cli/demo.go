@@ -16,7 +16,6 @@ import (
 	"yamato/demo"
 	"yamato/internal/client"
 	"yamato/internal/contract"
-	"yamato/internal/report"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -100,7 +99,7 @@ func writeSamples(dir string) ([]string, error) {
 	for _, versions := range []struct {
 		of   []demo.Version
 		pack func(demo.Version) ([]demo.Package, error)
-	}{{append(slices.Clone(demo.Versions), demo.Newest), demo.Packages}, {demo.CounterVersions, demo.CounterPackages}} {
+	}{{append(slices.Clone(demo.Versions), demo.Newest), func(v demo.Version) ([]demo.Package, error) { return demo.Packages(v, time.Now()) }}, {demo.CounterVersions, demo.CounterPackages}} {
 		for _, v := range versions.of {
 			packages, err := versions.pack(v)
 			if err != nil {
@@ -160,7 +159,7 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 		return err
 	}
 	for _, path := range suites {
-		one, err := a.pushSuite(ctx, c, path)
+		one, err := a.pushSuite(ctx, c, path, false)
 		if err != nil {
 			return err
 		}
@@ -180,7 +179,7 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 		if err != nil {
 			return err
 		}
-		if err := a.waitFor(ctx, c, r.Number); err != nil {
+		if err := a.await(ctx, c, r, watch{}); err != nil {
 			return err
 		}
 		d, err := a.detail(ctx, c, r.Number)
@@ -188,9 +187,7 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 			return err
 		}
 		fmt.Fprintln(a.out)
-		report.Weave(a.out, d, a.ink())
-		report.Failures(a.out, d, a.ink())
-		report.Doubts(a.out, d, a.ink())
+		a.tellRun(ctx, c, d)
 		details = append(details, d)
 	}
 	for _, v := range demo.CounterVersions {
@@ -228,11 +225,7 @@ func (a *app) saveLineups(ctx context.Context, c *client.Service) error {
 		return err
 	}
 	for _, text := range lineups {
-		r, err := c.SaveLineupWithResponse(ctx, c.Project, contract.NewLineup{Text: text})
-		if err != nil {
-			return reach(c, err)
-		}
-		if _, err := client.Take(c, r.JSON200, r.Body, r.HTTPResponse, err); err != nil {
+		if _, err := client.As[contract.Lineup](c.SaveLineup(ctx, c.Project, contract.NewLineup{Text: text})); err != nil {
 			return err
 		}
 	}
@@ -244,8 +237,8 @@ func awaitDevices(ctx context.Context, c *client.Service) ([]contract.Device, er
 	tick := time.NewTicker(30 * time.Millisecond)
 	defer tick.Stop()
 	for late := time.After(30 * time.Second); ; {
-		if r, err := c.ListDevicesWithResponse(ctx, c.Project); err == nil && r.JSON200 != nil && allKnown(*r.JSON200) {
-			return *r.JSON200, nil
+		if list, err := client.As[[]contract.Device](c.ListDevices(ctx, c.Project, nil)); err == nil && allKnown(list) {
+			return list, nil
 		}
 		select {
 		case <-tick.C:

@@ -19,29 +19,43 @@ import (
 
 func (a *app) deviceCommand() *cobra.Command {
 	c := &cobra.Command{Use: "device", Short: "See the fleet, and look after its devices"}
+	var site, state, platform, kind, find string
 	ls := &cobra.Command{
-		Use: "ls", Short: "List devices and what each does now", Example: "  yamato device ls", Args: none,
+		Use: "ls", Short: "List devices and what each does now", Example: "  yamato device ls\n  yamato device ls --state unready\n  yamato device ls --find \"Kaede 7\" --kind real", Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			r, err := s.ListDevicesWithResponse(cmd.Context(), s.Project)
-			if err != nil {
-				return reach(s, err)
-			}
-			list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			list, err := client.As[[]contract.Device](s.ListDevices(cmd.Context(), s.Project, &contract.ListDevicesParams{Q: optional(find), Site: optional(site), State: optional(state), Platform: optional(platform), Kind: optional(kind)}))
 			if err != nil {
 				return err
 			}
-			return a.write(list, func() { a.showDevices(list) })
+			return a.write(list, func() {
+				if len(list) == 0 && site+state+platform+kind+find != "" {
+					fmt.Fprintln(a.out, "No devices are like that.")
+					return
+				}
+				a.showDevices(list)
+			})
 		},
 	}
+	f := ls.Flags()
+	f.StringVar(&find, "find", "", "part of a name, a model, a site, a label or an OS version")
+	f.StringVar(&site, "site", "", "only those of a site")
+	f.StringVar(&state, "state", "", "only those in a state: "+strings.Join(deviceStates, ", "))
+	f.StringVar(&platform, "platform", "", "only those of a platform: android or ios")
+	f.StringVar(&kind, "kind", "", "only emulators, simulators or real ones: emulator, simulator, real")
+	_ = ls.RegisterFlagCompletionFunc("state", cobra.FixedCompletions(deviceStates, cobra.ShellCompDirectiveNoFileComp))
+	_ = ls.RegisterFlagCompletionFunc("platform", cobra.FixedCompletions([]string{"android", "ios"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = ls.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"emulator", "simulator", "real"}, cobra.ShellCompDirectiveNoFileComp))
 	c.AddCommand(ls, a.deviceShow(), a.deviceLook(), a.deviceCheck(), a.deviceMake(),
 		a.deviceDo("boot", "Boot virtual devices, and wait until they are up"), a.deviceDo("halt", "Switch virtual devices off"),
 		a.deviceDo("empty", "Put virtual devices back to how they were made"), a.deviceDo("remove", "Remove virtual devices"), a.deviceSideline(), a.deviceRestore())
 	return c
 }
+
+var deviceStates = []string{"idle", "leased", "resetting", "booting", "halted", "unready", "sidelined", "offline"}
 
 func (a *app) showDevices(list []contract.Device) {
 	if len(list) == 0 {
@@ -108,15 +122,11 @@ type lookResult struct {
 
 func (a *app) look(ctx context.Context, s *client.Service, device string, in contract.NewLook, to string) error {
 	key := uuid.NewString()
-	r, err := s.LookAtDeviceWithResponse(ctx, s.Project, device, &contract.LookAtDeviceParams{IdempotencyKey: &key}, in)
-	if err != nil {
-		return reach(s, err)
-	}
-	run, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	run, err := client.As[contract.Run](s.LookAtDevice(ctx, s.Project, device, &contract.LookAtDeviceParams{IdempotencyKey: &key}, in))
 	if err != nil {
 		return err
 	}
-	if err := a.waitFor(ctx, s, run.Number); err != nil {
+	if err := a.await(ctx, s, run, watch{cancels: true}); err != nil {
 		return err
 	}
 	if to == "" {
@@ -133,11 +143,7 @@ func (a *app) look(ctx context.Context, s *client.Service, device string, in con
 
 // seeScreen shows a device's screen as it is, whatever the device does.
 func (a *app) seeScreen(ctx context.Context, s *client.Service, device, to string) error {
-	r, err := s.SeeScreenWithResponse(ctx, s.Project, device)
-	if err != nil {
-		return reach(s, err)
-	}
-	seen, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	seen, err := client.As[contract.Screen](s.SeeScreen(ctx, s.Project, device))
 	if err != nil {
 		return err
 	}
@@ -177,11 +183,7 @@ func (a *app) showLook(result lookResult) error {
 
 func (a *app) fetchLook(ctx context.Context, s *client.Service, run int64, device, to string) (lookResult, error) {
 	out := lookResult{Device: device}
-	r, err := s.ListEvidenceWithResponse(ctx, s.Project, run)
-	if err != nil {
-		return out, reach(s, err)
-	}
-	list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	list, err := client.As[[]contract.Evidence](s.ListEvidence(ctx, s.Project, run))
 	if err != nil {
 		return out, err
 	}

@@ -20,11 +20,7 @@ const errandPatience = 20 * time.Minute
 // carryOut asks a host to do something and waits until it is done, telling how the
 // device, or the image, gets on.
 func (a *app) carryOut(ctx context.Context, s *client.Service, in contract.NewErrand) (contract.Errand, error) {
-	r, err := s.DoErrandWithResponse(ctx, s.Project, in)
-	if err != nil {
-		return contract.Errand{}, reach(s, err)
-	}
-	e, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	e, err := client.As[contract.Errand](s.DoErrand(ctx, s.Project, in))
 	if err != nil {
 		return e, err
 	}
@@ -32,11 +28,7 @@ func (a *app) carryOut(ctx context.Context, s *client.Service, in contract.NewEr
 	defer stop()
 	said := ""
 	for wait := 300; e.DoneAt == nil; wait = 2000 {
-		r, err := s.GetErrandWithResponse(ctx, s.Project, e.Id, &contract.GetErrandParams{WaitMs: &wait})
-		if err != nil {
-			return e, reach(s, err)
-		}
-		if e, err = client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err); err != nil {
+		if e, err = client.As[contract.Errand](s.GetErrand(ctx, s.Project, e.Id, &contract.GetErrandParams{WaitMs: &wait})); err != nil {
 			return e, err
 		}
 		if now := a.progressOf(ctx, s, e); e.DoneAt == nil && now != "" && now != said && a.animated() {
@@ -66,11 +58,11 @@ func (a *app) progressOf(ctx context.Context, s *client.Service, e contract.Erra
 		}
 		return ""
 	}
-	r, err := s.GetDeviceWithResponse(ctx, s.Project, e.Device)
-	if err != nil || r.JSON200 == nil {
+	r, err := client.As[contract.DeviceDetail](s.GetDevice(ctx, s.Project, e.Device))
+	if err != nil {
 		return ""
 	}
-	d := r.JSON200.Device
+	d := r.Device
 	return e.Device + ": " + strings.TrimSuffix(d.State+", "+deref(d.Reason), ", ")
 }
 
@@ -165,11 +157,7 @@ func (a *app) deviceShow() *cobra.Command {
 }
 
 func (a *app) deviceDetail(ctx context.Context, s *client.Service, name string) (contract.DeviceDetail, error) {
-	r, err := s.GetDeviceWithResponse(ctx, s.Project, name)
-	if err != nil {
-		return contract.DeviceDetail{}, reach(s, err)
-	}
-	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	return client.As[contract.DeviceDetail](s.GetDevice(ctx, s.Project, name))
 }
 
 func (a *app) showDevice(out contract.DeviceDetail) {
@@ -183,10 +171,10 @@ func (a *app) showDevice(out contract.DeviceDetail) {
 	fmt.Fprintf(a.out, "%s  %s, %s, %s, at %s\n", a.ink().Strong(d.Name), d.Model, platformOS(d), d.Kind, d.Site)
 	line := func(name, value string) {
 		if value != "" {
-			fmt.Fprintf(a.out, "  %-12s %s\n", name, value)
+			a.say(15, "  %-12s %s", name, value)
 		}
 	}
-	line("state", state+", since "+ago(d.Since))
+	line("state", state+", since "+lasting(d.Since))
 	line("screen", fmt.Sprintf("%d x %d dp, %s", d.Width, d.Height, d.Form))
 	line("memory", fmt.Sprintf("%.0f GB", float64(d.MemoryMb)/1024))
 	if n := deref(d.TakesMb); n > 0 {
@@ -227,9 +215,30 @@ func (a *app) showDevice(out contract.DeviceDetail) {
 		if t.Purpose == "look" {
 			what = "a look"
 		}
-		rows = append(rows, []string{"  " + what, t.App + " " + t.VersionName, fmt.Sprintf("%d passed, %d failed", t.Passed, t.Failed), ago(t.Began), short(deref(t.Trouble), 70)})
+		rows = append(rows, []string{"  " + what, t.App + " " + t.VersionName, tallied(t), ago(t.Began), short(deref(t.Trouble), 70)})
 	}
 	a.table([]string{"  WHAT", "BUILD", "CASES", "BEGAN", "TROUBLE"}, rows)
+}
+
+// lasting says since when something is so.
+func lasting(t time.Time) string {
+	if d := time.Since(t); d < time.Minute {
+		return "a moment ago"
+	}
+	return ago(t)
+}
+
+func tallied(t contract.Stint) string {
+	var out []string
+	for _, one := range []struct {
+		n    int
+		what string
+	}{{t.Passed, "passed"}, {t.Failed, "failed"}, {t.Errors, "error"}, {t.Skipped, "skipped"}} {
+		if one.n > 0 {
+			out = append(out, fmt.Sprintf("%d %s", one.n, one.what))
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 func (a *app) showChecks(list []contract.Check) {
@@ -238,7 +247,8 @@ func (a *app) showChecks(list []contract.Check) {
 			fmt.Fprintf(a.out, "  %s %s\n", a.ink().Faint("○"), c.Title)
 			continue
 		}
-		fmt.Fprintf(a.out, "  %s %s: %s\n      %s\n", a.ink().Petrol("▲"), a.ink().Strong(c.Title), deref(c.Why), deref(c.Remedy))
+		a.say(4, "  %s %s: %s", a.ink().Petrol("▲"), a.ink().Strong("Not so: "+c.Title), deref(c.Why))
+		a.say(6, "      %s", deref(c.Remedy))
 	}
 }
 
@@ -284,15 +294,14 @@ func (a *app) deviceSideline() *cobra.Command {
 				return err
 			}
 			in := contract.NewSideline{Reason: reason}
-			if hours > 0 {
+			if cmd.Flags().Changed("for") {
+				if err := positive("for", hours); err != nil {
+					return err
+				}
 				until := time.Now().Add(hours).UTC()
 				in.Until = &until
 			}
-			r, err := s.SidelineDeviceWithResponse(cmd.Context(), s.Project, args[0], in)
-			if err != nil {
-				return reach(s, err)
-			}
-			d, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			d, err := client.As[contract.Device](s.SidelineDevice(cmd.Context(), s.Project, args[0], in))
 			if err != nil {
 				return err
 			}
@@ -318,11 +327,7 @@ func (a *app) deviceRestore() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := s.RestoreDeviceWithResponse(cmd.Context(), s.Project, args[0])
-			if err != nil {
-				return reach(s, err)
-			}
-			d, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			d, err := client.As[contract.Device](s.RestoreDevice(cmd.Context(), s.Project, args[0]))
 			if err != nil {
 				return err
 			}

@@ -13,8 +13,8 @@ import (
 )
 
 func completeLineups(ctx context.Context, s *client.Service) (out []string) {
-	if r, err := s.ListLineupsWithResponse(ctx, s.Project); err == nil && r.JSON200 != nil {
-		for _, l := range *r.JSON200 {
+	if r, err := client.As[[]contract.Lineup](s.ListLineups(ctx, s.Project)); err == nil {
+		for _, l := range r {
 			out = append(out, l.Name+"\t"+deref(l.About))
 		}
 	}
@@ -34,11 +34,7 @@ func (a *app) lineupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := s.SaveLineupWithResponse(cmd.Context(), s.Project, contract.NewLineup{Text: string(text)})
-			if err != nil {
-				return reach(s, err)
-			}
-			l, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			l, err := client.As[contract.Lineup](s.SaveLineup(cmd.Context(), s.Project, contract.NewLineup{Text: string(text)}))
 			if err != nil {
 				return err
 			}
@@ -54,11 +50,7 @@ func (a *app) lineupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := s.ListLineupsWithResponse(cmd.Context(), s.Project)
-			if err != nil {
-				return reach(s, err)
-			}
-			list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			list, err := client.As[[]contract.Lineup](s.ListLineups(cmd.Context(), s.Project))
 			if err != nil {
 				return err
 			}
@@ -82,40 +74,38 @@ func (a *app) lineupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := s.GetLineupWithResponse(cmd.Context(), s.Project, args[0])
-			if err != nil {
-				return reach(s, err)
-			}
-			l, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			l, err := client.As[contract.Lineup](s.GetLineup(cmd.Context(), s.Project, args[0]))
 			if err != nil {
 				return err
 			}
 			return a.write(l, func() { fmt.Fprintln(a.out, strings.TrimRight(l.Text, "\n")) })
 		},
 	}
+	var build, appName string
 	try := &cobra.Command{
-		Use: "try LINEUP|FILE", Short: "Say what a lineup takes now, and why each other device is passed over", Example: "  yamato lineup try \"crossing phones\"\n  yamato lineup try crossing-phones.yaml", Args: exactly(1, "name a saved lineup, or a file with one"), ValidArgsFunction: a.complete(completeLineups),
+		Use: "try LINEUP|FILE", Short: "Say what a lineup takes now, and why each other device is passed over", Example: "  yamato lineup try \"crossing phones\"\n  yamato lineup try crossing-phones.yaml\n  yamato lineup try \"crossing phones\" --build 3.2.0", Args: exactly(1, "name a saved lineup, or a file with one"), ValidArgsFunction: a.complete(completeLineups),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in := contract.TryLineup{Name: &args[0]}
 			if text, err := readSmall(args[0]); err == nil {
 				written := string(text)
 				in = contract.TryLineup{Text: &written}
 			}
+			in.Build, in.App = optional(build), optional(appName)
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			r, err := s.TryLineupWithResponse(cmd.Context(), s.Project, in)
-			if err != nil {
-				return reach(s, err)
-			}
-			c, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			c, err := client.As[contract.Choice](s.TryLineup(cmd.Context(), s.Project, in))
 			if err != nil {
 				return err
 			}
 			return a.write(c, func() { a.showChoice(c) })
 		},
 	}
+	try.Flags().StringVar(&build, "build", "", "say of what is taken whether this build runs on it: a number, a version, or labels")
+	try.Flags().StringVar(&appName, "app", "", "app, by name or application id")
+	_ = try.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
+	_ = try.RegisterFlagCompletionFunc("app", a.complete(completeApps))
 	remove := &cobra.Command{
 		Use: "remove LINEUP", Short: "Forget a lineup", Example: "  yamato lineup remove \"crossing phones\"", Args: exactly(1, "name the lineup"), ValidArgsFunction: a.complete(completeLineups),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -123,12 +113,7 @@ func (a *app) lineupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := s.RemoveLineupWithResponse(cmd.Context(), s.Project, args[0])
-			if err != nil {
-				return reach(s, err)
-			}
-			if r.StatusCode() != 204 {
-				_, err = client.Take[struct{}](s, nil, r.Body, r.HTTPResponse, nil)
+			if _, err := client.As[struct{}](s.RemoveLineup(cmd.Context(), s.Project, args[0])); err != nil {
 				return err
 			}
 			return a.write(map[string]string{"removed": args[0]}, func() { fmt.Fprintln(a.out, "The lineup", args[0], "is gone.") })

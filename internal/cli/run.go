@@ -1,9 +1,7 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -13,8 +11,6 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/goccy/go-yaml"
-
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
@@ -22,9 +18,6 @@ import (
 	"yamato/internal/contract"
 	"yamato/internal/report"
 )
-
-// patience is how long a follower tries to take up a lost connection again.
-const patience = 2 * time.Minute
 
 func (a *app) runCommand() *cobra.Command {
 	c := &cobra.Command{Use: "run", Short: "Start runs, follow them, and see what they found"}
@@ -35,6 +28,7 @@ func (a *app) runCommand() *cobra.Command {
 func (a *app) runAgain() *cobra.Command {
 	var failed, wait, sameSeed, realTime bool
 	var junit string
+	var timeout time.Duration
 	cmd := &cobra.Command{
 		Use: "again RUN", Short: "Start a run of what a run ran: all of it, or what failed", Example: "  yamato run again 2 --failed --wait",
 		Args: exactly(1, "name the run: yamato run again 2 --failed"), ValidArgsFunction: a.complete(completeRuns),
@@ -43,31 +37,31 @@ func (a *app) runAgain() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := errors.Join(writable(junit), notNegative("timeout", timeout)); err != nil {
+				return err
+			}
 			in := contract.Again{Which: "all", SameSeed: &sameSeed, RealTime: &realTime}
 			if failed {
 				in.Which = "failed"
 			}
 			key := uuid.NewString()
-			response, err := s.RunAgainWithResponse(cmd.Context(), s.Project, n, &contract.RunAgainParams{IdempotencyKey: &key}, in)
-			if err != nil {
-				return reach(s, err)
-			}
-			r, err := client.Take(s, response.JSON200, response.Body, response.HTTPResponse, err)
+			r, err := client.As[contract.Run](s.RunAgain(cmd.Context(), s.Project, n, &contract.RunAgainParams{IdempotencyKey: &key}, in))
 			if err != nil {
 				return err
 			}
-			if !wait && junit == "" {
+			if !wait && junit == "" && timeout == 0 {
 				return a.write(r, func() {
 					fmt.Fprintf(a.out, "Run %d is on its way: what run %d ran, %s, seed %d\nFollow it: yamato run follow %d\n", r.Number, n, plural(r.Legs, "leg"), r.Seed, r.Number)
 				})
 			}
-			if err := a.waitFor(cmd.Context(), s, r.Number); err != nil {
+			if err := a.await(cmd.Context(), s, r, watch{cancels: true, timeout: timeout}); err != nil {
 				return err
 			}
 			return a.conclude(cmd.Context(), s, r.Number, junit)
 		},
 	}
 	f := cmd.Flags()
+	f.DurationVar(&timeout, "timeout", 0, "stop waiting after so long, as in 30m; the run goes on")
 	f.BoolVar(&failed, "failed", false, "only what failed, met trouble, was flaky, or was never decided")
 	f.BoolVar(&sameSeed, "same-seed", false, "let chance fall as it did")
 	f.BoolVar(&realTime, "real-time", false, "tie the clocks of stand-ins to the wall")
@@ -85,12 +79,13 @@ type runFlags struct {
 	seed                            int64
 	repeat                          int
 	wait, realTime                  bool
+	timeout                         time.Duration
 }
 
 func (f *runFlags) bind(a *app, cmd *cobra.Command) {
 	g := cmd.Flags()
 	g.StringArrayVar(&f.builds, "build", nil, "build, by number or version, or package files to hand in")
-	g.StringArrayVar(&f.on, "on", nil, `model, or model with OS version ("Kaede 7", "Kaede 7 Android 14"); may be repeated; default: all`)
+	g.StringArrayVar(&f.on, "on", nil, `model, model with OS version, or one device by its name ("Kaede 7", "Kaede 7 Android 14", kaede-7-1); may be repeated; default: all`)
 	g.StringVar(&f.lineup, "lineup", "", "saved lineup: only devices that it takes now")
 	g.BoolVar(&f.leave, "leave-installed", false, "leave the app on the devices, for a person to go on with")
 	_ = cmd.RegisterFlagCompletionFunc("lineup", a.complete(completeLineups))
@@ -101,9 +96,13 @@ func (f *runFlags) bind(a *app, cmd *cobra.Command) {
 	g.StringVar(&f.junit, "junit", "", "write the results as JUnit XML to this file")
 	g.Int64Var(&f.seed, "seed", 0, "seed of all chance, to repeat a run (default: a new one)")
 	g.IntVar(&f.repeat, "repeat-failed", 0, "how often failed cases run again in the same combination")
+	g.DurationVar(&f.timeout, "timeout", 0, "stop waiting after so long, as in 30m; the run goes on")
 	g.BoolVar(&f.realTime, "real-time", false, "tie the clocks of stand-ins to the wall")
 	_ = cmd.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
-	_ = cmd.RegisterFlagCompletionFunc("on", a.complete(completeModels))
+	_ = cmd.RegisterFlagCompletionFunc("on", a.complete(completePicks))
+	_ = cmd.RegisterFlagCompletionFunc("case", a.complete(completeCases))
+	_ = cmd.RegisterFlagCompletionFunc("tag", a.complete(completeTags))
+	_ = cmd.RegisterFlagCompletionFunc("app", a.complete(completeApps))
 }
 
 func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) contract.NewRun {
@@ -114,7 +113,7 @@ func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) co
 	if cmd.Flags().Changed("seed") {
 		in.Seed = &f.seed
 	}
-	if f.repeat > 0 {
+	if cmd.Flags().Changed("repeat-failed") {
 		in.RepeatFailed = &f.repeat
 	}
 	if f.realTime {
@@ -131,13 +130,7 @@ func (a *app) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contra
 		if err != nil {
 			return in, wrongCall{"the plan cannot be read: " + err.Error(), ""}
 		}
-		body, err := yaml.YAMLToJSON(text)
-		if err != nil {
-			return in, wrongCall{f.plan + " is no YAML: " + err.Error(), ""}
-		}
-		strict := json.NewDecoder(bytes.NewReader(body))
-		strict.DisallowUnknownFields()
-		if err := strict.Decode(&in); err != nil {
+		if in, err = readPlan(text); err != nil {
 			return in, wrongCall{f.plan + " is no plan: " + err.Error(), "`yamato build settings BUILD --form plan` writes one"}
 		}
 	}
@@ -168,36 +161,44 @@ func (a *app) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contra
 
 func (a *app) runStart() *cobra.Command {
 	f := &runFlags{}
+	var preview bool
 	cmd := &cobra.Command{
 		Use:     "start",
 		Short:   "Start a run",
-		Example: "  yamato run start --build 3.2.0 --suite \"Buying a ticket\" --on \"Kaede 7\" --wait --junit results.xml",
+		Example: "  yamato run start --build 3.2.0 --suite \"Buying a ticket\" --on \"Kaede 7\" --wait --junit results.xml\n  yamato run start --build branch=main --suite \"Buying a ticket\" --on kaede-7-1 --preview",
 		Args:    none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
 			}
+			if err := errors.Join(writable(f.junit), notNegative("timeout", f.timeout), within("repeat-failed", f.repeat, 0, 20)); err != nil {
+				return err
+			}
 			in, err := a.newRun(cmd, s, f)
 			if err != nil {
 				return err
+			}
+			if preview {
+				return a.preview(cmd.Context(), s, in)
 			}
 			r, err := a.start(cmd.Context(), s, in)
 			if err != nil {
 				return err
 			}
-			if !f.wait && f.junit == "" {
+			if !f.wait && f.junit == "" && f.timeout == 0 {
 				return a.write(r, func() {
 					fmt.Fprintf(a.out, "Run %d is on its way: %s %s (%s), %s, seed %d\nFollow it: yamato run follow %d\n", r.Number, r.App, r.VersionName, r.VersionCode, plural(r.Legs, "leg"), r.Seed, r.Number)
 				})
 			}
-			if err := a.waitFor(cmd.Context(), s, r.Number); err != nil {
+			if err := a.await(cmd.Context(), s, r, watch{cancels: true, timeout: f.timeout}); err != nil {
 				return err
 			}
 			return a.conclude(cmd.Context(), s, r.Number, f.junit)
 		},
 	}
 	f.bind(a, cmd)
+	cmd.Flags().BoolVar(&preview, "preview", false, "say what would run and what is left out, and start nothing")
 	cmd.Flags().StringArrayVar(&f.suites, "suite", nil, "suite, by name; may be repeated")
 	cmd.Flags().StringVar(&f.plan, "plan", "", "file with a plan, as `yamato build settings --form plan` writes one; flags come before what it says")
 	cmd.Flags().BoolVar(&f.wait, "wait", false, "wait for the end, print the results, and exit by the verdict")
@@ -207,19 +208,11 @@ func (a *app) runStart() *cobra.Command {
 
 func (a *app) start(ctx context.Context, s *client.Service, in contract.NewRun) (contract.Run, error) {
 	key := uuid.NewString()
-	r, err := s.StartRunWithResponse(ctx, s.Project, &contract.StartRunParams{IdempotencyKey: &key}, in)
-	if err != nil {
-		return contract.Run{}, reach(s, err)
-	}
-	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	return client.As[contract.Run](s.StartRun(ctx, s.Project, &contract.StartRunParams{IdempotencyKey: &key}, in))
 }
 
 func (a *app) detail(ctx context.Context, s *client.Service, number int64) (contract.RunDetail, error) {
-	r, err := s.GetRunWithResponse(ctx, s.Project, number, nil)
-	if err != nil {
-		return contract.RunDetail{}, reach(s, err)
-	}
-	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	return client.As[contract.RunDetail](s.GetRun(ctx, s.Project, number, nil))
 }
 
 // conclude prints what a run found, writes its JUnit XML, and ends by its verdict.
@@ -235,14 +228,32 @@ func (a *app) conclude(ctx context.Context, s *client.Service, number int64, jun
 	}
 	if err := a.write(d, func() {
 		fmt.Fprintln(a.out)
-		report.Weave(a.out, d, a.ink())
-		report.Failures(a.out, d, a.ink())
-		report.Doubts(a.out, d, a.ink())
-		a.tellEvidence(d.Run)
+		a.tellRun(ctx, s, d)
 	}); err != nil {
 		return err
 	}
 	return exitFor(d.Run)
+}
+
+// tellRun writes all that a run found, in the order in which people ask.
+func (a *app) tellRun(ctx context.Context, s *client.Service, d contract.RunDetail) {
+	ink := a.ink()
+	report.Weave(a.out, d, ink)
+	report.Failures(a.out, d, ink)
+	if d.Run.Fails+d.Run.Errors > 0 {
+		if causes, err := client.As[[]contract.Cause](s.ListCauses(ctx, s.Project, d.Run.Number)); err == nil { // else the rest is told all the same
+			report.Causes(a.out, causes, ink)
+		}
+	}
+	report.Doubts(a.out, d, ink)
+	report.LeftOut(a.out, d.LeftOut, ink, false)
+	for i, w := range waits(d) {
+		if i == 0 {
+			fmt.Fprintln(a.out)
+		}
+		a.say(2, "· %s", w.text())
+	}
+	a.tellEvidence(d.Run)
 }
 
 // tellEvidence says how to get at what proves a run's failures.
@@ -250,6 +261,23 @@ func (a *app) tellEvidence(r contract.Run) {
 	if r.Verdict == "fail" || r.Verdict == "error" {
 		fmt.Fprintln(a.out, a.ink().Faint(fmt.Sprintf("\nPictures, screen trees and logs: yamato run fetch %d DIR", r.Number)))
 	}
+}
+
+// preview says what a run would cover.
+func (a *app) preview(ctx context.Context, s *client.Service, in contract.NewRun) error {
+	p, err := client.As[contract.RunPreview](s.PreviewRun(ctx, s.Project, in))
+	if err != nil {
+		return err
+	}
+	return a.write(p, func() {
+		fmt.Fprintf(a.out, "This would run %s in %s; nothing was started.\n\n", plural(p.Cases, "case"), plural(p.Legs, "leg"))
+		var rows [][]string
+		for _, c := range p.Combinations {
+			rows = append(rows, []string{report.Label(c.Combination), c.Combination.Kind, c.Package, strconv.Itoa(c.Devices), strconv.Itoa(c.Idle)})
+		}
+		a.table([]string{"COMBINATION", "KIND", "PACKAGE", "DEVICES", "IDLE"}, rows)
+		report.LeftOut(a.out, p.LeftOut, a.ink(), true)
+	})
 }
 
 func writeJUnit(path string, d contract.RunDetail) error {
@@ -260,33 +288,9 @@ func writeJUnit(path string, d contract.RunDetail) error {
 	return errors.Join(report.JUnit(f, d), f.Close())
 }
 
-// waitFor follows a run without a word, but for progress where it can be drawn.
-func (a *app) waitFor(ctx context.Context, s *client.Service, number int64) error {
-	judged, failed := 0, 0
-	err := s.Follow(ctx, number, 0, patience, a.lost, func(e client.Event) error {
-		if e.Kind == "result" {
-			judged++
-			if deref(e.Verdict) == "fail" || deref(e.Verdict) == "error" {
-				failed++
-			}
-			if a.animated() {
-				fmt.Fprintf(a.err, "\r\x1b[KRun %d: %d judged, %d of them not as expected", number, judged, failed)
-			}
-		}
-		return nil
-	})
-	if a.animated() {
-		fmt.Fprint(a.err, "\r\x1b[K")
-	}
-	return err
-}
-
-func (a *app) lost(err error) {
-	fmt.Fprintf(a.err, "yamato: the connection was lost (%v); taking it up again\n", err)
-}
-
 func (a *app) runFollow() *cobra.Command {
 	var after int64
+	var timeout time.Duration
 	cmd := &cobra.Command{
 		Use: "follow RUN", Short: "Follow a run live, until it ends", Example: "  yamato run follow 12",
 		Args: exactly(1, "name the run: yamato run follow 12"), ValidArgsFunction: a.complete(completeRuns),
@@ -295,17 +299,27 @@ func (a *app) runFollow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.follow(cmd.Context(), s, number, after); err != nil {
+			if after < 0 {
+				return wrongCall{"--after is the number of an event, 0 for all", ""}
+			}
+			if err := notNegative("timeout", timeout); err != nil {
 				return err
 			}
 			d, err := a.detail(cmd.Context(), s, number)
 			if err != nil {
 				return err
 			}
+			if err := a.await(cmd.Context(), s, d.Run, watch{events: true, after: after, timeout: timeout}); err != nil {
+				return err
+			}
+			if d, err = a.detail(cmd.Context(), s, number); err != nil {
+				return err
+			}
 			return exitFor(d.Run)
 		},
 	}
 	cmd.Flags().Int64Var(&after, "after", 0, "go on after the event of this number")
+	cmd.Flags().DurationVar(&timeout, "timeout", 0, "stop following after so long, as in 30m; the run goes on")
 	return cmd
 }
 
@@ -319,31 +333,9 @@ func (a *app) connectRun(ctx context.Context, args []string) (*client.Service, i
 	return s, number, err
 }
 
-// follow prints a line for each event of a run.
-func (a *app) follow(ctx context.Context, s *client.Service, number, after int64) error {
-	d, err := a.detail(ctx, s, number)
-	if err != nil {
-		return err
-	}
-	legs := map[int64]contract.Leg{}
-	for _, l := range d.Legs {
-		legs[l.Id] = l
-	}
-	ink := a.ink()
-	return s.Follow(ctx, number, after, patience, a.lost, func(e client.Event) error {
-		if a.output == "json" {
-			return a.writeLine(map[string]any{"number": e.Number, "event": e.RunEvent})
-		}
-		if line := eventLine(e, legs, ink); line != "" {
-			fmt.Fprintln(a.out, line)
-		}
-		return nil
-	})
-}
-
 func eventLine(e client.Event, legs map[int64]contract.Leg, ink report.Ink) string {
 	leg := legs[deref(e.Leg)]
-	where := fmt.Sprintf("%-26s", report.Label(leg.Combination))
+	where := fmt.Sprintf("%-26s", report.Where(leg))
 	name := ""
 	for _, c := range leg.Cases {
 		if e.CaseIndex != nil && c.Index == *e.CaseIndex {
@@ -393,6 +385,9 @@ func (a *app) runShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := writable(junit); err != nil {
+				return err
+			}
 			d, err := a.detail(cmd.Context(), s, number)
 			if err != nil {
 				return err
@@ -402,23 +397,10 @@ func (a *app) runShow() *cobra.Command {
 					return err
 				}
 			}
-			return a.write(d, func() {
-				report.Weave(a.out, d, a.ink())
-				report.Failures(a.out, d, a.ink())
-				report.Doubts(a.out, d, a.ink())
-				a.tellEvidence(d.Run)
-				told := map[string]bool{}
-				for _, l := range d.Legs {
-					if l.WaitsFor == nil {
-						continue
-					}
-					line := fmt.Sprintf("· %s waits for %s", report.Label(l.Combination), *l.WaitsFor)
-					if !told[line] { // suites share combinations
-						fmt.Fprintln(a.out, "\n"+line)
-					}
-					told[line] = true
-				}
-			})
+			if err := a.write(d, func() { a.tellRun(cmd.Context(), s, d) }); err != nil {
+				return err
+			}
+			return exitFor(d.Run)
 		},
 	}
 	cmd.Flags().StringVar(&junit, "junit", "", "write the results as JUnit XML to this file")
@@ -450,11 +432,7 @@ func (a *app) fetch(ctx context.Context, s *client.Service, number int64, dir st
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.ListEvidenceWithResponse(ctx, s.Project, number)
-	if err != nil {
-		return nil, reach(s, err)
-	}
-	list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	list, err := client.As[[]contract.Evidence](s.ListEvidence(ctx, s.Project, number))
 	if err != nil {
 		return nil, err
 	}
@@ -530,22 +508,27 @@ func saveEvidence(ctx context.Context, s *client.Service, run int64, e contract.
 }
 
 func (a *app) runLs() *cobra.Command {
-	return &cobra.Command{
-		Use: "ls", Short: "List runs, newest first", Example: "  yamato run ls", Args: none,
+	var state, verdict, build, find, by string
+	var limit int
+	cmd := &cobra.Command{
+		Use: "ls", Short: "List runs, newest first", Example: "  yamato run ls\n  yamato run ls --verdict fail --build 3.2.0\n  yamato run ls --find Buying --limit 10", Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			r, err := s.ListRunsWithResponse(cmd.Context(), s.Project, &contract.ListRunsParams{})
-			if err != nil {
-				return reach(s, err)
+			if err := within("limit", limit, 1, 200); err != nil {
+				return err
 			}
-			list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			list, err := client.As[contract.RunList](s.ListRuns(cmd.Context(), s.Project, &contract.ListRunsParams{State: optional(state), Verdict: optional(verdict), Build: optional(build), Q: optional(find), AskedBy: optional(by), Limit: &limit}))
 			if err != nil {
 				return err
 			}
 			return a.write(list, func() {
+				if len(list.Items) == 0 && state+verdict+build+find+by != "" {
+					fmt.Fprintln(a.out, "No runs are like that.")
+					return
+				}
 				if len(list.Items) == 0 {
 					fmt.Fprintln(a.out, "No runs yet. Start one: yamato run start --build … --suite …")
 					return
@@ -556,12 +539,26 @@ func (a *app) runLs() *cobra.Command {
 					if one.FinishedAt == nil {
 						verdict = "·"
 					}
-					rows = append(rows, []string{strconv.FormatInt(one.Number, 10), verdict, one.State, one.App + " " + one.VersionName, plural(one.Legs, "leg"), one.AskedBy, ago(one.CreatedAt)})
+					rows = append(rows, []string{strconv.FormatInt(one.Number, 10), verdict, one.State, fmt.Sprintf("%s %s, build %d", one.App, one.VersionName, one.Build), strconv.Itoa(one.Legs), one.AskedBy, ago(one.CreatedAt)})
 				}
 				a.table([]string{"RUN", "VERDICT", "STATE", "BUILD", "LEGS", "ASKED BY", "STARTED"}, rows)
+				if list.Next != nil {
+					fmt.Fprintln(a.out, a.ink().Faint("There are older ones: --limit, --find and the other filters choose."))
+				}
 			})
 		},
 	}
+	f := cmd.Flags()
+	f.StringVar(&state, "state", "", "only queued, running, finished or cancelled ones")
+	f.StringVar(&verdict, "verdict", "", "only those of a verdict: pass, fail, error, skip, none")
+	f.StringVar(&build, "build", "", "only of a build, by number or version")
+	f.StringVar(&find, "find", "", "part of an app's name, a version, a suite, or who asked")
+	f.StringVar(&by, "asked-by", "", "only those that somebody asked for")
+	f.IntVar(&limit, "limit", 50, "how many at most")
+	_ = cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"queued", "running", "finished", "cancelled"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("verdict", cobra.FixedCompletions([]string{"pass", "fail", "error", "skip", "none"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
+	return cmd
 }
 
 func (a *app) runCancel() *cobra.Command {
@@ -573,11 +570,7 @@ func (a *app) runCancel() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := s.CancelRunWithResponse(cmd.Context(), s.Project, number)
-			if err != nil {
-				return reach(s, err)
-			}
-			run, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			run, err := client.As[contract.Run](s.CancelRun(cmd.Context(), s.Project, number))
 			if err != nil {
 				return err
 			}
@@ -600,7 +593,13 @@ func (a *app) tryCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			suite, err := a.pushSuite(cmd.Context(), s, args[0])
+			if err := errors.Join(writable(f.junit), notNegative("timeout", f.timeout), within("repeat-failed", f.repeat, 0, 20)); err != nil {
+				return err
+			}
+			if len(f.builds) == 0 {
+				return wrongCall{"try needs a build", "name it with --build: package files, a number, a version, or labels of the newest"}
+			}
+			suite, err := a.pushSuite(cmd.Context(), s, args[0], true)
 			if err != nil {
 				return err
 			}
@@ -612,11 +611,7 @@ func (a *app) tryCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			follow := a.follow
-			if a.output == "json" {
-				follow = func(ctx context.Context, s *client.Service, n, _ int64) error { return a.waitFor(ctx, s, n) }
-			}
-			if err := follow(cmd.Context(), s, r.Number, 0); err != nil {
+			if err := a.await(cmd.Context(), s, r, watch{events: a.output != "json", cancels: true, timeout: f.timeout}); err != nil {
 				return err
 			}
 			return a.conclude(cmd.Context(), s, r.Number, f.junit)

@@ -13,11 +13,7 @@ import (
 )
 
 func (a *app) sites(ctx context.Context, s *client.Service) ([]contract.Site, error) {
-	r, err := s.ListSitesWithResponse(ctx, s.Project)
-	if err != nil {
-		return nil, reach(s, err)
-	}
-	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	return client.As[[]contract.Site](s.ListSites(ctx, s.Project))
 }
 
 func (a *app) siteCommand() *cobra.Command {
@@ -70,11 +66,7 @@ func (a *app) siteCommand() *cobra.Command {
 
 func (a *app) licence(ctx context.Context, s *client.Service, name string, accept bool) error {
 	if accept {
-		r, err := s.AcceptLicenceWithResponse(ctx, s.Project, name)
-		if err != nil {
-			return reach(s, err)
-		}
-		l, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+		l, err := client.As[contract.Licence](s.AcceptLicence(ctx, s.Project, name))
 		if err != nil {
 			return err
 		}
@@ -127,6 +119,13 @@ func (a *app) showSites(list []contract.Site) {
 		if s.Machine.TotalMb > 0 {
 			fmt.Fprintf(a.out, "  machine: %.1f of %.1f GB of memory in use, %.0f%% of %d processors\n", float64(s.Machine.UsedMb)/1024, float64(s.Machine.TotalMb)/1024, 100*s.Machine.Cpu, s.Machine.Cpus)
 		}
+		var models [][]string
+		for _, m := range s.Models {
+			models = append(models, []string{"  " + m.Model, fleet.PlatformName(m.Platform), m.Form, fmt.Sprintf("%d x %d", m.Width, m.Height), fmt.Sprintf("%g GB", float64(m.MemoryMb)/1024)})
+		}
+		if len(models) > 0 {
+			a.table([]string{"  MODEL", "PLATFORM", "FORM", "SCREEN DP", "MEMORY"}, models)
+		}
 		var rows [][]string
 		for _, i := range s.Images {
 			state := i.State
@@ -142,8 +141,8 @@ func (a *app) showSites(list []contract.Site) {
 }
 
 func completeImages(ctx context.Context, s *client.Service) (out []string) {
-	if r, err := s.ListSitesWithResponse(ctx, s.Project); err == nil && r.JSON200 != nil {
-		for _, site := range *r.JSON200 {
+	if r, err := client.As[[]contract.Site](s.ListSites(ctx, s.Project)); err == nil {
+		for _, site := range r {
 			for _, i := range site.Images {
 				out = append(out, i.Name+"\t"+i.State+" at "+site.Site)
 			}

@@ -2,54 +2,200 @@ package cli
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
+	"time"
 
+	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
 	"yamato/internal/contract"
+	"yamato/internal/core/fleet"
+	"yamato/internal/host/standin"
+	"yamato/internal/host/standin/pack"
 )
 
 func (a *app) standinCommand() *cobra.Command {
-	c := &cobra.Command{Use: "standin", Short: "Be the hands, or the fate, of a simulated device"}
-	deed := func(cmd *cobra.Command, device, what string, count int) error {
-		s, err := a.connect(cmd.Context())
-		if err != nil {
-			return err
-		}
-		if _, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "deed", Device: &device, Deed: &what, Count: &count}); err != nil {
-			return err
-		}
-		d, err := a.deviceDetail(cmd.Context(), s, device)
-		if err != nil {
-			return err
-		}
-		return a.write(d.Device, func() {
-			fmt.Fprintf(a.out, "%s is %s\n", device, strings.TrimSuffix(d.Device.State+": "+deref(d.Device.Reason), ": "))
-		})
-	}
+	c := &cobra.Command{Use: "standin", Short: "Be the hands, or the fate, of a simulated device; pack apps for them", Example: "  yamato standin ls\n  yamato standin trouble kaede-7-2 black --always\n  yamato standin pack my-app/"}
 	do := &cobra.Command{
 		Use: "do DEVICE DEED", Short: "Do to a stand-in what hands do to a phone: plug-in, unlock, allow-always …", Example: "  yamato standin do kaede-mini-r1 plug-in\n  yamato standin do kaede-7-lite-r1 \"remove-app example.tideline\"",
-		Args: exactly(2, "name the device and the deed; docs/stand-ins.md lists the deeds"), ValidArgsFunction: a.complete(completeDevices),
-		RunE: func(cmd *cobra.Command, args []string) error { return deed(cmd, args[0], args[1], 0) },
+		Args: exactly(2, "name the device and the deed; `yamato standin ls` lists the deeds"), ValidArgsFunction: a.completeDeed(false),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.deed(cmd, args[0], args[1], 0) },
 	}
 	var times int
 	var always, never bool
 	trouble := &cobra.Command{
-		Use: "trouble DEVICE TROUBLE", Short: "Switch a trouble of a stand-in on or off: black, hang, cable, dialog …", Example: "  yamato standin trouble kaede-7-2 black --always\n  yamato standin trouble kaede-7-r1 cable",
-		Args: exactly(2, "name the device and the trouble; docs/stand-ins.md lists the troubles"), ValidArgsFunction: a.complete(completeDevices),
+		Use: "trouble DEVICE TROUBLE", Short: "Switch a trouble of a stand-in on or off: black, hang, cable, dialog …", Example: "  yamato standin trouble kaede-7-2 black --always\n  yamato standin trouble kaede-7-2 black --never\n  yamato standin trouble kaede-7-r1 cable",
+		Args: exactly(2, "name the device and the trouble; `yamato standin ls` lists the troubles"), ValidArgsFunction: a.completeDeed(true),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := within("times", times, 1, 1_000_000); err != nil {
+				return err
+			}
+			n := times
 			if always {
-				times = -1
+				n = -1
 			}
 			if never {
-				times = 0
+				n = 0
 			}
-			return deed(cmd, args[0], "trouble "+args[1], times)
+			return a.deed(cmd, args[0], "trouble "+args[1], n)
 		},
 	}
 	trouble.Flags().IntVar(&times, "times", 1, "how often it happens from now on")
 	trouble.Flags().BoolVar(&always, "always", false, "it happens every time")
 	trouble.Flags().BoolVar(&never, "never", false, "it happens no more")
-	c.AddCommand(do, trouble)
+	trouble.MarkFlagsMutuallyExclusive("times", "always", "never")
+	c.AddCommand(do, trouble, a.standinLs(), a.standinPack())
 	return c
+}
+
+func (a *app) deed(cmd *cobra.Command, device, what string, count int) error {
+	s, err := a.connect(cmd.Context())
+	if err != nil {
+		return err
+	}
+	if _, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "deed", Device: &device, Deed: &what, Count: &count}); err != nil {
+		return err
+	}
+	d, err := a.deviceDetail(cmd.Context(), s, device)
+	if err != nil {
+		return err
+	}
+	return a.write(d.Device, func() {
+		a.say(2, "%s is %s", device, strings.TrimSuffix(d.Device.State+": "+deref(d.Device.Reason), ": "))
+	})
+}
+
+// sorts are a device of each sort that deeds tell apart.
+var sorts = []struct {
+	name   string
+	device fleet.Device
+}{
+	{"emulator", fleet.Device{Kind: fleet.Emulator, Platform: "android"}}, {"simulator", fleet.Device{Kind: fleet.Simulator, Platform: "ios"}},
+	{"Android phone", fleet.Device{Kind: fleet.Real, Platform: "android"}}, {"iOS phone", fleet.Device{Kind: fleet.Real, Platform: "ios"}},
+}
+
+func (a *app) standinLs() *cobra.Command {
+	type row struct {
+		Name string   `json:"name"`
+		Does string   `json:"does"`
+		To   []string `json:"to"`
+	}
+	return &cobra.Command{
+		Use: "ls [DEVICE]", Short: "List what can be done to stand-ins, and what can befall them; of one device, or of each kind", Example: "  yamato standin ls\n  yamato standin ls kaede-7-r1",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return wrongCall{"name one device, or none", "`yamato standin ls` lists all"}
+			}
+			return nil
+		},
+		ValidArgsFunction: a.complete(completeDevices),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			of := sorts
+			if len(args) == 1 {
+				s, err := a.connect(cmd.Context())
+				if err != nil {
+					return err
+				}
+				d, err := a.deviceDetail(cmd.Context(), s, args[0])
+				if err != nil {
+					return err
+				}
+				of = of[:0:0]
+				of = append(of, struct {
+					name   string
+					device fleet.Device
+				}{args[0], fleet.Device{Kind: d.Device.Kind, Platform: d.Device.Platform}})
+			}
+			var list []row
+			at := map[string]int{}
+			for _, k := range of {
+				for _, d := range standin.DeedsOf(k.device) {
+					i, ok := at[d.Name]
+					if !ok {
+						i = len(list)
+						at[d.Name] = i
+						list = append(list, row{Name: d.Name, Does: d.Does})
+					}
+					list[i].To = append(list[i].To, k.name)
+				}
+			}
+			return a.write(list, func() {
+				var rows [][]string
+				for _, trouble := range []bool{false, true} {
+					for _, r := range list {
+						if strings.HasPrefix(r.Name, "trouble ") != trouble {
+							continue
+						}
+						to := strings.Join(r.To, ", ")
+						if len(of) > 1 && len(r.To) == len(of) {
+							to = "any"
+						}
+						rows = append(rows, []string{r.Name, r.Does, to})
+					}
+				}
+				a.table([]string{"DEED OR TROUBLE", "WHAT IT DOES", "TO"}, rows)
+			})
+		},
+	}
+}
+
+// completeDeed offers devices, and then what can be done to the one that was chosen.
+func (a *app) completeDeed(troubles bool) completion {
+	return func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+		if len(args) == 0 {
+			return a.complete(completeDevices)(cmd, args, word)
+		}
+		var out []string
+		seen := map[string]bool{}
+		for _, k := range sorts {
+			for _, d := range standin.DeedsOf(k.device) {
+				name, is := strings.CutPrefix(d.Name, "trouble ")
+				if is == troubles && !seen[name] {
+					seen[name] = true
+					out = append(out, name+"\t"+d.Does)
+				}
+			}
+		}
+		return out, cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+func (a *app) standinPack() *cobra.Command {
+	var to string
+	cmd := &cobra.Command{
+		Use: "pack DIR", Short: "Pack an app for stand-ins: app.yaml says what it is, app.js is its program",
+		Long:    "Pack an app for stand-ins. DIR holds app.yaml (what the app is, and which kinds of package are\nmade), app.js (its program), and, where there are such, texts.yaml (its texts by key and\nlanguage) and icon.png. docs/stand-ins.md says all that a program may use.",
+		Example: "  yamato standin pack my-app/\n  yamato standin pack my-app/ --to packages/",
+		Args:    exactly(1, "name the folder: yamato standin pack DIR"), ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return nil, cobra.ShellCompDirectiveFilterDirs
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			list, err := pack.Folder(os.DirFS(args[0]), time.Now())
+			if err != nil {
+				return wrongCall{filepath.Join(args[0]) + ": " + err.Error(), "docs/stand-ins.md says what the folder holds"}
+			}
+			dir := first(to, filepath.Join(args[0], "packages"))
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return wrongCall{"the folder for the packages cannot be made: " + err.Error(), ""}
+			}
+			var paths []string
+			for _, p := range list {
+				path := filepath.Join(dir, p.File)
+				if err := renameio.WriteFile(path, p.Data, 0o644); err != nil {
+					return wrongCall{"the package cannot be written: " + err.Error(), ""}
+				}
+				paths = append(paths, path)
+			}
+			return a.write(paths, func() {
+				for _, p := range paths {
+					fmt.Fprintln(a.out, p)
+				}
+				a.say(2, "Hand them in: yamato build push %s", strings.Join(paths, " "))
+			})
+		},
+	}
+	cmd.Flags().StringVar(&to, "to", "", "folder for the packages (default: packages in DIR)")
+	return cmd
 }

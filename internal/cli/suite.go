@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
 	"yamato/internal/client"
@@ -44,7 +45,7 @@ func (a *app) suiteCommand() *cobra.Command {
 			}
 			var pushed []contract.Suite
 			for _, p := range paths {
-				one, err := a.pushSuite(cmd.Context(), s, p)
+				one, err := a.pushSuite(cmd.Context(), s, p, false)
 				if err != nil {
 					return err
 				}
@@ -60,11 +61,7 @@ func (a *app) suiteCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := s.ListSuitesWithResponse(cmd.Context(), s.Project)
-			if err != nil {
-				return reach(s, err)
-			}
-			list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+			list, err := client.As[[]contract.Suite](s.ListSuites(cmd.Context(), s.Project))
 			if err != nil {
 				return err
 			}
@@ -77,7 +74,36 @@ func (a *app) suiteCommand() *cobra.Command {
 			})
 		},
 	}
-	c.AddCommand(check, push, ls)
+	show := &cobra.Command{
+		Use: "show SUITE", Short: "Show a suite as it was handed in, and how its cases went last", Example: "  yamato suite show \"Buying a ticket\"",
+		Args: exactly(1, "name the suite: yamato suite show NAME"), ValidArgsFunction: a.complete(completeSuites),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			d, err := client.As[contract.SuiteDetail](s.GetSuite(cmd.Context(), s.Project, args[0]))
+			if err != nil {
+				return err
+			}
+			return a.write(d, func() { a.showSuite(d) })
+		},
+	}
+	remove := &cobra.Command{
+		Use: "remove SUITE", Short: "Take a suite off the list; its runs stay, and handing it in again brings it back", Example: "  yamato suite remove \"Buying a ticket\"",
+		Args: exactly(1, "name the suite: yamato suite remove NAME"), ValidArgsFunction: a.complete(completeSuites),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.connect(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if _, err := client.As[struct{}](s.RemoveSuite(cmd.Context(), s.Project, args[0])); err != nil {
+				return err
+			}
+			return a.write(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.out, "The suite %s is off the list.\n", args[0]) })
+		},
+	}
+	c.AddCommand(check, a.suiteFormat(), push, ls, show, remove)
 	return c
 }
 
@@ -151,7 +177,7 @@ func (a *app) check(ctx context.Context, args []string, against string) error {
 		for _, f := range all {
 			fmt.Fprintln(a.out, f.Format(f.File))
 		}
-		fmt.Fprintf(a.out, "%s, %s: %s, %s\n", plural(len(paths), "suite"), plural(cases, "case"), plural(faults, "fault"), plural(len(all)-faults, "piece")+" of advice")
+		fmt.Fprintf(a.out, "%s, %s: %s, %s\n", plural(len(paths), "suite"), plural(cases, "case"), plural(faults, "fault"), advice(len(all)-faults))
 	})
 	if err == nil && faults > 0 {
 		return exit{exitFail}
@@ -165,11 +191,7 @@ func (a *app) unmatched(ctx context.Context, text, against string) ([]script.Fin
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.CheckSuiteWithResponse(ctx, s.Project, contract.SuiteToCheck{Text: text, App: against})
-	if err != nil {
-		return nil, reach(s, err)
-	}
-	list, err := client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	list, err := client.As[[]contract.Finding](s.CheckSuite(ctx, s.Project, contract.SuiteToCheck{Text: text, App: against}))
 	var out []script.Finding
 	for _, f := range list {
 		if deref(f.Advice) && strings.HasPrefix(f.Message, "nothing has ever matched") {
@@ -186,8 +208,88 @@ func plural(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
+func advice(n int) string {
+	switch n {
+	case 0:
+		return "no advice"
+	case 1:
+		return "1 piece of advice"
+	}
+	return fmt.Sprintf("%d pieces of advice", n)
+}
+
+// suiteFormat writes scripts in the canonical layout.
+func (a *app) suiteFormat() *cobra.Command {
+	var only bool
+	cmd := &cobra.Command{
+		Use: "format FILE|DIR…", Short: "Lay scripts out the one way; needs neither service nor device", Example: "  yamato suite format suites/\n  yamato suite format suites/ --check",
+		Args: atLeast(1, "name a script or a folder: yamato suite format suites/"), ValidArgsFunction: files("suite"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			paths, err := suiteFiles(args)
+			if err != nil {
+				return err
+			}
+			changed := []string{}
+			for _, p := range paths {
+				text, err := readSmall(p)
+				if err != nil {
+					return wrongCall{"the script cannot be read: " + err.Error(), ""}
+				}
+				laid, findings := script.Format(string(text))
+				if n := script.Faults(findings); n > 0 {
+					return wrongCall{fmt.Sprintf("%s has %s and is left as it is", p, plural(n, "fault")), "`yamato suite check " + p + "` shows each with its place"}
+				}
+				if laid == string(text) {
+					continue
+				}
+				changed = append(changed, p)
+				if only {
+					continue
+				}
+				info, err := os.Stat(p)
+				if err != nil {
+					return err
+				}
+				if err := renameio.WriteFile(p, []byte(laid), info.Mode().Perm()); err != nil {
+					return wrongCall{"the script cannot be written: " + err.Error(), ""}
+				}
+			}
+			err = a.write(changed, func() {
+				for _, p := range changed {
+					fmt.Fprintln(a.out, p)
+				}
+			})
+			if err == nil && only && len(changed) > 0 {
+				return exit{exitFail}
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&only, "check", false, "change nothing: list the files that are laid out otherwise, and exit with 1 if there are any")
+	return cmd
+}
+
+func (a *app) showSuite(d contract.SuiteDetail) {
+	ink := a.ink()
+	fmt.Fprintf(a.out, "%s  %s\n\n", ink.Strong(d.Suite.Name), ink.Faint(fmt.Sprintf("revision %d, %s, handed in %s", d.Suite.Revision, d.Suite.FileName, ago(d.Suite.CreatedAt))))
+	fmt.Fprintln(a.out, strings.TrimRight(d.Text, "\n"))
+	if len(d.Last) > 0 {
+		fmt.Fprintf(a.out, "\n%s\n", ink.Strong("Last runs, newest first"))
+	}
+	for _, c := range d.Last {
+		var shapes []string
+		for _, r := range c.Runs {
+			shapes = append(shapes, ink.Shape(contract.Crossing{Verdict: r.Verdict, Flaky: r.Flaky}))
+		}
+		fmt.Fprintf(a.out, "  %s  %s\n", c.Name, strings.Join(shapes, " "))
+	}
+	for _, f := range d.Findings {
+		a.say(4, "  %d:%d: %s; %s", f.Line, f.Column, f.Message, deref(f.Hint))
+	}
+}
+
 // pushSuite checks a script here first, so that faults show with their place.
-func (a *app) pushSuite(ctx context.Context, s *client.Service, path string) (contract.Suite, error) {
+func (a *app) pushSuite(ctx context.Context, s *client.Service, path string, tried bool) (contract.Suite, error) {
 	text, err := readSmall(path)
 	if err != nil {
 		return contract.Suite{}, wrongCall{"the script cannot be read: " + err.Error(), ""}
@@ -199,11 +301,7 @@ func (a *app) pushSuite(ctx context.Context, s *client.Service, path string) (co
 	if n := script.Faults(findings); n > 0 {
 		return contract.Suite{}, wrongCall{fmt.Sprintf("%s has %s", path, plural(n, "fault")), ""}
 	}
-	r, err := s.PushSuiteWithResponse(ctx, s.Project, contract.NewSuite{FileName: filepath.Base(path), Text: string(text)})
-	if err != nil {
-		return contract.Suite{}, reach(s, err)
-	}
-	return client.Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	return client.As[contract.Suite](s.PushSuite(ctx, s.Project, contract.NewSuite{FileName: filepath.Base(path), Text: string(text), Tried: &tried}))
 }
 
 func (a *app) showSuites(list []contract.Suite) {

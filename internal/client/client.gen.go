@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"encoding/xml"
 	"fmt"
 	"io"
 	"net/http"
@@ -16,6 +17,7 @@ import (
 	. "yamato/internal/contract"
 
 	"github.com/oapi-codegen/runtime"
+	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
@@ -172,7 +174,7 @@ type ClientInterface interface {
 	// ListDevices The fleet, and what each device does now
 	//
 	// Corresponds with GET /api/v1/projects/{project}/devices (the `ListDevices` operationId).
-	ListDevices(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListDevices(ctx context.Context, project Project, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetDevice One device, its host, and what it did last
 	//
@@ -407,6 +409,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/evidence/{id}/elements (the `ListElements` operationId).
 	ListElements(ctx context.Context, project Project, run RunNumber, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetJUnit A run's results as JUnit XML
+	//
+	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/junit (the `GetJUnit` operationId).
+	GetJUnit(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetSheet All that is known of one case in one combination, attempt by attempt
 	//
 	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case} (the `GetSheet` operationId).
@@ -454,6 +461,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/projects/{project}/suites/check (the `CheckSuite` operationId).
 	CheckSuite(ctx context.Context, project Project, body CheckSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSuite Take a suite off the list; what it found stays. Handing it in again brings it back
+	//
+	// Corresponds with DELETE /api/v1/projects/{project}/suites/{suite} (the `RemoveSuite` operationId).
+	RemoveSuite(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
 	//
@@ -681,8 +693,8 @@ func (c *Client) GetTexts(ctx context.Context, project Project, build string, pa
 // ListDevices The fleet, and what each device does now
 //
 // Corresponds with GET /api/v1/projects/{project}/devices (the `ListDevices` operationId).
-func (c *Client) ListDevices(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListDevicesRequest(c.Server, project)
+func (c *Client) ListDevices(ctx context.Context, project Project, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDevicesRequest(c.Server, project, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1296,6 +1308,21 @@ func (c *Client) ListElements(ctx context.Context, project Project, run RunNumbe
 	return c.Client.Do(req)
 }
 
+// GetJUnit A run's results as JUnit XML
+//
+// Corresponds with GET /api/v1/projects/{project}/runs/{run}/junit (the `GetJUnit` operationId).
+func (c *Client) GetJUnit(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetJUnitRequest(c.Server, project, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetSheet All that is known of one case in one combination, attempt by attempt
 //
 // Corresponds with GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case} (the `GetSheet` operationId).
@@ -1414,6 +1441,21 @@ func (c *Client) CheckSuiteWithBody(ctx context.Context, project Project, conten
 // Corresponds with POST /api/v1/projects/{project}/suites/check (the `CheckSuite` operationId).
 func (c *Client) CheckSuite(ctx context.Context, project Project, body CheckSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckSuiteRequest(c.Server, project, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSuite Take a suite off the list; what it found stays. Handing it in again brings it back
+//
+// Corresponds with DELETE /api/v1/projects/{project}/suites/{suite} (the `RemoveSuite` operationId).
+func (c *Client) RemoveSuite(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSuiteRequest(c.Server, project, suite)
 	if err != nil {
 		return nil, err
 	}
@@ -2203,7 +2245,7 @@ func NewGetTextsRequest(server string, project Project, build string, params *Ge
 }
 
 // NewListDevicesRequest constructs an http.Request for the ListDevices method
-func NewListDevicesRequest(server string, project Project) (*http.Request, error) {
+func NewListDevicesRequest(server string, project Project, params *ListDevicesParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2226,6 +2268,81 @@ func NewListDevicesRequest(server string, project Project) (*http.Request, error
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Site != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "site", *params.Site, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Platform != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "platform", *params.Platform, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3187,6 +3304,18 @@ func NewListRunsRequest(server string, project Project, params *ListRunsParams) 
 
 		}
 
+		if params.AskedBy != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "asked_by", *params.AskedBy, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Build != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "build", *params.Build, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -3344,6 +3473,18 @@ func NewGetRunRequest(server string, project Project, run RunNumber, params *Get
 		if params.Brief != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "brief", *params.Brief, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.WaitMs != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "wait_ms", *params.WaitMs, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -3590,6 +3731,47 @@ func NewListElementsRequest(server string, project Project, run RunNumber, id in
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/projects/%s/runs/%s/evidence/%s/elements", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetJUnitRequest constructs an http.Request for the GetJUnit method
+func NewGetJUnitRequest(server string, project Project, run RunNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/runs/%s/junit", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3881,6 +4063,47 @@ func NewCheckSuiteRequestWithBody(server string, project Project, contentType st
 	return req, nil
 }
 
+// NewRemoveSuiteRequest constructs an http.Request for the RemoveSuite method
+func NewRemoveSuiteRequest(server string, project Project, suite string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "suite", suite, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/suites/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetSuiteRequest constructs an http.Request for the GetSuite method
 func NewGetSuiteRequest(server string, project Project, suite string) (*http.Request, error) {
 	var err error
@@ -4130,7 +4353,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/projects/{project}/devices (the `ListDevices` operationId).
-	ListDevicesWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListDevicesResponse, error)
+	ListDevicesWithResponse(ctx context.Context, project Project, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*ListDevicesResponse, error)
 
 	// GetDeviceWithResponse One device, its host, and what it did last
 	//
@@ -4397,6 +4620,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/evidence/{id}/elements (the `ListElements` operationId).
 	ListElementsWithResponse(ctx context.Context, project Project, run RunNumber, id int64, reqEditors ...RequestEditorFn) (*ListElementsResponse, error)
 
+	// GetJUnitWithResponse A run's results as JUnit XML
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/junit (the `GetJUnit` operationId).
+	GetJUnitWithResponse(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*GetJUnitResponse, error)
+
 	// GetSheetWithResponse All that is known of one case in one combination, attempt by attempt
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4452,6 +4682,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/projects/{project}/suites/check (the `CheckSuite` operationId).
 	CheckSuiteWithResponse(ctx context.Context, project Project, body CheckSuiteJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckSuiteResponse, error)
+
+	// RemoveSuiteWithResponse Take a suite off the list; what it found stays. Handing it in again brings it back
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/projects/{project}/suites/{suite} (the `RemoveSuite` operationId).
+	RemoveSuiteWithResponse(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*RemoveSuiteResponse, error)
 
 	// GetSuiteWithResponse One suite with its text, what the check finds in it, and how its cases went last
 	//
@@ -6292,6 +6529,54 @@ func (r ListElementsResponse) ContentType() string {
 	return ""
 }
 
+type GetJUnitResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// XML200 the response for an HTTP 200 `application/xml` response
+	XML200 *openapi_types.File
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetXML200 returns the response for an HTTP 200 `application/xml` response
+func (r GetJUnitResponse) GetXML200() *openapi_types.File {
+	return r.XML200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetJUnitResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetJUnitResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetJUnitResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetJUnitResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetJUnitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetSheetResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6574,6 +6859,47 @@ func (r CheckSuiteResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckSuiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSuiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSuiteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSuiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSuiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSuiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSuiteResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6898,8 +7224,8 @@ func (c *ClientWithResponses) GetTextsWithResponse(ctx context.Context, project 
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/projects/{project}/devices (the `ListDevices` operationId).
-func (c *ClientWithResponses) ListDevicesWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListDevicesResponse, error) {
-	rsp, err := c.ListDevices(ctx, project, reqEditors...)
+func (c *ClientWithResponses) ListDevicesWithResponse(ctx context.Context, project Project, params *ListDevicesParams, reqEditors ...RequestEditorFn) (*ListDevicesResponse, error) {
+	rsp, err := c.ListDevices(ctx, project, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -7393,6 +7719,19 @@ func (c *ClientWithResponses) ListElementsWithResponse(ctx context.Context, proj
 	return ParseListElementsResponse(rsp)
 }
 
+// GetJUnitWithResponse A run's results as JUnit XML
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/runs/{run}/junit (the `GetJUnit` operationId).
+func (c *ClientWithResponses) GetJUnitWithResponse(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*GetJUnitResponse, error) {
+	rsp, err := c.GetJUnit(ctx, project, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetJUnitResponse(rsp)
+}
+
 // GetSheetWithResponse All that is known of one case in one combination, attempt by attempt
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7495,6 +7834,19 @@ func (c *ClientWithResponses) CheckSuiteWithResponse(ctx context.Context, projec
 		return nil, err
 	}
 	return ParseCheckSuiteResponse(rsp)
+}
+
+// RemoveSuiteWithResponse Take a suite off the list; what it found stays. Handing it in again brings it back
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/projects/{project}/suites/{suite} (the `RemoveSuite` operationId).
+func (c *ClientWithResponses) RemoveSuiteWithResponse(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*RemoveSuiteResponse, error) {
+	rsp, err := c.RemoveSuite(ctx, project, suite, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSuiteResponse(rsp)
 }
 
 // GetSuiteWithResponse One suite with its text, what the check finds in it, and how its cases went last
@@ -8786,6 +9138,39 @@ func ParseListElementsResponse(rsp *http.Response) (*ListElementsResponse, error
 	return response, nil
 }
 
+// ParseGetJUnitResponse parses an HTTP response from a GetJUnitWithResponse call
+func ParseGetJUnitResponse(rsp *http.Response) (*GetJUnitResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetJUnitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "xml") && rsp.StatusCode == 200:
+		var dest openapi_types.File
+		if err := xml.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.XML200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetSheetResponse parses an HTTP response from a GetSheetWithResponse call
 func ParseGetSheetResponse(rsp *http.Response) (*GetSheetResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8971,6 +9356,35 @@ func ParseCheckSuiteResponse(rsp *http.Response) (*CheckSuiteResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSuiteResponse parses an HTTP response from a RemoveSuiteWithResponse call
+func ParseRemoveSuiteResponse(rsp *http.Response) (*RemoveSuiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSuiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+	"yamato/internal/contract"
 
 	"github.com/stretchr/testify/require"
 )
@@ -92,9 +93,9 @@ func TestWhereNobodyAnswersThatIsSaid(t *testing.T) {
 	err = s.Follow(context.Background(), 7, 0, 150*time.Millisecond, func(error) {}, func(Event) error { return nil })
 	require.ErrorAs(t, err, &u)
 	require.Equal(t, "http://127.0.0.1:1", u.URL)
-	_, err = s.AboutWithResponse(context.Background())
-	_, err = Take[struct{}](s, nil, nil, nil, err)
+	_, err = As[contract.About](s.About(context.Background()))
 	require.ErrorAs(t, err, &u)
+	require.Equal(t, "http://127.0.0.1:1", u.URL)
 }
 
 func TestAnAnswerThatIsNoProblemDocumentIsStillToldAsOne(t *testing.T) {
@@ -105,8 +106,6 @@ func TestAnAnswerThatIsNoProblemDocumentIsStillToldAsOne(t *testing.T) {
 	defer server.Close()
 	s, err := Open(server.URL, "token", "default")
 	require.NoError(t, err)
-	a, err := s.AboutWithResponse(context.Background())
-	require.NoError(t, err)
-	_, err = Take(s, a.JSON200, a.Body, a.HTTPResponse, nil)
+	_, err = As[contract.About](s.About(context.Background()))
 	require.ErrorContains(t, err, "502 Bad Gateway")
 }

@@ -12,6 +12,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -34,11 +35,15 @@ func Open(url, token, project string) (*Service, error) {
 	s := &Service{Project: project, base: strings.TrimSuffix(url, "/"), token: token, http: h}
 	c, err := NewClientWithResponses(s.base, WithHTTPClient(h), WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
+		r.Header.Set("User-Agent", agent)
 		return nil
 	}))
 	s.ClientWithResponses = c
 	return s, err
 }
+
+// agent tells the service that its words are read by somebody who gives commands.
+const agent = "yamato/1"
 
 // Base is the service's address.
 func (s *Service) Base() string { return s.base }
@@ -48,8 +53,12 @@ type ProblemError struct{ contract.Problem }
 
 func (p *ProblemError) Error() string { return p.Title }
 
-// maxAnswer bounds an answer that is read as a whole, and a line of one that is not.
-const maxAnswer = 1 << 20
+// maxAnswer bounds an answer that is read as a whole: the details of a run of 100,000 legs
+// take about a quarter of it.
+const maxAnswer = 256 << 20
+
+// maxLine bounds a line of an answer that streams.
+const maxLine = 4 << 20
 
 // Unreachable tells that no service answered.
 type Unreachable struct {
@@ -60,16 +69,43 @@ type Unreachable struct {
 func (u *Unreachable) Error() string { return "no service answers at " + u.URL }
 func (u *Unreachable) Unwrap() error { return u.Err }
 
-// Take turns a generated response into its value or an error.
-func Take[T any](s *Service, ok *T, body []byte, response *http.Response, err error) (T, error) {
-	var none T
+// As reads what a call of the generated client answers: its value, or the problem document
+// as an error. It closes the answer. Every command calls by it:
+//
+//	runs, err := client.As[contract.RunList](s.ListRuns(ctx, s.Project, params))
+func As[T any](r *http.Response, err error) (value T, _ error) {
 	if err != nil {
-		return none, s.unreachable(err)
+		return value, unreachable(err)
 	}
-	if ok != nil {
-		return *ok, nil
+	defer r.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(r.Body, maxAnswer+1))
+	switch {
+	case err != nil:
+		return value, &Unreachable{r.Request.URL.Scheme + "://" + r.Request.URL.Host, err}
+	case r.StatusCode >= 300:
+		return value, problemOf(r, body)
+	case len(body) > maxAnswer:
+		return value, fmt.Errorf("the service's answer is larger than the %d MB that are read", maxAnswer>>20)
+	case r.StatusCode == http.StatusNoContent:
+		return value, nil
 	}
-	return none, problemOf(response, body)
+	if err := json.Unmarshal(body, &value); err != nil {
+		return value, fmt.Errorf("the service's answer cannot be read: %w", err)
+	}
+	return value, nil
+}
+
+// unreachable says which service did not answer.
+func unreachable(err error) error {
+	var at *url.Error
+	if errors.Is(err, context.Canceled) || !errors.As(err, &at) {
+		return err
+	}
+	where := at.URL
+	if u, bad := url.Parse(at.URL); bad == nil {
+		where = u.Scheme + "://" + u.Host
+	}
+	return &Unreachable{where, err}
 }
 
 func (s *Service) unreachable(err error) error {
@@ -141,7 +177,7 @@ func (s *Service) followOnce(ctx context.Context, run int64, after *int64, seen 
 	}
 	defer r.Body.Close()
 	lines := bufio.NewScanner(r.Body)
-	lines.Buffer(nil, 4<<20)
+	lines.Buffer(nil, maxLine)
 	var e Event
 	var name string
 	for lines.Scan() {
@@ -178,6 +214,7 @@ func (s *Service) get(ctx context.Context, path string, headers map[string]strin
 		return nil, err
 	}
 	r.Header.Set("Authorization", "Bearer "+s.token)
+	r.Header.Set("User-Agent", agent)
 	for k, v := range headers {
 		r.Header.Set(k, v)
 	}

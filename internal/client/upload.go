@@ -165,11 +165,7 @@ func (s *Service) tus(ctx context.Context, method, address string, body io.Reade
 }
 
 func (s *Service) takeUpload(ctx context.Context, id string) (contract.Package, error) {
-	r, err := s.TakeUploadWithResponse(ctx, s.Project, id)
-	if err != nil {
-		return contract.Package{}, s.unreachable(err)
-	}
-	return Take(s, r.JSON200, r.Body, r.HTTPResponse, err)
+	return As[contract.Package](s.TakeUpload(ctx, s.Project, id))
 }
 
 // Fetch has the service fetch a package from an address. got is told how many bytes
@@ -185,14 +181,10 @@ func (s *Service) Fetch(ctx context.Context, address string, got func(n, of int6
 	}
 	defer r.Body.Close()
 	if !strings.HasPrefix(r.Header.Get("Content-Type"), "text/event-stream") {
-		body, err := io.ReadAll(io.LimitReader(r.Body, maxAnswer))
-		if err != nil {
-			return p, s.unreachable(err)
-		}
-		return Take[contract.Package](s, nil, body, r, nil)
+		return As[contract.Package](r, nil)
 	}
 	lines := bufio.NewScanner(r.Body)
-	lines.Buffer(nil, maxAnswer)
+	lines.Buffer(nil, maxLine)
 	name := ""
 	for lines.Scan() {
 		field, value, _ := strings.Cut(lines.Text(), ": ")

@@ -28,7 +28,7 @@ type Again struct {
 	// SameSeed let chance fall as it did
 	SameSeed *bool `json:"same_seed,omitempty"`
 
-	// Which all, failed (with errors and undecided ones) or one
+	// Which failed: with errors and undecided ones
 	Which string `json:"which"`
 }
 
@@ -179,13 +179,16 @@ type Chosen struct {
 	Why      string `json:"why"`
 }
 
-// Combination defines model for Combination.
+// Combination a class of device, and what is varied on it
 type Combination struct {
-	Kind     string `json:"kind"`
+	Kind     Kind   `json:"kind"`
 	Language string `json:"language"`
-	Model    string `json:"model"`
-	Os       string `json:"os"`
-	Platform string `json:"platform"`
+
+	// Levels every factor that is varied
+	Levels   []Level  `json:"levels"`
+	Model    string   `json:"model"`
+	Os       string   `json:"os"`
+	Platform Platform `json:"platform"`
 }
 
 // Crossing defines model for Crossing.
@@ -199,7 +202,7 @@ type Crossing struct {
 	// Recovered it passed after an attempt that ended in an error
 	Recovered *bool    `json:"recovered,omitempty"`
 	Results   []Result `json:"results"`
-	Verdict   string   `json:"verdict"`
+	Verdict   Verdict  `json:"verdict"`
 }
 
 // Device defines model for Device.
@@ -249,6 +252,9 @@ type DeviceDetail struct {
 	// Troubles of the stints listed, those that ended in trouble of the device's own
 	Troubles int `json:"troubles"`
 }
+
+// DeviceState defines model for DeviceState.
+type DeviceState = string
 
 // Element an element of the tree, parents before children
 type Element struct {
@@ -404,6 +410,12 @@ type Installed struct {
 	VersionCode string `json:"version_code"`
 }
 
+// Kind defines model for Kind.
+type Kind = string
+
+// Language BCP 47, as in de-DE
+type Language = string
+
 // LastFailure defines model for LastFailure.
 type LastFailure struct {
 	App          string    `json:"app"`
@@ -423,19 +435,35 @@ type LastFailure struct {
 
 // LeftOut defines model for LeftOut.
 type LeftOut struct {
+	// Combination a class of device, and what is varied on it
 	Combination Combination `json:"combination"`
 	Reasons     []Reason    `json:"reasons"`
 }
 
 // Leg defines model for Leg.
 type Leg struct {
-	Attempts    []Attempt   `json:"attempts"`
-	Cases       []Crossing  `json:"cases"`
+	Attempts []Attempt  `json:"attempts"`
+	Cases    []Crossing `json:"cases"`
+
+	// Combination a class of device, and what is varied on it
 	Combination Combination `json:"combination"`
-	Id          int64       `json:"id"`
-	State       string      `json:"state"`
-	Suite       string      `json:"suite"`
-	WaitsFor    *string     `json:"waits_for,omitempty"`
+
+	// Device the one device that it runs on, where one was named
+	Device   *string  `json:"device,omitempty"`
+	Id       int64    `json:"id"`
+	State    LegState `json:"state"`
+	Suite    string   `json:"suite"`
+	WaitsFor *string  `json:"waits_for,omitempty"`
+}
+
+// LegState defines model for LegState.
+type LegState = string
+
+// Level defines model for Level.
+type Level struct {
+	// Factor what is varied, as in language
+	Factor string `json:"factor"`
+	Value  string `json:"value"`
 }
 
 // Licence defines model for Licence.
@@ -483,7 +511,9 @@ type NewBuild struct {
 
 // NewErrand defines model for NewErrand.
 type NewErrand struct {
-	Boot   *bool   `json:"boot,omitempty"`
+	Boot *bool `json:"boot,omitempty"`
+
+	// Count how often it happens from now on; -1 for always, 0 for no more
 	Count  *int    `json:"count,omitempty"`
 	Deed   *string `json:"deed,omitempty"`
 	Device *string `json:"device,omitempty"`
@@ -491,7 +521,7 @@ type NewErrand struct {
 	Model  *string `json:"model,omitempty"`
 	Site   *string `json:"site,omitempty"`
 
-	// What boot, halt, empty, make, remove, fetch, check or deed (what hands and fate do to a device whose driver imitates them)
+	// What deed: what hands and fate do to a device whose driver imitates them
 	What string `json:"what"`
 }
 
@@ -512,9 +542,11 @@ type NewLineup struct {
 
 // NewLook defines model for NewLook.
 type NewLook struct {
-	App      *string `json:"app,omitempty"`
-	Build    string  `json:"build"`
-	Language *string `json:"language,omitempty"`
+	App   *string `json:"app,omitempty"`
+	Build string  `json:"build"`
+
+	// Language BCP 47, as in de-DE
+	Language *Language `json:"language,omitempty"`
 }
 
 // NewRetention defines model for NewRetention.
@@ -531,8 +563,10 @@ type NewRun struct {
 	Build string `json:"build"`
 
 	// Cases only these
-	Cases    *[]string `json:"cases,omitempty"`
-	Language *string   `json:"language,omitempty"`
+	Cases *[]string `json:"cases,omitempty"`
+
+	// Language BCP 47, as in de-DE
+	Language *Language `json:"language,omitempty"`
 
 	// LeaveInstalled the app stays on the devices
 	LeaveInstalled *bool `json:"leave_installed,omitempty"`
@@ -540,7 +574,7 @@ type NewRun struct {
 	// Lineup a saved lineup; only devices that it takes now
 	Lineup *string `json:"lineup,omitempty"`
 
-	// On models, or models with an OS version; all of the fleet where absent
+	// On models, models with an OS version, or single devices by name; all of the fleet where absent
 	On           *[]string `json:"on,omitempty"`
 	RealTime     *bool     `json:"real_time,omitempty"`
 	RepeatFailed *int      `json:"repeat_failed,omitempty"`
@@ -563,6 +597,9 @@ type NewSideline struct {
 type NewSuite struct {
 	FileName string `json:"file_name"`
 	Text     string `json:"text"`
+
+	// Tried to be run once by its digest: not listed, and no revision that a run by name takes
+	Tried *bool `json:"tried,omitempty"`
 }
 
 // Now defines model for Now.
@@ -597,6 +634,9 @@ type Package struct {
 	FileName      string    `json:"file_name"`
 	Forms         *[]string `json:"forms,omitempty"`
 
+	// Fresh in the answer to makeBuild alone: it is new in this build
+	Fresh *bool `json:"fresh,omitempty"`
+
 	// Icon whether it has an icon
 	Icon        *bool     `json:"icon,omitempty"`
 	Instruments *string   `json:"instruments,omitempty"`
@@ -626,8 +666,12 @@ type Part struct {
 	Size int64  `json:"size"`
 }
 
+// Platform defines model for Platform.
+type Platform = string
+
 // PreviewCombination defines model for PreviewCombination.
 type PreviewCombination struct {
+	// Combination a class of device, and what is varied on it
 	Combination Combination `json:"combination"`
 
 	// Devices how many could take it
@@ -645,7 +689,7 @@ type Problem struct {
 	Detail   *string    `json:"detail,omitempty"`
 	Findings *[]Finding `json:"findings,omitempty"`
 
-	// Hint what to do next
+	// Hint what to do next; it names calls to those who call, and commands to those who give commands
 	Hint    *string    `json:"hint,omitempty"`
 	LeftOut *[]LeftOut `json:"left_out,omitempty"`
 	Status  int        `json:"status"`
@@ -714,24 +758,27 @@ type Run struct {
 	Expected int `json:"expected"`
 
 	// Fails of them that say fail
-	Fails          int        `json:"fails"`
-	FinishedAt     *time.Time `json:"finished_at,omitempty"`
-	Language       string     `json:"language"`
-	LastEvent      int64      `json:"last_event"`
-	LeaveInstalled *bool      `json:"leave_installed,omitempty"`
-	Legs           int        `json:"legs"`
-	Lineup         *string    `json:"lineup,omitempty"`
-	Number         int64      `json:"number"`
-	OpenLegs       int        `json:"open_legs"`
-	RealTime       bool       `json:"real_time"`
-	RepeatFailed   int        `json:"repeat_failed"`
+	Fails      int        `json:"fails"`
+	FinishedAt *time.Time `json:"finished_at,omitempty"`
+
+	// Labels the build's, as they are now; of one run alone
+	Labels         *map[string]string `json:"labels,omitempty"`
+	Language       string             `json:"language"`
+	LastEvent      int64              `json:"last_event"`
+	LeaveInstalled *bool              `json:"leave_installed,omitempty"`
+	Legs           int                `json:"legs"`
+	Lineup         *string            `json:"lineup,omitempty"`
+	Number         int64              `json:"number"`
+	OpenLegs       int                `json:"open_legs"`
+	RealTime       bool               `json:"real_time"`
+	RepeatFailed   int                `json:"repeat_failed"`
 
 	// Results results that have come
 	Results     int        `json:"results"`
 	Seed        int64      `json:"seed"`
 	StartedAt   *time.Time `json:"started_at,omitempty"`
-	State       string     `json:"state"`
-	Verdict     string     `json:"verdict"`
+	State       RunState   `json:"state"`
+	Verdict     Verdict    `json:"verdict"`
 	VersionCode string     `json:"version_code"`
 	VersionName string     `json:"version_name"`
 }
@@ -774,6 +821,9 @@ type RunPreview struct {
 	Legs         int                  `json:"legs"`
 }
 
+// RunState defines model for RunState.
+type RunState = string
+
 // Running defines model for Running.
 type Running struct {
 	Busy      bool   `json:"busy"`
@@ -811,17 +861,19 @@ type Settings struct {
 
 // Sheet defines model for Sheet.
 type Sheet struct {
-	Attempts    []SheetAttempt `json:"attempts"`
-	Case        string         `json:"case"`
-	CaseIndex   int            `json:"case_index"`
-	Combination Combination    `json:"combination"`
-	Flaky       bool           `json:"flaky"`
-	Leg         int64          `json:"leg"`
-	Recovered   *bool          `json:"recovered,omitempty"`
-	Run         int64          `json:"run"`
-	State       string         `json:"state"`
-	Suite       string         `json:"suite"`
-	Verdict     string         `json:"verdict"`
+	Attempts  []SheetAttempt `json:"attempts"`
+	Case      string         `json:"case"`
+	CaseIndex int            `json:"case_index"`
+
+	// Combination a class of device, and what is varied on it
+	Combination Combination `json:"combination"`
+	Flaky       bool        `json:"flaky"`
+	Leg         int64       `json:"leg"`
+	Recovered   *bool       `json:"recovered,omitempty"`
+	Run         int64       `json:"run"`
+	State       string      `json:"state"`
+	Suite       string      `json:"suite"`
+	Verdict     string      `json:"verdict"`
 }
 
 // SheetAttempt defines model for SheetAttempt.
@@ -945,8 +997,12 @@ type Texts map[string]map[string]string
 
 // TryLineup defines model for TryLineup.
 type TryLineup struct {
-	Name *string `json:"name,omitempty"`
-	Text *string `json:"text,omitempty"`
+	App *string `json:"app,omitempty"`
+
+	// Build number, version or labels: tell of what is taken whether this build runs on it
+	Build *string `json:"build,omitempty"`
+	Name  *string `json:"name,omitempty"`
+	Text  *string `json:"text,omitempty"`
 }
 
 // Use defines model for Use.
@@ -956,8 +1012,12 @@ type Use struct {
 	Zone   *string  `json:"zone,omitempty"`
 }
 
+// Verdict defines model for Verdict.
+type Verdict = string
+
 // Waiting defines model for Waiting.
 type Waiting struct {
+	// Combination a class of device, and what is varied on it
 	Combination Combination `json:"combination"`
 	Legs        int         `json:"legs"`
 	Run         int64       `json:"run"`
@@ -1020,6 +1080,11 @@ type HandOverParams struct {
 	App *string `form:"app,omitempty" json:"app,omitempty"`
 }
 
+// GetIconParams defines parameters for GetIcon.
+type GetIconParams struct {
+	App *string `form:"app,omitempty" json:"app,omitempty"`
+}
+
 // GetSettingsParams defines parameters for GetSettings.
 type GetSettingsParams struct {
 	App    *string   `form:"app,omitempty" json:"app,omitempty"`
@@ -1031,6 +1096,16 @@ type GetSettingsParams struct {
 // GetTextsParams defines parameters for GetTexts.
 type GetTextsParams struct {
 	App *string `form:"app,omitempty" json:"app,omitempty"`
+}
+
+// ListDevicesParams defines parameters for ListDevices.
+type ListDevicesParams struct {
+	// Q part of a name, a model, a site, a label or an OS version
+	Q        *string      `form:"q,omitempty" json:"q,omitempty"`
+	Site     *string      `form:"site,omitempty" json:"site,omitempty"`
+	State    *DeviceState `form:"state,omitempty" json:"state,omitempty"`
+	Platform *Platform    `form:"platform,omitempty" json:"platform,omitempty"`
+	Kind     *Kind        `form:"kind,omitempty" json:"kind,omitempty"`
 }
 
 // LookAtDeviceParams defines parameters for LookAtDevice.
@@ -1051,9 +1126,10 @@ type AddPackageParams struct {
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// Q a run's number, or part of an app's name, a version, a suite, or who asked
-	Q       *string `form:"q,omitempty" json:"q,omitempty"`
-	State   *string `form:"state,omitempty" json:"state,omitempty"`
-	Verdict *string `form:"verdict,omitempty" json:"verdict,omitempty"`
+	Q       *string   `form:"q,omitempty" json:"q,omitempty"`
+	State   *RunState `form:"state,omitempty" json:"state,omitempty"`
+	Verdict *Verdict  `form:"verdict,omitempty" json:"verdict,omitempty"`
+	AskedBy *string   `form:"asked_by,omitempty" json:"asked_by,omitempty"`
 
 	// Build version, or number of the build
 	Build *string `form:"build,omitempty" json:"build,omitempty"`
@@ -1072,6 +1148,9 @@ type StartRunParams struct {
 type GetRunParams struct {
 	// Brief without the steps and the failures in full
 	Brief *bool `form:"brief,omitempty" json:"brief,omitempty"`
+
+	// WaitMs answer when the run has ended or this has passed
+	WaitMs *int `form:"wait_ms,omitempty" json:"wait_ms,omitempty"`
 }
 
 // RunAgainParams defines parameters for RunAgain.
@@ -1079,9 +1158,43 @@ type RunAgainParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// FollowRunParams defines parameters for FollowRun.
+type FollowRunParams struct {
+	// After the same, for those who set no headers
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+
+	// LastEventID go on after the event of this number
+	LastEventID *int64 `json:"Last-Event-ID,omitempty"`
+}
+
+// GetArchiveParams defines parameters for GetArchive.
+type GetArchiveParams struct {
+	Leg  *int64 `form:"leg,omitempty" json:"leg,omitempty"`
+	Case *int   `form:"case,omitempty" json:"case,omitempty"`
+}
+
 // SearchParams defines parameters for Search.
 type SearchParams struct {
 	Q string `form:"q" json:"q"`
+}
+
+// StreamParams defines parameters for Stream.
+type StreamParams struct {
+	// Runs runs to follow, each with the number of the event it goes on after: 12:40,13:0
+	Runs *string `form:"runs,omitempty" json:"runs,omitempty"`
+}
+
+// MakeUploadParams defines parameters for MakeUpload.
+type MakeUploadParams struct {
+	UploadLength int64 `json:"Upload-Length"`
+
+	// UploadMetadata file_name and its value in base64
+	UploadMetadata *string `json:"Upload-Metadata,omitempty"`
+}
+
+// SignInJSONBody defines parameters for SignIn.
+type SignInJSONBody struct {
+	Code string `json:"code"`
 }
 
 // MakeBuildJSONRequestBody defines body for MakeBuild for application/json ContentType.
@@ -1128,3 +1241,6 @@ type PushSuiteJSONRequestBody = NewSuite
 
 // CheckSuiteJSONRequestBody defines body for CheckSuite for application/json ContentType.
 type CheckSuiteJSONRequestBody = SuiteToCheck
+
+// SignInJSONRequestBody defines body for SignIn for application/json ContentType.
+type SignInJSONRequestBody SignInJSONBody

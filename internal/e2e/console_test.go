@@ -14,6 +14,7 @@ import (
 	"yamato/demo"
 	"yamato/internal/browser"
 	"yamato/internal/client"
+	"yamato/internal/contract"
 )
 
 // desk is a person at the console: a browser that is signed in to a rig.
@@ -270,9 +271,7 @@ func TestTheConsoleGoesOnAfterTheServiceWasLost(t *testing.T) {
 	d.await(`document.querySelector("[aria-label='Verdict of the run']").innerText === "pass"`)
 
 	// Without a gap, and without having been loaded anew.
-	detail, err := r.client.GetRunWithResponse(context.Background(), "default", 1, nil)
-	require.NoError(t, err)
-	got, err := client.Take(r.client, detail.JSON200, detail.Body, detail.HTTPResponse, err)
+	got, err := client.As[contract.RunDetail](r.client.GetRun(context.Background(), "default", 1, nil))
 	require.NoError(t, err)
 	var want []string
 	for _, l := range got.Legs {

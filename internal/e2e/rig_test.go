@@ -122,7 +122,7 @@ func (r *rig) awaitIdle() []contract.Device {
 	r.t.Helper()
 	var list []contract.Device
 	require.Eventually(r.t, func() bool {
-		d, err := r.client.ListDevicesWithResponse(context.Background(), "default")
+		d, err := r.client.ListDevicesWithResponse(context.Background(), "default", nil)
 		if err != nil || d.JSON200 == nil || len(*d.JSON200) == 0 {
 			return false
 		}
@@ -166,7 +166,7 @@ func samples(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
 	for _, v := range demo.Versions {
-		packages, err := demo.Packages(v)
+		packages, err := demo.Packages(v, time.Now())
 		require.NoError(t, err)
 		for _, p := range packages {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, p.File), p.Data, 0o600))

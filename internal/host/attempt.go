@@ -30,7 +30,7 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 	w.app = l.Package.ApplicationID
 	circumstances := map[string]any{
 		"host": h.config.Name, "site": h.config.Site, "program": h.config.Program, "device": w.device.Describe(), "attempt": l.Number,
-		"package": l.PackageBlob, "suite": l.SuiteBlob, "language": l.Combination.Language, "seed": l.Seed, "real_time": l.RealTime,
+		"package": l.PackageBlob, "suite": l.SuiteBlob, "levels": l.Combination.Levels, "seed": l.Seed, "real_time": l.RealTime,
 	}
 	body, err := json.Marshal(circumstances)
 	if err != nil {
@@ -50,7 +50,7 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 	if d, ok := script.As[Chancy](w.device); ok { // what befalls it from here on is this run's
 		d.SetChance(l.chance(""))
 	}
-	if err := w.prepare(ctx, Surroundings{Language: l.Combination.Language, RealTime: l.RealTime}); err != nil {
+	if err := w.prepare(ctx, surroundings(l.Combination.Levels, l.RealTime)); err != nil {
 		return err
 	}
 	if err := w.device.Install(ctx, App{Package: l.Package, Path: path}); err != nil {
@@ -149,7 +149,7 @@ var errCaseWall = fmt.Errorf("the case took more than %s on this host", caseWall
 // combination and the attempt, and nothing else.
 func (l *attempt) chance(name string) uint64 {
 	c := l.Combination
-	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s\x00%d", l.Seed, name, c.Kind, c.Model, c.Platform, c.OS, c.Language, l.Number))
+	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s%d", l.Seed, name, c.Kind, c.Model, c.Platform, c.OS, c.Levels.Key(), l.Number))
 	return binary.BigEndian.Uint64(sum[:])
 }
 

@@ -121,6 +121,11 @@ type Surroundings struct {
 	RealTime bool   // tie the device's clock to the wall, where it has one of its own
 }
 
+// surroundings are what levels make a device feel. A factor that is new is applied here.
+func surroundings(levels fleet.Levels, realTime bool) Surroundings {
+	return Surroundings{Language: levels.Of(fleet.Language), RealTime: realTime}
+}
+
 // Cleaning is how much is undone after a lease.
 type Cleaning string
 

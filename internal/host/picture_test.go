@@ -32,7 +32,9 @@ func TestAPictureIsMarkedAndCutInTheScreensOwnUnits(t *testing.T) {
 		require.NoError(t, err)
 		return img
 	}
-	at := func(img image.Image, x, y int) color.NRGBA { return color.NRGBAModel.Convert(img.At(x, y)).(color.NRGBA) }
+	at := func(img image.Image, x, y int) color.NRGBA {
+		return color.NRGBAModel.Convert(img.At(x, y)).(color.NRGBA)
+	}
 	box, other := screen.Rect{W: 100, H: 100}, screen.Rect{X: 200, Y: 200, W: 50, H: 50}
 
 	cut := shown(shot{picture: white{}, tree: tree, crop: box})

@@ -314,14 +314,14 @@ func TestALeaseWhoseJournalWasLostIsEndedNotRunAgain(t *testing.T) {
 }
 
 func TestChanceIsAFunctionOfSeedCaseCombinationAndAttempt(t *testing.T) {
-	l := attempt{Attempt: link.Attempt{Seed: 7, Number: 1, Combination: fleet.Combination{Kind: "emulator", Model: "Kaede 7", Platform: "android", OS: "14", Language: "en-GB"}}}
+	l := attempt{Attempt: link.Attempt{Seed: 7, Number: 1, Combination: fleet.Combination{Class: fleet.Class{Kind: "emulator", Model: "Kaede 7", Platform: "android", OS: "14"}, Levels: fleet.Levels{{Factor: fleet.Language, Value: "en-GB"}}}}}
 	first := l.chance("a")
 	other := l
 	other.lease.Number, other.lease.Device = 99, "kaede-7-2"
 	require.Equal(t, first, other.chance("a"), "not of the device, nor of when it ran")
 	for _, change := range []func(*attempt){
 		func(l *attempt) { l.Seed = 8 }, func(l *attempt) { l.Number = 2 },
-		func(l *attempt) { l.Combination.Model = "Kaede 8" }, func(l *attempt) { l.Combination.Language = "de-DE" },
+		func(l *attempt) { l.Combination.Model = "Kaede 8" }, func(l *attempt) { l.Combination.Levels = fleet.Levels{{Factor: fleet.Language, Value: "de-DE"}} },
 	} {
 		different := l
 		change(&different)

@@ -88,15 +88,15 @@ type Load struct {
 
 // What a host can be asked to do outside of leases.
 const (
-	DoBoot    = "boot"
-	DoHalt    = "halt"
-	DoEmpty   = "empty"   // back to how it was first made
-	DoMake    = "make"    // a virtual device
-	DoRemove  = "remove"  // a virtual device
-	DoFetch   = "fetch"   // an OS image
-	DoCheck   = "check"   // readiness
-	DoProbe   = "probe"   // whether a sidelined device works again
-	DoDeed    = "deed"    // what hands and fate do to a device, where its driver can imitate them
+	DoBoot   = "boot"
+	DoHalt   = "halt"
+	DoEmpty  = "empty"  // back to how it was first made
+	DoMake   = "make"   // a virtual device
+	DoRemove = "remove" // a virtual device
+	DoFetch  = "fetch"  // an OS image
+	DoCheck  = "check"  // readiness
+	DoProbe  = "probe"  // whether a sidelined device works again
+	DoDeed   = "deed"   // what hands and fate do to a device, where its driver can imitate them
 )
 
 // Errand asks a host to do something.

@@ -6,6 +6,8 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strings"
 
 	"yamato/internal/contract"
@@ -57,14 +59,20 @@ type junitFault struct {
 // JUnit writes a run as JUnit XML: one testsuite for each suite in each
 // combination, one testcase for each case in it.
 func JUnit(w io.Writer, d contract.RunDetail) error {
-	all := junitSuites{Name: fmt.Sprintf("run %d: %s %s (%s)", d.Run.Number, d.Run.App, d.Run.VersionName, d.Run.VersionCode)}
+	all := junitSuites{Name: printable(fmt.Sprintf("run %d: %s %s (%s), build %d", d.Run.Number, d.Run.App, d.Run.VersionName, d.Run.VersionCode, d.Run.Build))}
 	var total int64
 	for _, leg := range d.Legs {
-		label := Label(leg.Combination)
+		label := Where(leg)
 		suite := junitSuite{Name: printable(leg.Suite + " on " + label)}
 		c := leg.Combination
-		for _, p := range [][2]string{{"model", c.Model}, {"kind", c.Kind}, {"platform", c.Platform}, {"os", c.Os}, {"language", c.Language}, {"seed", fmt.Sprint(d.Run.Seed)}} {
+		for _, p := range [][2]string{{"model", c.Model}, {"kind", c.Kind}, {"platform", c.Platform}, {"os", c.Os}, {"seed", fmt.Sprint(d.Run.Seed)}, {"build", fmt.Sprint(d.Run.Build)}, {"version", d.Run.VersionName + " (" + d.Run.VersionCode + ")"}} {
 			suite.Properties = append(suite.Properties, junitProperty{p[0], printable(p[1])})
+		}
+		for _, l := range c.Levels {
+			suite.Properties = append(suite.Properties, junitProperty{printable(l.Factor), printable(l.Value)})
+		}
+		for _, key := range slices.Sorted(maps.Keys(deref(d.Run.Labels))) {
+			suite.Properties = append(suite.Properties, junitProperty{printable("label." + key), printable((*d.Run.Labels)[key])})
 		}
 		var took int64
 		for _, x := range leg.Cases {
@@ -212,9 +220,25 @@ func printable(s string) string {
 
 // Label is how people read a combination.
 func Label(c contract.Combination) string {
-	label := fleet.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, OS: c.Os}.Label()
-	if c.Language != "" && c.Language != "en-GB" {
-		label += ", " + c.Language
+	levels := fleet.Levels{}
+	for _, l := range c.Levels {
+		levels = append(levels, fleet.Level{Factor: l.Factor, Value: l.Value})
 	}
-	return label
+	return fleet.Combination{Class: fleet.Class{Kind: c.Kind, Model: c.Model, Platform: c.Platform, OS: c.Os}, Levels: levels}.Label()
+}
+
+// Where is how people read where a leg runs: its combination, and the one device where
+// that was named.
+func Where(l contract.Leg) string {
+	if l.Device != nil {
+		return Label(l.Combination) + ", " + *l.Device
+	}
+	return Label(l.Combination)
+}
+
+func deref[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
 }

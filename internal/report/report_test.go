@@ -3,6 +3,7 @@ package report
 import (
 	"bytes"
 	"encoding/xml"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -28,13 +29,13 @@ func passed(attempt int) contract.Result {
 func sample() contract.RunDetail {
 	done := time.Now()
 	leg := func(model string, cases ...contract.Crossing) contract.Leg {
-		return contract.Leg{Suite: "Buying a ticket", Combination: contract.Combination{Kind: "emulator", Model: model, Platform: "android", Os: "14", Language: "en-GB"}, State: "finished", Cases: cases}
+		return contract.Leg{Suite: "Buying a ticket", Combination: contract.Combination{Kind: "emulator", Model: model, Platform: "android", Os: "14", Levels: []contract.Level{{Factor: "language", Value: "en-GB"}}}, State: "finished", Cases: cases}
 	}
 	trouble := "the cable dropped"
 	broken := leg("Kaede Mini", crossing("quick", "error", false), crossing("slow", "skip", false), crossing("wrong", "none", false))
 	broken.Attempts = []contract.Attempt{{Number: 1, Device: "kaede-mini-1", Trouble: &trouble}}
 	return contract.RunDetail{
-		Run: contract.Run{Number: 12, App: "Tideline", VersionName: "3.2.0", VersionCode: "61", Verdict: "fail", State: "finished", Seed: 7, FinishedAt: &done, Legs: 3},
+		Run: contract.Run{Number: 12, App: "Tideline", VersionName: "3.2.0", VersionCode: "61", Build: 9, Verdict: "fail", State: "finished", Seed: 7, FinishedAt: &done, Legs: 3},
 		Legs: []contract.Leg{
 			leg("Kaede 7", crossing("quick", "pass", false, passed(1)), crossing("slow", "pass", true, failed("line 3: late"), passed(2)), crossing("wrong", "fail", false, failed("line 3: wrong"))),
 			leg("Kaede 7 Lite", crossing("quick", "pass", false, passed(1)), crossing("slow", "pass", false, passed(1)), crossing("wrong", "fail", false, failed("line 3: wrong"))),
@@ -47,7 +48,7 @@ func sample() contract.RunDetail {
 func TestTheWeaveBringsFailuresTogether(t *testing.T) {
 	var out bytes.Buffer
 	Weave(&out, sample(), Ink{})
-	require.Equal(t, `Run 12  Tideline 3.2.0 (61)  fail  seed 7
+	require.Equal(t, `Run 12  Tideline 3.2.0 (61), build 9  fail  seed 7
 
                        1  2  3
 Buying a ticket
@@ -60,9 +61,6 @@ Buying a ticket
    3 Kaede Mini, Android 14, emulator
 
   ○ pass   ■ fail   ▲ error   – skip   ◐ flaky   · not decided
-
-  left out: Aster 12, iOS 18
-    no package: push one
 `, out.String())
 }
 
@@ -116,9 +114,9 @@ func TestARunThatGoesOnSaysHowMuchIsLeft(t *testing.T) {
 func ptr[T any](v T) *T { return &v }
 
 func TestALabelNamesTheLanguageOnlyWhereItIsNotTheUsualOne(t *testing.T) {
-	c := contract.Combination{Model: "Aster 12", Platform: "ios", Os: "18", Language: "en-GB"}
+	c := contract.Combination{Model: "Aster 12", Platform: "ios", Os: "18", Levels: []contract.Level{{Factor: "language", Value: "en-GB"}}}
 	require.Equal(t, "Aster 12, iOS 18", Label(c))
-	c.Language = "de-DE"
+	c.Levels[0].Value = "de-DE"
 	require.Equal(t, "Aster 12, iOS 18, de-DE", Label(c))
 }
 
@@ -133,10 +131,65 @@ func TestAPassAfterAnErrorAndOneThatProvesLittleAreToldAsSuch(t *testing.T) {
 	Weave(&out, d, Ink{})
 	Failures(&out, d, Ink{})
 	Doubts(&out, d, Ink{})
-	require.Contains(t, out.String(), "◎ pass after an error")
+	require.Contains(t, out.String(), "◎ after an error")
 	require.Contains(t, out.String(), "passed, after an attempt that ended in an error")
 	require.Contains(t, out.String(), "Buying a ticket, line 7: expect no #typo: this proves little")
 	out.Reset()
 	require.NoError(t, JUnit(&out, d))
 	require.Contains(t, out.String(), "it passed after an attempt that ended in an error")
+}
+
+func TestWhatIsLeftOutIsToldByReasonAndAfterWhatFailed(t *testing.T) {
+	var out bytes.Buffer
+	list := sample().LeftOut
+	list = append(list, contract.LeftOut{Combination: contract.Combination{Model: "Aster Petit", Platform: "ios", Os: "17"}, Reasons: list[0].Reasons})
+	LeftOut(&out, list, Ink{}, false)
+	require.Equal(t, "\nLeft out: 2 combinations\n  Aster 12, iOS 18; Aster Petit, iOS 17\n    no package: push one\n", out.String())
+	for i := range 30 {
+		list = append(list, contract.LeftOut{Combination: list[0].Combination, Reasons: []contract.Reason{{Why: strings.Repeat("x", i+1)}}})
+	}
+	out.Reset()
+	LeftOut(&out, list, Ink{}, false)
+	require.Contains(t, out.String(), "23 more reasons")
+}
+
+func TestWhatIsWrittenFitsTheTerminalAndNoLineEndsInBlanks(t *testing.T) {
+	d := sample()
+	for i := range 40 {
+		leg := d.Legs[0]
+		leg.Combination.Model = fmt.Sprintf("Kaede %d Maxi with a name that is rather long", i)
+		d.Legs = append(d.Legs, leg)
+	}
+	long := strings.Repeat("it is not there, and that is said at length ", 12)
+	d.Legs[0].Cases[2].Results[0].Sentence = &long
+	d.LeftOut[0].Reasons[0].Why = long
+	for _, width := range []int{60, 80, 120} {
+		var out bytes.Buffer
+		ink := Ink{Width: width}
+		Weave(&out, d, ink)
+		Failures(&out, d, ink)
+		LeftOut(&out, d.LeftOut, ink, false)
+		for _, line := range strings.Split(out.String(), "\n") {
+			require.LessOrEqual(t, visible(line), width, line)
+			require.Equal(t, strings.TrimRight(line, " "), line)
+		}
+	}
+}
+
+func TestACombinationOnOneDeviceIsToldWithItsName(t *testing.T) {
+	l := contract.Leg{Combination: contract.Combination{Model: "Kaede 7", Platform: "android", Os: "14"}}
+	require.Equal(t, "Kaede 7, Android 14", Where(l))
+	l.Device = ptr("kaede-7-1")
+	require.Equal(t, "Kaede 7, Android 14, kaede-7-1", Where(l))
+}
+
+func TestJUnitTellsBuildsOfOneVersionApart(t *testing.T) {
+	d := sample()
+	d.Run.Labels = &map[string]string{"branch": "main"}
+	var out bytes.Buffer
+	require.NoError(t, JUnit(&out, d))
+	require.Contains(t, out.String(), `<testsuites name="run 12: Tideline 3.2.0 (61), build 9"`)
+	require.Contains(t, out.String(), `<property name="build" value="9"></property>`)
+	require.Contains(t, out.String(), `<property name="label.branch" value="main"></property>`)
+	require.Contains(t, out.String(), `<property name="language" value="en-GB"></property>`)
 }

@@ -11,8 +11,19 @@ import (
 	"yamato/internal/contract"
 )
 
-// Ink colours text for a terminal; the zero value leaves it plain.
-type Ink struct{ On bool }
+// Ink writes text for a terminal: in colour where On, and folded at Width columns unless
+// that is 0. The zero value leaves it plain.
+type Ink struct {
+	On    bool
+	Width int
+}
+
+// lines writes a text folded, what follows the first line as far in as indent.
+func (i Ink) lines(w io.Writer, indent int, format string, args ...any) {
+	for _, l := range Indented(fmt.Sprintf(format, args...), indent, i.Width) {
+		fmt.Fprintln(w, strings.TrimRight(l, " "))
+	}
+}
 
 func (i Ink) paint(code, s string) string {
 	if !i.On || s == "" {
@@ -23,6 +34,9 @@ func (i Ink) paint(code, s string) string {
 
 // Vermilion, Petrol, Faint and Strong are the roles that colour has.
 func (i Ink) Vermilion(s string) string { return i.paint("38;5;166", s) }
+
+// Ochre is for what both passed and failed.
+func (i Ink) Ochre(s string) string { return i.paint("38;5;136", s) }
 
 // Petrol is for errors.
 func (i Ink) Petrol(s string) string { return i.paint("38;5;30", s) }
@@ -56,10 +70,13 @@ func Shape(x contract.Crossing) string {
 // recovered reports whether a crossing passed after an attempt that ended in an error.
 func recovered(x contract.Crossing) bool { return x.Recovered != nil && *x.Recovered }
 
-func (i Ink) shape(x contract.Crossing) string {
+// Shape is a verdict's shape in its colour.
+func (i Ink) Shape(x contract.Crossing) string {
 	s, verdict := Shape(x), x.Verdict
 	switch {
-	case x.Flaky || verdict == "fail":
+	case x.Flaky:
+		return i.Ochre(s)
+	case verdict == "fail":
 		return i.Vermilion(s)
 	case verdict == "error" || recovered(x):
 		return i.Petrol(s)
@@ -77,54 +94,104 @@ type row struct {
 }
 
 // Weave writes a run's cases as rows and its combinations as columns, with a
-// shape at each crossing. Rows and columns sort so that failures come together.
+// shape at each crossing. Rows and columns sort so that failures come together. More
+// columns than fit stand below each other.
 func Weave(w io.Writer, d contract.RunDetail, ink Ink) {
 	rows, columns := crossings(d)
 	r := d.Run
-	fmt.Fprintf(w, "%s  %s %s (%s)  %s  %s\n\n", ink.Strong(fmt.Sprintf("Run %d", r.Number)), r.App, r.VersionName, r.VersionCode, verdictWord(r, ink), ink.Faint(fmt.Sprintf("seed %d", r.Seed)))
+	ink.lines(w, 2, "%s  %s %s (%s), build %d  %s  %s", ink.Strong(fmt.Sprintf("Run %d", r.Number)), r.App, r.VersionName, r.VersionCode, r.Build, verdictWord(r, ink), ink.Faint(fmt.Sprintf("seed %d", r.Seed)))
+	fmt.Fprintln(w)
 	width := 0
 	for _, one := range rows {
 		width = max(width, utf8.RuneCountInString(one.name)+2)
 	}
 	width = min(max(width, 20), 62)
-	head := strings.Repeat(" ", width+1)
-	for i := range columns {
-		head += fmt.Sprintf("%3d", i+1)
+	if ink.Width > 0 {
+		width = max(16, min(width, ink.Width-3*min(len(columns), 6)-2))
 	}
-	fmt.Fprintln(w, ink.Faint(head))
+	fit := len(columns)
+	if ink.Width > 0 {
+		fit = max(1, (ink.Width-width-1)/3)
+	}
+	for from := 0; from < len(columns) || from == 0; from += max(1, fit) {
+		to := min(len(columns), from+fit)
+		if from > 0 {
+			fmt.Fprintln(w)
+		}
+		head := strings.Repeat(" ", width+1)
+		for i := from; i < to; i++ {
+			head += fmt.Sprintf("%3d", i+1)
+		}
+		fmt.Fprintln(w, ink.Faint(strings.TrimRight(head, " ")))
+		weaveRows(w, rows, columns[from:to], width, ink)
+	}
+	fmt.Fprintln(w)
+	for i, c := range columns {
+		ink.lines(w, 5, "  %s %s", ink.Faint(fmt.Sprintf("%2d", i+1)), c)
+	}
+	legend := "○ pass   ■ fail   ▲ error   – skip   ◐ flaky   · not decided"
+	if slices.ContainsFunc(rows, func(r *row) bool { return r.recovered }) {
+		legend += "   ◎ after an error"
+	}
+	fmt.Fprintln(w)
+	ink.lines(w, 2, "  %s", ink.Faint(legend))
+}
+
+func weaveRows(w io.Writer, rows []*row, columns []string, width int, ink Ink) {
 	suite := ""
 	for _, one := range rows {
 		if one.suite != suite {
 			suite = one.suite
-			fmt.Fprintln(w, ink.Strong(suite))
+			ink.lines(w, 2, "%s", ink.Strong(suite))
 		}
-		fmt.Fprintf(w, "  %s", pad(one.name, width-1))
+		line := "  " + pad(one.name, width-1)
 		for _, c := range columns {
-			x, ok := one.cells[c]
 			s := " "
-			if ok {
-				s = ink.shape(x)
+			if x, ok := one.cells[c]; ok {
+				s = ink.Shape(x)
 			}
-			fmt.Fprintf(w, "  %s", s)
+			line += "  " + s
 		}
-		fmt.Fprintln(w)
+		fmt.Fprintln(w, strings.TrimRight(line, " "))
+	}
+}
+
+// maxLeftOut is how many reasons for combinations that are left out are told with a run.
+const maxLeftOut = 8
+
+// LeftOut writes which combinations a run leaves out, and why: those of one reason once.
+// It comes after what failed. all tells every reason, whatever there is of them.
+func LeftOut(w io.Writer, list []contract.LeftOut, ink Ink, all bool) {
+	if len(list) == 0 {
+		return
+	}
+	where := map[string][]string{}
+	var order []string
+	for _, l := range list {
+		why := []string{}
+		for _, r := range l.Reasons {
+			why = append(why, strings.TrimSuffix(r.Why+": "+r.Remedy, ": "))
+		}
+		k := strings.Join(why, "\n")
+		if where[k] == nil {
+			order = append(order, k)
+		}
+		where[k] = append(where[k], wholeOf(l.Combination))
+	}
+	combinations := "combinations"
+	if len(list) == 1 {
+		combinations = "combination"
 	}
 	fmt.Fprintln(w)
-	for i, c := range columns {
-		fmt.Fprintf(w, "  %s %s\n", ink.Faint(fmt.Sprintf("%2d", i+1)), c)
-	}
-	legend := "○ pass   ■ fail   ▲ error   – skip   ◐ flaky   · not decided"
-	if slices.ContainsFunc(rows, func(r *row) bool { return r.recovered }) {
-		legend += "   ◎ pass after an error"
-	}
-	fmt.Fprintf(w, "\n  %s\n", ink.Faint(legend))
-	for i, l := range d.LeftOut {
-		if i == 0 {
-			fmt.Fprintln(w)
+	ink.lines(w, 2, "%s", ink.Strong(fmt.Sprintf("Left out: %d %s", len(list), combinations)))
+	for i, k := range order {
+		if i == maxLeftOut && !all {
+			ink.lines(w, 2, "  %s", ink.Faint(fmt.Sprintf("%d more reasons; --output json lists them all", len(order)-i)))
+			break
 		}
-		fmt.Fprintf(w, "  left out: %s\n", whole(l.Combination))
-		for _, reason := range l.Reasons {
-			fmt.Fprintf(w, "    %s: %s\n", reason.Why, reason.Remedy)
+		ink.lines(w, 4, "  %s", strings.Join(where[k], "; "))
+		for _, line := range strings.Split(k, "\n") {
+			ink.lines(w, 6, "    %s", ink.Faint(line))
 		}
 	}
 }
@@ -151,7 +218,7 @@ func crossings(d contract.RunDetail) ([]*row, []string) {
 	var rows []*row
 	var columns, suites []string
 	for _, leg := range d.Legs {
-		label := whole(leg.Combination)
+		label := whole(leg)
 		if _, ok := weight[label]; !ok {
 			weight[label] = 0
 			columns = append(columns, label)
@@ -227,7 +294,7 @@ func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
 				at[k] = &group{suite: leg.Suite, name: x.Name, verdict: x.Verdict, flaky: x.Flaky, recovered: recovered(x), sentence: sentence, example: example}
 				groups = append(groups, at[k])
 			}
-			at[k].where = append(at[k].where, Label(leg.Combination))
+			at[k].where = append(at[k].where, Where(leg))
 		}
 	}
 	for _, g := range groups {
@@ -237,7 +304,8 @@ func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
 		} else if g.recovered {
 			word = "passed, after an attempt that ended in an error"
 		}
-		fmt.Fprintf(w, "\n%s %s  %s\n", ink.shape(contract.Crossing{Verdict: g.verdict, Flaky: g.flaky, Recovered: &g.recovered}), ink.Strong(g.name), ink.Faint(word))
+		fmt.Fprintln(w)
+		ink.lines(w, 2, "%s %s  %s", ink.Shape(contract.Crossing{Verdict: g.verdict, Flaky: g.flaky, Recovered: &g.recovered}), ink.Strong(g.name), ink.Faint(word))
 		where := strings.Join(g.where, "; ")
 		if n := crossingsOf[g.suite+"\x00"+g.name]; len(g.where) == n && n > 1 {
 			where = fmt.Sprintf("all %d combinations", n)
@@ -245,37 +313,60 @@ func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
 				where = "both combinations"
 			}
 		}
-		fmt.Fprintf(w, "  on       %s\n", where)
-		writeFailure(w, g.sentence, g.example)
+		ink.lines(w, 11, "  on       %s", where)
+		writeFailure(w, g.sentence, g.example, ink)
 	}
 }
 
 // writeFailure tells a failure in the order in which people ask.
-func writeFailure(w io.Writer, sentence string, r contract.Result) {
+func writeFailure(w io.Writer, sentence string, r contract.Result, ink Ink) {
 	if r.Failure == nil {
-		fmt.Fprintf(w, "  because  %s\n", sentence)
+		ink.lines(w, 11, "  because  %s", sentence)
 		return
 	}
 	f := *r.Failure
 	get := func(k string) string { s, _ := f[k].(string); return s }
 	num := func(k string) float64 { n, _ := f[k].(float64); return n }
-	fmt.Fprintf(w, "  step     line %.0f: %s\n", num("line"), get("step"))
-	fmt.Fprintf(w, "  expected %s\n", get("expected"))
-	fmt.Fprintf(w, "  but      %s\n", get("actual"))
+	ink.lines(w, 11, "  step     line %.0f: %s", num("line"), get("step"))
+	ink.lines(w, 11, "  expected %s", get("expected"))
+	ink.lines(w, 11, "  but      %s", get("actual"))
 	if waited := num("waited_ms"); waited > 0 {
 		since := fmt.Sprintf("nothing had changed for %.1f s", num("quiet_ms")/1000)
 		if pending := num("pending_ms"); pending > 0 {
 			since = fmt.Sprintf("an answer had been awaited for %.1f s", pending/1000)
 		}
-		fmt.Fprintf(w, "  waited   %.1f s; %s\n", waited/1000, since)
+		ink.lines(w, 11, "  waited   %.1f s; %s", waited/1000, since)
 	}
 	if report := get("report"); report != "" {
 		for i, line := range strings.Split(strings.TrimSpace(report), "\n") {
 			if i == 6 {
 				break
 			}
-			fmt.Fprintf(w, "           %s\n", line)
+			ink.lines(w, 13, "           %s", line)
 		}
+	}
+}
+
+// Causes writes what the service has found out about what failed: where it failed and
+// nowhere else, and since which build.
+func Causes(w io.Writer, causes []contract.Cause, ink Ink) {
+	first := true
+	for _, c := range causes {
+		var said []string
+		for _, p := range []*string{&c.Shared, c.Since} {
+			if p != nil && *p != "" {
+				said = append(said, *p)
+			}
+		}
+		if len(said) == 0 {
+			continue
+		}
+		if first {
+			fmt.Fprintln(w)
+			fmt.Fprintln(w, ink.Strong("What the failures have in common"))
+			first = false
+		}
+		ink.lines(w, 4, "  %s: %s", strings.Join(c.Cases, ", "), strings.Join(said, "; "))
 	}
 }
 
@@ -298,7 +389,7 @@ func Doubts(w io.Writer, d contract.RunDetail, ink Ink) {
 							fmt.Fprintln(w, "\n"+ink.Strong("Passed, and worth a look"))
 						}
 						seen[line] = true
-						fmt.Fprintf(w, "  %s\n", line)
+						ink.lines(w, 4, "  %s", line)
 					}
 				}
 			}
@@ -316,8 +407,15 @@ func lastSentence(x contract.Crossing) string {
 	return sentence
 }
 
-// whole is a combination with its kind, which the label tells of real devices only.
-func whole(c contract.Combination) string {
+// whole is where a leg runs, with the kind, which the label tells of real devices only.
+func whole(l contract.Leg) string {
+	if l.Device != nil {
+		return wholeOf(l.Combination) + ", " + *l.Device
+	}
+	return wholeOf(l.Combination)
+}
+
+func wholeOf(c contract.Combination) string {
 	if c.Kind == "" || c.Kind == "real" {
 		return Label(c)
 	}

@@ -71,6 +71,9 @@ func (s *Service) MakeBuild(ctx context.Context, c Caller, digests []string) (co
 		return contract.Build{}, NotFound("some of these packages have not been handed in", "hand every package in before making a build of them")
 	}
 	first := packages[0]
+	if err := oneApp(packages); err != nil {
+		return contract.Build{}, err
+	}
 	kinds := map[appfile.Kind]string{}
 	for _, p := range packages {
 		f, g := first.Facts.V, p.Facts.V
@@ -83,21 +86,50 @@ func (s *Service) MakeBuild(ctx context.Context, c Caller, digests []string) (co
 		}
 		kinds[g.Kind] = p.FileName
 	}
-	var id int64
+	var g gathered
 	err = s.store.InTx(ctx, func(t *store.Tx) error {
 		var err error
-		id, err = gather(ctx, t, c.ProjectID, packages)
+		g, err = gather(ctx, t, c.ProjectID, packages)
 		return err
 	})
 	if err != nil {
 		return contract.Build{}, err
 	}
 	s.bell.ring()
-	b, err := s.store.Build(ctx, c.ProjectID, id)
-	return buildOut(b), err
+	b, err := s.store.Build(ctx, c.ProjectID, g.build)
+	out := buildOut(b)
+	for i := range out.Packages {
+		out.Packages[i].Fresh = ptr(!g.had[out.Packages[i].Digest])
+	}
+	return out, err
 }
 
-func gather(ctx context.Context, t *store.Tx, project int64, packages []store.Package) (int64, error) {
+// oneApp refuses packages of which one is plainly another app's than the first: its
+// platform's id for an app is another one.
+func oneApp(packages []store.Package) error {
+	at := map[string]store.Package{}
+	for _, p := range packages {
+		f := p.Facts.V
+		before, ok := at[f.Platform]
+		if !ok {
+			at[f.Platform] = p
+			continue
+		}
+		if id := before.Facts.V.ApplicationID; id != f.ApplicationID {
+			return Invalid(fmt.Sprintf("%s is the app %s, but %s is %s: another app", before.FileName, id, p.FileName, f.ApplicationID), "a build holds packages of one app: push each app by itself")
+		}
+	}
+	return nil
+}
+
+// gathered is a build that packages went into, and which packages it had before.
+type gathered struct {
+	build int64
+	had   map[string]bool // by digest
+}
+
+func gather(ctx context.Context, t *store.Tx, project int64, packages []store.Package) (gathered, error) {
+	g := gathered{had: map[string]bool{}}
 	facts := packages[0].Facts.V
 	name := facts.Name
 	if name == "" {
@@ -105,24 +137,42 @@ func gather(ctx context.Context, t *store.Tx, project int64, packages []store.Pa
 	}
 	app, err := t.AppOf(ctx, project, name, packages)
 	if err != nil {
-		return 0, err
+		return g, err
+	}
+	digests := make([]string, len(packages))
+	for i, p := range packages {
+		digests[i] = p.Digest
+	}
+	if id, err := t.BuildHolding(ctx, app, digests); err == nil { // the same content is the same build
+		for _, d := range digests {
+			g.had[d] = true
+		}
+		g.build = id
+		return g, nil
+	} else if !errors.Is(err, store.ErrNone) {
+		return g, err
 	}
 	newest, err := t.NewestBuildOf(ctx, app, facts.VersionName, facts.VersionCode)
 	if err != nil && !errors.Is(err, store.ErrNone) {
-		return 0, err
+		return g, err
 	}
 	id := newest.ID
+	for _, p := range newest.Packages {
+		g.had[p.Digest] = true
+	}
 	if err != nil || clashes(newest, packages) {
+		clear(g.had)
 		if id, err = t.AddBuild(ctx, project, app, facts.VersionName, facts.VersionCode); err != nil {
-			return 0, err
+			return g, err
 		}
 	}
 	for _, p := range packages {
 		if err := t.AddToBuild(ctx, project, id, p); err != nil {
-			return 0, err
+			return g, err
 		}
 	}
-	return id, nil
+	g.build = id
+	return g, nil
 }
 
 // clashes tells whether a build holds another package of one of these kinds.

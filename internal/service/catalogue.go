@@ -187,7 +187,9 @@ func (s *Service) Settings(ctx context.Context, c Caller, app, ref, device, line
 			return contract.Settings{}, err
 		}
 		for _, one := range list {
-			suites = append(suites, one.Name)
+			if !own(one.Name) {
+				suites = append(suites, one.Name)
+			}
 		}
 	}
 	if len(suites) == 0 {
@@ -203,9 +205,8 @@ func (s *Service) Settings(ctx context.Context, c Caller, app, ref, device, line
 		if err != nil {
 			return contract.Settings{}, notThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
 		}
-		on := fleet.Of(d.Facts.V, "").Label()
-		in.On = &[]string{on}
-		command = append(command, "--on", quote(on))
+		in.On = &[]string{d.Facts.V.Name}
+		command = append(command, "--on", quote(d.Facts.V.Name))
 	case lineup != "":
 		l, err := s.Lineup(ctx, c, lineup)
 		if err != nil {

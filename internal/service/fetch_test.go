@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -17,7 +18,7 @@ import (
 func untold(int64, int64) {}
 
 func TestAFetchGoesOnWhereItStopped(t *testing.T) {
-	packages, err := demo.Packages(demo.Versions[1])
+	packages, err := demo.Packages(demo.Versions[1], time.Now())
 	require.NoError(t, err)
 	data := packages[0].Data
 	var asked []string
@@ -64,7 +65,7 @@ func TestAFetchGoesOnWhereItStopped(t *testing.T) {
 }
 
 func TestPackagesAreFetchedFromPublicAddressesAlone(t *testing.T) {
-	packages, err := demo.Packages(demo.Versions[1])
+	packages, err := demo.Packages(demo.Versions[1], time.Now())
 	require.NoError(t, err)
 	mux := http.NewServeMux()
 	mux.HandleFunc("/tideline.apk", func(a http.ResponseWriter, _ *http.Request) { _, _ = a.Write(packages[0].Data) })

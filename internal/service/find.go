@@ -80,8 +80,8 @@ func (s *Service) Now(ctx context.Context, c Caller) (contract.Now, error) {
 	devices, err := s.candidates(ctx, c, models...)
 	now := time.Now()
 	for _, w := range waiting {
-		combination := fleet.Combination{Kind: w.Kind, Model: w.Model, Platform: w.Platform, OS: w.OS, Language: w.Language}
-		out.Waiting = append(out.Waiting, contract.Waiting{Run: w.Run, Combination: combinationOut(combination), Legs: w.Legs, WaitsFor: fleet.WaitsFor(combination, without(devices, w.Never), w.AskedBy, now)})
+		combination := fleet.Combination{Class: fleet.Class{Kind: w.Kind, Model: w.Model, Platform: w.Platform, OS: w.OS}, Levels: w.Levels.V}
+		out.Waiting = append(out.Waiting, contract.Waiting{Run: w.Run, Combination: combinationOut(combination), Legs: w.Legs, WaitsFor: fleet.WaitsFor(combination.Class, without(devices, w.Never), w.AskedBy, now)})
 	}
 	return out, err
 }
@@ -215,7 +215,7 @@ func (s *Service) Preview(ctx context.Context, c Caller, in contract.NewRun) (co
 	if err != nil {
 		return out, err
 	}
-	language, err := languageOf(in.Language)
+	levels, err := levelsOf(in.Language)
 	if err != nil {
 		return out, err
 	}
@@ -223,7 +223,7 @@ func (s *Service) Preview(ctx context.Context, c Caller, in contract.NewRun) (co
 	if err != nil {
 		return out, err
 	}
-	m, err := s.combine(ctx, c, build, in, language)
+	m, err := s.combine(ctx, c, build, in, levels)
 	if err != nil {
 		return out, err
 	}
@@ -237,10 +237,8 @@ func (s *Service) Preview(ctx context.Context, c Caller, in contract.NewRun) (co
 	out.Legs, out.LeftOut = len(m.Legs)*len(chosen), leftOut(m.LeftOut)
 	for _, l := range m.Legs {
 		one := contract.PreviewCombination{Combination: combinationOut(l.Combination), Package: build.Packages[l.Package].FileName}
-		want := l.Combination
-		want.Language = ""
 		for _, d := range devices {
-			if (fleet.Combination{Kind: want.Kind, Model: want.Model, Platform: want.Platform, OS: want.OS}).Matches(d.Facts.V) && d.State != "sidelined" && !slices.Contains(l.Never, d.ID) {
+			if l.Combination.Matches(d.Facts.V) && (l.Device == 0 || l.Device == d.ID) && d.State != "sidelined" && !slices.Contains(l.Never, d.ID) {
 				one.Devices++
 				if d.State == "idle" {
 					one.Idle++
@@ -295,7 +293,7 @@ func (s *Service) Again(ctx context.Context, c Caller, number int64, in contract
 	if len(n.Legs) == 0 {
 		return contract.Run{}, Invalid(fmt.Sprintf("there is nothing of run %d to run again", number), "choose which: all, failed, or one by leg and case_index")
 	}
-	return s.add(ctx, c, n)
+	return s.add(ctx, c, n, []any{number, in})
 }
 
 func wantedAgain(in contract.Again, l contract.Leg, x contract.Crossing) (bool, error) {

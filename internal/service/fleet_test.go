@@ -434,7 +434,7 @@ func TestSettingsAreReadyToCopy(t *testing.T) {
 	w.link(w.service, kaede("kaede-7-1"))
 	s, err := w.service.Settings(ctx, w.user, "", "1", "kaede-7-1", "", nil)
 	require.NoError(t, err)
-	require.Equal(t, "yamato run start --build 1 --app Tideline --on 'Kaede 7, Android 14' --suite Two", s.Command)
+	require.Equal(t, "yamato run start --build 1 --app Tideline --on kaede-7-1 --suite Two", s.Command)
 	var in contract.NewRun
 	require.NoError(t, json.Unmarshal([]byte(s.Request), &in))
 	_, err = w.service.StartRun(ctx, w.user, in, "")

@@ -414,7 +414,7 @@ func leaseOut(a store.Assignment, g store.Goods, matched map[string]bool) link.L
 		}
 	}
 	return link.Lease{Number: a.Lease, Device: a.Device, Holder: fmt.Sprintf("run %d", a.Run), Apps: []string{g.Package.V.ApplicationID}, Leave: a.Leave, LastSeq: a.LastSeq, TTLMS: a.TTLMS,
-		Attempt: &link.Attempt{Run: a.Run, Number: a.Attempt, Combination: fleet.Combination{Kind: a.Kind, Model: a.Model, Platform: a.Platform, OS: a.OS, Language: a.Language},
+		Attempt: &link.Attempt{Run: a.Run, Number: a.Attempt, Combination: fleet.Combination{Class: fleet.Class{Kind: a.Kind, Model: a.Model, Platform: a.Platform, OS: a.OS}, Levels: a.Levels.V},
 			Package: g.Package.V, PackageBlob: a.PackageBlob, SuiteBlob: g.Suite, Cases: a.Cases, Seed: a.Seed, RealTime: a.RealTime, Known: known}}
 }
 

@@ -418,7 +418,7 @@ func (w *work) decideLegs(ctx context.Context, t *store.Tx, closing []*tally) (m
 					one.counts.Expected++
 				}
 			}
-			one.tell(event{Kind: "again", Trouble: one.change.Trouble})
+			one.tell(event{Kind: "again", Trouble: whyAgain(one.change.Trouble, c.Todo, so[one.LegID])})
 		case "finished", "cancelled":
 			if c.To == "finished" {
 				undecided = append(undecided, one.leave(so[one.LegID])...)
@@ -438,6 +438,28 @@ func (w *work) decideLegs(ctx context.Context, t *store.Tx, closing []*tally) (m
 		return nil, err
 	}
 	return finished, t.MarkDirty(ctx, store.DirtyLeg, again)
+}
+
+// whyAgain says why cases of a leg go again.
+func whyAgain(trouble string, cases []int, so map[int]verdict.Crossing) string {
+	if trouble != "" {
+		return trouble
+	}
+	errors, fails := 0, 0
+	for _, i := range cases {
+		if so[i].Verdict == verdict.Fail {
+			fails++
+		} else {
+			errors++
+		}
+	}
+	switch {
+	case errors == 0:
+		return "failed cases are repeated"
+	case fails == 0:
+		return "what met an error is tried once more"
+	}
+	return "what met an error is tried once more, and failed cases are repeated"
 }
 
 // leave gives every case of a leg that finishes without a result an error: it was asked

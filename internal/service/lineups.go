@@ -85,8 +85,26 @@ func (s *Service) TryLineup(ctx context.Context, c Caller, in contract.TryLineup
 	for _, d := range devices {
 		at[d.Name] = d
 	}
+	runs := func(matrix.Candidate) (reason string) { return "" }
+	if deref(in.Build) != "" {
+		build, err := s.buildNamed(ctx, c, deref(in.App), *in.Build)
+		if err != nil {
+			return out, err
+		}
+		fits := fleet.NewFitter(facts(build), time.Now())
+		runs = func(d matrix.Candidate) string {
+			if i, reasons := fits.Fit(&d.Device, d.Condition.Installed); i < 0 {
+				return fmt.Sprintf("%s %s does not run on it: %s", build.App, build.VersionName, reasons[0].Why)
+			}
+			return ""
+		}
+	}
 	for _, t := range choice.Taken {
-		out.Taken = append(out.Taken, chosenOut(at[t.Name], t.Why))
+		if why := runs(at[t.Name]); why != "" {
+			out.Passed = append(out.Passed, chosenOut(at[t.Name], why))
+		} else {
+			out.Taken = append(out.Taken, chosenOut(at[t.Name], t.Why))
+		}
 	}
 	for _, p := range choice.Passed {
 		out.Passed = append(out.Passed, chosenOut(at[p.Name], p.Why))

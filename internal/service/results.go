@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"yamato/internal/blob"
@@ -64,6 +65,13 @@ func (s *Service) Detail(ctx context.Context, c Caller, number int64, depth Dept
 	for _, l := range left {
 		out.LeftOut = append(out.LeftOut, contract.LeftOut{Combination: combinationOut(l.Combination), Reasons: reasonsOut(l.Reasons)})
 	}
+	b, err := s.store.Build(ctx, c.ProjectID, r.BuildID)
+	if err != nil {
+		return contract.RunDetail{}, err
+	}
+	if len(b.Labels) > 0 {
+		out.Run.Labels = &b.Labels
+	}
 	return out, s.explainWaiting(ctx, c, &out, legs)
 }
 
@@ -106,6 +114,7 @@ const (
 
 func legOut(l store.Leg) contract.Leg {
 	out := contract.Leg{Id: l.ID, Suite: l.Suite, Combination: combinationOut(l.Combination()), State: l.State, Attempts: []contract.Attempt{}, Cases: []contract.Crossing{}}
+	out.Device = l.Device
 	for _, i := range l.Cases {
 		out.Cases = append(out.Cases, contract.Crossing{Index: i, Name: l.CaseNames.V[i].Name, Verdict: string(verdict.None), Results: []contract.Result{}})
 	}
@@ -187,7 +196,7 @@ func (s *Service) explainWaiting(ctx context.Context, c Caller, d *contract.RunD
 	now := time.Now()
 	for i, l := range legs {
 		if l.State == "waiting" {
-			d.Legs[i].WaitsFor = ptr(fleet.WaitsFor(l.Combination(), within(devices, l), d.Run.AskedBy, now))
+			d.Legs[i].WaitsFor = ptr(fleet.WaitsFor(l.Combination().Class, within(devices, l), d.Run.AskedBy, now))
 		}
 	}
 	return nil
@@ -287,14 +296,59 @@ type NumberedEvent struct {
 	Body   json.RawMessage
 }
 
-// Devices gives the fleet.
-func (s *Service) Devices(ctx context.Context, c Caller) ([]contract.Device, error) {
+// DeviceFilter says which devices are wanted; what is empty does not matter.
+type DeviceFilter struct {
+	Q, Site, State, Platform, Kind string // Q is part of a name, model, site, label or OS version
+}
+
+func (f DeviceFilter) takes(d store.Device) bool {
+	is := func(want, have string) bool { return want == "" || want == have }
+	facts := d.Facts.V
+	q := strings.ToLower(f.Q)
+	found := q == ""
+	for _, text := range append([]string{facts.Name, facts.Site, facts.Model, facts.OS, fleet.PlatformName(facts.Platform) + " " + facts.OS, facts.Owner}, facts.Labels...) {
+		found = found || strings.Contains(strings.ToLower(text), q)
+	}
+	return found && is(f.Site, facts.Site) && is(f.State, d.State) && is(f.Platform, facts.Platform) && is(f.Kind, facts.Kind)
+}
+
+// Devices gives the fleet, or part of it.
+func (s *Service) Devices(ctx context.Context, c Caller, f DeviceFilter) ([]contract.Device, error) {
 	list, err := s.store.Devices(ctx, c.ProjectID)
 	out := []contract.Device{}
 	for _, d := range list {
-		out = append(out, deviceOut(d))
+		if f.takes(d) {
+			out = append(out, deviceOut(d))
+		}
 	}
 	return out, err
+}
+
+// AwaitRun waits until a run has ended, or for so long.
+func (s *Service) AwaitRun(ctx context.Context, c Caller, number int64, wait time.Duration) error {
+	heard, leave := s.bell.subscribe()
+	defer leave()
+	end := time.NewTimer(wait)
+	defer end.Stop()
+	tick := time.NewTicker(time.Second) // in case the bell was not heard
+	defer tick.Stop()
+	for {
+		r, err := s.store.RunNumbered(ctx, c.ProjectID, number)
+		if err != nil {
+			return notThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+		}
+		if r.FinishedAt != nil {
+			return nil
+		}
+		select {
+		case <-heard:
+		case <-tick.C:
+		case <-end.C:
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 func deviceOut(d store.Device) contract.Device {

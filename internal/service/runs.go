@@ -3,9 +3,12 @@ package service
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/binary"
+	"encoding/json"
+	"errors"
 	"fmt"
-	"regexp"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -21,8 +24,6 @@ import (
 // maxLegs bounds what one run may cover.
 const maxLegs = 100_000
 
-var languageTag = regexp.MustCompile(`^[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*$`)
-
 // StartRun makes a run of what is asked: which build, which suites, on which
 // classes of device. What cannot run is left out with its reasons; where nothing
 // is left, the call is refused with them.
@@ -31,7 +32,7 @@ func (s *Service) StartRun(ctx context.Context, c Caller, in contract.NewRun, ke
 	if err != nil {
 		return contract.Run{}, err
 	}
-	language, err := languageOf(in.Language)
+	levels, err := levelsOf(in.Language)
 	if err != nil {
 		return contract.Run{}, err
 	}
@@ -39,12 +40,12 @@ func (s *Service) StartRun(ctx context.Context, c Caller, in contract.NewRun, ke
 	if err != nil {
 		return contract.Run{}, err
 	}
-	m, err := s.combine(ctx, c, build, in, language)
+	m, err := s.combine(ctx, c, build, in, levels)
 	if err != nil {
 		return contract.Run{}, err
 	}
 	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite", RepeatFailed: deref(in.RepeatFailed),
-		AfterError: 1, Language: language, RealTime: deref(in.RealTime), AskedBy: c.Name, Leave: deref(in.LeaveInstalled), Lineup: deref(in.Lineup)}}
+		AfterError: 1, Language: levels.Of(fleet.Language), RealTime: deref(in.RealTime), AskedBy: c.Name, Leave: deref(in.LeaveInstalled), Lineup: deref(in.Lineup)}}
 	if n.Run.RepeatFailed < 0 || n.Run.RepeatFailed > 20 {
 		return contract.Run{}, Invalid("failed cases are repeated 0 to 20 times", "choose fewer repetitions")
 	}
@@ -53,7 +54,7 @@ func (s *Service) StartRun(ctx context.Context, c Caller, in contract.NewRun, ke
 	}
 	for _, leg := range m.Legs {
 		for _, suite := range chosen {
-			n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.id, Digest: build.Packages[leg.Package].Digest, Combination: leg.Combination, Never: leg.Never, Cases: suite.cases})
+			n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.id, Digest: build.Packages[leg.Package].Digest, Combination: leg.Combination, Device: stated(leg.Device), Never: leg.Never, Cases: suite.cases})
 		}
 	}
 	for _, l := range m.LeftOut {
@@ -62,7 +63,7 @@ func (s *Service) StartRun(ctx context.Context, c Caller, in contract.NewRun, ke
 	if len(n.Legs) > maxLegs {
 		return contract.Run{}, Invalid(fmt.Sprintf("this run would have %d legs; at most %d are taken", len(n.Legs), maxLegs), "choose fewer devices or suites")
 	}
-	return s.add(ctx, c, n)
+	return s.add(ctx, c, n, in)
 }
 
 // Look makes a run that starts an app on one device and keeps what is to be seen.
@@ -71,7 +72,7 @@ func (s *Service) Look(ctx context.Context, c Caller, device string, in contract
 	if err != nil {
 		return contract.Run{}, err
 	}
-	language, err := languageOf(in.Language)
+	levels, err := levelsOf(in.Language)
 	if err != nil {
 		return contract.Run{}, err
 	}
@@ -99,9 +100,9 @@ func (s *Service) Look(ctx context.Context, c Caller, device string, in contract
 		return contract.Run{}, err
 	}
 	return s.add(ctx, c, store.NewRun{IdempotencyKey: key,
-		Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: language, AskedBy: c.Name, AfterError: 0, Seed: newSeed()},
-		Legs: []store.NewLeg{{RevisionID: suite, Digest: build.Packages[i].Digest, Combination: fleet.Of(d.Facts.V, language),
-			Device: &d.ID, Cases: []int{0}}}})
+		Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: levels.Of(fleet.Language), AskedBy: c.Name, AfterError: 0, Seed: newSeed()},
+		Legs: []store.NewLeg{{RevisionID: suite, Digest: build.Packages[i].Digest, Combination: fleet.Of(d.Facts.V, levels),
+			Device: &d.ID, Cases: []int{0}}}}, []any{device, in})
 }
 
 const lookText = `// What the service runs to look at a device.
@@ -123,13 +124,24 @@ func (s *Service) lookSuite(ctx context.Context, c Caller) (int64, error) {
 	return kept.ID, err
 }
 
-func (s *Service) add(ctx context.Context, c Caller, n store.NewRun) (contract.Run, error) {
+// add keeps a run. asked is the call that asks for it: with the same key comes the same
+// call, or it is refused.
+func (s *Service) add(ctx context.Context, c Caller, n store.NewRun, asked any) (contract.Run, error) {
+	body, err := json.Marshal(asked)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	digest := sha256.Sum256(append([]byte(n.Run.Purpose+"\x00"), body...))
+	n.Digest = digest[:]
 	if len(n.IdempotencyKey) > 200 {
 		return contract.Run{}, Invalid("an idempotency key has at most 200 characters", "")
 	}
 	number, err := s.store.AddRun(ctx, n)
 	if store.Conflict(err) && n.IdempotencyKey != "" { // the same call, a moment earlier
 		number, err = s.store.AddRun(ctx, n)
+	}
+	if errors.Is(err, store.ErrOtherCall) {
+		return contract.Run{}, problem(http.StatusConflict, "idempotency-key", "this Idempotency-Key was given to another call", "make a new key for each run that is to be started, and give the same one only where the very same call is made again")
 	}
 	if err != nil {
 		return contract.Run{}, err
@@ -145,14 +157,13 @@ func newSeed() int64 {
 	return int64(binary.LittleEndian.Uint64(b[:]) >> 12) // fits a JSON number whole
 }
 
-func languageOf(tag *string) (string, error) {
-	if deref(tag) == "" {
-		return "en-GB", nil
+// levelsOf gives the levels that a run asks for, of all factors.
+func levelsOf(language *string) (fleet.Levels, error) {
+	levels, why := fleet.UsualLevels(map[string]string{fleet.Language: deref(language)})
+	if why != "" {
+		return nil, Invalid(why, "en-GB is taken where none is given")
 	}
-	if !languageTag.MatchString(*tag) {
-		return "", Invalid(fmt.Sprintf("%q is no language tag", *tag), "write it as in BCP 47: de-DE")
-	}
-	return *tag, nil
+	return levels, nil
 }
 
 // maxChosen bounds what a run names.
@@ -202,7 +213,7 @@ func (s *Service) chooseCases(ctx context.Context, c Caller, in contract.NewRun)
 	return out, nil
 }
 
-func (s *Service) combine(ctx context.Context, c Caller, build store.Build, in contract.NewRun, language string) (matrix.Matrix, error) {
+func (s *Service) combine(ctx context.Context, c Caller, build store.Build, in contract.NewRun, levels fleet.Levels) (matrix.Matrix, error) {
 	devices, err := s.candidates(ctx, c)
 	if err != nil {
 		return matrix.Matrix{}, err
@@ -219,7 +230,7 @@ func (s *Service) combine(ctx context.Context, c Caller, build store.Build, in c
 			return matrix.Matrix{}, err
 		}
 	}
-	m := matrix.Combine(facts(build), devices, picks, language, c.Name, time.Now())
+	m := matrix.Combine(facts(build), devices, picks, levels, c.Name, time.Now())
 	if len(m.Unknown) > 0 {
 		return m, NotFound(fmt.Sprintf("no device answers to %q", m.Unknown[0]), "`yamato device ls` lists the models: "+strings.Join(models(devices), ", "))
 	}
@@ -267,7 +278,11 @@ func reasonsOut(in []fleet.Reason) []contract.Reason {
 }
 
 func combinationOut(c fleet.Combination) contract.Combination {
-	return contract.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, Os: c.OS, Language: c.Language}
+	out := contract.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, Os: c.OS, Language: c.Levels.Of(fleet.Language), Levels: []contract.Level{}}
+	for _, l := range c.Levels {
+		out.Levels = append(out.Levels, contract.Level{Factor: l.Factor, Value: l.Value})
+	}
+	return out
 }
 
 func facts(b store.Build) []appfile.Package {

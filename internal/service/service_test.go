@@ -66,7 +66,7 @@ func newWorld(t *testing.T, c Config) *world {
 	}
 	w.service = w.another(c)
 	w.push("3.1.4")
-	_, err = w.service.PushSuite(ctx, w.user, "two.suite", twoCases)
+	_, err = w.service.PushSuite(ctx, w.user, "two.suite", twoCases, false)
 	require.NoError(t, err)
 	return w
 }
@@ -79,7 +79,7 @@ func (w *world) push(version string) contract.Build {
 		if v.Name != version {
 			continue
 		}
-		packages, err := demo.Packages(v)
+		packages, err := demo.Packages(v, time.Now())
 		require.NoError(w.t, err)
 		p, err := w.service.AddPackage(ctx, w.user, packages[0].File, strings.NewReader(string(packages[0].Data)))
 		require.NoError(w.t, err)
@@ -276,7 +276,7 @@ func TestALateWordIsRefusedAndTheDeviceIsCleanedBeforeItsNextLease(t *testing.T)
 	h.acked(n, 2)
 	w.runOut(n)
 	w.awaitRun(r.Number, func(d contract.RunDetail) bool { return d.Legs[0].State == "waiting" })
-	devices, err := w.service.Devices(context.Background(), w.user)
+	devices, err := w.service.Devices(context.Background(), w.user, DeviceFilter{})
 	require.NoError(t, err)
 	require.Equal(t, "resetting", devices[0].State, "never straight to idle")
 
@@ -367,7 +367,7 @@ func TestTheSameIdempotencyKeyMakesOneRun(t *testing.T) {
 func TestPackagesOfOneVersionGatherInOneBuild(t *testing.T) {
 	w := newWorld(t, Config{})
 	ctx := context.Background()
-	packages, err := demo.Packages(demo.Versions[0])
+	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
 	p, err := w.service.AddPackage(ctx, w.user, "../../etc/"+packages[1].File, strings.NewReader(string(packages[1].Data)))
 	require.NoError(t, err)
@@ -431,7 +431,7 @@ func TestAnUnlinkedHostsDevicesAreOfflineAndComeBackWithIt(t *testing.T) {
 	w := newWorld(t, Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	state := func() string {
-		d, err := w.service.Devices(context.Background(), w.user)
+		d, err := w.service.Devices(context.Background(), w.user, DeviceFilter{})
 		require.NoError(t, err)
 		return d[0].State
 	}
@@ -482,7 +482,7 @@ func TestCasesAreChosenByNameAndByTag(t *testing.T) {
 	w := newWorld(t, Config{})
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
-	_, err := w.service.PushSuite(ctx, w.user, "tags.suite", "suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n")
+	_, err := w.service.PushSuite(ctx, w.user, "tags.suite", "suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n", false)
 	require.NoError(t, err)
 	cases := func(in contract.NewRun) []string {
 		in.Build, in.Suites = "3.1.4", []string{"Tags"}
@@ -508,10 +508,10 @@ func TestASuiteThatChangesIsANewRevisionAndOldRunsKeepTheirs(t *testing.T) {
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
 	r := w.start(contract.NewRun{})
-	same, err := w.service.PushSuite(ctx, w.user, "two.suite", twoCases)
+	same, err := w.service.PushSuite(ctx, w.user, "two.suite", twoCases, false)
 	require.NoError(t, err)
 	require.False(t, *same.Fresh)
-	changed, err := w.service.PushSuite(ctx, w.user, "two.suite", strings.Replace(twoCases, "\"two\"", "\"deux\"", 1))
+	changed, err := w.service.PushSuite(ctx, w.user, "two.suite", strings.Replace(twoCases, "\"two\"", "\"deux\"", 1), false)
 	require.NoError(t, err)
 	require.Equal(t, int64(2), changed.Revision)
 	require.Equal(t, "two", w.detail(r.Number).Legs[0].Cases[1].Name)

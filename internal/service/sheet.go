@@ -260,7 +260,7 @@ func told(m verdict.Met, l contract.Leg, x contract.Crossing) verdict.Met {
 // placeOf gives a combination's levels, and what its class of device measures.
 func placeOf(c contract.Combination, classes []fleet.Device) verdict.Place {
 	memory, width := verdict.Level{Factor: "memory"}, verdict.Level{Factor: "width"}
-	want := fleet.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, OS: c.Os}
+	want := fleet.Class{Kind: c.Kind, Model: c.Model, Platform: c.Platform, OS: c.Os}
 	for _, d := range classes {
 		if !want.Matches(d) {
 			continue
@@ -270,14 +270,17 @@ func placeOf(c contract.Combination, classes []fleet.Device) verdict.Place {
 		dp := fmt.Sprintf("%d dp wide", d.Width)
 		width.Figure, width.Below, width.Beyond = float64(d.Width), "screens at most "+dp, "screens at least "+dp
 	}
-	return verdict.Place{
+	place := verdict.Place{
 		memory, width,
 		{Factor: "platform", Value: c.Platform, Words: fleet.PlatformName(c.Platform)},
 		{Factor: "kind", Value: c.Kind, Words: map[string]string{"real": "real devices", "emulator": "emulators", "simulator": "simulators"}[c.Kind]},
 		{Factor: "model", Value: c.Model, Words: c.Model},
 		{Factor: "os", Value: c.Platform + " " + c.Os, Words: fleet.PlatformName(c.Platform) + " " + c.Os},
-		{Factor: "language", Value: c.Language, Words: c.Language},
 	}
+	for _, l := range c.Levels {
+		place = append(place, verdict.Level{Factor: l.Factor, Value: l.Value, Words: fleet.FactorNamed(l.Factor).Read(l.Value)})
+	}
+	return place
 }
 
 // since says of each cause how its first case went in earlier builds.

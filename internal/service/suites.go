@@ -11,7 +11,7 @@ import (
 )
 
 // PushSuite checks a script and keeps it as a revision of the suite it names.
-func (s *Service) PushSuite(ctx context.Context, c Caller, fileName, text string) (contract.Suite, error) {
+func (s *Service) PushSuite(ctx context.Context, c Caller, fileName, text string, tried bool) (contract.Suite, error) {
 	suite, findings := script.Read(text)
 	if n := script.Faults(findings); n > 0 {
 		p := Invalid(fmt.Sprintf("%s has %d faults", clean(fileName), n), "`yamato suite check FILE` shows each with its place")
@@ -22,7 +22,7 @@ func (s *Service) PushSuite(ctx context.Context, c Caller, fileName, text string
 	if err != nil {
 		return contract.Suite{}, err
 	}
-	in := store.Suite{Name: suite.Name, Digest: info.Digest, FileName: clean(fileName)}
+	in := store.Suite{Name: suite.Name, Digest: info.Digest, FileName: clean(fileName), Tried: tried}
 	in.Locators.V = suite.Locators()
 	for _, one := range suite.Cases {
 		tags := append(append([]string{}, suite.Tags...), one.Tags...)
@@ -39,6 +39,19 @@ func (s *Service) PushSuite(ctx context.Context, c Caller, fileName, text string
 		out.Findings = ptr(findingsOut(findings))
 	}
 	return out, nil
+}
+
+// RemoveSuite takes a suite off the list; its runs stay.
+func (s *Service) RemoveSuite(ctx context.Context, c Caller, name string) error {
+	suite, err := s.store.SuiteNamed(ctx, c.ProjectID, name)
+	if err == nil {
+		err = s.store.RemoveSuite(ctx, c.ProjectID, suite.Name)
+	}
+	if err != nil {
+		return notThere(err, "`yamato suite ls` lists the suites", "there is no suite %q", name)
+	}
+	s.bell.ring()
+	return nil
 }
 
 // Suites lists the newest revision of each suite.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -76,34 +77,79 @@ func (s *Service) tendSidelined(ctx context.Context) error {
 	return nil
 }
 
-// wake has halted devices booted that legs wait for, as far as their hosts have room.
+// wake has halted devices booted that legs wait for. Where they do not fit, idle devices
+// are halted first; legs that only a device could take for which there is never room end.
 func (s *Service) wake(ctx context.Context) error {
 	list, err := s.store.HaltedWanted(ctx)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	hosts := map[int64][]store.Halted{}
+	var ids []int64
+	for _, d := range list {
+		if hosts[d.HostID] == nil {
+			ids = append(ids, d.HostID)
+		}
+		hosts[d.HostID] = append(hosts[d.HostID], d)
+	}
+	idle, err := s.store.IdleVirtual(ctx, ids)
 	if err != nil {
 		return err
 	}
-	asked, running := map[string]int{}, map[int64][]fleet.Running{}
-	for _, d := range list {
-		key := fmt.Sprint(d.ProjectID, d.Class)
-		if d.Coming+asked[key] >= d.Legs {
-			continue
-		}
-		if running[d.HostID] == nil {
-			running[d.HostID] = slices.Clone(d.Load.V.Running)
-		}
-		if _, ok := fleet.Room(d.Offer.V.Capacity, running[d.HostID], d.Facts.V); !ok {
-			continue
-		}
-		if open, err := s.store.OpenErrand(ctx, d.HostID, d.Name); err != nil || open != 0 {
-			asked[key]++
-			continue
-		}
-		if _, err := s.store.AskErrand(ctx, d.ProjectID, store.Errand{HostID: d.HostID, Device: d.Name, What: link.DoBoot, AskedBy: automatic}); err != nil {
+	asked := map[int64]map[fleet.Class]int{} // by project
+	never := map[int64]fleet.Reason{}
+	for _, host := range ids {
+		if err := s.power(ctx, hosts[host], idle[host], asked, never); err != nil {
 			return err
 		}
-		asked[key]++
-		running[d.HostID] = append(running[d.HostID], fleet.Running{Name: d.Name, TakesMB: d.Facts.V.TakesMB, TakesCPUs: d.Facts.V.TakesCPUs, Busy: true})
-		s.bell.ring()
+	}
+	if len(never) == 0 {
+		return nil
+	}
+	legs, err := s.store.Forsaken(ctx, 0, slices.Collect(maps.Keys(never)), 200)
+	if err != nil {
+		return err
+	}
+	for _, l := range legs {
+		for id, why := range never {
+			if l.State == "halted" && slices.ContainsFunc(list, func(d store.Halted) bool { return d.ID == id && d.Name == l.Device }) {
+				if err := s.giveUp(ctx, l, why.Why+"; "+why.Remedy); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// power asks one host to switch devices on and off.
+func (s *Service) power(ctx context.Context, list []store.Halted, idle []string, asked map[int64]map[fleet.Class]int, never map[int64]fleet.Reason) error {
+	first := list[0]
+	if asked[first.ProjectID] == nil {
+		asked[first.ProjectID] = map[fleet.Class]int{}
+	}
+	var off []fleet.Off
+	at := map[string]store.Halted{}
+	for _, d := range list {
+		class := fleet.ClassOf(d.Facts.V)
+		if open, err := s.store.OpenErrand(ctx, d.HostID, d.Name); err != nil || open != 0 {
+			asked[first.ProjectID][class]++ // it is on its way
+			continue
+		}
+		at[d.Name] = d
+		off = append(off, fleet.Off{Running: fleet.Running{Name: d.Name, TakesMB: d.Facts.V.TakesMB, TakesCPUs: d.Facts.V.TakesCPUs, Busy: true}, Class: class, Legs: d.Legs, Coming: d.Coming})
+	}
+	plan := fleet.PlanPower(first.Offer.V.Capacity, first.Load.V.Running, off, idle, asked[first.ProjectID])
+	for name, why := range plan.Never {
+		never[at[name].ID] = why
+	}
+	for what, names := range map[string][]string{link.DoBoot: plan.Boot, link.DoHalt: plan.Halt} {
+		for _, name := range names {
+			if _, err := s.store.AskErrand(ctx, first.ProjectID, store.Errand{HostID: first.HostID, Device: name, What: what, AskedBy: automatic}); err != nil {
+				return err
+			}
+			s.bell.ring()
+		}
 	}
 	return nil
 }
@@ -112,28 +158,51 @@ func (s *Service) wake(ctx context.Context) error {
 // undecided of them is an error, with the remedy, never a failure of the app.
 func (s *Service) giveUpWaiting(ctx context.Context) error {
 	list, err := s.store.StrandedLegs(ctx, s.config.MendWithin, 200)
-	if err != nil || len(list) == 0 {
+	if err != nil {
 		return err
 	}
 	for _, l := range list {
 		trouble := fmt.Sprintf("%s is %s: %s. `yamato device check %s` says what to do; then run it again", l.Device, l.State, l.Reason, l.Device)
-		err := s.store.InTx(ctx, func(t *store.Tx) error {
-			closed, err := t.CloseStranded(ctx, l.Leg)
-			if err != nil || !closed {
-				return err
-			}
-			failure := &script.Failure{Cause: script.Trouble, Expected: "the case to be run", Actual: trouble}
-			n, err := t.AddErrors(ctx, l.Leg, failure, trouble)
-			if err != nil {
-				return err
-			}
-			e := store.RunEvents{Run: l.Run, Legs: 1, Tally: store.Tally{Results: n, Errors: n}, Events: []any{event{Kind: "leg", Leg: l.Leg, State: "finished", Trouble: trouble}}}
-			return appendAndClose(ctx, t, map[int64]int64{l.Run: l.Project}, []store.RunEvents{e})
-		})
+		if err := s.giveUp(ctx, l, trouble); err != nil {
+			return err
+		}
+	}
+	if list, err = s.store.Forsaken(ctx, min(s.config.MendWithin, forsakenAfter), nil, 200); err != nil {
+		return err
+	}
+	for _, l := range list {
+		trouble := "there is no device any more that takes this leg; run it on others: `yamato device ls` lists what there is"
+		if l.Device != "" {
+			trouble = l.Device + " was removed, and " + trouble
+		}
+		if err := s.giveUp(ctx, l, trouble); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// forsakenAfter is how long a device may be gone, as while its host is started with
+// another site file, before the legs that wait for it end.
+const forsakenAfter = time.Minute
+
+// giveUp ends a leg that waits: what is undecided of it is an error.
+func (s *Service) giveUp(ctx context.Context, l store.Stranded, trouble string) error {
+	err := s.store.InTx(ctx, func(t *store.Tx) error {
+		closed, err := t.CloseStranded(ctx, l.Leg)
+		if err != nil || !closed {
+			return err
+		}
+		failure := &script.Failure{Cause: script.Trouble, Expected: "the case to be run", Actual: trouble}
+		n, err := t.AddErrors(ctx, l.Leg, failure, trouble)
 		if err != nil {
 			return err
 		}
+		e := store.RunEvents{Run: l.Run, Legs: 1, Tally: store.Tally{Results: n, Errors: n}, Events: []any{event{Kind: "leg", Leg: l.Leg, State: "finished", Trouble: trouble}}}
+		return appendAndClose(ctx, t, map[int64]int64{l.Run: l.Project}, []store.RunEvents{e})
+	})
+	if err == nil {
 		s.bell.ring()
 	}
-	return nil
+	return err
 }

@@ -97,6 +97,15 @@ func (t *Tx) NewestBuildOf(ctx context.Context, app int64, versionName, versionC
 	return b, withPackages(ctx, t.tx, []*Build{&b})
 }
 
+// BuildHolding gives the newest build of an app that holds all these packages, or ErrNone.
+func (t *Tx) BuildHolding(ctx context.Context, app int64, digests []string) (int64, error) {
+	var id int64
+	err := t.tx.GetContext(ctx, &id, `
+		select b.id from build b join build_package p on p.build_id = b.id
+		where b.app_id = $1 and p.digest = any($2) group by b.id having count(distinct p.digest) = $3 order by b.id desc limit 1`, app, digests, len(digests))
+	return id, one(err)
+}
+
 // AddBuild makes a build with the next number of its app.
 func (t *Tx) AddBuild(ctx context.Context, project, app int64, versionName, versionCode string) (int64, error) {
 	var id int64

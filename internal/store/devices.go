@@ -39,7 +39,7 @@ type Sideline struct {
 
 const deviceColumns = `
 	select d.id, d.project_id, d.host_id, d.facts, d.state, d.reason, d.since, d.worth, d.last_lease, d.used, d.condition, d.sideline,
-	       (select r.number from lease l join run r on r.id = l.run_id where l.device_id = d.id and l.ended_at is null) as run
+	       (select r.number from lease l join attempt a on a.lease_id = l.id join run r on r.id = a.run_id where l.device_id = d.id and l.ended_at is null) as run
 	from device d `
 
 // Devices gives a project's devices by site and name.
@@ -72,7 +72,7 @@ func (s *Store) Glimpses(ctx context.Context, project int64) ([]Glimpse, error) 
 	err := s.db.SelectContext(ctx, &list, `
 		select d.name, d.site, d.kind, d.platform, d.model, d.os, coalesce(d.facts->>'form', '') as form, d.state, d.reason, d.since,
 		       coalesce(d.facts->>'owner', '') as owner, coalesce(d.facts->>'labels', '') as labels,
-		       case when d.state = 'leased' then coalesce((select r.number from lease l join run r on r.id = l.run_id where l.device_id = d.id and l.ended_at is null), 0) else 0 end as run
+		       case when d.state = 'leased' then coalesce((select r.number from lease l join attempt a on a.lease_id = l.id join run r on r.id = a.run_id where l.device_id = d.id and l.ended_at is null), 0) else 0 end as run
 		from device d where d.project_id = $1 and d.removed_at is null order by d.site, d.name`, project)
 	return list, err
 }
@@ -146,11 +146,11 @@ func (s *Store) Stints(ctx context.Context, lastLease int64, limit int) ([]Stint
 			select l.*, 1 as n from lease l where l.id = $1
 			union all
 			select l.*, p.n + 1 from past p join lease l on l.id = p.before where p.n < $2)
-		select r.number as run, r.purpose, a.name as app, b.version_name, s.name as suite, p.leg_id, p.attempt, p.granted_at, p.ended_at, p.trouble, p.ended_by,
+		select r.number as run, r.purpose, a.name as app, b.version_name, s.name as suite, t.leg_id, t.number as attempt, p.granted_at, p.ended_at, p.trouble, p.ended_by,
 		       (select count(*) from result x where x.lease_id = p.id and x.verdict = 'pass') as passed, (select count(*) from result x where x.lease_id = p.id and x.verdict = 'fail') as failed,
 		       (select count(*) from result x where x.lease_id = p.id and x.verdict = 'error') as errors, (select count(*) from result x where x.lease_id = p.id and x.verdict = 'skip') as skipped
-		from past p join run r on r.id = p.run_id join build b on b.id = r.build_id join app a on a.id = b.app_id
-		     join leg g on g.id = p.leg_id join suite_revision v on v.id = g.revision_id join suite s on s.id = v.suite_id
+		from past p join attempt t on t.lease_id = p.id join run r on r.id = t.run_id join build b on b.id = r.build_id join app a on a.id = b.app_id
+		     join leg g on g.id = t.leg_id join suite_revision v on v.id = g.revision_id join suite s on s.id = v.suite_id
 		order by p.n`, lastLease, limit)
 	return list, err
 }

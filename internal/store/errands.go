@@ -179,21 +179,22 @@ func (t *Tx) SetSideline(ctx context.Context, id int64, in Sideline) error {
 	return one(t.tx.GetContext(ctx, &got, `update device set sideline = $2 where id = $1 and sideline is not null returning id`, id, toJSON(in)))
 }
 
-// Halted is a virtual device that is off while legs wait for one of its class.
+// Halted is a virtual device that is off while legs wait that could use it.
 type Halted struct {
 	ID        int64              `db:"id"`
 	ProjectID int64              `db:"project_id"`
 	HostID    int64              `db:"host_id"`
 	Name      string             `db:"name"`
-	Class     string             `db:"class"`
 	Legs      int                `db:"legs"`
-	Coming    int                `db:"coming"` // devices of the class that serve, or will
+	Coming    int                `db:"coming"` // devices of the class that are at work or boot
 	Facts     JSON[fleet.Device] `db:"facts"`
 	Load      JSON[link.Load]    `db:"load"`
 	Offer     JSON[link.Offer]   `db:"offer"`
 }
 
-// HaltedWanted gives the halted devices that waiting legs could use.
+// HaltedWanted gives the halted devices that legs could use which have waited for a moment:
+// those that are placed at once need none of them. Devices that are idle do not serve
+// these legs, or they would have been placed.
 func (s *Store) HaltedWanted(ctx context.Context) ([]Halted, error) {
 	var list []Halted
 	var any bool
@@ -202,15 +203,35 @@ func (s *Store) HaltedWanted(ctx context.Context) ([]Halted, error) {
 	}
 	err := s.db.SelectContext(ctx, &list, `
 		with wanted as (
-			select project_id, kind, model, platform, os, count(*) as legs from leg
-			where run_id in (select id from run where finished_at is null) and state = 'waiting' group by 1, 2, 3, 4, 5)
-		select d.id, d.project_id, d.host_id, d.name, d.facts, h.load, h.offer, concat_ws('/', d.kind, d.model, d.platform, d.os) as class, w.legs,
+			select project_id, kind, model, platform, os, device_id, avoid || never as avoid, count(*) as legs from leg
+			where run_id in (select id from run where finished_at is null and created_at < now() - interval '300 ms') and state = 'waiting' group by 1, 2, 3, 4, 5, 6, 7)
+		select d.id, d.project_id, d.host_id, d.name, d.facts, h.load, h.offer, sum(w.legs) as legs,
 		       (select count(*) from device o where o.project_id = d.project_id and o.kind = d.kind and o.model = d.model and o.platform = d.platform and o.os = d.os
-		          and o.state in ('idle', 'leased', 'resetting', 'booting')) as coming
+		          and o.state in ('leased', 'resetting', 'booting')) as coming
 		from wanted w join device d on d.project_id = w.project_id and d.kind = w.kind and d.model = w.model and d.platform = w.platform and d.os = w.os
+		     and (w.device_id is null or w.device_id = d.id) and not d.id = any(w.avoid)
 		     join host h on h.id = d.host_id and h.instance is not null
-		where d.state = 'halted' order by d.used, d.name limit 200`)
+		where d.state = 'halted' group by d.id, h.id order by d.used, d.name limit 200`)
 	return list, err
+}
+
+// IdleVirtual gives the names of the virtual devices of hosts that have been idle for a
+// moment, and that nothing is being done to.
+func (s *Store) IdleVirtual(ctx context.Context, hosts []int64) (map[int64][]string, error) {
+	var rows []struct {
+		Host int64  `db:"host_id"`
+		Name string `db:"name"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `
+		select host_id, name from device d
+		where host_id = any($1) and state = 'idle' and kind in ('emulator', 'simulator') and since < now() - interval '1 s' and removed_at is null
+		  and not exists (select 1 from errand e where e.host_id = d.host_id and e.device = d.name and e.done_at is null)
+		order by since, name`, hosts)
+	out := map[int64][]string{}
+	for _, r := range rows {
+		out[r.Host] = append(out[r.Host], r.Name)
+	}
+	return out, err
 }
 
 // RuledDevices gives the devices that may be used at certain hours only.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"strings"
 	"time"
+	"yamato/internal/core/fleet"
 )
 
 // like makes a pattern that finds what a person typed as it stands.
@@ -78,25 +79,25 @@ func (s *Store) LastFailures(ctx context.Context, project int64, limit int) ([]L
 
 // Waiting is how many legs of a run wait for one class of device.
 type Waiting struct {
-	Run      int64  `db:"run"`
-	Kind     string `db:"kind"`
-	Model    string `db:"model"`
-	Platform string `db:"platform"`
-	OS       string `db:"os"`
-	Language string `db:"language"`
-	AskedBy  string `db:"asked_by"`
-	Never    Int64s `db:"never"` // none of these devices
-	Legs     int    `db:"legs"`
+	Run      int64              `db:"run"`
+	Kind     string             `db:"kind"`
+	Model    string             `db:"model"`
+	Platform string             `db:"platform"`
+	OS       string             `db:"os"`
+	Levels   JSON[fleet.Levels] `db:"levels"`
+	AskedBy  string             `db:"asked_by"`
+	Never    Int64s             `db:"never"` // none of these devices
+	Legs     int                `db:"legs"`
 }
 
 // WaitingLegs gives what waits, oldest run first.
 func (s *Store) WaitingLegs(ctx context.Context, project int64, limit int) ([]Waiting, error) {
 	list := []Waiting{}
 	err := s.db.SelectContext(ctx, &list, `
-		select r.number as run, l.kind, l.model, l.platform, l.os, l.language, r.asked_by, l.never, count(*) as legs
+		select r.number as run, l.kind, l.model, l.platform, l.os, l.levels, r.asked_by, l.never || l.avoid as never, count(*) as legs
 		from run r join leg l on l.run_id = r.id
 		where r.project_id = $1 and r.finished_at is null and l.state = 'waiting'
-		group by r.number, r.asked_by, l.kind, l.model, l.platform, l.os, l.language, l.never order by r.number, l.model, l.os limit $2`, project, limit)
+		group by 1, 8, l.kind, l.model, l.platform, l.os, l.levels, 7 order by r.number, l.model, l.os limit $2`, project, limit)
 	return list, err
 }
 

@@ -102,6 +102,29 @@ func (s *Store) StrandedLegs(ctx context.Context, patience time.Duration, limit 
 	return list, err
 }
 
+// Forsaken gives the legs that have waited since before a time while there is no device any
+// more that could take them, with the name and state of one that could have: it was
+// removed, or it is among those that never fit on their host.
+func (s *Store) Forsaken(ctx context.Context, patience time.Duration, never []int64, limit int) ([]Stranded, error) {
+	var list []Stranded
+	err := s.db.SelectContext(ctx, &list, `
+		select l.id as leg_id, l.project_id, l.run_id, coalesce(gone.name, '') as device, coalesce(gone.state, '') as state, '' as reason
+		from run r join leg l on l.run_id = r.id and l.state = 'waiting'
+		     left join lateral (
+			select d.name, case when d.removed_at is null then 'halted' else 'removed' end as state from device d
+			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os
+			  and (l.device_id is null or l.device_id = d.id) and not d.id = any(l.never)
+			order by d.removed_at desc nulls first limit 1) gone on true
+		where r.finished_at is null and r.created_at < now() - $1 * interval '1 ms'
+		  and not exists (
+			select 1 from device d
+			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os
+			  and (l.device_id is null or l.device_id = d.id) and not d.id = any(l.never)
+			  and case when d.removed_at is null then not d.id = any($2) else d.removed_at > now() - $1 * interval '1 ms' end)
+		order by l.id limit $3`, patience.Milliseconds(), append([]int64{}, never...), limit)
+	return list, err
+}
+
 // CloseStranded finishes a leg that still waits, and reports whether it did.
 func (t *Tx) CloseStranded(ctx context.Context, leg int64) (bool, error) {
 	var ids []int64
@@ -120,7 +143,7 @@ func (t *Tx) AddErrors(ctx context.Context, leg int64, failure any, sentence str
 	err := t.tx.SelectContext(ctx, &n, `
 		insert into result (project_id, lease_id, case_index, run_id, leg_id, verdict, took_ms, sentence, failure)
 		select g.project_id, coalesce(l.id, -g.id), c, g.run_id, g.id, 'error', 0, $3, $2::jsonb
-		from leg g cross join lateral (select max(id) as id from lease where leg_id = g.id) l cross join unnest(g.todo) as c
+		from leg g cross join lateral (select max(lease_id) as id from attempt where leg_id = g.id) l cross join unnest(g.todo) as c
 		where g.id = $1
 		on conflict (lease_id, case_index) do nothing returning 1`, leg, toJSON(failure), sentence)
 	return len(n), err
@@ -209,10 +232,16 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 		run, leg, attempt, todo = append(run, placed[l].Run), append(leg, legs[i]), append(attempt, placed[l].Attempts), append(todo, array(placed[l].Todo))
 	}
 	if err := t.exec(ctx, `
-		insert into lease (id, project_id, device_id, host_id, run_id, leg_id, attempt, todo, before, expires_at)
-		select n, p, d, h, r, l, a, t::int[], b, now() + $10 * interval '1 ms'
-		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::int[], $8::text[], $9::bigint[]) as x(n, p, d, h, r, l, a, t, b)`,
-		number, project, device, host, run, leg, attempt, todo, before, ttl.Milliseconds()); err != nil {
+		insert into lease (id, project_id, device_id, host_id, before, expires_at)
+		select n, p, d, h, b, now() + $6 * interval '1 ms'
+		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[]) as x(n, p, d, h, b)`,
+		number, project, device, host, before, ttl.Milliseconds()); err != nil {
+		return 0, err
+	}
+	if err := t.exec(ctx, `
+		insert into attempt (lease_id, project_id, run_id, leg_id, number, todo)
+		select n, p, r, l, a, t::int[] from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::text[]) as x(n, p, r, l, a, t)`,
+		number, project, run, leg, attempt, todo); err != nil {
 		return 0, err
 	}
 	return len(number), t.exec(ctx, `update run set state = 'running', started_at = now() where id = any($1) and state = 'queued'`, run)
@@ -220,26 +249,26 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 
 // Assignment is a live lease with all that a host needs to carry it out.
 type Assignment struct {
-	Lease       int64  `db:"id"`
-	Device      string `db:"device"`
-	RunID       int64  `db:"run_id"`
-	Run         int64  `db:"run"`
-	AppID       int64  `db:"app_id"`
-	RevisionID  int64  `db:"revision_id"`
-	Attempt     int    `db:"attempt"`
-	Kind        string `db:"kind"`
-	Model       string `db:"model"`
-	Platform    string `db:"platform"`
-	OS          string `db:"os"`
-	Language    string `db:"language"`
-	PackageBlob string `db:"package_blob"`
-	ProjectID   int64  `db:"project_id"`
-	Cases       Ints   `db:"todo"`
-	Seed        int64  `db:"seed"`
-	RealTime    bool   `db:"real_time"`
-	Leave       bool   `db:"leave_installed"`
-	LastSeq     int64  `db:"last_seq"`
-	TTLMS       int64  `db:"ttl_ms"`
+	Lease       int64              `db:"id"`
+	Device      string             `db:"device"`
+	RunID       int64              `db:"run_id"`
+	Run         int64              `db:"run"`
+	AppID       int64              `db:"app_id"`
+	RevisionID  int64              `db:"revision_id"`
+	Attempt     int                `db:"attempt"`
+	Kind        string             `db:"kind"`
+	Model       string             `db:"model"`
+	Platform    string             `db:"platform"`
+	OS          string             `db:"os"`
+	Levels      JSON[fleet.Levels] `db:"levels"`
+	PackageBlob string             `db:"package_blob"`
+	ProjectID   int64              `db:"project_id"`
+	Cases       Ints               `db:"todo"`
+	Seed        int64              `db:"seed"`
+	RealTime    bool               `db:"real_time"`
+	Leave       bool               `db:"leave_installed"`
+	LastSeq     int64              `db:"last_seq"`
+	TTLMS       int64              `db:"ttl_ms"`
 }
 
 // LiveLease is a lease of a host's that has not ended.
@@ -266,13 +295,14 @@ func (s *Store) LiveLeases(ctx context.Context, host, link int64, all bool) ([]L
 func (s *Store) Assignments(ctx context.Context, leases []int64) ([]Assignment, error) {
 	var list []Assignment
 	err := s.db.SelectContext(ctx, &list, `
-		select l.id, d.name as device, l.run_id, r.number as run, b.app_id, g.revision_id, l.attempt, g.kind, g.model, g.platform, g.os, g.language,
-		       l.project_id, g.digest as package_blob, l.todo, r.seed, r.real_time, r.leave_installed, l.last_seq,
+		select l.id, d.name as device, a.run_id, r.number as run, b.app_id, g.revision_id, a.number as attempt, g.kind, g.model, g.platform, g.os, g.levels,
+		       l.project_id, g.digest as package_blob, a.todo, r.seed, r.real_time, r.leave_installed, l.last_seq,
 		       greatest(0, extract(epoch from l.expires_at - now()) * 1000)::bigint as ttl_ms
 		from lease l
+		join attempt a on a.lease_id = l.id
 		join device d on d.id = l.device_id
-		join leg g on g.id = l.leg_id
-		join run r on r.id = l.run_id
+		join leg g on g.id = a.leg_id
+		join run r on r.id = a.run_id
 		join build b on b.id = r.build_id
 		where l.id = any($1) and l.ended_at is null
 		order by l.id`, leases)
@@ -350,13 +380,14 @@ type Held struct {
 }
 
 const heldColumns = `
-	select l.id, l.project_id, l.host_id, l.device_id, l.run_id, l.leg_id, l.attempt, l.ended_at is not null as ended, l.began_at is not null as began,
-	       l.end_asked, l.last_seq, g.state as leg_state, g.cases, l.todo, g.avoid, g.used_error, g.used_fail, g.device_id is not null as pinned,
+	select l.id, l.project_id, l.host_id, l.device_id, a.run_id, a.leg_id, a.number as attempt, l.ended_at is not null as ended, l.began_at is not null as began,
+	       l.end_asked, l.last_seq, g.state as leg_state, g.cases, a.todo, g.avoid, g.used_error, g.used_fail, g.device_id is not null as pinned,
 	       d.name as device, d.last_lease, d.state as dev_state, d.ready_state, d.ready_reason, d.sideline is not null as sidelined, d.removed_at is not null as removed, coalesce(d.sideline->>'reason', '') as side_reason, r.after_error, r.repeat_failed, b.app_id
 	from lease l
-	join leg g on g.id = l.leg_id
+	join attempt a on a.lease_id = l.id
+	join leg g on g.id = a.leg_id
 	join device d on d.id = l.device_id
-	join run r on r.id = l.run_id
+	join run r on r.id = a.run_id
 	join build b on b.id = r.build_id `
 
 // HeldBy locks leases by number, in order.
@@ -537,7 +568,7 @@ func (s *Store) MayRead(ctx context.Context, project int64, digest string) (bool
 	var ok bool
 	err := s.db.GetContext(ctx, &ok, `
 		select exists (
-			select 1 from lease l join leg g on g.id = l.leg_id join suite_revision v on v.id = g.revision_id
+			select 1 from lease l join attempt a on a.lease_id = l.id join leg g on g.id = a.leg_id join suite_revision v on v.id = g.revision_id
 			where l.project_id = $1 and l.ended_at is null and (g.digest = $2 or v.digest = $2))`, project, digest)
 	return ok, err
 }
@@ -551,10 +582,10 @@ func (t *Tx) Troubles(ctx context.Context, lastLease int64, limit int) ([]fleet.
 	}
 	err := t.tx.SelectContext(ctx, &rows, `
 		with recursive past as (
-			select l.ended_at, l.ended_by, l.before, l.run_id, 1 as n from lease l where l.id = $1
+			select l.id, l.ended_at, l.ended_by, l.before, 1 as n from lease l where l.id = $1
 			union all
-			select l.ended_at, l.ended_by, l.before, l.run_id, p.n + 1 from past p join lease l on l.id = p.before where p.n < $2)
-		select p.ended_at, b.app_id from past p join run r on r.id = p.run_id join build b on b.id = r.build_id
+			select l.id, l.ended_at, l.ended_by, l.before, p.n + 1 from past p join lease l on l.id = p.before where p.n < $2)
+		select p.ended_at, b.app_id from past p join attempt a on a.lease_id = p.id join run r on r.id = a.run_id join build b on b.id = r.build_id
 		where p.ended_by = 'device' and p.ended_at is not null order by p.n`, lastLease, limit)
 	out := make([]fleet.Trouble, len(rows))
 	for i, r := range rows {

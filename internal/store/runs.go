@@ -1,8 +1,10 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"yamato/internal/core/fleet"
@@ -62,10 +64,14 @@ type NewLeftOut struct {
 type NewRun struct {
 	Run            Run
 	IdempotencyKey string
-	KnownOf        int64 // a run whose knowledge of the app this one shares, 0 for what is known now
+	Digest         []byte // of what was asked, by which a call that is made again is known
+	KnownOf        int64  // a run whose knowledge of the app this one shares, 0 for what is known now
 	Legs           []NewLeg
 	LeftOut        []NewLeftOut
 }
+
+// ErrOtherCall tells that a key was given before, to a call that asked for something else.
+var ErrOtherCall = errors.New("this idempotency key belongs to another call")
 
 // AddRun makes a run with its legs in one transaction and gives its number. The
 // same idempotency key gives the same run.
@@ -73,8 +79,15 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 	err = s.InTx(ctx, func(t *Tx) error {
 		r := n.Run
 		if n.IdempotencyKey != "" {
-			err := t.tx.GetContext(ctx, &number, `select number from run where project_id = $1 and idempotency_key = $2`, r.ProjectID, n.IdempotencyKey)
-			if one(err) != ErrNone {
+			var before struct {
+				Number int64  `db:"number"`
+				Digest []byte `db:"idempotency_digest"`
+			}
+			err := t.tx.GetContext(ctx, &before, `select number, idempotency_digest from run where project_id = $1 and idempotency_key = $2`, r.ProjectID, n.IdempotencyKey)
+			if number = before.Number; one(err) != ErrNone {
+				if err == nil && before.Digest != nil && !bytes.Equal(before.Digest, n.Digest) {
+					return ErrOtherCall
+				}
 				return err
 			}
 		}
@@ -84,9 +97,9 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 		}
 		if err := t.tx.GetContext(ctx, &row, `
 			with n as (update project set next_run = next_run + 1 where id = $1 returning next_run - 1 as number)
-			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language, real_time, asked_by, idempotency_key, open_legs, legs, expected, leave_installed, lineup)
-			select $1, number, $2, $3, 'queued', $4, $5, $6, $7, $8, $9, nullif($10, ''), $11, $11, $12, $13, $14 from n returning id, number`,
-			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy, n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup); err != nil {
+			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language, real_time, asked_by, idempotency_key, open_legs, legs, expected, leave_installed, lineup, idempotency_digest)
+			select $1, number, $2, $3, 'queued', $4, $5, $6, $7, $8, $9, nullif($10, ''), $11, $11, $12, $13, $14, $15 from n returning id, number`,
+			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy, n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup, n.Digest); err != nil {
 			return err
 		}
 		number = row.Number
@@ -151,22 +164,22 @@ func (t *Tx) addLegs(ctx context.Context, project, run int64, legs []NewLeg) err
 	n := len(legs)
 	never := make([]string, n)
 	revision, digest, device := make([]int64, n), make([]string, n), make([]*int64, n)
-	kind, model, platform, os, language, cases := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	kind, model, platform, os, levels, cases := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 	for i, l := range legs {
 		c := l.Combination
 		revision[i], digest[i], device[i], cases[i] = l.RevisionID, l.Digest, l.Device, array(l.Cases)
 		never[i] = array(l.Never)
-		kind[i], model[i], platform[i], os[i], language[i] = c.Kind, c.Model, c.Platform, c.OS, c.Language
+		kind[i], model[i], platform[i], os[i], levels[i] = c.Kind, c.Model, c.Platform, c.OS, toJSON(c.Levels)
 	}
 	return t.exec(ctx, `
 		with new as (
-			insert into leg (project_id, run_id, position, revision_id, digest, device_id, kind, model, platform, os, language, cases, todo, never)
-			select $1, $2, n - 1, revision, digest, device, kind, model, platform, os, language, cases::int[], cases::int[], never::bigint[]
+			insert into leg (project_id, run_id, position, revision_id, digest, device_id, kind, model, platform, os, levels, cases, todo, never)
+			select $1, $2, n - 1, revision, digest, device, kind, model, platform, os, levels::jsonb, cases::int[], cases::int[], never::bigint[]
 			from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::text[], $8::text[], $9::text[], $10::text[], $11::text[], $12::text[])
-			     with ordinality as l(revision, digest, device, kind, model, platform, os, language, cases, never, n)
+			     with ordinality as l(revision, digest, device, kind, model, platform, os, levels, cases, never, n)
 			order by n returning id)
 		insert into dirty (sort, id) select 2, id from new`,
-		project, run, revision, digest, device, kind, model, platform, os, language, cases, never)
+		project, run, revision, digest, device, kind, model, platform, os, levels, cases, never)
 }
 
 const runColumns = `
@@ -188,6 +201,7 @@ type RunFilter struct {
 	State   string
 	Verdict string
 	Build   string // number or version
+	AskedBy string
 }
 
 // Runs gives runs, newest first, before the given number (0 for the newest).
@@ -195,10 +209,10 @@ func (s *Store) Runs(ctx context.Context, project int64, f RunFilter, before int
 	list := []Run{}
 	err := s.db.SelectContext(ctx, &list, runColumns+`
 		where r.project_id = $1 and r.purpose = 'suite' and ($2::bigint = 0 or r.number < $2)
-		  and ($4 = '' or r.state = $4) and ($5 = '' or r.verdict = $5) and ($6 = '' or b.number::text = $6 or b.version_name = $6)
+		  and ($4 = '' or r.state = $4) and ($5 = '' or r.verdict = $5) and ($6 = '' or b.number::text = $6 or b.version_name = $6) and ($9 = '' or r.asked_by = $9)
 		  and ($7 = '' or r.number::text = $7 or a.name ilike $8 or b.version_name ilike $8 or r.asked_by ilike $8 or exists (
 			select 1 from leg l join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id where l.run_id = r.id and s.name ilike $8))
-		order by r.number desc limit $3`, project, before, limit, f.State, f.Verdict, f.Build, f.Q, like(f.Q))
+		order by r.number desc limit $3`, project, before, limit, f.State, f.Verdict, f.Build, f.Q, like(f.Q), f.AskedBy)
 	return list, err
 }
 
@@ -228,29 +242,30 @@ func (s *Store) Marks(ctx context.Context, project int64) (Marks, error) {
 
 // Leg is one shard in one combination.
 type Leg struct {
-	ID          int64            `db:"id"`
-	RunID       int64            `db:"run_id"`
-	Position    int              `db:"position"`
-	RevisionID  int64            `db:"revision_id"`
-	Suite       string           `db:"suite"`
-	SuiteDigest string           `db:"suite_digest"`
-	CaseNames   JSON[[]CaseName] `db:"case_names"`
-	Kind        string           `db:"kind"`
-	Model       string           `db:"model"`
-	Platform    string           `db:"platform"`
-	OS          string           `db:"os"`
-	Language    string           `db:"language"`
-	Cases       Ints             `db:"cases"`
-	State       string           `db:"state"`
-	Attempts    int              `db:"attempts"`
-	Digest      string           `db:"digest"`    // of the package
-	DeviceID    *int64           `db:"device_id"` // this one and no other
-	Never       Int64s           `db:"never"`     // none of these
+	ID          int64              `db:"id"`
+	RunID       int64              `db:"run_id"`
+	Position    int                `db:"position"`
+	RevisionID  int64              `db:"revision_id"`
+	Suite       string             `db:"suite"`
+	SuiteDigest string             `db:"suite_digest"`
+	CaseNames   JSON[[]CaseName]   `db:"case_names"`
+	Kind        string             `db:"kind"`
+	Model       string             `db:"model"`
+	Platform    string             `db:"platform"`
+	OS          string             `db:"os"`
+	Levels      JSON[fleet.Levels] `db:"levels"`
+	Cases       Ints               `db:"cases"`
+	State       string             `db:"state"`
+	Attempts    int                `db:"attempts"`
+	Digest      string             `db:"digest"`    // of the package
+	DeviceID    *int64             `db:"device_id"` // this one and no other
+	Device      *string            `db:"device"`    // its name
+	Never       Int64s             `db:"never"`     // none of these, with those that it is not to go to again
 }
 
 // Combination is the leg's.
 func (l Leg) Combination() fleet.Combination {
-	return fleet.Combination{Kind: l.Kind, Model: l.Model, Platform: l.Platform, OS: l.OS, Language: l.Language}
+	return fleet.Combination{Class: fleet.Class{Kind: l.Kind, Model: l.Model, Platform: l.Platform, OS: l.OS}, Levels: l.Levels.V}
 }
 
 // Legs gives the legs of a run in order.
@@ -258,8 +273,8 @@ func (s *Store) Legs(ctx context.Context, run int64) ([]Leg, error) {
 	list := []Leg{}
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, l.run_id, l.position, l.revision_id, s.name as suite, v.digest as suite_digest, v.cases as case_names,
-		       l.kind, l.model, l.platform, l.os, l.language, l.cases, l.state, l.attempts, l.digest, l.device_id, l.never
-		from leg l join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id
+		       l.kind, l.model, l.platform, l.os, l.levels, l.cases, l.state, l.attempts, l.digest, l.device_id, d.name as device, l.never || l.avoid as never
+		from leg l left join device d on d.id = l.device_id join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id
 		where l.run_id = $1 order by l.position`, run)
 	return list, err
 }
@@ -294,8 +309,8 @@ type Result struct {
 }
 
 const resultColumns = `
-	select r.leg_id, r.lease_id, coalesce(l.attempt, 0) as attempt, coalesce(d.name, '') as device, r.case_index, r.verdict, r.took_ms, r.sentence, r.created_at, coalesce(r.failure, 'null') as failure, coalesce(r.steps, '[]') as steps
-	from result r left join lease l on l.id = r.lease_id left join device d on d.id = l.device_id `
+	select r.leg_id, r.lease_id, coalesce(a.number, 0) as attempt, coalesce(d.name, '') as device, r.case_index, r.verdict, r.took_ms, r.sentence, r.created_at, coalesce(r.failure, 'null') as failure, coalesce(r.steps, '[]') as steps
+	from result r left join lease l on l.id = r.lease_id left join attempt a on a.lease_id = l.id left join device d on d.id = l.device_id `
 
 // CrossingResults gives the results of one case in one leg, oldest attempt first.
 func (s *Store) CrossingResults(ctx context.Context, leg int64, index int) ([]Result, error) {
@@ -309,8 +324,8 @@ func (s *Store) CrossingResults(ctx context.Context, leg int64, index int) ([]Re
 func (s *Store) Failures(ctx context.Context, run int64) ([]Result, error) {
 	list := []Result{}
 	err := s.db.SelectContext(ctx, &list, `
-		select r.leg_id, r.lease_id, coalesce(l.attempt, 0) as attempt, coalesce(d.name, '') as device, r.case_index, r.verdict, r.took_ms, r.sentence, coalesce(case when r.verdict <> 'pass' then r.failure end, 'null') as failure
-		from result r left join lease l on l.id = r.lease_id left join device d on d.id = l.device_id
+		select r.leg_id, r.lease_id, coalesce(a.number, 0) as attempt, coalesce(d.name, '') as device, r.case_index, r.verdict, r.took_ms, r.sentence, coalesce(case when r.verdict <> 'pass' then r.failure end, 'null') as failure
+		from result r left join lease l on l.id = r.lease_id left join attempt a on a.lease_id = l.id left join device d on d.id = l.device_id
 		where r.run_id = $1 order by r.lease_id, r.case_index`, run)
 	return list, err
 }
@@ -319,8 +334,8 @@ func (s *Store) Failures(ctx context.Context, run int64) ([]Result, error) {
 func (s *Store) BriefResults(ctx context.Context, run int64) ([]Result, error) {
 	list := []Result{}
 	err := s.db.SelectContext(ctx, &list, `
-		select r.leg_id, r.lease_id, coalesce(l.attempt, 0) as attempt, coalesce(d.name, '') as device, r.case_index, r.verdict, r.took_ms, r.sentence
-		from result r left join lease l on l.id = r.lease_id left join device d on d.id = l.device_id
+		select r.leg_id, r.lease_id, coalesce(a.number, 0) as attempt, coalesce(d.name, '') as device, r.case_index, r.verdict, r.took_ms, r.sentence
+		from result r left join lease l on l.id = r.lease_id left join attempt a on a.lease_id = l.id left join device d on d.id = l.device_id
 		where r.run_id = $1 order by r.lease_id, r.case_index`, run)
 	return list, err
 }
@@ -350,8 +365,8 @@ type Attempt struct {
 func (s *Store) Attempts(ctx context.Context, run int64) ([]Attempt, error) {
 	list := []Attempt{}
 	err := s.db.SelectContext(ctx, &list, `
-		select l.id, l.leg_id, l.attempt, d.name as device, l.granted_at, l.ended_at, l.ended_by, l.trouble
-		from leg g join lease l on l.leg_id = g.id join device d on d.id = l.device_id where g.run_id = $1 order by l.id`, run)
+		select l.id, a.leg_id, a.number as attempt, d.name as device, l.granted_at, l.ended_at, l.ended_by, l.trouble
+		from leg g join attempt a on a.leg_id = g.id join lease l on l.id = a.lease_id join device d on d.id = l.device_id where g.run_id = $1 order by l.id`, run)
 	return list, err
 }
 
@@ -359,8 +374,8 @@ func (s *Store) Attempts(ctx context.Context, run int64) ([]Attempt, error) {
 func (s *Store) LegAttempts(ctx context.Context, leg int64) ([]Attempt, error) {
 	list := []Attempt{}
 	err := s.db.SelectContext(ctx, &list, `
-		select l.id, l.leg_id, l.attempt, d.name as device, l.granted_at, l.ended_at, l.ended_by, l.trouble, coalesce(l.circumstances, 'null') as circumstances
-		from lease l join device d on d.id = l.device_id where l.leg_id = $1 order by l.id`, leg)
+		select l.id, a.leg_id, a.number as attempt, d.name as device, l.granted_at, l.ended_at, l.ended_by, l.trouble, coalesce(l.circumstances, 'null') as circumstances
+		from attempt a join lease l on l.id = a.lease_id join device d on d.id = l.device_id where a.leg_id = $1 order by l.id`, leg)
 	return list, err
 }
 
@@ -390,13 +405,13 @@ func (s *Store) EvidenceOf(ctx context.Context, run int64) ([]Evidence, error) {
 func (s *Store) CrossingEvidence(ctx context.Context, run, leg int64, index int) ([]Evidence, error) {
 	list := []Evidence{}
 	err := s.db.SelectContext(ctx, &list, evidenceColumns+`
-		where e.run_id = $1 and l.leg_id = $2 and e.case_index in ($3, -1) order by e.lease_id, e.case_index, e.id`, run, leg, index)
+		where e.run_id = $1 and a.leg_id = $2 and e.case_index in ($3, -1) order by e.lease_id, e.case_index, e.id`, run, leg, index)
 	return list, err
 }
 
 const evidenceColumns = `
-	select e.id, e.lease_id, l.leg_id, l.attempt, d.name as device, e.case_index, e.sort, e.name, e.media_type, e.digest, e.size
-	from evidence e join lease l on l.id = e.lease_id join device d on d.id = l.device_id `
+	select e.id, e.lease_id, a.leg_id, a.number as attempt, d.name as device, e.case_index, e.sort, e.name, e.media_type, e.digest, e.size
+	from evidence e join lease l on l.id = e.lease_id join attempt a on a.lease_id = l.id join device d on d.id = l.device_id `
 
 // EvidenceNumbered gives one piece of evidence of the run with that number.
 func (s *Store) EvidenceNumbered(ctx context.Context, project, run, id int64) (Evidence, error) {
@@ -562,8 +577,8 @@ func (t *Tx) CancelWaiting(ctx context.Context, runs []int64) (map[int64]int, er
 func (t *Tx) AskEnd(ctx context.Context, run int64, reason string) error {
 	return t.exec(ctx, `
 		update lease set end_asked = $2 where id in (
-			select lease.id from lease join leg on leg.id = lease.leg_id
-			where leg.run_id = $1 and lease.ended_at is null and lease.end_asked = '' order by lease.id for update of lease)`, run, reason)
+			select lease.id from lease join attempt on attempt.lease_id = lease.id
+			where attempt.run_id = $1 and lease.ended_at is null and lease.end_asked = '' order by lease.id for update of lease)`, run, reason)
 }
 
 // CancelledOpen gives the cancelled runs that have not come to their end.

@@ -63,7 +63,7 @@ func newRecords(t *testing.T, devices, legs int) *records {
 	})
 	n := store.NewRun{Run: store.Run{ProjectID: r.project, BuildID: build, Purpose: "suite", Language: "en-GB", AskedBy: "Aya Torrent"}}
 	for range legs {
-		n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.ID, Digest: "d", Combination: fleet.Of(kaede(0), "en-GB"), Cases: []int{0}})
+		n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.ID, Digest: "d", Combination: fleet.Of(kaede(0), fleet.Levels{{Factor: fleet.Language, Value: "en-GB"}}), Cases: []int{0}})
 	}
 	number, err := r.AddRun(ctx, n)
 	require.NoError(t, err)

@@ -162,9 +162,14 @@ func readKind(r io.ReaderAt, archive *zip.Reader, directory int64) (*Package, er
 
 // unknown refuses a zip that is no package, with a word about what it seems to be.
 func unknown(archive *zip.Reader) error {
-	inner := 0
+	inner, splits, android := 0, 0, false
 	for _, f := range archive.File {
+		base := path.Base(f.Name)
 		switch {
+		case f.Name == "classes.dex" || f.Name == "resources.arsc":
+			android = true
+		case path.Ext(base) == ".apk" && (base == "base.apk" || strings.HasPrefix(base, "split_") || strings.HasPrefix(base, "base-") || strings.HasPrefix(base, "config.")):
+			splits++
 		case f.Name == "BundleConfig.pb":
 			return refuse("make a package for all devices of it (a universal .apk) and hand that in", "the file is an Android app bundle, which no device installs")
 		case strings.Contains(f.Name, ".xcarchive/") || strings.HasPrefix(f.Name, "Products/Applications/"):
@@ -175,8 +180,14 @@ func unknown(archive *zip.Reader) error {
 			inner++
 		}
 	}
-	if inner > 0 {
+	if splits > 1 {
+		return refuse("hand in one package for all devices (a universal .apk); base.apk by itself lacks what the other parts hold", "the file is a container of split packages: %d parts of one app", splits+inner)
+	}
+	if inner += splits; inner > 0 {
 		return refuse("hand in the package itself; of an app that is split in parts, the one package for all devices", "the zip holds %d packages instead of being one", inner)
+	}
+	if android {
+		return refuse("build the package anew; without it the app installs nowhere", "the file looks like an Android package, but holds no AndroidManifest.xml")
 	}
 	return refuse(hintKinds, "the zip holds neither an AndroidManifest.xml, nor an .app with an Info.plist, nor a web app manifest")
 }

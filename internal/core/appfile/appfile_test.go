@@ -138,7 +138,7 @@ func TestWhatIsNoPackageIsRefusedWithAReason(t *testing.T) {
 		"an app bundle":            {zipOf(t, map[string]string{"BundleConfig.pb": "x", "base/manifest/AndroidManifest.xml": "x"}), "an Android app bundle"},
 		"an archive of a build":    {zipOf(t, map[string]string{"K.xcarchive/Products/Applications/K.app/Info.plist": info}), "an archive of a build"},
 		"symbols":                  {zipOf(t, map[string]string{"K.app.dSYM/Contents/Info.plist": info}), "symbols for debugging"},
-		"a set of parts":           {zipOf(t, map[string]string{"base.apk": "x", "config.apk": "x", "toc.pb": "x"}), "holds 2 packages instead of being one"},
+		"a set of parts":           {zipOf(t, map[string]string{"base.apk": "x", "config.apk": "x", "toc.pb": "x"}), "the file is a container of split packages: 2 parts of one app"},
 		"plain text manifest":      {zipOf(t, map[string]string{"AndroidManifest.xml": "<manifest/>"}), "plain text"},
 		"empty manifest":           {zipOf(t, map[string]string{"AndroidManifest.xml": ""}), "not binary XML"},
 		"both":                     {zipOf(t, map[string]string{"AndroidManifest.xml": "", "A.app/Info.plist": info}), "both an Android manifest and an iOS app"},

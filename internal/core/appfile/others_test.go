@@ -305,7 +305,7 @@ func TestAWebBundleNeedsNoMoreThanTheStandardAsksFor(t *testing.T) {
 
 func TestThePackagesOfTheSampleAppHoldUnderOtherTools(t *testing.T) {
 	dir := t.TempDir()
-	packages, err := demo.Packages(demo.Versions[1])
+	packages, err := demo.Packages(demo.Versions[1], time.Now())
 	require.NoError(t, err)
 	kinds := map[appfile.Kind]bool{}
 	for _, one := range packages {
@@ -378,7 +378,7 @@ func with(files map[string]string, name string) func(string) map[string]string {
 }
 
 func TestASigningBlockIsReadWithinItsBounds(t *testing.T) {
-	packages, err := demo.Packages(demo.Versions[0])
+	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
 	whole := packages[0].Data
 	at := bytes.LastIndex(whole, []byte("APK Sig Block 42"))
@@ -391,7 +391,7 @@ func TestASigningBlockIsReadWithinItsBounds(t *testing.T) {
 }
 
 func FuzzAResourceTableRefusesOrReads(f *testing.F) {
-	packages, err := demo.Packages(demo.Versions[1])
+	packages, err := demo.Packages(demo.Versions[1], time.Now())
 	require.NoError(f, err)
 	whole := packages[0].Data
 	manifest := unzip(f, whole, "AndroidManifest.xml")
@@ -419,7 +419,7 @@ func FuzzAWebManifestRefusesOrReads(f *testing.F) {
 }
 
 func FuzzASignatureRefusesOrReads(f *testing.F) {
-	packages, err := demo.Packages(demo.Versions[1])
+	packages, err := demo.Packages(demo.Versions[1], time.Now())
 	require.NoError(f, err)
 	manifest := unzip(f, packages[0].Data, "AndroidManifest.xml")
 	f.Add([]byte("x"))

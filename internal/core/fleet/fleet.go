@@ -3,7 +3,6 @@
 package fleet
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 )
@@ -42,35 +41,6 @@ type Device struct {
 
 // Virtual tells whether the device can be made, emptied and halted.
 func (d Device) Virtual() bool { return d.Kind == Emulator || d.Kind == Simulator }
-
-// Combination names a class of device and what is varied on it.
-type Combination struct {
-	Kind     string `json:"kind"`
-	Model    string `json:"model"`
-	Platform string `json:"platform"`
-	OS       string `json:"os"`
-	Language string `json:"language"` // BCP 47
-}
-
-// Of gives the combination that d belongs to, in a language.
-func Of(d Device, language string) Combination {
-	return Combination{d.Kind, d.Model, d.Platform, d.OS, language}
-}
-
-// Matches reports whether d belongs to c.
-func (c Combination) Matches(d Device) bool {
-	return c.Kind == d.Kind && c.Model == d.Model && c.Platform == d.Platform && c.OS == d.OS
-}
-
-// Label is what people read: "Kaede 7, Android 14", and "Kaede 7, Android 14, real"
-// for real devices, since a virtual one may be of the same model.
-func (c Combination) Label() string {
-	label := fmt.Sprintf("%s, %s %s", c.Model, PlatformName(c.Platform), c.OS)
-	if c.Kind == Real {
-		label += ", real"
-	}
-	return label
-}
 
 // PlatformName writes a platform as its makers do.
 func PlatformName(platform string) string {
@@ -132,14 +102,18 @@ func leading(v string) (n int, rest string) {
 
 // Pick is one wish for devices, as a person writes it: a model, or a model with
 // an OS version, a kind or both: "Kaede 7", "Kaede 7 Android 14", "Kaede 7 14",
-// "Kaede 7 Android 14 real", "Kaede 7 real".
+// "Kaede 7 Android 14 real", "Kaede 7 real"; or one device by its name, "kaede-7-1".
 type Pick string
+
+// Names reports whether p names d and no other.
+func (p Pick) Names(d Device) bool { return strings.EqualFold(strings.TrimSpace(string(p)), d.Name) }
 
 // Takes reports whether d is meant by p.
 func (p Pick) Takes(d Device) bool {
 	want := strings.ToLower(strings.Join(strings.Fields(strings.ReplaceAll(string(p), ",", " ")), " "))
 	model := strings.ToLower(d.Model)
 	return slices.Contains([]string{
+		strings.ToLower(d.Name),
 		model,
 		model + " " + d.OS,
 		model + " " + d.Platform + " " + d.OS,

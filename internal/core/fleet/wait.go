@@ -9,7 +9,7 @@ import (
 // WaitsFor says what keeps a leg of somebody's from being given a device of its
 // combination: the state of the device that is nearest to it, and what a person can
 // do where it is theirs to do. The list holds the devices that it may be given.
-func WaitsFor(c Combination, list []Standing, who string, now time.Time) string {
+func WaitsFor(c Class, list []Standing, who string, now time.Time) string {
 	by := map[string][]Standing{}
 	var closed Reason
 	for _, d := range list {

@@ -9,7 +9,7 @@ import (
 
 func TestALegIsToldWhatItWaitsForAndWhoseTurnItIs(t *testing.T) {
 	monday := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-	kaede := Combination{Kind: Real, Model: "Kaede 7", Platform: "android", OS: "14"}
+	kaede := Class{Kind: Real, Model: "Kaede 7", Platform: "android", OS: "14"}
 	one := func(name, state, reason string) Standing {
 		return Standing{Device: Device{Name: name, Kind: Real, Model: "Kaede 7", Platform: "android", OS: "14"}, State: state, Reason: reason}
 	}
@@ -31,5 +31,5 @@ func TestALegIsToldWhatItWaitsForAndWhoseTurnItIs(t *testing.T) {
 		require.Equal(t, says, WaitsFor(kaede, list, "Aya", monday))
 	}
 	require.Equal(t, "its turn", WaitsFor(kaede, []Standing{bos}, "Bo", monday), "its owner always may")
-	require.Equal(t, "an Aster 12: 1 in use", WaitsFor(Combination{Kind: Real, Model: "Aster 12"}, []Standing{{Device: Device{Kind: Real, Model: "Aster 12"}, State: "leased"}}, "", monday))
+	require.Equal(t, "an Aster 12: 1 in use", WaitsFor(Class{Kind: Real, Model: "Aster 12"}, []Standing{{Device: Device{Kind: Real, Model: "Aster 12"}, State: "leased"}}, "", monday))
 }

@@ -19,11 +19,12 @@ type Candidate struct {
 	Condition fleet.Condition
 }
 
-// Leg is one combination that can run, the package that it takes, and the devices
-// of its class that it never runs on.
+// Leg is one combination that can run, the package that it takes, the one device that it
+// runs on where one was named, and the devices of its class that it never runs on.
 type Leg struct {
 	Combination fleet.Combination
-	Package     int // position among the build's packages
+	Device      int64 // 0 for any of the class
+	Package     int   // position among the build's packages
 	Never       []int64
 }
 
@@ -41,30 +42,42 @@ type Matrix struct {
 }
 
 // Combine makes the combinations of devices that answer to picks (all devices
-// where there are none) in a language, one for each class of device, ordered
-// by platform, model and OS. A class is left out where the packages run on none of
-// its devices, or where none of those is in use; who asks, and when, matters.
-func Combine(packages []appfile.Package, devices []Candidate, picks []fleet.Pick, language, who string, now time.Time) Matrix {
+// where there are none) with levels, one for each class of device, and one for each
+// device that a pick names, which runs there and nowhere else; ordered by platform,
+// model and OS. A class is left out where the packages run on none of its devices, or
+// where none of those is in use; who asks, and when, matters.
+func Combine(packages []appfile.Package, devices []Candidate, picks []fleet.Pick, levels fleet.Levels, who string, now time.Time) Matrix {
 	var m Matrix
 	used := map[fleet.Pick]bool{}
-	classes := map[fleet.Combination][]Candidate{}
+	type group struct {
+		class  fleet.Class
+		device int64
+	}
+	groups := map[group][]Candidate{}
 	sorted := slices.SortedFunc(slices.Values(devices), func(a, b Candidate) int {
 		return cmp.Or(strings.Compare(key(a.Device), key(b.Device)), cmp.Compare(a.ID, b.ID))
 	})
-	var order []fleet.Combination
+	var order []group
 	for _, d := range sorted {
-		if !wanted(d.Device, picks, used) {
-			continue
+		whole, named := wanted(d.Device, picks, used)
+		for of, yes := range map[group]bool{{class: fleet.ClassOf(d.Device)}: whole, {fleet.ClassOf(d.Device), d.ID}: named} {
+			if !yes {
+				continue
+			}
+			if groups[of] == nil {
+				order = append(order, of)
+			}
+			groups[of] = append(groups[of], d)
 		}
-		c := fleet.Of(d.Device, language)
-		if classes[c] == nil {
-			order = append(order, c)
-		}
-		classes[c] = append(classes[c], d)
 	}
+	slices.SortStableFunc(order, func(a, b group) int { // a class before its devices
+		return cmp.Or(strings.Compare(classKey(a.class), classKey(b.class)), cmp.Compare(a.device, b.device))
+	})
 	fits := fleet.NewFitter(packages, now)
-	for _, c := range order {
-		if leg, reasons := combine(fits, c, classes[c], who, now); reasons == nil {
+	for _, of := range order {
+		c := fleet.Combination{Class: of.class, Levels: levels}
+		if leg, reasons := combine(fits, c, groups[of], who, now); reasons == nil {
+			leg.Device = of.device
 			m.Legs = append(m.Legs, leg)
 		} else {
 			m.LeftOut = append(m.LeftOut, LeftOut{c, reasons})
@@ -125,16 +138,25 @@ func outOfUse(d Candidate) (fleet.Reason, bool) {
 	return fleet.Reason{}, false
 }
 
-func wanted(d fleet.Device, picks []fleet.Pick, used map[fleet.Pick]bool) bool {
-	any := len(picks) == 0
+// wanted tells whether picks take a device as one of its class, and whether they name it.
+func wanted(d fleet.Device, picks []fleet.Pick, used map[fleet.Pick]bool) (whole, named bool) {
+	whole = len(picks) == 0
 	for _, p := range picks {
-		if p.Takes(d) {
-			used[p], any = true, true
+		if !p.Takes(d) {
+			continue
+		}
+		used[p] = true
+		if p.Names(d) {
+			named = true
+		} else {
+			whole = true
 		}
 	}
-	return any
+	return whole, named
 }
 
-func key(d fleet.Device) string {
-	return strings.Join([]string{d.Platform, d.Model, d.OS, d.Kind}, "\x00")
+func key(d fleet.Device) string { return classKey(fleet.ClassOf(d)) }
+
+func classKey(c fleet.Class) string {
+	return strings.Join([]string{c.Platform, c.Model, c.OS, c.Kind}, "\x00")
 }

@@ -71,7 +71,7 @@ func TestAFirstBootEndsLockedAndInDialogsThatAreSentAway(t *testing.T) {
 
 func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
 	ctx := context.Background()
-	packages, err := demo.Packages(demo.Versions[0])
+	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
 	for name, c := range map[string]struct {
 		kind, platform string
@@ -130,7 +130,7 @@ func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
 
 func TestAPopUpIsSentAwayAndAnAppThatStaysBehindIsNoticed(t *testing.T) {
 	ctx := context.Background()
-	packages, err := demo.Packages(demo.Versions[0])
+	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
 	d := one(t, fleet.Emulator, "android", with("popup", 1))
 	path, facts := written(t, packages, "android", fleet.Emulator)
@@ -160,7 +160,7 @@ func TestAPopUpIsSentAwayAndAnAppThatStaysBehindIsNoticed(t *testing.T) {
 
 func TestAScreenThatTimesOutIsPutOnAgainUnlessACodeLocksIt(t *testing.T) {
 	ctx := context.Background()
-	packages, err := demo.Packages(demo.Versions[0])
+	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
 	d := one(t, fleet.Real, "android", standin.State{Timeout: 30})
 	path, facts := written(t, packages, "android", fleet.Real)
@@ -224,7 +224,7 @@ func TestChanceOfTroubleIsAFunctionOfTheDevice(t *testing.T) {
 
 func TestAnAppSignedDifferentlyStays(t *testing.T) {
 	ctx := context.Background()
-	packages, err := demo.Packages(demo.Versions[0])
+	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
 	d := one(t, fleet.Real, "android", standin.State{Installed: []fleet.Installed{{ID: demo.ApplicationID, VersionCode: "9", Signer: "abc"}}})
 	path, facts := written(t, packages, "android", fleet.Real)

@@ -3,7 +3,9 @@ package standin
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -14,6 +16,7 @@ import (
 	"yamato/demo"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/matrix"
 	"yamato/internal/host"
 )
 
@@ -54,44 +57,80 @@ func TestEachCheckOfReadinessFailsOnADeviceOfTheDemo(t *testing.T) {
 	require.Len(t, fails, 11)
 }
 
-func TestEachReasonOfFitIsSeenInTheDemo(t *testing.T) {
-	said := map[string]bool{}
-	devices := demoDevices(t)
-	now := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
-	builds := [][]demo.Package{}
-	for _, v := range append(slices.Clone(demo.Versions), demo.Newest) {
-		packages, err := demo.Packages(v)
+// theDays are days on which the demo is to be the same: as it was made, after what expires
+// by then would have, and years later, at a month's end.
+var theDays = []time.Time{time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC), time.Date(2027, 7, 31, 23, 59, 0, 0, time.UTC), time.Date(2032, 2, 29, 3, 0, 0, 0, time.UTC)}
+
+// sample reads all builds of the sample project as they are packed on a day.
+func sample(t *testing.T, day time.Time) [][]appfile.Package {
+	t.Helper()
+	var out [][]appfile.Package
+	read := func(packages []demo.Package, err error) {
 		require.NoError(t, err)
-		builds = append(builds, packages)
-	}
-	for _, v := range demo.CounterVersions {
-		packages, err := demo.CounterPackages(v)
-		require.NoError(t, err)
-		builds = append(builds, packages)
-	}
-	for _, packages := range builds {
-		var read []appfile.Package
+		var build []appfile.Package
 		for _, p := range packages {
 			one, err := appfile.Read(bytes.NewReader(p.Data), int64(len(p.Data)))
 			require.NoError(t, err, p.File)
-			read = append(read, *one)
+			build = append(build, *one)
 		}
-		for _, d := range devices {
-			_, reasons := fleet.Fit(read, d.config.Device, d.state.Installed, now)
-			for _, r := range reasons {
-				require.NotEmpty(t, r.Remedy, r.Why)
-				said[r.Why] = true
+		out = append(out, build)
+	}
+	for _, v := range append(slices.Clone(demo.Versions), demo.Newest) {
+		read(demo.Packages(v, day))
+	}
+	for _, v := range demo.CounterVersions {
+		read(demo.CounterPackages(v))
+	}
+	return out
+}
+
+func TestEachReasonOfFitIsSeenInTheDemoOnAnyDay(t *testing.T) {
+	devices := demoDevices(t)
+	for _, day := range theDays {
+		said := map[string]bool{}
+		for _, build := range sample(t, day) {
+			for _, d := range devices {
+				_, reasons := fleet.Fit(build, d.config.Device, d.state.Installed, day)
+				for _, r := range reasons {
+					require.NotEmpty(t, r.Remedy, r.Why)
+					said[r.Why] = true
+				}
 			}
 		}
+		all := strings.Join(slices.Sorted(maps.Keys(said)), "\n")
+		for _, reason := range []string{
+			"an .ipa runs on real devices only", "a simulator app runs on simulators only", "a test package does not run by itself", "the build holds no Android package (.apk)",
+			"needs Android 14; this one has 13", "its native code is for armeabi-v7a; this one is x86_64", "is made for a tablet; this one is a phone", "requires nfc; this one has none",
+			"is not signed", "it holds no provisioning profile", "the profile expired on " + day.AddDate(0, 0, -day.Day()+1).AddDate(0, -1, 0).Format("2 January 2006"), "the profile does not list this phone",
+			"another app of that id, signed differently, is installed", "a newer version (63) is installed",
+		} {
+			require.Contains(t, all, reason, "%s", day)
+		}
 	}
-	all := strings.Join(slices.Sorted(maps.Keys(said)), "\n")
-	for _, reason := range []string{
-		"an .ipa runs on real devices only", "a simulator app runs on simulators only", "a test package does not run by itself", "the build holds no Android package (.apk)",
-		"needs Android 14; this one has 13", "its native code is for armeabi-v7a; this one is x86_64", "is made for a tablet; this one is a phone", "requires nfc; this one has none",
-		"is not signed", "it holds no provisioning profile", "the profile expired on 30 September 2026", "the profile does not list this phone",
-		"another app of that id, signed differently, is installed", "a newer version (63) is installed",
-	} {
-		require.Contains(t, all, reason)
+}
+
+// What the demo runs, and what it leaves out, is the same on any day; what its cases then
+// find is a function of the seed and of the devices' own clocks.
+func TestTheDemoCoversTheSameOnAnyDay(t *testing.T) {
+	var candidates []matrix.Candidate
+	for name, d := range demoDevices(t) {
+		candidates = append(candidates, matrix.Candidate{ID: int64(len(name)), Standing: fleet.Standing{Device: d.config.Device, State: "idle"}, Condition: fleet.Condition{Installed: d.state.Installed}})
+	}
+	slices.SortFunc(candidates, func(a, b matrix.Candidate) int { return strings.Compare(a.Name, b.Name) })
+	levels, _ := fleet.UsualLevels(nil)
+	date := regexp.MustCompile(`\d+ [A-Z][a-z]+ 20\d\d`)
+	var before string
+	for i, day := range theDays {
+		var b strings.Builder
+		for _, build := range sample(t, day) {
+			m := matrix.Combine(build, candidates, nil, levels, "Aya", day)
+			fmt.Fprintf(&b, "%+v\n", m)
+		}
+		covers := date.ReplaceAllString(b.String(), "a day")
+		if i > 0 {
+			require.Equal(t, before, covers)
+		}
+		before = covers
 	}
 }
 

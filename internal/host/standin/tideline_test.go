@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -61,7 +62,7 @@ func bench(t *testing.T) []host.Device {
 // install puts a version of the sample app on a device.
 func install(t *testing.T, d host.Device, v demo.Version, language string) {
 	t.Helper()
-	packages, err := demo.Packages(v)
+	packages, err := demo.Packages(v, time.Now())
 	require.NoError(t, err)
 	at := map[string]int{"android": 0, "ios": 1}[d.Describe().Platform]
 	path := filepath.Join(t.TempDir(), packages[at].File)

@@ -1,4 +1,7 @@
-package demo
+// Package pack makes packages of apps for stand-ins: an Android package with a binary
+// manifest, resources and a signature, a zip for the iOS simulator, an .ipa with a
+// provisioning profile, a web bundle. Packing the same app gives the same bytes.
+package pack
 
 import (
 	"archive/zip"
@@ -14,6 +17,12 @@ import (
 	"yamato/internal/core/appfile"
 )
 
+// Version is one version of an app.
+type Version struct {
+	Name string // 3.2.0
+	Code int    // 61
+}
+
 // App is what a package is made of.
 type App struct {
 	ID          string
@@ -22,22 +31,26 @@ type App struct {
 	MinimumAPI  int
 	MinimumIOS  string
 	Permissions []string
-	Requires    []string                     // features of hardware, as Android names them
-	Tests       string                       // the app that it tests; "" where it is an app itself
-	Families    []int                        // of devices, as Apple numbers them: 1 phones, 2 tablets; none for both
-	Unsigned    bool                         // without signature, and without provisioning profile
-	Program     []byte                       // nil for a package that no stand-in can start
-	Texts       map[string]map[string]string // by key and language, "" for all; nil for no resource table
-	Profile     time.Time                    // when its provisioning profile expires
-	Extra       map[string][]byte            // entries beside
+	Requires    []string                       // features of hardware, as Android names them
+	Tests       string                         // the app that it tests; "" where it is an app itself
+	Families    []int                          // of devices, as Apple numbers them: 1 phones, 2 tablets; none for both
+	Unsigned    bool                           // without signature, and without provisioning profile
+	Program     []byte                         // nil for a package that no stand-in can start
+	Texts       map[string]map[string]string   // by key and language, "" for all; nil for no resource table
+	Profile     time.Time                      // when its provisioning profile expires
+	Devices     []string                       // hardware ids that its profile lists
+	Maker       string                         // who signs it
+	Key         string                         // names the key that signs it: the same name is the same key, and no secret
+	Icon        func(side int) ([]byte, error) // a PNG; nil for the app's initial
+	Extra       map[string][]byte              // entries beside
 }
 
 // packed is the time that all entries carry, so that packing is repeatable.
 var packed = time.Date(2026, 6, 1, 9, 41, 0, 0, time.UTC)
 
-// PackAndroid makes an Android package with a binary manifest; with texts, it has
+// Android makes an Android package with a binary manifest; with texts, it has
 // a resource table and an icon, and is signed.
-func PackAndroid(a App) ([]byte, error) {
+func Android(a App) ([]byte, error) {
 	entries := []entry{{"AndroidManifest.xml", manifest(a)}}
 	if a.Program != nil {
 		entries = append(entries, entry{appfile.ProgramAndroid, a.Program})
@@ -46,7 +59,7 @@ func PackAndroid(a App) ([]byte, error) {
 	if a.Texts == nil || a.Unsigned {
 		return zipped(entries)
 	}
-	picture, err := icon(192)
+	picture, err := a.icon(192)
 	if err != nil {
 		return nil, err
 	}
@@ -56,7 +69,7 @@ func PackAndroid(a App) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return signAndroid(data)
+	return signAndroid(a, data)
 }
 
 func extra(a App) []entry {
@@ -67,25 +80,25 @@ func extra(a App) []entry {
 	return out
 }
 
-// PackSimulator makes the zip of an iOS simulator app, with a binary Info.plist.
-func PackSimulator(a App) ([]byte, error) {
-	return packIOS(a, a.Name+".app/", "iPhoneSimulator", nil)
+// Simulator makes the zip of an iOS simulator app, with a binary Info.plist.
+func Simulator(a App) ([]byte, error) {
+	return ios(a, a.Name+".app/", "iPhoneSimulator", nil)
 }
 
-// PackDevice makes an iOS device package, with a provisioning profile.
-func PackDevice(a App) ([]byte, error) {
+// Device makes an iOS device package, with a provisioning profile.
+func Device(a App) ([]byte, error) {
 	dir := "Payload/" + a.Name + ".app/"
 	if a.Unsigned {
-		return packIOS(a, dir, "iPhoneOS", nil)
+		return ios(a, dir, "iPhoneOS", nil)
 	}
-	p, err := profile(a.ID, a.Profile)
+	p, err := profile(a)
 	if err != nil {
 		return nil, err
 	}
-	return packIOS(a, dir, "iPhoneOS", []entry{{dir + "embedded.mobileprovision", p}})
+	return ios(a, dir, "iPhoneOS", []entry{{dir + "embedded.mobileprovision", p}})
 }
 
-func packIOS(a App, dir, platform string, entries []entry) ([]byte, error) {
+func ios(a App, dir, platform string, entries []entry) ([]byte, error) {
 	families := a.Families
 	if families == nil {
 		families = []int{1, 2}
@@ -95,12 +108,12 @@ func packIOS(a App, dir, platform string, entries []entry) ([]byte, error) {
 		"CFBundlePackageType": "APPL", "CFBundleShortVersionString": a.Version.Name, "CFBundleVersion": strconv.Itoa(a.Version.Code),
 		"CFBundleSupportedPlatforms": []string{platform}, "DTPlatformVersion": "18.2", "MinimumOSVersion": a.MinimumIOS, "UIDeviceFamily": families,
 		"CFBundleIcons":                       map[string]any{"CFBundlePrimaryIcon": map[string]any{"CFBundleIconFiles": []string{"Icon60"}}},
-		"NSLocationWhenInUseUsageDescription": "Shows the quay nearest to you.",
+		"NSLocationWhenInUseUsageDescription": "Shows what is near to you.",
 	}, plist.BinaryFormat)
 	if err != nil {
 		return nil, err
 	}
-	picture, err := icon(120)
+	picture, err := a.icon(120)
 	if err != nil {
 		return nil, err
 	}
@@ -125,9 +138,9 @@ func languages(a App) []string {
 	return out
 }
 
-// PackWeb makes a web bundle: a zip with a W3C web app manifest.
-func PackWeb(a App) ([]byte, error) {
-	picture, err := icon(192)
+// Web makes a web bundle: a zip with a W3C web app manifest.
+func Web(a App) ([]byte, error) {
+	picture, err := a.icon(192)
 	if err != nil {
 		return nil, err
 	}

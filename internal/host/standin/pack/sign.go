@@ -1,4 +1,4 @@
-package demo
+package pack
 
 import (
 	"bytes"
@@ -12,21 +12,20 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math/big"
-	"time"
 
 	"howett.net/plist"
 )
 
-// signer is the sample app's key. It is no secret: it signs nothing but the
-// sample, and must be the same each time so that packing is repeatable.
-func signer() (*ecdsa.PrivateKey, []byte, error) {
+// signer is an app's key. It is no secret: it signs nothing but apps for stand-ins, and
+// must be the same each time so that packing is repeatable and a version updates another.
+func signer(a App) (*ecdsa.PrivateKey, []byte, error) {
 	curve := elliptic.P256()
-	seed := sha256.Sum256([]byte("the Sorane Line's key for the sample app"))
+	seed := sha256.Sum256([]byte(a.Key))
 	key, err := ecdsa.ParseRawPrivateKey(curve, seed[:])
 	if err != nil {
 		return nil, nil, err
 	}
-	of := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{Organization: []string{"Sorane Line"}, CommonName: "Tideline release"},
+	of := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{Organization: []string{a.Maker}, CommonName: a.Name + " release"},
 		NotBefore: packed, NotAfter: packed.AddDate(25, 0, 0)}
 	certificate, err := x509.CreateCertificate(nil, of, of, &key.PublicKey, key) // no chance: RFC 6979
 	return key, certificate, err
@@ -35,10 +34,10 @@ func signer() (*ecdsa.PrivateKey, []byte, error) {
 // signAndroid signs a package by the second scheme of signatures
 // (source.android.com, "APK Signature Scheme v2"): a block between the zip's
 // entries and its directory.
-func signAndroid(data []byte) ([]byte, error) {
-	key, certificate, err := signer()
+func signAndroid(a App, data []byte) ([]byte, error) {
+	key, certificate, err := signer(a)
 	if err != nil {
-		return nil, fmt.Errorf("making the sample's key: %w", err)
+		return nil, fmt.Errorf("making the key: %w", err)
 	}
 	le := binary.LittleEndian
 	end := len(data) - 22
@@ -91,20 +90,17 @@ func chunkedDigest(sections ...[]byte) []byte {
 	return all[:]
 }
 
-// PhoneIDs are the ids of the iOS phones that the sample's profile lists.
-var PhoneIDs = []string{"00008120-000A4C1E0B22C01E"}
-
 // profile makes an embedded provisioning profile: a property list in a PKCS #7
 // message (RFC 5652) that nobody has signed, as nobody will check it here.
-func profile(id string, expires time.Time) ([]byte, error) {
-	_, certificate, err := signer()
+func profile(a App) ([]byte, error) {
+	_, certificate, err := signer(a)
 	if err != nil {
 		return nil, err
 	}
 	list, err := plist.Marshal(map[string]any{
-		"Name": "Tideline ad hoc", "AppIDName": "Tideline", "TeamName": "Sorane Line", "TeamIdentifier": []string{"SORANE0001"}, "ExpirationDate": expires,
-		"ProvisionedDevices": PhoneIDs, "DeveloperCertificates": [][]byte{certificate},
-		"Entitlements": map[string]any{"application-identifier": "SORANE0001." + id, "aps-environment": "development", "get-task-allow": true},
+		"Name": a.Name + " ad hoc", "AppIDName": a.Name, "TeamName": a.Maker, "TeamIdentifier": []string{"SORANE0001"}, "ExpirationDate": a.Profile,
+		"ProvisionedDevices": a.Devices, "DeveloperCertificates": [][]byte{certificate},
+		"Entitlements": map[string]any{"application-identifier": "SORANE0001." + a.ID, "aps-environment": "development", "get-task-allow": true},
 	}, plist.XMLFormat)
 	if err != nil {
 		return nil, err

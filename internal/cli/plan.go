@@ -1,0 +1,32 @@
+package cli
+
+import (
+	"yamato/internal/contract"
+	"yamato/internal/core/document"
+)
+
+// plan is a run as a file asks for it; its fields are those of the call that starts one.
+type plan struct {
+	Build          string   `yaml:"build"`
+	App            *string  `yaml:"app"`
+	Suites         []string `yaml:"suites"`
+	Cases          []string `yaml:"cases"`
+	Tags           []string `yaml:"tags"`
+	On             []string `yaml:"on"`
+	Lineup         *string  `yaml:"lineup"`
+	LeaveInstalled *bool    `yaml:"leave_installed"`
+	Language       *string  `yaml:"language"`
+	Seed           *int64   `yaml:"seed"`
+	RepeatFailed   *int     `yaml:"repeat_failed"`
+	RealTime       *bool    `yaml:"real_time"`
+}
+
+// readPlan reads a plan; its errors say in words what is wrong, and where.
+func readPlan(text []byte) (contract.NewRun, error) {
+	var p plan
+	if err := document.Read(text, &p); err != nil {
+		return contract.NewRun{}, err
+	}
+	return contract.NewRun{Build: p.Build, App: p.App, Suites: p.Suites, Cases: several(p.Cases), Tags: several(p.Tags), On: several(p.On), Lineup: p.Lineup,
+		LeaveInstalled: p.LeaveInstalled, Language: p.Language, Seed: p.Seed, RepeatFailed: p.RepeatFailed, RealTime: p.RealTime}, nil
+}

@@ -1,0 +1,118 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/term"
+
+	"yamato/internal/report"
+)
+
+// width is how many columns what is written has room for, 0 where that does not matter:
+// it goes to a file or to another program, and nobody has said ($COLUMNS).
+func (a *app) width() int {
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n >= 20 {
+		return n
+	}
+	for _, to := range []any{a.out, a.err} {
+		if p, ok := to.(printable); ok {
+			to = p.to
+		}
+		if f, ok := to.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+			if w, _, err := term.GetSize(int(f.Fd())); err == nil && w >= 20 {
+				return w
+			}
+		}
+		if to == a.out {
+			continue
+		}
+	}
+	return 0
+}
+
+// dumb reports whether the terminal is one that only takes text.
+func dumb() bool { return os.Getenv("TERM") == "dumb" }
+
+// ink colours what goes to standard output, if that is a terminal that can show it, and
+// folds what is longer than its lines.
+func (a *app) ink() report.Ink {
+	p, _ := a.out.(printable)
+	f, ok := p.to.(*os.File)
+	on := ok && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == "" && !dumb()
+	return report.Ink{On: on, Width: a.width()}
+}
+
+// animated reports whether progress can be drawn on standard error.
+func (a *app) animated() bool {
+	f, ok := a.err.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd())) && !dumb()
+}
+
+// table writes rows in columns. Where they are wider than the terminal, the widest cells
+// are folded; no line ends in blanks.
+func (a *app) table(head []string, rows [][]string) {
+	widths := make([]int, len(head))
+	all := append([][]string{head}, rows...)
+	for _, r := range all {
+		for i, cell := range r {
+			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+		}
+	}
+	shrink(widths, a.width())
+	for _, r := range all {
+		folded := make([][]string, len(r))
+		lines := 1
+		for i, cell := range r {
+			folded[i] = report.Fold(cell, widths[i])
+			lines = max(lines, len(folded[i]))
+		}
+		for n := range lines {
+			var b strings.Builder
+			for i := range r {
+				cell := ""
+				if n < len(folded[i]) {
+					cell = folded[i][n]
+				}
+				b.WriteString(cell)
+				if i < len(r)-1 {
+					b.WriteString(strings.Repeat(" ", max(0, widths[i]-utf8.RuneCountInString(cell))+2))
+				}
+			}
+			fmt.Fprintln(a.out, strings.TrimRight(b.String(), " "))
+		}
+	}
+}
+
+// narrowest is how wide a column stays at least where a table has to be made to fit.
+const narrowest = 8
+
+// shrink takes from the widest columns until all fit.
+func shrink(widths []int, room int) {
+	if room == 0 {
+		return
+	}
+	for {
+		total, widest := 2*(len(widths)-1), 0
+		for i, w := range widths {
+			total += w
+			if w > widths[widest] {
+				widest = i
+			}
+		}
+		if total <= room || widths[widest] <= narrowest {
+			return
+		}
+		widths[widest]--
+	}
+}
+
+// say writes a line, folded at the terminal's width, what follows indented as far.
+func (a *app) say(indent int, format string, args ...any) {
+	for _, line := range report.Indented(fmt.Sprintf(format, args...), indent, a.width()) {
+		fmt.Fprintln(a.out, line)
+	}
+}
