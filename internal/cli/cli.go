@@ -80,6 +80,12 @@ func group(c *cobra.Command) {
 	if !c.HasSubCommands() || c.Runnable() {
 		return
 	}
+	if c.Example == "" { // one of each of its first commands
+		for _, sub := range c.Commands()[:min(4, len(c.Commands()))] {
+			line, _, _ := strings.Cut(sub.Example, "\n")
+			c.Example = strings.TrimPrefix(c.Example+"\n"+line, "\n")
+		}
+	}
 	c.FParseErrWhitelist.UnknownFlags = true
 	c.Args = cobra.ArbitraryArgs
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -96,6 +102,9 @@ func unknownCommand(c *cobra.Command, word string) error {
 		if sub.IsAvailableCommand() {
 			known = append(known, sub.Name())
 		}
+	}
+	if !c.HasParent() {
+		known = append(known, "help")
 	}
 	hint := "there are " + strings.Join(known, ", ")
 	if meant := near.Word(word, known); meant != "" {

@@ -32,6 +32,9 @@ func (a *app) standinCommand() *cobra.Command {
 			if err := within("times", times, 1, 1_000_000); err != nil {
 				return err
 			}
+			if always && never || (always || never) && cmd.Flags().Changed("times") {
+				return wrongCall{"--times, --always and --never exclude each other", "give one of them"}
+			}
 			n := times
 			if always {
 				n = -1
@@ -45,7 +48,6 @@ func (a *app) standinCommand() *cobra.Command {
 	trouble.Flags().IntVar(&times, "times", 1, "how often it happens from now on")
 	trouble.Flags().BoolVar(&always, "always", false, "it happens every time")
 	trouble.Flags().BoolVar(&never, "never", false, "it happens no more")
-	trouble.MarkFlagsMutuallyExclusive("times", "always", "never")
 	c.AddCommand(do, trouble, a.standinLs(), a.standinPack())
 	return c
 }

@@ -67,7 +67,8 @@ func (a *app) table(head []string, rows [][]string) {
 		folded := make([][]string, len(r))
 		lines := 1
 		for i, cell := range r {
-			folded[i] = report.Fold(cell, widths[i])
+			indent := len(cell) - len(strings.TrimLeft(cell, " "))
+			folded[i] = report.Indented(cell, indent, widths[i])
 			lines = max(lines, len(folded[i]))
 		}
 		for n := range lines {

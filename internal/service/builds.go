@@ -99,7 +99,7 @@ func (s *Service) MakeBuild(ctx context.Context, c Caller, digests []string) (co
 	b, err := s.store.Build(ctx, c.ProjectID, g.build)
 	out := buildOut(b)
 	for i := range out.Packages {
-		out.Packages[i].Fresh = ptr(!g.had[out.Packages[i].Digest])
+		out.Packages[i].Fresh = ptr(!g.same && !g.had[out.Packages[i].Digest])
 	}
 	return out, err
 }
@@ -125,6 +125,7 @@ func oneApp(packages []store.Package) error {
 // gathered is a build that packages went into, and which packages it had before.
 type gathered struct {
 	build int64
+	same  bool            // it held all of them
 	had   map[string]bool // by digest
 }
 
@@ -144,10 +145,7 @@ func gather(ctx context.Context, t *store.Tx, project int64, packages []store.Pa
 		digests[i] = p.Digest
 	}
 	if id, err := t.BuildHolding(ctx, app, digests); err == nil { // the same content is the same build
-		for _, d := range digests {
-			g.had[d] = true
-		}
-		g.build = id
+		g.build, g.same = id, true
 		return g, nil
 	} else if !errors.Is(err, store.ErrNone) {
 		return g, err
