@@ -12,6 +12,7 @@ import (
 	"github.com/coder/websocket"
 	"github.com/gin-gonic/gin"
 
+	"yamato/internal/core/evidence"
 	"yamato/internal/link"
 	"yamato/internal/service"
 )
@@ -98,7 +99,7 @@ func (h *handlers) evidence(g *gin.Context) {
 	}
 	defer f.Close()
 	kind := "application/octet-stream"
-	if passive[e.MediaType] {
+	if k, ok := evidence.ByMediaType(e.MediaType); ok && k.Passive { // it is shown, and nothing in it runs
 		kind = e.MediaType
 	}
 	g.Header("Content-Type", kind)
@@ -106,9 +107,6 @@ func (h *handlers) evidence(g *gin.Context) {
 	keepable(g)
 	http.ServeContent(g.Writer, g.Request, "", time.Time{}, f)
 }
-
-// passive are the types that a browser shows without running anything.
-var passive = map[string]bool{"image/png": true, "application/json": true, "text/plain; charset=utf-8": true, "application/x-ndjson": true}
 
 // link serves a host's WebSocket.
 func (h *handlers) link(g *gin.Context) {

@@ -18,17 +18,22 @@ import (
 	"yamato/internal/killpoint"
 )
 
-// Store keeps blobs.
+// Store keeps blobs. Content streams in and out; nothing is held whole in memory. What is
+// kept of a blob beside its bytes (its size, when somebody last had a use for it) is
+// kept by whoever owns the store, in its records: nothing here depends on a file's times.
 type Store interface {
-	// Put keeps what r gives, at most limit bytes. If digest is not empty, the
-	// bytes must have it.
-	Put(ctx context.Context, r io.Reader, digest string, limit int64) (Info, error)
+	// Put keeps what r gives, at most limit bytes. If digest is not empty, the bytes must
+	// have it. note is told of the blob when it is known and before it is named, so that
+	// there is none that the records do not know; where it gives an error nothing is kept.
+	Put(ctx context.Context, r io.Reader, digest string, limit int64, note func(Info) error) (Info, error)
 	// Open gives a blob for reading in any order, or ErrNone.
 	Open(ctx context.Context, digest string) (File, error)
-	// Each calls visit for every blob that is older than age.
-	Each(ctx context.Context, age time.Duration, visit func(digest string) error) error
-	// Remove takes a blob away if it is older than age by now.
-	Remove(ctx context.Context, digest string, age time.Duration) error
+	// Each calls visit for every blob that there is.
+	Each(ctx context.Context, visit func(Info) error) error
+	// Remove takes a blob away; one that is not there is gone already.
+	Remove(ctx context.Context, digest string) error
+	// Sweep takes away what began to arrive longer ago than age and was never named.
+	Sweep(ctx context.Context, age time.Duration) error
 }
 
 // Info is what is known of a blob.
@@ -68,12 +73,17 @@ func OpenDir(root string) (*Dir, error) {
 func (d *Dir) path(digest string) string { return filepath.Join(d.root, digest[:2], digest) }
 
 // Put stages what r gives, checks it, and names it.
-func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64) (Info, error) {
+func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64, note func(Info) error) (Info, error) {
 	if digest != "" && !digestForm.MatchString(digest) {
 		return Info{}, ErrDigest
 	}
-	if digest != "" && d.freshen(digest) {
-		return receive(ctx, io.Discard, r, digest, limit) // it is here: what comes is checked, not staged
+	if size, here := d.has(digest); digest != "" && here {
+		if err := note(Info{digest, size}); err != nil { // from here on nobody takes it away
+			return Info{}, err
+		}
+		if _, here = d.has(digest); here {
+			return receive(ctx, io.Discard, r, digest, limit) // it is here: what comes is checked, not staged
+		}
 	}
 	staged, err := os.CreateTemp(filepath.Join(d.root, "staging"), "in-*")
 	if err != nil {
@@ -88,6 +98,9 @@ func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64) 
 		return Info{}, err
 	}
 	killpoint.Pass("blob-staged")
+	if err := note(info); err != nil {
+		return Info{}, err
+	}
 	if err := d.name(staged, info.Digest); err != nil {
 		return Info{}, fmt.Errorf("keeping a blob: %w", err)
 	}
@@ -111,16 +124,21 @@ func receive(ctx context.Context, w io.Writer, r io.Reader, digest string, limit
 	return Info{sum, size}, nil
 }
 
-// freshen makes the age of a blob begin anew, and reports whether it is here.
-func (d *Dir) freshen(digest string) bool {
-	now := time.Now()
-	return os.Chtimes(d.path(digest), now, now) == nil
+// has gives the size of a blob that is here.
+func (d *Dir) has(digest string) (size int64, here bool) {
+	if !digestForm.MatchString(digest) {
+		return 0, false
+	}
+	info, err := os.Stat(d.path(digest))
+	if err != nil {
+		return 0, false
+	}
+	return info.Size(), true
 }
 
-// name makes a staged file durable under its digest. Where it is there already,
-// its age begins anew, so that no collection takes it from under us.
+// name makes a staged file durable under its digest, unless it is there already.
 func (d *Dir) name(staged *os.File, digest string) error {
-	if d.freshen(digest) {
+	if _, here := d.has(digest); here {
 		return nil
 	}
 	if err := staged.Sync(); err != nil {
@@ -167,38 +185,53 @@ type file struct {
 
 func (f file) Size() int64 { return f.size }
 
-// Each visits the blobs that are older than age, and takes away what was staged
-// longer ago than that and never named.
-func (d *Dir) Each(ctx context.Context, age time.Duration, visit func(string) error) error {
+// Each visits the blobs that there are.
+func (d *Dir) Each(ctx context.Context, visit func(Info) error) error {
+	return d.walk(ctx, func(path string, info fs.FileInfo, staged bool) error {
+		if staged || !digestForm.MatchString(info.Name()) {
+			return nil
+		}
+		return visit(Info{info.Name(), info.Size()})
+	})
+}
+
+// Sweep takes away what a killed process left half arrived.
+func (d *Dir) Sweep(ctx context.Context, age time.Duration) error {
 	before := time.Now().Add(-age)
+	return d.walk(ctx, func(path string, info fs.FileInfo, staged bool) error {
+		if !staged || info.ModTime().After(before) { // of what is on its way there is no record
+			return nil
+		}
+		return os.Remove(path)
+	})
+}
+
+func (d *Dir) walk(ctx context.Context, visit func(path string, info fs.FileInfo, staged bool) error) error {
 	return filepath.WalkDir(d.root, func(path string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() {
-			return err
+			return errors.Join(err, ctx.Err())
 		}
 		info, err := e.Info()
-		if errors.Is(err, fs.ErrNotExist) || err == nil && info.ModTime().After(before) {
-			return ctx.Err()
+		if errors.Is(err, fs.ErrNotExist) { // another took it just now
+			return nil
 		}
 		if err != nil {
 			return err
 		}
-		if filepath.Base(filepath.Dir(path)) == "staging" {
-			return os.Remove(path)
-		}
-		return visit(e.Name())
+		return visit(path, info, filepath.Base(filepath.Dir(path)) == "staging")
 	})
 }
 
-// Remove takes a blob away, unless it has been put again meanwhile.
-func (d *Dir) Remove(_ context.Context, digest string, age time.Duration) error {
+// Remove takes a blob away.
+func (d *Dir) Remove(_ context.Context, digest string) error {
 	if !digestForm.MatchString(digest) {
 		return ErrDigest
 	}
-	info, err := os.Stat(d.path(digest))
-	if errors.Is(err, fs.ErrNotExist) || err == nil && info.ModTime().After(time.Now().Add(-age)) {
+	err := os.Remove(d.path(digest))
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	return os.Remove(d.path(digest))
+	return err
 }
 
 type contextReader struct {

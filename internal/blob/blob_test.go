@@ -38,7 +38,7 @@ func staged(t *testing.T, d *Dir) int {
 func TestContentIsKeptUnderItsDigest(t *testing.T) {
 	d := open(t)
 	ctx := context.Background()
-	info, err := d.Put(ctx, strings.NewReader("tide"), "", 100)
+	info, err := d.Put(ctx, strings.NewReader("tide"), "", 100, noted)
 	require.NoError(t, err)
 	require.Equal(t, Info{digestOf("tide"), 4}, info)
 	f, err := d.Open(ctx, info.Digest)
@@ -70,10 +70,10 @@ func TestWhatDoesNotArriveWholeIsNotKept(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := open(t)
-			_, err := d.Put(c.ctx, c.r, c.digest, 100)
+			_, err := d.Put(c.ctx, c.r, c.digest, 100, noted)
 			require.ErrorIs(t, err, c.want)
 			require.Zero(t, staged(t, d), "nothing is left behind")
-			require.NoError(t, d.Each(context.Background(), -time.Minute, func(digest string) error { return errors.New("kept " + digest) }))
+			require.NoError(t, d.Each(context.Background(), func(b Info) error { return errors.New("kept " + b.Digest) }))
 		})
 	}
 }
@@ -92,50 +92,69 @@ func TestManyPutTheSameAtOnce(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			_, err := d.Put(context.Background(), strings.NewReader(text), digestOf(text), 1<<20)
+			_, err := d.Put(context.Background(), strings.NewReader(text), digestOf(text), 1<<20, noted)
 			require.NoError(t, err)
 		}()
 	}
 	all.Wait()
 	n := 0
-	require.NoError(t, d.Each(context.Background(), -time.Minute, func(digest string) error {
+	require.NoError(t, d.Each(context.Background(), func(b Info) error {
 		n++
-		require.Equal(t, digestOf(text), digest)
+		require.Equal(t, Info{digestOf(text), int64(len(text))}, b)
 		return nil
 	}))
 	require.Equal(t, 1, n)
 }
 
-func TestOnlyWhatIsOldIsVisitedAndRemoved(t *testing.T) {
+func TestWhatAKilledProcessStagedGoesAndNothingElse(t *testing.T) {
 	d := open(t)
 	ctx := context.Background()
-	info, err := d.Put(ctx, strings.NewReader("tide"), "", 100)
+	info, err := d.Put(ctx, strings.NewReader("tide"), "", 100, noted)
 	require.NoError(t, err)
-	leftover := filepath.Join(d.root, "staging", "in-killed")
-	require.NoError(t, os.WriteFile(leftover, []byte("half"), 0o600))
-	visit := func() (n int) {
-		require.NoError(t, d.Each(ctx, time.Hour, func(string) error { n++; return nil }))
-		return n
+	leftover, fresh := filepath.Join(d.root, "staging", "in-killed"), filepath.Join(d.root, "staging", "in-coming")
+	for _, path := range []string{leftover, fresh} {
+		require.NoError(t, os.WriteFile(path, []byte("half"), 0o600))
 	}
-	require.Zero(t, visit(), "it has just come")
 	old := time.Now().Add(-2 * time.Hour)
 	for _, path := range []string{d.path(info.Digest), leftover} {
 		require.NoError(t, os.Chtimes(path, old, old))
 	}
-	require.Equal(t, 1, visit())
-	require.NoFileExists(t, leftover, "what a killed process staged goes")
+	require.NoError(t, d.Sweep(ctx, time.Hour))
+	require.NoFileExists(t, leftover)
+	require.FileExists(t, fresh, "what is on its way stays")
+	require.FileExists(t, d.path(info.Digest), "and a blob, however old its file")
 
-	_, err = d.Put(ctx, strings.NewReader("tida"), info.Digest, 100)
+	_, err = d.Put(ctx, strings.NewReader("tida"), info.Digest, 100, noted)
 	require.ErrorIs(t, err, ErrDamaged, "what arrives damaged is refused, be it here already or not")
-	_, err = d.Put(ctx, strings.NewReader("tide"), info.Digest, 100)
-	require.NoError(t, err)
-	require.NoError(t, d.Remove(ctx, info.Digest, time.Hour))
-	_, err = d.Open(ctx, info.Digest)
-	require.NoError(t, err, "it was put again meanwhile, so its age began anew")
-
-	require.NoError(t, os.Chtimes(d.path(info.Digest), old, old))
-	require.NoError(t, d.Remove(ctx, info.Digest, time.Hour))
+	require.NoError(t, d.Remove(ctx, info.Digest))
 	_, err = d.Open(ctx, info.Digest)
 	require.ErrorIs(t, err, ErrNone)
-	require.NoError(t, d.Remove(ctx, info.Digest, time.Hour), "twice is harmless")
+	require.NoError(t, d.Remove(ctx, info.Digest), "twice is harmless")
 }
+
+func TestABlobIsNotedBeforeItIsNamed(t *testing.T) {
+	d := open(t)
+	ctx := context.Background()
+	var told []Info
+	refuse := func(b Info) error {
+		require.NoFileExists(t, d.path(b.Digest))
+		told = append(told, b)
+		return errBroken
+	}
+	_, err := d.Put(ctx, strings.NewReader("tide"), "", 100, refuse)
+	require.ErrorIs(t, err, errBroken)
+	require.Equal(t, []Info{{digestOf("tide"), 4}}, told)
+	require.NoError(t, d.Each(ctx, func(Info) error { return errors.New("it was kept all the same") }))
+	require.Zero(t, staged(t, d))
+
+	// It is taken away between the look and the note: it is staged, and kept again.
+	_, err = d.Put(ctx, strings.NewReader("tide"), "", 100, noted)
+	require.NoError(t, err)
+	_, err = d.Put(ctx, strings.NewReader("tide"), digestOf("tide"), 100, func(Info) error { return os.Remove(d.path(digestOf("tide"))) })
+	require.ErrorIs(t, err, os.ErrNotExist, "the note is told of it a second time, when it has come")
+	_, err = d.Put(ctx, strings.NewReader("tide"), digestOf("tide"), 100, noted)
+	require.NoError(t, err)
+	require.FileExists(t, d.path(digestOf("tide")))
+}
+
+func noted(Info) error { return nil }

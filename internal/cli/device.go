@@ -13,6 +13,7 @@ import (
 
 	"yamato/internal/client"
 	"yamato/internal/contract"
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/screen"
 	"yamato/internal/report"
 )
@@ -195,7 +196,7 @@ func (a *app) fetchLook(ctx context.Context, s *client.Service, run int64, devic
 		if err := saveEvidence(ctx, s, run, e, path); err != nil {
 			return out, err
 		}
-		if e.Sort == "picture" {
+		if e.Sort == evidence.Picture.Name {
 			out.Picture = path
 		} else if out.Tree, err = os.ReadFile(path); err != nil {
 			return out, err

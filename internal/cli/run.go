@@ -16,6 +16,7 @@ import (
 
 	"yamato/internal/client"
 	"yamato/internal/contract"
+	"yamato/internal/core/evidence"
 	"yamato/internal/report"
 )
 
@@ -472,7 +473,7 @@ func evidencePath(e contract.Evidence, leg contract.Leg, taken map[string]bool) 
 		}
 	}
 	base := filepath.Join(report.Plain(report.Label(leg.Combination)), report.Plain(leg.Suite), report.Plain(name), fmt.Sprintf("%d-%s", e.Attempt, report.Plain(e.Name)))
-	if e.Sort == "tree" {
+	if e.Sort == evidence.Tree.Name {
 		base += "-tree"
 	}
 	ext := report.Extension(e.MediaType)

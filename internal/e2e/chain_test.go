@@ -47,7 +47,7 @@ func TestTheChainFromPackagesToEvidenceByCommand(t *testing.T) {
 	require.Contains(t, out, "the run is finished: fail")
 
 	out, _, code = r.yamato("run", "show", "1", "--output", "json")
-	require.Zero(t, code)
+	require.Equal(t, 1, code, "it exits by the verdict, as follow does")
 	var d contract.RunDetail
 	require.NoError(t, json.Unmarshal([]byte(out), &d))
 	require.Equal(t, "fail", d.Run.Verdict)
@@ -127,7 +127,7 @@ func TestABuildThatLacksThePackageForADeviceIsToldBeforeTheRunStarts(t *testing.
 
 	out, _, code := r.yamato("try", filepath.Join(dir, "suites", "tickets.suite"), "--build", "1", "--case", "one passenger pays the single fare")
 	require.Zero(t, code, "the others run, and what is left out is told: %s", out)
-	require.Contains(t, out, "left out: Aster Petit, iOS 17")
+	require.Contains(t, out, "Left out: 1 combination\n  Aster Petit, iOS 17")
 }
 
 func TestALookShowsThePictureAndTheTree(t *testing.T) {

@@ -82,7 +82,7 @@ func TestTroubleOfDevicesIsNeverAFailureAndRunsGoElsewhere(t *testing.T) {
 		out, errOut, code = r.yamato("run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--suite", "Looking up a crossing", "--wait")
 		require.Zero(t, code, "%s %s", out, errOut)
 		require.NotContains(t, strings.ReplaceAll(out, "■ fail", ""), "■", "nothing is marked as a failure of the app")
-		require.Contains(t, out, "left out: Kaede Mini, Android 13, real")
+		require.Contains(t, out, "Left out: 1 combination\n  Kaede Mini, Android 13, real")
 	}
 	loose := r.awaitDevice("kaede-7-r1", in("unready"))
 	require.Equal(t, "it does not answer on its cable", *loose.Reason)

@@ -11,6 +11,7 @@ import (
 	"time"
 	"yamato/internal/killpoint"
 
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/link"
@@ -110,8 +111,8 @@ func (o *outbox) finish() error {
 
 func (o *outbox) report(ctx context.Context, c finishedCase) error {
 	var refs []link.EvidenceRef
-	keep := func(sort, name, media string, content []byte) error {
-		ref, err := o.upload(ctx, sort, name, media, content)
+	keep := func(kind evidence.Kind, name string, content []byte) error {
+		ref, err := o.upload(ctx, kind, name, content)
 		refs = append(refs, ref)
 		return err
 	}
@@ -120,7 +121,7 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 		if err != nil {
 			return fmt.Errorf("drawing the picture %q: %w", s.name, err)
 		}
-		if err := keep("picture", s.name, "image/png", png); err != nil {
+		if err := keep(evidence.Picture, s.name, png); err != nil {
 			return err
 		}
 		if s.tree != nil {
@@ -128,7 +129,7 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 			if err != nil {
 				return err
 			}
-			if err := keep("tree", s.name, "application/json", tree); err != nil {
+			if err := keep(evidence.Tree, s.name, tree); err != nil {
 				return err
 			}
 		}
@@ -138,7 +139,7 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 		if err != nil {
 			return err
 		}
-		if err := keep("film", "film", "application/zip", content); err != nil {
+		if err := keep(evidence.Film, evidence.Film.Name, content); err != nil {
 			return err
 		}
 	}
@@ -146,7 +147,7 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 		c.log = append(c.log, LogLine{AtMS: c.result.TookMS, Level: "warn", Tag: "yamato", Text: fmt.Sprintf("%d pictures of this case were not kept: they were too many or too large", c.rec.dropped)})
 	}
 	if len(c.log) > 0 {
-		if err := keep("log", "log", "text/plain; charset=utf-8", logText(c.log)); err != nil {
+		if err := keep(evidence.Log, evidence.Log.Name, logText(c.log)); err != nil {
 			return err
 		}
 	}
@@ -164,9 +165,9 @@ func logText(lines []LogLine) []byte {
 
 // upload keeps content at the service before anything refers to it. It goes on
 // trying for as long as the lease is ours.
-func (o *outbox) upload(ctx context.Context, sort, name, media string, content []byte) (link.EvidenceRef, error) {
+func (o *outbox) upload(ctx context.Context, kind evidence.Kind, name string, content []byte) (link.EvidenceRef, error) {
 	sum := sha256.Sum256(content)
-	ref := link.EvidenceRef{Sort: sort, Name: name, MediaType: media, Digest: hex.EncodeToString(sum[:]), Size: int64(len(content))}
+	ref := link.EvidenceRef{Sort: kind.Name, Name: name, MediaType: kind.MediaType, Digest: hex.EncodeToString(sum[:]), Size: int64(len(content))}
 	pause := 50 * time.Millisecond
 	for {
 		killpoint.Pass("uploading")
@@ -179,7 +180,7 @@ func (o *outbox) upload(ctx context.Context, sort, name, media string, content [
 		case <-t.C:
 		case <-ctx.Done():
 			t.Stop()
-			return ref, fmt.Errorf("keeping the %s %q: %w", sort, name, errors.Join(context.Cause(ctx), err))
+			return ref, fmt.Errorf("keeping the %s %q: %w", kind.Name, name, errors.Join(context.Cause(ctx), err))
 		}
 		pause = min(2*pause, time.Second)
 	}

@@ -1,11 +1,15 @@
 package report
 
-import "strings"
-
-var extensions = map[string]string{"image/png": ".png", "application/json": ".json", "text/plain; charset=utf-8": ".txt", "application/zip": ".zip"}
+import (
+	"strings"
+	"yamato/internal/core/evidence"
+)
 
 // Extension is what the name of a file of that media type ends in, "" where unknown.
-func Extension(mediaType string) string { return extensions[mediaType] }
+func Extension(mediaType string) string {
+	k, _ := evidence.ByMediaType(mediaType)
+	return k.Extension
+}
 
 // Plain keeps letters, digits and a few marks: what a device or a script named
 // may go into a path.

@@ -23,7 +23,7 @@ const MaxPackage = 4 << 30
 // AddPackage keeps a package's bytes and what it says of itself. Nothing is kept
 // of one that cannot be read.
 func (s *Service) AddPackage(ctx context.Context, c Caller, fileName string, r io.Reader) (contract.Package, error) {
-	info, err := s.blobs.Put(ctx, r, "", MaxPackage)
+	info, err := s.put(ctx, r, "", MaxPackage)
 	if errors.Is(err, blob.ErrTooLarge) {
 		return contract.Package{}, problem(http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("a package has at most %d GB", MaxPackage>>30), "hand in a smaller package")
 	}

@@ -69,7 +69,7 @@ func (s *Service) Now(ctx context.Context, c Caller) (contract.Now, error) {
 		out.Failures = append(out.Failures, contract.LastFailure{Run: f.Run, App: f.App, VersionName: f.VersionName, Suite: f.Suite, Case: f.Case, Leg: f.Leg, CaseIndex: f.Index,
 			Verdict: f.Verdict, Sentence: f.Sentence, Combinations: f.Combinations, At: f.At})
 	}
-	waiting, err := s.store.WaitingLegs(ctx, c.ProjectID, 100)
+	waiting, err := s.store.Queue(ctx, c.ProjectID, 100)
 	if err != nil || len(waiting) == 0 {
 		return out, err
 	}

@@ -208,7 +208,7 @@ func TestADeviceThatWasGivenUpIsSidelinedWithItsDiagnosis(t *testing.T) {
 	w := newWorld(t, Config{})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
-	info, err := w.blobs.Put(ctx, strings.NewReader("the boot log"), "", 100)
+	info, err := w.service.put(ctx, strings.NewReader("the boot log"), "", 100)
 	require.NoError(t, err)
 	w.start(contract.NewRun{})
 	l := h.lease()

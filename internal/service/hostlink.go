@@ -423,7 +423,7 @@ const MaxEvidence = 512 << 20
 
 // PutBlob keeps what a host uploads, under the digest it must have.
 func (s *Service) PutBlob(ctx context.Context, digest string, r io.Reader) error {
-	_, err := s.blobs.Put(ctx, r, digest, MaxEvidence)
+	_, err := s.put(ctx, r, digest, MaxEvidence)
 	switch {
 	case errors.Is(err, blob.ErrDamaged), errors.Is(err, blob.ErrDigest):
 		return problem(http.StatusUnprocessableEntity, "damaged", err.Error(), "send it again")

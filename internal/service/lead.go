@@ -167,7 +167,7 @@ func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement,
 	var devices []store.FreeDevice
 	var legs []store.WaitingLeg
 	if l.state == nil {
-		l.state = schedule.New()
+		l.state = schedule.New(schedule.InTurn)
 		if devices, err = t.IdleDevices(ctx); err != nil {
 			return nil, err
 		}
@@ -193,7 +193,7 @@ func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement,
 			Demand: schedule.Demand{Device: g.DeviceID, Avoid: g.Avoid, Who: g.AskedBy, Class: schedule.Class{Project: g.ProjectID, Kind: g.Kind, Model: g.Model, Platform: g.Platform, OS: g.OS}}})...)
 	}
 	for _, d := range devices {
-		placements = append(placements, l.state.Apply(schedule.Device{ID: d.ID, Worth: d.Worth, Idle: d.State == "idle",
+		placements = append(placements, l.state.Apply(schedule.Device{ID: d.ID, Worth: d.Worth, Idle: d.State == "idle", At: d.Since, Lease: d.Lease, Took: time.Duration(d.TookMS) * time.Millisecond,
 			Class: schedule.Class{Project: d.ProjectID, Kind: d.Kind, Model: d.Model, Platform: d.Platform, OS: d.OS, Only: onlyFor(d, now)}})...)
 	}
 	return placements, nil

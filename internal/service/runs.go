@@ -114,7 +114,7 @@ end
 `
 
 func (s *Service) lookSuite(ctx context.Context, c Caller) (int64, error) {
-	info, err := s.blobs.Put(ctx, strings.NewReader(lookText), "", 1<<20)
+	info, err := s.put(ctx, strings.NewReader(lookText), "", 1<<20)
 	if err != nil {
 		return 0, err
 	}

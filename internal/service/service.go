@@ -12,6 +12,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"sync"
 	"sync/atomic"
@@ -113,7 +114,13 @@ func (s *Service) beat(ctx context.Context) {
 
 // collect takes away blobs that nothing refers to, a day after they came.
 func (s *Service) collect(ctx context.Context) {
+	if err := s.adopt(ctx); err != nil && ctx.Err() == nil {
+		s.log.Warn("the blob store could not be gone through", "error", err)
+	}
 	for every(ctx, time.Hour) {
+		if err := s.blobs.Sweep(ctx, 24*time.Hour); err != nil && ctx.Err() == nil {
+			s.log.Warn("what arrived in part could not be taken away", "error", err)
+		}
 		if n, err := s.Retain(ctx); err != nil && ctx.Err() == nil {
 			s.log.Warn("outdated builds could not be removed", "error", err)
 		} else if n > 0 {
@@ -127,41 +134,48 @@ func (s *Service) collect(ctx context.Context) {
 	}
 }
 
-// CollectBlobs takes away blobs older than grace that no record refers to.
+// CollectBlobs takes away blobs that no record refers to and that nobody has had a use
+// for since grace ago.
 func (s *Service) CollectBlobs(ctx context.Context, grace time.Duration) (int, error) {
 	removed := 0
-	var page []string
-	flush := func() error {
-		used, err := s.store.Referenced(ctx, page)
-		if err != nil {
+	for {
+		n := 0
+		err := s.store.InTx(ctx, func(t *store.Tx) error {
+			list, err := t.TakeUnreferred(ctx, grace, 200)
+			for _, d := range list { // whoever puts one of them again waits, and finds it gone
+				err = errors.Join(err, s.blobs.Remove(ctx, d))
+			}
+			n = len(list)
 			return err
+		})
+		removed += n
+		if err != nil || n == 0 {
+			return removed, err
 		}
-		keep := map[string]bool{}
-		for _, d := range used {
-			keep[d] = true
-		}
-		for _, d := range page {
-			if keep[d] {
-				continue
-			}
-			if err := s.blobs.Remove(ctx, d, grace); err != nil {
-				return err
-			}
-			removed++
-		}
-		page = page[:0]
-		return nil
 	}
-	err := s.blobs.Each(ctx, grace, func(digest string) error {
-		if page = append(page, digest); len(page) == 500 {
+}
+
+// adopt records the blobs that no record knows, as older versions left them.
+func (s *Service) adopt(ctx context.Context) error {
+	var digests []string
+	var sizes []int64
+	flush := func() error {
+		err := s.store.AdoptBlobs(ctx, digests, sizes)
+		digests, sizes = digests[:0], sizes[:0]
+		return err
+	}
+	err := s.blobs.Each(ctx, func(b blob.Info) error {
+		if digests, sizes = append(digests, b.Digest), append(sizes, b.Size); len(digests) == 500 {
 			return flush()
 		}
 		return nil
 	})
-	if err != nil {
-		return removed, err
-	}
-	return removed, flush()
+	return errors.Join(err, flush())
+}
+
+// put keeps a blob, and records that there is a use for it.
+func (s *Service) put(ctx context.Context, r io.Reader, digest string, limit int64) (blob.Info, error) {
+	return s.blobs.Put(ctx, r, digest, limit, func(b blob.Info) error { return s.store.NoteBlob(ctx, b.Digest, b.Size) })
 }
 
 // every waits for d and reports true, or false when ctx has ended.

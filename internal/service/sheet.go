@@ -8,6 +8,7 @@ import (
 	"io"
 
 	"yamato/internal/contract"
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/verdict"
 	"yamato/internal/link"
@@ -64,7 +65,7 @@ func (s *Service) fillSheet(ctx context.Context, run int64, l *contract.Leg, at 
 	if err != nil {
 		return err
 	}
-	evidence, err := s.store.CrossingEvidence(ctx, run, l.Id, out.CaseIndex)
+	kept, err := s.store.CrossingEvidence(ctx, run, l.Id, out.CaseIndex)
 	if err != nil {
 		return err
 	}
@@ -98,12 +99,12 @@ func (s *Service) fillSheet(ctx context.Context, run int64, l *contract.Leg, at 
 			one.Result = &r
 			l.Cases[at].Results = append(l.Cases[at].Results, r)
 		}
-		for _, e := range evidence {
+		for _, e := range kept {
 			if e.LeaseID != a.Lease {
 				continue
 			}
 			one.Evidence = append(one.Evidence, evidenceOut(e))
-			if e.Sort == "film" {
+			if e.Sort == evidence.Film.Name {
 				frames, err := s.frames(ctx, e)
 				if err != nil {
 					s.log.Warn("a film cannot be read", "evidence", e.ID, "error", err)
@@ -163,7 +164,7 @@ func (s *Service) Frame(ctx context.Context, c Caller, number, id int64, index i
 	if err != nil {
 		return nil, notThere(err, "list its evidence", "run %d has no evidence %d", number, id)
 	}
-	if e.Sort != "film" {
+	if e.Sort != evidence.Film.Name {
 		return nil, NotFound(fmt.Sprintf("evidence %d is no film", id), "")
 	}
 	z, list, done, err := s.film(ctx, e.Digest)

@@ -8,6 +8,7 @@ import (
 
 	"yamato/internal/blob"
 	"yamato/internal/contract"
+	"yamato/internal/core/evidence"
 	"yamato/internal/store"
 )
 
@@ -44,9 +45,9 @@ func (s *Service) Remains(ctx context.Context, c Caller, device, what string) (b
 	if d.Sideline != nil && d.Sideline.V.Broken != nil {
 		switch what {
 		case "picture":
-			digest, media = d.Sideline.V.Broken.Picture, "image/png"
+			digest, media = d.Sideline.V.Broken.Picture, evidence.Picture.MediaType
 		case "log":
-			digest, media = d.Sideline.V.Broken.Log, "text/plain; charset=utf-8"
+			digest, media = d.Sideline.V.Broken.Log, evidence.Log.MediaType
 		}
 	}
 	if digest == "" {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yamato/internal/contract"
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/link"
@@ -93,7 +94,7 @@ func (s *Service) ElementsOf(ctx context.Context, c Caller, number, id int64) ([
 	if err != nil {
 		return nil, notThere(err, "list its evidence", "run %d has no evidence %d", number, id)
 	}
-	if e.Sort != "tree" {
+	if e.Sort != evidence.Tree.Name {
 		return nil, NotFound(fmt.Sprintf("evidence %d is a %s, no screen tree", id, e.Sort), "choose one of sort tree")
 	}
 	body, err := s.readBlob(ctx, e.Digest)

@@ -18,7 +18,7 @@ func (s *Service) PushSuite(ctx context.Context, c Caller, fileName, text string
 		p.Body.Findings = ptr(findingsOut(findings))
 		return contract.Suite{}, p
 	}
-	info, err := s.blobs.Put(ctx, strings.NewReader(text), "", 2<<20)
+	info, err := s.put(ctx, strings.NewReader(text), "", 2<<20)
 	if err != nil {
 		return contract.Suite{}, err
 	}

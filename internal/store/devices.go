@@ -167,21 +167,27 @@ type FreeDevice struct {
 	Worth     int              `db:"worth"`
 	Owner     string           `db:"owner"`
 	Use       *JSON[fleet.Use] `db:"use"` // nil for everybody, always
+	Since     time.Time        `db:"since"`
+	Lease     int64            `db:"last_lease"`
+	TookMS    int64            `db:"took_ms"` // of that lease, 0 while it lasts
 }
 
-const freeColumns = `select id, project_id, kind, model, platform, os, state, worth, coalesce(facts->>'owner', '') as owner, facts->'use' as use from device `
+const freeColumns = `
+	select d.id, d.project_id, d.kind, d.model, d.platform, d.os, d.state, d.worth, coalesce(d.facts->>'owner', '') as owner, d.facts->'use' as use, d.since, d.last_lease,
+	       coalesce(extract(epoch from l.ended_at - l.granted_at) * 1000, 0)::bigint as took_ms
+	from device d left join lease l on l.id = d.last_lease `
 
 // DevicesByID gives devices by their ids.
 func (t *Tx) DevicesByID(ctx context.Context, ids []int64) ([]FreeDevice, error) {
 	var list []FreeDevice
-	err := t.tx.SelectContext(ctx, &list, freeColumns+`where id = any($1)`, ids)
+	err := t.tx.SelectContext(ctx, &list, freeColumns+`where d.id = any($1)`, ids)
 	return list, err
 }
 
 // IdleDevices gives every device that has nothing to do.
 func (t *Tx) IdleDevices(ctx context.Context) ([]FreeDevice, error) {
 	var list []FreeDevice
-	err := t.tx.SelectContext(ctx, &list, freeColumns+`where state = 'idle'`)
+	err := t.tx.SelectContext(ctx, &list, freeColumns+`where d.state = 'idle'`)
 	return list, err
 }
 

@@ -90,8 +90,8 @@ type Waiting struct {
 	Legs     int                `db:"legs"`
 }
 
-// WaitingLegs gives what waits, oldest run first.
-func (s *Store) WaitingLegs(ctx context.Context, project int64, limit int) ([]Waiting, error) {
+// Queue gives what waits, by run and class, oldest run first.
+func (s *Store) Queue(ctx context.Context, project int64, limit int) ([]Waiting, error) {
 	list := []Waiting{}
 	err := s.db.SelectContext(ctx, &list, `
 		select r.number as run, l.kind, l.model, l.platform, l.os, l.levels, r.asked_by, l.never || l.avoid as never, count(*) as legs

@@ -592,14 +592,3 @@ func (s *Store) CancelledOpen(ctx context.Context) ([]Run, error) {
 func (t *Tx) SetRunState(ctx context.Context, run int64, state string) error {
 	return t.exec(ctx, `update run set state = $2 where id = $1`, run, state)
 }
-
-// Referenced gives those of the digests that some record refers to.
-func (s *Store) Referenced(ctx context.Context, digests []string) ([]string, error) {
-	var out []string
-	err := s.db.SelectContext(ctx, &out, `
-		select d from unnest($1::text[]) as d
-		where exists (select 1 from evidence where digest = d) or exists (select 1 from package where digest = d)
-		   or exists (select 1 from suite_revision where digest = d) or exists (select 1 from sighting where d in (picture, tree))
-		   or exists (select 1 from device where sideline is not null and d in (sideline->'broken'->>'picture', sideline->'broken'->>'log'))`, digests)
-	return out, err
-}

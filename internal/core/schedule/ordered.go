@@ -1,6 +1,10 @@
 package schedule
 
-import "container/heap"
+import (
+	"container/heap"
+	"maps"
+	"slices"
+)
 
 // ordered is a set of keys by id that knows its first. Removal is lazy: a dead
 // key stays in the heap until it comes to the top, or until the dead outnumber
@@ -13,6 +17,10 @@ type ordered[K comparable] struct {
 
 func newOrdered[K comparable](compare func(a, b K) int) *ordered[K] {
 	return &ordered[K]{keyHeap[K]{compare: compare}, map[int64]K{}, map[K]int64{}}
+}
+
+func (o *ordered[K]) copy() *ordered[K] {
+	return &ordered[K]{keyHeap[K]{slices.Clone(o.keys.list), o.keys.compare}, maps.Clone(o.present), maps.Clone(o.ids)}
 }
 
 func (o *ordered[K]) size() int { return len(o.present) }

@@ -8,8 +8,10 @@ package schedule
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Class is what devices have in common as far as a leg may ask.
@@ -33,6 +35,9 @@ type Device struct {
 	Class Class
 	Worth int // how much else it could serve; devices of little worth go first
 	Idle  bool
+	At    time.Time     // when it came to be so
+	Took  time.Duration // how long its last lease lasted, 0 where it had none
+	Lease int64         // the number of that lease
 }
 
 // Demand is what a leg asks of a device. Empty fields of Class take anything;
@@ -62,16 +67,13 @@ type Leg struct {
 	Order   Order
 	Demand  Demand
 	Waiting bool
+	At      time.Time // since when it waits
 }
 
 // Order is when a leg's turn is: by run, then by position in it.
 type Order struct {
 	Run int64
 	Leg int64
-}
-
-func (o Order) compare(p Order) int {
-	return cmp.Or(cmp.Compare(o.Run, p.Run), cmp.Compare(o.Leg, p.Leg))
 }
 
 // Placement puts a leg on a device.
@@ -88,24 +90,28 @@ func (l Leg) apply(s *State) []Placement    { return s.leg(l) }
 
 // State is the queue and the idle fleet. The zero State is not ready: use New.
 type State struct {
+	policy Policy
 	pools  map[Class]*pool
 	some   []*pool // of devices that are for some people only
 	queues map[queueKey]*queue
 	idle   map[int64]*pool  // by device
 	legs   map[int64]*queue // by waiting leg
+	paces  map[Class]pace
+	leases map[int64]int64 // the last lease of each device whose time was counted
+	now    time.Time       // the latest that any event told
 }
 
 // pool holds the idle devices of one class.
 type pool struct {
 	class   Class
-	devices *ordered[deviceKey]
+	devices *ordered[key]
 	serves  []*queue // the queues whose demand takes this class
 }
 
 // queue holds the waiting legs of one demand.
 type queue struct {
 	demand Demand
-	legs   *ordered[legKey]
+	legs   *ordered[key]
 	pools  []*pool
 }
 
@@ -116,19 +122,78 @@ type queueKey struct {
 	who    string
 }
 
-type deviceKey struct {
-	worth int
-	id    int64
+// key is where something stands among its like. Of equal rank the older id goes first.
+type key struct {
+	rank Rank
+	id   int64
 }
 
-type legKey struct {
-	order Order
-	id    int64
+func (k key) compare(o key) int {
+	return cmp.Or(slices.Compare(k.rank[:], o.rank[:]), cmp.Compare(k.id, o.id))
 }
 
-// New gives an empty state.
-func New() *State {
-	return &State{map[Class]*pool{}, nil, map[queueKey]*queue{}, map[int64]*pool{}, map[int64]*queue{}}
+// pace is how long leases of a class have lasted.
+type pace struct {
+	n   int
+	sum time.Duration
+}
+
+// New gives an empty state that ranks by a policy.
+func New(p Policy) *State {
+	return &State{p, map[Class]*pool{}, nil, map[queueKey]*queue{}, map[int64]*pool{}, map[int64]*queue{}, map[Class]pace{}, map[int64]int64{}, time.Time{}}
+}
+
+// Copy gives a state that is the same and changes apart, to see what would happen if.
+func (s *State) Copy() *State {
+	c := New(s.policy)
+	c.paces, c.leases, c.now = maps.Clone(s.paces), maps.Clone(s.leases), s.now
+	pools, queues := map[*pool]*pool{}, map[*queue]*queue{}
+	for class, p := range s.pools {
+		pools[p] = &pool{class: class, devices: p.devices.copy()}
+		c.pools[class] = pools[p]
+	}
+	for _, p := range s.some {
+		c.some = append(c.some, pools[p])
+	}
+	for k, q := range s.queues {
+		queues[q] = &queue{demand: q.demand, legs: q.legs.copy()}
+		c.queues[k] = queues[q]
+	}
+	for p, to := range pools {
+		for _, q := range p.serves {
+			to.serves = append(to.serves, queues[q])
+		}
+	}
+	for q, to := range queues {
+		for _, p := range q.pools {
+			to.pools = append(to.pools, pools[p])
+		}
+	}
+	for id, p := range s.idle {
+		c.idle[id] = pools[p]
+	}
+	for id, q := range s.legs {
+		c.legs[id] = queues[q]
+	}
+	return c
+}
+
+// Now is the latest time that any event told.
+func (s *State) Now() time.Time { return s.now }
+
+// Pace gives how long leases of a class have lasted on average, and how many were counted.
+func (s *State) Pace(c Class) (time.Duration, int) {
+	p := s.paces[c]
+	if p.n == 0 {
+		return 0, 0
+	}
+	return p.sum / time.Duration(p.n), p.n
+}
+
+func (s *State) tell(at time.Time) {
+	if at.After(s.now) {
+		s.now = at
+	}
 }
 
 // Apply takes in what a device or a leg is now, and gives the placements that
@@ -143,21 +208,27 @@ func (s *State) Waiting() int { return len(s.legs) }
 func (s *State) Idle() int { return len(s.idle) }
 
 func (s *State) device(d Device) []Placement {
+	s.tell(d.At)
+	if d.Took > 0 && s.leases[d.ID] != d.Lease {
+		s.leases[d.ID] = d.Lease
+		p := s.paces[d.Class]
+		s.paces[d.Class] = pace{p.n + 1, p.sum + d.Took}
+	}
 	s.takeDevice(d.ID)
 	if !d.Idle {
 		return nil
 	}
 	p := s.pool(d.Class)
 	var best *queue
-	var first legKey
+	var first key
 	for _, q := range p.serves {
 		k, ok := q.legs.first()
-		if ok && q.demand.Takes(d.ID, d.Class) && (best == nil || k.order.compare(first.order) < 0) {
+		if ok && q.demand.Takes(d.ID, d.Class) && (best == nil || k.compare(first) < 0) {
 			best, first = q, k
 		}
 	}
 	if best == nil {
-		p.devices.add(d.ID, deviceKey{d.Worth, d.ID})
+		p.devices.add(d.ID, key{s.policy.Device(d), d.ID})
 		s.idle[d.ID] = p
 		return nil
 	}
@@ -166,19 +237,20 @@ func (s *State) device(d Device) []Placement {
 }
 
 func (s *State) leg(l Leg) []Placement {
+	s.tell(l.At)
 	s.takeLeg(l.ID)
 	if !l.Waiting {
 		return nil
 	}
 	q := s.queue(l.Demand)
-	var best *deviceKey
+	var best *key
 	for _, p := range q.pools {
-		if k, ok := p.devices.firstWhere(func(k deviceKey) bool { return l.Demand.Takes(k.id, p.class) }); ok && (best == nil || k.compare(*best) < 0) {
+		if k, ok := p.devices.firstWhere(func(k key) bool { return l.Demand.Takes(k.id, p.class) }); ok && (best == nil || k.compare(*best) < 0) {
 			best = &k
 		}
 	}
 	if best == nil {
-		q.legs.add(l.ID, legKey{l.Order, l.ID})
+		q.legs.add(l.ID, key{s.policy.Leg(l), l.ID})
 		s.legs[l.ID] = q
 		return nil
 	}
@@ -218,7 +290,7 @@ func (s *State) pool(c Class) *pool {
 	if p, ok := s.pools[c]; ok {
 		return p
 	}
-	p := &pool{class: c, devices: newOrdered(deviceKey.compare)}
+	p := &pool{class: c, devices: newOrdered(key.compare)}
 	s.pools[c] = p
 	if c.Only != "" {
 		s.some = append(s.some, p)
@@ -234,7 +306,7 @@ func (s *State) queue(d Demand) *queue {
 	if q, ok := s.queues[k]; ok {
 		return q
 	}
-	q := &queue{demand: d, legs: newOrdered(legKey.compare)}
+	q := &queue{demand: d, legs: newOrdered(key.compare)}
 	s.queues[k] = q
 	if p, ok := s.pools[d.Class]; ok && d.exact() { // the common case, without a look at every pool
 		link(p, q)
@@ -269,12 +341,4 @@ func keyOf(d Demand) queueKey {
 		}
 	}
 	return queueKey{d.Class, d.Device, string(avoid), d.Who}
-}
-
-func (k deviceKey) compare(o deviceKey) int {
-	return cmp.Or(cmp.Compare(k.worth, o.worth), cmp.Compare(k.id, o.id))
-}
-
-func (k legKey) compare(o legKey) int {
-	return cmp.Or(k.order.compare(o.order), cmp.Compare(k.id, o.id))
 }

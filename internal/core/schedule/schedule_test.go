@@ -1,8 +1,10 @@
 package schedule
 
 import (
+	"fmt"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -27,11 +29,11 @@ func (n *naive) apply(e Event) (placed []Placement) {
 			legs = append(legs, l)
 		}
 	}
-	slices.SortFunc(legs, func(a, b Leg) int { return legKey{a.Order, a.ID}.compare(legKey{b.Order, b.ID}) })
+	slices.SortFunc(legs, func(a, b Leg) int { return key{InTurn.Leg(a), a.ID}.compare(key{InTurn.Leg(b), b.ID}) })
 	for _, l := range legs {
 		var best *Device
 		for _, d := range n.devices {
-			if d.Idle && l.Demand.Takes(d.ID, d.Class) && (best == nil || deviceKey{d.Worth, d.ID}.compare(deviceKey{best.Worth, best.ID}) < 0) {
+			if d.Idle && l.Demand.Takes(d.ID, d.Class) && (best == nil || key{InTurn.Device(d), d.ID}.compare(key{InTurn.Device(*best), best.ID}) < 0) {
 				best = &d
 			}
 		}
@@ -71,7 +73,7 @@ func anEvent(t *rapid.T) Event {
 
 func TestPlacesExactlyWhatALookAtEverythingWouldPlace(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		state, all := New(), &naive{map[int64]Device{}, map[int64]Leg{}}
+		state, all := New(InTurn), &naive{map[int64]Device{}, map[int64]Leg{}}
 		for range rapid.IntRange(1, 60).Draw(t, "events") {
 			e := anEvent(t)
 			require.Equal(t, all.apply(e), state.Apply(e), "after %+v", e)
@@ -93,51 +95,106 @@ func TestPlacesExactlyWhatALookAtEverythingWouldPlace(t *testing.T) {
 }
 
 func TestFirstComeFirstServedAndTheDeviceOfLeastWorthFirst(t *testing.T) {
-	s := New()
+	s := New(InTurn)
 	kaede := Class{1, "emulator", "Kaede 7", "android", "14", ""}
 	any := Demand{Class: Class{Project: 1}}
-	require.Empty(t, s.Apply(Leg{2, Order{2, 1}, any, true}))
-	require.Empty(t, s.Apply(Leg{1, Order{1, 1}, any, true}))
-	require.Equal(t, []Placement{{1, 10}}, s.Apply(Device{10, kaede, 5, true}))
-	require.Equal(t, []Placement{{2, 11}}, s.Apply(Device{11, kaede, 5, true}))
+	require.Empty(t, s.Apply(Leg{ID: 2, Order: Order{2, 1}, Demand: any, Waiting: true}))
+	require.Empty(t, s.Apply(Leg{ID: 1, Order: Order{1, 1}, Demand: any, Waiting: true}))
+	require.Equal(t, []Placement{{1, 10}}, s.Apply(Device{ID: 10, Class: kaede, Worth: 5, Idle: true}))
+	require.Equal(t, []Placement{{2, 11}}, s.Apply(Device{ID: 11, Class: kaede, Worth: 5, Idle: true}))
 
-	s.Apply(Device{12, kaede, 9, true})
-	s.Apply(Device{13, kaede, 2, true})
-	require.Equal(t, []Placement{{3, 13}}, s.Apply(Leg{3, Order{3, 1}, any, true}))
+	s.Apply(Device{ID: 12, Class: kaede, Worth: 9, Idle: true})
+	s.Apply(Device{ID: 13, Class: kaede, Worth: 2, Idle: true})
+	require.Equal(t, []Placement{{3, 13}}, s.Apply(Leg{ID: 3, Order: Order{3, 1}, Demand: any, Waiting: true}))
 }
 
 func TestALegThatMetTroubleGoesElsewhere(t *testing.T) {
-	s := New()
+	s := New(InTurn)
 	kaede := Class{1, "emulator", "Kaede 7", "android", "14", ""}
-	s.Apply(Device{1, kaede, 0, true})
-	retry := Leg{1, Order{1, 1}, Demand{Class: kaede, Avoid: []int64{1}}, true}
+	s.Apply(Device{ID: 1, Class: kaede, Worth: 0, Idle: true})
+	retry := Leg{ID: 1, Order: Order{1, 1}, Demand: Demand{Class: kaede, Avoid: []int64{1}}, Waiting: true}
 	require.Empty(t, s.Apply(retry))
-	require.Equal(t, []Placement{{1, 2}}, s.Apply(Device{2, kaede, 0, true}))
+	require.Equal(t, []Placement{{1, 2}}, s.Apply(Device{ID: 2, Class: kaede, Worth: 0, Idle: true}))
 }
 
 func TestSomebodysOwnDeviceTakesOnlyWhatTheyAskFor(t *testing.T) {
-	s := New()
+	s := New(InTurn)
 	kaede := Class{1, "real", "Kaede 7", "android", "14", ""}
 	bos := kaede
 	bos.Only = Only([]string{"Bo Lindqvist"})
-	require.Empty(t, s.Apply(Leg{1, Order{1, 1}, Demand{Class: kaede, Who: "Bo"}, true}))
-	require.Empty(t, s.Apply(Leg{2, Order{2, 1}, Demand{Class: kaede, Who: "Bo Lindqvist"}, true}))
-	require.Equal(t, []Placement{{2, 10}}, s.Apply(Device{10, bos, 0, true}), "though another has waited for longer")
-	require.Empty(t, s.Apply(Device{10, bos, 0, true}))
-	require.Equal(t, []Placement{{1, 10}}, s.Apply(Device{10, kaede, 0, true}), "its hours have come")
+	require.Empty(t, s.Apply(Leg{ID: 1, Order: Order{1, 1}, Demand: Demand{Class: kaede, Who: "Bo"}, Waiting: true}))
+	require.Empty(t, s.Apply(Leg{ID: 2, Order: Order{2, 1}, Demand: Demand{Class: kaede, Who: "Bo Lindqvist"}, Waiting: true}))
+	require.Equal(t, []Placement{{2, 10}}, s.Apply(Device{ID: 10, Class: bos, Worth: 0, Idle: true}), "though another has waited for longer")
+	require.Empty(t, s.Apply(Device{ID: 10, Class: bos, Worth: 0, Idle: true}))
+	require.Equal(t, []Placement{{1, 10}}, s.Apply(Device{ID: 10, Class: kaede, Worth: 0, Idle: true}), "its hours have come")
 }
 
 func BenchmarkApply10000Devices(b *testing.B) {
-	s := New()
+	s := New(InTurn)
 	class := func(i int64) Class {
 		return Class{1, "real", string(rune('A' + i%100)), "android", "14", ""}
 	}
 	for i := range int64(10_000) {
-		s.Apply(Device{i + 1, class(i), 0, true})
+		s.Apply(Device{ID: i + 1, Class: class(i), Idle: true})
 	}
 	b.ResetTimer()
 	for i := range int64(b.N) {
-		p := s.Apply(Leg{i + 1, Order{1, i}, Demand{Class: class(i)}, true})
-		s.Apply(Device{p[0].Device, class(i), 0, true})
+		p := s.Apply(Leg{ID: i + 1, Order: Order{1, i}, Demand: Demand{Class: class(i)}, Waiting: true})
+		s.Apply(Device{ID: p[0].Device, Class: class(i), Idle: true})
 	}
+}
+
+func TestACopyChangesApart(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		state := New(InTurn)
+		for range rapid.IntRange(0, 40).Draw(t, "before") {
+			state.Apply(anEvent(t))
+		}
+		copied, twin := state.Copy(), state.Copy()
+		waiting, idle := state.Waiting(), state.Idle()
+		for range rapid.IntRange(1, 40).Draw(t, "after") {
+			e := anEvent(t)
+			require.Equal(t, twin.Apply(e), copied.Apply(e), "a copy decides as what it was made of would")
+		}
+		require.Equal(t, []int{waiting, idle}, []int{state.Waiting(), state.Idle()}, "which has not noticed")
+	})
+}
+
+func TestAnotherPolicyChangesWhoGoesFirstAndNothingElse(t *testing.T) {
+	lastFirst := Policy{Leg: func(l Leg) Rank { return Rank{-l.Order.Run} }, Device: func(d Device) Rank { return Rank{-int64(d.Worth)} }}
+	c := Class{Project: 1, Kind: "emulator", Model: "Kaede 7", Platform: "android", OS: "14"}
+	place := func(p Policy) []Placement {
+		s := New(p)
+		for i := range int64(3) {
+			require.Empty(t, s.Apply(Leg{ID: i + 1, Order: Order{Run: i}, Demand: Demand{Class: c}, Waiting: true}))
+		}
+		var out []Placement
+		for i := range int64(3) {
+			out = append(out, s.Apply(Device{ID: 10 + i, Class: c, Idle: true})...)
+		}
+		return out
+	}
+	require.Equal(t, []Placement{{1, 10}, {2, 11}, {3, 12}}, place(InTurn))
+	require.Equal(t, []Placement{{3, 10}, {2, 11}, {1, 12}}, place(lastFirst))
+}
+
+func TestEventsCarryTimeAndHowLongLeasesTook(t *testing.T) {
+	s, c := New(InTurn), Class{Project: 1, Model: "Kaede 7"}
+	at := time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC)
+	s.Apply(Device{ID: 1, Class: c, Idle: true, At: at, Lease: 7, Took: 20 * time.Second})
+	s.Apply(Device{ID: 1, Class: c, Idle: true, At: at.Add(time.Minute), Lease: 7, Took: 20 * time.Second}) // told twice
+	s.Apply(Device{ID: 2, Class: c, At: at, Lease: 8, Took: 40 * time.Second})
+	took, n := s.Pace(c)
+	require.Equal(t, 30*time.Second, took)
+	require.Equal(t, 2, n)
+	require.Equal(t, at.Add(time.Minute), s.Now())
+}
+
+func ExampleState_Apply() {
+	s := New(InTurn)
+	kaede := Class{Project: 1, Kind: "emulator", Model: "Kaede 7", Platform: "android", OS: "14"}
+	s.Apply(Leg{ID: 1, Order: Order{Run: 12}, Demand: Demand{Class: kaede}, Waiting: true})
+	what := s.Copy()
+	fmt.Println(what.Apply(Device{ID: 7, Class: kaede, Idle: true}), s.Waiting())
+	// Output: [{1 7}] 1
 }

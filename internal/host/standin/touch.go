@@ -2,7 +2,6 @@ package standin
 
 import (
 	"context"
-	"errors"
 	"fmt"
 
 	"yamato/internal/core/screen"
@@ -12,7 +11,7 @@ import (
 // Tap touches the screen: what is topmost there of what takes touches, or the nearest
 // thing around that which acts on them.
 func (d *Device) Tap(ctx context.Context, at screen.Point) error {
-	if err := errors.Join(d.within(), d.alive()); err != nil {
+	if err := d.reach(); err != nil {
 		return err
 	}
 	defer d.touch()
@@ -42,6 +41,14 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 	}
 	_, err := d.turn(ctx, request{Op: "tap", Handler: e.Tap})
 	return err
+}
+
+// reach is called before an app is touched. It tells why that cannot be, once.
+func (d *Device) reach() error {
+	if err := d.within(); err != nil {
+		return err
+	}
+	return d.alive()
 }
 
 func (d *Device) setFocus(s *scene, n *screen.Node) {
@@ -117,7 +124,7 @@ func (d *Device) EnterText(ctx context.Context, text string) error {
 // Keys presses keys in the field that has the focus. Keys that nothing takes
 // are lost, as they would be on a phone.
 func (d *Device) Keys(ctx context.Context, keys string) error {
-	if err := errors.Join(d.within(), d.alive()); err != nil {
+	if err := d.reach(); err != nil {
 		return err
 	}
 	defer d.touch()
