@@ -33,14 +33,20 @@ func packagesOf(t *testing.T) map[string][]string {
 func TestImportsPointOneWay(t *testing.T) {
 	all := packagesOf(t)
 	forbidden := map[string][]string{ // whose dependencies may hold none of these
-		"yamato/internal/core/":    {"net/http", "database/sql", "os/exec", "yamato/internal/link", "yamato/internal/store", "yamato/internal/service", "yamato/internal/host"},
-		"yamato/internal/link":     {"database/sql", "yamato/internal/store", "yamato/internal/service", "yamato/internal/host", "yamato/internal/api"},
-		"yamato/internal/store":    {"yamato/internal/service", "yamato/internal/api", "yamato/internal/host", "yamato/internal/contract"},
-		"yamato/internal/blob":     {"yamato/internal/store", "yamato/internal/service"},
-		"yamato/internal/service":  {"yamato/internal/host", "yamato/internal/api", "yamato/internal/cli", "yamato/internal/client", "yamato/demo"},
-		"yamato/internal/host":     {"database/sql", "yamato/internal/store", "yamato/internal/service", "yamato/internal/api", "yamato/demo"},
-		"yamato/internal/client":   {"database/sql", "yamato/internal/store", "yamato/internal/service", "yamato/internal/host"},
-		"yamato/internal/contract": {"yamato/internal/core/screen", "yamato/internal/service"},
+		"yamato/internal/core/":            {"net/http", "database/sql", "os/exec", "yamato/internal/link", "yamato/internal/store", "yamato/internal/service", "yamato/internal/host"},
+		"yamato/internal/link":             {"database/sql", "yamato/internal/store", "yamato/internal/service", "yamato/internal/host", "yamato/internal/api"},
+		"yamato/internal/store":            {"yamato/internal/service", "yamato/internal/api", "yamato/internal/host", "yamato/internal/contract"},
+		"yamato/internal/blob":             {"yamato/internal/store", "yamato/internal/service"},
+		"yamato/internal/service":          {"yamato/internal/host", "yamato/internal/api", "yamato/internal/cli", "yamato/internal/client", "yamato/demo"},
+		"yamato/internal/service/base":     {"yamato/internal/contract"},
+		"yamato/internal/service/dispatch": {"yamato/internal/contract", "yamato/internal/service/builds", "yamato/internal/service/runs", "yamato/internal/service/care", "yamato/internal/service/watch"},
+		"yamato/internal/service/builds":   {"yamato/internal/service/runs", "yamato/internal/service/care", "yamato/internal/service/watch", "yamato/internal/service/dispatch"},
+		"yamato/internal/service/runs":     {"yamato/internal/service/care", "yamato/internal/service/watch"},
+		"yamato/internal/service/care":     {"yamato/internal/service/runs", "yamato/internal/service/watch"},
+		"yamato/internal/service/watch":    {"yamato/internal/service/runs", "yamato/internal/service/care", "yamato/internal/service/dispatch"},
+		"yamato/internal/host":             {"database/sql", "yamato/internal/store", "yamato/internal/service", "yamato/internal/api", "yamato/demo"},
+		"yamato/internal/client":           {"database/sql", "yamato/internal/store", "yamato/internal/service", "yamato/internal/host"},
+		"yamato/internal/contract":         {"yamato/internal/core/screen", "yamato/internal/service"},
 	}
 	seen := 0
 	for name, deps := range all {

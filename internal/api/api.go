@@ -11,8 +11,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	. "yamato/internal/contract"
 	"yamato/internal/service"
+	"yamato/internal/service/base"
 )
 
 // Config is what the interface needs beside the service.
@@ -55,7 +55,7 @@ func New(s *service.Service, c Config) http.Handler {
 			h.page(g)
 			return
 		}
-		h.fail(g, service.NotFound("there is nothing at "+g.Request.URL.Path, "api/openapi.yaml lists the calls"))
+		h.fail(g, base.NotFound("there is nothing at "+g.Request.URL.Path, "api/openapi.yaml lists the calls"))
 	})
 	r.NoMethod(func(g *gin.Context) { h.fail(g, notAllowed(g.Request.Method, g.Request.URL.Path)) })
 	strict := NewStrictHandlerWithOptions(h, nil, StrictGinServerOptions{
@@ -113,7 +113,7 @@ func (h *handlers) authenticate(g *gin.Context) {
 	if p := g.Request.URL.Path; isPage(p) || p == "/api/v1/session" {
 		return // whoever signs in is nobody yet
 	}
-	var c service.Caller
+	var c base.Caller
 	var err error
 	if token, ok := strings.CutPrefix(g.GetHeader("Authorization"), "Bearer "); ok {
 		c, err = h.service.Authenticate(g.Request.Context(), token)
@@ -125,11 +125,11 @@ func (h *handlers) authenticate(g *gin.Context) {
 	switch {
 	case err != nil:
 	case g.Param("project") != "" && g.Param("project") != c.Project:
-		err = service.NotFound(fmt.Sprintf("there is no project %q that this token may see", g.Param("project")), "this token belongs to the project "+c.Project)
+		err = base.NotFound(fmt.Sprintf("there is no project %q that this token may see", g.Param("project")), "this token belongs to the project "+c.Project)
 	case hostPath(g.Request.URL.Path) && c.Kind != "host":
-		err = service.Forbidden("only a host's token may do this", "use a token that may do this")
+		err = base.Forbidden("only a host's token may do this", "use a token that may do this")
 	case !hostPath(g.Request.URL.Path) && c.Kind != "user":
-		err = service.Forbidden("a host's token may only link and exchange blobs", "use a token that may do this")
+		err = base.Forbidden("a host's token may only link and exchange blobs", "use a token that may do this")
 	}
 	if err != nil {
 		h.fail(g, err)
@@ -150,22 +150,21 @@ func lasting(ctx context.Context) context.Context {
 	return ctx
 }
 
-func caller(ctx interface{ Value(any) any }) service.Caller {
-	c, _ := ctx.Value(callerKey).(service.Caller)
+func caller(ctx interface{ Value(any) any }) base.Caller {
+	c, _ := ctx.Value(callerKey).(base.Caller)
 	return c
 }
 
 // fail answers with a problem document, and logs what the caller is not told.
 func (h *handlers) fail(g *gin.Context, err error) {
-	p := service.AsProblem(err)
-	if p.Body.Status >= 500 && g.Request.Context().Err() == nil {
+	body := problemOut(base.AsProblem(err))
+	if body.Status >= 500 && g.Request.Context().Err() == nil {
 		h.config.Log.Error("a call failed", "path", g.Request.URL.Path, "error", err)
 	}
 	g.Abort()
 	if g.Writer.Written() {
 		return
 	}
-	body := p.Body
 	if body.Hint != nil && !forPeople(g) {
 		hint := forPrograms(*body.Hint)
 		body.Hint = &hint
@@ -184,17 +183,4 @@ func (h *handlers) recover(g *gin.Context) {
 		}
 	}()
 	g.Next()
-}
-
-func unreadable(err error) error {
-	var large *http.MaxBytesError
-	if errors.As(err, &large) {
-		return &service.Problem{Body: Problem{Type: "yamato:too-large", Title: "the body of this call is too large", Status: http.StatusRequestEntityTooLarge}, Err: err}
-	}
-	hint := "api/openapi.yaml describes the call"
-	return &service.Problem{Body: Problem{Type: "yamato:unreadable", Title: "the call cannot be read: " + err.Error(), Status: http.StatusBadRequest, Hint: &hint}, Err: err}
-}
-
-func notAllowed(method, path string) error {
-	return &service.Problem{Body: Problem{Type: "yamato:method", Title: method + " is not for " + path, Status: http.StatusMethodNotAllowed}}
 }

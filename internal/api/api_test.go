@@ -24,6 +24,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/pgbox/pgtest"
 	"yamato/internal/service"
+	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
 
@@ -62,7 +63,7 @@ func newRig(t *testing.T) *rig {
 			Width: 408, Height: 896, MemoryMB: 8192, Traits: []string{"location"}, Abilities: []string{"back"}}, fleet.Condition{}, "idle", "")
 		return err
 	}))
-	server := httptest.NewServer(api.New(service.New(st, blobs, service.Config{MayFetch: []string{"localhost"}}), api.Config{Program: "test", Uploads: filepath.Join(dir, "staging"), Names: []string{"yamato.example"}, Console: fstest.MapFS{
+	server := httptest.NewServer(api.New(service.New(st, blobs, base.Config{MayFetch: []string{"localhost"}}), api.Config{Program: "test", Uploads: filepath.Join(dir, "staging"), Names: []string{"yamato.example"}, Console: fstest.MapFS{
 		"index.html": {Data: []byte("<!doctype html><title>Yamato</title>")}, "assets/main-1.js": {Data: []byte("let x = 1")},
 	}}))
 	t.Cleanup(server.Close)

@@ -13,7 +13,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"yamato/internal/core/plain"
-	"yamato/internal/service"
+	"yamato/internal/service/builds"
+	"yamato/internal/service/dispatch"
 )
 
 // Bounds on what a caller sends, in bytes. They go by the call, never by what the caller
@@ -32,10 +33,10 @@ const (
 
 // streams are the calls whose bodies are files, and how large they may be.
 var streams = map[string]int64{
-	"POST /api/v1/projects/:project/packages":         service.MaxPackage,
+	"POST /api/v1/projects/:project/packages":         builds.MaxPackage,
 	"POST /api/v1/projects/:project/uploads":          1 << 20,
-	"PATCH /api/v1/projects/:project/uploads/:upload": service.MaxPackage,
-	"PUT /api/v1/blobs/:digest":                       service.MaxEvidence,
+	"PATCH /api/v1/projects/:project/uploads/:upload": builds.MaxPackage,
+	"PUT /api/v1/blobs/:digest":                       dispatch.MaxEvidence,
 }
 
 // bound limits the body of a call by what the call is for.

@@ -18,6 +18,8 @@ import (
 	"yamato/internal/contract"
 	"yamato/internal/report"
 	"yamato/internal/service"
+	"yamato/internal/service/base"
+	"yamato/internal/service/watch"
 )
 
 // cookieName is the name of the cookie that keeps a browser signed in. Cookies do
@@ -69,7 +71,7 @@ func fromOwnPage(r *http.Request) bool {
 }
 
 // browser finds the caller of a call that has no token, by its cookie.
-func (h *handlers) browser(g *gin.Context) (service.Caller, error) {
+func (h *handlers) browser(g *gin.Context) (base.Caller, error) {
 	c, err := g.Cookie(cookieName(g.Request))
 	if err != nil {
 		c = ""
@@ -83,10 +85,10 @@ func (h *handlers) browser(g *gin.Context) (service.Caller, error) {
 
 func (h *handlers) trusted(g *gin.Context) error {
 	if !h.knownHost(g.Request.Host) {
-		return service.Forbidden(fmt.Sprintf("this service does not go by the name %q", g.Request.Host), "open it by its address, or start it with --name "+g.Request.Host)
+		return base.Forbidden(fmt.Sprintf("this service does not go by the name %q", g.Request.Host), "open it by its address, or start it with --name "+g.Request.Host)
 	}
 	if !fromOwnPage(g.Request) {
-		return service.Forbidden("this call comes from another site's page", "open the console by itself")
+		return base.Forbidden("this call comes from another site's page", "open the console by itself")
 	}
 	return nil
 }
@@ -134,7 +136,7 @@ const maxWatched = 20
 // ?watch=fleet&watch=runs&watch=library, and ?run=142:55 for the events of run 142
 // after its event 55.
 func (h *handlers) stream(g *gin.Context) {
-	w := service.Watch{Events: map[int64]int64{}}
+	w := watch.Watch{Events: map[int64]int64{}}
 	for _, what := range g.QueryArray("watch") {
 		switch what {
 		case "fleet":
@@ -167,7 +169,7 @@ func (h *handlers) stream(g *gin.Context) {
 	g.Header("X-Accel-Buffering", "no")
 	g.Status(http.StatusOK)
 	g.Writer.Flush()
-	err := h.service.Follow(g.Request.Context(), caller(g), w, func(told []service.Told) error {
+	err := h.service.Follow(g.Request.Context(), caller(g), w, func(told []watch.Told) error {
 		for _, t := range told {
 			body, err := json.Marshal(t.Body)
 			if err != nil {
@@ -191,7 +193,7 @@ func (h *handlers) frame(g *gin.Context) {
 	id, err2 := number(g, "id")
 	index, err3 := strconv.Atoi(g.Param("index"))
 	if err3 != nil {
-		err3 = service.NotFound("a picture of a film has a number", "")
+		err3 = base.NotFound("a picture of a film has a number", "")
 	}
 	if err = errors.Join(err, err2, err3); err != nil {
 		h.fail(g, err)

@@ -6,7 +6,9 @@ import (
 	"time"
 
 	"yamato/internal/report"
-	"yamato/internal/service"
+	"yamato/internal/service/base"
+	"yamato/internal/service/care"
+	"yamato/internal/service/runs"
 	"yamato/internal/store"
 )
 
@@ -24,7 +26,7 @@ func page(cursor *int64, limit *int) (int64, int, error) {
 		l = *limit
 	}
 	if l < 1 || l > pageMost || c < 0 {
-		return 0, 0, service.Invalid("a page has 1 to 200 items", "choose a limit within that")
+		return 0, 0, base.Invalid("a page has 1 to 200 items", "choose a limit within that")
 	}
 	return c, l, nil
 }
@@ -58,7 +60,7 @@ func (h *handlers) AddPackage(ctx context.Context, r AddPackageRequestObject) (A
 // MakeBuild makes a build of packages.
 func (h *handlers) MakeBuild(ctx context.Context, r MakeBuildRequestObject) (MakeBuildResponseObject, error) {
 	if n := len(r.Body.Packages); n == 0 || n > 20 {
-		return nil, service.Invalid("a build is made of 1 to 20 packages", "")
+		return nil, base.Invalid("a build is made of 1 to 20 packages", "")
 	}
 	b, err := h.service.MakeBuild(lasting(ctx), caller(ctx), r.Body.Packages)
 	return MakeBuild200JSONResponse(b), err
@@ -101,7 +103,7 @@ func (h *handlers) ListSuites(ctx context.Context, _ ListSuitesRequestObject) (L
 // ListDevices lists the fleet.
 func (h *handlers) ListDevices(ctx context.Context, r ListDevicesRequestObject) (ListDevicesResponseObject, error) {
 	p := r.Params
-	list, err := h.service.Devices(lasting(ctx), caller(ctx), service.DeviceFilter{Q: text(p.Q), Site: text(p.Site), State: text(p.State), Platform: text(p.Platform), Kind: text(p.Kind)})
+	list, err := h.service.Devices(lasting(ctx), caller(ctx), care.DeviceFilter{Q: text(p.Q), Site: text(p.Site), State: text(p.State), Platform: text(p.Platform), Kind: text(p.Kind)})
 	return ListDevices200JSONResponse(list), err
 }
 
@@ -114,7 +116,7 @@ func (h *handlers) LookAtDevice(ctx context.Context, r LookAtDeviceRequestObject
 // StartRun starts a run.
 func (h *handlers) StartRun(ctx context.Context, r StartRunRequestObject) (StartRunResponseObject, error) {
 	if len(r.Body.Suites) == 0 || len(r.Body.Suites) > 100 {
-		return nil, service.Invalid("a run has 1 to 100 suites", "name a suite with --suite")
+		return nil, base.Invalid("a run has 1 to 100 suites", "name a suite with --suite")
 	}
 	run, err := h.service.StartRun(lasting(ctx), caller(ctx), *r.Body, text(r.Params.IdempotencyKey))
 	return StartRun200JSONResponse(run), err
@@ -132,9 +134,9 @@ func (h *handlers) ListRuns(ctx context.Context, r ListRunsRequestObject) (ListR
 
 // GetRun gives one run.
 func (h *handlers) GetRun(ctx context.Context, r GetRunRequestObject) (GetRunResponseObject, error) {
-	depth := service.Whole
+	depth := runs.Whole
 	if r.Params.Brief != nil && *r.Params.Brief {
-		depth = service.InBrief
+		depth = runs.InBrief
 	}
 	if r.Params.WaitMs != nil && *r.Params.WaitMs > 0 {
 		if err := h.service.AwaitRun(lasting(ctx), caller(ctx), r.Run, time.Duration(*r.Params.WaitMs)*time.Millisecond); err != nil {
@@ -147,7 +149,7 @@ func (h *handlers) GetRun(ctx context.Context, r GetRunRequestObject) (GetRunRes
 
 // GetJUnit gives a run's results as JUnit XML.
 func (h *handlers) GetJUnit(ctx context.Context, r GetJUnitRequestObject) (GetJUnitResponseObject, error) {
-	d, err := h.service.Detail(lasting(ctx), caller(ctx), r.Run, service.WithFailures)
+	d, err := h.service.Detail(lasting(ctx), caller(ctx), r.Run, runs.WithFailures)
 	if err != nil {
 		return nil, err
 	}

@@ -9,10 +9,9 @@ import (
 	"path"
 	"strings"
 	"time"
+	"yamato/internal/service/base"
 
 	"github.com/gin-gonic/gin"
-
-	"yamato/internal/service"
 )
 
 // pagePolicy lets the console's own files run, and nothing else. Styles may be set
@@ -63,11 +62,11 @@ func (h *handlers) page(g *gin.Context) {
 	a, ok := h.assets[g.Request.URL.Path]
 	if !ok {
 		if path.Ext(g.Request.URL.Path) != "" && strings.HasPrefix(g.Request.URL.Path, "/assets/") {
-			h.fail(g, service.NotFound("there is no file "+g.Request.URL.Path, "load the page anew"))
+			h.fail(g, base.NotFound("there is no file "+g.Request.URL.Path, "load the page anew"))
 			return
 		}
 		if a, ok = h.assets["/index.html"]; !ok {
-			h.fail(g, service.NotFound("this program was built without its console", "build it with `make`"))
+			h.fail(g, base.NotFound("this program was built without its console", "build it with `make`"))
 			return
 		}
 	}

@@ -11,7 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"yamato/internal/contract"
-	"yamato/internal/service"
+	"yamato/internal/service/base"
 )
 
 // ChangeBuild changes what people say of a build.
@@ -105,7 +105,7 @@ func (f fetching) VisitFetchPackageResponse(http.ResponseWriter) error {
 	case err != nil && last.IsZero():
 		f.h.fail(g, err)
 	case err != nil:
-		say("problem", service.AsProblem(err).Body)
+		say("problem", problemOut(base.AsProblem(err)))
 	default:
 		say("package", p)
 	}
@@ -192,7 +192,7 @@ func (h *handlers) HandOver(ctx context.Context, r HandOverRequestObject) (HandO
 	minutes := 0
 	if r.Body.Minutes != nil {
 		if minutes = *r.Body.Minutes; minutes < 1 || minutes > 7*24*60 {
-			return nil, service.Invalid("an install page is there for 1 minute to 7 days", "")
+			return nil, base.Invalid("an install page is there for 1 minute to 7 days", "")
 		}
 	}
 	base := ""

@@ -17,7 +17,7 @@ import (
 	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
-	"yamato/internal/service"
+	"yamato/internal/service/base"
 )
 
 // baseOf gives the address by which a caller came, if it is one that this service
@@ -34,7 +34,7 @@ func (h *handlers) baseOf(g *gin.Context) string {
 // to. Whoever has the address may: the code in it is the key, for a time.
 func (h *handlers) install(g *gin.Context) {
 	if !h.knownHost(g.Request.Host) {
-		h.fail(g, service.Forbidden(fmt.Sprintf("this service does not go by the name %q", g.Request.Host), "open it by its address, or start it with --name "+g.Request.Host))
+		h.fail(g, base.Forbidden(fmt.Sprintf("this service does not go by the name %q", g.Request.Host), "open it by its address, or start it with --name "+g.Request.Host))
 		return
 	}
 	switch rest := strings.Trim(g.Param("rest"), "/"); rest {
@@ -61,7 +61,7 @@ var installMedia = map[string]string{"android_package": "application/vnd.android
 func (h *handlers) installPackage(g *gin.Context, kind string) {
 	media, ok := installMedia[kind]
 	if !ok {
-		h.fail(g, service.NotFound("there is nothing at "+g.Request.URL.Path, ""))
+		h.fail(g, base.NotFound("there is nothing at "+g.Request.URL.Path, ""))
 		return
 	}
 	f, p, err := h.service.HandedPackage(g.Request.Context(), g.Param("code"), kind)
@@ -98,7 +98,7 @@ func (h *handlers) installManifest(g *gin.Context) {
 		g.Data(http.StatusOK, "text/xml; charset=utf-8", list)
 		return
 	}
-	h.fail(g, service.NotFound("the build has no iOS device package", ""))
+	h.fail(g, base.NotFound("the build has no iOS device package", ""))
 }
 
 type installOffer struct {
@@ -120,8 +120,8 @@ func (h *handlers) installPage(g *gin.Context) {
 	}{Build: b, Code: g.Param("code"), Until: until.UTC().Format("2 January 2006, 15:04 UTC")}
 	status := http.StatusOK
 	if err != nil {
-		problem := service.AsProblem(err)
-		p.Gone, status = problem.Body.Title, problem.Body.Status
+		problem := base.AsProblem(err)
+		p.Gone, status = problem.Title, problemOut(problem).Status
 	}
 	base := h.baseOf(g)
 	for _, one := range b.Packages {

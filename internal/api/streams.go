@@ -14,13 +14,13 @@ import (
 
 	"yamato/internal/core/evidence"
 	"yamato/internal/link"
-	"yamato/internal/service"
+	"yamato/internal/service/base"
 )
 
 func number(g *gin.Context, name string) (int64, error) {
 	n, err := strconv.ParseInt(g.Param(name), 10, 64)
 	if err != nil || n < 1 {
-		return 0, service.NotFound(fmt.Sprintf("there is no %s %q", name, g.Param(name)), "it is a number")
+		return 0, base.NotFound(fmt.Sprintf("there is no %s %q", name, g.Param(name)), "it is a number")
 	}
 	return n, nil
 }
@@ -118,9 +118,9 @@ func (h *handlers) link(g *gin.Context) {
 	c := caller(g)
 	err = h.service.ServeHost(g.Request.Context(), c, link.WebSocket{Socket: socket})
 	reason := "the link has ended"
-	var p *service.Problem
+	var p *base.Problem
 	if errors.As(err, &p) {
-		reason = p.Body.Title
+		reason = p.Title
 	}
 	if len(reason) > 120 {
 		reason = reason[:120]

@@ -22,7 +22,8 @@ import (
 	quiet "golang.org/x/exp/slog"
 
 	"yamato/internal/core/plain"
-	"yamato/internal/service"
+	"yamato/internal/service/base"
+	"yamato/internal/service/builds"
 )
 
 // uploads takes packages in pieces by the tus protocol (1.0.0): what was
@@ -53,7 +54,7 @@ func (u *uploads) to(project string) (*tus.UnroutedHandler, error) {
 	u.store.UseIn(parts)
 	filelocker.New(u.dir).UseIn(parts)
 	h, err := tus.NewUnroutedHandler(tus.Config{
-		StoreComposer: parts, BasePath: "/api/v1/projects/" + project + "/uploads/", MaxSize: service.MaxPackage, DisableDownload: true, DisableConcatenation: true,
+		StoreComposer: parts, BasePath: "/api/v1/projects/" + project + "/uploads/", MaxSize: builds.MaxPackage, DisableDownload: true, DisableConcatenation: true,
 		Logger: quiet.New(quiet.NewTextHandler(io.Discard, nil)), Cors: &tus.CorsConfig{Disable: true},
 		PreUploadCreateCallback: func(e tus.HookEvent) (tus.HTTPResponse, tus.FileInfoChanges, error) {
 			id, _ := e.Context.Value(uploadID).(string)
@@ -74,7 +75,7 @@ var uploadForm = regexp.MustCompile(`^[0-9a-f-]{36}$`)
 // on, DELETE gives up.
 func (h *handlers) upload(g *gin.Context) {
 	if h.uploads == nil {
-		h.fail(g, service.NotFound("this service takes no uploads in pieces", "send the package whole"))
+		h.fail(g, base.NotFound("this service takes no uploads in pieces", "send the package whole"))
 		return
 	}
 	protocol, err := h.uploads.to(caller(g).Project)
@@ -86,7 +87,7 @@ func (h *handlers) upload(g *gin.Context) {
 	r := g.Request
 	if need := max(r.ContentLength, length(g)); need > 0 {
 		if use, err := disk.UsageWithContext(r.Context(), h.uploads.dir); err == nil && use.Free < uint64(need)+leastRoom {
-			h.fail(g, service.NoRoom())
+			h.fail(g, base.NoRoom())
 			return
 		}
 	}
@@ -113,7 +114,7 @@ const leastRoom = 32 << 20
 // length is how large an upload says that it will be, 0 where it does not say.
 func length(g *gin.Context) int64 {
 	n, err := strconv.ParseInt(g.GetHeader("Upload-Length"), 10, 64)
-	if err != nil || n < 0 || n > service.MaxPackage {
+	if err != nil || n < 0 || n > builds.MaxPackage {
 		return 0
 	}
 	return n
@@ -121,7 +122,7 @@ func length(g *gin.Context) int64 {
 
 func (h *handlers) ownUpload(g *gin.Context, id string) error {
 	if !uploadForm.MatchString(id) {
-		return service.NotFound("there is no such upload", "")
+		return base.NotFound("there is no such upload", "")
 	}
 	return h.service.OwnsUpload(g.Request.Context(), caller(g), id)
 }
@@ -130,14 +131,14 @@ func (h *handlers) ownUpload(g *gin.Context, id string) error {
 func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (TakeUploadResponseObject, error) {
 	g, ok := ctx.(*gin.Context)
 	if !ok || h.uploads == nil {
-		return nil, service.NotFound("this service takes no uploads in pieces", "send the package whole")
+		return nil, base.NotFound("this service takes no uploads in pieces", "send the package whole")
 	}
 	if err := h.ownUpload(g, r.Upload); err != nil {
 		return nil, err
 	}
 	upload, err := h.uploads.store.GetUpload(lasting(ctx), r.Upload)
 	if errors.Is(err, tus.ErrNotFound) {
-		return nil, service.NotFound("there is no such upload", "it is kept for a day after it was begun: begin anew")
+		return nil, base.NotFound("there is no such upload", "it is kept for a day after it was begun: begin anew")
 	}
 	if err != nil {
 		return nil, err
@@ -147,7 +148,7 @@ func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (T
 		return nil, err
 	}
 	if info.SizeIsDeferred || info.Offset != info.Size {
-		return nil, service.Invalid(fmt.Sprintf("%d of %d bytes have arrived", info.Offset, info.Size), "send the rest first")
+		return nil, base.Invalid(fmt.Sprintf("%d of %d bytes have arrived", info.Offset, info.Size), "send the rest first")
 	}
 	f, err := os.Open(filepath.Join(h.uploads.dir, r.Upload))
 	if err != nil {
@@ -156,8 +157,8 @@ func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (T
 	defer f.Close()
 	p, err := h.service.TakeUpload(lasting(ctx), caller(ctx), r.Upload, plain.Text(info.MetaData["filename"], 500), f)
 	if err != nil {
-		var refused *service.Problem
-		if errors.As(service.AsProblem(err), &refused) && refused.Body.Status < 500 { // it will not get better: nothing is kept of it
+		var refused *base.Problem
+		if errors.As(base.AsProblem(err), &refused) && problemOut(refused).Status < 500 { // it will not get better: nothing is kept of it
 			_ = h.uploads.store.AsTerminatableUpload(upload).Terminate(lasting(ctx))
 		}
 		return nil, err

@@ -13,7 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"yamato/internal/core/near"
-	"yamato/internal/service"
+	"yamato/internal/service/base"
 )
 
 // checker holds every call to api/openapi.yaml, where the bounds, the words that may be
@@ -73,7 +73,7 @@ func refusal(err error) error {
 			return unreadable(fmt.Errorf("it lacks %q", request.Parameter.Name))
 		}
 		if request.Parameter != nil {
-			return service.Invalid(fmt.Sprintf("%q cannot be read: %s", request.Parameter.Name, reasonOf(request)), "api/openapi.yaml describes the call")
+			return base.Invalid(fmt.Sprintf("%q cannot be read: %s", request.Parameter.Name, reasonOf(request)), "api/openapi.yaml describes the call")
 		}
 		return unreadable(errors.New(reasonOf(request)))
 	}
@@ -99,7 +99,7 @@ func inWords(e *openapi3.SchemaError, where string) error {
 	s := e.Schema
 	switch e.SchemaField {
 	case "enum":
-		return service.Invalid(fmt.Sprintf("%s cannot be %v", what, quoted(e.Value)), "choose one of "+strings.Join(listOf(s.Enum), ", ")+meantBy(fmt.Sprint(e.Value), listOf(s.Enum)))
+		return base.Invalid(fmt.Sprintf("%s cannot be %v", what, quoted(e.Value)), "choose one of "+strings.Join(listOf(s.Enum), ", ")+meantBy(fmt.Sprint(e.Value), listOf(s.Enum)))
 	case "properties": // a field that there is not
 		name := unknownField(e)
 		known := []string{}
@@ -108,15 +108,15 @@ func inWords(e *openapi3.SchemaError, where string) error {
 		}
 		slices.Sort(known)
 		if meant := near.Word(name, known); meant != "" {
-			return service.Invalid(fmt.Sprintf("there is no field %q", name), fmt.Sprintf("did you mean %q? Nothing was done", meant))
+			return base.Invalid(fmt.Sprintf("there is no field %q", name), fmt.Sprintf("did you mean %q? Nothing was done", meant))
 		}
-		return service.Invalid(fmt.Sprintf("there is no field %q", name), "there are "+strings.Join(known, ", ")+". Nothing was done")
+		return base.Invalid(fmt.Sprintf("there is no field %q", name), "there are "+strings.Join(known, ", ")+". Nothing was done")
 	case "required":
-		return service.Invalid(fmt.Sprintf("%s: %s", what, strings.ReplaceAll(e.Reason, "property ", "field ")), "api/openapi.yaml describes the call")
+		return base.Invalid(fmt.Sprintf("%s: %s", what, strings.ReplaceAll(e.Reason, "property ", "field ")), "api/openapi.yaml describes the call")
 	case "minimum", "maximum", "minItems", "maxItems", "minLength", "maxLength", "type", "format", "pattern":
-		return service.Invalid(fmt.Sprintf("%s: %s", what, e.Reason), "api/openapi.yaml describes the call")
+		return base.Invalid(fmt.Sprintf("%s: %s", what, e.Reason), "api/openapi.yaml describes the call")
 	}
-	return service.Invalid(fmt.Sprintf("%s: %s", what, e.Reason), "api/openapi.yaml describes the call")
+	return base.Invalid(fmt.Sprintf("%s: %s", what, e.Reason), "api/openapi.yaml describes the call")
 }
 
 // unknownField gives the name of a field that the description does not have.

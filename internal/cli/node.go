@@ -30,6 +30,7 @@ import (
 	_ "yamato/internal/host/null" // drivers register themselves
 	_ "yamato/internal/host/standin"
 	"yamato/internal/service"
+	"yamato/internal/service/base"
 	"yamato/internal/store"
 	"yamato/web"
 )
@@ -113,7 +114,7 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 		return nil, wrongCall{fmt.Sprintf("the address %s cannot be listened on: %v", c.listen, err), "choose another with --listen, such as 127.0.0.1:0 for any free port"}
 	}
 	n.url = "http://" + l.Addr().String()
-	s := service.New(st, blobs, service.Config{Address: n.url, TTL: c.ttl, Silence: c.silence, Log: c.log,
+	s := service.New(st, blobs, base.Config{Address: n.url, TTL: c.ttl, Silence: c.silence, Log: c.log,
 		Tolerance: fleet.Tolerance{Count: c.care.troubles, Within: c.care.within}, ProbeEvery: c.care.probeEvery, MendWithin: c.care.mendWithin, MayFetch: c.care.mayFetch})
 	server := &http.Server{Handler: api.New(s, api.Config{Program: Version, Names: c.names, Console: web.Files(), Uploads: filepath.Join(c.dir, "blobs", "staging"), Log: c.log}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
 	n.run = func(ctx context.Context) error {

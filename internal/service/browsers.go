@@ -5,10 +5,10 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"errors"
-	"net/http"
 	"time"
 
 	"yamato/internal/contract"
+	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
 
@@ -25,36 +25,36 @@ func secret() string {
 }
 
 // MakeSignIn makes a code that signs one browser in as the caller, once.
-func (s *Service) MakeSignIn(ctx context.Context, c Caller) (contract.SignIn, error) {
+func (s *Service) MakeSignIn(ctx context.Context, c base.Caller) (contract.SignIn, error) {
 	code := secret()
-	until, err := s.store.AddSignIn(ctx, c.TokenID, code, SignInLasts)
+	until, err := s.Store.AddSignIn(ctx, c.TokenID, code, SignInLasts)
 	return contract.SignIn{Code: code, ExpiresAt: until}, err
 }
 
 // SignIn uses a code up, and gives what the browser's cookie is to hold.
-func (s *Service) SignIn(ctx context.Context, code string) (cookie string, c Caller, err error) {
+func (s *Service) SignIn(ctx context.Context, code string) (cookie string, c base.Caller, err error) {
 	if len(code) > 200 {
 		code = ""
 	}
 	cookie = secret()
-	c, err = s.store.UseSignIn(ctx, code, cookie, BrowserLasts)
+	c, err = s.Store.UseSignIn(ctx, code, cookie, BrowserLasts)
 	if errors.Is(err, store.ErrNone) {
-		return "", c, problem(http.StatusGone, "sign-in-used", "this sign-in link has been used or has run out", "`yamato console` makes a new one; a link is good once, for 15 minutes")
+		return "", c, base.Refuse(base.SignInUsed, "this sign-in link has been used or has run out", "`yamato console` makes a new one; a link is good once, for 15 minutes")
 	}
 	return cookie, c, err
 }
 
 // BrowserCaller finds who a browser's cookie stands for.
-func (s *Service) BrowserCaller(ctx context.Context, cookie string) (Caller, error) {
+func (s *Service) BrowserCaller(ctx context.Context, cookie string) (base.Caller, error) {
 	if len(cookie) < 20 || len(cookie) > 200 {
-		return Caller{}, signedOut
+		return base.Caller{}, base.SignedOut
 	}
 	if c, ok := s.callers.get("cookie\x00"+cookie, time.Now()); ok {
 		return c, nil
 	}
-	c, err := s.store.BrowserCaller(ctx, cookie)
+	c, err := s.Store.BrowserCaller(ctx, cookie)
 	if errors.Is(err, store.ErrNone) {
-		return Caller{}, signedOut
+		return base.Caller{}, base.SignedOut
 	}
 	if err == nil {
 		s.callers.put("cookie\x00"+cookie, c, time.Now())
@@ -65,5 +65,5 @@ func (s *Service) BrowserCaller(ctx context.Context, cookie string) (Caller, err
 // SignOut forgets a browser.
 func (s *Service) SignOut(ctx context.Context, cookie string) error {
 	s.callers.forget("cookie\x00" + cookie)
-	return s.store.DropBrowser(ctx, cookie)
+	return s.Store.DropBrowser(ctx, cookie)
 }

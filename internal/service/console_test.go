@@ -16,6 +16,9 @@ import (
 	"yamato/internal/contract"
 	"yamato/internal/core/script"
 	"yamato/internal/link"
+	"yamato/internal/service/base"
+	"yamato/internal/service/runs"
+	"yamato/internal/service/watch"
 	"yamato/internal/store"
 )
 
@@ -46,7 +49,7 @@ func carryOut(h *fakeHost, actual string) link.Lease {
 func done(d contract.RunDetail) bool { return d.Run.FinishedAt != nil }
 
 func TestARunCountsItsResultsAsTheyCome(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	one := 1
 	r := w.start(contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}, RepeatFailed: &one})
@@ -58,7 +61,7 @@ func TestARunCountsItsResultsAsTheyCome(t *testing.T) {
 }
 
 func TestCausesTellSinceWhichBuild(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	first := w.start(contract.NewRun{})
 	carryOut(h, "")
@@ -76,7 +79,7 @@ func TestCausesTellSinceWhichBuild(t *testing.T) {
 		require.Len(t, causes, 1)
 		require.Equal(t, "it is not there", causes[0].Actual)
 		require.Equal(t, "in the only combination it ran in", causes[0].Shared)
-		require.Equal(t, "new in this build; it passed in 3.1.4 (58)", deref(causes[0].Since))
+		require.Equal(t, "new in this build; it passed in 3.1.4 (58)", base.Deref(causes[0].Since))
 	}
 	detail, err := w.service.SuiteDetail(context.Background(), w.user, "two")
 	require.NoError(t, err)
@@ -95,7 +98,7 @@ func TestCausesTellSinceWhichBuild(t *testing.T) {
 }
 
 func TestWhatDidNotPassRunsAgain(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	r := w.start(contract.NewRun{})
 	l := carryOut(h, "it is not there")
@@ -107,17 +110,17 @@ func TestWhatDidNotPassRunsAgain(t *testing.T) {
 		cases []int
 	}{
 		{contract.Again{Which: "all"}, []int{0, 1}},
-		{contract.Again{Which: "failed", SameSeed: ptr(true)}, []int{0}},
-		{contract.Again{Which: "one", Leg: &d.Legs[0].Id, CaseIndex: ptr(1)}, []int{1}},
+		{contract.Again{Which: "failed", SameSeed: base.Ptr(true)}, []int{0}},
+		{contract.Again{Which: "one", Leg: &d.Legs[0].Id, CaseIndex: base.Ptr(1)}, []int{1}},
 	} {
 		again, err := w.service.Again(ctx, w.user, r.Number, c.in, "")
 		require.NoError(t, err)
 		next := carryOut(h, "")
 		require.Equal(t, c.cases, next.Attempt.Cases)
-		require.Equal(t, deref(c.in.SameSeed), next.Attempt.Seed == l.Attempt.Seed)
+		require.Equal(t, base.Deref(c.in.SameSeed), next.Attempt.Seed == l.Attempt.Seed)
 		w.awaitRun(again.Number, done)
 	}
-	for _, wrong := range []contract.Again{{Which: "some"}, {Which: "one"}, {Which: "one", Leg: ptr(int64(999)), CaseIndex: &zero}} {
+	for _, wrong := range []contract.Again{{Which: "some"}, {Which: "one"}, {Which: "one", Leg: base.Ptr(int64(999)), CaseIndex: &zero}} {
 		_, err := w.service.Again(ctx, w.user, r.Number, wrong, "")
 		require.Error(t, err)
 	}
@@ -126,7 +129,7 @@ func TestWhatDidNotPassRunsAgain(t *testing.T) {
 }
 
 func TestAPreviewStartsNothingAndSaysWhy(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	mini := kaede("aster-12-1")
 	mini.Kind, mini.Platform, mini.Model, mini.OS = "simulator", "ios", "Aster 12", "18"
 	w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"), mini)
@@ -143,7 +146,7 @@ func TestAPreviewStartsNothingAndSaysWhy(t *testing.T) {
 }
 
 func TestAScreenIsSeenThroughAnyServiceWhileTheDeviceWorks(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	w.start(contract.NewRun{})
 	l := h.lease()
@@ -161,7 +164,7 @@ func TestAScreenIsSeenThroughAnyServiceWhileTheDeviceWorks(t *testing.T) {
 		see := h.expect(func(m link.ToHost) bool { return len(m.See) > 0 }).See[0]
 		_ = h.conn.Send(ctx, link.FromHost{Seen: &link.Seen{ID: see.ID, Picture: put("a picture"), Tree: put(`{"root":{"role":"button","id":"pay","text":"Pay","bounds":{"x":0,"y":0,"w":9,"h":9},"visible":{"x":0,"y":0,"w":9,"h":9}},"width":9,"height":9}`)}})
 	}()
-	s, err := w.another(Config{}).SeeScreen(ctx, w.user, "kaede-7-1") // not the one that holds the link
+	s, err := w.another(base.Config{}).SeeScreen(ctx, w.user, "kaede-7-1") // not the one that holds the link
 	<-answered
 	require.NoError(t, err)
 	require.Equal(t, "a picture", string(s.Picture))
@@ -188,7 +191,7 @@ func TestAScreenIsSeenThroughAnyServiceWhileTheDeviceWorks(t *testing.T) {
 }
 
 func TestADevicesHistoryGoesBackLeaseByLease(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	for range 3 {
 		r := w.start(contract.NewRun{})
@@ -206,7 +209,7 @@ func TestADevicesHistoryGoesBackLeaseByLease(t *testing.T) {
 }
 
 func TestASheetTellsAttemptByAttemptWithTheFilm(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	r := w.start(contract.NewRun{})
 	l := h.lease()
@@ -235,7 +238,7 @@ func TestASheetTellsAttemptByAttemptWithTheFilm(t *testing.T) {
 	require.Error(t, err)
 	_, err = w.service.Sheet(ctx, w.user, r.Number, d.Legs[0].Id, 7)
 	require.ErrorContains(t, err, "has no case 7")
-	brief, err := w.service.Detail(ctx, w.user, r.Number, InBrief)
+	brief, err := w.service.Detail(ctx, w.user, r.Number, runs.InBrief)
 	require.NoError(t, err)
 	require.Nil(t, brief.Legs[0].Cases[0].Results[0].Steps)
 	require.NotNil(t, brief.Legs[0].Cases[0].Results[0].Sentence)
@@ -256,12 +259,12 @@ func packed(t *testing.T, files map[string]string) []byte {
 }
 
 // follow collects what a browser is told until it is enough.
-func (w *world) follow(s *Service, watch Watch, enough func([]Told) bool) []Told {
+func (w *world) follow(s *Service, wanted watch.Watch, enough func([]watch.Told) bool) []watch.Told {
 	w.t.Helper()
 	ctx, stop := context.WithTimeout(context.Background(), 15*time.Second)
 	defer stop()
-	var all []Told
-	err := s.Follow(ctx, w.user, watch, func(told []Told) error {
+	var all []watch.Told
+	err := s.Follow(ctx, w.user, wanted, func(told []watch.Told) error {
 		if all = append(all, told...); enough(all) {
 			stop()
 		}
@@ -272,15 +275,15 @@ func (w *world) follow(s *Service, watch Watch, enough func([]Told) bool) []Told
 }
 
 func TestABrowserIsToldHowThingsAreAndThenWhatChanges(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
 	began := false
 	states := map[string][]string{}
-	w.follow(w.another(Config{}), Watch{Fleet: true, Runs: true, Library: true, Events: map[int64]int64{}}, func(all []Told) bool {
+	w.follow(w.another(base.Config{}), watch.Watch{Fleet: true, Runs: true, Library: true, Events: map[int64]int64{}}, func(all []watch.Told) bool {
 		if !began {
 			began = true
-			require.True(t, all[0].Body.(FleetNews).Whole)
-			require.Len(t, all[0].Body.(FleetNews).Devices, 2)
+			require.True(t, all[0].Body.(watch.FleetNews).Whole)
+			require.Len(t, all[0].Body.(watch.FleetNews).Devices, 2)
 			w.start(contract.NewRun{})
 			carryOut(h, "")
 			return false
@@ -289,12 +292,12 @@ func TestABrowserIsToldHowThingsAreAndThenWhatChanges(t *testing.T) {
 		finished := false
 		for _, told := range all[1:] {
 			switch n := told.Body.(type) {
-			case FleetNews:
+			case watch.FleetNews:
 				require.False(t, n.Whole)
 				for _, d := range n.Devices {
 					states[d.Name] = append(states[d.Name], d.State)
 				}
-			case RunsNews:
+			case watch.RunsNews:
 				for _, r := range n.Runs {
 					finished = finished || r.FinishedAt != nil
 				}
@@ -311,7 +314,7 @@ func TestABrowserIsToldHowThingsAreAndThenWhatChanges(t *testing.T) {
 }
 
 func TestEventsOfARunAreFollowedFromAnyNumberWithoutAGap(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	r := w.start(contract.NewRun{})
 	carryOut(h, "it is not there")
@@ -319,10 +322,10 @@ func TestEventsOfARunAreFollowedFromAnyNumberWithoutAGap(t *testing.T) {
 	require.Greater(t, last, int64(3))
 	for after := int64(0); after < last; after++ {
 		var numbers []int64
-		w.follow(w.service, Watch{Events: map[int64]int64{r.Number: after}}, func(all []Told) bool {
+		w.follow(w.service, watch.Watch{Events: map[int64]int64{r.Number: after}}, func(all []watch.Told) bool {
 			numbers = numbers[:0]
 			for _, told := range all {
-				if n, ok := told.Body.(EventNews); ok {
+				if n, ok := told.Body.(watch.EventNews); ok {
 					for i := range n.Events {
 						numbers = append(numbers, n.First+int64(i))
 					}
@@ -339,7 +342,7 @@ func TestEventsOfARunAreFollowedFromAnyNumberWithoutAGap(t *testing.T) {
 }
 
 func TestSearchFindsByPartOfANameAndTakesMarksAsTheyAre(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	w.link(w.service, kaede("kaede-7-1"))
 	w.start(contract.NewRun{})
 	find := func(q string) map[string]string {

@@ -18,6 +18,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
 	"yamato/internal/link"
+	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
 
@@ -41,7 +42,7 @@ func (h *fakeHost) each(n int, do func(link.Lease)) {
 }
 
 func TestARunInWhichACombinationNeverRanIsAnError(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	other := kaede("kaede-9-1")
 	other.Model = "Kaede 9"
@@ -79,7 +80,7 @@ func TestARunInWhichACombinationNeverRanIsAnError(t *testing.T) {
 }
 
 func TestALegThatNeverHadADeviceIsAnErrorWithItsReason(t *testing.T) {
-	w := newWorld(t, Config{Pace: 20 * time.Millisecond, MendWithin: time.Millisecond})
+	w := newWorld(t, base.Config{Pace: 20 * time.Millisecond, MendWithin: time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	w.start(contract.NewRun{})
 	l := h.lease()
@@ -98,7 +99,7 @@ func TestALegThatNeverHadADeviceIsAnErrorWithItsReason(t *testing.T) {
 }
 
 func TestWhatARunKnowsIsFixedWhenItStarts(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	first, second := w.start(contract.NewRun{}), w.start(contract.NewRun{})
 	l := h.lease()
@@ -118,7 +119,7 @@ func TestWhatARunKnowsIsFixedWhenItStarts(t *testing.T) {
 }
 
 func TestAnErrorOfTheScriptGoesToNoOtherDevice(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
 	run := w.start(contract.NewRun{})
 	l := h.lease()
@@ -136,7 +137,7 @@ func TestAnErrorOfTheScriptGoesToNoOtherDevice(t *testing.T) {
 }
 
 func TestOneWordThatCannotBeKeptStopsNobodyElse(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
 	bad, good := w.start(contract.NewRun{}), w.start(contract.NewRun{})
 	var a, b link.Lease
@@ -162,7 +163,7 @@ func TestOneWordThatCannotBeKeptStopsNobodyElse(t *testing.T) {
 }
 
 func TestLeasesOfAnyNumberAndSizeAreDelivered(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	var steps strings.Builder
 	for i := range 8000 { // each lease names them all once it knows them
@@ -204,7 +205,7 @@ func TestLeasesOfAnyNumberAndSizeAreDelivered(t *testing.T) {
 
 // Whatever commits first, everything that is asked for is done.
 func TestErrandsAndLooksThatCommitOutOfOrderAreAllPassedOn(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
 	hosts, err := w.store.Hosts(ctx, w.user.ProjectID)
@@ -222,12 +223,12 @@ func TestErrandsAndLooksThatCommitOutOfOrderAreAllPassedOn(t *testing.T) {
 	<-early
 	second, err := w.store.AskErrand(ctx, w.user.ProjectID, store.Errand{HostID: hosts[0].ID, Device: "kaede-7-1", What: link.DoCheck, AskedBy: "second"})
 	require.NoError(t, err)
-	w.service.bell.ring()
+	w.service.Bell.Ring()
 	m := h.expect(func(m link.ToHost) bool { return len(m.Do) > 0 })
 	require.Equal(t, second, m.Do[0].ID)
 	close(late)
 	done.Wait()
-	w.service.bell.ring()
+	w.service.Bell.Ring()
 	m = h.expect(func(m link.ToHost) bool { return len(m.Do) > 0 })
 	require.Less(t, m.Do[0].ID, second)
 	require.NoError(t, h.conn.Send(ctx, link.FromHost{Done: &link.Done{ID: second}}))
@@ -238,7 +239,7 @@ func TestErrandsAndLooksThatCommitOutOfOrderAreAllPassedOn(t *testing.T) {
 func TestARunThatIsCancelledWhileALegGoesBackToWaitEnds(t *testing.T) {
 	for i := range 12 {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
-			w := newWorld(t, Config{Pace: 50 * time.Millisecond})
+			w := newWorld(t, base.Config{Pace: 50 * time.Millisecond})
 			h := w.link(w.service, kaede("kaede-7-1"))
 			run := w.start(contract.NewRun{})
 			l := h.lease()
@@ -278,7 +279,7 @@ func TestARunThatIsCancelledWhileALegGoesBackToWaitEnds(t *testing.T) {
 }
 
 func TestACancelledRunThatWasLeftInBetweenIsWoundDown(t *testing.T) {
-	w := newWorld(t, Config{Pace: 20 * time.Millisecond})
+	w := newWorld(t, base.Config{Pace: 20 * time.Millisecond})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
 	w.start(contract.NewRun{})
@@ -292,7 +293,7 @@ func TestACancelledRunThatWasLeftInBetweenIsWoundDown(t *testing.T) {
 }
 
 func TestADeviceThatIsRemovedUnderALeaseIsGoneOnceThatHasEnded(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
 	run := w.start(contract.NewRun{})
@@ -312,7 +313,7 @@ func TestADeviceThatIsRemovedUnderALeaseIsGoneOnceThatHasEnded(t *testing.T) {
 
 // A host that reads nothing keeps no other host from being told.
 func TestOneStalledHostDelaysNoOther(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	mine, theirs := newPipe()
 	mine.in = nil // it never reads
@@ -338,7 +339,7 @@ func TestOneStalledHostDelaysNoOther(t *testing.T) {
 }
 
 func TestADeviceIsTakenOutOnlyForWhatSeveralAppsMeetOrAProbeShows(t *testing.T) {
-	w := newWorld(t, Config{Tolerance: fleet.Tolerance{Count: 2, Within: time.Hour}})
+	w := newWorld(t, base.Config{Tolerance: fleet.Tolerance{Count: 2, Within: time.Hour}})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
 	w.start(contract.NewRun{})
@@ -371,7 +372,7 @@ func (w *world) named(boot string, started int64) (*fakeHost, <-chan error, link
 }
 
 func TestOfTwoHostsOfOneNameTheLaterHasTheLinkAndBothAreTold(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	_, earlierEnded, welcome := w.named("earlier", 1000)
 	require.False(t, welcome.Welcome.Replaced)
 	later, laterEnded, welcome := w.named("later", 2000)
@@ -387,7 +388,7 @@ func TestOfTwoHostsOfOneNameTheLaterHasTheLinkAndBothAreTold(t *testing.T) {
 }
 
 func TestAFullDiskIsSaidAtOnceAndWhatCannotBeIsTheCallers(t *testing.T) {
-	require.Equal(t, 507, AsProblem(fmt.Errorf("receiving a blob: %w", &os.PathError{Op: "write", Err: syscall.ENOSPC})).Body.Status)
-	require.Equal(t, 422, AsProblem(errors.New("failed to encode args[1]: 2147483648 is greater than maximum value for int4")).Body.Status)
-	require.Equal(t, 500, AsProblem(errors.New("anything else")).Body.Status)
+	require.Equal(t, base.DiskFull, base.AsProblem(fmt.Errorf("receiving a blob: %w", &os.PathError{Op: "write", Err: syscall.ENOSPC})).Kind)
+	require.Equal(t, base.Wrong, base.AsProblem(errors.New("failed to encode args[1]: 2147483648 is greater than maximum value for int4")).Kind)
+	require.Equal(t, base.Internal, base.AsProblem(errors.New("anything else")).Kind)
 }

@@ -13,6 +13,7 @@ import (
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 	"yamato/internal/link"
+	"yamato/internal/service/base"
 )
 
 func (h *fakeHost) fleet(f link.Fleet) {
@@ -51,12 +52,12 @@ func (w *world) awaitState(name, state string) contract.Device {
 	return got
 }
 
-func refusal(t *testing.T, err error, says string) contract.Problem {
+func refusal(t *testing.T, err error, says string) *base.Problem {
 	t.Helper()
-	var p *Problem
+	var p *base.Problem
 	require.ErrorAs(t, err, &p)
-	require.Contains(t, p.Body.Title, says)
-	return p.Body
+	require.Contains(t, p.Title, says)
+	return p
 }
 
 func trouble(lease, seq int64, own bool, words string) []link.Event {
@@ -66,7 +67,7 @@ func trouble(lease, seq int64, own bool, words string) []link.Event {
 var notAllowed = fleet.Condition{Power: fleet.PowerUp, Checks: []fleet.Check{{ID: "connected", Title: "It is connected", OK: true}, {ID: "debugging", Title: "Debugging is allowed", Why: "debugging was never allowed", Remedy: "allow it"}}}
 
 func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	d := kaede("kaede-7-1")
 	d.Condition = notAllowed
 	h := w.link(w.service, d)
@@ -75,7 +76,7 @@ func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 	require.Len(t, *got.Checks, 2)
 	_, err := w.service.StartRun(context.Background(), w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}}, "")
 	p := refusal(t, err, "kaede-7-1 is not ready: debugging was never allowed")
-	require.Equal(t, "allow it", *p.Hint, "the remedy stands with the refusal")
+	require.Equal(t, "allow it", p.Hint, "the remedy stands with the refusal")
 
 	d.Condition = fleet.Condition{Power: fleet.PowerBooting, Doing: "boot"}
 	h.fleet(link.Fleet{Devices: []link.Device{d}})
@@ -104,7 +105,7 @@ func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 }
 
 func TestLegsWhoseDevicesNobodyMendsEndAsErrorsWithTheRemedy(t *testing.T) {
-	w := newWorld(t, Config{MendWithin: time.Millisecond, Pace: 50 * time.Millisecond})
+	w := newWorld(t, base.Config{MendWithin: time.Millisecond, Pace: 50 * time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	run := w.start(contract.NewRun{})
 	lease := h.lease()
@@ -119,7 +120,7 @@ func TestLegsWhoseDevicesNobodyMendsEndAsErrorsWithTheRemedy(t *testing.T) {
 }
 
 func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
-	w := newWorld(t, Config{Pace: 50 * time.Millisecond})
+	w := newWorld(t, base.Config{Pace: 50 * time.Millisecond})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
 	d, err := w.service.Sideline(ctx, w.user, "kaede-7-1", contract.NewSideline{Reason: "its screen is cracked"})
@@ -149,7 +150,7 @@ func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
 }
 
 func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
-	w := newWorld(t, Config{Pace: 50 * time.Millisecond, Tolerance: fleet.Tolerance{Count: 2, Within: time.Hour}, ProbeEvery: 50 * time.Millisecond})
+	w := newWorld(t, base.Config{Pace: 50 * time.Millisecond, Tolerance: fleet.Tolerance{Count: 2, Within: time.Hour}, ProbeEvery: 50 * time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	for range 3 { // trouble that is not the device's own does not count
 		w.start(contract.NewRun{})
@@ -205,10 +206,10 @@ func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
 }
 
 func TestADeviceThatWasGivenUpIsSidelinedWithItsDiagnosis(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
-	info, err := w.service.put(ctx, strings.NewReader("the boot log"), "", 100)
+	info, err := w.service.Put(ctx, strings.NewReader("the boot log"), "", 100)
 	require.NoError(t, err)
 	w.start(contract.NewRun{})
 	l := h.lease()
@@ -237,7 +238,7 @@ var benchOffer = link.Offer{
 }
 
 func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testing.T) {
-	w := newWorld(t, Config{Pace: 50 * time.Millisecond})
+	w := newWorld(t, base.Config{Pace: 50 * time.Millisecond})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
 	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{{Name: "kaede-7-1", TakesMB: 3072}}}})
@@ -247,7 +248,7 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 	}, 5*time.Second, 10*time.Millisecond)
 	do := func(e contract.NewErrand) (contract.Errand, error) { return w.service.Do(ctx, w.user, e) }
 
-	e, err := do(contract.NewErrand{What: "make", Model: ptr("kaede 7")})
+	e, err := do(contract.NewErrand{What: "make", Model: base.Ptr("kaede 7")})
 	require.NoError(t, err)
 	require.Equal(t, "kaede-7-2", e.Device)
 	require.Equal(t, "Android 14", *e.Image, "the newest that is there")
@@ -262,21 +263,21 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 	require.NotNil(t, e.DoneAt)
 	w.awaitState("kaede-7-2", "halted")
 
-	_, err = do(contract.NewErrand{What: "boot", Device: ptr("kaede-7-2")})
+	_, err = do(contract.NewErrand{What: "boot", Device: base.Ptr("kaede-7-2")})
 	p := refusal(t, err, "kaede-7-2 needs 2.0 GB and 1.0 GB is free (4.0 GB in all): kaede-7-1 takes 3.0 GB")
-	require.Contains(t, *p.Hint, "yamato device halt kaede-7-1")
+	require.Contains(t, p.Hint, "yamato device halt kaede-7-1")
 	for says, in := range map[string]contract.NewErrand{
-		"does not offer": {What: "make", Model: ptr("Kaede 7"), Site: ptr("moon")},
-		"no site offers": {What: "make", Model: ptr("Kaede 9")},
-		"is not at":      {What: "make", Model: ptr("Kaede 7"), Image: ptr("Android 15")},
-		"has no such OS": {What: "make", Model: ptr("Kaede 7"), Image: ptr("Android 99")},
-		"cannot be the":  {What: "make", Model: ptr("Kaede 7"), Device: ptr("../etc")},
-		"there is a dev": {What: "make", Model: ptr("Kaede 7"), Device: ptr("kaede-7-1")},
-		"which nobody h": {What: "fetch", Image: ptr("Android 15")},
-		"already":        {What: "fetch", Image: ptr("Android 14")},
-		"is up already":  {What: "boot", Device: ptr("kaede-7-1")},
-		"there is no de": {What: "halt", Device: ptr("nobody")},
-		"there is nothi": {What: "dance", Device: ptr("kaede-7-1")},
+		"does not offer": {What: "make", Model: base.Ptr("Kaede 7"), Site: base.Ptr("moon")},
+		"no site offers": {What: "make", Model: base.Ptr("Kaede 9")},
+		"is not at":      {What: "make", Model: base.Ptr("Kaede 7"), Image: base.Ptr("Android 15")},
+		"has no such OS": {What: "make", Model: base.Ptr("Kaede 7"), Image: base.Ptr("Android 99")},
+		"cannot be the":  {What: "make", Model: base.Ptr("Kaede 7"), Device: base.Ptr("../etc")},
+		"there is a dev": {What: "make", Model: base.Ptr("Kaede 7"), Device: base.Ptr("kaede-7-1")},
+		"which nobody h": {What: "fetch", Image: base.Ptr("Android 15")},
+		"already":        {What: "fetch", Image: base.Ptr("Android 14")},
+		"is up already":  {What: "boot", Device: base.Ptr("kaede-7-1")},
+		"there is no de": {What: "halt", Device: base.Ptr("nobody")},
+		"there is nothi": {What: "dance", Device: base.Ptr("kaede-7-1")},
 	} {
 		_, err := do(in)
 		refusal(t, err, says)
@@ -284,7 +285,7 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 	l, err := w.service.AcceptLicence(ctx, w.user, "images")
 	require.NoError(t, err)
 	require.Equal(t, w.user.Name, *l.AcceptedBy)
-	_, err = do(contract.NewErrand{What: "fetch", Image: ptr("Android 15")})
+	_, err = do(contract.NewErrand{What: "fetch", Image: base.Ptr("Android 15")})
 	require.NoError(t, err)
 	require.Equal(t, "Android 15", h.asked(link.DoFetch).Args.Image)
 	changed := benchOffer
@@ -311,7 +312,7 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 }
 
 func TestADeviceOfSomebodysOwnIsKeptToItsRule(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	d := kaede("bos-phone")
 	d.Owner, d.Use = "Bo Lindqvist", fleet.Use{People: []string{"Ines Marlow"}}
 	h := w.link(w.service, d, kaede("kaede-7-2"))
@@ -337,7 +338,7 @@ func TestADeviceOfSomebodysOwnIsKeptToItsRule(t *testing.T) {
 }
 
 func TestALineupChoosesForARunAndSaysWhyOthersArePassedOver(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	old := kaede("kaede-7-2")
 	old.OS = "13"
@@ -348,23 +349,23 @@ func TestALineupChoosesForARunAndSaysWhyOthersArePassedOver(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.service.SaveLineup(ctx, w.user, "lineup: wrong\nfirst: prettiest\n")
 	refusal(t, err, "newest_os")
-	c, err := w.service.TryLineup(ctx, w.user, contract.TryLineup{Name: ptr("newest")})
+	c, err := w.service.TryLineup(ctx, w.user, contract.TryLineup{Name: base.Ptr("newest")})
 	require.NoError(t, err)
 	require.Equal(t, "kaede-7-1", c.Taken[0].Device)
 	require.Equal(t, "1 are enough, and others go first", c.Passed[0].Why)
-	run := w.start(contract.NewRun{Lineup: ptr("newest")})
+	run := w.start(contract.NewRun{Lineup: base.Ptr("newest")})
 	require.Len(t, w.detail(run.Number).Legs, 1)
 	require.Equal(t, "14", h.lease().Attempt.Combination.OS)
-	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}, Lineup: ptr("none")}, "")
+	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}, Lineup: base.Ptr("none")}, "")
 	refusal(t, err, `the lineup "none" takes no device now`)
-	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}, Lineup: ptr("gone")}, "")
+	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}, Lineup: base.Ptr("gone")}, "")
 	refusal(t, err, `there is no lineup "gone"`)
 	require.NoError(t, w.service.RemoveLineup(ctx, w.user, "none"))
 	require.Error(t, w.service.RemoveLineup(ctx, w.user, "none"))
 }
 
 func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	second := w.push("3.2.0")
 	label := func(ref string, labels map[string]string) contract.Build {
@@ -418,7 +419,7 @@ func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
 	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}}, "")
 	require.Error(t, err, "what is gone cannot run")
 	_, err = w.service.Again(ctx, w.user, ran.Number, contract.Again{Which: "all"}, "")
-	require.Contains(t, *refusal(t, err, "retention has removed the packages of Tideline 3.1.4").Hint, "push them again")
+	require.Contains(t, refusal(t, err, "retention has removed the packages of Tideline 3.1.4").Hint, "push them again")
 	require.Empty(t, b.Packages)
 	require.NotNil(t, b.RemovedAt)
 	b = w.push("3.1.4")
@@ -429,7 +430,7 @@ func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
 }
 
 func TestSettingsAreReadyToCopy(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	w.link(w.service, kaede("kaede-7-1"))
 	s, err := w.service.Settings(ctx, w.user, "", "1", "kaede-7-1", "", nil)
@@ -443,7 +444,7 @@ func TestSettingsAreReadyToCopy(t *testing.T) {
 }
 
 func TestAHandoverIsThereForATime(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	out, err := w.service.HandOver(ctx, w.user, "", "1", "http://127.0.0.1:7499", 5)
 	require.NoError(t, err)
@@ -455,7 +456,7 @@ func TestAHandoverIsThereForATime(t *testing.T) {
 	require.Equal(t, int64(1), b.Number)
 	require.WithinDuration(t, time.Now().Add(5*time.Minute), until, 20*time.Second)
 	_, _, err = w.service.Handed(ctx, "another")
-	require.True(t, errors.As(err, new(*Problem)))
+	require.True(t, errors.As(err, new(*base.Problem)))
 	out, err = w.service.HandOver(ctx, w.user, "", "1", "https://yamato.example", 5)
 	require.NoError(t, err)
 	require.True(t, out.Reachable)

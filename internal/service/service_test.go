@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -22,6 +21,9 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/link"
 	"yamato/internal/pgbox/pgtest"
+	"yamato/internal/service/base"
+	"yamato/internal/service/care"
+	"yamato/internal/service/runs"
 	"yamato/internal/store"
 )
 
@@ -33,8 +35,8 @@ type world struct {
 	service *Service
 	store   *store.Store
 	blobs   *blob.Dir
-	user    Caller
-	host    Caller
+	user    base.Caller
+	host    base.Caller
 	dir     string
 }
 
@@ -49,7 +51,7 @@ case "two"
 end
 `
 
-func newWorld(t *testing.T, c Config) *world {
+func newWorld(t *testing.T, c base.Config) *world {
 	t.Helper()
 	ctx := context.Background()
 	w := &world{t: t, store: pgtest.Store(t), dir: t.TempDir()}
@@ -58,7 +60,7 @@ func newWorld(t *testing.T, c Config) *world {
 	require.NoError(t, err)
 	project, err := w.store.AddProject(ctx, "default")
 	require.NoError(t, err)
-	for kind, into := range map[string]*Caller{"user": &w.user, "host": &w.host} {
+	for kind, into := range map[string]*base.Caller{"user": &w.user, "host": &w.host} {
 		token := strings.Repeat(kind, 8)
 		require.NoError(t, w.store.AddToken(ctx, project, kind, "Aya Torrent", token))
 		*into, err = w.store.CallerOf(ctx, token)
@@ -92,7 +94,7 @@ func (w *world) push(version string) contract.Build {
 }
 
 // another starts a further service on the same records.
-func (w *world) another(c Config) *Service {
+func (w *world) another(c base.Config) *Service {
 	s := New(w.store, w.blobs, c)
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan struct{})
@@ -217,7 +219,7 @@ func (w *world) start(in contract.NewRun) contract.Run {
 
 func (w *world) detail(n int64) contract.RunDetail {
 	w.t.Helper()
-	d, err := w.service.Detail(context.Background(), w.user, n, Whole)
+	d, err := w.service.Detail(context.Background(), w.user, n, runs.Whole)
 	require.NoError(w.t, err)
 	return d
 }
@@ -252,7 +254,7 @@ func finished(lease, seq int64) []link.Event {
 }
 
 func TestAResendIsHarmless(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	r := w.start(contract.NewRun{})
 	n := h.lease().Number
@@ -268,7 +270,7 @@ func TestAResendIsHarmless(t *testing.T) {
 }
 
 func TestALateWordIsRefusedAndTheDeviceIsCleanedBeforeItsNextLease(t *testing.T) {
-	w := newWorld(t, Config{Pace: 50 * time.Millisecond})
+	w := newWorld(t, base.Config{Pace: 50 * time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	r := w.start(contract.NewRun{})
 	n := h.lease().Number
@@ -276,7 +278,7 @@ func TestALateWordIsRefusedAndTheDeviceIsCleanedBeforeItsNextLease(t *testing.T)
 	h.acked(n, 2)
 	w.runOut(n)
 	w.awaitRun(r.Number, func(d contract.RunDetail) bool { return d.Legs[0].State == "waiting" })
-	devices, err := w.service.Devices(context.Background(), w.user, DeviceFilter{})
+	devices, err := w.service.Devices(context.Background(), w.user, care.DeviceFilter{})
 	require.NoError(t, err)
 	require.Equal(t, "resetting", devices[0].State, "never straight to idle")
 
@@ -290,7 +292,7 @@ func TestALateWordIsRefusedAndTheDeviceIsCleanedBeforeItsNextLease(t *testing.T)
 }
 
 func TestNobodySpeaksForAnothersLease(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	w.start(contract.NewRun{})
 	n := h.lease().Number
@@ -301,7 +303,7 @@ func TestNobodySpeaksForAnothersLease(t *testing.T) {
 }
 
 func TestTroubleIsTriedOnceMoreElsewhere(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
 	r := w.start(contract.NewRun{})
 	first := h.lease()
@@ -318,7 +320,7 @@ func TestTroubleIsTriedOnceMoreElsewhere(t *testing.T) {
 }
 
 func TestWhatPassesWhenRepeatedIsFlaky(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	repeat := 2
 	r := w.start(contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}, RepeatFailed: &repeat})
@@ -334,8 +336,8 @@ func TestWhatPassesWhenRepeatedIsFlaky(t *testing.T) {
 }
 
 func TestALeaseReachesAHostThatIsLinkedToAnotherService(t *testing.T) {
-	w := newWorld(t, Config{})
-	other := w.another(Config{})
+	w := newWorld(t, base.Config{})
+	other := w.another(base.Config{})
 	h := w.link(other, kaede("kaede-7-1"))
 	r := w.start(contract.NewRun{})
 	n := h.lease().Number
@@ -344,7 +346,7 @@ func TestALeaseReachesAHostThatIsLinkedToAnotherService(t *testing.T) {
 }
 
 func TestTheSameIdempotencyKeyMakesOneRun(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	w.link(w.service, kaede("kaede-7-1"))
 	numbers := make([]int64, 8)
 	var all sync.WaitGroup
@@ -365,7 +367,7 @@ func TestTheSameIdempotencyKeyMakesOneRun(t *testing.T) {
 }
 
 func TestPackagesOfOneVersionGatherInOneBuild(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
@@ -390,10 +392,10 @@ func TestPackagesOfOneVersionGatherInOneBuild(t *testing.T) {
 }
 
 func TestWhatIsRefusedIsNotKept(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	_, err := w.service.AddPackage(ctx, w.user, "x.apk", strings.NewReader("no package at all, but long enough"))
-	require.Equal(t, http.StatusUnprocessableEntity, AsProblem(err).Body.Status)
+	require.Equal(t, base.PackageRefused, base.AsProblem(err).Kind)
 	n, err := w.service.CollectBlobs(ctx, -time.Minute) // as if a day had passed
 	require.NoError(t, err)
 	require.Equal(t, 1, n, "its bytes are collected; what records refer to stays")
@@ -403,24 +405,24 @@ func TestWhatIsRefusedIsNotKept(t *testing.T) {
 }
 
 func TestABlobThatArrivesDamagedIsRefused(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	sum := sha256.Sum256([]byte("whole"))
 	digest := hex.EncodeToString(sum[:])
 	err := w.service.PutBlob(ctx, digest, strings.NewReader("whol"))
-	require.Equal(t, http.StatusUnprocessableEntity, AsProblem(err).Body.Status)
+	require.Equal(t, base.Damaged, base.AsProblem(err).Kind)
 	_, err = w.blobs.Open(ctx, digest)
 	require.ErrorIs(t, err, blob.ErrNone)
 	require.NoError(t, w.service.PutBlob(ctx, digest, strings.NewReader("whole")))
 	_, err = w.service.OpenBlob(ctx, w.host, digest)
-	require.Equal(t, http.StatusNotFound, AsProblem(err).Body.Status, "knowing a digest opens nothing")
+	require.Equal(t, base.Missing, base.AsProblem(err).Kind, "knowing a digest opens nothing")
 	staged, err := os.ReadDir(filepath.Join(w.dir, "staging"))
 	require.NoError(t, err)
 	require.Empty(t, staged)
 }
 
 func TestAHostThatSpeaksAnotherVersionIsToldSo(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	mine, theirs := newPipe()
 	require.NoError(t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: 99, Host: "bench"}}))
 	err := w.service.ServeHost(context.Background(), w.host, theirs)
@@ -428,10 +430,10 @@ func TestAHostThatSpeaksAnotherVersionIsToldSo(t *testing.T) {
 }
 
 func TestAnUnlinkedHostsDevicesAreOfflineAndComeBackWithIt(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	state := func() string {
-		d, err := w.service.Devices(context.Background(), w.user, DeviceFilter{})
+		d, err := w.service.Devices(context.Background(), w.user, care.DeviceFilter{})
 		require.NoError(t, err)
 		return d[0].State
 	}
@@ -443,7 +445,7 @@ func TestAnUnlinkedHostsDevicesAreOfflineAndComeBackWithIt(t *testing.T) {
 }
 
 func TestAWaitingLegSaysWhatItWaitsFor(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	first := w.start(contract.NewRun{})
 	n := h.lease().Number
@@ -458,7 +460,7 @@ func TestAWaitingLegSaysWhatItWaitsFor(t *testing.T) {
 }
 
 func TestRunsAreListedInPagesNewestFirst(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	w.link(w.service, kaede("kaede-7-1"))
 	for range 5 {
 		w.start(contract.NewRun{})
@@ -479,7 +481,7 @@ func TestRunsAreListedInPagesNewestFirst(t *testing.T) {
 }
 
 func TestCasesAreChosenByNameAndByTag(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
 	_, err := w.service.PushSuite(ctx, w.user, "tags.suite", "suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n", false)
@@ -504,7 +506,7 @@ func TestCasesAreChosenByNameAndByTag(t *testing.T) {
 }
 
 func TestASuiteThatChangesIsANewRevisionAndOldRunsKeepTheirs(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
 	r := w.start(contract.NewRun{})
@@ -518,7 +520,7 @@ func TestASuiteThatChangesIsANewRevisionAndOldRunsKeepTheirs(t *testing.T) {
 }
 
 func TestACancelledLegThatRunsEndsWhenItsHostSaysSo(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	r := w.start(contract.NewRun{})
 	n := h.lease().Number
@@ -537,21 +539,21 @@ func TestACancelledLegThatRunsEndsWhenItsHostSaysSo(t *testing.T) {
 }
 
 func TestTheBellWakesAllThatListenAndRingsForOthersAtMostFiftyTimesASecond(t *testing.T) {
-	w := newWorld(t, Config{})
+	w := newWorld(t, base.Config{})
 	rings := make(chan struct{}, 1000)
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- w.store.Listen(ctx, func() { rings <- struct{}{} }) }()
 	<-rings
-	heard, leave := w.service.bell.subscribe()
+	heard, leave := w.service.Bell.Subscribe()
 	defer leave()
 	from := time.Now()
 	for time.Since(from) < 300*time.Millisecond {
-		w.service.bell.ring()
+		w.service.Bell.Ring()
 	}
 	<-heard
 	stop()
 	<-done
-	require.LessOrEqual(t, len(rings), int(time.Since(from)/ringEvery)+2)
+	require.LessOrEqual(t, len(rings), int(time.Since(from)/base.RingEvery)+2)
 	require.NotEmpty(t, rings)
 }

@@ -331,6 +331,15 @@ func (s *Store) Build(ctx context.Context, project, id int64) (Build, error) {
 	return b, withPackages(ctx, s.db, []*Build{&b})
 }
 
+// Facts gives what each package of the build says of itself, in their order.
+func (b Build) Facts() []appfile.Package {
+	var out []appfile.Package
+	for _, p := range b.Packages {
+		out = append(out, p.Facts.V)
+	}
+	return out
+}
+
 func withPackages(ctx context.Context, q sqlx.QueryerContext, builds []*Build) error {
 	ids := make([]int64, len(builds))
 	at := map[int64]*Build{}

@@ -9,7 +9,9 @@ import (
 func TestIdleDevicesMakeRoomForOnesThatAreWaitedFor(t *testing.T) {
 	kaede, aster := Class{Emulator, "Kaede 7", "android", "14"}, Class{Emulator, "Kaede Tab 10", "android", "14"}
 	take := func(name string, mb int, busy bool) Running { return Running{Name: name, TakesMB: mb, Busy: busy} }
-	off := func(name string, c Class, mb, legs, coming int) Off { return Off{take(name, mb, false), c, legs, coming} }
+	off := func(name string, c Class, mb, legs, coming int) Off {
+		return Off{take(name, mb, false), c, legs, coming}
+	}
 	room := Capacity{MemoryMB: 8000}
 	for name, c := range map[string]struct {
 		running []Running

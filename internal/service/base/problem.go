@@ -1,0 +1,108 @@
+package base
+
+import (
+	"errors"
+	"fmt"
+	"syscall"
+
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/matrix"
+	"yamato/internal/core/script"
+	"yamato/internal/store"
+)
+
+// Kind is a stable name for a sort of problem. How each is told over HTTP is the
+// interface's matter.
+type Kind string
+
+// The kinds.
+const (
+	NoToken        Kind = "no-token"
+	SignedOff      Kind = "signed-out"
+	Forbid         Kind = "forbidden"
+	Missing        Kind = "not-found"
+	Wrong          Kind = "invalid"
+	PackageRefused Kind = "package-refused"
+	TooLarge       Kind = "too-large"
+	Damaged        Kind = "damaged"
+	DiskFull       Kind = "disk-full"
+	NoRoomOnHost   Kind = "no-room"
+	LinkVersion    Kind = "link-version"
+	HostName       Kind = "host-name"
+	Licence        Kind = "licence"
+	NoSight        Kind = "no-sight"
+	NoAnswer       Kind = "no-answer"
+	OtherCall      Kind = "idempotency-key"
+	SignInUsed     Kind = "sign-in-used"
+	Internal       Kind = "internal"
+)
+
+// Problem is an error that its reader can do something about.
+type Problem struct {
+	Kind     Kind
+	Title    string
+	Hint     string // what to do next; it names commands
+	Findings []script.Finding
+	LeftOut  []matrix.LeftOut
+	Err      error
+}
+
+func (p *Problem) Error() string { return p.Title }
+func (p *Problem) Unwrap() error { return p.Err }
+
+// Refuse gives a problem of a kind.
+func Refuse(kind Kind, title, hint string) *Problem {
+	return &Problem{Kind: kind, Title: title, Hint: hint}
+}
+
+// Unauthorised tells that nobody is known by this token.
+var Unauthorised = Refuse(NoToken, "this call needs a token that the service knows", "pass the token that the service made at its first start, as a bearer token")
+
+// SignedOut tells that nobody is known by this cookie.
+var SignedOut = Refuse(SignedOff, "this browser is not signed in", "`yamato console` makes a link that signs it in")
+
+// NoRoom gives the problem of a service whose disk is full.
+func NoRoom() *Problem {
+	return Refuse(DiskFull, "the service's disk is full; nothing was kept", "free some room where the service keeps its data, or have retention remove builds (`yamato build retention`), then try again")
+}
+
+// NotFound gives a problem for something that is not there.
+func NotFound(what, hint string) *Problem { return Refuse(Missing, what, hint) }
+
+// Invalid gives a problem for a call that cannot be carried out as it stands.
+func Invalid(title, hint string) *Problem { return Refuse(Wrong, title, hint) }
+
+// Forbidden gives a problem for a caller that may not do this.
+func Forbidden(title, hint string) *Problem { return Refuse(Forbid, title, hint) }
+
+// AsProblem turns any error into a problem. What is not meant for the caller
+// becomes a plain "internal" one.
+func AsProblem(err error) *Problem {
+	var p *Problem
+	var refusal *appfile.Refusal
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.As(err, &refusal):
+		return Refuse(PackageRefused, refusal.Reason, refusal.Hint)
+	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
+		p := NoRoom()
+		p.Err = err
+		return p
+	case store.Unfit(err):
+		p := Invalid("a value in this call is larger than it can be, or no text", "api/openapi.yaml describes the call")
+		p.Err = err
+		return p
+	case errors.Is(err, store.ErrNone):
+		return NotFound("there is no such thing", "list what there is")
+	}
+	return &Problem{Kind: Internal, Title: "the service could not do this", Hint: "try again; the service's log says more", Err: err}
+}
+
+// NotThere turns the records' word that there is none into a problem that says of what.
+func NotThere(err error, hint, format string, args ...any) error {
+	if errors.Is(err, store.ErrNone) {
+		return NotFound(fmt.Sprintf(format, args...), hint)
+	}
+	return err
+}

@@ -1,0 +1,254 @@
+package builds
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"regexp"
+	"strings"
+
+	"yamato/internal/blob"
+	"yamato/internal/contract"
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/plain"
+	"yamato/internal/service/base"
+	"yamato/internal/service/wire"
+	"yamato/internal/store"
+)
+
+// MaxPackage bounds a package, in bytes.
+const MaxPackage = 4 << 30
+
+// AddPackage keeps a package's bytes and what it says of itself. Nothing is kept
+// of one that cannot be read.
+func (s *Part) AddPackage(ctx context.Context, c base.Caller, fileName string, r io.Reader) (contract.Package, error) {
+	info, err := s.Put(ctx, r, "", MaxPackage)
+	if errors.Is(err, blob.ErrTooLarge) {
+		return contract.Package{}, base.Refuse(base.TooLarge, fmt.Sprintf("a package has at most %d GB", MaxPackage>>30), "hand in a smaller package")
+	}
+	if err != nil {
+		return contract.Package{}, err
+	}
+	f, err := s.Blobs.Open(ctx, info.Digest)
+	if err != nil {
+		return contract.Package{}, err
+	}
+	defer f.Close()
+	facts, err := appfile.Read(f, f.Size())
+	if err != nil {
+		return contract.Package{}, err
+	}
+	plain.Deep(facts, maxFact) // names come from the package, and may be anything
+	p := store.Package{Digest: info.Digest, Size: info.Size, FileName: Clean(fileName), Facts: store.JSON[appfile.Package]{V: *facts}}
+	if err := s.Store.AddPackage(ctx, c.ProjectID, p); err != nil {
+		return contract.Package{}, err
+	}
+	return wire.Package(p), nil
+}
+
+func Clean(name string) string {
+	name = path.Base(strings.ReplaceAll(name, `\`, "/"))
+	return plain.Text(strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, plain.Text(name, 1000)), 255)
+}
+
+// maxFact bounds a text among a package's facts, in bytes.
+const maxFact = 8000
+
+// MakeBuild gathers packages of one version into a build: the newest of that
+// version which lacks these kinds of package, or a new one.
+func (s *Part) MakeBuild(ctx context.Context, c base.Caller, digests []string) (contract.Build, error) {
+	packages, err := s.Store.Packages(ctx, c.ProjectID, digests)
+	if err != nil {
+		return contract.Build{}, err
+	}
+	if len(packages) < len(digests) {
+		return contract.Build{}, base.NotFound("some of these packages have not been handed in", "hand base.Every package in before making a build of them")
+	}
+	first := packages[0]
+	if err := oneApp(packages); err != nil {
+		return contract.Build{}, err
+	}
+	kinds := map[appfile.Kind]string{}
+	for _, p := range packages {
+		f, g := first.Facts.V, p.Facts.V
+		if f.VersionName != g.VersionName || f.VersionCode != g.VersionCode {
+			return contract.Build{}, base.Invalid(fmt.Sprintf("%s is version %s (%s), but %s is %s (%s)", first.FileName, f.VersionName, f.VersionCode, p.FileName, g.VersionName, g.VersionCode),
+				"a build holds packages of one version: push each version by itself")
+		}
+		if other, ok := kinds[g.Kind]; ok {
+			return contract.Build{}, base.Invalid(fmt.Sprintf("%s and %s are the same kind of package", other, p.FileName), "a build holds one package of each kind")
+		}
+		kinds[g.Kind] = p.FileName
+	}
+	var g gathered
+	err = s.Store.InTx(ctx, func(t *store.Tx) error {
+		var err error
+		g, err = gather(ctx, t, c.ProjectID, packages)
+		return err
+	})
+	if err != nil {
+		return contract.Build{}, err
+	}
+	s.Bell.Ring()
+	b, err := s.Store.Build(ctx, c.ProjectID, g.build)
+	out := wire.Build(b)
+	for i := range out.Packages {
+		out.Packages[i].Fresh = base.Ptr(!g.same && !g.had[out.Packages[i].Digest])
+	}
+	return out, err
+}
+
+// oneApp refuses packages of which one is plainly another app's than the first: its
+// platform's id for an app is another one.
+func oneApp(packages []store.Package) error {
+	at := map[string]store.Package{}
+	for _, p := range packages {
+		f := p.Facts.V
+		before, ok := at[f.Platform]
+		if !ok {
+			at[f.Platform] = p
+			continue
+		}
+		if id := before.Facts.V.ApplicationID; id != f.ApplicationID {
+			return base.Invalid(fmt.Sprintf("%s is the app %s, but %s is %s: another app", before.FileName, id, p.FileName, f.ApplicationID), "a build holds packages of one app: push each app by itself")
+		}
+	}
+	return nil
+}
+
+// gathered is a build that packages went into, and which packages it had before.
+type gathered struct {
+	build int64
+	same  bool            // it held all of them
+	had   map[string]bool // by digest
+}
+
+func gather(ctx context.Context, t *store.Tx, project int64, packages []store.Package) (gathered, error) {
+	g := gathered{had: map[string]bool{}}
+	facts := packages[0].Facts.V
+	name := facts.Name
+	if name == "" {
+		name = facts.ApplicationID
+	}
+	app, err := t.AppOf(ctx, project, name, packages)
+	if err != nil {
+		return g, err
+	}
+	digests := make([]string, len(packages))
+	for i, p := range packages {
+		digests[i] = p.Digest
+	}
+	if id, err := t.BuildHolding(ctx, app, digests); err == nil { // the same content is the same build
+		g.build, g.same = id, true
+		return g, nil
+	} else if !errors.Is(err, store.ErrNone) {
+		return g, err
+	}
+	newest, err := t.NewestBuildOf(ctx, app, facts.VersionName, facts.VersionCode)
+	if err != nil && !errors.Is(err, store.ErrNone) {
+		return g, err
+	}
+	id := newest.ID
+	for _, p := range newest.Packages {
+		g.had[p.Digest] = true
+	}
+	if err != nil || clashes(newest, packages) {
+		clear(g.had)
+		if id, err = t.AddBuild(ctx, project, app, facts.VersionName, facts.VersionCode); err != nil {
+			return g, err
+		}
+	}
+	for _, p := range packages {
+		if err := t.AddToBuild(ctx, project, id, p); err != nil {
+			return g, err
+		}
+	}
+	g.build = id
+	return g, nil
+}
+
+// clashes tells whether a build holds another package of one of these kinds.
+func clashes(b store.Build, packages []store.Package) bool {
+	for _, have := range b.Packages {
+		for _, p := range packages {
+			if have.Facts.V.Kind == p.Facts.V.Kind && have.Digest != p.Digest {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Builds lists builds, newest first.
+func (s *Part) Builds(ctx context.Context, c base.Caller, app, q string, wanted []string, cursor int64, limit int) (contract.BuildList, error) {
+	labels, err := labelsOf(wanted)
+	if err != nil {
+		return contract.BuildList{}, err
+	}
+	list, err := s.Store.Builds(ctx, c.ProjectID, app, q, labels, cursor, limit+1)
+	if err != nil {
+		return contract.BuildList{}, err
+	}
+	out := contract.BuildList{Items: []contract.Build{}}
+	for i, b := range list {
+		if i == limit {
+			out.Next = &list[i-1].ID
+			break
+		}
+		out.Items = append(out.Items, wire.Build(b))
+	}
+	return out, nil
+}
+
+// Build finds the one build that ref means: its number, or its version.
+func (s *Part) Build(ctx context.Context, c base.Caller, app, ref string) (contract.Build, error) {
+	b, err := s.BuildNamed(ctx, c, app, ref)
+	return wire.Build(b), err
+}
+
+func (s *Part) BuildNamed(ctx context.Context, c base.Caller, app, ref string) (store.Build, error) {
+	var list []store.Build
+	labels, err := labelsOf(strings.Split(ref, ","))
+	if strings.Contains(ref, "=") && err == nil {
+		list, err = s.Store.NewestLabelled(ctx, c.ProjectID, app, labels)
+	} else {
+		list, err = s.Store.BuildsNamed(ctx, c.ProjectID, app, ref)
+	}
+	if err != nil {
+		return store.Build{}, err
+	}
+	if len(list) == 0 {
+		return store.Build{}, base.NotFound(fmt.Sprintf("there is no build %q", ref), "`yamato build ls` lists the builds; `yamato build push FILE…` hands one in")
+	}
+	for _, b := range list[1:] {
+		if b.AppID != list[0].AppID {
+			return store.Build{}, base.Invalid(fmt.Sprintf("both %s and %s have a build %q", list[0].App, b.App, ref), "say which app is meant with --app")
+		}
+	}
+	return list[0], nil
+}
+
+// labelsOf reads labels as they are written: key=value.
+func labelsOf(list []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, l := range list {
+		if l == "" {
+			continue
+		}
+		key, value, ok := strings.Cut(strings.TrimSpace(l), "=")
+		if !ok || !labelKey.MatchString(key) {
+			return nil, base.Invalid(fmt.Sprintf("%q is no label", l), "labels are written as in branch=main")
+		}
+		out[key] = value
+	}
+	return out, nil
+}
+
+var labelKey = regexp.MustCompile(`^[a-z][a-z0-9_.-]{0,62}$`)

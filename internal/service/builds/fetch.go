@@ -1,0 +1,255 @@
+package builds
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"yamato/internal/contract"
+	"yamato/internal/core/appfile"
+	"yamato/internal/service/base"
+	"yamato/internal/store"
+)
+
+// fetchTime bounds how long a package may take that is fetched from an address.
+const fetchTime = 15 * time.Minute
+
+// errPrivate tells that an address is not one that packages are fetched from.
+var errPrivate = errors.New("the address is private, loopback or reserved")
+
+// reserved are ranges that lead, or may lead, into a private network (RFC 6890,
+// RFC 6598, RFC 6052, RFC 3056, RFC 4380).
+var reserved = []netip.Prefix{
+	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"), netip.MustParsePrefix("192.0.2.0/24"),
+	netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("240.0.0.0/4"),
+	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2001::/23"), netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"),
+}
+
+// public tells whether an address belongs to the public network.
+func public(ip netip.Addr) bool {
+	ip = ip.Unmap()
+	if !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() {
+		return false
+	}
+	return !slices.ContainsFunc(reserved, func(p netip.Prefix) bool { return p.Contains(ip) })
+}
+
+// fetcher gives a client that dials public addresses only, whatever a name or a
+// redirect leads to; hosts that an administrator has named are let through. The
+// address is checked when it is dialled, so that no second look-up can differ.
+func fetcher(allowed []string) *http.Client {
+	guarded := &net.Dialer{Timeout: 15 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
+		at, err := netip.ParseAddrPort(address)
+		if err != nil || !public(at.Addr()) {
+			return fmt.Errorf("%s: %w", address, errPrivate)
+		}
+		return nil
+	}}
+	free := &net.Dialer{Timeout: 15 * time.Second}
+	return &http.Client{
+		Timeout: fetchTime,
+		Transport: &http.Transport{
+			Proxy: nil, ResponseHeaderTimeout: 30 * time.Second, TLSHandshakeTimeout: 15 * time.Second, DisableKeepAlives: true,
+			DisableCompression: true, // lengths and ranges are those of the file
+			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+				host, _, _ := net.SplitHostPort(address)
+				if slices.Contains(allowed, strings.ToLower(host)) {
+					return free.DialContext(ctx, network, address)
+				}
+				return guarded.DialContext(ctx, network, address)
+			},
+		},
+		CheckRedirect: func(r *http.Request, before []*http.Request) error {
+			if len(before) >= 5 {
+				return errors.New("it was redirected more than five times")
+			}
+			if r.URL.Scheme != "https" && r.URL.Scheme != "http" {
+				return fmt.Errorf("it was redirected to %s", r.URL.Scheme)
+			}
+			return nil
+		},
+	}
+}
+
+// FetchPackage takes in a package from an address that the service fetches. told is
+// told how many bytes have come, of how many (-1 where the address does not say).
+func (s *Part) FetchPackage(ctx context.Context, c base.Caller, address string, told func(got, of int64)) (contract.Package, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return contract.Package{}, base.Invalid(fmt.Sprintf("%q is no address that can be fetched", base.Short(address, 100)), "write it as in https://builds.example/tideline-3.2.0.apk")
+	}
+	ctx, stop := context.WithTimeout(ctx, fetchTime)
+	defer stop()
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
+	if err != nil {
+		return contract.Package{}, base.Invalid(err.Error(), "")
+	}
+	from := fetcher(s.Config.MayFetch)
+	answer, err := from.Do(r)
+	if errors.Is(err, errPrivate) {
+		return contract.Package{}, base.Forbidden(u.Hostname()+" leads to a private or loopback address, which the service does not fetch from", "an administrator can allow the host: yamato serve --may-fetch "+u.Hostname())
+	}
+	if err != nil {
+		return contract.Package{}, base.Invalid("it could not be fetched: "+err.Error(), "check the address from the service's machine, or push the file itself")
+	}
+	body := &fetched{client: from, request: r, answer: answer, told: told}
+	defer func() { _ = body.answer.Body.Close() }()
+	switch {
+	case answer.StatusCode != http.StatusOK:
+		return contract.Package{}, base.Invalid(fmt.Sprintf("%s answers %s", u.Host, answer.Status), "an address that needs signing in cannot be fetched: push the file itself")
+	case answer.ContentLength > MaxPackage:
+		return contract.Package{}, base.Invalid(fmt.Sprintf("it is %d MB large; a package has at most %d GB", answer.ContentLength>>20, MaxPackage>>30), "")
+	}
+	name := path.Base(answer.Request.URL.Path)
+	if _, params, err := mime.ParseMediaType(answer.Header.Get("Content-Disposition")); err == nil && params["filename"] != "" {
+		name = params["filename"]
+	}
+	told(0, answer.ContentLength)
+	p, err := s.AddPackage(ctx, c, name, body)
+	if body.failed != nil {
+		return p, base.Invalid(fmt.Sprintf("the connection to %s was lost after %d MB: %v", u.Host, body.got>>20, body.failed), "try again, or push the file itself")
+	}
+	return p, err
+}
+
+// fetched is what an address answers. Where the connection is lost it goes on where
+// it stopped, if the address can (RFC 9110, 14.2 and 13.1.5).
+type fetched struct {
+	client  *http.Client
+	request *http.Request
+	answer  *http.Response
+	told    func(got, of int64)
+	got     int64
+	again   int
+	failed  error
+}
+
+// fetchAgain is how often a fetch goes on after a lost connection.
+const fetchAgain = 5
+
+func (f *fetched) Read(p []byte) (int, error) {
+	for {
+		n, err := f.answer.Body.Read(p)
+		f.got += int64(n)
+		if n > 0 {
+			f.told(f.got, f.length())
+		}
+		if err == nil || err == io.EOF || n > 0 {
+			if err != io.EOF {
+				err = nil
+			}
+			return n, err
+		}
+		if f.again++; f.again > fetchAgain || f.goOn() != nil {
+			f.failed = err
+			return 0, err
+		}
+	}
+}
+
+func (f *fetched) length() int64 {
+	if f.answer.ContentLength < 0 {
+		return -1
+	}
+	if f.answer.StatusCode == http.StatusPartialContent {
+		return f.answer.ContentLength + f.from()
+	}
+	return f.answer.ContentLength
+}
+
+// from is where the part that is being read begins.
+func (f *fetched) from() (at int64) {
+	_, _ = fmt.Sscanf(f.answer.Header.Get("Content-Range"), "bytes %d-", &at)
+	return at
+}
+
+// goOn asks for the rest. Without a strong validator it might be that of another file.
+func (f *fetched) goOn() error {
+	tag := f.answer.Header.Get("ETag")
+	if tag == "" || strings.HasPrefix(tag, "W/") {
+		return errors.New("it cannot be told whether the rest is of the same file")
+	}
+	r := f.request.Clone(f.request.Context())
+	r.Header.Set("Range", fmt.Sprintf("bytes=%d-", f.got))
+	r.Header.Set("If-Range", tag)
+	answer, err := f.client.Do(r)
+	if err != nil {
+		return err
+	}
+	before := f.answer
+	f.answer = answer
+	_ = before.Body.Close()
+	if answer.StatusCode != http.StatusPartialContent || f.from() != f.got {
+		return errors.New("the address does not go on where it stopped")
+	}
+	return nil
+}
+
+// StartUpload notes whose an upload is; TakeUpload takes it in when it is complete.
+func (s *Part) StartUpload(ctx context.Context, c base.Caller, id string) error {
+	return s.Store.AddUpload(ctx, c.ProjectID, id, c.Name)
+}
+
+// OwnsUpload tells whether an upload is of the caller's project.
+func (s *Part) OwnsUpload(ctx context.Context, c base.Caller, id string) error {
+	ok, err := s.Store.HasUpload(ctx, c.ProjectID, id)
+	if err != nil || ok {
+		return err
+	}
+	return base.NotFound("there is no such upload", "it is kept for a day after it was begun: begin anew")
+}
+
+// TakeUpload takes in a package whose upload is complete.
+func (s *Part) TakeUpload(ctx context.Context, c base.Caller, id, name string, content io.Reader) (contract.Package, error) {
+	p, err := s.AddPackage(ctx, c, name, content)
+	if err != nil {
+		return p, err
+	}
+	return p, s.Store.RemoveUpload(ctx, c.ProjectID, id)
+}
+
+// ownAddress gives the address of this machine that phones most likely reach it by,
+// or a word for it where it has none.
+func ownAddress() string {
+	addresses, _ := net.InterfaceAddrs() // where they cannot be told there are none
+	best := "ADDRESS"
+	for _, a := range addresses {
+		prefix, err := netip.ParsePrefix(a.String())
+		if ip := prefix.Addr(); err == nil && ip.Is4() && !ip.IsLoopback() && !ip.IsLinkLocalUnicast() && (best == "ADDRESS" || ip.IsPrivate()) {
+			best = ip.String()
+		}
+	}
+	return best
+}
+
+// reachable tells whether a phone could open an address and install from it, and
+// what it would need otherwise.
+func reachable(base string, b store.Build) (bool, *string) {
+	u, err := url.Parse(base)
+	if err != nil {
+		return false, nil
+	}
+	host := u.Hostname()
+	ip, ipErr := netip.ParseAddr(host)
+	switch {
+	case host == "localhost" || ipErr == nil && ip.IsLoopback():
+		hint := "the service is reached by loopback, where no phone can open this page: start it with --listen " + ownAddress() + ":" + cmp.Or(u.Port(), "7420") + ", this machine's address in the phones' network, and open the console there"
+		return false, &hint
+	case u.Scheme != "https" && slices.ContainsFunc(b.Packages, func(p store.Package) bool { return p.Facts.V.Kind == appfile.IOSDevice }):
+		hint := "Android phones can install from here; iOS installs over HTTPS only: put the service behind a proxy with a certificate that the phone trusts"
+		return true, &hint
+	}
+	return true, nil
+}

@@ -1,0 +1,135 @@
+package builds
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"yamato/internal/contract"
+	"yamato/internal/core/fleet"
+	"yamato/internal/core/matrix"
+	"yamato/internal/service/base"
+	"yamato/internal/service/wire"
+	"yamato/internal/store"
+)
+
+const LineupHint = "docs/lineups.md says how a lineup is written"
+
+// SaveLineup keeps a lineup under the name that stands in it.
+func (s *Part) SaveLineup(ctx context.Context, c base.Caller, text string) (contract.Lineup, error) {
+	l, err := fleet.ReadLineup(text)
+	if err != nil {
+		return contract.Lineup{}, base.Invalid(err.Error(), LineupHint)
+	}
+	if err := s.Store.SaveLineup(ctx, c.ProjectID, store.Lineup{Name: l.Name, Text: text, SavedBy: c.Name}); err != nil {
+		return contract.Lineup{}, err
+	}
+	return s.Lineup(ctx, c, l.Name)
+}
+
+// Lineup gives one lineup.
+func (s *Part) Lineup(ctx context.Context, c base.Caller, name string) (contract.Lineup, error) {
+	l, err := s.Store.LineupNamed(ctx, c.ProjectID, name)
+	if err != nil {
+		return contract.Lineup{}, base.NotThere(err, "`yamato lineup ls` lists the lineups; `yamato lineup save FILE` keeps one", "there is no lineup %q", name)
+	}
+	return wire.Lineup(l), nil
+}
+
+// Lineups gives the lineups by name.
+func (s *Part) Lineups(ctx context.Context, c base.Caller) ([]contract.Lineup, error) {
+	list, err := s.Store.Lineups(ctx, c.ProjectID)
+	out := []contract.Lineup{}
+	for _, l := range list {
+		out = append(out, wire.Lineup(l))
+	}
+	return out, err
+}
+
+// RemoveLineup forgets a lineup.
+func (s *Part) RemoveLineup(ctx context.Context, c base.Caller, name string) error {
+	err := s.Store.RemoveLineup(ctx, c.ProjectID, name)
+	return base.NotThere(err, "`yamato lineup ls` lists the lineups", "there is no lineup %q", name)
+}
+
+// TryLineup tells what a lineup takes now, and why each other device is passed
+// over; with a build, also what of that the build runs on.
+func (s *Part) TryLineup(ctx context.Context, c base.Caller, in contract.TryLineup) (contract.Choice, error) {
+	out := contract.Choice{Taken: []contract.Chosen{}, Passed: []contract.Chosen{}}
+	text := base.Deref(in.Text)
+	if in.Name != nil {
+		l, err := s.Lineup(ctx, c, *in.Name)
+		if err != nil {
+			return out, err
+		}
+		text = l.Text
+	}
+	l, err := fleet.ReadLineup(text)
+	if err != nil {
+		return out, base.Invalid(err.Error(), LineupHint)
+	}
+	devices, err := s.Candidates(ctx, c)
+	if err != nil {
+		return out, err
+	}
+	out.Name = l.Name
+	choice := l.Choose(Standings(devices), c.Name, time.Now())
+	at := map[string]matrix.Candidate{}
+	for _, d := range devices {
+		at[d.Name] = d
+	}
+	runs := func(matrix.Candidate) (reason string) { return "" }
+	if base.Deref(in.Build) != "" {
+		build, err := s.BuildNamed(ctx, c, base.Deref(in.App), *in.Build)
+		if err != nil {
+			return out, err
+		}
+		fits := fleet.NewFitter(build.Facts(), time.Now())
+		runs = func(d matrix.Candidate) string {
+			if i, reasons := fits.Fit(&d.Device, d.Condition.Installed); i < 0 {
+				return fmt.Sprintf("%s %s does not run on it: %s", build.App, build.VersionName, reasons[0].Why)
+			}
+			return ""
+		}
+	}
+	for _, t := range choice.Taken {
+		if why := runs(at[t.Name]); why != "" {
+			out.Passed = append(out.Passed, wire.Chosen(at[t.Name], why))
+		} else {
+			out.Taken = append(out.Taken, wire.Chosen(at[t.Name], t.Why))
+		}
+	}
+	for _, p := range choice.Passed {
+		out.Passed = append(out.Passed, wire.Chosen(at[p.Name], p.Why))
+	}
+	return out, nil
+}
+
+func Standings(devices []matrix.Candidate) []fleet.Standing {
+	out := make([]fleet.Standing, len(devices))
+	for i, d := range devices {
+		out[i] = d.Standing
+	}
+	return out
+}
+
+// ChosenBy keeps the candidates that a saved lineup takes now.
+func (s *Part) ChosenBy(ctx context.Context, c base.Caller, name string, devices []matrix.Candidate) ([]matrix.Candidate, error) {
+	saved, err := s.Lineup(ctx, c, name)
+	if err != nil {
+		return nil, err
+	}
+	l, err := fleet.ReadLineup(saved.Text)
+	if err != nil {
+		return nil, base.Invalid(fmt.Sprintf("the lineup %q cannot be read: %v", name, err), LineupHint)
+	}
+	taken := map[string]bool{}
+	for _, t := range l.Choose(Standings(devices), c.Name, time.Now()).Taken {
+		taken[t.Name] = true
+	}
+	if len(taken) == 0 {
+		return nil, base.Invalid(fmt.Sprintf("the lineup %q takes no device now", name), fmt.Sprintf("`yamato lineup try %q` says why each was passed over", name))
+	}
+	return slices.DeleteFunc(devices, func(d matrix.Candidate) bool { return !taken[d.Name] }), nil
+}

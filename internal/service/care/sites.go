@@ -1,0 +1,74 @@
+package care
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"yamato/internal/contract"
+	"yamato/internal/service/base"
+	"yamato/internal/service/wire"
+	"yamato/internal/store"
+)
+
+// siteFor finds the host that makes virtual devices or fetches images at a site, or
+// the only one that does.
+func (s *Part) siteFor(ctx context.Context, c base.Caller, site string, offers func(store.HostRow) bool, what string) (store.HostRow, error) {
+	hosts, err := s.Store.Hosts(ctx, c.ProjectID)
+	if err != nil {
+		return store.HostRow{}, err
+	}
+	fit := slices.DeleteFunc(slices.Clone(hosts), func(h store.HostRow) bool { return site != "" && h.Site != site || !offers(h) })
+	switch {
+	case len(fit) == 0 && site != "":
+		return store.HostRow{}, base.NotFound(fmt.Sprintf("the site %s does not offer %s", site, what), "`yamato site ls` lists what the sites offer")
+	case len(fit) == 0:
+		return store.HostRow{}, base.NotFound("no site offers "+what, "`yamato site ls` lists what the sites offer")
+	case len(fit) > 1:
+		names := make([]string, len(fit))
+		for i, h := range fit {
+			names[i] = h.Site
+		}
+		return store.HostRow{}, base.Invalid("several sites offer "+what+": "+strings.Join(names, ", "), "say which with --site")
+	case !fit[0].Linked:
+		return store.HostRow{}, base.Invalid("the host of the site "+fit[0].Site+" is not connected", "start it: `yamato host --site FILE`")
+	}
+	return fit[0], nil
+}
+
+// Sites gives what the sites offer and what is taken of them.
+func (s *Part) Sites(ctx context.Context, c base.Caller) ([]contract.Site, error) {
+	hosts, err := s.Store.Hosts(ctx, c.ProjectID)
+	if err != nil {
+		return nil, err
+	}
+	accepted, err := s.Store.LicencesAccepted(ctx, c.ProjectID)
+	out := []contract.Site{}
+	for _, h := range hosts {
+		out = append(out, wire.Site(h, accepted))
+	}
+	return out, err
+}
+
+// AcceptLicence keeps that the caller has accepted a licence, as it reads now.
+func (s *Part) AcceptLicence(ctx context.Context, c base.Caller, name string) (contract.Licence, error) {
+	hosts, err := s.Store.Hosts(ctx, c.ProjectID)
+	if err != nil {
+		return contract.Licence{}, err
+	}
+	for _, h := range hosts {
+		for _, l := range h.Offer.V.Licences {
+			if !strings.EqualFold(l.Name, name) {
+				continue
+			}
+			if err := s.Store.AcceptLicence(ctx, c.ProjectID, l.Name, wire.LicenceDigest(h.Offer.V.Licences, l.Name), c.Name); err != nil {
+				return contract.Licence{}, err
+			}
+			accepted, err := s.Store.LicencesAccepted(ctx, c.ProjectID)
+			site := wire.Site(h, accepted)
+			return site.Licences[slices.IndexFunc(site.Licences, func(o contract.Licence) bool { return o.Name == l.Name })], err
+		}
+	}
+	return contract.Licence{}, base.NotFound(fmt.Sprintf("no site has a licence %q", name), "`yamato site ls` lists the images and their licences")
+}

@@ -1,0 +1,16 @@
+// Package runs starts runs, cancels them, and tells what they found.
+package runs
+
+import (
+	"yamato/internal/service/base"
+	"yamato/internal/service/builds"
+)
+
+// Part is these use cases.
+type Part struct {
+	*base.Base
+	builds *builds.Part
+}
+
+// New gives them.
+func New(b *base.Base, kept *builds.Part) *Part { return &Part{b, kept} }

@@ -1,0 +1,300 @@
+package runs
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yamato/internal/contract"
+	"yamato/internal/core/fleet"
+	"yamato/internal/core/matrix"
+	"yamato/internal/core/verdict"
+	"yamato/internal/service/base"
+	"yamato/internal/service/dispatch"
+	"yamato/internal/service/wire"
+	"yamato/internal/store"
+)
+
+// maxLegs bounds what one run may cover.
+const maxLegs = 100_000
+
+// StartRun makes a run of what is asked: which build, which suites, on which
+// classes of device. What cannot run is left out with its reasons; where nothing
+// is left, the call is refused with them.
+func (s *Part) StartRun(ctx context.Context, c base.Caller, in contract.NewRun, key string) (contract.Run, error) {
+	build, err := s.builds.BuildNamed(ctx, c, base.Deref(in.App), in.Build)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	levels, err := levelsOf(in.Language)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	chosen, err := s.chooseCases(ctx, c, in)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	m, err := s.combine(ctx, c, build, in, levels)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite", RepeatFailed: base.Deref(in.RepeatFailed),
+		AfterError: 1, Language: levels.Of(fleet.Language), RealTime: base.Deref(in.RealTime), AskedBy: c.Name, Leave: base.Deref(in.LeaveInstalled), Lineup: base.Deref(in.Lineup)}}
+	if n.Run.RepeatFailed < 0 || n.Run.RepeatFailed > 20 {
+		return contract.Run{}, base.Invalid("failed cases are repeated 0 to 20 times", "choose fewer repetitions")
+	}
+	if n.Run.Seed = base.Deref(in.Seed); in.Seed == nil {
+		n.Run.Seed = newSeed()
+	}
+	for _, leg := range m.Legs {
+		for _, suite := range chosen {
+			n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.id, Digest: build.Packages[leg.Package].Digest, Combination: leg.Combination, Device: base.Stated(leg.Device), Never: leg.Never, Cases: suite.cases})
+		}
+	}
+	for _, l := range m.LeftOut {
+		n.LeftOut = append(n.LeftOut, store.NewLeftOut{Combination: l.Combination, Reasons: l.Reasons})
+	}
+	if len(n.Legs) > maxLegs {
+		return contract.Run{}, base.Invalid(fmt.Sprintf("this run would have %d legs; at most %d are taken", len(n.Legs), maxLegs), "choose fewer devices or suites")
+	}
+	return s.add(ctx, c, n, in)
+}
+
+// Look makes a run that starts an app on one device and keeps what is to be seen.
+func (s *Part) Look(ctx context.Context, c base.Caller, device string, in contract.NewLook, key string) (contract.Run, error) {
+	build, err := s.builds.BuildNamed(ctx, c, base.Deref(in.App), in.Build)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	levels, err := levelsOf(in.Language)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
+	if err != nil {
+		return contract.Run{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+	}
+	if d.State == "offline" {
+		return contract.Run{}, base.Invalid(device+" is offline: "+d.Reason, "start the host of the site "+d.Facts.V.Site)
+	}
+	i, reasons := fleet.Fit(build.Facts(), d.Facts.V, d.Condition.V.Installed, time.Now())
+	if r, ok := d.Facts.V.Admits(c.Name, time.Now()); !ok {
+		i, reasons = -1, append(reasons, r)
+	}
+	if i >= 0 && (d.State == "unready" || d.State == "sidelined") {
+		remedy := "`yamato device check " + device + "` says what to do"
+		return contract.Run{}, base.Invalid(fmt.Sprintf("%s is %s: %s", device, d.State, d.Reason), remedy)
+	}
+	if i < 0 {
+		p := base.Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", build.App, build.VersionName, device, reasons[0].Why), reasons[0].Remedy)
+		return contract.Run{}, p
+	}
+	suite, err := s.lookSuite(ctx, c)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	return s.add(ctx, c, store.NewRun{IdempotencyKey: key,
+		Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: levels.Of(fleet.Language), AskedBy: c.Name, AfterError: 0, Seed: newSeed()},
+		Legs: []store.NewLeg{{RevisionID: suite, Digest: build.Packages[i].Digest, Combination: fleet.Of(d.Facts.V, levels),
+			Device: &d.ID, Cases: []int{0}}}}, []any{device, in})
+}
+
+const lookText = `// What the service runs to look at a device.
+suite "look"
+case "look"
+  start app fresh
+  picture as "screen"
+end
+`
+
+func (s *Part) lookSuite(ctx context.Context, c base.Caller) (int64, error) {
+	info, err := s.Put(ctx, strings.NewReader(lookText), "", 1<<20)
+	if err != nil {
+		return 0, err
+	}
+	in := store.Suite{Name: "yamato: look", Digest: info.Digest, FileName: "look.suite", Cases: store.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "look", Tags: []string{}}}}}
+	in.Locators.V = []string{}
+	kept, _, err := s.Store.AddSuite(ctx, c.ProjectID, in)
+	return kept.ID, err
+}
+
+// add keeps a run. asked is the call that asks for it: with the same key comes the same
+// call, or it is refused.
+func (s *Part) add(ctx context.Context, c base.Caller, n store.NewRun, asked any) (contract.Run, error) {
+	body, err := json.Marshal(asked)
+	if err != nil {
+		return contract.Run{}, err
+	}
+	digest := sha256.Sum256(append([]byte(n.Run.Purpose+"\x00"), body...))
+	n.Digest = digest[:]
+	if len(n.IdempotencyKey) > 200 {
+		return contract.Run{}, base.Invalid("an idempotency key has at most 200 characters", "")
+	}
+	number, err := s.Store.AddRun(ctx, n)
+	if store.Conflict(err) && n.IdempotencyKey != "" { // the same call, a moment earlier
+		number, err = s.Store.AddRun(ctx, n)
+	}
+	if errors.Is(err, store.ErrOtherCall) {
+		return contract.Run{}, base.Refuse(base.OtherCall, "this Idempotency-Key was given to another call", "make a new key for each run that is to be started, and give the same one only where the very same call is made again")
+	}
+	if err != nil {
+		return contract.Run{}, err
+	}
+	s.Bell.Ring()
+	r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
+	return wire.Run(r), err
+}
+
+func newSeed() int64 {
+	var b [8]byte
+	_, _ = rand.Read(b[:])                               // never fails (crypto/rand)
+	return int64(binary.LittleEndian.Uint64(b[:]) >> 12) // fits a JSON number whole
+}
+
+// levelsOf gives the levels that a run asks for, of all factors.
+func levelsOf(language *string) (fleet.Levels, error) {
+	levels, why := fleet.UsualLevels(map[string]string{fleet.Language: base.Deref(language)})
+	if why != "" {
+		return nil, base.Invalid(why, "en-GB is taken where none is given")
+	}
+	return levels, nil
+}
+
+// maxChosen bounds what a run names.
+const maxChosen = 500
+
+type chosenSuite struct {
+	id    int64
+	cases []int
+}
+
+// chooseCases finds the suites of a run and which of their cases run.
+func (s *Part) chooseCases(ctx context.Context, c base.Caller, in contract.NewRun) ([]chosenSuite, error) {
+	var out []chosenSuite
+	names, tags := base.Deref(in.Cases), base.Deref(in.Tags)
+	if len(in.Suites) > maxChosen || len(names) > 10*maxChosen || len(tags) > maxChosen || len(base.Deref(in.On)) > maxChosen {
+		return nil, base.Invalid(fmt.Sprintf("a run names at most %d suites, tags and devices, and %d cases", maxChosen, 10*maxChosen), "choose by tag, or make several runs")
+	}
+	found := map[string]bool{}
+	for i, name := range in.Suites {
+		if slices.Contains(in.Suites[:i], name) {
+			continue
+		}
+		suite, err := s.Store.SuiteNamed(ctx, c.ProjectID, name)
+		if err != nil {
+			return nil, base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in", "there is no suite %q", name)
+		}
+		chosen := chosenSuite{id: suite.ID}
+		for i, one := range suite.Cases.V {
+			byName := len(names) == 0 || slices.Contains(names, one.Name)
+			byTag := len(tags) == 0 || slices.ContainsFunc(tags, func(t string) bool { return slices.Contains(one.Tags, t) })
+			if byName && byTag {
+				chosen.cases, found[one.Name] = append(chosen.cases, i), true
+			}
+		}
+		if len(chosen.cases) > 0 {
+			out = append(out, chosen)
+		}
+	}
+	for _, n := range names {
+		if !found[n] {
+			return nil, base.NotFound(fmt.Sprintf("no case of these suites is called %q", n), "`yamato suite ls` lists the cases")
+		}
+	}
+	if len(out) == 0 {
+		return nil, base.Invalid("no case of these suites has these tags", "`yamato suite ls` lists the cases with their tags")
+	}
+	return out, nil
+}
+
+func (s *Part) combine(ctx context.Context, c base.Caller, build store.Build, in contract.NewRun, levels fleet.Levels) (matrix.Matrix, error) {
+	devices, err := s.Candidates(ctx, c)
+	if err != nil {
+		return matrix.Matrix{}, err
+	}
+	if len(devices) == 0 {
+		return matrix.Matrix{}, base.Invalid("there are no devices yet", "start a host: `yamato host --site FILE`")
+	}
+	var picks []fleet.Pick
+	for _, p := range base.Deref(in.On) {
+		picks = append(picks, fleet.Pick(p))
+	}
+	if name := base.Deref(in.Lineup); name != "" {
+		if devices, err = s.builds.ChosenBy(ctx, c, name, devices); err != nil {
+			return matrix.Matrix{}, err
+		}
+	}
+	m := matrix.Combine(build.Facts(), devices, picks, levels, c.Name, time.Now())
+	if len(m.Unknown) > 0 {
+		return m, base.NotFound(fmt.Sprintf("no device answers to %q", m.Unknown[0]), "`yamato device ls` lists the models: "+strings.Join(models(devices), ", "))
+	}
+	if len(m.Legs) == 0 {
+		p := base.Invalid(fmt.Sprintf("%s %s can run on none of these devices: %s", build.App, build.VersionName, m.LeftOut[0].Reasons[0].Why), m.LeftOut[0].Reasons[0].Remedy)
+		p.LeftOut = m.LeftOut
+		return m, p
+	}
+	return m, nil
+}
+
+func models(devices []matrix.Candidate) []string {
+	var out []string
+	for _, d := range devices {
+		out = append(out, d.Model)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// CancelRun cancels a run: what waits is not run, what runs is ended, what was
+// decided is kept.
+func (s *Part) CancelRun(ctx context.Context, c base.Caller, number int64) (contract.Run, error) {
+	r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
+	if err != nil {
+		return contract.Run{}, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+	}
+	if verdict.Run.Check(r.State, "cancelled") != nil {
+		return contract.Run{}, base.Invalid(fmt.Sprintf("run %d is %s already", number, r.State), "")
+	}
+	why := "the run was cancelled by " + c.Name
+	err = s.Store.InTx(ctx, func(t *store.Tx) error {
+		state, err := t.LockRun(ctx, r.ID)
+		if err != nil || verdict.Run.Check(state, "cancelled") != nil {
+			return err
+		}
+		if err := t.SetRunState(ctx, r.ID, "cancelled"); err != nil {
+			return err
+		}
+		_, err = t.AppendEvents(ctx, map[int64]int64{r.ID: c.ProjectID}, []store.RunEvents{{Run: r.ID, Events: []any{contract.RunEvent{Kind: "cancelled"}}}})
+		return err
+	})
+	if err == nil {
+		err = dispatch.WindDown(ctx, s.Store, r, why)
+	}
+	if err != nil {
+		return contract.Run{}, err
+	}
+	s.Bell.Ring()
+	r, err = s.Store.RunNumbered(ctx, c.ProjectID, number)
+	return wire.Run(r), err
+}
+
+// Runs lists runs, newest first.
+func (s *Part) Runs(ctx context.Context, c base.Caller, f store.RunFilter, cursor int64, limit int) (contract.RunList, error) {
+	list, err := s.Store.Runs(ctx, c.ProjectID, f, cursor, limit+1)
+	out := contract.RunList{Items: []contract.Run{}}
+	for i, r := range list {
+		if i == limit {
+			out.Next = &list[i-1].Number
+			break
+		}
+		out.Items = append(out.Items, wire.Run(r))
+	}
+	return out, err
+}
