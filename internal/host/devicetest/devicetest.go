@@ -1,0 +1,241 @@
+// Package devicetest holds the contract that every driver's devices keep, in the manner of
+// testing/fstest. A driver's own tests call Run with devices of its own and with the probe
+// app packed for its technology: an app with these elements.
+//
+//	#count   a text: how often #more was tapped; it is kept until the app's data go
+//	#more    a button
+//	#field   a field; #echo is a text that shows what is in it
+//	#later   a button: 500 ms after it is tapped, #came is shown for good
+//	#blue    a box of 100 by 100 dp in #0000ff
+package devicetest
+
+import (
+	"context"
+	"image"
+	"image/color"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+	"yamato/internal/host"
+)
+
+// Subject is a device to be tried, not ready yet, and the probe app for it.
+type Subject struct {
+	Device host.Device
+	App    host.App
+}
+
+// soon is how long a call may go on once its context has ended.
+const soon = time.Second
+
+// Run tries devices that make gives: each part of the contract has one of its own.
+func Run(t *testing.T, make func(t *testing.T) Subject) {
+	for name, part := range map[string]func(*subject){
+		"it says what it is, and always the same": (*subject).describes, "ready twice is ready": (*subject).ready, "an app comes to the front and goes": (*subject).starts,
+		"a revision rises with each change and not without one": (*subject).revises, "what is tapped is what the tree says is there": (*subject).taps,
+		"text arrives whole": (*subject).enters, "no change is missed": (*subject).awaits, "the picture agrees with the tree": (*subject).shows,
+		"cleaning undoes what was done": (*subject).cleans, "calls end with their context": (*subject).ends, "abilities are found through what wraps it": (*subject).unwraps,
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := make(t)
+			part(&subject{t, context.Background(), s.Device, s.App, s.App.Package.ApplicationID})
+		})
+	}
+}
+
+type subject struct {
+	t      *testing.T
+	ctx    context.Context
+	device host.Device
+	app    host.App
+	id     string
+}
+
+func (s *subject) tree() *screen.Tree {
+	s.t.Helper()
+	tree, err := s.device.Tree(s.ctx)
+	require.NoError(s.t, err)
+	return tree
+}
+
+func (s *subject) up() {
+	s.t.Helper()
+	require.NoError(s.t, s.device.Ready(s.ctx, host.Surroundings{Language: "en-GB"}))
+}
+
+// running has the probe app in front, afresh.
+func (s *subject) running() {
+	s.t.Helper()
+	s.up()
+	require.NoError(s.t, s.device.Install(s.ctx, s.app))
+	require.NoError(s.t, s.device.Start(s.ctx, s.id, script.Fresh))
+	require.Equal(s.t, s.id, s.tree().App)
+}
+
+func (s *subject) at(id string) *screen.Node {
+	s.t.Helper()
+	nodes := screen.Locator{ID: id}.Find(s.tree())
+	require.Len(s.t, nodes, 1, "#%s", id)
+	return nodes[0]
+}
+
+func (s *subject) tap(id string) {
+	s.t.Helper()
+	require.NoError(s.t, s.device.Tap(s.ctx, s.at(id).Visible.Centre()))
+}
+
+func (s *subject) describes() {
+	before := s.device.Describe()
+	require.NotEmpty(s.t, before.Name)
+	require.Positive(s.t, before.Width*before.Height)
+	s.running()
+	require.Equal(s.t, before, s.device.Describe())
+	require.ElementsMatch(s.t, before.Abilities, s.device.Abilities())
+}
+
+func (s *subject) ready() {
+	s.up()
+	first := s.tree()
+	s.up()
+	require.NotEqual(s.t, s.id, first.App)
+	require.NotNil(s.t, first.Root)
+	facts := s.device.Describe()
+	require.Equal(s.t, []float64{float64(facts.Width), float64(facts.Height)}, []float64{first.Width, first.Height}, "the tree is in density-independent pixels")
+	require.Equal(s.t, "en-GB", first.Language)
+}
+
+func (s *subject) starts() {
+	s.up()
+	require.Error(s.t, s.device.Start(s.ctx, s.id, script.Fresh), "it is not there yet")
+	require.NoError(s.t, s.device.Stop(s.ctx, s.id), "stopping what does not run is harmless")
+	s.running()
+	require.NoError(s.t, s.device.Install(s.ctx, s.app), "the same again is harmless")
+	s.tap("more")
+	require.Equal(s.t, "1", s.at("count").Content())
+	require.NoError(s.t, s.device.Stop(s.ctx, s.id))
+	require.NotEqual(s.t, s.id, s.tree().App)
+	require.NoError(s.t, s.device.Start(s.ctx, s.id, script.Resume))
+	require.Equal(s.t, "1", s.at("count").Content(), "its data outlive it")
+	require.NoError(s.t, s.device.Start(s.ctx, s.id, script.Fresh))
+	require.Equal(s.t, "0", s.at("count").Content(), "but not a fresh start")
+	require.Error(s.t, s.device.Start(s.ctx, s.id+".nobody", script.Fresh))
+}
+
+func (s *subject) revises() {
+	s.running()
+	require.Equal(s.t, s.tree().Revision, s.tree().Revision)
+	before := s.tree().Revision
+	s.tap("more")
+	require.Greater(s.t, s.tree().Revision, before)
+}
+
+func (s *subject) taps() {
+	s.running()
+	for range 3 {
+		s.tap("more")
+	}
+	require.Equal(s.t, "3", s.at("count").Content())
+	blue := s.at("blue").Visible
+	require.NoError(s.t, s.device.Tap(s.ctx, blue.Centre()), "what takes no touches does no harm")
+	require.Equal(s.t, "3", s.at("count").Content())
+}
+
+func (s *subject) enters() {
+	s.running()
+	s.tap("field")
+	require.True(s.t, s.at("field").Focused)
+	const text = "é ß 漢字 👩‍👩‍👧 {x} \\ \""
+	require.NoError(s.t, script.EnterText(s.ctx, s.device, text))
+	require.Equal(s.t, text, s.at("echo").Content())
+	require.NoError(s.t, s.device.Keys(s.ctx, "\uE003\uE003\uE003"))
+	require.Equal(s.t, text[:len(text)-3], s.at("echo").Content(), "backspace takes one character away")
+}
+
+func (s *subject) awaits() {
+	s.running()
+	s.tap("later")
+	tree, began := s.tree(), s.device.Now()
+	require.Empty(s.t, screen.Locator{ID: "came"}.Find(tree))
+	for tries := 0; len(screen.Locator{ID: "came"}.Find(s.tree())) == 0; tries++ {
+		require.Less(s.t, tries, 20, "it wakes for nothing, again and again")
+		require.NoError(s.t, s.device.AwaitChange(s.ctx, s.tree().Revision, began+5*time.Second))
+	}
+	require.InDelta(s.t, 500, float64((s.device.Now()-began).Milliseconds()), 300, "it wakes with the change")
+
+	// What has changed before one waits is not waited for.
+	revision, now := s.tree().Revision, s.device.Now()
+	require.NoError(s.t, s.device.AwaitChange(s.ctx, revision-1, now+time.Minute))
+	require.Less(s.t, s.device.Now()-now, time.Second)
+	// And where nothing changes, it waits for as long as it is told, and no longer.
+	now = s.device.Now()
+	require.NoError(s.t, s.device.AwaitChange(s.ctx, s.tree().Revision, now+700*time.Millisecond))
+	require.InDelta(s.t, 700, float64((s.device.Now()-now).Milliseconds()), 200)
+}
+
+func (s *subject) shows() {
+	s.running()
+	p, err := s.device.Picture(s.ctx)
+	require.NoError(s.t, err)
+	img, err := p.Image()
+	require.NoError(s.t, err)
+	tree, box := s.tree(), s.at("blue").Visible
+	scale := float64(img.Bounds().Dx()) / tree.Width
+	require.InDelta(s.t, tree.Height*scale, float64(img.Bounds().Dy()), scale, "it is of the whole screen")
+	for _, at := range []screen.Point{{X: box.X + 4, Y: box.Y + 4}, box.Centre(), {X: box.X + box.W - 4, Y: box.Y + box.H - 4}} {
+		require.Equal(s.t, color.NRGBA{B: 255, A: 255}, pixel(img, at, scale), "blue at %v", at)
+	}
+	require.NotEqual(s.t, color.NRGBA{B: 255, A: 255}, pixel(img, screen.Point{X: box.X + box.W + 4, Y: box.Y + 4}, scale))
+}
+
+func pixel(img image.Image, at screen.Point, scale float64) color.NRGBA {
+	return color.NRGBAModel.Convert(img.At(img.Bounds().Min.X+int(at.X*scale), img.Bounds().Min.Y+int(at.Y*scale))).(color.NRGBA)
+}
+
+func (s *subject) cleans() {
+	s.running()
+	s.tap("more")
+	require.NoError(s.t, s.device.Clean(s.ctx, host.CleanApp, s.id))
+	require.NoError(s.t, s.device.Clean(s.ctx, host.CleanApp, s.id), "twice is harmless")
+	require.NoError(s.t, s.device.Clean(s.ctx, host.CleanApp, "example.never.there"))
+	s.up()
+	require.Error(s.t, s.device.Start(s.ctx, s.id, script.Resume), "the app is gone")
+	s.running()
+	require.Equal(s.t, "0", s.at("count").Content(), "and its data with it")
+}
+
+func (s *subject) ends() {
+	s.running()
+	ended, stop := context.WithCancel(s.ctx)
+	stop()
+	for name, call := range map[string]func() error{
+		"await":   func() error { return s.device.AwaitChange(ended, s.tree().Revision, s.device.Now()+time.Hour) },
+		"install": func() error { return s.device.Install(ended, s.app) },
+		"start":   func() error { return s.device.Start(ended, s.id, script.Fresh) },
+		"tap":     func() error { return s.device.Tap(ended, screen.Point{X: 1, Y: 1}) },
+		"keys":    func() error { return s.device.Keys(ended, "a") },
+		"ready":   func() error { return s.device.Ready(ended, host.Surroundings{}) },
+	} {
+		began := time.Now()
+		_ = call() // it may have been done by then
+		require.Less(s.t, time.Since(began), soon, name)
+	}
+}
+
+// wrapped is a device behind another, as hosts put them.
+type wrapped struct{ host.Device }
+
+func (w wrapped) Unwrap() script.Device { return w.Device }
+
+func (s *subject) unwraps() {
+	twice := wrapped{wrapped{s.device}}
+	_, direct := s.device.(script.Presser)
+	_, through := script.As[script.Presser](twice)
+	require.Equal(s.t, direct, through)
+	_, direct = s.device.(host.Virtual)
+	_, through = script.As[host.Virtual](twice)
+	require.Equal(s.t, direct, through)
+}

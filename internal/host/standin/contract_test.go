@@ -1,0 +1,55 @@
+package standin_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/demo"
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/fleet"
+	"yamato/internal/host"
+	"yamato/internal/host/devicetest"
+	"yamato/internal/host/standin"
+	"yamato/internal/testbin"
+)
+
+// probe is the probe app of devicetest for stand-ins.
+const probe = `
+let count = os.store.get('count') || 0, text = '', came = false
+os.show(() => ui.column({ground: '#ffffff', gap: 8, pad: 8},
+  ui.text({id: 'count', text: String(count)}),
+  ui.button({id: 'more', text: 'More', onTap: () => { count++; os.store.set('count', count) }}),
+  ui.field({id: 'field', value: text, onInput: v => { text = v }}),
+  ui.text({id: 'echo', text: text}),
+  ui.button({id: 'later', text: 'Later', onTap: () => os.after(500, () => { came = true })}),
+  came ? ui.text({id: 'came', text: 'Here'}) : ui.space({h: 1}),
+  ui.row({}, ui.space({id: 'blue', w: 100, h: 100, ground: '#0000ff'}))))
+`
+
+func TestStandInsKeepTheContractOfDevices(t *testing.T) {
+	for _, of := range []fleet.Device{
+		{Name: "kaede-7-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede 7", OS: "14", Form: "phone", Width: 408, Height: 896, MemoryMB: 8192},
+		{Name: "aster-12-r1", Kind: fleet.Real, Platform: "ios", Model: "Aster 12", OS: "18", Form: "phone", Width: 388, Height: 848, MemoryMB: 6144},
+	} {
+		t.Run(of.Name, func(t *testing.T) {
+			devicetest.Run(t, func(t *testing.T) devicetest.Subject {
+				d := standin.New(standin.Config{Device: of, Cutout: "none", Scale: 2, Sandbox: []string{testbin.Program(t), standin.SandboxArgument}})
+				t.Cleanup(func() { require.NoError(t, d.Close()) })
+				packed := map[string]func(demo.App) ([]byte, error){"android": demo.PackAndroid, "ios": demo.PackSimulator}[of.Platform]
+				data, err := packed(demo.App{ID: "example.probe", Name: "Probe", Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30, MinimumIOS: "16.0", Program: []byte(probe)})
+				require.NoError(t, err)
+				path := filepath.Join(t.TempDir(), "probe")
+				require.NoError(t, os.WriteFile(path, data, 0o600))
+				f, err := os.Open(path)
+				require.NoError(t, err)
+				defer f.Close()
+				p, err := appfile.Read(f, int64(len(data)))
+				require.NoError(t, err)
+				return devicetest.Subject{Device: d, App: host.App{Package: *p, Path: path}}
+			})
+		})
+	}
+}
