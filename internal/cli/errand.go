@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -140,8 +141,11 @@ func (a *app) deviceMake() *cobra.Command {
 }
 
 func (a *app) deviceShow() *cobra.Command {
-	return &cobra.Command{
-		Use: "show DEVICE", Short: "Show one device: what it is, how it is, and what it did last", Example: "  yamato device show kaede-7-1", Args: exactly(1, "name the device: yamato device show kaede-7-1"), ValidArgsFunction: a.complete(completeDevices),
+	var bootLog bool
+	cmd := &cobra.Command{
+		Use: "show DEVICE", Short: "Show one device: what it is, how it is, and what it did last",
+		Example: "  yamato device show kaede-7-1\n  yamato device show kaede-7-2 --boot-log",
+		Args:    exactly(1, "name the device: yamato device show kaede-7-1"), ValidArgsFunction: a.complete(completeDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -151,9 +155,38 @@ func (a *app) deviceShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if bootLog {
+				return a.showBootLog(cmd.Context(), s, d.Device)
+			}
 			return a.write(d, func() { a.showDevice(d) })
 		},
 	}
+	cmd.Flags().BoolVar(&bootLog, "boot-log", false, "what the boot wrote that it was given up after")
+	return cmd
+}
+
+// maxBootLog bounds, in bytes, how much of a boot log is read.
+const maxBootLog = 4 << 20
+
+func (a *app) showBootLog(ctx context.Context, s *client.Service, d contract.Device) error {
+	if d.Sideline == nil || d.Sideline.Log == nil {
+		return wrongCall{d.Name + " has no boot log: one is kept where a boot was given up", "yamato device show " + d.Name + " tells how it is"}
+	}
+	content, err := s.Remains(ctx, d.Name, "log")
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	log, err := io.ReadAll(io.LimitReader(content, maxBootLog))
+	if err != nil {
+		return err
+	}
+	lines := strings.Split(strings.TrimRight(string(log), "\n"), "\n")
+	return a.write(map[string]any{"device": d.Name, "lines": lines}, func() {
+		for _, line := range lines {
+			fmt.Fprintln(a.out, line)
+		}
+	})
 }
 
 func (a *app) deviceDetail(ctx context.Context, s *client.Service, name string) (contract.DeviceDetail, error) {
@@ -200,6 +233,9 @@ func (a *app) showDevice(out contract.DeviceDetail) {
 			line("", "tried again at "+side.ProbeAt.Local().Format("15:04:05"))
 		}
 		line("", deref(side.Remedy))
+		if side.Log != nil {
+			line("", "its boot log: yamato device show "+d.Name+" --boot-log")
+		}
 	}
 	if checks := deref(d.Checks); len(checks) > 0 {
 		fmt.Fprintln(a.out)

@@ -201,7 +201,7 @@ func (a *app) runStart() *cobra.Command {
 	f.bind(a, cmd)
 	cmd.Flags().BoolVar(&preview, "preview", false, "say what would run and what is left out, and start nothing")
 	cmd.Flags().StringArrayVar(&f.suites, "suite", nil, "suite, by name; may be repeated")
-	cmd.Flags().StringVar(&f.plan, "plan", "", "file with a plan, as `yamato build settings --form plan` writes one; flags come before what it says")
+	cmd.Flags().StringVar(&f.plan, "plan", "", "`file` with a plan, as yamato build settings --form plan writes one; flags come before what it says")
 	cmd.Flags().BoolVar(&f.wait, "wait", false, "wait for the end, print the results, and exit by the verdict")
 	_ = cmd.RegisterFlagCompletionFunc("suite", a.complete(completeSuites))
 	return cmd

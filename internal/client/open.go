@@ -238,3 +238,13 @@ func (s *Service) EvidenceContent(ctx context.Context, run, id int64) (io.ReadCl
 	}
 	return r.Body, nil
 }
+
+// Remains opens what is left of a device that was given up: its boot "log", or
+// its last "picture".
+func (s *Service) Remains(ctx context.Context, device, what string) (io.ReadCloser, error) {
+	r, err := s.get(ctx, "devices/"+url.PathEscape(device)+"/remains/"+what, nil)
+	if err != nil {
+		return nil, err
+	}
+	return r.Body, nil
+}

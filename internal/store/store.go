@@ -85,6 +85,19 @@ func (s *Store) Migrate(ctx context.Context) error {
 type Tx struct{ tx *sqlx.Tx }
 
 // InTx runs do in a transaction, which is committed if do gives nil.
+//
+// Rows are locked in one order, so that no two transactions wait for each other:
+//
+//  1. the leadership (shared), where the leader writes;
+//  2. a host;
+//  3. leases by number, each together with its device;
+//  4. devices by id, where no lease is asked for;
+//  5. legs and results;
+//  6. runs by id, with the numbers of their events;
+//  7. blobs.
+//
+// What has to know a run's state before it touches the run's legs does so in a
+// transaction of its own: see windDown in internal/service/dispatch.
 func (s *Store) InTx(ctx context.Context, do func(*Tx) error) error {
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {
