@@ -58,7 +58,8 @@ func (a *app) buildPush() *cobra.Command {
 				patch.Note = &note
 			}
 			if patch.Note != nil || patch.Labels != nil {
-				if b, err = a.changeBuild(cmd.Context(), s, strconv.FormatInt(b.Number, 10), b.App, patch); err != nil {
+				ref, of := namesOf(b)
+				if b, err = a.changeBuild(cmd.Context(), s, ref, of, patch); err != nil {
 					return err
 				}
 			}
@@ -348,8 +349,9 @@ func (a *app) buildRef(ctx context.Context, s *client.Service, refs []string, ap
 	switch {
 	case len(paths) == len(refs):
 		b, err := a.push(ctx, s, paths)
-		*app = b.App
-		return strconv.FormatInt(b.Number, 10), err
+		ref, of := namesOf(b)
+		*app = of
+		return ref, err
 	case len(refs) == 1:
 		if strings.ContainsAny(refs[0], `/\`) || slices.Contains([]string{".apk", ".ipa", ".zip"}, filepath.Ext(refs[0])) {
 			return "", wrongCall{"there is no file " + refs[0], "a build is named by file, by number, by version, or by labels (branch=main)"}
@@ -357,4 +359,14 @@ func (a *app) buildRef(ctx context.Context, s *client.Service, refs []string, ap
 		return refs[0], nil
 	}
 	return "", wrongCall{"--build names files, or one build by number or version", ""}
+}
+
+// namesOf gives what means a build and no other: its number, marked as one since a version
+// may be called that too, and the id of its app, since two apps may have one name.
+func namesOf(b contract.Build) (ref, app string) {
+	app = b.App
+	if len(b.Packages) > 0 {
+		app = first(b.Packages[0].ApplicationId, app)
+	}
+	return fmt.Sprintf("#%d", b.Number), app
 }

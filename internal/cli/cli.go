@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -146,10 +147,26 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	return a.tell(root.ExecuteContext(ctx))
 }
 
-// tell writes an error as its reader needs it, and gives the exit code.
-func (a *app) tell(err error) int {
-	words := printable{a.err}
-	var e exit
+// Commands gives the commands without running any.
+func Commands() *cobra.Command {
+	root := (&app{}).root()
+	root.InitDefaultCompletionCmd()
+	return root
+}
+
+// complaint is an error as its reader needs it. With --output json it is the document on
+// standard error.
+type complaint struct {
+	Title    string             `json:"title"`
+	Hint     string             `json:"hint,omitempty"` // what to do next
+	Exit     int                `json:"exit"`
+	Type     string             `json:"type,omitempty"`   // of the service's problem (RFC 9457)
+	Status   int                `json:"status,omitempty"` // of its answer
+	Findings []contract.Finding `json:"findings,omitempty"`
+	LeftOut  []contract.LeftOut `json:"left_out,omitempty"`
+}
+
+func complaintOf(err error) complaint {
 	var call wrongCall
 	var p *client.ProblemError
 	var u *client.Unreachable
@@ -157,52 +174,59 @@ func (a *app) tell(err error) int {
 	var refusal *appfile.Refusal
 	var taken *filelock.Taken
 	switch {
+	case errors.As(err, &p):
+		c := complaint{p.Title, deref(p.Hint), exitCall, p.Type, p.Status, deref(p.Findings), deref(p.LeftOut)}
+		if p.Status >= 500 || p.Status == http.StatusUnauthorized {
+			c.Exit = exitService
+		}
+		return c
+	case errors.As(err, &taken):
+		return complaint{Title: taken.Error(), Hint: "stop that one, or choose another folder with --dir", Exit: exitCall}
+	case errors.As(err, &u):
+		return complaint{Title: u.Error(), Hint: "start one with `yamato up`, or say where it is with --service", Exit: exitService}
+	case errors.As(err, &device):
+		return complaint{Title: device.title, Hint: device.hint, Exit: exitError}
+	case errors.As(err, &refusal):
+		return complaint{Title: refusal.Reason, Hint: refusal.Hint, Exit: exitCall}
+	case errors.As(err, &call):
+		return complaint{Title: call.title, Hint: call.hint, Exit: exitCall}
+	}
+	return complaint{Title: err.Error(), Exit: exitCall}
+}
+
+// tell writes an error, and gives the exit code.
+func (a *app) tell(err error) int {
+	var e exit
+	switch {
 	case err == nil:
 		return exitPass
 	case errors.As(err, &e):
 		return e.code
-	case errors.As(err, &p):
-		a.complain(p.Title, deref(p.Hint))
-		for _, f := range deref(p.Findings) {
-			fmt.Fprintf(words, "  %d:%d: %s\n", f.Line, f.Column, f.Message)
-		}
-		for _, l := range deref(p.LeftOut) {
-			for _, r := range l.Reasons {
-				fmt.Fprintf(words, "  %s: %s; %s\n", report.Label(l.Combination), r.Why, r.Remedy)
-			}
-		}
-		if p.Status >= 500 || p.Status == 401 {
-			return exitService
-		}
-		return exitCall
-	case errors.As(err, &taken):
-		a.complain(taken.Error(), "stop that one, or choose another folder with --dir")
-		return exitCall
-	case errors.As(err, &u):
-		a.complain(u.Error(), "start one with `yamato up`, or say where it is with --service")
-		return exitService
 	case errors.Is(err, context.Canceled):
 		return exitNothing
-	case errors.As(err, &device):
-		a.complain(device.title, device.hint)
-		return exitError
-	case errors.As(err, &refusal):
-		a.complain(refusal.Reason, refusal.Hint)
-		return exitCall
-	case errors.As(err, &call):
-		a.complain(call.title, call.hint)
-		return exitCall
 	}
-	a.complain(err.Error(), "")
-	return exitCall
-}
-
-func (a *app) complain(title, hint string) {
+	c := complaintOf(err)
 	words := printable{a.err}
-	fmt.Fprintf(words, "yamato: %s\n", title)
-	if hint != "" {
-		fmt.Fprintf(words, "        %s\n", hint)
+	if a.output == "json" {
+		enc := json.NewEncoder(words)
+		enc.SetEscapeHTML(false)
+		enc.SetIndent("", "  ")
+		_ = enc.Encode(c) // whoever reads is gone where it fails
+		return c.Exit
 	}
+	fmt.Fprintf(words, "yamato: %s\n", c.Title)
+	if c.Hint != "" {
+		fmt.Fprintf(words, "        %s\n", c.Hint)
+	}
+	for _, f := range c.Findings {
+		fmt.Fprintf(words, "  %d:%d: %s\n", f.Line, f.Column, f.Message)
+	}
+	for _, l := range c.LeftOut {
+		for _, r := range l.Reasons {
+			fmt.Fprintf(words, "  %s: %s; %s\n", report.Label(l.Combination), r.Why, r.Remedy)
+		}
+	}
+	return c.Exit
 }
 
 func (a *app) root() *cobra.Command {

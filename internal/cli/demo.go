@@ -200,7 +200,7 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 	}
 	fmt.Fprintf(a.out, "\nShown after %.1f s.\n", time.Since(began).Seconds())
 	if wrong := demo.Check(details, seed); len(wrong) > 0 {
-		a.complain("the outcome is not what docs/demo.md says", strings.Join(wrong, "\n        "))
+		fmt.Fprintf(a.err, "yamato: the outcome is not what docs/demo.md says\n        %s\n", strings.Join(wrong, "\n        "))
 		return exit{exitFail}
 	}
 	fmt.Fprintln(a.out, "The outcome is what docs/demo.md says.")

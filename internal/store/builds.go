@@ -160,7 +160,7 @@ func (s *Store) Builds(ctx context.Context, project int64, app, q string, labels
 func (s *Store) BuildsNamed(ctx context.Context, project int64, app, ref string) ([]Build, error) {
 	var list []*Build
 	err := s.db.SelectContext(ctx, &list, buildColumns+`
-		where b.project_id = $1 and (b.number::text = $2 or b.version_name = $2)
+		where b.project_id = $1 and ('#' || b.number = $2 or b.number::text = $2 or b.version_name = $2)
 		  and ($3 = '' or a.name = $3 or exists (select 1 from app_identity i where i.app_id = a.id and i.application_id = $3))
 		order by (b.version_name = $2) desc, b.id desc limit 50`, project, ref, app)
 	if err != nil {

@@ -164,7 +164,7 @@ func (s *subject) awaits() {
 		require.Less(s.t, tries, 20, "it wakes for nothing, again and again")
 		require.NoError(s.t, s.device.AwaitChange(s.ctx, s.tree().Revision, began+5*time.Second))
 	}
-	require.InDelta(s.t, 500, float64((s.device.Now()-began).Milliseconds()), 300, "it wakes with the change")
+	require.InDelta(s.t, 500, float64((s.device.Now() - began).Milliseconds()), 300, "it wakes with the change")
 
 	// What has changed before one waits is not waited for.
 	revision, now := s.tree().Revision, s.device.Now()
@@ -173,7 +173,7 @@ func (s *subject) awaits() {
 	// And where nothing changes, it waits for as long as it is told, and no longer.
 	now = s.device.Now()
 	require.NoError(s.t, s.device.AwaitChange(s.ctx, s.tree().Revision, now+700*time.Millisecond))
-	require.InDelta(s.t, 700, float64((s.device.Now()-now).Milliseconds()), 200)
+	require.InDelta(s.t, 700, float64((s.device.Now() - now).Milliseconds()), 200)
 }
 
 func (s *subject) shows() {

@@ -207,7 +207,8 @@ func (s *Part) Builds(ctx context.Context, c base.Caller, app, q string, wanted 
 	return out, nil
 }
 
-// Build finds the one build that ref means: its number, or its version.
+// Build finds the one build that ref means: its number, as 12 or, where a version is called
+// that too, as #12; its version; or labels.
 func (s *Part) Build(ctx context.Context, c base.Caller, app, ref string) (contract.Build, error) {
 	b, err := s.BuildNamed(ctx, c, app, ref)
 	return wire.Build(b), err
@@ -229,10 +230,24 @@ func (s *Part) BuildNamed(ctx context.Context, c base.Caller, app, ref string) (
 	}
 	for _, b := range list[1:] {
 		if b.AppID != list[0].AppID {
+			if list[0].App == b.App { // a name does not tell them apart
+				return store.Build{}, base.Invalid(fmt.Sprintf("two apps called %s have a build %q", b.App, ref),
+					fmt.Sprintf("say which app is meant with --app and its application id: %s or %s", identity(list[0]), identity(b)))
+			}
 			return store.Build{}, base.Invalid(fmt.Sprintf("both %s and %s have a build %q", list[0].App, b.App, ref), "say which app is meant with --app")
 		}
 	}
 	return list[0], nil
+}
+
+// identity gives the application id of a build.
+func identity(b store.Build) string {
+	for _, p := range b.Packages {
+		if id := p.Facts.V.ApplicationID; id != "" {
+			return id
+		}
+	}
+	return b.App
 }
 
 // labelsOf reads labels as they are written: key=value.

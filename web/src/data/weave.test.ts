@@ -8,11 +8,11 @@ vi.stubGlobal("cancelAnimationFrame", (n: number) => clearTimeout(n));
 
 type Leg = RunDetail["legs"][number];
 
-function leg(id: number, model: string, suite: string, cases: [string, Verdict[]][], state = "finished"): Leg {
+function leg(id: number, model: string, suite: string, cases: [string, Verdict[]][], state: Leg["state"] = "finished"): Leg {
   return {
     id,
     suite,
-    combination: { kind: "emulator", model, platform: "android", os: "14", language: "en-GB" },
+    combination: { kind: "emulator", model, platform: "android", os: "14", language: "en-GB", levels: [{ factor: "language", value: "en-GB" }] },
     state,
     attempts: [{ number: 1, device: `${model}-1`, began: "2026-06-01T09:41:00Z" }],
     cases: cases.map(([name, verdicts], index) => ({

@@ -73,7 +73,7 @@ export class Weave {
           leg: leg.id,
           index: x.index,
           verdicts,
-          verdict: x.verdict as Verdict,
+          verdict: x.verdict,
           flaky: x.flaky,
           recovered: x.recovered ?? false,
           running: false,

@@ -24,7 +24,7 @@ export function BuildPage() {
   const [params, set] = useSearchParams();
   const app = params.get("app");
   const of = app ? `?app=${encodeURIComponent(app)}` : "";
-  const path = `builds/${encodeURIComponent(build)}`;
+  const path = `builds/${encodeURIComponent(/^\d+$/.test(build) ? `#${build}` : build)}`; // a version may be called 12 too
   const b = useGet<Build>(path + of);
   const start = useStart();
   const [asked, setAsked] = useState<"" | "note" | "hand">("");

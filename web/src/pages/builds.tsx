@@ -21,7 +21,7 @@ export function AppIcon({ b, large }: { b: Build; large?: boolean }) {
         {b.app.slice(0, 1)}
       </span>
     );
-  return <img className="app-icon" style={side} alt="" src={inProject(`builds/${b.number}/icon?app=${encodeURIComponent(b.app)}`)} onError={() => setBroken(true)} />;
+  return <img className="app-icon" style={side} alt="" src={inProject(`builds/${encodeURIComponent(`#${b.number}`)}/icon?app=${encodeURIComponent(b.app)}`)} onError={() => setBroken(true)} />;
 }
 
 export function Labels({ b }: { b: Build }) {

@@ -221,7 +221,7 @@ function LookPane({ device, busy }: { device: string; busy: boolean }) {
 
 /** Starts a build on the device, and gives what was then to be seen. */
 async function lookWith(device: string, b: Build): Promise<Seen> {
-  const run = await post<Run>(inProject(`devices/${encodeURIComponent(device)}/looks`), { build: String(b.number), app: b.app });
+  const run = await post<Run>(inProject(`devices/${encodeURIComponent(device)}/looks`), { build: `#${b.number}`, app: b.app });
   let at = run;
   while (!at.finished_at) {
     await new Promise((r) => setTimeout(r, 250));

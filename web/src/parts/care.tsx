@@ -1,7 +1,7 @@
 import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { carryOut, inProject, outdated, put, remove, type Device, type DeviceDetail } from "../data/api";
+import { carryOut, inProject, outdated, put, remove, type Device, type DeviceDetail, type NewErrand } from "../data/api";
 import { at } from "../data/time";
 import { MenuItem } from "./frame";
 import { Modal, Section, Trouble } from "./plain";
@@ -14,7 +14,7 @@ export function Actions({ d, state }: { d: Device; state: string }) {
   const [busy, setBusy] = useState("");
   const [aside, setAside] = useState(false);
   const navigate = useNavigate();
-  const work = (what: string, words: string, then?: () => void) => {
+  const work = (what: NewErrand["what"], words: string, then?: () => void) => {
     setBusy(words);
     setTrouble(undefined);
     carryOut({ what, device: d.name })

@@ -61,7 +61,7 @@ function StartForm({ build, suite, through, onStarted }: { build: string | null;
   const newest = useMemo(() => builds.data?.items ?? [], [builds.data]);
   const cut = d.build.lastIndexOf("/");
   const far = cut > 0 && builds.isSuccess && !newest.some((b) => buildKey(b) === d.build);
-  const old = useGet<Build>(`builds/${encodeURIComponent(d.build.slice(cut + 1))}?app=${encodeURIComponent(d.build.slice(0, cut))}`, { enabled: far, retry: false });
+  const old = useGet<Build>(`builds/${encodeURIComponent(`#${d.build.slice(cut + 1)}`)}?app=${encodeURIComponent(d.build.slice(0, cut))}`, { enabled: far, retry: false });
   const items = far && old.data ? [old.data, ...newest] : newest;
   const chosen = items.find((b) => buildKey(b) === d.build) ?? (far && old.isPending ? undefined : newest[0]);
   const wanted = suites.data && (d.suites.length ? d.suites.filter((s) => suites.data.some((one) => one.name === s)) : suites.data.map((s) => s.name));
@@ -82,7 +82,7 @@ function StartForm({ build, suite, through, onStarted }: { build: string | null;
 
   const request: NewRun | undefined = chosen &&
     wanted && {
-      build: String(chosen.number),
+      build: `#${chosen.number}`,
       app: chosen.app,
       suites: wanted,
       ...(tags.length ? { tags } : {}),

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"yamato/internal/core/appfile"
 	"yamato/internal/core/document"
 )
 
@@ -23,7 +24,7 @@ type File struct {
 
 // Description is what app.yaml says of an app.
 type Description struct {
-	ID          string   `yaml:"id"`      // example.my_app
+	ID          string   `yaml:"id"`      // example.myapp
 	Name        string   `yaml:"name"`    // as people see it
 	Version     string   `yaml:"version"` // 1.0
 	Code        int      `yaml:"code"`    // rises with each version
@@ -104,6 +105,9 @@ func Folder(dir fs.FS, day time.Time) ([]File, error) {
 		if err != nil {
 			return nil, fmt.Errorf("packing for %s: %w", k, err)
 		}
+		if _, err := appfile.Read(bytes.NewReader(data), int64(len(data))); err != nil { // what is no app is told before it is handed in
+			return nil, fmt.Errorf("app.yaml: nobody would take it as a package for %s: %w", k, err)
+		}
 		out = append(out, File{base + "-" + d.Version + kinds[k].suffix, data})
 	}
 	return out, nil
@@ -112,7 +116,7 @@ func Folder(dir fs.FS, day time.Time) ([]File, error) {
 func (d *Description) check() error {
 	switch {
 	case !idForm.MatchString(d.ID):
-		return fmt.Errorf("its id is %q; write it as in id: example.my_app", d.ID)
+		return fmt.Errorf("its id is %q; write it as in id: example.myapp", d.ID)
 	case strings.TrimSpace(d.Name) == "" || len(d.Name) > 200:
 		return errors.New("it has no name: write it as in name: My app")
 	case strings.TrimSpace(d.Version) == "" || strings.ContainsAny(d.Version, "/\\\n") || len(d.Version) > 100:
@@ -125,6 +129,9 @@ func (d *Description) check() error {
 		return errors.New("it makes no packages; there are " + strings.Join(kindNames, ", "))
 	}
 	for _, k := range d.Packages {
+		if (k == "simulator" || k == "device") && strings.Contains(d.ID, "_") {
+			return fmt.Errorf("its id is %q, and iOS takes letters, digits and dots: write it without _, or pack only for android and web", d.ID)
+		}
 		if _, ok := kinds[k]; !ok {
 			return fmt.Errorf("there is no kind of package %q; there are %s", k, strings.Join(kindNames, ", "))
 		}

@@ -79,3 +79,11 @@ func TestAFolderThatCannotBePackedSaysWhatIsWrong(t *testing.T) {
 		require.ErrorContains(t, err, says)
 	}
 }
+
+func TestWhatNobodyWouldTakeIsNotPacked(t *testing.T) {
+	_, err := Folder(folder("id: example.my_app\nname: A\n"), day)
+	require.ErrorContains(t, err, "iOS takes letters, digits and dots")
+	list, err := Folder(folder("id: example.my_app\nname: A\npackages: [android]\n"), day)
+	require.NoError(t, err, "Android takes it")
+	require.Len(t, list, 1)
+}
