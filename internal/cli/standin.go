@@ -57,6 +57,13 @@ func (a *app) deed(cmd *cobra.Command, device, what string, count int) error {
 	if err != nil {
 		return err
 	}
+	before, err := a.deviceDetail(cmd.Context(), s, device)
+	if err != nil {
+		return err
+	}
+	if no := standin.Refuses(fleet.Device{Kind: before.Device.Kind, Platform: before.Device.Platform}, what); no != nil {
+		return wrongCall{no.Why, first(no.Remedy, "`yamato standin ls "+device+"` lists what can be")}
+	}
 	if _, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "deed", Device: &device, Deed: &what, Count: &count}); err != nil {
 		return err
 	}

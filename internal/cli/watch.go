@@ -50,6 +50,11 @@ func (a *app) await(ctx context.Context, s *client.Service, r contract.Run, w wa
 	case err == nil:
 		return nil
 	case errors.Is(context.Cause(waiting), errTimeout) && ctx.Err() == nil:
+		if d, err := a.detail(ctx, s, r.Number); err == nil {
+			for _, line := range waits(d) {
+				fmt.Fprintln(a.err, "·  "+line.text())
+			}
+		}
 		fmt.Fprintf(a.err, "yamato: run %d was not done within %s, and goes on\n        follow it: yamato run follow %d; end it: yamato run cancel %d\n", r.Number, w.timeout, r.Number, r.Number)
 		return exit{exitNothing}
 	case ctx.Err() != nil && w.cancels:

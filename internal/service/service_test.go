@@ -450,7 +450,7 @@ func TestAWaitingLegSaysWhatItWaitsFor(t *testing.T) {
 	first := w.start(contract.NewRun{})
 	n := h.lease().Number
 	second := w.start(contract.NewRun{})
-	require.Equal(t, "a Kaede 7: 1 in use", *w.detail(second.Number).Legs[0].WaitsFor)
+	require.Equal(t, "kaede-7-1, which is in use", *w.detail(second.Number).Legs[0].WaitsFor)
 	h.say(append([]link.Event{began(n), result(n, 2, 0, "pass"), result(n, 3, 1, "pass")}, finished(n, 4)...)...)
 	w.awaitRun(first.Number, func(d contract.RunDetail) bool { return d.Run.State == "finished" })
 	n = h.lease().Number

@@ -12,9 +12,15 @@ import (
 func WaitsFor(c Class, list []Standing, who string, now time.Time) string {
 	by := map[string][]Standing{}
 	var closed Reason
+	only, matching := "", 0 // the one device that there is, if there is but one
 	for _, d := range list {
 		if !c.Matches(d.Device) {
 			continue
+		}
+		if matching++; matching == 1 {
+			only = d.Name
+		} else {
+			only = ""
 		}
 		if r, ok := d.Admits(who, now); !ok {
 			if closed.Why == "" {
@@ -34,6 +40,9 @@ func WaitsFor(c Class, list []Standing, who string, now time.Time) string {
 	if _, n := some("idle"); n > 0 {
 		return "its turn"
 	}
+	if busy > 0 && only != "" {
+		return only + ", which is in use"
+	}
 	if busy > 0 {
 		return fmt.Sprintf("%s: %d in use", article(c.Model), busy)
 	}
@@ -52,7 +61,9 @@ func WaitsFor(c Class, list []Standing, who string, now time.Time) string {
 	if d, n := some("sidelined"); n > 0 {
 		return d.Name + ", which is sidelined: " + d.Reason + "; `yamato device restore " + d.Name + "` once it is mended" + more(n)
 	}
-	if _, n := some("offline"); n > 0 {
+	if _, n := some("offline"); n > 0 && only != "" {
+		return only + ", which is offline; start the host of its site"
+	} else if n > 0 {
 		return fmt.Sprintf("%s: %d offline; start the host of their site", article(c.Model), n)
 	}
 	return article(c.Label()) + ": there is none any more that takes it"

@@ -31,5 +31,12 @@ func TestALegIsToldWhatItWaitsForAndWhoseTurnItIs(t *testing.T) {
 		require.Equal(t, says, WaitsFor(kaede, list, "Aya", monday))
 	}
 	require.Equal(t, "its turn", WaitsFor(kaede, []Standing{bos}, "Bo", monday), "its owner always may")
-	require.Equal(t, "an Aster 12: 1 in use", WaitsFor(Class{Kind: Real, Model: "Aster 12"}, []Standing{{Device: Device{Kind: Real, Model: "Aster 12"}, State: "leased"}}, "", monday))
+	aster := func(name, state string) Standing {
+		return Standing{Device: Device{Name: name, Kind: Real, Model: "Aster 12"}, State: state}
+	}
+	class := Class{Kind: Real, Model: "Aster 12"}
+	require.Equal(t, "an Aster 12: 2 in use", WaitsFor(class, []Standing{aster("aster-12-1", "leased"), aster("aster-12-2", "resetting")}, "", monday))
+	require.Equal(t, "aster-12-1, which is in use", WaitsFor(class, []Standing{aster("aster-12-1", "leased")}, "", monday), "where there is but one it is named")
+	require.Equal(t, "an Aster 12: 2 offline; start the host of their site", WaitsFor(class, []Standing{aster("aster-12-1", "offline"), aster("aster-12-2", "offline")}, "", monday))
+	require.Equal(t, "aster-12-1, which is offline; start the host of its site", WaitsFor(class, []Standing{aster("aster-12-1", "offline")}, "", monday))
 }

@@ -33,27 +33,40 @@ func DeedsOf(d fleet.Device) (out []host.Deed) {
 // Deed does to the device what hands and fate do to a real one: a deed of Deeds,
 // "remove-app ID", or "trouble NAME" with how many times, -1 for always, 0 for never.
 func (d *Device) Deed(_ context.Context, deed string, count int) error {
+	if refusal := Refuses(d.config.Device, deed); refusal != nil {
+		return refusal
+	}
 	word, rest, _ := strings.Cut(deed, " ")
 	if word == "trouble" {
-		if why := hasTrouble(d.config.Device, rest); why != "" {
-			return &host.Trouble{Why: why, Remedy: "it can have " + strings.Join(troublesOf(d.config.Device), ", ")}
-		}
 		d.troubles[rest] = max(count, -1)
 		delete(d.chances, rest)
+		return nil
+	}
+	deeds[word].do(d, rest)
+	d.notice()
+	return d.render()
+}
+
+// Refuses tells why a deed cannot be done to a stand-in that is such a device, nil where it
+// can.
+func Refuses(d fleet.Device, deed string) *host.Trouble {
+	word, rest, _ := strings.Cut(deed, " ")
+	if word == "trouble" {
+		if why := hasTrouble(d, rest); why != "" {
+			return &host.Trouble{Why: why, Remedy: "it can have " + strings.Join(troublesOf(d), ", ")}
+		}
 		return nil
 	}
 	do, ok := deeds[word]
 	switch {
 	case !ok:
 		return &host.Trouble{Why: fmt.Sprintf("hands cannot %q", word), Remedy: "there are " + strings.Join(slices.Sorted(maps.Keys(deeds)), ", ")}
-	case do.where != nil && !do.where(d.config.Device):
-		return &host.Trouble{Why: fmt.Sprintf("%q cannot be done to %s", word, kindOf(d.config.Device)), Remedy: ""}
+	case do.where != nil && !do.where(d):
+		return &host.Trouble{Why: fmt.Sprintf("%q cannot be done to %s", word, kindOf(d))}
 	case rest != "" && word != "remove-app":
-		return &host.Trouble{Why: fmt.Sprintf("%q takes nothing after it", word), Remedy: ""}
+		return &host.Trouble{Why: fmt.Sprintf("%q takes nothing after it", word)}
 	}
-	do.do(d, rest)
-	d.notice()
-	return d.render()
+	return nil
 }
 
 // hasTrouble tells why a device cannot have a trouble, "" where it can.
