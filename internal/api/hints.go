@@ -26,6 +26,7 @@ var calls = []struct {
 	{regexp.MustCompile("^device restore ([^ ]+)$"), "DELETE …/devices/$1/sideline"},
 	{regexp.MustCompile("^device show ([^ ]+)$"), "GET …/devices/$1"},
 	{regexp.MustCompile("^device look ([^ ]+)$"), "POST …/devices/$1/screens"},
+	{regexp.MustCompile("^device (boot|halt|empty|remove) (.+)$"), "POST …/errands with what: $1, device: $2"},
 	{regexp.MustCompile("^device make "), "POST …/errands with what: make"},
 	{regexp.MustCompile("^site ls$"), "GET …/sites"},
 	{regexp.MustCompile("^site fetch "), "POST …/errands with what: fetch"},

@@ -187,3 +187,93 @@ func TestWhatPackagesAndAppsSayDoesNotSteerTheTerminal(t *testing.T) {
 	require.Equal(t, len(text), n)
 	require.Equal(t, "\x1b[1mstrong\x1b[0m\ttab\n�]0;title� �[2J� �31m �flipped 漂流木 \xff", out.String())
 }
+
+func TestAMisspeltCommandIsAWrongCallWithTheNearestWord(t *testing.T) {
+	for _, c := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"biuld"}, "`yamato build`"}, {[]string{"build", "psh"}, "`yamato build push`"}, {[]string{"suite", "chekc"}, "`yamato suite check`"},
+		{[]string{"run", "strat", "--build", "3.2.0", "--nonsense"}, "`yamato run start`"}, {[]string{"help", "rnu"}, "`yamato run`"}, {[]string{"device", "weather"}, "yamato device --help"},
+	} {
+		out, errOut, code := yamato(t, c.args...)
+		require.Equal(t, 2, code, "%v", c.args)
+		require.Empty(t, out, "%v", c.args)
+		require.Contains(t, errOut, "there is no command", "%v", c.args)
+		if !strings.Contains(c.says, "--help") {
+			require.Contains(t, errOut, "did you mean "+c.says, "%v", c.args)
+		}
+	}
+}
+
+func TestAnErrorIsADocumentForPrograms(t *testing.T) {
+	out, errOut, code := yamato(t, "build", "psh", "--output", "json")
+	require.Equal(t, 2, code)
+	require.Empty(t, out, "results alone are on standard output")
+	var c complaint
+	require.NoError(t, json.Unmarshal([]byte(errOut), &c), errOut)
+	require.Equal(t, 2, c.Exit)
+	require.Equal(t, "there is no command `yamato build psh`", c.Title)
+	require.Contains(t, c.Hint, "yamato build push")
+
+	hint := "do <this>"
+	var o, e bytes.Buffer
+	a := &app{out: &o, err: &e, output: "json"}
+	code = a.tell(&client.ProblemError{Problem: contract.Problem{Type: "yamato:gone", Title: "it is gone", Status: 503, Hint: &hint, Findings: &[]contract.Finding{{Line: 3, Column: 1, Message: "unknown word"}}}})
+	require.Equal(t, 3, code)
+	c = complaint{}
+	require.NoError(t, json.Unmarshal(e.Bytes(), &c))
+	require.Equal(t, []any{"it is gone", "do <this>", 3, 503, "yamato:gone", 3}, []any{c.Title, c.Hint, c.Exit, c.Status, c.Type, c.Findings[0].Line})
+	require.Contains(t, e.String(), "<this>", "as it was written")
+}
+
+func TestScriptsAreLaidOutInPlaceAndOnlyWhereTheyAreWhole(t *testing.T) {
+	odd := write(t, "odd.suite", "suite \"O\"\ncase \"a\"\ntap   #x // why\nend\n")
+	good := write(t, "good.suite", "suite \"G\"\n\ncase \"a\"\n  expect #x\nend\n")
+	out, _, code := yamato(t, "suite", "format", "--check", odd, good)
+	require.Equal(t, 1, code)
+	require.Contains(t, out, odd)
+	require.NotContains(t, out, good)
+	before, err := os.ReadFile(odd)
+	require.NoError(t, err)
+	require.Contains(t, string(before), "tap   #x", "a check changes nothing")
+	_, _, code = yamato(t, "suite", "format", odd, good)
+	require.Zero(t, code)
+	after, err := os.ReadFile(odd)
+	require.NoError(t, err)
+	require.Equal(t, "suite \"O\"\ncase \"a\"\n  tap #x  // why\nend\n", string(after))
+	_, _, code = yamato(t, "suite", "format", "--check", odd, good)
+	require.Zero(t, code, "once is enough")
+
+	bad := write(t, "bad.suite", "suite \"B\"\ncase \"a\"\ntpa #x\n")
+	_, errOut, code := yamato(t, "suite", "format", bad)
+	require.Equal(t, 2, code)
+	require.Contains(t, errOut, "left as it is")
+	text, err := os.ReadFile(bad)
+	require.NoError(t, err)
+	require.Equal(t, "suite \"B\"\ncase \"a\"\ntpa #x\n", string(text), "nothing of it is lost")
+}
+
+func TestAnAppForStandInsIsPackedByCommand(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"app.yaml": "id: example.quaybell\nname: Quay Bell\n", "app.js": "os.show(() => ui.text({text: 'hi'}))"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	out, errOut, code := yamato(t, "standin", "pack", dir, "--to", filepath.Join(dir, "out"), "--output", "json")
+	require.Zero(t, code, errOut)
+	var paths []string
+	require.NoError(t, json.Unmarshal([]byte(out), &paths))
+	require.Len(t, paths, 4)
+	for _, p := range paths {
+		out, errOut, code := yamato(t, "build", "inspect", p)
+		require.Zero(t, code, errOut)
+		require.Contains(t, out, "1.0")
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "app.yaml"), []byte("id: example.quaybell\nnaem: Quay Bell\n"), 0o600))
+	_, errOut, code = yamato(t, "standin", "pack", dir)
+	require.Equal(t, 2, code)
+	require.Contains(t, errOut, "did you mean `name`?")
+	_, errOut, code = yamato(t, "standin", "pack", filepath.Join(dir, "nowhere"))
+	require.Equal(t, 2, code)
+	require.NotEmpty(t, errOut)
+}

@@ -456,7 +456,7 @@ func TestAWaitingLegSaysWhatItWaitsFor(t *testing.T) {
 	n = h.lease().Number
 	h.hangUp()
 	third := w.start(contract.NewRun{})
-	require.Contains(t, *w.detail(third.Number).Legs[0].WaitsFor, "Kaede 7", "%d", n)
+	require.Contains(t, *w.detail(third.Number).Legs[0].WaitsFor, "kaede-7-1", "%d", n)
 }
 
 func TestRunsAreListedInPagesNewestFirst(t *testing.T) {
