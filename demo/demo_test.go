@@ -82,13 +82,15 @@ func TestTheOutcomeIsComparedCrossingByCrossing(t *testing.T) {
 
 	wrong := Check([]contract.RunDetail{outcome(asDocumented), outcome(good)}, Seed)
 	require.Len(t, wrong, 3+2+3+2, "each that differs is told")
-	require.Contains(t, strings.Join(wrong, "\n"), `3.2.0, "three passengers pay three single fares" on Kaede 7: pass instead of fail`)
+	require.Contains(t, strings.Join(wrong, "\n"),
+		`3.2.0, "three passengers pay three single fares" on Kaede 7: pass instead of fail`)
 
 	lucky := func(name, model string) contract.Crossing {
 		x := asDocumented(name, model)
 		x.Flaky = false
 		return x
 	}
-	require.Len(t, Check([]contract.RunDetail{outcome(good), outcome(lucky)}, Seed), 2, "the seed that is documented is flaky")
+	require.Len(t, Check([]contract.RunDetail{outcome(good), outcome(lucky)}, Seed), 2,
+		"the seed that is documented is flaky")
 	require.Empty(t, Check([]contract.RunDetail{outcome(good), outcome(lucky)}, 8), "another may be lucky")
 }

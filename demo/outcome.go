@@ -36,7 +36,8 @@ func Check(runs []contract.RunDetail, seed int64) []string {
 	})
 	each(runs[1], func(leg contract.Leg, x contract.Crossing) {
 		if want, ok := expected320(leg, x, seed); !ok {
-			wrong = append(wrong, fmt.Sprintf("3.2.0, %q on %s: %s instead of %s", x.Name, leg.Combination.Model, state(x), want))
+			wrong = append(wrong, fmt.Sprintf("3.2.0, %q on %s: %s instead of %s", x.Name, leg.Combination.Model, state(x),
+				want))
 		}
 	})
 	return wrong

@@ -33,20 +33,29 @@ func packagesOf(t *testing.T) map[string][]string {
 func TestImportsPointOneWay(t *testing.T) {
 	all := packagesOf(t)
 	forbidden := map[string][]string{ // whose dependencies may hold none of these
-		"yamato/internal/core/":            {"net/http", "database/sql", "os/exec", "yamato/internal/link", "yamato/internal/store", "yamato/internal/service", "yamato/internal/host"},
-		"yamato/internal/link":             {"database/sql", "yamato/internal/store", "yamato/internal/service", "yamato/internal/host", "yamato/internal/api"},
-		"yamato/internal/store":            {"yamato/internal/service", "yamato/internal/api", "yamato/internal/host", "yamato/internal/contract"},
-		"yamato/internal/blob":             {"yamato/internal/store", "yamato/internal/service"},
-		"yamato/internal/service":          {"yamato/internal/host", "yamato/internal/api", "yamato/internal/cli", "yamato/internal/client", "yamato/demo"},
-		"yamato/internal/service/base":     {"yamato/internal/contract"},
-		"yamato/internal/service/dispatch": {"yamato/internal/contract", "yamato/internal/service/builds", "yamato/internal/service/runs", "yamato/internal/service/care", "yamato/internal/service/watch"},
-		"yamato/internal/service/builds":   {"yamato/internal/service/runs", "yamato/internal/service/care", "yamato/internal/service/watch", "yamato/internal/service/dispatch"},
-		"yamato/internal/service/runs":     {"yamato/internal/service/care", "yamato/internal/service/watch"},
-		"yamato/internal/service/care":     {"yamato/internal/service/runs", "yamato/internal/service/watch"},
-		"yamato/internal/service/watch":    {"yamato/internal/service/runs", "yamato/internal/service/care", "yamato/internal/service/dispatch"},
-		"yamato/internal/host":             {"database/sql", "yamato/internal/store", "yamato/internal/service", "yamato/internal/api", "yamato/demo"},
-		"yamato/internal/client":           {"database/sql", "yamato/internal/store", "yamato/internal/service", "yamato/internal/host"},
-		"yamato/internal/contract":         {"yamato/internal/core/screen", "yamato/internal/service"},
+		"yamato/internal/core/": {"net/http", "database/sql", "os/exec", "yamato/internal/link",
+			"yamato/internal/store", "yamato/internal/service", "yamato/internal/host"},
+		"yamato/internal/link": {"database/sql", "yamato/internal/store", "yamato/internal/service",
+			"yamato/internal/host", "yamato/internal/api"},
+		"yamato/internal/store": {"yamato/internal/service", "yamato/internal/api", "yamato/internal/host",
+			"yamato/internal/contract"},
+		"yamato/internal/blob": {"yamato/internal/store", "yamato/internal/service"},
+		"yamato/internal/service": {"yamato/internal/host", "yamato/internal/api", "yamato/internal/cli",
+			"yamato/internal/client", "yamato/demo"},
+		"yamato/internal/service/base": {"yamato/internal/contract"},
+		"yamato/internal/service/dispatch": {"yamato/internal/contract", "yamato/internal/service/builds",
+			"yamato/internal/service/runs", "yamato/internal/service/care", "yamato/internal/service/watch"},
+		"yamato/internal/service/builds": {"yamato/internal/service/runs", "yamato/internal/service/care",
+			"yamato/internal/service/watch", "yamato/internal/service/dispatch"},
+		"yamato/internal/service/runs": {"yamato/internal/service/care", "yamato/internal/service/watch"},
+		"yamato/internal/service/care": {"yamato/internal/service/runs", "yamato/internal/service/watch"},
+		"yamato/internal/service/watch": {"yamato/internal/service/runs", "yamato/internal/service/care",
+			"yamato/internal/service/dispatch"},
+		"yamato/internal/host": {"database/sql", "yamato/internal/store", "yamato/internal/service",
+			"yamato/internal/api", "yamato/demo"},
+		"yamato/internal/client": {"database/sql", "yamato/internal/store", "yamato/internal/service",
+			"yamato/internal/host"},
+		"yamato/internal/contract": {"yamato/internal/core/screen", "yamato/internal/service"},
 	}
 	seen := 0
 	for name, deps := range all {
@@ -71,7 +80,8 @@ func TestTheCoreReadsNoClockAndNoFiles(t *testing.T) {
 			return err
 		}
 		text, err := os.ReadFile(path)
-		for _, never := range []string{"time.Now(", "time.Sleep(", "time.After(", "time.NewTimer(", "\t\"os\"\n", "\t\"math/rand"} {
+		for _, never := range []string{"time.Now(", "time.Sleep(", "time.After(", "time.NewTimer(", "\t\"os\"\n",
+			"\t\"math/rand"} {
 			require.NotContains(t, string(text), never, path)
 		}
 		return err
@@ -81,7 +91,8 @@ func TestTheCoreReadsNoClockAndNoFiles(t *testing.T) {
 
 func TestSQLStandsInTheStoreAlone(t *testing.T) {
 	err := filepath.WalkDir(".", func(path string, d os.DirEntry, err error) error {
-		if err != nil || d.IsDir() || strings.HasSuffix(path, "_test.go") || !strings.HasSuffix(path, ".go") || strings.HasPrefix(path, "store/") || strings.HasPrefix(path, "pgbox/") || strings.HasPrefix(path, "bench/") {
+		if err != nil || d.IsDir() || strings.HasSuffix(path, "_test.go") || !strings.HasSuffix(path, ".go") ||
+			strings.HasPrefix(path, "store/") || strings.HasPrefix(path, "pgbox/") || strings.HasPrefix(path, "bench/") {
 			return err
 		}
 		text, err := os.ReadFile(path)
@@ -104,7 +115,8 @@ func TestGeneratedCodeIsWhatTheContractGives(t *testing.T) {
 		text, err := os.ReadFile(filepath.Join(dir, config))
 		require.NoError(t, err)
 		elsewhere := filepath.Join(t.TempDir(), config)
-		require.NoError(t, os.WriteFile(elsewhere, []byte(strings.Replace(string(text), filepath.Base(committed[0]), fresh, 1)), 0o600))
+		require.NoError(t, os.WriteFile(elsewhere, []byte(strings.Replace(string(text), filepath.Base(committed[0]), fresh,
+			1)), 0o600))
 		cmd := exec.Command("go", "tool", "oapi-codegen", "-config", elsewhere, "../../api/openapi.yaml")
 		cmd.Dir = dir
 		out, err := cmd.CombinedOutput()

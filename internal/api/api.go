@@ -63,7 +63,9 @@ func New(s *service.Service, c Config) http.Handler {
 		HandlerErrorFunc:         h.fail,
 		ResponseErrorHandlerFunc: h.fail,
 	})
-	RegisterHandlersWithOptions(r, strict, GinServerOptions{ErrorHandler: func(g *gin.Context, err error, _ int) { h.fail(g, unreadable(err)) }})
+	RegisterHandlersWithOptions(r, strict, GinServerOptions{ErrorHandler: func(g *gin.Context, err error, _ int) {
+		h.fail(g, unreadable(err))
+	}})
 	byHand := r.Group("/api/v1")
 	byHand.GET("/projects/:project/runs/:run/events", h.events)
 	byHand.GET("/projects/:project/runs/:run/evidence/:id", h.evidence)
@@ -125,7 +127,8 @@ func (h *handlers) authenticate(g *gin.Context) {
 	switch {
 	case err != nil:
 	case g.Param("project") != "" && g.Param("project") != c.Project:
-		err = base.NotFound(fmt.Sprintf("there is no project %q that this token may see", g.Param("project")), "this token belongs to the project "+c.Project)
+		err = base.NotFound(fmt.Sprintf("there is no project %q that this token may see", g.Param("project")),
+			"this token belongs to the project "+c.Project)
 	case hostPath(g.Request.URL.Path) && c.Kind != "host":
 		err = base.Forbidden("only a host's token may do this", "use a token that may do this")
 	case !hostPath(g.Request.URL.Path) && c.Kind != "user":

@@ -55,17 +55,23 @@ func newRig(t *testing.T) *rig {
 	require.NoError(t, st.AddToken(ctx, project, "user", "Aya Torrent", userToken))
 	require.NoError(t, st.AddToken(ctx, project, "host", "bench", hostToken))
 	require.NoError(t, st.InTx(ctx, func(tx *store.Tx) error {
-		host, _, _, err := tx.OpenLink(ctx, store.Linking{Project: project, Name: "bench", Site: "bench", Version: "test", Instance: "00000000-0000-0000-0000-000000000001"})
+		host, _, _, err := tx.OpenLink(ctx, store.Linking{Project: project, Name: "bench", Site: "bench", Version: "test",
+			Instance: "00000000-0000-0000-0000-000000000001"})
 		if err != nil {
 			return err
 		}
-		_, err = tx.PutDevice(ctx, project, host, fleet.Device{Name: "kaede-7-1", Site: "bench", Kind: "emulator", Platform: "android", Model: "Kaede 7", Form: "phone", OS: "14",
-			Width: 408, Height: 896, MemoryMB: 8192, Traits: []string{"location"}, Abilities: []string{"back"}}, fleet.Condition{}, "idle", "")
+		_, err = tx.PutDevice(ctx, project, host, fleet.Device{Name: "kaede-7-1", Site: "bench", Kind: "emulator",
+			Platform: "android", Model: "Kaede 7", Form: "phone", OS: "14",
+			Width: 408, Height: 896, MemoryMB: 8192, Traits: []string{"location"},
+			Abilities: []string{"back"}}, fleet.Condition{}, "idle", "")
 		return err
 	}))
-	server := httptest.NewServer(api.New(service.New(st, blobs, base.Config{MayFetch: []string{"localhost"}}), api.Config{Program: "test", Uploads: filepath.Join(dir, "staging"), Names: []string{"yamato.example"}, Console: fstest.MapFS{
-		"index.html": {Data: []byte("<!doctype html><title>Yamato</title>")}, "assets/main-1.js": {Data: []byte("let x = 1")},
-	}}))
+	server := httptest.NewServer(api.New(service.New(st, blobs, base.Config{MayFetch: []string{"localhost"}}),
+		api.Config{Program: "test", Uploads: filepath.Join(dir, "staging"), Names: []string{"yamato.example"},
+			Console: fstest.MapFS{
+				"index.html":       {Data: []byte("<!doctype html><title>Yamato</title>")},
+				"assets/main-1.js": {Data: []byte("let x = 1")},
+			}}))
 	t.Cleanup(server.Close)
 	return &rig{t, server.URL, st, project}
 }
@@ -111,10 +117,18 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 	}{
 		{"GET", "/api/v1/about", nil, "", 200},
 		{"GET", base + "/builds", nil, "", 200},
-		{"POST", base + "/packages?file_name=a.apk", func() []byte { return packages[0].Data }, "application/octet-stream", 200},
-		{"POST", base + "/packages?file_name=a.apk", func() []byte { return []byte("this is no package at all, is it") }, "application/octet-stream", 422},
-		{"POST", base + "/builds", func() []byte { return asJSON(map[string]any{"packages": []string{digest}}) }, "application/json", 200},
-		{"POST", base + "/builds", func() []byte { return asJSON(map[string]any{"packages": []string{strings.Repeat("0", 64)}}) }, "application/json", 404},
+		{"POST", base + "/packages?file_name=a.apk", func() []byte {
+			return packages[0].Data
+		}, "application/octet-stream", 200},
+		{"POST", base + "/packages?file_name=a.apk", func() []byte {
+			return []byte("this is no package at all, is it")
+		}, "application/octet-stream", 422},
+		{"POST", base + "/builds", func() []byte {
+			return asJSON(map[string]any{"packages": []string{digest}})
+		}, "application/json", 200},
+		{"POST", base + "/builds", func() []byte {
+			return asJSON(map[string]any{"packages": []string{strings.Repeat("0", 64)}})
+		}, "application/json", 404},
 		{"POST", base + "/builds", func() []byte { return []byte(`{"packages":`) }, "application/json", 400},
 		{"GET", base + "/builds?limit=1", nil, "", 200},
 		{"GET", base + "/builds?limit=9999", nil, "", 422},
@@ -123,18 +137,26 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 		{"POST", base + "/suites", func() []byte {
 			return asJSON(map[string]string{"file_name": "a.suite", "text": "suite \"A\"\ncase \"one\"\nexpect #x\nend\n"})
 		}, "application/json", 200},
-		{"POST", base + "/suites", func() []byte { return asJSON(map[string]string{"file_name": "a.suite", "text": "suite"}) }, "application/json", 422},
+		{"POST", base + "/suites", func() []byte {
+			return asJSON(map[string]string{"file_name": "a.suite", "text": "suite"})
+		}, "application/json", 422},
 		{"GET", base + "/suites", nil, "", 200},
 		{"GET", base + "/devices", nil, "", 200},
-		{"POST", base + "/runs", func() []byte { return asJSON(map[string]any{"build": "3.1.4", "suites": []string{"A"}, "seed": 7}) }, "application/json", 200},
+		{"POST", base + "/runs", func() []byte {
+			return asJSON(map[string]any{"build": "3.1.4", "suites": []string{"A"}, "seed": 7})
+		}, "application/json", 200},
 		{"POST", base + "/runs", func() []byte {
 			return asJSON(map[string]any{"build": "3.1.4", "suites": []string{"A"}, "on": []string{"Aster 12"}})
 		}, "application/json", 404},
 		{"POST", base + "/runs", func() []byte {
 			return asJSON(map[string]any{"build": "3.1.4", "suites": []string{"A"}, "repeat_failed": 99})
 		}, "application/json", 422},
-		{"POST", base + "/devices/kaede-7-1/looks", func() []byte { return asJSON(map[string]any{"build": "1"}) }, "application/json", 200},
-		{"POST", base + "/devices/nowhere/looks", func() []byte { return asJSON(map[string]any{"build": "1"}) }, "application/json", 404},
+		{"POST", base + "/devices/kaede-7-1/looks", func() []byte {
+			return asJSON(map[string]any{"build": "1"})
+		}, "application/json", 200},
+		{"POST", base + "/devices/nowhere/looks", func() []byte {
+			return asJSON(map[string]any{"build": "1"})
+		}, "application/json", 404},
 		{"GET", base + "/runs", nil, "", 200},
 		{"GET", base + "/runs/1", nil, "", 200},
 		{"GET", base + "/runs/77", nil, "", 404},
@@ -145,8 +167,12 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 		{"GET", base + "/runs/1/legs/1/cases/0", nil, "", 200},
 		{"GET", base + "/runs/1/legs/9/cases/0", nil, "", 404},
 		{"GET", base + "/runs/1/evidence/5/elements", nil, "", 404},
-		{"POST", base + "/run-previews", func() []byte { return asJSON(map[string]any{"build": "3.1.4", "suites": []string{"A"}}) }, "application/json", 200},
-		{"POST", base + "/run-previews", func() []byte { return asJSON(map[string]any{"build": "9", "suites": []string{"A"}}) }, "application/json", 404},
+		{"POST", base + "/run-previews", func() []byte {
+			return asJSON(map[string]any{"build": "3.1.4", "suites": []string{"A"}})
+		}, "application/json", 200},
+		{"POST", base + "/run-previews", func() []byte {
+			return asJSON(map[string]any{"build": "9", "suites": []string{"A"}})
+		}, "application/json", 404},
 		{"GET", base + "/now", nil, "", 200},
 		{"GET", base + "/search?q=tide", nil, "", 200},
 		{"GET", base + "/search", nil, "", 400},
@@ -155,13 +181,19 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 		{"GET", base + "/devices/kaede-7-1", nil, "", 200},
 		{"GET", base + "/devices/nowhere", nil, "", 404},
 		{"POST", base + "/devices/nowhere/screens", nil, "", 404},
-		{"POST", base + "/runs/1/again", func() []byte { return asJSON(map[string]any{"which": "all"}) }, "application/json", 200},
-		{"POST", base + "/runs/1/again", func() []byte { return asJSON(map[string]any{"which": "some"}) }, "application/json", 422},
+		{"POST", base + "/runs/1/again", func() []byte {
+			return asJSON(map[string]any{"which": "all"})
+		}, "application/json", 200},
+		{"POST", base + "/runs/1/again", func() []byte {
+			return asJSON(map[string]any{"which": "some"})
+		}, "application/json", 422},
 		{"POST", "/api/v1/sign-ins", nil, "", 200},
 		{"PATCH", base + "/builds/1", func() []byte {
 			return asJSON(map[string]any{"note": "odd", "pinned": true, "labels": map[string]string{"branch": "main"}})
 		}, "application/json", 200},
-		{"PATCH", base + "/builds/1", func() []byte { return asJSON(map[string]any{"labels": map[string]string{"Two Words": "x"}}) }, "application/json", 422},
+		{"PATCH", base + "/builds/1", func() []byte {
+			return asJSON(map[string]any{"labels": map[string]string{"Two Words": "x"}})
+		}, "application/json", 422},
 		{"GET", base + "/builds/branch=main", nil, "", 200},
 		{"GET", base + "/builds/branch=other", nil, "", 404},
 		{"GET", base + "/builds?label=branch%3Dmain", nil, "", 200},
@@ -172,31 +204,57 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 		{"GET", base + "/builds/1/texts", nil, "", 200},
 		{"GET", base + "/builds/1/settings?device=kaede-7-1", nil, "", 200},
 		{"GET", base + "/builds/1/settings?device=nowhere", nil, "", 404},
-		{"POST", base + "/builds/1/handovers", func() []byte { return asJSON(map[string]any{"minutes": 5}) }, "application/json", 200},
-		{"POST", base + "/builds/1/handovers", func() []byte { return asJSON(map[string]any{"minutes": 999999}) }, "application/json", 422},
+		{"POST", base + "/builds/1/handovers", func() []byte {
+			return asJSON(map[string]any{"minutes": 5})
+		}, "application/json", 200},
+		{"POST", base + "/builds/1/handovers", func() []byte {
+			return asJSON(map[string]any{"minutes": 999999})
+		}, "application/json", 422},
 		{"GET", base + "/retention", nil, "", 200},
-		{"PUT", base + "/retention", func() []byte { return asJSON(map[string]any{"keep": 3, "days": 9}) }, "application/json", 200},
-		{"PUT", base + "/retention", func() []byte { return asJSON(map[string]any{"keep": -1, "days": 9}) }, "application/json", 422},
-		{"POST", base + "/packages/fetched", func() []byte { return asJSON(map[string]any{"url": "http://127.0.0.1:1/a.apk"}) }, "application/json", 403},
-		{"POST", base + "/packages/fetched", func() []byte { return asJSON(map[string]any{"url": "a.apk"}) }, "application/json", 422},
+		{"PUT", base + "/retention", func() []byte {
+			return asJSON(map[string]any{"keep": 3, "days": 9})
+		}, "application/json", 200},
+		{"PUT", base + "/retention", func() []byte {
+			return asJSON(map[string]any{"keep": -1, "days": 9})
+		}, "application/json", 422},
+		{"POST", base + "/packages/fetched", func() []byte {
+			return asJSON(map[string]any{"url": "http://127.0.0.1:1/a.apk"})
+		}, "application/json", 403},
+		{"POST", base + "/packages/fetched", func() []byte {
+			return asJSON(map[string]any{"url": "a.apk"})
+		}, "application/json", 422},
 		{"POST", base + "/uploads/nothing/package", nil, "", 404},
-		{"PUT", base + "/devices/kaede-7-1/sideline", func() []byte { return asJSON(map[string]any{"reason": "cracked"}) }, "application/json", 200},
+		{"PUT", base + "/devices/kaede-7-1/sideline", func() []byte {
+			return asJSON(map[string]any{"reason": "cracked"})
+		}, "application/json", 200},
 		{"GET", base + "/devices/kaede-7-1", nil, "", 200},
 		{"DELETE", base + "/devices/kaede-7-1/sideline", nil, "", 200},
 		{"DELETE", base + "/devices/kaede-7-1/sideline", nil, "", 422},
-		{"POST", base + "/errands", func() []byte { return asJSON(map[string]any{"what": "check", "device": "kaede-7-1"}) }, "application/json", 200},
-		{"POST", base + "/errands", func() []byte { return asJSON(map[string]any{"what": "halt", "device": "nowhere"}) }, "application/json", 404},
+		{"POST", base + "/errands", func() []byte {
+			return asJSON(map[string]any{"what": "check", "device": "kaede-7-1"})
+		}, "application/json", 200},
+		{"POST", base + "/errands", func() []byte {
+			return asJSON(map[string]any{"what": "halt", "device": "nowhere"})
+		}, "application/json", 404},
 		{"GET", base + "/errands/1", nil, "", 200},
 		{"GET", base + "/errands/1?wait_ms=1", nil, "", 200},
 		{"GET", base + "/errands/99", nil, "", 404},
 		{"GET", base + "/sites", nil, "", 200},
 		{"PUT", base + "/licences/none/acceptance", nil, "", 404},
-		{"PUT", base + "/lineups", func() []byte { return asJSON(map[string]any{"text": "lineup: all\n"}) }, "application/json", 200},
-		{"PUT", base + "/lineups", func() []byte { return asJSON(map[string]any{"text": "lineup: [\n"}) }, "application/json", 422},
+		{"PUT", base + "/lineups", func() []byte {
+			return asJSON(map[string]any{"text": "lineup: all\n"})
+		}, "application/json", 200},
+		{"PUT", base + "/lineups", func() []byte {
+			return asJSON(map[string]any{"text": "lineup: [\n"})
+		}, "application/json", 422},
 		{"GET", base + "/lineups", nil, "", 200},
 		{"GET", base + "/lineups/all", nil, "", 200},
-		{"POST", base + "/lineups/choice", func() []byte { return asJSON(map[string]any{"name": "all"}) }, "application/json", 200},
-		{"POST", base + "/lineups/choice", func() []byte { return asJSON(map[string]any{"text": "take: 3"}) }, "application/json", 422},
+		{"POST", base + "/lineups/choice", func() []byte {
+			return asJSON(map[string]any{"name": "all"})
+		}, "application/json", 200},
+		{"POST", base + "/lineups/choice", func() []byte {
+			return asJSON(map[string]any{"text": "take: 3"})
+		}, "application/json", 422},
 		{"DELETE", base + "/lineups/all", nil, "", 204},
 		{"DELETE", base + "/lineups/all", nil, "", 404},
 		{"POST", base + "/runs/1/cancel", nil, "", 200},
@@ -212,7 +270,8 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 		require.NoError(t, err, c.path)
 		input := &openapi3filter.ResponseValidationInput{
 			RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route},
-			Status:                 response.StatusCode, Header: response.Header, Options: &openapi3filter.Options{IncludeResponseStatus: true},
+			Status:                 response.StatusCode, Header: response.Header,
+			Options: &openapi3filter.Options{IncludeResponseStatus: true},
 		}
 		input.SetBodyBytes(text)
 		require.NoError(t, openapi3filter.ValidateResponse(context.Background(), input), "%s %s: %s", c.method, c.path, text)
@@ -235,36 +294,45 @@ func TestEventsAreStreamedFromWhereOneLeftOff(t *testing.T) {
 	ctx := context.Background()
 	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
-	_, _, text := r.call("POST", "/api/v1/projects/default/packages?file_name=a.apk", userToken, "application/octet-stream", packages[0].Data)
+	_, _, text := r.call("POST", "/api/v1/projects/default/packages?file_name=a.apk", userToken,
+		"application/octet-stream", packages[0].Data)
 	var p struct{ Digest string }
 	require.NoError(t, json.Unmarshal(text, &p))
-	r.call("POST", "/api/v1/projects/default/builds", userToken, "application/json", []byte(`{"packages":["`+p.Digest+`"]}`))
-	r.call("POST", "/api/v1/projects/default/suites", userToken, "application/json", []byte(`{"file_name":"a.suite","text":"suite \"A\"\ncase \"one\"\nexpect #x\nend\n"}`))
-	_, response, text := r.call("POST", "/api/v1/projects/default/runs", userToken, "application/json", []byte(`{"build":"3.1.4","suites":["A"]}`))
+	r.call("POST", "/api/v1/projects/default/builds", userToken, "application/json",
+		[]byte(`{"packages":["`+p.Digest+`"]}`))
+	r.call("POST", "/api/v1/projects/default/suites", userToken, "application/json",
+		[]byte(`{"file_name":"a.suite","text":"suite \"A\"\ncase \"one\"\nexpect #x\nend\n"}`))
+	_, response, text := r.call("POST", "/api/v1/projects/default/runs", userToken, "application/json",
+		[]byte(`{"build":"3.1.4","suites":["A"]}`))
 	require.Equal(t, 200, response.StatusCode, string(text))
 	run, err := r.store.RunNumbered(ctx, r.project, 1)
 	require.NoError(t, err)
 	for range 3 { // in batches of two
 		require.NoError(t, r.store.InTx(ctx, func(tx *store.Tx) error {
-			_, err := tx.AppendEvents(ctx, map[int64]int64{run.ID: r.project}, []store.RunEvents{{Run: run.ID, Events: []any{map[string]string{"kind": "a"}, map[string]string{"kind": "b"}}}})
+			_, err := tx.AppendEvents(ctx, map[int64]int64{run.ID: r.project},
+				[]store.RunEvents{{Run: run.ID, Events: []any{map[string]string{"kind": "a"}, map[string]string{"kind": "b"}}}})
 			return err
 		}))
 	}
-	require.NoError(t, r.store.InTx(ctx, func(tx *store.Tx) error { return tx.FinishRun(ctx, run.ID, "finished", "pass") }))
+	require.NoError(t, r.store.InTx(ctx, func(tx *store.Tx) error {
+		return tx.FinishRun(ctx, run.ID, "finished", "pass")
+	}))
 
 	_, response, text = r.call("GET", "/api/v1/projects/default/runs/1/events", userToken, "", nil)
 	require.Equal(t, "text/event-stream", response.Header.Get("Content-Type"))
 	require.Equal(t, 6, strings.Count(string(text), "\nid: ")+1)
 	require.True(t, strings.HasSuffix(string(text), "event: end\ndata: {}\n\n"))
 	_, _, text = r.call("GET", "/api/v1/projects/default/runs/1/events?after=3", userToken, "", nil)
-	require.True(t, strings.HasPrefix(string(text), "id: 4\ndata: {\"kind\": \"b\"}\n\nid: 5\n"), "in the middle of a batch: %s", text)
+	require.True(t, strings.HasPrefix(string(text), "id: 4\ndata: {\"kind\": \"b\"}\n\nid: 5\n"),
+		"in the middle of a batch: %s", text)
 	_, response, _ = r.call("GET", "/api/v1/projects/default/runs/1/events?after=x", userToken, "", nil)
 	require.Equal(t, 400, response.StatusCode)
 }
 
 func TestABodyThatIsTooLargeIsRefused(t *testing.T) {
 	r := newRig(t)
-	_, response, text := r.call("POST", "/api/v1/projects/default/suites", userToken, "application/json", bytes.Repeat([]byte(" "), 9<<20))
+	_, response, text := r.call("POST", "/api/v1/projects/default/suites", userToken, "application/json",
+		bytes.Repeat([]byte(" "), 9<<20))
 	require.Equal(t, http.StatusRequestEntityTooLarge, response.StatusCode, string(text))
 }
 

@@ -74,7 +74,8 @@ func (h *handlers) checkText(g *gin.Context) error {
 			return unreadable(fmt.Errorf("the header %s is no text, or too long", name))
 		}
 	}
-	if _, isStream := streams[g.Request.Method+" "+g.FullPath()]; isStream || g.Request.Body == nil || g.FullPath() == "/api/v1/link" {
+	if _, isStream := streams[g.Request.Method+" "+g.FullPath()]; isStream || g.Request.Body == nil ||
+		g.FullPath() == "/api/v1/link" {
 		return nil
 	}
 	body, err := io.ReadAll(g.Request.Body)

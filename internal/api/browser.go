@@ -33,7 +33,8 @@ func cookieName(r *http.Request) string {
 }
 
 func setCookie(g *gin.Context, value string, lasts time.Duration) {
-	http.SetCookie(g.Writer, &http.Cookie{Name: cookieName(g.Request), Value: value, Path: "/", MaxAge: int(lasts.Seconds()), HttpOnly: true,
+	http.SetCookie(g.Writer, &http.Cookie{Name: cookieName(g.Request), Value: value, Path: "/",
+		MaxAge: int(lasts.Seconds()), HttpOnly: true,
 		SameSite: http.SameSiteStrictMode, Secure: g.Request.TLS != nil || g.GetHeader("X-Forwarded-Proto") == "https"})
 }
 
@@ -85,7 +86,8 @@ func (h *handlers) browser(g *gin.Context) (base.Caller, error) {
 
 func (h *handlers) trusted(g *gin.Context) error {
 	if !h.knownHost(g.Request.Host) {
-		return base.Forbidden(fmt.Sprintf("this service does not go by the name %q", g.Request.Host), "open it by its address, or start it with --name "+g.Request.Host)
+		return base.Forbidden(fmt.Sprintf("this service does not go by the name %q", g.Request.Host),
+			"open it by its address, or start it with --name "+g.Request.Host)
 	}
 	if !fromOwnPage(g.Request) {
 		return base.Forbidden("this call comes from another site's page", "open the console by itself")
@@ -251,7 +253,8 @@ func (h *handlers) pack(g *gin.Context, z *zip.Writer, run int64, e contract.Evi
 		return err
 	}
 	defer f.Close()
-	w, err := z.Create(fmt.Sprintf("leg-%d/case-%d/attempt-%d-%s-%d-%s%s", e.Leg, e.CaseIndex, e.Attempt, e.Sort, e.Id, report.Plain(e.Name), report.Extension(e.MediaType)))
+	w, err := z.Create(fmt.Sprintf("leg-%d/case-%d/attempt-%d-%s-%d-%s%s", e.Leg, e.CaseIndex, e.Attempt, e.Sort, e.Id,
+		report.Plain(e.Name), report.Extension(e.MediaType)))
 	if err != nil {
 		return err
 	}

@@ -69,7 +69,8 @@ func TestACodeSignsOneBrowserInOnce(t *testing.T) {
 	response, text = r.as("GET", "/api/v1/about", "", map[string]string{"Cookie": c.Name + "=" + c.Value})
 	require.Equal(t, 200, response.StatusCode)
 	require.Contains(t, text, "Aya Torrent")
-	response, _ = r.as("DELETE", "/api/v1/session", "", map[string]string{"Cookie": c.Name + "=" + c.Value, "Origin": r.url})
+	response, _ = r.as("DELETE", "/api/v1/session", "", map[string]string{"Cookie": c.Name + "=" + c.Value,
+		"Origin": r.url})
 	require.Equal(t, http.StatusNoContent, response.StatusCode)
 	response, _ = r.as("GET", "/api/v1/about", "", map[string]string{"Cookie": c.Name + "=" + c.Value})
 	require.Equal(t, http.StatusUnauthorized, response.StatusCode, "signed out at once")
@@ -90,7 +91,8 @@ func TestABrowsersCallsCountOnlyFromOurOwnPages(t *testing.T) {
 		{"GET", map[string]string{"Cookie": cookie, "Sec-Fetch-Site": "same-origin"}, 200},
 		{"GET", map[string]string{"Cookie": cookie, "Sec-Fetch-Site": "cross-site"}, 403},
 		{"GET", map[string]string{"Cookie": cookie, "Origin": "http://elsewhere.example"}, 403},
-		{"GET", map[string]string{"Cookie": cookie, "Host": "elsewhere.example" + port}, 403}, // a name that was made to lead here
+		// a name that was made to lead here
+		{"GET", map[string]string{"Cookie": cookie, "Host": "elsewhere.example" + port}, 403},
 		{"GET", map[string]string{"Cookie": cookie, "Host": "yamato.example" + port}, 200},
 		{"GET", map[string]string{"Cookie": cookie, "Host": "localhost" + port}, 200},
 		{"POST", map[string]string{"Cookie": cookie, "Origin": r.url}, 404}, // it is heard, and there is no such device
@@ -138,8 +140,10 @@ func TestTheConsoleIsServedSoThatOnlyItsOwnFilesRun(t *testing.T) {
 func TestABrowsersStreamBeginsWithHowThingsAre(t *testing.T) {
 	r := newRig(t)
 	c := r.signedIn()
-	for _, wrong := range []string{"watch=everything", "run=x", "run=0:0", "run=1:-1", "run=1:" + strings.Repeat("9", 40), strings.Repeat("run=1:0&", 21)} {
-		response, _ := r.as("GET", "/api/v1/projects/default/stream?"+wrong, "", map[string]string{"Cookie": c.Name + "=" + c.Value})
+	for _, wrong := range []string{"watch=everything", "run=x", "run=0:0", "run=1:-1", "run=1:" + strings.Repeat("9",
+		40), strings.Repeat("run=1:0&", 21)} {
+		response, _ := r.as("GET", "/api/v1/projects/default/stream?"+wrong, "",
+			map[string]string{"Cookie": c.Name + "=" + c.Value})
 		require.Equal(t, 400, response.StatusCode, wrong)
 	}
 	req, err := http.NewRequest("GET", r.url+"/api/v1/projects/default/stream?watch=fleet&watch=runs&watch=library&run=4:0", nil)

@@ -72,7 +72,8 @@ func (h *handlers) ListBuilds(ctx context.Context, r ListBuildsRequestObject) (L
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.service.Builds(lasting(ctx), caller(ctx), text(r.Params.App), text(r.Params.Q), words(r.Params.Label), cursor, limit)
+	list, err := h.service.Builds(lasting(ctx), caller(ctx), text(r.Params.App), text(r.Params.Q), words(r.Params.Label),
+		cursor, limit)
 	return ListBuilds200JSONResponse(list), err
 }
 
@@ -84,7 +85,8 @@ func (h *handlers) GetBuild(ctx context.Context, r GetBuildRequestObject) (GetBu
 
 // PushSuite takes a suite in.
 func (h *handlers) PushSuite(ctx context.Context, r PushSuiteRequestObject) (PushSuiteResponseObject, error) {
-	s, err := h.service.PushSuite(lasting(ctx), caller(ctx), r.Body.FileName, r.Body.Text, r.Body.Tried != nil && *r.Body.Tried)
+	s, err := h.service.PushSuite(lasting(ctx), caller(ctx), r.Body.FileName, r.Body.Text, r.Body.Tried != nil &&
+		*r.Body.Tried)
 	return PushSuite200JSONResponse(s), err
 }
 
@@ -103,7 +105,8 @@ func (h *handlers) ListSuites(ctx context.Context, _ ListSuitesRequestObject) (L
 // ListDevices lists the fleet.
 func (h *handlers) ListDevices(ctx context.Context, r ListDevicesRequestObject) (ListDevicesResponseObject, error) {
 	p := r.Params
-	list, err := h.service.Devices(lasting(ctx), caller(ctx), care.DeviceFilter{Q: text(p.Q), Site: text(p.Site), State: text(p.State), Platform: text(p.Platform), Kind: text(p.Kind)})
+	list, err := h.service.Devices(lasting(ctx), caller(ctx), care.DeviceFilter{Q: text(p.Q), Site: text(p.Site),
+		State: text(p.State), Platform: text(p.Platform), Kind: text(p.Kind)})
 	return ListDevices200JSONResponse(list), err
 }
 
@@ -128,7 +131,9 @@ func (h *handlers) ListRuns(ctx context.Context, r ListRunsRequestObject) (ListR
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.service.Runs(lasting(ctx), caller(ctx), store.RunFilter{Q: text(r.Params.Q), State: text(r.Params.State), Verdict: text(r.Params.Verdict), Build: text(r.Params.Build), AskedBy: text(r.Params.AskedBy)}, cursor, limit)
+	list, err := h.service.Runs(lasting(ctx), caller(ctx), store.RunFilter{Q: text(r.Params.Q),
+		State: text(r.Params.State), Verdict: text(r.Params.Verdict), Build: text(r.Params.Build),
+		AskedBy: text(r.Params.AskedBy)}, cursor, limit)
 	return ListRuns200JSONResponse(list), err
 }
 
@@ -139,7 +144,8 @@ func (h *handlers) GetRun(ctx context.Context, r GetRunRequestObject) (GetRunRes
 		depth = runs.InBrief
 	}
 	if r.Params.WaitMs != nil && *r.Params.WaitMs > 0 {
-		if err := h.service.AwaitRun(lasting(ctx), caller(ctx), r.Run, time.Duration(*r.Params.WaitMs)*time.Millisecond); err != nil {
+		if err := h.service.AwaitRun(lasting(ctx), caller(ctx), r.Run,
+			time.Duration(*r.Params.WaitMs)*time.Millisecond); err != nil {
 			return nil, err
 		}
 	}

@@ -40,7 +40,8 @@ func (h *handlers) GetTexts(ctx context.Context, r GetTextsRequestObject) (GetTe
 
 // GetSettings gives what starts a run, to copy.
 func (h *handlers) GetSettings(ctx context.Context, r GetSettingsRequestObject) (GetSettingsResponseObject, error) {
-	out, err := h.service.Settings(lasting(ctx), caller(ctx), text(r.Params.App), r.Build, text(r.Params.Device), text(r.Params.Lineup), words(r.Params.Suite))
+	out, err := h.service.Settings(lasting(ctx), caller(ctx), text(r.Params.App), r.Build, text(r.Params.Device),
+		text(r.Params.Lineup), words(r.Params.Suite))
 	return GetSettings200JSONResponse(out), err
 }
 
@@ -116,13 +117,15 @@ func (f fetching) VisitFetchPackageResponse(http.ResponseWriter) error {
 const tellEvery = 250 * time.Millisecond
 
 // SidelineDevice takes a device out of use.
-func (h *handlers) SidelineDevice(ctx context.Context, r SidelineDeviceRequestObject) (SidelineDeviceResponseObject, error) {
+func (h *handlers) SidelineDevice(ctx context.Context,
+	r SidelineDeviceRequestObject) (SidelineDeviceResponseObject, error) {
 	d, err := h.service.Sideline(lasting(ctx), caller(ctx), r.Device, *r.Body)
 	return SidelineDevice200JSONResponse(d), err
 }
 
 // RestoreDevice brings a device back.
-func (h *handlers) RestoreDevice(ctx context.Context, r RestoreDeviceRequestObject) (RestoreDeviceResponseObject, error) {
+func (h *handlers) RestoreDevice(ctx context.Context,
+	r RestoreDeviceRequestObject) (RestoreDeviceResponseObject, error) {
 	d, err := h.service.Restore(lasting(ctx), caller(ctx), r.Device)
 	return RestoreDevice200JSONResponse(d), err
 }
@@ -140,7 +143,8 @@ func (h *handlers) ListSites(ctx context.Context, _ ListSitesRequestObject) (Lis
 }
 
 // AcceptLicence accepts a licence.
-func (h *handlers) AcceptLicence(ctx context.Context, r AcceptLicenceRequestObject) (AcceptLicenceResponseObject, error) {
+func (h *handlers) AcceptLicence(ctx context.Context,
+	r AcceptLicenceRequestObject) (AcceptLicenceResponseObject, error) {
 	l, err := h.service.AcceptLicence(lasting(ctx), caller(ctx), r.Licence)
 	return AcceptLicence200JSONResponse(l), err
 }

@@ -44,5 +44,6 @@ func TestEveryCommandThatAHintNamesHasItsCall(t *testing.T) {
 func TestFlagsOfCommandsAreFieldsOfCalls(t *testing.T) {
 	require.Equal(t, "say which app is meant with app", forPrograms("say which app is meant with --app"))
 	require.Equal(t, "raise repeat_failed", forPrograms("raise --repeat-failed"))
-	require.Equal(t, "`DELETE …/devices/kaede-7-1/sideline` once it is mended", forPrograms("`yamato device restore kaede-7-1` once it is mended"))
+	require.Equal(t, "`DELETE …/devices/kaede-7-1/sideline` once it is mended",
+		forPrograms("`yamato device restore kaede-7-1` once it is mended"))
 }

@@ -34,7 +34,8 @@ func (h *handlers) baseOf(g *gin.Context) string {
 // to. Whoever has the address may: the code in it is the key, for a time.
 func (h *handlers) install(g *gin.Context) {
 	if !h.knownHost(g.Request.Host) {
-		h.fail(g, base.Forbidden(fmt.Sprintf("this service does not go by the name %q", g.Request.Host), "open it by its address, or start it with --name "+g.Request.Host))
+		h.fail(g, base.Forbidden(fmt.Sprintf("this service does not go by the name %q", g.Request.Host),
+			"open it by its address, or start it with --name "+g.Request.Host))
 		return
 	}
 	switch rest := strings.Trim(g.Param("rest"), "/"); rest {
@@ -56,7 +57,8 @@ func (h *handlers) install(g *gin.Context) {
 
 // installed media types: what makes a phone offer to install (Android's package
 // archive; RFC 2046 for the rest).
-var installMedia = map[string]string{"android_package": "application/vnd.android.package-archive", "ios_device": "application/octet-stream"}
+var installMedia = map[string]string{"android_package": "application/vnd.android.package-archive",
+	"ios_device": "application/octet-stream"}
 
 func (h *handlers) installPackage(g *gin.Context, kind string) {
 	media, ok := installMedia[kind]
@@ -88,8 +90,10 @@ func (h *handlers) installManifest(g *gin.Context) {
 			continue
 		}
 		list, err := plist.MarshalIndent(map[string]any{"items": []any{map[string]any{
-			"assets":   []any{map[string]any{"kind": "software-package", "url": h.baseOf(g) + "/install/" + g.Param("code") + "/ios_device"}},
-			"metadata": map[string]any{"kind": "software", "bundle-identifier": p.ApplicationId, "bundle-version": p.VersionName, "title": b.App},
+			"assets": []any{map[string]any{"kind": "software-package",
+				"url": h.baseOf(g) + "/install/" + g.Param("code") + "/ios_device"}},
+			"metadata": map[string]any{"kind": "software", "bundle-identifier": p.ApplicationId,
+				"bundle-version": p.VersionName, "title": b.App},
 		}}}, plist.XMLFormat, "  ")
 		if err != nil {
 			h.fail(g, err)
@@ -135,7 +139,8 @@ func (h *handlers) installPage(g *gin.Context) {
 			o.Title, o.Link = "Install on Android", template.URL("/install/"+p.Code+"/android_package")
 			o.Note = "The browser asks whether it may install apps: say yes this once."
 		case appfile.IOSDevice:
-			o.Title, o.Link = "Install on iOS", template.URL("itms-services://?action=download-manifest&url="+url.QueryEscape(base+"/install/"+p.Code+"/manifest.plist"))
+			o.Title, o.Link = "Install on iOS", template.URL("itms-services://?action=download-manifest&url="+url.QueryEscape(
+				base+"/install/"+p.Code+"/manifest.plist"))
 			if !strings.HasPrefix(base, "https:") {
 				o.Link, o.Note = "", "iOS installs over HTTPS only, and this page was reached without."
 			}
@@ -159,7 +164,8 @@ func (h *handlers) installPage(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	g.Header("Content-Security-Policy", "default-src 'none'; style-src 'nonce-"+p.Nonce+"'; img-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+	g.Header("Content-Security-Policy", "default-src 'none'; style-src 'nonce-"+p.Nonce+
+		"'; img-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
 	g.Header("Referrer-Policy", "no-referrer")
 	g.Data(status, "text/html; charset=utf-8", out.Bytes())
 }

@@ -45,13 +45,15 @@ const uploadsPath = "/api/v1/projects/default/uploads"
 // begin begins an upload and gives its address.
 func (r *rig) begin(size int) string {
 	r.t.Helper()
-	answer, body := r.tus("POST", uploadsPath, userToken, nil, map[string]string{"Upload-Length": strconv.Itoa(size), "Upload-Metadata": "filename dGlkZWxpbmUuYXBr"})
+	answer, body := r.tus("POST", uploadsPath, userToken, nil, map[string]string{"Upload-Length": strconv.Itoa(size),
+		"Upload-Metadata": "filename dGlkZWxpbmUuYXBr"})
 	require.Equal(r.t, 201, answer.StatusCode, body)
 	return answer.Header.Get("Location")
 }
 
 func (r *rig) piece(address string, offset int, data []byte) *http.Response {
-	answer, _ := r.tus("PATCH", address, userToken, data, map[string]string{"Upload-Offset": strconv.Itoa(offset), "Content-Type": "application/offset+octet-stream"})
+	answer, _ := r.tus("PATCH", address, userToken, data, map[string]string{"Upload-Offset": strconv.Itoa(offset),
+		"Content-Type": "application/offset+octet-stream"})
 	return answer
 }
 
@@ -109,7 +111,9 @@ func TestAFetchTellsHowFarItIs(t *testing.T) {
 		a.Header().Set("Content-Length", strconv.Itoa(len(data)))
 		_, _ = a.Write(data)
 	})
-	mux.HandleFunc("/words.apk", func(a http.ResponseWriter, _ *http.Request) { _, _ = a.Write([]byte(strings.Repeat("words ", 99))) })
+	mux.HandleFunc("/words.apk", func(a http.ResponseWriter, _ *http.Request) {
+		_, _ = a.Write([]byte(strings.Repeat("words ", 99)))
+	})
 	server := httptest.NewServer(mux)
 	defer server.Close()
 	from := strings.Replace(server.URL, "127.0.0.1", "localhost", 1)
@@ -144,9 +148,11 @@ func TestAPhoneInstallsFromAPageThatNeedsNoSignIn(t *testing.T) {
 	}
 	body, err := json.Marshal(contract.NewBuild{Packages: digests})
 	require.NoError(t, err)
-	answer, text := r.tus("POST", "/api/v1/projects/default/builds", userToken, body, map[string]string{"Content-Type": "application/json"})
+	answer, text := r.tus("POST", "/api/v1/projects/default/builds", userToken, body,
+		map[string]string{"Content-Type": "application/json"})
 	require.Equal(t, 200, answer.StatusCode, text)
-	answer, text = r.tus("POST", "/api/v1/projects/default/builds/1/handovers", userToken, []byte(`{"minutes": 5}`), map[string]string{"Content-Type": "application/json"})
+	answer, text = r.tus("POST", "/api/v1/projects/default/builds/1/handovers", userToken, []byte(`{"minutes": 5}`),
+		map[string]string{"Content-Type": "application/json"})
 	require.Equal(t, 200, answer.StatusCode, text)
 	var page contract.Handover
 	require.NoError(t, json.Unmarshal([]byte(text), &page))

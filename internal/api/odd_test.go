@@ -18,18 +18,24 @@ import (
 
 // oddWords are what no caller should send in a parameter.
 var oddWords = []string{
-	"\x00", "a\x00b", "\xff", "\xc3\x28", "2147483648", "9223372036854775807", "-1", "1e99", "0x10", "../../etc/passwd", "%00", "'", `"`, "\\", "\n", "💥", "NaN", "true", "null", "[]", "{}",
+	"\x00", "a\x00b", "\xff", "\xc3\x28", "2147483648", "9223372036854775807", "-1", "1e99", "0x10", "../../etc/passwd",
+	"%00", "'", `"`, "\\", "\n", "💥", "NaN", "true", "null", "[]", "{}",
 	strings.Repeat("9", 400), strings.Repeat("a", 3000), "\u202e", " ", "1;drop table run",
 }
 
 // oddBodies are what no caller should send as a body.
 var oddBodies = []string{
-	"", "null", "[]", "{}", "0", `"x"`, "{", `{"a":`, "\x00", "\xff\xfe", `{"text":"\u0000"}`, `{"build":"\u0000","suites":["\u0000"]}`, `{"build":"\ud800"}`,
-	`{"build":1e999,"suites":[1]}`, `{"build":"1","suites":["A"],"seed":9999999999999999999999}`, `{"build":"1","suites":["A"],"repeat_failed":2147483648}`,
-	strings.Repeat("[", 100_000), `{"a":` + strings.Repeat(`{"a":`, 5000), `{"suites":[` + strings.Repeat(`"a",`, 60_000) + `"a"]}`, `{"text":"` + strings.Repeat("(", 900_000) + `"}`,
+	"", "null", "[]", "{}", "0", `"x"`, "{", `{"a":`, "\x00", "\xff\xfe", `{"text":"\u0000"}`,
+	`{"build":"\u0000","suites":["\u0000"]}`, `{"build":"\ud800"}`,
+	`{"build":1e999,"suites":[1]}`, `{"build":"1","suites":["A"],"seed":9999999999999999999999}`,
+	`{"build":"1","suites":["A"],"repeat_failed":2147483648}`,
+	strings.Repeat("[", 100_000), `{"a":` + strings.Repeat(`{"a":`, 5000), `{"suites":[` + strings.Repeat(`"a",`,
+		60_000) + `"a"]}`, `{"text":"` + strings.Repeat("(", 900_000) + `"}`,
 	`{"file_name":"a.suite","text":"suite \"s\"\ncase \"c\"\nlet a = ` + strings.Repeat("(", 3000) + `\nend\n"}`,
-	`{"which":"one","leg":9223372036854775807,"case_index":2147483648}`, `{"reason":"` + strings.Repeat("x", 100_000) + `"}`, `{"what":"boot","device":"\u0000"}`,
-	`{"labels":{"\u0000":"x"}}`, `{"keep":2147483648,"days":-1}`, `{"url":"http://127.0.0.1:1/\u0000"}`, `{"code":"` + strings.Repeat("a", 100_000) + `"}`,
+	`{"which":"one","leg":9223372036854775807,"case_index":2147483648}`, `{"reason":"` + strings.Repeat("x",
+		100_000) + `"}`, `{"what":"boot","device":"\u0000"}`,
+	`{"labels":{"\u0000":"x"}}`, `{"keep":2147483648,"days":-1}`, `{"url":"http://127.0.0.1:1/\u0000"}`,
+	`{"code":"` + strings.Repeat("a", 100_000) + `"}`,
 }
 
 // Whatever is sent, no call answers that the service failed, hangs, or takes much memory.
@@ -86,7 +92,8 @@ func TestOddCallsAreRefusedAndNothingFails(t *testing.T) {
 	runtime.ReadMemStats(&before)
 	for path, item := range doc.Paths.Map() {
 		for method, operation := range item.Operations() {
-			if strings.Contains(path, "/fetch") && method == "POST" || strings.HasSuffix(path, "/stream") || strings.HasSuffix(path, "/events") {
+			if strings.Contains(path, "/fetch") && method == "POST" || strings.HasSuffix(path, "/stream") ||
+				strings.HasSuffix(path, "/events") {
 				continue // they go on for as long as the caller listens
 			}
 			for _, p := range append(item.Parameters, operation.Parameters...) {
@@ -105,7 +112,8 @@ func TestOddCallsAreRefusedAndNothingFails(t *testing.T) {
 						}
 						try(method, fill(path, usual)+"?"+url.Values{p.Value.Name: {odd}}.Encode(), "", "", nil)
 					case "header":
-						try(method, fill(path, usual), "application/json", "{}", http.Header{http.CanonicalHeaderKey(p.Value.Name): {odd}})
+						try(method, fill(path, usual), "application/json", "{}",
+							http.Header{http.CanonicalHeaderKey(p.Value.Name): {odd}})
 					}
 				}
 			}
@@ -120,12 +128,14 @@ func TestOddCallsAreRefusedAndNothingFails(t *testing.T) {
 		}
 	}
 	for _, odd := range oddWords { // by hand
-		for _, path := range []string{"/projects/default/runs/%s/events", "/projects/default/runs/1/evidence/%s", "/projects/default/builds/%s/icon", "/projects/default/devices/%s/remains/log", "/projects/default/uploads/%s"} {
+		for _, path := range []string{"/projects/default/runs/%s/events", "/projects/default/runs/1/evidence/%s",
+			"/projects/default/builds/%s/icon", "/projects/default/devices/%s/remains/log", "/projects/default/uploads/%s"} {
 			try("GET", "/api/v1"+fmt.Sprintf(path, url.PathEscape(odd)), "", "", nil)
 		}
 		try("GET", "/install/"+url.PathEscape(odd), "", "", nil)
 		try("POST", "/api/v1/session", "application/json", odd, nil)
-		try("POST", "/api/v1/projects/default/uploads", "", "", http.Header{"Tus-Resumable": {"1.0.0"}, "Upload-Length": {odd}, "Upload-Metadata": {"filename " + odd}})
+		try("POST", "/api/v1/projects/default/uploads", "", "", http.Header{"Tus-Resumable": {"1.0.0"},
+			"Upload-Length": {odd}, "Upload-Metadata": {"filename " + odd}})
 	}
 	runtime.GC()
 	runtime.ReadMemStats(&after)
@@ -149,7 +159,8 @@ func (z *zeros) Read(p []byte) (int, error) {
 
 func TestABodysBoundGoesByTheCallAndNotByWhatItSaysOfItself(t *testing.T) {
 	r := newRig(t)
-	for path, token := range map[string]string{"/api/v1/session": "", "/api/v1/projects/default/suites": userToken, "/api/v1/projects/default/runs": userToken, "/api/v1/nowhere": ""} {
+	for path, token := range map[string]string{"/api/v1/session": "", "/api/v1/projects/default/suites": userToken,
+		"/api/v1/projects/default/runs": userToken, "/api/v1/nowhere": ""} {
 		for _, kind := range []string{"application/octet-stream", "application/offset+octet-stream", "application/json"} {
 			body := &zeros{}
 			req, err := http.NewRequest("POST", r.url+path, body)

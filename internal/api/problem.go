@@ -17,12 +17,17 @@ const (
 
 // statuses tell each kind of problem over HTTP.
 var statuses = map[base.Kind]int{
-	base.NoToken: http.StatusUnauthorized, base.SignedOff: http.StatusUnauthorized, base.Forbid: http.StatusForbidden, base.Missing: http.StatusNotFound,
-	base.Wrong: http.StatusUnprocessableEntity, base.PackageRefused: http.StatusUnprocessableEntity, base.TooLarge: http.StatusRequestEntityTooLarge,
-	base.Damaged: http.StatusUnprocessableEntity, base.DiskFull: http.StatusInsufficientStorage, base.NoRoomOnHost: http.StatusConflict,
-	base.LinkVersion: http.StatusUpgradeRequired, base.HostName: http.StatusConflict, base.Licence: http.StatusForbidden, base.NoSight: http.StatusConflict,
-	base.NoAnswer: http.StatusGatewayTimeout, base.OtherCall: http.StatusConflict, base.SignInUsed: http.StatusGone, base.Internal: http.StatusInternalServerError,
-	badCall: http.StatusBadRequest, badMethod: http.StatusMethodNotAllowed,
+	base.NoToken: http.StatusUnauthorized, base.SignedOff: http.StatusUnauthorized, base.Forbid: http.StatusForbidden,
+	base.Missing: http.StatusNotFound,
+	base.Wrong:   http.StatusUnprocessableEntity, base.PackageRefused: http.StatusUnprocessableEntity,
+	base.TooLarge: http.StatusRequestEntityTooLarge,
+	base.Damaged:  http.StatusUnprocessableEntity, base.DiskFull: http.StatusInsufficientStorage,
+	base.NoRoomOnHost: http.StatusConflict,
+	base.LinkVersion:  http.StatusUpgradeRequired, base.HostName: http.StatusConflict, base.Licence: http.StatusForbidden,
+	base.NoSight:  http.StatusConflict,
+	base.NoAnswer: http.StatusGatewayTimeout, base.OtherCall: http.StatusConflict, base.SignInUsed: http.StatusGone,
+	base.Internal: http.StatusInternalServerError,
+	badCall:       http.StatusBadRequest, badMethod: http.StatusMethodNotAllowed,
 }
 
 // problemOut gives a problem as RFC 9457 has it.
@@ -46,7 +51,8 @@ func unreadable(err error) error {
 	if errors.As(err, &large) {
 		return &base.Problem{Kind: base.TooLarge, Title: "the body of this call is too large", Err: err}
 	}
-	return &base.Problem{Kind: badCall, Title: "the call cannot be read: " + err.Error(), Hint: "api/openapi.yaml describes the call", Err: err}
+	return &base.Problem{Kind: badCall, Title: "the call cannot be read: " + err.Error(),
+		Hint: "api/openapi.yaml describes the call", Err: err}
 }
 
 func notAllowed(method, path string) error {

@@ -54,7 +54,8 @@ func (u *uploads) to(project string) (*tus.UnroutedHandler, error) {
 	u.store.UseIn(parts)
 	filelocker.New(u.dir).UseIn(parts)
 	h, err := tus.NewUnroutedHandler(tus.Config{
-		StoreComposer: parts, BasePath: "/api/v1/projects/" + project + "/uploads/", MaxSize: builds.MaxPackage, DisableDownload: true, DisableConcatenation: true,
+		StoreComposer: parts, BasePath: "/api/v1/projects/" + project + "/uploads/", MaxSize: builds.MaxPackage,
+		DisableDownload: true, DisableConcatenation: true,
 		Logger: quiet.New(quiet.NewTextHandler(io.Discard, nil)), Cors: &tus.CorsConfig{Disable: true},
 		PreUploadCreateCallback: func(e tus.HookEvent) (tus.HTTPResponse, tus.FileInfoChanges, error) {
 			id, _ := e.Context.Value(uploadID).(string)
@@ -83,7 +84,8 @@ func (h *handlers) upload(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	serve := map[string]http.HandlerFunc{http.MethodHead: protocol.HeadFile, http.MethodPatch: protocol.PatchFile, http.MethodDelete: protocol.DelFile}[g.Request.Method]
+	serve := map[string]http.HandlerFunc{http.MethodHead: protocol.HeadFile, http.MethodPatch: protocol.PatchFile,
+		http.MethodDelete: protocol.DelFile}[g.Request.Method]
 	r := g.Request
 	if need := max(r.ContentLength, length(g)); need > 0 {
 		if use, err := disk.UsageWithContext(r.Context(), h.uploads.dir); err == nil && use.Free < uint64(need)+leastRoom {
@@ -158,7 +160,8 @@ func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (T
 	p, err := h.service.TakeUpload(lasting(ctx), caller(ctx), r.Upload, plain.Text(info.MetaData["filename"], 500), f)
 	if err != nil {
 		var refused *base.Problem
-		if errors.As(base.AsProblem(err), &refused) && problemOut(refused).Status < 500 { // it will not get better: nothing is kept of it
+		// it will not get better: nothing is kept of it
+		if errors.As(base.AsProblem(err), &refused) && problemOut(refused).Status < 500 {
 			_ = h.uploads.store.AsTerminatableUpload(upload).Terminate(lasting(ctx))
 		}
 		return nil, err

@@ -51,8 +51,10 @@ func (c *checker) check(g *gin.Context) error {
 	_, streams := streams[g.Request.Method+" "+path]
 	err := openapi3filter.ValidateRequest(g.Request.Context(), &openapi3filter.RequestValidationInput{
 		Request: g.Request, PathParams: params,
-		Route:   &routers.Route{Spec: c.spec, Path: template, PathItem: item, Method: g.Request.Method, Operation: item.GetOperation(g.Request.Method)},
-		Options: &openapi3filter.Options{ExcludeRequestBody: streams, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, MultiError: false},
+		Route: &routers.Route{Spec: c.spec, Path: template, PathItem: item, Method: g.Request.Method,
+			Operation: item.GetOperation(g.Request.Method)},
+		Options: &openapi3filter.Options{ExcludeRequestBody: streams,
+			AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, MultiError: false},
 	})
 	if err == nil {
 		return nil
@@ -73,7 +75,8 @@ func refusal(err error) error {
 			return unreadable(fmt.Errorf("it lacks %q", request.Parameter.Name))
 		}
 		if request.Parameter != nil {
-			return base.Invalid(fmt.Sprintf("%q cannot be read: %s", request.Parameter.Name, reasonOf(request)), "api/openapi.yaml describes the call")
+			return base.Invalid(fmt.Sprintf("%q cannot be read: %s", request.Parameter.Name, reasonOf(request)),
+				"api/openapi.yaml describes the call")
 		}
 		return unreadable(errors.New(reasonOf(request)))
 	}
@@ -99,7 +102,8 @@ func inWords(e *openapi3.SchemaError, where string) error {
 	s := e.Schema
 	switch e.SchemaField {
 	case "enum":
-		return base.Invalid(fmt.Sprintf("%s cannot be %v", what, quoted(e.Value)), "choose one of "+strings.Join(listOf(s.Enum), ", ")+meantBy(fmt.Sprint(e.Value), listOf(s.Enum)))
+		return base.Invalid(fmt.Sprintf("%s cannot be %v", what, quoted(e.Value)),
+			"choose one of "+strings.Join(listOf(s.Enum), ", ")+meantBy(fmt.Sprint(e.Value), listOf(s.Enum)))
 	case "properties": // a field that there is not
 		name := unknownField(e)
 		known := []string{}
@@ -108,11 +112,14 @@ func inWords(e *openapi3.SchemaError, where string) error {
 		}
 		slices.Sort(known)
 		if meant := near.Word(name, known); meant != "" {
-			return base.Invalid(fmt.Sprintf("there is no field %q", name), fmt.Sprintf("did you mean %q? Nothing was done", meant))
+			return base.Invalid(fmt.Sprintf("there is no field %q", name), fmt.Sprintf("did you mean %q? Nothing was done",
+				meant))
 		}
-		return base.Invalid(fmt.Sprintf("there is no field %q", name), "there are "+strings.Join(known, ", ")+". Nothing was done")
+		return base.Invalid(fmt.Sprintf("there is no field %q", name), "there are "+strings.Join(known,
+			", ")+". Nothing was done")
 	case "required":
-		return base.Invalid(fmt.Sprintf("%s: %s", what, strings.ReplaceAll(e.Reason, "property ", "field ")), "api/openapi.yaml describes the call")
+		return base.Invalid(fmt.Sprintf("%s: %s", what, strings.ReplaceAll(e.Reason, "property ", "field ")),
+			"api/openapi.yaml describes the call")
 	case "minimum", "maximum", "minItems", "maxItems", "minLength", "maxLength", "type", "format", "pattern":
 		return base.Invalid(fmt.Sprintf("%s: %s", what, e.Reason), "api/openapi.yaml describes the call")
 	}

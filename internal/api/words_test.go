@@ -66,7 +66,8 @@ func TestFieldsAndWordsThatThereAreNotAreRefusedWithTheOnesThatWereMeant(t *test
 		require.NotContains(t, text, "struct", "no types of ours")
 	}
 	for path, says := range map[string]string{
-		"/runs?state=done": "finished", "/runs?verdict=green": "pass", "/devices?state=free": "idle", "/devices?kind=phone": "emulator", "/runs?limit=0": "limit",
+		"/runs?state=done": "finished", "/runs?verdict=green": "pass", "/devices?state=free": "idle",
+		"/devices?kind=phone": "emulator", "/runs?limit=0": "limit",
 	} {
 		require.Contains(t, r.json(http.StatusUnprocessableEntity, "GET", path, nil, nil), says, path)
 	}

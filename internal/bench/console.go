@@ -89,7 +89,8 @@ From commit to pixels: from when the transaction that holds a result began, by t
 database's clock, to the first frame drawn after the page had changed the crossing.
 The log is scrolled from top to bottom by 3,000 lines a frame.
 
-`, first.kb, first.files, consoleCases, consoleDevices, live.fps, live.seconds, live.changes, live.longest, live.long, live.median, live.p95, live.n,
+`, first.kb, first.files, consoleCases, consoleDevices, live.fps, live.seconds, live.changes, live.longest, live.long,
+		live.median, live.p95, live.n,
 		logLines, scroll.fps, scroll.seconds, scroll.longest)
 	return nil
 }
@@ -135,7 +136,8 @@ const watchCrossings = `new MutationObserver((list) => {
 func (r *rig) live(ctx context.Context, tab *browser.Tab, names []string) (liveFigures, error) {
 	var out liveFigures
 	seed, realTime := int64(7), true
-	a, err := r.client.StartRunWithResponse(ctx, "default", &contract.StartRunParams{}, contract.NewRun{Build: "3.1.4", Suites: names, Seed: &seed, RealTime: &realTime})
+	a, err := r.client.StartRunWithResponse(ctx, "default", &contract.StartRunParams{}, contract.NewRun{Build: "3.1.4",
+		Suites: names, Seed: &seed, RealTime: &realTime})
 	if err != nil || a.JSON200 == nil {
 		return out, fmt.Errorf("starting a run: %w", err)
 	}
@@ -235,7 +237,8 @@ func (r *rig) waits(ctx context.Context, run int64, t recording) ([]float64, err
 func (r *rig) scroll(ctx context.Context, tab *browser.Tab) (frames, error) {
 	var b strings.Builder
 	for i := range logLines {
-		fmt.Fprintf(&b, "%9.3f %-5s %s: line %d of many, with as many words as such lines have\n", float64(i)/1000, []string{"debug", "info", "warn"}[i%3], "timetable", i)
+		fmt.Fprintf(&b, "%9.3f %-5s %s: line %d of many, with as many words as such lines have\n", float64(i)/1000,
+			[]string{"debug", "info", "warn"}[i%3], "timetable", i)
 	}
 	run, leg, index, err := r.keepLog(ctx, b.String())
 	if err != nil {
@@ -244,7 +247,8 @@ func (r *rig) scroll(ctx context.Context, tab *browser.Tab) (frames, error) {
 	if err := tab.Go(fmt.Sprintf("%s/runs/%d?leg=%d&case=%d", r.client.Base(), run, leg, index)); err != nil {
 		return frames{}, err
 	}
-	if err := tab.Await(fmt.Sprintf(`Number(document.querySelector("[aria-label=Moments]").dataset.log) === %d`, logLines)); err != nil {
+	if err := tab.Await(fmt.Sprintf(`Number(document.querySelector("[aria-label=Moments]").dataset.log) === %d`,
+		logLines)); err != nil {
 		return frames{}, err
 	}
 	if err := tab.Run(`(() => { const box = document.querySelector("[aria-label=Moments]"); box.scrollTop = 0; const on = () => { box.scrollTop = (box.scrollTop + 66000) % box.scrollHeight; requestAnimationFrame(on); }; requestAnimationFrame(on); })()`); err != nil {
@@ -264,7 +268,8 @@ func (r *rig) keepLog(ctx context.Context, text string) (run, leg int64, index i
 		with one as (select r.project_id, r.run_id, r.lease_id, r.leg_id, r.case_index from result r limit 1),
 		kept as (insert into evidence (project_id, run_id, lease_id, case_index, sort, name, media_type, digest, size)
 			select project_id, run_id, lease_id, case_index, 'log', 'log', 'text/plain; charset=utf-8', $1, $2 from one returning id)
-		select run.number, one.leg_id, one.case_index from kept, one join run on run.id = one.run_id`, digest, len(text)).Scan(&run, &leg, &index)
+		select run.number, one.leg_id, one.case_index from kept, one join run on run.id = one.run_id`, digest,
+		len(text)).Scan(&run, &leg, &index)
 	return
 }
 
@@ -311,8 +316,10 @@ func trace(ctx context.Context, tab *browser.Tab, d time.Duration) (recording, e
 			close(complete)
 		}
 	})
-	if err := tab.Do(tracing.Start().WithTransferMode(tracing.TransferModeReportEvents).WithTraceConfig(&tracing.TraceConfig{
-		IncludedCategories: []string{"devtools.timeline", "disabled-by-default-devtools.timeline.frame", "devtools.timeline.frame", "toplevel", "blink.user_timing", "__metadata"}})); err != nil {
+	if err := tab.Do(tracing.Start().WithTransferMode(tracing.TransferModeReportEvents).WithTraceConfig(
+		&tracing.TraceConfig{
+			IncludedCategories: []string{"devtools.timeline", "disabled-by-default-devtools.timeline.frame",
+				"devtools.timeline.frame", "toplevel", "blink.user_timing", "__metadata"}})); err != nil {
 		return nil, err
 	}
 	t := time.NewTimer(d)

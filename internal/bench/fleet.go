@@ -60,7 +60,9 @@ func (r *rig) fleetFigures(ctx context.Context, page *strings.Builder) error {
 The page is scrolled to and fro all the while. The changes come from a host's link and go through the service and its database to the
 browser, as any host's do.
 
-`, packageSize>>20, packageEntries, read.hash, read.both, read.both/read.hash, read.memory, read.huge, read.hugeMemory, read.hugeTook, manyDevices, fit[len(fit)/2], fit[len(fit)-1], manyDevices, lineup[len(lineup)/2], lineup[len(lineup)-1],
+`, packageSize>>20, packageEntries, read.hash, read.both, read.both/read.hash, read.memory, read.huge,
+		read.hugeMemory, read.hugeTook, manyDevices, fit[len(fit)/2], fit[len(fit)-1], manyDevices, lineup[len(lineup)/2],
+		lineup[len(lineup)-1],
 		pageDevices, changesASecond, shown.fps, shown.seconds, shown.longest)
 	return nil
 }
@@ -129,7 +131,8 @@ func (r *rig) reading() (reading, error) {
 // writeHuge writes a package with more in it than fits in memory, or in the 31 bits
 // of an offset, and gives its size in GB.
 func writeHuge(path string) (float64, error) {
-	small, err := demo.PackAndroid(demo.App{ID: "example.huge", Name: "Huge", Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30, Texts: map[string]map[string]string{"app_name": {"": "Huge"}}})
+	small, err := demo.PackAndroid(demo.App{ID: "example.huge", Name: "Huge", Version: demo.Version{Name: "1.0",
+		Code: 1}, MinimumAPI: 30, Texts: map[string]map[string]string{"app_name": {"": "Huge"}}})
 	if err != nil {
 		return 0, err
 	}
@@ -203,9 +206,13 @@ func writeLarge(path string) error {
 	}
 	texts := map[string]map[string]string{"app_name": {"": "Large"}}
 	for i := range 4000 {
-		texts[fmt.Sprintf("text_%04d", i)] = map[string]string{"": fmt.Sprintf("text %d, with as many words as such texts have", i), "de-DE": fmt.Sprintf("Text %d, mit so vielen Worten, wie solche Texte haben", i), "pt-PT": fmt.Sprintf("texto %d", i)}
+		texts[fmt.Sprintf("text_%04d", i)] = map[string]string{"": fmt.Sprintf(
+			"text %d, with as many words as such texts have",
+			i), "de-DE": fmt.Sprintf("Text %d, mit so vielen Worten, wie solche Texte haben",
+			i), "pt-PT": fmt.Sprintf("texto %d", i)}
 	}
-	data, err := demo.PackAndroid(demo.App{ID: "example.large", Name: "Large", Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30, Texts: texts, Extra: extra})
+	data, err := demo.PackAndroid(demo.App{ID: "example.large", Name: "Large", Version: demo.Version{Name: "1.0",
+		Code: 1}, MinimumAPI: 30, Texts: texts, Extra: extra})
 	if err != nil {
 		return err
 	}
@@ -218,17 +225,24 @@ func writeLarge(path string) error {
 func choosing() (fits, lineups []float64) {
 	now := time.Now()
 	packages := []appfile.Package{
-		{Kind: appfile.Android, ApplicationID: demo.ApplicationID, MinimumOS: "14", ABIs: []string{"arm64-v8a"}, Needs: []string{"camera"}, Parts: []appfile.Part{{Name: "code"}}, Signing: &appfile.Signing{Fingerprint: "aa"}},
-		{Kind: appfile.IOSDevice, Profile: &appfile.Profile{Name: "ad hoc", Expires: now.AddDate(1, 0, 0), Devices: make([]string, 100)}},
+		{Kind: appfile.Android, ApplicationID: demo.ApplicationID, MinimumOS: "14", ABIs: []string{"arm64-v8a"},
+			Needs: []string{"camera"}, Parts: []appfile.Part{{Name: "code"}}, Signing: &appfile.Signing{Fingerprint: "aa"}},
+		{Kind: appfile.IOSDevice, Profile: &appfile.Profile{Name: "ad hoc", Expires: now.AddDate(1, 0, 0),
+			Devices: make([]string, 100)}},
 	}
 	var list []fleet.Standing
 	for i := range manyDevices {
-		d := fleet.Standing{State: []string{"idle", "leased", "offline", "unready"}[i%4], Used: int64(i % 97), Device: fleet.Device{Name: fmt.Sprintf("device-%05d", i), Site: fmt.Sprintf("site-%d", i%20), Model: fmt.Sprintf("Model %d", i%200),
-			Kind: []string{fleet.Emulator, fleet.Real}[i%2], Platform: []string{"android", "ios"}[i/2%2], OS: fmt.Sprint(12 + i%5), Form: "phone", ABI: []string{"x86_64", "arm64-v8a"}[i%2], Traits: []string{"location"}, Released: 2020 + i%6, HardwareID: fmt.Sprint(i)}}
+		d := fleet.Standing{State: []string{"idle", "leased", "offline", "unready"}[i%4], Used: int64(i % 97),
+			Device: fleet.Device{Name: fmt.Sprintf("device-%05d", i), Site: fmt.Sprintf("site-%d", i%20),
+				Model: fmt.Sprintf("Model %d", i%200),
+				Kind:  []string{fleet.Emulator, fleet.Real}[i%2], Platform: []string{"android", "ios"}[i/2%2],
+				OS: fmt.Sprint(12 + i%5), Form: "phone", ABI: []string{"x86_64", "arm64-v8a"}[i%2], Traits: []string{"location"},
+				Released: 2020 + i%6, HardwareID: fmt.Sprint(i)}}
 		list = append(list, d)
 	}
 	installed := []fleet.Installed{{ID: demo.ApplicationID, VersionCode: "1", Signer: "bb"}}
-	l, err := fleet.ReadLineup("lineup: many\npick:\n  - {platform: android, os: 13..15}\n  - {kind: real, platform: ios}\nskip:\n  - site: site-3\ntake: 40\nfirst: [spread, newest_os, least_used]\n")
+	l, err := fleet.ReadLineup("lineup: many\npick:\n  - {platform: android, os: 13..15}\n  - {kind: real, " +
+		"platform: ios}\nskip:\n  - site: site-3\ntake: 40\nfirst: [spread, newest_os, least_used]\n")
 	if err != nil {
 		panic(err) // it is written above
 	}
@@ -264,9 +278,12 @@ func (r *rig) fleetPage(ctx context.Context) (frames, error) {
 	defer hangUp()
 	var devices []link.Device
 	for i := range pageDevices {
-		devices = append(devices, link.Device{Device: fleet.Device{Name: fmt.Sprintf("device-%04d", i), Site: "bench", Kind: fleet.Emulator, Platform: "android", Model: fmt.Sprintf("Model %d", i%40), OS: "14", Form: "phone", Traits: []string{}, Abilities: []string{}}})
+		devices = append(devices, link.Device{Device: fleet.Device{Name: fmt.Sprintf("device-%04d", i), Site: "bench",
+			Kind: fleet.Emulator, Platform: "android", Model: fmt.Sprintf("Model %d", i%40), OS: "14", Form: "phone",
+			Traits: []string{}, Abilities: []string{}}})
 	}
-	if err := conn.Send(ctx, link.FromHost{Hello: &link.Hello{Version: link.Version, Host: "bench", Site: "bench", Devices: devices}}); err != nil {
+	if err := conn.Send(ctx, link.FromHost{Hello: &link.Hello{Version: link.Version, Host: "bench", Site: "bench",
+		Devices: devices}}); err != nil {
 		return frames{}, err
 	}
 	var welcome link.ToHost

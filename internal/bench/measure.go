@@ -70,7 +70,8 @@ Made by %s on %s: %d cores (%s), Go %s. Everything
 (PostgreSQL, service, host, load) runs on this one machine and shares its cores.
 Figures of one run belong together; compare ratios, not numbers of different days.
 
-`, "`make bench`", time.Now().UTC().Format("2006-01-02"), runtime.NumCPU(), strings.TrimSpace(string(cpu)), strings.TrimPrefix(runtime.Version(), "go"))
+`, "`make bench`", time.Now().UTC().Format("2006-01-02"), runtime.NumCPU(), strings.TrimSpace(string(cpu)),
+		strings.TrimPrefix(runtime.Version(), "go"))
 }
 
 // commits measures single-row commits a second at 8 clients.
@@ -172,7 +173,8 @@ when that leg's attempt had begun on it; both by the commits that say so.
 | 99th percentile | **%.1f** (aim: under 100) |
 | samples | %d |
 
-`, r.devices, models, models*100, r.window.Seconds(), rate, base, before, after, rate/base, offered, models, median, p99, n)
+`, r.devices, models, models*100, r.window.Seconds(), rate, base, before, after, rate/base, offered, models, median,
+		p99, n)
 	return nil
 }
 
@@ -180,7 +182,8 @@ func nullSite(devices int) string {
 	var b strings.Builder
 	b.WriteString("site: bench\ndriver: \"null\"\nmodels:\n")
 	for m := range models {
-		fmt.Fprintf(&b, "  - {model: Kaede %d, platform: android, form: phone, width: 408, height: 896, memory_mb: 8192}\n", 100+m)
+		fmt.Fprintf(&b, "  - {model: Kaede %d, platform: android, form: phone, width: 408, height: 896, memory_mb: 8192}\n",
+			100+m)
 	}
 	b.WriteString("devices:\n")
 	for d := range devices {
@@ -238,7 +241,8 @@ func (r *rig) drain(ctx context.Context) error {
 
 // openLoop offers runs at a rate for half the window and gives the quantiles of
 // the wait between a device's being freed and its next attempt, in ms.
-func (r *rig) openLoop(ctx context.Context, names []string, rate float64) (median, p99 float64, n int, offered float64, err error) {
+func (r *rig) openLoop(ctx context.Context, names []string,
+	rate float64) (median, p99 float64, n int, offered float64, err error) {
 	var mark time.Time
 	if err = r.db.QueryRowContext(ctx, `select now()`).Scan(&mark); err != nil {
 		return
@@ -345,7 +349,8 @@ each with a child process of its own; every picture drawn, uploaded and kept.
 | device time | %.0f s: %.0f times faster than the wall |
 | memory a device | **%.1f MB** for its child (resident, %d children at the peak), and %.2f MB of the host's |
 
-`, standIns, run.Legs, standIns, float64(cases)/took.Seconds(), cases, passed, took.Seconds(), device, device/took.Seconds(),
+`, standIns, run.Legs, standIns, float64(cases)/took.Seconds(), cases, passed, took.Seconds(), device,
+		device/took.Seconds(),
 		float64(peakChildren)/1024/float64(max(1, children)), children, float64(peakHost)/1024/standIns)
 	return nil
 }
@@ -354,7 +359,8 @@ func standInSite() string {
 	var b strings.Builder
 	b.WriteString("site: bench\ndriver: standin\nmodels:\n")
 	for m := range 20 {
-		fmt.Fprintf(&b, "  - {model: Kaede %d, platform: android, form: phone, width: 408, height: 896, cutout: hole, memory_mb: 8192}\n", 100+m)
+		fmt.Fprintf(&b, "  - {model: Kaede %d, platform: android, form: phone, width: 408, height: 896, cutout: hole, "+
+			"memory_mb: 8192}\n", 100+m)
 	}
 	b.WriteString("devices:\n")
 	for d := range standIns {

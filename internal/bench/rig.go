@@ -66,7 +66,8 @@ func (r *rig) serve(ctx context.Context, database string) error {
 		return err
 	}
 	dir := filepath.Join(r.dir, "service-"+database)
-	r.service = exec.Command(r.program, "serve", "--database", r.box.URL(database), "--dir", dir, "--listen", "127.0.0.1:7499")
+	r.service = exec.Command(r.program, "serve", "--database", r.box.URL(database), "--dir", dir, "--listen",
+		"127.0.0.1:7499")
 	if err := r.launch(r.service); err != nil {
 		return err
 	}
@@ -107,7 +108,8 @@ func (r *rig) attach(ctx context.Context, database, site string, devices int) (e
 		return err
 	}
 	r.host = exec.Command(r.program, "host", "--site", path, "--service", "http://127.0.0.1:7499",
-		"--token-file", filepath.Join(r.dir, "service-"+database, "host-token"), "--dir", filepath.Join(r.dir, "host-"+database))
+		"--token-file", filepath.Join(r.dir, "service-"+database, "host-token"), "--dir",
+		filepath.Join(r.dir, "host-"+database))
 	if err := r.launch(r.host); err != nil {
 		return err
 	}
@@ -143,13 +145,15 @@ func (r *rig) push(ctx context.Context, suites []string) ([]string, error) {
 	}
 	var digests []string
 	for _, p := range packages {
-		a, err := r.client.AddPackageWithBodyWithResponse(ctx, "default", &contract.AddPackageParams{FileName: p.File}, "application/octet-stream", strings.NewReader(string(p.Data)))
+		a, err := r.client.AddPackageWithBodyWithResponse(ctx, "default", &contract.AddPackageParams{FileName: p.File},
+			"application/octet-stream", strings.NewReader(string(p.Data)))
 		if err != nil || a.JSON200 == nil {
 			return nil, fmt.Errorf("pushing a package: %w", err)
 		}
 		digests = append(digests, a.JSON200.Digest)
 	}
-	if b, err := r.client.MakeBuildWithResponse(ctx, "default", contract.NewBuild{Packages: digests}); err != nil || b.JSON200 == nil {
+	if b, err := r.client.MakeBuildWithResponse(ctx, "default", contract.NewBuild{Packages: digests}); err != nil ||
+		b.JSON200 == nil {
 		return nil, fmt.Errorf("making a build: %w", err)
 	}
 	var names []string
@@ -165,7 +169,8 @@ func (r *rig) push(ctx context.Context, suites []string) ([]string, error) {
 
 func (r *rig) start(ctx context.Context, suites []string) (contract.Run, error) {
 	seed := int64(7)
-	a, err := r.client.StartRunWithResponse(ctx, "default", &contract.StartRunParams{}, contract.NewRun{Build: "3.1.4", Suites: suites, Seed: &seed})
+	a, err := r.client.StartRunWithResponse(ctx, "default", &contract.StartRunParams{}, contract.NewRun{Build: "3.1.4",
+		Suites: suites, Seed: &seed})
 	if err != nil {
 		return contract.Run{}, err
 	}
@@ -227,5 +232,6 @@ func (r *rig) upload(ctx context.Context, text string) (digest string, err error
 	}
 	sum := sha256.Sum256([]byte(text))
 	digest = hex.EncodeToString(sum[:])
-	return digest, host.NewServices([]string{r.client.Base()}, strings.TrimSpace(string(token))).Upload(ctx, digest, []byte(text))
+	return digest, host.NewServices([]string{r.client.Base()}, strings.TrimSpace(string(token))).Upload(ctx, digest,
+		[]byte(text))
 }

@@ -106,7 +106,8 @@ func judgeGrowth(samples []usage) error {
 	before, after := mean(samples[n/4:n/2]), mean(samples[3*n/4:])
 	fmt.Printf("second quarter  %s\nlast quarter    %s\n", before, after)
 	var wrong []string
-	for what, pair := range map[string][2]int64{"service": {before.service, after.service}, "host": {before.host, after.host}, "apps": {before.apps, after.apps}} {
+	for what, pair := range map[string][2]int64{"service": {before.service, after.service},
+		"host": {before.host, after.host}, "apps": {before.apps, after.apps}} {
 		if pair[1] > pair[0]*115/100+10<<10 {
 			wrong = append(wrong, fmt.Sprintf("the memory of the %s grew from %d to %d MB", what, pair[0]>>10, pair[1]>>10))
 		}
@@ -120,9 +121,11 @@ func judgeGrowth(samples []usage) error {
 
 // oddCalls sends what no caller should.
 func (r *rig) oddCalls(ctx context.Context) {
-	for _, body := range []string{`{"text":"` + strings.Repeat("(", 100_000) + `"}`, "\x00", `{"build":"\u0000"}`, strings.Repeat("[", 50_000)} {
+	for _, body := range []string{`{"text":"` + strings.Repeat("(", 100_000) + `"}`, "\x00", `{"build":"\u0000"}`,
+		strings.Repeat("[", 50_000)} {
 		for _, path := range []string{"/suites", "/runs", "/builds", "/nowhere"} {
-			req, err := http.NewRequestWithContext(ctx, http.MethodPost, r.client.Base()+"/api/v1/projects/default"+path, strings.NewReader(body))
+			req, err := http.NewRequestWithContext(ctx, http.MethodPost, r.client.Base()+"/api/v1/projects/default"+path,
+				strings.NewReader(body))
 			if err != nil {
 				continue
 			}

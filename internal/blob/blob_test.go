@@ -150,7 +150,9 @@ func TestABlobIsNotedBeforeItIsNamed(t *testing.T) {
 	// It is taken away between the look and the note: it is staged, and kept again.
 	_, err = d.Put(ctx, strings.NewReader("tide"), "", 100, noted)
 	require.NoError(t, err)
-	_, err = d.Put(ctx, strings.NewReader("tide"), digestOf("tide"), 100, func(Info) error { return os.Remove(d.path(digestOf("tide"))) })
+	_, err = d.Put(ctx, strings.NewReader("tide"), digestOf("tide"), 100, func(Info) error {
+		return os.Remove(d.path(digestOf("tide")))
+	})
 	require.ErrorIs(t, err, os.ErrNotExist, "the note is told of it a second time, when it has come")
 	_, err = d.Put(ctx, strings.NewReader("tide"), digestOf("tide"), 100, noted)
 	require.NoError(t, err)

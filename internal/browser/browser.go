@@ -39,8 +39,11 @@ func Open(ctx context.Context, more ...chromedp.ExecAllocatorOption) (*Browser, 
 		return nil, err
 	}
 	options := append([]chromedp.ExecAllocatorOption{
-		chromedp.ExecPath(Path), chromedp.UserDataDir(dir), chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck, chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("hide-scrollbars", false), chromedp.Flag("disable-renderer-backgrounding", true), chromedp.Flag("disable-background-timer-throttling", true), chromedp.Flag("disable-backgrounding-occluded-windows", true), chromedp.Flag("force-color-profile", "srgb"),
+		chromedp.ExecPath(Path), chromedp.UserDataDir(dir), chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck,
+		chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("hide-scrollbars", false),
+		chromedp.Flag("disable-renderer-backgrounding", true), chromedp.Flag("disable-background-timer-throttling", true),
+		chromedp.Flag("disable-backgrounding-occluded-windows", true), chromedp.Flag("force-color-profile", "srgb"),
 		chromedp.WindowSize(1280, 800), chromedp.WSURLReadTimeout(time.Minute),
 	}, more...)
 	allocator, stopAllocator := chromedp.NewExecAllocator(ctx, options...)
@@ -87,7 +90,8 @@ func (b *Browser) Tab() (*Tab, error) {
 		stop()
 		return nil, fmt.Errorf("opening a tab: %w", err)
 	}
-	if err := t.Do(runtime.Enable(), emulation.SetDeviceMetricsOverride(1280, 800, 1, false), emulation.SetFocusEmulationEnabled(true)); err != nil {
+	if err := t.Do(runtime.Enable(), emulation.SetDeviceMetricsOverride(1280, 800, 1, false),
+		emulation.SetFocusEmulationEnabled(true)); err != nil {
 		stop()
 		return nil, err
 	}
@@ -122,8 +126,10 @@ func (t *Tab) Await(expression string) error {
 	defer stop()
 	var err error
 	for again := true; again; { // a page that goes elsewhere takes what waits in it along
-		err = chromedp.Run(ctx, chromedp.Poll(`(() => { try { return !!(`+expression+`) } catch { return false } })()`, nil, chromedp.WithPollingInterval(20*time.Millisecond), chromedp.WithPollingTimeout(0)))
-		again = err != nil && ctx.Err() == nil && (strings.Contains(err.Error(), "navigated") || strings.Contains(err.Error(), "context"))
+		err = chromedp.Run(ctx, chromedp.Poll(`(() => { try { return !!(`+expression+`) } catch { return false } })()`, nil,
+			chromedp.WithPollingInterval(20*time.Millisecond), chromedp.WithPollingTimeout(0)))
+		again = err != nil && ctx.Err() == nil && (strings.Contains(err.Error(), "navigated") ||
+			strings.Contains(err.Error(), "context"))
 	}
 	if err != nil {
 		var text string
@@ -194,7 +200,8 @@ func (t *Tab) Point(x, y float64) error {
 
 // Key presses a key by its name, as in KeyboardEvent.key: Enter, Tab, ArrowDown.
 func (t *Tab) Key(name string) error {
-	keys := map[string]string{"Enter": kb.Enter, "Tab": kb.Tab, "Escape": kb.Escape, "ArrowDown": kb.ArrowDown, "ArrowUp": kb.ArrowUp, "ArrowLeft": kb.ArrowLeft, "ArrowRight": kb.ArrowRight, "Home": kb.Home, "End": kb.End}
+	keys := map[string]string{"Enter": kb.Enter, "Tab": kb.Tab, "Escape": kb.Escape, "ArrowDown": kb.ArrowDown,
+		"ArrowUp": kb.ArrowUp, "ArrowLeft": kb.ArrowLeft, "ArrowRight": kb.ArrowRight, "Home": kb.Home, "End": kb.End}
 	k, ok := keys[name]
 	if !ok {
 		return fmt.Errorf("there is no key %q", name)
@@ -245,7 +252,8 @@ func (t *Tab) Theme(name string) error {
 // Drop drops files on the page, as one does from a folder.
 func (t *Tab) Drop(paths ...string) error {
 	at := func(kind input.DispatchDragEventType) chromedp.Action {
-		return input.DispatchDragEvent(kind, 600, 400, &input.DragData{Items: []*input.DragDataItem{}, Files: paths, DragOperationsMask: 1})
+		return input.DispatchDragEvent(kind, 600, 400, &input.DragData{Items: []*input.DragDataItem{}, Files: paths,
+			DragOperationsMask: 1})
 	}
 	if err := t.Do(at(input.DragEnter), at(input.DragOver)); err != nil {
 		return err

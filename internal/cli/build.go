@@ -25,7 +25,8 @@ import (
 
 func (a *app) buildCommand() *cobra.Command {
 	c := &cobra.Command{Use: "build", Short: "Hand in builds, find them, and see what each runs on"}
-	c.AddCommand(a.buildPush(), a.buildInspect(), a.buildLs(), a.buildShow(), a.buildFit(), a.buildChanges(), a.buildNote(), a.buildPin(true), a.buildPin(false), a.buildSettings(), a.buildHand(), a.buildRetention())
+	c.AddCommand(a.buildPush(), a.buildInspect(), a.buildLs(), a.buildShow(), a.buildFit(), a.buildChanges(),
+		a.buildNote(), a.buildPin(true), a.buildPin(false), a.buildSettings(), a.buildHand(), a.buildRetention())
 	return c
 }
 
@@ -33,10 +34,13 @@ func (a *app) buildPush() *cobra.Command {
 	var labels []string
 	var note, as string
 	cmd := &cobra.Command{
-		Use:               "push FILE|ADDRESS|-…",
-		Short:             "Hand in packages; those of one version make one build",
-		Long:              "Hand in packages from files, from addresses that the service fetches, or from standard input (-).\nWhat is interrupted goes on where it stopped when the command is given again.",
-		Example:           "  yamato build push tideline-3.2.0.apk tideline-3.2.0-simulator.zip --label branch=main\n  yamato build push https://builds.example/tideline-3.2.0.apk\n  make-package | yamato build push - --as tideline.apk",
+		Use:   "push FILE|ADDRESS|-…",
+		Short: "Hand in packages; those of one version make one build",
+		Long: "Hand in packages from files, from addresses that the service fetches, or from standard " +
+			"input (-).\nWhat is interrupted goes on where it stopped when the command is given again.",
+		Example: "  yamato build push tideline-3.2.0.apk tideline-3.2.0-simulator.zip --label branch=main\n " +
+			" yamato build push https://builds.example/tideline-3.2.0.apk\n  make-package | yamato build push - --as " +
+			"tideline.apk",
 		Args:              atLeast(1, "name the packages: yamato build push FILE…"),
 		ValidArgsFunction: files("apk", "ipa", "zip"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -103,13 +107,15 @@ func (a *app) buildLs() *cobra.Command {
 	var appName, find string
 	var labels []string
 	cmd := &cobra.Command{
-		Use: "ls", Short: "List builds, newest first", Example: "  yamato build ls --app Tideline --label branch=main", Args: none,
+		Use: "ls", Short: "List builds, newest first", Example: "  yamato build ls --app Tideline --label branch=main",
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			list, err := client.As[contract.BuildList](s.ListBuilds(cmd.Context(), s.Project, &contract.ListBuildsParams{App: optional(appName), Q: optional(find), Label: several(labels)}))
+			list, err := client.As[contract.BuildList](s.ListBuilds(cmd.Context(), s.Project,
+				&contract.ListBuildsParams{App: optional(appName), Q: optional(find), Label: several(labels)}))
 			if err != nil {
 				return err
 			}
@@ -120,7 +126,8 @@ func (a *app) buildLs() *cobra.Command {
 				}
 				var rows [][]string
 				for _, b := range list.Items {
-					rows = append(rows, []string{strconv.FormatInt(b.Number, 10), b.App, b.VersionName + " (" + b.VersionCode + ")", kinds(b), labelText(b), pinText(b), ago(b.CreatedAt)})
+					rows = append(rows, []string{strconv.FormatInt(b.Number, 10), b.App, b.VersionName + " (" + b.VersionCode + ")",
+						kinds(b), labelText(b), pinText(b), ago(b.CreatedAt)})
 				}
 				a.table([]string{"BUILD", "APP", "VERSION", "PACKAGES", "LABELS", "", "HANDED IN"}, rows)
 			})
@@ -133,7 +140,8 @@ func (a *app) buildLs() *cobra.Command {
 }
 
 func (a *app) buildShow() *cobra.Command {
-	return a.ofBuild("show BUILD", "Show one build, by number, version, or the newest that has labels", "  yamato build show 3.2.0\n  yamato build show branch=main", nil,
+	return a.ofBuild("show BUILD", "Show one build, by number, version, or the newest that has labels",
+		"  yamato build show 3.2.0\n  yamato build show branch=main", nil,
 		func(ctx context.Context, s *client.Service, ref, appName string) error {
 			b, err := a.buildNamed(ctx, s, ref, appName)
 			if err != nil {
@@ -144,10 +152,13 @@ func (a *app) buildShow() *cobra.Command {
 }
 
 // ofBuild makes a command that does something with one build.
-func (a *app) ofBuild(use, short, example string, flags func(*cobra.Command), do func(ctx context.Context, s *client.Service, ref, app string) error) *cobra.Command {
+func (a *app) ofBuild(use, short, example string, flags func(*cobra.Command), do func(ctx context.Context,
+	s *client.Service, ref, app string) error) *cobra.Command {
 	var appName string
 	cmd := &cobra.Command{
-		Use: use, Short: short, Example: example, Args: exactly(1, "name the build: by number, by version, or by the labels of the newest"), ValidArgsFunction: a.complete(completeBuilds),
+		Use: use, Short: short, Example: example, Args: exactly(1,
+			"name the build: by number, by version, or by the labels of the newest"), ValidArgsFunction: a.complete(
+			completeBuilds),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -191,7 +202,8 @@ func ago(t time.Time) string {
 }
 
 func (a *app) showBuild(b contract.Build) {
-	fmt.Fprintf(a.out, "%s  %s %s (%s)\n", a.ink().Strong(fmt.Sprintf("Build %d", b.Number)), b.App, b.VersionName, b.VersionCode)
+	fmt.Fprintf(a.out, "%s  %s %s (%s)\n", a.ink().Strong(fmt.Sprintf("Build %d", b.Number)), b.App, b.VersionName,
+		b.VersionCode)
 	for _, line := range []string{labelText(b), b.Note, pinText(b)} {
 		if line != "" {
 			fmt.Fprintln(a.out, "  "+line)
@@ -203,7 +215,8 @@ func (a *app) showBuild(b contract.Build) {
 	}
 	var rows [][]string
 	for _, p := range b.Packages {
-		rows = append(rows, []string{"  " + kindName(p.Kind), p.ApplicationId, needsText(p), bytesOf(p.Size), p.Digest[:12], p.FileName})
+		rows = append(rows, []string{"  " + kindName(p.Kind), p.ApplicationId, needsText(p), bytesOf(p.Size), p.Digest[:12],
+			p.FileName})
 	}
 	a.table([]string{"  PACKAGE", "APPLICATION ID", "NEEDS", "SIZE", "SHA-256", "FILE"}, rows)
 }
@@ -284,7 +297,8 @@ func (a *app) upload(ctx context.Context, s *client.Service, path string) (contr
 	if err != nil {
 		return contract.Package{}, err
 	}
-	return a.uploadFile(ctx, s, f, info.Size(), filepath.Base(path), fmt.Sprintf("%s %d %d", full, info.Size(), info.ModTime().UnixNano()))
+	return a.uploadFile(ctx, s, f, info.Size(), filepath.Base(path), fmt.Sprintf("%s %d %d", full, info.Size(),
+		info.ModTime().UnixNano()))
 }
 
 // uploadInput keeps what comes from standard input in a file first: what is lost on
@@ -302,9 +316,12 @@ func (a *app) uploadInput(ctx context.Context, s *client.Service) (contract.Pack
 	return a.uploadFile(ctx, s, f, size, first(a.pushName, "standard-input"), f.Name())
 }
 
-func (a *app) uploadFile(ctx context.Context, s *client.Service, f io.ReaderAt, size int64, name, key string) (contract.Package, error) {
+func (a *app) uploadFile(ctx context.Context, s *client.Service, f io.ReaderAt, size int64, name,
+	key string) (contract.Package, error) {
 	bar := a.bar(size, name)
-	p, err := s.Upload(ctx, f, size, name, s.Base()+" "+s.Project+" "+key, openMemory(), uploadPatience, func(n int64) { _ = bar.Set64(n) })
+	p, err := s.Upload(ctx, f, size, name, s.Base()+" "+s.Project+" "+key, openMemory(), uploadPatience, func(n int64) {
+		_ = bar.Set64(n)
+	})
 	_ = bar.Finish()
 	return p, err
 }
@@ -312,9 +329,12 @@ func (a *app) uploadFile(ctx context.Context, s *client.Service, f io.ReaderAt, 
 // aFolder refuses a folder that was given for a package.
 func aFolder(path string) error {
 	if strings.HasSuffix(strings.TrimRight(path, "/"), ".app") {
-		return wrongCall{path + " is a folder, not a package", "an .app goes into a .zip as a whole: cd " + filepath.Dir(filepath.Clean(path)) + " && zip -r app.zip " + filepath.Base(path)}
+		return wrongCall{path + " is a folder, not a package",
+			"an .app goes into a .zip as a whole: cd " + filepath.Dir(
+				filepath.Clean(path)) + " && zip -r app.zip " + filepath.Base(path)}
 	}
-	return wrongCall{path + " is a folder, not a package", "name the packages in it: yamato build push " + filepath.Join(path, "*.apk")}
+	return wrongCall{path + " is a folder, not a package",
+		"name the packages in it: yamato build push " + filepath.Join(path, "*.apk")}
 }
 
 // fetched has the service fetch a package from an address.
@@ -332,8 +352,10 @@ func (a *app) fetched(ctx context.Context, s *client.Service, address string) (c
 
 // bar shows how far something is, in bytes, where somebody looks on.
 func (a *app) bar(size int64, what string) *progressbar.ProgressBar {
-	return progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err), progressbar.OptionSetVisibility(a.animated()), progressbar.OptionShowBytes(true),
-		progressbar.OptionSetDescription(what), progressbar.OptionThrottle(200*time.Millisecond), progressbar.OptionClearOnFinish())
+	return progressbar.NewOptions64(size, progressbar.OptionSetWriter(a.err),
+		progressbar.OptionSetVisibility(a.animated()), progressbar.OptionShowBytes(true),
+		progressbar.OptionSetDescription(what), progressbar.OptionThrottle(200*time.Millisecond),
+		progressbar.OptionClearOnFinish())
 }
 
 // buildRef turns what a person gave as --build into a build's number: a file is
@@ -354,7 +376,8 @@ func (a *app) buildRef(ctx context.Context, s *client.Service, refs []string, ap
 		return ref, err
 	case len(refs) == 1:
 		if strings.ContainsAny(refs[0], `/\`) || slices.Contains([]string{".apk", ".ipa", ".zip"}, filepath.Ext(refs[0])) {
-			return "", wrongCall{"there is no file " + refs[0], "a build is named by file, by number, by version, or by labels (branch=main)"}
+			return "", wrongCall{"there is no file " + refs[0],
+				"a build is named by file, by number, by version, or by labels (branch=main)"}
 		}
 		return refs[0], nil
 	}

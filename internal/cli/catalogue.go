@@ -48,21 +48,26 @@ func patchOf(labels []string) (contract.BuildPatch, error) {
 	for _, l := range labels {
 		key, value, ok := strings.Cut(l, "=")
 		if !ok || key == "" {
-			return contract.BuildPatch{}, wrongCall{fmt.Sprintf("%q is no label", l), "labels are written as in branch=main; branch= takes one away"}
+			return contract.BuildPatch{}, wrongCall{fmt.Sprintf("%q is no label", l),
+				"labels are written as in branch=main; branch= takes one away"}
 		}
 		set[key] = value
 	}
 	return contract.BuildPatch{Labels: &set}, nil
 }
 
-func (a *app) changeBuild(ctx context.Context, s *client.Service, ref, appName string, patch contract.BuildPatch) (contract.Build, error) {
-	return client.As[contract.Build](s.ChangeBuild(ctx, s.Project, ref, &contract.ChangeBuildParams{App: optional(appName)}, patch))
+func (a *app) changeBuild(ctx context.Context, s *client.Service, ref, appName string,
+	patch contract.BuildPatch) (contract.Build, error) {
+	return client.As[contract.Build](s.ChangeBuild(ctx, s.Project, ref,
+		&contract.ChangeBuildParams{App: optional(appName)}, patch))
 }
 
 func (a *app) buildInspect() *cobra.Command {
 	var texts bool
 	cmd := &cobra.Command{
-		Use: "inspect FILE", Short: "Tell what a package says of itself, offline", Example: "  yamato build inspect tideline-3.2.0.apk\n  yamato build inspect tideline-3.2.0.ipa --output json\n  yamato build inspect tideline-3.2.0.apk --notes",
+		Use: "inspect FILE", Short: "Tell what a package says of itself, offline",
+		Example: "  yamato build inspect tideline-3.2.0.apk\n  yamato build inspect tideline-3.2.0.ipa --output " +
+			"json\n  yamato build inspect tideline-3.2.0.apk --notes",
 		Args: exactly(1, "name the package: yamato build inspect FILE"), ValidArgsFunction: files("apk", "ipa", "zip"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
@@ -123,7 +128,8 @@ func (a *app) showPackage(p *appfile.Package, size int64) {
 		}
 		return fleet.PlatformName(p.Platform) + " " + v
 	}
-	fmt.Fprintf(a.out, "%s  %s %s (%s)\n", a.ink().Strong(appfile.KindName(p.Kind)), first(p.Name, p.ApplicationID), p.VersionName, p.VersionCode)
+	fmt.Fprintf(a.out, "%s  %s %s (%s)\n", a.ink().Strong(appfile.KindName(p.Kind)), first(p.Name, p.ApplicationID),
+		p.VersionName, p.VersionCode)
 	line := func(name, value string) {
 		if value != "" {
 			fmt.Fprintf(a.out, "  %-16s %s\n", name, value)
@@ -176,19 +182,20 @@ func (a *app) showPackage(p *appfile.Package, size int64) {
 
 func (a *app) buildFit() *cobra.Command {
 	var all bool
-	return a.ofBuild("fit BUILD", "Tell which devices can run a build, and why each other cannot", "  yamato build fit 3.2.0", func(c *cobra.Command) {
-		c.Flags().BoolVar(&all, "misfits", false, "only the devices that cannot run it")
-	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
-		list, err := client.As[[]contract.Fit](s.GetFit(ctx, s.Project, ref, &contract.GetFitParams{App: optional(appName)}))
-		if err != nil {
-			return err
-		}
-		total := len(list)
-		if all {
-			list = slices.DeleteFunc(list, func(f contract.Fit) bool { return len(f.Reasons) == 0 })
-		}
-		return a.write(list, func() { a.showFit(list, total) })
-	})
+	return a.ofBuild("fit BUILD", "Tell which devices can run a build, and why each other cannot",
+		"  yamato build fit 3.2.0", func(c *cobra.Command) {
+			c.Flags().BoolVar(&all, "misfits", false, "only the devices that cannot run it")
+		}, func(ctx context.Context, s *client.Service, ref, appName string) error {
+			list, err := client.As[[]contract.Fit](s.GetFit(ctx, s.Project, ref, &contract.GetFitParams{App: optional(appName)}))
+			if err != nil {
+				return err
+			}
+			total := len(list)
+			if all {
+				list = slices.DeleteFunc(list, func(f contract.Fit) bool { return len(f.Reasons) == 0 })
+			}
+			return a.write(list, func() { a.showFit(list, total) })
+		})
 }
 
 func (a *app) showFit(list []contract.Fit, total int) {
@@ -252,38 +259,42 @@ func alikeInFit(list []contract.Fit) (out [][]contract.Fit) {
 
 func (a *app) buildChanges() *cobra.Command {
 	var against string
-	return a.ofBuild("changes BUILD", "Tell what changed against the build before", "  yamato build changes 3.2.1\n  yamato build changes 3.2.1 --against 3.1.4", func(c *cobra.Command) {
-		c.Flags().StringVar(&against, "against", "", "the build to compare with (default: the one before)")
-		_ = c.RegisterFlagCompletionFunc("against", a.complete(completeBuilds))
-	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
-		out, err := client.As[contract.Changes](s.GetChanges(ctx, s.Project, ref, &contract.GetChangesParams{App: optional(appName), Against: optional(against)}))
-		if err != nil {
-			return err
-		}
-		return a.write(out, func() {
-			if out.Against == nil {
-				fmt.Fprintln(a.out, "It is the first build of its app.")
-				return
+	return a.ofBuild("changes BUILD", "Tell what changed against the build before",
+		"  yamato build changes 3.2.1\n  yamato build changes 3.2.1 --against 3.1.4", func(c *cobra.Command) {
+			c.Flags().StringVar(&against, "against", "", "the build to compare with (default: the one before)")
+			_ = c.RegisterFlagCompletionFunc("against", a.complete(completeBuilds))
+		}, func(ctx context.Context, s *client.Service, ref, appName string) error {
+			out, err := client.As[contract.Changes](s.GetChanges(ctx, s.Project, ref,
+				&contract.GetChangesParams{App: optional(appName), Against: optional(against)}))
+			if err != nil {
+				return err
 			}
-			fmt.Fprintf(a.out, "%s %s (%s) against %s (%s)\n", out.Build.App, a.ink().Strong(out.Build.VersionName), out.Build.VersionCode, out.Against.VersionName, out.Against.VersionCode)
-			var rows [][]string
-			for _, c := range out.Changes {
-				rows = append(rows, []string{kindName(c.Package), c.What, changeText(c)})
-			}
-			if len(rows) == 0 {
-				fmt.Fprintln(a.out, "Nothing that packages tell of has changed.")
-				return
-			}
-			a.table([]string{"PACKAGE", "WHAT", "CHANGE"}, rows)
+			return a.write(out, func() {
+				if out.Against == nil {
+					fmt.Fprintln(a.out, "It is the first build of its app.")
+					return
+				}
+				fmt.Fprintf(a.out, "%s %s (%s) against %s (%s)\n", out.Build.App, a.ink().Strong(out.Build.VersionName),
+					out.Build.VersionCode, out.Against.VersionName, out.Against.VersionCode)
+				var rows [][]string
+				for _, c := range out.Changes {
+					rows = append(rows, []string{kindName(c.Package), c.What, changeText(c)})
+				}
+				if len(rows) == 0 {
+					fmt.Fprintln(a.out, "Nothing that packages tell of has changed.")
+					return
+				}
+				a.table([]string{"PACKAGE", "WHAT", "CHANGE"}, rows)
+			})
 		})
-	})
 }
 
 func changeText(c contract.Change) string {
 	if strings.HasPrefix(c.What, "size of ") {
 		before, _ := strconv.ParseInt(deref(c.Before), 10, 64)
 		after, _ := strconv.ParseInt(deref(c.After), 10, 64)
-		return fmt.Sprintf("%s, was %s (%+.1f%%)", bytesOf(after), bytesOf(before), 100*float64(after-before)/float64(max(before, 1)))
+		return fmt.Sprintf("%s, was %s (%+.1f%%)", bytesOf(after), bytesOf(before),
+			100*float64(after-before)/float64(max(before, 1)))
 	}
 	if c.Added == nil && c.Removed == nil {
 		return first(deref(c.After), "none") + ", was " + first(deref(c.Before), "none")
@@ -302,25 +313,27 @@ func (a *app) buildNote() *cobra.Command {
 	var note string
 	var labels []string
 	var cmd *cobra.Command
-	cmd = a.ofBuild("note BUILD", "Change the note and the labels of a build", "  yamato build note 3.2.0 --note \"the fare is wrong\" --label branch=main --label reviewed=", func(c *cobra.Command) {
-		c.Flags().StringVar(&note, "note", "", "the note; empty takes it away")
-		c.Flags().StringArrayVar(&labels, "label", nil, "label, as in branch=main; branch= takes it away; may be repeated")
-	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
-		patch, err := patchOf(labels)
-		if err != nil {
-			return err
-		}
-		if cmd.Flags().Changed("note") {
-			patch.Note = &note
-		} else if patch.Labels == nil {
-			return wrongCall{"there is nothing to change", "pass --note or --label"}
-		}
-		b, err := a.changeBuild(ctx, s, ref, appName, patch)
-		if err != nil {
-			return err
-		}
-		return a.write(b, func() { a.showBuild(b) })
-	})
+	cmd = a.ofBuild("note BUILD", "Change the note and the labels of a build",
+		"  yamato build note 3.2.0 --note \"the fare is wrong\" --label branch=main --label reviewed=",
+		func(c *cobra.Command) {
+			c.Flags().StringVar(&note, "note", "", "the note; empty takes it away")
+			c.Flags().StringArrayVar(&labels, "label", nil, "label, as in branch=main; branch= takes it away; may be repeated")
+		}, func(ctx context.Context, s *client.Service, ref, appName string) error {
+			patch, err := patchOf(labels)
+			if err != nil {
+				return err
+			}
+			if cmd.Flags().Changed("note") {
+				patch.Note = &note
+			} else if patch.Labels == nil {
+				return wrongCall{"there is nothing to change", "pass --note or --label"}
+			}
+			b, err := a.changeBuild(ctx, s, ref, appName, patch)
+			if err != nil {
+				return err
+			}
+			return a.write(b, func() { a.showBuild(b) })
+		})
 	return cmd
 }
 
@@ -329,7 +342,8 @@ func (a *app) buildPin(on bool) *cobra.Command {
 	if !on {
 		use, short = "unpin BUILD", "Let retention remove a build again"
 	}
-	return a.ofBuild(use, short, "  yamato build "+strings.Fields(use)[0]+" 3.1.4", nil, func(ctx context.Context, s *client.Service, ref, appName string) error {
+	return a.ofBuild(use, short, "  yamato build "+strings.Fields(use)[0]+" 3.1.4", nil, func(ctx context.Context,
+		s *client.Service, ref, appName string) error {
 		b, err := a.changeBuild(ctx, s, ref, appName, contract.BuildPatch{Pinned: &on})
 		if err != nil {
 			return err
@@ -341,31 +355,37 @@ func (a *app) buildPin(on bool) *cobra.Command {
 func (a *app) buildSettings() *cobra.Command {
 	var device, lineup, form string
 	var suites []string
-	return a.ofBuild("settings BUILD", "Give the command, the plan and the request that run a build, to copy", "  yamato build settings 3.2.0 --device kaede-7-1\n  yamato build settings 3.2.0 --lineup \"crossing phones\" --form plan > nightly.yaml", func(c *cobra.Command) {
-		c.Flags().StringVar(&device, "device", "", "for the class of this device")
-		c.Flags().StringVar(&lineup, "lineup", "", "for this lineup")
-		c.Flags().StringArrayVar(&suites, "suite", nil, "suite, by name; may be repeated (default: all)")
-		c.Flags().StringVar(&form, "form", "", "only this: command, plan or request")
-		_ = c.RegisterFlagCompletionFunc("device", a.complete(completeDevices))
-		_ = c.RegisterFlagCompletionFunc("lineup", a.complete(completeLineups))
-		_ = c.RegisterFlagCompletionFunc("suite", a.complete(completeSuites))
-	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
-		out, err := client.As[contract.Settings](s.GetSettings(ctx, s.Project, ref, &contract.GetSettingsParams{App: optional(appName), Device: optional(device), Lineup: optional(lineup), Suite: several(suites)}))
-		if err != nil {
-			return err
-		}
-		forms := map[string]string{"command": out.Command, "plan": out.Plan, "request": out.Request}
-		if text, ok := forms[form]; ok {
-			fmt.Fprintln(a.out, strings.TrimRight(text, "\n"))
-			return nil
-		}
-		if form != "" {
-			return wrongCall{fmt.Sprintf("there is no form %q", form), "there are command, plan and request"}
-		}
-		return a.write(out, func() {
-			fmt.Fprintf(a.out, "%s\n  %s\n\n%s\n%s\n%s\n%s\n", a.ink().Strong("Command"), out.Command, a.ink().Strong("Plan")+", for `yamato run start --plan FILE`", indent(out.Plan), a.ink().Strong("Request")+", for POST "+s.Base()+out.Path, indent(out.Request))
+	return a.ofBuild("settings BUILD", "Give the command, the plan and the request that run a build, to copy",
+		"  yamato build settings 3.2.0 --device kaede-7-1\n  yamato build settings 3.2.0 --lineup \"crossing phones\" "+
+			"--form plan > nightly.yaml", func(c *cobra.Command) {
+			c.Flags().StringVar(&device, "device", "", "for the class of this device")
+			c.Flags().StringVar(&lineup, "lineup", "", "for this lineup")
+			c.Flags().StringArrayVar(&suites, "suite", nil, "suite, by name; may be repeated (default: all)")
+			c.Flags().StringVar(&form, "form", "", "only this: command, plan or request")
+			_ = c.RegisterFlagCompletionFunc("device", a.complete(completeDevices))
+			_ = c.RegisterFlagCompletionFunc("lineup", a.complete(completeLineups))
+			_ = c.RegisterFlagCompletionFunc("suite", a.complete(completeSuites))
+		}, func(ctx context.Context, s *client.Service, ref, appName string) error {
+			out, err := client.As[contract.Settings](s.GetSettings(ctx, s.Project, ref,
+				&contract.GetSettingsParams{App: optional(appName), Device: optional(device), Lineup: optional(lineup),
+					Suite: several(suites)}))
+			if err != nil {
+				return err
+			}
+			forms := map[string]string{"command": out.Command, "plan": out.Plan, "request": out.Request}
+			if text, ok := forms[form]; ok {
+				fmt.Fprintln(a.out, strings.TrimRight(text, "\n"))
+				return nil
+			}
+			if form != "" {
+				return wrongCall{fmt.Sprintf("there is no form %q", form), "there are command, plan and request"}
+			}
+			return a.write(out, func() {
+				fmt.Fprintf(a.out, "%s\n  %s\n\n%s\n%s\n%s\n%s\n", a.ink().Strong("Command"), out.Command,
+					a.ink().Strong("Plan")+", for `yamato run start --plan FILE`", indent(out.Plan),
+					a.ink().Strong("Request")+", for POST "+s.Base()+out.Path, indent(out.Request))
+			})
 		})
-	})
 }
 
 func indent(text string) string {
@@ -374,27 +394,29 @@ func indent(text string) string {
 
 func (a *app) buildHand() *cobra.Command {
 	var lasts time.Duration
-	return a.ofBuild("hand BUILD", "Make a page from which a phone can install a build, for a time", "  yamato build hand 3.2.0 --for 30m", func(c *cobra.Command) {
-		c.Flags().DurationVar(&lasts, "for", time.Hour, "how long the page is there, as in 30m or 48h")
-	}, func(ctx context.Context, s *client.Service, ref, appName string) error {
-		if err := positive("for", lasts); err != nil {
-			return err
-		}
-		minutes := int(math.Ceil(lasts.Minutes()))
-		out, err := client.As[contract.Handover](s.HandOver(ctx, s.Project, ref, &contract.HandOverParams{App: optional(appName)}, contract.NewHandover{Minutes: &minutes}))
-		if err != nil {
-			return err
-		}
-		return a.write(out, func() {
-			if code, err := qrcode.New(out.Url, qrcode.Low); err == nil {
-				fmt.Fprintln(a.out, code.ToSmallString(false))
+	return a.ofBuild("hand BUILD", "Make a page from which a phone can install a build, for a time",
+		"  yamato build hand 3.2.0 --for 30m", func(c *cobra.Command) {
+			c.Flags().DurationVar(&lasts, "for", time.Hour, "how long the page is there, as in 30m or 48h")
+		}, func(ctx context.Context, s *client.Service, ref, appName string) error {
+			if err := positive("for", lasts); err != nil {
+				return err
 			}
-			fmt.Fprintf(a.out, "%s\nUntil %s.\n", out.Url, out.ExpiresAt.Local().Format("2006-01-02 15:04"))
-			if out.Hint != nil {
-				fmt.Fprintf(a.out, "But %s.\n", *out.Hint)
+			minutes := int(math.Ceil(lasts.Minutes()))
+			out, err := client.As[contract.Handover](s.HandOver(ctx, s.Project, ref,
+				&contract.HandOverParams{App: optional(appName)}, contract.NewHandover{Minutes: &minutes}))
+			if err != nil {
+				return err
 			}
+			return a.write(out, func() {
+				if code, err := qrcode.New(out.Url, qrcode.Low); err == nil {
+					fmt.Fprintln(a.out, code.ToSmallString(false))
+				}
+				fmt.Fprintf(a.out, "%s\nUntil %s.\n", out.Url, out.ExpiresAt.Local().Format("2006-01-02 15:04"))
+				if out.Hint != nil {
+					fmt.Fprintf(a.out, "But %s.\n", *out.Hint)
+				}
+			})
 		})
-	})
 }
 
 func (a *app) buildRetention() *cobra.Command {
@@ -412,7 +434,8 @@ func (a *app) buildRetention() *cobra.Command {
 			}
 			var out contract.Retention
 			if cmd.Flags().Changed("keep") || cmd.Flags().Changed("days") {
-				out, err = client.As[contract.Retention](s.SetRetention(cmd.Context(), s.Project, contract.NewRetention{Keep: keep, Days: days}))
+				out, err = client.As[contract.Retention](s.SetRetention(cmd.Context(), s.Project,
+					contract.NewRetention{Keep: keep, Days: days}))
 			} else {
 				out, err = client.As[contract.Retention](s.GetRetention(cmd.Context(), s.Project))
 			}
@@ -432,12 +455,14 @@ func (a *app) showRetention(r contract.Retention) {
 		fmt.Fprintln(a.out, "Every build is kept. Change that with --keep and --days; pinned builds stay whatever the rule.")
 		return
 	}
-	fmt.Fprintf(a.out, "The newest %d builds of each app are kept, and those younger than %d days; pinned ones always. Set by %s.\n", r.Keep, r.Days, deref(r.ChangedBy))
+	fmt.Fprintf(a.out, "The newest %d builds of each app are kept, and those younger than %d days; pinned ones "+
+		"always. Set by %s.\n", r.Keep, r.Days, deref(r.ChangedBy))
 	if len(r.WouldRemove) == 0 {
 		fmt.Fprintln(a.out, "Nothing is to be removed now.")
 		return
 	}
-	fmt.Fprintf(a.out, "%s will be removed within the hour; pin what is to stay (`yamato build pin BUILD`):\n", plural(len(r.WouldRemove), "build"))
+	fmt.Fprintf(a.out, "%s will be removed within the hour; pin what is to stay (`yamato build pin BUILD`):\n",
+		plural(len(r.WouldRemove), "build"))
 	for _, b := range r.WouldRemove {
 		fmt.Fprintf(a.out, "  %d  %s %s (%s)\n", b.Number, b.App, b.VersionName, b.VersionCode)
 	}

@@ -109,7 +109,8 @@ func unknownCommand(c *cobra.Command, word string) error {
 	}
 	hint := "there are " + strings.Join(known, ", ")
 	if meant := near.Word(word, known); meant != "" {
-		hint = fmt.Sprintf("did you mean `%s %s`? %s", c.CommandPath(), meant, "`"+c.CommandPath()+" --help` lists what there is")
+		hint = fmt.Sprintf("did you mean `%s %s`? %s", c.CommandPath(), meant,
+			"`"+c.CommandPath()+" --help` lists what there is")
 	}
 	return wrongCall{fmt.Sprintf("there is no command `%s %s`", c.CommandPath(), word), hint}
 }
@@ -183,7 +184,8 @@ func complaintOf(err error) complaint {
 	case errors.As(err, &taken):
 		return complaint{Title: taken.Error(), Hint: "stop that one, or choose another folder with --dir", Exit: exitCall}
 	case errors.As(err, &u):
-		return complaint{Title: u.Error(), Hint: "start one with `yamato up`, or say where it is with --service", Exit: exitService}
+		return complaint{Title: u.Error(), Hint: "start one with `yamato up`, or say where it is with --service",
+			Exit: exitService}
 	case errors.As(err, &device):
 		return complaint{Title: device.title, Hint: device.hint, Exit: exitError}
 	case errors.As(err, &refusal):
@@ -231,9 +233,10 @@ func (a *app) tell(err error) int {
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use:           "yamato",
-		Short:         "Test runs of app builds over emulators, simulators, phones and device farms",
-		Long:          "Yamato runs scripts against app builds on many devices at once, and keeps the\nverdicts with the logs and pictures that prove them.",
+		Use:   "yamato",
+		Short: "Test runs of app builds over emulators, simulators, phones and device farms",
+		Long: "Yamato runs scripts against app builds on many devices at once, and keeps the\nverdicts with " +
+			"the logs and pictures that prove them.",
 		Version:       Version,
 		SilenceErrors: true,
 		SilenceUsage:  true,
@@ -241,10 +244,12 @@ func (a *app) root() *cobra.Command {
 	}
 	f := root.PersistentFlags()
 	f.StringVar(&a.output, "output", "table", "how results are written: table or json")
-	f.StringVar(&a.service, "service", "", "address of the service (default: the one that was started last on this machine; $YAMATO_SERVICE)")
+	f.StringVar(&a.service, "service", "", "address of the service (default: the one that was started last on this "+
+		"machine; $YAMATO_SERVICE)")
 	f.StringVar(&a.token, "token-file", "", "file that holds the token ($YAMATO_TOKEN holds the token itself)")
 	f.StringVar(&a.project, "project", "", "project (default: the token's)")
-	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json"},
+		cobra.ShellCompDirectiveNoFileComp))
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		if a.output != "table" && a.output != "json" {
 			return wrongCall{fmt.Sprintf("--output is table or json, not %q", a.output), ""}
@@ -255,7 +260,9 @@ func (a *app) root() *cobra.Command {
 		return wrongCall{err.Error(), "`" + c.CommandPath() + " --help` shows how it is called"}
 	})
 	root.SetHelpCommand(a.helpCommand())
-	root.AddCommand(a.serveCommand(), a.hostCommand(), a.consoleCommand(), a.upCommand(), a.demoCommand(), a.buildCommand(), a.deviceCommand(), a.siteCommand(), a.lineupCommand(), a.standinCommand(), a.suiteCommand(), a.runCommand(), a.tryCommand())
+	root.AddCommand(a.serveCommand(), a.hostCommand(), a.consoleCommand(), a.upCommand(), a.demoCommand(),
+		a.buildCommand(), a.deviceCommand(), a.siteCommand(), a.lineupCommand(), a.standinCommand(), a.suiteCommand(),
+		a.runCommand(), a.tryCommand())
 	group(root)
 	return root
 }
@@ -317,7 +324,8 @@ func (a *app) connect(ctx context.Context) (*client.Service, error) {
 		c.Token = strings.TrimSpace(string(body))
 	}
 	if c.Service == "" || c.Token == "" {
-		return nil, wrongCall{"no service is known", "start one with `yamato up` (or `yamato demo`), or pass --service and --token-file"}
+		return nil, wrongCall{"no service is known",
+			"start one with `yamato up` (or `yamato demo`), or pass --service and --token-file"}
 	}
 	c.Project = first(a.project, c.Project)
 	s, err := client.Open(c.Service, c.Token, c.Project)

@@ -80,7 +80,8 @@ func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 			}
 			n++
 			require.NotEmpty(t, one.Short, one.CommandPath())
-			require.Contains(t, one.Example, "yamato "+strings.TrimPrefix(one.CommandPath(), "yamato "), "the example of %s shows it", one.CommandPath())
+			require.Contains(t, one.Example, "yamato "+strings.TrimPrefix(one.CommandPath(), "yamato "),
+				"the example of %s shows it", one.CommandPath())
 		}
 	}
 	require.Greater(t, n, 15)
@@ -94,7 +95,8 @@ func TestExitCodesTellTheOutcome(t *testing.T) {
 		state, verdict string
 		code           int
 	}{
-		{"finished", "pass", 0}, {"finished", "fail", 1}, {"finished", "error", 4}, {"finished", "skip", 5}, {"finished", "none", 5}, {"cancelled", "pass", 5},
+		{"finished", "pass", 0}, {"finished", "fail", 1}, {"finished", "error", 4}, {"finished", "skip", 5},
+		{"finished", "none", 5}, {"cancelled", "pass", 5},
 	} {
 		err := exitFor(contract.Run{State: c.state, Verdict: c.verdict})
 		var e exit
@@ -121,7 +123,8 @@ func TestExitCodesTellTheOutcome(t *testing.T) {
 
 func TestPathsOfEvidenceStayBelowTheirFolder(t *testing.T) {
 	taken := map[string]bool{}
-	leg := contract.Leg{Suite: "../../up", Combination: contract.Combination{Model: "Kaede/7", Platform: "android", Os: "14"}, Cases: []contract.Crossing{{Index: 0, Name: `a\b:"c"`}}}
+	leg := contract.Leg{Suite: "../../up", Combination: contract.Combination{Model: "Kaede/7", Platform: "android",
+		Os: "14"}, Cases: []contract.Crossing{{Index: 0, Name: `a\b:"c"`}}}
 	e := contract.Evidence{Attempt: 1, Name: "../../../etc/passwd", Sort: "picture", MediaType: "image/png"}
 	first := evidencePath(e, leg, taken)
 	require.Equal(t, filepath.Join("Kaede-7-Android-14", "up", "a-b-c", "1-etc-passwd.png"), first)
@@ -138,12 +141,14 @@ func TestPathsOfEvidenceStayBelowTheirFolder(t *testing.T) {
 func TestTheTreeIsShownByWhatCanBeSeen(t *testing.T) {
 	at := screen.Rect{X: 1, Y: 2, W: 30, H: 40}
 	tree := &screen.Tree{Root: &screen.Node{Role: "application", Bounds: at, Visible: at, Children: []*screen.Node{
-		{Bounds: at, Visible: at, Children: []*screen.Node{{Role: "button", ID: "buy", Text: "Buy", Bounds: at, Visible: at, Disabled: true}}},
+		{Bounds: at, Visible: at, Children: []*screen.Node{{Role: "button", ID: "buy", Text: "Buy", Bounds: at, Visible: at,
+			Disabled: true}}},
 		{Role: "listitem", Text: "scrolled away", Bounds: at},
 	}}}
 	rows, hidden := treeRows(tree)
 	require.Equal(t, 1, hidden)
-	require.Equal(t, [][]string{{"application", "", "", "1,2 30x40", ""}, {"  button", "Buy", "#buy", "1,2 30x40", "disabled"}}, rows, "what says nothing takes no line and no indentation")
+	require.Equal(t, [][]string{{"application", "", "", "1,2 30x40", ""}, {"  button", "Buy", "#buy", "1,2 30x40",
+		"disabled"}}, rows, "what says nothing takes no line and no indentation")
 }
 
 func TestTheConnectionIsKeptForItsUserAlone(t *testing.T) {
@@ -168,10 +173,13 @@ func TestServeAndHostSayWhatTheyNeed(t *testing.T) {
 		{[]string{"serve"}, "serve needs a database"},
 		{[]string{"serve", "--database", "postgres://x"}, "serve needs a folder"},
 		{[]string{"host"}, "needs a site file"},
-		{[]string{"host", "--site", write(t, "s.yaml", "site: x\ndriver: cloud\n"), "--dir", t.TempDir(), "--token-file", write(t, "t", "x")}, `there is no driver "cloud"`},
+		{[]string{"host", "--site", write(t, "s.yaml", "site: x\ndriver: cloud\n"), "--dir", t.TempDir(), "--token-file",
+			write(t, "t", "x")}, `there is no driver "cloud"`},
 		{[]string{"host", "--site", write(t, "s.yaml", "site: x\n"), "--dir", t.TempDir()}, "a host needs a token"},
-		{[]string{"up", "--site", write(t, "s.yaml", "site: x\nmodles: []\n"), "--dir", t.TempDir()}, "did you mean `models`?"},
-		{[]string{"up", "--site", write(t, "s.yaml", "site: x\n"), "--site", write(t, "again.yaml", "site: x\n"), "--dir", t.TempDir()}, "describes the site x already"},
+		{[]string{"up", "--site", write(t, "s.yaml", "site: x\nmodles: []\n"), "--dir", t.TempDir()},
+			"did you mean `models`?"},
+		{[]string{"up", "--site", write(t, "s.yaml", "site: x\n"), "--site", write(t, "again.yaml", "site: x\n"), "--dir",
+			t.TempDir()}, "describes the site x already"},
 	} {
 		_, errOut, code := yamato(t, c.args...)
 		require.Equal(t, 2, code, c.args)
@@ -193,8 +201,10 @@ func TestAMisspeltCommandIsAWrongCallWithTheNearestWord(t *testing.T) {
 		args []string
 		says string
 	}{
-		{[]string{"biuld"}, "`yamato build`"}, {[]string{"build", "psh"}, "`yamato build push`"}, {[]string{"suite", "chekc"}, "`yamato suite check`"},
-		{[]string{"run", "strat", "--build", "3.2.0", "--nonsense"}, "`yamato run start`"}, {[]string{"help", "rnu"}, "`yamato run`"}, {[]string{"device", "weather"}, "yamato device --help"},
+		{[]string{"biuld"}, "`yamato build`"}, {[]string{"build", "psh"}, "`yamato build push`"},
+		{[]string{"suite", "chekc"}, "`yamato suite check`"},
+		{[]string{"run", "strat", "--build", "3.2.0", "--nonsense"}, "`yamato run start`"}, {[]string{"help", "rnu"},
+			"`yamato run`"}, {[]string{"device", "weather"}, "yamato device --help"},
 	} {
 		out, errOut, code := yamato(t, c.args...)
 		require.Equal(t, 2, code, "%v", c.args)
@@ -219,11 +229,13 @@ func TestAnErrorIsADocumentForPrograms(t *testing.T) {
 	hint := "do <this>"
 	var o, e bytes.Buffer
 	a := &app{out: &o, err: &e, output: "json"}
-	code = a.tell(&client.ProblemError{Problem: contract.Problem{Type: "yamato:gone", Title: "it is gone", Status: 503, Hint: &hint, Findings: &[]contract.Finding{{Line: 3, Column: 1, Message: "unknown word"}}}})
+	code = a.tell(&client.ProblemError{Problem: contract.Problem{Type: "yamato:gone", Title: "it is gone", Status: 503,
+		Hint: &hint, Findings: &[]contract.Finding{{Line: 3, Column: 1, Message: "unknown word"}}}})
 	require.Equal(t, 3, code)
 	c = complaint{}
 	require.NoError(t, json.Unmarshal(e.Bytes(), &c))
-	require.Equal(t, []any{"it is gone", "do <this>", 3, 503, "yamato:gone", 3}, []any{c.Title, c.Hint, c.Exit, c.Status, c.Type, c.Findings[0].Line})
+	require.Equal(t, []any{"it is gone", "do <this>", 3, 503, "yamato:gone", 3}, []any{c.Title, c.Hint, c.Exit, c.Status,
+		c.Type, c.Findings[0].Line})
 	require.Contains(t, e.String(), "<this>", "as it was written")
 }
 
@@ -256,7 +268,8 @@ func TestScriptsAreLaidOutInPlaceAndOnlyWhereTheyAreWhole(t *testing.T) {
 
 func TestAnAppForStandInsIsPackedByCommand(t *testing.T) {
 	dir := t.TempDir()
-	for name, text := range map[string]string{"app.yaml": "id: example.quaybell\nname: Quay Bell\n", "app.js": "os.show(() => ui.text({text: 'hi'}))"} {
+	for name, text := range map[string]string{"app.yaml": "id: example.quaybell\nname: Quay Bell\n",
+		"app.js": "os.show(() => ui.text({text: 'hi'}))"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	out, errOut, code := yamato(t, "standin", "pack", dir, "--to", filepath.Join(dir, "out"), "--output", "json")
@@ -269,7 +282,8 @@ func TestAnAppForStandInsIsPackedByCommand(t *testing.T) {
 		require.Zero(t, code, errOut)
 		require.Contains(t, out, "1.0")
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "app.yaml"), []byte("id: example.quaybell\nnaem: Quay Bell\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "app.yaml"), []byte("id: example.quaybell\nnaem: Quay Bell\n"),
+		0o600))
 	_, errOut, code = yamato(t, "standin", "pack", dir)
 	require.Equal(t, 2, code)
 	require.Contains(t, errOut, "did you mean `name`?")

@@ -99,7 +99,9 @@ func writeSamples(dir string) ([]string, error) {
 	for _, versions := range []struct {
 		of   []demo.Version
 		pack func(demo.Version) ([]demo.Package, error)
-	}{{append(slices.Clone(demo.Versions), demo.Newest), func(v demo.Version) ([]demo.Package, error) { return demo.Packages(v, time.Now()) }}, {demo.CounterVersions, demo.CounterPackages}} {
+	}{{append(slices.Clone(demo.Versions), demo.Newest), func(v demo.Version) ([]demo.Package, error) {
+		return demo.Packages(v, time.Now())
+	}}, {demo.CounterVersions, demo.CounterPackages}} {
 		for _, v := range versions.of {
 			packages, err := versions.pack(v)
 			if err != nil {
@@ -152,7 +154,8 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "The hosts of the sites bench, rack and shelf are linked, with %s. Ready after %.1f s.\n", plural(len(devices), "device"), time.Since(began).Seconds())
+	fmt.Fprintf(a.out, "The hosts of the sites bench, rack and shelf are linked, with %s. Ready after %.1f s.\n",
+		plural(len(devices), "device"), time.Since(began).Seconds())
 	var names []string
 	suites, err := suiteFiles([]string{filepath.Join(s.dir, "suites")})
 	if err != nil {
@@ -175,7 +178,8 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 			return err
 		}
 		repeat := 3
-		r, err := a.start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: names, Seed: &seed, RepeatFailed: &repeat})
+		r, err := a.start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: names, Seed: &seed,
+			RepeatFailed: &repeat})
 		if err != nil {
 			return err
 		}
@@ -200,7 +204,8 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 	}
 	fmt.Fprintf(a.out, "\nShown after %.1f s.\n", time.Since(began).Seconds())
 	if wrong := demo.Check(details, seed); len(wrong) > 0 {
-		fmt.Fprintf(a.err, "yamato: the outcome is not what docs/demo.md says\n        %s\n", strings.Join(wrong, "\n        "))
+		fmt.Fprintf(a.err, "yamato: the outcome is not what docs/demo.md says\n        %s\n",
+			strings.Join(wrong, "\n        "))
 		return exit{exitFail}
 	}
 	fmt.Fprintln(a.out, "The outcome is what docs/demo.md says.")
@@ -209,7 +214,8 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 
 // pushSample hands a version of a sample app in, with the labels that a pipeline
 // would give it.
-func (a *app) pushSample(ctx context.Context, c *client.Service, dir, app string, v demo.Version, branch string) (contract.Build, error) {
+func (a *app) pushSample(ctx context.Context, c *client.Service, dir, app string, v demo.Version,
+	branch string) (contract.Build, error) {
 	packages, _ := filepath.Glob(filepath.Join(dir, "packages", app+"-"+v.Name+"*"))
 	b, err := a.push(ctx, c, packages)
 	if err != nil {

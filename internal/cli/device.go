@@ -22,13 +22,17 @@ func (a *app) deviceCommand() *cobra.Command {
 	c := &cobra.Command{Use: "device", Short: "See the fleet, and look after its devices"}
 	var site, state, platform, kind, find string
 	ls := &cobra.Command{
-		Use: "ls", Short: "List devices and what each does now", Example: "  yamato device ls\n  yamato device ls --state unready\n  yamato device ls --find \"Kaede 7\" --kind real", Args: none,
+		Use: "ls", Short: "List devices and what each does now",
+		Example: "  yamato device ls\n  yamato device ls --state unready\n  yamato device ls --find \"Kaede 7\" " +
+			"--kind real", Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			list, err := client.As[[]contract.Device](s.ListDevices(cmd.Context(), s.Project, &contract.ListDevicesParams{Q: optional(find), Site: optional(site), State: optional(state), Platform: optional(platform), Kind: optional(kind)}))
+			list, err := client.As[[]contract.Device](s.ListDevices(cmd.Context(), s.Project,
+				&contract.ListDevicesParams{Q: optional(find), Site: optional(site), State: optional(state),
+					Platform: optional(platform), Kind: optional(kind)}))
 			if err != nil {
 				return err
 			}
@@ -48,11 +52,15 @@ func (a *app) deviceCommand() *cobra.Command {
 	f.StringVar(&platform, "platform", "", "only those of a platform: android or ios")
 	f.StringVar(&kind, "kind", "", "only emulators, simulators or real ones: emulator, simulator, real")
 	_ = ls.RegisterFlagCompletionFunc("state", cobra.FixedCompletions(deviceStates, cobra.ShellCompDirectiveNoFileComp))
-	_ = ls.RegisterFlagCompletionFunc("platform", cobra.FixedCompletions([]string{"android", "ios"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = ls.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"emulator", "simulator", "real"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = ls.RegisterFlagCompletionFunc("platform", cobra.FixedCompletions([]string{"android", "ios"},
+		cobra.ShellCompDirectiveNoFileComp))
+	_ = ls.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"emulator", "simulator", "real"},
+		cobra.ShellCompDirectiveNoFileComp))
 	c.AddCommand(ls, a.deviceShow(), a.deviceLook(), a.deviceCheck(), a.deviceMake(),
-		a.deviceDo("boot", "Boot virtual devices, and wait until they are up"), a.deviceDo("halt", "Switch virtual devices off"),
-		a.deviceDo("empty", "Put virtual devices back to how they were made"), a.deviceDo("remove", "Remove virtual devices"), a.deviceSideline(), a.deviceRestore())
+		a.deviceDo("boot", "Boot virtual devices, and wait until they are up"),
+		a.deviceDo("halt", "Switch virtual devices off"),
+		a.deviceDo("empty", "Put virtual devices back to how they were made"),
+		a.deviceDo("remove", "Remove virtual devices"), a.deviceSideline(), a.deviceRestore())
 	return c
 }
 
@@ -71,7 +79,8 @@ func (a *app) showDevices(list []contract.Device) {
 		} else if r := deref(d.Reason); r != "" {
 			doing += ": " + r
 		}
-		rows = append(rows, []string{d.Name, d.Site, d.Kind, d.Model, platformOS(d), fmt.Sprintf("%dx%d", d.Width, d.Height), fmt.Sprintf("%.0f GB", float64(d.MemoryMb)/1024), doing})
+		rows = append(rows, []string{d.Name, d.Site, d.Kind, d.Model, platformOS(d), fmt.Sprintf("%dx%d", d.Width,
+			d.Height), fmt.Sprintf("%.0f GB", float64(d.MemoryMb)/1024), doing})
 	}
 	a.table([]string{"DEVICE", "SITE", "KIND", "MODEL", "OS", "SCREEN DP", "MEMORY", "STATE"}, rows)
 }
@@ -88,8 +97,9 @@ func (a *app) deviceLook() *cobra.Command {
 	var appName, language, to string
 	cmd := &cobra.Command{
 		Use: "look DEVICE", Short: "Show what is on a device's screen now; with a build, start that app first",
-		Example: "  yamato device look kaede-7-1\n  yamato device look kaede-7-1 --build 3.2.0",
-		Args:    exactly(1, "name the device: yamato device look kaede-7-1 --build 3.2.0"), ValidArgsFunction: a.complete(completeDevices),
+		Example:           "  yamato device look kaede-7-1\n  yamato device look kaede-7-1 --build 3.2.0",
+		Args:              exactly(1, "name the device: yamato device look kaede-7-1 --build 3.2.0"),
+		ValidArgsFunction: a.complete(completeDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -102,11 +112,13 @@ func (a *app) deviceLook() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.look(cmd.Context(), s, args[0], contract.NewLook{Build: build, App: optional(appName), Language: optional(language)}, to)
+			return a.look(cmd.Context(), s, args[0], contract.NewLook{Build: build, App: optional(appName),
+				Language: optional(language)}, to)
 		},
 	}
 	f := cmd.Flags()
-	f.StringArrayVar(&builds, "build", nil, "build, by number or version, or package files to hand in (default: start nothing, look at the screen as it is)")
+	f.StringArrayVar(&builds, "build", nil, "build, by number or version, or package files to hand in (default: "+
+		"start nothing, look at the screen as it is)")
 	f.StringVar(&appName, "app", "", "app, by name or application id, where a build's name does not tell")
 	f.StringVar(&language, "language", "", "language of the device, as in BCP 47 (default en-GB)")
 	f.StringVar(&to, "to", "", "folder for the picture and the tree (default: a new one for temporary files)")
@@ -123,7 +135,8 @@ type lookResult struct {
 
 func (a *app) look(ctx context.Context, s *client.Service, device string, in contract.NewLook, to string) error {
 	key := uuid.NewString()
-	run, err := client.As[contract.Run](s.LookAtDevice(ctx, s.Project, device, &contract.LookAtDeviceParams{IdempotencyKey: &key}, in))
+	run, err := client.As[contract.Run](s.LookAtDevice(ctx, s.Project, device,
+		&contract.LookAtDeviceParams{IdempotencyKey: &key}, in))
 	if err != nil {
 		return err
 	}
@@ -159,7 +172,8 @@ func (a *app) seeScreen(ctx context.Context, s *client.Service, device, to strin
 	if result.Tree, err = json.Marshal(seen.Tree); err != nil {
 		return err
 	}
-	for path, body := range map[string][]byte{result.Picture: seen.Picture, filepath.Join(to, device+".json"): result.Tree} {
+	for path, body := range map[string][]byte{result.Picture: seen.Picture,
+		filepath.Join(to, device+".json"): result.Tree} {
 		if err := os.WriteFile(path, body, 0o644); err != nil {
 			return err
 		}
@@ -266,7 +280,8 @@ func treeRows(t *screen.Tree) (rows [][]string, hidden int) {
 			role = "text"
 		}
 		b := n.Bounds
-		rows = append(rows, []string{strings.Repeat("  ", len(depths)-1) + role, short(label, 60), hash(n.ID), fmt.Sprintf("%.0f,%.0f %.0fx%.0f", b.X, b.Y, b.W, b.H), states(n)})
+		rows = append(rows, []string{strings.Repeat("  ", len(depths)-1) + role, short(label, 60), hash(n.ID),
+			fmt.Sprintf("%.0f,%.0f %.0fx%.0f", b.X, b.Y, b.W, b.H), states(n)})
 		return true
 	})
 	return rows, hidden
@@ -295,7 +310,8 @@ func texts(n *screen.Node) []string {
 
 func states(n *screen.Node) string {
 	var out []string
-	for name, on := range map[string]bool{"disabled": n.Disabled, "focused": n.Focused, "selected": n.Selected, "busy": n.Busy} {
+	for name, on := range map[string]bool{"disabled": n.Disabled, "focused": n.Focused, "selected": n.Selected,
+		"busy": n.Busy} {
 		if on {
 			out = append(out, name)
 		}

@@ -29,7 +29,8 @@ func (a *app) carryOut(ctx context.Context, s *client.Service, in contract.NewEr
 	defer stop()
 	said := ""
 	for wait := 300; e.DoneAt == nil; wait = 2000 {
-		if e, err = client.As[contract.Errand](s.GetErrand(ctx, s.Project, e.Id, &contract.GetErrandParams{WaitMs: &wait})); err != nil {
+		if e, err = client.As[contract.Errand](s.GetErrand(ctx, s.Project, e.Id,
+			&contract.GetErrandParams{WaitMs: &wait})); err != nil {
 			return e, err
 		}
 		if now := a.progressOf(ctx, s, e); e.DoneAt == nil && now != "" && now != said && a.animated() {
@@ -74,7 +75,9 @@ func (f failed) Error() string { return f.title }
 
 func (a *app) deviceDo(what, short string) *cobra.Command {
 	return &cobra.Command{
-		Use: what + " DEVICE…", Short: short, Example: "  yamato device " + what + " kaede-7-1", Args: atLeast(1, "name the devices: yamato device "+what+" kaede-7-1"), ValidArgsFunction: a.complete(completeDevices),
+		Use: what + " DEVICE…", Short: short, Example: "  yamato device " + what + " kaede-7-1",
+		Args:              atLeast(1, "name the devices: yamato device "+what+" kaede-7-1"),
+		ValidArgsFunction: a.complete(completeDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -88,7 +91,8 @@ func (a *app) deviceDo(what, short string) *cobra.Command {
 				}
 				done = append(done, e)
 			}
-			words := map[string]string{"boot": "is up", "halt": "is halted", "empty": "is as it was made", "remove": "was removed"}
+			words := map[string]string{"boot": "is up", "halt": "is halted", "empty": "is as it was made",
+				"remove": "was removed"}
 			return a.write(done, func() {
 				for _, e := range done {
 					fmt.Fprintln(a.out, e.Device, words[what])
@@ -103,7 +107,9 @@ func (a *app) deviceMake() *cobra.Command {
 	var boot bool
 	var count int
 	cmd := &cobra.Command{
-		Use: "make MODEL", Short: "Make a virtual device of a model: the newest image that is there, a name proposed", Example: "  yamato device make \"Kaede 7\" --boot\n  yamato device make \"Minato Fold\" --os \"Android 15\" --name fold-for-maps",
+		Use: "make MODEL", Short: "Make a virtual device of a model: the newest image that is there, a name proposed",
+		Example: "  yamato device make \"Kaede 7\" --boot\n  yamato device make \"Minato Fold\" --os \"Android 15\" " +
+			"--name fold-for-maps",
 		Args: exactly(1, "name the model: yamato device make \"Kaede 7\""), ValidArgsFunction: a.complete(completeModels),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if count < 1 || count > 50 || count > 1 && name != "" {
@@ -115,7 +121,8 @@ func (a *app) deviceMake() *cobra.Command {
 			}
 			var made []contract.Errand
 			for range count {
-				e, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "make", Model: &args[0], Device: optional(name), Image: optional(image), Site: optional(site), Boot: &boot})
+				e, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "make", Model: &args[0], Device: optional(name),
+					Image: optional(image), Site: optional(site), Boot: &boot})
 				if err != nil {
 					return err
 				}
@@ -170,7 +177,8 @@ const maxBootLog = 4 << 20
 
 func (a *app) showBootLog(ctx context.Context, s *client.Service, d contract.Device) error {
 	if d.Sideline == nil || d.Sideline.Log == nil {
-		return wrongCall{d.Name + " has no boot log: one is kept where a boot was given up", "yamato device show " + d.Name + " tells how it is"}
+		return wrongCall{d.Name + " has no boot log: one is kept where a boot was given up",
+			"yamato device show " + d.Name + " tells how it is"}
 	}
 	content, err := s.Remains(ctx, d.Name, "log")
 	if err != nil {
@@ -219,7 +227,8 @@ func (a *app) showDevice(out contract.DeviceDetail) {
 	line("labels", strings.Join(deref(d.Labels), ", "))
 	line("owner", deref(d.Owner))
 	if u := d.Use; u != nil {
-		line("may use it", strings.Join(append(slices.Clone(u.People), first(deref(u.Hours), "always")+" "+deref(u.Zone)), ", "))
+		line("may use it", strings.Join(append(slices.Clone(u.People), first(deref(u.Hours), "always")+" "+deref(u.Zone)),
+			", "))
 	}
 	for _, i := range deref(d.Installed) {
 		line("installed", fmt.Sprintf("%s (%s), signed by %.12s…", i.Id, i.VersionCode, i.Signer))
@@ -251,7 +260,8 @@ func (a *app) showDevice(out contract.DeviceDetail) {
 		if t.Purpose == "look" {
 			what = "a look"
 		}
-		rows = append(rows, []string{"  " + what, t.App + " " + t.VersionName, tallied(t), ago(t.Began), short(deref(t.Trouble), 70)})
+		rows = append(rows, []string{"  " + what, t.App + " " + t.VersionName, tallied(t), ago(t.Began),
+			short(deref(t.Trouble), 70)})
 	}
 	a.table([]string{"  WHAT", "BUILD", "CASES", "BEGAN", "TROUBLE"}, rows)
 }
@@ -290,7 +300,10 @@ func (a *app) showChecks(list []contract.Check) {
 
 func (a *app) deviceCheck() *cobra.Command {
 	return &cobra.Command{
-		Use: "check DEVICE", Short: "Check whether a device is ready, and say what to do where it is not", Example: "  yamato device check kaede-mini-r1", Args: exactly(1, "name the device: yamato device check kaede-mini-r1"), ValidArgsFunction: a.complete(completeDevices),
+		Use: "check DEVICE", Short: "Check whether a device is ready, and say what to do where it is not",
+		Example:           "  yamato device check kaede-mini-r1",
+		Args:              exactly(1, "name the device: yamato device check kaede-mini-r1"),
+		ValidArgsFunction: a.complete(completeDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -305,7 +318,8 @@ func (a *app) deviceCheck() *cobra.Command {
 			}
 			bad := slices.ContainsFunc(deref(d.Device.Checks), func(c contract.Check) bool { return !c.Ok })
 			err = a.write(d.Device, func() {
-				fmt.Fprintf(a.out, "%s, %s, %s: %s\n", a.ink().Strong(d.Device.Name), d.Device.Model, platformOS(d.Device), d.Device.State)
+				fmt.Fprintf(a.out, "%s, %s, %s: %s\n", a.ink().Strong(d.Device.Name), d.Device.Model, platformOS(d.Device),
+					d.Device.State)
 				if len(deref(d.Device.Checks)) == 0 {
 					fmt.Fprintln(a.out, "  There is nothing to check while it is "+d.Device.State+".")
 				}
@@ -323,7 +337,10 @@ func (a *app) deviceSideline() *cobra.Command {
 	var reason string
 	var hours time.Duration
 	cmd := &cobra.Command{
-		Use: "sideline DEVICE", Short: "Take a device out of use, at once or when what it runs is done", Example: "  yamato device sideline kaede-7-r1 --reason \"its screen is cracked\" --for 48h", Args: exactly(1, "name the device: yamato device sideline kaede-7-1 --reason …"), ValidArgsFunction: a.complete(completeDevices),
+		Use: "sideline DEVICE", Short: "Take a device out of use, at once or when what it runs is done",
+		Example:           "  yamato device sideline kaede-7-r1 --reason \"its screen is cracked\" --for 48h",
+		Args:              exactly(1, "name the device: yamato device sideline kaede-7-1 --reason …"),
+		ValidArgsFunction: a.complete(completeDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -357,7 +374,9 @@ func (a *app) deviceSideline() *cobra.Command {
 
 func (a *app) deviceRestore() *cobra.Command {
 	return &cobra.Command{
-		Use: "restore DEVICE", Short: "Bring a sidelined device back into use", Example: "  yamato device restore kaede-7-r1", Args: exactly(1, "name the device: yamato device restore kaede-7-1"), ValidArgsFunction: a.complete(completeDevices),
+		Use: "restore DEVICE", Short: "Bring a sidelined device back into use",
+		Example: "  yamato device restore kaede-7-r1", Args: exactly(1, "name the device: yamato device restore kaede-7-1"),
+		ValidArgsFunction: a.complete(completeDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {

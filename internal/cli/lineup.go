@@ -24,7 +24,9 @@ func completeLineups(ctx context.Context, s *client.Service) (out []string) {
 func (a *app) lineupCommand() *cobra.Command {
 	c := &cobra.Command{Use: "lineup", Short: "Save rules that choose devices, and try them"}
 	save := &cobra.Command{
-		Use: "save FILE", Short: "Keep a lineup under the name that stands in it", Example: "  yamato lineup save crossing-phones.yaml", Args: exactly(1, "name the file: yamato lineup save FILE"), ValidArgsFunction: files("yaml", "yml"),
+		Use: "save FILE", Short: "Keep a lineup under the name that stands in it",
+		Example: "  yamato lineup save crossing-phones.yaml", Args: exactly(1, "name the file: yamato lineup save FILE"),
+		ValidArgsFunction: files("yaml", "yml"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			text, err := readSmall(args[0])
 			if err != nil {
@@ -56,7 +58,8 @@ func (a *app) lineupCommand() *cobra.Command {
 			}
 			return a.write(list, func() {
 				if len(list) == 0 {
-					fmt.Fprintln(a.out, "No lineups yet. Keep one: yamato lineup save FILE (docs/lineups.md says how they are written)")
+					fmt.Fprintln(a.out, "No lineups yet. Keep one: yamato lineup save FILE (docs/lineups.md says how they are "+
+						"written)")
 					return
 				}
 				var rows [][]string
@@ -68,7 +71,8 @@ func (a *app) lineupCommand() *cobra.Command {
 		},
 	}
 	show := &cobra.Command{
-		Use: "show LINEUP", Short: "Show a lineup as it was written", Example: "  yamato lineup show \"crossing phones\"", Args: exactly(1, "name the lineup"), ValidArgsFunction: a.complete(completeLineups),
+		Use: "show LINEUP", Short: "Show a lineup as it was written", Example: "  yamato lineup show \"crossing phones\"",
+		Args: exactly(1, "name the lineup"), ValidArgsFunction: a.complete(completeLineups),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -83,7 +87,10 @@ func (a *app) lineupCommand() *cobra.Command {
 	}
 	var build, appName string
 	try := &cobra.Command{
-		Use: "try LINEUP|FILE", Short: "Say what a lineup takes now, and why each other device is passed over", Example: "  yamato lineup try \"crossing phones\"\n  yamato lineup try crossing-phones.yaml\n  yamato lineup try \"crossing phones\" --build 3.2.0", Args: exactly(1, "name a saved lineup, or a file with one"), ValidArgsFunction: a.complete(completeLineups),
+		Use: "try LINEUP|FILE", Short: "Say what a lineup takes now, and why each other device is passed over",
+		Example: "  yamato lineup try \"crossing phones\"\n  yamato lineup try crossing-phones.yaml\n  yamato lineup " +
+			"try \"crossing phones\" --build 3.2.0", Args: exactly(1, "name a saved lineup, or a file with one"),
+		ValidArgsFunction: a.complete(completeLineups),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in := contract.TryLineup{Name: &args[0]}
 			if text, err := readSmall(args[0]); err == nil {
@@ -102,12 +109,14 @@ func (a *app) lineupCommand() *cobra.Command {
 			return a.write(c, func() { a.showChoice(c) })
 		},
 	}
-	try.Flags().StringVar(&build, "build", "", "say of what is taken whether this build runs on it: a number, a version, or labels")
+	try.Flags().StringVar(&build, "build", "", "say of what is taken whether this build runs on it: a number, a "+
+		"version, or labels")
 	try.Flags().StringVar(&appName, "app", "", "app, by name or application id")
 	_ = try.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
 	_ = try.RegisterFlagCompletionFunc("app", a.complete(completeApps))
 	remove := &cobra.Command{
-		Use: "remove LINEUP", Short: "Forget a lineup", Example: "  yamato lineup remove \"crossing phones\"", Args: exactly(1, "name the lineup"), ValidArgsFunction: a.complete(completeLineups),
+		Use: "remove LINEUP", Short: "Forget a lineup", Example: "  yamato lineup remove \"crossing phones\"",
+		Args: exactly(1, "name the lineup"), ValidArgsFunction: a.complete(completeLineups),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -116,7 +125,9 @@ func (a *app) lineupCommand() *cobra.Command {
 			if _, err := client.As[struct{}](s.RemoveLineup(cmd.Context(), s.Project, args[0])); err != nil {
 				return err
 			}
-			return a.write(map[string]string{"removed": args[0]}, func() { fmt.Fprintln(a.out, "The lineup", args[0], "is gone.") })
+			return a.write(map[string]string{"removed": args[0]}, func() {
+				fmt.Fprintln(a.out, "The lineup", args[0], "is gone.")
+			})
 		},
 	}
 	c.AddCommand(save, ls, show, try, remove)
@@ -127,7 +138,8 @@ func (a *app) showChoice(c contract.Choice) {
 	fmt.Fprintf(a.out, "%s takes %s now.\n", a.ink().Strong(c.Name), plural(len(c.Taken), "device"))
 	rows := func(list []contract.Chosen) (out [][]string) {
 		for _, d := range list {
-			out = append(out, []string{"  " + d.Device, d.Model + ", " + fleet.PlatformName(d.Platform) + " " + d.Os + ", " + d.Kind, d.State, d.Why})
+			out = append(out, []string{"  " + d.Device,
+				d.Model + ", " + fleet.PlatformName(d.Platform) + " " + d.Os + ", " + d.Kind, d.State, d.Why})
 		}
 		return out
 	}

@@ -71,9 +71,11 @@ type careConfig struct {
 func (c *careConfig) flags(f *pflag.FlagSet) {
 	f.IntVar(&c.troubles, "sideline-after", 3, "device troubles after which a device is sidelined")
 	f.DurationVar(&c.within, "sideline-within", time.Hour, "the time within which those count")
-	f.DurationVar(&c.probeEvery, "probe-every", 10*time.Minute, "after which a device that was sidelined by itself is tried again")
+	f.DurationVar(&c.probeEvery, "probe-every", 10*time.Minute,
+		"after which a device that was sidelined by itself is tried again")
 	f.DurationVar(&c.mendWithin, "mend-within", 15*time.Minute, "how long runs wait for devices that a person has to mend")
-	f.StringArrayVar(&c.mayFetch, "may-fetch", nil, "host that packages may be fetched from though its address is private; may be repeated")
+	f.StringArrayVar(&c.mayFetch, "may-fetch", nil,
+		"host that packages may be fetched from though its address is private; may be repeated")
 }
 
 // openNode prepares a service: records migrated, tokens made, address taken. It
@@ -103,7 +105,8 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 		return nil, err
 	}
 	n := &node{project: c.project, close: st.Close, hostToken: filepath.Join(c.dir, "host-token")}
-	if n.userToken, err = ensureToken(ctx, st, project, "user", userName(), filepath.Join(c.dir, "user-token")); err != nil {
+	if n.userToken, err = ensureToken(ctx, st, project, "user", userName(),
+		filepath.Join(c.dir, "user-token")); err != nil {
 		return nil, err
 	}
 	if _, err = ensureToken(ctx, st, project, "host", "hosts", n.hostToken); err != nil {
@@ -111,12 +114,16 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 	}
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", c.listen)
 	if err != nil {
-		return nil, wrongCall{fmt.Sprintf("the address %s cannot be listened on: %v", c.listen, err), "choose another with --listen, such as 127.0.0.1:0 for any free port"}
+		return nil, wrongCall{fmt.Sprintf("the address %s cannot be listened on: %v", c.listen, err),
+			"choose another with --listen, such as 127.0.0.1:0 for any free port"}
 	}
 	n.url = "http://" + l.Addr().String()
 	s := service.New(st, blobs, base.Config{Address: n.url, TTL: c.ttl, Silence: c.silence, Log: c.log,
-		Tolerance: fleet.Tolerance{Count: c.care.troubles, Within: c.care.within}, ProbeEvery: c.care.probeEvery, MendWithin: c.care.mendWithin, MayFetch: c.care.mayFetch})
-	server := &http.Server{Handler: api.New(s, api.Config{Program: Version, Names: c.names, Console: web.Files(), Uploads: filepath.Join(c.dir, "blobs", "staging"), Log: c.log}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
+		Tolerance: fleet.Tolerance{Count: c.care.troubles, Within: c.care.within}, ProbeEvery: c.care.probeEvery,
+		MendWithin: c.care.mendWithin, MayFetch: c.care.mayFetch})
+	server := &http.Server{Handler: api.New(s, api.Config{Program: Version, Names: c.names, Console: web.Files(),
+		Uploads: filepath.Join(c.dir, "blobs", "staging"), Log: c.log}), ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout: 2 * time.Minute}
 	n.run = func(ctx context.Context) error {
 		g, ctx := errgroup.WithContext(ctx)
 		server.BaseContext = func(net.Listener) context.Context { return ctx }
@@ -210,7 +217,8 @@ func (a *app) serveCommand() *cobra.Command {
 	f.StringVar(&c.database, "database", "", "PostgreSQL database ($YAMATO_DATABASE)")
 	f.StringVar(&c.dir, "dir", "", "folder for blobs and tokens; services that share a database share it")
 	f.StringVar(&c.listen, "listen", defaultListen, "address to listen on; loopback unless you say otherwise")
-	f.StringArrayVar(&c.names, "name", nil, "name that browsers may open the console by, beside the address; may be repeated")
+	f.StringArrayVar(&c.names, "name", nil, "name that browsers may open the console by, beside the address; may "+
+		"be repeated")
 	c.care.flags(f)
 	f.DurationVar(&c.ttl, "lease", 30*time.Second, "how long a lease lasts that its host does not renew")
 	f.DurationVar(&c.silence, "silence", 3*time.Second, "after which silence another service takes the lead")
@@ -238,7 +246,8 @@ func (a *app) hostCommand() *cobra.Command {
 			}
 			token, err := os.ReadFile(tokenFile)
 			if err != nil {
-				return wrongCall{"a host needs a token: " + err.Error(), "the service wrote one at its first start; pass --token-file FILE"}
+				return wrongCall{"a host needs a token: " + err.Error(),
+					"the service wrote one at its first start; pass --token-file FILE"}
 			}
 			if dir, err = filepath.Abs(dir); err != nil {
 				return err
@@ -260,13 +269,15 @@ func (a *app) hostCommand() *cobra.Command {
 				return wrongCall{err.Error(), ""}
 			}
 			urls := strings.Split(first(services, os.Getenv("YAMATO_SERVICE"), "http://"+defaultListen), ",")
-			return host.Run(cmd.Context(), host.Config{Name: first(name, site.Name), Site: site.Name, Program: Version, Dir: dir, Devices: devices, Yard: yard,
+			return host.Run(cmd.Context(), host.Config{Name: first(name, site.Name), Site: site.Name, Program: Version,
+				Dir: dir, Devices: devices, Yard: yard,
 				Service: host.NewServices(urls, strings.TrimSpace(string(token))), Log: a.logger(verbose)})
 		},
 	}
 	f := cmd.Flags()
 	f.StringVar(&sitePath, "site", "", "site file: the models and devices there are")
-	f.StringVar(&services, "service", "", "addresses of services, with commas between them; the next is tried where one does not answer")
+	f.StringVar(&services, "service", "", "addresses of services, with commas between them; the next is tried "+
+		"where one does not answer")
 	f.StringVar(&tokenFile, "token-file", "", "file that holds the hosts' token")
 	f.StringVar(&dir, "dir", "", "folder for the journal and cached packages")
 	f.StringVar(&name, "name", "", "name of the host (default: the site's)")

@@ -27,6 +27,8 @@ func readPlan(text []byte) (contract.NewRun, error) {
 	if err := document.Read(text, &p); err != nil {
 		return contract.NewRun{}, err
 	}
-	return contract.NewRun{Build: p.Build, App: p.App, Suites: p.Suites, Cases: several(p.Cases), Tags: several(p.Tags), On: several(p.On), Lineup: p.Lineup,
-		LeaveInstalled: p.LeaveInstalled, Language: p.Language, Seed: p.Seed, RepeatFailed: p.RepeatFailed, RealTime: p.RealTime}, nil
+	return contract.NewRun{Build: p.Build, App: p.App, Suites: p.Suites, Cases: several(p.Cases), Tags: several(p.Tags),
+		On: several(p.On), Lineup: p.Lineup,
+		LeaveInstalled: p.LeaveInstalled, Language: p.Language, Seed: p.Seed, RepeatFailed: p.RepeatFailed,
+		RealTime: p.RealTime}, nil
 }

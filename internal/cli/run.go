@@ -31,8 +31,9 @@ func (a *app) runAgain() *cobra.Command {
 	var junit string
 	var timeout time.Duration
 	cmd := &cobra.Command{
-		Use: "again RUN", Short: "Start a run of what a run ran: all of it, or what failed", Example: "  yamato run again 2 --failed --wait",
-		Args: exactly(1, "name the run: yamato run again 2 --failed"), ValidArgsFunction: a.complete(completeRuns),
+		Use: "again RUN", Short: "Start a run of what a run ran: all of it, or what failed",
+		Example: "  yamato run again 2 --failed --wait",
+		Args:    exactly(1, "name the run: yamato run again 2 --failed"), ValidArgsFunction: a.complete(completeRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, n, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
@@ -46,13 +47,15 @@ func (a *app) runAgain() *cobra.Command {
 				in.Which = "failed"
 			}
 			key := uuid.NewString()
-			r, err := client.As[contract.Run](s.RunAgain(cmd.Context(), s.Project, n, &contract.RunAgainParams{IdempotencyKey: &key}, in))
+			r, err := client.As[contract.Run](s.RunAgain(cmd.Context(), s.Project, n,
+				&contract.RunAgainParams{IdempotencyKey: &key}, in))
 			if err != nil {
 				return err
 			}
 			if !wait && junit == "" && timeout == 0 {
 				return a.write(r, func() {
-					fmt.Fprintf(a.out, "Run %d is on its way: what run %d ran, %s, seed %d\nFollow it: yamato run follow %d\n", r.Number, n, plural(r.Legs, "leg"), r.Seed, r.Number)
+					fmt.Fprintf(a.out, "Run %d is on its way: what run %d ran, %s, seed %d\nFollow it: yamato run follow %d\n",
+						r.Number, n, plural(r.Legs, "leg"), r.Seed, r.Number)
 				})
 			}
 			if err := a.await(cmd.Context(), s, r, watch{cancels: true, timeout: timeout}); err != nil {
@@ -107,7 +110,8 @@ func (f *runFlags) bind(a *app, cmd *cobra.Command) {
 }
 
 func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) contract.NewRun {
-	in := contract.NewRun{Build: build, App: optional(f.app), Suites: suites, Cases: several(f.cases), Tags: several(f.tags), On: several(f.on), Language: optional(f.language), Lineup: optional(f.lineup)}
+	in := contract.NewRun{Build: build, App: optional(f.app), Suites: suites, Cases: several(f.cases),
+		Tags: several(f.tags), On: several(f.on), Language: optional(f.language), Lineup: optional(f.lineup)}
 	if f.leave {
 		in.LeaveInstalled = &f.leave
 	}
@@ -145,15 +149,18 @@ func (a *app) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contra
 	if len(f.suites) > 0 {
 		over.Suites = f.suites
 	}
-	for _, of := range []struct{ into, from any }{{&over.App, in.App}, {&over.Cases, in.Cases}, {&over.Tags, in.Tags}, {&over.On, in.On}, {&over.Language, in.Language}, {&over.Lineup, in.Lineup},
-		{&over.Seed, in.Seed}, {&over.RepeatFailed, in.RepeatFailed}, {&over.RealTime, in.RealTime}, {&over.LeaveInstalled, in.LeaveInstalled}} {
+	for _, of := range []struct{ into, from any }{{&over.App, in.App}, {&over.Cases, in.Cases}, {&over.Tags, in.Tags},
+		{&over.On, in.On}, {&over.Language, in.Language}, {&over.Lineup, in.Lineup},
+		{&over.Seed, in.Seed}, {&over.RepeatFailed, in.RepeatFailed}, {&over.RealTime, in.RealTime},
+		{&over.LeaveInstalled, in.LeaveInstalled}} {
 		if into := reflect.ValueOf(of.into).Elem(); into.IsNil() {
 			into.Set(reflect.ValueOf(of.from))
 		}
 	}
 	switch {
 	case over.Build == "":
-		return in, wrongCall{"a run needs a build", "name it with --build: a number, a version, labels of the newest, or package files"}
+		return in, wrongCall{"a run needs a build",
+			"name it with --build: a number, a version, labels of the newest, or package files"}
 	case len(over.Suites) == 0:
 		return in, wrongCall{"a run needs a suite", "name it with --suite; `yamato suite ls` lists them"}
 	}
@@ -164,16 +171,18 @@ func (a *app) runStart() *cobra.Command {
 	f := &runFlags{}
 	var preview bool
 	cmd := &cobra.Command{
-		Use:     "start",
-		Short:   "Start a run",
-		Example: "  yamato run start --build 3.2.0 --suite \"Buying a ticket\" --on \"Kaede 7\" --wait --junit results.xml\n  yamato run start --build branch=main --suite \"Buying a ticket\" --on kaede-7-1 --preview",
-		Args:    none,
+		Use:   "start",
+		Short: "Start a run",
+		Example: "  yamato run start --build 3.2.0 --suite \"Buying a ticket\" --on \"Kaede 7\" --wait --junit " +
+			"results.xml\n  yamato run start --build branch=main --suite \"Buying a ticket\" --on kaede-7-1 --preview",
+		Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			if err := errors.Join(writable(f.junit), notNegative("timeout", f.timeout), within("repeat-failed", f.repeat, 0, 20)); err != nil {
+			if err := errors.Join(writable(f.junit), notNegative("timeout", f.timeout), within("repeat-failed", f.repeat, 0,
+				20)); err != nil {
 				return err
 			}
 			in, err := a.newRun(cmd, s, f)
@@ -189,7 +198,8 @@ func (a *app) runStart() *cobra.Command {
 			}
 			if !f.wait && f.junit == "" && f.timeout == 0 {
 				return a.write(r, func() {
-					fmt.Fprintf(a.out, "Run %d is on its way: %s %s (%s), %s, seed %d\nFollow it: yamato run follow %d\n", r.Number, r.App, r.VersionName, r.VersionCode, plural(r.Legs, "leg"), r.Seed, r.Number)
+					fmt.Fprintf(a.out, "Run %d is on its way: %s %s (%s), %s, seed %d\nFollow it: yamato run follow %d\n", r.Number,
+						r.App, r.VersionName, r.VersionCode, plural(r.Legs, "leg"), r.Seed, r.Number)
 				})
 			}
 			if err := a.await(cmd.Context(), s, r, watch{cancels: true, timeout: f.timeout}); err != nil {
@@ -201,7 +211,8 @@ func (a *app) runStart() *cobra.Command {
 	f.bind(a, cmd)
 	cmd.Flags().BoolVar(&preview, "preview", false, "say what would run and what is left out, and start nothing")
 	cmd.Flags().StringArrayVar(&f.suites, "suite", nil, "suite, by name; may be repeated")
-	cmd.Flags().StringVar(&f.plan, "plan", "", "`file` with a plan, as yamato build settings --form plan writes one; flags come before what it says")
+	cmd.Flags().StringVar(&f.plan, "plan", "", "`file` with a plan, as yamato build settings --form plan writes "+
+		"one; flags come before what it says")
 	cmd.Flags().BoolVar(&f.wait, "wait", false, "wait for the end, print the results, and exit by the verdict")
 	_ = cmd.RegisterFlagCompletionFunc("suite", a.complete(completeSuites))
 	return cmd
@@ -242,7 +253,8 @@ func (a *app) tellRun(ctx context.Context, s *client.Service, d contract.RunDeta
 	report.Weave(a.out, d, ink)
 	report.Failures(a.out, d, ink)
 	if d.Run.Fails+d.Run.Errors > 0 {
-		if causes, err := client.As[[]contract.Cause](s.ListCauses(ctx, s.Project, d.Run.Number)); err == nil { // else the rest is told all the same
+		// else the rest is told all the same
+		if causes, err := client.As[[]contract.Cause](s.ListCauses(ctx, s.Project, d.Run.Number)); err == nil {
 			report.Causes(a.out, causes, ink)
 		}
 	}
@@ -260,7 +272,8 @@ func (a *app) tellRun(ctx context.Context, s *client.Service, d contract.RunDeta
 // tellEvidence says how to get at what proves a run's failures.
 func (a *app) tellEvidence(r contract.Run) {
 	if r.Verdict == "fail" || r.Verdict == "error" {
-		fmt.Fprintln(a.out, a.ink().Faint(fmt.Sprintf("\nPictures, screen trees and logs: yamato run fetch %d DIR", r.Number)))
+		fmt.Fprintln(a.out, a.ink().Faint(fmt.Sprintf("\nPictures, screen trees and logs: yamato run fetch %d DIR",
+			r.Number)))
 	}
 }
 
@@ -271,10 +284,12 @@ func (a *app) preview(ctx context.Context, s *client.Service, in contract.NewRun
 		return err
 	}
 	return a.write(p, func() {
-		fmt.Fprintf(a.out, "This would run %s in %s; nothing was started.\n\n", plural(p.Cases, "case"), plural(p.Legs, "leg"))
+		fmt.Fprintf(a.out, "This would run %s in %s; nothing was started.\n\n", plural(p.Cases, "case"),
+			plural(p.Legs, "leg"))
 		var rows [][]string
 		for _, c := range p.Combinations {
-			rows = append(rows, []string{report.Label(c.Combination), c.Combination.Kind, c.Package, strconv.Itoa(c.Devices), strconv.Itoa(c.Idle)})
+			rows = append(rows, []string{report.Label(c.Combination), c.Combination.Kind, c.Package, strconv.Itoa(c.Devices),
+				strconv.Itoa(c.Idle)})
 		}
 		a.table([]string{"COMBINATION", "KIND", "PACKAGE", "DEVICES", "IDLE"}, rows)
 		report.LeftOut(a.out, p.LeftOut, a.ink(), true)
@@ -347,7 +362,8 @@ func eventLine(e client.Event, legs map[int64]contract.Leg, ink report.Ink) stri
 	case "attempt":
 		return ink.Faint(fmt.Sprintf("·  %s  attempt %d on %s", where, deref(e.Attempt), deref(e.Device)))
 	case "result":
-		line := fmt.Sprintf("%s  %s  %s  %s", report.Shape(contract.Crossing{Verdict: deref(e.Verdict)}), where, name, ink.Faint(fmt.Sprintf("%.1f s", float64(deref(e.TookMs))/1000)))
+		line := fmt.Sprintf("%s  %s  %s  %s", report.Shape(contract.Crossing{Verdict: deref(e.Verdict)}), where, name,
+			ink.Faint(fmt.Sprintf("%.1f s", float64(deref(e.TookMs))/1000)))
 		if s := deref(e.Sentence); s != "" {
 			line += "\n     " + s
 		}
@@ -371,7 +387,8 @@ func eventLine(e client.Event, legs map[int64]contract.Leg, ink report.Ink) stri
 	case "cancelled":
 		return "–  the run was cancelled"
 	case "run":
-		return ink.Strong(fmt.Sprintf("%s  the run is %s: %s", report.Shape(contract.Crossing{Verdict: deref(e.Verdict)}), deref(e.State), deref(e.Verdict)))
+		return ink.Strong(fmt.Sprintf("%s  the run is %s: %s", report.Shape(contract.Crossing{Verdict: deref(e.Verdict)}),
+			deref(e.State), deref(e.Verdict)))
 	}
 	return ""
 }
@@ -379,8 +396,9 @@ func eventLine(e client.Event, legs map[int64]contract.Leg, ink report.Ink) stri
 func (a *app) runShow() *cobra.Command {
 	var junit string
 	cmd := &cobra.Command{
-		Use: "show RUN", Short: "Show a run's verdicts, and for each failure what was expected and what was there", Example: "  yamato run show 12",
-		Args: exactly(1, "name the run: yamato run show 12"), ValidArgsFunction: a.complete(completeRuns),
+		Use: "show RUN", Short: "Show a run's verdicts, and for each failure what was expected and what was there",
+		Example: "  yamato run show 12",
+		Args:    exactly(1, "name the run: yamato run show 12"), ValidArgsFunction: a.complete(completeRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, number, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
@@ -410,8 +428,10 @@ func (a *app) runShow() *cobra.Command {
 
 func (a *app) runFetch() *cobra.Command {
 	return &cobra.Command{
-		Use: "fetch RUN DIR", Short: "Fetch a run's logs, pictures and screen trees into a folder", Example: "  yamato run fetch 12 evidence/",
-		Args: exactly(2, "name the run and the folder: yamato run fetch 12 evidence/"), ValidArgsFunction: a.complete(completeRuns),
+		Use: "fetch RUN DIR", Short: "Fetch a run's logs, pictures and screen trees into a folder",
+		Example:           "  yamato run fetch 12 evidence/",
+		Args:              exactly(2, "name the run and the folder: yamato run fetch 12 evidence/"),
+		ValidArgsFunction: a.complete(completeRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, number, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
@@ -472,7 +492,8 @@ func evidencePath(e contract.Evidence, leg contract.Leg, taken map[string]bool) 
 			name = c.Name
 		}
 	}
-	base := filepath.Join(report.Plain(report.Label(leg.Combination)), report.Plain(leg.Suite), report.Plain(name), fmt.Sprintf("%d-%s", e.Attempt, report.Plain(e.Name)))
+	base := filepath.Join(report.Plain(report.Label(leg.Combination)), report.Plain(leg.Suite), report.Plain(name),
+		fmt.Sprintf("%d-%s", e.Attempt, report.Plain(e.Name)))
 	if e.Sort == evidence.Tree.Name {
 		base += "-tree"
 	}
@@ -512,7 +533,9 @@ func (a *app) runLs() *cobra.Command {
 	var state, verdict, build, find, by string
 	var limit int
 	cmd := &cobra.Command{
-		Use: "ls", Short: "List runs, newest first", Example: "  yamato run ls\n  yamato run ls --verdict fail --build 3.2.0\n  yamato run ls --find Buying --limit 10", Args: none,
+		Use: "ls", Short: "List runs, newest first",
+		Example: "  yamato run ls\n  yamato run ls --verdict fail --build 3.2.0\n  yamato run ls --find Buying --limit 10",
+		Args:    none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -521,7 +544,9 @@ func (a *app) runLs() *cobra.Command {
 			if err := within("limit", limit, 1, 200); err != nil {
 				return err
 			}
-			list, err := client.As[contract.RunList](s.ListRuns(cmd.Context(), s.Project, &contract.ListRunsParams{State: optional(state), Verdict: optional(verdict), Build: optional(build), Q: optional(find), AskedBy: optional(by), Limit: &limit}))
+			list, err := client.As[contract.RunList](s.ListRuns(cmd.Context(), s.Project,
+				&contract.ListRunsParams{State: optional(state), Verdict: optional(verdict), Build: optional(build),
+					Q: optional(find), AskedBy: optional(by), Limit: &limit}))
 			if err != nil {
 				return err
 			}
@@ -540,7 +565,9 @@ func (a *app) runLs() *cobra.Command {
 					if one.FinishedAt == nil {
 						verdict = "·"
 					}
-					rows = append(rows, []string{strconv.FormatInt(one.Number, 10), verdict, one.State, fmt.Sprintf("%s %s, build %d", one.App, one.VersionName, one.Build), strconv.Itoa(one.Legs), one.AskedBy, ago(one.CreatedAt)})
+					rows = append(rows, []string{strconv.FormatInt(one.Number, 10), verdict, one.State,
+						fmt.Sprintf("%s %s, build %d", one.App, one.VersionName, one.Build), strconv.Itoa(one.Legs), one.AskedBy,
+						ago(one.CreatedAt)})
 				}
 				a.table([]string{"RUN", "VERDICT", "STATE", "BUILD", "LEGS", "ASKED BY", "STARTED"}, rows)
 				if list.Next != nil {
@@ -556,8 +583,10 @@ func (a *app) runLs() *cobra.Command {
 	f.StringVar(&find, "find", "", "part of an app's name, a version, a suite, or who asked")
 	f.StringVar(&by, "asked-by", "", "only those that somebody asked for")
 	f.IntVar(&limit, "limit", 50, "how many at most")
-	_ = cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"queued", "running", "finished", "cancelled"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("verdict", cobra.FixedCompletions([]string{"pass", "fail", "error", "skip", "none"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("state", cobra.FixedCompletions([]string{"queued", "running", "finished",
+		"cancelled"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("verdict", cobra.FixedCompletions([]string{"pass", "fail", "error", "skip",
+		"none"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
 	return cmd
 }
@@ -583,10 +612,12 @@ func (a *app) runCancel() *cobra.Command {
 func (a *app) tryCommand() *cobra.Command {
 	f := &runFlags{}
 	cmd := &cobra.Command{
-		Use:               "try FILE",
-		Short:             "From local files to a verdict in one go",
-		Long:              "try checks a script, hands in the packages and the script, runs it, follows it\nand prints the verdict.",
-		Example:           "  yamato try tickets.suite --build app.apk --on \"Kaede 7\" --case \"one passenger pays the single fare\"",
+		Use:   "try FILE",
+		Short: "From local files to a verdict in one go",
+		Long: "try checks a script, hands in the packages and the script, runs it, follows it\nand " +
+			"prints the verdict.",
+		Example: "  yamato try tickets.suite --build app.apk --on \"Kaede 7\" --case \"one passenger pays " +
+			"the single fare\"",
 		Args:              exactly(1, "name the script: yamato try tickets.suite --build app.apk"),
 		ValidArgsFunction: files("suite"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -594,11 +625,13 @@ func (a *app) tryCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := errors.Join(writable(f.junit), notNegative("timeout", f.timeout), within("repeat-failed", f.repeat, 0, 20)); err != nil {
+			if err := errors.Join(writable(f.junit), notNegative("timeout", f.timeout), within("repeat-failed", f.repeat, 0,
+				20)); err != nil {
 				return err
 			}
 			if len(f.builds) == 0 {
-				return wrongCall{"try needs a build", "name it with --build: package files, a number, a version, or labels of the newest"}
+				return wrongCall{"try needs a build", "name it with --build: package files, a number, a version, or labels " +
+					"of the newest"}
 			}
 			suite, err := a.pushSuite(cmd.Context(), s, args[0], true)
 			if err != nil {
@@ -612,7 +645,8 @@ func (a *app) tryCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.await(cmd.Context(), s, r, watch{events: a.output != "json", cancels: true, timeout: f.timeout}); err != nil {
+			if err := a.await(cmd.Context(), s, r, watch{events: a.output != "json", cancels: true,
+				timeout: f.timeout}); err != nil {
 				return err
 			}
 			return a.conclude(cmd.Context(), s, r.Number, f.junit)

@@ -35,7 +35,10 @@ func (a *app) siteCommand() *cobra.Command {
 	var site string
 	var accept bool
 	fetch := &cobra.Command{
-		Use: "fetch IMAGE", Short: "Fetch an OS image to a site", Example: "  yamato site fetch \"Android 15\" --site bench", Args: exactly(1, "name the image: yamato site fetch \"Android 15\""), ValidArgsFunction: a.complete(completeImages),
+		Use: "fetch IMAGE", Short: "Fetch an OS image to a site",
+		Example:           "  yamato site fetch \"Android 15\" --site bench",
+		Args:              exactly(1, "name the image: yamato site fetch \"Android 15\""),
+		ValidArgsFunction: a.complete(completeImages),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -50,7 +53,9 @@ func (a *app) siteCommand() *cobra.Command {
 	}
 	fetch.Flags().StringVar(&site, "site", "", "site, where several offer the image")
 	licence := &cobra.Command{
-		Use: "licence NAME", Short: "Read a licence that OS images come under, and accept it", Example: "  yamato site licence \"system images\" --accept", Args: exactly(1, "name the licence: yamato site licence NAME"),
+		Use: "licence NAME", Short: "Read a licence that OS images come under, and accept it",
+		Example: "  yamato site licence \"system images\" --accept",
+		Args:    exactly(1, "name the licence: yamato site licence NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -71,7 +76,8 @@ func (a *app) licence(ctx context.Context, s *client.Service, name string, accep
 			return err
 		}
 		return a.write(l, func() {
-			fmt.Fprintf(a.out, "%s was accepted by %s on %s.\n", l.Name, deref(l.AcceptedBy), l.AcceptedAt.Local().Format("2006-01-02 15:04"))
+			fmt.Fprintf(a.out, "%s was accepted by %s on %s.\n", l.Name, deref(l.AcceptedBy),
+				l.AcceptedAt.Local().Format("2006-01-02 15:04"))
 		})
 	}
 	sites, err := a.sites(ctx, s)
@@ -114,14 +120,17 @@ func (a *app) showSites(list []contract.Site) {
 			taken += r.TakesMb
 		}
 		if s.Capacity.MemoryMb > 0 {
-			fmt.Fprintf(a.out, "  virtual devices take %.1f of %.1f GB; %s up\n", float64(taken)/1024, float64(s.Capacity.MemoryMb)/1024, plural(len(s.Running), "device"))
+			fmt.Fprintf(a.out, "  virtual devices take %.1f of %.1f GB; %s up\n", float64(taken)/1024,
+				float64(s.Capacity.MemoryMb)/1024, plural(len(s.Running), "device"))
 		}
 		if s.Machine.TotalMb > 0 {
-			fmt.Fprintf(a.out, "  machine: %.1f of %.1f GB of memory in use, %.0f%% of %d processors\n", float64(s.Machine.UsedMb)/1024, float64(s.Machine.TotalMb)/1024, 100*s.Machine.Cpu, s.Machine.Cpus)
+			fmt.Fprintf(a.out, "  machine: %.1f of %.1f GB of memory in use, %.0f%% of %d processors\n",
+				float64(s.Machine.UsedMb)/1024, float64(s.Machine.TotalMb)/1024, 100*s.Machine.Cpu, s.Machine.Cpus)
 		}
 		var models [][]string
 		for _, m := range s.Models {
-			models = append(models, []string{"  " + m.Model, fleet.PlatformName(m.Platform), m.Form, fmt.Sprintf("%d x %d", m.Width, m.Height), fmt.Sprintf("%g GB", float64(m.MemoryMb)/1024)})
+			models = append(models, []string{"  " + m.Model, fleet.PlatformName(m.Platform), m.Form,
+				fmt.Sprintf("%d x %d", m.Width, m.Height), fmt.Sprintf("%g GB", float64(m.MemoryMb)/1024)})
 		}
 		if len(models) > 0 {
 			a.table([]string{"  MODEL", "PLATFORM", "FORM", "SCREEN DP", "MEMORY"}, models)

@@ -17,17 +17,24 @@ import (
 )
 
 func (a *app) standinCommand() *cobra.Command {
-	c := &cobra.Command{Use: "standin", Short: "Be the hands, or the fate, of a simulated device; pack apps for them", Example: "  yamato standin ls\n  yamato standin trouble kaede-7-2 black --always\n  yamato standin pack my-app/"}
+	c := &cobra.Command{Use: "standin", Short: "Be the hands, or the fate, of a simulated device; pack apps for them",
+		Example: "  yamato standin ls\n  yamato standin trouble kaede-7-2 black --always\n  yamato standin pack my-app/"}
 	do := &cobra.Command{
-		Use: "do DEVICE DEED", Short: "Do to a stand-in what hands do to a phone: plug-in, unlock, allow-always …", Example: "  yamato standin do kaede-mini-r1 plug-in\n  yamato standin do kaede-7-lite-r1 \"remove-app example.tideline\"",
-		Args: exactly(2, "name the device and the deed; `yamato standin ls` lists the deeds"), ValidArgsFunction: a.completeDeed(false),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.deed(cmd, args[0], args[1], 0) },
+		Use: "do DEVICE DEED", Short: "Do to a stand-in what hands do to a phone: plug-in, unlock, allow-always …",
+		Example: "  yamato standin do kaede-mini-r1 plug-in\n  yamato standin do kaede-7-lite-r1 " +
+			"\"remove-app example.tideline\"",
+		Args:              exactly(2, "name the device and the deed; `yamato standin ls` lists the deeds"),
+		ValidArgsFunction: a.completeDeed(false),
+		RunE:              func(cmd *cobra.Command, args []string) error { return a.deed(cmd, args[0], args[1], 0) },
 	}
 	var times int
 	var always, never bool
 	trouble := &cobra.Command{
-		Use: "trouble DEVICE TROUBLE", Short: "Switch a trouble of a stand-in on or off: black, hang, cable, dialog …", Example: "  yamato standin trouble kaede-7-2 black --always\n  yamato standin trouble kaede-7-2 black --never\n  yamato standin trouble kaede-7-r1 cable",
-		Args: exactly(2, "name the device and the trouble; `yamato standin ls` lists the troubles"), ValidArgsFunction: a.completeDeed(true),
+		Use: "trouble DEVICE TROUBLE", Short: "Switch a trouble of a stand-in on or off: black, hang, cable, dialog …",
+		Example: "  yamato standin trouble kaede-7-2 black --always\n  yamato standin trouble kaede-7-2 " +
+			"black --never\n  yamato standin trouble kaede-7-r1 cable",
+		Args:              exactly(2, "name the device and the trouble; `yamato standin ls` lists the troubles"),
+		ValidArgsFunction: a.completeDeed(true),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := within("times", times, 1, 1_000_000); err != nil {
 				return err
@@ -64,7 +71,8 @@ func (a *app) deed(cmd *cobra.Command, device, what string, count int) error {
 	if no := standin.Refuses(fleet.Device{Kind: before.Device.Kind, Platform: before.Device.Platform}, what); no != nil {
 		return wrongCall{no.Why, first(no.Remedy, "`yamato standin ls "+device+"` lists what can be")}
 	}
-	if _, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "deed", Device: &device, Deed: &what, Count: &count}); err != nil {
+	if _, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "deed", Device: &device, Deed: &what,
+		Count: &count}); err != nil {
 		return err
 	}
 	d, err := a.deviceDetail(cmd.Context(), s, device)
@@ -81,8 +89,10 @@ var sorts = []struct {
 	name   string
 	device fleet.Device
 }{
-	{"emulator", fleet.Device{Kind: fleet.Emulator, Platform: "android"}}, {"simulator", fleet.Device{Kind: fleet.Simulator, Platform: "ios"}},
-	{"Android phone", fleet.Device{Kind: fleet.Real, Platform: "android"}}, {"iOS phone", fleet.Device{Kind: fleet.Real, Platform: "ios"}},
+	{"emulator", fleet.Device{Kind: fleet.Emulator, Platform: "android"}},
+	{"simulator", fleet.Device{Kind: fleet.Simulator, Platform: "ios"}},
+	{"Android phone", fleet.Device{Kind: fleet.Real, Platform: "android"}},
+	{"iOS phone", fleet.Device{Kind: fleet.Real, Platform: "ios"}},
 }
 
 func (a *app) standinLs() *cobra.Command {
@@ -92,7 +102,8 @@ func (a *app) standinLs() *cobra.Command {
 		To   []string `json:"to"`
 	}
 	return &cobra.Command{
-		Use: "ls [DEVICE]", Short: "List what can be done to stand-ins, and what can befall them; of one device, or of each kind", Example: "  yamato standin ls\n  yamato standin ls kaede-7-r1",
+		Use: "ls [DEVICE]", Short: "List what can be done to stand-ins, and what can befall them; of one device, or " +
+			"of each kind", Example: "  yamato standin ls\n  yamato standin ls kaede-7-r1",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return wrongCall{"name one device, or none", "`yamato standin ls` lists all"}
@@ -175,9 +186,12 @@ func (a *app) standinPack() *cobra.Command {
 	var to string
 	cmd := &cobra.Command{
 		Use: "pack DIR", Short: "Pack an app for stand-ins: app.yaml says what it is, app.js is its program",
-		Long:    "Pack an app for stand-ins. DIR holds app.yaml (what the app is, and which kinds of package are\nmade), app.js (its program), and, where there are such, texts.yaml (its texts by key and\nlanguage) and icon.png. docs/stand-ins.md says all that a program may use.",
+		Long: "Pack an app for stand-ins. DIR holds app.yaml (what the app is, and which kinds of package " +
+			"are\nmade), app.js (its program), and, where there are such, texts.yaml (its texts by key and\nlanguage) " +
+			"and icon.png. docs/stand-ins.md says all that a program may use.",
 		Example: "  yamato standin pack my-app/\n  yamato standin pack my-app/ --to packages/",
-		Args:    exactly(1, "name the folder: yamato standin pack DIR"), ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		Args:    exactly(1, "name the folder: yamato standin pack DIR"), ValidArgsFunction: func(*cobra.Command, []string,
+			string) ([]string, cobra.ShellCompDirective) {
 			return nil, cobra.ShellCompDirectiveFilterDirs
 		},
 		RunE: func(_ *cobra.Command, args []string) error {

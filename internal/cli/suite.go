@@ -75,8 +75,9 @@ func (a *app) suiteCommand() *cobra.Command {
 		},
 	}
 	show := &cobra.Command{
-		Use: "show SUITE", Short: "Show a suite as it was handed in, and how its cases went last", Example: "  yamato suite show \"Buying a ticket\"",
-		Args: exactly(1, "name the suite: yamato suite show NAME"), ValidArgsFunction: a.complete(completeSuites),
+		Use: "show SUITE", Short: "Show a suite as it was handed in, and how its cases went last",
+		Example: "  yamato suite show \"Buying a ticket\"",
+		Args:    exactly(1, "name the suite: yamato suite show NAME"), ValidArgsFunction: a.complete(completeSuites),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -90,8 +91,9 @@ func (a *app) suiteCommand() *cobra.Command {
 		},
 	}
 	remove := &cobra.Command{
-		Use: "remove SUITE", Short: "Take a suite off the list; its runs stay, and handing it in again brings it back", Example: "  yamato suite remove \"Buying a ticket\"",
-		Args: exactly(1, "name the suite: yamato suite remove NAME"), ValidArgsFunction: a.complete(completeSuites),
+		Use: "remove SUITE", Short: "Take a suite off the list; its runs stay, and handing it in again brings it back",
+		Example: "  yamato suite remove \"Buying a ticket\"",
+		Args:    exactly(1, "name the suite: yamato suite remove NAME"), ValidArgsFunction: a.complete(completeSuites),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.connect(cmd.Context())
 			if err != nil {
@@ -100,7 +102,9 @@ func (a *app) suiteCommand() *cobra.Command {
 			if _, err := client.As[struct{}](s.RemoveSuite(cmd.Context(), s.Project, args[0])); err != nil {
 				return err
 			}
-			return a.write(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.out, "The suite %s is off the list.\n", args[0]) })
+			return a.write(map[string]string{"removed": args[0]}, func() {
+				fmt.Fprintf(a.out, "The suite %s is off the list.\n", args[0])
+			})
 		},
 	}
 	c.AddCommand(check, a.suiteFormat(), push, ls, show, remove)
@@ -157,7 +161,8 @@ func (a *app) check(ctx context.Context, args []string, against string) error {
 		}
 		suite, findings := script.Read(string(text))
 		if other, ok := names[suite.Name]; ok && suite.Name != "" {
-			findings = append(findings, script.Finding{Pos: script.Pos{Line: 1, Column: 1}, Length: 1, Message: fmt.Sprintf("the suite of %s has the same name", other), Hint: "give each suite a name of its own"})
+			findings = append(findings, script.Finding{Pos: script.Pos{Line: 1, Column: 1}, Length: 1,
+				Message: fmt.Sprintf("the suite of %s has the same name", other), Hint: "give each suite a name of its own"})
 		}
 		names[suite.Name] = p
 		cases += len(suite.Cases)
@@ -177,7 +182,8 @@ func (a *app) check(ctx context.Context, args []string, against string) error {
 		for _, f := range all {
 			fmt.Fprintln(a.out, f.Format(f.File))
 		}
-		fmt.Fprintf(a.out, "%s, %s: %s, %s\n", plural(len(paths), "suite"), plural(cases, "case"), plural(faults, "fault"), advice(len(all)-faults))
+		fmt.Fprintf(a.out, "%s, %s: %s, %s\n", plural(len(paths), "suite"), plural(cases, "case"), plural(faults, "fault"),
+			advice(len(all)-faults))
 	})
 	if err == nil && faults > 0 {
 		return exit{exitFail}
@@ -191,11 +197,13 @@ func (a *app) unmatched(ctx context.Context, text, against string) ([]script.Fin
 	if err != nil {
 		return nil, err
 	}
-	list, err := client.As[[]contract.Finding](s.CheckSuite(ctx, s.Project, contract.SuiteToCheck{Text: text, App: against}))
+	list, err := client.As[[]contract.Finding](s.CheckSuite(ctx, s.Project, contract.SuiteToCheck{Text: text,
+		App: against}))
 	var out []script.Finding
 	for _, f := range list {
 		if deref(f.Advice) && strings.HasPrefix(f.Message, "nothing has ever matched") {
-			out = append(out, script.Finding{Pos: script.Pos{Line: f.Line, Column: f.Column}, Length: f.Length, Line: f.Text, Shift: deref(f.Shift), Message: f.Message, Hint: deref(f.Hint), Advice: true})
+			out = append(out, script.Finding{Pos: script.Pos{Line: f.Line, Column: f.Column}, Length: f.Length, Line: f.Text,
+				Shift: deref(f.Shift), Message: f.Message, Hint: deref(f.Hint), Advice: true})
 		}
 	}
 	return out, err
@@ -222,8 +230,9 @@ func advice(n int) string {
 func (a *app) suiteFormat() *cobra.Command {
 	var only bool
 	cmd := &cobra.Command{
-		Use: "format FILE|DIR…", Short: "Lay scripts out the one way; needs neither service nor device", Example: "  yamato suite format suites/\n  yamato suite format suites/ --check",
-		Args: atLeast(1, "name a script or a folder: yamato suite format suites/"), ValidArgsFunction: files("suite"),
+		Use: "format FILE|DIR…", Short: "Lay scripts out the one way; needs neither service nor device",
+		Example: "  yamato suite format suites/\n  yamato suite format suites/ --check",
+		Args:    atLeast(1, "name a script or a folder: yamato suite format suites/"), ValidArgsFunction: files("suite"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			paths, err := suiteFiles(args)
 			if err != nil {
@@ -237,7 +246,8 @@ func (a *app) suiteFormat() *cobra.Command {
 				}
 				laid, findings := script.Format(string(text))
 				if n := script.Faults(findings); n > 0 {
-					return wrongCall{fmt.Sprintf("%s has %s and is left as it is", p, plural(n, "fault")), "`yamato suite check " + p + "` shows each with its place"}
+					return wrongCall{fmt.Sprintf("%s has %s and is left as it is", p, plural(n, "fault")),
+						"`yamato suite check " + p + "` shows each with its place"}
 				}
 				if laid == string(text) {
 					continue
@@ -265,13 +275,15 @@ func (a *app) suiteFormat() *cobra.Command {
 			return err
 		},
 	}
-	cmd.Flags().BoolVar(&only, "check", false, "change nothing: list the files that are laid out otherwise, and exit with 1 if there are any")
+	cmd.Flags().BoolVar(&only, "check", false, "change nothing: list the files that are laid out otherwise, and "+
+		"exit with 1 if there are any")
 	return cmd
 }
 
 func (a *app) showSuite(d contract.SuiteDetail) {
 	ink := a.ink()
-	fmt.Fprintf(a.out, "%s  %s\n\n", ink.Strong(d.Suite.Name), ink.Faint(fmt.Sprintf("revision %d, %s, handed in %s", d.Suite.Revision, d.Suite.FileName, ago(d.Suite.CreatedAt))))
+	fmt.Fprintf(a.out, "%s  %s\n\n", ink.Strong(d.Suite.Name), ink.Faint(fmt.Sprintf("revision %d, %s, handed in %s",
+		d.Suite.Revision, d.Suite.FileName, ago(d.Suite.CreatedAt))))
 	fmt.Fprintln(a.out, strings.TrimRight(d.Text, "\n"))
 	if len(d.Last) > 0 {
 		fmt.Fprintf(a.out, "\n%s\n", ink.Strong("Last runs, newest first"))
@@ -301,7 +313,8 @@ func (a *app) pushSuite(ctx context.Context, s *client.Service, path string, tri
 	if n := script.Faults(findings); n > 0 {
 		return contract.Suite{}, wrongCall{fmt.Sprintf("%s has %s", path, plural(n, "fault")), ""}
 	}
-	return client.As[contract.Suite](s.PushSuite(ctx, s.Project, contract.NewSuite{FileName: filepath.Base(path), Text: string(text), Tried: &tried}))
+	return client.As[contract.Suite](s.PushSuite(ctx, s.Project, contract.NewSuite{FileName: filepath.Base(path),
+		Text: string(text), Tried: &tried}))
 }
 
 func (a *app) showSuites(list []contract.Suite) {

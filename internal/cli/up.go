@@ -82,7 +82,8 @@ func openStack(ctx context.Context, c stackConfig) (*stack, error) {
 // machine has.
 func checkListen(address string) error {
 	if address == "" {
-		return wrongCall{"--listen needs an address", "such as 127.0.0.1:7420; to be reached from everywhere say so: 0.0.0.0:7420"}
+		return wrongCall{"--listen needs an address",
+			"such as 127.0.0.1:7420; to be reached from everywhere say so: 0.0.0.0:7420"}
 	}
 	return nil
 }
@@ -95,7 +96,8 @@ func (s *stack) openNode(ctx context.Context, c stackConfig) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	config := nodeConfig{database: s.box.URL("yamato"), dir: dir, listen: c.listen, names: c.names, project: "default", care: c.care, log: c.log}
+	config := nodeConfig{database: s.box.URL("yamato"), dir: dir, listen: c.listen, names: c.names, project: "default",
+		care: c.care, log: c.log}
 	n, err := openNode(ctx, config)
 	if errors.As(err, &wrongCall{}) && c.anyway {
 		config.listen = "127.0.0.1:0"
@@ -121,7 +123,8 @@ func readSites(paths []string) ([]siteFile, error) {
 			return nil, wrongCall{path + ": " + err.Error(), "docs/fleet.md says how a site file is written"}
 		}
 		if slices.ContainsFunc(out, func(s siteFile) bool { return s.name == site.Name }) {
-			return nil, wrongCall{fmt.Sprintf("%s: another site file describes the site %s already", path, site.Name), "give one of them another name"}
+			return nil, wrongCall{fmt.Sprintf("%s: another site file describes the site %s already", path, site.Name),
+				"give one of them another name"}
 		}
 		out = append(out, siteFile{path, site.Name})
 	}
@@ -134,7 +137,8 @@ func (s *stack) run(ctx context.Context, sites []siteFile) error {
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return s.node.run(ctx) })
 	for _, site := range sites {
-		args := []string{"host", "--site", site.path, "--service", s.node.url, "--token-file", s.node.hostToken, "--dir", filepath.Join(s.dir, "host-"+site.name)}
+		args := []string{"host", "--site", site.path, "--service", s.node.url, "--token-file", s.node.hostToken, "--dir",
+			filepath.Join(s.dir, "host-"+site.name)}
 		g.Go(func() error { return supervise(ctx, s.log, args...) })
 	}
 	err := g.Wait()
@@ -153,7 +157,8 @@ func createDatabase(ctx context.Context, box *pgbox.Box, name string) error {
 	}
 	defer db.Close()
 	var there bool
-	if err := db.QueryRowContext(ctx, `select exists (select 1 from pg_database where datname = $1)`, name).Scan(&there); err != nil || there {
+	if err := db.QueryRowContext(ctx, `select exists (select 1 from pg_database where datname = $1)`,
+		name).Scan(&there); err != nil || there {
 		return err
 	}
 	_, err = db.ExecContext(ctx, `create database `+name)
@@ -190,7 +195,8 @@ func (a *app) upCommand() *cobra.Command {
 			if err != nil {
 				return errors.Join(err, s.close())
 			}
-			fmt.Fprintf(a.out, "Yamato is up at %s\n  your token    %s\n  hosts' token  %s\n  data          %s\n", s.node.url, path, s.node.hostToken, s.dir)
+			fmt.Fprintf(a.out, "Yamato is up at %s\n  your token    %s\n  hosts' token  %s\n  data          %s\n", s.node.url,
+				path, s.node.hostToken, s.dir)
 			if len(sites) == 0 {
 				fmt.Fprintln(a.out, "No host runs yet: start one with --site FILE, here or with `yamato host`.")
 			}
@@ -202,7 +208,8 @@ func (a *app) upCommand() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&c.dir, "dir", "", "data folder (default: /var/lib/yamato/up for root, else ~/.local/share/yamato/up)")
 	f.StringVar(&c.listen, "listen", defaultListen, "address to listen on; loopback unless you say otherwise")
-	f.StringArrayVar(&c.names, "name", nil, "name that browsers may open the console by, beside the address; may be repeated")
+	f.StringArrayVar(&c.names, "name", nil, "name that browsers may open the console by, beside the address; may "+
+		"be repeated")
 	c.care.flags(f)
 	f.StringArrayVar(&paths, "site", nil, "site file for which to run a host; may be repeated")
 	f.BoolVar(&verbose, "verbose", false, "log more")

@@ -37,7 +37,8 @@ var errTimeout = errors.New("the time to wait is over")
 // seen, then how far it has got and what it waits for.
 func (a *app) await(ctx context.Context, s *client.Service, r contract.Run, w watch) error {
 	if w.events || a.output == "json" || !a.animated() {
-		fmt.Fprintf(a.err, "Run %d: %s %s, %s, seed %d: %s/runs/%d\n", r.Number, r.App, r.VersionName, plural(r.Legs, "leg"), r.Seed, s.Base(), r.Number)
+		fmt.Fprintf(a.err, "Run %d: %s %s, %s, seed %d: %s/runs/%d\n", r.Number, r.App, r.VersionName,
+			plural(r.Legs, "leg"), r.Seed, s.Base(), r.Number)
 	}
 	waiting := ctx
 	if w.timeout > 0 {
@@ -55,7 +56,8 @@ func (a *app) await(ctx context.Context, s *client.Service, r contract.Run, w wa
 				fmt.Fprintln(a.err, "·  "+line.text())
 			}
 		}
-		fmt.Fprintf(a.err, "yamato: run %d was not done within %s, and goes on\n        follow it: yamato run follow %d; end it: yamato run cancel %d\n", r.Number, w.timeout, r.Number, r.Number)
+		fmt.Fprintf(a.err, "yamato: run %d was not done within %s, and goes on\n        follow it: yamato run follow "+
+			"%d; end it: yamato run cancel %d\n", r.Number, w.timeout, r.Number, r.Number)
 		return exit{exitNothing}
 	case ctx.Err() != nil && w.cancels:
 		return a.breakOff(ctx, s, r.Number)
@@ -70,10 +72,12 @@ func (a *app) breakOff(ctx context.Context, s *client.Service, number int64) err
 	late, stop := context.WithTimeout(context.WithoutCancel(ctx), 15*time.Second)
 	defer stop()
 	if _, err := client.As[contract.Run](s.CancelRun(late, s.Project, number)); err != nil {
-		fmt.Fprintf(a.err, "yamato: run %d could not be cancelled (%v) and goes on: yamato run cancel %d\n", number, err, number)
+		fmt.Fprintf(a.err, "yamato: run %d could not be cancelled (%v) and goes on: yamato run cancel %d\n", number, err,
+			number)
 		return exit{exitNothing}
 	}
-	fmt.Fprintf(a.err, "yamato: run %d is cancelled, as you broke off; what was decided is kept: yamato run show %d\n", number, number)
+	fmt.Fprintf(a.err, "yamato: run %d is cancelled, as you broke off; what was decided is kept: yamato run show %d\n",
+		number, number)
 	return exit{exitNothing}
 }
 
@@ -131,7 +135,8 @@ type telling struct {
 }
 
 func newTelling(a *app, s *client.Service, d contract.RunDetail, w watch) *telling {
-	t := &telling{app: a, service: s, watch: w, run: d.Run, legs: map[int64]contract.Leg{}, asked: d.Run.Expected, last: time.Now(), told: time.Now(), waits: map[string]bool{}}
+	t := &telling{app: a, service: s, watch: w, run: d.Run, legs: map[int64]contract.Leg{}, asked: d.Run.Expected,
+		last: time.Now(), told: time.Now(), waits: map[string]bool{}}
 	for _, l := range d.Legs {
 		t.legs[l.Id] = l
 	}
@@ -169,7 +174,8 @@ func (t *telling) event(e client.Event) error {
 }
 
 func (t *telling) progress() string {
-	return fmt.Sprintf("Run %d: %d of %d judged, %d of them not as expected", t.run.Number, t.judged, max(t.asked, t.judged), t.unlike)
+	return fmt.Sprintf("Run %d: %d of %d judged, %d of them not as expected", t.run.Number, t.judged,
+		max(t.asked, t.judged), t.unlike)
 }
 
 // plainly tells how far the run is on a line of its own.
@@ -278,12 +284,14 @@ func writable(path string) error {
 		return nil
 	}
 	if info, err := os.Stat(path); err == nil && info.IsDir() {
-		return wrongCall{path + " is a folder; the JUnit XML goes into a file", "--junit " + filepath.Join(path, "results.xml")}
+		return wrongCall{path + " is a folder; the JUnit XML goes into a file", "--junit " + filepath.Join(path,
+			"results.xml")}
 	}
 	_, before := os.Stat(path)
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o644)
 	if err != nil {
-		return wrongCall{"the JUnit file cannot be written: " + err.Error(), "nothing was started; name another file with --junit"}
+		return wrongCall{"the JUnit file cannot be written: " + err.Error(),
+			"nothing was started; name another file with --junit"}
 	}
 	err = f.Close()
 	if before != nil {

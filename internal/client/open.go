@@ -31,13 +31,15 @@ type Service struct {
 
 // Open gives the service at url for the holder of a token. It does not call yet.
 func Open(url, token, project string) (*Service, error) {
-	h := &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, MaxIdleConnsPerHost: 16}}
+	h := &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext,
+		MaxIdleConnsPerHost: 16}}
 	s := &Service{Project: project, base: strings.TrimSuffix(url, "/"), token: token, http: h}
-	c, err := NewClientWithResponses(s.base, WithHTTPClient(h), WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+token)
-		r.Header.Set("User-Agent", agent)
-		return nil
-	}))
+	c, err := NewClientWithResponses(s.base, WithHTTPClient(h),
+		WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			r.Header.Set("Authorization", "Bearer "+token)
+			r.Header.Set("User-Agent", agent)
+			return nil
+		}))
 	s.ClientWithResponses = c
 	return s, err
 }
@@ -132,7 +134,8 @@ type Event struct {
 // Follow calls seen for each event of a run after the given number, in order and
 // without gaps, until the run ends. A lost connection is taken up again where it
 // broke, for as long as patience; lost is told of each loss.
-func (s *Service) Follow(ctx context.Context, run, after int64, patience time.Duration, lost func(error), seen func(Event) error) error {
+func (s *Service) Follow(ctx context.Context, run, after int64, patience time.Duration, lost func(error),
+	seen func(Event) error) error {
 	since := time.Now()
 	pause := 100 * time.Millisecond
 	for {
@@ -170,8 +173,10 @@ type refusedBySeen struct{ err error }
 func (r *refusedBySeen) Error() string { return r.err.Error() }
 func (r *refusedBySeen) Unwrap() error { return r.err }
 
-func (s *Service) followOnce(ctx context.Context, run int64, after *int64, seen func(Event) error) (ended bool, err error) {
-	r, err := s.get(ctx, fmt.Sprintf("runs/%d/events", run), map[string]string{"Last-Event-ID": strconv.FormatInt(*after, 10)})
+func (s *Service) followOnce(ctx context.Context, run int64, after *int64,
+	seen func(Event) error) (ended bool, err error) {
+	r, err := s.get(ctx, fmt.Sprintf("runs/%d/events", run), map[string]string{"Last-Event-ID": strconv.FormatInt(*after,
+		10)})
 	if err != nil {
 		return false, err
 	}
@@ -209,7 +214,8 @@ func (s *Service) followOnce(ctx context.Context, run int64, after *int64, seen 
 }
 
 func (s *Service) get(ctx context.Context, path string, headers map[string]string) (*http.Response, error) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("%s/api/v1/projects/%s/%s", s.base, s.Project, path), nil)
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("%s/api/v1/projects/%s/%s", s.base, s.Project,
+		path), nil)
 	if err != nil {
 		return nil, err
 	}

@@ -35,7 +35,8 @@ const pieceSize = 32 << 20
 // Upload sends a package in pieces by the tus protocol (1.0.0). After a lost
 // connection it goes on where it stopped, for as long as patience without progress;
 // an upload that memory knows is gone on with. sent is told how many bytes are there.
-func (s *Service) Upload(ctx context.Context, f io.ReaderAt, size int64, name, key string, memory Memory, patience time.Duration, sent func(int64)) (contract.Package, error) {
+func (s *Service) Upload(ctx context.Context, f io.ReaderAt, size int64, name, key string, memory Memory,
+	patience time.Duration, sent func(int64)) (contract.Package, error) {
 	address := memory.Recall(key)
 	since, pause := time.Now(), 200*time.Millisecond
 	var offset int64
@@ -80,11 +81,14 @@ func (s *Service) Upload(ctx context.Context, f io.ReaderAt, size int64, name, k
 }
 
 // uploadOnce begins an upload or finds how far it got, and sends the rest.
-func (s *Service) uploadOnce(ctx context.Context, f io.ReaderAt, size int64, name string, address *string, offset *int64, sent func(int64)) error {
+func (s *Service) uploadOnce(ctx context.Context, f io.ReaderAt, size int64, name string, address *string,
+	offset *int64, sent func(int64)) error {
 	if *address == "" {
-		r, err := s.tus(ctx, http.MethodPost, fmt.Sprintf("%s/api/v1/projects/%s/uploads", s.base, s.Project), nil, map[string]string{
-			"Upload-Length": strconv.FormatInt(size, 10), "Upload-Metadata": "filename " + base64.StdEncoding.EncodeToString([]byte(name)),
-		}, http.StatusCreated)
+		r, err := s.tus(ctx, http.MethodPost, fmt.Sprintf("%s/api/v1/projects/%s/uploads", s.base, s.Project), nil,
+			map[string]string{
+				"Upload-Length":   strconv.FormatInt(size, 10),
+				"Upload-Metadata": "filename " + base64.StdEncoding.EncodeToString([]byte(name)),
+			}, http.StatusCreated)
 		if err != nil {
 			return err
 		}
@@ -102,7 +106,8 @@ func (s *Service) uploadOnce(ctx context.Context, f io.ReaderAt, size int64, nam
 			}
 			return err
 		}
-		if *offset, err = strconv.ParseInt(r.Header.Get("Upload-Offset"), 10, 64); err != nil || *offset > size || r.Header.Get("Upload-Length") != strconv.FormatInt(size, 10) {
+		if *offset, err = strconv.ParseInt(r.Header.Get("Upload-Offset"), 10, 64); err != nil || *offset > size ||
+			r.Header.Get("Upload-Length") != strconv.FormatInt(size, 10) {
 			return errUploadGone
 		}
 	}
@@ -110,7 +115,8 @@ func (s *Service) uploadOnce(ctx context.Context, f io.ReaderAt, size int64, nam
 		n := min(pieceSize, size-*offset)
 		piece := &counted{r: io.NewSectionReader(f, *offset, n), at: *offset, sent: sent}
 		r, err := s.tus(ctx, http.MethodPatch, *address, piece, map[string]string{
-			"Upload-Offset": strconv.FormatInt(*offset, 10), "Content-Type": "application/offset+octet-stream", "Content-Length": strconv.FormatInt(n, 10),
+			"Upload-Offset": strconv.FormatInt(*offset, 10), "Content-Type": "application/offset+octet-stream",
+			"Content-Length": strconv.FormatInt(n, 10),
 		}, http.StatusNoContent)
 		if err != nil {
 			return err
@@ -136,7 +142,8 @@ func (c *counted) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func (s *Service) tus(ctx context.Context, method, address string, body io.Reader, headers map[string]string, want int) (*http.Response, error) {
+func (s *Service) tus(ctx context.Context, method, address string, body io.Reader, headers map[string]string,
+	want int) (*http.Response, error) {
 	r, err := http.NewRequestWithContext(ctx, method, address, body)
 	if err != nil {
 		return nil, err
@@ -159,7 +166,8 @@ func (s *Service) tus(ctx context.Context, method, address string, body io.Reade
 		return response, nil
 	}
 	if response.StatusCode == http.StatusRequestEntityTooLarge {
-		return nil, &ProblemError{Problem: contract.Problem{Title: "the package is larger than is taken: " + strings.TrimSpace(string(text)), Status: response.StatusCode}}
+		return nil, &ProblemError{Problem: contract.Problem{Title: "the package is larger than is taken: " +
+			strings.TrimSpace(string(text)), Status: response.StatusCode}}
 	}
 	return nil, problemOf(response, text)
 }
@@ -172,10 +180,11 @@ func (s *Service) takeUpload(ctx context.Context, id string) (contract.Package, 
 // have come, of how many; -1 where that is not known.
 func (s *Service) Fetch(ctx context.Context, address string, got func(n, of int64)) (contract.Package, error) {
 	var p contract.Package
-	r, err := s.FetchPackage(ctx, s.Project, contract.NewFetch{Url: address}, func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Accept", "text/event-stream, application/json")
-		return nil
-	})
+	r, err := s.FetchPackage(ctx, s.Project, contract.NewFetch{Url: address},
+		func(_ context.Context, r *http.Request) error {
+			r.Header.Set("Accept", "text/event-stream, application/json")
+			return nil
+		})
 	if err != nil {
 		return p, s.unreachable(err)
 	}

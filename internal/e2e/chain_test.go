@@ -22,7 +22,8 @@ func TestTheChainFromPackagesToEvidenceByCommand(t *testing.T) {
 	dir := samples(t)
 	r.awaitIdle()
 
-	out, errOut, code := r.yamato("build", "push", filepath.Join(dir, "tideline-3.2.0.apk"), filepath.Join(dir, "tideline-3.2.0-simulator.zip"))
+	out, errOut, code := r.yamato("build", "push", filepath.Join(dir, "tideline-3.2.0.apk"),
+		filepath.Join(dir, "tideline-3.2.0-simulator.zip"))
 	require.Zero(t, code, errOut)
 	require.Contains(t, out, "Build 1  Tideline 3.2.0 (61)")
 	require.Contains(t, out, "example.tideline")
@@ -36,7 +37,8 @@ func TestTheChainFromPackagesToEvidenceByCommand(t *testing.T) {
 	require.Contains(t, out, "three passengers pay three single fares")
 
 	junit := filepath.Join(dir, "results.xml")
-	out, errOut, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--on", "Kaede 7", "--wait", "--junit", junit)
+	out, errOut, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--on", "Kaede 7",
+		"--wait", "--junit", junit)
 	require.Equal(t, 1, code, "a run that fails exits 1: %s", errOut)
 	require.Contains(t, out, "expected number in #total = 9.45")
 	require.Contains(t, out, "but      it is 6.3")
@@ -55,7 +57,8 @@ func TestTheChainFromPackagesToEvidenceByCommand(t *testing.T) {
 	to := filepath.Join(dir, "evidence")
 	_, errOut, code = r.yamato("run", "fetch", "1", to)
 	require.Zero(t, code, errOut)
-	failure := filepath.Join(to, "Kaede-7-Android-14", "Buying-a-ticket", "three-passengers-pay-three-single-fares", "1-failure.png")
+	failure := filepath.Join(to, "Kaede-7-Android-14", "Buying-a-ticket", "three-passengers-pay-three-single-fares",
+		"1-failure.png")
 	f, err := os.Open(failure)
 	require.NoError(t, err)
 	defer f.Close()
@@ -107,7 +110,8 @@ func TestTryGoesFromLocalFilesToAVerdict(t *testing.T) {
 	r := newRig(t, rigConfig{})
 	dir := samples(t)
 	r.awaitIdle()
-	args := []string{"try", filepath.Join(dir, "suites", "tickets.suite"), "--on", "Kaede 7", "--case", "three passengers pay three single fares"}
+	args := []string{"try", filepath.Join(dir, "suites", "tickets.suite"), "--on", "Kaede 7", "--case",
+		"three passengers pay three single fares"}
 
 	out, errOut, code := r.yamato(append(args, "--build", filepath.Join(dir, "tideline-3.1.4.apk"))...)
 	require.Zero(t, code, errOut+out)
@@ -120,12 +124,14 @@ func TestABuildThatLacksThePackageForADeviceIsToldBeforeTheRunStarts(t *testing.
 	r := newRig(t, rigConfig{})
 	dir := samples(t)
 	r.awaitIdle()
-	_, errOut, code := r.yamato("try", filepath.Join(dir, "suites", "tickets.suite"), "--on", "Aster Petit", "--build", filepath.Join(dir, "tideline-3.1.4.apk"))
+	_, errOut, code := r.yamato("try", filepath.Join(dir, "suites", "tickets.suite"), "--on", "Aster Petit", "--build",
+		filepath.Join(dir, "tideline-3.1.4.apk"))
 	require.Equal(t, 2, code)
 	require.Contains(t, errOut, "the build holds no simulator zip, which Aster Petit (simulator) needs")
 	require.Contains(t, errOut, "push the simulator zip")
 
-	out, _, code := r.yamato("try", filepath.Join(dir, "suites", "tickets.suite"), "--build", "1", "--case", "one passenger pays the single fare")
+	out, _, code := r.yamato("try", filepath.Join(dir, "suites", "tickets.suite"), "--build", "1", "--case",
+		"one passenger pays the single fare")
 	require.Zero(t, code, "the others run, and what is left out is told: %s", out)
 	require.Contains(t, out, "Left out: 1 combination\n  Aster Petit, iOS 17")
 }
@@ -134,7 +140,8 @@ func TestALookShowsThePictureAndTheTree(t *testing.T) {
 	r := newRig(t, rigConfig{})
 	dir := samples(t)
 	r.awaitIdle()
-	out, errOut, code := r.yamato("device", "look", "kaede-7-1", "--build", filepath.Join(dir, "tideline-3.1.4.apk"), "--to", dir, "--language", "de-DE")
+	out, errOut, code := r.yamato("device", "look", "kaede-7-1", "--build", filepath.Join(dir, "tideline-3.1.4.apk"),
+		"--to", dir, "--language", "de-DE")
 	require.Zero(t, code, errOut)
 	require.Contains(t, out, filepath.Join(dir, "kaede-7-1.png"))
 	require.Regexp(t, `textbox +Insel +#island +\d+,\d+ \d+x\d+`, out)
@@ -149,7 +156,9 @@ func TestAForeignPackageInstallsButStartingItIsAnError(t *testing.T) {
 	r := newRig(t, rigConfig{})
 	dir := samples(t)
 	r.awaitIdle()
-	foreign, err := demo.PackAndroid(demo.App{ID: "example.elsewhere", Name: "Elsewhere", Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30, Texts: map[string]map[string]string{"app_name": {"": "Elsewhere"}}})
+	foreign, err := demo.PackAndroid(demo.App{ID: "example.elsewhere", Name: "Elsewhere",
+		Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30,
+		Texts: map[string]map[string]string{"app_name": {"": "Elsewhere"}}})
 	require.NoError(t, err)
 	path := filepath.Join(dir, "elsewhere.apk")
 	require.NoError(t, os.WriteFile(path, foreign, 0o600))
@@ -174,7 +183,8 @@ func TestWrongCallsSayWhatToDoNext(t *testing.T) {
 		says string
 	}{
 		{[]string{"build", "push", damaged}, 2, "the file is cut short"},
-		{[]string{"build", "push", filepath.Join(dir, "tideline-3.1.4.apk"), filepath.Join(dir, "tideline-3.2.0.apk")}, 2, "a build holds packages of one version"},
+		{[]string{"build", "push", filepath.Join(dir, "tideline-3.1.4.apk"), filepath.Join(dir, "tideline-3.2.0.apk")}, 2,
+			"a build holds packages of one version"},
 		{[]string{"build", "push", "/nowhere.apk"}, 2, "no such file"},
 		{[]string{"build", "show", "9.9.9"}, 2, "yamato build ls"},
 		{[]string{"run", "start", "--build", "3.1.4", "--suite", "Nothing"}, 2, "yamato suite ls"},
@@ -249,7 +259,8 @@ func TestTheSameSeedGivesTheSameVerdictsInEveryRepetition(t *testing.T) {
 		for _, x := range l.Cases {
 			if x.Flaky {
 				flaky++
-				require.Contains(t, []string{"Kaede 7 Lite", "Aster Petit"}, l.Combination.Model, "only devices with little memory are slow by chance")
+				require.Contains(t, []string{"Kaede 7 Lite", "Aster Petit"}, l.Combination.Model,
+					"only devices with little memory are slow by chance")
 			}
 		}
 	}
@@ -282,7 +293,8 @@ func TestACancelledRunKeepsWhatWasDecidedAndFreesItsDevices(t *testing.T) {
 	require.Zero(t, code, errOut)
 	_, errOut, code = r.yamato("suite", "push", filepath.Join(dir, "suites"))
 	require.Zero(t, code, errOut)
-	_, errOut, code = r.yamato("run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--on", "Kaede 7", "--real-time")
+	_, errOut, code = r.yamato("run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--on", "Kaede 7",
+		"--real-time")
 	require.Zero(t, code, errOut)
 	_, errOut, code = r.yamato("run", "cancel", "1")
 	require.Zero(t, code, errOut)

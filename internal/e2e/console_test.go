@@ -101,12 +101,15 @@ func TestARunIsStartedOfTheBuildThatWasMeant(t *testing.T) {
 	t.Parallel() // it mostly waits
 	r := newRig(t, rigConfig{})
 	dir := samples(t)
-	other, err := demo.PackAndroid(demo.App{ID: "example.elsewhere", Name: "Elsewhere", Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30, Texts: map[string]map[string]string{"app_name": {"": "Elsewhere"}}})
+	other, err := demo.PackAndroid(demo.App{ID: "example.elsewhere", Name: "Elsewhere",
+		Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30,
+		Texts: map[string]map[string]string{"app_name": {"": "Elsewhere"}}})
 	require.NoError(t, err)
 	path := filepath.Join(dir, "elsewhere.apk")
 	require.NoError(t, os.WriteFile(path, other, 0o600))
 	r.awaitIdle()
-	for _, args := range [][]string{{"build", "push", filepath.Join(dir, "tideline-3.1.4.apk")}, {"build", "push", path}, {"suite", "push", filepath.Join(dir, "suites")}} {
+	for _, args := range [][]string{{"build", "push", filepath.Join(dir, "tideline-3.1.4.apk")}, {"build", "push", path},
+		{"suite", "push", filepath.Join(dir, "suites")}} {
 		_, errOut, code := r.yamato(args...)
 		require.Zero(t, code, errOut)
 	}
@@ -133,7 +136,8 @@ func TestTheConsoleFromSignInToAFailure(t *testing.T) {
 	// A package that is none is refused in words; those of one version make one build.
 	broken := filepath.Join(dir, "broken.apk")
 	require.NoError(t, os.WriteFile(broken, []byte("this is no package"), 0o600))
-	require.NoError(t, d.tab.Drop(filepath.Join(dir, "tideline-3.2.0.apk"), filepath.Join(dir, "tideline-3.2.0-simulator.zip"), broken))
+	require.NoError(t, d.tab.Drop(filepath.Join(dir, "tideline-3.2.0.apk"),
+		filepath.Join(dir, "tideline-3.2.0-simulator.zip"), broken))
 	d.await(`location.pathname === "/builds"`)
 	d.see("in build 1, Tideline 3.2.0 (61), 2 packages")
 	d.await(`document.querySelector("[data-state=refused]").innerText.includes("broken.apk")`)
@@ -256,7 +260,8 @@ func TestTheConsoleGoesOnAfterTheServiceWasLost(t *testing.T) {
 	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites"))
 	require.Zero(t, code, errOut)
 	r.wake()
-	_, errOut, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--real-time", "--case", "one passenger pays the single fare", "--case", "a ticket from Sora to Kujira can be paid")
+	_, errOut, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--real-time", "--case",
+		"one passenger pays the single fare", "--case", "a ticket from Sora to Kujira can be paid")
 	require.Zero(t, code, errOut)
 	d.visit("/runs/1")
 	d.await(crossings + `.includes("running")`)
@@ -338,7 +343,8 @@ func (d *desk) tabTo(expression string) {
 		}
 		require.NoError(d.t, d.tab.Key("Tab"))
 	}
-	require.Fail(d.t, "the focus never gets there", "%s; it is at %s", expression, d.ask(`document.activeElement.outerHTML.slice(0, 200)`))
+	require.Fail(d.t, "the focus never gets there", "%s; it is at %s", expression,
+		d.ask(`document.activeElement.outerHTML.slice(0, 200)`))
 }
 
 func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
@@ -368,11 +374,15 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	d.push(filepath.Join(dir, "tideline-3.2.0.apk"))
 	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites"))
 	require.Zero(t, code, errOut)
-	_, _, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--suite", "Looking up a crossing", "--repeat-failed", "1", "--wait")
+	_, _, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--suite",
+		"Looking up a crossing", "--repeat-failed", "1", "--wait")
 	require.Equal(t, 1, code)
 	pages := []struct{ path, shows string }{
-		{"/", "three passengers"}, {"/runs", "Run 1"}, {"/runs/1", "cause"}, {"/suites", "Buying a ticket"}, {"/suites/Buying%20a%20ticket", "The check"},
-		{"/builds", "Tideline"}, {"/builds/1", "can run it"}, {"/builds/1?view=packages", "Application id"}, {"/builds/2?view=changes", "build before"}, {"/builds/1?view=settings", "Request"}, {"/lineups?new", "Takes"}, {"/fleet", "kaede-7-lite-1"}, {"/fleet/kaede-7-1", "What it did last"}, {"/fleet/kaede-7-1?look", "elements"},
+		{"/", "three passengers"}, {"/runs", "Run 1"}, {"/runs/1", "cause"}, {"/suites", "Buying a ticket"},
+		{"/suites/Buying%20a%20ticket", "The check"},
+		{"/builds", "Tideline"}, {"/builds/1", "can run it"}, {"/builds/1?view=packages", "Application id"},
+		{"/builds/2?view=changes", "build before"}, {"/builds/1?view=settings", "Request"}, {"/lineups?new", "Takes"},
+		{"/fleet", "kaede-7-lite-1"}, {"/fleet/kaede-7-1", "What it did last"}, {"/fleet/kaede-7-1?look", "elements"},
 		{"/runs?start=1", "cannot run"},
 	}
 	for _, p := range pages {

@@ -46,14 +46,17 @@ var outcomes = map[string]struct {
 	code int
 	says string
 }{
-	`yamato run start --build 3.2.0 --suite "Buying a ticket" --on "Kaede 7" --wait --junit results.xml`: {1, "three passengers pay three single fares"},
-	`yamato try /var/lib/yamato/demo/suites/tickets.suite --build 3.2.0 --on "Kaede 7"`:                  {1, "three passengers pay three single fares"},
-	`yamato build ls --label branch=main --find "fare"`:                                                  {0, "3.2.0"},
-	`yamato device show kaede-7-2 --boot-log`:                                                            {0, "boot"},
-	`yamato run show 2`:                                           {1, "three passengers pay three single fares"},
-	`yamato device check kaede-mini-r1`:                           {4, "allow"},
-	`yamato device boot kaede-7-2`:                                {4, "black"},
-	`yamato build push https://builds.example/tideline-3.2.0.apk`: {2, "builds.example"}, // reserved for examples (RFC 2606): nobody is there
+	`yamato run start --build 3.2.0 --suite "Buying a ticket" --on "Kaede 7" --wait --junit results.xml`: {1,
+		"three passengers pay three single fares"},
+	`yamato try /var/lib/yamato/demo/suites/tickets.suite --build 3.2.0 --on "Kaede 7"`: {1,
+		"three passengers pay three single fares"},
+	`yamato build ls --label branch=main --find "fare"`: {0, "3.2.0"},
+	`yamato device show kaede-7-2 --boot-log`:           {0, "boot"},
+	`yamato run show 2`:                                 {1, "three passengers pay three single fares"},
+	`yamato device check kaede-mini-r1`:                 {4, "allow"},
+	`yamato device boot kaede-7-2`:                      {4, "black"},
+	// reserved for examples (RFC 2606): nobody is there
+	`yamato build push https://builds.example/tideline-3.2.0.apk`: {2, "builds.example"},
 }
 
 // A page that tells people what to type is tried as they would: on the demo, in a folder
@@ -61,7 +64,8 @@ var outcomes = map[string]struct {
 func TestEveryCommandOfThePagesRunsAsWritten(t *testing.T) {
 	t.Parallel()
 	home, here := t.TempDir(), t.TempDir()
-	data, err := os.MkdirTemp("", "yamato-pages-") // not below a folder that only root may enter: the database's user is another
+	// not below a folder that only root may enter: the database's user is another
+	data, err := os.MkdirTemp("", "yamato-pages-")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(data) })
 	require.NoError(t, os.Chmod(data, 0o755))
@@ -70,7 +74,8 @@ func TestEveryCommandOfThePagesRunsAsWritten(t *testing.T) {
 	program, err := filepath.Abs(testbin.Program(t))
 	require.NoError(t, err)
 	require.NoError(t, os.Symlink(program, filepath.Join(bin, "yamato")))
-	env := append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+filepath.Join(home, ".config"), "PATH="+bin+":"+os.Getenv("PATH"), "BROWSER=true", "NO_COLOR=1")
+	env := append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+filepath.Join(home, ".config"),
+		"PATH="+bin+":"+os.Getenv("PATH"), "BROWSER=true", "NO_COLOR=1")
 
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -187,7 +192,8 @@ func TestEveryCommandThatThePagesNameIsThere(t *testing.T) {
 				require.Empty(t, rest, "%s names `%s`", page, m[1])
 			}
 			for _, o := range options {
-				require.True(t, o == "help" || at.Flags().Lookup(o) != nil || persistent(at, o), "%s names `%s`, and %s has no --%s", page, m[1], at.CommandPath(), o)
+				require.True(t, o == "help" || at.Flags().Lookup(o) != nil || persistent(at, o),
+					"%s names `%s`, and %s has no --%s", page, m[1], at.CommandPath(), o)
 			}
 			seen++
 		}

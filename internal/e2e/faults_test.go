@@ -20,7 +20,8 @@ import (
 // handIn writes a package of a program of its own, and a script, and gives their paths.
 func handIn(t *testing.T, name, program, steps string) (apk, suite string) {
 	t.Helper()
-	data, err := demo.PackAndroid(demo.App{ID: "example." + name, Name: name, Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30, Program: []byte(program), Texts: map[string]map[string]string{"app_name": {"": name}}})
+	data, err := demo.PackAndroid(demo.App{ID: "example." + name, Name: name, Version: demo.Version{Name: "1.0",
+		Code: 1}, MinimumAPI: 30, Program: []byte(program), Texts: map[string]map[string]string{"app_name": {"": name}}})
 	require.NoError(t, err)
 	dir := t.TempDir()
 	apk, suite = filepath.Join(dir, name+".apk"), filepath.Join(dir, name+".suite")
@@ -73,7 +74,8 @@ func TestARunWhoseDevicesHaveNoRoomIsAnError(t *testing.T) {
 func TestAScriptThatIsAllBracketsIsRefusedAtOnce(t *testing.T) {
 	r := newRig(t, rigConfig{})
 	path := filepath.Join(t.TempDir(), "deep.suite")
-	require.NoError(t, os.WriteFile(path, []byte("suite \"s\"\ncase \"c\"\nlet a = "+strings.Repeat("(", 480_000)+"\nend\n"), 0o600))
+	require.NoError(t, os.WriteFile(path, []byte("suite \"s\"\ncase \"c\"\nlet a = "+strings.Repeat("(",
+		480_000)+"\nend\n"), 0o600))
 	for _, do := range []string{"check", "push"} {
 		out, errOut, code := r.yamato("suite", do, path)
 		require.NotZero(t, code)

@@ -65,7 +65,8 @@ func TestTroubleOfDevicesIsNeverAFailureAndRunsGoElsewhere(t *testing.T) {
 	r := newRig(t, rigConfig{site: troubledSite})
 	dir := samples(t)
 	black := r.awaitDevice("kaede-7-1", in("sidelined"))
-	require.Contains(t, *black.Sideline.Diagnosis, "boot: its screen stays black; boot from power-off: its screen stays black; boot emptied: its screen stays black")
+	require.Contains(t, *black.Sideline.Diagnosis,
+		"boot: its screen stays black; boot from power-off: its screen stays black; boot emptied: its screen stays black")
 	require.NotEmpty(t, *black.Sideline.Picture)
 	out, _, _ := r.yamato("device", "show", "kaede-7-1")
 	require.Contains(t, out, "sidelined    by Yamato")
@@ -79,14 +80,16 @@ func TestTroubleOfDevicesIsNeverAFailureAndRunsGoElsewhere(t *testing.T) {
 	_, errOut, code = r.yamato("suite", "push", filepath.Join(dir, "suites"))
 	require.Zero(t, code, errOut)
 	for range 2 { // the phone with the loose cable is given a leg sooner or later
-		out, errOut, code = r.yamato("run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--suite", "Looking up a crossing", "--wait")
+		out, errOut, code = r.yamato("run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--suite",
+			"Looking up a crossing", "--wait")
 		require.Zero(t, code, "%s %s", out, errOut)
 		require.NotContains(t, strings.ReplaceAll(out, "■ fail", ""), "■", "nothing is marked as a failure of the app")
 		require.Contains(t, out, "Left out: 1 combination\n  Kaede Mini, Android 13, real")
 	}
 	loose := r.awaitDevice("kaede-7-r1", in("unready"))
 	require.Equal(t, "it does not answer on its cable", *loose.Reason)
-	require.Equal(t, "1", r.query(`select count(*) from lease where ended_by = 'device' and trouble like '%cable%'`), "its leg went elsewhere")
+	require.Equal(t, "1", r.query(`select count(*) from lease where ended_by = 'device' and trouble like '%cable%'`),
+		"its leg went elsewhere")
 	out, _, code = r.yamato("standin", "do", "kaede-7-r1", "plug-in")
 	require.Zero(t, code)
 	require.Contains(t, out, "kaede-7-r1 is idle")
@@ -201,7 +204,9 @@ func TestAnUploadGoesOnWhereItStoppedWhenTheServiceIsKilled(t *testing.T) {
 	r := newRig(t, rigConfig{})
 	noise := make([]byte, 48<<20)
 	_, _ = rand.NewChaCha8([32]byte{7}).Read(noise)
-	data, err := demo.PackAndroid(demo.App{ID: "example.large", Name: "Large", Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30, Texts: map[string]map[string]string{"app_name": {"": "Large"}}, Extra: map[string][]byte{"assets/noise": noise}})
+	data, err := demo.PackAndroid(demo.App{ID: "example.large", Name: "Large", Version: demo.Version{Name: "1.0",
+		Code: 1}, MinimumAPI: 30, Texts: map[string]map[string]string{"app_name": {"": "Large"}},
+		Extra: map[string][]byte{"assets/noise": noise}})
 	require.NoError(t, err)
 	kill := sync.OnceFunc(func() { r.services[0].kill(syscall.SIGKILL) })
 	f := &slow{data: data, at: func(read int64) {
@@ -210,7 +215,8 @@ func TestAnUploadGoesOnWhereItStoppedWhenTheServiceIsKilled(t *testing.T) {
 		}
 	}}
 	memory := &shortMemory{}
-	p, err := r.client.Upload(context.Background(), f, int64(len(data)), "large.apk", "large", memory, time.Minute, func(int64) {})
+	p, err := r.client.Upload(context.Background(), f, int64(len(data)), "large.apk", "large", memory, time.Minute,
+		func(int64) {})
 	require.NoError(t, err)
 	require.Equal(t, "example.large", p.ApplicationId)
 	require.Equal(t, 1, r.services[0].died())
@@ -228,7 +234,8 @@ func TestAnUploadGoesOnWhereItStoppedWhenTheServiceIsKilled(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 	require.NotEmpty(t, memory.Recall("large"))
 	rest := &slow{data: data, at: func(int64) {}}
-	same, err := r.client.Upload(context.Background(), rest, int64(len(data)), "large.apk", "large", memory, time.Minute, func(int64) {})
+	same, err := r.client.Upload(context.Background(), rest, int64(len(data)), "large.apk", "large", memory, time.Minute,
+		func(int64) {})
 	require.NoError(t, err)
 	require.Equal(t, p.Digest, same.Digest, "it is stored once, by its content")
 	require.Less(t, rest.read.Load(), int64(20<<20))
@@ -251,7 +258,8 @@ func TestBuildsComeFromStandardInputAndAddressesAndRunsFromPlans(t *testing.T) {
 	r.awaitIdle()
 	apk, err := os.ReadFile(filepath.Join(dir, "tideline-3.1.4.apk"))
 	require.NoError(t, err)
-	_, errOut, code := r.yamatoWith(bytes.NewReader(apk), "build", "push", "-", "--as", "tideline.apk", "--label", "branch=main", "--note", "by pipe")
+	_, errOut, code := r.yamatoWith(bytes.NewReader(apk), "build", "push", "-", "--as", "tideline.apk", "--label",
+		"branch=main", "--note", "by pipe")
 	require.Zero(t, code, errOut)
 	out, _, code := r.yamato("build", "show", "branch=main")
 	require.Zero(t, code)
@@ -265,7 +273,8 @@ func TestBuildsComeFromStandardInputAndAddressesAndRunsFromPlans(t *testing.T) {
 	require.Contains(t, errOut, "answers 404")
 	_, errOut, code = r.yamato("suite", "push", filepath.Join(dir, "suites"))
 	require.Zero(t, code, errOut)
-	plan, _, code := r.yamato("build", "settings", "1", "--device", "kaede-7-1", "--suite", "Looking up a crossing", "--form", "plan")
+	plan, _, code := r.yamato("build", "settings", "1", "--device", "kaede-7-1", "--suite", "Looking up a crossing",
+		"--form", "plan")
 	require.Zero(t, code)
 	path := filepath.Join(dir, "plan.yaml")
 	require.NoError(t, os.WriteFile(path, []byte(plan), 0o600))

@@ -87,7 +87,8 @@ func TestWhatWasJustHandedInIsWhatIsMeant(t *testing.T) {
 	require.Contains(t, out, "commit=1a2b")
 
 	junit := filepath.Join(dir, "bell.xml")
-	r.must(0, "run", "start", "--build", "#2", "--app", "Quay Bell", "--suite", "The bell", "--on", "kaede-7-2", "--wait", "--junit", junit)
+	r.must(0, "run", "start", "--build", "#2", "--app", "Quay Bell", "--suite", "The bell", "--on", "kaede-7-2",
+		"--wait", "--junit", junit)
 	text, err := os.ReadFile(junit)
 	require.NoError(t, err)
 	require.Contains(t, string(text), `name="label.branch" value="main"`, "JUnit tells builds of one version apart")
@@ -130,7 +131,8 @@ func TestWaitingSpeaksEndsInTimeAndCanBeBrokenOff(t *testing.T) {
 	r.must(0, "build", "push", filepath.Join(dir, "tideline-3.1.4.apk"))
 	r.must(0, "suite", "push", filepath.Join(dir, "suites"))
 	start := func(more ...string) []string {
-		return append([]string{"run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--on", "kaede-7-1"}, more...)
+		return append([]string{"run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--on", "kaede-7-1"},
+			more...)
 	}
 
 	_, errOut := r.must(2, start("--wait", "--junit", filepath.Join(dir, "nowhere", "x.xml"))...)
@@ -152,9 +154,12 @@ func TestWaitingSpeaksEndsInTimeAndCanBeBrokenOff(t *testing.T) {
 	var shown, told syncBuffer
 	ctx, breakOff := context.WithCancel(context.Background())
 	ended := make(chan int, 1)
-	args := append(start("--wait", "--real-time"), "--service", r.serviceURL(), "--token-file", filepath.Join(r.dir, "service", "user-token"))
+	args := append(start("--wait", "--real-time"), "--service", r.serviceURL(), "--token-file",
+		filepath.Join(r.dir, "service", "user-token"))
 	go func() { ended <- cli.Run(ctx, args, strings.NewReader(""), &shown, &told) }()
-	require.Eventually(t, func() bool { return strings.Contains(shown.String()+told.String(), "Run 3") }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(shown.String()+told.String(), "Run 3")
+	}, 20*time.Second, 10*time.Millisecond)
 	breakOff()
 	require.Equal(t, 5, <-ended)
 	require.Contains(t, told.String(), "run 3 is cancelled, as you broke off")
@@ -230,14 +235,18 @@ func TestWhatIsWrittenFitsEightyColumns(t *testing.T) {
 	dir := samples(t)
 	r.awaitIdle()
 	t.Setenv("COLUMNS", "80")
-	r.must(0, "build", "push", filepath.Join(dir, "tideline-3.2.0.apk"), filepath.Join(dir, "tideline-3.2.0-simulator.zip"))
+	r.must(0, "build", "push", filepath.Join(dir, "tideline-3.2.0.apk"),
+		filepath.Join(dir, "tideline-3.2.0-simulator.zip"))
 	r.must(0, "suite", "push", filepath.Join(dir, "suites"))
-	r.must(0, "device", "sideline", "kaede-7-2", "--reason", "its screen has a crack from corner to corner and the lower third of it no longer takes any touch at all")
+	r.must(0, "device", "sideline", "kaede-7-2", "--reason",
+		"its screen has a crack from corner to corner and the lower third of it no longer takes any touch at all")
 	r.must(1, "run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--wait")
 	address := regexp.MustCompile(`https?://|^/`)
 	for _, args := range [][]string{
-		{"device", "ls"}, {"device", "show", "kaede-7-2"}, {"build", "ls"}, {"build", "show", "3.2.0"}, {"build", "fit", "3.2.0"}, {"suite", "ls"}, {"suite", "show", "Buying a ticket"},
-		{"site", "ls"}, {"standin", "ls"}, {"run", "ls"}, {"run", "show", "1"}, {"run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--preview"},
+		{"device", "ls"}, {"device", "show", "kaede-7-2"}, {"build", "ls"}, {"build", "show", "3.2.0"},
+		{"build", "fit", "3.2.0"}, {"suite", "ls"}, {"suite", "show", "Buying a ticket"},
+		{"site", "ls"}, {"standin", "ls"}, {"run", "ls"}, {"run", "show", "1"}, {"run", "start", "--build", "3.2.0",
+			"--suite", "Buying a ticket", "--preview"},
 	} {
 		out, _, _ := r.yamato(args...)
 		require.NotEmpty(t, out)

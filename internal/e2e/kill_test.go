@@ -56,7 +56,8 @@ func (r *rig) startSampleRun() contract.Run {
 		}, 30*time.Second, 50*time.Millisecond, "%s: %s", what, last)
 	}
 	retry("push builds", func() (string, int) {
-		_, e, code := r.yamato("build", "push", filepath.Join(dir, "tideline-3.2.0.apk"), filepath.Join(dir, "tideline-3.2.0-simulator.zip"))
+		_, e, code := r.yamato("build", "push", filepath.Join(dir, "tideline-3.2.0.apk"),
+			filepath.Join(dir, "tideline-3.2.0-simulator.zip"))
 		return e, code
 	})
 	retry("push suites", func() (string, int) {
@@ -67,8 +68,9 @@ func (r *rig) startSampleRun() contract.Run {
 	var run contract.Run
 	key, seed, repeat := "once", int64(7), 3
 	require.Eventually(r.t, func() bool { // the same key: a call whose answer was lost makes no second run
-		a, err := r.client.StartRunWithResponse(ctx, "default", &contract.StartRunParams{IdempotencyKey: &key}, contract.NewRun{
-			Build: "3.2.0", Suites: []string{"Buying a ticket", "Looking up a crossing"}, Seed: &seed, RepeatFailed: &repeat})
+		a, err := r.client.StartRunWithResponse(ctx, "default", &contract.StartRunParams{IdempotencyKey: &key},
+			contract.NewRun{
+				Build: "3.2.0", Suites: []string{"Buying a ticket", "Looking up a crossing"}, Seed: &seed, RepeatFailed: &repeat})
 		if err != nil || a.JSON200 == nil {
 			return false
 		}
@@ -101,7 +103,8 @@ func (r *rig) finish(run contract.Run) contract.RunDetail {
 	r.awaitIdle()
 	require.Equal(r.t, "0", r.query(`select count(*) from lease where ended_at is null`))
 	require.Equal(r.t, "0", r.query(`select count(*) from (select 1 from result r join lease l on l.id = r.lease_id
-		where r.verdict in ('pass') group by r.leg_id, r.case_index having count(*) > 1) x`), "nothing that passed was run or counted twice")
+		where r.verdict in ('pass') group by r.leg_id, r.case_index having count(*) > 1) x`),
+		"nothing that passed was run or counted twice")
 	r.requireEvidenceWhole(ctx, run.Number)
 	return *d.JSON200
 }

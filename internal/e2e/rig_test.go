@@ -83,18 +83,23 @@ func newRig(t *testing.T, c rigConfig) *rig {
 		listen := freeAddress(t)
 		urls = append(urls, "http://"+listen)
 		name := fmt.Sprintf("service-%d", i)
-		r.services = append(r.services, r.start(name, c.killAt[name], "serve", "--database", r.database, "--dir", filepath.Join(r.dir, "service"), "--listen", listen, "--lease", c.lease, "--silence", "600ms", "--may-fetch", "127.0.0.1"))
+		r.services = append(r.services, r.start(name, c.killAt[name], "serve", "--database", r.database, "--dir",
+			filepath.Join(r.dir, "service"), "--listen", listen, "--lease", c.lease, "--silence", "600ms", "--may-fetch",
+			"127.0.0.1"))
 	}
 	site := filepath.Join(r.dir, "site.yaml")
 	require.NoError(t, os.WriteFile(site, []byte(c.site), 0o600))
 	token := filepath.Join(r.dir, "service", "user-token")
-	require.Eventually(t, func() bool { return exists(token) && exists(filepath.Join(r.dir, "service", "host-token")) }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return exists(token) && exists(filepath.Join(r.dir, "service", "host-token"))
+	}, 20*time.Second, 10*time.Millisecond)
 	text, err := os.ReadFile(token)
 	require.NoError(t, err)
 	r.client, err = client.Open(urls[0], strings.TrimSpace(string(text)), "default")
 	require.NoError(t, err)
 	r.awaitService()
-	r.host = r.start("host", c.killAt["host"], "host", "--site", site, "--service", strings.Join(urls, ","), "--token-file", filepath.Join(r.dir, "service", "host-token"), "--dir", filepath.Join(r.dir, "host"))
+	r.host = r.start("host", c.killAt["host"], "host", "--site", site, "--service", strings.Join(urls, ","),
+		"--token-file", filepath.Join(r.dir, "service", "host-token"), "--dir", filepath.Join(r.dir, "host"))
 	return r
 }
 
@@ -147,7 +152,8 @@ func (r *rig) yamato(args ...string) (stdout, stderr string, code int) {
 func (r *rig) yamatoWith(in io.Reader, args ...string) (stdout, stderr string, code int) {
 	r.t.Helper()
 	var out, errOut bytes.Buffer
-	args = append(args, "--service", r.serviceURL(), "--token-file", filepath.Join(r.dir, "service", "user-token"), "--project", "default")
+	args = append(args, "--service", r.serviceURL(), "--token-file", filepath.Join(r.dir, "service", "user-token"),
+		"--project", "default")
 	code = cli.Run(context.Background(), args, in, &out, &errOut)
 	return out.String(), errOut.String(), code
 }
@@ -198,7 +204,8 @@ func (r *rig) start(name, killAt string, args ...string) *process {
 	r.t.Helper()
 	log, err := os.OpenFile(filepath.Join(r.dir, name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(r.t, err)
-	p := &process{name: name, args: args, log: log, env: append(os.Environ(), "YAMATO_CONNECTION="+filepath.Join(r.dir, name+"-connection.json"))}
+	p := &process{name: name, args: args, log: log, env: append(os.Environ(), "YAMATO_CONNECTION="+filepath.Join(r.dir,
+		name+"-connection.json"))}
 	first := p.env
 	if killAt != "" {
 		first = append(first, killpoint.Variable+"="+killAt)

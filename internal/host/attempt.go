@@ -29,8 +29,10 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 	h := w.host
 	w.app = l.Package.ApplicationID
 	circumstances := map[string]any{
-		"host": h.config.Name, "site": h.config.Site, "program": h.config.Program, "device": w.device.Describe(), "attempt": l.Number,
-		"package": l.PackageBlob, "suite": l.SuiteBlob, "levels": l.Combination.Levels, "seed": l.Seed, "real_time": l.RealTime,
+		"host": h.config.Name, "site": h.config.Site, "program": h.config.Program, "device": w.device.Describe(),
+		"attempt": l.Number,
+		"package": l.PackageBlob, "suite": l.SuiteBlob, "levels": l.Combination.Levels, "seed": l.Seed,
+		"real_time": l.RealTime,
 	}
 	body, err := json.Marshal(circumstances)
 	if err != nil {
@@ -115,7 +117,10 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite) err
 			began := w.device.Now()
 			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began}, glance: func() { w.showAll(ctx) }}
 			limited, stop := context.WithTimeoutCause(ctx, caseWall, errCaseWall)
-			result := script.RunCase(limited, suite, c, w.attentive(l.RealTime, rec.look), script.Options{App: l.Package.ApplicationID, Known: func(loc string) bool { return known[loc] }}, rec)
+			result := script.RunCase(limited, suite, c, w.attentive(l.RealTime, rec.look),
+				script.Options{App: l.Package.ApplicationID, Known: func(loc string) bool {
+					return known[loc]
+				}}, rec)
 			stop()
 			if ctx.Err() != nil {
 				return context.Cause(ctx)
@@ -149,7 +154,8 @@ var errCaseWall = fmt.Errorf("the case took more than %s on this host", caseWall
 // combination and the attempt, and nothing else.
 func (l *attempt) chance(name string) uint64 {
 	c := l.Combination
-	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s%d", l.Seed, name, c.Kind, c.Model, c.Platform, c.OS, c.Levels.Key(), l.Number))
+	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%s\x00%s\x00%s\x00%s\x00%s%d", l.Seed, name, c.Kind, c.Model,
+		c.Platform, c.OS, c.Levels.Key(), l.Number))
 	return binary.BigEndian.Uint64(sum[:])
 }
 

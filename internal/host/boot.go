@@ -78,7 +78,8 @@ func (w *worker) bringUp(ctx context.Context, v Virtual, realTime bool) error {
 	}
 }
 
-func (w *worker) tryBoot(ctx context.Context, v Virtual, step fleet.BootStep, limit time.Duration, realTime bool, failure *bootFailure) error {
+func (w *worker) tryBoot(ctx context.Context, v Virtual, step fleet.BootStep, limit time.Duration, realTime bool,
+	failure *bootFailure) error {
 	if step == fleet.BootPowerOff || step == fleet.BootEmptied {
 		if err := v.Halt(ctx); err != nil {
 			return fmt.Errorf("it could not be switched off: %w", err)

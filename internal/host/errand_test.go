@@ -141,7 +141,8 @@ func TestADeviceThatDoesNotComeUpIsGivenUpWithWhatWasTriedAndSeen(t *testing.T) 
 	b.hello()
 	m := b.saying(func(m link.FromHost) bool { return m.Done != nil })
 	require.Equal(t, "kaede-7-1", m.Done.Device)
-	require.Equal(t, "it does not come up: boot: it was not up in time; boot from power-off: its screen stays black; boot emptied: it was not up in time. It was given up", m.Done.Broken.Diagnosis)
+	require.Equal(t, "it does not come up: boot: it was not up in time; boot from power-off: its screen stays "+
+		"black; boot emptied: it was not up in time. It was given up", m.Done.Broken.Diagnosis)
 	require.NotEmpty(t, m.Done.Broken.Picture)
 	require.NotEmpty(t, m.Done.Broken.Log)
 	require.Equal(t, []string{"boot", "halt", "boot", "halt", "empty", "boot", "halt"}, d.history())
@@ -161,13 +162,17 @@ func TestADeviceThatComesUpAtTheSecondTryServes(t *testing.T) {
 	b.saying(power("kaede-7-1", fleet.PowerHalted))
 	m := b.saying(func(m link.FromHost) bool { return m.Done != nil && m.Done.ID == 7 })
 	require.Empty(t, m.Done.Trouble)
-	b.toHost <- link.ToHost{Do: []link.Errand{errand, {ID: 8, What: link.DoEmpty, Device: "kaede-7-1"}, {ID: 9, What: link.DoCheck, Device: "nobody"}, {ID: 10, What: link.DoMake}, {ID: 11, What: "dance", Device: "kaede-7-1"}}}
+	b.toHost <- link.ToHost{Do: []link.Errand{errand, {ID: 8, What: link.DoEmpty, Device: "kaede-7-1"},
+		{ID: 9, What: link.DoCheck, Device: "nobody"}, {ID: 10, What: link.DoMake},
+		{ID: 11, What: "dance", Device: "kaede-7-1"}}}
 	troubles := map[int64]string{}
 	for len(troubles) < 4 {
 		m := b.saying(func(m link.FromHost) bool { return m.Done != nil })
 		troubles[m.Done.ID] = m.Done.Trouble
 	}
-	require.Equal(t, map[int64]string{8: "", 9: "this host has no device nobody", 10: "this host makes no virtual devices", 11: "this host does not know how to dance"}, troubles, "what was done is not done twice")
+	require.Equal(t, map[int64]string{8: "", 9: "this host has no device nobody",
+		10: "this host makes no virtual devices", 11: "this host does not know how to dance"}, troubles,
+		"what was done is not done twice")
 	require.Equal(t, []string{"boot", "halt", "boot", "halt", "empty"}, d.history())
 }
 
@@ -175,19 +180,24 @@ func TestOfTwoBootsAtOnceOnlyWhatFitsIsDone(t *testing.T) {
 	b := newBedside(t)
 	other := emulator
 	other.Name = "kaede-7-2"
-	slow, next := &restive{facts: emulator, comeUp: 1, light: 200, hold: make(chan struct{})}, &restive{facts: other, comeUp: 1, light: 200}
+	slow, next := &restive{facts: emulator, comeUp: 1, light: 200, hold: make(chan struct{})},
+		&restive{facts: other, comeUp: 1, light: 200}
 	off := []SiteDevice{{Name: "kaede-7-1", Halted: true}, {Name: "kaede-7-2", Halted: true}}
-	runAt(t, b, &Yard{site: &Site{Name: "bench", Capacity: fleet.Capacity{MemoryMB: 3000}, Devices: off}, path: t.TempDir() + "/site.json", working: map[string]int{}}, slow, next)
+	runAt(t, b, &Yard{site: &Site{Name: "bench", Capacity: fleet.Capacity{MemoryMB: 3000}, Devices: off},
+		path: t.TempDir() + "/site.json", working: map[string]int{}}, slow, next)
 	b.hello()
 	b.toHost <- link.ToHost{Do: []link.Errand{{ID: 1, What: link.DoBoot, Device: "kaede-7-1"}}}
-	require.Eventually(t, func() bool { return len(slow.history()) == 1 }, 10*time.Second, time.Millisecond, "it boots, and is not up yet")
+	require.Eventually(t, func() bool {
+		return len(slow.history()) == 1
+	}, 10*time.Second, time.Millisecond, "it boots, and is not up yet")
 	b.toHost <- link.ToHost{Do: []link.Errand{{ID: 2, What: link.DoBoot, Device: "kaede-7-2"}}}
 	refused := b.saying(func(m link.FromHost) bool { return m.Done != nil && m.Done.ID == 2 }).Done
 	require.Contains(t, refused.Trouble, "kaede-7-2 needs 2.0 GB and 0.9 GB is free")
 	require.Empty(t, next.history())
 	close(slow.hold)
 	require.Empty(t, b.saying(func(m link.FromHost) bool { return m.Done != nil && m.Done.ID == 1 }).Done.Trouble)
-	b.toHost <- link.ToHost{Do: []link.Errand{{ID: 3, What: link.DoHalt, Device: "kaede-7-1"}, {ID: 4, What: link.DoBoot, Device: "kaede-7-1"}}}
+	b.toHost <- link.ToHost{Do: []link.Errand{{ID: 3, What: link.DoHalt, Device: "kaede-7-1"}, {ID: 4, What: link.DoBoot,
+		Device: "kaede-7-1"}}}
 	b.saying(func(m link.FromHost) bool { return m.Done != nil && m.Done.ID == 4 && m.Done.Trouble == "" })
 }
 

@@ -144,14 +144,16 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 		}
 	}
 	if c.rec.dropped > 0 {
-		c.log = append(c.log, LogLine{AtMS: c.result.TookMS, Level: "warn", Tag: "yamato", Text: fmt.Sprintf("%d pictures of this case were not kept: they were too many or too large", c.rec.dropped)})
+		c.log = append(c.log, LogLine{AtMS: c.result.TookMS, Level: "warn", Tag: "yamato",
+			Text: fmt.Sprintf("%d pictures of this case were not kept: they were too many or too large", c.rec.dropped)})
 	}
 	if len(c.log) > 0 {
 		if err := keep(evidence.Log, evidence.Log.Name, logText(c.log)); err != nil {
 			return err
 		}
 	}
-	return o.worker.host.journal.append(link.Event{Lease: o.lease, Case: &link.CaseClosed{Case: c.index, Verdict: string(c.result.Verdict), TookMS: c.result.TookMS,
+	return o.worker.host.journal.append(link.Event{Lease: o.lease, Case: &link.CaseClosed{Case: c.index,
+		Verdict: string(c.result.Verdict), TookMS: c.result.TookMS,
 		Failure: c.result.Failure, Steps: c.result.Steps, Matched: c.result.Matched, Evidence: refs}})
 }
 
@@ -165,9 +167,11 @@ func logText(lines []LogLine) []byte {
 
 // upload keeps content at the service before anything refers to it. It goes on
 // trying for as long as the lease is ours.
-func (o *outbox) upload(ctx context.Context, kind evidence.Kind, name string, content []byte) (link.EvidenceRef, error) {
+func (o *outbox) upload(ctx context.Context, kind evidence.Kind, name string,
+	content []byte) (link.EvidenceRef, error) {
 	sum := sha256.Sum256(content)
-	ref := link.EvidenceRef{Sort: kind.Name, Name: name, MediaType: kind.MediaType, Digest: hex.EncodeToString(sum[:]), Size: int64(len(content))}
+	ref := link.EvidenceRef{Sort: kind.Name, Name: name, MediaType: kind.MediaType, Digest: hex.EncodeToString(sum[:]),
+		Size: int64(len(content))}
 	pause := 50 * time.Millisecond
 	for {
 		killpoint.Pass("uploading")

@@ -54,7 +54,8 @@ func TestAFilmHoldsWhatLooksDifferentAndDrawsItOnce(t *testing.T) {
 	}
 	var list []link.Frame
 	require.NoError(t, json.Unmarshal(read(link.FilmList), &list))
-	require.Equal(t, []link.Frame{{File: "000.png", AtMS: 0}, {File: "001.png", AtMS: 900}, {File: "002.png", AtMS: 1400}}, list)
+	require.Equal(t, []link.Frame{{File: "000.png", AtMS: 0}, {File: "001.png", AtMS: 900},
+		{File: "002.png", AtMS: 1400}}, list)
 	require.NotEqual(t, read("000.png"), read("001.png"))
 
 	_, err = film([]frame{at(0, "home"), at(1, "map")}, &g)

@@ -109,7 +109,9 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	h := &Host{config: c, waiting: semaphore.NewWeighted(maxWaiting), boot: uuid.NewString(), started: time.Now(), log: c.Log, journal: j, stains: left, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{}, ttl: 30 * time.Second, news: newNews()}
+	h := &Host{config: c, waiting: semaphore.NewWeighted(maxWaiting), boot: uuid.NewString(), started: time.Now(),
+		log: c.Log, journal: j, stains: left, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{},
+		ttl: 30 * time.Second, news: newNews()}
 	g, ctx := errgroup.WithContext(ctx)
 	h.life, h.jobs = ctx, g
 	if c.told != nil {
@@ -194,7 +196,8 @@ func (h *Host) linkOnce(ctx context.Context) error {
 	h.ttl = time.Duration(first.Welcome.TTLMS) * time.Millisecond
 	h.mu.Unlock()
 	if first.Welcome.Replaced {
-		h.log.Warn("another host of this name was linked, and this one has its place now; give each host a name of its own with --name", "name", h.config.Name)
+		h.log.Warn("another host of this name was linked, and this one has its place now; give each host a name of "+
+			"its own with --name", "name", h.config.Name)
 	}
 	h.log.Info("linked")
 	h.journal.rewind()
@@ -210,7 +213,8 @@ func (h *Host) linkOnce(ctx context.Context) error {
 func (h *Host) hello() *link.Hello {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	hello := &link.Hello{Version: link.Version, Host: h.config.Name, Site: h.config.Site, Program: h.config.Program, Boot: h.boot, Started: h.started.UnixMilli()}
+	hello := &link.Hello{Version: link.Version, Host: h.config.Name, Site: h.config.Site, Program: h.config.Program,
+		Boot: h.boot, Started: h.started.UnixMilli()}
 	uncleaned := h.uncleaned()
 	for _, w := range h.workers {
 		hello.Devices = append(hello.Devices, w.declared(uncleaned))

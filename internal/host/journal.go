@@ -84,7 +84,8 @@ func openJournal(dir string, log *slog.Logger) (*journal, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("opening the host's directory: %w", err)
 	}
-	j := &journal{path: filepath.Join(dir, "journal"), log: log, closed: make(chan struct{}), turned: make(chan struct{}, 1), limit: rewriteAt,
+	j := &journal{path: filepath.Join(dir, "journal"), log: log, closed: make(chan struct{}), turned: make(chan struct{},
+		1), limit: rewriteAt,
 		leases: map[int64]*ledger{}, waiting: make(chan struct{}, 1)}
 	if err := j.load(); err != nil {
 		return nil, err
@@ -159,7 +160,9 @@ func (j *journal) apply(l line, size int) {
 		j.drop(func(e link.Event) bool { return e.Seq <= upTo[e.Lease] })
 	case l.Refuse != 0:
 		j.drop(func(e link.Event) bool { return e.Lease == l.Refuse && e.Clean == nil })
-		if g := j.leases[l.Refuse]; g != nil && g.cleaned && !slices.ContainsFunc(j.queue, func(e queued) bool { return e.Lease == l.Refuse }) {
+		if g := j.leases[l.Refuse]; g != nil && g.cleaned && !slices.ContainsFunc(j.queue, func(e queued) bool {
+			return e.Lease == l.Refuse
+		}) {
 			delete(j.leases, l.Refuse)
 		}
 	}

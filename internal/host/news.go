@@ -29,7 +29,8 @@ type news struct {
 }
 
 func newNews() news {
-	return news{ring: make(chan struct{}, 1), devices: map[string]bool{}, errands: map[int64]bool{}, open: map[int64]bool{}}
+	return news{ring: make(chan struct{}, 1), devices: map[string]bool{}, errands: map[int64]bool{},
+		open: map[int64]bool{}}
 }
 
 func (n *news) wake() {

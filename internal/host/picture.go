@@ -56,7 +56,8 @@ func (s shot) png() ([]byte, error) {
 // cropped cuts a picture to a part of the screen.
 func cropped(img image.Image, scale float64, to screen.Rect) image.Image {
 	b := img.Bounds()
-	cut := image.Rect(int(to.X*scale), int(to.Y*scale), int(math.Ceil((to.X+to.W)*scale)), int(math.Ceil((to.Y+to.H)*scale))).Add(b.Min).Intersect(b)
+	cut := image.Rect(int(to.X*scale), int(to.Y*scale), int(math.Ceil((to.X+to.W)*scale)),
+		int(math.Ceil((to.Y+to.H)*scale))).Add(b.Min).Intersect(b)
 	if cut.Empty() { // it lies beside the picture
 		return img
 	}

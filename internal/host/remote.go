@@ -28,7 +28,8 @@ type Services struct {
 
 // NewServices gives the way to services at urls, with a host's token.
 func NewServices(urls []string, token string) *Services {
-	return &Services{urls: urls, token: token, http: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 512, ResponseHeaderTimeout: time.Minute}}}
+	return &Services{urls: urls, token: token, http: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 512,
+		ResponseHeaderTimeout: time.Minute}}}
 }
 
 func (s *Services) url() string { return s.urls[int(s.at.Load())%len(s.urls)] }

@@ -67,5 +67,6 @@ func (r room) check(host, dir string) *fleet.Check {
 	if r.stuck != nil {
 		why = fmt.Sprintf("the disk of its host %s takes no more", host)
 	}
-	return &fleet.Check{ID: "host-room", Title: "There is room on its host", Why: why, Remedy: "free some on the disk that holds " + dir + "; the host goes on by itself"}
+	return &fleet.Check{ID: "host-room", Title: "There is room on its host", Why: why,
+		Remedy: "free some on the disk that holds " + dir + "; the host goes on by itself"}
 }

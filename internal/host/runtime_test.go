@@ -31,7 +31,9 @@ type bedside struct {
 }
 
 func newBedside(t *testing.T) *bedside {
-	return &bedside{t: t, toHost: make(chan link.ToHost, 20), said: make(chan link.FromHost, 200), blobs: map[string]string{"suite": "suite \"s\"\ncase \"one\"\n  press tab\nend\ncase \"two\"\n  press tab\nend\n", "app": "bytes"}}
+	return &bedside{t: t, toHost: make(chan link.ToHost, 20), said: make(chan link.FromHost, 200),
+		blobs: map[string]string{"suite": "suite \"s\"\ncase \"one\"\n  press tab\nend\ncase \"two\"\n  press tab\nend\n",
+			"app": "bytes"}}
 }
 
 type bedsideConn struct {
@@ -121,7 +123,9 @@ func (b *bedside) hello() *link.Hello {
 func digest(name string) string { return name + strings.Repeat("0", 64-len(name)) }
 
 func (b *bedside) lease(number int64, ttl time.Duration) {
-	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: number, Device: "kaede-7-1", Attempt: &link.Attempt{PackageBlob: digest("app"), SuiteBlob: digest("suite"), Cases: []int{0, 1}}, TTLMS: ttl.Milliseconds()}}}
+	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: number, Device: "kaede-7-1",
+		Attempt: &link.Attempt{PackageBlob: digest("app"), SuiteBlob: digest("suite"), Cases: []int{0, 1}},
+		TTLMS:   ttl.Milliseconds()}}}
 }
 
 // patient is a device that does as it is told, and can be made to hang or fail.
@@ -280,7 +284,8 @@ func TestTroubleWithTheDeviceOrItsPackageIsToldAsSuch(t *testing.T) {
 	b.refuse = errors.New("the service answers 500")
 	b.blobs["other"] = ""
 	b.mu.Unlock()
-	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: 2, Device: "kaede-7-1", Attempt: &link.Attempt{PackageBlob: digest("app"), SuiteBlob: digest("other")}, TTLMS: 60_000}}}
+	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: 2, Device: "kaede-7-1",
+		Attempt: &link.Attempt{PackageBlob: digest("app"), SuiteBlob: digest("other")}, TTLMS: 60_000}}}
 	require.Contains(t, b.event(finishedOf(2)).Finished.Trouble, "the service answers 500")
 
 	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: 3, Device: "nowhere", TTLMS: 60_000}}}
@@ -314,14 +319,18 @@ func TestALeaseWhoseJournalWasLostIsEndedNotRunAgain(t *testing.T) {
 }
 
 func TestChanceIsAFunctionOfSeedCaseCombinationAndAttempt(t *testing.T) {
-	l := attempt{Attempt: link.Attempt{Seed: 7, Number: 1, Combination: fleet.Combination{Class: fleet.Class{Kind: "emulator", Model: "Kaede 7", Platform: "android", OS: "14"}, Levels: fleet.Levels{{Factor: fleet.Language, Value: "en-GB"}}}}}
+	l := attempt{Attempt: link.Attempt{Seed: 7, Number: 1,
+		Combination: fleet.Combination{Class: fleet.Class{Kind: "emulator", Model: "Kaede 7", Platform: "android",
+			OS: "14"}, Levels: fleet.Levels{{Factor: fleet.Language, Value: "en-GB"}}}}}
 	first := l.chance("a")
 	other := l
 	other.lease.Number, other.lease.Device = 99, "kaede-7-2"
 	require.Equal(t, first, other.chance("a"), "not of the device, nor of when it ran")
 	for _, change := range []func(*attempt){
 		func(l *attempt) { l.Seed = 8 }, func(l *attempt) { l.Number = 2 },
-		func(l *attempt) { l.Combination.Model = "Kaede 8" }, func(l *attempt) { l.Combination.Levels = fleet.Levels{{Factor: fleet.Language, Value: "de-DE"}} },
+		func(l *attempt) {
+			l.Combination.Model = "Kaede 8"
+		}, func(l *attempt) { l.Combination.Levels = fleet.Levels{{Factor: fleet.Language, Value: "de-DE"}} },
 	} {
 		different := l
 		change(&different)
@@ -336,7 +345,10 @@ func TestADeviceThatIsRemovedEndsItsLeasesBegunOrNot(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() {
-		done <- Run(ctx, Config{Name: "bench", Site: "bench", Dir: t.TempDir(), Devices: []Device{p}, Service: b, told: func(h *Host) { running <- h }})
+		done <- Run(ctx, Config{Name: "bench", Site: "bench", Dir: t.TempDir(), Devices: []Device{p}, Service: b,
+			told: func(h *Host) {
+				running <- h
+			}})
 	}()
 	defer func() { cancel(); require.NoError(t, <-done) }()
 	b.hello()

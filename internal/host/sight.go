@@ -42,7 +42,8 @@ type Rest bool
 
 func (w *worker) sight(ctx context.Context, rest Rest) (link.Seen, error) {
 	if owner := w.device.Describe().Owner; owner != "" && bool(rest) {
-		return link.Seen{}, fmt.Errorf("it is %s's own: its screen is shown only while a run has it, and then only the app under test", owner)
+		return link.Seen{}, fmt.Errorf("it is %s's own: its screen is shown only while a run has it, and then only "+
+			"the app under test", owner)
 	}
 	eyes := w.eyes()
 	tree, err := eyes.Tree(ctx)
@@ -94,7 +95,9 @@ func (w *worker) showAll(ctx context.Context) {
 // see passes wishes on to the devices.
 func (h *Host) see(ctx context.Context, conn link.Conn, list []link.See) {
 	for _, s := range list {
-		told := func(seen link.Seen) { _ = conn.Send(ctx, link.FromHost{Seen: &seen}) } // a broken link is noticed elsewhere, and the person asks again
+		told := func(seen link.Seen) {
+			_ = conn.Send(ctx, link.FromHost{Seen: &seen})
+		} // a broken link is noticed elsewhere, and the person asks again
 		w := h.worker(s.Device)
 		if w == nil {
 			told(link.Seen{ID: s.ID, Trouble: "this host has no device " + s.Device})

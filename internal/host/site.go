@@ -61,7 +61,8 @@ func ReadSite(data []byte) (*Site, error) {
 		return nil, fmt.Errorf("the site file cannot be read: %w", err)
 	}
 	if !deviceName.MatchString(s.Name) {
-		return nil, fmt.Errorf("the site file gives the site the name %q; names are small letters, digits and hyphens", s.Name)
+		return nil, fmt.Errorf("the site file gives the site the name %q; names are small letters, digits and hyphens",
+			s.Name)
 	}
 	if !slices.Contains([]string{"", "wall", "device"}, s.Clock) {
 		return nil, fmt.Errorf("the site's clock is wall or device, not %q", s.Clock)
@@ -115,7 +116,8 @@ func (s *Site) checkOffer() error {
 	for _, i := range s.Images {
 		switch {
 		case !slices.Contains([]string{"android", "ios"}, i.Platform) || i.OS == "":
-			return fmt.Errorf("an OS image states its platform, android or ios, and its os; this one states %q and %q", i.Platform, i.OS)
+			return fmt.Errorf("an OS image states its platform, android or ios, and its os; this one states %q and %q",
+				i.Platform, i.OS)
 		case !slices.Contains([]string{"", fleet.ImageAbsent, fleet.ImagePresent}, i.State):
 			return fmt.Errorf("the image %s: its state is absent or present, not %q", i.Name(), i.State)
 		case i.Licence != "" && !slices.ContainsFunc(s.Licences, func(l fleet.Licence) bool { return l.Name == i.Licence }):
@@ -137,15 +139,18 @@ func (s *Site) Find(d SiteDevice) (fleet.Model, error) {
 		if !strings.Contains(" emulator simulator real ", " "+d.Kind+" ") {
 			return m, fmt.Errorf("device %s: its kind is emulator, simulator or real, not %q", d.Name, d.Kind)
 		}
-		if virtual := map[string]string{fleet.Emulator: "android", fleet.Simulator: "ios"}[d.Kind]; virtual != "" && virtual != m.Platform {
-			return m, fmt.Errorf("device %s: emulators are of Android and simulators of iOS; %s is of %s", d.Name, m.Model, fleet.PlatformName(m.Platform))
+		if virtual := map[string]string{fleet.Emulator: "android", fleet.Simulator: "ios"}[d.Kind]; virtual != "" &&
+			virtual != m.Platform {
+			return m, fmt.Errorf("device %s: emulators are of Android and simulators of iOS; %s is of %s", d.Name, m.Model,
+				fleet.PlatformName(m.Platform))
 		}
 		if d.OS == "" {
 			return m, fmt.Errorf("device %s: it states no os, as in os: \"14\"", d.Name)
 		}
 		return m, nil
 	}
-	return fleet.Model{}, fmt.Errorf("device %s is of the model %q, which the site file does not describe", d.Name, d.Model)
+	return fleet.Model{}, fmt.Errorf("device %s is of the model %q, which the site file does not describe", d.Name,
+		d.Model)
 }
 
 // Describe gives what the service is told of one of the site's devices; the
@@ -155,9 +160,11 @@ func (s *Site) Describe(d SiteDevice, m fleet.Model) fleet.Device {
 	if traits == nil {
 		traits = []string{}
 	}
-	out := fleet.Device{Name: d.Name, Site: s.Name, Kind: d.Kind, Platform: m.Platform, Model: m.Model, Form: m.Form, OS: d.OS,
+	out := fleet.Device{Name: d.Name, Site: s.Name, Kind: d.Kind, Platform: m.Platform, Model: m.Model, Form: m.Form,
+		OS:    d.OS,
 		Width: m.Width, Height: m.Height, MemoryMB: m.MemoryMB, Traits: traits, Abilities: []string{},
-		ABI: m.ABI, HardwareID: d.HardwareID, Released: m.Released, Labels: d.Labels, Owner: d.Owner, Use: fleet.Use{People: d.Use.People, Hours: d.Use.Hours, Zone: d.Use.Zone}}
+		ABI: m.ABI, HardwareID: d.HardwareID, Released: m.Released, Labels: d.Labels, Owner: d.Owner,
+		Use: fleet.Use{People: d.Use.People, Hours: d.Use.Hours, Zone: d.Use.Zone}}
 	if out.Virtual() {
 		out.Traits = slices.DeleteFunc(slices.Clone(traits), func(t string) bool { return slices.Contains(notVirtual, t) })
 		out.TakesMB, out.TakesCPUs = m.TakesMB, m.TakesCPUs

@@ -79,7 +79,8 @@ func (w *worker) carryOut(ctx context.Context, held *holding) {
 		if cause := context.Cause(held.ctx); cause != nil {
 			finished.Trouble, finished.Device = cause.Error(), false
 		}
-		h.log.Info("a lease met trouble", "lease", lease, "holder", held.lease.Holder, "device", held.lease.Device, "trouble", finished.Trouble)
+		h.log.Info("a lease met trouble", "lease", lease, "holder", held.lease.Holder, "device", held.lease.Device,
+			"trouble", finished.Trouble)
 	}
 	killpoint.Pass("cleaning")
 	clean := w.clean(ctx, held.lease)
@@ -96,7 +97,8 @@ func (w *worker) carryOut(ctx context.Context, held *holding) {
 	if ctx.Err() != nil {
 		return
 	}
-	if err := h.journal.append(link.Event{Lease: lease, Finished: finished}, link.Event{Lease: lease, Clean: clean}); err != nil {
+	if err := h.journal.append(link.Event{Lease: lease, Finished: finished},
+		link.Event{Lease: lease, Clean: clean}); err != nil {
 		h.log.Error("the end of a lease could not be kept", "lease", lease, "error", err)
 	}
 	h.release(lease)
@@ -181,7 +183,8 @@ var errOutOfReach = errors.New("it has not been in reach since")
 
 // unclean is what keeps a device from being used that could not be cleaned.
 func unclean(err error) fleet.Check {
-	return fleet.Check{ID: "clean", Title: "What the last run left is gone", Why: "it could not be cleaned: " + err.Error(), Remedy: "take the app under test off it by hand, then check again"}
+	return fleet.Check{ID: "clean", Title: "What the last run left is gone",
+		Why: "it could not be cleaned: " + err.Error(), Remedy: "take the app under test off it by hand, then check again"}
 }
 
 // leftover is a lease that an earlier process of this host began, and whose device has not
@@ -261,13 +264,15 @@ func (w *worker) declared(uncleaned map[string]int64) link.Device {
 // employ begins to drive a device.
 func (h *Host) employ(d Device, left ...leftover) *worker {
 	ctx, end := context.WithCancel(h.life)
-	w := &worker{host: h, device: d, leases: make(chan *holding, 4), wishes: make(chan wish, 8), errands: make(chan link.Errand, 8), left: left, end: end}
+	w := &worker{host: h, device: d, leases: make(chan *holding, 4), wishes: make(chan wish, 8),
+		errands: make(chan link.Errand, 8), left: left, end: end}
 	if v, ok := script.As[Virtual](d); ok {
 		if w.seen = (fleet.Condition{Power: fleet.PowerHalted}); !v.Up() && !h.startsHalted(d.Describe().Name) {
 			w.seen = fleet.Condition{Power: fleet.PowerBooting}
 		}
 	} else if _, ok := script.As[Healthy](d); ok || len(left) > 0 { // nothing is to run on it before it has been looked at
-		w.seen.Checks = []fleet.Check{{ID: "seen", Title: "It has been looked at", Why: "its host has not looked at it yet", Remedy: "wait a moment"}}
+		w.seen.Checks = []fleet.Check{{ID: "seen", Title: "It has been looked at", Why: "its host has not looked at it yet",
+			Remedy: "wait a moment"}}
 	}
 	h.mu.Lock()
 	h.workers[d.Describe().Name] = w

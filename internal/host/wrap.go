@@ -32,7 +32,8 @@ func (d discreet) Tree(ctx context.Context) (*screen.Tree, error) {
 	if err != nil || t.App == d.app && d.app != "" {
 		return t, err
 	}
-	return &screen.Tree{Width: t.Width, Height: t.Height, Revision: t.Revision, Language: t.Language, Root: &screen.Node{Role: "application", Name: "not the app under test, and so not shown"}}, nil
+	return &screen.Tree{Width: t.Width, Height: t.Height, Revision: t.Revision, Language: t.Language,
+		Root: &screen.Node{Role: "application", Name: "not the app under test, and so not shown"}}, nil
 }
 
 func (d discreet) Picture(ctx context.Context) (script.Picture, error) {
@@ -121,7 +122,8 @@ func (a attentive) Start(ctx context.Context, app string, how script.Start) erro
 		return err
 	}
 	if tree.App != app {
-		return &Trouble{app + " was started and did not come to the front", "see on the device what keeps it back, and run it again"}
+		return &Trouble{app + " was started and did not come to the front",
+			"see on the device what keeps it back, and run it again"}
 	}
 	return nil
 }

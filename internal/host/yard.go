@@ -98,7 +98,9 @@ func (y *Yard) Devices() ([]Device, error) {
 func (y *Yard) list() []SiteDevice {
 	y.mu.Lock()
 	defer y.mu.Unlock()
-	out := slices.DeleteFunc(slices.Clone(y.site.Devices), func(d SiteDevice) bool { return slices.Contains(y.kept.Removed, d.Name) })
+	out := slices.DeleteFunc(slices.Clone(y.site.Devices), func(d SiteDevice) bool {
+		return slices.Contains(y.kept.Removed, d.Name)
+	})
 	return append(out, y.kept.Made...)
 }
 
@@ -175,7 +177,9 @@ func (y *Yard) make(name, model, image string) (Device, error) {
 		kind = fleet.Simulator
 	}
 	d := SiteDevice{Name: name, Model: model, Kind: kind, OS: y.images()[at].OS, Halted: true}
-	if slices.ContainsFunc(append(slices.Clone(y.site.Devices), y.kept.Made...), func(o SiteDevice) bool { return o.Name == name }) {
+	if slices.ContainsFunc(append(slices.Clone(y.site.Devices), y.kept.Made...), func(o SiteDevice) bool {
+		return o.Name == name
+	}) {
 		return nil, fmt.Errorf("there is a device named %s already", name)
 	}
 	if !deviceName.MatchString(name) {

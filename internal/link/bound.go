@@ -25,7 +25,8 @@ func Decode(body []byte, into any) error {
 	if err := json.Unmarshal(body, into); err != nil {
 		return fmt.Errorf("a message that cannot be read: %w", err)
 	}
-	if len(body) > MaxText || bytes.Contains(body, []byte(`\u0000`)) || bytes.Contains(body, []byte(`\ud`)) || bytes.Contains(body, []byte(`\uD`)) || !utf8.Valid(body) {
+	if len(body) > MaxText || bytes.Contains(body, []byte(`\u0000`)) || bytes.Contains(body, []byte(`\ud`)) ||
+		bytes.Contains(body, []byte(`\uD`)) || !utf8.Valid(body) {
 		plain.Deep(into, MaxText)
 	}
 	return nil

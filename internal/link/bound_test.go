@@ -24,7 +24,8 @@ func TestAnEventOfAnySizeIsMadeToFit(t *testing.T) {
 	circumstances, err := json.Marshal(map[string]string{"device": long})
 	require.NoError(t, err)
 	for name, e := range map[string]Event{
-		"a long line":     {Case: &CaseClosed{Verdict: "fail", Failure: &script.Failure{Step: long, Actual: long, Report: long}}},
+		"a long line": {Case: &CaseClosed{Verdict: "fail", Failure: &script.Failure{Step: long, Actual: long,
+			Report: long}}},
 		"many steps":      {Case: &CaseClosed{Verdict: "pass", Steps: steps}},
 		"many locators":   {Case: &CaseClosed{Verdict: "pass", Matched: matched}},
 		"much evidence":   {Case: &CaseClosed{Verdict: "pass", Evidence: make([]EvidenceRef, 40_000)}},

@@ -37,13 +37,16 @@ func joined(t *testing.T) (mine, theirs *websocket.Conn) {
 func TestMessagesArriveAsTheyWereSent(t *testing.T) {
 	mine, theirs := joined(t)
 	ctx := context.Background()
-	hello := FromHost{Hello: &Hello{Version: Version, Host: "bench", Devices: []Device{{Device: fleet.Device{Name: "kaede-7-1", Traits: []string{"location"}, Abilities: []string{}}, Lease: 7}}}}
+	hello := FromHost{Hello: &Hello{Version: Version, Host: "bench",
+		Devices: []Device{{Device: fleet.Device{Name: "kaede-7-1", Traits: []string{"location"}, Abilities: []string{}},
+			Lease: 7}}}}
 	require.NoError(t, WebSocket{mine}.Send(ctx, hello))
 	var got FromHost
 	require.NoError(t, WebSocket{theirs}.Receive(ctx, &got))
 	require.Equal(t, hello, got)
 
-	event := FromHost{Events: []Event{{Lease: 7, Seq: 1, Case: &CaseClosed{Case: 2, Verdict: "pass", Evidence: []EvidenceRef{{Sort: "picture", Name: "an order", Digest: "d", Size: 3}}}}}}
+	event := FromHost{Events: []Event{{Lease: 7, Seq: 1, Case: &CaseClosed{Case: 2, Verdict: "pass",
+		Evidence: []EvidenceRef{{Sort: "picture", Name: "an order", Digest: "d", Size: 3}}}}}}
 	require.NoError(t, WebSocket{mine}.Send(ctx, event))
 	got = FromHost{}
 	require.NoError(t, WebSocket{theirs}.Receive(ctx, &got))

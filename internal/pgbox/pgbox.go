@@ -171,7 +171,8 @@ func (b *Box) launch() (chan error, error) {
 		return nil, err
 	}
 	defer log.Close()
-	cmd := exec.Command(filepath.Join(b.bin, "postgres"), "-D", b.data(), "-p", strconv.Itoa(b.port), "-k", b.sockets(), "-h", "127.0.0.1")
+	cmd := exec.Command(filepath.Join(b.bin, "postgres"), "-D", b.data(), "-p", strconv.Itoa(b.port), "-k", b.sockets(),
+		"-h", "127.0.0.1")
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: b.cred, Setpgid: true}
 	cmd.Dir = b.dir
@@ -211,7 +212,8 @@ func (b *Box) prepare(ctx context.Context) error {
 		b.password = strings.TrimSpace(string(text))
 		return nil
 	case b.whole():
-		return fmt.Errorf("the PostgreSQL cluster in %s is there, and its password in %s is not; put that file back, or move the folder %s away to begin anew", b.data(), secret, b.dir)
+		return fmt.Errorf("the PostgreSQL cluster in %s is there, and its password in %s is not; put that file back, "+
+			"or move the folder %s away to begin anew", b.data(), secret, b.dir)
 	case err != nil && !errors.Is(err, os.ErrNotExist):
 		return err
 	}
@@ -250,11 +252,13 @@ func (b *Box) make(ctx context.Context, secret string) error {
 			return err
 		}
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(b.bin, "initdb"), "-D", aside, "-U", "yamato", "-A", "scram-sha-256", "--pwfile", secret, "-E", "UTF8", "--locale", "C.UTF-8", "--no-instructions")
+	cmd := exec.CommandContext(ctx, filepath.Join(b.bin, "initdb"), "-D", aside, "-U", "yamato", "-A", "scram-sha-256",
+		"--pwfile", secret, "-E", "UTF8", "--locale", "C.UTF-8", "--no-instructions")
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: b.cred, Setpgid: true} // a Ctrl-C is ours to pass on
 	cmd.Dir = b.dir
 	if out, err := cmd.CombinedOutput(); err != nil {
-		return errors.Join(ctx.Err(), fmt.Errorf("making a PostgreSQL cluster in %s: %w\n%s", aside, err, bytes.TrimSpace(out)))
+		return errors.Join(ctx.Err(), fmt.Errorf("making a PostgreSQL cluster in %s: %w\n%s", aside, err,
+			bytes.TrimSpace(out)))
 	}
 	if err := appendSettings(filepath.Join(aside, "postgresql.conf")); err != nil {
 		return err
@@ -270,7 +274,9 @@ func appendSettings(path string) error {
 	if err != nil {
 		return err
 	}
-	_, err = f.WriteString("\n" + settingsMark + "nothing here gives up durability.\nmax_connections = 200\nshared_buffers = 256MB\nmax_wal_size = 2GB\nlog_min_messages = warning\nmax_locks_per_transaction = 128\nautovacuum_naptime = 10s\n")
+	_, err = f.WriteString("\n" + settingsMark +
+		"nothing here gives up durability.\nmax_connections = 200\nshared_buffers = 256MB\nmax_wal_size = " +
+		"2GB\nlog_min_messages = warning\nmax_locks_per_transaction = 128\nautovacuum_naptime = 10s\n")
 	return errors.Join(err, f.Close())
 }
 

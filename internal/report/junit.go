@@ -59,20 +59,24 @@ type junitFault struct {
 // JUnit writes a run as JUnit XML: one testsuite for each suite in each
 // combination, one testcase for each case in it.
 func JUnit(w io.Writer, d contract.RunDetail) error {
-	all := junitSuites{Name: printable(fmt.Sprintf("run %d: %s %s (%s), build %d", d.Run.Number, d.Run.App, d.Run.VersionName, d.Run.VersionCode, d.Run.Build))}
+	all := junitSuites{Name: printable(fmt.Sprintf("run %d: %s %s (%s), build %d", d.Run.Number, d.Run.App,
+		d.Run.VersionName, d.Run.VersionCode, d.Run.Build))}
 	var total int64
 	for _, leg := range d.Legs {
 		label := Where(leg)
 		suite := junitSuite{Name: printable(leg.Suite + " on " + label)}
 		c := leg.Combination
-		for _, p := range [][2]string{{"model", c.Model}, {"kind", c.Kind}, {"platform", c.Platform}, {"os", c.Os}, {"seed", fmt.Sprint(d.Run.Seed)}, {"build", fmt.Sprint(d.Run.Build)}, {"version", d.Run.VersionName + " (" + d.Run.VersionCode + ")"}} {
+		for _, p := range [][2]string{{"model", c.Model}, {"kind", c.Kind}, {"platform", c.Platform}, {"os", c.Os},
+			{"seed", fmt.Sprint(d.Run.Seed)}, {"build", fmt.Sprint(d.Run.Build)},
+			{"version", d.Run.VersionName + " (" + d.Run.VersionCode + ")"}} {
 			suite.Properties = append(suite.Properties, junitProperty{p[0], printable(p[1])})
 		}
 		for _, l := range c.Levels {
 			suite.Properties = append(suite.Properties, junitProperty{printable(l.Factor), printable(l.Value)})
 		}
 		for _, key := range slices.Sorted(maps.Keys(deref(d.Run.Labels))) {
-			suite.Properties = append(suite.Properties, junitProperty{printable("label." + key), printable((*d.Run.Labels)[key])})
+			suite.Properties = append(suite.Properties, junitProperty{printable("label." + key),
+				printable((*d.Run.Labels)[key])})
 		}
 		var took int64
 		for _, x := range leg.Cases {
@@ -132,7 +136,8 @@ func leftOutSuites(d contract.RunDetail) (out []junitSuite) {
 		for _, name := range suites {
 			suite := junitSuite{Name: printable(name + " on " + label), Time: seconds(0)}
 			for _, c := range cases[name] {
-				one := junitCase{Name: printable(c), Class: printable(name + " | " + label), Time: seconds(0), Skipped: &junitFault{Message: printable(why)}}
+				one := junitCase{Name: printable(c), Class: printable(name + " | " + label), Time: seconds(0),
+					Skipped: &junitFault{Message: printable(why)}}
 				suite.Cases = append(suite.Cases, one)
 				suite.Tests++
 				suite.Skipped++
@@ -224,7 +229,8 @@ func Label(c contract.Combination) string {
 	for _, l := range c.Levels {
 		levels = append(levels, fleet.Level{Factor: l.Factor, Value: l.Value})
 	}
-	return fleet.Combination{Class: fleet.Class{Kind: c.Kind, Model: c.Model, Platform: c.Platform, OS: c.Os}, Levels: levels}.Label()
+	return fleet.Combination{Class: fleet.Class{Kind: c.Kind, Model: c.Model, Platform: c.Platform, OS: c.Os},
+		Levels: levels}.Label()
 }
 
 // Where is how people read where a leg runs: its combination, and the one device where

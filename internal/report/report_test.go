@@ -19,7 +19,8 @@ func crossing(name, verdict string, flaky bool, results ...contract.Result) cont
 
 func failed(sentence string) contract.Result {
 	return contract.Result{Attempt: 1, Device: "kaede-7-1", Verdict: "fail", TookMs: 1500, Sentence: &sentence,
-		Failure: &map[string]any{"line": 3.0, "step": "expect #total", "expected": "#total to be shown", "actual": "it is not there", "waited_ms": 8000.0, "quiet_ms": 7600.0, "report": "Error: boom\n  at x"}}
+		Failure: &map[string]any{"line": 3.0, "step": "expect #total", "expected": "#total to be shown",
+			"actual": "it is not there", "waited_ms": 8000.0, "quiet_ms": 7600.0, "report": "Error: boom\n  at x"}}
 }
 
 func passed(attempt int) contract.Result {
@@ -29,19 +30,26 @@ func passed(attempt int) contract.Result {
 func sample() contract.RunDetail {
 	done := time.Now()
 	leg := func(model string, cases ...contract.Crossing) contract.Leg {
-		return contract.Leg{Suite: "Buying a ticket", Combination: contract.Combination{Kind: "emulator", Model: model, Platform: "android", Os: "14", Levels: []contract.Level{{Factor: "language", Value: "en-GB"}}}, State: "finished", Cases: cases}
+		return contract.Leg{Suite: "Buying a ticket", Combination: contract.Combination{Kind: "emulator", Model: model,
+			Platform: "android", Os: "14", Levels: []contract.Level{{Factor: "language",
+				Value: "en-GB"}}}, State: "finished", Cases: cases}
 	}
 	trouble := "the cable dropped"
-	broken := leg("Kaede Mini", crossing("quick", "error", false), crossing("slow", "skip", false), crossing("wrong", "none", false))
+	broken := leg("Kaede Mini", crossing("quick", "error", false), crossing("slow", "skip", false),
+		crossing("wrong", "none", false))
 	broken.Attempts = []contract.Attempt{{Number: 1, Device: "kaede-mini-1", Trouble: &trouble}}
 	return contract.RunDetail{
-		Run: contract.Run{Number: 12, App: "Tideline", VersionName: "3.2.0", VersionCode: "61", Build: 9, Verdict: "fail", State: "finished", Seed: 7, FinishedAt: &done, Legs: 3},
+		Run: contract.Run{Number: 12, App: "Tideline", VersionName: "3.2.0", VersionCode: "61", Build: 9, Verdict: "fail",
+			State: "finished", Seed: 7, FinishedAt: &done, Legs: 3},
 		Legs: []contract.Leg{
-			leg("Kaede 7", crossing("quick", "pass", false, passed(1)), crossing("slow", "pass", true, failed("line 3: late"), passed(2)), crossing("wrong", "fail", false, failed("line 3: wrong"))),
-			leg("Kaede 7 Lite", crossing("quick", "pass", false, passed(1)), crossing("slow", "pass", false, passed(1)), crossing("wrong", "fail", false, failed("line 3: wrong"))),
+			leg("Kaede 7", crossing("quick", "pass", false, passed(1)), crossing("slow", "pass", true, failed("line 3: late"),
+				passed(2)), crossing("wrong", "fail", false, failed("line 3: wrong"))),
+			leg("Kaede 7 Lite", crossing("quick", "pass", false, passed(1)), crossing("slow", "pass", false, passed(1)),
+				crossing("wrong", "fail", false, failed("line 3: wrong"))),
 			broken,
 		},
-		LeftOut: []contract.LeftOut{{Combination: contract.Combination{Model: "Aster 12", Platform: "ios", Os: "18"}, Reasons: []contract.Reason{{Why: "no package", Remedy: "push one"}}}},
+		LeftOut: []contract.LeftOut{{Combination: contract.Combination{Model: "Aster 12", Platform: "ios", Os: "18"},
+			Reasons: []contract.Reason{{Why: "no package", Remedy: "push one"}}}},
 	}
 }
 
@@ -69,7 +77,9 @@ func TestFailuresAreToldOnceWithAllTheirCombinations(t *testing.T) {
 	Failures(&out, sample(), Ink{})
 	text := out.String()
 	require.Equal(t, 1, strings.Count(text, "■ wrong  fail"))
-	require.Contains(t, text, "  on       Kaede 7, Android 14; Kaede 7 Lite, Android 14\n  step     line 3: expect #total\n  expected #total to be shown\n  but      it is not there\n  waited   8.0 s; nothing had changed for 7.6 s\n           Error: boom\n")
+	require.Contains(t, text, "  on       Kaede 7, Android 14; Kaede 7 Lite, Android 14\n  step     line 3: expect "+
+		"#total\n  expected #total to be shown\n  but      it is not there\n  waited   8.0 s; nothing had changed for "+
+		"7.6 s\n           Error: boom\n")
 	require.Contains(t, text, "◐ slow  flaky, now pass")
 	require.Contains(t, text, "▲ quick  error\n  on       Kaede Mini, Android 14\n  because  the cable dropped")
 }
@@ -114,7 +124,8 @@ func TestARunThatGoesOnSaysHowMuchIsLeft(t *testing.T) {
 func ptr[T any](v T) *T { return &v }
 
 func TestALabelNamesTheLanguageOnlyWhereItIsNotTheUsualOne(t *testing.T) {
-	c := contract.Combination{Model: "Aster 12", Platform: "ios", Os: "18", Levels: []contract.Level{{Factor: "language", Value: "en-GB"}}}
+	c := contract.Combination{Model: "Aster 12", Platform: "ios", Os: "18",
+		Levels: []contract.Level{{Factor: "language", Value: "en-GB"}}}
 	require.Equal(t, "Aster 12, iOS 18", Label(c))
 	c.Levels[0].Value = "de-DE"
 	require.Equal(t, "Aster 12, iOS 18, de-DE", Label(c))
@@ -142,11 +153,14 @@ func TestAPassAfterAnErrorAndOneThatProvesLittleAreToldAsSuch(t *testing.T) {
 func TestWhatIsLeftOutIsToldByReasonAndAfterWhatFailed(t *testing.T) {
 	var out bytes.Buffer
 	list := sample().LeftOut
-	list = append(list, contract.LeftOut{Combination: contract.Combination{Model: "Aster Petit", Platform: "ios", Os: "17"}, Reasons: list[0].Reasons})
+	list = append(list, contract.LeftOut{Combination: contract.Combination{Model: "Aster Petit", Platform: "ios",
+		Os: "17"}, Reasons: list[0].Reasons})
 	LeftOut(&out, list, Ink{}, false)
-	require.Equal(t, "\nLeft out: 2 combinations\n  Aster 12, iOS 18; Aster Petit, iOS 17\n    no package: push one\n", out.String())
+	require.Equal(t, "\nLeft out: 2 combinations\n  Aster 12, iOS 18; Aster Petit, iOS 17\n    no package: push one\n",
+		out.String())
 	for i := range 30 {
-		list = append(list, contract.LeftOut{Combination: list[0].Combination, Reasons: []contract.Reason{{Why: strings.Repeat("x", i+1)}}})
+		list = append(list, contract.LeftOut{Combination: list[0].Combination,
+			Reasons: []contract.Reason{{Why: strings.Repeat("x", i+1)}}})
 	}
 	out.Reset()
 	LeftOut(&out, list, Ink{}, false)

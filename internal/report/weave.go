@@ -99,7 +99,8 @@ type row struct {
 func Weave(w io.Writer, d contract.RunDetail, ink Ink) {
 	rows, columns := crossings(d)
 	r := d.Run
-	ink.lines(w, 2, "%s  %s %s (%s), build %d  %s  %s", ink.Strong(fmt.Sprintf("Run %d", r.Number)), r.App, r.VersionName, r.VersionCode, r.Build, verdictWord(r, ink), ink.Faint(fmt.Sprintf("seed %d", r.Seed)))
+	ink.lines(w, 2, "%s  %s %s (%s), build %d  %s  %s", ink.Strong(fmt.Sprintf("Run %d", r.Number)), r.App,
+		r.VersionName, r.VersionCode, r.Build, verdictWord(r, ink), ink.Faint(fmt.Sprintf("seed %d", r.Seed)))
 	fmt.Fprintln(w)
 	width := 0
 	for _, one := range rows {
@@ -291,7 +292,8 @@ func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
 			}
 			k := strings.Join([]string{leg.Suite, x.Name, x.Verdict, fmt.Sprint(x.Flaky, recovered(x)), sentence}, "\x00")
 			if at[k] == nil {
-				at[k] = &group{suite: leg.Suite, name: x.Name, verdict: x.Verdict, flaky: x.Flaky, recovered: recovered(x), sentence: sentence, example: example}
+				at[k] = &group{suite: leg.Suite, name: x.Name, verdict: x.Verdict, flaky: x.Flaky, recovered: recovered(x),
+					sentence: sentence, example: example}
 				groups = append(groups, at[k])
 			}
 			at[k].where = append(at[k].where, Where(leg))
@@ -305,7 +307,8 @@ func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
 			word = "passed, after an attempt that ended in an error"
 		}
 		fmt.Fprintln(w)
-		ink.lines(w, 2, "%s %s  %s", ink.Shape(contract.Crossing{Verdict: g.verdict, Flaky: g.flaky, Recovered: &g.recovered}), ink.Strong(g.name), ink.Faint(word))
+		ink.lines(w, 2, "%s %s  %s", ink.Shape(contract.Crossing{Verdict: g.verdict, Flaky: g.flaky,
+			Recovered: &g.recovered}), ink.Strong(g.name), ink.Faint(word))
 		where := strings.Join(g.where, "; ")
 		if n := crossingsOf[g.suite+"\x00"+g.name]; len(g.where) == n && n > 1 {
 			where = fmt.Sprintf("all %d combinations", n)

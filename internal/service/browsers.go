@@ -39,7 +39,8 @@ func (s *Service) SignIn(ctx context.Context, code string) (cookie string, c bas
 	cookie = secret()
 	c, err = s.Store.UseSignIn(ctx, code, cookie, BrowserLasts)
 	if errors.Is(err, store.ErrNone) {
-		return "", c, base.Refuse(base.SignInUsed, "this sign-in link has been used or has run out", "`yamato console` makes a new one; a link is good once, for 15 minutes")
+		return "", c, base.Refuse(base.SignInUsed, "this sign-in link has been used or has run out",
+			"`yamato console` makes a new one; a link is good once, for 15 minutes")
 	}
 	return cookie, c, err
 }

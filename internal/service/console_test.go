@@ -25,7 +25,8 @@ import (
 // failed is a case that failed, with what a host says of it.
 func failed(lease, seq int64, index int, actual string) link.Event {
 	e := result(lease, seq, index, "fail")
-	e.Case.Failure = &script.Failure{Cause: script.Contradicted, Line: 4, Step: "expect \"x\"", Expected: "\"x\" to be shown", Actual: actual}
+	e.Case.Failure = &script.Failure{Cause: script.Contradicted, Line: 4, Step: "expect \"x\"",
+		Expected: "\"x\" to be shown", Actual: actual}
 	return e
 }
 
@@ -120,7 +121,8 @@ func TestWhatDidNotPassRunsAgain(t *testing.T) {
 		require.Equal(t, base.Deref(c.in.SameSeed), next.Attempt.Seed == l.Attempt.Seed)
 		w.awaitRun(again.Number, done)
 	}
-	for _, wrong := range []contract.Again{{Which: "some"}, {Which: "one"}, {Which: "one", Leg: base.Ptr(int64(999)), CaseIndex: &zero}} {
+	for _, wrong := range []contract.Again{{Which: "some"}, {Which: "one"}, {Which: "one", Leg: base.Ptr(int64(999)),
+		CaseIndex: &zero}} {
 		_, err := w.service.Again(ctx, w.user, r.Number, wrong, "")
 		require.Error(t, err)
 	}
@@ -162,7 +164,8 @@ func TestAScreenIsSeenThroughAnyServiceWhileTheDeviceWorks(t *testing.T) {
 	go func() {
 		defer close(answered)
 		see := h.expect(func(m link.ToHost) bool { return len(m.See) > 0 }).See[0]
-		_ = h.conn.Send(ctx, link.FromHost{Seen: &link.Seen{ID: see.ID, Picture: put("a picture"), Tree: put(`{"root":{"role":"button","id":"pay","text":"Pay","bounds":{"x":0,"y":0,"w":9,"h":9},"visible":{"x":0,"y":0,"w":9,"h":9}},"width":9,"height":9}`)}})
+		_ = h.conn.Send(ctx, link.FromHost{Seen: &link.Seen{ID: see.ID, Picture: put("a picture"),
+			Tree: put(`{"root":{"role":"button","id":"pay","text":"Pay","bounds":{"x":0,"y":0,"w":9,"h":9},"visible":{"x":0,"y":0,"w":9,"h":9}},"width":9,"height":9}`)}})
 	}()
 	s, err := w.another(base.Config{}).SeeScreen(ctx, w.user, "kaede-7-1") // not the one that holds the link
 	<-answered
@@ -214,13 +217,15 @@ func TestASheetTellsAttemptByAttemptWithTheFilm(t *testing.T) {
 	r := w.start(contract.NewRun{})
 	l := h.lease()
 	ctx := context.Background()
-	film := packed(t, map[string]string{"000.png": "first", "001.png": "second", link.FilmList: `[{"file":"000.png","at_ms":5},{"file":"001.png","at_ms":900}]`})
+	film := packed(t, map[string]string{"000.png": "first", "001.png": "second",
+		link.FilmList: `[{"file":"000.png","at_ms":5},{"file":"001.png","at_ms":900}]`})
 	sum := sha256.Sum256(film)
 	digest := hex.EncodeToString(sum[:])
 	require.NoError(t, w.service.PutBlob(ctx, digest, bytes.NewReader(film)))
 	e := failed(l.Number, 2, 0, "it is not there")
 	e.Case.Steps = []script.StepRecord{{Line: 4, Text: "expect \"x\"", TookMS: 8000, Verdict: "fail"}}
-	e.Case.Evidence = []link.EvidenceRef{{Sort: "film", Name: "film", MediaType: "application/zip", Digest: digest, Size: int64(len(film))}}
+	e.Case.Evidence = []link.EvidenceRef{{Sort: "film", Name: "film", MediaType: "application/zip", Digest: digest,
+		Size: int64(len(film))}}
 	h.say(append([]link.Event{began(l.Number), e, result(l.Number, 3, 1, "pass")}, finished(l.Number, 4)...)...)
 	d := w.awaitRun(r.Number, done)
 
@@ -279,37 +284,38 @@ func TestABrowserIsToldHowThingsAreAndThenWhatChanges(t *testing.T) {
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
 	began := false
 	states := map[string][]string{}
-	w.follow(w.another(base.Config{}), watch.Watch{Fleet: true, Runs: true, Library: true, Events: map[int64]int64{}}, func(all []watch.Told) bool {
-		if !began {
-			began = true
-			require.True(t, all[0].Body.(watch.FleetNews).Whole)
-			require.Len(t, all[0].Body.(watch.FleetNews).Devices, 2)
-			w.start(contract.NewRun{})
-			carryOut(h, "")
+	w.follow(w.another(base.Config{}), watch.Watch{Fleet: true, Runs: true, Library: true, Events: map[int64]int64{}},
+		func(all []watch.Told) bool {
+			if !began {
+				began = true
+				require.True(t, all[0].Body.(watch.FleetNews).Whole)
+				require.Len(t, all[0].Body.(watch.FleetNews).Devices, 2)
+				w.start(contract.NewRun{})
+				carryOut(h, "")
+				return false
+			}
+			states = map[string][]string{}
+			finished := false
+			for _, told := range all[1:] {
+				switch n := told.Body.(type) {
+				case watch.FleetNews:
+					require.False(t, n.Whole)
+					for _, d := range n.Devices {
+						states[d.Name] = append(states[d.Name], d.State)
+					}
+				case watch.RunsNews:
+					for _, r := range n.Runs {
+						finished = finished || r.FinishedAt != nil
+					}
+				}
+			}
+			for _, list := range states {
+				if list[len(list)-1] == "idle" && finished {
+					return true
+				}
+			}
 			return false
-		}
-		states = map[string][]string{}
-		finished := false
-		for _, told := range all[1:] {
-			switch n := told.Body.(type) {
-			case watch.FleetNews:
-				require.False(t, n.Whole)
-				for _, d := range n.Devices {
-					states[d.Name] = append(states[d.Name], d.State)
-				}
-			case watch.RunsNews:
-				for _, r := range n.Runs {
-					finished = finished || r.FinishedAt != nil
-				}
-			}
-		}
-		for _, list := range states {
-			if list[len(list)-1] == "idle" && finished {
-				return true
-			}
-		}
-		return false
-	})
+		})
 	require.Len(t, states, 1, "only the device that changed is told of")
 }
 

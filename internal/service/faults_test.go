@@ -27,7 +27,8 @@ func closed(lease, seq int64, index int, verdict string, f *script.Failure) link
 }
 
 func ended(lease, seq int64, trouble string) []link.Event {
-	return []link.Event{{Lease: lease, Seq: seq, Finished: &link.Finished{Trouble: trouble}}, {Lease: lease, Seq: seq + 1, Clean: &link.Clean{}}}
+	return []link.Event{{Lease: lease, Seq: seq, Finished: &link.Finished{Trouble: trouble}},
+		{Lease: lease, Seq: seq + 1, Clean: &link.Clean{}}}
 }
 
 // each takes so many leases, however they come.
@@ -85,8 +86,10 @@ func TestALegThatNeverHadADeviceIsAnErrorWithItsReason(t *testing.T) {
 	w.start(contract.NewRun{})
 	l := h.lease()
 	run := w.start(contract.NewRun{}) // it waits for the only device, which is then in need of a person
-	sick := fleet.Condition{Checks: []fleet.Check{{ID: "charge", Title: "charged", Why: "its battery is at 3 %", Remedy: "charge it"}}}
-	h.say(began(l.Number), closed(l.Number, 2, 0, "pass", nil), closed(l.Number, 3, 1, "pass", nil), link.Event{Lease: l.Number, Seq: 4, Finished: &link.Finished{}},
+	sick := fleet.Condition{Checks: []fleet.Check{{ID: "charge", Title: "charged", Why: "its battery is at 3 %",
+		Remedy: "charge it"}}}
+	h.say(began(l.Number), closed(l.Number, 2, 0, "pass", nil), closed(l.Number, 3, 1, "pass", nil),
+		link.Event{Lease: l.Number, Seq: 4, Finished: &link.Finished{}},
 		link.Event{Lease: l.Number, Seq: 5, Clean: &link.Clean{Condition: &sick}})
 	d := w.awaitRun(run.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
 	require.Equal(t, "error", d.Run.Verdict)
@@ -123,7 +126,8 @@ func TestAnErrorOfTheScriptGoesToNoOtherDevice(t *testing.T) {
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
 	run := w.start(contract.NewRun{})
 	l := h.lease()
-	h.say(began(l.Number), closed(l.Number, 2, 0, "error", &script.Failure{Cause: script.NeverMatched, Expected: "#typo", Actual: "nothing has ever matched #typo"}),
+	h.say(began(l.Number), closed(l.Number, 2, 0, "error", &script.Failure{Cause: script.NeverMatched, Expected: "#typo",
+		Actual: "nothing has ever matched #typo"}),
 		closed(l.Number, 3, 1, "error", &script.Failure{Cause: script.Trouble, Actual: "the cable dropped"}))
 	h.say(ended(l.Number, 4, "the cable dropped")...)
 	l = h.lease()
@@ -150,7 +154,8 @@ func TestOneWordThatCannotBeKeptStopsNobodyElse(t *testing.T) {
 	})
 	// In one message: an error that holds U+0000, which is cleaned; a second result of one
 	// case, which no record can hold; and what another run has to say.
-	h.say(began(a.Number), began(b.Number), closed(a.Number, 2, 0, "fail", &script.Failure{Cause: script.Crashed, Actual: "bad\x00thing"}), closed(b.Number, 2, 0, "pass", nil))
+	h.say(began(a.Number), began(b.Number), closed(a.Number, 2, 0, "fail", &script.Failure{Cause: script.Crashed,
+		Actual: "bad\x00thing"}), closed(b.Number, 2, 0, "pass", nil))
 	h.acked(b.Number, 2)
 	h.say(closed(a.Number, 3, 0, "pass", nil), closed(b.Number, 3, 1, "pass", nil))
 	require.Contains(t, h.refused(a.Number), "cannot be kept")
@@ -169,7 +174,8 @@ func TestLeasesOfAnyNumberAndSizeAreDelivered(t *testing.T) {
 	for i := range 8000 { // each lease names them all once it knows them
 		fmt.Fprintf(&steps, "expect \"%s %d\"\n", strings.Repeat("<", 100), i)
 	}
-	_, err := w.service.PushSuite(ctx, w.user, "large.suite", "suite \"Large\"\ncase \"c\"\n"+steps.String()+"end\n", false)
+	_, err := w.service.PushSuite(ctx, w.user, "large.suite", "suite \"Large\"\ncase \"c\"\n"+steps.String()+"end\n",
+		false)
 	require.NoError(t, err)
 	suite, err := w.store.SuiteNamed(ctx, w.user.ProjectID, "Large")
 	require.NoError(t, err)
@@ -214,14 +220,16 @@ func TestErrandsAndLooksThatCommitOutOfOrderAreAllPassedOn(t *testing.T) {
 	var done sync.WaitGroup
 	done.Go(func() { // takes its number first, and commits last
 		_ = w.store.InTx(ctx, func(tx *store.Tx) error {
-			_, err := tx.AskErrand(ctx, w.user.ProjectID, store.Errand{HostID: hosts[0].ID, Device: "kaede-7-1", What: link.DoCheck, AskedBy: "first"})
+			_, err := tx.AskErrand(ctx, w.user.ProjectID, store.Errand{HostID: hosts[0].ID, Device: "kaede-7-1",
+				What: link.DoCheck, AskedBy: "first"})
 			close(early)
 			<-late
 			return err
 		})
 	})
 	<-early
-	second, err := w.store.AskErrand(ctx, w.user.ProjectID, store.Errand{HostID: hosts[0].ID, Device: "kaede-7-1", What: link.DoCheck, AskedBy: "second"})
+	second, err := w.store.AskErrand(ctx, w.user.ProjectID, store.Errand{HostID: hosts[0].ID, Device: "kaede-7-1",
+		What: link.DoCheck, AskedBy: "second"})
 	require.NoError(t, err)
 	w.service.Bell.Ring()
 	m := h.expect(func(m link.ToHost) bool { return len(m.Do) > 0 })
@@ -287,7 +295,9 @@ func TestACancelledRunThatWasLeftInBetweenIsWoundDown(t *testing.T) {
 	run := w.start(contract.NewRun{}) // it waits
 	r, err := w.store.RunNumbered(ctx, w.user.ProjectID, run.Number)
 	require.NoError(t, err)
-	require.NoError(t, w.store.InTx(ctx, func(tx *store.Tx) error { return tx.SetRunState(ctx, r.ID, "cancelled") })) // and then its service died
+	require.NoError(t, w.store.InTx(ctx, func(tx *store.Tx) error {
+		return tx.SetRunState(ctx, r.ID, "cancelled")
+	})) // and then its service died
 	d := w.awaitRun(run.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
 	require.Equal(t, []string{"cancelled", "none"}, []string{d.Run.State, d.Run.Verdict})
 }
@@ -322,9 +332,11 @@ func TestOneStalledHostDelaysNoOther(t *testing.T) {
 	done := make(chan struct{})
 	go func() { defer close(done); _ = w.service.ServeHost(ctx, w.host, stalled) }()
 	t.Cleanup(func() { mine.once.Do(func() { close(mine.closed) }); <-done })
-	require.NoError(t, mine.Send(ctx, link.FromHost{Hello: &link.Hello{Version: link.Version, Host: "stalled", Site: "bench"}}))
+	require.NoError(t, mine.Send(ctx, link.FromHost{Hello: &link.Hello{Version: link.Version, Host: "stalled",
+		Site: "bench"}}))
 	for range 200 {
-		require.NoError(t, mine.Send(ctx, link.FromHost{Events: []link.Event{{Lease: 99, Seq: 1, Finished: &link.Finished{}}}}))
+		require.NoError(t, mine.Send(ctx, link.FromHost{Events: []link.Event{{Lease: 99, Seq: 1,
+			Finished: &link.Finished{}}}}))
 		if len(theirs.in) > 90 {
 			break
 		}
@@ -345,7 +357,8 @@ func TestADeviceIsTakenOutOnlyForWhatSeveralAppsMeetOrAProbeShows(t *testing.T) 
 	w.start(contract.NewRun{})
 	for range 2 {
 		l := h.lease()
-		h.say(began(l.Number), link.Event{Lease: l.Number, Seq: 2, Finished: &link.Finished{Trouble: "it did not start", Device: true}}, link.Event{Lease: l.Number, Seq: 3, Clean: &link.Clean{}})
+		h.say(began(l.Number), link.Event{Lease: l.Number, Seq: 2, Finished: &link.Finished{Trouble: "it did not start",
+			Device: true}}, link.Event{Lease: l.Number, Seq: 3, Clean: &link.Clean{}})
 	}
 	probe := h.expect(func(m link.ToHost) bool { return len(m.Do) > 0 }).Do[0]
 	require.Equal(t, link.DoProbe, probe.What)
@@ -363,7 +376,8 @@ func (w *world) named(boot string, started int64) (*fakeHost, <-chan error, link
 	go func() { ended <- w.service.ServeHost(context.Background(), w.host, theirs) }()
 	h := &fakeHost{w.t, mine}
 	w.t.Cleanup(h.hangUp)
-	require.NoError(w.t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: link.Version, Host: "bench", Site: "bench", Boot: boot, Started: started}}))
+	require.NoError(w.t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: link.Version,
+		Host: "bench", Site: "bench", Boot: boot, Started: started}}))
 	var first link.ToHost
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 	defer stop()
@@ -379,7 +393,8 @@ func TestOfTwoHostsOfOneNameTheLaterHasTheLinkAndBothAreTold(t *testing.T) {
 	require.True(t, welcome.Welcome.Replaced, "it is told whose place it has")
 	require.ErrorContains(t, <-earlierEnded, "another host of this name")
 	mine, theirs := newPipe()
-	require.NoError(t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: link.Version, Host: "bench", Site: "bench", Boot: "earlier", Started: 1000}}))
+	require.NoError(t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: link.Version,
+		Host: "bench", Site: "bench", Boot: "earlier", Started: 1000}}))
 	require.ErrorContains(t, w.service.ServeHost(context.Background(), w.host, theirs), "started later, is linked")
 	later.hangUp()
 	<-laterEnded
@@ -388,7 +403,9 @@ func TestOfTwoHostsOfOneNameTheLaterHasTheLinkAndBothAreTold(t *testing.T) {
 }
 
 func TestAFullDiskIsSaidAtOnceAndWhatCannotBeIsTheCallers(t *testing.T) {
-	require.Equal(t, base.DiskFull, base.AsProblem(fmt.Errorf("receiving a blob: %w", &os.PathError{Op: "write", Err: syscall.ENOSPC})).Kind)
-	require.Equal(t, base.Wrong, base.AsProblem(errors.New("failed to encode args[1]: 2147483648 is greater than maximum value for int4")).Kind)
+	require.Equal(t, base.DiskFull, base.AsProblem(fmt.Errorf("receiving a blob: %w", &os.PathError{Op: "write",
+		Err: syscall.ENOSPC})).Kind)
+	require.Equal(t, base.Wrong, base.AsProblem(errors.New(
+		"failed to encode args[1]: 2147483648 is greater than maximum value for int4")).Kind)
 	require.Equal(t, base.Internal, base.AsProblem(errors.New("anything else")).Kind)
 }

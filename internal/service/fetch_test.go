@@ -76,9 +76,13 @@ func TestPackagesAreFetchedFromPublicAddressesAlone(t *testing.T) {
 	mux.HandleFunc("/inside", func(a http.ResponseWriter, r *http.Request) {
 		http.Redirect(a, r, "http://localhost:1/secret", http.StatusFound)
 	})
-	mux.HandleFunc("/round", func(a http.ResponseWriter, r *http.Request) { http.Redirect(a, r, "/round", http.StatusFound) })
+	mux.HandleFunc("/round", func(a http.ResponseWriter, r *http.Request) {
+		http.Redirect(a, r, "/round", http.StatusFound)
+	})
 	mux.HandleFunc("/missing", http.NotFound)
-	mux.HandleFunc("/words", func(a http.ResponseWriter, _ *http.Request) { _, _ = a.Write([]byte(strings.Repeat("hello ", 30))) })
+	mux.HandleFunc("/words", func(a http.ResponseWriter, _ *http.Request) {
+		_, _ = a.Write([]byte(strings.Repeat("hello ", 30)))
+	})
 	server := httptest.NewServer(mux)
 	defer server.Close()
 	ctx := context.Background()
@@ -95,7 +99,8 @@ func TestPackagesAreFetchedFromPublicAddressesAlone(t *testing.T) {
 	got, err = w.service.FetchPackage(ctx, w.user, server.URL+"/named", untold)
 	require.NoError(t, err)
 	require.Equal(t, "odd name.apk", got.FileName, "nothing of the path is taken")
-	for path, says := range map[string]string{"/inside": "leads to a private", "/round": "redirected more than five times", "/missing": "answers 404", "/words": "not a zip archive"} {
+	for path, says := range map[string]string{"/inside": "leads to a private",
+		"/round": "redirected more than five times", "/missing": "answers 404", "/words": "not a zip archive"} {
 		_, err := w.service.FetchPackage(ctx, w.user, server.URL+path, untold)
 		require.Error(t, err, path)
 		require.Contains(t, base.AsProblem(err).Title, says, path)

@@ -61,10 +61,13 @@ func refusal(t *testing.T, err error, says string) *base.Problem {
 }
 
 func trouble(lease, seq int64, own bool, words string) []link.Event {
-	return []link.Event{{Lease: lease, Seq: seq, Finished: &link.Finished{Trouble: words, Device: own}}, {Lease: lease, Seq: seq + 1, Clean: &link.Clean{}}}
+	return []link.Event{{Lease: lease, Seq: seq, Finished: &link.Finished{Trouble: words, Device: own}},
+		{Lease: lease, Seq: seq + 1, Clean: &link.Clean{}}}
 }
 
-var notAllowed = fleet.Condition{Power: fleet.PowerUp, Checks: []fleet.Check{{ID: "connected", Title: "It is connected", OK: true}, {ID: "debugging", Title: "Debugging is allowed", Why: "debugging was never allowed", Remedy: "allow it"}}}
+var notAllowed = fleet.Condition{Power: fleet.PowerUp,
+	Checks: []fleet.Check{{ID: "connected", Title: "It is connected", OK: true},
+		{ID: "debugging", Title: "Debugging is allowed", Why: "debugging was never allowed", Remedy: "allow it"}}}
 
 func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 	w := newWorld(t, base.Config{})
@@ -92,10 +95,12 @@ func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 	h.say(began(lease.Number))
 	h.acked(lease.Number, 1)
 	w.awaitState("kaede-7-1", "leased")
-	h.say(link.Event{Lease: lease.Number, Seq: 2, Finished: &link.Finished{Trouble: "gone", Device: true}}, link.Event{Lease: lease.Number, Seq: 3, Clean: &link.Clean{Condition: &notAllowed}})
+	h.say(link.Event{Lease: lease.Number, Seq: 2, Finished: &link.Finished{Trouble: "gone", Device: true}},
+		link.Event{Lease: lease.Number, Seq: 3, Clean: &link.Clean{Condition: &notAllowed}})
 	w.awaitState("kaede-7-1", "unready")
 	require.Equal(t, "running", w.detail(run.Number).Run.State, "the leg waits; nothing is marked fail")
-	require.Equal(t, "kaede-7-1 to be made ready: debugging was never allowed; `yamato device check kaede-7-1` says what to do", *w.detail(run.Number).Legs[0].WaitsFor)
+	require.Equal(t, "kaede-7-1 to be made ready: debugging was never allowed; `yamato device check kaede-7-1` "+
+		"says what to do", *w.detail(run.Number).Legs[0].WaitsFor)
 	here, err := w.service.Now(context.Background(), w.user)
 	require.NoError(t, err)
 	require.Contains(t, here.Waiting[0].WaitsFor, "kaede-7-1 to be made ready")
@@ -109,14 +114,16 @@ func TestLegsWhoseDevicesNobodyMendsEndAsErrorsWithTheRemedy(t *testing.T) {
 	h := w.link(w.service, kaede("kaede-7-1"))
 	run := w.start(contract.NewRun{})
 	lease := h.lease()
-	h.say(began(lease.Number), link.Event{Lease: lease.Number, Seq: 2, Finished: &link.Finished{Trouble: "gone", Device: true}}, link.Event{Lease: lease.Number, Seq: 3, Clean: &link.Clean{Condition: &notAllowed}})
+	h.say(began(lease.Number), link.Event{Lease: lease.Number, Seq: 2, Finished: &link.Finished{Trouble: "gone",
+		Device: true}}, link.Event{Lease: lease.Number, Seq: 3, Clean: &link.Clean{Condition: &notAllowed}})
 	d := w.awaitRun(run.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
 	require.Equal(t, "error", d.Run.Verdict)
 	sheet, err := w.service.Sheet(context.Background(), w.user, run.Number, d.Legs[0].Id, 0)
 	require.NoError(t, err)
 	text, err := json.Marshal(sheet)
 	require.NoError(t, err)
-	require.Contains(t, string(text), "kaede-7-1 is unready: debugging was never allowed. `yamato device check kaede-7-1` says what to do")
+	require.Contains(t, string(text), "kaede-7-1 is unready: debugging was never allowed. `yamato device check "+
+		"kaede-7-1` says what to do")
 }
 
 func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
@@ -130,7 +137,8 @@ func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
 	lease := h.lease()
 	require.Equal(t, "kaede-7-2", lease.Device, "what is sidelined runs nothing")
 	soon := time.Now().Add(time.Second)
-	_, err = w.service.Sideline(ctx, w.user, "kaede-7-1", contract.NewSideline{Reason: "its screen is being changed", Until: &soon})
+	_, err = w.service.Sideline(ctx, w.user, "kaede-7-1", contract.NewSideline{Reason: "its screen is being changed",
+		Until: &soon})
 	require.NoError(t, err)
 	w.awaitState("kaede-7-1", "idle")
 
@@ -150,7 +158,8 @@ func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
 }
 
 func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
-	w := newWorld(t, base.Config{Pace: 50 * time.Millisecond, Tolerance: fleet.Tolerance{Count: 2, Within: time.Hour}, ProbeEvery: 50 * time.Millisecond})
+	w := newWorld(t, base.Config{Pace: 50 * time.Millisecond, Tolerance: fleet.Tolerance{Count: 2, Within: time.Hour},
+		ProbeEvery: 50 * time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	for range 3 { // trouble that is not the device's own does not count
 		w.start(contract.NewRun{})
@@ -202,7 +211,8 @@ func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
 		e, err := w.service.Errand(context.Background(), w.user, third.ID, 0)
 		return err == nil && e.DoneAt != nil
 	}, 5*time.Second, 10*time.Millisecond)
-	require.Equal(t, "keep off", w.awaitState("kaede-7-1", "sidelined").Sideline.Reason, "a probe does not undo what a person has decided meanwhile")
+	require.Equal(t, "keep off", w.awaitState("kaede-7-1", "sidelined").Sideline.Reason,
+		"a probe does not undo what a person has decided meanwhile")
 }
 
 func TestADeviceThatWasGivenUpIsSidelinedWithItsDiagnosis(t *testing.T) {
@@ -214,7 +224,8 @@ func TestADeviceThatWasGivenUpIsSidelinedWithItsDiagnosis(t *testing.T) {
 	w.start(contract.NewRun{})
 	l := h.lease()
 	h.say(began(l.Number), link.Event{Lease: l.Number, Seq: 2, Finished: &link.Finished{Trouble: "black", Device: true}},
-		link.Event{Lease: l.Number, Seq: 3, Clean: &link.Clean{Condition: &fleet.Condition{Power: fleet.PowerHalted}, Broken: &fleet.Broken{Diagnosis: "its screen stays black", Remedy: "make it anew", Log: info.Digest}}})
+		link.Event{Lease: l.Number, Seq: 3, Clean: &link.Clean{Condition: &fleet.Condition{Power: fleet.PowerHalted},
+			Broken: &fleet.Broken{Diagnosis: "its screen stays black", Remedy: "make it anew", Log: info.Digest}}})
 	d := w.awaitState("kaede-7-1", "sidelined")
 	require.Equal(t, "its screen stays black", *d.Sideline.Diagnosis)
 	f, media, err := w.service.Remains(ctx, w.user, "kaede-7-1", "log")
@@ -232,8 +243,10 @@ func TestADeviceThatWasGivenUpIsSidelinedWithItsDiagnosis(t *testing.T) {
 }
 
 var benchOffer = link.Offer{
-	Models:   []fleet.Model{{Model: "Kaede 7", Platform: "android", TakesMB: 2048}, {Model: "Aster 12", Platform: "ios", TakesMB: 1024}},
-	Images:   []fleet.Image{{Platform: "android", OS: "13", State: "present"}, {Platform: "android", OS: "14", State: "present"}, {Platform: "android", OS: "15", State: "absent", Licence: "images"}},
+	Models: []fleet.Model{{Model: "Kaede 7", Platform: "android", TakesMB: 2048}, {Model: "Aster 12", Platform: "ios",
+		TakesMB: 1024}},
+	Images: []fleet.Image{{Platform: "android", OS: "13", State: "present"}, {Platform: "android", OS: "14",
+		State: "present"}, {Platform: "android", OS: "15", State: "absent", Licence: "images"}},
 	Licences: []fleet.Licence{{Name: "images", Text: "be kind"}}, Capacity: fleet.Capacity{MemoryMB: 4096},
 }
 
@@ -356,9 +369,11 @@ func TestALineupChoosesForARunAndSaysWhyOthersArePassedOver(t *testing.T) {
 	run := w.start(contract.NewRun{Lineup: base.Ptr("newest")})
 	require.Len(t, w.detail(run.Number).Legs, 1)
 	require.Equal(t, "14", h.lease().Attempt.Combination.OS)
-	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}, Lineup: base.Ptr("none")}, "")
+	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"},
+		Lineup: base.Ptr("none")}, "")
 	refusal(t, err, `the lineup "none" takes no device now`)
-	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}, Lineup: base.Ptr("gone")}, "")
+	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"},
+		Lineup: base.Ptr("gone")}, "")
 	refusal(t, err, `there is no lineup "gone"`)
 	require.NoError(t, w.service.RemoveLineup(ctx, w.user, "none"))
 	require.Error(t, w.service.RemoveLineup(ctx, w.user, "none"))
@@ -396,7 +411,8 @@ func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
 	h := w.link(w.service, kaede("kaede-7-1"))
 	ran := w.start(contract.NewRun{Build: "1", Suites: []string{"Two"}})
 	l := h.lease()
-	h.say(append([]link.Event{began(l.Number), result(l.Number, 2, 0, "pass"), result(l.Number, 3, 1, "fail")}, finished(l.Number, 4)...)...)
+	h.say(append([]link.Event{began(l.Number), result(l.Number, 2, 0, "pass"), result(l.Number, 3, 1, "fail")},
+		finished(l.Number, 4)...)...)
 	w.awaitRun(ran.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
 
 	r, err := w.service.SetRetention(ctx, w.user, contract.NewRetention{Keep: 1})

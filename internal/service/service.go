@@ -76,8 +76,8 @@ func New(st *store.Store, blobs blob.Store, c base.Config) *Service {
 	return &Service{b, kept, dispatching.New(b), runs.New(b, kept), care.New(b), watch.New(b), newCallers()}
 }
 
-// Run works until ctx ends and the links of hosts have been given up: it listens for the bell, takes in what hosts report,
-// and leads if nobody else does.
+// Run works until ctx ends and the links of hosts have been given up: it listens for the bell,
+// takes in what hosts report, and leads if nobody else does.
 func (s *Service) Run(ctx context.Context) error {
 	if err := s.Store.Beat(ctx, s.Instance, s.Config.Address); err != nil {
 		return fmt.Errorf("registering this instance: %w", err)

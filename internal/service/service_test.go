@@ -154,7 +154,8 @@ func (w *world) link(s *Service, devices ...link.Device) *fakeHost {
 	go func() { defer close(done); _ = s.ServeHost(context.Background(), w.host, theirs) }()
 	h := &fakeHost{w.t, mine}
 	w.t.Cleanup(func() { h.hangUp(); <-done })
-	require.NoError(w.t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: link.Version, Host: "bench", Site: "bench", Devices: devices}}))
+	require.NoError(w.t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: link.Version,
+		Host: "bench", Site: "bench", Devices: devices}}))
 	h.expect(func(m link.ToHost) bool { return m.Welcome != nil })
 	return h
 }
@@ -204,7 +205,8 @@ func (h *fakeHost) refused(lease int64) string {
 }
 
 func kaede(name string) link.Device {
-	return link.Device{Device: fleet.Device{Name: name, Site: "bench", Kind: "emulator", Platform: "android", Model: "Kaede 7", OS: "14", Traits: []string{}, Abilities: []string{}}}
+	return link.Device{Device: fleet.Device{Name: name, Site: "bench", Kind: "emulator", Platform: "android",
+		Model: "Kaede 7", OS: "14", Traits: []string{}, Abilities: []string{}}}
 }
 
 func (w *world) start(in contract.NewRun) contract.Run {
@@ -250,7 +252,8 @@ func began(lease int64) link.Event {
 }
 
 func finished(lease, seq int64) []link.Event {
-	return []link.Event{{Lease: lease, Seq: seq, Finished: &link.Finished{}}, {Lease: lease, Seq: seq + 1, Clean: &link.Clean{}}}
+	return []link.Event{{Lease: lease, Seq: seq, Finished: &link.Finished{}}, {Lease: lease, Seq: seq + 1,
+		Clean: &link.Clean{}}}
 }
 
 func TestAResendIsHarmless(t *testing.T) {
@@ -308,11 +311,13 @@ func TestTroubleIsTriedOnceMoreElsewhere(t *testing.T) {
 	r := w.start(contract.NewRun{})
 	first := h.lease()
 	n := first.Number
-	h.say(began(n), result(n, 2, 0, "pass"), link.Event{Lease: n, Seq: 3, Finished: &link.Finished{Trouble: "the cable dropped"}}, link.Event{Lease: n, Seq: 4, Clean: &link.Clean{}})
+	h.say(began(n), result(n, 2, 0, "pass"), link.Event{Lease: n, Seq: 3,
+		Finished: &link.Finished{Trouble: "the cable dropped"}}, link.Event{Lease: n, Seq: 4, Clean: &link.Clean{}})
 	second := h.lease()
 	require.NotEqual(t, first.Device, second.Device)
 	n = second.Number
-	h.say(began(n), link.Event{Lease: n, Seq: 2, Finished: &link.Finished{Trouble: "the cable dropped"}}, link.Event{Lease: n, Seq: 3, Clean: &link.Clean{}})
+	h.say(began(n), link.Event{Lease: n, Seq: 2, Finished: &link.Finished{Trouble: "the cable dropped"}},
+		link.Event{Lease: n, Seq: 3, Clean: &link.Clean{}})
 	d := w.awaitRun(r.Number, func(d contract.RunDetail) bool { return d.Run.State == "finished" })
 	require.Len(t, d.Legs[0].Attempts, 2, "once, not for ever")
 	require.Equal(t, "error", d.Legs[0].Cases[1].Verdict)
@@ -354,7 +359,8 @@ func TestTheSameIdempotencyKeyMakesOneRun(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			r, err := w.service.StartRun(context.Background(), w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}}, "the same")
+			r, err := w.service.StartRun(context.Background(), w.user, contract.NewRun{Build: "3.1.4",
+				Suites: []string{"Two"}}, "the same")
 			if err == nil {
 				numbers[i] = r.Number
 			}
@@ -382,7 +388,8 @@ func TestPackagesOfOneVersionGatherInOneBuild(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, int64(1), b.Number, "pushing it again changes nothing")
 
-	rebuilt, err := demo.PackAndroid(demo.App{ID: demo.ApplicationID, Name: "Tideline", Version: demo.Versions[0], MinimumAPI: 31})
+	rebuilt, err := demo.PackAndroid(demo.App{ID: demo.ApplicationID, Name: "Tideline", Version: demo.Versions[0],
+		MinimumAPI: 31})
 	require.NoError(t, err)
 	p, err = w.service.AddPackage(ctx, w.user, "again.apk", strings.NewReader(string(rebuilt)))
 	require.NoError(t, err)
@@ -484,7 +491,8 @@ func TestCasesAreChosenByNameAndByTag(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
-	_, err := w.service.PushSuite(ctx, w.user, "tags.suite", "suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n", false)
+	_, err := w.service.PushSuite(ctx, w.user, "tags.suite",
+		"suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n", false)
 	require.NoError(t, err)
 	cases := func(in contract.NewRun) []string {
 		in.Build, in.Suites = "3.1.4", []string{"Tags"}
@@ -499,9 +507,11 @@ func TestCasesAreChosenByNameAndByTag(t *testing.T) {
 	require.Equal(t, []string{"a", "b"}, cases(contract.NewRun{Tags: &[]string{"all"}}))
 	require.Equal(t, []string{"b"}, cases(contract.NewRun{Tags: &[]string{"slow"}}))
 	require.Equal(t, []string{"a"}, cases(contract.NewRun{Cases: &[]string{"a"}}))
-	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Tags"}, Cases: &[]string{"c"}}, "")
+	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Tags"},
+		Cases: &[]string{"c"}}, "")
 	require.ErrorContains(t, err, `no case of these suites is called "c"`)
-	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Tags"}, Tags: &[]string{"none"}}, "")
+	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Tags"},
+		Tags: &[]string{"none"}}, "")
 	require.ErrorContains(t, err, "no case of these suites has these tags")
 }
 
@@ -513,7 +523,8 @@ func TestASuiteThatChangesIsANewRevisionAndOldRunsKeepTheirs(t *testing.T) {
 	same, err := w.service.PushSuite(ctx, w.user, "two.suite", twoCases, false)
 	require.NoError(t, err)
 	require.False(t, *same.Fresh)
-	changed, err := w.service.PushSuite(ctx, w.user, "two.suite", strings.Replace(twoCases, "\"two\"", "\"deux\"", 1), false)
+	changed, err := w.service.PushSuite(ctx, w.user, "two.suite", strings.Replace(twoCases, "\"two\"", "\"deux\"", 1),
+		false)
 	require.NoError(t, err)
 	require.Equal(t, int64(2), changed.Revision)
 	require.Equal(t, "two", w.detail(r.Number).Legs[0].Cases[1].Name)
@@ -531,7 +542,8 @@ func TestACancelledLegThatRunsEndsWhenItsHostSaysSo(t *testing.T) {
 	m := h.expect(func(m link.ToHost) bool { return len(m.End) > 0 })
 	require.Equal(t, link.End{Lease: n, Reason: "the run was cancelled by Aya Torrent"}, m.End[0])
 	require.Nil(t, w.detail(r.Number).Run.FinishedAt, "its device is still held")
-	h.say(link.Event{Lease: n, Seq: 3, Finished: &link.Finished{Trouble: m.End[0].Reason}}, link.Event{Lease: n, Seq: 4, Clean: &link.Clean{}})
+	h.say(link.Event{Lease: n, Seq: 3, Finished: &link.Finished{Trouble: m.End[0].Reason}}, link.Event{Lease: n, Seq: 4,
+		Clean: &link.Clean{}})
 	d := w.awaitRun(r.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
 	require.Equal(t, "cancelled", d.Run.State)
 	require.Equal(t, "pass", d.Run.Verdict, "what was decided is kept")

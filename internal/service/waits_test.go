@@ -33,7 +33,8 @@ func TestAnIdleDeviceIsHaltedForOneThatALegWaitsFor(t *testing.T) {
 	w.awaitState("fold-1", "halted")
 	w.awaitState("kaede-7-1", "idle")
 	run := w.start(contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}, On: &[]string{"Fold"}})
-	require.Contains(t, *w.detail(run.Number).Legs[0].WaitsFor, "fold-1, which is off: it is booted as soon as its host has room")
+	require.Contains(t, *w.detail(run.Number).Legs[0].WaitsFor,
+		"fold-1, which is off: it is booted as soon as its host has room")
 
 	halt := h.asked(link.DoHalt)
 	require.Equal(t, "kaede-7-1", halt.Device, "4 GB are not enough for both, and nobody waits for this one")
@@ -45,7 +46,8 @@ func TestAnIdleDeviceIsHaltedForOneThatALegWaitsFor(t *testing.T) {
 	require.Equal(t, "fold-1", boot.Device)
 	fold := off("fold-1", "Fold", 2048)
 	fold.Condition.Power = ""
-	h.fleet(link.Fleet{Devices: []link.Device{fold}, Load: &link.Load{Running: []fleet.Running{{Name: "fold-1", TakesMB: 2048}}}})
+	h.fleet(link.Fleet{Devices: []link.Device{fold},
+		Load: &link.Load{Running: []fleet.Running{{Name: "fold-1", TakesMB: 2048}}}})
 	h.done(link.Done{ID: boot.ID})
 	require.Equal(t, "fold-1", h.lease().Device)
 }
@@ -55,7 +57,8 @@ func TestADeviceThatWorksIsNotHaltedForAnother(t *testing.T) {
 	up := kaede("kaede-7-1")
 	up.TakesMB = 3072
 	h := w.link(w.service, up, off("fold-1", "Fold", 2048))
-	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{{Name: "kaede-7-1", TakesMB: 3072, Busy: true}}}})
+	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{{Name: "kaede-7-1", TakesMB: 3072,
+		Busy: true}}}})
 	w.start(contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}, On: &[]string{"Kaede 7"}})
 	n := h.lease().Number
 	w.start(contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}, On: &[]string{"Fold"}})
@@ -98,7 +101,8 @@ func TestARemovedDeviceTakesItsWaitingLegsWithIt(t *testing.T) {
 	require.Equal(t, "pass", w.awaitRun(first.Number, done).Run.Verdict)
 	d := w.awaitRun(second.Number, done)
 	require.Equal(t, "error", d.Run.Verdict)
-	require.Contains(t, (*d.Legs[0].Cases[0].Results[0].Failure)["actual"], "kaede-7-1 was removed, and there is no device any more that takes this leg")
+	require.Contains(t, (*d.Legs[0].Cases[0].Results[0].Failure)["actual"],
+		"kaede-7-1 was removed, and there is no device any more that takes this leg")
 }
 
 // serve plays a host that carries every lease out, on devices that are to have one lease
@@ -220,7 +224,8 @@ func TestRemovalAgainstPlacementLeavesNothingBehind(t *testing.T) {
 	}
 	group.Go(func() error { // one after the other goes, while runs are started and placed
 		for i := range 2 {
-			if err := h.conn.Send(ctx, link.FromHost{Fleet: &link.Fleet{Gone: []string{fmt.Sprintf("kaede-7-%d", i+1)}}}); err != nil {
+			if err := h.conn.Send(ctx, link.FromHost{Fleet: &link.Fleet{Gone: []string{fmt.Sprintf("kaede-7-%d",
+				i+1)}}}); err != nil {
 				return err
 			}
 		}

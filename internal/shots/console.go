@@ -109,7 +109,8 @@ func (p *photographer) builds(dir string) {
 	broken := filepath.Join(dir, "notes.apk")
 	p.then(func() error { return os.WriteFile(broken, []byte("meeting at ten"), 0o600) })
 	p.then(func() error {
-		return p.tab.Drop(filepath.Join(dir, "packages", "tideline-3.2.0.apk"), filepath.Join(dir, "packages", "tideline-3.2.0-simulator.zip"), broken)
+		return p.tab.Drop(filepath.Join(dir, "packages", "tideline-3.2.0.apk"), filepath.Join(dir, "packages",
+			"tideline-3.2.0-simulator.zip"), broken)
 	})
 	p.see("in build 2, Tideline 3.2.0 (61), 4 packages")
 	p.await(`document.querySelector("[data-state=refused]")`)

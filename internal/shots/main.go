@@ -25,7 +25,8 @@ type shot struct {
 
 var shots = []shot{
 	{"suite-check", "yamato suite check slips.suite", false},
-	{"build", "yamato build push packages/tideline-3.2.0.apk packages/tideline-3.2.0-simulator.zip; echo; yamato build ls", false},
+	{"build", "yamato build push packages/tideline-3.2.0.apk packages/tideline-3.2.0-simulator.zip; echo; yamato " +
+		"build ls", false},
 	{"build-fit", "yamato build fit 3.2.1 --misfits; echo; yamato lineup try 'crossing phones'", true},
 	{"device-ls", "yamato device ls; echo; yamato device check kaede-mini-r1", false},
 	{"device-look", "yamato device look aster-petit-1 --build 3.1.4 --language de-DE --to looks", false},
@@ -139,12 +140,14 @@ func startDemo(program, dir string) (stop func(), link string, err error) {
 func take(s shot, program, display, dir, out string) error {
 	done := filepath.Join(dir, "done")
 	_ = os.Remove(done)
-	script := fmt.Sprintf("printf '\\033[2m$\\033[0m \\033[1m%%s\\033[0m\\n\\n' %s; %s; touch %s; exec sleep 60", quote(s.command), s.command, done)
+	script := fmt.Sprintf("printf '\\033[2m$\\033[0m \\033[1m%%s\\033[0m\\n\\n' %s; %s; touch %s; exec sleep 60",
+		quote(s.command), s.command, done)
 	size, geometry := "10", "157x49+0+0"
 	if s.small {
 		size, geometry = "8", "179x59+0+0"
 	}
-	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", geometry, "-bg", "#fbf8f1", "-fg", "#18222f", "-cr", "#fbf8f1", "-bw", "0", "-b", "14", "+sb", "-e", "sh", "-c", script)
+	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", geometry, "-bg", "#fbf8f1", "-fg",
+		"#18222f", "-cr", "#fbf8f1", "-bw", "0", "-b", "14", "+sb", "-e", "sh", "-c", script)
 	path, err := filepath.Abs(filepath.Dir(program))
 	if err != nil {
 		return err

@@ -20,14 +20,16 @@ var references = []string{
 // being taken away at this moment, and the blob is gone then.
 func (s *Store) NoteBlob(ctx context.Context, digest string, size int64) error {
 	_, err := s.db.ExecContext(ctx, `
-		insert into blob (digest, size) values ($1, $2) on conflict (digest) do update set referred_at = now(), size = excluded.size`, digest, size)
+		insert into blob (digest, size) values ($1, $2) on conflict (digest) do update set referred_at = now(),
+			size = excluded.size`, digest, size)
 	return err
 }
 
 // AdoptBlobs records blobs that no record knows, as older versions left them.
 func (s *Store) AdoptBlobs(ctx context.Context, digests []string, sizes []int64) error {
 	_, err := s.db.ExecContext(ctx, `
-		insert into blob (digest, size) select * from unnest($1::text[], $2::bigint[]) order by 1 on conflict do nothing`, digests, sizes)
+		insert into blob (digest, size) select * from unnest($1::text[], $2::bigint[]) order by 1
+			on conflict do nothing`, digests, sizes)
 	return err
 }
 

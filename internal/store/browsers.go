@@ -7,7 +7,8 @@ import (
 
 // AddSignIn keeps the digest of a code that signs one browser in as the owner of
 // a token, and takes away what has long run out.
-func (s *Store) AddSignIn(ctx context.Context, token int64, code string, lasts time.Duration) (expires time.Time, err error) {
+func (s *Store) AddSignIn(ctx context.Context, token int64, code string,
+	lasts time.Duration) (expires time.Time, err error) {
 	err = s.InTx(ctx, func(t *Tx) error {
 		if err := t.exec(ctx, `delete from sign_in where expires_at < now() - interval '1 day'`); err != nil {
 			return err
@@ -16,7 +17,8 @@ func (s *Store) AddSignIn(ctx context.Context, token int64, code string, lasts t
 			return err
 		}
 		return t.tx.GetContext(ctx, &expires, `
-			insert into sign_in (digest, token_id, expires_at) values ($1, $2, now() + $3 * interval '1 ms') returning expires_at`, Digest(code), token, lasts.Milliseconds())
+			insert into sign_in (digest, token_id, expires_at) values ($1, $2, now() + $3 * interval '1 ms')
+				returning expires_at`, Digest(code), token, lasts.Milliseconds())
 	})
 	return expires, err
 }
@@ -28,11 +30,13 @@ func (s *Store) UseSignIn(ctx context.Context, code, cookie string, lasts time.D
 	err := s.InTx(ctx, func(t *Tx) error {
 		var token int64
 		if err := t.tx.GetContext(ctx, &token, `
-			update sign_in set used_at = now() where digest = $1 and used_at is null and expires_at > now() returning token_id`, Digest(code)); err != nil {
+			update sign_in set used_at = now() where digest = $1 and used_at is null and expires_at > now()
+				returning token_id`, Digest(code)); err != nil {
 			return one(err)
 		}
 		if err := t.exec(ctx, `
-			insert into browser (digest, token_id, expires_at) values ($1, $2, now() + $3 * interval '1 ms')`, Digest(cookie), token, lasts.Milliseconds()); err != nil {
+			insert into browser (digest, token_id, expires_at)
+				values ($1, $2, now() + $3 * interval '1 ms')`, Digest(cookie), token, lasts.Milliseconds()); err != nil {
 			return err
 		}
 		return t.tx.GetContext(ctx, &c, callerColumns+`where t.id = $1`, token)
@@ -47,7 +51,8 @@ const callerColumns = `
 // BrowserCaller finds who a browser's cookie stands for.
 func (s *Store) BrowserCaller(ctx context.Context, cookie string) (Caller, error) {
 	var c Caller
-	err := s.db.GetContext(ctx, &c, callerColumns+`join browser b on b.token_id = t.id where b.digest = $1 and b.expires_at > now()`, Digest(cookie))
+	err := s.db.GetContext(ctx, &c, callerColumns+
+		`join browser b on b.token_id = t.id where b.digest = $1 and b.expires_at > now()`, Digest(cookie))
 	return c, one(err)
 }
 

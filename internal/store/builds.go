@@ -73,7 +73,8 @@ func (t *Tx) AppOf(ctx context.Context, project int64, name string, packages []P
 	var app int64
 	if len(found) > 0 {
 		app = found[0]
-	} else if err := t.tx.GetContext(ctx, &app, `insert into app (project_id, name) values ($1, $2) returning id`, project, name); err != nil {
+	} else if err := t.tx.GetContext(ctx, &app, `insert into app (project_id, name) values ($1, $2) returning id`,
+		project, name); err != nil {
 		return 0, err
 	}
 	for _, p := range packages {
@@ -90,7 +91,8 @@ func (t *Tx) AppOf(ctx context.Context, project int64, name string, packages []P
 func (t *Tx) NewestBuildOf(ctx context.Context, app int64, versionName, versionCode string) (Build, error) {
 	var b Build
 	err := t.tx.GetContext(ctx, &b, buildColumns+`
-		where b.app_id = $1 and b.version_name = $2 and b.version_code = $3 order by b.number desc limit 1`, app, versionName, versionCode)
+		where b.app_id = $1 and b.version_name = $2 and b.version_code = $3 order by b.number desc
+			limit 1`, app, versionName, versionCode)
 	if err != nil {
 		return b, one(err)
 	}
@@ -102,7 +104,8 @@ func (t *Tx) BuildHolding(ctx context.Context, app int64, digests []string) (int
 	var id int64
 	err := t.tx.GetContext(ctx, &id, `
 		select b.id from build b join build_package p on p.build_id = b.id
-		where b.app_id = $1 and p.digest = any($2) group by b.id having count(distinct p.digest) = $3 order by b.id desc limit 1`, app, digests, len(digests))
+		where b.app_id = $1 and p.digest = any($2) group by b.id having count(distinct p.digest) = $3
+			order by b.id desc limit 1`, app, digests, len(digests))
 	return id, one(err)
 }
 
@@ -125,7 +128,8 @@ func (t *Tx) AddToBuild(ctx context.Context, project, build int64, p Package) er
 }
 
 const buildColumns = `
-	select b.id, b.app_id, a.name as app, b.number, b.version_name, b.version_code, b.created_at, b.note, b.pinned, b.removed_at
+	select b.id, b.app_id, a.name as app, b.number, b.version_name, b.version_code, b.created_at, b.note, b.pinned,
+		b.removed_at
 	from build b join app a on a.id = b.app_id `
 
 // hasLabels keeps builds that have all labels of the JSON object in $7.
@@ -135,7 +139,8 @@ const hasLabels = `not exists (
 
 // Builds gives a project's builds, newest first, before the one of that id (0
 // for the newest), of one app if that is not empty, and that q finds if it is not.
-func (s *Store) Builds(ctx context.Context, project int64, app, q string, labels map[string]string, before int64, limit int) ([]Build, error) {
+func (s *Store) Builds(ctx context.Context, project int64, app, q string, labels map[string]string, before int64,
+	limit int) ([]Build, error) {
 	var list []*Build
 	err := s.db.SelectContext(ctx, &list, buildColumns+`
 		where b.project_id = $1 and ($2 = '' or a.name = $2 or exists (
@@ -143,7 +148,8 @@ func (s *Store) Builds(ctx context.Context, project int64, app, q string, labels
 		  and ($3::bigint = 0 or b.id < $3)
 		  and ($5 = '' or a.name ilike $6 or b.version_name ilike $6 or b.version_code = $5 or exists (
 			select 1 from app_identity i where i.app_id = a.id and i.application_id ilike $6) or b.note ilike $6 or exists (
-			select 1 from build_label k where k.build_id = b.id and (k.key ilike $6 or k.value ilike $6 or k.key || '=' || k.value = $5)))
+			select 1 from build_label k where k.build_id = b.id
+				and (k.key ilike $6 or k.value ilike $6 or k.key || '=' || k.value = $5)))
 		  and `+hasLabels+`
 		order by b.id desc limit $4`, project, app, before, limit, q, like(q), toJSON(labels))
 	if err != nil {
@@ -161,7 +167,8 @@ func (s *Store) BuildsNamed(ctx context.Context, project int64, app, ref string)
 	var list []*Build
 	err := s.db.SelectContext(ctx, &list, buildColumns+`
 		where b.project_id = $1 and ('#' || b.number = $2 or b.number::text = $2 or b.version_name = $2)
-		  and ($3 = '' or a.name = $3 or exists (select 1 from app_identity i where i.app_id = a.id and i.application_id = $3))
+		  and ($3 = '' or a.name = $3 or exists (select 1 from app_identity i where i.app_id = a.id
+		  	and i.application_id = $3))
 		order by (b.version_name = $2) desc, b.id desc limit 50`, project, ref, app)
 	if err != nil {
 		return nil, err
@@ -173,7 +180,8 @@ func (s *Store) BuildsNamed(ctx context.Context, project int64, app, ref string)
 }
 
 // NewestLabelled gives the newest build of each app that has all these labels.
-func (s *Store) NewestLabelled(ctx context.Context, project int64, app string, labels map[string]string) ([]Build, error) {
+func (s *Store) NewestLabelled(ctx context.Context, project int64, app string,
+	labels map[string]string) ([]Build, error) {
 	list, err := s.Builds(ctx, project, app, "", labels, 0, 50)
 	seen := map[int64]bool{}
 	var out []Build
@@ -190,7 +198,8 @@ func (s *Store) NewestLabelled(ctx context.Context, project int64, app string, l
 func (s *Store) BuildBefore(ctx context.Context, project int64, b Build) (Build, error) {
 	var out Build
 	err := s.db.GetContext(ctx, &out, buildColumns+`
-		where b.project_id = $1 and b.app_id = $2 and b.number < $3 and b.removed_at is null order by b.number desc limit 1`, project, b.AppID, b.Number)
+		where b.project_id = $1 and b.app_id = $2 and b.number < $3 and b.removed_at is null order by b.number desc
+			limit 1`, project, b.AppID, b.Number)
 	if err != nil {
 		return out, one(err)
 	}
@@ -200,7 +209,8 @@ func (s *Store) BuildBefore(ctx context.Context, project int64, b Build) (Build,
 // ChangeBuild changes what people say of a build. Nil leaves as it is; an empty
 // value takes a label away.
 func (t *Tx) ChangeBuild(ctx context.Context, build int64, note *string, pinned *bool, labels map[string]string) error {
-	if err := t.exec(ctx, `update build set note = coalesce($2, note), pinned = coalesce($3, pinned) where id = $1`, build, note, pinned); err != nil {
+	if err := t.exec(ctx, `update build set note = coalesce($2, note), pinned = coalesce($3, pinned) where id = $1`,
+		build, note, pinned); err != nil {
 		return err
 	}
 	for key, value := range labels {
@@ -243,7 +253,8 @@ type Retention struct {
 // RetentionOf gives a project's rule, or ErrNone.
 func (s *Store) RetentionOf(ctx context.Context, project int64) (Retention, error) {
 	var r Retention
-	err := s.db.GetContext(ctx, &r, `select keep, days, changed_by, changed_at from retention where project_id = $1`, project)
+	err := s.db.GetContext(ctx, &r, `select keep, days, changed_by, changed_at from retention where project_id = $1`,
+		project)
 	return r, one(err)
 }
 
@@ -251,7 +262,8 @@ func (s *Store) RetentionOf(ctx context.Context, project int64) (Retention, erro
 func (s *Store) SetRetention(ctx context.Context, project int64, r Retention) error {
 	_, err := s.db.ExecContext(ctx, `
 		insert into retention (project_id, keep, days, changed_by) values ($1, $2, $3, $4)
-		on conflict (project_id) do update set keep = excluded.keep, days = excluded.days, changed_by = excluded.changed_by, changed_at = now()`, project, r.Keep, r.Days, r.ChangedBy)
+		on conflict (project_id) do update set keep = excluded.keep, days = excluded.days,
+			changed_by = excluded.changed_by, changed_at = now()`, project, r.Keep, r.Days, r.ChangedBy)
 	return err
 }
 
@@ -286,23 +298,27 @@ func (s *Store) Ruled(ctx context.Context) ([]int64, error) {
 func (s *Store) RemoveBuild(ctx context.Context, project, build int64) error {
 	return s.InTx(ctx, func(t *Tx) error {
 		return t.exec(ctx, `
-			with old as (update build set removed_at = now() where id = $2 and project_id = $1 and not pinned and removed_at is null
+			with old as (update build set removed_at = now() where id = $2 and project_id = $1 and not pinned
+				and removed_at is null
 			             and not exists (select 1 from run r where r.build_id = $2 and r.finished_at is null) returning id),
 			     let as (delete from build_package bp using old where bp.build_id = old.id returning bp.digest)
 			delete from package p using let where p.project_id = $1 and p.digest = let.digest
-			  and not exists (select 1 from build_package o where o.project_id = $1 and o.digest = p.digest and o.build_id <> $2)`, project, build)
+			  and not exists (select 1 from build_package o where o.project_id = $1 and o.digest = p.digest
+			  	and o.build_id <> $2)`, project, build)
 	})
 }
 
 // AddHandover keeps a page from which a phone can install a build.
-func (s *Store) AddHandover(ctx context.Context, project, build int64, code, by string, ttl time.Duration) (time.Time, error) {
+func (s *Store) AddHandover(ctx context.Context, project, build int64, code, by string,
+	ttl time.Duration) (time.Time, error) {
 	var until time.Time
 	err := s.InTx(ctx, func(t *Tx) error {
 		if err := t.exec(ctx, `delete from handover where expires_at < now()`); err != nil {
 			return err
 		}
 		return t.tx.GetContext(ctx, &until, `
-			insert into handover (digest, project_id, build_id, made_by, expires_at) values ($1, $2, $3, $4, now() + $5 * interval '1 ms') returning expires_at`,
+			insert into handover (digest, project_id, build_id, made_by, expires_at)
+				values ($1, $2, $3, $4, now() + $5 * interval '1 ms') returning expires_at`,
 			Digest(code), project, build, by, ttl.Milliseconds())
 	})
 	return until, err
@@ -352,7 +368,8 @@ func withPackages(ctx context.Context, q sqlx.QueryerContext, builds []*Build) e
 		Key   string `db:"key"`
 		Value string `db:"value"`
 	}
-	if err := sqlx.SelectContext(ctx, q, &labels, `select build_id, key, value from build_label where build_id = any($1)`, ids); err != nil {
+	if err := sqlx.SelectContext(ctx, q, &labels,
+		`select build_id, key, value from build_label where build_id = any($1)`, ids); err != nil {
 		return err
 	}
 	for _, l := range labels {

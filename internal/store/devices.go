@@ -38,14 +38,17 @@ type Sideline struct {
 }
 
 const deviceColumns = `
-	select d.id, d.project_id, d.host_id, d.facts, d.state, d.reason, d.since, d.worth, d.last_lease, d.used, d.condition, d.sideline,
-	       (select r.number from lease l join attempt a on a.lease_id = l.id join run r on r.id = a.run_id where l.device_id = d.id and l.ended_at is null) as run
+	select d.id, d.project_id, d.host_id, d.facts, d.state, d.reason, d.since, d.worth, d.last_lease, d.used,
+		d.condition, d.sideline,
+	       (select r.number from lease l join attempt a on a.lease_id = l.id join run r on r.id = a.run_id
+	       	where l.device_id = d.id and l.ended_at is null) as run
 	from device d `
 
 // Devices gives a project's devices by site and name.
 func (s *Store) Devices(ctx context.Context, project int64) ([]Device, error) {
 	list := []Device{}
-	err := s.db.SelectContext(ctx, &list, deviceColumns+`where d.project_id = $1 and d.removed_at is null order by d.site, d.name`, project)
+	err := s.db.SelectContext(ctx, &list, deviceColumns+
+		`where d.project_id = $1 and d.removed_at is null order by d.site, d.name`, project)
 	return list, err
 }
 
@@ -70,9 +73,12 @@ type Glimpse struct {
 func (s *Store) Glimpses(ctx context.Context, project int64) ([]Glimpse, error) {
 	list := []Glimpse{}
 	err := s.db.SelectContext(ctx, &list, `
-		select d.name, d.site, d.kind, d.platform, d.model, d.os, coalesce(d.facts->>'form', '') as form, d.state, d.reason, d.since,
+		select d.name, d.site, d.kind, d.platform, d.model, d.os, coalesce(d.facts->>'form', '') as form, d.state,
+			d.reason, d.since,
 		       coalesce(d.facts->>'owner', '') as owner, coalesce(d.facts->>'labels', '') as labels,
-		       case when d.state = 'leased' then coalesce((select r.number from lease l join attempt a on a.lease_id = l.id join run r on r.id = a.run_id where l.device_id = d.id and l.ended_at is null), 0) else 0 end as run
+		       case when d.state = 'leased' then coalesce((select r.number from lease l
+		       	join attempt a on a.lease_id = l.id join run r on r.id = a.run_id where l.device_id = d.id
+		       		and l.ended_at is null), 0) else 0 end as run
 		from device d where d.project_id = $1 and d.removed_at is null order by d.site, d.name`, project)
 	return list, err
 }
@@ -93,14 +99,16 @@ func (s *Store) Candidates(ctx context.Context, project int64, models ...string)
 	var list []Candidate
 	err := s.db.SelectContext(ctx, &list, `
 		select id, facts, state, reason, used, condition from device
-		where project_id = $1 and removed_at is null and ($2::text[] is null or model = any($2)) order by id`, project, models)
+		where project_id = $1 and removed_at is null and ($2::text[] is null or model = any($2))
+			order by id`, project, models)
 	return list, err
 }
 
 // DeviceNamed gives one device.
 func (s *Store) DeviceNamed(ctx context.Context, project int64, name string) (Device, error) {
 	var d Device
-	err := s.db.GetContext(ctx, &d, deviceColumns+`where d.project_id = $1 and d.name = $2 and d.removed_at is null`, project, name)
+	err := s.db.GetContext(ctx, &d, deviceColumns+`where d.project_id = $1 and d.name = $2 and d.removed_at is null`,
+		project, name)
 	return d, one(err)
 }
 
@@ -146,10 +154,14 @@ func (s *Store) Stints(ctx context.Context, lastLease int64, limit int) ([]Stint
 			select l.*, 1 as n from lease l where l.id = $1
 			union all
 			select l.*, p.n + 1 from past p join lease l on l.id = p.before where p.n < $2)
-		select r.number as run, r.purpose, a.name as app, b.version_name, s.name as suite, t.leg_id, t.number as attempt, p.granted_at, p.ended_at, p.trouble, p.ended_by,
-		       (select count(*) from result x where x.lease_id = p.id and x.verdict = 'pass') as passed, (select count(*) from result x where x.lease_id = p.id and x.verdict = 'fail') as failed,
-		       (select count(*) from result x where x.lease_id = p.id and x.verdict = 'error') as errors, (select count(*) from result x where x.lease_id = p.id and x.verdict = 'skip') as skipped
-		from past p join attempt t on t.lease_id = p.id join run r on r.id = t.run_id join build b on b.id = r.build_id join app a on a.id = b.app_id
+		select r.number as run, r.purpose, a.name as app, b.version_name, s.name as suite, t.leg_id,
+			t.number as attempt, p.granted_at, p.ended_at, p.trouble, p.ended_by,
+		       (select count(*) from result x where x.lease_id = p.id and x.verdict = 'pass') as passed,
+		       	(select count(*) from result x where x.lease_id = p.id and x.verdict = 'fail') as failed,
+		       (select count(*) from result x where x.lease_id = p.id and x.verdict = 'error') as errors,
+		       	(select count(*) from result x where x.lease_id = p.id and x.verdict = 'skip') as skipped
+		from past p join attempt t on t.lease_id = p.id join run r on r.id = t.run_id
+			join build b on b.id = r.build_id join app a on a.id = b.app_id
 		     join leg g on g.id = t.leg_id join suite_revision v on v.id = g.revision_id join suite s on s.id = v.suite_id
 		order by p.n`, lastLease, limit)
 	return list, err
@@ -173,7 +185,8 @@ type FreeDevice struct {
 }
 
 const freeColumns = `
-	select d.id, d.project_id, d.kind, d.model, d.platform, d.os, d.state, d.worth, coalesce(d.facts->>'owner', '') as owner, d.facts->'use' as use, d.since, d.last_lease,
+	select d.id, d.project_id, d.kind, d.model, d.platform, d.os, d.state, d.worth,
+		coalesce(d.facts->>'owner', '') as owner, d.facts->'use' as use, d.since, d.last_lease,
 	       coalesce(extract(epoch from l.ended_at - l.granted_at) * 1000, 0)::bigint as took_ms
 	from device d left join lease l on l.id = d.last_lease `
 
@@ -212,7 +225,8 @@ func (t *Tx) OpenLink(ctx context.Context, l Linking) (host, link int64, replace
 		Linked  bool   `db:"linked"`
 	}
 	if err := t.tx.SelectContext(ctx, &rows, `
-		select boot, started, exists (select 1 from instance i where i.id = host.instance and i.seen_at > now() - interval '15 seconds') as linked
+		select boot, started, exists (select 1 from instance i where i.id = host.instance
+			and i.seen_at > now() - interval '15 seconds') as linked
 		from host where project_id = $1 and name = $2 for update`, l.Project, l.Name); err != nil {
 		return 0, 0, false, err
 	}
@@ -227,7 +241,8 @@ func (t *Tx) OpenLink(ctx context.Context, l Linking) (host, link int64, replace
 		Link int64 `db:"link"`
 	}
 	err = t.tx.GetContext(ctx, &row, `
-		insert into host (project_id, name, site, version, link, instance, boot, started, seen_at) values ($1, $2, $3, $4, 1, $5, $6, $7, now())
+		insert into host (project_id, name, site, version, link, instance, boot, started, seen_at)
+			values ($1, $2, $3, $4, 1, $5, $6, $7, now())
 		on conflict (project_id, name) do update
 		set site = excluded.site, version = excluded.version, link = host.link + 1, instance = excluded.instance,
 		    boot = excluded.boot, started = excluded.started, seen_at = now()
@@ -278,7 +293,8 @@ func (t *Tx) offline(ctx context.Context, where string, arg any) error {
 	return t.exec(ctx, `
 		with gone as (
 			update device d set state = 'offline', since = now(), reason = '`+notConnected+`'
-			from host h where h.id = d.host_id and d.state in ('idle', 'unready', 'halted', 'booting') and `+where+` returning d.id)
+			from host h where h.id = d.host_id and d.state in ('idle', 'unready', 'halted', 'booting') and `+where+`
+				returning d.id)
 		insert into dirty (sort, id) select 1, id from gone`, arg)
 }
 
@@ -287,25 +303,30 @@ func (t *Tx) offline(ctx context.Context, where string, arg any) error {
 func (t *Tx) HostDevices(ctx context.Context, host int64, names []string) ([]Device, error) {
 	var list []Device
 	err := t.tx.SelectContext(ctx, &list, `
-		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline from device where host_id = $1 and ($2::text[] is null or name = any($2)) order by id for update`, host, names)
+		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline
+			from device where host_id = $1 and ($2::text[] is null or name = any($2)) order by id for update`, host, names)
 	return list, err
 }
 
 // PutDevice keeps what a host declares of a device. It gives ErrNone where the
 // name belongs to a device of another host.
-func (t *Tx) PutDevice(ctx context.Context, project, host int64, d fleet.Device, c fleet.Condition, state, reason string) (int64, error) {
+func (t *Tx) PutDevice(ctx context.Context, project, host int64, d fleet.Device, c fleet.Condition, state,
+	reason string) (int64, error) {
 	var id int64
 	ready, why := c.State()
 	err := t.tx.GetContext(ctx, &id, `
-		insert into device (project_id, host_id, name, site, kind, platform, model, os, facts, worth, state, reason, condition, ready_state, ready_reason)
+		insert into device (project_id, host_id, name, site, kind, platform, model, os, facts, worth, state, reason,
+			condition, ready_state, ready_reason)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
 		on conflict (project_id, name) do update
-		set site = excluded.site, kind = excluded.kind, platform = excluded.platform, model = excluded.model, os = excluded.os,
+		set site = excluded.site, kind = excluded.kind, platform = excluded.platform, model = excluded.model,
+			os = excluded.os,
 		    facts = excluded.facts, worth = excluded.worth, state = excluded.state, reason = excluded.reason,
 		    condition = excluded.condition, ready_state = excluded.ready_state, ready_reason = excluded.ready_reason,
 		    since = case when device.state = excluded.state then device.since else now() end, removed_at = null
 		where device.host_id = excluded.host_id
-		returning id`, project, host, d.Name, d.Site, d.Kind, d.Platform, d.Model, d.OS, toJSON(d), len(d.Abilities)+len(d.Traits), state, reason, toJSON(c), ready, why)
+		returning id`, project, host, d.Name, d.Site, d.Kind, d.Platform, d.Model, d.OS, toJSON(d),
+		len(d.Abilities)+len(d.Traits), state, reason, toJSON(c), ready, why)
 	return id, one(err)
 }
 
@@ -316,10 +337,13 @@ func (t *Tx) RemoveDevices(ctx context.Context, host int64, names []string) erro
 	return t.exec(ctx, `
 		with old as (select id from device where host_id = $1 and name = any($2) for update),
 		     seen as (delete from sighting s using old where s.device_id = old.id),
-		     used as (update device d set state = case when d.state in ('leased', 'resetting') then d.state else 'offline' end, since = now(),
+		     used as (update device d set state = case
+		     	when d.state in ('leased', 'resetting') then d.state else 'offline' end, since = now(),
 		                     reason = 'it was removed', removed_at = now(), sideline = null
-		              from old where d.id = old.id and (d.used > 0 or d.last_lease > 0 or exists (select 1 from leg g where g.device_id = d.id)) returning d.id)
-		delete from device d using old where d.id = old.id and d.used = 0 and d.last_lease = 0 and not exists (select 1 from leg g where g.device_id = d.id)`, host, names)
+		              from old where d.id = old.id and (d.used > 0 or d.last_lease > 0
+		              	or exists (select 1 from leg g where g.device_id = d.id)) returning d.id)
+		delete from device d using old where d.id = old.id and d.used = 0 and d.last_lease = 0
+			and not exists (select 1 from leg g where g.device_id = d.id)`, host, names)
 }
 
 // DropDevices takes offline the devices of a host that it no longer declares.
@@ -349,7 +373,8 @@ func (t *Tx) ChangeDevices(ctx context.Context, changes []DeviceChange) error {
 	}
 	if err := t.exec(ctx, `
 		update device d set state = c.state, reason = c.reason, since = now()
-		from unnest($1::bigint[], $2::text[], $3::text[]) as c(id, state, reason) where d.id = c.id`, ids, to, reason); err != nil {
+		from unnest($1::bigint[], $2::text[], $3::text[]) as c(id, state, reason)
+			where d.id = c.id`, ids, to, reason); err != nil {
 		return err
 	}
 	for _, c := range changes { // seldom: most leases leave a device as it was
@@ -386,6 +411,7 @@ func (t *Tx) MarkDirty(ctx context.Context, sort int, ids []int64) error {
 func (t *Tx) DeviceOfHost(ctx context.Context, host int64, name string) (Device, error) {
 	var d Device
 	err := t.tx.GetContext(ctx, &d, `
-		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline from device where host_id = $1 and name = $2 for update`, host, name)
+		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline
+			from device where host_id = $1 and name = $2 for update`, host, name)
 	return d, one(err)
 }

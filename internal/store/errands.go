@@ -36,7 +36,8 @@ func (s *Store) AskErrand(ctx context.Context, project int64, e Errand) (int64, 
 
 // AskErrand is the same within a transaction.
 func (t *Tx) AskErrand(ctx context.Context, project int64, e Errand) (id int64, err error) {
-	if err := t.exec(ctx, `delete from errand where project_id = $1 and done_at < now() - interval '7 days'`, project); err != nil {
+	if err := t.exec(ctx, `delete from errand where project_id = $1 and done_at < now() - interval '7 days'`,
+		project); err != nil {
 		return 0, err
 	}
 	err = t.tx.GetContext(ctx, &id, `
@@ -49,7 +50,8 @@ func (t *Tx) AskErrand(ctx context.Context, project int64, e Errand) (id int64, 
 func (t *Tx) AskProbe(ctx context.Context, project, host int64, device, by string) error {
 	return t.exec(ctx, `
 		insert into errand (project_id, host_id, device, what, asked_by) select $1, $2, $3, $4, $5
-		where not exists (select 1 from errand where host_id = $2 and device = $3 and done_at is null)`, project, host, device, link.DoProbe, by)
+		where not exists (select 1 from errand where host_id = $2 and device = $3
+			and done_at is null)`, project, host, device, link.DoProbe, by)
 }
 
 // ErrandNumbered gives one.
@@ -62,7 +64,8 @@ func (s *Store) ErrandNumbered(ctx context.Context, project, id int64) (Errand, 
 // ErrandsOf gives what was last done to a device, newest first.
 func (s *Store) ErrandsOf(ctx context.Context, project int64, device string, limit int) ([]Errand, error) {
 	list := []Errand{}
-	err := s.db.SelectContext(ctx, &list, errandColumns+`where project_id = $1 and device = $2 order by id desc limit $3`, project, device, limit)
+	err := s.db.SelectContext(ctx, &list, errandColumns+
+		`where project_id = $1 and device = $2 order by id desc limit $3`, project, device, limit)
 	return list, err
 }
 
@@ -87,7 +90,8 @@ func (t *Tx) KeepDone(ctx context.Context, host int64, d link.Done) (Errand, err
 	var e Errand
 	err := t.tx.GetContext(ctx, &e, `
 		update errand set done_at = now(), trouble = $3, remedy = $4 where id = $1 and host_id = $2 and done_at is null
-		returning id, host_id, device, what, args, asked_by, asked_at, done_at, trouble, remedy`, d.ID, host, d.Trouble, d.Remedy)
+		returning id, host_id, device, what, args, asked_by, asked_at, done_at, trouble,
+			remedy`, d.ID, host, d.Trouble, d.Remedy)
 	return e, one(err)
 }
 
@@ -95,7 +99,8 @@ func (t *Tx) KeepDone(ctx context.Context, host int64, d link.Done) (Errand, err
 func (t *Tx) DropErrands(ctx context.Context, host int64, inHand []int64, why string) error {
 	return t.exec(ctx, `
 		update errand set done_at = now(), trouble = $2
-		where host_id = $1 and done_at is null and asked_at < now() - interval '2 seconds' and not id = any($3)`, host, why, inHand)
+		where host_id = $1 and done_at is null and asked_at < now() - interval '2 seconds'
+			and not id = any($3)`, host, why, inHand)
 }
 
 // HostRow is a host with what its site offers.
@@ -113,7 +118,8 @@ type HostRow struct {
 func (s *Store) Hosts(ctx context.Context, project int64) ([]HostRow, error) {
 	list := []HostRow{}
 	err := s.db.SelectContext(ctx, &list, `
-		select id, name, site, instance is not null as linked, seen_at, offer, load from host where project_id = $1 order by site, name`, project)
+		select id, name, site, instance is not null as linked, seen_at, offer, load from host where project_id = $1
+			order by site, name`, project)
 	return list, err
 }
 
@@ -132,7 +138,8 @@ func (t *Tx) SetLoad(ctx context.Context, host int64, l link.Load) error {
 func (t *Tx) SidelineDevice(ctx context.Context, id int64, in Sideline) error {
 	var got int64
 	err := t.tx.GetContext(ctx, &got, `
-		update device set sideline = $2, since = case when state in ('leased', 'resetting', 'offline') then since else now() end,
+		update device set sideline = $2, since = case
+			when state in ('leased', 'resetting', 'offline') then since else now() end,
 		       reason = case when state in ('leased', 'resetting', 'offline') then reason else $3 end,
 		       state = case when state in ('leased', 'resetting', 'offline') then state else 'sidelined' end
 		where id = $1 returning id`, id, toJSON(in), in.Reason)
@@ -147,8 +154,10 @@ func (t *Tx) RestoreDevice(ctx context.Context, id int64) error {
 	return t.exec(ctx, `
 		with back as (
 			update device d set sideline = null, since = now(),
-			       reason = case when d.state <> 'sidelined' then d.reason when h.instance is null then '`+notConnected+`' else d.ready_reason end,
-			       state = case when d.state <> 'sidelined' then d.state when h.instance is null then 'offline' else d.ready_state end
+			       reason = case when d.state <> 'sidelined' then d.reason when h.instance is null then '`+notConnected+
+		`' else d.ready_reason end,
+			       state = case when d.state <> 'sidelined' then d.state
+			       	when h.instance is null then 'offline' else d.ready_state end
 			from host h where h.id = d.host_id and d.id = $1 returning d.id)
 		insert into dirty (sort, id) select 1, id from back`, id)
 }
@@ -167,7 +176,8 @@ type SidelinedDevice struct {
 func (s *Store) Sidelined(ctx context.Context) ([]SidelinedDevice, error) {
 	var list []SidelinedDevice
 	err := s.db.SelectContext(ctx, &list, `
-		select d.id, d.project_id, d.host_id, d.name, h.instance is not null as linked, d.sideline from device d join host h on h.id = d.host_id
+		select d.id, d.project_id, d.host_id, d.name, h.instance is not null as linked, d.sideline from device d
+			join host h on h.id = d.host_id
 		where d.sideline is not null`)
 	return list, err
 }
@@ -198,17 +208,21 @@ type Halted struct {
 func (s *Store) HaltedWanted(ctx context.Context) ([]Halted, error) {
 	var list []Halted
 	var any bool
-	if err := s.db.GetContext(ctx, &any, `select exists (select 1 from device where state = 'halted')`); err != nil || !any {
+	if err := s.db.GetContext(ctx, &any, `select exists (select 1 from device where state = 'halted')`); err != nil ||
+		!any {
 		return nil, err // what waits may be much, and need not be counted
 	}
 	err := s.db.SelectContext(ctx, &list, `
 		with wanted as (
 			select project_id, kind, model, platform, os, device_id, avoid || never as avoid, count(*) as legs from leg
-			where run_id in (select id from run where finished_at is null and created_at < now() - interval '300 ms') and state = 'waiting' group by 1, 2, 3, 4, 5, 6, 7)
+			where run_id in (select id from run where finished_at is null and created_at < now() - interval '300 ms')
+				and state = 'waiting' group by 1, 2, 3, 4, 5, 6, 7)
 		select d.id, d.project_id, d.host_id, d.name, d.facts, h.load, h.offer, sum(w.legs) as legs,
-		       (select count(*) from device o where o.project_id = d.project_id and o.kind = d.kind and o.model = d.model and o.platform = d.platform and o.os = d.os
+		       (select count(*) from device o where o.project_id = d.project_id and o.kind = d.kind
+		       	and o.model = d.model and o.platform = d.platform and o.os = d.os
 		          and o.state in ('leased', 'resetting', 'booting')) as coming
-		from wanted w join device d on d.project_id = w.project_id and d.kind = w.kind and d.model = w.model and d.platform = w.platform and d.os = w.os
+		from wanted w join device d on d.project_id = w.project_id and d.kind = w.kind and d.model = w.model
+			and d.platform = w.platform and d.os = w.os
 		     and (w.device_id is null or w.device_id = d.id) and not d.id = any(w.avoid)
 		     join host h on h.id = d.host_id and h.instance is not null
 		where d.state = 'halted' group by d.id, h.id order by d.used, d.name limit 200`)
@@ -224,7 +238,8 @@ func (s *Store) IdleVirtual(ctx context.Context, hosts []int64) (map[int64][]str
 	}
 	err := s.db.SelectContext(ctx, &rows, `
 		select host_id, name from device d
-		where host_id = any($1) and state = 'idle' and kind in ('emulator', 'simulator') and since < now() - interval '1 s' and removed_at is null
+		where host_id = any($1) and state = 'idle' and kind in ('emulator', 'simulator')
+			and since < now() - interval '1 s' and removed_at is null
 		  and not exists (select 1 from errand e where e.host_id = d.host_id and e.device = d.name and e.done_at is null)
 		order by since, name`, hosts)
 	out := map[int64][]string{}
@@ -297,12 +312,14 @@ func (s *Store) LineupNamed(ctx context.Context, project int64, name string) (Li
 func (s *Store) SaveLineup(ctx context.Context, project int64, l Lineup) error {
 	_, err := s.db.ExecContext(ctx, `
 		insert into lineup (project_id, name, text, saved_by) values ($1, $2, $3, $4)
-		on conflict (project_id, name) do update set text = excluded.text, saved_by = excluded.saved_by, saved_at = now()`, project, l.Name, l.Text, l.SavedBy)
+		on conflict (project_id, name) do update set text = excluded.text, saved_by = excluded.saved_by,
+			saved_at = now()`, project, l.Name, l.Text, l.SavedBy)
 	return err
 }
 
 // RemoveLineup forgets a lineup. It gives ErrNone where there is none.
 func (s *Store) RemoveLineup(ctx context.Context, project int64, name string) error {
 	var got int64
-	return one(s.db.GetContext(ctx, &got, `delete from lineup where project_id = $1 and name = $2 returning id`, project, name))
+	return one(s.db.GetContext(ctx, &got, `delete from lineup where project_id = $1 and name = $2 returning id`, project,
+		name))
 }

@@ -25,7 +25,8 @@ type WaitingLeg struct {
 	AskedBy   string `db:"asked_by"`
 }
 
-const waitingColumns = `select id, project_id, run_id, position, kind, model, platform, os, coalesce(device_id, 0) as device_id, avoid || never as avoid, state,
+const waitingColumns = `select id, project_id, run_id, position, kind, model, platform, os,
+	coalesce(device_id, 0) as device_id, avoid || never as avoid, state,
 	(select asked_by from run where run.id = leg.run_id) as asked_by from leg `
 
 // LegsByID gives legs by their ids.
@@ -61,7 +62,8 @@ func (s *Store) Lead(ctx context.Context, instance string, silence time.Duration
 // the lead until the transaction ends.
 func (t *Tx) Leads(ctx context.Context, instance string, epoch int64) (bool, error) {
 	var n []int
-	err := t.tx.SelectContext(ctx, &n, `select 1 from leadership where epoch = $1 and instance = $2 for share`, epoch, instance)
+	err := t.tx.SelectContext(ctx, &n, `select 1 from leadership where epoch = $1 and instance = $2 for share`, epoch,
+		instance)
 	return len(n) == 1, err
 }
 
@@ -88,14 +90,18 @@ func (s *Store) StrandedLegs(ctx context.Context, patience time.Duration, limit 
 	var list []Stranded
 	err := s.db.SelectContext(ctx, &list, `
 		with bad as (
-			select project_id, kind, model, platform, os, (array_agg(name order by since desc))[1] as name, (array_agg(state order by since desc))[1] as state, (array_agg(reason order by since desc))[1] as reason
-			from device where removed_at is null and state in ('unready', 'sidelined') and since < now() - $1 * interval '1 ms' group by 1, 2, 3, 4, 5)
+			select project_id, kind, model, platform, os, (array_agg(name order by since desc))[1] as name,
+				(array_agg(state order by since desc))[1] as state, (array_agg(reason order by since desc))[1] as reason
+			from device where removed_at is null and state in ('unready', 'sidelined')
+				and since < now() - $1 * interval '1 ms' group by 1, 2, 3, 4, 5)
 		select l.id as leg_id, l.project_id, l.run_id, bad.name as device, bad.state, bad.reason
-		from bad join leg l on l.project_id = bad.project_id and l.kind = bad.kind and l.model = bad.model and l.platform = bad.platform and l.os = bad.os and l.state = 'waiting'
+		from bad join leg l on l.project_id = bad.project_id and l.kind = bad.kind and l.model = bad.model
+			and l.platform = bad.platform and l.os = bad.os and l.state = 'waiting'
 		     join run r on r.id = l.run_id and r.finished_at is null and r.created_at < now() - $1 * interval '1 ms'
 		where not exists (
 			select 1 from device d
-			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os and d.removed_at is null
+			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform
+				and d.os = l.os and d.removed_at is null
 			  and not d.id = any(l.never) and (l.device_id is null or l.device_id = d.id)
 			  and not (d.state in ('unready', 'sidelined') and d.since < now() - $1 * interval '1 ms'))
 		order by l.id limit $2`, patience.Milliseconds(), limit)
@@ -108,17 +114,20 @@ func (s *Store) StrandedLegs(ctx context.Context, patience time.Duration, limit 
 func (s *Store) Forsaken(ctx context.Context, patience time.Duration, never []int64, limit int) ([]Stranded, error) {
 	var list []Stranded
 	err := s.db.SelectContext(ctx, &list, `
-		select l.id as leg_id, l.project_id, l.run_id, coalesce(gone.name, '') as device, coalesce(gone.state, '') as state, '' as reason
+		select l.id as leg_id, l.project_id, l.run_id, coalesce(gone.name, '') as device,
+			coalesce(gone.state, '') as state, '' as reason
 		from run r join leg l on l.run_id = r.id and l.state = 'waiting'
 		     left join lateral (
 			select d.name, case when d.removed_at is null then 'halted' else 'removed' end as state from device d
-			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os
+			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform
+				and d.os = l.os
 			  and (l.device_id is null or l.device_id = d.id) and not d.id = any(l.never)
 			order by d.removed_at desc nulls first limit 1) gone on true
 		where r.finished_at is null and r.created_at < now() - $1 * interval '1 ms'
 		  and not exists (
 			select 1 from device d
-			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os
+			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform
+				and d.os = l.os
 			  and (l.device_id is null or l.device_id = d.id) and not d.id = any(l.never)
 			  and case when d.removed_at is null then not d.id = any($2) else d.removed_at > now() - $1 * interval '1 ms' end)
 		order by l.id limit $3`, patience.Milliseconds(), append([]int64{}, never...), limit)
@@ -143,7 +152,8 @@ func (t *Tx) AddErrors(ctx context.Context, leg int64, failure any, sentence str
 	err := t.tx.SelectContext(ctx, &n, `
 		insert into result (project_id, lease_id, case_index, run_id, leg_id, verdict, took_ms, sentence, failure)
 		select g.project_id, coalesce(l.id, -g.id), c, g.run_id, g.id, 'error', 0, $3, $2::jsonb
-		from leg g cross join lateral (select max(lease_id) as id from attempt where leg_id = g.id) l cross join unnest(g.todo) as c
+		from leg g cross join lateral (select max(lease_id) as id from attempt where leg_id = g.id) l cross
+			join unnest(g.todo) as c
 		where g.id = $1
 		on conflict (lease_id, case_index) do nothing returning 1`, leg, toJSON(failure), sentence)
 	return len(n), err
@@ -185,7 +195,8 @@ func (s *Store) TidyDirty(ctx context.Context) error {
 // back have no index and no estimate, and would take the square of the placements.
 func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration) (int, error) {
 	var numbers []int64
-	if err := t.tx.SelectContext(ctx, &numbers, `select nextval('lease_number') from generate_series(1, $1)`, len(legs)); err != nil {
+	if err := t.tx.SelectContext(ctx, &numbers, `select nextval('lease_number') from generate_series(1, $1)`,
+		len(legs)); err != nil {
 		return 0, err
 	}
 	var leased []struct {
@@ -197,7 +208,8 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 	if err := t.tx.SelectContext(ctx, &leased, `
 		update device d set state = 'leased', since = now(), last_lease = p.number, used = d.used + 1
 		from unnest($1::bigint[], $2::bigint[]) as p(device, number) join device old on old.id = p.device
-		where d.id = p.device and d.state = 'idle' returning d.id, d.host_id, d.project_id, old.last_lease as before`, devices, numbers); err != nil {
+		where d.id = p.device and d.state = 'idle' returning d.id, d.host_id, d.project_id,
+			old.last_lease as before`, devices, numbers); err != nil {
 		return 0, err
 	}
 	var placed []struct {
@@ -227,9 +239,11 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 		if !isLeased || !isPlaced {
 			continue
 		}
-		number, project, device, host = append(number, numbers[i]), append(project, leased[d].Project), append(device, devices[i]), append(host, leased[d].Host)
+		number, project, device, host = append(number, numbers[i]), append(project, leased[d].Project),
+			append(device, devices[i]), append(host, leased[d].Host)
 		before = append(before, leased[d].Before)
-		run, leg, attempt, todo = append(run, placed[l].Run), append(leg, legs[i]), append(attempt, placed[l].Attempts), append(todo, array(placed[l].Todo))
+		run, leg, attempt, todo = append(run, placed[l].Run), append(leg, legs[i]), append(attempt, placed[l].Attempts),
+			append(todo, array(placed[l].Todo))
 	}
 	if err := t.exec(ctx, `
 		insert into lease (id, project_id, device_id, host_id, before, expires_at)
@@ -240,7 +254,8 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 	}
 	if err := t.exec(ctx, `
 		insert into attempt (lease_id, project_id, run_id, leg_id, number, todo)
-		select n, p, r, l, a, t::int[] from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::text[]) as x(n, p, r, l, a, t)`,
+		select n, p, r, l, a, t::int[] from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[],
+			$6::text[]) as x(n, p, r, l, a, t)`,
 		number, project, run, leg, attempt, todo); err != nil {
 		return 0, err
 	}
@@ -295,7 +310,8 @@ func (s *Store) LiveLeases(ctx context.Context, host, link int64, all bool) ([]L
 func (s *Store) Assignments(ctx context.Context, leases []int64) ([]Assignment, error) {
 	var list []Assignment
 	err := s.db.SelectContext(ctx, &list, `
-		select l.id, d.name as device, a.run_id, r.number as run, b.app_id, g.revision_id, a.number as attempt, g.kind, g.model, g.platform, g.os, g.levels,
+		select l.id, d.name as device, a.run_id, r.number as run, b.app_id, g.revision_id, a.number as attempt,
+			g.kind, g.model, g.platform, g.os, g.levels,
 		       l.project_id, g.digest as package_blob, a.todo, r.seed, r.real_time, r.leave_installed, l.last_seq,
 		       greatest(0, extract(epoch from l.expires_at - now()) * 1000)::bigint as ttl_ms
 		from lease l
@@ -330,7 +346,8 @@ func (s *Store) GoodsOf(ctx context.Context, project, revision int64, packageBlo
 func (s *Store) KnownLocators(ctx context.Context, project, app int64, locators []string) ([]string, error) {
 	list := []string{}
 	err := s.db.SelectContext(ctx, &list, `
-		select distinct locator from known_locator where project_id = $1 and ($2::bigint = 0 or app_id = $2) and locator = any($3) order by 1`, project, app, locators)
+		select distinct locator from known_locator where project_id = $1 and ($2::bigint = 0 or app_id = $2)
+			and locator = any($3) order by 1`, project, app, locators)
 	return list, err
 }
 
@@ -380,9 +397,13 @@ type Held struct {
 }
 
 const heldColumns = `
-	select l.id, l.project_id, l.host_id, l.device_id, a.run_id, a.leg_id, a.number as attempt, l.ended_at is not null as ended, l.began_at is not null as began,
-	       l.end_asked, l.last_seq, g.state as leg_state, g.cases, a.todo, g.avoid, g.used_error, g.used_fail, g.device_id is not null as pinned,
-	       d.name as device, d.last_lease, d.state as dev_state, d.ready_state, d.ready_reason, d.sideline is not null as sidelined, d.removed_at is not null as removed, coalesce(d.sideline->>'reason', '') as side_reason, r.after_error, r.repeat_failed, b.app_id
+	select l.id, l.project_id, l.host_id, l.device_id, a.run_id, a.leg_id, a.number as attempt,
+		l.ended_at is not null as ended, l.began_at is not null as began,
+	       l.end_asked, l.last_seq, g.state as leg_state, g.cases, a.todo, g.avoid, g.used_error, g.used_fail,
+	       	g.device_id is not null as pinned,
+	       d.name as device, d.last_lease, d.state as dev_state, d.ready_state, d.ready_reason,
+	       	d.sideline is not null as sidelined, d.removed_at is not null as removed,
+	       		coalesce(d.sideline->>'reason', '') as side_reason, r.after_error, r.repeat_failed, b.app_id
 	from lease l
 	join attempt a on a.lease_id = l.id
 	join leg g on g.id = a.leg_id
@@ -422,7 +443,8 @@ func (t *Tx) ChangeLeases(ctx context.Context, list []LeaseChange) error {
 	if n == 0 {
 		return nil
 	}
-	ids, seq, began, ended, by, trouble, circ := make([]int64, n), make([]int64, n), make([]bool, n), make([]bool, n), make([]string, n), make([]string, n), make([]*string, n)
+	ids, seq, began, ended, by, trouble, circ := make([]int64, n), make([]int64, n), make([]bool, n), make([]bool, n),
+		make([]string, n), make([]string, n), make([]*string, n)
 	for i, c := range list {
 		ids[i], seq[i], began[i], ended[i], by[i], trouble[i] = c.Lease, c.LastSeq, c.Began, c.Ended, c.EndedBy, c.Trouble
 		if c.Circumstances != nil {
@@ -431,12 +453,14 @@ func (t *Tx) ChangeLeases(ctx context.Context, list []LeaseChange) error {
 		}
 	}
 	return t.exec(ctx, `
-		update lease l set last_seq = c.seq, began_at = case when c.began then coalesce(l.began_at, now()) else l.began_at end,
+		update lease l set last_seq = c.seq, began_at = case
+			when c.began then coalesce(l.began_at, now()) else l.began_at end,
 		       ended_at = case when c.ended then coalesce(l.ended_at, now()) else l.ended_at end,
 		       ended_by = case when c.ended and l.ended_at is null then c.by else l.ended_by end,
 		       trouble = case when c.trouble <> '' then c.trouble else l.trouble end,
 		       circumstances = coalesce(c.circ::jsonb, l.circumstances)
-		from unnest($1::bigint[], $2::bigint[], $3::boolean[], $4::boolean[], $5::text[], $6::text[], $7::text[]) as c(id, seq, began, ended, by, trouble, circ)
+		from unnest($1::bigint[], $2::bigint[], $3::boolean[], $4::boolean[], $5::text[], $6::text[],
+			$7::text[]) as c(id, seq, began, ended, by, trouble, circ)
 		where l.id = c.id`, ids, seq, began, ended, by, trouble, circ)
 }
 
@@ -458,14 +482,17 @@ func (t *Tx) ChangeLegs(ctx context.Context, list []LegChange) (int, error) {
 	if n == 0 {
 		return 0, nil
 	}
-	ids, from, to, todo, avoid, ue, uf, refund := make([]int64, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]int, n), make([]int, n), make([]bool, n)
+	ids, from, to, todo, avoid, ue, uf, refund := make([]int64, n), make([]string, n), make([]string, n),
+		make([]string, n), make([]string, n), make([]int, n), make([]int, n), make([]bool, n)
 	for i, c := range list {
-		ids[i], from[i], to[i], todo[i], avoid[i], ue[i], uf[i], refund[i] = c.Leg, c.From, c.To, array(c.Todo), array(c.Avoid), c.UsedError, c.UsedFail, c.Refund
+		ids[i], from[i], to[i], todo[i], avoid[i], ue[i], uf[i], refund[i] = c.Leg, c.From, c.To, array(c.Todo),
+			array(c.Avoid), c.UsedError, c.UsedFail, c.Refund
 	}
 	var changed int
 	err := t.tx.GetContext(ctx, &changed, `
 		with new as (
-			update leg l set state = c.to_state, todo = c.todo::int[], avoid = c.avoid::bigint[], used_error = c.ue, used_fail = c.uf,
+			update leg l set state = c.to_state, todo = c.todo::int[], avoid = c.avoid::bigint[], used_error = c.ue,
+				used_fail = c.uf,
 			       attempts = l.attempts - c.refund::int
 			from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::int[], $7::int[], $8::boolean[])
 			     as c(id, from_state, to_state, todo, avoid, ue, uf, refund)
@@ -491,10 +518,12 @@ func (t *Tx) AddResults(ctx context.Context, list []NewResult) error {
 	if n == 0 {
 		return nil
 	}
-	project, lease, run, leg, index, took := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int, n), make([]int64, n)
+	project, lease, run, leg, index, took := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n),
+		make([]int, n), make([]int64, n)
 	verdict, sentence, failure, steps := make([]string, n), make([]string, n), make([]*string, n), make([]string, n)
 	for i, r := range list {
-		project[i], lease[i], run[i], leg[i], index[i], took[i], verdict[i], sentence[i] = r.ProjectID, r.Lease, r.RunID, r.LegID, r.Case, r.TookMS, r.Verdict, r.Sentence
+		project[i], lease[i], run[i], leg[i], index[i], took[i], verdict[i], sentence[i] = r.ProjectID, r.Lease, r.RunID,
+			r.LegID, r.Case, r.TookMS, r.Verdict, r.Sentence
 		steps[i] = toJSON(r.Steps)
 		if r.Failure != nil {
 			s := toJSON(r.Failure)
@@ -504,7 +533,8 @@ func (t *Tx) AddResults(ctx context.Context, list []NewResult) error {
 	return t.exec(ctx, `
 		insert into result (project_id, lease_id, run_id, leg_id, case_index, took_ms, verdict, sentence, failure, steps)
 		select p, l, r, g, c, t, v, s, f::jsonb, st::json
-		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::bigint[], $7::text[], $8::text[], $9::text[], $10::text[]) as x(p, l, r, g, c, t, v, s, f, st)`,
+		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::bigint[], $7::text[],
+			$8::text[], $9::text[], $10::text[]) as x(p, l, r, g, c, t, v, s, f, st)`,
 		project, lease, run, leg, index, took, verdict, sentence, failure, steps)
 }
 
@@ -522,14 +552,17 @@ func (t *Tx) AddEvidence(ctx context.Context, list []NewEvidence) error {
 	if n == 0 {
 		return nil
 	}
-	project, run, lease, index, size := make([]int64, n), make([]int64, n), make([]int64, n), make([]int, n), make([]int64, n)
+	project, run, lease, index, size := make([]int64, n), make([]int64, n), make([]int64, n), make([]int, n),
+		make([]int64, n)
 	sort, name, media, digest := make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 	for i, e := range list {
-		project[i], run[i], lease[i], index[i], size[i], sort[i], name[i], media[i], digest[i] = e.ProjectID, e.RunID, e.Lease, e.Case, e.Size, e.Sort, e.Name, e.MediaType, e.Digest
+		project[i], run[i], lease[i], index[i], size[i], sort[i], name[i], media[i], digest[i] = e.ProjectID, e.RunID,
+			e.Lease, e.Case, e.Size, e.Sort, e.Name, e.MediaType, e.Digest
 	}
 	return t.exec(ctx, `
 		insert into evidence (project_id, run_id, lease_id, case_index, size, sort, name, media_type, digest)
-		select * from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::int[], $5::bigint[], $6::text[], $7::text[], $8::text[], $9::text[])`,
+		select * from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::int[], $5::bigint[], $6::text[],
+			$7::text[], $8::text[], $9::text[])`,
 		project, run, lease, index, size, sort, name, media, digest)
 }
 
@@ -548,7 +581,8 @@ func (t *Tx) AddLocators(ctx context.Context, project, app []int64, locator []st
 func (t *Tx) LegResults(ctx context.Context, legs []int64) ([]LegResult, error) {
 	var list []LegResult
 	err := t.tx.SelectContext(ctx, &list, `
-		select leg_id, case_index, verdict, coalesce(failure->>'cause', '') as cause from result where leg_id = any($1) order by lease_id`, legs)
+		select leg_id, case_index, verdict, coalesce(failure->>'cause', '') as cause from result
+			where leg_id = any($1) order by lease_id`, legs)
 	return list, err
 }
 
@@ -558,8 +592,10 @@ func (t *Tx) OtherDevices(ctx context.Context, leg int64, avoid []int64) (bool, 
 	var found bool
 	err := t.tx.GetContext(ctx, &found, `
 		select exists (
-			select 1 from leg l join device d on d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform and d.os = l.os
-			where l.id = $1 and not d.id = any($2) and not d.id = any(l.never) and d.state in ('idle', 'leased', 'resetting', 'booting', 'halted'))`, leg, avoid)
+			select 1 from leg l join device d on d.project_id = l.project_id and d.kind = l.kind and d.model = l.model
+				and d.platform = l.platform and d.os = l.os
+			where l.id = $1 and not d.id = any($2) and not d.id = any(l.never)
+				and d.state in ('idle', 'leased', 'resetting', 'booting', 'halted'))`, leg, avoid)
 	return found, err
 }
 
@@ -568,7 +604,8 @@ func (s *Store) MayRead(ctx context.Context, project int64, digest string) (bool
 	var ok bool
 	err := s.db.GetContext(ctx, &ok, `
 		select exists (
-			select 1 from lease l join attempt a on a.lease_id = l.id join leg g on g.id = a.leg_id join suite_revision v on v.id = g.revision_id
+			select 1 from lease l join attempt a on a.lease_id = l.id join leg g on g.id = a.leg_id
+				join suite_revision v on v.id = g.revision_id
 			where l.project_id = $1 and l.ended_at is null and (g.digest = $2 or v.digest = $2))`, project, digest)
 	return ok, err
 }
@@ -585,7 +622,8 @@ func (t *Tx) Troubles(ctx context.Context, lastLease int64, limit int) ([]fleet.
 			select l.id, l.ended_at, l.ended_by, l.before, 1 as n from lease l where l.id = $1
 			union all
 			select l.id, l.ended_at, l.ended_by, l.before, p.n + 1 from past p join lease l on l.id = p.before where p.n < $2)
-		select p.ended_at, b.app_id from past p join attempt a on a.lease_id = p.id join run r on r.id = a.run_id join build b on b.id = r.build_id
+		select p.ended_at, b.app_id from past p join attempt a on a.lease_id = p.id join run r on r.id = a.run_id
+			join build b on b.id = r.build_id
 		where p.ended_by = 'device' and p.ended_at is not null order by p.n`, lastLease, limit)
 	out := make([]fleet.Trouble, len(rows))
 	for i, r := range rows {

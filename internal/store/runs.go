@@ -97,9 +97,12 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 		}
 		if err := t.tx.GetContext(ctx, &row, `
 			with n as (update project set next_run = next_run + 1 where id = $1 returning next_run - 1 as number)
-			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language, real_time, asked_by, idempotency_key, open_legs, legs, expected, leave_installed, lineup, idempotency_digest)
-			select $1, number, $2, $3, 'queued', $4, $5, $6, $7, $8, $9, nullif($10, ''), $11, $11, $12, $13, $14, $15 from n returning id, number`,
-			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy, n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup, n.Digest); err != nil {
+			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language,
+				real_time, asked_by, idempotency_key, open_legs, legs, expected, leave_installed, lineup, idempotency_digest)
+			select $1, number, $2, $3, 'queued', $4, $5, $6, $7, $8, $9, nullif($10, ''), $11, $11, $12, $13, $14, $15
+				from n returning id, number`,
+			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy,
+			n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup, n.Digest); err != nil {
 			return err
 		}
 		number = row.Number
@@ -125,15 +128,18 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 func (t *Tx) keepKnown(ctx context.Context, run, like int64) error {
 	if like != 0 {
 		return t.exec(ctx, `
-			insert into run_known (run_id, project_id, locators) select $1, project_id, locators from run_known where run_id = $2`, run, like)
+			insert into run_known (run_id, project_id, locators) select $1, project_id, locators from run_known
+				where run_id = $2`, run, like)
 	}
 	return t.exec(ctx, `
 		with named as (
 			select distinct jsonb_array_elements_text(v.locators) as locator from suite_revision v
 			where v.id in (select revision_id from leg where run_id = $1))
 		insert into run_known (run_id, project_id, locators)
-		select r.id, r.project_id, coalesce(jsonb_agg(k.locator order by k.locator) filter (where k.locator is not null), '[]')
-		from run r join build b on b.id = r.build_id left join known_locator k on k.project_id = r.project_id and k.app_id = b.app_id and k.locator in (select locator from named)
+		select r.id, r.project_id, coalesce(jsonb_agg(k.locator
+			order by k.locator) filter (where k.locator is not null), '[]')
+		from run r join build b on b.id = r.build_id left join known_locator k on k.project_id = r.project_id
+			and k.app_id = b.app_id and k.locator in (select locator from named)
 		where r.id = $1 group by r.id, r.project_id`, run)
 }
 
@@ -143,7 +149,8 @@ func (s *Store) RunsKnown(ctx context.Context, runs []int64) (map[int64][]string
 		Run      int64          `db:"run_id"`
 		Locators JSON[[]string] `db:"locators"`
 	}
-	if err := s.db.SelectContext(ctx, &rows, `select run_id, locators from run_known where run_id = any($1)`, runs); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `select run_id, locators from run_known where run_id = any($1)`,
+		runs); err != nil {
 		return nil, err
 	}
 	out := map[int64][]string{}
@@ -164,7 +171,8 @@ func (t *Tx) addLegs(ctx context.Context, project, run int64, legs []NewLeg) err
 	n := len(legs)
 	never := make([]string, n)
 	revision, digest, device := make([]int64, n), make([]string, n), make([]*int64, n)
-	kind, model, platform, os, levels, cases := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	kind, model, platform, os, levels, cases := make([]string, n), make([]string, n), make([]string, n),
+		make([]string, n), make([]string, n), make([]string, n)
 	for i, l := range legs {
 		c := l.Combination
 		revision[i], digest[i], device[i], cases[i] = l.RevisionID, l.Digest, l.Device, array(l.Cases)
@@ -173,9 +181,12 @@ func (t *Tx) addLegs(ctx context.Context, project, run int64, legs []NewLeg) err
 	}
 	return t.exec(ctx, `
 		with new as (
-			insert into leg (project_id, run_id, position, revision_id, digest, device_id, kind, model, platform, os, levels, cases, todo, never)
-			select $1, $2, n - 1, revision, digest, device, kind, model, platform, os, levels::jsonb, cases::int[], cases::int[], never::bigint[]
-			from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::text[], $8::text[], $9::text[], $10::text[], $11::text[], $12::text[])
+			insert into leg (project_id, run_id, position, revision_id, digest, device_id, kind, model, platform, os,
+				levels, cases, todo, never)
+			select $1, $2, n - 1, revision, digest, device, kind, model, platform, os, levels::jsonb, cases::int[],
+				cases::int[], never::bigint[]
+			from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::text[], $8::text[], $9::text[],
+				$10::text[], $11::text[], $12::text[])
 			     with ordinality as l(revision, digest, device, kind, model, platform, os, levels, cases, never, n)
 			order by n returning id)
 		insert into dirty (sort, id) select 2, id from new`,
@@ -183,9 +194,12 @@ func (t *Tx) addLegs(ctx context.Context, project, run int64, legs []NewLeg) err
 }
 
 const runColumns = `
-	select r.id, r.project_id, r.number, r.build_id, a.name as app, a.id as app_id, b.number as build_number, b.version_name, b.version_code,
-	       r.purpose, r.state, r.verdict, r.seed, r.repeat_failed, r.after_error, r.language, r.real_time, r.asked_by, r.leave_installed, r.lineup,
-	       r.last_event, r.open_legs, r.legs, r.expected, r.results, r.fails, r.errors, r.created_at, r.started_at, r.finished_at
+	select r.id, r.project_id, r.number, r.build_id, a.name as app, a.id as app_id, b.number as build_number,
+		b.version_name, b.version_code,
+	       r.purpose, r.state, r.verdict, r.seed, r.repeat_failed, r.after_error, r.language, r.real_time,
+	       	r.asked_by, r.leave_installed, r.lineup,
+	       r.last_event, r.open_legs, r.legs, r.expected, r.results, r.fails, r.errors, r.created_at, r.started_at,
+	       	r.finished_at
 	from run r join build b on b.id = r.build_id join app a on a.id = b.app_id `
 
 // RunNumbered gives one run.
@@ -209,9 +223,11 @@ func (s *Store) Runs(ctx context.Context, project int64, f RunFilter, before int
 	list := []Run{}
 	err := s.db.SelectContext(ctx, &list, runColumns+`
 		where r.project_id = $1 and r.purpose = 'suite' and ($2::bigint = 0 or r.number < $2)
-		  and ($4 = '' or r.state = $4) and ($5 = '' or r.verdict = $5) and ($6 = '' or b.number::text = $6 or b.version_name = $6) and ($9 = '' or r.asked_by = $9)
+		  and ($4 = '' or r.state = $4) and ($5 = '' or r.verdict = $5)
+		  	and ($6 = '' or b.number::text = $6 or b.version_name = $6) and ($9 = '' or r.asked_by = $9)
 		  and ($7 = '' or r.number::text = $7 or a.name ilike $8 or b.version_name ilike $8 or r.asked_by ilike $8 or exists (
-			select 1 from leg l join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id where l.run_id = r.id and s.name ilike $8))
+			select 1 from leg l join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id
+				where l.run_id = r.id and s.name ilike $8))
 		order by r.number desc limit $3`, project, before, limit, f.State, f.Verdict, f.Build, f.Q, like(f.Q), f.AskedBy)
 	return list, err
 }
@@ -221,7 +237,8 @@ func (s *Store) LateRuns(ctx context.Context, project int64, ids []int64, newest
 	list := []Run{}
 	err := s.db.SelectContext(ctx, &list, runColumns+`
 		where r.project_id = $1 and r.purpose = 'suite' and (r.finished_at is null or r.id = any($2)
-		   or r.number >= (select next_run - $3 from project where id = $1)) order by r.number desc limit 500`, project, ids, newest)
+		   or r.number >= (select next_run - $3 from project where id = $1)) order by r.number desc
+		   	limit 500`, project, ids, newest)
 	return list, err
 }
 
@@ -235,7 +252,8 @@ type Marks struct {
 func (s *Store) Marks(ctx context.Context, project int64) (Marks, error) {
 	var m Marks
 	err := s.db.GetContext(ctx, &m, `
-		select coalesce((select max(id) from build where project_id = $1), 0) + (select count(*) from build_package where project_id = $1) as builds,
+		select coalesce((select max(id) from build where project_id = $1), 0) + (select count(*) from build_package
+			where project_id = $1) as builds,
 		       coalesce((select max(id) from suite_revision where project_id = $1), 0) as suites`, project)
 	return m, err
 }
@@ -265,7 +283,8 @@ type Leg struct {
 
 // Combination is the leg's.
 func (l Leg) Combination() fleet.Combination {
-	return fleet.Combination{Class: fleet.Class{Kind: l.Kind, Model: l.Model, Platform: l.Platform, OS: l.OS}, Levels: l.Levels.V}
+	return fleet.Combination{Class: fleet.Class{Kind: l.Kind, Model: l.Model, Platform: l.Platform, OS: l.OS},
+		Levels: l.Levels.V}
 }
 
 // Legs gives the legs of a run in order.
@@ -273,8 +292,10 @@ func (s *Store) Legs(ctx context.Context, run int64) ([]Leg, error) {
 	list := []Leg{}
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, l.run_id, l.position, l.revision_id, s.name as suite, v.digest as suite_digest, v.cases as case_names,
-		       l.kind, l.model, l.platform, l.os, l.levels, l.cases, l.state, l.attempts, l.digest, l.device_id, d.name as device, l.never || l.avoid as never
-		from leg l left join device d on d.id = l.device_id join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id
+		       l.kind, l.model, l.platform, l.os, l.levels, l.cases, l.state, l.attempts, l.digest, l.device_id,
+		       	d.name as device, l.never || l.avoid as never
+		from leg l left join device d on d.id = l.device_id join suite_revision v on v.id = l.revision_id
+			join suite s on s.id = v.suite_id
 		where l.run_id = $1 order by l.position`, run)
 	return list, err
 }
@@ -309,13 +330,17 @@ type Result struct {
 }
 
 const resultColumns = `
-	select r.leg_id, r.lease_id, coalesce(a.number, 0) as attempt, coalesce(d.name, '') as device, r.case_index, r.verdict, r.took_ms, r.sentence, r.created_at, coalesce(r.failure, 'null') as failure, coalesce(r.steps, '[]') as steps
-	from result r left join lease l on l.id = r.lease_id left join attempt a on a.lease_id = l.id left join device d on d.id = l.device_id `
+	select r.leg_id, r.lease_id, coalesce(a.number, 0) as attempt, coalesce(d.name, '') as device, r.case_index,
+		r.verdict, r.took_ms, r.sentence, r.created_at, coalesce(r.failure, 'null') as failure,
+			coalesce(r.steps, '[]') as steps
+	from result r left join lease l on l.id = r.lease_id left join attempt a on a.lease_id = l.id left
+		join device d on d.id = l.device_id `
 
 // CrossingResults gives the results of one case in one leg, oldest attempt first.
 func (s *Store) CrossingResults(ctx context.Context, leg int64, index int) ([]Result, error) {
 	list := []Result{}
-	err := s.db.SelectContext(ctx, &list, resultColumns+`where r.leg_id = $1 and r.case_index = $2 order by r.lease_id`, leg, index)
+	err := s.db.SelectContext(ctx, &list, resultColumns+`where r.leg_id = $1 and r.case_index = $2 order by r.lease_id`,
+		leg, index)
 	return list, err
 }
 
@@ -324,8 +349,10 @@ func (s *Store) CrossingResults(ctx context.Context, leg int64, index int) ([]Re
 func (s *Store) Failures(ctx context.Context, run int64) ([]Result, error) {
 	list := []Result{}
 	err := s.db.SelectContext(ctx, &list, `
-		select r.leg_id, r.lease_id, coalesce(a.number, 0) as attempt, coalesce(d.name, '') as device, r.case_index, r.verdict, r.took_ms, r.sentence, coalesce(case when r.verdict <> 'pass' then r.failure end, 'null') as failure
-		from result r left join lease l on l.id = r.lease_id left join attempt a on a.lease_id = l.id left join device d on d.id = l.device_id
+		select r.leg_id, r.lease_id, coalesce(a.number, 0) as attempt, coalesce(d.name, '') as device, r.case_index,
+			r.verdict, r.took_ms, r.sentence, coalesce(case when r.verdict <> 'pass' then r.failure end, 'null') as failure
+		from result r left join lease l on l.id = r.lease_id left join attempt a on a.lease_id = l.id left
+			join device d on d.id = l.device_id
 		where r.run_id = $1 order by r.lease_id, r.case_index`, run)
 	return list, err
 }
@@ -334,8 +361,10 @@ func (s *Store) Failures(ctx context.Context, run int64) ([]Result, error) {
 func (s *Store) BriefResults(ctx context.Context, run int64) ([]Result, error) {
 	list := []Result{}
 	err := s.db.SelectContext(ctx, &list, `
-		select r.leg_id, r.lease_id, coalesce(a.number, 0) as attempt, coalesce(d.name, '') as device, r.case_index, r.verdict, r.took_ms, r.sentence
-		from result r left join lease l on l.id = r.lease_id left join attempt a on a.lease_id = l.id left join device d on d.id = l.device_id
+		select r.leg_id, r.lease_id, coalesce(a.number, 0) as attempt, coalesce(d.name, '') as device, r.case_index,
+			r.verdict, r.took_ms, r.sentence
+		from result r left join lease l on l.id = r.lease_id left join attempt a on a.lease_id = l.id left
+			join device d on d.id = l.device_id
 		where r.run_id = $1 order by r.lease_id, r.case_index`, run)
 	return list, err
 }
@@ -366,7 +395,8 @@ func (s *Store) Attempts(ctx context.Context, run int64) ([]Attempt, error) {
 	list := []Attempt{}
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, a.leg_id, a.number as attempt, d.name as device, l.granted_at, l.ended_at, l.ended_by, l.trouble
-		from leg g join attempt a on a.leg_id = g.id join lease l on l.id = a.lease_id join device d on d.id = l.device_id where g.run_id = $1 order by l.id`, run)
+		from leg g join attempt a on a.leg_id = g.id join lease l on l.id = a.lease_id
+			join device d on d.id = l.device_id where g.run_id = $1 order by l.id`, run)
 	return list, err
 }
 
@@ -374,8 +404,10 @@ func (s *Store) Attempts(ctx context.Context, run int64) ([]Attempt, error) {
 func (s *Store) LegAttempts(ctx context.Context, leg int64) ([]Attempt, error) {
 	list := []Attempt{}
 	err := s.db.SelectContext(ctx, &list, `
-		select l.id, a.leg_id, a.number as attempt, d.name as device, l.granted_at, l.ended_at, l.ended_by, l.trouble, coalesce(l.circumstances, 'null') as circumstances
-		from attempt a join lease l on l.id = a.lease_id join device d on d.id = l.device_id where a.leg_id = $1 order by l.id`, leg)
+		select l.id, a.leg_id, a.number as attempt, d.name as device, l.granted_at, l.ended_at, l.ended_by, l.trouble,
+			coalesce(l.circumstances, 'null') as circumstances
+		from attempt a join lease l on l.id = a.lease_id join device d on d.id = l.device_id where a.leg_id = $1
+			order by l.id`, leg)
 	return list, err
 }
 
@@ -397,7 +429,8 @@ type Evidence struct {
 // EvidenceOf gives all evidence of a run.
 func (s *Store) EvidenceOf(ctx context.Context, run int64) ([]Evidence, error) {
 	list := []Evidence{}
-	err := s.db.SelectContext(ctx, &list, evidenceColumns+`where e.run_id = $1 order by e.lease_id, e.case_index, e.id`, run)
+	err := s.db.SelectContext(ctx, &list, evidenceColumns+`where e.run_id = $1 order by e.lease_id, e.case_index, e.id`,
+		run)
 	return list, err
 }
 
@@ -405,13 +438,16 @@ func (s *Store) EvidenceOf(ctx context.Context, run int64) ([]Evidence, error) {
 func (s *Store) CrossingEvidence(ctx context.Context, run, leg int64, index int) ([]Evidence, error) {
 	list := []Evidence{}
 	err := s.db.SelectContext(ctx, &list, evidenceColumns+`
-		where e.run_id = $1 and a.leg_id = $2 and e.case_index in ($3, -1) order by e.lease_id, e.case_index, e.id`, run, leg, index)
+		where e.run_id = $1 and a.leg_id = $2 and e.case_index in ($3, -1) order by e.lease_id, e.case_index,
+			e.id`, run, leg, index)
 	return list, err
 }
 
 const evidenceColumns = `
-	select e.id, e.lease_id, a.leg_id, a.number as attempt, d.name as device, e.case_index, e.sort, e.name, e.media_type, e.digest, e.size
-	from evidence e join lease l on l.id = e.lease_id join attempt a on a.lease_id = l.id join device d on d.id = l.device_id `
+	select e.id, e.lease_id, a.leg_id, a.number as attempt, d.name as device, e.case_index, e.sort, e.name,
+		e.media_type, e.digest, e.size
+	from evidence e join lease l on l.id = e.lease_id join attempt a on a.lease_id = l.id
+		join device d on d.id = l.device_id `
 
 // EvidenceNumbered gives one piece of evidence of the run with that number.
 func (s *Store) EvidenceNumbered(ctx context.Context, project, run, id int64) (Evidence, error) {
@@ -433,7 +469,8 @@ type EventBatch struct {
 func (s *Store) EventsAfter(ctx context.Context, run, after int64, limit int) ([]EventBatch, error) {
 	list := []EventBatch{}
 	err := s.db.SelectContext(ctx, &list, `
-		select first, last, at, events from run_event where run_id = $1 and last > $2 order by last limit $3`, run, after, limit)
+		select first, last, at, events from run_event where run_id = $1 and last > $2 order by last
+			limit $3`, run, after, limit)
 	return list, err
 }
 
@@ -491,9 +528,11 @@ func (t *Tx) AppendEvents(ctx context.Context, project map[int64]int64, list []R
 		return nil, err
 	}
 	if err := t.tx.SelectContext(ctx, &rows, `
-		update run r set last_event = r.last_event + e.n, open_legs = r.open_legs - e.legs, expected = r.expected + e.expected,
+		update run r set last_event = r.last_event + e.n, open_legs = r.open_legs - e.legs,
+			expected = r.expected + e.expected,
 		       results = r.results + e.results, fails = r.fails + e.fails, errors = r.errors + e.errors
-		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::int[], $5::int[], $6::int[], $7::int[]) as e(id, n, legs, expected, results, fails, errors) where r.id = e.id
+		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::int[], $5::int[], $6::int[], $7::int[]) as e(id, n,
+			legs, expected, results, fails, errors) where r.id = e.id
 		returning r.id, r.state, r.open_legs, r.last_event`, runs, counts, legs, expected, results, fails, errs); err != nil {
 		return nil, err
 	}
@@ -510,7 +549,8 @@ func (t *Tx) AppendEvents(ctx context.Context, project map[int64]int64, list []R
 	}
 	return counted, t.exec(ctx, `
 		insert into run_event (project_id, run_id, first, last, events)
-		select p, i, f, l, b::jsonb from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::text[]) as e(p, i, f, l, b)`,
+		select p, i, f, l, b::jsonb from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[],
+			$5::text[]) as e(p, i, f, l, b)`,
 		projects, ids, first, last, bodies)
 }
 
@@ -524,11 +564,13 @@ type AskedLeg struct {
 
 // AskedOf gives every leg of a run, and the verdicts of all its results, oldest first.
 func (t *Tx) AskedOf(ctx context.Context, run int64) (legs []AskedLeg, results []LegResult, err error) {
-	if err := t.tx.SelectContext(ctx, &legs, `select id, revision_id, state, cases from leg where run_id = $1`, run); err != nil {
+	if err := t.tx.SelectContext(ctx, &legs, `select id, revision_id, state, cases from leg where run_id = $1`,
+		run); err != nil {
 		return nil, nil, err
 	}
 	err = t.tx.SelectContext(ctx, &results, `
-		select leg_id, case_index, verdict, coalesce(failure->>'cause', '') as cause from result where run_id = $1 order by lease_id`, run)
+		select leg_id, case_index, verdict, coalesce(failure->>'cause', '') as cause from result where run_id = $1
+			order by lease_id`, run)
 	return legs, results, err
 }
 
@@ -562,7 +604,8 @@ func (t *Tx) CancelWaiting(ctx context.Context, runs []int64) (map[int64]int, er
 		Run int64 `db:"run_id"`
 	}
 	if err := t.tx.SelectContext(ctx, &gone, `
-		update leg set state = 'cancelled' where run_id = any($1) and state = 'waiting' returning id, run_id`, runs); err != nil {
+		update leg set state = 'cancelled' where run_id = any($1) and state = 'waiting' returning id,
+			run_id`, runs); err != nil {
 		return nil, err
 	}
 	count, ids := map[int64]int{}, make([]int64, len(gone))
@@ -578,7 +621,8 @@ func (t *Tx) AskEnd(ctx context.Context, run int64, reason string) error {
 	return t.exec(ctx, `
 		update lease set end_asked = $2 where id in (
 			select lease.id from lease join attempt on attempt.lease_id = lease.id
-			where attempt.run_id = $1 and lease.ended_at is null and lease.end_asked = '' order by lease.id for update of lease)`, run, reason)
+			where attempt.run_id = $1 and lease.ended_at is null and lease.end_asked = '' order by lease.id
+				for update of lease)`, run, reason)
 }
 
 // CancelledOpen gives the cancelled runs that have not come to their end.

@@ -23,7 +23,8 @@ func (s *Store) AskSighting(ctx context.Context, d Device, by string) (int64, er
 			return err
 		}
 		return t.tx.GetContext(ctx, &id, `
-			insert into sighting (project_id, device_id, host_id, asked_by) values ($1, $2, $3, $4) returning id`, d.ProjectID, d.ID, d.HostID, by)
+			insert into sighting (project_id, device_id, host_id, asked_by) values ($1, $2, $3, $4)
+				returning id`, d.ProjectID, d.ID, d.HostID, by)
 	})
 	return id, err
 }
@@ -32,7 +33,8 @@ func (s *Store) AskSighting(ctx context.Context, d Device, by string) (int64, er
 func (s *Store) SightingNumbered(ctx context.Context, id int64) (Sighting, error) {
 	var out Sighting
 	err := s.db.GetContext(ctx, &out, `
-		select s.id, d.name as device, s.done_at, s.trouble, s.picture, s.tree from sighting s join device d on d.id = s.device_id where s.id = $1`, id)
+		select s.id, d.name as device, s.done_at, s.trouble, s.picture, s.tree from sighting s
+			join device d on d.id = s.device_id where s.id = $1`, id)
 	return out, one(err)
 }
 
@@ -48,7 +50,8 @@ func (s *Store) WantedSightings(ctx context.Context, host int64) ([]Sighting, er
 // KeepSighting keeps what a host shows; only the host that was asked may.
 func (s *Store) KeepSighting(ctx context.Context, host int64, in Sighting) error {
 	_, err := s.db.ExecContext(ctx, `
-		update sighting set done_at = now(), trouble = $3, picture = $4, tree = $5 where id = $1 and host_id = $2 and done_at is null`,
+		update sighting set done_at = now(), trouble = $3, picture = $4, tree = $5 where id = $1 and host_id = $2
+			and done_at is null`,
 		in.ID, host, in.Trouble, in.Picture, in.Tree)
 	return err
 }

@@ -212,7 +212,8 @@ func Hopeless(err error) bool {
 // hold, such as a number past its type.
 func Unfit(err error) bool {
 	var pg *pgconn.PgError
-	return errors.As(err, &pg) && strings.HasPrefix(pg.Code, "22") || err != nil && strings.Contains(err.Error(), "failed to encode args")
+	return errors.As(err, &pg) && strings.HasPrefix(pg.Code, "22") || err != nil && strings.Contains(err.Error(),
+		"failed to encode args")
 }
 
 func toJSON(v any) string {

@@ -35,9 +35,13 @@ func newRecords(t *testing.T, devices, legs int) *records {
 	var err error
 	r.project, err = r.AddProject(ctx, "default")
 	require.NoError(t, err)
-	p := store.Package{Digest: "d", FileName: "a.apk", Facts: store.JSON[appfile.Package]{V: appfile.Package{Kind: appfile.Android, Platform: "android", ApplicationID: "example.tideline", VersionName: "1", VersionCode: "1"}}}
+	p := store.Package{Digest: "d", FileName: "a.apk",
+		Facts: store.JSON[appfile.Package]{V: appfile.Package{Kind: appfile.Android, Platform: "android",
+			ApplicationID: "example.tideline", VersionName: "1", VersionCode: "1"}}}
 	require.NoError(t, r.AddPackage(ctx, r.project, p))
-	suite, fresh, err := r.AddSuite(ctx, r.project, store.Suite{Name: "S", Digest: "s", FileName: "s.suite", Cases: store.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "one"}}}, Locators: store.JSON[[]string]{V: []string{"#a"}}})
+	suite, fresh, err := r.AddSuite(ctx, r.project, store.Suite{Name: "S", Digest: "s", FileName: "s.suite",
+		Cases:    store.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "one"}}},
+		Locators: store.JSON[[]string]{V: []string{"#a"}}})
 	require.NoError(t, err)
 	require.True(t, fresh)
 	var build int64
@@ -49,7 +53,8 @@ func newRecords(t *testing.T, devices, legs int) *records {
 		if build, err = tx.AddBuild(ctx, r.project, app, "1", "1"); err != nil {
 			return err
 		}
-		if r.host, _, _, err = tx.OpenLink(ctx, store.Linking{Project: r.project, Name: "bench", Site: "bench", Version: "test", Instance: "00000000-0000-0000-0000-000000000001"}); err != nil {
+		if r.host, _, _, err = tx.OpenLink(ctx, store.Linking{Project: r.project, Name: "bench", Site: "bench",
+			Version: "test", Instance: "00000000-0000-0000-0000-000000000001"}); err != nil {
 			return err
 		}
 		for i := range devices {
@@ -61,9 +66,11 @@ func newRecords(t *testing.T, devices, legs int) *records {
 		}
 		return nil
 	})
-	n := store.NewRun{Run: store.Run{ProjectID: r.project, BuildID: build, Purpose: "suite", Language: "en-GB", AskedBy: "Aya Torrent"}}
+	n := store.NewRun{Run: store.Run{ProjectID: r.project, BuildID: build, Purpose: "suite", Language: "en-GB",
+		AskedBy: "Aya Torrent"}}
 	for range legs {
-		n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.ID, Digest: "d", Combination: fleet.Of(kaede(0), fleet.Levels{{Factor: fleet.Language, Value: "en-GB"}}), Cases: []int{0}})
+		n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.ID, Digest: "d", Combination: fleet.Of(kaede(0),
+			fleet.Levels{{Factor: fleet.Language, Value: "en-GB"}}), Cases: []int{0}})
 	}
 	number, err := r.AddRun(ctx, n)
 	require.NoError(t, err)
@@ -73,7 +80,8 @@ func newRecords(t *testing.T, devices, legs int) *records {
 }
 
 func kaede(i int) fleet.Device {
-	return fleet.Device{Name: fmt.Sprintf("kaede-7-%d", i), Site: "bench", Kind: "emulator", Platform: "android", Model: "Kaede 7", OS: "14", Traits: []string{}, Abilities: []string{}}
+	return fleet.Device{Name: fmt.Sprintf("kaede-7-%d", i), Site: "bench", Kind: "emulator", Platform: "android",
+		Model: "Kaede 7", OS: "14", Traits: []string{}, Abilities: []string{}}
 }
 
 func (r *records) tx(do func(*store.Tx) error) {
@@ -122,7 +130,8 @@ func TestOnlyWhatIsIdleAndWaitingIsPlaced(t *testing.T) {
 	require.Empty(t, live, "not for a link that is not the host's newest")
 	g, err := r.GoodsOf(ctx, r.project, 1, "d")
 	require.NoError(t, err)
-	require.Equal(t, []string{"example.tideline", "s", "#a"}, []string{g.Package.V.ApplicationID, g.Suite, g.Locators.V[0]})
+	require.Equal(t, []string{"example.tideline", "s", "#a"}, []string{g.Package.V.ApplicationID, g.Suite,
+		g.Locators.V[0]})
 }
 
 func TestTheDatabaseItselfForbidsASecondLiveLease(t *testing.T) {
@@ -157,7 +166,8 @@ func TestEventsOfManyHandsHaveNoGaps(t *testing.T) {
 					events[k] = map[string]int{"hand": hand}
 				}
 				err := r.InTx(ctx, func(tx *store.Tx) error {
-					_, err := tx.AppendEvents(ctx, map[int64]int64{r.run.ID: r.project}, []store.RunEvents{{Run: r.run.ID, Events: events}})
+					_, err := tx.AppendEvents(ctx, map[int64]int64{r.run.ID: r.project},
+						[]store.RunEvents{{Run: r.run.ID, Events: events}})
 					return err
 				})
 				require.NoError(t, err)
@@ -226,7 +236,8 @@ func TestLocatorsThatMatchedAreKnown(t *testing.T) {
 	ctx := context.Background()
 	for range 2 {
 		r.tx(func(tx *store.Tx) error {
-			return tx.AddLocators(ctx, []int64{r.project, r.project}, []int64{r.run.AppID, r.run.AppID}, []string{"#a", "#elsewhere"})
+			return tx.AddLocators(ctx, []int64{r.project, r.project}, []int64{r.run.AppID, r.run.AppID},
+				[]string{"#a", "#elsewhere"})
 		})
 	}
 	known, err := r.KnownLocators(ctx, r.project, r.run.AppID, []string{"#a", "#never"})
@@ -281,7 +292,9 @@ func TestFailuresAreKeptAsTheyWere(t *testing.T) {
 		if _, err := tx.Place(ctx, r.legs(), r.devices, time.Minute); err != nil {
 			return err
 		}
-		return tx.AddResults(ctx, []store.NewResult{{ProjectID: r.project, Lease: 1, RunID: r.run.ID, LegID: r.legs()[0], Verdict: "fail", Sentence: `it shows "€6.30"`, Failure: map[string]string{"actual": `"quoted" \ and €`}, Steps: []int{}}})
+		return tx.AddResults(ctx, []store.NewResult{{ProjectID: r.project, Lease: 1, RunID: r.run.ID, LegID: r.legs()[0],
+			Verdict: "fail", Sentence: `it shows "€6.30"`, Failure: map[string]string{"actual": `"quoted" \ and €`},
+			Steps: []int{}}})
 	})
 	list, err := r.Results(ctx, r.run.ID)
 	require.NoError(t, err)

@@ -35,7 +35,8 @@ func (s *Store) AddSuite(ctx context.Context, project int64, in Suite) (out Suit
 		var id int64
 		if err := t.tx.GetContext(ctx, &id, `
 			insert into suite (project_id, name) values ($1, $2)
-			on conflict (project_id, name) do update set removed_at = case when $3 then suite.removed_at end returning id`, project, in.Name, in.Tried); err != nil {
+			on conflict (project_id, name) do update set removed_at = case when $3 then suite.removed_at end
+				returning id`, project, in.Name, in.Tried); err != nil {
 			return err
 		}
 		var n int64
@@ -44,7 +45,8 @@ func (s *Store) AddSuite(ctx context.Context, project int64, in Suite) (out Suit
 				insert into suite_revision (project_id, suite_id, number, digest, file_name, cases, locators, tried)
 				select $1, $2, 1 + coalesce((select max(number) from suite_revision where suite_id = $2), 0), $3, $4, $5, $6, $7
 				on conflict (suite_id, digest) do nothing returning 1)
-			select count(*) from new`, project, id, in.Digest, in.FileName, toJSON(in.Cases.V), toJSON(in.Locators.V), in.Tried); err != nil {
+			select count(*) from new`, project, id, in.Digest, in.FileName, toJSON(in.Cases.V), toJSON(in.Locators.V),
+			in.Tried); err != nil {
 			return err
 		}
 		fresh = n > 0
@@ -52,7 +54,9 @@ func (s *Store) AddSuite(ctx context.Context, project int64, in Suite) (out Suit
 			var newest []int64
 			if err := t.tx.SelectContext(ctx, &newest, `
 				update suite_revision r set tried = false, number = 1 + (select max(number) from suite_revision where suite_id = $1)
-				where suite_id = $1 and digest = $2 and (tried or number < (select max(number) from suite_revision where suite_id = $1 and not tried)) returning id`, id, in.Digest); err != nil {
+				where suite_id = $1 and digest = $2 and (tried
+					or number < (select max(number) from suite_revision where suite_id = $1 and not tried))
+						returning id`, id, in.Digest); err != nil {
 				return err
 			}
 			fresh = len(newest) > 0
@@ -66,7 +70,8 @@ func (s *Store) AddSuite(ctx context.Context, project int64, in Suite) (out Suit
 func (s *Store) Suites(ctx context.Context, project int64) ([]Suite, error) {
 	list := []Suite{}
 	err := s.db.SelectContext(ctx, &list, suiteColumns+`
-		where s.project_id = $1 and s.removed_at is null and r.number = (select max(number) from suite_revision where suite_id = s.id and not tried)
+		where s.project_id = $1 and s.removed_at is null
+			and r.number = (select max(number) from suite_revision where suite_id = s.id and not tried)
 		order by s.name`, project)
 	return list, err
 }
@@ -76,7 +81,8 @@ func (s *Store) Suites(ctx context.Context, project int64) ([]Suite, error) {
 func (s *Store) SuiteNamed(ctx context.Context, project int64, name string) (Suite, error) {
 	var out Suite
 	err := s.db.GetContext(ctx, &out, suiteColumns+`
-		where s.project_id = $1 and ((s.name = $2 or lower(s.name) = lower($2)) and not r.tried and s.removed_at is null or r.digest = $2)
+		where s.project_id = $1 and ((s.name = $2 or lower(s.name) = lower($2)) and not r.tried
+			and s.removed_at is null or r.digest = $2)
 		order by (s.name = $2) desc, (r.digest = $2) desc, r.number desc limit 1`, project, name)
 	return out, one(err)
 }

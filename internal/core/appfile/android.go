@@ -67,7 +67,8 @@ func OSOfAPI(level int) string {
 // hardware gives the trait that a required hardware feature of a manifest asks
 // for. Features that every handset has are not told.
 var hardware = map[string]string{
-	"android.hardware.camera": "camera", "android.hardware.camera.any": "camera", "android.hardware.camera.front": "camera",
+	"android.hardware.camera": "camera", "android.hardware.camera.any": "camera",
+	"android.hardware.camera.front":         "camera",
 	"android.hardware.sensor.accelerometer": "motion", "android.hardware.sensor.gyroscope": "motion",
 	"android.hardware.location": "location", "android.hardware.location.gps": "location",
 	"android.hardware.fingerprint": "biometrics", "android.hardware.biometrics.face": "biometrics",
@@ -94,12 +95,14 @@ func readAndroid(r io.ReaderAt, archive *zip.Reader, directory int64, manifest *
 		return nil, err
 	}
 	if len(data) > 0 && data[0] == '<' {
-		return nil, refuse("hand in the package that the packaging step wrote, not the project's folder", "AndroidManifest.xml is plain text; in a package it is binary XML")
+		return nil, refuse("hand in the package that the packaging step wrote, not the project's folder",
+			"AndroidManifest.xml is plain text; in a package it is binary XML")
 	}
 	if findEntry(archive, "resources.pb") != "" {
 		return nil, refuse(hintSplit, "it is written in the format of app bundles, which no device installs")
 	}
-	m := manifestReader{p: &Package{Kind: Android, Platform: "android", Permissions: []string{}, Program: findEntry(archive, ProgramAndroid)}}
+	m := manifestReader{p: &Package{Kind: Android, Platform: "android", Permissions: []string{},
+		Program: findEntry(archive, ProgramAndroid)}}
 	p := m.p
 	if err := readBinaryXML(manifestEntry, data, m.visit); err != nil {
 		return nil, err
@@ -139,7 +142,8 @@ func abis(archive *zip.Reader) []string {
 	var out []string
 	for _, f := range archive.File {
 		parts := strings.Split(f.Name, "/")
-		if len(parts) == 3 && parts[0] == "lib" && path.Ext(parts[2]) == ".so" && len(parts[1]) <= 40 && !slices.Contains(out, parts[1]) && len(out) < 20 {
+		if len(parts) == 3 && parts[0] == "lib" && path.Ext(parts[2]) == ".so" && len(parts[1]) <= 40 &&
+			!slices.Contains(out, parts[1]) && len(out) < 20 {
 			out = append(out, parts[1])
 		}
 	}

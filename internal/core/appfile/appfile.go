@@ -35,7 +35,8 @@ func KindName(k Kind) string {
 	return string(k)
 }
 
-var kindNames = map[Kind]string{Android: "Android package", AndroidTest: "Android test package", IOSDevice: "iOS device package", Simulator: "iOS simulator app", Web: "web bundle"}
+var kindNames = map[Kind]string{Android: "Android package", AndroidTest: "Android test package",
+	IOSDevice: "iOS device package", Simulator: "iOS simulator app", Web: "web bundle"}
 
 // Bounds on what is read of a package.
 const (
@@ -95,7 +96,8 @@ func refuse(hint, format string, args ...any) *Refusal {
 }
 
 const (
-	hintKinds   = "hand in an Android package (.apk), an iOS device package (.ipa), a zip with one iOS simulator .app, or a zipped web bundle"
+	hintKinds = "hand in an Android package (.apk), an iOS device package (.ipa), a zip with one iOS simulator " +
+		".app, or a zipped web bundle"
 	hintDamaged = "the file may be damaged or cut short: build it, or copy it, again"
 )
 
@@ -132,7 +134,8 @@ func readKind(r io.ReaderAt, archive *zip.Reader, directory int64) (*Package, er
 				into = payloads
 			}
 			if into[dir] != nil {
-				return nil, refuse(hintDamaged, "%s stands twice in the package; which one a device would read is anybody's guess", show(f.Name))
+				return nil, refuse(hintDamaged, "%s stands twice in the package; which one a device would read is anybody's "+
+					"guess", show(f.Name))
 			}
 			into[dir] = f
 		case web == nil && depth <= 1 && isWebManifest(archive, dir, base):
@@ -168,12 +171,15 @@ func unknown(archive *zip.Reader) error {
 		switch {
 		case f.Name == "classes.dex" || f.Name == "resources.arsc":
 			android = true
-		case path.Ext(base) == ".apk" && (base == "base.apk" || strings.HasPrefix(base, "split_") || strings.HasPrefix(base, "base-") || strings.HasPrefix(base, "config.")):
+		case path.Ext(base) == ".apk" && (base == "base.apk" || strings.HasPrefix(base, "split_") ||
+			strings.HasPrefix(base, "base-") || strings.HasPrefix(base, "config.")):
 			splits++
 		case f.Name == "BundleConfig.pb":
-			return refuse("make a package for all devices of it (a universal .apk) and hand that in", "the file is an Android app bundle, which no device installs")
+			return refuse("make a package for all devices of it (a universal .apk) and hand that in",
+				"the file is an Android app bundle, which no device installs")
 		case strings.Contains(f.Name, ".xcarchive/") || strings.HasPrefix(f.Name, "Products/Applications/"):
-			return refuse("export an .ipa from it and hand that in, or zip the .app of a build for the simulator", "the file is an archive of a build, which no device installs")
+			return refuse("export an .ipa from it and hand that in, or zip the .app of a build for the simulator",
+				"the file is an archive of a build, which no device installs")
 		case strings.Contains(f.Name, ".dSYM/"):
 			return refuse(hintKinds, "the file holds symbols for debugging, and no app")
 		case path.Ext(f.Name) == ".apk" || path.Ext(f.Name) == ".ipa":
@@ -181,15 +187,19 @@ func unknown(archive *zip.Reader) error {
 		}
 	}
 	if splits > 1 {
-		return refuse("hand in one package for all devices (a universal .apk); base.apk by itself lacks what the other parts hold", "the file is a container of split packages: %d parts of one app", splits+inner)
+		return refuse("hand in one package for all devices (a universal .apk); base.apk by itself lacks what the "+
+			"other parts hold", "the file is a container of split packages: %d parts of one app", splits+inner)
 	}
 	if inner += splits; inner > 0 {
-		return refuse("hand in the package itself; of an app that is split in parts, the one package for all devices", "the zip holds %d packages instead of being one", inner)
+		return refuse("hand in the package itself; of an app that is split in parts, the one package for all devices",
+			"the zip holds %d packages instead of being one", inner)
 	}
 	if android {
-		return refuse("build the package anew; without it the app installs nowhere", "the file looks like an Android package, but holds no AndroidManifest.xml")
+		return refuse("build the package anew; without it the app installs nowhere",
+			"the file looks like an Android package, but holds no AndroidManifest.xml")
 	}
-	return refuse(hintKinds, "the zip holds neither an AndroidManifest.xml, nor an .app with an Info.plist, nor a web app manifest")
+	return refuse(hintKinds, "the zip holds neither an AndroidManifest.xml, nor an .app with an Info.plist, nor a "+
+		"web app manifest")
 }
 
 // parts sums up what takes how much of a package.
@@ -215,7 +225,8 @@ func partOf(name string) string {
 		return "native code"
 	case strings.HasPrefix(name, "assets/"):
 		return "assets"
-	case strings.HasPrefix(name, "res/") || ext == ".arsc" || ext == ".car" || ext == ".png" || ext == ".strings" || ext == ".nib":
+	case strings.HasPrefix(name, "res/") || ext == ".arsc" || ext == ".car" || ext == ".png" || ext == ".strings" ||
+		ext == ".nib":
 		return "resources"
 	}
 	return "other"
@@ -230,8 +241,9 @@ func (p *Package) ReadProgram(r io.ReaderAt, size int64) ([]byte, error) {
 	return entryOf(archive, p.Program, maxProgram, "program for stand-ins")
 }
 
-// openZip opens the zip and tells where its central directory starts. It checks the size of the central directory before archive/zip reads it,
-// since that keeps an entry in memory for every record it meets.
+// openZip opens the zip and tells where its central directory starts. It checks the size of the
+// central directory before archive/zip reads it, since that keeps an entry in memory for every
+// record it meets.
 func openZip(r io.ReaderAt, size int64) (*zip.Reader, int64, error) {
 	if size < 22 {
 		return nil, 0, refuse(hintKinds, "the file is %d bytes long: too short to be a package", size)
@@ -248,7 +260,8 @@ func openZip(r io.ReaderAt, size int64) (*zip.Reader, int64, error) {
 		return nil, 0, err
 	}
 	if end-start > maxDirectory {
-		return nil, 0, refuse(hintKinds, "the zip's list of entries takes %d MB; at most %d MB are read", (end-start)>>20, maxDirectory>>20)
+		return nil, 0, refuse(hintKinds, "the zip's list of entries takes %d MB; at most %d MB are read", (end-start)>>20,
+			maxDirectory>>20)
 	}
 	archive, err := zip.NewReader(r, size)
 	if err != nil {

@@ -28,7 +28,8 @@ func zipOf(t testing.TB, files map[string]string) []byte {
 	var b bytes.Buffer
 	w := zip.NewWriter(&b)
 	for name, text := range files {
-		f, err := w.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store}) // thousands are made; packing them would be most of the work
+		// thousands are made; packing them would be most of the work
+		f, err := w.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store})
 		require.NoError(t, err)
 		_, err = f.Write([]byte(text))
 		require.NoError(t, err)
@@ -37,17 +38,21 @@ func zipOf(t testing.TB, files map[string]string) []byte {
 	return b.Bytes()
 }
 
-var sample = demo.App{ID: "example.tideline", Name: "Tideline", Version: demo.Version{Name: "3.2.0", Code: 61}, MinimumAPI: 30, MinimumIOS: "16.0",
-	Permissions: []string{"android.permission.INTERNET", "android.permission.CAMERA"}, Program: []byte("os.show(() => ui.text({text: 'x'}))")}
+var sample = demo.App{ID: "example.tideline", Name: "Tideline", Version: demo.Version{Name: "3.2.0", Code: 61},
+	MinimumAPI: 30, MinimumIOS: "16.0",
+	Permissions: []string{"android.permission.INTERNET", "android.permission.CAMERA"},
+	Program:     []byte("os.show(() => ui.text({text: 'x'}))")}
 
 func TestAnAndroidPackageIsReadFromItsBinaryManifest(t *testing.T) {
 	data, err := demo.PackAndroid(sample)
 	require.NoError(t, err)
 	p, err := read(data)
 	require.NoError(t, err)
-	require.Equal(t, &appfile.Package{Kind: appfile.Android, Platform: "android", ApplicationID: "example.tideline", Name: "Tideline", VersionName: "3.2.0", VersionCode: "61",
+	require.Equal(t, &appfile.Package{Kind: appfile.Android, Platform: "android", ApplicationID: "example.tideline",
+		Name: "Tideline", VersionName: "3.2.0", VersionCode: "61",
 		MinimumOS: "11", MinimumAPI: 30, TargetOS: "15", TargetAPI: 35, Launch: "example.tideline.Main",
-		Permissions: []string{"android.permission.CAMERA", "android.permission.INTERNET"}, Program: appfile.ProgramAndroid, Parts: p.Parts}, p)
+		Permissions: []string{"android.permission.CAMERA", "android.permission.INTERNET"}, Program: appfile.ProgramAndroid,
+		Parts: p.Parts}, p)
 	program, err := p.ReadProgram(bytes.NewReader(data), int64(len(data)))
 	require.NoError(t, err)
 	require.Equal(t, sample.Program, program)
@@ -60,7 +65,9 @@ func TestADebianToolReadsOurPackagesAsWeDo(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, data, 0o600))
 	out, err := exec.Command("aapt", "dump", "badging", path).CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	for _, says := range []string{"package: name='example.tideline' versionCode='61' versionName='3.2.0'", "sdkVersion:'30'", "uses-permission: name='android.permission.CAMERA'", "launchable-activity: name='example.tideline.Main'"} {
+	for _, says := range []string{"package: name='example.tideline' versionCode='61' versionName='3.2.0'",
+		"sdkVersion:'30'", "uses-permission: name='android.permission.CAMERA'",
+		"launchable-activity: name='example.tideline.Main'"} {
 		require.Contains(t, string(out), says)
 	}
 }
@@ -76,7 +83,8 @@ func TestAPackageThatADebianToolMadeIsRead(t *testing.T) {
   <application android:label="Driftwood"><activity android:name=".Main"/></application>
 </manifest>`), 0o600))
 	path := filepath.Join(dir, "b.apk")
-	out, err := exec.Command("aapt", "package", "-f", "-M", manifest, "-F", path, "-I", "/usr/share/android-framework-res/framework-res.apk").CombinedOutput()
+	out, err := exec.Command("aapt", "package", "-f", "-M", manifest, "-F", path, "-I",
+		"/usr/share/android-framework-res/framework-res.apk").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
@@ -108,17 +116,21 @@ func TestAnIOSSimulatorAppIsReadFromXMLAndFromBinaryPropertyLists(t *testing.T) 
 	require.NoError(t, err, "plistutil makes the binary list")
 	require.True(t, bytes.HasPrefix(binaryList, []byte("bplist00")))
 	for _, info := range []string{text, string(binaryList)} {
-		p, err := read(zipOf(t, map[string]string{"Tideline.app/Info.plist": info, "Tideline.app/standin/app.js": "1", "__MACOSX/Tideline.app/._Info.plist": "junk"}))
+		p, err := read(zipOf(t, map[string]string{"Tideline.app/Info.plist": info, "Tideline.app/standin/app.js": "1",
+			"__MACOSX/Tideline.app/._Info.plist": "junk"}))
 		require.NoError(t, err)
-		require.Equal(t, &appfile.Package{Kind: appfile.Simulator, Platform: "ios", ApplicationID: "example.tideline", VersionName: "3.2.0", VersionCode: "61",
-			MinimumOS: "16.0", Permissions: []string{"NSCameraUsageDescription"}, Program: "Tideline.app/standin/app.js", Languages: []string{}, Parts: p.Parts}, p)
+		require.Equal(t, &appfile.Package{Kind: appfile.Simulator, Platform: "ios", ApplicationID: "example.tideline",
+			VersionName: "3.2.0", VersionCode: "61",
+			MinimumOS: "16.0", Permissions: []string{"NSCameraUsageDescription"}, Program: "Tideline.app/standin/app.js",
+			Languages: []string{}, Parts: p.Parts}, p)
 	}
 	packed, err := demo.PackSimulator(sample)
 	require.NoError(t, err)
 	p, err := read(packed)
 	require.NoError(t, err)
 	require.Equal(t, "61", p.VersionCode)
-	p, err = read(zipOf(t, map[string]string{"Debug-iphonesimulator/Tideline.app/Info.plist": fmt.Sprintf(infoXML, "iPhoneSimulator"), "Debug-iphonesimulator/Tideline.app/standin/app.js": "1"}))
+	p, err = read(zipOf(t, map[string]string{"Debug-iphonesimulator/Tideline.app/Info.plist": fmt.Sprintf(infoXML,
+		"iPhoneSimulator"), "Debug-iphonesimulator/Tideline.app/standin/app.js": "1"}))
 	require.NoError(t, err, "in the folder that was zipped")
 	require.Equal(t, "Debug-iphonesimulator/Tideline.app/standin/app.js", p.Program)
 }
@@ -131,31 +143,48 @@ func TestWhatIsNoPackageIsRefusedWithAReason(t *testing.T) {
 		data []byte
 		says string
 	}{
-		"empty":                    {nil, "too short"},
-		"not a zip":                {[]byte(strings.Repeat("hello ", 20)), "not a zip archive"},
-		"cut short":                {whole[:len(whole)-40], "cut short"},
-		"an ordinary zip":          {zipOf(t, map[string]string{"readme.txt": "x"}), "neither an AndroidManifest.xml, nor"},
-		"an app bundle":            {zipOf(t, map[string]string{"BundleConfig.pb": "x", "base/manifest/AndroidManifest.xml": "x"}), "an Android app bundle"},
-		"an archive of a build":    {zipOf(t, map[string]string{"K.xcarchive/Products/Applications/K.app/Info.plist": info}), "an archive of a build"},
-		"symbols":                  {zipOf(t, map[string]string{"K.app.dSYM/Contents/Info.plist": info}), "symbols for debugging"},
-		"a set of parts":           {zipOf(t, map[string]string{"base.apk": "x", "config.apk": "x", "toc.pb": "x"}), "the file is a container of split packages: 2 parts of one app"},
-		"plain text manifest":      {zipOf(t, map[string]string{"AndroidManifest.xml": "<manifest/>"}), "plain text"},
-		"empty manifest":           {zipOf(t, map[string]string{"AndroidManifest.xml": ""}), "not binary XML"},
-		"both":                     {zipOf(t, map[string]string{"AndroidManifest.xml": "", "A.app/Info.plist": info}), "both an Android manifest and an iOS app"},
-		"two apps":                 {zipOf(t, map[string]string{"A.app/Info.plist": info, "B.app/Info.plist": info}), "holds 2 apps"},
-		"a device build":           {zipOf(t, map[string]string{"A.app/Info.plist": fmt.Sprintf(infoXML, "iPhoneOS")}), "not for the simulator"},
-		"a device package":         {zipOf(t, map[string]string{"Payload/A.app/Info.plist": info}), "built for iPhoneSimulator, not for real devices"},
-		"a web app without a name": {zipOf(t, map[string]string{"manifest.webmanifest": "{}"}), "neither name nor short_name"},
+		"empty":           {nil, "too short"},
+		"not a zip":       {[]byte(strings.Repeat("hello ", 20)), "not a zip archive"},
+		"cut short":       {whole[:len(whole)-40], "cut short"},
+		"an ordinary zip": {zipOf(t, map[string]string{"readme.txt": "x"}), "neither an AndroidManifest.xml, nor"},
+		"an app bundle": {zipOf(t, map[string]string{"BundleConfig.pb": "x",
+			"base/manifest/AndroidManifest.xml": "x"}), "an Android app bundle"},
+		"an archive of a build": {zipOf(t, map[string]string{"K.xcarchive/Products/Applications/K.app/Info.plist": info}),
+			"an archive of a build"},
+		"symbols": {zipOf(t, map[string]string{"K.app.dSYM/Contents/Info.plist": info}),
+			"symbols for debugging"},
+		"a set of parts": {zipOf(t, map[string]string{"base.apk": "x", "config.apk": "x", "toc.pb": "x"}),
+			"the file is a container of split packages: 2 parts of one app"},
+		"plain text manifest": {zipOf(t, map[string]string{"AndroidManifest.xml": "<manifest/>"}), "plain text"},
+		"empty manifest":      {zipOf(t, map[string]string{"AndroidManifest.xml": ""}), "not binary XML"},
+		"both": {zipOf(t, map[string]string{"AndroidManifest.xml": "", "A.app/Info.plist": info}),
+			"both an Android manifest and an iOS app"},
+		"two apps": {zipOf(t, map[string]string{"A.app/Info.plist": info, "B.app/Info.plist": info}),
+			"holds 2 apps"},
+		"a device build": {zipOf(t, map[string]string{"A.app/Info.plist": fmt.Sprintf(infoXML, "iPhoneOS")}),
+			"not for the simulator"},
+		"a device package": {zipOf(t, map[string]string{"Payload/A.app/Info.plist": info}),
+			"built for iPhoneSimulator, not for real devices"},
+		"a web app without a name": {zipOf(t, map[string]string{"manifest.webmanifest": "{}"}),
+			"neither name nor short_name"},
 		"a web app without an id":  {zipOf(t, map[string]string{"manifest.webmanifest": `{"name": "…"}`}), "states no id"},
 		"a web app that is text":   {zipOf(t, map[string]string{"manifest.webmanifest": "hello"}), "no web app manifest"},
 		"a web app of no version":  {zipOf(t, map[string]string{"manifest.webmanifest": `{"name": "A", "id": "a", "version": "the third"}`}), "written as in 3.2.0+61"},
 		"a list that stands twice": {twice(t, "A.app/Info.plist", info), "stands twice"},
-		"a profile that is none":   {zipOf(t, map[string]string{"Payload/A.app/Info.plist": fmt.Sprintf(infoXML, "iPhoneOS"), "Payload/A.app/embedded.mobileprovision": "x"}), "no signed message"},
-		"a table that is none":     {pack(t, func(a *demo.App) { a.Extra = map[string][]byte{"resources.arsc": []byte("not a table at all")} }), "resources.arsc is damaged at byte 0"},
-		"a signature that is none": {pack(t, func(a *demo.App) { a.Extra = map[string][]byte{"META-INF/CERT.RSA": []byte("x")} }), "is no signature"},
-		"a list that is none":      {zipOf(t, map[string]string{"A.app/Info.plist": "hello"}), "neither an XML nor a binary property list"},
-		"a list without id":        {zipOf(t, map[string]string{"A.app/Info.plist": `<plist><dict/></plist>`}), "CFBundleIdentifier"},
-		"a bomb":                   {zipOf(t, map[string]string{"AndroidManifest.xml": strings.Repeat("\x00", 5<<20)}), "larger than the 4 MB"},
+		"a profile that is none": {zipOf(t, map[string]string{"Payload/A.app/Info.plist": fmt.Sprintf(infoXML,
+			"iPhoneOS"), "Payload/A.app/embedded.mobileprovision": "x"}), "no signed message"},
+		"a table that is none": {pack(t, func(a *demo.App) {
+			a.Extra = map[string][]byte{"resources.arsc": []byte("not a table at all")}
+		}), "resources.arsc is damaged at byte 0"},
+		"a signature that is none": {pack(t, func(a *demo.App) {
+			a.Extra = map[string][]byte{"META-INF/CERT.RSA": []byte("x")}
+		}), "is no signature"},
+		"a list that is none": {zipOf(t, map[string]string{"A.app/Info.plist": "hello"}),
+			"neither an XML nor a binary property list"},
+		"a list without id": {zipOf(t, map[string]string{"A.app/Info.plist": `<plist><dict/></plist>`}),
+			"CFBundleIdentifier"},
+		"a bomb": {zipOf(t, map[string]string{"AndroidManifest.xml": strings.Repeat("\x00", 5<<20)}),
+			"larger than the 4 MB"},
 		"an id that is no id":      {pack(t, func(a *demo.App) { a.ID = "../../etc" }), "which no device would take"},
 		"a version out of control": {pack(t, func(a *demo.App) { a.Version.Name = "3\x1b[31m" }), "cannot be shown"},
 	} {

@@ -84,7 +84,8 @@ func readBinaryXML(file string, data []byte, visit func(xmlEvent) error) error {
 	return nil
 }
 
-func readStart(file string, chunk []byte, head, at int, strings stringPool, resources []byte, visit func(xmlEvent) error) error {
+func readStart(file string, chunk []byte, head, at int, strings stringPool, resources []byte,
+	visit func(xmlEvent) error) error {
 	body := chunk[head:]
 	if len(body) < 20 {
 		return damagedIn(file, at, "an element is cut short")
@@ -112,7 +113,8 @@ func readStart(file string, chunk []byte, head, at int, strings stringPool, reso
 			if a.text, err = strings.get(a.number); err != nil {
 				return err
 			}
-		} else if raw := le32(b[8:]); raw != 0xffffffff && a.kind != typeInt && a.kind != typeIntHex && a.kind != typeReference {
+		} else if raw := le32(b[8:]); raw != 0xffffffff && a.kind != typeInt && a.kind != typeIntHex &&
+			a.kind != typeReference {
 			if a.text, err = strings.get(raw); err != nil {
 				return err
 			}

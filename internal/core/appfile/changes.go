@@ -50,7 +50,8 @@ func Changes(before, after *Package) []Change {
 		list("entitlements", before.Profile.Entitlements, after.Profile.Entitlements)
 	}
 	for _, name := range []string{"code", "native code", "resources", "assets", "other"} {
-		value("size of "+name, strconv.FormatInt(sizeOf(before.Parts, name), 10), strconv.FormatInt(sizeOf(after.Parts, name), 10))
+		value("size of "+name, strconv.FormatInt(sizeOf(before.Parts, name), 10),
+			strconv.FormatInt(sizeOf(after.Parts, name), 10))
 	}
 	return out
 }

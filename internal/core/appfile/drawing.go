@@ -200,7 +200,8 @@ func (d *drawer) layer(e *xmlElement) error {
 	w, h := 1-left-d.part(e, drawInsetRight, all), 1-top-d.part(e, drawInsetBottom, all)
 	inset := (left != 0 || top != 0 || w != 1 || h != 1) && w > 0 && h > 0
 	if inset {
-		fmt.Fprintf(&d.out, `<g transform="translate(%s %s) scale(%s %s)">`, number(left*108), number(top*108), number(w), number(h))
+		fmt.Fprintf(&d.out, `<g transform="translate(%s %s) scale(%s %s)">`, number(left*108), number(top*108), number(w),
+			number(h))
 		defer d.out.WriteString(`</g>`)
 	}
 	if a, ok := e.attr(drawDrawable); ok {
@@ -261,7 +262,8 @@ func (d *drawer) resource(id uint32) error {
 	if kind == "" || d.out.Len()+len(data) > maxDrawing {
 		return nil
 	}
-	fmt.Fprintf(&d.out, `<image width="108" height="108" href="data:%s;base64,%s"/>`, kind, base64.StdEncoding.EncodeToString(data))
+	fmt.Fprintf(&d.out, `<image width="108" height="108" href="data:%s;base64,%s"/>`, kind,
+		base64.StdEncoding.EncodeToString(data))
 	return nil
 }
 
@@ -286,7 +288,8 @@ func (d *drawer) shape(e *xmlElement) error {
 	turn := d.number(a, 0) * math.Pi / 180
 	x, y := math.Cos(turn)/2, -math.Sin(turn)/2
 	id := d.id()
-	fmt.Fprintf(&d.out, `<linearGradient id="%s" x1="%s" y1="%s" x2="%s" y2="%s">`, id, number(0.5-x), number(0.5-y), number(0.5+x), number(0.5+y))
+	fmt.Fprintf(&d.out, `<linearGradient id="%s" x1="%s" y1="%s" x2="%s" y2="%s">`, id, number(0.5-x), number(0.5-y),
+		number(0.5+x), number(0.5+y))
 	d.stops(g)
 	d.out.WriteString(`</linearGradient>`)
 	return d.solid("url(#"+id+")", 1)
@@ -323,7 +326,8 @@ func (d *drawer) stops(g *xmlElement) {
 func (d *drawer) vector(e *xmlElement) error {
 	width, _ := e.attr(drawWidth)
 	height, _ := e.attr(drawHeight)
-	fmt.Fprintf(&d.out, `<svg width="108" height="108" viewBox="0 0 %s %s">`, number(max(d.number(width, 24), 0.01)), number(max(d.number(height, 24), 0.01)))
+	fmt.Fprintf(&d.out, `<svg width="108" height="108" viewBox="0 0 %s %s">`, number(max(d.number(width, 24), 0.01)),
+		number(max(d.number(height, 24), 0.01)))
 	err := d.inside(e)
 	d.out.WriteString(`</svg>`)
 	return err
@@ -370,7 +374,8 @@ func (d *drawer) transform(e *xmlElement) string {
 	}
 	px, py := get(drawPivotX, 0), get(drawPivotY, 0)
 	return fmt.Sprintf(` transform="translate(%s %s) rotate(%s) scale(%s %s) translate(%s %s)"`,
-		number(get(drawTranslateX, 0)+px), number(get(drawTranslateY, 0)+py), number(get(drawRotation, 0)), number(get(drawScaleX, 1)), number(get(drawScaleY, 1)), number(-px), number(-py))
+		number(get(drawTranslateX, 0)+px), number(get(drawTranslateY, 0)+py), number(get(drawRotation, 0)),
+		number(get(drawScaleX, 1)), number(get(drawScaleY, 1)), number(-px), number(-py))
 }
 
 func (d *drawer) path(e *xmlElement) error {
@@ -408,7 +413,8 @@ func (d *drawer) path(e *xmlElement) error {
 		ends, _ := e.attr(drawCap)
 		joins, _ := e.attr(drawJoin)
 		words := func(list []string, n uint32) string { return list[min(int(n&3), len(list)-1)] }
-		fmt.Fprintf(&style, ` stroke="%s" stroke-opacity="%s" stroke-width="%s" stroke-linecap="%s" stroke-linejoin="%s"`, line, number(opacity), number(d.number(width, 0)),
+		fmt.Fprintf(&style, ` stroke="%s" stroke-opacity="%s" stroke-width="%s" stroke-linecap="%s" stroke-linejoin="%s"`,
+			line, number(opacity), number(d.number(width, 0)),
 			words([]string{"butt", "round", "square"}, ends.number), words([]string{"miter", "round", "bevel"}, joins.number))
 	}
 	fmt.Fprintf(&d.out, `<path d="%s"%s/>`, shape, style.String())
@@ -437,11 +443,13 @@ func (d *drawer) gradient(id uint32) (string, error) {
 	name := d.id()
 	kind, _ := g.attr(drawType)
 	if kind.number == 1 {
-		fmt.Fprintf(&d.out, `<radialGradient id="%s" gradientUnits="userSpaceOnUse" cx="%s" cy="%s" r="%s">`, name, at(drawCenterX), at(drawCenterY), at(drawRadius))
+		fmt.Fprintf(&d.out, `<radialGradient id="%s" gradientUnits="userSpaceOnUse" cx="%s" cy="%s" r="%s">`, name,
+			at(drawCenterX), at(drawCenterY), at(drawRadius))
 		d.stops(g)
 		d.out.WriteString(`</radialGradient>`)
 	} else {
-		fmt.Fprintf(&d.out, `<linearGradient id="%s" gradientUnits="userSpaceOnUse" x1="%s" y1="%s" x2="%s" y2="%s">`, name, at(drawStartX), at(drawStartY), at(drawEndX), at(drawEndY))
+		fmt.Fprintf(&d.out, `<linearGradient id="%s" gradientUnits="userSpaceOnUse" x1="%s" y1="%s" x2="%s" y2="%s">`, name,
+			at(drawStartX), at(drawStartY), at(drawEndX), at(drawEndY))
 		d.stops(g)
 		d.out.WriteString(`</linearGradient>`)
 	}

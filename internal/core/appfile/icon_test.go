@@ -24,12 +24,14 @@ import (
 func drawnPackage(t testing.TB, files map[string]string) string {
 	dir := t.TempDir()
 	const ns = ` xmlns:android="http://schemas.android.com/apk/res/android"`
-	write(t, filepath.Join(dir, "AndroidManifest.xml"), `<manifest`+ns+` package="example.drawn" android:versionCode="1" android:versionName="1"><uses-sdk android:minSdkVersion="26"/><application android:label="Drawn" android:icon="@drawable/icon"/></manifest>`)
+	write(t, filepath.Join(dir, "AndroidManifest.xml"),
+		`<manifest`+ns+` package="example.drawn" android:versionCode="1" android:versionName="1"><uses-sdk android:minSdkVersion="26"/><application android:label="Drawn" android:icon="@drawable/icon"/></manifest>`)
 	for name, text := range files {
 		write(t, filepath.Join(dir, "res", name), strings.Replace(text, " NS", ns, 1))
 	}
 	path := filepath.Join(dir, "d.apk")
-	tool(t, dir, "aapt", "package", "-f", "-M", "AndroidManifest.xml", "-S", "res", "-F", path, "-I", "/usr/share/android-framework-res/framework-res.apk")
+	tool(t, dir, "aapt", "package", "-f", "-M", "AndroidManifest.xml", "-S", "res", "-F", path, "-I",
+		"/usr/share/android-framework-res/framework-res.apk")
 	return path
 }
 
@@ -80,9 +82,11 @@ func TestAnIconDrawnInXMLBecomesSVG(t *testing.T) {
 	wellFormed(t, svg)
 	for _, part := range []string{
 		`viewBox="18 18 72 72"`, `x1="0.5" y1="0" x2="0.5" y2="1"`, `stop-color="#0a2030"`, `stop-color="#1d5a78"`,
-		`<path d="M20,60 L88,60 78,80 30,80z" fill="#f7f4ec" fill-opacity="1"/>`, `translate(56.5 54) rotate(15) scale(1 1) translate(-54 -54)`,
+		`<path d="M20,60 L88,60 78,80 30,80z" fill="#f7f4ec" fill-opacity="1"/>`,
+		`translate(56.5 54) rotate(15) scale(1 1) translate(-54 -54)`,
 		`clip-path="url(#`, `fill="#1d5a78" fill-opacity="0.5" fill-rule="evenodd" stroke="#ffffff" stroke-opacity="1" stroke-width="3" stroke-linecap="round"`,
-		`<radialGradient`, `cx="54" cy="40" r="12"`, `stop-color="#ff8800" stop-opacity="0.501961"`, `<path d="M1,1h2v2z" fill="#808080"`,
+		`<radialGradient`, `cx="54" cy="40" r="12"`, `stop-color="#ff8800" stop-opacity="0.501961"`,
+		`<path d="M1,1h2v2z" fill="#808080"`,
 	} {
 		require.Contains(t, svg, part)
 	}
@@ -91,8 +95,9 @@ func TestAnIconDrawnInXMLBecomesSVG(t *testing.T) {
 
 func TestLayersOfAnIconMayBePicturesColoursAndInsets(t *testing.T) {
 	path := drawnPackage(t, map[string]string{
-		"drawable/icon.xml": `<adaptive-icon NS><background android:drawable="@color/sea"/><foreground><inset android:drawable="@mipmap/ship" android:inset="25%"/></foreground></adaptive-icon>`,
-		"values/more.xml":   `<resources><color name="sea">#ff1d5a78</color></resources>`, "mipmap-mdpi/ship.png": picture(t, 48), "mipmap-xxhdpi/ship.png": picture(t, 144),
+		"drawable/icon.xml":    `<adaptive-icon NS><background android:drawable="@color/sea"/><foreground><inset android:drawable="@mipmap/ship" android:inset="25%"/></foreground></adaptive-icon>`,
+		"values/more.xml":      `<resources><color name="sea">#ff1d5a78</color></resources>`,
+		"mipmap-mdpi/ship.png": picture(t, 48), "mipmap-xxhdpi/ship.png": picture(t, 144),
 	})
 	_, svg, err := iconOf(t, path)
 	require.NoError(t, err)
@@ -104,7 +109,8 @@ func TestLayersOfAnIconMayBePicturesColoursAndInsets(t *testing.T) {
 
 func TestDrawingsThatReferToEachOtherComeToAnEnd(t *testing.T) {
 	items := strings.Repeat(`<item android:drawable="@drawable/again"/>`, 40)
-	path := drawnPackage(t, map[string]string{"drawable/icon.xml": `<layer-list NS>` + items + `</layer-list>`, "drawable/again.xml": `<layer-list NS>` + items + `</layer-list>`})
+	path := drawnPackage(t, map[string]string{"drawable/icon.xml": `<layer-list NS>` + items + `</layer-list>`,
+		"drawable/again.xml": `<layer-list NS>` + items + `</layer-list>`})
 	_, _, err := iconOf(t, path)
 	require.ErrorContains(t, err, "more than")
 }
@@ -128,7 +134,8 @@ func applePNG(w, h int, at func(x, y int) color.NRGBA) []byte {
 	for _, c := range []struct {
 		name string
 		body []byte
-	}{{"CgBI", []byte{0x50, 0, 0x20, 2}}, {"IHDR", append(head, 8, 6, 0, 0, 0)}, {"IDAT", rows.Bytes()[:half]}, {"IDAT", rows.Bytes()[half:]}, {"IEND", nil}} {
+	}{{"CgBI", []byte{0x50, 0, 0x20, 2}}, {"IHDR", append(head, 8, 6, 0, 0, 0)}, {"IDAT", rows.Bytes()[:half]},
+		{"IDAT", rows.Bytes()[half:]}, {"IEND", nil}} {
 		out.Write(binary.BigEndian.AppendUint32(nil, uint32(len(c.body))))
 		chunk := append([]byte(c.name), c.body...)
 		out.Write(chunk)
@@ -138,10 +145,12 @@ func applePNG(w, h int, at func(x, y int) color.NRGBA) []byte {
 }
 
 func iosWithIcon(t testing.TB, icon []byte) []byte {
-	info, err := plist.Marshal(map[string]any{"CFBundleIdentifier": "example.kite", "CFBundleShortVersionString": "1.0", "CFBundleVersion": "7", "MinimumOSVersion": "16.0", "CFBundleSupportedPlatforms": []string{"iPhoneSimulator"},
+	info, err := plist.Marshal(map[string]any{"CFBundleIdentifier": "example.kite", "CFBundleShortVersionString": "1.0",
+		"CFBundleVersion": "7", "MinimumOSVersion": "16.0", "CFBundleSupportedPlatforms": []string{"iPhoneSimulator"},
 		"CFBundleIcons~ipad": map[string]any{"CFBundlePrimaryIcon": map[string]any{"CFBundleIconFiles": []string{"AppIcon76x76"}}}}, plist.XMLFormat)
 	require.NoError(t, err)
-	return zipOf(t, map[string]string{"Kite.app/Info.plist": string(info), "Kite.app/AppIcon76x76@2x~ipad.png": string(icon)})
+	return zipOf(t, map[string]string{"Kite.app/Info.plist": string(info),
+		"Kite.app/AppIcon76x76@2x~ipad.png": string(icon)})
 }
 
 func TestAnIconInApplesKindOfPNGIsConverted(t *testing.T) {
@@ -171,7 +180,8 @@ func TestAnIconInApplesKindOfPNGIsConverted(t *testing.T) {
 
 func TestADamagedIconIsRefusedAndTheRestIsRead(t *testing.T) {
 	whole := applePNG(5, 5, func(int, int) color.NRGBA { return color.NRGBA{A: 255} })
-	for i, bad := range [][]byte{whole[:20], whole[:60], append(bytes.Clone(whole[:70]), 0xff), bytes.Replace(whole, []byte{0, 0, 0, 5, 0, 0, 0, 5}, []byte{0, 1, 0, 0, 0, 1, 0, 0}, 1), []byte("GIF89a")} {
+	for i, bad := range [][]byte{whole[:20], whole[:60], append(bytes.Clone(whole[:70]), 0xff),
+		bytes.Replace(whole, []byte{0, 0, 0, 5, 0, 0, 0, 5}, []byte{0, 1, 0, 0, 0, 1, 0, 0}, 1), []byte("GIF89a")} {
 		data := iosWithIcon(t, bad)
 		p, err := appfile.Read(bytes.NewReader(data), int64(len(data)))
 		require.NoError(t, err, fmt.Sprint(i))
@@ -191,7 +201,8 @@ func FuzzDrawing(f *testing.F) {
 	manifest, table := unzip(f, whole, "AndroidManifest.xml"), unzip(f, whole, "resources.arsc")
 	f.Add(unzip(f, whole, p.Icon))
 	f.Fuzz(func(t *testing.T, drawing []byte) {
-		data := zipOf(t, map[string]string{"AndroidManifest.xml": string(manifest), "resources.arsc": string(table), p.Icon: string(drawing)})
+		data := zipOf(t, map[string]string{"AndroidManifest.xml": string(manifest), "resources.arsc": string(table),
+			p.Icon: string(drawing)})
 		if svg, _, err := p.ReadIcon(bytes.NewReader(data), int64(len(data))); err == nil {
 			wellFormed(t, string(svg))
 		}

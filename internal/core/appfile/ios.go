@@ -46,7 +46,8 @@ func readIOS(archive *zip.Reader, kind Kind, dir string, info *zip.File) (p *Pac
 	if err != nil {
 		return nil, refuse(hintDamaged, "%s cannot be read: %w", show(info.Name), err)
 	}
-	p = &Package{Kind: kind, Platform: "ios", Permissions: keys.uses, Program: findEntry(archive, dir+ProgramIOS), Forms: keys.forms}
+	p = &Package{Kind: kind, Platform: "ios", Permissions: keys.uses, Program: findEntry(archive, dir+ProgramIOS),
+		Forms: keys.forms}
 	for _, f := range []struct {
 		what  string
 		value string
@@ -65,7 +66,8 @@ func readIOS(archive *zip.Reader, kind Kind, dir string, info *zip.File) (p *Pac
 	}
 	switch {
 	case !bundleID.MatchString(p.ApplicationID):
-		return nil, refuse("", "Info.plist states %s as CFBundleIdentifier, which no device would take", show(p.ApplicationID))
+		return nil, refuse("", "Info.plist states %s as CFBundleIdentifier, which no device would take",
+			show(p.ApplicationID))
 	case p.VersionName == "" && p.VersionCode == "":
 		return nil, refuse("", "Info.plist states no version (CFBundleShortVersionString, CFBundleVersion)")
 	case p.MinimumOS != "" && !osVersion.MatchString(p.MinimumOS):
@@ -95,10 +97,12 @@ func (p *Package) builtFor(archive *zip.Reader, dir string, info infoPlist) erro
 	says := strings.TrimSpace(strings.Join(append(slices.Clone(info.Platforms), info.SDK), " "))
 	simulator := p.Kind == Simulator
 	switch {
-	case simulator && (len(info.Platforms) > 0 && !slices.Contains(info.Platforms, "iPhoneSimulator") || info.SDK == "iphoneos"):
+	case simulator && (len(info.Platforms) > 0 && !slices.Contains(info.Platforms, "iPhoneSimulator") ||
+		info.SDK == "iphoneos"):
 		return refuse("build it for the simulator and zip the .app", "%s is built for %s, not for the simulator", app, says)
 	case !simulator && (slices.Contains(info.Platforms, "iPhoneSimulator") || info.SDK == "iphonesimulator"):
-		return refuse("archive it for devices and sign it, or zip the .app by itself for the simulator", "%s is built for %s, not for real devices", app, says)
+		return refuse("archive it for devices and sign it, or zip the .app by itself for the simulator",
+			"%s is built for %s, not for real devices", app, says)
 	}
 	for _, f := range archive.File {
 		if info.Executable == "" || f.Name != dir+info.Executable {
@@ -111,9 +115,11 @@ func (p *Package) builtFor(archive *zip.Reader, dir string, info infoPlist) erro
 		p.ABIs = e.abis
 		switch {
 		case simulator && e.platform == platformIOS:
-			return refuse("build it for the simulator and zip the .app", "the program of %s is built for real devices, not for the simulator", app)
+			return refuse("build it for the simulator and zip the .app",
+				"the program of %s is built for real devices, not for the simulator", app)
 		case !simulator && e.platform == platformSim:
-			return refuse("archive it for devices and sign it", "the program of %s is built for the simulator, not for real devices", app)
+			return refuse("archive it for devices and sign it",
+				"the program of %s is built for the simulator, not for real devices", app)
 		}
 	}
 	return nil
@@ -125,7 +131,8 @@ func iosLanguages(archive *zip.Reader, dir string) []string {
 		rest, ok := strings.CutPrefix(f.Name, dir)
 		folder, _, below := strings.Cut(rest, "/")
 		language, is := strings.CutSuffix(folder, ".lproj")
-		if ok && below && is && language != "Base" && len(language) < 36 && isWord(strings.NewReplacer("-", "", "_", "").Replace(language)) && len(seen) < 200 {
+		if ok && below && is && language != "Base" && len(language) < 36 &&
+			isWord(strings.NewReplacer("-", "", "_", "").Replace(language)) && len(seen) < 200 {
 			seen[strings.ReplaceAll(language, "_", "-")] = true
 		}
 	}

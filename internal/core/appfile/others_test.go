@@ -60,21 +60,27 @@ const driftwood = `<?xml version="1.0" encoding="utf-8"?>
 func driftwoodPackage(t testing.TB) (path, fingerprint string) {
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "AndroidManifest.xml"), driftwood)
-	for folder, name := range map[string]string{"values": "Driftwood", "values-de": "Treibholz", "values-b+zh+Hant+TW": "漂流木", "values-pt-rPT": "Madeira"} {
-		write(t, filepath.Join(dir, "res", folder, "strings.xml"), `<resources><string name="app_name">`+name+`</string></resources>`)
+	for folder, name := range map[string]string{"values": "Driftwood", "values-de": "Treibholz",
+		"values-b+zh+Hant+TW": "漂流木", "values-pt-rPT": "Madeira"} {
+		write(t, filepath.Join(dir, "res", folder, "strings.xml"),
+			`<resources><string name="app_name">`+name+`</string></resources>`)
 	}
-	write(t, filepath.Join(dir, "res/values/more.xml"), `<resources><string name="version">12.0.7-béta</string><string name="fare">Fare: %1$s</string><color name="ink">#123456</color></resources>`)
+	write(t, filepath.Join(dir, "res/values/more.xml"),
+		`<resources><string name="version">12.0.7-béta</string><string name="fare">Fare: %1$s</string><color name="ink">#123456</color></resources>`)
 	write(t, filepath.Join(dir, "res/mipmap-mdpi/icon.png"), picture(t, 48))
 	write(t, filepath.Join(dir, "res/mipmap-xhdpi/icon.png"), picture(t, 96))
 	path = filepath.Join(dir, "d.apk")
-	tool(t, dir, "aapt", "package", "-f", "-M", "AndroidManifest.xml", "-S", "res", "-F", path, "-I", "/usr/share/android-framework-res/framework-res.apk")
+	tool(t, dir, "aapt", "package", "-f", "-M", "AndroidManifest.xml", "-S", "res", "-F", path, "-I",
+		"/usr/share/android-framework-res/framework-res.apk")
 	for _, lib := range []string{"lib/arm64-v8a/libshore.so", "lib/x86_64/libshore.so"} {
 		write(t, filepath.Join(dir, lib), "native")
 		tool(t, dir, "aapt", "add", path, lib)
 	}
-	tool(t, dir, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "key.pem", "-out", "cert.pem", "-days", "400", "-subj", "/O=Sorane Line/CN=Driftwood release")
+	tool(t, dir, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "key.pem", "-out", "cert.pem",
+		"-days", "400", "-subj", "/O=Sorane Line/CN=Driftwood release")
 	tool(t, dir, "openssl", "pkcs8", "-topk8", "-outform", "DER", "-in", "key.pem", "-out", "key.pk8", "-nocrypt")
-	tool(t, dir, "apksigner", "sign", "--key", "key.pk8", "--cert", "cert.pem", "--v1-signing-enabled", "true", "--v2-signing-enabled", "true", "--v3-signing-enabled", "true", path)
+	tool(t, dir, "apksigner", "sign", "--key", "key.pk8", "--cert", "cert.pem", "--v1-signing-enabled", "true",
+		"--v2-signing-enabled", "true", "--v3-signing-enabled", "true", path)
 	says := tool(t, dir, "openssl", "x509", "-in", "cert.pem", "-noout", "-fingerprint", "-sha256")
 	_, print, _ := strings.Cut(strings.TrimSpace(says), "=")
 	return path, strings.ToLower(strings.ReplaceAll(print, ":", ""))
@@ -98,10 +104,14 @@ func TestAPackageOfDebiansToolsIsReadFieldByField(t *testing.T) {
 	require.WithinDuration(t, time.Now().Add(400*24*time.Hour), p.Signing.Expires, time.Hour)
 	p.Signing.Expires = time.Time{}
 	require.Equal(t, &appfile.Package{
-		Kind: appfile.Android, Platform: "android", ApplicationID: "example.driftwood", Name: "Driftwood", VersionName: "12.0.7-béta", VersionCode: "1207",
-		MinimumOS: "8.0", MinimumAPI: 26, TargetOS: "14", TargetAPI: 34, ABIs: []string{"arm64-v8a", "x86_64"}, Launch: "example.driftwood.Shore", Debuggable: true,
-		Permissions: []string{"android.permission.NFC"}, Needs: []string{"nfc"}, Languages: []string{"de", "pt-PT", "zh-Hant-TW"}, Icon: p.Icon, Parts: p.Parts,
-		Signing: &appfile.Signing{Schemes: []string{"v1", "v2", "v3"}, Subject: "CN=Driftwood release,O=Sorane Line", Fingerprint: fingerprint},
+		Kind: appfile.Android, Platform: "android", ApplicationID: "example.driftwood", Name: "Driftwood",
+		VersionName: "12.0.7-béta", VersionCode: "1207",
+		MinimumOS: "8.0", MinimumAPI: 26, TargetOS: "14", TargetAPI: 34, ABIs: []string{"arm64-v8a", "x86_64"},
+		Launch: "example.driftwood.Shore", Debuggable: true,
+		Permissions: []string{"android.permission.NFC"}, Needs: []string{"nfc"}, Languages: []string{"de", "pt-PT",
+			"zh-Hant-TW"}, Icon: p.Icon, Parts: p.Parts,
+		Signing: &appfile.Signing{Schemes: []string{"v1", "v2", "v3"}, Subject: "CN=Driftwood release,O=Sorane Line",
+			Fingerprint: fingerprint},
 	}, p)
 	icon, media, err := p.ReadIcon(f, size)
 	require.NoError(t, err)
@@ -111,9 +121,11 @@ func TestAPackageOfDebiansToolsIsReadFieldByField(t *testing.T) {
 	require.Equal(t, 96, shape.Width, "the sharpest icon is taken")
 	texts, err := appfile.ReadTexts(f, size)
 	require.NoError(t, err)
-	require.Equal(t, appfile.Texts{"app_name": {"": "Driftwood", "de": "Treibholz", "pt-PT": "Madeira", "zh-Hant-TW": "漂流木"}, "version": {"": "12.0.7-béta"}, "fare": {"": "Fare: %1$s"}}, texts)
+	require.Equal(t, appfile.Texts{"app_name": {"": "Driftwood", "de": "Treibholz", "pt-PT": "Madeira",
+		"zh-Hant-TW": "漂流木"}, "version": {"": "12.0.7-béta"}, "fare": {"": "Fare: %1$s"}}, texts)
 	says := tool(t, "", "aapt", "dump", "badging", path)
-	for _, line := range []string{"launchable-activity: name='example.driftwood.Shore'", "native-code: 'arm64-v8a' 'x86_64'", "application-debuggable", "targetSdkVersion:'34'"} {
+	for _, line := range []string{"launchable-activity: name='example.driftwood.Shore'",
+		"native-code: 'arm64-v8a' 'x86_64'", "application-debuggable", "targetSdkVersion:'34'"} {
 		require.Contains(t, says, line, "aapt reads the same")
 	}
 }
@@ -128,9 +140,11 @@ func secondPackages(t *testing.T) map[string]string {
 			<uses-permission-sdk-23 android:name="android.permission.CAMERA"/><uses-feature android:name="android.hardware.telephony"/>
 			<application android:label="@string/app_name" android:icon="@mipmap/icon"><activity android:name=".Main" android:exported="true"/>
 			<activity-alias android:name=".Alias" android:targetActivity=".Main" android:exported="true"><intent-filter><action android:name="android.intent.action.MAIN"/><category android:name="android.intent.category.LAUNCHER"/></intent-filter></activity-alias></application></manifest>`,
-		"res/mipmap-anydpi-v26/icon.xml": `<adaptive-icon` + ns + `><background android:drawable="@drawable/ground"/><foreground><vector android:width="108dp" android:height="108dp" android:viewportWidth="108" android:viewportHeight="108">
+		"res/mipmap-anydpi-v26/icon.xml": `<adaptive-icon` + ns +
+			`><background android:drawable="@drawable/ground"/><foreground><vector android:width="108dp" android:height="108dp" android:viewportWidth="108" android:viewportHeight="108">
 			<path android:pathData="M28,60L80,60 72,76 36,76z"><aapt:attr name="android:fillColor"><gradient android:startX="28" android:startY="60" android:endX="80" android:endY="76" android:type="linear"><item android:color="#ffeedd" android:offset="0"/><item android:color="#88ffffff" android:offset="1"/></gradient></aapt:attr></path></vector></foreground><monochrome android:drawable="@drawable/ground"/></adaptive-icon>`,
-		"res/drawable/ground.xml":     `<vector` + ns + ` android:width="1dp" android:height="1dp" android:viewportWidth="10" android:viewportHeight="10"><path android:fillColor="@color/sea" android:pathData="M0,0h10v10h-10z"/></vector>`,
+		"res/drawable/ground.xml": `<vector` + ns +
+			` android:width="1dp" android:height="1dp" android:viewportWidth="10" android:viewportHeight="10"><path android:fillColor="@color/sea" android:pathData="M0,0h10v10h-10z"/></vector>`,
 		"res/values/all.xml":          `<resources><color name="sea">#1d5a78</color><string name="app_name">Second</string><string name="fare">It\u0027s "one" fare</string><string name="styled">A <b>bold</b> word</string><plurals name="many"><item quantity="other">%d</item></plurals></resources>`,
 		"res/values-night/all.xml":    `<resources><color name="sea">#000000</color></resources>`,
 		"res/values-de/all.xml":       `<resources><string name="app_name">Zweites</string></resources>`,
@@ -143,9 +157,12 @@ func secondPackages(t *testing.T) map[string]string {
 	const framework = "/usr/share/android-framework-res/framework-res.apk"
 	tool(t, dir, "aapt2", "compile", "--dir", "res", "-o", "c.zip")
 	tool(t, dir, "aapt2", "link", "-o", "plain.apk", "--manifest", "AndroidManifest.xml", "-I", framework, "c.zip")
-	tool(t, dir, "aapt2", "link", "--enable-sparse-encoding", "-o", "sparse.apk", "--manifest", "AndroidManifest.xml", "-I", framework, "c.zip")
-	tool(t, dir, "aapt2", "link", "--proto-format", "-o", "bundled.apk", "--manifest", "AndroidManifest.xml", "-I", framework, "c.zip")
-	tool(t, dir, "aapt2", "optimize", "--enable-resource-obfuscation", "--enable-resource-path-shortening", "--enable-sparse-encoding", "-o", "bare.apk", "plain.apk")
+	tool(t, dir, "aapt2", "link", "--enable-sparse-encoding", "-o", "sparse.apk", "--manifest", "AndroidManifest.xml",
+		"-I", framework, "c.zip")
+	tool(t, dir, "aapt2", "link", "--proto-format", "-o", "bundled.apk", "--manifest", "AndroidManifest.xml", "-I",
+		framework, "c.zip")
+	tool(t, dir, "aapt2", "optimize", "--enable-resource-obfuscation", "--enable-resource-path-shortening",
+		"--enable-sparse-encoding", "-o", "bare.apk", "plain.apk")
 	out := map[string]string{}
 	for _, name := range []string{"plain", "sparse", "bare", "bundled"} {
 		out[name] = filepath.Join(dir, name+".apk")
@@ -164,8 +181,10 @@ func TestPackagesOfTheNewerCompilerAreReadHoweverItIsSet(t *testing.T) {
 		}
 		require.NoError(t, err, name)
 		require.Equal(t, &appfile.Package{
-			Kind: appfile.Android, Platform: "android", ApplicationID: "example.second", Name: "Second", VersionName: "2.0-rc.1+build.9", VersionCode: "42",
-			MinimumOS: "8.0", MinimumAPI: 26, TargetOS: "14", TargetAPI: 34, Launch: "example.second.Alias", Permissions: []string{"android.permission.CAMERA"}, Needs: []string{"telephony"},
+			Kind: appfile.Android, Platform: "android", ApplicationID: "example.second", Name: "Second",
+			VersionName: "2.0-rc.1+build.9", VersionCode: "42",
+			MinimumOS: "8.0", MinimumAPI: 26, TargetOS: "14", TargetAPI: 34, Launch: "example.second.Alias",
+			Permissions: []string{"android.permission.CAMERA"}, Needs: []string{"telephony"},
 			Languages: []string{"de", "zh-TW"}, Icon: p.Icon, Parts: p.Parts,
 		}, p, name)
 		svg, _, err := p.ReadIcon(f, size)
@@ -183,7 +202,8 @@ func TestPackagesOfTheNewerCompilerAreReadHoweverItIsSet(t *testing.T) {
 		}
 		require.Equal(t, map[string]bool{"Second": true, `It's one fare`: true, "A bold word": true}, all, name)
 		if name != "bare" {
-			require.Equal(t, map[string]string{"": "Second", "de": "Zweites", "zh-TW": "第二"}, texts["app_name"], "what is for some screens only does not take the place of what is for all")
+			require.Equal(t, map[string]string{"": "Second", "de": "Zweites", "zh-TW": "第二"}, texts["app_name"],
+				"what is for some screens only does not take the place of what is for all")
 		}
 	}
 }
@@ -192,9 +212,11 @@ func TestAPartOfAnAppThatIsSplitIsRefusedInWords(t *testing.T) {
 	for attribute, says := range map[string]string{`<manifest split="config.xhdpi"|<application`: `one part ("config.xhdpi") of an app`, `<manifest|<application android:isSplitRequired="true"`: "the base of an app that is split"} {
 		dir := t.TempDir()
 		manifest, application, _ := strings.Cut(attribute, "|")
-		write(t, filepath.Join(dir, "AndroidManifest.xml"), manifest+` xmlns:android="http://schemas.android.com/apk/res/android" package="example.driftwood" android:versionCode="3">`+application+`/></manifest>`)
+		write(t, filepath.Join(dir, "AndroidManifest.xml"),
+			manifest+` xmlns:android="http://schemas.android.com/apk/res/android" package="example.driftwood" android:versionCode="3">`+application+`/></manifest>`)
 		path := filepath.Join(dir, "d.apk")
-		tool(t, dir, "aapt", "package", "-f", "-M", "AndroidManifest.xml", "-F", path, "-I", "/usr/share/android-framework-res/framework-res.apk")
+		tool(t, dir, "aapt", "package", "-f", "-M", "AndroidManifest.xml", "-F", path, "-I",
+			"/usr/share/android-framework-res/framework-res.apk")
 		f, size := open(t, path)
 		_, err := appfile.Read(f, size)
 		var refusal *appfile.Refusal
@@ -206,10 +228,12 @@ func TestAPartOfAnAppThatIsSplitIsRefusedInWords(t *testing.T) {
 
 func TestATestPackageSaysWhatItInstruments(t *testing.T) {
 	dir := t.TempDir()
-	write(t, filepath.Join(dir, "AndroidManifest.xml"), `<manifest xmlns:android="http://schemas.android.com/apk/res/android" package="example.driftwood.test" android:versionCode="3">
+	write(t, filepath.Join(dir, "AndroidManifest.xml"),
+		`<manifest xmlns:android="http://schemas.android.com/apk/res/android" package="example.driftwood.test" android:versionCode="3">
   <instrumentation android:name="example.Runner" android:targetPackage="example.driftwood"/><application/></manifest>`)
 	path := filepath.Join(dir, "t.apk")
-	tool(t, dir, "aapt", "package", "-f", "-M", "AndroidManifest.xml", "-F", path, "-I", "/usr/share/android-framework-res/framework-res.apk")
+	tool(t, dir, "aapt", "package", "-f", "-M", "AndroidManifest.xml", "-F", path, "-I",
+		"/usr/share/android-framework-res/framework-res.apk")
 	f, size := open(t, path)
 	p, err := appfile.Read(f, size)
 	require.NoError(t, err)
@@ -228,14 +252,17 @@ const profileXML = `<?xml version="1.0" encoding="UTF-8"?><plist version="1.0"><
 func devicePackage(t testing.TB, how string) map[string]string {
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "p.plist"), profileXML)
-	tool(t, dir, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "key.pem", "-out", "cert.pem", "-days", "30", "-subj", "/CN=Profile signer")
-	tool(t, dir, "openssl", "smime", "-sign", "-nodetach", "-outform", "DER", "-signer", "cert.pem", "-inkey", "key.pem", "-in", "p.plist", "-binary", "-out", "p.der", how)
+	tool(t, dir, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "key.pem", "-out", "cert.pem",
+		"-days", "30", "-subj", "/CN=Profile signer")
+	tool(t, dir, "openssl", "smime", "-sign", "-nodetach", "-outform", "DER", "-signer", "cert.pem", "-inkey", "key.pem",
+		"-in", "p.plist", "-binary", "-out", "p.der", how)
 	info := strings.Replace(infoXML, "%s", "iPhoneOS", 1)
 	info = strings.Replace(info, "</dict>", `<key>UIDeviceFamily</key><array><integer>1</integer></array><key>CFBundleExecutable</key><string>Tideline</string>
 <key>CFBundleIcons</key><dict><key>CFBundlePrimaryIcon</key><dict><key>CFBundleIconFiles</key><array><string>Icon60</string></array></dict></dict></dict>`, 1)
 	write(t, filepath.Join(dir, "Info.xml"), info)
 	tool(t, dir, "plistutil", "-f", "bin", "-i", "Info.xml", "-o", "Info.plist")
-	out := map[string]string{"Payload/Tideline.app/de.lproj/Localizable.strings": "", "Payload/Tideline.app/Icon60@2x.png": picture(t, 120), "Payload/Tideline.app/Tideline": string(mach(platformIOS))}
+	out := map[string]string{"Payload/Tideline.app/de.lproj/Localizable.strings": "",
+		"Payload/Tideline.app/Icon60@2x.png": picture(t, 120), "Payload/Tideline.app/Tideline": string(mach(platformIOS))}
 	for entry, file := range map[string]string{"Info.plist": "Info.plist", "embedded.mobileprovision": "p.der"} {
 		text, err := os.ReadFile(filepath.Join(dir, file))
 		require.NoError(t, err)
@@ -266,10 +293,14 @@ func TestAnIOSDevicePackageIsReadWithItsProfile(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, p.Profile, streamed.Profile)
 	require.Equal(t, &appfile.Package{
-		Kind: appfile.IOSDevice, Platform: "ios", ApplicationID: "example.tideline", VersionName: "3.2.0", VersionCode: "61", MinimumOS: "16.0", ABIs: []string{"arm64"},
-		Permissions: []string{"NSCameraUsageDescription"}, Forms: []string{"phone"}, Languages: []string{"de"}, Icon: "Payload/Tideline.app/Icon60@2x.png", Parts: p.Parts,
-		Profile: &appfile.Profile{Name: "Tideline ad hoc", Team: "Sorane Line", TeamID: "SORANE0001", Expires: time.Date(2027, 3, 1, 0, 0, 0, 0, time.UTC),
-			Devices: []string{"00008110-000A11AA", "00008110-000B22BB"}, Entitlements: []string{"aps-environment", "get-task-allow"}},
+		Kind: appfile.IOSDevice, Platform: "ios", ApplicationID: "example.tideline", VersionName: "3.2.0",
+		VersionCode: "61", MinimumOS: "16.0", ABIs: []string{"arm64"},
+		Permissions: []string{"NSCameraUsageDescription"}, Forms: []string{"phone"}, Languages: []string{"de"},
+		Icon: "Payload/Tideline.app/Icon60@2x.png", Parts: p.Parts,
+		Profile: &appfile.Profile{Name: "Tideline ad hoc", Team: "Sorane Line", TeamID: "SORANE0001",
+			Expires: time.Date(2027, 3, 1, 0, 0, 0, 0, time.UTC),
+			Devices: []string{"00008110-000A11AA", "00008110-000B22BB"}, Entitlements: []string{"aps-environment",
+				"get-task-allow"}},
 	}, p)
 	files["Payload/Tideline.app/Tideline"] = string(mach(platformSim))
 	_, err = read(zipOf(t, files))
@@ -277,16 +308,20 @@ func TestAnIOSDevicePackageIsReadWithItsProfile(t *testing.T) {
 }
 
 func TestAWebBundleIsReadFromItsManifest(t *testing.T) {
-	p, err := read(zipOf(t, map[string]string{"index.html": "", "icons/big.png": picture(t, 192), "manifest.webmanifest": `{"name": "Tideline", "id": "/example.tideline", "start_url": "./start.html",
+	p, err := read(zipOf(t, map[string]string{"index.html": "", "icons/big.png": picture(t, 192),
+		"manifest.webmanifest": `{"name": "Tideline", "id": "/example.tideline", "start_url": "./start.html",
 		"orientation": "portrait", "lang": "en-GB", "version": "3.2.0+61", "icons": [{"src": "icons/big.png", "sizes": "192x192", "type": "image/png"}, {"src": "../../etc/passwd", "sizes": "512x512"}]}`}))
 	require.NoError(t, err)
-	require.Equal(t, &appfile.Package{Kind: appfile.Web, Platform: "web", ApplicationID: "example.tideline", Name: "Tideline", VersionName: "3.2.0", VersionCode: "61", Launch: "./start.html",
-		Rotation: "portrait", Languages: []string{"en-GB"}, Icon: "icons/big.png", Permissions: []string{}, Parts: p.Parts}, p)
+	require.Equal(t, &appfile.Package{Kind: appfile.Web, Platform: "web", ApplicationID: "example.tideline",
+		Name: "Tideline", VersionName: "3.2.0", VersionCode: "61", Launch: "./start.html",
+		Rotation: "portrait", Languages: []string{"en-GB"}, Icon: "icons/big.png", Permissions: []string{},
+		Parts: p.Parts}, p)
 }
 
 func TestAWebBundleNeedsNoMoreThanTheStandardAsksFor(t *testing.T) {
 	bundle := func(page string) []byte {
-		return zipOf(t, map[string]string{"dist/index.html": page, "dist/icons/192.png": picture(t, 192), "dist/site.webmanifest": `{"short_name": "Tide Tables!", "start_url": "/?from=home", "display": "standalone", "icons": [{"src": "/icons/192.png", "sizes": "192x192"}]}`})
+		return zipOf(t, map[string]string{"dist/index.html": page, "dist/icons/192.png": picture(t, 192),
+			"dist/site.webmanifest": `{"short_name": "Tide Tables!", "start_url": "/?from=home", "display": "standalone", "icons": [{"src": "/icons/192.png", "sizes": "192x192"}]}`})
 	}
 	one, err := read(bundle("one"))
 	require.NoError(t, err)
@@ -317,7 +352,8 @@ func TestThePackagesOfTheSampleAppHoldUnderOtherTools(t *testing.T) {
 		if p.Kind == appfile.Android {
 			path := filepath.Join(dir, "a.apk")
 			require.NoError(t, os.WriteFile(path, one.Data, 0o600))
-			require.Contains(t, tool(t, dir, "apksigner", "verify", "--verbose", "--min-sdk-version", "30", path), "Verified using v2 scheme (APK Signature Scheme v2): true")
+			require.Contains(t, tool(t, dir, "apksigner", "verify", "--verbose", "--min-sdk-version", "30", path),
+				"Verified using v2 scheme (APK Signature Scheme v2): true")
 			require.Contains(t, tool(t, dir, "aapt", "dump", "badging", path), "application-label-de-DE:'Tideline'")
 			require.Equal(t, []string{"de-DE", "pt-PT"}, p.Languages)
 		}
@@ -336,7 +372,8 @@ func TestADamagedTableProfileOrProgramIsRefusedOrRead(t *testing.T) {
 	path, _ := driftwoodPackage(t)
 	whole, err := os.ReadFile(path)
 	require.NoError(t, err)
-	manifest, arsc, signature := entry(t, whole, "AndroidManifest.xml"), entry(t, whole, "resources.arsc"), entry(t, whole, "META-INF/KEY.RSA")
+	manifest, arsc, signature := entry(t, whole, "AndroidManifest.xml"), entry(t, whole, "resources.arsc"),
+		entry(t, whole, "META-INF/KEY.RSA")
 	device := devicePackage(t, "-nosmimecap")
 	for name, c := range map[string]struct {
 		data []byte
@@ -348,12 +385,14 @@ func TestADamagedTableProfileOrProgramIsRefusedOrRead(t *testing.T) {
 		"signature": {signature, func(bad string) map[string]string {
 			return map[string]string{"AndroidManifest.xml": string(manifest), "META-INF/CERT.RSA": bad}
 		}},
-		"profile":    {[]byte(device["Payload/Tideline.app/embedded.mobileprovision"]), with(device, "Payload/Tideline.app/embedded.mobileprovision")},
+		"profile": {[]byte(device["Payload/Tideline.app/embedded.mobileprovision"]),
+			with(device, "Payload/Tideline.app/embedded.mobileprovision")},
 		"info":       {[]byte(device["Payload/Tideline.app/Info.plist"]), with(device, "Payload/Tideline.app/Info.plist")},
 		"executable": {mach(platformIOS), with(device, "Payload/Tideline.app/Tideline")},
 	} {
 		t.Run(name, func(t *testing.T) {
-			for at := 0; at < len(c.data); at += 1 + len(c.data)/250 { // each is packed anew: large ones at every other byte or so
+			// each is packed anew: large ones at every other byte or so
+			for at := 0; at < len(c.data); at += 1 + len(c.data)/250 {
 				bad := bytes.Clone(c.data)
 				bad[at] ^= 0xff
 				refusesOrReads(t, zipOf(t, c.in(string(bad))))
@@ -405,9 +444,11 @@ func FuzzAResourceTableRefusesOrReads(f *testing.F) {
 
 func FuzzADevicePackageRefusesOrReads(f *testing.F) {
 	device := devicePackage(f, "-nosmimecap")
-	f.Add([]byte(device["Payload/Tideline.app/Info.plist"]), []byte(device["Payload/Tideline.app/embedded.mobileprovision"]), mach(platformIOS))
+	f.Add([]byte(device["Payload/Tideline.app/Info.plist"]),
+		[]byte(device["Payload/Tideline.app/embedded.mobileprovision"]), mach(platformIOS))
 	f.Fuzz(func(t *testing.T, info, profile, program []byte) {
-		refusesOrReads(t, zipOf(t, map[string]string{"Payload/A.app/Info.plist": string(info), "Payload/A.app/embedded.mobileprovision": string(profile), "Payload/A.app/Tideline": string(program)}))
+		refusesOrReads(t, zipOf(t, map[string]string{"Payload/A.app/Info.plist": string(info),
+			"Payload/A.app/embedded.mobileprovision": string(profile), "Payload/A.app/Tideline": string(program)}))
 	})
 }
 
@@ -424,6 +465,7 @@ func FuzzASignatureRefusesOrReads(f *testing.F) {
 	manifest := unzip(f, packages[0].Data, "AndroidManifest.xml")
 	f.Add([]byte("x"))
 	f.Fuzz(func(t *testing.T, signature []byte) {
-		refusesOrReads(t, zipOf(t, map[string]string{"AndroidManifest.xml": string(manifest), "META-INF/CERT.RSA": string(signature)}))
+		refusesOrReads(t, zipOf(t, map[string]string{"AndroidManifest.xml": string(manifest),
+			"META-INF/CERT.RSA": string(signature)}))
 	})
 }

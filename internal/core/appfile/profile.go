@@ -68,7 +68,8 @@ func readProfile(f *zip.File) (*Profile, *Signing, error) {
 	for _, one := range []struct {
 		what, value string
 		into        *string
-	}{{"profile's name", in.Name, &p.Name}, {"team's name", in.TeamName, &p.Team}, {"team's id", strings.Join(in.Team, " "), &p.TeamID}} {
+	}{{"profile's name", in.Name, &p.Name}, {"team's name", in.TeamName, &p.Team},
+		{"team's id", strings.Join(in.Team, " "), &p.TeamID}} {
 		if *one.into, err = text(one.what, one.value, 255); err != nil {
 			return nil, nil, err
 		}
@@ -98,7 +99,8 @@ func developer(certificates [][]byte) *Signing {
 			continue
 		}
 		sum := sha256.Sum256(c.Raw)
-		return &Signing{Schemes: []string{"profile"}, Subject: strings.ToValidUTF8(c.Subject.String(), "?"), Fingerprint: hex.EncodeToString(sum[:]), Expires: c.NotAfter.UTC()}
+		return &Signing{Schemes: []string{"profile"}, Subject: strings.ToValidUTF8(c.Subject.String(), "?"),
+			Fingerprint: hex.EncodeToString(sum[:]), Expires: c.NotAfter.UTC()}
 	}
 	return nil
 }

@@ -155,7 +155,8 @@ func readTableType(c []byte, head, at int) (tableType, error) {
 	if t.short && !t.sparse {
 		each = 2
 	}
-	if end := int64(head) + int64(t.count)*int64(each); end > int64(len(c)) || start > int64(len(c)) || start < int64(head) {
+	if end := int64(head) + int64(t.count)*int64(each); end > int64(len(c)) || start > int64(len(c)) ||
+		start < int64(head) {
 		return t, broken(at, "a chunk of entries has an index that reaches past its end")
 	}
 	t.index, t.entries = c[head:head+t.count*each], c[start:]
@@ -362,7 +363,8 @@ func (t *table) picture(id uint32, archive *zip.Reader) (string, error) {
 				if err != nil {
 					return err
 				}
-				if kind := path.Ext(file); (kind == ".png" || kind == ".webp" || kind == ".jpg") && c.density < 0xfff0 && c.density > sharpest {
+				if kind := path.Ext(file); (kind == ".png" || kind == ".webp" || kind == ".jpg") && c.density < 0xfff0 &&
+					c.density > sharpest {
 					best, sharpest = file, c.density
 				}
 			}

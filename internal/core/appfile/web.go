@@ -18,7 +18,8 @@ import (
 // the top, or in the one folder that was zipped. Other things are called manifest.json
 // too; beside those there is no page.
 func isWebManifest(archive *zip.Reader, dir, base string) bool {
-	return path.Ext(base) == ".webmanifest" || base == "manifest.json" && (dir == "" || findEntry(archive, dir+"index.html") != "")
+	return path.Ext(base) == ".webmanifest" || base == "manifest.json" &&
+		(dir == "" || findEntry(archive, dir+"index.html") != "")
 }
 
 // webManifest is what is read of a W3C web app manifest. Members that the
@@ -70,7 +71,8 @@ func readWeb(archive *zip.Reader, manifest *zip.File) (*Package, error) {
 	for _, f := range []struct {
 		what, value string
 		into        *string
-	}{{"name", first(m.Name, m.ShortName), &p.Name}, {"id", strings.Trim(m.ID, "/"), &p.ApplicationID}, {"start_url", first(m.StartURL, "/"), &p.Launch},
+	}{{"name", first(m.Name, m.ShortName), &p.Name}, {"id", strings.Trim(m.ID, "/"), &p.ApplicationID},
+		{"start_url", first(m.StartURL, "/"), &p.Launch},
 		{"orientation", m.Orientation, &p.Rotation}, {"version", m.Version, &p.VersionName}} {
 		if *f.into, err = text(f.what, f.value, 255); err != nil {
 			return nil, err
@@ -93,7 +95,8 @@ func readWeb(archive *zip.Reader, manifest *zip.File) (*Package, error) {
 	}
 	v := webVersion.FindStringSubmatch(p.VersionName)
 	if v == nil {
-		return nil, refuse(hintWeb, "%s states %s as version; it is written as in 3.2.0+61", show(manifest.Name), show(p.VersionName))
+		return nil, refuse(hintWeb, "%s states %s as version; it is written as in 3.2.0+61", show(manifest.Name),
+			show(p.VersionName))
 	}
 	p.VersionName, p.VersionCode = v[1], first(v[2], v[1])
 	if m.Lang != "" && len(m.Lang) < 36 && isWord(strings.ReplaceAll(m.Lang, "-", "")) {

@@ -47,7 +47,8 @@ func within(text []byte) error {
 	}
 	for i, line := range strings.Split(string(text), "\n") {
 		indent := len(line) - len(strings.TrimLeft(line, " -?"))
-		if indent > 4*maxDepth || strings.Count(line[:indent], "-") > maxDepth || strings.Count(line[:indent], "?") > maxDepth {
+		if indent > 4*maxDepth || strings.Count(line[:indent], "-") > maxDepth || strings.Count(line[:indent],
+			"?") > maxDepth {
 			return fmt.Errorf("line %d: it is nested more than %d deep", i+1, maxDepth)
 		}
 	}
@@ -96,7 +97,8 @@ func words(err error, into any) error {
 	case errors.As(err, &large):
 		return at(large.Token, err, "%s is too large a number", large.SrcNum)
 	case errors.As(err, &node):
-		return at(node.Token, err, "%s is needed here, not %s", nodeName(node.Expected.YAMLName()), nodeName(node.Actual.YAMLName()))
+		return at(node.Token, err, "%s is needed here, not %s", nodeName(node.Expected.YAMLName()),
+			nodeName(node.Actual.YAMLName()))
 	case errors.As(err, &unknown):
 		name := unknown.Token.Value
 		if meant := near.Word(name, fields(reflect.TypeOf(into), nil)); meant != "" {
@@ -126,7 +128,8 @@ func kind(t reflect.Type) string {
 	switch t.Kind() {
 	case reflect.Bool:
 		return "true or false"
-	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8,
+		reflect.Uint16, reflect.Uint32, reflect.Uint64:
 		return "a whole number"
 	case reflect.Float32, reflect.Float64:
 		return "a number"

@@ -47,8 +47,10 @@ func TestADocumentOfAnyShapeIsReadWithinBounds(t *testing.T) {
 		bomb += fmt.Sprintf("%c: &%c [%s]\n", next[0], next[0], strings.TrimSuffix(strings.Repeat("*"+next[1:]+",", 9), ","))
 	}
 	for name, text := range map[string]string{
-		"brackets": strings.Repeat("[", 100_000), "braces": strings.Repeat("{a: ", 20_000), "dashes": strings.Repeat("- ", 50_000),
-		"question marks": strings.Repeat("? ", 50_000), "aliases": bomb, "size": strings.Repeat("a: b\n", 100_000), "controls": "site: a\x00b", "damaged": "site: \xff",
+		"brackets": strings.Repeat("[", 100_000), "braces": strings.Repeat("{a: ", 20_000), "dashes": strings.Repeat("- ",
+			50_000),
+		"question marks": strings.Repeat("? ", 50_000), "aliases": bomb, "size": strings.Repeat("a: b\n", 100_000),
+		"controls": "site: a\x00b", "damaged": "site: \xff",
 		"indentation": strings.Repeat(" ", 5000) + "a: b",
 	} {
 		var into struct {

@@ -11,7 +11,8 @@ import (
 func ExampleWaitsFor() {
 	kaede := fleet.Device{Name: "kaede-7-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede 7", OS: "14"}
 	now := time.Date(2026, 6, 1, 9, 41, 0, 0, time.UTC)
-	fmt.Println(fleet.WaitsFor(fleet.ClassOf(kaede), []fleet.Standing{{Device: kaede, State: "halted"}}, "Aya Torrent", now))
+	fmt.Println(fleet.WaitsFor(fleet.ClassOf(kaede), []fleet.Standing{{Device: kaede, State: "halted"}}, "Aya Torrent",
+		now))
 	// Output: kaede-7-1, which is off: it is booted as soon as its host has room
 }
 

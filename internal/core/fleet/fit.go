@@ -95,7 +95,9 @@ func (f *Fitter) Fit(d *Device, installed []Installed) (int, []Reason) {
 		}
 		return i, nil
 	}
-	return -1, []Reason{f.say(alike{-1, d.Platform, d.Kind, d.Model}, func() Reason { return missing(f.packages, d, needs) })}
+	return -1, []Reason{f.say(alike{-1, d.Platform, d.Kind, d.Model}, func() Reason {
+		return missing(f.packages, d, needs)
+	})}
 }
 
 // missing says which package a build lacks for a device, with a word about what
@@ -112,7 +114,8 @@ func missing(packages []appfile.Package, d *Device, needs string) Reason {
 	case d.Platform == "android" && has(appfile.AndroidTest):
 		return Reason{"a test package does not run by itself", "add the Android package of the app that it tests"}
 	}
-	return Reason{fmt.Sprintf("the build holds no %s, which %s (%s) needs", needs, d.Model, d.Kind), "push the " + needs + " of the same version to the build"}
+	return Reason{fmt.Sprintf("the build holds no %s, which %s (%s) needs", needs, d.Model, d.Kind),
+		"push the " + needs + " of the same version to the build"}
 }
 
 // unfit gives every reason why a package of the right kind does not run on d.
@@ -127,25 +130,30 @@ func (f *Fitter) unfit(i int, d *Device, installed []Installed) (out []Reason) {
 	if p.MinimumOS != "" && compareVersions(d.OS, p.MinimumOS) < 0 {
 		add("os", d.OS, func() Reason {
 			os := PlatformName(d.Platform)
-			return Reason{"needs " + os + " " + p.MinimumOS + "; this one has " + d.OS, "choose a device with " + os + " " + p.MinimumOS + " or newer"}
+			return Reason{"needs " + os + " " + p.MinimumOS + "; this one has " + d.OS,
+				"choose a device with " + os + " " + p.MinimumOS + " or newer"}
 		})
 	}
 	if len(p.ABIs) > 0 && d.ABI != "" && !runs(p.ABIs, d.ABI) {
 		add("abi", d.ABI, func() Reason {
-			return Reason{"its native code is for " + strings.Join(p.ABIs, ", ") + "; this one is " + d.ABI, "build it for " + d.ABI + " too, or choose a device of another kind"}
+			return Reason{"its native code is for " + strings.Join(p.ABIs, ", ") + "; this one is " + d.ABI,
+				"build it for " + d.ABI + " too, or choose a device of another kind"}
 		})
 	}
 	if len(p.Forms) > 0 && d.Form != "" && !slices.Contains(p.Forms, d.Form) {
-		if !(d.Platform == "ios" && d.Form == "tablet" && slices.Contains(p.Forms, "phone")) { // tablets run phones' apps, enlarged
+		// tablets run phones' apps, enlarged
+		if !(d.Platform == "ios" && d.Form == "tablet" && slices.Contains(p.Forms, "phone")) {
 			add("form", d.Form, func() Reason {
-				return Reason{"is made for a " + strings.Join(p.Forms, " or ") + "; this one is a " + d.Form, "choose a " + p.Forms[0] + ", or add the form to the app's device family"}
+				return Reason{"is made for a " + strings.Join(p.Forms, " or ") + "; this one is a " + d.Form,
+					"choose a " + p.Forms[0] + ", or add the form to the app's device family"}
 			})
 		}
 	}
 	for _, t := range p.Needs {
 		if !slices.Contains(d.Traits, t) && !slices.Contains(d.Abilities, t) {
 			add("trait", t, func() Reason {
-				return Reason{"requires " + t + "; this one has none", "choose a device with " + t + ", or let the manifest say that it is not required"}
+				return Reason{"requires " + t + "; this one has none",
+					"choose a device with " + t + ", or let the manifest say that it is not required"}
 			})
 		}
 	}
@@ -167,7 +175,9 @@ func (f *Fitter) unfit(i int, d *Device, installed []Installed) (out []Reason) {
 // devices run the 32-bit code of their family.
 func runs(abis []string, abi string) bool {
 	also := map[string][]string{"arm64-v8a": {"armeabi-v7a", "armeabi"}, "x86_64": {"x86"}}
-	return slices.Contains(abis, abi) || slices.ContainsFunc(also[abi], func(a string) bool { return slices.Contains(abis, a) })
+	return slices.Contains(abis, abi) || slices.ContainsFunc(also[abi], func(a string) bool {
+		return slices.Contains(abis, a)
+	})
 }
 
 const day = "2 January 2006"
@@ -180,20 +190,23 @@ func (f *Fitter) profiled(out []Reason, i int, d *Device) []Reason {
 	}
 	if !profile.Expires.IsZero() && f.now.After(profile.Expires) {
 		out = append(out, f.say(alike{i, "expired", "", ""}, func() Reason {
-			return Reason{"the profile expired on " + profile.Expires.Format(day), "renew the profile " + strconv.Quote(profile.Name) + " and sign again"}
+			return Reason{"the profile expired on " + profile.Expires.Format(day),
+				"renew the profile " + strconv.Quote(profile.Name) + " and sign again"}
 		}))
 	}
 	switch {
 	case profile.AllDevices || f.listed[i][strings.ToLower(d.HardwareID)]:
 	case len(profile.Devices) == 0:
-		out = append(out, Reason{"the profile lists no devices: it is one for a store", "sign with a profile for development, or ad hoc, that lists this " + d.Form})
+		out = append(out, Reason{"the profile lists no devices: it is one for a store",
+			"sign with a profile for development, or ad hoc, that lists this " + d.Form})
 	default:
 		id := d.HardwareID
 		if id == "" {
 			id = "(not known yet)"
 		}
 		not := f.say(alike{i, "unlisted", d.Form, ""}, func() Reason {
-			return Reason{"the profile does not list this " + d.Form, " to the profile " + strconv.Quote(profile.Name) + " and sign again"}
+			return Reason{"the profile does not list this " + d.Form,
+				" to the profile " + strconv.Quote(profile.Name) + " and sign again"}
 		})
 		out = append(out, Reason{not.Why, "add its id " + id + not.Remedy})
 	}
@@ -211,14 +224,16 @@ func (f *Fitter) clash(out []Reason, i int, d *Device, have Installed) []Reason 
 	}
 	if have.Signer != "" && p.Signing != nil && p.Signing.Fingerprint != have.Signer {
 		out = append(out, f.say(alike{i, "signer", d.Owner, have.Signer}, func() Reason {
-			return Reason{"another app of that id, signed differently, is installed", ask() + "remove " + have.ID + ", or sign with certificate " + have.Signer[:min(8, len(have.Signer))] + "…"}
+			return Reason{"another app of that id, signed differently, is installed",
+				ask() + "remove " + have.ID + ", or sign with certificate " + have.Signer[:min(8, len(have.Signer))] + "…"}
 		}))
 	}
 	there, err := strconv.ParseInt(have.VersionCode, 10, 64)
 	ours, err2 := strconv.ParseInt(p.VersionCode, 10, 64)
 	if d.Platform == "android" && err == nil && err2 == nil && there > ours {
 		out = append(out, f.say(alike{i, "version", d.Owner, have.VersionCode}, func() Reason {
-			return Reason{fmt.Sprintf("a newer version (%d) is installed", there), ask() + "remove " + have.ID + ", or push a higher version code"}
+			return Reason{fmt.Sprintf("a newer version (%d) is installed", there),
+				ask() + "remove " + have.ID + ", or push a higher version code"}
 		}))
 	}
 	return out

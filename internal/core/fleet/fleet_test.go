@@ -10,7 +10,8 @@ var (
 	android14 = Device{Name: "a", Kind: Emulator, Platform: "android", Model: "Kaede 7", OS: "14"}
 	android9  = Device{Name: "b", Kind: Emulator, Platform: "android", Model: "Kaede Mini", OS: "9"}
 	ios18     = Device{Name: "c", Kind: Simulator, Platform: "ios", Model: "Aster 12", OS: "18"}
-	iPhone    = Device{Name: "d", Kind: Real, Platform: "ios", Model: "Aster 12", OS: "18", Form: "phone", HardwareID: "00008120-AA"}
+	iPhone    = Device{Name: "d", Kind: Real, Platform: "ios", Model: "Aster 12", OS: "18", Form: "phone",
+		HardwareID: "00008120-AA"}
 )
 
 func TestVersionsCompareByTheirNumbers(t *testing.T) {
@@ -22,7 +23,9 @@ func TestVersionsCompareByTheirNumbers(t *testing.T) {
 }
 
 func TestAPickIsAModelOrAModelWithItsOS(t *testing.T) {
-	for pick, takes := range map[Pick]bool{"Kaede 7": true, "kaede  7": true, "Kaede 7 Android 14": true, "Kaede 7, Android 14": true, "Kaede 7 14": true, "Kaede 7 15": false, "Kaede 7, Android 14, emulator": true, "Kaede 7 real": false, "Kaede": false, "Kaede 7 Lite": false} {
+	for pick, takes := range map[Pick]bool{"Kaede 7": true, "kaede  7": true, "Kaede 7 Android 14": true,
+		"Kaede 7, Android 14": true, "Kaede 7 14": true, "Kaede 7 15": false, "Kaede 7, Android 14, emulator": true,
+		"Kaede 7 real": false, "Kaede": false, "Kaede 7 Lite": false} {
 		require.Equal(t, takes, pick.Takes(android14), pick)
 	}
 }

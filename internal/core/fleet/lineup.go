@@ -73,7 +73,8 @@ func (s Span) parts() (from, to string) {
 // holds tells whether a version lies in the span; 14.2 lies in "14" and in "13..14".
 func (s Span) holds(version string) bool {
 	from, to := s.parts()
-	return (from == "" || compareVersions(version, from) >= 0) && (to == "" || compareVersions(asExactlyAs(version, to), to) <= 0)
+	return (from == "" || compareVersions(version, from) >= 0) && (to == "" || compareVersions(asExactlyAs(version, to),
+		to) <= 0)
 }
 
 // asExactlyAs cuts a version to as many numbers as another has.
@@ -131,7 +132,8 @@ func ReadLineup(text string) (*Lineup, error) {
 			return nil, fmt.Errorf("`os` is a range from old to new: write %s..%s, not %s", to, from, f.OS)
 		}
 		for what, c := range map[string]struct{ words, known []string }{
-			"platform": {f.Platform, []string{"android", "ios", "web"}}, "kind": {f.Kind, []string{Emulator, Simulator, Real}}, "form": {f.Form, []string{"phone", "tablet"}},
+			"platform": {f.Platform, []string{"android", "ios", "web"}}, "kind": {f.Kind, []string{Emulator, Simulator, Real}},
+			"form": {f.Form, []string{"phone", "tablet"}},
 		} {
 			for _, w := range c.words {
 				if !slices.Contains(c.known, w) {
@@ -162,7 +164,8 @@ func (f *Filter) lacks(d *Device, s sayings) (why string, met int) {
 		met++
 		return true
 	}
-	if !one("platform", f.Platform, d.Platform) || !one("kind", f.Kind, d.Kind) || !one("form", f.Form, d.Form) || !one("model", f.Model, d.Model) ||
+	if !one("platform", f.Platform, d.Platform) || !one("kind", f.Kind, d.Kind) || !one("form", f.Form, d.Form) ||
+		!one("model", f.Model, d.Model) ||
 		!one("site", f.Site, d.Site) || !one("name", f.Name, d.Name) || !one("owner", f.Owner, d.Owner) {
 		return why, met
 	}
@@ -180,7 +183,8 @@ func (f *Filter) lacks(d *Device, s sayings) (why string, met int) {
 		}
 		return true
 	}
-	if !all("trait", f.Traits, d.Traits) || !all("ability", f.Abilities, d.Abilities) || !all("label", f.Labels, d.Labels) {
+	if !all("trait", f.Traits, d.Traits) || !all("ability", f.Abilities, d.Abilities) ||
+		!all("label", f.Labels, d.Labels) {
 		return why, met
 	}
 	return "", met

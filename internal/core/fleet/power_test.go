@@ -19,15 +19,22 @@ func TestIdleDevicesMakeRoomForOnesThatAreWaitedFor(t *testing.T) {
 		idle    []string
 		want    Power
 	}{
-		"there is room":                  {nil, []Off{off("a", kaede, 3000, 1, 0)}, nil, Power{Boot: []string{"a"}}},
-		"enough are coming":              {nil, []Off{off("a", kaede, 3000, 1, 1)}, nil, Power{}},
-		"as many as are waited for":      {nil, []Off{off("a", kaede, 2000, 2, 0), off("b", kaede, 2000, 2, 0), off("c", kaede, 2000, 2, 0)}, nil, Power{Boot: []string{"a", "b"}}},
-		"an idle one goes":               {[]Running{take("x", 6000, false)}, []Off{off("a", kaede, 3000, 1, 0)}, []string{"x"}, Power{Halt: []string{"x"}}},
-		"a busy one stays":               {[]Running{take("x", 6000, true)}, []Off{off("a", kaede, 3000, 1, 0)}, nil, Power{}},
-		"no more than is enough":         {[]Running{take("x", 2000, false), take("y", 4000, false), take("z", 2000, false)}, []Off{off("a", kaede, 3000, 1, 0)}, []string{"x", "y", "z"}, Power{Halt: []string{"y"}}},
-		"halting would not be enough":    {[]Running{take("x", 1000, false), take("y", 7000, true)}, []Off{off("a", kaede, 3000, 1, 0)}, []string{"x"}, Power{}},
-		"it never fits":                  {nil, []Off{off("a", kaede, 9000, 1, 0), off("b", aster, 3000, 1, 0)}, nil, Power{Boot: []string{"b"}}},
-		"what was halted is not counted": {[]Running{take("x", 6000, false)}, []Off{off("a", kaede, 7000, 1, 0), off("b", aster, 2000, 1, 0)}, []string{"x"}, Power{Halt: []string{"x"}}},
+		"there is room":     {nil, []Off{off("a", kaede, 3000, 1, 0)}, nil, Power{Boot: []string{"a"}}},
+		"enough are coming": {nil, []Off{off("a", kaede, 3000, 1, 1)}, nil, Power{}},
+		"as many as are waited for": {nil, []Off{off("a", kaede, 2000, 2, 0), off("b", kaede, 2000, 2, 0),
+			off("c", kaede, 2000, 2, 0)}, nil, Power{Boot: []string{"a", "b"}}},
+		"an idle one goes": {[]Running{take("x", 6000, false)}, []Off{off("a", kaede, 3000, 1, 0)},
+			[]string{"x"}, Power{Halt: []string{"x"}}},
+		"a busy one stays": {[]Running{take("x", 6000, true)}, []Off{off("a", kaede, 3000, 1, 0)}, nil,
+			Power{}},
+		"no more than is enough": {[]Running{take("x", 2000, false), take("y", 4000, false),
+			take("z", 2000, false)}, []Off{off("a", kaede, 3000, 1, 0)}, []string{"x", "y", "z"}, Power{Halt: []string{"y"}}},
+		"halting would not be enough": {[]Running{take("x", 1000, false), take("y", 7000, true)},
+			[]Off{off("a", kaede, 3000, 1, 0)}, []string{"x"}, Power{}},
+		"it never fits": {nil, []Off{off("a", kaede, 9000, 1, 0), off("b", aster, 3000, 1, 0)}, nil,
+			Power{Boot: []string{"b"}}},
+		"what was halted is not counted": {[]Running{take("x", 6000, false)}, []Off{off("a", kaede, 7000, 1, 0),
+			off("b", aster, 2000, 1, 0)}, []string{"x"}, Power{Halt: []string{"x"}}},
 	} {
 		got := PlanPower(room, c.running, c.off, c.idle, map[Class]int{})
 		if name == "it never fits" {

@@ -54,13 +54,15 @@ func Readiness(d Device, h Health) []Check {
 		out = append(out, c)
 	}
 	if h.Connected != nil {
-		add("connected", "It is connected", *h.Connected, "it does not answer on its cable", "plug it in with a cable that carries data, straight into the host "+orThe(d.Site))
+		add("connected", "It is connected", *h.Connected, "it does not answer on its cable",
+			"plug it in with a cable that carries data, straight into the host "+orThe(d.Site))
 		if !*h.Connected {
 			return out
 		}
 	}
 	if h.Trusted != nil {
-		add("trusted", "It trusts this computer", *h.Trusted, "nobody has said yes to Trust This Computer", "unlock it, plug it in again, tap Trust and enter its passcode")
+		add("trusted", "It trusts this computer", *h.Trusted, "nobody has said yes to Trust This Computer",
+			"unlock it, plug it in again, tap Trust and enter its passcode")
 		if !*h.Trusted {
 			return out
 		}
@@ -76,13 +78,16 @@ func Readiness(d Device, h Health) []Check {
 		debugging(h.Debugging, add)
 	}
 	if h.Unlocked != nil {
-		add("unlocked", "It can be unlocked", *h.Unlocked, "it is locked with a code that the driver does not know", "unlock it, and take the code off or set its lock to Swipe while it is used for tests")
+		add("unlocked", "It can be unlocked", *h.Unlocked, "it is locked with a code that the driver does not know",
+			"unlock it, and take the code off or set its lock to Swipe while it is used for tests")
 	}
 	if h.InFront != "" {
-		add("in_front", "Nothing is in front of apps", false, "a dialog is in front that nobody could send away: "+h.InFront, "answer it on the device, then check again")
+		add("in_front", "Nothing is in front of apps", false,
+			"a dialog is in front that nobody could send away: "+h.InFront, "answer it on the device, then check again")
 	}
 	if h.TrustsCode != nil {
-		add("trusts_code", "The developer is trusted", *h.TrustsCode, "the developer of the app is not trusted yet", "Settings, General, VPN & Device Management: tap the developer, then Trust")
+		add("trusts_code", "The developer is trusted", *h.TrustsCode, "the developer of the app is not trusted yet",
+			"Settings, General, VPN & Device Management: tap the developer, then Trust")
 	}
 	measures(d, h, add)
 	return out
@@ -96,28 +101,36 @@ func debugging(state string, add func(id, title string, ok bool, why, remedy str
 	case "once":
 		add("debugging", title+" (this once)", true, "", "")
 	case "asked":
-		add("debugging", title, false, "it asks whether this computer may debug it", "say yes on its screen, and tick Always allow from this computer")
+		add("debugging", title, false, "it asks whether this computer may debug it",
+			"say yes on its screen, and tick Always allow from this computer")
 	default:
-		add("debugging", title, false, "debugging was never allowed", "Settings, Developer options: switch USB debugging on, plug it in again and say yes")
+		add("debugging", title, false, "debugging was never allowed",
+			"Settings, Developer options: switch USB debugging on, plug it in again and say yes")
 	}
 }
 
 func measures(d Device, h Health, add func(id, title string, ok bool, why, remedy string)) {
 	if h.Charge != nil {
-		add("charge", fmt.Sprintf("Its battery has charge (%d%%)", *h.Charge), *h.Charge >= minCharge || h.Plugged, fmt.Sprintf("its battery is at %d%% and it is not being charged", *h.Charge), "plug it into a port that gives power, and wait until it is over 15%")
+		add("charge", fmt.Sprintf("Its battery has charge (%d%%)", *h.Charge), *h.Charge >= minCharge || h.Plugged,
+			fmt.Sprintf("its battery is at %d%% and it is not being charged", *h.Charge),
+			"plug it into a port that gives power, and wait until it is over 15%")
 	}
 	if h.FreeMB != nil {
-		add("space", fmt.Sprintf("It has free space (%.1f GB)", float64(*h.FreeMB)/1024), *h.FreeMB >= minFreeMB, fmt.Sprintf("only %d MB are free", *h.FreeMB), "remove apps or pictures until 500 MB are free")
+		add("space", fmt.Sprintf("It has free space (%.1f GB)", float64(*h.FreeMB)/1024), *h.FreeMB >= minFreeMB,
+			fmt.Sprintf("only %d MB are free", *h.FreeMB), "remove apps or pictures until 500 MB are free")
 	}
 	if h.ClockOff != nil {
-		add("clock", "Its clock is right", h.ClockOff.Abs() <= maxClockOff, "its clock is off by "+roughly(h.ClockOff.Abs()), "set date and time automatically in its settings: certificates fail otherwise")
+		add("clock", "Its clock is right", h.ClockOff.Abs() <= maxClockOff,
+			"its clock is off by "+roughly(h.ClockOff.Abs()),
+			"set date and time automatically in its settings: certificates fail otherwise")
 	}
 	if h.OS != "" {
 		oldest := oldestDroid
 		if d.Platform == "ios" {
 			oldest = oldestIPhone
 		}
-		add("os", "Its OS is known", compareVersions(h.OS, oldest) >= 0, "it runs "+PlatformName(d.Platform)+" "+h.OS+", older than "+oldest, "update it, or take it out of the site file")
+		add("os", "Its OS is known", compareVersions(h.OS, oldest) >= 0,
+			"it runs "+PlatformName(d.Platform)+" "+h.OS+", older than "+oldest, "update it, or take it out of the site file")
 	}
 }
 

@@ -106,7 +106,8 @@ func (d Device) Admits(who string, now time.Time) (Reason, bool) {
 		return Reason{}, true
 	}
 	if len(d.Use.People) > 0 && !slices.Contains(d.Use.People, who) {
-		return Reason{"only " + strings.Join(d.Use.People, ", ") + " may use it", "ask " + orTeam(d.Owner) + " to be let in"}, false
+		return Reason{"only " + strings.Join(d.Use.People, ", ") + " may use it",
+			"ask " + orTeam(d.Owner) + " to be let in"}, false
 	}
 	return Reason{"it may be used " + d.Use.Hours + " only", "wait until then, or ask " + orTeam(d.Owner)}, false
 }

@@ -10,19 +10,20 @@ import (
 
 // Model is a kind of handset or tablet that a site offers.
 type Model struct {
-	Model     string   `json:"model" yaml:"model"`
-	Platform  string   `json:"platform" yaml:"platform"`
-	Form      string   `json:"form" yaml:"form"`
-	Width     int      `json:"width" yaml:"width"`
-	Height    int      `json:"height" yaml:"height"`
-	Cutout    string   `json:"cutout,omitempty" yaml:"cutout"`
-	MemoryMB  int      `json:"memory_mb" yaml:"memory_mb"`
-	Traits    []string `json:"traits" yaml:"traits"`
-	Released  int      `json:"released,omitempty" yaml:"released"`
-	ABI       string   `json:"abi,omitempty" yaml:"abi"`
-	TakesMB   int      `json:"takes_mb,omitempty" yaml:"takes_mb"`     // memory of the host while a virtual device of it is up
-	TakesCPUs int      `json:"takes_cpus,omitempty" yaml:"takes_cpus"` // and processors
-	BootMS    int64    `json:"boot_ms,omitempty" yaml:"boot_ms"`       // longest that a boot may take; 60000 where 0
+	Model    string   `json:"model" yaml:"model"`
+	Platform string   `json:"platform" yaml:"platform"`
+	Form     string   `json:"form" yaml:"form"`
+	Width    int      `json:"width" yaml:"width"`
+	Height   int      `json:"height" yaml:"height"`
+	Cutout   string   `json:"cutout,omitempty" yaml:"cutout"`
+	MemoryMB int      `json:"memory_mb" yaml:"memory_mb"`
+	Traits   []string `json:"traits" yaml:"traits"`
+	Released int      `json:"released,omitempty" yaml:"released"`
+	ABI      string   `json:"abi,omitempty" yaml:"abi"`
+	// memory of the host while a virtual device of it is up
+	TakesMB   int   `json:"takes_mb,omitempty" yaml:"takes_mb"`
+	TakesCPUs int   `json:"takes_cpus,omitempty" yaml:"takes_cpus"` // and processors
+	BootMS    int64 `json:"boot_ms,omitempty" yaml:"boot_ms"`       // longest that a boot may take; 60000 where 0
 }
 
 // The states of an OS image at a site.
@@ -115,7 +116,8 @@ func Room(c Capacity, running []Running, wanted Device) (Reason, bool) {
 	if lackMB == 0 && lackCPUs == 0 {
 		return Reason{}, true
 	}
-	why := fmt.Sprintf("%s needs %s and %s is free (%s in all)", wanted.Name, gb(wanted.TakesMB), gb(c.MemoryMB-memory), gb(c.MemoryMB))
+	why := fmt.Sprintf("%s needs %s and %s is free (%s in all)", wanted.Name, gb(wanted.TakesMB), gb(c.MemoryMB-memory),
+		gb(c.MemoryMB))
 	if lackMB == 0 {
 		why = fmt.Sprintf("%s needs %d processors and %d of %d are free", wanted.Name, wanted.TakesCPUs, c.CPUs-cpus, c.CPUs)
 	}
@@ -129,7 +131,9 @@ func Room(c Capacity, running []Running, wanted Device) (Reason, bool) {
 func remedyForRoom(running []Running, lackMB, lackCPUs int) string {
 	idle := slices.DeleteFunc(slices.Clone(running), func(r Running) bool { return r.Busy })
 	slices.SortStableFunc(idle, func(a, b Running) int { return cmp.Compare(b.TakesMB, a.TakesMB) })
-	if i := slices.IndexFunc(idle, func(r Running) bool { return r.TakesMB >= lackMB && r.TakesCPUs >= lackCPUs }); i >= 0 {
+	if i := slices.IndexFunc(idle, func(r Running) bool {
+		return r.TakesMB >= lackMB && r.TakesCPUs >= lackCPUs
+	}); i >= 0 {
 		for i+1 < len(idle) && idle[i+1].TakesMB >= lackMB && idle[i+1].TakesCPUs >= lackCPUs {
 			i++ // the smallest that is enough
 		}
@@ -140,7 +144,8 @@ func remedyForRoom(running []Running, lackMB, lackCPUs int) string {
 		halt, lackMB, lackCPUs = append(halt, r), lackMB-r.TakesMB, lackCPUs-r.TakesCPUs
 		if lackMB <= 0 && lackCPUs <= 0 {
 			names := listing(halt, func(r Running) string { return r.Name })
-			return "halt " + names + ", which have nothing to do: `yamato device halt " + strings.ReplaceAll(names, ",", "") + "`"
+			return "halt " + names + ", which have nothing to do: `yamato device halt " + strings.ReplaceAll(names, ",",
+				"") + "`"
 		}
 	}
 	return "wait until something that runs is done, or give the host more memory"

@@ -59,7 +59,8 @@ func WaitsFor(c Class, list []Standing, who string, now time.Time) string {
 		return closed.Why + "; " + closed.Remedy
 	}
 	if d, n := some("sidelined"); n > 0 {
-		return d.Name + ", which is sidelined: " + d.Reason + "; `yamato device restore " + d.Name + "` once it is mended" + more(n)
+		return d.Name + ", which is sidelined: " + d.Reason + "; `yamato device restore " + d.Name + "` once it is mended" +
+			more(n)
 	}
 	if _, n := some("offline"); n > 0 && only != "" {
 		return only + ", which is offline; start the host of its site"

@@ -12,7 +12,8 @@ import (
 // Two devices of one class are one combination; a class that no package is for is left out.
 func ExampleCombine() {
 	now := time.Date(2026, 6, 1, 9, 41, 0, 0, time.UTC)
-	packages := []appfile.Package{{Kind: appfile.Android, Platform: "android", ApplicationID: "example.tideline", MinimumAPI: 30, Signing: &appfile.Signing{Schemes: []string{"v2"}}}}
+	packages := []appfile.Package{{Kind: appfile.Android, Platform: "android", ApplicationID: "example.tideline",
+		MinimumAPI: 30, Signing: &appfile.Signing{Schemes: []string{"v2"}}}}
 	var devices []matrix.Candidate
 	for i, d := range []fleet.Device{
 		{Name: "kaede-7-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede 7", OS: "14"},

@@ -46,7 +46,8 @@ type Matrix struct {
 // device that a pick names, which runs there and nowhere else; ordered by platform,
 // model and OS. A class is left out where the packages run on none of its devices, or
 // where none of those is in use; who asks, and when, matters.
-func Combine(packages []appfile.Package, devices []Candidate, picks []fleet.Pick, levels fleet.Levels, who string, now time.Time) Matrix {
+func Combine(packages []appfile.Package, devices []Candidate, picks []fleet.Pick, levels fleet.Levels, who string,
+	now time.Time) Matrix {
 	var m Matrix
 	used := map[fleet.Pick]bool{}
 	type group struct {
@@ -92,13 +93,15 @@ func Combine(packages []appfile.Package, devices []Candidate, picks []fleet.Pick
 }
 
 // combine makes the leg of a class, or gives every reason why none of its devices serves.
-func combine(fits *fleet.Fitter, c fleet.Combination, devices []Candidate, who string, now time.Time) (Leg, []fleet.Reason) {
+func combine(fits *fleet.Fitter, c fleet.Combination, devices []Candidate, who string,
+	now time.Time) (Leg, []fleet.Reason) {
 	leg := Leg{Combination: c, Package: -1}
 	usable := false
 	var reasons []fleet.Reason
 	for _, d := range devices {
 		at, why := fits.Fit(&d.Device, d.Condition.Installed)
-		if r, ok := (fleet.Device{Owner: d.Owner, Use: fleet.Use{People: d.Use.People}}).Admits(who, now); !ok { // its hours come round
+		// its hours come round
+		if r, ok := (fleet.Device{Owner: d.Owner, Use: fleet.Use{People: d.Use.People}}).Admits(who, now); !ok {
 			at, why = -1, append(why, r)
 		}
 		if at < 0 {
@@ -131,9 +134,11 @@ func outOfUse(d Candidate) (fleet.Reason, bool) {
 		if r, bad := fleet.Unready(d.Condition.Checks); bad {
 			return fleet.Reason{Why: d.Name + " is not ready: " + r.Why, Remedy: r.Remedy}, true
 		}
-		return fleet.Reason{Why: d.Name + " is not ready", Remedy: "`yamato device check " + d.Name + "` says what it lacks"}, true
+		return fleet.Reason{Why: d.Name + " is not ready",
+			Remedy: "`yamato device check " + d.Name + "` says what it lacks"}, true
 	case "sidelined":
-		return fleet.Reason{Why: d.Name + " is sidelined: " + d.Reason, Remedy: "`yamato device restore " + d.Name + "` once that is mended"}, true
+		return fleet.Reason{Why: d.Name + " is sidelined: " + d.Reason,
+			Remedy: "`yamato device restore " + d.Name + "` once that is mended"}, true
 	}
 	return fleet.Reason{}, false
 }

@@ -18,7 +18,8 @@ func TestDistanceCountsSlips(t *testing.T) {
 
 func TestTheWordThatWasMeantIsOneOrTwoSlipsAway(t *testing.T) {
 	known := []string{"quays", "name", "os"}
-	for word, meant := range map[string]string{"quay": "quays", "nmae": "name", "weather": "", "": "", "xy": "", "so": "os"} {
+	for word, meant := range map[string]string{"quay": "quays", "nmae": "name", "weather": "", "": "", "xy": "",
+		"so": "os"} {
 		require.Equal(t, meant, Word(word, known), word)
 	}
 }

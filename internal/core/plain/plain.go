@@ -38,7 +38,8 @@ func JSON(raw json.RawMessage, max int) json.RawMessage {
 	if len(raw) == 0 {
 		return raw
 	}
-	escapes := bytes.Contains(raw, []byte(`\u0000`)) || bytes.Contains(raw, []byte(`\ud`)) || bytes.Contains(raw, []byte(`\uD`))
+	escapes := bytes.Contains(raw, []byte(`\u0000`)) || bytes.Contains(raw, []byte(`\ud`)) ||
+		bytes.Contains(raw, []byte(`\uD`))
 	if !escapes && len(raw) <= max && json.Valid(raw) && utf8.Valid(raw) {
 		return raw
 	}

@@ -140,7 +140,8 @@ type pace struct {
 
 // New gives an empty state that ranks by a policy.
 func New(p Policy) *State {
-	return &State{p, map[Class]*pool{}, nil, map[queueKey]*queue{}, map[int64]*pool{}, map[int64]*queue{}, map[Class]pace{}, map[int64]int64{}, time.Time{}}
+	return &State{p, map[Class]*pool{}, nil, map[queueKey]*queue{}, map[int64]*pool{}, map[int64]*queue{},
+		map[Class]pace{}, map[int64]int64{}, time.Time{}}
 }
 
 // Copy gives a state that is the same and changes apart, to see what would happen if.
@@ -245,7 +246,9 @@ func (s *State) leg(l Leg) []Placement {
 	q := s.queue(l.Demand)
 	var best *key
 	for _, p := range q.pools {
-		if k, ok := p.devices.firstWhere(func(k key) bool { return l.Demand.Takes(k.id, p.class) }); ok && (best == nil || k.compare(*best) < 0) {
+		if k, ok := p.devices.firstWhere(func(k key) bool {
+			return l.Demand.Takes(k.id, p.class)
+		}); ok && (best == nil || k.compare(*best) < 0) {
 			best = &k
 		}
 	}

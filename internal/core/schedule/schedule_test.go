@@ -33,7 +33,8 @@ func (n *naive) apply(e Event) (placed []Placement) {
 	for _, l := range legs {
 		var best *Device
 		for _, d := range n.devices {
-			if d.Idle && l.Demand.Takes(d.ID, d.Class) && (best == nil || key{InTurn.Device(d), d.ID}.compare(key{InTurn.Device(*best), best.ID}) < 0) {
+			if d.Idle && l.Demand.Takes(d.ID, d.Class) &&
+				(best == nil || key{InTurn.Device(d), d.ID}.compare(key{InTurn.Device(*best), best.ID}) < 0) {
 				best = &d
 			}
 		}
@@ -58,13 +59,16 @@ func anEvent(t *rapid.T) Event {
 	}
 	if rapid.Bool().Draw(t, "is device") {
 		id := rapid.Int64Range(1, 8).Draw(t, "device")
-		c := Class{Project: 1 + id%2, Kind: []string{"emulator", "real"}[id%2], Model: []string{"Kaede 7", "Kaede Mini"}[id/2%2], Platform: "android", OS: []string{"13", "14"}[id/4%2]}
-		c.Only = rapid.SampledFrom([]string{"", "", Only(nil), Only([]string{"Bo"}), Only([]string{"Bo", "Aya"})}).Draw(t, "only")
+		c := Class{Project: 1 + id%2, Kind: []string{"emulator", "real"}[id%2], Model: []string{"Kaede 7",
+			"Kaede Mini"}[id/2%2], Platform: "android", OS: []string{"13", "14"}[id/4%2]}
+		c.Only = rapid.SampledFrom([]string{"", "", Only(nil), Only([]string{"Bo"}), Only([]string{"Bo", "Aya"})}).Draw(t,
+			"only")
 		return Device{ID: id, Class: c, Worth: int(id * 7 % 3), Idle: rapid.Bool().Draw(t, "idle")}
 	}
 	id := rapid.Int64Range(1, 20).Draw(t, "leg")
 	l := Leg{ID: id, Order: Order{id % 5, id}, Waiting: rapid.IntRange(0, 3).Draw(t, "waiting") > 0}
-	l.Demand = Demand{Class: class(""), Avoid: rapid.SliceOfN(rapid.Int64Range(1, 8), 0, 2).Draw(t, "avoid"), Who: rapid.SampledFrom([]string{"", "Bo", "Aya", "B"}).Draw(t, "who")}
+	l.Demand = Demand{Class: class(""), Avoid: rapid.SliceOfN(rapid.Int64Range(1, 8), 0, 2).Draw(t, "avoid"),
+		Who: rapid.SampledFrom([]string{"", "Bo", "Aya", "B"}).Draw(t, "who")}
 	if rapid.IntRange(0, 4).Draw(t, "pinned") == 0 {
 		l.Demand.Device = rapid.Int64Range(1, 8).Draw(t, "pin")
 	}
@@ -123,10 +127,13 @@ func TestSomebodysOwnDeviceTakesOnlyWhatTheyAskFor(t *testing.T) {
 	bos := kaede
 	bos.Only = Only([]string{"Bo Lindqvist"})
 	require.Empty(t, s.Apply(Leg{ID: 1, Order: Order{1, 1}, Demand: Demand{Class: kaede, Who: "Bo"}, Waiting: true}))
-	require.Empty(t, s.Apply(Leg{ID: 2, Order: Order{2, 1}, Demand: Demand{Class: kaede, Who: "Bo Lindqvist"}, Waiting: true}))
-	require.Equal(t, []Placement{{2, 10}}, s.Apply(Device{ID: 10, Class: bos, Worth: 0, Idle: true}), "though another has waited for longer")
+	require.Empty(t, s.Apply(Leg{ID: 2, Order: Order{2, 1}, Demand: Demand{Class: kaede, Who: "Bo Lindqvist"},
+		Waiting: true}))
+	require.Equal(t, []Placement{{2, 10}}, s.Apply(Device{ID: 10, Class: bos, Worth: 0, Idle: true}),
+		"though another has waited for longer")
 	require.Empty(t, s.Apply(Device{ID: 10, Class: bos, Worth: 0, Idle: true}))
-	require.Equal(t, []Placement{{1, 10}}, s.Apply(Device{ID: 10, Class: kaede, Worth: 0, Idle: true}), "its hours have come")
+	require.Equal(t, []Placement{{1, 10}}, s.Apply(Device{ID: 10, Class: kaede, Worth: 0, Idle: true}),
+		"its hours have come")
 }
 
 func BenchmarkApply10000Devices(b *testing.B) {
@@ -161,7 +168,9 @@ func TestACopyChangesApart(t *testing.T) {
 }
 
 func TestAnotherPolicyChangesWhoGoesFirstAndNothingElse(t *testing.T) {
-	lastFirst := Policy{Leg: func(l Leg) Rank { return Rank{-l.Order.Run} }, Device: func(d Device) Rank { return Rank{-int64(d.Worth)} }}
+	lastFirst := Policy{Leg: func(l Leg) Rank {
+		return Rank{-l.Order.Run}
+	}, Device: func(d Device) Rank { return Rank{-int64(d.Worth)} }}
 	c := Class{Project: 1, Kind: "emulator", Model: "Kaede 7", Platform: "android", OS: "14"}
 	place := func(p Policy) []Placement {
 		s := New(p)

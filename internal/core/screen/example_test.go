@@ -8,7 +8,8 @@ import (
 
 // A number on screen is read as the device's language writes it, exactly, and never guessed.
 func ExampleNumber() {
-	for _, c := range [][2]string{{"1.234,50 €", "de-DE"}, {"£1,234.50", "en-GB"}, {"12.50", "de-DE"}, {"3 of 5", "en-GB"}} {
+	for _, c := range [][2]string{{"1.234,50 €", "de-DE"}, {"£1,234.50", "en-GB"}, {"12.50", "de-DE"},
+		{"3 of 5", "en-GB"}} {
 		n, err := screen.Number(c[0], c[1])
 		if err != nil {
 			fmt.Println(c[0], "in", c[1]+":", err)

@@ -153,7 +153,9 @@ func (l Locator) takes(n *Node) bool {
 	case l.Role != "":
 		return n.Role == l.Role && (l.Called.Any() || l.Called.Takes(n.Name) || l.Called.Takes(n.Text))
 	}
-	return slices.ContainsFunc([]string{n.Name, n.Text, n.Value}, func(s string) bool { return s != "" && l.Label.Takes(s) })
+	return slices.ContainsFunc([]string{n.Name, n.Text, n.Value}, func(s string) bool {
+		return s != "" && l.Label.Takes(s)
+	})
 }
 
 // Nearest gives up to max elements that l might have meant, most alike first:

@@ -55,7 +55,8 @@ func readNumber(text, language string, bare bool) (*big.Rat, error) {
 		return nil, err
 	}
 	for i := to; i < len(r.text); i++ {
-		if exponent := strings.ContainsRune("²³", r.text[i]) && unicode.IsLetter(r.text[i-1]); isNumeral(r.text[i]) && !exponent {
+		if exponent := strings.ContainsRune("²³", r.text[i]) && unicode.IsLetter(r.text[i-1]); isNumeral(r.text[i]) &&
+			!exponent {
 			return nil, ErrSeveral
 		}
 	}
@@ -73,7 +74,8 @@ func readNumber(text, language string, bare bool) (*big.Rat, error) {
 		}
 		negative = true
 	}
-	if signs := strings.TrimSpace(string(r.text[:from])); bare && (strings.TrimLeftFunc(signs, isSign) != "" || strings.TrimSpace(string(after)) != "") {
+	if signs := strings.TrimSpace(string(r.text[:from])); bare && (strings.TrimLeftFunc(signs, isSign) != "" ||
+		strings.TrimSpace(string(after)) != "") {
 		return nil, errors.New("it holds more than the number")
 	}
 	if negative {
@@ -233,7 +235,8 @@ func (r *numberReader) before(text []rune, number string) (negative bool, rest [
 	last, _ := utf8.DecodeLastRuneInString(bare)
 	switch {
 	case bare == "":
-	case signed && (isSign(last) || last == '/' || last == '='), strings.HasSuffix(bare, ">="), strings.HasSuffix(bare, "<="):
+	case signed && (isSign(last) || last == '/' || last == '='), strings.HasSuffix(bare, ">="),
+		strings.HasSuffix(bare, "<="):
 		return false, nil, errors.New("what stands before it is no plain sign")
 	case signed:
 	case strings.ContainsRune("<>≤≥~≈±∼≅", last):
@@ -277,7 +280,9 @@ func (r *numberReader) after(before, text []rune, number string) error {
 			return fmt.Errorf("%s belongs to %q", number, number+word)
 		}
 	}
-	word := firstWord([]rune(strings.TrimLeftFunc(string(text), func(c rune) bool { return unicode.IsSpace(c) || c == '.' })))
+	word := firstWord([]rune(strings.TrimLeftFunc(string(text), func(c rune) bool {
+		return unicode.IsSpace(c) || c == '.'
+	})))
 	if scales[strings.ToLower(word)] || word == "M" {
 		return fmt.Errorf("%q behind it shortens it", word)
 	}
@@ -295,7 +300,9 @@ func (r *numberReader) accounting(before, after []rune) int {
 		return 0
 	}
 	inside := strings.TrimSpace(strings.TrimSuffix(right, ")"))
-	if isCurrency(inside) || inside == "" && slices.ContainsFunc(r.text, func(c rune) bool { return unicode.Is(unicode.Sc, c) }) {
+	if isCurrency(inside) || inside == "" && slices.ContainsFunc(r.text, func(c rune) bool {
+		return unicode.Is(unicode.Sc, c)
+	}) {
 		return 1
 	}
 	if inside != "" {

@@ -18,7 +18,8 @@ func order() *Tree {
 	button := node("button", "pay", "", Rect{0, 300, 100, 40}, node("", "", "Pay  now", Rect{10, 310, 50, 20}))
 	button.Name = "Pay now"
 	return &Tree{Width: 400, Height: 800, Root: node("application", "", "", Rect{0, 0, 400, 800},
-		node("list", "left", "", Rect{0, 0, 100, 100}, node("listitem", "", "Tobi", Rect{0, 40, 100, 20}), node("listitem", "", "Sora", Rect{0, 10, 100, 20}), hidden),
+		node("list", "left", "", Rect{0, 0, 100, 100}, node("listitem", "", "Tobi", Rect{0, 40, 100, 20}),
+			node("listitem", "", "Sora", Rect{0, 10, 100, 20}), hidden),
 		node("list", "right", "", Rect{200, 0, 100, 100}, node("listitem", "", "Sora", Rect{200, 10, 100, 20})),
 		button,
 	)}
@@ -33,11 +34,14 @@ func TestLocatorsFind(t *testing.T) {
 	}{
 		{Locator{ID: "pay"}, "#pay", []Rect{{0, 300, 100, 40}}},
 		{Locator{Label: Match{Text: "Pay now"}}, `"Pay now"`, []Rect{{0, 300, 100, 40}}}, // the button, not the words on it
-		{Locator{Role: "button", Called: Match{Pattern: regexp.MustCompile(`(?i)^pay`)}}, "button called /(?i)^pay/", []Rect{{0, 300, 100, 40}}},
+		{Locator{Role: "button", Called: Match{Pattern: regexp.MustCompile(`(?i)^pay`)}}, "button called /(?i)^pay/",
+			[]Rect{{0, 300, 100, 40}}},
 		{Locator{Label: Match{Text: "Sora"}}, `"Sora"`, []Rect{{0, 10, 100, 20}, {200, 10, 100, 20}}},
 		{Locator{Label: Match{Text: "Sora"}, In: &left}, `"Sora" in #left`, []Rect{{0, 10, 100, 20}}},
-		{Locator{Role: "listitem", In: &left, Ordinal: 1}, "1st listitem in #left", []Rect{{0, 10, 100, 20}}},     // by place, not by order in the tree
-		{Locator{Role: "listitem", In: &left, Ordinal: Last}, "last listitem in #left", []Rect{{0, 40, 100, 20}}}, // of those in sight
+		// by place, not by order in the tree
+		{Locator{Role: "listitem", In: &left, Ordinal: 1}, "1st listitem in #left", []Rect{{0, 10, 100, 20}}},
+		// of those in sight
+		{Locator{Role: "listitem", In: &left, Ordinal: Last}, "last listitem in #left", []Rect{{0, 40, 100, 20}}},
 		{Locator{Role: "listitem", Ordinal: 9}, "9th listitem", nil},
 		{Locator{ID: "nothing"}, "#nothing", nil},
 	} {
@@ -80,7 +84,8 @@ func TestShownIsWhatAPersonSees(t *testing.T) {
 	}
 	require.Equal(t, []string{"Old total", "Beside", "On the sheet"}, texts(), "a see-through sheet hides nothing")
 	sheet.Opaque = true
-	require.Equal(t, []string{"Beside", "On the sheet"}, texts(), "an opaque one hides what it lies over whole, and not what is on it")
+	require.Equal(t, []string{"Beside", "On the sheet"}, texts(),
+		"an opaque one hides what it lies over whole, and not what is on it")
 	left, right := node("", "", "", Rect{0, 90, 60, 40}), node("", "", "", Rect{50, 90, 60, 40})
 	left.Opaque, right.Opaque = true, true
 	tree.Root.Children = []*Node{under, left, right}
@@ -96,13 +101,18 @@ func TestOrderIsTheOrderOfReading(t *testing.T) {
 	}
 	item := func(text string, at Rect) *Node { return node("listitem", "", text, at) }
 	screen := func(language string, kids ...*Node) *Tree {
-		return &Tree{Root: node("application", "", "", Rect{0, 0, 400, 800}, kids...), Width: 400, Height: 800, Language: language}
+		return &Tree{Root: node("application", "", "", Rect{0, 0, 400, 800}, kids...), Width: 400, Height: 800,
+			Language: language}
 	}
-	uneven := []*Node{item("C", Rect{220, 5, 80, 30}), item("B", Rect{110, 0, 80, 40}), item("A", Rect{0, 12, 80, 16}), item("D", Rect{0, 60, 80, 20})}
-	require.Equal(t, []string{"A", "B", "C", "D"}, texts(screen("en-GB", uneven...)), "a row of uneven heights is one line")
+	uneven := []*Node{item("C", Rect{220, 5, 80, 30}), item("B", Rect{110, 0, 80, 40}), item("A", Rect{0, 12, 80, 16}),
+		item("D", Rect{0, 60, 80, 20})}
+	require.Equal(t, []string{"A", "B", "C", "D"}, texts(screen("en-GB", uneven...)),
+		"a row of uneven heights is one line")
 	require.Equal(t, []string{"C", "B", "A", "D"}, texts(screen("ar-EG", uneven...)), "and runs as the language does")
-	tall := []*Node{item("picture", Rect{0, 0, 80, 100}), item("1", Rect{100, 0, 80, 20}), item("2", Rect{200, 0, 80, 20}), item("3", Rect{100, 40, 80, 20}), item("4", Rect{200, 40, 80, 20})}
-	require.Equal(t, []string{"picture", "1", "2", "3", "4"}, texts(screen("en-GB", tall...)), "lines beside a tall one are lines")
+	tall := []*Node{item("picture", Rect{0, 0, 80, 100}), item("1", Rect{100, 0, 80, 20}),
+		item("2", Rect{200, 0, 80, 20}), item("3", Rect{100, 40, 80, 20}), item("4", Rect{200, 40, 80, 20})}
+	require.Equal(t, []string{"picture", "1", "2", "3", "4"}, texts(screen("en-GB", tall...)),
+		"lines beside a tall one are lines")
 }
 
 func TestTextsAreComparedAsUnicodeComposesThem(t *testing.T) {
@@ -119,7 +129,8 @@ func TestChangesAreTheElementsThatDiffer(t *testing.T) {
 	before, after := order(), order()
 	require.Empty(t, Changes(before, after))
 	after.Root.Children[0].Children[0].Text = "Haruka"
-	after.Root.Children[1].Children = append(after.Root.Children[1].Children, node("listitem", "", "Tobi", Rect{200, 30, 100, 20}))
+	after.Root.Children[1].Children = append(after.Root.Children[1].Children, node("listitem", "", "Tobi",
+		Rect{200, 30, 100, 20}))
 	changes := Changes(before, after)
 	require.Len(t, changes, 2)
 	require.Equal(t, "Haruka", changes[0].Node.Text)

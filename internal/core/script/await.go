@@ -123,7 +123,8 @@ func (r *runner) judge(st Statement, expected string, view func(*screen.Tree) si
 	}
 	cause, actual := r.verdictOf(saw)
 	if ran := r.device.Now() - r.began; ran >= r.o.CaseLimit {
-		cause, expected, actual = OutOfTime, r.endInTime(), fmt.Sprintf("it has run for %s, at last waiting for %s: %s", short(ran), expected, actual)
+		cause, expected, actual = OutOfTime, r.endInTime(), fmt.Sprintf("it has run for %s, at last waiting for %s: %s",
+			short(ran), expected, actual)
 	}
 	stopped := r.stop(st, cause, expected, actual)
 	stopped.failure.WaitedMS, stopped.failure.Settled = saw.waited.Milliseconds(), saw.settled && cause != Awaited
@@ -182,7 +183,8 @@ func front(t *screen.Tree) string {
 	}
 	words := ""
 	t.Walk(func(n *screen.Node, _ int) bool {
-		if label := n.Label(); words == "" && label != "" && slices.Contains([]string{"dialog", "alertdialog", "heading", "status"}, n.Role) {
+		if label := n.Label(); words == "" && label != "" && slices.Contains([]string{"dialog", "alertdialog", "heading",
+			"status"}, n.Role) {
 			words = fmt.Sprintf("%s %q", n.Role, clipText(label))
 		}
 		return words == ""

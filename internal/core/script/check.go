@@ -30,7 +30,8 @@ func (s *Suite) Unmatched(text string, known func(locator string) bool) []Findin
 		if mayLack {
 			hint = "is it misspelt? that it is not there passes for ever"
 		}
-		p.report(Finding{Pos: e.Pos, Length: e.Length, Message: "nothing has ever matched " + e.Text + " in this app", Hint: hint, Advice: true})
+		p.report(Finding{Pos: e.Pos, Length: e.Length, Message: "nothing has ever matched " + e.Text + " in this app",
+			Hint: hint, Advice: true})
 		return true
 	})
 	return p.findings
@@ -52,13 +53,15 @@ func (p *parser) check() {
 	names := map[string]Pos{}
 	for _, c := range p.suite.Cases {
 		if first, ok := names[screen.Fold(c.Name)]; ok && c.Name != "" {
-			p.report(Finding{Pos: c.Pos, Length: 4, Message: fmt.Sprintf("a case with this name stands on line %d already", first.Line), Hint: "give each case a name of its own"})
+			p.report(Finding{Pos: c.Pos, Length: 4, Message: fmt.Sprintf("a case with this name stands on line %d already",
+				first.Line), Hint: "give each case a name of its own"})
 		} else {
 			names[screen.Fold(c.Name)] = c.Pos
 		}
 		p.variables(maps.Clone(given), c.Body)
 		if !p.broken[c] && !expects(p.suite, c) {
-			p.report(Finding{Pos: c.Pos, Length: 4, Message: "this case expects nothing, so only a crash can fail it", Hint: "add an `expect`", Advice: true})
+			p.report(Finding{Pos: c.Pos, Length: 4, Message: "this case expects nothing, so only a crash can fail it",
+				Hint: "add an `expect`", Advice: true})
 		}
 	}
 }

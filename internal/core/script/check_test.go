@@ -27,23 +27,26 @@ func inCase(steps ...string) string {
 
 func TestOneSlipIsOneFinding(t *testing.T) {
 	for name, text := range map[string]string{
-		"a value that cannot be read, used later": inCase(`let single = nmber in #single`, `expect number in #total = 3 * $single`, `put $single in #x`),
-		"a text without end":                      inCase(`let a = "x`, `expect #b shows $a`),
-		"the only expectation":                    "suite \"s\"\ncase \"c\"\nexpct #a\nend\n",
-		"a case that is misspelt":                 "suite \"s\"\ncsae \"c\"\ntap #a\nput 3 in #b\nexpect #a\nend\n",
-		"a case by another name":                  "suite \"s\"\ntest \"c\"\ntap #a\nexpect #a\nend\n",
-		"a case without a name":                   "suite \"s\"\ncase c\ntap #a\nexpect #a\nend\n",
-		"before each, misspelt":                   "suite \"s\"\nbefore eahc\ntap #a\nend\ncase \"c\"\nexpect #a\nend\n",
-		"before, misspelt":                        "suite \"s\"\nbefroe each\ntap #a\nend\ncase \"c\"\nexpect #a\nend\n",
-		"an end that is misspelt":                 "suite \"s\"\ncase \"c\"\nexpect #a\nedn\ncase \"d\"\nexpect #a\nend\n",
-		"an end that is missing":                  "suite \"s\"\ncase \"c\"\n3 times\nexpect #a\nend\ncase \"d\"\nexpect #a\nend\n",
-		"steps outside of a case":                 "suite \"s\"\ntap #a\nput 3 in #b\nexpect #a\ncase \"d\"\nexpect #a\nend\n",
-		"an end too many":                         "suite \"s\"\ncase \"c\"\nexpect #a\nend\nend\n",
-		"a suite without quotes":                  "suite s\ncase \"c\"\nexpect #a\nend\n",
-		"a sign that there is none of":            inCase(`expect number in #a == 3`),
-		"an id without its mark":                  inCase(`tap continue`),
-		"a pattern without end":                   inCase(`expect /abc`),
-		"plain quotes":                            inCase(`tap 'Continue now'`),
+		"a value that cannot be read, used later": inCase(`let single = nmber in #single`,
+			`expect number in #total = 3 * $single`, `put $single in #x`),
+		"a text without end":      inCase(`let a = "x`, `expect #b shows $a`),
+		"the only expectation":    "suite \"s\"\ncase \"c\"\nexpct #a\nend\n",
+		"a case that is misspelt": "suite \"s\"\ncsae \"c\"\ntap #a\nput 3 in #b\nexpect #a\nend\n",
+		"a case by another name":  "suite \"s\"\ntest \"c\"\ntap #a\nexpect #a\nend\n",
+		"a case without a name":   "suite \"s\"\ncase c\ntap #a\nexpect #a\nend\n",
+		"before each, misspelt":   "suite \"s\"\nbefore eahc\ntap #a\nend\ncase \"c\"\nexpect #a\nend\n",
+		"before, misspelt":        "suite \"s\"\nbefroe each\ntap #a\nend\ncase \"c\"\nexpect #a\nend\n",
+		"an end that is misspelt": "suite \"s\"\ncase \"c\"\nexpect #a\nedn\ncase \"d\"\nexpect #a\nend\n",
+		"an end that is missing": "suite \"s\"\ncase \"c\"\n3 times\nexpect #a\nend\ncase " +
+			"\"d\"\nexpect #a\nend\n",
+		"steps outside of a case": "suite \"s\"\ntap #a\nput 3 in #b\nexpect #a\ncase \"d\"\nexpect " +
+			"#a\nend\n",
+		"an end too many":              "suite \"s\"\ncase \"c\"\nexpect #a\nend\nend\n",
+		"a suite without quotes":       "suite s\ncase \"c\"\nexpect #a\nend\n",
+		"a sign that there is none of": inCase(`expect number in #a == 3`),
+		"an id without its mark":       inCase(`tap continue`),
+		"a pattern without end":        inCase(`expect /abc`),
+		"plain quotes":                 inCase(`tap 'Continue now'`),
 	} {
 		t.Run(name, func(t *testing.T) { require.Len(t, told(text), 1, "%s", strings.Join(told(text), "\n")) })
 	}
@@ -105,18 +108,21 @@ func TestNamesSayWhatIsWrittenInThem(t *testing.T) {
 	require.Empty(t, findings)
 	require.Equal(t, `The "Sora" suite`, s.Name)
 	require.Equal(t, `the "Buy" button \ {x}`, s.Cases[0].Name)
-	require.Empty(t, told("suite \""+strings.Repeat("船", 200)+"\"\ncase \"c\"\nexpect #a\nend\n"), "characters count, not bytes")
+	require.Empty(t, told("suite \""+strings.Repeat("船", 200)+"\"\ncase \"c\"\nexpect #a\nend\n"),
+		"characters count, not bytes")
 	require.Len(t, told("suite \""+strings.Repeat("船", 201)+"\"\ncase \"c\"\nexpect #a\nend\n"), 1)
 }
 
 func TestAStepIsRecordedAsItWasWritten(t *testing.T) {
-	s, findings := Read(inCase(`  Tap   “https://x”  // a note`, `tap "a // b"`, `tap “the "Buy" button”`, `tap "the “Buy” button"`))
+	s, findings := Read(inCase(`  Tap   “https://x”  // a note`, `tap "a // b"`, `tap “the "Buy" button”`,
+		`tap "the “Buy” button"`))
 	require.Zero(t, Faults(findings))
 	var texts []string
 	for _, st := range s.Cases[0].Body.Steps[:4] {
 		texts = append(texts, st.base().Text)
 	}
-	require.Equal(t, []string{`Tap “https://x”`, `tap "a // b"`, `tap “the "Buy" button”`, `tap "the “Buy” button"`}, texts)
+	require.Equal(t, []string{`Tap “https://x”`, `tap "a // b"`, `tap “the "Buy" button”`, `tap "the “Buy” button"`},
+		texts)
 	require.Equal(t, `the “Buy” button`, s.Cases[0].Body.Steps[3].(*Tap).Element.Label.Text.source())
 	require.Equal(t, `the "Buy" button`, s.Cases[0].Body.Steps[2].(*Tap).Element.Label.Text.source())
 }
@@ -134,19 +140,22 @@ func TestAFileThatIsNoTextIsOneFinding(t *testing.T) {
 	for i := range content {
 		content[i] = byte(chance.UintN(256))
 	}
-	require.Equal(t, []string{"1:1 this file is no text; a suite is a text file in UTF-8, with lines such as case \"…\""}, told(string(content)))
+	require.Equal(t, []string{"1:1 this file is no text; a suite is a text file in UTF-8, with lines such as case " +
+		"\"…\""}, told(string(content)))
 }
 
 func TestABlockIsRepeated(t *testing.T) {
 	d := still(el("button", "a", "Go", 10))
-	s, findings := Read("suite \"s\"\ncase \"c\"\n2 times\n  tap #a\n  3 times\n    press tab\n  end\nend\nexpect #a\nend\n")
+	s, findings := Read("suite \"s\"\ncase \"c\"\n2 times\n  tap #a\n  3 times\n    press tab\n  end\nend\nexpect " +
+		"#a\nend\n")
 	require.Empty(t, findings)
 	before := fmt.Sprintf("%#v", s.Cases[0].Body.Steps[0])
 	for range 2 { // what was read is not changed by running it
 		d.did = nil
 		r := RunCase(t.Context(), s, s.Cases[0], d, Options{}, nobody{})
 		require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
-		require.Equal(t, "start,tap a,keys \uE004,keys \uE004,keys \uE004,tap a,keys \uE004,keys \uE004,keys \uE004", strings.Join(d.did, ","))
+		require.Equal(t, "start,tap a,keys \uE004,keys \uE004,keys \uE004,tap a,keys \uE004,keys \uE004,keys \uE004",
+			strings.Join(d.did, ","))
 		require.Len(t, r.Steps, 9)
 		require.Equal(t, before, fmt.Sprintf("%#v", s.Cases[0].Body.Steps[0]))
 	}
@@ -200,7 +209,8 @@ func TestTheCanonicalLayoutIsOneAndMeansTheSame(t *testing.T) {
 	out, findings := Format(everyForm)
 	require.Empty(t, findings)
 	require.Equal(t, everyForm, out, "what is laid out stays as it is")
-	messy := strings.NewReplacer("\n  ", "\n\t \t", "case ", "CASE  ", "tap ", "Tap   ", ", ", " ,", "\n\n", "\n\n\n\n").Replace(everyForm)
+	messy := strings.NewReplacer("\n  ", "\n\t \t", "case ", "CASE  ", "tap ", "Tap   ", ", ", " ,", "\n\n",
+		"\n\n\n\n").Replace(everyForm)
 	out, findings = Format(messy)
 	require.Empty(t, findings)
 	require.Equal(t, everyForm, out)
@@ -223,7 +233,8 @@ func TestTheCanonicalLayoutIsOneAndMeansTheSame(t *testing.T) {
 // TestStepsAreWalkedToTheirEnds sees that whatever a step names is found by the one walk.
 func TestStepsAreWalkedToTheirEnds(t *testing.T) {
 	s, _ := Read(everyForm)
-	require.Equal(t, []string{`2nd button called "Go \"now\"" in #list`, "#list", "last /a/b/ in dialog", "dialog", "#field", "#a in #b", "#b", "#c", "textbox called /x/", "#a", "listitem in #c", "listitem", "button"},
+	require.Equal(t, []string{`2nd button called "Go \"now\"" in #list`, "#list", "last /a/b/ in dialog", "dialog",
+		"#field", "#a in #b", "#b", "#c", "textbox called /x/", "#a", "listitem in #c", "listitem", "button"},
 		s.Locators())
 	require.Equal(t, []string{"back"}, s.Needs(s.Cases[0]))
 }

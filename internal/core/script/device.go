@@ -112,7 +112,8 @@ type StepRecord struct {
 	TookMS  int64  `json:"took_ms"`
 	Verdict string `json:"verdict"`
 	Note    string `json:"note,omitempty"`
-	Absent  string `json:"absent,omitempty"` // a locator whose absence the step passed by, and that nothing had ever matched
+	// a locator whose absence the step passed by, and that nothing had ever matched
+	Absent string `json:"absent,omitempty"`
 }
 
 var errNoAbility = errors.New("the device has no ability for this")

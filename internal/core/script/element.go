@@ -65,11 +65,13 @@ var Roles = map[string]bool{}
 
 func init() {
 	for _, r := range []string{
-		"alert", "application", "article", "banner", "button", "cell", "checkbox", "columnheader", "combobox", "complementary",
+		"alert", "application", "article", "banner", "button", "cell", "checkbox", "columnheader", "combobox",
+		"complementary",
 		"contentinfo", "dialog", "figure", "form", "grid", "gridcell", "group", "heading", "img", "link", "list", "listbox",
 		"listitem", "log", "main", "menu", "menubar", "menuitem", "meter", "navigation", "note", "option", "progressbar",
 		"radio", "radiogroup", "region", "row", "scrollbar", "search", "searchbox", "separator", "slider", "spinbutton",
-		"status", "switch", "tab", "table", "tablist", "tabpanel", "textbox", "timer", "toolbar", "tooltip", "tree", "treeitem",
+		"status", "switch", "tab", "table", "tablist", "tabpanel", "textbox", "timer", "toolbar", "tooltip", "tree",
+		"treeitem",
 	} {
 		Roles[r] = true
 	}
@@ -98,7 +100,8 @@ func (p *parser) element() *Element {
 	case t.Kind == token.Word:
 		p.unknownRole(t)
 	case t.IsSign("="):
-		p.fail(t, "a value is expected so: expect number in #total = 5, or expect #total shows \"5\"", "an element is missing before %s", t)
+		p.fail(t, "a value is expected so: expect number in #total = 5, or expect #total shows \"5\"",
+			"an element is missing before %s", t)
 	default:
 		p.fail(t, `name it by its text "…", its #id, or its role`, "an element is missing before %s", t)
 	}
@@ -152,7 +155,8 @@ func (p *parser) pattern(t token.Token) *regexp.Regexp {
 	}
 	re, err := regexp.Compile(t.Text)
 	if err != nil {
-		p.fail(t, "patterns are RE2", "this pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		p.fail(t, "patterns are RE2", "this pattern cannot be read: %s", strings.TrimPrefix(err.Error(),
+			"error parsing regexp: "))
 	}
 	return re
 }
@@ -203,7 +207,8 @@ func (p *parser) valueName(name string, at Pos, length int) {
 	case strings.HasPrefix(name, "$"):
 		p.failAt(at, length, "write {"+name[1:]+"}", "a name in braces has no $ before it")
 	case strings.ContainsAny(name, "+*/()=") || strings.ContainsAny(name[:1], "0123456789-"):
-		p.failAt(at, length, "compute it on a line before: let sum = …, then {sum}", "braces hold the name of a value, and nothing that is computed")
+		p.failAt(at, length, "compute it on a line before: let sum = …, then {sum}",
+			"braces hold the name of a value, and nothing that is computed")
 	case strings.ContainsAny(name, " {\""):
 		p.failAt(at, length, `for a plain brace write \{`, "{ opens the name of a value, as in {island}")
 	}

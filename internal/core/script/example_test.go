@@ -8,7 +8,8 @@ import (
 
 // A script is read whole: every fault is found, with its place and what was probably meant.
 func ExampleRead() {
-	suite, findings := script.Read("suite \"Buying\"\ncase \"one\"\n  tpa \"Buy\"\n  expect number in #total = 9.45\nend\n")
+	suite, findings := script.Read("suite \"Buying\"\ncase \"one\"\n  tpa \"Buy\"\n  expect number in #total = " +
+		"9.45\nend\n")
 	for _, f := range findings {
 		fmt.Print(f.Format("buying.suite"))
 	}

@@ -143,7 +143,8 @@ func several(l screen.Locator, nodes []*screen.Node) sight {
 		}
 		rows = append(rows, fmt.Sprintf("(%d) %s", i+1, strings.Join(cells, " ")))
 	}
-	return sight{cause: Ambiguous, final: true, nodes: nodes, actual: fmt.Sprintf("%d elements match %s: %s", len(nodes), l, strings.Join(rows, ", "))}
+	return sight{cause: Ambiguous, final: true, nodes: nodes, actual: fmt.Sprintf("%d elements match %s: %s", len(nodes),
+		l, strings.Join(rows, ", "))}
 }
 
 func describe(n *screen.Node) string {
@@ -174,7 +175,8 @@ func cover(n *screen.Node) string {
 	if text := screen.Fold(n.Content()); text != "" {
 		return fmt.Sprintf("%s with %q on it", what, clipText(text))
 	}
-	return fmt.Sprintf("%s without id or text, %.0f by %.0f at %.0f,%.0f", what, n.Bounds.W, n.Bounds.H, n.Bounds.X, n.Bounds.Y)
+	return fmt.Sprintf("%s without id or text, %.0f by %.0f at %.0f,%.0f", what, n.Bounds.W, n.Bounds.H, n.Bounds.X,
+		n.Bounds.Y)
 }
 
 func clipText(s string) string { return token.Clip(s, 60) }

@@ -27,17 +27,21 @@ func TestAScriptOfAnySizeAndDepthIsReadWithinBounds(t *testing.T) {
 		"terms":             {in("let a = 1" + strings.Repeat("+1", 1900)), "at most 200 terms"},
 		"elements":          {in("tap #a" + strings.Repeat(" in #a", 600)), "nested more than 40 deep"},
 		"variables":         {in(`tap "` + strings.Repeat("{a}", 1300) + `"`), "nothing is called `a` here"},
-		"unknown variables": {in(many(15_000, func(i int) string { return fmt.Sprintf("expect number in #a = $v%d", i) })), "more findings than can be listed"},
-		"known and unknown": {in(many(9000, func(i int) string { return fmt.Sprintf("let a%d = 1\nexpect $b%d = 1", i, i) })), "more findings than can be listed"},
-		"tags":              {"tags a" + strings.Repeat(", a", 1000) + "\n" + in("tap #a"), "at most 50 tags"},
-		"tags on lines":     {many(10_000, func(int) string { return "tags a, b" }) + in("tap #a"), "at most 50 tags"},
-		"one long line":     {in("tap \"" + strings.Repeat("<", 1_000_000)), "longer than"},
-		"a long name":       {in("tap #" + strings.Repeat("a", 3000)), "at most 100 characters"},
-		"large patterns":    {in(many(3000, func(int) string { return "expect /[a-z]{900}/" })), "too large"},
-		"bare words":        {many(100_000, func(int) string { return "x" }), "more findings"},
-		"controls":          {in("picture as \"a\x00b\""), "control characters"},
-		"damaged":           {in("tap \"a\xffb\""), "not UTF-8"},
-		"steps":             {in(many(60_000, func(int) string { return "tap #a" })), "at most 50000 steps"},
+		"unknown variables": {in(many(15_000, func(i int) string {
+			return fmt.Sprintf("expect number in #a = $v%d", i)
+		})), "more findings than can be listed"},
+		"known and unknown": {in(many(9000, func(i int) string {
+			return fmt.Sprintf("let a%d = 1\nexpect $b%d = 1", i, i)
+		})), "more findings than can be listed"},
+		"tags":           {"tags a" + strings.Repeat(", a", 1000) + "\n" + in("tap #a"), "at most 50 tags"},
+		"tags on lines":  {many(10_000, func(int) string { return "tags a, b" }) + in("tap #a"), "at most 50 tags"},
+		"one long line":  {in("tap \"" + strings.Repeat("<", 1_000_000)), "longer than"},
+		"a long name":    {in("tap #" + strings.Repeat("a", 3000)), "at most 100 characters"},
+		"large patterns": {in(many(3000, func(int) string { return "expect /[a-z]{900}/" })), "too large"},
+		"bare words":     {many(100_000, func(int) string { return "x" }), "more findings"},
+		"controls":       {in("picture as \"a\x00b\""), "control characters"},
+		"damaged":        {in("tap \"a\xffb\""), "not UTF-8"},
+		"steps":          {in(many(60_000, func(int) string { return "tap #a" })), "at most 50000 steps"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var before, after runtime.MemStats

@@ -23,9 +23,11 @@ func Read(text string) (*Suite, []Finding) {
 
 // read reads a suite and checks what can be seen statement by statement.
 func read(text string) *parser {
-	p := &parser{suite: &Suite{}, lines: token.Lines(text), unread: map[int]bool{}, attempted: map[string]bool{}, broken: map[*Case]bool{}}
+	p := &parser{suite: &Suite{}, lines: token.Lines(text), unread: map[int]bool{}, attempted: map[string]bool{},
+		broken: map[*Case]bool{}}
 	if len(text) > token.MaxText {
-		p.report(Finding{Pos: Pos{Line: 1, Column: 1}, Length: 1, Message: fmt.Sprintf("the file is larger than the %d MB that a suite may have", token.MaxText>>20)})
+		p.report(Finding{Pos: Pos{Line: 1, Column: 1}, Length: 1,
+			Message: fmt.Sprintf("the file is larger than the %d MB that a suite may have", token.MaxText>>20)})
 		return p
 	}
 	if token.Odd(p.lines, p.scanned) {
@@ -76,7 +78,8 @@ func (p *parser) report(f Finding) {
 // sorted gives the findings in the order of their places.
 func (p *parser) sorted() []Finding {
 	if len(p.findings) == maxFindings {
-		p.findings[maxFindings-1] = Finding{Pos: p.findings[maxFindings-1].Pos, Length: 1, Message: "there are more findings than can be listed", Hint: "mend these first"}
+		p.findings[maxFindings-1] = Finding{Pos: p.findings[maxFindings-1].Pos, Length: 1,
+			Message: "there are more findings than can be listed", Hint: "mend these first"}
 	}
 	slices.SortStableFunc(p.findings, func(a, b Finding) int {
 		if a.Pos.Line != b.Pos.Line {
@@ -241,7 +244,8 @@ func (p *parser) oddFileLine(first token.Token) {
 		p.fail(first, "", "there is nothing open here that `end` could close")
 	case forms[first.Text].read != nil:
 		p.fault(first, "put it between `case \"…\"` and `end`", "%s is a step, and steps stand in a case", first)
-		for p.skipLine(); !p.blank() && (forms[p.peek().Text].read != nil || p.peek().Is("end")); p.skipLine() { // it was said once
+		// it was said once
+		for p.skipLine(); !p.blank() && (forms[p.peek().Text].read != nil || p.peek().Is("end")); p.skipLine() {
 			continue
 		}
 		p.at = max(p.at-1, 0)
@@ -367,7 +371,8 @@ func (p *parser) block(opened token.Token, what string) *Block {
 			}
 			return b
 		}
-		if t.Kind == token.Word && follows.EndsLine() && forms[t.Text].read == nil && token.Meant(t.Raw, []string{"end"}) != "" {
+		if t.Kind == token.Word && follows.EndsLine() && forms[t.Text].read == nil &&
+			token.Meant(t.Raw, []string{"end"}) != "" {
 			p.fault(t, "did you mean `end`?", "unknown word %s", t)
 			p.failed++
 			p.next()

@@ -120,7 +120,8 @@ var outcomes = map[Cause]verdict.Verdict{
 func RunCase(ctx context.Context, s *Suite, c *Case, d Device, o Options, rec Recorder) Result {
 	r := newRunner(ctx, s, d, o, rec)
 	if lacks := missing(s.Needs(c), d.Abilities()); len(lacks) > 0 {
-		return Result{Verdict: verdict.Skip, Steps: []StepRecord{}, Failure: &Failure{Cause: NoAbility, File: c.Pos.File, Line: c.Pos.Line, Column: c.Pos.Column,
+		return Result{Verdict: verdict.Skip, Steps: []StepRecord{}, Failure: &Failure{Cause: NoAbility, File: c.Pos.File,
+			Line: c.Pos.Line, Column: c.Pos.Column,
 			Step: c.Name, Expected: "a device that can do `" + strings.Join(lacks, "`, `") + "`", Actual: "this one cannot"}}
 	}
 	bodies := s.bodies(c)
@@ -142,7 +143,9 @@ func RunCase(ctx context.Context, s *Suite, c *Case, d Device, o Options, rec Re
 }
 
 func missing(needs, have []string) []string {
-	return slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(needs))), func(n string) bool { return slices.Contains(have, n) })
+	return slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(needs))), func(n string) bool {
+		return slices.Contains(have, n)
+	})
 }
 
 // runner carries out one case.
@@ -188,7 +191,8 @@ func newRunner(ctx context.Context, s *Suite, d Device, o Options, rec Recorder)
 	if o.Known == nil {
 		o.Known = func(string) bool { return false }
 	}
-	return &runner{ctx: ctx, suite: s, device: d, o: o, rec: rec, began: d.Now(), values: map[string]value{}, steps: []StepRecord{},
+	return &runner{ctx: ctx, suite: s, device: d, o: o, rec: rec, began: d.Now(), values: map[string]value{},
+		steps:    []StepRecord{},
 		settling: screen.NewSettling(d.Now())}
 }
 
@@ -231,7 +235,8 @@ func (r *runner) step(st Statement) *stop {
 		stopped = r.stop(st, OutOfTime, r.endInTime(), fmt.Sprintf("it has run for %s, %d steps", short(ran), r.ran))
 		r.keepFailure(stopped, nil)
 	}
-	record := StepRecord{File: b.Pos.File, Line: b.Pos.Line, Text: b.Text, AtMS: (at - r.began).Milliseconds(), TookMS: (r.device.Now() - at).Milliseconds(),
+	record := StepRecord{File: b.Pos.File, Line: b.Pos.Line, Text: b.Text, AtMS: (at - r.began).Milliseconds(),
+		TookMS:  (r.device.Now() - at).Milliseconds(),
 		Verdict: string(verdict.Pass), Note: r.note, Absent: r.doubted}
 	if stopped != nil {
 		record.Verdict, record.Note = string(outcomes[stopped.failure.Cause]), stopped.failure.Actual
@@ -253,7 +258,8 @@ func (r *runner) act(st Statement, err error) *stop {
 // stop ends the case at a statement.
 func (r *runner) stop(st Statement, cause Cause, expected, actual string) *stop {
 	b := st.base()
-	return &stop{failure: Failure{Cause: cause, File: b.Pos.File, Line: b.Pos.Line, Column: b.Pos.Column, Step: b.Text, Expected: expected, Actual: actual,
+	return &stop{failure: Failure{Cause: cause, File: b.Pos.File, Line: b.Pos.Line, Column: b.Pos.Column, Step: b.Text,
+		Expected: expected, Actual: actual,
 		QuietMS: (r.device.Now() - r.settling.Any).Milliseconds(), Settled: true}}
 }
 

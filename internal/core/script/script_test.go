@@ -92,7 +92,8 @@ func el(role, id, text string, y float64) *screen.Node {
 
 func shows(nodes ...*screen.Node) screen.Tree {
 	whole := screen.Rect{W: 400, H: 800}
-	return screen.Tree{Root: &screen.Node{Role: "application", Bounds: whole, Visible: whole, Children: nodes}, Width: 400, Height: 800}
+	return screen.Tree{Root: &screen.Node{Role: "application", Bounds: whole, Visible: whole, Children: nodes},
+		Width: 400, Height: 800}
 }
 
 func still(nodes ...*screen.Node) *paper { return &paper{moments: []moment{{0, shows(nodes...)}}} }
@@ -102,7 +103,9 @@ func judge(t *testing.T, d *paper, known string, steps ...string) Result {
 	t.Helper()
 	s, findings := Read("suite \"s\"\npatience 4s\ncase \"c\"\n" + strings.Join(steps, "\n") + "\nend\n")
 	require.Zero(t, Faults(findings), "%+v", findings)
-	return RunCase(context.Background(), s, s.Cases[0], d, Options{Known: func(l string) bool { return l == known }}, nobody{})
+	return RunCase(context.Background(), s, s.Cases[0], d, Options{Known: func(l string) bool {
+		return l == known
+	}}, nobody{})
 }
 
 func TestTheVerdictTable(t *testing.T) {
@@ -126,20 +129,30 @@ func TestTheVerdictTable(t *testing.T) {
 		says    string
 	}{
 		{"the screen agrees", still(el("button", "go", "Go", 10)), "", `expect "Go"`, verdict.Pass, "", ""},
-		{"the settled screen contradicts", still(el("button", "go", "Go", 10)), "", `expect no "Go"`, verdict.Fail, Contradicted, "is shown"},
-		{"an expected element is not there", still(el("button", "go", "Go", 10)), `"Gone"`, `expect "Gone"`, verdict.Fail, Missing, `nearest: button #go "Go"`},
-		{"an expected element that nothing has ever matched", still(el("button", "go", "Go", 10)), "", `expect #og`, verdict.Error, NeverMatched, "nothing has ever matched #og"},
-		{"as many as expected, of what nothing has ever matched", still(el("button", "go", "Go", 10)), "", `expect 2 #og`, verdict.Error, NeverMatched, "nothing has ever matched #og"},
+		{"the settled screen contradicts", still(el("button", "go", "Go", 10)), "", `expect no "Go"`, verdict.Fail,
+			Contradicted, "is shown"},
+		{"an expected element is not there", still(el("button", "go", "Go", 10)), `"Gone"`, `expect "Gone"`, verdict.Fail,
+			Missing, `nearest: button #go "Go"`},
+		{"an expected element that nothing has ever matched", still(el("button", "go", "Go", 10)), "", `expect #og`,
+			verdict.Error, NeverMatched, "nothing has ever matched #og"},
+		{"as many as expected, of what nothing has ever matched", still(el("button", "go", "Go", 10)), "", `expect 2 #og`,
+			verdict.Error, NeverMatched, "nothing has ever matched #og"},
 		{"an answer that is awaited", pending(), "", `expect "Go"`, verdict.Fail, Awaited, "still awaited, for 4.0 s"},
-		{"the same, where the screen of before would do", pending(), "", `expect no "Stop"`, verdict.Fail, Awaited, "proves nothing"},
+		{"the same, where the screen of before would do", pending(), "", `expect no "Stop"`, verdict.Fail, Awaited,
+			"proves nothing"},
 		{"the same, where nothing has ever matched", pending(), "", `tap "Stop"`, verdict.Fail, Awaited, "still awaited"},
 		{"hidden", still(hidden), "", `tap #go`, verdict.Fail, Unusable, "hidden"},
 		{"disabled", still(off), "", `tap #go`, verdict.Fail, Unusable, "disabled"},
-		{"covered", still(el("button", "go", "Go", 10), cover), "", `tap #go`, verdict.Fail, Unusable, "covered by dialog #ask"},
-		{"missing, though it matched before", still(el("button", "go", "Go", 10)), "#buy", `tap #buy`, verdict.Fail, Missing, "not there"},
-		{"nothing has ever matched", still(el("button", "go", "Go", 10)), "", `tap #og`, verdict.Error, NeverMatched, "nothing has ever matched #og; nearest: button #go"},
-		{"several where one is needed", still(el("button", "a", "Go", 10), el("button", "b", "Go", 60)), "", `tap button called "Go"`, verdict.Error, Ambiguous, "(1) #a at 0,10, (2) #b at 0,60"},
-		{"a number that is none", still(el("", "total", "free", 10)), "", `expect number in #total = 3`, verdict.Fail, NotANumber, `"free"`},
+		{"covered", still(el("button", "go", "Go", 10), cover), "", `tap #go`, verdict.Fail, Unusable,
+			"covered by dialog #ask"},
+		{"missing, though it matched before", still(el("button", "go", "Go", 10)), "#buy", `tap #buy`, verdict.Fail,
+			Missing, "not there"},
+		{"nothing has ever matched", still(el("button", "go", "Go", 10)), "", `tap #og`, verdict.Error, NeverMatched,
+			"nothing has ever matched #og; nearest: button #go"},
+		{"several where one is needed", still(el("button", "a", "Go", 10), el("button", "b", "Go", 60)), "",
+			`tap button called "Go"`, verdict.Error, Ambiguous, "(1) #a at 0,10, (2) #b at 0,60"},
+		{"a number that is none", still(el("", "total", "free", 10)), "", `expect number in #total = 3`, verdict.Fail,
+			NotANumber, `"free"`},
 		{"a crash", crashed, "", `expect "Go"`, verdict.Fail, Crashed, "boom"},
 		{"a device in trouble", broken, "", `expect "Go"`, verdict.Error, Trouble, "the cable dropped"},
 		{"a missing key is known beforehand", still(), "", `press back`, verdict.Skip, NoAbility, "cannot"},
@@ -169,7 +182,8 @@ func pending() *paper {
 
 func TestNothingIsJudgedOnTheScreenOfBefore(t *testing.T) {
 	// The toast is on its way when the step begins; it comes 200 ms later.
-	late := &paper{moments: []moment{{0, shows(el("button", "go", "Go", 10))}, {200 * time.Millisecond, shows(el("status", "toast", "Saved", 10))}}}
+	late := &paper{moments: []moment{{0, shows(el("button", "go", "Go", 10))},
+		{200 * time.Millisecond, shows(el("status", "toast", "Saved", 10))}}}
 	r := judge(t, late, "", `expect no "Saved"`)
 	require.Equal(t, verdict.Fail, r.Verdict, "a screen that has not settled proves no absence")
 
@@ -193,11 +207,13 @@ func TestAStepWaitsUpToItsPatienceAndNoLonger(t *testing.T) {
 }
 
 func TestACaseEndsAtItsOwnLimit(t *testing.T) {
-	s, findings := Read("suite \"s\"\ncase \"c\"\n" + strings.Repeat("expect \"Go\" within 2m\nexpect \"Done\" within 2m\n", 2) + "end\n")
+	s, findings := Read("suite \"s\"\ncase \"c\"\n" + strings.Repeat(
+		"expect \"Go\" within 2m\nexpect \"Done\" within 2m\n", 2) + "end\n")
 	require.Zero(t, Faults(findings))
 	slow := &paper{moments: []moment{
 		{0, shows(el("button", "go", "Go", 10))}, {100 * time.Second, shows(el("button", "done", "Done", 10))},
-		{200 * time.Second, shows(el("button", "go", "Go", 10))}, {300 * time.Second, shows(el("button", "done", "Done", 10))}}}
+		{200 * time.Second, shows(el("button", "go", "Go", 10))},
+		{300 * time.Second, shows(el("button", "done", "Done", 10))}}}
 	r := RunCase(context.Background(), s, s.Cases[0], slow, Options{CaseLimit: 3 * time.Minute}, nobody{})
 	require.Equal(t, verdict.Fail, r.Verdict)
 	require.Equal(t, OutOfTime, r.Failure.Cause)
@@ -207,7 +223,8 @@ func TestFillTakesAwayWhatWasThereAndNumbersCompute(t *testing.T) {
 	field := el("textbox", "n", "", 10)
 	field.Value, field.Focused = "12", true
 	d := still(field, el("", "single", "€4.20", 40), el("", "total", "€12.60", 70))
-	r := judge(t, d, "", `let single = number in #single`, `put 3 in #n`, `expect number in #total = 3 * $single`, `expect number in #total > $single + (8 - 1.5)`, `expect #total shows "€12.60"`)
+	r := judge(t, d, "", `let single = number in #single`, `put 3 in #n`, `expect number in #total = 3 * $single`,
+		`expect number in #total > $single + (8 - 1.5)`, `expect #total shows "€12.60"`)
 	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
 	require.Equal(t, []string{"start", "tap n", "keys \uE010\uE003\uE003", "keys 3"}, d.did)
 	require.ElementsMatch(t, []string{"#single", "#n", "#total"}, r.Matched)
@@ -215,14 +232,16 @@ func TestFillTakesAwayWhatWasThereAndNumbersCompute(t *testing.T) {
 
 func TestVariablesGoIntoTexts(t *testing.T) {
 	d := still(el("heading", "h", "Island 3", 10))
-	r := judge(t, d, "", `let n = 1 + 2`, `let word = "Island {n}"`, `expect heading called "{word}"`, `expect #h shows "Island {n}"`)
+	r := judge(t, d, "", `let n = 1 + 2`, `let word = "Island {n}"`, `expect heading called "{word}"`,
+		`expect #h shows "Island {n}"`)
 	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
 }
 
 func TestFindingsMarkTheirPlaceAndSuggest(t *testing.T) {
 	_, findings := Read("suite \"x\"\ncase \"a\"\n\ttpa \"Go\"\n  expect botton\n  expect \"Go\"\nend\n")
 	require.Len(t, findings, 2)
-	require.Equal(t, "f.suite:3:2: fault: unknown word `tpa`; did you mean `tap`?\n    \ttpa \"Go\"\n    \t^^^\n", findings[0].Format("f.suite"))
+	require.Equal(t, "f.suite:3:2: fault: unknown word `tpa`; did you mean `tap`?\n    \ttpa \"Go\"\n    \t^^^\n",
+		findings[0].Format("f.suite"))
 	require.Equal(t, Pos{Line: 4, Column: 10}, findings[1].Pos)
 	require.Contains(t, findings[1].Hint, "`button`")
 }
@@ -256,7 +275,8 @@ func TestEveryFaultIsFoundNotOnlyTheFirst(t *testing.T) {
 }
 
 func TestIndentationCommentsAndCurlyQuotesDoNotMatter(t *testing.T) {
-	s, findings := Read("\ufeffSUITE “Buying”\r\n  // a note\r\nCase “a” tags one, two\r\n\t  Expect   \"x // y\"   // seen\r\nEND")
+	s, findings := Read("\ufeffSUITE “Buying”\r\n  // a note\r\nCase “a” tags one, two\r\n\t  Expect   \"x // y\"  " +
+		" // seen\r\nEND")
 	require.Zero(t, Faults(findings))
 	require.Len(t, findings, 1, "curly quotes are told of once, and are no fault")
 	require.Equal(t, "Buying", s.Name)
@@ -265,7 +285,8 @@ func TestIndentationCommentsAndCurlyQuotesDoNotMatter(t *testing.T) {
 }
 
 func FuzzReadNeverPanicsAndMarksPlacesThatExist(f *testing.F) {
-	f.Add("suite \"s\"\ntags a\npatience 8s\nbefore each\n start app fresh\nend\ncase \"c\" tags x\n tap 2nd button called /x/ in #y within 3s\n let a = (1 + 2) * number in #b / 3\n picture of last tab as \"p {a}\"\nend\n")
+	f.Add("suite \"s\"\ntags a\npatience 8s\nbefore each\n start app fresh\nend\ncase \"c\" tags x\n tap 2nd " +
+		"button called /x/ in #y within 3s\n let a = (1 + 2) * number in #b / 3\n picture of last tab as \"p {a}\"\nend\n")
 	f.Add("case \"\n\"{\\}")
 	f.Fuzz(func(t *testing.T, text string) {
 		lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")

@@ -22,7 +22,9 @@ func film(tick, length time.Duration, at func(now time.Duration) []*screen.Node)
 }
 
 func TestAStopwatchInACornerKeepsNoStepWaiting(t *testing.T) {
-	quiet := film(80*time.Millisecond, time.Minute, func(time.Duration) []*screen.Node { return []*screen.Node{el("button", "go", "Go", 10)} })
+	quiet := film(80*time.Millisecond, time.Minute, func(time.Duration) []*screen.Node {
+		return []*screen.Node{el("button", "go", "Go", 10)}
+	})
 	var steps []string
 	for range 40 {
 		steps = append(steps, `expect "Go"`)
@@ -39,15 +41,18 @@ func TestAToastIsSeenWhileItIsThereThoughAStopwatchRuns(t *testing.T) {
 		}
 		return nil
 	}
-	require.Equal(t, verdict.Pass, judge(t, film(50*time.Millisecond, 20*time.Second, toast), "", `expect "Saved"`).Verdict)
-	r := judge(t, film(50*time.Millisecond, 20*time.Second, toast), `"Saved"`, `expect "Saved"`, `expect no "Saved"`, `expect "Saved"`)
+	require.Equal(t, verdict.Pass, judge(t, film(50*time.Millisecond, 20*time.Second, toast), "",
+		`expect "Saved"`).Verdict)
+	r := judge(t, film(50*time.Millisecond, 20*time.Second, toast), `"Saved"`, `expect "Saved"`, `expect no "Saved"`,
+		`expect "Saved"`)
 	require.Equal(t, verdict.Fail, r.Verdict)
 	require.Contains(t, r.Failure.Actual, "it is not there any more: it was shown for 2.5 s")
 }
 
 func TestAStopwatchItselfCanBeWaitedFor(t *testing.T) {
 	still := func(time.Duration) []*screen.Node { return nil }
-	require.Equal(t, verdict.Pass, judge(t, film(50*time.Millisecond, 20*time.Second, still), "", `expect number in #watch >= 2`).Verdict)
+	require.Equal(t, verdict.Pass, judge(t, film(50*time.Millisecond, 20*time.Second, still), "",
+		`expect number in #watch >= 2`).Verdict)
 	r := judge(t, film(50*time.Millisecond, 20*time.Second, still), "", `expect number in #watch = 2`)
 	require.Equal(t, verdict.Fail, r.Verdict, "a figure that it only passes is none that it shows")
 }
@@ -61,7 +66,8 @@ func TestAListThatIsBeingFilledHasNotSettled(t *testing.T) {
 	}
 	r := judge(t, film(50*time.Millisecond, 20*time.Second, filling), "", `expect no "row 11"`)
 	require.Equal(t, verdict.Fail, r.Verdict, "absence is not proved while rows still come")
-	require.Equal(t, verdict.Pass, judge(t, film(50*time.Millisecond, 20*time.Second, filling), "", `expect 12 listitem`).Verdict)
+	require.Equal(t, verdict.Pass, judge(t, film(50*time.Millisecond, 20*time.Second, filling), "",
+		`expect 12 listitem`).Verdict)
 }
 
 func TestWhatKeepsChangingWhereAStepLooksIsToldByName(t *testing.T) {
@@ -97,7 +103,8 @@ func rows(n int) (out []*screen.Node) {
 }
 
 func TestWhatComesJustBeforePatienceEndsMaySettleAfter(t *testing.T) {
-	for at, want := range map[time.Duration]verdict.Verdict{3900 * time.Millisecond: verdict.Pass, 4100 * time.Millisecond: verdict.Fail} {
+	for at, want := range map[time.Duration]verdict.Verdict{3900 * time.Millisecond: verdict.Pass,
+		4100 * time.Millisecond: verdict.Fail} {
 		comes := &paper{moments: []moment{{0, shows()}, {at, shows(el("status", "done", "Done", 10))}}}
 		require.Equal(t, want, judge(t, comes, `"Done"`, `expect "Done"`).Verdict, "it comes after %s of 4 s", at)
 		goes := &paper{moments: []moment{{0, shows(el("status", "done", "Done", 10))}, {at, shows()}}}
@@ -108,16 +115,20 @@ func TestWhatComesJustBeforePatienceEndsMaySettleAfter(t *testing.T) {
 func TestWhatHasNeverMatchedIsToldWithTheStepThatItsAbsencePasses(t *testing.T) {
 	var notes []string
 	s, _ := Read("suite \"s\"\ncase \"c\"\nexpect no #typo\nexpect no #known\nexpect at most 3 #typo\nend\n")
-	r := RunCase(t.Context(), s, s.Cases[0], still(), Options{Known: func(l string) bool { return l == "#known" }}, nobody{})
+	r := RunCase(t.Context(), s, s.Cases[0], still(), Options{Known: func(l string) bool {
+		return l == "#known"
+	}}, nobody{})
 	require.Equal(t, verdict.Pass, r.Verdict)
 	for _, step := range r.Steps {
 		notes = append(notes, step.Note)
 	}
-	require.Equal(t, []string{"this proves little: nothing has ever matched #typo in this app", "", "this proves little: nothing has ever matched #typo in this app"}, notes)
+	require.Equal(t, []string{"this proves little: nothing has ever matched #typo in this app", "",
+		"this proves little: nothing has ever matched #typo in this app"}, notes)
 }
 
 func TestACrashJustAfterTheLastStepIsTheCases(t *testing.T) {
-	d := &paper{moments: []moment{{0, shows(el("button", "go", "Go", 10))}}, faultAt: 400 * time.Millisecond, later: &Crash{Reason: "boom"}}
+	d := &paper{moments: []moment{{0, shows(el("button", "go", "Go", 10))}}, faultAt: 400 * time.Millisecond,
+		later: &Crash{Reason: "boom"}}
 	r := judge(t, d, "", `tap "Go"`)
 	require.Equal(t, verdict.Fail, r.Verdict)
 	require.Equal(t, Crashed, r.Failure.Cause)
@@ -125,7 +136,8 @@ func TestACrashJustAfterTheLastStepIsTheCases(t *testing.T) {
 }
 
 func TestTheAppThatLeftTheFrontIsToldWithWhatIsThereInstead(t *testing.T) {
-	app, system := shows(el("button", "go", "Go", 10)), shows(el("heading", "", "Allow this app to use your location?", 10))
+	app, system := shows(el("button", "go", "Go", 10)), shows(el("heading", "", "Allow this app to use your location?",
+		10))
 	app.App, system.App = "example.tideline", "system"
 	d := &paper{moments: []moment{{0, app}, {2 * time.Second, system}}}
 	r := judge(t, d, `"Done"`, `expect "Go"`, `expect "Done"`)

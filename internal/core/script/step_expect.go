@@ -41,7 +41,8 @@ type (
 )
 
 func init() {
-	add(form{word: "expect", usage: "expect [no] E · expect E shows V · expect V =|<|>|<=|>= V · expect [at least|at most] N E", read: readExpect})
+	add(form{word: "expect", usage: "expect [no] E · expect E shows V · expect V =|<|>|<=|>= V · expect [at " +
+		"least|at most] N E", read: readExpect})
 }
 
 func readExpect(p *parser, s Step) Statement {
@@ -55,7 +56,8 @@ func readExpect(p *parser, s Step) Statement {
 		return readCount(p, s, "<=")
 	case t.Kind == token.Number && !p.comparisonFollows():
 		return readCount(p, s, "=")
-	case t.Kind == token.Number, t.Kind == token.Variable, t.IsSign("("), t.IsSign("-"), t.Is("number") && p.tokens[p.at+1].Is("in"):
+	case t.Kind == token.Number, t.Kind == token.Variable, t.IsSign("("), t.IsSign("-"), t.Is("number") &&
+		p.tokens[p.at+1].Is("in"):
 		return readComparison(p, s)
 	}
 	e := p.element()
@@ -66,7 +68,8 @@ func readExpect(p *parser, s Step) Statement {
 	case t.Is("contains"), t.Is("matches"), t.Is("is"), t.Is("came"), t.Is("for"):
 		p.notReady(t)
 	case t.Kind == token.Sign:
-		p.fail(t, fmt.Sprintf("to compare the number in it: expect number in %s %s …; its text: expect %s shows …", e.words(), t.Raw, e.words()), "an element cannot be compared with %s", t)
+		p.fail(t, fmt.Sprintf("to compare the number in it: expect number in %s %s …; its text: expect %s shows …",
+			e.words(), t.Raw, e.words()), "an element cannot be compared with %s", t)
 	case t.Is("show"), t.Is("has"), t.Is("equals"), t.Is("be"), t.Is("to"):
 		p.fail(t, fmt.Sprintf("write: expect %s shows \"…\"", e.words()), "%s is not expected here", t)
 	}
@@ -214,18 +217,19 @@ func same(shows string, wanted value, language string) (why string, same bool) {
 }
 
 func (s *ExpectCount) run(r *runner) *stop {
-	_, stopped := r.judge(s, fmt.Sprintf("%s%d %s", countWords[s.Compare], s.Count, s.Element.Text), func(t *screen.Tree) sight {
-		l, nodes := r.find(s.Element, t)
-		shown := t.Shown(nodes)
-		n := len(shown)
-		switch {
-		case compare(big.NewRat(int64(n), 1), s.Compare, big.NewRat(int64(s.Count), 1)):
-			return sight{ok: true}
-		case len(nodes) == 0:
-			return r.absent(s.Element, l, t)
-		}
-		return sight{cause: Contradicted, actual: fmt.Sprintf("there are %d", n), nodes: shown}
-	})
+	_, stopped := r.judge(s, fmt.Sprintf("%s%d %s", countWords[s.Compare], s.Count, s.Element.Text),
+		func(t *screen.Tree) sight {
+			l, nodes := r.find(s.Element, t)
+			shown := t.Shown(nodes)
+			n := len(shown)
+			switch {
+			case compare(big.NewRat(int64(n), 1), s.Compare, big.NewRat(int64(s.Count), 1)):
+				return sight{ok: true}
+			case len(nodes) == 0:
+				return r.absent(s.Element, l, t)
+			}
+			return sight{cause: Contradicted, actual: fmt.Sprintf("there are %d", n), nodes: shown}
+		})
 	if stopped == nil && s.absence() {
 		r.doubt(s.Element)
 	}
@@ -254,7 +258,8 @@ func (s *ExpectNumber) run(r *runner) *stop {
 		if compare(left.number, s.Compare, right.number) {
 			return sight{ok: true}
 		}
-		return sight{cause: Contradicted, actual: fmt.Sprintf("it is %s", left) + shown(s.Left, a.nodes), nodes: append(a.nodes, b.nodes...)}
+		return sight{cause: Contradicted, actual: fmt.Sprintf("it is %s", left) + shown(s.Left, a.nodes),
+			nodes: append(a.nodes, b.nodes...)}
 	})
 	if stopped != nil && stopped.failure.Cause == Contradicted {
 		stopped.failure.Expected = fmt.Sprintf("%s %s %s", s.Left.told(), s.Compare, right)

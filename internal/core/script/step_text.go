@@ -61,7 +61,8 @@ func readFill(p *parser, s Step) Statement {
 	p.want("with")
 	value := p.at
 	p.expression()
-	p.failAt(from.Pos, from.Length, fmt.Sprintf("write: put %s in %s", p.between(value, p.at), p.between(field, to)), "what a field holds is replaced by `put V in E`")
+	p.failAt(from.Pos, from.Length, fmt.Sprintf("write: put %s in %s", p.between(value, p.at), p.between(field, to)),
+		"what a field holds is replaced by `put V in E`")
 	return nil
 }
 
@@ -173,7 +174,9 @@ func (s *Put) run(r *runner) *stop {
 	if stopped := r.focus(s, s.Element); stopped != nil {
 		return stopped
 	}
-	saw, stopped := r.judge(s, s.Element.Text+" to hold what is typed", func(t *screen.Tree) sight { return r.readable(s.Element, t) })
+	saw, stopped := r.judge(s, s.Element.Text+" to hold what is typed", func(t *screen.Tree) sight {
+		return r.readable(s.Element, t)
+	})
 	if stopped != nil {
 		return stopped
 	}

@@ -61,8 +61,9 @@ var foreign = map[string]string{}
 
 func init() {
 	for words, hint := range map[string]string{
-		"click touch push select":                    "to touch an element: tap E",
-		"wait sleep delay":                           "steps wait by themselves, up to their patience; for longer: expect E within 15s",
+		"click touch push select": "to touch an element: tap E",
+		"wait sleep delay": "steps wait by themselves, up to their patience; for longer: " +
+			"expect E within 15s",
 		"assert verify check ensure should see must": "what has to be so is written: expect …",
 		"open launch run":                            "to bring the app to the front: start app",
 		"enter input write set":                      "what a field is to hold is written: put V in E",

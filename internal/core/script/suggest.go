@@ -35,7 +35,8 @@ func reads(line string) bool {
 }
 
 // tapped are the roles that are there to be tapped.
-var tapped = map[string]bool{"button": true, "link": true, "tab": true, "menuitem": true, "option": true, "checkbox": true, "radio": true, "switch": true, "listitem": true}
+var tapped = map[string]bool{"button": true, "link": true, "tab": true, "menuitem": true, "option": true,
+	"checkbox": true, "radio": true, "switch": true, "listitem": true}
 
 func wanted(n *screen.Node, locator string) []string {
 	var out []string
@@ -47,7 +48,8 @@ func wanted(n *screen.Node, locator string) []string {
 	}
 	out = append(out, "expect "+locator)
 	content := screen.Fold(n.Content())
-	if content != "" && len([]rune(content)) <= 60 && !strings.ContainsAny(content, "\"{}\\") && !strings.Contains(locator, fmt.Sprintf("%q", content)) {
+	if content != "" && len([]rune(content)) <= 60 && !strings.ContainsAny(content, "\"{}\\") &&
+		!strings.Contains(locator, fmt.Sprintf("%q", content)) {
 		out = append(out, fmt.Sprintf("expect %s shows %q", locator, content))
 	}
 	if strings.ContainsAny(content, "0123456789") && len(content) < 30 {

@@ -16,7 +16,8 @@ func fleetOf() map[int64]Place {
 			{Factor: "language", Value: "en-GB", Words: "en-GB"},
 		}
 	}
-	return map[int64]Place{1: place("Android", "Kaede 7", 8), 2: place("Android", "Kaede Mini", 2), 3: place("iOS", "Aster 12", 6), 4: place("iOS", "Aster Petit", 3)}
+	return map[int64]Place{1: place("Android", "Kaede 7", 8), 2: place("Android", "Kaede Mini", 2),
+		3: place("iOS", "Aster 12", 6), 4: place("iOS", "Aster Petit", 3)}
 }
 
 func everywhere(name string, place map[int64]Place) (ran []Met) {
@@ -29,9 +30,11 @@ func everywhere(name string, place map[int64]Place) (ran []Met) {
 func TestWhatSaysTheSameIsOneCauseWhateverItsFigures(t *testing.T) {
 	place := fleetOf()
 	fail := func(name, actual string, leg int64) Met {
-		return Met{Suite: "s", Case: name, Leg: leg, Verdict: Fail, Kind: "contradicted", Expected: "number in #total = 9.45", Actual: actual}
+		return Met{Suite: "s", Case: name, Leg: leg, Verdict: Fail, Kind: "contradicted",
+			Expected: "number in #total = 9.45", Actual: actual}
 	}
-	causes := Causes([]Met{fail("a", "it is 6.3", 1), fail("a", "it is 7", 2), fail("b", "it is 1,200.5", 3), fail("a", "it is not there", 4)}, place, append(everywhere("a", place), everywhere("b", place)...))
+	causes := Causes([]Met{fail("a", "it is 6.3", 1), fail("a", "it is 7", 2), fail("b", "it is 1,200.5", 3),
+		fail("a", "it is not there", 4)}, place, append(everywhere("a", place), everywhere("b", place)...))
 	require.Len(t, causes, 2)
 	require.Equal(t, 3, causes[0].Crossings)
 	require.Equal(t, []string{"a", "b"}, causes[0].Cases)

@@ -57,7 +57,8 @@ func TestWhatALegRunsNext(t *testing.T) {
 	retry := Retry{AfterError: 1, AfterFail: 2}
 	so := map[int]Crossing{0: {Verdict: Pass}, 1: {Verdict: Fail}, 2: {Verdict: Error}}
 	next := After([]int{0, 1, 2, 3}, so, retry, Used{})
-	require.Equal(t, Next{Cases: []int{1, 2, 3}, Elsewhere: true, Used: Used{1, 1}}, next, "what passed stands; what nobody judged goes elsewhere")
+	require.Equal(t, Next{Cases: []int{1, 2, 3}, Elsewhere: true, Used: Used{1, 1}}, next,
+		"what passed stands; what nobody judged goes elsewhere")
 
 	next = After([]int{0, 1, 2, 3}, so, retry, next.Used)
 	require.Equal(t, Next{Cases: []int{1}, Used: Used{1, 2}}, next, "trouble is tried once more, not for ever")
@@ -84,19 +85,25 @@ func TestAnIncompleteRunNeverPasses(t *testing.T) {
 		legs []Outcome
 		want Verdict
 	}{
-		"all of it passed":                              {[]Outcome{leg("finished", whole), leg("finished", whole)}, Pass},
-		"one combination never ran":                     {[]Outcome{leg("finished", whole), leg("finished", nil)}, Error},
-		"none ever ran":                                 {[]Outcome{leg("finished", nil), leg("finished", nil)}, Error},
-		"one case of one combination was never decided": {[]Outcome{leg("finished", whole), leg("finished", map[int][]Verdict{0: {Pass}})}, Error},
-		"one was tried in vain":                         {[]Outcome{leg("finished", whole), leg("finished", map[int][]Verdict{0: {Pass}, 1: {Error, Error}})}, Error},
-		"an error was made good":                        {[]Outcome{leg("finished", whole), leg("finished", map[int][]Verdict{0: {Pass}, 1: {Error, Pass}})}, Pass},
-		"one failed and one never ran":                  {[]Outcome{leg("finished", map[int][]Verdict{0: {Fail}, 1: {Pass}}), leg("finished", nil)}, Fail},
-		"one was skipped and one never ran":             {[]Outcome{leg("finished", map[int][]Verdict{0: {Skip}, 1: {Skip}}), leg("finished", nil)}, Error},
-		"it was cancelled before anything was decided":  {[]Outcome{leg("cancelled", nil), leg("cancelled", nil)}, None},
-		"it was cancelled in the middle":                {[]Outcome{leg("finished", whole), leg("cancelled", nil)}, Pass},
-		"it was cancelled after a failure":              {[]Outcome{leg("cancelled", map[int][]Verdict{0: {Fail}}), leg("cancelled", nil)}, Fail},
-		"it is still under way":                         {[]Outcome{leg("running", map[int][]Verdict{0: {Pass}})}, Pass},
-		"there was nothing to run":                      {nil, None},
+		"all of it passed":          {[]Outcome{leg("finished", whole), leg("finished", whole)}, Pass},
+		"one combination never ran": {[]Outcome{leg("finished", whole), leg("finished", nil)}, Error},
+		"none ever ran":             {[]Outcome{leg("finished", nil), leg("finished", nil)}, Error},
+		"one case of one combination was never decided": {[]Outcome{leg("finished", whole),
+			leg("finished", map[int][]Verdict{0: {Pass}})}, Error},
+		"one was tried in vain": {[]Outcome{leg("finished", whole),
+			leg("finished", map[int][]Verdict{0: {Pass}, 1: {Error, Error}})}, Error},
+		"an error was made good": {[]Outcome{leg("finished", whole),
+			leg("finished", map[int][]Verdict{0: {Pass}, 1: {Error, Pass}})}, Pass},
+		"one failed and one never ran": {[]Outcome{leg("finished", map[int][]Verdict{0: {Fail},
+			1: {Pass}}), leg("finished", nil)}, Fail},
+		"one was skipped and one never ran": {[]Outcome{leg("finished", map[int][]Verdict{0: {Skip},
+			1: {Skip}}), leg("finished", nil)}, Error},
+		"it was cancelled before anything was decided": {[]Outcome{leg("cancelled", nil), leg("cancelled", nil)}, None},
+		"it was cancelled in the middle":               {[]Outcome{leg("finished", whole), leg("cancelled", nil)}, Pass},
+		"it was cancelled after a failure": {[]Outcome{leg("cancelled", map[int][]Verdict{0: {Fail}}),
+			leg("cancelled", nil)}, Fail},
+		"it is still under way":    {[]Outcome{leg("running", map[int][]Verdict{0: {Pass}})}, Pass},
+		"there was nothing to run": {nil, None},
 	} {
 		require.Equal(t, c.want, OfRun(c.legs), name)
 	}

@@ -35,10 +35,14 @@ const soon = time.Second
 // Run tries devices that make gives: each part of the contract has one of its own.
 func Run(t *testing.T, make func(t *testing.T) Subject) {
 	for name, part := range map[string]func(*subject){
-		"it says what it is, and always the same": (*subject).describes, "ready twice is ready": (*subject).ready, "an app comes to the front and goes": (*subject).starts,
-		"a revision rises with each change and not without one": (*subject).revises, "what is tapped is what the tree says is there": (*subject).taps,
-		"text arrives whole": (*subject).enters, "no change is missed": (*subject).awaits, "the picture agrees with the tree": (*subject).shows,
-		"cleaning undoes what was done": (*subject).cleans, "calls end with their context": (*subject).ends, "abilities are found through what wraps it": (*subject).unwraps,
+		"it says what it is, and always the same": (*subject).describes, "ready twice is ready": (*subject).ready,
+		"an app comes to the front and goes":                    (*subject).starts,
+		"a revision rises with each change and not without one": (*subject).revises,
+		"what is tapped is what the tree says is there":         (*subject).taps,
+		"text arrives whole":                                    (*subject).enters, "no change is missed": (*subject).awaits,
+		"the picture agrees with the tree": (*subject).shows,
+		"cleaning undoes what was done":    (*subject).cleans, "calls end with their context": (*subject).ends,
+		"abilities are found through what wraps it": (*subject).unwraps,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := make(t)
@@ -104,7 +108,8 @@ func (s *subject) ready() {
 	require.NotEqual(s.t, s.id, first.App)
 	require.NotNil(s.t, first.Root)
 	facts := s.device.Describe()
-	require.Equal(s.t, []float64{float64(facts.Width), float64(facts.Height)}, []float64{first.Width, first.Height}, "the tree is in density-independent pixels")
+	require.Equal(s.t, []float64{float64(facts.Width), float64(facts.Height)}, []float64{first.Width, first.Height},
+		"the tree is in density-independent pixels")
 	require.Equal(s.t, "en-GB", first.Language)
 }
 
@@ -185,14 +190,16 @@ func (s *subject) shows() {
 	tree, box := s.tree(), s.at("blue").Visible
 	scale := float64(img.Bounds().Dx()) / tree.Width
 	require.InDelta(s.t, tree.Height*scale, float64(img.Bounds().Dy()), scale, "it is of the whole screen")
-	for _, at := range []screen.Point{{X: box.X + 4, Y: box.Y + 4}, box.Centre(), {X: box.X + box.W - 4, Y: box.Y + box.H - 4}} {
+	for _, at := range []screen.Point{{X: box.X + 4, Y: box.Y + 4}, box.Centre(),
+		{X: box.X + box.W - 4, Y: box.Y + box.H - 4}} {
 		require.Equal(s.t, color.NRGBA{B: 255, A: 255}, pixel(img, at, scale), "blue at %v", at)
 	}
 	require.NotEqual(s.t, color.NRGBA{B: 255, A: 255}, pixel(img, screen.Point{X: box.X + box.W + 4, Y: box.Y + 4}, scale))
 }
 
 func pixel(img image.Image, at screen.Point, scale float64) color.NRGBA {
-	return color.NRGBAModel.Convert(img.At(img.Bounds().Min.X+int(at.X*scale), img.Bounds().Min.Y+int(at.Y*scale))).(color.NRGBA)
+	return color.NRGBAModel.Convert(img.At(img.Bounds().Min.X+int(at.X*scale),
+		img.Bounds().Min.Y+int(at.Y*scale))).(color.NRGBA)
 }
 
 func (s *subject) cleans() {

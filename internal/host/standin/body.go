@@ -52,7 +52,8 @@ type body struct {
 }
 
 func newBody(s State) body {
-	b := body{state: s, troubles: map[string]int{}, chances: map[string]float64{}, noticed: make(chan struct{}, 1), fresh: true, trusts: !s.Untrusted, stubborn: s.Dialog}
+	b := body{state: s, troubles: map[string]int{}, chances: map[string]float64{}, noticed: make(chan struct{}, 1),
+		fresh: true, trusts: !s.Untrusted, stubborn: s.Dialog}
 	for _, t := range s.Troubles {
 		if t.Chance > 0 {
 			b.chances[t.Name] = t.Chance
@@ -103,7 +104,9 @@ func (d *Device) Boot(ctx context.Context, limit time.Duration, realTime bool) e
 		return nil
 	}
 	c := d.config.Device
-	if err := errors.Join(step(400*time.Millisecond, "loader", fmt.Sprintf("boot %d, image %s %s", d.boots, fleet.PlatformName(c.Platform), c.OS)), step(bootTime/6, "kernel", fmt.Sprintf("%d MB of memory, %s", c.MemoryMB, c.Model))); err != nil {
+	if err := errors.Join(step(400*time.Millisecond, "loader", fmt.Sprintf("boot %d, image %s %s", d.boots,
+		fleet.PlatformName(c.Platform), c.OS)), step(bootTime/6, "kernel", fmt.Sprintf("%d MB of memory, %s", c.MemoryMB,
+		c.Model))); err != nil {
 		return err
 	}
 	if d.befalls(troubleHang) {
@@ -115,12 +118,14 @@ func (d *Device) Boot(ctx context.Context, limit time.Duration, realTime bool) e
 		}
 		return fmt.Errorf("it was not up within %s; the last it wrote is %q", limit, d.bootLog[len(d.bootLog)-1].Text)
 	}
-	if err := errors.Join(step(bootTime/2, "system", "services are starting"), step(bootTime/3, "system", "boot completed")); err != nil {
+	if err := errors.Join(step(bootTime/2, "system", "services are starting"), step(bootTime/3, "system",
+		"boot completed")); err != nil {
 		return err
 	}
 	d.up, d.locked = true, true
 	if d.black = d.befalls(troubleBlack); d.black {
-		d.bootLog = append(d.bootLog, host.LogLine{AtMS: d.now.Milliseconds(), Level: "error", Tag: "display", Text: "no frame was composed since boot"})
+		d.bootLog = append(d.bootLog, host.LogLine{AtMS: d.now.Milliseconds(), Level: "error", Tag: "display",
+			Text: "no frame was composed since boot"})
 	}
 	if d.fresh {
 		d.fresh = false
@@ -215,7 +220,8 @@ func (d *Device) Installed(context.Context) ([]fleet.Installed, error) { return 
 // Clear sends away what the system has put in front.
 func (d *Device) Clear(ctx context.Context) (string, error) {
 	if d.stubborn != "" {
-		return "", &host.Trouble{Why: "a dialog is in front that nobody could send away: " + d.stubborn, Remedy: "answer it on the device, then check again"}
+		return "", &host.Trouble{Why: "a dialog is in front that nobody could send away: " + d.stubborn,
+			Remedy: "answer it on the device, then check again"}
 	}
 	n := len(d.dialogs)
 	if n == 0 {
@@ -237,7 +243,8 @@ func (d *Device) wake(ctx context.Context) error {
 		d.notice()
 	}
 	if d.state.Code && !d.config.Device.Virtual() {
-		return &host.Trouble{Why: "it is locked with a code that the driver does not know", Remedy: "unlock it, and take the code off or set its lock to Swipe while it is used for tests"}
+		return &host.Trouble{Why: "it is locked with a code that the driver does not know",
+			Remedy: "unlock it, and take the code off or set its lock to Swipe while it is used for tests"}
 	}
 	d.asleep, d.touched = false, d.now
 	if d.locked {
@@ -295,4 +302,5 @@ func (d *Device) within() error {
 	return nil
 }
 
-var errUnplugged = &host.Trouble{Why: "it does not answer any more: its cable has dropped", Remedy: "plug it in with a cable that carries data"}
+var errUnplugged = &host.Trouble{Why: "it does not answer any more: its cable has dropped",
+	Remedy: "plug it in with a cable that carries data"}

@@ -24,7 +24,8 @@ import (
 func one(t *testing.T, kind, platform string, state standin.State) *standin.Device {
 	t.Helper()
 	d := standin.New(standin.Config{Sandbox: []string{testbin.Program(t), standin.SandboxArgument}, State: state,
-		Device: fleet.Device{Name: "kaede-7-1", Kind: kind, Platform: platform, Model: "Kaede 7", OS: "14", Form: "phone", Width: 408, Height: 896, MemoryMB: 8192}})
+		Device: fleet.Device{Name: "kaede-7-1", Kind: kind, Platform: platform, Model: "Kaede 7", OS: "14", Form: "phone",
+			Width: 408, Height: 896, MemoryMB: 8192}})
 	t.Cleanup(func() { require.NoError(t, d.Close()) })
 	return d
 }
@@ -79,7 +80,8 @@ func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
 		mend           string
 		says           string
 	}{
-		"dialog":    {fleet.Emulator, "android", with("dialog", 1), "answer-dialog", "nobody could send away: A system update"},
+		"dialog": {fleet.Emulator, "android", with("dialog", 1), "answer-dialog",
+			"nobody could send away: A system update"},
 		"space":     {fleet.Emulator, "android", with("space", 1), "free-space", "no room"},
 		"cable":     {fleet.Real, "android", with("cable", 1), "plug-in", "cable has dropped"},
 		"lock":      {fleet.Real, "android", with("lock", 1), "unlock", "locked with a code"},
@@ -226,7 +228,8 @@ func TestAnAppSignedDifferentlyStays(t *testing.T) {
 	ctx := context.Background()
 	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
-	d := one(t, fleet.Real, "android", standin.State{Installed: []fleet.Installed{{ID: demo.ApplicationID, VersionCode: "9", Signer: "abc"}}})
+	d := one(t, fleet.Real, "android", standin.State{Installed: []fleet.Installed{{ID: demo.ApplicationID,
+		VersionCode: "9", Signer: "abc"}}})
 	path, facts := written(t, packages, "android", fleet.Real)
 	require.ErrorContains(t, d.Install(ctx, host.App{Package: facts, Path: path}), "signed differently")
 	require.NoError(t, d.Deed(ctx, "remove-app "+demo.ApplicationID, 0))

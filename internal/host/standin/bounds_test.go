@@ -71,16 +71,24 @@ func TestComputingIsBoundedInATurnAndInACase(t *testing.T) {
 		want          verdict.Verdict
 		says          string
 	}{
-		"a handler that computes for long":   {burn + `let n = 0; os.show(() => ui.button({id: 'go', text: 'Go ' + n, onTap: () => { burn(1500); n++; }}))`, "tap #go\nexpect \"Go 1\"", verdict.Pass, ""},
-		"one that never ends":                {`os.show(() => ui.button({id: 'go', text: 'Go', onTap: () => { for (;;); }}))`, "tap #go", verdict.Fail, "stopped answering"},
-		"turns that compute again and again": {burn + `os.every(4, () => burn(300)); os.show(() => ui.text({text: 'Here'}))`, `expect "There" within 4m`, verdict.Fail, "computed for more than 6s in one case"},
+		"a handler that computes for long": {burn +
+			`let n = 0; os.show(() => ui.button({id: 'go', text: 'Go ' + n, onTap: () => { burn(1500); n++; }}))`,
+			"tap #go\nexpect \"Go 1\"", verdict.Pass, ""},
+		"one that never ends": {`os.show(() => ui.button({id: 'go', text: 'Go', onTap: () => { for (;;); }}))`, "tap #go",
+			verdict.Fail, "stopped answering"},
+		"turns that compute again and again": {burn +
+			`os.every(4, () => burn(300)); os.show(() => ui.text({text: 'Here'}))`, `expect "There" within 4m`, verdict.Fail,
+			"computed for more than 6s in one case"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := phoneThatComputes(t, c.program, 6*time.Second)
 			s, findings := script.Read("suite \"s\"\ncase \"c\"\n" + c.step + "\nend\n")
 			require.Zero(t, script.Faults(findings), "%+v", findings)
 			d.SetChance(1)
-			r := script.RunCase(context.Background(), s, s.Cases[0], d, script.Options{App: "example.other", Known: func(string) bool { return true }}, &pictures{t: t})
+			r := script.RunCase(context.Background(), s, s.Cases[0], d, script.Options{App: "example.other",
+				Known: func(string) bool {
+					return true
+				}}, &pictures{t: t})
 			require.Equal(t, c.want, r.Verdict, "%+v", r.Failure)
 			if c.says != "" {
 				require.Contains(t, r.Failure.Actual, c.says)
@@ -91,13 +99,15 @@ func TestComputingIsBoundedInATurnAndInACase(t *testing.T) {
 
 func TestGiantTextsAreLaidOutInNoTime(t *testing.T) {
 	for name, text := range map[string]string{
-		"one word": strings.Repeat("x", 20_000), "words": strings.Repeat("ab ", 6600), "lines": strings.Repeat("a\\n", 9000), "wide": strings.Repeat("漢字 ", 5000),
+		"one word": strings.Repeat("x", 20_000), "words": strings.Repeat("ab ", 6600), "lines": strings.Repeat("a\\n",
+			9000), "wide": strings.Repeat("漢字 ", 5000),
 	} {
 		for _, props := range []string{"", "w: 8,", "lines: 1,", "size: 200,", "w: 19000,"} {
 			if standin.RaceEnabled && props != "w: 8," {
 				continue
 			}
-			d := phone(t, fmt.Sprintf(`os.show(() => ui.column({}, Array.from({length: 12}, () => ui.text({%s text: "%s"}))))`, props, text))
+			d := phone(t, fmt.Sprintf(`os.show(() => ui.column({}, Array.from({length: 12}, () => ui.text({%s text: "%s"}))))`,
+				props, text))
 			ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
 			from := time.Now()
 			require.NoError(t, d.Start(ctx, "example.other", script.Fresh))
@@ -109,7 +119,8 @@ func TestGiantTextsAreLaidOutInNoTime(t *testing.T) {
 		}
 	}
 	d := phone(t, `const s = 'y'.repeat(19000); os.show(() => ui.column({}, Array.from({length: 200}, () => ui.text({text: s}))))`)
-	require.ErrorContains(t, d.Start(context.Background(), "example.other", script.Fresh), "more than 400000 characters at once")
+	require.ErrorContains(t, d.Start(context.Background(), "example.other", script.Fresh),
+		"more than 400000 characters at once")
 }
 
 func TestALogIsBoundedInBytes(t *testing.T) {

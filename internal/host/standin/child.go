@@ -164,7 +164,8 @@ func (a *program) start(req request) error {
 	if err != nil {
 		return err
 	}
-	for name, v := range map[string]any{"device": device, "data": parsed, "log": a.log, "setTimer": a.setTimer, "endTimer": a.endTimer} {
+	for name, v := range map[string]any{"device": device, "data": parsed, "log": a.log, "setTimer": a.setTimer,
+		"endTimer": a.endTimer} {
 		if err := host.Set(name, v); err != nil {
 			return err
 		}

@@ -98,12 +98,14 @@ func (c chrome) home(apps []homeApp) *element {
 	at := time.Date(2026, 6, 1, 9, 41, 0, 0, time.UTC).Add(c.clock)
 	row := &element{T: "row", Gap: 18, Pad: lengths{28, 24, 28, 24}, Size: 12, Align: "start"}
 	for _, a := range apps {
-		row.Kids = append(row.Kids, &element{T: "button", Role: "button", Name: a.name, Tap: a.handler, Gap: 6, Align: "center", Size: 12, Kids: []*element{
-			{T: "row", W: 56, H: 56, Round: 15, Ground: hex("#f4efe4"), Align: "center", Spread: "center", Size: 12, Kids: []*element{
-				{T: "text", Text: initial(a.name), Face: "bold", Size: 26, Ink: hex("#1d4e6b")},
-			}},
-			{T: "text", Text: a.name, Size: 12, Ink: hex("#f7f4ec"), Face: "medium"},
-		}})
+		row.Kids = append(row.Kids, &element{T: "button", Role: "button", Name: a.name, Tap: a.handler, Gap: 6,
+			Align: "center", Size: 12, Kids: []*element{
+				{T: "row", W: 56, H: 56, Round: 15, Ground: hex("#f4efe4"), Align: "center", Spread: "center", Size: 12,
+					Kids: []*element{
+						{T: "text", Text: initial(a.name), Face: "bold", Size: 26, Ink: hex("#1d4e6b")},
+					}},
+				{T: "text", Text: a.name, Size: 12, Ink: hex("#f7f4ec"), Face: "medium"},
+			}})
 	}
 	return &element{T: "column", Size: 15, Kids: []*element{
 		{T: "column", Pad: lengths{72, 0, 0, 0}, Align: "center", Size: 15, Kids: []*element{
@@ -136,20 +138,25 @@ func (c chrome) lock() *element {
 			{T: "text", Text: fmt.Sprintf("%s %d %s", at.Weekday(), at.Day(), at.Month()), Size: 16, Ink: hex("#dfe7e6")},
 		}},
 		{T: "space", Grow: 1, Size: 15},
-		{T: "column", Pad: lengths{0, 0, 36, 0}, Align: "center", Size: 15, Kids: []*element{{T: "text", Role: "status", Text: "Swipe up to unlock", Size: 15, Ink: hex("#dfe7e6")}}},
+		{T: "column", Pad: lengths{0, 0, 36, 0}, Align: "center", Size: 15,
+			Kids: []*element{{T: "text", Role: "status", Text: "Swipe up to unlock", Size: 15, Ink: hex("#dfe7e6")}}},
 	}}
 }
 
 // dialog is a question of the system's, with the answer that sends it away, if any does.
 func (c chrome) dialog(title, answer string) *element {
-	card := &element{T: "column", Role: "dialog", Name: title, Ground: hex("#f4efe4"), Round: 18, Pad: lengths{20, 20, 16, 20}, Gap: 14, Size: 15, Kids: []*element{
-		{T: "text", Role: "heading", Text: title, Size: 19, Face: "bold", Ink: hex("#1d2b36")},
-	}}
+	card := &element{T: "column", Role: "dialog", Name: title, Ground: hex("#f4efe4"), Round: 18,
+		Pad: lengths{20, 20, 16, 20}, Gap: 14, Size: 15, Kids: []*element{
+			{T: "text", Role: "heading", Text: title, Size: 19, Face: "bold", Ink: hex("#1d2b36")},
+		}}
 	if answer == "" {
-		card.Kids = append(card.Kids, &element{T: "text", Text: "Please wait. Do not switch the device off.", Size: 14, Ink: hex("#4d5d69")})
+		card.Kids = append(card.Kids, &element{T: "text", Text: "Please wait. Do not switch the device off.", Size: 14,
+			Ink: hex("#4d5d69")})
 	} else {
-		card.Kids = append(card.Kids, &element{T: "text", Text: "You can change this later in Settings.", Size: 14, Ink: hex("#4d5d69")},
-			&element{T: "row", Spread: "end", Size: 15, Kids: []*element{{T: "button", Text: answer, Size: 15, Face: "medium", Ink: hex("#1d5a78"), Pad: lengths{8, 10, 8, 10}}}})
+		card.Kids = append(card.Kids, &element{T: "text", Text: "You can change this later in Settings.", Size: 14,
+			Ink: hex("#4d5d69")},
+			&element{T: "row", Spread: "end", Size: 15, Kids: []*element{{T: "button", Text: answer, Size: 15, Face: "medium",
+				Ink: hex("#1d5a78"), Pad: lengths{8, 10, 8, 10}}}})
 	}
 	return &element{T: "column", Pad: lengths{40, 22, 40, 22}, Spread: "center", Size: 15, Kids: []*element{card}}
 }

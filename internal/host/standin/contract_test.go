@@ -31,15 +31,20 @@ os.show(() => ui.column({ground: '#ffffff', gap: 8, pad: 8},
 
 func TestStandInsKeepTheContractOfDevices(t *testing.T) {
 	for _, of := range []fleet.Device{
-		{Name: "kaede-7-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede 7", OS: "14", Form: "phone", Width: 408, Height: 896, MemoryMB: 8192},
-		{Name: "aster-12-r1", Kind: fleet.Real, Platform: "ios", Model: "Aster 12", OS: "18", Form: "phone", Width: 388, Height: 848, MemoryMB: 6144},
+		{Name: "kaede-7-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede 7", OS: "14", Form: "phone",
+			Width: 408, Height: 896, MemoryMB: 8192},
+		{Name: "aster-12-r1", Kind: fleet.Real, Platform: "ios", Model: "Aster 12", OS: "18", Form: "phone", Width: 388,
+			Height: 848, MemoryMB: 6144},
 	} {
 		t.Run(of.Name, func(t *testing.T) {
 			devicetest.Run(t, func(t *testing.T) devicetest.Subject {
-				d := standin.New(standin.Config{Device: of, Cutout: "none", Scale: 2, Sandbox: []string{testbin.Program(t), standin.SandboxArgument}})
+				d := standin.New(standin.Config{Device: of, Cutout: "none", Scale: 2, Sandbox: []string{testbin.Program(t),
+					standin.SandboxArgument}})
 				t.Cleanup(func() { require.NoError(t, d.Close()) })
-				packed := map[string]func(demo.App) ([]byte, error){"android": demo.PackAndroid, "ios": demo.PackSimulator}[of.Platform]
-				data, err := packed(demo.App{ID: "example.probe", Name: "Probe", Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30, MinimumIOS: "16.0", Program: []byte(probe)})
+				packed := map[string]func(demo.App) ([]byte, error){"android": demo.PackAndroid,
+					"ios": demo.PackSimulator}[of.Platform]
+				data, err := packed(demo.App{ID: "example.probe", Name: "Probe", Version: demo.Version{Name: "1.0", Code: 1},
+					MinimumAPI: 30, MinimumIOS: "16.0", Program: []byte(probe)})
 				require.NoError(t, err)
 				path := filepath.Join(t.TempDir(), "probe")
 				require.NoError(t, os.WriteFile(path, data, 0o600))

@@ -60,7 +60,8 @@ func Refuses(d fleet.Device, deed string) *host.Trouble {
 	do, ok := deeds[word]
 	switch {
 	case !ok:
-		return &host.Trouble{Why: fmt.Sprintf("hands cannot %q", word), Remedy: "there are " + strings.Join(slices.Sorted(maps.Keys(deeds)), ", ")}
+		return &host.Trouble{Why: fmt.Sprintf("hands cannot %q", word),
+			Remedy: "there are " + strings.Join(slices.Sorted(maps.Keys(deeds)), ", ")}
 	case do.where != nil && !do.where(d):
 		return &host.Trouble{Why: fmt.Sprintf("%q cannot be done to %s", word, kindOf(d))}
 	case rest != "" && word != "remove-app":
@@ -134,24 +135,37 @@ type deed struct {
 }
 
 var deeds = map[string]deed{
-	"allow-always":    {"allow this computer to debug it, for good", realAndroid, func(d *Device, _ string) { d.state.Debugging = "always" }},
-	"allow-once":      {"allow this computer to debug it, once", realAndroid, func(d *Device, _ string) { d.state.Debugging = "once" }},
-	"answer-dialog":   {"answer what is in front of apps", nil, func(d *Device, _ string) { d.stubborn, d.dialogs = "", nil }},
-	"charge":          {"charge it", onlyReal, func(d *Device, _ string) { d.state.Charge, d.state.Discharging = 90, false }},
-	"developer-mode":  {"switch developer mode on", onlyReal, func(d *Device, _ string) { d.state.Developer = "" }},
-	"free-space":      {"make room on it", nil, func(d *Device, _ string) { d.state.FreeMB, d.full = 8192, false }},
-	"mend":            {"end all troubles", nil, func(d *Device, _ string) { clear(d.troubles); clear(d.chances) }},
-	"set-clock":       {"set its clock right", onlyReal, func(d *Device, _ string) { d.state.ClockOff = 0 }},
-	"trust-computer":  {"have it trust this computer", realApple, func(d *Device, _ string) { d.state.Distrusts = false }},
-	"trust-developer": {"have it trust the developer of the app on it", realApple, func(d *Device, _ string) { d.trusts = true }},
-	"unlock":          {"unlock it, and take its code off", onlyReal, func(d *Device, _ string) { d.state.Code = false }},
-	"unplug":          {"pull its cable", onlyReal, func(d *Device, _ string) { d.state.Unplugged = true }},
-	"plug-in": {"put its cable in", onlyReal, func(d *Device, _ string) { // debugging that is on and was never asked for asks now
+	"allow-always": {"allow this computer to debug it, for good", realAndroid, func(d *Device, _ string) {
+		d.state.Debugging = "always"
+	}},
+	"allow-once": {"allow this computer to debug it, once", realAndroid, func(d *Device, _ string) {
+		d.state.Debugging = "once"
+	}},
+	"answer-dialog": {"answer what is in front of apps", nil, func(d *Device, _ string) {
+		d.stubborn, d.dialogs = "", nil
+	}},
+	"charge": {"charge it", onlyReal, func(d *Device, _ string) {
+		d.state.Charge, d.state.Discharging = 90, false
+	}},
+	"developer-mode": {"switch developer mode on", onlyReal, func(d *Device, _ string) { d.state.Developer = "" }},
+	"free-space":     {"make room on it", nil, func(d *Device, _ string) { d.state.FreeMB, d.full = 8192, false }},
+	"mend":           {"end all troubles", nil, func(d *Device, _ string) { clear(d.troubles); clear(d.chances) }},
+	"set-clock":      {"set its clock right", onlyReal, func(d *Device, _ string) { d.state.ClockOff = 0 }},
+	"trust-computer": {"have it trust this computer", realApple, func(d *Device, _ string) { d.state.Distrusts = false }},
+	"trust-developer": {"have it trust the developer of the app on it", realApple, func(d *Device, _ string) {
+		d.trusts = true
+	}},
+	"unlock": {"unlock it, and take its code off", onlyReal, func(d *Device, _ string) { d.state.Code = false }},
+	"unplug": {"pull its cable", onlyReal, func(d *Device, _ string) { d.state.Unplugged = true }},
+	// debugging that is on and was never asked for asks now
+	"plug-in": {"put its cable in", onlyReal, func(d *Device, _ string) {
 		if d.state.Unplugged = false; d.state.Debugging == "never" && d.state.Developer != "off" {
 			d.state.Debugging = "asked"
 		}
 	}},
 	"remove-app": {"take an app off that stays on it: remove-app ID", nil, func(d *Device, id string) {
-		d.state.Installed = slices.DeleteFunc(slices.Clone(d.state.Installed), func(i fleet.Installed) bool { return i.ID == id || id == "" })
+		d.state.Installed = slices.DeleteFunc(slices.Clone(d.state.Installed), func(i fleet.Installed) bool {
+			return i.ID == id || id == ""
+		})
 	}},
 }

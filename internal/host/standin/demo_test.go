@@ -59,7 +59,8 @@ func TestEachCheckOfReadinessFailsOnADeviceOfTheDemo(t *testing.T) {
 
 // theDays are days on which the demo is to be the same: as it was made, after what expires
 // by then would have, and years later, at a month's end.
-var theDays = []time.Time{time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC), time.Date(2027, 7, 31, 23, 59, 0, 0, time.UTC), time.Date(2032, 2, 29, 3, 0, 0, 0, time.UTC)}
+var theDays = []time.Time{time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC), time.Date(2027, 7, 31, 23, 59, 0, 0,
+	time.UTC), time.Date(2032, 2, 29, 3, 0, 0, 0, time.UTC)}
 
 // sample reads all builds of the sample project as they are packed on a day.
 func sample(t *testing.T, day time.Time) [][]appfile.Package {
@@ -99,9 +100,12 @@ func TestEachReasonOfFitIsSeenInTheDemoOnAnyDay(t *testing.T) {
 		}
 		all := strings.Join(slices.Sorted(maps.Keys(said)), "\n")
 		for _, reason := range []string{
-			"an .ipa runs on real devices only", "a simulator app runs on simulators only", "a test package does not run by itself", "the build holds no Android package (.apk)",
-			"needs Android 14; this one has 13", "its native code is for armeabi-v7a; this one is x86_64", "is made for a tablet; this one is a phone", "requires nfc; this one has none",
-			"is not signed", "it holds no provisioning profile", "the profile expired on " + day.AddDate(0, 0, -day.Day()+1).AddDate(0, -1, 0).Format("2 January 2006"), "the profile does not list this phone",
+			"an .ipa runs on real devices only", "a simulator app runs on simulators only",
+			"a test package does not run by itself", "the build holds no Android package (.apk)",
+			"needs Android 14; this one has 13", "its native code is for armeabi-v7a; this one is x86_64",
+			"is made for a tablet; this one is a phone", "requires nfc; this one has none",
+			"is not signed", "it holds no provisioning profile", "the profile expired on " + day.AddDate(0, 0,
+				-day.Day()+1).AddDate(0, -1, 0).Format("2 January 2006"), "the profile does not list this phone",
 			"another app of that id, signed differently, is installed", "a newer version (63) is installed",
 		} {
 			require.Contains(t, all, reason, "%s", day)
@@ -114,7 +118,9 @@ func TestEachReasonOfFitIsSeenInTheDemoOnAnyDay(t *testing.T) {
 func TestTheDemoCoversTheSameOnAnyDay(t *testing.T) {
 	var candidates []matrix.Candidate
 	for name, d := range demoDevices(t) {
-		candidates = append(candidates, matrix.Candidate{ID: int64(len(name)), Standing: fleet.Standing{Device: d.config.Device, State: "idle"}, Condition: fleet.Condition{Installed: d.state.Installed}})
+		candidates = append(candidates, matrix.Candidate{ID: int64(len(name)),
+			Standing:  fleet.Standing{Device: d.config.Device, State: "idle"},
+			Condition: fleet.Condition{Installed: d.state.Installed}})
 	}
 	slices.SortFunc(candidates, func(a, b matrix.Candidate) int { return strings.Compare(a.Name, b.Name) })
 	levels, _ := fleet.UsualLevels(nil)

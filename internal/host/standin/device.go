@@ -107,9 +107,11 @@ func New(c Config) *Device {
 	}
 	c.Device.Abilities = abilities(c.Device)
 	return &Device{
-		config: c, sandbox: NewSandbox(c.Sandbox), apps: map[string]*installed{}, timers: map[int]timer{}, language: "en-GB", revision: 1,
+		config: c, sandbox: NewSandbox(c.Sandbox), apps: map[string]*installed{}, timers: map[int]timer{},
+		language: "en-GB", revision: 1,
 		body: newBody(c.State), up: !c.Device.Virtual(),
-		look: chrome{platform: c.Device.Platform, cutout: c.Cutout, width: float64(c.Device.Width), height: float64(c.Device.Height)},
+		look: chrome{platform: c.Device.Platform, cutout: c.Cutout, width: float64(c.Device.Width),
+			height: float64(c.Device.Height)},
 	}
 }
 
@@ -170,10 +172,12 @@ func (d *Device) Install(ctx context.Context, app host.App) error {
 	}
 	if d.full = d.full || d.befalls(troubleSpace); d.full {
 		d.notice()
-		return &host.Trouble{Why: "there is no room for it: only 90 MB are free", Remedy: "remove apps or pictures until 500 MB are free"}
+		return &host.Trouble{Why: "there is no room for it: only 90 MB are free",
+			Remedy: "remove apps or pictures until 500 MB are free"}
 	}
 	for _, i := range d.state.Installed {
-		if s := app.Package.Signing; i.ID == app.Package.ApplicationID && i.Signer != "" && s != nil && s.Fingerprint != i.Signer {
+		if s := app.Package.Signing; i.ID == app.Package.ApplicationID && i.Signer != "" && s != nil &&
+			s.Fingerprint != i.Signer {
 			return fmt.Errorf("another app of that id, signed differently, is installed; remove %s first", i.ID)
 		}
 	}
@@ -214,7 +218,9 @@ func (d *Device) Start(ctx context.Context, app string, how script.Start) error 
 	}
 	if !d.trusts {
 		d.notice()
-		return &host.Trouble{Why: "the developer of " + i.app.Package.ApplicationID + " is not trusted on this phone yet, so it does not start", Remedy: "Settings, General, VPN & Device Management: tap the developer, then Trust"}
+		return &host.Trouble{Why: "the developer of " + i.app.Package.ApplicationID +
+			" is not trusted on this phone yet, so it does not start",
+			Remedy: "Settings, General, VPN & Device Management: tap the developer, then Trust"}
 	}
 	if _, err := d.Wake(ctx); err != nil {
 		return err
@@ -229,7 +235,8 @@ func (d *Device) Start(ctx context.Context, app string, how script.Start) error 
 		i.data = nil
 	}
 	if i.source == nil {
-		return fmt.Errorf("%s %s cannot be started here: its package holds no program for stand-ins (%s); run it on a real device or a full emulator",
+		return fmt.Errorf("%s %s cannot be started here: its package holds no program for stand-ins (%s); run it on a "+
+			"real device or a full emulator",
 			i.app.Package.ApplicationID, i.app.Package.VersionName, programName(i.app.Package))
 	}
 	launch := launchTime + launchPerGB*1024/time.Duration(max(1, d.config.Device.MemoryMB))
@@ -576,7 +583,8 @@ func (d *Device) Picture(context.Context) (script.Picture, error) {
 func (d *Device) Log(context.Context) ([]host.LogLine, error) {
 	lines := d.log
 	if d.dropped > 0 {
-		lines = append(lines, host.LogLine{AtMS: d.now.Milliseconds(), Level: "warn", Tag: "system", Text: fmt.Sprintf("%d more lines were dropped", d.dropped)})
+		lines = append(lines, host.LogLine{AtMS: d.now.Milliseconds(), Level: "warn", Tag: "system",
+			Text: fmt.Sprintf("%d more lines were dropped", d.dropped)})
 	}
 	d.log, d.logSize, d.dropped = nil, 0, 0
 	return lines, nil

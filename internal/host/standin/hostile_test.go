@@ -28,8 +28,10 @@ func phone(t *testing.T, program string) *standin.Device { return phoneThatCompu
 // others.
 func phoneThatComputes(t *testing.T, program string, limit time.Duration) *standin.Device {
 	t.Helper()
-	d := standin.New(standin.Config{CaseCPU: limit, Cutout: "none", Sandbox: []string{testbin.Program(t), standin.SandboxArgument},
-		Device: fleet.Device{Name: "kaede-mini-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede Mini", OS: "14", Form: "phone", Width: 316, Height: 632, MemoryMB: 2048}})
+	d := standin.New(standin.Config{CaseCPU: limit, Cutout: "none", Sandbox: []string{testbin.Program(t),
+		standin.SandboxArgument},
+		Device: fleet.Device{Name: "kaede-mini-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede Mini", OS: "14",
+			Form: "phone", Width: 316, Height: 632, MemoryMB: 2048}})
 	t.Cleanup(func() { require.NoError(t, d.Close()) })
 	put(t, d, program)
 	return d
@@ -37,7 +39,8 @@ func phoneThatComputes(t *testing.T, program string, limit time.Duration) *stand
 
 func put(t *testing.T, d *standin.Device, program string) {
 	t.Helper()
-	data, err := demo.PackAndroid(demo.App{ID: "example.other", Name: "Other", Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30, Program: []byte(program)})
+	data, err := demo.PackAndroid(demo.App{ID: "example.other", Name: "Other", Version: demo.Version{Name: "1.0",
+		Code: 1}, MinimumAPI: 30, Program: []byte(program)})
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "a.apk")
 	require.NoError(t, os.WriteFile(path, data, 0o600))
@@ -78,7 +81,8 @@ func TestAHostileOrRunawayProgramHarmsItsOwnDeviceAlone(t *testing.T) {
 			require.ErrorAs(t, err, &crash, "until the app is started again")
 
 			put(t, d, `os.show(() => ui.text({text: 'well again'}))`)
-			require.NoError(t, d.Start(ctx, "example.other", script.Fresh), "the device takes the next app as if nothing had been")
+			require.NoError(t, d.Start(ctx, "example.other", script.Fresh),
+				"the device takes the next app as if nothing had been")
 			tree, err := d.Tree(ctx)
 			require.NoError(t, err)
 			require.Len(t, screen.Locator{Label: screen.Match{Text: "well again"}}.Find(tree), 1)

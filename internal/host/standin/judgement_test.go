@@ -36,7 +36,8 @@ const trialPatience = 4 * time.Second
 
 // kinds make trials from chance: each knows what its app does when, and so what is true.
 var kinds = []func(r *rand.Rand) trial{
-	appears, vanishes, toast, answers, staleScreen, coveredUntil, disabledUntil, seeThrough, underSheet, reorders, fills, numbers, noNumbers,
+	appears, vanishes, toast, answers, staleScreen, coveredUntil, disabledUntil, seeThrough, underSheet, reorders, fills,
+	numbers, noNumbers,
 	shows, crashes, backs, neverMatched, ambiguous, scrolled, uneven, typed, composed, showsNothing, animated, leaves,
 }
 
@@ -58,13 +59,15 @@ func verdictOf(pass bool) verdict.Verdict {
 
 func appears(r *rand.Rand) trial {
 	at, ok := moment(r)
-	return trial{setup: fmt.Sprintf(`let there = false; os.after(%d, () => { there = true; });`, at), body: `there && ui.text({text: 'Arrived'})`,
+	return trial{setup: fmt.Sprintf(`let there = false; os.after(%d, () => { there = true; });`, at),
+		body:  `there && ui.text({text: 'Arrived'})`,
 		steps: []string{`expect "Arrived"`}, known: []string{`"Arrived"`}, want: verdictOf(ok)}
 }
 
 func vanishes(r *rand.Rand) trial {
 	at, ok := moment(r)
-	return trial{setup: fmt.Sprintf(`let there = true; os.after(%d, () => { there = false; });`, at), body: `there && ui.text({text: 'Boarding'})`,
+	return trial{setup: fmt.Sprintf(`let there = true; os.after(%d, () => { there = false; });`, at),
+		body:  `there && ui.text({text: 'Boarding'})`,
 		steps: []string{`expect no "Boarding"`}, want: verdictOf(ok)}
 }
 
@@ -79,7 +82,8 @@ func toast(r *rand.Rand) trial {
 // answers asks over the network: until it has answered nothing is proved.
 func answers(r *rand.Rand) trial {
 	at, ok := moment(r)
-	wanted := []string{`expect "42 seats"`, `expect no "Loading"`, `expect number in #seats = 42`, `expect at least 1 listitem`}[r.IntN(4)]
+	wanted := []string{`expect "42 seats"`, `expect no "Loading"`, `expect number in #seats = 42`,
+		`expect at least 1 listitem`}[r.IntN(4)]
 	return trial{setup: fmt.Sprintf(`let seats = 0, asked = false; function go() { asked = true; os.request(%d, () => { seats = 42; }); }`, at),
 		body:  `ui.button({id: 'go', text: 'Go', onTap: go}), asked && !seats && ui.text({text: 'Loading'}), seats && ui.text({id: 'seats', role: 'listitem', text: seats + ' seats'})`,
 		steps: []string{`tap #go`, wanted}, known: []string{`"42 seats"`, `#seats`, "listitem"}, want: verdictOf(ok)}
@@ -87,7 +91,8 @@ func answers(r *rand.Rand) trial {
 
 // staleScreen shows already what is expected, and awaits an answer for ever.
 func staleScreen(r *rand.Rand) trial {
-	step := []string{`expect "Total"`, `expect no "Refused"`, `expect #total shows "5"`, `expect number in #total = 5`, `expect 1 heading`}[r.IntN(5)]
+	step := []string{`expect "Total"`, `expect no "Refused"`, `expect #total shows "5"`, `expect number in #total = 5`,
+		`expect 1 heading`}[r.IntN(5)]
 	return trial{setup: `function go() { os.request(60000, () => {}); }`,
 		body:  `ui.button({id: 'go', text: 'Go', onTap: go}), ui.text({role: 'heading', text: 'Total'}), ui.text({id: 'total', text: '5'})`,
 		steps: []string{`tap #go`, step}, want: verdict.Fail, cause: script.Awaited}
@@ -118,7 +123,8 @@ func seeThrough(r *rand.Rand) trial {
 
 // underSheet has things under an opaque sheet, which nobody sees.
 func underSheet(r *rand.Rand) trial {
-	step := []string{`expect no "Old price"`, `tap button called "Pay"`, `expect 1 button called "Pay"`, `expect "Old price"`}[r.IntN(4)]
+	step := []string{`expect no "Old price"`, `tap button called "Pay"`, `expect 1 button called "Pay"`,
+		`expect "Old price"`}[r.IntN(4)]
 	return trial{setup: `let paid = 0;`,
 		body: `ui.stack({w: 300, h: 300}, ui.column({}, ui.text({text: 'Old price'}), ui.button({text: 'Pay', onTap: () => { paid = 1; }})),
 			ui.column({ground: '#ffffff', h: 300}, ui.text({text: 'New price'}), ui.button({text: 'Pay', onTap: () => { paid = 2; }})))`,
@@ -144,8 +150,10 @@ func reorders(r *rand.Rand) trial {
 func fills(r *rand.Rand) trial {
 	rows, every := 3+r.IntN(8), 60+r.IntN(200)
 	asked := rows + r.IntN(2)
-	step := []string{fmt.Sprintf(`expect %d listitem`, asked), fmt.Sprintf(`expect at least %d listitem`, asked)}[r.IntN(2)]
-	return trial{setup: fmt.Sprintf(`let rows = 0; for (let i = 1; i <= %d; i++) os.after(i * %d, () => { rows = i; });`, rows, every),
+	step := []string{fmt.Sprintf(`expect %d listitem`, asked), fmt.Sprintf(`expect at least %d listitem`,
+		asked)}[r.IntN(2)]
+	return trial{setup: fmt.Sprintf(`let rows = 0; for (let i = 1; i <= %d; i++) os.after(i * %d, () => { rows = i; });`,
+		rows, every),
 		body:  `ui.column({}, Array.from({length: rows}, (_, i) => ui.text({role: 'listitem', text: 'row ' + i})))`,
 		steps: []string{step}, known: []string{"listitem"}, want: verdictOf(asked == rows)}
 }
@@ -154,7 +162,8 @@ func fills(r *rand.Rand) trial {
 func numbers(r *rand.Rand) trial {
 	language := []string{"en-GB", "de-DE", "pt-PT"}[r.IntN(3)]
 	whole, cents := r.Int64N(30_000_000), r.IntN(100)
-	point, group := map[string]string{"en-GB": ".", "de-DE": ",", "pt-PT": ","}[language], map[string]string{"en-GB": ",", "de-DE": ".", "pt-PT": "\u00a0"}[language]
+	point, group := map[string]string{"en-GB": ".", "de-DE": ",", "pt-PT": ","}[language],
+		map[string]string{"en-GB": ",", "de-DE": ".", "pt-PT": "\u00a0"}[language]
 	digits := fmt.Sprint(whole)
 	for i := len(digits) - 3; i > 0; i -= 3 {
 		digits = digits[:i] + group + digits[i:]
@@ -179,11 +188,13 @@ func numbers(r *rand.Rand) trial {
 	if r.IntN(2) == 0 {
 		step, ok = fmt.Sprintf(`expect number in #n = %s + 0.01`, value), false
 	}
-	return trial{language: language, setup: fmt.Sprintf("const text = %q;", text), body: `ui.text({id: 'n', text})`, steps: []string{step}, want: verdictOf(ok)}
+	return trial{language: language, setup: fmt.Sprintf("const text = %q;", text), body: `ui.text({id: 'n', text})`,
+		steps: []string{step}, want: verdictOf(ok)}
 }
 
 func noNumbers(r *rand.Rand) trial {
-	texts := []string{"Bed B-12", "5'6\"", "2026-11-25", "3 of 5", "10:30", "B12", "99+", "1.2k", "free", "1 to 4", "12A", "1,50,2"}
+	texts := []string{"Bed B-12", "5'6\"", "2026-11-25", "3 of 5", "10:30", "B12", "99+", "1.2k", "free", "1 to 4",
+		"12A", "1,50,2"}
 	return trial{setup: fmt.Sprintf("const text = %q;", texts[r.IntN(len(texts))]), body: `ui.text({id: 'n', text})`,
 		steps: []string{fmt.Sprintf(`expect number in #n = %d`, r.IntN(20))}, want: verdict.Fail, cause: script.NotANumber}
 }
@@ -192,20 +203,24 @@ func shows(r *rand.Rand) trial {
 	c := []struct {
 		text, wanted string
 		ok           bool
-	}{{"5 plants", "5", false}, {"5", "5", true}, {"5.0", "5", true}, {"€5", "5", false}, {"Pay  now", `"Pay now"`, true}, {"Pay now!", `"Pay now"`, false}, {"1,000", "1000", true}, {"10%", "10", false}}[r.IntN(8)]
-	return trial{setup: fmt.Sprintf("const text = %q;", c.text), body: `ui.text({id: 'n', text})`, steps: []string{"expect #n shows " + c.wanted}, want: verdictOf(c.ok)}
+	}{{"5 plants", "5", false}, {"5", "5", true}, {"5.0", "5", true}, {"€5", "5", false}, {"Pay  now", `"Pay now"`,
+		true}, {"Pay now!", `"Pay now"`, false}, {"1,000", "1000", true}, {"10%", "10", false}}[r.IntN(8)]
+	return trial{setup: fmt.Sprintf("const text = %q;", c.text), body: `ui.text({id: 'n', text})`,
+		steps: []string{"expect #n shows " + c.wanted}, want: verdictOf(c.ok)}
 }
 
 // crashes wherever an app can, with whatever can be thrown.
 func crashes(r *rand.Rand) trial {
-	boom := []string{`throw new Error('bad\u0000thing')`, `throw null`, `throw Object.create(null)`, `throw {toString() { throw 1; }}`, `throw 'words'`, `undefined.x`, `throw 7n`}[r.IntN(7)]
+	boom := []string{`throw new Error('bad\u0000thing')`, `throw null`, `throw Object.create(null)`,
+		`throw {toString() { throw 1; }}`, `throw 'words'`, `undefined.x`, `throw 7n`}[r.IntN(7)]
 	after := 10 + r.IntN(900)
 	t := []trial{
 		{setup: boom + `;`, steps: []string{`expect "Go"`}},
 		{setup: `function go() { ` + boom + `; }`, steps: []string{`tap #go`}},
 		{setup: fmt.Sprintf(`function go() { os.after(%d, () => { %s; }); }`, after, boom), steps: []string{`tap #go`}},
 		{setup: fmt.Sprintf(`function go() { os.request(%d, () => { %s; }); }`, 3*after, boom), steps: []string{`tap #go`}},
-		{setup: fmt.Sprintf(`os.after(%d, () => { %s; });`, 1500+after, boom), steps: []string{`expect "Never" within 3s`}, known: []string{`"Never"`}},
+		{setup: fmt.Sprintf(`os.after(%d, () => { %s; });`, 1500+after, boom), steps: []string{`expect "Never" within 3s`},
+			known: []string{`"Never"`}},
 		{setup: `os.onBack(() => { ` + boom + `; });`, steps: []string{`press back`}},
 	}[r.IntN(6)]
 	if !strings.Contains(t.setup, "function go") {
@@ -219,12 +234,14 @@ func crashes(r *rand.Rand) trial {
 // backs takes the back key, or not, and shows something of it, or not.
 func backs(r *rand.Rand) trial {
 	takes, changes := r.IntN(2) == 0, r.IntN(2) == 0
-	return trial{setup: fmt.Sprintf(`let n = 0; os.onBack(() => { if (%t) n++; return %t; });`, changes, takes), body: `ui.text({text: 'Here ' + n})`,
+	return trial{setup: fmt.Sprintf(`let n = 0; os.onBack(() => { if (%t) n++; return %t; });`, changes, takes),
+		body:  `ui.text({text: 'Here ' + n})`,
 		steps: []string{`press back`, `expect /^Here/`}, known: []string{`/^Here/`}, want: verdictOf(takes)}
 }
 
 func neverMatched(r *rand.Rand) trial {
-	t := trial{body: `ui.button({id: 'pay', text: 'Pay'})`, steps: []string{[]string{`expect #typo`, `tap #typo`, `expect 2 #typo`, `expect number in #typo = 1`, `expect #typo shows "x"`}[r.IntN(5)]}}
+	t := trial{body: `ui.button({id: 'pay', text: 'Pay'})`, steps: []string{[]string{`expect #typo`, `tap #typo`,
+		`expect 2 #typo`, `expect number in #typo = 1`, `expect #typo shows "x"`}[r.IntN(5)]}}
 	t.want, t.cause = verdict.Error, script.NeverMatched
 	if r.IntN(2) == 0 {
 		t.known, t.want, t.cause = []string{"#typo"}, verdict.Fail, script.Missing
@@ -234,7 +251,8 @@ func neverMatched(r *rand.Rand) trial {
 
 func ambiguous(r *rand.Rand) trial {
 	n := 1 + r.IntN(3)
-	t := trial{setup: fmt.Sprintf(`const n = %d;`, n), body: `ui.column({}, Array.from({length: n}, () => ui.button({text: 'Go', onTap: () => {}})))`,
+	t := trial{setup: fmt.Sprintf(`const n = %d;`, n),
+		body:  `ui.column({}, Array.from({length: n}, () => ui.button({text: 'Go', onTap: () => {}})))`,
 		steps: []string{[]string{`tap "Go"`, `expect button called "Go" shows "Go"`}[r.IntN(2)]}, want: verdict.Pass}
 	if n > 1 {
 		t.want, t.cause = verdict.Error, script.Ambiguous
@@ -257,24 +275,28 @@ func uneven(r *rand.Rand) trial {
 	want := []string{"A", "B", "C"}[n-1]
 	return trial{setup: fmt.Sprintf(`const h = [%d, %d, %d];`, 20+r.IntN(60), 20+r.IntN(60), 20+r.IntN(60)),
 		body:  `ui.row({align: 'center', gap: 8, h: 100}, ['A', 'B', 'C'].map((n, i) => ui.column({role: 'listitem', name: n, w: 60, h: h[i], ground: '#eeeeee'}, ui.text({text: n}))))`,
-		steps: []string{fmt.Sprintf(`expect %s listitem shows %q`, []string{"1st", "2nd", "3rd"}[n-1], want)}, want: verdict.Pass}
+		steps: []string{fmt.Sprintf(`expect %s listitem shows %q`, []string{"1st", "2nd", "3rd"}[n-1], want)},
+		want:  verdict.Pass}
 }
 
 func typed(r *rand.Rand) trial {
 	word := []string{"Kujira", "Größe", "漢字"}[r.IntN(3)]
 	return trial{setup: `let v = '';`, body: `ui.field({id: 'f', hint: 'Island', value: v, onInput: (x) => { v = x; }})`,
-		steps: []string{fmt.Sprintf(`put %q in #f`, word), fmt.Sprintf(`expect %q`, word), fmt.Sprintf(`expect #f shows %q`, word)}, want: verdict.Pass}
+		steps: []string{fmt.Sprintf(`put %q in #f`, word), fmt.Sprintf(`expect %q`, word), fmt.Sprintf(`expect #f shows %q`,
+			word)}, want: verdict.Pass}
 }
 
 func composed(r *rand.Rand) trial {
 	pair := [][2]string{{"Jose\\u0301", "José"}, {"Ma\\u0308rz", "März"}, {"coração", "coração"}}[r.IntN(3)]
 	step := []string{`expect "%s"`, `expect #n shows "%s"`, `expect /^%s$/`}[r.IntN(3)]
-	return trial{setup: fmt.Sprintf(`const text = "%s";`, pair[0]), body: `ui.text({id: 'n', text})`, steps: []string{fmt.Sprintf(step, pair[1])}, want: verdict.Pass}
+	return trial{setup: fmt.Sprintf(`const text = "%s";`, pair[0]), body: `ui.text({id: 'n', text})`,
+		steps: []string{fmt.Sprintf(step, pair[1])}, want: verdict.Pass}
 }
 
 // showsNothing is an app that has started and shows nothing: its fault, not the device's.
 func showsNothing(r *rand.Rand) trial {
-	return trial{setup: `os.show(() => null);`, body: "", steps: []string{`expect "Go"`}, known: []string{`"Go"`}, want: verdict.Fail}
+	return trial{setup: `os.show(() => null);`, body: "", steps: []string{`expect "Go"`}, known: []string{`"Go"`},
+		want: verdict.Fail}
 }
 
 // animated counts up to a figure, as totals do; what it passes is not what it shows.
@@ -283,24 +305,29 @@ func animated(r *rand.Rand) trial {
 	if asked = end; r.IntN(2) == 0 {
 		asked = end / 2
 	}
-	return trial{setup: fmt.Sprintf(`let n = 0; for (let i = 1; i <= %d; i++) os.after(i * 20, () => { n = i; });`, end), body: `ui.text({id: 'n', text: String(n)})`,
+	return trial{setup: fmt.Sprintf(`let n = 0; for (let i = 1; i <= %d; i++) os.after(i * 20, () => { n = i; });`, end),
+		body:  `ui.text({id: 'n', text: String(n)})`,
 		steps: []string{fmt.Sprintf(`expect number in #n = %d`, asked)}, want: verdictOf(asked == end)}
 }
 
 // leaves goes to the home screen by itself, as apps do that end.
 func leaves(r *rand.Rand) trial {
-	return trial{body: `ui.text({text: 'Here'})`, steps: []string{`expect "Here"`, `press home`, []string{`expect "Here"`, `tap "Here"`}[r.IntN(2)]}, want: verdict.Fail}
+	return trial{body: `ui.text({text: 'Here'})`, steps: []string{`expect "Here"`, `press home`,
+		[]string{`expect "Here"`, `tap "Here"`}[r.IntN(2)]}, want: verdict.Fail}
 }
 
 // noise is something in a corner that changes by itself, and means nothing.
 func noise(r *rand.Rand) (setup, body string) {
 	switch r.IntN(4) {
 	case 0:
-		return fmt.Sprintf(`let ticks = 0; os.every(%d, () => { ticks++; });`, 30+r.IntN(250)), `ui.text({text: '~' + ticks, size: 10})`
+		return fmt.Sprintf(`let ticks = 0; os.every(%d, () => { ticks++; });`, 30+r.IntN(250)),
+			`ui.text({text: '~' + ticks, size: 10})`
 	case 1:
-		return fmt.Sprintf(`let on = true; os.every(%d, () => { on = !on; });`, 60+r.IntN(200)), `ui.text({text: on ? 'o' : ' ', size: 10, h: 14, w: 14})`
+		return fmt.Sprintf(`let on = true; os.every(%d, () => { on = !on; });`, 60+r.IntN(200)),
+			`ui.text({text: on ? 'o' : ' ', size: 10, h: 14, w: 14})`
 	case 2:
-		return fmt.Sprintf(`let at = 0; os.every(%d, () => { at = (at + 3) %% 40; });`, 20+r.IntN(60)), `ui.row({h: 6}, ui.space({w: at, h: 6}), ui.space({w: 8, h: 6, ground: '#dd8800'}))`
+		return fmt.Sprintf(`let at = 0; os.every(%d, () => { at = (at + 3) %% 40; });`, 20+r.IntN(60)),
+			`ui.row({h: 6}, ui.space({w: at, h: 6}), ui.space({w: 8, h: 6, ground: '#dd8800'}))`
 	}
 	return "", "null"
 }
@@ -333,7 +360,8 @@ var kindNames = strings.Fields(`appears vanishes toast answers staleScreen cover
 func judgeAll(t *testing.T, list []trial, programs []string) []script.Result {
 	t.Helper()
 	d := standin.New(standin.Config{Cutout: "none", Sandbox: []string{testbin.Program(t), standin.SandboxArgument},
-		Device: fleet.Device{Name: "kaede-7-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede 7", OS: "14", Form: "phone", Width: 408, Height: 896, MemoryMB: 8192}})
+		Device: fleet.Device{Name: "kaede-7-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede 7", OS: "14",
+			Form: "phone", Width: 408, Height: 896, MemoryMB: 8192}})
 	defer func() { require.NoError(t, d.Close()) }()
 	ctx := context.Background()
 	var out []script.Result
@@ -347,14 +375,15 @@ func judgeAll(t *testing.T, list []trial, programs []string) []script.Result {
 		d.SetChance(uint64(i))
 		s, findings := script.Read("suite \"s\"\npatience 4s\ncase \"c\"\n" + strings.Join(one.steps, "\n") + "\nend\n")
 		require.Zero(t, script.Faults(findings), "%s: %+v", one.name, findings)
-		out = append(out, script.RunCase(ctx, s, s.Cases[0], d, script.Options{App: "example.other", Known: func(l string) bool {
-			for _, k := range one.known {
-				if k == l {
-					return true
+		out = append(out, script.RunCase(ctx, s, s.Cases[0], d, script.Options{App: "example.other",
+			Known: func(l string) bool {
+				for _, k := range one.known {
+					if k == l {
+						return true
+					}
 				}
-			}
-			return false
-		}}, &pictures{t: t}))
+				return false
+			}}, &pictures{t: t}))
 	}
 	return out
 }
@@ -381,7 +410,8 @@ func TestVerdictsOnAppsWhoseTruthIsKnown(t *testing.T) {
 			continue
 		}
 		if wrong++; wrong <= 12 {
-			t.Errorf("%s: %s, not %s (%s)\n%s\n%s\n%+v", list[i].name, got.Verdict, list[i].want, list[i].cause, strings.Join(list[i].steps, "\n"), programs[i], got.Failure)
+			t.Errorf("%s: %s, not %s (%s)\n%s\n%s\n%+v", list[i].name, got.Verdict, list[i].want, list[i].cause,
+				strings.Join(list[i].steps, "\n"), programs[i], got.Failure)
 		}
 	}
 	require.Zero(t, wrong, "false verdicts of %d", len(all))

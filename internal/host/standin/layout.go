@@ -152,7 +152,8 @@ func layout(e *element, area screen.Rect, s *scene, focus string) {
 func newScene(width, height float64) *scene {
 	whole := screen.Rect{W: width, H: height}
 	return &scene{
-		tree:    &screen.Tree{Root: &screen.Node{Role: "application", Bounds: whole, Visible: whole}, Width: width, Height: height},
+		tree: &screen.Tree{Root: &screen.Node{Role: "application", Bounds: whole, Visible: whole}, Width: width,
+			Height: height},
 		actions: map[*screen.Node]*element{},
 	}
 }
@@ -176,12 +177,14 @@ func (s *scene) place(p *placed, at, clip screen.Rect, focus, path string) *scre
 	s.actions[n] = e
 	s.tree.Busy = s.tree.Busy || e.Busy && n.OnScreen()
 	s.boxes = append(s.boxes, box{e, at, clip, p.lines, n.Focused})
-	inner := screen.Rect{X: at.X + e.Pad.left, Y: at.Y + e.Pad.top, W: e.inner(at.W), H: max(0, at.H-e.Pad.top-e.Pad.bottom)}
+	inner := screen.Rect{X: at.X + e.Pad.left, Y: at.Y + e.Pad.top, W: e.inner(at.W),
+		H: max(0, at.H-e.Pad.top-e.Pad.bottom)}
 	if e.T == "scroll" {
 		clip = clip.Intersect(at)
 	}
 	for i, r := range p.arrange(inner) {
-		n.Children = append(n.Children, s.place(p.kids[i], r, clip, focus, path+"/"+string(rune('a'+i%26))+string(rune('a'+i/26%26))))
+		n.Children = append(n.Children, s.place(p.kids[i], r, clip, focus,
+			path+"/"+string(rune('a'+i%26))+string(rune('a'+i/26%26))))
 	}
 	if n.Name == "" && n.Text == "" && nameFromContent[n.Role] {
 		n.Name = screen.Fold(content(n))
@@ -305,7 +308,8 @@ func roleOf(e *element) string {
 }
 
 // nameFromContent are the roles whose name is what is in them (WAI-ARIA 1.2, 5.2.8.5).
-var nameFromContent = map[string]bool{"button": true, "tab": true, "link": true, "heading": true, "option": true, "checkbox": true, "switch": true, "radio": true, "menuitem": true}
+var nameFromContent = map[string]bool{"button": true, "tab": true, "link": true, "heading": true, "option": true,
+	"checkbox": true, "switch": true, "radio": true, "menuitem": true}
 
 func content(n *screen.Node) string {
 	var parts []string

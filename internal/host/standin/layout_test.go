@@ -55,7 +55,8 @@ func TestWhatIsScrolledAwayIsThereButNotShown(t *testing.T) {
 	for i := range 30 {
 		rows = append(rows, fmt.Sprintf(`{"t":"space","id":"r%d","h":50}`, i))
 	}
-	_, at := laid(t, `{"t":"column","kids":[{"t":"scroll","id":"list","grow":1,"kids":[`+strings.Join(rows, ",")+`]},{"t":"space","id":"foot","h":100}]}`)
+	_, at := laid(t, `{"t":"column","kids":[{"t":"scroll","id":"list","grow":1,"kids":[`+strings.Join(rows,
+		",")+`]},{"t":"space","id":"foot","h":100}]}`)
 	require.Equal(t, screen.Rect{W: 400, H: 700}, at["list"].Bounds)
 	require.True(t, at["r13"].OnScreen())
 	require.False(t, at["r14"].OnScreen())
@@ -73,7 +74,8 @@ func TestTextBreaksWhereItsFontSaysSo(t *testing.T) {
 	}
 	require.Greater(t, len(face.wrap("Donaudampfschifffahrt", 15, 50)), 1, "a word that is wider than a line is cut")
 	require.Greater(t, faces["bold"].width("Total", 15), face.width("Total", 15))
-	_, at := laid(t, `{"t":"column","kids":[{"t":"text","id":"one","text":"`+strings.Repeat("many words ", 60)+`","lines":2,"size":10}]}`)
+	_, at := laid(t, `{"t":"column","kids":[{"t":"text","id":"one","text":"`+strings.Repeat("many words ",
+		60)+`","lines":2,"size":10}]}`)
 	require.InDelta(t, 2*10*lineHeight, at["one"].Bounds.H, 0.01)
 }
 
@@ -113,16 +115,20 @@ func TestNamesComeFromContentWhereTheRoleSaysSo(t *testing.T) {
 		{"t":"field","id":"island","hint":"All islands"}]}`)
 	require.Equal(t, "Buy now", at["buy"].Name)
 	require.Empty(t, at["row"].Name, "a list item is not named by what is in it (WAI-ARIA)")
-	require.Equal(t, []string{"textbox", "All islands", ""}, []string{at["island"].Role, at["island"].Name, at["island"].Text})
+	require.Equal(t, []string{"textbox", "All islands", ""}, []string{at["island"].Role, at["island"].Name,
+		at["island"].Text})
 }
 
 func TestAPictureHasTheScreensSizeAndItsColours(t *testing.T) {
 	s, _ := laid(t, `{"t":"column","ground":"#ffffff","kids":[{"t":"space","id":"box","w":100,"h":100,"ground":"#0000ff"}]}`)
-	p := picture{scene: s, look: chrome{platform: "android", cutout: "none", width: 400, height: 800, ground: hex("#ffffff"), ink: plainInk}, scale: 2}
+	p := picture{scene: s, look: chrome{platform: "android", cutout: "none", width: 400, height: 800,
+		ground: hex("#ffffff"), ink: plainInk}, scale: 2}
 	draw := func() (w, h int, at func(x, y int) color.NRGBA) {
 		img, err := p.Image()
 		require.NoError(t, err)
-		return img.Bounds().Dx(), img.Bounds().Dy(), func(x, y int) color.NRGBA { return color.NRGBAModel.Convert(img.At(x, y)).(color.NRGBA) }
+		return img.Bounds().Dx(), img.Bounds().Dy(), func(x, y int) color.NRGBA {
+			return color.NRGBAModel.Convert(img.At(x, y)).(color.NRGBA)
+		}
 	}
 	w, h, pixel := draw()
 	require.Equal(t, []int{800, 1600}, []int{w, h})
@@ -155,7 +161,8 @@ func TestAFieldKeepsItsKeyFromScreenToScreen(t *testing.T) {
 func TestTheStatusBarSuitsThePhone(t *testing.T) {
 	require.Equal(t, 44.0, chrome{platform: "ios", cutout: "bar", height: 848}.top())
 	require.Zero(t, chrome{platform: "ios", cutout: "none", height: 580}.bottom(), "a home button below the screen")
-	require.Equal(t, screen.Rect{Y: 32, W: 408, H: 844}, chrome{platform: "android", cutout: "hole", width: 408, height: 896}.area())
+	require.Equal(t, screen.Rect{Y: 32, W: 408, H: 844}, chrome{platform: "android", cutout: "hole", width: 408,
+		height: 896}.area())
 	require.Equal(t, hex("#ffffff"), barInk(&element{Ground: hex("#14536b")}), "light on dark")
 	require.Equal(t, plainInk, barInk(&element{Ground: hex("#f3f7f6")}))
 }

@@ -72,7 +72,8 @@ func (c *canvas) face(name string, size float64) font.Face {
 	if f, ok := c.faces[k]; ok {
 		return f
 	}
-	f, err := opentype.NewFace(faceOf(name).font, &opentype.FaceOptions{Size: size * c.scale, DPI: 72, Hinting: font.HintingNone})
+	f, err := opentype.NewFace(faceOf(name).font, &opentype.FaceOptions{Size: size * c.scale, DPI: 72,
+		Hinting: font.HintingNone})
 	if err != nil {
 		panic(err) // the fonts are compiled in and the size is bounded
 	}
@@ -171,7 +172,8 @@ func (c *canvas) box(b box) {
 func (c *canvas) lines(b box, ink tint) {
 	e := b.element
 	face := faceOf(e.Face)
-	inner := screen.Rect{X: b.bounds.X + e.Pad.left, Y: b.bounds.Y + e.Pad.top, W: e.inner(b.bounds.W), H: b.bounds.H - e.Pad.top - e.Pad.bottom}
+	inner := screen.Rect{X: b.bounds.X + e.Pad.left, Y: b.bounds.Y + e.Pad.top, W: e.inner(b.bounds.W),
+		H: b.bounds.H - e.Pad.top - e.Pad.bottom}
 	step := e.Size * lineHeight
 	y := inner.Y
 	if e.T != "text" || e.Middle {

@@ -150,10 +150,12 @@ func (s *Sandbox) died(cause string) error {
 		case syscall.SIGSEGV, syscall.SIGBUS, syscall.SIGABRT, syscall.SIGILL, syscall.SIGFPE, syscall.SIGPIPE:
 			reason = fmt.Sprintf("its process ended: %s", status.Signal())
 		default:
-			return fmt.Errorf("the app's process was ended from outside (%s): the host may have run out of memory", status.Signal())
+			return fmt.Errorf("the app's process was ended from outside (%s): the host may have run out of memory",
+				status.Signal())
 		}
 	}
-	if strings.Contains(report, "out of memory") || strings.Contains(report, "cannot allocate memory") || strings.Contains(report, "errno=12") {
+	if strings.Contains(report, "out of memory") || strings.Contains(report, "cannot allocate memory") ||
+		strings.Contains(report, "errno=12") {
 		reason = fmt.Sprintf("it used more memory than the %d MB it may have", memoryHard>>20)
 	}
 	return &script.Crash{Reason: reason, Report: report}

@@ -11,21 +11,24 @@ import (
 // State is how a stand-in is at first: what stands under `standin` of a device in a site
 // file. Other drivers find that out for themselves.
 type State struct {
-	Unplugged   bool              `yaml:"unplugged" json:"unplugged,omitempty"`
-	Debugging   string            `yaml:"debugging" json:"debugging,omitempty"` // never, asked, once or always
-	Developer   string            `yaml:"developer" json:"developer,omitempty"` // off
-	Distrusts   bool              `yaml:"distrusts" json:"distrusts,omitempty"` // this computer
-	Untrusted   bool              `yaml:"untrusted" json:"untrusted,omitempty"` // is the developer of what was installed last
-	Dialog      string            `yaml:"dialog" json:"dialog,omitempty"`       // is in front, and no driver can send it away
-	Code        bool              `yaml:"code" json:"code,omitempty"`           // it is locked with a code
-	Charge      int               `yaml:"charge" json:"charge,omitempty"`
-	Discharging bool              `yaml:"discharging" json:"discharging,omitempty"`
-	Timeout     int               `yaml:"timeout" json:"timeout,omitempty"` // seconds without a touch until the screen goes off; 0 for never
-	FreeMB      int               `yaml:"free_mb" json:"free_mb,omitempty"`
-	ClockOff    int               `yaml:"clock_off" json:"clock_off,omitempty"` // seconds
-	OS          string            `yaml:"os" json:"os,omitempty"`               // as it says itself
-	Installed   []fleet.Installed `yaml:"installed" json:"installed,omitempty"`
-	Troubles    []StateTrouble    `yaml:"troubles" json:"troubles,omitempty"`
+	Unplugged bool   `yaml:"unplugged" json:"unplugged,omitempty"`
+	Debugging string `yaml:"debugging" json:"debugging,omitempty"` // never, asked, once or always
+	Developer string `yaml:"developer" json:"developer,omitempty"` // off
+	Distrusts bool   `yaml:"distrusts" json:"distrusts,omitempty"` // this computer
+	// is the developer of what was installed last
+	Untrusted bool `yaml:"untrusted" json:"untrusted,omitempty"`
+	// is in front, and no driver can send it away
+	Dialog      string `yaml:"dialog" json:"dialog,omitempty"`
+	Code        bool   `yaml:"code" json:"code,omitempty"` // it is locked with a code
+	Charge      int    `yaml:"charge" json:"charge,omitempty"`
+	Discharging bool   `yaml:"discharging" json:"discharging,omitempty"`
+	// seconds without a touch until the screen goes off; 0 for never
+	Timeout   int               `yaml:"timeout" json:"timeout,omitempty"`
+	FreeMB    int               `yaml:"free_mb" json:"free_mb,omitempty"`
+	ClockOff  int               `yaml:"clock_off" json:"clock_off,omitempty"` // seconds
+	OS        string            `yaml:"os" json:"os,omitempty"`               // as it says itself
+	Installed []fleet.Installed `yaml:"installed" json:"installed,omitempty"`
+	Troubles  []StateTrouble    `yaml:"troubles" json:"troubles,omitempty"`
 }
 
 // StateTrouble is a trouble of a stand-in: so many times, or always (-1), or by chance.

@@ -20,7 +20,8 @@ func TestADevicesOwnPartSaysWhatIsWrongWithIt(t *testing.T) {
 		"{charge: much}":                         "line 4: a whole number is needed here",
 		"[a]":                                    "line 4: ",
 	} {
-		site, err := host.ReadSite([]byte("site: bench\ndriver: standin\nmodels: [{model: Kaede 7, platform: android, width: 408, height: 896}]\ndevices: [{name: k, model: Kaede 7, kind: real, os: \"14\", standin: " + part + "}]"))
+		site, err := host.ReadSite([]byte("site: bench\ndriver: standin\nmodels: [{model: Kaede 7, platform: android, " +
+			"width: 408, height: 896}]\ndevices: [{name: k, model: Kaede 7, kind: real, os: \"14\", standin: " + part + "}]"))
 		require.NoError(t, err, part)
 		v, err := NewDriver([]string{"nothing"})
 		require.NoError(t, err)
@@ -47,7 +48,8 @@ func TestDeedsAndTroublesAreThoseThatTheDeviceCanHave(t *testing.T) {
 	require.Contains(t, names(phone), "trust-developer")
 	require.NotContains(t, names(phone), "trouble hang")
 	d := New(Config{Device: phone})
-	require.ErrorContains(t, d.Deed(t.Context(), "trouble black", -1), "does not befall a real device of iOS; to mend it: it can have behind, cable,")
+	require.ErrorContains(t, d.Deed(t.Context(), "trouble black", -1),
+		"does not befall a real device of iOS; to mend it: it can have behind, cable,")
 	require.ErrorContains(t, d.Deed(t.Context(), "allow-once", 0), "cannot be done to a real device of iOS")
 	require.ErrorContains(t, d.Deed(t.Context(), "unplug it", 0), "takes nothing after it")
 	require.NoError(t, d.Deed(t.Context(), "unplug", 0))

@@ -86,7 +86,8 @@ func run(t *testing.T, d host.Device, suite string) map[string]script.Result {
 	out := map[string]script.Result{}
 	for i := range s.Cases {
 		rec := &pictures{t: t, dir: os.Getenv("YAMATO_TEST_PICTURES")}
-		out[s.Cases[i].Name] = script.RunCase(context.Background(), s, s.Cases[i], d, script.Options{App: demo.ApplicationID}, rec)
+		out[s.Cases[i].Name] = script.RunCase(context.Background(), s, s.Cases[i], d,
+			script.Options{App: demo.ApplicationID}, rec)
 	}
 	return out
 }

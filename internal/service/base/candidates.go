@@ -12,7 +12,8 @@ func (s *Base) Candidates(ctx context.Context, c Caller, models ...string) ([]ma
 	rows, err := s.Store.Candidates(ctx, c.ProjectID, models...)
 	out := make([]matrix.Candidate, len(rows))
 	for i, r := range rows {
-		out[i] = matrix.Candidate{ID: r.ID, Condition: r.Condition.V, Standing: fleet.Standing{Device: r.Facts.V, State: r.State, Reason: r.Reason, Used: r.Used}}
+		out[i] = matrix.Candidate{ID: r.ID, Condition: r.Condition.V, Standing: fleet.Standing{Device: r.Facts.V,
+			State: r.State, Reason: r.Reason, Used: r.Used}}
 	}
 	return out, err
 }

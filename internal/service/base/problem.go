@@ -56,14 +56,17 @@ func Refuse(kind Kind, title, hint string) *Problem {
 }
 
 // Unauthorised tells that nobody is known by this token.
-var Unauthorised = Refuse(NoToken, "this call needs a token that the service knows", "pass the token that the service made at its first start, as a bearer token")
+var Unauthorised = Refuse(NoToken, "this call needs a token that the service knows",
+	"pass the token that the service made at its first start, as a bearer token")
 
 // SignedOut tells that nobody is known by this cookie.
 var SignedOut = Refuse(SignedOff, "this browser is not signed in", "`yamato console` makes a link that signs it in")
 
 // NoRoom gives the problem of a service whose disk is full.
 func NoRoom() *Problem {
-	return Refuse(DiskFull, "the service's disk is full; nothing was kept", "free some room where the service keeps its data, or have retention remove builds (`yamato build retention`), then try again")
+	return Refuse(DiskFull, "the service's disk is full; nothing was kept",
+		"free some room where the service keeps its data, or have retention remove builds (`yamato build retention`), "+
+			"then try again")
 }
 
 // NotFound gives a problem for something that is not there.
@@ -96,7 +99,8 @@ func AsProblem(err error) *Problem {
 	case errors.Is(err, store.ErrNone):
 		return NotFound("there is no such thing", "list what there is")
 	}
-	return &Problem{Kind: Internal, Title: "the service could not do this", Hint: "try again; the service's log says more", Err: err}
+	return &Problem{Kind: Internal, Title: "the service could not do this",
+		Hint: "try again; the service's log says more", Err: err}
 }
 
 // NotThere turns the records' word that there is none into a problem that says of what.

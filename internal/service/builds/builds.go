@@ -26,7 +26,8 @@ const MaxPackage = 4 << 30
 func (s *Part) AddPackage(ctx context.Context, c base.Caller, fileName string, r io.Reader) (contract.Package, error) {
 	info, err := s.Put(ctx, r, "", MaxPackage)
 	if errors.Is(err, blob.ErrTooLarge) {
-		return contract.Package{}, base.Refuse(base.TooLarge, fmt.Sprintf("a package has at most %d GB", MaxPackage>>30), "hand in a smaller package")
+		return contract.Package{}, base.Refuse(base.TooLarge, fmt.Sprintf("a package has at most %d GB", MaxPackage>>30),
+			"hand in a smaller package")
 	}
 	if err != nil {
 		return contract.Package{}, err
@@ -41,7 +42,8 @@ func (s *Part) AddPackage(ctx context.Context, c base.Caller, fileName string, r
 		return contract.Package{}, err
 	}
 	plain.Deep(facts, maxFact) // names come from the package, and may be anything
-	p := store.Package{Digest: info.Digest, Size: info.Size, FileName: Clean(fileName), Facts: store.JSON[appfile.Package]{V: *facts}}
+	p := store.Package{Digest: info.Digest, Size: info.Size, FileName: Clean(fileName),
+		Facts: store.JSON[appfile.Package]{V: *facts}}
 	if err := s.Store.AddPackage(ctx, c.ProjectID, p); err != nil {
 		return contract.Package{}, err
 	}
@@ -69,7 +71,8 @@ func (s *Part) MakeBuild(ctx context.Context, c base.Caller, digests []string) (
 		return contract.Build{}, err
 	}
 	if len(packages) < len(digests) {
-		return contract.Build{}, base.NotFound("some of these packages have not been handed in", "hand base.Every package in before making a build of them")
+		return contract.Build{}, base.NotFound("some of these packages have not been handed in",
+			"hand base.Every package in before making a build of them")
 	}
 	first := packages[0]
 	if err := oneApp(packages); err != nil {
@@ -79,11 +82,13 @@ func (s *Part) MakeBuild(ctx context.Context, c base.Caller, digests []string) (
 	for _, p := range packages {
 		f, g := first.Facts.V, p.Facts.V
 		if f.VersionName != g.VersionName || f.VersionCode != g.VersionCode {
-			return contract.Build{}, base.Invalid(fmt.Sprintf("%s is version %s (%s), but %s is %s (%s)", first.FileName, f.VersionName, f.VersionCode, p.FileName, g.VersionName, g.VersionCode),
+			return contract.Build{}, base.Invalid(fmt.Sprintf("%s is version %s (%s), but %s is %s (%s)", first.FileName,
+				f.VersionName, f.VersionCode, p.FileName, g.VersionName, g.VersionCode),
 				"a build holds packages of one version: push each version by itself")
 		}
 		if other, ok := kinds[g.Kind]; ok {
-			return contract.Build{}, base.Invalid(fmt.Sprintf("%s and %s are the same kind of package", other, p.FileName), "a build holds one package of each kind")
+			return contract.Build{}, base.Invalid(fmt.Sprintf("%s and %s are the same kind of package", other, p.FileName),
+				"a build holds one package of each kind")
 		}
 		kinds[g.Kind] = p.FileName
 	}
@@ -117,7 +122,8 @@ func oneApp(packages []store.Package) error {
 			continue
 		}
 		if id := before.Facts.V.ApplicationID; id != f.ApplicationID {
-			return base.Invalid(fmt.Sprintf("%s is the app %s, but %s is %s: another app", before.FileName, id, p.FileName, f.ApplicationID), "a build holds packages of one app: push each app by itself")
+			return base.Invalid(fmt.Sprintf("%s is the app %s, but %s is %s: another app", before.FileName, id, p.FileName,
+				f.ApplicationID), "a build holds packages of one app: push each app by itself")
 		}
 	}
 	return nil
@@ -187,7 +193,8 @@ func clashes(b store.Build, packages []store.Package) bool {
 }
 
 // Builds lists builds, newest first.
-func (s *Part) Builds(ctx context.Context, c base.Caller, app, q string, wanted []string, cursor int64, limit int) (contract.BuildList, error) {
+func (s *Part) Builds(ctx context.Context, c base.Caller, app, q string, wanted []string, cursor int64,
+	limit int) (contract.BuildList, error) {
 	labels, err := labelsOf(wanted)
 	if err != nil {
 		return contract.BuildList{}, err
@@ -226,7 +233,8 @@ func (s *Part) BuildNamed(ctx context.Context, c base.Caller, app, ref string) (
 		return store.Build{}, err
 	}
 	if len(list) == 0 {
-		return store.Build{}, base.NotFound(fmt.Sprintf("there is no build %q", ref), "`yamato build ls` lists the builds; `yamato build push FILE…` hands one in")
+		return store.Build{}, base.NotFound(fmt.Sprintf("there is no build %q", ref),
+			"`yamato build ls` lists the builds; `yamato build push FILE…` hands one in")
 	}
 	for _, b := range list[1:] {
 		if b.AppID != list[0].AppID {
@@ -234,7 +242,8 @@ func (s *Part) BuildNamed(ctx context.Context, c base.Caller, app, ref string) (
 				return store.Build{}, base.Invalid(fmt.Sprintf("two apps called %s have a build %q", b.App, ref),
 					fmt.Sprintf("say which app is meant with --app and its application id: %s or %s", identity(list[0]), identity(b)))
 			}
-			return store.Build{}, base.Invalid(fmt.Sprintf("both %s and %s have a build %q", list[0].App, b.App, ref), "say which app is meant with --app")
+			return store.Build{}, base.Invalid(fmt.Sprintf("both %s and %s have a build %q", list[0].App, b.App, ref),
+				"say which app is meant with --app")
 		}
 	}
 	return list[0], nil

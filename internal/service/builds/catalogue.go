@@ -23,7 +23,8 @@ import (
 )
 
 // ChangeBuild changes what people say of a build: its note, labels and pin.
-func (s *Part) ChangeBuild(ctx context.Context, c base.Caller, app, ref string, in contract.BuildPatch) (contract.Build, error) {
+func (s *Part) ChangeBuild(ctx context.Context, c base.Caller, app, ref string,
+	in contract.BuildPatch) (contract.Build, error) {
 	b, err := s.BuildNamed(ctx, c, app, ref)
 	if err != nil {
 		return contract.Build{}, err
@@ -33,12 +34,16 @@ func (s *Part) ChangeBuild(ctx context.Context, c base.Caller, app, ref string, 
 	}
 	for key, value := range base.Deref(in.Labels) {
 		if !labelKey.MatchString(key) || len(value) > 200 {
-			return contract.Build{}, base.Invalid(fmt.Sprintf("%q cannot be a label", key+"="+base.Short(value, 40)), "a label is a word of small letters and a value of up to 200 characters: branch=main")
+			return contract.Build{}, base.Invalid(fmt.Sprintf("%q cannot be a label", key+"="+base.Short(value, 40)),
+				"a label is a word of small letters and a value of up to 200 characters: branch=main")
 		}
 	}
-	err = s.Store.InTx(ctx, func(t *store.Tx) error { return t.ChangeBuild(ctx, b.ID, in.Note, in.Pinned, base.Deref(in.Labels)) })
+	err = s.Store.InTx(ctx, func(t *store.Tx) error {
+		return t.ChangeBuild(ctx, b.ID, in.Note, in.Pinned, base.Deref(in.Labels))
+	})
 	if errors.Is(err, store.ErrTooMany) {
-		return contract.Build{}, base.Invalid(fmt.Sprintf("a build has at most %d labels", store.MaxLabels), "take one away first")
+		return contract.Build{}, base.Invalid(fmt.Sprintf("a build has at most %d labels", store.MaxLabels),
+			"take one away first")
 	}
 	if err != nil {
 		return contract.Build{}, err
@@ -63,7 +68,8 @@ func (s *Part) Fit(ctx context.Context, c base.Caller, app, ref string) ([]contr
 	out := make([]contract.Fit, 0, len(devices))
 	fits := fleet.NewFitter(packages, now)
 	for _, d := range devices {
-		one := contract.Fit{Device: d.Name, Site: d.Site, Kind: d.Kind, Model: d.Model, Platform: d.Platform, Os: d.OS, State: d.State, StateReason: base.Stated(d.Reason)}
+		one := contract.Fit{Device: d.Name, Site: d.Site, Kind: d.Kind, Model: d.Model, Platform: d.Platform, Os: d.OS,
+			State: d.State, StateReason: base.Stated(d.Reason)}
 		at, reasons := fits.Fit(&d.Device, d.Condition.Installed)
 		if r, ok := d.Admits(c.Name, now); !ok {
 			at, reasons = -1, append(reasons, r)
@@ -114,15 +120,19 @@ func (s *Part) Changes(ctx context.Context, c base.Caller, app, ref, against str
 		was := old[p.Kind]
 		delete(old, p.Kind)
 		if was == nil {
-			out.Changes = append(out.Changes, contract.Change{Package: string(p.Kind), What: "package", After: base.Stated("there")})
+			out.Changes = append(out.Changes, contract.Change{Package: string(p.Kind), What: "package",
+				After: base.Stated("there")})
 			continue
 		}
 		for _, ch := range appfile.Changes(was, p) {
-			out.Changes = append(out.Changes, contract.Change{Package: string(p.Kind), What: ch.What, Before: base.Stated(ch.Before), After: base.Stated(ch.After), Added: base.Listed(ch.Added), Removed: base.Listed(ch.Removed)})
+			out.Changes = append(out.Changes, contract.Change{Package: string(p.Kind), What: ch.What,
+				Before: base.Stated(ch.Before), After: base.Stated(ch.After), Added: base.Listed(ch.Added),
+				Removed: base.Listed(ch.Removed)})
 		}
 	}
 	for _, kind := range slices.Sorted(maps.Keys(old)) {
-		out.Changes = append(out.Changes, contract.Change{Package: string(kind), What: "package", Before: base.Stated("there")})
+		out.Changes = append(out.Changes, contract.Change{Package: string(kind), What: "package",
+			Before: base.Stated("there")})
 	}
 	return out, nil
 }
@@ -196,9 +206,11 @@ func (s *Part) Retention(ctx context.Context, c base.Caller) (contract.Retention
 // SetRetention changes what may be taken away. It is taken within the hour.
 func (s *Part) SetRetention(ctx context.Context, c base.Caller, in contract.NewRetention) (contract.Retention, error) {
 	if in.Keep < 0 || in.Keep > 10_000 || in.Days < 0 || in.Days > 3650 {
-		return contract.Retention{}, base.Invalid("retention keeps 0 to 10000 builds of each app, for 0 to 3650 days", "0 and 0 keep everything")
+		return contract.Retention{}, base.Invalid("retention keeps 0 to 10000 builds of each app, for 0 to 3650 days",
+			"0 and 0 keep everything")
 	}
-	if err := s.Store.SetRetention(ctx, c.ProjectID, store.Retention{Keep: in.Keep, Days: in.Days, ChangedBy: c.Name}); err != nil {
+	if err := s.Store.SetRetention(ctx, c.ProjectID, store.Retention{Keep: in.Keep, Days: in.Days,
+		ChangedBy: c.Name}); err != nil {
 		return contract.Retention{}, err
 	}
 	return s.Retention(ctx, c)
@@ -238,7 +250,8 @@ const handoverTime = 60 * time.Minute
 
 // HandOver makes a page from which a phone can install a build, at base, the
 // address by which the caller reaches the service.
-func (s *Part) HandOver(ctx context.Context, c base.Caller, app, ref, address string, minutes int) (contract.Handover, error) {
+func (s *Part) HandOver(ctx context.Context, c base.Caller, app, ref, address string,
+	minutes int) (contract.Handover, error) {
 	b, err := s.BuildNamed(ctx, c, app, ref)
 	if err != nil {
 		return contract.Handover{}, err
@@ -246,7 +259,8 @@ func (s *Part) HandOver(ctx context.Context, c base.Caller, app, ref, address st
 	if !slices.ContainsFunc(b.Packages, func(p store.Package) bool {
 		return p.Facts.V.Kind == appfile.Android || p.Facts.V.Kind == appfile.IOSDevice
 	}) {
-		return contract.Handover{}, base.Invalid("the build holds nothing that a phone could install", "push its .apk or its .ipa")
+		return contract.Handover{}, base.Invalid("the build holds nothing that a phone could install",
+			"push its .apk or its .ipa")
 	}
 	ttl := handoverTime
 	if minutes > 0 {
@@ -269,7 +283,8 @@ func (s *Part) HandOver(ctx context.Context, c base.Caller, app, ref, address st
 func (s *Part) Handed(ctx context.Context, code string) (contract.Build, time.Time, error) {
 	b, until, err := s.Store.HandoverOf(ctx, code)
 	if err != nil {
-		return contract.Build{}, until, base.NotThere(err, "ask for a new one: `yamato build hand BUILD`", "this page has expired, or never was")
+		return contract.Build{}, until, base.NotThere(err, "ask for a new one: `yamato build hand BUILD`",
+			"this page has expired, or never was")
 	}
 	return wire.Build(b), until, nil
 }

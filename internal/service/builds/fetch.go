@@ -32,9 +32,12 @@ var errPrivate = errors.New("the address is private, loopback or reserved")
 // reserved are ranges that lead, or may lead, into a private network (RFC 6890,
 // RFC 6598, RFC 6052, RFC 3056, RFC 4380).
 var reserved = []netip.Prefix{
-	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"), netip.MustParsePrefix("192.0.2.0/24"),
-	netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("240.0.0.0/4"),
-	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2001::/23"), netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"),
+	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"),
+	netip.MustParsePrefix("192.0.2.0/24"),
+	netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("198.51.100.0/24"),
+	netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("240.0.0.0/4"),
+	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2001::/23"),
+	netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"),
 }
 
 // public tells whether an address belongs to the public network.
@@ -85,10 +88,12 @@ func fetcher(allowed []string) *http.Client {
 
 // FetchPackage takes in a package from an address that the service fetches. told is
 // told how many bytes have come, of how many (-1 where the address does not say).
-func (s *Part) FetchPackage(ctx context.Context, c base.Caller, address string, told func(got, of int64)) (contract.Package, error) {
+func (s *Part) FetchPackage(ctx context.Context, c base.Caller, address string,
+	told func(got, of int64)) (contract.Package, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-		return contract.Package{}, base.Invalid(fmt.Sprintf("%q is no address that can be fetched", base.Short(address, 100)), "write it as in https://builds.example/tideline-3.2.0.apk")
+		return contract.Package{}, base.Invalid(fmt.Sprintf("%q is no address that can be fetched",
+			base.Short(address, 100)), "write it as in https://builds.example/tideline-3.2.0.apk")
 	}
 	ctx, stop := context.WithTimeout(ctx, fetchTime)
 	defer stop()
@@ -99,27 +104,34 @@ func (s *Part) FetchPackage(ctx context.Context, c base.Caller, address string, 
 	from := fetcher(s.Config.MayFetch)
 	answer, err := from.Do(r)
 	if errors.Is(err, errPrivate) {
-		return contract.Package{}, base.Forbidden(u.Hostname()+" leads to a private or loopback address, which the service does not fetch from", "an administrator can allow the host: yamato serve --may-fetch "+u.Hostname())
+		return contract.Package{}, base.Forbidden(u.Hostname()+
+			" leads to a private or loopback address, which the service does not fetch from",
+			"an administrator can allow the host: yamato serve --may-fetch "+u.Hostname())
 	}
 	if err != nil {
-		return contract.Package{}, base.Invalid("it could not be fetched: "+err.Error(), "check the address from the service's machine, or push the file itself")
+		return contract.Package{}, base.Invalid("it could not be fetched: "+err.Error(),
+			"check the address from the service's machine, or push the file itself")
 	}
 	body := &fetched{client: from, request: r, answer: answer, told: told}
 	defer func() { _ = body.answer.Body.Close() }()
 	switch {
 	case answer.StatusCode != http.StatusOK:
-		return contract.Package{}, base.Invalid(fmt.Sprintf("%s answers %s", u.Host, answer.Status), "an address that needs signing in cannot be fetched: push the file itself")
+		return contract.Package{}, base.Invalid(fmt.Sprintf("%s answers %s", u.Host, answer.Status),
+			"an address that needs signing in cannot be fetched: push the file itself")
 	case answer.ContentLength > MaxPackage:
-		return contract.Package{}, base.Invalid(fmt.Sprintf("it is %d MB large; a package has at most %d GB", answer.ContentLength>>20, MaxPackage>>30), "")
+		return contract.Package{}, base.Invalid(fmt.Sprintf("it is %d MB large; a package has at most %d GB",
+			answer.ContentLength>>20, MaxPackage>>30), "")
 	}
 	name := path.Base(answer.Request.URL.Path)
-	if _, params, err := mime.ParseMediaType(answer.Header.Get("Content-Disposition")); err == nil && params["filename"] != "" {
+	if _, params, err := mime.ParseMediaType(answer.Header.Get("Content-Disposition")); err == nil &&
+		params["filename"] != "" {
 		name = params["filename"]
 	}
 	told(0, answer.ContentLength)
 	p, err := s.AddPackage(ctx, c, name, body)
 	if body.failed != nil {
-		return p, base.Invalid(fmt.Sprintf("the connection to %s was lost after %d MB: %v", u.Host, body.got>>20, body.failed), "try again, or push the file itself")
+		return p, base.Invalid(fmt.Sprintf("the connection to %s was lost after %d MB: %v", u.Host, body.got>>20,
+			body.failed), "try again, or push the file itself")
 	}
 	return p, err
 }
@@ -212,7 +224,8 @@ func (s *Part) OwnsUpload(ctx context.Context, c base.Caller, id string) error {
 }
 
 // TakeUpload takes in a package whose upload is complete.
-func (s *Part) TakeUpload(ctx context.Context, c base.Caller, id, name string, content io.Reader) (contract.Package, error) {
+func (s *Part) TakeUpload(ctx context.Context, c base.Caller, id, name string,
+	content io.Reader) (contract.Package, error) {
 	p, err := s.AddPackage(ctx, c, name, content)
 	if err != nil {
 		return p, err
@@ -227,7 +240,8 @@ func ownAddress() string {
 	best := "ADDRESS"
 	for _, a := range addresses {
 		prefix, err := netip.ParsePrefix(a.String())
-		if ip := prefix.Addr(); err == nil && ip.Is4() && !ip.IsLoopback() && !ip.IsLinkLocalUnicast() && (best == "ADDRESS" || ip.IsPrivate()) {
+		if ip := prefix.Addr(); err == nil && ip.Is4() && !ip.IsLoopback() && !ip.IsLinkLocalUnicast() &&
+			(best == "ADDRESS" || ip.IsPrivate()) {
 			best = ip.String()
 		}
 	}
@@ -245,10 +259,15 @@ func reachable(base string, b store.Build) (bool, *string) {
 	ip, ipErr := netip.ParseAddr(host)
 	switch {
 	case host == "localhost" || ipErr == nil && ip.IsLoopback():
-		hint := "the service is reached by loopback, where no phone can open this page: start it with --listen " + ownAddress() + ":" + cmp.Or(u.Port(), "7420") + ", this machine's address in the phones' network, and open the console there"
+		hint := "the service is reached by loopback, where no phone can open this page: start it with --listen " +
+			ownAddress() + ":" + cmp.Or(u.Port(), "7420") +
+			", this machine's address in the phones' network, and open the console there"
 		return false, &hint
-	case u.Scheme != "https" && slices.ContainsFunc(b.Packages, func(p store.Package) bool { return p.Facts.V.Kind == appfile.IOSDevice }):
-		hint := "Android phones can install from here; iOS installs over HTTPS only: put the service behind a proxy with a certificate that the phone trusts"
+	case u.Scheme != "https" && slices.ContainsFunc(b.Packages, func(p store.Package) bool {
+		return p.Facts.V.Kind == appfile.IOSDevice
+	}):
+		hint := "Android phones can install from here; iOS installs over HTTPS only: put the service behind a proxy " +
+			"with a certificate that the phone trusts"
 		return true, &hint
 	}
 	return true, nil

@@ -32,7 +32,8 @@ func (s *Part) SaveLineup(ctx context.Context, c base.Caller, text string) (cont
 func (s *Part) Lineup(ctx context.Context, c base.Caller, name string) (contract.Lineup, error) {
 	l, err := s.Store.LineupNamed(ctx, c.ProjectID, name)
 	if err != nil {
-		return contract.Lineup{}, base.NotThere(err, "`yamato lineup ls` lists the lineups; `yamato lineup save FILE` keeps one", "there is no lineup %q", name)
+		return contract.Lineup{}, base.NotThere(err,
+			"`yamato lineup ls` lists the lineups; `yamato lineup save FILE` keeps one", "there is no lineup %q", name)
 	}
 	return wire.Lineup(l), nil
 }
@@ -115,7 +116,8 @@ func Standings(devices []matrix.Candidate) []fleet.Standing {
 }
 
 // ChosenBy keeps the candidates that a saved lineup takes now.
-func (s *Part) ChosenBy(ctx context.Context, c base.Caller, name string, devices []matrix.Candidate) ([]matrix.Candidate, error) {
+func (s *Part) ChosenBy(ctx context.Context, c base.Caller, name string,
+	devices []matrix.Candidate) ([]matrix.Candidate, error) {
 	saved, err := s.Lineup(ctx, c, name)
 	if err != nil {
 		return nil, err
@@ -129,7 +131,8 @@ func (s *Part) ChosenBy(ctx context.Context, c base.Caller, name string, devices
 		taken[t.Name] = true
 	}
 	if len(taken) == 0 {
-		return nil, base.Invalid(fmt.Sprintf("the lineup %q takes no device now", name), fmt.Sprintf("`yamato lineup try %q` says why each was passed over", name))
+		return nil, base.Invalid(fmt.Sprintf("the lineup %q takes no device now", name),
+			fmt.Sprintf("`yamato lineup try %q` says why each was passed over", name))
 	}
 	return slices.DeleteFunc(devices, func(d matrix.Candidate) bool { return !taken[d.Name] }), nil
 }

@@ -13,10 +13,12 @@ import (
 )
 
 // PushSuite checks a script and keeps it as a revision of the suite it names.
-func (s *Part) PushSuite(ctx context.Context, c base.Caller, fileName, text string, tried bool) (contract.Suite, error) {
+func (s *Part) PushSuite(ctx context.Context, c base.Caller, fileName, text string,
+	tried bool) (contract.Suite, error) {
 	suite, findings := script.Read(text)
 	if n := script.Faults(findings); n > 0 {
-		p := base.Invalid(fmt.Sprintf("%s has %d faults", Clean(fileName), n), "`yamato suite check FILE` shows each with its place")
+		p := base.Invalid(fmt.Sprintf("%s has %d faults", Clean(fileName), n),
+			"`yamato suite check FILE` shows each with its place")
 		p.Findings = findings
 		return contract.Suite{}, p
 	}
@@ -82,7 +84,8 @@ func (s *Part) CheckSuite(ctx context.Context, c base.Caller, text, app string) 
 
 // Unmatched gives advice on what has never matched in an app, or in any where that is 0,
 // and how many of the suite's locators have.
-func (s *Part) Unmatched(ctx context.Context, c base.Caller, app int64, suite *script.Suite, text string) ([]script.Finding, int, error) {
+func (s *Part) Unmatched(ctx context.Context, c base.Caller, app int64, suite *script.Suite,
+	text string) ([]script.Finding, int, error) {
 	list, err := s.Store.KnownLocators(ctx, c.ProjectID, app, suite.Locators())
 	if err != nil {
 		return nil, 0, err

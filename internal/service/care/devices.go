@@ -21,10 +21,12 @@ func (f DeviceFilter) takes(d store.Device) bool {
 	facts := d.Facts.V
 	q := strings.ToLower(f.Q)
 	found := q == ""
-	for _, text := range append([]string{facts.Name, facts.Site, facts.Model, facts.OS, fleet.PlatformName(facts.Platform) + " " + facts.OS, facts.Owner}, facts.Labels...) {
+	for _, text := range append([]string{facts.Name, facts.Site, facts.Model, facts.OS,
+		fleet.PlatformName(facts.Platform) + " " + facts.OS, facts.Owner}, facts.Labels...) {
 		found = found || strings.Contains(strings.ToLower(text), q)
 	}
-	return found && is(f.Site, facts.Site) && is(f.State, d.State) && is(f.Platform, facts.Platform) && is(f.Kind, facts.Kind)
+	return found && is(f.Site, facts.Site) && is(f.State, d.State) && is(f.Platform, facts.Platform) &&
+		is(f.Kind, facts.Kind)
 }
 
 // Devices gives the fleet, or part of it.
@@ -57,7 +59,8 @@ func (s *Part) DeviceDetail(ctx context.Context, c base.Caller, name string) (co
 	out.Host = contract.HostInfo{Name: host.Name, Program: host.Program, Linked: host.Linked, SeenAt: host.SeenAt}
 	stints, err := s.Store.Stints(ctx, d.LastLease, historyStints)
 	for _, t := range stints {
-		one := contract.Stint{Run: t.Run, Purpose: t.Purpose, App: t.App, VersionName: t.VersionName, Suite: t.Suite, Leg: t.Leg, Attempt: t.Attempt, Began: t.Began, Ended: t.Ended,
+		one := contract.Stint{Run: t.Run, Purpose: t.Purpose, App: t.App, VersionName: t.VersionName, Suite: t.Suite,
+			Leg: t.Leg, Attempt: t.Attempt, Began: t.Began, Ended: t.Ended,
 			Passed: t.Passed, Failed: t.Failed, Errors: t.Errors, Skipped: t.Skipped}
 		if t.Trouble != "" {
 			one.Trouble = base.Ptr(t.Trouble)

@@ -23,7 +23,8 @@ var deviceName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 // stand is refused at once, with the remedy.
 func (s *Part) Do(ctx context.Context, c base.Caller, in contract.NewErrand) (contract.Errand, error) {
 	e := store.Errand{What: in.What, Device: base.Deref(in.Device), AskedBy: c.Name}
-	e.Args.V = link.ErrandArgs{Model: base.Deref(in.Model), Image: base.Deref(in.Image), Boot: base.Deref(in.Boot), Deed: base.Deref(in.Deed), Count: base.Deref(in.Count)}
+	e.Args.V = link.ErrandArgs{Model: base.Deref(in.Model), Image: base.Deref(in.Image), Boot: base.Deref(in.Boot),
+		Deed: base.Deref(in.Deed), Count: base.Deref(in.Count)}
 	var err error
 	switch in.What {
 	case link.DoMake:
@@ -33,7 +34,8 @@ func (s *Part) Do(ctx context.Context, c base.Caller, in contract.NewErrand) (co
 	case link.DoBoot, link.DoHalt, link.DoEmpty, link.DoRemove, link.DoCheck, link.DoDeed:
 		err = s.readyToDo(ctx, c, &e)
 	default:
-		err = base.Invalid(fmt.Sprintf("there is nothing called %q that a host can be asked to do", in.What), "api/openapi.yaml lists what there is")
+		err = base.Invalid(fmt.Sprintf("there is nothing called %q that a host can be asked to do", in.What),
+			"api/openapi.yaml lists what there is")
 	}
 	if err != nil {
 		return contract.Errand{}, err
@@ -64,12 +66,14 @@ func (s *Part) readyToDo(ctx context.Context, c base.Caller, e *store.Errand) er
 	case e.What == link.DoCheck || e.What == link.DoDeed:
 		return nil
 	case !facts.Virtual():
-		return base.Invalid(fmt.Sprintf("%s is a real device; only virtual ones can be booted, halted, emptied and removed from here", e.Device), "`yamato device check "+e.Device+"` says whether it is ready")
+		return base.Invalid(fmt.Sprintf("%s is a real device; only virtual ones can be booted, halted, emptied and "+
+			"removed from here", e.Device), "`yamato device check "+e.Device+"` says whether it is ready")
 	case d.State == "leased" || d.State == "resetting":
 		return base.Invalid(fmt.Sprintf("%s is %s", e.Device, busyWith(d)), "wait until that is done, or cancel the run")
 	}
 	if open, err := s.Store.OpenErrand(ctx, d.HostID, e.Device); err != nil || open != 0 {
-		return cmp.Or(err, error(base.Invalid(fmt.Sprintf("something is being done to %s already", e.Device), "wait until that is done: `yamato device show "+e.Device+"`")))
+		return cmp.Or(err, error(base.Invalid(fmt.Sprintf("something is being done to %s already", e.Device),
+			"wait until that is done: `yamato device show "+e.Device+"`")))
 	}
 	if e.What == link.DoBoot {
 		if d.State == "idle" || d.State == "unready" {
@@ -123,16 +127,20 @@ func (s *Part) readyToMake(ctx context.Context, c base.Caller, in contract.NewEr
 	m := h.Offer.V.Models[slices.IndexFunc(h.Offer.V.Models, byName)]
 	image, ok := fleet.NewestImage(h.Offer.V.Images, m.Platform)
 	if base.Deref(in.Image) != "" {
-		i := slices.IndexFunc(h.Offer.V.Images, func(i fleet.Image) bool { return i.Names(*in.Image) || i.Platform == m.Platform && i.OS == *in.Image })
+		i := slices.IndexFunc(h.Offer.V.Images, func(i fleet.Image) bool {
+			return i.Names(*in.Image) || i.Platform == m.Platform && i.OS == *in.Image
+		})
 		if ok = i >= 0 && h.Offer.V.Images[i].Platform == m.Platform; ok {
 			image = h.Offer.V.Images[i]
 		}
 	}
 	switch {
 	case !ok:
-		return base.NotFound(fmt.Sprintf("%s has no such OS image for %s", h.Site, m.Model), "`yamato site ls` lists the images")
+		return base.NotFound(fmt.Sprintf("%s has no such OS image for %s", h.Site, m.Model),
+			"`yamato site ls` lists the images")
 	case image.State != fleet.ImagePresent:
-		return base.Invalid(fmt.Sprintf("%s is not at %s yet", image.Name(), h.Site), fmt.Sprintf("fetch it first: `yamato site fetch %q --site %s`", image.Name(), h.Site))
+		return base.Invalid(fmt.Sprintf("%s is not at %s yet", image.Name(), h.Site),
+			fmt.Sprintf("fetch it first: `yamato site fetch %q --site %s`", image.Name(), h.Site))
 	}
 	devices, err := s.Store.Devices(ctx, c.ProjectID)
 	if err != nil {
@@ -146,10 +154,12 @@ func (s *Part) readyToMake(ctx context.Context, c base.Caller, in contract.NewEr
 		e.Device = fleet.ProposeName(m.Model, taken)
 	}
 	if !deviceName.MatchString(e.Device) {
-		return base.Invalid(fmt.Sprintf("%q cannot be the name of a device", e.Device), "names are small letters, digits and hyphens")
+		return base.Invalid(fmt.Sprintf("%q cannot be the name of a device", e.Device),
+			"names are small letters, digits and hyphens")
 	}
 	if slices.Contains(taken, e.Device) {
-		return base.Invalid("there is a device named "+e.Device+" already", "choose another name, or none: one is proposed then")
+		return base.Invalid("there is a device named "+e.Device+" already",
+			"choose another name, or none: one is proposed then")
 	}
 	e.HostID, e.Args.V.Model, e.Args.V.Image = h.ID, m.Model, image.Name()
 	if e.Args.V.Boot {
@@ -162,7 +172,9 @@ func (s *Part) readyToMake(ctx context.Context, c base.Caller, in contract.NewEr
 func (s *Part) readyToFetch(ctx context.Context, c base.Caller, in contract.NewErrand, e *store.Errand) error {
 	name := base.Deref(in.Image)
 	is := func(i fleet.Image) bool { return i.Names(name) }
-	h, err := s.siteFor(ctx, c, base.Deref(in.Site), func(h store.HostRow) bool { return slices.ContainsFunc(h.Offer.V.Images, is) }, fmt.Sprintf("the OS image %q", name))
+	h, err := s.siteFor(ctx, c, base.Deref(in.Site), func(h store.HostRow) bool {
+		return slices.ContainsFunc(h.Offer.V.Images, is)
+	}, fmt.Sprintf("the OS image %q", name))
 	if err != nil {
 		return err
 	}
@@ -176,8 +188,12 @@ func (s *Part) readyToFetch(ctx context.Context, c base.Caller, in contract.NewE
 			return err
 		}
 		digest := wire.LicenceDigest(h.Offer.V.Licences, image.Licence)
-		if !slices.ContainsFunc(accepted, func(a store.Accepted) bool { return a.Name == image.Licence && a.Digest == digest }) {
-			return base.Refuse(base.Licence, fmt.Sprintf("%s comes under the licence %q, which nobody has accepted here", image.Name(), image.Licence), fmt.Sprintf("read it and accept it: `yamato site licence %q --accept`", image.Licence))
+		if !slices.ContainsFunc(accepted, func(a store.Accepted) bool {
+			return a.Name == image.Licence && a.Digest == digest
+		}) {
+			return base.Refuse(base.Licence, fmt.Sprintf("%s comes under the licence %q, which nobody has accepted here",
+				image.Name(), image.Licence), fmt.Sprintf("read it and accept it: `yamato site licence %q --accept`",
+				image.Licence))
 		}
 	}
 	e.HostID, e.Args.V.Image = h.ID, image.Name()

@@ -15,7 +15,8 @@ import (
 )
 
 // Sideline takes a device out of use, at once or when what it runs is done.
-func (s *Part) Sideline(ctx context.Context, c base.Caller, device string, in contract.NewSideline) (contract.Device, error) {
+func (s *Part) Sideline(ctx context.Context, c base.Caller, device string,
+	in contract.NewSideline) (contract.Device, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
 		return contract.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
@@ -23,7 +24,8 @@ func (s *Part) Sideline(ctx context.Context, c base.Caller, device string, in co
 	reason := strings.TrimSpace(in.Reason)
 	switch {
 	case reason == "" || len(reason) > 500:
-		return contract.Device{}, base.Invalid("a device is sidelined for a reason of 1 to 500 characters", "say what is wrong with it: others will want to know")
+		return contract.Device{}, base.Invalid("a device is sidelined for a reason of 1 to 500 characters",
+			"say what is wrong with it: others will want to know")
 	case in.Until != nil && in.Until.Before(time.Now()):
 		return contract.Device{}, base.Invalid("the end lies in the past", "choose a later one, or none")
 	}

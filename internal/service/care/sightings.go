@@ -47,11 +47,14 @@ func (s *Part) SeeScreen(ctx context.Context, c base.Caller, device string) (con
 		seen, err := s.Store.SightingNumbered(ctx, id)
 		switch {
 		case ctx.Err() != nil:
-			return contract.Screen{}, base.Refuse(base.NoAnswer, fmt.Sprintf("the host of %s did not show its screen within %s", device, sightWait), "see on the device's page whether its host is linked, and try again")
+			return contract.Screen{}, base.Refuse(base.NoAnswer,
+				fmt.Sprintf("the host of %s did not show its screen within %s", device, sightWait),
+				"see on the device's page whether its host is linked, and try again")
 		case err != nil:
 			return contract.Screen{}, err
 		case seen.Trouble != "":
-			return contract.Screen{}, base.Refuse(base.NoSight, device+" cannot be looked at now: "+seen.Trouble, "try again in a moment")
+			return contract.Screen{}, base.Refuse(base.NoSight, device+" cannot be looked at now: "+seen.Trouble,
+				"try again in a moment")
 		case seen.DoneAt != nil:
 			return s.screenOut(ctx, seen)
 		}
@@ -133,8 +136,11 @@ func Elements(t *screen.Tree) []contract.Element {
 		shown[n] = true
 	}
 	t.Walk(func(n *screen.Node, depth int) bool {
-		e := contract.Element{Role: n.Role, Label: base.Short(screen.Fold(n.Content()), 200), Depth: depth, Bounds: contract.Rect{X: float32(n.Bounds.X), Y: float32(n.Bounds.Y), W: float32(n.Bounds.W), H: float32(n.Bounds.H)},
-			Visible: contract.Rect{X: float32(n.Visible.X), Y: float32(n.Visible.Y), W: float32(n.Visible.W), H: float32(n.Visible.H)}, States: states(n, shown[n]), Locators: []string{}, Lines: []string{}}
+		e := contract.Element{Role: n.Role, Label: base.Short(screen.Fold(n.Content()), 200), Depth: depth,
+			Bounds: contract.Rect{X: float32(n.Bounds.X), Y: float32(n.Bounds.Y), W: float32(n.Bounds.W),
+				H: float32(n.Bounds.H)},
+			Visible: contract.Rect{X: float32(n.Visible.X), Y: float32(n.Visible.Y), W: float32(n.Visible.W),
+				H: float32(n.Visible.H)}, States: states(n, shown[n]), Locators: []string{}, Lines: []string{}}
 		if n.ID != "" {
 			e.Id = &n.ID
 		}
@@ -157,7 +163,9 @@ func states(n *screen.Node, shown bool) []string {
 	for _, s := range []struct {
 		on   bool
 		name string
-	}{{n.Disabled, "disabled"}, {n.Focused, "focused"}, {n.Selected, "selected"}, {n.Busy, "busy"}, {n.Checked == "true", "checked"}, {n.Checked == "mixed", "partly checked"}, {!n.OnScreen(), "out of sight"}, {n.OnScreen() && !shown, "covered"}} {
+	}{{n.Disabled, "disabled"}, {n.Focused, "focused"}, {n.Selected, "selected"}, {n.Busy, "busy"},
+		{n.Checked == "true", "checked"}, {n.Checked == "mixed", "partly checked"}, {!n.OnScreen(), "out of sight"},
+		{n.OnScreen() && !shown, "covered"}} {
 		if s.on {
 			out = append(out, s.name)
 		}

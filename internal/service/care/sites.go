@@ -14,15 +14,19 @@ import (
 
 // siteFor finds the host that makes virtual devices or fetches images at a site, or
 // the only one that does.
-func (s *Part) siteFor(ctx context.Context, c base.Caller, site string, offers func(store.HostRow) bool, what string) (store.HostRow, error) {
+func (s *Part) siteFor(ctx context.Context, c base.Caller, site string, offers func(store.HostRow) bool,
+	what string) (store.HostRow, error) {
 	hosts, err := s.Store.Hosts(ctx, c.ProjectID)
 	if err != nil {
 		return store.HostRow{}, err
 	}
-	fit := slices.DeleteFunc(slices.Clone(hosts), func(h store.HostRow) bool { return site != "" && h.Site != site || !offers(h) })
+	fit := slices.DeleteFunc(slices.Clone(hosts), func(h store.HostRow) bool {
+		return site != "" && h.Site != site || !offers(h)
+	})
 	switch {
 	case len(fit) == 0 && site != "":
-		return store.HostRow{}, base.NotFound(fmt.Sprintf("the site %s does not offer %s", site, what), "`yamato site ls` lists what the sites offer")
+		return store.HostRow{}, base.NotFound(fmt.Sprintf("the site %s does not offer %s", site, what),
+			"`yamato site ls` lists what the sites offer")
 	case len(fit) == 0:
 		return store.HostRow{}, base.NotFound("no site offers "+what, "`yamato site ls` lists what the sites offer")
 	case len(fit) > 1:
@@ -30,9 +34,11 @@ func (s *Part) siteFor(ctx context.Context, c base.Caller, site string, offers f
 		for i, h := range fit {
 			names[i] = h.Site
 		}
-		return store.HostRow{}, base.Invalid("several sites offer "+what+": "+strings.Join(names, ", "), "say which with --site")
+		return store.HostRow{}, base.Invalid("several sites offer "+what+": "+strings.Join(names, ", "),
+			"say which with --site")
 	case !fit[0].Linked:
-		return store.HostRow{}, base.Invalid("the host of the site "+fit[0].Site+" is not connected", "start it: `yamato host --site FILE`")
+		return store.HostRow{}, base.Invalid("the host of the site "+fit[0].Site+" is not connected",
+			"start it: `yamato host --site FILE`")
 	}
 	return fit[0], nil
 }
@@ -62,7 +68,8 @@ func (s *Part) AcceptLicence(ctx context.Context, c base.Caller, name string) (c
 			if !strings.EqualFold(l.Name, name) {
 				continue
 			}
-			if err := s.Store.AcceptLicence(ctx, c.ProjectID, l.Name, wire.LicenceDigest(h.Offer.V.Licences, l.Name), c.Name); err != nil {
+			if err := s.Store.AcceptLicence(ctx, c.ProjectID, l.Name, wire.LicenceDigest(h.Offer.V.Licences, l.Name),
+				c.Name); err != nil {
 				return contract.Licence{}, err
 			}
 			accepted, err := s.Store.LicencesAccepted(ctx, c.ProjectID)
@@ -70,5 +77,6 @@ func (s *Part) AcceptLicence(ctx context.Context, c base.Caller, name string) (c
 			return site.Licences[slices.IndexFunc(site.Licences, func(o contract.Licence) bool { return o.Name == l.Name })], err
 		}
 	}
-	return contract.Licence{}, base.NotFound(fmt.Sprintf("no site has a licence %q", name), "`yamato site ls` lists the images and their licences")
+	return contract.Licence{}, base.NotFound(fmt.Sprintf("no site has a licence %q", name),
+		"`yamato site ls` lists the images and their licences")
 }

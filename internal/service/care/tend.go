@@ -114,7 +114,9 @@ func (s *Part) wake(ctx context.Context) error {
 	}
 	for _, l := range legs {
 		for id, why := range never {
-			if l.State == "halted" && slices.ContainsFunc(list, func(d store.Halted) bool { return d.ID == id && d.Name == l.Device }) {
+			if l.State == "halted" && slices.ContainsFunc(list, func(d store.Halted) bool {
+				return d.ID == id && d.Name == l.Device
+			}) {
 				if err := s.giveUp(ctx, l, why.Why+"; "+why.Remedy); err != nil {
 					return err
 				}
@@ -125,7 +127,8 @@ func (s *Part) wake(ctx context.Context) error {
 }
 
 // power asks one host to switch devices on and off.
-func (s *Part) power(ctx context.Context, list []store.Halted, idle []string, asked map[int64]map[fleet.Class]int, never map[int64]fleet.Reason) error {
+func (s *Part) power(ctx context.Context, list []store.Halted, idle []string, asked map[int64]map[fleet.Class]int,
+	never map[int64]fleet.Reason) error {
 	first := list[0]
 	if asked[first.ProjectID] == nil {
 		asked[first.ProjectID] = map[fleet.Class]int{}
@@ -139,7 +142,8 @@ func (s *Part) power(ctx context.Context, list []store.Halted, idle []string, as
 			continue
 		}
 		at[d.Name] = d
-		off = append(off, fleet.Off{Running: fleet.Running{Name: d.Name, TakesMB: d.Facts.V.TakesMB, TakesCPUs: d.Facts.V.TakesCPUs, Busy: true}, Class: class, Legs: d.Legs, Coming: d.Coming})
+		off = append(off, fleet.Off{Running: fleet.Running{Name: d.Name, TakesMB: d.Facts.V.TakesMB,
+			TakesCPUs: d.Facts.V.TakesCPUs, Busy: true}, Class: class, Legs: d.Legs, Coming: d.Coming})
 	}
 	plan := fleet.PlanPower(first.Offer.V.Capacity, first.Load.V.Running, off, idle, asked[first.ProjectID])
 	for name, why := range plan.Never {
@@ -147,7 +151,8 @@ func (s *Part) power(ctx context.Context, list []store.Halted, idle []string, as
 	}
 	for what, names := range map[string][]string{link.DoBoot: plan.Boot, link.DoHalt: plan.Halt} {
 		for _, name := range names {
-			if _, err := s.Store.AskErrand(ctx, first.ProjectID, store.Errand{HostID: first.HostID, Device: name, What: what, AskedBy: base.Automatic}); err != nil {
+			if _, err := s.Store.AskErrand(ctx, first.ProjectID, store.Errand{HostID: first.HostID, Device: name, What: what,
+				AskedBy: base.Automatic}); err != nil {
 				return err
 			}
 			s.Bell.Ring()
@@ -164,7 +169,8 @@ func (s *Part) giveUpWaiting(ctx context.Context) error {
 		return err
 	}
 	for _, l := range list {
-		trouble := fmt.Sprintf("%s is %s: %s. `yamato device check %s` says what to do; then run it again", l.Device, l.State, l.Reason, l.Device)
+		trouble := fmt.Sprintf("%s is %s: %s. `yamato device check %s` says what to do; then run it again", l.Device,
+			l.State, l.Reason, l.Device)
 		if err := s.giveUp(ctx, l, trouble); err != nil {
 			return err
 		}
@@ -200,7 +206,8 @@ func (s *Part) giveUp(ctx context.Context, l store.Stranded, trouble string) err
 		if err != nil {
 			return err
 		}
-		e := store.RunEvents{Run: l.Run, Legs: 1, Tally: store.Tally{Results: n, Errors: n}, Events: []any{dispatch.Event{Kind: "leg", Leg: l.Leg, State: "finished", Trouble: trouble}}}
+		e := store.RunEvents{Run: l.Run, Legs: 1, Tally: store.Tally{Results: n, Errors: n},
+			Events: []any{dispatch.Event{Kind: "leg", Leg: l.Leg, State: "finished", Trouble: trouble}}}
 		return dispatch.AppendAndClose(ctx, t, map[int64]int64{l.Run: l.Project}, []store.RunEvents{e})
 	})
 	if err == nil {

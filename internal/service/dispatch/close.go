@@ -20,7 +20,9 @@ func WindDown(ctx context.Context, records *store.Store, r store.Run, why string
 	}); err != nil {
 		return err
 	}
-	return records.InTx(ctx, func(t *store.Tx) error { return t.AskEnd(ctx, r.ID, why) }) // a leg that was being placed has its lease by now
+	return records.InTx(ctx, func(t *store.Tx) error {
+		return t.AskEnd(ctx, r.ID, why)
+	}) // a leg that was being placed has its lease by now
 }
 
 // AppendAndClose appends events and closes the runs that have no open leg left. It locks

@@ -39,7 +39,8 @@ func (n *session) keepFleet(ctx context.Context, f link.Fleet) {
 		return t.MarkDirty(ctx, store.DirtyDevice, ids)
 	})
 	if err != nil {
-		n.service.Log.Warn("what has changed at a site could not be kept; its host says it again when it links anew", "error", err)
+		n.service.Log.Warn("what has changed at a site could not be kept; its host says it again when it links anew",
+			"error", err)
 		if ctx.Err() == nil {
 			n.close(err)
 		}
@@ -73,7 +74,8 @@ func (n *session) keepDone(ctx context.Context, d link.Done) error {
 		}
 		switch {
 		case e.What == link.DoProbe && device.Sideline == nil && d.Trouble != "": // tried out since an app met trouble on it
-			side := store.Sideline{By: base.Automatic, Automatic: true, At: time.Now().UTC(), Reason: base.Short("it met trouble, and did not work when it was tried out: "+d.Trouble, 500), Broken: d.Broken}
+			side := store.Sideline{By: base.Automatic, Automatic: true, At: time.Now().UTC(),
+				Reason: base.Short("it met trouble, and did not work when it was tried out: "+d.Trouble, 500), Broken: d.Broken}
 			at := side.At.Add(s.Config.ProbeEvery)
 			side.ProbeAt = &at
 			return t.SidelineDevice(ctx, device.ID, side)
@@ -88,7 +90,8 @@ func (n *session) keepDone(ctx context.Context, d link.Done) error {
 			side.ProbeAt = &at
 			return t.SetSideline(ctx, device.ID, side)
 		case d.Broken != nil && device.Sideline == nil:
-			side := store.Sideline{By: base.Automatic, Automatic: true, At: time.Now().UTC(), Reason: base.Short(d.Broken.Diagnosis, 500), Broken: d.Broken}
+			side := store.Sideline{By: base.Automatic, Automatic: true, At: time.Now().UTC(),
+				Reason: base.Short(d.Broken.Diagnosis, 500), Broken: d.Broken}
 			at := side.At.Add(s.Config.ProbeEvery)
 			side.ProbeAt = &at
 			return t.SidelineDevice(ctx, device.ID, side)

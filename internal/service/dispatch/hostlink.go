@@ -50,7 +50,8 @@ func (s *Part) ServeHost(ctx context.Context, c base.Caller, conn link.Conn) err
 	defer s.sessions.Done()
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	n := &session{service: s, caller: c, conn: conn, out: newOutbox(), close: cancel, ended: map[int64]bool{}, goods: map[goodsKey]store.Goods{}}
+	n := &session{service: s, caller: c, conn: conn, out: newOutbox(), close: cancel, ended: map[int64]bool{},
+		goods: map[goodsKey]store.Goods{}}
 	if err := n.open(ctx); err != nil {
 		return err
 	}
@@ -82,7 +83,8 @@ func (n *session) open(ctx context.Context) error {
 	case h == nil:
 		return base.Invalid("a link begins with hello", "")
 	case h.Version != link.Version:
-		return base.Refuse(base.LinkVersion, fmt.Sprintf("the host speaks version %d of the link, this service %d", h.Version, link.Version), "use the same program for both")
+		return base.Refuse(base.LinkVersion, fmt.Sprintf("the host speaks version %d of the link, this service %d",
+			h.Version, link.Version), "use the same program for both")
 	case len(h.Devices) > MaxDevices:
 		return base.Invalid(fmt.Sprintf("a host has at most %d devices", MaxDevices), "run several hosts")
 	case h.Host == "" || len(h.Host) > 100:
@@ -91,13 +93,16 @@ func (n *session) open(ctx context.Context) error {
 	replaced := false
 	err := s.Store.InTx(ctx, func(t *store.Tx) error {
 		var err error
-		linking := store.Linking{Project: n.caller.ProjectID, Name: h.Host, Site: h.Site, Version: h.Program, Instance: s.Instance, Boot: h.Boot, Started: h.Started}
+		linking := store.Linking{Project: n.caller.ProjectID, Name: h.Host, Site: h.Site, Version: h.Program,
+			Instance: s.Instance, Boot: h.Boot, Started: h.Started}
 		if n.host, n.number, replaced, err = t.OpenLink(ctx, linking); errors.Is(err, store.ErrNewerHost) {
-			return base.Refuse(base.HostName, "another host named "+h.Host+", started later, is linked", "give each host a name of its own: --name")
+			return base.Refuse(base.HostName, "another host named "+h.Host+", started later, is linked",
+				"give each host a name of its own: --name")
 		} else if err != nil {
 			return err
 		}
-		if err := t.DropErrands(ctx, n.host, append([]int64{}, h.Errands...), "its host was linked anew before it was done"); err != nil {
+		if err := t.DropErrands(ctx, n.host, append([]int64{}, h.Errands...),
+			"its host was linked anew before it was done"); err != nil {
 			return err
 		}
 		return n.takeIn(ctx, t, h)
@@ -110,7 +115,8 @@ func (n *session) open(ctx context.Context) error {
 	}
 	s.Log.Info("host linked", "host", h.Host, "site", h.Site, "devices", len(h.Devices), "link", n.number)
 	s.Bell.Ring()
-	return n.conn.Send(ctx, link.ToHost{Welcome: &link.Welcome{Version: link.Version, TTLMS: s.Config.TTL.Milliseconds(), Replaced: replaced}})
+	return n.conn.Send(ctx, link.ToHost{Welcome: &link.Welcome{Version: link.Version, TTLMS: s.Config.TTL.Milliseconds(),
+		Replaced: replaced}})
 }
 
 // takeIn keeps what a host says of itself when it links.
@@ -150,12 +156,14 @@ func (n *session) putDevices(ctx context.Context, t *store.Tx, devices []link.De
 	slices.SortFunc(devices, func(a, b link.Device) int { return cmp.Compare(known[a.Name].ID, known[b.Name].ID) })
 	for _, d := range devices {
 		if err := d.Use.Check(); err != nil {
-			return nil, base.Invalid(fmt.Sprintf("the rule for who may use %s cannot be: %v", d.Name, err), "mend it in the site file")
+			return nil, base.Invalid(fmt.Sprintf("the rule for who may use %s cannot be: %v", d.Name, err),
+				"mend it in the site file")
 		}
 		state, reason := stateOf(known[d.Name], d)
 		id, err := t.PutDevice(ctx, n.caller.ProjectID, n.host, d.Device, d.Condition, state, reason)
 		if errors.Is(err, store.ErrNone) {
-			return nil, base.Invalid(fmt.Sprintf("a device named %s belongs to another host", d.Name), "give it a name of its own in the site file")
+			return nil, base.Invalid(fmt.Sprintf("a device named %s belongs to another host", d.Name),
+				"give it a name of its own in the site file")
 		}
 		if err != nil {
 			return nil, err
@@ -411,7 +419,11 @@ func leaseOut(a store.Assignment, g store.Goods, matched map[string]bool) link.L
 			known = append(known, l)
 		}
 	}
-	return link.Lease{Number: a.Lease, Device: a.Device, Holder: fmt.Sprintf("run %d", a.Run), Apps: []string{g.Package.V.ApplicationID}, Leave: a.Leave, LastSeq: a.LastSeq, TTLMS: a.TTLMS,
-		Attempt: &link.Attempt{Run: a.Run, Number: a.Attempt, Combination: fleet.Combination{Class: fleet.Class{Kind: a.Kind, Model: a.Model, Platform: a.Platform, OS: a.OS}, Levels: a.Levels.V},
-			Package: g.Package.V, PackageBlob: a.PackageBlob, SuiteBlob: g.Suite, Cases: a.Cases, Seed: a.Seed, RealTime: a.RealTime, Known: known}}
+	return link.Lease{Number: a.Lease, Device: a.Device, Holder: fmt.Sprintf("run %d", a.Run),
+		Apps: []string{g.Package.V.ApplicationID}, Leave: a.Leave, LastSeq: a.LastSeq, TTLMS: a.TTLMS,
+		Attempt: &link.Attempt{Run: a.Run, Number: a.Attempt,
+			Combination: fleet.Combination{Class: fleet.Class{Kind: a.Kind, Model: a.Model, Platform: a.Platform, OS: a.OS},
+				Levels: a.Levels.V},
+			Package: g.Package.V, PackageBlob: a.PackageBlob, SuiteBlob: g.Suite, Cases: a.Cases, Seed: a.Seed,
+			RealTime: a.RealTime, Known: known}}
 }

@@ -193,7 +193,8 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 		return fmt.Sprintf("a result that cannot be: case %d, verdict %q", c.Case, c.Verdict)
 	}
 	t.judged[c.Case] = true
-	r := store.NewResult{ProjectID: t.ProjectID, Lease: t.Lease, RunID: t.RunID, LegID: t.LegID, Case: c.Case, Verdict: c.Verdict, TookMS: c.TookMS, Steps: c.Steps}
+	r := store.NewResult{ProjectID: t.ProjectID, Lease: t.Lease, RunID: t.RunID, LegID: t.LegID, Case: c.Case,
+		Verdict: c.Verdict, TookMS: c.TookMS, Steps: c.Steps}
 	if c.Failure != nil {
 		r.Failure, r.Sentence = c.Failure, c.Failure.Sentence()
 	}
@@ -201,7 +202,8 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 	w.keep(t, c.Case, c.Evidence)
 	for _, m := range c.Matched {
 		if len(m) <= 500 {
-			w.located.project, w.located.app, w.located.locator = append(w.located.project, t.ProjectID), append(w.located.app, t.AppID), append(w.located.locator, m)
+			w.located.project, w.located.app, w.located.locator = append(w.located.project, t.ProjectID),
+				append(w.located.app, t.AppID), append(w.located.locator, m)
 		}
 	}
 	t.counts.Results++
@@ -217,7 +219,8 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 
 func (w *work) keep(t *tally, index int, refs []link.EvidenceRef) {
 	for _, r := range refs {
-		w.kept = append(w.kept, store.NewEvidence{ProjectID: t.ProjectID, RunID: t.RunID, Lease: t.Lease, Case: index, Sort: r.Sort, Name: r.Name, MediaType: r.MediaType, Digest: r.Digest, Size: r.Size})
+		w.kept = append(w.kept, store.NewEvidence{ProjectID: t.ProjectID, RunID: t.RunID, Lease: t.Lease, Case: index,
+			Sort: r.Sort, Name: r.Name, MediaType: r.MediaType, Digest: r.Digest, Size: r.Size})
 	}
 }
 
@@ -252,9 +255,11 @@ func (w *work) cleaned(t *tally, c *link.Clean) {
 	switch {
 	case c.Broken != nil:
 		t.broken = c.Broken
-		t.sideline(store.Sideline{By: base.Automatic, Reason: base.Short(c.Broken.Diagnosis, 500), Automatic: true, Broken: c.Broken})
+		t.sideline(store.Sideline{By: base.Automatic, Reason: base.Short(c.Broken.Diagnosis, 500), Automatic: true,
+			Broken: c.Broken})
 	case c.Trouble != "":
-		t.sideline(store.Sideline{By: base.Automatic, Reason: base.Short("it could not be cleaned: "+c.Trouble, 500), Automatic: true})
+		t.sideline(store.Sideline{By: base.Automatic, Reason: base.Short("it could not be cleaned: "+c.Trouble, 500),
+			Automatic: true})
 	case t.Sidelined:
 		t.device, t.why = "sidelined", t.SideReason
 	}
@@ -303,7 +308,9 @@ func (w *work) tolerate(ctx context.Context, t *store.Tx) error {
 			}
 			continue
 		}
-		s := store.Sideline{By: base.Automatic, At: now.UTC(), Automatic: true, Reason: fmt.Sprintf("%d device troubles within %s, the last: %s", w.tolerance.Count, w.tolerance.Within, base.Short(one.change.Trouble, 300))}
+		s := store.Sideline{By: base.Automatic, At: now.UTC(), Automatic: true,
+			Reason: fmt.Sprintf("%d device troubles within %s, the last: %s", w.tolerance.Count, w.tolerance.Within,
+				base.Short(one.change.Trouble, 300))}
 		one.side = &s
 		if one.device != "" && one.device != "resetting" {
 			one.device, one.why = "sidelined", s.Reason
@@ -330,7 +337,8 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 			w.probe(one.side)
 		}
 		if one.device != "" {
-			devices = append(devices, store.DeviceChange{ID: one.DeviceID, To: one.device, Reason: one.why, Condition: one.now, Sideline: one.side})
+			devices = append(devices, store.DeviceChange{ID: one.DeviceID, To: one.device, Reason: one.why, Condition: one.now,
+				Sideline: one.side})
 			if one.device == "idle" {
 				free = append(free, one.DeviceID)
 			}
@@ -385,7 +393,8 @@ func (w *work) decideLegs(ctx context.Context, t *store.Tx, closing []*tally) (m
 				return nil, err
 			}
 		case one.change.Began && one.LegState == "placed":
-			c = store.LegChange{Leg: one.LegID, From: "placed", To: "running", Todo: one.Todo, Avoid: one.Avoid, UsedError: one.UsedError, UsedFail: one.UsedFail}
+			c = store.LegChange{Leg: one.LegID, From: "placed", To: "running", Todo: one.Todo, Avoid: one.Avoid,
+				UsedError: one.UsedError, UsedFail: one.UsedFail}
 		default:
 			continue
 		}
@@ -510,7 +519,8 @@ func byCase(rows []store.LegResult) map[int64]map[int][]verdict.Verdict {
 
 // next decides what becomes of a leg whose attempt ends.
 func (t *tally) next(ctx context.Context, tx *store.Tx, so map[int]verdict.Crossing) (store.LegChange, error) {
-	c := store.LegChange{Leg: t.LegID, From: t.LegState, To: "finished", Todo: t.Todo, Avoid: t.Avoid, UsedError: t.UsedError, UsedFail: t.UsedFail}
+	c := store.LegChange{Leg: t.LegID, From: t.LegState, To: "finished", Todo: t.Todo, Avoid: t.Avoid,
+		UsedError: t.UsedError, UsedFail: t.UsedFail}
 	if t.EndAsked != "" {
 		c.To = "cancelled"
 		return c, nil
@@ -519,7 +529,8 @@ func (t *tally) next(ctx context.Context, tx *store.Tx, so map[int]verdict.Cross
 		c.To, c.Refund = "waiting", true
 		return c, nil
 	}
-	next := verdict.After(t.Cases, so, verdict.Retry{AfterError: t.AfterError, AfterFail: t.Repeat}, verdict.Used{AfterError: t.UsedError, AfterFail: t.UsedFail})
+	next := verdict.After(t.Cases, so, verdict.Retry{AfterError: t.AfterError, AfterFail: t.Repeat},
+		verdict.Used{AfterError: t.UsedError, AfterFail: t.UsedFail})
 	if len(next.Cases) == 0 {
 		return c, nil
 	}

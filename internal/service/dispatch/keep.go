@@ -93,7 +93,8 @@ func halve(batch []*inbound) (first, second []*inbound) {
 func (s *Part) refuse(ctx context.Context, in *inbound, cause error) {
 	e := in.events[0]
 	why := "a word about it cannot be kept: " + plain.Text(cause.Error(), 300)
-	s.Log.Error("a word about a lease cannot be kept; the lease is refused", "lease", e.Lease, "seq", e.Seq, "error", cause)
+	s.Log.Error("a word about a lease cannot be kept; the lease is refused", "lease", e.Lease, "seq", e.Seq, "error",
+		cause)
 	err := s.Store.InTx(ctx, func(t *store.Tx) error {
 		held, err := t.HeldBy(ctx, []int64{e.Lease})
 		if err != nil || len(held) == 0 || held[0].Ended {

@@ -190,12 +190,16 @@ func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement,
 	var placements []schedule.Placement
 	now := time.Now()
 	for _, g := range legs {
-		placements = append(placements, l.state.Apply(schedule.Leg{ID: g.ID, Order: schedule.Order{Run: g.RunID, Leg: g.Position}, Waiting: g.State == "waiting",
-			Demand: schedule.Demand{Device: g.DeviceID, Avoid: g.Avoid, Who: g.AskedBy, Class: schedule.Class{Project: g.ProjectID, Kind: g.Kind, Model: g.Model, Platform: g.Platform, OS: g.OS}}})...)
+		placements = append(placements, l.state.Apply(schedule.Leg{ID: g.ID, Order: schedule.Order{Run: g.RunID,
+			Leg: g.Position}, Waiting: g.State == "waiting",
+			Demand: schedule.Demand{Device: g.DeviceID, Avoid: g.Avoid, Who: g.AskedBy,
+				Class: schedule.Class{Project: g.ProjectID, Kind: g.Kind, Model: g.Model, Platform: g.Platform, OS: g.OS}}})...)
 	}
 	for _, d := range devices {
-		placements = append(placements, l.state.Apply(schedule.Device{ID: d.ID, Worth: d.Worth, Idle: d.State == "idle", At: d.Since, Lease: d.Lease, Took: time.Duration(d.TookMS) * time.Millisecond,
-			Class: schedule.Class{Project: d.ProjectID, Kind: d.Kind, Model: d.Model, Platform: d.Platform, OS: d.OS, Only: onlyFor(d, now)}})...)
+		placements = append(placements, l.state.Apply(schedule.Device{ID: d.ID, Worth: d.Worth, Idle: d.State == "idle",
+			At: d.Since, Lease: d.Lease, Took: time.Duration(d.TookMS) * time.Millisecond,
+			Class: schedule.Class{Project: d.ProjectID, Kind: d.Kind, Model: d.Model, Platform: d.Platform, OS: d.OS,
+				Only: onlyFor(d, now)}})...)
 	}
 	return placements, nil
 }

@@ -30,7 +30,8 @@ func (n *session) askHost(ctx context.Context) error {
 
 // keepSeen keeps what the host shows.
 func (n *session) keepSeen(ctx context.Context, seen link.Seen) {
-	err := n.service.Store.KeepSighting(ctx, n.host, store.Sighting{ID: seen.ID, Trouble: base.Short(seen.Trouble, 500), Picture: seen.Picture, Tree: seen.Tree})
+	err := n.service.Store.KeepSighting(ctx, n.host, store.Sighting{ID: seen.ID, Trouble: base.Short(seen.Trouble, 500),
+		Picture: seen.Picture, Tree: seen.Tree})
 	if err != nil {
 		n.service.Log.Warn("what a host shows could not be kept", "error", err)
 		return

@@ -39,9 +39,11 @@ func (s *Part) Preview(ctx context.Context, c base.Caller, in contract.NewRun) (
 	}
 	out.Legs, out.LeftOut = len(m.Legs)*len(chosen), wire.LeftOut(m.LeftOut)
 	for _, l := range m.Legs {
-		one := contract.PreviewCombination{Combination: wire.Combination(l.Combination), Package: build.Packages[l.Package].FileName}
+		one := contract.PreviewCombination{Combination: wire.Combination(l.Combination),
+			Package: build.Packages[l.Package].FileName}
 		for _, d := range devices {
-			if l.Combination.Matches(d.Facts.V) && (l.Device == 0 || l.Device == d.ID) && d.State != "sidelined" && !slices.Contains(l.Never, d.ID) {
+			if l.Combination.Matches(d.Facts.V) && (l.Device == 0 || l.Device == d.ID) && d.State != "sidelined" &&
+				!slices.Contains(l.Never, d.ID) {
 				one.Devices++
 				if d.State == "idle" {
 					one.Idle++
@@ -55,7 +57,8 @@ func (s *Part) Preview(ctx context.Context, c base.Caller, in contract.NewRun) (
 
 // Again starts a run of what a run ran: all of it, what did not pass, or one case
 // in one combination. The suites are those of that run, word for word.
-func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in contract.Again, key string) (contract.Run, error) {
+func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in contract.Again,
+	key string) (contract.Run, error) {
 	d, err := s.Detail(ctx, c, number, InBrief)
 	if err != nil {
 		return contract.Run{}, err
@@ -69,14 +72,17 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in contra
 		return contract.Run{}, err
 	}
 	if build.RemovedAt != nil {
-		return contract.Run{}, base.Invalid(fmt.Sprintf("retention has removed the packages of %s %s", build.App, build.VersionName), "push them again, and then run it again")
+		return contract.Run{}, base.Invalid(fmt.Sprintf("retention has removed the packages of %s %s", build.App,
+			build.VersionName), "push them again, and then run it again")
 	}
 	legs, err := s.Store.Legs(ctx, r.ID)
 	if err != nil {
 		return contract.Run{}, err
 	}
-	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose, RepeatFailed: r.RepeatFailed, AfterError: r.AfterError,
-		Language: r.Language, RealTime: base.Deref(in.RealTime), AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup, Seed: newSeed()}}
+	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose,
+		RepeatFailed: r.RepeatFailed, AfterError: r.AfterError,
+		Language: r.Language, RealTime: base.Deref(in.RealTime), AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup,
+		Seed: newSeed()}}
 	if base.Deref(in.SameSeed) {
 		n.Run.Seed, n.KnownOf = r.Seed, r.ID
 	}
@@ -90,11 +96,13 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in contra
 			}
 		}
 		if len(cases) > 0 {
-			n.Legs = append(n.Legs, store.NewLeg{RevisionID: legs[i].RevisionID, Digest: legs[i].Digest, Combination: legs[i].Combination(), Device: legs[i].DeviceID, Never: legs[i].Never, Cases: cases})
+			n.Legs = append(n.Legs, store.NewLeg{RevisionID: legs[i].RevisionID, Digest: legs[i].Digest,
+				Combination: legs[i].Combination(), Device: legs[i].DeviceID, Never: legs[i].Never, Cases: cases})
 		}
 	}
 	if len(n.Legs) == 0 {
-		return contract.Run{}, base.Invalid(fmt.Sprintf("there is nothing of run %d to run again", number), "choose which: all, failed, or one by leg and case_index")
+		return contract.Run{}, base.Invalid(fmt.Sprintf("there is nothing of run %d to run again", number),
+			"choose which: all, failed, or one by leg and case_index")
 	}
 	return s.add(ctx, c, n, []any{number, in})
 }
@@ -108,5 +116,6 @@ func wantedAgain(in contract.Again, l contract.Leg, x contract.Crossing) (bool, 
 	case "one":
 		return base.Deref(in.Leg) == l.Id && in.CaseIndex != nil && *in.CaseIndex == x.Index, nil
 	}
-	return false, base.Invalid(fmt.Sprintf("%q is nothing that can be run again", in.Which), "choose which: all, failed or one")
+	return false, base.Invalid(fmt.Sprintf("%q is nothing that can be run again", in.Which),
+		"choose which: all, failed or one")
 }

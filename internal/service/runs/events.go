@@ -29,7 +29,8 @@ func (s *Part) RunEvents(ctx context.Context, c base.Caller, number, after int64
 				}
 			}
 		}
-		ended := r.FinishedAt != nil && (len(out) == 0 && after >= r.LastEvent || len(out) > 0 && out[len(out)-1].Number >= r.LastEvent)
+		ended := r.FinishedAt != nil && (len(out) == 0 && after >= r.LastEvent || len(out) > 0 &&
+			out[len(out)-1].Number >= r.LastEvent)
 		if len(out) > 0 || ended {
 			return out, ended, nil
 		}

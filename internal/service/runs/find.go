@@ -50,7 +50,8 @@ func pathOf(f store.Found) string {
 
 // Now tells what runs, what ended and what failed last, and what waits.
 func (s *Part) Now(ctx context.Context, c base.Caller) (contract.Now, error) {
-	out := contract.Now{Running: []contract.Run{}, Finished: []contract.Run{}, Failures: []contract.LastFailure{}, Waiting: []contract.Waiting{}}
+	out := contract.Now{Running: []contract.Run{}, Finished: []contract.Run{}, Failures: []contract.LastFailure{},
+		Waiting: []contract.Waiting{}}
 	runs, err := s.Store.LateRuns(ctx, c.ProjectID, nil, 12)
 	if err != nil {
 		return out, err
@@ -67,7 +68,8 @@ func (s *Part) Now(ctx context.Context, c base.Caller) (contract.Now, error) {
 		return out, err
 	}
 	for _, f := range failures {
-		out.Failures = append(out.Failures, contract.LastFailure{Run: f.Run, App: f.App, VersionName: f.VersionName, Suite: f.Suite, Case: f.Case, Leg: f.Leg, CaseIndex: f.Index,
+		out.Failures = append(out.Failures, contract.LastFailure{Run: f.Run, App: f.App, VersionName: f.VersionName,
+			Suite: f.Suite, Case: f.Case, Leg: f.Leg, CaseIndex: f.Index,
 			Verdict: f.Verdict, Sentence: f.Sentence, Combinations: f.Combinations, At: f.At})
 	}
 	waiting, err := s.Store.Queue(ctx, c.ProjectID, 100)
@@ -81,8 +83,10 @@ func (s *Part) Now(ctx context.Context, c base.Caller) (contract.Now, error) {
 	devices, err := s.Candidates(ctx, c, models...)
 	now := time.Now()
 	for _, w := range waiting {
-		combination := fleet.Combination{Class: fleet.Class{Kind: w.Kind, Model: w.Model, Platform: w.Platform, OS: w.OS}, Levels: w.Levels.V}
-		out.Waiting = append(out.Waiting, contract.Waiting{Run: w.Run, Combination: wire.Combination(combination), Legs: w.Legs, WaitsFor: fleet.WaitsFor(combination.Class, without(devices, w.Never), w.AskedBy, now)})
+		combination := fleet.Combination{Class: fleet.Class{Kind: w.Kind, Model: w.Model, Platform: w.Platform, OS: w.OS},
+			Levels: w.Levels.V}
+		out.Waiting = append(out.Waiting, contract.Waiting{Run: w.Run, Combination: wire.Combination(combination),
+			Legs: w.Legs, WaitsFor: fleet.WaitsFor(combination.Class, without(devices, w.Never), w.AskedBy, now)})
 	}
 	return out, err
 }
@@ -95,7 +99,8 @@ func (s *Part) SuiteDetail(ctx context.Context, c base.Caller, name string) (con
 	out := contract.SuiteDetail{Findings: []contract.Finding{}, Last: []contract.CaseLast{}}
 	suite, err := s.Store.SuiteNamed(ctx, c.ProjectID, name)
 	if err != nil {
-		return out, base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in", "there is no suite %q", name)
+		return out, base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in",
+			"there is no suite %q", name)
 	}
 	out.Suite = wire.Suite(suite)
 	f, err := s.Blobs.Open(ctx, suite.Digest)
@@ -125,7 +130,8 @@ func (s *Part) SuiteDetail(ctx context.Context, c base.Caller, name string) (con
 	for _, one := range suite.Cases.V {
 		last := contract.CaseLast{Name: one.Name, Runs: []contract.CaseInRun{}}
 		for _, h := range past[one.Name] {
-			last.Runs = append(last.Runs, contract.CaseInRun{Run: h.Run, Build: h.Build, VersionName: h.VersionName, Verdict: string(h.fold.Verdict), Flaky: h.fold.Flaky, At: h.At})
+			last.Runs = append(last.Runs, contract.CaseInRun{Run: h.Run, Build: h.Build, VersionName: h.VersionName,
+				Verdict: string(h.fold.Verdict), Flaky: h.fold.Flaky, At: h.At})
 		}
 		if i := slices.IndexFunc(read.Cases, func(k *script.Case) bool { return k.Name == one.Name }); i >= 0 {
 			last.Line = base.Ptr(read.Cases[i].Pos.Line)

@@ -25,7 +25,8 @@ func (s *Part) Detail(ctx context.Context, c base.Caller, number int64, depth De
 	if err != nil {
 		return contract.RunDetail{}, err
 	}
-	read := map[Depth]func(context.Context, int64) ([]store.Result, error){Whole: s.Store.Results, WithFailures: s.Store.Failures, InBrief: s.Store.BriefResults}
+	read := map[Depth]func(context.Context, int64) ([]store.Result, error){Whole: s.Store.Results,
+		WithFailures: s.Store.Failures, InBrief: s.Store.BriefResults}
 	results, err := read[depth](ctx, r.ID)
 	if err != nil {
 		return contract.RunDetail{}, err
@@ -61,7 +62,8 @@ func (s *Part) Detail(ctx context.Context, c base.Caller, number int64, depth De
 		return contract.RunDetail{}, err
 	}
 	for _, l := range left {
-		out.LeftOut = append(out.LeftOut, contract.LeftOut{Combination: wire.Combination(l.Combination), Reasons: wire.Reasons(l.Reasons)})
+		out.LeftOut = append(out.LeftOut, contract.LeftOut{Combination: wire.Combination(l.Combination),
+			Reasons: wire.Reasons(l.Reasons)})
 	}
 	b, err := s.Store.Build(ctx, c.ProjectID, r.BuildID)
 	if err != nil {
@@ -173,7 +175,8 @@ func (s *Part) Evidence(ctx context.Context, c base.Caller, number int64) ([]con
 }
 
 // OpenEvidence opens one piece of evidence: whoever may see the run may see it.
-func (s *Part) OpenEvidence(ctx context.Context, c base.Caller, number, id int64) (contract.Evidence, blob.File, error) {
+func (s *Part) OpenEvidence(ctx context.Context, c base.Caller, number,
+	id int64) (contract.Evidence, blob.File, error) {
 	e, err := s.Store.EvidenceNumbered(ctx, c.ProjectID, number, id)
 	if err != nil {
 		return contract.Evidence{}, nil, base.NotThere(err, "list its evidence", "run %d has no evidence %d", number, id)

@@ -45,8 +45,10 @@ func (s *Part) StartRun(ctx context.Context, c base.Caller, in contract.NewRun, 
 	if err != nil {
 		return contract.Run{}, err
 	}
-	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite", RepeatFailed: base.Deref(in.RepeatFailed),
-		AfterError: 1, Language: levels.Of(fleet.Language), RealTime: base.Deref(in.RealTime), AskedBy: c.Name, Leave: base.Deref(in.LeaveInstalled), Lineup: base.Deref(in.Lineup)}}
+	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite",
+		RepeatFailed: base.Deref(in.RepeatFailed),
+		AfterError:   1, Language: levels.Of(fleet.Language), RealTime: base.Deref(in.RealTime), AskedBy: c.Name,
+		Leave: base.Deref(in.LeaveInstalled), Lineup: base.Deref(in.Lineup)}}
 	if n.Run.RepeatFailed < 0 || n.Run.RepeatFailed > 20 {
 		return contract.Run{}, base.Invalid("failed cases are repeated 0 to 20 times", "choose fewer repetitions")
 	}
@@ -55,20 +57,23 @@ func (s *Part) StartRun(ctx context.Context, c base.Caller, in contract.NewRun, 
 	}
 	for _, leg := range m.Legs {
 		for _, suite := range chosen {
-			n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.id, Digest: build.Packages[leg.Package].Digest, Combination: leg.Combination, Device: base.Stated(leg.Device), Never: leg.Never, Cases: suite.cases})
+			n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.id, Digest: build.Packages[leg.Package].Digest,
+				Combination: leg.Combination, Device: base.Stated(leg.Device), Never: leg.Never, Cases: suite.cases})
 		}
 	}
 	for _, l := range m.LeftOut {
 		n.LeftOut = append(n.LeftOut, store.NewLeftOut{Combination: l.Combination, Reasons: l.Reasons})
 	}
 	if len(n.Legs) > maxLegs {
-		return contract.Run{}, base.Invalid(fmt.Sprintf("this run would have %d legs; at most %d are taken", len(n.Legs), maxLegs), "choose fewer devices or suites")
+		return contract.Run{}, base.Invalid(fmt.Sprintf("this run would have %d legs; at most %d are taken", len(n.Legs),
+			maxLegs), "choose fewer devices or suites")
 	}
 	return s.add(ctx, c, n, in)
 }
 
 // Look makes a run that starts an app on one device and keeps what is to be seen.
-func (s *Part) Look(ctx context.Context, c base.Caller, device string, in contract.NewLook, key string) (contract.Run, error) {
+func (s *Part) Look(ctx context.Context, c base.Caller, device string, in contract.NewLook,
+	key string) (contract.Run, error) {
 	build, err := s.builds.BuildNamed(ctx, c, base.Deref(in.App), in.Build)
 	if err != nil {
 		return contract.Run{}, err
@@ -93,7 +98,8 @@ func (s *Part) Look(ctx context.Context, c base.Caller, device string, in contra
 		return contract.Run{}, base.Invalid(fmt.Sprintf("%s is %s: %s", device, d.State, d.Reason), remedy)
 	}
 	if i < 0 {
-		p := base.Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", build.App, build.VersionName, device, reasons[0].Why), reasons[0].Remedy)
+		p := base.Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", build.App, build.VersionName, device, reasons[0].Why),
+			reasons[0].Remedy)
 		return contract.Run{}, p
 	}
 	suite, err := s.lookSuite(ctx, c)
@@ -101,7 +107,8 @@ func (s *Part) Look(ctx context.Context, c base.Caller, device string, in contra
 		return contract.Run{}, err
 	}
 	return s.add(ctx, c, store.NewRun{IdempotencyKey: key,
-		Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: levels.Of(fleet.Language), AskedBy: c.Name, AfterError: 0, Seed: newSeed()},
+		Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: levels.Of(fleet.Language),
+			AskedBy: c.Name, AfterError: 0, Seed: newSeed()},
 		Legs: []store.NewLeg{{RevisionID: suite, Digest: build.Packages[i].Digest, Combination: fleet.Of(d.Facts.V, levels),
 			Device: &d.ID, Cases: []int{0}}}}, []any{device, in})
 }
@@ -119,7 +126,8 @@ func (s *Part) lookSuite(ctx context.Context, c base.Caller) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	in := store.Suite{Name: "yamato: look", Digest: info.Digest, FileName: "look.suite", Cases: store.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "look", Tags: []string{}}}}}
+	in := store.Suite{Name: "yamato: look", Digest: info.Digest, FileName: "look.suite",
+		Cases: store.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "look", Tags: []string{}}}}}
 	in.Locators.V = []string{}
 	kept, _, err := s.Store.AddSuite(ctx, c.ProjectID, in)
 	return kept.ID, err
@@ -142,7 +150,9 @@ func (s *Part) add(ctx context.Context, c base.Caller, n store.NewRun, asked any
 		number, err = s.Store.AddRun(ctx, n)
 	}
 	if errors.Is(err, store.ErrOtherCall) {
-		return contract.Run{}, base.Refuse(base.OtherCall, "this Idempotency-Key was given to another call", "make a new key for each run that is to be started, and give the same one only where the very same call is made again")
+		return contract.Run{}, base.Refuse(base.OtherCall, "this Idempotency-Key was given to another call",
+			"make a new key for each run that is to be started, and give the same one only where the very same call is "+
+				"made again")
 	}
 	if err != nil {
 		return contract.Run{}, err
@@ -179,8 +189,10 @@ type chosenSuite struct {
 func (s *Part) chooseCases(ctx context.Context, c base.Caller, in contract.NewRun) ([]chosenSuite, error) {
 	var out []chosenSuite
 	names, tags := base.Deref(in.Cases), base.Deref(in.Tags)
-	if len(in.Suites) > maxChosen || len(names) > 10*maxChosen || len(tags) > maxChosen || len(base.Deref(in.On)) > maxChosen {
-		return nil, base.Invalid(fmt.Sprintf("a run names at most %d suites, tags and devices, and %d cases", maxChosen, 10*maxChosen), "choose by tag, or make several runs")
+	if len(in.Suites) > maxChosen || len(names) > 10*maxChosen || len(tags) > maxChosen ||
+		len(base.Deref(in.On)) > maxChosen {
+		return nil, base.Invalid(fmt.Sprintf("a run names at most %d suites, tags and devices, and %d cases", maxChosen,
+			10*maxChosen), "choose by tag, or make several runs")
 	}
 	found := map[string]bool{}
 	for i, name := range in.Suites {
@@ -189,7 +201,8 @@ func (s *Part) chooseCases(ctx context.Context, c base.Caller, in contract.NewRu
 		}
 		suite, err := s.Store.SuiteNamed(ctx, c.ProjectID, name)
 		if err != nil {
-			return nil, base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in", "there is no suite %q", name)
+			return nil, base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in",
+				"there is no suite %q", name)
 		}
 		chosen := chosenSuite{id: suite.ID}
 		for i, one := range suite.Cases.V {
@@ -205,16 +218,19 @@ func (s *Part) chooseCases(ctx context.Context, c base.Caller, in contract.NewRu
 	}
 	for _, n := range names {
 		if !found[n] {
-			return nil, base.NotFound(fmt.Sprintf("no case of these suites is called %q", n), "`yamato suite ls` lists the cases")
+			return nil, base.NotFound(fmt.Sprintf("no case of these suites is called %q", n),
+				"`yamato suite ls` lists the cases")
 		}
 	}
 	if len(out) == 0 {
-		return nil, base.Invalid("no case of these suites has these tags", "`yamato suite ls` lists the cases with their tags")
+		return nil, base.Invalid("no case of these suites has these tags",
+			"`yamato suite ls` lists the cases with their tags")
 	}
 	return out, nil
 }
 
-func (s *Part) combine(ctx context.Context, c base.Caller, build store.Build, in contract.NewRun, levels fleet.Levels) (matrix.Matrix, error) {
+func (s *Part) combine(ctx context.Context, c base.Caller, build store.Build, in contract.NewRun,
+	levels fleet.Levels) (matrix.Matrix, error) {
 	devices, err := s.Candidates(ctx, c)
 	if err != nil {
 		return matrix.Matrix{}, err
@@ -233,10 +249,12 @@ func (s *Part) combine(ctx context.Context, c base.Caller, build store.Build, in
 	}
 	m := matrix.Combine(build.Facts(), devices, picks, levels, c.Name, time.Now())
 	if len(m.Unknown) > 0 {
-		return m, base.NotFound(fmt.Sprintf("no device answers to %q", m.Unknown[0]), "`yamato device ls` lists the models: "+strings.Join(models(devices), ", "))
+		return m, base.NotFound(fmt.Sprintf("no device answers to %q", m.Unknown[0]),
+			"`yamato device ls` lists the models: "+strings.Join(models(devices), ", "))
 	}
 	if len(m.Legs) == 0 {
-		p := base.Invalid(fmt.Sprintf("%s %s can run on none of these devices: %s", build.App, build.VersionName, m.LeftOut[0].Reasons[0].Why), m.LeftOut[0].Reasons[0].Remedy)
+		p := base.Invalid(fmt.Sprintf("%s %s can run on none of these devices: %s", build.App, build.VersionName,
+			m.LeftOut[0].Reasons[0].Why), m.LeftOut[0].Reasons[0].Remedy)
 		p.LeftOut = m.LeftOut
 		return m, p
 	}
@@ -271,7 +289,8 @@ func (s *Part) CancelRun(ctx context.Context, c base.Caller, number int64) (cont
 		if err := t.SetRunState(ctx, r.ID, "cancelled"); err != nil {
 			return err
 		}
-		_, err = t.AppendEvents(ctx, map[int64]int64{r.ID: c.ProjectID}, []store.RunEvents{{Run: r.ID, Events: []any{contract.RunEvent{Kind: "cancelled"}}}})
+		_, err = t.AppendEvents(ctx, map[int64]int64{r.ID: c.ProjectID},
+			[]store.RunEvents{{Run: r.ID, Events: []any{contract.RunEvent{Kind: "cancelled"}}}})
 		return err
 	})
 	if err == nil {
@@ -286,7 +305,8 @@ func (s *Part) CancelRun(ctx context.Context, c base.Caller, number int64) (cont
 }
 
 // Runs lists runs, newest first.
-func (s *Part) Runs(ctx context.Context, c base.Caller, f store.RunFilter, cursor int64, limit int) (contract.RunList, error) {
+func (s *Part) Runs(ctx context.Context, c base.Caller, f store.RunFilter, cursor int64,
+	limit int) (contract.RunList, error) {
 	list, err := s.Store.Runs(ctx, c.ProjectID, f, cursor, limit+1)
 	out := contract.RunList{Items: []contract.Run{}}
 	for i, r := range list {

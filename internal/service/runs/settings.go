@@ -14,7 +14,8 @@ import (
 )
 
 // Settings gives what starts a run of a build on a device's class or a lineup, ready to copy.
-func (s *Part) Settings(ctx context.Context, c base.Caller, app, ref, device, lineup string, suites []string) (contract.Settings, error) {
+func (s *Part) Settings(ctx context.Context, c base.Caller, app, ref, device, lineup string,
+	suites []string) (contract.Settings, error) {
 	b, err := s.builds.BuildNamed(ctx, c, app, ref)
 	if err != nil {
 		return contract.Settings{}, err
@@ -31,7 +32,8 @@ func (s *Part) Settings(ctx context.Context, c base.Caller, app, ref, device, li
 		}
 	}
 	if len(suites) == 0 {
-		return contract.Settings{}, base.Invalid("there are no suites yet, and a run needs one", "hand one in: `yamato suite push DIR`")
+		return contract.Settings{}, base.Invalid("there are no suites yet, and a run needs one",
+			"hand one in: `yamato suite push DIR`")
 	}
 	in := contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: suites}
 	command := []string{"yamato run start --build", fmt.Sprint(b.Number), "--app", quote(b.App)}
@@ -41,7 +43,8 @@ func (s *Part) Settings(ctx context.Context, c base.Caller, app, ref, device, li
 	case device != "":
 		d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 		if err != nil {
-			return contract.Settings{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+			return contract.Settings{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q",
+				device)
 		}
 		in.On = &[]string{d.Facts.V.Name}
 		command = append(command, "--on", quote(d.Facts.V.Name))
@@ -61,7 +64,8 @@ func (s *Part) Settings(ctx context.Context, c base.Caller, app, ref, device, li
 		return contract.Settings{}, err
 	}
 	plan, err := yaml.JSONToYAML(request)
-	return contract.Settings{Command: strings.Join(command, " "), Plan: string(plan), Request: string(request), Path: "/api/v1/projects/" + c.Project + "/runs"}, err
+	return contract.Settings{Command: strings.Join(command, " "), Plan: string(plan), Request: string(request),
+		Path: "/api/v1/projects/" + c.Project + "/runs"}, err
 }
 
 // quote writes a word for a shell.

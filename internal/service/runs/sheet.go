@@ -35,7 +35,8 @@ func (s *Part) Sheet(ctx context.Context, c base.Caller, number, leg int64, inde
 		}
 	}
 	if l == nil {
-		return contract.Sheet{}, base.NotFound(fmt.Sprintf("run %d has no leg %d", number, leg), "open it from the run's page")
+		return contract.Sheet{}, base.NotFound(fmt.Sprintf("run %d has no leg %d", number, leg),
+			"open it from the run's page")
 	}
 	at := -1
 	for i, x := range l.Cases {
@@ -44,9 +45,11 @@ func (s *Part) Sheet(ctx context.Context, c base.Caller, number, leg int64, inde
 		}
 	}
 	if at < 0 {
-		return contract.Sheet{}, base.NotFound(fmt.Sprintf("this leg of run %d has no case %d", number, index), "open it from the run's page")
+		return contract.Sheet{}, base.NotFound(fmt.Sprintf("this leg of run %d has no case %d", number, index),
+			"open it from the run's page")
 	}
-	out := contract.Sheet{Run: number, Leg: leg, Suite: l.Suite, Case: l.Cases[at].Name, CaseIndex: index, Combination: l.Combination, State: l.State, Attempts: []contract.SheetAttempt{}}
+	out := contract.Sheet{Run: number, Leg: leg, Suite: l.Suite, Case: l.Cases[at].Name, CaseIndex: index,
+		Combination: l.Combination, State: l.State, Attempts: []contract.SheetAttempt{}}
 	if err := s.fillSheet(ctx, r.ID, l, at, &out); err != nil {
 		return out, err
 	}
@@ -80,7 +83,8 @@ func (s *Part) fillSheet(ctx context.Context, run int64, l *contract.Leg, at int
 			return err
 		}
 		l.Cases[at].Results = append(l.Cases[at].Results, r)
-		out.Attempts = append(out.Attempts, contract.SheetAttempt{Attempt: contract.Attempt{Trouble: &res.Sentence, Began: res.At, Ended: &res.At},
+		out.Attempts = append(out.Attempts, contract.SheetAttempt{Attempt: contract.Attempt{Trouble: &res.Sentence,
+			Began: res.At, Ended: &res.At},
 			Result: &r, Evidence: []contract.Evidence{}, Frames: []contract.Frame{}})
 	}
 	for _, a := range attempts {
@@ -207,7 +211,8 @@ func (s *Part) Causes(ctx context.Context, c base.Caller, number int64) ([]contr
 		return nil, err
 	}
 	for i, one := range causes {
-		cause := contract.Cause{Verdict: string(one.Verdict), Kind: one.Kind, Flaky: one.Flaky, Expected: one.Expected, Actual: one.Actual, Cases: one.Cases, Crossings: one.Crossings,
+		cause := contract.Cause{Verdict: string(one.Verdict), Kind: one.Kind, Flaky: one.Flaky, Expected: one.Expected,
+			Actual: one.Actual, Cases: one.Cases, Crossings: one.Crossings,
 			Combinations: one.Combinations, Of: one.Of, Shared: one.Shared, Leg: one.Leg, CaseIndex: one.Index}
 		if one.Step != "" {
 			cause.Step, cause.Line = &one.Step, &one.Line
@@ -225,7 +230,8 @@ func metIn(d contract.RunDetail, classes []fleet.Device) (met, ran []verdict.Met
 	for _, l := range d.Legs {
 		place[l.Id] = placeOf(l.Combination, classes)
 		for _, x := range l.Cases {
-			m := verdict.Met{Suite: l.Suite, Case: x.Name, Leg: l.Id, Index: x.Index, Verdict: verdict.Verdict(x.Verdict), Flaky: x.Flaky}
+			m := verdict.Met{Suite: l.Suite, Case: x.Name, Leg: l.Id, Index: x.Index, Verdict: verdict.Verdict(x.Verdict),
+				Flaky: x.Flaky}
 			if m.Verdict == verdict.None {
 				continue // not there yet: it says nothing of what combinations share
 			}
@@ -247,7 +253,8 @@ func told(m verdict.Met, l contract.Leg, x contract.Crossing) verdict.Met {
 		f := *r.Failure
 		word := func(k string) string { w, _ := f[k].(string); return w }
 		line, _ := f["line"].(float64)
-		m.Kind, m.Expected, m.Actual, m.Step, m.Line = word("cause"), word("expected"), word("actual"), word("step"), int(line)
+		m.Kind, m.Expected, m.Actual, m.Step, m.Line = word("cause"), word("expected"), word("actual"), word("step"),
+			int(line)
 	}
 	if m.Actual == "" {
 		m.Kind, m.Expected, m.Actual = "trouble", "the attempt to be carried out", "it was not"
@@ -269,19 +276,22 @@ func placeOf(c contract.Combination, classes []fleet.Device) verdict.Place {
 			continue
 		}
 		gb := fmt.Sprintf("%g GB of memory", float64(d.MemoryMB)/1024)
-		memory.Figure, memory.Below, memory.Beyond = float64(d.MemoryMB), "devices with at most "+gb, "devices with at least "+gb
+		memory.Figure, memory.Below, memory.Beyond = float64(d.MemoryMB), "devices with at most "+gb,
+			"devices with at least "+gb
 		dp := fmt.Sprintf("%d dp wide", d.Width)
 		width.Figure, width.Below, width.Beyond = float64(d.Width), "screens at most "+dp, "screens at least "+dp
 	}
 	place := verdict.Place{
 		memory, width,
 		{Factor: "platform", Value: c.Platform, Words: fleet.PlatformName(c.Platform)},
-		{Factor: "kind", Value: c.Kind, Words: map[string]string{"real": "real devices", "emulator": "emulators", "simulator": "simulators"}[c.Kind]},
+		{Factor: "kind", Value: c.Kind, Words: map[string]string{"real": "real devices", "emulator": "emulators",
+			"simulator": "simulators"}[c.Kind]},
 		{Factor: "model", Value: c.Model, Words: c.Model},
 		{Factor: "os", Value: c.Platform + " " + c.Os, Words: fleet.PlatformName(c.Platform) + " " + c.Os},
 	}
 	for _, l := range c.Levels {
-		place = append(place, verdict.Level{Factor: l.Factor, Value: l.Value, Words: fleet.FactorNamed(l.Factor).Read(l.Value)})
+		place = append(place, verdict.Level{Factor: l.Factor, Value: l.Value,
+			Words: fleet.FactorNamed(l.Factor).Read(l.Value)})
 	}
 	return place
 }

@@ -270,7 +270,8 @@ func (s *Part) look(ctx context.Context, project int64, before *sight) (*sight, 
 	if err != nil {
 		return nil, err
 	}
-	now := &sight{devices: make(map[string]*store.Glimpse, len(devices)), runs: make(map[int64]*store.Run, len(runs)), marks: marks}
+	now := &sight{devices: make(map[string]*store.Glimpse, len(devices)), runs: make(map[int64]*store.Run, len(runs)),
+		marks: marks}
 	same := before != nil && marks == old.marks && len(devices) == len(old.order) && len(runs) == len(old.late)
 	for i := range devices {
 		d := &devices[i]
@@ -297,5 +298,6 @@ func (s *Part) look(ctx context.Context, project int64, before *sight) (*sight, 
 }
 
 func sameRun(a, b store.Run) bool {
-	return a.LastEvent == b.LastEvent && a.State == b.State && a.OpenLegs == b.OpenLegs && a.Verdict == b.Verdict && (a.FinishedAt == nil) == (b.FinishedAt == nil)
+	return a.LastEvent == b.LastEvent && a.State == b.State && a.OpenLegs == b.OpenLegs && a.Verdict == b.Verdict &&
+		(a.FinishedAt == nil) == (b.FinishedAt == nil)
 }

@@ -19,15 +19,21 @@ import (
 // Package tells of a package.
 func Package(p store.Package) contract.Package {
 	f := p.Facts.V
-	out := contract.Package{Digest: p.Digest, Size: p.Size, FileName: p.FileName, Kind: string(f.Kind), Platform: f.Platform, ApplicationId: f.ApplicationID,
+	out := contract.Package{Digest: p.Digest, Size: p.Size, FileName: p.FileName, Kind: string(f.Kind),
+		Platform: f.Platform, ApplicationId: f.ApplicationID,
 		VersionName: f.VersionName, VersionCode: f.VersionCode, MinimumOs: f.MinimumOS, Permissions: f.Permissions,
-		Name: base.Stated(f.Name), MinimumApi: base.Stated(f.MinimumAPI), TargetOs: base.Stated(f.TargetOS), TargetApi: base.Stated(f.TargetAPI), Abis: base.Listed(f.ABIs), Launch: base.Stated(f.Launch),
-		Instruments: base.Stated(f.Instruments), Debuggable: base.Stated(f.Debuggable), Needs: base.Listed(f.Needs), Forms: base.Listed(f.Forms), Languages: base.Listed(f.Languages), Rotation: base.Stated(f.Rotation), Icon: base.Stated(f.Icon != "")}
+		Name: base.Stated(f.Name), MinimumApi: base.Stated(f.MinimumAPI), TargetOs: base.Stated(f.TargetOS),
+		TargetApi: base.Stated(f.TargetAPI), Abis: base.Listed(f.ABIs), Launch: base.Stated(f.Launch),
+		Instruments: base.Stated(f.Instruments), Debuggable: base.Stated(f.Debuggable), Needs: base.Listed(f.Needs),
+		Forms: base.Listed(f.Forms), Languages: base.Listed(f.Languages), Rotation: base.Stated(f.Rotation),
+		Icon: base.Stated(f.Icon != "")}
 	if g := f.Signing; g != nil {
-		out.Signing = &contract.Signing{Schemes: g.Schemes, Subject: g.Subject, Fingerprint: g.Fingerprint, Expires: g.Expires}
+		out.Signing = &contract.Signing{Schemes: g.Schemes, Subject: g.Subject, Fingerprint: g.Fingerprint,
+			Expires: g.Expires}
 	}
 	if r := f.Profile; r != nil {
-		out.Profile = &contract.Profile{Name: r.Name, Team: r.Team, TeamId: r.TeamID, Expires: r.Expires, Devices: r.Devices, AllDevices: r.AllDevices, Entitlements: r.Entitlements}
+		out.Profile = &contract.Profile{Name: r.Name, Team: r.Team, TeamId: r.TeamID, Expires: r.Expires,
+			Devices: r.Devices, AllDevices: r.AllDevices, Entitlements: r.Entitlements}
 	}
 	if len(f.Parts) > 0 {
 		parts := []contract.Part{}
@@ -41,7 +47,8 @@ func Package(p store.Package) contract.Package {
 
 // Build tells of a build.
 func Build(b store.Build) contract.Build {
-	out := contract.Build{App: b.App, Number: b.Number, VersionName: b.VersionName, VersionCode: b.VersionCode, CreatedAt: b.CreatedAt, Note: b.Note, Pinned: b.Pinned, RemovedAt: b.RemovedAt,
+	out := contract.Build{App: b.App, Number: b.Number, VersionName: b.VersionName, VersionCode: b.VersionCode,
+		CreatedAt: b.CreatedAt, Note: b.Note, Pinned: b.Pinned, RemovedAt: b.RemovedAt,
 		Labels: b.Labels, Packages: []contract.Package{}}
 	if out.Labels == nil {
 		out.Labels = map[string]string{}
@@ -72,7 +79,8 @@ func Reasons(in []fleet.Reason) []contract.Reason {
 
 // Combination tells of a combination.
 func Combination(c fleet.Combination) contract.Combination {
-	out := contract.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, Os: c.OS, Language: c.Levels.Of(fleet.Language), Levels: []contract.Level{}}
+	out := contract.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, Os: c.OS,
+		Language: c.Levels.Of(fleet.Language), Levels: []contract.Level{}}
 	for _, l := range c.Levels {
 		out.Levels = append(out.Levels, contract.Level{Factor: l.Factor, Value: l.Value})
 	}
@@ -81,14 +89,19 @@ func Combination(c fleet.Combination) contract.Combination {
 
 // Run tells of a run.
 func Run(r store.Run) contract.Run {
-	return contract.Run{Number: r.Number, App: r.App, Build: r.BuildNumber, VersionName: r.VersionName, VersionCode: r.VersionCode, State: r.State, Verdict: r.Verdict,
-		Seed: r.Seed, RepeatFailed: r.RepeatFailed, Language: r.Language, AskedBy: r.AskedBy, Legs: r.Legs, OpenLegs: r.OpenLegs, Expected: r.Expected, Results: r.Results, Fails: r.Fails, Errors: r.Errors, RealTime: r.RealTime, LastEvent: r.LastEvent,
-		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Lineup: base.Stated(r.Lineup), LeaveInstalled: base.Stated(r.Leave)}
+	return contract.Run{Number: r.Number, App: r.App, Build: r.BuildNumber, VersionName: r.VersionName,
+		VersionCode: r.VersionCode, State: r.State, Verdict: r.Verdict,
+		Seed: r.Seed, RepeatFailed: r.RepeatFailed, Language: r.Language, AskedBy: r.AskedBy, Legs: r.Legs,
+		OpenLegs: r.OpenLegs, Expected: r.Expected, Results: r.Results, Fails: r.Fails, Errors: r.Errors,
+		RealTime: r.RealTime, LastEvent: r.LastEvent,
+		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Lineup: base.Stated(r.Lineup),
+		LeaveInstalled: base.Stated(r.Leave)}
 }
 
 // Suite tells of a suite.
 func Suite(in store.Suite) contract.Suite {
-	out := contract.Suite{Name: in.Name, Revision: in.Number, Digest: in.Digest, FileName: in.FileName, CreatedAt: in.CreatedAt, Cases: []contract.CaseName{}}
+	out := contract.Suite{Name: in.Name, Revision: in.Number, Digest: in.Digest, FileName: in.FileName,
+		CreatedAt: in.CreatedAt, Cases: []contract.CaseName{}}
 	for _, c := range in.Cases.V {
 		out.Cases = append(out.Cases, contract.CaseName{Name: c.Name, Tags: c.Tags})
 	}
@@ -99,7 +112,8 @@ func Suite(in store.Suite) contract.Suite {
 func Findings(in []script.Finding) []contract.Finding {
 	out := []contract.Finding{}
 	for _, f := range in {
-		one := contract.Finding{Line: f.Pos.Line, Column: f.Pos.Column, Length: f.Length, Text: f.Line, Message: f.Message, Shift: base.Stated(f.Shift)}
+		one := contract.Finding{Line: f.Pos.Line, Column: f.Pos.Column, Length: f.Length, Text: f.Line, Message: f.Message,
+			Shift: base.Stated(f.Shift)}
 		if f.Hint != "" {
 			one.Hint = base.Ptr(f.Hint)
 		}
@@ -113,10 +127,12 @@ func Findings(in []script.Finding) []contract.Finding {
 
 // Leg tells of a leg.
 func Leg(l store.Leg) contract.Leg {
-	out := contract.Leg{Id: l.ID, Suite: l.Suite, Combination: Combination(l.Combination()), State: l.State, Attempts: []contract.Attempt{}, Cases: []contract.Crossing{}}
+	out := contract.Leg{Id: l.ID, Suite: l.Suite, Combination: Combination(l.Combination()), State: l.State,
+		Attempts: []contract.Attempt{}, Cases: []contract.Crossing{}}
 	out.Device = l.Device
 	for _, i := range l.Cases {
-		out.Cases = append(out.Cases, contract.Crossing{Index: i, Name: l.CaseNames.V[i].Name, Verdict: string(verdict.None), Results: []contract.Result{}})
+		out.Cases = append(out.Cases, contract.Crossing{Index: i, Name: l.CaseNames.V[i].Name,
+			Verdict: string(verdict.None), Results: []contract.Result{}})
 	}
 	return out
 }
@@ -183,16 +199,20 @@ func FoldLeg(l *contract.Leg) {
 
 // Evidence tells of a piece of evidence.
 func Evidence(e store.Evidence) contract.Evidence {
-	return contract.Evidence{Id: e.ID, Leg: e.LegID, Attempt: e.Attempt, Device: e.Device, CaseIndex: e.Case, Sort: e.Sort, Name: e.Name,
+	return contract.Evidence{Id: e.ID, Leg: e.LegID, Attempt: e.Attempt, Device: e.Device, CaseIndex: e.Case,
+		Sort: e.Sort, Name: e.Name,
 		MediaType: e.MediaType, Digest: e.Digest, Size: e.Size}
 }
 
 // Device tells of a device.
 func Device(d store.Device) contract.Device {
 	f := d.Facts.V
-	one := contract.Device{Name: f.Name, Site: f.Site, Kind: f.Kind, Platform: f.Platform, Model: f.Model, Form: f.Form, Os: f.OS, Width: f.Width, Height: f.Height,
-		MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: d.State, Since: d.Since, Run: d.Run, Reason: base.Stated(d.Reason),
-		Released: base.Stated(f.Released), Abi: base.Stated(f.ABI), HardwareId: base.Stated(f.HardwareID), Labels: base.Listed(f.Labels), Owner: base.Stated(f.Owner), TakesMb: base.Stated(f.TakesMB), Used: &d.Used}
+	one := contract.Device{Name: f.Name, Site: f.Site, Kind: f.Kind, Platform: f.Platform, Model: f.Model, Form: f.Form,
+		Os: f.OS, Width: f.Width, Height: f.Height,
+		MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: d.State, Since: d.Since, Run: d.Run,
+		Reason:   base.Stated(d.Reason),
+		Released: base.Stated(f.Released), Abi: base.Stated(f.ABI), HardwareId: base.Stated(f.HardwareID),
+		Labels: base.Listed(f.Labels), Owner: base.Stated(f.Owner), TakesMb: base.Stated(f.TakesMB), Used: &d.Used}
 	if u := f.Use; len(u.People) > 0 || u.Hours != "" {
 		people := u.People
 		if people == nil {
@@ -212,9 +232,11 @@ func Device(d store.Device) contract.Device {
 	}
 	if d.Sideline != nil {
 		s := d.Sideline.V
-		out := contract.Sideline{By: s.By, Reason: s.Reason, At: s.At, Until: s.Until, Automatic: s.Automatic, ProbeAt: s.ProbeAt}
+		out := contract.Sideline{By: s.By, Reason: s.Reason, At: s.At, Until: s.Until, Automatic: s.Automatic,
+			ProbeAt: s.ProbeAt}
 		if b := s.Broken; b != nil {
-			out.Diagnosis, out.Remedy, out.Picture, out.Log = base.Stated(b.Diagnosis), base.Stated(b.Remedy), base.Stated(b.Picture), base.Stated(b.Log)
+			out.Diagnosis, out.Remedy, out.Picture, out.Log = base.Stated(b.Diagnosis), base.Stated(b.Remedy),
+				base.Stated(b.Picture), base.Stated(b.Log)
 		}
 		one.Sideline = &out
 	}
@@ -225,14 +247,16 @@ func Device(d store.Device) contract.Device {
 func Checks(list []fleet.Check) []contract.Check {
 	out := []contract.Check{}
 	for _, c := range list {
-		out = append(out, contract.Check{Id: c.ID, Title: c.Title, Ok: c.OK, Why: base.Stated(c.Why), Remedy: base.Stated(c.Remedy)})
+		out = append(out, contract.Check{Id: c.ID, Title: c.Title, Ok: c.OK, Why: base.Stated(c.Why),
+			Remedy: base.Stated(c.Remedy)})
 	}
 	return out
 }
 
 // Glimpse tells of a device as a list shows it.
 func Glimpse(d store.Glimpse) contract.Glimpse {
-	out := contract.Glimpse{Name: d.Name, Site: d.Site, Kind: d.Kind, Platform: d.Platform, Model: d.Model, Os: d.OS, Form: d.Form, State: d.State, Since: d.Since, Owner: base.Stated(d.Owner), Labels: base.Listed(words(d.Labels))}
+	out := contract.Glimpse{Name: d.Name, Site: d.Site, Kind: d.Kind, Platform: d.Platform, Model: d.Model, Os: d.OS,
+		Form: d.Form, State: d.State, Since: d.Since, Owner: base.Stated(d.Owner), Labels: base.Listed(words(d.Labels))}
 	if d.Reason != "" {
 		out.Reason = &d.Reason
 	}
@@ -244,7 +268,8 @@ func Glimpse(d store.Glimpse) contract.Glimpse {
 
 // Errand tells of an errand.
 func Errand(e store.Errand) contract.Errand {
-	out := contract.Errand{Id: e.ID, What: e.What, Device: e.Device, AskedBy: e.AskedBy, AskedAt: e.AskedAt, DoneAt: e.DoneAt}
+	out := contract.Errand{Id: e.ID, What: e.What, Device: e.Device, AskedBy: e.AskedBy, AskedAt: e.AskedAt,
+		DoneAt: e.DoneAt}
 	if e.Args.V.Image != "" {
 		out.Image = &e.Args.V.Image
 	}
@@ -268,13 +293,17 @@ func LicenceDigest(list []fleet.Licence, name string) string {
 // Site tells of a site.
 func Site(h store.HostRow, accepted []store.Accepted) contract.Site {
 	o, l := h.Offer.V, h.Load.V
-	out := contract.Site{Site: h.Site, Host: h.Name, Linked: h.Linked, SeenAt: h.SeenAt, Models: []contract.Model{}, Images: []contract.OSImage{}, Licences: []contract.Licence{}, Running: []contract.Running{},
-		Capacity: contract.Capacity{MemoryMb: o.Capacity.MemoryMB, Cpus: o.Capacity.CPUs}, Machine: contract.Machine{UsedMb: l.UsedMB, TotalMb: l.TotalMB, Cpu: float32(l.CPU), Cpus: l.CPUs}}
+	out := contract.Site{Site: h.Site, Host: h.Name, Linked: h.Linked, SeenAt: h.SeenAt, Models: []contract.Model{},
+		Images: []contract.OSImage{}, Licences: []contract.Licence{}, Running: []contract.Running{},
+		Capacity: contract.Capacity{MemoryMb: o.Capacity.MemoryMB, Cpus: o.Capacity.CPUs},
+		Machine:  contract.Machine{UsedMb: l.UsedMB, TotalMb: l.TotalMB, Cpu: float32(l.CPU), Cpus: l.CPUs}}
 	for _, m := range o.Models {
-		out.Models = append(out.Models, contract.Model{Model: m.Model, Platform: m.Platform, Form: m.Form, Width: m.Width, Height: m.Height, MemoryMb: m.MemoryMB, TakesMb: m.TakesMB, Released: m.Released})
+		out.Models = append(out.Models, contract.Model{Model: m.Model, Platform: m.Platform, Form: m.Form, Width: m.Width,
+			Height: m.Height, MemoryMb: m.MemoryMB, TakesMb: m.TakesMB, Released: m.Released})
 	}
 	for _, i := range o.Images {
-		one := contract.OSImage{Name: i.Name(), Platform: i.Platform, Os: i.OS, SizeMb: i.SizeMB, State: i.State, FetchedMb: i.FetchedMB}
+		one := contract.OSImage{Name: i.Name(), Platform: i.Platform, Os: i.OS, SizeMb: i.SizeMB, State: i.State,
+			FetchedMb: i.FetchedMB}
 		if i.Licence != "" {
 			one.Licence = &i.Licence
 		}
@@ -291,7 +320,8 @@ func Site(h store.HostRow, accepted []store.Accepted) contract.Site {
 		out.Licences = append(out.Licences, one)
 	}
 	for _, r := range l.Running {
-		out.Running = append(out.Running, contract.Running{Name: r.Name, TakesMb: r.TakesMB, TakesCpus: r.TakesCPUs, Busy: r.Busy})
+		out.Running = append(out.Running, contract.Running{Name: r.Name, TakesMb: r.TakesMB, TakesCpus: r.TakesCPUs,
+			Busy: r.Busy})
 	}
 	return out
 }
@@ -307,7 +337,8 @@ func Lineup(l store.Lineup) contract.Lineup {
 
 // Chosen tells of a device that a lineup takes or passes over.
 func Chosen(d matrix.Candidate, why string) contract.Chosen {
-	return contract.Chosen{Device: d.Name, Site: d.Site, Kind: d.Kind, Model: d.Model, Platform: d.Platform, Os: d.OS, State: d.State, Why: why}
+	return contract.Chosen{Device: d.Name, Site: d.Site, Kind: d.Kind, Model: d.Model, Platform: d.Platform, Os: d.OS,
+		State: d.State, Why: why}
 }
 
 // words reads a JSON array of words, nothing where it is none.

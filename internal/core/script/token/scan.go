@@ -189,7 +189,8 @@ func (l *lexer) skipLong() {
 		return
 	}
 	l.start = l.at
-	l.report(Finding{Pos: l.pos(), Length: 1, Message: fmt.Sprintf("this line is longer than the %d characters that one may have", maxLine), Hint: "take it apart with `let`"})
+	l.report(Finding{Pos: l.pos(), Length: 1, Message: fmt.Sprintf(
+		"this line is longer than the %d characters that one may have", maxLine), Hint: "take it apart with `let`"})
 	l.at, l.start = end, end
 }
 
@@ -225,14 +226,16 @@ func lexString(l *lexer) state {
 			l.at++
 		}
 		text := string(l.input[from:l.at])
-		l.report(Finding{Pos: l.pos(), Length: max(1, l.at-l.start), Message: "this text in quotes has no end", Hint: `close it with "`})
+		l.report(Finding{Pos: l.pos(), Length: max(1, l.at-l.start), Message: "this text in quotes has no end",
+			Hint: `close it with "`})
 		l.emit(String, Token{Text: text})
 		return lexAny
 	}
 	l.at = end + 1
 	if open != '"' && !l.curly {
 		l.curly = true
-		l.report(Finding{Pos: l.pos(), Length: l.at - l.start, Message: "curly quotes are read as plain ones", Hint: `write "…"`, Advice: true})
+		l.report(Finding{Pos: l.pos(), Length: l.at - l.start, Message: "curly quotes are read as plain ones",
+			Hint: `write "…"`, Advice: true})
 	}
 	l.emit(String, Token{Text: string(l.input[from:end])})
 	return lexAny
@@ -330,7 +333,8 @@ func lexWord(l *lexer) state {
 	return lexAny
 }
 
-var durationUnits = map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "m": time.Minute, "min": time.Minute, "h": time.Hour}
+var durationUnits = map[string]time.Duration{"ms": time.Millisecond, "s": time.Second, "m": time.Minute,
+	"min": time.Minute, "h": time.Hour}
 
 func lexNumber(l *lexer) state {
 	for isDigit(l.peek()) {
@@ -366,7 +370,8 @@ func lexNumber(l *lexer) state {
 		if n, whole := Whole(value); !whole || n < 1 || n > 10000 {
 			l.fault("", "ordinals are whole and count from 1st")
 		} else if want := OrdinalOf(n); fmt.Sprint(n)+unit != want {
-			l.fault(fmt.Sprintf("write %s, or %d%s", want, nearestOrdinal(n, unit), unit), "no ordinal ends so: `%s`", string(l.input[l.start:l.at]))
+			l.fault(fmt.Sprintf("write %s, or %d%s", want, nearestOrdinal(n, unit), unit), "no ordinal ends so: `%s`",
+				string(l.input[l.start:l.at]))
 		} else {
 			l.emit(Ordinal, Token{Number: value})
 		}
@@ -427,7 +432,8 @@ func lexSign(l *lexer) state {
 		return lexAny
 	case "==", "!=", "=<", "=>", "<>":
 		l.at++
-		l.fault(map[string]string{"==": "one `=` compares", "=<": "write <=", "=>": "write >=", "!=": unequal, "<>": unequal}[two], "unknown sign `%s`", two)
+		l.fault(map[string]string{"==": "one `=` compares", "=<": "write <=", "=>": "write >=", "!=": unequal,
+			"<>": unequal}[two], "unknown sign `%s`", two)
 		return lexAny
 	}
 	text := string(r)
@@ -449,7 +455,8 @@ func lexSign(l *lexer) state {
 	case r == utf8.RuneError:
 		l.fault("scripts are UTF-8", "this is not UTF-8 text")
 	case text == "'" || text == "‘" || text == "’" || text == "`":
-		for strings.ContainsRune("'‘’`", r) && l.peek() != '\n' && l.peek() != eof && !strings.ContainsRune("'‘’`", l.peek()) {
+		for strings.ContainsRune("'‘’`", r) && l.peek() != '\n' && l.peek() != eof && !strings.ContainsRune("'‘’`",
+			l.peek()) {
 			l.at++ // what stands in them is no word of the language
 		}
 		if l.peek() != '\n' && l.peek() != eof {

@@ -34,7 +34,8 @@ func Odd(lines []string, report func(Finding)) (binary bool) {
 				continue
 			}
 			told = true
-			f := Finding{Pos: Pos{Line: i + 1, Column: column}, Length: 1, Message: fmt.Sprintf("a script holds no control characters, such as %U", r), Hint: "take it out"}
+			f := Finding{Pos: Pos{Line: i + 1, Column: column}, Length: 1,
+				Message: fmt.Sprintf("a script holds no control characters, such as %U", r), Hint: "take it out"}
 			if damaged {
 				f.Message, f.Hint = "this is not UTF-8 text", "scripts are UTF-8: save the file as that"
 			}
@@ -42,7 +43,8 @@ func Odd(lines []string, report func(Finding)) (binary bool) {
 		}
 	}
 	if odd > 20 && odd*20 > all {
-		report(Finding{Pos: Pos{Line: 1, Column: 1}, Length: 1, Message: "this file is no text", Hint: "a suite is a text file in UTF-8, with lines such as case \"…\""})
+		report(Finding{Pos: Pos{Line: 1, Column: 1}, Length: 1, Message: "this file is no text",
+			Hint: "a suite is a text file in UTF-8, with lines such as case \"…\""})
 		return true
 	}
 	for _, f := range found {

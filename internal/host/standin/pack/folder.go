@@ -46,7 +46,8 @@ type Description struct {
 var kinds = map[string]struct {
 	suffix string
 	pack   func(App) ([]byte, error)
-}{"android": {".apk", Android}, "simulator": {"-simulator.zip", Simulator}, "device": {".ipa", Device}, "web": {"-web.zip", Web}}
+}{"android": {".apk", Android}, "simulator": {"-simulator.zip", Simulator}, "device": {".ipa", Device},
+	"web": {"-web.zip", Web}}
 
 var kindNames = []string{"android", "simulator", "device", "web"}
 
@@ -64,15 +65,18 @@ func Folder(dir fs.FS, day time.Time) ([]File, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := Description{Version: "1.0", Code: 1, Packages: kindNames, Android: "11", IOS: "16.0", Maker: "Stand-in developers"}
+	d := Description{Version: "1.0", Code: 1, Packages: kindNames, Android: "11", IOS: "16.0",
+		Maker: "Stand-in developers"}
 	if err := document.Read(text, &d); err != nil {
 		return nil, fmt.Errorf("app.yaml cannot be read: %w", err)
 	}
 	if err := d.check(); err != nil {
 		return nil, fmt.Errorf("app.yaml: %w", err)
 	}
-	a := App{ID: d.ID, Name: d.Name, Version: Version{d.Version, d.Code}, MinimumAPI: apiOf[d.Android], MinimumIOS: d.IOS, Permissions: d.Permissions, Requires: d.Requires,
-		Unsigned: d.Unsigned, Maker: d.Maker, Key: d.ID + " " + d.Maker, Devices: d.Profile.Devices, Texts: map[string]map[string]string{"app_name": {"": d.Name}}}
+	a := App{ID: d.ID, Name: d.Name, Version: Version{d.Version, d.Code}, MinimumAPI: apiOf[d.Android],
+		MinimumIOS: d.IOS, Permissions: d.Permissions, Requires: d.Requires,
+		Unsigned: d.Unsigned, Maker: d.Maker, Key: d.ID + " " + d.Maker, Devices: d.Profile.Devices,
+		Texts: map[string]map[string]string{"app_name": {"": d.Name}}}
 	for _, f := range d.Forms {
 		a.Families = append(a.Families, map[string]int{"phone": 1, "tablet": 2}[f])
 	}
@@ -105,7 +109,8 @@ func Folder(dir fs.FS, day time.Time) ([]File, error) {
 		if err != nil {
 			return nil, fmt.Errorf("packing for %s: %w", k, err)
 		}
-		if _, err := appfile.Read(bytes.NewReader(data), int64(len(data))); err != nil { // what is no app is told before it is handed in
+		// what is no app is told before it is handed in
+		if _, err := appfile.Read(bytes.NewReader(data), int64(len(data))); err != nil {
 			return nil, fmt.Errorf("app.yaml: nobody would take it as a package for %s: %w", k, err)
 		}
 		out = append(out, File{base + "-" + d.Version + kinds[k].suffix, data})
@@ -130,7 +135,8 @@ func (d *Description) check() error {
 	}
 	for _, k := range d.Packages {
 		if (k == "simulator" || k == "device") && strings.Contains(d.ID, "_") {
-			return fmt.Errorf("its id is %q, and iOS takes letters, digits and dots: write it without _, or pack only for android and web", d.ID)
+			return fmt.Errorf("its id is %q, and iOS takes letters, digits and dots: write it without _, or pack only "+
+				"for android and web", d.ID)
 		}
 		if _, ok := kinds[k]; !ok {
 			return fmt.Errorf("there is no kind of package %q; there are %s", k, strings.Join(kindNames, ", "))

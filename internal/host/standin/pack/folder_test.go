@@ -15,7 +15,8 @@ import (
 var day = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 
 func folder(description string, files ...string) fstest.MapFS {
-	out := fstest.MapFS{"app.yaml": {Data: []byte(description)}, "app.js": {Data: []byte("os.show(() => ui.text({text: 'hi'}))")}}
+	out := fstest.MapFS{"app.yaml": {Data: []byte(description)},
+		"app.js": {Data: []byte("os.show(() => ui.text({text: 'hi'}))")}}
 	for i := 0; i < len(files); i += 2 {
 		out[files[i]] = &fstest.MapFile{Data: []byte(files[i+1])}
 	}
@@ -23,14 +24,17 @@ func folder(description string, files ...string) fstest.MapFS {
 }
 
 func TestAFolderIsPackedInEveryKindAndReadBack(t *testing.T) {
-	dir := folder("id: example.ferryradio\nname: Ferry Radio\nversion: \"2.1\"\ncode: 7\nminimum_android: \"12\"\nforms: [phone]\nprofile: {devices: [00008120-1], days: 10}\n",
+	dir := folder("id: example.ferryradio\nname: Ferry Radio\nversion: \"2.1\"\ncode: 7\nminimum_android: "+
+		"\"12\"\nforms: [phone]\nprofile: {devices: [00008120-1], days: 10}\n",
 		"texts.yaml", "greeting: {default: Hello, de-DE: Moin}\n")
 	list, err := Folder(dir, day)
 	require.NoError(t, err)
 	again, err := Folder(dir, day)
 	require.NoError(t, err)
 	require.Equal(t, list, again, "the same app gives the same bytes")
-	kinds := map[string]appfile.Kind{"ferry-radio-2.1.apk": appfile.Android, "ferry-radio-2.1-simulator.zip": appfile.Simulator, "ferry-radio-2.1.ipa": appfile.IOSDevice, "ferry-radio-2.1-web.zip": appfile.Web}
+	kinds := map[string]appfile.Kind{"ferry-radio-2.1.apk": appfile.Android,
+		"ferry-radio-2.1-simulator.zip": appfile.Simulator, "ferry-radio-2.1.ipa": appfile.IOSDevice,
+		"ferry-radio-2.1-web.zip": appfile.Web}
 	require.Len(t, list, len(kinds))
 	for _, f := range list {
 		p, err := appfile.Read(bytes.NewReader(f.Data), int64(len(f.Data)))

@@ -19,7 +19,8 @@ func (a App) icon(side int) ([]byte, error) {
 	}
 	h := fnv.New32a()
 	_, _ = h.Write([]byte(a.ID))
-	grounds := []color.Color{color.RGBA{0x2c, 0x5c, 0x73, 255}, color.RGBA{0x5d, 0x4a, 0x7a, 255}, color.RGBA{0x6b, 0x5a, 0x2e, 255}, color.RGBA{0x2f, 0x66, 0x4d, 255}}
+	grounds := []color.Color{color.RGBA{0x2c, 0x5c, 0x73, 255}, color.RGBA{0x5d, 0x4a, 0x7a, 255},
+		color.RGBA{0x6b, 0x5a, 0x2e, 255}, color.RGBA{0x2f, 0x66, 0x4d, 255}}
 	dc := gg.NewContext(side, side)
 	dc.SetColor(grounds[h.Sum32()%uint32(len(grounds))])
 	dc.Clear()

@@ -105,8 +105,10 @@ func ios(a App, dir, platform string, entries []entry) ([]byte, error) {
 	}
 	info, err := plist.Marshal(map[string]any{
 		"CFBundleIdentifier": a.ID, "CFBundleName": a.Name, "CFBundleDisplayName": a.Name,
-		"CFBundlePackageType": "APPL", "CFBundleShortVersionString": a.Version.Name, "CFBundleVersion": strconv.Itoa(a.Version.Code),
-		"CFBundleSupportedPlatforms": []string{platform}, "DTPlatformVersion": "18.2", "MinimumOSVersion": a.MinimumIOS, "UIDeviceFamily": families,
+		"CFBundlePackageType": "APPL", "CFBundleShortVersionString": a.Version.Name,
+		"CFBundleVersion":            strconv.Itoa(a.Version.Code),
+		"CFBundleSupportedPlatforms": []string{platform}, "DTPlatformVersion": "18.2", "MinimumOSVersion": a.MinimumIOS,
+		"UIDeviceFamily":                      families,
 		"CFBundleIcons":                       map[string]any{"CFBundlePrimaryIcon": map[string]any{"CFBundleIconFiles": []string{"Icon60"}}},
 		"NSLocationWhenInUseUsageDescription": "Shows what is near to you.",
 	}, plist.BinaryFormat)
@@ -145,14 +147,18 @@ func Web(a App) ([]byte, error) {
 		return nil, err
 	}
 	m, err := json.MarshalIndent(map[string]any{
-		"id": "/" + a.ID, "name": a.Name, "start_url": "index.html", "display": "standalone", "orientation": "portrait", "lang": "en-GB",
-		"version": a.Version.Name + "+" + strconv.Itoa(a.Version.Code), "icons": []any{map[string]any{"src": "icon-192.png", "sizes": "192x192", "type": "image/png"}},
+		"id": "/" + a.ID, "name": a.Name, "start_url": "index.html", "display": "standalone", "orientation": "portrait",
+		"lang":    "en-GB",
+		"version": a.Version.Name + "+" + strconv.Itoa(a.Version.Code), "icons": []any{map[string]any{"src": "icon-192.png",
+			"sizes": "192x192", "type": "image/png"}},
 	}, "", "  ")
 	if err != nil {
 		return nil, err
 	}
-	page := "<!doctype html><html lang=\"en-GB\"><title>" + a.Name + "</title><link rel=\"manifest\" href=\"manifest.webmanifest\"><script src=\"" + appfile.ProgramIOS + "\"></script>"
-	return zipped(append([]entry{{"manifest.webmanifest", m}, {"index.html", []byte(page)}, {"icon-192.png", picture}, {appfile.ProgramIOS, a.Program}}, extra(a)...))
+	page := "<!doctype html><html lang=\"en-GB\"><title>" + a.Name +
+		"</title><link rel=\"manifest\" href=\"manifest.webmanifest\"><script src=\"" + appfile.ProgramIOS + "\"></script>"
+	return zipped(append([]entry{{"manifest.webmanifest", m}, {"index.html", []byte(page)}, {"icon-192.png", picture},
+		{appfile.ProgramIOS, a.Program}}, extra(a)...))
 }
 
 type entry struct {
@@ -186,7 +192,8 @@ func manifest(a App) []byte {
 	const ns = "http://schemas.android.com/apk/res/android"
 	x := newXMLWriter(ns)
 	x.start("manifest",
-		plainAttr("package", a.ID), intAttr("versionCode", 0x0101021b, a.Version.Code), textAttr("versionName", 0x0101021c, a.Version.Name))
+		plainAttr("package", a.ID), intAttr("versionCode", 0x0101021b, a.Version.Code), textAttr("versionName", 0x0101021c,
+			a.Version.Name))
 	x.start("uses-sdk", intAttr("minSdkVersion", 0x0101020c, a.MinimumAPI), intAttr("targetSdkVersion", 0x01010270, 35))
 	x.end("uses-sdk")
 	for _, p := range a.Permissions {
@@ -198,12 +205,14 @@ func manifest(a App) []byte {
 		x.end("uses-feature")
 	}
 	if a.Tests != "" {
-		x.start("instrumentation", textAttr("name", 0x01010003, a.ID+".Tests"), textAttr("targetPackage", 0x01010021, a.Tests))
+		x.start("instrumentation", textAttr("name", 0x01010003, a.ID+".Tests"), textAttr("targetPackage", 0x01010021,
+			a.Tests))
 		x.end("instrumentation")
 	}
 	label := []attribute{textAttr("label", 0x01010001, a.Name)}
 	if a.Texts != nil && !a.Unsigned {
-		label = []attribute{referenceAttr("label", 0x01010001, resourceLabel), referenceAttr("icon", 0x01010002, resourceIcon)}
+		label = []attribute{referenceAttr("label", 0x01010001, resourceLabel), referenceAttr("icon", 0x01010002,
+			resourceIcon)}
 	}
 	x.start("application", label...)
 	x.start("activity", textAttr("name", 0x01010003, a.ID+".Main"), boolAttr("exported", 0x01010010, true))

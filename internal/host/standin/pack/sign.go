@@ -25,7 +25,8 @@ func signer(a App) (*ecdsa.PrivateKey, []byte, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	of := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{Organization: []string{a.Maker}, CommonName: a.Name + " release"},
+	of := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{Organization: []string{a.Maker},
+		CommonName: a.Name + " release"},
 		NotBefore: packed, NotAfter: packed.AddDate(25, 0, 0)}
 	certificate, err := x509.CreateCertificate(nil, of, of, &key.PublicKey, key) // no chance: RFC 6979
 	return key, certificate, err
@@ -98,9 +99,11 @@ func profile(a App) ([]byte, error) {
 		return nil, err
 	}
 	list, err := plist.Marshal(map[string]any{
-		"Name": a.Name + " ad hoc", "AppIDName": a.Name, "TeamName": a.Maker, "TeamIdentifier": []string{"SORANE0001"}, "ExpirationDate": a.Profile,
+		"Name": a.Name + " ad hoc", "AppIDName": a.Name, "TeamName": a.Maker, "TeamIdentifier": []string{"SORANE0001"},
+		"ExpirationDate":     a.Profile,
 		"ProvisionedDevices": a.Devices, "DeveloperCertificates": [][]byte{certificate},
-		"Entitlements": map[string]any{"application-identifier": "SORANE0001." + a.ID, "aps-environment": "development", "get-task-allow": true},
+		"Entitlements": map[string]any{"application-identifier": "SORANE0001." + a.ID, "aps-environment": "development",
+			"get-task-allow": true},
 	}, plist.XMLFormat)
 	if err != nil {
 		return nil, err
