@@ -12,10 +12,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
-	"yamato/internal/core/screen"
-	"yamato/internal/report"
 )
 
 func yamato(t *testing.T, args ...string) (out, errOut string, code int) {
@@ -44,7 +43,7 @@ func TestACheckNeedsNoService(t *testing.T) {
 	require.Contains(t, out, bad+":3:1: fault: unknown word `tpa`; did you mean `tap`?\n    tpa #x\n    ^^^\n")
 	out, _, code = yamato(t, "suite", "check", bad, "--output", "json")
 	require.Equal(t, 1, code)
-	var list []fileFinding
+	var list []struct{ Pos struct{ Line int } }
 	require.NoError(t, json.Unmarshal([]byte(out), &list))
 	require.Equal(t, 3, list[0].Pos.Line)
 	out, _, code = yamato(t, "suite", "check", good, write(t, "twin.suite", "suite \"G\"\ncase \"a\"\nexpect #x\nend\n"))
@@ -67,7 +66,7 @@ func TestWithoutAServiceACommandSaysHowToStartOne(t *testing.T) {
 }
 
 func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
-	a := &app{out: &bytes.Buffer{}, err: &bytes.Buffer{}}
+	a := &app{&ui.App{Out: &bytes.Buffer{}, Err: &bytes.Buffer{}}}
 	n := 0
 	for _, c := range a.root().Commands() {
 		all := c.Commands()
@@ -98,10 +97,10 @@ func TestExitCodesTellTheOutcome(t *testing.T) {
 		{"finished", "pass", 0}, {"finished", "fail", 1}, {"finished", "error", 4}, {"finished", "skip", 5},
 		{"finished", "none", 5}, {"cancelled", "pass", 5},
 	} {
-		err := exitFor(contract.Run{State: c.state, Verdict: c.verdict})
-		var e exit
+		err := ui.ExitFor(contract.Run{State: c.state, Verdict: c.verdict})
+		var e ui.Exit
 		if errors.As(err, &e) {
-			require.Equal(t, c.code, e.code, c)
+			require.Equal(t, c.code, e.Code, c)
 		} else {
 			require.Zero(t, c.code, c)
 		}
@@ -111,57 +110,14 @@ func TestExitCodesTellTheOutcome(t *testing.T) {
 		err  error
 		code int
 	}{
-		{nil, 0}, {wrongCall{"no", "so"}, 2}, {&client.Unreachable{URL: "x"}, 3}, {context.Canceled, 5},
+		{nil, 0}, {ui.WrongCall{Title: "no", Hint: "so"}, 2}, {&client.Unreachable{URL: "x"}, 3}, {context.Canceled, 5},
 		{&client.ProblemError{Problem: contract.Problem{Title: "not there", Status: 404, Hint: &hint}}, 2},
 		{&client.ProblemError{Problem: contract.Problem{Title: "broken", Status: 500}}, 3},
 		{&client.ProblemError{Problem: contract.Problem{Title: "who are you", Status: 401}}, 3},
 	} {
 		var errOut bytes.Buffer
-		require.Equal(t, c.code, (&app{err: &errOut}).tell(c.err), "%v", c.err)
+		require.Equal(t, c.code, (&app{&ui.App{Err: &errOut}}).tell(c.err), "%v", c.err)
 	}
-}
-
-func TestPathsOfEvidenceStayBelowTheirFolder(t *testing.T) {
-	taken := map[string]bool{}
-	leg := contract.Leg{Suite: "../../up", Combination: contract.Combination{Model: "Kaede/7", Platform: "android",
-		Os: "14"}, Cases: []contract.Crossing{{Index: 0, Name: `a\b:"c"`}}}
-	e := contract.Evidence{Attempt: 1, Name: "../../../etc/passwd", Sort: "picture", MediaType: "image/png"}
-	first := evidencePath(e, leg, taken)
-	require.Equal(t, filepath.Join("Kaede-7-Android-14", "up", "a-b-c", "1-etc-passwd.png"), first)
-	second := evidencePath(e, leg, taken)
-	require.NotEqual(t, first, second, "two of one name are two files")
-	for _, name := range []string{"", "...", "/", "\x00", strings.Repeat("long", 100)} {
-		got := report.Plain(name)
-		require.NotEmpty(t, got)
-		require.True(t, filepath.IsLocal(got), got)
-		require.LessOrEqual(t, len(got), 80)
-	}
-}
-
-func TestTheTreeIsShownByWhatCanBeSeen(t *testing.T) {
-	at := screen.Rect{X: 1, Y: 2, W: 30, H: 40}
-	tree := &screen.Tree{Root: &screen.Node{Role: "application", Bounds: at, Visible: at, Children: []*screen.Node{
-		{Bounds: at, Visible: at, Children: []*screen.Node{{Role: "button", ID: "buy", Text: "Buy", Bounds: at, Visible: at,
-			Disabled: true}}},
-		{Role: "listitem", Text: "scrolled away", Bounds: at},
-	}}}
-	rows, hidden := treeRows(tree)
-	require.Equal(t, 1, hidden)
-	require.Equal(t, [][]string{{"application", "", "", "1,2 30x40", ""}, {"  button", "Buy", "#buy", "1,2 30x40",
-		"disabled"}}, rows, "what says nothing takes no line and no indentation")
-}
-
-func TestTheConnectionIsKeptForItsUserAlone(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "deep", "connection.json")
-	t.Setenv("YAMATO_CONNECTION", path)
-	_, err := writeConnection(connection{"http://127.0.0.1:7420", "secret", "default"})
-	require.NoError(t, err)
-	info, err := os.Stat(path)
-	require.NoError(t, err)
-	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	s, err := (&app{}).connect(context.Background())
-	require.NoError(t, err)
-	require.Equal(t, "default", s.Project)
 }
 
 func TestServeAndHostSayWhatTheyNeed(t *testing.T) {
@@ -185,15 +141,6 @@ func TestServeAndHostSayWhatTheyNeed(t *testing.T) {
 		require.Equal(t, 2, code, c.args)
 		require.Contains(t, errOut, c.says)
 	}
-}
-
-func TestWhatPackagesAndAppsSayDoesNotSteerTheTerminal(t *testing.T) {
-	var out bytes.Buffer
-	text := "\x1b[1mstrong\x1b[0m\ttab\n\x1b]0;title\x07 \x1b[2J\r \u009b31m \u202eflipped 漂流木 \xff"
-	n, err := printable{&out}.Write([]byte(text))
-	require.NoError(t, err)
-	require.Equal(t, len(text), n)
-	require.Equal(t, "\x1b[1mstrong\x1b[0m\ttab\n�]0;title� �[2J� �31m �flipped 漂流木 \xff", out.String())
 }
 
 func TestAMisspeltCommandIsAWrongCallWithTheNearestWord(t *testing.T) {
@@ -228,7 +175,7 @@ func TestAnErrorIsADocumentForPrograms(t *testing.T) {
 
 	hint := "do <this>"
 	var o, e bytes.Buffer
-	a := &app{out: &o, err: &e, output: "json"}
+	a := &app{&ui.App{Out: &o, Err: &e, Output: "json"}}
 	code = a.tell(&client.ProblemError{Problem: contract.Problem{Type: "yamato:gone", Title: "it is gone", Status: 503,
 		Hint: &hint, Findings: &[]contract.Finding{{Line: 3, Column: 1, Message: "unknown word"}}}})
 	require.Equal(t, 3, code)

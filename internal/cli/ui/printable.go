@@ -1,4 +1,4 @@
-package cli
+package ui
 
 import (
 	"bytes"
@@ -8,14 +8,14 @@ import (
 	"unicode/utf8"
 )
 
-// printable writes text for people. Much of it comes from packages, apps and devices:
+// Printable writes text for people. Much of it comes from packages, apps and devices:
 // what would move the cursor, set a title or turn the writing round on a terminal is
 // replaced. Colours pass.
-type printable struct{ to io.Writer }
+type Printable struct{ To io.Writer }
 
 var colour = regexp.MustCompile(`^\x1b\[[0-9;]{0,20}m`)
 
-func (p printable) Write(b []byte) (int, error) {
+func (p Printable) Write(b []byte) (int, error) {
 	var out bytes.Buffer
 	out.Grow(len(b))
 	for rest := b; len(rest) > 0; {
@@ -33,7 +33,7 @@ func (p printable) Write(b []byte) (int, error) {
 		}
 		rest = rest[n:]
 	}
-	if _, err := p.to.Write(out.Bytes()); err != nil {
+	if _, err := p.To.Write(out.Bytes()); err != nil {
 		return 0, err
 	}
 	return len(b), nil

@@ -1,4 +1,4 @@
-package cli
+package nodecmd
 
 import (
 	"context"
@@ -10,17 +10,18 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
 )
 
-func (a *app) consoleCommand() *cobra.Command {
+func (a *App) ConsoleCommand() *cobra.Command {
 	var stay bool
 	cmd := &cobra.Command{
-		Use: "console", Short: "Open the console in a browser, signed in; or print the link that signs one in", Args: none,
+		Use: "console", Short: "Open the console in a browser, signed in; or print the link that signs one in", Args: ui.None,
 		Example: "  yamato console\n  yamato console --print",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -29,12 +30,12 @@ func (a *app) consoleCommand() *cobra.Command {
 				return err
 			}
 			opened := !stay && openBrowser(link)
-			return a.write(map[string]any{"link": link, "opened": opened}, func() {
-				fmt.Fprintln(a.out, link)
+			return a.Write(map[string]any{"link": link, "opened": opened}, func() {
+				fmt.Fprintln(a.Out, link)
 				if opened {
-					fmt.Fprintln(a.err, "Opened in your browser.")
+					fmt.Fprintln(a.Err, "Opened in your browser.")
 				} else {
-					fmt.Fprintln(a.err, "Open it in a browser: it signs that browser in, once, within 15 minutes.")
+					fmt.Fprintln(a.Err, "Open it in a browser: it signs that browser in, once, within 15 minutes.")
 				}
 			})
 		},
@@ -68,7 +69,7 @@ func openBrowser(link string) bool {
 }
 
 // serveAndTell serves, and tells where the console is once somebody answers.
-func (a *app) serveAndTell(ctx context.Context, n *node, serve func(context.Context) error) error {
+func (a *App) serveAndTell(ctx context.Context, n *node, serve func(context.Context) error) error {
 	g, inner := errgroup.WithContext(ctx)
 	g.Go(func() error { return serve(inner) })
 	g.Go(func() error { a.tellConsole(inner, n); return nil })
@@ -76,12 +77,12 @@ func (a *app) serveAndTell(ctx context.Context, n *node, serve func(context.Cont
 }
 
 // tellConsole prints where the console is, with a link that signs a browser in.
-func (a *app) tellConsole(ctx context.Context, n *node) {
+func (a *App) tellConsole(ctx context.Context, n *node) {
 	c, err := client.Open(n.url, n.userToken, n.project)
 	if err != nil {
 		return
 	}
 	if link, err := signInLink(ctx, c); err == nil {
-		fmt.Fprintf(a.out, "\nThe console, signed in once by this link (`yamato console` makes another):\n\n  %s\n", link)
+		fmt.Fprintf(a.Out, "\nThe console, signed in once by this link (`yamato console` makes another):\n\n  %s\n", link)
 	}
 }

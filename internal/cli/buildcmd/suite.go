@@ -1,4 +1,4 @@
-package cli
+package buildcmd
 
 import (
 	"context"
@@ -11,19 +11,20 @@ import (
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
+	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/script"
 )
 
-func (a *app) suiteCommand() *cobra.Command {
+func (a *App) SuiteCommand() *cobra.Command {
 	c := &cobra.Command{Use: "suite", Short: "Check suites, hand them in, and list them"}
 	check := &cobra.Command{
 		Use:               "check FILE|DIR…",
 		Short:             "Check scripts; needs neither service nor device",
 		Example:           "  yamato suite check suites/\n  yamato suite check suites/ --app Tideline",
-		Args:              atLeast(1, "name a script or a folder: yamato suite check suites/"),
-		ValidArgsFunction: files("suite"),
+		Args:              ui.AtLeast(1, "name a script or a folder: yamato suite check suites/"),
+		ValidArgsFunction: ui.Files("suite"),
 	}
 	var against string
 	check.Flags().StringVar(&against, "app", "", "ask the service, too: tell what nothing has ever matched in this app")
@@ -32,32 +33,32 @@ func (a *app) suiteCommand() *cobra.Command {
 		Use:               "push FILE|DIR…",
 		Short:             "Hand in suites; a script with faults is refused",
 		Example:           "  yamato suite push suites/",
-		Args:              atLeast(1, "name a script or a folder: yamato suite push suites/"),
-		ValidArgsFunction: files("suite"),
+		Args:              ui.AtLeast(1, "name a script or a folder: yamato suite push suites/"),
+		ValidArgsFunction: ui.Files("suite"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			paths, err := suiteFiles(args)
+			paths, err := SuiteFiles(args)
 			if err != nil {
 				return err
 			}
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
 			var pushed []contract.Suite
 			for _, p := range paths {
-				one, err := a.pushSuite(cmd.Context(), s, p, false)
+				one, err := a.PushSuite(cmd.Context(), s, p, false)
 				if err != nil {
 					return err
 				}
 				pushed = append(pushed, one)
 			}
-			return a.write(pushed, func() { a.showSuites(pushed) })
+			return a.Write(pushed, func() { a.showSuites(pushed) })
 		},
 	}
 	ls := &cobra.Command{
-		Use: "ls", Short: "List suites and their cases", Example: "  yamato suite ls", Args: none,
+		Use: "ls", Short: "List suites and their cases", Example: "  yamato suite ls", Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -65,9 +66,9 @@ func (a *app) suiteCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(list, func() {
+			return a.Write(list, func() {
 				if len(list) == 0 {
-					fmt.Fprintln(a.out, "No suites yet. Hand some in: yamato suite push DIR")
+					fmt.Fprintln(a.Out, "No suites yet. Hand some in: yamato suite push DIR")
 					return
 				}
 				a.showSuites(list)
@@ -77,9 +78,9 @@ func (a *app) suiteCommand() *cobra.Command {
 	show := &cobra.Command{
 		Use: "show SUITE", Short: "Show a suite as it was handed in, and how its cases went last",
 		Example: "  yamato suite show \"Buying a ticket\"",
-		Args:    exactly(1, "name the suite: yamato suite show NAME"), ValidArgsFunction: a.complete(completeSuites),
+		Args:    ui.Exactly(1, "name the suite: yamato suite show NAME"), ValidArgsFunction: a.Complete(ui.CompleteSuites),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -87,23 +88,23 @@ func (a *app) suiteCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(d, func() { a.showSuite(d) })
+			return a.Write(d, func() { a.showSuite(d) })
 		},
 	}
 	remove := &cobra.Command{
 		Use: "remove SUITE", Short: "Take a suite off the list; its runs stay, and handing it in again brings it back",
 		Example: "  yamato suite remove \"Buying a ticket\"",
-		Args:    exactly(1, "name the suite: yamato suite remove NAME"), ValidArgsFunction: a.complete(completeSuites),
+		Args:    ui.Exactly(1, "name the suite: yamato suite remove NAME"), ValidArgsFunction: a.Complete(ui.CompleteSuites),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
 			if _, err := client.As[struct{}](s.RemoveSuite(cmd.Context(), s.Project, args[0])); err != nil {
 				return err
 			}
-			return a.write(map[string]string{"removed": args[0]}, func() {
-				fmt.Fprintf(a.out, "The suite %s is off the list.\n", args[0])
+			return a.Write(map[string]string{"removed": args[0]}, func() {
+				fmt.Fprintf(a.Out, "The suite %s is off the list.\n", args[0])
 			})
 		},
 	}
@@ -111,13 +112,13 @@ func (a *app) suiteCommand() *cobra.Command {
 	return c
 }
 
-// suiteFiles gives the scripts that paths name; of a folder, all in it.
-func suiteFiles(paths []string) ([]string, error) {
+// SuiteFiles gives the scripts that paths name; of a folder, all in it.
+func SuiteFiles(paths []string) ([]string, error) {
 	var out []string
 	for _, p := range paths {
 		info, err := os.Stat(p)
 		if err != nil {
-			return nil, wrongCall{"the script cannot be read: " + err.Error(), ""}
+			return nil, ui.WrongCall{Title: "the script cannot be read: " + err.Error(), Hint: ""}
 		}
 		if !info.IsDir() {
 			out = append(out, p)
@@ -134,7 +135,7 @@ func suiteFiles(paths []string) ([]string, error) {
 			return nil, err
 		}
 		if len(out) == n {
-			return nil, wrongCall{"there is no .suite file in " + p, "scripts end in .suite"}
+			return nil, ui.WrongCall{Title: "there is no .suite file in " + p, Hint: "scripts end in .suite"}
 		}
 	}
 	return out, nil
@@ -146,8 +147,8 @@ type fileFinding struct {
 	script.Finding
 }
 
-func (a *app) check(ctx context.Context, args []string, against string) error {
-	paths, err := suiteFiles(args)
+func (a *App) check(ctx context.Context, args []string, against string) error {
+	paths, err := SuiteFiles(args)
 	if err != nil {
 		return err
 	}
@@ -155,9 +156,9 @@ func (a *app) check(ctx context.Context, args []string, against string) error {
 	faults, cases := 0, 0
 	names := map[string]string{}
 	for _, p := range paths {
-		text, err := readSmall(p)
+		text, err := ui.ReadSmall(p)
 		if err != nil {
-			return wrongCall{"the script cannot be read: " + err.Error(), ""}
+			return ui.WrongCall{Title: "the script cannot be read: " + err.Error(), Hint: ""}
 		}
 		suite, findings := script.Read(string(text))
 		if other, ok := names[suite.Name]; ok && suite.Name != "" {
@@ -178,22 +179,23 @@ func (a *app) check(ctx context.Context, args []string, against string) error {
 			all = append(all, fileFinding{p, f})
 		}
 	}
-	err = a.write(all, func() {
+	err = a.Write(all, func() {
 		for _, f := range all {
-			fmt.Fprintln(a.out, f.Format(f.File))
+			fmt.Fprintln(a.Out, f.Format(f.File))
 		}
-		fmt.Fprintf(a.out, "%s, %s: %s, %s\n", plural(len(paths), "suite"), plural(cases, "case"), plural(faults, "fault"),
+		fmt.Fprintf(a.Out, "%s, %s: %s, %s\n", ui.Plural(len(paths), "suite"), ui.Plural(cases, "case"),
+			ui.Plural(faults, "fault"),
 			advice(len(all)-faults))
 	})
 	if err == nil && faults > 0 {
-		return exit{exitFail}
+		return ui.Exit{Code: ui.ExitFail}
 	}
 	return err
 }
 
 // unmatched asks the service what of a script has never matched in an app.
-func (a *app) unmatched(ctx context.Context, text, against string) ([]script.Finding, error) {
-	s, err := a.connect(ctx)
+func (a *App) unmatched(ctx context.Context, text, against string) ([]script.Finding, error) {
+	s, err := a.Connect(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -201,19 +203,12 @@ func (a *app) unmatched(ctx context.Context, text, against string) ([]script.Fin
 		App: against}))
 	var out []script.Finding
 	for _, f := range list {
-		if deref(f.Advice) && strings.HasPrefix(f.Message, "nothing has ever matched") {
+		if ui.Deref(f.Advice) && strings.HasPrefix(f.Message, "nothing has ever matched") {
 			out = append(out, script.Finding{Pos: script.Pos{Line: f.Line, Column: f.Column}, Length: f.Length, Line: f.Text,
-				Shift: deref(f.Shift), Message: f.Message, Hint: deref(f.Hint), Advice: true})
+				Shift: ui.Deref(f.Shift), Message: f.Message, Hint: ui.Deref(f.Hint), Advice: true})
 		}
 	}
 	return out, err
-}
-
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
 }
 
 func advice(n int) string {
@@ -227,27 +222,28 @@ func advice(n int) string {
 }
 
 // suiteFormat writes scripts in the canonical layout.
-func (a *app) suiteFormat() *cobra.Command {
+func (a *App) suiteFormat() *cobra.Command {
 	var only bool
 	cmd := &cobra.Command{
 		Use: "format FILE|DIR…", Short: "Lay scripts out the one way; needs neither service nor device",
-		Example: "  yamato suite format suites/\n  yamato suite format suites/ --check",
-		Args:    atLeast(1, "name a script or a folder: yamato suite format suites/"), ValidArgsFunction: files("suite"),
+		Example:           "  yamato suite format suites/\n  yamato suite format suites/ --check",
+		Args:              ui.AtLeast(1, "name a script or a folder: yamato suite format suites/"),
+		ValidArgsFunction: ui.Files("suite"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			paths, err := suiteFiles(args)
+			paths, err := SuiteFiles(args)
 			if err != nil {
 				return err
 			}
 			changed := []string{}
 			for _, p := range paths {
-				text, err := readSmall(p)
+				text, err := ui.ReadSmall(p)
 				if err != nil {
-					return wrongCall{"the script cannot be read: " + err.Error(), ""}
+					return ui.WrongCall{Title: "the script cannot be read: " + err.Error(), Hint: ""}
 				}
 				laid, findings := script.Format(string(text))
 				if n := script.Faults(findings); n > 0 {
-					return wrongCall{fmt.Sprintf("%s has %s and is left as it is", p, plural(n, "fault")),
-						"`yamato suite check " + p + "` shows each with its place"}
+					return ui.WrongCall{Title: fmt.Sprintf("%s has %s and is left as it is", p, ui.Plural(n, "fault")),
+						Hint: "`yamato suite check " + p + "` shows each with its place"}
 				}
 				if laid == string(text) {
 					continue
@@ -261,16 +257,16 @@ func (a *app) suiteFormat() *cobra.Command {
 					return err
 				}
 				if err := renameio.WriteFile(p, []byte(laid), info.Mode().Perm()); err != nil {
-					return wrongCall{"the script cannot be written: " + err.Error(), ""}
+					return ui.WrongCall{Title: "the script cannot be written: " + err.Error(), Hint: ""}
 				}
 			}
-			err = a.write(changed, func() {
+			err = a.Write(changed, func() {
 				for _, p := range changed {
-					fmt.Fprintln(a.out, p)
+					fmt.Fprintln(a.Out, p)
 				}
 			})
 			if err == nil && only && len(changed) > 0 {
-				return exit{exitFail}
+				return ui.Exit{Code: ui.ExitFail}
 			}
 			return err
 		},
@@ -280,60 +276,60 @@ func (a *app) suiteFormat() *cobra.Command {
 	return cmd
 }
 
-func (a *app) showSuite(d contract.SuiteDetail) {
-	ink := a.ink()
-	fmt.Fprintf(a.out, "%s  %s\n\n", ink.Strong(d.Suite.Name), ink.Faint(fmt.Sprintf("revision %d, %s, handed in %s",
-		d.Suite.Revision, d.Suite.FileName, ago(d.Suite.CreatedAt))))
-	fmt.Fprintln(a.out, strings.TrimRight(d.Text, "\n"))
+func (a *App) showSuite(d contract.SuiteDetail) {
+	ink := a.Ink()
+	fmt.Fprintf(a.Out, "%s  %s\n\n", ink.Strong(d.Suite.Name), ink.Faint(fmt.Sprintf("revision %d, %s, handed in %s",
+		d.Suite.Revision, d.Suite.FileName, ui.Ago(d.Suite.CreatedAt))))
+	fmt.Fprintln(a.Out, strings.TrimRight(d.Text, "\n"))
 	if len(d.Last) > 0 {
-		fmt.Fprintf(a.out, "\n%s\n", ink.Strong("Last runs, newest first"))
+		fmt.Fprintf(a.Out, "\n%s\n", ink.Strong("Last runs, newest first"))
 	}
 	for _, c := range d.Last {
 		var shapes []string
 		for _, r := range c.Runs {
 			shapes = append(shapes, ink.Shape(contract.Crossing{Verdict: r.Verdict, Flaky: r.Flaky}))
 		}
-		fmt.Fprintf(a.out, "  %s  %s\n", c.Name, strings.Join(shapes, " "))
+		fmt.Fprintf(a.Out, "  %s  %s\n", c.Name, strings.Join(shapes, " "))
 	}
 	for _, f := range d.Findings {
-		a.say(4, "  %d:%d: %s; %s", f.Line, f.Column, f.Message, deref(f.Hint))
+		a.Say(4, "  %d:%d: %s; %s", f.Line, f.Column, f.Message, ui.Deref(f.Hint))
 	}
 }
 
-// pushSuite checks a script here first, so that faults show with their place.
-func (a *app) pushSuite(ctx context.Context, s *client.Service, path string, tried bool) (contract.Suite, error) {
-	text, err := readSmall(path)
+// PushSuite checks a script here first, so that faults show with their place.
+func (a *App) PushSuite(ctx context.Context, s *client.Service, path string, tried bool) (contract.Suite, error) {
+	text, err := ui.ReadSmall(path)
 	if err != nil {
-		return contract.Suite{}, wrongCall{"the script cannot be read: " + err.Error(), ""}
+		return contract.Suite{}, ui.WrongCall{Title: "the script cannot be read: " + err.Error(), Hint: ""}
 	}
 	_, findings := script.Read(string(text))
 	for _, f := range findings {
-		fmt.Fprintln(a.err, f.Format(path))
+		fmt.Fprintln(a.Err, f.Format(path))
 	}
 	if n := script.Faults(findings); n > 0 {
-		return contract.Suite{}, wrongCall{fmt.Sprintf("%s has %s", path, plural(n, "fault")), ""}
+		return contract.Suite{}, ui.WrongCall{Title: fmt.Sprintf("%s has %s", path, ui.Plural(n, "fault")), Hint: ""}
 	}
 	return client.As[contract.Suite](s.PushSuite(ctx, s.Project, contract.NewSuite{FileName: filepath.Base(path),
 		Text: string(text), Tried: &tried}))
 }
 
-func (a *app) showSuites(list []contract.Suite) {
-	ink := a.ink()
+func (a *App) showSuites(list []contract.Suite) {
+	ink := a.Ink()
 	for i, one := range list {
 		if i > 0 {
-			fmt.Fprintln(a.out)
+			fmt.Fprintln(a.Out)
 		}
 		note := fmt.Sprintf("revision %d, %s", one.Revision, one.FileName)
 		if one.Fresh != nil && !*one.Fresh {
 			note += ", unchanged"
 		}
-		fmt.Fprintf(a.out, "%s  %s\n", ink.Strong(one.Name), ink.Faint(note))
+		fmt.Fprintf(a.Out, "%s  %s\n", ink.Strong(one.Name), ink.Faint(note))
 		for _, c := range one.Cases {
-			fmt.Fprintf(a.out, "  %s", c.Name)
+			fmt.Fprintf(a.Out, "  %s", c.Name)
 			if len(c.Tags) > 0 {
-				fmt.Fprintf(a.out, "  %s", ink.Faint(strings.Join(c.Tags, ", ")))
+				fmt.Fprintf(a.Out, "  %s", ink.Faint(strings.Join(c.Tags, ", ")))
 			}
-			fmt.Fprintln(a.out)
+			fmt.Fprintln(a.Out)
 		}
 	}
 }

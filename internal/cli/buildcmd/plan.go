@@ -1,6 +1,7 @@
-package cli
+package buildcmd
 
 import (
+	"yamato/internal/cli/ui"
 	"yamato/internal/contract"
 	"yamato/internal/core/document"
 )
@@ -21,14 +22,15 @@ type plan struct {
 	RealTime       *bool    `yaml:"real_time"`
 }
 
-// readPlan reads a plan; its errors say in words what is wrong, and where.
-func readPlan(text []byte) (contract.NewRun, error) {
+// ReadPlan reads a plan; its errors say in words what is wrong, and where.
+func ReadPlan(text []byte) (contract.NewRun, error) {
 	var p plan
 	if err := document.Read(text, &p); err != nil {
 		return contract.NewRun{}, err
 	}
-	return contract.NewRun{Build: p.Build, App: p.App, Suites: p.Suites, Cases: several(p.Cases), Tags: several(p.Tags),
-		On: several(p.On), Lineup: p.Lineup,
+	return contract.NewRun{Build: p.Build, App: p.App, Suites: p.Suites, Cases: ui.Several(p.Cases),
+		Tags: ui.Several(p.Tags),
+		On:   ui.Several(p.On), Lineup: p.Lineup,
 		LeaveInstalled: p.LeaveInstalled, Language: p.Language, Seed: p.Seed, RepeatFailed: p.RepeatFailed,
 		RealTime: p.RealTime}, nil
 }

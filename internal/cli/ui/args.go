@@ -1,4 +1,4 @@
-package cli
+package ui
 
 import (
 	"context"
@@ -13,74 +13,74 @@ import (
 	"yamato/internal/contract"
 )
 
-func none(cmd *cobra.Command, args []string) error {
-	return exactly(0, "`"+cmd.CommandPath()+"` takes no arguments")(cmd, args)
+func None(cmd *cobra.Command, args []string) error {
+	return Exactly(0, "`"+cmd.CommandPath()+"` takes no arguments")(cmd, args)
 }
 
-func exactly(n int, hint string) cobra.PositionalArgs {
+func Exactly(n int, hint string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(args) != n {
-			return wrongCall{"wrong number of arguments: " + strconv.Itoa(len(args)) + " instead of " + strconv.Itoa(n), hint}
+			return WrongCall{"wrong number of arguments: " + strconv.Itoa(len(args)) + " instead of " + strconv.Itoa(n), hint}
 		}
 		return nil
 	}
 }
 
-func atLeast(n int, hint string) cobra.PositionalArgs {
+func AtLeast(n int, hint string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(args) < n {
-			return wrongCall{"too few arguments", hint}
+			return WrongCall{"too few arguments", hint}
 		}
 		return nil
 	}
 }
 
-func runNumber(args []string) (int64, error) {
+func RunNumber(args []string) (int64, error) {
 	n, err := strconv.ParseInt(args[0], 10, 64)
 	if err != nil || n < 1 {
-		return 0, wrongCall{args[0] + " is no run's number", "`yamato run ls` lists the runs"}
+		return 0, WrongCall{args[0] + " is no run's number", "`yamato run ls` lists the runs"}
 	}
 	return n, nil
 }
 
-// within refuses a number that is not from least to most.
-func within(flag string, n, least, most int) error {
+// Within refuses a number that is not from least to most.
+func Within(flag string, n, least, most int) error {
 	if n < least || n > most {
-		return wrongCall{fmt.Sprintf("--%s is %d to %d, not %d", flag, least, most, n), ""}
+		return WrongCall{fmt.Sprintf("--%s is %d to %d, not %d", flag, least, most, n), ""}
 	}
 	return nil
 }
 
-// notNegative refuses a time that ends before it begins.
-func notNegative(flag string, d time.Duration) error {
+// NotNegative refuses a time that ends before it begins.
+func NotNegative(flag string, d time.Duration) error {
 	if d < 0 {
-		return wrongCall{fmt.Sprintf("--%s cannot be %s: it is a length of time", flag, d), "write it as in 90s, 30m or 48h"}
+		return WrongCall{fmt.Sprintf("--%s cannot be %s: it is a length of time", flag, d), "write it as in 90s, 30m or 48h"}
 	}
 	return nil
 }
 
-// positive refuses a time that is none.
-func positive(flag string, d time.Duration) error {
+// Positive refuses a time that is none.
+func Positive(flag string, d time.Duration) error {
 	if d <= 0 {
-		return wrongCall{fmt.Sprintf("--%s has to be longer than nothing, not %s", flag, d), "write it as in 90s, 30m or 48h"}
+		return WrongCall{fmt.Sprintf("--%s has to be longer than nothing, not %s", flag, d), "write it as in 90s, 30m or 48h"}
 	}
 	return nil
 }
 
-type completion = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective)
+type Completion = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective)
 
-func files(extensions ...string) completion {
+func Files(extensions ...string) Completion {
 	return func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return extensions, cobra.ShellCompDirectiveFilterFileExt
 	}
 }
 
-// complete offers what the service knows; without a service it offers nothing.
-func (a *app) complete(list func(context.Context, *client.Service) []string) completion {
+// Complete offers what the service knows; without a service it offers nothing.
+func (a *App) Complete(list func(context.Context, *client.Service) []string) Completion {
 	return func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 		ctx, stop := context.WithTimeout(context.Background(), 2*time.Second)
 		defer stop()
-		s, err := a.connect(ctx)
+		s, err := a.Connect(ctx)
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveDefault
 		}
@@ -88,9 +88,9 @@ func (a *app) complete(list func(context.Context, *client.Service) []string) com
 	}
 }
 
-// completeBuilds offers each version once, with its app and the newest build of it, and
+// CompleteBuilds offers each version once, with its app and the newest build of it, and
 // the numbers of older builds of one version.
-func completeBuilds(ctx context.Context, s *client.Service) (out []string) {
+func CompleteBuilds(ctx context.Context, s *client.Service) (out []string) {
 	r, err := client.As[contract.BuildList](s.ListBuilds(ctx, s.Project, &contract.ListBuildsParams{}))
 	if err != nil {
 		return nil
@@ -108,7 +108,7 @@ func completeBuilds(ctx context.Context, s *client.Service) (out []string) {
 	return out
 }
 
-func completeApps(ctx context.Context, s *client.Service) (out []string) {
+func CompleteApps(ctx context.Context, s *client.Service) (out []string) {
 	if r, err := client.As[contract.BuildList](s.ListBuilds(ctx, s.Project, &contract.ListBuildsParams{})); err == nil {
 		for _, b := range r.Items {
 			out = append(out, b.App)
@@ -118,7 +118,7 @@ func completeApps(ctx context.Context, s *client.Service) (out []string) {
 	return slices.Compact(out)
 }
 
-func completeCases(ctx context.Context, s *client.Service) (out []string) {
+func CompleteCases(ctx context.Context, s *client.Service) (out []string) {
 	if r, err := client.As[[]contract.Suite](s.ListSuites(ctx, s.Project)); err == nil {
 		for _, one := range r {
 			for _, c := range one.Cases {
@@ -129,7 +129,7 @@ func completeCases(ctx context.Context, s *client.Service) (out []string) {
 	return out
 }
 
-func completeTags(ctx context.Context, s *client.Service) (out []string) {
+func CompleteTags(ctx context.Context, s *client.Service) (out []string) {
 	if r, err := client.As[[]contract.Suite](s.ListSuites(ctx, s.Project)); err == nil {
 		for _, one := range r {
 			for _, c := range one.Cases {
@@ -141,12 +141,12 @@ func completeTags(ctx context.Context, s *client.Service) (out []string) {
 	return slices.Compact(out)
 }
 
-// completePicks offers models, and single devices by their names.
-func completePicks(ctx context.Context, s *client.Service) []string {
-	return append(completeModels(ctx, s), completeDevices(ctx, s)...)
+// CompletePicks offers models, and single devices by their names.
+func CompletePicks(ctx context.Context, s *client.Service) []string {
+	return append(CompleteModels(ctx, s), CompleteDevices(ctx, s)...)
 }
 
-func completeSuites(ctx context.Context, s *client.Service) (out []string) {
+func CompleteSuites(ctx context.Context, s *client.Service) (out []string) {
 	if r, err := client.As[[]contract.Suite](s.ListSuites(ctx, s.Project)); err == nil {
 		for _, one := range r {
 			out = append(out, one.Name)
@@ -155,7 +155,7 @@ func completeSuites(ctx context.Context, s *client.Service) (out []string) {
 	return out
 }
 
-func completeModels(ctx context.Context, s *client.Service) (out []string) {
+func CompleteModels(ctx context.Context, s *client.Service) (out []string) {
 	if r, err := client.As[[]contract.Device](s.ListDevices(ctx, s.Project, nil)); err == nil {
 		for _, d := range r {
 			out = append(out, d.Model)
@@ -165,7 +165,7 @@ func completeModels(ctx context.Context, s *client.Service) (out []string) {
 	return slices.Compact(out)
 }
 
-func completeDevices(ctx context.Context, s *client.Service) (out []string) {
+func CompleteDevices(ctx context.Context, s *client.Service) (out []string) {
 	if r, err := client.As[[]contract.Device](s.ListDevices(ctx, s.Project, nil)); err == nil {
 		for _, d := range r {
 			out = append(out, d.Name+"\t"+d.Model+", "+d.State)
@@ -174,10 +174,19 @@ func completeDevices(ctx context.Context, s *client.Service) (out []string) {
 	return out
 }
 
-func completeRuns(ctx context.Context, s *client.Service) (out []string) {
+func CompleteRuns(ctx context.Context, s *client.Service) (out []string) {
 	if r, err := client.As[contract.RunList](s.ListRuns(ctx, s.Project, &contract.ListRunsParams{})); err == nil {
 		for _, one := range r.Items {
 			out = append(out, strconv.FormatInt(one.Number, 10)+"\t"+one.App+" "+one.VersionName+", "+one.Verdict)
+		}
+	}
+	return out
+}
+
+func CompleteLineups(ctx context.Context, s *client.Service) (out []string) {
+	if r, err := client.As[[]contract.Lineup](s.ListLineups(ctx, s.Project)); err == nil {
+		for _, l := range r {
+			out = append(out, l.Name+"\t"+Deref(l.About))
 		}
 	}
 	return out

@@ -1,4 +1,4 @@
-package cli
+package ui
 
 import (
 	"fmt"
@@ -9,8 +9,8 @@ import (
 // maxSmallFile bounds the files that commands read whole: suites, plans, site files.
 const maxSmallFile = 2 << 20
 
-// readSmall reads a file that people write, and no more than such a one may have.
-func readSmall(path string) ([]byte, error) {
+// ReadSmall reads a file that people write, and no more than such a one may have.
+func ReadSmall(path string) ([]byte, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err

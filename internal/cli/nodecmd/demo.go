@@ -1,4 +1,4 @@
-package cli
+package nodecmd
 
 import (
 	"context"
@@ -14,16 +14,19 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yamato/demo"
+	"yamato/internal/cli/buildcmd"
+	"yamato/internal/cli/runcmd"
+	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
 )
 
-func (a *app) demoCommand() *cobra.Command {
+func (a *App) DemoCommand() *cobra.Command {
 	var c stackConfig
 	var once, verbose bool
 	var seed int64
 	cmd := &cobra.Command{
-		Use: "demo", Short: "Show it: everything on this machine, with a sample app, suites, devices and runs", Args: none,
+		Use: "demo", Short: "Show it: everything on this machine, with a sample app, suites, devices and runs", Args: ui.None,
 		Example: "  yamato demo --once",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var err error
@@ -50,7 +53,7 @@ func (a *app) demoCommand() *cobra.Command {
 
 // demo starts everything, shows the sample runs, and goes on serving unless it
 // is to show them once.
-func (a *app) demo(ctx context.Context, c stackConfig, once bool, seed int64) error {
+func (a *App) demo(ctx context.Context, c stackConfig, once bool, seed int64) error {
 	began := time.Now()
 	s, err := openStack(ctx, c)
 	if err != nil {
@@ -64,11 +67,11 @@ func (a *app) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	if err != nil {
 		return errors.Join(err, s.close())
 	}
-	path, err := writeConnection(connection{s.node.url, s.node.userToken, s.node.project})
+	path, err := ui.WriteConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken, Project: s.node.project})
 	if err != nil {
 		return errors.Join(err, s.close())
 	}
-	fmt.Fprintf(a.out, "The service is at %s, with a PostgreSQL cluster of its own; data in %s.\n", s.node.url, c.dir)
+	fmt.Fprintf(a.Out, "The service is at %s, with a PostgreSQL cluster of its own; data in %s.\n", s.node.url, c.dir)
 	inner, stop := context.WithCancel(ctx)
 	g, inner := errgroup.WithContext(inner)
 	g.Go(func() error { return s.run(inner, sites) })
@@ -87,7 +90,7 @@ func (a *app) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 		outcome = nil
 	}
 	if outcome == nil && once && ctx.Err() != nil { // it was to be shown whole, and was not
-		outcome = exit{exitNothing}
+		outcome = ui.Exit{Code: ui.ExitNothing}
 	}
 	return errors.Join(outcome, err)
 }
@@ -145,7 +148,7 @@ func writeSamples(dir string) ([]string, error) {
 	return sites, nil
 }
 
-func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int64) error {
+func (a *App) showDemo(ctx context.Context, s *stack, began time.Time, seed int64) error {
 	c, err := client.Open(s.node.url, s.node.userToken, s.node.project)
 	if err != nil {
 		return err
@@ -154,15 +157,15 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "The hosts of the sites bench, rack and shelf are linked, with %s. Ready after %.1f s.\n",
-		plural(len(devices), "device"), time.Since(began).Seconds())
+	fmt.Fprintf(a.Out, "The hosts of the sites bench, rack and shelf are linked, with %s. Ready after %.1f s.\n",
+		ui.Plural(len(devices), "device"), time.Since(began).Seconds())
 	var names []string
-	suites, err := suiteFiles([]string{filepath.Join(s.dir, "suites")})
+	suites, err := buildcmd.SuiteFiles([]string{filepath.Join(s.dir, "suites")})
 	if err != nil {
 		return err
 	}
 	for _, path := range suites {
-		one, err := a.pushSuite(ctx, c, path, false)
+		one, err := buildcmd.Of(a.App).PushSuite(ctx, c, path, false)
 		if err != nil {
 			return err
 		}
@@ -178,20 +181,21 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 			return err
 		}
 		repeat := 3
-		r, err := a.start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: names, Seed: &seed,
+		r, err := runcmd.Of(a.App).Start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: names,
+			Seed:         &seed,
 			RepeatFailed: &repeat})
 		if err != nil {
 			return err
 		}
-		if err := a.await(ctx, c, r, watch{}); err != nil {
+		if err := runcmd.Of(a.App).Await(ctx, c, r, runcmd.Watch{}); err != nil {
 			return err
 		}
-		d, err := a.detail(ctx, c, r.Number)
+		d, err := runcmd.Of(a.App).Detail(ctx, c, r.Number)
 		if err != nil {
 			return err
 		}
-		fmt.Fprintln(a.out)
-		a.tellRun(ctx, c, d)
+		fmt.Fprintln(a.Out)
+		runcmd.Of(a.App).TellRun(ctx, c, d)
 		details = append(details, d)
 	}
 	for _, v := range demo.CounterVersions {
@@ -202,30 +206,30 @@ func (a *app) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 	if _, err := a.pushSample(ctx, c, s.dir, "tideline", demo.Newest, "main"); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "\nShown after %.1f s.\n", time.Since(began).Seconds())
+	fmt.Fprintf(a.Out, "\nShown after %.1f s.\n", time.Since(began).Seconds())
 	if wrong := demo.Check(details, seed); len(wrong) > 0 {
-		fmt.Fprintf(a.err, "yamato: the outcome is not what docs/demo.md says\n        %s\n",
+		fmt.Fprintf(a.Err, "yamato: the outcome is not what docs/demo.md says\n        %s\n",
 			strings.Join(wrong, "\n        "))
-		return exit{exitFail}
+		return ui.Exit{Code: ui.ExitFail}
 	}
-	fmt.Fprintln(a.out, "The outcome is what docs/demo.md says.")
+	fmt.Fprintln(a.Out, "The outcome is what docs/demo.md says.")
 	return nil
 }
 
 // pushSample hands a version of a sample app in, with the labels that a pipeline
 // would give it.
-func (a *app) pushSample(ctx context.Context, c *client.Service, dir, app string, v demo.Version,
+func (a *App) pushSample(ctx context.Context, c *client.Service, dir, app string, v demo.Version,
 	branch string) (contract.Build, error) {
 	packages, _ := filepath.Glob(filepath.Join(dir, "packages", app+"-"+v.Name+"*"))
-	b, err := a.push(ctx, c, packages)
+	b, err := buildcmd.Of(a.App).Push(ctx, c, packages)
 	if err != nil {
 		return b, err
 	}
 	labels := map[string]string{"branch": branch, "commit": fmt.Sprintf("%07x", v.Code*77777)}
-	return a.changeBuild(ctx, c, fmt.Sprint(b.Number), b.App, contract.BuildPatch{Labels: &labels})
+	return buildcmd.Of(a.App).ChangeBuild(ctx, c, fmt.Sprint(b.Number), b.App, contract.BuildPatch{Labels: &labels})
 }
 
-func (a *app) saveLineups(ctx context.Context, c *client.Service) error {
+func (a *App) saveLineups(ctx context.Context, c *client.Service) error {
 	lineups, err := demo.Lineups()
 	if err != nil {
 		return err
@@ -268,9 +272,9 @@ func allKnown(list []contract.Device) bool {
 	return len(sites) == len(demo.Sites)
 }
 
-func (a *app) tellHowToGoOn(ctx context.Context, n *node, dir, path string) {
+func (a *App) tellHowToGoOn(ctx context.Context, n *node, dir, path string) {
 	a.tellConsole(ctx, n)
-	fmt.Fprintf(a.out, `
+	fmt.Fprintf(a.Out, `
 Or by command, in another terminal (your token is in %s):
 
   yamato device ls

@@ -1,4 +1,4 @@
-package cli
+package fleetcmd
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
@@ -20,7 +21,7 @@ const errandPatience = 20 * time.Minute
 
 // carryOut asks a host to do something and waits until it is done, telling how the
 // device, or the image, gets on.
-func (a *app) carryOut(ctx context.Context, s *client.Service, in contract.NewErrand) (contract.Errand, error) {
+func (a *App) carryOut(ctx context.Context, s *client.Service, in contract.NewErrand) (contract.Errand, error) {
 	e, err := client.As[contract.Errand](s.DoErrand(ctx, s.Project, in))
 	if err != nil {
 		return e, err
@@ -33,19 +34,19 @@ func (a *app) carryOut(ctx context.Context, s *client.Service, in contract.NewEr
 			&contract.GetErrandParams{WaitMs: &wait})); err != nil {
 			return e, err
 		}
-		if now := a.progressOf(ctx, s, e); e.DoneAt == nil && now != "" && now != said && a.animated() {
-			fmt.Fprintln(a.err, now)
+		if now := a.progressOf(ctx, s, e); e.DoneAt == nil && now != "" && now != said && a.Animated() {
+			fmt.Fprintln(a.Err, now)
 			said = now
 		}
 	}
 	if e.Trouble != nil {
-		return e, failed{*e.Trouble, deref(e.Remedy)}
+		return e, ui.Failed{Title: *e.Trouble, Hint: ui.Deref(e.Remedy)}
 	}
 	return e, nil
 }
 
 // progressOf says how far an errand has got.
-func (a *app) progressOf(ctx context.Context, s *client.Service, e contract.Errand) string {
+func (a *App) progressOf(ctx context.Context, s *client.Service, e contract.Errand) string {
 	if e.Image != nil && e.What == "fetch" {
 		sites, err := a.sites(ctx, s)
 		if err != nil {
@@ -65,21 +66,16 @@ func (a *app) progressOf(ctx context.Context, s *client.Service, e contract.Erra
 		return ""
 	}
 	d := r.Device
-	return e.Device + ": " + strings.TrimSuffix(d.State+", "+deref(d.Reason), ", ")
+	return e.Device + ": " + strings.TrimSuffix(d.State+", "+ui.Deref(d.Reason), ", ")
 }
 
-// failed is an errand that a host could not carry out.
-type failed struct{ title, hint string }
-
-func (f failed) Error() string { return f.title }
-
-func (a *app) deviceDo(what, short string) *cobra.Command {
+func (a *App) deviceDo(what, short string) *cobra.Command {
 	return &cobra.Command{
 		Use: what + " DEVICE…", Short: short, Example: "  yamato device " + what + " kaede-7-1",
-		Args:              atLeast(1, "name the devices: yamato device "+what+" kaede-7-1"),
-		ValidArgsFunction: a.complete(completeDevices),
+		Args:              ui.AtLeast(1, "name the devices: yamato device "+what+" kaede-7-1"),
+		ValidArgsFunction: a.Complete(ui.CompleteDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -93,16 +89,16 @@ func (a *app) deviceDo(what, short string) *cobra.Command {
 			}
 			words := map[string]string{"boot": "is up", "halt": "is halted", "empty": "is as it was made",
 				"remove": "was removed"}
-			return a.write(done, func() {
+			return a.Write(done, func() {
 				for _, e := range done {
-					fmt.Fprintln(a.out, e.Device, words[what])
+					fmt.Fprintln(a.Out, e.Device, words[what])
 				}
 			})
 		},
 	}
 }
 
-func (a *app) deviceMake() *cobra.Command {
+func (a *App) deviceMake() *cobra.Command {
 	var name, image, site string
 	var boot bool
 	var count int
@@ -110,29 +106,30 @@ func (a *app) deviceMake() *cobra.Command {
 		Use: "make MODEL", Short: "Make a virtual device of a model: the newest image that is there, a name proposed",
 		Example: "  yamato device make \"Kaede 7\" --boot\n  yamato device make \"Minato Fold\" --os \"Android 15\" " +
 			"--name fold-for-maps",
-		Args: exactly(1, "name the model: yamato device make \"Kaede 7\""), ValidArgsFunction: a.complete(completeModels),
+		Args:              ui.Exactly(1, "name the model: yamato device make \"Kaede 7\""),
+		ValidArgsFunction: a.Complete(ui.CompleteModels),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if count < 1 || count > 50 || count > 1 && name != "" {
-				return wrongCall{"--count is 1 to 50, and several devices have names proposed", ""}
+				return ui.WrongCall{Title: "--count is 1 to 50, and several devices have names proposed", Hint: ""}
 			}
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
 			var made []contract.Errand
 			for range count {
-				e, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "make", Model: &args[0], Device: optional(name),
-					Image: optional(image), Site: optional(site), Boot: &boot})
+				e, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "make", Model: &args[0], Device: ui.Optional(name),
+					Image: ui.Optional(image), Site: ui.Optional(site), Boot: &boot})
 				if err != nil {
 					return err
 				}
 				made = append(made, e)
 			}
-			return a.write(made, func() {
+			return a.Write(made, func() {
 				for _, e := range made {
-					fmt.Fprintf(a.out, "%s was made: %s, %s\n", a.ink().Strong(e.Device), args[0], deref(e.Image))
+					fmt.Fprintf(a.Out, "%s was made: %s, %s\n", a.Ink().Strong(e.Device), args[0], ui.Deref(e.Image))
 					if !boot {
-						fmt.Fprintf(a.out, "Boot it: yamato device boot %s\n", e.Device)
+						fmt.Fprintf(a.Out, "Boot it: yamato device boot %s\n", e.Device)
 					}
 				}
 			})
@@ -147,14 +144,15 @@ func (a *app) deviceMake() *cobra.Command {
 	return cmd
 }
 
-func (a *app) deviceShow() *cobra.Command {
+func (a *App) deviceShow() *cobra.Command {
 	var bootLog bool
 	cmd := &cobra.Command{
 		Use: "show DEVICE", Short: "Show one device: what it is, how it is, and what it did last",
-		Example: "  yamato device show kaede-7-1\n  yamato device show kaede-7-2 --boot-log",
-		Args:    exactly(1, "name the device: yamato device show kaede-7-1"), ValidArgsFunction: a.complete(completeDevices),
+		Example:           "  yamato device show kaede-7-1\n  yamato device show kaede-7-2 --boot-log",
+		Args:              ui.Exactly(1, "name the device: yamato device show kaede-7-1"),
+		ValidArgsFunction: a.Complete(ui.CompleteDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -165,7 +163,7 @@ func (a *app) deviceShow() *cobra.Command {
 			if bootLog {
 				return a.showBootLog(cmd.Context(), s, d.Device)
 			}
-			return a.write(d, func() { a.showDevice(d) })
+			return a.Write(d, func() { a.showDevice(d) })
 		},
 	}
 	cmd.Flags().BoolVar(&bootLog, "boot-log", false, "what the boot wrote that it was given up after")
@@ -175,10 +173,10 @@ func (a *app) deviceShow() *cobra.Command {
 // maxBootLog bounds, in bytes, how much of a boot log is read.
 const maxBootLog = 4 << 20
 
-func (a *app) showBootLog(ctx context.Context, s *client.Service, d contract.Device) error {
+func (a *App) showBootLog(ctx context.Context, s *client.Service, d contract.Device) error {
 	if d.Sideline == nil || d.Sideline.Log == nil {
-		return wrongCall{d.Name + " has no boot log: one is kept where a boot was given up",
-			"yamato device show " + d.Name + " tells how it is"}
+		return ui.WrongCall{Title: d.Name + " has no boot log: one is kept where a boot was given up",
+			Hint: "yamato device show " + d.Name + " tells how it is"}
 	}
 	content, err := s.Remains(ctx, d.Name, "log")
 	if err != nil {
@@ -190,18 +188,18 @@ func (a *app) showBootLog(ctx context.Context, s *client.Service, d contract.Dev
 		return err
 	}
 	lines := strings.Split(strings.TrimRight(string(log), "\n"), "\n")
-	return a.write(map[string]any{"device": d.Name, "lines": lines}, func() {
+	return a.Write(map[string]any{"device": d.Name, "lines": lines}, func() {
 		for _, line := range lines {
-			fmt.Fprintln(a.out, line)
+			fmt.Fprintln(a.Out, line)
 		}
 	})
 }
 
-func (a *app) deviceDetail(ctx context.Context, s *client.Service, name string) (contract.DeviceDetail, error) {
+func (a *App) deviceDetail(ctx context.Context, s *client.Service, name string) (contract.DeviceDetail, error) {
 	return client.As[contract.DeviceDetail](s.GetDevice(ctx, s.Project, name))
 }
 
-func (a *app) showDevice(out contract.DeviceDetail) {
+func (a *App) showDevice(out contract.DeviceDetail) {
 	d := out.Device
 	state := d.State
 	if d.Run != nil {
@@ -209,61 +207,62 @@ func (a *app) showDevice(out contract.DeviceDetail) {
 	} else if d.Reason != nil {
 		state += ": " + *d.Reason
 	}
-	fmt.Fprintf(a.out, "%s  %s, %s, %s, at %s\n", a.ink().Strong(d.Name), d.Model, platformOS(d), d.Kind, d.Site)
+	fmt.Fprintf(a.Out, "%s  %s, %s, %s, at %s\n", a.Ink().Strong(d.Name), d.Model, platformOS(d), d.Kind, d.Site)
 	line := func(name, value string) {
 		if value != "" {
-			a.say(15, "  %-12s %s", name, value)
+			a.Say(15, "  %-12s %s", name, value)
 		}
 	}
 	line("state", state+", since "+lasting(d.Since))
 	line("screen", fmt.Sprintf("%d x %d dp, %s", d.Width, d.Height, d.Form))
 	line("memory", fmt.Sprintf("%.0f GB", float64(d.MemoryMb)/1024))
-	if n := deref(d.TakesMb); n > 0 {
+	if n := ui.Deref(d.TakesMb); n > 0 {
 		line("takes", fmt.Sprintf("%.1f GB of its host while it is up", float64(n)/1024))
 	}
 	line("traits", strings.Join(d.Traits, ", "))
 	line("abilities", strings.Join(d.Abilities, ", "))
-	line("hardware id", deref(d.HardwareId))
-	line("labels", strings.Join(deref(d.Labels), ", "))
-	line("owner", deref(d.Owner))
+	line("hardware id", ui.Deref(d.HardwareId))
+	line("labels", strings.Join(ui.Deref(d.Labels), ", "))
+	line("owner", ui.Deref(d.Owner))
 	if u := d.Use; u != nil {
-		line("may use it", strings.Join(append(slices.Clone(u.People), first(deref(u.Hours), "always")+" "+deref(u.Zone)),
+		line("may use it", strings.Join(append(slices.Clone(u.People), ui.First(ui.Deref(u.Hours),
+			"always")+" "+ui.Deref(u.Zone)),
 			", "))
 	}
-	for _, i := range deref(d.Installed) {
+	for _, i := range ui.Deref(d.Installed) {
 		line("installed", fmt.Sprintf("%s (%s), signed by %.12s…", i.Id, i.VersionCode, i.Signer))
 	}
 	if side := d.Sideline; side != nil {
-		line("sidelined", fmt.Sprintf("by %s, %s: %s", side.By, ago(side.At), side.Reason))
+		line("sidelined", fmt.Sprintf("by %s, %s: %s", side.By, ui.Ago(side.At), side.Reason))
 		if side.Until != nil {
 			line("", "until "+side.Until.Local().Format("2006-01-02 15:04"))
 		}
 		if side.ProbeAt != nil {
 			line("", "tried again at "+side.ProbeAt.Local().Format("15:04:05"))
 		}
-		line("", deref(side.Remedy))
+		line("", ui.Deref(side.Remedy))
 		if side.Log != nil {
 			line("", "its boot log: yamato device show "+d.Name+" --boot-log")
 		}
 	}
-	if checks := deref(d.Checks); len(checks) > 0 {
-		fmt.Fprintln(a.out)
+	if checks := ui.Deref(d.Checks); len(checks) > 0 {
+		fmt.Fprintln(a.Out)
 		a.showChecks(checks)
 	}
 	if len(out.History) == 0 {
 		return
 	}
-	fmt.Fprintf(a.out, "\n%s, %s of its own:\n", plural(len(out.History), "lease"), plural(out.Troubles, "trouble"))
+	fmt.Fprintf(a.Out, "\n%s, %s of its own:\n", ui.Plural(len(out.History), "lease"), ui.Plural(out.Troubles, "trouble"))
 	var rows [][]string
 	for _, t := range out.History[:min(len(out.History), 10)] {
 		what := fmt.Sprintf("run %d", t.Run)
 		if t.Purpose == "look" {
 			what = "a look"
 		}
-		rows = append(rows, []string{"  " + what, t.App + " " + t.VersionName, tallied(t), ago(t.Began),
-			short(deref(t.Trouble), 70)})
+		rows = append(rows, []string{"  " + what, t.App + " " + t.VersionName, tallied(t), ui.Ago(t.Began),
+			ui.Short(ui.Deref(t.Trouble), 70)})
 	}
-	a.table([]string{"  WHAT", "BUILD", "CASES", "BEGAN", "TROUBLE"}, rows)
+	a.Table([]string{"  WHAT", "BUILD", "CASES", "BEGAN", "TROUBLE"}, rows)
 }
 
 // lasting says since when something is so.
@@ -271,7 +270,7 @@ func lasting(t time.Time) string {
 	if d := time.Since(t); d < time.Minute {
 		return "a moment ago"
 	}
-	return ago(t)
+	return ui.Ago(t)
 }
 
 func tallied(t contract.Stint) string {
@@ -287,25 +286,25 @@ func tallied(t contract.Stint) string {
 	return strings.Join(out, ", ")
 }
 
-func (a *app) showChecks(list []contract.Check) {
+func (a *App) showChecks(list []contract.Check) {
 	for _, c := range list {
 		if c.Ok {
-			fmt.Fprintf(a.out, "  %s %s\n", a.ink().Faint("○"), c.Title)
+			fmt.Fprintf(a.Out, "  %s %s\n", a.Ink().Faint("○"), c.Title)
 			continue
 		}
-		a.say(4, "  %s %s: %s", a.ink().Petrol("▲"), a.ink().Strong("Not so: "+c.Title), deref(c.Why))
-		a.say(6, "      %s", deref(c.Remedy))
+		a.Say(4, "  %s %s: %s", a.Ink().Petrol("▲"), a.Ink().Strong("Not so: "+c.Title), ui.Deref(c.Why))
+		a.Say(6, "      %s", ui.Deref(c.Remedy))
 	}
 }
 
-func (a *app) deviceCheck() *cobra.Command {
+func (a *App) deviceCheck() *cobra.Command {
 	return &cobra.Command{
 		Use: "check DEVICE", Short: "Check whether a device is ready, and say what to do where it is not",
 		Example:           "  yamato device check kaede-mini-r1",
-		Args:              exactly(1, "name the device: yamato device check kaede-mini-r1"),
-		ValidArgsFunction: a.complete(completeDevices),
+		Args:              ui.Exactly(1, "name the device: yamato device check kaede-mini-r1"),
+		ValidArgsFunction: a.Complete(ui.CompleteDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -316,39 +315,39 @@ func (a *app) deviceCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			bad := slices.ContainsFunc(deref(d.Device.Checks), func(c contract.Check) bool { return !c.Ok })
-			err = a.write(d.Device, func() {
-				fmt.Fprintf(a.out, "%s, %s, %s: %s\n", a.ink().Strong(d.Device.Name), d.Device.Model, platformOS(d.Device),
+			bad := slices.ContainsFunc(ui.Deref(d.Device.Checks), func(c contract.Check) bool { return !c.Ok })
+			err = a.Write(d.Device, func() {
+				fmt.Fprintf(a.Out, "%s, %s, %s: %s\n", a.Ink().Strong(d.Device.Name), d.Device.Model, platformOS(d.Device),
 					d.Device.State)
-				if len(deref(d.Device.Checks)) == 0 {
-					fmt.Fprintln(a.out, "  There is nothing to check while it is "+d.Device.State+".")
+				if len(ui.Deref(d.Device.Checks)) == 0 {
+					fmt.Fprintln(a.Out, "  There is nothing to check while it is "+d.Device.State+".")
 				}
-				a.showChecks(deref(d.Device.Checks))
+				a.showChecks(ui.Deref(d.Device.Checks))
 			})
 			if err == nil && bad {
-				return exit{exitError}
+				return ui.Exit{Code: ui.ExitError}
 			}
 			return err
 		},
 	}
 }
 
-func (a *app) deviceSideline() *cobra.Command {
+func (a *App) deviceSideline() *cobra.Command {
 	var reason string
 	var hours time.Duration
 	cmd := &cobra.Command{
 		Use: "sideline DEVICE", Short: "Take a device out of use, at once or when what it runs is done",
 		Example:           "  yamato device sideline kaede-7-r1 --reason \"its screen is cracked\" --for 48h",
-		Args:              exactly(1, "name the device: yamato device sideline kaede-7-1 --reason …"),
-		ValidArgsFunction: a.complete(completeDevices),
+		Args:              ui.Exactly(1, "name the device: yamato device sideline kaede-7-1 --reason …"),
+		ValidArgsFunction: a.Complete(ui.CompleteDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
 			in := contract.NewSideline{Reason: reason}
 			if cmd.Flags().Changed("for") {
-				if err := positive("for", hours); err != nil {
+				if err := ui.Positive("for", hours); err != nil {
 					return err
 				}
 				until := time.Now().Add(hours).UTC()
@@ -358,12 +357,12 @@ func (a *app) deviceSideline() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(d, func() {
+			return a.Write(d, func() {
 				words := "is sidelined"
 				if d.State != "sidelined" {
 					words = "is sidelined as soon as it is no longer " + d.State
 				}
-				fmt.Fprintf(a.out, "%s %s: %s\n", d.Name, words, reason)
+				fmt.Fprintf(a.Out, "%s %s: %s\n", d.Name, words, reason)
 			})
 		},
 	}
@@ -372,13 +371,14 @@ func (a *app) deviceSideline() *cobra.Command {
 	return cmd
 }
 
-func (a *app) deviceRestore() *cobra.Command {
+func (a *App) deviceRestore() *cobra.Command {
 	return &cobra.Command{
 		Use: "restore DEVICE", Short: "Bring a sidelined device back into use",
-		Example: "  yamato device restore kaede-7-r1", Args: exactly(1, "name the device: yamato device restore kaede-7-1"),
-		ValidArgsFunction: a.complete(completeDevices),
+		Example:           "  yamato device restore kaede-7-r1",
+		Args:              ui.Exactly(1, "name the device: yamato device restore kaede-7-1"),
+		ValidArgsFunction: a.Complete(ui.CompleteDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -386,7 +386,7 @@ func (a *app) deviceRestore() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(d, func() { fmt.Fprintln(a.out, d.Name, "is", d.State) })
+			return a.Write(d, func() { fmt.Fprintln(a.Out, d.Name, "is", d.State) })
 		},
 	}
 }

@@ -1,4 +1,4 @@
-package cli
+package buildcmd
 
 import (
 	"context"
@@ -15,6 +15,7 @@ import (
 	"github.com/skip2/go-qrcode"
 	"github.com/spf13/cobra"
 
+	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
@@ -48,31 +49,31 @@ func patchOf(labels []string) (contract.BuildPatch, error) {
 	for _, l := range labels {
 		key, value, ok := strings.Cut(l, "=")
 		if !ok || key == "" {
-			return contract.BuildPatch{}, wrongCall{fmt.Sprintf("%q is no label", l),
-				"labels are written as in branch=main; branch= takes one away"}
+			return contract.BuildPatch{}, ui.WrongCall{Title: fmt.Sprintf("%q is no label", l),
+				Hint: "labels are written as in branch=main; branch= takes one away"}
 		}
 		set[key] = value
 	}
 	return contract.BuildPatch{Labels: &set}, nil
 }
 
-func (a *app) changeBuild(ctx context.Context, s *client.Service, ref, appName string,
+func (a *App) ChangeBuild(ctx context.Context, s *client.Service, ref, appName string,
 	patch contract.BuildPatch) (contract.Build, error) {
 	return client.As[contract.Build](s.ChangeBuild(ctx, s.Project, ref,
-		&contract.ChangeBuildParams{App: optional(appName)}, patch))
+		&contract.ChangeBuildParams{App: ui.Optional(appName)}, patch))
 }
 
-func (a *app) buildInspect() *cobra.Command {
+func (a *App) buildInspect() *cobra.Command {
 	var texts bool
 	cmd := &cobra.Command{
 		Use: "inspect FILE", Short: "Tell what a package says of itself, offline",
 		Example: "  yamato build inspect tideline-3.2.0.apk\n  yamato build inspect tideline-3.2.0.ipa --output " +
 			"json\n  yamato build inspect tideline-3.2.0.apk --notes",
-		Args: exactly(1, "name the package: yamato build inspect FILE"), ValidArgsFunction: files("apk", "ipa", "zip"),
+		Args: ui.Exactly(1, "name the package: yamato build inspect FILE"), ValidArgsFunction: ui.Files("apk", "ipa", "zip"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
 			if err != nil {
-				return wrongCall{"the package cannot be read: " + err.Error(), ""}
+				return ui.WrongCall{Title: "the package cannot be read: " + err.Error(), Hint: ""}
 			}
 			defer f.Close()
 			info, err := f.Stat()
@@ -87,38 +88,38 @@ func (a *app) buildInspect() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.write(all, func() { a.showTexts(all) })
+				return a.Write(all, func() { a.showTexts(all) })
 			}
 			p, err := appfile.Read(f, info.Size())
 			var refusal *appfile.Refusal
 			if errors.As(err, &refusal) {
-				return wrongCall{args[0] + ": " + refusal.Reason, refusal.Hint}
+				return ui.WrongCall{Title: args[0] + ": " + refusal.Reason, Hint: refusal.Hint}
 			}
 			if err != nil {
 				return err
 			}
-			return a.write(p, func() { a.showPackage(p, info.Size()) })
+			return a.Write(p, func() { a.showPackage(p, info.Size()) })
 		},
 	}
 	cmd.Flags().BoolVar(&texts, "texts", false, "the app's texts by key and language, from its resource table")
 	return cmd
 }
 
-func (a *app) showTexts(all appfile.Texts) {
+func (a *App) showTexts(all appfile.Texts) {
 	var rows [][]string
 	for _, key := range slices.Sorted(maps.Keys(all)) {
 		for _, language := range slices.Sorted(maps.Keys(all[key])) {
-			rows = append(rows, []string{key, first(language, "(all)"), short(all[key][language], 80)})
+			rows = append(rows, []string{key, ui.First(language, "(all)"), ui.Short(all[key][language], 80)})
 		}
 	}
 	if len(rows) == 0 {
-		fmt.Fprintln(a.out, "The package has no resource table with texts.")
+		fmt.Fprintln(a.Out, "The package has no resource table with texts.")
 		return
 	}
-	a.table([]string{"KEY", "LANGUAGE", "TEXT"}, rows)
+	a.Table([]string{"KEY", "LANGUAGE", "TEXT"}, rows)
 }
 
-func (a *app) showPackage(p *appfile.Package, size int64) {
+func (a *App) showPackage(p *appfile.Package, size int64) {
 	os := func(v string, api int) string {
 		if v == "" {
 			return ""
@@ -128,11 +129,11 @@ func (a *app) showPackage(p *appfile.Package, size int64) {
 		}
 		return fleet.PlatformName(p.Platform) + " " + v
 	}
-	fmt.Fprintf(a.out, "%s  %s %s (%s)\n", a.ink().Strong(appfile.KindName(p.Kind)), first(p.Name, p.ApplicationID),
+	fmt.Fprintf(a.Out, "%s  %s %s (%s)\n", a.Ink().Strong(appfile.KindName(p.Kind)), ui.First(p.Name, p.ApplicationID),
 		p.VersionName, p.VersionCode)
 	line := func(name, value string) {
 		if value != "" {
-			fmt.Fprintf(a.out, "  %-16s %s\n", name, value)
+			fmt.Fprintf(a.Out, "  %-16s %s\n", name, value)
 		}
 	}
 	list := func(name string, values []string) {
@@ -140,7 +141,7 @@ func (a *app) showPackage(p *appfile.Package, size int64) {
 			if i > 0 {
 				name = ""
 			}
-			fmt.Fprintf(a.out, "  %-16s %s\n", name, v)
+			fmt.Fprintf(a.Out, "  %-16s %s\n", name, v)
 		}
 	}
 	line("application id", p.ApplicationID)
@@ -180,13 +181,14 @@ func (a *app) showPackage(p *appfile.Package, size int64) {
 	}
 }
 
-func (a *app) buildFit() *cobra.Command {
+func (a *App) buildFit() *cobra.Command {
 	var all bool
 	return a.ofBuild("fit BUILD", "Tell which devices can run a build, and why each other cannot",
 		"  yamato build fit 3.2.0", func(c *cobra.Command) {
 			c.Flags().BoolVar(&all, "misfits", false, "only the devices that cannot run it")
 		}, func(ctx context.Context, s *client.Service, ref, appName string) error {
-			list, err := client.As[[]contract.Fit](s.GetFit(ctx, s.Project, ref, &contract.GetFitParams{App: optional(appName)}))
+			list, err := client.As[[]contract.Fit](s.GetFit(ctx, s.Project, ref,
+				&contract.GetFitParams{App: ui.Optional(appName)}))
 			if err != nil {
 				return err
 			}
@@ -194,13 +196,13 @@ func (a *app) buildFit() *cobra.Command {
 			if all {
 				list = slices.DeleteFunc(list, func(f contract.Fit) bool { return len(f.Reasons) == 0 })
 			}
-			return a.write(list, func() { a.showFit(list, total) })
+			return a.Write(list, func() { a.showFit(list, total) })
 		})
 }
 
-func (a *app) showFit(list []contract.Fit, total int) {
+func (a *App) showFit(list []contract.Fit, total int) {
 	if len(list) == 0 {
-		fmt.Fprintln(a.out, "No devices are like that.")
+		fmt.Fprintln(a.Out, "No devices are like that.")
 		return
 	}
 	var rows [][]string
@@ -212,9 +214,9 @@ func (a *app) showFit(list []contract.Fit, total int) {
 			device[0] = fmt.Sprintf("%s and %d more", f.Device, more)
 		}
 		if len(f.Reasons) == 0 {
-			rows = append(rows, append(device, "runs "+kindName(deref(f.PackageKind))))
+			rows = append(rows, append(device, "runs "+kindName(ui.Deref(f.PackageKind))))
 			if why := notNow(f); why != "" {
-				rows = append(rows, []string{"", "", "  " + a.ink().Faint(why)})
+				rows = append(rows, []string{"", "", "  " + a.Ink().Faint(why)})
 			}
 			continue
 		}
@@ -223,20 +225,20 @@ func (a *app) showFit(list []contract.Fit, total int) {
 			if i > 0 {
 				device = []string{"", ""}
 			}
-			rows = append(rows, append(device, reason.Why), []string{"", "", "  " + a.ink().Faint(reason.Remedy)})
+			rows = append(rows, append(device, reason.Why), []string{"", "", "  " + a.Ink().Faint(reason.Remedy)})
 		}
 	}
-	a.table([]string{"DEVICE", "WHAT IT IS", "FIT"}, rows)
-	fmt.Fprintf(a.out, "\n%d of %s can run it.\n", total-misfits, plural(total, "device"))
+	a.Table([]string{"DEVICE", "WHAT IT IS", "FIT"}, rows)
+	fmt.Fprintf(a.Out, "\n%d of %s can run it.\n", total-misfits, ui.Plural(total, "device"))
 }
 
 // notNow tells what keeps a device that fits from being given anything now.
 func notNow(f contract.Fit) string {
 	switch f.State {
 	case "unready":
-		return "not ready: " + deref(f.StateReason) + "; `yamato device check " + f.Device + "`"
+		return "not ready: " + ui.Deref(f.StateReason) + "; `yamato device check " + f.Device + "`"
 	case "sidelined", "offline":
-		return "not now: " + f.State + ", " + deref(f.StateReason)
+		return "not now: " + f.State + ", " + ui.Deref(f.StateReason)
 	}
 	return ""
 }
@@ -257,59 +259,59 @@ func alikeInFit(list []contract.Fit) (out [][]contract.Fit) {
 	return out
 }
 
-func (a *app) buildChanges() *cobra.Command {
+func (a *App) buildChanges() *cobra.Command {
 	var against string
 	return a.ofBuild("changes BUILD", "Tell what changed against the build before",
 		"  yamato build changes 3.2.1\n  yamato build changes 3.2.1 --against 3.1.4", func(c *cobra.Command) {
 			c.Flags().StringVar(&against, "against", "", "the build to compare with (default: the one before)")
-			_ = c.RegisterFlagCompletionFunc("against", a.complete(completeBuilds))
+			_ = c.RegisterFlagCompletionFunc("against", a.Complete(ui.CompleteBuilds))
 		}, func(ctx context.Context, s *client.Service, ref, appName string) error {
 			out, err := client.As[contract.Changes](s.GetChanges(ctx, s.Project, ref,
-				&contract.GetChangesParams{App: optional(appName), Against: optional(against)}))
+				&contract.GetChangesParams{App: ui.Optional(appName), Against: ui.Optional(against)}))
 			if err != nil {
 				return err
 			}
-			return a.write(out, func() {
+			return a.Write(out, func() {
 				if out.Against == nil {
-					fmt.Fprintln(a.out, "It is the first build of its app.")
+					fmt.Fprintln(a.Out, "It is the first build of its app.")
 					return
 				}
-				fmt.Fprintf(a.out, "%s %s (%s) against %s (%s)\n", out.Build.App, a.ink().Strong(out.Build.VersionName),
+				fmt.Fprintf(a.Out, "%s %s (%s) against %s (%s)\n", out.Build.App, a.Ink().Strong(out.Build.VersionName),
 					out.Build.VersionCode, out.Against.VersionName, out.Against.VersionCode)
 				var rows [][]string
 				for _, c := range out.Changes {
 					rows = append(rows, []string{kindName(c.Package), c.What, changeText(c)})
 				}
 				if len(rows) == 0 {
-					fmt.Fprintln(a.out, "Nothing that packages tell of has changed.")
+					fmt.Fprintln(a.Out, "Nothing that packages tell of has changed.")
 					return
 				}
-				a.table([]string{"PACKAGE", "WHAT", "CHANGE"}, rows)
+				a.Table([]string{"PACKAGE", "WHAT", "CHANGE"}, rows)
 			})
 		})
 }
 
 func changeText(c contract.Change) string {
 	if strings.HasPrefix(c.What, "size of ") {
-		before, _ := strconv.ParseInt(deref(c.Before), 10, 64)
-		after, _ := strconv.ParseInt(deref(c.After), 10, 64)
+		before, _ := strconv.ParseInt(ui.Deref(c.Before), 10, 64)
+		after, _ := strconv.ParseInt(ui.Deref(c.After), 10, 64)
 		return fmt.Sprintf("%s, was %s (%+.1f%%)", bytesOf(after), bytesOf(before),
 			100*float64(after-before)/float64(max(before, 1)))
 	}
 	if c.Added == nil && c.Removed == nil {
-		return first(deref(c.After), "none") + ", was " + first(deref(c.Before), "none")
+		return ui.First(ui.Deref(c.After), "none") + ", was " + ui.First(ui.Deref(c.Before), "none")
 	}
 	var out []string
-	for _, v := range deref(c.Added) {
+	for _, v := range ui.Deref(c.Added) {
 		out = append(out, "new: "+v)
 	}
-	for _, v := range deref(c.Removed) {
+	for _, v := range ui.Deref(c.Removed) {
 		out = append(out, "gone: "+v)
 	}
 	return strings.Join(out, ", ")
 }
 
-func (a *app) buildNote() *cobra.Command {
+func (a *App) buildNote() *cobra.Command {
 	var note string
 	var labels []string
 	var cmd *cobra.Command
@@ -326,33 +328,33 @@ func (a *app) buildNote() *cobra.Command {
 			if cmd.Flags().Changed("note") {
 				patch.Note = &note
 			} else if patch.Labels == nil {
-				return wrongCall{"there is nothing to change", "pass --note or --label"}
+				return ui.WrongCall{Title: "there is nothing to change", Hint: "pass --note or --label"}
 			}
-			b, err := a.changeBuild(ctx, s, ref, appName, patch)
+			b, err := a.ChangeBuild(ctx, s, ref, appName, patch)
 			if err != nil {
 				return err
 			}
-			return a.write(b, func() { a.showBuild(b) })
+			return a.Write(b, func() { a.showBuild(b) })
 		})
 	return cmd
 }
 
-func (a *app) buildPin(on bool) *cobra.Command {
+func (a *App) buildPin(on bool) *cobra.Command {
 	use, short := "pin BUILD", "Pin a build: retention never removes it"
 	if !on {
 		use, short = "unpin BUILD", "Let retention remove a build again"
 	}
 	return a.ofBuild(use, short, "  yamato build "+strings.Fields(use)[0]+" 3.1.4", nil, func(ctx context.Context,
 		s *client.Service, ref, appName string) error {
-		b, err := a.changeBuild(ctx, s, ref, appName, contract.BuildPatch{Pinned: &on})
+		b, err := a.ChangeBuild(ctx, s, ref, appName, contract.BuildPatch{Pinned: &on})
 		if err != nil {
 			return err
 		}
-		return a.write(b, func() { a.showBuild(b) })
+		return a.Write(b, func() { a.showBuild(b) })
 	})
 }
 
-func (a *app) buildSettings() *cobra.Command {
+func (a *App) buildSettings() *cobra.Command {
 	var device, lineup, form string
 	var suites []string
 	return a.ofBuild("settings BUILD", "Give the command, the plan and the request that run a build, to copy",
@@ -362,28 +364,28 @@ func (a *app) buildSettings() *cobra.Command {
 			c.Flags().StringVar(&lineup, "lineup", "", "for this lineup")
 			c.Flags().StringArrayVar(&suites, "suite", nil, "suite, by name; may be repeated (default: all)")
 			c.Flags().StringVar(&form, "form", "", "only this: command, plan or request")
-			_ = c.RegisterFlagCompletionFunc("device", a.complete(completeDevices))
-			_ = c.RegisterFlagCompletionFunc("lineup", a.complete(completeLineups))
-			_ = c.RegisterFlagCompletionFunc("suite", a.complete(completeSuites))
+			_ = c.RegisterFlagCompletionFunc("device", a.Complete(ui.CompleteDevices))
+			_ = c.RegisterFlagCompletionFunc("lineup", a.Complete(ui.CompleteLineups))
+			_ = c.RegisterFlagCompletionFunc("suite", a.Complete(ui.CompleteSuites))
 		}, func(ctx context.Context, s *client.Service, ref, appName string) error {
 			out, err := client.As[contract.Settings](s.GetSettings(ctx, s.Project, ref,
-				&contract.GetSettingsParams{App: optional(appName), Device: optional(device), Lineup: optional(lineup),
-					Suite: several(suites)}))
+				&contract.GetSettingsParams{App: ui.Optional(appName), Device: ui.Optional(device), Lineup: ui.Optional(lineup),
+					Suite: ui.Several(suites)}))
 			if err != nil {
 				return err
 			}
 			forms := map[string]string{"command": out.Command, "plan": out.Plan, "request": out.Request}
 			if text, ok := forms[form]; ok {
-				fmt.Fprintln(a.out, strings.TrimRight(text, "\n"))
+				fmt.Fprintln(a.Out, strings.TrimRight(text, "\n"))
 				return nil
 			}
 			if form != "" {
-				return wrongCall{fmt.Sprintf("there is no form %q", form), "there are command, plan and request"}
+				return ui.WrongCall{Title: fmt.Sprintf("there is no form %q", form), Hint: "there are command, plan and request"}
 			}
-			return a.write(out, func() {
-				fmt.Fprintf(a.out, "%s\n  %s\n\n%s\n%s\n%s\n%s\n", a.ink().Strong("Command"), out.Command,
-					a.ink().Strong("Plan")+", for `yamato run start --plan FILE`", indent(out.Plan),
-					a.ink().Strong("Request")+", for POST "+s.Base()+out.Path, indent(out.Request))
+			return a.Write(out, func() {
+				fmt.Fprintf(a.Out, "%s\n  %s\n\n%s\n%s\n%s\n%s\n", a.Ink().Strong("Command"), out.Command,
+					a.Ink().Strong("Plan")+", for `yamato run start --plan FILE`", indent(out.Plan),
+					a.Ink().Strong("Request")+", for POST "+s.Base()+out.Path, indent(out.Request))
 			})
 		})
 }
@@ -392,43 +394,43 @@ func indent(text string) string {
 	return "  " + strings.ReplaceAll(strings.TrimRight(text, "\n"), "\n", "\n  ") + "\n"
 }
 
-func (a *app) buildHand() *cobra.Command {
+func (a *App) buildHand() *cobra.Command {
 	var lasts time.Duration
 	return a.ofBuild("hand BUILD", "Make a page from which a phone can install a build, for a time",
 		"  yamato build hand 3.2.0 --for 30m", func(c *cobra.Command) {
 			c.Flags().DurationVar(&lasts, "for", time.Hour, "how long the page is there, as in 30m or 48h")
 		}, func(ctx context.Context, s *client.Service, ref, appName string) error {
-			if err := positive("for", lasts); err != nil {
+			if err := ui.Positive("for", lasts); err != nil {
 				return err
 			}
 			minutes := int(math.Ceil(lasts.Minutes()))
 			out, err := client.As[contract.Handover](s.HandOver(ctx, s.Project, ref,
-				&contract.HandOverParams{App: optional(appName)}, contract.NewHandover{Minutes: &minutes}))
+				&contract.HandOverParams{App: ui.Optional(appName)}, contract.NewHandover{Minutes: &minutes}))
 			if err != nil {
 				return err
 			}
-			return a.write(out, func() {
+			return a.Write(out, func() {
 				if code, err := qrcode.New(out.Url, qrcode.Low); err == nil {
-					fmt.Fprintln(a.out, code.ToSmallString(false))
+					fmt.Fprintln(a.Out, code.ToSmallString(false))
 				}
-				fmt.Fprintf(a.out, "%s\nUntil %s.\n", out.Url, out.ExpiresAt.Local().Format("2006-01-02 15:04"))
+				fmt.Fprintf(a.Out, "%s\nUntil %s.\n", out.Url, out.ExpiresAt.Local().Format("2006-01-02 15:04"))
 				if out.Hint != nil {
-					fmt.Fprintf(a.out, "But %s.\n", *out.Hint)
+					fmt.Fprintf(a.Out, "But %s.\n", *out.Hint)
 				}
 			})
 		})
 }
 
-func (a *app) buildRetention() *cobra.Command {
+func (a *App) buildRetention() *cobra.Command {
 	var keep, days int
 	cmd := &cobra.Command{
-		Use: "retention", Short: "See or change which builds are kept, and which would be removed now", Args: none,
+		Use: "retention", Short: "See or change which builds are kept, and which would be removed now", Args: ui.None,
 		Example: "  yamato build retention\n  yamato build retention --keep 20 --days 90",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if err := errors.Join(within("keep", keep, 0, 10_000), within("days", days, 0, 3650)); err != nil {
+			if err := errors.Join(ui.Within("keep", keep, 0, 10_000), ui.Within("days", days, 0, 3650)); err != nil {
 				return err
 			}
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -442,7 +444,7 @@ func (a *app) buildRetention() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(out, func() { a.showRetention(out) })
+			return a.Write(out, func() { a.showRetention(out) })
 		},
 	}
 	cmd.Flags().IntVar(&keep, "keep", 0, "the newest builds of each app that always stay")
@@ -450,20 +452,20 @@ func (a *app) buildRetention() *cobra.Command {
 	return cmd
 }
 
-func (a *app) showRetention(r contract.Retention) {
+func (a *App) showRetention(r contract.Retention) {
 	if r.Keep == 0 && r.Days == 0 {
-		fmt.Fprintln(a.out, "Every build is kept. Change that with --keep and --days; pinned builds stay whatever the rule.")
+		fmt.Fprintln(a.Out, "Every build is kept. Change that with --keep and --days; pinned builds stay whatever the rule.")
 		return
 	}
-	fmt.Fprintf(a.out, "The newest %d builds of each app are kept, and those younger than %d days; pinned ones "+
-		"always. Set by %s.\n", r.Keep, r.Days, deref(r.ChangedBy))
+	fmt.Fprintf(a.Out, "The newest %d builds of each app are kept, and those younger than %d days; pinned ones "+
+		"always. Set by %s.\n", r.Keep, r.Days, ui.Deref(r.ChangedBy))
 	if len(r.WouldRemove) == 0 {
-		fmt.Fprintln(a.out, "Nothing is to be removed now.")
+		fmt.Fprintln(a.Out, "Nothing is to be removed now.")
 		return
 	}
-	fmt.Fprintf(a.out, "%s will be removed within the hour; pin what is to stay (`yamato build pin BUILD`):\n",
-		plural(len(r.WouldRemove), "build"))
+	fmt.Fprintf(a.Out, "%s will be removed within the hour; pin what is to stay (`yamato build pin BUILD`):\n",
+		ui.Plural(len(r.WouldRemove), "build"))
 	for _, b := range r.WouldRemove {
-		fmt.Fprintf(a.out, "  %d  %s %s (%s)\n", b.Number, b.App, b.VersionName, b.VersionCode)
+		fmt.Fprintf(a.Out, "  %d  %s %s (%s)\n", b.Number, b.App, b.VersionName, b.VersionCode)
 	}
 }

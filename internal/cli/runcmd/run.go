@@ -1,4 +1,4 @@
-package cli
+package runcmd
 
 import (
 	"context"
@@ -14,32 +14,34 @@ import (
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
+	"yamato/internal/cli/buildcmd"
+	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/evidence"
 	"yamato/internal/report"
 )
 
-func (a *app) runCommand() *cobra.Command {
+func (a *App) RunCommand() *cobra.Command {
 	c := &cobra.Command{Use: "run", Short: "Start runs, follow them, and see what they found"}
 	c.AddCommand(a.runStart(), a.runFollow(), a.runShow(), a.runFetch(), a.runLs(), a.runAgain(), a.runCancel())
 	return c
 }
 
-func (a *app) runAgain() *cobra.Command {
+func (a *App) runAgain() *cobra.Command {
 	var failed, wait, sameSeed, realTime bool
 	var junit string
 	var timeout time.Duration
 	cmd := &cobra.Command{
 		Use: "again RUN", Short: "Start a run of what a run ran: all of it, or what failed",
 		Example: "  yamato run again 2 --failed --wait",
-		Args:    exactly(1, "name the run: yamato run again 2 --failed"), ValidArgsFunction: a.complete(completeRuns),
+		Args:    ui.Exactly(1, "name the run: yamato run again 2 --failed"), ValidArgsFunction: a.Complete(ui.CompleteRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, n, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
-			if err := errors.Join(writable(junit), notNegative("timeout", timeout)); err != nil {
+			if err := errors.Join(writable(junit), ui.NotNegative("timeout", timeout)); err != nil {
 				return err
 			}
 			in := contract.Again{Which: "all", SameSeed: &sameSeed, RealTime: &realTime}
@@ -53,12 +55,12 @@ func (a *app) runAgain() *cobra.Command {
 				return err
 			}
 			if !wait && junit == "" && timeout == 0 {
-				return a.write(r, func() {
-					fmt.Fprintf(a.out, "Run %d is on its way: what run %d ran, %s, seed %d\nFollow it: yamato run follow %d\n",
-						r.Number, n, plural(r.Legs, "leg"), r.Seed, r.Number)
+				return a.Write(r, func() {
+					fmt.Fprintf(a.Out, "Run %d is on its way: what run %d ran, %s, seed %d\nFollow it: yamato run follow %d\n",
+						r.Number, n, ui.Plural(r.Legs, "leg"), r.Seed, r.Number)
 				})
 			}
-			if err := a.await(cmd.Context(), s, r, watch{cancels: true, timeout: timeout}); err != nil {
+			if err := a.Await(cmd.Context(), s, r, Watch{Cancels: true, timeout: timeout}); err != nil {
 				return err
 			}
 			return a.conclude(cmd.Context(), s, r.Number, junit)
@@ -86,13 +88,13 @@ type runFlags struct {
 	timeout                         time.Duration
 }
 
-func (f *runFlags) bind(a *app, cmd *cobra.Command) {
+func (f *runFlags) bind(a *App, cmd *cobra.Command) {
 	g := cmd.Flags()
 	g.StringArrayVar(&f.builds, "build", nil, "build, by number or version, or package files to hand in")
 	g.StringArrayVar(&f.on, "on", nil, `model, model with OS version, or one device by its name ("Kaede 7", "Kaede 7 Android 14", kaede-7-1); may be repeated; default: all`)
 	g.StringVar(&f.lineup, "lineup", "", "saved lineup: only devices that it takes now")
 	g.BoolVar(&f.leave, "leave-installed", false, "leave the app on the devices, for a person to go on with")
-	_ = cmd.RegisterFlagCompletionFunc("lineup", a.complete(completeLineups))
+	_ = cmd.RegisterFlagCompletionFunc("lineup", a.Complete(ui.CompleteLineups))
 	g.StringArrayVar(&f.cases, "case", nil, "only the case of this name; may be repeated")
 	g.StringArrayVar(&f.tags, "tag", nil, "only cases with this tag; may be repeated")
 	g.StringVar(&f.app, "app", "", "app, by name or application id, where a build's name does not tell")
@@ -102,16 +104,16 @@ func (f *runFlags) bind(a *app, cmd *cobra.Command) {
 	g.IntVar(&f.repeat, "repeat-failed", 0, "how often failed cases run again in the same combination")
 	g.DurationVar(&f.timeout, "timeout", 0, "stop waiting after so long, as in 30m; the run goes on")
 	g.BoolVar(&f.realTime, "real-time", false, "tie the clocks of stand-ins to the wall")
-	_ = cmd.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
-	_ = cmd.RegisterFlagCompletionFunc("on", a.complete(completePicks))
-	_ = cmd.RegisterFlagCompletionFunc("case", a.complete(completeCases))
-	_ = cmd.RegisterFlagCompletionFunc("tag", a.complete(completeTags))
-	_ = cmd.RegisterFlagCompletionFunc("app", a.complete(completeApps))
+	_ = cmd.RegisterFlagCompletionFunc("build", a.Complete(ui.CompleteBuilds))
+	_ = cmd.RegisterFlagCompletionFunc("on", a.Complete(ui.CompletePicks))
+	_ = cmd.RegisterFlagCompletionFunc("case", a.Complete(ui.CompleteCases))
+	_ = cmd.RegisterFlagCompletionFunc("tag", a.Complete(ui.CompleteTags))
+	_ = cmd.RegisterFlagCompletionFunc("app", a.Complete(ui.CompleteApps))
 }
 
 func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) contract.NewRun {
-	in := contract.NewRun{Build: build, App: optional(f.app), Suites: suites, Cases: several(f.cases),
-		Tags: several(f.tags), On: several(f.on), Language: optional(f.language), Lineup: optional(f.lineup)}
+	in := contract.NewRun{Build: build, App: ui.Optional(f.app), Suites: suites, Cases: ui.Several(f.cases),
+		Tags: ui.Several(f.tags), On: ui.Several(f.on), Language: ui.Optional(f.language), Lineup: ui.Optional(f.lineup)}
 	if f.leave {
 		in.LeaveInstalled = &f.leave
 	}
@@ -128,20 +130,21 @@ func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) co
 }
 
 // newRun reads what to run from the flags, over what a plan says.
-func (a *app) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contract.NewRun, error) {
+func (a *App) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contract.NewRun, error) {
 	var in contract.NewRun
 	if f.plan != "" {
-		text, err := readSmall(f.plan)
+		text, err := ui.ReadSmall(f.plan)
 		if err != nil {
-			return in, wrongCall{"the plan cannot be read: " + err.Error(), ""}
+			return in, ui.WrongCall{Title: "the plan cannot be read: " + err.Error(), Hint: ""}
 		}
-		if in, err = readPlan(text); err != nil {
-			return in, wrongCall{f.plan + " is no plan: " + err.Error(), "`yamato build settings BUILD --form plan` writes one"}
+		if in, err = buildcmd.ReadPlan(text); err != nil {
+			return in, ui.WrongCall{Title: f.plan + " is no plan: " + err.Error(),
+				Hint: "`yamato build settings BUILD --form plan` writes one"}
 		}
 	}
 	if len(f.builds) > 0 {
 		var err error
-		if in.Build, err = a.buildRef(cmd.Context(), s, f.builds, &f.app); err != nil {
+		if in.Build, err = buildcmd.Of(a.App).BuildRef(cmd.Context(), s, f.builds, &f.app); err != nil {
 			return in, err
 		}
 	}
@@ -159,15 +162,15 @@ func (a *app) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contra
 	}
 	switch {
 	case over.Build == "":
-		return in, wrongCall{"a run needs a build",
-			"name it with --build: a number, a version, labels of the newest, or package files"}
+		return in, ui.WrongCall{Title: "a run needs a build",
+			Hint: "name it with --build: a number, a version, labels of the newest, or package files"}
 	case len(over.Suites) == 0:
-		return in, wrongCall{"a run needs a suite", "name it with --suite; `yamato suite ls` lists them"}
+		return in, ui.WrongCall{Title: "a run needs a suite", Hint: "name it with --suite; `yamato suite ls` lists them"}
 	}
 	return over, nil
 }
 
-func (a *app) runStart() *cobra.Command {
+func (a *App) runStart() *cobra.Command {
 	f := &runFlags{}
 	var preview bool
 	cmd := &cobra.Command{
@@ -175,13 +178,14 @@ func (a *app) runStart() *cobra.Command {
 		Short: "Start a run",
 		Example: "  yamato run start --build 3.2.0 --suite \"Buying a ticket\" --on \"Kaede 7\" --wait --junit " +
 			"results.xml\n  yamato run start --build branch=main --suite \"Buying a ticket\" --on kaede-7-1 --preview",
-		Args: none,
+		Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			if err := errors.Join(writable(f.junit), notNegative("timeout", f.timeout), within("repeat-failed", f.repeat, 0,
+			if err := errors.Join(writable(f.junit), ui.NotNegative("timeout", f.timeout), ui.Within("repeat-failed", f.repeat,
+				0,
 				20)); err != nil {
 				return err
 			}
@@ -192,17 +196,17 @@ func (a *app) runStart() *cobra.Command {
 			if preview {
 				return a.preview(cmd.Context(), s, in)
 			}
-			r, err := a.start(cmd.Context(), s, in)
+			r, err := a.Start(cmd.Context(), s, in)
 			if err != nil {
 				return err
 			}
 			if !f.wait && f.junit == "" && f.timeout == 0 {
-				return a.write(r, func() {
-					fmt.Fprintf(a.out, "Run %d is on its way: %s %s (%s), %s, seed %d\nFollow it: yamato run follow %d\n", r.Number,
-						r.App, r.VersionName, r.VersionCode, plural(r.Legs, "leg"), r.Seed, r.Number)
+				return a.Write(r, func() {
+					fmt.Fprintf(a.Out, "Run %d is on its way: %s %s (%s), %s, seed %d\nFollow it: yamato run follow %d\n", r.Number,
+						r.App, r.VersionName, r.VersionCode, ui.Plural(r.Legs, "leg"), r.Seed, r.Number)
 				})
 			}
-			if err := a.await(cmd.Context(), s, r, watch{cancels: true, timeout: f.timeout}); err != nil {
+			if err := a.Await(cmd.Context(), s, r, Watch{Cancels: true, timeout: f.timeout}); err != nil {
 				return err
 			}
 			return a.conclude(cmd.Context(), s, r.Number, f.junit)
@@ -214,22 +218,22 @@ func (a *app) runStart() *cobra.Command {
 	cmd.Flags().StringVar(&f.plan, "plan", "", "`file` with a plan, as yamato build settings --form plan writes "+
 		"one; flags come before what it says")
 	cmd.Flags().BoolVar(&f.wait, "wait", false, "wait for the end, print the results, and exit by the verdict")
-	_ = cmd.RegisterFlagCompletionFunc("suite", a.complete(completeSuites))
+	_ = cmd.RegisterFlagCompletionFunc("suite", a.Complete(ui.CompleteSuites))
 	return cmd
 }
 
-func (a *app) start(ctx context.Context, s *client.Service, in contract.NewRun) (contract.Run, error) {
+func (a *App) Start(ctx context.Context, s *client.Service, in contract.NewRun) (contract.Run, error) {
 	key := uuid.NewString()
 	return client.As[contract.Run](s.StartRun(ctx, s.Project, &contract.StartRunParams{IdempotencyKey: &key}, in))
 }
 
-func (a *app) detail(ctx context.Context, s *client.Service, number int64) (contract.RunDetail, error) {
+func (a *App) Detail(ctx context.Context, s *client.Service, number int64) (contract.RunDetail, error) {
 	return client.As[contract.RunDetail](s.GetRun(ctx, s.Project, number, nil))
 }
 
 // conclude prints what a run found, writes its JUnit XML, and ends by its verdict.
-func (a *app) conclude(ctx context.Context, s *client.Service, number int64, junit string) error {
-	d, err := a.detail(ctx, s, number)
+func (a *App) conclude(ctx context.Context, s *client.Service, number int64, junit string) error {
+	d, err := a.Detail(ctx, s, number)
 	if err != nil {
 		return err
 	}
@@ -238,100 +242,100 @@ func (a *app) conclude(ctx context.Context, s *client.Service, number int64, jun
 			return err
 		}
 	}
-	if err := a.write(d, func() {
-		fmt.Fprintln(a.out)
-		a.tellRun(ctx, s, d)
+	if err := a.Write(d, func() {
+		fmt.Fprintln(a.Out)
+		a.TellRun(ctx, s, d)
 	}); err != nil {
 		return err
 	}
-	return exitFor(d.Run)
+	return ui.ExitFor(d.Run)
 }
 
-// tellRun writes all that a run found, in the order in which people ask.
-func (a *app) tellRun(ctx context.Context, s *client.Service, d contract.RunDetail) {
-	ink := a.ink()
-	report.Weave(a.out, d, ink)
-	report.Failures(a.out, d, ink)
+// TellRun writes all that a run found, in the order in which people ask.
+func (a *App) TellRun(ctx context.Context, s *client.Service, d contract.RunDetail) {
+	ink := a.Ink()
+	report.Weave(a.Out, d, ink)
+	report.Failures(a.Out, d, ink)
 	if d.Run.Fails+d.Run.Errors > 0 {
 		// else the rest is told all the same
 		if causes, err := client.As[[]contract.Cause](s.ListCauses(ctx, s.Project, d.Run.Number)); err == nil {
-			report.Causes(a.out, causes, ink)
+			report.Causes(a.Out, causes, ink)
 		}
 	}
-	report.Doubts(a.out, d, ink)
-	report.LeftOut(a.out, d.LeftOut, ink, false)
+	report.Doubts(a.Out, d, ink)
+	report.LeftOut(a.Out, d.LeftOut, ink, false)
 	for i, w := range waits(d) {
 		if i == 0 {
-			fmt.Fprintln(a.out)
+			fmt.Fprintln(a.Out)
 		}
-		a.say(2, "· %s", w.text())
+		a.Say(2, "· %s", w.text())
 	}
 	a.tellEvidence(d.Run)
 }
 
 // tellEvidence says how to get at what proves a run's failures.
-func (a *app) tellEvidence(r contract.Run) {
+func (a *App) tellEvidence(r contract.Run) {
 	if r.Verdict == "fail" || r.Verdict == "error" {
-		fmt.Fprintln(a.out, a.ink().Faint(fmt.Sprintf("\nPictures, screen trees and logs: yamato run fetch %d DIR",
+		fmt.Fprintln(a.Out, a.Ink().Faint(fmt.Sprintf("\nPictures, screen trees and logs: yamato run fetch %d DIR",
 			r.Number)))
 	}
 }
 
 // preview says what a run would cover.
-func (a *app) preview(ctx context.Context, s *client.Service, in contract.NewRun) error {
+func (a *App) preview(ctx context.Context, s *client.Service, in contract.NewRun) error {
 	p, err := client.As[contract.RunPreview](s.PreviewRun(ctx, s.Project, in))
 	if err != nil {
 		return err
 	}
-	return a.write(p, func() {
-		fmt.Fprintf(a.out, "This would run %s in %s; nothing was started.\n\n", plural(p.Cases, "case"),
-			plural(p.Legs, "leg"))
+	return a.Write(p, func() {
+		fmt.Fprintf(a.Out, "This would run %s in %s; nothing was started.\n\n", ui.Plural(p.Cases, "case"),
+			ui.Plural(p.Legs, "leg"))
 		var rows [][]string
 		for _, c := range p.Combinations {
 			rows = append(rows, []string{report.Label(c.Combination), c.Combination.Kind, c.Package, strconv.Itoa(c.Devices),
 				strconv.Itoa(c.Idle)})
 		}
-		a.table([]string{"COMBINATION", "KIND", "PACKAGE", "DEVICES", "IDLE"}, rows)
-		report.LeftOut(a.out, p.LeftOut, a.ink(), true)
+		a.Table([]string{"COMBINATION", "KIND", "PACKAGE", "DEVICES", "IDLE"}, rows)
+		report.LeftOut(a.Out, p.LeftOut, a.Ink(), true)
 	})
 }
 
 func writeJUnit(path string, d contract.RunDetail) error {
 	f, err := os.Create(path)
 	if err != nil {
-		return wrongCall{"the JUnit file cannot be written: " + err.Error(), ""}
+		return ui.WrongCall{Title: "the JUnit file cannot be written: " + err.Error(), Hint: ""}
 	}
 	return errors.Join(report.JUnit(f, d), f.Close())
 }
 
-func (a *app) runFollow() *cobra.Command {
+func (a *App) runFollow() *cobra.Command {
 	var after int64
 	var timeout time.Duration
 	cmd := &cobra.Command{
 		Use: "follow RUN", Short: "Follow a run live, until it ends", Example: "  yamato run follow 12",
-		Args: exactly(1, "name the run: yamato run follow 12"), ValidArgsFunction: a.complete(completeRuns),
+		Args: ui.Exactly(1, "name the run: yamato run follow 12"), ValidArgsFunction: a.Complete(ui.CompleteRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, number, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
 			if after < 0 {
-				return wrongCall{"--after is the number of an event, 0 for all", ""}
+				return ui.WrongCall{Title: "--after is the number of an event, 0 for all", Hint: ""}
 			}
-			if err := notNegative("timeout", timeout); err != nil {
+			if err := ui.NotNegative("timeout", timeout); err != nil {
 				return err
 			}
-			d, err := a.detail(cmd.Context(), s, number)
+			d, err := a.Detail(cmd.Context(), s, number)
 			if err != nil {
 				return err
 			}
-			if err := a.await(cmd.Context(), s, d.Run, watch{events: true, after: after, timeout: timeout}); err != nil {
+			if err := a.Await(cmd.Context(), s, d.Run, Watch{events: true, after: after, timeout: timeout}); err != nil {
 				return err
 			}
-			if d, err = a.detail(cmd.Context(), s, number); err != nil {
+			if d, err = a.Detail(cmd.Context(), s, number); err != nil {
 				return err
 			}
-			return exitFor(d.Run)
+			return ui.ExitFor(d.Run)
 		},
 	}
 	cmd.Flags().Int64Var(&after, "after", 0, "go on after the event of this number")
@@ -340,17 +344,17 @@ func (a *app) runFollow() *cobra.Command {
 }
 
 // connectRun connects, and reads the run's number that a command was given.
-func (a *app) connectRun(ctx context.Context, args []string) (*client.Service, int64, error) {
-	number, err := runNumber(args)
+func (a *App) connectRun(ctx context.Context, args []string) (*client.Service, int64, error) {
+	number, err := ui.RunNumber(args)
 	if err != nil {
 		return nil, 0, err
 	}
-	s, err := a.connect(ctx)
+	s, err := a.Connect(ctx)
 	return s, number, err
 }
 
 func eventLine(e client.Event, legs map[int64]contract.Leg, ink report.Ink) string {
-	leg := legs[deref(e.Leg)]
+	leg := legs[ui.Deref(e.Leg)]
 	where := fmt.Sprintf("%-26s", report.Where(leg))
 	name := ""
 	for _, c := range leg.Cases {
@@ -360,14 +364,14 @@ func eventLine(e client.Event, legs map[int64]contract.Leg, ink report.Ink) stri
 	}
 	switch e.Kind {
 	case "attempt":
-		return ink.Faint(fmt.Sprintf("·  %s  attempt %d on %s", where, deref(e.Attempt), deref(e.Device)))
+		return ink.Faint(fmt.Sprintf("·  %s  attempt %d on %s", where, ui.Deref(e.Attempt), ui.Deref(e.Device)))
 	case "result":
-		line := fmt.Sprintf("%s  %s  %s  %s", report.Shape(contract.Crossing{Verdict: deref(e.Verdict)}), where, name,
-			ink.Faint(fmt.Sprintf("%.1f s", float64(deref(e.TookMs))/1000)))
-		if s := deref(e.Sentence); s != "" {
+		line := fmt.Sprintf("%s  %s  %s  %s", report.Shape(contract.Crossing{Verdict: ui.Deref(e.Verdict)}), where, name,
+			ink.Faint(fmt.Sprintf("%.1f s", float64(ui.Deref(e.TookMs))/1000)))
+		if s := ui.Deref(e.Sentence); s != "" {
 			line += "\n     " + s
 		}
-		switch deref(e.Verdict) {
+		switch ui.Deref(e.Verdict) {
 		case "fail":
 			return ink.Vermilion(line)
 		case "error":
@@ -375,30 +379,30 @@ func eventLine(e client.Event, legs map[int64]contract.Leg, ink report.Ink) stri
 		}
 		return line
 	case "again":
-		why := deref(e.Trouble)
+		why := ui.Deref(e.Trouble)
 		if why == "" {
 			why = "failed cases are repeated"
 		}
 		return ink.Faint(fmt.Sprintf("·  %s  goes again: %s", where, why))
 	case "leg":
-		if t := deref(e.Trouble); t != "" {
+		if t := ui.Deref(e.Trouble); t != "" {
 			return ink.Petrol(fmt.Sprintf("▲  %s  ended: %s", where, t))
 		}
 	case "cancelled":
 		return "–  the run was cancelled"
 	case "run":
-		return ink.Strong(fmt.Sprintf("%s  the run is %s: %s", report.Shape(contract.Crossing{Verdict: deref(e.Verdict)}),
-			deref(e.State), deref(e.Verdict)))
+		return ink.Strong(fmt.Sprintf("%s  the run is %s: %s", report.Shape(contract.Crossing{Verdict: ui.Deref(e.Verdict)}),
+			ui.Deref(e.State), ui.Deref(e.Verdict)))
 	}
 	return ""
 }
 
-func (a *app) runShow() *cobra.Command {
+func (a *App) runShow() *cobra.Command {
 	var junit string
 	cmd := &cobra.Command{
 		Use: "show RUN", Short: "Show a run's verdicts, and for each failure what was expected and what was there",
 		Example: "  yamato run show 12",
-		Args:    exactly(1, "name the run: yamato run show 12"), ValidArgsFunction: a.complete(completeRuns),
+		Args:    ui.Exactly(1, "name the run: yamato run show 12"), ValidArgsFunction: a.Complete(ui.CompleteRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, number, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
@@ -407,7 +411,7 @@ func (a *app) runShow() *cobra.Command {
 			if err := writable(junit); err != nil {
 				return err
 			}
-			d, err := a.detail(cmd.Context(), s, number)
+			d, err := a.Detail(cmd.Context(), s, number)
 			if err != nil {
 				return err
 			}
@@ -416,22 +420,22 @@ func (a *app) runShow() *cobra.Command {
 					return err
 				}
 			}
-			if err := a.write(d, func() { a.tellRun(cmd.Context(), s, d) }); err != nil {
+			if err := a.Write(d, func() { a.TellRun(cmd.Context(), s, d) }); err != nil {
 				return err
 			}
-			return exitFor(d.Run)
+			return ui.ExitFor(d.Run)
 		},
 	}
 	cmd.Flags().StringVar(&junit, "junit", "", "write the results as JUnit XML to this file")
 	return cmd
 }
 
-func (a *app) runFetch() *cobra.Command {
+func (a *App) runFetch() *cobra.Command {
 	return &cobra.Command{
 		Use: "fetch RUN DIR", Short: "Fetch a run's logs, pictures and screen trees into a folder",
 		Example:           "  yamato run fetch 12 evidence/",
-		Args:              exactly(2, "name the run and the folder: yamato run fetch 12 evidence/"),
-		ValidArgsFunction: a.complete(completeRuns),
+		Args:              ui.Exactly(2, "name the run and the folder: yamato run fetch 12 evidence/"),
+		ValidArgsFunction: a.Complete(ui.CompleteRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, number, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
@@ -441,15 +445,15 @@ func (a *app) runFetch() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(files, func() { fmt.Fprintf(a.out, "%s in %s\n", plural(len(files), "file"), args[1]) })
+			return a.Write(files, func() { fmt.Fprintf(a.Out, "%s in %s\n", ui.Plural(len(files), "file"), args[1]) })
 		},
 	}
 }
 
 // fetch writes every piece of evidence to a file of its own below dir, and the
 // results as results.xml and results.json beside them. It gives the paths.
-func (a *app) fetch(ctx context.Context, s *client.Service, number int64, dir string) ([]string, error) {
-	d, err := a.detail(ctx, s, number)
+func (a *App) fetch(ctx context.Context, s *client.Service, number int64, dir string) ([]string, error) {
+	d, err := a.Detail(ctx, s, number)
 	if err != nil {
 		return nil, err
 	}
@@ -465,16 +469,16 @@ func (a *app) fetch(ctx context.Context, s *client.Service, number int64, dir st
 	taken := map[string]bool{}
 	for i, e := range list {
 		path := filepath.Join(dir, evidencePath(e, legs[e.Leg], taken))
-		if err := saveEvidence(ctx, s, number, e, path); err != nil {
+		if err := SaveEvidence(ctx, s, number, e, path); err != nil {
 			return out, err
 		}
 		out = append(out, path)
-		if a.animated() {
-			fmt.Fprintf(a.err, "\r\x1b[K%d of %d", i+1, len(list))
+		if a.Animated() {
+			fmt.Fprintf(a.Err, "\r\x1b[K%d of %d", i+1, len(list))
 		}
 	}
-	if a.animated() {
-		fmt.Fprint(a.err, "\r\x1b[K")
+	if a.Animated() {
+		fmt.Fprint(a.Err, "\r\x1b[K")
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return out, err
@@ -506,18 +510,18 @@ func evidencePath(e contract.Evidence, leg contract.Leg, taken map[string]bool) 
 	return path
 }
 
-func saveEvidence(ctx context.Context, s *client.Service, run int64, e contract.Evidence, path string) error {
+func SaveEvidence(ctx context.Context, s *client.Service, run int64, e contract.Evidence, path string) error {
 	content, err := s.EvidenceContent(ctx, run, e.Id)
 	if err != nil {
 		return err
 	}
 	defer content.Close()
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return wrongCall{"the folder cannot be made: " + err.Error(), ""}
+		return ui.WrongCall{Title: "the folder cannot be made: " + err.Error(), Hint: ""}
 	}
 	f, err := os.Create(path)
 	if err != nil {
-		return wrongCall{"the file cannot be written: " + err.Error(), ""}
+		return ui.WrongCall{Title: "the file cannot be written: " + err.Error(), Hint: ""}
 	}
 	n, err := io.Copy(f, content)
 	if err := errors.Join(err, f.Close()); err != nil {
@@ -529,34 +533,34 @@ func saveEvidence(ctx context.Context, s *client.Service, run int64, e contract.
 	return nil
 }
 
-func (a *app) runLs() *cobra.Command {
+func (a *App) runLs() *cobra.Command {
 	var state, verdict, build, find, by string
 	var limit int
 	cmd := &cobra.Command{
 		Use: "ls", Short: "List runs, newest first",
 		Example: "  yamato run ls\n  yamato run ls --verdict fail --build 3.2.0\n  yamato run ls --find Buying --limit 10",
-		Args:    none,
+		Args:    ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			if err := within("limit", limit, 1, 200); err != nil {
+			if err := ui.Within("limit", limit, 1, 200); err != nil {
 				return err
 			}
 			list, err := client.As[contract.RunList](s.ListRuns(cmd.Context(), s.Project,
-				&contract.ListRunsParams{State: optional(state), Verdict: optional(verdict), Build: optional(build),
-					Q: optional(find), AskedBy: optional(by), Limit: &limit}))
+				&contract.ListRunsParams{State: ui.Optional(state), Verdict: ui.Optional(verdict), Build: ui.Optional(build),
+					Q: ui.Optional(find), AskedBy: ui.Optional(by), Limit: &limit}))
 			if err != nil {
 				return err
 			}
-			return a.write(list, func() {
+			return a.Write(list, func() {
 				if len(list.Items) == 0 && state+verdict+build+find+by != "" {
-					fmt.Fprintln(a.out, "No runs are like that.")
+					fmt.Fprintln(a.Out, "No runs are like that.")
 					return
 				}
 				if len(list.Items) == 0 {
-					fmt.Fprintln(a.out, "No runs yet. Start one: yamato run start --build … --suite …")
+					fmt.Fprintln(a.Out, "No runs yet. Start one: yamato run start --build … --suite …")
 					return
 				}
 				var rows [][]string
@@ -567,11 +571,11 @@ func (a *app) runLs() *cobra.Command {
 					}
 					rows = append(rows, []string{strconv.FormatInt(one.Number, 10), verdict, one.State,
 						fmt.Sprintf("%s %s, build %d", one.App, one.VersionName, one.Build), strconv.Itoa(one.Legs), one.AskedBy,
-						ago(one.CreatedAt)})
+						ui.Ago(one.CreatedAt)})
 				}
-				a.table([]string{"RUN", "VERDICT", "STATE", "BUILD", "LEGS", "ASKED BY", "STARTED"}, rows)
+				a.Table([]string{"RUN", "VERDICT", "STATE", "BUILD", "LEGS", "ASKED BY", "STARTED"}, rows)
 				if list.Next != nil {
-					fmt.Fprintln(a.out, a.ink().Faint("There are older ones: --limit, --find and the other filters choose."))
+					fmt.Fprintln(a.Out, a.Ink().Faint("There are older ones: --limit, --find and the other filters choose."))
 				}
 			})
 		},
@@ -587,14 +591,14 @@ func (a *app) runLs() *cobra.Command {
 		"cancelled"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("verdict", cobra.FixedCompletions([]string{"pass", "fail", "error", "skip",
 		"none"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
+	_ = cmd.RegisterFlagCompletionFunc("build", a.Complete(ui.CompleteBuilds))
 	return cmd
 }
 
-func (a *app) runCancel() *cobra.Command {
+func (a *App) runCancel() *cobra.Command {
 	return &cobra.Command{
 		Use: "cancel RUN", Short: "Cancel a run; what was decided is kept", Example: "  yamato run cancel 12",
-		Args: exactly(1, "name the run: yamato run cancel 12"), ValidArgsFunction: a.complete(completeRuns),
+		Args: ui.Exactly(1, "name the run: yamato run cancel 12"), ValidArgsFunction: a.Complete(ui.CompleteRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, number, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
@@ -604,12 +608,12 @@ func (a *app) runCancel() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(run, func() { fmt.Fprintf(a.out, "Run %d is cancelled\n", run.Number) })
+			return a.Write(run, func() { fmt.Fprintf(a.Out, "Run %d is cancelled\n", run.Number) })
 		},
 	}
 }
 
-func (a *app) tryCommand() *cobra.Command {
+func (a *App) TryCommand() *cobra.Command {
 	f := &runFlags{}
 	cmd := &cobra.Command{
 		Use:   "try FILE",
@@ -618,34 +622,36 @@ func (a *app) tryCommand() *cobra.Command {
 			"prints the verdict.",
 		Example: "  yamato try tickets.suite --build app.apk --on \"Kaede 7\" --case \"one passenger pays " +
 			"the single fare\"",
-		Args:              exactly(1, "name the script: yamato try tickets.suite --build app.apk"),
-		ValidArgsFunction: files("suite"),
+		Args:              ui.Exactly(1, "name the script: yamato try tickets.suite --build app.apk"),
+		ValidArgsFunction: ui.Files("suite"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			if err := errors.Join(writable(f.junit), notNegative("timeout", f.timeout), within("repeat-failed", f.repeat, 0,
+			if err := errors.Join(writable(f.junit), ui.NotNegative("timeout", f.timeout), ui.Within("repeat-failed", f.repeat,
+				0,
 				20)); err != nil {
 				return err
 			}
 			if len(f.builds) == 0 {
-				return wrongCall{"try needs a build", "name it with --build: package files, a number, a version, or labels " +
-					"of the newest"}
+				return ui.WrongCall{Title: "try needs a build",
+					Hint: "name it with --build: package files, a number, a version, or labels " +
+						"of the newest"}
 			}
-			suite, err := a.pushSuite(cmd.Context(), s, args[0], true)
+			suite, err := buildcmd.Of(a.App).PushSuite(cmd.Context(), s, args[0], true)
 			if err != nil {
 				return err
 			}
-			build, err := a.buildRef(cmd.Context(), s, f.builds, &f.app)
+			build, err := buildcmd.Of(a.App).BuildRef(cmd.Context(), s, f.builds, &f.app)
 			if err != nil {
 				return err
 			}
-			r, err := a.start(cmd.Context(), s, f.request(cmd, build, []string{suite.Digest}))
+			r, err := a.Start(cmd.Context(), s, f.request(cmd, build, []string{suite.Digest}))
 			if err != nil {
 				return err
 			}
-			if err := a.await(cmd.Context(), s, r, watch{events: a.output != "json", cancels: true,
+			if err := a.Await(cmd.Context(), s, r, Watch{events: a.Output != "json", Cancels: true,
 				timeout: f.timeout}); err != nil {
 				return err
 			}

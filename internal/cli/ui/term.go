@@ -1,4 +1,4 @@
-package cli
+package ui
 
 import (
 	"fmt"
@@ -12,22 +12,22 @@ import (
 	"yamato/internal/report"
 )
 
-// width is how many columns what is written has room for, 0 where that does not matter:
+// Width is how many columns what is written has room for, 0 where that does not matter:
 // it goes to a file or to another program, and nobody has said ($COLUMNS).
-func (a *app) width() int {
+func (a *App) Width() int {
 	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n >= 20 {
 		return n
 	}
-	for _, to := range []any{a.out, a.err} {
-		if p, ok := to.(printable); ok {
-			to = p.to
+	for _, to := range []any{a.Out, a.Err} {
+		if p, ok := to.(Printable); ok {
+			to = p.To
 		}
 		if f, ok := to.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 			if w, _, err := term.GetSize(int(f.Fd())); err == nil && w >= 20 {
 				return w
 			}
 		}
-		if to == a.out {
+		if to == a.Out {
 			continue
 		}
 	}
@@ -37,24 +37,24 @@ func (a *app) width() int {
 // dumb reports whether the terminal is one that only takes text.
 func dumb() bool { return os.Getenv("TERM") == "dumb" }
 
-// ink colours what goes to standard output, if that is a terminal that can show it, and
+// Ink colours what goes to standard output, if that is a terminal that can show it, and
 // folds what is longer than its lines.
-func (a *app) ink() report.Ink {
-	p, _ := a.out.(printable)
-	f, ok := p.to.(*os.File)
+func (a *App) Ink() report.Ink {
+	p, _ := a.Out.(Printable)
+	f, ok := p.To.(*os.File)
 	on := ok && term.IsTerminal(int(f.Fd())) && os.Getenv("NO_COLOR") == "" && !dumb()
-	return report.Ink{On: on, Width: a.width()}
+	return report.Ink{On: on, Width: a.Width()}
 }
 
-// animated reports whether progress can be drawn on standard error.
-func (a *app) animated() bool {
-	f, ok := a.err.(*os.File)
+// Animated reports whether progress can be drawn on standard error.
+func (a *App) Animated() bool {
+	f, ok := a.Err.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd())) && !dumb()
 }
 
-// table writes rows in columns. Where they are wider than the terminal, the widest cells
+// Table writes rows in columns. Where they are wider than the terminal, the widest cells
 // are folded; no line ends in blanks.
-func (a *app) table(head []string, rows [][]string) {
+func (a *App) Table(head []string, rows [][]string) {
 	widths := make([]int, len(head))
 	all := append([][]string{head}, rows...)
 	for _, r := range all {
@@ -62,7 +62,7 @@ func (a *app) table(head []string, rows [][]string) {
 			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
 		}
 	}
-	shrink(widths, a.width())
+	shrink(widths, a.Width())
 	for _, r := range all {
 		folded := make([][]string, len(r))
 		lines := 1
@@ -83,7 +83,7 @@ func (a *app) table(head []string, rows [][]string) {
 					b.WriteString(strings.Repeat(" ", max(0, widths[i]-utf8.RuneCountInString(cell))+2))
 				}
 			}
-			fmt.Fprintln(a.out, strings.TrimRight(b.String(), " "))
+			fmt.Fprintln(a.Out, strings.TrimRight(b.String(), " "))
 		}
 	}
 }
@@ -111,9 +111,9 @@ func shrink(widths []int, room int) {
 	}
 }
 
-// say writes a line, folded at the terminal's width, what follows indented as far.
-func (a *app) say(indent int, format string, args ...any) {
-	for _, line := range report.Indented(fmt.Sprintf(format, args...), indent, a.width()) {
-		fmt.Fprintln(a.out, line)
+// Say writes a line, folded at the terminal's width, what follows indented as far.
+func (a *App) Say(indent int, format string, args ...any) {
+	for _, line := range report.Indented(fmt.Sprintf(format, args...), indent, a.Width()) {
+		fmt.Fprintln(a.Out, line)
 	}
 }

@@ -1,38 +1,29 @@
-package cli
+package fleetcmd
 
 import (
-	"context"
 	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 )
 
-func completeLineups(ctx context.Context, s *client.Service) (out []string) {
-	if r, err := client.As[[]contract.Lineup](s.ListLineups(ctx, s.Project)); err == nil {
-		for _, l := range r {
-			out = append(out, l.Name+"\t"+deref(l.About))
-		}
-	}
-	return out
-}
-
-func (a *app) lineupCommand() *cobra.Command {
+func (a *App) LineupCommand() *cobra.Command {
 	c := &cobra.Command{Use: "lineup", Short: "Save rules that choose devices, and try them"}
 	save := &cobra.Command{
 		Use: "save FILE", Short: "Keep a lineup under the name that stands in it",
-		Example: "  yamato lineup save crossing-phones.yaml", Args: exactly(1, "name the file: yamato lineup save FILE"),
-		ValidArgsFunction: files("yaml", "yml"),
+		Example: "  yamato lineup save crossing-phones.yaml", Args: ui.Exactly(1, "name the file: yamato lineup save FILE"),
+		ValidArgsFunction: ui.Files("yaml", "yml"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			text, err := readSmall(args[0])
+			text, err := ui.ReadSmall(args[0])
 			if err != nil {
-				return wrongCall{"the lineup cannot be read: " + err.Error(), ""}
+				return ui.WrongCall{Title: "the lineup cannot be read: " + err.Error(), Hint: ""}
 			}
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -40,15 +31,15 @@ func (a *app) lineupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(l, func() {
-				fmt.Fprintf(a.out, "The lineup %s is saved. Try it: yamato lineup try %q\n", a.ink().Strong(l.Name), l.Name)
+			return a.Write(l, func() {
+				fmt.Fprintf(a.Out, "The lineup %s is saved. Try it: yamato lineup try %q\n", a.Ink().Strong(l.Name), l.Name)
 			})
 		},
 	}
 	ls := &cobra.Command{
-		Use: "ls", Short: "List lineups", Example: "  yamato lineup ls", Args: none,
+		Use: "ls", Short: "List lineups", Example: "  yamato lineup ls", Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -56,25 +47,25 @@ func (a *app) lineupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(list, func() {
+			return a.Write(list, func() {
 				if len(list) == 0 {
-					fmt.Fprintln(a.out, "No lineups yet. Keep one: yamato lineup save FILE (docs/lineups.md says how they are "+
+					fmt.Fprintln(a.Out, "No lineups yet. Keep one: yamato lineup save FILE (docs/lineups.md says how they are "+
 						"written)")
 					return
 				}
 				var rows [][]string
 				for _, l := range list {
-					rows = append(rows, []string{l.Name, deref(l.About), l.SavedBy, ago(l.SavedAt)})
+					rows = append(rows, []string{l.Name, ui.Deref(l.About), l.SavedBy, ui.Ago(l.SavedAt)})
 				}
-				a.table([]string{"LINEUP", "ABOUT", "SAVED BY", "SAVED"}, rows)
+				a.Table([]string{"LINEUP", "ABOUT", "SAVED BY", "SAVED"}, rows)
 			})
 		},
 	}
 	show := &cobra.Command{
 		Use: "show LINEUP", Short: "Show a lineup as it was written", Example: "  yamato lineup show \"crossing phones\"",
-		Args: exactly(1, "name the lineup"), ValidArgsFunction: a.complete(completeLineups),
+		Args: ui.Exactly(1, "name the lineup"), ValidArgsFunction: a.Complete(ui.CompleteLineups),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -82,23 +73,23 @@ func (a *app) lineupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(l, func() { fmt.Fprintln(a.out, strings.TrimRight(l.Text, "\n")) })
+			return a.Write(l, func() { fmt.Fprintln(a.Out, strings.TrimRight(l.Text, "\n")) })
 		},
 	}
 	var build, appName string
 	try := &cobra.Command{
 		Use: "try LINEUP|FILE", Short: "Say what a lineup takes now, and why each other device is passed over",
 		Example: "  yamato lineup try \"crossing phones\"\n  yamato lineup try crossing-phones.yaml\n  yamato lineup " +
-			"try \"crossing phones\" --build 3.2.0", Args: exactly(1, "name a saved lineup, or a file with one"),
-		ValidArgsFunction: a.complete(completeLineups),
+			"try \"crossing phones\" --build 3.2.0", Args: ui.Exactly(1, "name a saved lineup, or a file with one"),
+		ValidArgsFunction: a.Complete(ui.CompleteLineups),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in := contract.TryLineup{Name: &args[0]}
-			if text, err := readSmall(args[0]); err == nil {
+			if text, err := ui.ReadSmall(args[0]); err == nil {
 				written := string(text)
 				in = contract.TryLineup{Text: &written}
 			}
-			in.Build, in.App = optional(build), optional(appName)
-			s, err := a.connect(cmd.Context())
+			in.Build, in.App = ui.Optional(build), ui.Optional(appName)
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -106,27 +97,27 @@ func (a *app) lineupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(c, func() { a.showChoice(c) })
+			return a.Write(c, func() { a.showChoice(c) })
 		},
 	}
 	try.Flags().StringVar(&build, "build", "", "say of what is taken whether this build runs on it: a number, a "+
 		"version, or labels")
 	try.Flags().StringVar(&appName, "app", "", "app, by name or application id")
-	_ = try.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
-	_ = try.RegisterFlagCompletionFunc("app", a.complete(completeApps))
+	_ = try.RegisterFlagCompletionFunc("build", a.Complete(ui.CompleteBuilds))
+	_ = try.RegisterFlagCompletionFunc("app", a.Complete(ui.CompleteApps))
 	remove := &cobra.Command{
 		Use: "remove LINEUP", Short: "Forget a lineup", Example: "  yamato lineup remove \"crossing phones\"",
-		Args: exactly(1, "name the lineup"), ValidArgsFunction: a.complete(completeLineups),
+		Args: ui.Exactly(1, "name the lineup"), ValidArgsFunction: a.Complete(ui.CompleteLineups),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
 			if _, err := client.As[struct{}](s.RemoveLineup(cmd.Context(), s.Project, args[0])); err != nil {
 				return err
 			}
-			return a.write(map[string]string{"removed": args[0]}, func() {
-				fmt.Fprintln(a.out, "The lineup", args[0], "is gone.")
+			return a.Write(map[string]string{"removed": args[0]}, func() {
+				fmt.Fprintln(a.Out, "The lineup", args[0], "is gone.")
 			})
 		},
 	}
@@ -134,8 +125,8 @@ func (a *app) lineupCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) showChoice(c contract.Choice) {
-	fmt.Fprintf(a.out, "%s takes %s now.\n", a.ink().Strong(c.Name), plural(len(c.Taken), "device"))
+func (a *App) showChoice(c contract.Choice) {
+	fmt.Fprintf(a.Out, "%s takes %s now.\n", a.Ink().Strong(c.Name), ui.Plural(len(c.Taken), "device"))
 	rows := func(list []contract.Chosen) (out [][]string) {
 		for _, d := range list {
 			out = append(out, []string{"  " + d.Device,
@@ -144,10 +135,10 @@ func (a *app) showChoice(c contract.Choice) {
 		return out
 	}
 	if len(c.Taken) > 0 {
-		a.table([]string{"  TAKEN", "WHAT IT IS", "STATE", "WHY"}, rows(c.Taken))
+		a.Table([]string{"  TAKEN", "WHAT IT IS", "STATE", "WHY"}, rows(c.Taken))
 	}
 	if len(c.Passed) > 0 {
-		fmt.Fprintln(a.out)
-		a.table([]string{"  PASSED OVER", "WHAT IT IS", "STATE", "WHY"}, rows(c.Passed))
+		fmt.Fprintln(a.Out)
+		a.Table([]string{"  PASSED OVER", "WHAT IT IS", "STATE", "WHY"}, rows(c.Passed))
 	}
 }

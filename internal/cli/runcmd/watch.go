@@ -1,4 +1,4 @@
-package cli
+package runcmd
 
 import (
 	"context"
@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/report"
@@ -23,22 +24,22 @@ const (
 	quietAfter = 3 * time.Second
 )
 
-// watch is how a run is waited for.
-type watch struct {
+// Watch is how a run is waited for.
+type Watch struct {
 	events  bool          // tell every event, on standard output
-	cancels bool          // whoever breaks off cancels the run
+	Cancels bool          // whoever breaks off cancels the run
 	timeout time.Duration // give up waiting after it, 0 for never; the run goes on
 	after   int64         // begin after the event of this number
 }
 
 var errTimeout = errors.New("the time to wait is over")
 
-// await waits until a run ends. It says first which run that is and where it is to be
+// Await waits until a run ends. It says first which run that is and where it is to be
 // seen, then how far it has got and what it waits for.
-func (a *app) await(ctx context.Context, s *client.Service, r contract.Run, w watch) error {
-	if w.events || a.output == "json" || !a.animated() {
-		fmt.Fprintf(a.err, "Run %d: %s %s, %s, seed %d: %s/runs/%d\n", r.Number, r.App, r.VersionName,
-			plural(r.Legs, "leg"), r.Seed, s.Base(), r.Number)
+func (a *App) Await(ctx context.Context, s *client.Service, r contract.Run, w Watch) error {
+	if w.events || a.Output == "json" || !a.Animated() {
+		fmt.Fprintf(a.Err, "Run %d: %s %s, %s, seed %d: %s/runs/%d\n", r.Number, r.App, r.VersionName,
+			ui.Plural(r.Legs, "leg"), r.Seed, s.Base(), r.Number)
 	}
 	waiting := ctx
 	if w.timeout > 0 {
@@ -51,39 +52,39 @@ func (a *app) await(ctx context.Context, s *client.Service, r contract.Run, w wa
 	case err == nil:
 		return nil
 	case errors.Is(context.Cause(waiting), errTimeout) && ctx.Err() == nil:
-		if d, err := a.detail(ctx, s, r.Number); err == nil {
+		if d, err := a.Detail(ctx, s, r.Number); err == nil {
 			for _, line := range waits(d) {
-				fmt.Fprintln(a.err, "·  "+line.text())
+				fmt.Fprintln(a.Err, "·  "+line.text())
 			}
 		}
-		fmt.Fprintf(a.err, "yamato: run %d was not done within %s, and goes on\n        follow it: yamato run follow "+
+		fmt.Fprintf(a.Err, "yamato: run %d was not done within %s, and goes on\n        follow it: yamato run follow "+
 			"%d; end it: yamato run cancel %d\n", r.Number, w.timeout, r.Number, r.Number)
-		return exit{exitNothing}
-	case ctx.Err() != nil && w.cancels:
+		return ui.Exit{Code: ui.ExitNothing}
+	case ctx.Err() != nil && w.Cancels:
 		return a.breakOff(ctx, s, r.Number)
 	case ctx.Err() != nil:
-		fmt.Fprintf(a.err, "yamato: run %d goes on; end it: yamato run cancel %d\n", r.Number, r.Number)
+		fmt.Fprintf(a.Err, "yamato: run %d goes on; end it: yamato run cancel %d\n", r.Number, r.Number)
 	}
 	return err
 }
 
 // breakOff cancels the run that somebody who started it no longer waits for.
-func (a *app) breakOff(ctx context.Context, s *client.Service, number int64) error {
+func (a *App) breakOff(ctx context.Context, s *client.Service, number int64) error {
 	late, stop := context.WithTimeout(context.WithoutCancel(ctx), 15*time.Second)
 	defer stop()
 	if _, err := client.As[contract.Run](s.CancelRun(late, s.Project, number)); err != nil {
-		fmt.Fprintf(a.err, "yamato: run %d could not be cancelled (%v) and goes on: yamato run cancel %d\n", number, err,
+		fmt.Fprintf(a.Err, "yamato: run %d could not be cancelled (%v) and goes on: yamato run cancel %d\n", number, err,
 			number)
-		return exit{exitNothing}
+		return ui.Exit{Code: ui.ExitNothing}
 	}
-	fmt.Fprintf(a.err, "yamato: run %d is cancelled, as you broke off; what was decided is kept: yamato run show %d\n",
+	fmt.Fprintf(a.Err, "yamato: run %d is cancelled, as you broke off; what was decided is kept: yamato run show %d\n",
 		number, number)
-	return exit{exitNothing}
+	return ui.Exit{Code: ui.ExitNothing}
 }
 
 // followTo follows a run to its end.
-func (a *app) followTo(ctx context.Context, s *client.Service, r contract.Run, w watch) error {
-	d, err := a.detail(ctx, s, r.Number)
+func (a *App) followTo(ctx context.Context, s *client.Service, r contract.Run, w Watch) error {
+	d, err := a.Detail(ctx, s, r.Number)
 	if err != nil {
 		return err
 	}
@@ -123,9 +124,9 @@ func (a *app) followTo(ctx context.Context, s *client.Service, r contract.Run, w
 
 // telling tells people, or programs, how a run gets on.
 type telling struct {
-	app                   *app
+	app                   *App
 	service               *client.Service
-	watch                 watch
+	watch                 Watch
 	run                   contract.Run
 	legs                  map[int64]contract.Leg
 	judged, asked, unlike int
@@ -134,7 +135,7 @@ type telling struct {
 	waits                 map[string]bool
 }
 
-func newTelling(a *app, s *client.Service, d contract.RunDetail, w watch) *telling {
+func newTelling(a *App, s *client.Service, d contract.RunDetail, w Watch) *telling {
 	t := &telling{app: a, service: s, watch: w, run: d.Run, legs: map[int64]contract.Leg{}, asked: d.Run.Expected,
 		last: time.Now(), told: time.Now(), waits: map[string]bool{}}
 	for _, l := range d.Legs {
@@ -148,7 +149,7 @@ func (t *telling) event(e client.Event) error {
 	switch e.Kind {
 	case "result":
 		t.judged++
-		if v := deref(e.Verdict); v == "fail" || v == "error" {
+		if v := ui.Deref(e.Verdict); v == "fail" || v == "error" {
 			t.unlike++
 		}
 		t.changed = true
@@ -157,16 +158,16 @@ func (t *telling) event(e client.Event) error {
 	}
 	a := t.app
 	switch {
-	case t.watch.events && a.output == "json":
-		return a.writeLine(map[string]any{"number": e.Number, "event": e.RunEvent})
+	case t.watch.events && a.Output == "json":
+		return a.WriteLine(map[string]any{"number": e.Number, "event": e.RunEvent})
 	case t.watch.events:
-		if line := eventLine(e, t.legs, a.ink()); line != "" {
+		if line := eventLine(e, t.legs, a.Ink()); line != "" {
 			t.clear()
-			fmt.Fprintln(a.out, line)
+			fmt.Fprintln(a.Out, line)
 		}
 	}
-	if a.animated() && a.output != "json" && !t.watch.events {
-		fmt.Fprintf(a.err, "\r\x1b[K%s", short(t.progress(), a.width()-1))
+	if a.Animated() && a.Output != "json" && !t.watch.events {
+		fmt.Fprintf(a.Err, "\r\x1b[K%s", ui.Short(t.progress(), a.Width()-1))
 	} else if !t.watch.events && time.Since(t.told) >= toldEvery {
 		t.plainly()
 	}
@@ -181,19 +182,19 @@ func (t *telling) progress() string {
 // plainly tells how far the run is on a line of its own.
 func (t *telling) plainly() {
 	t.told, t.changed = time.Now(), false
-	fmt.Fprintln(t.app.err, t.progress())
+	fmt.Fprintln(t.app.Err, t.progress())
 }
 
 // quiet is called now and then. Where nothing happens it asks what is waited for, and
 // since when.
 func (t *telling) quiet(ctx context.Context) {
-	if t.changed && !t.watch.events && !t.app.animated() && time.Since(t.told) >= toldEvery {
+	if t.changed && !t.watch.events && !t.app.Animated() && time.Since(t.told) >= toldEvery {
 		t.plainly()
 	}
 	if time.Since(t.last) < quietAfter {
 		return
 	}
-	d, err := t.app.detail(ctx, t.service, t.run.Number)
+	d, err := t.app.Detail(ctx, t.service, t.run.Number)
 	if err != nil {
 		return // whoever follows is told of the loss
 	}
@@ -204,19 +205,19 @@ func (t *telling) quiet(ctx context.Context) {
 			continue
 		}
 		t.clear()
-		to := t.app.err
-		if t.watch.events && t.app.output != "json" {
-			to = t.app.out
+		to := t.app.Err
+		if t.watch.events && t.app.Output != "json" {
+			to = t.app.Out
 		}
-		fmt.Fprintln(to, t.app.ink().Faint("·  "+line.text()))
+		fmt.Fprintln(to, t.app.Ink().Faint("·  "+line.text()))
 	}
 	t.waits = now
 }
 
 // clear takes the line of progress away, where it is drawn.
 func (t *telling) clear() {
-	if t.app.animated() {
-		fmt.Fprint(t.app.err, "\r\x1b[K")
+	if t.app.Animated() {
+		fmt.Fprint(t.app.Err, "\r\x1b[K")
 	}
 }
 
@@ -274,8 +275,8 @@ func span(d time.Duration) string {
 	return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
 }
 
-func (a *app) lost(err error) {
-	fmt.Fprintf(a.err, "yamato: the connection was lost (%v); taking it up again\n", err)
+func (a *App) lost(err error) {
+	fmt.Fprintf(a.Err, "yamato: the connection was lost (%v); taking it up again\n", err)
 }
 
 // writable refuses a file that the results could not be written to, before anything runs.
@@ -284,14 +285,15 @@ func writable(path string) error {
 		return nil
 	}
 	if info, err := os.Stat(path); err == nil && info.IsDir() {
-		return wrongCall{path + " is a folder; the JUnit XML goes into a file", "--junit " + filepath.Join(path,
-			"results.xml")}
+		return ui.WrongCall{Title: path + " is a folder; the JUnit XML goes into a file",
+			Hint: "--junit " + filepath.Join(path,
+				"results.xml")}
 	}
 	_, before := os.Stat(path)
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o644)
 	if err != nil {
-		return wrongCall{"the JUnit file cannot be written: " + err.Error(),
-			"nothing was started; name another file with --junit"}
+		return ui.WrongCall{Title: "the JUnit file cannot be written: " + err.Error(),
+			Hint: "nothing was started; name another file with --junit"}
 	}
 	err = f.Close()
 	if before != nil {

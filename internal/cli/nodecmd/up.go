@@ -1,4 +1,4 @@
-package cli
+package nodecmd
 
 import (
 	"context"
@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"yamato/internal/cli/ui"
 	"yamato/internal/host"
 	"yamato/internal/pgbox"
 )
@@ -66,7 +67,7 @@ func openStack(ctx context.Context, c stackConfig) (*stack, error) {
 	}
 	box, err := pgbox.Start(ctx, filepath.Join(c.dir, "postgres"))
 	if errors.Is(err, pgbox.ErrNotInstalled) {
-		return nil, wrongCall{"no PostgreSQL server is installed", "as root: apt-get install -y postgresql"}
+		return nil, ui.WrongCall{Title: "no PostgreSQL server is installed", Hint: "as root: apt-get install -y postgresql"}
 	}
 	if err != nil {
 		return nil, err
@@ -82,8 +83,8 @@ func openStack(ctx context.Context, c stackConfig) (*stack, error) {
 // machine has.
 func checkListen(address string) error {
 	if address == "" {
-		return wrongCall{"--listen needs an address",
-			"such as 127.0.0.1:7420; to be reached from everywhere say so: 0.0.0.0:7420"}
+		return ui.WrongCall{Title: "--listen needs an address",
+			Hint: "such as 127.0.0.1:7420; to be reached from everywhere say so: 0.0.0.0:7420"}
 	}
 	return nil
 }
@@ -99,7 +100,7 @@ func (s *stack) openNode(ctx context.Context, c stackConfig) error {
 	config := nodeConfig{database: s.box.URL("yamato"), dir: dir, listen: c.listen, names: c.names, project: "default",
 		care: c.care, log: c.log}
 	n, err := openNode(ctx, config)
-	if errors.As(err, &wrongCall{}) && c.anyway {
+	if errors.As(err, &ui.WrongCall{}) && c.anyway {
 		config.listen = "127.0.0.1:0"
 		n, err = openNode(ctx, config)
 	}
@@ -114,17 +115,17 @@ type siteFile struct{ path, name string }
 func readSites(paths []string) ([]siteFile, error) {
 	var out []siteFile
 	for _, path := range paths {
-		text, err := readSmall(path)
+		text, err := ui.ReadSmall(path)
 		if err != nil {
-			return nil, wrongCall{"the site file cannot be read: " + err.Error(), ""}
+			return nil, ui.WrongCall{Title: "the site file cannot be read: " + err.Error(), Hint: ""}
 		}
 		site, err := host.ReadSite(text)
 		if err != nil {
-			return nil, wrongCall{path + ": " + err.Error(), "docs/fleet.md says how a site file is written"}
+			return nil, ui.WrongCall{Title: path + ": " + err.Error(), Hint: "docs/fleet.md says how a site file is written"}
 		}
 		if slices.ContainsFunc(out, func(s siteFile) bool { return s.name == site.Name }) {
-			return nil, wrongCall{fmt.Sprintf("%s: another site file describes the site %s already", path, site.Name),
-				"give one of them another name"}
+			return nil, ui.WrongCall{Title: fmt.Sprintf("%s: another site file describes the site %s already", path, site.Name),
+				Hint: "give one of them another name"}
 		}
 		out = append(out, siteFile{path, site.Name})
 	}
@@ -165,12 +166,12 @@ func createDatabase(ctx context.Context, box *pgbox.Box, name string) error {
 	return err
 }
 
-func (a *app) upCommand() *cobra.Command {
+func (a *App) UpCommand() *cobra.Command {
 	var c stackConfig
 	var paths []string
 	var verbose bool
 	cmd := &cobra.Command{
-		Use: "up", Short: "Run everything on this machine: a database of its own, the service, and hosts", Args: none,
+		Use: "up", Short: "Run everything on this machine: a database of its own, the service, and hosts", Args: ui.None,
 		Example: "  yamato up --site bench.yaml",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var err error
@@ -191,16 +192,16 @@ func (a *app) upCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			path, err := writeConnection(connection{s.node.url, s.node.userToken, s.node.project})
+			path, err := ui.WriteConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken, Project: s.node.project})
 			if err != nil {
 				return errors.Join(err, s.close())
 			}
-			fmt.Fprintf(a.out, "Yamato is up at %s\n  your token    %s\n  hosts' token  %s\n  data          %s\n", s.node.url,
+			fmt.Fprintf(a.Out, "Yamato is up at %s\n  your token    %s\n  hosts' token  %s\n  data          %s\n", s.node.url,
 				path, s.node.hostToken, s.dir)
 			if len(sites) == 0 {
-				fmt.Fprintln(a.out, "No host runs yet: start one with --site FILE, here or with `yamato host`.")
+				fmt.Fprintln(a.Out, "No host runs yet: start one with --site FILE, here or with `yamato host`.")
 			}
-			fmt.Fprintln(a.out, "Ctrl-C stops everything.")
+			fmt.Fprintln(a.Out, "Ctrl-C stops everything.")
 			serve := func(ctx context.Context) error { return s.run(ctx, sites) }
 			return errors.Join(a.serveAndTell(cmd.Context(), s.node, serve), s.close())
 		},

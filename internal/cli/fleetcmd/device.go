@@ -1,4 +1,4 @@
-package cli
+package fleetcmd
 
 import (
 	"context"
@@ -11,6 +11,9 @@ import (
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
+	"yamato/internal/cli/buildcmd"
+	"yamato/internal/cli/runcmd"
+	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/evidence"
@@ -18,27 +21,27 @@ import (
 	"yamato/internal/report"
 )
 
-func (a *app) deviceCommand() *cobra.Command {
+func (a *App) DeviceCommand() *cobra.Command {
 	c := &cobra.Command{Use: "device", Short: "See the fleet, and look after its devices"}
 	var site, state, platform, kind, find string
 	ls := &cobra.Command{
 		Use: "ls", Short: "List devices and what each does now",
 		Example: "  yamato device ls\n  yamato device ls --state unready\n  yamato device ls --find \"Kaede 7\" " +
-			"--kind real", Args: none,
+			"--kind real", Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
 			list, err := client.As[[]contract.Device](s.ListDevices(cmd.Context(), s.Project,
-				&contract.ListDevicesParams{Q: optional(find), Site: optional(site), State: optional(state),
-					Platform: optional(platform), Kind: optional(kind)}))
+				&contract.ListDevicesParams{Q: ui.Optional(find), Site: ui.Optional(site), State: ui.Optional(state),
+					Platform: ui.Optional(platform), Kind: ui.Optional(kind)}))
 			if err != nil {
 				return err
 			}
-			return a.write(list, func() {
+			return a.Write(list, func() {
 				if len(list) == 0 && site+state+platform+kind+find != "" {
-					fmt.Fprintln(a.out, "No devices are like that.")
+					fmt.Fprintln(a.Out, "No devices are like that.")
 					return
 				}
 				a.showDevices(list)
@@ -66,9 +69,9 @@ func (a *app) deviceCommand() *cobra.Command {
 
 var deviceStates = []string{"idle", "leased", "resetting", "booting", "halted", "unready", "sidelined", "offline"}
 
-func (a *app) showDevices(list []contract.Device) {
+func (a *App) showDevices(list []contract.Device) {
 	if len(list) == 0 {
-		fmt.Fprintln(a.out, "No devices yet. Start a host: yamato host --site FILE")
+		fmt.Fprintln(a.Out, "No devices yet. Start a host: yamato host --site FILE")
 		return
 	}
 	var rows [][]string
@@ -76,13 +79,13 @@ func (a *app) showDevices(list []contract.Device) {
 		doing := d.State
 		if d.Run != nil {
 			doing += fmt.Sprintf(" (run %d)", *d.Run)
-		} else if r := deref(d.Reason); r != "" {
+		} else if r := ui.Deref(d.Reason); r != "" {
 			doing += ": " + r
 		}
 		rows = append(rows, []string{d.Name, d.Site, d.Kind, d.Model, platformOS(d), fmt.Sprintf("%dx%d", d.Width,
 			d.Height), fmt.Sprintf("%.0f GB", float64(d.MemoryMb)/1024), doing})
 	}
-	a.table([]string{"DEVICE", "SITE", "KIND", "MODEL", "OS", "SCREEN DP", "MEMORY", "STATE"}, rows)
+	a.Table([]string{"DEVICE", "SITE", "KIND", "MODEL", "OS", "SCREEN DP", "MEMORY", "STATE"}, rows)
 }
 
 func platformOS(d contract.Device) string {
@@ -92,28 +95,28 @@ func platformOS(d contract.Device) string {
 	return "Android " + d.Os
 }
 
-func (a *app) deviceLook() *cobra.Command {
+func (a *App) deviceLook() *cobra.Command {
 	var builds []string
 	var appName, language, to string
 	cmd := &cobra.Command{
 		Use: "look DEVICE", Short: "Show what is on a device's screen now; with a build, start that app first",
 		Example:           "  yamato device look kaede-7-1\n  yamato device look kaede-7-1 --build 3.2.0",
-		Args:              exactly(1, "name the device: yamato device look kaede-7-1 --build 3.2.0"),
-		ValidArgsFunction: a.complete(completeDevices),
+		Args:              ui.Exactly(1, "name the device: yamato device look kaede-7-1 --build 3.2.0"),
+		ValidArgsFunction: a.Complete(ui.CompleteDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
 			if len(builds) == 0 {
 				return a.seeScreen(cmd.Context(), s, args[0], to)
 			}
-			build, err := a.buildRef(cmd.Context(), s, builds, &appName)
+			build, err := buildcmd.Of(a.App).BuildRef(cmd.Context(), s, builds, &appName)
 			if err != nil {
 				return err
 			}
-			return a.look(cmd.Context(), s, args[0], contract.NewLook{Build: build, App: optional(appName),
-				Language: optional(language)}, to)
+			return a.look(cmd.Context(), s, args[0], contract.NewLook{Build: build, App: ui.Optional(appName),
+				Language: ui.Optional(language)}, to)
 		},
 	}
 	f := cmd.Flags()
@@ -122,7 +125,7 @@ func (a *app) deviceLook() *cobra.Command {
 	f.StringVar(&appName, "app", "", "app, by name or application id, where a build's name does not tell")
 	f.StringVar(&language, "language", "", "language of the device, as in BCP 47 (default en-GB)")
 	f.StringVar(&to, "to", "", "folder for the picture and the tree (default: a new one for temporary files)")
-	_ = cmd.RegisterFlagCompletionFunc("build", a.complete(completeBuilds))
+	_ = cmd.RegisterFlagCompletionFunc("build", a.Complete(ui.CompleteBuilds))
 	return cmd
 }
 
@@ -133,14 +136,14 @@ type lookResult struct {
 	Tree    json.RawMessage `json:"tree"`
 }
 
-func (a *app) look(ctx context.Context, s *client.Service, device string, in contract.NewLook, to string) error {
+func (a *App) look(ctx context.Context, s *client.Service, device string, in contract.NewLook, to string) error {
 	key := uuid.NewString()
 	run, err := client.As[contract.Run](s.LookAtDevice(ctx, s.Project, device,
 		&contract.LookAtDeviceParams{IdempotencyKey: &key}, in))
 	if err != nil {
 		return err
 	}
-	if err := a.await(ctx, s, run, watch{cancels: true}); err != nil {
+	if err := runcmd.Of(a.App).Await(ctx, s, run, runcmd.Watch{Cancels: true}); err != nil {
 		return err
 	}
 	if to == "" {
@@ -156,7 +159,7 @@ func (a *app) look(ctx context.Context, s *client.Service, device string, in con
 }
 
 // seeScreen shows a device's screen as it is, whatever the device does.
-func (a *app) seeScreen(ctx context.Context, s *client.Service, device, to string) error {
+func (a *App) seeScreen(ctx context.Context, s *client.Service, device, to string) error {
 	seen, err := client.As[contract.Screen](s.SeeScreen(ctx, s.Project, device))
 	if err != nil {
 		return err
@@ -181,22 +184,22 @@ func (a *app) seeScreen(ctx context.Context, s *client.Service, device, to strin
 	return a.showLook(result)
 }
 
-func (a *app) showLook(result lookResult) error {
+func (a *App) showLook(result lookResult) error {
 	var tree screen.Tree
 	if err := json.Unmarshal(result.Tree, &tree); err != nil {
 		return fmt.Errorf("the screen tree cannot be read: %w", err)
 	}
-	return a.write(result, func() {
-		fmt.Fprintf(a.out, "%s  %s\n\n", a.ink().Strong(result.Device), result.Picture)
+	return a.Write(result, func() {
+		fmt.Fprintf(a.Out, "%s  %s\n\n", a.Ink().Strong(result.Device), result.Picture)
 		rows, hidden := treeRows(&tree)
-		a.table([]string{"ROLE", "NAME", "ID", "BOUNDS", ""}, rows)
+		a.Table([]string{"ROLE", "NAME", "ID", "BOUNDS", ""}, rows)
 		if hidden > 0 {
-			fmt.Fprintf(a.out, "\n%s more out of sight; --output json lists them too.\n", plural(hidden, "element"))
+			fmt.Fprintf(a.Out, "\n%s more out of sight; --output json lists them too.\n", ui.Plural(hidden, "element"))
 		}
 	})
 }
 
-func (a *app) fetchLook(ctx context.Context, s *client.Service, run int64, device, to string) (lookResult, error) {
+func (a *App) fetchLook(ctx context.Context, s *client.Service, run int64, device, to string) (lookResult, error) {
 	out := lookResult{Device: device}
 	list, err := client.As[[]contract.Evidence](s.ListEvidence(ctx, s.Project, run))
 	if err != nil {
@@ -207,7 +210,7 @@ func (a *app) fetchLook(ctx context.Context, s *client.Service, run int64, devic
 			continue
 		}
 		path := filepath.Join(to, device+report.Extension(e.MediaType))
-		if err := saveEvidence(ctx, s, run, e, path); err != nil {
+		if err := runcmd.SaveEvidence(ctx, s, run, e, path); err != nil {
 			return out, err
 		}
 		if e.Sort == evidence.Picture.Name {
@@ -217,11 +220,11 @@ func (a *app) fetchLook(ctx context.Context, s *client.Service, run int64, devic
 		}
 	}
 	if out.Picture == "" {
-		d, err := a.detail(ctx, s, run)
+		d, err := runcmd.Of(a.App).Detail(ctx, s, run)
 		if err != nil {
 			return out, err
 		}
-		return out, wrongCall{"there is nothing to look at: " + whyNot(d), ""}
+		return out, ui.WrongCall{Title: "there is nothing to look at: " + whyNot(d), Hint: ""}
 	}
 	return out, nil
 }
@@ -280,7 +283,7 @@ func treeRows(t *screen.Tree) (rows [][]string, hidden int) {
 			role = "text"
 		}
 		b := n.Bounds
-		rows = append(rows, []string{strings.Repeat("  ", len(depths)-1) + role, short(label, 60), hash(n.ID),
+		rows = append(rows, []string{strings.Repeat("  ", len(depths)-1) + role, ui.Short(label, 60), hash(n.ID),
 			fmt.Sprintf("%.0f,%.0f %.0fx%.0f", b.X, b.Y, b.W, b.H), states(n)})
 		return true
 	})
@@ -325,13 +328,3 @@ func hash(id string) string {
 	}
 	return "#" + id
 }
-
-func short(s string, n int) string {
-	s = strings.Join(strings.Fields(s), " ")
-	if r := []rune(s); len(r) > n {
-		return string(r[:n-1]) + "…"
-	}
-	return s
-}
-
-func (a *app) writeLine(v any) error { return json.NewEncoder(a.out).Encode(v) }

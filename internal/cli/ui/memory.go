@@ -1,4 +1,4 @@
-package cli
+package ui
 
 import (
 	"encoding/json"
@@ -20,7 +20,7 @@ type begunUpload struct {
 // uploadsKept is how long a service keeps what was begun.
 const uploadsKept = 24 * time.Hour
 
-func openMemory() memory {
+func OpenMemory() memory {
 	base := os.Getenv("XDG_STATE_HOME")
 	if base == "" {
 		home, err := os.UserHomeDir()

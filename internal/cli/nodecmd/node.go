@@ -1,4 +1,4 @@
-package cli
+package nodecmd
 
 import (
 	"context"
@@ -10,13 +10,12 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
 	"syscall"
 	"time"
-
-	"os/exec"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -24,6 +23,7 @@ import (
 
 	"yamato/internal/api"
 	"yamato/internal/blob"
+	"yamato/internal/cli/ui"
 	"yamato/internal/core/fleet"
 	"yamato/internal/filelock"
 	"yamato/internal/host"
@@ -114,14 +114,14 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 	}
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", c.listen)
 	if err != nil {
-		return nil, wrongCall{fmt.Sprintf("the address %s cannot be listened on: %v", c.listen, err),
-			"choose another with --listen, such as 127.0.0.1:0 for any free port"}
+		return nil, ui.WrongCall{Title: fmt.Sprintf("the address %s cannot be listened on: %v", c.listen, err),
+			Hint: "choose another with --listen, such as 127.0.0.1:0 for any free port"}
 	}
 	n.url = "http://" + l.Addr().String()
 	s := service.New(st, blobs, base.Config{Address: n.url, TTL: c.ttl, Silence: c.silence, Log: c.log,
 		Tolerance: fleet.Tolerance{Count: c.care.troubles, Within: c.care.within}, ProbeEvery: c.care.probeEvery,
 		MendWithin: c.care.mendWithin, MayFetch: c.care.mayFetch})
-	server := &http.Server{Handler: api.New(s, api.Config{Program: Version, Names: c.names, Console: web.Files(),
+	server := &http.Server{Handler: api.New(s, api.Config{Program: ui.Version, Names: c.names, Console: web.Files(),
 		Uploads: filepath.Join(c.dir, "blobs", "staging"), Log: c.log}), ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout: 2 * time.Minute}
 	n.run = func(ctx context.Context) error {
@@ -149,7 +149,7 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 }
 
 func userName() string {
-	return first(os.Getenv("USER"), os.Getenv("LOGNAME"), "local user")
+	return ui.First(os.Getenv("USER"), os.Getenv("LOGNAME"), "local user")
 }
 
 // ensureToken gives the token in a file, which is made with mode 0600 if need
@@ -169,26 +169,27 @@ func ensureToken(ctx context.Context, st *store.Store, project int64, kind, name
 	return token, st.AddToken(ctx, project, kind, name, token)
 }
 
-func (a *app) logger(verbose bool) *slog.Logger {
+func (a *App) logger(verbose bool) *slog.Logger {
 	level := slog.LevelWarn
 	if verbose {
 		level = slog.LevelInfo
 	}
-	return slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+	return slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: level}))
 }
 
-func (a *app) serveCommand() *cobra.Command {
+func (a *App) ServeCommand() *cobra.Command {
 	c := nodeConfig{project: "default"}
 	var verbose bool
 	cmd := &cobra.Command{
-		Use: "serve", Short: "Run a service on a PostgreSQL database of yours; several may share one", Args: none,
+		Use: "serve", Short: "Run a service on a PostgreSQL database of yours; several may share one", Args: ui.None,
 		Example: "  yamato serve --database postgres://yamato@db/yamato --dir /srv/yamato",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if c.database = first(c.database, os.Getenv("YAMATO_DATABASE")); c.database == "" {
-				return wrongCall{"serve needs a database", "pass --database postgres://…, or use `yamato up`, which brings its own"}
+			if c.database = ui.First(c.database, os.Getenv("YAMATO_DATABASE")); c.database == "" {
+				return ui.WrongCall{Title: "serve needs a database",
+					Hint: "pass --database postgres://…, or use `yamato up`, which brings its own"}
 			}
 			if c.dir == "" {
-				return wrongCall{"serve needs a folder for blobs and tokens", "pass --dir DIR"}
+				return ui.WrongCall{Title: "serve needs a folder for blobs and tokens", Hint: "pass --dir DIR"}
 			}
 			if err := checkListen(c.listen); err != nil {
 				return err
@@ -205,11 +206,11 @@ func (a *app) serveCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			path, err := writeConnection(connection{n.url, n.userToken, n.project})
+			path, err := ui.WriteConnection(ui.Connection{Service: n.url, Token: n.userToken, Project: n.project})
 			if err != nil {
 				return errors.Join(err, n.close())
 			}
-			fmt.Fprintf(a.out, "Serving at %s; your token is in %s, the hosts' in %s\n", n.url, path, n.hostToken)
+			fmt.Fprintf(a.Out, "Serving at %s; your token is in %s, the hosts' in %s\n", n.url, path, n.hostToken)
 			return errors.Join(a.serveAndTell(cmd.Context(), n, n.run), n.close())
 		},
 	}
@@ -226,28 +227,29 @@ func (a *app) serveCommand() *cobra.Command {
 	return cmd
 }
 
-func (a *app) hostCommand() *cobra.Command {
+func (a *App) HostCommand() *cobra.Command {
 	var sitePath, services, tokenFile, dir, name string
 	var verbose bool
 	cmd := &cobra.Command{
-		Use: "host", Short: "Run a host: it drives the devices of a site for a service", Args: none,
+		Use: "host", Short: "Run a host: it drives the devices of a site for a service", Args: ui.None,
 		Example: "  yamato host --site bench.yaml --service http://127.0.0.1:7420 --token-file host-token --dir /srv/host",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if sitePath == "" || dir == "" {
-				return wrongCall{"a host needs a site file and a folder of its own", "pass --site FILE and --dir DIR"}
+				return ui.WrongCall{Title: "a host needs a site file and a folder of its own",
+					Hint: "pass --site FILE and --dir DIR"}
 			}
-			text, err := readSmall(sitePath)
+			text, err := ui.ReadSmall(sitePath)
 			if err != nil {
-				return wrongCall{"the site file cannot be read: " + err.Error(), ""}
+				return ui.WrongCall{Title: "the site file cannot be read: " + err.Error(), Hint: ""}
 			}
 			site, err := host.ReadSite(text)
 			if err != nil {
-				return wrongCall{err.Error(), ""}
+				return ui.WrongCall{Title: err.Error(), Hint: ""}
 			}
 			token, err := os.ReadFile(tokenFile)
 			if err != nil {
-				return wrongCall{"a host needs a token: " + err.Error(),
-					"the service wrote one at its first start; pass --token-file FILE"}
+				return ui.WrongCall{Title: "a host needs a token: " + err.Error(),
+					Hint: "the service wrote one at its first start; pass --token-file FILE"}
 			}
 			if dir, err = filepath.Abs(dir); err != nil {
 				return err
@@ -262,14 +264,14 @@ func (a *app) hostCommand() *cobra.Command {
 			defer func() { _ = lock.Release() }()
 			yard, err := openSite(dir, site)
 			if err != nil {
-				return wrongCall{err.Error(), ""}
+				return ui.WrongCall{Title: err.Error(), Hint: ""}
 			}
 			devices, err := yard.Devices()
 			if err != nil {
-				return wrongCall{err.Error(), ""}
+				return ui.WrongCall{Title: err.Error(), Hint: ""}
 			}
-			urls := strings.Split(first(services, os.Getenv("YAMATO_SERVICE"), "http://"+defaultListen), ",")
-			return host.Run(cmd.Context(), host.Config{Name: first(name, site.Name), Site: site.Name, Program: Version,
+			urls := strings.Split(ui.First(services, os.Getenv("YAMATO_SERVICE"), "http://"+defaultListen), ",")
+			return host.Run(cmd.Context(), host.Config{Name: ui.First(name, site.Name), Site: site.Name, Program: ui.Version,
 				Dir: dir, Devices: devices, Yard: yard,
 				Service: host.NewServices(urls, strings.TrimSpace(string(token))), Log: a.logger(verbose)})
 		},

@@ -1,4 +1,4 @@
-package cli
+package fleetcmd
 
 import (
 	"context"
@@ -7,21 +7,22 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 )
 
-func (a *app) sites(ctx context.Context, s *client.Service) ([]contract.Site, error) {
+func (a *App) sites(ctx context.Context, s *client.Service) ([]contract.Site, error) {
 	return client.As[[]contract.Site](s.ListSites(ctx, s.Project))
 }
 
-func (a *app) siteCommand() *cobra.Command {
+func (a *App) SiteCommand() *cobra.Command {
 	c := &cobra.Command{Use: "site", Short: "See what the sites offer, and fetch OS images"}
 	ls := &cobra.Command{
-		Use: "ls", Short: "List sites with their load, models and OS images", Example: "  yamato site ls", Args: none,
+		Use: "ls", Short: "List sites with their load, models and OS images", Example: "  yamato site ls", Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -29,7 +30,7 @@ func (a *app) siteCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(list, func() { a.showSites(list) })
+			return a.Write(list, func() { a.showSites(list) })
 		},
 	}
 	var site string
@@ -37,27 +38,27 @@ func (a *app) siteCommand() *cobra.Command {
 	fetch := &cobra.Command{
 		Use: "fetch IMAGE", Short: "Fetch an OS image to a site",
 		Example:           "  yamato site fetch \"Android 15\" --site bench",
-		Args:              exactly(1, "name the image: yamato site fetch \"Android 15\""),
-		ValidArgsFunction: a.complete(completeImages),
+		Args:              ui.Exactly(1, "name the image: yamato site fetch \"Android 15\""),
+		ValidArgsFunction: a.Complete(completeImages),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
-			e, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "fetch", Image: &args[0], Site: optional(site)})
+			e, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "fetch", Image: &args[0], Site: ui.Optional(site)})
 			if err != nil {
 				return err
 			}
-			return a.write(e, func() { fmt.Fprintln(a.out, deref(e.Image), "is there") })
+			return a.Write(e, func() { fmt.Fprintln(a.Out, ui.Deref(e.Image), "is there") })
 		},
 	}
 	fetch.Flags().StringVar(&site, "site", "", "site, where several offer the image")
 	licence := &cobra.Command{
 		Use: "licence NAME", Short: "Read a licence that OS images come under, and accept it",
 		Example: "  yamato site licence \"system images\" --accept",
-		Args:    exactly(1, "name the licence: yamato site licence NAME"),
+		Args:    ui.Exactly(1, "name the licence: yamato site licence NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.connect(cmd.Context())
+			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -69,14 +70,14 @@ func (a *app) siteCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) licence(ctx context.Context, s *client.Service, name string, accept bool) error {
+func (a *App) licence(ctx context.Context, s *client.Service, name string, accept bool) error {
 	if accept {
 		l, err := client.As[contract.Licence](s.AcceptLicence(ctx, s.Project, name))
 		if err != nil {
 			return err
 		}
-		return a.write(l, func() {
-			fmt.Fprintf(a.out, "%s was accepted by %s on %s.\n", l.Name, deref(l.AcceptedBy),
+		return a.Write(l, func() {
+			fmt.Fprintf(a.Out, "%s was accepted by %s on %s.\n", l.Name, ui.Deref(l.AcceptedBy),
 				l.AcceptedAt.Local().Format("2006-01-02 15:04"))
 		})
 	}
@@ -89,42 +90,43 @@ func (a *app) licence(ctx context.Context, s *client.Service, name string, accep
 			if !strings.EqualFold(l.Name, name) {
 				continue
 			}
-			return a.write(l, func() {
-				fmt.Fprintf(a.out, "%s\n\n%s\n", a.ink().Strong(l.Name), strings.TrimSpace(l.Text))
+			return a.Write(l, func() {
+				fmt.Fprintf(a.Out, "%s\n\n%s\n", a.Ink().Strong(l.Name), strings.TrimSpace(l.Text))
 				if l.AcceptedBy == nil {
-					fmt.Fprintf(a.out, "\nNobody has accepted it here. Accept it: yamato site licence %q --accept\n", l.Name)
+					fmt.Fprintf(a.Out, "\nNobody has accepted it here. Accept it: yamato site licence %q --accept\n", l.Name)
 				} else {
-					fmt.Fprintf(a.out, "\nAccepted by %s on %s.\n", *l.AcceptedBy, l.AcceptedAt.Local().Format("2006-01-02 15:04"))
+					fmt.Fprintf(a.Out, "\nAccepted by %s on %s.\n", *l.AcceptedBy, l.AcceptedAt.Local().Format("2006-01-02 15:04"))
 				}
 			})
 		}
 	}
-	return wrongCall{fmt.Sprintf("no site has a licence %q", name), "`yamato site ls` lists the images and their licences"}
+	return ui.WrongCall{Title: fmt.Sprintf("no site has a licence %q", name),
+		Hint: "`yamato site ls` lists the images and their licences"}
 }
 
-func (a *app) showSites(list []contract.Site) {
+func (a *App) showSites(list []contract.Site) {
 	if len(list) == 0 {
-		fmt.Fprintln(a.out, "No sites yet. Start a host: yamato host --site FILE")
+		fmt.Fprintln(a.Out, "No sites yet. Start a host: yamato host --site FILE")
 	}
 	for i, s := range list {
 		if i > 0 {
-			fmt.Fprintln(a.out)
+			fmt.Fprintln(a.Out)
 		}
 		link := "linked"
 		if !s.Linked {
 			link = "not linked"
 		}
-		fmt.Fprintf(a.out, "%s  host %s, %s\n", a.ink().Strong(s.Site), s.Host, link)
+		fmt.Fprintf(a.Out, "%s  host %s, %s\n", a.Ink().Strong(s.Site), s.Host, link)
 		taken := 0
 		for _, r := range s.Running {
 			taken += r.TakesMb
 		}
 		if s.Capacity.MemoryMb > 0 {
-			fmt.Fprintf(a.out, "  virtual devices take %.1f of %.1f GB; %s up\n", float64(taken)/1024,
-				float64(s.Capacity.MemoryMb)/1024, plural(len(s.Running), "device"))
+			fmt.Fprintf(a.Out, "  virtual devices take %.1f of %.1f GB; %s up\n", float64(taken)/1024,
+				float64(s.Capacity.MemoryMb)/1024, ui.Plural(len(s.Running), "device"))
 		}
 		if s.Machine.TotalMb > 0 {
-			fmt.Fprintf(a.out, "  machine: %.1f of %.1f GB of memory in use, %.0f%% of %d processors\n",
+			fmt.Fprintf(a.Out, "  machine: %.1f of %.1f GB of memory in use, %.0f%% of %d processors\n",
 				float64(s.Machine.UsedMb)/1024, float64(s.Machine.TotalMb)/1024, 100*s.Machine.Cpu, s.Machine.Cpus)
 		}
 		var models [][]string
@@ -133,7 +135,7 @@ func (a *app) showSites(list []contract.Site) {
 				fmt.Sprintf("%d x %d", m.Width, m.Height), fmt.Sprintf("%g GB", float64(m.MemoryMb)/1024)})
 		}
 		if len(models) > 0 {
-			a.table([]string{"  MODEL", "PLATFORM", "FORM", "SCREEN DP", "MEMORY"}, models)
+			a.Table([]string{"  MODEL", "PLATFORM", "FORM", "SCREEN DP", "MEMORY"}, models)
 		}
 		var rows [][]string
 		for _, i := range s.Images {
@@ -141,10 +143,10 @@ func (a *app) showSites(list []contract.Site) {
 			if i.State == fleet.ImageFetching {
 				state = fmt.Sprintf("fetching, %d%%", 100*i.FetchedMb/max(1, i.SizeMb))
 			}
-			rows = append(rows, []string{"  " + i.Name, fmt.Sprintf("%d MB", i.SizeMb), state, deref(i.Licence)})
+			rows = append(rows, []string{"  " + i.Name, fmt.Sprintf("%d MB", i.SizeMb), state, ui.Deref(i.Licence)})
 		}
 		if len(rows) > 0 {
-			a.table([]string{"  IMAGE", "SIZE", "STATE", "LICENCE"}, rows)
+			a.Table([]string{"  IMAGE", "SIZE", "STATE", "LICENCE"}, rows)
 		}
 	}
 }

@@ -1,4 +1,4 @@
-package cli
+package fleetcmd
 
 import (
 	"fmt"
@@ -10,20 +10,21 @@ import (
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
+	"yamato/internal/cli/ui"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 	"yamato/internal/host/standin"
 	"yamato/internal/host/standin/pack"
 )
 
-func (a *app) standinCommand() *cobra.Command {
+func (a *App) StandinCommand() *cobra.Command {
 	c := &cobra.Command{Use: "standin", Short: "Be the hands, or the fate, of a simulated device; pack apps for them",
 		Example: "  yamato standin ls\n  yamato standin trouble kaede-7-2 black --always\n  yamato standin pack my-app/"}
 	do := &cobra.Command{
 		Use: "do DEVICE DEED", Short: "Do to a stand-in what hands do to a phone: plug-in, unlock, allow-always …",
 		Example: "  yamato standin do kaede-mini-r1 plug-in\n  yamato standin do kaede-7-lite-r1 " +
 			"\"remove-app example.tideline\"",
-		Args:              exactly(2, "name the device and the deed; `yamato standin ls` lists the deeds"),
+		Args:              ui.Exactly(2, "name the device and the deed; `yamato standin ls` lists the deeds"),
 		ValidArgsFunction: a.completeDeed(false),
 		RunE:              func(cmd *cobra.Command, args []string) error { return a.deed(cmd, args[0], args[1], 0) },
 	}
@@ -33,14 +34,14 @@ func (a *app) standinCommand() *cobra.Command {
 		Use: "trouble DEVICE TROUBLE", Short: "Switch a trouble of a stand-in on or off: black, hang, cable, dialog …",
 		Example: "  yamato standin trouble kaede-7-2 black --always\n  yamato standin trouble kaede-7-2 " +
 			"black --never\n  yamato standin trouble kaede-7-r1 cable",
-		Args:              exactly(2, "name the device and the trouble; `yamato standin ls` lists the troubles"),
+		Args:              ui.Exactly(2, "name the device and the trouble; `yamato standin ls` lists the troubles"),
 		ValidArgsFunction: a.completeDeed(true),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := within("times", times, 1, 1_000_000); err != nil {
+			if err := ui.Within("times", times, 1, 1_000_000); err != nil {
 				return err
 			}
 			if always && never || (always || never) && cmd.Flags().Changed("times") {
-				return wrongCall{"--times, --always and --never exclude each other", "give one of them"}
+				return ui.WrongCall{Title: "--times, --always and --never exclude each other", Hint: "give one of them"}
 			}
 			n := times
 			if always {
@@ -59,8 +60,8 @@ func (a *app) standinCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) deed(cmd *cobra.Command, device, what string, count int) error {
-	s, err := a.connect(cmd.Context())
+func (a *App) deed(cmd *cobra.Command, device, what string, count int) error {
+	s, err := a.Connect(cmd.Context())
 	if err != nil {
 		return err
 	}
@@ -69,7 +70,7 @@ func (a *app) deed(cmd *cobra.Command, device, what string, count int) error {
 		return err
 	}
 	if no := standin.Refuses(fleet.Device{Kind: before.Device.Kind, Platform: before.Device.Platform}, what); no != nil {
-		return wrongCall{no.Why, first(no.Remedy, "`yamato standin ls "+device+"` lists what can be")}
+		return ui.WrongCall{Title: no.Why, Hint: ui.First(no.Remedy, "`yamato standin ls "+device+"` lists what can be")}
 	}
 	if _, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "deed", Device: &device, Deed: &what,
 		Count: &count}); err != nil {
@@ -79,8 +80,8 @@ func (a *app) deed(cmd *cobra.Command, device, what string, count int) error {
 	if err != nil {
 		return err
 	}
-	return a.write(d.Device, func() {
-		a.say(2, "%s is %s", device, strings.TrimSuffix(d.Device.State+": "+deref(d.Device.Reason), ": "))
+	return a.Write(d.Device, func() {
+		a.Say(2, "%s is %s", device, strings.TrimSuffix(d.Device.State+": "+ui.Deref(d.Device.Reason), ": "))
 	})
 }
 
@@ -95,7 +96,7 @@ var sorts = []struct {
 	{"iOS phone", fleet.Device{Kind: fleet.Real, Platform: "ios"}},
 }
 
-func (a *app) standinLs() *cobra.Command {
+func (a *App) standinLs() *cobra.Command {
 	type row struct {
 		Name string   `json:"name"`
 		Does string   `json:"does"`
@@ -106,15 +107,15 @@ func (a *app) standinLs() *cobra.Command {
 			"of each kind", Example: "  yamato standin ls\n  yamato standin ls kaede-7-r1",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
-				return wrongCall{"name one device, or none", "`yamato standin ls` lists all"}
+				return ui.WrongCall{Title: "name one device, or none", Hint: "`yamato standin ls` lists all"}
 			}
 			return nil
 		},
-		ValidArgsFunction: a.complete(completeDevices),
+		ValidArgsFunction: a.Complete(ui.CompleteDevices),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			of := sorts
 			if len(args) == 1 {
-				s, err := a.connect(cmd.Context())
+				s, err := a.Connect(cmd.Context())
 				if err != nil {
 					return err
 				}
@@ -141,7 +142,7 @@ func (a *app) standinLs() *cobra.Command {
 					list[i].To = append(list[i].To, k.name)
 				}
 			}
-			return a.write(list, func() {
+			return a.Write(list, func() {
 				var rows [][]string
 				for _, trouble := range []bool{false, true} {
 					for _, r := range list {
@@ -155,17 +156,17 @@ func (a *app) standinLs() *cobra.Command {
 						rows = append(rows, []string{r.Name, r.Does, to})
 					}
 				}
-				a.table([]string{"DEED OR TROUBLE", "WHAT IT DOES", "TO"}, rows)
+				a.Table([]string{"DEED OR TROUBLE", "WHAT IT DOES", "TO"}, rows)
 			})
 		},
 	}
 }
 
 // completeDeed offers devices, and then what can be done to the one that was chosen.
-func (a *app) completeDeed(troubles bool) completion {
+func (a *App) completeDeed(troubles bool) ui.Completion {
 	return func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 		if len(args) == 0 {
-			return a.complete(completeDevices)(cmd, args, word)
+			return a.Complete(ui.CompleteDevices)(cmd, args, word)
 		}
 		var out []string
 		seen := map[string]bool{}
@@ -182,7 +183,7 @@ func (a *app) completeDeed(troubles bool) completion {
 	}
 }
 
-func (a *app) standinPack() *cobra.Command {
+func (a *App) standinPack() *cobra.Command {
 	var to string
 	cmd := &cobra.Command{
 		Use: "pack DIR", Short: "Pack an app for stand-ins: app.yaml says what it is, app.js is its program",
@@ -190,32 +191,33 @@ func (a *app) standinPack() *cobra.Command {
 			"are\nmade), app.js (its program), and, where there are such, texts.yaml (its texts by key and\nlanguage) " +
 			"and icon.png. docs/stand-ins.md says all that a program may use.",
 		Example: "  yamato standin pack my-app/\n  yamato standin pack my-app/ --to packages/",
-		Args:    exactly(1, "name the folder: yamato standin pack DIR"), ValidArgsFunction: func(*cobra.Command, []string,
+		Args:    ui.Exactly(1, "name the folder: yamato standin pack DIR"), ValidArgsFunction: func(*cobra.Command, []string,
 			string) ([]string, cobra.ShellCompDirective) {
 			return nil, cobra.ShellCompDirectiveFilterDirs
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
 			list, err := pack.Folder(os.DirFS(args[0]), time.Now())
 			if err != nil {
-				return wrongCall{filepath.Join(args[0]) + ": " + err.Error(), "docs/stand-ins.md says what the folder holds"}
+				return ui.WrongCall{Title: filepath.Join(args[0]) + ": " + err.Error(),
+					Hint: "docs/stand-ins.md says what the folder holds"}
 			}
-			dir := first(to, filepath.Join(args[0], "packages"))
+			dir := ui.First(to, filepath.Join(args[0], "packages"))
 			if err := os.MkdirAll(dir, 0o755); err != nil {
-				return wrongCall{"the folder for the packages cannot be made: " + err.Error(), ""}
+				return ui.WrongCall{Title: "the folder for the packages cannot be made: " + err.Error(), Hint: ""}
 			}
 			var paths []string
 			for _, p := range list {
 				path := filepath.Join(dir, p.File)
 				if err := renameio.WriteFile(path, p.Data, 0o644); err != nil {
-					return wrongCall{"the package cannot be written: " + err.Error(), ""}
+					return ui.WrongCall{Title: "the package cannot be written: " + err.Error(), Hint: ""}
 				}
 				paths = append(paths, path)
 			}
-			return a.write(paths, func() {
+			return a.Write(paths, func() {
 				for _, p := range paths {
-					fmt.Fprintln(a.out, p)
+					fmt.Fprintln(a.Out, p)
 				}
-				a.say(2, "Hand them in: yamato build push %s", strings.Join(paths, " "))
+				a.Say(2, "Hand them in: yamato build push %s", strings.Join(paths, " "))
 			})
 		},
 	}
