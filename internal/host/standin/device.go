@@ -17,6 +17,7 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/host"
+	"yamato/internal/host/standin/draw"
 )
 
 // Config describes one stand-in.
@@ -47,7 +48,7 @@ var errOff = &host.Trouble{Why: "the device is switched off", Remedy: "boot it"}
 // Device is one stand-in. It keeps to the contract of host.Device.
 type Device struct {
 	config  Config
-	look    chrome
+	look    draw.Chrome
 	sandbox *Sandbox
 
 	now      time.Duration
@@ -62,8 +63,8 @@ type Device struct {
 	crash    *script.Crash
 	timers   map[int]timer
 	revision uint64
-	view     *element
-	scene    *scene
+	view     *draw.Element
+	scene    *draw.Scene
 	focus    string
 
 	log     []host.LogLine
@@ -110,8 +111,8 @@ func New(c Config) *Device {
 		config: c, sandbox: NewSandbox(c.Sandbox), apps: map[string]*installed{}, timers: map[int]timer{},
 		language: "en-GB", revision: 1,
 		body: newBody(c.State), up: !c.Device.Virtual(),
-		look: chrome{platform: c.Device.Platform, cutout: c.Cutout, width: float64(c.Device.Width),
-			height: float64(c.Device.Height)},
+		look: draw.Chrome{Platform: c.Device.Platform, Cutout: c.Cutout, Width: float64(c.Device.Width),
+			Height: float64(c.Device.Height)},
 	}
 }
 
@@ -323,7 +324,7 @@ func (d *Device) Tree(context.Context) (*screen.Tree, error) {
 	if err := d.alive(); err != nil {
 		return nil, err
 	}
-	return d.current().tree, nil
+	return d.current().Tree, nil
 }
 
 func (d *Device) alive() error {
@@ -340,34 +341,34 @@ func (d *Device) alive() error {
 }
 
 // current lays the screen out, if that has not been done since it changed.
-func (d *Device) current() *scene {
+func (d *Device) current() *draw.Scene {
 	if d.scene != nil {
 		return d.scene
 	}
-	s := newScene(float64(d.config.Device.Width), float64(d.config.Device.Height))
-	d.look.clock, d.look.dark = d.now, d.black || d.asleep
+	s := draw.NewScene(float64(d.config.Device.Width), float64(d.config.Device.Height))
+	d.look.Clock, d.look.Dark = d.now, d.black || d.asleep
 	if over := d.over(); over != nil {
-		d.look.ink, d.look.ground = hex("#f7f4ec"), hex("#24323c")
-		layout(over, d.look.area(), s, "")
-		s.tree.App = "system"
+		d.look.Ink, d.look.Ground = draw.Hex("#f7f4ec"), draw.Hex("#24323c")
+		draw.Layout(over, d.look.Area(), s, "")
+		s.Tree.App = "system"
 	} else if d.front && d.running != nil {
 		view := d.view
 		if view == nil { // it is in front, and shows nothing
-			view = &element{T: "column", Size: 15}
+			view = &draw.Element{T: "column", Size: 15}
 		}
-		layout(view, d.look.area(), s, d.focus)
-		s.tree.App = d.running.app.Package.ApplicationID
-		d.look.ink, d.look.ground = barInk(view), hex("#ffffff")
-		if view.Ground.set {
-			d.look.ground = view.Ground
+		draw.Layout(view, d.look.Area(), s, d.focus)
+		s.Tree.App = d.running.app.Package.ApplicationID
+		d.look.Ink, d.look.Ground = draw.BarInk(view), draw.Hex("#ffffff")
+		if view.Ground.Set {
+			d.look.Ground = view.Ground
 		}
 	} else {
-		d.look.ink, d.look.ground = hex("#f7f4ec"), hex("#2c5c73")
-		layout(d.look.home(d.icons()), d.look.area(), s, "")
+		d.look.Ink, d.look.Ground = draw.Hex("#f7f4ec"), draw.Hex("#2c5c73")
+		draw.Layout(d.look.Home(d.icons()), d.look.Area(), s, "")
 	}
-	s.tree.Revision, s.tree.Language = d.revision, d.language
+	s.Tree.Revision, s.Tree.Language = d.revision, d.language
 	for _, t := range d.timers {
-		s.tree.Busy = s.tree.Busy || t.network
+		s.Tree.Busy = s.Tree.Busy || t.network
 	}
 	d.scene = s
 	return s
@@ -375,40 +376,32 @@ func (d *Device) current() *scene {
 
 // over is what the system shows instead of the home screen and apps: nothing while
 // the screen is black, a dialog, or the lock.
-func (d *Device) over() *element {
+func (d *Device) over() *draw.Element {
 	switch n := len(d.dialogs); {
 	case d.black, d.asleep:
-		return &element{T: "column", Size: 15}
+		return &draw.Element{T: "column", Size: 15}
 	case d.stubborn != "":
-		return d.look.dialog(d.stubborn, "")
+		return d.look.Dialog(d.stubborn, "")
 	case d.locked:
-		return d.look.lock()
+		return d.look.Lock()
 	case n > 0:
-		return d.look.dialog(d.dialogs[n-1], "Not now")
+		return d.look.Dialog(d.dialogs[n-1], "Not now")
 	}
 	return nil
-}
-
-// barInk picks light or dark for the status bar, by the ground below it.
-func barInk(e *element) tint {
-	if g := e.Ground; g.set && int(g.R)*3+int(g.G)*6+int(g.B) < 1300 {
-		return hex("#ffffff")
-	}
-	return plainInk
 }
 
 // startFromHome is the handler of the first icon on the home screen; those of the others
 // follow downwards.
 const startFromHome = -1
 
-func (d *Device) icons() []homeApp {
-	var out []homeApp
+func (d *Device) icons() []draw.HomeApp {
+	var out []draw.HomeApp
 	for k, id := range slices.Sorted(maps.Keys(d.apps)) {
 		name := d.apps[id].app.Package.Name
 		if name == "" {
 			name = id
 		}
-		out = append(out, homeApp{name, startFromHome - k})
+		out = append(out, draw.HomeApp{Name: name, Handler: startFromHome - k})
 	}
 	return out
 }
@@ -538,7 +531,7 @@ func (d *Device) take(r reply) error {
 	if r.Screen == nil {
 		return nil
 	}
-	view, err := parseScreen(r.Screen)
+	view, err := draw.ParseScreen(r.Screen)
 	if err != nil {
 		return &script.Crash{Reason: err.Error()}
 	}
@@ -576,7 +569,7 @@ func (d *Device) Picture(context.Context) (script.Picture, error) {
 		return nil, errUnplugged
 	}
 	s := d.current()
-	return picture{s, d.look, d.config.Scale}, nil
+	return draw.Picture{Scene: s, Look: d.look, Scale: d.config.Scale}, nil
 }
 
 // Log gives the lines written since the last call.

@@ -10,10 +10,6 @@ import (
 // Bounds on what passes between a stand-in and its app.
 const (
 	maxFrame    = 6 << 20 // bytes of one message
-	maxNodes    = 6000    // elements of one screen
-	maxDepth    = 64
-	maxTextRune = 20_000
-	maxScreen   = 400_000 // characters of all texts of one screen
 	maxTimers   = 2000
 	maxData     = 1 << 20 // bytes of all that an app keeps
 	maxLogLines = 5000    // in one turn

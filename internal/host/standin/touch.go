@@ -6,6 +6,7 @@ import (
 
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
+	"yamato/internal/host/standin/draw"
 )
 
 // Tap touches the screen: what is topmost there of what takes touches, or the nearest
@@ -19,11 +20,11 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 		return err
 	}
 	s := d.current()
-	n := s.tree.Hit(at)
+	n := s.Tree.Hit(at)
 	if n == nil {
 		return nil
 	}
-	e := s.handler(n)
+	e := handler(s, n)
 	if e == nil || e.Disabled {
 		return nil
 	}
@@ -51,16 +52,16 @@ func (d *Device) reach() error {
 	return d.alive()
 }
 
-func (d *Device) setFocus(s *scene, n *screen.Node) {
-	d.focus = s.focusOf(n)
+func (d *Device) setFocus(s *draw.Scene, n *screen.Node) {
+	d.focus = s.FocusOf(n)
 	_ = d.render()
 }
 
 // handler finds what reacts to a touch on n: n itself, or what it lies in.
-func (s *scene) handler(n *screen.Node) *element {
-	var find func(at *screen.Node, best *element) *element
-	find = func(at *screen.Node, best *element) *element {
-		if e := s.actions[at]; e != nil && (e.Tap != 0 || e.T == "field" || e.Ground.set && e.T == "stack") {
+func handler(s *draw.Scene, n *screen.Node) *draw.Element {
+	var find func(at *screen.Node, best *draw.Element) *draw.Element
+	find = func(at *screen.Node, best *draw.Element) *draw.Element {
+		if e := s.Actions[at]; e != nil && (e.Tap != 0 || e.T == "field" || e.Ground.Set && e.T == "stack") {
 			best = e
 		}
 		if at == n {
@@ -73,7 +74,7 @@ func (s *scene) handler(n *screen.Node) *element {
 		}
 		return nil
 	}
-	return find(s.tree.Root, nil)
+	return find(s.Tree.Root, nil)
 }
 
 func contains(at, n *screen.Node) bool {
@@ -86,28 +87,6 @@ func contains(at, n *screen.Node) bool {
 		}
 	}
 	return false
-}
-
-// focusOf gives the key of a field, as layout makes it.
-func (s *scene) focusOf(n *screen.Node) string {
-	var find func(at *screen.Node, path string) string
-	find = func(at *screen.Node, path string) string {
-		if at == n {
-			return focusKey(s.actions[at], path)
-		}
-		for i, c := range at.Children {
-			if key := find(c, path+"/"+string(rune('a'+i%26))+string(rune('a'+i/26%26))); key != "" {
-				return key
-			}
-		}
-		return ""
-	}
-	for _, c := range s.tree.Root.Children {
-		if key := find(c, "r"); key != "" {
-			return key
-		}
-	}
-	return ""
 }
 
 // EnterText enters text in the field that has the focus, as an input method does: a
@@ -141,16 +120,16 @@ func (d *Device) Keys(ctx context.Context, keys string) error {
 
 func (d *Device) key(ctx context.Context, k rune) error {
 	s := d.current()
-	var field *element
+	var field *draw.Element
 	at := -1
-	for i, n := range s.fields {
+	for i, n := range s.Fields {
 		if n.Focused {
-			field, at = s.actions[n], i
+			field, at = s.Actions[n], i
 		}
 	}
 	switch {
-	case k == '\uE004' && len(s.fields) > 0: // Tab
-		d.setFocus(s, s.fields[(at+1)%len(s.fields)])
+	case k == '\uE004' && len(s.Fields) > 0: // Tab
+		d.setFocus(s, s.Fields[(at+1)%len(s.Fields)])
 		return nil
 	case field == nil:
 		return nil
@@ -166,7 +145,7 @@ func (d *Device) key(ctx context.Context, k rune) error {
 	return d.input(ctx, field, field.Value+string(k))
 }
 
-func (d *Device) input(ctx context.Context, field *element, value string) error {
+func (d *Device) input(ctx context.Context, field *draw.Element, value string) error {
 	if field.Input == 0 {
 		return nil
 	}

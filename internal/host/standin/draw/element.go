@@ -1,4 +1,4 @@
-package standin
+package draw
 
 import (
 	"encoding/json"
@@ -11,9 +11,17 @@ import (
 	"yamato/internal/core/plain"
 )
 
-// element is one part of a screen as an app describes it. Lengths are in
+// Bounds on a screen.
+const (
+	maxNodes    = 6000 // elements
+	maxDepth    = 64
+	maxTextRune = 20_000
+	maxScreen   = 400_000 // characters of all texts
+)
+
+// Element is one part of a screen as an app describes it. Lengths are in
 // density-independent pixels.
-type element struct {
+type Element struct {
 	T     string     `json:"t"` // column, row, stack, scroll, text, button, field, icon or space
 	ID    string     `json:"id"`
 	Role  string     `json:"role"`
@@ -25,7 +33,7 @@ type element struct {
 	Tap   int        `json:"onTap"` // numbers of handlers, 0 for none
 	Input int        `json:"onInput"`
 	Enter int        `json:"onEnter"`
-	Kids  []*element `json:"kids"`
+	Kids  []*Element `json:"kids"`
 
 	Disabled bool   `json:"disabled"`
 	Selected bool   `json:"selected"`
@@ -81,7 +89,7 @@ func (l *lengths) UnmarshalJSON(data []byte) error {
 // tint is a colour written #rrggbb or #rrggbbaa; nothing is drawn where absent.
 type tint struct {
 	color.NRGBA
-	set bool
+	Set bool
 }
 
 func (t *tint) UnmarshalJSON(data []byte) error {
@@ -100,15 +108,15 @@ func (t *tint) UnmarshalJSON(data []byte) error {
 	return nil
 }
 
-func hex(s string) tint {
+func Hex(s string) tint {
 	var t tint
 	_ = t.UnmarshalJSON([]byte(`"` + s + `"`))
 	return t
 }
 
-// parseScreen reads what an app wants shown, within bounds.
-func parseScreen(data []byte) (*element, error) {
-	var root element
+// ParseScreen reads what an app wants shown, within bounds.
+func ParseScreen(data []byte) (*Element, error) {
+	var root Element
 	if err := json.Unmarshal(data, &root); err != nil {
 		return nil, fmt.Errorf("the app shows something that is no screen: %w", err)
 	}
@@ -122,7 +130,7 @@ func parseScreen(data []byte) (*element, error) {
 // counted is what a screen has so far.
 type counted struct{ elements, characters int }
 
-func (e *element) check(depth int, c *counted) error {
+func (e *Element) check(depth int, c *counted) error {
 	c.elements++
 	switch {
 	case depth > maxDepth:

@@ -1,7 +1,6 @@
-package standin
+package draw
 
 import (
-	"bytes"
 	"fmt"
 	"image/color"
 	"strings"
@@ -14,14 +13,14 @@ import (
 )
 
 // laid lays a screen out from its JSON and gives its elements by id.
-func laid(t *testing.T, text string) (*scene, map[string]*screen.Node) {
+func laid(t *testing.T, text string) (*Scene, map[string]*screen.Node) {
 	t.Helper()
-	e, err := parseScreen([]byte(text))
+	e, err := ParseScreen([]byte(text))
 	require.NoError(t, err)
-	s := newScene(400, 800)
-	layout(e, screen.Rect{W: 400, H: 800}, s, "")
+	s := NewScene(400, 800)
+	Layout(e, screen.Rect{W: 400, H: 800}, s, "")
 	byID := map[string]*screen.Node{}
-	s.tree.Walk(func(n *screen.Node, _ int) bool { byID[n.ID] = n; return true })
+	s.Tree.Walk(func(n *screen.Node, _ int) bool { byID[n.ID] = n; return true })
 	return s, byID
 }
 
@@ -98,10 +97,10 @@ func TestScreensThatAreNoneAreRefused(t *testing.T) {
 		`{"t":"text","pad":[1,2,3]}`:   "pad is a number",
 		`{"t":"text","text":"` + strings.Repeat("x", 20_001) + `"}`: "more than 20000 characters",
 	} {
-		_, err := parseScreen([]byte(text))
+		_, err := ParseScreen([]byte(text))
 		require.ErrorContains(t, err, says)
 	}
-	e, err := parseScreen([]byte(`{"t":"text","size":1e9,"w":-5,"face":"comic","text":"x"}`))
+	e, err := ParseScreen([]byte(`{"t":"text","size":1e9,"w":-5,"face":"comic","text":"x"}`))
 	require.NoError(t, err, "sizes are brought within bounds")
 	require.Equal(t, 200.0, e.Size)
 	require.Zero(t, e.W)
@@ -121,8 +120,8 @@ func TestNamesComeFromContentWhereTheRoleSaysSo(t *testing.T) {
 
 func TestAPictureHasTheScreensSizeAndItsColours(t *testing.T) {
 	s, _ := laid(t, `{"t":"column","ground":"#ffffff","kids":[{"t":"space","id":"box","w":100,"h":100,"ground":"#0000ff"}]}`)
-	p := picture{scene: s, look: chrome{platform: "android", cutout: "none", width: 400, height: 800,
-		ground: hex("#ffffff"), ink: plainInk}, scale: 2}
+	p := Picture{Scene: s, Look: Chrome{Platform: "android", Cutout: "none", Width: 400, Height: 800,
+		Ground: Hex("#ffffff"), Ink: plainInk}, Scale: 2}
 	draw := func() (w, h int, at func(x, y int) color.NRGBA) {
 		img, err := p.Image()
 		require.NoError(t, err)
@@ -139,16 +138,16 @@ func TestAPictureHasTheScreensSizeAndItsColours(t *testing.T) {
 func TestAFieldKeepsItsKeyFromScreenToScreen(t *testing.T) {
 	text := `{"t":"column","kids":[{"t":"field","id":"a","hint":"x"},{"t":"row","kids":[{"t":"field","hint":"y","grow":1}]}]}`
 	s, _ := laid(t, text)
-	require.Len(t, s.fields, 2)
-	for _, f := range s.fields {
-		key := s.focusOf(f)
+	require.Len(t, s.Fields, 2)
+	for _, f := range s.Fields {
+		key := s.FocusOf(f)
 		require.NotEmpty(t, key)
-		e, err := parseScreen([]byte(text))
+		e, err := ParseScreen([]byte(text))
 		require.NoError(t, err)
-		again := newScene(400, 800)
-		layout(e, screen.Rect{W: 400, H: 800}, again, key)
+		again := NewScene(400, 800)
+		Layout(e, screen.Rect{W: 400, H: 800}, again, key)
 		focused := 0
-		for _, n := range again.fields {
+		for _, n := range again.Fields {
 			if n.Focused {
 				focused++
 				require.Equal(t, f.Bounds, n.Bounds)
@@ -159,18 +158,10 @@ func TestAFieldKeepsItsKeyFromScreenToScreen(t *testing.T) {
 }
 
 func TestTheStatusBarSuitsThePhone(t *testing.T) {
-	require.Equal(t, 44.0, chrome{platform: "ios", cutout: "bar", height: 848}.top())
-	require.Zero(t, chrome{platform: "ios", cutout: "none", height: 580}.bottom(), "a home button below the screen")
-	require.Equal(t, screen.Rect{Y: 32, W: 408, H: 844}, chrome{platform: "android", cutout: "hole", width: 408,
-		height: 896}.area())
-	require.Equal(t, hex("#ffffff"), barInk(&element{Ground: hex("#14536b")}), "light on dark")
-	require.Equal(t, plainInk, barInk(&element{Ground: hex("#f3f7f6")}))
-}
-
-func TestFramesAreBoundedBothWays(t *testing.T) {
-	var b bytes.Buffer
-	require.ErrorContains(t, writeFrame(&b, strings.Repeat("x", maxFrame)), "over the")
-	b.Write([]byte{0xff, 0xff, 0xff, 0xff})
-	var v any
-	require.ErrorContains(t, readFrame(&b, &v), "over the")
+	require.Equal(t, 44.0, Chrome{Platform: "ios", Cutout: "bar", Height: 848}.top())
+	require.Zero(t, Chrome{Platform: "ios", Cutout: "none", Height: 580}.bottom(), "a home button below the screen")
+	require.Equal(t, screen.Rect{Y: 32, W: 408, H: 844}, Chrome{Platform: "android", Cutout: "hole", Width: 408,
+		Height: 896}.Area())
+	require.Equal(t, Hex("#ffffff"), BarInk(&Element{Ground: Hex("#14536b")}), "light on dark")
+	require.Equal(t, plainInk, BarInk(&Element{Ground: Hex("#f3f7f6")}))
 }

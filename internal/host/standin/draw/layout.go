@@ -1,4 +1,4 @@
-package standin
+package draw
 
 import (
 	"strings"
@@ -6,18 +6,18 @@ import (
 	"yamato/internal/core/screen"
 )
 
-// scene is a screen laid out: what can be found on it, touched, and drawn. It
+// Scene is a screen laid out: what can be found on it, touched, and drawn. It
 // does not change once made.
-type scene struct {
-	tree    *screen.Tree
+type Scene struct {
+	Tree    *screen.Tree
 	boxes   []box // in painting order
-	actions map[*screen.Node]*element
-	fields  []*screen.Node
+	Actions map[*screen.Node]*Element
+	Fields  []*screen.Node
 }
 
 // box is one element to draw.
 type box struct {
-	element *element
+	element *Element
 	bounds  screen.Rect
 	clip    screen.Rect
 	lines   []string // of text, broken to fit
@@ -26,19 +26,19 @@ type box struct {
 
 // placed is an element with its size, while a screen is laid out.
 type placed struct {
-	e     *element
+	e     *Element
 	w, h  float64
 	lines []string
 	kids  []*placed
 }
 
-func (e *element) inner(width float64) float64 {
+func (e *Element) inner(width float64) float64 {
 	return max(0, width-e.Pad.left-e.Pad.right)
 }
 
 // measure finds how large e wants to be in at most width. grow along the main
 // way is given out by place.
-func measure(e *element, width float64) *placed {
+func measure(e *Element, width float64) *placed {
 	p := &placed{e: e}
 	if e.W > 0 {
 		width = min(width, e.W)
@@ -89,7 +89,7 @@ func (p *placed) measureText(inner float64) {
 		return
 	}
 	if text == "" && len(e.Kids) > 0 { // a button with content of its own
-		c := measure(&element{T: "column", Kids: e.Kids, Gap: e.Gap, Size: e.Size, Align: e.Align}, inner)
+		c := measure(&Element{T: "column", Kids: e.Kids, Gap: e.Gap, Size: e.Size, Align: e.Align}, inner)
 		p.kids, p.w, p.h = []*placed{c}, c.w, c.h
 		return
 	}
@@ -141,28 +141,28 @@ func (p *placed) measureRow(inner float64) {
 	p.w += e.Gap * float64(max(0, len(e.Kids)-1))
 }
 
-// layout lays e out in area and gives the scene. focus names the field that
+// Layout lays e out in area and gives the scene. focus names the field that
 // takes keys.
-func layout(e *element, area screen.Rect, s *scene, focus string) {
+func Layout(e *Element, area screen.Rect, s *Scene, focus string) {
 	p := measure(e, area.W)
 	root := s.place(p, area, area, focus, "r")
-	s.tree.Root.Children = append(s.tree.Root.Children, root)
+	s.Tree.Root.Children = append(s.Tree.Root.Children, root)
 }
 
-func newScene(width, height float64) *scene {
+func NewScene(width, height float64) *Scene {
 	whole := screen.Rect{W: width, H: height}
-	return &scene{
-		tree: &screen.Tree{Root: &screen.Node{Role: "application", Bounds: whole, Visible: whole}, Width: width,
+	return &Scene{
+		Tree: &screen.Tree{Root: &screen.Node{Role: "application", Bounds: whole, Visible: whole}, Width: width,
 			Height: height},
-		actions: map[*screen.Node]*element{},
+		Actions: map[*screen.Node]*Element{},
 	}
 }
 
-func (s *scene) place(p *placed, at, clip screen.Rect, focus, path string) *screen.Node {
+func (s *Scene) place(p *placed, at, clip screen.Rect, focus, path string) *screen.Node {
 	e := p.e
 	n := &screen.Node{Role: roleOf(e), ID: e.ID, Name: e.Name, Bounds: at, Visible: at.Intersect(clip),
 		Disabled: e.Disabled, Selected: e.Selected, Checked: e.Checked, Busy: e.Busy,
-		Opaque: e.Ground.set && e.Ground.A == 255, Touch: e.takesTouch()}
+		Opaque: e.Ground.Set && e.Ground.A == 255, Touch: e.takesTouch()}
 	switch e.T {
 	case "field":
 		n.Value = e.Value
@@ -170,12 +170,12 @@ func (s *scene) place(p *placed, at, clip screen.Rect, focus, path string) *scre
 			n.Name = e.Hint
 		}
 		n.Focused = focus != "" && focus == focusKey(e, path)
-		s.fields = append(s.fields, n)
+		s.Fields = append(s.Fields, n)
 	default:
 		n.Text = e.Text
 	}
-	s.actions[n] = e
-	s.tree.Busy = s.tree.Busy || e.Busy && n.OnScreen()
+	s.Actions[n] = e
+	s.Tree.Busy = s.Tree.Busy || e.Busy && n.OnScreen()
 	s.boxes = append(s.boxes, box{e, at, clip, p.lines, n.Focused})
 	inner := screen.Rect{X: at.X + e.Pad.left, Y: at.Y + e.Pad.top, W: e.inner(at.W),
 		H: max(0, at.H-e.Pad.top-e.Pad.bottom)}
@@ -194,12 +194,12 @@ func (s *scene) place(p *placed, at, clip screen.Rect, focus, path string) *scre
 
 // takesTouch reports whether touches end at e: it acts on them, or it is something that
 // is painted. What is see-through and does nothing lets them pass.
-func (e *element) takesTouch() bool {
-	return e.Tap != 0 || e.T == "field" || e.T == "button" || e.Ground.set && e.Ground.A > 0
+func (e *Element) takesTouch() bool {
+	return e.Tap != 0 || e.T == "field" || e.T == "button" || e.Ground.Set && e.Ground.A > 0
 }
 
 // focusKey names a field from one screen to the next.
-func focusKey(e *element, path string) string {
+func focusKey(e *Element, path string) string {
 	if e.ID != "" {
 		return "#" + e.ID
 	}
@@ -292,7 +292,7 @@ func (p *placed) along(inner screen.Rect, row bool) []screen.Rect {
 	return out
 }
 
-func roleOf(e *element) string {
+func roleOf(e *Element) string {
 	if e.Role != "" {
 		return e.Role
 	}
@@ -321,4 +321,26 @@ func content(n *screen.Node) string {
 		}
 	}
 	return strings.Join(parts, " ")
+}
+
+// FocusOf gives the key of a field, as layout makes it.
+func (s *Scene) FocusOf(n *screen.Node) string {
+	var find func(at *screen.Node, path string) string
+	find = func(at *screen.Node, path string) string {
+		if at == n {
+			return focusKey(s.Actions[at], path)
+		}
+		for i, c := range at.Children {
+			if key := find(c, path+"/"+string(rune('a'+i%26))+string(rune('a'+i/26%26))); key != "" {
+				return key
+			}
+		}
+		return ""
+	}
+	for _, c := range s.Tree.Root.Children {
+		if key := find(c, "r"); key != "" {
+			return key
+		}
+	}
+	return ""
 }

@@ -1,4 +1,4 @@
-package standin
+package draw
 
 import (
 	"crypto/sha256"
@@ -14,20 +14,20 @@ import (
 	"yamato/internal/core/screen"
 )
 
-// picture is a scene that can be drawn whenever somebody wants it.
-type picture struct {
-	scene *scene
-	look  chrome
-	scale float64
+// Picture is a scene that can be drawn whenever somebody wants it.
+type Picture struct {
+	Scene *Scene
+	Look  Chrome
+	Scale float64
 }
 
 // Key is the same for pictures that look the same.
-func (p picture) Key() string {
+func (p Picture) Key() string {
 	h := sha256.New()
-	look := p.look
-	look.clock = look.clock.Truncate(time.Minute) // finer than that nobody sees it
-	fmt.Fprintf(h, "%v %v %v %v\n", look, p.scale, p.scene.tree.Width, p.scene.tree.Height)
-	for _, b := range p.scene.boxes {
+	look := p.Look
+	look.Clock = look.Clock.Truncate(time.Minute) // finer than that nobody sees it
+	fmt.Fprintf(h, "%v %v %v %v\n", look, p.Scale, p.Scene.Tree.Width, p.Scene.Tree.Height)
+	for _, b := range p.Scene.boxes {
 		e := *b.element
 		e.Kids, e.Tap, e.Input, e.Enter = nil, 0, 0, 0 // what is in it is a box of its own, and handlers cannot be seen
 		fmt.Fprintf(h, "%v %v %v %q %v\n", e, b.bounds, b.clip, b.lines, b.focused)
@@ -36,13 +36,13 @@ func (p picture) Key() string {
 }
 
 // Image draws the picture.
-func (p picture) Image() (image.Image, error) {
-	c := newCanvas(p.scene.tree.Width, p.scene.tree.Height, p.scale)
-	p.look.paintUnder(c)
-	for _, b := range p.scene.boxes {
+func (p Picture) Image() (image.Image, error) {
+	c := newCanvas(p.Scene.Tree.Width, p.Scene.Tree.Height, p.Scale)
+	p.Look.paintUnder(c)
+	for _, b := range p.Scene.boxes {
 		c.box(b)
 	}
-	p.look.paintOver(c)
+	p.Look.paintOver(c)
 	return c.dc.Image(), nil
 }
 
@@ -82,7 +82,7 @@ func (c *canvas) face(name string, size float64) font.Face {
 }
 
 func (c *canvas) fill(r screen.Rect, round float64, t tint) {
-	if !t.set || r.Empty() {
+	if !t.Set || r.Empty() {
 		return
 	}
 	c.dc.SetColor(t.NRGBA)
@@ -91,7 +91,7 @@ func (c *canvas) fill(r screen.Rect, round float64, t tint) {
 }
 
 func (c *canvas) stroke(r screen.Rect, round, width float64, t tint) {
-	if !t.set || r.Empty() {
+	if !t.Set || r.Empty() {
 		return
 	}
 	c.dc.SetColor(t.NRGBA)
@@ -126,9 +126,9 @@ func (c *canvas) text(line string, x, y, size float64, face string, t tint) {
 }
 
 var (
-	plainInk = hex("#16202c")
-	hintInk  = hex("#7b8794")
-	focusInk = hex("#1c6dd0")
+	plainInk = Hex("#16202c")
+	hintInk  = Hex("#7b8794")
+	focusInk = Hex("#1c6dd0")
 )
 
 // within reports whether r lies in clip, but for what sums of fractions lose.
@@ -154,7 +154,7 @@ func (c *canvas) box(b box) {
 		c.stroke(b.bounds, e.Round, 2, focusInk)
 	}
 	ink := e.Ink
-	if !ink.set {
+	if !ink.Set {
 		ink = plainInk
 	}
 	if e.Disabled {
