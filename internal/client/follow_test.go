@@ -11,9 +11,10 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
-	"yamato/internal/contract"
 
 	"github.com/stretchr/testify/require"
+
+	"yamato/internal/contract"
 )
 
 // teller serves the events 1 to last of a run, and breaks off after each cut.

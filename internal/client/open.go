@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"yamato/internal/contract"
+	"yamato/internal/retry"
 )
 
 // Service is a service as a caller of one project sees it.
@@ -136,8 +137,7 @@ type Event struct {
 // broke, for as long as patience; lost is told of each loss.
 func (s *Service) Follow(ctx context.Context, run, after int64, patience time.Duration, lost func(error),
 	seen func(Event) error) error {
-	since := time.Now()
-	pause := 100 * time.Millisecond
+	since, pause := time.Now(), retry.From(100*time.Millisecond, 2*time.Second)
 	for {
 		before := after
 		ended, err := s.followOnce(ctx, run, &after, seen)
@@ -151,20 +151,16 @@ func (s *Service) Follow(ctx context.Context, run, after int64, patience time.Du
 			return errors.Unwrap(err)
 		}
 		if after > before {
-			since, pause = time.Now(), 100*time.Millisecond
+			since = time.Now()
+			pause.Reset()
 		}
 		if time.Since(since) > patience {
 			return s.unreachable(err)
 		}
 		lost(err)
-		t := time.NewTimer(pause)
-		select {
-		case <-t.C:
-		case <-ctx.Done():
-			t.Stop()
-			return ctx.Err()
+		if err := pause.Wait(ctx); err != nil {
+			return err
 		}
-		pause = min(2*pause, 2*time.Second)
 	}
 }
 

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"yamato/internal/contract"
+	"yamato/internal/retry"
 )
 
 // Memory remembers where the upload of a file was begun, so that a later command
@@ -38,7 +39,7 @@ const pieceSize = 32 << 20
 func (s *Service) Upload(ctx context.Context, f io.ReaderAt, size int64, name, key string, memory Memory,
 	patience time.Duration, sent func(int64)) (contract.Package, error) {
 	address := memory.Recall(key)
-	since, pause := time.Now(), 200*time.Millisecond
+	since, pause := time.Now(), retry.From(200*time.Millisecond, 3*time.Second)
 	var offset int64
 	for {
 		before := offset
@@ -64,19 +65,15 @@ func (s *Service) Upload(ctx context.Context, f io.ReaderAt, size int64, name, k
 			return contract.Package{}, err
 		}
 		if offset > before {
-			since, pause = time.Now(), 200*time.Millisecond
+			since = time.Now()
+			pause.Reset()
 		}
 		if time.Since(since) > patience {
 			return contract.Package{}, s.unreachable(err)
 		}
-		t := time.NewTimer(pause)
-		select {
-		case <-t.C:
-		case <-ctx.Done():
-			t.Stop()
-			return contract.Package{}, ctx.Err()
+		if err := pause.Wait(ctx); err != nil {
+			return contract.Package{}, err
 		}
-		pause = min(2*pause, 3*time.Second)
 	}
 }
 

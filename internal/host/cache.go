@@ -6,8 +6,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"sync"
 	"time"
+
+	"golang.org/x/sync/singleflight"
 )
 
 // cache keeps packages and suites on the host's disk, by digest.
@@ -15,15 +16,14 @@ type cache struct {
 	dir    string
 	remote Remote
 
-	mu    sync.Mutex
-	locks map[string]*sync.Mutex
+	fetches singleflight.Group
 }
 
 // maxCached bounds the cache; what was used longest ago goes first.
 const maxCached = 8 << 30
 
 func openCache(dir string, remote Remote) (*cache, error) {
-	c := &cache{dir: filepath.Join(dir, "cache"), remote: remote, locks: map[string]*sync.Mutex{}}
+	c := &cache{dir: filepath.Join(dir, "cache"), remote: remote}
 	if err := os.MkdirAll(c.dir, 0o700); err != nil {
 		return nil, fmt.Errorf("opening the host's cache: %w", err)
 	}
@@ -33,15 +33,16 @@ func openCache(dir string, remote Remote) (*cache, error) {
 // fetch gives the path of a blob, which is downloaded if need be, once for all
 // who ask at the same time.
 func (c *cache) fetch(ctx context.Context, digest string) (string, error) {
-	c.mu.Lock()
-	l := c.locks[digest]
-	if l == nil {
-		l = &sync.Mutex{}
-		c.locks[digest] = l
+	for {
+		path, err, shared := c.fetches.Do(digest, func() (any, error) { return c.fetchOnce(ctx, digest) })
+		if shared && err != nil && ctx.Err() == nil && (errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)) {
+			continue // it was for another, whose lease has ended
+		}
+		return path.(string), err
 	}
-	c.mu.Unlock()
-	l.Lock()
-	defer l.Unlock()
+}
+
+func (c *cache) fetchOnce(ctx context.Context, digest string) (string, error) {
 	path := filepath.Join(c.dir, digest)
 	now := time.Now()
 	if os.Chtimes(path, now, now) == nil {

@@ -9,12 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"time"
-	"yamato/internal/killpoint"
 
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
+	"yamato/internal/killpoint"
 	"yamato/internal/link"
+	"yamato/internal/retry"
 )
 
 // recorder keeps what a case leaves behind until it is drawn.
@@ -172,20 +173,15 @@ func (o *outbox) upload(ctx context.Context, kind evidence.Kind, name string,
 	sum := sha256.Sum256(content)
 	ref := link.EvidenceRef{Sort: kind.Name, Name: name, MediaType: kind.MediaType, Digest: hex.EncodeToString(sum[:]),
 		Size: int64(len(content))}
-	pause := 50 * time.Millisecond
+	pause := retry.From(50*time.Millisecond, time.Second)
 	for {
 		killpoint.Pass("uploading")
 		err := o.worker.host.config.Service.Upload(ctx, ref.Digest, content)
 		if err == nil {
 			return ref, nil
 		}
-		t := time.NewTimer(pause)
-		select {
-		case <-t.C:
-		case <-ctx.Done():
-			t.Stop()
+		if pause.Wait(ctx) != nil {
 			return ref, fmt.Errorf("keeping the %s %q: %w", kind.Name, name, errors.Join(context.Cause(ctx), err))
 		}
-		pause = min(2*pause, time.Second)
 	}
 }

@@ -17,13 +17,14 @@ import (
 	"strings"
 	"sync"
 	"time"
-	"yamato/internal/killpoint"
 
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/semaphore"
 
+	"yamato/internal/killpoint"
 	"yamato/internal/link"
+	"yamato/internal/retry"
 )
 
 // Config is how a host works.
@@ -151,7 +152,7 @@ func (h *Host) leftovers() map[string][]leftover {
 
 // keepLinked links to the service, again and again.
 func (h *Host) keepLinked(ctx context.Context) {
-	pause := 50 * time.Millisecond
+	pause := retry.From(50*time.Millisecond, 2*time.Second)
 	for ctx.Err() == nil {
 		began := time.Now()
 		err := h.linkOnce(ctx)
@@ -159,19 +160,15 @@ func (h *Host) keepLinked(ctx context.Context) {
 			return
 		}
 		if time.Since(began) > 5*time.Second {
-			pause = 50 * time.Millisecond
+			pause.Reset()
 		}
-		if pause > 200*time.Millisecond { // a service that is started again is back before that
-			h.log.Warn("not linked; trying again", "error", err, "in", pause)
+		next := pause.Next()
+		if next > 240*time.Millisecond { // a service that is started again is back before that
+			h.log.Warn("not linked; trying again", "error", err, "in", next)
 		}
-		t := time.NewTimer(pause)
-		select {
-		case <-t.C:
-		case <-ctx.Done():
-			t.Stop()
+		if retry.For(ctx, next) != nil {
 			return
 		}
-		pause = min(2*pause, 2*time.Second)
 	}
 }
 

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"sync"
 
+	"github.com/google/renameio/v2"
+
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/near"
 	"yamato/internal/link"
@@ -130,10 +132,7 @@ func (y *Yard) keep() error {
 	if err := os.MkdirAll(filepath.Dir(y.path), 0o700); err != nil {
 		return err
 	}
-	if err := os.WriteFile(y.path+".part", body, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(y.path+".part", y.path)
+	return renameio.WriteFile(y.path, body, 0o600)
 }
 
 // images gives the OS images with their states. The caller holds the lock.

@@ -4,8 +4,9 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
-	"sync"
 	"time"
+
+	"github.com/jellydator/ttlcache/v3"
 
 	"yamato/internal/service/base"
 	"yamato/internal/store"
@@ -19,7 +20,7 @@ func (s *Service) Authenticate(ctx context.Context, token string) (base.Caller, 
 	if len(token) < 20 || len(token) > 200 {
 		return base.Caller{}, base.Unauthorised
 	}
-	if c, ok := s.callers.get(token, time.Now()); ok {
+	if c, ok := s.callers.get(token); ok {
 		return c, nil
 	}
 	c, err := s.Store.CallerOf(ctx, token)
@@ -27,7 +28,7 @@ func (s *Service) Authenticate(ctx context.Context, token string) (base.Caller, 
 		return base.Caller{}, base.Unauthorised
 	}
 	if err == nil {
-		s.callers.put(token, c, time.Now())
+		s.callers.put(token, c)
 	}
 	return c, err
 }
@@ -35,37 +36,30 @@ func (s *Service) Authenticate(ctx context.Context, token string) (base.Caller, 
 // callers remembers who tokens belong to, for a few seconds: a host makes
 // thousands of calls, and a token that is taken back must soon be refused.
 type callers struct {
-	mu    sync.Mutex
-	known map[[sha256.Size]byte]knownCaller
+	known *ttlcache.Cache[[sha256.Size]byte, base.Caller]
 }
 
-type knownCaller struct {
-	caller Caller
-	until  time.Time
+const (
+	callerAge  = 5 * time.Second
+	maxCallers = 10_000 // whoever has not called for longest goes first
+)
+
+func newCallers() *callers {
+	return &callers{ttlcache.New(ttlcache.WithTTL[[sha256.Size]byte, base.Caller](callerAge),
+		ttlcache.WithCapacity[[sha256.Size]byte, base.Caller](maxCallers),
+		ttlcache.WithDisableTouchOnHit[[sha256.Size]byte, base.Caller]())}
 }
 
-const callerAge = 5 * time.Second
-
-func newCallers() *callers { return &callers{known: map[[sha256.Size]byte]knownCaller{}} }
-
-func (c *callers) get(token string, now time.Time) (base.Caller, bool) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	k, ok := c.known[sha256.Sum256([]byte(token))]
-	return k.caller, ok && now.Before(k.until)
-}
-
-func (c *callers) forget(token string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	delete(c.known, sha256.Sum256([]byte(token)))
-}
-
-func (c *callers) put(token string, caller base.Caller, now time.Time) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if len(c.known) > 10_000 {
-		clear(c.known)
+func (c *callers) get(token string) (base.Caller, bool) {
+	k := c.known.Get(sha256.Sum256([]byte(token)))
+	if k == nil {
+		return base.Caller{}, false
 	}
-	c.known[sha256.Sum256([]byte(token))] = knownCaller{caller, now.Add(callerAge)}
+	return k.Value(), true
+}
+
+func (c *callers) forget(token string) { c.known.Delete(sha256.Sum256([]byte(token))) }
+
+func (c *callers) put(token string, caller base.Caller) {
+	c.known.Set(sha256.Sum256([]byte(token)), caller, ttlcache.DefaultTTL)
 }

@@ -50,7 +50,7 @@ func (s *Service) BrowserCaller(ctx context.Context, cookie string) (base.Caller
 	if len(cookie) < 20 || len(cookie) > 200 {
 		return base.Caller{}, base.SignedOut
 	}
-	if c, ok := s.callers.get("cookie\x00"+cookie, time.Now()); ok {
+	if c, ok := s.callers.get("cookie\x00" + cookie); ok {
 		return c, nil
 	}
 	c, err := s.Store.BrowserCaller(ctx, cookie)
@@ -58,7 +58,7 @@ func (s *Service) BrowserCaller(ctx context.Context, cookie string) (base.Caller
 		return base.Caller{}, base.SignedOut
 	}
 	if err == nil {
-		s.callers.put("cookie\x00"+cookie, c, time.Now())
+		s.callers.put("cookie\x00"+cookie, c)
 	}
 	return c, err
 }

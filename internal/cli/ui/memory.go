@@ -5,6 +5,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"github.com/google/renameio/v2"
 )
 
 // memory keeps where uploads were begun, in a file of the user's, so that a command
@@ -51,9 +53,7 @@ func (m memory) write(all map[string]begunUpload) {
 	if err != nil || os.MkdirAll(filepath.Dir(m.path), 0o700) != nil {
 		return
 	}
-	if os.WriteFile(m.path+".part", body, 0o600) == nil {
-		_ = os.Rename(m.path+".part", m.path)
-	}
+	_ = renameio.WriteFile(m.path, body, 0o600) // without it an upload begins anew
 }
 
 func (m memory) Recall(key string) string { return m.read()[key].Address }

@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/google/renameio/v2"
+
 	"yamato/internal/client"
 	"yamato/internal/contract"
 )
@@ -79,10 +81,7 @@ func WriteConnection(c Connection) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := os.WriteFile(path+".new", append(body, '\n'), 0o600); err != nil {
-		return "", err
-	}
-	return path, os.Rename(path+".new", path)
+	return path, renameio.WriteFile(path, append(body, '\n'), 0o600)
 }
 
 // Connect finds the service: by flags, else by the environment, else by what

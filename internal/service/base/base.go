@@ -11,6 +11,7 @@ import (
 
 	"yamato/internal/blob"
 	"yamato/internal/core/fleet"
+	"yamato/internal/retry"
 	"yamato/internal/store"
 )
 
@@ -87,12 +88,5 @@ func (s *Base) Put(ctx context.Context, r io.Reader, digest string, limit int64)
 
 // Every waits for d and reports true, or false when ctx has ended.
 func Every(ctx context.Context, d time.Duration) bool {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return true
-	case <-ctx.Done():
-		return false
-	}
+	return retry.For(ctx, d) == nil
 }
