@@ -7,6 +7,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 )
 
@@ -27,6 +28,7 @@ func main() {
 	}
 	text, err := measure(context.Background(), config{*program, *window, *devices, *only})
 	if err == nil && *out != "" {
+		text += kept(*out)
 		err = os.WriteFile(*out, []byte(text), 0o644)
 	}
 	fmt.Println(text)
@@ -34,4 +36,14 @@ func main() {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
+}
+
+// kept gives the part of the page that people write: what is compared with what.
+func kept(page string) string {
+	const begins = "\n## Before and after"
+	text, err := os.ReadFile(page)
+	if i := strings.Index(string(text), begins); err == nil && i >= 0 {
+		return string(text[i:])
+	}
+	return ""
 }

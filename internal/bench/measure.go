@@ -266,7 +266,7 @@ func (r *rig) openLoop(ctx context.Context, names []string,
 	err = r.db.QueryRowContext(ctx, `
 		with l as (
 			select l.device_id, l.began_at, r.created_at, lag(l.ended_at) over (partition by l.device_id order by l.id) as freed
-			from lease l join run r on r.id = l.run_id where l.granted_at > $1),
+			from lease l join attempt a on a.lease_id = l.id join run r on r.id = a.run_id where l.granted_at > $1),
 		w as (select extract(epoch from began_at - greatest(created_at, freed)) * 1000 as ms from l where freed is not null and began_at is not null)
 		select coalesce(percentile_cont(0.5) within group (order by ms), 0), coalesce(percentile_cont(0.99) within group (order by ms), 0), count(*) from w`, mark).Scan(&median, &p99, &n)
 	return
