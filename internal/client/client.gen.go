@@ -14,10 +14,10 @@ import (
 	"net/url"
 	"strings"
 
+	. "yamato/internal/contract"
+
 	"github.com/oapi-codegen/runtime"
 	openapi_types "github.com/oapi-codegen/runtime/types"
-
-	. "yamato/internal/contract"
 )
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
