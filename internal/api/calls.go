@@ -72,8 +72,7 @@ func (h *handlers) ListBuilds(ctx context.Context, r ListBuildsRequestObject) (L
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.service.Builds(lasting(ctx), caller(ctx), text(r.Params.App), text(r.Params.Q),
-		words(r.Params.Label),
+	list, err := h.service.Builds(lasting(ctx), caller(ctx), text(r.Params.App), text(r.Params.Q), words(r.Params.Label),
 		cursor, limit)
 	return ListBuilds200JSONResponse(list), err
 }

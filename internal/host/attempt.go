@@ -107,8 +107,7 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite) err
 			if i < 0 || i >= len(suite.Cases) {
 				return fmt.Errorf("the suite has no case %d", i)
 			}
-			if err := w.host.journal.append(link.Event{Lease: l.lease.Number,
-				CaseOpen: &link.CaseOpen{Case: i}}); err != nil {
+			if err := w.host.journal.append(link.Event{Lease: l.lease.Number, CaseOpen: &link.CaseOpen{Case: i}}); err != nil {
 				return err
 			}
 			c := suite.Cases[i]
@@ -116,9 +115,7 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite) err
 				d.SetChance(l.chance(c.Name))
 			}
 			began := w.device.Now()
-			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began}, glance: func() {
-				w.showAll(ctx)
-			}}
+			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began}, glance: func() { w.showAll(ctx) }}
 			limited, stop := context.WithTimeoutCause(ctx, caseWall, errCaseWall)
 			result := script.RunCase(limited, suite, c, w.attentive(l.RealTime, rec.look),
 				script.Options{App: l.Package.ApplicationID, Known: func(loc string) bool {

@@ -84,9 +84,8 @@ func openJournal(dir string, log *slog.Logger) (*journal, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("opening the host's directory: %w", err)
 	}
-	j := &journal{path: filepath.Join(dir, "journal"), log: log, closed: make(chan struct{}),
-		turned: make(chan struct{},
-			1), limit: rewriteAt,
+	j := &journal{path: filepath.Join(dir, "journal"), log: log, closed: make(chan struct{}), turned: make(chan struct{},
+		1), limit: rewriteAt,
 		leases: map[int64]*ledger{}, waiting: make(chan struct{}, 1)}
 	if err := j.load(); err != nil {
 		return nil, err

@@ -26,8 +26,7 @@ const MaxPackage = 4 << 30
 func (s *Part) AddPackage(ctx context.Context, c base.Caller, fileName string, r io.Reader) (contract.Package, error) {
 	info, err := s.Put(ctx, r, "", MaxPackage)
 	if errors.Is(err, blob.ErrTooLarge) {
-		return contract.Package{}, base.Refuse(base.TooLarge, fmt.Sprintf("a package has at most %d GB",
-			MaxPackage>>30),
+		return contract.Package{}, base.Refuse(base.TooLarge, fmt.Sprintf("a package has at most %d GB", MaxPackage>>30),
 			"hand in a smaller package")
 	}
 	if err != nil {
@@ -83,14 +82,12 @@ func (s *Part) MakeBuild(ctx context.Context, c base.Caller, digests []string) (
 	for _, p := range packages {
 		f, g := first.Facts.V, p.Facts.V
 		if f.VersionName != g.VersionName || f.VersionCode != g.VersionCode {
-			return contract.Build{}, base.Invalid(fmt.Sprintf("%s is version %s (%s), but %s is %s (%s)",
-				first.FileName,
+			return contract.Build{}, base.Invalid(fmt.Sprintf("%s is version %s (%s), but %s is %s (%s)", first.FileName,
 				f.VersionName, f.VersionCode, p.FileName, g.VersionName, g.VersionCode),
 				"a build holds packages of one version: push each version by itself")
 		}
 		if other, ok := kinds[g.Kind]; ok {
-			return contract.Build{}, base.Invalid(fmt.Sprintf("%s and %s are the same kind of package", other,
-				p.FileName),
+			return contract.Build{}, base.Invalid(fmt.Sprintf("%s and %s are the same kind of package", other, p.FileName),
 				"a build holds one package of each kind")
 		}
 		kinds[g.Kind] = p.FileName
@@ -125,8 +122,7 @@ func oneApp(packages []store.Package) error {
 			continue
 		}
 		if id := before.Facts.V.ApplicationID; id != f.ApplicationID {
-			return base.Invalid(fmt.Sprintf("%s is the app %s, but %s is %s: another app", before.FileName, id,
-				p.FileName,
+			return base.Invalid(fmt.Sprintf("%s is the app %s, but %s is %s: another app", before.FileName, id, p.FileName,
 				f.ApplicationID), "a build holds packages of one app: push each app by itself")
 		}
 	}
@@ -244,8 +240,7 @@ func (s *Part) BuildNamed(ctx context.Context, c base.Caller, app, ref string) (
 		if b.AppID != list[0].AppID {
 			if list[0].App == b.App { // a name does not tell them apart
 				return store.Build{}, base.Invalid(fmt.Sprintf("two apps called %s have a build %q", b.App, ref),
-					fmt.Sprintf("say which app is meant with --app and its application id: %s or %s",
-						identity(list[0]), identity(b)))
+					fmt.Sprintf("say which app is meant with --app and its application id: %s or %s", identity(list[0]), identity(b)))
 			}
 			return store.Build{}, base.Invalid(fmt.Sprintf("both %s and %s have a build %q", list[0].App, b.App, ref),
 				"say which app is meant with --app")

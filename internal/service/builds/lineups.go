@@ -22,8 +22,7 @@ func (s *Part) SaveLineup(ctx context.Context, c base.Caller, text string) (cont
 	if err != nil {
 		return contract.Lineup{}, base.Invalid(err.Error(), LineupHint)
 	}
-	if err := s.Store.SaveLineup(ctx, c.ProjectID, store.Lineup{Name: l.Name, Text: text,
-		SavedBy: c.Name}); err != nil {
+	if err := s.Store.SaveLineup(ctx, c.ProjectID, store.Lineup{Name: l.Name, Text: text, SavedBy: c.Name}); err != nil {
 		return contract.Lineup{}, err
 	}
 	return s.Lineup(ctx, c, l.Name)

@@ -19,8 +19,7 @@ func (s *Part) Sideline(ctx context.Context, c base.Caller, device string,
 	in contract.NewSideline) (contract.Device, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return contract.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q",
-			device)
+		return contract.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
 	}
 	reason := strings.TrimSpace(in.Reason)
 	switch {
@@ -66,8 +65,7 @@ func (s *Part) Remains(ctx context.Context, c base.Caller, device, what string) 
 func (s *Part) Restore(ctx context.Context, c base.Caller, device string) (contract.Device, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return contract.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q",
-			device)
+		return contract.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
 	}
 	if d.Sideline == nil {
 		return contract.Device{}, base.Invalid(device+" is not sidelined", "")

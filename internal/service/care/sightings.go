@@ -27,12 +27,10 @@ const MaxSight = 32 << 20
 func (s *Part) SeeScreen(ctx context.Context, c base.Caller, device string) (contract.Screen, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return contract.Screen{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q",
-			device)
+		return contract.Screen{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
 	}
 	if d.State == "offline" {
-		return contract.Screen{}, base.Invalid(device+" is offline: "+d.Reason,
-			"start the host of the site "+d.Facts.V.Site)
+		return contract.Screen{}, base.Invalid(device+" is offline: "+d.Reason, "start the host of the site "+d.Facts.V.Site)
 	}
 	heard, leave := s.Bell.Subscribe()
 	defer leave()
@@ -99,8 +97,7 @@ func (s *Part) ElementsOf(ctx context.Context, c base.Caller, number, id int64) 
 		return nil, base.NotThere(err, "list its evidence", "run %d has no evidence %d", number, id)
 	}
 	if e.Sort != evidence.Tree.Name {
-		return nil, base.NotFound(fmt.Sprintf("evidence %d is a %s, no screen tree", id, e.Sort),
-			"choose one of sort tree")
+		return nil, base.NotFound(fmt.Sprintf("evidence %d is a %s, no screen tree", id, e.Sort), "choose one of sort tree")
 	}
 	body, err := s.readBlob(ctx, e.Digest)
 	if err != nil {

@@ -74,9 +74,7 @@ func (s *Part) AcceptLicence(ctx context.Context, c base.Caller, name string) (c
 			}
 			accepted, err := s.Store.LicencesAccepted(ctx, c.ProjectID)
 			site := wire.Site(h, accepted)
-			return site.Licences[slices.IndexFunc(site.Licences, func(o contract.Licence) bool {
-				return o.Name == l.Name
-			})], err
+			return site.Licences[slices.IndexFunc(site.Licences, func(o contract.Licence) bool { return o.Name == l.Name })], err
 		}
 	}
 	return contract.Licence{}, base.NotFound(fmt.Sprintf("no site has a licence %q", name),

@@ -79,8 +79,7 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in contra
 	if err != nil {
 		return contract.Run{}, err
 	}
-	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: r.BuildID,
-		Purpose:      r.Purpose,
+	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose,
 		RepeatFailed: r.RepeatFailed, AfterError: r.AfterError,
 		Language: r.Language, RealTime: base.Deref(in.RealTime), AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup,
 		Seed: newSeed()}}

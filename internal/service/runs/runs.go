@@ -65,8 +65,7 @@ func (s *Part) StartRun(ctx context.Context, c base.Caller, in contract.NewRun, 
 		n.LeftOut = append(n.LeftOut, store.NewLeftOut{Combination: l.Combination, Reasons: l.Reasons})
 	}
 	if len(n.Legs) > maxLegs {
-		return contract.Run{}, base.Invalid(fmt.Sprintf("this run would have %d legs; at most %d are taken",
-			len(n.Legs),
+		return contract.Run{}, base.Invalid(fmt.Sprintf("this run would have %d legs; at most %d are taken", len(n.Legs),
 			maxLegs), "choose fewer devices or suites")
 	}
 	return s.add(ctx, c, n, in)
@@ -85,12 +84,10 @@ func (s *Part) Look(ctx context.Context, c base.Caller, device string, in contra
 	}
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return contract.Run{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q",
-			device)
+		return contract.Run{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
 	}
 	if d.State == "offline" {
-		return contract.Run{}, base.Invalid(device+" is offline: "+d.Reason,
-			"start the host of the site "+d.Facts.V.Site)
+		return contract.Run{}, base.Invalid(device+" is offline: "+d.Reason, "start the host of the site "+d.Facts.V.Site)
 	}
 	i, reasons := fleet.Fit(build.Facts(), d.Facts.V, d.Condition.V.Installed, time.Now())
 	if r, ok := d.Facts.V.Admits(c.Name, time.Now()); !ok {
@@ -101,8 +98,7 @@ func (s *Part) Look(ctx context.Context, c base.Caller, device string, in contra
 		return contract.Run{}, base.Invalid(fmt.Sprintf("%s is %s: %s", device, d.State, d.Reason), remedy)
 	}
 	if i < 0 {
-		p := base.Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", build.App, build.VersionName, device,
-			reasons[0].Why),
+		p := base.Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", build.App, build.VersionName, device, reasons[0].Why),
 			reasons[0].Remedy)
 		return contract.Run{}, p
 	}
@@ -113,8 +109,7 @@ func (s *Part) Look(ctx context.Context, c base.Caller, device string, in contra
 	return s.add(ctx, c, store.NewRun{IdempotencyKey: key,
 		Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: levels.Of(fleet.Language),
 			AskedBy: c.Name, AfterError: 0, Seed: newSeed()},
-		Legs: []store.NewLeg{{RevisionID: suite, Digest: build.Packages[i].Digest, Combination: fleet.Of(d.Facts.V,
-			levels),
+		Legs: []store.NewLeg{{RevisionID: suite, Digest: build.Packages[i].Digest, Combination: fleet.Of(d.Facts.V, levels),
 			Device: &d.ID, Cases: []int{0}}}}, []any{device, in})
 }
 
@@ -156,8 +151,7 @@ func (s *Part) add(ctx context.Context, c base.Caller, n store.NewRun, asked any
 	}
 	if errors.Is(err, store.ErrOtherCall) {
 		return contract.Run{}, base.Refuse(base.OtherCall, "this Idempotency-Key was given to another call",
-			"make a new key for each run that is to be started, and give the same one only where the very same "+
-				"call is "+
+			"make a new key for each run that is to be started, and give the same one only where the very same call is "+
 				"made again")
 	}
 	if err != nil {
@@ -213,9 +207,7 @@ func (s *Part) chooseCases(ctx context.Context, c base.Caller, in contract.NewRu
 		chosen := chosenSuite{id: suite.ID}
 		for i, one := range suite.Cases.V {
 			byName := len(names) == 0 || slices.Contains(names, one.Name)
-			byTag := len(tags) == 0 || slices.ContainsFunc(tags, func(t string) bool {
-				return slices.Contains(one.Tags, t)
-			})
+			byTag := len(tags) == 0 || slices.ContainsFunc(tags, func(t string) bool { return slices.Contains(one.Tags, t) })
 			if byName && byTag {
 				chosen.cases, found[one.Name] = append(chosen.cases, i), true
 			}
