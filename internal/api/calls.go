@@ -9,6 +9,8 @@ import (
 	"yamato/internal/service/base"
 	"yamato/internal/service/care"
 	"yamato/internal/service/runs"
+	"yamato/internal/service/views"
+	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 
@@ -54,7 +56,7 @@ func (h *handlers) About(ctx context.Context, _ AboutRequestObject) (AboutRespon
 // AddPackage takes a package in.
 func (h *handlers) AddPackage(ctx context.Context, r AddPackageRequestObject) (AddPackageResponseObject, error) {
 	p, err := h.service.AddPackage(lasting(ctx), caller(ctx), r.Params.FileName, r.Body)
-	return AddPackage200JSONResponse(p), err
+	return AddPackage200JSONResponse(wire.Package(p)), err
 }
 
 // MakeBuild makes a build of packages.
@@ -63,7 +65,7 @@ func (h *handlers) MakeBuild(ctx context.Context, r MakeBuildRequestObject) (Mak
 		return nil, base.Invalid("a build is made of 1 to 20 packages", "")
 	}
 	b, err := h.service.MakeBuild(lasting(ctx), caller(ctx), r.Body.Packages)
-	return MakeBuild200JSONResponse(b), err
+	return MakeBuild200JSONResponse(wire.Made(b)), err
 }
 
 // ListBuilds lists builds.
@@ -72,34 +74,34 @@ func (h *handlers) ListBuilds(ctx context.Context, r ListBuildsRequestObject) (L
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.service.Builds(lasting(ctx), caller(ctx), text(r.Params.App), text(r.Params.Q), words(r.Params.Label),
-		cursor, limit)
-	return ListBuilds200JSONResponse(list), err
+	list, next, err := h.service.Builds(lasting(ctx), caller(ctx), text(r.Params.App), text(r.Params.Q),
+		words(r.Params.Label), cursor, limit)
+	return ListBuilds200JSONResponse{Items: wire.Each(list, wire.Build), Next: next}, err
 }
 
 // GetBuild gives one build.
 func (h *handlers) GetBuild(ctx context.Context, r GetBuildRequestObject) (GetBuildResponseObject, error) {
-	b, err := h.service.Build(lasting(ctx), caller(ctx), text(r.Params.App), r.Build)
-	return GetBuild200JSONResponse(b), err
+	b, err := h.service.BuildNamed(lasting(ctx), caller(ctx), text(r.Params.App), r.Build)
+	return GetBuild200JSONResponse(wire.Build(b)), err
 }
 
 // PushSuite takes a suite in.
 func (h *handlers) PushSuite(ctx context.Context, r PushSuiteRequestObject) (PushSuiteResponseObject, error) {
 	s, err := h.service.PushSuite(lasting(ctx), caller(ctx), r.Body.FileName, r.Body.Text, r.Body.Tried != nil &&
 		*r.Body.Tried)
-	return PushSuite200JSONResponse(s), err
+	return PushSuite200JSONResponse(wire.Pushed(s)), err
 }
 
 // CheckSuite checks a script that is not kept.
 func (h *handlers) CheckSuite(ctx context.Context, r CheckSuiteRequestObject) (CheckSuiteResponseObject, error) {
 	list, err := h.service.CheckSuite(lasting(ctx), caller(ctx), r.Body.Text, r.Body.App)
-	return CheckSuite200JSONResponse(list), err
+	return CheckSuite200JSONResponse(wire.Findings(list)), err
 }
 
 // ListSuites lists suites.
 func (h *handlers) ListSuites(ctx context.Context, _ ListSuitesRequestObject) (ListSuitesResponseObject, error) {
 	list, err := h.service.Suites(lasting(ctx), caller(ctx))
-	return ListSuites200JSONResponse(list), err
+	return ListSuites200JSONResponse(wire.Each(list, wire.Suite)), err
 }
 
 // ListDevices lists the fleet.
@@ -107,13 +109,14 @@ func (h *handlers) ListDevices(ctx context.Context, r ListDevicesRequestObject) 
 	p := r.Params
 	list, err := h.service.Devices(lasting(ctx), caller(ctx), care.DeviceFilter{Q: text(p.Q), Site: text(p.Site),
 		State: text(p.State), Platform: text(p.Platform), Kind: text(p.Kind)})
-	return ListDevices200JSONResponse(list), err
+	return ListDevices200JSONResponse(wire.Each(list, wire.Device)), err
 }
 
 // LookAtDevice starts a look.
 func (h *handlers) LookAtDevice(ctx context.Context, r LookAtDeviceRequestObject) (LookAtDeviceResponseObject, error) {
-	run, err := h.service.Look(lasting(ctx), caller(ctx), r.Device, *r.Body, text(r.Params.IdempotencyKey))
-	return LookAtDevice200JSONResponse(run), err
+	run, err := h.service.Look(lasting(ctx), caller(ctx), r.Device, runs.Order{Build: r.Body.Build, App: text(r.Body.App),
+		Language: text(r.Body.Language)}, text(r.Params.IdempotencyKey))
+	return LookAtDevice200JSONResponse(wire.Run(run)), err
 }
 
 // StartRun starts a run.
@@ -121,8 +124,8 @@ func (h *handlers) StartRun(ctx context.Context, r StartRunRequestObject) (Start
 	if len(r.Body.Suites) == 0 || len(r.Body.Suites) > 100 {
 		return nil, base.Invalid("a run has 1 to 100 suites", "name a suite with --suite")
 	}
-	run, err := h.service.StartRun(lasting(ctx), caller(ctx), *r.Body, text(r.Params.IdempotencyKey))
-	return StartRun200JSONResponse(run), err
+	run, err := h.service.StartRun(lasting(ctx), caller(ctx), wire.Order(r.Body), text(r.Params.IdempotencyKey))
+	return StartRun200JSONResponse(wire.Run(run)), err
 }
 
 // ListRuns lists runs.
@@ -131,17 +134,17 @@ func (h *handlers) ListRuns(ctx context.Context, r ListRunsRequestObject) (ListR
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.service.Runs(lasting(ctx), caller(ctx), store.RunFilter{Q: text(r.Params.Q),
+	list, next, err := h.service.Runs(lasting(ctx), caller(ctx), store.RunFilter{Q: text(r.Params.Q),
 		State: text(r.Params.State), Verdict: text(r.Params.Verdict), Build: text(r.Params.Build),
 		AskedBy: text(r.Params.AskedBy)}, cursor, limit)
-	return ListRuns200JSONResponse(list), err
+	return ListRuns200JSONResponse{Items: wire.Each(list, wire.Run), Next: next}, err
 }
 
 // GetRun gives one run.
 func (h *handlers) GetRun(ctx context.Context, r GetRunRequestObject) (GetRunResponseObject, error) {
-	depth := runs.Whole
+	depth := views.Whole
 	if r.Params.Brief != nil && *r.Params.Brief {
-		depth = runs.InBrief
+		depth = views.InBrief
 	}
 	if r.Params.WaitMs != nil && *r.Params.WaitMs > 0 {
 		if err := h.service.AwaitRun(lasting(ctx), caller(ctx), r.Run,
@@ -155,7 +158,7 @@ func (h *handlers) GetRun(ctx context.Context, r GetRunRequestObject) (GetRunRes
 
 // GetJUnit gives a run's results as JUnit XML.
 func (h *handlers) GetJUnit(ctx context.Context, r GetJUnitRequestObject) (GetJUnitResponseObject, error) {
-	d, err := h.service.Detail(lasting(ctx), caller(ctx), r.Run, runs.WithFailures)
+	d, err := h.service.Detail(lasting(ctx), caller(ctx), r.Run, views.WithFailures)
 	if err != nil {
 		return nil, err
 	}
@@ -174,7 +177,7 @@ func (h *handlers) RemoveSuite(ctx context.Context, r RemoveSuiteRequestObject) 
 // CancelRun cancels a run.
 func (h *handlers) CancelRun(ctx context.Context, r CancelRunRequestObject) (CancelRunResponseObject, error) {
 	run, err := h.service.CancelRun(lasting(ctx), caller(ctx), r.Run)
-	return CancelRun200JSONResponse(run), err
+	return CancelRun200JSONResponse(wire.Run(run)), err
 }
 
 // ListEvidence lists what is kept of a run.
@@ -185,8 +188,8 @@ func (h *handlers) ListEvidence(ctx context.Context, r ListEvidenceRequestObject
 
 // MakeSignIn makes a code that signs a browser in.
 func (h *handlers) MakeSignIn(ctx context.Context, _ MakeSignInRequestObject) (MakeSignInResponseObject, error) {
-	in, err := h.service.MakeSignIn(lasting(ctx), caller(ctx))
-	return MakeSignIn200JSONResponse(in), err
+	code, until, err := h.service.MakeSignIn(lasting(ctx), caller(ctx))
+	return MakeSignIn200JSONResponse{Code: code, ExpiresAt: until}, err
 }
 
 // Now tells what runs, what failed last, and what waits.
@@ -221,14 +224,16 @@ func (h *handlers) SeeScreen(ctx context.Context, r SeeScreenRequestObject) (See
 
 // PreviewRun tells what a run would cover.
 func (h *handlers) PreviewRun(ctx context.Context, r PreviewRunRequestObject) (PreviewRunResponseObject, error) {
-	out, err := h.service.Preview(lasting(ctx), caller(ctx), *r.Body)
-	return PreviewRun200JSONResponse(out), err
+	out, err := h.service.Preview(lasting(ctx), caller(ctx), wire.Order(r.Body))
+	return PreviewRun200JSONResponse(wire.Preview(out)), err
 }
 
 // RunAgain starts a run of what a run ran.
 func (h *handlers) RunAgain(ctx context.Context, r RunAgainRequestObject) (RunAgainResponseObject, error) {
-	out, err := h.service.Again(lasting(ctx), caller(ctx), r.Run, *r.Body, text(r.Params.IdempotencyKey))
-	return RunAgain200JSONResponse(out), err
+	in := runs.Repeat{Which: string(r.Body.Which), Leg: base.Deref(r.Body.Leg), Case: r.Body.CaseIndex,
+		SameSeed: base.Deref(r.Body.SameSeed), RealTime: base.Deref(r.Body.RealTime)}
+	run, err := h.service.Again(lasting(ctx), caller(ctx), r.Run, in, text(r.Params.IdempotencyKey))
+	return RunAgain200JSONResponse(wire.Run(run)), err
 }
 
 // ListCauses says what failed and why.

@@ -12,12 +12,16 @@ import (
 
 	"yamato/internal/contract"
 	"yamato/internal/service/base"
+	"yamato/internal/service/builds"
+	"yamato/internal/service/care"
+	"yamato/internal/service/wire"
 )
 
 // ChangeBuild changes what people say of a build.
 func (h *handlers) ChangeBuild(ctx context.Context, r ChangeBuildRequestObject) (ChangeBuildResponseObject, error) {
-	b, err := h.service.ChangeBuild(lasting(ctx), caller(ctx), text(r.Params.App), r.Build, *r.Body)
-	return ChangeBuild200JSONResponse(b), err
+	b, err := h.service.ChangeBuild(lasting(ctx), caller(ctx), text(r.Params.App), r.Build,
+		builds.Words{Note: r.Body.Note, Pinned: r.Body.Pinned, Labels: base.Deref(r.Body.Labels)})
+	return ChangeBuild200JSONResponse(wire.Build(b)), err
 }
 
 // GetFit tells which devices can run a build.
@@ -53,7 +57,10 @@ func (h *handlers) GetRetention(ctx context.Context, _ GetRetentionRequestObject
 
 // SetRetention changes what may be taken away.
 func (h *handlers) SetRetention(ctx context.Context, r SetRetentionRequestObject) (SetRetentionResponseObject, error) {
-	out, err := h.service.SetRetention(lasting(ctx), caller(ctx), *r.Body)
+	if err := h.service.SetRetention(lasting(ctx), caller(ctx), r.Body.Keep, r.Body.Days); err != nil {
+		return nil, err
+	}
+	out, err := h.service.Retention(lasting(ctx), caller(ctx))
 	return SetRetention200JSONResponse(out), err
 }
 
@@ -63,7 +70,7 @@ func (h *handlers) FetchPackage(ctx context.Context, r FetchPackageRequestObject
 		return fetching{h, g, r.Body.Url}, nil
 	}
 	p, err := h.service.FetchPackage(lasting(ctx), caller(ctx), r.Body.Url, func(int64, int64) {})
-	return FetchPackage200JSONResponse(p), err
+	return FetchPackage200JSONResponse(wire.Package(p)), err
 }
 
 // fetching answers a fetch with server-sent events. What is refused before anything
@@ -108,7 +115,7 @@ func (f fetching) VisitFetchPackageResponse(http.ResponseWriter) error {
 	case err != nil:
 		say("problem", problemOut(base.AsProblem(err)))
 	default:
-		say("package", p)
+		say("package", wire.Package(p))
 	}
 	return nil
 }
@@ -119,21 +126,24 @@ const tellEvery = 250 * time.Millisecond
 // SidelineDevice takes a device out of use.
 func (h *handlers) SidelineDevice(ctx context.Context,
 	r SidelineDeviceRequestObject) (SidelineDeviceResponseObject, error) {
-	d, err := h.service.Sideline(lasting(ctx), caller(ctx), r.Device, *r.Body)
-	return SidelineDevice200JSONResponse(d), err
+	d, err := h.service.Sideline(lasting(ctx), caller(ctx), r.Device, r.Body.Reason, r.Body.Until)
+	return SidelineDevice200JSONResponse(wire.Device(d)), err
 }
 
 // RestoreDevice brings a device back.
 func (h *handlers) RestoreDevice(ctx context.Context,
 	r RestoreDeviceRequestObject) (RestoreDeviceResponseObject, error) {
 	d, err := h.service.Restore(lasting(ctx), caller(ctx), r.Device)
-	return RestoreDevice200JSONResponse(d), err
+	return RestoreDevice200JSONResponse(wire.Device(d)), err
 }
 
 // DoErrand asks a host to do something.
 func (h *handlers) DoErrand(ctx context.Context, r DoErrandRequestObject) (DoErrandResponseObject, error) {
-	e, err := h.service.Do(lasting(ctx), caller(ctx), *r.Body)
-	return DoErrand200JSONResponse(e), err
+	in := r.Body
+	e, err := h.service.Do(lasting(ctx), caller(ctx), care.Wish{What: in.What, Device: text(in.Device),
+		Site: text(in.Site), Model: text(in.Model), Image: text(in.Image), Deed: text(in.Deed),
+		Count: base.Deref(in.Count), Boot: base.Deref(in.Boot)})
+	return DoErrand200JSONResponse(wire.Errand(e)), err
 }
 
 // ListSites tells what the sites offer.
@@ -145,32 +155,36 @@ func (h *handlers) ListSites(ctx context.Context, _ ListSitesRequestObject) (Lis
 // AcceptLicence accepts a licence.
 func (h *handlers) AcceptLicence(ctx context.Context,
 	r AcceptLicenceRequestObject) (AcceptLicenceResponseObject, error) {
-	l, err := h.service.AcceptLicence(lasting(ctx), caller(ctx), r.Licence)
+	if err := h.service.AcceptLicence(lasting(ctx), caller(ctx), r.Licence); err != nil {
+		return nil, err
+	}
+	l, err := h.service.Licence(lasting(ctx), caller(ctx), r.Licence)
 	return AcceptLicence200JSONResponse(l), err
 }
 
 // ListLineups lists lineups.
 func (h *handlers) ListLineups(ctx context.Context, _ ListLineupsRequestObject) (ListLineupsResponseObject, error) {
 	list, err := h.service.Lineups(lasting(ctx), caller(ctx))
-	return ListLineups200JSONResponse(list), err
+	return ListLineups200JSONResponse(wire.Each(list, wire.Lineup)), err
 }
 
 // SaveLineup keeps a lineup.
 func (h *handlers) SaveLineup(ctx context.Context, r SaveLineupRequestObject) (SaveLineupResponseObject, error) {
 	l, err := h.service.SaveLineup(lasting(ctx), caller(ctx), r.Body.Text)
-	return SaveLineup200JSONResponse(l), err
+	return SaveLineup200JSONResponse(wire.Lineup(l)), err
 }
 
 // GetLineup gives a lineup.
 func (h *handlers) GetLineup(ctx context.Context, r GetLineupRequestObject) (GetLineupResponseObject, error) {
 	l, err := h.service.Lineup(lasting(ctx), caller(ctx), r.Lineup)
-	return GetLineup200JSONResponse(l), err
+	return GetLineup200JSONResponse(wire.Lineup(l)), err
 }
 
 // TryLineup tells what a lineup takes now.
 func (h *handlers) TryLineup(ctx context.Context, r TryLineupRequestObject) (TryLineupResponseObject, error) {
-	out, err := h.service.TryLineup(lasting(ctx), caller(ctx), *r.Body)
-	return TryLineup200JSONResponse(out), err
+	out, err := h.service.TryLineup(lasting(ctx), caller(ctx), builds.Trial{Name: text(r.Body.Name),
+		Text: text(r.Body.Text), Build: text(r.Body.Build), App: text(r.Body.App)})
+	return TryLineup200JSONResponse(wire.Choice(out)), err
 }
 
 // GetErrand gives an errand, once it is done or after a time.
@@ -180,7 +194,7 @@ func (h *handlers) GetErrand(ctx context.Context, r GetErrandRequestObject) (Get
 		wait = time.Duration(*r.Params.WaitMs) * time.Millisecond
 	}
 	e, err := h.service.Errand(lasting(ctx), caller(ctx), r.Errand, wait)
-	return GetErrand200JSONResponse(e), err
+	return GetErrand200JSONResponse(wire.Errand(e)), err
 }
 
 // RemoveLineup forgets a lineup.
@@ -204,5 +218,5 @@ func (h *handlers) HandOver(ctx context.Context, r HandOverRequestObject) (HandO
 		base = h.baseOf(g)
 	}
 	out, err := h.service.HandOver(lasting(ctx), caller(ctx), text(r.Params.App), r.Build, base, minutes)
-	return HandOver200JSONResponse(out), err
+	return HandOver200JSONResponse(wire.Handover(out)), err
 }

@@ -18,6 +18,7 @@ import (
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
 	"yamato/internal/service/base"
+	"yamato/internal/service/wire"
 )
 
 // baseOf gives the address by which a caller came, if it is one that this service
@@ -80,11 +81,12 @@ func (h *handlers) installPackage(g *gin.Context, kind string) {
 // installManifest tells an iOS device where an app is to be had, in the property
 // list that its system reads for that.
 func (h *handlers) installManifest(g *gin.Context) {
-	b, _, err := h.service.Handed(g.Request.Context(), g.Param("code"))
+	made, _, err := h.service.Handed(g.Request.Context(), g.Param("code"))
 	if err != nil {
 		h.fail(g, err)
 		return
 	}
+	b := wire.Build(made)
 	for _, p := range b.Packages {
 		if p.Kind != string(appfile.IOSDevice) {
 			continue
@@ -112,7 +114,8 @@ type installOffer struct {
 }
 
 func (h *handlers) installPage(g *gin.Context) {
-	b, until, err := h.service.Handed(g.Request.Context(), g.Param("code"))
+	made, until, err := h.service.Handed(g.Request.Context(), g.Param("code"))
+	b := wire.Build(made)
 	p := struct {
 		Nonce  string
 		Build  contract.Build

@@ -24,6 +24,7 @@ import (
 	"yamato/internal/core/plain"
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
+	"yamato/internal/service/wire"
 )
 
 // uploads takes packages in pieces by the tus protocol (1.0.0): what was
@@ -169,7 +170,7 @@ func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (T
 	if err := h.uploads.store.AsTerminatableUpload(upload).Terminate(lasting(ctx)); err != nil {
 		h.config.Log.Warn("an upload could not be tidied away", "error", err)
 	}
-	return TakeUpload200JSONResponse(p), nil
+	return TakeUpload200JSONResponse(wire.Package(p)), nil
 }
 
 // icon gives a build's icon.

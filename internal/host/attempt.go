@@ -10,10 +10,10 @@ import (
 	"os"
 	"slices"
 	"time"
-	"yamato/internal/killpoint"
 
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
+	"yamato/internal/killpoint"
 	"yamato/internal/link"
 )
 
@@ -38,7 +38,7 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 	if err != nil {
 		return err
 	}
-	if err := h.journal.append(link.Event{Lease: l.lease.Number, Began: &link.Began{Circumstances: body}}); err != nil {
+	if err := h.journal.Append(link.Event{Lease: l.lease.Number, Began: &link.Began{Circumstances: body}}); err != nil {
 		return err
 	}
 	suite, err := w.suite(ctx, l.SuiteBlob)
@@ -107,7 +107,7 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite) err
 			if i < 0 || i >= len(suite.Cases) {
 				return fmt.Errorf("the suite has no case %d", i)
 			}
-			if err := w.host.journal.append(link.Event{Lease: l.lease.Number, CaseOpen: &link.CaseOpen{Case: i}}); err != nil {
+			if err := w.host.journal.Append(link.Event{Lease: l.lease.Number, CaseOpen: &link.CaseOpen{Case: i}}); err != nil {
 				return err
 			}
 			c := suite.Cases[i]

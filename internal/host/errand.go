@@ -79,7 +79,7 @@ func (w *worker) tryOut(ctx context.Context) error {
 	if err := w.device.Ready(ctx, Surroundings{}); err != nil {
 		return err
 	}
-	apps, _ := w.host.stains.of(w.name())
+	apps, _ := w.host.stains.Of(w.name())
 	if err := w.device.Clean(ctx, CleanApp, apps...); err != nil {
 		return err
 	}

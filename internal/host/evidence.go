@@ -153,7 +153,7 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 			return err
 		}
 	}
-	return o.worker.host.journal.append(link.Event{Lease: o.lease, Case: &link.CaseClosed{Case: c.index,
+	return o.worker.host.journal.Append(link.Event{Lease: o.lease, Case: &link.CaseClosed{Case: c.index,
 		Verdict: string(c.result.Verdict), TookMS: c.result.TookMS,
 		Failure: c.result.Failure, Steps: c.result.Steps, Matched: c.result.Matched, Evidence: refs}})
 }

@@ -22,6 +22,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/semaphore"
 
+	"yamato/internal/host/journal"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
 	"yamato/internal/retry"
@@ -55,9 +56,9 @@ type Remote interface {
 type Host struct {
 	config  Config
 	log     *slog.Logger
-	journal *journal
+	journal *journal.Journal
 	cache   *cache
-	stains  *stains
+	stains  *journal.Stains
 	gallery gallery
 	waiting *semaphore.Weighted // bytes of pictures that are not drawn yet
 	life    context.Context     // leases outlive links, and end with the host
@@ -97,12 +98,12 @@ func Run(ctx context.Context, c Config) error {
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
-	j, err := openJournal(c.Dir, c.Log)
+	j, err := journal.Open(c.Dir, c.Log)
 	if err != nil {
 		return err
 	}
-	defer j.close()
-	left, err := openStains(c.Dir, c.Log)
+	defer j.Close()
+	left, err := journal.OpenStains(c.Dir, c.Log)
 	if err != nil {
 		return err
 	}
@@ -120,7 +121,7 @@ func Run(ctx context.Context, c Config) error {
 	}
 	leftovers := h.leftovers()
 	g.Go(func() error { h.watchRoom(ctx); return nil })
-	defer context.AfterFunc(ctx, j.stop)()
+	defer context.AfterFunc(ctx, j.Stop)()
 	for _, d := range c.Devices {
 		name := d.Describe().Name
 		h.employ(d, leftovers[name]...)
@@ -128,7 +129,7 @@ func Run(ctx context.Context, c Config) error {
 	}
 	for _, gone := range leftovers { // of devices that are not here any more
 		for _, l := range gone {
-			h.say(append(l.end(), link.Event{Lease: l.lease, Clean: &link.Clean{Trouble: errNotHere.Error()}})...)
+			h.say(append(l.end(), link.Event{Lease: l.Number, Clean: &link.Clean{Trouble: errNotHere.Error()}})...)
 		}
 	}
 	g.Go(func() error { h.keepLinked(ctx); return nil })
@@ -144,8 +145,8 @@ var errNotHere = errors.New("its host drives the device no more, and could not c
 // them before anything else.
 func (h *Host) leftovers() map[string][]leftover {
 	out := map[string][]leftover{}
-	for _, o := range h.journal.open() {
-		out[o.device] = append(out[o.device], leftover(o))
+	for _, o := range h.journal.Unfinished() {
+		out[o.Device] = append(out[o.Device], leftover(o))
 	}
 	return out
 }
@@ -197,7 +198,7 @@ func (h *Host) linkOnce(ctx context.Context) error {
 			"its own with --name", "name", h.config.Name)
 	}
 	h.log.Info("linked")
-	h.journal.rewind()
+	h.journal.Rewind()
 	h.news.again(&h.mu)
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return h.hear(ctx, conn) })
@@ -231,8 +232,8 @@ func (h *Host) uncleaned() map[string]int64 {
 	for n, held := range h.held {
 		out[held.lease.Device] = n
 	}
-	for _, n := range h.journal.uncleaned() { // cleaned, but the service may not know yet: its word is on the way
-		if device, ok := h.journal.device(n); ok {
+	for _, n := range h.journal.Uncleaned() { // cleaned, but the service may not know yet: its word is on the way
+		if device, ok := h.journal.Device(n); ok {
 			out[device] = n
 		}
 	}
@@ -259,12 +260,12 @@ func (h *Host) hear(ctx context.Context, conn link.Conn) error {
 		for _, e := range m.End {
 			h.stop(e.Lease, errors.New(e.Reason))
 		}
-		h.journal.acknowledge(m.Acks)
+		h.journal.Acknowledge(m.Acks)
 		h.news.heard(&h.mu, m.Heard)
 		for _, r := range m.Refused {
 			h.log.Warn("the service refuses word of a lease", "lease", r.Lease, "why", r.Reason)
 			h.stop(r.Lease, fmt.Errorf("%w: %s", errLost, r.Reason))
-			h.journal.refuse(r.Lease)
+			h.journal.Refuse(r.Lease)
 		}
 		if m.Renewed != nil {
 			h.renewed(*m.Renewed)
@@ -276,10 +277,10 @@ func (h *Host) hear(ctx context.Context, conn link.Conn) error {
 func (h *Host) accept(l link.Lease) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if _, ok := h.held[l.Number]; ok || h.journal.knows(l.Number) {
+	if _, ok := h.held[l.Number]; ok || h.journal.Knows(l.Number) {
 		return nil
 	}
-	if err := h.journal.begin(l.Number, l.Device, l.Apps, l.LastSeq); err != nil {
+	if err := h.journal.Begin(l.Number, l.Device, l.Apps, l.LastSeq); err != nil {
 		h.log.Warn("a lease is not taken: it cannot be noted", "lease", l.Number, "error", err)
 		return nil // it runs out by itself, and nothing was tried
 	}
@@ -312,7 +313,7 @@ func (h *Host) turnAway(lease int64, why string) {
 // not; what is said in one call stays in its order.
 func (h *Host) say(events ...link.Event) {
 	h.jobs.Go(func() error {
-		if err := h.journal.append(events...); err != nil {
+		if err := h.journal.Append(events...); err != nil {
 			h.log.Warn("the end of a lease could not be kept", "lease", events[0].Lease, "error", err)
 		}
 		return nil
@@ -393,7 +394,7 @@ func (h *Host) renewed(r link.Renewed) {
 // report sends what the journal holds and the service has not acknowledged.
 func (h *Host) report(ctx context.Context, conn link.Conn) error {
 	for {
-		events, err := h.journal.next(ctx, link.MaxBatch)
+		events, err := h.journal.Next(ctx, link.MaxBatch)
 		if err != nil {
 			return err
 		}

@@ -26,7 +26,7 @@ func (h *Host) watchRoom(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		use, err := disk.UsageWithContext(ctx, h.config.Dir)
-		stuck := h.journal.failing()
+		stuck := h.journal.Failing()
 		h.setRoom(func(r *room) {
 			if r.stuck = stuck; err == nil {
 				r.low = use.Free < leastRoom
@@ -34,7 +34,7 @@ func (h *Host) watchRoom(ctx context.Context) {
 		})
 		select {
 		case <-tick.C:
-		case <-h.journal.turned:
+		case <-h.journal.Turned:
 		case <-ctx.Done():
 			return
 		}

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/core/fleet"
+	"yamato/internal/host/journal"
 	"yamato/internal/link"
 )
 
@@ -135,11 +136,11 @@ func TestADeviceThatWasOutOfReachIsCleanedWhenItIsBackAlsoByAnotherProcess(t *te
 
 // rereadClean tells whether anything is remembered as not clean.
 func rereadClean(dir string) error {
-	s, err := openStains(dir, slog.New(slog.DiscardHandler))
+	s, err := journal.OpenStains(dir, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return err
 	}
-	if apps, stained := s.of("kaede-7-r1"); stained {
+	if apps, stained := s.Of("kaede-7-r1"); stained {
 		return errors.New("it is still remembered as not clean of " + apps[0])
 	}
 	return nil
@@ -147,16 +148,16 @@ func rereadClean(dir string) error {
 
 func TestWhatIsRememberedOfStainsIsRefusedWhereItCannotBeRead(t *testing.T) {
 	dir := t.TempDir()
-	s, err := openStains(dir, slog.New(slog.DiscardHandler))
+	s, err := journal.OpenStains(dir, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	s.add("kaede-7-r1", []string{"b", "a"})
-	s.add("kaede-7-r1", []string{"a"})
-	again, err := openStains(dir, slog.New(slog.DiscardHandler))
+	s.Add("kaede-7-r1", []string{"b", "a"})
+	s.Add("kaede-7-r1", []string{"a"})
+	again, err := journal.OpenStains(dir, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	apps, stained := again.of("kaede-7-r1")
+	apps, stained := again.Of("kaede-7-r1")
 	require.True(t, stained)
 	require.Equal(t, []string{"a", "b"}, apps)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "unclean.json"), []byte("{"), 0o600))
-	_, err = openStains(dir, slog.New(slog.DiscardHandler))
+	_, err = journal.OpenStains(dir, slog.New(slog.DiscardHandler))
 	require.ErrorContains(t, err, "cannot be read", "a device that is not clean must not be taken for clean")
 }

@@ -5,10 +5,11 @@ import (
 	"errors"
 	"reflect"
 	"slices"
-	"yamato/internal/killpoint"
 
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
+	"yamato/internal/host/journal"
+	"yamato/internal/killpoint"
 	"yamato/internal/link"
 )
 
@@ -97,7 +98,7 @@ func (w *worker) carryOut(ctx context.Context, held *holding) {
 	if ctx.Err() != nil {
 		return
 	}
-	if err := h.journal.append(link.Event{Lease: lease, Finished: finished},
+	if err := h.journal.Append(link.Event{Lease: lease, Finished: finished},
 		link.Event{Lease: lease, Clean: clean}); err != nil {
 		h.log.Error("the end of a lease could not be kept", "lease", lease, "error", err)
 	}
@@ -120,7 +121,7 @@ func (w *worker) clean(ctx context.Context, l link.Lease) *link.Clean {
 	out := &link.Clean{}
 	if _, bad := fleet.Unready(now.Checks); err != nil && bad {
 		out.Later = true
-		w.host.stains.add(w.name(), l.Apps)
+		w.host.stains.Add(w.name(), l.Apps)
 		now.Checks = append(now.Checks, unclean(err))
 	} else if err != nil {
 		out.Trouble = err.Error()
@@ -164,7 +165,7 @@ func (w *worker) condition(ctx context.Context) fleet.Condition {
 // device that is back in reach is cleaned of its last lease first.
 func (w *worker) refresh(ctx context.Context) {
 	now := w.condition(ctx)
-	if apps, stained := w.host.stains.of(w.name()); stained && now.Power != fleet.PowerHalted {
+	if apps, stained := w.host.stains.Of(w.name()); stained && now.Power != fleet.PowerHalted {
 		err := errOutOfReach
 		if _, bad := fleet.Unready(now.Checks); !bad {
 			err = w.device.Clean(ctx, CleanApp, apps...)
@@ -172,7 +173,7 @@ func (w *worker) refresh(ctx context.Context) {
 		if err != nil {
 			now.Checks = append(now.Checks, unclean(err))
 		} else {
-			w.host.stains.remove(w.name())
+			w.host.stains.Remove(w.name())
 			now = w.condition(ctx)
 		}
 	}
@@ -189,21 +190,21 @@ func unclean(err error) fleet.Check {
 
 // leftover is a lease that an earlier process of this host began, and whose device has not
 // been cleaned of it.
-type leftover openLease
+type leftover journal.Lease
 
 // end is the word that ends it, unless that has been said.
 func (l leftover) end() []link.Event {
-	if l.finished {
+	if l.Finished {
 		return nil
 	}
-	return []link.Event{{Lease: l.lease, Finished: &link.Finished{Trouble: errRestart.Error()}}}
+	return []link.Event{{Lease: l.Number, Finished: &link.Finished{Trouble: errRestart.Error()}}}
 }
 
 // endLeftovers ends what an earlier process was killed in. It may wait for room on the disk.
 func (w *worker) endLeftovers() {
 	for _, l := range w.left {
-		if err := w.host.journal.append(l.end()...); err != nil {
-			w.host.log.Error("the end of a lease could not be kept", "lease", l.lease, "error", err)
+		if err := w.host.journal.Append(l.end()...); err != nil {
+			w.host.log.Error("the end of a lease could not be kept", "lease", l.Number, "error", err)
 		}
 	}
 }
@@ -212,12 +213,12 @@ func (w *worker) endLeftovers() {
 // says so of each. Nobody says that a device is clean but who has cleaned it.
 func (w *worker) cleanLeftovers(ctx context.Context) {
 	for _, l := range w.left {
-		clean := w.clean(ctx, link.Lease{Number: l.lease, Apps: l.apps})
+		clean := w.clean(ctx, link.Lease{Number: l.Number, Apps: l.Apps})
 		if ctx.Err() != nil {
 			return // the next start cleans it
 		}
-		if err := w.host.journal.append(link.Event{Lease: l.lease, Clean: clean}); err != nil {
-			w.host.log.Error("the end of a lease could not be kept", "lease", l.lease, "error", err)
+		if err := w.host.journal.Append(link.Event{Lease: l.Number, Clean: clean}); err != nil {
+			w.host.log.Error("the end of a lease could not be kept", "lease", l.Number, "error", err)
 		}
 	}
 	w.left = nil

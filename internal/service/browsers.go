@@ -7,7 +7,6 @@ import (
 	"errors"
 	"time"
 
-	"yamato/internal/contract"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
@@ -25,10 +24,10 @@ func secret() string {
 }
 
 // MakeSignIn makes a code that signs one browser in as the caller, once.
-func (s *Service) MakeSignIn(ctx context.Context, c base.Caller) (contract.SignIn, error) {
-	code := secret()
-	until, err := s.Store.AddSignIn(ctx, c.TokenID, code, SignInLasts)
-	return contract.SignIn{Code: code, ExpiresAt: until}, err
+func (s *Service) MakeSignIn(ctx context.Context, c base.Caller) (code string, until time.Time, err error) {
+	code = secret()
+	until, err = s.Store.AddSignIn(ctx, c.TokenID, code, SignInLasts)
+	return code, until, err
 }
 
 // SignIn uses a code up, and gives what the browser's cookie is to hold.

@@ -18,6 +18,7 @@ import (
 	"yamato/internal/link"
 	"yamato/internal/service/base"
 	"yamato/internal/service/runs"
+	"yamato/internal/service/views"
 	"yamato/internal/service/watch"
 	"yamato/internal/store"
 )
@@ -53,7 +54,7 @@ func TestARunCountsItsResultsAsTheyCome(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	one := 1
-	r := w.start(contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}, RepeatFailed: &one})
+	r := w.start(runs.Order{Build: "3.1.4", Suites: []string{"Two"}, RepeatFailed: one})
 	require.Equal(t, 2, r.Expected)
 	carryOut(h, "it is not there")
 	carryOut(h, "") // the failed case again
@@ -64,7 +65,7 @@ func TestARunCountsItsResultsAsTheyCome(t *testing.T) {
 func TestCausesTellSinceWhichBuild(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	first := w.start(contract.NewRun{})
+	first := w.start(runs.Order{})
 	carryOut(h, "")
 	w.awaitRun(first.Number, done)
 
@@ -72,7 +73,7 @@ func TestCausesTellSinceWhichBuild(t *testing.T) {
 	packages := w.push("3.2.0")
 	require.Equal(t, "3.2.0", packages.VersionName)
 	for range 2 {
-		r := w.start(contract.NewRun{Build: "3.2.0", Suites: []string{"Two"}})
+		r := w.start(runs.Order{Build: "3.2.0", Suites: []string{"Two"}})
 		carryOut(h, "it is not there")
 		w.awaitRun(r.Number, done)
 		causes, err := w.service.Causes(context.Background(), w.user, r.Number)
@@ -101,32 +102,32 @@ func TestCausesTellSinceWhichBuild(t *testing.T) {
 func TestWhatDidNotPassRunsAgain(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	r := w.start(contract.NewRun{})
+	r := w.start(runs.Order{})
 	l := carryOut(h, "it is not there")
 	d := w.awaitRun(r.Number, done)
 	ctx := context.Background()
 	zero := 0
 	for _, c := range []struct {
-		in    contract.Again
+		in    runs.Repeat
 		cases []int
 	}{
-		{contract.Again{Which: "all"}, []int{0, 1}},
-		{contract.Again{Which: "failed", SameSeed: base.Ptr(true)}, []int{0}},
-		{contract.Again{Which: "one", Leg: &d.Legs[0].Id, CaseIndex: base.Ptr(1)}, []int{1}},
+		{runs.Repeat{Which: "all"}, []int{0, 1}},
+		{runs.Repeat{Which: "failed", SameSeed: true}, []int{0}},
+		{runs.Repeat{Which: "one", Leg: d.Legs[0].Id, Case: base.Ptr(1)}, []int{1}},
 	} {
 		again, err := w.service.Again(ctx, w.user, r.Number, c.in, "")
 		require.NoError(t, err)
 		next := carryOut(h, "")
 		require.Equal(t, c.cases, next.Attempt.Cases)
-		require.Equal(t, base.Deref(c.in.SameSeed), next.Attempt.Seed == l.Attempt.Seed)
+		require.Equal(t, c.in.SameSeed, next.Attempt.Seed == l.Attempt.Seed)
 		w.awaitRun(again.Number, done)
 	}
-	for _, wrong := range []contract.Again{{Which: "some"}, {Which: "one"}, {Which: "one", Leg: base.Ptr(int64(999)),
-		CaseIndex: &zero}} {
+	for _, wrong := range []runs.Repeat{{Which: "some"}, {Which: "one"}, {Which: "one", Leg: 999,
+		Case: &zero}} {
 		_, err := w.service.Again(ctx, w.user, r.Number, wrong, "")
 		require.Error(t, err)
 	}
-	_, err := w.service.Again(ctx, w.user, 2, contract.Again{Which: "failed"}, "")
+	_, err := w.service.Again(ctx, w.user, 2, runs.Repeat{Which: "failed"}, "")
 	require.ErrorContains(t, err, "there is nothing of run 2 to run again", "it passed")
 }
 
@@ -135,22 +136,22 @@ func TestAPreviewStartsNothingAndSaysWhy(t *testing.T) {
 	mini := kaede("aster-12-1")
 	mini.Kind, mini.Platform, mini.Model, mini.OS = "simulator", "ios", "Aster 12", "18"
 	w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"), mini)
-	p, err := w.service.Preview(context.Background(), w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}})
+	p, err := w.service.Preview(context.Background(), w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}})
 	require.NoError(t, err)
 	require.Equal(t, 1, p.Legs)
 	require.Equal(t, 2, p.Cases)
 	require.Equal(t, 2, p.Combinations[0].Idle)
 	require.Equal(t, "Aster 12", p.LeftOut[0].Combination.Model)
 	require.NotEmpty(t, p.LeftOut[0].Reasons[0].Remedy)
-	runs, err := w.service.Runs(context.Background(), w.user, store.RunFilter{}, 0, 10)
+	list, _, err := w.service.Runs(context.Background(), w.user, store.RunFilter{}, 0, 10)
 	require.NoError(t, err)
-	require.Empty(t, runs.Items)
+	require.Empty(t, list)
 }
 
 func TestAScreenIsSeenThroughAnyServiceWhileTheDeviceWorks(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	w.start(contract.NewRun{})
+	w.start(runs.Order{})
 	l := h.lease()
 	h.say(began(l.Number)) // it is at work
 	ctx := context.Background()
@@ -197,7 +198,7 @@ func TestADevicesHistoryGoesBackLeaseByLease(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	for range 3 {
-		r := w.start(contract.NewRun{})
+		r := w.start(runs.Order{})
 		carryOut(h, "it is not there")
 		w.awaitRun(r.Number, done)
 	}
@@ -214,7 +215,7 @@ func TestADevicesHistoryGoesBackLeaseByLease(t *testing.T) {
 func TestASheetTellsAttemptByAttemptWithTheFilm(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	r := w.start(contract.NewRun{})
+	r := w.start(runs.Order{})
 	l := h.lease()
 	ctx := context.Background()
 	film := packed(t, map[string]string{"000.png": "first", "001.png": "second",
@@ -243,7 +244,7 @@ func TestASheetTellsAttemptByAttemptWithTheFilm(t *testing.T) {
 	require.Error(t, err)
 	_, err = w.service.Sheet(ctx, w.user, r.Number, d.Legs[0].Id, 7)
 	require.ErrorContains(t, err, "has no case 7")
-	brief, err := w.service.Detail(ctx, w.user, r.Number, runs.InBrief)
+	brief, err := w.service.Detail(ctx, w.user, r.Number, views.InBrief)
 	require.NoError(t, err)
 	require.Nil(t, brief.Legs[0].Cases[0].Results[0].Steps)
 	require.NotNil(t, brief.Legs[0].Cases[0].Results[0].Sentence)
@@ -290,7 +291,7 @@ func TestABrowserIsToldHowThingsAreAndThenWhatChanges(t *testing.T) {
 				began = true
 				require.True(t, all[0].Body.(watch.FleetNews).Whole)
 				require.Len(t, all[0].Body.(watch.FleetNews).Devices, 2)
-				w.start(contract.NewRun{})
+				w.start(runs.Order{})
 				carryOut(h, "")
 				return false
 			}
@@ -322,7 +323,7 @@ func TestABrowserIsToldHowThingsAreAndThenWhatChanges(t *testing.T) {
 func TestEventsOfARunAreFollowedFromAnyNumberWithoutAGap(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	r := w.start(contract.NewRun{})
+	r := w.start(runs.Order{})
 	carryOut(h, "it is not there")
 	last := w.awaitRun(r.Number, done).Run.LastEvent
 	require.Greater(t, last, int64(3))
@@ -350,7 +351,7 @@ func TestEventsOfARunAreFollowedFromAnyNumberWithoutAGap(t *testing.T) {
 func TestSearchFindsByPartOfANameAndTakesMarksAsTheyAre(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	w.link(w.service, kaede("kaede-7-1"))
-	w.start(contract.NewRun{})
+	w.start(runs.Order{})
 	find := func(q string) map[string]string {
 		list, err := w.service.Search(context.Background(), w.user, q)
 		require.NoError(t, err)

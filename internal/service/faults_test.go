@@ -19,6 +19,7 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
+	"yamato/internal/service/runs"
 	"yamato/internal/store"
 )
 
@@ -48,7 +49,7 @@ func TestARunInWhichACombinationNeverRanIsAnError(t *testing.T) {
 	other := kaede("kaede-9-1")
 	other.Model = "Kaede 9"
 	h := w.link(w.service, kaede("kaede-7-1"), other)
-	run := w.start(contract.NewRun{})
+	run := w.start(runs.Order{})
 	h.each(3, func(l link.Lease) { // one passes; the other has no room, twice
 		if l.Device == "kaede-7-1" {
 			h.say(began(l.Number), closed(l.Number, 2, 0, "pass", nil), closed(l.Number, 3, 1, "pass", nil))
@@ -83,9 +84,9 @@ func TestARunInWhichACombinationNeverRanIsAnError(t *testing.T) {
 func TestALegThatNeverHadADeviceIsAnErrorWithItsReason(t *testing.T) {
 	w := newWorld(t, base.Config{Pace: 20 * time.Millisecond, MendWithin: time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	w.start(contract.NewRun{})
+	w.start(runs.Order{})
 	l := h.lease()
-	run := w.start(contract.NewRun{}) // it waits for the only device, which is then in need of a person
+	run := w.start(runs.Order{}) // it waits for the only device, which is then in need of a person
 	sick := fleet.Condition{Checks: []fleet.Check{{ID: "charge", Title: "charged", Why: "its battery is at 3 %",
 		Remedy: "charge it"}}}
 	h.say(began(l.Number), closed(l.Number, 2, 0, "pass", nil), closed(l.Number, 3, 1, "pass", nil),
@@ -104,7 +105,7 @@ func TestALegThatNeverHadADeviceIsAnErrorWithItsReason(t *testing.T) {
 func TestWhatARunKnowsIsFixedWhenItStarts(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	first, second := w.start(contract.NewRun{}), w.start(contract.NewRun{})
+	first, second := w.start(runs.Order{}), w.start(runs.Order{})
 	l := h.lease()
 	require.Empty(t, l.Attempt.Known)
 	done := closed(l.Number, 2, 0, "pass", nil)
@@ -116,7 +117,7 @@ func TestWhatARunKnowsIsFixedWhenItStarts(t *testing.T) {
 	require.Empty(t, l.Attempt.Known, "what matched meanwhile elsewhere is not known to a run that had begun")
 	h.say(began(l.Number), closed(l.Number, 2, 0, "pass", nil), closed(l.Number, 3, 1, "pass", nil))
 	h.say(ended(l.Number, 4, "")...)
-	w.start(contract.NewRun{})
+	w.start(runs.Order{})
 	require.Equal(t, []string{`"x"`}, h.lease().Attempt.Known)
 	_ = first
 }
@@ -124,7 +125,7 @@ func TestWhatARunKnowsIsFixedWhenItStarts(t *testing.T) {
 func TestAnErrorOfTheScriptGoesToNoOtherDevice(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
-	run := w.start(contract.NewRun{})
+	run := w.start(runs.Order{})
 	l := h.lease()
 	h.say(began(l.Number), closed(l.Number, 2, 0, "error", &script.Failure{Cause: script.NeverMatched, Expected: "#typo",
 		Actual: "nothing has ever matched #typo"}),
@@ -143,7 +144,7 @@ func TestAnErrorOfTheScriptGoesToNoOtherDevice(t *testing.T) {
 func TestOneWordThatCannotBeKeptStopsNobodyElse(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
-	bad, good := w.start(contract.NewRun{}), w.start(contract.NewRun{})
+	bad, good := w.start(runs.Order{}), w.start(runs.Order{})
 	var a, b link.Lease
 	h.each(2, func(l link.Lease) {
 		if l.Attempt.Run == bad.Number {
@@ -194,7 +195,7 @@ func TestLeasesOfAnyNumberAndSizeAreDelivered(t *testing.T) {
 	}
 	h := w.link(w.service, devices...)
 	for range 40 {
-		w.start(contract.NewRun{Build: "3.1.4", Suites: []string{"Large"}})
+		w.start(runs.Order{Build: "3.1.4", Suites: []string{"Large"}})
 	}
 	got := map[int64]bool{}
 	for len(got) < 40 {
@@ -249,7 +250,7 @@ func TestARunThatIsCancelledWhileALegGoesBackToWaitEnds(t *testing.T) {
 		t.Run(fmt.Sprint(i), func(t *testing.T) {
 			w := newWorld(t, base.Config{Pace: 50 * time.Millisecond})
 			h := w.link(w.service, kaede("kaede-7-1"))
-			run := w.start(contract.NewRun{})
+			run := w.start(runs.Order{})
 			l := h.lease()
 			h.say(began(l.Number))
 			h.acked(l.Number, 1)
@@ -290,9 +291,9 @@ func TestACancelledRunThatWasLeftInBetweenIsWoundDown(t *testing.T) {
 	w := newWorld(t, base.Config{Pace: 20 * time.Millisecond})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
-	w.start(contract.NewRun{})
+	w.start(runs.Order{})
 	h.lease()
-	run := w.start(contract.NewRun{}) // it waits
+	run := w.start(runs.Order{}) // it waits
 	r, err := w.store.RunNumbered(ctx, w.user.ProjectID, run.Number)
 	require.NoError(t, err)
 	require.NoError(t, w.store.InTx(ctx, func(tx *store.Tx) error {
@@ -306,7 +307,7 @@ func TestADeviceThatIsRemovedUnderALeaseIsGoneOnceThatHasEnded(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
-	run := w.start(contract.NewRun{})
+	run := w.start(runs.Order{})
 	l := h.lease()
 	require.NoError(t, h.conn.Send(ctx, link.FromHost{Fleet: &link.Fleet{Gone: []string{"kaede-7-1"}}}))
 	h.say(ended(l.Number, 1, "its device was removed")...)
@@ -342,7 +343,7 @@ func TestOneStalledHostDelaysNoOther(t *testing.T) {
 		}
 	}
 	h := w.link(w.service, kaede("kaede-7-1"))
-	w.start(contract.NewRun{})
+	w.start(runs.Order{})
 	l := h.lease()
 	from := time.Now()
 	h.say(began(l.Number))
@@ -354,7 +355,7 @@ func TestADeviceIsTakenOutOnlyForWhatSeveralAppsMeetOrAProbeShows(t *testing.T) 
 	w := newWorld(t, base.Config{Tolerance: fleet.Tolerance{Count: 2, Within: time.Hour}})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
-	w.start(contract.NewRun{})
+	w.start(runs.Order{})
 	for range 2 {
 		l := h.lease()
 		h.say(began(l.Number), link.Event{Lease: l.Number, Seq: 2, Finished: &link.Finished{Trouble: "it did not start",

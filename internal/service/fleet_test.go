@@ -14,6 +14,11 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
+	"yamato/internal/service/builds"
+	"yamato/internal/service/care"
+	"yamato/internal/service/runs"
+	"yamato/internal/service/wire"
+	"yamato/internal/store"
 )
 
 func (h *fakeHost) fleet(f link.Fleet) {
@@ -45,8 +50,8 @@ func (w *world) awaitState(name, state string) contract.Device {
 	w.t.Helper()
 	var got contract.Device
 	require.Eventually(w.t, func() bool {
-		d, err := w.service.DeviceDetail(context.Background(), w.user, name)
-		got = d.Device
+		d, err := w.store.DeviceNamed(context.Background(), w.user.ProjectID, name)
+		got = wire.Device(d)
 		return err == nil && got.State == state
 	}, 10*time.Second, 10*time.Millisecond, "%s is %s, not %s", name, got.State, state)
 	return got
@@ -77,14 +82,14 @@ func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 	got := w.awaitState("kaede-7-1", "unready")
 	require.Equal(t, "debugging was never allowed", *got.Reason)
 	require.Len(t, *got.Checks, 2)
-	_, err := w.service.StartRun(context.Background(), w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}}, "")
+	_, err := w.service.StartRun(context.Background(), w.user, runs.Order{Build: "1", Suites: []string{"Two"}}, "")
 	p := refusal(t, err, "kaede-7-1 is not ready: debugging was never allowed")
 	require.Equal(t, "allow it", p.Hint, "the remedy stands with the refusal")
 
 	d.Condition = fleet.Condition{Power: fleet.PowerBooting, Doing: "boot"}
 	h.fleet(link.Fleet{Devices: []link.Device{d}})
 	w.awaitState("kaede-7-1", "booting")
-	run := w.start(contract.NewRun{})
+	run := w.start(runs.Order{})
 	d.Condition = fleet.Condition{Power: fleet.PowerUp}
 	h.fleet(link.Fleet{Devices: []link.Device{d}})
 	lease := h.lease()
@@ -112,7 +117,7 @@ func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 func TestLegsWhoseDevicesNobodyMendsEndAsErrorsWithTheRemedy(t *testing.T) {
 	w := newWorld(t, base.Config{MendWithin: time.Millisecond, Pace: 50 * time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	run := w.start(contract.NewRun{})
+	run := w.start(runs.Order{})
 	lease := h.lease()
 	h.say(began(lease.Number), link.Event{Lease: lease.Number, Seq: 2, Finished: &link.Finished{Trouble: "gone",
 		Device: true}}, link.Event{Lease: lease.Number, Seq: 3, Clean: &link.Clean{Condition: &notAllowed}})
@@ -130,19 +135,18 @@ func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
 	w := newWorld(t, base.Config{Pace: 50 * time.Millisecond})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
-	d, err := w.service.Sideline(ctx, w.user, "kaede-7-1", contract.NewSideline{Reason: "its screen is cracked"})
+	d, err := w.service.Sideline(ctx, w.user, "kaede-7-1", "its screen is cracked", nil)
 	require.NoError(t, err)
 	require.Equal(t, "sidelined", d.State)
-	w.start(contract.NewRun{})
+	w.start(runs.Order{})
 	lease := h.lease()
 	require.Equal(t, "kaede-7-2", lease.Device, "what is sidelined runs nothing")
 	soon := time.Now().Add(time.Second)
-	_, err = w.service.Sideline(ctx, w.user, "kaede-7-1", contract.NewSideline{Reason: "its screen is being changed",
-		Until: &soon})
+	_, err = w.service.Sideline(ctx, w.user, "kaede-7-1", "its screen is being changed", &soon)
 	require.NoError(t, err)
 	w.awaitState("kaede-7-1", "idle")
 
-	d, err = w.service.Sideline(ctx, w.user, "kaede-7-2", contract.NewSideline{Reason: "odd noises"})
+	d, err = w.service.Sideline(ctx, w.user, "kaede-7-2", "odd noises", nil)
 	require.NoError(t, err)
 	require.Equal(t, "leased", d.State, "what it runs is not cut short")
 	h.say(append([]link.Event{began(lease.Number)}, finished(lease.Number, 2)...)...)
@@ -153,7 +157,7 @@ func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
 	require.Equal(t, "idle", d.State)
 	_, err = w.service.Restore(ctx, w.user, "kaede-7-2")
 	refusal(t, err, "is not sidelined")
-	_, err = w.service.Sideline(ctx, w.user, "kaede-7-2", contract.NewSideline{Reason: " "})
+	_, err = w.service.Sideline(ctx, w.user, "kaede-7-2", " ", nil)
 	refusal(t, err, "for a reason")
 }
 
@@ -162,14 +166,14 @@ func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
 		ProbeEvery: 50 * time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	for range 3 { // trouble that is not the device's own does not count
-		w.start(contract.NewRun{})
+		w.start(runs.Order{})
 		l := h.lease()
 		h.say(append([]link.Event{began(l.Number)}, trouble(l.Number, 2, false, "the package is odd")...)...)
 		again := h.lease()
 		h.say(append([]link.Event{began(again.Number)}, trouble(again.Number, 2, false, "the package is odd")...)...)
 		w.awaitState("kaede-7-1", "idle")
 	}
-	w.start(contract.NewRun{})
+	w.start(runs.Order{})
 	l := h.lease()
 	h.say(append([]link.Event{began(l.Number)}, trouble(l.Number, 2, true, "its cable dropped")...)...)
 	l = h.lease()
@@ -187,7 +191,7 @@ func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
 	h.done(link.Done{ID: second.ID})
 	w.awaitState("kaede-7-1", "idle")
 
-	l = func() link.Lease { w.start(contract.NewRun{}); return h.lease() }()
+	l = func() link.Lease { w.start(runs.Order{}); return h.lease() }()
 	h.say(append([]link.Event{began(l.Number)}, trouble(l.Number, 2, true, "its cable dropped")...)...)
 	var tryOut link.Errand
 	var again link.Lease // its leg goes again at once, on the only device there is
@@ -204,7 +208,7 @@ func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
 	h.done(link.Done{ID: tryOut.ID, Trouble: "its cable is loose"})
 	w.awaitState("kaede-7-1", "sidelined")
 	third := h.asked(link.DoProbe)
-	_, err := w.service.Sideline(context.Background(), w.user, "kaede-7-1", contract.NewSideline{Reason: "keep off"})
+	_, err := w.service.Sideline(context.Background(), w.user, "kaede-7-1", "keep off", nil)
 	require.NoError(t, err)
 	h.done(link.Done{ID: third.ID})
 	require.Eventually(t, func() bool {
@@ -221,7 +225,7 @@ func TestADeviceThatWasGivenUpIsSidelinedWithItsDiagnosis(t *testing.T) {
 	h := w.link(w.service, kaede("kaede-7-1"))
 	info, err := w.service.Put(ctx, strings.NewReader("the boot log"), "", 100)
 	require.NoError(t, err)
-	w.start(contract.NewRun{})
+	w.start(runs.Order{})
 	l := h.lease()
 	h.say(began(l.Number), link.Event{Lease: l.Number, Seq: 2, Finished: &link.Finished{Trouble: "black", Device: true}},
 		link.Event{Lease: l.Number, Seq: 3, Clean: &link.Clean{Condition: &fleet.Condition{Power: fleet.PowerHalted},
@@ -259,9 +263,12 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 		sites, err := w.service.Sites(ctx, w.user)
 		return err == nil && len(sites[0].Images) == 3 && len(sites[0].Running) == 1
 	}, 5*time.Second, 10*time.Millisecond)
-	do := func(e contract.NewErrand) (contract.Errand, error) { return w.service.Do(ctx, w.user, e) }
+	do := func(e care.Wish) (contract.Errand, error) {
+		made, err := w.service.Do(ctx, w.user, e)
+		return wire.Errand(made), err
+	}
 
-	e, err := do(contract.NewErrand{What: "make", Model: base.Ptr("kaede 7")})
+	e, err := do(care.Wish{What: "make", Model: "kaede 7"})
 	require.NoError(t, err)
 	require.Equal(t, "kaede-7-2", e.Device)
 	require.Equal(t, "Android 14", *e.Image, "the newest that is there")
@@ -271,34 +278,35 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 	two.TakesMB = 2048
 	h.fleet(link.Fleet{Devices: []link.Device{two}})
 	h.done(link.Done{ID: made.ID})
-	e, err = w.service.Errand(ctx, w.user, e.Id, 5*time.Second)
+	ended, err := w.service.Errand(ctx, w.user, e.Id, 5*time.Second)
 	require.NoError(t, err)
-	require.NotNil(t, e.DoneAt)
+	require.NotNil(t, ended.DoneAt)
 	w.awaitState("kaede-7-2", "halted")
 
-	_, err = do(contract.NewErrand{What: "boot", Device: base.Ptr("kaede-7-2")})
+	_, err = do(care.Wish{What: "boot", Device: "kaede-7-2"})
 	p := refusal(t, err, "kaede-7-2 needs 2.0 GB and 1.0 GB is free (4.0 GB in all): kaede-7-1 takes 3.0 GB")
 	require.Contains(t, p.Hint, "yamato device halt kaede-7-1")
-	for says, in := range map[string]contract.NewErrand{
-		"does not offer": {What: "make", Model: base.Ptr("Kaede 7"), Site: base.Ptr("moon")},
-		"no site offers": {What: "make", Model: base.Ptr("Kaede 9")},
-		"is not at":      {What: "make", Model: base.Ptr("Kaede 7"), Image: base.Ptr("Android 15")},
-		"has no such OS": {What: "make", Model: base.Ptr("Kaede 7"), Image: base.Ptr("Android 99")},
-		"cannot be the":  {What: "make", Model: base.Ptr("Kaede 7"), Device: base.Ptr("../etc")},
-		"there is a dev": {What: "make", Model: base.Ptr("Kaede 7"), Device: base.Ptr("kaede-7-1")},
-		"which nobody h": {What: "fetch", Image: base.Ptr("Android 15")},
-		"already":        {What: "fetch", Image: base.Ptr("Android 14")},
-		"is up already":  {What: "boot", Device: base.Ptr("kaede-7-1")},
-		"there is no de": {What: "halt", Device: base.Ptr("nobody")},
-		"there is nothi": {What: "dance", Device: base.Ptr("kaede-7-1")},
+	for says, in := range map[string]care.Wish{
+		"does not offer": {What: "make", Model: "Kaede 7", Site: "moon"},
+		"no site offers": {What: "make", Model: "Kaede 9"},
+		"is not at":      {What: "make", Model: "Kaede 7", Image: "Android 15"},
+		"has no such OS": {What: "make", Model: "Kaede 7", Image: "Android 99"},
+		"cannot be the":  {What: "make", Model: "Kaede 7", Device: "../etc"},
+		"there is a dev": {What: "make", Model: "Kaede 7", Device: "kaede-7-1"},
+		"which nobody h": {What: "fetch", Image: "Android 15"},
+		"already":        {What: "fetch", Image: "Android 14"},
+		"is up already":  {What: "boot", Device: "kaede-7-1"},
+		"there is no de": {What: "halt", Device: "nobody"},
+		"there is nothi": {What: "dance", Device: "kaede-7-1"},
 	} {
 		_, err := do(in)
 		refusal(t, err, says)
 	}
-	l, err := w.service.AcceptLicence(ctx, w.user, "images")
+	require.NoError(t, w.service.AcceptLicence(ctx, w.user, "images"))
+	l, err := w.service.Licence(ctx, w.user, "images")
 	require.NoError(t, err)
 	require.Equal(t, w.user.Name, *l.AcceptedBy)
-	_, err = do(contract.NewErrand{What: "fetch", Image: base.Ptr("Android 15")})
+	_, err = do(care.Wish{What: "fetch", Image: "Android 15"})
 	require.NoError(t, err)
 	require.Equal(t, "Android 15", h.asked(link.DoFetch).Args.Image)
 	changed := benchOffer
@@ -310,10 +318,10 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 	}, 5*time.Second, 10*time.Millisecond, "another text has to be accepted anew")
 
 	h.fleet(link.Fleet{Load: &link.Load{Running: []fleet.Running{}}})
-	_, err = w.service.Sideline(ctx, w.user, "kaede-7-1", contract.NewSideline{Reason: "busy"})
+	_, err = w.service.Sideline(ctx, w.user, "kaede-7-1", "busy", nil)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { // a run that waits for a halted device has it booted
-		_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}}, "once")
+		_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"}}, "once")
 		return err == nil
 	}, 5*time.Second, 20*time.Millisecond)
 	require.Equal(t, "kaede-7-2", h.asked(link.DoBoot).Device)
@@ -329,7 +337,7 @@ func TestADeviceOfSomebodysOwnIsKeptToItsRule(t *testing.T) {
 	d := kaede("bos-phone")
 	d.Owner, d.Use = "Bo Lindqvist", fleet.Use{People: []string{"Ines Marlow"}}
 	h := w.link(w.service, d, kaede("kaede-7-2"))
-	w.start(contract.NewRun{})
+	w.start(runs.Order{})
 	require.Equal(t, "kaede-7-2", h.lease().Device, "of one class, the leg runs where it may")
 	fits, err := w.service.Fit(context.Background(), w.user, "", "1")
 	require.NoError(t, err)
@@ -339,14 +347,14 @@ func TestADeviceOfSomebodysOwnIsKeptToItsRule(t *testing.T) {
 	shut.OS, shut.Use = "15", fleet.Use{Hours: "Mon 00:00-00:00"} // never open
 	h.fleet(link.Fleet{Devices: []link.Device{shut}})
 	w.awaitState("night-phone", "idle")
-	run := w.start(contract.NewRun{On: &[]string{"Kaede 7 15"}})
+	run := w.start(runs.Order{On: []string{"Kaede 7 15"}})
 	require.Equal(t, "queued", w.detail(run.Number).Run.State, "outside its hours a device is given nothing")
 
 	ayas := shut
 	ayas.Name, ayas.OS, ayas.Owner = "ayas-phone", "16", "Aya Torrent"
 	h.fleet(link.Fleet{Devices: []link.Device{ayas}})
 	w.awaitState("ayas-phone", "idle")
-	w.start(contract.NewRun{On: &[]string{"Kaede 7 16"}})
+	w.start(runs.Order{On: []string{"Kaede 7 16"}})
 	require.Equal(t, "ayas-phone", h.lease().Device, "but what its owner starts")
 }
 
@@ -362,18 +370,18 @@ func TestALineupChoosesForARunAndSaysWhyOthersArePassedOver(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.service.SaveLineup(ctx, w.user, "lineup: wrong\nfirst: prettiest\n")
 	refusal(t, err, "newest_os")
-	c, err := w.service.TryLineup(ctx, w.user, contract.TryLineup{Name: base.Ptr("newest")})
+	c, err := w.service.TryLineup(ctx, w.user, builds.Trial{Name: "newest"})
 	require.NoError(t, err)
-	require.Equal(t, "kaede-7-1", c.Taken[0].Device)
+	require.Equal(t, "kaede-7-1", c.Taken[0].Name)
 	require.Equal(t, "1 are enough, and others go first", c.Passed[0].Why)
-	run := w.start(contract.NewRun{Lineup: base.Ptr("newest")})
+	run := w.start(runs.Order{Lineup: "newest"})
 	require.Len(t, w.detail(run.Number).Legs, 1)
 	require.Equal(t, "14", h.lease().Attempt.Combination.OS)
-	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"},
-		Lineup: base.Ptr("none")}, "")
+	_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"},
+		Lineup: "none"}, "")
 	refusal(t, err, `the lineup "none" takes no device now`)
-	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"},
-		Lineup: base.Ptr("gone")}, "")
+	_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"},
+		Lineup: "gone"}, "")
 	refusal(t, err, `there is no lineup "gone"`)
 	require.NoError(t, w.service.RemoveLineup(ctx, w.user, "none"))
 	require.Error(t, w.service.RemoveLineup(ctx, w.user, "none"))
@@ -383,24 +391,24 @@ func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	second := w.push("3.2.0")
-	label := func(ref string, labels map[string]string) contract.Build {
-		b, err := w.service.ChangeBuild(ctx, w.user, "", ref, contract.BuildPatch{Labels: &labels})
+	label := func(ref string, labels map[string]string) store.Build {
+		b, err := w.service.ChangeBuild(ctx, w.user, "", ref, builds.Words{Labels: labels})
 		require.NoError(t, err)
 		return b
 	}
 	label("1", map[string]string{"branch": "main", "reviewed": "yes"})
 	label("2", map[string]string{"branch": "main"})
-	b, err := w.service.Build(ctx, w.user, "", "branch=main")
+	b, err := w.service.BuildNamed(ctx, w.user, "", "branch=main")
 	require.NoError(t, err)
 	require.Equal(t, second.Number, b.Number, "the newest that has them")
-	b, err = w.service.Build(ctx, w.user, "", "branch=main,reviewed=yes")
+	b, err = w.service.BuildNamed(ctx, w.user, "", "branch=main,reviewed=yes")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), b.Number)
 	require.Empty(t, label("1", map[string]string{"reviewed": ""}).Labels["reviewed"])
-	list, err := w.service.Builds(ctx, w.user, "", "", []string{"branch=main"}, 0, 10)
+	list, _, err := w.service.Builds(ctx, w.user, "", "", []string{"branch=main"}, 0, 10)
 	require.NoError(t, err)
-	require.Len(t, list.Items, 2)
-	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", contract.BuildPatch{Labels: &map[string]string{"Bad Key": "x"}})
+	require.Len(t, list, 2)
+	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", builds.Words{Labels: map[string]string{"Bad Key": "x"}})
 	refusal(t, err, "cannot be a label")
 
 	changes, err := w.service.Changes(ctx, w.user, "", "2", "")
@@ -409,38 +417,39 @@ func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
 	require.Equal(t, "size of code", changes.Changes[0].What)
 
 	h := w.link(w.service, kaede("kaede-7-1"))
-	ran := w.start(contract.NewRun{Build: "1", Suites: []string{"Two"}})
+	ran := w.start(runs.Order{Build: "1", Suites: []string{"Two"}})
 	l := h.lease()
 	h.say(append([]link.Event{began(l.Number), result(l.Number, 2, 0, "pass"), result(l.Number, 3, 1, "fail")},
 		finished(l.Number, 4)...)...)
 	w.awaitRun(ran.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
 
-	r, err := w.service.SetRetention(ctx, w.user, contract.NewRetention{Keep: 1})
+	require.NoError(t, w.service.SetRetention(ctx, w.user, 1, 0))
+	r, err := w.service.Retention(ctx, w.user)
 	require.NoError(t, err)
 	require.Equal(t, int64(1), r.WouldRemove[0].Number)
 	pin := true
-	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", contract.BuildPatch{Pinned: &pin})
+	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", builds.Words{Pinned: &pin})
 	require.NoError(t, err)
 	n, err := w.service.Retain(ctx)
 	require.NoError(t, err)
 	require.Zero(t, n, "a pinned build stays whatever the rule")
 	pin = false
-	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", contract.BuildPatch{Pinned: &pin})
+	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", builds.Words{Pinned: &pin})
 	require.NoError(t, err)
 	n, err = w.service.Retain(ctx)
 	require.NoError(t, err)
 	require.Equal(t, 1, n)
-	b, err = w.service.Build(ctx, w.user, "", "1")
+	b, err = w.service.BuildNamed(ctx, w.user, "", "1")
 	require.NoError(t, err)
-	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "1", Suites: []string{"Two"}}, "")
+	_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"}}, "")
 	require.Error(t, err, "what is gone cannot run")
-	_, err = w.service.Again(ctx, w.user, ran.Number, contract.Again{Which: "all"}, "")
+	_, err = w.service.Again(ctx, w.user, ran.Number, runs.Repeat{Which: "all"}, "")
 	require.Contains(t, refusal(t, err, "retention has removed the packages of Tideline 3.1.4").Hint, "push them again")
 	require.Empty(t, b.Packages)
 	require.NotNil(t, b.RemovedAt)
 	b = w.push("3.1.4")
 	require.Equal(t, int64(1), b.Number, "pushed again, it is there again")
-	_, err = w.service.Again(ctx, w.user, ran.Number, contract.Again{Which: "all"}, "")
+	_, err = w.service.Again(ctx, w.user, ran.Number, runs.Repeat{Which: "all"}, "")
 	require.NoError(t, err, "and what ran runs again")
 	require.Nil(t, b.RemovedAt)
 }
@@ -454,7 +463,7 @@ func TestSettingsAreReadyToCopy(t *testing.T) {
 	require.Equal(t, "yamato run start --build 1 --app Tideline --on kaede-7-1 --suite Two", s.Command)
 	var in contract.NewRun
 	require.NoError(t, json.Unmarshal([]byte(s.Request), &in))
-	_, err = w.service.StartRun(ctx, w.user, in, "")
+	_, err = w.service.StartRun(ctx, w.user, wire.Order(&in), "")
 	require.NoError(t, err, "the request starts what it says")
 	require.Contains(t, s.Plan, "suites:\n- Two\n")
 }
@@ -466,7 +475,7 @@ func TestAHandoverIsThereForATime(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, out.Reachable)
 	require.Regexp(t, `--listen [^ ]+:7499, this machine's address`, *out.Hint)
-	code := out.Url[strings.LastIndex(out.Url, "/")+1:]
+	code := out.Address[strings.LastIndex(out.Address, "/")+1:]
 	b, until, err := w.service.Handed(ctx, code)
 	require.NoError(t, err)
 	require.Equal(t, int64(1), b.Number)

@@ -7,13 +7,6 @@
 package service
 
 import (
-	"yamato/internal/service/base"
-	"yamato/internal/service/builds"
-	"yamato/internal/service/care"
-	dispatching "yamato/internal/service/dispatch"
-	"yamato/internal/service/runs"
-	"yamato/internal/service/watch"
-
 	"context"
 	"errors"
 	"fmt"
@@ -25,6 +18,13 @@ import (
 
 	"yamato/internal/blob"
 	"yamato/internal/core/fleet"
+	"yamato/internal/service/base"
+	"yamato/internal/service/builds"
+	"yamato/internal/service/care"
+	dispatching "yamato/internal/service/dispatch"
+	"yamato/internal/service/runs"
+	"yamato/internal/service/views"
+	"yamato/internal/service/watch"
 	"yamato/internal/store"
 )
 
@@ -35,6 +35,7 @@ type (
 	started  = runs.Part
 	tended   = care.Part
 	told     = watch.Part
+	shown    = views.Part
 )
 
 // Service is one instance: its parts, put together, and the loops that make them work.
@@ -45,6 +46,7 @@ type Service struct {
 	*started
 	*tended
 	*told
+	*shown
 	callers *callers
 }
 
@@ -72,8 +74,9 @@ func New(st *store.Store, blobs blob.Store, c base.Config) *Service {
 		c.MendWithin = 15 * time.Minute
 	}
 	b := &base.Base{Store: st, Blobs: blobs, Bell: base.NewBell(), Config: c, Log: c.Log, Instance: uuid.NewString()}
-	kept := builds.New(b)
-	return &Service{b, kept, dispatching.New(b), runs.New(b, kept), care.New(b), watch.New(b), newCallers()}
+	kept, fleet := builds.New(b), care.New(b)
+	return &Service{b, kept, dispatching.New(b), runs.New(b, kept), fleet, watch.New(b), views.New(b, kept, fleet),
+		newCallers()}
 }
 
 // Run works until ctx ends and the links of hosts have been given up: it listens for the bell,

@@ -24,6 +24,7 @@ import (
 	"yamato/internal/service/base"
 	"yamato/internal/service/care"
 	"yamato/internal/service/runs"
+	"yamato/internal/service/views"
 	"yamato/internal/store"
 )
 
@@ -74,7 +75,7 @@ func newWorld(t *testing.T, c base.Config) *world {
 }
 
 // push hands in the Android package of a version of the sample app.
-func (w *world) push(version string) contract.Build {
+func (w *world) push(version string) store.Build {
 	w.t.Helper()
 	ctx := context.Background()
 	for _, v := range demo.Versions {
@@ -87,10 +88,10 @@ func (w *world) push(version string) contract.Build {
 		require.NoError(w.t, err)
 		b, err := w.service.MakeBuild(ctx, w.user, []string{p.Digest})
 		require.NoError(w.t, err)
-		return b
+		return b.Build
 	}
 	require.Fail(w.t, "there is no such version", version)
-	return contract.Build{}
+	return store.Build{}
 }
 
 // another starts a further service on the same records.
@@ -209,7 +210,7 @@ func kaede(name string) link.Device {
 		Model: "Kaede 7", OS: "14", Traits: []string{}, Abilities: []string{}}}
 }
 
-func (w *world) start(in contract.NewRun) contract.Run {
+func (w *world) start(in runs.Order) store.Run {
 	w.t.Helper()
 	if in.Build == "" {
 		in.Build, in.Suites = "3.1.4", []string{"Two"}
@@ -221,7 +222,7 @@ func (w *world) start(in contract.NewRun) contract.Run {
 
 func (w *world) detail(n int64) contract.RunDetail {
 	w.t.Helper()
-	d, err := w.service.Detail(context.Background(), w.user, n, runs.Whole)
+	d, err := w.service.Detail(context.Background(), w.user, n, views.Whole)
 	require.NoError(w.t, err)
 	return d
 }
@@ -259,7 +260,7 @@ func finished(lease, seq int64) []link.Event {
 func TestAResendIsHarmless(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	r := w.start(contract.NewRun{})
+	r := w.start(runs.Order{})
 	n := h.lease().Number
 	h.say(began(n), result(n, 2, 0, "pass"))
 	h.acked(n, 2)
@@ -275,7 +276,7 @@ func TestAResendIsHarmless(t *testing.T) {
 func TestALateWordIsRefusedAndTheDeviceIsCleanedBeforeItsNextLease(t *testing.T) {
 	w := newWorld(t, base.Config{Pace: 50 * time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	r := w.start(contract.NewRun{})
+	r := w.start(runs.Order{})
 	n := h.lease().Number
 	h.say(began(n), result(n, 2, 0, "pass"))
 	h.acked(n, 2)
@@ -297,7 +298,7 @@ func TestALateWordIsRefusedAndTheDeviceIsCleanedBeforeItsNextLease(t *testing.T)
 func TestNobodySpeaksForAnothersLease(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	w.start(contract.NewRun{})
+	w.start(runs.Order{})
 	n := h.lease().Number
 	h.say(began(n + 1000))
 	require.Equal(t, "there is no such lease", h.refused(n+1000))
@@ -308,7 +309,7 @@ func TestNobodySpeaksForAnothersLease(t *testing.T) {
 func TestTroubleIsTriedOnceMoreElsewhere(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
-	r := w.start(contract.NewRun{})
+	r := w.start(runs.Order{})
 	first := h.lease()
 	n := first.Number
 	h.say(began(n), result(n, 2, 0, "pass"), link.Event{Lease: n, Seq: 3,
@@ -328,7 +329,7 @@ func TestWhatPassesWhenRepeatedIsFlaky(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	repeat := 2
-	r := w.start(contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}, RepeatFailed: &repeat})
+	r := w.start(runs.Order{Build: "3.1.4", Suites: []string{"Two"}, RepeatFailed: repeat})
 	n := h.lease().Number
 	h.say(append([]link.Event{began(n), result(n, 2, 0, "fail"), result(n, 3, 1, "pass")}, finished(n, 4)...)...)
 	again := h.lease()
@@ -344,7 +345,7 @@ func TestALeaseReachesAHostThatIsLinkedToAnotherService(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	other := w.another(base.Config{})
 	h := w.link(other, kaede("kaede-7-1"))
-	r := w.start(contract.NewRun{})
+	r := w.start(runs.Order{})
 	n := h.lease().Number
 	h.say(append([]link.Event{began(n), result(n, 2, 0, "pass"), result(n, 3, 1, "pass")}, finished(n, 4)...)...)
 	w.awaitRun(r.Number, func(d contract.RunDetail) bool { return d.Run.State == "finished" })
@@ -359,7 +360,7 @@ func TestTheSameIdempotencyKeyMakesOneRun(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			r, err := w.service.StartRun(context.Background(), w.user, contract.NewRun{Build: "3.1.4",
+			r, err := w.service.StartRun(context.Background(), w.user, runs.Order{Build: "3.1.4",
 				Suites: []string{"Two"}}, "the same")
 			if err == nil {
 				numbers[i] = r.Number
@@ -454,15 +455,15 @@ func TestAnUnlinkedHostsDevicesAreOfflineAndComeBackWithIt(t *testing.T) {
 func TestAWaitingLegSaysWhatItWaitsFor(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	first := w.start(contract.NewRun{})
+	first := w.start(runs.Order{})
 	n := h.lease().Number
-	second := w.start(contract.NewRun{})
+	second := w.start(runs.Order{})
 	require.Equal(t, "kaede-7-1, which is in use", *w.detail(second.Number).Legs[0].WaitsFor)
 	h.say(append([]link.Event{began(n), result(n, 2, 0, "pass"), result(n, 3, 1, "pass")}, finished(n, 4)...)...)
 	w.awaitRun(first.Number, func(d contract.RunDetail) bool { return d.Run.State == "finished" })
 	n = h.lease().Number
 	h.hangUp()
-	third := w.start(contract.NewRun{})
+	third := w.start(runs.Order{})
 	require.Contains(t, *w.detail(third.Number).Legs[0].WaitsFor, "kaede-7-1", "%d", n)
 }
 
@@ -470,19 +471,19 @@ func TestRunsAreListedInPagesNewestFirst(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	w.link(w.service, kaede("kaede-7-1"))
 	for range 5 {
-		w.start(contract.NewRun{})
+		w.start(runs.Order{})
 	}
 	var seen []int64
 	for cursor := int64(0); ; {
-		page, err := w.service.Runs(context.Background(), w.user, store.RunFilter{}, cursor, 2)
+		page, next, err := w.service.Runs(context.Background(), w.user, store.RunFilter{}, cursor, 2)
 		require.NoError(t, err)
-		for _, r := range page.Items {
+		for _, r := range page {
 			seen = append(seen, r.Number)
 		}
-		if page.Next == nil {
+		if next == nil {
 			break
 		}
-		cursor = *page.Next
+		cursor = *next
 	}
 	require.Equal(t, []int64{5, 4, 3, 2, 1}, seen)
 }
@@ -494,7 +495,7 @@ func TestCasesAreChosenByNameAndByTag(t *testing.T) {
 	_, err := w.service.PushSuite(ctx, w.user, "tags.suite",
 		"suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n", false)
 	require.NoError(t, err)
-	cases := func(in contract.NewRun) []string {
+	cases := func(in runs.Order) []string {
 		in.Build, in.Suites = "3.1.4", []string{"Tags"}
 		r, err := w.service.StartRun(ctx, w.user, in, "")
 		require.NoError(t, err)
@@ -504,14 +505,14 @@ func TestCasesAreChosenByNameAndByTag(t *testing.T) {
 		}
 		return names
 	}
-	require.Equal(t, []string{"a", "b"}, cases(contract.NewRun{Tags: &[]string{"all"}}))
-	require.Equal(t, []string{"b"}, cases(contract.NewRun{Tags: &[]string{"slow"}}))
-	require.Equal(t, []string{"a"}, cases(contract.NewRun{Cases: &[]string{"a"}}))
-	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Tags"},
-		Cases: &[]string{"c"}}, "")
+	require.Equal(t, []string{"a", "b"}, cases(runs.Order{Tags: []string{"all"}}))
+	require.Equal(t, []string{"b"}, cases(runs.Order{Tags: []string{"slow"}}))
+	require.Equal(t, []string{"a"}, cases(runs.Order{Cases: []string{"a"}}))
+	_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Tags"},
+		Cases: []string{"c"}}, "")
 	require.ErrorContains(t, err, `no case of these suites is called "c"`)
-	_, err = w.service.StartRun(ctx, w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Tags"},
-		Tags: &[]string{"none"}}, "")
+	_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Tags"},
+		Tags: []string{"none"}}, "")
 	require.ErrorContains(t, err, "no case of these suites has these tags")
 }
 
@@ -519,21 +520,21 @@ func TestASuiteThatChangesIsANewRevisionAndOldRunsKeepTheirs(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
-	r := w.start(contract.NewRun{})
+	r := w.start(runs.Order{})
 	same, err := w.service.PushSuite(ctx, w.user, "two.suite", twoCases, false)
 	require.NoError(t, err)
-	require.False(t, *same.Fresh)
+	require.False(t, same.Fresh)
 	changed, err := w.service.PushSuite(ctx, w.user, "two.suite", strings.Replace(twoCases, "\"two\"", "\"deux\"", 1),
 		false)
 	require.NoError(t, err)
-	require.Equal(t, int64(2), changed.Revision)
+	require.Equal(t, int64(2), changed.Number)
 	require.Equal(t, "two", w.detail(r.Number).Legs[0].Cases[1].Name)
 }
 
 func TestACancelledLegThatRunsEndsWhenItsHostSaysSo(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	r := w.start(contract.NewRun{})
+	r := w.start(runs.Order{})
 	n := h.lease().Number
 	h.say(began(n), result(n, 2, 0, "pass"))
 	h.acked(n, 2)

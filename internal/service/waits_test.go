@@ -10,11 +10,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sync/errgroup"
 
-	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
 	"yamato/internal/service/care"
+	"yamato/internal/service/runs"
 )
 
 // off is a virtual device of a model of its own that is switched off.
@@ -32,7 +32,7 @@ func TestAnIdleDeviceIsHaltedForOneThatALegWaitsFor(t *testing.T) {
 	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{{Name: "kaede-7-1", TakesMB: 3072}}}})
 	w.awaitState("fold-1", "halted")
 	w.awaitState("kaede-7-1", "idle")
-	run := w.start(contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}, On: &[]string{"Fold"}})
+	run := w.start(runs.Order{Build: "3.1.4", Suites: []string{"Two"}, On: []string{"Fold"}})
 	require.Contains(t, *w.detail(run.Number).Legs[0].WaitsFor,
 		"fold-1, which is off: it is booted as soon as its host has room")
 
@@ -59,9 +59,9 @@ func TestADeviceThatWorksIsNotHaltedForAnother(t *testing.T) {
 	h := w.link(w.service, up, off("fold-1", "Fold", 2048))
 	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{{Name: "kaede-7-1", TakesMB: 3072,
 		Busy: true}}}})
-	w.start(contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}, On: &[]string{"Kaede 7"}})
+	w.start(runs.Order{Build: "3.1.4", Suites: []string{"Two"}, On: []string{"Kaede 7"}})
 	n := h.lease().Number
-	w.start(contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}, On: &[]string{"Fold"}})
+	w.start(runs.Order{Build: "3.1.4", Suites: []string{"Two"}, On: []string{"Fold"}})
 	h.say(append([]link.Event{began(n), result(n, 2, 0, "pass"), result(n, 3, 1, "pass")}, finished(n, 4)...)...)
 	acked, asked := false, ""
 	h.expect(func(m link.ToHost) bool { // whatever order they come in, the acknowledgement is before the halt
@@ -84,7 +84,7 @@ func TestALegThatNoDeviceCanEverTakeEndsWithTheReason(t *testing.T) {
 	h := w.link(w.service, kaede("kaede-7-1"), off("giant-1", "Giant", 9000))
 	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{}}})
 	w.awaitState("giant-1", "halted")
-	run := w.start(contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}, On: &[]string{"Giant"}})
+	run := w.start(runs.Order{Build: "3.1.4", Suites: []string{"Two"}, On: []string{"Giant"}})
 	d := w.awaitRun(run.Number, done)
 	require.Equal(t, "error", d.Run.Verdict)
 	require.Contains(t, (*d.Legs[0].Cases[0].Results[0].Failure)["actual"], "giant-1 needs 8.8 GB")
@@ -93,9 +93,9 @@ func TestALegThatNoDeviceCanEverTakeEndsWithTheReason(t *testing.T) {
 func TestARemovedDeviceTakesItsWaitingLegsWithIt(t *testing.T) {
 	w := newWorld(t, base.Config{Pace: 20 * time.Millisecond, MendWithin: 100 * time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
-	first := w.start(contract.NewRun{})
+	first := w.start(runs.Order{})
 	n := h.lease().Number
-	second := w.start(contract.NewRun{})
+	second := w.start(runs.Order{})
 	h.fleet(link.Fleet{Gone: []string{"kaede-7-1"}})
 	h.say(append([]link.Event{began(n), result(n, 2, 0, "pass"), result(n, 3, 1, "pass")}, finished(n, 4)...)...)
 	require.Equal(t, "pass", w.awaitRun(first.Number, done).Run.Verdict)
@@ -146,7 +146,7 @@ func TestConcurrentAskersOfSeveralServicesAreAllServedOnce(t *testing.T) {
 		s := []*Service{w.service, other}[i%2]
 		group.Go(func() error {
 			for range each {
-				r, err := s.StartRun(context.Background(), w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}}, "")
+				r, err := s.StartRun(context.Background(), w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}}, "")
 				if err != nil {
 					return err
 				}
@@ -178,7 +178,7 @@ func TestCancellingAgainstPlacementLeavesNothingBehind(t *testing.T) {
 	numbers := make([]int64, 24)
 	for i := range numbers {
 		group.Go(func() error {
-			r, err := w.service.StartRun(ctx, w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}}, "")
+			r, err := w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}}, "")
 			if err != nil {
 				return err
 			}
@@ -217,7 +217,7 @@ func TestRemovalAgainstPlacementLeavesNothingBehind(t *testing.T) {
 	numbers := make([]int64, 12)
 	for i := range numbers {
 		group.Go(func() error {
-			r, err := w.service.StartRun(ctx, w.user, contract.NewRun{Build: "3.1.4", Suites: []string{"Two"}}, "")
+			r, err := w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}}, "")
 			numbers[i] = r.Number
 			return err
 		})
@@ -237,6 +237,6 @@ func TestRemovalAgainstPlacementLeavesNothingBehind(t *testing.T) {
 	}
 	require.Eventually(t, func() bool {
 		list, err := w.service.Devices(ctx, w.user, care.DeviceFilter{})
-		return err == nil && len(list) == 1 && list[0].Name == "kaede-7-3" && list[0].State == "idle"
+		return err == nil && len(list) == 1 && list[0].Facts.V.Name == "kaede-7-3" && list[0].State == "idle"
 	}, 10*time.Second, 10*time.Millisecond)
 }

@@ -275,13 +275,14 @@ func (s *Store) HoldLink(ctx context.Context, host, link int64) (int, error) {
 		with back as (
 			update device d set state = case when d.sideline is null then d.ready_state else 'sidelined' end, since = now(),
 			       reason = case when d.sideline is null then d.ready_reason else coalesce(d.sideline->>'reason', '') end
-			from host h where h.id = $1 and h.link = $2 and d.host_id = h.id and d.state = 'offline' and d.reason = '`+notConnected+`' returning d.id),
+			from host h where h.id = $1 and h.link = $2 and d.host_id = h.id and d.state = 'offline' and d.reason = '`+NotConnected+`' returning d.id),
 		told as (insert into dirty (sort, id) select 1, id from back)
 		select count(*) from back`, host, link)
 	return n, err
 }
 
-const notConnected = "its host is not connected"
+// NotConnected is why devices are offline whose host is not linked.
+const NotConnected = "its host is not connected"
 
 // TakeUnlinkedOffline takes the idle devices of hosts offline whose service has
 // not been heard of for silence.
@@ -292,7 +293,7 @@ func (t *Tx) TakeUnlinkedOffline(ctx context.Context, silence time.Duration) err
 func (t *Tx) offline(ctx context.Context, where string, arg any) error {
 	return t.exec(ctx, `
 		with gone as (
-			update device d set state = 'offline', since = now(), reason = '`+notConnected+`'
+			update device d set state = 'offline', since = now(), reason = '`+NotConnected+`'
 			from host h where h.id = d.host_id and d.state in ('idle', 'unready', 'halted', 'booting') and `+where+`
 				returning d.id)
 		insert into dirty (sort, id) select 1, id from gone`, arg)

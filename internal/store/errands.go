@@ -133,33 +133,37 @@ func (t *Tx) SetLoad(ctx context.Context, host int64, l link.Load) error {
 	return t.exec(ctx, `update host set load = $2 where id = $1`, host, toJSON(l))
 }
 
-// SidelineDevice takes a device out of use, at once if nothing has it. It gives
-// ErrNone where there is no such device.
-func (t *Tx) SidelineDevice(ctx context.Context, id int64, in Sideline) error {
-	var got int64
-	err := t.tx.GetContext(ctx, &got, `
-		update device set sideline = $2, since = case
-			when state in ('leased', 'resetting', 'offline') then since else now() end,
-		       reason = case when state in ('leased', 'resetting', 'offline') then reason else $3 end,
-		       state = case when state in ('leased', 'resetting', 'offline') then state else 'sidelined' end
-		where id = $1 returning id`, id, toJSON(in), in.Reason)
-	if err != nil {
-		return one(err)
-	}
-	return t.MarkDirty(ctx, DirtyDevice, []int64{id})
+// DeviceStands is how a device stands, and how it would if nobody had sidelined it.
+type DeviceStands struct {
+	State       string `db:"state"`
+	Reason      string `db:"reason"`
+	ReadyState  string `db:"ready_state"`
+	ReadyReason string `db:"ready_reason"`
+	Linked      bool   `db:"linked"`
 }
 
-// RestoreDevice brings a device back into use.
-func (t *Tx) RestoreDevice(ctx context.Context, id int64) error {
-	return t.exec(ctx, `
-		with back as (
-			update device d set sideline = null, since = now(),
-			       reason = case when d.state <> 'sidelined' then d.reason when h.instance is null then '`+notConnected+
-		`' else d.ready_reason end,
-			       state = case when d.state <> 'sidelined' then d.state
-			       	when h.instance is null then 'offline' else d.ready_state end
-			from host h where h.id = d.host_id and d.id = $1 returning d.id)
-		insert into dirty (sort, id) select 1, id from back`, id)
+// LockDevice locks a device's row and gives how it stands; ErrNone where there is none.
+func (t *Tx) LockDevice(ctx context.Context, id int64) (DeviceStands, error) {
+	var out DeviceStands
+	err := t.tx.GetContext(ctx, &out, `
+		select d.state, d.reason, d.ready_state, d.ready_reason, h.instance is not null as linked
+		from device d join host h on h.id = d.host_id where d.id = $1 for update of d`, id)
+	return out, one(err)
+}
+
+// ChangeSideline keeps who sidelined a device and why, or nil where it comes back, and the
+// state and reason that follow. The row is locked (LockDevice).
+func (t *Tx) ChangeSideline(ctx context.Context, id int64, side *Sideline, state, reason string) error {
+	var body any
+	if side != nil {
+		body = toJSON(*side)
+	}
+	if err := t.exec(ctx, `
+		update device set sideline = $2, state = $3, reason = $4, since = case when state = $3 then since else now() end
+		where id = $1`, id, body, state, reason); err != nil {
+		return err
+	}
+	return t.MarkDirty(ctx, DirtyDevice, []int64{id})
 }
 
 // SidelinedDevice is a device that is out of use.

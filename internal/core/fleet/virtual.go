@@ -2,6 +2,8 @@ package fleet
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"slices"
 	"strconv"
@@ -160,3 +162,15 @@ func listing(list []Running, of func(Running) string) string {
 }
 
 func gb(mb int) string { return fmt.Sprintf("%.1f GB", float64(mb)/1024) }
+
+// LicenceDigest is of the text of the licence of that name: who accepts one accepts what was
+// shown. It is "" where there is none.
+func LicenceDigest(list []Licence, name string) string {
+	for _, l := range list {
+		if l.Name == name {
+			sum := sha256.Sum256([]byte(l.Text))
+			return hex.EncodeToString(sum[:])
+		}
+	}
+	return ""
+}

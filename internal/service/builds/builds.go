@@ -10,11 +10,9 @@ import (
 	"strings"
 
 	"yamato/internal/blob"
-	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/plain"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 
@@ -23,31 +21,31 @@ const MaxPackage = 4 << 30
 
 // AddPackage keeps a package's bytes and what it says of itself. Nothing is kept
 // of one that cannot be read.
-func (s *Part) AddPackage(ctx context.Context, c base.Caller, fileName string, r io.Reader) (contract.Package, error) {
+func (s *Part) AddPackage(ctx context.Context, c base.Caller, fileName string, r io.Reader) (store.Package, error) {
 	info, err := s.Put(ctx, r, "", MaxPackage)
 	if errors.Is(err, blob.ErrTooLarge) {
-		return contract.Package{}, base.Refuse(base.TooLarge, fmt.Sprintf("a package has at most %d GB", MaxPackage>>30),
+		return store.Package{}, base.Refuse(base.TooLarge, fmt.Sprintf("a package has at most %d GB", MaxPackage>>30),
 			"hand in a smaller package")
 	}
 	if err != nil {
-		return contract.Package{}, err
+		return store.Package{}, err
 	}
 	f, err := s.Blobs.Open(ctx, info.Digest)
 	if err != nil {
-		return contract.Package{}, err
+		return store.Package{}, err
 	}
 	defer f.Close()
 	facts, err := appfile.Read(f, f.Size())
 	if err != nil {
-		return contract.Package{}, err
+		return store.Package{}, err
 	}
 	plain.Deep(facts, maxFact) // names come from the package, and may be anything
 	p := store.Package{Digest: info.Digest, Size: info.Size, FileName: Clean(fileName),
 		Facts: store.JSON[appfile.Package]{V: *facts}}
 	if err := s.Store.AddPackage(ctx, c.ProjectID, p); err != nil {
-		return contract.Package{}, err
+		return store.Package{}, err
 	}
-	return wire.Package(p), nil
+	return (p), nil
 }
 
 func Clean(name string) string {
@@ -63,31 +61,37 @@ func Clean(name string) string {
 // maxFact bounds a text among a package's facts, in bytes.
 const maxFact = 8000
 
+// Made is a build that packages were gathered in.
+type Made struct {
+	store.Build
+	Fresh map[string]bool // by digest: it is new in this build
+}
+
 // MakeBuild gathers packages of one version into a build: the newest of that
 // version which lacks these kinds of package, or a new one.
-func (s *Part) MakeBuild(ctx context.Context, c base.Caller, digests []string) (contract.Build, error) {
+func (s *Part) MakeBuild(ctx context.Context, c base.Caller, digests []string) (Made, error) {
 	packages, err := s.Store.Packages(ctx, c.ProjectID, digests)
 	if err != nil {
-		return contract.Build{}, err
+		return Made{}, err
 	}
 	if len(packages) < len(digests) {
-		return contract.Build{}, base.NotFound("some of these packages have not been handed in",
+		return Made{}, base.NotFound("some of these packages have not been handed in",
 			"hand base.Every package in before making a build of them")
 	}
 	first := packages[0]
 	if err := oneApp(packages); err != nil {
-		return contract.Build{}, err
+		return Made{}, err
 	}
 	kinds := map[appfile.Kind]string{}
 	for _, p := range packages {
 		f, g := first.Facts.V, p.Facts.V
 		if f.VersionName != g.VersionName || f.VersionCode != g.VersionCode {
-			return contract.Build{}, base.Invalid(fmt.Sprintf("%s is version %s (%s), but %s is %s (%s)", first.FileName,
+			return Made{}, base.Invalid(fmt.Sprintf("%s is version %s (%s), but %s is %s (%s)", first.FileName,
 				f.VersionName, f.VersionCode, p.FileName, g.VersionName, g.VersionCode),
 				"a build holds packages of one version: push each version by itself")
 		}
 		if other, ok := kinds[g.Kind]; ok {
-			return contract.Build{}, base.Invalid(fmt.Sprintf("%s and %s are the same kind of package", other, p.FileName),
+			return Made{}, base.Invalid(fmt.Sprintf("%s and %s are the same kind of package", other, p.FileName),
 				"a build holds one package of each kind")
 		}
 		kinds[g.Kind] = p.FileName
@@ -99,13 +103,13 @@ func (s *Part) MakeBuild(ctx context.Context, c base.Caller, digests []string) (
 		return err
 	})
 	if err != nil {
-		return contract.Build{}, err
+		return Made{}, err
 	}
 	s.Bell.Ring()
 	b, err := s.Store.Build(ctx, c.ProjectID, g.build)
-	out := wire.Build(b)
-	for i := range out.Packages {
-		out.Packages[i].Fresh = base.Ptr(!g.same && !g.had[out.Packages[i].Digest])
+	out := Made{b, map[string]bool{}}
+	for _, p := range b.Packages {
+		out.Fresh[p.Digest] = !g.same && !g.had[p.Digest]
 	}
 	return out, err
 }
@@ -194,33 +198,20 @@ func clashes(b store.Build, packages []store.Package) bool {
 
 // Builds lists builds, newest first.
 func (s *Part) Builds(ctx context.Context, c base.Caller, app, q string, wanted []string, cursor int64,
-	limit int) (contract.BuildList, error) {
+	limit int) (list []store.Build, next *int64, err error) {
 	labels, err := labelsOf(wanted)
 	if err != nil {
-		return contract.BuildList{}, err
+		return nil, nil, err
 	}
-	list, err := s.Store.Builds(ctx, c.ProjectID, app, q, labels, cursor, limit+1)
-	if err != nil {
-		return contract.BuildList{}, err
+	list, err = s.Store.Builds(ctx, c.ProjectID, app, q, labels, cursor, limit+1)
+	if len(list) > limit {
+		list, next = list[:limit], &list[limit-1].ID
 	}
-	out := contract.BuildList{Items: []contract.Build{}}
-	for i, b := range list {
-		if i == limit {
-			out.Next = &list[i-1].ID
-			break
-		}
-		out.Items = append(out.Items, wire.Build(b))
-	}
-	return out, nil
+	return list, next, err
 }
 
-// Build finds the one build that ref means: its number, as 12 or, where a version is called
+// BuildNamed finds the one build that ref means: its number, as 12 or, where a version is called
 // that too, as #12; its version; or labels.
-func (s *Part) Build(ctx context.Context, c base.Caller, app, ref string) (contract.Build, error) {
-	b, err := s.BuildNamed(ctx, c, app, ref)
-	return wire.Build(b), err
-}
-
 func (s *Part) BuildNamed(ctx context.Context, c base.Caller, app, ref string) (store.Build, error) {
 	var list []store.Build
 	labels, err := labelsOf(strings.Split(ref, ","))

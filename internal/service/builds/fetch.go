@@ -17,7 +17,6 @@ import (
 	"syscall"
 	"time"
 
-	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
@@ -89,37 +88,37 @@ func fetcher(allowed []string) *http.Client {
 // FetchPackage takes in a package from an address that the service fetches. told is
 // told how many bytes have come, of how many (-1 where the address does not say).
 func (s *Part) FetchPackage(ctx context.Context, c base.Caller, address string,
-	told func(got, of int64)) (contract.Package, error) {
+	told func(got, of int64)) (store.Package, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-		return contract.Package{}, base.Invalid(fmt.Sprintf("%q is no address that can be fetched",
+		return store.Package{}, base.Invalid(fmt.Sprintf("%q is no address that can be fetched",
 			base.Short(address, 100)), "write it as in https://builds.example/tideline-3.2.0.apk")
 	}
 	ctx, stop := context.WithTimeout(ctx, fetchTime)
 	defer stop()
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
 	if err != nil {
-		return contract.Package{}, base.Invalid(err.Error(), "")
+		return store.Package{}, base.Invalid(err.Error(), "")
 	}
 	from := fetcher(s.Config.MayFetch)
 	answer, err := from.Do(r)
 	if errors.Is(err, errPrivate) {
-		return contract.Package{}, base.Forbidden(u.Hostname()+
+		return store.Package{}, base.Forbidden(u.Hostname()+
 			" leads to a private or loopback address, which the service does not fetch from",
 			"an administrator can allow the host: yamato serve --may-fetch "+u.Hostname())
 	}
 	if err != nil {
-		return contract.Package{}, base.Invalid("it could not be fetched: "+err.Error(),
+		return store.Package{}, base.Invalid("it could not be fetched: "+err.Error(),
 			"check the address from the service's machine, or push the file itself")
 	}
 	body := &fetched{client: from, request: r, answer: answer, told: told}
 	defer func() { _ = body.answer.Body.Close() }()
 	switch {
 	case answer.StatusCode != http.StatusOK:
-		return contract.Package{}, base.Invalid(fmt.Sprintf("%s answers %s", u.Host, answer.Status),
+		return store.Package{}, base.Invalid(fmt.Sprintf("%s answers %s", u.Host, answer.Status),
 			"an address that needs signing in cannot be fetched: push the file itself")
 	case answer.ContentLength > MaxPackage:
-		return contract.Package{}, base.Invalid(fmt.Sprintf("it is %d MB large; a package has at most %d GB",
+		return store.Package{}, base.Invalid(fmt.Sprintf("it is %d MB large; a package has at most %d GB",
 			answer.ContentLength>>20, MaxPackage>>30), "")
 	}
 	name := path.Base(answer.Request.URL.Path)
@@ -225,7 +224,7 @@ func (s *Part) OwnsUpload(ctx context.Context, c base.Caller, id string) error {
 
 // TakeUpload takes in a package whose upload is complete.
 func (s *Part) TakeUpload(ctx context.Context, c base.Caller, id, name string,
-	content io.Reader) (contract.Package, error) {
+	content io.Reader) (store.Package, error) {
 	p, err := s.AddPackage(ctx, c, name, content)
 	if err != nil {
 		return p, err

@@ -6,46 +6,39 @@ import (
 	"slices"
 	"time"
 
-	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 
 const LineupHint = "docs/lineups.md says how a lineup is written"
 
 // SaveLineup keeps a lineup under the name that stands in it.
-func (s *Part) SaveLineup(ctx context.Context, c base.Caller, text string) (contract.Lineup, error) {
+func (s *Part) SaveLineup(ctx context.Context, c base.Caller, text string) (store.Lineup, error) {
 	l, err := fleet.ReadLineup(text)
 	if err != nil {
-		return contract.Lineup{}, base.Invalid(err.Error(), LineupHint)
+		return store.Lineup{}, base.Invalid(err.Error(), LineupHint)
 	}
 	if err := s.Store.SaveLineup(ctx, c.ProjectID, store.Lineup{Name: l.Name, Text: text, SavedBy: c.Name}); err != nil {
-		return contract.Lineup{}, err
+		return store.Lineup{}, err
 	}
 	return s.Lineup(ctx, c, l.Name)
 }
 
 // Lineup gives one lineup.
-func (s *Part) Lineup(ctx context.Context, c base.Caller, name string) (contract.Lineup, error) {
+func (s *Part) Lineup(ctx context.Context, c base.Caller, name string) (store.Lineup, error) {
 	l, err := s.Store.LineupNamed(ctx, c.ProjectID, name)
 	if err != nil {
-		return contract.Lineup{}, base.NotThere(err,
+		return store.Lineup{}, base.NotThere(err,
 			"`yamato lineup ls` lists the lineups; `yamato lineup save FILE` keeps one", "there is no lineup %q", name)
 	}
-	return wire.Lineup(l), nil
+	return l, nil
 }
 
 // Lineups gives the lineups by name.
-func (s *Part) Lineups(ctx context.Context, c base.Caller) ([]contract.Lineup, error) {
-	list, err := s.Store.Lineups(ctx, c.ProjectID)
-	out := []contract.Lineup{}
-	for _, l := range list {
-		out = append(out, wire.Lineup(l))
-	}
-	return out, err
+func (s *Part) Lineups(ctx context.Context, c base.Caller) ([]store.Lineup, error) {
+	return s.Store.Lineups(ctx, c.ProjectID)
 }
 
 // RemoveLineup forgets a lineup.
@@ -54,13 +47,31 @@ func (s *Part) RemoveLineup(ctx context.Context, c base.Caller, name string) err
 	return base.NotThere(err, "`yamato lineup ls` lists the lineups", "there is no lineup %q", name)
 }
 
+// Trial is a lineup to be tried: a saved one by name, or a text.
+type Trial struct {
+	Name, Text string
+	Build, App string // what of the lineup this runs on is told, where one is named
+}
+
+// Choice is what a lineup takes and passes over.
+type Choice struct {
+	Name          string
+	Taken, Passed []Chosen
+}
+
+// Chosen is a device with why it was taken, or passed over.
+type Chosen struct {
+	matrix.Candidate
+	Why string
+}
+
 // TryLineup tells what a lineup takes now, and why each other device is passed
 // over; with a build, also what of that the build runs on.
-func (s *Part) TryLineup(ctx context.Context, c base.Caller, in contract.TryLineup) (contract.Choice, error) {
-	out := contract.Choice{Taken: []contract.Chosen{}, Passed: []contract.Chosen{}}
-	text := base.Deref(in.Text)
-	if in.Name != nil {
-		l, err := s.Lineup(ctx, c, *in.Name)
+func (s *Part) TryLineup(ctx context.Context, c base.Caller, in Trial) (Choice, error) {
+	out := Choice{}
+	text := in.Text
+	if in.Name != "" {
+		l, err := s.Lineup(ctx, c, in.Name)
 		if err != nil {
 			return out, err
 		}
@@ -81,8 +92,8 @@ func (s *Part) TryLineup(ctx context.Context, c base.Caller, in contract.TryLine
 		at[d.Name] = d
 	}
 	runs := func(matrix.Candidate) (reason string) { return "" }
-	if base.Deref(in.Build) != "" {
-		build, err := s.BuildNamed(ctx, c, base.Deref(in.App), *in.Build)
+	if in.Build != "" {
+		build, err := s.BuildNamed(ctx, c, in.App, in.Build)
 		if err != nil {
 			return out, err
 		}
@@ -96,13 +107,13 @@ func (s *Part) TryLineup(ctx context.Context, c base.Caller, in contract.TryLine
 	}
 	for _, t := range choice.Taken {
 		if why := runs(at[t.Name]); why != "" {
-			out.Passed = append(out.Passed, wire.Chosen(at[t.Name], why))
+			out.Passed = append(out.Passed, Chosen{at[t.Name], why})
 		} else {
-			out.Taken = append(out.Taken, wire.Chosen(at[t.Name], t.Why))
+			out.Taken = append(out.Taken, Chosen{at[t.Name], t.Why})
 		}
 	}
 	for _, p := range choice.Passed {
-		out.Passed = append(out.Passed, wire.Chosen(at[p.Name], p.Why))
+		out.Passed = append(out.Passed, Chosen{at[p.Name], p.Why})
 	}
 	return out, nil
 }

@@ -3,28 +3,34 @@ package builds
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
-	"yamato/internal/contract"
 	"yamato/internal/core/script"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 
+// Pushed is a suite that was handed in.
+type Pushed struct {
+	store.Suite
+	Fresh    bool // it is a new revision
+	Findings []script.Finding
+}
+
 // PushSuite checks a script and keeps it as a revision of the suite it names.
 func (s *Part) PushSuite(ctx context.Context, c base.Caller, fileName, text string,
-	tried bool) (contract.Suite, error) {
+	tried bool) (Pushed, error) {
 	suite, findings := script.Read(text)
 	if n := script.Faults(findings); n > 0 {
 		p := base.Invalid(fmt.Sprintf("%s has %d faults", Clean(fileName), n),
 			"`yamato suite check FILE` shows each with its place")
 		p.Findings = findings
-		return contract.Suite{}, p
+		return Pushed{}, p
 	}
 	info, err := s.Put(ctx, strings.NewReader(text), "", 2<<20)
 	if err != nil {
-		return contract.Suite{}, err
+		return Pushed{}, err
 	}
 	in := store.Suite{Name: suite.Name, Digest: info.Digest, FileName: Clean(fileName), Tried: tried}
 	in.Locators.V = suite.Locators()
@@ -34,15 +40,10 @@ func (s *Part) PushSuite(ctx context.Context, c base.Caller, fileName, text stri
 	}
 	kept, fresh, err := s.Store.AddSuite(ctx, c.ProjectID, in)
 	if err != nil {
-		return contract.Suite{}, err
+		return Pushed{}, err
 	}
 	s.Bell.Ring()
-	out := wire.Suite(kept)
-	out.Fresh = &fresh
-	if len(findings) > 0 {
-		out.Findings = base.Ptr(wire.Findings(findings))
-	}
-	return out, nil
+	return Pushed{kept, fresh, findings}, nil
 }
 
 // RemoveSuite takes a suite off the list; its runs stay.
@@ -59,27 +60,21 @@ func (s *Part) RemoveSuite(ctx context.Context, c base.Caller, name string) erro
 }
 
 // Suites lists the newest revision of each suite.
-func (s *Part) Suites(ctx context.Context, c base.Caller) ([]contract.Suite, error) {
+func (s *Part) Suites(ctx context.Context, c base.Caller) ([]store.Suite, error) {
 	list, err := s.Store.Suites(ctx, c.ProjectID)
-	out := []contract.Suite{}
-	for _, one := range list {
-		if !Own(one.Name) {
-			out = append(out, wire.Suite(one))
-		}
-	}
-	return out, err
+	return slices.DeleteFunc(list, func(one store.Suite) bool { return Own(one.Name) }), err
 }
 
 // CheckSuite gives what the check finds in a script that is not kept, with what nothing
 // has ever matched in an app.
-func (s *Part) CheckSuite(ctx context.Context, c base.Caller, text, app string) ([]contract.Finding, error) {
+func (s *Part) CheckSuite(ctx context.Context, c base.Caller, text, app string) ([]script.Finding, error) {
 	id, err := s.Store.AppNamed(ctx, c.ProjectID, app)
 	if err != nil {
 		return nil, base.NotThere(err, "`yamato build ls` lists the apps", "there is no app %q", app)
 	}
 	read, findings := script.Read(text)
 	unmatched, _, err := s.Unmatched(ctx, c, id, read, text)
-	return wire.Findings(append(findings, unmatched...)), err
+	return append(findings, unmatched...), err
 }
 
 // Unmatched gives advice on what has never matched in an app, or in any where that is 0,

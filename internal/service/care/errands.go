@@ -9,22 +9,28 @@ import (
 	"strings"
 	"time"
 
-	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 
 var deviceName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
+// Wish is what somebody wants a host to do. What is "" is chosen.
+type Wish struct {
+	What, Device, Site string
+	Model, Image, Deed string
+	Count              int
+	Boot               bool
+}
+
 // Do asks a host to do something outside of leases. What cannot be done as things
 // stand is refused at once, with the remedy.
-func (s *Part) Do(ctx context.Context, c base.Caller, in contract.NewErrand) (contract.Errand, error) {
-	e := store.Errand{What: in.What, Device: base.Deref(in.Device), AskedBy: c.Name}
-	e.Args.V = link.ErrandArgs{Model: base.Deref(in.Model), Image: base.Deref(in.Image), Boot: base.Deref(in.Boot),
-		Deed: base.Deref(in.Deed), Count: base.Deref(in.Count)}
+func (s *Part) Do(ctx context.Context, c base.Caller, in Wish) (store.Errand, error) {
+	e := store.Errand{What: in.What, Device: in.Device, AskedBy: c.Name}
+	e.Args.V = link.ErrandArgs{Model: in.Model, Image: in.Image, Boot: in.Boot,
+		Deed: in.Deed, Count: in.Count}
 	var err error
 	switch in.What {
 	case link.DoMake:
@@ -38,15 +44,14 @@ func (s *Part) Do(ctx context.Context, c base.Caller, in contract.NewErrand) (co
 			"api/openapi.yaml lists what there is")
 	}
 	if err != nil {
-		return contract.Errand{}, err
+		return store.Errand{}, err
 	}
 	id, err := s.Store.AskErrand(ctx, c.ProjectID, e)
 	if err != nil {
-		return contract.Errand{}, err
+		return store.Errand{}, err
 	}
 	s.Bell.Ring()
-	e, err = s.Store.ErrandNumbered(ctx, c.ProjectID, id)
-	return wire.Errand(e), err
+	return s.Store.ErrandNumbered(ctx, c.ProjectID, id)
 }
 
 // readyToDo checks that something can be done to a device as it stands.
@@ -115,10 +120,10 @@ func (s *Part) hostNumbered(ctx context.Context, c base.Caller, id int64) (store
 
 // readyToMake fills in what was left open of a new virtual device: the newest
 // image that is there, and the first free name.
-func (s *Part) readyToMake(ctx context.Context, c base.Caller, in contract.NewErrand, e *store.Errand) error {
-	model := base.Deref(in.Model)
+func (s *Part) readyToMake(ctx context.Context, c base.Caller, in Wish, e *store.Errand) error {
+	model := in.Model
 	byName := func(m fleet.Model) bool { return strings.EqualFold(m.Model, model) }
-	h, err := s.siteFor(ctx, c, base.Deref(in.Site), func(h store.HostRow) bool {
+	h, err := s.siteFor(ctx, c, in.Site, func(h store.HostRow) bool {
 		return len(h.Offer.V.Images) > 0 && slices.ContainsFunc(h.Offer.V.Models, byName)
 	}, fmt.Sprintf("virtual devices of the model %q", model))
 	if err != nil {
@@ -126,9 +131,9 @@ func (s *Part) readyToMake(ctx context.Context, c base.Caller, in contract.NewEr
 	}
 	m := h.Offer.V.Models[slices.IndexFunc(h.Offer.V.Models, byName)]
 	image, ok := fleet.NewestImage(h.Offer.V.Images, m.Platform)
-	if base.Deref(in.Image) != "" {
+	if in.Image != "" {
 		i := slices.IndexFunc(h.Offer.V.Images, func(i fleet.Image) bool {
-			return i.Names(*in.Image) || i.Platform == m.Platform && i.OS == *in.Image
+			return i.Names(in.Image) || i.Platform == m.Platform && i.OS == in.Image
 		})
 		if ok = i >= 0 && h.Offer.V.Images[i].Platform == m.Platform; ok {
 			image = h.Offer.V.Images[i]
@@ -169,10 +174,10 @@ func (s *Part) readyToMake(ctx context.Context, c base.Caller, in contract.NewEr
 }
 
 // readyToFetch checks that an image is to be had, and that its licence was accepted.
-func (s *Part) readyToFetch(ctx context.Context, c base.Caller, in contract.NewErrand, e *store.Errand) error {
-	name := base.Deref(in.Image)
+func (s *Part) readyToFetch(ctx context.Context, c base.Caller, in Wish, e *store.Errand) error {
+	name := in.Image
 	is := func(i fleet.Image) bool { return i.Names(name) }
-	h, err := s.siteFor(ctx, c, base.Deref(in.Site), func(h store.HostRow) bool {
+	h, err := s.siteFor(ctx, c, in.Site, func(h store.HostRow) bool {
 		return slices.ContainsFunc(h.Offer.V.Images, is)
 	}, fmt.Sprintf("the OS image %q", name))
 	if err != nil {
@@ -187,7 +192,7 @@ func (s *Part) readyToFetch(ctx context.Context, c base.Caller, in contract.NewE
 		if err != nil {
 			return err
 		}
-		digest := wire.LicenceDigest(h.Offer.V.Licences, image.Licence)
+		digest := fleet.LicenceDigest(h.Offer.V.Licences, image.Licence)
 		if !slices.ContainsFunc(accepted, func(a store.Accepted) bool {
 			return a.Name == image.Licence && a.Digest == digest
 		}) {
@@ -204,7 +209,7 @@ func (s *Part) readyToFetch(ctx context.Context, c base.Caller, in contract.NewE
 const errandWait = 30 * time.Second
 
 // Errand gives an errand, once it is done or after a time.
-func (s *Part) Errand(ctx context.Context, c base.Caller, id int64, wait time.Duration) (contract.Errand, error) {
+func (s *Part) Errand(ctx context.Context, c base.Caller, id int64, wait time.Duration) (store.Errand, error) {
 	heard, leave := s.Bell.Subscribe()
 	defer leave()
 	ctx, stop := context.WithTimeout(ctx, min(max(wait, 0), errandWait)+time.Second)
@@ -216,18 +221,18 @@ func (s *Part) Errand(ctx context.Context, c base.Caller, id int64, wait time.Du
 	for {
 		e, err := s.Store.ErrandNumbered(ctx, c.ProjectID, id)
 		if err != nil {
-			return contract.Errand{}, base.NotThere(err, "errands are kept for a week", "there is no errand %d", id)
+			return store.Errand{}, base.NotThere(err, "errands are kept for a week", "there is no errand %d", id)
 		}
 		if e.DoneAt != nil || wait <= 0 {
-			return wire.Errand(e), nil
+			return e, nil
 		}
 		select {
 		case <-heard:
 		case <-tick.C:
 		case <-end.C:
-			return wire.Errand(e), nil
+			return e, nil
 		case <-ctx.Done():
-			return wire.Errand(e), nil
+			return e, nil
 		}
 	}
 }

@@ -7,35 +7,32 @@ import (
 	"time"
 
 	"yamato/internal/blob"
-	"yamato/internal/contract"
 	"yamato/internal/core/evidence"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 
 // Sideline takes a device out of use, at once or when what it runs is done.
 func (s *Part) Sideline(ctx context.Context, c base.Caller, device string,
-	in contract.NewSideline) (contract.Device, error) {
+	reason string, until *time.Time) (store.Device, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return contract.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+		return store.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
 	}
-	reason := strings.TrimSpace(in.Reason)
+	reason = strings.TrimSpace(reason)
 	switch {
 	case reason == "" || len(reason) > 500:
-		return contract.Device{}, base.Invalid("a device is sidelined for a reason of 1 to 500 characters",
+		return store.Device{}, base.Invalid("a device is sidelined for a reason of 1 to 500 characters",
 			"say what is wrong with it: others will want to know")
-	case in.Until != nil && in.Until.Before(time.Now()):
-		return contract.Device{}, base.Invalid("the end lies in the past", "choose a later one, or none")
+	case until != nil && until.Before(time.Now()):
+		return store.Device{}, base.Invalid("the end lies in the past", "choose a later one, or none")
 	}
-	side := store.Sideline{By: c.Name, Reason: reason, At: time.Now().UTC(), Until: in.Until}
-	if err := s.Store.InTx(ctx, func(t *store.Tx) error { return t.SidelineDevice(ctx, d.ID, side) }); err != nil {
-		return contract.Device{}, err
+	side := store.Sideline{By: c.Name, Reason: reason, At: time.Now().UTC(), Until: until}
+	if err := s.Store.InTx(ctx, func(t *store.Tx) error { return base.SidelineDevice(ctx, t, d.ID, side) }); err != nil {
+		return store.Device{}, err
 	}
 	s.Bell.Ring()
-	d, err = s.Store.DeviceNamed(ctx, c.ProjectID, device)
-	return wire.Device(d), err
+	return s.Store.DeviceNamed(ctx, c.ProjectID, device)
 }
 
 // Remains opens what was kept of a device that was given up: its last picture, or
@@ -62,18 +59,17 @@ func (s *Part) Remains(ctx context.Context, c base.Caller, device, what string) 
 }
 
 // Restore brings a device back into use.
-func (s *Part) Restore(ctx context.Context, c base.Caller, device string) (contract.Device, error) {
+func (s *Part) Restore(ctx context.Context, c base.Caller, device string) (store.Device, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return contract.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+		return store.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
 	}
 	if d.Sideline == nil {
-		return contract.Device{}, base.Invalid(device+" is not sidelined", "")
+		return store.Device{}, base.Invalid(device+" is not sidelined", "")
 	}
-	if err := s.Store.InTx(ctx, func(t *store.Tx) error { return t.RestoreDevice(ctx, d.ID) }); err != nil {
-		return contract.Device{}, err
+	if err := s.Store.InTx(ctx, func(t *store.Tx) error { return base.RestoreDevice(ctx, t, d.ID) }); err != nil {
+		return store.Device{}, err
 	}
 	s.Bell.Ring()
-	d, err = s.Store.DeviceNamed(ctx, c.ProjectID, device)
-	return wire.Device(d), err
+	return s.Store.DeviceNamed(ctx, c.ProjectID, device)
 }

@@ -2,15 +2,9 @@ package care
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
-	"io"
 	"time"
 
-	"yamato/internal/contract"
-	"yamato/internal/core/evidence"
-	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
@@ -21,22 +15,22 @@ const sightWait = 20 * time.Second
 // MaxSight bounds a picture, or a tree, that a person looks at, in bytes.
 const MaxSight = 32 << 20
 
-// SeeScreen gives what is on a device's screen at this moment. The wish travels
+// Sight has a host show what is on a device's screen at this moment. The wish travels
 // as a row, so that any service may be asked: the one that holds the host's link
 // passes it on.
-func (s *Part) SeeScreen(ctx context.Context, c base.Caller, device string) (contract.Screen, error) {
+func (s *Part) Sight(ctx context.Context, c base.Caller, device string) (store.Sighting, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return contract.Screen{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+		return store.Sighting{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
 	}
 	if d.State == "offline" {
-		return contract.Screen{}, base.Invalid(device+" is offline: "+d.Reason, "start the host of the site "+d.Facts.V.Site)
+		return store.Sighting{}, base.Invalid(device+" is offline: "+d.Reason, "start the host of the site "+d.Facts.V.Site)
 	}
 	heard, leave := s.Bell.Subscribe()
 	defer leave()
 	id, err := s.Store.AskSighting(ctx, d, c.Name)
 	if err != nil {
-		return contract.Screen{}, err
+		return store.Sighting{}, err
 	}
 	s.Bell.Ring()
 	ctx, stop := context.WithTimeout(ctx, sightWait)
@@ -47,16 +41,16 @@ func (s *Part) SeeScreen(ctx context.Context, c base.Caller, device string) (con
 		seen, err := s.Store.SightingNumbered(ctx, id)
 		switch {
 		case ctx.Err() != nil:
-			return contract.Screen{}, base.Refuse(base.NoAnswer,
+			return store.Sighting{}, base.Refuse(base.NoAnswer,
 				fmt.Sprintf("the host of %s did not show its screen within %s", device, sightWait),
 				"see on the device's page whether its host is linked, and try again")
 		case err != nil:
-			return contract.Screen{}, err
+			return store.Sighting{}, err
 		case seen.Trouble != "":
-			return contract.Screen{}, base.Refuse(base.NoSight, device+" cannot be looked at now: "+seen.Trouble,
+			return store.Sighting{}, base.Refuse(base.NoSight, device+" cannot be looked at now: "+seen.Trouble,
 				"try again in a moment")
 		case seen.DoneAt != nil:
-			return s.screenOut(ctx, seen)
+			return seen, nil
 		}
 		select {
 		case <-heard:
@@ -64,111 +58,4 @@ func (s *Part) SeeScreen(ctx context.Context, c base.Caller, device string) (con
 		case <-ctx.Done():
 		}
 	}
-}
-
-func (s *Part) screenOut(ctx context.Context, seen store.Sighting) (contract.Screen, error) {
-	out := contract.Screen{Device: seen.Device, At: *seen.DoneAt}
-	var err error
-	if out.Picture, err = s.readBlob(ctx, seen.Picture); err != nil {
-		return out, err
-	}
-	body, err := s.readBlob(ctx, seen.Tree)
-	if err != nil {
-		return out, err
-	}
-	var tree screen.Tree
-	if err := json.Unmarshal(body, &tree); err != nil {
-		return out, fmt.Errorf("the screen tree of %s cannot be read: %w", seen.Device, err)
-	}
-	if err := json.Unmarshal(body, &out.Tree); err != nil {
-		return out, err
-	}
-	if tree.App != "" {
-		out.App = &tree.App
-	}
-	out.Elements = Elements(&tree)
-	return out, nil
-}
-
-// ElementsOf lists the elements of a screen tree that was kept as evidence.
-func (s *Part) ElementsOf(ctx context.Context, c base.Caller, number, id int64) ([]contract.Element, error) {
-	e, err := s.Store.EvidenceNumbered(ctx, c.ProjectID, number, id)
-	if err != nil {
-		return nil, base.NotThere(err, "list its evidence", "run %d has no evidence %d", number, id)
-	}
-	if e.Sort != evidence.Tree.Name {
-		return nil, base.NotFound(fmt.Sprintf("evidence %d is a %s, no screen tree", id, e.Sort), "choose one of sort tree")
-	}
-	body, err := s.readBlob(ctx, e.Digest)
-	if err != nil {
-		return nil, err
-	}
-	var tree screen.Tree
-	if err := json.Unmarshal(body, &tree); err != nil {
-		return nil, base.Invalid("this screen tree cannot be read: "+err.Error(), "")
-	}
-	return Elements(&tree), nil
-}
-
-func (s *Part) readBlob(ctx context.Context, digest string) ([]byte, error) {
-	f, err := s.Blobs.Open(ctx, digest)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, MaxSight))
-}
-
-// maxElements bounds what is told of one screen.
-const maxElements = 20_000
-
-// Elements lists the elements of a tree, parents before children, with the
-// locators and lines of script that find each of them alone.
-func Elements(t *screen.Tree) []contract.Element {
-	out := []contract.Element{}
-	var all []*screen.Node
-	t.Walk(func(n *screen.Node, _ int) bool {
-		all = append(all, n)
-		return len(all) < maxElements
-	})
-	shown := map[*screen.Node]bool{}
-	for _, n := range t.Shown(all) {
-		shown[n] = true
-	}
-	t.Walk(func(n *screen.Node, depth int) bool {
-		e := contract.Element{Role: n.Role, Label: base.Short(screen.Fold(n.Content()), 200), Depth: depth,
-			Bounds: contract.Rect{X: float32(n.Bounds.X), Y: float32(n.Bounds.Y), W: float32(n.Bounds.W),
-				H: float32(n.Bounds.H)},
-			Visible: contract.Rect{X: float32(n.Visible.X), Y: float32(n.Visible.Y), W: float32(n.Visible.W),
-				H: float32(n.Visible.H)}, States: states(n, shown[n]), Locators: []string{}, Lines: []string{}}
-		if n.ID != "" {
-			e.Id = &n.ID
-		}
-		if n.Label() == "" && (n.Role == "" || n.Role == "application" || len(e.Label) > 90) {
-			e.Label = "" // it only holds others, and those say it themselves
-		}
-		if len(all) <= screen.MaxSuggested {
-			if locators, lines := script.Suggest(t, n); len(locators) > 0 {
-				e.Locators, e.Lines = locators, lines
-			}
-		}
-		out = append(out, e)
-		return len(out) < maxElements
-	})
-	return out
-}
-
-func states(n *screen.Node, shown bool) []string {
-	out := []string{}
-	for _, s := range []struct {
-		on   bool
-		name string
-	}{{n.Disabled, "disabled"}, {n.Focused, "focused"}, {n.Selected, "selected"}, {n.Busy, "busy"},
-		{n.Checked == "true", "checked"}, {n.Checked == "mixed", "partly checked"}, {!n.OnScreen(), "out of sight"},
-		{n.OnScreen() && !shown, "covered"}} {
-		if s.on {
-			out = append(out, s.name)
-		}
-	}
-	return out
 }

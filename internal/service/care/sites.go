@@ -6,9 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"yamato/internal/contract"
+	"yamato/internal/core/fleet"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 
@@ -43,40 +42,20 @@ func (s *Part) siteFor(ctx context.Context, c base.Caller, site string, offers f
 	return fit[0], nil
 }
 
-// Sites gives what the sites offer and what is taken of them.
-func (s *Part) Sites(ctx context.Context, c base.Caller) ([]contract.Site, error) {
-	hosts, err := s.Store.Hosts(ctx, c.ProjectID)
-	if err != nil {
-		return nil, err
-	}
-	accepted, err := s.Store.LicencesAccepted(ctx, c.ProjectID)
-	out := []contract.Site{}
-	for _, h := range hosts {
-		out = append(out, wire.Site(h, accepted))
-	}
-	return out, err
-}
-
 // AcceptLicence keeps that the caller has accepted a licence, as it reads now.
-func (s *Part) AcceptLicence(ctx context.Context, c base.Caller, name string) (contract.Licence, error) {
+func (s *Part) AcceptLicence(ctx context.Context, c base.Caller, name string) error {
 	hosts, err := s.Store.Hosts(ctx, c.ProjectID)
 	if err != nil {
-		return contract.Licence{}, err
+		return err
 	}
 	for _, h := range hosts {
 		for _, l := range h.Offer.V.Licences {
 			if !strings.EqualFold(l.Name, name) {
 				continue
 			}
-			if err := s.Store.AcceptLicence(ctx, c.ProjectID, l.Name, wire.LicenceDigest(h.Offer.V.Licences, l.Name),
-				c.Name); err != nil {
-				return contract.Licence{}, err
-			}
-			accepted, err := s.Store.LicencesAccepted(ctx, c.ProjectID)
-			site := wire.Site(h, accepted)
-			return site.Licences[slices.IndexFunc(site.Licences, func(o contract.Licence) bool { return o.Name == l.Name })], err
+			return s.Store.AcceptLicence(ctx, c.ProjectID, l.Name, fleet.LicenceDigest(h.Offer.V.Licences, l.Name), c.Name)
 		}
 	}
-	return contract.Licence{}, base.NotFound(fmt.Sprintf("no site has a licence %q", name),
+	return base.NotFound(fmt.Sprintf("no site has a licence %q", name),
 		"`yamato site ls` lists the images and their licences")
 }

@@ -55,7 +55,7 @@ func (s *Part) tendSidelined(ctx context.Context) error {
 		side := d.Sideline.V
 		switch {
 		case side.Until != nil && now.After(*side.Until):
-			err = s.Store.InTx(ctx, func(t *store.Tx) error { return t.RestoreDevice(ctx, d.ID) })
+			err = s.Store.InTx(ctx, func(t *store.Tx) error { return base.RestoreDevice(ctx, t, d.ID) })
 		case side.ProbeAt != nil && d.Linked && now.After(*side.ProbeAt):
 			next := now.UTC().Add(s.Config.ProbeEvery) // unless its answer says otherwise
 			side.ProbeAt = &next

@@ -78,11 +78,11 @@ func (n *session) keepDone(ctx context.Context, d link.Done) error {
 				Reason: base.Short("it met trouble, and did not work when it was tried out: "+d.Trouble, 500), Broken: d.Broken}
 			at := side.At.Add(s.Config.ProbeEvery)
 			side.ProbeAt = &at
-			return t.SidelineDevice(ctx, device.ID, side)
+			return base.SidelineDevice(ctx, t, device.ID, side)
 		case e.What == link.DoProbe && (device.Sideline == nil || !device.Sideline.V.Automatic):
 			return nil // it works, or a person has decided meanwhile
 		case e.What == link.DoProbe && d.Trouble == "":
-			return t.RestoreDevice(ctx, device.ID)
+			return base.RestoreDevice(ctx, t, device.ID)
 		case e.What == link.DoProbe:
 			side := device.Sideline.V
 			side.Probes++
@@ -94,7 +94,7 @@ func (n *session) keepDone(ctx context.Context, d link.Done) error {
 				Reason: base.Short(d.Broken.Diagnosis, 500), Broken: d.Broken}
 			at := side.At.Add(s.Config.ProbeEvery)
 			side.ProbeAt = &at
-			return t.SidelineDevice(ctx, device.ID, side)
+			return base.SidelineDevice(ctx, t, device.ID, side)
 		}
 		return nil
 	})

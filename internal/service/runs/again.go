@@ -5,16 +5,31 @@ import (
 	"fmt"
 	"slices"
 
-	"yamato/internal/contract"
+	"yamato/internal/core/fleet"
+	"yamato/internal/core/matrix"
+	"yamato/internal/core/verdict"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 
+// Preview is what a run would cover.
+type Preview struct {
+	Combinations []Previewed
+	LeftOut      []matrix.LeftOut
+	Legs, Cases  int
+}
+
+// Previewed is a combination that a run would cover.
+type Previewed struct {
+	fleet.Combination
+	Package       string
+	Devices, Idle int
+}
+
 // Preview tells what a run would cover, and what it would leave out and why.
-func (s *Part) Preview(ctx context.Context, c base.Caller, in contract.NewRun) (contract.RunPreview, error) {
-	out := contract.RunPreview{Combinations: []contract.PreviewCombination{}, LeftOut: []contract.LeftOut{}}
-	build, err := s.builds.BuildNamed(ctx, c, base.Deref(in.App), in.Build)
+func (s *Part) Preview(ctx context.Context, c base.Caller, in Order) (Preview, error) {
+	out := Preview{}
+	build, err := s.builds.BuildNamed(ctx, c, in.App, in.Build)
 	if err != nil {
 		return out, err
 	}
@@ -37,10 +52,9 @@ func (s *Part) Preview(ctx context.Context, c base.Caller, in contract.NewRun) (
 	for _, suite := range chosen {
 		out.Cases += len(suite.cases)
 	}
-	out.Legs, out.LeftOut = len(m.Legs)*len(chosen), wire.LeftOut(m.LeftOut)
+	out.Legs, out.LeftOut = len(m.Legs)*len(chosen), m.LeftOut
 	for _, l := range m.Legs {
-		one := contract.PreviewCombination{Combination: wire.Combination(l.Combination),
-			Package: build.Packages[l.Package].FileName}
+		one := Previewed{Combination: l.Combination, Package: build.Packages[l.Package].FileName}
 		for _, d := range devices {
 			if l.Combination.Matches(d.Facts.V) && (l.Device == 0 || l.Device == d.ID) && d.State != "sidelined" &&
 				!slices.Contains(l.Never, d.ID) {
@@ -55,66 +69,90 @@ func (s *Part) Preview(ctx context.Context, c base.Caller, in contract.NewRun) (
 	return out, nil
 }
 
+// Repeat is what of a run is to run again: all, failed, or one by its leg and case.
+type Repeat struct {
+	Which    string
+	Leg      int64
+	Case     *int
+	SameSeed bool
+	RealTime bool
+}
+
 // Again starts a run of what a run ran: all of it, what did not pass, or one case
 // in one combination. The suites are those of that run, word for word.
-func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in contract.Again,
-	key string) (contract.Run, error) {
-	d, err := s.Detail(ctx, c, number, InBrief)
-	if err != nil {
-		return contract.Run{}, err
-	}
+func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat,
+	key string) (store.Run, error) {
 	r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
 	}
 	build, err := s.Store.Build(ctx, c.ProjectID, r.BuildID)
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, err
 	}
 	if build.RemovedAt != nil {
-		return contract.Run{}, base.Invalid(fmt.Sprintf("retention has removed the packages of %s %s", build.App,
+		return store.Run{}, base.Invalid(fmt.Sprintf("retention has removed the packages of %s %s", build.App,
 			build.VersionName), "push them again, and then run it again")
 	}
 	legs, err := s.Store.Legs(ctx, r.ID)
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, err
 	}
 	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose,
 		RepeatFailed: r.RepeatFailed, AfterError: r.AfterError,
-		Language: r.Language, RealTime: base.Deref(in.RealTime), AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup,
+		Language: r.Language, RealTime: in.RealTime, AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup,
 		Seed: newSeed()}}
-	if base.Deref(in.SameSeed) {
+	if in.SameSeed {
 		n.Run.Seed, n.KnownOf = r.Seed, r.ID
 	}
-	for i, l := range d.Legs {
+	outcomes, err := s.outcomes(ctx, r.ID, legs)
+	if err != nil {
+		return store.Run{}, err
+	}
+	for _, l := range legs {
 		var cases []int
 		for _, x := range l.Cases {
-			if chosen, err := wantedAgain(in, l, x); err != nil {
-				return contract.Run{}, err
+			if chosen, err := in.wants(l.ID, x, outcomes[l.ID].Crossing(x)); err != nil {
+				return store.Run{}, err
 			} else if chosen {
-				cases = append(cases, x.Index)
+				cases = append(cases, x)
 			}
 		}
 		if len(cases) > 0 {
-			n.Legs = append(n.Legs, store.NewLeg{RevisionID: legs[i].RevisionID, Digest: legs[i].Digest,
-				Combination: legs[i].Combination(), Device: legs[i].DeviceID, Never: legs[i].Never, Cases: cases})
+			n.Legs = append(n.Legs, store.NewLeg{RevisionID: l.RevisionID, Digest: l.Digest, Combination: l.Combination(),
+				Device: l.DeviceID, Never: l.Never, Cases: cases})
 		}
 	}
 	if len(n.Legs) == 0 {
-		return contract.Run{}, base.Invalid(fmt.Sprintf("there is nothing of run %d to run again", number),
+		return store.Run{}, base.Invalid(fmt.Sprintf("there is nothing of run %d to run again", number),
 			"choose which: all, failed, or one by leg and case_index")
 	}
 	return s.add(ctx, c, n, []any{number, in})
 }
 
-func wantedAgain(in contract.Again, l contract.Leg, x contract.Crossing) (bool, error) {
+// outcomes gives how the cases of a run's legs went.
+func (s *Part) outcomes(ctx context.Context, run int64, legs []store.Leg) (map[int64]verdict.Outcome, error) {
+	out := map[int64]verdict.Outcome{}
+	for _, l := range legs {
+		out[l.ID] = verdict.Outcome{State: l.State, Results: map[int][]verdict.Verdict{}}
+	}
+	results, err := s.Store.BriefResults(ctx, run)
+	for _, r := range results {
+		of := out[r.LegID].Results
+		of[r.Case] = append(of[r.Case], verdict.Verdict(r.Verdict))
+	}
+	return out, err
+}
+
+// wants tells whether a case in a combination is to run again, which went as x tells.
+func (in Repeat) wants(leg int64, index int, x verdict.Crossing) (bool, error) {
 	switch in.Which {
 	case "all":
 		return true, nil
 	case "failed":
-		return x.Flaky || x.Verdict == "fail" || x.Verdict == "error" || x.Verdict == "none", nil
+		return x.Flaky || x.Verdict == verdict.Fail || x.Verdict == verdict.Error || x.Verdict == verdict.None, nil
 	case "one":
-		return base.Deref(in.Leg) == l.Id && in.CaseIndex != nil && *in.CaseIndex == x.Index, nil
+		return in.Leg == leg && in.Case != nil && *in.Case == index, nil
 	}
 	return false, base.Invalid(fmt.Sprintf("%q is nothing that can be run again", in.Which),
 		"choose which: all, failed or one")

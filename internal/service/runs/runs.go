@@ -12,45 +12,54 @@ import (
 	"strings"
 	"time"
 
-	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/verdict"
 	"yamato/internal/service/base"
 	"yamato/internal/service/dispatch"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 
 // maxLegs bounds what one run may cover.
 const maxLegs = 100_000
 
+// Order is what a run is to be. What is empty is chosen.
+type Order struct {
+	Build, App               string
+	Suites, Cases, Tags      []string
+	On                       []string // models, devices, kinds or platforms
+	Lineup, Language         string
+	RepeatFailed             int
+	Seed                     *int64 // a fresh one where nil
+	RealTime, LeaveInstalled bool
+}
+
 // StartRun makes a run of what is asked: which build, which suites, on which
 // classes of device. What cannot run is left out with its reasons; where nothing
 // is left, the call is refused with them.
-func (s *Part) StartRun(ctx context.Context, c base.Caller, in contract.NewRun, key string) (contract.Run, error) {
-	build, err := s.builds.BuildNamed(ctx, c, base.Deref(in.App), in.Build)
+func (s *Part) StartRun(ctx context.Context, c base.Caller, in Order, key string) (store.Run, error) {
+	build, err := s.builds.BuildNamed(ctx, c, in.App, in.Build)
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, err
 	}
 	levels, err := levelsOf(in.Language)
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, err
 	}
 	chosen, err := s.chooseCases(ctx, c, in)
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, err
 	}
 	m, err := s.combine(ctx, c, build, in, levels)
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, err
 	}
 	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite",
-		RepeatFailed: base.Deref(in.RepeatFailed),
-		AfterError:   1, Language: levels.Of(fleet.Language), RealTime: base.Deref(in.RealTime), AskedBy: c.Name,
-		Leave: base.Deref(in.LeaveInstalled), Lineup: base.Deref(in.Lineup)}}
+		RepeatFailed: in.RepeatFailed,
+		AfterError:   1, Language: levels.Of(fleet.Language), RealTime: in.RealTime, AskedBy: c.Name,
+		Leave: in.LeaveInstalled, Lineup: in.Lineup}}
 	if n.Run.RepeatFailed < 0 || n.Run.RepeatFailed > 20 {
-		return contract.Run{}, base.Invalid("failed cases are repeated 0 to 20 times", "choose fewer repetitions")
+		return store.Run{}, base.Invalid("failed cases are repeated 0 to 20 times", "choose fewer repetitions")
 	}
 	if n.Run.Seed = base.Deref(in.Seed); in.Seed == nil {
 		n.Run.Seed = newSeed()
@@ -65,29 +74,28 @@ func (s *Part) StartRun(ctx context.Context, c base.Caller, in contract.NewRun, 
 		n.LeftOut = append(n.LeftOut, store.NewLeftOut{Combination: l.Combination, Reasons: l.Reasons})
 	}
 	if len(n.Legs) > maxLegs {
-		return contract.Run{}, base.Invalid(fmt.Sprintf("this run would have %d legs; at most %d are taken", len(n.Legs),
+		return store.Run{}, base.Invalid(fmt.Sprintf("this run would have %d legs; at most %d are taken", len(n.Legs),
 			maxLegs), "choose fewer devices or suites")
 	}
 	return s.add(ctx, c, n, in)
 }
 
 // Look makes a run that starts an app on one device and keeps what is to be seen.
-func (s *Part) Look(ctx context.Context, c base.Caller, device string, in contract.NewLook,
-	key string) (contract.Run, error) {
-	build, err := s.builds.BuildNamed(ctx, c, base.Deref(in.App), in.Build)
+func (s *Part) Look(ctx context.Context, c base.Caller, device string, in Order, key string) (store.Run, error) {
+	build, err := s.builds.BuildNamed(ctx, c, in.App, in.Build)
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, err
 	}
 	levels, err := levelsOf(in.Language)
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, err
 	}
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return contract.Run{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+		return store.Run{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
 	}
 	if d.State == "offline" {
-		return contract.Run{}, base.Invalid(device+" is offline: "+d.Reason, "start the host of the site "+d.Facts.V.Site)
+		return store.Run{}, base.Invalid(device+" is offline: "+d.Reason, "start the host of the site "+d.Facts.V.Site)
 	}
 	i, reasons := fleet.Fit(build.Facts(), d.Facts.V, d.Condition.V.Installed, time.Now())
 	if r, ok := d.Facts.V.Admits(c.Name, time.Now()); !ok {
@@ -95,16 +103,16 @@ func (s *Part) Look(ctx context.Context, c base.Caller, device string, in contra
 	}
 	if i >= 0 && (d.State == "unready" || d.State == "sidelined") {
 		remedy := "`yamato device check " + device + "` says what to do"
-		return contract.Run{}, base.Invalid(fmt.Sprintf("%s is %s: %s", device, d.State, d.Reason), remedy)
+		return store.Run{}, base.Invalid(fmt.Sprintf("%s is %s: %s", device, d.State, d.Reason), remedy)
 	}
 	if i < 0 {
 		p := base.Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", build.App, build.VersionName, device, reasons[0].Why),
 			reasons[0].Remedy)
-		return contract.Run{}, p
+		return store.Run{}, p
 	}
 	suite, err := s.lookSuite(ctx, c)
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, err
 	}
 	return s.add(ctx, c, store.NewRun{IdempotencyKey: key,
 		Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: levels.Of(fleet.Language),
@@ -135,31 +143,30 @@ func (s *Part) lookSuite(ctx context.Context, c base.Caller) (int64, error) {
 
 // add keeps a run. asked is the call that asks for it: with the same key comes the same
 // call, or it is refused.
-func (s *Part) add(ctx context.Context, c base.Caller, n store.NewRun, asked any) (contract.Run, error) {
+func (s *Part) add(ctx context.Context, c base.Caller, n store.NewRun, asked any) (store.Run, error) {
 	body, err := json.Marshal(asked)
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, err
 	}
 	digest := sha256.Sum256(append([]byte(n.Run.Purpose+"\x00"), body...))
 	n.Digest = digest[:]
 	if len(n.IdempotencyKey) > 200 {
-		return contract.Run{}, base.Invalid("an idempotency key has at most 200 characters", "")
+		return store.Run{}, base.Invalid("an idempotency key has at most 200 characters", "")
 	}
 	number, err := s.Store.AddRun(ctx, n)
 	if store.Conflict(err) && n.IdempotencyKey != "" { // the same call, a moment earlier
 		number, err = s.Store.AddRun(ctx, n)
 	}
 	if errors.Is(err, store.ErrOtherCall) {
-		return contract.Run{}, base.Refuse(base.OtherCall, "this Idempotency-Key was given to another call",
+		return store.Run{}, base.Refuse(base.OtherCall, "this Idempotency-Key was given to another call",
 			"make a new key for each run that is to be started, and give the same one only where the very same call is "+
 				"made again")
 	}
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, err
 	}
 	s.Bell.Ring()
-	r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
-	return wire.Run(r), err
+	return s.Store.RunNumbered(ctx, c.ProjectID, number)
 }
 
 func newSeed() int64 {
@@ -169,8 +176,8 @@ func newSeed() int64 {
 }
 
 // levelsOf gives the levels that a run asks for, of all factors.
-func levelsOf(language *string) (fleet.Levels, error) {
-	levels, why := fleet.UsualLevels(map[string]string{fleet.Language: base.Deref(language)})
+func levelsOf(language string) (fleet.Levels, error) {
+	levels, why := fleet.UsualLevels(map[string]string{fleet.Language: language})
 	if why != "" {
 		return nil, base.Invalid(why, "en-GB is taken where none is given")
 	}
@@ -186,11 +193,11 @@ type chosenSuite struct {
 }
 
 // chooseCases finds the suites of a run and which of their cases run.
-func (s *Part) chooseCases(ctx context.Context, c base.Caller, in contract.NewRun) ([]chosenSuite, error) {
+func (s *Part) chooseCases(ctx context.Context, c base.Caller, in Order) ([]chosenSuite, error) {
 	var out []chosenSuite
-	names, tags := base.Deref(in.Cases), base.Deref(in.Tags)
+	names, tags := in.Cases, in.Tags
 	if len(in.Suites) > maxChosen || len(names) > 10*maxChosen || len(tags) > maxChosen ||
-		len(base.Deref(in.On)) > maxChosen {
+		len(in.On) > maxChosen {
 		return nil, base.Invalid(fmt.Sprintf("a run names at most %d suites, tags and devices, and %d cases", maxChosen,
 			10*maxChosen), "choose by tag, or make several runs")
 	}
@@ -229,7 +236,7 @@ func (s *Part) chooseCases(ctx context.Context, c base.Caller, in contract.NewRu
 	return out, nil
 }
 
-func (s *Part) combine(ctx context.Context, c base.Caller, build store.Build, in contract.NewRun,
+func (s *Part) combine(ctx context.Context, c base.Caller, build store.Build, in Order,
 	levels fleet.Levels) (matrix.Matrix, error) {
 	devices, err := s.Candidates(ctx, c)
 	if err != nil {
@@ -239,10 +246,10 @@ func (s *Part) combine(ctx context.Context, c base.Caller, build store.Build, in
 		return matrix.Matrix{}, base.Invalid("there are no devices yet", "start a host: `yamato host --site FILE`")
 	}
 	var picks []fleet.Pick
-	for _, p := range base.Deref(in.On) {
+	for _, p := range in.On {
 		picks = append(picks, fleet.Pick(p))
 	}
-	if name := base.Deref(in.Lineup); name != "" {
+	if name := in.Lineup; name != "" {
 		if devices, err = s.builds.ChosenBy(ctx, c, name, devices); err != nil {
 			return matrix.Matrix{}, err
 		}
@@ -272,13 +279,13 @@ func models(devices []matrix.Candidate) []string {
 
 // CancelRun cancels a run: what waits is not run, what runs is ended, what was
 // decided is kept.
-func (s *Part) CancelRun(ctx context.Context, c base.Caller, number int64) (contract.Run, error) {
+func (s *Part) CancelRun(ctx context.Context, c base.Caller, number int64) (store.Run, error) {
 	r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
 	if err != nil {
-		return contract.Run{}, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+		return store.Run{}, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
 	}
 	if verdict.Run.Check(r.State, "cancelled") != nil {
-		return contract.Run{}, base.Invalid(fmt.Sprintf("run %d is %s already", number, r.State), "")
+		return store.Run{}, base.Invalid(fmt.Sprintf("run %d is %s already", number, r.State), "")
 	}
 	why := "the run was cancelled by " + c.Name
 	err = s.Store.InTx(ctx, func(t *store.Tx) error {
@@ -290,31 +297,25 @@ func (s *Part) CancelRun(ctx context.Context, c base.Caller, number int64) (cont
 			return err
 		}
 		_, err = t.AppendEvents(ctx, map[int64]int64{r.ID: c.ProjectID},
-			[]store.RunEvents{{Run: r.ID, Events: []any{contract.RunEvent{Kind: "cancelled"}}}})
+			[]store.RunEvents{{Run: r.ID, Events: []any{dispatch.Event{Kind: "cancelled"}}}})
 		return err
 	})
 	if err == nil {
 		err = dispatch.WindDown(ctx, s.Store, r, why)
 	}
 	if err != nil {
-		return contract.Run{}, err
+		return store.Run{}, err
 	}
 	s.Bell.Ring()
-	r, err = s.Store.RunNumbered(ctx, c.ProjectID, number)
-	return wire.Run(r), err
+	return s.Store.RunNumbered(ctx, c.ProjectID, number)
 }
 
 // Runs lists runs, newest first.
 func (s *Part) Runs(ctx context.Context, c base.Caller, f store.RunFilter, cursor int64,
-	limit int) (contract.RunList, error) {
-	list, err := s.Store.Runs(ctx, c.ProjectID, f, cursor, limit+1)
-	out := contract.RunList{Items: []contract.Run{}}
-	for i, r := range list {
-		if i == limit {
-			out.Next = &list[i-1].Number
-			break
-		}
-		out.Items = append(out.Items, wire.Run(r))
+	limit int) (list []store.Run, next *int64, err error) {
+	list, err = s.Store.Runs(ctx, c.ProjectID, f, cursor, limit+1)
+	if len(list) > limit {
+		list, next = list[:limit], &list[limit-1].Number
 	}
-	return out, err
+	return list, next, err
 }

@@ -2,8 +2,6 @@
 package wire
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
 
@@ -13,6 +11,8 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
 	"yamato/internal/service/base"
+	"yamato/internal/service/builds"
+	"yamato/internal/service/runs"
 	"yamato/internal/store"
 )
 
@@ -279,17 +279,6 @@ func Errand(e store.Errand) contract.Errand {
 	return out
 }
 
-// LicenceDigest is of the text that was shown.
-func LicenceDigest(list []fleet.Licence, name string) string {
-	for _, l := range list {
-		if l.Name == name {
-			sum := sha256.Sum256([]byte(l.Text))
-			return hex.EncodeToString(sum[:])
-		}
-	}
-	return ""
-}
-
 // Site tells of a site.
 func Site(h store.HostRow, accepted []store.Accepted) contract.Site {
 	o, l := h.Offer.V, h.Load.V
@@ -311,7 +300,7 @@ func Site(h store.HostRow, accepted []store.Accepted) contract.Site {
 	}
 	for _, li := range o.Licences {
 		one := contract.Licence{Name: li.Name, Text: li.Text}
-		digest := LicenceDigest(o.Licences, li.Name)
+		digest := fleet.LicenceDigest(o.Licences, li.Name)
 		for _, a := range accepted {
 			if a.Name == li.Name && a.Digest == digest {
 				one.AcceptedBy, one.AcceptedAt = &a.By, &a.At
@@ -335,10 +324,9 @@ func Lineup(l store.Lineup) contract.Lineup {
 	return out
 }
 
-// Chosen tells of a device that a lineup takes or passes over.
-func Chosen(d matrix.Candidate, why string) contract.Chosen {
+func chosen(d builds.Chosen) contract.Chosen {
 	return contract.Chosen{Device: d.Name, Site: d.Site, Kind: d.Kind, Model: d.Model, Platform: d.Platform, Os: d.OS,
-		State: d.State, Why: why}
+		State: d.State, Why: d.Why}
 }
 
 // words reads a JSON array of words, nothing where it is none.
@@ -349,4 +337,58 @@ func words(array string) []string {
 	var out []string
 	_ = json.Unmarshal([]byte(array), &out) // it was written by us
 	return out
+}
+
+// Each tells of each of a list.
+func Each[T, U any](list []T, tell func(T) U) []U {
+	out := make([]U, len(list))
+	for i, v := range list {
+		out[i] = tell(v)
+	}
+	return out
+}
+
+// Made tells of a build that packages were gathered in.
+func Made(in builds.Made) contract.Build {
+	out := Build(in.Build)
+	for i := range out.Packages {
+		out.Packages[i].Fresh = base.Ptr(in.Fresh[out.Packages[i].Digest])
+	}
+	return out
+}
+
+// Pushed tells of a suite that was handed in.
+func Pushed(in builds.Pushed) contract.Suite {
+	out := Suite(in.Suite)
+	out.Fresh = &in.Fresh
+	if len(in.Findings) > 0 {
+		out.Findings = base.Ptr(Findings(in.Findings))
+	}
+	return out
+}
+
+// Preview tells what a run would cover.
+func Preview(in runs.Preview) contract.RunPreview {
+	return contract.RunPreview{Legs: in.Legs, Cases: in.Cases, LeftOut: LeftOut(in.LeftOut),
+		Combinations: Each(in.Combinations, func(p runs.Previewed) contract.PreviewCombination {
+			return contract.PreviewCombination{Combination: Combination(p.Combination), Package: p.Package,
+				Devices: p.Devices, Idle: p.Idle}
+		})}
+}
+
+// Choice tells what a lineup takes and passes over.
+func Choice(in builds.Choice) contract.Choice {
+	return contract.Choice{Name: in.Name, Taken: Each(in.Taken, chosen), Passed: Each(in.Passed, chosen)}
+}
+
+// Handover tells of an install page.
+func Handover(in builds.Handover) contract.Handover {
+	return contract.Handover{Url: in.Address, Qr: in.Picture, ExpiresAt: in.Until, Reachable: in.Reachable, Hint: in.Hint}
+}
+
+// Order reads what a run is to be.
+func Order(in *contract.NewRun) runs.Order {
+	return runs.Order{Build: in.Build, App: base.Deref(in.App), Suites: in.Suites, Cases: base.Deref(in.Cases), Tags: base.Deref(in.Tags),
+		On: base.Deref(in.On), Lineup: base.Deref(in.Lineup), Language: base.Deref(in.Language), RepeatFailed: base.Deref(in.RepeatFailed),
+		Seed: in.Seed, RealTime: base.Deref(in.RealTime), LeaveInstalled: base.Deref(in.LeaveInstalled)}
 }

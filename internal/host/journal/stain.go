@@ -1,4 +1,4 @@
-package host
+package journal
 
 import (
 	"encoding/json"
@@ -14,9 +14,9 @@ import (
 	"github.com/google/renameio/v2"
 )
 
-// stains remembers, also when the host is started again, which devices could not be
+// Stains remembers, also when the host is started again, which devices could not be
 // cleaned of what a lease put on them, and what that was.
-type stains struct {
+type Stains struct {
 	path string
 	log  *slog.Logger
 
@@ -24,8 +24,9 @@ type stains struct {
 	apps map[string][]string // by device
 }
 
-func openStains(dir string, log *slog.Logger) (*stains, error) {
-	s := &stains{path: filepath.Join(dir, "unclean.json"), log: log, apps: map[string][]string{}}
+// OpenStains reads what an earlier host remembered in dir.
+func OpenStains(dir string, log *slog.Logger) (*Stains, error) {
+	s := &Stains{path: filepath.Join(dir, "unclean.json"), log: log, apps: map[string][]string{}}
 	body, err := os.ReadFile(s.path)
 	if errors.Is(err, os.ErrNotExist) {
 		return s, nil
@@ -39,15 +40,16 @@ func openStains(dir string, log *slog.Logger) (*stains, error) {
 	return s, nil
 }
 
-// of gives what was left on a device, and whether anything was.
-func (s *stains) of(device string) ([]string, bool) {
+// Of gives what was left on a device, and whether anything was.
+func (s *Stains) Of(device string) ([]string, bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	apps, ok := s.apps[device]
 	return apps, ok
 }
 
-func (s *stains) add(device string, apps []string) {
+// Add notes what a lease left on a device.
+func (s *Stains) Add(device string, apps []string) {
 	s.change(func() {
 		all := append(slices.Clone(s.apps[device]), apps...)
 		slices.Sort(all)
@@ -55,11 +57,12 @@ func (s *stains) add(device string, apps []string) {
 	})
 }
 
-func (s *stains) remove(device string) { s.change(func() { delete(s.apps, device) }) }
+// Remove notes that a device is clean.
+func (s *Stains) Remove(device string) { s.change(func() { delete(s.apps, device) }) }
 
 // change keeps what is remembered. Where the disk takes no more it is remembered for as
 // long as this process runs, and said.
-func (s *stains) change(how func()) {
+func (s *Stains) change(how func()) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	before := maps.Clone(s.apps)

@@ -1,4 +1,4 @@
-package runs
+package views
 
 import (
 	"archive/zip"

@@ -1,4 +1,6 @@
-package host
+// Package journal keeps on disk what a host must not lose with its process: what the service
+// has not committed yet, and which devices are not clean.
+package journal
 
 import (
 	"bufio"
@@ -17,18 +19,18 @@ import (
 	"yamato/internal/link"
 )
 
-// journal keeps what a host has to say until the service has committed it: in
+// Journal keeps what a host has to say until the service has committed it: in
 // memory, and on disk so that a killed host loses nothing. It is one file of
 // lines; it starts over when nothing is left to say.
 //
 // Where the disk has no room it waits for some, and says so; nothing that it has taken
 // is lost, and no line is left half written.
-type journal struct {
+type Journal struct {
 	path   string
 	log    *slog.Logger
 	closed chan struct{}
 	once   sync.Once
-	turned chan struct{} // rings when its disk fails it, and when it no longer does
+	Turned chan struct{} // rings when its disk fails it, and when it no longer does
 
 	mu      sync.Mutex
 	file    *os.File
@@ -80,11 +82,11 @@ const (
 
 var errClosed = errors.New("the host stops")
 
-func openJournal(dir string, log *slog.Logger) (*journal, error) {
+func Open(dir string, log *slog.Logger) (*Journal, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("opening the host's directory: %w", err)
 	}
-	j := &journal{path: filepath.Join(dir, "journal"), log: log, closed: make(chan struct{}), turned: make(chan struct{},
+	j := &Journal{path: filepath.Join(dir, "journal"), log: log, closed: make(chan struct{}), Turned: make(chan struct{},
 		1), limit: rewriteAt,
 		leases: map[int64]*ledger{}, waiting: make(chan struct{}, 1)}
 	if err := j.load(); err != nil {
@@ -102,7 +104,7 @@ func openJournal(dir string, log *slog.Logger) (*journal, error) {
 
 // load reads the file of an earlier host. A line that was cut short, by its death or by
 // a full disk, was never acknowledged to anybody and is passed over.
-func (j *journal) load() error {
+func (j *Journal) load() error {
 	f, err := os.Open(j.path)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
@@ -139,7 +141,7 @@ func (j *journal) load() error {
 }
 
 // apply takes a line in. size is what its event takes.
-func (j *journal) apply(l line, size int) {
+func (j *Journal) apply(l line, size int) {
 	switch {
 	case l.Begin != nil:
 		j.leases[l.Begin.Lease] = &ledger{device: l.Begin.Device, apps: l.Begin.Apps, seq: l.Begin.Seq}
@@ -169,7 +171,7 @@ func (j *journal) apply(l line, size int) {
 }
 
 // drop takes events out of the queue and keeps count of which were sent.
-func (j *journal) drop(gone func(link.Event) bool) {
+func (j *Journal) drop(gone func(link.Event) bool) {
 	kept, sent := j.queue[:0], j.sent
 	for i, e := range j.queue {
 		if !gone(e.Event) {
@@ -184,7 +186,7 @@ func (j *journal) drop(gone func(link.Event) bool) {
 
 // record writes lines and then applies them; j.mu is held. What could not be written
 // whole is taken back and not applied.
-func (j *journal) record(lines ...line) error {
+func (j *Journal) record(lines ...line) error {
 	var out []byte
 	sizes := make([]int, len(lines))
 	for i, l := range lines {
@@ -219,7 +221,7 @@ func (j *journal) record(lines ...line) error {
 }
 
 // fail notes that the journal cannot be written; j.mu is held.
-func (j *journal) fail(err error) {
+func (j *Journal) fail(err error) {
 	if j.trouble == nil {
 		j.log.Error("the host's disk takes no more; waiting for room", "journal", j.path, "error", err)
 	}
@@ -227,21 +229,21 @@ func (j *journal) fail(err error) {
 	j.turn()
 }
 
-func (j *journal) turn() {
+func (j *Journal) turn() {
 	select {
-	case j.turned <- struct{}{}:
+	case j.Turned <- struct{}{}:
 	default:
 	}
 }
 
-// failing gives why the journal cannot be written, nil while it can.
-func (j *journal) failing() error {
+// Failing gives why the journal cannot be written, nil while it can.
+func (j *Journal) Failing() error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	return j.trouble
 }
 
-func (j *journal) well() {
+func (j *Journal) well() {
 	if j.trouble != nil {
 		j.trouble = nil
 		j.log.Info("the host's disk has room again", "journal", j.path)
@@ -251,7 +253,7 @@ func (j *journal) well() {
 
 // rewrite writes the file anew with what is left. The old one is replaced only by one
 // that is whole.
-func (j *journal) rewrite() error {
+func (j *Journal) rewrite() error {
 	fresh, err := os.OpenFile(j.path+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
@@ -278,7 +280,7 @@ func (j *journal) rewrite() error {
 		err = os.Rename(j.path+".new", j.path)
 	}
 	if err != nil {
-		return errors.Join(fmt.Errorf("rewriting the journal: %w", err), fresh.Close(), removeIfThere(j.path+".new"))
+		return errors.Join(fmt.Errorf("rewriting the journal: %w", err), fresh.Close(), os.RemoveAll(j.path+".new"))
 	}
 	info, err := fresh.Stat()
 	if err != nil {
@@ -291,19 +293,19 @@ func (j *journal) rewrite() error {
 	return nil
 }
 
-// stop has those give up who wait for room.
-func (j *journal) stop() { j.once.Do(func() { close(j.closed) }) }
+// Stop has those give up who wait for room.
+func (j *Journal) Stop() { j.once.Do(func() { close(j.closed) }) }
 
-func (j *journal) close() {
-	j.stop()
+func (j *Journal) Close() {
+	j.Stop()
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	_ = j.file.Close()
 }
 
-// begin notes a lease, whose events so far number seq. It does not wait for room: a
+// Begin notes a lease, whose events so far number seq. It does not wait for room: a
 // lease is not taken then.
-func (j *journal) begin(lease int64, device string, apps []string, seq int64) error {
+func (j *Journal) Begin(lease int64, device string, apps []string, seq int64) error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	err := j.record(line{Begin: &beginLine{lease, device, apps, seq}})
@@ -313,9 +315,9 @@ func (j *journal) begin(lease int64, device string, apps []string, seq int64) er
 	return err
 }
 
-// append numbers events and keeps them, cut to what a link takes. It waits until there
+// Append numbers events and keeps them, cut to what a link takes. It waits until there
 // is room for them. Events of a lease that has been refused are dropped, but for Clean.
-func (j *journal) append(events ...link.Event) error {
+func (j *Journal) Append(events ...link.Event) error {
 	for i := range events {
 		if _, err := events[i].Fit(); err != nil {
 			return err
@@ -336,7 +338,7 @@ func (j *journal) append(events ...link.Event) error {
 	}
 }
 
-func (j *journal) tryAppend(events []link.Event) error {
+func (j *Journal) tryAppend(events []link.Event) error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	var lines []line
@@ -368,19 +370,19 @@ func (j *journal) tryAppend(events []link.Event) error {
 	return nil
 }
 
-// acknowledge drops what the service has committed. A disk without room keeps nobody
+// Acknowledge drops what the service has committed. A disk without room keeps nobody
 // from that: what is sent again after a restart does no harm.
-func (j *journal) acknowledge(acks []link.Ack) {
+func (j *Journal) Acknowledge(acks []link.Ack) {
 	if len(acks) > 0 {
 		j.settle(line{Acks: acks})
 	}
 }
 
-// refuse drops what was to be said of a lease, but for the word that its device
+// Refuse drops what was to be said of a lease, but for the word that its device
 // is clean.
-func (j *journal) refuse(lease int64) { j.settle(line{Refuse: lease}) }
+func (j *Journal) Refuse(lease int64) { j.settle(line{Refuse: lease}) }
 
-func (j *journal) settle(l line) {
+func (j *Journal) settle(l line) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	if err := j.record(l); err != nil {
@@ -390,8 +392,8 @@ func (j *journal) settle(l line) {
 	}
 }
 
-// rewind makes the next link send everything that was not acknowledged.
-func (j *journal) rewind() {
+// Rewind makes the next link send everything that was not acknowledged.
+func (j *Journal) Rewind() {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	j.sent = 0
@@ -401,9 +403,9 @@ func (j *journal) rewind() {
 	}
 }
 
-// next waits for events that this link has not been sent, and gives as many as take at
+// Next waits for events that this link has not been sent, and gives as many as take at
 // most the given bytes, one at least.
-func (j *journal) next(ctx context.Context, bytes int) ([]link.Event, error) {
+func (j *Journal) Next(ctx context.Context, bytes int) ([]link.Event, error) {
 	for {
 		j.mu.Lock()
 		if j.sent < len(j.queue) {
@@ -430,36 +432,36 @@ func (j *journal) next(ctx context.Context, bytes int) ([]link.Event, error) {
 // maxEvents bounds the events of one message.
 const maxEvents = 500
 
-func (j *journal) knows(lease int64) bool {
+func (j *Journal) Knows(lease int64) bool {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	return j.leases[lease] != nil
 }
 
-// openLease is a lease that was begun and whose device has not been cleaned of it.
-type openLease struct {
-	lease    int64
-	device   string
-	apps     []string
-	finished bool
+// Lease is one that was begun and whose device has not been cleaned of it.
+type Lease struct {
+	Number   int64
+	Device   string
+	Apps     []string
+	Finished bool
 }
 
-// open gives them, in order.
-func (j *journal) open() (out []openLease) {
+// Unfinished gives them, in order.
+func (j *Journal) Unfinished() (out []Lease) {
 	numbers := j.where(func(g *ledger) bool { return !g.finished || !g.cleaned })
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	for _, n := range numbers {
 		g := j.leases[n]
-		out = append(out, openLease{n, g.device, g.apps, g.finished})
+		out = append(out, Lease{n, g.device, g.apps, g.finished})
 	}
 	return out
 }
 
-// uncleaned gives the leases whose Clean the service has not acknowledged.
-func (j *journal) uncleaned() []int64 { return j.where(func(*ledger) bool { return true }) }
+// Uncleaned gives the leases whose Clean the service has not acknowledged.
+func (j *Journal) Uncleaned() []int64 { return j.where(func(*ledger) bool { return true }) }
 
-func (j *journal) where(ok func(*ledger) bool) []int64 {
+func (j *Journal) where(ok func(*ledger) bool) []int64 {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	var out []int64
@@ -472,7 +474,7 @@ func (j *journal) where(ok func(*ledger) bool) []int64 {
 	return out
 }
 
-func (j *journal) device(lease int64) (string, bool) {
+func (j *Journal) Device(lease int64) (string, bool) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	g := j.leases[lease]

@@ -1,0 +1,48 @@
+package base
+
+import (
+	"context"
+
+	"yamato/internal/core/verdict"
+	"yamato/internal/store"
+)
+
+// SidelineDevice takes a device out of use, at once if nothing has it; else when that is
+// done.
+func SidelineDevice(ctx context.Context, t *store.Tx, id int64, side store.Sideline) error {
+	d, err := t.LockDevice(ctx, id)
+	if err != nil {
+		return err
+	}
+	state, reason := d.State, d.Reason
+	switch d.State {
+	case "leased", "resetting", "offline": // when that is over
+	default:
+		state, reason = "sidelined", side.Reason
+	}
+	if state != d.State {
+		if err := verdict.Device.Check(d.State, state); err != nil {
+			return err
+		}
+	}
+	return t.ChangeSideline(ctx, id, &side, state, reason)
+}
+
+// RestoreDevice brings a device back into use.
+func RestoreDevice(ctx context.Context, t *store.Tx, id int64) error {
+	d, err := t.LockDevice(ctx, id)
+	if err != nil {
+		return err
+	}
+	state, reason := d.State, d.Reason
+	if state == "sidelined" {
+		state, reason = d.ReadyState, d.ReadyReason
+		if !d.Linked {
+			state, reason = "offline", store.NotConnected
+		}
+		if err := verdict.Device.Check(d.State, state); err != nil {
+			return err
+		}
+	}
+	return t.ChangeSideline(ctx, id, nil, state, reason)
+}
