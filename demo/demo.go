@@ -63,7 +63,8 @@ var CounterVersions = []Version{{Name: "0.9.0", Code: 11}, {Name: "0.9.1", Code:
 // CounterPackages packs what its team has handed in as a version of the other
 // sample app.
 func CounterPackages(v Version) ([]Package, error) {
-	app := App{ID: Counter, Name: "Tideline Counter", Version: v, MinimumAPI: 34, MinimumIOS: "17.0", Families: []int{2},
+	app := App{ID: Counter, Name: "Tideline Counter", Version: v, MinimumAPI: 34, MinimumIOS: "17.0",
+		Families:    []int{2},
 		Permissions: []string{"android.permission.INTERNET", "android.permission.NFC"},
 		Texts:       map[string]map[string]string{"app_name": {"": "Tideline Counter"}}}
 	type part struct {

@@ -31,12 +31,14 @@ func Check(runs []contract.RunDetail, seed int64) []string {
 	var wrong []string
 	each(runs[0], func(leg contract.Leg, x contract.Crossing) {
 		if x.Verdict != "pass" || x.Flaky {
-			wrong = append(wrong, fmt.Sprintf("3.1.4, %q on %s: %s instead of pass", x.Name, leg.Combination.Model, state(x)))
+			wrong = append(wrong, fmt.Sprintf("3.1.4, %q on %s: %s instead of pass", x.Name, leg.Combination.Model,
+				state(x)))
 		}
 	})
 	each(runs[1], func(leg contract.Leg, x contract.Crossing) {
 		if want, ok := expected320(leg, x, seed); !ok {
-			wrong = append(wrong, fmt.Sprintf("3.2.0, %q on %s: %s instead of %s", x.Name, leg.Combination.Model, state(x),
+			wrong = append(wrong, fmt.Sprintf("3.2.0, %q on %s: %s instead of %s", x.Name, leg.Combination.Model,
+				state(x),
 				want))
 		}
 	})

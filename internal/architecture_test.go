@@ -91,7 +91,8 @@ func TestTheCoreReadsNoClockAndNoFiles(t *testing.T) {
 func TestSQLStandsInTheStoreAlone(t *testing.T) {
 	err := filepath.WalkDir(".", func(path string, d os.DirEntry, err error) error {
 		if err != nil || d.IsDir() || strings.HasSuffix(path, "_test.go") || !strings.HasSuffix(path, ".go") ||
-			strings.HasPrefix(path, "store/") || strings.HasPrefix(path, "pgbox/") || strings.HasPrefix(path, "bench/") {
+			strings.HasPrefix(path, "store/") || strings.HasPrefix(path, "pgbox/") ||
+			strings.HasPrefix(path, "bench/") {
 			return err
 		}
 		text, err := os.ReadFile(path)
@@ -104,7 +105,8 @@ func TestSQLStandsInTheStoreAlone(t *testing.T) {
 }
 
 func TestGeneratedCodeIsWhatTheContractGives(t *testing.T) {
-	for dir, config := range map[string]string{"contract": "models.yaml", "api": "server.yaml", "client": "client.yaml"} {
+	for dir, config := range map[string]string{"contract": "models.yaml", "api": "server.yaml",
+		"client": "client.yaml"} {
 		committed, err := filepath.Glob(filepath.Join(dir, "*.gen.go"))
 		require.NoError(t, err)
 		require.Len(t, committed, 1)
@@ -114,7 +116,8 @@ func TestGeneratedCodeIsWhatTheContractGives(t *testing.T) {
 		text, err := os.ReadFile(filepath.Join(dir, config))
 		require.NoError(t, err)
 		elsewhere := filepath.Join(t.TempDir(), config)
-		require.NoError(t, os.WriteFile(elsewhere, []byte(strings.Replace(string(text), filepath.Base(committed[0]), fresh,
+		require.NoError(t, os.WriteFile(elsewhere, []byte(strings.Replace(string(text), filepath.Base(committed[0]),
+			fresh,
 			1)), 0o600))
 		cmd := exec.Command("go", "tool", "oapi-codegen", "-config", elsewhere, "../../api/openapi.yaml")
 		cmd.Dir = dir

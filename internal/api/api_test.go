@@ -55,7 +55,8 @@ func newRig(t *testing.T) *rig {
 	require.NoError(t, st.AddToken(ctx, project, "user", "Aya Torrent", userToken))
 	require.NoError(t, st.AddToken(ctx, project, "host", "bench", hostToken))
 	require.NoError(t, st.InTx(ctx, func(tx *store.Tx) error {
-		host, _, _, err := tx.OpenLink(ctx, store.Linking{Project: project, Name: "bench", Site: "bench", Version: "test",
+		host, _, _, err := tx.OpenLink(ctx, store.Linking{Project: project, Name: "bench", Site: "bench",
+			Version:  "test",
 			Instance: "00000000-0000-0000-0000-000000000001"})
 		if err != nil {
 			return err
@@ -135,7 +136,8 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 		{"GET", base + "/builds/3.1.4", nil, "", 200},
 		{"GET", base + "/builds/9", nil, "", 404},
 		{"POST", base + "/suites", func() []byte {
-			return asJSON(map[string]string{"file_name": "a.suite", "text": "suite \"A\"\ncase \"one\"\nexpect #x\nend\n"})
+			return asJSON(map[string]string{"file_name": "a.suite",
+				"text": "suite \"A\"\ncase \"one\"\nexpect #x\nend\n"})
 		}, "application/json", 200},
 		{"POST", base + "/suites", func() []byte {
 			return asJSON(map[string]string{"file_name": "a.suite", "text": "suite"})
@@ -269,12 +271,14 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 		route, params, err := router.FindRoute(req)
 		require.NoError(t, err, c.path)
 		input := &openapi3filter.ResponseValidationInput{
-			RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route},
-			Status:                 response.StatusCode, Header: response.Header,
+			RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, PathParams: params,
+				Route: route},
+			Status: response.StatusCode, Header: response.Header,
 			Options: &openapi3filter.Options{IncludeResponseStatus: true},
 		}
 		input.SetBodyBytes(text)
-		require.NoError(t, openapi3filter.ValidateResponse(context.Background(), input), "%s %s: %s", c.method, c.path, text)
+		require.NoError(t, openapi3filter.ValidateResponse(context.Background(), input), "%s %s: %s", c.method,
+			c.path, text)
 		if strings.Contains(c.path, "/packages") && c.status == 200 {
 			var p struct{ Digest string }
 			require.NoError(t, json.Unmarshal(text, &p))
@@ -310,7 +314,8 @@ func TestEventsAreStreamedFromWhereOneLeftOff(t *testing.T) {
 	for range 3 { // in batches of two
 		require.NoError(t, r.store.InTx(ctx, func(tx *store.Tx) error {
 			_, err := tx.AppendEvents(ctx, map[int64]int64{run.ID: r.project},
-				[]store.RunEvents{{Run: run.ID, Events: []any{map[string]string{"kind": "a"}, map[string]string{"kind": "b"}}}})
+				[]store.RunEvents{{Run: run.ID, Events: []any{map[string]string{"kind": "a"},
+					map[string]string{"kind": "b"}}}})
 			return err
 		}))
 	}

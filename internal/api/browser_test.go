@@ -146,7 +146,8 @@ func TestABrowsersStreamBeginsWithHowThingsAre(t *testing.T) {
 			map[string]string{"Cookie": c.Name + "=" + c.Value})
 		require.Equal(t, 400, response.StatusCode, wrong)
 	}
-	req, err := http.NewRequest("GET", r.url+"/api/v1/projects/default/stream?watch=fleet&watch=runs&watch=library&run=4:0", nil)
+	req, err := http.NewRequest("GET", r.url+
+		"/api/v1/projects/default/stream?watch=fleet&watch=runs&watch=library&run=4:0", nil)
 	require.NoError(t, err)
 	req.AddCookie(c)
 	response, err := http.DefaultClient.Do(req)

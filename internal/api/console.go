@@ -38,7 +38,8 @@ func assets(files fs.FS) (map[string]asset, error) {
 		if err != nil {
 			return err
 		}
-		a := asset{plain: body, kind: mime.TypeByExtension(path.Ext(name)), immutable: strings.HasPrefix(name, "assets/")}
+		a := asset{plain: body, kind: mime.TypeByExtension(path.Ext(name)), immutable: strings.HasPrefix(name,
+			"assets/")}
 		if strings.HasSuffix(name, ".woff2") {
 			a.kind = "font/woff2"
 		} else {

@@ -142,8 +142,9 @@ func (h *handlers) installPage(g *gin.Context) {
 			o.Title, o.Link = "Install on Android", template.URL("/install/"+p.Code+"/android_package")
 			o.Note = "The browser asks whether it may install apps: say yes this once."
 		case appfile.IOSDevice:
-			o.Title, o.Link = "Install on iOS", template.URL("itms-services://?action=download-manifest&url="+url.QueryEscape(
-				base+"/install/"+p.Code+"/manifest.plist"))
+			o.Title, o.Link = "Install on iOS",
+				template.URL("itms-services://?action=download-manifest&url="+url.QueryEscape(
+					base+"/install/"+p.Code+"/manifest.plist"))
 			if !strings.HasPrefix(base, "https:") {
 				o.Link, o.Note = "", "iOS installs over HTTPS only, and this page was reached without."
 			}

@@ -129,7 +129,8 @@ func TestOddCallsAreRefusedAndNothingFails(t *testing.T) {
 	}
 	for _, odd := range oddWords { // by hand
 		for _, path := range []string{"/projects/default/runs/%s/events", "/projects/default/runs/1/evidence/%s",
-			"/projects/default/builds/%s/icon", "/projects/default/devices/%s/remains/log", "/projects/default/uploads/%s"} {
+			"/projects/default/builds/%s/icon", "/projects/default/devices/%s/remains/log",
+			"/projects/default/uploads/%s"} {
 			try("GET", "/api/v1"+fmt.Sprintf(path, url.PathEscape(odd)), "", "", nil)
 		}
 		try("GET", "/install/"+url.PathEscape(odd), "", "", nil)
@@ -161,7 +162,8 @@ func TestABodysBoundGoesByTheCallAndNotByWhatItSaysOfItself(t *testing.T) {
 	r := newRig(t)
 	for path, token := range map[string]string{"/api/v1/session": "", "/api/v1/projects/default/suites": userToken,
 		"/api/v1/projects/default/runs": userToken, "/api/v1/nowhere": ""} {
-		for _, kind := range []string{"application/octet-stream", "application/offset+octet-stream", "application/json"} {
+		for _, kind := range []string{"application/octet-stream", "application/offset+octet-stream",
+			"application/json"} {
 			body := &zeros{}
 			req, err := http.NewRequest("POST", r.url+path, body)
 			require.NoError(t, err)

@@ -89,7 +89,8 @@ func (h *handlers) upload(g *gin.Context) {
 		http.MethodDelete: protocol.DelFile}[g.Request.Method]
 	r := g.Request
 	if need := max(r.ContentLength, length(g)); need > 0 {
-		if use, err := disk.UsageWithContext(r.Context(), h.uploads.dir); err == nil && use.Free < uint64(need)+leastRoom {
+		if use, err := disk.UsageWithContext(r.Context(), h.uploads.dir); err == nil &&
+			use.Free < uint64(need)+leastRoom {
 			h.fail(g, base.NoRoom())
 			return
 		}
@@ -151,7 +152,8 @@ func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (T
 		return nil, err
 	}
 	if info.SizeIsDeferred || info.Offset != info.Size {
-		return nil, base.Invalid(fmt.Sprintf("%d of %d bytes have arrived", info.Offset, info.Size), "send the rest first")
+		return nil, base.Invalid(fmt.Sprintf("%d of %d bytes have arrived", info.Offset, info.Size),
+			"send the rest first")
 	}
 	f, err := os.Open(filepath.Join(h.uploads.dir, r.Upload))
 	if err != nil {

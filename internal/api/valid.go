@@ -112,8 +112,9 @@ func inWords(e *openapi3.SchemaError, where string) error {
 		}
 		slices.Sort(known)
 		if meant := near.Word(name, known); meant != "" {
-			return base.Invalid(fmt.Sprintf("there is no field %q", name), fmt.Sprintf("did you mean %q? Nothing was done",
-				meant))
+			return base.Invalid(fmt.Sprintf("there is no field %q", name),
+				fmt.Sprintf("did you mean %q? Nothing was done",
+					meant))
 		}
 		return base.Invalid(fmt.Sprintf("there is no field %q", name), "there are "+strings.Join(known,
 			", ")+". Nothing was done")

@@ -24,7 +24,8 @@ func furnished(t *testing.T) *rig {
 	var p contract.Package
 	r.json(http.StatusOK, "POST", "/packages?file_name=a.apk", packages[0].Data, &p)
 	r.json(http.StatusOK, "POST", "/builds", []byte(`{"packages":["`+p.Digest+`"]}`), nil)
-	r.json(http.StatusOK, "POST", "/suites", []byte(`{"file_name":"a.suite","text":"suite \"A\"\ncase \"one\"\nexpect #x\nend\n"}`), nil)
+	r.json(http.StatusOK, "POST", "/suites", []byte(
+		`{"file_name":"a.suite","text":"suite \"A\"\ncase \"one\"\nexpect #x\nend\n"}`), nil)
 	return r
 }
 
@@ -51,7 +52,8 @@ func TestFieldsAndWordsThatThereAreNotAreRefusedWithTheOnesThatWereMeant(t *test
 	for _, c := range []struct {
 		method, path, body, says string
 	}{
-		{"POST", "/runs", `{"build":"1","suites":["A"],"linup":"phones"}`, "lineup"}, // or it would cover the whole fleet
+		// or it would cover the whole fleet
+		{"POST", "/runs", `{"build":"1","suites":["A"],"linup":"phones"}`, "lineup"},
 		{"POST", "/runs", `{"build":"1","suites":["A"],"repeat_failed":-1}`, "repeat_failed"},
 		{"POST", "/runs", `{"build":"1","suites":["A"],"language":"xx-nonsense"}`, "BCP 47"},
 		{"POST", "/runs", `{"build":"1","suites":"A"}`, "suites"},

@@ -194,7 +194,8 @@ func (r *rig) waits(ctx context.Context, run int64, t recording) ([]float64, err
 	named := map[string]crossing{}
 	for _, l := range d.Legs {
 		for _, x := range l.Cases {
-			named[fmt.Sprintf("%s, %s, Android %s", x.Name, l.Combination.Model, l.Combination.Os)] = crossing{l.Id, x.Index}
+			named[fmt.Sprintf("%s, %s, Android %s", x.Name, l.Combination.Model, l.Combination.Os)] = crossing{l.Id,
+				x.Index}
 		}
 	}
 	committed := map[crossing]float64{} // ms since 1970

@@ -61,7 +61,8 @@ The page is scrolled to and fro all the while. The changes come from a host's li
 browser, as any host's do.
 
 `, packageSize>>20, packageEntries, read.hash, read.both, read.both/read.hash, read.memory, read.huge,
-		read.hugeMemory, read.hugeTook, manyDevices, fit[len(fit)/2], fit[len(fit)-1], manyDevices, lineup[len(lineup)/2],
+		read.hugeMemory, read.hugeTook, manyDevices, fit[len(fit)/2], fit[len(fit)-1], manyDevices,
+		lineup[len(lineup)/2],
 		lineup[len(lineup)-1],
 		pageDevices, changesASecond, shown.fps, shown.seconds, shown.longest)
 	return nil
@@ -226,7 +227,8 @@ func choosing() (fits, lineups []float64) {
 	now := time.Now()
 	packages := []appfile.Package{
 		{Kind: appfile.Android, ApplicationID: demo.ApplicationID, MinimumOS: "14", ABIs: []string{"arm64-v8a"},
-			Needs: []string{"camera"}, Parts: []appfile.Part{{Name: "code"}}, Signing: &appfile.Signing{Fingerprint: "aa"}},
+			Needs: []string{"camera"}, Parts: []appfile.Part{{Name: "code"}},
+			Signing: &appfile.Signing{Fingerprint: "aa"}},
 		{Kind: appfile.IOSDevice, Profile: &appfile.Profile{Name: "ad hoc", Expires: now.AddDate(1, 0, 0),
 			Devices: make([]string, 100)}},
 	}
@@ -236,7 +238,8 @@ func choosing() (fits, lineups []float64) {
 			Device: fleet.Device{Name: fmt.Sprintf("device-%05d", i), Site: fmt.Sprintf("site-%d", i%20),
 				Model: fmt.Sprintf("Model %d", i%200),
 				Kind:  []string{fleet.Emulator, fleet.Real}[i%2], Platform: []string{"android", "ios"}[i/2%2],
-				OS: fmt.Sprint(12 + i%5), Form: "phone", ABI: []string{"x86_64", "arm64-v8a"}[i%2], Traits: []string{"location"},
+				OS: fmt.Sprint(12 + i%5), Form: "phone", ABI: []string{"x86_64", "arm64-v8a"}[i%2],
+				Traits:   []string{"location"},
 				Released: 2020 + i%6, HardwareID: fmt.Sprint(i)}}
 		list = append(list, d)
 	}
@@ -341,7 +344,8 @@ func change(ctx context.Context, conn link.Conn, devices []link.Device) error {
 		}
 		d := &devices[i]
 		if d.Condition.Checks == nil {
-			d.Condition = fleet.Condition{Checks: []fleet.Check{{ID: "charge", Why: "its battery is low", Remedy: "charge it"}}}
+			d.Condition = fleet.Condition{Checks: []fleet.Check{{ID: "charge", Why: "its battery is low",
+				Remedy: "charge it"}}}
 		} else {
 			d.Condition = fleet.Condition{}
 		}

@@ -182,7 +182,8 @@ func nullSite(devices int) string {
 	var b strings.Builder
 	b.WriteString("site: bench\ndriver: \"null\"\nmodels:\n")
 	for m := range models {
-		fmt.Fprintf(&b, "  - {model: Kaede %d, platform: android, form: phone, width: 408, height: 896, memory_mb: 8192}\n",
+		fmt.Fprintf(&b, "  - {model: Kaede %d, platform: android, form: phone, width: 408, height: 896, "+
+			"memory_mb: 8192}\n",
 			100+m)
 	}
 	b.WriteString("devices:\n")

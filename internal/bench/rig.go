@@ -76,7 +76,8 @@ func (r *rig) serve(ctx context.Context, database string) error {
 		if err != nil {
 			return err
 		}
-		if r.client, err = client.Open("http://127.0.0.1:7499", strings.TrimSpace(string(token)), "default"); err != nil {
+		if r.client, err = client.Open("http://127.0.0.1:7499", strings.TrimSpace(string(token)),
+			"default"); err != nil {
 			return err
 		}
 		a, err := r.client.AboutWithResponse(ctx)

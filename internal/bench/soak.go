@@ -109,7 +109,8 @@ func judgeGrowth(samples []usage) error {
 	for what, pair := range map[string][2]int64{"service": {before.service, after.service},
 		"host": {before.host, after.host}, "apps": {before.apps, after.apps}} {
 		if pair[1] > pair[0]*115/100+10<<10 {
-			wrong = append(wrong, fmt.Sprintf("the memory of the %s grew from %d to %d MB", what, pair[0]>>10, pair[1]>>10))
+			wrong = append(wrong, fmt.Sprintf("the memory of the %s grew from %d to %d MB", what, pair[0]>>10,
+				pair[1]>>10))
 		}
 	}
 	if len(wrong) > 0 {
@@ -124,7 +125,8 @@ func (r *rig) oddCalls(ctx context.Context) {
 	for _, body := range []string{`{"text":"` + strings.Repeat("(", 100_000) + `"}`, "\x00", `{"build":"\u0000"}`,
 		strings.Repeat("[", 50_000)} {
 		for _, path := range []string{"/suites", "/runs", "/builds", "/nowhere"} {
-			req, err := http.NewRequestWithContext(ctx, http.MethodPost, r.client.Base()+"/api/v1/projects/default"+path,
+			req, err := http.NewRequestWithContext(ctx, http.MethodPost,
+				r.client.Base()+"/api/v1/projects/default"+path,
 				strings.NewReader(body))
 			if err != nil {
 				continue

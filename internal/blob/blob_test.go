@@ -61,19 +61,22 @@ func TestWhatDoesNotArriveWholeIsNotKept(t *testing.T) {
 		digest string
 		want   error
 	}{
-		"damaged":       {context.Background(), strings.NewReader("tida"), digestOf("tide"), ErrDamaged},
-		"too large":     {context.Background(), strings.NewReader(strings.Repeat("x", 101)), "", ErrTooLarge},
-		"no digest":     {context.Background(), strings.NewReader("x"), "../../etc/passwd", ErrDigest},
-		"broken off":    {context.Background(), broken, "", errBroken},
-		"nobody waits":  {ended, strings.NewReader("x"), "", context.Canceled},
-		"upper-case id": {context.Background(), strings.NewReader("tide"), strings.ToUpper(digestOf("tide")), ErrDigest},
+		"damaged":      {context.Background(), strings.NewReader("tida"), digestOf("tide"), ErrDamaged},
+		"too large":    {context.Background(), strings.NewReader(strings.Repeat("x", 101)), "", ErrTooLarge},
+		"no digest":    {context.Background(), strings.NewReader("x"), "../../etc/passwd", ErrDigest},
+		"broken off":   {context.Background(), broken, "", errBroken},
+		"nobody waits": {ended, strings.NewReader("x"), "", context.Canceled},
+		"upper-case id": {context.Background(), strings.NewReader("tide"), strings.ToUpper(digestOf("tide")),
+			ErrDigest},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := open(t)
 			_, err := d.Put(c.ctx, c.r, c.digest, 100, noted)
 			require.ErrorIs(t, err, c.want)
 			require.Zero(t, staged(t, d), "nothing is left behind")
-			require.NoError(t, d.Each(context.Background(), func(b Info) error { return errors.New("kept " + b.Digest) }))
+			require.NoError(t, d.Each(context.Background(), func(b Info) error {
+				return errors.New("kept " + b.Digest)
+			}))
 		})
 	}
 }

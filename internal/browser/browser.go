@@ -42,7 +42,8 @@ func Open(ctx context.Context, more ...chromedp.ExecAllocatorOption) (*Browser, 
 		chromedp.ExecPath(Path), chromedp.UserDataDir(dir), chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck,
 		chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("hide-scrollbars", false),
-		chromedp.Flag("disable-renderer-backgrounding", true), chromedp.Flag("disable-background-timer-throttling", true),
+		chromedp.Flag("disable-renderer-backgrounding", true), chromedp.Flag("disable-background-timer-throttling",
+			true),
 		chromedp.Flag("disable-backgrounding-occluded-windows", true), chromedp.Flag("force-color-profile", "srgb"),
 		chromedp.WindowSize(1280, 800), chromedp.WSURLReadTimeout(time.Minute),
 	}, more...)
@@ -126,7 +127,8 @@ func (t *Tab) Await(expression string) error {
 	defer stop()
 	var err error
 	for again := true; again; { // a page that goes elsewhere takes what waits in it along
-		err = chromedp.Run(ctx, chromedp.Poll(`(() => { try { return !!(`+expression+`) } catch { return false } })()`, nil,
+		err = chromedp.Run(ctx, chromedp.Poll(`(() => { try { return !!(`+expression+
+			`) } catch { return false } })()`, nil,
 			chromedp.WithPollingInterval(20*time.Millisecond), chromedp.WithPollingTimeout(0)))
 		again = err != nil && ctx.Err() == nil && (strings.Contains(err.Error(), "navigated") ||
 			strings.Contains(err.Error(), "context"))

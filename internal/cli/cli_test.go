@@ -46,7 +46,8 @@ func TestACheckNeedsNoService(t *testing.T) {
 	var list []struct{ Pos struct{ Line int } }
 	require.NoError(t, json.Unmarshal([]byte(out), &list))
 	require.Equal(t, 3, list[0].Pos.Line)
-	out, _, code = yamato(t, "suite", "check", good, write(t, "twin.suite", "suite \"G\"\ncase \"a\"\nexpect #x\nend\n"))
+	out, _, code = yamato(t, "suite", "check", good,
+		write(t, "twin.suite", "suite \"G\"\ncase \"a\"\nexpect #x\nend\n"))
 	require.Equal(t, 1, code)
 	require.Contains(t, out, "has the same name")
 	_, errOut, code := yamato(t, "suite", "check", t.TempDir())
@@ -129,12 +130,14 @@ func TestServeAndHostSayWhatTheyNeed(t *testing.T) {
 		{[]string{"serve"}, "serve needs a database"},
 		{[]string{"serve", "--database", "postgres://x"}, "serve needs a folder"},
 		{[]string{"host"}, "needs a site file"},
-		{[]string{"host", "--site", write(t, "s.yaml", "site: x\ndriver: cloud\n"), "--dir", t.TempDir(), "--token-file",
+		{[]string{"host", "--site", write(t, "s.yaml", "site: x\ndriver: cloud\n"), "--dir", t.TempDir(),
+			"--token-file",
 			write(t, "t", "x")}, `there is no driver "cloud"`},
 		{[]string{"host", "--site", write(t, "s.yaml", "site: x\n"), "--dir", t.TempDir()}, "a host needs a token"},
 		{[]string{"up", "--site", write(t, "s.yaml", "site: x\nmodles: []\n"), "--dir", t.TempDir()},
 			"did you mean `models`?"},
-		{[]string{"up", "--site", write(t, "s.yaml", "site: x\n"), "--site", write(t, "again.yaml", "site: x\n"), "--dir",
+		{[]string{"up", "--site", write(t, "s.yaml", "site: x\n"), "--site", write(t, "again.yaml", "site: x\n"),
+			"--dir",
 			t.TempDir()}, "describes the site x already"},
 	} {
 		_, errOut, code := yamato(t, c.args...)
@@ -181,7 +184,8 @@ func TestAnErrorIsADocumentForPrograms(t *testing.T) {
 	require.Equal(t, 3, code)
 	c = complaint{}
 	require.NoError(t, json.Unmarshal(e.Bytes(), &c))
-	require.Equal(t, []any{"it is gone", "do <this>", 3, 503, "yamato:gone", 3}, []any{c.Title, c.Hint, c.Exit, c.Status,
+	require.Equal(t, []any{"it is gone", "do <this>", 3, 503, "yamato:gone", 3}, []any{c.Title, c.Hint, c.Exit,
+		c.Status,
 		c.Type, c.Findings[0].Line})
 	require.Contains(t, e.String(), "<this>", "as it was written")
 }

@@ -147,13 +147,15 @@ func complaintOf(err error) complaint {
 	var taken *filelock.Taken
 	switch {
 	case errors.As(err, &p):
-		c := complaint{p.Title, ui.Deref(p.Hint), ui.ExitCall, p.Type, p.Status, ui.Deref(p.Findings), ui.Deref(p.LeftOut)}
+		c := complaint{p.Title, ui.Deref(p.Hint), ui.ExitCall, p.Type, p.Status, ui.Deref(p.Findings),
+			ui.Deref(p.LeftOut)}
 		if p.Status >= 500 || p.Status == http.StatusUnauthorized {
 			c.Exit = ui.ExitService
 		}
 		return c
 	case errors.As(err, &taken):
-		return complaint{Title: taken.Error(), Hint: "stop that one, or choose another folder with --dir", Exit: ui.ExitCall}
+		return complaint{Title: taken.Error(), Hint: "stop that one, or choose another folder with --dir",
+			Exit: ui.ExitCall}
 	case errors.As(err, &u):
 		return complaint{Title: u.Error(), Hint: "start one with `yamato up`, or say where it is with --service",
 			Exit: ui.ExitService}
@@ -232,7 +234,8 @@ func (a *app) root() *cobra.Command {
 	})
 	root.SetHelpCommand(a.helpCommand())
 	node, build, fleet, run := nodecmd.Of(a.App), buildcmd.Of(a.App), fleetcmd.Of(a.App), runcmd.Of(a.App)
-	root.AddCommand(node.ServeCommand(), node.HostCommand(), node.ConsoleCommand(), node.UpCommand(), node.DemoCommand(),
+	root.AddCommand(node.ServeCommand(), node.HostCommand(), node.ConsoleCommand(), node.UpCommand(),
+		node.DemoCommand(),
 		build.BuildCommand(), fleet.DeviceCommand(), fleet.SiteCommand(), fleet.LineupCommand(), fleet.StandinCommand(),
 		build.SuiteCommand(), run.RunCommand(), run.TryCommand())
 	group(root)

@@ -171,8 +171,9 @@ func (r *refusedBySeen) Unwrap() error { return r.err }
 
 func (s *Service) followOnce(ctx context.Context, run int64, after *int64,
 	seen func(Event) error) (ended bool, err error) {
-	r, err := s.get(ctx, fmt.Sprintf("runs/%d/events", run), map[string]string{"Last-Event-ID": strconv.FormatInt(*after,
-		10)})
+	r, err := s.get(ctx, fmt.Sprintf("runs/%d/events", run),
+		map[string]string{"Last-Event-ID": strconv.FormatInt(*after,
+			10)})
 	if err != nil {
 		return false, err
 	}

@@ -183,13 +183,16 @@ func TestWrongCallsSayWhatToDoNext(t *testing.T) {
 		says string
 	}{
 		{[]string{"build", "push", damaged}, 2, "the file is cut short"},
-		{[]string{"build", "push", filepath.Join(dir, "tideline-3.1.4.apk"), filepath.Join(dir, "tideline-3.2.0.apk")}, 2,
+		{[]string{"build", "push", filepath.Join(dir, "tideline-3.1.4.apk"),
+			filepath.Join(dir, "tideline-3.2.0.apk")}, 2,
 			"a build holds packages of one version"},
 		{[]string{"build", "push", "/nowhere.apk"}, 2, "no such file"},
 		{[]string{"build", "show", "9.9.9"}, 2, "yamato build ls"},
 		{[]string{"run", "start", "--build", "3.1.4", "--suite", "Nothing"}, 2, "yamato suite ls"},
-		{[]string{"run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--on", "Kaede 9"}, 2, "Kaede 7 Lite"},
-		{[]string{"run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--language", "deutsch!"}, 2, "BCP 47"},
+		{[]string{"run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--on", "Kaede 9"}, 2,
+			"Kaede 7 Lite"},
+		{[]string{"run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--language", "deutsch!"}, 2,
+			"BCP 47"},
 		{[]string{"run", "start", "--build", "3.1.4"}, 2, "--suite"},
 		{[]string{"run", "show", "99"}, 2, "there is no run 99"},
 		{[]string{"run", "show", "x"}, 2, "no run's number"},
@@ -249,7 +252,8 @@ func TestTheSameSeedGivesTheSameVerdictsInEveryRepetition(t *testing.T) {
 	seed, repeat := int64(7), 3
 	for range 2 {
 		a, err := r.client.StartRunWithResponse(t.Context(), "default", &contract.StartRunParams{}, contract.NewRun{
-			Build: "3.2.0", Suites: []string{"Buying a ticket", "Looking up a crossing"}, Seed: &seed, RepeatFailed: &repeat})
+			Build: "3.2.0", Suites: []string{"Buying a ticket", "Looking up a crossing"}, Seed: &seed,
+			RepeatFailed: &repeat})
 		require.NoError(t, err)
 		require.NotNil(t, a.JSON200)
 		require.Equal(t, verdicts(first), verdicts(r.finish(*a.JSON200)))

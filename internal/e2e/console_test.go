@@ -108,7 +108,8 @@ func TestARunIsStartedOfTheBuildThatWasMeant(t *testing.T) {
 	path := filepath.Join(dir, "elsewhere.apk")
 	require.NoError(t, os.WriteFile(path, other, 0o600))
 	r.awaitIdle()
-	for _, args := range [][]string{{"build", "push", filepath.Join(dir, "tideline-3.1.4.apk")}, {"build", "push", path},
+	for _, args := range [][]string{{"build", "push", filepath.Join(dir, "tideline-3.1.4.apk")},
+		{"build", "push", path},
 		{"suite", "push", filepath.Join(dir, "suites")}} {
 		_, errOut, code := r.yamato(args...)
 		require.Zero(t, code, errOut)
@@ -260,7 +261,8 @@ func TestTheConsoleGoesOnAfterTheServiceWasLost(t *testing.T) {
 	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites"))
 	require.Zero(t, code, errOut)
 	r.wake()
-	_, errOut, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--real-time", "--case",
+	_, errOut, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--real-time",
+		"--case",
 		"one passenger pays the single fare", "--case", "a ticket from Sora to Kujira can be paid")
 	require.Zero(t, code, errOut)
 	d.visit("/runs/1")

@@ -21,7 +21,8 @@ import (
 func handIn(t *testing.T, name, program, steps string) (apk, suite string) {
 	t.Helper()
 	data, err := demo.PackAndroid(demo.App{ID: "example." + name, Name: name, Version: demo.Version{Name: "1.0",
-		Code: 1}, MinimumAPI: 30, Program: []byte(program), Texts: map[string]map[string]string{"app_name": {"": name}}})
+		Code: 1}, MinimumAPI: 30, Program: []byte(program),
+		Texts: map[string]map[string]string{"app_name": {"": name}}})
 	require.NoError(t, err)
 	dir := t.TempDir()
 	apk, suite = filepath.Join(dir, name+".apk"), filepath.Join(dir, name+".suite")
@@ -88,7 +89,8 @@ func TestAScriptThatIsAllBracketsIsRefusedAtOnce(t *testing.T) {
 // it says that it is up.
 func up(t *testing.T, dir string, args ...string) (*exec.Cmd, *bufio.Reader) {
 	t.Helper()
-	cmd := exec.Command(testbin.Program(t), append([]string{"up", "--dir", "data", "--listen", "127.0.0.1:0"}, args...)...)
+	cmd := exec.Command(testbin.Program(t), append([]string{"up", "--dir", "data", "--listen", "127.0.0.1:0"},
+		args...)...)
 	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "YAMATO_CONNECTION="+filepath.Join(dir, "connection.json"))
 	out, err := cmd.StdoutPipe()

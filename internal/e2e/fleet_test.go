@@ -66,7 +66,8 @@ func TestTroubleOfDevicesIsNeverAFailureAndRunsGoElsewhere(t *testing.T) {
 	dir := samples(t)
 	black := r.awaitDevice("kaede-7-1", in("sidelined"))
 	require.Contains(t, *black.Sideline.Diagnosis,
-		"boot: its screen stays black; boot from power-off: its screen stays black; boot emptied: its screen stays black")
+		"boot: its screen stays black; boot from power-off: its screen stays black; boot emptied: its screen "+
+			"stays black")
 	require.NotEmpty(t, *black.Sideline.Picture)
 	out, _, _ := r.yamato("device", "show", "kaede-7-1")
 	require.Contains(t, out, "sidelined    by Yamato")
@@ -83,7 +84,8 @@ func TestTroubleOfDevicesIsNeverAFailureAndRunsGoElsewhere(t *testing.T) {
 		out, errOut, code = r.yamato("run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--suite",
 			"Looking up a crossing", "--wait")
 		require.Zero(t, code, "%s %s", out, errOut)
-		require.NotContains(t, strings.ReplaceAll(out, "■ fail", ""), "■", "nothing is marked as a failure of the app")
+		require.NotContains(t, strings.ReplaceAll(out, "■ fail", ""), "■",
+			"nothing is marked as a failure of the app")
 		require.Contains(t, out, "Left out: 1 combination\n  Kaede Mini, Android 13, real")
 	}
 	loose := r.awaitDevice("kaede-7-r1", in("unready"))
@@ -234,7 +236,8 @@ func TestAnUploadGoesOnWhereItStoppedWhenTheServiceIsKilled(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 	require.NotEmpty(t, memory.Recall("large"))
 	rest := &slow{data: data, at: func(int64) {}}
-	same, err := r.client.Upload(context.Background(), rest, int64(len(data)), "large.apk", "large", memory, time.Minute,
+	same, err := r.client.Upload(context.Background(), rest, int64(len(data)), "large.apk", "large", memory,
+		time.Minute,
 		func(int64) {})
 	require.NoError(t, err)
 	require.Equal(t, p.Digest, same.Digest, "it is stored once, by its content")

@@ -70,7 +70,8 @@ func (r *rig) startSampleRun() contract.Run {
 	require.Eventually(r.t, func() bool { // the same key: a call whose answer was lost makes no second run
 		a, err := r.client.StartRunWithResponse(ctx, "default", &contract.StartRunParams{IdempotencyKey: &key},
 			contract.NewRun{
-				Build: "3.2.0", Suites: []string{"Buying a ticket", "Looking up a crossing"}, Seed: &seed, RepeatFailed: &repeat})
+				Build: "3.2.0", Suites: []string{"Buying a ticket", "Looking up a crossing"}, Seed: &seed,
+				RepeatFailed: &repeat})
 		if err != nil || a.JSON200 == nil {
 			return false
 		}
@@ -144,7 +145,8 @@ func requireSampleOutcome(t *testing.T, d contract.RunDetail) {
 			case "the timetable lists departures": // by chance of the attempt, which a kill may change
 				require.Contains(t, []string{"pass", "fail"}, x.Verdict)
 			default:
-				require.Equal(t, "pass", x.Verdict, "%s on %s: %+v %+v", x.Name, leg.Combination.Model, x.Results, leg.Attempts)
+				require.Equal(t, "pass", x.Verdict, "%s on %s: %+v %+v", x.Name, leg.Combination.Model, x.Results,
+					leg.Attempts)
 			}
 		}
 	}

@@ -84,7 +84,8 @@ func newRig(t *testing.T, c rigConfig) *rig {
 		urls = append(urls, "http://"+listen)
 		name := fmt.Sprintf("service-%d", i)
 		r.services = append(r.services, r.start(name, c.killAt[name], "serve", "--database", r.database, "--dir",
-			filepath.Join(r.dir, "service"), "--listen", listen, "--lease", c.lease, "--silence", "600ms", "--may-fetch",
+			filepath.Join(r.dir, "service"), "--listen", listen, "--lease", c.lease, "--silence", "600ms",
+			"--may-fetch",
 			"127.0.0.1"))
 	}
 	site := filepath.Join(r.dir, "site.yaml")

@@ -115,7 +115,9 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite) err
 				d.SetChance(l.chance(c.Name))
 			}
 			began := w.device.Now()
-			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began}, glance: func() { w.showAll(ctx) }}
+			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began}, glance: func() {
+				w.showAll(ctx)
+			}}
 			limited, stop := context.WithTimeoutCause(ctx, caseWall, errCaseWall)
 			result := script.RunCase(limited, suite, c, w.attentive(l.RealTime, rec.look),
 				script.Options{App: l.Package.ApplicationID, Known: func(loc string) bool {

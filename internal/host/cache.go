@@ -35,7 +35,8 @@ func openCache(dir string, remote Remote) (*cache, error) {
 func (c *cache) fetch(ctx context.Context, digest string) (string, error) {
 	for {
 		path, err, shared := c.fetches.Do(digest, func() (any, error) { return c.fetchOnce(ctx, digest) })
-		if shared && err != nil && ctx.Err() == nil && (errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)) {
+		if shared && err != nil && ctx.Err() == nil && (errors.Is(err, context.Canceled) ||
+			errors.Is(err, context.DeadlineExceeded)) {
 			continue // it was for another, whose lease has ended
 		}
 		return path.(string), err
@@ -86,7 +87,8 @@ func (c *cache) trim() error {
 		if total <= maxCached || oldest == nil || time.Since(oldest.ModTime()) < time.Hour {
 			return nil
 		}
-		if err := removeIfThere(filepath.Join(c.dir, oldest.Name())); err != nil { // another fetch may have trimmed just now
+		// another fetch may have trimmed just now
+		if err := removeIfThere(filepath.Join(c.dir, oldest.Name())); err != nil {
 			return err
 		}
 		if entries, err = os.ReadDir(c.dir); err != nil {

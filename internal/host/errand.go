@@ -109,7 +109,8 @@ func (h *Host) do(list []link.Errand) {
 		select {
 		case w.errands <- e:
 		default:
-			h.answer(link.Done{ID: e.ID, Trouble: "too much is asked of it already", Remedy: "try again when that is done"}, "")
+			h.answer(link.Done{ID: e.ID, Trouble: "too much is asked of it already",
+				Remedy: "try again when that is done"}, "")
 		}
 	}
 }

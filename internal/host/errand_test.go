@@ -196,8 +196,9 @@ func TestOfTwoBootsAtOnceOnlyWhatFitsIsDone(t *testing.T) {
 	require.Empty(t, next.history())
 	close(slow.hold)
 	require.Empty(t, b.saying(func(m link.FromHost) bool { return m.Done != nil && m.Done.ID == 1 }).Done.Trouble)
-	b.toHost <- link.ToHost{Do: []link.Errand{{ID: 3, What: link.DoHalt, Device: "kaede-7-1"}, {ID: 4, What: link.DoBoot,
-		Device: "kaede-7-1"}}}
+	b.toHost <- link.ToHost{Do: []link.Errand{{ID: 3, What: link.DoHalt, Device: "kaede-7-1"},
+		{ID: 4, What: link.DoBoot,
+			Device: "kaede-7-1"}}}
 	b.saying(func(m link.FromHost) bool { return m.Done != nil && m.Done.ID == 4 && m.Done.Trouble == "" })
 }
 

@@ -146,7 +146,8 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 	}
 	if c.rec.dropped > 0 {
 		c.log = append(c.log, LogLine{AtMS: c.result.TookMS, Level: "warn", Tag: "yamato",
-			Text: fmt.Sprintf("%d pictures of this case were not kept: they were too many or too large", c.rec.dropped)})
+			Text: fmt.Sprintf("%d pictures of this case were not kept: they were too many or too large",
+				c.rec.dropped)})
 	}
 	if len(c.log) > 0 {
 		if err := keep(evidence.Log, evidence.Log.Name, logText(c.log)); err != nil {

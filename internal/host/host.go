@@ -306,7 +306,8 @@ func (h *Host) accept(l link.Lease) error {
 
 // turnAway ends a lease that nothing was tried under.
 func (h *Host) turnAway(lease int64, why string) {
-	h.say(link.Event{Lease: lease, Finished: &link.Finished{Trouble: why}}, link.Event{Lease: lease, Clean: &link.Clean{}})
+	h.say(link.Event{Lease: lease, Finished: &link.Finished{Trouble: why}},
+		link.Event{Lease: lease, Clean: &link.Clean{}})
 }
 
 // say keeps events to be reported. It may wait for room on the disk, and its caller does

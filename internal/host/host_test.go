@@ -17,7 +17,8 @@ import (
 )
 
 func TestASiteFileSaysWhatIsWrongWithIt(t *testing.T) {
-	const model = "models: [{model: Kaede 7, platform: android, form: phone, width: 408, height: 896, memory_mb: 8192}]\n"
+	const model = "models: [{model: Kaede 7, platform: android, form: phone, width: 408, height: 896, " +
+		"memory_mb: 8192}]\n"
 	for text, says := range map[string]string{
 		"site: bench\n" + model + "devices: [{name: k, model: Kaede 9, kind: emulator, os: \"14\"}]": `the model "Kaede 9"`,
 		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: robot, os: \"14\"}]":    `not "robot"`,

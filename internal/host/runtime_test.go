@@ -32,7 +32,8 @@ type bedside struct {
 
 func newBedside(t *testing.T) *bedside {
 	return &bedside{t: t, toHost: make(chan link.ToHost, 20), said: make(chan link.FromHost, 200),
-		blobs: map[string]string{"suite": "suite \"s\"\ncase \"one\"\n  press tab\nend\ncase \"two\"\n  press tab\nend\n",
+		blobs: map[string]string{"suite": "suite \"s\"\ncase \"one\"\n  press tab\nend\ncase \"two\"\n  press " +
+			"tab\nend\n",
 			"app": "bytes"}}
 }
 

@@ -95,7 +95,8 @@ func ReadSite(data []byte) (*Site, error) {
 // checkOffer checks what the site has beside its devices.
 func (s *Site) checkOffer() error {
 	if s.Capacity.MemoryMB < 0 || s.Capacity.CPUs < 0 {
-		return fmt.Errorf("the site's capacity is a number of megabytes and of processors, nothing for what has no bound")
+		return fmt.Errorf("the site's capacity is a number of megabytes and of processors, nothing for what has " +
+			"no bound")
 	}
 	models := map[string]bool{}
 	for _, m := range s.Models {
@@ -120,8 +121,11 @@ func (s *Site) checkOffer() error {
 				i.Platform, i.OS)
 		case !slices.Contains([]string{"", fleet.ImageAbsent, fleet.ImagePresent}, i.State):
 			return fmt.Errorf("the image %s: its state is absent or present, not %q", i.Name(), i.State)
-		case i.Licence != "" && !slices.ContainsFunc(s.Licences, func(l fleet.Licence) bool { return l.Name == i.Licence }):
-			return fmt.Errorf("the image %s comes under the licence %q, which the site file does not hold", i.Name(), i.Licence)
+		case i.Licence != "" && !slices.ContainsFunc(s.Licences, func(l fleet.Licence) bool {
+			return l.Name == i.Licence
+		}):
+			return fmt.Errorf("the image %s comes under the licence %q, which the site file does not hold", i.Name(),
+				i.Licence)
 		}
 	}
 	return nil
@@ -141,7 +145,8 @@ func (s *Site) Find(d SiteDevice) (fleet.Model, error) {
 		}
 		if virtual := map[string]string{fleet.Emulator: "android", fleet.Simulator: "ios"}[d.Kind]; virtual != "" &&
 			virtual != m.Platform {
-			return m, fmt.Errorf("device %s: emulators are of Android and simulators of iOS; %s is of %s", d.Name, m.Model,
+			return m, fmt.Errorf("device %s: emulators are of Android and simulators of iOS; %s is of %s", d.Name,
+				m.Model,
 				fleet.PlatformName(m.Platform))
 		}
 		if d.OS == "" {
@@ -166,7 +171,9 @@ func (s *Site) Describe(d SiteDevice, m fleet.Model) fleet.Device {
 		ABI: m.ABI, HardwareID: d.HardwareID, Released: m.Released, Labels: d.Labels, Owner: d.Owner,
 		Use: fleet.Use{People: d.Use.People, Hours: d.Use.Hours, Zone: d.Use.Zone}}
 	if out.Virtual() {
-		out.Traits = slices.DeleteFunc(slices.Clone(traits), func(t string) bool { return slices.Contains(notVirtual, t) })
+		out.Traits = slices.DeleteFunc(slices.Clone(traits), func(t string) bool {
+			return slices.Contains(notVirtual, t)
+		})
 		out.TakesMB, out.TakesCPUs = m.TakesMB, m.TakesCPUs
 		if out.ABI != "" {
 			out.ABI = virtualABI

@@ -111,7 +111,8 @@ func TestADeviceThatWasOutOfReachIsCleanedWhenItIsBackAlsoByAnotherProcess(t *te
 	stop := attend(t, b, p, dir)
 	b.hello()
 	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: 1, Device: "kaede-7-r1", Apps: []string{"example.tideline"},
-		TTLMS: 60_000, Attempt: &link.Attempt{PackageBlob: digest("app"), SuiteBlob: digest("suite"), Cases: []int{0}}}}}
+		TTLMS: 60_000, Attempt: &link.Attempt{PackageBlob: digest("app"), SuiteBlob: digest("suite"),
+			Cases: []int{0}}}}}
 	b.event(func(e link.Event) bool { return e.CaseOpen != nil })
 	p.plug(false)
 	b.toHost <- link.ToHost{End: []link.End{{Lease: 1, Reason: "the run was cancelled"}}}

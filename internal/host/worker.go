@@ -185,7 +185,8 @@ var errOutOfReach = errors.New("it has not been in reach since")
 // unclean is what keeps a device from being used that could not be cleaned.
 func unclean(err error) fleet.Check {
 	return fleet.Check{ID: "clean", Title: "What the last run left is gone",
-		Why: "it could not be cleaned: " + err.Error(), Remedy: "take the app under test off it by hand, then check again"}
+		Why:    "it could not be cleaned: " + err.Error(),
+		Remedy: "take the app under test off it by hand, then check again"}
 }
 
 // leftover is a lease that an earlier process of this host began, and whose device has not
@@ -271,8 +272,10 @@ func (h *Host) employ(d Device, left ...leftover) *worker {
 		if w.seen = (fleet.Condition{Power: fleet.PowerHalted}); !v.Up() && !h.startsHalted(d.Describe().Name) {
 			w.seen = fleet.Condition{Power: fleet.PowerBooting}
 		}
-	} else if _, ok := script.As[Healthy](d); ok || len(left) > 0 { // nothing is to run on it before it has been looked at
-		w.seen.Checks = []fleet.Check{{ID: "seen", Title: "It has been looked at", Why: "its host has not looked at it yet",
+	} else if _, ok := script.As[Healthy](d); ok ||
+		len(left) > 0 { // nothing is to run on it before it has been looked at
+		w.seen.Checks = []fleet.Check{{ID: "seen", Title: "It has been looked at",
+			Why:    "its host has not looked at it yet",
 			Remedy: "wait a moment"}}
 	}
 	h.mu.Lock()

@@ -115,7 +115,8 @@ func (a attentive) Start(ctx context.Context, app string, how script.Start) erro
 		if what == "" {
 			break
 		}
-		a.worker.host.log.Info("something was in front of the app and was sent away", "device", a.worker.name(), "what", what)
+		a.worker.host.log.Info("something was in front of the app and was sent away", "device", a.worker.name(),
+			"what", what)
 	}
 	tree, err := a.worker.device.Tree(ctx)
 	if err != nil {

@@ -63,7 +63,8 @@ func (e *Event) Weight() int {
 			n += len(m) + 3
 		}
 		if f := c.Failure; f != nil {
-			n += 300 + len(f.Step) + len(f.Expected) + len(f.Actual) + len(f.Obstacle) + len(f.Report) + 200*len(f.Candidates)
+			n += 300 + len(f.Step) + len(f.Expected) + len(f.Actual) + len(f.Obstacle) + len(f.Report) + 200*len(
+				f.Candidates)
 		}
 	}
 	return n

@@ -216,7 +216,8 @@ func seconds(ms int64) string { return fmt.Sprintf("%.3f", float64(ms)/1000) }
 // printable drops what XML 1.0 cannot hold (section 2.2).
 func printable(s string) string {
 	return strings.Map(func(r rune) rune {
-		if r == '\t' || r == '\n' || r == '\r' || r >= 0x20 && r <= 0xd7ff || r >= 0xe000 && r <= 0xfffd || r >= 0x10000 {
+		if r == '\t' || r == '\n' || r == '\r' || r >= 0x20 && r <= 0xd7ff || r >= 0xe000 && r <= 0xfffd ||
+			r >= 0x10000 {
 			return r
 		}
 		return -1

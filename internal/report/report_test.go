@@ -39,10 +39,12 @@ func sample() contract.RunDetail {
 		crossing("wrong", "none", false))
 	broken.Attempts = []contract.Attempt{{Number: 1, Device: "kaede-mini-1", Trouble: &trouble}}
 	return contract.RunDetail{
-		Run: contract.Run{Number: 12, App: "Tideline", VersionName: "3.2.0", VersionCode: "61", Build: 9, Verdict: "fail",
-			State: "finished", Seed: 7, FinishedAt: &done, Legs: 3},
+		Run: contract.Run{Number: 12, App: "Tideline", VersionName: "3.2.0", VersionCode: "61", Build: 9,
+			Verdict: "fail",
+			State:   "finished", Seed: 7, FinishedAt: &done, Legs: 3},
 		Legs: []contract.Leg{
-			leg("Kaede 7", crossing("quick", "pass", false, passed(1)), crossing("slow", "pass", true, failed("line 3: late"),
+			leg("Kaede 7", crossing("quick", "pass", false, passed(1)), crossing("slow", "pass", true,
+				failed("line 3: late"),
 				passed(2)), crossing("wrong", "fail", false, failed("line 3: wrong"))),
 			leg("Kaede 7 Lite", crossing("quick", "pass", false, passed(1)), crossing("slow", "pass", false, passed(1)),
 				crossing("wrong", "fail", false, failed("line 3: wrong"))),

@@ -187,7 +187,8 @@ func LeftOut(w io.Writer, list []contract.LeftOut, ink Ink, all bool) {
 	ink.lines(w, 2, "%s", ink.Strong(fmt.Sprintf("Left out: %d %s", len(list), combinations)))
 	for i, k := range order {
 		if i == maxLeftOut && !all {
-			ink.lines(w, 2, "  %s", ink.Faint(fmt.Sprintf("%d more reasons; --output json lists them all", len(order)-i)))
+			ink.lines(w, 2, "  %s", ink.Faint(fmt.Sprintf("%d more reasons; --output json lists them all",
+				len(order)-i)))
 			break
 		}
 		ink.lines(w, 4, "  %s", strings.Join(where[k], "; "))
@@ -290,10 +291,12 @@ func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
 					example = r
 				}
 			}
-			k := strings.Join([]string{leg.Suite, x.Name, x.Verdict, fmt.Sprint(x.Flaky, recovered(x)), sentence}, "\x00")
+			k := strings.Join([]string{leg.Suite, x.Name, x.Verdict, fmt.Sprint(x.Flaky, recovered(x)), sentence},
+				"\x00")
 			if at[k] == nil {
-				at[k] = &group{suite: leg.Suite, name: x.Name, verdict: x.Verdict, flaky: x.Flaky, recovered: recovered(x),
-					sentence: sentence, example: example}
+				at[k] = &group{suite: leg.Suite, name: x.Name, verdict: x.Verdict, flaky: x.Flaky,
+					recovered: recovered(x),
+					sentence:  sentence, example: example}
 				groups = append(groups, at[k])
 			}
 			at[k].where = append(at[k].where, Where(leg))

@@ -127,8 +127,9 @@ func TestAnErrorOfTheScriptGoesToNoOtherDevice(t *testing.T) {
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
 	run := w.start(runs.Order{})
 	l := h.lease()
-	h.say(began(l.Number), closed(l.Number, 2, 0, "error", &script.Failure{Cause: script.NeverMatched, Expected: "#typo",
-		Actual: "nothing has ever matched #typo"}),
+	h.say(began(l.Number), closed(l.Number, 2, 0, "error", &script.Failure{Cause: script.NeverMatched,
+		Expected: "#typo",
+		Actual:   "nothing has ever matched #typo"}),
 		closed(l.Number, 3, 1, "error", &script.Failure{Cause: script.Trouble, Actual: "the cable dropped"}))
 	h.say(ended(l.Number, 4, "the cable dropped")...)
 	l = h.lease()
@@ -256,7 +257,9 @@ func TestARunThatIsCancelledWhileALegGoesBackToWaitEnds(t *testing.T) {
 			h.acked(l.Number, 1)
 			var both sync.WaitGroup
 			both.Go(func() { // its leg goes back to wait: nothing was decided
-				time.AfterFunc(time.Duration(i)*300*time.Microsecond, func() { h.say(ended(l.Number, 2, "the cable dropped")...) })
+				time.AfterFunc(time.Duration(i)*300*time.Microsecond, func() {
+					h.say(ended(l.Number, 2, "the cable dropped")...)
+				})
 			})
 			both.Go(func() {
 				_, err := w.service.CancelRun(context.Background(), w.user, run.Number)
@@ -364,7 +367,8 @@ func TestADeviceIsTakenOutOnlyForWhatSeveralAppsMeetOrAProbeShows(t *testing.T) 
 	probe := h.expect(func(m link.ToHost) bool { return len(m.Do) > 0 }).Do[0]
 	require.Equal(t, link.DoProbe, probe.What)
 	w.awaitState("kaede-7-1", "idle")
-	require.NoError(t, h.conn.Send(ctx, link.FromHost{Done: &link.Done{ID: probe.ID, Trouble: "its screen stays black"}}))
+	require.NoError(t, h.conn.Send(ctx, link.FromHost{Done: &link.Done{ID: probe.ID,
+		Trouble: "its screen stays black"}}))
 	d := w.awaitState("kaede-7-1", "sidelined")
 	require.Contains(t, d.Sideline.Reason, "its screen stays black")
 }

@@ -26,7 +26,8 @@ func TestAFetchGoesOnWhereItStopped(t *testing.T) {
 		return func(a http.ResponseWriter, r *http.Request) {
 			asked = append(asked, r.Header.Get("Range"))
 			from := 0
-			if _, err := fmt.Sscanf(r.Header.Get("Range"), "bytes=%d-", &from); err == nil && r.Header.Get("If-Range") == tag {
+			if _, err := fmt.Sscanf(r.Header.Get("Range"), "bytes=%d-", &from); err == nil &&
+				r.Header.Get("If-Range") == tag {
 				a.Header().Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", from, len(data)-1, len(data)))
 			}
 			a.Header().Set("ETag", tag)
@@ -55,7 +56,8 @@ func TestAFetchGoesOnWhereItStopped(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, int64(len(data)), got.Size)
 	require.Equal(t, []int64{int64(len(data)), int64(len(data))}, []int64{last, all})
-	require.Equal(t, []string{"", fmt.Sprintf("bytes=%d-", len(data)/3), fmt.Sprintf("bytes=%d-", len(data)/3*2)}, asked)
+	require.Equal(t, []string{"", fmt.Sprintf("bytes=%d-", len(data)/3), fmt.Sprintf("bytes=%d-", len(data)/3*2)},
+		asked)
 
 	asked = nil
 	_, err = w.service.FetchPackage(context.Background(), w.user, server.URL+"/weak.apk", untold)

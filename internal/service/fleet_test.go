@@ -227,7 +227,8 @@ func TestADeviceThatWasGivenUpIsSidelinedWithItsDiagnosis(t *testing.T) {
 	require.NoError(t, err)
 	w.start(runs.Order{})
 	l := h.lease()
-	h.say(began(l.Number), link.Event{Lease: l.Number, Seq: 2, Finished: &link.Finished{Trouble: "black", Device: true}},
+	h.say(began(l.Number), link.Event{Lease: l.Number, Seq: 2, Finished: &link.Finished{Trouble: "black",
+		Device: true}},
 		link.Event{Lease: l.Number, Seq: 3, Clean: &link.Clean{Condition: &fleet.Condition{Power: fleet.PowerHalted},
 			Broken: &fleet.Broken{Diagnosis: "its screen stays black", Remedy: "make it anew", Log: info.Digest}}})
 	d := w.awaitState("kaede-7-1", "sidelined")
@@ -258,7 +259,8 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 	w := newWorld(t, base.Config{Pace: 50 * time.Millisecond})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
-	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{{Name: "kaede-7-1", TakesMB: 3072}}}})
+	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{{Name: "kaede-7-1",
+		TakesMB: 3072}}}})
 	require.Eventually(t, func() bool {
 		sites, err := w.service.Sites(ctx, w.user)
 		return err == nil && len(sites[0].Images) == 3 && len(sites[0].Running) == 1

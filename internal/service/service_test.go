@@ -378,7 +378,8 @@ func TestPackagesOfOneVersionGatherInOneBuild(t *testing.T) {
 	ctx := context.Background()
 	packages, err := demo.Packages(demo.Versions[0], time.Now())
 	require.NoError(t, err)
-	p, err := w.service.AddPackage(ctx, w.user, "../../etc/"+packages[1].File, strings.NewReader(string(packages[1].Data)))
+	p, err := w.service.AddPackage(ctx, w.user, "../../etc/"+packages[1].File,
+		strings.NewReader(string(packages[1].Data)))
 	require.NoError(t, err)
 	require.Equal(t, packages[1].File, p.FileName, "a name is a name, not a path")
 	b, err := w.service.MakeBuild(ctx, w.user, []string{p.Digest})
@@ -493,7 +494,8 @@ func TestCasesAreChosenByNameAndByTag(t *testing.T) {
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
 	_, err := w.service.PushSuite(ctx, w.user, "tags.suite",
-		"suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n", false)
+		"suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n",
+		false)
 	require.NoError(t, err)
 	cases := func(in runs.Order) []string {
 		in.Build, in.Suites = "3.1.4", []string{"Tags"}

@@ -29,7 +29,8 @@ func TestAnIdleDeviceIsHaltedForOneThatALegWaitsFor(t *testing.T) {
 	up := kaede("kaede-7-1")
 	up.TakesMB = 3072
 	h := w.link(w.service, up, off("fold-1", "Fold", 2048))
-	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{{Name: "kaede-7-1", TakesMB: 3072}}}})
+	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{{Name: "kaede-7-1",
+		TakesMB: 3072}}}})
 	w.awaitState("fold-1", "halted")
 	w.awaitState("kaede-7-1", "idle")
 	run := w.start(runs.Order{Build: "3.1.4", Suites: []string{"Two"}, On: []string{"Fold"}})

@@ -146,7 +146,8 @@ func take(s shot, program, display, dir, out string) error {
 	if s.small {
 		size, geometry = "8", "179x59+0+0"
 	}
-	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", geometry, "-bg", "#fbf8f1", "-fg",
+	term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", geometry, "-bg", "#fbf8f1",
+		"-fg",
 		"#18222f", "-cr", "#fbf8f1", "-bw", "0", "-b", "14", "+sb", "-e", "sh", "-c", script)
 	path, err := filepath.Abs(filepath.Dir(program))
 	if err != nil {
@@ -169,7 +170,8 @@ func take(s shot, program, display, dir, out string) error {
 	// pictures until two in a row are the same.
 	var last string
 	for range 50 {
-		if b, err := exec.Command("import", "-display", display, "-window", "root", target).CombinedOutput(); err != nil {
+		if b, err := exec.Command("import", "-display", display, "-window", "root",
+			target).CombinedOutput(); err != nil {
 			return fmt.Errorf("%w: %s", err, b)
 		}
 		data, err := os.ReadFile(target)

@@ -41,7 +41,8 @@ func (t *Tx) TakeUnreferred(ctx context.Context, grace time.Duration, limit int)
 	err := t.tx.SelectContext(ctx, &out, `
 		delete from blob where digest in (
 			select digest from blob cross join lateral (select digest as d) x
-			where referred_at < now() - $1 * interval '1 ms' and not exists (`+strings.Join(references, `) and not exists (`)+`)
+			where referred_at < now() - $1 * interval '1 ms' and not exists (`+strings.Join(references,
+		`) and not exists (`)+`)
 			order by digest limit $2 for update of blob skip locked)
 		returning digest`, grace.Milliseconds(), limit)
 	return out, err

@@ -36,7 +36,8 @@ func (s *Store) UseSignIn(ctx context.Context, code, cookie string, lasts time.D
 		}
 		if err := t.exec(ctx, `
 			insert into browser (digest, token_id, expires_at)
-				values ($1, $2, now() + $3 * interval '1 ms')`, Digest(cookie), token, lasts.Milliseconds()); err != nil {
+				values ($1, $2, now() + $3 * interval '1 ms')`, Digest(cookie), token,
+			lasts.Milliseconds()); err != nil {
 			return err
 		}
 		return t.tx.GetContext(ctx, &c, callerColumns+`where t.id = $1`, token)

@@ -64,7 +64,8 @@ func (t *Tx) AppOf(ctx context.Context, project int64, name string, packages []P
 		err := t.tx.SelectContext(ctx, &ids, `
 			select distinct app_id from app_identity
 			where project_id = $1 and (platform, application_id) = ($2, $3)
-			   or project_id = $1 and application_id = $3 limit 1`, project, p.Facts.V.Platform, p.Facts.V.ApplicationID)
+			   or project_id = $1 and application_id = $3
+			   	limit 1`, project, p.Facts.V.Platform, p.Facts.V.ApplicationID)
 		if err != nil {
 			return 0, err
 		}
@@ -135,7 +136,8 @@ const buildColumns = `
 // hasLabels keeps builds that have all labels of the JSON object in $7.
 const hasLabels = `not exists (
 			select 1 from jsonb_each_text($7::jsonb) as w(key, value)
-			where not exists (select 1 from build_label k where k.build_id = b.id and k.key = w.key and k.value = w.value))`
+			where not exists (select 1 from build_label k where k.build_id = b.id and k.key = w.key
+				and k.value = w.value))`
 
 // Builds gives a project's builds, newest first, before the one of that id (0
 // for the newest), of one app if that is not empty, and that q finds if it is not.
@@ -147,7 +149,8 @@ func (s *Store) Builds(ctx context.Context, project int64, app, q string, labels
 			select 1 from app_identity i where i.app_id = a.id and i.application_id = $2))
 		  and ($3::bigint = 0 or b.id < $3)
 		  and ($5 = '' or a.name ilike $6 or b.version_name ilike $6 or b.version_code = $5 or exists (
-			select 1 from app_identity i where i.app_id = a.id and i.application_id ilike $6) or b.note ilike $6 or exists (
+			select 1 from app_identity i where i.app_id = a.id and i.application_id ilike $6) or b.note ilike $6
+				or exists (
 			select 1 from build_label k where k.build_id = b.id
 				and (k.key ilike $6 or k.value ilike $6 or k.key || '=' || k.value = $5)))
 		  and `+hasLabels+`
@@ -274,7 +277,8 @@ func (s *Store) Outdated(ctx context.Context, project int64, keep, days, limit i
 	err := s.db.SelectContext(ctx, &list, buildColumns+`
 		where b.project_id = $1 and not b.pinned and b.removed_at is null and ($2 > 0 or $3 > 0)
 		  and b.created_at < now() - $3 * interval '1 day'
-		  and (select count(*) from build n where n.app_id = b.app_id and n.number > b.number and n.removed_at is null) >= $2
+		  and (select count(*) from build n where n.app_id = b.app_id and n.number > b.number
+		  	and n.removed_at is null) >= $2
 		  and not exists (select 1 from run r where r.build_id = b.id and r.finished_at is null)
 		order by b.id limit $4`, project, keep, days, limit)
 	if err != nil {
@@ -300,7 +304,8 @@ func (s *Store) RemoveBuild(ctx context.Context, project, build int64) error {
 		return t.exec(ctx, `
 			with old as (update build set removed_at = now() where id = $2 and project_id = $1 and not pinned
 				and removed_at is null
-			             and not exists (select 1 from run r where r.build_id = $2 and r.finished_at is null) returning id),
+			             and not exists (select 1 from run r where r.build_id = $2 and r.finished_at is null)
+			             	returning id),
 			     let as (delete from build_package bp using old where bp.build_id = old.id returning bp.digest)
 			delete from package p using let where p.project_id = $1 and p.digest = let.digest
 			  and not exists (select 1 from build_package o where o.project_id = $1 and o.digest = p.digest
@@ -408,7 +413,8 @@ func (s *Store) AddUpload(ctx context.Context, project int64, id, by string) err
 // HasUpload reports whether an upload is of a project.
 func (s *Store) HasUpload(ctx context.Context, project int64, id string) (bool, error) {
 	var ok bool
-	err := s.db.GetContext(ctx, &ok, `select exists (select 1 from upload where id = $1 and project_id = $2)`, id, project)
+	err := s.db.GetContext(ctx, &ok, `select exists (select 1 from upload where id = $1 and project_id = $2)`, id,
+		project)
 	return ok, err
 }
 
@@ -421,6 +427,7 @@ func (s *Store) RemoveUpload(ctx context.Context, project int64, id string) erro
 // AppNamed gives the id of an app.
 func (s *Store) AppNamed(ctx context.Context, project int64, name string) (int64, error) {
 	var id int64
-	err := s.db.GetContext(ctx, &id, `select id from app where project_id = $1 and lower(name) = lower($2)`, project, name)
+	err := s.db.GetContext(ctx, &id, `select id from app where project_id = $1 and lower(name) = lower($2)`, project,
+		name)
 	return id, one(err)
 }

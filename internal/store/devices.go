@@ -162,7 +162,8 @@ func (s *Store) Stints(ctx context.Context, lastLease int64, limit int) ([]Stint
 		       	(select count(*) from result x where x.lease_id = p.id and x.verdict = 'skip') as skipped
 		from past p join attempt t on t.lease_id = p.id join run r on r.id = t.run_id
 			join build b on b.id = r.build_id join app a on a.id = b.app_id
-		     join leg g on g.id = t.leg_id join suite_revision v on v.id = g.revision_id join suite s on s.id = v.suite_id
+		     join leg g on g.id = t.leg_id join suite_revision v on v.id = g.revision_id
+		     	join suite s on s.id = v.suite_id
 		order by p.n`, lastLease, limit)
 	return list, err
 }
@@ -273,7 +274,8 @@ func (s *Store) HoldLink(ctx context.Context, host, link int64) (int, error) {
 	var n int
 	err := s.db.GetContext(ctx, &n, `
 		with back as (
-			update device d set state = case when d.sideline is null then d.ready_state else 'sidelined' end, since = now(),
+			update device d set state = case when d.sideline is null then d.ready_state else 'sidelined' end,
+				since = now(),
 			       reason = case when d.sideline is null then d.ready_reason else coalesce(d.sideline->>'reason', '') end
 			from host h where h.id = $1 and h.link = $2 and d.host_id = h.id and d.state = 'offline' and d.reason = '`+NotConnected+`' returning d.id),
 		told as (insert into dirty (sort, id) select 1, id from back)
@@ -305,7 +307,8 @@ func (t *Tx) HostDevices(ctx context.Context, host int64, names []string) ([]Dev
 	var list []Device
 	err := t.tx.SelectContext(ctx, &list, `
 		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline
-			from device where host_id = $1 and ($2::text[] is null or name = any($2)) order by id for update`, host, names)
+			from device where host_id = $1 and ($2::text[] is null or name = any($2)) order by id
+				for update`, host, names)
 	return list, err
 }
 
@@ -386,7 +389,8 @@ func (t *Tx) ChangeDevices(ctx context.Context, changes []DeviceChange) error {
 			}
 		}
 		if c.Sideline != nil {
-			if err := t.exec(ctx, `update device set sideline = $2 where id = $1`, c.ID, toJSON(*c.Sideline)); err != nil {
+			if err := t.exec(ctx, `update device set sideline = $2 where id = $1`, c.ID,
+				toJSON(*c.Sideline)); err != nil {
 				return err
 			}
 		}

@@ -41,7 +41,8 @@ func (t *Tx) AskErrand(ctx context.Context, project int64, e Errand) (id int64, 
 		return 0, err
 	}
 	err = t.tx.GetContext(ctx, &id, `
-		insert into errand (project_id, host_id, device, what, args, asked_by) values ($1, $2, $3, $4, $5, $6) returning id`,
+		insert into errand (project_id, host_id, device, what, args, asked_by) values ($1, $2, $3, $4, $5, $6)
+			returning id`,
 		project, e.HostID, e.Device, e.What, toJSON(e.Args.V), e.AskedBy)
 	return id, err
 }
@@ -244,7 +245,8 @@ func (s *Store) IdleVirtual(ctx context.Context, hosts []int64) (map[int64][]str
 		select host_id, name from device d
 		where host_id = any($1) and state = 'idle' and kind in ('emulator', 'simulator')
 			and since < now() - interval '1 s' and removed_at is null
-		  and not exists (select 1 from errand e where e.host_id = d.host_id and e.device = d.name and e.done_at is null)
+		  and not exists (select 1 from errand e where e.host_id = d.host_id and e.device = d.name
+		  	and e.done_at is null)
 		order by since, name`, hosts)
 	out := map[int64][]string{}
 	for _, r := range rows {
@@ -324,6 +326,7 @@ func (s *Store) SaveLineup(ctx context.Context, project int64, l Lineup) error {
 // RemoveLineup forgets a lineup. It gives ErrNone where there is none.
 func (s *Store) RemoveLineup(ctx context.Context, project int64, name string) error {
 	var got int64
-	return one(s.db.GetContext(ctx, &got, `delete from lineup where project_id = $1 and name = $2 returning id`, project,
+	return one(s.db.GetContext(ctx, &got, `delete from lineup where project_id = $1 and name = $2 returning id`,
+		project,
 		name))
 }

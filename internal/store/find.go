@@ -80,9 +80,11 @@ func (s *Store) LastFailures(ctx context.Context, project int64, limit int) ([]L
 			order by r.leg_id, r.case_index, r.lease_id desc)
 		select late.number as run, a.name as app, b.version_name, s.name as suite,
 			v.cases->l.case_index->>'name' as case_name,
-		       min(l.leg_id) as leg, l.case_index, l.verdict, l.sentence, count(*) as combinations, max(l.created_at) as at
+		       min(l.leg_id) as leg, l.case_index, l.verdict, l.sentence, count(*) as combinations,
+		       	max(l.created_at) as at
 		from last l join late on late.id = l.run_id join build b on b.id = late.build_id join app a on a.id = b.app_id
-		     join leg g on g.id = l.leg_id join suite_revision v on v.id = g.revision_id join suite s on s.id = v.suite_id
+		     join leg g on g.id = l.leg_id join suite_revision v on v.id = g.revision_id
+		     	join suite s on s.id = v.suite_id
 		where l.verdict in ('fail', 'error')
 		group by late.number, a.name, b.version_name, s.name, v.cases, l.case_index, l.verdict, l.sentence
 		order by late.number desc, max(l.created_at) desc limit $2`, project, limit)

@@ -51,7 +51,8 @@ func (s *Store) Lead(ctx context.Context, instance string, silence time.Duration
 	err := s.db.SelectContext(ctx, &epochs, `
 		update leadership
 		set epoch = case when instance = $1 then epoch else epoch + 1 end, instance = $1, renewed_at = now()
-		where instance = $1 or renewed_at < now() - $2 * interval '1 ms' returning epoch`, instance, silence.Milliseconds())
+		where instance = $1 or renewed_at < now() - $2 * interval '1 ms'
+			returning epoch`, instance, silence.Milliseconds())
 	if len(epochs) == 0 {
 		return 0, err
 	}
@@ -300,7 +301,8 @@ type LiveLease struct {
 func (s *Store) LiveLeases(ctx context.Context, host, link int64, all bool) ([]LiveLease, error) {
 	var list []LiveLease
 	err := s.db.SelectContext(ctx, &list, `
-		select l.id, l.began_at is not null as began, l.end_asked from lease l join host h on h.id = l.host_id and h.link = $2
+		select l.id, l.began_at is not null as began, l.end_asked from lease l join host h on h.id = l.host_id
+			and h.link = $2
 		where l.host_id = $1 and l.ended_at is null and ($3 or l.began_at is null or l.end_asked <> '')
 		order by l.id`, host, link, all)
 	return list, err
@@ -446,7 +448,8 @@ func (t *Tx) ChangeLeases(ctx context.Context, list []LeaseChange) error {
 	ids, seq, began, ended, by, trouble, circ := make([]int64, n), make([]int64, n), make([]bool, n), make([]bool, n),
 		make([]string, n), make([]string, n), make([]*string, n)
 	for i, c := range list {
-		ids[i], seq[i], began[i], ended[i], by[i], trouble[i] = c.Lease, c.LastSeq, c.Began, c.Ended, c.EndedBy, c.Trouble
+		ids[i], seq[i], began[i], ended[i], by[i], trouble[i] = c.Lease, c.LastSeq, c.Began, c.Ended, c.EndedBy,
+			c.Trouble
 		if c.Circumstances != nil {
 			s := string(c.Circumstances)
 			circ[i] = &s
@@ -494,7 +497,8 @@ func (t *Tx) ChangeLegs(ctx context.Context, list []LegChange) (int, error) {
 			update leg l set state = c.to_state, todo = c.todo::int[], avoid = c.avoid::bigint[], used_error = c.ue,
 				used_fail = c.uf,
 			       attempts = l.attempts - c.refund::int
-			from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::int[], $7::int[], $8::boolean[])
+			from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::int[], $7::int[],
+				$8::boolean[])
 			     as c(id, from_state, to_state, todo, avoid, ue, uf, refund)
 			where l.id = c.id and l.state = c.from_state returning 1)
 		select count(*) from new`, ids, from, to, todo, avoid, ue, uf, refund)
@@ -522,7 +526,8 @@ func (t *Tx) AddResults(ctx context.Context, list []NewResult) error {
 		make([]int, n), make([]int64, n)
 	verdict, sentence, failure, steps := make([]string, n), make([]string, n), make([]*string, n), make([]string, n)
 	for i, r := range list {
-		project[i], lease[i], run[i], leg[i], index[i], took[i], verdict[i], sentence[i] = r.ProjectID, r.Lease, r.RunID,
+		project[i], lease[i], run[i], leg[i], index[i], took[i], verdict[i], sentence[i] = r.ProjectID, r.Lease,
+			r.RunID,
 			r.LegID, r.Case, r.TookMS, r.Verdict, r.Sentence
 		steps[i] = toJSON(r.Steps)
 		if r.Failure != nil {
@@ -531,7 +536,8 @@ func (t *Tx) AddResults(ctx context.Context, list []NewResult) error {
 		}
 	}
 	return t.exec(ctx, `
-		insert into result (project_id, lease_id, run_id, leg_id, case_index, took_ms, verdict, sentence, failure, steps)
+		insert into result (project_id, lease_id, run_id, leg_id, case_index, took_ms, verdict, sentence,
+			failure, steps)
 		select p, l, r, g, c, t, v, s, f::jsonb, st::json
 		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::bigint[], $7::text[],
 			$8::text[], $9::text[], $10::text[]) as x(p, l, r, g, c, t, v, s, f, st)`,
@@ -621,7 +627,8 @@ func (t *Tx) Troubles(ctx context.Context, lastLease int64, limit int) ([]fleet.
 		with recursive past as (
 			select l.id, l.ended_at, l.ended_by, l.before, 1 as n from lease l where l.id = $1
 			union all
-			select l.id, l.ended_at, l.ended_by, l.before, p.n + 1 from past p join lease l on l.id = p.before where p.n < $2)
+			select l.id, l.ended_at, l.ended_by, l.before, p.n + 1 from past p join lease l on l.id = p.before
+				where p.n < $2)
 		select p.ended_at, b.app_id from past p join attempt a on a.lease_id = p.id join run r on r.id = a.run_id
 			join build b on b.id = r.build_id
 		where p.ended_by = 'device' and p.ended_at is not null order by p.n`, lastLease, limit)

@@ -83,7 +83,9 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 				Number int64  `db:"number"`
 				Digest []byte `db:"idempotency_digest"`
 			}
-			err := t.tx.GetContext(ctx, &before, `select number, idempotency_digest from run where project_id = $1 and idempotency_key = $2`, r.ProjectID, n.IdempotencyKey)
+			err := t.tx.GetContext(ctx, &before,
+				`select number, idempotency_digest from run where project_id = $1 and idempotency_key = $2`,
+				r.ProjectID, n.IdempotencyKey)
 			if number = before.Number; one(err) != ErrNone {
 				if err == nil && before.Digest != nil && !bytes.Equal(before.Digest, n.Digest) {
 					return ErrOtherCall
@@ -98,7 +100,8 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 		if err := t.tx.GetContext(ctx, &row, `
 			with n as (update project set next_run = next_run + 1 where id = $1 returning next_run - 1 as number)
 			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language,
-				real_time, asked_by, idempotency_key, open_legs, legs, expected, leave_installed, lineup, idempotency_digest)
+				real_time, asked_by, idempotency_key, open_legs, legs, expected, leave_installed, lineup,
+					idempotency_digest)
 			select $1, number, $2, $3, 'queued', $4, $5, $6, $7, $8, $9, nullif($10, ''), $11, $11, $12, $13, $14, $15
 				from n returning id, number`,
 			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy,
@@ -225,10 +228,12 @@ func (s *Store) Runs(ctx context.Context, project int64, f RunFilter, before int
 		where r.project_id = $1 and r.purpose = 'suite' and ($2::bigint = 0 or r.number < $2)
 		  and ($4 = '' or r.state = $4) and ($5 = '' or r.verdict = $5)
 		  	and ($6 = '' or b.number::text = $6 or b.version_name = $6) and ($9 = '' or r.asked_by = $9)
-		  and ($7 = '' or r.number::text = $7 or a.name ilike $8 or b.version_name ilike $8 or r.asked_by ilike $8 or exists (
+		  and ($7 = '' or r.number::text = $7 or a.name ilike $8 or b.version_name ilike $8
+		  	or r.asked_by ilike $8 or exists (
 			select 1 from leg l join suite_revision v on v.id = l.revision_id join suite s on s.id = v.suite_id
 				where l.run_id = r.id and s.name ilike $8))
-		order by r.number desc limit $3`, project, before, limit, f.State, f.Verdict, f.Build, f.Q, like(f.Q), f.AskedBy)
+		order by r.number desc limit $3`, project, before, limit, f.State, f.Verdict, f.Build, f.Q, like(f.Q),
+		f.AskedBy)
 	return list, err
 }
 
@@ -291,7 +296,8 @@ func (l Leg) Combination() fleet.Combination {
 func (s *Store) Legs(ctx context.Context, run int64) ([]Leg, error) {
 	list := []Leg{}
 	err := s.db.SelectContext(ctx, &list, `
-		select l.id, l.run_id, l.position, l.revision_id, s.name as suite, v.digest as suite_digest, v.cases as case_names,
+		select l.id, l.run_id, l.position, l.revision_id, s.name as suite, v.digest as suite_digest,
+			v.cases as case_names,
 		       l.kind, l.model, l.platform, l.os, l.levels, l.cases, l.state, l.attempts, l.digest, l.device_id,
 		       	d.name as device, l.never || l.avoid as never
 		from leg l left join device d on d.id = l.device_id join suite_revision v on v.id = l.revision_id
@@ -350,7 +356,8 @@ func (s *Store) Failures(ctx context.Context, run int64) ([]Result, error) {
 	list := []Result{}
 	err := s.db.SelectContext(ctx, &list, `
 		select r.leg_id, r.lease_id, coalesce(a.number, 0) as attempt, coalesce(d.name, '') as device, r.case_index,
-			r.verdict, r.took_ms, r.sentence, coalesce(case when r.verdict <> 'pass' then r.failure end, 'null') as failure
+			r.verdict, r.took_ms, r.sentence,
+				coalesce(case when r.verdict <> 'pass' then r.failure end, 'null') as failure
 		from result r left join lease l on l.id = r.lease_id left join attempt a on a.lease_id = l.id left
 			join device d on d.id = l.device_id
 		where r.run_id = $1 order by r.lease_id, r.case_index`, run)
@@ -479,7 +486,8 @@ func (s *Store) EventsOf(ctx context.Context, project, number, after int64, limi
 	list := []EventBatch{}
 	err := s.db.SelectContext(ctx, &list, `
 		select e.first, e.last, e.at, e.events from run r join run_event e on e.run_id = r.id
-		where r.project_id = $1 and r.number = $2 and e.last > $3 order by e.last limit $4`, project, number, after, limit)
+		where r.project_id = $1 and r.number = $2 and e.last > $3 order by e.last
+			limit $4`, project, number, after, limit)
 	return list, err
 }
 
@@ -533,7 +541,8 @@ func (t *Tx) AppendEvents(ctx context.Context, project map[int64]int64, list []R
 		       results = r.results + e.results, fails = r.fails + e.fails, errors = r.errors + e.errors
 		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::int[], $5::int[], $6::int[], $7::int[]) as e(id, n,
 			legs, expected, results, fails, errors) where r.id = e.id
-		returning r.id, r.state, r.open_legs, r.last_event`, runs, counts, legs, expected, results, fails, errs); err != nil {
+		returning r.id, r.state, r.open_legs,
+			r.last_event`, runs, counts, legs, expected, results, fails, errs); err != nil {
 		return nil, err
 	}
 	var projects, ids, first, last []int64
@@ -584,7 +593,8 @@ type LegResult struct {
 
 // FinishRun closes a run.
 func (t *Tx) FinishRun(ctx context.Context, run int64, state, verdict string) error {
-	return t.exec(ctx, `update run set state = $2, verdict = $3, finished_at = now() where id = $1`, run, state, verdict)
+	return t.exec(ctx, `update run set state = $2, verdict = $3, finished_at = now() where id = $1`, run, state,
+		verdict)
 }
 
 // LockRun locks a run's row and gives its state.
@@ -628,7 +638,8 @@ func (t *Tx) AskEnd(ctx context.Context, run int64, reason string) error {
 // CancelledOpen gives the cancelled runs that have not come to their end.
 func (s *Store) CancelledOpen(ctx context.Context) ([]Run, error) {
 	var list []Run
-	err := s.db.SelectContext(ctx, &list, runColumns+`where r.finished_at is null and r.state = 'cancelled' order by r.id`)
+	err := s.db.SelectContext(ctx, &list, runColumns+
+		`where r.finished_at is null and r.state = 'cancelled' order by r.id`)
 	return list, err
 }
 

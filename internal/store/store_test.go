@@ -292,7 +292,8 @@ func TestFailuresAreKeptAsTheyWere(t *testing.T) {
 		if _, err := tx.Place(ctx, r.legs(), r.devices, time.Minute); err != nil {
 			return err
 		}
-		return tx.AddResults(ctx, []store.NewResult{{ProjectID: r.project, Lease: 1, RunID: r.run.ID, LegID: r.legs()[0],
+		return tx.AddResults(ctx, []store.NewResult{{ProjectID: r.project, Lease: 1, RunID: r.run.ID,
+			LegID:   r.legs()[0],
 			Verdict: "fail", Sentence: `it shows "€6.30"`, Failure: map[string]string{"actual": `"quoted" \ and €`},
 			Steps: []int{}}})
 	})

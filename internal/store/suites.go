@@ -43,7 +43,8 @@ func (s *Store) AddSuite(ctx context.Context, project int64, in Suite) (out Suit
 		if err := t.tx.GetContext(ctx, &n, `
 			with new as (
 				insert into suite_revision (project_id, suite_id, number, digest, file_name, cases, locators, tried)
-				select $1, $2, 1 + coalesce((select max(number) from suite_revision where suite_id = $2), 0), $3, $4, $5, $6, $7
+				select $1, $2, 1 + coalesce((select max(number) from suite_revision where suite_id = $2), 0),
+					$3, $4, $5, $6, $7
 				on conflict (suite_id, digest) do nothing returning 1)
 			select count(*) from new`, project, id, in.Digest, in.FileName, toJSON(in.Cases.V), toJSON(in.Locators.V),
 			in.Tried); err != nil {
@@ -53,7 +54,8 @@ func (s *Store) AddSuite(ctx context.Context, project int64, in Suite) (out Suit
 		if !in.Tried && !fresh { // what was tried before, or is not the newest any more, is what a name means from now on
 			var newest []int64
 			if err := t.tx.SelectContext(ctx, &newest, `
-				update suite_revision r set tried = false, number = 1 + (select max(number) from suite_revision where suite_id = $1)
+				update suite_revision r set tried = false,
+					number = 1 + (select max(number) from suite_revision where suite_id = $1)
 				where suite_id = $1 and digest = $2 and (tried
 					or number < (select max(number) from suite_revision where suite_id = $1 and not tried))
 						returning id`, id, in.Digest); err != nil {

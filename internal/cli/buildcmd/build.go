@@ -99,7 +99,8 @@ func (a *App) tellPushed(before, after contract.Build) {
 	}
 	for _, key := range slices.Sorted(maps.Keys(before.Labels)) {
 		if now := after.Labels[key]; now != before.Labels[key] {
-			fmt.Fprintf(a.Out, "Label %s was %s before, and is %s now.\n", key, before.Labels[key], ui.First(now, "taken away"))
+			fmt.Fprintf(a.Out, "Label %s was %s before, and is %s now.\n", key, before.Labels[key],
+				ui.First(now, "taken away"))
 		}
 	}
 }
@@ -127,7 +128,8 @@ func (a *App) buildLs() *cobra.Command {
 				}
 				var rows [][]string
 				for _, b := range list.Items {
-					rows = append(rows, []string{strconv.FormatInt(b.Number, 10), b.App, b.VersionName + " (" + b.VersionCode + ")",
+					rows = append(rows, []string{strconv.FormatInt(b.Number, 10), b.App,
+						b.VersionName + " (" + b.VersionCode + ")",
 						kinds(b), labelText(b), pinText(b), ui.Ago(b.CreatedAt)})
 				}
 				a.Table([]string{"BUILD", "APP", "VERSION", "PACKAGES", "LABELS", "", "HANDED IN"}, rows)
@@ -176,7 +178,8 @@ func (a *App) ofBuild(use, short, example string, flags func(*cobra.Command), do
 }
 
 func (a *App) buildNamed(ctx context.Context, s *client.Service, ref, appName string) (contract.Build, error) {
-	return client.As[contract.Build](s.GetBuild(ctx, s.Project, ref, &contract.GetBuildParams{App: ui.Optional(appName)}))
+	return client.As[contract.Build](s.GetBuild(ctx, s.Project, ref,
+		&contract.GetBuildParams{App: ui.Optional(appName)}))
 }
 
 func kinds(b contract.Build) string {
@@ -198,12 +201,14 @@ func (a *App) showBuild(b contract.Build) {
 		}
 	}
 	if b.RemovedAt != nil {
-		fmt.Fprintf(a.Out, "  Its packages were removed by retention on %s.\n", b.RemovedAt.Local().Format("2006-01-02"))
+		fmt.Fprintf(a.Out, "  Its packages were removed by retention on %s.\n",
+			b.RemovedAt.Local().Format("2006-01-02"))
 		return
 	}
 	var rows [][]string
 	for _, p := range b.Packages {
-		rows = append(rows, []string{"  " + kindName(p.Kind), p.ApplicationId, needsText(p), bytesOf(p.Size), p.Digest[:12],
+		rows = append(rows, []string{"  " + kindName(p.Kind), p.ApplicationId, needsText(p), bytesOf(p.Size),
+			p.Digest[:12],
 			p.FileName})
 	}
 	a.Table([]string{"  PACKAGE", "APPLICATION ID", "NEEDS", "SIZE", "SHA-256", "FILE"}, rows)
@@ -307,9 +312,10 @@ func (a *App) uploadInput(ctx context.Context, s *client.Service) (contract.Pack
 func (a *App) uploadFile(ctx context.Context, s *client.Service, f io.ReaderAt, size int64, name,
 	key string) (contract.Package, error) {
 	bar := a.bar(size, name)
-	p, err := s.Upload(ctx, f, size, name, s.Base()+" "+s.Project+" "+key, ui.OpenMemory(), uploadPatience, func(n int64) {
-		_ = bar.Set64(n)
-	})
+	p, err := s.Upload(ctx, f, size, name, s.Base()+" "+s.Project+" "+key, ui.OpenMemory(), uploadPatience,
+		func(n int64) {
+			_ = bar.Set64(n)
+		})
 	_ = bar.Finish()
 	return p, err
 }
@@ -363,7 +369,8 @@ func (a *App) BuildRef(ctx context.Context, s *client.Service, refs []string, ap
 		*app = of
 		return ref, err
 	case len(refs) == 1:
-		if strings.ContainsAny(refs[0], `/\`) || slices.Contains([]string{".apk", ".ipa", ".zip"}, filepath.Ext(refs[0])) {
+		if strings.ContainsAny(refs[0], `/\`) || slices.Contains([]string{".apk", ".ipa", ".zip"},
+			filepath.Ext(refs[0])) {
 			return "", ui.WrongCall{Title: "there is no file " + refs[0],
 				Hint: "a build is named by file, by number, by version, or by labels (branch=main)"}
 		}

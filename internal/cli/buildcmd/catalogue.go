@@ -69,7 +69,8 @@ func (a *App) buildInspect() *cobra.Command {
 		Use: "inspect FILE", Short: "Tell what a package says of itself, offline",
 		Example: "  yamato build inspect tideline-3.2.0.apk\n  yamato build inspect tideline-3.2.0.ipa --output " +
 			"json\n  yamato build inspect tideline-3.2.0.apk --notes",
-		Args: ui.Exactly(1, "name the package: yamato build inspect FILE"), ValidArgsFunction: ui.Files("apk", "ipa", "zip"),
+		Args: ui.Exactly(1, "name the package: yamato build inspect FILE"), ValidArgsFunction: ui.Files("apk", "ipa",
+			"zip"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			f, err := os.Open(args[0])
 			if err != nil {
@@ -167,7 +168,8 @@ func (a *App) showPackage(p *appfile.Package, size int64) {
 		line("signed by", "nobody")
 	}
 	if r := p.Profile; r != nil {
-		line("profile", fmt.Sprintf("%s, of %s (%s), until %s", r.Name, r.Team, r.TeamID, r.Expires.Format("2006-01-02")))
+		line("profile", fmt.Sprintf("%s, of %s (%s), until %s", r.Name, r.Team, r.TeamID,
+			r.Expires.Format("2006-01-02")))
 		if r.AllDevices {
 			line("", "for all devices")
 		} else {
@@ -319,7 +321,8 @@ func (a *App) buildNote() *cobra.Command {
 		"  yamato build note 3.2.0 --note \"the fare is wrong\" --label branch=main --label reviewed=",
 		func(c *cobra.Command) {
 			c.Flags().StringVar(&note, "note", "", "the note; empty takes it away")
-			c.Flags().StringArrayVar(&labels, "label", nil, "label, as in branch=main; branch= takes it away; may be repeated")
+			c.Flags().StringArrayVar(&labels, "label", nil,
+				"label, as in branch=main; branch= takes it away; may be repeated")
 		}, func(ctx context.Context, s *client.Service, ref, appName string) error {
 			patch, err := patchOf(labels)
 			if err != nil {
@@ -369,8 +372,9 @@ func (a *App) buildSettings() *cobra.Command {
 			_ = c.RegisterFlagCompletionFunc("suite", a.Complete(ui.CompleteSuites))
 		}, func(ctx context.Context, s *client.Service, ref, appName string) error {
 			out, err := client.As[contract.Settings](s.GetSettings(ctx, s.Project, ref,
-				&contract.GetSettingsParams{App: ui.Optional(appName), Device: ui.Optional(device), Lineup: ui.Optional(lineup),
-					Suite: ui.Several(suites)}))
+				&contract.GetSettingsParams{App: ui.Optional(appName), Device: ui.Optional(device),
+					Lineup: ui.Optional(lineup),
+					Suite:  ui.Several(suites)}))
 			if err != nil {
 				return err
 			}
@@ -380,7 +384,8 @@ func (a *App) buildSettings() *cobra.Command {
 				return nil
 			}
 			if form != "" {
-				return ui.WrongCall{Title: fmt.Sprintf("there is no form %q", form), Hint: "there are command, plan and request"}
+				return ui.WrongCall{Title: fmt.Sprintf("there is no form %q", form),
+					Hint: "there are command, plan and request"}
 			}
 			return a.Write(out, func() {
 				fmt.Fprintf(a.Out, "%s\n  %s\n\n%s\n%s\n%s\n%s\n", a.Ink().Strong("Command"), out.Command,
@@ -454,7 +459,8 @@ func (a *App) buildRetention() *cobra.Command {
 
 func (a *App) showRetention(r contract.Retention) {
 	if r.Keep == 0 && r.Days == 0 {
-		fmt.Fprintln(a.Out, "Every build is kept. Change that with --keep and --days; pinned builds stay whatever the rule.")
+		fmt.Fprintln(a.Out, "Every build is kept. Change that with --keep and --days; pinned builds stay "+
+			"whatever the rule.")
 		return
 	}
 	fmt.Fprintf(a.Out, "The newest %d builds of each app are kept, and those younger than %d days; pinned ones "+

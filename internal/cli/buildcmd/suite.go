@@ -77,8 +77,9 @@ func (a *App) SuiteCommand() *cobra.Command {
 	}
 	show := &cobra.Command{
 		Use: "show SUITE", Short: "Show a suite as it was handed in, and how its cases went last",
-		Example: "  yamato suite show \"Buying a ticket\"",
-		Args:    ui.Exactly(1, "name the suite: yamato suite show NAME"), ValidArgsFunction: a.Complete(ui.CompleteSuites),
+		Example:           "  yamato suite show \"Buying a ticket\"",
+		Args:              ui.Exactly(1, "name the suite: yamato suite show NAME"),
+		ValidArgsFunction: a.Complete(ui.CompleteSuites),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Connect(cmd.Context())
 			if err != nil {
@@ -93,8 +94,9 @@ func (a *App) SuiteCommand() *cobra.Command {
 	}
 	remove := &cobra.Command{
 		Use: "remove SUITE", Short: "Take a suite off the list; its runs stay, and handing it in again brings it back",
-		Example: "  yamato suite remove \"Buying a ticket\"",
-		Args:    ui.Exactly(1, "name the suite: yamato suite remove NAME"), ValidArgsFunction: a.Complete(ui.CompleteSuites),
+		Example:           "  yamato suite remove \"Buying a ticket\"",
+		Args:              ui.Exactly(1, "name the suite: yamato suite remove NAME"),
+		ValidArgsFunction: a.Complete(ui.CompleteSuites),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Connect(cmd.Context())
 			if err != nil {
@@ -163,7 +165,8 @@ func (a *App) check(ctx context.Context, args []string, against string) error {
 		suite, findings := script.Read(string(text))
 		if other, ok := names[suite.Name]; ok && suite.Name != "" {
 			findings = append(findings, script.Finding{Pos: script.Pos{Line: 1, Column: 1}, Length: 1,
-				Message: fmt.Sprintf("the suite of %s has the same name", other), Hint: "give each suite a name of its own"})
+				Message: fmt.Sprintf("the suite of %s has the same name", other),
+				Hint:    "give each suite a name of its own"})
 		}
 		names[suite.Name] = p
 		cases += len(suite.Cases)
@@ -204,7 +207,8 @@ func (a *App) unmatched(ctx context.Context, text, against string) ([]script.Fin
 	var out []script.Finding
 	for _, f := range list {
 		if ui.Deref(f.Advice) && strings.HasPrefix(f.Message, "nothing has ever matched") {
-			out = append(out, script.Finding{Pos: script.Pos{Line: f.Line, Column: f.Column}, Length: f.Length, Line: f.Text,
+			out = append(out, script.Finding{Pos: script.Pos{Line: f.Line, Column: f.Column}, Length: f.Length,
+				Line:  f.Text,
 				Shift: ui.Deref(f.Shift), Message: f.Message, Hint: ui.Deref(f.Hint), Advice: true})
 		}
 	}

@@ -118,8 +118,9 @@ func (a *App) deviceMake() *cobra.Command {
 			}
 			var made []contract.Errand
 			for range count {
-				e, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "make", Model: &args[0], Device: ui.Optional(name),
-					Image: ui.Optional(image), Site: ui.Optional(site), Boot: &boot})
+				e, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "make", Model: &args[0],
+					Device: ui.Optional(name),
+					Image:  ui.Optional(image), Site: ui.Optional(site), Boot: &boot})
 				if err != nil {
 					return err
 				}
@@ -252,7 +253,8 @@ func (a *App) showDevice(out contract.DeviceDetail) {
 	if len(out.History) == 0 {
 		return
 	}
-	fmt.Fprintf(a.Out, "\n%s, %s of its own:\n", ui.Plural(len(out.History), "lease"), ui.Plural(out.Troubles, "trouble"))
+	fmt.Fprintf(a.Out, "\n%s, %s of its own:\n", ui.Plural(len(out.History), "lease"),
+		ui.Plural(out.Troubles, "trouble"))
 	var rows [][]string
 	for _, t := range out.History[:min(len(out.History), 10)] {
 		what := fmt.Sprintf("run %d", t.Run)
@@ -317,7 +319,8 @@ func (a *App) deviceCheck() *cobra.Command {
 			}
 			bad := slices.ContainsFunc(ui.Deref(d.Device.Checks), func(c contract.Check) bool { return !c.Ok })
 			err = a.Write(d.Device, func() {
-				fmt.Fprintf(a.Out, "%s, %s, %s: %s\n", a.Ink().Strong(d.Device.Name), d.Device.Model, platformOS(d.Device),
+				fmt.Fprintf(a.Out, "%s, %s, %s: %s\n", a.Ink().Strong(d.Device.Name), d.Device.Model,
+					platformOS(d.Device),
 					d.Device.State)
 				if len(ui.Deref(d.Device.Checks)) == 0 {
 					fmt.Fprintln(a.Out, "  There is nothing to check while it is "+d.Device.State+".")

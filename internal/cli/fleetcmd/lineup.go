@@ -16,7 +16,8 @@ func (a *App) LineupCommand() *cobra.Command {
 	c := &cobra.Command{Use: "lineup", Short: "Save rules that choose devices, and try them"}
 	save := &cobra.Command{
 		Use: "save FILE", Short: "Keep a lineup under the name that stands in it",
-		Example: "  yamato lineup save crossing-phones.yaml", Args: ui.Exactly(1, "name the file: yamato lineup save FILE"),
+		Example:           "  yamato lineup save crossing-phones.yaml",
+		Args:              ui.Exactly(1, "name the file: yamato lineup save FILE"),
 		ValidArgsFunction: ui.Files("yaml", "yml"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			text, err := ui.ReadSmall(args[0])
@@ -27,12 +28,14 @@ func (a *App) LineupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l, err := client.As[contract.Lineup](s.SaveLineup(cmd.Context(), s.Project, contract.NewLineup{Text: string(text)}))
+			l, err := client.As[contract.Lineup](s.SaveLineup(cmd.Context(), s.Project,
+				contract.NewLineup{Text: string(text)}))
 			if err != nil {
 				return err
 			}
 			return a.Write(l, func() {
-				fmt.Fprintf(a.Out, "The lineup %s is saved. Try it: yamato lineup try %q\n", a.Ink().Strong(l.Name), l.Name)
+				fmt.Fprintf(a.Out, "The lineup %s is saved. Try it: yamato lineup try %q\n", a.Ink().Strong(l.Name),
+					l.Name)
 			})
 		},
 	}
@@ -49,7 +52,8 @@ func (a *App) LineupCommand() *cobra.Command {
 			}
 			return a.Write(list, func() {
 				if len(list) == 0 {
-					fmt.Fprintln(a.Out, "No lineups yet. Keep one: yamato lineup save FILE (docs/lineups.md says how they are "+
+					fmt.Fprintln(a.Out, "No lineups yet. Keep one: yamato lineup save FILE (docs/lineups.md "+
+						"says how they are "+
 						"written)")
 					return
 				}
@@ -62,8 +66,9 @@ func (a *App) LineupCommand() *cobra.Command {
 		},
 	}
 	show := &cobra.Command{
-		Use: "show LINEUP", Short: "Show a lineup as it was written", Example: "  yamato lineup show \"crossing phones\"",
-		Args: ui.Exactly(1, "name the lineup"), ValidArgsFunction: a.Complete(ui.CompleteLineups),
+		Use: "show LINEUP", Short: "Show a lineup as it was written",
+		Example: "  yamato lineup show \"crossing phones\"",
+		Args:    ui.Exactly(1, "name the lineup"), ValidArgsFunction: a.Complete(ui.CompleteLineups),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Connect(cmd.Context())
 			if err != nil {

@@ -20,7 +20,8 @@ func (a *App) sites(ctx context.Context, s *client.Service) ([]contract.Site, er
 func (a *App) SiteCommand() *cobra.Command {
 	c := &cobra.Command{Use: "site", Short: "See what the sites offer, and fetch OS images"}
 	ls := &cobra.Command{
-		Use: "ls", Short: "List sites with their load, models and OS images", Example: "  yamato site ls", Args: ui.None,
+		Use: "ls", Short: "List sites with their load, models and OS images", Example: "  yamato site ls",
+		Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Connect(cmd.Context())
 			if err != nil {
@@ -45,7 +46,8 @@ func (a *App) SiteCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "fetch", Image: &args[0], Site: ui.Optional(site)})
+			e, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "fetch", Image: &args[0],
+				Site: ui.Optional(site)})
 			if err != nil {
 				return err
 			}
@@ -93,9 +95,11 @@ func (a *App) licence(ctx context.Context, s *client.Service, name string, accep
 			return a.Write(l, func() {
 				fmt.Fprintf(a.Out, "%s\n\n%s\n", a.Ink().Strong(l.Name), strings.TrimSpace(l.Text))
 				if l.AcceptedBy == nil {
-					fmt.Fprintf(a.Out, "\nNobody has accepted it here. Accept it: yamato site licence %q --accept\n", l.Name)
+					fmt.Fprintf(a.Out, "\nNobody has accepted it here. Accept it: yamato site licence %q --accept\n",
+						l.Name)
 				} else {
-					fmt.Fprintf(a.Out, "\nAccepted by %s on %s.\n", *l.AcceptedBy, l.AcceptedAt.Local().Format("2006-01-02 15:04"))
+					fmt.Fprintf(a.Out, "\nAccepted by %s on %s.\n", *l.AcceptedBy,
+						l.AcceptedAt.Local().Format("2006-01-02 15:04"))
 				}
 			})
 		}

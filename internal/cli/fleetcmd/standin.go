@@ -19,7 +19,8 @@ import (
 
 func (a *App) StandinCommand() *cobra.Command {
 	c := &cobra.Command{Use: "standin", Short: "Be the hands, or the fate, of a simulated device; pack apps for them",
-		Example: "  yamato standin ls\n  yamato standin trouble kaede-7-2 black --always\n  yamato standin pack my-app/"}
+		Example: "  yamato standin ls\n  yamato standin trouble kaede-7-2 black --always\n  yamato standin pack " +
+			"my-app/"}
 	do := &cobra.Command{
 		Use: "do DEVICE DEED", Short: "Do to a stand-in what hands do to a phone: plug-in, unlock, allow-always …",
 		Example: "  yamato standin do kaede-mini-r1 plug-in\n  yamato standin do kaede-7-lite-r1 " +
@@ -31,7 +32,8 @@ func (a *App) StandinCommand() *cobra.Command {
 	var times int
 	var always, never bool
 	trouble := &cobra.Command{
-		Use: "trouble DEVICE TROUBLE", Short: "Switch a trouble of a stand-in on or off: black, hang, cable, dialog …",
+		Use: "trouble DEVICE TROUBLE", Short: "Switch a trouble of a stand-in on or off: black, hang, cable, " +
+			"dialog …",
 		Example: "  yamato standin trouble kaede-7-2 black --always\n  yamato standin trouble kaede-7-2 " +
 			"black --never\n  yamato standin trouble kaede-7-r1 cable",
 		Args:              ui.Exactly(2, "name the device and the trouble; `yamato standin ls` lists the troubles"),
@@ -69,8 +71,10 @@ func (a *App) deed(cmd *cobra.Command, device, what string, count int) error {
 	if err != nil {
 		return err
 	}
-	if no := standin.Refuses(fleet.Device{Kind: before.Device.Kind, Platform: before.Device.Platform}, what); no != nil {
-		return ui.WrongCall{Title: no.Why, Hint: ui.First(no.Remedy, "`yamato standin ls "+device+"` lists what can be")}
+	if no := standin.Refuses(fleet.Device{Kind: before.Device.Kind, Platform: before.Device.Platform},
+		what); no != nil {
+		return ui.WrongCall{Title: no.Why, Hint: ui.First(no.Remedy,
+			"`yamato standin ls "+device+"` lists what can be")}
 	}
 	if _, err := a.carryOut(cmd.Context(), s, contract.NewErrand{What: "deed", Device: &device, Deed: &what,
 		Count: &count}); err != nil {
@@ -188,10 +192,12 @@ func (a *App) standinPack() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "pack DIR", Short: "Pack an app for stand-ins: app.yaml says what it is, app.js is its program",
 		Long: "Pack an app for stand-ins. DIR holds app.yaml (what the app is, and which kinds of package " +
-			"are\nmade), app.js (its program), and, where there are such, texts.yaml (its texts by key and\nlanguage) " +
+			"are\nmade), app.js (its program), and, where there are such, texts.yaml (its texts by key " +
+			"and\nlanguage) " +
 			"and icon.png. docs/stand-ins.md says all that a program may use.",
 		Example: "  yamato standin pack my-app/\n  yamato standin pack my-app/ --to packages/",
-		Args:    ui.Exactly(1, "name the folder: yamato standin pack DIR"), ValidArgsFunction: func(*cobra.Command, []string,
+		Args:    ui.Exactly(1, "name the folder: yamato standin pack DIR"), ValidArgsFunction: func(*cobra.Command,
+			[]string,
 			string) ([]string, cobra.ShellCompDirective) {
 			return nil, cobra.ShellCompDirectiveFilterDirs
 		},

@@ -11,7 +11,8 @@ import (
 func TestTheTreeIsShownByWhatCanBeSeen(t *testing.T) {
 	at := screen.Rect{X: 1, Y: 2, W: 30, H: 40}
 	tree := &screen.Tree{Root: &screen.Node{Role: "application", Bounds: at, Visible: at, Children: []*screen.Node{
-		{Bounds: at, Visible: at, Children: []*screen.Node{{Role: "button", ID: "buy", Text: "Buy", Bounds: at, Visible: at,
+		{Bounds: at, Visible: at, Children: []*screen.Node{{Role: "button", ID: "buy", Text: "Buy", Bounds: at,
+			Visible:  at,
 			Disabled: true}}},
 		{Role: "listitem", Text: "scrolled away", Bounds: at},
 	}}}

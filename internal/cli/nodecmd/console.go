@@ -18,7 +18,8 @@ import (
 func (a *App) ConsoleCommand() *cobra.Command {
 	var stay bool
 	cmd := &cobra.Command{
-		Use: "console", Short: "Open the console in a browser, signed in; or print the link that signs one in", Args: ui.None,
+		Use: "console", Short: "Open the console in a browser, signed in; or print the link that signs one in",
+		Args:    ui.None,
 		Example: "  yamato console\n  yamato console --print",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Connect(cmd.Context())
@@ -83,6 +84,7 @@ func (a *App) tellConsole(ctx context.Context, n *node) {
 		return
 	}
 	if link, err := signInLink(ctx, c); err == nil {
-		fmt.Fprintf(a.Out, "\nThe console, signed in once by this link (`yamato console` makes another):\n\n  %s\n", link)
+		fmt.Fprintf(a.Out, "\nThe console, signed in once by this link (`yamato console` makes another):\n\n  %s\n",
+			link)
 	}
 }

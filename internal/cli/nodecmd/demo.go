@@ -26,7 +26,8 @@ func (a *App) DemoCommand() *cobra.Command {
 	var once, verbose bool
 	var seed int64
 	cmd := &cobra.Command{
-		Use: "demo", Short: "Show it: everything on this machine, with a sample app, suites, devices and runs", Args: ui.None,
+		Use: "demo", Short: "Show it: everything on this machine, with a sample app, suites, devices and runs",
+		Args:    ui.None,
 		Example: "  yamato demo --once",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var err error
@@ -43,9 +44,11 @@ func (a *App) DemoCommand() *cobra.Command {
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&c.dir, "dir", "", "data folder (default: /var/lib/yamato/demo for root, else ~/.local/share/yamato/demo)")
+	f.StringVar(&c.dir, "dir", "", "data folder (default: /var/lib/yamato/demo for root, else "+
+		"~/.local/share/yamato/demo)")
 	f.StringVar(&c.listen, "listen", defaultListen, "address to listen on; any free port where this one is taken")
-	f.BoolVar(&once, "once", false, "show it once, stop everything, and exit 0 if the outcome is what docs/demo.md says")
+	f.BoolVar(&once, "once", false, "show it once, stop everything, and exit 0 if the outcome is what "+
+		"docs/demo.md says")
 	f.Int64Var(&seed, "seed", demo.Seed, "seed of all chance in the sample runs")
 	f.BoolVar(&verbose, "verbose", false, "log more")
 	return cmd
@@ -67,7 +70,8 @@ func (a *App) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	if err != nil {
 		return errors.Join(err, s.close())
 	}
-	path, err := ui.WriteConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken, Project: s.node.project})
+	path, err := ui.WriteConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken,
+		Project: s.node.project})
 	if err != nil {
 		return errors.Join(err, s.close())
 	}
@@ -181,7 +185,8 @@ func (a *App) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 			return err
 		}
 		repeat := 3
-		r, err := runcmd.Of(a.App).Start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: names,
+		r, err := runcmd.Of(a.App).Start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App,
+			Suites:       names,
 			Seed:         &seed,
 			RepeatFailed: &repeat})
 		if err != nil {
@@ -235,7 +240,8 @@ func (a *App) saveLineups(ctx context.Context, c *client.Service) error {
 		return err
 	}
 	for _, text := range lineups {
-		if _, err := client.As[contract.Lineup](c.SaveLineup(ctx, c.Project, contract.NewLineup{Text: text})); err != nil {
+		if _, err := client.As[contract.Lineup](c.SaveLineup(ctx, c.Project,
+			contract.NewLineup{Text: text})); err != nil {
 			return err
 		}
 	}

@@ -73,7 +73,8 @@ func (c *careConfig) flags(f *pflag.FlagSet) {
 	f.DurationVar(&c.within, "sideline-within", time.Hour, "the time within which those count")
 	f.DurationVar(&c.probeEvery, "probe-every", 10*time.Minute,
 		"after which a device that was sidelined by itself is tried again")
-	f.DurationVar(&c.mendWithin, "mend-within", 15*time.Minute, "how long runs wait for devices that a person has to mend")
+	f.DurationVar(&c.mendWithin, "mend-within", 15*time.Minute,
+		"how long runs wait for devices that a person has to mend")
 	f.StringArrayVar(&c.mayFetch, "may-fetch", nil,
 		"host that packages may be fetched from though its address is private; may be repeated")
 }
@@ -232,7 +233,8 @@ func (a *App) HostCommand() *cobra.Command {
 	var verbose bool
 	cmd := &cobra.Command{
 		Use: "host", Short: "Run a host: it drives the devices of a site for a service", Args: ui.None,
-		Example: "  yamato host --site bench.yaml --service http://127.0.0.1:7420 --token-file host-token --dir /srv/host",
+		Example: "  yamato host --site bench.yaml --service http://127.0.0.1:7420 --token-file host-token --dir " +
+			"/srv/host",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if sitePath == "" || dir == "" {
 				return ui.WrongCall{Title: "a host needs a site file and a folder of its own",
@@ -271,8 +273,9 @@ func (a *App) HostCommand() *cobra.Command {
 				return ui.WrongCall{Title: err.Error(), Hint: ""}
 			}
 			urls := strings.Split(ui.First(services, os.Getenv("YAMATO_SERVICE"), "http://"+defaultListen), ",")
-			return host.Run(cmd.Context(), host.Config{Name: ui.First(name, site.Name), Site: site.Name, Program: ui.Version,
-				Dir: dir, Devices: devices, Yard: yard,
+			return host.Run(cmd.Context(), host.Config{Name: ui.First(name, site.Name), Site: site.Name,
+				Program: ui.Version,
+				Dir:     dir, Devices: devices, Yard: yard,
 				Service: host.NewServices(urls, strings.TrimSpace(string(token))), Log: a.logger(verbose)})
 		},
 	}

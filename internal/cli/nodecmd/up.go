@@ -67,7 +67,8 @@ func openStack(ctx context.Context, c stackConfig) (*stack, error) {
 	}
 	box, err := pgbox.Start(ctx, filepath.Join(c.dir, "postgres"))
 	if errors.Is(err, pgbox.ErrNotInstalled) {
-		return nil, ui.WrongCall{Title: "no PostgreSQL server is installed", Hint: "as root: apt-get install -y postgresql"}
+		return nil, ui.WrongCall{Title: "no PostgreSQL server is installed",
+			Hint: "as root: apt-get install -y postgresql"}
 	}
 	if err != nil {
 		return nil, err
@@ -121,10 +122,12 @@ func readSites(paths []string) ([]siteFile, error) {
 		}
 		site, err := host.ReadSite(text)
 		if err != nil {
-			return nil, ui.WrongCall{Title: path + ": " + err.Error(), Hint: "docs/fleet.md says how a site file is written"}
+			return nil, ui.WrongCall{Title: path + ": " + err.Error(),
+				Hint: "docs/fleet.md says how a site file is written"}
 		}
 		if slices.ContainsFunc(out, func(s siteFile) bool { return s.name == site.Name }) {
-			return nil, ui.WrongCall{Title: fmt.Sprintf("%s: another site file describes the site %s already", path, site.Name),
+			return nil, ui.WrongCall{Title: fmt.Sprintf("%s: another site file describes the site %s already", path,
+				site.Name),
 				Hint: "give one of them another name"}
 		}
 		out = append(out, siteFile{path, site.Name})
@@ -138,7 +141,8 @@ func (s *stack) run(ctx context.Context, sites []siteFile) error {
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error { return s.node.run(ctx) })
 	for _, site := range sites {
-		args := []string{"host", "--site", site.path, "--service", s.node.url, "--token-file", s.node.hostToken, "--dir",
+		args := []string{"host", "--site", site.path, "--service", s.node.url, "--token-file", s.node.hostToken,
+			"--dir",
 			filepath.Join(s.dir, "host-"+site.name)}
 		g.Go(func() error { return supervise(ctx, s.log, args...) })
 	}
@@ -171,7 +175,8 @@ func (a *App) UpCommand() *cobra.Command {
 	var paths []string
 	var verbose bool
 	cmd := &cobra.Command{
-		Use: "up", Short: "Run everything on this machine: a database of its own, the service, and hosts", Args: ui.None,
+		Use: "up", Short: "Run everything on this machine: a database of its own, the service, and hosts",
+		Args:    ui.None,
 		Example: "  yamato up --site bench.yaml",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var err error
@@ -192,11 +197,13 @@ func (a *App) UpCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			path, err := ui.WriteConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken, Project: s.node.project})
+			path, err := ui.WriteConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken,
+				Project: s.node.project})
 			if err != nil {
 				return errors.Join(err, s.close())
 			}
-			fmt.Fprintf(a.Out, "Yamato is up at %s\n  your token    %s\n  hosts' token  %s\n  data          %s\n", s.node.url,
+			fmt.Fprintf(a.Out, "Yamato is up at %s\n  your token    %s\n  hosts' token  %s\n  data          %s\n",
+				s.node.url,
 				path, s.node.hostToken, s.dir)
 			if len(sites) == 0 {
 				fmt.Fprintln(a.Out, "No host runs yet: start one with --site FILE, here or with `yamato host`.")

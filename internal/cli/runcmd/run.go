@@ -34,8 +34,9 @@ func (a *App) runAgain() *cobra.Command {
 	var timeout time.Duration
 	cmd := &cobra.Command{
 		Use: "again RUN", Short: "Start a run of what a run ran: all of it, or what failed",
-		Example: "  yamato run again 2 --failed --wait",
-		Args:    ui.Exactly(1, "name the run: yamato run again 2 --failed"), ValidArgsFunction: a.Complete(ui.CompleteRuns),
+		Example:           "  yamato run again 2 --failed --wait",
+		Args:              ui.Exactly(1, "name the run: yamato run again 2 --failed"),
+		ValidArgsFunction: a.Complete(ui.CompleteRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, n, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
@@ -56,7 +57,8 @@ func (a *App) runAgain() *cobra.Command {
 			}
 			if !wait && junit == "" && timeout == 0 {
 				return a.Write(r, func() {
-					fmt.Fprintf(a.Out, "Run %d is on its way: what run %d ran, %s, seed %d\nFollow it: yamato run follow %d\n",
+					fmt.Fprintf(a.Out, "Run %d is on its way: what run %d ran, %s, seed %d\nFollow it: yamato "+
+						"run follow %d\n",
 						r.Number, n, ui.Plural(r.Legs, "leg"), r.Seed, r.Number)
 				})
 			}
@@ -113,7 +115,8 @@ func (f *runFlags) bind(a *App, cmd *cobra.Command) {
 
 func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) contract.NewRun {
 	in := contract.NewRun{Build: build, App: ui.Optional(f.app), Suites: suites, Cases: ui.Several(f.cases),
-		Tags: ui.Several(f.tags), On: ui.Several(f.on), Language: ui.Optional(f.language), Lineup: ui.Optional(f.lineup)}
+		Tags: ui.Several(f.tags), On: ui.Several(f.on), Language: ui.Optional(f.language),
+		Lineup: ui.Optional(f.lineup)}
 	if f.leave {
 		in.LeaveInstalled = &f.leave
 	}
@@ -165,7 +168,8 @@ func (a *App) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contra
 		return in, ui.WrongCall{Title: "a run needs a build",
 			Hint: "name it with --build: a number, a version, labels of the newest, or package files"}
 	case len(over.Suites) == 0:
-		return in, ui.WrongCall{Title: "a run needs a suite", Hint: "name it with --suite; `yamato suite ls` lists them"}
+		return in, ui.WrongCall{Title: "a run needs a suite",
+			Hint: "name it with --suite; `yamato suite ls` lists them"}
 	}
 	return over, nil
 }
@@ -184,7 +188,8 @@ func (a *App) runStart() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := errors.Join(writable(f.junit), ui.NotNegative("timeout", f.timeout), ui.Within("repeat-failed", f.repeat,
+			if err := errors.Join(writable(f.junit), ui.NotNegative("timeout", f.timeout), ui.Within("repeat-failed",
+				f.repeat,
 				0,
 				20)); err != nil {
 				return err
@@ -202,7 +207,8 @@ func (a *App) runStart() *cobra.Command {
 			}
 			if !f.wait && f.junit == "" && f.timeout == 0 {
 				return a.Write(r, func() {
-					fmt.Fprintf(a.Out, "Run %d is on its way: %s %s (%s), %s, seed %d\nFollow it: yamato run follow %d\n", r.Number,
+					fmt.Fprintf(a.Out, "Run %d is on its way: %s %s (%s), %s, seed %d\nFollow it: yamato run "+
+						"follow %d\n", r.Number,
 						r.App, r.VersionName, r.VersionCode, ui.Plural(r.Legs, "leg"), r.Seed, r.Number)
 				})
 			}
@@ -292,7 +298,8 @@ func (a *App) preview(ctx context.Context, s *client.Service, in contract.NewRun
 			ui.Plural(p.Legs, "leg"))
 		var rows [][]string
 		for _, c := range p.Combinations {
-			rows = append(rows, []string{report.Label(c.Combination), c.Combination.Kind, c.Package, strconv.Itoa(c.Devices),
+			rows = append(rows, []string{report.Label(c.Combination), c.Combination.Kind, c.Package,
+				strconv.Itoa(c.Devices),
 				strconv.Itoa(c.Idle)})
 		}
 		a.Table([]string{"COMBINATION", "KIND", "PACKAGE", "DEVICES", "IDLE"}, rows)
@@ -329,7 +336,8 @@ func (a *App) runFollow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.Await(cmd.Context(), s, d.Run, Watch{events: true, after: after, timeout: timeout}); err != nil {
+			if err := a.Await(cmd.Context(), s, d.Run, Watch{events: true, after: after,
+				timeout: timeout}); err != nil {
 				return err
 			}
 			if d, err = a.Detail(cmd.Context(), s, number); err != nil {
@@ -366,7 +374,8 @@ func eventLine(e client.Event, legs map[int64]contract.Leg, ink report.Ink) stri
 	case "attempt":
 		return ink.Faint(fmt.Sprintf("·  %s  attempt %d on %s", where, ui.Deref(e.Attempt), ui.Deref(e.Device)))
 	case "result":
-		line := fmt.Sprintf("%s  %s  %s  %s", report.Shape(contract.Crossing{Verdict: ui.Deref(e.Verdict)}), where, name,
+		line := fmt.Sprintf("%s  %s  %s  %s", report.Shape(contract.Crossing{Verdict: ui.Deref(e.Verdict)}), where,
+			name,
 			ink.Faint(fmt.Sprintf("%.1f s", float64(ui.Deref(e.TookMs))/1000)))
 		if s := ui.Deref(e.Sentence); s != "" {
 			line += "\n     " + s
@@ -391,7 +400,8 @@ func eventLine(e client.Event, legs map[int64]contract.Leg, ink report.Ink) stri
 	case "cancelled":
 		return "–  the run was cancelled"
 	case "run":
-		return ink.Strong(fmt.Sprintf("%s  the run is %s: %s", report.Shape(contract.Crossing{Verdict: ui.Deref(e.Verdict)}),
+		return ink.Strong(fmt.Sprintf("%s  the run is %s: %s",
+			report.Shape(contract.Crossing{Verdict: ui.Deref(e.Verdict)}),
 			ui.Deref(e.State), ui.Deref(e.Verdict)))
 	}
 	return ""
@@ -538,8 +548,9 @@ func (a *App) runLs() *cobra.Command {
 	var limit int
 	cmd := &cobra.Command{
 		Use: "ls", Short: "List runs, newest first",
-		Example: "  yamato run ls\n  yamato run ls --verdict fail --build 3.2.0\n  yamato run ls --find Buying --limit 10",
-		Args:    ui.None,
+		Example: "  yamato run ls\n  yamato run ls --verdict fail --build 3.2.0\n  yamato run ls --find Buying " +
+			"--limit 10",
+		Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Connect(cmd.Context())
 			if err != nil {
@@ -549,8 +560,9 @@ func (a *App) runLs() *cobra.Command {
 				return err
 			}
 			list, err := client.As[contract.RunList](s.ListRuns(cmd.Context(), s.Project,
-				&contract.ListRunsParams{State: ui.Optional(state), Verdict: ui.Optional(verdict), Build: ui.Optional(build),
-					Q: ui.Optional(find), AskedBy: ui.Optional(by), Limit: &limit}))
+				&contract.ListRunsParams{State: ui.Optional(state), Verdict: ui.Optional(verdict),
+					Build: ui.Optional(build),
+					Q:     ui.Optional(find), AskedBy: ui.Optional(by), Limit: &limit}))
 			if err != nil {
 				return err
 			}
@@ -570,12 +582,14 @@ func (a *App) runLs() *cobra.Command {
 						verdict = "·"
 					}
 					rows = append(rows, []string{strconv.FormatInt(one.Number, 10), verdict, one.State,
-						fmt.Sprintf("%s %s, build %d", one.App, one.VersionName, one.Build), strconv.Itoa(one.Legs), one.AskedBy,
+						fmt.Sprintf("%s %s, build %d", one.App, one.VersionName, one.Build), strconv.Itoa(one.Legs),
+						one.AskedBy,
 						ui.Ago(one.CreatedAt)})
 				}
 				a.Table([]string{"RUN", "VERDICT", "STATE", "BUILD", "LEGS", "ASKED BY", "STARTED"}, rows)
 				if list.Next != nil {
-					fmt.Fprintln(a.Out, a.Ink().Faint("There are older ones: --limit, --find and the other filters choose."))
+					fmt.Fprintln(a.Out, a.Ink().Faint(
+						"There are older ones: --limit, --find and the other filters choose."))
 				}
 			})
 		},
@@ -629,7 +643,8 @@ func (a *App) TryCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := errors.Join(writable(f.junit), ui.NotNegative("timeout", f.timeout), ui.Within("repeat-failed", f.repeat,
+			if err := errors.Join(writable(f.junit), ui.NotNegative("timeout", f.timeout), ui.Within("repeat-failed",
+				f.repeat,
 				0,
 				20)); err != nil {
 				return err

@@ -73,7 +73,8 @@ func (a *App) breakOff(ctx context.Context, s *client.Service, number int64) err
 	late, stop := context.WithTimeout(context.WithoutCancel(ctx), 15*time.Second)
 	defer stop()
 	if _, err := client.As[contract.Run](s.CancelRun(late, s.Project, number)); err != nil {
-		fmt.Fprintf(a.Err, "yamato: run %d could not be cancelled (%v) and goes on: yamato run cancel %d\n", number, err,
+		fmt.Fprintf(a.Err, "yamato: run %d could not be cancelled (%v) and goes on: yamato run cancel %d\n", number,
+			err,
 			number)
 		return ui.Exit{Code: ui.ExitNothing}
 	}

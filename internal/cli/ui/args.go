@@ -20,7 +20,8 @@ func None(cmd *cobra.Command, args []string) error {
 func Exactly(n int, hint string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(args) != n {
-			return WrongCall{"wrong number of arguments: " + strconv.Itoa(len(args)) + " instead of " + strconv.Itoa(n), hint}
+			return WrongCall{"wrong number of arguments: " + strconv.Itoa(len(args)) + " instead of " + strconv.Itoa(
+				n), hint}
 		}
 		return nil
 	}
@@ -54,7 +55,8 @@ func Within(flag string, n, least, most int) error {
 // NotNegative refuses a time that ends before it begins.
 func NotNegative(flag string, d time.Duration) error {
 	if d < 0 {
-		return WrongCall{fmt.Sprintf("--%s cannot be %s: it is a length of time", flag, d), "write it as in 90s, 30m or 48h"}
+		return WrongCall{fmt.Sprintf("--%s cannot be %s: it is a length of time", flag, d),
+			"write it as in 90s, 30m or 48h"}
 	}
 	return nil
 }
@@ -62,7 +64,8 @@ func NotNegative(flag string, d time.Duration) error {
 // Positive refuses a time that is none.
 func Positive(flag string, d time.Duration) error {
 	if d <= 0 {
-		return WrongCall{fmt.Sprintf("--%s has to be longer than nothing, not %s", flag, d), "write it as in 90s, 30m or 48h"}
+		return WrongCall{fmt.Sprintf("--%s has to be longer than nothing, not %s", flag, d),
+			"write it as in 90s, 30m or 48h"}
 	}
 	return nil
 }

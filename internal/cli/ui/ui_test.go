@@ -32,7 +32,8 @@ func TestWhatPackagesAndAppsSayDoesNotSteerTheTerminal(t *testing.T) {
 	n, err := Printable{&out}.Write([]byte(text))
 	require.NoError(t, err)
 	require.Equal(t, len(text), n)
-	require.Equal(t, "\x1b[1mstrong\x1b[0m\ttab\n�]0;title� �[2J� �31m �flipped 漂流木 \xff", out.String())
+	require.Equal(t, "\x1b[1mstrong\x1b[0m\ttab\n�]0;title� �[2J� �31m �flipped 漂流木 \xff",
+		out.String())
 }
 
 // written runs something and gives what it wrote, in so many columns.
@@ -117,7 +118,8 @@ func TestUploadsThatWereBegunAreRememberedForADay(t *testing.T) {
 }
 
 func TestWordsForNumbersAndTimes(t *testing.T) {
-	require.Equal(t, []string{"0 legs", "1 leg", "2 legs"}, []string{Plural(0, "leg"), Plural(1, "leg"), Plural(2, "leg")})
+	require.Equal(t, []string{"0 legs", "1 leg", "2 legs"}, []string{Plural(0, "leg"), Plural(1, "leg"),
+		Plural(2, "leg")})
 	require.Equal(t, "just now", Ago(time.Now()))
 	require.Equal(t, "5 min ago", Ago(time.Now().Add(-5*time.Minute-time.Second)))
 	require.Equal(t, "3 h ago", Ago(time.Now().Add(-3*time.Hour-time.Second)))

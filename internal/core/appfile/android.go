@@ -108,7 +108,8 @@ func readAndroid(r io.ReaderAt, archive *zip.Reader, directory int64, manifest *
 		return nil, err
 	}
 	if !androidID.MatchString(p.ApplicationID) {
-		return nil, refuse("", "the manifest states %s as application id, which no device would take", show(p.ApplicationID))
+		return nil, refuse("", "the manifest states %s as application id, which no device would take",
+			show(p.ApplicationID))
 	}
 	if p.Instruments != "" {
 		p.Kind = AndroidTest
@@ -238,7 +239,8 @@ func (m *manifestReader) outermost(e xmlEvent) (err error) {
 
 func (m *manifestReader) ofApplication(e xmlEvent) (err error) {
 	if a, ok := e.attr(attrSplitRequired); ok && a.number != 0 {
-		return refuse(hintSplit, "it is the base of an app that is split in parts, and no device takes it without the others")
+		return refuse(hintSplit, "it is the base of an app that is split in parts, and no device takes it "+
+			"without the others")
 	}
 	if a, ok := e.attr(attrLabel); ok {
 		if a.kind == typeReference {

@@ -125,17 +125,19 @@ func readKind(r io.ReaderAt, archive *zip.Reader, directory int64) (*Package, er
 		switch {
 		case f.Name == "AndroidManifest.xml":
 			if manifest != nil {
-				return nil, refuse(hintDamaged, "the package holds two manifests; which one a device would read is anybody's guess")
+				return nil, refuse(hintDamaged,
+					"the package holds two manifests; which one a device would read is anybody's guess")
 			}
 			manifest = f
-		case base == "Info.plist" && strings.HasSuffix(dir, ".app/") && depth <= 2 && !strings.HasPrefix(dir, "__MACOSX/"):
+		case base == "Info.plist" && strings.HasSuffix(dir, ".app/") && depth <= 2 &&
+			!strings.HasPrefix(dir, "__MACOSX/"):
 			into := bundles // by itself, or in the folder that was zipped
 			if depth == 2 && strings.HasPrefix(dir, "Payload/") {
 				into = payloads
 			}
 			if into[dir] != nil {
-				return nil, refuse(hintDamaged, "%s stands twice in the package; which one a device would read is anybody's "+
-					"guess", show(f.Name))
+				return nil, refuse(hintDamaged,
+					"%s stands twice in the package; a device would read either", show(f.Name))
 			}
 			into[dir] = f
 		case web == nil && depth <= 1 && isWebManifest(archive, dir, base):
@@ -260,8 +262,8 @@ func openZip(r io.ReaderAt, size int64) (*zip.Reader, int64, error) {
 		return nil, 0, err
 	}
 	if end-start > maxDirectory {
-		return nil, 0, refuse(hintKinds, "the zip's list of entries takes %d MB; at most %d MB are read", (end-start)>>20,
-			maxDirectory>>20)
+		return nil, 0, refuse(hintKinds, "the zip's list of entries takes %d MB; at most %d MB are read",
+			(end-start)>>20, maxDirectory>>20)
 	}
 	archive, err := zip.NewReader(r, size)
 	if err != nil {

@@ -51,8 +51,9 @@ func TestAnAndroidPackageIsReadFromItsBinaryManifest(t *testing.T) {
 	require.Equal(t, &appfile.Package{Kind: appfile.Android, Platform: "android", ApplicationID: "example.tideline",
 		Name: "Tideline", VersionName: "3.2.0", VersionCode: "61",
 		MinimumOS: "11", MinimumAPI: 30, TargetOS: "15", TargetAPI: 35, Launch: "example.tideline.Main",
-		Permissions: []string{"android.permission.CAMERA", "android.permission.INTERNET"}, Program: appfile.ProgramAndroid,
-		Parts: p.Parts}, p)
+		Permissions: []string{"android.permission.CAMERA", "android.permission.INTERNET"},
+		Program:     appfile.ProgramAndroid,
+		Parts:       p.Parts}, p)
 	program, err := p.ReadProgram(bytes.NewReader(data), int64(len(data)))
 	require.NoError(t, err)
 	require.Equal(t, sample.Program, program)
@@ -121,7 +122,8 @@ func TestAnIOSSimulatorAppIsReadFromXMLAndFromBinaryPropertyLists(t *testing.T) 
 		require.NoError(t, err)
 		require.Equal(t, &appfile.Package{Kind: appfile.Simulator, Platform: "ios", ApplicationID: "example.tideline",
 			VersionName: "3.2.0", VersionCode: "61",
-			MinimumOS: "16.0", Permissions: []string{"NSCameraUsageDescription"}, Program: "Tideline.app/standin/app.js",
+			MinimumOS: "16.0", Permissions: []string{"NSCameraUsageDescription"},
+			Program:   "Tideline.app/standin/app.js",
 			Languages: []string{}, Parts: p.Parts}, p)
 	}
 	packed, err := demo.PackSimulator(sample)
@@ -167,9 +169,13 @@ func TestWhatIsNoPackageIsRefusedWithAReason(t *testing.T) {
 			"built for iPhoneSimulator, not for real devices"},
 		"a web app without a name": {zipOf(t, map[string]string{"manifest.webmanifest": "{}"}),
 			"neither name nor short_name"},
-		"a web app without an id":  {zipOf(t, map[string]string{"manifest.webmanifest": `{"name": "…"}`}), "states no id"},
-		"a web app that is text":   {zipOf(t, map[string]string{"manifest.webmanifest": "hello"}), "no web app manifest"},
-		"a web app of no version":  {zipOf(t, map[string]string{"manifest.webmanifest": `{"name": "A", "id": "a", "version": "the third"}`}), "written as in 3.2.0+61"},
+		"a web app without an id": {zipOf(t, map[string]string{"manifest.webmanifest": `{"name": "…"}`}),
+			"states no id"},
+		"a web app that is text": {zipOf(t, map[string]string{"manifest.webmanifest": "hello"}),
+			"no web app manifest"},
+		"a web app of no version": {zipOf(t,
+			map[string]string{"manifest.webmanifest": `{"name": "A", "id": "a", "version": "the third"}`}),
+			"written as in 3.2.0+61"},
 		"a list that stands twice": {twice(t, "A.app/Info.plist", info), "stands twice"},
 		"a profile that is none": {zipOf(t, map[string]string{"Payload/A.app/Info.plist": fmt.Sprintf(infoXML,
 			"iPhoneOS"), "Payload/A.app/embedded.mobileprovision": "x"}), "no signed message"},

@@ -45,7 +45,8 @@ func Changes(before, after *Package) []Change {
 	list("signature schemes", schemes(before.Signing), schemes(after.Signing))
 	if before.Profile != nil && after.Profile != nil {
 		value("profile", before.Profile.Name, after.Profile.Name)
-		value("profile expires", before.Profile.Expires.Format("2006-01-02"), after.Profile.Expires.Format("2006-01-02"))
+		value("profile expires", before.Profile.Expires.Format("2006-01-02"),
+			after.Profile.Expires.Format("2006-01-02"))
 		list("devices in the profile", before.Profile.Devices, after.Profile.Devices)
 		list("entitlements", before.Profile.Entitlements, after.Profile.Entitlements)
 	}

@@ -200,7 +200,8 @@ func (d *drawer) layer(e *xmlElement) error {
 	w, h := 1-left-d.part(e, drawInsetRight, all), 1-top-d.part(e, drawInsetBottom, all)
 	inset := (left != 0 || top != 0 || w != 1 || h != 1) && w > 0 && h > 0
 	if inset {
-		fmt.Fprintf(&d.out, `<g transform="translate(%s %s) scale(%s %s)">`, number(left*108), number(top*108), number(w),
+		fmt.Fprintf(&d.out, `<g transform="translate(%s %s) scale(%s %s)">`, number(left*108), number(top*108),
+			number(w),
 			number(h))
 		defer d.out.WriteString(`</g>`)
 	}
@@ -350,7 +351,8 @@ func (d *drawer) inside(e *xmlElement) error {
 			d.out.WriteString(`</g>`)
 		case "clip-path":
 			id := d.id()
-			fmt.Fprintf(&d.out, `<clipPath id="%s"><path d="%s"/></clipPath><g clip-path="url(#%s)">`, id, d.pathData(one), id)
+			fmt.Fprintf(&d.out, `<clipPath id="%s"><path d="%s"/></clipPath><g clip-path="url(#%s)">`, id,
+				d.pathData(one), id)
 			clips++
 		case "path":
 			if err := d.path(one); err != nil {
@@ -415,7 +417,8 @@ func (d *drawer) path(e *xmlElement) error {
 		words := func(list []string, n uint32) string { return list[min(int(n&3), len(list)-1)] }
 		fmt.Fprintf(&style, ` stroke="%s" stroke-opacity="%s" stroke-width="%s" stroke-linecap="%s" stroke-linejoin="%s"`,
 			line, number(opacity), number(d.number(width, 0)),
-			words([]string{"butt", "round", "square"}, ends.number), words([]string{"miter", "round", "bevel"}, joins.number))
+			words([]string{"butt", "round", "square"}, ends.number), words([]string{"miter", "round", "bevel"},
+				joins.number))
 	}
 	fmt.Fprintf(&d.out, `<path d="%s"%s/>`, shape, style.String())
 	return nil
@@ -448,7 +451,8 @@ func (d *drawer) gradient(id uint32) (string, error) {
 		d.stops(g)
 		d.out.WriteString(`</radialGradient>`)
 	} else {
-		fmt.Fprintf(&d.out, `<linearGradient id="%s" gradientUnits="userSpaceOnUse" x1="%s" y1="%s" x2="%s" y2="%s">`, name,
+		fmt.Fprintf(&d.out, `<linearGradient id="%s" gradientUnits="userSpaceOnUse" x1="%s" y1="%s" x2="%s" y2="%s">`,
+			name,
 			at(drawStartX), at(drawStartY), at(drawEndX), at(drawEndY))
 		d.stops(g)
 		d.out.WriteString(`</linearGradient>`)

@@ -99,7 +99,8 @@ func (p *Package) builtFor(archive *zip.Reader, dir string, info infoPlist) erro
 	switch {
 	case simulator && (len(info.Platforms) > 0 && !slices.Contains(info.Platforms, "iPhoneSimulator") ||
 		info.SDK == "iphoneos"):
-		return refuse("build it for the simulator and zip the .app", "%s is built for %s, not for the simulator", app, says)
+		return refuse("build it for the simulator and zip the .app", "%s is built for %s, not for the simulator", app,
+			says)
 	case !simulator && (slices.Contains(info.Platforms, "iPhoneSimulator") || info.SDK == "iphonesimulator"):
 		return refuse("archive it for devices and sign it, or zip the .app by itself for the simulator",
 			"%s is built for %s, not for real devices", app, says)

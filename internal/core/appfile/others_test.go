@@ -136,7 +136,8 @@ func secondPackages(t *testing.T) map[string]string {
 	dir := t.TempDir()
 	const ns = ` xmlns:android="http://schemas.android.com/apk/res/android" xmlns:aapt="http://schemas.android.com/aapt"`
 	for name, text := range map[string]string{
-		"AndroidManifest.xml": `<manifest` + ns + ` package="example.second" android:versionCode="42" android:versionName="2.0-rc.1+build.9"><uses-sdk android:minSdkVersion="26" android:targetSdkVersion="34"/>
+		"AndroidManifest.xml": `<manifest` + ns +
+			` package="example.second" android:versionCode="42" android:versionName="2.0-rc.1+build.9"><uses-sdk android:minSdkVersion="26" android:targetSdkVersion="34"/>
 			<uses-permission-sdk-23 android:name="android.permission.CAMERA"/><uses-feature android:name="android.hardware.telephony"/>
 			<application android:label="@string/app_name" android:icon="@mipmap/icon"><activity android:name=".Main" android:exported="true"/>
 			<activity-alias android:name=".Alias" android:targetActivity=".Main" android:exported="true"><intent-filter><action android:name="android.intent.action.MAIN"/><category android:name="android.intent.category.LAUNCHER"/></intent-filter></activity-alias></application></manifest>`,
@@ -254,7 +255,8 @@ func devicePackage(t testing.TB, how string) map[string]string {
 	write(t, filepath.Join(dir, "p.plist"), profileXML)
 	tool(t, dir, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "key.pem", "-out", "cert.pem",
 		"-days", "30", "-subj", "/CN=Profile signer")
-	tool(t, dir, "openssl", "smime", "-sign", "-nodetach", "-outform", "DER", "-signer", "cert.pem", "-inkey", "key.pem",
+	tool(t, dir, "openssl", "smime", "-sign", "-nodetach", "-outform", "DER", "-signer", "cert.pem", "-inkey",
+		"key.pem",
 		"-in", "p.plist", "-binary", "-out", "p.der", how)
 	info := strings.Replace(infoXML, "%s", "iPhoneOS", 1)
 	info = strings.Replace(info, "</dict>", `<key>UIDeviceFamily</key><array><integer>1</integer></array><key>CFBundleExecutable</key><string>Tideline</string>
@@ -262,7 +264,8 @@ func devicePackage(t testing.TB, how string) map[string]string {
 	write(t, filepath.Join(dir, "Info.xml"), info)
 	tool(t, dir, "plistutil", "-f", "bin", "-i", "Info.xml", "-o", "Info.plist")
 	out := map[string]string{"Payload/Tideline.app/de.lproj/Localizable.strings": "",
-		"Payload/Tideline.app/Icon60@2x.png": picture(t, 120), "Payload/Tideline.app/Tideline": string(mach(platformIOS))}
+		"Payload/Tideline.app/Icon60@2x.png": picture(t, 120),
+		"Payload/Tideline.app/Tideline":      string(mach(platformIOS))}
 	for entry, file := range map[string]string{"Info.plist": "Info.plist", "embedded.mobileprovision": "p.der"} {
 		text, err := os.ReadFile(filepath.Join(dir, file))
 		require.NoError(t, err)
@@ -387,7 +390,8 @@ func TestADamagedTableProfileOrProgramIsRefusedOrRead(t *testing.T) {
 		}},
 		"profile": {[]byte(device["Payload/Tideline.app/embedded.mobileprovision"]),
 			with(device, "Payload/Tideline.app/embedded.mobileprovision")},
-		"info":       {[]byte(device["Payload/Tideline.app/Info.plist"]), with(device, "Payload/Tideline.app/Info.plist")},
+		"info": {[]byte(device["Payload/Tideline.app/Info.plist"]),
+			with(device, "Payload/Tideline.app/Info.plist")},
 		"executable": {mach(platformIOS), with(device, "Payload/Tideline.app/Tideline")},
 	} {
 		t.Run(name, func(t *testing.T) {

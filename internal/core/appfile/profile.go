@@ -62,7 +62,8 @@ func readProfile(f *zip.File) (*Profile, *Signing, error) {
 		return nil, nil, refuse(hintDamaged, "the property list in %s cannot be read: %w", show(f.Name), err)
 	}
 	if len(in.Devices) > maxListed {
-		return nil, nil, refuse("", "%s lists %d devices; at most %d are read", show(f.Name), len(in.Devices), maxListed)
+		return nil, nil, refuse("", "%s lists %d devices; at most %d are read", show(f.Name), len(in.Devices),
+			maxListed)
 	}
 	p := &Profile{Expires: in.Expires.UTC(), AllDevices: in.All, Devices: []string{}, Entitlements: []string{}}
 	for _, one := range []struct {

@@ -363,7 +363,8 @@ func (t *table) picture(id uint32, archive *zip.Reader) (string, error) {
 				if err != nil {
 					return err
 				}
-				if kind := path.Ext(file); (kind == ".png" || kind == ".webp" || kind == ".jpg") && c.density < 0xfff0 &&
+				if kind := path.Ext(file); (kind == ".png" || kind == ".webp" || kind == ".jpg") &&
+					c.density < 0xfff0 &&
 					c.density > sharpest {
 					best, sharpest = file, c.density
 				}

@@ -85,7 +85,8 @@ func readWeb(archive *zip.Reader, manifest *zip.File) (*Package, error) {
 		p.ApplicationID = strings.Trim(notOfID.ReplaceAllString(strings.ToLower(p.Name), "-"), "-")
 	}
 	if p.ApplicationID == "" {
-		return nil, refuse(hintWeb, "%s states no id, and none can be made of the name %s", show(manifest.Name), show(p.Name))
+		return nil, refuse(hintWeb, "%s states no id, and none can be made of the name %s", show(manifest.Name),
+			show(p.Name))
 	}
 	if p.VersionName == "" {
 		p.VersionName = contentVersion(archive)
@@ -107,7 +108,8 @@ func readWeb(archive *zip.Reader, manifest *zip.File) (*Package, error) {
 		entry := findEntry(archive, strings.TrimPrefix(path.Join("/", dir, path.Clean("/"+i.Src)), "/"))
 		width, _, _ := strings.Cut(i.Sizes, "x")
 		n, _ := strconv.Atoi(width)
-		if entry != "" && slices.Contains([]string{".png", ".webp", ".jpg"}, path.Ext(entry)) && n >= largest && n <= 1024 {
+		if entry != "" && slices.Contains([]string{".png", ".webp", ".jpg"}, path.Ext(entry)) && n >= largest &&
+			n <= 1024 {
 			p.Icon, largest = entry, n
 		}
 	}

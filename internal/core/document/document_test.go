@@ -44,10 +44,12 @@ func TestWhatIsWrongIsSaidInWordsWithItsLine(t *testing.T) {
 func TestADocumentOfAnyShapeIsReadWithinBounds(t *testing.T) {
 	bomb := "a: &a [x,x,x,x,x,x,x,x,x]\n"
 	for _, next := range []string{"ba", "cb", "dc", "ed", "fe", "gf", "hg"} {
-		bomb += fmt.Sprintf("%c: &%c [%s]\n", next[0], next[0], strings.TrimSuffix(strings.Repeat("*"+next[1:]+",", 9), ","))
+		bomb += fmt.Sprintf("%c: &%c [%s]\n", next[0], next[0], strings.TrimSuffix(strings.Repeat("*"+next[1:]+",",
+			9), ","))
 	}
 	for name, text := range map[string]string{
-		"brackets": strings.Repeat("[", 100_000), "braces": strings.Repeat("{a: ", 20_000), "dashes": strings.Repeat("- ",
+		"brackets": strings.Repeat("[", 100_000), "braces": strings.Repeat("{a: ", 20_000),
+		"dashes": strings.Repeat("- ",
 			50_000),
 		"question marks": strings.Repeat("? ", 50_000), "aliases": bomb, "size": strings.Repeat("a: b\n", 100_000),
 		"controls": "site: a\x00b", "damaged": "site: \xff",

@@ -13,17 +13,20 @@ func fixture() ([]appfile.Package, []fleet.Standing, []fleet.Installed, time.Tim
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	packages := []appfile.Package{
 		{Kind: appfile.Android, ApplicationID: "example.tideline", MinimumOS: "14", ABIs: []string{"arm64-v8a"},
-			Needs: []string{"camera"}, Parts: []appfile.Part{{Name: "code"}}, Signing: &appfile.Signing{Fingerprint: "aa"}},
+			Needs: []string{"camera"}, Parts: []appfile.Part{{Name: "code"}},
+			Signing: &appfile.Signing{Fingerprint: "aa"}},
 		{Kind: appfile.IOSDevice, Profile: &appfile.Profile{Name: "ad hoc", Expires: now.AddDate(1, 0, 0),
 			Devices: make([]string, 100)}},
 	}
 	var list []fleet.Standing
 	for i := range 10000 {
 		list = append(list, fleet.Standing{State: []string{"idle", "leased", "offline", "unready"}[i%4],
-			Used: int64(i % 97), Device: fleet.Device{Name: fmt.Sprintf("device-%05d", i), Site: fmt.Sprintf("site-%d", i%20),
+			Used: int64(i % 97), Device: fleet.Device{Name: fmt.Sprintf("device-%05d", i),
+				Site:  fmt.Sprintf("site-%d", i%20),
 				Model: fmt.Sprintf("Model %d", i%200),
 				Kind:  []string{fleet.Emulator, fleet.Real}[i%2], Platform: []string{"android", "ios"}[i/2%2],
-				OS: fmt.Sprint(12 + i%5), Form: "phone", ABI: []string{"x86_64", "arm64-v8a"}[i%2], Traits: []string{"location"},
+				OS: fmt.Sprint(12 + i%5), Form: "phone", ABI: []string{"x86_64", "arm64-v8a"}[i%2],
+				Traits:   []string{"location"},
 				Released: 2020 + i%6, HardwareID: fmt.Sprint(i)}})
 	}
 	return packages, list, []fleet.Installed{{ID: "example.tideline", VersionCode: "1", Signer: "bb"}}, now

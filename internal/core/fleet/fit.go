@@ -84,7 +84,8 @@ func Fit(packages []appfile.Package, d Device, installed []Installed, now time.T
 func (f *Fitter) Fit(d *Device, installed []Installed) (int, []Reason) {
 	kind, needs := kindsFor(d)
 	if kind == "" {
-		return -1, []Reason{{fmt.Sprintf("no kind of package runs on %s", PlatformName(d.Platform)), "choose another device"}}
+		return -1, []Reason{{fmt.Sprintf("no kind of package runs on %s", PlatformName(d.Platform)),
+			"choose another device"}}
 	}
 	for i := range f.packages {
 		if f.packages[i].Kind != kind {
@@ -110,7 +111,8 @@ func missing(packages []appfile.Package, d *Device, needs string) Reason {
 	case d.Platform == "ios" && d.Kind == Simulator && has(appfile.IOSDevice):
 		return Reason{"an .ipa runs on real devices only", "add the simulator zip of the same version for " + d.Model}
 	case d.Platform == "ios" && d.Kind == Real && has(appfile.Simulator):
-		return Reason{"a simulator app runs on simulators only", "add the .ipa of the same version, signed for " + d.Model}
+		return Reason{"a simulator app runs on simulators only",
+			"add the .ipa of the same version, signed for " + d.Model}
 	case d.Platform == "android" && has(appfile.AndroidTest):
 		return Reason{"a test package does not run by itself", "add the Android package of the app that it tests"}
 	}
@@ -186,7 +188,8 @@ const day = "2 January 2006"
 func (f *Fitter) profiled(out []Reason, i int, d *Device) []Reason {
 	profile := f.packages[i].Profile
 	if profile == nil {
-		return append(out, Reason{"it holds no provisioning profile", "sign the .ipa with a profile that lists this phone"})
+		return append(out, Reason{"it holds no provisioning profile",
+			"sign the .ipa with a profile that lists this phone"})
 	}
 	if !profile.Expires.IsZero() && f.now.After(profile.Expires) {
 		out = append(out, f.say(alike{i, "expired", "", ""}, func() Reason {
@@ -225,7 +228,8 @@ func (f *Fitter) clash(out []Reason, i int, d *Device, have Installed) []Reason 
 	if have.Signer != "" && p.Signing != nil && p.Signing.Fingerprint != have.Signer {
 		out = append(out, f.say(alike{i, "signer", d.Owner, have.Signer}, func() Reason {
 			return Reason{"another app of that id, signed differently, is installed",
-				ask() + "remove " + have.ID + ", or sign with certificate " + have.Signer[:min(8, len(have.Signer))] + "…"}
+				ask() + "remove " + have.ID + ", or sign with certificate " + have.Signer[:min(8,
+					len(have.Signer))] + "…"}
 		}))
 	}
 	there, err := strconv.ParseInt(have.VersionCode, 10, 64)

@@ -47,7 +47,8 @@ func TestEveryReasonWhyABuildDoesNotRunHasItsRemedy(t *testing.T) {
 			[]string{"the build holds no Android package (.apk), which Kaede 7 (emulator) needs"},
 			[]string{"push the Android package"}},
 		"an .ipa for a simulator": {ios18, []appfile.Package{ipa(later)}, nil,
-			[]string{"an .ipa runs on real devices only"}, []string{"add the simulator zip of the same version for Aster 12"}},
+			[]string{"an .ipa runs on real devices only"},
+			[]string{"add the simulator zip of the same version for Aster 12"}},
 		"a simulator app for real": {iPhone, []appfile.Package{simulator}, nil,
 			[]string{"a simulator app runs on simulators only"}, []string{"add the .ipa"}},
 		"nothing for iOS": {ios18, []appfile.Package{signedBy("a")}, nil, []string{"holds no simulator zip"},
@@ -60,7 +61,8 @@ func TestEveryReasonWhyABuildDoesNotRunHasItsRemedy(t *testing.T) {
 			[]string{"needs Android 11; this one has 9"}, []string{"choose a device with Android 11 or newer"}},
 		"other native code": {android14, []appfile.Package{changed(signedBy("a"), func(p *appfile.Package) {
 			p.ABIs = []string{"arm64-v8a"}
-		})}, nil, []string{"its native code is for arm64-v8a; this one is x86_64"}, []string{"build it for x86_64 too"}},
+		})}, nil, []string{"its native code is for arm64-v8a; this one is x86_64"},
+			[]string{"build it for x86_64 too"}},
 		"another form": {android14, []appfile.Package{changed(signedBy("a"), func(p *appfile.Package) {
 			p.Forms = []string{"tablet"}
 		})}, nil, []string{"is made for a tablet; this one is a phone"}, []string{"choose a tablet"}},
@@ -78,15 +80,18 @@ func TestEveryReasonWhyABuildDoesNotRunHasItsRemedy(t *testing.T) {
 		"a profile for a store": {iPhone, []appfile.Package{ipa(later)}, nil, []string{"the profile lists no devices"},
 			[]string{"sign with a profile for development, or ad hoc, that lists this phone"}},
 		"an old profile of others": {iPhone, []appfile.Package{ipa(time.Date(2026, 9, 30, 0, 0, 0, 0, time.UTC),
-			"00008120-BB")}, nil, []string{"the profile expired on 30 September 2026", "the profile does not list this phone"},
+			"00008120-BB")}, nil, []string{"the profile expired on 30 September 2026",
+			"the profile does not list this phone"},
 			[]string{"renew the profile", "add its id"}},
 		"signed differently": {android14, []appfile.Package{signedBy("aaaa")},
 			[]Installed{{"example.tideline", "58", "bbbb"}, {"example.other", "99", "cccc"}},
 			[]string{"another app of that id, signed differently, is installed"}, []string{"remove example.tideline"}},
 		"signed differently, Bo's": {owned, []appfile.Package{signedBy("aaaa")},
-			[]Installed{{"example.tideline", "58", "bbbb"}}, []string{"another app of that id"}, []string{"ask Bo to remove"}},
+			[]Installed{{"example.tideline", "58", "bbbb"}}, []string{"another app of that id"},
+			[]string{"ask Bo to remove"}},
 		"a newer one, old OS, more": {android9, []appfile.Package{signedBy("aaaa")},
-			[]Installed{{"example.tideline", "64", "aaaa"}}, []string{"needs Android 11", "a newer version (64) is installed"},
+			[]Installed{{"example.tideline", "64", "aaaa"}}, []string{"needs Android 11",
+				"a newer version (64) is installed"},
 			[]string{"choose", "higher version code"}},
 	} {
 		at, reasons := Fit(c.packages, c.device, c.installed, monday)
@@ -230,7 +235,8 @@ func TestWhoMayUseADeviceAndWhen(t *testing.T) {
 }
 
 func TestABootThatWouldNotFitSaysWhatTakesTheRoom(t *testing.T) {
-	running := []Running{{"kaede-7-1", 4096, 2, true}, {"kaede-7-2", 4096, 2, false}, {"minato-tab-10-1", 2048, 2, false}}
+	running := []Running{{"kaede-7-1", 4096, 2, true}, {"kaede-7-2", 4096, 2, false}, {"minato-tab-10-1", 2048, 2,
+		false}}
 	fold := Device{Name: "minato-fold-1", TakesMB: 3072, TakesCPUs: 2}
 	_, ok := Room(Capacity{16384, 8}, running, fold)
 	require.True(t, ok)

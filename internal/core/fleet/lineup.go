@@ -128,12 +128,14 @@ func ReadLineup(text string) (*Lineup, error) {
 		if !spanForm.MatchString(string(f.OS)) {
 			return nil, fmt.Errorf("`os` is a version or a range, as in 14, 13..15, 14.. — not %q", f.OS)
 		}
-		if from, to, ok := strings.Cut(string(f.OS), ".."); ok && from != "" && to != "" && compareVersions(from, to) > 0 {
+		if from, to, ok := strings.Cut(string(f.OS), ".."); ok && from != "" && to != "" &&
+			compareVersions(from, to) > 0 {
 			return nil, fmt.Errorf("`os` is a range from old to new: write %s..%s, not %s", to, from, f.OS)
 		}
 		for what, c := range map[string]struct{ words, known []string }{
-			"platform": {f.Platform, []string{"android", "ios", "web"}}, "kind": {f.Kind, []string{Emulator, Simulator, Real}},
-			"form": {f.Form, []string{"phone", "tablet"}},
+			"platform": {f.Platform, []string{"android", "ios", "web"}},
+			"kind":     {f.Kind, []string{Emulator, Simulator, Real}},
+			"form":     {f.Form, []string{"phone", "tablet"}},
 		} {
 			for _, w := range c.words {
 				if !slices.Contains(c.known, w) {

@@ -107,13 +107,15 @@ func TestEveryDeviceIsEitherTakenOrPassedOverOnce(t *testing.T) {
 		for i := range rapid.IntRange(0, 30).Draw(t, "devices") {
 			s := standing(fmt.Sprintf("d%d", i), rapid.SampledFrom([]string{"A", "B", "C"}).Draw(t, "model"),
 				rapid.SampledFrom([]string{Real, Emulator}).Draw(t, "kind"), "android",
-				rapid.SampledFrom([]string{"13", "14", "15"}).Draw(t, "os"), int64(rapid.IntRange(0, 4).Draw(t, "used")))
+				rapid.SampledFrom([]string{"13", "14", "15"}).Draw(t, "os"),
+				int64(rapid.IntRange(0, 4).Draw(t, "used")))
 			s.State = rapid.SampledFrom([]string{"idle", "leased", "offline", "halted"}).Draw(t, "state")
 			list = append(list, s)
 		}
 		l := Lineup{Name: "x", Take: rapid.IntRange(0, 10).Draw(t, "take"),
-			First: rapid.SliceOf(rapid.SampledFrom([]string{NewestOS, LeastUsed, Spread, NewestModel})).Draw(t, "first"),
-			Pick:  []Filter{{Kind: Words{Real}}, {OS: "14.."}}, Pin: Words{"d3"}}
+			First: rapid.SliceOf(rapid.SampledFrom([]string{NewestOS, LeastUsed, Spread, NewestModel})).Draw(t,
+				"first"),
+			Pick: []Filter{{Kind: Words{Real}}, {OS: "14.."}}, Pin: Words{"d3"}}
 		choice := l.Choose(list, "", monday)
 		seen := map[string]bool{}
 		for _, c := range append(choice.Taken, choice.Passed...) {

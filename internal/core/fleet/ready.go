@@ -130,7 +130,8 @@ func measures(d Device, h Health, add func(id, title string, ok bool, why, remed
 			oldest = oldestIPhone
 		}
 		add("os", "Its OS is known", compareVersions(h.OS, oldest) >= 0,
-			"it runs "+PlatformName(d.Platform)+" "+h.OS+", older than "+oldest, "update it, or take it out of the site file")
+			"it runs "+PlatformName(d.Platform)+" "+h.OS+", older than "+oldest,
+			"update it, or take it out of the site file")
 	}
 }
 

@@ -121,7 +121,8 @@ func Room(c Capacity, running []Running, wanted Device) (Reason, bool) {
 	why := fmt.Sprintf("%s needs %s and %s is free (%s in all)", wanted.Name, gb(wanted.TakesMB), gb(c.MemoryMB-memory),
 		gb(c.MemoryMB))
 	if lackMB == 0 {
-		why = fmt.Sprintf("%s needs %d processors and %d of %d are free", wanted.Name, wanted.TakesCPUs, c.CPUs-cpus, c.CPUs)
+		why = fmt.Sprintf("%s needs %d processors and %d of %d are free", wanted.Name, wanted.TakesCPUs, c.CPUs-cpus,
+			c.CPUs)
 	}
 	if len(running) > 0 {
 		why += ": " + listing(running, func(r Running) string { return r.Name + " takes " + gb(r.TakesMB) })

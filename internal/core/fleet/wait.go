@@ -53,13 +53,15 @@ func WaitsFor(c Class, list []Standing, who string, now time.Time) string {
 		return d.Name + ", which is off: it is booted as soon as its host has room" + more(n)
 	}
 	if d, n := some("unready"); n > 0 {
-		return d.Name + " to be made ready: " + d.Reason + "; `yamato device check " + d.Name + "` says what to do" + more(n)
+		return d.Name + " to be made ready: " + d.Reason + "; `yamato device check " + d.Name + "` says what to do" +
+			more(n)
 	}
 	if closed.Why != "" {
 		return closed.Why + "; " + closed.Remedy
 	}
 	if d, n := some("sidelined"); n > 0 {
-		return d.Name + ", which is sidelined: " + d.Reason + "; `yamato device restore " + d.Name + "` once it is mended" +
+		return d.Name + ", which is sidelined: " + d.Reason + "; `yamato device restore " + d.Name +
+			"` once it is mended" +
 			more(n)
 	}
 	if _, n := some("offline"); n > 0 && only != "" {

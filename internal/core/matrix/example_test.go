@@ -20,7 +20,8 @@ func ExampleCombine() {
 		{Name: "kaede-7-2", Kind: fleet.Emulator, Platform: "android", Model: "Kaede 7", OS: "14"},
 		{Name: "aster-12-1", Kind: fleet.Simulator, Platform: "ios", Model: "Aster 12", OS: "18"},
 	} {
-		devices = append(devices, matrix.Candidate{ID: int64(i + 1), Standing: fleet.Standing{Device: d, State: "idle"}})
+		devices = append(devices, matrix.Candidate{ID: int64(i + 1), Standing: fleet.Standing{Device: d,
+			State: "idle"}})
 	}
 	levels, _ := fleet.UsualLevels(nil)
 	m := matrix.Combine(packages, devices, nil, levels, "Aya Torrent", now)

@@ -61,7 +61,8 @@ func Combine(packages []appfile.Package, devices []Candidate, picks []fleet.Pick
 	var order []group
 	for _, d := range sorted {
 		whole, named := wanted(d.Device, picks, used)
-		for of, yes := range map[group]bool{{class: fleet.ClassOf(d.Device)}: whole, {fleet.ClassOf(d.Device), d.ID}: named} {
+		for of, yes := range map[group]bool{{class: fleet.ClassOf(d.Device)}: whole, {fleet.ClassOf(d.Device),
+			d.ID}: named} {
 			if !yes {
 				continue
 			}

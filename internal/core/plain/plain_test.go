@@ -29,7 +29,8 @@ func TestEveryStringOfAValueIsCleaned(t *testing.T) {
 		Number int
 		Bytes  []byte
 	}{"a\x00", []inner{{"b\xff"}}, &inner{"c\x00"},
-		json.RawMessage(`{"k\u0000":["\u0000","\ud800"],"n":12345678901234567890}`), map[string]string{"k\x00": "v\x00"},
+		json.RawMessage(`{"k\u0000":["\u0000","\ud800"],"n":12345678901234567890}`),
+		map[string]string{"k\x00": "v\x00"},
 		map[string]any{"x": []any{"y\x00"}}, 3, []byte{0, 1}}
 	Deep(&v, 100)
 	require.Equal(t, "a\uFFFD", v.Name)

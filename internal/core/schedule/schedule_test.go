@@ -61,7 +61,8 @@ func anEvent(t *rapid.T) Event {
 		id := rapid.Int64Range(1, 8).Draw(t, "device")
 		c := Class{Project: 1 + id%2, Kind: []string{"emulator", "real"}[id%2], Model: []string{"Kaede 7",
 			"Kaede Mini"}[id/2%2], Platform: "android", OS: []string{"13", "14"}[id/4%2]}
-		c.Only = rapid.SampledFrom([]string{"", "", Only(nil), Only([]string{"Bo"}), Only([]string{"Bo", "Aya"})}).Draw(t,
+		c.Only = rapid.SampledFrom([]string{"", "", Only(nil), Only([]string{"Bo"}),
+			Only([]string{"Bo", "Aya"})}).Draw(t,
 			"only")
 		return Device{ID: id, Class: c, Worth: int(id * 7 % 3), Idle: rapid.Bool().Draw(t, "idle")}
 	}
@@ -191,7 +192,8 @@ func TestEventsCarryTimeAndHowLongLeasesTook(t *testing.T) {
 	s, c := New(InTurn), Class{Project: 1, Model: "Kaede 7"}
 	at := time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC)
 	s.Apply(Device{ID: 1, Class: c, Idle: true, At: at, Lease: 7, Took: 20 * time.Second})
-	s.Apply(Device{ID: 1, Class: c, Idle: true, At: at.Add(time.Minute), Lease: 7, Took: 20 * time.Second}) // told twice
+	// told twice
+	s.Apply(Device{ID: 1, Class: c, Idle: true, At: at.Add(time.Minute), Lease: 7, Took: 20 * time.Second})
 	s.Apply(Device{ID: 2, Class: c, At: at, Lease: 8, Took: 40 * time.Second})
 	took, n := s.Pace(c)
 	require.Equal(t, 30*time.Second, took)

@@ -44,7 +44,8 @@ func Changes(before, after *Tree) []Change {
 }
 
 func sameLooks(a, b *Node) bool {
-	return a.Name == b.Name && a.Text == b.Text && a.Value == b.Value && a.Bounds == b.Bounds && a.Visible == b.Visible &&
+	return a.Name == b.Name && a.Text == b.Text && a.Value == b.Value && a.Bounds == b.Bounds &&
+		a.Visible == b.Visible &&
 		a.Disabled == b.Disabled && a.Focused == b.Focused && a.Selected == b.Selected && a.Checked == b.Checked &&
 		a.Busy == b.Busy && a.Opaque == b.Opaque && a.Touch == b.Touch
 }

@@ -33,7 +33,8 @@ func TestLocatorsFind(t *testing.T) {
 		finds   []Rect
 	}{
 		{Locator{ID: "pay"}, "#pay", []Rect{{0, 300, 100, 40}}},
-		{Locator{Label: Match{Text: "Pay now"}}, `"Pay now"`, []Rect{{0, 300, 100, 40}}}, // the button, not the words on it
+		// the button, not the words on it
+		{Locator{Label: Match{Text: "Pay now"}}, `"Pay now"`, []Rect{{0, 300, 100, 40}}},
 		{Locator{Role: "button", Called: Match{Pattern: regexp.MustCompile(`(?i)^pay`)}}, "button called /(?i)^pay/",
 			[]Rect{{0, 300, 100, 40}}},
 		{Locator{Label: Match{Text: "Sora"}}, `"Sora"`, []Rect{{0, 10, 100, 20}, {200, 10, 100, 20}}},
@@ -75,7 +76,8 @@ func TestShownIsWhatAPersonSees(t *testing.T) {
 	under := node("", "", "Old total", Rect{0, 100, 100, 20})
 	beside := node("", "", "Beside", Rect{0, 180, 100, 40})
 	sheet := node("", "", "", Rect{0, 0, 400, 200}, node("", "", "On the sheet", Rect{0, 100, 100, 20}))
-	tree := &Tree{Root: node("application", "", "", Rect{0, 0, 400, 800}, under, beside, sheet), Width: 400, Height: 800}
+	tree := &Tree{Root: node("application", "", "", Rect{0, 0, 400, 800}, under, beside, sheet), Width: 400,
+		Height: 800}
 	texts := func() (out []string) {
 		for _, n := range tree.Shown([]*Node{under, beside, sheet.Children[0]}) {
 			out = append(out, n.Text)

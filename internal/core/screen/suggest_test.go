@@ -39,7 +39,8 @@ func TestASuggestionFindsItsElementAndNoOther(t *testing.T) {
 				ID:   rapid.SampledFrom([]string{"", "", "a", "b", "1x", "ü"}).Draw(t, "id"),
 				Text: rapid.SampledFrom([]string{"", "Pay", "Late", `say "x"`, "{n}"}).Draw(t, "text"),
 			}
-			n.Bounds = Rect{float64(rapid.IntRange(0, 3).Draw(t, "x")), float64(rapid.IntRange(0, 9).Draw(t, "y")), 10, 10}
+			n.Bounds = Rect{float64(rapid.IntRange(0, 3).Draw(t, "x")), float64(rapid.IntRange(0, 9).Draw(t, "y")),
+				10, 10}
 			all = append(all, n)
 			for range rapid.IntRange(0, 3-depth).Draw(t, "kids") {
 				n.Children = append(n.Children, grow(depth+1))

@@ -137,7 +137,8 @@ func (r *runner) judge(st Statement, expected string, view func(*screen.Tree) si
 			break
 		}
 		marks = append(marks, n.Visible)
-		stopped.failure.Candidates = append(stopped.failure.Candidates, Candidate{i + 1, n.Role, n.ID, n.Label(), n.Bounds})
+		stopped.failure.Candidates = append(stopped.failure.Candidates, Candidate{i + 1, n.Role, n.ID, n.Label(),
+			n.Bounds})
 	}
 	r.keepFailure(stopped, marks)
 	return saw.sight, stopped
@@ -183,8 +184,9 @@ func front(t *screen.Tree) string {
 	}
 	words := ""
 	t.Walk(func(n *screen.Node, _ int) bool {
-		if label := n.Label(); words == "" && label != "" && slices.Contains([]string{"dialog", "alertdialog", "heading",
-			"status"}, n.Role) {
+		if label := n.Label(); words == "" && label != "" &&
+			slices.Contains([]string{"dialog", "alertdialog", "heading",
+				"status"}, n.Role) {
 			words = fmt.Sprintf("%s %q", n.Role, clipText(label))
 		}
 		return words == ""

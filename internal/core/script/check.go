@@ -41,7 +41,8 @@ func (s *Suite) Unmatched(text string, known func(locator string) bool) []Findin
 func (p *parser) check() {
 	start := Pos{Line: 1, Column: 1}
 	if !p.named {
-		p.report(Finding{Pos: start, Length: 1, Message: "the suite has no name", Hint: `begin the file with suite "…"`})
+		p.report(Finding{Pos: start, Length: 1, Message: "the suite has no name",
+			Hint: `begin the file with suite "…"`})
 	}
 	if len(p.suite.Cases) == 0 && p.failed == 0 {
 		p.report(Finding{Pos: start, Length: 1, Message: "the suite has no case", Hint: `add case "…" … end`})
@@ -53,8 +54,9 @@ func (p *parser) check() {
 	names := map[string]Pos{}
 	for _, c := range p.suite.Cases {
 		if first, ok := names[screen.Fold(c.Name)]; ok && c.Name != "" {
-			p.report(Finding{Pos: c.Pos, Length: 4, Message: fmt.Sprintf("a case with this name stands on line %d already",
-				first.Line), Hint: "give each case a name of its own"})
+			p.report(Finding{Pos: c.Pos, Length: 4,
+				Message: fmt.Sprintf("a case with this name stands on line %d already",
+					first.Line), Hint: "give each case a name of its own"})
 		} else {
 			names[screen.Fold(c.Name)] = c.Pos
 		}
@@ -93,7 +95,8 @@ func (p *parser) variables(given map[string]bool, b *Block) {
 		if hint == "" {
 			hint = "give it a value before: let " + name + " = …"
 		}
-		p.report(Finding{Pos: at, Length: length, Message: fmt.Sprintf("nothing is called `%s` here", name), Hint: hint})
+		p.report(Finding{Pos: at, Length: length, Message: fmt.Sprintf("nothing is called `%s` here", name),
+			Hint: hint})
 	}
 	for _, st := range b.Steps {
 		Inspect(st, func(n Node) bool {

@@ -104,7 +104,8 @@ func TestAVariableIsTheSameHoweverItsCapitalsAreWritten(t *testing.T) {
 }
 
 func TestNamesSayWhatIsWrittenInThem(t *testing.T) {
-	s, findings := Read("suite \"The \\\"Sora\\\" suite\"\ncase \"the \\\"Buy\\\" button \\\\ \\{x\\}\"\nexpect #a\nend\n")
+	s, findings := Read("suite \"The \\\"Sora\\\" suite\"\ncase \"the \\\"Buy\\\" button \\\\ \\{x\\}\"\nexpect " +
+		"#a\nend\n")
 	require.Empty(t, findings)
 	require.Equal(t, `The "Sora" suite`, s.Name)
 	require.Equal(t, `the "Buy" button \ {x}`, s.Cases[0].Name)
@@ -121,7 +122,8 @@ func TestAStepIsRecordedAsItWasWritten(t *testing.T) {
 	for _, st := range s.Cases[0].Body.Steps[:4] {
 		texts = append(texts, st.base().Text)
 	}
-	require.Equal(t, []string{`Tap “https://x”`, `tap "a // b"`, `tap “the "Buy" button”`, `tap "the “Buy” button"`},
+	require.Equal(t, []string{`Tap “https://x”`, `tap "a // b"`, `tap “the "Buy" button”`,
+		`tap "the “Buy” button"`},
 		texts)
 	require.Equal(t, `the “Buy” button`, s.Cases[0].Body.Steps[3].(*Tap).Element.Label.Text.source())
 	require.Equal(t, `the "Buy" button`, s.Cases[0].Body.Steps[2].(*Tap).Element.Label.Text.source())

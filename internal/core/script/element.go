@@ -67,8 +67,10 @@ func init() {
 	for _, r := range []string{
 		"alert", "application", "article", "banner", "button", "cell", "checkbox", "columnheader", "combobox",
 		"complementary",
-		"contentinfo", "dialog", "figure", "form", "grid", "gridcell", "group", "heading", "img", "link", "list", "listbox",
-		"listitem", "log", "main", "menu", "menubar", "menuitem", "meter", "navigation", "note", "option", "progressbar",
+		"contentinfo", "dialog", "figure", "form", "grid", "gridcell", "group", "heading", "img", "link", "list",
+		"listbox",
+		"listitem", "log", "main", "menu", "menubar", "menuitem", "meter", "navigation", "note", "option",
+		"progressbar",
 		"radio", "radiogroup", "region", "row", "scrollbar", "search", "searchbox", "separator", "slider", "spinbutton",
 		"status", "switch", "tab", "table", "tablist", "tabpanel", "textbox", "timer", "toolbar", "tooltip", "tree",
 		"treeitem",
@@ -151,7 +153,8 @@ func (p *parser) wanted(t token.Token) *Wanted {
 func (p *parser) pattern(t token.Token) *regexp.Regexp {
 	size, err := patternSize(t.Text)
 	if p.patterns += size; err == nil && (size > maxPattern || p.patterns > maxPatterns) {
-		p.fail(t, "make it shorter, or repeat less", "this pattern, or all patterns of this file together, are too large")
+		p.fail(t, "make it shorter, or repeat less",
+			"this pattern, or all patterns of this file together, are too large")
 	}
 	re, err := regexp.Compile(t.Text)
 	if err != nil {

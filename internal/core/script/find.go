@@ -14,7 +14,8 @@ func (r *runner) find(e *Element, t *screen.Tree) (screen.Locator, []*screen.Nod
 	l := r.locator(e)
 	nodes := l.Find(t)
 	for p := e; p != nil; p = p.In {
-		if !slices.Contains(r.matched, p.Text) && (p == e && len(nodes) > 0 || p != e && len(r.locator(p).Find(t)) > 0) {
+		if !slices.Contains(r.matched, p.Text) && (p == e && len(nodes) > 0 || p != e &&
+			len(r.locator(p).Find(t)) > 0) {
 			r.matched = append(r.matched, p.Text)
 		}
 	}
@@ -111,7 +112,8 @@ func (r *runner) absent(e *Element, l screen.Locator, t *screen.Tree) sight {
 		also = "; nearest: " + strings.Join(names, ", ")
 	}
 	if from, to, ok := r.settling.LastSeen(func(t *screen.Tree) bool { return len(t.Shown(l.Find(t))) > 0 }); ok {
-		also = fmt.Sprintf(" any more: it was shown for %s, until %s before", short(to-from), short(r.device.Now()-to)) + also
+		also = fmt.Sprintf(" any more: it was shown for %s, until %s before", short(to-from),
+			short(r.device.Now()-to)) + also
 	}
 	if r.known(e) {
 		return sight{cause: Missing, actual: "it is not there" + also, nodes: near}
@@ -143,7 +145,8 @@ func several(l screen.Locator, nodes []*screen.Node) sight {
 		}
 		rows = append(rows, fmt.Sprintf("(%d) %s", i+1, strings.Join(cells, " ")))
 	}
-	return sight{cause: Ambiguous, final: true, nodes: nodes, actual: fmt.Sprintf("%d elements match %s: %s", len(nodes),
+	return sight{cause: Ambiguous, final: true, nodes: nodes, actual: fmt.Sprintf("%d elements match %s: %s",
+		len(nodes),
 		l, strings.Join(rows, ", "))}
 }
 

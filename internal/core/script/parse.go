@@ -335,7 +335,8 @@ func (p *parser) caseBlock(first token.Token) {
 		c.Tags = p.tags()
 	}
 	if t := p.peek(); t.Is("needs") {
-		p.fault(t, "see docs/script.md for what there is", "%s belongs to the language but is not ready in this version", t)
+		p.fault(t, "see docs/script.md for what there is",
+			"%s belongs to the language but is not ready in this version", t)
 		p.skipLine()
 	}
 	c.Body = p.block(first, "case")

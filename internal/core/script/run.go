@@ -120,9 +120,11 @@ var outcomes = map[Cause]verdict.Verdict{
 func RunCase(ctx context.Context, s *Suite, c *Case, d Device, o Options, rec Recorder) Result {
 	r := newRunner(ctx, s, d, o, rec)
 	if lacks := missing(s.Needs(c), d.Abilities()); len(lacks) > 0 {
-		return Result{Verdict: verdict.Skip, Steps: []StepRecord{}, Failure: &Failure{Cause: NoAbility, File: c.Pos.File,
+		return Result{Verdict: verdict.Skip, Steps: []StepRecord{}, Failure: &Failure{Cause: NoAbility,
+			File: c.Pos.File,
 			Line: c.Pos.Line, Column: c.Pos.Column,
-			Step: c.Name, Expected: "a device that can do `" + strings.Join(lacks, "`, `") + "`", Actual: "this one cannot"}}
+			Step: c.Name, Expected: "a device that can do `" + strings.Join(lacks, "`, `") + "`",
+			Actual: "this one cannot"}}
 	}
 	bodies := s.bodies(c)
 	stopped := r.open(c, edge(bodies, false))

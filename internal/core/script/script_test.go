@@ -131,16 +131,19 @@ func TestTheVerdictTable(t *testing.T) {
 		{"the screen agrees", still(el("button", "go", "Go", 10)), "", `expect "Go"`, verdict.Pass, "", ""},
 		{"the settled screen contradicts", still(el("button", "go", "Go", 10)), "", `expect no "Go"`, verdict.Fail,
 			Contradicted, "is shown"},
-		{"an expected element is not there", still(el("button", "go", "Go", 10)), `"Gone"`, `expect "Gone"`, verdict.Fail,
+		{"an expected element is not there", still(el("button", "go", "Go", 10)), `"Gone"`, `expect "Gone"`,
+			verdict.Fail,
 			Missing, `nearest: button #go "Go"`},
 		{"an expected element that nothing has ever matched", still(el("button", "go", "Go", 10)), "", `expect #og`,
 			verdict.Error, NeverMatched, "nothing has ever matched #og"},
-		{"as many as expected, of what nothing has ever matched", still(el("button", "go", "Go", 10)), "", `expect 2 #og`,
+		{"as many as expected, of what nothing has ever matched", still(el("button", "go", "Go", 10)), "",
+			`expect 2 #og`,
 			verdict.Error, NeverMatched, "nothing has ever matched #og"},
 		{"an answer that is awaited", pending(), "", `expect "Go"`, verdict.Fail, Awaited, "still awaited, for 4.0 s"},
 		{"the same, where the screen of before would do", pending(), "", `expect no "Stop"`, verdict.Fail, Awaited,
 			"proves nothing"},
-		{"the same, where nothing has ever matched", pending(), "", `tap "Stop"`, verdict.Fail, Awaited, "still awaited"},
+		{"the same, where nothing has ever matched", pending(), "", `tap "Stop"`, verdict.Fail, Awaited,
+			"still awaited"},
 		{"hidden", still(hidden), "", `tap #go`, verdict.Fail, Unusable, "hidden"},
 		{"disabled", still(off), "", `tap #go`, verdict.Fail, Unusable, "disabled"},
 		{"covered", still(el("button", "go", "Go", 10), cover), "", `tap #go`, verdict.Fail, Unusable,
@@ -251,19 +254,20 @@ func TestEveryFaultIsFoundNotOnlyTheFirst(t *testing.T) {
 		"case \"a\"\nexpect \"x\"\nend":         "the suite has no name",
 		"suite \"s\"":                           "the suite has no case",
 		"suite \"s\"\ncase \"a\"\nexpect \"x\"": "never closed",
-		"suite \"s\"\ncase \"a\"\nexpect \"x\"\nend\ncase \"a\"\nexpect \"x\"\nend": "a case with this name stands on line 2",
-		"suite \"s\"\ncase \"a\"\ntap #x\nend":                                      "expects nothing",
-		"suite \"s\"\ncase \"a\"\nexpect number in #t = $x\nend":                    "nothing is called `x` here",
-		"suite \"s\"\ncase \"a\"\nexpect \"{x}\"\nend":                              "nothing is called `x` here",
-		"suite \"s\"\ncase \"a\"\nexpect \"x\nend":                                  "has no end",
-		"suite \"s\"\ncase \"a\"\nexpect /(/\nend":                                  "this pattern cannot be read",
-		"suite \"s\"\ncase \"a\"\nexpect 'x'\nend":                                  "double quotes",
-		"suite \"s\"\ncase \"a\"\nswipe up\nend":                                    "not ready in this version",
-		"suite \"s\"\ntap #x\ncase \"a\"\nexpect #x\nend":                           "steps stand in a case",
-		"suite \"s\"\ncase \"a\"\nexpect #x within 15\nend":                         "needs a unit",
-		"suite \"s\"\ncase \"a\"\nexpect at least 2.5 button\nend":                  "a whole number",
-		"suite \"s\"\ncase \"a\"\nexpect #x within 15parsecs\nend":                  "unknown unit",
-		"suite \"s\"\nsuite \"t\"\ncase \"a\"\nexpect #x\nend":                      "has a name already",
+		"suite \"s\"\ncase \"a\"\nexpect \"x\"\nend\ncase \"a\"\nexpect \"x\"\nend": "a case with this name " +
+			"stands on line 2",
+		"suite \"s\"\ncase \"a\"\ntap #x\nend":                     "expects nothing",
+		"suite \"s\"\ncase \"a\"\nexpect number in #t = $x\nend":   "nothing is called `x` here",
+		"suite \"s\"\ncase \"a\"\nexpect \"{x}\"\nend":             "nothing is called `x` here",
+		"suite \"s\"\ncase \"a\"\nexpect \"x\nend":                 "has no end",
+		"suite \"s\"\ncase \"a\"\nexpect /(/\nend":                 "this pattern cannot be read",
+		"suite \"s\"\ncase \"a\"\nexpect 'x'\nend":                 "double quotes",
+		"suite \"s\"\ncase \"a\"\nswipe up\nend":                   "not ready in this version",
+		"suite \"s\"\ntap #x\ncase \"a\"\nexpect #x\nend":          "steps stand in a case",
+		"suite \"s\"\ncase \"a\"\nexpect #x within 15\nend":        "needs a unit",
+		"suite \"s\"\ncase \"a\"\nexpect at least 2.5 button\nend": "a whole number",
+		"suite \"s\"\ncase \"a\"\nexpect #x within 15parsecs\nend": "unknown unit",
+		"suite \"s\"\nsuite \"t\"\ncase \"a\"\nexpect #x\nend":     "has a name already",
 	} {
 		_, findings := Read(text)
 		var all []string
@@ -275,7 +279,8 @@ func TestEveryFaultIsFoundNotOnlyTheFirst(t *testing.T) {
 }
 
 func TestIndentationCommentsAndCurlyQuotesDoNotMatter(t *testing.T) {
-	s, findings := Read("\ufeffSUITE “Buying”\r\n  // a note\r\nCase “a” tags one, two\r\n\t  Expect   \"x // y\"  " +
+	s, findings := Read("\ufeffSUITE “Buying”\r\n  // a note\r\nCase “a” tags one, two\r\n\t  Expect   " +
+		"\"x // y\"  " +
 		" // seen\r\nEND")
 	require.Zero(t, Faults(findings))
 	require.Len(t, findings, 1, "curly quotes are told of once, and are no fault")
@@ -286,7 +291,8 @@ func TestIndentationCommentsAndCurlyQuotesDoNotMatter(t *testing.T) {
 
 func FuzzReadNeverPanicsAndMarksPlacesThatExist(f *testing.F) {
 	f.Add("suite \"s\"\ntags a\npatience 8s\nbefore each\n start app fresh\nend\ncase \"c\" tags x\n tap 2nd " +
-		"button called /x/ in #y within 3s\n let a = (1 + 2) * number in #b / 3\n picture of last tab as \"p {a}\"\nend\n")
+		"button called /x/ in #y within 3s\n let a = (1 + 2) * number in #b / 3\n picture of last tab as \"p " +
+		"{a}\"\nend\n")
 	f.Add("case \"\n\"{\\}")
 	f.Fuzz(func(t *testing.T, text string) {
 		lines := strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n")

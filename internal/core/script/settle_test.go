@@ -90,7 +90,8 @@ func blinking() *paper {
 	p := &paper{}
 	for i := range 60 {
 		lamp := el("status", "lamp", fmt.Sprint(i), 10)
-		p.moments = append(p.moments, moment{time.Duration(i) * 100 * time.Millisecond, shows(append(rows(i), lamp)...)})
+		p.moments = append(p.moments, moment{time.Duration(i) * 100 * time.Millisecond,
+			shows(append(rows(i), lamp)...)})
 	}
 	return p
 }

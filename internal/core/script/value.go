@@ -95,8 +95,9 @@ func (v *NumberIn) compute(r *runner, t *screen.Tree) sight {
 	content := saw.nodes[0].Content()
 	n, err := screen.Number(content, t.Language)
 	if err != nil {
-		return sight{cause: NotANumber, nodes: saw.nodes, actual: fmt.Sprintf("%s shows %q, which is not one number: %s",
-			v.Element.Text, clipText(content), err)}
+		return sight{cause: NotANumber, nodes: saw.nodes,
+			actual: fmt.Sprintf("%s shows %q, which is not one number: %s",
+				v.Element.Text, clipText(content), err)}
 	}
 	return sight{ok: true, nodes: saw.nodes, value: value{number: n}}
 }

@@ -39,10 +39,12 @@ func Run(t *testing.T, make func(t *testing.T) Subject) {
 		"an app comes to the front and goes":                    (*subject).starts,
 		"a revision rises with each change and not without one": (*subject).revises,
 		"what is tapped is what the tree says is there":         (*subject).taps,
-		"text arrives whole":                                    (*subject).enters, "no change is missed": (*subject).awaits,
-		"the picture agrees with the tree": (*subject).shows,
-		"cleaning undoes what was done":    (*subject).cleans, "calls end with their context": (*subject).ends,
-		"abilities are found through what wraps it": (*subject).unwraps,
+		"text arrives whole":                                    (*subject).enters,
+		"no change is missed":                                   (*subject).awaits,
+		"the picture agrees with the tree":                      (*subject).shows,
+		"cleaning undoes what was done":                         (*subject).cleans,
+		"calls end with their context":                          (*subject).ends,
+		"abilities are found through what wraps it":             (*subject).unwraps,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := make(t)
@@ -194,7 +196,8 @@ func (s *subject) shows() {
 		{X: box.X + box.W - 4, Y: box.Y + box.H - 4}} {
 		require.Equal(s.t, color.NRGBA{B: 255, A: 255}, pixel(img, at, scale), "blue at %v", at)
 	}
-	require.NotEqual(s.t, color.NRGBA{B: 255, A: 255}, pixel(img, screen.Point{X: box.X + box.W + 4, Y: box.Y + 4}, scale))
+	require.NotEqual(s.t, color.NRGBA{B: 255, A: 255}, pixel(img, screen.Point{X: box.X + box.W + 4, Y: box.Y + 4},
+		scale))
 }
 
 func pixel(img image.Image, at screen.Point, scale float64) color.NRGBA {

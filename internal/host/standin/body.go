@@ -105,7 +105,8 @@ func (d *Device) Boot(ctx context.Context, limit time.Duration, realTime bool) e
 	}
 	c := d.config.Device
 	if err := errors.Join(step(400*time.Millisecond, "loader", fmt.Sprintf("boot %d, image %s %s", d.boots,
-		fleet.PlatformName(c.Platform), c.OS)), step(bootTime/6, "kernel", fmt.Sprintf("%d MB of memory, %s", c.MemoryMB,
+		fleet.PlatformName(c.Platform), c.OS)), step(bootTime/6, "kernel", fmt.Sprintf("%d MB of memory, %s",
+		c.MemoryMB,
 		c.Model))); err != nil {
 		return err
 	}

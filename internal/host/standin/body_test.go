@@ -24,7 +24,8 @@ import (
 func one(t *testing.T, kind, platform string, state standin.State) *standin.Device {
 	t.Helper()
 	d := standin.New(standin.Config{Sandbox: []string{testbin.Program(t), standin.SandboxArgument}, State: state,
-		Device: fleet.Device{Name: "kaede-7-1", Kind: kind, Platform: platform, Model: "Kaede 7", OS: "14", Form: "phone",
+		Device: fleet.Device{Name: "kaede-7-1", Kind: kind, Platform: platform, Model: "Kaede 7", OS: "14",
+			Form:  "phone",
 			Width: 408, Height: 896, MemoryMB: 8192}})
 	t.Cleanup(func() { require.NoError(t, d.Close()) })
 	return d
@@ -211,7 +212,8 @@ func TestAScreenThatTimesOutIsPutOnAgainUnlessACodeLocksIt(t *testing.T) {
 
 func TestChanceOfTroubleIsAFunctionOfTheDevice(t *testing.T) {
 	outcome := func() (out []bool) {
-		d := one(t, fleet.Emulator, "android", standin.State{Troubles: []standin.StateTrouble{{Name: "hang", Chance: 0.5}}})
+		d := one(t, fleet.Emulator, "android",
+			standin.State{Troubles: []standin.StateTrouble{{Name: "hang", Chance: 0.5}}})
 		for range 12 {
 			out = append(out, d.Boot(context.Background(), time.Minute, false) == nil)
 			require.NoError(t, d.Halt(context.Background()))

@@ -74,10 +74,12 @@ func TestComputingIsBoundedInATurnAndInACase(t *testing.T) {
 		"a handler that computes for long": {burn +
 			`let n = 0; os.show(() => ui.button({id: 'go', text: 'Go ' + n, onTap: () => { burn(1500); n++; }}))`,
 			"tap #go\nexpect \"Go 1\"", verdict.Pass, ""},
-		"one that never ends": {`os.show(() => ui.button({id: 'go', text: 'Go', onTap: () => { for (;;); }}))`, "tap #go",
+		"one that never ends": {`os.show(() => ui.button({id: 'go', text: 'Go', onTap: () => { for (;;); }}))`,
+			"tap #go",
 			verdict.Fail, "stopped answering"},
 		"turns that compute again and again": {burn +
-			`os.every(4, () => burn(300)); os.show(() => ui.text({text: 'Here'}))`, `expect "There" within 4m`, verdict.Fail,
+			`os.every(4, () => burn(300)); os.show(() => ui.text({text: 'Here'}))`, `expect "There" within 4m`,
+			verdict.Fail,
 			"computed for more than 6s in one case"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -38,12 +38,14 @@ func TestStandInsKeepTheContractOfDevices(t *testing.T) {
 	} {
 		t.Run(of.Name, func(t *testing.T) {
 			devicetest.Run(t, func(t *testing.T) devicetest.Subject {
-				d := standin.New(standin.Config{Device: of, Cutout: "none", Scale: 2, Sandbox: []string{testbin.Program(t),
-					standin.SandboxArgument}})
+				d := standin.New(standin.Config{Device: of, Cutout: "none", Scale: 2,
+					Sandbox: []string{testbin.Program(t),
+						standin.SandboxArgument}})
 				t.Cleanup(func() { require.NoError(t, d.Close()) })
 				packed := map[string]func(demo.App) ([]byte, error){"android": demo.PackAndroid,
 					"ios": demo.PackSimulator}[of.Platform]
-				data, err := packed(demo.App{ID: "example.probe", Name: "Probe", Version: demo.Version{Name: "1.0", Code: 1},
+				data, err := packed(demo.App{ID: "example.probe", Name: "Probe", Version: demo.Version{Name: "1.0",
+					Code: 1},
 					MinimumAPI: 30, MinimumIOS: "16.0", Program: []byte(probe)})
 				require.NoError(t, err)
 				path := filepath.Join(t.TempDir(), "probe")

@@ -151,7 +151,9 @@ var deeds = map[string]deed{
 	"free-space":     {"make room on it", nil, func(d *Device, _ string) { d.state.FreeMB, d.full = 8192, false }},
 	"mend":           {"end all troubles", nil, func(d *Device, _ string) { clear(d.troubles); clear(d.chances) }},
 	"set-clock":      {"set its clock right", onlyReal, func(d *Device, _ string) { d.state.ClockOff = 0 }},
-	"trust-computer": {"have it trust this computer", realApple, func(d *Device, _ string) { d.state.Distrusts = false }},
+	"trust-computer": {"have it trust this computer", realApple, func(d *Device, _ string) {
+		d.state.Distrusts = false
+	}},
 	"trust-developer": {"have it trust the developer of the app on it", realApple, func(d *Device, _ string) {
 		d.trusts = true
 	}},

@@ -253,10 +253,11 @@ func (d *Device) Start(ctx context.Context, app string, how script.Start) error 
 	}
 	c := d.config.Device
 	d.write("info", "activity", "start "+i.app.Package.ApplicationID)
-	_, err := d.turn(ctx, request{Op: "start", Source: string(i.source), Seed: d.seed, Data: i.data, Device: &deviceInfo{
-		Platform: c.Platform, Model: c.Model, OS: c.OS, Form: c.Form, Width: c.Width, Height: c.Height,
-		MemoryMB: c.MemoryMB, Real: c.Kind == fleet.Real, Language: d.language,
-	}})
+	_, err := d.turn(ctx, request{Op: "start", Source: string(i.source), Seed: d.seed, Data: i.data,
+		Device: &deviceInfo{
+			Platform: c.Platform, Model: c.Model, OS: c.OS, Form: c.Form, Width: c.Width, Height: c.Height,
+			MemoryMB: c.MemoryMB, Real: c.Kind == fleet.Real, Language: d.language,
+		}})
 	return err
 }
 
@@ -479,7 +480,8 @@ func (d *Device) pass(ctx context.Context, by time.Duration) error {
 		}
 	}
 	d.now += by
-	if limit := time.Duration(d.state.Timeout) * time.Second; limit > 0 && d.up && !d.asleep && d.now-d.touched >= limit {
+	if limit := time.Duration(d.state.Timeout) * time.Second; limit > 0 && d.up && !d.asleep &&
+		d.now-d.touched >= limit {
 		d.doze()
 	}
 	return nil

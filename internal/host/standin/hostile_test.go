@@ -30,7 +30,8 @@ func phoneThatComputes(t *testing.T, program string, limit time.Duration) *stand
 	t.Helper()
 	d := standin.New(standin.Config{CaseCPU: limit, Cutout: "none", Sandbox: []string{testbin.Program(t),
 		standin.SandboxArgument},
-		Device: fleet.Device{Name: "kaede-mini-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede Mini", OS: "14",
+		Device: fleet.Device{Name: "kaede-mini-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede Mini",
+			OS:   "14",
 			Form: "phone", Width: 316, Height: 632, MemoryMB: 2048}})
 	t.Cleanup(func() { require.NoError(t, d.Close()) })
 	put(t, d, program)

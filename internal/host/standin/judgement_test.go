@@ -36,7 +36,8 @@ const trialPatience = 4 * time.Second
 
 // kinds make trials from chance: each knows what its app does when, and so what is true.
 var kinds = []func(r *rand.Rand) trial{
-	appears, vanishes, toast, answers, staleScreen, coveredUntil, disabledUntil, seeThrough, underSheet, reorders, fills,
+	appears, vanishes, toast, answers, staleScreen, coveredUntil, disabledUntil, seeThrough, underSheet, reorders,
+	fills,
 	numbers, noNumbers,
 	shows, crashes, backs, neverMatched, ambiguous, scrolled, uneven, typed, composed, showsNothing, animated, leaves,
 }
@@ -196,7 +197,8 @@ func noNumbers(r *rand.Rand) trial {
 	texts := []string{"Bed B-12", "5'6\"", "2026-11-25", "3 of 5", "10:30", "B12", "99+", "1.2k", "free", "1 to 4",
 		"12A", "1,50,2"}
 	return trial{setup: fmt.Sprintf("const text = %q;", texts[r.IntN(len(texts))]), body: `ui.text({id: 'n', text})`,
-		steps: []string{fmt.Sprintf(`expect number in #n = %d`, r.IntN(20))}, want: verdict.Fail, cause: script.NotANumber}
+		steps: []string{fmt.Sprintf(`expect number in #n = %d`, r.IntN(20))}, want: verdict.Fail,
+		cause: script.NotANumber}
 }
 
 func shows(r *rand.Rand) trial {
@@ -218,8 +220,10 @@ func crashes(r *rand.Rand) trial {
 		{setup: boom + `;`, steps: []string{`expect "Go"`}},
 		{setup: `function go() { ` + boom + `; }`, steps: []string{`tap #go`}},
 		{setup: fmt.Sprintf(`function go() { os.after(%d, () => { %s; }); }`, after, boom), steps: []string{`tap #go`}},
-		{setup: fmt.Sprintf(`function go() { os.request(%d, () => { %s; }); }`, 3*after, boom), steps: []string{`tap #go`}},
-		{setup: fmt.Sprintf(`os.after(%d, () => { %s; });`, 1500+after, boom), steps: []string{`expect "Never" within 3s`},
+		{setup: fmt.Sprintf(`function go() { os.request(%d, () => { %s; }); }`, 3*after, boom),
+			steps: []string{`tap #go`}},
+		{setup: fmt.Sprintf(`os.after(%d, () => { %s; });`, 1500+after, boom),
+			steps: []string{`expect "Never" within 3s`},
 			known: []string{`"Never"`}},
 		{setup: `os.onBack(() => { ` + boom + `; });`, steps: []string{`press back`}},
 	}[r.IntN(6)]
@@ -282,8 +286,9 @@ func uneven(r *rand.Rand) trial {
 func typed(r *rand.Rand) trial {
 	word := []string{"Kujira", "Größe", "漢字"}[r.IntN(3)]
 	return trial{setup: `let v = '';`, body: `ui.field({id: 'f', hint: 'Island', value: v, onInput: (x) => { v = x; }})`,
-		steps: []string{fmt.Sprintf(`put %q in #f`, word), fmt.Sprintf(`expect %q`, word), fmt.Sprintf(`expect #f shows %q`,
-			word)}, want: verdict.Pass}
+		steps: []string{fmt.Sprintf(`put %q in #f`, word), fmt.Sprintf(`expect %q`, word),
+			fmt.Sprintf(`expect #f shows %q`,
+				word)}, want: verdict.Pass}
 }
 
 func composed(r *rand.Rand) trial {
@@ -305,7 +310,8 @@ func animated(r *rand.Rand) trial {
 	if asked = end; r.IntN(2) == 0 {
 		asked = end / 2
 	}
-	return trial{setup: fmt.Sprintf(`let n = 0; for (let i = 1; i <= %d; i++) os.after(i * 20, () => { n = i; });`, end),
+	return trial{setup: fmt.Sprintf(`let n = 0; for (let i = 1; i <= %d; i++) os.after(i * 20, () => { n = i; });`,
+		end),
 		body:  `ui.text({id: 'n', text: String(n)})`,
 		steps: []string{fmt.Sprintf(`expect number in #n = %d`, asked)}, want: verdictOf(asked == end)}
 }
@@ -406,7 +412,8 @@ func TestVerdictsOnAppsWhoseTruthIsKnown(t *testing.T) {
 	require.True(t, standin.RaceEnabled || len(all) >= 1000)
 	wrong := 0
 	for i, got := range all {
-		if got.Verdict == list[i].want && (list[i].cause == "" || got.Failure != nil && got.Failure.Cause == list[i].cause) {
+		if got.Verdict == list[i].want && (list[i].cause == "" || got.Failure != nil &&
+			got.Failure.Cause == list[i].cause) {
 			continue
 		}
 		if wrong++; wrong <= 12 {

@@ -20,8 +20,10 @@ func TestADevicesOwnPartSaysWhatIsWrongWithIt(t *testing.T) {
 		"{charge: much}":                         "line 4: a whole number is needed here",
 		"[a]":                                    "line 4: ",
 	} {
-		site, err := host.ReadSite([]byte("site: bench\ndriver: standin\nmodels: [{model: Kaede 7, platform: android, " +
-			"width: 408, height: 896}]\ndevices: [{name: k, model: Kaede 7, kind: real, os: \"14\", standin: " + part + "}]"))
+		site, err := host.ReadSite([]byte("site: bench\ndriver: standin\nmodels: [{model: Kaede 7, platform: " +
+			"android, " +
+			"width: 408, height: 896}]\ndevices: [{name: k, model: Kaede 7, kind: real, os: \"14\", standin: " +
+			part + "}]"))
 		require.NoError(t, err, part)
 		v, err := NewDriver([]string{"nothing"})
 		require.NoError(t, err)

@@ -83,7 +83,9 @@ type Config struct {
 
 // Put keeps a blob, and records that there is a use for it.
 func (s *Base) Put(ctx context.Context, r io.Reader, digest string, limit int64) (blob.Info, error) {
-	return s.Blobs.Put(ctx, r, digest, limit, func(b blob.Info) error { return s.Store.NoteBlob(ctx, b.Digest, b.Size) })
+	return s.Blobs.Put(ctx, r, digest, limit, func(b blob.Info) error {
+		return s.Store.NoteBlob(ctx, b.Digest, b.Size)
+	})
 }
 
 // Every waits for d and reports true, or false when ctx has ended.

@@ -126,7 +126,8 @@ func oneApp(packages []store.Package) error {
 			continue
 		}
 		if id := before.Facts.V.ApplicationID; id != f.ApplicationID {
-			return base.Invalid(fmt.Sprintf("%s is the app %s, but %s is %s: another app", before.FileName, id, p.FileName,
+			return base.Invalid(fmt.Sprintf("%s is the app %s, but %s is %s: another app", before.FileName, id,
+				p.FileName,
 				f.ApplicationID), "a build holds packages of one app: push each app by itself")
 		}
 	}
@@ -231,7 +232,8 @@ func (s *Part) BuildNamed(ctx context.Context, c base.Caller, app, ref string) (
 		if b.AppID != list[0].AppID {
 			if list[0].App == b.App { // a name does not tell them apart
 				return store.Build{}, base.Invalid(fmt.Sprintf("two apps called %s have a build %q", b.App, ref),
-					fmt.Sprintf("say which app is meant with --app and its application id: %s or %s", identity(list[0]), identity(b)))
+					fmt.Sprintf("say which app is meant with --app and its application id: %s or %s",
+						identity(list[0]), identity(b)))
 			}
 			return store.Build{}, base.Invalid(fmt.Sprintf("both %s and %s have a build %q", list[0].App, b.App, ref),
 				"say which app is meant with --app")

@@ -63,7 +63,8 @@ func fetcher(allowed []string) *http.Client {
 	return &http.Client{
 		Timeout: fetchTime,
 		Transport: &http.Transport{
-			Proxy: nil, ResponseHeaderTimeout: 30 * time.Second, TLSHandshakeTimeout: 15 * time.Second, DisableKeepAlives: true,
+			Proxy: nil, ResponseHeaderTimeout: 30 * time.Second, TLSHandshakeTimeout: 15 * time.Second,
+			DisableKeepAlives:  true,
 			DisableCompression: true, // lengths and ranges are those of the file
 			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 				host, _, _ := net.SplitHostPort(address)

@@ -74,7 +74,8 @@ func (s *Part) readyToDo(ctx context.Context, c base.Caller, e *store.Errand) er
 		return base.Invalid(fmt.Sprintf("%s is a real device; only virtual ones can be booted, halted, emptied and "+
 			"removed from here", e.Device), "`yamato device check "+e.Device+"` says whether it is ready")
 	case d.State == "leased" || d.State == "resetting":
-		return base.Invalid(fmt.Sprintf("%s is %s", e.Device, busyWith(d)), "wait until that is done, or cancel the run")
+		return base.Invalid(fmt.Sprintf("%s is %s", e.Device, busyWith(d)),
+			"wait until that is done, or cancel the run")
 	}
 	if open, err := s.Store.OpenErrand(ctx, d.HostID, e.Device); err != nil || open != 0 {
 		return cmp.Or(err, error(base.Invalid(fmt.Sprintf("something is being done to %s already", e.Device),
@@ -196,7 +197,8 @@ func (s *Part) readyToFetch(ctx context.Context, c base.Caller, in Wish, e *stor
 		if !slices.ContainsFunc(accepted, func(a store.Accepted) bool {
 			return a.Name == image.Licence && a.Digest == digest
 		}) {
-			return base.Refuse(base.Licence, fmt.Sprintf("%s comes under the licence %q, which nobody has accepted here",
+			return base.Refuse(base.Licence, fmt.Sprintf(
+				"%s comes under the licence %q, which nobody has accepted here",
 				image.Name(), image.Licence), fmt.Sprintf("read it and accept it: `yamato site licence %q --accept`",
 				image.Licence))
 		}

@@ -32,13 +32,15 @@ func (s *Part) Tend(ctx context.Context) {
 				s.Log.Warn("legs that wait could not be looked at", "error", err)
 			}
 		}
-		for what, do := range map[string]func(context.Context) error{"sidelined devices could not be looked after": s.tendSidelined, "halted devices could not be woken": s.wake} {
+		for what, do := range map[string]func(context.Context) error{"sidelined devices could not be looked " +
+			"after": s.tendSidelined, "halted devices could not be woken": s.wake} {
 			if err := do(ctx); err != nil && ctx.Err() == nil {
 				s.Log.Warn(what, "error", err)
 			}
 		}
 		if ticks%20 == 0 { // hours open and close
-			if ids, err := s.Store.RuledDevices(ctx); err == nil && s.Store.MarkDevices(ctx, ids) == nil && len(ids) > 0 {
+			if ids, err := s.Store.RuledDevices(ctx); err == nil && s.Store.MarkDevices(ctx, ids) == nil &&
+				len(ids) > 0 {
 				s.Bell.Ring()
 			}
 		}
@@ -151,7 +153,8 @@ func (s *Part) power(ctx context.Context, list []store.Halted, idle []string, as
 	}
 	for what, names := range map[string][]string{link.DoBoot: plan.Boot, link.DoHalt: plan.Halt} {
 		for _, name := range names {
-			if _, err := s.Store.AskErrand(ctx, first.ProjectID, store.Errand{HostID: first.HostID, Device: name, What: what,
+			if _, err := s.Store.AskErrand(ctx, first.ProjectID, store.Errand{HostID: first.HostID, Device: name,
+				What:    what,
 				AskedBy: base.Automatic}); err != nil {
 				return err
 			}
@@ -179,7 +182,8 @@ func (s *Part) giveUpWaiting(ctx context.Context) error {
 		return err
 	}
 	for _, l := range list {
-		trouble := "there is no device any more that takes this leg; run it on others: `yamato device ls` lists what there is"
+		trouble := "there is no device any more that takes this leg; run it on others: `yamato device ls` lists " +
+			"what there is"
 		if l.Device != "" {
 			trouble = l.Device + " was removed, and " + trouble
 		}

@@ -73,9 +73,11 @@ func (n *session) keepDone(ctx context.Context, d link.Done) error {
 			return err
 		}
 		switch {
-		case e.What == link.DoProbe && device.Sideline == nil && d.Trouble != "": // tried out since an app met trouble on it
+		case e.What == link.DoProbe && device.Sideline == nil &&
+			d.Trouble != "": // tried out since an app met trouble on it
 			side := store.Sideline{By: base.Automatic, Automatic: true, At: time.Now().UTC(),
-				Reason: base.Short("it met trouble, and did not work when it was tried out: "+d.Trouble, 500), Broken: d.Broken}
+				Reason: base.Short("it met trouble, and did not work when it was tried out: "+d.Trouble, 500),
+				Broken: d.Broken}
 			at := side.At.Add(s.Config.ProbeEvery)
 			side.ProbeAt = &at
 			return base.SidelineDevice(ctx, t, device.ID, side)

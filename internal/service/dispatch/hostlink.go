@@ -115,7 +115,8 @@ func (n *session) open(ctx context.Context) error {
 	}
 	s.Log.Info("host linked", "host", h.Host, "site", h.Site, "devices", len(h.Devices), "link", n.number)
 	s.Bell.Ring()
-	return n.conn.Send(ctx, link.ToHost{Welcome: &link.Welcome{Version: link.Version, TTLMS: s.Config.TTL.Milliseconds(),
+	return n.conn.Send(ctx, link.ToHost{Welcome: &link.Welcome{Version: link.Version,
+		TTLMS:    s.Config.TTL.Milliseconds(),
 		Replaced: replaced}})
 }
 
@@ -232,7 +233,8 @@ func (n *session) hear(ctx context.Context) error {
 		}
 		if m.Done != nil {
 			if err := n.keepDone(ctx, *m.Done); err != nil {
-				return fmt.Errorf("how an errand ended could not be kept; its host says it again when it links anew: %w", err)
+				return fmt.Errorf("how an errand ended could not be kept; its host says it again when it links "+
+					"anew: %w", err)
 			}
 		}
 		if len(m.Events) == 0 {
@@ -266,7 +268,8 @@ func (n *session) deliver(ctx context.Context) {
 		case <-heard:
 		case <-tick.C:
 			if newest, err := n.service.Store.NewestLink(ctx, n.host); err == nil && newest != n.number {
-				n.close(base.Invalid("another host of this name has linked since", "give each host a name of its own: --name"))
+				n.close(base.Invalid("another host of this name has linked since",
+					"give each host a name of its own: --name"))
 				return
 			}
 			if back, err := n.service.Store.HoldLink(ctx, n.host, n.number); err == nil && back > 0 {
@@ -422,7 +425,8 @@ func leaseOut(a store.Assignment, g store.Goods, matched map[string]bool) link.L
 	return link.Lease{Number: a.Lease, Device: a.Device, Holder: fmt.Sprintf("run %d", a.Run),
 		Apps: []string{g.Package.V.ApplicationID}, Leave: a.Leave, LastSeq: a.LastSeq, TTLMS: a.TTLMS,
 		Attempt: &link.Attempt{Run: a.Run, Number: a.Attempt,
-			Combination: fleet.Combination{Class: fleet.Class{Kind: a.Kind, Model: a.Model, Platform: a.Platform, OS: a.OS},
+			Combination: fleet.Combination{Class: fleet.Class{Kind: a.Kind, Model: a.Model, Platform: a.Platform,
+				OS: a.OS},
 				Levels: a.Levels.V},
 			Package: g.Package.V, PackageBlob: a.PackageBlob, SuiteBlob: g.Suite, Cases: a.Cases, Seed: a.Seed,
 			RealTime: a.RealTime, Known: known}}

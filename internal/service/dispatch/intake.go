@@ -337,8 +337,9 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 			w.probe(one.side)
 		}
 		if one.device != "" {
-			devices = append(devices, store.DeviceChange{ID: one.DeviceID, To: one.device, Reason: one.why, Condition: one.now,
-				Sideline: one.side})
+			devices = append(devices, store.DeviceChange{ID: one.DeviceID, To: one.device, Reason: one.why,
+				Condition: one.now,
+				Sideline:  one.side})
 			if one.device == "idle" {
 				free = append(free, one.DeviceID)
 			}
@@ -467,7 +468,8 @@ func (t *tally) leave(so map[int]verdict.Crossing) []store.NewResult {
 			continue
 		}
 		failure := script.Failure{Cause: script.Trouble, Expected: "the case to be run", Actual: why}
-		out = append(out, store.NewResult{ProjectID: t.ProjectID, Lease: t.Lease, RunID: t.RunID, LegID: t.LegID, Case: i,
+		out = append(out, store.NewResult{ProjectID: t.ProjectID, Lease: t.Lease, RunID: t.RunID, LegID: t.LegID,
+			Case:    i,
 			Verdict: string(verdict.Error), Sentence: why, Failure: failure, Steps: []script.StepRecord{}})
 		t.counts.Results++
 		t.counts.Errors++

@@ -193,7 +193,8 @@ func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement,
 		placements = append(placements, l.state.Apply(schedule.Leg{ID: g.ID, Order: schedule.Order{Run: g.RunID,
 			Leg: g.Position}, Waiting: g.State == "waiting",
 			Demand: schedule.Demand{Device: g.DeviceID, Avoid: g.Avoid, Who: g.AskedBy,
-				Class: schedule.Class{Project: g.ProjectID, Kind: g.Kind, Model: g.Model, Platform: g.Platform, OS: g.OS}}})...)
+				Class: schedule.Class{Project: g.ProjectID, Kind: g.Kind, Model: g.Model, Platform: g.Platform,
+					OS: g.OS}}})...)
 	}
 	for _, d := range devices {
 		placements = append(placements, l.state.Apply(schedule.Device{ID: d.ID, Worth: d.Worth, Idle: d.State == "idle",

@@ -98,7 +98,8 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 	if err != nil {
 		return store.Run{}, err
 	}
-	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose,
+	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: r.BuildID,
+		Purpose:      r.Purpose,
 		RepeatFailed: r.RepeatFailed, AfterError: r.AfterError,
 		Language: r.Language, RealTime: in.RealTime, AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup,
 		Seed: newSeed()}}

@@ -106,7 +106,8 @@ func (s *Part) Look(ctx context.Context, c base.Caller, device string, in Order,
 		return store.Run{}, base.Invalid(fmt.Sprintf("%s is %s: %s", device, d.State, d.Reason), remedy)
 	}
 	if i < 0 {
-		p := base.Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", build.App, build.VersionName, device, reasons[0].Why),
+		p := base.Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", build.App, build.VersionName, device,
+			reasons[0].Why),
 			reasons[0].Remedy)
 		return store.Run{}, p
 	}
@@ -117,7 +118,8 @@ func (s *Part) Look(ctx context.Context, c base.Caller, device string, in Order,
 	return s.add(ctx, c, store.NewRun{IdempotencyKey: key,
 		Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: levels.Of(fleet.Language),
 			AskedBy: c.Name, AfterError: 0, Seed: newSeed()},
-		Legs: []store.NewLeg{{RevisionID: suite, Digest: build.Packages[i].Digest, Combination: fleet.Of(d.Facts.V, levels),
+		Legs: []store.NewLeg{{RevisionID: suite, Digest: build.Packages[i].Digest, Combination: fleet.Of(d.Facts.V,
+			levels),
 			Device: &d.ID, Cases: []int{0}}}}, []any{device, in})
 }
 
@@ -214,7 +216,9 @@ func (s *Part) chooseCases(ctx context.Context, c base.Caller, in Order) ([]chos
 		chosen := chosenSuite{id: suite.ID}
 		for i, one := range suite.Cases.V {
 			byName := len(names) == 0 || slices.Contains(names, one.Name)
-			byTag := len(tags) == 0 || slices.ContainsFunc(tags, func(t string) bool { return slices.Contains(one.Tags, t) })
+			byTag := len(tags) == 0 || slices.ContainsFunc(tags, func(t string) bool {
+				return slices.Contains(one.Tags, t)
+			})
 			if byName && byTag {
 				chosen.cases, found[one.Name] = append(chosen.cases, i), true
 			}

@@ -83,7 +83,8 @@ func (s *Part) Now(ctx context.Context, c base.Caller) (contract.Now, error) {
 	devices, err := s.Candidates(ctx, c, models...)
 	now := time.Now()
 	for _, w := range waiting {
-		combination := fleet.Combination{Class: fleet.Class{Kind: w.Kind, Model: w.Model, Platform: w.Platform, OS: w.OS},
+		combination := fleet.Combination{Class: fleet.Class{Kind: w.Kind, Model: w.Model, Platform: w.Platform,
+			OS: w.OS},
 			Levels: w.Levels.V}
 		out.Waiting = append(out.Waiting, contract.Waiting{Run: w.Run, Combination: wire.Combination(combination),
 			Legs: w.Legs, WaitsFor: fleet.WaitsFor(combination.Class, without(devices, w.Never), w.AskedBy, now)})

@@ -179,7 +179,8 @@ func (s *Part) OpenEvidence(ctx context.Context, c base.Caller, number,
 	id int64) (contract.Evidence, blob.File, error) {
 	e, err := s.Store.EvidenceNumbered(ctx, c.ProjectID, number, id)
 	if err != nil {
-		return contract.Evidence{}, nil, base.NotThere(err, "list its evidence", "run %d has no evidence %d", number, id)
+		return contract.Evidence{}, nil, base.NotThere(err, "list its evidence", "run %d has no evidence %d", number,
+			id)
 	}
 	f, err := s.Blobs.Open(ctx, e.Digest)
 	return wire.Evidence(e), f, err

@@ -43,7 +43,8 @@ func (s *Part) Settings(ctx context.Context, c base.Caller, app, ref, device, li
 	case device != "":
 		d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 		if err != nil {
-			return contract.Settings{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q",
+			return contract.Settings{}, base.NotThere(err, "`yamato device ls` lists the devices",
+				"there is no device %q",
 				device)
 		}
 		in.On = &[]string{d.Facts.V.Name}
@@ -71,7 +72,8 @@ func (s *Part) Settings(ctx context.Context, c base.Caller, app, ref, device, li
 // quote writes a word for a shell.
 func quote(word string) string {
 	if word != "" && strings.IndexFunc(word, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:=", r))
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("-_./:=", r))
 	}) < 0 {
 		return word
 	}

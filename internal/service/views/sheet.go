@@ -88,7 +88,8 @@ func (s *Part) fillSheet(ctx context.Context, run int64, l *contract.Leg, at int
 			Result: &r, Evidence: []contract.Evidence{}, Frames: []contract.Frame{}})
 	}
 	for _, a := range attempts {
-		one := contract.SheetAttempt{Attempt: wire.Attempt(a), Evidence: []contract.Evidence{}, Frames: []contract.Frame{}}
+		one := contract.SheetAttempt{Attempt: wire.Attempt(a), Evidence: []contract.Evidence{},
+			Frames: []contract.Frame{}}
 		l.Attempts = append(l.Attempts, one.Attempt)
 		var circumstances map[string]any
 		if err := json.Unmarshal(a.Circumstances, &circumstances); err == nil && circumstances != nil {
@@ -230,8 +231,9 @@ func metIn(d contract.RunDetail, classes []fleet.Device) (met, ran []verdict.Met
 	for _, l := range d.Legs {
 		place[l.Id] = placeOf(l.Combination, classes)
 		for _, x := range l.Cases {
-			m := verdict.Met{Suite: l.Suite, Case: x.Name, Leg: l.Id, Index: x.Index, Verdict: verdict.Verdict(x.Verdict),
-				Flaky: x.Flaky}
+			m := verdict.Met{Suite: l.Suite, Case: x.Name, Leg: l.Id, Index: x.Index,
+				Verdict: verdict.Verdict(x.Verdict),
+				Flaky:   x.Flaky}
 			if m.Verdict == verdict.None {
 				continue // not there yet: it says nothing of what combinations share
 			}

@@ -112,8 +112,9 @@ func Suite(in store.Suite) contract.Suite {
 func Findings(in []script.Finding) []contract.Finding {
 	out := []contract.Finding{}
 	for _, f := range in {
-		one := contract.Finding{Line: f.Pos.Line, Column: f.Pos.Column, Length: f.Length, Text: f.Line, Message: f.Message,
-			Shift: base.Stated(f.Shift)}
+		one := contract.Finding{Line: f.Pos.Line, Column: f.Pos.Column, Length: f.Length, Text: f.Line,
+			Message: f.Message,
+			Shift:   base.Stated(f.Shift)}
 		if f.Hint != "" {
 			one.Hint = base.Ptr(f.Hint)
 		}
@@ -287,7 +288,8 @@ func Site(h store.HostRow, accepted []store.Accepted) contract.Site {
 		Capacity: contract.Capacity{MemoryMb: o.Capacity.MemoryMB, Cpus: o.Capacity.CPUs},
 		Machine:  contract.Machine{UsedMb: l.UsedMB, TotalMb: l.TotalMB, Cpu: float32(l.CPU), Cpus: l.CPUs}}
 	for _, m := range o.Models {
-		out.Models = append(out.Models, contract.Model{Model: m.Model, Platform: m.Platform, Form: m.Form, Width: m.Width,
+		out.Models = append(out.Models, contract.Model{Model: m.Model, Platform: m.Platform, Form: m.Form,
+			Width:  m.Width,
 			Height: m.Height, MemoryMb: m.MemoryMB, TakesMb: m.TakesMB, Released: m.Released})
 	}
 	for _, i := range o.Images {

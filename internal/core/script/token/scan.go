@@ -455,8 +455,9 @@ func lexSign(l *lexer) state {
 	case r == utf8.RuneError:
 		l.fault("scripts are UTF-8", "this is not UTF-8 text")
 	case text == "'" || text == "‘" || text == "’" || text == "`":
-		for strings.ContainsRune("'‘’`", r) && l.peek() != '\n' && l.peek() != eof && !strings.ContainsRune("'‘’`",
-			l.peek()) {
+		for strings.ContainsRune("'‘’`", r) && l.peek() != '\n' && l.peek() != eof &&
+			!strings.ContainsRune("'‘’`",
+				l.peek()) {
 			l.at++ // what stands in them is no word of the language
 		}
 		if l.peek() != '\n' && l.peek() != eof {

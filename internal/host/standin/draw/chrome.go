@@ -110,7 +110,8 @@ func (c Chrome) Home(apps []HomeApp) *Element {
 	return &Element{T: "column", Size: 15, Kids: []*Element{
 		{T: "column", Pad: lengths{72, 0, 0, 0}, Align: "center", Size: 15, Kids: []*Element{
 			{T: "text", Text: at.Format("15:04"), Face: "regular", Size: 58, Ink: Hex("#f7f4ec")},
-			{T: "text", Text: fmt.Sprintf("%s %d %s", at.Weekday(), at.Day(), at.Month()), Size: 15, Ink: Hex("#dfe7e6")},
+			{T: "text", Text: fmt.Sprintf("%s %d %s", at.Weekday(), at.Day(), at.Month()), Size: 15,
+				Ink: Hex("#dfe7e6")},
 		}},
 		{T: "space", Grow: 1, Size: 15},
 		row,
@@ -135,7 +136,8 @@ func (c Chrome) Lock() *Element {
 	return &Element{T: "column", Size: 15, Kids: []*Element{
 		{T: "column", Pad: lengths{96, 0, 0, 0}, Align: "center", Gap: 6, Size: 15, Kids: []*Element{
 			{T: "text", Text: at.Format("15:04"), Face: "regular", Size: 64, Ink: Hex("#f7f4ec")},
-			{T: "text", Text: fmt.Sprintf("%s %d %s", at.Weekday(), at.Day(), at.Month()), Size: 16, Ink: Hex("#dfe7e6")},
+			{T: "text", Text: fmt.Sprintf("%s %d %s", at.Weekday(), at.Day(), at.Month()), Size: 16,
+				Ink: Hex("#dfe7e6")},
 		}},
 		{T: "space", Grow: 1, Size: 15},
 		{T: "column", Pad: lengths{0, 0, 36, 0}, Align: "center", Size: 15,
@@ -155,8 +157,9 @@ func (c Chrome) Dialog(title, answer string) *Element {
 	} else {
 		card.Kids = append(card.Kids, &Element{T: "text", Text: "You can change this later in Settings.", Size: 14,
 			Ink: Hex("#4d5d69")},
-			&Element{T: "row", Spread: "end", Size: 15, Kids: []*Element{{T: "button", Text: answer, Size: 15, Face: "medium",
-				Ink: Hex("#1d5a78"), Pad: lengths{8, 10, 8, 10}}}})
+			&Element{T: "row", Spread: "end", Size: 15, Kids: []*Element{{T: "button", Text: answer, Size: 15,
+				Face: "medium",
+				Ink:  Hex("#1d5a78"), Pad: lengths{8, 10, 8, 10}}}})
 	}
 	return &Element{T: "column", Pad: lengths{40, 22, 40, 22}, Spread: "center", Size: 15, Kids: []*Element{card}}
 }

@@ -96,7 +96,8 @@ func (p *placed) measureText(inner float64) {
 	face := faceOf(e.Face)
 	p.lines = face.wrap(text, e.Size, inner)
 	if e.Lines > 0 && len(p.lines) > e.Lines {
-		p.lines = append(p.lines[:e.Lines-1:e.Lines-1], ellipsis(face, strings.Join(p.lines[e.Lines-1:], " "), e.Size, inner))
+		p.lines = append(p.lines[:e.Lines-1:e.Lines-1], ellipsis(face, strings.Join(p.lines[e.Lines-1:], " "), e.Size,
+			inner))
 	}
 	for _, l := range p.lines {
 		p.w = max(p.w, face.width(l, e.Size))

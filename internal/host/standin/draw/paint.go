@@ -134,7 +134,8 @@ var (
 // within reports whether r lies in clip, but for what sums of fractions lose.
 func within(r, clip screen.Rect) bool {
 	const slack = 0.01
-	return r.X >= clip.X-slack && r.Y >= clip.Y-slack && r.X+r.W <= clip.X+clip.W+slack && r.Y+r.H <= clip.Y+clip.H+slack
+	return r.X >= clip.X-slack && r.Y >= clip.Y-slack && r.X+r.W <= clip.X+clip.W+slack &&
+		r.Y+r.H <= clip.Y+clip.H+slack
 }
 
 func (c *canvas) box(b box) {

@@ -64,7 +64,8 @@ func Android(a App) ([]byte, error) {
 		return nil, err
 	}
 	const iconEntry = "res/mipmap-xhdpi/icon.png"
-	entries = append(entries, entry{"resources.arsc", resourceTable(a.ID, iconEntry, a.Texts)}, entry{iconEntry, picture})
+	entries = append(entries, entry{"resources.arsc", resourceTable(a.ID, iconEntry, a.Texts)},
+		entry{iconEntry, picture})
 	data, err := zipped(entries)
 	if err != nil {
 		return nil, err
@@ -149,14 +150,16 @@ func Web(a App) ([]byte, error) {
 	m, err := json.MarshalIndent(map[string]any{
 		"id": "/" + a.ID, "name": a.Name, "start_url": "index.html", "display": "standalone", "orientation": "portrait",
 		"lang":    "en-GB",
-		"version": a.Version.Name + "+" + strconv.Itoa(a.Version.Code), "icons": []any{map[string]any{"src": "icon-192.png",
+		"version": a.Version.Name + "+" + strconv.Itoa(a.Version.Code),
+		"icons": []any{map[string]any{"src": "icon-192.png",
 			"sizes": "192x192", "type": "image/png"}},
 	}, "", "  ")
 	if err != nil {
 		return nil, err
 	}
 	page := "<!doctype html><html lang=\"en-GB\"><title>" + a.Name +
-		"</title><link rel=\"manifest\" href=\"manifest.webmanifest\"><script src=\"" + appfile.ProgramIOS + "\"></script>"
+		"</title><link rel=\"manifest\" href=\"manifest.webmanifest\"><script src=\"" + appfile.ProgramIOS +
+		"\"></script>"
 	return zipped(append([]entry{{"manifest.webmanifest", m}, {"index.html", []byte(page)}, {"icon-192.png", picture},
 		{appfile.ProgramIOS, a.Program}}, extra(a)...))
 }
@@ -192,7 +195,8 @@ func manifest(a App) []byte {
 	const ns = "http://schemas.android.com/apk/res/android"
 	x := newXMLWriter(ns)
 	x.start("manifest",
-		plainAttr("package", a.ID), intAttr("versionCode", 0x0101021b, a.Version.Code), textAttr("versionName", 0x0101021c,
+		plainAttr("package", a.ID), intAttr("versionCode", 0x0101021b, a.Version.Code),
+		textAttr("versionName", 0x0101021c,
 			a.Version.Name))
 	x.start("uses-sdk", intAttr("minSdkVersion", 0x0101020c, a.MinimumAPI), intAttr("targetSdkVersion", 0x01010270, 35))
 	x.end("uses-sdk")
