@@ -11,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
 	"yamato/internal/killpoint"
@@ -49,7 +50,7 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 	if err != nil {
 		return err
 	}
-	if d, ok := script.As[Chancy](w.device); ok { // what befalls it from here on is this run's
+	if d, ok := device.As[Chancy](w.device); ok { // what befalls it from here on is this run's
 		d.SetChance(l.chance(""))
 	}
 	if err := w.prepare(ctx, surroundings(l.Combination.Levels, l.RealTime)); err != nil {
@@ -64,7 +65,7 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 // prepare brings the device up, sees that it is ready, and has it awake and
 // unlocked with nothing in front.
 func (w *worker) prepare(ctx context.Context, s Surroundings) error {
-	if v, ok := script.As[Virtual](w.device); ok && !v.Up() {
+	if v, ok := device.As[Virtual](w.device); ok && !v.Up() {
 		if err := w.bringUp(ctx, v, s.RealTime); err != nil {
 			return err
 		}
@@ -111,7 +112,7 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite) err
 				return err
 			}
 			c := suite.Cases[i]
-			if d, ok := script.As[Chancy](w.device); ok {
+			if d, ok := device.As[Chancy](w.device); ok {
 				d.SetChance(l.chance(c.Name))
 			}
 			began := w.device.Now()
@@ -162,7 +163,7 @@ func (l *attempt) chance(name string) uint64 {
 }
 
 func (w *worker) readLog(ctx context.Context) []LogLine {
-	d, ok := script.As[Logger](w.device)
+	d, ok := device.As[Logger](w.device)
 	if !ok {
 		return nil
 	}

@@ -10,8 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
-	"yamato/internal/core/script"
 	"yamato/internal/link"
 )
 
@@ -25,7 +25,7 @@ const bootRemedy = "read its boot log, make it anew, or give its model more time
 type bootFailure struct {
 	tried   []string
 	log     []LogLine
-	picture script.Picture // the last, nil where there was none
+	picture device.Picture // the last, nil where there was none
 }
 
 func (f *bootFailure) Error() string {
@@ -41,7 +41,7 @@ func (f *bootFailure) Unwrap() error {
 // looks how it is.
 func (w *worker) begin(ctx context.Context) {
 	w.endLeftovers()
-	if v, ok := script.As[Virtual](w.device); ok && !v.Up() && !w.host.startsHalted(w.name()) {
+	if v, ok := device.As[Virtual](w.device); ok && !v.Up() && !w.host.startsHalted(w.name()) {
 		var broken *bootFailure
 		if err := w.bringUp(ctx, v, false); errors.As(err, &broken) {
 			w.host.answer(link.Done{Broken: w.remains(ctx, broken)}, w.name())
@@ -105,7 +105,7 @@ func (w *worker) tryBoot(ctx context.Context, v Virtual, step fleet.BootStep, li
 }
 
 // isBlack tells whether hardly any point of a picture has light in it.
-func isBlack(p script.Picture) (bool, error) {
+func isBlack(p device.Picture) (bool, error) {
 	img, err := p.Image()
 	if err != nil {
 		return false, err

@@ -5,8 +5,8 @@ import (
 	"time"
 
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
-	"yamato/internal/core/script"
 )
 
 // Device is what a driver gives the host: the required core. It is called by
@@ -19,7 +19,7 @@ import (
 // app's, and all else is an optional interface below, which script.As finds.
 // Every driver passes devicetest.Run.
 type Device interface {
-	script.Device
+	device.Device
 	// Describe tells what the device is. It never changes.
 	Describe() fleet.Device
 	// Ready brings the device up, awake and unlocked, with nothing in front.

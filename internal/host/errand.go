@@ -5,8 +5,8 @@ import (
 	"errors"
 	"fmt"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
-	"yamato/internal/core/script"
 	"yamato/internal/link"
 )
 
@@ -32,13 +32,13 @@ func (w *worker) errand(ctx context.Context, e link.Errand) {
 }
 
 func (w *worker) perform(ctx context.Context, e link.Errand) error {
-	v, virtual := script.As[Virtual](w.device)
+	v, virtual := device.As[Virtual](w.device)
 	switch {
 	case e.What == link.DoCheck:
 		w.refresh(ctx)
 		return nil
 	case e.What == link.DoDeed:
-		if d, ok := script.As[Imitating](w.device); ok {
+		if d, ok := device.As[Imitating](w.device); ok {
 			return d.Deed(ctx, e.Args.Deed, e.Args.Count)
 		}
 		return &Trouble{"its driver imitates no hands", "do it on the device itself"}

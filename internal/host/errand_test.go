@@ -12,9 +12,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 	"yamato/internal/link"
 )
 
@@ -74,7 +74,7 @@ func (r *restive) Boot(context.Context, time.Duration, bool) error {
 	r.up = true
 	return nil
 }
-func (r *restive) Picture(context.Context) (script.Picture, error) { return r.light, nil }
+func (r *restive) Picture(context.Context) (device.Picture, error) { return r.light, nil }
 func (r *restive) Tree(context.Context) (*screen.Tree, error) {
 	return &screen.Tree{App: r.front, Root: &screen.Node{Role: "application", Name: "secret"}, Revision: 1}, nil
 }

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"time"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
@@ -35,7 +36,7 @@ const (
 
 type shot struct {
 	name    string
-	picture script.Picture
+	picture device.Picture
 	tree    *screen.Tree
 	marks   []screen.Rect
 	crop    screen.Rect
@@ -50,7 +51,7 @@ func (r *recorder) Step(script.StepRecord) {
 	r.glance()
 }
 
-func (r *recorder) Picture(name string, p script.Picture, tree *screen.Tree, marks []screen.Rect, crop screen.Rect) {
+func (r *recorder) Picture(name string, p device.Picture, tree *screen.Tree, marks []screen.Rect, crop screen.Rect) {
 	size := sizeOf(tree)
 	if name == script.FailurePicture || len(r.shots) < maxShots && r.held+size <= maxHeld {
 		r.shots, r.held = append(r.shots, shot{name, p, tree, marks, crop}), r.held+size

@@ -9,8 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 	"yamato/internal/link"
 )
 
@@ -23,7 +23,7 @@ const (
 // frame is a picture that was taken because the screen had changed.
 type frame struct {
 	at      time.Duration // since the case began
-	picture script.Picture
+	picture device.Picture
 }
 
 // camera takes a picture after each step after which the screen is another. It
@@ -119,7 +119,7 @@ type gallery struct {
 // maxGallery bounds what is remembered, in bytes.
 const maxGallery = 32 << 20
 
-func (g *gallery) draw(p script.Picture) ([]byte, error) {
+func (g *gallery) draw(p device.Picture) ([]byte, error) {
 	alike, ok := p.(Alike)
 	if !ok {
 		return drawn(p)

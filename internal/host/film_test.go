@@ -13,8 +13,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 	"yamato/internal/link"
 )
 
@@ -76,7 +76,7 @@ func (l *lit) Tree(context.Context) (*screen.Tree, error) {
 	}
 	return still, nil
 }
-func (l *lit) Picture(context.Context) (script.Picture, error) {
+func (l *lit) Picture(context.Context) (device.Picture, error) {
 	return drawing{"home", &l.drawn}, nil
 }
 func (l *lit) Ready(context.Context, Surroundings) error { l.on = true; return nil }

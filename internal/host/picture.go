@@ -13,12 +13,12 @@ import (
 	"golang.org/x/image/font/gofont/gobold"
 	"golang.org/x/image/font/opentype"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 )
 
 // drawn gives a picture as a PNG.
-func drawn(p script.Picture) ([]byte, error) {
+func drawn(p device.Picture) ([]byte, error) {
 	img, err := p.Image()
 	if err != nil {
 		return nil, err

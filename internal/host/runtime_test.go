@@ -11,9 +11,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 	"yamato/internal/link"
 )
 
@@ -146,7 +146,7 @@ func (p *patient) AwaitChange(_ context.Context, _ uint64, until time.Duration) 
 	return nil
 }
 func (p *patient) Now() time.Duration                              { return p.now }
-func (p *patient) Picture(context.Context) (script.Picture, error) { return nil, errors.New("none") }
+func (p *patient) Picture(context.Context) (device.Picture, error) { return nil, errors.New("none") }
 func (p *patient) Tap(context.Context, screen.Point) error         { return nil }
 func (p *patient) Keys(context.Context, string) error              { return nil }
 func (p *patient) Abilities() []string                             { return nil }
@@ -158,7 +158,7 @@ func (p *patient) Install(context.Context, App) error        { return p.install 
 func (p *patient) Stop(context.Context, string) error        { return nil }
 func (p *patient) Close() error                              { return nil }
 
-func (p *patient) Start(ctx context.Context, _ string, _ script.Start) error {
+func (p *patient) Start(ctx context.Context, _ string, _ device.Start) error {
 	if p.hang == nil {
 		return nil
 	}

@@ -9,7 +9,7 @@ import (
 	"fmt"
 	"time"
 
-	"yamato/internal/core/script"
+	"yamato/internal/core/device"
 	"yamato/internal/link"
 )
 
@@ -47,7 +47,7 @@ func (w *worker) sight(ctx context.Context, rest Rest) (link.Seen, error) {
 	}
 	eyes := w.eyes()
 	tree, err := eyes.Tree(ctx)
-	if v, ok := script.As[Virtual](w.device); ok && !v.Up() {
+	if v, ok := device.As[Virtual](w.device); ok && !v.Up() {
 		return link.Seen{}, errors.New("it is halted; boot it first")
 	} else if !ok && err != nil && bool(rest) { // it may sleep, and nobody minds if it is woken
 		if err = w.device.Ready(ctx, Surroundings{}); err == nil {

@@ -6,8 +6,8 @@ import (
 	"reflect"
 	"slices"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
-	"yamato/internal/core/script"
 	"yamato/internal/host/journal"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
@@ -37,7 +37,7 @@ func (w *worker) work(ctx context.Context) {
 	defer func() { _ = w.device.Close() }()
 	w.begin(ctx)
 	var noticed <-chan struct{}
-	if n, ok := script.As[Noticing](w.device); ok {
+	if n, ok := device.As[Noticing](w.device); ok {
 		noticed = n.Noticed()
 	}
 	for {
@@ -144,10 +144,10 @@ func (w *worker) atMost(level Cleaning) Cleaning {
 // condition sees how the device is.
 func (w *worker) condition(ctx context.Context) fleet.Condition {
 	c := fleet.Condition{Power: fleet.PowerUp}
-	if v, ok := script.As[Virtual](w.device); ok && !v.Up() {
+	if v, ok := device.As[Virtual](w.device); ok && !v.Up() {
 		return fleet.Condition{Power: fleet.PowerHalted}
 	}
-	if d, ok := script.As[Healthy](w.device); ok {
+	if d, ok := device.As[Healthy](w.device); ok {
 		health, err := d.Health(ctx)
 		if err != nil {
 			gone := false
@@ -155,7 +155,7 @@ func (w *worker) condition(ctx context.Context) fleet.Condition {
 		}
 		c.Checks = fleet.Readiness(w.device.Describe(), health)
 	}
-	if d, ok := script.As[Holding](w.device); ok {
+	if d, ok := device.As[Holding](w.device); ok {
 		c.Installed, _ = d.Installed(ctx) // what cannot be told now is told later
 	}
 	return c
@@ -268,11 +268,11 @@ func (h *Host) employ(d Device, left ...leftover) *worker {
 	ctx, end := context.WithCancel(h.life)
 	w := &worker{host: h, device: d, leases: make(chan *holding, 4), wishes: make(chan wish, 8),
 		errands: make(chan link.Errand, 8), left: left, end: end}
-	if v, ok := script.As[Virtual](d); ok {
+	if v, ok := device.As[Virtual](d); ok {
 		if w.seen = (fleet.Condition{Power: fleet.PowerHalted}); !v.Up() && !h.startsHalted(d.Describe().Name) {
 			w.seen = fleet.Condition{Power: fleet.PowerBooting}
 		}
-	} else if _, ok := script.As[Healthy](d); ok ||
+	} else if _, ok := device.As[Healthy](d); ok ||
 		len(left) > 0 { // nothing is to run on it before it has been looked at
 		w.seen.Checks = []fleet.Check{{ID: "seen", Title: "It has been looked at",
 			Why:    "its host has not looked at it yet",

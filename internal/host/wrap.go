@@ -5,8 +5,8 @@ import (
 	"errors"
 	"time"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 )
 
 // discreet is somebody's own device: it shows the app under test and nothing else.
@@ -25,7 +25,7 @@ func (w *worker) eyes() Device {
 
 // Unwrap gives the device. What its other abilities show of other apps, such as its log,
 // is for who asks them to leave out.
-func (d discreet) Unwrap() script.Device { return d.Device }
+func (d discreet) Unwrap() device.Device { return d.Device }
 
 func (d discreet) Tree(ctx context.Context) (*screen.Tree, error) {
 	t, err := d.Device.Tree(ctx)
@@ -36,7 +36,7 @@ func (d discreet) Tree(ctx context.Context) (*screen.Tree, error) {
 		Root: &screen.Node{Role: "application", Name: "not the app under test, and so not shown"}}, nil
 }
 
-func (d discreet) Picture(ctx context.Context) (script.Picture, error) {
+func (d discreet) Picture(ctx context.Context) (device.Picture, error) {
 	t, err := d.Device.Tree(ctx)
 	if err != nil {
 		return nil, err
@@ -57,9 +57,9 @@ type attentive struct {
 }
 
 // Unwrap gives the device, whose abilities are all to be had.
-func (a attentive) Unwrap() script.Device { return a.Device }
+func (a attentive) Unwrap() device.Device { return a.Device }
 
-func (w *worker) attentive(realTime bool, changed func()) script.Device {
+func (w *worker) attentive(realTime bool, changed func()) device.Device {
 	return attentive{w.eyes(), w, realTime, changed}
 }
 
@@ -85,7 +85,7 @@ func (a attentive) AwaitChange(ctx context.Context, revision uint64, until time.
 // first: a time-out is the device's matter, not the app's.
 func (a attentive) Tree(ctx context.Context) (*screen.Tree, error) {
 	tree, err := a.Device.Tree(ctx)
-	waking, ok := script.As[Waking](a.worker.device)
+	waking, ok := device.As[Waking](a.worker.device)
 	if err != nil || !ok || a.worker.app == "" || tree.App == a.worker.app {
 		return tree, err
 	}
@@ -99,11 +99,11 @@ func (a attentive) Tree(ctx context.Context) (*screen.Tree, error) {
 
 // Start starts the app, and sends away what the system puts in front of it. An app
 // that is not in front after that is the device's trouble, not the app's.
-func (a attentive) Start(ctx context.Context, app string, how script.Start) error {
+func (a attentive) Start(ctx context.Context, app string, how device.Start) error {
 	if err := a.Device.Start(ctx, app, how); err != nil {
 		return err
 	}
-	clearing, ok := script.As[Clearing](a.worker.device)
+	clearing, ok := device.As[Clearing](a.worker.device)
 	if app == "" || !ok {
 		return nil
 	}

@@ -7,9 +7,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 	"yamato/internal/link"
 )
 
@@ -28,15 +28,15 @@ func (o *own) Installed(context.Context) ([]fleet.Installed, error) { return nil
 
 func TestAbilitiesAreFoundThroughWhateverWrapsADevice(t *testing.T) {
 	d := &own{tree: still}
-	var wrapped script.Device = attentive{discreet{d, "example.tideline"}, &worker{device: d}, false, func() {}}
-	holding, ok := script.As[Holding](wrapped)
+	var wrapped device.Device = attentive{discreet{d, "example.tideline"}, &worker{device: d}, false, func() {}}
+	holding, ok := device.As[Holding](wrapped)
 	require.True(t, ok)
 	require.Equal(t, Holding(d), holding, "the device's own, not a double")
-	_, ok = script.As[Virtual](wrapped)
+	_, ok = device.As[Virtual](wrapped)
 	require.False(t, ok, "an ability that it has not it does not get by being wrapped")
-	_, ok = script.As[script.TextEntry](wrapped)
+	_, ok = device.As[device.TextEntry](wrapped)
 	require.False(t, ok)
-	require.NoError(t, script.EnterText(context.Background(), wrapped, "without that ability text goes by keys"))
+	require.NoError(t, device.EnterText(context.Background(), wrapped, "without that ability text goes by keys"))
 }
 
 func TestSomebodysOwnDeviceShowsTheAppUnderTestAndNothingElse(t *testing.T) {

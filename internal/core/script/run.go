@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/verdict"
 )
@@ -117,7 +118,7 @@ var outcomes = map[Cause]verdict.Verdict{
 
 // RunCase runs one case of a suite on a device and judges it. It gives a result
 // whatever happens; a cancelled ctx counts as trouble.
-func RunCase(ctx context.Context, s *Suite, c *Case, d Device, o Options, rec Recorder) Result {
+func RunCase(ctx context.Context, s *Suite, c *Case, d device.Device, o Options, rec Recorder) Result {
 	r := newRunner(ctx, s, d, o, rec)
 	if lacks := missing(s.Needs(c), d.Abilities()); len(lacks) > 0 {
 		return Result{Verdict: verdict.Skip, Steps: []StepRecord{}, Failure: &Failure{Cause: NoAbility,
@@ -154,7 +155,7 @@ func missing(needs, have []string) []string {
 type runner struct {
 	ctx     context.Context // of the case, as a runner is
 	suite   *Suite
-	device  Device
+	device  device.Device
 	o       Options
 	rec     Recorder
 	began   time.Duration
@@ -177,7 +178,7 @@ type stop struct {
 	err     error // of the device
 }
 
-func newRunner(ctx context.Context, s *Suite, d Device, o Options, rec Recorder) *runner {
+func newRunner(ctx context.Context, s *Suite, d device.Device, o Options, rec Recorder) *runner {
 	if s.Patience > 0 {
 		o.Patience = s.Patience
 	}
@@ -207,9 +208,9 @@ func (r *runner) open(c *Case, first Statement) *stop {
 	if _, ok := first.(*StartApp); ok {
 		return nil
 	}
-	how := Fresh
+	how := device.Fresh
 	if r.suite.KeepApp {
-		how = Resume
+		how = device.Resume
 	}
 	return r.act(opening(c), r.device.Start(r.ctx, r.o.App, how))
 }
@@ -267,14 +268,14 @@ func (r *runner) stop(st Statement, cause Cause, expected, actual string) *stop 
 
 // trouble tells an app's crash from everything else that a device may report.
 func (r *runner) trouble(st Statement, err error) *stop {
-	var crash *Crash
+	var crash *device.Crash
 	switch {
 	case errors.As(err, &crash):
 		stopped := r.stop(st, Crashed, "the app to keep running", "it crashed: "+crash.Reason)
 		stopped.failure.Report = crash.Report
 		r.keepFailure(stopped, nil)
 		return stopped
-	case errors.Is(err, errNoAbility):
+	case errors.Is(err, device.ErrNoAbility):
 		return r.stop(st, NoAbility, "a device that can do this", err.Error())
 	}
 	stopped := r.stop(st, Trouble, "the device to do as told", err.Error())

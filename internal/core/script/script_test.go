@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/verdict"
 )
@@ -47,11 +48,13 @@ func (p *paper) Tree(context.Context) (*screen.Tree, error) {
 	}
 	return p.current(), p.fault
 }
-func (p *paper) Now() time.Duration                       { return p.now }
-func (p *paper) Abilities() []string                      { return p.abilities }
-func (p *paper) Picture(context.Context) (Picture, error) { return nil, errors.New("no picture") }
-func (p *paper) Stop(context.Context, string) error       { return p.fault }
-func (p *paper) Start(context.Context, string, Start) error {
+func (p *paper) Now() time.Duration  { return p.now }
+func (p *paper) Abilities() []string { return p.abilities }
+func (p *paper) Picture(context.Context) (device.Picture, error) {
+	return nil, errors.New("no picture")
+}
+func (p *paper) Stop(context.Context, string) error { return p.fault }
+func (p *paper) Start(context.Context, string, device.Start) error {
 	p.did = append(p.did, "start")
 	return p.fault
 }
@@ -82,8 +85,8 @@ func (p *paper) Keys(_ context.Context, keys string) error {
 
 type nobody struct{}
 
-func (nobody) Step(StepRecord)                                                   {}
-func (nobody) Picture(string, Picture, *screen.Tree, []screen.Rect, screen.Rect) {}
+func (nobody) Step(StepRecord)                                                          {}
+func (nobody) Picture(string, device.Picture, *screen.Tree, []screen.Rect, screen.Rect) {}
 
 func el(role, id, text string, y float64) *screen.Node {
 	at := screen.Rect{X: 0, Y: y, W: 100, H: 20}
@@ -116,7 +119,7 @@ func TestTheVerdictTable(t *testing.T) {
 	cover := el("dialog", "ask", "", 0)
 	cover.Visible = screen.Rect{W: 400, H: 800}
 	crashed := still(el("button", "go", "Go", 10))
-	crashed.fault = &Crash{Reason: "boom"}
+	crashed.fault = &device.Crash{Reason: "boom"}
 	broken := still(el("button", "go", "Go", 10))
 	broken.fault = errors.New("the cable dropped")
 	for _, c := range []struct {

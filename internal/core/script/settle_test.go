@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/verdict"
 )
@@ -129,7 +130,7 @@ func TestWhatHasNeverMatchedIsToldWithTheStepThatItsAbsencePasses(t *testing.T) 
 
 func TestACrashJustAfterTheLastStepIsTheCases(t *testing.T) {
 	d := &paper{moments: []moment{{0, shows(el("button", "go", "Go", 10))}}, faultAt: 400 * time.Millisecond,
-		later: &Crash{Reason: "boom"}}
+		later: &device.Crash{Reason: "boom"}}
 	r := judge(t, d, "", `tap "Go"`)
 	require.Equal(t, verdict.Fail, r.Verdict)
 	require.Equal(t, Crashed, r.Failure.Cause)

@@ -1,5 +1,7 @@
 package script
 
+import "yamato/internal/core/device"
+
 // StartApp starts the app, with its data gone if Fresh.
 type StartApp struct {
 	Step
@@ -25,9 +27,9 @@ func (s *StartApp) words() string {
 // run starts the app; the first step of a case starts it afresh, unless the suite goes on
 // in what the case before left.
 func (s *StartApp) run(r *runner) *stop {
-	how := Resume
+	how := device.Resume
 	if s.Fresh || r.ran == 0 && !r.suite.KeepApp {
-		how = Fresh
+		how = device.Fresh
 	}
 	return r.act(s, r.device.Start(r.ctx, r.o.App, how))
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script/token"
 )
@@ -184,7 +185,7 @@ func (s *Put) run(r *runner) *stop {
 	if err := r.device.Keys(r.ctx, away); err != nil {
 		return r.trouble(s, err)
 	}
-	return r.act(s, EnterText(r.ctx, r.device, v.String()))
+	return r.act(s, device.EnterText(r.ctx, r.device, v.String()))
 }
 
 func (s *Type) run(r *runner) *stop {
@@ -197,7 +198,7 @@ func (s *Type) run(r *runner) *stop {
 			return stopped
 		}
 	}
-	return r.act(s, EnterText(r.ctx, r.device, v.String()))
+	return r.act(s, device.EnterText(r.ctx, r.device, v.String()))
 }
 
 func (s *Press) run(r *runner) *stop {
@@ -205,9 +206,9 @@ func (s *Press) run(r *runner) *stop {
 	if key.Ability == "" {
 		return r.act(s, r.device.Keys(r.ctx, key.Character))
 	}
-	p, ok := As[Presser](r.device)
+	p, ok := device.As[device.Presser](r.device)
 	if !ok || !slices.Contains(r.device.Abilities(), key.Ability) {
-		return r.trouble(s, fmt.Errorf("%w: it has no key `%s`", errNoAbility, s.Key))
+		return r.trouble(s, fmt.Errorf("%w: it has no key `%s`", device.ErrNoAbility, s.Key))
 	}
 	return r.act(s, p.Press(r.ctx, s.Key))
 }

@@ -18,8 +18,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 	"yamato/internal/host"
 )
 
@@ -78,7 +78,7 @@ func (s *subject) running() {
 	s.t.Helper()
 	s.up()
 	require.NoError(s.t, s.device.Install(s.ctx, s.app))
-	require.NoError(s.t, s.device.Start(s.ctx, s.id, script.Fresh))
+	require.NoError(s.t, s.device.Start(s.ctx, s.id, device.Fresh))
 	require.Equal(s.t, s.id, s.tree().App)
 }
 
@@ -117,7 +117,7 @@ func (s *subject) ready() {
 
 func (s *subject) starts() {
 	s.up()
-	require.Error(s.t, s.device.Start(s.ctx, s.id, script.Fresh), "it is not there yet")
+	require.Error(s.t, s.device.Start(s.ctx, s.id, device.Fresh), "it is not there yet")
 	require.NoError(s.t, s.device.Stop(s.ctx, s.id), "stopping what does not run is harmless")
 	s.running()
 	require.NoError(s.t, s.device.Install(s.ctx, s.app), "the same again is harmless")
@@ -125,11 +125,11 @@ func (s *subject) starts() {
 	require.Equal(s.t, "1", s.at("count").Content())
 	require.NoError(s.t, s.device.Stop(s.ctx, s.id))
 	require.NotEqual(s.t, s.id, s.tree().App)
-	require.NoError(s.t, s.device.Start(s.ctx, s.id, script.Resume))
+	require.NoError(s.t, s.device.Start(s.ctx, s.id, device.Resume))
 	require.Equal(s.t, "1", s.at("count").Content(), "its data outlive it")
-	require.NoError(s.t, s.device.Start(s.ctx, s.id, script.Fresh))
+	require.NoError(s.t, s.device.Start(s.ctx, s.id, device.Fresh))
 	require.Equal(s.t, "0", s.at("count").Content(), "but not a fresh start")
-	require.Error(s.t, s.device.Start(s.ctx, s.id+".nobody", script.Fresh))
+	require.Error(s.t, s.device.Start(s.ctx, s.id+".nobody", device.Fresh))
 }
 
 func (s *subject) revises() {
@@ -156,7 +156,7 @@ func (s *subject) enters() {
 	s.tap("field")
 	require.True(s.t, s.at("field").Focused)
 	const text = "é ß 漢字 👩‍👩‍👧 {x} \\ \""
-	require.NoError(s.t, script.EnterText(s.ctx, s.device, text))
+	require.NoError(s.t, device.EnterText(s.ctx, s.device, text))
 	require.Equal(s.t, text, s.at("echo").Content())
 	require.NoError(s.t, s.device.Keys(s.ctx, "\uE003\uE003\uE003"))
 	require.Equal(s.t, text[:len(text)-3], s.at("echo").Content(), "backspace takes one character away")
@@ -212,7 +212,7 @@ func (s *subject) cleans() {
 	require.NoError(s.t, s.device.Clean(s.ctx, host.CleanApp, s.id), "twice is harmless")
 	require.NoError(s.t, s.device.Clean(s.ctx, host.CleanApp, "example.never.there"))
 	s.up()
-	require.Error(s.t, s.device.Start(s.ctx, s.id, script.Resume), "the app is gone")
+	require.Error(s.t, s.device.Start(s.ctx, s.id, device.Resume), "the app is gone")
 	s.running()
 	require.Equal(s.t, "0", s.at("count").Content(), "and its data with it")
 }
@@ -224,7 +224,7 @@ func (s *subject) ends() {
 	for name, call := range map[string]func() error{
 		"await":   func() error { return s.device.AwaitChange(ended, s.tree().Revision, s.device.Now()+time.Hour) },
 		"install": func() error { return s.device.Install(ended, s.app) },
-		"start":   func() error { return s.device.Start(ended, s.id, script.Fresh) },
+		"start":   func() error { return s.device.Start(ended, s.id, device.Fresh) },
 		"tap":     func() error { return s.device.Tap(ended, screen.Point{X: 1, Y: 1}) },
 		"keys":    func() error { return s.device.Keys(ended, "a") },
 		"ready":   func() error { return s.device.Ready(ended, host.Surroundings{}) },
@@ -238,14 +238,14 @@ func (s *subject) ends() {
 // wrapped is a device behind another, as hosts put them.
 type wrapped struct{ host.Device }
 
-func (w wrapped) Unwrap() script.Device { return w.Device }
+func (w wrapped) Unwrap() device.Device { return w.Device }
 
 func (s *subject) unwraps() {
 	twice := wrapped{wrapped{s.device}}
-	_, direct := s.device.(script.Presser)
-	_, through := script.As[script.Presser](twice)
+	_, direct := s.device.(device.Presser)
+	_, through := device.As[device.Presser](twice)
 	require.Equal(s.t, direct, through)
 	_, direct = s.device.(host.Virtual)
-	_, through = script.As[host.Virtual](twice)
+	_, through = device.As[host.Virtual](twice)
 	require.Equal(s.t, direct, through)
 }

@@ -6,9 +6,9 @@ import (
 	"context"
 	"time"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 	"yamato/internal/host"
 )
 
@@ -59,7 +59,7 @@ func (d *Device) AwaitChange(ctx context.Context, _ uint64, until time.Duration)
 func (d *Device) Now() time.Duration { return d.now }
 
 // Picture is not to be had.
-func (d *Device) Picture(context.Context) (script.Picture, error) { return nil, context.Canceled }
+func (d *Device) Picture(context.Context) (device.Picture, error) { return nil, context.Canceled }
 
 // Tap does nothing.
 func (d *Device) Tap(context.Context, screen.Point) error { return nil }
@@ -68,7 +68,7 @@ func (d *Device) Tap(context.Context, screen.Point) error { return nil }
 func (d *Device) Keys(context.Context, string) error { return nil }
 
 // Start does nothing.
-func (d *Device) Start(context.Context, string, script.Start) error { return nil }
+func (d *Device) Start(context.Context, string, device.Start) error { return nil }
 
 // Abilities are none.
 func (d *Device) Abilities() []string { return nil }

@@ -12,9 +12,9 @@ import (
 
 	"yamato/demo"
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 	"yamato/internal/host"
 	"yamato/internal/host/standin"
 	"yamato/internal/testbin"
@@ -99,7 +99,7 @@ func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
 				if err := d.Install(ctx, host.App{Package: facts, Path: path}); err != nil {
 					return err
 				}
-				if err := d.Start(ctx, demo.ApplicationID, script.Fresh); err != nil {
+				if err := d.Start(ctx, demo.ApplicationID, device.Fresh); err != nil {
 					return err
 				}
 				for range 4 {
@@ -139,7 +139,7 @@ func TestAPopUpIsSentAwayAndAnAppThatStaysBehindIsNoticed(t *testing.T) {
 	path, facts := written(t, packages, "android", fleet.Emulator)
 	require.NoError(t, d.Ready(ctx, host.Surroundings{}))
 	require.NoError(t, d.Install(ctx, host.App{Package: facts, Path: path}))
-	require.NoError(t, d.Start(ctx, demo.ApplicationID, script.Fresh))
+	require.NoError(t, d.Start(ctx, demo.ApplicationID, device.Fresh))
 	require.Contains(t, text(t, d), "Rate your connection")
 	what, err := d.Clear(ctx)
 	require.NoError(t, err)
@@ -149,14 +149,14 @@ func TestAPopUpIsSentAwayAndAnAppThatStaysBehindIsNoticed(t *testing.T) {
 	require.Equal(t, demo.ApplicationID, tree.App)
 
 	require.NoError(t, d.Deed(ctx, "trouble behind", 1))
-	require.NoError(t, d.Start(ctx, demo.ApplicationID, script.Fresh))
+	require.NoError(t, d.Start(ctx, demo.ApplicationID, device.Fresh))
 	tree, err = d.Tree(ctx)
 	require.NoError(t, err)
 	require.NotEqual(t, demo.ApplicationID, tree.App)
 	require.Error(t, d.Deed(ctx, "trouble rain", 1))
 	require.Error(t, d.Deed(ctx, "dance", 1))
 	require.NoError(t, d.Deed(ctx, "mend", 0))
-	require.NoError(t, d.Start(ctx, demo.ApplicationID, script.Fresh))
+	require.NoError(t, d.Start(ctx, demo.ApplicationID, device.Fresh))
 	tree, _ = d.Tree(ctx)
 	require.Equal(t, demo.ApplicationID, tree.App)
 }
@@ -169,7 +169,7 @@ func TestAScreenThatTimesOutIsPutOnAgainUnlessACodeLocksIt(t *testing.T) {
 	path, facts := written(t, packages, "android", fleet.Real)
 	require.NoError(t, d.Ready(ctx, host.Surroundings{}))
 	require.NoError(t, d.Install(ctx, host.App{Package: facts, Path: path}))
-	require.NoError(t, d.Start(ctx, demo.ApplicationID, script.Fresh))
+	require.NoError(t, d.Start(ctx, demo.ApplicationID, device.Fresh))
 	front := func() bool {
 		tree, err := d.Tree(ctx)
 		require.NoError(t, err)

@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
@@ -45,20 +46,20 @@ func childOf(t *testing.T) int {
 func TestAnAppThatIsKilledFromOutsideIsTheHostsTroubleNotTheAppsFault(t *testing.T) {
 	d := phone(t, `os.show(() => ui.button({id: 'go', text: 'Go', onTap: () => {}}))`)
 	ctx := context.Background()
-	require.NoError(t, d.Start(ctx, "example.other", script.Fresh))
+	require.NoError(t, d.Start(ctx, "example.other", device.Fresh))
 	require.NoError(t, syscall.Kill(childOf(t), syscall.SIGKILL)) // as a machine does that has no memory left
 	err := d.Tap(ctx, screen.Point{X: 100, Y: 40})
 	require.ErrorContains(t, err, "ended from outside")
-	var crash *script.Crash
+	var crash *device.Crash
 	var own *host.Trouble
 	require.False(t, errors.As(err, &crash), "it says nothing of the app")
 	require.False(t, errors.As(err, &own), "nor of the device")
-	require.NoError(t, d.Start(ctx, "example.other", script.Fresh), "and the next start is as any")
+	require.NoError(t, d.Start(ctx, "example.other", device.Fresh), "and the next start is as any")
 }
 
 func TestAnAppThatShowsNothingIsInFront(t *testing.T) {
 	d := phone(t, `os.after(1000, () => {})`)
-	require.NoError(t, d.Start(context.Background(), "example.other", script.Fresh))
+	require.NoError(t, d.Start(context.Background(), "example.other", device.Fresh))
 	tree, err := d.Tree(context.Background())
 	require.NoError(t, err)
 	require.Equal(t, "example.other", tree.App, "that it shows nothing is its own fault")
@@ -112,7 +113,7 @@ func TestGiantTextsAreLaidOutInNoTime(t *testing.T) {
 				props, text))
 			ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
 			from := time.Now()
-			require.NoError(t, d.Start(ctx, "example.other", script.Fresh))
+			require.NoError(t, d.Start(ctx, "example.other", device.Fresh))
 			_, err := d.Tree(ctx)
 			require.NoError(t, err)
 			require.Less(t, time.Since(from), 18*time.Second, "%s, %s", name, props)
@@ -121,14 +122,14 @@ func TestGiantTextsAreLaidOutInNoTime(t *testing.T) {
 		}
 	}
 	d := phone(t, `const s = 'y'.repeat(19000); os.show(() => ui.column({}, Array.from({length: 200}, () => ui.text({text: s}))))`)
-	require.ErrorContains(t, d.Start(context.Background(), "example.other", script.Fresh),
+	require.ErrorContains(t, d.Start(context.Background(), "example.other", device.Fresh),
 		"more than 400000 characters at once")
 }
 
 func TestALogIsBoundedInBytes(t *testing.T) {
 	d := phone(t, `const y = 'y'.repeat(1900); os.every(4, () => { for (let i = 0; i < 400; i++) os.log('info', 'x', y); }); os.show(() => ui.text({text: 'Here'}))`)
 	ctx := context.Background()
-	require.NoError(t, d.Start(ctx, "example.other", script.Fresh))
+	require.NoError(t, d.Start(ctx, "example.other", device.Fresh))
 	for now := time.Duration(0); now < 400*time.Millisecond; now += 20 * time.Millisecond {
 		require.NoError(t, d.AwaitChange(ctx, 1<<60, d.Now()+20*time.Millisecond))
 	}

@@ -12,10 +12,10 @@ import (
 	"time"
 
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 	"yamato/internal/host"
 	"yamato/internal/host/standin/draw"
 )
@@ -60,7 +60,7 @@ type Device struct {
 	apps     map[string]*installed
 	running  *installed // the app whose program runs, nil if none
 	front    bool       // it, not the home screen, is to be seen
-	crash    *script.Crash
+	crash    *device.Crash
 	timers   map[int]timer
 	revision uint64
 	view     *draw.Element
@@ -87,8 +87,8 @@ type timer struct {
 }
 
 var _ host.Device = (*Device)(nil)
-var _ script.Presser = (*Device)(nil)
-var _ script.TextEntry = (*Device)(nil)
+var _ device.Presser = (*Device)(nil)
+var _ device.TextEntry = (*Device)(nil)
 var _ host.Logger = (*Device)(nil)
 var _ host.Chancy = (*Device)(nil)
 var _ host.Virtual = (*Device)(nil)
@@ -209,7 +209,7 @@ func (d *Device) Install(ctx context.Context, app host.App) error {
 }
 
 // Start starts an app, or brings it to the front.
-func (d *Device) Start(ctx context.Context, app string, how script.Start) error {
+func (d *Device) Start(ctx context.Context, app string, how device.Start) error {
 	i := d.apps[app]
 	if i == nil {
 		return fmt.Errorf("no app %s is installed", app)
@@ -227,12 +227,12 @@ func (d *Device) Start(ctx context.Context, app string, how script.Start) error 
 		return err
 	}
 	d.touch()
-	if how == script.Resume && d.running == i && d.crash == nil {
+	if how == device.Resume && d.running == i && d.crash == nil {
 		d.front = true
 		return d.render()
 	}
 	d.quit()
-	if how == script.Fresh {
+	if how == device.Fresh {
 		i.data = nil
 	}
 	if i.source == nil {
@@ -496,12 +496,12 @@ func (d *Device) turn(ctx context.Context, req request) (handled bool, err error
 		d.writeAs(d.appID(), l.Level, l.Tag, l.Text)
 	}
 	if d.spent += time.Duration(r.SpentMS) * time.Millisecond; err == nil && d.spent > d.config.CaseCPU {
-		err = &script.Crash{Reason: fmt.Sprintf("it computed for more than %s in one case", d.config.CaseCPU)}
+		err = &device.Crash{Reason: fmt.Sprintf("it computed for more than %s in one case", d.config.CaseCPU)}
 	}
 	if err == nil {
 		err = d.take(r)
 	}
-	var crash *script.Crash
+	var crash *device.Crash
 	if errors.As(err, &crash) {
 		d.writeAs(d.appID(), "error", "crash", crash.Reason)
 		d.quit()
@@ -514,7 +514,7 @@ func (d *Device) turn(ctx context.Context, req request) (handled bool, err error
 func (d *Device) take(r reply) error {
 	for _, t := range r.Timers {
 		if len(d.timers) >= maxTimers {
-			return &script.Crash{Reason: fmt.Sprintf("it set more than %d timers", maxTimers)}
+			return &device.Crash{Reason: fmt.Sprintf("it set more than %d timers", maxTimers)}
 		}
 		d.timers[t.ID] = timer{d.now + time.Duration(max(4, t.InMS))*time.Millisecond, t.Network}
 		if t.Network {
@@ -525,7 +525,7 @@ func (d *Device) take(r reply) error {
 		delete(d.timers, id)
 	}
 	if len(r.Data) > maxData {
-		return &script.Crash{Reason: "it keeps more than it may"}
+		return &device.Crash{Reason: "it keeps more than it may"}
 	}
 	if r.Data != nil {
 		d.running.data = r.Data
@@ -535,7 +535,7 @@ func (d *Device) take(r reply) error {
 	}
 	view, err := draw.ParseScreen(r.Screen)
 	if err != nil {
-		return &script.Crash{Reason: err.Error()}
+		return &device.Crash{Reason: err.Error()}
 	}
 	d.view = view
 	return d.render()
@@ -563,7 +563,7 @@ func (d *Device) Press(ctx context.Context, key string) error {
 }
 
 // Picture is the screen as a person sees it now. It is drawn when asked for.
-func (d *Device) Picture(context.Context) (script.Picture, error) {
+func (d *Device) Picture(context.Context) (device.Picture, error) {
 	if !d.up {
 		return nil, errors.New("the device is switched off")
 	}

@@ -12,6 +12,7 @@ import (
 
 	"yamato/demo"
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
@@ -74,15 +75,15 @@ func TestAHostileOrRunawayProgramHarmsItsOwnDeviceAlone(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			d := phone(t, c.program)
 			ctx := context.Background()
-			err := d.Start(ctx, "example.other", script.Fresh)
-			var crash *script.Crash
+			err := d.Start(ctx, "example.other", device.Fresh)
+			var crash *device.Crash
 			require.True(t, errors.As(err, &crash), "%v", err)
 			require.Contains(t, crash.Error()+crash.Report, c.says)
 			_, err = d.Tree(ctx)
 			require.ErrorAs(t, err, &crash, "until the app is started again")
 
 			put(t, d, `os.show(() => ui.text({text: 'well again'}))`)
-			require.NoError(t, d.Start(ctx, "example.other", script.Fresh),
+			require.NoError(t, d.Start(ctx, "example.other", device.Fresh),
 				"the device takes the next app as if nothing had been")
 			tree, err := d.Tree(ctx)
 			require.NoError(t, err)
@@ -94,7 +95,7 @@ func TestAHostileOrRunawayProgramHarmsItsOwnDeviceAlone(t *testing.T) {
 func TestAProgramReachesNothingOutsideItsWorld(t *testing.T) {
 	d := phone(t, `const found = ['require', 'process', 'fetch', 'XMLHttpRequest', 'console', 'load', 'Deno'].filter((n) => typeof globalThis[n] !== 'undefined');
 		os.show(() => ui.text({id: 'found', text: found.join() || 'nothing'}))`)
-	require.NoError(t, d.Start(context.Background(), "example.other", script.Fresh))
+	require.NoError(t, d.Start(context.Background(), "example.other", device.Fresh))
 	tree, err := d.Tree(context.Background())
 	require.NoError(t, err)
 	require.Equal(t, "nothing", screen.Locator{ID: "found"}.Find(tree)[0].Text)
@@ -192,7 +193,7 @@ func TestTheClockIsVirtualAndARunIsAFunctionOfItsSeed(t *testing.T) {
 		d := phone(t, program)
 		d.SetChance(seed)
 		ctx := context.Background()
-		require.NoError(t, d.Start(ctx, "example.other", script.Fresh))
+		require.NoError(t, d.Start(ctx, "example.other", device.Fresh))
 		tree, err := d.Tree(ctx)
 		require.NoError(t, err)
 		require.NoError(t, d.AwaitChange(ctx, tree.Revision, d.Now()+2*time.Hour), "an hour passes at once")
@@ -211,7 +212,7 @@ func TestEveryLanguageFitsTheNarrowestScreen(t *testing.T) {
 		d := phone(t, string(source))
 		ctx := context.Background()
 		require.NoError(t, d.Ready(ctx, host.Surroundings{Language: language}))
-		require.NoError(t, d.Start(ctx, "example.other", script.Fresh))
+		require.NoError(t, d.Start(ctx, "example.other", device.Fresh))
 		tree, err := d.Tree(ctx)
 		require.NoError(t, err)
 		require.Equal(t, language, tree.Language)

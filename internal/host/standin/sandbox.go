@@ -13,7 +13,7 @@ import (
 	"syscall"
 	"time"
 
-	"yamato/internal/core/script"
+	"yamato/internal/core/device"
 )
 
 // turnBackstop is the processor time after which a child that even its own
@@ -50,7 +50,7 @@ func NewSandbox(command []string) *Sandbox { return &Sandbox{command: command} }
 func (s *Sandbox) Turn(ctx context.Context, req request) (reply, error) {
 	if s.process == nil {
 		if req.Op != "start" {
-			return reply{}, &script.Crash{Reason: "its process is gone"}
+			return reply{}, &device.Crash{Reason: "its process is gone"}
 		}
 		if err := s.launch(); err != nil {
 			return reply{}, err
@@ -67,7 +67,7 @@ func (s *Sandbox) Turn(ctx context.Context, req request) (reply, error) {
 		return reply{}, s.died(f.err.Error())
 	}
 	if f.reply.Crash != "" {
-		return reply{Logs: f.reply.Logs}, &script.Crash{Reason: f.reply.Crash, Report: f.reply.Report}
+		return reply{Logs: f.reply.Logs}, &device.Crash{Reason: f.reply.Crash, Report: f.reply.Report}
 	}
 	return f.reply, nil
 }
@@ -87,7 +87,7 @@ func (s *Sandbox) answer(ctx context.Context) (frame, error) {
 		case <-tick.C:
 			if s.cpu()-from > turnBackstop || time.Since(since) > turnWall {
 				s.Close()
-				return frame{}, &script.Crash{Reason: errNoAnswer.Error(), Report: "its process was killed"}
+				return frame{}, &device.Crash{Reason: errNoAnswer.Error(), Report: "its process was killed"}
 			}
 		}
 	}
@@ -158,7 +158,7 @@ func (s *Sandbox) died(cause string) error {
 		strings.Contains(report, "errno=12") {
 		reason = fmt.Sprintf("it used more memory than the %d MB it may have", memoryHard>>20)
 	}
-	return &script.Crash{Reason: reason, Report: report}
+	return &device.Crash{Reason: reason, Report: report}
 }
 
 // Close ends the child, if there is one, and waits until it is gone.

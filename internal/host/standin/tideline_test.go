@@ -14,6 +14,7 @@ import (
 
 	"yamato/demo"
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
@@ -31,7 +32,7 @@ type pictures struct {
 
 func (p *pictures) Step(script.StepRecord) {}
 
-func (p *pictures) Picture(name string, pic script.Picture, _ *screen.Tree, marks []screen.Rect, crop screen.Rect) {
+func (p *pictures) Picture(name string, pic device.Picture, _ *screen.Tree, marks []screen.Rect, crop screen.Rect) {
 	img, err := pic.Image()
 	require.NoError(p.t, err)
 	p.count++

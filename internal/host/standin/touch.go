@@ -4,8 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
 	"yamato/internal/host/standin/draw"
 )
 
@@ -29,7 +29,7 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 		return nil
 	}
 	if app := d.atHome(e.Tap); app != "" {
-		return d.Start(ctx, app, script.Resume)
+		return d.Start(ctx, app, device.Resume)
 	}
 	if e.T == "field" {
 		d.setFocus(s, n)

@@ -1,0 +1,101 @@
+// Package device is what the host and the runner of scripts know of a device: a small core that
+// each has, and abilities that it may have.
+package device
+
+import (
+	"context"
+	"errors"
+	"image"
+	"time"
+
+	"yamato/internal/core/screen"
+)
+
+// Device is what the runner drives: the required core. Times are the device's
+// own, counted from its start. Every call may give a *Crash where the app died,
+// or any other error where the device, or the way to it, is in trouble.
+type Device interface {
+	// Tree is what is on the screen now.
+	Tree(ctx context.Context) (*screen.Tree, error)
+	// AwaitChange returns when the screen's revision is past the given one, or
+	// when the device's clock reaches until, whichever comes first.
+	AwaitChange(ctx context.Context, revision uint64, until time.Duration) error
+	// Now is the device's clock.
+	Now() time.Duration
+	// Picture is the screen as a person sees it now.
+	Picture(ctx context.Context) (Picture, error)
+	Tap(ctx context.Context, at screen.Point) error
+	// Keys presses keys: plain characters, or those of W3C WebDriver 17.4.2.
+	Keys(ctx context.Context, keys string) error
+	// Start brings an app to the front, with its data gone if it is Fresh. It gives an
+	// error where no app of that id is installed.
+	Start(ctx context.Context, app string, how Start) error
+	// Stop ends an app, if it runs, and leaves its data.
+	Stop(ctx context.Context, app string) error
+	// Abilities are what the device can do beyond the required core.
+	Abilities() []string
+}
+
+// As finds an ability, which is an interface, on a device or on the device that it wraps,
+// from the outside in, as http.ResponseController does: what wraps a device and gives it
+// by `Unwrap` hides none of its abilities, and need know none.
+func As[T any](d Device) (ability T, ok bool) {
+	for d != nil {
+		if t, ok := d.(T); ok {
+			return t, true
+		}
+		w, ok := d.(interface{ Unwrap() Device })
+		if !ok {
+			break
+		}
+		d = w.Unwrap()
+	}
+	return ability, false
+}
+
+// Presser is a device with keys of its own, beside the keyboard. The abilities
+// `back` and `home` promise it.
+type Presser interface {
+	Press(ctx context.Context, key string) error
+}
+
+// TextEntry is a device that takes text whole, as an input method enters it: composed
+// characters, emoji, any script. Without it text is entered by keys.
+type TextEntry interface {
+	EnterText(ctx context.Context, text string) error
+}
+
+// EnterText enters text where the focus is, by whatever the device has for it.
+func EnterText(ctx context.Context, d Device, text string) error {
+	if t, ok := As[TextEntry](d); ok {
+		return t.EnterText(ctx, text)
+	}
+	return d.Keys(ctx, text)
+}
+
+// Start is how an app is started.
+type Start int
+
+// The ways to start an app.
+const (
+	Resume Start = iota // as it was left
+	Fresh               // stopped, its data gone, started
+)
+
+// Picture is a screen, taken. It may be drawn later than it was taken, off the path of
+// the steps.
+type Picture interface {
+	// Image is what was to be seen, the whole screen.
+	Image() (image.Image, error)
+}
+
+// Crash tells that the app died or stopped answering.
+type Crash struct {
+	Reason string // one line
+	Report string // what the system wrote of it
+}
+
+func (c *Crash) Error() string { return "the app crashed: " + c.Reason }
+
+// ErrNoAbility is given where a device cannot do what is asked of it.
+var ErrNoAbility = errors.New("the device has no ability for this")
