@@ -14,6 +14,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
+	"yamato/internal/host/driver"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
 )
@@ -50,13 +51,13 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 	if err != nil {
 		return err
 	}
-	if d, ok := device.As[Chancy](w.device); ok { // what befalls it from here on is this run's
+	if d, ok := device.As[device.Chancy](w.device); ok { // what befalls it from here on is this run's
 		d.SetChance(l.chance(""))
 	}
 	if err := w.prepare(ctx, surroundings(l.Combination.Levels, l.RealTime)); err != nil {
 		return err
 	}
-	if err := w.device.Install(ctx, App{Package: l.Package, Path: path}); err != nil {
+	if err := w.device.Install(ctx, driver.App{Package: l.Package, Path: path}); err != nil {
 		return fmt.Errorf("%s could not be installed: %w", l.Package.ApplicationID, err)
 	}
 	return l.cases(ctx, w, suite)
@@ -64,14 +65,14 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 
 // prepare brings the device up, sees that it is ready, and has it awake and
 // unlocked with nothing in front.
-func (w *worker) prepare(ctx context.Context, s Surroundings) error {
-	if v, ok := device.As[Virtual](w.device); ok && !v.Up() {
+func (w *worker) prepare(ctx context.Context, s driver.Surroundings) error {
+	if v, ok := device.As[device.Virtual](w.device); ok && !v.Up() {
 		if err := w.bringUp(ctx, v, s.RealTime); err != nil {
 			return err
 		}
 	}
 	if r, bad := fleet.Unready(w.condition(ctx).Checks); bad {
-		return &Trouble{r.Why, r.Remedy}
+		return &device.Trouble{Why: r.Why, Remedy: r.Remedy}
 	}
 	if err := w.device.Ready(ctx, s); err != nil {
 		return fmt.Errorf("the device could not be made ready: %w", err)
@@ -112,7 +113,7 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite) err
 				return err
 			}
 			c := suite.Cases[i]
-			if d, ok := device.As[Chancy](w.device); ok {
+			if d, ok := device.As[device.Chancy](w.device); ok {
 				d.SetChance(l.chance(c.Name))
 			}
 			began := w.device.Now()
@@ -135,7 +136,7 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite) err
 			})
 			killpoint.Pass("case-judged")
 			out.send(ctx, finishedCase{i, result, rec, since(began, w.readLog(ctx))})
-			var own *Trouble
+			var own *device.Trouble
 			switch {
 			case errors.As(result.Err, &own):
 				return own // the device, not the app: the rest goes elsewhere
@@ -162,23 +163,23 @@ func (l *attempt) chance(name string) uint64 {
 	return binary.BigEndian.Uint64(sum[:])
 }
 
-func (w *worker) readLog(ctx context.Context) []LogLine {
-	d, ok := device.As[Logger](w.device)
+func (w *worker) readLog(ctx context.Context) []device.LogLine {
+	d, ok := device.As[device.Logger](w.device)
 	if !ok {
 		return nil
 	}
 	lines, err := d.Log(ctx)
 	if err != nil {
-		return []LogLine{{Level: "warn", Tag: "yamato", Text: "the device's log could not be read: " + err.Error()}}
+		return []device.LogLine{{Level: "warn", Tag: "yamato", Text: "the device's log could not be read: " + err.Error()}}
 	}
 	if w.device.Describe().Owner != "" { // nothing outside the app under test is recorded on somebody's own
-		lines = slices.DeleteFunc(lines, func(l LogLine) bool { return l.App != w.app })
+		lines = slices.DeleteFunc(lines, func(l device.LogLine) bool { return l.App != w.app })
 	}
 	return lines
 }
 
 // since counts the times of a log from when its case began, as those of its steps.
-func since(began time.Duration, lines []LogLine) []LogLine {
+func since(began time.Duration, lines []device.LogLine) []device.LogLine {
 	for i := range lines {
 		lines[i].AtMS -= began.Milliseconds()
 	}

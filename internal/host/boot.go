@@ -24,7 +24,7 @@ const bootRemedy = "read its boot log, make it anew, or give its model more time
 // bootFailure is a virtual device that did not come up, whatever was tried.
 type bootFailure struct {
 	tried   []string
-	log     []LogLine
+	log     []device.LogLine
 	picture device.Picture // the last, nil where there was none
 }
 
@@ -34,14 +34,14 @@ func (f *bootFailure) Error() string {
 
 // Unwrap makes it the device's own trouble.
 func (f *bootFailure) Unwrap() error {
-	return &Trouble{Why: f.Error(), Remedy: bootRemedy}
+	return &device.Trouble{Why: f.Error(), Remedy: bootRemedy}
 }
 
 // begin brings the device up when the host starts, unless it is to stay off, and
 // looks how it is.
 func (w *worker) begin(ctx context.Context) {
 	w.endLeftovers()
-	if v, ok := device.As[Virtual](w.device); ok && !v.Up() && !w.host.startsHalted(w.name()) {
+	if v, ok := device.As[device.Virtual](w.device); ok && !v.Up() && !w.host.startsHalted(w.name()) {
 		var broken *bootFailure
 		if err := w.bringUp(ctx, v, false); errors.As(err, &broken) {
 			w.host.answer(link.Done{Broken: w.remains(ctx, broken)}, w.name())
@@ -53,7 +53,7 @@ func (w *worker) begin(ctx context.Context) {
 
 // bringUp boots a virtual device; where it does not come up, or its screen stays
 // black, once more from power-off, then emptied.
-func (w *worker) bringUp(ctx context.Context, v Virtual, realTime bool) error {
+func (w *worker) bringUp(ctx context.Context, v device.Virtual, realTime bool) error {
 	failure := &bootFailure{}
 	limit := w.host.bootTime(w.device.Describe().Model)
 	for failed := 0; ; failed++ {
@@ -78,7 +78,7 @@ func (w *worker) bringUp(ctx context.Context, v Virtual, realTime bool) error {
 	}
 }
 
-func (w *worker) tryBoot(ctx context.Context, v Virtual, step fleet.BootStep, limit time.Duration, realTime bool,
+func (w *worker) tryBoot(ctx context.Context, v device.Virtual, step fleet.BootStep, limit time.Duration, realTime bool,
 	failure *bootFailure) error {
 	if step == fleet.BootPowerOff || step == fleet.BootEmptied {
 		if err := v.Halt(ctx); err != nil {

@@ -7,6 +7,7 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
+	"yamato/internal/host/driver"
 	"yamato/internal/link"
 )
 
@@ -20,7 +21,7 @@ func (w *worker) errand(ctx context.Context, e link.Errand) {
 	}
 	if err != nil {
 		done.Trouble = err.Error()
-		var own *Trouble
+		var own *device.Trouble
 		if errors.As(err, &own) {
 			done.Trouble, done.Remedy = own.Why, own.Remedy
 		}
@@ -32,16 +33,16 @@ func (w *worker) errand(ctx context.Context, e link.Errand) {
 }
 
 func (w *worker) perform(ctx context.Context, e link.Errand) error {
-	v, virtual := device.As[Virtual](w.device)
+	v, virtual := device.As[device.Virtual](w.device)
 	switch {
 	case e.What == link.DoCheck:
 		w.refresh(ctx)
 		return nil
 	case e.What == link.DoDeed:
-		if d, ok := device.As[Imitating](w.device); ok {
+		if d, ok := device.As[device.Imitating](w.device); ok {
 			return d.Deed(ctx, e.Args.Deed, e.Args.Count)
 		}
-		return &Trouble{"its driver imitates no hands", "do it on the device itself"}
+		return &device.Trouble{Why: "its driver imitates no hands", Remedy: "do it on the device itself"}
 	case e.What == link.DoProbe && virtual:
 		if err := v.Halt(ctx); err != nil {
 			return err
@@ -53,10 +54,10 @@ func (w *worker) perform(ctx context.Context, e link.Errand) error {
 	case e.What == link.DoProbe:
 		return w.tryOut(ctx)
 	case !virtual:
-		return &Trouble{"it is no virtual device", ""}
+		return &device.Trouble{Why: "it is no virtual device", Remedy: ""}
 	case e.What == link.DoBoot:
 		if r, ok := w.host.takeRoom(w); !ok { // others may have been booted since it was asked
-			return &Trouble{r.Why, r.Remedy}
+			return &device.Trouble{Why: r.Why, Remedy: r.Remedy}
 		}
 		return w.bringUp(ctx, v, w.host.onWall())
 	case e.What == link.DoHalt:
@@ -74,13 +75,13 @@ func (w *worker) perform(ctx context.Context, e link.Errand) error {
 // tryOut sees whether a device that was sidelined would serve again.
 func (w *worker) tryOut(ctx context.Context) error {
 	if r, bad := fleet.Unready(w.condition(ctx).Checks); bad {
-		return &Trouble{r.Why, r.Remedy}
+		return &device.Trouble{Why: r.Why, Remedy: r.Remedy}
 	}
-	if err := w.device.Ready(ctx, Surroundings{}); err != nil {
+	if err := w.device.Ready(ctx, driver.Surroundings{}); err != nil {
 		return err
 	}
 	apps, _ := w.host.stains.Of(w.name())
-	if err := w.device.Clean(ctx, CleanApp, apps...); err != nil {
+	if err := w.device.Clean(ctx, driver.CleanApp, apps...); err != nil {
 		return err
 	}
 	_, err := w.device.Tree(ctx)

@@ -15,6 +15,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
+	"yamato/internal/host/driver"
 	"yamato/internal/link"
 )
 
@@ -56,7 +57,9 @@ func (r *restive) note(what string) {
 
 func (r *restive) Describe() fleet.Device { return r.facts }
 func (r *restive) Up() bool               { return r.up }
-func (r *restive) BootLog() []LogLine     { return []LogLine{{Text: "waiting for the data partition"}} }
+func (r *restive) BootLog() []device.LogLine {
+	return []device.LogLine{{Text: "waiting for the data partition"}}
+}
 func (r *restive) Halt(context.Context) error {
 	r.note("halt")
 	r.up = false
@@ -86,13 +89,13 @@ func (r *restive) history() []string {
 }
 
 // run runs a host with these devices until the test ends.
-func run(t *testing.T, b *bedside, devices ...Device) {
+func run(t *testing.T, b *bedside, devices ...driver.Device) {
 	t.Helper()
 	runAt(t, b, nil, devices...)
 }
 
 // runAt is run at a site with a yard.
-func runAt(t *testing.T, b *bedside, y *Yard, devices ...Device) {
+func runAt(t *testing.T, b *bedside, y *Yard, devices ...driver.Device) {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
@@ -182,8 +185,8 @@ func TestOfTwoBootsAtOnceOnlyWhatFitsIsDone(t *testing.T) {
 	other.Name = "kaede-7-2"
 	slow, next := &restive{facts: emulator, comeUp: 1, light: 200, hold: make(chan struct{})},
 		&restive{facts: other, comeUp: 1, light: 200}
-	off := []SiteDevice{{Name: "kaede-7-1", Halted: true}, {Name: "kaede-7-2", Halted: true}}
-	runAt(t, b, &Yard{site: &Site{Name: "bench", Capacity: fleet.Capacity{MemoryMB: 3000}, Devices: off},
+	off := []driver.SiteDevice{{Name: "kaede-7-1", Halted: true}, {Name: "kaede-7-2", Halted: true}}
+	runAt(t, b, &Yard{site: &driver.Site{Name: "bench", Capacity: fleet.Capacity{MemoryMB: 3000}, Devices: off},
 		path: t.TempDir() + "/site.json", working: map[string]int{}}, slow, next)
 	b.hello()
 	b.toHost <- link.ToHost{Do: []link.Errand{{ID: 1, What: link.DoBoot, Device: "kaede-7-1"}}}
@@ -208,7 +211,7 @@ func TestNothingButTheAppUnderTestIsRecordedOnSomebodysOwn(t *testing.T) {
 	own.Kind, own.Owner = fleet.Real, "Bo Lindqvist"
 	d := &restive{facts: own, light: 90, up: true, front: "example.mail"}
 	w := &worker{device: d, app: "example.tideline"}
-	require.Equal(t, CleanApp, w.atMost(CleanDevice), "cleaning never goes beyond the app")
+	require.Equal(t, driver.CleanApp, w.atMost(driver.CleanDevice), "cleaning never goes beyond the app")
 	tree, err := w.eyes().Tree(ctx)
 	require.NoError(t, err)
 	require.NotContains(t, tree.Root.Name, "secret")
@@ -223,7 +226,7 @@ func TestNothingButTheAppUnderTestIsRecordedOnSomebodysOwn(t *testing.T) {
 	_, err = w.eyes().Picture(ctx)
 	require.NoError(t, err)
 	w.device = &restive{facts: emulator, light: 90, up: true}
-	require.Equal(t, CleanDevice, w.atMost(CleanDevice))
+	require.Equal(t, driver.CleanDevice, w.atMost(driver.CleanDevice))
 }
 
 func TestBlackIsBlackWithADeadPixelAndDarkIsNot(t *testing.T) {

@@ -65,7 +65,7 @@ type finishedCase struct {
 	index  int
 	result script.Result
 	rec    *recorder
-	log    []LogLine
+	log    []device.LogLine
 }
 
 // outbox draws, uploads and reports finished cases, in order. It belongs to one
@@ -146,7 +146,7 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 		}
 	}
 	if c.rec.dropped > 0 {
-		c.log = append(c.log, LogLine{AtMS: c.result.TookMS, Level: "warn", Tag: "yamato",
+		c.log = append(c.log, device.LogLine{AtMS: c.result.TookMS, Level: "warn", Tag: "yamato",
 			Text: fmt.Sprintf("%d pictures of this case were not kept: they were too many or too large",
 				c.rec.dropped)})
 	}
@@ -160,7 +160,7 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 		Failure: c.result.Failure, Steps: c.result.Steps, Matched: c.result.Matched, Evidence: refs}})
 }
 
-func logText(lines []LogLine) []byte {
+func logText(lines []device.LogLine) []byte {
 	var b bytes.Buffer
 	for _, l := range lines {
 		fmt.Fprintf(&b, "%9.3f %-5s %s: %s\n", float64(l.AtMS)/1000, l.Level, l.Tag, l.Text)

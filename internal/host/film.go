@@ -11,6 +11,7 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
+	"yamato/internal/host/driver"
 	"yamato/internal/link"
 )
 
@@ -30,7 +31,7 @@ type frame struct {
 // keeps what is needed to draw it; drawing is done off the path of the steps.
 type camera struct {
 	ctx    context.Context
-	device Device
+	device driver.Device
 	began  time.Duration
 	last   uint64 // revision
 	frames []frame

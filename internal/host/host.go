@@ -22,6 +22,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/semaphore"
 
+	"yamato/internal/host/driver"
 	"yamato/internal/host/journal"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
@@ -34,7 +35,7 @@ type Config struct {
 	Site    string
 	Program string // version of the program
 	Dir     string // for the journal and cached packages
-	Devices []Device
+	Devices []driver.Device
 	Yard    *Yard // where virtual devices are made, nil where none are
 	Service Remote
 	Log     *slog.Logger

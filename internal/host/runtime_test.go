@@ -14,6 +14,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
+	"yamato/internal/host/driver"
 	"yamato/internal/link"
 )
 
@@ -153,10 +154,10 @@ func (p *patient) Abilities() []string                             { return nil 
 func (p *patient) Describe() fleet.Device {
 	return fleet.Device{Name: "kaede-7-1", Platform: "android"}
 }
-func (p *patient) Ready(context.Context, Surroundings) error { return nil }
-func (p *patient) Install(context.Context, App) error        { return p.install }
-func (p *patient) Stop(context.Context, string) error        { return nil }
-func (p *patient) Close() error                              { return nil }
+func (p *patient) Ready(context.Context, driver.Surroundings) error { return nil }
+func (p *patient) Install(context.Context, driver.App) error        { return p.install }
+func (p *patient) Stop(context.Context, string) error               { return nil }
+func (p *patient) Close() error                                     { return nil }
 
 func (p *patient) Start(ctx context.Context, _ string, _ device.Start) error {
 	if p.hang == nil {
@@ -170,7 +171,7 @@ func (p *patient) Start(ctx context.Context, _ string, _ device.Start) error {
 	}
 }
 
-func (p *patient) Clean(context.Context, Cleaning, ...string) error {
+func (p *patient) Clean(context.Context, driver.Cleaning, ...string) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.cleaned++
@@ -183,7 +184,7 @@ func runHost(t *testing.T, b *bedside, p *patient, dir string) (stop func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() {
-		done <- Run(ctx, Config{Name: "bench", Site: "bench", Dir: dir, Devices: []Device{p}, Service: b})
+		done <- Run(ctx, Config{Name: "bench", Site: "bench", Dir: dir, Devices: []driver.Device{p}, Service: b})
 	}()
 	stop = sync.OnceFunc(func() { cancel(); require.NoError(t, <-done) })
 	t.Cleanup(stop)
@@ -346,7 +347,7 @@ func TestADeviceThatIsRemovedEndsItsLeasesBegunOrNot(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() {
-		done <- Run(ctx, Config{Name: "bench", Site: "bench", Dir: t.TempDir(), Devices: []Device{p}, Service: b,
+		done <- Run(ctx, Config{Name: "bench", Site: "bench", Dir: t.TempDir(), Devices: []driver.Device{p}, Service: b,
 			told: func(h *Host) {
 				running <- h
 			}})

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yamato/internal/core/device"
+	"yamato/internal/host/driver"
 	"yamato/internal/link"
 )
 
@@ -47,10 +48,10 @@ func (w *worker) sight(ctx context.Context, rest Rest) (link.Seen, error) {
 	}
 	eyes := w.eyes()
 	tree, err := eyes.Tree(ctx)
-	if v, ok := device.As[Virtual](w.device); ok && !v.Up() {
+	if v, ok := device.As[device.Virtual](w.device); ok && !v.Up() {
 		return link.Seen{}, errors.New("it is halted; boot it first")
 	} else if !ok && err != nil && bool(rest) { // it may sleep, and nobody minds if it is woken
-		if err = w.device.Ready(ctx, Surroundings{}); err == nil {
+		if err = w.device.Ready(ctx, driver.Surroundings{}); err == nil {
 			tree, err = eyes.Tree(ctx)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/core/fleet"
+	"yamato/internal/host/driver"
 	"yamato/internal/host/journal"
 	"yamato/internal/link"
 )
@@ -38,7 +39,7 @@ func (p *phone) Health(context.Context) (fleet.Health, error) {
 
 func (p *phone) Noticed() <-chan struct{} { return p.noticed }
 
-func (p *phone) Clean(_ context.Context, _ Cleaning, apps ...string) error {
+func (p *phone) Clean(_ context.Context, _ driver.Cleaning, apps ...string) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.unplugged {
@@ -62,12 +63,12 @@ func (p *phone) cleanedOf() []string {
 }
 
 // attend runs a host with one device until the test ends or stop is called.
-func attend(t *testing.T, b *bedside, d Device, dir string) (stop func()) {
+func attend(t *testing.T, b *bedside, d driver.Device, dir string) (stop func()) {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() {
-		done <- Run(ctx, Config{Name: "bench", Site: "bench", Dir: dir, Devices: []Device{d}, Service: b})
+		done <- Run(ctx, Config{Name: "bench", Site: "bench", Dir: dir, Devices: []driver.Device{d}, Service: b})
 	}()
 	ended := false
 	stop = func() {

@@ -8,6 +8,7 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
+	"yamato/internal/host/driver"
 	"yamato/internal/host/journal"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
@@ -17,7 +18,7 @@ import (
 // between them.
 type worker struct {
 	host    *Host
-	device  Device
+	device  driver.Device
 	leases  chan *holding
 	wishes  chan wish
 	errands chan link.Errand
@@ -37,7 +38,7 @@ func (w *worker) work(ctx context.Context) {
 	defer func() { _ = w.device.Close() }()
 	w.begin(ctx)
 	var noticed <-chan struct{}
-	if n, ok := device.As[Noticing](w.device); ok {
+	if n, ok := device.As[device.Noticing](w.device); ok {
 		noticed = n.Noticed()
 	}
 	for {
@@ -74,7 +75,7 @@ func (w *worker) carryOut(ctx context.Context, held *holding) {
 		return // the host stops; its next start ends the lease
 	}
 	finished := &link.Finished{}
-	var own *Trouble
+	var own *device.Trouble
 	if err != nil {
 		finished.Trouble, finished.Device = err.Error(), errors.As(err, &own)
 		if cause := context.Cause(held.ctx); cause != nil {
@@ -87,7 +88,7 @@ func (w *worker) carryOut(ctx context.Context, held *holding) {
 	clean := w.clean(ctx, held.lease)
 	if clean.Condition != nil && finished.Trouble != "" {
 		if r, bad := fleet.Unready(clean.Condition.Checks); bad { // whatever went wrong before, this is why
-			finished.Device, finished.Trouble = true, (&Trouble{r.Why, r.Remedy}).Error()
+			finished.Device, finished.Trouble = true, (&device.Trouble{Why: r.Why, Remedy: r.Remedy}).Error()
 		}
 	}
 	var broken *bootFailure
@@ -111,9 +112,9 @@ var errLetGo = errors.New("its device was removed, or its host stops")
 // clean undoes what a lease did, and tells how the device is since, where that has
 // changed. A device that is out of reach is cleaned as soon as it is back.
 func (w *worker) clean(ctx context.Context, l link.Lease) *link.Clean {
-	level := CleanApp
+	level := driver.CleanApp
 	if l.Leave {
-		level = CleanNothing
+		level = driver.CleanNothing
 	}
 	err := w.device.Clean(ctx, w.atMost(level), l.Apps...)
 	before := w.seenAs()
@@ -134,9 +135,9 @@ func (w *worker) clean(ctx context.Context, l link.Lease) *link.Clean {
 }
 
 // atMost bounds cleaning: a person's own device never gets more than the app.
-func (w *worker) atMost(level Cleaning) Cleaning {
-	if level == CleanDevice && w.device.Describe().Owner != "" {
-		return CleanApp
+func (w *worker) atMost(level driver.Cleaning) driver.Cleaning {
+	if level == driver.CleanDevice && w.device.Describe().Owner != "" {
+		return driver.CleanApp
 	}
 	return level
 }
@@ -144,10 +145,10 @@ func (w *worker) atMost(level Cleaning) Cleaning {
 // condition sees how the device is.
 func (w *worker) condition(ctx context.Context) fleet.Condition {
 	c := fleet.Condition{Power: fleet.PowerUp}
-	if v, ok := device.As[Virtual](w.device); ok && !v.Up() {
+	if v, ok := device.As[device.Virtual](w.device); ok && !v.Up() {
 		return fleet.Condition{Power: fleet.PowerHalted}
 	}
-	if d, ok := device.As[Healthy](w.device); ok {
+	if d, ok := device.As[device.Healthy](w.device); ok {
 		health, err := d.Health(ctx)
 		if err != nil {
 			gone := false
@@ -155,7 +156,7 @@ func (w *worker) condition(ctx context.Context) fleet.Condition {
 		}
 		c.Checks = fleet.Readiness(w.device.Describe(), health)
 	}
-	if d, ok := device.As[Holding](w.device); ok {
+	if d, ok := device.As[device.Holding](w.device); ok {
 		c.Installed, _ = d.Installed(ctx) // what cannot be told now is told later
 	}
 	return c
@@ -168,7 +169,7 @@ func (w *worker) refresh(ctx context.Context) {
 	if apps, stained := w.host.stains.Of(w.name()); stained && now.Power != fleet.PowerHalted {
 		err := errOutOfReach
 		if _, bad := fleet.Unready(now.Checks); !bad {
-			err = w.device.Clean(ctx, CleanApp, apps...)
+			err = w.device.Clean(ctx, driver.CleanApp, apps...)
 		}
 		if err != nil {
 			now.Checks = append(now.Checks, unclean(err))
@@ -264,15 +265,15 @@ func (w *worker) declared(uncleaned map[string]int64) link.Device {
 }
 
 // employ begins to drive a device.
-func (h *Host) employ(d Device, left ...leftover) *worker {
+func (h *Host) employ(d driver.Device, left ...leftover) *worker {
 	ctx, end := context.WithCancel(h.life)
 	w := &worker{host: h, device: d, leases: make(chan *holding, 4), wishes: make(chan wish, 8),
 		errands: make(chan link.Errand, 8), left: left, end: end}
-	if v, ok := device.As[Virtual](d); ok {
+	if v, ok := device.As[device.Virtual](d); ok {
 		if w.seen = (fleet.Condition{Power: fleet.PowerHalted}); !v.Up() && !h.startsHalted(d.Describe().Name) {
 			w.seen = fleet.Condition{Power: fleet.PowerBooting}
 		}
-	} else if _, ok := device.As[Healthy](d); ok ||
+	} else if _, ok := device.As[device.Healthy](d); ok ||
 		len(left) > 0 { // nothing is to run on it before it has been looked at
 		w.seen.Checks = []fleet.Check{{ID: "seen", Title: "It has been looked at",
 			Why:    "its host has not looked at it yet",

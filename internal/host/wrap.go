@@ -7,16 +7,17 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
+	"yamato/internal/host/driver"
 )
 
 // discreet is somebody's own device: it shows the app under test and nothing else.
 type discreet struct {
-	Device
+	driver.Device
 	app string
 }
 
 // eyes gives the device as it may be looked at.
-func (w *worker) eyes() Device {
+func (w *worker) eyes() driver.Device {
 	if w.device.Describe().Owner == "" {
 		return w.device
 	}
@@ -50,7 +51,7 @@ func (d discreet) Picture(ctx context.Context) (device.Picture, error) {
 // attentive is a device that answers wishes while a case runs on it: between
 // steps, and while it waits. It sees that what is started comes to the front.
 type attentive struct {
-	Device
+	driver.Device
 	worker   *worker
 	realTime bool
 	changed  func() // called when it has waited, and the screen may be another
@@ -85,7 +86,7 @@ func (a attentive) AwaitChange(ctx context.Context, revision uint64, until time.
 // first: a time-out is the device's matter, not the app's.
 func (a attentive) Tree(ctx context.Context) (*screen.Tree, error) {
 	tree, err := a.Device.Tree(ctx)
-	waking, ok := device.As[Waking](a.worker.device)
+	waking, ok := device.As[device.Waking](a.worker.device)
 	if err != nil || !ok || a.worker.app == "" || tree.App == a.worker.app {
 		return tree, err
 	}
@@ -103,7 +104,7 @@ func (a attentive) Start(ctx context.Context, app string, how device.Start) erro
 	if err := a.Device.Start(ctx, app, how); err != nil {
 		return err
 	}
-	clearing, ok := device.As[Clearing](a.worker.device)
+	clearing, ok := device.As[device.Clearing](a.worker.device)
 	if app == "" || !ok {
 		return nil
 	}
@@ -123,8 +124,8 @@ func (a attentive) Start(ctx context.Context, app string, how device.Start) erro
 		return err
 	}
 	if tree.App != app {
-		return &Trouble{app + " was started and did not come to the front",
-			"see on the device what keeps it back, and run it again"}
+		return &device.Trouble{Why: app + " was started and did not come to the front",
+			Remedy: "see on the device what keeps it back, and run it again"}
 	}
 	return nil
 }

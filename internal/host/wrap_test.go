@@ -29,10 +29,10 @@ func (o *own) Installed(context.Context) ([]fleet.Installed, error) { return nil
 func TestAbilitiesAreFoundThroughWhateverWrapsADevice(t *testing.T) {
 	d := &own{tree: still}
 	var wrapped device.Device = attentive{discreet{d, "example.tideline"}, &worker{device: d}, false, func() {}}
-	holding, ok := device.As[Holding](wrapped)
+	holding, ok := device.As[device.Holding](wrapped)
 	require.True(t, ok)
-	require.Equal(t, Holding(d), holding, "the device's own, not a double")
-	_, ok = device.As[Virtual](wrapped)
+	require.Equal(t, device.Holding(d), holding, "the device's own, not a double")
+	_, ok = device.As[device.Virtual](wrapped)
 	require.False(t, ok, "an ability that it has not it does not get by being wrapped")
 	_, ok = device.As[device.TextEntry](wrapped)
 	require.False(t, ok)

@@ -5,51 +5,23 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 
 	"github.com/google/renameio/v2"
 
 	"yamato/internal/core/fleet"
-	"yamato/internal/core/near"
+	"yamato/internal/host/driver"
 	"yamato/internal/link"
 )
-
-// Driver opens the devices of a site, and brings what virtual ones boot from.
-type Driver interface {
-	// Open gives one of the site's devices, switched off where it can be.
-	Open(s *Site, d SiteDevice, m fleet.Model) (Device, error)
-	// Fetch brings an OS image, and tells how many megabytes have come.
-	Fetch(ctx context.Context, image fleet.Image, told func(mb int)) error
-}
-
-// drivers are those that have registered themselves, by the name that site files give.
-var drivers = map[string]func() (Driver, error){}
-
-// Register makes a driver known by name. A driver's package does so when it is loaded.
-func Register(name string, open func() (Driver, error)) { drivers[name] = open }
-
-// DriverNamed gives a registered driver.
-func DriverNamed(name string) (Driver, error) {
-	if open := drivers[name]; open != nil {
-		return open()
-	}
-	names := slices.Sorted(maps.Keys(drivers))
-	if meant := near.Word(name, names); meant != "" {
-		return nil, fmt.Errorf("there is no driver %q; did you mean %q?", name, meant)
-	}
-	return nil, fmt.Errorf("there is no driver %q; there are %s", name, strings.Join(names, ", "))
-}
 
 // Yard is a site as this host keeps it: what the site file lists, what was made and
 // removed since, and which OS images have been fetched. It outlives the host.
 type Yard struct {
-	site   *Site
-	driver Driver
+	site   *driver.Site
+	driver driver.Driver
 	path   string
 
 	mu      sync.Mutex
@@ -59,13 +31,13 @@ type Yard struct {
 
 // keptSite is what a yard keeps on disk.
 type keptSite struct {
-	Made    []SiteDevice `json:"made"`
-	Removed []string     `json:"removed"`
-	Fetched []string     `json:"fetched"` // names of images
+	Made    []driver.SiteDevice `json:"made"`
+	Removed []string            `json:"removed"`
+	Fetched []string            `json:"fetched"` // names of images
 }
 
 // OpenYard opens the yard of a site in a host's folder.
-func OpenYard(dir string, s *Site, driver Driver) (*Yard, error) {
+func OpenYard(dir string, s *driver.Site, driver driver.Driver) (*Yard, error) {
 	y := &Yard{site: s, driver: driver, path: filepath.Join(dir, "site.json"), working: map[string]int{}}
 	body, err := os.ReadFile(y.path)
 	if errors.Is(err, os.ErrNotExist) {
@@ -81,8 +53,8 @@ func OpenYard(dir string, s *Site, driver Driver) (*Yard, error) {
 }
 
 // Devices opens the devices that there are.
-func (y *Yard) Devices() ([]Device, error) {
-	var out []Device
+func (y *Yard) Devices() ([]driver.Device, error) {
+	var out []driver.Device
 	for _, d := range y.list() {
 		m, err := y.site.Find(d)
 		if err != nil {
@@ -97,10 +69,10 @@ func (y *Yard) Devices() ([]Device, error) {
 	return out, nil
 }
 
-func (y *Yard) list() []SiteDevice {
+func (y *Yard) list() []driver.SiteDevice {
 	y.mu.Lock()
 	defer y.mu.Unlock()
-	out := slices.DeleteFunc(slices.Clone(y.site.Devices), func(d SiteDevice) bool {
+	out := slices.DeleteFunc(slices.Clone(y.site.Devices), func(d driver.SiteDevice) bool {
 		return slices.Contains(y.kept.Removed, d.Name)
 	})
 	return append(out, y.kept.Made...)
@@ -160,7 +132,7 @@ func (y *Yard) offer() link.Offer {
 }
 
 // make makes a virtual device of a model and an image that is there.
-func (y *Yard) make(name, model, image string) (Device, error) {
+func (y *Yard) make(name, model, image string) (driver.Device, error) {
 	m, ok := y.model(model)
 	if !ok {
 		return nil, fmt.Errorf("this site has no model %q", model)
@@ -175,13 +147,13 @@ func (y *Yard) make(name, model, image string) (Device, error) {
 	if m.Platform == "ios" {
 		kind = fleet.Simulator
 	}
-	d := SiteDevice{Name: name, Model: model, Kind: kind, OS: y.images()[at].OS, Halted: true}
-	if slices.ContainsFunc(append(slices.Clone(y.site.Devices), y.kept.Made...), func(o SiteDevice) bool {
+	d := driver.SiteDevice{Name: name, Model: model, Kind: kind, OS: y.images()[at].OS, Halted: true}
+	if slices.ContainsFunc(append(slices.Clone(y.site.Devices), y.kept.Made...), func(o driver.SiteDevice) bool {
 		return o.Name == name
 	}) {
 		return nil, fmt.Errorf("there is a device named %s already", name)
 	}
-	if !deviceName.MatchString(name) {
+	if !fleet.IsName(name) {
 		return nil, fmt.Errorf("%q cannot be the name of a device", name)
 	}
 	device, err := y.driver.Open(y.site, d, m)
@@ -196,7 +168,7 @@ func (y *Yard) remove(name string) error {
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	made := len(y.kept.Made)
-	y.kept.Made = slices.DeleteFunc(y.kept.Made, func(d SiteDevice) bool { return d.Name == name })
+	y.kept.Made = slices.DeleteFunc(y.kept.Made, func(d driver.SiteDevice) bool { return d.Name == name })
 	if len(y.kept.Made) == made {
 		y.kept.Removed = append(y.kept.Removed, name)
 	}

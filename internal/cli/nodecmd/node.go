@@ -27,6 +27,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/filelock"
 	"yamato/internal/host"
+	"yamato/internal/host/driver"
 	_ "yamato/internal/host/null" // drivers register themselves
 	_ "yamato/internal/host/standin"
 	"yamato/internal/service"
@@ -244,7 +245,7 @@ func (a *App) HostCommand() *cobra.Command {
 			if err != nil {
 				return ui.WrongCall{Title: "the site file cannot be read: " + err.Error(), Hint: ""}
 			}
-			site, err := host.ReadSite(text)
+			site, err := driver.ReadSite(text)
 			if err != nil {
 				return ui.WrongCall{Title: err.Error(), Hint: ""}
 			}
@@ -291,8 +292,8 @@ func (a *App) HostCommand() *cobra.Command {
 }
 
 // openSite opens a site with the driver that it names.
-func openSite(dir string, site *host.Site) (*host.Yard, error) {
-	driver, err := host.DriverNamed(site.Driver)
+func openSite(dir string, site *driver.Site) (*host.Yard, error) {
+	driver, err := driver.Named(site.Driver)
 	if err != nil {
 		return nil, err
 	}

@@ -14,7 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yamato/internal/cli/ui"
-	"yamato/internal/host"
+	"yamato/internal/host/driver"
 	"yamato/internal/pgbox"
 )
 
@@ -120,7 +120,7 @@ func readSites(paths []string) ([]siteFile, error) {
 		if err != nil {
 			return nil, ui.WrongCall{Title: "the site file cannot be read: " + err.Error(), Hint: ""}
 		}
-		site, err := host.ReadSite(text)
+		site, err := driver.ReadSite(text)
 		if err != nil {
 			return nil, ui.WrongCall{Title: path + ": " + err.Error(),
 				Hint: "docs/fleet.md says how a site file is written"}

@@ -8,6 +8,7 @@ import (
 	"image"
 	"time"
 
+	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
 )
 
@@ -99,3 +100,98 @@ func (c *Crash) Error() string { return "the app crashed: " + c.Reason }
 
 // ErrNoAbility is given where a device cannot do what is asked of it.
 var ErrNoAbility = errors.New("the device has no ability for this")
+
+// Virtual is a device that can be made, booted, halted and emptied.
+type Virtual interface {
+	// Boot brings the device up, if it is not, within limit of its own time. It gives
+	// an error where it is not up by then. realTime ties its clock to the wall.
+	Boot(ctx context.Context, limit time.Duration, realTime bool) error
+	// Halt switches the device off.
+	Halt(ctx context.Context) error
+	// Empty puts the device back to how it was first made, switched off.
+	Empty(ctx context.Context) error
+	// Up tells whether the device is switched on.
+	Up() bool
+	// BootLog gives what the last boot wrote.
+	BootLog() []LogLine
+}
+
+// Healthy is a device that can say how it is before anything runs on it.
+type Healthy interface {
+	Health(ctx context.Context) (fleet.Health, error)
+}
+
+// Holding is a device that can say which apps stay on it.
+type Holding interface {
+	Installed(ctx context.Context) ([]fleet.Installed, error)
+}
+
+// Noticing is a device that tells when something about it has changed by itself: a
+// cable, a lock, somebody's yes.
+type Noticing interface {
+	Noticed() <-chan struct{}
+}
+
+// Clearing is a device that can send away what the system has put in front of an
+// app. It gives what that was, "" where nothing was, and an error where it stays.
+type Clearing interface {
+	Clear(ctx context.Context) (string, error)
+}
+
+// Waking is a device whose screen may go off by itself while an app runs. Wake has
+// it on and unlocked again, and tells whether it had gone off. Its error is where
+// only a person can unlock it.
+type Waking interface {
+	Wake(ctx context.Context) (bool, error)
+}
+
+// Imitating is a device whose driver can do to it, by name, what hands and fate do to a
+// real one.
+type Imitating interface {
+	// Deeds lists what can be done.
+	Deeds() []Deed
+	// Deed does it: so many times, -1 for always, 0 for never any more, where it counts.
+	Deed(ctx context.Context, name string, count int) error
+}
+
+// Deed is something that hands or fate can do to a device.
+type Deed struct {
+	Name    string // "plug-in"; "trouble black"
+	Does    string // one line
+	Counted bool   // it is done so many times
+}
+
+// Trouble is an error of a device's own: it says nothing of the app, and a person
+// can do something about it.
+type Trouble struct {
+	Why    string
+	Remedy string
+}
+
+func (t *Trouble) Error() string {
+	if t.Remedy == "" {
+		return t.Why
+	}
+	return t.Why + "; to mend it: " + t.Remedy
+}
+
+// Logger is a device that keeps a log; its ability is `log`.
+type Logger interface {
+	// Log gives the lines written since the last call.
+	Log(ctx context.Context) ([]LogLine, error)
+}
+
+// LogLine is one line of a device's log.
+type LogLine struct {
+	AtMS  int64  `json:"at_ms"` // device time
+	Level string `json:"level"` // debug, info, warn, error
+	Tag   string `json:"tag"`
+	Text  string `json:"text"`
+	App   string `json:"app,omitempty"` // application id of who wrote it, "" for the system
+}
+
+// Chancy is a device whose chance can be set, so that a run can be repeated; its
+// ability is `chance`.
+type Chancy interface {
+	SetChance(seed uint64)
+}

@@ -3,6 +3,7 @@
 package fleet
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -121,3 +122,8 @@ func (p Pick) Takes(d Device) bool {
 		model + " " + d.Kind,
 	}, want)
 }
+
+// IsName tells whether a device or a site may be called so.
+func IsName(name string) bool { return deviceName.MatchString(name) }
+
+var deviceName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)

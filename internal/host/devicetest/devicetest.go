@@ -20,13 +20,13 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
-	"yamato/internal/host"
+	"yamato/internal/host/driver"
 )
 
 // Subject is a device to be tried, not ready yet, and the probe app for it.
 type Subject struct {
-	Device host.Device
-	App    host.App
+	Device driver.Device
+	App    driver.App
 }
 
 // soon is how long a call may go on once its context has ended.
@@ -56,8 +56,8 @@ func Run(t *testing.T, make func(t *testing.T) Subject) {
 type subject struct {
 	t      *testing.T
 	ctx    context.Context
-	device host.Device
-	app    host.App
+	device driver.Device
+	app    driver.App
 	id     string
 }
 
@@ -70,7 +70,7 @@ func (s *subject) tree() *screen.Tree {
 
 func (s *subject) up() {
 	s.t.Helper()
-	require.NoError(s.t, s.device.Ready(s.ctx, host.Surroundings{Language: "en-GB"}))
+	require.NoError(s.t, s.device.Ready(s.ctx, driver.Surroundings{Language: "en-GB"}))
 }
 
 // running has the probe app in front, afresh.
@@ -208,9 +208,9 @@ func pixel(img image.Image, at screen.Point, scale float64) color.NRGBA {
 func (s *subject) cleans() {
 	s.running()
 	s.tap("more")
-	require.NoError(s.t, s.device.Clean(s.ctx, host.CleanApp, s.id))
-	require.NoError(s.t, s.device.Clean(s.ctx, host.CleanApp, s.id), "twice is harmless")
-	require.NoError(s.t, s.device.Clean(s.ctx, host.CleanApp, "example.never.there"))
+	require.NoError(s.t, s.device.Clean(s.ctx, driver.CleanApp, s.id))
+	require.NoError(s.t, s.device.Clean(s.ctx, driver.CleanApp, s.id), "twice is harmless")
+	require.NoError(s.t, s.device.Clean(s.ctx, driver.CleanApp, "example.never.there"))
 	s.up()
 	require.Error(s.t, s.device.Start(s.ctx, s.id, device.Resume), "the app is gone")
 	s.running()
@@ -227,7 +227,7 @@ func (s *subject) ends() {
 		"start":   func() error { return s.device.Start(ended, s.id, device.Fresh) },
 		"tap":     func() error { return s.device.Tap(ended, screen.Point{X: 1, Y: 1}) },
 		"keys":    func() error { return s.device.Keys(ended, "a") },
-		"ready":   func() error { return s.device.Ready(ended, host.Surroundings{}) },
+		"ready":   func() error { return s.device.Ready(ended, driver.Surroundings{}) },
 	} {
 		began := time.Now()
 		_ = call() // it may have been done by then
@@ -236,7 +236,7 @@ func (s *subject) ends() {
 }
 
 // wrapped is a device behind another, as hosts put them.
-type wrapped struct{ host.Device }
+type wrapped struct{ driver.Device }
 
 func (w wrapped) Unwrap() device.Device { return w.Device }
 
@@ -245,7 +245,7 @@ func (s *subject) unwraps() {
 	_, direct := s.device.(device.Presser)
 	_, through := device.As[device.Presser](twice)
 	require.Equal(s.t, direct, through)
-	_, direct = s.device.(host.Virtual)
-	_, through = device.As[host.Virtual](twice)
+	_, direct = s.device.(device.Virtual)
+	_, through = device.As[device.Virtual](twice)
 	require.Equal(s.t, direct, through)
 }

@@ -9,7 +9,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
-	"yamato/internal/host"
+	"yamato/internal/host/driver"
 )
 
 // Device does nothing.
@@ -23,10 +23,10 @@ type Device struct {
 // Driver opens devices that do nothing.
 type Driver struct{ opened int }
 
-func init() { host.Register("null", func() (host.Driver, error) { return &Driver{}, nil }) }
+func init() { driver.Register("null", func() (driver.Driver, error) { return &Driver{}, nil }) }
 
 // Open gives one of them.
-func (v *Driver) Open(s *host.Site, d host.SiteDevice, m fleet.Model) (host.Device, error) {
+func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (driver.Device, error) {
 	v.opened++
 	return &Device{facts: s.Describe(d, m), number: v.opened - 1}, nil
 }
@@ -77,14 +77,14 @@ func (d *Device) Abilities() []string { return nil }
 func (d *Device) Describe() fleet.Device { return d.facts }
 
 // Ready notes whether time is tied to the wall.
-func (d *Device) Ready(_ context.Context, s host.Surroundings) error {
+func (d *Device) Ready(_ context.Context, s driver.Surroundings) error {
 	d.realTime = s.RealTime
 	return nil
 }
 
 // Install does nothing. In real time it takes up to a second and a half, longer for
 // one device than for another: those that start together are not to go in step.
-func (d *Device) Install(ctx context.Context, _ host.App) error {
+func (d *Device) Install(ctx context.Context, _ driver.App) error {
 	return d.AwaitChange(ctx, 0, d.now+time.Duration(d.number*370%1500)*time.Millisecond)
 }
 
@@ -92,7 +92,7 @@ func (d *Device) Install(ctx context.Context, _ host.App) error {
 func (d *Device) Stop(context.Context, string) error { return nil }
 
 // Clean does nothing.
-func (d *Device) Clean(context.Context, host.Cleaning, ...string) error { return nil }
+func (d *Device) Clean(context.Context, driver.Cleaning, ...string) error { return nil }
 
 // Close does nothing.
 func (d *Device) Close() error { return nil }

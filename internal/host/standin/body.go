@@ -7,8 +7,8 @@ import (
 	"hash/fnv"
 	"time"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
-	"yamato/internal/host"
 )
 
 // The troubles that a stand-in can have; docs/stand-ins.md says what each does.
@@ -47,7 +47,7 @@ type body struct {
 	stubborn string        // a dialog that stays
 	trusts   bool          // the developer of the app under test
 	dropIn   int           // touches until the cable drops, 0 for never
-	bootLog  []host.LogLine
+	bootLog  []device.LogLine
 	full     bool
 }
 
@@ -100,7 +100,7 @@ func (d *Device) Boot(ctx context.Context, limit time.Duration, realTime bool) e
 		if err := d.pass(ctx, after); err != nil {
 			return err
 		}
-		d.bootLog = append(d.bootLog, host.LogLine{AtMS: d.now.Milliseconds(), Level: "info", Tag: tag, Text: text})
+		d.bootLog = append(d.bootLog, device.LogLine{AtMS: d.now.Milliseconds(), Level: "info", Tag: tag, Text: text})
 		return nil
 	}
 	c := d.config.Device
@@ -125,7 +125,7 @@ func (d *Device) Boot(ctx context.Context, limit time.Duration, realTime bool) e
 	}
 	d.up, d.locked = true, true
 	if d.black = d.befalls(troubleBlack); d.black {
-		d.bootLog = append(d.bootLog, host.LogLine{AtMS: d.now.Milliseconds(), Level: "error", Tag: "display",
+		d.bootLog = append(d.bootLog, device.LogLine{AtMS: d.now.Milliseconds(), Level: "error", Tag: "display",
 			Text: "no frame was composed since boot"})
 	}
 	if d.fresh {
@@ -164,7 +164,7 @@ func (d *Device) Empty(ctx context.Context) error {
 }
 
 // BootLog gives what the last boot wrote.
-func (d *Device) BootLog() []host.LogLine { return d.bootLog }
+func (d *Device) BootLog() []device.LogLine { return d.bootLog }
 
 // Noticed tells when hands or fate have changed the device.
 func (d *Device) Noticed() <-chan struct{} { return d.noticed }
@@ -221,7 +221,7 @@ func (d *Device) Installed(context.Context) ([]fleet.Installed, error) { return 
 // Clear sends away what the system has put in front.
 func (d *Device) Clear(ctx context.Context) (string, error) {
 	if d.stubborn != "" {
-		return "", &host.Trouble{Why: "a dialog is in front that nobody could send away: " + d.stubborn,
+		return "", &device.Trouble{Why: "a dialog is in front that nobody could send away: " + d.stubborn,
 			Remedy: "answer it on the device, then check again"}
 	}
 	n := len(d.dialogs)
@@ -244,7 +244,7 @@ func (d *Device) wake(ctx context.Context) error {
 		d.notice()
 	}
 	if d.state.Code && !d.config.Device.Virtual() {
-		return &host.Trouble{Why: "it is locked with a code that the driver does not know",
+		return &device.Trouble{Why: "it is locked with a code that the driver does not know",
 			Remedy: "unlock it, and take the code off or set its lock to Swipe while it is used for tests"}
 	}
 	d.asleep, d.touched = false, d.now
@@ -303,5 +303,5 @@ func (d *Device) within() error {
 	return nil
 }
 
-var errUnplugged = &host.Trouble{Why: "it does not answer any more: its cable has dropped",
+var errUnplugged = &device.Trouble{Why: "it does not answer any more: its cable has dropped",
 	Remedy: "plug it in with a cable that carries data"}

@@ -15,7 +15,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
-	"yamato/internal/host"
+	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
 	"yamato/internal/testbin"
 )
@@ -35,7 +35,7 @@ func with(name string, count int) standin.State {
 	return standin.State{Troubles: []standin.StateTrouble{{Name: name, Count: count}}}
 }
 
-func text(t *testing.T, d host.Device) string {
+func text(t *testing.T, d driver.Device) string {
 	t.Helper()
 	tree, err := d.Tree(context.Background())
 	require.NoError(t, err)
@@ -56,7 +56,7 @@ func TestAFirstBootEndsLockedAndInDialogsThatAreSentAway(t *testing.T) {
 	what, err := d.Clear(ctx)
 	require.NoError(t, err)
 	require.Equal(t, "Welcome", what)
-	require.NoError(t, d.Ready(ctx, host.Surroundings{Language: "en-GB"}))
+	require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: "en-GB"}))
 	require.NotContains(t, text(t, d), "Back up your device?")
 	require.NotContains(t, text(t, d), "Swipe")
 
@@ -93,10 +93,10 @@ func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
 			d := one(t, c.kind, c.platform, c.state)
 			path, facts := written(t, packages, c.platform, c.kind)
 			use := func() error {
-				if err := d.Ready(ctx, host.Surroundings{}); err != nil {
+				if err := d.Ready(ctx, driver.Surroundings{}); err != nil {
 					return err
 				}
-				if err := d.Install(ctx, host.App{Package: facts, Path: path}); err != nil {
+				if err := d.Install(ctx, driver.App{Package: facts, Path: path}); err != nil {
 					return err
 				}
 				if err := d.Start(ctx, demo.ApplicationID, device.Fresh); err != nil {
@@ -110,7 +110,7 @@ func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
 				return nil
 			}
 			err := use()
-			var own *host.Trouble
+			var own *device.Trouble
 			require.ErrorAs(t, err, &own, "it says nothing of the app")
 			require.Contains(t, own.Error(), c.says)
 			require.NotEmpty(t, own.Remedy)
@@ -137,8 +137,8 @@ func TestAPopUpIsSentAwayAndAnAppThatStaysBehindIsNoticed(t *testing.T) {
 	require.NoError(t, err)
 	d := one(t, fleet.Emulator, "android", with("popup", 1))
 	path, facts := written(t, packages, "android", fleet.Emulator)
-	require.NoError(t, d.Ready(ctx, host.Surroundings{}))
-	require.NoError(t, d.Install(ctx, host.App{Package: facts, Path: path}))
+	require.NoError(t, d.Ready(ctx, driver.Surroundings{}))
+	require.NoError(t, d.Install(ctx, driver.App{Package: facts, Path: path}))
 	require.NoError(t, d.Start(ctx, demo.ApplicationID, device.Fresh))
 	require.Contains(t, text(t, d), "Rate your connection")
 	what, err := d.Clear(ctx)
@@ -167,8 +167,8 @@ func TestAScreenThatTimesOutIsPutOnAgainUnlessACodeLocksIt(t *testing.T) {
 	require.NoError(t, err)
 	d := one(t, fleet.Real, "android", standin.State{Timeout: 30})
 	path, facts := written(t, packages, "android", fleet.Real)
-	require.NoError(t, d.Ready(ctx, host.Surroundings{}))
-	require.NoError(t, d.Install(ctx, host.App{Package: facts, Path: path}))
+	require.NoError(t, d.Ready(ctx, driver.Surroundings{}))
+	require.NoError(t, d.Install(ctx, driver.App{Package: facts, Path: path}))
 	require.NoError(t, d.Start(ctx, demo.ApplicationID, device.Fresh))
 	front := func() bool {
 		tree, err := d.Tree(ctx)
@@ -201,7 +201,7 @@ func TestAScreenThatTimesOutIsPutOnAgainUnlessACodeLocksIt(t *testing.T) {
 	require.NoError(t, d.Deed(ctx, "trouble lock", 1))
 	idle(31 * time.Second)
 	_, err = d.Wake(ctx)
-	var own *host.Trouble
+	var own *device.Trouble
 	require.ErrorAs(t, err, &own)
 	require.Contains(t, own.Why, "locked with a code")
 	require.NoError(t, d.Deed(ctx, "unlock", 0))
@@ -233,9 +233,9 @@ func TestAnAppSignedDifferentlyStays(t *testing.T) {
 	d := one(t, fleet.Real, "android", standin.State{Installed: []fleet.Installed{{ID: demo.ApplicationID,
 		VersionCode: "9", Signer: "abc"}}})
 	path, facts := written(t, packages, "android", fleet.Real)
-	require.ErrorContains(t, d.Install(ctx, host.App{Package: facts, Path: path}), "signed differently")
+	require.ErrorContains(t, d.Install(ctx, driver.App{Package: facts, Path: path}), "signed differently")
 	require.NoError(t, d.Deed(ctx, "remove-app "+demo.ApplicationID, 0))
-	require.NoError(t, d.Install(ctx, host.App{Package: facts, Path: path}))
+	require.NoError(t, d.Install(ctx, driver.App{Package: facts, Path: path}))
 }
 
 // written writes the package of the sample app that runs on a kind of device.

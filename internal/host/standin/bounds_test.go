@@ -18,7 +18,6 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
-	"yamato/internal/host"
 	"yamato/internal/host/standin"
 )
 
@@ -51,7 +50,7 @@ func TestAnAppThatIsKilledFromOutsideIsTheHostsTroubleNotTheAppsFault(t *testing
 	err := d.Tap(ctx, screen.Point{X: 100, Y: 40})
 	require.ErrorContains(t, err, "ended from outside")
 	var crash *device.Crash
-	var own *host.Trouble
+	var own *device.Trouble
 	require.False(t, errors.As(err, &crash), "it says nothing of the app")
 	require.False(t, errors.As(err, &own), "nor of the device")
 	require.NoError(t, d.Start(ctx, "example.other", device.Fresh), "and the next start is as any")

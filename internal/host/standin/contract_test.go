@@ -10,8 +10,8 @@ import (
 	"yamato/demo"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
-	"yamato/internal/host"
 	"yamato/internal/host/devicetest"
+	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
 	"yamato/internal/testbin"
 )
@@ -55,7 +55,7 @@ func TestStandInsKeepTheContractOfDevices(t *testing.T) {
 				defer f.Close()
 				p, err := appfile.Read(f, int64(len(data)))
 				require.NoError(t, err)
-				return devicetest.Subject{Device: d, App: host.App{Package: *p, Path: path}}
+				return devicetest.Subject{Device: d, App: driver.App{Package: *p, Path: path}}
 			})
 		})
 	}

@@ -7,24 +7,24 @@ import (
 	"slices"
 	"strings"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/near"
-	"yamato/internal/host"
 )
 
 // Deeds lists what hands and fate can do to this stand-in.
-func (d *Device) Deeds() (out []host.Deed) { return DeedsOf(d.config.Device) }
+func (d *Device) Deeds() (out []device.Deed) { return DeedsOf(d.config.Device) }
 
 // DeedsOf lists what hands and fate can do to a stand-in that is such a device.
-func DeedsOf(d fleet.Device) (out []host.Deed) {
+func DeedsOf(d fleet.Device) (out []device.Deed) {
 	for _, name := range slices.Sorted(maps.Keys(deeds)) {
 		if w := deeds[name].where; w == nil || w(d) {
-			out = append(out, host.Deed{Name: name, Does: deeds[name].does})
+			out = append(out, device.Deed{Name: name, Does: deeds[name].does})
 		}
 	}
 	for _, name := range Troubles {
 		if t := troubles[name]; t.where == nil || t.where(d) {
-			out = append(out, host.Deed{Name: "trouble " + name, Does: t.does, Counted: true})
+			out = append(out, device.Deed{Name: "trouble " + name, Does: t.does, Counted: true})
 		}
 	}
 	return out
@@ -49,23 +49,23 @@ func (d *Device) Deed(_ context.Context, deed string, count int) error {
 
 // Refuses tells why a deed cannot be done to a stand-in that is such a device, nil where it
 // can.
-func Refuses(d fleet.Device, deed string) *host.Trouble {
+func Refuses(d fleet.Device, deed string) *device.Trouble {
 	word, rest, _ := strings.Cut(deed, " ")
 	if word == "trouble" {
 		if why := hasTrouble(d, rest); why != "" {
-			return &host.Trouble{Why: why, Remedy: "it can have " + strings.Join(troublesOf(d), ", ")}
+			return &device.Trouble{Why: why, Remedy: "it can have " + strings.Join(troublesOf(d), ", ")}
 		}
 		return nil
 	}
 	do, ok := deeds[word]
 	switch {
 	case !ok:
-		return &host.Trouble{Why: fmt.Sprintf("hands cannot %q", word),
+		return &device.Trouble{Why: fmt.Sprintf("hands cannot %q", word),
 			Remedy: "there are " + strings.Join(slices.Sorted(maps.Keys(deeds)), ", ")}
 	case do.where != nil && !do.where(d):
-		return &host.Trouble{Why: fmt.Sprintf("%q cannot be done to %s", word, kindOf(d))}
+		return &device.Trouble{Why: fmt.Sprintf("%q cannot be done to %s", word, kindOf(d))}
 	case rest != "" && word != "remove-app":
-		return &host.Trouble{Why: fmt.Sprintf("%q takes nothing after it", word)}
+		return &device.Trouble{Why: fmt.Sprintf("%q takes nothing after it", word)}
 	}
 	return nil
 }

@@ -17,7 +17,7 @@ import (
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
-	"yamato/internal/host"
+	"yamato/internal/host/driver"
 )
 
 // demoDevices are the stand-ins of all sites of the demo, by name, as they are at first.
@@ -27,7 +27,7 @@ func demoDevices(t *testing.T) map[string]*Device {
 	for _, name := range demo.Sites {
 		text, err := demo.Site(name)
 		require.NoError(t, err)
-		site, err := host.ReadSite(text)
+		site, err := driver.ReadSite(text)
 		require.NoError(t, err)
 		for _, d := range site.Devices {
 			m, err := site.Find(d)
@@ -140,7 +140,7 @@ func TestTheDemoCoversTheSameOnAnyDay(t *testing.T) {
 	}
 }
 
-func ownPart(t *testing.T, d host.SiteDevice) (s State) {
+func ownPart(t *testing.T, d driver.SiteDevice) (s State) {
 	t.Helper()
 	require.NoError(t, d.Own[Name].Read(&s))
 	return s

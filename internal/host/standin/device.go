@@ -16,7 +16,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
-	"yamato/internal/host"
+	"yamato/internal/host/driver"
 	"yamato/internal/host/standin/draw"
 )
 
@@ -43,7 +43,7 @@ const (
 	caseCPU      = 30 * time.Second // see Config.CaseCPU
 )
 
-var errOff = &host.Trouble{Why: "the device is switched off", Remedy: "boot it"}
+var errOff = &device.Trouble{Why: "the device is switched off", Remedy: "boot it"}
 
 // Device is one stand-in. It keeps to the contract of host.Device.
 type Device struct {
@@ -67,7 +67,7 @@ type Device struct {
 	scene    *draw.Scene
 	focus    string
 
-	log     []host.LogLine
+	log     []device.LogLine
 	logSize int // bytes of it
 	dropped int
 	spent   time.Duration // by the app since its case began
@@ -76,7 +76,7 @@ type Device struct {
 }
 
 type installed struct {
-	app    host.App
+	app    driver.App
 	source []byte // the program for stand-ins, nil if the package has none
 	data   json.RawMessage
 }
@@ -86,17 +86,17 @@ type timer struct {
 	network bool
 }
 
-var _ host.Device = (*Device)(nil)
+var _ driver.Device = (*Device)(nil)
 var _ device.Presser = (*Device)(nil)
 var _ device.TextEntry = (*Device)(nil)
-var _ host.Logger = (*Device)(nil)
-var _ host.Chancy = (*Device)(nil)
-var _ host.Virtual = (*Device)(nil)
-var _ host.Healthy = (*Device)(nil)
-var _ host.Holding = (*Device)(nil)
-var _ host.Noticing = (*Device)(nil)
-var _ host.Clearing = (*Device)(nil)
-var _ host.Imitating = (*Device)(nil)
+var _ device.Logger = (*Device)(nil)
+var _ device.Chancy = (*Device)(nil)
+var _ device.Virtual = (*Device)(nil)
+var _ device.Healthy = (*Device)(nil)
+var _ device.Holding = (*Device)(nil)
+var _ device.Noticing = (*Device)(nil)
+var _ device.Clearing = (*Device)(nil)
+var _ device.Imitating = (*Device)(nil)
 
 // New gives a stand-in that is switched off. Close it to end its child.
 func New(c Config) *Device {
@@ -139,7 +139,7 @@ func (d *Device) SetChance(seed uint64) { d.seed, d.spent, d.rolls = seed, 0, 0 
 
 // Ready boots the device if it is off, unlocks it, sends away what is in front,
 // and goes to the home screen.
-func (d *Device) Ready(ctx context.Context, s host.Surroundings) error {
+func (d *Device) Ready(ctx context.Context, s driver.Surroundings) error {
 	if err := d.within(); err != nil {
 		return err
 	}
@@ -164,7 +164,7 @@ func (d *Device) Ready(ctx context.Context, s host.Surroundings) error {
 
 // Install puts an app on the device. A package without a program for stand-ins
 // installs too; it is starting it that fails.
-func (d *Device) Install(ctx context.Context, app host.App) error {
+func (d *Device) Install(ctx context.Context, app driver.App) error {
 	if err := d.within(); err != nil {
 		return err
 	}
@@ -173,7 +173,7 @@ func (d *Device) Install(ctx context.Context, app host.App) error {
 	}
 	if d.full = d.full || d.befalls(troubleSpace); d.full {
 		d.notice()
-		return &host.Trouble{Why: "there is no room for it: only 90 MB are free",
+		return &device.Trouble{Why: "there is no room for it: only 90 MB are free",
 			Remedy: "remove apps or pictures until 500 MB are free"}
 	}
 	for _, i := range d.state.Installed {
@@ -219,7 +219,7 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 	}
 	if !d.trusts {
 		d.notice()
-		return &host.Trouble{Why: "the developer of " + i.app.Package.ApplicationID +
+		return &device.Trouble{Why: "the developer of " + i.app.Package.ApplicationID +
 			" is not trusted on this phone yet, so it does not start",
 			Remedy: "Settings, General, VPN & Device Management: tap the developer, then Trust"}
 	}
@@ -291,7 +291,7 @@ func (d *Device) quit() {
 // Clean undoes what a lease did: CleanApp takes the apps that were installed and their data
 // away, all of them, as none is here but by a lease; CleanDevice switches the device back
 // to how it was first.
-func (d *Device) Clean(ctx context.Context, level host.Cleaning, _ ...string) error {
+func (d *Device) Clean(ctx context.Context, level driver.Cleaning, _ ...string) error {
 	if err := d.goHome(); err != nil {
 		return err
 	}
@@ -302,10 +302,10 @@ func (d *Device) Clean(ctx context.Context, level host.Cleaning, _ ...string) er
 	if d.befalls(troubleDirty) {
 		return errors.New("the app's data could not be removed")
 	}
-	if level != host.CleanNothing {
+	if level != driver.CleanNothing {
 		clear(d.apps)
 	}
-	if level == host.CleanDevice && d.config.Device.Virtual() {
+	if level == driver.CleanDevice && d.config.Device.Virtual() {
 		return d.Empty(ctx)
 	}
 	return d.render()
@@ -575,10 +575,10 @@ func (d *Device) Picture(context.Context) (device.Picture, error) {
 }
 
 // Log gives the lines written since the last call.
-func (d *Device) Log(context.Context) ([]host.LogLine, error) {
+func (d *Device) Log(context.Context) ([]device.LogLine, error) {
 	lines := d.log
 	if d.dropped > 0 {
-		lines = append(lines, host.LogLine{AtMS: d.now.Milliseconds(), Level: "warn", Tag: "system",
+		lines = append(lines, device.LogLine{AtMS: d.now.Milliseconds(), Level: "warn", Tag: "system",
 			Text: fmt.Sprintf("%d more lines were dropped", d.dropped)})
 	}
 	d.log, d.logSize, d.dropped = nil, 0, 0
@@ -601,6 +601,6 @@ func (d *Device) writeAs(app, level, tag, text string) {
 			continue
 		}
 		d.logSize += len(line) + 64
-		d.log = append(d.log, host.LogLine{AtMS: d.now.Milliseconds(), Level: level, Tag: tag, Text: line, App: app})
+		d.log = append(d.log, device.LogLine{AtMS: d.now.Milliseconds(), Level: level, Tag: tag, Text: line, App: app})
 	}
 }

@@ -17,7 +17,7 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
-	"yamato/internal/host"
+	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
 	"yamato/internal/testbin"
 )
@@ -51,8 +51,8 @@ func put(t *testing.T, d *standin.Device, program string) {
 	defer f.Close()
 	p, err := appfile.Read(f, int64(len(data)))
 	require.NoError(t, err)
-	require.NoError(t, d.Ready(context.Background(), host.Surroundings{Language: "en-GB"}))
-	require.NoError(t, d.Install(context.Background(), host.App{Package: *p, Path: path}))
+	require.NoError(t, d.Ready(context.Background(), driver.Surroundings{Language: "en-GB"}))
+	require.NoError(t, d.Install(context.Background(), driver.App{Package: *p, Path: path}))
 }
 
 func TestAHostileOrRunawayProgramHarmsItsOwnDeviceAlone(t *testing.T) {
@@ -211,7 +211,7 @@ func TestEveryLanguageFitsTheNarrowestScreen(t *testing.T) {
 		require.NoError(t, err)
 		d := phone(t, string(source))
 		ctx := context.Background()
-		require.NoError(t, d.Ready(ctx, host.Surroundings{Language: language}))
+		require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: language}))
 		require.NoError(t, d.Start(ctx, "example.other", device.Fresh))
 		tree, err := d.Tree(ctx)
 		require.NoError(t, err)

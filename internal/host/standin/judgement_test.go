@@ -15,7 +15,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
-	"yamato/internal/host"
+	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
 	"yamato/internal/testbin"
 )
@@ -377,7 +377,7 @@ func judgeAll(t *testing.T, list []trial, programs []string) []script.Result {
 			language = "en-GB"
 		}
 		put(t, d, programs[i])
-		require.NoError(t, d.Ready(ctx, host.Surroundings{Language: language}))
+		require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: language}))
 		d.SetChance(uint64(i))
 		s, findings := script.Read("suite \"s\"\npatience 4s\ncase \"c\"\n" + strings.Join(one.steps, "\n") + "\nend\n")
 		require.Zero(t, script.Faults(findings), "%s: %+v", one.name, findings)

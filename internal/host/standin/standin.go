@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"yamato/internal/core/fleet"
-	"yamato/internal/host"
+	"yamato/internal/host/driver"
 )
 
 // Driver drives the stand-ins of a site.
@@ -32,11 +32,11 @@ func NewDriver(command []string) (*Driver, error) {
 const Name = "standin"
 
 func init() {
-	host.Register(Name, func() (host.Driver, error) { return NewDriver(nil) })
+	driver.Register(Name, func() (driver.Driver, error) { return NewDriver(nil) })
 }
 
 // Open gives one stand-in; a virtual one is switched off.
-func (v *Driver) Open(s *host.Site, d host.SiteDevice, m fleet.Model) (host.Device, error) {
+func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (driver.Device, error) {
 	var state State
 	if err := d.Own[Name].Read(&state); err != nil {
 		return nil, fmt.Errorf("the site file cannot be read: %w", err)
@@ -67,12 +67,12 @@ func (v *Driver) Fetch(ctx context.Context, image fleet.Image, told func(mb int)
 }
 
 // Open gives all stand-ins of a site.
-func Open(s *host.Site, command []string) ([]host.Device, error) {
+func Open(s *driver.Site, command []string) ([]driver.Device, error) {
 	v, err := NewDriver(command)
 	if err != nil {
 		return nil, err
 	}
-	var out []host.Device
+	var out []driver.Device
 	for _, d := range s.Devices {
 		m, err := s.Find(d)
 		if err != nil {

@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/core/fleet"
-	"yamato/internal/host"
+	"yamato/internal/host/driver"
 )
 
 func TestADevicesOwnPartSaysWhatIsWrongWithIt(t *testing.T) {
@@ -20,7 +20,7 @@ func TestADevicesOwnPartSaysWhatIsWrongWithIt(t *testing.T) {
 		"{charge: much}":                         "line 4: a whole number is needed here",
 		"[a]":                                    "line 4: ",
 	} {
-		site, err := host.ReadSite([]byte("site: bench\ndriver: standin\nmodels: [{model: Kaede 7, platform: " +
+		site, err := driver.ReadSite([]byte("site: bench\ndriver: standin\nmodels: [{model: Kaede 7, platform: " +
 			"android, " +
 			"width: 408, height: 896}]\ndevices: [{name: k, model: Kaede 7, kind: real, os: \"14\", standin: " +
 			part + "}]"))

@@ -18,7 +18,7 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
-	"yamato/internal/host"
+	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
 	"yamato/internal/testbin"
 )
@@ -44,11 +44,11 @@ func (p *pictures) Picture(name string, pic device.Picture, _ *screen.Tree, mark
 }
 
 // bench gives the stand-ins of the scenario's site.
-func bench(t *testing.T) []host.Device {
+func bench(t *testing.T) []driver.Device {
 	t.Helper()
 	text, err := demo.Site("bench")
 	require.NoError(t, err)
-	site, err := host.ReadSite(text)
+	site, err := driver.ReadSite(text)
 	require.NoError(t, err)
 	devices, err := standin.Open(site, []string{testbin.Program(t), standin.SandboxArgument})
 	require.NoError(t, err)
@@ -61,7 +61,7 @@ func bench(t *testing.T) []host.Device {
 }
 
 // install puts a version of the sample app on a device.
-func install(t *testing.T, d host.Device, v demo.Version, language string) {
+func install(t *testing.T, d driver.Device, v demo.Version, language string) {
 	t.Helper()
 	packages, err := demo.Packages(v, time.Now())
 	require.NoError(t, err)
@@ -74,11 +74,11 @@ func install(t *testing.T, d host.Device, v demo.Version, language string) {
 	p, err := appfile.Read(f, int64(len(packages[at].Data)))
 	require.NoError(t, err)
 	ctx := context.Background()
-	require.NoError(t, d.Ready(ctx, host.Surroundings{Language: language}))
-	require.NoError(t, d.Install(ctx, host.App{Package: *p, Path: path}))
+	require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: language}))
+	require.NoError(t, d.Install(ctx, driver.App{Package: *p, Path: path}))
 }
 
-func run(t *testing.T, d host.Device, suite string) map[string]script.Result {
+func run(t *testing.T, d driver.Device, suite string) map[string]script.Result {
 	t.Helper()
 	suites, err := demo.Suites()
 	require.NoError(t, err)
@@ -100,7 +100,7 @@ func TestTheSampleAppOnEveryDeviceOfTheBench(t *testing.T) {
 			for name, r := range run(t, d, "tickets.suite") {
 				require.Equal(t, verdict.Pass, r.Verdict, "%s: %+v", name, r.Failure)
 			}
-			d.(host.Chancy).SetChance(7)
+			d.(device.Chancy).SetChance(7)
 			for name, r := range run(t, d, "timetable.suite") {
 				require.Equal(t, verdict.Pass, r.Verdict, "%s: %+v", name, r.Failure)
 			}

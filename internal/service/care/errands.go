@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -14,8 +13,6 @@ import (
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
-
-var deviceName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
 // Wish is what somebody wants a host to do. What is "" is chosen.
 type Wish struct {
@@ -159,7 +156,7 @@ func (s *Part) readyToMake(ctx context.Context, c base.Caller, in Wish, e *store
 	if e.Device == "" {
 		e.Device = fleet.ProposeName(m.Model, taken)
 	}
-	if !deviceName.MatchString(e.Device) {
+	if !fleet.IsName(e.Device) {
 		return base.Invalid(fmt.Sprintf("%q cannot be the name of a device", e.Device),
 			"names are small letters, digits and hyphens")
 	}

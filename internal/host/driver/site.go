@@ -1,8 +1,7 @@
-package host
+package driver
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -51,8 +50,6 @@ func (d *SiteDevice) UnmarshalYAML(node ast.Node) (err error) {
 	return err
 }
 
-var deviceName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
-
 // ReadSite reads a site file and checks it. Its errors name what is wrong and
 // where.
 func ReadSite(data []byte) (*Site, error) {
@@ -60,7 +57,7 @@ func ReadSite(data []byte) (*Site, error) {
 	if err := document.Read(data, &s); err != nil {
 		return nil, fmt.Errorf("the site file cannot be read: %w", err)
 	}
-	if !deviceName.MatchString(s.Name) {
+	if !fleet.IsName(s.Name) {
 		return nil, fmt.Errorf("the site file gives the site the name %q; names are small letters, digits and hyphens",
 			s.Name)
 	}
@@ -72,7 +69,7 @@ func ReadSite(data []byte) (*Site, error) {
 	}
 	seen := map[string]bool{}
 	for _, d := range s.Devices {
-		if !deviceName.MatchString(d.Name) {
+		if !fleet.IsName(d.Name) {
 			return nil, fmt.Errorf("device %q: names are small letters, digits and hyphens", d.Name)
 		}
 		if seen[d.Name] {
