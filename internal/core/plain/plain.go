@@ -134,3 +134,15 @@ func holdsText(t reflect.Type) bool {
 	}
 	return true
 }
+
+// Clip cuts a text to n characters. It costs no more for a long text than for a short one.
+func Clip(s string, n int) string {
+	if len(s) <= n {
+		return s
+	}
+	s = s[:min(len(s), utf8.UTFMax*(n+1))]
+	if r := []rune(s); len(r) > n {
+		return string(r[:n]) + "…"
+	}
+	return s
+}

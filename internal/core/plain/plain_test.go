@@ -58,3 +58,10 @@ func FuzzText(f *testing.F) {
 		}
 	})
 }
+
+func TestATextIsCutBetweenCharacters(t *testing.T) {
+	require.Equal(t, "日本", Clip("日本", 2))
+	require.Equal(t, "日本…", Clip("日本語", 2))
+	require.Equal(t, "👩👩…", Clip("👩👩👩👩👩", 2), "characters of four bytes count as one")
+	require.Equal(t, "ab…", Clip("ab"+string(make([]byte, 1<<20)), 2))
+}

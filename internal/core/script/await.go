@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yamato/internal/core/screen"
+	"yamato/internal/core/script/amount"
 )
 
 // sight is what a judgement saw.
@@ -18,7 +19,7 @@ type sight struct {
 	final  bool  // waiting longer would not help on a settled screen
 	actual string
 	nodes  []*screen.Node // what was acted on or looked at
-	value  value
+	value  amount.Value
 	key    string // what has to stay the same for as long as a screen takes to settle
 }
 
@@ -204,7 +205,7 @@ func front(t *screen.Tree) string {
 func (r *runner) unrest() string {
 	var names []string
 	for _, n := range r.settling.Unrest() {
-		if name := describe(n); !slices.Contains(names, name) && (n.ID != "" || n.Label() != "") {
+		if name := screen.Describe(n); !slices.Contains(names, name) && (n.ID != "" || n.Label() != "") {
 			names = append(names, name)
 		}
 	}

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script/token"
 )
 
 // find resolves an element to what is on the screen, and remembers what matched.
@@ -72,7 +72,7 @@ func (r *runner) usable(e *Element) func(*screen.Tree) sight {
 			return sight{cause: Unusable, actual: "it is disabled", nodes: shown}
 		}
 		if o := t.Obstacle(n); o != nil {
-			return sight{cause: Unusable, actual: "it is covered by " + cover(o), nodes: []*screen.Node{n, o}}
+			return sight{cause: Unusable, actual: "it is covered by " + screen.DescribeCover(o), nodes: []*screen.Node{n, o}}
 		}
 		return sight{ok: true, nodes: shown, key: fmt.Sprint(n.Visible)} // it has to stand still, too
 	}
@@ -107,7 +107,7 @@ func (r *runner) absent(e *Element, l screen.Locator, t *screen.Tree) sight {
 	if len(near) > 0 {
 		names := []string{}
 		for _, n := range near {
-			names = append(names, describe(n))
+			names = append(names, screen.Describe(n))
 		}
 		also = "; nearest: " + strings.Join(names, ", ")
 	}
@@ -150,36 +150,4 @@ func several(l screen.Locator, nodes []*screen.Node) sight {
 		l, strings.Join(rows, ", "))}
 }
 
-func describe(n *screen.Node) string {
-	role := n.Role
-	if role == "" {
-		role = "text"
-	}
-	switch {
-	case n.ID != "" && n.Label() != "":
-		return fmt.Sprintf("%s #%s %q", role, n.ID, clipText(n.Label()))
-	case n.ID != "":
-		return role + " #" + n.ID
-	case n.Label() != "":
-		return fmt.Sprintf("%s %q", role, clipText(n.Label()))
-	}
-	return role
-}
-
-// cover describes what lies over an element, by what is on it if it says nothing itself.
-func cover(n *screen.Node) string {
-	if n.ID != "" || n.Label() != "" {
-		return describe(n)
-	}
-	what := "something"
-	if n.Role != "" {
-		what = n.Role
-	}
-	if text := screen.Fold(n.Content()); text != "" {
-		return fmt.Sprintf("%s with %q on it", what, clipText(text))
-	}
-	return fmt.Sprintf("%s without id or text, %.0f by %.0f at %.0f,%.0f", what, n.Bounds.W, n.Bounds.H, n.Bounds.X,
-		n.Bounds.Y)
-}
-
-func clipText(s string) string { return token.Clip(s, 60) }
+func clipText(s string) string { return plain.Clip(s, 60) }

@@ -10,6 +10,7 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
+	"yamato/internal/core/script/amount"
 	"yamato/internal/core/verdict"
 )
 
@@ -161,7 +162,7 @@ type runner struct {
 	began   time.Duration
 	ran     int // steps that were carried out
 	steps   []StepRecord
-	values  map[string]value
+	values  map[string]amount.Value
 	matched []string
 
 	settling *screen.Settling
@@ -194,7 +195,7 @@ func newRunner(ctx context.Context, s *Suite, d device.Device, o Options, rec Re
 	if o.Known == nil {
 		o.Known = func(string) bool { return false }
 	}
-	return &runner{ctx: ctx, suite: s, device: d, o: o, rec: rec, began: d.Now(), values: map[string]value{},
+	return &runner{ctx: ctx, suite: s, device: d, o: o, rec: rec, began: d.Now(), values: map[string]amount.Value{},
 		steps:    []StepRecord{},
 		settling: screen.NewSettling(d.Now())}
 }

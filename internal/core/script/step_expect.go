@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"yamato/internal/core/screen"
+	"yamato/internal/core/script/amount"
 	"yamato/internal/core/script/token"
 )
 
@@ -146,7 +147,7 @@ func (s *ExpectShown) run(r *runner) *stop {
 		shown := t.Shown(nodes)
 		switch {
 		case s.No && len(shown) > 0:
-			return sight{cause: Contradicted, nodes: shown, actual: fmt.Sprintf("%s is shown", describe(shown[0]))}
+			return sight{cause: Contradicted, nodes: shown, actual: fmt.Sprintf("%s is shown", screen.Describe(shown[0]))}
 		case !s.No && len(shown) == 0 && len(nodes) > 0:
 			return sight{cause: Contradicted, nodes: nodes[:1], actual: "it is there but " + unseen(nodes[0])}
 		case !s.No && len(shown) == 0:
@@ -173,7 +174,7 @@ func (r *runner) known(e *Element) bool {
 }
 
 func (s *ExpectShows) run(r *runner) *stop {
-	var wanted value
+	var wanted amount.Value
 	_, stopped := r.judge(s, s.Element.Text+" to show what is on the right", func(t *screen.Tree) sight {
 		saw := r.readable(s.Element, t)
 		if !saw.ok {
@@ -192,25 +193,25 @@ func (s *ExpectShows) run(r *runner) *stop {
 		return sight{cause: Contradicted, nodes: saw.nodes, actual: fmt.Sprintf("it shows %q", clipText(shows)) + why}
 	})
 	if stopped != nil {
-		stopped.failure.Expected = fmt.Sprintf("%s to show %s", s.Element.Text, wanted.quoted())
+		stopped.failure.Expected = fmt.Sprintf("%s to show %s", s.Element.Text, wanted.Quoted())
 	}
 	return stopped
 }
 
 // same reports whether what is shown is a value and nothing else, and if not, what is
 // not to be seen of the difference.
-func same(shows string, wanted value, language string) (why string, same bool) {
-	if wanted.isNumber() {
+func same(shows string, wanted amount.Value, language string) (why string, same bool) {
+	if wanted.IsNumber() {
 		n, err := screen.BareNumber(shows, language)
 		if err != nil {
 			return ": " + err.Error(), false
 		}
-		return "", n.Cmp(wanted.number) == 0
+		return "", n.Cmp(wanted.Number) == 0
 	}
-	if screen.Fold(shows) == screen.Fold(wanted.text) {
+	if screen.Fold(shows) == screen.Fold(wanted.Text) {
 		return "", true
 	}
-	if how := screen.Disguised(shows, wanted.text); how != "" {
+	if how := screen.Disguised(shows, wanted.Text); how != "" {
 		return ", which looks the same, but " + how, false
 	}
 	return "", false
@@ -223,7 +224,7 @@ func (s *ExpectCount) run(r *runner) *stop {
 			shown := t.Shown(nodes)
 			n := len(shown)
 			switch {
-			case compare(big.NewRat(int64(n), 1), s.Compare, big.NewRat(int64(s.Count), 1)):
+			case amount.Compare(big.NewRat(int64(n), 1), s.Compare, big.NewRat(int64(s.Count), 1)):
 				return sight{ok: true}
 			case len(nodes) == 0:
 				return r.absent(s.Element, l, t)
@@ -237,7 +238,7 @@ func (s *ExpectCount) run(r *runner) *stop {
 }
 
 func (s *ExpectNumber) run(r *runner) *stop {
-	var right value
+	var right amount.Value
 	expected := fmt.Sprintf("%s %s %s", s.Left.told(), s.Compare, s.Right.told())
 	_, stopped := r.judge(s, expected, func(t *screen.Tree) sight {
 		a, b := s.Left.compute(r, t), s.Right.compute(r, t)
@@ -248,14 +249,14 @@ func (s *ExpectNumber) run(r *runner) *stop {
 		}
 		left := a.value
 		right = b.value
-		if !left.isNumber() || !right.isNumber() {
+		if !left.IsNumber() || !right.IsNumber() {
 			text := left
-			if left.isNumber() {
+			if left.IsNumber() {
 				text = right
 			}
-			return sight{cause: NotANumber, actual: text.quoted() + " is a text, not a number"}
+			return sight{cause: NotANumber, actual: text.Quoted() + " is a text, not a number"}
 		}
-		if compare(left.number, s.Compare, right.number) {
+		if amount.Compare(left.Number, s.Compare, right.Number) {
 			return sight{ok: true}
 		}
 		return sight{cause: Contradicted, actual: fmt.Sprintf("it is %s", left) + shown(s.Left, a.nodes),
@@ -278,7 +279,7 @@ func shown(v Value, nodes []*screen.Node) string {
 
 // valueWhenSettled computes a value. What it reads from the screen is read when
 // that has settled.
-func (r *runner) valueWhenSettled(st Statement, v Value) (value, *stop) {
+func (r *runner) valueWhenSettled(st Statement, v Value) (amount.Value, *stop) {
 	reads := false
 	Inspect(v, func(n Node) bool {
 		_, isElement := n.(*Element)
@@ -288,7 +289,7 @@ func (r *runner) valueWhenSettled(st Statement, v Value) (value, *stop) {
 	if !reads {
 		saw := v.compute(r, nil)
 		if !saw.ok {
-			return value{}, r.stop(st, saw.cause, "a value", saw.actual)
+			return amount.Value{}, r.stop(st, saw.cause, "a value", saw.actual)
 		}
 		return saw.value, nil
 	}

@@ -3,10 +3,9 @@ package script
 import (
 	"fmt"
 	"math/big"
-	"strconv"
-	"strings"
 
 	"yamato/internal/core/screen"
+	"yamato/internal/core/script/amount"
 	"yamato/internal/core/script/token"
 )
 
@@ -49,7 +48,7 @@ func (v *NumberIn) parts() []Node { return []Node{v.Element} }
 func (v *Binary) parts() []Node   { return []Node{v.Left, v.Right} }
 
 func (v *Text) words() string     { return v.Template.words() }
-func (v *Number) words() string   { return value{number: v.Value}.String() }
+func (v *Number) words() string   { return amount.Value{Number: v.Value}.String() }
 func (v *Variable) words() string { return "$" + v.Name }
 func (v *NumberIn) words() string { return "number in " + v.Element.words() }
 
@@ -76,11 +75,11 @@ func (v *NumberIn) told() string { return "number in " + v.Element.Text }
 func (v *Binary) told() string   { return "what is computed" }
 
 func (v *Text) compute(r *runner, _ *screen.Tree) sight {
-	return sight{ok: true, value: value{text: r.text(v.Template)}}
+	return sight{ok: true, value: amount.Value{Text: r.text(v.Template)}}
 }
 
 func (v *Number) compute(*runner, *screen.Tree) sight {
-	return sight{ok: true, value: value{number: v.Value}}
+	return sight{ok: true, value: amount.Value{Number: v.Value}}
 }
 
 func (v *Variable) compute(r *runner, _ *screen.Tree) sight {
@@ -99,7 +98,7 @@ func (v *NumberIn) compute(r *runner, t *screen.Tree) sight {
 			actual: fmt.Sprintf("%s shows %q, which is not one number: %s",
 				v.Element.Text, clipText(content), err)}
 	}
-	return sight{ok: true, nodes: saw.nodes, value: value{number: n}}
+	return sight{ok: true, nodes: saw.nodes, value: amount.Value{Number: n}}
 }
 
 func (v *Binary) compute(r *runner, t *screen.Tree) sight {
@@ -108,15 +107,15 @@ func (v *Binary) compute(r *runner, t *screen.Tree) sight {
 		if !side.ok {
 			return side
 		}
-		if !side.value.isNumber() {
-			return sight{cause: NotANumber, actual: fmt.Sprintf("%s is no number", side.value.quoted())}
+		if !side.value.IsNumber() {
+			return sight{cause: NotANumber, actual: fmt.Sprintf("%s is no number", side.value.Quoted())}
 		}
 	}
-	result, why := calculate(left.value.number, v.Sign, right.value.number)
+	result, why := amount.Calculate(left.value.Number, v.Sign, right.value.Number)
 	if why != "" {
 		return sight{cause: NotANumber, actual: why}
 	}
-	return sight{ok: true, nodes: append(left.nodes, right.nodes...), value: value{number: result}}
+	return sight{ok: true, nodes: append(left.nodes, right.nodes...), value: amount.Value{Number: result}}
 }
 
 // expression reads sums of products.
@@ -175,76 +174,4 @@ func (p *parser) term() Value {
 	}
 	p.fail(t, `a value is a number, a "text", a $variable, or number in an element`, "a value is missing before %s", t)
 	return nil
-}
-
-// maxBits bounds a number that is computed: what needs more is refused.
-const maxBits = 4096
-
-// shownDecimals is to how many decimals a number is written that has no end.
-const shownDecimals = 12
-
-// value is a text or an exact number.
-type value struct {
-	text   string
-	number *big.Rat // nil for a text
-}
-
-func (v value) isNumber() bool { return v.number != nil }
-
-// String writes a number as plain decimals: exactly, if it has an end.
-func (v value) String() string {
-	if !v.isNumber() {
-		return v.text
-	}
-	if n, exact := v.number.FloatPrec(); exact && n <= 60 {
-		return v.number.FloatString(n)
-	}
-	return strings.TrimRight(v.number.FloatString(shownDecimals), "0") + "…"
-}
-
-func (v value) quoted() string {
-	if v.isNumber() {
-		return v.String()
-	}
-	return strconv.Quote(clipText(v.text))
-}
-
-// compare reports whether a stands to b as sign says.
-func compare(a *big.Rat, sign string, b *big.Rat) bool {
-	c := a.Cmp(b)
-	switch sign {
-	case "=":
-		return c == 0
-	case "<":
-		return c < 0
-	case ">":
-		return c > 0
-	case "<=":
-		return c <= 0
-	case ">=":
-		return c >= 0
-	}
-	return false
-}
-
-// calculate gives x sign y; it tells why there is none.
-func calculate(x *big.Rat, sign string, y *big.Rat) (*big.Rat, string) {
-	out := new(big.Rat)
-	switch sign {
-	case "+":
-		out.Add(x, y)
-	case "-":
-		out.Sub(x, y)
-	case "*":
-		out.Mul(x, y)
-	case "/":
-		if y.Sign() == 0 {
-			return nil, "it divides by zero"
-		}
-		out.Quo(x, y)
-	}
-	if out.Num().BitLen()+out.Denom().BitLen() > maxBits {
-		return nil, "it is a number with more digits than can be computed with"
-	}
-	return out, ""
 }

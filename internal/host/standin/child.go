@@ -16,6 +16,8 @@ import (
 	"time"
 
 	"github.com/dop251/goja"
+
+	"yamato/internal/core/plain"
 )
 
 // SandboxArgument, as the only argument of the program, makes it the child in
@@ -223,7 +225,7 @@ func (a *program) log(level, tag, text string) {
 	if a.lines > maxLogLines || a.bytes > maxLogBytes {
 		return
 	}
-	a.reply.Logs = append(a.reply.Logs, logEntry{clip(level, 10), clip(tag, 60), clip(text, 2000)})
+	a.reply.Logs = append(a.reply.Logs, logEntry{plain.Clip(level, 10), plain.Clip(tag, 60), plain.Clip(text, 2000)})
 }
 
 func (a *program) setTimer(id int, ms float64, network bool) {
@@ -235,17 +237,6 @@ func (a *program) setTimer(id int, ms float64, network bool) {
 }
 
 func (a *program) endTimer(id int) { a.reply.Ended = append(a.reply.Ended, id) }
-
-func clip(s string, n int) string {
-	if len(s) <= n {
-		return s
-	}
-	s = s[:min(len(s), 4*n)]
-	if r := []rune(s); len(r) > n {
-		return string(r[:n]) + "…"
-	}
-	return s
-}
 
 // watch interrupts a turn that computes for longer than turnCPU. It counts the processor
 // time of the thread that the app runs on: neither a busy machine nor collecting garbage
@@ -296,14 +287,14 @@ func explain(err error) (reason, report string) {
 	var deep *goja.StackOverflowError
 	switch {
 	case errors.As(err, &interrupted):
-		return errNoAnswer.Error(), clip(interrupted.String(), 8000)
+		return errNoAnswer.Error(), plain.Clip(interrupted.String(), 8000)
 	case errors.As(err, &deep):
-		return "it called itself too deeply", clip(deep.String(), 8000)
+		return "it called itself too deeply", plain.Clip(deep.String(), 8000)
 	case errors.As(err, &thrown):
 		reason := strings.SplitN(said(thrown.Value().String), "\n", 2)[0]
-		return clip(reason, 300), clip(said(thrown.String), 8000)
+		return plain.Clip(reason, 300), plain.Clip(said(thrown.String), 8000)
 	}
-	return clip(strings.SplitN(err.Error(), "\n", 2)[0], 300), clip(err.Error(), 8000)
+	return plain.Clip(strings.SplitN(err.Error(), "\n", 2)[0], 300), plain.Clip(err.Error(), 8000)
 }
 
 // said gives what a thrown value says of itself. What is thrown may be anything: one that

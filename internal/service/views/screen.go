@@ -9,7 +9,7 @@ import (
 	"yamato/internal/contract"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/screen"
-	"yamato/internal/core/script"
+	"yamato/internal/core/script/suggest"
 	"yamato/internal/service/base"
 	"yamato/internal/service/care"
 	"yamato/internal/store"
@@ -106,7 +106,7 @@ func Elements(t *screen.Tree) []contract.Element {
 			e.Label = "" // it only holds others, and those say it themselves
 		}
 		if len(all) <= screen.MaxSuggested {
-			if locators, lines := script.Suggest(t, n); len(locators) > 0 {
+			if locators, lines := suggest.For(t, n); len(locators) > 0 {
 				e.Locators, e.Lines = locators, lines
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"yamato/internal/core/near"
+	"yamato/internal/core/plain"
 )
 
 // Finding is something that the check has to say about a place in a script.
@@ -79,7 +80,7 @@ func (f Finding) Excerpt(lines []string) Finding {
 		f.Line, f.Shift = excerpt(strings.TrimPrefix(lines[f.Pos.Line-1], "\ufeff"), f.Pos.Column)
 		f.Length = min(f.Length, maxExcerpt)
 	}
-	f.Message, f.Hint = Clip(f.Message, maxWords), Clip(f.Hint, maxWords)
+	f.Message, f.Hint = plain.Clip(f.Message, maxWords), plain.Clip(f.Hint, maxWords)
 	return f
 }
 
@@ -95,15 +96,4 @@ func excerpt(line string, column int) (part string, shift int) {
 		runes = runes[shift : shift+maxExcerpt]
 	}
 	return string(runes), shift
-}
-
-// Clip cuts a text to n characters.
-func Clip(s string, n int) string {
-	if len(s) <= n {
-		return s
-	}
-	if r := []rune(s); len(r) > n {
-		return string(r[:n]) + "…"
-	}
-	return s
 }

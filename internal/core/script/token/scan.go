@@ -7,6 +7,8 @@ import (
 	"time"
 	"unicode"
 	"unicode/utf8"
+
+	"yamato/internal/core/plain"
 )
 
 // Pos is a place in a script, counted from 1; columns count characters. File is empty
@@ -65,9 +67,9 @@ func (t Token) EndsLine() bool { return t.Kind == Line || t.Kind == End }
 func (t Token) String() string {
 	switch t.Kind {
 	case Word, Sign, Number, Ordinal, Duration:
-		return "`" + Clip(t.Raw, 60) + "`"
+		return "`" + plain.Clip(t.Raw, 60) + "`"
 	case String, ID, Variable, Pattern:
-		return Clip(t.Raw, 60)
+		return plain.Clip(t.Raw, 60)
 	}
 	return kindNames[t.Kind]
 }

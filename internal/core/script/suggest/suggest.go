@@ -1,16 +1,18 @@
-package script
+// Package suggest proposes locators and lines of script for what is on a screen.
+package suggest
 
 import (
 	"fmt"
 	"strings"
 
 	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
 )
 
-// Suggest gives locators that find n in t and it alone, as scripts write them, and
+// For gives locators that find n in t and it alone, as scripts write them, and
 // lines that do with it what one would do with such an element. All of them can be
-// read by Read as they stand.
-func Suggest(t *screen.Tree, n *screen.Node) (locators, lines []string) {
+// read by script.Read as they stand.
+func For(t *screen.Tree, n *screen.Node) (locators, lines []string) {
 	for _, l := range screen.Suggest(t, n) {
 		if text := l.String(); reads("expect " + text) {
 			locators = append(locators, text)
@@ -30,8 +32,8 @@ func Suggest(t *screen.Tree, n *screen.Node) (locators, lines []string) {
 
 // reads reports whether a line is one that scripts may hold.
 func reads(line string) bool {
-	_, findings := Read("suite \"s\"\ncase \"c\"\n" + line + "\nend\n")
-	return Faults(findings) == 0
+	_, findings := script.Read("suite \"s\"\ncase \"c\"\n" + line + "\nend\n")
+	return script.Faults(findings) == 0
 }
 
 // tapped are the roles that are there to be tapped.

@@ -1,4 +1,4 @@
-package script
+package suggest
 
 import (
 	"testing"
@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
 )
 
 func TestSuggestedLinesDoWhatOneDoesWithSuchAnElement(t *testing.T) {
@@ -24,11 +25,11 @@ func TestSuggestedLinesDoWhatOneDoesWithSuchAnElement(t *testing.T) {
 		{total, []string{`expect #total`, `expect #total shows "€6.30"`, `let x = number in #total`}},
 		{odd, nil},
 	} {
-		_, lines := Suggest(tree, c.node)
+		_, lines := For(tree, c.node)
 		require.Equal(t, c.want, lines)
 		for _, l := range lines {
-			_, findings := Read("suite \"s\"\ncase \"c\"\n" + l + "\nend\n")
-			require.Zero(t, Faults(findings), l)
+			_, findings := script.Read("suite \"s\"\ncase \"c\"\n" + l + "\nend\n")
+			require.Zero(t, script.Faults(findings), l)
 		}
 	}
 }
