@@ -10,6 +10,7 @@ import (
 
 	"yamato/internal/service/base"
 	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
 
 // base.Caller is who calls.
@@ -24,7 +25,7 @@ func (s *Service) Authenticate(ctx context.Context, token string) (base.Caller, 
 		return c, nil
 	}
 	c, err := s.Store.CallerOf(ctx, token)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, pg.ErrNone) {
 		return base.Caller{}, base.Unauthorised
 	}
 	if err == nil {

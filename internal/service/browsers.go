@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"yamato/internal/service/base"
-	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
 
 // How long a sign-in link can be used, and how long a browser stays signed in.
@@ -37,7 +37,7 @@ func (s *Service) SignIn(ctx context.Context, code string) (cookie string, c bas
 	}
 	cookie = secret()
 	c, err = s.Store.UseSignIn(ctx, code, cookie, BrowserLasts)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, pg.ErrNone) {
 		return "", c, base.Refuse(base.SignInUsed, "this sign-in link has been used or has run out",
 			"`yamato console` makes a new one; a link is good once, for 15 minutes")
 	}
@@ -53,7 +53,7 @@ func (s *Service) BrowserCaller(ctx context.Context, cookie string) (base.Caller
 		return c, nil
 	}
 	c, err := s.Store.BrowserCaller(ctx, cookie)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, pg.ErrNone) {
 		return base.Caller{}, base.SignedOut
 	}
 	if err == nil {

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"yamato/internal/store/pg"
 )
 
 // AddSignIn keeps the digest of a code that signs one browser in as the owner of
@@ -18,7 +20,7 @@ func (s *Store) AddSignIn(ctx context.Context, token int64, code string,
 		}
 		return t.tx.GetContext(ctx, &expires, `
 			insert into sign_in (digest, token_id, expires_at) values ($1, $2, now() + $3 * interval '1 ms')
-				returning expires_at`, Digest(code), token, lasts.Milliseconds())
+				returning expires_at`, pg.Digest(code), token, lasts.Milliseconds())
 	})
 	return expires, err
 }
@@ -31,12 +33,12 @@ func (s *Store) UseSignIn(ctx context.Context, code, cookie string, lasts time.D
 		var token int64
 		if err := t.tx.GetContext(ctx, &token, `
 			update sign_in set used_at = now() where digest = $1 and used_at is null and expires_at > now()
-				returning token_id`, Digest(code)); err != nil {
-			return one(err)
+				returning token_id`, pg.Digest(code)); err != nil {
+			return pg.Found(err)
 		}
 		if err := t.exec(ctx, `
 			insert into browser (digest, token_id, expires_at)
-				values ($1, $2, now() + $3 * interval '1 ms')`, Digest(cookie), token,
+				values ($1, $2, now() + $3 * interval '1 ms')`, pg.Digest(cookie), token,
 			lasts.Milliseconds()); err != nil {
 			return err
 		}
@@ -53,12 +55,12 @@ const callerColumns = `
 func (s *Store) BrowserCaller(ctx context.Context, cookie string) (Caller, error) {
 	var c Caller
 	err := s.db.GetContext(ctx, &c, callerColumns+
-		`join browser b on b.token_id = t.id where b.digest = $1 and b.expires_at > now()`, Digest(cookie))
-	return c, one(err)
+		`join browser b on b.token_id = t.id where b.digest = $1 and b.expires_at > now()`, pg.Digest(cookie))
+	return c, pg.Found(err)
 }
 
 // DropBrowser signs a browser out.
 func (s *Store) DropBrowser(ctx context.Context, cookie string) error {
-	_, err := s.db.ExecContext(ctx, `delete from browser where digest = $1`, Digest(cookie))
+	_, err := s.db.ExecContext(ctx, `delete from browser where digest = $1`, pg.Digest(cookie))
 	return err
 }

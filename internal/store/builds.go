@@ -8,15 +8,16 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"yamato/internal/core/appfile"
+	"yamato/internal/store/pg"
 )
 
 // Package is a package as it was handed in.
 type Package struct {
-	Digest    string                `db:"digest"`
-	Size      int64                 `db:"size"`
-	FileName  string                `db:"file_name"`
-	Facts     JSON[appfile.Package] `db:"facts"`
-	CreatedAt time.Time             `db:"created_at"`
+	Digest    string                   `db:"digest"`
+	Size      int64                    `db:"size"`
+	FileName  string                   `db:"file_name"`
+	Facts     pg.JSON[appfile.Package] `db:"facts"`
+	CreatedAt time.Time                `db:"created_at"`
 }
 
 // Build is one version of an app.
@@ -39,7 +40,7 @@ type Build struct {
 func (s *Store) AddPackage(ctx context.Context, project int64, p Package) error {
 	_, err := s.db.ExecContext(ctx, `
 		insert into package (project_id, digest, size, file_name, facts) values ($1, $2, $3, $4, $5)
-		on conflict (project_id, digest) do nothing`, project, p.Digest, p.Size, p.FileName, toJSON(p.Facts.V))
+		on conflict (project_id, digest) do nothing`, project, p.Digest, p.Size, p.FileName, pg.Encode(p.Facts.V))
 	return err
 }
 
@@ -95,7 +96,7 @@ func (t *Tx) NewestBuildOf(ctx context.Context, app int64, versionName, versionC
 		where b.app_id = $1 and b.version_name = $2 and b.version_code = $3 order by b.number desc
 			limit 1`, app, versionName, versionCode)
 	if err != nil {
-		return b, one(err)
+		return b, pg.Found(err)
 	}
 	return b, withPackages(ctx, t.tx, []*Build{&b})
 }
@@ -107,7 +108,7 @@ func (t *Tx) BuildHolding(ctx context.Context, app int64, digests []string) (int
 		select b.id from build b join build_package p on p.build_id = b.id
 		where b.app_id = $1 and p.digest = any($2) group by b.id having count(distinct p.digest) = $3
 			order by b.id desc limit 1`, app, digests, len(digests))
-	return id, one(err)
+	return id, pg.Found(err)
 }
 
 // AddBuild makes a build with the next number of its app.
@@ -154,7 +155,7 @@ func (s *Store) Builds(ctx context.Context, project int64, app, q string, labels
 			select 1 from build_label k where k.build_id = b.id
 				and (k.key ilike $6 or k.value ilike $6 or k.key || '=' || k.value = $5)))
 		  and `+hasLabels+`
-		order by b.id desc limit $4`, project, app, before, limit, q, like(q), toJSON(labels))
+		order by b.id desc limit $4`, project, app, before, limit, q, like(q), pg.Encode(labels))
 	if err != nil {
 		return nil, err
 	}
@@ -204,7 +205,7 @@ func (s *Store) BuildBefore(ctx context.Context, project int64, b Build) (Build,
 		where b.project_id = $1 and b.app_id = $2 and b.number < $3 and b.removed_at is null order by b.number desc
 			limit 1`, project, b.AppID, b.Number)
 	if err != nil {
-		return out, one(err)
+		return out, pg.Found(err)
 	}
 	return out, withPackages(ctx, s.db, []*Build{&out})
 }
@@ -258,7 +259,7 @@ func (s *Store) RetentionOf(ctx context.Context, project int64) (Retention, erro
 	var r Retention
 	err := s.db.GetContext(ctx, &r, `select keep, days, changed_by, changed_at from retention where project_id = $1`,
 		project)
-	return r, one(err)
+	return r, pg.Found(err)
 }
 
 // SetRetention keeps a project's rule.
@@ -324,7 +325,7 @@ func (s *Store) AddHandover(ctx context.Context, project, build int64, code, by 
 		return t.tx.GetContext(ctx, &until, `
 			insert into handover (digest, project_id, build_id, made_by, expires_at)
 				values ($1, $2, $3, $4, now() + $5 * interval '1 ms') returning expires_at`,
-			Digest(code), project, build, by, ttl.Milliseconds())
+			pg.Digest(code), project, build, by, ttl.Milliseconds())
 	})
 	return until, err
 }
@@ -336,8 +337,8 @@ func (s *Store) HandoverOf(ctx context.Context, code string) (Build, time.Time, 
 		Build   int64     `db:"build_id"`
 		Until   time.Time `db:"expires_at"`
 	}
-	if err := s.db.GetContext(ctx, &row, `select project_id, build_id, expires_at from handover where digest = $1 and expires_at > now()`, Digest(code)); err != nil {
-		return Build{}, time.Time{}, one(err)
+	if err := s.db.GetContext(ctx, &row, `select project_id, build_id, expires_at from handover where digest = $1 and expires_at > now()`, pg.Digest(code)); err != nil {
+		return Build{}, time.Time{}, pg.Found(err)
 	}
 	b, err := s.Build(ctx, row.Project, row.Build)
 	return b, row.Until, err
@@ -347,7 +348,7 @@ func (s *Store) HandoverOf(ctx context.Context, code string) (Build, time.Time, 
 func (s *Store) Build(ctx context.Context, project, id int64) (Build, error) {
 	var b Build
 	if err := s.db.GetContext(ctx, &b, buildColumns+`where b.project_id = $1 and b.id = $2`, project, id); err != nil {
-		return b, one(err)
+		return b, pg.Found(err)
 	}
 	return b, withPackages(ctx, s.db, []*Build{&b})
 }
@@ -429,5 +430,5 @@ func (s *Store) AppNamed(ctx context.Context, project int64, name string) (int64
 	var id int64
 	err := s.db.GetContext(ctx, &id, `select id from app where project_id = $1 and lower(name) = lower($2)`, project,
 		name)
-	return id, one(err)
+	return id, pg.Found(err)
 }

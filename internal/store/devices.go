@@ -6,23 +6,24 @@ import (
 	"time"
 
 	"yamato/internal/core/fleet"
+	"yamato/internal/store/pg"
 )
 
 // Device is a device and what it does now.
 type Device struct {
-	ID        int64                 `db:"id"`
-	ProjectID int64                 `db:"project_id"`
-	HostID    int64                 `db:"host_id"`
-	Facts     JSON[fleet.Device]    `db:"facts"`
-	State     string                `db:"state"`
-	Reason    string                `db:"reason"`
-	Since     time.Time             `db:"since"`
-	Worth     int                   `db:"worth"`
-	LastLease int64                 `db:"last_lease"`
-	Run       *int64                `db:"run"` // number of the run that has it now
-	Used      int64                 `db:"used"`
-	Condition JSON[fleet.Condition] `db:"condition"`
-	Sideline  *JSON[Sideline]       `db:"sideline"`
+	ID        int64                    `db:"id"`
+	ProjectID int64                    `db:"project_id"`
+	HostID    int64                    `db:"host_id"`
+	Facts     pg.JSON[fleet.Device]    `db:"facts"`
+	State     string                   `db:"state"`
+	Reason    string                   `db:"reason"`
+	Since     time.Time                `db:"since"`
+	Worth     int                      `db:"worth"`
+	LastLease int64                    `db:"last_lease"`
+	Run       *int64                   `db:"run"` // number of the run that has it now
+	Used      int64                    `db:"used"`
+	Condition pg.JSON[fleet.Condition] `db:"condition"`
+	Sideline  *pg.JSON[Sideline]       `db:"sideline"`
 }
 
 // Sideline is why a device was taken out of use.
@@ -85,12 +86,12 @@ func (s *Store) Glimpses(ctx context.Context, project int64) ([]Glimpse, error) 
 
 // Candidate is a device that a run could use.
 type Candidate struct {
-	ID        int64                 `db:"id"`
-	Facts     JSON[fleet.Device]    `db:"facts"`
-	State     string                `db:"state"`
-	Reason    string                `db:"reason"`
-	Used      int64                 `db:"used"`
-	Condition JSON[fleet.Condition] `db:"condition"`
+	ID        int64                    `db:"id"`
+	Facts     pg.JSON[fleet.Device]    `db:"facts"`
+	State     string                   `db:"state"`
+	Reason    string                   `db:"reason"`
+	Used      int64                    `db:"used"`
+	Condition pg.JSON[fleet.Condition] `db:"condition"`
 }
 
 // Candidates gives the devices of a project as they are now: those of these models, or
@@ -109,7 +110,7 @@ func (s *Store) DeviceNamed(ctx context.Context, project int64, name string) (De
 	var d Device
 	err := s.db.GetContext(ctx, &d, deviceColumns+`where d.project_id = $1 and d.name = $2 and d.removed_at is null`,
 		project, name)
-	return d, one(err)
+	return d, pg.Found(err)
 }
 
 // HostInfo is a host as people see it.
@@ -124,7 +125,7 @@ type HostInfo struct {
 func (s *Store) HostOf(ctx context.Context, host int64) (HostInfo, error) {
 	var h HostInfo
 	err := s.db.GetContext(ctx, &h, `select name, version, instance is not null as linked, seen_at from host where id = $1`, host)
-	return h, one(err)
+	return h, pg.Found(err)
 }
 
 // Stint is one lease of a device, with how its results went.
@@ -170,19 +171,19 @@ func (s *Store) Stints(ctx context.Context, lastLease int64, limit int) ([]Stint
 
 // FreeDevice is a device as the scheduler needs it.
 type FreeDevice struct {
-	ID        int64            `db:"id"`
-	ProjectID int64            `db:"project_id"`
-	Kind      string           `db:"kind"`
-	Model     string           `db:"model"`
-	Platform  string           `db:"platform"`
-	OS        string           `db:"os"`
-	State     string           `db:"state"`
-	Worth     int              `db:"worth"`
-	Owner     string           `db:"owner"`
-	Use       *JSON[fleet.Use] `db:"use"` // nil for everybody, always
-	Since     time.Time        `db:"since"`
-	Lease     int64            `db:"last_lease"`
-	TookMS    int64            `db:"took_ms"` // of that lease, 0 while it lasts
+	ID        int64               `db:"id"`
+	ProjectID int64               `db:"project_id"`
+	Kind      string              `db:"kind"`
+	Model     string              `db:"model"`
+	Platform  string              `db:"platform"`
+	OS        string              `db:"os"`
+	State     string              `db:"state"`
+	Worth     int                 `db:"worth"`
+	Owner     string              `db:"owner"`
+	Use       *pg.JSON[fleet.Use] `db:"use"` // nil for everybody, always
+	Since     time.Time           `db:"since"`
+	Lease     int64               `db:"last_lease"`
+	TookMS    int64               `db:"took_ms"` // of that lease, 0 while it lasts
 }
 
 const freeColumns = `
@@ -255,7 +256,7 @@ func (t *Tx) OpenLink(ctx context.Context, l Linking) (host, link int64, replace
 func (s *Store) NewestLink(ctx context.Context, host int64) (int64, error) {
 	var n int64
 	err := s.db.GetContext(ctx, &n, `select link from host where id = $1`, host)
-	return n, one(err)
+	return n, pg.Found(err)
 }
 
 // CloseLink records that a host's link is gone, unless it has made another, and
@@ -329,9 +330,9 @@ func (t *Tx) PutDevice(ctx context.Context, project, host int64, d fleet.Device,
 		    condition = excluded.condition, ready_state = excluded.ready_state, ready_reason = excluded.ready_reason,
 		    since = case when device.state = excluded.state then device.since else now() end, removed_at = null
 		where device.host_id = excluded.host_id
-		returning id`, project, host, d.Name, d.Site, d.Kind, d.Platform, d.Model, d.OS, toJSON(d),
-		len(d.Abilities)+len(d.Traits), state, reason, toJSON(c), ready, why)
-	return id, one(err)
+		returning id`, project, host, d.Name, d.Site, d.Kind, d.Platform, d.Model, d.OS, pg.Encode(d),
+		len(d.Abilities)+len(d.Traits), state, reason, pg.Encode(c), ready, why)
+	return id, pg.Found(err)
 }
 
 // RemoveDevices forgets devices of a host that were removed on purpose. Of those that
@@ -384,13 +385,13 @@ func (t *Tx) ChangeDevices(ctx context.Context, changes []DeviceChange) error {
 	for _, c := range changes { // seldom: most leases leave a device as it was
 		if c.Condition != nil {
 			ready, why := c.Condition.State()
-			if err := t.exec(ctx, `update device set condition = $2, ready_state = $3, ready_reason = $4 where id = $1 and condition is distinct from $2::jsonb`, c.ID, toJSON(*c.Condition), ready, why); err != nil {
+			if err := t.exec(ctx, `update device set condition = $2, ready_state = $3, ready_reason = $4 where id = $1 and condition is distinct from $2::jsonb`, c.ID, pg.Encode(*c.Condition), ready, why); err != nil {
 				return err
 			}
 		}
 		if c.Sideline != nil {
 			if err := t.exec(ctx, `update device set sideline = $2 where id = $1`, c.ID,
-				toJSON(*c.Sideline)); err != nil {
+				pg.Encode(*c.Sideline)); err != nil {
 				return err
 			}
 		}
@@ -418,5 +419,5 @@ func (t *Tx) DeviceOfHost(ctx context.Context, host int64, name string) (Device,
 	err := t.tx.GetContext(ctx, &d, `
 		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline
 			from device where host_id = $1 and name = $2 for update`, host, name)
-	return d, one(err)
+	return d, pg.Found(err)
 }

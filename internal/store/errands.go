@@ -6,20 +6,21 @@ import (
 
 	"yamato/internal/core/fleet"
 	"yamato/internal/link"
+	"yamato/internal/store/pg"
 )
 
 // Errand is something that a host is asked to do outside of leases.
 type Errand struct {
-	ID      int64                 `db:"id"`
-	HostID  int64                 `db:"host_id"`
-	Device  string                `db:"device"`
-	What    string                `db:"what"`
-	Args    JSON[link.ErrandArgs] `db:"args"`
-	AskedBy string                `db:"asked_by"`
-	AskedAt time.Time             `db:"asked_at"`
-	DoneAt  *time.Time            `db:"done_at"`
-	Trouble string                `db:"trouble"`
-	Remedy  string                `db:"remedy"`
+	ID      int64                    `db:"id"`
+	HostID  int64                    `db:"host_id"`
+	Device  string                   `db:"device"`
+	What    string                   `db:"what"`
+	Args    pg.JSON[link.ErrandArgs] `db:"args"`
+	AskedBy string                   `db:"asked_by"`
+	AskedAt time.Time                `db:"asked_at"`
+	DoneAt  *time.Time               `db:"done_at"`
+	Trouble string                   `db:"trouble"`
+	Remedy  string                   `db:"remedy"`
 }
 
 const errandColumns = `select id, host_id, device, what, args, asked_by, asked_at, done_at, trouble, remedy from errand `
@@ -43,7 +44,7 @@ func (t *Tx) AskErrand(ctx context.Context, project int64, e Errand) (id int64, 
 	err = t.tx.GetContext(ctx, &id, `
 		insert into errand (project_id, host_id, device, what, args, asked_by) values ($1, $2, $3, $4, $5, $6)
 			returning id`,
-		project, e.HostID, e.Device, e.What, toJSON(e.Args.V), e.AskedBy)
+		project, e.HostID, e.Device, e.What, pg.Encode(e.Args.V), e.AskedBy)
 	return id, err
 }
 
@@ -59,7 +60,7 @@ func (t *Tx) AskProbe(ctx context.Context, project, host int64, device, by strin
 func (s *Store) ErrandNumbered(ctx context.Context, project, id int64) (Errand, error) {
 	var e Errand
 	err := s.db.GetContext(ctx, &e, errandColumns+`where project_id = $1 and id = $2`, project, id)
-	return e, one(err)
+	return e, pg.Found(err)
 }
 
 // ErrandsOf gives what was last done to a device, newest first.
@@ -93,7 +94,7 @@ func (t *Tx) KeepDone(ctx context.Context, host int64, d link.Done) (Errand, err
 		update errand set done_at = now(), trouble = $3, remedy = $4 where id = $1 and host_id = $2 and done_at is null
 		returning id, host_id, device, what, args, asked_by, asked_at, done_at, trouble,
 			remedy`, d.ID, host, d.Trouble, d.Remedy)
-	return e, one(err)
+	return e, pg.Found(err)
 }
 
 // DropErrands ends what was asked of a host that has forgotten it: it was started again.
@@ -106,13 +107,13 @@ func (t *Tx) DropErrands(ctx context.Context, host int64, inHand []int64, why st
 
 // HostRow is a host with what its site offers.
 type HostRow struct {
-	ID     int64            `db:"id"`
-	Name   string           `db:"name"`
-	Site   string           `db:"site"`
-	Linked bool             `db:"linked"`
-	SeenAt time.Time        `db:"seen_at"`
-	Offer  JSON[link.Offer] `db:"offer"`
-	Load   JSON[link.Load]  `db:"load"`
+	ID     int64               `db:"id"`
+	Name   string              `db:"name"`
+	Site   string              `db:"site"`
+	Linked bool                `db:"linked"`
+	SeenAt time.Time           `db:"seen_at"`
+	Offer  pg.JSON[link.Offer] `db:"offer"`
+	Load   pg.JSON[link.Load]  `db:"load"`
 }
 
 // Hosts gives a project's hosts, by site.
@@ -126,12 +127,12 @@ func (s *Store) Hosts(ctx context.Context, project int64) ([]HostRow, error) {
 
 // SetOffer and SetLoad keep what a host tells of itself.
 func (t *Tx) SetOffer(ctx context.Context, host int64, o link.Offer) error {
-	return t.exec(ctx, `update host set offer = $2 where id = $1`, host, toJSON(o))
+	return t.exec(ctx, `update host set offer = $2 where id = $1`, host, pg.Encode(o))
 }
 
 // SetLoad keeps what is taken of a host.
 func (t *Tx) SetLoad(ctx context.Context, host int64, l link.Load) error {
-	return t.exec(ctx, `update host set load = $2 where id = $1`, host, toJSON(l))
+	return t.exec(ctx, `update host set load = $2 where id = $1`, host, pg.Encode(l))
 }
 
 // DeviceStands is how a device stands, and how it would if nobody had sidelined it.
@@ -149,7 +150,7 @@ func (t *Tx) LockDevice(ctx context.Context, id int64) (DeviceStands, error) {
 	err := t.tx.GetContext(ctx, &out, `
 		select d.state, d.reason, d.ready_state, d.ready_reason, h.instance is not null as linked
 		from device d join host h on h.id = d.host_id where d.id = $1 for update of d`, id)
-	return out, one(err)
+	return out, pg.Found(err)
 }
 
 // ChangeSideline keeps who sidelined a device and why, or nil where it comes back, and the
@@ -157,7 +158,7 @@ func (t *Tx) LockDevice(ctx context.Context, id int64) (DeviceStands, error) {
 func (t *Tx) ChangeSideline(ctx context.Context, id int64, side *Sideline, state, reason string) error {
 	var body any
 	if side != nil {
-		body = toJSON(*side)
+		body = pg.Encode(*side)
 	}
 	if err := t.exec(ctx, `
 		update device set sideline = $2, state = $3, reason = $4, since = case when state = $3 then since else now() end
@@ -169,12 +170,12 @@ func (t *Tx) ChangeSideline(ctx context.Context, id int64, side *Sideline, state
 
 // SidelinedDevice is a device that is out of use.
 type SidelinedDevice struct {
-	ID        int64          `db:"id"`
-	ProjectID int64          `db:"project_id"`
-	HostID    int64          `db:"host_id"`
-	Name      string         `db:"name"`
-	Linked    bool           `db:"linked"`
-	Sideline  JSON[Sideline] `db:"sideline"`
+	ID        int64             `db:"id"`
+	ProjectID int64             `db:"project_id"`
+	HostID    int64             `db:"host_id"`
+	Name      string            `db:"name"`
+	Linked    bool              `db:"linked"`
+	Sideline  pg.JSON[Sideline] `db:"sideline"`
 }
 
 // Sidelined gives the devices of all projects that are out of use.
@@ -191,20 +192,20 @@ func (s *Store) Sidelined(ctx context.Context) ([]SidelinedDevice, error) {
 // not out of use any more.
 func (t *Tx) SetSideline(ctx context.Context, id int64, in Sideline) error {
 	var got int64
-	return one(t.tx.GetContext(ctx, &got, `update device set sideline = $2 where id = $1 and sideline is not null returning id`, id, toJSON(in)))
+	return pg.Found(t.tx.GetContext(ctx, &got, `update device set sideline = $2 where id = $1 and sideline is not null returning id`, id, pg.Encode(in)))
 }
 
 // Halted is a virtual device that is off while legs wait that could use it.
 type Halted struct {
-	ID        int64              `db:"id"`
-	ProjectID int64              `db:"project_id"`
-	HostID    int64              `db:"host_id"`
-	Name      string             `db:"name"`
-	Legs      int                `db:"legs"`
-	Coming    int                `db:"coming"` // devices of the class that are at work or boot
-	Facts     JSON[fleet.Device] `db:"facts"`
-	Load      JSON[link.Load]    `db:"load"`
-	Offer     JSON[link.Offer]   `db:"offer"`
+	ID        int64                 `db:"id"`
+	ProjectID int64                 `db:"project_id"`
+	HostID    int64                 `db:"host_id"`
+	Name      string                `db:"name"`
+	Legs      int                   `db:"legs"`
+	Coming    int                   `db:"coming"` // devices of the class that are at work or boot
+	Facts     pg.JSON[fleet.Device] `db:"facts"`
+	Load      pg.JSON[link.Load]    `db:"load"`
+	Offer     pg.JSON[link.Offer]   `db:"offer"`
 }
 
 // HaltedWanted gives the halted devices that legs could use which have waited for a moment:
@@ -311,7 +312,7 @@ func (s *Store) Lineups(ctx context.Context, project int64) ([]Lineup, error) {
 func (s *Store) LineupNamed(ctx context.Context, project int64, name string) (Lineup, error) {
 	var l Lineup
 	err := s.db.GetContext(ctx, &l, `select name, text, saved_by, saved_at from lineup where project_id = $1 and name = $2`, project, name)
-	return l, one(err)
+	return l, pg.Found(err)
 }
 
 // SaveLineup keeps a lineup under its name.
@@ -326,7 +327,7 @@ func (s *Store) SaveLineup(ctx context.Context, project int64, l Lineup) error {
 // RemoveLineup forgets a lineup. It gives ErrNone where there is none.
 func (s *Store) RemoveLineup(ctx context.Context, project int64, name string) error {
 	var got int64
-	return one(s.db.GetContext(ctx, &got, `delete from lineup where project_id = $1 and name = $2 returning id`,
+	return pg.Found(s.db.GetContext(ctx, &got, `delete from lineup where project_id = $1 and name = $2 returning id`,
 		project,
 		name))
 }

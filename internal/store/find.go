@@ -4,7 +4,9 @@ import (
 	"context"
 	"strings"
 	"time"
+
 	"yamato/internal/core/fleet"
+	"yamato/internal/store/pg"
 )
 
 // like makes a pattern that finds what a person typed as it stands.
@@ -93,15 +95,15 @@ func (s *Store) LastFailures(ctx context.Context, project int64, limit int) ([]L
 
 // Waiting is how many legs of a run wait for one class of device.
 type Waiting struct {
-	Run      int64              `db:"run"`
-	Kind     string             `db:"kind"`
-	Model    string             `db:"model"`
-	Platform string             `db:"platform"`
-	OS       string             `db:"os"`
-	Levels   JSON[fleet.Levels] `db:"levels"`
-	AskedBy  string             `db:"asked_by"`
-	Never    Int64s             `db:"never"` // none of these devices
-	Legs     int                `db:"legs"`
+	Run      int64                 `db:"run"`
+	Kind     string                `db:"kind"`
+	Model    string                `db:"model"`
+	Platform string                `db:"platform"`
+	OS       string                `db:"os"`
+	Levels   pg.JSON[fleet.Levels] `db:"levels"`
+	AskedBy  string                `db:"asked_by"`
+	Never    pg.Int64s             `db:"never"` // none of these devices
+	Legs     int                   `db:"legs"`
 }
 
 // Queue gives what waits, by run and class, oldest run first.

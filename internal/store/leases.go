@@ -7,22 +7,23 @@ import (
 
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
+	"yamato/internal/store/pg"
 )
 
 // WaitingLeg is a leg as the scheduler needs it.
 type WaitingLeg struct {
-	ID        int64  `db:"id"`
-	ProjectID int64  `db:"project_id"`
-	RunID     int64  `db:"run_id"`
-	Position  int64  `db:"position"`
-	Kind      string `db:"kind"`
-	Model     string `db:"model"`
-	Platform  string `db:"platform"`
-	OS        string `db:"os"`
-	DeviceID  int64  `db:"device_id"` // 0 for any
-	Avoid     Int64s `db:"avoid"`
-	State     string `db:"state"`
-	AskedBy   string `db:"asked_by"`
+	ID        int64     `db:"id"`
+	ProjectID int64     `db:"project_id"`
+	RunID     int64     `db:"run_id"`
+	Position  int64     `db:"position"`
+	Kind      string    `db:"kind"`
+	Model     string    `db:"model"`
+	Platform  string    `db:"platform"`
+	OS        string    `db:"os"`
+	DeviceID  int64     `db:"device_id"` // 0 for any
+	Avoid     pg.Int64s `db:"avoid"`
+	State     string    `db:"state"`
+	AskedBy   string    `db:"asked_by"`
 }
 
 const waitingColumns = `select id, project_id, run_id, position, kind, model, platform, os,
@@ -156,7 +157,7 @@ func (t *Tx) AddErrors(ctx context.Context, leg int64, failure any, sentence str
 		from leg g cross join lateral (select max(lease_id) as id from attempt where leg_id = g.id) l cross
 			join unnest(g.todo) as c
 		where g.id = $1
-		on conflict (lease_id, case_index) do nothing returning 1`, leg, toJSON(failure), sentence)
+		on conflict (lease_id, case_index) do nothing returning 1`, leg, pg.Encode(failure), sentence)
 	return len(n), err
 }
 
@@ -214,10 +215,10 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 		return 0, err
 	}
 	var placed []struct {
-		ID       int64 `db:"id"`
-		Run      int64 `db:"run_id"`
-		Todo     Ints  `db:"todo"`
-		Attempts int   `db:"attempts"`
+		ID       int64   `db:"id"`
+		Run      int64   `db:"run_id"`
+		Todo     pg.Ints `db:"todo"`
+		Attempts int     `db:"attempts"`
 	}
 	if err := t.tx.SelectContext(ctx, &placed, `
 		update leg set state = 'placed', attempts = attempts + 1 where id = any($1) and state = 'waiting'
@@ -244,7 +245,7 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 			append(device, devices[i]), append(host, leased[d].Host)
 		before = append(before, leased[d].Before)
 		run, leg, attempt, todo = append(run, placed[l].Run), append(leg, legs[i]), append(attempt, placed[l].Attempts),
-			append(todo, array(placed[l].Todo))
+			append(todo, pg.Array(placed[l].Todo))
 	}
 	if err := t.exec(ctx, `
 		insert into lease (id, project_id, device_id, host_id, before, expires_at)
@@ -265,26 +266,26 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 
 // Assignment is a live lease with all that a host needs to carry it out.
 type Assignment struct {
-	Lease       int64              `db:"id"`
-	Device      string             `db:"device"`
-	RunID       int64              `db:"run_id"`
-	Run         int64              `db:"run"`
-	AppID       int64              `db:"app_id"`
-	RevisionID  int64              `db:"revision_id"`
-	Attempt     int                `db:"attempt"`
-	Kind        string             `db:"kind"`
-	Model       string             `db:"model"`
-	Platform    string             `db:"platform"`
-	OS          string             `db:"os"`
-	Levels      JSON[fleet.Levels] `db:"levels"`
-	PackageBlob string             `db:"package_blob"`
-	ProjectID   int64              `db:"project_id"`
-	Cases       Ints               `db:"todo"`
-	Seed        int64              `db:"seed"`
-	RealTime    bool               `db:"real_time"`
-	Leave       bool               `db:"leave_installed"`
-	LastSeq     int64              `db:"last_seq"`
-	TTLMS       int64              `db:"ttl_ms"`
+	Lease       int64                 `db:"id"`
+	Device      string                `db:"device"`
+	RunID       int64                 `db:"run_id"`
+	Run         int64                 `db:"run"`
+	AppID       int64                 `db:"app_id"`
+	RevisionID  int64                 `db:"revision_id"`
+	Attempt     int                   `db:"attempt"`
+	Kind        string                `db:"kind"`
+	Model       string                `db:"model"`
+	Platform    string                `db:"platform"`
+	OS          string                `db:"os"`
+	Levels      pg.JSON[fleet.Levels] `db:"levels"`
+	PackageBlob string                `db:"package_blob"`
+	ProjectID   int64                 `db:"project_id"`
+	Cases       pg.Ints               `db:"todo"`
+	Seed        int64                 `db:"seed"`
+	RealTime    bool                  `db:"real_time"`
+	Leave       bool                  `db:"leave_installed"`
+	LastSeq     int64                 `db:"last_seq"`
+	TTLMS       int64                 `db:"ttl_ms"`
 }
 
 // LiveLease is a lease of a host's that has not ended.
@@ -329,9 +330,9 @@ func (s *Store) Assignments(ctx context.Context, leases []int64) ([]Assignment, 
 
 // Goods are what an assignment hands to its host beside itself. They never change.
 type Goods struct {
-	Package  JSON[appfile.Package] `db:"facts"`
-	Suite    string                `db:"suite_blob"` // digest of the suite's text
-	Locators JSON[[]string]        `db:"locators"`   // all that the suite names
+	Package  pg.JSON[appfile.Package] `db:"facts"`
+	Suite    string                   `db:"suite_blob"` // digest of the suite's text
+	Locators pg.JSON[[]string]        `db:"locators"`   // all that the suite names
 }
 
 // GoodsOf gives the goods of a package and a revision of a suite.
@@ -340,7 +341,7 @@ func (s *Store) GoodsOf(ctx context.Context, project, revision int64, packageBlo
 	err := s.db.GetContext(ctx, &g, `
 		select p.facts, v.digest as suite_blob, v.locators from package p, suite_revision v
 		where p.project_id = $1 and p.digest = $2 and v.id = $3`, project, packageBlob, revision)
-	return g, one(err)
+	return g, pg.Found(err)
 }
 
 // KnownLocators gives those of the locators that have matched in an app, or in any of a
@@ -366,30 +367,30 @@ func (s *Store) Renew(ctx context.Context, host int64, leases []int64, ttl time.
 // Held is a lease with its leg, as its host's words are judged by. Its row is
 // locked.
 type Held struct {
-	Lease      int64  `db:"id"`
-	ProjectID  int64  `db:"project_id"`
-	HostID     int64  `db:"host_id"`
-	DeviceID   int64  `db:"device_id"`
-	RunID      int64  `db:"run_id"`
-	LegID      int64  `db:"leg_id"`
-	Attempt    int    `db:"attempt"`
-	Ended      bool   `db:"ended"`
-	Began      bool   `db:"began"`
-	EndAsked   string `db:"end_asked"`
-	LastSeq    int64  `db:"last_seq"`
-	LegState   string `db:"leg_state"`
-	Cases      Ints   `db:"cases"`
-	Todo       Ints   `db:"todo"`
-	Avoid      Int64s `db:"avoid"`
-	UsedError  int    `db:"used_error"`
-	UsedFail   int    `db:"used_fail"`
-	Device     string `db:"device"`
-	LastLease  int64  `db:"last_lease"`
-	DevState   string `db:"dev_state"`
-	AfterError int    `db:"after_error"`
-	Repeat     int    `db:"repeat_failed"`
-	AppID      int64  `db:"app_id"`
-	Pinned     bool   `db:"pinned"`
+	Lease      int64     `db:"id"`
+	ProjectID  int64     `db:"project_id"`
+	HostID     int64     `db:"host_id"`
+	DeviceID   int64     `db:"device_id"`
+	RunID      int64     `db:"run_id"`
+	LegID      int64     `db:"leg_id"`
+	Attempt    int       `db:"attempt"`
+	Ended      bool      `db:"ended"`
+	Began      bool      `db:"began"`
+	EndAsked   string    `db:"end_asked"`
+	LastSeq    int64     `db:"last_seq"`
+	LegState   string    `db:"leg_state"`
+	Cases      pg.Ints   `db:"cases"`
+	Todo       pg.Ints   `db:"todo"`
+	Avoid      pg.Int64s `db:"avoid"`
+	UsedError  int       `db:"used_error"`
+	UsedFail   int       `db:"used_fail"`
+	Device     string    `db:"device"`
+	LastLease  int64     `db:"last_lease"`
+	DevState   string    `db:"dev_state"`
+	AfterError int       `db:"after_error"`
+	Repeat     int       `db:"repeat_failed"`
+	AppID      int64     `db:"app_id"`
+	Pinned     bool      `db:"pinned"`
 
 	Ready       string `db:"ready_state"` // the device's state once no lease has it
 	ReadyReason string `db:"ready_reason"`
@@ -488,8 +489,8 @@ func (t *Tx) ChangeLegs(ctx context.Context, list []LegChange) (int, error) {
 	ids, from, to, todo, avoid, ue, uf, refund := make([]int64, n), make([]string, n), make([]string, n),
 		make([]string, n), make([]string, n), make([]int, n), make([]int, n), make([]bool, n)
 	for i, c := range list {
-		ids[i], from[i], to[i], todo[i], avoid[i], ue[i], uf[i], refund[i] = c.Leg, c.From, c.To, array(c.Todo),
-			array(c.Avoid), c.UsedError, c.UsedFail, c.Refund
+		ids[i], from[i], to[i], todo[i], avoid[i], ue[i], uf[i], refund[i] = c.Leg, c.From, c.To, pg.Array(c.Todo),
+			pg.Array(c.Avoid), c.UsedError, c.UsedFail, c.Refund
 	}
 	var changed int
 	err := t.tx.GetContext(ctx, &changed, `
@@ -529,9 +530,9 @@ func (t *Tx) AddResults(ctx context.Context, list []NewResult) error {
 		project[i], lease[i], run[i], leg[i], index[i], took[i], verdict[i], sentence[i] = r.ProjectID, r.Lease,
 			r.RunID,
 			r.LegID, r.Case, r.TookMS, r.Verdict, r.Sentence
-		steps[i] = toJSON(r.Steps)
+		steps[i] = pg.Encode(r.Steps)
 		if r.Failure != nil {
-			s := toJSON(r.Failure)
+			s := pg.Encode(r.Failure)
 			failure[i] = &s
 		}
 	}

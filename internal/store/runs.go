@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yamato/internal/core/fleet"
+	"yamato/internal/store/pg"
 )
 
 // Run is one carrying-out.
@@ -86,7 +87,7 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 			err := t.tx.GetContext(ctx, &before,
 				`select number, idempotency_digest from run where project_id = $1 and idempotency_key = $2`,
 				r.ProjectID, n.IdempotencyKey)
-			if number = before.Number; one(err) != ErrNone {
+			if number = before.Number; pg.Found(err) != pg.ErrNone {
 				if err == nil && before.Digest != nil && !bytes.Equal(before.Digest, n.Digest) {
 					return ErrOtherCall
 				}
@@ -117,7 +118,7 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 		}
 		for i, l := range n.LeftOut {
 			if err := t.exec(ctx, `insert into left_out (project_id, run_id, position, combination, reasons) values ($1, $2, $3, $4, $5)`,
-				r.ProjectID, row.ID, i, toJSON(l.Combination), toJSON(l.Reasons)); err != nil {
+				r.ProjectID, row.ID, i, pg.Encode(l.Combination), pg.Encode(l.Reasons)); err != nil {
 				return err
 			}
 		}
@@ -149,8 +150,8 @@ func (t *Tx) keepKnown(ctx context.Context, run, like int64) error {
 // RunsKnown gives what runs knew of their apps when they began.
 func (s *Store) RunsKnown(ctx context.Context, runs []int64) (map[int64][]string, error) {
 	var rows []struct {
-		Run      int64          `db:"run_id"`
-		Locators JSON[[]string] `db:"locators"`
+		Run      int64             `db:"run_id"`
+		Locators pg.JSON[[]string] `db:"locators"`
 	}
 	if err := s.db.SelectContext(ctx, &rows, `select run_id, locators from run_known where run_id = any($1)`,
 		runs); err != nil {
@@ -178,9 +179,9 @@ func (t *Tx) addLegs(ctx context.Context, project, run int64, legs []NewLeg) err
 		make([]string, n), make([]string, n), make([]string, n)
 	for i, l := range legs {
 		c := l.Combination
-		revision[i], digest[i], device[i], cases[i] = l.RevisionID, l.Digest, l.Device, array(l.Cases)
-		never[i] = array(l.Never)
-		kind[i], model[i], platform[i], os[i], levels[i] = c.Kind, c.Model, c.Platform, c.OS, toJSON(c.Levels)
+		revision[i], digest[i], device[i], cases[i] = l.RevisionID, l.Digest, l.Device, pg.Array(l.Cases)
+		never[i] = pg.Array(l.Never)
+		kind[i], model[i], platform[i], os[i], levels[i] = c.Kind, c.Model, c.Platform, c.OS, pg.Encode(c.Levels)
 	}
 	return t.exec(ctx, `
 		with new as (
@@ -209,7 +210,7 @@ const runColumns = `
 func (s *Store) RunNumbered(ctx context.Context, project, number int64) (Run, error) {
 	var r Run
 	err := s.db.GetContext(ctx, &r, runColumns+`where r.project_id = $1 and r.number = $2`, project, number)
-	return r, one(err)
+	return r, pg.Found(err)
 }
 
 // RunFilter says which runs are wanted; what is empty does not matter.
@@ -265,25 +266,25 @@ func (s *Store) Marks(ctx context.Context, project int64) (Marks, error) {
 
 // Leg is one shard in one combination.
 type Leg struct {
-	ID          int64              `db:"id"`
-	RunID       int64              `db:"run_id"`
-	Position    int                `db:"position"`
-	RevisionID  int64              `db:"revision_id"`
-	Suite       string             `db:"suite"`
-	SuiteDigest string             `db:"suite_digest"`
-	CaseNames   JSON[[]CaseName]   `db:"case_names"`
-	Kind        string             `db:"kind"`
-	Model       string             `db:"model"`
-	Platform    string             `db:"platform"`
-	OS          string             `db:"os"`
-	Levels      JSON[fleet.Levels] `db:"levels"`
-	Cases       Ints               `db:"cases"`
-	State       string             `db:"state"`
-	Attempts    int                `db:"attempts"`
-	Digest      string             `db:"digest"`    // of the package
-	DeviceID    *int64             `db:"device_id"` // this one and no other
-	Device      *string            `db:"device"`    // its name
-	Never       Int64s             `db:"never"`     // none of these, with those that it is not to go to again
+	ID          int64                 `db:"id"`
+	RunID       int64                 `db:"run_id"`
+	Position    int                   `db:"position"`
+	RevisionID  int64                 `db:"revision_id"`
+	Suite       string                `db:"suite"`
+	SuiteDigest string                `db:"suite_digest"`
+	CaseNames   pg.JSON[[]CaseName]   `db:"case_names"`
+	Kind        string                `db:"kind"`
+	Model       string                `db:"model"`
+	Platform    string                `db:"platform"`
+	OS          string                `db:"os"`
+	Levels      pg.JSON[fleet.Levels] `db:"levels"`
+	Cases       pg.Ints               `db:"cases"`
+	State       string                `db:"state"`
+	Attempts    int                   `db:"attempts"`
+	Digest      string                `db:"digest"`    // of the package
+	DeviceID    *int64                `db:"device_id"` // this one and no other
+	Device      *string               `db:"device"`    // its name
+	Never       pg.Int64s             `db:"never"`     // none of these, with those that it is not to go to again
 }
 
 // Combination is the leg's.
@@ -309,8 +310,8 @@ func (s *Store) Legs(ctx context.Context, run int64) ([]Leg, error) {
 // LeftOut gives what a run does not run.
 func (s *Store) LeftOut(ctx context.Context, run int64) ([]NewLeftOut, error) {
 	var rows []struct {
-		Combination JSON[fleet.Combination] `db:"combination"`
-		Reasons     JSON[[]fleet.Reason]    `db:"reasons"`
+		Combination pg.JSON[fleet.Combination] `db:"combination"`
+		Reasons     pg.JSON[[]fleet.Reason]    `db:"reasons"`
 	}
 	err := s.db.SelectContext(ctx, &rows, `select combination, reasons from left_out where run_id = $1 order by position`, run)
 	out := []NewLeftOut{}
@@ -461,15 +462,15 @@ func (s *Store) EvidenceNumbered(ctx context.Context, project, run, id int64) (E
 	var e Evidence
 	err := s.db.GetContext(ctx, &e, evidenceColumns+`
 		join run r on r.id = e.run_id where r.project_id = $1 and r.number = $2 and e.id = $3`, project, run, id)
-	return e, one(err)
+	return e, pg.Found(err)
 }
 
 // EventBatch is a row of a run's events: First to Last.
 type EventBatch struct {
-	First  int64                   `db:"first"`
-	Last   int64                   `db:"last"`
-	At     time.Time               `db:"at"`
-	Events JSON[[]json.RawMessage] `db:"events"`
+	First  int64                      `db:"first"`
+	Last   int64                      `db:"last"`
+	At     time.Time                  `db:"at"`
+	Events pg.JSON[[]json.RawMessage] `db:"events"`
 }
 
 // EventsAfter gives the batches that hold events after a number.
@@ -553,7 +554,7 @@ func (t *Tx) AppendEvents(ctx context.Context, project map[int64]int64, list []R
 		if e := at[r.Run]; len(e.Events) > 0 {
 			projects, ids = append(projects, project[r.Run]), append(ids, r.Run)
 			first, last = append(first, r.Last-int64(len(e.Events))+1), append(last, r.Last)
-			bodies = append(bodies, toJSON(e.Events))
+			bodies = append(bodies, pg.Encode(e.Events))
 		}
 	}
 	return counted, t.exec(ctx, `
@@ -565,10 +566,10 @@ func (t *Tx) AppendEvents(ctx context.Context, project map[int64]int64, list []R
 
 // AskedLeg is a leg with the cases that it was asked for.
 type AskedLeg struct {
-	ID       int64  `db:"id"`
-	Revision int64  `db:"revision_id"`
-	State    string `db:"state"`
-	Cases    Ints   `db:"cases"`
+	ID       int64   `db:"id"`
+	Revision int64   `db:"revision_id"`
+	State    string  `db:"state"`
+	Cases    pg.Ints `db:"cases"`
 }
 
 // AskedOf gives every leg of a run, and the verdicts of all its results, oldest first.
@@ -600,7 +601,7 @@ func (t *Tx) FinishRun(ctx context.Context, run int64, state, verdict string) er
 // LockRun locks a run's row and gives its state.
 func (t *Tx) LockRun(ctx context.Context, run int64) (state string, err error) {
 	err = t.tx.GetContext(ctx, &state, `select state from run where id = $1 for update`, run)
-	return state, one(err)
+	return state, pg.Found(err)
 }
 
 // CancelWaiting cancels the legs of cancelled runs that wait, and gives how many there

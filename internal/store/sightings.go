@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"yamato/internal/store/pg"
 )
 
 // Sighting is a person's wish to see what is on a device's screen.
@@ -35,7 +37,7 @@ func (s *Store) SightingNumbered(ctx context.Context, id int64) (Sighting, error
 	err := s.db.GetContext(ctx, &out, `
 		select s.id, d.name as device, s.done_at, s.trouble, s.picture, s.tree from sighting s
 			join device d on d.id = s.device_id where s.id = $1`, id)
-	return out, one(err)
+	return out, pg.Found(err)
 }
 
 // WantedSightings gives what a host has not shown yet.

@@ -14,6 +14,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/pgbox/pgtest"
 	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
@@ -36,12 +37,12 @@ func newRecords(t *testing.T, devices, legs int) *records {
 	r.project, err = r.AddProject(ctx, "default")
 	require.NoError(t, err)
 	p := store.Package{Digest: "d", FileName: "a.apk",
-		Facts: store.JSON[appfile.Package]{V: appfile.Package{Kind: appfile.Android, Platform: "android",
+		Facts: pg.JSON[appfile.Package]{V: appfile.Package{Kind: appfile.Android, Platform: "android",
 			ApplicationID: "example.tideline", VersionName: "1", VersionCode: "1"}}}
 	require.NoError(t, r.AddPackage(ctx, r.project, p))
 	suite, fresh, err := r.AddSuite(ctx, r.project, store.Suite{Name: "S", Digest: "s", FileName: "s.suite",
-		Cases:    store.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "one"}}},
-		Locators: store.JSON[[]string]{V: []string{"#a"}}})
+		Cases:    pg.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "one"}}},
+		Locators: pg.JSON[[]string]{V: []string{"#a"}}})
 	require.NoError(t, err)
 	require.True(t, fresh)
 	var build int64
@@ -124,7 +125,7 @@ func TestOnlyWhatIsIdleAndWaitingIsPlaced(t *testing.T) {
 	list, err := r.Assignments(ctx, []int64{live[0].Lease})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
-	require.Equal(t, store.Ints{0}, list[0].Cases)
+	require.Equal(t, pg.Ints{0}, list[0].Cases)
 	live, err = r.LiveLeases(ctx, r.host, 2, true)
 	require.NoError(t, err)
 	require.Empty(t, live, "not for a link that is not the host's newest")
@@ -149,7 +150,7 @@ func TestTheDatabaseItselfForbidsASecondLiveLease(t *testing.T) {
 		_, err := tx.Place(ctx, legs[1:], r.devices, time.Minute)
 		return err
 	})
-	require.True(t, store.Conflict(err), "%v", err)
+	require.True(t, pg.Conflict(err), "%v", err)
 }
 
 func TestEventsOfManyHandsHaveNoGaps(t *testing.T) {
@@ -226,7 +227,7 @@ func TestALegChangesOnlyFromTheStateItIsThoughtToBeIn(t *testing.T) {
 	require.Equal(t, 1, n)
 	r.tx(func(tx *store.Tx) error {
 		list, err := tx.WaitingLegs(ctx)
-		require.Equal(t, store.Int64s{1, 2}, list[0].Avoid)
+		require.Equal(t, pg.Int64s{1, 2}, list[0].Avoid)
 		return err
 	})
 }
@@ -254,8 +255,8 @@ func TestATokenIsKeptOnlyAsItsDigest(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "Aya Torrent", c.Name)
 	_, err = r.CallerOf(ctx, "Secret")
-	require.ErrorIs(t, err, store.ErrNone)
-	require.NotContains(t, string(store.Digest("secret")), "secret")
+	require.ErrorIs(t, err, pg.ErrNone)
+	require.NotContains(t, string(pg.Digest("secret")), "secret")
 }
 
 func TestMigrationsMayRunTwiceAndAtOnce(t *testing.T) {

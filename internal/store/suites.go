@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"yamato/internal/store/pg"
 )
 
 // CaseName is a case as the records know it.
@@ -13,15 +15,15 @@ type CaseName struct {
 
 // Suite is one revision of a suite.
 type Suite struct {
-	ID        int64            `db:"id"` // of the revision
-	Name      string           `db:"name"`
-	Number    int64            `db:"number"` // of the revision, within the suite
-	Digest    string           `db:"digest"`
-	FileName  string           `db:"file_name"`
-	Cases     JSON[[]CaseName] `db:"cases"`
-	Locators  JSON[[]string]   `db:"locators"`
-	CreatedAt time.Time        `db:"created_at"`
-	Tried     bool             `db:"tried"` // it came to be run once, and is no revision that a name means
+	ID        int64               `db:"id"` // of the revision
+	Name      string              `db:"name"`
+	Number    int64               `db:"number"` // of the revision, within the suite
+	Digest    string              `db:"digest"`
+	FileName  string              `db:"file_name"`
+	Cases     pg.JSON[[]CaseName] `db:"cases"`
+	Locators  pg.JSON[[]string]   `db:"locators"`
+	CreatedAt time.Time           `db:"created_at"`
+	Tried     bool                `db:"tried"` // it came to be run once, and is no revision that a name means
 }
 
 const suiteColumns = `
@@ -46,7 +48,7 @@ func (s *Store) AddSuite(ctx context.Context, project int64, in Suite) (out Suit
 				select $1, $2, 1 + coalesce((select max(number) from suite_revision where suite_id = $2), 0),
 					$3, $4, $5, $6, $7
 				on conflict (suite_id, digest) do nothing returning 1)
-			select count(*) from new`, project, id, in.Digest, in.FileName, toJSON(in.Cases.V), toJSON(in.Locators.V),
+			select count(*) from new`, project, id, in.Digest, in.FileName, pg.Encode(in.Cases.V), pg.Encode(in.Locators.V),
 			in.Tried); err != nil {
 			return err
 		}
@@ -86,11 +88,11 @@ func (s *Store) SuiteNamed(ctx context.Context, project int64, name string) (Sui
 		where s.project_id = $1 and ((s.name = $2 or lower(s.name) = lower($2)) and not r.tried
 			and s.removed_at is null or r.digest = $2)
 		order by (s.name = $2) desc, (r.digest = $2) desc, r.number desc limit 1`, project, name)
-	return out, one(err)
+	return out, pg.Found(err)
 }
 
 // RemoveSuite takes a suite off the list. ErrNone tells that it is not on it.
 func (s *Store) RemoveSuite(ctx context.Context, project int64, name string) error {
 	var id int64
-	return one(s.db.GetContext(ctx, &id, `update suite set removed_at = now() where project_id = $1 and name = $2 and removed_at is null returning id`, project, name))
+	return pg.Found(s.db.GetContext(ctx, &id, `update suite set removed_at = now() where project_id = $1 and name = $2 and removed_at is null returning id`, project, name))
 }

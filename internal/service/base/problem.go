@@ -8,7 +8,7 @@ import (
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/script"
-	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
 
 // Kind is a stable name for a sort of problem. How each is told over HTTP is the
@@ -92,11 +92,11 @@ func AsProblem(err error) *Problem {
 		p := NoRoom()
 		p.Err = err
 		return p
-	case store.Unfit(err):
+	case pg.Unfit(err):
 		p := Invalid("a value in this call is larger than it can be, or no text", "api/openapi.yaml describes the call")
 		p.Err = err
 		return p
-	case errors.Is(err, store.ErrNone):
+	case errors.Is(err, pg.ErrNone):
 		return NotFound("there is no such thing", "list what there is")
 	}
 	return &Problem{Kind: Internal, Title: "the service could not do this",
@@ -105,7 +105,7 @@ func AsProblem(err error) *Problem {
 
 // NotThere turns the records' word that there is none into a problem that says of what.
 func NotThere(err error, hint, format string, args ...any) error {
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, pg.ErrNone) {
 		return NotFound(fmt.Sprintf(format, args...), hint)
 	}
 	return err

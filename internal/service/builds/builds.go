@@ -14,6 +14,7 @@ import (
 	"yamato/internal/core/plain"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
 
 // MaxPackage bounds a package, in bytes.
@@ -41,7 +42,7 @@ func (s *Part) AddPackage(ctx context.Context, c base.Caller, fileName string, r
 	}
 	plain.Deep(facts, maxFact) // names come from the package, and may be anything
 	p := store.Package{Digest: info.Digest, Size: info.Size, FileName: Clean(fileName),
-		Facts: store.JSON[appfile.Package]{V: *facts}}
+		Facts: pg.JSON[appfile.Package]{V: *facts}}
 	if err := s.Store.AddPackage(ctx, c.ProjectID, p); err != nil {
 		return store.Package{}, err
 	}
@@ -159,11 +160,11 @@ func gather(ctx context.Context, t *store.Tx, project int64, packages []store.Pa
 	if id, err := t.BuildHolding(ctx, app, digests); err == nil { // the same content is the same build
 		g.build, g.same = id, true
 		return g, nil
-	} else if !errors.Is(err, store.ErrNone) {
+	} else if !errors.Is(err, pg.ErrNone) {
 		return g, err
 	}
 	newest, err := t.NewestBuildOf(ctx, app, facts.VersionName, facts.VersionCode)
-	if err != nil && !errors.Is(err, store.ErrNone) {
+	if err != nil && !errors.Is(err, pg.ErrNone) {
 		return g, err
 	}
 	id := newest.ID

@@ -14,6 +14,7 @@ import (
 	"yamato/internal/service/base"
 	"yamato/internal/service/dispatch"
 	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
 
 // Tend looks after the fleet for as long as this instance leads: it brings back
@@ -67,7 +68,7 @@ func (s *Part) tendSidelined(ctx context.Context) error {
 				}
 				return t.AskProbe(ctx, d.ProjectID, d.HostID, d.Name, base.Automatic)
 			})
-			if errors.Is(err, store.ErrNone) { // it was brought back just now
+			if errors.Is(err, pg.ErrNone) { // it was brought back just now
 				err = nil
 			}
 		default:

@@ -8,6 +8,7 @@ import (
 	"yamato/internal/link"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
 
 // keepFleet keeps what has changed at a host's site.
@@ -66,7 +67,7 @@ func (n *session) keepDone(ctx context.Context, d link.Done) error {
 			return nil
 		}
 		device, err := t.DeviceOfHost(ctx, n.host, e.Device)
-		if errors.Is(err, store.ErrNone) {
+		if errors.Is(err, pg.ErrNone) {
 			return nil // it was removed
 		}
 		if err != nil {
@@ -100,7 +101,7 @@ func (n *session) keepDone(ctx context.Context, d link.Done) error {
 		}
 		return nil
 	})
-	if errors.Is(err, store.ErrNone) || store.Hopeless(err) { // it had ended before, or never will
+	if errors.Is(err, pg.ErrNone) || pg.Hopeless(err) { // it had ended before, or never will
 		s.Log.Warn("how an errand ended is not kept", "errand", d.ID, "error", err)
 		err = nil
 	}

@@ -8,12 +8,13 @@ import (
 	"slices"
 	"sync"
 	"time"
+
 	"yamato/internal/core/fleet"
 	"yamato/internal/killpoint"
-	"yamato/internal/service/base"
-
 	"yamato/internal/link"
+	"yamato/internal/service/base"
 	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
 
 // MaxDevices bounds how many devices one host may declare.
@@ -162,7 +163,7 @@ func (n *session) putDevices(ctx context.Context, t *store.Tx, devices []link.De
 		}
 		state, reason := stateOf(known[d.Name], d)
 		id, err := t.PutDevice(ctx, n.caller.ProjectID, n.host, d.Device, d.Condition, state, reason)
-		if errors.Is(err, store.ErrNone) {
+		if errors.Is(err, pg.ErrNone) {
 			return nil, base.Invalid(fmt.Sprintf("a device named %s belongs to another host", d.Name),
 				"give it a name of its own in the site file")
 		}

@@ -9,6 +9,7 @@ import (
 	"yamato/internal/link"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
 
 // inbound is a batch of events from one link, on its way into the records.
@@ -59,7 +60,7 @@ func (s *Part) keep(ctx context.Context, batch []*inbound) {
 		if ctx.Err() != nil {
 			return
 		}
-		if store.Hopeless(err) && tries > 0 {
+		if pg.Hopeless(err) && tries > 0 {
 			if first, second := halve(batch); second != nil {
 				s.keep(ctx, first)
 				s.keep(ctx, second)

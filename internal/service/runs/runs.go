@@ -18,6 +18,7 @@ import (
 	"yamato/internal/service/base"
 	"yamato/internal/service/dispatch"
 	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
 
 // maxLegs bounds what one run may cover.
@@ -137,7 +138,7 @@ func (s *Part) lookSuite(ctx context.Context, c base.Caller) (int64, error) {
 		return 0, err
 	}
 	in := store.Suite{Name: "yamato: look", Digest: info.Digest, FileName: "look.suite",
-		Cases: store.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "look", Tags: []string{}}}}}
+		Cases: pg.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "look", Tags: []string{}}}}}
 	in.Locators.V = []string{}
 	kept, _, err := s.Store.AddSuite(ctx, c.ProjectID, in)
 	return kept.ID, err
@@ -156,7 +157,7 @@ func (s *Part) add(ctx context.Context, c base.Caller, n store.NewRun, asked any
 		return store.Run{}, base.Invalid("an idempotency key has at most 200 characters", "")
 	}
 	number, err := s.Store.AddRun(ctx, n)
-	if store.Conflict(err) && n.IdempotencyKey != "" { // the same call, a moment earlier
+	if pg.Conflict(err) && n.IdempotencyKey != "" { // the same call, a moment earlier
 		number, err = s.Store.AddRun(ctx, n)
 	}
 	if errors.Is(err, store.ErrOtherCall) {

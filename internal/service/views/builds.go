@@ -14,6 +14,7 @@ import (
 	"yamato/internal/service/base"
 	"yamato/internal/service/wire"
 	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
 
 // Fit tells which devices can run a build with which package, and for each other
@@ -66,7 +67,7 @@ func (s *Part) Changes(ctx context.Context, c base.Caller, app, ref, against str
 		before, err = s.builds.BuildNamed(ctx, c, b.App, against)
 	} else {
 		before, err = s.Store.BuildBefore(ctx, c.ProjectID, b)
-		if errors.Is(err, store.ErrNone) {
+		if errors.Is(err, pg.ErrNone) {
 			return out, nil // it is the first
 		}
 	}
@@ -125,7 +126,7 @@ func (s *Part) Texts(ctx context.Context, c base.Caller, app, ref string) (contr
 func (s *Part) Retention(ctx context.Context, c base.Caller) (contract.Retention, error) {
 	out := contract.Retention{WouldRemove: []contract.Build{}}
 	r, err := s.Store.RetentionOf(ctx, c.ProjectID)
-	if errors.Is(err, store.ErrNone) {
+	if errors.Is(err, pg.ErrNone) {
 		return out, nil
 	}
 	if err != nil {
