@@ -9,12 +9,12 @@ import (
 	"github.com/jellydator/ttlcache/v3"
 
 	"yamato/internal/service/base"
-	"yamato/internal/store"
+	"yamato/internal/store/access"
 	"yamato/internal/store/pg"
 )
 
 // base.Caller is who calls.
-type Caller = store.Caller
+type Caller = access.Caller
 
 // Authenticate finds who a token belongs to.
 func (s *Service) Authenticate(ctx context.Context, token string) (base.Caller, error) {

@@ -11,6 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 
+	"yamato/internal/store/access"
 	"yamato/internal/store/pg"
 )
 
@@ -19,7 +20,7 @@ var migrations embed.FS
 
 // Store is the records.
 type Store struct {
-	*pg.Pool
+	*access.Records
 	db *sqlx.DB // the pool's
 }
 
@@ -29,7 +30,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{pool, pool.DB}, nil
+	return &Store{&access.Records{Pool: pool}, pool.DB}, nil
 }
 
 // Migrate brings the tables up to what this version needs. Several services may
@@ -77,51 +78,9 @@ type Tx struct{ tx *sqlx.Tx }
 // What has to know a run's state before it touches the run's legs does so in a
 // transaction of its own: see windDown in internal/service/dispatch.
 func (s *Store) InTx(ctx context.Context, do func(*Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = tx.Rollback() }() // does nothing after a commit
-	if err := do(&Tx{tx}); err != nil {
-		return err
-	}
-	return tx.Commit()
+	return s.Pool.InTx(ctx, func(tx *sqlx.Tx) error { return do(&Tx{tx}) })
 }
 
 func (t *Tx) exec(ctx context.Context, query string, args ...any) error {
-	_, err := t.tx.ExecContext(ctx, query, args...)
-	return err
-}
-
-// Caller is who a token belongs to.
-type Caller struct {
-	TokenID   int64  `db:"id"`
-	ProjectID int64  `db:"project_id"`
-	Project   string `db:"project"`
-	Kind      string `db:"kind"` // user or host
-	Name      string `db:"name"`
-}
-
-// CallerOf finds who a token belongs to.
-func (s *Store) CallerOf(ctx context.Context, token string) (Caller, error) {
-	var c Caller
-	err := s.db.GetContext(ctx, &c, callerColumns+`where t.digest = $1`, pg.Digest(token))
-	return c, pg.Found(err)
-}
-
-// AddProject makes a project, or gives the one of that name.
-func (s *Store) AddProject(ctx context.Context, name string) (int64, error) {
-	var id int64
-	err := s.db.GetContext(ctx, &id, `
-		insert into project (name) values ($1)
-		on conflict (name) do update set name = excluded.name returning id`, name)
-	return id, err
-}
-
-// AddToken keeps the digest of a token. One that is there already is left as it is.
-func (s *Store) AddToken(ctx context.Context, project int64, kind, name, token string) error {
-	_, err := s.db.ExecContext(ctx, `
-		insert into access_token (project_id, kind, name, digest) values ($1, $2, $3, $4)
-		on conflict (digest) do nothing`, project, kind, name, pg.Digest(token))
-	return err
+	return pg.Exec(ctx, t.tx, query, args...)
 }

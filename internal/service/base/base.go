@@ -13,6 +13,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/retry"
 	"yamato/internal/store"
+	"yamato/internal/store/access"
 )
 
 // Base is what each part stands on.
@@ -26,7 +27,7 @@ type Base struct {
 }
 
 // Caller is who calls.
-type Caller = store.Caller
+type Caller = access.Caller
 
 // Automatic is who does things when no person does.
 const Automatic = "Yamato"

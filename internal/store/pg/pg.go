@@ -175,3 +175,22 @@ func (p *Pool) Ring(ctx context.Context) error {
 	_, err := p.DB.ExecContext(ctx, `notify yamato`)
 	return err
 }
+
+// InTx runs do in a transaction, which is committed if do gives nil.
+func (p *Pool) InTx(ctx context.Context, do func(*sqlx.Tx) error) error {
+	tx, err := p.DB.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }() // does nothing after a commit
+	if err := do(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// Exec runs a statement of which nothing but its success is wanted.
+func Exec(ctx context.Context, t *sqlx.Tx, query string, args ...any) error {
+	_, err := t.ExecContext(ctx, query, args...)
+	return err
+}
