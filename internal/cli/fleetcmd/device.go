@@ -17,6 +17,7 @@ import (
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/evidence"
+	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
 	"yamato/internal/report"
 )
@@ -82,18 +83,13 @@ func (a *App) showDevices(list []contract.Device) {
 		} else if r := ui.Deref(d.Reason); r != "" {
 			doing += ": " + r
 		}
-		rows = append(rows, []string{d.Name, d.Site, d.Kind, d.Model, platformOS(d), fmt.Sprintf("%dx%d", d.Width,
-			d.Height), fmt.Sprintf("%.0f GB", float64(d.MemoryMb)/1024), doing})
+		rows = append(rows, []string{d.Name, d.Site, d.Model + ", " + platformOS(d) + ", " + d.Kind,
+			fmt.Sprintf("%dx%d", d.Width, d.Height), fmt.Sprintf("%.0f GB", float64(d.MemoryMb)/1024), doing})
 	}
-	a.Table([]string{"DEVICE", "SITE", "KIND", "MODEL", "OS", "SCREEN DP", "MEMORY", "STATE"}, rows)
+	a.Table([]string{"DEVICE", "SITE", "WHAT IT IS", "SCREEN DP", "MEMORY", "STATE"}, rows)
 }
 
-func platformOS(d contract.Device) string {
-	if d.Platform == "ios" {
-		return "iOS " + d.Os
-	}
-	return "Android " + d.Os
-}
+func platformOS(d contract.Device) string { return fleet.PlatformName(d.Platform) + " " + d.Os }
 
 func (a *App) deviceLook() *cobra.Command {
 	var builds []string

@@ -55,14 +55,17 @@ func (a *App) Animated() bool {
 // Table writes rows in columns. Where they are wider than the terminal, the widest cells
 // are folded; no line ends in blanks.
 func (a *App) Table(head []string, rows [][]string) {
-	widths := make([]int, len(head))
+	widths, whole := make([]int, len(head)), make([]int, len(head))
 	all := append([][]string{head}, rows...)
 	for _, r := range all {
 		for i, cell := range r {
 			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+			for word := range strings.FieldsSeq(cell) {
+				whole[i] = max(whole[i], utf8.RuneCountInString(word))
+			}
 		}
 	}
-	shrink(widths, a.Width())
+	shrink(widths, whole, a.Width())
 	for _, r := range all {
 		folded := make([][]string, len(r))
 		lines := 1
@@ -91,23 +94,30 @@ func (a *App) Table(head []string, rows [][]string) {
 // narrowest is how wide a column stays at least where a table has to be made to fit.
 const narrowest = 8
 
-// shrink takes from the widest columns until all fit.
-func shrink(widths []int, room int) {
+// shrink takes from the widest columns until all fit: first from those whose words stay
+// whole, which are there to be read and copied, and only then from the others.
+func shrink(widths, whole []int, room int) {
 	if room == 0 {
 		return
 	}
-	for {
-		total, widest := 2*(len(widths)-1), 0
-		for i, w := range widths {
-			total += w
-			if w > widths[widest] {
-				widest = i
+	total := 2 * (len(widths) - 1)
+	for _, w := range widths {
+		total += w
+	}
+	for _, least := range [][]int{whole, make([]int, len(widths))} {
+		for total > room {
+			widest := -1
+			for i, w := range widths {
+				if w > max(least[i], narrowest) && (widest < 0 || w > widths[widest]) {
+					widest = i
+				}
 			}
+			if widest < 0 {
+				break
+			}
+			widths[widest]--
+			total--
 		}
-		if total <= room || widths[widest] <= narrowest {
-			return
-		}
-		widths[widest]--
 	}
 }
 

@@ -65,6 +65,21 @@ func TestATableFoldsItsWidestCellsAndLosesNothing(t *testing.T) {
 	require.Equal(t, written(t, "", table), written(t, "500", table), "what goes to a file is not folded")
 }
 
+func TestNamesInATableStayWholeWhereThereIsRoomForThem(t *testing.T) {
+	narrow := written(t, "34", func(a *App) {
+		a.Table([]string{"DEVICE", "FILE", "STATE"}, [][]string{
+			{"kaede-7-lite-s1", "a.apk", "unready: nobody has said yes"}, {"aster-12-1", "b.apk", "idle"}})
+	})
+	require.Contains(t, narrow, "kaede-7-lite-s1", "a name is there to be copied")
+	for _, line := range strings.Split(narrow, "\n") {
+		require.LessOrEqual(t, len(line), 34)
+	}
+	tight := written(t, "20", func(a *App) {
+		a.Table([]string{"DEVICE", "STATE"}, [][]string{{"kaede-7-lite-s1", "unready"}})
+	})
+	require.Equal(t, "DEVICE       STATE\nkaede-7-lit  unready\ne-s1\n", tight, "where there is none, all is there all the same")
+}
+
 func TestSayFoldsAndIndentsWhatFollows(t *testing.T) {
 	got := written(t, "30", func(a *App) { a.Say(4, "    %s", "a reason that is longer than the line has room for") })
 	for _, line := range strings.Split(strings.TrimSuffix(got, "\n"), "\n") {
