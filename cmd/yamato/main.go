@@ -5,12 +5,16 @@ import (
 	"os"
 
 	"yamato/internal/cli"
+	"yamato/internal/host/handset"
 	"yamato/internal/host/standin"
 )
 
 func main() {
 	if len(os.Args) == 2 && os.Args[1] == standin.SandboxArgument {
 		os.Exit(standin.RunSandbox())
+	}
+	if len(os.Args) > 1 && os.Args[1] == handset.KeeperArgument {
+		os.Exit(handset.RunKeeper(os.Args[2:]))
 	}
 	os.Exit(cli.Main())
 }

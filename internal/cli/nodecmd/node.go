@@ -29,6 +29,7 @@ import (
 	"yamato/internal/host"
 	"yamato/internal/host/driver"
 	_ "yamato/internal/host/null" // drivers register themselves
+	_ "yamato/internal/host/handset"
 	_ "yamato/internal/host/standin"
 	"yamato/internal/service"
 	"yamato/internal/service/base"

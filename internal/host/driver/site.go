@@ -140,11 +140,9 @@ func (s *Site) Find(d SiteDevice) (fleet.Model, error) {
 		if !strings.Contains(" emulator simulator real ", " "+d.Kind+" ") {
 			return m, fmt.Errorf("device %s: its kind is emulator, simulator or real, not %q", d.Name, d.Kind)
 		}
-		if virtual := map[string]string{fleet.Emulator: "android", fleet.Simulator: "ios"}[d.Kind]; virtual != "" &&
-			virtual != m.Platform {
-			return m, fmt.Errorf("device %s: emulators are of Android and simulators of iOS; %s is of %s", d.Name,
-				m.Model,
-				fleet.PlatformName(m.Platform))
+		if d.Kind == fleet.Emulator && m.Platform == "ios" || d.Kind == fleet.Simulator && m.Platform != "ios" {
+			return m, fmt.Errorf("device %s: emulators are of Android and the web, and simulators of iOS; %s is of %s", d.Name,
+				m.Model, fleet.PlatformName(m.Platform))
 		}
 		if d.OS == "" {
 			return m, fmt.Errorf("device %s: it states no os, as in os: \"14\"", d.Name)

@@ -14,7 +14,7 @@ func TestASiteFileSaysWhatIsWrongWithIt(t *testing.T) {
 		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: robot, os: \"14\"}]":    `not "robot"`,
 		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: real, os: \"14\"}, {name: k, model: " +
 			"Kaede 7, kind: real, os: \"14\"}]": "stands twice",
-		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: simulator, os: \"14\"}]": "emulators are of Android and simulators of iOS",
+		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: simulator, os: \"14\"}]": "emulators are of Android and the web, and simulators of iOS",
 		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: emulator}]":              "it states no os",
 		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: real, os: \"14\", use: {hours: " +
 			"always}}]": "hours are written as in Mon-Fri",

@@ -6,7 +6,6 @@ package pack
 import (
 	"archive/zip"
 	"bytes"
-	"encoding/json"
 	"maps"
 	"slices"
 	"strconv"
@@ -139,29 +138,6 @@ func languages(a App) []string {
 	}
 	slices.Sort(out)
 	return out
-}
-
-// Web makes a web bundle: a zip with a W3C web app manifest.
-func Web(a App) ([]byte, error) {
-	picture, err := a.icon(192)
-	if err != nil {
-		return nil, err
-	}
-	m, err := json.MarshalIndent(map[string]any{
-		"id": "/" + a.ID, "name": a.Name, "start_url": "index.html", "display": "standalone", "orientation": "portrait",
-		"lang":    "en-GB",
-		"version": a.Version.Name + "+" + strconv.Itoa(a.Version.Code),
-		"icons": []any{map[string]any{"src": "icon-192.png",
-			"sizes": "192x192", "type": "image/png"}},
-	}, "", "  ")
-	if err != nil {
-		return nil, err
-	}
-	page := "<!doctype html><html lang=\"en-GB\"><title>" + a.Name +
-		"</title><link rel=\"manifest\" href=\"manifest.webmanifest\"><script src=\"" + appfile.ProgramIOS +
-		"\"></script>"
-	return zipped(append([]entry{{"manifest.webmanifest", m}, {"index.html", []byte(page)}, {"icon-192.png", picture},
-		{appfile.ProgramIOS, a.Program}}, extra(a)...))
 }
 
 type entry struct {

@@ -1,0 +1,445 @@
+package handset
+
+import (
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"math"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/chromedp/cdproto/browser"
+	"github.com/chromedp/cdproto/deviceorientation"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/performance"
+	"golang.org/x/text/language"
+
+	"yamato/internal/core/device"
+	"yamato/internal/core/screen"
+)
+
+var (
+	_ device.Presser    = (*Device)(nil)
+	_ device.TextEntry  = (*Device)(nil)
+	_ device.Gesturing  = (*Device)(nil)
+	_ device.Rotating   = (*Device)(nil)
+	_ device.Dressing   = (*Device)(nil)
+	_ device.Enlarging  = (*Device)(nil)
+	_ device.Speaking   = (*Device)(nil)
+	_ device.Zoned      = (*Device)(nil)
+	_ device.Placed     = (*Device)(nil)
+	_ device.Moving     = (*Device)(nil)
+	_ device.Networked  = (*Device)(nil)
+	_ device.Permitting = (*Device)(nil)
+	_ device.Pushed     = (*Device)(nil)
+	_ device.Linking    = (*Device)(nil)
+	_ device.Filing     = (*Device)(nil)
+	_ device.Leaving    = (*Device)(nil)
+	_ device.Logger     = (*Device)(nil)
+	_ device.Live       = (*Device)(nil)
+	_ device.Measured   = (*Device)(nil)
+	_ device.Calling    = (*Device)(nil)
+)
+
+// Perform does what fingers do.
+func (d *Device) Perform(ctx context.Context, fingers ...device.Finger) error {
+	if err := d.reach(ctx); err != nil || d.tab == nil || d.away {
+		return err
+	}
+	if d.tab.asked() != nil {
+		return nil
+	}
+	return d.do(ctx, func(ctx context.Context) error { return perform(ctx, fingers) })
+}
+
+// perform sends one touch event for each thing that some finger does.
+func perform(ctx context.Context, fingers []device.Finger) error {
+	at, down := make([]screen.Point, len(fingers)), make([]bool, len(fingers))
+	points := func() []*input.TouchPoint {
+		out := []*input.TouchPoint{}
+		for i, p := range at {
+			if down[i] {
+				out = append(out, &input.TouchPoint{X: p.X, Y: p.Y, ID: float64(i)})
+			}
+		}
+		return out
+	}
+	for step := 0; ; step++ {
+		var over time.Duration
+		kind, any := input.TouchType(""), false
+		for i, f := range fingers {
+			if step >= len(f) {
+				continue
+			}
+			any = true
+			a := f[step]
+			over = max(over, a.Over)
+			switch a.Do {
+			case "down":
+				down[i], kind = true, input.TouchStart
+			case "up":
+				down[i], kind = false, input.TouchEnd
+			case "move":
+				if at[i] = a.At; down[i] && kind == "" {
+					kind = input.TouchMove
+				}
+			}
+		}
+		if !any {
+			return nil
+		}
+		if over > 0 {
+			if err := pause(ctx, nil, time.Now().Add(over)); err != nil {
+				return err
+			}
+		}
+		if kind != "" {
+			if err := input.DispatchTouchEvent(kind, points()).Do(ctx); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// change makes the page in front, if there is one, feel what has changed.
+func (d *Device) change(ctx context.Context, how func(context.Context, *tab) error) error {
+	if err := d.reach(ctx); err != nil {
+		return err
+	}
+	if d.tab == nil {
+		return nil
+	}
+	if err := d.tab.alive(); err != nil {
+		return err
+	}
+	if d.tab.asked() != nil {
+		return errors.New("a dialog is in front; answer it first")
+	}
+	d.tree, d.moment = nil, ""
+	return lost(how(ctx, d.tab))
+}
+
+// Rotate holds the handset upright or across.
+func (d *Device) Rotate(ctx context.Context, to string) error {
+	if to != device.Portrait && to != device.Landscape {
+		return fmt.Errorf("a handset is held in %s or %s, not %q", device.Portrait, device.Landscape, to)
+	}
+	if i := d.apps[d.front]; i != nil {
+		if keeps := strings.SplitN(i.bundle.facts.Orientation, "-", 2)[0]; keeps != "" && keeps != "any" && keeps != "natural" && keeps != to {
+			return nil // its manifest has it one way, however the handset is held (W3C Web App Manifest, orientation)
+		}
+	}
+	d.across = to == device.Landscape
+	return d.change(ctx, func(ctx context.Context, t *tab) error {
+		w, h := d.width()
+		return t.screen(ctx, int(w), int(h), d.config.Density, d.across)
+	})
+}
+
+// SetAppearance makes the system light or dark.
+func (d *Device) SetAppearance(ctx context.Context, dark bool) error {
+	d.dark = dark
+	return d.change(ctx, d.dress)
+}
+
+func (d *Device) dress(ctx context.Context, t *tab) error {
+	scheme := "light"
+	if d.dark {
+		scheme = "dark"
+	}
+	return emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme",
+		Value: scheme}, {Name: "pointer", Value: "coarse"}, {Name: "hover", Value: "none"}}).Do(t.on(ctx))
+}
+
+// usualText is the size of text that nobody has changed, in CSS pixels.
+const usualText = 16
+
+// SetTextSize shows text smaller or larger: what pages size by the reader's own setting.
+func (d *Device) SetTextSize(ctx context.Context, percent int) error {
+	if percent < 50 || percent > 300 {
+		return fmt.Errorf("text has 50 to 300 percent of its usual size, not %d", percent)
+	}
+	d.text = percent
+	return d.change(ctx, d.enlarge)
+}
+
+func (d *Device) enlarge(ctx context.Context, t *tab) error {
+	return errors.Join(page.SetFontSizes(&page.FontSizes{Standard: int64(usualText * d.text / 100),
+		Fixed: int64(13 * d.text / 100)}).Do(t.on(ctx)),
+		emulation.SetEmulatedOSTextScale().WithScale(float64(d.text)/100).Do(t.on(ctx)))
+}
+
+// SetLanguage changes the handset's language, for pages that are open too.
+func (d *Device) SetLanguage(ctx context.Context, tag string) error {
+	if _, err := language.Parse(tag); err != nil {
+		return fmt.Errorf("%q is no language: %w", tag, err)
+	}
+	d.language = tag
+	return d.change(ctx, func(ctx context.Context, t *tab) error {
+		if err := d.speak(ctx, t); err != nil {
+			return err
+		}
+		_, err := t.ask(ctx, "(dispatchEvent(new Event('languagechange')), '')")
+		return err
+	})
+}
+
+func (d *Device) speak(ctx context.Context, t *tab) error {
+	c := d.config.Device
+	agent := fmt.Sprintf("Mozilla/5.0 (Linux; Android 14; %s) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/%s Mobile "+
+		"Safari/537.36", c.Model, d.running.version)
+	return errors.Join(emulation.SetUserAgentOverride(agent).WithAcceptLanguage(d.language).WithPlatform("Linux armv81").
+		Do(t.on(ctx)), emulation.SetLocaleOverride().WithLocale(strings.ReplaceAll(d.language, "-", "_")).Do(t.on(ctx)))
+}
+
+// SetTimeZone changes the handset's time zone.
+func (d *Device) SetTimeZone(ctx context.Context, name string) error {
+	if _, err := time.LoadLocation(name); err != nil || name == "" || name == "Local" {
+		return fmt.Errorf("there is no time zone %q; they are called as in Europe/Lisbon", name)
+	}
+	d.zone = name
+	return d.change(ctx, d.tell)
+}
+
+func (d *Device) tell(ctx context.Context, t *tab) error {
+	if d.zone == "" {
+		return nil
+	}
+	return emulation.SetTimezoneOverride(d.zone).Do(t.on(ctx))
+}
+
+// SetPlace makes the handset believe that it is somewhere, or not know.
+func (d *Device) SetPlace(ctx context.Context, at *device.Place) error {
+	if at != nil && (math.Abs(at.Latitude) > 90 || math.Abs(at.Longitude) > 180 || at.Accuracy < 0) {
+		return errors.New("a place has a latitude of -90 to 90 and a longitude of -180 to 180 degrees")
+	}
+	d.place = at
+	return d.change(ctx, d.stand)
+}
+
+func (d *Device) stand(ctx context.Context, t *tab) error {
+	params := map[string]any{} // without any it does not know
+	if d.place != nil {
+		params = map[string]any{"latitude": d.place.Latitude, "longitude": d.place.Longitude,
+			"accuracy": max(d.place.Accuracy, 1)}
+	}
+	return t.Execute(ctx, emulation.CommandSetGeolocationOverride, params, nil)
+}
+
+// Tilt makes the handset believe that it is tilted.
+func (d *Device) Tilt(ctx context.Context, alpha, beta, gamma float64) error {
+	return d.change(ctx, func(ctx context.Context, t *tab) error {
+		return deviceorientation.SetDeviceOrientationOverride(alpha, beta, gamma).Do(t.on(ctx))
+	})
+}
+
+// SetNetwork makes the network worse, or normal again.
+func (d *Device) SetNetwork(ctx context.Context, n device.Network) error {
+	if n.Delay < 0 || n.Download < 0 || n.Upload < 0 || n.Loss < 0 || n.Loss > 1 {
+		return errors.New("a network has a delay and rates of no less than nothing, and loses 0 to 1 of its packets")
+	}
+	d.network = n
+	return d.change(ctx, d.wire)
+}
+
+func (d *Device) wire(ctx context.Context, t *tab) error {
+	rate := func(n int) float64 {
+		if n == 0 {
+			return -1
+		}
+		return float64(n)
+	}
+	// What is lost is sent again, and comes later for it: a delay is what pages feel of that.
+	delay := float64(d.network.Delay.Milliseconds()) * (1 + 2*d.network.Loss)
+	return t.Execute(ctx, "Network.emulateNetworkConditions", map[string]any{"offline": d.network.None, "latency": delay,
+		"downloadThroughput": rate(d.network.Download), "uploadThroughput": rate(d.network.Upload)}, nil)
+}
+
+// asked are the permissions that apps ask for, as the browser calls them.
+var asked = map[string][]string{"location": {"geolocation"}, "notifications": {"notifications", "push"},
+	"camera": {"camera"}, "microphone": {"microphone"}, "motion": {"accelerometer", "gyroscope", "magnetometer"}}
+
+// SetPermission answers beforehand what an app asks for.
+func (d *Device) SetPermission(ctx context.Context, app, permission, answer string) error {
+	names := asked[permission]
+	setting := map[string]browser.PermissionSetting{device.Allow: browser.PermissionSettingGranted,
+		device.Deny: browser.PermissionSettingDenied, device.Ask: browser.PermissionSettingPrompt}[answer]
+	i := d.apps[app]
+	switch {
+	case names == nil:
+		return fmt.Errorf("there is no permission %q; there are camera, location, microphone, motion and notifications", permission)
+	case setting == "":
+		return fmt.Errorf("a permission is answered with allow, deny or ask, not %q", answer)
+	case i == nil:
+		return fmt.Errorf("no app %s is installed", app)
+	}
+	if err := d.reach(ctx); err != nil {
+		return err
+	}
+	d.answers[[2]string{app, permission}] = answer
+	for _, n := range names {
+		err := browser.SetPermission(&browser.PermissionDescriptor{Name: n, UserVisibleOnly: true}, setting).WithOrigin(i.origin).
+			WithBrowserContextID(d.context).Do(d.running.on(ctx))
+		if err != nil {
+			return lost(err)
+		}
+	}
+	return nil
+}
+
+// Push delivers a message to the app's service worker.
+func (d *Device) Push(ctx context.Context, app, message string) error {
+	if err := d.reach(ctx); err != nil {
+		return err
+	}
+	i := d.apps[app]
+	if i == nil {
+		return fmt.Errorf("no app %s is installed", app)
+	}
+	if d.tab == nil {
+		return errors.New("no app is open on the handset, and pages that are not open get no messages here")
+	}
+	id, err := d.registration(ctx, i)
+	if err != nil {
+		return err
+	}
+	return lost(d.tab.Execute(ctx, "ServiceWorker.deliverPushMessage", map[string]any{"origin": i.origin,
+		"registrationId": id, "data": message}, nil))
+}
+
+// OpenLink follows a link into an app: a path of its origin, or an address of it.
+func (d *Device) OpenLink(ctx context.Context, app, link string) error {
+	if err := d.reach(ctx); err != nil {
+		return err
+	}
+	i := d.apps[app]
+	if i == nil {
+		return fmt.Errorf("no app %s is installed", app)
+	}
+	address := link
+	if strings.HasPrefix(link, "/") || strings.HasPrefix(link, "#") || strings.HasPrefix(link, "?") {
+		address = i.origin + "/" + strings.TrimPrefix(link, "/")
+	}
+	if !strings.HasPrefix(address, i.origin+"/") {
+		return fmt.Errorf("%s is no link into %s, whose pages are at %s", short(link), app, i.origin)
+	}
+	if d.front != app || d.tab == nil || d.tab.alive() != nil {
+		if err := d.Start(ctx, app, device.Resume); err != nil {
+			return err
+		}
+	} else if err := d.comeBack(ctx); err != nil {
+		return err
+	}
+	d.render()
+	return d.visit(ctx, address)
+}
+
+// PutFiles has files chosen when an app asks next.
+func (d *Device) PutFiles(ctx context.Context, paths ...string) error {
+	if err := d.reach(ctx); err != nil {
+		return err
+	}
+	for _, p := range paths {
+		if _, err := os.Stat(p); err != nil {
+			return fmt.Errorf("the file cannot be read on the host: %w", err)
+		}
+	}
+	if d.tab == nil {
+		return errors.New("no app is open on the handset that could ask for files")
+	}
+	d.tab.mu.Lock()
+	defer d.tab.mu.Unlock()
+	d.tab.files = slices.Clone(paths)
+	return nil
+}
+
+// SendAway has the home screen in front; the app behind it stands still.
+func (d *Device) SendAway(ctx context.Context) error {
+	if err := d.reach(ctx); err != nil || d.tab == nil || d.away {
+		return err
+	}
+	d.away = true
+	d.render()
+	return lost(d.hide(ctx, true))
+}
+
+func (d *Device) comeBack(ctx context.Context) error {
+	if !d.away {
+		return nil
+	}
+	d.away = false
+	d.render()
+	return lost(d.hide(ctx, false))
+}
+
+// Frames shows the screen as it moves.
+func (d *Device) Frames(ctx context.Context, width, height int, show func(device.Frame) error) error {
+	if err := d.reach(ctx); err != nil {
+		return err
+	}
+	if d.tab == nil || d.away {
+		return errors.New("no app is in front whose screen could move")
+	}
+	t := d.tab
+	frames := make(chan page.EventScreencastFrame, 1)
+	t.mu.Lock()
+	t.frames = frames
+	t.mu.Unlock()
+	defer func() {
+		t.mu.Lock()
+		t.frames = nil
+		t.mu.Unlock()
+		t.post(page.CommandStopScreencast, nil)
+	}()
+	if err := page.StartScreencast().WithFormat(page.ScreencastFormatJpeg).WithQuality(70).WithMaxWidth(int64(width)).
+		WithMaxHeight(int64(height)).Do(t.on(ctx)); err != nil {
+		return lost(err)
+	}
+	for {
+		select {
+		case f := <-frames:
+			data, err := base64.StdEncoding.DecodeString(f.Data)
+			if err != nil {
+				return err
+			}
+			if err := show(device.Frame{At: d.Now(), MediaType: "image/jpeg", Data: data}); err != nil {
+				return err
+			}
+			t.post(page.CommandScreencastFrameAck, page.ScreencastFrameAck(f.SessionID))
+		case <-t.gone:
+			return lost(errGone)
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// readings are the browser's figures that mean something to people.
+var readings = map[string]string{"JSHeapUsedSize": "memory", "TaskDuration": "cpu", "Nodes": "elements",
+	"Documents": "documents", "LayoutCount": "layouts"}
+
+// Readings tells what the page in front takes.
+func (d *Device) Readings(ctx context.Context) ([]device.Reading, error) {
+	if err := d.reach(ctx); err != nil || d.tab == nil {
+		return nil, err
+	}
+	var list []*performance.Metric
+	err := d.do(ctx, func(ctx context.Context) (err error) {
+		if err = performance.Enable().Do(ctx); err == nil {
+			list, err = performance.GetMetrics().Do(ctx)
+		}
+		return err
+	})
+	var out []device.Reading
+	for _, m := range list {
+		if name := readings[m.Name]; name != "" {
+			out = append(out, device.Reading{Name: name, Value: m.Value})
+		}
+	}
+	return out, err
+}

@@ -1,0 +1,154 @@
+package handset
+
+import (
+	"archive/zip"
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"os"
+	"path"
+	"regexp"
+	"strings"
+	"time"
+)
+
+// bundle serves a web bundle from its zip, in place: nothing is unpacked to a disk.
+type bundle struct {
+	file    *os.File
+	entries map[string]*zip.File // by path below the bundle's top
+	start   string               // the start page, as a path with its query
+	facts   manifest
+}
+
+// manifest is what a handset heeds of a W3C web app manifest.
+type manifest struct {
+	StartURL    string `json:"start_url"`
+	Display     string `json:"display"`
+	Orientation string `json:"orientation"`
+	ThemeColor  string `json:"theme_color"`
+	Name        string `json:"name"`
+	ShortName   string `json:"short_name"`
+}
+
+// maxEntry bounds a file that is served, unpacked, in bytes.
+const maxEntry = 512 << 20
+
+// openBundle opens the zip of a web bundle. launch is its start page, as the package says.
+func openBundle(file, launch string) (*bundle, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, fmt.Errorf("the package cannot be read on the host: %w", err)
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	z, err := zip.NewReader(f, info.Size())
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("the package cannot be read on the host: %w", err), f.Close())
+	}
+	b := &bundle{file: f, entries: map[string]*zip.File{}}
+	top, found := "", (*zip.File)(nil)
+	for _, e := range z.File {
+		dir, base := path.Split(e.Name)
+		if strings.Count(dir, "/") > 1 || !(path.Ext(base) == ".webmanifest" || base == "manifest.json") {
+			continue
+		}
+		if found == nil || len(dir) < len(top) || len(dir) == len(top) && path.Ext(base) == ".webmanifest" {
+			top, found = dir, e
+		}
+	}
+	for _, e := range z.File {
+		if name, ok := strings.CutPrefix(e.Name, top); ok && !strings.HasSuffix(name, "/") {
+			b.entries[path.Clean("/"+name)] = e // what stands above the top is below it: /../x is /x
+		}
+	}
+	if found != nil {
+		if text, err := read(found, 4<<20); err == nil {
+			_ = json.Unmarshal(text, &b.facts) // what it cannot be read for, it does not state
+		}
+	}
+	if b.start = b.facts.StartURL; b.start == "" {
+		b.start = launch
+	}
+	if b.start = "/" + strings.TrimLeft(strings.TrimPrefix(b.start, "."), "/"); b.start == "/" &&
+		b.entries["/index.html"] == nil {
+		return nil, errors.Join(errors.New("the bundle has no index.html, and its manifest names no other start_url"),
+			f.Close())
+	}
+	return b, nil
+}
+
+func read(e *zip.File, most int64) ([]byte, error) {
+	r, err := e.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	text, err := io.ReadAll(io.LimitReader(r, most+1))
+	if int64(len(text)) > most {
+		err = fmt.Errorf("%s is larger than %d MB", e.Name, most>>20)
+	}
+	return text, err
+}
+
+func (b *bundle) close() error { return b.file.Close() }
+
+// types are media types that systems do not agree on.
+var types = map[string]string{".webmanifest": "application/manifest+json", ".js": "text/javascript; charset=utf-8",
+	".mjs": "text/javascript; charset=utf-8", ".css": "text/css; charset=utf-8", ".html": "text/html; charset=utf-8",
+	".json": "application/json", ".svg": "image/svg+xml", ".wasm": "application/wasm", ".ico": "image/x-icon",
+	".woff2": "font/woff2", ".woff": "font/woff", ".ttf": "font/ttf", ".map": "application/json",
+	".txt": "text/plain; charset=utf-8", ".webp": "image/webp", ".avif": "image/avif", ".mp3": "audio/mpeg"}
+
+func (b *bundle) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		http.Error(w, "a bundle is only read", http.StatusMethodNotAllowed)
+		return
+	}
+	name := path.Clean("/" + r.URL.Path)
+	e := b.entries[name]
+	if e == nil {
+		e = b.entries[path.Join(name, "index.html")]
+		if e != nil && name != "/" && !strings.HasSuffix(r.URL.Path, "/") {
+			http.Redirect(w, r, name+"/", http.StatusMovedPermanently)
+			return
+		}
+	}
+	if e == nil {
+		http.NotFound(w, r)
+		return
+	}
+	kind := types[strings.ToLower(path.Ext(e.Name))]
+	if kind == "" {
+		if kind = mime.TypeByExtension(path.Ext(e.Name)); kind == "" {
+			kind = "application/octet-stream"
+		}
+	}
+	text, err := read(e, maxEntry)
+	if err != nil {
+		http.Error(w, "this file of the bundle cannot be read: "+err.Error(), http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", kind)
+	w.Header().Set("Cache-Control", "no-cache")
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	w.Header().Set("ETag", fmt.Sprintf(`"%08x-%x"`, e.CRC32, e.UncompressedSize64))
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(text))
+}
+
+var notOfLabel = regexp.MustCompile(`[^a-z0-9]+`)
+
+// hostLabel makes of an app's id what a host may be called (RFC 1123, 2.1): readable, and
+// another for each id.
+func hostLabel(app string) string {
+	word := strings.Trim(notOfLabel.ReplaceAllString(strings.ToLower(app), "-"), "-")
+	sum := sha256.Sum256([]byte(app))
+	return strings.Trim(word[:min(len(word), 40)], "-") + "-" + hex.EncodeToString(sum[:4])
+}

@@ -1,0 +1,91 @@
+package handset
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"regexp"
+	"sync"
+
+	"yamato/internal/core/fleet"
+	"yamato/internal/host/driver"
+)
+
+// Name is what site files call the driver, and where a device's own part stands.
+const Name = "handset"
+
+func init() {
+	driver.Register(Name, func() (driver.Driver, error) { return NewDriver(nil) })
+}
+
+// Part is what a site file says of a handset under `handset`.
+type Part struct {
+	Browser string   `yaml:"browser"` // path of the browser; the same for all of a host
+	Density float64  `yaml:"density"` // pixels a dp; 2 where it is not stated
+	Reach   []string `yaml:"reach"`   // hosts that apps may reach, beside their own: api.example or api.example:8443
+}
+
+var hostName = regexp.MustCompile(`^(\[[0-9a-fA-F:]+\]|[a-zA-Z0-9]([a-zA-Z0-9.-]{0,251}[a-zA-Z0-9])?)(:[0-9]{1,5})?$`)
+
+func (p Part) check() error {
+	if p.Density != 0 && (p.Density < 0.5 || p.Density > 5) {
+		return fmt.Errorf("a density is 0.5 to 5 pixels a dp, not %g", p.Density)
+	}
+	for _, h := range p.Reach {
+		if !hostName.MatchString(h) {
+			return fmt.Errorf("%q is no host that apps could reach; write api.example or api.example:8443", h)
+		}
+	}
+	return nil
+}
+
+// Driver drives the handsets of a host, which share one browser.
+type Driver struct {
+	keeper []string
+
+	mu      sync.Mutex
+	browser *Browser
+}
+
+// NewDriver gives the driver. keeper starts a keeper of browsers; nil means this very program.
+func NewDriver(keeper []string) (*Driver, error) {
+	if keeper == nil {
+		self, err := os.Executable()
+		if err != nil {
+			return nil, fmt.Errorf("this program cannot find its own file: %w", err)
+		}
+		keeper = []string{self, KeeperArgument}
+	}
+	return &Driver{keeper: keeper}, nil
+}
+
+// Open gives one handset, switched off.
+func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (driver.Device, error) {
+	var part Part
+	if err := d.Own[Name].Read(&part); err != nil {
+		return nil, fmt.Errorf("the site file cannot be read: %w", err)
+	}
+	if err := part.check(); err != nil {
+		return nil, fmt.Errorf("device %s: %w", d.Name, err)
+	}
+	if m.Platform != "web" {
+		return nil, fmt.Errorf("device %s: handsets run web apps, and %s is of %s; give the model the platform web", d.Name,
+			m.Model, fleet.PlatformName(m.Platform))
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.browser == nil {
+		v.browser = &Browser{Path: part.Browser, Keeper: v.keeper, Log: slog.Default()}
+	}
+	if part.Browser != "" && v.browser.Path != part.Browser {
+		return nil, fmt.Errorf("device %s: the handsets of a host share one browser; name the same for all of them", d.Name)
+	}
+	return New(Config{Device: s.Describe(d, m), Density: part.Density, Reach: part.Reach}, v.browser), nil
+}
+
+// Fetch brings nothing: a browser is installed on the host.
+func (v *Driver) Fetch(context.Context, fleet.Image, func(int)) error {
+	return errors.New("handsets need no OS images: install a browser on the host")
+}

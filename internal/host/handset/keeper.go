@@ -1,0 +1,65 @@
+package handset
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"runtime"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// KeeperArgument, as its first, makes this program a keeper: it starts a browser, ends it when
+// the host that started the keeper is gone, however that went, and takes the browser's
+// profile away.
+const KeeperArgument = "keep-browser"
+
+// RunKeeper keeps a browser: arguments are the profile's folder, and the browser with its own.
+// The browser speaks over the descriptors 3 and 4, which come from the host; standard input
+// ends when the host does.
+func RunKeeper(args []string) int {
+	if len(args) < 2 {
+		fmt.Fprintln(os.Stderr, "a keeper needs a profile and a browser")
+		return 2
+	}
+	runtime.LockOSThread() // the browser's parent-death signal is of this thread (prctl(2))
+	if err := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	profile := args[0]
+	cmd := exec.Command(args[1], args[2:]...)
+	from, to := os.NewFile(3, "to the browser"), os.NewFile(4, "from the browser")
+	cmd.ExtraFiles = []*os.File{from, to}
+	cmd.Stderr = os.Stderr
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
+	if err := cmd.Start(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	_, _ = from.Close(), to.Close()
+	over := make(chan struct{}, 2)
+	go func() { // ends with this process
+		_, _ = io.Copy(io.Discard, os.Stdin)
+		over <- struct{}{}
+	}()
+	go func() { // ends with the browser
+		_ = cmd.Wait()
+		over <- struct{}{}
+	}()
+	<-over
+	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+	for { // what the browser had started comes to this process once its parents are gone
+		if _, err := syscall.Wait4(-1, nil, 0, nil); err != nil && !errors.Is(err, syscall.EINTR) {
+			break // there is nobody any more who could write to the profile
+		}
+	}
+	if err := os.RemoveAll(profile); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	return 0
+}

@@ -1,0 +1,531 @@
+package handset
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/chromedp/cdproto/accessibility"
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/inspector"
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/cdproto/target"
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"yamato/internal/core/device"
+)
+
+//go:embed look.js
+var lookScript string
+
+const (
+	world   = "yamato"
+	binding = "yamatoChanged"
+)
+
+// patience is how long a page may do one thing without answering. A person would have given
+// the app up before.
+const patience = 10 * time.Second
+
+// tab is a page in the browser, and what is known of it from its events. One goroutine drives
+// it; events come from the pipe's.
+type tab struct {
+	session
+	browser *running
+	target  target.ID
+	main    cdp.FrameID
+	events  events
+
+	mu         sync.Mutex
+	changed    chan struct{} // has an element when something may have changed
+	context    runtime.ExecutionContextID
+	crashed    string // why the page is no more, "" while it is
+	dialog     *page.EventJavascriptDialogOpening
+	answered   bool // the dialog has been
+	pending    map[network.RequestID]time.Time
+	files      []string // to be chosen
+	frames     chan page.EventScreencastFrame
+	registered func(jsontext.Value) // hears of service workers
+}
+
+// events are what a tab tells its device. They are called by the pipe's goroutine.
+type events struct {
+	logged func(level, tag, text string)
+	called func(method string, params jsontext.Value) // of the network
+}
+
+// openTab opens an empty page in a browser context.
+func openTab(ctx context.Context, r *running, in cdp.BrowserContextID, e events) (*tab, error) {
+	id, err := target.CreateTarget("about:blank").WithBrowserContextID(in).WithNewWindow(true).Do(r.on(ctx))
+	if err != nil {
+		return nil, err
+	}
+	s, err := target.AttachToTarget(id).WithFlatten(true).Do(r.on(ctx))
+	if err != nil {
+		return nil, err
+	}
+	t := &tab{session: session{r.pipe, s}, browser: r, target: id, events: e, changed: make(chan struct{}, 1),
+		pending: map[network.RequestID]time.Time{}}
+	t.listen(s, t.heard)
+	r.opened(id, t.popup)
+	on := t.on(ctx)
+	if err := errors.Join(page.Enable().Do(on), runtime.Enable().Do(on), network.Enable().Do(on), log.Enable().Do(on),
+		inspector.Enable().Do(on), accessibility.Enable().Do(on), page.SetLifecycleEventsEnabled(true).Do(on),
+		runtime.AddBinding(binding).WithExecutionContextName(world).Do(on),
+		page.SetInterceptFileChooserDialog(true).Do(on)); err != nil {
+		return nil, err
+	}
+	if _, err := page.AddScriptToEvaluateOnNewDocument(lookScript).WithWorldName(world).WithRunImmediately(true).Do(on); err != nil {
+		return nil, err
+	}
+	frames, err := page.GetFrameTree().Do(on)
+	if err != nil {
+		return nil, err
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.main = frames.Frame.ID
+	return t, nil
+}
+
+// popup closes what a page opens: on a handset it would open in another app.
+func (t *tab) popup(info target.Info) {
+	t.events.logged("warn", "browser", "a window was opened and is not shown: "+short(info.URL))
+	t.browser.post(target.CommandCloseTarget, target.CloseTarget(info.TargetID))
+}
+
+// heard takes an event in.
+func (t *tab) heard(method string, params jsontext.Value) {
+	switch method {
+	case "Runtime.bindingCalled":
+		t.wake()
+	case "Runtime.executionContextCreated":
+		var e runtime.EventExecutionContextCreated
+		if json.Unmarshal(params, &e, reads) != nil || e.Context.Name != world {
+			return
+		}
+		var aux struct {
+			FrameID cdp.FrameID `json:"frameId"`
+		}
+		_ = json.Unmarshal(e.Context.AuxData, &aux, reads)
+		t.mu.Lock()
+		if aux.FrameID == t.main || t.main == "" {
+			t.context = e.Context.ID
+		}
+		t.mu.Unlock()
+		t.wake()
+	case "Runtime.executionContextsCleared":
+		t.mu.Lock()
+		t.context = 0
+		clear(t.pending)
+		t.mu.Unlock()
+		t.wake()
+	case "Page.frameNavigated", "Page.lifecycleEvent":
+		t.wake()
+	case "Page.screencastFrame":
+		var e page.EventScreencastFrame
+		if json.Unmarshal(params, &e, reads) != nil {
+			return
+		}
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		if t.frames != nil {
+			select { // one is shown at a time, and none comes before it was acknowledged
+			case t.frames <- e:
+			default:
+			}
+		}
+	case "Page.javascriptDialogOpening":
+		e := new(page.EventJavascriptDialogOpening)
+		if json.Unmarshal(params, e, reads) != nil {
+			return
+		}
+		if e.Type == page.DialogTypeBeforeunload { // whoever starts or ends an app does not ask it
+			t.post(page.CommandHandleJavaScriptDialog, page.HandleJavaScriptDialog(true))
+			return
+		}
+		t.mu.Lock()
+		t.dialog, t.answered = e, false
+		t.mu.Unlock()
+		t.wake()
+	case "Page.javascriptDialogClosed":
+		t.mu.Lock()
+		t.dialog = nil
+		t.mu.Unlock()
+		t.wake()
+	case "Page.fileChooserOpened":
+		t.choose(params)
+	case "Inspector.targetCrashed":
+		t.end("its page has crashed")
+	case "Inspector.detached":
+		t.end("its page was closed")
+	case "Runtime.consoleAPICalled", "Runtime.exceptionThrown", "Log.entryAdded":
+		t.console(method, params)
+	case "ServiceWorker.workerRegistrationUpdated":
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		if t.registered != nil {
+			t.registered(params)
+		}
+	default:
+		if strings.HasPrefix(method, "Network.") {
+			t.networked(method, params)
+			t.events.called(method, params)
+		}
+	}
+}
+
+func (t *tab) wake() {
+	select {
+	case t.changed <- struct{}{}:
+	default:
+	}
+}
+
+// end notes that the page is no more.
+func (t *tab) end(why string) {
+	t.mu.Lock()
+	if t.crashed == "" {
+		t.crashed = why
+	}
+	t.mu.Unlock()
+	t.wake()
+}
+
+// maxPending bounds the requests that are kept count of.
+const maxPending = 1000
+
+// networked keeps count of what the page waits for.
+func (t *tab) networked(method string, params jsontext.Value) {
+	var e struct {
+		RequestID network.RequestID    `json:"requestId"`
+		Type      network.ResourceType `json:"type"`
+		Request   struct {
+			URL string `json:"url"`
+		} `json:"request"`
+		ErrorText string `json:"errorText"`
+		Canceled  bool   `json:"canceled"`
+	}
+	switch method {
+	case "Network.requestWillBeSent", "Network.loadingFinished", "Network.loadingFailed":
+	default:
+		return
+	}
+	if json.Unmarshal(params, &e, reads) != nil {
+		return
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if method != "Network.requestWillBeSent" {
+		delete(t.pending, e.RequestID)
+		t.wake()
+		return
+	}
+	switch e.Type { // what stays open, or nobody waits for
+	case network.ResourceTypeEventSource, network.ResourceTypeWebSocket, network.ResourceTypePing,
+		network.ResourceTypeMedia, network.ResourceTypePrefetch:
+		return
+	}
+	if len(t.pending) < maxPending && !strings.HasPrefix(e.Request.URL, "data:") && !strings.HasPrefix(e.Request.URL, "blob:") {
+		t.pending[e.RequestID] = time.Now()
+	}
+}
+
+// hung is how long a request keeps a page busy: one that is open for longer is meant to be.
+const hung = 15 * time.Second
+
+// busy tells whether the page waits for the network.
+func (t *tab) busy() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, since := range t.pending {
+		if time.Since(since) < hung {
+			return true
+		}
+	}
+	return false
+}
+
+// choose gives a page that asks for files those that were put on the handset, or none.
+func (t *tab) choose(params jsontext.Value) {
+	var e struct {
+		BackendNodeID cdp.BackendNodeID `json:"backendNodeId"`
+		Mode          string            `json:"mode"`
+	}
+	if json.Unmarshal(params, &e, reads) != nil {
+		return
+	}
+	t.mu.Lock()
+	files := t.files
+	t.files = nil
+	t.mu.Unlock()
+	if e.Mode == "selectSingle" && len(files) > 1 {
+		files = files[:1]
+	}
+	if len(files) == 0 {
+		t.events.logged("info", "browser", "the app asked for a file, and there was none to choose")
+		return
+	}
+	t.post("DOM.setFileInputFiles", map[string]any{"files": files, "backendNodeId": e.BackendNodeID})
+}
+
+// console takes a line of the page's log in.
+func (t *tab) console(method string, params jsontext.Value) {
+	switch method {
+	case "Runtime.consoleAPICalled":
+		var e runtime.EventConsoleAPICalled
+		if json.Unmarshal(params, &e, reads) != nil {
+			return
+		}
+		var words []string
+		for _, a := range e.Args {
+			words = append(words, said(a))
+		}
+		level := map[runtime.APIType]string{runtime.APITypeError: "error", runtime.APITypeWarning: "warn",
+			runtime.APITypeDebug: "debug", runtime.APITypeAssert: "error"}[e.Type]
+		if level == "" {
+			level = "info"
+		}
+		t.events.logged(level, "console", strings.Join(words, " "))
+	case "Runtime.exceptionThrown":
+		var e runtime.EventExceptionThrown
+		if json.Unmarshal(params, &e, reads) == nil && e.ExceptionDetails != nil {
+			t.events.logged("error", "uncaught", thrown(e.ExceptionDetails))
+		}
+	case "Log.entryAdded":
+		var e log.EventEntryAdded
+		if json.Unmarshal(params, &e, reads) == nil && e.Entry != nil {
+			level := map[log.Level]string{log.LevelError: "error", log.LevelWarning: "warn", log.LevelVerbose: "debug"}[e.Entry.Level]
+			if level == "" {
+				level = "info"
+			}
+			text := e.Entry.Text
+			if e.Entry.URL != "" {
+				text += " (" + short(e.Entry.URL) + ")"
+			}
+			t.events.logged(level, string(e.Entry.Source), text)
+		}
+	}
+}
+
+func said(o *runtime.RemoteObject) string {
+	if o.Type == runtime.TypeString {
+		var text string
+		if json.Unmarshal(o.Value, &text, reads) == nil {
+			return text
+		}
+	}
+	if len(o.Value) > 0 {
+		return string(o.Value)
+	}
+	if o.UnserializableValue != "" {
+		return string(o.UnserializableValue)
+	}
+	return o.Description
+}
+
+func thrown(d *runtime.ExceptionDetails) string {
+	if d.Exception != nil {
+		if text := said(d.Exception); text != "" {
+			return text
+		}
+	}
+	return d.Text
+}
+
+func short(address string) string {
+	if len(address) > 300 {
+		return address[:300] + "…"
+	}
+	return address
+}
+
+// ask runs an expression in the world of look.js and reads what it gives, which is text. It
+// gives a *device.Crash where the page is no more or has stopped answering.
+func (t *tab) ask(ctx context.Context, expression string) (string, error) {
+	for {
+		if err := t.alive(); err != nil {
+			return "", err
+		}
+		t.mu.Lock()
+		where := t.context
+		t.mu.Unlock()
+		if where == 0 { // between two documents
+			if err := t.await(ctx, time.Now().Add(patience)); err != nil {
+				return "", err
+			}
+			continue
+		}
+		text, again, err := t.askIn(ctx, where, expression)
+		if !again {
+			return text, err
+		}
+	}
+}
+
+var errDialog = errors.New("a dialog is in front of the page")
+
+func (t *tab) askIn(ctx context.Context, where runtime.ExecutionContextID, expression string) (text string, again bool,
+	err error) {
+	id, answer, err := t.send(t.id, runtime.CommandEvaluate, runtime.Evaluate(expression).WithContextID(where).
+		WithReturnByValue(true).WithAwaitPromise(strings.HasPrefix(expression, "(async")))
+	if err != nil {
+		return "", false, lost(err)
+	}
+	defer t.forget(id)
+	end := time.NewTimer(patience)
+	defer end.Stop()
+	for {
+		select {
+		case m := <-answer:
+			if m.Error != nil { // the document has gone meanwhile
+				t.mu.Lock()
+				if t.context == where {
+					t.context = 0
+				}
+				t.mu.Unlock()
+				return "", true, nil
+			}
+			var r runtime.EvaluateReturns
+			if err := json.Unmarshal(m.Result, &r, reads); err != nil {
+				return "", false, err
+			}
+			if r.ExceptionDetails != nil {
+				return "", false, fmt.Errorf("the screen cannot be read: %s", thrown(r.ExceptionDetails))
+			}
+			if r.Result != nil && len(r.Result.Value) > 0 {
+				_ = json.Unmarshal(r.Result.Value, &text, reads)
+			}
+			return text, false, nil
+		case <-t.changed:
+			if t.asked() != nil {
+				t.wake()
+				return "", false, errDialog
+			}
+			if err := t.alive(); err != nil {
+				return "", false, err
+			}
+		case <-end.C:
+			return "", false, t.stuck()
+		case <-t.gone:
+			return "", false, lost(errGone)
+		case <-ctx.Done():
+			return "", false, context.Cause(ctx)
+		}
+	}
+}
+
+// begin has a promise be waited for in the world of look.js: the channel hears when it is kept,
+// or when there is nobody any more who could keep it.
+func (t *tab) begin(promise string) (<-chan message, error) {
+	t.mu.Lock()
+	where := t.context
+	t.mu.Unlock()
+	if where == 0 { // between two documents: nothing would be told
+		none := make(chan message)
+		close(none)
+		return none, nil
+	}
+	_, answer, err := t.send(t.id, runtime.CommandEvaluate, runtime.Evaluate(promise).WithContextID(where).
+		WithReturnByValue(true).WithAwaitPromise(true))
+	return answer, lost(err)
+}
+
+// stuck ends a page that does not answer any more.
+func (t *tab) stuck() error {
+	report := ""
+	t.post("Runtime.terminateExecution", nil)
+	t.end("it stopped answering")
+	return &device.Crash{Reason: fmt.Sprintf("it stopped answering: for more than %s its page did one thing without a pause",
+		patience), Report: report}
+}
+
+// lost says that it is the browser, and not the app, that is at fault.
+func lost(err error) error {
+	if errors.Is(err, errGone) {
+		return &device.Trouble{Why: "the browser that the handset lives in has died",
+			Remedy: "nothing: it is started anew; see the host's log if it happens again"}
+	}
+	return err
+}
+
+// alive tells why the page is no more, nil while it is.
+func (t *tab) alive() error {
+	select {
+	case <-t.gone:
+		return lost(errGone)
+	default:
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.crashed != "" {
+		return &device.Crash{Reason: t.crashed, Report: "the browser told of no more"}
+	}
+	return nil
+}
+
+// asked gives the dialog in front of the page, nil where there is none.
+func (t *tab) asked() *page.EventJavascriptDialogOpening {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.answered {
+		return nil
+	}
+	return t.dialog
+}
+
+// await waits until something may have changed, or until then.
+func (t *tab) await(ctx context.Context, until time.Time) error {
+	end := time.NewTimer(time.Until(until))
+	defer end.Stop()
+	select {
+	case <-t.changed:
+	case <-end.C:
+	case <-t.gone:
+		return lost(errGone)
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+	return nil
+}
+
+// answer answers the dialog in front.
+func (t *tab) answer(ctx context.Context, yes bool, text string) error {
+	t.mu.Lock()
+	t.answered = true
+	t.mu.Unlock()
+	return page.HandleJavaScriptDialog(yes).WithPromptText(text).Do(t.on(ctx))
+}
+
+// close closes the page. One that hangs is closed all the same.
+func (t *tab) close(ctx context.Context) {
+	t.listen(t.id, nil)
+	t.browser.opened(t.target, nil)
+	if t.asked() != nil {
+		t.post(page.CommandHandleJavaScriptDialog, page.HandleJavaScriptDialog(false))
+	}
+	t.post("Runtime.terminateExecution", nil)
+	ctx, stop := context.WithTimeout(ctx, 2*time.Second)
+	defer stop()
+	_ = target.CloseTarget(t.target).Do(t.browser.on(ctx))
+}
+
+// screen makes the page as large as a handset's screen.
+func (t *tab) screen(ctx context.Context, width, height int, density float64, across bool) error {
+	kind, angle := emulation.OrientationTypePortraitPrimary, int64(0)
+	if across {
+		kind, angle = emulation.OrientationTypeLandscapePrimary, 90
+	}
+	return emulation.SetDeviceMetricsOverride(int64(width), int64(height), density, true).
+		WithScreenWidth(int64(width)).WithScreenHeight(int64(height)).
+		WithScreenOrientation(&emulation.ScreenOrientation{Type: kind, Angle: angle}).Do(t.on(ctx))
+}

@@ -1,0 +1,186 @@
+package handset
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// proxy is all the network that a handset has. It serves the apps' bundles, each on an origin
+// of its own, and passes on what goes to hosts that the site file names. The rest it refuses.
+type proxy struct {
+	allowed []string // hosts, or host:port
+	refused func(host string)
+	through http.Handler
+	listen  net.Listener
+	server  *http.Server
+	serving sync.WaitGroup
+
+	mu      sync.Mutex
+	bundles map[string]http.Handler // by host
+	conns   map[net.Conn]bool       // tunnels
+}
+
+// originEnd ends the hosts of bundles. The name `localhost` and what ends in it mean this
+// machine and nothing else (RFC 6761, 6.3), and browsers count them as safe.
+const originEnd = ".localhost"
+
+// openProxy listens on a free port of the loopback.
+func openProxy(allowed []string, refused func(host string)) (*proxy, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	p := &proxy{allowed: allowed, refused: refused, listen: l, bundles: map[string]http.Handler{},
+		conns: map[net.Conn]bool{}}
+	p.through = &httputil.ReverseProxy{
+		Rewrite: func(r *httputil.ProxyRequest) {},
+		Transport: &http.Transport{Proxy: nil, ResponseHeaderTimeout: 2 * time.Minute, MaxIdleConns: 32,
+			IdleConnTimeout: 10 * time.Second, DisableCompression: true},
+		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
+			http.Error(w, r.URL.Host+" does not answer: "+err.Error(), http.StatusBadGateway)
+		}}
+	p.server = &http.Server{Handler: p, ReadHeaderTimeout: 30 * time.Second, MaxHeaderBytes: 256 << 10}
+	p.serving.Go(func() { _ = p.server.Serve(l) })
+	return p, nil
+}
+
+func (p *proxy) address() string { return p.listen.Addr().String() }
+
+// serve puts a bundle on a host's origin; nil takes it off.
+func (p *proxy) serve(host string, bundle http.Handler) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if bundle == nil {
+		delete(p.bundles, host)
+	} else {
+		p.bundles[host] = bundle
+	}
+}
+
+// may tells whether apps may reach a host.
+func (p *proxy) may(hostport string) bool {
+	host, _, err := net.SplitHostPort(hostport)
+	if err != nil {
+		host = hostport
+	}
+	return slices.Contains(p.allowed, hostport) || slices.Contains(p.allowed, strings.Trim(host, "[]"))
+}
+
+// allow lets apps reach one more host, for as long as the proxy is there.
+func (p *proxy) allow(hostport string) {
+	if !slices.Contains(p.allowed, hostport) {
+		p.allowed = append(slices.Clip(p.allowed), hostport)
+	}
+}
+
+func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	host := r.URL.Host
+	if r.Method == http.MethodConnect {
+		host = r.Host
+	}
+	p.mu.Lock()
+	bundle := p.bundles[strings.TrimSuffix(host, ":80")]
+	p.mu.Unlock()
+	switch {
+	case bundle != nil && r.Method != http.MethodConnect:
+		bundle.ServeHTTP(w, r)
+	case host == "":
+		http.Error(w, "this is a handset's proxy, and no server", http.StatusBadRequest)
+	case !p.may(host):
+		p.refused(host)
+		http.Error(w, fmt.Sprintf("apps on this handset may not reach %s; the site file names the hosts that they may",
+			host), http.StatusForbidden)
+	case r.Method == http.MethodConnect:
+		p.tunnel(w, r)
+	case r.URL.Scheme == "http":
+		p.through.ServeHTTP(w, r)
+	default:
+		http.Error(w, "only http is passed on", http.StatusBadRequest)
+	}
+}
+
+// tunnel joins a client to a host, both ways, until either has had enough.
+func (p *proxy) tunnel(w http.ResponseWriter, r *http.Request) {
+	var dialer net.Dialer
+	ctx, stop := context.WithTimeout(r.Context(), 20*time.Second)
+	defer stop()
+	there, err := dialer.DialContext(ctx, "tcp", r.Host)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadGateway)
+		return
+	}
+	here, buffered, err := http.NewResponseController(w).Hijack()
+	if err != nil {
+		_ = there.Close()
+		return
+	}
+	if !p.keep(here, there) {
+		return
+	}
+	defer p.drop(here, there)
+	if _, err := io.WriteString(here, "HTTP/1.1 200 Connected\r\n\r\n"); err != nil {
+		return
+	}
+	var both sync.WaitGroup
+	both.Go(func() {
+		_, _ = io.Copy(there, buffered)
+		_ = there.Close()
+	})
+	_, _ = io.Copy(here, there)
+	_ = here.Close()
+	both.Wait()
+}
+
+func (p *proxy) keep(conns ...net.Conn) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, c := range conns {
+		if p.conns == nil { // it has been closed
+			_ = c.Close()
+			continue
+		}
+		p.conns[c] = true
+	}
+	return p.conns != nil
+}
+
+func (p *proxy) drop(conns ...net.Conn) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, c := range conns {
+		_ = c.Close()
+		delete(p.conns, c)
+	}
+}
+
+// close ends the proxy and all that goes through it.
+func (p *proxy) close() error {
+	p.mu.Lock()
+	for c := range p.conns {
+		_ = c.Close()
+	}
+	p.conns = nil
+	p.mu.Unlock()
+	err := p.server.Close()
+	p.serving.Wait()
+	if errors.Is(err, net.ErrClosed) {
+		return nil
+	}
+	return err
+}
+
+// originOf gives the origin that an app has on a handset, and its host.
+func originOf(app string) (origin, host string) {
+	host = hostLabel(app) + originEnd
+	return (&url.URL{Scheme: "http", Host: host}).String(), host
+}

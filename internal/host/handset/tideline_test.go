@@ -1,0 +1,89 @@
+package handset
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image/png"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/demo"
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/device"
+	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+	"yamato/internal/core/verdict"
+	"yamato/internal/host/driver"
+)
+
+// pictures keeps what a case records; its PNGs are written to dir if that is set.
+type pictures struct {
+	t    *testing.T
+	dir  string
+	want string
+}
+
+func (p *pictures) Step(script.StepRecord) {}
+
+func (p *pictures) Picture(name string, pic device.Picture, _ *screen.Tree, _ []screen.Rect, _ screen.Rect) {
+	img, err := pic.Image()
+	require.NoError(p.t, err)
+	if p.dir != "" {
+		f, err := os.Create(filepath.Join(p.dir, fmt.Sprintf("%s-%s.png", filepath.Base(p.t.Name()), name)))
+		require.NoError(p.t, err)
+		require.NoError(p.t, errors.Join(png.Encode(f, img), f.Close()))
+	}
+}
+
+// tideline is the web bundle of a version of the sample app.
+func tideline(t *testing.T, v demo.Version) driver.App {
+	t.Helper()
+	packages, err := demo.Packages(v, time.Now())
+	require.NoError(t, err)
+	p := packages[3]
+	path := filepath.Join(t.TempDir(), p.File)
+	require.NoError(t, os.WriteFile(path, p.Data, 0o600))
+	read, err := appfile.Read(bytes.NewReader(p.Data), int64(len(p.Data)))
+	require.NoError(t, err)
+	return driver.App{Package: *read, Path: path}
+}
+
+// judge runs all cases of a suite.
+func judge(t *testing.T, d driver.Device, app, text string) map[string]script.Result {
+	t.Helper()
+	s, findings := script.Read(text)
+	require.Empty(t, findings)
+	out := map[string]script.Result{}
+	for _, c := range s.Cases {
+		out[c.Name] = script.RunCase(context.Background(), s, c, d, script.Options{App: app},
+			&pictures{t: t, dir: os.Getenv("YAMATO_TEST_PICTURES")})
+	}
+	return out
+}
+
+func TestTheSampleAppRunsOnAHandset(t *testing.T) {
+	suites, err := demo.Suites()
+	require.NoError(t, err)
+	for _, v := range demo.Versions {
+		t.Run(v.Name, func(t *testing.T) {
+			d := kaede(t)
+			opened(t, d, tideline(t, v))
+			for _, suite := range []string{"tickets.suite", "timetable.suite"} {
+				for name, r := range judge(t, d, demo.ApplicationID, suites[suite]) {
+					want := verdict.Pass
+					if v.Name == "3.2.0" && name == "three passengers pay three single fares" {
+						want = verdict.Fail
+						require.Equal(t, `it is 6.3: #total shows "€6.30"`, r.Failure.Actual)
+					}
+					require.Equal(t, want, r.Verdict, "%s: %+v", name, r.Failure)
+				}
+			}
+		})
+	}
+}

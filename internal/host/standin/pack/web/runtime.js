@@ -1,0 +1,176 @@
+// Runs an app for stand-ins in a browser: what docs/stand-ins.md promises to its program, over
+// the page's own elements. The program comes after this, in a script of its own.
+(() => {
+  'use strict';
+  const root = document.getElementById('app');
+  let view = null, back = null, timers = 0, waits = 0, drawn = false;
+  const pending = new Map();
+
+  function timer(ms, fn, every, network) {
+    if (typeof fn !== 'function') throw new TypeError('a timer needs a function');
+    const id = ++timers;
+    if (network) { waits++; wait(); }
+    const run = () => {
+      if (!every) pending.delete(id);
+      if (network) { waits--; wait(); }
+      fn();
+      draw();
+    };
+    pending.set(id, [every ? setInterval(run, Math.max(4, ms)) : setTimeout(run, Math.max(4, Number(ms) || 0)), every]);
+    return id;
+  }
+  const wait = () => { if (waits) root.setAttribute('aria-busy', 'true'); else root.removeAttribute('aria-busy'); };
+
+  const agent = /\(Linux; Android [^;]*; ([^)]*)\)/.exec(navigator.userAgent);
+  const side = Math.min(innerWidth, innerHeight);
+  globalThis.os = {
+    device: Object.freeze({
+      platform: 'web', model: agent ? agent[1] : 'browser', os: (/Chrome\/(\d+)/.exec(navigator.userAgent) || [0, ''])[1],
+      form: side >= 600 ? 'tablet' : 'phone', width: innerWidth, height: innerHeight,
+      memory_mb: 1024 * (navigator.deviceMemory || 4), real: false, language: navigator.language,
+    }),
+    log(level, tag, text) {
+      (console[{ debug: 'debug', info: 'info', warn: 'warn', error: 'error' }[level] || 'log'])(tag + ': ' + text);
+    },
+    after(ms, fn) { return timer(ms, fn); },
+    every(ms, fn) { return timer(Number(ms) || 0, fn, true); },
+    cancel(id) {
+      const t = pending.get(id);
+      if (!t) return;
+      pending.delete(id);
+      (t[1] ? clearInterval : clearTimeout)(t[0]);
+    },
+    request(ms, fn) { return timer(ms, fn, false, true); },
+    store: {
+      get(key) { const v = localStorage.getItem('store ' + key); return v === null ? undefined : JSON.parse(v); },
+      set(key, value) { localStorage.setItem('store ' + key, JSON.stringify(value)); },
+      remove(key) { localStorage.removeItem('store ' + key); },
+    },
+    show(fn) { view = fn; if (drawn) draw(); },
+    onBack(fn) { back = fn; },
+  };
+
+  globalThis.ui = {};
+  for (const t of ['column', 'row', 'stack', 'scroll', 'text', 'button', 'field', 'icon', 'space']) {
+    ui[t] = (props, ...kids) => ({
+      ...props, t,
+      kids: kids.flat(Infinity).filter((k) => k !== null && k !== undefined && k !== false)
+        .map((k) => (typeof k === 'string' || typeof k === 'number' ? { t: 'text', text: String(k), kids: [] } : k)),
+    });
+  }
+
+  const tags = { button: 'button', field: 'input', text: 'span', icon: 'span' };
+  const sides = { start: 'flex-start', center: 'center', end: 'flex-end', between: 'space-between' };
+  const faces = { medium: '500', bold: '700' };
+  const px = (n) => n + 'px';
+  const pad = (p) => (p === undefined ? '' : [].concat(p).map(px).join(' '));
+
+  function style(n, inStack) {
+    const s = {
+      display: 'flex', flexDirection: n.t === 'row' ? 'row' : 'column', boxSizing: 'border-box', minWidth: '0', minHeight: '0',
+      padding: pad(n.pad), gap: n.gap ? px(n.gap) : '', flexGrow: n.grow ? String(n.grow) : '', flexShrink: n.grow ? '1' : '0',
+      flexBasis: n.grow ? '0' : '', width: n.w ? px(n.w) : '', height: n.h ? px(n.h) : '', alignItems: sides[n.align] || '',
+      justifyContent: sides[n.spread] || '', background: n.ground || '', color: n.ink || '', borderRadius: n.round ? px(n.round) : '',
+      border: n.line ? '1px solid ' + n.line : '', fontSize: n.size ? px(n.size) : '', fontWeight: faces[n.face] || '',
+      fontFamily: n.face === 'mono' ? 'monospace' : '', textAlign: n.middle ? 'center' : '', gridArea: inStack ? '1 / 1' : '',
+    };
+    if (n.t === 'stack') Object.assign(s, { display: 'grid', alignItems: 'stretch', justifyItems: 'stretch' });
+    if (n.t === 'scroll') s.overflowY = 'auto';
+    if (n.t === 'text') {
+      Object.assign(s, { display: 'block', flexShrink: n.grow || n.lines ? '1' : '0' });
+      if (n.lines === 1) Object.assign(s, { whiteSpace: 'nowrap', overflow: 'hidden', textOverflow: 'ellipsis' });
+      if (n.w) s.flexShrink = '0';
+    }
+    if (n.t === 'button' && !n.align) s.alignItems = n.text !== undefined ? 'center' : '';
+    if (n.t === 'button' && n.text !== undefined && !n.spread) s.justifyContent = 'center';
+    if (n.t === 'icon') Object.assign(s, { width: px(n.w || n.size || 24), height: px(n.h || n.size || 24) });
+    return s;
+  }
+
+  function shape(name) {
+    const i = yamatoIcons[name] || yamatoIcons.unknown;
+    const lines = (i.lines || []).map((l) => {
+      let d = '';
+      for (let k = 0; k + 1 < l.length; k += 2) d += (k ? 'L' : 'M') + l[k] + ' ' + l[k + 1];
+      return '<path d="' + d + '"/>';
+    });
+    const circles = (i.circles || []).map((c) => '<circle cx="' + c[0] + '" cy="' + c[1] + '" r="' + c[2] + '"/>');
+    return '<svg aria-hidden="true" viewBox="0 0 24 24" width="100%" height="100%" fill="none" stroke="currentColor" stroke-width="2" stroke-linecap="round" stroke-linejoin="round">' + lines.join('') + circles.join('') + '</svg>';
+  }
+
+  const set = (el, name, value) => {
+    if (value === undefined || value === null || value === false || value === '') el.removeAttribute(name);
+    else if (el.getAttribute(name) !== String(value)) el.setAttribute(name, String(value));
+  };
+
+  // patch has the element be what n describes, and gives it; a new one where it cannot become that.
+  function patch(el, n, inStack) {
+    const tag = tags[n.t] || 'div';
+    if (!el || el.localName !== tag || el.dataset.t !== n.t) {
+      el = document.createElement(tag);
+      el.dataset.t = n.t;
+      if (tag === 'button') { el.type = 'button'; el.addEventListener('click', () => act(el.described.onTap)); }
+      else if (tag === 'input') {
+        el.type = 'text';
+        el.autocomplete = 'off';
+        el.addEventListener('input', () => act(el.described.onInput, el.value));
+        el.addEventListener('keydown', (e) => { if (e.key === 'Enter' && el.described.onEnter) act(el.described.onEnter); });
+      } else el.addEventListener('click', (e) => { if (el.described.onTap) { e.stopPropagation(); act(el.described.onTap); } });
+    }
+    el.described = n;
+    const s = style(n, inStack);
+    for (const k in s) if (el.style[k] !== s[k]) el.style[k] = s[k];
+    set(el, 'id', n.id);
+    set(el, 'role', n.role || (n.t === 'icon' && n.name ? 'img' : ''));
+    set(el, 'aria-label', n.name);
+    set(el, 'aria-selected', n.selected ? 'true' : n.role === 'tab' || n.role === 'option' ? 'false' : '');
+    set(el, 'aria-busy', n.busy ? 'true' : '');
+    set(el, 'aria-checked', n.checked);
+    if (n.role === 'heading') set(el, 'aria-level', 2);
+    if ('disabled' in el) el.disabled = !!n.disabled;
+    if (n.t === 'field') {
+      set(el, 'placeholder', n.hint);
+      const value = n.value === undefined ? '' : String(n.value);
+      if (el.value !== value) el.value = value;
+      return el;
+    }
+    if (n.t === 'icon') {
+      if (el.dataset.icon !== n.icon) { el.dataset.icon = n.icon || ''; el.innerHTML = shape(n.icon); }
+      return el;
+    }
+    if (n.text !== undefined && !n.kids.length) {
+      if (el.textContent !== String(n.text) || el.childElementCount) el.textContent = String(n.text);
+      return el;
+    }
+    for (let i = 0; i < n.kids.length; i++) {
+      const old = el.childNodes[i], now = patch(old, n.kids[i], n.t === 'stack');
+      if (now !== old) { if (old) el.replaceChild(now, old); else el.appendChild(now); }
+    }
+    while (el.childNodes.length > n.kids.length) el.lastChild.remove();
+    return el;
+  }
+
+  function act(fn, value) {
+    if (!fn) return;
+    fn(value);
+    draw();
+  }
+
+  function draw() {
+    if (!view) return;
+    drawn = true;
+    const n = view(), old = root.firstElementChild, now = patch(old, n, true);
+    if (now !== old) root.replaceChildren(now);
+  }
+
+  addEventListener('popstate', () => {
+    const took = back && back();
+    draw();
+    if (took) history.pushState('app', '');
+  });
+  globalThis.yamatoRun = () => {
+    if (!history.state) { history.replaceState('start', ''); history.pushState('app', ''); }
+    draw();
+    if ('serviceWorker' in navigator) navigator.serviceWorker.register('sw.js').catch((e) => console.warn('offline: ' + e.message));
+  };
+})();
