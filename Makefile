@@ -13,7 +13,7 @@ CONSOLE_SOURCES := $(shell git ls-files -co --exclude-standard web ':!web/*.go' 
 help: ## say what can be made
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
 
-demo: postgres $(PROGRAM) ## show it, and go on serving until Ctrl-C
+demo: postgres handsets $(PROGRAM) ## show it, and go on serving until Ctrl-C
 	@exec $(PROGRAM) demo $(ARGS)
 
 test: postgres packers browser $(PROGRAM) ## run every check
@@ -73,6 +73,11 @@ packers: # independent tools that the tests read our packages with
 node:
 	$(call need,node,/usr/bin/node,nodejs)
 	$(call need,npm,/usr/bin/npm,npm)
+
+handsets: # need a browser; without one the demo says what it leaves out
+	@command -v chromium >/dev/null 2>&1 || [ "$$(id -u)" != 0 ] || { echo "installing chromium"; \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium >/dev/null; } || \
+	  echo "Chromium cannot be installed: the demo goes on without the site desk."
 
 browser: # in which the console is tried
 	$(call need,chromium,/usr/bin/chromium,chromium)

@@ -170,7 +170,10 @@ func Suites() (map[string]string, error) { return texts("suites") }
 func Lineups() (map[string]string, error) { return texts("lineups") }
 
 // Sites are the names of the scenario's sites.
-var Sites = []string{"bench", "rack", "shelf"}
+var Sites = []string{"bench", "rack", "shelf", Desk}
+
+// Desk is the site that needs a browser on the machine.
+const Desk = "desk"
 
 // Site is the description of one of the scenario's sites.
 func Site(name string) ([]byte, error) { return files.ReadFile("sites/" + name + ".yaml") }

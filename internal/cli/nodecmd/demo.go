@@ -19,6 +19,7 @@ import (
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
+	"yamato/internal/host/handset"
 )
 
 func (a *App) DemoCommand() *cobra.Command {
@@ -134,7 +135,7 @@ func writeSamples(dir string) ([]string, error) {
 		files[filepath.Join("lineups", name)] = []byte(text)
 	}
 	var sites []string
-	for _, name := range demo.Sites {
+	for _, name := range sitesHere() {
 		if files[name+".yaml"], err = demo.Site(name); err != nil {
 			return nil, err
 		}
@@ -161,8 +162,10 @@ func (a *App) showDemo(ctx context.Context, s *stack, began time.Time, seed int6
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.Out, "The hosts of the sites bench, rack and shelf are linked, with %s. Ready after %.1f s.\n",
-		ui.Plural(len(devices), "device"), time.Since(began).Seconds())
+	if err := handset.Available(); err != nil {
+		fmt.Fprintf(a.Out, "The site desk is left out: %s.\n", err)
+	}
+	fmt.Fprintf(a.Out, "The hosts of the sites %s are linked, with %s. Ready after %.1f s.\n", listed(sitesHere()), ui.Plural(len(devices), "device"), time.Since(began).Seconds())
 	var names []string
 	suites, err := buildcmd.SuiteFiles([]string{filepath.Join(s.dir, "suites")})
 	if err != nil {
@@ -252,18 +255,26 @@ func (a *App) saveLineups(ctx context.Context, c *client.Service) error {
 func awaitDevices(ctx context.Context, c *client.Service) ([]contract.Device, error) {
 	tick := time.NewTicker(30 * time.Millisecond)
 	defer tick.Stop()
-	for late := time.After(30 * time.Second); ; {
+	for late := time.After(60 * time.Second); ; {
 		if list, err := client.As[[]contract.Device](c.ListDevices(ctx, c.Project, nil)); err == nil && allKnown(list) {
 			return list, nil
 		}
 		select {
 		case <-tick.C:
 		case <-late:
-			return nil, errors.New("the devices did not come to rest within 30 s: `yamato device ls` tells their state")
+			return nil, errors.New("the devices did not come to rest within 60 s: `yamato device ls` tells their state")
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		}
 	}
+}
+
+// listed writes names as people do: a, b and c.
+func listed(names []string) string {
+	if len(names) < 2 {
+		return strings.Join(names, "")
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
 }
 
 // allKnown tells whether all hosts are linked and each device has come to rest.
@@ -275,7 +286,14 @@ func allKnown(list []contract.Device) bool {
 		}
 		sites[d.Site] = true
 	}
-	return len(sites) == len(demo.Sites)
+	return len(sites) == len(sitesHere())
+}
+
+// sitesHere are the scenario's sites that this machine can have.
+func sitesHere() []string {
+	return slices.DeleteFunc(slices.Clone(demo.Sites), func(name string) bool {
+		return name == demo.Desk && handset.Available() != nil
+	})
 }
 
 func (a *App) tellHowToGoOn(ctx context.Context, n *node, dir, path string) {

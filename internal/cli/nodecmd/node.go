@@ -28,8 +28,8 @@ import (
 	"yamato/internal/filelock"
 	"yamato/internal/host"
 	"yamato/internal/host/driver"
-	_ "yamato/internal/host/null" // drivers register themselves
 	_ "yamato/internal/host/handset"
+	_ "yamato/internal/host/null" // drivers register themselves
 	_ "yamato/internal/host/standin"
 	"yamato/internal/service"
 	"yamato/internal/service/base"

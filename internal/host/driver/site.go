@@ -144,7 +144,7 @@ func (s *Site) Find(d SiteDevice) (fleet.Model, error) {
 			return m, fmt.Errorf("device %s: emulators are of Android and the web, and simulators of iOS; %s is of %s", d.Name,
 				m.Model, fleet.PlatformName(m.Platform))
 		}
-		if d.OS == "" {
+		if d.OS == "" && m.Platform != "web" { // the web's is the browser's version, which its driver finds
 			return m, fmt.Errorf("device %s: it states no os, as in os: \"14\"", d.Name)
 		}
 		return m, nil

@@ -44,6 +44,7 @@ var (
 	_ device.Live       = (*Device)(nil)
 	_ device.Measured   = (*Device)(nil)
 	_ device.Calling    = (*Device)(nil)
+	_ device.Chancy     = (*Device)(nil)
 )
 
 // Perform does what fingers do.

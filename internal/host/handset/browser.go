@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -41,6 +42,7 @@ type Browser struct {
 	mu    sync.Mutex
 	now   *running
 	users int
+	major string // version
 }
 
 // running is a browser's process, and the pipe to it.
@@ -75,6 +77,33 @@ func (b *Browser) find() (string, error) {
 	}
 	return "", &device.Trouble{Why: "no Chromium is installed on this host", Remedy: "as root: apt-get install -y chromium"}
 }
+
+// installed gives the version of the browser as far as people name it, without starting it.
+func (b *Browser) installed() (string, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.major != "" {
+		return b.major, nil
+	}
+	path, err := b.find()
+	if err != nil {
+		return "", err
+	}
+	ctx, stop := context.WithTimeout(context.Background(), startTime)
+	defer stop()
+	said, err := exec.CommandContext(ctx, path, "--version").Output()
+	if err != nil {
+		return "", fmt.Errorf("%s does not say its version: %w", path, err)
+	}
+	v := versionForm.FindSubmatch(said)
+	if v == nil {
+		return "", fmt.Errorf("%s says that its version is %.60q", path, said)
+	}
+	b.major = string(v[1])
+	return b.major, nil
+}
+
+var versionForm = regexp.MustCompile(`([0-9]{1,4})\.[0-9.]+`)
 
 // up gives the browser, which is started if it does not run.
 func (b *Browser) up(ctx context.Context) (*running, error) {

@@ -55,6 +55,7 @@ type Device struct {
 
 	moment   string // of the document that was read last
 	inPage   uint64 // its revision
+	seed     uint64
 	revision uint64
 	tree     *screen.Tree
 	surroundings
@@ -673,7 +674,7 @@ func (d *Device) feel(ctx context.Context, t *tab) error {
 	return errors.Join(t.screen(ctx, int(w), int(h), d.config.Density, d.across),
 		emulation.SetTouchEmulationEnabled(true).WithMaxTouchPoints(5).Do(on),
 		emulation.SetFocusEmulationEnabled(true).Do(on),
-		d.speak(ctx, t), d.dress(ctx, t), d.tell(ctx, t), d.stand(ctx, t), d.wire(ctx, t), d.enlarge(ctx, t))
+		d.speak(ctx, t), d.dress(ctx, t), d.tell(ctx, t), d.stand(ctx, t), d.wire(ctx, t), d.enlarge(ctx, t), d.be(ctx, t))
 }
 
 // read makes a tree of what look.js found.

@@ -82,7 +82,20 @@ func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (drive
 	if part.Browser != "" && v.browser.Path != part.Browser {
 		return nil, fmt.Errorf("device %s: the handsets of a host share one browser; name the same for all of them", d.Name)
 	}
-	return New(Config{Device: s.Describe(d, m), Density: part.Density, Reach: part.Reach}, v.browser), nil
+	facts := s.Describe(d, m)
+	if facts.OS == "" {
+		var err error
+		if facts.OS, err = v.browser.installed(); err != nil {
+			return nil, fmt.Errorf("device %s: %w", d.Name, err)
+		}
+	}
+	return New(Config{Device: facts, Density: part.Density, Reach: part.Reach}, v.browser), nil
+}
+
+// Available tells why there can be no handsets on this machine, nil where there can.
+func Available() error {
+	_, err := (&Browser{}).find()
+	return err
 }
 
 // Fetch brings nothing: a browser is installed on the host.

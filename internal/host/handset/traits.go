@@ -1,0 +1,53 @@
+package handset
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/chromedp/cdproto/page"
+)
+
+// SetChance makes what scripts draw from Math.random a function of seed and of nothing before,
+// in apps that are started from now on.
+func (d *Device) SetChance(seed uint64) { d.seed = seed }
+
+// be has the documents of a page find the handset that the browser cannot be made to be by
+// its protocol: how much memory it has, and the chance that it draws.
+func (d *Device) be(ctx context.Context, t *tab) error {
+	script := fmt.Sprintf("Object.defineProperty(Navigator.prototype, 'deviceMemory', {configurable: true, enumerable: true, "+
+		"get() { return %g; }});", told(d.config.Device.MemoryMB))
+	if d.seed != 0 {
+		script += fmt.Sprintf(chance, uint32(d.seed), uint32(d.seed>>32))
+	}
+	_, err := page.AddScriptToEvaluateOnNewDocument(script).Do(t.on(ctx))
+	return err
+}
+
+// told is the memory that pages are told of: a power of two of gigabytes, from 0.25 to 8 (W3C
+// Device Memory, 2).
+func told(mb int) float64 {
+	if mb <= 0 {
+		return 8
+	}
+	gb, power := float64(mb)/1024, 0.25
+	for power < 8 && gb > power*1.5 {
+		power *= 2
+	}
+	return power
+}
+
+// chance draws as Math.random does, from a seed (sfc32 of PractRand, which passes its tests).
+const chance = `
+(() => {
+  let a = %d | 0, b = %d | 0, c = 0x9e3779b9 | 0, n = 1;
+  const next = () => {
+    const t = (a + b | 0) + n | 0;
+    n = n + 1 | 0;
+    a = b ^ b >>> 9;
+    b = c + (c << 3) | 0;
+    c = (c << 21 | c >>> 11) + t | 0;
+    return t >>> 0;
+  };
+  for (let i = 0; i < 15; i++) next();
+  Math.random = function random() { return (next() * 2097152 + (next() >>> 11)) / 9007199254740992; };
+})();`
