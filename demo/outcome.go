@@ -51,7 +51,9 @@ func expected320(leg contract.Leg, x contract.Crossing, seed int64) (want string
 	case x.Name == fareCase:
 		return "fail", x.Verdict == "fail" && !x.Flaky
 	case x.Name == timetableCase && lowMemory[leg.Combination.Model]:
-		if seed != Seed { // by another seed it may pass at once, in the end, or never
+		// By another seed, and on the web by another version of the browser, which is part of the
+		// combination, it may pass at once, in the end, or never.
+		if seed != Seed || leg.Combination.Platform == "web" {
 			return "pass, flaky or fail", x.Verdict == "pass" || x.Verdict == "fail"
 		}
 		return "flaky", expectedFlaky[leg.Combination.Model] && x.Flaky && x.Verdict == "pass"

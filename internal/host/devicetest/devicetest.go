@@ -7,12 +7,24 @@
 //	#field   a field; #echo is a text that shows what is in it
 //	#later   a button: 500 ms after it is tapped, #came is shown for good
 //	#blue    a box of 100 by 100 dp in #0000ff
+//
+// and, as far as the driver's devices have these abilities,
+//
+//	#pad       where fingers do things; #gesture tells what: tap, double, hold, left, right, pinch, spread
+//	#scheme    light or dark; #held portrait or landscape; #language, #zone, #network (some or none)
+//	#locate    a button; #place is where the device is then: degrees with three decimals, refused or unknown
+//	#tilt      the rounded beta of the last tilt; #size a text that grows with the size of text
+//	#page      path and fragment of where the app is; #message what was pushed last
+//	#choose    asks for a file; #chosen is its name, a colon and what it holds
+//	#call      asks the network for answer.txt; #answer is what comes, or "no answer"
+//	#away      how often the app has been sent away
 package devicetest
 
 import (
 	"context"
 	"image"
 	"image/color"
+	"slices"
 	"testing"
 	"time"
 
@@ -51,6 +63,27 @@ func Run(t *testing.T, make func(t *testing.T) Subject) {
 			part(&subject{t, context.Background(), s.Device, s.App, s.App.Package.ApplicationID})
 		})
 	}
+	has := device.Names(make(t).Device)
+	for _, name := range has {
+		part := parts[name]
+		if part == nil {
+			continue
+		}
+		t.Run("ability: "+name, func(t *testing.T) {
+			s := make(t)
+			try := &subject{t, context.Background(), s.Device, s.App, s.App.Package.ApplicationID}
+			require.Contains(t, s.Device.Abilities(), name, "what it can do it says")
+			try.running()
+			part(try)
+		})
+	}
+	t.Run("it says what it cannot do", func(t *testing.T) {
+		for _, a := range device.Abilities {
+			if !slices.Contains(has, a.Name) {
+				require.NotContains(t, make(t).Device.Abilities(), a.Name)
+			}
+		}
+	})
 }
 
 type subject struct {
@@ -185,6 +218,12 @@ func (s *subject) awaits() {
 
 func (s *subject) shows() {
 	s.running()
+	s.shownBlue()
+}
+
+// shownBlue finds the blue box in the picture where the tree says that it is.
+func (s *subject) shownBlue() {
+	s.t.Helper()
 	p, err := s.device.Picture(s.ctx)
 	require.NoError(s.t, err)
 	img, err := p.Image()

@@ -65,7 +65,7 @@ func perform(ctx context.Context, fingers []device.Finger) error {
 		out := []*input.TouchPoint{}
 		for i, p := range at {
 			if down[i] {
-				out = append(out, &input.TouchPoint{X: p.X, Y: p.Y, ID: float64(i)})
+				out = append(out, &input.TouchPoint{X: p.X, Y: p.Y, ID: float64(i + 1)})
 			}
 		}
 		return out
@@ -84,7 +84,9 @@ func perform(ctx context.Context, fingers []device.Finger) error {
 			case "down":
 				down[i], kind = true, input.TouchStart
 			case "up":
-				down[i], kind = false, input.TouchEnd
+				if down[i] = false; kind == "" {
+					kind = input.TouchEnd
+				}
 			case "move":
 				if at[i] = a.At; down[i] && kind == "" {
 					kind = input.TouchMove
@@ -98,6 +100,9 @@ func perform(ctx context.Context, fingers []device.Finger) error {
 			if err := pause(ctx, nil, time.Now().Add(over)); err != nil {
 				return err
 			}
+		}
+		if left := points(); kind == input.TouchEnd && len(left) > 0 {
+			kind = input.TouchMove // an end is of all fingers; one that is missing from a move was lifted
 		}
 		if kind != "" {
 			if err := input.DispatchTouchEvent(kind, points()).Do(ctx); err != nil {

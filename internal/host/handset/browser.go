@@ -256,7 +256,7 @@ func options(profile string, sandbox bool) []string {
 		"--disable-renderer-backgrounding", "--disable-background-timer-throttling",
 		"--disable-backgrounding-occluded-windows", "--disable-ipc-flooding-protection",
 		"--force-color-profile=srgb", "--autoplay-policy=user-gesture-required",
-		"--disable-features=Translate,MediaRouter,OptimizationHints,PaintHolding,HttpsUpgrades",
+		"--disable-features=AutofillServerCommunication,Translate,MediaRouter,OptimizationHints,PaintHolding,HttpsUpgrades",
 		// Nothing but the handset's proxy is reached: no name is looked up, no packet is sent past it.
 		"--host-resolver-rules=MAP * ~NOTFOUND , EXCLUDE 127.0.0.1",
 		"--webrtc-ip-handling-policy=disable_non_proxied_udp", "--force-webrtc-ip-handling-policy",

@@ -121,6 +121,10 @@ func (b *bundle) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+	if e == nil && name == "/favicon.ico" { // it is the browser that asks, and not the app
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
 	if e == nil {
 		http.NotFound(w, r)
 		return

@@ -17,6 +17,7 @@ import (
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/cdproto/serviceworker"
 	"github.com/chromedp/cdproto/target"
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -45,16 +46,16 @@ type tab struct {
 	main    cdp.FrameID
 	events  events
 
-	mu         sync.Mutex
-	changed    chan struct{} // has an element when something may have changed
-	context    runtime.ExecutionContextID
-	crashed    string // why the page is no more, "" while it is
-	dialog     *page.EventJavascriptDialogOpening
-	answered   bool // the dialog has been
-	pending    map[network.RequestID]time.Time
-	files      []string // to be chosen
-	frames     chan page.EventScreencastFrame
-	registered func(jsontext.Value) // hears of service workers
+	mu       sync.Mutex
+	changed  chan struct{} // has an element when something may have changed
+	context  runtime.ExecutionContextID
+	crashed  string // why the page is no more, "" while it is
+	dialog   *page.EventJavascriptDialogOpening
+	answered bool // the dialog has been
+	pending  map[network.RequestID]time.Time
+	files    []string // to be chosen
+	frames   chan page.EventScreencastFrame
+	workers  map[string]string // registrations of service workers, by host
 }
 
 // events are what a tab tells its device. They are called by the pipe's goroutine.
@@ -74,12 +75,12 @@ func openTab(ctx context.Context, r *running, in cdp.BrowserContextID, e events)
 		return nil, err
 	}
 	t := &tab{session: session{r.pipe, s}, browser: r, target: id, events: e, changed: make(chan struct{}, 1),
-		pending: map[network.RequestID]time.Time{}}
+		pending: map[network.RequestID]time.Time{}, workers: map[string]string{}}
 	t.listen(s, t.heard)
 	r.opened(id, t.popup)
 	on := t.on(ctx)
 	if err := errors.Join(page.Enable().Do(on), runtime.Enable().Do(on), network.Enable().Do(on), log.Enable().Do(on),
-		inspector.Enable().Do(on), accessibility.Enable().Do(on), page.SetLifecycleEventsEnabled(true).Do(on),
+		inspector.Enable().Do(on), serviceworker.Enable().Do(on), accessibility.Enable().Do(on), page.SetLifecycleEventsEnabled(true).Do(on),
 		runtime.AddBinding(binding).WithExecutionContextName(world).Do(on),
 		page.SetInterceptFileChooserDialog(true).Do(on)); err != nil {
 		return nil, err
@@ -171,11 +172,7 @@ func (t *tab) heard(method string, params jsontext.Value) {
 	case "Runtime.consoleAPICalled", "Runtime.exceptionThrown", "Log.entryAdded":
 		t.console(method, params)
 	case "ServiceWorker.workerRegistrationUpdated":
-		t.mu.Lock()
-		defer t.mu.Unlock()
-		if t.registered != nil {
-			t.registered(params)
-		}
+		t.registered(params)
 	default:
 		if strings.HasPrefix(method, "Network.") {
 			t.networked(method, params)

@@ -36,9 +36,6 @@ func (d *Device) takeOver(ctx context.Context, i *installed) error {
 	if err != nil || some == "" {
 		return err
 	}
-	if err := d.tab.Execute(ctx, "ServiceWorker.enable", nil, nil); err != nil {
-		return lost(err)
-	}
 	if err := d.tab.Execute(ctx, "ServiceWorker.skipWaiting", map[string]any{"scopeURL": i.origin + "/"}, nil); err != nil {
 		return lost(err)
 	}
@@ -46,51 +43,46 @@ func (d *Device) takeOver(ctx context.Context, i *installed) error {
 	return d.visit(ctx, i.origin+i.bundle.start)
 }
 
-// registration gives the number of an app's service worker.
+// registration gives the number of an app's service worker, which may be about to be there.
 func (d *Device) registration(ctx context.Context, i *installed) (string, error) {
-	t := d.tab
-	found := make(chan string, 1)
+	for end := time.Now().Add(2 * time.Second); ; {
+		d.tab.mu.Lock()
+		id := d.tab.workers[i.host]
+		d.tab.mu.Unlock()
+		if id != "" {
+			return id, nil
+		}
+		if !time.Now().Before(end) {
+			return "", fmt.Errorf("%s has no service worker that could be told", i.app.Package.ApplicationID)
+		}
+		if err := d.tab.await(ctx, end); err != nil {
+			return "", err
+		}
+	}
+}
+
+// registered takes in which service workers there are.
+func (t *tab) registered(params jsontext.Value) {
+	var e struct {
+		Registrations []struct {
+			RegistrationID string `json:"registrationId"`
+			ScopeURL       string `json:"scopeURL"`
+			IsDeleted      bool   `json:"isDeleted"`
+		} `json:"registrations"`
+	}
+	if json.Unmarshal(params, &e, reads) != nil {
+		return
+	}
 	t.mu.Lock()
-	t.registered = func(params jsontext.Value) {
-		var e struct {
-			Registrations []struct {
-				RegistrationID string `json:"registrationId"`
-				ScopeURL       string `json:"scopeURL"`
-				IsDeleted      bool   `json:"isDeleted"`
-			} `json:"registrations"`
-		}
-		if json.Unmarshal(params, &e, reads) != nil {
-			return
-		}
-		for _, r := range e.Registrations {
-			if !r.IsDeleted && originHost(r.ScopeURL) == i.host {
-				select {
-				case found <- r.RegistrationID:
-				default:
-				}
-			}
+	defer t.mu.Unlock()
+	for _, r := range e.Registrations {
+		if host := originHost(r.ScopeURL); r.IsDeleted {
+			delete(t.workers, host)
+		} else if len(t.workers) < 100 {
+			t.workers[host] = r.RegistrationID
 		}
 	}
-	t.mu.Unlock()
-	defer func() {
-		t.mu.Lock()
-		t.registered = nil
-		t.mu.Unlock()
-		t.post("ServiceWorker.disable", nil)
-	}()
-	if err := t.Execute(ctx, "ServiceWorker.enable", nil, nil); err != nil {
-		return "", lost(err)
-	}
-	end := time.NewTimer(2 * time.Second)
-	defer end.Stop()
-	select {
-	case id := <-found:
-		return id, nil
-	case <-end.C:
-		return "", fmt.Errorf("%s has no service worker that could be told", i.app.Package.ApplicationID)
-	case <-ctx.Done():
-		return "", context.Cause(ctx)
-	}
+	t.wake()
 }
 
 // hide has the page be hidden behind the home screen, or seen again.

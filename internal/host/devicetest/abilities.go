@@ -1,0 +1,303 @@
+package devicetest
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"image"
+	_ "image/jpeg" // frames come so
+	_ "image/png"  // or so
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/internal/core/device"
+	"yamato/internal/core/screen"
+	"yamato/internal/host/driver"
+)
+
+// parts are what is tried of each ability. All begin with the probe app in front.
+var parts = map[string]func(*subject){
+	"gestures": (*subject).gestures, "rotation": (*subject).rotates, "appearance": (*subject).dresses,
+	"language": (*subject).speaks, "time zone": (*subject).zones, "place": (*subject).stands, "motion": (*subject).tilts,
+	"network": (*subject).wires, "permissions": (*subject).permits, "push": (*subject).pushes, "links": (*subject).links,
+	"files": (*subject).chooses, "away": (*subject).leaves, "log": (*subject).logs, "live": (*subject).films,
+	"readings": (*subject).measures, "calls": (*subject).calls, "text size": (*subject).enlarges,
+	"clipboard": (*subject).copies, "battery": (*subject).charges,
+}
+
+// ability finds an ability of the device, which the device names, behind what wraps it.
+func ability[T any](s *subject) T {
+	a, ok := device.As[T](wrapped{s.device})
+	require.True(s.t, ok)
+	return a
+}
+
+// shows waits until an element of the probe shows a text.
+func (s *subject) eventually(id, text string) {
+	s.t.Helper()
+	end := s.device.Now() + 5*time.Second
+	for {
+		tree := s.tree()
+		found := screen.Locator{ID: id}.Find(tree)
+		if len(found) == 1 && found[0].Content() == text {
+			return
+		}
+		if s.device.Now() >= end {
+			got := "nothing"
+			if len(found) == 1 {
+				got = found[0].Content()
+			}
+			require.Equal(s.t, text, got, "#%s", id)
+		}
+		require.NoError(s.t, s.device.AwaitChange(s.ctx, tree.Revision, end))
+	}
+}
+
+// afresh cleans the device and has the probe in front again: nothing is left of what was done.
+func (s *subject) afresh() {
+	s.t.Helper()
+	require.NoError(s.t, s.device.Clean(s.ctx, driver.CleanApp, s.id))
+	s.running()
+}
+
+func (s *subject) pad() screen.Rect { return s.at("pad").Visible }
+
+func (s *subject) gestures() {
+	g, pad := ability[device.Gesturing](s), s.pad()
+	c := pad.Centre()
+	left, right := screen.Point{X: pad.X + 20, Y: c.Y}, screen.Point{X: pad.X + pad.W - 20, Y: c.Y}
+	for says, fingers := range map[string][]device.Finger{
+		"tap": {device.Tapped(c)}, "hold": {device.Hold(c, 700*time.Millisecond)},
+		"right": {device.Drag(left, right, 200*time.Millisecond)}, "left": {device.Drag(right, left, 200*time.Millisecond)},
+		"pinch": device.Pinch(c, 150, 40, 300*time.Millisecond), "spread": device.Pinch(c, 40, 150, 300*time.Millisecond),
+	} {
+		require.NoError(s.t, g.Perform(s.ctx, fingers...), says)
+		s.eventually("gesture", says)
+		require.NoError(s.t, s.device.AwaitChange(s.ctx, s.tree().Revision, s.device.Now()+500*time.Millisecond))
+	}
+	require.NoError(s.t, g.Perform(s.ctx, device.DoubleTap(c)))
+	s.eventually("gesture", "double")
+}
+
+func (s *subject) rotates() {
+	r := ability[device.Rotating](s)
+	s.eventually("held", "portrait")
+	before := s.tree()
+	require.NoError(s.t, r.Rotate(s.ctx, device.Landscape))
+	s.eventually("held", "landscape")
+	now := s.tree()
+	require.Equal(s.t, []float64{before.Height, before.Width}, []float64{now.Width, now.Height})
+	require.Greater(s.t, now.Revision, before.Revision)
+	s.shownBlue()
+	require.Error(s.t, r.Rotate(s.ctx, "sideways"))
+	s.afresh()
+	s.eventually("held", "portrait")
+}
+
+func (s *subject) dresses() {
+	d := ability[device.Dressing](s)
+	s.eventually("scheme", "light")
+	require.NoError(s.t, d.SetAppearance(s.ctx, true))
+	s.eventually("scheme", "dark")
+	require.NoError(s.t, s.device.Start(s.ctx, s.id, device.Fresh))
+	s.eventually("scheme", "dark")
+	s.afresh()
+	s.eventually("scheme", "light")
+}
+
+func (s *subject) enlarges() {
+	e := ability[device.Enlarging](s)
+	before := s.at("size").Bounds.H
+	require.NoError(s.t, e.SetTextSize(s.ctx, 200))
+	require.Eventually(s.t, func() bool { return s.at("size").Bounds.H > 1.5*before }, 5*time.Second, 20*time.Millisecond)
+	require.Error(s.t, e.SetTextSize(s.ctx, 5))
+	s.afresh()
+	require.InDelta(s.t, before, s.at("size").Bounds.H, 1)
+}
+
+func (s *subject) speaks() {
+	l := ability[device.Speaking](s)
+	s.eventually("language", "en-GB")
+	require.NoError(s.t, l.SetLanguage(s.ctx, "de-DE"))
+	s.eventually("language", "de-DE")
+	require.Equal(s.t, "de-DE", s.tree().Language)
+	require.Error(s.t, l.SetLanguage(s.ctx, "no language at all"))
+	s.afresh()
+	s.eventually("language", "en-GB")
+}
+
+func (s *subject) zones() {
+	z := ability[device.Zoned](s)
+	before := s.at("zone").Content()
+	require.NoError(s.t, z.SetTimeZone(s.ctx, "Asia/Tokyo"))
+	s.eventually("zone", "Asia/Tokyo")
+	require.Error(s.t, z.SetTimeZone(s.ctx, "Sora/Minami"))
+	s.afresh()
+	s.eventually("zone", before)
+}
+
+func (s *subject) stands() {
+	p, may := ability[device.Placed](s), ability[device.Permitting](s)
+	require.NoError(s.t, may.SetPermission(s.ctx, s.id, "location", device.Allow))
+	require.NoError(s.t, p.SetPlace(s.ctx, &device.Place{Latitude: 0, Longitude: -25.5, Accuracy: 10}))
+	s.tap("locate")
+	s.eventually("place", "0.000 -25.500")
+	require.NoError(s.t, p.SetPlace(s.ctx, &device.Place{Latitude: 37.739, Longitude: -25.669}))
+	s.tap("locate")
+	s.eventually("place", "37.739 -25.669")
+	require.NoError(s.t, p.SetPlace(s.ctx, nil))
+	s.tap("locate")
+	s.eventually("place", "unknown")
+	require.Error(s.t, p.SetPlace(s.ctx, &device.Place{Latitude: 91}))
+}
+
+func (s *subject) permits() {
+	may := ability[device.Permitting](s)
+	require.NoError(s.t, may.SetPermission(s.ctx, s.id, "location", device.Deny))
+	s.tap("locate")
+	s.eventually("place", "refused")
+	require.Error(s.t, may.SetPermission(s.ctx, s.id, "location", "perhaps"))
+	require.Error(s.t, may.SetPermission(s.ctx, s.id, "everything", device.Allow))
+	require.Error(s.t, may.SetPermission(s.ctx, s.id+".nobody", "location", device.Allow))
+}
+
+func (s *subject) tilts() {
+	require.NoError(s.t, ability[device.Moving](s).Tilt(s.ctx, 10, 45, 0))
+	s.eventually("tilt", "45")
+}
+
+func (s *subject) wires() {
+	n := ability[device.Networked](s)
+	s.tap("call")
+	s.eventually("answer", "there is an answer")
+	require.NoError(s.t, n.SetNetwork(s.ctx, device.Network{None: true}))
+	s.eventually("network", "none")
+	s.tap("call")
+	s.eventually("answer", "no answer")
+	require.NoError(s.t, n.SetNetwork(s.ctx, device.Network{Delay: 600 * time.Millisecond}))
+	s.eventually("network", "some")
+	began := s.device.Now()
+	s.tap("call")
+	s.eventually("answer", "there is an answer")
+	require.Greater(s.t, s.device.Now()-began, 500*time.Millisecond)
+	require.Error(s.t, n.SetNetwork(s.ctx, device.Network{Loss: 2}))
+	s.afresh()
+	s.eventually("network", "some")
+}
+
+func (s *subject) pushes() {
+	p := ability[device.Pushed](s)
+	require.NoError(s.t, ability[device.Permitting](s).SetPermission(s.ctx, s.id, "notifications", device.Allow))
+	var err error
+	require.Eventually(s.t, func() bool {
+		err = p.Push(s.ctx, s.id, "the 9.40 is late")
+		return err == nil
+	}, 10*time.Second, 50*time.Millisecond, "%v", err)
+	s.eventually("message", "the 9.40 is late")
+}
+
+func (s *subject) links() {
+	l := ability[device.Linking](s)
+	require.NoError(s.t, l.OpenLink(s.ctx, s.id, "/#tickets"))
+	s.eventually("page", "/#tickets")
+	require.Error(s.t, l.OpenLink(s.ctx, s.id, "https://elsewhere.example/"))
+	require.Error(s.t, l.OpenLink(s.ctx, s.id+".nobody", "/"))
+}
+
+func (s *subject) chooses() {
+	f := ability[device.Filing](s)
+	path := filepath.Join(s.t.TempDir(), "note.txt")
+	require.NoError(s.t, os.WriteFile(path, []byte("mind the gap"), 0o600))
+	require.NoError(s.t, f.PutFiles(s.ctx, path))
+	s.tap("choose")
+	s.eventually("chosen", "note.txt: mind the gap")
+	require.Error(s.t, f.PutFiles(s.ctx, path+".not-there"))
+}
+
+func (s *subject) leaves() {
+	l := ability[device.Leaving](s)
+	s.tap("more")
+	require.NoError(s.t, l.SendAway(s.ctx))
+	require.NotEqual(s.t, s.id, s.tree().App)
+	require.NoError(s.t, s.device.Start(s.ctx, s.id, device.Resume))
+	require.Equal(s.t, s.id, s.tree().App)
+	require.Equal(s.t, "1", s.at("count").Content(), "it goes on where it was")
+	s.eventually("away", "1")
+}
+
+func (s *subject) logs() {
+	l := ability[device.Logger](s)
+	lines, err := l.Log(s.ctx)
+	require.NoError(s.t, err)
+	require.NotEmpty(s.t, lines, "at the least that the app was started")
+	again, err := l.Log(s.ctx)
+	require.NoError(s.t, err)
+	require.False(s.t, slices.ContainsFunc(again, func(a device.LogLine) bool { return a == lines[0] }), "a line is given once")
+}
+
+func (s *subject) films() {
+	l := ability[device.Live](s)
+	ctx, stop := context.WithTimeout(s.ctx, 20*time.Second)
+	defer stop()
+	enough, frames := errors.New("enough"), 0
+	err := l.Frames(ctx, 200, 400, func(f device.Frame) error {
+		img, _, err := image.Decode(bytes.NewReader(f.Data))
+		require.NoError(s.t, err)
+		require.LessOrEqual(s.t, img.Bounds().Dx(), 200)
+		require.LessOrEqual(s.t, img.Bounds().Dy(), 400)
+		if frames++; frames == 1 {
+			s.tap("more") // so that something moves
+			return nil
+		}
+		return enough
+	})
+	require.ErrorIs(s.t, err, enough)
+}
+
+func (s *subject) measures() {
+	list, err := ability[device.Measured](s).Readings(s.ctx)
+	require.NoError(s.t, err)
+	require.NotEmpty(s.t, list)
+	for _, r := range list {
+		require.NotEmpty(s.t, r.Name)
+		require.GreaterOrEqual(s.t, r.Value, 0.0)
+	}
+}
+
+func (s *subject) calls() {
+	c := ability[device.Calling](s)
+	_, err := c.Calls(s.ctx)
+	require.NoError(s.t, err)
+	s.tap("call")
+	s.eventually("answer", "there is an answer")
+	var list []device.Call
+	require.Eventually(s.t, func() bool {
+		more, err := c.Calls(s.ctx)
+		list = append(list, more...)
+		return err == nil && slices.ContainsFunc(list, func(c device.Call) bool {
+			return strings.HasSuffix(c.Address, "answer.txt") && c.Status == 200 && c.Method == "GET"
+		})
+	}, 5*time.Second, 20*time.Millisecond)
+}
+
+func (s *subject) copies() {
+	c := ability[device.Copying](s)
+	require.NoError(s.t, c.SetClipboard(s.ctx, "Sora → Minami"))
+	got, err := c.Clipboard(s.ctx)
+	require.NoError(s.t, err)
+	require.Equal(s.t, "Sora → Minami", got)
+	s.afresh()
+	got, err = c.Clipboard(s.ctx)
+	require.NoError(s.t, err)
+	require.Empty(s.t, got)
+}
+
+func (s *subject) charges() {
+	require.NoError(s.t, ability[device.Powered](s).SetBattery(s.ctx, 15, false))
+	require.Error(s.t, ability[device.Powered](s).SetBattery(s.ctx, 101, false))
+}
