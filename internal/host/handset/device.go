@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/chromedp/cdproto/accessibility"
 	"github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
@@ -445,7 +446,22 @@ func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	return d.read(text)
+	tree, wants, err := d.read(text)
+	if err != nil || !wants {
+		return tree, err
+	}
+	// From here on the browser keeps its accessibility tree, and is asked for roles and names.
+	if err := accessibility.Enable().Do(d.tab.on(ctx)); err != nil {
+		return nil, lost(err)
+	}
+	d.tree, d.moment = nil, ""
+	if text, err = d.tab.ask(ctx, "yamatoAsks() + yamatoLook(true)"); errors.Is(err, errDialog) {
+		return d.Tree(ctx)
+	} else if err != nil {
+		return nil, err
+	}
+	tree, _, err = d.read(text)
+	return tree, err
 }
 
 func afresh(yes bool) string {
@@ -678,17 +694,18 @@ func (d *Device) feel(ctx context.Context, t *tab) error {
 }
 
 // read makes a tree of what look.js found.
-func (d *Device) read(text string) (*screen.Tree, error) {
+func (d *Device) read(text string) (tree *screen.Tree, wants bool, err error) {
 	var in struct {
 		Moment   string            `json:"moment"`
 		Revision uint64            `json:"revision"`
 		Busy     bool              `json:"busy"`
 		Same     bool              `json:"same"`
+		Wants    bool              `json:"wants"`
 		Title    string            `json:"title"`
 		Elements []json.RawMessage `json:"elements"`
 	}
 	if err := json.Unmarshal([]byte(text), &in); err != nil {
-		return nil, fmt.Errorf("the screen cannot be read: %w", err)
+		return nil, false, fmt.Errorf("the screen cannot be read: %w", err)
 	}
 	busy := in.Busy || d.tab.busy()
 	if in.Same && d.tree != nil && in.Moment == d.moment && in.Revision == d.inPage {
@@ -698,7 +715,7 @@ func (d *Device) read(text string) (*screen.Tree, error) {
 			next.Busy, next.Revision = busy, d.revision
 			d.tree = &next
 		}
-		return d.tree, nil
+		return d.tree, in.Wants, nil
 	}
 	d.revision++
 	d.moment, d.inPage = in.Moment, in.Revision
@@ -709,7 +726,7 @@ func (d *Device) read(text string) (*screen.Tree, error) {
 	for _, raw := range in.Elements {
 		n, depth, err := node(raw)
 		if err != nil {
-			return nil, fmt.Errorf("the screen cannot be read: %w", err)
+			return nil, false, fmt.Errorf("the screen cannot be read: %w", err)
 		}
 		depth = max(1, min(depth, len(path)))
 		path = path[:depth]
@@ -718,7 +735,7 @@ func (d *Device) read(text string) (*screen.Tree, error) {
 		path = append(path, n)
 	}
 	d.tree = t
-	return t, nil
+	return t, in.Wants, nil
 }
 
 func node(raw json.RawMessage) (*screen.Node, int, error) {

@@ -3,6 +3,7 @@ package handset
 import (
 	"archive/zip"
 	"context"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"os"
@@ -19,9 +20,20 @@ import (
 	"yamato/internal/host/driver"
 )
 
+// holdArgument makes this test's program hold a browser in a folder until it is killed.
+const holdArgument = "hold-browser"
+
 func TestMain(m *testing.M) {
 	if len(os.Args) > 1 && os.Args[1] == KeeperArgument {
 		os.Exit(RunKeeper(os.Args[2:]))
+	}
+	if len(os.Args) > 2 && os.Args[1] == holdArgument {
+		self, err := os.Executable()
+		if err == nil {
+			_, err = (&Browser{Keeper: []string{self, KeeperArgument}, Dir: os.Args[2]}).up(context.Background())
+		}
+		fmt.Println(map[bool]string{true: "up", false: "down"}[err == nil])
+		select {} // until it is killed
 	}
 	os.Exit(m.Run())
 }

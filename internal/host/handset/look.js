@@ -13,39 +13,45 @@
     'graphics-symbol': 'img', comboBoxSelect: 'combobox' };
   const longest = 2000; // characters of one text
   const most = 20000; // elements
-  let computed = new WeakMap(); // element to its role and name
+  const large = 15000; // elements from which on the browser's own tree is too slow to be asked for
+  let kept = new WeakMap(); // element to what of it changes with it alone
   let referring = false; // names may come from elsewhere in the document
-  let last = '', revision = 0;
+  let asks = false; // the browser may be asked for roles and names
+  let wants = false; // and should be, by what was found
+  let last = '', revision = 0, wasBusy = false;
   const watched = new WeakSet();
   const roots = new Set(); // documents and shadow roots that are watched
   const moment = String(performance.timeOrigin);
 
   const tell = () => { if (globalThis.yamatoChanged) globalThis.yamatoChanged(''); };
   let told = false;
+  let dirty = true; // something has happened since the last look
+  let signed = ''; // what fields held at the last look
   function changed() {
+    dirty = true;
     if (told) return;
     told = true;
     setTimeout(() => { told = false; tell(); }, 8);
   }
 
+  // forget has an element, and what it lies in, be read anew.
   function forget(el) {
-    for (let e = el; e; e = e.parentNode || e.host) computed.delete(e);
+    for (let e = el; e; e = e.parentNode || e.host) kept.delete(e);
   }
+  const forgetAll = () => { kept = new WeakMap(); };
   function mutated(list) {
     for (const m of list) {
-      if (m.type === 'attributes') {
-        const n = m.attributeName;
-        if (n === 'id' || n === 'for' || n === 'aria-labelledby' || n === 'role' || n.startsWith('aria-')) {
-          computed = new WeakMap();
-          continue;
-        }
-        if (n === 'class' || n === 'style' || n === 'hidden') { computed = new WeakMap(); continue; }
-      }
-      forget(m.target.nodeType === 1 ? m.target : m.target.parentNode);
+      // What else an attribute changes depends on the page's style.
+      if (m.type === 'attributes' && m.attributeName !== 'value' || referring) { forgetAll(); break; }
+      forget(m.target.nodeType === 1 ? m.target : m.target.parentNode || m.target.host);
+      for (const n of m.addedNodes) if (n.nextElementSibling || n.previousElementSibling) { if (styled) forgetAll(); break; }
     }
-    if (referring) computed = new WeakMap();
     changed();
   }
+  // styled tells whether the page's style may depend on what stands beside an element: it is not
+  // looked for, and taken to be so where there is little.
+  let styled = true;
+  const moved = (e) => { if (e.type !== 'scroll' && e.type !== 'load') forgetAll(); changed(); };
   function watch(root) {
     if (watched.has(root)) return;
     watched.add(root);
@@ -53,31 +59,101 @@
     new MutationObserver(mutated).observe(root, { subtree: true, childList: true, attributes: true, characterData: true });
     for (const kind of ['scroll', 'focus', 'blur', 'input', 'change', 'load', 'toggle', 'transitionend', 'animationend',
       'animationstart', 'transitionstart', 'resize', 'pointerdown', 'pointerup']) {
-      (root.defaultView || root).addEventListener(kind, changed, { capture: true, passive: true });
+      (root.defaultView || root).addEventListener(kind, moved, { capture: true, passive: true });
     }
   }
 
   const fold = (s) => s.replace(/\s+/g, ' ').trim();
   const cut = (s) => (s.length > longest ? s.slice(0, longest) + '…' : s);
 
-  function facts(el) {
-    let f = computed.get(el);
-    if (f) return f;
-    let role = el.computedRole || '', name = '';
-    role = renamed[role] || role;
-    // What stands in the markup counts also where the browser leaves it out, as it does with an
-    // option outside of a listbox.
-    const stated = (el.getAttribute('role') || '').trim().split(/\s+/)[0];
-    if (roles.has(stated)) role = stated;
-    if (el.tagName === 'CANVAS') role = 'img';
-    if (plain.has(role)) {
-      role = '';
+  const byTag = { A: 'link', BUTTON: 'button', H1: 'heading', H2: 'heading', H3: 'heading', H4: 'heading', H5: 'heading',
+    H6: 'heading', UL: 'list', OL: 'list', TEXTAREA: 'textbox', CANVAS: 'img', IMG: 'img', NAV: 'navigation', MAIN: 'main',
+    DIALOG: 'dialog', HR: 'separator', PROGRESS: 'progressbar', FORM: '', P: '', DIV: '', SPAN: '', BODY: '', HTML: '', LABEL: '',
+    B: '', I: '', EM: '', STRONG: '', BR: '', SMALL: '', CODE: '' };
+  const inputs = { checkbox: 'checkbox', radio: 'radio', range: 'slider', button: 'button', submit: 'button', reset: 'button',
+    number: 'spinbutton', search: 'searchbox', image: 'button' };
+  // What a name may come from beside an element's content (Accessible Name 1.2, 4.3.2).
+  const named = ['aria-label', 'aria-labelledby', 'title', 'alt', 'placeholder'];
+
+  // facts gives an element's role and name: as the browser's accessibility tree has them, or for
+  // what is plain, and in a document that is too large for it, by the element itself.
+  function facts(el, tag, attributes) {
+    let role, name = '';
+    const stated = attributes ? (el.getAttribute('role') || '').trim().split(/\s+/)[0] : '';
+    const simple = !stated && (byTag[tag] === '' || tag === 'LI' || tag === 'UL' || tag === 'OL' || /^H[1-6]$/.test(tag));
+    const tells = attributes && named.some((a) => el.hasAttribute(a));
+    if (simple && !tells) {
+      role = tag === 'LI' ? (/^(UL|OL|MENU)$/.test(el.parentNode && el.parentNode.tagName) ? 'listitem' : '') : byTag[tag];
+    } else if (asks) {
+      role = el.computedRole || '';
+      role = renamed[role] || role;
+      if (roles.has(stated)) role = stated;
+      if (tag === 'CANVAS') role = 'img';
+      if (plain.has(role)) role = '';
+      else name = cut(fold(el.computedName || ''));
     } else {
-      name = cut(fold(el.computedName || ''));
+      wants = true;
+      role = stated || (tag === 'INPUT' ? inputs[el.type] || 'textbox' : tag === 'SELECT' ? 'combobox' : byTag[tag] || '');
+      if (tag === 'A' && !el.hasAttribute('href')) role = '';
+      if (plain.has(role)) role = '';
+      else if (tells) name = cut(fold(el.getAttribute('aria-label') || el.getAttribute('alt') || el.getAttribute('title') || el.getAttribute('placeholder') || ''));
+      else if (el.labels && el.labels.length) name = cut(fold(el.labels[0].textContent));
     }
-    f = { role, name };
-    computed.set(el, f);
-    return f;
+    return { role, name };
+  }
+
+  // still gives what of an element stays until it, or something in it, changes.
+  function still(el, doc) {
+    let k = kept.get(el);
+    if (k) return k;
+    const tag = el.tagName;
+    const attributes = el.hasAttributes();
+    const style = (doc.defaultView || window).getComputedStyle(el);
+    const display = style.display;
+    k = { none: display === 'none' || attributes && el.getAttribute('aria-hidden') === 'true', contents: display === 'contents', inline: display === 'inline' };
+    kept.set(el, k);
+    if (k.none && display === 'none') return k;
+    const f = facts(el, tag, attributes);
+    let role = f.role;
+    k.fixed = style.position === 'fixed';
+    k.seen = style.visibility === 'visible' && style.opacity !== '0';
+    k.ox = style.overflowX !== 'visible';
+    k.oy = style.overflowY !== 'visible';
+    k.kids = kidsOf(el);
+    let own = '', inner = 0;
+    for (const c of k.kids) {
+      if (c.nodeType === 3) own += c.data;
+      else if (c.nodeType === 1) inner++;
+    }
+    own = own && fold(own);
+    k.frame = tag === 'IFRAME' || tag === 'FRAME';
+    k.editable = attributes && el.hasAttribute('contenteditable') && el.isContentEditable;
+    k.whole = tag === 'svg' || tag === 'CANVAS' || tag === 'TEXTAREA' || tag === 'INPUT' || tag === 'SELECT';
+    const leaf = k.whole || presentational.has(role) && !el.querySelector('[id]');
+    const one = !leaf && !k.frame && inner > 0 && own !== '' && phrasing(el, doc);
+    k.end = leaf || one || k.editable;
+    k.says = own !== '' || leaf || one || role !== '';
+    let text = k.whole ? '' : leaf || one ? fold(el.innerText || '') : own;
+    if (tag === 'INPUT' && (el.type === 'button' || el.type === 'submit' || el.type === 'reset')) text = fold(el.value);
+    k.text = k.editable ? '' : cut(text);
+    if (k.editable && role === '') role = 'textbox';
+    k.role = role;
+    k.name = f.name === text || f.name === own ? '' : f.name;
+    k.told = role !== '' || el.id !== '' || text !== '' || k.frame || k.editable;
+    k.pointer = leaf || role === 'link' || role === 'listitem' || style.cursor === 'pointer';
+    k.opaque = style.backgroundColor !== 'rgba(0, 0, 0, 0)' && style.backgroundColor.startsWith('rgb(');
+    k.attributes = attributes;
+    k.through = style.pointerEvents === 'none';
+    return k;
+  }
+
+  // phrasing tells whether nothing in el is told by itself: it is one text.
+  function phrasing(el, doc) {
+    if (el.shadowRoot) return false;
+    for (const k of el.querySelectorAll('*')) {
+      if (k.id !== '' || k.shadowRoot || k.tagName === 'IFRAME' || facts(k, k.tagName, k.hasAttributes()).role !== '') return false;
+    }
+    return true;
   }
 
   function kidsOf(el) {
@@ -113,11 +189,29 @@
     return '';
   }
 
+  // signature is what scripts change without a word: what fields hold, and where the focus is.
+  function signature() {
+    const all = [];
+    for (const r of roots) {
+      for (const e of r.querySelectorAll('input,textarea,select')) all.push(e.tagName === 'SELECT' ? e.selectedIndex : e.value, e.checked, e.indeterminate);
+    }
+    return JSON.stringify(all);
+  }
+
   function look() {
-    const out = [];
+    watch(document);
+    const animated = document.getAnimations && document.getAnimations().length > 0;
+    const sign = signature();
+    if (!dirty && !animated && sign === signed && last !== '' && document.readyState === 'complete') {
+      return JSON.stringify({ moment, revision, busy: wasBusy, wants: false, same: true });
+    }
+    dirty = false;
+    signed = sign;
+    if (animated) forgetAll();
+    const out = [], boxes = [], shown = [];
     const width = innerWidth, height = innerHeight;
     let busy = document.readyState !== 'complete';
-    watch(document);
+    wants = false;
     referring = !!document.querySelector('[aria-labelledby],[aria-describedby],[aria-owns]');
     const meet = (a, x, y, w, h) => {
       const l = Math.max(a[0], x), t = Math.max(a[1], y);
@@ -130,91 +224,78 @@
       if (out.length >= most) return;
       const tag = el.tagName;
       if (tag === 'SCRIPT' || tag === 'STYLE' || tag === 'TEMPLATE' || tag === 'HEAD' || tag === 'NOSCRIPT' || tag === 'META' || tag === 'LINK') return;
-      const style = (doc.defaultView || window).getComputedStyle(el);
-      const display = style.display;
-      if (display === 'none') return;
-      if (el.getAttribute('aria-hidden') === 'true' && !el.contains(focus)) return;
+      const k = still(el, doc);
+      if (k.none && !(k.kids && el.contains(focus))) return;
       const r = el.getBoundingClientRect();
-      let x = r.left + dx, y = r.top + dy, w = r.width, h = r.height;
-      const position = style.position;
-      if (position === 'fixed') clip = [0, 0, width, height];
-      const seen = style.visibility === 'visible' && style.opacity !== '0';
-      const f = facts(el);
-      let role = f.role;
-      disabled = disabled || el.disabled === true || el.getAttribute('aria-disabled') === 'true';
-      let kids = kidsOf(el);
-      let own = '', inner = 0;
-      for (const k of kids) {
-        if (k.nodeType === 3) own += k.data;
-        else if (k.nodeType === 1) inner++;
-      }
-      own = fold(own);
-      const frame = tag === 'IFRAME' || tag === 'FRAME';
-      let content = null;
-      if (frame) { try { content = el.contentDocument; } catch (_) { content = null; } }
-      const leaf = presentational.has(role) && tag !== 'SELECT' && !el.querySelector('[id]') || tag === 'svg' || tag === 'CANVAS' || tag === 'TEXTAREA' || tag === 'INPUT' || tag === 'SELECT';
-      const simple = !leaf && !frame && inner > 0 && own !== '' && phrasing(el);
-      let text = leaf ? (tag === 'INPUT' || tag === 'TEXTAREA' || tag === 'SELECT' || tag === 'svg' || tag === 'CANVAS' ? '' : fold(el.innerText || '')) : simple ? fold(el.innerText || '') : own;
-      if (tag === 'INPUT' && (el.type === 'button' || el.type === 'submit' || el.type === 'reset')) text = fold(el.value);
-      text = cut(text);
+      const x = r.left + dx, y = r.top + dy, w = r.width, h = r.height;
+      if (k.fixed) clip = [0, 0, width, height];
+      disabled = disabled || el.disabled === true || k.attributes && el.getAttribute('aria-disabled') === 'true';
       let here = depth;
-      const editable = el.isContentEditable && el.hasAttribute('contenteditable');
-      if (el === doc.body && !el.id && !text) role = '';
-      const told = role !== '' || el.id !== '' || text !== '' || frame || editable;
-      const inside = meet(clip, x, y, w, h);
-      if (told && display !== 'contents') {
-        const on = seen && inside[2] > 0 && inside[3] > 0;
-        let v = on ? inside : [0, 0, 0, 0];
-        let touch = false, opaque = false;
-        if (on) {
-          const hit = meets(el, doc, v, dx, dy, own !== '' || leaf || simple || role !== '');
-          if (hit === 0) v = [0, 0, 0, 0];
-          touch = hit > 0 && (leaf || role === 'link' || role === 'listitem' || style.cursor === 'pointer');
-          opaque = hit > 0 && touch && style.backgroundColor !== 'rgba(0, 0, 0, 0)' && style.backgroundColor.startsWith('rgb(');
-        }
+      const box = boxes.length;
+      if (x < width && y < height && x + w > 0 && y + h > 0 && w > 0 && h > 0 && !k.contents && k.seen) boxes.push([x, y, x + w, y + h, 0]);
+      if (k.told && !k.contents) {
+        let v = k.seen ? meet(clip, x, y, w, h) : [0, 0, 0, 0], touch = false, opaque = false;
+        if (v[2] <= 0 || v[3] <= 0) v = [0, 0, 0, 0];
+        else { touch = k.pointer; opaque = touch && k.opaque; }
         let flags = 0;
         if (disabled) flags |= 1;
-        if (el === focus && doc.hasFocus !== undefined) flags |= 2;
-        if (el.getAttribute('aria-selected') === 'true' || el.selected === true) flags |= 4;
-        if (el.getAttribute('aria-busy') === 'true') { flags |= 8; busy = true; }
+        if (el === focus) flags |= 2;
+        if (el.selected === true || k.attributes && el.getAttribute('aria-selected') === 'true') flags |= 4;
+        if (k.attributes && el.getAttribute('aria-busy') === 'true') { flags |= 8; busy = true; }
         if (opaque) flags |= 16;
         if (touch) flags |= 32;
-        let name = f.name;
-        if (name === text || name === own) name = '';
-        const value = editable ? el.innerText.replace(/\n$/, '') : valueOf(el, role);
-        if (editable && role === '') role = 'textbox';
-        out.push([depth, role, el.id || '', name, editable ? '' : text, cut(value), r2(x), r2(y), r2(w), r2(h), r2(v[0]), r2(v[1]), r2(v[2]), r2(v[3]), flags, checkedOf(el, role)]);
+        const value = k.editable ? el.innerText.replace(/\n$/, '') : k.attributes || k.whole ? valueOf(el, k.role) : '';
+        if (v[2] > 0) shown.push([out.length, box, el, doc, v, dx, dy, k]);
+        out.push([depth, k.role, el.id || '', k.name, k.text, cut(value), r2(x), r2(y), r2(w), r2(h), r2(v[0]), r2(v[1]), r2(v[2]), r2(v[3]), flags, k.attributes || k.whole ? checkedOf(el, k.role) : '']);
         here = depth + 1;
-        if (leaf || simple || editable) return;
+        if (k.end) return over(box);
       }
-      if (tag === 'SELECT' || tag === 'svg') return;
-      const ox = style.overflowX, oy = style.overflowY;
-      if (el !== doc.documentElement && el !== doc.body && (ox !== 'visible' || oy !== 'visible') && display !== 'inline' && display !== 'contents') {
-        clip = meet(clip, ox !== 'visible' ? x : -1e6, oy !== 'visible' ? y : -1e6, ox !== 'visible' ? w : 2e6, oy !== 'visible' ? h : 2e6);
+      if (k.whole) return over(box);
+      if ((k.ox || k.oy) && el !== doc.documentElement && el !== doc.body && !k.inline && !k.contents) {
+        clip = meet(clip, k.ox ? x : -1e6, k.oy ? y : -1e6, k.ox ? w : 2e6, k.oy ? h : 2e6);
         if (clip[2] < 0) clip[2] = 0;
         if (clip[3] < 0) clip[3] = 0;
       }
-      if (content && content.documentElement) {
+      if (k.frame) {
+        let content = null;
+        try { content = el.contentDocument; } catch (_) { content = null; }
+        if (!content || !content.documentElement) return over(box);
         watch(content);
         if (content.readyState !== 'complete') busy = true;
         const bx = x + el.clientLeft, by = y + el.clientTop;
         walk(content.documentElement, content, here, meet(clip, bx, by, el.clientWidth, el.clientHeight), bx, by, disabled, active(content));
-        return;
+        return over(box);
       }
-      for (const k of kids) if (k.nodeType === 1) walk(k, doc, here, clip, dx, dy, disabled, focus);
+      for (const c of k.kids) if (c.nodeType === 1) walk(c, doc, here, clip, dx, dy, disabled, focus);
+      over(box);
     }
+    // over notes which boxes lie in one: those until now.
+    const over = (box) => { if (box < boxes.length) boxes[box][4] = boxes.length; };
 
-    // phrasing tells whether nothing in el is told by itself: it is one text.
-    function phrasing(el) {
-      for (const k of el.querySelectorAll('*')) {
-        if (k.id !== '' || k.shadowRoot || facts(k).role !== '' || k.tagName === 'IFRAME') return false;
+    // judge has what is covered not be seen. Where no other box lies over an element's middle
+    // nothing can cover it, and the browser need not be asked, which is slow in long pages.
+    function judge() {
+      for (const [at, box, el, doc, v, dx, dy, k] of shown) {
+        const cx = v[0] + v[2] / 2, cy = v[1] + v[3] / 2;
+        const end = box < boxes.length ? boxes[box][4] : box;
+        let doubt = false;
+        for (let j = 0; j < boxes.length && !doubt; j++) {
+          if (j >= box && j < end || j < box && boxes[j][4] > box) continue; // in it, or around it
+          const b = boxes[j];
+          doubt = cx >= b[0] && cx < b[2] && cy >= b[1] && cy < b[3];
+        }
+        if (!doubt) continue;
+        const hit = meets(el, doc, v, dx, dy, k);
+        if (hit > 0) continue;
+        out[at][14] &= ~48; // it takes no touches, and hides nothing
+        if (hit === 0) for (let i = 10; i < 14; i++) out[at][i] = 0;
       }
-      return !el.shadowRoot;
     }
 
     // meets tells whether a touch on what is to be seen of el meets it: 1 where it does, 0 where
     // something lies over it wherever one looks, and -1 where it only holds others.
-    function meets(el, doc, v, dx, dy, says) {
+    function meets(el, doc, v, dx, dy, k) {
+      const says = k.says;
       const x = v[0] - dx, y = v[1] - dy, w = v[2], h = v[3];
       const root = el.getRootNode();
       const at = (px, py) => {
@@ -226,7 +307,7 @@
           break;
         }
         if (top === el) return true;
-        if (top.contains(el)) return !says || getComputedStyle(el).pointerEvents === 'none' || top.tagName === 'LABEL' || inlineOf(el, top);
+        if (top.contains(el)) return !says || k.through || top.tagName === 'LABEL' || inlineOf(el, top);
         return top.tagName === 'LABEL' && top.control === el;
       };
       if (at(x + w / 2, y + h / 2)) return 1;
@@ -245,11 +326,13 @@
 
     const r2 = (n) => Math.round(n * 10) / 10;
     if (document.documentElement) walk(document.documentElement, document, 1, [0, 0, width, height], 0, 0, false, active(document));
+    judge();
+    wasBusy = busy;
     const text = JSON.stringify(out);
-    if (text === last) return JSON.stringify({ moment, revision, busy, same: true });
+    if (text === last) return JSON.stringify({ moment, revision, busy, wants: wants && fits(), same: true });
     last = text;
     revision++;
-    return `{"moment":${JSON.stringify(moment)},"revision":${revision},"busy":${busy},"title":${JSON.stringify(cut(document.title))},"language":${JSON.stringify(document.documentElement ? document.documentElement.lang : '')},"url":${JSON.stringify(cut(location.href))},"elements":${text}}`;
+    return `{"moment":${JSON.stringify(moment)},"revision":${revision},"busy":${busy},"wants":${wants && fits()},"title":${JSON.stringify(cut(document.title))},"language":${JSON.stringify(document.documentElement ? document.documentElement.lang : '')},"url":${JSON.stringify(cut(location.href))},"elements":${text}}`;
   }
 
   // yamatoTapped gives a promise that is kept once the page has done with the touch to come: after
@@ -274,6 +357,8 @@
     }
     over = setTimeout(end, 400);
   });
-  globalThis.yamatoLook = (afresh) => { if (afresh) last = ''; return look(); };
+  const fits = () => document.getElementsByTagName('*').length <= large;
+  globalThis.yamatoLook = (afresh) => { if (afresh) { last = ''; dirty = true; } return look(); };
+  globalThis.yamatoAsks = () => { asks = true; forgetAll(); return ''; };
   watch(document);
 })();

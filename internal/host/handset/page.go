@@ -9,7 +9,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/chromedp/cdproto/accessibility"
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/inspector"
@@ -80,7 +79,7 @@ func openTab(ctx context.Context, r *running, in cdp.BrowserContextID, e events)
 	r.opened(id, t.popup)
 	on := t.on(ctx)
 	if err := errors.Join(page.Enable().Do(on), runtime.Enable().Do(on), network.Enable().Do(on), log.Enable().Do(on),
-		inspector.Enable().Do(on), serviceworker.Enable().Do(on), accessibility.Enable().Do(on), page.SetLifecycleEventsEnabled(true).Do(on),
+		inspector.Enable().Do(on), serviceworker.Enable().Do(on), page.SetLifecycleEventsEnabled(true).Do(on),
 		runtime.AddBinding(binding).WithExecutionContextName(world).Do(on),
 		page.SetInterceptFileChooserDialog(true).Do(on)); err != nil {
 		return nil, err
