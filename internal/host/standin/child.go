@@ -204,6 +204,13 @@ func (a *program) call(req request) (bool, error) {
 		"input": {a.vm.ToValue(req.Handler), a.vm.ToValue(req.Value)},
 		"timer": {a.vm.ToValue(req.Timer)},
 	}[req.Op]
+	if req.Op == "change" {
+		device, err := a.parse(req.Device)
+		if err != nil {
+			return false, err
+		}
+		args = []goja.Value{device}
+	}
 	v, err := fn(goja.Undefined(), args...)
 	if err != nil {
 		return false, err

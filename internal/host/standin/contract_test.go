@@ -26,7 +26,11 @@ os.show(() => ui.column({ground: '#ffffff', gap: 8, pad: 8},
   ui.text({id: 'echo', text: text}),
   ui.button({id: 'later', text: 'Later', onTap: () => os.after(500, () => { came = true })}),
   came ? ui.text({id: 'came', text: 'Here'}) : ui.space({h: 1}),
-  ui.row({}, ui.space({id: 'blue', w: 100, h: 100, ground: '#0000ff'}))))
+  ui.row({gap: 8}, ui.space({id: 'blue', w: 100, h: 100, ground: '#0000ff'}),
+    ui.column({}, ui.text({id: 'scheme', text: os.device.dark ? 'dark' : 'light'}),
+      ui.text({id: 'held', text: os.device.across ? 'landscape' : 'portrait'}),
+      ui.text({id: 'language', text: os.device.language}), ui.text({id: 'zone', text: os.device.zone}),
+      ui.text({id: 'size', text: 'text'}), ui.text({id: 'away', text: '1'})))))
 `
 
 func TestStandInsKeepTheContractOfDevices(t *testing.T) {

@@ -66,6 +66,7 @@ type Device struct {
 	view     *draw.Element
 	scene    *draw.Scene
 	focus    string
+	shown    []byte // what the app has shown last, as it told it
 
 	log     []device.LogLine
 	logSize int // bytes of it
@@ -73,6 +74,7 @@ type Device struct {
 	spent   time.Duration // by the app since its case began
 
 	body
+	feelings
 }
 
 type installed struct {
@@ -109,7 +111,7 @@ func New(c Config) *Device {
 	c.Device.Abilities = abilities(c.Device)
 	return &Device{
 		config: c, sandbox: NewSandbox(c.Sandbox), apps: map[string]*installed{}, timers: map[int]timer{},
-		language: "en-GB", revision: 1,
+		language: "en-GB", revision: 1, feelings: usual(),
 		body: newBody(c.State), up: !c.Device.Virtual(),
 		look: draw.Chrome{Platform: c.Device.Platform, Cutout: c.Cutout, Width: float64(c.Device.Width),
 			Height: float64(c.Device.Height)},
@@ -117,10 +119,11 @@ func New(c Config) *Device {
 }
 
 func abilities(d fleet.Device) []string {
-	out := []string{"chance", "home", "log", "tree"}
+	out := append([]string{"tree"}, device.Names((*Device)(nil))...)
 	if d.Platform == "android" {
-		out = append([]string{"back"}, out...)
+		out = append(out, "back")
 	}
+	slices.Sort(out)
 	return out
 }
 
@@ -251,13 +254,8 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 	if d.befalls(troublePopup) {
 		d.dialogs = append(d.dialogs, "Rate your connection")
 	}
-	c := d.config.Device
 	d.write("info", "activity", "start "+i.app.Package.ApplicationID)
-	_, err := d.turn(ctx, request{Op: "start", Source: string(i.source), Seed: d.seed, Data: i.data,
-		Device: &deviceInfo{
-			Platform: c.Platform, Model: c.Model, OS: c.OS, Form: c.Form, Width: c.Width, Height: c.Height,
-			MemoryMB: c.MemoryMB, Real: c.Kind == fleet.Real, Language: d.language,
-		}})
+	_, err := d.turn(ctx, request{Op: "start", Source: string(i.source), Seed: d.seed, Data: i.data, Device: d.told()})
 	return err
 }
 
@@ -284,7 +282,7 @@ func (d *Device) goHome() error {
 }
 
 func (d *Device) quit() {
-	d.running, d.front, d.view, d.focus, d.crash = nil, false, nil, "", nil
+	d.running, d.front, d.view, d.shown, d.focus, d.crash = nil, false, nil, nil, "", nil
 	clear(d.timers)
 }
 
@@ -295,6 +293,8 @@ func (d *Device) Clean(ctx context.Context, level driver.Cleaning, _ ...string) 
 	if err := d.goHome(); err != nil {
 		return err
 	}
+	d.feelings, d.language = usual(), "en-GB"
+	d.look.Width, d.look.Height = float64(d.config.Device.Width), float64(d.config.Device.Height)
 	d.realTime, d.log, d.logSize, d.dropped, d.dropIn, d.sleepIn = false, nil, 0, 0, 0, 0
 	if err := d.within(); err != nil {
 		return err
@@ -346,7 +346,7 @@ func (d *Device) current() *draw.Scene {
 	if d.scene != nil {
 		return d.scene
 	}
-	s := draw.NewScene(float64(d.config.Device.Width), float64(d.config.Device.Height))
+	s := draw.NewScene(d.look.Width, d.look.Height)
 	d.look.Clock, d.look.Dark = d.now, d.black || d.asleep
 	if over := d.over(); over != nil {
 		d.look.Ink, d.look.Ground = draw.Hex("#f7f4ec"), draw.Hex("#24323c")
@@ -537,7 +537,7 @@ func (d *Device) take(r reply) error {
 	if err != nil {
 		return &device.Crash{Reason: err.Error()}
 	}
-	d.view = view
+	d.view, d.shown = draw.Enlarge(view, d.text), r.Screen
 	return d.render()
 }
 

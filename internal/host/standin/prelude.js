@@ -3,7 +3,7 @@
   'use strict';
   const stringify = JSON.stringify;
   const timers = new Map();
-  let nextTimer = 1, handlers = [], view = null, back = null, data = host.data, touched = false, last = '';
+  let nextTimer = 1, handlers = [], view = null, back = null, changed = null, data = host.data, touched = false, last = '';
 
   function timer(ms, fn, extra) {
     if (typeof fn !== 'function') throw new TypeError('a timer needs a function');
@@ -27,6 +27,7 @@
     },
     show(fn) { view = fn; },
     onBack(fn) { back = fn; },
+    onChange(fn) { changed = fn; },
   };
 
   function node(t) {
@@ -80,6 +81,7 @@
       return true;
     },
     back() { return !!(back && back()); },
+    change(device) { os.device = Object.freeze(device); if (changed) changed(); return true; },
     data() { if (!touched) return ''; touched = false; return stringify(data); },
   };
 })

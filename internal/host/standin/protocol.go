@@ -18,7 +18,7 @@ const (
 
 // request is one turn given to the app.
 type request struct {
-	Op      string          `json:"op"` // start, tap, input, timer or back
+	Op      string          `json:"op"` // start, tap, input, timer, back or change
 	Source  string          `json:"source,omitempty"`
 	Device  *deviceInfo     `json:"device,omitempty"`
 	Seed    uint64          `json:"seed,omitempty"`
@@ -40,6 +40,12 @@ type deviceInfo struct {
 	MemoryMB int    `json:"memory_mb"`
 	Real     bool   `json:"real"`
 	Language string `json:"language"`
+	Dark     bool   `json:"dark"`
+	Across   bool   `json:"across"`
+	TextSize int    `json:"text_size"` // percent
+	Zone     string `json:"zone"`      // IANA
+	Charge   int    `json:"charge"`    // percent
+	Charging bool   `json:"charging"`
 }
 
 // reply is what the app did in its turn; it is at rest again.

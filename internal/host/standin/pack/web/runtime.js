@@ -23,12 +23,31 @@
 
   const agent = /\(Linux; Android [^;]*; ([^)]*)\)/.exec(navigator.userAgent);
   const side = Math.min(innerWidth, innerHeight);
-  globalThis.os = {
-    device: Object.freeze({
+  const dark = matchMedia('(prefers-color-scheme: dark)'), across = matchMedia('(orientation: landscape)');
+  const text = document.createElement('span');
+  text.style.cssText = 'position:absolute;visibility:hidden;font-size:medium';
+  function device() {
+    return Object.freeze({
       platform: 'web', model: agent ? agent[1] : 'browser', os: (/Chrome\/(\d+)/.exec(navigator.userAgent) || [0, ''])[1],
       form: side >= 600 ? 'tablet' : 'phone', width: innerWidth, height: innerHeight,
       memory_mb: 1024 * (navigator.deviceMemory || 4), real: false, language: navigator.language,
-    }),
+      dark: dark.matches, across: across.matches, zone: Intl.DateTimeFormat().resolvedOptions().timeZone,
+      text_size: Math.round(parseFloat(getComputedStyle(text).fontSize || '16') / 0.16), charge: 100, charging: true,
+    });
+  }
+  let changed = null;
+  const change = () => {
+    if (JSON.stringify(os.device) === JSON.stringify(device())) return;
+    os.device = device();
+    if (changed) changed();
+    draw();
+  };
+  for (const m of [dark, across]) m.addEventListener('change', change);
+  for (const kind of ['resize', 'languagechange']) addEventListener(kind, change);
+  document.head.append(text);
+  globalThis.os = {
+    device: device(),
+    onChange(fn) { changed = fn; },
     log(level, tag, text) {
       (console[{ debug: 'debug', info: 'info', warn: 'warn', error: 'error' }[level] || 'log'])(tag + ': ' + text);
     },

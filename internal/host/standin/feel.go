@@ -1,0 +1,152 @@
+package standin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"golang.org/x/text/language"
+
+	"yamato/internal/core/device"
+	"yamato/internal/core/plain"
+	"yamato/internal/host/standin/draw"
+)
+
+// feelings are what a stand-in is made to feel; cleaning makes it feel the usual again.
+type feelings struct {
+	across    bool
+	dark      bool
+	text      int // percent
+	zone      string
+	charge    int // percent; 0 for what its state says
+	charging  bool
+	clipboard string
+}
+
+func usual() feelings { return feelings{text: 100, zone: "Europe/Lisbon", charging: true} }
+
+var (
+	_ device.Rotating  = (*Device)(nil)
+	_ device.Dressing  = (*Device)(nil)
+	_ device.Enlarging = (*Device)(nil)
+	_ device.Speaking  = (*Device)(nil)
+	_ device.Zoned     = (*Device)(nil)
+	_ device.Copying   = (*Device)(nil)
+	_ device.Powered   = (*Device)(nil)
+	_ device.Leaving   = (*Device)(nil)
+)
+
+// size is that of the screen as it is held.
+func (d *Device) size() (width, height int) {
+	if c := d.config.Device; d.across {
+		return c.Height, c.Width
+	}
+	return d.config.Device.Width, d.config.Device.Height
+}
+
+// told is what an app may know of the device now.
+func (d *Device) told() *deviceInfo {
+	c := d.config.Device
+	width, height := d.size()
+	charge := d.charge
+	if charge == 0 {
+		if charge = d.state.Charge; charge == 0 {
+			charge = 100
+		}
+	}
+	return &deviceInfo{Platform: c.Platform, Model: c.Model, OS: c.OS, Form: c.Form, Width: width, Height: height,
+		MemoryMB: c.MemoryMB, Real: !c.Virtual(), Language: d.language, Dark: d.dark, Across: d.across,
+		TextSize: d.text, Zone: d.zone, Charge: charge, Charging: d.charging}
+}
+
+// felt tells the app that runs, if one does, and has the screen laid out anew.
+func (d *Device) felt(ctx context.Context) error {
+	if err := d.alive(); err != nil {
+		return err
+	}
+	width, height := d.size()
+	d.look.Width, d.look.Height = float64(width), float64(height)
+	if err := d.render(); err != nil || d.running == nil {
+		return err
+	}
+	if _, err := d.turn(ctx, request{Op: "change", Device: d.told()}); err != nil || d.shown == nil {
+		return err
+	}
+	view, err := draw.ParseScreen(d.shown) // what the app shows may be as before, and yet be larger
+	if err != nil {
+		return err
+	}
+	d.view = draw.Enlarge(view, d.text)
+	return d.render()
+}
+
+// Rotate holds the device upright or across.
+func (d *Device) Rotate(ctx context.Context, to string) error {
+	if to != device.Portrait && to != device.Landscape {
+		return fmt.Errorf("a device is held in %s or %s, not %q", device.Portrait, device.Landscape, to)
+	}
+	d.across = to == device.Landscape
+	return d.felt(ctx)
+}
+
+// SetAppearance makes the system light or dark; apps see it in os.device.dark.
+func (d *Device) SetAppearance(ctx context.Context, dark bool) error {
+	d.dark = dark
+	return d.felt(ctx)
+}
+
+// SetTextSize shows the texts of apps smaller or larger.
+func (d *Device) SetTextSize(ctx context.Context, percent int) error {
+	if percent < 50 || percent > 300 {
+		return fmt.Errorf("text has 50 to 300 percent of its usual size, not %d", percent)
+	}
+	d.text = percent
+	return d.felt(ctx)
+}
+
+// SetLanguage changes the system's language, also while an app runs.
+func (d *Device) SetLanguage(ctx context.Context, tag string) error {
+	if _, err := language.Parse(tag); err != nil {
+		return fmt.Errorf("%q is no language: %w", tag, err)
+	}
+	d.language = tag
+	return d.felt(ctx)
+}
+
+// SetTimeZone changes the system's time zone; apps see it in os.device.zone.
+func (d *Device) SetTimeZone(ctx context.Context, name string) error {
+	if _, err := time.LoadLocation(name); err != nil || name == "" || name == "Local" {
+		return fmt.Errorf("there is no time zone %q; they are called as in Europe/Lisbon", name)
+	}
+	d.zone = name
+	return d.felt(ctx)
+}
+
+// SetBattery changes how full the battery is; apps see it in os.device.charge and charging.
+func (d *Device) SetBattery(ctx context.Context, percent int, charging bool) error {
+	if percent < 1 || percent > 100 {
+		return fmt.Errorf("a battery is 1 to 100 percent full, not %d", percent)
+	}
+	d.charge, d.charging = percent, charging
+	d.notice()
+	return d.felt(ctx)
+}
+
+// maxClipboard bounds what is copied, in bytes.
+const maxClipboard = 1 << 20
+
+// SetClipboard has a text be what was copied last.
+func (d *Device) SetClipboard(_ context.Context, text string) error {
+	if len(text) > maxClipboard {
+		return errors.New("a clipboard holds at most 1 MB of text")
+	}
+	d.clipboard = plain.Text(text, maxClipboard)
+	return d.alive()
+}
+
+// Clipboard gives what was copied last.
+func (d *Device) Clipboard(context.Context) (string, error) { return d.clipboard, d.alive() }
+
+// SendAway has the home screen in front; the app goes on behind it.
+func (d *Device) SendAway(ctx context.Context) error { return d.Press(ctx, "home") }
