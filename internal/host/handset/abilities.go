@@ -55,7 +55,14 @@ func (d *Device) Perform(ctx context.Context, fingers ...device.Finger) error {
 	if d.tab.asked() != nil {
 		return nil
 	}
-	return d.do(ctx, func(ctx context.Context) error { return perform(ctx, fingers) })
+	inPage := make([]device.Finger, len(fingers))
+	for i, f := range fingers {
+		inPage[i] = slices.Clone(f)
+		for j := range inPage[i] {
+			inPage[i][j].At = d.inPixels(f[j].At)
+		}
+	}
+	return d.do(ctx, func(ctx context.Context) error { return perform(ctx, inPage) })
 }
 
 // perform sends one touch event for each thing that some finger does.

@@ -57,6 +57,7 @@ type Device struct {
 	moment   string // of the document that was read last
 	inPage   uint64 // its revision
 	seed     uint64
+	zoom     float64 // dp a CSS pixel of the page: less than 1 where it is laid out wider than the screen
 	revision uint64
 	tree     *screen.Tree
 	surroundings
@@ -454,6 +455,9 @@ func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
 	if err := accessibility.Enable().Do(d.tab.on(ctx)); err != nil {
 		return nil, lost(err)
 	}
+	if _, err := accessibility.GetRootAXNode().Do(d.tab.on(ctx)); err != nil { // it is made when it is first looked at
+		return nil, lost(err)
+	}
 	d.tree, d.moment = nil, ""
 	if text, err = d.tab.ask(ctx, "yamatoAsks() + yamatoLook(true)"); errors.Is(err, errDialog) {
 		return d.Tree(ctx)
@@ -508,6 +512,7 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 	if err := d.tab.alive(); err != nil {
 		return err
 	}
+	at = d.inPixels(at)
 	done, err := d.tab.begin("yamatoTapped()")
 	if err != nil {
 		return err
@@ -529,6 +534,15 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 		}
 		return nil
 	})
+}
+
+// inPixels gives a place in the page's CSS pixels, in which the browser takes input.
+func (d *Device) inPixels(p screen.Point) screen.Point {
+	zoom := d.zoom
+	if zoom <= 0 {
+		zoom = 1
+	}
+	return screen.Point{X: p.X / zoom, Y: p.Y / zoom}
 }
 
 // do sends input to the page. A page that does not answer to it has stopped answering; a
@@ -672,8 +686,12 @@ func (d *Device) Picture(ctx context.Context) (device.Picture, error) {
 	}
 	ctx, stop := context.WithTimeoutCause(ctx, patience, errors.New("the browser drew nothing within "+patience.String()))
 	defer stop()
+	zoom := d.zoom
+	if zoom <= 0 {
+		zoom = 1
+	}
 	data, err := page.CaptureScreenshot().WithFormat(page.CaptureScreenshotFormatPng).WithOptimizeForSpeed(true).
-		WithClip(&page.Viewport{Width: w, Height: h, Scale: 1 / d.config.Density}).Do(d.tab.on(ctx))
+		WithClip(&page.Viewport{Width: w / zoom, Height: h / zoom, Scale: zoom / d.config.Density}).Do(d.tab.on(ctx))
 	if err != nil {
 		if crash := d.tab.alive(); crash != nil {
 			return nil, crash
@@ -701,6 +719,7 @@ func (d *Device) read(text string) (tree *screen.Tree, wants bool, err error) {
 		Busy     bool              `json:"busy"`
 		Same     bool              `json:"same"`
 		Wants    bool              `json:"wants"`
+		Zoom     float64           `json:"zoom"`
 		Title    string            `json:"title"`
 		Elements []json.RawMessage `json:"elements"`
 	}
@@ -719,6 +738,9 @@ func (d *Device) read(text string) (tree *screen.Tree, wants bool, err error) {
 	}
 	d.revision++
 	d.moment, d.inPage = in.Moment, in.Revision
+	if d.zoom = in.Zoom; d.zoom <= 0 {
+		d.zoom = 1
+	}
 	t := d.newTree(d.front)
 	t.Busy = busy
 	t.Root.Name = plain.Text(in.Title, 500)

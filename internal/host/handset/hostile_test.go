@@ -139,7 +139,7 @@ func TestPagesReachTheirOwnOriginAndWhatIsNamed(t *testing.T) {
 	require.NoError(t, err)
 	ways := []string{private.URL, "http://localhost:" + port, "http://[::1]:" + port, "http://0.0.0.0:" + port,
 		"http://127.1:" + port, "http://x.localhost:" + port, "http://example.com/", "ws://127.0.0.1:" + port}
-	body := `<p id="p">…</p><img src="` + private.URL + `/i.png"><iframe src="` + private.URL + `/f"></iframe>
+	body := `<meta name="viewport" content="width=device-width"><p id="p">…</p><img src="` + private.URL + `/i.png"><iframe src="` + private.URL + `/f"></iframe>
 <script>(async () => {
   const out = [];
   for (const u of ` + fmt.Sprintf("%q", ways) + `.map((u) => u)) {

@@ -6,7 +6,7 @@
     'progressbar', 'radio', 'scrollbar', 'separator', 'slider', 'switch', 'tab']);
   const plain = new Set(['', 'generic', 'none', 'presentation', 'StaticText', 'InlineTextBox', 'LabelText', 'paragraph',
     'strong', 'emphasis', 'code', 'subscript', 'superscript', 'time', 'mark', 'insertion', 'deletion', 'RootWebArea',
-    'Abbr', 'LineBreak', 'term', 'caption']);
+    'Abbr', 'LineBreak', 'term', 'caption', 'sectionheader', 'sectionfooter']);
   const roles = new Set(['option', 'tab', 'listitem', 'menuitem', 'row', 'cell', 'gridcell', 'treeitem', 'columnheader',
     'rowheader', 'radio', 'menuitemradio', 'menuitemcheckbox']); // those that need another around them (WAI-ARIA 1.2, 5.2.6)
   const renamed = { image: 'img', textField: 'textbox', 'graphics-document': 'img', 'graphics-object': 'img',
@@ -209,7 +209,8 @@
     signed = sign;
     if (animated) forgetAll();
     const out = [], boxes = [], shown = [];
-    const width = innerWidth, height = innerHeight;
+    // A page that does not fit itself to the screen is laid out wider, and zoomed out.
+    const port = visualViewport, zoom = port.scale, width = port.width, height = port.height;
     let busy = document.readyState !== 'complete';
     wants = false;
     referring = !!document.querySelector('[aria-labelledby],[aria-describedby],[aria-owns]');
@@ -308,7 +309,9 @@
         }
         if (top === el) return true;
         if (top.contains(el)) return !says || k.through || top.tagName === 'LABEL' || inlineOf(el, top);
-        return top.tagName === 'LABEL' && top.control === el;
+        if (top.tagName === 'LABEL' && top.control === el) return true;
+        for (let e = top; e && !e.contains(el); e = e.parentElement) if (hides(e)) return false;
+        return true; // one sees through what lies over it
       };
       if (at(x + w / 2, y + h / 2)) return 1;
       const i = Math.min(3, w / 4), j = Math.min(3, h / 4);
@@ -317,6 +320,11 @@
       }
       return says ? 0 : -1;
     }
+    const hides = (e) => {
+      if (e.tagName === 'IMG' || e.tagName === 'VIDEO' || e.tagName === 'CANVAS' || e.tagName === 'IFRAME') return true;
+      const s = getComputedStyle(e), alpha = /^rgba\(.*, ([0-9.]+)\)$/.exec(s.backgroundColor);
+      return Number(s.opacity) > 0.5 && (s.backgroundImage !== 'none' || s.backgroundColor !== 'transparent' && (!alpha || Number(alpha[1]) > 0.5));
+    };
     const inlineOf = (el, top) => {
       for (let e = el; e && e !== top; e = e.parentElement) {
         if (getComputedStyle(e).pointerEvents === 'none' || getComputedStyle(e).display.startsWith('inline')) return true;
@@ -324,15 +332,15 @@
       return false;
     };
 
-    const r2 = (n) => Math.round(n * 10) / 10;
-    if (document.documentElement) walk(document.documentElement, document, 1, [0, 0, width, height], 0, 0, false, active(document));
+    const r2 = (n) => Math.round(n * zoom * 10) / 10;
+    if (document.documentElement) walk(document.documentElement, document, 1, [0, 0, width, height], -port.offsetLeft, -port.offsetTop, false, active(document));
     judge();
     wasBusy = busy;
     const text = JSON.stringify(out);
     if (text === last) return JSON.stringify({ moment, revision, busy, wants: wants && fits(), same: true });
     last = text;
     revision++;
-    return `{"moment":${JSON.stringify(moment)},"revision":${revision},"busy":${busy},"wants":${wants && fits()},"title":${JSON.stringify(cut(document.title))},"language":${JSON.stringify(document.documentElement ? document.documentElement.lang : '')},"url":${JSON.stringify(cut(location.href))},"elements":${text}}`;
+    return `{"moment":${JSON.stringify(moment)},"revision":${revision},"busy":${busy},"wants":${wants && fits()},"zoom":${zoom},"title":${JSON.stringify(cut(document.title))},"language":${JSON.stringify(document.documentElement ? document.documentElement.lang : '')},"url":${JSON.stringify(cut(location.href))},"elements":${text}}`;
   }
 
   // yamatoTapped gives a promise that is kept once the page has done with the touch to come: after

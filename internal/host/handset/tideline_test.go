@@ -67,6 +67,21 @@ func judge(t *testing.T, d driver.Device, app, text string) map[string]script.Re
 	return out
 }
 
+// judgeOne runs one case of a suite.
+func judgeOne(t *testing.T, d driver.Device, app, text, name string) script.Result {
+	t.Helper()
+	s, findings := script.Read(text)
+	require.Empty(t, findings)
+	for _, c := range s.Cases {
+		if c.Name == name {
+			return script.RunCase(context.Background(), s, c, d, script.Options{App: app,
+				Known: func(string) bool { return true }}, &pictures{t: t}) // it has matched before
+		}
+	}
+	require.Fail(t, "there is no such case", name)
+	return script.Result{}
+}
+
 func TestTheSampleAppRunsOnAHandset(t *testing.T) {
 	suites, err := demo.Suites()
 	require.NoError(t, err)
