@@ -76,13 +76,6 @@ func (p *proxy) may(hostport string) bool {
 	return slices.Contains(p.allowed, hostport) || slices.Contains(p.allowed, strings.Trim(host, "[]"))
 }
 
-// allow lets apps reach one more host, for as long as the proxy is there.
-func (p *proxy) allow(hostport string) {
-	if !slices.Contains(p.allowed, hostport) {
-		p.allowed = append(slices.Clip(p.allowed), hostport)
-	}
-}
-
 func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	host := r.URL.Host
 	if r.Method == http.MethodConnect {

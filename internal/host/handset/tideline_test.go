@@ -24,9 +24,8 @@ import (
 
 // pictures keeps what a case records; its PNGs are written to dir if that is set.
 type pictures struct {
-	t    *testing.T
-	dir  string
-	want string
+	t   *testing.T
+	dir string
 }
 
 func (p *pictures) Step(script.StepRecord) {}
