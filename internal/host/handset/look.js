@@ -367,6 +367,7 @@
   });
   const fits = () => document.getElementsByTagName('*').length <= large;
   globalThis.yamatoLook = (afresh) => { if (afresh) { last = ''; dirty = true; } return look(); };
+  globalThis.yamatoForget = () => { forgetAll(); last = ''; dirty = true; return ''; };
   globalThis.yamatoAsks = () => { asks = true; forgetAll(); return ''; };
   watch(document);
 })();
