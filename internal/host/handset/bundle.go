@@ -37,7 +37,7 @@ type manifest struct {
 }
 
 // maxEntry bounds a file that is served, unpacked, in bytes.
-const maxEntry = 512 << 20
+const maxEntry = 128 << 20
 
 // openBundle opens the zip of a web bundle. launch is its start page, as the package says.
 func openBundle(file, launch string) (*bundle, error) {
@@ -154,5 +154,5 @@ var notOfLabel = regexp.MustCompile(`[^a-z0-9]+`)
 func hostLabel(app string) string {
 	word := strings.Trim(notOfLabel.ReplaceAllString(strings.ToLower(app), "-"), "-")
 	sum := sha256.Sum256([]byte(app))
-	return strings.Trim(word[:min(len(word), 40)], "-") + "-" + hex.EncodeToString(sum[:4])
+	return strings.TrimLeft(strings.Trim(word[:min(len(word), 40)], "-")+"-"+hex.EncodeToString(sum[:4]), "-")
 }

@@ -8,7 +8,9 @@ import (
 	"os/exec"
 	"runtime"
 	"syscall"
+	"time"
 
+	"github.com/shirou/gopsutil/v4/process"
 	"golang.org/x/sys/unix"
 )
 
@@ -16,6 +18,32 @@ import (
 // the host that started the keeper is gone, however that went, and takes the browser's
 // profile away.
 const KeeperArgument = "keep-browser"
+
+// largest is the resident memory at which a process of the browser is ended, in bytes: a page
+// that takes so much would take the host's.
+const largest = 2 << 30
+
+// weigh ends processes of the browser that have grown too large; to it, their pages crash.
+func weigh(browser int) {
+	for range time.Tick(300 * time.Millisecond) {
+		p, err := process.NewProcess(int32(browser))
+		if err != nil {
+			return
+		}
+		end(p)
+	}
+}
+
+// end ends what p has started, and what that has started, where it is too large.
+func end(p *process.Process) {
+	kids, _ := p.Children() // none is an error too
+	for _, k := range kids {
+		if m, err := k.MemoryInfo(); err == nil && m.RSS > largest {
+			_ = k.Kill()
+		}
+		end(k)
+	}
+}
 
 // RunKeeper keeps a browser: arguments are the profile's folder, and the browser with its own.
 // The browser speaks over the descriptors 3 and 4, which come from the host; standard input
@@ -46,7 +74,8 @@ func RunKeeper(args []string) int {
 		_, _ = io.Copy(io.Discard, os.Stdin)
 		over <- struct{}{}
 	}()
-	go func() { // ends with the browser
+	go weigh(cmd.Process.Pid) // ends with this process
+	go func() {               // ends with the browser
 		_ = cmd.Wait()
 		over <- struct{}{}
 	}()

@@ -348,7 +348,7 @@ func short(address string) string {
 // ask runs an expression in the world of look.js and reads what it gives, which is text. It
 // gives a *device.Crash where the page is no more or has stopped answering.
 func (t *tab) ask(ctx context.Context, expression string) (string, error) {
-	for {
+	for end := time.Now().Add(patience); ; {
 		if err := t.alive(); err != nil {
 			return "", err
 		}
@@ -356,7 +356,10 @@ func (t *tab) ask(ctx context.Context, expression string) (string, error) {
 		where := t.context
 		t.mu.Unlock()
 		if where == 0 { // between two documents
-			if err := t.await(ctx, time.Now().Add(patience)); err != nil {
+			if !time.Now().Before(end) {
+				return "", t.stuck()
+			}
+			if err := t.await(ctx, end); err != nil {
 				return "", err
 			}
 			continue

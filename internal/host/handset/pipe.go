@@ -192,6 +192,7 @@ func (s session) Execute(ctx context.Context, method string, params, result any)
 		}
 		return json.Unmarshal(m.Result, result, reads)
 	case <-s.gone:
+		s.forget(id)
 		return errGone
 	case <-ctx.Done():
 		s.forget(id)
