@@ -5,7 +5,7 @@ import (
 	"os"
 
 	"yamato/internal/cli"
-	"yamato/internal/host/handset"
+	"yamato/internal/host/handset/keeper"
 	"yamato/internal/host/standin"
 )
 
@@ -13,8 +13,8 @@ func main() {
 	if len(os.Args) == 2 && os.Args[1] == standin.SandboxArgument {
 		os.Exit(standin.RunSandbox())
 	}
-	if len(os.Args) > 1 && os.Args[1] == handset.KeeperArgument {
-		os.Exit(handset.RunKeeper(os.Args[2:]))
+	if len(os.Args) > 1 && os.Args[1] == keeper.Argument {
+		os.Exit(keeper.Run(os.Args[2:]))
 	}
 	os.Exit(cli.Main())
 }

@@ -22,6 +22,7 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/handset"
+	"yamato/internal/host/handset/keeper"
 )
 
 // listPage is an app of a list, whose first entry changes when the button is tapped.
@@ -34,8 +35,8 @@ addEventListener('touchmove', () => {});</script>`
 
 // handsetFigures measures handsets in the browser of this machine.
 func (r *rig) handsetFigures(ctx context.Context, page *strings.Builder) error {
-	keeper := []string{r.program, handset.KeeperArgument}
-	b := &handset.Browser{Keeper: keeper, Dir: r.dir}
+	command := []string{r.program, keeper.Argument}
+	b := &handset.Browser{Keeper: command, Dir: r.dir}
 	var list [2]listFigures
 	for i, n := range []int{200, 3000} {
 		var err error

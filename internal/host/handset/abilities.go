@@ -143,7 +143,7 @@ func (d *Device) Rotate(ctx context.Context, to string) error {
 		return fmt.Errorf("a handset is held in %s or %s, not %q", device.Portrait, device.Landscape, to)
 	}
 	if i := d.apps[d.front]; i != nil {
-		if keeps := strings.SplitN(i.bundle.facts.Orientation, "-", 2)[0]; keeps != "" && keeps != "any" && keeps != "natural" && keeps != to {
+		if keeps := strings.SplitN(i.bundle.Facts.Orientation, "-", 2)[0]; keeps != "" && keeps != "any" && keeps != "natural" && keeps != to {
 			return nil // its manifest has it one way, however the handset is held (W3C Web App Manifest, orientation)
 		}
 	}

@@ -35,7 +35,7 @@ const heapMB = 512
 // when it has died. It may be used by several goroutines.
 type Browser struct {
 	Path   string   // of Chromium; looked for where ""
-	Keeper []string // command that starts a keeper: this program and KeeperArgument
+	Keeper []string // command that starts a keeper: this program and keeper.Argument
 	Dir    string   // for profiles; the system's folder for what is temporary where ""
 	Log    *slog.Logger
 

@@ -28,6 +28,7 @@ import (
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/driver"
+	"yamato/internal/host/handset/origin"
 )
 
 // Config describes one handset.
@@ -47,7 +48,7 @@ type Device struct {
 	up      bool
 	running *running
 	context cdp.BrowserContextID
-	proxy   *proxy
+	proxy   *origin.Proxy
 	tab     *tab // what is in front: an app, or nothing
 	front   string
 	away    bool
@@ -72,7 +73,7 @@ type Device struct {
 // installed is an app on the handset.
 type installed struct {
 	app    driver.App
-	bundle *bundle
+	bundle *origin.Bundle
 	origin string
 	host   string
 	used   bool // it has been started since it was put there, so that it may have data
@@ -143,10 +144,10 @@ func (d *Device) Boot(ctx context.Context, limit time.Duration, _ bool) error {
 	if !r.sandbox {
 		d.boots("warn", "it runs without its sandbox, because the host runs as root")
 	}
-	if d.proxy, err = openProxy(d.config.Reach, d.refused); err != nil {
+	if d.proxy, err = origin.OpenProxy(d.config.Reach, d.refused); err != nil {
 		return err
 	}
-	d.context, err = target.CreateBrowserContext().WithDisposeOnDetach(true).WithProxyServer("http://" + d.proxy.address()).
+	d.context, err = target.CreateBrowserContext().WithDisposeOnDetach(true).WithProxyServer("http://" + d.proxy.Address()).
 		WithProxyBypassList("<-loopback>").Do(r.on(ctx))
 	if err == nil {
 		err = browser.SetDownloadBehavior(browser.SetDownloadBehaviorBehaviorDeny).WithBrowserContextID(d.context).Do(r.on(ctx))
@@ -157,7 +158,7 @@ func (d *Device) Boot(ctx context.Context, limit time.Duration, _ bool) error {
 	}
 	d.running, d.up = r, true
 	for _, i := range d.apps {
-		d.proxy.serve(i.host, i.bundle)
+		d.proxy.Serve(i.host, i.bundle)
 		i.used = false
 	}
 	d.boots("info", fmt.Sprintf("a screen of %d by %d dp, %g pixels a dp", d.config.Device.Width, d.config.Device.Height,
@@ -202,7 +203,7 @@ func (d *Device) drop() {
 		_ = target.DisposeBrowserContext(d.context).Do(d.running.on(ctx))
 	}
 	if d.proxy != nil {
-		_ = d.proxy.close()
+		_ = d.proxy.Close()
 	}
 	d.tab, d.front, d.away, d.context, d.proxy, d.running, d.up = nil, "", false, "", nil, nil, false
 }
@@ -225,7 +226,7 @@ func (d *Device) Empty(ctx context.Context) error {
 func (d *Device) removeAll() (err error) {
 	for id, i := range d.apps {
 		if i.bundle != nil {
-			err = errors.Join(err, i.bundle.close())
+			err = errors.Join(err, i.bundle.Close())
 		}
 		delete(d.apps, id)
 	}
@@ -275,23 +276,23 @@ func (d *Device) Install(ctx context.Context, app driver.App) error {
 	if before != nil && before.app.Path == app.Path {
 		return nil
 	}
-	b, err := openBundle(app.Path, p.Launch)
+	b, err := origin.OpenBundle(app.Path, p.Launch)
 	if err != nil {
 		return err
 	}
 	i := &installed{app: app, bundle: b}
-	i.origin, i.host = originOf(p.ApplicationID)
+	i.origin, i.host = origin.Of(p.ApplicationID)
 	if before != nil {
 		i.stale = before.used || before.stale
 		if d.front == p.ApplicationID {
 			d.goHome(ctx)
 		}
-		if err := before.bundle.close(); err != nil {
-			return errors.Join(err, b.close())
+		if err := before.bundle.Close(); err != nil {
+			return errors.Join(err, b.Close())
 		}
 	}
 	d.apps[p.ApplicationID] = i
-	d.proxy.serve(i.host, b)
+	d.proxy.Serve(i.host, b)
 	d.logs.write(d.Now(), "", "info", "packages", p.ApplicationID+" "+p.VersionName+" installed")
 	return nil
 }
@@ -337,7 +338,7 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 	d.tab, d.front, d.away, i.used = t, app, false, true
 	d.render()
 	d.logs.write(d.Now(), app, "info", "activity", "start "+app)
-	if err := d.visit(ctx, i.origin+i.bundle.start); err != nil {
+	if err := d.visit(ctx, i.origin+i.bundle.Start); err != nil {
 		return err
 	}
 	if i.stale {

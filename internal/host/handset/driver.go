@@ -11,6 +11,7 @@ import (
 
 	"yamato/internal/core/fleet"
 	"yamato/internal/host/driver"
+	"yamato/internal/host/handset/keeper"
 )
 
 // Name is what site files call the driver, and where a device's own part stands.
@@ -49,16 +50,16 @@ type Driver struct {
 	browser *Browser
 }
 
-// NewDriver gives the driver. keeper starts a keeper of browsers; nil means this very program.
-func NewDriver(keeper []string) (*Driver, error) {
-	if keeper == nil {
+// NewDriver gives the driver. command starts a keeper of browsers; nil means this very program.
+func NewDriver(command []string) (*Driver, error) {
+	if command == nil {
 		self, err := os.Executable()
 		if err != nil {
 			return nil, fmt.Errorf("this program cannot find its own file: %w", err)
 		}
-		keeper = []string{self, KeeperArgument}
+		command = []string{self, keeper.Argument}
 	}
-	return &Driver{keeper: keeper}, nil
+	return &Driver{keeper: command}, nil
 }
 
 // Open gives one handset, switched off.

@@ -18,19 +18,20 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
+	"yamato/internal/host/handset/keeper"
 )
 
 // holdArgument makes this test's program hold a browser in a folder until it is killed.
 const holdArgument = "hold-browser"
 
 func TestMain(m *testing.M) {
-	if len(os.Args) > 1 && os.Args[1] == KeeperArgument {
-		os.Exit(RunKeeper(os.Args[2:]))
+	if len(os.Args) > 1 && os.Args[1] == keeper.Argument {
+		os.Exit(keeper.Run(os.Args[2:]))
 	}
 	if len(os.Args) > 2 && os.Args[1] == holdArgument {
 		self, err := os.Executable()
 		if err == nil {
-			_, err = (&Browser{Keeper: []string{self, KeeperArgument}, Dir: os.Args[2]}).up(context.Background())
+			_, err = (&Browser{Keeper: []string{self, keeper.Argument}, Dir: os.Args[2]}).up(context.Background())
 		}
 		fmt.Println(map[bool]string{true: "up", false: "down"}[err == nil])
 		select {} // until it is killed
@@ -44,7 +45,7 @@ var theBrowser = sync.OnceValue(func() *Browser {
 	if err != nil {
 		panic(err)
 	}
-	return &Browser{Keeper: []string{self, KeeperArgument}, Log: slog.New(slog.DiscardHandler)}
+	return &Browser{Keeper: []string{self, keeper.Argument}, Log: slog.New(slog.DiscardHandler)}
 })
 
 // kaede is a handset with the screen of a Kaede 7.

@@ -25,6 +25,7 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
 	"yamato/internal/host/driver"
+	"yamato/internal/host/handset/keeper"
 )
 
 // paged is an app of one page.
@@ -196,7 +197,7 @@ func TestNothingIsLeftOfABrowserThatIsEnded(t *testing.T) {
 	self, err := os.Executable()
 	require.NoError(t, err)
 	dir := t.TempDir()
-	b := &Browser{Keeper: []string{self, KeeperArgument}, Dir: dir}
+	b := &Browser{Keeper: []string{self, keeper.Argument}, Dir: dir}
 	r, err := b.up(context.Background())
 	require.NoError(t, err)
 	profiles, err := filepath.Glob(filepath.Join(dir, "*"))

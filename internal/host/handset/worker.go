@@ -40,7 +40,7 @@ func (d *Device) takeOver(ctx context.Context, i *installed) error {
 		return lost(err)
 	}
 	d.render()
-	return d.visit(ctx, i.origin+i.bundle.start)
+	return d.visit(ctx, i.origin+i.bundle.Start)
 }
 
 // registration gives the number of an app's service worker, which may be about to be there.

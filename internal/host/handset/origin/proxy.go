@@ -1,4 +1,4 @@
-package handset
+package origin
 
 import (
 	"context"
@@ -15,9 +15,9 @@ import (
 	"time"
 )
 
-// proxy is all the network that a handset has. It serves the apps' bundles, each on an origin
+// Proxy is all the network that a handset has. It serves the apps' bundles, each on an origin
 // of its own, and passes on what goes to hosts that the site file names. The rest it refuses.
-type proxy struct {
+type Proxy struct {
 	allowed []string // hosts, or host:port
 	refused func(host string)
 	through http.Handler
@@ -34,13 +34,13 @@ type proxy struct {
 // machine and nothing else (RFC 6761, 6.3), and browsers count them as safe.
 const originEnd = ".localhost"
 
-// openProxy listens on a free port of the loopback.
-func openProxy(allowed []string, refused func(host string)) (*proxy, error) {
+// OpenProxy listens on a free port of the loopback.
+func OpenProxy(allowed []string, refused func(host string)) (*Proxy, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
-	p := &proxy{allowed: allowed, refused: refused, listen: l, bundles: map[string]http.Handler{},
+	p := &Proxy{allowed: allowed, refused: refused, listen: l, bundles: map[string]http.Handler{},
 		conns: map[net.Conn]bool{}}
 	p.through = &httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {},
@@ -54,10 +54,11 @@ func openProxy(allowed []string, refused func(host string)) (*proxy, error) {
 	return p, nil
 }
 
-func (p *proxy) address() string { return p.listen.Addr().String() }
+// Address is where it listens.
+func (p *Proxy) Address() string { return p.listen.Addr().String() }
 
-// serve puts a bundle on a host's origin; nil takes it off.
-func (p *proxy) serve(host string, bundle http.Handler) {
+// Serve puts a bundle on a host's origin; nil takes it off.
+func (p *Proxy) Serve(host string, bundle http.Handler) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if bundle == nil {
@@ -68,7 +69,7 @@ func (p *proxy) serve(host string, bundle http.Handler) {
 }
 
 // may tells whether apps may reach a host.
-func (p *proxy) may(hostport string) bool {
+func (p *Proxy) may(hostport string) bool {
 	host, _, err := net.SplitHostPort(hostport)
 	if err != nil {
 		host = hostport
@@ -76,7 +77,8 @@ func (p *proxy) may(hostport string) bool {
 	return slices.Contains(p.allowed, hostport) || slices.Contains(p.allowed, strings.Trim(host, "[]"))
 }
 
-func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+// ServeHTTP serves bundles, passes on what may be reached, and refuses the rest.
+func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	host := r.URL.Host
 	if r.Method == http.MethodConnect {
 		host = r.Host
@@ -103,7 +105,7 @@ func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 // tunnel joins a client to a host, both ways, until either has had enough.
-func (p *proxy) tunnel(w http.ResponseWriter, r *http.Request) {
+func (p *Proxy) tunnel(w http.ResponseWriter, r *http.Request) {
 	var dialer net.Dialer
 	ctx, stop := context.WithTimeout(r.Context(), 20*time.Second)
 	defer stop()
@@ -134,7 +136,7 @@ func (p *proxy) tunnel(w http.ResponseWriter, r *http.Request) {
 	both.Wait()
 }
 
-func (p *proxy) keep(conns ...net.Conn) bool {
+func (p *Proxy) keep(conns ...net.Conn) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, c := range conns {
@@ -147,7 +149,7 @@ func (p *proxy) keep(conns ...net.Conn) bool {
 	return p.conns != nil
 }
 
-func (p *proxy) drop(conns ...net.Conn) {
+func (p *Proxy) drop(conns ...net.Conn) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, c := range conns {
@@ -156,8 +158,8 @@ func (p *proxy) drop(conns ...net.Conn) {
 	}
 }
 
-// close ends the proxy and all that goes through it.
-func (p *proxy) close() error {
+// Close ends the proxy and all that goes through it.
+func (p *Proxy) Close() error {
 	p.mu.Lock()
 	for c := range p.conns {
 		_ = c.Close()
@@ -172,8 +174,8 @@ func (p *proxy) close() error {
 	return err
 }
 
-// originOf gives the origin that an app has on a handset, and its host.
-func originOf(app string) (origin, host string) {
+// Of gives the origin that an app has on a handset, and its host.
+func Of(app string) (origin, host string) {
 	host = hostLabel(app) + originEnd
 	return (&url.URL{Scheme: "http", Host: host}).String(), host
 }

@@ -1,4 +1,6 @@
-package handset
+// Package origin is the network that a handset has: the origins of its apps, served from their
+// bundles, and the hosts that they may reach.
+package origin
 
 import (
 	"archive/zip"
@@ -18,16 +20,16 @@ import (
 	"time"
 )
 
-// bundle serves a web bundle from its zip, in place: nothing is unpacked to a disk.
-type bundle struct {
+// Bundle serves a web bundle from its zip, in place: nothing is unpacked to a disk.
+type Bundle struct {
 	file    *os.File
 	entries map[string]*zip.File // by path below the bundle's top
-	start   string               // the start page, as a path with its query
-	facts   manifest
+	Start   string               // the start page, as a path with its query
+	Facts   Manifest
 }
 
-// manifest is what a handset heeds of a W3C web app manifest.
-type manifest struct {
+// Manifest is what a handset heeds of a W3C web app manifest.
+type Manifest struct {
 	StartURL    string `json:"start_url"`
 	Display     string `json:"display"`
 	Orientation string `json:"orientation"`
@@ -39,8 +41,8 @@ type manifest struct {
 // maxEntry bounds a file that is served, unpacked, in bytes.
 const maxEntry = 128 << 20
 
-// openBundle opens the zip of a web bundle. launch is its start page, as the package says.
-func openBundle(file, launch string) (*bundle, error) {
+// OpenBundle opens the zip of a web bundle. launch is its start page, as the package says.
+func OpenBundle(file, launch string) (*Bundle, error) {
 	f, err := os.Open(file)
 	if err != nil {
 		return nil, fmt.Errorf("the package cannot be read on the host: %w", err)
@@ -53,7 +55,7 @@ func openBundle(file, launch string) (*bundle, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("the package cannot be read on the host: %w", err), f.Close())
 	}
-	b := &bundle{file: f, entries: map[string]*zip.File{}}
+	b := &Bundle{file: f, entries: map[string]*zip.File{}}
 	top, found := "", (*zip.File)(nil)
 	for _, e := range z.File {
 		dir, base := path.Split(e.Name)
@@ -71,13 +73,13 @@ func openBundle(file, launch string) (*bundle, error) {
 	}
 	if found != nil {
 		if text, err := read(found, 4<<20); err == nil {
-			_ = json.Unmarshal(text, &b.facts) // what it cannot be read for, it does not state
+			_ = json.Unmarshal(text, &b.Facts) // what it cannot be read for, it does not state
 		}
 	}
-	if b.start = b.facts.StartURL; b.start == "" {
-		b.start = launch
+	if b.Start = b.Facts.StartURL; b.Start == "" {
+		b.Start = launch
 	}
-	if b.start = "/" + strings.TrimLeft(strings.TrimPrefix(b.start, "."), "/"); b.start == "/" &&
+	if b.Start = "/" + strings.TrimLeft(strings.TrimPrefix(b.Start, "."), "/"); b.Start == "/" &&
 		b.entries["/index.html"] == nil {
 		return nil, errors.Join(errors.New("the bundle has no index.html, and its manifest names no other start_url"),
 			f.Close())
@@ -98,7 +100,8 @@ func read(e *zip.File, most int64) ([]byte, error) {
 	return text, err
 }
 
-func (b *bundle) close() error { return b.file.Close() }
+// Close lets go of the file.
+func (b *Bundle) Close() error { return b.file.Close() }
 
 // types are media types that systems do not agree on.
 var types = map[string]string{".webmanifest": "application/manifest+json", ".js": "text/javascript; charset=utf-8",
@@ -107,7 +110,8 @@ var types = map[string]string{".webmanifest": "application/manifest+json", ".js"
 	".woff2": "font/woff2", ".woff": "font/woff", ".ttf": "font/ttf", ".map": "application/json",
 	".txt": "text/plain; charset=utf-8", ".webp": "image/webp", ".avif": "image/avif", ".mp3": "audio/mpeg"}
 
-func (b *bundle) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+// ServeHTTP gives a file of the bundle.
+func (b *Bundle) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		http.Error(w, "a bundle is only read", http.StatusMethodNotAllowed)
 		return

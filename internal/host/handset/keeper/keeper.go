@@ -1,4 +1,5 @@
-package handset
+// Package keeper keeps a browser for a host, and takes it away with the host.
+package keeper
 
 import (
 	"errors"
@@ -14,10 +15,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// KeeperArgument, as its first, makes this program a keeper: it starts a browser, ends it when
+// Argument, as its first, makes this program a keeper: it starts a browser, ends it when
 // the host that started the keeper is gone, however that went, and takes the browser's
 // profile away.
-const KeeperArgument = "keep-browser"
+const Argument = "keep-browser"
 
 // largest is the resident memory at which a process of the browser is ended, in bytes: a page
 // that takes so much would take the host's.
@@ -45,10 +46,10 @@ func end(p *process.Process) {
 	}
 }
 
-// RunKeeper keeps a browser: arguments are the profile's folder, and the browser with its own.
+// Run keeps a browser: arguments are the profile's folder, and the browser with its own.
 // The browser speaks over the descriptors 3 and 4, which come from the host; standard input
 // ends when the host does.
-func RunKeeper(args []string) int {
+func Run(args []string) int {
 	if len(args) < 2 {
 		fmt.Fprintln(os.Stderr, "a keeper needs a profile and a browser")
 		return 2
