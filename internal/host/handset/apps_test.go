@@ -56,6 +56,7 @@ func broken(t *testing.T, files fstest.MapFS, name, piece, by string) fstest.Map
 }
 
 func TestAppsThatNobodyHereWroteAreJudged(t *testing.T) {
+	t.Parallel()
 	ferries, err := os.ReadFile("testdata/apps/ferries.yaml")
 	require.NoError(t, err)
 	for name, c := range map[string]struct {

@@ -51,8 +51,14 @@ var theBrowser = sync.OnceValue(func() *Browser {
 // kaede is a handset with the screen of a Kaede 7.
 func kaede(t *testing.T, reach ...string) *Device {
 	t.Helper()
+	return kaedeIn(t, theBrowser(), reach...)
+}
+
+// kaedeIn is one in a browser.
+func kaedeIn(t *testing.T, b *Browser, reach ...string) *Device {
+	t.Helper()
 	d := New(Config{Reach: reach, Device: fleet.Device{Name: "kaede-7-h1", Site: "desk", Kind: fleet.Emulator, Platform: "web",
-		Model: "Kaede 7", Form: "phone", OS: "156", Width: 408, Height: 896, MemoryMB: 8192, Traits: []string{}}}, theBrowser())
+		Model: "Kaede 7", Form: "phone", OS: "156", Width: 408, Height: 896, MemoryMB: 8192, Traits: []string{}}}, b)
 	t.Cleanup(func() { require.NoError(t, d.Close()) })
 	return d
 }
@@ -79,7 +85,7 @@ func probe(t *testing.T) driver.App { return bundled(t, os.DirFS("testdata/probe
 // opened has an app in front of a handset.
 func opened(t *testing.T, d *Device, app driver.App) context.Context {
 	t.Helper()
-	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
+	ctx, stop := context.WithTimeout(context.Background(), 10*time.Minute)
 	t.Cleanup(stop)
 	require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: "en-GB"}))
 	require.NoError(t, d.Install(ctx, app))
@@ -88,6 +94,7 @@ func opened(t *testing.T, d *Device, app driver.App) context.Context {
 }
 
 func TestHandsetsKeepTheContractOfDevices(t *testing.T) {
+	t.Parallel()
 	keep := kaede(t) // the browser stays up from one part to the next
 	require.NoError(t, keep.Ready(context.Background(), driver.Surroundings{}))
 	devicetest.Run(t, func(t *testing.T) devicetest.Subject {

@@ -82,10 +82,12 @@ func judgeOne(t *testing.T, d driver.Device, app, text, name string) script.Resu
 }
 
 func TestTheSampleAppRunsOnAHandset(t *testing.T) {
+	t.Parallel()
 	suites, err := demo.Suites()
 	require.NoError(t, err)
 	for _, v := range demo.Versions {
 		t.Run(v.Name, func(t *testing.T) {
+			t.Parallel()
 			d := kaede(t)
 			opened(t, d, tideline(t, v))
 			for _, suite := range []string{"tickets.suite", "timetable.suite"} {

@@ -1,4 +1,5 @@
-package e2e
+// Package pages tries what README and docs tell people to type.
+package pages
 
 import (
 	"bytes"
@@ -23,10 +24,10 @@ import (
 // pages are the README and docs/, what builds on a fresh demo first.
 func pages(t *testing.T) []string {
 	t.Helper()
-	docs, err := filepath.Glob("../../docs/*.md")
+	docs, err := filepath.Glob("../../../docs/*.md")
 	require.NoError(t, err)
 	require.Greater(t, len(docs), 8)
-	out := []string{"../../docs/demo.md", "../../README.md"}
+	out := []string{"../../../docs/demo.md", "../../../README.md"}
 	for _, page := range docs {
 		if page != out[0] {
 			out = append(out, page)
@@ -156,9 +157,9 @@ func furnish(t *testing.T, here, data, bin string) {
 	}
 	link(filepath.Join(data, "packages", "tideline-3.1.4.apk"), "app.apk")
 	link(filepath.Join(data, "suites", "tickets.suite"), "tickets.suite")
-	link("../../demo/lineups/crossing.yaml", "crossing.yaml")
+	link("../../../demo/lineups/crossing.yaml", "crossing.yaml")
 	for _, f := range []string{"app.yaml", "app.js", "texts.yaml", "bell.suite"} {
-		link(filepath.Join("../../demo/bell", f), filepath.Join("demo/bell", f))
+		link(filepath.Join("../../../demo/bell", f), filepath.Join("demo/bell", f))
 	}
 	make := "#!/bin/sh\nexec cat '" + filepath.Join(data, "packages", "tideline-3.2.1.apk") + "'\n"
 	require.NoError(t, os.WriteFile(filepath.Join(bin, "make-package"), []byte(make), 0o755))
