@@ -40,6 +40,12 @@ func (a *App) DemoCommand() *cobra.Command {
 			if c.dir, err = filepath.Abs(c.dir); err != nil {
 				return err
 			}
+			for _, name := range c.without {
+				if !slices.Contains(demo.Sites, name) {
+					return ui.WrongCall{Title: fmt.Sprintf("the demo has no site %q", name),
+						Hint: "it has " + listed(demo.Sites)}
+				}
+			}
 			c.anyway, c.log = !cmd.Flags().Changed("listen"), a.logger(verbose)
 			return a.demo(cmd.Context(), c, once, seed)
 		},
@@ -51,6 +57,8 @@ func (a *App) DemoCommand() *cobra.Command {
 	f.BoolVar(&once, "once", false, "show it once, stop everything, and exit 0 if the outcome is what "+
 		"docs/demo.md says")
 	f.Int64Var(&seed, "seed", demo.Seed, "seed of all chance in the sample runs")
+	f.StringSliceVar(&c.without, "without", nil, "sites to leave out: "+strings.Join(demo.Sites, ", "))
+	_ = cmd.RegisterFlagCompletionFunc("without", cobra.FixedCompletions(demo.Sites, cobra.ShellCompDirectiveNoFileComp))
 	f.BoolVar(&verbose, "verbose", false, "log more")
 	return cmd
 }
@@ -63,7 +71,7 @@ func (a *App) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	if err != nil {
 		return err
 	}
-	paths, err := writeSamples(c.dir)
+	paths, err := writeSamples(c.dir, sitesHere(c.without))
 	if err != nil {
 		return errors.Join(err, s.close())
 	}
@@ -82,7 +90,7 @@ func (a *App) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	g.Go(func() error { return s.run(inner, sites) })
 	var outcome error
 	g.Go(func() error {
-		if outcome = a.showDemo(inner, s, began, seed); outcome == nil && !once {
+		if outcome = a.showDemo(inner, s, sitesHere(c.without), began, seed); outcome == nil && !once {
 			a.tellHowToGoOn(inner, s.node, c.dir, path)
 			return nil
 		}
@@ -102,7 +110,7 @@ func (a *App) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 
 // writeSamples writes the packages, suites and the site file of the scenario, so
 // that they can be used by hand, and gives the paths of the site files.
-func writeSamples(dir string) ([]string, error) {
+func writeSamples(dir string, names []string) ([]string, error) {
 	files := map[string][]byte{}
 	for _, versions := range []struct {
 		of   []demo.Version
@@ -135,7 +143,7 @@ func writeSamples(dir string) ([]string, error) {
 		files[filepath.Join("lineups", name)] = []byte(text)
 	}
 	var sites []string
-	for _, name := range sitesHere() {
+	for _, name := range names {
 		if files[name+".yaml"], err = demo.Site(name); err != nil {
 			return nil, err
 		}
@@ -153,19 +161,19 @@ func writeSamples(dir string) ([]string, error) {
 	return sites, nil
 }
 
-func (a *App) showDemo(ctx context.Context, s *stack, began time.Time, seed int64) error {
+func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time.Time, seed int64) error {
 	c, err := client.Open(s.node.url, s.node.userToken, s.node.project)
 	if err != nil {
 		return err
 	}
-	devices, err := awaitDevices(ctx, c)
+	devices, err := awaitDevices(ctx, c, len(sites))
 	if err != nil {
 		return err
 	}
-	if err := handset.Available(); err != nil {
+	if err := handset.Available(); err != nil && !slices.Contains(sites, demo.Desk) {
 		fmt.Fprintf(a.Out, "The site desk is left out: %s.\n", err)
 	}
-	fmt.Fprintf(a.Out, "The hosts of the sites %s are linked, with %s. Ready after %.1f s.\n", listed(sitesHere()), ui.Plural(len(devices), "device"), time.Since(began).Seconds())
+	fmt.Fprintf(a.Out, "The hosts of the sites %s are linked, with %s. Ready after %.1f s.\n", listed(sites), ui.Plural(len(devices), "device"), time.Since(began).Seconds())
 	var names []string
 	suites, err := buildcmd.SuiteFiles([]string{filepath.Join(s.dir, "suites")})
 	if err != nil {
@@ -252,11 +260,11 @@ func (a *App) saveLineups(ctx context.Context, c *client.Service) error {
 }
 
 // awaitDevices waits until the host has linked and its devices are ready.
-func awaitDevices(ctx context.Context, c *client.Service) ([]contract.Device, error) {
+func awaitDevices(ctx context.Context, c *client.Service, wanted int) ([]contract.Device, error) {
 	tick := time.NewTicker(30 * time.Millisecond)
 	defer tick.Stop()
 	for late := time.After(60 * time.Second); ; {
-		if list, err := client.As[[]contract.Device](c.ListDevices(ctx, c.Project, nil)); err == nil && allKnown(list) {
+		if list, err := client.As[[]contract.Device](c.ListDevices(ctx, c.Project, nil)); err == nil && allKnown(list, wanted) {
 			return list, nil
 		}
 		select {
@@ -278,7 +286,7 @@ func listed(names []string) string {
 }
 
 // allKnown tells whether all hosts are linked and each device has come to rest.
-func allKnown(list []contract.Device) bool {
+func allKnown(list []contract.Device, wanted int) bool {
 	sites := map[string]bool{}
 	for _, d := range list {
 		if d.State == "offline" || d.State == "booting" {
@@ -286,13 +294,13 @@ func allKnown(list []contract.Device) bool {
 		}
 		sites[d.Site] = true
 	}
-	return len(sites) == len(sitesHere())
+	return len(sites) == wanted
 }
 
-// sitesHere are the scenario's sites that this machine can have.
-func sitesHere() []string {
+// sitesHere are the scenario's sites that this machine can have and that are wanted.
+func sitesHere(without []string) []string {
 	return slices.DeleteFunc(slices.Clone(demo.Sites), func(name string) bool {
-		return name == demo.Desk && handset.Available() != nil
+		return slices.Contains(without, name) || name == demo.Desk && handset.Available() != nil
 	})
 }
 

@@ -44,12 +44,13 @@ type stack struct {
 }
 
 type stackConfig struct {
-	dir    string
-	listen string
-	names  []string
-	care   careConfig
-	anyway bool // take any free port if that address is taken
-	log    *slog.Logger
+	dir     string
+	listen  string
+	names   []string
+	care    careConfig
+	without []string // sites of the demo that are not wanted
+	anyway  bool     // take any free port if that address is taken
+	log     *slog.Logger
 }
 
 // openStack starts the database and prepares the service.

@@ -82,7 +82,7 @@ func TestEveryCommandOfThePagesRunsAsWritten(t *testing.T) {
 	require.NoError(t, err)
 	address := l.Addr().String()
 	require.NoError(t, l.Close())
-	demo := exec.Command(program, "demo", "--dir", data, "--listen", address)
+	demo := exec.Command(program, "demo", "--dir", data, "--listen", address, "--without", "desk")
 	demo.Env = env
 	demo.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	out, err := os.Create(filepath.Join(home, "shown"))

@@ -34,7 +34,7 @@ const (
 
 // patience is how long a page may do one thing without answering. A person would have given
 // the app up before.
-const patience = 10 * time.Second
+const patience = 20 * time.Second
 
 // tab is a page in the browser, and what is known of it from its events. One goroutine drives
 // it; events come from the pipe's.
