@@ -73,7 +73,8 @@ them one round trip of the browser's protocol, in the same run.
 |---|---|---|---|
 | cases of the sample's suites a second | %.2f | %.2f | %.2f |
 
-Memory a handset, with 8 of them: **%.0f MB** (resident, of all of the browser's processes).
+Memory a handset, with 8 of them: **%.0f MB** (resident, of all of the browser's processes; what they
+share is counted with each).
 
 `, list[0].trip, list[1].trip, list[0].first, list[1].first, list[0].changed, list[1].changed, list[0].same,
 		list[1].same, list[0].tap, list[1].tap, list[0].picture, list[1].picture, list[0].fps, list[1].fps, rates[1],
