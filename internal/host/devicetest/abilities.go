@@ -299,5 +299,6 @@ func (s *subject) copies() {
 
 func (s *subject) charges() {
 	require.NoError(s.t, ability[device.Powered](s).SetBattery(s.ctx, 15, false))
+	s.eventually("charge", "15")
 	require.Error(s.t, ability[device.Powered](s).SetBattery(s.ctx, 101, false))
 }

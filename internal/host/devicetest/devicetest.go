@@ -17,6 +17,7 @@
 //	#page      path and fragment of where the app is; #message what was pushed last
 //	#choose    asks for a file; #chosen is its name, a colon and what it holds
 //	#call      asks the network for answer.txt; #answer is what comes, or "no answer"
+//	#charge    how full the battery is, in percent
 //	#away      how often the app has been sent away
 package devicetest
 

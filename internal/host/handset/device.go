@@ -1,23 +1,15 @@
 package handset
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"image"
-	"image/png"
 	"net/url"
-	"strings"
-	"sync"
 	"time"
 
-	"github.com/chromedp/cdproto/accessibility"
 	"github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
-	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/storage"
 	"github.com/chromedp/cdproto/target"
@@ -25,7 +17,6 @@ import (
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
-	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/handset/origin"
@@ -43,7 +34,6 @@ type Device struct {
 	config  Config
 	browser *Browser
 	born    time.Time
-	caps    []string
 
 	up      bool
 	running *running
@@ -103,8 +93,7 @@ func New(c Config, b *Browser) *Device {
 	b.use()
 	d := &Device{config: c, browser: b, born: time.Now(), apps: map[string]*installed{}, revision: 1}
 	d.surroundings = usual()
-	d.caps = append([]string{"back", "tree"}, device.Names(d)...)
-	d.config.Device.Abilities = d.caps
+	d.config.Device.Abilities = append([]string{"back", "tree"}, device.Names(d)...)
 	return d
 }
 
@@ -116,7 +105,7 @@ func usual() surroundings {
 func (d *Device) Describe() fleet.Device { return d.config.Device }
 
 // Abilities are what the device can do beyond the required core.
-func (d *Device) Abilities() []string { return d.caps }
+func (d *Device) Abilities() []string { return d.config.Device.Abilities }
 
 // Now is the device's clock: the wall's, since it was made.
 func (d *Device) Now() time.Duration { return time.Since(d.born) }
@@ -430,278 +419,6 @@ func (d *Device) Clean(ctx context.Context, level driver.Cleaning, apps ...strin
 
 func (d *Device) render() { d.revision, d.tree, d.moment = d.revision+1, nil, "" }
 
-// Tree is what is on the screen now.
-func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
-	if err := d.reach(ctx); err != nil {
-		return nil, err
-	}
-	if d.tab == nil || d.away {
-		return d.home(), nil
-	}
-	if asked := d.tab.asked(); asked != nil {
-		return d.asking(asked), nil
-	}
-	text, err := d.tab.ask(ctx, "yamatoLook("+afresh(d.tree == nil)+")")
-	if errors.Is(err, errDialog) {
-		return d.Tree(ctx)
-	}
-	if err != nil {
-		return nil, err
-	}
-	tree, wants, err := d.read(text)
-	if err != nil || !wants {
-		return tree, err
-	}
-	// From here on the browser keeps its accessibility tree, and is asked for roles and names.
-	if err := accessibility.Enable().Do(d.tab.on(ctx)); err != nil {
-		return nil, lost(err)
-	}
-	if _, err := accessibility.GetRootAXNode().Do(d.tab.on(ctx)); err != nil { // it is made when it is first looked at
-		return nil, lost(err)
-	}
-	d.tree, d.moment = nil, ""
-	if text, err = d.tab.ask(ctx, "yamatoAsks() + yamatoLook(true)"); errors.Is(err, errDialog) {
-		return d.Tree(ctx)
-	} else if err != nil {
-		return nil, err
-	}
-	tree, _, err = d.read(text)
-	return tree, err
-}
-
-func afresh(yes bool) string {
-	if yes {
-		return "true"
-	}
-	return ""
-}
-
-func (d *Device) width() (float64, float64) {
-	w, h := float64(d.config.Device.Width), float64(d.config.Device.Height)
-	if d.across {
-		return h, w
-	}
-	return w, h
-}
-
-func (d *Device) newTree(app string) *screen.Tree {
-	w, h := d.width()
-	return &screen.Tree{Width: w, Height: h, Revision: d.revision, App: app, Language: d.language,
-		Root: &screen.Node{Role: "application", Bounds: screen.Rect{W: w, H: h}, Visible: screen.Rect{W: w, H: h}}}
-}
-
-// home is the screen with no app in front.
-func (d *Device) home() *screen.Tree {
-	if d.tree == nil {
-		d.tree = d.newTree("")
-		d.tree.Root.Name = "Home"
-	}
-	return d.tree
-}
-
-// Tap touches the screen with one finger.
-func (d *Device) Tap(ctx context.Context, at screen.Point) error {
-	if err := d.reach(ctx); err != nil {
-		return err
-	}
-	if d.tab == nil || d.away {
-		return nil
-	}
-	if asked := d.tab.asked(); asked != nil {
-		return d.reply(ctx, asked, at)
-	}
-	if err := d.tab.alive(); err != nil {
-		return err
-	}
-	at = d.inPixels(at)
-	done, err := d.tab.begin("yamatoTapped()")
-	if err != nil {
-		return err
-	}
-	return d.do(ctx, func(ctx context.Context) error {
-		err := input.DispatchTouchEvent(input.TouchStart, []*input.TouchPoint{{X: at.X, Y: at.Y}}).Do(ctx)
-		if err == nil {
-			err = input.DispatchTouchEvent(input.TouchEnd, []*input.TouchPoint{}).Do(ctx)
-		}
-		if err != nil {
-			return err
-		}
-		select { // what the touch does to the page is done
-		case <-done:
-		case <-d.tab.gone:
-			return errGone
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		}
-		return nil
-	})
-}
-
-// inPixels gives a place in the page's CSS pixels, in which the browser takes input.
-func (d *Device) inPixels(p screen.Point) screen.Point {
-	zoom := d.zoom
-	if zoom <= 0 {
-		zoom = 1
-	}
-	return screen.Point{X: p.X / zoom, Y: p.Y / zoom}
-}
-
-// do sends input to the page. A page that does not answer to it has stopped answering; a
-// dialog that comes up meanwhile keeps the answer back, and the input has arrived all the same.
-func (d *Device) do(ctx context.Context, what func(context.Context) error) error {
-	t := d.tab
-	inner, stop := context.WithCancelCause(ctx)
-	defer stop(nil)
-	var over sync.WaitGroup
-	done := make(chan error, 1)
-	over.Go(func() { done <- what(t.on(inner)) })
-	defer over.Wait()
-	end := time.NewTimer(patience)
-	defer end.Stop()
-	for {
-		select {
-		case err := <-done:
-			if err != nil && ctx.Err() == nil {
-				if crash := t.alive(); crash != nil {
-					return crash
-				}
-			}
-			return lost(err)
-		case <-t.changed:
-			t.wake()
-			if t.asked() != nil || t.alive() != nil {
-				stop(errDialog)
-				<-done
-				return nil
-			}
-			select { // it may go on changing while the input is on its way
-			case err := <-done:
-				return lost(err)
-			case <-time.After(5 * time.Millisecond):
-			case <-ctx.Done():
-			}
-		case <-end.C:
-			stop(errDialog)
-			return t.stuck()
-		}
-	}
-}
-
-// EnterText enters text where the focus is, as an input method does.
-func (d *Device) EnterText(ctx context.Context, text string) error {
-	if err := d.reach(ctx); err != nil || d.tab == nil || d.away {
-		return err
-	}
-	if asked := d.tab.asked(); asked != nil {
-		d.typed(text)
-		return nil
-	}
-	return d.do(ctx, func(ctx context.Context) error { return input.InsertText(text).Do(ctx) })
-}
-
-// Press presses the handset's own keys: back and home.
-func (d *Device) Press(ctx context.Context, key string) error {
-	if err := d.reach(ctx); err != nil {
-		return err
-	}
-	if d.tab == nil || d.away {
-		return nil
-	}
-	if key == "back" {
-		if d.tab.asked() != nil {
-			return d.tab.answer(ctx, false, "")
-		}
-		at, entries, err := page.GetNavigationHistory().Do(d.tab.on(ctx))
-		if err != nil {
-			return lost(err)
-		}
-		if i := d.apps[d.front]; i != nil && at > 0 && strings.HasPrefix(entries[at-1].URL, i.origin) {
-			return lost(page.NavigateToHistoryEntry(entries[at-1].ID).Do(d.tab.on(ctx)))
-		}
-	}
-	return d.SendAway(ctx)
-}
-
-// AwaitChange returns when the screen's revision is past the given one, or at until.
-func (d *Device) AwaitChange(ctx context.Context, revision uint64, until time.Duration) error {
-	end := d.born.Add(until)
-	for {
-		t, err := d.Tree(ctx)
-		if err != nil {
-			return err
-		}
-		if t.Revision > revision || !time.Now().Before(end) {
-			return nil
-		}
-		next := time.Now().Add(lookEvery) // what moves without a word of it is seen by looking
-		if end.Before(next) {
-			next = end
-		}
-		if d.tab == nil || d.away {
-			err = pause(ctx, d.running.gone, end)
-		} else {
-			err = d.tab.await(ctx, next)
-		}
-		if err != nil {
-			return err
-		}
-	}
-}
-
-// lookEvery is how often the screen is looked at while nothing tells of a change.
-const lookEvery = 250 * time.Millisecond
-
-// pause waits until then: with nothing in front nothing changes.
-func pause(ctx context.Context, gone <-chan struct{}, until time.Time) error {
-	end := time.NewTimer(time.Until(until))
-	defer end.Stop()
-	select {
-	case <-end.C:
-		return nil
-	case <-gone:
-		return lost(errGone)
-	case <-ctx.Done():
-		return context.Cause(ctx)
-	}
-}
-
-// picture is a screen as the browser has drawn it.
-type picture struct{ data []byte }
-
-func (p picture) Image() (image.Image, error) { return png.Decode(bytes.NewReader(p.data)) }
-
-// Picture is the screen as a person sees it now, at one pixel a dp.
-func (d *Device) Picture(ctx context.Context) (device.Picture, error) {
-	if err := d.reach(ctx); err != nil {
-		return nil, err
-	}
-	w, h := d.width()
-	if d.tab == nil || d.away {
-		return blank{int(w), int(h), nil}, nil
-	}
-	if asked := d.tab.asked(); asked != nil {
-		return blank{int(w), int(h), d.asking(asked)}, nil
-	}
-	if err := d.tab.alive(); err != nil {
-		return nil, err
-	}
-	ctx, stop := context.WithTimeoutCause(ctx, patience, errors.New("the browser drew nothing within "+patience.String()))
-	defer stop()
-	zoom := d.zoom
-	if zoom <= 0 {
-		zoom = 1
-	}
-	data, err := page.CaptureScreenshot().WithFormat(page.CaptureScreenshotFormatPng).WithOptimizeForSpeed(true).
-		WithClip(&page.Viewport{Width: w / zoom, Height: h / zoom, Scale: zoom / d.config.Density}).Do(d.tab.on(ctx))
-	if err != nil {
-		if crash := d.tab.alive(); crash != nil {
-			return nil, crash
-		}
-		return nil, lost(err)
-	}
-	return picture{data}, nil
-}
-
 // feel makes a page feel what the handset feels.
 func (d *Device) feel(ctx context.Context, t *tab) error {
 	w, h := d.width()
@@ -710,69 +427,6 @@ func (d *Device) feel(ctx context.Context, t *tab) error {
 		emulation.SetTouchEmulationEnabled(true).WithMaxTouchPoints(5).Do(on),
 		emulation.SetFocusEmulationEnabled(true).Do(on),
 		d.speak(ctx, t), d.dress(ctx, t), d.tell(ctx, t), d.stand(ctx, t), d.wire(ctx, t), d.enlarge(ctx, t), d.be(ctx, t))
-}
-
-// read makes a tree of what look.js found.
-func (d *Device) read(text string) (tree *screen.Tree, wants bool, err error) {
-	var in struct {
-		Moment   string            `json:"moment"`
-		Revision uint64            `json:"revision"`
-		Busy     bool              `json:"busy"`
-		Same     bool              `json:"same"`
-		Wants    bool              `json:"wants"`
-		Zoom     float64           `json:"zoom"`
-		Title    string            `json:"title"`
-		Elements []json.RawMessage `json:"elements"`
-	}
-	if err := json.Unmarshal([]byte(text), &in); err != nil {
-		return nil, false, fmt.Errorf("the screen cannot be read: %w", err)
-	}
-	busy := in.Busy || d.tab.busy()
-	if in.Same && d.tree != nil && in.Moment == d.moment && in.Revision == d.inPage {
-		if d.tree.Busy != busy {
-			next := *d.tree
-			d.revision++
-			next.Busy, next.Revision = busy, d.revision
-			d.tree = &next
-		}
-		return d.tree, in.Wants, nil
-	}
-	d.revision++
-	d.moment, d.inPage = in.Moment, in.Revision
-	if d.zoom = in.Zoom; d.zoom <= 0 {
-		d.zoom = 1
-	}
-	t := d.newTree(d.front)
-	t.Busy = busy
-	t.Root.Name = plain.Text(in.Title, 500)
-	path := []*screen.Node{t.Root}
-	for _, raw := range in.Elements {
-		n, depth, err := node(raw)
-		if err != nil {
-			return nil, false, fmt.Errorf("the screen cannot be read: %w", err)
-		}
-		depth = max(1, min(depth, len(path)))
-		path = path[:depth]
-		parent := path[depth-1]
-		parent.Children = append(parent.Children, n)
-		path = append(path, n)
-	}
-	d.tree = t
-	return t, in.Wants, nil
-}
-
-func node(raw json.RawMessage) (*screen.Node, int, error) {
-	var depth, flags int
-	n := &screen.Node{}
-	b, v := &n.Bounds, &n.Visible
-	err := json.Unmarshal(raw, &[]any{&depth, &n.Role, &n.ID, &n.Name, &n.Text, &n.Value, &b.X, &b.Y, &b.W, &b.H, &v.X,
-		&v.Y, &v.W, &v.H, &flags, &n.Checked})
-	n.Disabled, n.Focused, n.Selected, n.Busy = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0
-	n.Opaque, n.Touch = flags&16 != 0, flags&32 != 0
-	for _, s := range []*string{&n.Role, &n.ID, &n.Name, &n.Text, &n.Value} {
-		*s = plain.Text(*s, 8000)
-	}
-	return n, depth, err
 }
 
 // originHost gives host and port of an address.

@@ -2,9 +2,6 @@ package handset
 
 import (
 	"context"
-	"image"
-	"image/color"
-	"image/draw"
 
 	"github.com/chromedp/cdproto/page"
 
@@ -80,31 +77,4 @@ func (d *Device) typed(text string) {
 		d.entry = plain.Text(d.entry+text, 2000)
 		d.tree = nil
 	}
-}
-
-// blank is a screen that the browser does not draw: nothing in front, or a dialog of its own.
-type blank struct {
-	width, height int
-	dialog        *screen.Tree
-}
-
-// Image draws it.
-func (b blank) Image() (image.Image, error) {
-	img := image.NewNRGBA(image.Rect(0, 0, b.width, b.height))
-	fill := func(r screen.Rect, c color.Color) {
-		draw.Draw(img, image.Rect(int(r.X), int(r.Y), int(r.X+r.W), int(r.Y+r.H)), image.NewUniform(c), image.Point{}, draw.Src)
-	}
-	fill(screen.Rect{W: float64(b.width), H: float64(b.height)}, color.NRGBA{0x2c, 0x5c, 0x73, 0xff})
-	b.dialog.Walk(func(n *screen.Node, depth int) bool {
-		switch {
-		case depth == 0:
-		case n.Role == "alertdialog":
-			fill(n.Visible, color.NRGBA{0xf7, 0xf4, 0xec, 0xff})
-		case n.Role == "button":
-			fill(n.Visible, color.NRGBA{0xd9, 0xd4, 0xc4, 0xff})
-		}
-		write(img, n)
-		return true
-	})
-	return img, nil
 }

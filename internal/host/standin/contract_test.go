@@ -30,7 +30,7 @@ os.show(() => ui.column({ground: '#ffffff', gap: 8, pad: 8},
     ui.column({}, ui.text({id: 'scheme', text: os.device.dark ? 'dark' : 'light'}),
       ui.text({id: 'held', text: os.device.across ? 'landscape' : 'portrait'}),
       ui.text({id: 'language', text: os.device.language}), ui.text({id: 'zone', text: os.device.zone}),
-      ui.text({id: 'size', text: 'text'}), ui.text({id: 'away', text: '1'})))))
+      ui.text({id: 'size', text: 'text'}), ui.text({id: 'charge', text: String(os.device.charge)}), ui.text({id: 'away', text: '1'})))))
 `
 
 func TestStandInsKeepTheContractOfDevices(t *testing.T) {

@@ -1,4 +1,4 @@
-package handset
+package sketch
 
 import (
 	"image"

@@ -1,0 +1,136 @@
+package handset
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/page"
+
+	"yamato/internal/core/screen"
+)
+
+// Tap touches the screen with one finger.
+func (d *Device) Tap(ctx context.Context, at screen.Point) error {
+	if err := d.reach(ctx); err != nil {
+		return err
+	}
+	if d.tab == nil || d.away {
+		return nil
+	}
+	if asked := d.tab.asked(); asked != nil {
+		return d.reply(ctx, asked, at)
+	}
+	if err := d.tab.alive(); err != nil {
+		return err
+	}
+	at = d.inPixels(at)
+	done, err := d.tab.begin("yamatoTapped()")
+	if err != nil {
+		return err
+	}
+	return d.do(ctx, func(ctx context.Context) error {
+		err := input.DispatchTouchEvent(input.TouchStart, []*input.TouchPoint{{X: at.X, Y: at.Y}}).Do(ctx)
+		if err == nil {
+			err = input.DispatchTouchEvent(input.TouchEnd, []*input.TouchPoint{}).Do(ctx)
+		}
+		if err != nil {
+			return err
+		}
+		select { // what the touch does to the page is done
+		case <-done:
+		case <-d.tab.gone:
+			return errGone
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+		return nil
+	})
+}
+
+// inPixels gives a place in the page's CSS pixels, in which the browser takes input.
+func (d *Device) inPixels(p screen.Point) screen.Point {
+	zoom := d.zoom
+	if zoom <= 0 {
+		zoom = 1
+	}
+	return screen.Point{X: p.X / zoom, Y: p.Y / zoom}
+}
+
+// do sends input to the page. A page that does not answer to it has stopped answering; a
+// dialog that comes up meanwhile keeps the answer back, and the input has arrived all the same.
+func (d *Device) do(ctx context.Context, what func(context.Context) error) error {
+	t := d.tab
+	inner, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	var over sync.WaitGroup
+	done := make(chan error, 1)
+	over.Go(func() { done <- what(t.on(inner)) })
+	defer over.Wait()
+	end := time.NewTimer(patience)
+	defer end.Stop()
+	for {
+		select {
+		case err := <-done:
+			if err != nil && ctx.Err() == nil {
+				if crash := t.alive(); crash != nil {
+					return crash
+				}
+			}
+			return lost(err)
+		case <-t.changed:
+			t.wake()
+			if t.asked() != nil || t.alive() != nil {
+				stop(errDialog)
+				<-done
+				return nil
+			}
+			select { // it may go on changing while the input is on its way
+			case err := <-done:
+				return lost(err)
+			case <-time.After(5 * time.Millisecond):
+			case <-ctx.Done():
+			}
+		case <-end.C:
+			stop(errDialog)
+			return t.stuck()
+		}
+	}
+}
+
+// EnterText enters text where the focus is, as an input method does.
+func (d *Device) EnterText(ctx context.Context, text string) error {
+	if err := d.reach(ctx); err != nil || d.tab == nil || d.away {
+		return err
+	}
+	if asked := d.tab.asked(); asked != nil {
+		d.typed(text)
+		return nil
+	}
+	return d.do(ctx, func(ctx context.Context) error { return input.InsertText(text).Do(ctx) })
+}
+
+// Press presses the handset's own keys: back and home.
+func (d *Device) Press(ctx context.Context, key string) error {
+	if err := d.reach(ctx); err != nil {
+		return err
+	}
+	if d.tab == nil || d.away {
+		return nil
+	}
+	if key == "back" {
+		if d.tab.asked() != nil {
+			return d.tab.answer(ctx, false, "")
+		}
+		at, entries, err := page.GetNavigationHistory().Do(d.tab.on(ctx))
+		if err != nil {
+			return lost(err)
+		}
+		if i := d.apps[d.front]; i != nil && at > 0 && strings.HasPrefix(entries[at-1].URL, i.origin) {
+			return lost(page.NavigateToHistoryEntry(entries[at-1].ID).Do(d.tab.on(ctx)))
+		}
+	}
+	return d.SendAway(ctx)
+}

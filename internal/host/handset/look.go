@@ -1,0 +1,232 @@
+package handset
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"image"
+	"image/png"
+	"time"
+
+	"github.com/chromedp/cdproto/accessibility"
+	"github.com/chromedp/cdproto/page"
+
+	"yamato/internal/core/device"
+	"yamato/internal/core/plain"
+	"yamato/internal/core/screen"
+	"yamato/internal/host/handset/sketch"
+)
+
+// Tree is what is on the screen now.
+func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
+	if err := d.reach(ctx); err != nil {
+		return nil, err
+	}
+	if d.tab == nil || d.away {
+		return d.home(), nil
+	}
+	if asked := d.tab.asked(); asked != nil {
+		return d.asking(asked), nil
+	}
+	text, err := d.tab.ask(ctx, "yamatoLook("+afresh(d.tree == nil)+")")
+	if errors.Is(err, errDialog) {
+		return d.Tree(ctx)
+	}
+	if err != nil {
+		return nil, err
+	}
+	tree, wants, err := d.read(text)
+	if err != nil || !wants {
+		return tree, err
+	}
+	// From here on the browser keeps its accessibility tree, and is asked for roles and names.
+	if err := accessibility.Enable().Do(d.tab.on(ctx)); err != nil {
+		return nil, lost(err)
+	}
+	if _, err := accessibility.GetRootAXNode().Do(d.tab.on(ctx)); err != nil { // it is made when it is first looked at
+		return nil, lost(err)
+	}
+	d.tree, d.moment = nil, ""
+	if text, err = d.tab.ask(ctx, "yamatoAsks() + yamatoLook(true)"); errors.Is(err, errDialog) {
+		return d.Tree(ctx)
+	} else if err != nil {
+		return nil, err
+	}
+	tree, _, err = d.read(text)
+	return tree, err
+}
+
+func afresh(yes bool) string {
+	if yes {
+		return "true"
+	}
+	return ""
+}
+
+func (d *Device) width() (float64, float64) {
+	w, h := float64(d.config.Device.Width), float64(d.config.Device.Height)
+	if d.across {
+		return h, w
+	}
+	return w, h
+}
+
+func (d *Device) newTree(app string) *screen.Tree {
+	w, h := d.width()
+	return &screen.Tree{Width: w, Height: h, Revision: d.revision, App: app, Language: d.language,
+		Root: &screen.Node{Role: "application", Bounds: screen.Rect{W: w, H: h}, Visible: screen.Rect{W: w, H: h}}}
+}
+
+// home is the screen with no app in front.
+func (d *Device) home() *screen.Tree {
+	if d.tree == nil {
+		d.tree = d.newTree("")
+		d.tree.Root.Name = "Home"
+	}
+	return d.tree
+}
+
+// AwaitChange returns when the screen's revision is past the given one, or at until.
+func (d *Device) AwaitChange(ctx context.Context, revision uint64, until time.Duration) error {
+	end := d.born.Add(until)
+	for {
+		t, err := d.Tree(ctx)
+		if err != nil {
+			return err
+		}
+		if t.Revision > revision || !time.Now().Before(end) {
+			return nil
+		}
+		next := time.Now().Add(lookEvery) // what moves without a word of it is seen by looking
+		if end.Before(next) {
+			next = end
+		}
+		if d.tab == nil || d.away {
+			err = pause(ctx, d.running.gone, end)
+		} else {
+			err = d.tab.await(ctx, next)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// lookEvery is how often the screen is looked at while nothing tells of a change.
+const lookEvery = 250 * time.Millisecond
+
+// pause waits until then: with nothing in front nothing changes.
+func pause(ctx context.Context, gone <-chan struct{}, until time.Time) error {
+	end := time.NewTimer(time.Until(until))
+	defer end.Stop()
+	select {
+	case <-end.C:
+		return nil
+	case <-gone:
+		return lost(errGone)
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// picture is a screen as the browser has drawn it.
+type picture struct{ data []byte }
+
+func (p picture) Image() (image.Image, error) { return png.Decode(bytes.NewReader(p.data)) }
+
+// Picture is the screen as a person sees it now, at one pixel a dp.
+func (d *Device) Picture(ctx context.Context) (device.Picture, error) {
+	if err := d.reach(ctx); err != nil {
+		return nil, err
+	}
+	w, h := d.width()
+	if d.tab == nil || d.away {
+		return sketch.Screen{Width: int(w), Height: int(h)}, nil
+	}
+	if asked := d.tab.asked(); asked != nil {
+		return sketch.Screen{Width: int(w), Height: int(h), Dialog: d.asking(asked)}, nil
+	}
+	if err := d.tab.alive(); err != nil {
+		return nil, err
+	}
+	ctx, stop := context.WithTimeoutCause(ctx, patience, errors.New("the browser drew nothing within "+patience.String()))
+	defer stop()
+	zoom := d.zoom
+	if zoom <= 0 {
+		zoom = 1
+	}
+	data, err := page.CaptureScreenshot().WithFormat(page.CaptureScreenshotFormatPng).WithOptimizeForSpeed(true).
+		WithClip(&page.Viewport{Width: w / zoom, Height: h / zoom, Scale: zoom / d.config.Density}).Do(d.tab.on(ctx))
+	if err != nil {
+		if crash := d.tab.alive(); crash != nil {
+			return nil, crash
+		}
+		return nil, lost(err)
+	}
+	return picture{data}, nil
+}
+
+// read makes a tree of what look.js found.
+func (d *Device) read(text string) (tree *screen.Tree, wants bool, err error) {
+	var in struct {
+		Moment   string            `json:"moment"`
+		Revision uint64            `json:"revision"`
+		Busy     bool              `json:"busy"`
+		Same     bool              `json:"same"`
+		Wants    bool              `json:"wants"`
+		Zoom     float64           `json:"zoom"`
+		Title    string            `json:"title"`
+		Elements []json.RawMessage `json:"elements"`
+	}
+	if err := json.Unmarshal([]byte(text), &in); err != nil {
+		return nil, false, fmt.Errorf("the screen cannot be read: %w", err)
+	}
+	busy := in.Busy || d.tab.busy()
+	if in.Same && d.tree != nil && in.Moment == d.moment && in.Revision == d.inPage {
+		if d.tree.Busy != busy {
+			next := *d.tree
+			d.revision++
+			next.Busy, next.Revision = busy, d.revision
+			d.tree = &next
+		}
+		return d.tree, in.Wants, nil
+	}
+	d.revision++
+	d.moment, d.inPage = in.Moment, in.Revision
+	if d.zoom = in.Zoom; d.zoom <= 0 {
+		d.zoom = 1
+	}
+	t := d.newTree(d.front)
+	t.Busy = busy
+	t.Root.Name = plain.Text(in.Title, 500)
+	path := []*screen.Node{t.Root}
+	for _, raw := range in.Elements {
+		n, depth, err := node(raw)
+		if err != nil {
+			return nil, false, fmt.Errorf("the screen cannot be read: %w", err)
+		}
+		depth = max(1, min(depth, len(path)))
+		path = path[:depth]
+		parent := path[depth-1]
+		parent.Children = append(parent.Children, n)
+		path = append(path, n)
+	}
+	d.tree = t
+	return t, in.Wants, nil
+}
+
+func node(raw json.RawMessage) (*screen.Node, int, error) {
+	var depth, flags int
+	n := &screen.Node{}
+	b, v := &n.Bounds, &n.Visible
+	err := json.Unmarshal(raw, &[]any{&depth, &n.Role, &n.ID, &n.Name, &n.Text, &n.Value, &b.X, &b.Y, &b.W, &b.H, &v.X,
+		&v.Y, &v.W, &v.H, &flags, &n.Checked})
+	n.Disabled, n.Focused, n.Selected, n.Busy = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0
+	n.Opaque, n.Touch = flags&16 != 0, flags&32 != 0
+	for _, s := range []*string{&n.Role, &n.ID, &n.Name, &n.Text, &n.Value} {
+		*s = plain.Text(*s, 8000)
+	}
+	return n, depth, err
+}
