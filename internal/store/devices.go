@@ -337,18 +337,23 @@ func (t *Tx) PutDevice(ctx context.Context, project, host int64, d fleet.Device,
 
 // RemoveDevices forgets devices of a host that were removed on purpose. Of those that
 // something ran on the row stays, out of sight. One that a lease has keeps its state until
-// that has ended.
+// that has ended. The rows are locked by a statement of their own: what was placed on one
+// of them while the lock was waited for is seen only by a statement that begins after it.
 func (t *Tx) RemoveDevices(ctx context.Context, host int64, names []string) error {
+	var ids []int64
+	if err := t.tx.SelectContext(ctx, &ids, `
+		select id from device where host_id = $1 and name = any($2) order by id for update`, host, names); err != nil {
+		return err
+	}
 	return t.exec(ctx, `
-		with old as (select id from device where host_id = $1 and name = any($2) for update),
+		with old as (select d.id, d.used > 0 or d.last_lease > 0
+		     	or exists (select 1 from leg g where g.device_id = d.id) as used from device d where d.id = any($1)),
 		     seen as (delete from sighting s using old where s.device_id = old.id),
-		     used as (update device d set state = case
+		     kept as (update device d set state = case
 		     	when d.state in ('leased', 'resetting') then d.state else 'offline' end, since = now(),
 		                     reason = 'it was removed', removed_at = now(), sideline = null
-		              from old where d.id = old.id and (d.used > 0 or d.last_lease > 0
-		              	or exists (select 1 from leg g where g.device_id = d.id)) returning d.id)
-		delete from device d using old where d.id = old.id and d.used = 0 and d.last_lease = 0
-			and not exists (select 1 from leg g where g.device_id = d.id)`, host, names)
+		              from old where d.id = old.id and old.used)
+		delete from device d using old where d.id = old.id and not old.used`, ids)
 }
 
 // DropDevices takes offline the devices of a host that it no longer declares.
