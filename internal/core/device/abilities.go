@@ -84,6 +84,8 @@ type Placed interface {
 type Moving interface {
 	// Tilt takes degrees as W3C Device Orientation has them.
 	Tilt(ctx context.Context, alpha, beta, gamma float64) error
+	// Shake has it shaken, as a person does.
+	Shake(ctx context.Context) error
 }
 
 // Network is what a device's network is like. The zero value is a normal one.
@@ -204,7 +206,7 @@ var Abilities = []Ability{
 	ability[Speaking]("language", "changes its language, also while an app runs"),
 	ability[Zoned]("time zone", "changes its time zone, also while an app runs"),
 	ability[Placed]("place", "believes that it is somewhere"),
-	ability[Moving]("motion", "believes that it is tilted"),
+	ability[Moving]("motion", "believes that it is tilted or shaken"),
 	ability[Networked]("network", "has none, a slow or a normal one"),
 	ability[Powered]("battery", "believes how full its battery is"),
 	ability[Permitting]("permissions", "answers for people what apps ask for"),

@@ -27,7 +27,7 @@ var parts = map[string]func(*subject){
 	"network": (*subject).wires, "permissions": (*subject).permits, "push": (*subject).pushes, "links": (*subject).links,
 	"files": (*subject).chooses, "away": (*subject).leaves, "log": (*subject).logs, "live": (*subject).films,
 	"readings": (*subject).measures, "calls": (*subject).calls, "text size": (*subject).enlarges,
-	"clipboard": (*subject).copies, "battery": (*subject).charges,
+	"home": (*subject).presses, "text": (*subject).composes, "clipboard": (*subject).copies, "battery": (*subject).charges,
 }
 
 // ability finds an ability of the device, which the device names, behind what wraps it.
@@ -167,8 +167,36 @@ func (s *subject) permits() {
 }
 
 func (s *subject) tilts() {
-	require.NoError(s.t, ability[device.Moving](s).Tilt(s.ctx, 10, 45, 0))
+	m := ability[device.Moving](s)
+	if p, ok := device.As[device.Permitting](s.device); ok {
+		require.NoError(s.t, p.SetPermission(s.ctx, s.id, "motion", device.Allow))
+	}
+	require.NoError(s.t, m.Tilt(s.ctx, 10, 45, 0))
 	s.eventually("tilt", "45")
+	require.Equal(s.t, "0", s.at("shaken").Content())
+	require.NoError(s.t, m.Shake(s.ctx))
+	s.eventually("shaken", "1")
+	require.Error(s.t, m.Tilt(s.ctx, 10, 1000, 0))
+	s.afresh()
+	require.Equal(s.t, "", s.at("tilt").Content(), "nobody holds it so any more")
+}
+
+// presses goes home by the device's key, and comes back.
+func (s *subject) presses() {
+	p := ability[device.Presser](s)
+	require.NoError(s.t, p.Press(s.ctx, "home"))
+	require.NotEqual(s.t, s.id, s.tree().App)
+	require.NoError(s.t, s.device.Start(s.ctx, s.id, device.Resume))
+	require.Equal(s.t, s.id, s.tree().App)
+}
+
+// composes enters what no keyboard has a key for.
+func (s *subject) composes() {
+	s.tap("field")
+	for _, text := range []string{"Größe 漢字 ñ", " ❤️‍🔥 مرحبا"} {
+		require.NoError(s.t, ability[device.TextEntry](s).EnterText(s.ctx, text))
+	}
+	require.Equal(s.t, "Größe 漢字 ñ ❤️‍🔥 مرحبا", s.at("echo").Content())
 }
 
 func (s *subject) wires() {

@@ -13,7 +13,7 @@
 //	#pad       where fingers do things; #gesture tells what: tap, double, hold, left, right, pinch, spread
 //	#scheme    light or dark; #held portrait or landscape; #language, #zone, #network (some or none)
 //	#locate    a button; #place is where the device is then: degrees with three decimals, refused or unknown
-//	#tilt      the rounded beta of the last tilt; #size a text that grows with the size of text
+//	#tilt      the rounded beta of the last tilt; #shaken how often it was shaken; #size a text that grows with the size of text
 //	#page      path and fragment of where the app is; #message what was pushed last
 //	#choose    asks for a file; #chosen is its name, a colon and what it holds
 //	#call      asks the network for answer.txt; #answer is what comes, or "no answer"

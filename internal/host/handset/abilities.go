@@ -251,6 +251,46 @@ func (d *Device) Tilt(ctx context.Context, alpha, beta, gamma float64) error {
 	})
 }
 
+// shaking are the sensors that feel a shake, and what each has at rest, in m/s² and rad/s.
+var shaking = map[emulation.SensorType]float64{emulation.SensorTypeAccelerometer: 9.81,
+	emulation.SensorTypeLinearAcceleration: 0, emulation.SensorTypeGyroscope: 0}
+
+// rest gives the handset sensors, before a page asks for them, that feel nothing.
+func (d *Device) rest(ctx context.Context, t *tab) error {
+	for kind := range shaking {
+		if err := emulation.SetSensorOverrideEnabled(true, kind).Do(t.on(ctx)); err != nil {
+			return err
+		}
+	}
+	return push(t.on(ctx), 0)
+}
+
+// push has the sensors feel a push to the side, in m/s².
+func push(ctx context.Context, by float64) error {
+	for kind, rest := range shaking {
+		if err := emulation.SetSensorOverrideReadings(kind, &emulation.SensorReading{
+			Xyz: &emulation.SensorReadingXYZ{X: by, Y: by / 4, Z: rest}}).Do(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Shake moves the handset to and fro, by as much as wrists do (W3C Device Orientation, devicemotion).
+func (d *Device) Shake(ctx context.Context) error {
+	return d.change(ctx, func(ctx context.Context, t *tab) error {
+		for _, by := range []float64{22, -22, 22, -22, 22, -22, 0} {
+			if err := push(t.on(ctx), by); err != nil {
+				return err
+			}
+			if err := pause(ctx, nil, time.Now().Add(70*time.Millisecond)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // SetNetwork makes the network worse, or normal again.
 func (d *Device) SetNetwork(ctx context.Context, n device.Network) error {
 	if n.Delay < 0 || n.Download < 0 || n.Upload < 0 || n.Loss < 0 || n.Loss > 1 {

@@ -426,7 +426,8 @@ func (d *Device) feel(ctx context.Context, t *tab) error {
 	return errors.Join(t.screen(ctx, int(w), int(h), d.config.Density, d.across),
 		emulation.SetTouchEmulationEnabled(true).WithMaxTouchPoints(5).Do(on),
 		emulation.SetFocusEmulationEnabled(true).Do(on),
-		d.speak(ctx, t), d.dress(ctx, t), d.tell(ctx, t), d.stand(ctx, t), d.wire(ctx, t), d.enlarge(ctx, t), d.be(ctx, t))
+		d.speak(ctx, t), d.dress(ctx, t), d.tell(ctx, t), d.stand(ctx, t), d.wire(ctx, t), d.enlarge(ctx, t), d.be(ctx, t),
+		d.rest(ctx, t))
 }
 
 // originHost gives host and port of an address.

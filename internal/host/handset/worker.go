@@ -39,6 +39,22 @@ func (d *Device) takeOver(ctx context.Context, i *installed) error {
 	if err := d.tab.Execute(ctx, "ServiceWorker.skipWaiting", map[string]any{"scopeURL": i.origin + "/"}, nil); err != nil {
 		return lost(err)
 	}
+	// It is at work only once it is activated; until then the old one would answer the page.
+	const atWork = `(async () => {
+  for (const r of await navigator.serviceWorker.getRegistrations()) {
+    const next = r.waiting || r.installing || r.active;
+    if (!next || next.state === 'activated' || next.state === 'redundant') continue;
+    await new Promise((done) => {
+      const look = () => { if (next.state === 'activated' || next.state === 'redundant') done(); };
+      next.addEventListener('statechange', look);
+      look();
+    });
+  }
+  return '';
+})()`
+	if _, err := d.tab.ask(ctx, atWork); err != nil {
+		return err
+	}
 	d.render()
 	return d.visit(ctx, i.origin+i.bundle.Start)
 }

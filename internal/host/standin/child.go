@@ -167,7 +167,7 @@ func (a *program) start(req request) error {
 		return err
 	}
 	for name, v := range map[string]any{"device": device, "data": parsed, "log": a.log, "setTimer": a.setTimer,
-		"endTimer": a.endTimer} {
+		"endTimer": a.endTimer, "wish": a.wish} {
 		if err := host.Set(name, v); err != nil {
 			return err
 		}
@@ -202,8 +202,16 @@ func (a *program) call(req request) (bool, error) {
 	args := map[string][]goja.Value{
 		"tap":   {a.vm.ToValue(req.Handler)},
 		"input": {a.vm.ToValue(req.Handler), a.vm.ToValue(req.Value)},
-		"timer": {a.vm.ToValue(req.Timer)},
+		"timer": {a.vm.ToValue(req.Timer), a.vm.ToValue(req.Failed)},
 	}[req.Op]
+	given := map[string]any{"touch": req.Handler, "answer": req.Timer, "event": req.Value}
+	if of, ok := given[req.Op]; ok {
+		list, err := a.parse(req.Args)
+		if err != nil {
+			return false, err
+		}
+		args = []goja.Value{a.vm.ToValue(of), list}
+	}
 	if req.Op == "change" {
 		device, err := a.parse(req.Device)
 		if err != nil {
@@ -235,12 +243,24 @@ func (a *program) log(level, tag, text string) {
 	a.reply.Logs = append(a.reply.Logs, logEntry{plain.Clip(level, 10), plain.Clip(tag, 60), plain.Clip(text, 2000)})
 }
 
-func (a *program) setTimer(id int, ms float64, network bool) {
+func (a *program) setTimer(id int, ms float64, network bool, details string) {
 	if len(a.reply.Timers) >= maxTimers {
 		panic(a.vm.NewTypeError("more than %d timers in one turn", maxTimers))
 	}
-	in := int64(min(ms, float64(1000*60*60*24)))
-	a.reply.Timers = append(a.reply.Timers, timerSet{id, in, network})
+	t := timerSet{ID: id, InMS: int64(min(ms, float64(1000*60*60*24))), Network: network}
+	if details != "" {
+		if err := json.Unmarshal([]byte(details), &t.Call); len(details) > maxWish || err != nil {
+			panic(a.vm.NewTypeError("a request is described in at most %d bytes", maxWish))
+		}
+	}
+	a.reply.Timers = append(a.reply.Timers, t)
+}
+
+func (a *program) wish(id int, what, of string) {
+	if len(a.reply.Wishes) >= maxWishes {
+		panic(a.vm.NewTypeError("it asks the system for more than %d things in one turn", maxWishes))
+	}
+	a.reply.Wishes = append(a.reply.Wishes, wish{id, what, plain.Clip(of, 100)})
 }
 
 func (a *program) endTimer(id int) { a.reply.Ended = append(a.reply.Ended, id) }

@@ -1,6 +1,7 @@
 package standin_test
 
 import (
+	_ "embed"
 	"os"
 	"path/filepath"
 	"testing"
@@ -17,26 +18,18 @@ import (
 )
 
 // probe is the probe app of devicetest for stand-ins.
-const probe = `
-let count = os.store.get('count') || 0, text = '', came = false
-os.show(() => ui.column({ground: '#ffffff', gap: 8, pad: 8},
-  ui.text({id: 'count', text: String(count)}),
-  ui.button({id: 'more', text: 'More', onTap: () => { count++; os.store.set('count', count) }}),
-  ui.field({id: 'field', value: text, onInput: v => { text = v }}),
-  ui.text({id: 'echo', text: text}),
-  ui.button({id: 'later', text: 'Later', onTap: () => os.after(500, () => { came = true })}),
-  came ? ui.text({id: 'came', text: 'Here'}) : ui.space({h: 1}),
-  ui.row({gap: 8}, ui.space({id: 'blue', w: 100, h: 100, ground: '#0000ff'}),
-    ui.column({}, ui.text({id: 'scheme', text: os.device.dark ? 'dark' : 'light'}),
-      ui.text({id: 'held', text: os.device.across ? 'landscape' : 'portrait'}),
-      ui.text({id: 'language', text: os.device.language}), ui.text({id: 'zone', text: os.device.zone}),
-      ui.text({id: 'size', text: 'text'}), ui.text({id: 'charge', text: String(os.device.charge)}), ui.text({id: 'away', text: '1'})))))
-`
+//
+//go:embed testdata/probe.js
+var probe string
 
 func TestStandInsKeepTheContractOfDevices(t *testing.T) {
 	for _, of := range []fleet.Device{
 		{Name: "kaede-7-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede 7", OS: "14", Form: "phone",
 			Width: 408, Height: 896, MemoryMB: 8192},
+		{Name: "aster-12-1", Kind: fleet.Simulator, Platform: "ios", Model: "Aster 12", OS: "18", Form: "phone", Width: 388,
+			Height: 848, MemoryMB: 6144},
+		{Name: "kaede-7-r1", Kind: fleet.Real, Platform: "android", Model: "Kaede 7", OS: "14", Form: "phone", Width: 408,
+			Height: 896, MemoryMB: 8192},
 		{Name: "aster-12-r1", Kind: fleet.Real, Platform: "ios", Model: "Aster 12", OS: "18", Form: "phone", Width: 388,
 			Height: 848, MemoryMB: 6144},
 	} {
@@ -50,7 +43,8 @@ func TestStandInsKeepTheContractOfDevices(t *testing.T) {
 					"ios": demo.PackSimulator}[of.Platform]
 				data, err := packed(demo.App{ID: "example.probe", Name: "Probe", Version: demo.Version{Name: "1.0",
 					Code: 1},
-					MinimumAPI: 30, MinimumIOS: "16.0", Program: []byte(probe)})
+					MinimumAPI: 30, MinimumIOS: "16.0", Program: []byte(probe),
+					Permissions: []string{"android.permission.ACCESS_COARSE_LOCATION", "android.permission.POST_NOTIFICATIONS"}})
 				require.NoError(t, err)
 				path := filepath.Join(t.TempDir(), "probe")
 				require.NoError(t, os.WriteFile(path, data, 0o600))
@@ -59,7 +53,7 @@ func TestStandInsKeepTheContractOfDevices(t *testing.T) {
 				defer f.Close()
 				p, err := appfile.Read(f, int64(len(data)))
 				require.NoError(t, err)
-				return devicetest.Subject{Device: d, App: driver.App{Package: *p, Path: path}}
+				return devicetest.Subject{Device: d.Whole(), App: driver.App{Package: *p, Path: path}}
 			})
 		})
 	}

@@ -68,6 +68,16 @@ type Device struct {
 	focus    string
 	shown    []byte // what the app has shown last, as it told it
 
+	questions []question         // that the system asks for apps, the first on the screen
+	banner    *notice            // a notification on the screen
+	keyboard  bool               // it is up, where a field has the focus
+	scrolls   map[string]float64 // how far lists have been scrolled, by key
+	left      time.Duration      // when the app in front was sent away
+	laters    int                // that the system has been told to do something
+	calls     []device.Call      // that have ended and nobody has asked for
+	bytes     int64              // that the app has got over the network
+	film      film
+
 	log     []device.LogLine
 	logSize int // bytes of it
 	dropped int
@@ -83,9 +93,12 @@ type installed struct {
 	data   json.RawMessage
 }
 
+// timer is something to come: of the app's, where do is nil, or of the system's.
 type timer struct {
-	at      time.Duration
-	network bool
+	at   time.Duration
+	call *pending // the request that it is the answer to
+	do   func(context.Context) error
+	stay bool // it comes also where the app has ended
 }
 
 var _ driver.Device = (*Device)(nil)
@@ -111,7 +124,7 @@ func New(c Config) *Device {
 	c.Device.Abilities = abilities(c.Device)
 	return &Device{
 		config: c, sandbox: NewSandbox(c.Sandbox), apps: map[string]*installed{}, timers: map[int]timer{},
-		language: "en-GB", revision: 1, feelings: usual(),
+		language: "en-GB", revision: 1, feelings: usual(), scrolls: map[string]float64{},
 		body: newBody(c.State), up: !c.Device.Virtual(),
 		look: draw.Chrome{Platform: c.Device.Platform, Cutout: c.Cutout, Width: float64(c.Device.Width),
 			Height: float64(c.Device.Height)},
@@ -119,12 +132,24 @@ func New(c Config) *Device {
 }
 
 func abilities(d fleet.Device) []string {
-	out := append([]string{"tree"}, device.Names((*Device)(nil))...)
+	out := append([]string{"tree"}, device.Names((&Device{config: Config{Device: d}}).Whole())...)
 	if d.Platform == "android" {
 		out = append(out, "back")
 	}
 	slices.Sort(out)
 	return out
+}
+
+// Whole is the device with all that its kind can be made to do: nobody tilts a real phone from
+// afar, and what is pushed to one comes from a service that is not here.
+func (d *Device) Whole() driver.Device {
+	switch d.config.Device.Kind {
+	case fleet.Emulator:
+		return emulated{simulated{d}}
+	case fleet.Simulator:
+		return simulated{d}
+	}
+	return d
 }
 
 // Describe tells what the device is.
@@ -231,12 +256,17 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 	}
 	d.touch()
 	if how == device.Resume && d.running == i && d.crash == nil {
+		was := d.front
 		d.front = true
-		return d.render()
+		if err := d.render(); err != nil || was {
+			return err
+		}
+		return d.event(ctx, "here", (d.now - d.left).Milliseconds())
 	}
 	d.quit()
 	if how == device.Fresh {
 		i.data = nil
+		maps.DeleteFunc(d.given, func(of [2]string, _ string) bool { return of[0] == app })
 	}
 	if i.source == nil {
 		return fmt.Errorf("%s %s cannot be started here: its package holds no program for stand-ins (%s); run it on a "+
@@ -283,7 +313,9 @@ func (d *Device) goHome() error {
 
 func (d *Device) quit() {
 	d.running, d.front, d.view, d.shown, d.focus, d.crash = nil, false, nil, nil, "", nil
-	clear(d.timers)
+	d.questions, d.keyboard, d.bytes = nil, false, 0
+	maps.DeleteFunc(d.timers, func(_ int, t timer) bool { return !t.stay })
+	clear(d.scrolls)
 }
 
 // Clean undoes what a lease did: CleanApp takes the apps that were installed and their data
@@ -296,6 +328,8 @@ func (d *Device) Clean(ctx context.Context, level driver.Cleaning, _ ...string) 
 	d.feelings, d.language = usual(), "en-GB"
 	d.look.Width, d.look.Height = float64(d.config.Device.Width), float64(d.config.Device.Height)
 	d.realTime, d.log, d.logSize, d.dropped, d.dropIn, d.sleepIn = false, nil, 0, 0, 0, 0
+	d.banner, d.calls = nil, nil
+	clear(d.timers)
 	if err := d.within(); err != nil {
 		return err
 	}
@@ -346,33 +380,79 @@ func (d *Device) current() *draw.Scene {
 	if d.scene != nil {
 		return d.scene
 	}
+	s := d.layOut()
+	s.Tree.Revision, s.Tree.Language = d.revision, d.language
+	for _, t := range d.timers {
+		s.Tree.Busy = s.Tree.Busy || t.call != nil
+	}
+	d.scene = s
+	return s
+}
+
+func (d *Device) layOut() *draw.Scene {
 	s := draw.NewScene(d.look.Width, d.look.Height)
 	d.look.Clock, d.look.Dark = d.now, d.black || d.asleep
 	if over := d.over(); over != nil {
 		d.look.Ink, d.look.Ground = draw.Hex("#f7f4ec"), draw.Hex("#24323c")
 		draw.Layout(over, d.look.Area(), s, "")
 		s.Tree.App = "system"
-	} else if d.front && d.running != nil {
-		view := d.view
-		if view == nil { // it is in front, and shows nothing
-			view = &draw.Element{T: "column", Size: 15}
-		}
-		draw.Layout(view, d.look.Area(), s, d.focus)
-		s.Tree.App = d.running.app.Package.ApplicationID
-		d.look.Ink, d.look.Ground = draw.BarInk(view), draw.Hex("#ffffff")
-		if view.Ground.Set {
-			d.look.Ground = view.Ground
-		}
-	} else {
+		return s
+	}
+	if !d.front || d.running == nil {
 		d.look.Ink, d.look.Ground = draw.Hex("#f7f4ec"), draw.Hex("#2c5c73")
 		draw.Layout(d.look.Home(d.icons()), d.look.Area(), s, "")
+		d.lay(d.notification(), s)
+		return s
 	}
-	s.Tree.Revision, s.Tree.Language = d.revision, d.language
-	for _, t := range d.timers {
-		s.Tree.Busy = s.Tree.Busy || t.network
+	view := d.view
+	if view == nil { // it is in front, and shows nothing
+		view = &draw.Element{T: "column", Size: 15}
 	}
-	d.scene = s
+	d.look.Ink, d.look.Ground = draw.BarInk(view), draw.Hex("#ffffff")
+	if view.Ground.Set {
+		d.look.Ground = view.Ground
+	}
+	s.Scrolled(d.scrolls)
+	draw.Layout(view, d.look.Area(), s, d.focus)
+	if board, at := d.look.Keyboard(); d.keyboard {
+		if n := s.Focused(); n == nil {
+			d.keyboard = false // the field has gone, and the keyboard with it
+		} else {
+			if hidden := n.Bounds.Y + n.Bounds.H + 8 - at.Y; hidden > 0 { // what is entered is to be seen
+				s = draw.NewScene(d.look.Width, d.look.Height)
+				s.Scrolled(d.scrolls)
+				s.Pan = hidden
+				draw.Layout(view, d.look.Area(), s, d.focus)
+				s.Pan = 0
+			}
+			draw.Layout(board, at, s, "")
+		}
+	}
+	s.Tree.App = d.running.app.Package.ApplicationID
+	d.lay(d.notification(), s)
+	if ask := d.ask(); ask != nil {
+		draw.Layout(ask, screen.Rect{W: d.look.Width, H: d.look.Height}, s, "")
+	}
 	return s
+}
+
+// lay lays out what lies over an app, if there is anything.
+func (d *Device) lay(over *draw.Element, s *draw.Scene) {
+	if over != nil {
+		draw.Layout(over, d.look.Area(), s, "")
+	}
+}
+
+// notification is the notification on the screen, nil where there is none.
+func (d *Device) notification() *draw.Element {
+	if d.banner == nil {
+		return nil
+	}
+	name := d.banner.app
+	if i := d.apps[name]; i != nil && i.app.Package.Name != "" {
+		name = i.app.Package.Name
+	}
+	return d.look.Notice(name, d.banner.text, tapNotice, d.dark)
 }
 
 // over is what the system shows instead of the home screen and apps: nothing while
@@ -382,11 +462,11 @@ func (d *Device) over() *draw.Element {
 	case d.black, d.asleep:
 		return &draw.Element{T: "column", Size: 15}
 	case d.stubborn != "":
-		return d.look.Dialog(d.stubborn, "")
+		return d.look.Dialog(d.stubborn, "", 0)
 	case d.locked:
 		return d.look.Lock()
 	case n > 0:
-		return d.look.Dialog(d.dialogs[n-1], "Not now")
+		return d.look.Dialog(d.dialogs[n-1], "Not now", tapDialog)
 	}
 	return nil
 }
@@ -420,6 +500,7 @@ func (d *Device) atHome(handler int) string {
 func (d *Device) render() error {
 	d.revision++
 	d.scene = nil
+	d.film.show(d.moment)
 	return nil
 }
 
@@ -445,15 +526,29 @@ func (d *Device) AwaitChange(ctx context.Context, revision uint64, until time.Du
 		if err := d.pass(ctx, due-d.now); err != nil {
 			return err
 		}
-		busy := d.timers[id].network
-		delete(d.timers, id)
-		if busy {
-			_ = d.render()
+		t, still := d.timers[id]
+		if !still {
+			continue
 		}
-		if _, err := d.turn(ctx, request{Op: "timer", Timer: id}); err != nil {
+		delete(d.timers, id)
+		if err := d.come(ctx, id, t); err != nil {
 			return err
 		}
 	}
+}
+
+// come does what a timer was for.
+func (d *Device) come(ctx context.Context, id int, t timer) error {
+	if t.do != nil {
+		return t.do(ctx)
+	}
+	failed := ""
+	if t.call != nil {
+		failed = d.returned(t.call)
+		_ = d.render()
+	}
+	_, err := d.turn(ctx, request{Op: "timer", Timer: id, Failed: failed})
+	return err
 }
 
 func (d *Device) nextTimer() (id int, due time.Duration, ok bool) {
@@ -516,9 +611,15 @@ func (d *Device) take(r reply) error {
 		if len(d.timers) >= maxTimers {
 			return &device.Crash{Reason: fmt.Sprintf("it set more than %d timers", maxTimers)}
 		}
-		d.timers[t.ID] = timer{d.now + time.Duration(max(4, t.InMS))*time.Millisecond, t.Network}
+		d.timers[t.ID] = timer{at: d.now + time.Duration(max(4, t.InMS))*time.Millisecond}
 		if t.Network {
+			d.timers[t.ID] = d.requested(t)
 			_ = d.render()
+		}
+	}
+	for _, w := range r.Wishes {
+		if err := d.wished(w); err != nil {
+			return err
 		}
 	}
 	for _, id := range r.Ended {
@@ -553,13 +654,16 @@ func (d *Device) Press(ctx context.Context, key string) error {
 	if d.asleep {
 		return nil
 	}
+	if key == "back" && d.keyboard {
+		d.keyboard = false
+		return d.render()
+	}
 	if key == "back" && d.front && d.running != nil {
 		if took, err := d.turn(ctx, request{Op: "back"}); err != nil || took {
 			return err
 		}
 	}
-	d.front = false
-	return d.render()
+	return d.leave(ctx)
 }
 
 // Picture is the screen as a person sees it now. It is drawn when asked for.

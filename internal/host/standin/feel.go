@@ -22,19 +22,38 @@ type feelings struct {
 	charge    int // percent; 0 for what its state says
 	charging  bool
 	clipboard string
+	place     *device.Place // nil where it does not know
+	network   device.Network
+	files     []file               // that apps are given when they ask for one
+	answers   map[[2]string]string // to what apps ask, by app and permission: told beforehand
+	given     map[[2]string]string // by a person, on the screen
 }
 
-func usual() feelings { return feelings{text: 100, zone: "Europe/Lisbon", charging: true} }
+func usual() feelings {
+	return feelings{text: 100, zone: "Europe/Lisbon", charging: true, answers: map[[2]string]string{},
+		given: map[[2]string]string{}}
+}
 
 var (
-	_ device.Rotating  = (*Device)(nil)
-	_ device.Dressing  = (*Device)(nil)
-	_ device.Enlarging = (*Device)(nil)
-	_ device.Speaking  = (*Device)(nil)
-	_ device.Zoned     = (*Device)(nil)
-	_ device.Copying   = (*Device)(nil)
-	_ device.Powered   = (*Device)(nil)
-	_ device.Leaving   = (*Device)(nil)
+	_ device.Rotating   = (*Device)(nil)
+	_ device.Dressing   = (*Device)(nil)
+	_ device.Enlarging  = (*Device)(nil)
+	_ device.Speaking   = (*Device)(nil)
+	_ device.Zoned      = (*Device)(nil)
+	_ device.Copying    = (*Device)(nil)
+	_ device.Leaving    = (*Device)(nil)
+	_ device.Gesturing  = (*Device)(nil)
+	_ device.Placed     = (*Device)(nil)
+	_ device.Networked  = (*Device)(nil)
+	_ device.Permitting = (*Device)(nil)
+	_ device.Linking    = (*Device)(nil)
+	_ device.Filing     = (*Device)(nil)
+	_ device.Live       = (*Device)(nil)
+	_ device.Measured   = (*Device)(nil)
+	_ device.Calling    = (*Device)(nil)
+	_ device.Pushed     = simulated{}
+	_ device.Moving     = emulated{}
+	_ device.Powered    = emulated{}
 )
 
 // size is that of the screen as it is held.
@@ -57,7 +76,7 @@ func (d *Device) told() *deviceInfo {
 	}
 	return &deviceInfo{Platform: c.Platform, Model: c.Model, OS: c.OS, Form: c.Form, Width: width, Height: height,
 		MemoryMB: c.MemoryMB, Real: !c.Virtual(), Language: d.language, Dark: d.dark, Across: d.across,
-		TextSize: d.text, Zone: d.zone, Charge: charge, Charging: d.charging}
+		TextSize: d.text, Zone: d.zone, Charge: charge, Charging: d.charging, Offline: d.network.None}
 }
 
 // felt tells the app that runs, if one does, and has the screen laid out anew.
@@ -123,16 +142,6 @@ func (d *Device) SetTimeZone(ctx context.Context, name string) error {
 	return d.felt(ctx)
 }
 
-// SetBattery changes how full the battery is; apps see it in os.device.charge and charging.
-func (d *Device) SetBattery(ctx context.Context, percent int, charging bool) error {
-	if percent < 1 || percent > 100 {
-		return fmt.Errorf("a battery is 1 to 100 percent full, not %d", percent)
-	}
-	d.charge, d.charging = percent, charging
-	d.notice()
-	return d.felt(ctx)
-}
-
 // maxClipboard bounds what is copied, in bytes.
 const maxClipboard = 1 << 20
 
@@ -147,6 +156,3 @@ func (d *Device) SetClipboard(_ context.Context, text string) error {
 
 // Clipboard gives what was copied last.
 func (d *Device) Clipboard(context.Context) (string, error) { return d.clipboard, d.alive() }
-
-// SendAway has the home screen in front; the app goes on behind it.
-func (d *Device) SendAway(ctx context.Context) error { return d.Press(ctx, "home") }

@@ -39,10 +39,10 @@ func phoneThatComputes(t *testing.T, program string, limit time.Duration) *stand
 	return d
 }
 
-func put(t *testing.T, d *standin.Device, program string) {
+func put(t *testing.T, d *standin.Device, program string, declared ...string) {
 	t.Helper()
 	data, err := demo.PackAndroid(demo.App{ID: "example.other", Name: "Other", Version: demo.Version{Name: "1.0",
-		Code: 1}, MinimumAPI: 30, Program: []byte(program)})
+		Code: 1}, MinimumAPI: 30, Program: []byte(program), Permissions: declared})
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "a.apk")
 	require.NoError(t, os.WriteFile(path, data, 0o600))
@@ -68,6 +68,9 @@ func TestAHostileOrRunawayProgramHarmsItsOwnDeviceAlone(t *testing.T) {
 		"shows too much":    {`os.show(() => ui.column({}, Array.from({length: 20000}, (_, i) => ui.text({text: 'n' + i}))))`, "more than"},
 		"shows nonsense":    {`os.show(() => ({t: 'text', size: 'huge', kids: 3}))`, ""},
 		"sets many timers":  {`for (let i = 0; i < 1e6; i++) os.after(1000, () => {})`, "timers"},
+		"asks for the moon": {`os.ask('the moon', () => {})`, "there is not"},
+		"asks without end":  {`for (;;) os.choose(() => {})`, "asks the system"},
+		"requests in bulk":  {`os.request({ms: 1, address: 'x'.repeat(1e5)}, () => {})`, "a request is described"},
 		"keeps too much":    {`os.store.set('a', 'x'.repeat(3e6))`, "keeps"},
 		"floods the log":    {`const y = 'y'.repeat(1e4); for (let i = 0; i < 2e4; i++) os.log('info', 'x', y); throw new Error('done')`, "done"},
 		"breaks its world":  {`JSON.stringify = null; Array.prototype.map = null; os.show(() => ui.column({}, ui.text({text: 'x'})))`, ""},

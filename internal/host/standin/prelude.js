@@ -3,15 +3,29 @@
   'use strict';
   const stringify = JSON.stringify;
   const timers = new Map();
-  let nextTimer = 1, handlers = [], view = null, back = null, changed = null, data = host.data, touched = false, last = '';
+  const wishes = new Map(), listeners = {};
+  let nextTimer = 1, nextWish = 1, handlers = [], view = null, back = null, changed = null, data = host.data, touched = false, last = '';
 
   function timer(ms, fn, extra) {
     if (typeof fn !== 'function') throw new TypeError('a timer needs a function');
     const id = nextTimer++;
-    timers.set(id, { fn, every: extra.every });
-    host.setTimer(id, Math.max(4, Number(ms) || 0), !!extra.network);
+    timers.set(id, { fn, every: extra.every, failed: extra.failed, call: extra.call });
+    host.setTimer(id, Math.max(4, Number(ms) || 0), !!extra.call, extra.call ? stringify(extra.call) : '');
     return id;
   }
+  function wish(what, of, fn) {
+    if (typeof fn !== 'function') throw new TypeError('what is asked for needs a function that takes it');
+    const id = nextWish++;
+    wishes.set(id, fn);
+    host.wish(id, what, String(of));
+  }
+  function request(what, fn, failed) {
+    const call = typeof what === 'object' && what !== null ? what : { ms: what };
+    return timer(call.ms === undefined ? 100 : call.ms, fn, { failed, call: {
+      address: String(call.address === undefined ? '' : call.address), method: String(call.method || 'GET'), media_type: String(call.type || 'application/json'),
+      status: Number(call.status) | 0 || 200, bytes: Number(call.bytes) | 0, sent: Number(call.sent) | 0 } });
+  }
+  const on = (name) => (fn) => { listeners[name] = fn; };
 
   const os = {
     device: Object.freeze(host.device),
@@ -19,7 +33,11 @@
     after(ms, fn) { return timer(ms, fn, {}); },
     every(ms, fn) { return timer(ms, fn, { every: Math.max(4, Number(ms) || 0) }); },
     cancel(id) { if (timers.delete(id)) host.endTimer(id); },
-    request(ms, fn) { return timer(ms, fn, { network: true }); },
+    request,
+    ask(permission, fn) { wish('permission', permission, fn); },
+    place(fn) { wish('place', 'location', fn); },
+    choose(fn) { wish('file', '', fn); },
+    onAway: on('away'), onHere: on('here'), onLink: on('link'), onMessage: on('message'), onTilt: on('tilt'), onShake: on('shake'),
     store: {
       get(key) { return Object.prototype.hasOwnProperty.call(data, key) ? data[key] : undefined; },
       set(key, value) { data[key] = value; touched = true; },
@@ -73,13 +91,23 @@
     },
     tap(handler) { const fn = handlers[handler - 1]; if (fn) fn(); return !!fn; },
     input(handler, value) { const fn = handlers[handler - 1]; if (fn) fn(value); return !!fn; },
-    timer(id) {
+    touch(handler, args) { const fn = handlers[handler - 1]; if (fn) fn.apply(undefined, args); return !!fn; },
+    timer(id, failed) {
       const t = timers.get(id);
       if (!t) return false;
-      if (t.every) host.setTimer(id, t.every, false); else timers.delete(id);
-      t.fn();
+      if (t.every) host.setTimer(id, t.every, false, ''); else timers.delete(id);
+      if (!failed) t.fn();
+      else if (t.failed) t.failed(failed);
+      else host.log('error', 'network', 'a request failed, and the app does nothing about it: ' + failed);
       return true;
     },
+    answer(id, args) {
+      const fn = wishes.get(id);
+      wishes.delete(id);
+      if (fn) fn.apply(undefined, args);
+      return !!fn;
+    },
+    event(name, args) { const fn = listeners[name]; if (fn) fn.apply(undefined, args); return !!fn; },
     back() { return !!(back && back()); },
     change(device) { os.device = Object.freeze(device); if (changed) changed(); return true; },
     data() { if (!touched) return ''; touched = false; return stringify(data); },

@@ -12,21 +12,25 @@ const (
 	maxFrame    = 6 << 20 // bytes of one message
 	maxTimers   = 2000
 	maxData     = 1 << 20 // bytes of all that an app keeps
+	maxWishes   = 50      // that an app has of the system at a time
+	maxWish     = 4 << 10 // bytes of one
 	maxLogLines = 5000    // in one turn
 	maxLogBytes = 1 << 20 // in one turn
 )
 
 // request is one turn given to the app.
 type request struct {
-	Op      string          `json:"op"` // start, tap, input, timer, back or change
+	Op      string          `json:"op"` // start, tap, input, timer, back, change, answer or event
 	Source  string          `json:"source,omitempty"`
 	Device  *deviceInfo     `json:"device,omitempty"`
 	Seed    uint64          `json:"seed,omitempty"`
 	Data    json.RawMessage `json:"data,omitempty"`
 	NowMS   int64           `json:"now_ms"`
 	Handler int             `json:"handler,omitempty"`
-	Value   string          `json:"value,omitempty"`
-	Timer   int             `json:"timer,omitempty"`
+	Value   string          `json:"value,omitempty"`  // what was entered; the event's name
+	Timer   int             `json:"timer,omitempty"`  // or wish
+	Failed  string          `json:"failed,omitempty"` // why a request got no answer
+	Args    []any           `json:"args,omitempty"`   // of a handler, an answer or an event
 }
 
 // deviceInfo is what an app may know of the device it runs on.
@@ -46,6 +50,7 @@ type deviceInfo struct {
 	Zone     string `json:"zone"`      // IANA
 	Charge   int    `json:"charge"`    // percent
 	Charging bool   `json:"charging"`
+	Offline  bool   `json:"offline"`
 }
 
 // reply is what the app did in its turn; it is at rest again.
@@ -53,6 +58,7 @@ type reply struct {
 	Screen  json.RawMessage `json:"screen,omitempty"` // absent where it is as before
 	Timers  []timerSet      `json:"timers,omitempty"`
 	Ended   []int           `json:"ended,omitempty"`
+	Wishes  []wish          `json:"wishes,omitempty"`
 	Logs    []logEntry      `json:"logs,omitempty"`
 	Data    json.RawMessage `json:"data,omitempty"` // absent where it is as before
 	Handled bool            `json:"handled,omitempty"`
@@ -65,6 +71,24 @@ type timerSet struct {
 	ID      int   `json:"id"`
 	InMS    int64 `json:"in_ms"`
 	Network bool  `json:"network,omitempty"` // a request under way: the screen is not settled
+	Call    call  `json:"call,omitzero"`     // of a request
+}
+
+// call is what an app asks the network for.
+type call struct {
+	Address   string `json:"address,omitempty"`
+	Method    string `json:"method,omitempty"`
+	MediaType string `json:"media_type,omitempty"`
+	Status    int    `json:"status,omitempty"`
+	Bytes     int64  `json:"bytes,omitempty"`
+	Sent      int64  `json:"sent,omitempty"`
+}
+
+// wish is what an app wants of the system, which answers it.
+type wish struct {
+	ID   int    `json:"id"`
+	What string `json:"what"` // place, permission, file
+	Of   string `json:"of,omitempty"`
 }
 
 type logEntry struct {

@@ -45,7 +45,7 @@ func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (drive
 	if err := state.check(facts); err != nil {
 		return nil, fmt.Errorf("device %s: %w", d.Name, err)
 	}
-	return New(Config{Device: facts, Cutout: m.Cutout, Sandbox: v.command, State: state}), nil
+	return New(Config{Device: facts, Cutout: m.Cutout, Sandbox: v.command, State: state}).Whole(), nil
 }
 
 // fetchRate is how many megabytes of an OS image a stand-in's site fetches a second.

@@ -19,6 +19,11 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 	if err := d.pass(ctx, touchTime); err != nil {
 		return err
 	}
+	return d.tapped(ctx, at)
+}
+
+// tapped has what a finger touched react.
+func (d *Device) tapped(ctx context.Context, at screen.Point) error {
 	s := d.current()
 	n := s.Tree.Hit(at)
 	if n == nil {
@@ -31,13 +36,29 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 	if app := d.atHome(e.Tap); app != "" {
 		return d.Start(ctx, app, device.Resume)
 	}
-	if e.T == "field" {
+	switch e.Tap {
+	case tapAllow, tapDeny, tapNoFile:
+		return d.answered(e.Tap)
+	case tapNotice:
+		return d.opened(ctx)
+	case tapDialog:
+		_, err := d.Clear(ctx)
+		return err
+	}
+	switch {
+	case e.ID == draw.KeyboardID && e.T == "keyboard":
+		if k := draw.KeyAt(n.Bounds, at); k != 0 {
+			return d.key(ctx, k)
+		}
+		return nil
+	case e.T == "field":
+		d.keyboard = true
 		d.setFocus(s, n)
-	} else if d.focus != "" {
-		d.focus = ""
+	case d.focus != "":
+		d.focus, d.keyboard = "", false
 		_ = d.render()
 	}
-	if e.Tap == 0 {
+	if e.Tap <= 0 {
 		return nil
 	}
 	_, err := d.turn(ctx, request{Op: "tap", Handler: e.Tap})
@@ -59,9 +80,16 @@ func (d *Device) setFocus(s *draw.Scene, n *screen.Node) {
 
 // handler finds what reacts to a touch on n: n itself, or what it lies in.
 func handler(s *draw.Scene, n *screen.Node) *draw.Element {
+	return nearest(s, n, func(e *draw.Element) bool {
+		return e.Tap != 0 || e.T == "field" || e.T == "keyboard" || e.Ground.Set && e.T == "stack"
+	})
+}
+
+// nearest finds n, or the nearest of what it lies in, of which does is true.
+func nearest(s *draw.Scene, n *screen.Node, does func(*draw.Element) bool) *draw.Element {
 	var find func(at *screen.Node, best *draw.Element) *draw.Element
 	find = func(at *screen.Node, best *draw.Element) *draw.Element {
-		if e := s.Actions[at]; e != nil && (e.Tap != 0 || e.T == "field" || e.Ground.Set && e.T == "stack") {
+		if e := s.Actions[at]; e != nil && does(e) {
 			best = e
 		}
 		if at == n {
@@ -107,6 +135,10 @@ func (d *Device) Keys(ctx context.Context, keys string) error {
 		return err
 	}
 	defer d.touch()
+	if d.keyboard { // keys that come from elsewhere put it away, as those of a keyboard on a cable do
+		d.keyboard = false
+		_ = d.render()
+	}
 	for _, k := range keys {
 		if err := d.pass(ctx, keyTime); err != nil {
 			return err
@@ -133,7 +165,11 @@ func (d *Device) key(ctx context.Context, k rune) error {
 		return nil
 	case field == nil:
 		return nil
+	case k == '\uE007' && field.Enter == 0 && d.keyboard:
+		d.keyboard = false
+		return d.render()
 	case k == '\uE007' && field.Enter != 0: // Enter
+		d.keyboard = false
 		_, err := d.turn(ctx, request{Op: "tap", Handler: field.Enter})
 		return err
 	case k == '\uE003' && field.Value != "": // Backspace

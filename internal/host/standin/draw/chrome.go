@@ -20,9 +20,15 @@ type Chrome struct {
 	Dark     bool // the screen shows nothing at all
 }
 
-// top is the height of the status bar, bottom that of the bar below.
+// across reports whether the device is held so.
+func (c Chrome) across() bool { return c.Width > c.Height }
+
+// top is the height of the status bar, bottom that of the bar below. A cut-out is at the
+// device's top, which is on the left where it is held across.
 func (c Chrome) top() float64 {
 	switch {
+	case c.across() && c.Cutout != "none" && c.Cutout != "":
+		return 24
 	case c.Platform == "ios" && c.Cutout == "bar":
 		return 44
 	case c.Platform == "ios":
@@ -33,15 +39,41 @@ func (c Chrome) top() float64 {
 	return 26
 }
 
+// left is what the cut-out takes of the left side of a device that is held across.
+func (c Chrome) left() float64 {
+	if !c.across() {
+		return 0
+	}
+	return map[string]float64{"bar": 44, "hole": 32}[c.Cutout]
+}
+
 func (c Chrome) bottom() float64 {
-	if c.Platform == "ios" && c.Cutout != "bar" && c.Height < 700 {
+	if c.Platform == "ios" && c.Cutout != "bar" && max(c.Height, c.Width) < 700 {
 		return 0 // a home button below the screen
 	}
 	return 20
 }
 
+// Area is what apps have of the screen.
 func (c Chrome) Area() screen.Rect {
-	return screen.Rect{Y: c.top(), W: c.Width, H: c.Height - c.top() - c.bottom()}
+	return screen.Rect{X: c.left(), Y: c.top(), W: c.Width - c.left(), H: c.Height - c.top() - c.bottom()}
+}
+
+// Cutouts are the places where the screen has none.
+func (c Chrome) Cutouts() []screen.Rect {
+	var r screen.Rect
+	switch c.Cutout {
+	case "hole":
+		r = screen.Rect{X: min(c.Width, c.Height)/2 - 7, Y: 9, W: 14, H: 14}
+	case "bar":
+		r = screen.Rect{X: min(c.Width, c.Height)/2 - 52, Y: 10, W: 104, H: 26}
+	default:
+		return nil
+	}
+	if c.across() {
+		r = screen.Rect{X: r.Y, Y: r.X, W: r.H, H: r.W}
+	}
+	return []screen.Rect{r}
 }
 
 func (c Chrome) paintUnder(v *canvas) {
@@ -64,14 +96,12 @@ func (c Chrome) paintOver(v *canvas) {
 	if c.Cutout == "bar" {
 		x = 28
 	}
+	x += c.left()
 	v.text(label, x, y, size, "medium", c.Ink)
 	c.battery(v, c.Width-x-20, h/2)
 	c.signal(v, c.Width-x-42, h/2)
-	switch c.Cutout {
-	case "hole":
-		v.fill(screen.Rect{X: c.Width/2 - 7, Y: h/2 - 7, W: 14, H: 14}, 7, Hex("#000000"))
-	case "bar":
-		v.fill(screen.Rect{X: c.Width/2 - 52, Y: 10, W: 104, H: 26}, 13, Hex("#000000"))
+	for _, r := range c.Cutouts() {
+		v.fill(r, min(r.W, r.H)/2, Hex("#000000"))
 	}
 	if b := c.bottom(); b > 0 {
 		bar := c.Ink
@@ -146,7 +176,7 @@ func (c Chrome) Lock() *Element {
 }
 
 // Dialog is a question of the system's, with the answer that sends it away, if any does.
-func (c Chrome) Dialog(title, answer string) *Element {
+func (c Chrome) Dialog(title, answer string, handler int) *Element {
 	card := &Element{T: "column", Role: "dialog", Name: title, Ground: Hex("#f4efe4"), Round: 18,
 		Pad: lengths{20, 20, 16, 20}, Gap: 14, Size: 15, Kids: []*Element{
 			{T: "text", Role: "heading", Text: title, Size: 19, Face: "bold", Ink: Hex("#1d2b36")},
@@ -157,7 +187,7 @@ func (c Chrome) Dialog(title, answer string) *Element {
 	} else {
 		card.Kids = append(card.Kids, &Element{T: "text", Text: "You can change this later in Settings.", Size: 14,
 			Ink: Hex("#4d5d69")},
-			&Element{T: "row", Spread: "end", Size: 15, Kids: []*Element{{T: "button", Text: answer, Size: 15,
+			&Element{T: "row", Spread: "end", Size: 15, Kids: []*Element{{T: "button", Text: answer, Tap: handler, Size: 15,
 				Face: "medium",
 				Ink:  Hex("#1d5a78"), Pad: lengths{8, 10, 8, 10}}}})
 	}
@@ -170,4 +200,44 @@ func BarInk(e *Element) tint {
 		return Hex("#ffffff")
 	}
 	return plainInk
+}
+
+// Answer is a button of a question.
+type Answer struct {
+	Text    string
+	Handler int
+}
+
+// Question is something that the system asks for an app: it lies over it, and nothing under it
+// can be touched.
+func (c Chrome) Question(title string, dark bool, answers ...Answer) *Element {
+	ground, ink := Hex("#f4efe4"), Hex("#1d2b36")
+	if dark {
+		ground, ink = Hex("#25313a"), Hex("#eef2f3")
+	}
+	card := &Element{T: "column", Role: "alertdialog", Name: title, Ground: ground, Round: 18,
+		Pad: lengths{20, 20, 12, 20}, Gap: 10, Size: 15,
+		Kids: []*Element{{T: "text", Text: title, Size: 17, Face: "medium", Ink: ink}}}
+	for _, a := range answers {
+		card.Kids = append(card.Kids, &Element{T: "button", Text: a.Text, Tap: a.Handler, Size: 16, Face: "medium",
+			Ink: Hex("#f7f4ec"), Ground: Hex("#1d5a78"), Round: 10, Pad: lengths{10, 12, 10, 12}})
+	}
+	width := min(c.Width-44, 340)
+	card.W = width
+	return &Element{T: "column", Ground: Hex("#0c1a22a6"), Spread: "center", Align: "center", Size: 15,
+		Kids: []*Element{card}}
+}
+
+// Notice is a notification that has come.
+func (c Chrome) Notice(app, text string, handler int, dark bool) *Element {
+	ground, ink, soft := Hex("#fdfbf6"), Hex("#1d2b36"), Hex("#4d5d69")
+	if dark {
+		ground, ink, soft = Hex("#25313a"), Hex("#eef2f3"), Hex("#b9c4c9")
+	}
+	return &Element{T: "column", Pad: lengths{8, 10, 0, 10}, Size: 15, Kids: []*Element{
+		{T: "button", ID: "notification", Role: "button", Name: app + ": " + text, Tap: handler, Ground: ground,
+			Line: Hex("#c9d1d4"), Round: 14, Pad: lengths{10, 14, 10, 14}, Gap: 2, Size: 15, Align: "start",
+			Kids: []*Element{{T: "text", Text: app, Size: 12, Face: "medium", Ink: soft, Lines: 1},
+				{T: "text", Text: text, Size: 15, Ink: ink, Lines: 3}}},
+	}}
 }

@@ -33,6 +33,12 @@ type Element struct {
 	Tap   int        `json:"onTap"` // numbers of handlers, 0 for none
 	Input int        `json:"onInput"`
 	Enter int        `json:"onEnter"`
+	Hold  int        `json:"onHold"`
+	Twice int        `json:"onDouble"`
+	Swipe int        `json:"onSwipe"` // gets left, right, up or down
+	Pinch int        `json:"onPinch"` // gets the ratio of the distances, before to after
+	Drop  int        `json:"onDrop"`  // gets what was dragged onto it
+	Drag  string     `json:"drag"`    // what it is called where it is dropped
 	Kids  []*Element `json:"kids"`
 
 	Disabled bool   `json:"disabled"`
@@ -138,7 +144,7 @@ func (e *Element) check(depth int, c *counted) error {
 	case c.elements > maxNodes:
 		return fmt.Errorf("the app's screen has more than %d elements", maxNodes)
 	}
-	for _, s := range []*string{&e.ID, &e.Role, &e.Name, &e.Text, &e.Value, &e.Hint} {
+	for _, s := range []*string{&e.ID, &e.Role, &e.Name, &e.Text, &e.Value, &e.Hint, &e.Drag} {
 		n := utf8.RuneCountInString(*s)
 		if c.characters += n; n > maxTextRune {
 			return fmt.Errorf("the app shows a text of more than %d characters", maxTextRune)

@@ -13,6 +13,25 @@ type Scene struct {
 	boxes   []box // in painting order
 	Actions map[*screen.Node]*Element
 	Fields  []*screen.Node
+	Lists   map[*screen.Node]List // what can be scrolled
+	scrolls map[string]float64    // how far each has been, by key
+	Pan     float64               // how far what is laid out next is moved up
+}
+
+// Focused is the field that has the focus, nil where none has.
+func (s *Scene) Focused() *screen.Node {
+	for _, n := range s.Fields {
+		if n.Focused {
+			return n
+		}
+	}
+	return nil
+}
+
+// List is something that can be scrolled: how far it is, and how far it can be at most.
+type List struct {
+	Key      string
+	At, Most float64
 }
 
 // box is one element to draw.
@@ -146,7 +165,9 @@ func (p *placed) measureRow(inner float64) {
 // takes keys.
 func Layout(e *Element, area screen.Rect, s *Scene, focus string) {
 	p := measure(e, area.W)
-	root := s.place(p, area, area, focus, "r")
+	at := area
+	at.Y -= s.Pan
+	root := s.place(p, at, area, focus, "r")
 	s.Tree.Root.Children = append(s.Tree.Root.Children, root)
 }
 
@@ -155,9 +176,12 @@ func NewScene(width, height float64) *Scene {
 	return &Scene{
 		Tree: &screen.Tree{Root: &screen.Node{Role: "application", Bounds: whole, Visible: whole}, Width: width,
 			Height: height},
-		Actions: map[*screen.Node]*Element{},
+		Actions: map[*screen.Node]*Element{}, Lists: map[*screen.Node]List{},
 	}
 }
+
+// Scrolled has lists be as far as they have been scrolled, by key; it is called before Layout.
+func (s *Scene) Scrolled(by map[string]float64) { s.scrolls = by }
 
 func (s *Scene) place(p *placed, at, clip screen.Rect, focus, path string) *screen.Node {
 	e := p.e
@@ -183,7 +207,18 @@ func (s *Scene) place(p *placed, at, clip screen.Rect, focus, path string) *scre
 	if e.T == "scroll" {
 		clip = clip.Intersect(at)
 	}
-	for i, r := range p.arrange(inner) {
+	places := p.arrange(inner)
+	if e.T == "scroll" && len(places) > 0 {
+		l := List{Key: focusKey(e, path)}
+		last := places[len(places)-1]
+		l.Most = max(0, last.Y+last.H-inner.Y-inner.H)
+		l.At = min(s.scrolls[l.Key], l.Most)
+		s.Lists[n] = l
+		for i := range places {
+			places[i].Y -= l.At
+		}
+	}
+	for i, r := range places {
 		n.Children = append(n.Children, s.place(p.kids[i], r, clip, focus,
 			path+"/"+string(rune('a'+i%26))+string(rune('a'+i/26%26))))
 	}
@@ -196,7 +231,12 @@ func (s *Scene) place(p *placed, at, clip screen.Rect, focus, path string) *scre
 // takesTouch reports whether touches end at e: it acts on them, or it is something that
 // is painted. What is see-through and does nothing lets them pass.
 func (e *Element) takesTouch() bool {
-	return e.Tap != 0 || e.T == "field" || e.T == "button" || e.Ground.Set && e.Ground.A > 0
+	return e.acts() || e.T == "field" || e.T == "button" || e.Ground.Set && e.Ground.A > 0
+}
+
+// acts reports whether e does something when fingers do something to it.
+func (e *Element) acts() bool {
+	return e.Tap != 0 || e.Hold != 0 || e.Twice != 0 || e.Swipe != 0 || e.Pinch != 0 || e.Drop != 0 || e.Drag != ""
 }
 
 // focusKey names a field from one screen to the next.

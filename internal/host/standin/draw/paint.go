@@ -30,6 +30,7 @@ func (p Picture) Key() string {
 	for _, b := range p.Scene.boxes {
 		e := *b.element
 		e.Kids, e.Tap, e.Input, e.Enter = nil, 0, 0, 0 // what is in it is a box of its own, and handlers cannot be seen
+		e.Hold, e.Twice, e.Swipe, e.Pinch, e.Drop, e.Drag = 0, 0, 0, 0, 0, ""
 		fmt.Fprintf(h, "%v %v %v %q %v\n", e, b.bounds, b.clip, b.lines, b.focused)
 	}
 	return string(h.Sum(nil))
@@ -160,6 +161,10 @@ func (c *canvas) box(b box) {
 	}
 	if e.Disabled {
 		ink.A = ink.A / 5 * 2
+	}
+	if e.T == "keyboard" {
+		c.keyboard(b.bounds)
+		return
 	}
 	if e.T == "icon" {
 		c.icon(e.Icon, b.bounds, ink)

@@ -26,6 +26,13 @@ document.addEventListener('visibilitychange', () => { if (document.visibilitySta
 at('locate').addEventListener('click', () => navigator.geolocation.getCurrentPosition(
   (p) => put('place', `${p.coords.latitude.toFixed(3)} ${p.coords.longitude.toFixed(3)}`), (e) => put('place', e.code === 1 ? 'refused' : 'unknown'), { timeout: 3000 }));
 addEventListener('deviceorientation', (e) => { if (e.beta !== null) put('tilt', Math.round(e.beta)); });
+let shaken = 0, hard = -1e6;
+addEventListener('devicemotion', (e) => {
+  const a = e.acceleration;
+  if (!a || a.x === null || Math.abs(a.x) < 15) return;
+  if (e.timeStamp - hard > 1000) put('shaken', ++shaken);
+  hard = e.timeStamp;
+});
 at('choose').addEventListener('change', async () => put('chosen', at('choose').files[0].name + ': ' + await at('choose').files[0].text()));
 at('call').addEventListener('click', async () => {
   try { put('answer', (await (await fetch('answer.txt', { cache: 'no-store' })).text()).trim()); } catch (_) { put('answer', 'no answer'); }

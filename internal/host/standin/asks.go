@@ -1,0 +1,252 @@
+package standin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/device"
+	"yamato/internal/core/plain"
+	"yamato/internal/host/standin/draw"
+)
+
+// What apps ask the system for: a permission, where the device is, a file. The system answers by
+// what it was told beforehand, or asks the person with a question on the screen.
+
+// question is one that is, or will be, on the screen.
+type question struct {
+	wish
+	app, title string
+}
+
+// Handlers of the system's own, beside those of icons.
+const (
+	tapAllow    = -1001
+	tapDeny     = -1002
+	tapNotice   = -1003
+	tapNoFile   = -1004
+	tapDialog   = -1005
+	answerTime  = 60 * time.Millisecond
+	placeTime   = 300 * time.Millisecond
+	noticeTime  = 8 * time.Second
+	maxNotice   = 2000     // bytes of what is pushed
+	maxFiles    = 20       // that are put on a device
+	maxFileText = 64 << 10 // bytes of a file that an app is given
+)
+
+// permissions are what apps ask for: what the question says of it, and what an Android package
+// must have declared for it.
+var permissions = map[string]struct {
+	to       string
+	declared []string
+}{
+	"location": {"know where this device is", []string{"android.permission.ACCESS_FINE_LOCATION",
+		"android.permission.ACCESS_COARSE_LOCATION"}},
+	"notifications": {"show notifications", []string{"android.permission.POST_NOTIFICATIONS"}},
+	"camera":        {"use the camera", []string{"android.permission.CAMERA"}},
+	"microphone":    {"use the microphone", []string{"android.permission.RECORD_AUDIO"}},
+	"motion":        {"know how this device moves", nil},
+}
+
+// SetPermission answers beforehand what an app asks for.
+func (d *Device) SetPermission(_ context.Context, app, permission, answer string) error {
+	switch _, known := permissions[permission]; {
+	case !known:
+		return fmt.Errorf("there is no permission %q; there are camera, location, microphone, motion and notifications",
+			permission)
+	case !slices.Contains([]string{device.Allow, device.Deny, device.Ask}, answer):
+		return fmt.Errorf("a permission is answered with allow, deny or ask, not %q", answer)
+	case d.apps[app] == nil:
+		return fmt.Errorf("no app %s is installed", app)
+	}
+	delete(d.given, [2]string{app, permission})
+	d.answers[[2]string{app, permission}] = answer
+	return d.alive()
+}
+
+// permitted gives the answer to an app, which is Ask where only a person can give it.
+func (d *Device) permitted(i *installed, permission string) string {
+	key := [2]string{i.app.Package.ApplicationID, permission}
+	p := permissions[permission]
+	if i.app.Package.Kind == appfile.Android && len(p.declared) > 0 && !slices.ContainsFunc(p.declared, func(s string) bool {
+		return slices.Contains(i.app.Package.Permissions, s)
+	}) {
+		d.writeAs(key[0], "warn", "permissions", "refused without asking: the package does not declare "+p.declared[0])
+		return device.Deny
+	}
+	if a := d.answers[key]; a != "" && a != device.Ask {
+		return a
+	}
+	if a := d.given[key]; a != "" {
+		return a
+	}
+	if permission == "motion" && d.config.Device.Platform == "android" {
+		return device.Allow // nobody is asked there
+	}
+	return device.Ask
+}
+
+// wished takes in what an app wants of the system.
+func (d *Device) wished(w wish) error {
+	if len(d.questions) >= maxWishes || len(d.timers) >= maxTimers {
+		return &device.Crash{Reason: fmt.Sprintf("it asks the system for more than %d things at once", maxWishes)}
+	}
+	app := d.appID()
+	if w.What == "file" {
+		if len(d.files) == 0 {
+			d.questions = append(d.questions, question{w, app, "There is no file on this device to choose"})
+			return d.render()
+		}
+		f := d.files[0]
+		d.files = d.files[1:]
+		d.answer(w, answerTime, map[string]any{"name": f.name, "text": f.text, "size": f.size})
+		return nil
+	}
+	p, known := permissions[w.Of]
+	if !known {
+		return &device.Crash{Reason: fmt.Sprintf("it asks for a permission %q, which there is not", plain.Clip(w.Of, 60))}
+	}
+	if w.Of == "camera" && w.What == "permission" && !slices.Contains(d.config.Device.Traits, "camera") {
+		d.answer(w, answerTime, "none") // whatever a person would say
+		return nil
+	}
+	if answer := d.permitted(d.running, w.Of); answer != device.Ask {
+		d.settle(w, answer)
+		return nil
+	}
+	name := d.running.app.Package.Name
+	if name == "" {
+		name = app
+	}
+	d.questions = append(d.questions, question{w, app, "Allow “" + plain.Text(name, 100) + "” to " + p.to + "?"})
+	return d.render()
+}
+
+// settle tells the app what was answered.
+func (d *Device) settle(w wish, answer string) {
+	switch {
+	case w.What == "permission":
+		d.answer(w, answerTime, answer)
+	case answer != device.Allow:
+		d.answer(w, answerTime, nil, "refused")
+	case d.place == nil:
+		d.answer(w, placeTime, nil, "unknown")
+	default:
+		at := *d.place
+		d.answer(w, placeTime, map[string]any{"latitude": at.Latitude, "longitude": at.Longitude, "accuracy": at.Accuracy})
+	}
+}
+
+// answer gives the app what it wished for, in a moment.
+func (d *Device) answer(w wish, in time.Duration, args ...any) {
+	d.later(in, func(ctx context.Context) error {
+		_, err := d.turn(ctx, request{Op: "answer", Timer: w.ID, Args: args})
+		return err
+	})
+}
+
+// later has the system do something in a moment, unless the app ends before.
+func (d *Device) later(in time.Duration, do func(context.Context) error) {
+	d.laters++
+	d.timers[-d.laters] = timer{at: d.now + in, do: do}
+}
+
+// ask is the question on the screen, nil where there is none.
+func (d *Device) ask() *draw.Element {
+	if len(d.questions) == 0 {
+		return nil
+	}
+	q := d.questions[0]
+	if q.What == "file" {
+		return d.look.Question(q.title, d.dark, draw.Answer{Text: "Cancel", Handler: tapNoFile})
+	}
+	return d.look.Question(q.title, d.dark, draw.Answer{Text: "Allow", Handler: tapAllow},
+		draw.Answer{Text: "Don’t allow", Handler: tapDeny})
+}
+
+// answered takes a person's answer to the question on the screen, and gives it to all that the
+// app has asked for the same.
+func (d *Device) answered(handler int) error {
+	if len(d.questions) == 0 {
+		return nil
+	}
+	q := d.questions[0]
+	d.questions = d.questions[1:]
+	if q.What == "file" {
+		d.answer(q.wish, answerTime, nil)
+		return d.render()
+	}
+	answer := device.Allow
+	if handler == tapDeny {
+		answer = device.Deny
+	}
+	d.given[[2]string{q.app, q.Of}] = answer
+	d.settle(q.wish, answer)
+	d.questions = slices.DeleteFunc(d.questions, func(o question) bool {
+		same := o.What != "file" && o.Of == q.Of
+		if same {
+			d.settle(o.wish, answer)
+		}
+		return same
+	})
+	return d.render()
+}
+
+// SetPlace makes the device believe that it is somewhere, or not know.
+func (d *Device) SetPlace(ctx context.Context, at *device.Place) error {
+	if at != nil && !(at.Latitude >= -90 && at.Latitude <= 90 && at.Longitude >= -180 && at.Longitude <= 180 &&
+		at.Accuracy >= 0) {
+		return errors.New("a place has a latitude of -90 to 90 and a longitude of -180 to 180 degrees")
+	}
+	d.place = at
+	return d.alive()
+}
+
+// file is one that was put on the device.
+type file struct {
+	name, text string
+	size       int64
+}
+
+// PutFiles puts files on the device, for apps that ask for one.
+func (d *Device) PutFiles(_ context.Context, paths ...string) error {
+	var files []file
+	if len(paths) > maxFiles {
+		return fmt.Errorf("at most %d files are put on a device at once", maxFiles)
+	}
+	for _, p := range paths {
+		f, err := readFile(p)
+		if err != nil {
+			return fmt.Errorf("the file cannot be read on the host: %w", err)
+		}
+		files = append(files, f)
+	}
+	d.files = files
+	return d.alive()
+}
+
+func readFile(path string) (file, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return file{}, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return file{}, err
+	}
+	if !info.Mode().IsRegular() {
+		return file{}, fmt.Errorf("%s is no file", filepath.Base(path))
+	}
+	data := make([]byte, min(info.Size(), maxFileText))
+	n, err := f.ReadAt(data, 0)
+	if err != nil && n < len(data) {
+		return file{}, err
+	}
+	return file{plain.Text(filepath.Base(path), 255), plain.Text(string(data), maxFileText), info.Size()}, nil
+}
