@@ -111,7 +111,8 @@ func Packages(v Version, day time.Time) ([]Package, error) {
 	}
 	app := App{
 		ID: ApplicationID, Name: "Tideline", Version: v, MinimumAPI: 30, MinimumIOS: "16.0", Program: source,
-		Permissions: []string{"android.permission.INTERNET", "android.permission.POST_NOTIFICATIONS"},
+		Permissions: []string{"android.permission.INTERNET", "android.permission.POST_NOTIFICATIONS",
+			"android.permission.ACCESS_COARSE_LOCATION"},
 		Texts: map[string]map[string]string{
 			"app_name":  {"": "Tideline", "de-DE": "Tideline", "pt-PT": "Tideline"},
 			"timetable": {"": "Timetable", "de-DE": "Fahrplan", "pt-PT": "Horário"},
@@ -123,7 +124,7 @@ func Packages(v Version, day time.Time) ([]Package, error) {
 	case Versions[0]: // its profile has run out since
 		app.Profile = month(day, -1)
 	case Newest:
-		app.MinimumAPI, app.Permissions = 34, append(app.Permissions, "android.permission.ACCESS_COARSE_LOCATION")
+		app.MinimumAPI, app.Permissions = 34, append(app.Permissions, "android.permission.ACCESS_FINE_LOCATION")
 	}
 	var out []Package
 	for _, one := range []struct {
@@ -148,11 +149,12 @@ func month(day time.Time, after int) time.Time {
 // are the version's own.
 func Program(v Version) ([]byte, error) {
 	var b strings.Builder
-	fares, departures := v.Name, v.Name
-	if v == Newest { // the fare is mended; the slow list is not
-		fares, departures = Versions[0].Name, Versions[1].Name
+	mended, left := v.Name, v.Name
+	if v == Newest { // the fare, the crash and the overlap are mended; the slow list and the lost wallet are not
+		mended, left = Versions[0].Name, Versions[1].Name
 	}
-	for _, name := range []string{"words.js", fares + "/fares.js", departures + "/departures.js", "app.js"} {
+	for _, name := range []string{"words.js", mended + "/fares.js", left + "/departures.js", mended + "/map.js",
+		left + "/wallet.js", mended + "/lines.js", "app.js"} {
 		part, err := files.ReadFile("tideline/" + name)
 		if err != nil {
 			return nil, fmt.Errorf("there is no version %s of the sample app: %w", v.Name, err)

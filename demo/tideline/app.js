@@ -1,10 +1,19 @@
-// Tideline: timetable and tickets of the Sorane Line.
-const sea = '#14536b', foam = '#f3f7f6', paper = '#ffffff', ink = '#14232e', soft = '#5d7280', rule = '#d9e3e4', sun = '#e9a13b', warn = '#b3422f';
-const wide = os.device.width > 600;
+// Tideline: timetable, tickets, wallet and map of the Sorane Line.
+const sun = '#e9a13b', light = { sea: '#14536b', foam: '#f3f7f6', paper: '#ffffff', ink: '#14232e', soft: '#5d7280', rule: '#d9e3e4', warn: '#b3422f', good: '#2d7a53', water: '#cfe3e8', over: '#f3f7f6' };
+const night = { sea: '#1d6480', foam: '#101b21', paper: '#1a272f', ink: '#e9f0f1', soft: '#9fb1ba', rule: '#2c3c45', warn: '#ef9a86', good: '#7fcfa5', water: '#16323d', over: '#f3f7f6' };
+let sea, foam, paper, ink, soft, rule, warn, good, water, over, wide, across;
+
+function look() {
+  ({ sea, foam, paper, ink, soft, rule, warn, good, water, over } = os.device.dark ? night : light);
+  across = os.device.across;
+  wide = os.device.width > 600;
+}
+look();
 
 const state = {
   tab: 'timetable', filter: '', list: null,
   from: 'Sora', to: 'Minami', passengers: '1', picking: null, step: 'choose', number: 0,
+  here: null, lost: null, message: null, near: 1,
 };
 
 function load() {
@@ -15,14 +24,18 @@ function load() {
 function go(tab) {
   state.tab = tab;
   if (tab === 'timetable' && !state.list) load();
+  if (tab === 'map') {
+    state.here = state.lost = null;
+    locate((island, why) => { state.here = island; state.lost = why; });
+  }
 }
 
 const clock = (m) => String(Math.floor(m / 60)).padStart(2, '0') + ':' + String(m % 60).padStart(2, '0');
 
 function header(title, back) {
   return ui.row({ ground: sea, pad: [10, 16], gap: 10, align: 'center', h: 56 },
-    back && ui.button({ id: 'back', name: 'Back', onTap: back, w: 32, h: 36 }, ui.icon({ icon: 'back', size: 22, ink: foam })),
-    ui.text({ role: 'heading', text: title, size: 20, face: 'bold', ink: foam, grow: 1, lines: 1 }),
+    back && ui.button({ id: 'back', name: 'Back', onTap: back, w: 32, h: 36 }, ui.icon({ icon: 'back', size: 22, ink: over })),
+    ui.text({ role: 'heading', text: title, size: 20, face: 'bold', ink: over, grow: 1, lines: 1 }),
     ui.icon({ name: 'Sorane Line', icon: 'ferry', size: 24, ink: sun }));
 }
 
@@ -30,21 +43,21 @@ function tabs() {
   const tab = (id, icon, label) => {
     const on = state.tab === id;
     return ui.button({ role: 'tab', name: label, selected: on, onTap: () => go(id), grow: 1, pad: [8, 4, 6, 4], gap: 2, align: 'center' },
-      ui.icon({ icon, size: 22, ink: on ? sea : soft }),
-      ui.text({ text: label, size: 12, face: on ? 'bold' : 'regular', ink: on ? sea : soft }));
+      ui.icon({ icon, size: 22, ink: on ? ink : soft }),
+      ui.text({ text: label, size: 12, face: on ? 'bold' : 'regular', ink: on ? ink : soft, lines: 1 }));
   };
   return ui.column({ ground: paper },
     ui.space({ h: 1, ground: rule }),
-    ui.row({ role: 'tablist', h: 55, align: 'stretch' }, tab('timetable', 'clock', say.timetable), tab('tickets', 'ticket', say.tickets)));
+    ui.row({ role: 'tablist', h: 55, align: 'stretch' }, tab('timetable', 'clock', say.timetable), tab('tickets', 'ticket', say.tickets), tab('wallet', 'wallet', say.wallet), tab('map', 'map', say.map)));
 }
 
 function departure(c) {
   return ui.row({ role: 'listitem', pad: [9, 14], gap: 12, align: 'center', ground: paper, round: 10, line: rule },
-    ui.text({ text: clock(c.minutes), size: 18, face: 'bold', ink: sea, w: 54 }),
+    ui.text({ text: clock(c.minutes), size: 18, face: 'bold', ink, w: 54 }),
     ui.column({ grow: 1, gap: 1 },
       ui.text({ text: c.from + ' → ' + c.to, size: 15, face: 'medium', ink, lines: 1 }),
       ui.text({ text: c.ship + ' · ' + say.quay + ' ' + c.quay, size: 12.5, ink: soft, lines: 1 })),
-    ui.text({ text: c.late ? say.late : say.on_time, size: 12.5, face: 'medium', ink: c.late ? warn : '#2d7a53' }));
+    ui.text({ text: c.late ? say.late : say.on_time, size: 12.5, face: 'medium', ink: c.late ? warn : good }));
 }
 
 function timetable() {
@@ -62,7 +75,7 @@ function timetable() {
       ? ui.scroll({ id: 'departures', role: 'list', name: say.departures, grow: 1, pad: [0, 16, 12, 16], gap: 7 },
         list.length ? list.slice(0, 20).map(departure) : ui.text({ text: say.none, ink: soft, pad: [20, 0] }))
       : ui.column({ id: 'departures', role: 'list', name: say.departures, busy: true, grow: 1, align: 'center', spread: 'center', gap: 12 },
-        ui.icon({ icon: 'wait', size: 34, ink: sea }),
+        ui.icon({ icon: 'wait', size: 34, ink: soft }),
         ui.text({ role: 'status', text: say.loading, size: 14, ink: soft })));
 }
 
@@ -75,12 +88,6 @@ function choice(id, label, value) {
       ui.icon({ icon: 'next', size: 18, ink: soft })));
 }
 
-function line(label, id, value, strong) {
-  return ui.row({ align: 'center', spread: 'between', pad: [3, 2] },
-    ui.text({ text: label, size: strong ? 17 : 14, face: strong ? 'bold' : 'regular', ink: strong ? ink : soft }),
-    ui.text({ id, text: value, size: strong ? 21 : 15, face: strong ? 'bold' : 'medium', ink: strong ? sea : ink }));
-}
-
 function trouble() {
   const n = Number(state.passengers);
   if (state.from === state.to) return say.same;
@@ -88,12 +95,15 @@ function trouble() {
   return null;
 }
 
+// page is what a screen shows under its header; where there is little height it can be scrolled.
+const page = (props, ...kids) => (across ? ui.scroll(props, kids.filter((k) => !k || k.t !== 'space' || !k.grow)) : ui.column(props, kids));
+
 function order() {
   const wrong = trouble();
   const n = Number(state.passengers);
   return ui.column({ grow: 1 },
     header(say.buy),
-    ui.column({ grow: 1, pad: [14, 16], gap: 10 },
+    page({ grow: 1, pad: [14, 16], gap: 10 },
       choice('from', say.from, state.from),
       choice('to', say.to, state.to),
       ui.row({ align: 'center', gap: 12, pad: [2, 2] },
@@ -104,13 +114,13 @@ function order() {
       line(say.total, 'total', wrong ? '–' : money(total(state.from, state.to, n)), true),
       wrong ? ui.text({ role: 'alert', text: wrong, size: 13.5, ink: warn }) : null,
       ui.space({ grow: 1 }),
-      ui.button({ text: say.proceed, disabled: !!wrong, onTap: () => { state.step = 'check'; }, ground: wrong ? '#9db4bd' : sea, ink: paper, face: 'medium', size: 17, round: 12, pad: [13, 16] })));
+      ui.button({ text: say.proceed, disabled: !!wrong, onTap: () => { state.step = 'check'; }, ground: wrong ? '#9db4bd' : sea, ink: over, face: 'medium', size: 17, round: 12, pad: [13, 16] })));
 }
 
 function check() {
   return ui.column({ grow: 1 },
     header(say.check, () => { state.step = 'choose'; }),
-    ui.column({ grow: 1, pad: [16, 16], gap: 12 },
+    page({ grow: 1, pad: [16, 16], gap: 12 },
       ui.column({ ground: paper, line: rule, round: 12, pad: [16, 16], gap: 6 },
         ui.row({ align: 'center', gap: 8 },
           ui.text({ text: state.from, size: 19, face: 'bold', ink }), ui.icon({ icon: 'next', size: 18, ink: sun }), ui.text({ text: state.to, size: 19, face: 'bold', ink })),
@@ -119,29 +129,29 @@ function check() {
         line(say.passengers, 'count', state.passengers),
         line(say.total, 'total', money(total(state.from, state.to, Number(state.passengers))), true)),
       ui.space({ grow: 1 }),
-      ui.button({ text: say.pay, onTap: pay, ground: sun, ink, face: 'bold', size: 17, round: 12, pad: [13, 16] })));
+      ui.button({ text: say.pay, onTap: pay, ground: sun, ink: '#14232e', face: 'bold', size: 17, round: 12, pad: [13, 16] })));
 }
 
 function pay() {
   state.step = 'paying';
-  os.request(420, () => {
+  os.request({ ms: 420, method: 'POST', address: 'https://sorane.example/tickets', bytes: 180, sent: 240 }, () => {
     state.number = 40213 + state.from.length * 7 + state.to.length;
-    os.store.set('tickets', (os.store.get('tickets') || []).concat([{ number: state.number, from: state.from, to: state.to }]));
+    keep({ number: state.number, from: state.from, to: state.to });
     os.log('info', 'tickets', 'ticket ' + state.number + ' paid');
     state.step = 'done';
-  });
+  }, () => { state.step = 'check'; state.message = say.offline; });
 }
 
 function done() {
   return ui.column({ grow: 1 },
     header(say.done),
     ui.column({ grow: 1, pad: [24, 16], gap: 12, align: 'center', spread: 'center' },
-      ui.icon({ icon: 'check', size: 64, ink: '#2d7a53' }),
+      ui.icon({ icon: 'check', size: 64, ink: good }),
       ui.text({ id: 'ticket', text: say.ref + ' ' + state.number, size: 22, face: 'bold', ink }),
       ui.text({ text: state.from + ' → ' + state.to, size: 16, ink: soft }),
       ui.text({ text: say.aboard, size: 13.5, ink: soft, middle: true }),
       ui.space({ h: 16 }),
-      ui.button({ text: say.again, onTap: () => { state.step = 'choose'; }, ink: sea, line: sea, round: 12, face: 'medium', pad: [11, 28] })));
+      ui.button({ text: say.again, onTap: () => { state.step = 'choose'; }, ink, line: soft, round: 12, face: 'medium', pad: [11, 28] })));
 }
 
 function picker() {
@@ -149,8 +159,8 @@ function picker() {
     ui.column({ role: 'dialog', name: say.choose, ground: paper, round: 16, pad: [14, 14], gap: 4, w: wide ? 420 : 0 },
       ui.row({ align: 'center', spread: 'between', pad: [0, 4, 6, 4] },
         ui.text({ role: 'heading', text: say.choose, size: 17, face: 'bold', ink }),
-        ui.button({ text: say.close, ink: sea, size: 14, pad: [6, 8], onTap: () => { state.picking = null; } })),
-      islands.map((i) => ui.button({ role: 'option', name: i, selected: state[state.picking] === i, onTap: () => { state[state.picking] = i; state.picking = null; }, ground: state[state.picking] === i ? '#e4eff1' : paper, round: 8, pad: [10, 12] },
+        ui.button({ text: say.close, ink, size: 14, pad: [6, 8], onTap: () => { state.picking = null; } })),
+      islands.map((i) => ui.button({ role: 'option', name: i, selected: state[state.picking] === i, onTap: () => { state[state.picking] = i; state.picking = null; }, ground: state[state.picking] === i ? rule : paper, round: 8, pad: [10, 12] },
         ui.text({ text: i, size: 16, ink })))));
 }
 
@@ -158,9 +168,50 @@ function tickets() {
   if (state.step === 'done') return done();
   if (state.step === 'check') return check();
   if (state.step === 'paying') {
-    return ui.column({ grow: 1 }, header(say.pay), ui.column({ grow: 1, busy: true, align: 'center', spread: 'center' }, ui.icon({ icon: 'wait', size: 34, ink: sea })));
+    return ui.column({ grow: 1 }, header(say.pay), ui.column({ grow: 1, busy: true, align: 'center', spread: 'center' }, ui.icon({ icon: 'wait', size: 34, ink: soft })));
   }
   return order();
+}
+
+function walletPage() {
+  return ui.column({ grow: 1 },
+    header(say.wallet),
+    wallet.length
+      ? ui.scroll({ id: 'wallet', role: 'list', name: say.wallet, grow: 1, pad: [14, 16], gap: 8 },
+        wallet.map((t) => ui.row({ role: 'listitem', pad: [12, 14], gap: 12, align: 'center', ground: paper, round: 10, line: rule },
+          ui.icon({ icon: 'ticket', size: 24, ink: sun }),
+          ui.column({ grow: 1, gap: 1 },
+            ui.text({ text: t.from + ' → ' + t.to, size: 16, face: 'medium', ink, lines: 1 }),
+            ui.text({ text: say.ref + ' ' + t.number, size: 12.5, ink: soft })))))
+      : ui.column({ id: 'wallet', role: 'list', name: say.wallet, grow: 1, align: 'center', spread: 'center', gap: 10 },
+        ui.icon({ icon: 'wallet', size: 40, ink: soft }),
+        ui.text({ id: 'empty', text: say.empty, size: 15, ink: soft })));
+}
+
+const zoomed = (by) => { state.near = Math.min(2.5, Math.max(1, state.near * by)); };
+
+function map() {
+  const w = (wide && across ? 560 : Math.min(os.device.width, 560)) - 56, h = across ? 130 : 290;
+  const x = (at) => Math.round(w / 2 + ((at[1] - 139.26) / 0.3) * (w - 90) * 0.5 * 2 * (state.near / 2 + 0.5) - 34);
+  const y = (at) => Math.round(h / 2 + ((34.8 - at[0]) / 0.62) * (h - 34) * (state.near / 2 + 0.5) - 12);
+  return ui.column({ grow: 1 },
+    header(say.map),
+    page({ grow: 1, pad: [14, 16], gap: 10 },
+      ui.stack({ id: 'chart', role: 'group', name: say.chart, ground: water, round: 12, h: h + 24, onPinch: zoomed, onDouble: () => zoomed(1.5), onHold: () => { state.near = 1; } },
+        islands.map((i) => ui.column({ pad: [Math.max(0, y(positions[i])), 0, 0, Math.max(0, x(positions[i]))], align: 'start' },
+          ui.row({ gap: 4, align: 'center' },
+            ui.icon({ icon: 'place', size: 20, ink: i === state.here ? sun : sea }),
+            ui.text({ text: i, size: 14, face: i === state.here ? 'bold' : 'regular', ink }))))),
+      ui.text({ id: 'here', role: 'status', size: 15, ink,
+        text: state.here ? say.here + ' ' + state.here : { refused: say.refused, unknown: say.unknown }[state.lost] || say.seeking }),
+      ui.space({ grow: 1 }),
+      ui.button({ id: 'again', text: say.where, onTap: () => go('map'), ink, line: soft, round: 12, face: 'medium', pad: [11, 16] })));
+}
+
+function banner() {
+  return ui.row({ role: 'alert', ground: sun, pad: [9, 16], gap: 10, align: 'center' },
+    ui.text({ id: 'message', text: state.message, size: 14, face: 'medium', ink: '#14232e', grow: 1 }),
+    ui.button({ text: say.close, size: 14, ink: '#14232e', pad: [4, 8], onTap: () => { state.message = null; } }));
 }
 
 os.onBack(() => {
@@ -168,9 +219,16 @@ os.onBack(() => {
   if (state.tab === 'tickets' && state.step === 'check') { state.step = 'choose'; return true; }
   return false;
 });
+os.onChange(() => { look(); speak(os.device.language); });
+os.onMessage((text) => { state.message = text; });
+os.onLink((path) => {
+  const tab = path.replace(/^[/#]+/, '').split(/[/?#]/)[0];
+  if (['timetable', 'tickets', 'wallet', 'map'].includes(tab)) go(tab);
+});
 
+const pages = { timetable, tickets, wallet: walletPage, map };
 os.show(() => ui.stack({ ground: sea },
-  ui.column({ ground: foam }, state.tab === 'timetable' ? timetable() : tickets(), tabs()),
+  ui.column({ ground: foam }, state.message ? banner() : null, pages[state.tab](), tabs()),
   state.picking ? picker() : null));
 
 load();

@@ -7,6 +7,8 @@ const words = {
     proceed: 'Continue', check: 'Your crossing', pay: 'Pay', done: 'Have a good crossing', again: 'Another ticket',
     choose: 'Choose an island', close: 'Close', same: 'Choose two different islands', count: 'From 1 to 9 passengers',
     today: 'Monday 1 June', ref: 'Ticket', quay: 'Quay', aboard: 'Be at the quay ten minutes before',
+    wallet: 'Wallet', map: 'Map', empty: 'No ticket yet', chart: 'The islands', here: 'You are near', where: 'Where am I?',
+    seeking: 'Looking for you', refused: 'Tideline may not know where you are', unknown: 'Where you are is not known', offline: 'There is no network',
   },
   'de-DE': {
     timetable: 'Fahrplan', tickets: 'Tickets', island: 'Insel', all: 'Alle Inseln', departures: 'Abfahrten',
@@ -15,6 +17,8 @@ const words = {
     proceed: 'Weiter', check: 'Ihre Überfahrt', pay: 'Bezahlen', done: 'Gute Überfahrt', again: 'Noch ein Ticket',
     choose: 'Insel wählen', close: 'Schließen', same: 'Bitte zwei verschiedene Inseln wählen', count: '1 bis 9 Fahrgäste',
     today: 'Montag, 1. Juni', ref: 'Ticket', quay: 'Anleger', aboard: 'Bitte zehn Minuten vorher am Anleger sein',
+    wallet: 'Mappe', map: 'Karte', empty: 'Noch kein Ticket', chart: 'Die Inseln', here: 'Sie sind bei', where: 'Wo bin ich?',
+    seeking: 'Sie werden gesucht', refused: 'Tideline darf nicht wissen, wo Sie sind', unknown: 'Wo Sie sind, ist nicht bekannt', offline: 'Kein Netz',
   },
   'pt-PT': {
     timetable: 'Horário', tickets: 'Bilhetes', island: 'Ilha', all: 'Todas as ilhas', departures: 'Partidas',
@@ -23,10 +27,17 @@ const words = {
     proceed: 'Continuar', check: 'A sua travessia', pay: 'Pagar', done: 'Boa travessia', again: 'Outro bilhete',
     choose: 'Escolher ilha', close: 'Fechar', same: 'Escolha duas ilhas diferentes', count: 'De 1 a 9 passageiros',
     today: 'Segunda-feira, 1 de junho', ref: 'Bilhete', quay: 'Cais', aboard: 'Esteja no cais dez minutos antes',
+    wallet: 'Carteira', map: 'Mapa', empty: 'Ainda sem bilhetes', chart: 'As ilhas', here: 'Está perto de', where: 'Onde estou?',
+    seeking: 'À sua procura', refused: 'A Tideline não pode saber onde está', unknown: 'Não se sabe onde está', offline: 'Sem rede',
   },
 };
-const language = words[os.device.language] ? os.device.language : 'en-GB';
-const say = words[language];
+let language, say;
+
+function speak(tag) {
+  language = words[tag] ? tag : 'en-GB';
+  say = words[language];
+}
+speak(os.device.language);
 
 function money(amount) {
   const text = amount.toFixed(2);

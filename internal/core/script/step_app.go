@@ -1,15 +1,32 @@
 package script
 
-import "yamato/internal/core/device"
+import (
+	"time"
 
-// StartApp starts the app, with its data gone if Fresh.
-type StartApp struct {
-	Step
-	Fresh bool
-}
+	"yamato/internal/core/device"
+)
+
+// The steps that bring the app to the front and send it away.
+type (
+	// StartApp starts the app, with its data gone if Fresh.
+	StartApp struct {
+		Step
+		Fresh bool
+	}
+	// SendAway has the app be away for so long, and brings it back.
+	SendAway struct {
+		Step
+		For time.Duration
+	}
+)
 
 func init() {
-	add(form{word: "start", usage: "start app [fresh]", read: func(p *parser, s Step) Statement {
+	add(form{word: "send", usage: "send app away for 5s", read: func(p *parser, s Step) Statement {
+		p.want("app")
+		p.want("away")
+		p.want("for")
+		return &SendAway{s, p.duration("how long it is away")}
+	}}, form{word: "start", usage: "start app [fresh]", read: func(p *parser, s Step) Statement {
 		p.want("app")
 		return &StartApp{s, p.accept("fresh")}
 	}})
@@ -32,4 +49,28 @@ func (s *StartApp) run(r *runner) *stop {
 		how = device.Fresh
 	}
 	return r.act(s, r.device.Start(r.ctx, r.o.App, how))
+}
+
+func (s *SendAway) parts() []Node   { return nil }
+func (s *SendAway) words() string   { return "send app away for " + durationWords(s.For) }
+func (s *SendAway) needs() []string { return []string{"away"} }
+
+func (s *SendAway) run(r *runner) *stop {
+	l, ok := device.As[device.Leaving](r.device)
+	if !ok {
+		return r.trouble(s, device.ErrNoAbility)
+	}
+	if err := l.SendAway(r.ctx); err != nil {
+		return r.trouble(s, err)
+	}
+	for end := r.device.Now() + s.For; r.device.Now() < end; {
+		tree, err := r.device.Tree(r.ctx)
+		if err == nil {
+			err = r.pass(tree.Revision, end)
+		}
+		if err != nil {
+			return r.trouble(s, err)
+		}
+	}
+	return r.act(s, r.device.Start(r.ctx, r.o.App, device.Resume))
 }

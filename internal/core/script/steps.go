@@ -50,7 +50,7 @@ func Usages() []string {
 var planned = map[string]bool{}
 
 func init() {
-	for _, w := range strings.Fields(`use action do double hold clear choose swipe scroll drag pinch spread stop send
+	for _, w := range strings.Fields(`use action do double hold clear choose swipe scroll drag pinch spread stop
 		follow update rotate allow deny place tilt shake network battery deliver give note if else ask pause each needs`) {
 		planned[w] = true
 	}

@@ -161,9 +161,46 @@ func (s *subject) permits() {
 	require.NoError(s.t, may.SetPermission(s.ctx, s.id, "location", device.Deny))
 	s.tap("locate")
 	s.eventually("place", "refused")
+	if p, ok := device.As[device.Placed](s.device); ok {
+		require.NoError(s.t, p.SetPlace(s.ctx, &device.Place{Latitude: 1, Longitude: 2, Accuracy: 5}))
+		require.NoError(s.t, may.SetPermission(s.ctx, s.id, "location", device.Ask))
+		for answer, place := range map[string]string{"Don’t allow": "refused", "Allow": "1.000 2.000"} {
+			require.NoError(s.t, s.device.Start(s.ctx, s.id, device.Fresh))
+			s.answers("locate", answer)
+			s.eventually("place", place)
+			s.tap("locate")
+			s.eventually("place", place) // and it is not asked again
+		}
+		s.afresh()
+		s.answers("locate", "Allow")
+	}
 	require.Error(s.t, may.SetPermission(s.ctx, s.id, "location", "perhaps"))
 	require.Error(s.t, may.SetPermission(s.ctx, s.id, "everything", device.Allow))
 	require.Error(s.t, may.SetPermission(s.ctx, s.id+".nobody", "location", device.Allow))
+}
+
+// answers taps what asks for a permission, and then an answer to the question that comes up,
+// which keeps all else from being touched.
+func (s *subject) answers(id, answer string) {
+	s.t.Helper()
+	under := s.at(id).Visible.Centre()
+	s.tap(id)
+	button := screen.Locator{Role: "button", Called: screen.Match{Text: answer}}
+	for end := s.device.Now() + 5*time.Second; ; {
+		tree := s.tree()
+		if found := button.Find(tree); len(found) == 1 {
+			require.Equal(s.t, s.id, tree.App)
+			require.Len(s.t, screen.Locator{Role: "alertdialog"}.Find(tree), 1)
+			_, err := s.device.Picture(s.ctx)
+			require.NoError(s.t, err)
+			require.NoError(s.t, s.device.Tap(s.ctx, under), "what lies under it is not touched")
+			require.NoError(s.t, s.device.Tap(s.ctx, found[0].Visible.Centre()))
+			require.Empty(s.t, button.Find(s.tree()), "it has been answered")
+			return
+		}
+		require.Less(s.t, s.device.Now(), end, "no question came up")
+		require.NoError(s.t, s.device.AwaitChange(s.ctx, tree.Revision, end))
+	}
 }
 
 func (s *subject) tilts() {

@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/deviceorientation"
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
@@ -52,7 +51,7 @@ func (d *Device) Perform(ctx context.Context, fingers ...device.Finger) error {
 	if err := d.reach(ctx); err != nil || d.tab == nil || d.away {
 		return err
 	}
-	if d.tab.asked() != nil {
+	if d.tab.asked() != nil || d.tab.question() != "" {
 		return nil
 	}
 	inPage := make([]device.Finger, len(fingers))
@@ -319,30 +318,20 @@ var asked = map[string][]string{"location": {"geolocation"}, "notifications": {"
 
 // SetPermission answers beforehand what an app asks for.
 func (d *Device) SetPermission(ctx context.Context, app, permission, answer string) error {
-	names := asked[permission]
-	setting := map[string]browser.PermissionSetting{device.Allow: browser.PermissionSettingGranted,
-		device.Deny: browser.PermissionSettingDenied, device.Ask: browser.PermissionSettingPrompt}[answer]
-	i := d.apps[app]
 	switch {
-	case names == nil:
+	case asked[permission] == nil:
 		return fmt.Errorf("there is no permission %q; there are camera, location, microphone, motion and notifications", permission)
-	case setting == "":
+	case settings[answer] == "":
 		return fmt.Errorf("a permission is answered with allow, deny or ask, not %q", answer)
-	case i == nil:
+	case d.apps[app] == nil:
 		return fmt.Errorf("no app %s is installed", app)
 	}
 	if err := d.reach(ctx); err != nil {
 		return err
 	}
 	d.answers[[2]string{app, permission}] = answer
-	for _, n := range names {
-		err := browser.SetPermission(&browser.PermissionDescriptor{Name: n, UserVisibleOnly: true}, setting).WithOrigin(i.origin).
-			WithBrowserContextID(d.context).Do(d.running.on(ctx))
-		if err != nil {
-			return lost(err)
-		}
-	}
-	return nil
+	delete(d.given, [2]string{app, permission})
+	return d.permit(ctx, app, permission, answer)
 }
 
 // Push delivers a message to the app's service worker.

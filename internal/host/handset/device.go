@@ -56,6 +56,8 @@ type Device struct {
 	asked *page.EventJavascriptDialogOpening // the dialog that is shown, nil for none
 	entry string                             // what is in its field
 
+	questioned string // what the screen asked for when it was looked at last
+
 	logs  logs
 	calls calls
 }
@@ -79,7 +81,8 @@ type surroundings struct {
 	text     int
 	place    *device.Place
 	network  device.Network
-	answers  map[[2]string]string
+	answers  map[[2]string]string // to what apps ask, by app and permission: told beforehand
+	given    map[[2]string]bool   // what a person has answered on the screen
 }
 
 var _ driver.Device = (*Device)(nil)
@@ -98,7 +101,8 @@ func New(c Config, b *Browser) *Device {
 }
 
 func usual() surroundings {
-	return surroundings{language: "en-GB", text: 100, answers: map[[2]string]string{}}
+	return surroundings{language: "en-GB", text: 100, answers: map[[2]string]string{},
+		given: map[[2]string]bool{}}
 }
 
 // Describe tells what the device is.
@@ -324,7 +328,10 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 		}
 		i.stale = false
 	}
-	d.tab, d.front, d.away, i.used = t, app, false, true
+	d.tab, d.front, d.away, i.used, d.questioned = t, app, false, true, ""
+	if err := d.unasked(ctx, app, how == device.Fresh); err != nil {
+		return err
+	}
 	d.render()
 	d.logs.write(d.Now(), app, "info", "activity", "start "+app)
 	if err := d.visit(ctx, i.origin+i.bundle.Start); err != nil {

@@ -23,6 +23,9 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 	if asked := d.tab.asked(); asked != nil {
 		return d.reply(ctx, asked, at)
 	}
+	if q := d.tab.question(); q != "" {
+		return d.replied(ctx, q, at)
+	}
 	if err := d.tab.alive(); err != nil {
 		return err
 	}
@@ -107,6 +110,9 @@ func (d *Device) EnterText(ctx context.Context, text string) error {
 	}
 	if asked := d.tab.asked(); asked != nil {
 		d.typed(text)
+		return nil
+	}
+	if d.tab.question() != "" {
 		return nil
 	}
 	return d.do(ctx, func(ctx context.Context) error { return input.InsertText(text).Do(ctx) })

@@ -21,6 +21,15 @@ import (
 
 // Tree is what is on the screen now.
 func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
+	t, err := d.see(ctx)
+	if err != nil || d.tab == nil || d.away || d.tab.asked() != nil {
+		return t, err
+	}
+	return d.over(t), nil
+}
+
+// see is the screen but for what lies over it.
+func (d *Device) see(ctx context.Context) (*screen.Tree, error) {
 	if err := d.reach(ctx); err != nil {
 		return nil, err
 	}
@@ -32,7 +41,7 @@ func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
 	}
 	text, err := d.tab.ask(ctx, "yamatoLook("+afresh(d.tree == nil)+")")
 	if errors.Is(err, errDialog) {
-		return d.Tree(ctx)
+		return d.see(ctx)
 	}
 	if err != nil {
 		return nil, err
@@ -50,7 +59,7 @@ func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
 	}
 	d.tree, d.moment = nil, ""
 	if text, err = d.tab.ask(ctx, "yamatoAsks() + yamatoLook(true)"); errors.Is(err, errDialog) {
-		return d.Tree(ctx)
+		return d.see(ctx)
 	} else if err != nil {
 		return nil, err
 	}
@@ -164,6 +173,9 @@ func (d *Device) Picture(ctx context.Context) (device.Picture, error) {
 			return nil, crash
 		}
 		return nil, lost(err)
+	}
+	if q := d.tab.question(); q != "" {
+		return sketch.Over{Under: picture{data}, Dialog: d.asks(q)}, nil
 	}
 	return picture{data}, nil
 }

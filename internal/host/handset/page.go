@@ -45,16 +45,17 @@ type tab struct {
 	main    cdp.FrameID
 	events  events
 
-	mu       sync.Mutex
-	changed  chan struct{} // has an element when something may have changed
-	context  runtime.ExecutionContextID
-	crashed  string // why the page is no more, "" while it is
-	dialog   *page.EventJavascriptDialogOpening
-	answered bool // the dialog has been
-	pending  map[network.RequestID]time.Time
-	files    []string // to be chosen
-	frames   chan page.EventScreencastFrame
-	workers  map[string]string // registrations of service workers, by host
+	mu        sync.Mutex
+	changed   chan struct{} // has an element when something may have changed
+	context   runtime.ExecutionContextID
+	crashed   string // why the page is no more, "" while it is
+	dialog    *page.EventJavascriptDialogOpening
+	answered  bool // the dialog has been
+	pending   map[network.RequestID]time.Time
+	files     []string // to be chosen
+	questions []string // permissions that the page asks for, the first on the screen
+	frames    chan page.EventScreencastFrame
+	workers   map[string]string // registrations of service workers, by host
 }
 
 // events are what a tab tells its device. They are called by the pipe's goroutine.
@@ -87,6 +88,9 @@ func openTab(ctx context.Context, r *running, in cdp.BrowserContextID, e events)
 	if _, err := page.AddScriptToEvaluateOnNewDocument(lookScript).WithWorldName(world).WithRunImmediately(true).Do(on); err != nil {
 		return nil, err
 	}
+	if err := t.listenForAsking(ctx); err != nil {
+		return nil, err
+	}
 	frames, err := page.GetFrameTree().Do(on)
 	if err != nil {
 		return nil, err
@@ -107,6 +111,10 @@ func (t *tab) popup(info target.Info) {
 func (t *tab) heard(method string, params jsontext.Value) {
 	switch method {
 	case "Runtime.bindingCalled":
+		var e runtime.EventBindingCalled
+		if json.Unmarshal(params, &e, reads) == nil && e.Name == askBinding {
+			t.wants(e.Payload)
+		}
 		t.wake()
 	case "Runtime.executionContextCreated":
 		var e runtime.EventExecutionContextCreated
@@ -126,6 +134,7 @@ func (t *tab) heard(method string, params jsontext.Value) {
 	case "Runtime.executionContextsCleared":
 		t.mu.Lock()
 		t.context = 0
+		t.questions = nil
 		clear(t.pending)
 		t.mu.Unlock()
 		t.wake()

@@ -18,20 +18,46 @@ type Screen struct {
 // Image draws it.
 func (b Screen) Image() (image.Image, error) {
 	img := image.NewNRGBA(image.Rect(0, 0, b.Width, b.Height))
-	fill := func(r screen.Rect, c color.Color) {
-		draw.Draw(img, image.Rect(int(r.X), int(r.Y), int(r.X+r.W), int(r.Y+r.H)), image.NewUniform(c), image.Point{}, draw.Src)
+	fill(img, screen.Rect{W: float64(b.Width), H: float64(b.Height)}, color.NRGBA{0x2c, 0x5c, 0x73, 0xff})
+	if b.Dialog != nil {
+		dialog(img, b.Dialog.Root.Children...)
 	}
-	fill(screen.Rect{W: float64(b.Width), H: float64(b.Height)}, color.NRGBA{0x2c, 0x5c, 0x73, 0xff})
-	b.Dialog.Walk(func(n *screen.Node, depth int) bool {
-		switch {
-		case depth == 0:
-		case n.Role == "alertdialog":
-			fill(n.Visible, color.NRGBA{0xf7, 0xf4, 0xec, 0xff})
-		case n.Role == "button":
-			fill(n.Visible, color.NRGBA{0xd9, 0xd4, 0xc4, 0xff})
+	return img, nil
+}
+
+// Over is a dialog over what the browser has drawn.
+type Over struct {
+	Under  interface{ Image() (image.Image, error) }
+	Dialog *screen.Node
+}
+
+// Image draws it, at one pixel a dp.
+func (o Over) Image() (image.Image, error) {
+	under, err := o.Under.Image()
+	if err != nil {
+		return nil, err
+	}
+	img := image.NewNRGBA(under.Bounds())
+	draw.Draw(img, img.Bounds(), under, under.Bounds().Min, draw.Src)
+	draw.Draw(img, img.Bounds(), image.NewUniform(color.NRGBA{0x0c, 0x1a, 0x22, 0xa6}), image.Point{}, draw.Over)
+	dialog(img, o.Dialog)
+	return img, nil
+}
+
+func fill(img draw.Image, r screen.Rect, c color.Color) {
+	draw.Draw(img, image.Rect(int(r.X), int(r.Y), int(r.X+r.W), int(r.Y+r.H)), image.NewUniform(c), image.Point{}, draw.Src)
+}
+
+// dialog draws elements: boxes, buttons and what is written on them.
+func dialog(img draw.Image, nodes ...*screen.Node) {
+	for _, n := range nodes {
+		switch n.Role {
+		case "alertdialog":
+			fill(img, n.Visible, color.NRGBA{0xf7, 0xf4, 0xec, 0xff})
+		case "button":
+			fill(img, n.Visible, color.NRGBA{0xd9, 0xd4, 0xc4, 0xff})
 		}
 		write(img, n)
-		return true
-	})
-	return img, nil
+		dialog(img, n.Children...)
+	}
 }

@@ -48,7 +48,8 @@ func Web(a App) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	fill := map[string]string{"Name": template.HTMLEscapeString(a.Name), "Program": appfile.ProgramIOS,
+	fill := map[string]string{"Name": template.HTMLEscapeString(a.Name), "Said": template.JSEscapeString(a.Name),
+		"Program": appfile.ProgramIOS,
 		"Version": template.JSEscapeString(a.Version.Name + "+" + strconv.Itoa(a.Version.Code)), "Files": string(kept)}
 	var page, worker bytes.Buffer
 	if err := webTemplates.ExecuteTemplate(&page, "index.html", fill); err != nil {

@@ -6,14 +6,16 @@
   let view = null, back = null, timers = 0, waits = 0, drawn = false;
   const pending = new Map();
 
-  function timer(ms, fn, every, network) {
+  function timer(ms, fn, every, network, failed) {
     if (typeof fn !== 'function') throw new TypeError('a timer needs a function');
     const id = ++timers;
     if (network) { waits++; wait(); }
     const run = () => {
       if (!every) pending.delete(id);
       if (network) { waits--; wait(); }
-      fn();
+      if (!network || navigator.onLine) fn();
+      else if (failed) failed('there is no network');
+      else console.error('network: a request failed, and the app does nothing about it: there is no network');
       draw();
     };
     pending.set(id, [every ? setInterval(run, Math.max(4, ms)) : setTimeout(run, Math.max(4, Number(ms) || 0)), every]);
@@ -32,9 +34,44 @@
       form: side >= 600 ? 'tablet' : 'phone', width: innerWidth, height: innerHeight,
       memory_mb: 1024 * (navigator.deviceMemory || 4), real: false, language: navigator.language,
       dark: dark.matches, across: across.matches, zone: Intl.DateTimeFormat().resolvedOptions().timeZone,
-      text_size: Math.round(parseFloat(getComputedStyle(text).fontSize || '16') / 0.16), charge: 100, charging: true,
+      text_size: Math.round(parseFloat(getComputedStyle(text).fontSize || '16') / 0.16), charge: 100, charging: true, offline: !navigator.onLine,
     });
   }
+  const listeners = {};
+  function on(name) { return (fn) => { listeners[name] = fn; if (name === 'link') linked(); }; }
+  const tell = (name, ...args) => { if (listeners[name]) { listeners[name](...args); draw(); } };
+  const linked = () => { if (location.hash) tell('link', '/' + location.hash.replace(/^#\/*/, '')); };
+  addEventListener('hashchange', linked);
+  let left = 0;
+  document.addEventListener('visibilitychange', () => {
+    if (document.visibilityState === 'hidden') { left = Date.now(); tell('away'); } else tell('here', Date.now() - left);
+  });
+  addEventListener('deviceorientation', (e) => { if (e.beta !== null) tell('tilt', e.alpha, e.beta, e.gamma); });
+  let shaken = -1e6;
+  addEventListener('devicemotion', (e) => {
+    const a = e.acceleration;
+    if (!a || a.x === null || Math.hypot(a.x, a.y, a.z) < 15) return;
+    if (e.timeStamp - shaken > 1000) tell('shake');
+    shaken = e.timeStamp;
+  });
+  if ('serviceWorker' in navigator) navigator.serviceWorker.addEventListener('message', (e) => tell('message', String(e.data.text), !!e.data.opened));
+  async function askFor(permission) {
+    const given = (yes) => (yes ? 'allow' : 'deny');
+    try {
+      switch (permission) {
+        case 'notifications': return given(await Notification.requestPermission() === 'granted');
+        case 'location': return await new Promise((done) => navigator.geolocation.getCurrentPosition(() => done('allow'), (e) => done(given(e.code !== 1)), { timeout: 5000 }));
+        case 'motion': return given(!DeviceMotionEvent.requestPermission || await DeviceMotionEvent.requestPermission() === 'granted');
+        case 'camera': case 'microphone': {
+          const stream = await navigator.mediaDevices.getUserMedia({ video: permission === 'camera', audio: permission === 'microphone' });
+          for (const t of stream.getTracks()) t.stop();
+          return 'allow';
+        }
+      }
+    } catch (e) { return e.name === 'NotFoundError' ? 'none' : 'deny'; }
+    throw new TypeError('there is no permission ' + permission);
+  }
+
   let changed = null;
   const change = () => {
     if (JSON.stringify(os.device) === JSON.stringify(device())) return;
@@ -43,7 +80,7 @@
     draw();
   };
   for (const m of [dark, across]) m.addEventListener('change', change);
-  for (const kind of ['resize', 'languagechange']) addEventListener(kind, change);
+  for (const kind of ['resize', 'languagechange', 'online', 'offline']) addEventListener(kind, change);
   document.head.append(text);
   globalThis.os = {
     device: device(),
@@ -59,7 +96,29 @@
       pending.delete(id);
       (t[1] ? clearInterval : clearTimeout)(t[0]);
     },
-    request(ms, fn) { return timer(ms, fn, false, true); },
+    request(what, fn, failed) {
+      const ms = typeof what === 'object' && what !== null ? what.ms : what;
+      return timer(ms === undefined ? 100 : ms, fn, false, true, failed);
+    },
+    ask(permission, fn) { askFor(permission).then((answer) => { fn(answer); draw(); }); },
+    place(fn) {
+      navigator.geolocation.getCurrentPosition((p) => {
+        fn({ latitude: p.coords.latitude, longitude: p.coords.longitude, accuracy: p.coords.accuracy });
+        draw();
+      }, (e) => { fn(null, e.code === 1 ? 'refused' : 'unknown'); draw(); }, { timeout: 5000 });
+    },
+    choose(fn) {
+      const input = document.createElement('input');
+      input.type = 'file';
+      const give = async () => {
+        const f = input.files[0];
+        fn(f ? { name: f.name, size: f.size, text: await f.slice(0, 65536).text() } : null);
+        draw();
+      };
+      for (const kind of ['change', 'cancel']) input.addEventListener(kind, give);
+      input.click();
+    },
+    onAway: on('away'), onHere: on('here'), onLink: on('link'), onMessage: on('message'), onTilt: on('tilt'), onShake: on('shake'),
     store: {
       get(key) { const v = localStorage.getItem('store ' + key); return v === null ? undefined : JSON.parse(v); },
       set(key, value) { localStorage.setItem('store ' + key, JSON.stringify(value)); },
@@ -95,6 +154,8 @@
     };
     if (n.t === 'stack') Object.assign(s, { display: 'grid', alignItems: 'stretch', justifyItems: 'stretch' });
     if (n.t === 'scroll') s.overflowY = 'auto';
+    s.touchAction = n.onSwipe || n.onPinch || n.drag ? 'none' : '';
+    if (n.onHold) s.userSelect = 'none';
     if (n.t === 'text') {
       Object.assign(s, { display: 'block', flexShrink: n.grow || n.lines ? '1' : '0' });
       if (n.lines === 1) Object.assign(s, { whiteSpace: 'nowrap', overflow: 'hidden', textOverflow: 'ellipsis' });
@@ -168,6 +229,53 @@
     while (el.childNodes.length > n.kids.length) el.lastChild.remove();
     return el;
   }
+
+  // What fingers do beside tapping.
+  const reacting = (el, key) => {
+    for (; el && el !== root; el = el.parentElement) if (el.described && el.described[key] && !el.described.disabled) return el.described;
+    return null;
+  };
+  let finger = null, before = 0, lastTap = null;
+  const apart = (t) => Math.hypot(t[0].clientX - t[1].clientX, t[0].clientY - t[1].clientY);
+  root.addEventListener('touchstart', (e) => {
+    if (finger) clearTimeout(finger.hold);
+    if (e.touches.length === 2) { before = apart(e.touches); return; }
+    const t = e.touches[0], one = { x: t.clientX, y: t.clientY, target: e.target, far: 0 };
+    one.hold = setTimeout(() => {
+      const n = reacting(one.target, 'onHold');
+      if (n && one.far <= 10) { one.took = true; act(n.onHold); }
+    }, 500);
+    finger = one;
+    before = 0;
+  }, { passive: true });
+  root.addEventListener('touchmove', (e) => {
+    if (!finger) return;
+    if (before && e.touches.length === 2) { finger.after = apart(e.touches); return; }
+    const t = e.touches[0];
+    finger.now = t;
+    finger.far = Math.max(finger.far, Math.hypot(t.clientX - finger.x, t.clientY - finger.y));
+  }, { passive: true });
+  root.addEventListener('touchend', (e) => {
+    if (!finger || e.touches.length) return;
+    const f = finger;
+    finger = null;
+    clearTimeout(f.hold);
+    if (f.took) { e.preventDefault(); return; }
+    if (before) {
+      const n = f.after && Math.abs(f.after - before) > 10 && reacting(f.target, 'onPinch');
+      if (n) { e.preventDefault(); act(n.onPinch, Math.round((100 * f.after) / before) / 100); }
+      return;
+    }
+    if (f.far > 10) {
+      const dx = f.now.clientX - f.x, dy = f.now.clientY - f.y, carried = reacting(f.target, 'drag');
+      const onto = carried && reacting(document.elementFromPoint(f.now.clientX, f.now.clientY), 'onDrop'), swiped = reacting(f.target, 'onSwipe');
+      if (carried) { if (onto) act(onto.onDrop, carried.drag); } else if (swiped) act(swiped.onSwipe, Math.abs(dx) > Math.abs(dy) ? (dx > 0 ? 'right' : 'left') : dy > 0 ? 'down' : 'up');
+      return;
+    }
+    const twice = lastTap && e.timeStamp - lastTap.at < 320 && Math.hypot(lastTap.x - f.x, lastTap.y - f.y) < 30 && reacting(f.target, 'onDouble');
+    lastTap = twice ? null : { at: e.timeStamp, x: f.x, y: f.y };
+    if (twice) { e.preventDefault(); act(twice.onDouble); }
+  });
 
   function act(fn, value) {
     if (!fn) return;

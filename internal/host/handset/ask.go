@@ -1,0 +1,158 @@
+package handset
+
+import (
+	"context"
+	_ "embed"
+	"slices"
+
+	"github.com/chromedp/cdproto/browser"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/runtime"
+
+	"yamato/internal/core/device"
+	"yamato/internal/core/plain"
+	"yamato/internal/core/screen"
+)
+
+// A permission that nobody has answered beforehand is a question on the screen. The page waits
+// (ask.js); all else of it goes on behind the question.
+
+//go:embed ask.js
+var askScript string
+
+const (
+	askBinding = "yamatoAsk"
+	questionID = "browser-question"
+)
+
+// toDo is what a question says that the app would do.
+var toDo = map[string]string{"location": "know where this device is", "notifications": "show notifications",
+	"camera": "use the camera", "microphone": "use the microphone"}
+
+// listenForAsking has a page tell what it is about to ask for.
+func (t *tab) listenForAsking(ctx context.Context) error {
+	if err := runtime.AddBinding(askBinding).Do(t.on(ctx)); err != nil {
+		return err
+	}
+	_, err := page.AddScriptToEvaluateOnNewDocument(askScript).Do(t.on(ctx))
+	return err
+}
+
+// wants notes that the page asks for a permission.
+func (t *tab) wants(permission string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if toDo[permission] != "" && !slices.Contains(t.questions, permission) {
+		t.questions = append(t.questions, permission)
+	}
+}
+
+// question is what the page asks for, "" for nothing.
+func (t *tab) question() string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if len(t.questions) == 0 {
+		return ""
+	}
+	return t.questions[0]
+}
+
+// settled notes that a permission was answered.
+func (t *tab) settled(permission string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.questions = slices.DeleteFunc(t.questions, func(q string) bool { return q == permission })
+}
+
+// over lays a question, if there is one, over the screen of the app in front.
+func (d *Device) over(t *screen.Tree) *screen.Tree {
+	q := d.tab.question()
+	if q != d.questioned {
+		d.questioned = q
+		d.revision++
+		next := *t
+		next.Revision = d.revision
+		d.tree, t = &next, &next
+	}
+	if q == "" {
+		return t
+	}
+	next, root := *t, *t.Root
+	root.Children = append(slices.Clone(root.Children), d.asks(q))
+	next.Root = &root
+	return &next
+}
+
+// asks is the question as an element over the whole screen, which takes all touches.
+func (d *Device) asks(permission string) *screen.Node {
+	w, h := d.width()
+	whole := screen.Rect{W: w, H: h}
+	name := d.front
+	if i := d.apps[d.front]; i != nil && i.app.Package.Name != "" {
+		name = plain.Text(i.app.Package.Name, 100)
+	}
+	box := screen.Rect{X: max(16, (w-340)/2), Y: max(0, h/2-100), W: min(w-32, 340), H: 200}
+	place := func(n *screen.Node, r screen.Rect) *screen.Node {
+		n.Bounds, n.Visible = r, r.Intersect(whole)
+		return n
+	}
+	button := func(id, text string, y float64) *screen.Node {
+		return place(&screen.Node{Role: "button", ID: questionID + id, Text: text, Touch: true, Opaque: true},
+			screen.Rect{X: box.X + 16, Y: box.Y + y, W: box.W - 32, H: 42})
+	}
+	title := "Allow “" + name + "” to " + toDo[permission] + "?"
+	dialog := place(&screen.Node{Role: "alertdialog", ID: questionID, Name: title, Opaque: true, Touch: true}, box)
+	dialog.Children = []*screen.Node{place(&screen.Node{Text: title}, screen.Rect{X: box.X + 12, Y: box.Y + 10, W: box.W - 24, H: 74}),
+		button("-allow", "Allow", 92), button("-deny", "Don’t allow", 144)}
+	return place(&screen.Node{Touch: true, Children: []*screen.Node{dialog}}, whole)
+}
+
+// replied answers the question by what was touched.
+func (d *Device) replied(ctx context.Context, permission string, at screen.Point) error {
+	var answer string
+	d.tree = nil
+	for _, n := range d.asks(permission).Children[0].Children {
+		if n.Visible.Contains(at) {
+			answer = map[string]string{questionID + "-allow": device.Allow, questionID + "-deny": device.Deny}[n.ID]
+		}
+	}
+	if answer == "" {
+		return nil
+	}
+	d.given[[2]string{d.front, permission}] = true
+	return d.permit(ctx, d.front, permission, answer)
+}
+
+// settings are the answers as the browser calls them.
+var settings = map[string]browser.PermissionSetting{device.Allow: browser.PermissionSettingGranted,
+	device.Deny: browser.PermissionSettingDenied, device.Ask: browser.PermissionSettingPrompt}
+
+// permit has the browser give or refuse an app a permission.
+func (d *Device) permit(ctx context.Context, app, permission, answer string) error {
+	for _, n := range asked[permission] {
+		if err := browser.SetPermission(&browser.PermissionDescriptor{Name: n, UserVisibleOnly: true}, settings[answer]).
+			WithOrigin(d.apps[app].origin).WithBrowserContextID(d.context).Do(d.running.on(ctx)); err != nil {
+			return lost(err)
+		}
+	}
+	if d.tab != nil && answer != device.Ask {
+		d.tab.settled(permission)
+	}
+	return nil
+}
+
+// unasked has an app ask anew for what a person has answered on the screen, and for what nobody
+// has answered yet.
+func (d *Device) unasked(ctx context.Context, app string, fresh bool) error {
+	for permission := range toDo {
+		key := [2]string{app, permission}
+		if a := d.answers[key]; a == device.Allow || a == device.Deny || d.given[key] && !fresh {
+			continue
+		}
+		delete(d.given, key)
+		if err := d.permit(ctx, app, permission, device.Ask); err != nil {
+			return err
+		}
+	}
+	return nil
+}
