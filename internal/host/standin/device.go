@@ -414,7 +414,7 @@ func (d *Device) layOut() *draw.Scene {
 	}
 	s.Scrolled(d.scrolls)
 	draw.Layout(view, d.look.Area(), s, d.focus)
-	if board, at := d.look.Keyboard(); d.keyboard {
+	if board, at := d.look.Keyboard(d.dark); d.keyboard {
 		if n := s.Focused(); n == nil {
 			d.keyboard = false // the field has gone, and the keyboard with it
 		} else {

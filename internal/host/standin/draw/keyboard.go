@@ -20,10 +20,14 @@ var keyRows = [][]rune{[]rune("1234567890"), []rune("qwertyuiop"), []rune("asdfg
 const KeyboardID = "system-keyboard"
 
 // Keyboard is the keyboard's element, and where it is on a screen of c's.
-func (c Chrome) Keyboard() (*Element, screen.Rect) {
+func (c Chrome) Keyboard(dark bool) (*Element, screen.Rect) {
 	h := min(264, c.Height*0.5)
-	return &Element{T: "keyboard", ID: KeyboardID, Role: "group", Name: "Keyboard", Ground: Hex("#d3d8dc"), Size: 15},
-		screen.Rect{Y: c.Height - h, W: c.Width, H: h}
+	ground, key, ink := Hex("#d3d8dc"), Hex("#fdfdfd"), plainInk
+	if dark {
+		ground, key, ink = Hex("#1b242a"), Hex("#3a474f"), Hex("#eef2f3")
+	}
+	return &Element{T: "keyboard", ID: KeyboardID, Role: "group", Name: "Keyboard", Ground: ground, Line: key, Ink: ink,
+		Size: 15}, screen.Rect{Y: c.Height - h, W: c.Width, H: h}
 }
 
 // eachKey gives the keys and their places in r.
@@ -61,9 +65,9 @@ func KeyAt(r screen.Rect, p screen.Point) (found rune) {
 	return found
 }
 
-func (c *canvas) keyboard(r screen.Rect) {
+func (c *canvas) keyboard(e *Element, r screen.Rect) {
 	eachKey(r, func(key rune, at screen.Rect) bool {
-		c.fill(at, 5, Hex("#fdfdfd"))
+		c.fill(at, 5, e.Line)
 		label := string(key)
 		switch key {
 		case keyBackspace:
@@ -76,7 +80,7 @@ func (c *canvas) keyboard(r screen.Rect) {
 			size = min(12, at.H*0.4)
 		}
 		w := faceOf("regular").width(label, size)
-		c.text(label, at.X+(at.W-w)/2, at.Y+(at.H-size*lineHeight)/2, size, "regular", plainInk)
+		c.text(label, at.X+(at.W-w)/2, at.Y+(at.H-size*lineHeight)/2, size, "regular", e.Ink)
 		return true
 	})
 }

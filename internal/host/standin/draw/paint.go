@@ -151,6 +151,10 @@ func (c *canvas) box(b box) {
 	}
 	e := b.element
 	c.fill(b.bounds, e.Round, e.Ground)
+	if e.T == "keyboard" {
+		c.keyboard(e, b.bounds)
+		return
+	}
 	c.stroke(b.bounds, e.Round, 1, e.Line)
 	if b.focused {
 		c.stroke(b.bounds, e.Round, 2, focusInk)
@@ -161,10 +165,6 @@ func (c *canvas) box(b box) {
 	}
 	if e.Disabled {
 		ink.A = ink.A / 5 * 2
-	}
-	if e.T == "keyboard" {
-		c.keyboard(b.bounds)
-		return
 	}
 	if e.T == "icon" {
 		c.icon(e.Icon, b.bounds, ink)
