@@ -3,6 +3,9 @@ package service
 import (
 	"context"
 	"fmt"
+	"image"
+	"image/png"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -12,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/demo"
+	"yamato/internal/core/appfile"
 	"yamato/internal/service/base"
 )
 
@@ -111,4 +115,67 @@ func TestPackagesAreFetchedFromPublicAddressesAlone(t *testing.T) {
 		_, err := w.service.FetchPackage(ctx, w.user, address, untold)
 		refusal(t, err, "no address that can be fetched")
 	}
+}
+
+// site is a web app at an address, as its makers serve it.
+func site(t *testing.T, page, manifest string) string {
+	t.Helper()
+	mux := http.NewServeMux()
+	mux.HandleFunc("/app/", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = io.WriteString(w, page)
+	})
+	mux.HandleFunc("/app/site.webmanifest", func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = io.WriteString(w, manifest)
+	})
+	mux.HandleFunc("/app/icon.png", func(w http.ResponseWriter, _ *http.Request) {
+		_ = png.Encode(w, image.NewNRGBA(image.Rect(0, 0, 8, 8)))
+	})
+	server := httptest.NewServer(mux)
+	t.Cleanup(server.Close)
+	return server.URL
+}
+
+const sitePage = `<!doctype html><title>Quay  board</title><link rel="icon" href="x"><link href="site.webmanifest" rel="manifest">`
+
+func TestAWebAppIsHandedInByItsAddress(t *testing.T) {
+	w := newWorld(t, base.Config{MayFetch: []string{"127.0.0.1"}})
+	told := func(int64, int64) {}
+	at := site(t, sitePage, `{"name": "Quay", "start_url": "./start?from=home#x", "orientation": "portrait",
+		"icons": [{"src": "none.svg", "sizes": "any"}, {"src": "icon.png", "sizes": "8x8"}]}`)
+	p, err := w.service.FetchPackage(context.Background(), w.user, at+"/app/", told)
+	require.NoError(t, err)
+	facts := p.Facts.V
+	require.Equal(t, []any{appfile.Web, "Quay", at + "/app/start?from=home", "portrait", "icon.png"},
+		[]any{facts.Kind, facts.Name, facts.Launch, facts.Rotation, facts.Icon})
+	require.True(t, facts.AtAddress())
+	require.Equal(t, strings.ReplaceAll(strings.TrimPrefix(at, "http://"), ":", "-"), strings.ReplaceAll(facts.ApplicationID, ":", "-"))
+	again, err := w.service.FetchPackage(context.Background(), w.user, at+"/app/", told)
+	require.NoError(t, err)
+	require.Equal(t, p.Digest, again.Digest, "the same release is the same package")
+
+	bare := site(t, `<!doctype html><title>Bare &amp; plain</title><p>x`, "")
+	p, err = w.service.FetchPackage(context.Background(), w.user, bare+"/app/", told)
+	require.NoError(t, err)
+	require.Equal(t, "Bare & plain", p.Facts.V.Name, "one without a manifest goes by its title")
+	require.Equal(t, bare+"/app/", p.Facts.V.Launch)
+
+	for says, c := range map[string][2]string{
+		"its manifest is none":  {sitePage, "<!doctype html>"},
+		"answers 404":           {strings.ReplaceAll(sitePage, "site.webmanifest", "/nowhere"), ""},
+		"no address of the web": {strings.ReplaceAll(sitePage, "site.webmanifest", "file:///etc/passwd"), ""},
+		"larger than 8 MB":      {sitePage + strings.Repeat("x", 9<<20), "{}"},
+		"larger than 4 MB":      {sitePage, `{"name": "` + strings.Repeat("x", 5<<20) + `"}`},
+	} {
+		_, err := w.service.FetchPackage(context.Background(), w.user, site(t, c[0], c[1])+"/app/", told)
+		require.ErrorContains(t, err, says)
+	}
+	// A start page elsewhere is not the app's, and a manifest may not lead where no page may.
+	elsewhere := site(t, sitePage, `{"name": "Elsewhere", "start_url": "https://other.example/", "id": "https://other.example/quay"}`)
+	p, err = w.service.FetchPackage(context.Background(), w.user, elsewhere+"/app/", told)
+	require.NoError(t, err)
+	require.Equal(t, elsewhere+"/app/", p.Facts.V.Launch)
+	inner := site(t, strings.ReplaceAll(sitePage, "site.webmanifest", "http://127.0.0.2:1/m"), "")
+	_, err = w.service.FetchPackage(context.Background(), w.user, inner+"/app/", told)
+	require.ErrorContains(t, err, "private or loopback")
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"path"
 	"regexp"
 	"slices"
@@ -56,6 +57,20 @@ func contentVersion(archive *zip.Reader) string {
 	return "content-" + hex.EncodeToString(sum[:4])
 }
 
+// AtAddress tells whether p is a web app that stays at its own address, from which it is opened:
+// its manifest alone, with the whole address for a start_url.
+func (p *Package) AtAddress() bool {
+	u, err := url.Parse(p.Launch)
+	return p.Kind == Web && err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "" && u.User == nil
+}
+
+// holdsPage tells whether an archive holds any page at all.
+func holdsPage(archive *zip.Reader) bool {
+	return slices.ContainsFunc(archive.File, func(f *zip.File) bool {
+		return slices.Contains([]string{".html", ".htm", ".xhtml"}, strings.ToLower(path.Ext(f.Name)))
+	})
+}
+
 const hintWeb = "see docs/builds.md for what a web bundle holds"
 
 func readWeb(archive *zip.Reader, manifest *zip.File) (*Package, error) {
@@ -91,7 +106,7 @@ func readWeb(archive *zip.Reader, manifest *zip.File) (*Package, error) {
 	if p.VersionName == "" {
 		p.VersionName = contentVersion(archive)
 	}
-	if strings.Contains(p.Launch, "://") {
+	if strings.Contains(p.Launch, "://") && (!p.AtAddress() || holdsPage(archive)) {
 		return nil, refuse(hintWeb, "start_url is %s; a bundle starts at a page of its own", show(p.Launch))
 	}
 	v := webVersion.FindStringSubmatch(p.VersionName)

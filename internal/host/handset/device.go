@@ -20,6 +20,7 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/handset/origin"
+	"yamato/internal/outside"
 )
 
 // Config describes one handset.
@@ -66,6 +67,8 @@ type Device struct {
 type installed struct {
 	app    driver.App
 	bundle *origin.Bundle
+	start  string   // the address of its start page
+	stays  *url.URL // where it stays, nil for a bundle
 	origin string
 	host   string
 	used   bool // it has been started since it was put there, so that it may have data
@@ -151,7 +154,7 @@ func (d *Device) Boot(ctx context.Context, limit time.Duration, _ bool) error {
 	}
 	d.running, d.up = r, true
 	for _, i := range d.apps {
-		d.proxy.Serve(i.host, i.bundle)
+		i.reached(d.proxy, true)
 		i.used = false
 	}
 	d.boots("info", fmt.Sprintf("a screen of %d by %d dp, %g pixels a dp", d.config.Device.Width, d.config.Device.Height,
@@ -275,19 +278,38 @@ func (d *Device) Install(ctx context.Context, app driver.App) error {
 	}
 	i := &installed{app: app, bundle: b}
 	i.origin, i.host = origin.Of(p.ApplicationID)
+	if i.start = i.origin + b.Start; p.AtAddress() {
+		if i.stays, err = url.Parse(p.Launch); err != nil {
+			return errors.Join(err, b.Close())
+		}
+		i.start, i.host, i.origin = p.Launch, i.stays.Host, i.stays.Scheme+"://"+i.stays.Host
+	}
 	if before != nil {
 		i.stale = before.used || before.stale
 		if d.front == p.ApplicationID {
 			d.goHome(ctx)
 		}
+		before.reached(d.proxy, false)
 		if err := before.bundle.Close(); err != nil {
 			return errors.Join(err, b.Close())
 		}
 	}
 	d.apps[p.ApplicationID] = i
-	d.proxy.Serve(i.host, b)
+	i.reached(d.proxy, true)
 	d.logs.write(d.Now(), "", "info", "packages", p.ApplicationID+" "+p.VersionName+" installed")
 	return nil
+}
+
+// reached has the app's own origin be reached through a proxy, or no more.
+func (i *installed) reached(p *origin.Proxy, yes bool) {
+	switch {
+	case i.stays != nil:
+		p.Own(i.stays, yes)
+	case yes:
+		p.Serve(i.host, i.bundle)
+	default:
+		p.Serve(i.host, nil)
+	}
 }
 
 // reach is called before anything is done to the handset: it is up, and the browser is there.
@@ -317,6 +339,9 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 		return d.comeBack(ctx)
 	}
 	d.goHome(ctx)
+	if err := d.reaches(ctx, i); err != nil {
+		return err
+	}
 	t, err := d.open(ctx, app)
 	if err != nil {
 		return lost(err)
@@ -334,7 +359,7 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 	}
 	d.render()
 	d.logs.write(d.Now(), app, "info", "activity", "start "+app)
-	if err := d.visit(ctx, i.origin+i.bundle.Start); err != nil {
+	if err := d.visit(ctx, i.start); err != nil {
 		return err
 	}
 	if i.stale {
@@ -342,6 +367,26 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 		return d.takeOver(ctx, i)
 	}
 	return nil
+}
+
+// reaches tells why an app that stays at an address cannot be opened there: that is the site's
+// trouble, and nothing of the app's.
+func (d *Device) reaches(ctx context.Context, i *installed) error {
+	if i.stays == nil || d.network.None {
+		return nil
+	}
+	err := d.proxy.Reaches(ctx, i.stays)
+	switch {
+	case err == nil:
+		return nil
+	case ctx.Err() != nil:
+		return context.Cause(ctx)
+	case errors.Is(err, outside.ErrPrivate):
+		return &device.Trouble{Why: "the app is at " + i.host + ", which leads to a private or loopback address",
+			Remedy: "name " + i.host + " under reach of the handset in the site file"}
+	}
+	return &device.Trouble{Why: "the app's address does not answer: " + err.Error(),
+		Remedy: "check from the host's machine that " + i.origin + " answers"}
 }
 
 // open gives a page that feels what the handset feels.

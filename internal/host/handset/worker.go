@@ -56,7 +56,7 @@ func (d *Device) takeOver(ctx context.Context, i *installed) error {
 		return err
 	}
 	d.render()
-	return d.visit(ctx, i.origin+i.bundle.Start)
+	return d.visit(ctx, i.start)
 }
 
 // registration gives the number of an app's service worker, which may be about to be there.

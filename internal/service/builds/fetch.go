@@ -1,6 +1,7 @@
 package builds
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -14,10 +15,10 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"yamato/internal/core/appfile"
+	"yamato/internal/outside"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
@@ -25,54 +26,17 @@ import (
 // fetchTime bounds how long a package may take that is fetched from an address.
 const fetchTime = 15 * time.Minute
 
-// errPrivate tells that an address is not one that packages are fetched from.
-var errPrivate = errors.New("the address is private, loopback or reserved")
-
-// reserved are ranges that lead, or may lead, into a private network (RFC 6890,
-// RFC 6598, RFC 6052, RFC 3056, RFC 4380).
-var reserved = []netip.Prefix{
-	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"),
-	netip.MustParsePrefix("192.0.2.0/24"),
-	netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("198.51.100.0/24"),
-	netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("240.0.0.0/4"),
-	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2001::/23"),
-	netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"),
-}
-
-// public tells whether an address belongs to the public network.
-func public(ip netip.Addr) bool {
-	ip = ip.Unmap()
-	if !ip.IsGlobalUnicast() || ip.IsPrivate() || ip.IsLoopback() || ip.IsLinkLocalUnicast() {
-		return false
-	}
-	return !slices.ContainsFunc(reserved, func(p netip.Prefix) bool { return p.Contains(ip) })
-}
-
 // fetcher gives a client that dials public addresses only, whatever a name or a
 // redirect leads to; hosts that an administrator has named are let through. The
 // address is checked when it is dialled, so that no second look-up can differ.
 func fetcher(allowed []string) *http.Client {
-	guarded := &net.Dialer{Timeout: 15 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
-		at, err := netip.ParseAddrPort(address)
-		if err != nil || !public(at.Addr()) {
-			return fmt.Errorf("%s: %w", address, errPrivate)
-		}
-		return nil
-	}}
-	free := &net.Dialer{Timeout: 15 * time.Second}
 	return &http.Client{
 		Timeout: fetchTime,
 		Transport: &http.Transport{
 			Proxy: nil, ResponseHeaderTimeout: 30 * time.Second, TLSHandshakeTimeout: 15 * time.Second,
 			DisableKeepAlives:  true,
 			DisableCompression: true, // lengths and ranges are those of the file
-			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
-				host, _, _ := net.SplitHostPort(address)
-				if slices.Contains(allowed, strings.ToLower(host)) {
-					return free.DialContext(ctx, network, address)
-				}
-				return guarded.DialContext(ctx, network, address)
-			},
+			DialContext:        outside.Dialer(allowed),
 		},
 		CheckRedirect: func(r *http.Request, before []*http.Request) error {
 			if len(before) >= 5 {
@@ -103,10 +67,8 @@ func (s *Part) FetchPackage(ctx context.Context, c base.Caller, address string,
 	}
 	from := fetcher(s.Config.MayFetch)
 	answer, err := from.Do(r)
-	if errors.Is(err, errPrivate) {
-		return store.Package{}, base.Forbidden(u.Hostname()+
-			" leads to a private or loopback address, which the service does not fetch from",
-			"an administrator can allow the host: yamato serve --may-fetch "+u.Hostname())
+	if errors.Is(err, outside.ErrPrivate) {
+		return store.Package{}, forbidden(u.Hostname())
 	}
 	if err != nil {
 		return store.Package{}, base.Invalid("it could not be fetched: "+err.Error(),
@@ -122,6 +84,18 @@ func (s *Part) FetchPackage(ctx context.Context, c base.Caller, address string,
 		return store.Package{}, base.Invalid(fmt.Sprintf("it is %d MB large; a package has at most %d GB",
 			answer.ContentLength>>20, MaxPackage>>30), "")
 	}
+	if isPage(answer) {
+		name, data, err := atAddress(ctx, from, answer)
+		if errors.Is(err, outside.ErrPrivate) {
+			return store.Package{}, forbidden(u.Hostname())
+		}
+		if err != nil {
+			return store.Package{}, base.Invalid("the web app at "+u.Host+" could not be taken in: "+err.Error(),
+				"hand in the address of its start page, or a zipped web bundle")
+		}
+		told(int64(len(data)), int64(len(data)))
+		return s.AddPackage(ctx, c, name, bytes.NewReader(data))
+	}
 	name := path.Base(answer.Request.URL.Path)
 	if _, params, err := mime.ParseMediaType(answer.Header.Get("Content-Disposition")); err == nil &&
 		params["filename"] != "" {
@@ -134,6 +108,11 @@ func (s *Part) FetchPackage(ctx context.Context, c base.Caller, address string,
 			body.failed), "try again, or push the file itself")
 	}
 	return p, err
+}
+
+func forbidden(host string) error {
+	return base.Forbidden(host+" leads to a private or loopback address, which the service does not fetch from",
+		"an administrator can allow the host: yamato serve --may-fetch "+host)
 }
 
 // fetched is what an address answers. Where the connection is lost it goes on where

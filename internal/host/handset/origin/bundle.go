@@ -24,7 +24,7 @@ import (
 type Bundle struct {
 	file    *os.File
 	entries map[string]*zip.File // by path below the bundle's top
-	Start   string               // the start page, as a path with its query
+	Start   string               // the start page, as a path with its query, or as a whole address where the app stays there
 	Facts   Manifest
 }
 
@@ -78,6 +78,9 @@ func OpenBundle(file, launch string) (*Bundle, error) {
 	}
 	if b.Start = b.Facts.StartURL; b.Start == "" {
 		b.Start = launch
+	}
+	if strings.Contains(b.Start, "://") { // it stays at its address
+		return b, nil
 	}
 	if b.Start = "/" + strings.TrimLeft(strings.TrimPrefix(b.Start, "."), "/"); b.Start == "/" &&
 		b.entries["/index.html"] == nil {

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"yamato/internal/outside"
 )
 
 // Proxy is all the network that a handset has. It serves the apps' bundles, each on an origin
@@ -21,12 +23,14 @@ type Proxy struct {
 	allowed []string // hosts, or host:port
 	refused func(host string)
 	through http.Handler
+	dial    func(ctx context.Context, network, address string) (net.Conn, error)
 	listen  net.Listener
 	server  *http.Server
 	serving sync.WaitGroup
 
 	mu      sync.Mutex
 	bundles map[string]http.Handler // by host
+	own     map[string]bool         // hosts with their ports, that apps at an address are at
 	conns   map[net.Conn]bool       // tunnels
 }
 
@@ -41,13 +45,13 @@ func OpenProxy(allowed []string, refused func(host string)) (*Proxy, error) {
 		return nil, err
 	}
 	p := &Proxy{allowed: allowed, refused: refused, listen: l, bundles: map[string]http.Handler{},
-		conns: map[net.Conn]bool{}}
+		own: map[string]bool{}, conns: map[net.Conn]bool{}, dial: outside.Dialer(allowed)}
 	p.through = &httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {},
-		Transport: &http.Transport{Proxy: nil, ResponseHeaderTimeout: 2 * time.Minute, MaxIdleConns: 32,
+		Transport: &http.Transport{Proxy: nil, DialContext: p.dial, ResponseHeaderTimeout: 2 * time.Minute, MaxIdleConns: 32,
 			IdleConnTimeout: 10 * time.Second, DisableCompression: true},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
-			http.Error(w, r.URL.Host+" does not answer: "+err.Error(), http.StatusBadGateway)
+			p.unanswered(w, r.URL.Host, err)
 		}}
 	p.server = &http.Server{Handler: p, ReadHeaderTimeout: 30 * time.Second, MaxHeaderBytes: 256 << 10}
 	p.serving.Go(func() { _ = p.server.Serve(l) })
@@ -68,6 +72,50 @@ func (p *Proxy) Serve(host string, bundle http.Handler) {
 	}
 }
 
+// Own has an app's own origin be reached, at public addresses; or no more. What is private
+// or loopback has to be named in the site file.
+func (p *Proxy) Own(at *url.URL, yes bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if yes {
+		p.own[whole(at.Host, at.Scheme)] = true
+	} else {
+		delete(p.own, whole(at.Host, at.Scheme))
+	}
+}
+
+// Reaches tries whether an app's own origin can be reached. Its error is outside.ErrPrivate where
+// it lies in the private network and is not named.
+func (p *Proxy) Reaches(ctx context.Context, at *url.URL) error {
+	ctx, stop := context.WithTimeout(ctx, 20*time.Second)
+	defer stop()
+	conn, err := p.dial(ctx, "tcp", whole(at.Host, at.Scheme))
+	if err != nil {
+		return err
+	}
+	return conn.Close()
+}
+
+// whole is a host with its port.
+func whole(host, scheme string) string {
+	if _, _, err := net.SplitHostPort(host); err == nil {
+		return strings.ToLower(host)
+	}
+	return strings.ToLower(net.JoinHostPort(strings.Trim(host, "[]"), map[string]string{"https": "443"}[scheme]+
+		map[string]string{"http": "80"}[scheme]))
+}
+
+// unanswered tells an app why a host gave no answer.
+func (p *Proxy) unanswered(w http.ResponseWriter, host string, err error) {
+	if errors.Is(err, outside.ErrPrivate) {
+		p.refused(host)
+		http.Error(w, host+" leads to a private or loopback address, which the site file would have to name",
+			http.StatusForbidden)
+		return
+	}
+	http.Error(w, host+" does not answer: "+err.Error(), http.StatusBadGateway)
+}
+
 // may tells whether apps may reach a host.
 func (p *Proxy) may(hostport string) bool {
 	host, _, err := net.SplitHostPort(hostport)
@@ -85,13 +133,14 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	p.mu.Lock()
 	bundle := p.bundles[strings.TrimSuffix(host, ":80")]
+	own := p.own[whole(host, r.URL.Scheme)]
 	p.mu.Unlock()
 	switch {
 	case bundle != nil && r.Method != http.MethodConnect:
 		bundle.ServeHTTP(w, r)
 	case host == "":
 		http.Error(w, "this is a handset's proxy, and no server", http.StatusBadRequest)
-	case !p.may(host):
+	case !own && !p.may(host):
 		p.refused(host)
 		http.Error(w, fmt.Sprintf("apps on this handset may not reach %s; the site file names the hosts that they may",
 			host), http.StatusForbidden)
@@ -106,12 +155,11 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // tunnel joins a client to a host, both ways, until either has had enough.
 func (p *Proxy) tunnel(w http.ResponseWriter, r *http.Request) {
-	var dialer net.Dialer
 	ctx, stop := context.WithTimeout(r.Context(), 20*time.Second)
 	defer stop()
-	there, err := dialer.DialContext(ctx, "tcp", r.Host)
+	there, err := p.dial(ctx, "tcp", r.Host)
 	if err != nil {
-		http.Error(w, err.Error(), http.StatusBadGateway)
+		p.unanswered(w, r.Host, err)
 		return
 	}
 	here, buffered, err := http.NewResponseController(w).Hijack()
