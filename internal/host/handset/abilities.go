@@ -149,7 +149,7 @@ func (d *Device) Rotate(ctx context.Context, to string) error {
 	d.across = to == device.Landscape
 	return d.change(ctx, func(ctx context.Context, t *tab) error {
 		w, h := d.width()
-		return t.screen(ctx, int(w), int(h), d.config.Density, d.across)
+		return errors.Join(t.screen(ctx, int(w), int(h), d.config.Density, d.across), d.keepClear(ctx, t))
 	})
 }
 

@@ -28,6 +28,7 @@ type Config struct {
 	Device  fleet.Device
 	Density float64  // pixels a dp, 2 where 0
 	Reach   []string // hosts that apps may reach, beside their own origin
+	Cutout  string   // hole, bar or none: where the screen has none, pages are told by its safe areas
 }
 
 // Device is one handset. It keeps to the contract of driver.Device.
@@ -398,7 +399,7 @@ func (d *Device) open(ctx context.Context, app string) (*tab, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := d.feel(ctx, t); err != nil {
+	if err := d.feel(ctx, t, app); err != nil {
 		t.close(ctx)
 		return nil, err
 	}
@@ -472,14 +473,14 @@ func (d *Device) Clean(ctx context.Context, level driver.Cleaning, apps ...strin
 func (d *Device) render() { d.revision, d.tree, d.moment = d.revision+1, nil, "" }
 
 // feel makes a page feel what the handset feels.
-func (d *Device) feel(ctx context.Context, t *tab) error {
+func (d *Device) feel(ctx context.Context, t *tab, app string) error {
 	w, h := d.width()
 	on := t.on(ctx)
 	return errors.Join(t.screen(ctx, int(w), int(h), d.config.Density, d.across),
 		emulation.SetTouchEmulationEnabled(true).WithMaxTouchPoints(5).Do(on),
 		emulation.SetFocusEmulationEnabled(true).Do(on),
-		d.speak(ctx, t), d.dress(ctx, t), d.tell(ctx, t), d.stand(ctx, t), d.wire(ctx, t), d.enlarge(ctx, t), d.be(ctx, t),
-		d.rest(ctx, t))
+		d.speak(ctx, t), d.dress(ctx, t), d.tell(ctx, t), d.stand(ctx, t), d.wire(ctx, t), d.enlarge(ctx, t), d.be(ctx, t, app),
+		d.rest(ctx, t), d.keepClear(ctx, t))
 }
 
 // originHost gives host and port of an address.

@@ -90,7 +90,7 @@ func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (drive
 			return nil, fmt.Errorf("device %s: %w", d.Name, err)
 		}
 	}
-	return New(Config{Device: facts, Density: part.Density, Reach: part.Reach}, v.browser), nil
+	return New(Config{Device: facts, Density: part.Density, Reach: part.Reach, Cutout: m.Cutout}, v.browser), nil
 }
 
 // Available tells why there can be no handsets on this machine, nil where there can.

@@ -3,7 +3,9 @@ package handset
 import (
 	"context"
 	"fmt"
+	"slices"
 
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/page"
 )
 
@@ -13,15 +15,49 @@ func (d *Device) SetChance(seed uint64) { d.seed = seed }
 
 // be has the documents of a page find the handset that the browser cannot be made to be by
 // its protocol: how much memory it has, and the chance that it draws.
-func (d *Device) be(ctx context.Context, t *tab) error {
+func (d *Device) be(ctx context.Context, t *tab, app string) error {
 	script := fmt.Sprintf("Object.defineProperty(Navigator.prototype, 'deviceMemory', {configurable: true, enumerable: true, "+
 		"get() { return %g; }});", told(d.config.Device.MemoryMB))
 	if d.seed != 0 {
 		script += fmt.Sprintf(chance, uint32(d.seed), uint32(d.seed>>32))
 	}
+	if i := d.apps[app]; i != nil {
+		mode := i.bundle.Facts.Display
+		if !slices.Contains([]string{"fullscreen", "standalone", "minimal-ui"}, mode) {
+			mode = "browser" // the default, and what is not known
+		}
+		script += fmt.Sprintf(displayed, mode)
+	}
 	_, err := page.AddScriptToEvaluateOnNewDocument(script).Do(t.on(ctx))
 	return err
 }
+
+// cutouts are how far from the edge a cut-out takes the screen away, in dp.
+var cutouts = map[string]int64{"hole": 32, "bar": 44}
+
+// keepClear tells pages which part of the screen a cut-out leaves them (CSS Environment Variables,
+// safe-area-inset-*): it is at the top, which is on the left where the handset is held across.
+func (d *Device) keepClear(ctx context.Context, t *tab) error {
+	in := &emulation.SafeAreaInsets{}
+	if cut := cutouts[d.config.Cutout]; d.across {
+		in.Left, in.LeftMax = cut, cut
+	} else {
+		in.Top, in.TopMax = cut, cut
+	}
+	return emulation.SetSafeAreaInsetsOverride(in).Do(t.on(ctx))
+}
+
+// displayed is how an app's manifest wants to be shown, for scripts that ask (W3C Web Application
+// Manifest, 1.8): the browser itself always tells them that it shows a page.
+const displayed = `
+(() => {
+  const mode = %q, query = window.matchMedia;
+  if (window !== top) return;
+  window.matchMedia = function matchMedia(text) {
+    return query.call(this, String(text).replace(/\(\s*display-mode\s*:\s*([a-z-]+)\s*\)/gi, (_, m) => (m.toLowerCase() === mode ? '(min-width: 0px)' : 'not all')));
+  };
+  Object.defineProperty(Navigator.prototype, 'standalone', { configurable: true, get() { return mode !== 'browser'; } });
+})();`
 
 // told is the memory that pages are told of: a power of two of gigabytes, from 0.25 to 8 (W3C
 // Device Memory, 2).
