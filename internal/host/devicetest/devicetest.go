@@ -25,6 +25,7 @@ import (
 	"context"
 	"image"
 	"image/color"
+	"os/exec"
 	"slices"
 	"testing"
 	"time"
@@ -40,6 +41,16 @@ import (
 type Subject struct {
 	Device driver.Device
 	App    driver.App
+}
+
+// Busy has two busy loops, of other processes, beside a test until it ends.
+func Busy(t *testing.T) {
+	t.Helper()
+	for range 2 {
+		loop := exec.Command("sh", "-c", "while :; do :; done")
+		require.NoError(t, loop.Start())
+		t.Cleanup(func() { _ = loop.Process.Kill(); _ = loop.Wait() })
+	}
 }
 
 // soon is how long a call may go on once its context has ended.

@@ -131,6 +131,15 @@ func (d *Device) Boot(ctx context.Context, limit time.Duration, _ bool) error {
 	}
 	ctx, stop := context.WithTimeoutCause(ctx, max(limit, time.Second), fmt.Errorf("it was not up within %s", limit))
 	defer stop()
+	for tries := 1; ; tries++ { // the browser may die of another's doing while it is talked to
+		if err := d.boot(ctx); err == nil || tries == 3 || !errors.Is(err, errGone) {
+			return lost(err)
+		}
+	}
+}
+
+// boot tries once.
+func (d *Device) boot(ctx context.Context) error {
 	d.drop()
 	d.bootLog = nil
 	r, err := d.browser.up(ctx)
@@ -151,7 +160,7 @@ func (d *Device) Boot(ctx context.Context, limit time.Duration, _ bool) error {
 	}
 	if err != nil {
 		d.drop()
-		return lost(err)
+		return err
 	}
 	d.running, d.up = r, true
 	for _, i := range d.apps {

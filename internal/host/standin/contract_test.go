@@ -22,7 +22,8 @@ import (
 //go:embed testdata/probe.js
 var probe string
 
-func TestStandInsKeepTheContractOfDevices(t *testing.T) {
+func TestStandInsKeepTheContractOfDevicesBesideBusyLoops(t *testing.T) {
+	devicetest.Busy(t)
 	for _, of := range []fleet.Device{
 		{Name: "kaede-7-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede 7", OS: "14", Form: "phone",
 			Width: 408, Height: 896, MemoryMB: 8192},

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
-	"os/exec"
 	"strings"
 	"sync"
 	"testing"
@@ -15,6 +14,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
+	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
 	"yamato/internal/testbin"
@@ -423,11 +423,7 @@ func TestVerdictsOnAppsWhoseTruthIsKnown(t *testing.T) {
 	}
 	require.Zero(t, wrong, "false verdicts of %d", len(all))
 
-	for range 2 { // busy loops of other processes
-		loop := exec.Command("sh", "-c", "while :; do :; done")
-		require.NoError(t, loop.Start())
-		defer func() { _ = loop.Process.Kill(); _ = loop.Wait() }()
-	}
+	devicetest.Busy(t)
 	again := judgeAll(t, list[:min(half, len(kinds)*12)], programs) // on a device with the same past
 	for i, got := range again {
 		require.Equal(t, all[i], got, "%s under load", list[i].name)
