@@ -49,6 +49,7 @@ type Device struct {
 
 	moment   string // of the document that was read last
 	inPage   uint64 // its revision
+	rows     []row  // what it told of itself, an element each
 	seed     uint64
 	zoom     float64 // dp a CSS pixel of the page: less than 1 where it is laid out wider than the screen
 	revision uint64

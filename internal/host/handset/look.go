@@ -47,6 +47,10 @@ func (d *Device) see(ctx context.Context) (*screen.Tree, error) {
 		return nil, err
 	}
 	tree, wants, err := d.read(text)
+	if errors.Is(err, errMissed) && d.tree != nil { // all of it, then
+		d.tree = nil
+		return d.see(ctx)
+	}
 	if err != nil || !wants {
 		return tree, err
 	}
@@ -180,7 +184,16 @@ func (d *Device) Picture(ctx context.Context) (device.Picture, error) {
 	return picture{data}, nil
 }
 
-// read makes a tree of what look.js found.
+// row is an element as look.js tells it, without what is in it.
+type row struct {
+	depth int
+	node  screen.Node
+}
+
+// errMissed tells that what was told does not go on from what is known of the page.
+var errMissed = errors.New("the screen cannot be read: something of it was missed")
+
+// read makes a tree of what look.js found, which tells what differs from what it told before.
 func (d *Device) read(text string) (tree *screen.Tree, wants bool, err error) {
 	var in struct {
 		Moment   string            `json:"moment"`
@@ -190,6 +203,9 @@ func (d *Device) read(text string) (tree *screen.Tree, wants bool, err error) {
 		Wants    bool              `json:"wants"`
 		Zoom     float64           `json:"zoom"`
 		Title    string            `json:"title"`
+		Had      int               `json:"had"`   // elements that were told before
+		From     int               `json:"from"`  // of those, the first that is another
+		Until    int               `json:"until"` // and the first after it that is the same again
 		Elements []json.RawMessage `json:"elements"`
 	}
 	if err := json.Unmarshal([]byte(text), &in); err != nil {
@@ -205,6 +221,23 @@ func (d *Device) read(text string) (tree *screen.Tree, wants bool, err error) {
 		}
 		return d.tree, in.Wants, nil
 	}
+	if in.Had == 0 {
+		d.rows = nil
+	}
+	if in.Same || in.Had != len(d.rows) || in.From < 0 || in.From > in.Until || in.Until > in.Had ||
+		in.Had > 0 && (in.Moment != d.moment || in.Revision != d.inPage+1) {
+		return nil, false, errMissed
+	}
+	rows := make([]row, 0, len(d.rows)+len(in.Elements))
+	rows = append(rows, d.rows[:in.From]...)
+	for _, raw := range in.Elements {
+		r, err := told(raw)
+		if err != nil {
+			return nil, false, fmt.Errorf("the screen cannot be read: %w", err)
+		}
+		rows = append(rows, r)
+	}
+	d.rows = append(rows, d.rows[in.Until:]...)
 	d.revision++
 	d.moment, d.inPage = in.Moment, in.Revision
 	if d.zoom = in.Zoom; d.zoom <= 0 {
@@ -214,31 +247,28 @@ func (d *Device) read(text string) (tree *screen.Tree, wants bool, err error) {
 	t.Busy = busy
 	t.Root.Name = plain.Text(in.Title, 500)
 	path := []*screen.Node{t.Root}
-	for _, raw := range in.Elements {
-		n, depth, err := node(raw)
-		if err != nil {
-			return nil, false, fmt.Errorf("the screen cannot be read: %w", err)
-		}
-		depth = max(1, min(depth, len(path)))
-		path = path[:depth]
-		parent := path[depth-1]
-		parent.Children = append(parent.Children, n)
-		path = append(path, n)
+	nodes := make([]screen.Node, len(d.rows)) // a tree that was handed out does not change
+	for i, r := range d.rows {
+		nodes[i] = r.node
+		path = path[:max(1, min(r.depth, len(path)))]
+		parent := path[len(path)-1]
+		parent.Children = append(parent.Children, &nodes[i])
+		path = append(path, &nodes[i])
 	}
 	d.tree = t
 	return t, in.Wants, nil
 }
 
-func node(raw json.RawMessage) (*screen.Node, int, error) {
-	var depth, flags int
-	n := &screen.Node{}
+func told(raw json.RawMessage) (r row, err error) {
+	var flags int
+	n := &r.node
 	b, v := &n.Bounds, &n.Visible
-	err := json.Unmarshal(raw, &[]any{&depth, &n.Role, &n.ID, &n.Name, &n.Text, &n.Value, &b.X, &b.Y, &b.W, &b.H, &v.X,
+	err = json.Unmarshal(raw, &[]any{&r.depth, &n.Role, &n.ID, &n.Name, &n.Text, &n.Value, &b.X, &b.Y, &b.W, &b.H, &v.X,
 		&v.Y, &v.W, &v.H, &flags, &n.Checked})
 	n.Disabled, n.Focused, n.Selected, n.Busy = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0
 	n.Opaque, n.Touch = flags&16 != 0, flags&32 != 0
 	for _, s := range []*string{&n.Role, &n.ID, &n.Name, &n.Text, &n.Value} {
 		*s = plain.Text(*s, 8000)
 	}
-	return n, depth, err
+	return r, err
 }

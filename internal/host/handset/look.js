@@ -18,7 +18,7 @@
   let referring = false; // names may come from elsewhere in the document
   let asks = false; // the browser may be asked for roles and names
   let wants = false; // and should be, by what was found
-  let last = '', revision = 0, wasBusy = false;
+  let sent = [], revision = 0, wasBusy = false; // sent is what was told, an element a line
   const watched = new WeakSet();
   const roots = new Set(); // documents and shadow roots that are watched
   const moment = String(performance.timeOrigin);
@@ -110,9 +110,9 @@
     const attributes = el.hasAttributes();
     const style = (doc.defaultView || window).getComputedStyle(el);
     const display = style.display;
-    k = { none: display === 'none' || attributes && el.getAttribute('aria-hidden') === 'true', contents: display === 'contents', inline: display === 'inline' };
+    k = { skip: tag === 'SCRIPT' || tag === 'STYLE' || tag === 'TEMPLATE' || tag === 'HEAD' || tag === 'NOSCRIPT' || tag === 'META' || tag === 'LINK', none: display === 'none' || attributes && el.getAttribute('aria-hidden') === 'true', contents: display === 'contents', inline: display === 'inline' };
     kept.set(el, k);
-    if (k.none && display === 'none') return k;
+    if (k.skip || k.none && display === 'none') return k;
     const f = facts(el, tag, attributes);
     let role = f.role;
     k.fixed = style.position === 'fixed';
@@ -121,9 +121,10 @@
     k.oy = style.overflowY !== 'visible';
     k.kids = kidsOf(el);
     let own = '', inner = 0;
+    k.inside = []; // the elements in it
     for (const c of k.kids) {
       if (c.nodeType === 3) own += c.data;
-      else if (c.nodeType === 1) inner++;
+      else if (c.nodeType === 1) inner = k.inside.push(c);
     }
     own = own && fold(own);
     k.frame = tag === 'IFRAME' || tag === 'FRAME';
@@ -144,6 +145,16 @@
     k.opaque = style.backgroundColor !== 'rgba(0, 0, 0, 0)' && style.backgroundColor.startsWith('rgb(');
     k.attributes = attributes;
     k.through = style.pointerEvents === 'none';
+    // What attributes say; where one changes all is read anew.
+    k.id = el.id || '';
+    k.disabled = el.disabled === true || attributes && el.getAttribute('aria-disabled') === 'true';
+    k.selected = attributes && el.getAttribute('aria-selected') === 'true';
+    k.option = tag === 'OPTION';
+    k.busy = attributes && el.getAttribute('aria-busy') === 'true';
+    const states = attributes && (el.hasAttribute('aria-valuetext') || el.hasAttribute('aria-valuenow'));
+    k.checks = attributes && (el.hasAttribute('aria-checked') || el.hasAttribute('aria-pressed'));
+    k.valued = k.whole || tag === 'PROGRESS' || tag === 'METER' || states;
+    k.edge = el === doc.documentElement || el === doc.body;
     return k;
   }
 
@@ -202,7 +213,7 @@
     watch(document);
     const animated = document.getAnimations && document.getAnimations().length > 0;
     const sign = signature();
-    if (!dirty && !animated && sign === signed && last !== '' && document.readyState === 'complete') {
+    if (!dirty && !animated && sign === signed && sent.length > 0 && document.readyState === 'complete') {
       return JSON.stringify({ moment, revision, busy: wasBusy, wants: false, same: true });
     }
     dirty = false;
@@ -223,14 +234,13 @@
     // walk gives what is in el, each with the depth at which it stands.
     function walk(el, doc, depth, clip, dx, dy, disabled, focus) {
       if (out.length >= most) return;
-      const tag = el.tagName;
-      if (tag === 'SCRIPT' || tag === 'STYLE' || tag === 'TEMPLATE' || tag === 'HEAD' || tag === 'NOSCRIPT' || tag === 'META' || tag === 'LINK') return;
       const k = still(el, doc);
-      if (k.none && !(k.kids && el.contains(focus))) return;
+      if (k.skip) return;
+      if (k.none && !(k.inside && el.contains(focus))) return;
       const r = el.getBoundingClientRect();
       const x = r.left + dx, y = r.top + dy, w = r.width, h = r.height;
       if (k.fixed) clip = [0, 0, width, height];
-      disabled = disabled || el.disabled === true || k.attributes && el.getAttribute('aria-disabled') === 'true';
+      disabled = disabled || k.disabled;
       let here = depth;
       const box = boxes.length;
       if (x < width && y < height && x + w > 0 && y + h > 0 && w > 0 && h > 0 && !k.contents && k.seen) boxes.push([x, y, x + w, y + h, 0]);
@@ -241,18 +251,18 @@
         let flags = 0;
         if (disabled) flags |= 1;
         if (el === focus) flags |= 2;
-        if (el.selected === true || k.attributes && el.getAttribute('aria-selected') === 'true') flags |= 4;
-        if (k.attributes && el.getAttribute('aria-busy') === 'true') { flags |= 8; busy = true; }
+        if (k.selected || k.option && el.selected === true) flags |= 4;
+        if (k.busy) { flags |= 8; busy = true; }
         if (opaque) flags |= 16;
         if (touch) flags |= 32;
-        const value = k.editable ? el.innerText.replace(/\n$/, '') : k.attributes || k.whole ? valueOf(el, k.role) : '';
+        const value = k.editable ? el.innerText.replace(/\n$/, '') : k.valued ? valueOf(el, k.role) : '';
         if (v[2] > 0) shown.push([out.length, box, el, doc, v, dx, dy, k]);
-        out.push([depth, k.role, el.id || '', k.name, k.text, cut(value), r2(x), r2(y), r2(w), r2(h), r2(v[0]), r2(v[1]), r2(v[2]), r2(v[3]), flags, k.attributes || k.whole ? checkedOf(el, k.role) : '']);
+        out.push([depth, k.role, k.id, k.name, k.text, cut(value), r2(x), r2(y), r2(w), r2(h), r2(v[0]), r2(v[1]), r2(v[2]), r2(v[3]), flags, k.whole || k.checks ? checkedOf(el, k.role) : '']);
         here = depth + 1;
         if (k.end) return over(box);
       }
       if (k.whole) return over(box);
-      if ((k.ox || k.oy) && el !== doc.documentElement && el !== doc.body && !k.inline && !k.contents) {
+      if ((k.ox || k.oy) && !k.edge && !k.inline && !k.contents) {
         clip = meet(clip, k.ox ? x : -1e6, k.oy ? y : -1e6, k.ox ? w : 2e6, k.oy ? h : 2e6);
         if (clip[2] < 0) clip[2] = 0;
         if (clip[3] < 0) clip[3] = 0;
@@ -267,7 +277,7 @@
         walk(content.documentElement, content, here, meet(clip, bx, by, el.clientWidth, el.clientHeight), bx, by, disabled, active(content));
         return over(box);
       }
-      for (const c of k.kids) if (c.nodeType === 1) walk(c, doc, here, clip, dx, dy, disabled, focus);
+      for (const c of k.inside) walk(c, doc, here, clip, dx, dy, disabled, focus);
       over(box);
     }
     // over notes which boxes lie in one: those until now.
@@ -336,11 +346,15 @@
     if (document.documentElement) walk(document.documentElement, document, 1, [0, 0, width, height], -port.offsetLeft, -port.offsetTop, false, active(document));
     judge();
     wasBusy = busy;
-    const text = JSON.stringify(out);
-    if (text === last) return JSON.stringify({ moment, revision, busy, wants: wants && fits(), same: true });
-    last = text;
+    // Told is what differs from what was told before: most changes are of a few elements.
+    const lines = out.map((row) => JSON.stringify(row)), before = sent, n = Math.min(lines.length, before.length);
+    let from = 0, rest = 0;
+    while (from < n && lines[from] === before[from]) from++;
+    if (from === lines.length && from === before.length) return JSON.stringify({ moment, revision, busy, wants: wants && fits(), same: true });
+    while (rest < n - from && lines[lines.length - 1 - rest] === before[before.length - 1 - rest]) rest++;
+    sent = lines;
     revision++;
-    return `{"moment":${JSON.stringify(moment)},"revision":${revision},"busy":${busy},"wants":${wants && fits()},"zoom":${zoom},"title":${JSON.stringify(cut(document.title))},"language":${JSON.stringify(document.documentElement ? document.documentElement.lang : '')},"url":${JSON.stringify(cut(location.href))},"elements":${text}}`;
+    return `{"moment":${JSON.stringify(moment)},"revision":${revision},"busy":${busy},"wants":${wants && fits()},"zoom":${zoom},"title":${JSON.stringify(cut(document.title))},"had":${before.length},"from":${from},"until":${before.length - rest},"elements":[${lines.slice(from, lines.length - rest).join()}]}`;
   }
 
   // yamatoTapped gives a promise that is kept once the page has done with the touch to come: after
@@ -366,8 +380,8 @@
     over = setTimeout(end, 400);
   });
   const fits = () => document.getElementsByTagName('*').length <= large;
-  globalThis.yamatoLook = (afresh) => { if (afresh) { last = ''; dirty = true; } return look(); };
-  globalThis.yamatoForget = () => { forgetAll(); last = ''; dirty = true; return ''; };
+  globalThis.yamatoLook = (afresh) => { if (afresh) { sent = []; dirty = true; } return look(); };
+  globalThis.yamatoForget = () => { forgetAll(); sent = []; dirty = true; return ''; };
   globalThis.yamatoAsks = () => { asks = true; forgetAll(); return ''; };
   watch(document);
 })();

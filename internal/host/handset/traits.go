@@ -17,7 +17,7 @@ func (d *Device) SetChance(seed uint64) { d.seed = seed }
 // its protocol: how much memory it has, and the chance that it draws.
 func (d *Device) be(ctx context.Context, t *tab, app string) error {
 	script := fmt.Sprintf("Object.defineProperty(Navigator.prototype, 'deviceMemory', {configurable: true, enumerable: true, "+
-		"get() { return %g; }});", told(d.config.Device.MemoryMB))
+		"get() { return %g; }});", memory(d.config.Device.MemoryMB))
 	if d.seed != 0 {
 		script += fmt.Sprintf(chance, uint32(d.seed), uint32(d.seed>>32))
 	}
@@ -59,9 +59,9 @@ const displayed = `
   Object.defineProperty(Navigator.prototype, 'standalone', { configurable: true, get() { return mode !== 'browser'; } });
 })();`
 
-// told is the memory that pages are told of: a power of two of gigabytes, from 0.25 to 8 (W3C
+// memory is what pages are told of it: a power of two of gigabytes, from 0.25 to 8 (W3C
 // Device Memory, 2).
-func told(mb int) float64 {
+func memory(mb int) float64 {
 	if mb <= 0 {
 		return 8
 	}
