@@ -6,12 +6,12 @@ import (
 
 	"yamato/internal/cli"
 	"yamato/internal/host/handset/keeper"
-	"yamato/internal/host/standin"
+	"yamato/internal/host/standin/sandbox"
 )
 
 func main() {
-	if len(os.Args) == 2 && os.Args[1] == standin.SandboxArgument {
-		os.Exit(standin.RunSandbox())
+	if len(os.Args) == 2 && os.Args[1] == sandbox.Argument {
+		os.Exit(sandbox.Run())
 	}
 	if len(os.Args) > 1 && os.Args[1] == keeper.Argument {
 		os.Exit(keeper.Run(os.Args[2:]))

@@ -20,6 +20,7 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
+	"yamato/internal/host/handset/pipe"
 )
 
 var (
@@ -165,7 +166,7 @@ func (d *Device) dress(ctx context.Context, t *tab) error {
 		scheme = "dark"
 	}
 	return emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme",
-		Value: scheme}, {Name: "pointer", Value: "coarse"}, {Name: "hover", Value: "none"}}).Do(t.on(ctx))
+		Value: scheme}, {Name: "pointer", Value: "coarse"}, {Name: "hover", Value: "none"}}).Do(t.On(ctx))
 }
 
 // usualText is the size of text that nobody has changed, in CSS pixels.
@@ -182,8 +183,8 @@ func (d *Device) SetTextSize(ctx context.Context, percent int) error {
 
 func (d *Device) enlarge(ctx context.Context, t *tab) error {
 	return errors.Join(page.SetFontSizes(&page.FontSizes{Standard: int64(usualText * d.text / 100),
-		Fixed: int64(13 * d.text / 100)}).Do(t.on(ctx)),
-		emulation.SetEmulatedOSTextScale().WithScale(float64(d.text)/100).Do(t.on(ctx)))
+		Fixed: int64(13 * d.text / 100)}).Do(t.On(ctx)),
+		emulation.SetEmulatedOSTextScale().WithScale(float64(d.text)/100).Do(t.On(ctx)))
 }
 
 // SetLanguage changes the handset's language, for pages that are open too.
@@ -206,7 +207,7 @@ func (d *Device) speak(ctx context.Context, t *tab) error {
 	agent := fmt.Sprintf("Mozilla/5.0 (Linux; Android 14; %s) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/%s Mobile "+
 		"Safari/537.36", c.Model, d.running.version)
 	return errors.Join(emulation.SetUserAgentOverride(agent).WithAcceptLanguage(d.language).WithPlatform("Linux armv81").
-		Do(t.on(ctx)), emulation.SetLocaleOverride().WithLocale(strings.ReplaceAll(d.language, "-", "_")).Do(t.on(ctx)))
+		Do(t.On(ctx)), emulation.SetLocaleOverride().WithLocale(strings.ReplaceAll(d.language, "-", "_")).Do(t.On(ctx)))
 }
 
 // SetTimeZone changes the handset's time zone.
@@ -222,7 +223,7 @@ func (d *Device) tell(ctx context.Context, t *tab) error {
 	if d.zone == "" {
 		return nil
 	}
-	return emulation.SetTimezoneOverride(d.zone).Do(t.on(ctx))
+	return emulation.SetTimezoneOverride(d.zone).Do(t.On(ctx))
 }
 
 // SetPlace makes the handset believe that it is somewhere, or not know.
@@ -246,7 +247,7 @@ func (d *Device) stand(ctx context.Context, t *tab) error {
 // Tilt makes the handset believe that it is tilted.
 func (d *Device) Tilt(ctx context.Context, alpha, beta, gamma float64) error {
 	return d.change(ctx, func(ctx context.Context, t *tab) error {
-		return deviceorientation.SetDeviceOrientationOverride(alpha, beta, gamma).Do(t.on(ctx))
+		return deviceorientation.SetDeviceOrientationOverride(alpha, beta, gamma).Do(t.On(ctx))
 	})
 }
 
@@ -257,11 +258,11 @@ var shaking = map[emulation.SensorType]float64{emulation.SensorTypeAccelerometer
 // rest gives the handset sensors, before a page asks for them, that feel nothing.
 func (d *Device) rest(ctx context.Context, t *tab) error {
 	for kind := range shaking {
-		if err := emulation.SetSensorOverrideEnabled(true, kind).Do(t.on(ctx)); err != nil {
+		if err := emulation.SetSensorOverrideEnabled(true, kind).Do(t.On(ctx)); err != nil {
 			return err
 		}
 	}
-	return push(t.on(ctx), 0)
+	return push(t.On(ctx), 0)
 }
 
 // push has the sensors feel a push to the side, in m/s².
@@ -279,7 +280,7 @@ func push(ctx context.Context, by float64) error {
 func (d *Device) Shake(ctx context.Context) error {
 	return d.change(ctx, func(ctx context.Context, t *tab) error {
 		for _, by := range []float64{22, -22, 22, -22, 22, -22, 0} {
-			if err := push(t.on(ctx), by); err != nil {
+			if err := push(t.On(ctx), by); err != nil {
 				return err
 			}
 			if err := pause(ctx, nil, time.Now().Add(70*time.Millisecond)); err != nil {
@@ -436,10 +437,10 @@ func (d *Device) Frames(ctx context.Context, width, height int, show func(device
 		t.mu.Lock()
 		t.frames = nil
 		t.mu.Unlock()
-		t.post(page.CommandStopScreencast, nil)
+		t.Post(page.CommandStopScreencast, nil)
 	}()
 	if err := page.StartScreencast().WithFormat(page.ScreencastFormatJpeg).WithQuality(70).WithMaxWidth(int64(width)).
-		WithMaxHeight(int64(height)).Do(t.on(ctx)); err != nil {
+		WithMaxHeight(int64(height)).Do(t.On(ctx)); err != nil {
 		return lost(err)
 	}
 	for {
@@ -452,9 +453,9 @@ func (d *Device) Frames(ctx context.Context, width, height int, show func(device
 			if err := show(device.Frame{At: d.Now(), MediaType: "image/jpeg", Data: data}); err != nil {
 				return err
 			}
-			t.post(page.CommandScreencastFrameAck, page.ScreencastFrameAck(f.SessionID))
-		case <-t.gone:
-			return lost(errGone)
+			t.Post(page.CommandScreencastFrameAck, page.ScreencastFrameAck(f.SessionID))
+		case <-t.Gone:
+			return lost(pipe.ErrGone)
 		case <-ctx.Done():
 			return nil
 		}
@@ -485,3 +486,9 @@ func (d *Device) Readings(ctx context.Context) ([]device.Reading, error) {
 	}
 	return out, err
 }
+
+// Log gives the lines written since the last call.
+func (d *Device) Log(context.Context) ([]device.LogLine, error) { return d.logs.Take(d.Now()), nil }
+
+// Calls gives the calls over the network that have ended since the last time.
+func (d *Device) Calls(context.Context) ([]device.Call, error) { return d.calls.Take(), nil }

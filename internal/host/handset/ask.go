@@ -2,7 +2,6 @@ package handset
 
 import (
 	"context"
-	_ "embed"
 	"slices"
 
 	"github.com/chromedp/cdproto/browser"
@@ -12,13 +11,11 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
+	"yamato/internal/host/handset/inpage"
 )
 
 // A permission that nobody has answered beforehand is a question on the screen. The page waits
 // (ask.js); all else of it goes on behind the question.
-
-//go:embed ask.js
-var askScript string
 
 const (
 	askBinding = "yamatoAsk"
@@ -31,10 +28,10 @@ var toDo = map[string]string{"location": "know where this device is", "notificat
 
 // listenForAsking has a page tell what it is about to ask for.
 func (t *tab) listenForAsking(ctx context.Context) error {
-	if err := runtime.AddBinding(askBinding).Do(t.on(ctx)); err != nil {
+	if err := runtime.AddBinding(askBinding).Do(t.On(ctx)); err != nil {
 		return err
 	}
-	_, err := page.AddScriptToEvaluateOnNewDocument(askScript).Do(t.on(ctx))
+	_, err := page.AddScriptToEvaluateOnNewDocument(inpage.Ask).Do(t.On(ctx))
 	return err
 }
 
@@ -131,7 +128,7 @@ var settings = map[string]browser.PermissionSetting{device.Allow: browser.Permis
 func (d *Device) permit(ctx context.Context, app, permission, answer string) error {
 	for _, n := range asked[permission] {
 		if err := browser.SetPermission(&browser.PermissionDescriptor{Name: n, UserVisibleOnly: true}, settings[answer]).
-			WithOrigin(d.apps[app].origin).WithBrowserContextID(d.context).Do(d.running.on(ctx)); err != nil {
+			WithOrigin(d.apps[app].origin).WithBrowserContextID(d.context).Do(d.running.On(ctx)); err != nil {
 			return lost(err)
 		}
 	}

@@ -23,6 +23,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"yamato/internal/core/device"
+	"yamato/internal/host/handset/pipe"
 )
 
 // startTime is how long a browser may take until it answers.
@@ -47,12 +48,12 @@ type Browser struct {
 
 // running is a browser's process, and the pipe to it.
 type running struct {
-	session // with the browser itself
-	version string
-	sandbox bool
-	keeper  *exec.Cmd
-	alive   io.Closer // the keeper's standard input
-	over    sync.WaitGroup
+	pipe.Session // with the browser itself
+	version      string
+	sandbox      bool
+	keeper       *exec.Cmd
+	alive        io.Closer // the keeper's standard input
+	over         sync.WaitGroup
 
 	mu      sync.Mutex
 	created map[target.ID]func(target.Info) // what opens in the pages of whom
@@ -111,7 +112,7 @@ func (b *Browser) up(ctx context.Context) (*running, error) {
 	defer b.mu.Unlock()
 	if b.now != nil {
 		select {
-		case <-b.now.gone:
+		case <-b.now.Gone:
 			b.now.end()
 			b.now = nil
 		default:
@@ -164,9 +165,9 @@ func (b *Browser) start(ctx context.Context) (*running, error) {
 	if err != nil {
 		return nil, errors.Join(err, in.Close(), out.Close(), os.RemoveAll(profile))
 	}
-	r.pipe = newPipe(in, out)
-	r.over.Go(r.read)
-	r.listen("", r.heard)
+	r.Pipe = pipe.New(in, out)
+	r.over.Go(r.Read)
+	r.Listen("", r.heard)
 	ctx, stop := context.WithTimeoutCause(ctx, startTime, fmt.Errorf("it did not answer within %s", startTime))
 	defer stop()
 	if err := r.greet(ctx); err != nil {
@@ -183,12 +184,12 @@ func (b *Browser) start(ctx context.Context) (*running, error) {
 }
 
 func (r *running) greet(ctx context.Context) error {
-	_, product, _, _, _, err := browser.GetVersion().Do(r.on(ctx))
+	_, product, _, _, _, err := browser.GetVersion().Do(r.On(ctx))
 	if err != nil {
 		return err
 	}
 	_, r.version, _ = strings.Cut(product, "/")
-	return target.SetDiscoverTargets(true).Do(r.on(ctx))
+	return target.SetDiscoverTargets(true).Do(r.On(ctx))
 }
 
 // heard takes in what the browser says of targets: which page has opened another.
@@ -197,7 +198,7 @@ func (r *running) heard(method string, params jsontext.Value) {
 		return
 	}
 	var e target.EventTargetCreated
-	if json.Unmarshal(params, &e, reads) != nil || e.TargetInfo == nil || e.TargetInfo.OpenerID == "" {
+	if json.Unmarshal(params, &e, pipe.Reads) != nil || e.TargetInfo == nil || e.TargetInfo.OpenerID == "" {
 		return
 	}
 	r.mu.Lock()
@@ -222,9 +223,9 @@ func (r *running) opened(by target.ID, told func(target.Info)) {
 // end ends the browser's process, and waits until its profile is gone.
 func (r *running) end() {
 	_ = r.alive.Close()
-	if r.pipe != nil {
-		_, _ = r.in.Close(), r.keeper.Wait()
-		_ = r.out.Close()
+	if r.Pipe != nil {
+		_, _ = r.CloseIn(), r.keeper.Wait()
+		_ = r.CloseOut()
 		r.over.Wait()
 	}
 }

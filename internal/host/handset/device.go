@@ -13,6 +13,7 @@ import (
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/storage"
 	"github.com/chromedp/cdproto/target"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/device"
@@ -20,6 +21,8 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/handset/origin"
+	"yamato/internal/host/handset/pipe"
+	"yamato/internal/host/handset/record"
 	"yamato/internal/outside"
 )
 
@@ -61,8 +64,8 @@ type Device struct {
 
 	questioned string // what the screen asked for when it was looked at last
 
-	logs  logs
-	calls calls
+	logs  record.Log
+	calls record.Calls
 }
 
 // installed is an app on the handset.
@@ -133,7 +136,7 @@ func (d *Device) Boot(ctx context.Context, limit time.Duration, _ bool) error {
 	ctx, stop := context.WithTimeoutCause(ctx, max(limit, time.Second), fmt.Errorf("it was not up within %s", limit))
 	defer stop()
 	for tries := 1; ; tries++ { // the browser may die of another's doing while it is talked to
-		if err := d.boot(ctx); err == nil || tries == 3 || !errors.Is(err, errGone) {
+		if err := d.boot(ctx); err == nil || tries == 3 || !errors.Is(err, pipe.ErrGone) {
 			return lost(err)
 		}
 	}
@@ -155,9 +158,9 @@ func (d *Device) boot(ctx context.Context) error {
 		return err
 	}
 	d.context, err = target.CreateBrowserContext().WithDisposeOnDetach(true).WithProxyServer("http://" + d.proxy.Address()).
-		WithProxyBypassList("<-loopback>").Do(r.on(ctx))
+		WithProxyBypassList("<-loopback>").Do(r.On(ctx))
 	if err == nil {
-		err = browser.SetDownloadBehavior(browser.SetDownloadBehaviorBehaviorDeny).WithBrowserContextID(d.context).Do(r.on(ctx))
+		err = browser.SetDownloadBehavior(browser.SetDownloadBehaviorBehaviorDeny).WithBrowserContextID(d.context).Do(r.On(ctx))
 	}
 	if err != nil {
 		d.drop()
@@ -180,7 +183,7 @@ func (d *Device) boots(level, text string) {
 
 // refused notes that an app was kept from a host. It is called by the proxy.
 func (d *Device) refused(host string) {
-	d.logs.write(d.Now(), "", "warn", "network", "an app may not reach "+short(host)+", which the site file does not name")
+	d.logs.Write(d.Now(), "", "warn", "network", "an app may not reach "+short(host)+", which the site file does not name")
 }
 
 // lost tells why the handset has lost its browser, nil while it has it.
@@ -189,8 +192,8 @@ func (d *Device) lost() error {
 		return errOff
 	}
 	select {
-	case <-d.running.gone:
-		return lost(errGone)
+	case <-d.running.Gone:
+		return lost(pipe.ErrGone)
 	default:
 		return nil
 	}
@@ -207,7 +210,7 @@ func (d *Device) drop() {
 		d.tab.close(ctx)
 	}
 	if d.running != nil && d.context != "" {
-		_ = target.DisposeBrowserContext(d.context).Do(d.running.on(ctx))
+		_ = target.DisposeBrowserContext(d.context).Do(d.running.On(ctx))
 	}
 	if d.proxy != nil {
 		_ = d.proxy.Close()
@@ -307,7 +310,7 @@ func (d *Device) Install(ctx context.Context, app driver.App) error {
 	}
 	d.apps[p.ApplicationID] = i
 	i.reached(d.proxy, true)
-	d.logs.write(d.Now(), "", "info", "packages", p.ApplicationID+" "+p.VersionName+" installed")
+	d.logs.Write(d.Now(), "", "info", "packages", p.ApplicationID+" "+p.VersionName+" installed")
 	return nil
 }
 
@@ -358,7 +361,7 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 		return lost(err)
 	}
 	if how == device.Fresh {
-		if err := storage.ClearDataForOrigin(i.origin, "all").Do(t.on(ctx)); err != nil {
+		if err := storage.ClearDataForOrigin(i.origin, "all").Do(t.On(ctx)); err != nil {
 			t.close(ctx)
 			return lost(err)
 		}
@@ -369,7 +372,7 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 		return err
 	}
 	d.render()
-	d.logs.write(d.Now(), app, "info", "activity", "start "+app)
+	d.logs.Write(d.Now(), app, "info", "activity", "start "+app)
 	if err := d.visit(ctx, i.start); err != nil {
 		return err
 	}
@@ -403,8 +406,8 @@ func (d *Device) reaches(ctx context.Context, i *installed) error {
 // open gives a page that feels what the handset feels.
 func (d *Device) open(ctx context.Context, app string) (*tab, error) {
 	t, err := openTab(ctx, d.running, d.context, events{
-		logged: func(level, tag, text string) { d.logs.write(d.Now(), app, level, tag, text) },
-		called: func(method string, params jsontextValue) { d.calls.heard(d.Now(), method, params) },
+		logged: func(level, tag, text string) { d.logs.Write(d.Now(), app, level, tag, text) },
+		called: func(method string, params jsontext.Value) { d.calls.Heard(d.Now(), method, params) },
 	})
 	if err != nil {
 		return nil, err
@@ -421,7 +424,7 @@ func (d *Device) visit(ctx context.Context, address string) error {
 	ctx, stop := context.WithTimeoutCause(ctx, loadTime, &device.Crash{Reason: "its start page did not come within " +
 		loadTime.String()})
 	defer stop()
-	_, _, problem, _, err := page.Navigate(address).Do(d.tab.on(ctx))
+	_, _, problem, _, err := page.Navigate(address).Do(d.tab.On(ctx))
 	if err != nil {
 		if crash := d.tab.alive(); crash != nil {
 			return crash
@@ -461,8 +464,8 @@ func (d *Device) Stop(ctx context.Context, app string) error {
 // Clean undoes what a lease did. Whatever apps have stored goes with the context that they
 // stored it in.
 func (d *Device) Clean(ctx context.Context, level driver.Cleaning, apps ...string) error {
-	d.logs.forget()
-	d.calls.forget()
+	d.logs.Forget()
+	d.calls.Forget()
 	if level == driver.CleanNothing {
 		d.goHome(ctx)
 		d.surroundings = usual()
@@ -485,7 +488,7 @@ func (d *Device) render() { d.revision, d.tree, d.moment = d.revision+1, nil, ""
 // feel makes a page feel what the handset feels.
 func (d *Device) feel(ctx context.Context, t *tab, app string) error {
 	w, h := d.width()
-	on := t.on(ctx)
+	on := t.On(ctx)
 	return errors.Join(t.screen(ctx, int(w), int(h), d.config.Density, d.across),
 		emulation.SetTouchEmulationEnabled(true).WithMaxTouchPoints(5).Do(on),
 		emulation.SetFocusEmulationEnabled(true).Do(on),

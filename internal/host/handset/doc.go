@@ -7,5 +7,5 @@
 // bundle and refuses every host that the site file does not name.
 //
 // The browser is spoken to by its debugging protocol, over a pipe that ends with the host
-// (pipe.go); what is on the screen is read in the page by look.js.
+// (package pipe); what is on the screen is read in the page by scripts of package inpage.
 package handset

@@ -259,7 +259,7 @@ func TestABrowserThatDiesIsTheDevicesTroubleAndComesBack(t *testing.T) {
 			var trouble *device.Trouble
 			require.ErrorAs(t, r.Err, &trouble, "%+v", r.Failure)
 		}
-		<-d.running.gone
+		<-d.running.Gone
 		require.NoError(t, d.Clean(ctx, driver.CleanApp, "example.probe"))
 		require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: "en-GB"}))
 		require.NoError(t, d.Install(ctx, probe(t)))

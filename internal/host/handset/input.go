@@ -10,6 +10,7 @@ import (
 	"github.com/chromedp/cdproto/page"
 
 	"yamato/internal/core/screen"
+	"yamato/internal/host/handset/pipe"
 )
 
 // Tap touches the screen with one finger.
@@ -44,8 +45,8 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 		}
 		select { // what the touch does to the page is done
 		case <-done:
-		case <-d.tab.gone:
-			return errGone
+		case <-d.tab.Gone:
+			return pipe.ErrGone
 		case <-ctx.Done():
 			return context.Cause(ctx)
 		}
@@ -70,7 +71,7 @@ func (d *Device) do(ctx context.Context, what func(context.Context) error) error
 	defer stop(nil)
 	var over sync.WaitGroup
 	done := make(chan error, 1)
-	over.Go(func() { done <- what(t.on(inner)) })
+	over.Go(func() { done <- what(t.On(inner)) })
 	defer over.Wait()
 	end := time.NewTimer(patience)
 	defer end.Stop()
@@ -130,12 +131,12 @@ func (d *Device) Press(ctx context.Context, key string) error {
 		if d.tab.asked() != nil {
 			return d.tab.answer(ctx, false, "")
 		}
-		at, entries, err := page.GetNavigationHistory().Do(d.tab.on(ctx))
+		at, entries, err := page.GetNavigationHistory().Do(d.tab.On(ctx))
 		if err != nil {
 			return lost(err)
 		}
 		if i := d.apps[d.front]; i != nil && at > 0 && strings.HasPrefix(entries[at-1].URL, i.origin) {
-			return lost(page.NavigateToHistoryEntry(entries[at-1].ID).Do(d.tab.on(ctx)))
+			return lost(page.NavigateToHistoryEntry(entries[at-1].ID).Do(d.tab.On(ctx)))
 		}
 	}
 	return d.SendAway(ctx)

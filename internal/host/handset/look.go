@@ -16,6 +16,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
+	"yamato/internal/host/handset/pipe"
 	"yamato/internal/host/handset/sketch"
 )
 
@@ -55,10 +56,10 @@ func (d *Device) see(ctx context.Context) (*screen.Tree, error) {
 		return tree, err
 	}
 	// From here on the browser keeps its accessibility tree, and is asked for roles and names.
-	if err := accessibility.Enable().Do(d.tab.on(ctx)); err != nil {
+	if err := accessibility.Enable().Do(d.tab.On(ctx)); err != nil {
 		return nil, lost(err)
 	}
-	if _, err := accessibility.GetRootAXNode().Do(d.tab.on(ctx)); err != nil { // it is made when it is first looked at
+	if _, err := accessibility.GetRootAXNode().Do(d.tab.On(ctx)); err != nil { // it is made when it is first looked at
 		return nil, lost(err)
 	}
 	d.tree, d.moment = nil, ""
@@ -117,7 +118,7 @@ func (d *Device) AwaitChange(ctx context.Context, revision uint64, until time.Du
 			next = end
 		}
 		if d.tab == nil || d.away {
-			err = pause(ctx, d.running.gone, end)
+			err = pause(ctx, d.running.Gone, end)
 		} else {
 			err = d.tab.await(ctx, next)
 		}
@@ -138,7 +139,7 @@ func pause(ctx context.Context, gone <-chan struct{}, until time.Time) error {
 	case <-end.C:
 		return nil
 	case <-gone:
-		return lost(errGone)
+		return lost(pipe.ErrGone)
 	case <-ctx.Done():
 		return context.Cause(ctx)
 	}
@@ -171,7 +172,7 @@ func (d *Device) Picture(ctx context.Context) (device.Picture, error) {
 		zoom = 1
 	}
 	data, err := page.CaptureScreenshot().WithFormat(page.CaptureScreenshotFormatPng).WithOptimizeForSpeed(true).
-		WithClip(&page.Viewport{Width: w / zoom, Height: h / zoom, Scale: zoom / d.config.Density}).Do(d.tab.on(ctx))
+		WithClip(&page.Viewport{Width: w / zoom, Height: h / zoom, Scale: zoom / d.config.Density}).Do(d.tab.On(ctx))
 	if err != nil {
 		if crash := d.tab.alive(); crash != nil {
 			return nil, crash

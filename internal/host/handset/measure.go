@@ -26,7 +26,7 @@ func (d *Device) RoundTrip(ctx context.Context) error {
 	if err := d.reach(ctx); err != nil || d.tab == nil {
 		return err
 	}
-	_, _, err := runtime.Evaluate("1").Do(d.tab.on(ctx))
+	_, _, err := runtime.Evaluate("1").Do(d.tab.On(ctx))
 	return lost(err)
 }
 

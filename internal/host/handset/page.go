@@ -2,7 +2,6 @@ package handset
 
 import (
 	"context"
-	_ "embed"
 	"errors"
 	"fmt"
 	"strings"
@@ -22,10 +21,9 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"yamato/internal/core/device"
+	"yamato/internal/host/handset/inpage"
+	"yamato/internal/host/handset/pipe"
 )
-
-//go:embed look.js
-var lookScript string
 
 const (
 	world   = "yamato"
@@ -39,7 +37,7 @@ const patience = 20 * time.Second
 // tab is a page in the browser, and what is known of it from its events. One goroutine drives
 // it; events come from the pipe's.
 type tab struct {
-	session
+	pipe.Session
 	browser *running
 	target  target.ID
 	main    cdp.FrameID
@@ -66,26 +64,26 @@ type events struct {
 
 // openTab opens an empty page in a browser context.
 func openTab(ctx context.Context, r *running, in cdp.BrowserContextID, e events) (*tab, error) {
-	id, err := target.CreateTarget("about:blank").WithBrowserContextID(in).WithNewWindow(true).Do(r.on(ctx))
+	id, err := target.CreateTarget("about:blank").WithBrowserContextID(in).WithNewWindow(true).Do(r.On(ctx))
 	if err != nil {
 		return nil, err
 	}
-	s, err := target.AttachToTarget(id).WithFlatten(true).Do(r.on(ctx))
+	s, err := target.AttachToTarget(id).WithFlatten(true).Do(r.On(ctx))
 	if err != nil {
 		return nil, err
 	}
-	t := &tab{session: session{r.pipe, s}, browser: r, target: id, events: e, changed: make(chan struct{}, 1),
+	t := &tab{Session: pipe.Session{Pipe: r.Pipe, ID: s}, browser: r, target: id, events: e, changed: make(chan struct{}, 1),
 		pending: map[network.RequestID]time.Time{}, workers: map[string]string{}}
-	t.listen(s, t.heard)
+	t.Listen(s, t.heard)
 	r.opened(id, t.popup)
-	on := t.on(ctx)
+	on := t.On(ctx)
 	if err := errors.Join(page.Enable().Do(on), runtime.Enable().Do(on), network.Enable().Do(on), log.Enable().Do(on),
 		inspector.Enable().Do(on), serviceworker.Enable().Do(on), page.SetLifecycleEventsEnabled(true).Do(on),
 		runtime.AddBinding(binding).WithExecutionContextName(world).Do(on),
 		page.SetInterceptFileChooserDialog(true).Do(on)); err != nil {
 		return nil, err
 	}
-	if _, err := page.AddScriptToEvaluateOnNewDocument(lookScript).WithWorldName(world).WithRunImmediately(true).Do(on); err != nil {
+	if _, err := page.AddScriptToEvaluateOnNewDocument(inpage.Look).WithWorldName(world).WithRunImmediately(true).Do(on); err != nil {
 		return nil, err
 	}
 	if err := t.listenForAsking(ctx); err != nil {
@@ -104,7 +102,7 @@ func openTab(ctx context.Context, r *running, in cdp.BrowserContextID, e events)
 // popup closes what a page opens: on a handset it would open in another app.
 func (t *tab) popup(info target.Info) {
 	t.events.logged("warn", "browser", "a window was opened and is not shown: "+short(info.URL))
-	t.browser.post(target.CommandCloseTarget, target.CloseTarget(info.TargetID))
+	t.browser.Post(target.CommandCloseTarget, target.CloseTarget(info.TargetID))
 }
 
 // heard takes an event in.
@@ -112,19 +110,19 @@ func (t *tab) heard(method string, params jsontext.Value) {
 	switch method {
 	case "Runtime.bindingCalled":
 		var e runtime.EventBindingCalled
-		if json.Unmarshal(params, &e, reads) == nil && e.Name == askBinding {
+		if json.Unmarshal(params, &e, pipe.Reads) == nil && e.Name == askBinding {
 			t.wants(e.Payload)
 		}
 		t.wake()
 	case "Runtime.executionContextCreated":
 		var e runtime.EventExecutionContextCreated
-		if json.Unmarshal(params, &e, reads) != nil || e.Context.Name != world {
+		if json.Unmarshal(params, &e, pipe.Reads) != nil || e.Context.Name != world {
 			return
 		}
 		var aux struct {
 			FrameID cdp.FrameID `json:"frameId"`
 		}
-		_ = json.Unmarshal(e.Context.AuxData, &aux, reads)
+		_ = json.Unmarshal(e.Context.AuxData, &aux, pipe.Reads)
 		t.mu.Lock()
 		if aux.FrameID == t.main || t.main == "" {
 			t.context = e.Context.ID
@@ -142,7 +140,7 @@ func (t *tab) heard(method string, params jsontext.Value) {
 		t.wake()
 	case "Page.screencastFrame":
 		var e page.EventScreencastFrame
-		if json.Unmarshal(params, &e, reads) != nil {
+		if json.Unmarshal(params, &e, pipe.Reads) != nil {
 			return
 		}
 		t.mu.Lock()
@@ -155,11 +153,11 @@ func (t *tab) heard(method string, params jsontext.Value) {
 		}
 	case "Page.javascriptDialogOpening":
 		e := new(page.EventJavascriptDialogOpening)
-		if json.Unmarshal(params, e, reads) != nil {
+		if json.Unmarshal(params, e, pipe.Reads) != nil {
 			return
 		}
 		if e.Type == page.DialogTypeBeforeunload { // whoever starts or ends an app does not ask it
-			t.post(page.CommandHandleJavaScriptDialog, page.HandleJavaScriptDialog(true))
+			t.Post(page.CommandHandleJavaScriptDialog, page.HandleJavaScriptDialog(true))
 			return
 		}
 		t.mu.Lock()
@@ -225,7 +223,7 @@ func (t *tab) networked(method string, params jsontext.Value) {
 	default:
 		return
 	}
-	if json.Unmarshal(params, &e, reads) != nil {
+	if json.Unmarshal(params, &e, pipe.Reads) != nil {
 		return
 	}
 	t.mu.Lock()
@@ -266,7 +264,7 @@ func (t *tab) choose(params jsontext.Value) {
 		BackendNodeID cdp.BackendNodeID `json:"backendNodeId"`
 		Mode          string            `json:"mode"`
 	}
-	if json.Unmarshal(params, &e, reads) != nil {
+	if json.Unmarshal(params, &e, pipe.Reads) != nil {
 		return
 	}
 	t.mu.Lock()
@@ -280,7 +278,7 @@ func (t *tab) choose(params jsontext.Value) {
 		t.events.logged("info", "browser", "the app asked for a file, and there was none to choose")
 		return
 	}
-	t.post("DOM.setFileInputFiles", map[string]any{"files": files, "backendNodeId": e.BackendNodeID})
+	t.Post("DOM.setFileInputFiles", map[string]any{"files": files, "backendNodeId": e.BackendNodeID})
 }
 
 // console takes a line of the page's log in.
@@ -288,7 +286,7 @@ func (t *tab) console(method string, params jsontext.Value) {
 	switch method {
 	case "Runtime.consoleAPICalled":
 		var e runtime.EventConsoleAPICalled
-		if json.Unmarshal(params, &e, reads) != nil {
+		if json.Unmarshal(params, &e, pipe.Reads) != nil {
 			return
 		}
 		var words []string
@@ -303,12 +301,12 @@ func (t *tab) console(method string, params jsontext.Value) {
 		t.events.logged(level, "console", strings.Join(words, " "))
 	case "Runtime.exceptionThrown":
 		var e runtime.EventExceptionThrown
-		if json.Unmarshal(params, &e, reads) == nil && e.ExceptionDetails != nil {
+		if json.Unmarshal(params, &e, pipe.Reads) == nil && e.ExceptionDetails != nil {
 			t.events.logged("error", "uncaught", thrown(e.ExceptionDetails))
 		}
 	case "Log.entryAdded":
 		var e log.EventEntryAdded
-		if json.Unmarshal(params, &e, reads) == nil && e.Entry != nil {
+		if json.Unmarshal(params, &e, pipe.Reads) == nil && e.Entry != nil {
 			level := map[log.Level]string{log.LevelError: "error", log.LevelWarning: "warn", log.LevelVerbose: "debug"}[e.Entry.Level]
 			if level == "" {
 				level = "info"
@@ -325,7 +323,7 @@ func (t *tab) console(method string, params jsontext.Value) {
 func said(o *runtime.RemoteObject) string {
 	if o.Type == runtime.TypeString {
 		var text string
-		if json.Unmarshal(o.Value, &text, reads) == nil {
+		if json.Unmarshal(o.Value, &text, pipe.Reads) == nil {
 			return text
 		}
 	}
@@ -384,12 +382,12 @@ var errDialog = errors.New("a dialog is in front of the page")
 
 func (t *tab) askIn(ctx context.Context, where runtime.ExecutionContextID, expression string) (text string, again bool,
 	err error) {
-	id, answer, err := t.send(t.id, runtime.CommandEvaluate, runtime.Evaluate(expression).WithContextID(where).
+	id, answer, err := t.Send(t.ID, runtime.CommandEvaluate, runtime.Evaluate(expression).WithContextID(where).
 		WithReturnByValue(true).WithAwaitPromise(strings.HasPrefix(expression, "(async")))
 	if err != nil {
 		return "", false, lost(err)
 	}
-	defer t.forget(id)
+	defer t.Forget(id)
 	end := time.NewTimer(patience)
 	defer end.Stop()
 	for {
@@ -404,14 +402,14 @@ func (t *tab) askIn(ctx context.Context, where runtime.ExecutionContextID, expre
 				return "", true, nil
 			}
 			var r runtime.EvaluateReturns
-			if err := json.Unmarshal(m.Result, &r, reads); err != nil {
+			if err := json.Unmarshal(m.Result, &r, pipe.Reads); err != nil {
 				return "", false, err
 			}
 			if r.ExceptionDetails != nil {
 				return "", false, fmt.Errorf("the screen cannot be read: %s", thrown(r.ExceptionDetails))
 			}
 			if r.Result != nil && len(r.Result.Value) > 0 {
-				_ = json.Unmarshal(r.Result.Value, &text, reads)
+				_ = json.Unmarshal(r.Result.Value, &text, pipe.Reads)
 			}
 			return text, false, nil
 		case <-t.changed:
@@ -424,8 +422,8 @@ func (t *tab) askIn(ctx context.Context, where runtime.ExecutionContextID, expre
 			}
 		case <-end.C:
 			return "", false, t.stuck()
-		case <-t.gone:
-			return "", false, lost(errGone)
+		case <-t.Gone:
+			return "", false, lost(pipe.ErrGone)
 		case <-ctx.Done():
 			return "", false, context.Cause(ctx)
 		}
@@ -434,16 +432,16 @@ func (t *tab) askIn(ctx context.Context, where runtime.ExecutionContextID, expre
 
 // begin has a promise be waited for in the world of look.js: the channel hears when it is kept,
 // or when there is nobody any more who could keep it.
-func (t *tab) begin(promise string) (<-chan message, error) {
+func (t *tab) begin(promise string) (<-chan pipe.Message, error) {
 	t.mu.Lock()
 	where := t.context
 	t.mu.Unlock()
 	if where == 0 { // between two documents: nothing would be told
-		none := make(chan message)
+		none := make(chan pipe.Message)
 		close(none)
 		return none, nil
 	}
-	_, answer, err := t.send(t.id, runtime.CommandEvaluate, runtime.Evaluate(promise).WithContextID(where).
+	_, answer, err := t.Send(t.ID, runtime.CommandEvaluate, runtime.Evaluate(promise).WithContextID(where).
 		WithReturnByValue(true).WithAwaitPromise(true))
 	return answer, lost(err)
 }
@@ -451,7 +449,7 @@ func (t *tab) begin(promise string) (<-chan message, error) {
 // stuck ends a page that does not answer any more.
 func (t *tab) stuck() error {
 	report := ""
-	t.post("Runtime.terminateExecution", nil)
+	t.Post("Runtime.terminateExecution", nil)
 	t.end("it stopped answering")
 	return &device.Crash{Reason: fmt.Sprintf("it stopped answering: for more than %s its page did one thing without a pause",
 		patience), Report: report}
@@ -459,7 +457,7 @@ func (t *tab) stuck() error {
 
 // lost says that it is the browser, and not the app, that is at fault.
 func lost(err error) error {
-	if errors.Is(err, errGone) {
+	if errors.Is(err, pipe.ErrGone) {
 		return &device.Trouble{Why: "the browser that the handset lives in has died",
 			Remedy: "nothing: it is started anew; see the host's log if it happens again"}
 	}
@@ -469,8 +467,8 @@ func lost(err error) error {
 // alive tells why the page is no more, nil while it is.
 func (t *tab) alive() error {
 	select {
-	case <-t.gone:
-		return lost(errGone)
+	case <-t.Gone:
+		return lost(pipe.ErrGone)
 	default:
 	}
 	t.mu.Lock()
@@ -498,8 +496,8 @@ func (t *tab) await(ctx context.Context, until time.Time) error {
 	select {
 	case <-t.changed:
 	case <-end.C:
-	case <-t.gone:
-		return lost(errGone)
+	case <-t.Gone:
+		return lost(pipe.ErrGone)
 	case <-ctx.Done():
 		return context.Cause(ctx)
 	}
@@ -511,20 +509,20 @@ func (t *tab) answer(ctx context.Context, yes bool, text string) error {
 	t.mu.Lock()
 	t.answered = true
 	t.mu.Unlock()
-	return page.HandleJavaScriptDialog(yes).WithPromptText(text).Do(t.on(ctx))
+	return page.HandleJavaScriptDialog(yes).WithPromptText(text).Do(t.On(ctx))
 }
 
 // close closes the page. One that hangs is closed all the same.
 func (t *tab) close(ctx context.Context) {
-	t.listen(t.id, nil)
+	t.Listen(t.ID, nil)
 	t.browser.opened(t.target, nil)
 	if t.asked() != nil {
-		t.post(page.CommandHandleJavaScriptDialog, page.HandleJavaScriptDialog(false))
+		t.Post(page.CommandHandleJavaScriptDialog, page.HandleJavaScriptDialog(false))
 	}
-	t.post("Runtime.terminateExecution", nil)
+	t.Post("Runtime.terminateExecution", nil)
 	ctx, stop := context.WithTimeout(ctx, 2*time.Second)
 	defer stop()
-	_ = target.CloseTarget(t.target).Do(t.browser.on(ctx))
+	_ = target.CloseTarget(t.target).Do(t.browser.On(ctx))
 }
 
 // screen makes the page as large as a handset's screen.
@@ -535,5 +533,5 @@ func (t *tab) screen(ctx context.Context, width, height int, density float64, ac
 	}
 	return emulation.SetDeviceMetricsOverride(int64(width), int64(height), density, true).
 		WithScreenWidth(int64(width)).WithScreenHeight(int64(height)).
-		WithScreenOrientation(&emulation.ScreenOrientation{Type: kind, Angle: angle}).Do(t.on(ctx))
+		WithScreenOrientation(&emulation.ScreenOrientation{Type: kind, Angle: angle}).Do(t.On(ctx))
 }

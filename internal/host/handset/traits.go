@@ -28,7 +28,7 @@ func (d *Device) be(ctx context.Context, t *tab, app string) error {
 		}
 		script += fmt.Sprintf(displayed, mode)
 	}
-	_, err := page.AddScriptToEvaluateOnNewDocument(script).Do(t.on(ctx))
+	_, err := page.AddScriptToEvaluateOnNewDocument(script).Do(t.On(ctx))
 	return err
 }
 
@@ -44,7 +44,7 @@ func (d *Device) keepClear(ctx context.Context, t *tab) error {
 	} else {
 		in.Top, in.TopMax = cut, cut
 	}
-	return emulation.SetSafeAreaInsetsOverride(in).Do(t.on(ctx))
+	return emulation.SetSafeAreaInsetsOverride(in).Do(t.On(ctx))
 }
 
 // displayed is how an app's manifest wants to be shown, for scripts that ask (W3C Web Application

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"yamato/internal/host/handset/pipe"
+
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 )
@@ -86,7 +88,7 @@ func (t *tab) registered(params jsontext.Value) {
 			IsDeleted      bool   `json:"isDeleted"`
 		} `json:"registrations"`
 	}
-	if json.Unmarshal(params, &e, reads) != nil {
+	if json.Unmarshal(params, &e, pipe.Reads) != nil {
 		return
 	}
 	t.mu.Lock()

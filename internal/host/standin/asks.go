@@ -13,6 +13,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
 	"yamato/internal/host/standin/draw"
+	"yamato/internal/host/standin/sandbox"
 )
 
 // What apps ask the system for: a permission, where the device is, a file. The system answers by
@@ -20,7 +21,7 @@ import (
 
 // question is one that is, or will be, on the screen.
 type question struct {
-	wish
+	sandbox.Wish
 	app, title string
 }
 
@@ -92,9 +93,9 @@ func (d *Device) permitted(i *installed, permission string) string {
 }
 
 // wished takes in what an app wants of the system.
-func (d *Device) wished(w wish) error {
-	if len(d.questions) >= maxWishes || len(d.timers) >= maxTimers {
-		return &device.Crash{Reason: fmt.Sprintf("it asks the system for more than %d things at once", maxWishes)}
+func (d *Device) wished(w sandbox.Wish) error {
+	if len(d.questions) >= sandbox.MaxWishes || len(d.timers) >= sandbox.MaxTimers {
+		return &device.Crash{Reason: fmt.Sprintf("it asks the system for more than %d things at once", sandbox.MaxWishes)}
 	}
 	app := d.appID()
 	if w.What == "file" {
@@ -128,7 +129,7 @@ func (d *Device) wished(w wish) error {
 }
 
 // settle tells the app what was answered.
-func (d *Device) settle(w wish, answer string) {
+func (d *Device) settle(w sandbox.Wish, answer string) {
 	switch {
 	case w.What == "permission":
 		d.answer(w, answerTime, answer)
@@ -143,9 +144,9 @@ func (d *Device) settle(w wish, answer string) {
 }
 
 // answer gives the app what it wished for, in a moment.
-func (d *Device) answer(w wish, in time.Duration, args ...any) {
+func (d *Device) answer(w sandbox.Wish, in time.Duration, args ...any) {
 	d.later(in, func(ctx context.Context) error {
-		_, err := d.turn(ctx, request{Op: "answer", Timer: w.ID, Args: args})
+		_, err := d.turn(ctx, sandbox.Request{Op: "answer", Timer: w.ID, Args: args})
 		return err
 	})
 }
@@ -178,7 +179,7 @@ func (d *Device) answered(handler int) error {
 	q := d.questions[0]
 	d.questions = d.questions[1:]
 	if q.What == "file" {
-		d.answer(q.wish, answerTime, nil)
+		d.answer(q.Wish, answerTime, nil)
 		return d.render()
 	}
 	answer := device.Allow
@@ -186,11 +187,11 @@ func (d *Device) answered(handler int) error {
 		answer = device.Deny
 	}
 	d.given[[2]string{q.app, q.Of}] = answer
-	d.settle(q.wish, answer)
+	d.settle(q.Wish, answer)
 	d.questions = slices.DeleteFunc(d.questions, func(o question) bool {
 		same := o.What != "file" && o.Of == q.Of
 		if same {
-			d.settle(o.wish, answer)
+			d.settle(o.Wish, answer)
 		}
 		return same
 	})

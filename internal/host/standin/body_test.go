@@ -17,13 +17,14 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
+	"yamato/internal/host/standin/sandbox"
 	"yamato/internal/testbin"
 )
 
 // one gives a stand-in of a kind in a state; it is never shared.
 func one(t *testing.T, kind, platform string, state standin.State) *standin.Device {
 	t.Helper()
-	d := standin.New(standin.Config{Sandbox: []string{testbin.Program(t), standin.SandboxArgument}, State: state,
+	d := standin.New(standin.Config{Sandbox: []string{testbin.Program(t), sandbox.Argument}, State: state,
 		Device: fleet.Device{Name: "kaede-7-1", Kind: kind, Platform: platform, Model: "Kaede 7", OS: "14",
 			Form:  "phone",
 			Width: 408, Height: 896, MemoryMB: 8192}})

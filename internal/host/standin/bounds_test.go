@@ -19,6 +19,7 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
 	"yamato/internal/host/standin"
+	"yamato/internal/host/standin/sandbox"
 )
 
 // childOf gives the process in which a stand-in's app runs.
@@ -31,7 +32,7 @@ func childOf(t *testing.T) int {
 		require.NoError(t, err)
 		for _, word := range strings.Fields(string(text)) {
 			words, err := os.ReadFile("/proc/" + word + "/cmdline")
-			if err == nil && strings.Contains(string(words), standin.SandboxArgument) {
+			if err == nil && strings.Contains(string(words), sandbox.Argument) {
 				pid, err := strconv.Atoi(word)
 				require.NoError(t, err)
 				return pid

@@ -14,6 +14,7 @@ import (
 	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
+	"yamato/internal/host/standin/sandbox"
 	"yamato/internal/testbin"
 )
 
@@ -38,7 +39,7 @@ func TestStandInsKeepTheContractOfDevicesBesideBusyLoops(t *testing.T) {
 			devicetest.Run(t, func(t *testing.T) devicetest.Subject {
 				d := standin.New(standin.Config{Device: of, Cutout: "none", Scale: 2,
 					Sandbox: []string{testbin.Program(t),
-						standin.SandboxArgument}})
+						sandbox.Argument}})
 				t.Cleanup(func() { require.NoError(t, d.Close()) })
 				packed := map[string]func(demo.App) ([]byte, error){"android": demo.PackAndroid,
 					"ios": demo.PackSimulator}[of.Platform]

@@ -18,6 +18,7 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/standin/draw"
+	"yamato/internal/host/standin/sandbox"
 )
 
 // Config describes one stand-in.
@@ -49,7 +50,7 @@ var errOff = &device.Trouble{Why: "the device is switched off", Remedy: "boot it
 type Device struct {
 	config  Config
 	look    draw.Chrome
-	sandbox *Sandbox
+	sandbox *sandbox.Sandbox
 
 	now      time.Duration
 	realTime bool
@@ -123,7 +124,7 @@ func New(c Config) *Device {
 	}
 	c.Device.Abilities = abilities(c.Device)
 	return &Device{
-		config: c, sandbox: NewSandbox(c.Sandbox), apps: map[string]*installed{}, timers: map[int]timer{},
+		config: c, sandbox: sandbox.New(c.Sandbox), apps: map[string]*installed{}, timers: map[int]timer{},
 		language: "en-GB", revision: 1, feelings: usual(), scrolls: map[string]float64{},
 		body: newBody(c.State), up: !c.Device.Virtual(),
 		look: draw.Chrome{Platform: c.Device.Platform, Cutout: c.Cutout, Width: float64(c.Device.Width),
@@ -285,7 +286,7 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 		d.dialogs = append(d.dialogs, "Rate your connection")
 	}
 	d.write("info", "activity", "start "+i.app.Package.ApplicationID)
-	_, err := d.turn(ctx, request{Op: "start", Source: string(i.source), Seed: d.seed, Data: i.data, Device: d.told()})
+	_, err := d.turn(ctx, sandbox.Request{Op: "start", Source: string(i.source), Seed: d.seed, Data: i.data, Device: d.told()})
 	return err
 }
 
@@ -547,7 +548,7 @@ func (d *Device) come(ctx context.Context, id int, t timer) error {
 		failed = d.returned(t.call)
 		_ = d.render()
 	}
-	_, err := d.turn(ctx, request{Op: "timer", Timer: id, Failed: failed})
+	_, err := d.turn(ctx, sandbox.Request{Op: "timer", Timer: id, Failed: failed})
 	return err
 }
 
@@ -584,7 +585,7 @@ func (d *Device) pass(ctx context.Context, by time.Duration) error {
 
 // turn gives the app a turn and takes in what it did. It tells whether the app took
 // what it was given.
-func (d *Device) turn(ctx context.Context, req request) (handled bool, err error) {
+func (d *Device) turn(ctx context.Context, req sandbox.Request) (handled bool, err error) {
 	req.NowMS = d.now.Milliseconds()
 	r, err := d.sandbox.Turn(ctx, req)
 	for _, l := range r.Logs {
@@ -606,10 +607,10 @@ func (d *Device) turn(ctx context.Context, req request) (handled bool, err error
 	return r.Handled, err
 }
 
-func (d *Device) take(r reply) error {
+func (d *Device) take(r sandbox.Reply) error {
 	for _, t := range r.Timers {
-		if len(d.timers) >= maxTimers {
-			return &device.Crash{Reason: fmt.Sprintf("it set more than %d timers", maxTimers)}
+		if len(d.timers) >= sandbox.MaxTimers {
+			return &device.Crash{Reason: fmt.Sprintf("it set more than %d timers", sandbox.MaxTimers)}
 		}
 		d.timers[t.ID] = timer{at: d.now + time.Duration(max(4, t.InMS))*time.Millisecond}
 		if t.Network {
@@ -625,7 +626,7 @@ func (d *Device) take(r reply) error {
 	for _, id := range r.Ended {
 		delete(d.timers, id)
 	}
-	if len(r.Data) > maxData {
+	if len(r.Data) > sandbox.MaxData {
 		return &device.Crash{Reason: "it keeps more than it may"}
 	}
 	if r.Data != nil {
@@ -659,7 +660,7 @@ func (d *Device) Press(ctx context.Context, key string) error {
 		return d.render()
 	}
 	if key == "back" && d.front && d.running != nil {
-		if took, err := d.turn(ctx, request{Op: "back"}); err != nil || took {
+		if took, err := d.turn(ctx, sandbox.Request{Op: "back"}); err != nil || took {
 			return err
 		}
 	}
@@ -699,7 +700,7 @@ func (d *Device) appID() string {
 }
 
 func (d *Device) writeAs(app, level, tag, text string) {
-	for line := range strings.SplitSeq(plain.Text(text, maxLogBytes), "\n") {
+	for line := range strings.SplitSeq(plain.Text(text, sandbox.MaxLogBytes), "\n") {
 		if len(d.log) >= maxDeviceLog || d.logSize+len(line) > maxLogKept {
 			d.dropped++
 			continue

@@ -8,6 +8,7 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
+	"yamato/internal/host/standin/sandbox"
 )
 
 // What comes to an app from without: messages, links, being sent away, being moved.
@@ -20,7 +21,7 @@ func (d *Device) event(ctx context.Context, name string, args ...any) error {
 	if d.running == nil || d.crash != nil {
 		return nil
 	}
-	_, err := d.turn(ctx, request{Op: "event", Value: name, Args: args})
+	_, err := d.turn(ctx, sandbox.Request{Op: "event", Value: name, Args: args})
 	return err
 }
 

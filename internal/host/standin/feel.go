@@ -11,6 +11,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
 	"yamato/internal/host/standin/draw"
+	"yamato/internal/host/standin/sandbox"
 )
 
 // feelings are what a stand-in is made to feel; cleaning makes it feel the usual again.
@@ -65,7 +66,7 @@ func (d *Device) size() (width, height int) {
 }
 
 // told is what an app may know of the device now.
-func (d *Device) told() *deviceInfo {
+func (d *Device) told() *sandbox.Device {
 	c := d.config.Device
 	width, height := d.size()
 	charge := d.charge
@@ -74,7 +75,7 @@ func (d *Device) told() *deviceInfo {
 			charge = 100
 		}
 	}
-	return &deviceInfo{Platform: c.Platform, Model: c.Model, OS: c.OS, Form: c.Form, Width: width, Height: height,
+	return &sandbox.Device{Platform: c.Platform, Model: c.Model, OS: c.OS, Form: c.Form, Width: width, Height: height,
 		MemoryMB: c.MemoryMB, Real: !c.Virtual(), Language: d.language, Dark: d.dark, Across: d.across,
 		TextSize: d.text, Zone: d.zone, Charge: charge, Charging: d.charging, Offline: d.network.None}
 }
@@ -89,7 +90,7 @@ func (d *Device) felt(ctx context.Context) error {
 	if err := d.render(); err != nil || d.running == nil {
 		return err
 	}
-	if _, err := d.turn(ctx, request{Op: "change", Device: d.told()}); err != nil || d.shown == nil {
+	if _, err := d.turn(ctx, sandbox.Request{Op: "change", Device: d.told()}); err != nil || d.shown == nil {
 		return err
 	}
 	view, err := draw.ParseScreen(d.shown) // what the app shows may be as before, and yet be larger

@@ -8,6 +8,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/standin/draw"
+	"yamato/internal/host/standin/sandbox"
 )
 
 // How the system tells what fingers do.
@@ -113,12 +114,12 @@ func (d *Device) stroked(ctx context.Context, s stroke, twice bool) (took int, e
 		return 0, d.swiped(ctx, s)
 	case s.took >= holdAfter:
 		if e := d.acting(s.from, func(e *draw.Element) bool { return e.Hold != 0 }); e != nil {
-			_, err = d.turn(ctx, request{Op: "touch", Handler: e.Hold})
+			_, err = d.turn(ctx, sandbox.Request{Op: "touch", Handler: e.Hold})
 			return 0, err
 		}
 	case twice:
 		if e := d.acting(s.from, func(e *draw.Element) bool { return e.Twice != 0 }); e != nil {
-			_, err = d.turn(ctx, request{Op: "touch", Handler: e.Twice})
+			_, err = d.turn(ctx, sandbox.Request{Op: "touch", Handler: e.Twice})
 			return 1, err
 		}
 	}
@@ -164,7 +165,7 @@ func (d *Device) swiped(ctx context.Context, s stroke) error {
 	}
 	if e := d.acting(s.from, func(e *draw.Element) bool { return e.Drag != "" }); e != nil {
 		if onto := d.acting(s.to, func(e *draw.Element) bool { return e.Drop != 0 }); onto != nil {
-			_, err := d.turn(ctx, request{Op: "touch", Handler: onto.Drop, Args: []any{e.Drag}})
+			_, err := d.turn(ctx, sandbox.Request{Op: "touch", Handler: onto.Drop, Args: []any{e.Drag}})
 			return err
 		}
 		return nil
@@ -182,7 +183,7 @@ func (d *Device) swiped(ctx context.Context, s stroke) error {
 	case dy < 0:
 		way = "up"
 	}
-	_, err := d.turn(ctx, request{Op: "touch", Handler: e.Swipe, Args: []any{way}})
+	_, err := d.turn(ctx, sandbox.Request{Op: "touch", Handler: e.Swipe, Args: []any{way}})
 	return err
 }
 
@@ -193,6 +194,6 @@ func (d *Device) pinched(ctx context.Context, a, b stroke) error {
 	if e == nil || before < 1 || math.Abs(after-before) <= slop {
 		return nil
 	}
-	_, err := d.turn(ctx, request{Op: "touch", Handler: e.Pinch, Args: []any{math.Round(100*after/before) / 100}})
+	_, err := d.turn(ctx, sandbox.Request{Op: "touch", Handler: e.Pinch, Args: []any{math.Round(100*after/before) / 100}})
 	return err
 }

@@ -19,6 +19,7 @@ import (
 	"yamato/internal/core/verdict"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
+	"yamato/internal/host/standin/sandbox"
 	"yamato/internal/testbin"
 )
 
@@ -30,7 +31,7 @@ func phone(t *testing.T, program string) *standin.Device { return phoneThatCompu
 func phoneThatComputes(t *testing.T, program string, limit time.Duration) *standin.Device {
 	t.Helper()
 	d := standin.New(standin.Config{CaseCPU: limit, Cutout: "none", Sandbox: []string{testbin.Program(t),
-		standin.SandboxArgument},
+		sandbox.Argument},
 		Device: fleet.Device{Name: "kaede-mini-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede Mini",
 			OS:   "14",
 			Form: "phone", Width: 316, Height: 632, MemoryMB: 2048}})
@@ -220,9 +221,31 @@ func TestEveryLanguageFitsTheNarrowestScreen(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, language, tree.Language)
 		tabs := screen.Locator{Role: "tab"}.Find(tree)
-		require.Len(t, tabs, 2)
+		require.Len(t, tabs, 4)
 		for _, tab := range tabs {
 			require.Equal(t, tab.Bounds, tab.Visible, "%s: the tab %q is whole", language, tab.Name)
 		}
 	}
+}
+
+// TestTheSumIsRunIntoOnNarrowScreensInGermanAlone lays an order of 3.2.0 out with real measures.
+func TestTheSumIsRunIntoOnNarrowScreensInGermanAlone(t *testing.T) {
+	overlaps := func(v demo.Version, language string) bool {
+		source, err := demo.Program(v)
+		require.NoError(t, err)
+		d := phone(t, string(source))
+		ctx := context.Background()
+		require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: language}))
+		require.NoError(t, d.Start(ctx, "example.other", device.Fresh))
+		tree, err := d.Tree(ctx)
+		require.NoError(t, err)
+		require.NoError(t, d.Tap(ctx, screen.Locator{Role: "tab"}.Find(tree)[1].Visible.Centre()))
+		label, sum := found(t, d, screen.Locator{ID: "total-label"}).Bounds, found(t, d, screen.Locator{ID: "total"}).Bounds
+		return label.X+label.W > sum.X
+	}
+	require.True(t, overlaps(demo.Versions[1], "de-DE"))
+	require.False(t, overlaps(demo.Versions[1], "en-GB"))
+	require.False(t, overlaps(demo.Versions[1], "pt-PT"))
+	require.False(t, overlaps(demo.Versions[0], "de-DE"))
+	require.False(t, overlaps(demo.Newest, "de-DE"))
 }

@@ -17,6 +17,7 @@ import (
 	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
+	"yamato/internal/host/standin/sandbox"
 	"yamato/internal/testbin"
 )
 
@@ -365,7 +366,7 @@ var kindNames = strings.Fields(`appears vanishes toast answers staleScreen cover
 // judgeAll runs trials on one stand-in and gives how each came out.
 func judgeAll(t *testing.T, list []trial, programs []string) []script.Result {
 	t.Helper()
-	d := standin.New(standin.Config{Cutout: "none", Sandbox: []string{testbin.Program(t), standin.SandboxArgument},
+	d := standin.New(standin.Config{Cutout: "none", Sandbox: []string{testbin.Program(t), sandbox.Argument},
 		Device: fleet.Device{Name: "kaede-7-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede 7", OS: "14",
 			Form: "phone", Width: 408, Height: 896, MemoryMB: 8192}})
 	defer func() { require.NoError(t, d.Close()) }()

@@ -8,6 +8,7 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
+	"yamato/internal/host/standin/sandbox"
 )
 
 // maxCalls bounds the calls that are kept until somebody asks for them.
@@ -15,7 +16,7 @@ const maxCalls = 5000
 
 // pending is a request that is under way.
 type pending struct {
-	call
+	sandbox.Call
 	began time.Duration
 }
 
@@ -31,7 +32,7 @@ func (d *Device) SetNetwork(ctx context.Context, n device.Network) error {
 
 // slower is how much later an answer comes for the network: its delay, what is lost and sent
 // again, and what its rates leave.
-func (d *Device) slower(c call) time.Duration {
+func (d *Device) slower(c sandbox.Call) time.Duration {
 	n := d.network
 	delay := time.Duration(float64(n.Delay) * (1 + 2*n.Loss))
 	if n.Download > 0 {
@@ -47,8 +48,8 @@ func (d *Device) slower(c call) time.Duration {
 const failsAfter = 150 * time.Millisecond
 
 // requested notes a request of the app's, and gives when its answer comes.
-func (d *Device) requested(t timerSet) timer {
-	p := &pending{call: t.Call, began: d.now}
+func (d *Device) requested(t sandbox.Timer) timer {
+	p := &pending{Call: t.Call, began: d.now}
 	if p.Address == "" { // the app's own service, wherever that is
 		labels := strings.Split(d.appID(), ".")
 		for i, j := 0, len(labels)-1; i < j; i, j = i+1, j-1 {
@@ -94,6 +95,6 @@ func (d *Device) Readings(context.Context) ([]device.Reading, error) {
 		return nil, err
 	}
 	return []device.Reading{{Name: "memory", Value: float64(d.sandbox.MemoryKB() << 10)},
-		{Name: "cpu", Value: d.sandbox.cpu().Seconds()}, {Name: "network", Value: float64(d.bytes)},
+		{Name: "cpu", Value: d.sandbox.CPU().Seconds()}, {Name: "network", Value: float64(d.bytes)},
 		{Name: "frames", Value: float64(d.revision)}}, nil
 }

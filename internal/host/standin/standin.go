@@ -8,6 +8,7 @@ import (
 
 	"yamato/internal/core/fleet"
 	"yamato/internal/host/driver"
+	"yamato/internal/host/standin/sandbox"
 )
 
 // Driver drives the stand-ins of a site.
@@ -23,7 +24,7 @@ func NewDriver(command []string) (*Driver, error) {
 		if err != nil {
 			return nil, fmt.Errorf("this program cannot find its own file: %w", err)
 		}
-		command = []string{self, SandboxArgument}
+		command = []string{self, sandbox.Argument}
 	}
 	return &Driver{command}, nil
 }

@@ -20,6 +20,7 @@ import (
 	"yamato/internal/core/verdict"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
+	"yamato/internal/host/standin/sandbox"
 	"yamato/internal/testbin"
 )
 
@@ -50,7 +51,7 @@ func bench(t *testing.T) []driver.Device {
 	require.NoError(t, err)
 	site, err := driver.ReadSite(text)
 	require.NoError(t, err)
-	devices, err := standin.Open(site, []string{testbin.Program(t), standin.SandboxArgument})
+	devices, err := standin.Open(site, []string{testbin.Program(t), sandbox.Argument})
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		for _, d := range devices {

@@ -7,6 +7,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/standin/draw"
+	"yamato/internal/host/standin/sandbox"
 )
 
 // Tap touches the screen: what is topmost there of what takes touches, or the nearest
@@ -61,7 +62,7 @@ func (d *Device) tapped(ctx context.Context, at screen.Point) error {
 	if e.Tap <= 0 {
 		return nil
 	}
-	_, err := d.turn(ctx, request{Op: "tap", Handler: e.Tap})
+	_, err := d.turn(ctx, sandbox.Request{Op: "tap", Handler: e.Tap})
 	return err
 }
 
@@ -170,7 +171,7 @@ func (d *Device) key(ctx context.Context, k rune) error {
 		return d.render()
 	case k == '\uE007' && field.Enter != 0: // Enter
 		d.keyboard = false
-		_, err := d.turn(ctx, request{Op: "tap", Handler: field.Enter})
+		_, err := d.turn(ctx, sandbox.Request{Op: "tap", Handler: field.Enter})
 		return err
 	case k == '\uE003' && field.Value != "": // Backspace
 		runes := []rune(field.Value)
@@ -185,6 +186,6 @@ func (d *Device) input(ctx context.Context, field *draw.Element, value string) e
 	if field.Input == 0 {
 		return nil
 	}
-	_, err := d.turn(ctx, request{Op: "input", Handler: field.Input, Value: value})
+	_, err := d.turn(ctx, sandbox.Request{Op: "input", Handler: field.Input, Value: value})
 	return err
 }

@@ -1,4 +1,4 @@
-package standin
+package sandbox
 
 import (
 	"bufio"
@@ -20,9 +20,9 @@ import (
 	"yamato/internal/core/plain"
 )
 
-// SandboxArgument, as the only argument of the program, makes it the child in
+// Argument, as the only argument of the program, makes it the child in
 // which one stand-in's app runs.
-const SandboxArgument = "app-sandbox"
+const Argument = "app-sandbox"
 
 // Bounds on an app.
 const (
@@ -34,14 +34,14 @@ const (
 //go:embed prelude.js
 var prelude string
 
-// RunSandbox is the child: it runs apps for the stand-in at the other end of
+// Run is the child: it runs apps for the stand-in at the other end of
 // its standard input and output until that ends, and gives its exit code. It
 // has no files, no network and no more than memoryHard bytes.
-func RunSandbox() int {
+func Run() int {
 	for which, limit := range map[int]uint64{
 		syscall.RLIMIT_DATA: memoryHard, syscall.RLIMIT_CORE: 0, syscall.RLIMIT_FSIZE: 0, syscall.RLIMIT_NOFILE: 32,
 	} {
-		if err := syscall.Setrlimit(which, &syscall.Rlimit{Cur: limit, Max: limit}); err != nil && !raceEnabled {
+		if err := syscall.Setrlimit(which, &syscall.Rlimit{Cur: limit, Max: limit}); err != nil && !RaceEnabled {
 			fmt.Fprintln(os.Stderr, "limits cannot be set:", err)
 			return 1
 		}
@@ -50,7 +50,7 @@ func RunSandbox() int {
 	in, out := bufio.NewReaderSize(os.Stdin, 64<<10), os.Stdout
 	var a *program
 	for {
-		var req request
+		var req Request
 		if err := readFrame(in, &req); err != nil {
 			if errors.Is(err, io.EOF) {
 				return 0
@@ -62,7 +62,7 @@ func RunSandbox() int {
 			a = &program{}
 		}
 		if err := writeFrame(out, a.turn(req)); err != nil {
-			if werr := writeFrame(out, reply{Crash: err.Error()}); werr != nil {
+			if werr := writeFrame(out, Reply{Crash: err.Error()}); werr != nil {
 				return 1
 			}
 		}
@@ -74,17 +74,17 @@ type program struct {
 	vm    *goja.Runtime
 	glue  *goja.Object
 	now   int64
-	reply reply
+	reply Reply
 	lines int // of log in this turn, and their bytes
 	bytes int
 }
 
 // turn lets the app act on one request, until it is at rest.
-func (a *program) turn(req request) reply {
+func (a *program) turn(req Request) Reply {
 	if a == nil {
-		return reply{Crash: "nothing has been started"}
+		return Reply{Crash: "nothing has been started"}
 	}
-	a.now, a.reply, a.lines, a.bytes = req.NowMS, reply{}, 0, 0
+	a.now, a.reply, a.lines, a.bytes = req.NowMS, Reply{}, 0, 0
 	runtime.LockOSThread() // so that its time is the app's and nothing else's
 	defer runtime.UnlockOSThread()
 	from := threadTime(syscall.Gettid())
@@ -99,7 +99,7 @@ func (a *program) turn(req request) reply {
 	return a.reply
 }
 
-func (a *program) act(req request) (err error) {
+func (a *program) act(req Request) (err error) {
 	defer func() {
 		if r := recover(); r != nil {
 			err = fmt.Errorf("the program broke its engine: %v", r)
@@ -124,8 +124,8 @@ func (a *program) act(req request) (err error) {
 	if err != nil {
 		return err
 	}
-	if len(data) > maxData {
-		return fmt.Errorf("the app keeps %d bytes; at most %d are allowed", len(data), maxData)
+	if len(data) > MaxData {
+		return fmt.Errorf("the app keeps %d bytes; at most %d are allowed", len(data), MaxData)
 	}
 	a.reply.Screen, a.reply.Data = raw(screen), raw(data)
 	return nil
@@ -138,7 +138,7 @@ func raw(s string) json.RawMessage {
 	return json.RawMessage(s)
 }
 
-func (a *program) start(req request) error {
+func (a *program) start(req Request) error {
 	vm := goja.New()
 	a.vm = vm
 	vm.SetMaxCallStackSize(2000)
@@ -191,7 +191,7 @@ func (a *program) parse(v any) (goja.Value, error) {
 	return parse(goja.Undefined(), a.vm.ToValue(string(text)))
 }
 
-func (a *program) call(req request) (bool, error) {
+func (a *program) call(req Request) (bool, error) {
 	if a.glue == nil {
 		return false, errors.New("nothing has been started")
 	}
@@ -237,17 +237,17 @@ func (a *program) text(name string) (string, error) {
 
 func (a *program) log(level, tag, text string) {
 	a.lines, a.bytes = a.lines+1, a.bytes+len(text)
-	if a.lines > maxLogLines || a.bytes > maxLogBytes {
+	if a.lines > maxLogLines || a.bytes > MaxLogBytes {
 		return
 	}
-	a.reply.Logs = append(a.reply.Logs, logEntry{plain.Clip(level, 10), plain.Clip(tag, 60), plain.Clip(text, 2000)})
+	a.reply.Logs = append(a.reply.Logs, Line{plain.Clip(level, 10), plain.Clip(tag, 60), plain.Clip(text, 2000)})
 }
 
 func (a *program) setTimer(id int, ms float64, network bool, details string) {
-	if len(a.reply.Timers) >= maxTimers {
-		panic(a.vm.NewTypeError("more than %d timers in one turn", maxTimers))
+	if len(a.reply.Timers) >= MaxTimers {
+		panic(a.vm.NewTypeError("more than %d timers in one turn", MaxTimers))
 	}
-	t := timerSet{ID: id, InMS: int64(min(ms, float64(1000*60*60*24))), Network: network}
+	t := Timer{ID: id, InMS: int64(min(ms, float64(1000*60*60*24))), Network: network}
 	if details != "" {
 		if err := json.Unmarshal([]byte(details), &t.Call); len(details) > maxWish || err != nil {
 			panic(a.vm.NewTypeError("a request is described in at most %d bytes", maxWish))
@@ -257,10 +257,10 @@ func (a *program) setTimer(id int, ms float64, network bool, details string) {
 }
 
 func (a *program) wish(id int, what, of string) {
-	if len(a.reply.Wishes) >= maxWishes {
-		panic(a.vm.NewTypeError("it asks the system for more than %d things in one turn", maxWishes))
+	if len(a.reply.Wishes) >= MaxWishes {
+		panic(a.vm.NewTypeError("it asks the system for more than %d things in one turn", MaxWishes))
 	}
-	a.reply.Wishes = append(a.reply.Wishes, wish{id, what, plain.Clip(of, 100)})
+	a.reply.Wishes = append(a.reply.Wishes, Wish{id, what, plain.Clip(of, 100)})
 }
 
 func (a *program) endTimer(id int) { a.reply.Ended = append(a.reply.Ended, id) }

@@ -1,4 +1,4 @@
-package handset
+package pipe
 
 import (
 	"bufio"
@@ -15,15 +15,15 @@ import (
 )
 
 // talk gives a pipe, what it has written, and how to answer it.
-func talk(t *testing.T) (*pipe, *bufio.Reader, io.WriteCloser) {
+func talk(t *testing.T) (*Pipe, *bufio.Reader, io.WriteCloser) {
 	t.Helper()
 	written, in := io.Pipe()
 	out, answers := io.Pipe()
-	p := newPipe(in, out)
+	p := New(in, out)
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		p.read()
+		p.Read()
 	}()
 	t.Cleanup(func() {
 		require.NoError(t, answers.Close())
@@ -36,7 +36,7 @@ func talk(t *testing.T) (*pipe, *bufio.Reader, io.WriteCloser) {
 func TestWhatIsTooLongIsPassedOverAndTheNextIsHeard(t *testing.T) {
 	p, written, answers := talk(t)
 	heard := make(chan string, 10)
-	p.listen("s", func(method string, _ jsontext.Value) { heard <- method })
+	p.Listen("s", func(method string, _ jsontext.Value) { heard <- method })
 	go func() {
 		_, _ = fmt.Fprintf(answers, `{"method":"Too.long","sessionId":"s","params":{"text":"%s"}}`+"\x00", strings.Repeat("x", maxMessage+1))
 		_, _ = io.WriteString(answers, "no JSON at all\x00"+`{"method":"Next","sessionId":"s"}`+"\x00"+`{"method":"Other","sessionId":"t"}`+"\x00")
@@ -49,7 +49,7 @@ func TestWhatIsTooLongIsPassedOverAndTheNextIsHeard(t *testing.T) {
 	}
 	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
 	defer stop()
-	require.NoError(t, session{p, "s"}.Execute(ctx, "Any.thing", nil, &result))
+	require.NoError(t, Session{p, "s"}.Execute(ctx, "Any.thing", nil, &result))
 	require.Equal(t, "é", result.Value)
 	require.Empty(t, heard)
 }
@@ -63,11 +63,11 @@ func TestACommandEndsWithItsContextWithItsRefusalAndWithTheBrowser(t *testing.T)
 		_, _ = written.ReadBytes(0)
 		_ = answers.Close()
 	}()
-	s := session{p, ""}
+	s := Session{p, ""}
 	require.ErrorContains(t, s.Execute(context.Background(), "A", nil, nil), "no such page: x")
 	ended, stop := context.WithCancel(context.Background())
 	stop()
 	require.ErrorIs(t, s.Execute(ended, "B", nil, nil), context.Canceled)
-	require.ErrorIs(t, s.Execute(context.Background(), "C", nil, nil), errGone)
+	require.ErrorIs(t, s.Execute(context.Background(), "C", nil, nil), ErrGone)
 	require.Empty(t, p.waiting, "nothing is waited for any more")
 }

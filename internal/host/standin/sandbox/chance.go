@@ -1,4 +1,4 @@
-package standin
+package sandbox
 
 import (
 	"math/rand/v2"

@@ -1,7 +1,8 @@
-package handset
+// Package record keeps what a browser's pages log, and what they ask the network for, until somebody
+// fetches it.
+package record
 
 import (
-	"context"
 	"fmt"
 	"strings"
 	"sync"
@@ -13,9 +14,8 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
+	"yamato/internal/host/handset/pipe"
 )
-
-type jsontextValue = jsontext.Value
 
 const (
 	maxLines = 20_000
@@ -24,15 +24,16 @@ const (
 	maxCalls = 5000
 )
 
-// logs are the lines that nobody has fetched yet. Pages and the proxy write them.
-type logs struct {
+// Log holds the lines that nobody has fetched yet. Pages and the proxy write them.
+type Log struct {
 	mu      sync.Mutex
 	lines   []device.LogLine
 	bytes   int
 	dropped int
 }
 
-func (l *logs) write(at time.Duration, app, level, tag, text string) {
+// Write adds a text, a line at a time.
+func (l *Log) Write(at time.Duration, app, level, tag, text string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for line := range strings.SplitSeq(plain.Text(text, maxLine), "\n") {
@@ -45,7 +46,8 @@ func (l *logs) write(at time.Duration, app, level, tag, text string) {
 	}
 }
 
-func (l *logs) take(now time.Duration) []device.LogLine {
+// Take gives the lines written since the last time.
+func (l *Log) Take(now time.Duration) []device.LogLine {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	out := l.lines
@@ -57,20 +59,18 @@ func (l *logs) take(now time.Duration) []device.LogLine {
 	return out
 }
 
-func (l *logs) forget() { _ = l.take(0) }
+// Forget drops them.
+func (l *Log) Forget() { _ = l.Take(0) }
 
-// Log gives the lines written since the last call.
-func (d *Device) Log(context.Context) ([]device.LogLine, error) { return d.logs.take(d.Now()), nil }
-
-// calls are what apps have asked the network for.
-type calls struct {
+// Calls are what apps have asked the network for.
+type Calls struct {
 	mu    sync.Mutex
 	open  map[network.RequestID]device.Call
 	ended []device.Call
 }
 
-// heard takes an event of the network in.
-func (c *calls) heard(now time.Duration, method string, params jsontext.Value) {
+// Heard takes an event of the network in.
+func (c *Calls) Heard(now time.Duration, method string, params jsontext.Value) {
 	var e struct {
 		RequestID network.RequestID `json:"requestId"`
 		Request   struct {
@@ -89,7 +89,7 @@ func (c *calls) heard(now time.Duration, method string, params jsontext.Value) {
 	default:
 		return
 	}
-	if json.Unmarshal(params, &e, reads) != nil {
+	if json.Unmarshal(params, &e, pipe.Reads) != nil {
 		return
 	}
 	c.mu.Lock()
@@ -120,7 +120,7 @@ func (c *calls) heard(now time.Duration, method string, params jsontext.Value) {
 	}
 }
 
-func (c *calls) end(now time.Duration, id network.RequestID, call device.Call) {
+func (c *Calls) end(now time.Duration, id network.RequestID, call device.Call) {
 	delete(c.open, id)
 	call.TookMS = now.Milliseconds() - call.AtMS
 	if len(c.ended) < maxCalls {
@@ -128,17 +128,18 @@ func (c *calls) end(now time.Duration, id network.RequestID, call device.Call) {
 	}
 }
 
-func (c *calls) forget() {
+// Forget drops them.
+func (c *Calls) Forget() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.open, c.ended = nil, nil
 }
 
-// Calls gives the calls over the network that have ended since the last time.
-func (d *Device) Calls(context.Context) ([]device.Call, error) {
-	d.calls.mu.Lock()
-	defer d.calls.mu.Unlock()
-	out := d.calls.ended
-	d.calls.ended = nil
-	return out, nil
+// Take gives the calls that have ended since the last time.
+func (c *Calls) Take() []device.Call {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := c.ended
+	c.ended = nil
+	return out
 }

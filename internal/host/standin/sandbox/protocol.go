@@ -1,4 +1,4 @@
-package standin
+package sandbox
 
 import (
 	"encoding/binary"
@@ -10,19 +10,19 @@ import (
 // Bounds on what passes between a stand-in and its app.
 const (
 	maxFrame    = 6 << 20 // bytes of one message
-	maxTimers   = 2000
-	maxData     = 1 << 20 // bytes of all that an app keeps
-	maxWishes   = 50      // that an app has of the system at a time
+	MaxTimers   = 2000
+	MaxData     = 1 << 20 // bytes of all that an app keeps
+	MaxWishes   = 50      // that an app has of the system at a time
 	maxWish     = 4 << 10 // bytes of one
 	maxLogLines = 5000    // in one turn
-	maxLogBytes = 1 << 20 // in one turn
+	MaxLogBytes = 1 << 20 // in one turn
 )
 
-// request is one turn given to the app.
-type request struct {
+// Request is one turn given to the app.
+type Request struct {
 	Op      string          `json:"op"` // start, tap, input, timer, back, change, answer or event
 	Source  string          `json:"source,omitempty"`
-	Device  *deviceInfo     `json:"device,omitempty"`
+	Device  *Device         `json:"device,omitempty"`
 	Seed    uint64          `json:"seed,omitempty"`
 	Data    json.RawMessage `json:"data,omitempty"`
 	NowMS   int64           `json:"now_ms"`
@@ -33,8 +33,8 @@ type request struct {
 	Args    []any           `json:"args,omitempty"`   // of a handler, an answer or an event
 }
 
-// deviceInfo is what an app may know of the device it runs on.
-type deviceInfo struct {
+// Device is what an app may know of the device it runs on.
+type Device struct {
 	Platform string `json:"platform"`
 	Model    string `json:"model"`
 	OS       string `json:"os"`
@@ -53,13 +53,13 @@ type deviceInfo struct {
 	Offline  bool   `json:"offline"`
 }
 
-// reply is what the app did in its turn; it is at rest again.
-type reply struct {
+// Reply is what the app did in its turn; it is at rest again.
+type Reply struct {
 	Screen  json.RawMessage `json:"screen,omitempty"` // absent where it is as before
-	Timers  []timerSet      `json:"timers,omitempty"`
+	Timers  []Timer         `json:"timers,omitempty"`
 	Ended   []int           `json:"ended,omitempty"`
-	Wishes  []wish          `json:"wishes,omitempty"`
-	Logs    []logEntry      `json:"logs,omitempty"`
+	Wishes  []Wish          `json:"wishes,omitempty"`
+	Logs    []Line          `json:"logs,omitempty"`
 	Data    json.RawMessage `json:"data,omitempty"` // absent where it is as before
 	Handled bool            `json:"handled,omitempty"`
 	Crash   string          `json:"crash,omitempty"`
@@ -67,15 +67,16 @@ type reply struct {
 	SpentMS int64           `json:"spent_ms,omitempty"` // processor time that the app took
 }
 
-type timerSet struct {
+// Timer is something that the app wants to happen later.
+type Timer struct {
 	ID      int   `json:"id"`
 	InMS    int64 `json:"in_ms"`
 	Network bool  `json:"network,omitempty"` // a request under way: the screen is not settled
-	Call    call  `json:"call,omitzero"`     // of a request
+	Call    Call  `json:"call,omitzero"`     // of a request
 }
 
-// call is what an app asks the network for.
-type call struct {
+// Call is what an app asks the network for.
+type Call struct {
 	Address   string `json:"address,omitempty"`
 	Method    string `json:"method,omitempty"`
 	MediaType string `json:"media_type,omitempty"`
@@ -84,14 +85,15 @@ type call struct {
 	Sent      int64  `json:"sent,omitempty"`
 }
 
-// wish is what an app wants of the system, which answers it.
-type wish struct {
+// Wish is what an app wants of the system, which answers it.
+type Wish struct {
 	ID   int    `json:"id"`
 	What string `json:"what"` // place, permission, file
 	Of   string `json:"of,omitempty"`
 }
 
-type logEntry struct {
+// Line is one of the log.
+type Line struct {
 	Level string `json:"level"`
 	Tag   string `json:"tag"`
 	Text  string `json:"text"`

@@ -1,4 +1,5 @@
-package handset
+// Package pipe speaks the browser's debugging protocol.
+package pipe
 
 import (
 	"bufio"
@@ -19,12 +20,12 @@ import (
 // its messages are; what is longer is passed over.
 const maxMessage = 64 << 20
 
-// errGone is given once the browser does not answer any more.
-var errGone = errors.New("the browser is gone")
+// ErrGone is given once the browser does not answer any more.
+var ErrGone = errors.New("the browser is gone")
 
-// pipe is a connection to the browser: messages of JSON, each ended by a zero byte (the
+// Pipe is a connection to the browser: messages of JSON, each ended by a zero byte (the
 // browser's option --remote-debugging-pipe). Sessions with targets share it.
-type pipe struct {
+type Pipe struct {
 	in  io.WriteCloser
 	out io.ReadCloser
 
@@ -32,12 +33,13 @@ type pipe struct {
 
 	mu       sync.Mutex
 	last     int64
-	waiting  map[int64]chan message
+	waiting  map[int64]chan Message
 	sessions map[target.SessionID]func(method string, params jsontext.Value)
-	gone     chan struct{} // closed when nothing more comes
+	Gone     chan struct{} // closed when nothing more comes
 }
 
-type message struct {
+// Message is one of the protocol's: a command, its answer, or an event.
+type Message struct {
 	ID      int64            `json:"id,omitzero"`
 	Session target.SessionID `json:"sessionId,omitzero"`
 	Method  string           `json:"method,omitzero"`
@@ -60,25 +62,32 @@ func (e *protocolError) Error() string {
 	return e.Message
 }
 
+// Reads are how what the browser says is read: pages decide on some of it.
 var (
 	writes = json.JoinOptions(json.DefaultOptionsV2(), jsontext.AllowInvalidUTF8(true))
-	reads  = json.JoinOptions(json.DefaultOptionsV2(), jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(true),
+	Reads  = json.JoinOptions(json.DefaultOptionsV2(), jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(true),
 		json.MatchCaseInsensitiveNames(false))
 )
 
-// newPipe speaks over in and out. Its reader ends when out does.
-func newPipe(in io.WriteCloser, out io.ReadCloser) *pipe {
-	return &pipe{in: in, out: out, waiting: map[int64]chan message{}, gone: make(chan struct{}),
+// New speaks over in and out. Its reader ends when out does.
+func New(in io.WriteCloser, out io.ReadCloser) *Pipe {
+	return &Pipe{in: in, out: out, waiting: map[int64]chan Message{}, Gone: make(chan struct{}),
 		sessions: map[target.SessionID]func(string, jsontext.Value){}}
 }
 
-// read takes in what the browser says until it says nothing more. Events are handed on in
+// CloseIn has the browser hear that nothing more comes, which ends it.
+func (p *Pipe) CloseIn() error { return p.in.Close() }
+
+// CloseOut ends Read.
+func (p *Pipe) CloseOut() error { return p.out.Close() }
+
+// Read takes in what the browser says until it says nothing more. Events are handed on in
 // order, by this goroutine: who hears them must not wait.
-func (p *pipe) read() {
+func (p *Pipe) Read() {
 	defer func() {
 		p.mu.Lock()
 		defer p.mu.Unlock()
-		close(p.gone)
+		close(p.Gone)
 	}()
 	from := bufio.NewReaderSize(p.out, 1<<20)
 	var kept []byte
@@ -103,9 +112,9 @@ func (p *pipe) read() {
 	}
 }
 
-func (p *pipe) hear(text []byte) {
-	var m message
-	if err := json.Unmarshal(text, &m, reads); err != nil {
+func (p *Pipe) hear(text []byte) {
+	var m Message
+	if err := json.Unmarshal(text, &m, Reads); err != nil {
 		return // nobody waits for what cannot be read
 	}
 	p.mu.Lock()
@@ -121,9 +130,9 @@ func (p *pipe) hear(text []byte) {
 	}
 }
 
-// listen hands a session's events to heard; nil for nobody any more. The browser's own have
+// Listen hands a session's events to heard; nil for nobody any more. The browser's own have
 // no session.
-func (p *pipe) listen(s target.SessionID, heard func(method string, params jsontext.Value)) {
+func (p *Pipe) Listen(s target.SessionID, heard func(method string, params jsontext.Value)) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if heard == nil {
@@ -133,9 +142,9 @@ func (p *pipe) listen(s target.SessionID, heard func(method string, params jsont
 	}
 }
 
-// send writes a command and gives where its answer comes.
-func (p *pipe) send(s target.SessionID, method string, params any) (int64, chan message, error) {
-	m := message{Session: s, Method: method}
+// Send writes a command and gives where its answer comes.
+func (p *Pipe) Send(s target.SessionID, method string, params any) (int64, chan Message, error) {
+	m := Message{Session: s, Method: method}
 	if params != nil {
 		body, err := json.Marshal(params, writes)
 		if err != nil {
@@ -143,7 +152,7 @@ func (p *pipe) send(s target.SessionID, method string, params any) (int64, chan 
 		}
 		m.Params = body
 	}
-	answer := make(chan message, 1)
+	answer := make(chan Message, 1)
 	p.mu.Lock()
 	p.last++
 	m.ID = p.last
@@ -151,34 +160,35 @@ func (p *pipe) send(s target.SessionID, method string, params any) (int64, chan 
 	p.mu.Unlock()
 	text, err := json.Marshal(m, writes)
 	if err != nil {
-		p.forget(m.ID)
+		p.Forget(m.ID)
 		return 0, nil, err
 	}
 	p.writing.Lock()
 	defer p.writing.Unlock()
 	if _, err := p.in.Write(append(text, 0)); err != nil {
-		p.forget(m.ID)
-		return 0, nil, errors.Join(errGone, err)
+		p.Forget(m.ID)
+		return 0, nil, errors.Join(ErrGone, err)
 	}
 	return m.ID, answer, nil
 }
 
-func (p *pipe) forget(id int64) {
+// Forget waits for an answer no more.
+func (p *Pipe) Forget(id int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	delete(p.waiting, id)
 }
 
-// session is a target that commands are sent to; the zero one is the browser itself. It is a
+// Session is a target that commands are sent to; the zero one is the browser itself. It is a
 // cdp.Executor.
-type session struct {
-	*pipe
-	id target.SessionID
+type Session struct {
+	*Pipe
+	ID target.SessionID
 }
 
 // Execute sends a command and waits for its answer.
-func (s session) Execute(ctx context.Context, method string, params, result any) error {
-	id, answer, err := s.send(s.id, method, params)
+func (s Session) Execute(ctx context.Context, method string, params, result any) error {
+	id, answer, err := s.Send(s.ID, method, params)
 	if err != nil {
 		return err
 	}
@@ -190,22 +200,22 @@ func (s session) Execute(ctx context.Context, method string, params, result any)
 		if result == nil {
 			return nil
 		}
-		return json.Unmarshal(m.Result, result, reads)
-	case <-s.gone:
-		s.forget(id)
-		return errGone
+		return json.Unmarshal(m.Result, result, Reads)
+	case <-s.Gone:
+		s.Forget(id)
+		return ErrGone
 	case <-ctx.Done():
-		s.forget(id)
+		s.Forget(id)
 		return context.Cause(ctx)
 	}
 }
 
-// post sends a command whose answer nobody waits for.
-func (s session) post(method string, params any) {
-	if id, _, err := s.send(s.id, method, params); err == nil {
-		s.forget(id)
+// Post sends a command whose answer nobody waits for.
+func (s Session) Post(method string, params any) {
+	if id, _, err := s.Send(s.ID, method, params); err == nil {
+		s.Forget(id)
 	}
 }
 
-// on gives a context in which cdproto's commands go to s.
-func (s session) on(ctx context.Context) context.Context { return cdp.WithExecutor(ctx, s) }
+// On gives a context in which cdproto's commands go to s.
+func (s Session) On(ctx context.Context) context.Context { return cdp.WithExecutor(ctx, s) }

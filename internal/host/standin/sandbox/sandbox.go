@@ -1,4 +1,4 @@
-package standin
+package sandbox
 
 import (
 	"bytes"
@@ -37,37 +37,37 @@ type Sandbox struct {
 }
 
 type frame struct {
-	reply reply
+	reply Reply
 	err   error
 }
 
-// NewSandbox gives a sandbox that starts its child when it is first needed.
-// command is how to start it; it must end with SandboxArgument.
-func NewSandbox(command []string) *Sandbox { return &Sandbox{command: command} }
+// New gives a sandbox that starts its child when it is first needed.
+// command is how to start it; it must end with Argument.
+func New(command []string) *Sandbox { return &Sandbox{command: command} }
 
 // Turn gives the app one turn. A *script.Crash tells that the app died of it,
 // be it by itself or by a bound; any other error is trouble of the machine's.
-func (s *Sandbox) Turn(ctx context.Context, req request) (reply, error) {
+func (s *Sandbox) Turn(ctx context.Context, req Request) (Reply, error) {
 	if s.process == nil {
 		if req.Op != "start" {
-			return reply{}, &device.Crash{Reason: "its process is gone"}
+			return Reply{}, &device.Crash{Reason: "its process is gone"}
 		}
 		if err := s.launch(); err != nil {
-			return reply{}, err
+			return Reply{}, err
 		}
 	}
 	if err := writeFrame(s.in, req); err != nil {
-		return reply{}, s.died(err.Error())
+		return Reply{}, s.died(err.Error())
 	}
 	f, err := s.answer(ctx)
 	if err != nil {
-		return reply{}, err
+		return Reply{}, err
 	}
 	if f.err != nil {
-		return reply{}, s.died(f.err.Error())
+		return Reply{}, s.died(f.err.Error())
 	}
 	if f.reply.Crash != "" {
-		return reply{Logs: f.reply.Logs}, &device.Crash{Reason: f.reply.Crash, Report: f.reply.Report}
+		return Reply{Logs: f.reply.Logs}, &device.Crash{Reason: f.reply.Crash, Report: f.reply.Report}
 	}
 	return f.reply, nil
 }
@@ -76,7 +76,7 @@ func (s *Sandbox) Turn(ctx context.Context, req request) (reply, error) {
 func (s *Sandbox) answer(ctx context.Context) (frame, error) {
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
-	from, since := s.cpu(), time.Now()
+	from, since := s.CPU(), time.Now()
 	for {
 		select {
 		case f := <-s.frames:
@@ -85,7 +85,7 @@ func (s *Sandbox) answer(ctx context.Context) (frame, error) {
 			s.Close()
 			return frame{}, fmt.Errorf("the app was left while it ran: %w", context.Cause(ctx))
 		case <-tick.C:
-			if s.cpu()-from > turnBackstop || time.Since(since) > turnWall {
+			if s.CPU()-from > turnBackstop || time.Since(since) > turnWall {
 				s.Close()
 				return frame{}, &device.Crash{Reason: errNoAnswer.Error(), Report: "its process was killed"}
 			}
@@ -195,7 +195,7 @@ func (s *Sandbox) MemoryKB() int64 {
 }
 
 // cpu is the processor time that the child has had (proc(5), stat).
-func (s *Sandbox) cpu() time.Duration {
+func (s *Sandbox) CPU() time.Duration {
 	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", s.process.Process.Pid))
 	if err != nil {
 		return 0

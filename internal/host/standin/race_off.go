@@ -1,5 +1,0 @@
-//go:build !race
-
-package standin
-
-const raceEnabled = false

@@ -1,0 +1,5 @@
+//go:build !race
+
+package sandbox
+
+const RaceEnabled = false
