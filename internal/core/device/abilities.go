@@ -187,6 +187,21 @@ type Calling interface {
 	Calls(ctx context.Context) ([]Call, error)
 }
 
+// Evaluating is a device that evaluates an expression in the app in front, as its console would.
+type Evaluating interface {
+	// Evaluate gives the value as text. An error that the expression throws is one of neither the
+	// app's nor the device's.
+	Evaluate(ctx context.Context, expression string) (string, error)
+}
+
+// Debugged is a device whose apps a debugger can be joined to.
+type Debugged interface {
+	// DebugPort gives an address on the host's loopback at which a debugger for the app in front is
+	// spoken to, in the protocol of the device's technology. It is there until ctx ends, the app
+	// ends, or the device is cleaned, whichever comes first.
+	DebugPort(ctx context.Context) (address string, err error)
+}
+
 // Ability is one that devices may have, as people name it.
 type Ability struct {
 	Name    string
@@ -218,6 +233,8 @@ var Abilities = []Ability{
 	ability[Live]("live", "shows its screen as it moves"),
 	ability[Measured]("readings", "tells what the app takes"),
 	ability[Calling]("calls", "records calls over the network"),
+	ability[Evaluating]("console", "evaluates an expression in the app"),
+	ability[Debugged]("debug port", "lets a debugger reach the app"),
 	ability[Chancy]("chance", "repeats what apps find random"),
 }
 

@@ -367,3 +367,21 @@ func (s *subject) charges() {
 	s.eventually("charge", "15")
 	require.Error(s.t, ability[device.Powered](s).SetBattery(s.ctx, 101, false))
 }
+
+func (s *subject) evaluates() {
+	e := ability[device.Evaluating](s)
+	for expression, value := range map[string]string{"6 * 7": "42", "'Sora → ' + [1, 2].length": "Sora → 2", "({a: [1]})": `{"a":[1]}`,
+		"undefined": "undefined", "null": "null"} {
+		got, err := e.Evaluate(s.ctx, expression)
+		require.NoError(s.t, err, expression)
+		require.Equal(s.t, value, got, expression)
+	}
+	for _, wrong := range []string{"nowhere.to.be.found", "throw new Error('mine')", "1 +"} {
+		_, err := e.Evaluate(s.ctx, wrong)
+		var crash *device.Crash
+		require.Error(s.t, err, wrong)
+		require.False(s.t, errors.As(err, &crash), "what is thrown by who looks is not the app's: %v", err)
+	}
+	s.tap("more")
+	require.Equal(s.t, "1", s.at("count").Content(), "the app goes on")
+}

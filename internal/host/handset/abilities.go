@@ -44,6 +44,8 @@ var (
 	_ device.Live       = (*Device)(nil)
 	_ device.Measured   = (*Device)(nil)
 	_ device.Calling    = (*Device)(nil)
+	_ device.Evaluating = (*Device)(nil)
+	_ device.Debugged   = (*Device)(nil)
 	_ device.Chancy     = (*Device)(nil)
 )
 

@@ -202,6 +202,7 @@ func (d *Device) read(text string) (tree *screen.Tree, wants bool, err error) {
 		Busy     bool              `json:"busy"`
 		Same     bool              `json:"same"`
 		Wants    bool              `json:"wants"`
+		Early    bool              `json:"early"` // nothing was read yet: the browser is to be asked first
 		Zoom     float64           `json:"zoom"`
 		Title    string            `json:"title"`
 		Had      int               `json:"had"`   // elements that were told before
@@ -211,6 +212,9 @@ func (d *Device) read(text string) (tree *screen.Tree, wants bool, err error) {
 	}
 	if err := json.Unmarshal([]byte(text), &in); err != nil {
 		return nil, false, fmt.Errorf("the screen cannot be read: %w", err)
+	}
+	if in.Early {
+		return nil, true, nil
 	}
 	busy := in.Busy || d.tab.busy()
 	if in.Same && d.tree != nil && in.Moment == d.moment && in.Revision == d.inPage {

@@ -42,6 +42,8 @@ type tab struct {
 	target  target.ID
 	main    cdp.FrameID
 	events  events
+	closing chan struct{}  // closed when the page is
+	bridges sync.WaitGroup // to debuggers
 
 	mu        sync.Mutex
 	changed   chan struct{} // has an element when something may have changed
@@ -72,7 +74,7 @@ func openTab(ctx context.Context, r *running, in cdp.BrowserContextID, e events)
 	if err != nil {
 		return nil, err
 	}
-	t := &tab{Session: pipe.Session{Pipe: r.Pipe, ID: s}, browser: r, target: id, events: e, changed: make(chan struct{}, 1),
+	t := &tab{Session: pipe.Session{Pipe: r.Pipe, ID: s}, browser: r, target: id, events: e, changed: make(chan struct{}, 1), closing: make(chan struct{}),
 		pending: map[network.RequestID]time.Time{}, workers: map[string]string{}}
 	t.Listen(s, t.heard)
 	r.opened(id, t.popup)
@@ -514,6 +516,8 @@ func (t *tab) answer(ctx context.Context, yes bool, text string) error {
 
 // close closes the page. One that hangs is closed all the same.
 func (t *tab) close(ctx context.Context) {
+	close(t.closing)
+	t.bridges.Wait()
 	t.Listen(t.ID, nil)
 	t.browser.opened(t.target, nil)
 	if t.asked() != nil {

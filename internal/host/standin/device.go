@@ -586,8 +586,13 @@ func (d *Device) pass(ctx context.Context, by time.Duration) error {
 // turn gives the app a turn and takes in what it did. It tells whether the app took
 // what it was given.
 func (d *Device) turn(ctx context.Context, req sandbox.Request) (handled bool, err error) {
+	r, err := d.turned(ctx, req)
+	return r.Handled, err
+}
+
+func (d *Device) turned(ctx context.Context, req sandbox.Request) (r sandbox.Reply, err error) {
 	req.NowMS = d.now.Milliseconds()
-	r, err := d.sandbox.Turn(ctx, req)
+	r, err = d.sandbox.Turn(ctx, req)
 	for _, l := range r.Logs {
 		d.writeAs(d.appID(), l.Level, l.Tag, l.Text)
 	}
@@ -604,7 +609,7 @@ func (d *Device) turn(ctx context.Context, req sandbox.Request) (handled bool, e
 		d.crash = crash
 		_ = d.render()
 	}
-	return r.Handled, err
+	return r, err
 }
 
 func (d *Device) take(r sandbox.Reply) error {

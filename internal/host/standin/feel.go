@@ -52,6 +52,7 @@ var (
 	_ device.Live       = (*Device)(nil)
 	_ device.Measured   = (*Device)(nil)
 	_ device.Calling    = (*Device)(nil)
+	_ device.Evaluating = (*Device)(nil)
 	_ device.Pushed     = simulated{}
 	_ device.Moving     = emulated{}
 	_ device.Powered    = emulated{}
@@ -157,3 +158,24 @@ func (d *Device) SetClipboard(_ context.Context, text string) error {
 
 // Clipboard gives what was copied last.
 func (d *Device) Clipboard(context.Context) (string, error) { return d.clipboard, d.alive() }
+
+// maxExpression bounds what is evaluated in an app, in bytes.
+const maxExpression = 64 << 10
+
+// Evaluate evaluates an expression in the program of the app in front.
+func (d *Device) Evaluate(ctx context.Context, expression string) (string, error) {
+	if err := d.alive(); err != nil {
+		return "", err
+	}
+	if d.running == nil || !d.front {
+		return "", errors.New("no app is in front whose program could be asked")
+	}
+	if len(expression) > maxExpression {
+		return "", fmt.Errorf("an expression has at most %d bytes", maxExpression)
+	}
+	r, err := d.turned(ctx, sandbox.Request{Op: "evaluate", Value: expression})
+	if err == nil && r.Thrown != "" {
+		err = errors.New(r.Thrown)
+	}
+	return r.Value, err
+}

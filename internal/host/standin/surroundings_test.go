@@ -17,6 +17,8 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
+	"yamato/internal/core/script"
+	"yamato/internal/core/verdict"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
 )
@@ -364,3 +366,27 @@ func TestNobodyTiltsARealPhoneFromAfar(t *testing.T) {
 }
 
 var _ driver.Device = (*standin.Device)(nil)
+
+// lame is a device that sends nothing away.
+type lame struct{ device.Device }
+
+func (lame) Abilities() []string { return []string{"tree"} }
+
+func TestAScriptSendsTheAppAway(t *testing.T) {
+	_, d := app(t, `let said = 'here'; os.onHere((ms) => { said = 'away for ' + Math.round(ms / 1000) })
+os.show(() => ui.text({id: 'said', text: said}))`)
+	text, findings := script.Format("suite \"s\"\ncase \"c\"\nsend   app  away for 5000ms\nexpect #said shows \"away for 5\"\nend\n")
+	require.Empty(t, findings)
+	require.Contains(t, text, "  send app away for 5s\n")
+	s, findings := script.Read(text)
+	require.Empty(t, findings)
+	r := script.RunCase(context.Background(), s, s.Cases[0], d, script.Options{App: "example.other"}, &pictures{t: t})
+	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
+	r = script.RunCase(context.Background(), s, s.Cases[0], lame{d}, script.Options{App: "example.other"}, &pictures{t: t})
+	require.Equal(t, verdict.Skip, r.Verdict)
+	require.Contains(t, r.Failure.Expected, "`away`")
+	for _, wrong := range []string{"send app away", "send app away for 5", "send app for 5s", "send away for 5s"} {
+		_, findings := script.Read("suite \"s\"\ncase \"c\"\n  " + wrong + "\n  expect \"x\"\nend\n")
+		require.NotEmpty(t, findings, wrong)
+	}
+}

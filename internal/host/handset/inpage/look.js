@@ -75,6 +75,10 @@
   // What a name may come from beside an element's content (Accessible Name 1.2, 4.3.2).
   const named = ['aria-label', 'aria-labelledby', 'title', 'alt', 'placeholder'];
 
+  // answered finds, of the elements that the browser has to be asked for, those that most pages
+  // have: where there is one, reading all without asking would be for nothing.
+  const answered = 'input,select,textarea,img,nav,main,section,article,header,footer,table,dialog,label,svg,[role],[aria-label],[title],[alt]';
+
   // facts gives an element's role and name: as the browser's accessibility tree has them, or for
   // what is plain, and in a document that is too large for it, by the element itself.
   function facts(el, tag, attributes) {
@@ -82,7 +86,11 @@
     const stated = attributes ? (el.getAttribute('role') || '').trim().split(/\s+/)[0] : '';
     const simple = !stated && (byTag[tag] === '' || tag === 'LI' || tag === 'UL' || tag === 'OL' || /^H[1-6]$/.test(tag));
     const tells = attributes && named.some((a) => el.hasAttribute(a));
-    if (simple && !tells) {
+    // What only holds text is called by it, and is what its tag says.
+    const acts = !stated && !tells && (tag === 'BUTTON' || tag === 'A' && el.hasAttribute('href')) && el.childElementCount === 0 &&
+      (!attributes || !el.getAttributeNames().some((a) => a.startsWith('aria-')));
+    if (acts) role = byTag[tag];
+    else if (simple && !tells) {
       role = tag === 'LI' ? (/^(UL|OL|MENU)$/.test(el.parentNode && el.parentNode.tagName) ? 'listitem' : '') : byTag[tag];
     } else if (asks) {
       role = el.computedRole || '';
@@ -117,8 +125,9 @@
     let role = f.role;
     k.fixed = style.position === 'fixed';
     k.seen = style.visibility === 'visible' && style.opacity !== '0';
-    k.ox = style.overflowX !== 'visible';
-    k.oy = style.overflowY !== 'visible';
+    const clips = style.overflow !== 'visible';
+    k.ox = clips && style.overflowX !== 'visible';
+    k.oy = clips && style.overflowY !== 'visible';
     k.kids = kidsOf(el);
     let own = '', inner = 0;
     k.inside = []; // the elements in it
@@ -142,9 +151,8 @@
     k.name = f.name === text || f.name === own ? '' : f.name;
     k.told = role !== '' || el.id !== '' || text !== '' || k.frame || k.editable;
     k.pointer = leaf || role === 'link' || role === 'listitem' || style.cursor === 'pointer';
-    k.opaque = style.backgroundColor !== 'rgba(0, 0, 0, 0)' && style.backgroundColor.startsWith('rgb(');
+    k.style = style; // of which the rest is read where it is needed
     k.attributes = attributes;
-    k.through = style.pointerEvents === 'none';
     // What attributes say; where one changes all is read anew.
     k.id = el.id || '';
     k.disabled = el.disabled === true || attributes && el.getAttribute('aria-disabled') === 'true';
@@ -216,6 +224,7 @@
     if (!dirty && !animated && sign === signed && sent.length > 0 && document.readyState === 'complete') {
       return JSON.stringify({ moment, revision, busy: wasBusy, wants: false, same: true });
     }
+    if (!asks && fits() && document.querySelector(answered)) return JSON.stringify({ moment, early: true, wants: true });
     dirty = false;
     signed = sign;
     if (animated) forgetAll();
@@ -247,7 +256,7 @@
       if (k.told && !k.contents) {
         let v = k.seen ? meet(clip, x, y, w, h) : [0, 0, 0, 0], touch = false, opaque = false;
         if (v[2] <= 0 || v[3] <= 0) v = [0, 0, 0, 0];
-        else { touch = k.pointer; opaque = touch && k.opaque; }
+        else { touch = k.pointer; opaque = touch && k.style.backgroundColor.startsWith('rgb('); }
         let flags = 0;
         if (disabled) flags |= 1;
         if (el === focus) flags |= 2;
@@ -318,7 +327,7 @@
           break;
         }
         if (top === el) return true;
-        if (top.contains(el)) return !says || k.through || top.tagName === 'LABEL' || inlineOf(el, top);
+        if (top.contains(el)) return !says || k.style.pointerEvents === 'none' || top.tagName === 'LABEL' || inlineOf(el, top);
         if (top.tagName === 'LABEL' && top.control === el) return true;
         for (let e = top; e && !e.contains(el); e = e.parentElement) if (hides(e)) return false;
         return true; // one sees through what lies over it

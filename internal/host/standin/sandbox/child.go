@@ -105,7 +105,11 @@ func (a *program) act(req Request) (err error) {
 			err = fmt.Errorf("the program broke its engine: %v", r)
 		}
 	}()
-	if req.Op == "start" {
+	if req.Op == "evaluate" {
+		if err := a.evaluate(req.Value); err != nil {
+			return err
+		}
+	} else if req.Op == "start" {
 		if err := a.start(req); err != nil {
 			return err
 		}
@@ -224,6 +228,40 @@ func (a *program) call(req Request) (bool, error) {
 		return false, err
 	}
 	return v.ToBoolean(), nil
+}
+
+// evaluate runs an expression of somebody's who looks into the app. What that throws is not the
+// app's; that it never ends, or takes the memory of all, is.
+func (a *program) evaluate(expression string) error {
+	if a.vm == nil {
+		return errors.New("nothing has been started")
+	}
+	v, err := a.vm.RunScript("console", expression)
+	var thrown *goja.Exception
+	var syntax *goja.CompilerSyntaxError
+	switch {
+	case errors.As(err, &thrown), errors.As(err, &syntax):
+		a.reply.Thrown = plain.Text(said(err.Error), 2000)
+		return nil
+	case err != nil:
+		return err
+	}
+	a.reply.Value = plain.Text(a.told(v), maxValue)
+	return nil
+}
+
+// told is a value as text: texts as they are, all else as JSON where it has such.
+func (a *program) told(v goja.Value) string {
+	if goja.IsUndefined(v) {
+		return "undefined"
+	}
+	if text, ok := v.Export().(string); ok {
+		return text
+	}
+	if data, err := json.Marshal(v); err == nil {
+		return string(data)
+	}
+	return said(v.String)
 }
 
 func (a *program) text(name string) (string, error) {

@@ -11,16 +11,17 @@ import (
 const (
 	maxFrame    = 6 << 20 // bytes of one message
 	MaxTimers   = 2000
-	MaxData     = 1 << 20 // bytes of all that an app keeps
-	MaxWishes   = 50      // that an app has of the system at a time
-	maxWish     = 4 << 10 // bytes of one
-	maxLogLines = 5000    // in one turn
-	MaxLogBytes = 1 << 20 // in one turn
+	MaxData     = 1 << 20  // bytes of all that an app keeps
+	MaxWishes   = 50       // that an app has of the system at a time
+	maxWish     = 4 << 10  // bytes of one
+	maxValue    = 64 << 10 // of an expression, in bytes
+	maxLogLines = 5000     // in one turn
+	MaxLogBytes = 1 << 20  // in one turn
 )
 
 // Request is one turn given to the app.
 type Request struct {
-	Op      string          `json:"op"` // start, tap, input, timer, back, change, answer or event
+	Op      string          `json:"op"` // start, tap, input, timer, back, change, answer, event or evaluate
 	Source  string          `json:"source,omitempty"`
 	Device  *Device         `json:"device,omitempty"`
 	Seed    uint64          `json:"seed,omitempty"`
@@ -62,6 +63,8 @@ type Reply struct {
 	Logs    []Line          `json:"logs,omitempty"`
 	Data    json.RawMessage `json:"data,omitempty"` // absent where it is as before
 	Handled bool            `json:"handled,omitempty"`
+	Value   string          `json:"value,omitempty"`  // of an expression
+	Thrown  string          `json:"thrown,omitempty"` // by an expression
 	Crash   string          `json:"crash,omitempty"`
 	Report  string          `json:"report,omitempty"`
 	SpentMS int64           `json:"spent_ms,omitempty"` // processor time that the app took
