@@ -170,6 +170,8 @@ func TestAWebAppIsHandedInByItsAddress(t *testing.T) {
 		_, err := w.service.FetchPackage(context.Background(), w.user, site(t, c[0], c[1])+"/app/", told)
 		require.ErrorContains(t, err, says)
 	}
+	_, err = w.service.FetchPackage(context.Background(), w.user, bare+"/app/tideline.apk", told)
+	require.ErrorContains(t, err, "a web page, where a package was to be", "a page to sign in at is no app")
 	// A start page elsewhere is not the app's, and a manifest may not lead where no page may.
 	elsewhere := site(t, sitePage, `{"name": "Elsewhere", "start_url": "https://other.example/", "id": "https://other.example/quay"}`)
 	p, err = w.service.FetchPackage(context.Background(), w.user, elsewhere+"/app/", told)

@@ -154,6 +154,10 @@ func (s *subject) stands() {
 	s.tap("locate")
 	s.eventually("place", "unknown")
 	require.Error(s.t, p.SetPlace(s.ctx, &device.Place{Latitude: 91}))
+	require.NoError(s.t, p.SetPlace(s.ctx, &device.Place{Latitude: 10, Longitude: 10, Accuracy: 1}))
+	s.afresh()
+	s.answers("locate", "Allow") // what was answered beforehand is forgotten too
+	s.eventually("place", "unknown")
 }
 
 func (s *subject) permits() {
@@ -282,6 +286,11 @@ func (s *subject) chooses() {
 	s.tap("choose")
 	s.eventually("chosen", "note.txt: mind the gap")
 	require.Error(s.t, f.PutFiles(s.ctx, path+".not-there"))
+	require.NoError(s.t, f.PutFiles(s.ctx, path))
+	s.afresh()
+	s.tap("choose")
+	require.NoError(s.t, s.device.AwaitChange(s.ctx, s.tree().Revision, s.device.Now()+300*time.Millisecond))
+	require.Empty(s.t, s.at("chosen").Content(), "there is nothing to choose any more")
 }
 
 func (s *subject) leaves() {

@@ -279,6 +279,20 @@ func (s *subject) ends() {
 		"tap":     func() error { return s.device.Tap(ended, screen.Point{X: 1, Y: 1}) },
 		"keys":    func() error { return s.device.Keys(ended, "a") },
 		"ready":   func() error { return s.device.Ready(ended, driver.Surroundings{}) },
+		"clean":   func() error { return s.device.Clean(ended, driver.CleanApp, s.id) },
+		"frames": func() error {
+			if l, ok := device.As[device.Live](s.device); ok {
+				return l.Frames(ended, 100, 100, func(device.Frame) error { return nil })
+			}
+			return nil
+		},
+		"evaluate": func() error {
+			if e, ok := device.As[device.Evaluating](s.device); ok {
+				_, err := e.Evaluate(ended, "1")
+				return err
+			}
+			return nil
+		},
 	} {
 		began := time.Now()
 		_ = call() // it may have been done by then

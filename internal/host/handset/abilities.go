@@ -5,7 +5,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"math"
 	"os"
 	"slices"
 	"strings"
@@ -16,7 +15,6 @@ import (
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/performance"
-	"golang.org/x/text/language"
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
@@ -51,6 +49,9 @@ var (
 
 // Perform does what fingers do.
 func (d *Device) Perform(ctx context.Context, fingers ...device.Finger) error {
+	if err := device.CheckFingers(fingers); err != nil {
+		return err
+	}
 	if err := d.reach(ctx); err != nil || d.tab == nil || d.away {
 		return err
 	}
@@ -141,8 +142,8 @@ func (d *Device) change(ctx context.Context, how func(context.Context, *tab) err
 
 // Rotate holds the handset upright or across.
 func (d *Device) Rotate(ctx context.Context, to string) error {
-	if to != device.Portrait && to != device.Landscape {
-		return fmt.Errorf("a handset is held in %s or %s, not %q", device.Portrait, device.Landscape, to)
+	if err := device.CheckHeld(to); err != nil {
+		return err
 	}
 	if i := d.apps[d.front]; i != nil {
 		if keeps := strings.SplitN(i.bundle.Facts.Orientation, "-", 2)[0]; keeps != "" && keeps != "any" && keeps != "natural" && keeps != to {
@@ -176,8 +177,8 @@ const usualText = 16
 
 // SetTextSize shows text smaller or larger: what pages size by the reader's own setting.
 func (d *Device) SetTextSize(ctx context.Context, percent int) error {
-	if percent < 50 || percent > 300 {
-		return fmt.Errorf("text has 50 to 300 percent of its usual size, not %d", percent)
+	if err := device.CheckTextSize(percent); err != nil {
+		return err
 	}
 	d.text = percent
 	return d.change(ctx, d.enlarge)
@@ -191,8 +192,8 @@ func (d *Device) enlarge(ctx context.Context, t *tab) error {
 
 // SetLanguage changes the handset's language, for pages that are open too.
 func (d *Device) SetLanguage(ctx context.Context, tag string) error {
-	if _, err := language.Parse(tag); err != nil {
-		return fmt.Errorf("%q is no language: %w", tag, err)
+	if err := device.CheckLanguage(tag); err != nil {
+		return err
 	}
 	d.language = tag
 	return d.change(ctx, func(ctx context.Context, t *tab) error {
@@ -230,8 +231,8 @@ func (d *Device) tell(ctx context.Context, t *tab) error {
 
 // SetPlace makes the handset believe that it is somewhere, or not know.
 func (d *Device) SetPlace(ctx context.Context, at *device.Place) error {
-	if at != nil && (math.Abs(at.Latitude) > 90 || math.Abs(at.Longitude) > 180 || at.Accuracy < 0) {
-		return errors.New("a place has a latitude of -90 to 90 and a longitude of -180 to 180 degrees")
+	if err := at.Check(); err != nil {
+		return err
 	}
 	d.place = at
 	return d.change(ctx, d.stand)
@@ -248,6 +249,9 @@ func (d *Device) stand(ctx context.Context, t *tab) error {
 
 // Tilt makes the handset believe that it is tilted.
 func (d *Device) Tilt(ctx context.Context, alpha, beta, gamma float64) error {
+	if err := device.CheckTilt(alpha, beta, gamma); err != nil {
+		return err
+	}
 	return d.change(ctx, func(ctx context.Context, t *tab) error {
 		return deviceorientation.SetDeviceOrientationOverride(alpha, beta, gamma).Do(t.On(ctx))
 	})
@@ -295,8 +299,8 @@ func (d *Device) Shake(ctx context.Context) error {
 
 // SetNetwork makes the network worse, or normal again.
 func (d *Device) SetNetwork(ctx context.Context, n device.Network) error {
-	if n.Delay < 0 || n.Download < 0 || n.Upload < 0 || n.Loss < 0 || n.Loss > 1 {
-		return errors.New("a network has a delay and rates of no less than nothing, and loses 0 to 1 of its packets")
+	if err := n.Check(); err != nil {
+		return err
 	}
 	d.network = n
 	return d.change(ctx, d.wire)
@@ -321,12 +325,10 @@ var asked = map[string][]string{"location": {"geolocation"}, "notifications": {"
 
 // SetPermission answers beforehand what an app asks for.
 func (d *Device) SetPermission(ctx context.Context, app, permission, answer string) error {
-	switch {
-	case asked[permission] == nil:
-		return fmt.Errorf("there is no permission %q; there are camera, location, microphone, motion and notifications", permission)
-	case settings[answer] == "":
-		return fmt.Errorf("a permission is answered with allow, deny or ask, not %q", answer)
-	case d.apps[app] == nil:
+	if err := device.CheckPermission(permission, answer); err != nil {
+		return err
+	}
+	if d.apps[app] == nil {
 		return fmt.Errorf("no app %s is installed", app)
 	}
 	if err := d.reach(ctx); err != nil {

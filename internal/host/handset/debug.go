@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/chromedp/cdproto/runtime"
@@ -125,8 +126,11 @@ func (b *bridge) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// maxDebug bounds one message of a debugger's, in bytes.
-const maxDebug = 16 << 20
+// maxDebug bounds one message of a debugger's, and maxHeld all that waits for it, in bytes.
+const (
+	maxDebug = 16 << 20
+	maxHeld  = 64 << 20
+)
 
 func (b *bridge) join(w http.ResponseWriter, r *http.Request) {
 	socket, err := websocket.Accept(w, r, nil)
@@ -146,9 +150,14 @@ func (b *bridge) join(w http.ResponseWriter, r *http.Request) {
 		b.tab.browser.Post(target.CommandDetachFromTarget, target.DetachFromTarget().WithSessionID(s))
 	}()
 	events := make(chan []byte, 4096) // the pipe's goroutine must not wait: who does not read is left
+	var held atomic.Int64             // bytes of them
 	b.tab.Listen(s, func(method string, params jsontext.Value) {
 		text, err := json.Marshal(map[string]any{"method": method, "params": params}, pipe.Reads)
 		if err != nil {
+			return
+		}
+		if held.Add(int64(len(text))) > maxHeld {
+			stop()
 			return
 		}
 		select {
@@ -165,6 +174,7 @@ func (b *bridge) join(w http.ResponseWriter, r *http.Request) {
 		for {
 			select {
 			case text := <-events:
+				held.Add(-int64(len(text)))
 				if socket.Write(ctx, websocket.MessageText, text) != nil {
 					return
 				}

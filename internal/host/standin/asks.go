@@ -2,7 +2,6 @@ package standin
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -56,13 +55,10 @@ var permissions = map[string]struct {
 
 // SetPermission answers beforehand what an app asks for.
 func (d *Device) SetPermission(_ context.Context, app, permission, answer string) error {
-	switch _, known := permissions[permission]; {
-	case !known:
-		return fmt.Errorf("there is no permission %q; there are camera, location, microphone, motion and notifications",
-			permission)
-	case !slices.Contains([]string{device.Allow, device.Deny, device.Ask}, answer):
-		return fmt.Errorf("a permission is answered with allow, deny or ask, not %q", answer)
-	case d.apps[app] == nil:
+	if err := device.CheckPermission(permission, answer); err != nil {
+		return err
+	}
+	if d.apps[app] == nil {
 		return fmt.Errorf("no app %s is installed", app)
 	}
 	delete(d.given, [2]string{app, permission})
@@ -200,9 +196,8 @@ func (d *Device) answered(handler int) error {
 
 // SetPlace makes the device believe that it is somewhere, or not know.
 func (d *Device) SetPlace(ctx context.Context, at *device.Place) error {
-	if at != nil && !(at.Latitude >= -90 && at.Latitude <= 90 && at.Longitude >= -180 && at.Longitude <= 180 &&
-		at.Accuracy >= 0) {
-		return errors.New("a place has a latitude of -90 to 90 and a longitude of -180 to 180 degrees")
+	if err := at.Check(); err != nil {
+		return err
 	}
 	d.place = at
 	return d.alive()

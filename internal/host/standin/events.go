@@ -2,7 +2,6 @@ package standin
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 
@@ -115,8 +114,8 @@ type emulated struct{ simulated }
 
 // Tilt makes the device believe that it is tilted.
 func (d emulated) Tilt(ctx context.Context, alpha, beta, gamma float64) error {
-	if !(alpha >= 0 && alpha < 360 && beta >= -180 && beta < 180 && gamma >= -90 && gamma < 90) {
-		return errors.New("a tilt has alpha of 0 to 360, beta of -180 to 180 and gamma of -90 to 90 degrees")
+	if err := device.CheckTilt(alpha, beta, gamma); err != nil {
+		return err
 	}
 	return d.moved(ctx, "tilt", alpha, beta, gamma)
 }

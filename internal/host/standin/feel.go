@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"time"
 
-	"golang.org/x/text/language"
-
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
 	"yamato/internal/host/standin/draw"
@@ -104,8 +102,8 @@ func (d *Device) felt(ctx context.Context) error {
 
 // Rotate holds the device upright or across.
 func (d *Device) Rotate(ctx context.Context, to string) error {
-	if to != device.Portrait && to != device.Landscape {
-		return fmt.Errorf("a device is held in %s or %s, not %q", device.Portrait, device.Landscape, to)
+	if err := device.CheckHeld(to); err != nil {
+		return err
 	}
 	d.across = to == device.Landscape
 	return d.felt(ctx)
@@ -119,8 +117,8 @@ func (d *Device) SetAppearance(ctx context.Context, dark bool) error {
 
 // SetTextSize shows the texts of apps smaller or larger.
 func (d *Device) SetTextSize(ctx context.Context, percent int) error {
-	if percent < 50 || percent > 300 {
-		return fmt.Errorf("text has 50 to 300 percent of its usual size, not %d", percent)
+	if err := device.CheckTextSize(percent); err != nil {
+		return err
 	}
 	d.text = percent
 	return d.felt(ctx)
@@ -128,8 +126,8 @@ func (d *Device) SetTextSize(ctx context.Context, percent int) error {
 
 // SetLanguage changes the system's language, also while an app runs.
 func (d *Device) SetLanguage(ctx context.Context, tag string) error {
-	if _, err := language.Parse(tag); err != nil {
-		return fmt.Errorf("%q is no language: %w", tag, err)
+	if err := device.CheckLanguage(tag); err != nil {
+		return err
 	}
 	d.language = tag
 	return d.felt(ctx)

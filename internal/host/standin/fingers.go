@@ -29,6 +29,9 @@ type stroke struct {
 
 // Perform does what fingers do. The device's time passes with it.
 func (d *Device) Perform(ctx context.Context, fingers ...device.Finger) error {
+	if err := device.CheckFingers(fingers); err != nil {
+		return err
+	}
 	if err := d.reach(); err != nil {
 		return err
 	}

@@ -2,7 +2,6 @@ package standin
 
 import (
 	"context"
-	"errors"
 	"strings"
 	"time"
 
@@ -23,8 +22,8 @@ type pending struct {
 // SetNetwork makes the network worse, or normal again. What is under way feels it when its answer
 // would come.
 func (d *Device) SetNetwork(ctx context.Context, n device.Network) error {
-	if n.Delay < 0 || n.Download < 0 || n.Upload < 0 || !(n.Loss >= 0 && n.Loss <= 1) {
-		return errors.New("a network has a delay and rates of no less than nothing, and loses 0 to 1 of its packets")
+	if err := n.Check(); err != nil {
+		return err
 	}
 	d.network = n
 	return d.felt(ctx)

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"mime"
 	"net/http"
 	"net/url"
@@ -32,6 +33,10 @@ const (
 	maxManifest = 4 << 20
 	maxAppIcon  = 1 << 20
 )
+
+// members are those of a manifest that are kept, beside icons.
+var members = []string{"id", "name", "short_name", "start_url", "orientation", "display", "lang", "version", "theme_color",
+	"background_color"}
 
 // isPage tells whether an answer is a web page, and no package.
 func isPage(answer *http.Response) bool {
@@ -60,6 +65,10 @@ func atAddress(ctx context.Context, from *http.Client, answer *http.Response) (n
 		if err := json.Unmarshal(text, &m); err != nil {
 			return "", nil, fmt.Errorf("what %s names as its manifest is none: %w", at.Host, err)
 		}
+		maps.DeleteFunc(m, func(member string, value any) bool { // what nobody here reads is not kept
+			_, text := value.(string)
+			return member != "icons" && !(text && slices.Contains(members, member))
+		})
 	}
 	start := *at
 	if s, ok := m["start_url"].(string); ok && s != "" { // one of another origin does not count (1.9)

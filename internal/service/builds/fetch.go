@@ -84,6 +84,10 @@ func (s *Part) FetchPackage(ctx context.Context, c base.Caller, address string,
 		return store.Package{}, base.Invalid(fmt.Sprintf("it is %d MB large; a package has at most %d GB",
 			answer.ContentLength>>20, MaxPackage>>30), "")
 	}
+	if ext := strings.ToLower(path.Ext(u.Path)); isPage(answer) && slices.Contains([]string{".apk", ".ipa", ".zip", ".aab"}, ext) {
+		return store.Package{}, base.Invalid(u.Host+" answers with a web page, where a package was to be: "+
+			base.Short(u.Path, 200), "an address that needs signing in cannot be fetched: push the file itself")
+	}
 	if isPage(answer) {
 		name, data, err := atAddress(ctx, from, answer)
 		if errors.Is(err, outside.ErrPrivate) {
