@@ -158,7 +158,8 @@ func TestTheConsoleFromSignInToAFailure(t *testing.T) {
 	// What is handed in by command appears by itself.
 	d.click("Suites")
 	d.see("No suites yet.")
-	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites"))
+	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites", "tickets.suite"),
+		filepath.Join(dir, "suites", "timetable.suite"))
 	require.Zero(t, code, errOut)
 	d.see("Looking up a crossing")
 
@@ -229,7 +230,7 @@ func TestADeviceIsLookedAt(t *testing.T) {
 
 	// Pointing at the picture marks the element in the tree, and the card tells its lines.
 	var at struct{ X, Y float64 }
-	require.NoError(t, d.tab.Ask(`(() => { const r = document.querySelector("main img").getBoundingClientRect(); return {X: r.x + r.width * 0.7, Y: r.y + r.height - 30} })()`, &at))
+	require.NoError(t, d.tab.Ask(`(() => { const r = document.querySelector("main img").getBoundingClientRect(); return {X: r.x + r.width * 0.46, Y: r.y + r.height - 30} })()`, &at))
 	require.NoError(t, d.tab.Point(at.X, at.Y))
 	d.see(`tap tab called "Tickets"`)
 	d.await(`document.querySelector("[role=treeitem][aria-selected=true]").innerText.includes("Tickets")`)
@@ -258,7 +259,8 @@ func TestTheConsoleGoesOnAfterTheServiceWasLost(t *testing.T) {
 	r.awaitIdle()
 	d := newDesk(t, r)
 	d.push(filepath.Join(dir, "tideline-3.2.0.apk"), filepath.Join(dir, "tideline-3.2.0-simulator.zip"))
-	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites"))
+	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites", "tickets.suite"),
+		filepath.Join(dir, "suites", "timetable.suite"))
 	require.Zero(t, code, errOut)
 	r.wake()
 	_, errOut, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--real-time",
@@ -298,7 +300,8 @@ func TestTheConsoleByKeyboardAlone(t *testing.T) {
 	r.awaitIdle()
 	d := newDesk(t, r)
 	d.push(filepath.Join(dir, "tideline-3.2.0.apk"))
-	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites"))
+	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites", "tickets.suite"),
+		filepath.Join(dir, "suites", "timetable.suite"))
 	require.Zero(t, code, errOut)
 
 	d.press("?")
@@ -374,7 +377,8 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	}
 	d.push(filepath.Join(dir, "tideline-3.1.4.apk"), filepath.Join(dir, "tideline-3.1.4-simulator.zip"))
 	d.push(filepath.Join(dir, "tideline-3.2.0.apk"))
-	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites"))
+	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites", "tickets.suite"),
+		filepath.Join(dir, "suites", "timetable.suite"))
 	require.Zero(t, code, errOut)
 	_, _, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--suite",
 		"Looking up a crossing", "--repeat-failed", "1", "--wait")

@@ -200,6 +200,8 @@ case "all of it" tags three
       expect at least 3 listitem in #c within 1500ms
     end
   end
+  send app away for 90s
+  send app away for 5s
   expect #a shows "x"
   expect 2 listitem
   expect at most 3 button
@@ -238,7 +240,7 @@ func TestStepsAreWalkedToTheirEnds(t *testing.T) {
 	require.Equal(t, []string{`2nd button called "Go \"now\"" in #list`, "#list", "last /a/b/ in dialog", "dialog",
 		"#field", "#a in #b", "#b", "#c", "textbox called /x/", "#a", "listitem in #c", "listitem", "button"},
 		s.Locators())
-	require.Equal(t, []string{"back"}, s.Needs(s.Cases[0]))
+	require.Equal(t, []string{"back", "away", "away"}, s.Needs(s.Cases[0]))
 }
 
 func FuzzFormatIsStableAndKeepsTheMeaning(f *testing.F) {

@@ -58,6 +58,7 @@ var outcomes = map[string]struct {
 	`yamato device boot kaede-7-2`:                      {4, "black"},
 	// reserved for examples (RFC 2606): nobody is there
 	`yamato build push https://builds.example/tideline-3.2.0.apk`: {2, "builds.example"},
+	`yamato build push https://board.sorane.example/`:             {2, "board.sorane.example"},
 }
 
 // A page that tells people what to type is tried as they would: on the demo, in a folder
