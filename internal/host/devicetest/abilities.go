@@ -337,10 +337,12 @@ func (s *subject) measures() {
 	list, err := ability[device.Measured](s).Readings(s.ctx)
 	require.NoError(s.t, err)
 	require.NotEmpty(s.t, list)
+	names := []string{}
 	for _, r := range list {
-		require.NotEmpty(s.t, r.Name)
+		names = append(names, r.Name)
 		require.GreaterOrEqual(s.t, r.Value, 0.0)
 	}
+	require.Subset(s.t, names, []string{"memory", "cpu", "network"})
 }
 
 func (s *subject) calls() {

@@ -482,7 +482,7 @@ func (d *Device) Readings(ctx context.Context) ([]device.Reading, error) {
 		}
 		return err
 	})
-	var out []device.Reading
+	out := []device.Reading{{Name: "network", Value: float64(d.calls.Total())}}
 	for _, m := range list {
 		if name := readings[m.Name]; name != "" {
 			out = append(out, device.Reading{Name: name, Value: m.Value})

@@ -353,6 +353,7 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 		return d.comeBack(ctx)
 	}
 	d.goHome(ctx)
+	d.calls.Begin()
 	if err := d.reaches(ctx, i); err != nil {
 		return err
 	}

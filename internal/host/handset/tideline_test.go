@@ -45,10 +45,15 @@ func tideline(t *testing.T, v demo.Version) driver.App {
 	t.Helper()
 	packages, err := demo.Packages(v, time.Now())
 	require.NoError(t, err)
-	p := packages[3]
-	path := filepath.Join(t.TempDir(), p.File)
-	require.NoError(t, os.WriteFile(path, p.Data, 0o600))
-	read, err := appfile.Read(bytes.NewReader(p.Data), int64(len(p.Data)))
+	return packed(t, packages[3].Data)
+}
+
+// packed writes a package where a handset finds it.
+func packed(t *testing.T, data []byte) driver.App {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "app.zip")
+	require.NoError(t, os.WriteFile(path, data, 0o600))
+	read, err := appfile.Read(bytes.NewReader(data), int64(len(data)))
 	require.NoError(t, err)
 	return driver.App{Package: *read, Path: path}
 }

@@ -67,6 +67,7 @@ type Calls struct {
 	mu    sync.Mutex
 	open  map[network.RequestID]device.Call
 	ended []device.Call
+	total int64 // bytes that came, since Begin
 }
 
 // Heard takes an event of the network in.
@@ -122,10 +123,25 @@ func (c *Calls) Heard(now time.Duration, method string, params jsontext.Value) {
 
 func (c *Calls) end(now time.Duration, id network.RequestID, call device.Call) {
 	delete(c.open, id)
+	c.total += call.Bytes
 	call.TookMS = now.Milliseconds() - call.AtMS
 	if len(c.ended) < maxCalls {
 		c.ended = append(c.ended, call)
 	}
+}
+
+// Begin counts what comes from now on: another app is in front.
+func (c *Calls) Begin() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.total = 0
+}
+
+// Total is how many bytes have come since Begin.
+func (c *Calls) Total() int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.total
 }
 
 // Forget drops them.

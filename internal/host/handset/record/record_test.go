@@ -1,0 +1,70 @@
+package record
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-json-experiment/json/jsontext"
+	"github.com/stretchr/testify/require"
+)
+
+func TestALogIsBoundedInBytesAndSaysWhatItDropped(t *testing.T) {
+	var l Log
+	l.Write(time.Second, "example.app", "warn", "console", "one\ntwo \x00 \xff")
+	lines := l.Take(0)
+	require.Len(t, lines, 2)
+	require.Equal(t, []any{int64(1000), "warn", "console", "example.app", "one"},
+		[]any{lines[0].AtMS, lines[0].Level, lines[0].Tag, lines[0].App, lines[0].Text})
+	require.NotContains(t, lines[1].Text, "\x00")
+	require.Empty(t, l.Take(0), "a line is given once")
+	for range 2000 {
+		l.Write(0, "", "info", "console", strings.Repeat("x", 100_000))
+	}
+	lines = l.Take(0)
+	size := 0
+	for _, one := range lines {
+		size += len(one.Text)
+	}
+	require.LessOrEqual(t, size, maxBytes)
+	require.Contains(t, lines[len(lines)-1].Text, "more lines were dropped")
+	for range maxLines + 10 {
+		l.Write(0, "", "info", "console", "")
+	}
+	require.LessOrEqual(t, len(l.Take(0)), maxLines+1)
+}
+
+// event is one of the network's, of a request.
+func event(id int, rest string) jsontext.Value {
+	return jsontext.Value(fmt.Sprintf(`{"requestId":"%d",%s}`, id, rest))
+}
+
+func TestCallsAreToldOnceTheyHaveEnded(t *testing.T) {
+	var c Calls
+	c.Heard(time.Second, "Network.requestWillBeSent", event(1, `"request":{"url":"https://sorane.example/a","method":"POST"}`))
+	require.Empty(t, c.Take())
+	c.Heard(2*time.Second, "Network.responseReceived", event(1, `"response":{"status":201,"mimeType":"application/json"}`))
+	c.Heard(3*time.Second, "Network.loadingFinished", event(1, `"encodedDataLength":1234`))
+	c.Heard(3*time.Second, "Network.requestWillBeSent", event(2, `"request":{"url":"https://sorane.example/b","method":"GET"}`))
+	c.Heard(4*time.Second, "Network.requestWillBeSent", event(2, `"request":{"url":"https://sorane.example/c","method":"GET"}`)) // sent elsewhere
+	c.Heard(5*time.Second, "Network.loadingFailed", event(2, `"errorText":"net::ERR_INTERNET_DISCONNECTED"`))
+	c.Heard(5*time.Second, "Network.loadingFinished", event(9, `"encodedDataLength":7`)) // of before anybody listened
+	c.Heard(5*time.Second, "Network.loadingFinished", jsontext.Value("no JSON"))
+	calls := c.Take()
+	require.Len(t, calls, 3)
+	require.Equal(t, []any{"POST", 201, int64(1234), int64(1000), int64(2000), "application/json"},
+		[]any{calls[0].Method, calls[0].Status, calls[0].Bytes, calls[0].AtMS, calls[0].TookMS, calls[0].MediaType})
+	require.Equal(t, "https://sorane.example/b", calls[1].Address)
+	require.Equal(t, "net::ERR_INTERNET_DISCONNECTED", calls[2].Trouble)
+	require.EqualValues(t, 1234, c.Total())
+	c.Begin()
+	require.Zero(t, c.Total())
+	for i := range maxCalls + 100 { // what never ends is bounded too
+		c.Heard(0, "Network.requestWillBeSent", event(100+i, `"request":{"url":"`+strings.Repeat("x", 5000)+`"}`))
+	}
+	require.Len(t, c.open, maxCalls)
+	require.LessOrEqual(t, len(c.open["100"].Address), 2000+3)
+	c.Forget()
+	require.Empty(t, c.Take())
+}
