@@ -27,7 +27,7 @@ var parts = map[string]func(*subject){
 	"network": (*subject).wires, "permissions": (*subject).permits, "push": (*subject).pushes, "links": (*subject).links,
 	"files": (*subject).chooses, "away": (*subject).leaves, "log": (*subject).logs, "live": (*subject).films,
 	"readings": (*subject).measures, "calls": (*subject).calls, "text size": (*subject).enlarges,
-	"home": (*subject).presses, "text": (*subject).composes, "clipboard": (*subject).copies, "battery": (*subject).charges,
+	"home": (*subject).presses, "text": (*subject).composes, "console": (*subject).evaluates, "clipboard": (*subject).copies, "battery": (*subject).charges,
 }
 
 // ability finds an ability of the device, which the device names, behind what wraps it.
@@ -382,7 +382,7 @@ func (s *subject) charges() {
 func (s *subject) evaluates() {
 	e := ability[device.Evaluating](s)
 	for expression, value := range map[string]string{"6 * 7": "42", "'Sora → ' + [1, 2].length": "Sora → 2", "({a: [1]})": `{"a":[1]}`,
-		"undefined": "undefined", "null": "null"} {
+		"undefined": "undefined", "null": "null", "true": "true"} {
 		got, err := e.Evaluate(s.ctx, expression)
 		require.NoError(s.t, err, expression)
 		require.Equal(s.t, value, got, expression)

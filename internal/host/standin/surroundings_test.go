@@ -390,3 +390,24 @@ os.show(() => ui.text({id: 'said', text: said}))`)
 		require.NotEmpty(t, findings, wrong)
 	}
 }
+
+func TestAnExpressionOfSomebodysHarmsNoApp(t *testing.T) {
+	ctx, d := app(t, `let n = 0; JSON.stringify = null; os.show(() => ui.text({id: 'n', text: String(n)}))`)
+	for expression, value := range map[string]string{"n = 4; n": "4", "const a = {}; a.a = a; a": "[object Object]", "os.device.model": "Kaede 7",
+		"'x'.repeat(1e6).length": "1000000"} {
+		got, err := d.Evaluate(ctx, expression)
+		require.NoError(t, err, expression)
+		require.Equal(t, value, got, expression)
+	}
+	require.Equal(t, "4", found(t, d, screen.Locator{ID: "n"}).Text, "what it changes is seen")
+	got, err := d.Evaluate(ctx, "'y'.repeat(1e6)")
+	require.NoError(t, err)
+	require.LessOrEqual(t, len(got), 64<<10+3)
+	_, err = d.Evaluate(ctx, strings.Repeat(" ", 70_000))
+	require.ErrorContains(t, err, "at most")
+	_, err = d.Evaluate(ctx, "for (;;) {}")
+	var crash *device.Crash
+	require.ErrorAs(t, err, &crash, "what never ends ends the app")
+	_, err = d.Evaluate(ctx, "1")
+	require.Error(t, err)
+}

@@ -258,10 +258,14 @@ func (a *program) told(v goja.Value) string {
 	if text, ok := v.Export().(string); ok {
 		return text
 	}
-	if data, err := json.Marshal(v); err == nil {
-		return string(data)
+	glued, ok := goja.AssertFunction(a.glue.Get("written"))
+	if !ok {
+		return said(v.String)
 	}
-	return said(v.String)
+	if data, err := glued(goja.Undefined(), v); err == nil && !goja.IsUndefined(data) {
+		return data.String()
+	}
+	return said(v.String) // it goes in circles, or is a function
 }
 
 func (a *program) text(name string) (string, error) {

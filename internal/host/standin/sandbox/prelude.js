@@ -110,6 +110,7 @@
     event(name, args) { const fn = listeners[name]; if (fn) fn.apply(undefined, args); return !!fn; },
     back() { return !!(back && back()); },
     change(device) { os.device = Object.freeze(device); if (changed) changed(); return true; },
+    written: (value) => stringify(value),
     data() { if (!touched) return ''; touched = false; return stringify(data); },
   };
 })
