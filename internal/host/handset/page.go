@@ -21,6 +21,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"yamato/internal/core/device"
+	"yamato/internal/host/handset/debugport"
 	"yamato/internal/host/handset/inpage"
 	"yamato/internal/host/handset/pipe"
 )
@@ -42,8 +43,7 @@ type tab struct {
 	target  target.ID
 	main    cdp.FrameID
 	events  events
-	closing chan struct{}  // closed when the page is
-	bridges sync.WaitGroup // to debuggers
+	ports   []*debugport.Port // to be closed with it
 
 	mu        sync.Mutex
 	changed   chan struct{} // has an element when something may have changed
@@ -74,7 +74,7 @@ func openTab(ctx context.Context, r *running, in cdp.BrowserContextID, e events)
 	if err != nil {
 		return nil, err
 	}
-	t := &tab{Session: pipe.Session{Pipe: r.Pipe, ID: s}, browser: r, target: id, events: e, changed: make(chan struct{}, 1), closing: make(chan struct{}),
+	t := &tab{Session: pipe.Session{Pipe: r.Pipe, ID: s}, browser: r, target: id, events: e, changed: make(chan struct{}, 1),
 		pending: map[network.RequestID]time.Time{}, workers: map[string]string{}}
 	t.Listen(s, t.heard)
 	r.opened(id, t.popup)
@@ -516,8 +516,9 @@ func (t *tab) answer(ctx context.Context, yes bool, text string) error {
 
 // close closes the page. One that hangs is closed all the same.
 func (t *tab) close(ctx context.Context) {
-	close(t.closing)
-	t.bridges.Wait()
+	for _, p := range t.ports {
+		p.Close()
+	}
 	t.Listen(t.ID, nil)
 	t.browser.opened(t.target, nil)
 	if t.asked() != nil {

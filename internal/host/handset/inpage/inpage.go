@@ -13,3 +13,31 @@ var Look string
 //
 //go:embed ask.js
 var Ask string
+
+// Displayed is how an app's manifest wants to be shown, for scripts that ask (W3C Web Application
+// Manifest, 1.8): the browser itself always tells them that it shows a page.
+const Displayed = `
+(() => {
+  const mode = %q, query = window.matchMedia;
+  if (window !== top) return;
+  window.matchMedia = function matchMedia(text) {
+    return query.call(this, String(text).replace(/\(\s*display-mode\s*:\s*([a-z-]+)\s*\)/gi, (_, m) => (m.toLowerCase() === mode ? '(min-width: 0px)' : 'not all')));
+  };
+  Object.defineProperty(Navigator.prototype, 'standalone', { configurable: true, get() { return mode !== 'browser'; } });
+})();`
+
+// Chance draws as Math.random does, from a seed (sfc32 of PractRand, which passes its tests).
+const Chance = `
+(() => {
+  let a = %d | 0, b = %d | 0, c = 0x9e3779b9 | 0, n = 1;
+  const next = () => {
+    const t = (a + b | 0) + n | 0;
+    n = n + 1 | 0;
+    a = b ^ b >>> 9;
+    b = c + (c << 3) | 0;
+    c = (c << 21 | c >>> 11) + t | 0;
+    return t >>> 0;
+  };
+  for (let i = 0; i < 15; i++) next();
+  Math.random = function random() { return (next() * 2097152 + (next() >>> 11)) / 9007199254740992; };
+})();`

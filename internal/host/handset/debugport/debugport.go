@@ -1,0 +1,212 @@
+// Package debugport lets debuggers reach one page of a browser, and nothing else of it: the browser's
+// own protocol over a WebSocket, found by the list at /json/list as browsers give it.
+package debugport
+
+import (
+	"context"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/chromedp/cdproto/target"
+	"github.com/coder/websocket"
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"yamato/internal/host/handset/pipe"
+)
+
+// Page is what debuggers are joined to.
+type Page struct {
+	Browser pipe.Session
+	Target  target.ID
+	Name    string
+	Version string // the browser's
+}
+
+// Port is where debuggers come to; each has a session of its own.
+type Port struct {
+	Address string // host and port, on loopback
+	page    Page
+	life    context.Context
+	end     context.CancelFunc
+	joined  sync.WaitGroup // who has come
+	serving sync.WaitGroup
+}
+
+// Open gives a port until ctx ends, the browser is gone, or it is closed.
+func Open(ctx context.Context, page Page) (*Port, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	b := &Port{Address: l.Addr().String(), page: page}
+	b.life, b.end = context.WithCancel(ctx)
+	server := &http.Server{Handler: b, ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: 64 << 10}
+	b.serving.Go(func() { _ = server.Serve(l) })
+	b.serving.Go(func() {
+		select {
+		case <-b.life.Done():
+		case <-page.Browser.Gone:
+		}
+		b.end()
+		_ = server.Close()
+		b.joined.Wait()
+	})
+	return b, nil
+}
+
+// Close ends the port and all that came by it.
+func (b *Port) Close() {
+	b.end()
+	b.serving.Wait()
+}
+
+const debugPath = "/devtools/page/app"
+
+// ServeHTTP lists the page, and joins who comes by WebSocket. What is on the way from a page in
+// some browser, or by another name than the port's own, is refused: it is no debugger.
+func (b *Port) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Host != b.Address && r.Host != strings.Replace(b.Address, "127.0.0.1", "localhost", 1) || r.Header.Get("Origin") != "" {
+		http.Error(w, "a debugger is no page", http.StatusForbidden)
+		return
+	}
+	switch r.URL.Path {
+	case "/json", "/json/list":
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.MarshalWrite(w, []map[string]string{{"id": "app", "type": "page", "title": b.page.Name,
+			"webSocketDebuggerUrl": "ws://" + b.Address + debugPath}})
+	case "/json/version":
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.MarshalWrite(w, map[string]string{"Browser": "Chrome/" + b.page.Version, "Protocol-Version": "1.3"})
+	case debugPath:
+		b.joined.Add(1)
+		defer b.joined.Done()
+		b.join(w, r)
+	default:
+		http.NotFound(w, r)
+	}
+}
+
+// maxDebug bounds one message of a debugger's, and maxHeld all that waits for it, in bytes.
+const (
+	maxDebug = 16 << 20
+	maxHeld  = 64 << 20
+)
+
+func (b *Port) join(w http.ResponseWriter, r *http.Request) {
+	socket, err := websocket.Accept(w, r, nil)
+	if err != nil {
+		return
+	}
+	defer func() { _ = socket.CloseNow() }()
+	socket.SetReadLimit(maxDebug)
+	ctx, stop := context.WithCancel(b.life)
+	defer stop()
+	s, err := target.AttachToTarget(b.page.Target).WithFlatten(true).Do(b.page.Browser.On(ctx))
+	if err != nil {
+		return
+	}
+	defer func() {
+		b.page.Browser.Listen(s, nil)
+		b.page.Browser.Post(target.CommandDetachFromTarget, target.DetachFromTarget().WithSessionID(s))
+	}()
+	events := make(chan []byte, 4096) // the pipe's goroutine must not wait: who does not read is left
+	var held atomic.Int64             // bytes of them
+	b.page.Browser.Listen(s, func(method string, params jsontext.Value) {
+		text, err := json.Marshal(map[string]any{"method": method, "params": params}, pipe.Reads)
+		if err != nil {
+			return
+		}
+		if held.Add(int64(len(text))) > maxHeld {
+			stop()
+			return
+		}
+		select {
+		case events <- text:
+		default:
+			stop()
+		}
+	})
+	var both sync.WaitGroup
+	defer both.Wait()
+	defer stop()
+	both.Go(func() {
+		defer stop()
+		for {
+			select {
+			case text := <-events:
+				held.Add(-int64(len(text)))
+				if socket.Write(ctx, websocket.MessageText, text) != nil {
+					return
+				}
+			case <-ctx.Done():
+				_ = socket.CloseNow()
+				return
+			}
+		}
+	})
+	for {
+		_, text, err := socket.Read(ctx)
+		if err != nil {
+			return
+		}
+		var command struct {
+			ID     int64          `json:"id"`
+			Method string         `json:"method"`
+			Params jsontext.Value `json:"params"`
+		}
+		if json.Unmarshal(text, &command, pipe.Reads) != nil {
+			return
+		}
+		if answer := b.pass(ctx, s, command.ID, command.Method, command.Params); answer == nil ||
+			socket.Write(ctx, websocket.MessageText, answer) != nil {
+			return
+		}
+	}
+}
+
+// kept are the domains of the protocol by which the rest of the browser, and so other devices,
+// could be reached.
+var kept = []string{"Target.", "Browser.", "Storage.", "SystemInfo.", "Tethering."}
+
+// pass has the page carry a command out, and gives the answer as the protocol has it.
+func (b *Port) pass(ctx context.Context, s target.SessionID, id int64, method string, params jsontext.Value) []byte {
+	out := map[string]any{"id": id}
+	refused := ""
+	for _, domain := range kept {
+		if strings.HasPrefix(method, domain) {
+			refused = method + " reaches beyond the app, and is not passed on"
+		}
+	}
+	if refused == "" {
+		var given any
+		if len(params) > 0 {
+			given = params
+		}
+		number, answer, err := b.page.Browser.Send(s, method, given)
+		if err != nil {
+			return nil
+		}
+		select {
+		case m := <-answer:
+			if out["result"] = m.Result; m.Error != nil {
+				delete(out, "result")
+				out["error"] = map[string]any{"code": m.Error.Code, "message": m.Error.Message}
+			}
+		case <-ctx.Done():
+			b.page.Browser.Forget(number)
+			return nil
+		}
+	} else {
+		out["error"] = map[string]any{"code": -32000, "message": refused}
+	}
+	text, err := json.Marshal(out, pipe.Reads)
+	if err != nil {
+		return nil
+	}
+	return text
+}
