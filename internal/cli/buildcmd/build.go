@@ -209,7 +209,7 @@ func (a *App) showBuild(b contract.Build) {
 	for _, p := range b.Packages {
 		rows = append(rows, []string{"  " + kindName(p.Kind), p.ApplicationId, needsText(p), bytesOf(p.Size),
 			p.Digest[:12],
-			p.FileName})
+			from(p)})
 	}
 	a.Table([]string{"  PACKAGE", "APPLICATION ID", "NEEDS", "SIZE", "SHA-256", "FILE"}, rows)
 }
@@ -387,4 +387,12 @@ func namesOf(b contract.Build) (ref, app string) {
 		app = ui.First(b.Packages[0].ApplicationId, app)
 	}
 	return fmt.Sprintf("#%d", b.Number), app
+}
+
+// from is where a package came from: its file, or the address at which a web app stays.
+func from(p contract.Package) string {
+	if at := p.Launch; at != nil && strings.Contains(*at, "://") {
+		return *at
+	}
+	return p.FileName
 }

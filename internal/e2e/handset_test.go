@@ -3,11 +3,15 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"io"
 	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -104,4 +108,48 @@ func TestARunSurvivesTheDeathOfItsBrowserAtTenSeededPoints(t *testing.T) {
 		})
 	}
 	require.GreaterOrEqual(t, killed, 8, "it was alive, and killed, while a run was under way")
+}
+
+// TestAWebAppIsHandedInByItsAddressAndRun goes from an address to a verdict by commands, and sees
+// that another release of it is another build.
+func TestAWebAppIsHandedInByItsAddressAndRun(t *testing.T) {
+	t.Parallel() // it mostly waits
+	require.NoError(t, handset.Available(), "make browser installs Chromium")
+	var release atomic.Int64
+	release.Store(1)
+	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/site.webmanifest" {
+			_, _ = io.WriteString(w, `{"name": "Quay board", "start_url": "/board", "display": "standalone"}`)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = fmt.Fprintf(w, `<!doctype html><html lang="en"><meta name="viewport" content="width=device-width">
+<link rel="manifest" href="/site.webmanifest"><title>Quay board</title><h1>Board %d</h1><button onclick="this.textContent='Sailed'">Sail</button>`,
+			release.Load())
+	}))
+	t.Cleanup(app.Close)
+	host := strings.TrimPrefix(app.URL, "http://")
+	r := newRig(t, rigConfig{site: strings.Replace(handsetSite, "kind: emulator}", `kind: emulator, handset: {reach: ["`+host+`"]}}`, 1)})
+	r.awaitIdle()
+	out, _ := r.must(0, "build", "push", app.URL+"/")
+	require.Contains(t, out, "Quay board")
+	out, _ = r.must(0, "build", "show", "1")
+	require.Contains(t, out, app.URL+"/board")
+	suite := filepath.Join(t.TempDir(), "board.suite")
+	require.NoError(t, os.WriteFile(suite, []byte(`suite "The board"
+case "a ferry sails"
+  tap button called "Sail"
+  expect button called "Sailed"
+end
+case "it is the first release"
+  expect heading called "Board 1"
+end
+`), 0o600))
+	out, _ = r.must(0, "try", suite, "--build", "1")
+	require.Contains(t, out, "pass")
+	release.Store(2)
+	r.must(0, "build", "push", app.URL+"/")
+	out, _ = r.must(1, "try", suite, "--build", "2")
+	require.Contains(t, out, "it is the first release")
+	require.NotContains(t, out, "a ferry sails  fail")
 }
