@@ -1,10 +1,10 @@
 // Tideline: timetable, tickets, wallet and map of the Sorane Line.
-const sun = '#e9a13b', light = { sea: '#14536b', foam: '#f3f7f6', paper: '#ffffff', ink: '#14232e', soft: '#5d7280', rule: '#d9e3e4', warn: '#b3422f', good: '#2d7a53', water: '#cfe3e8', over: '#f3f7f6' };
-const night = { sea: '#1d6480', foam: '#101b21', paper: '#1a272f', ink: '#e9f0f1', soft: '#9fb1ba', rule: '#2c3c45', warn: '#ef9a86', good: '#7fcfa5', water: '#16323d', over: '#f3f7f6' };
-let sea, foam, paper, ink, soft, rule, warn, good, water, over, wide, across;
+const sun = '#e9a13b', light = { sea: '#14536b', foam: '#f3f7f6', paper: '#ffffff', ink: '#14232e', soft: '#5d7280', rule: '#d9e3e4', warn: '#b3422f', good: '#2d7a53', water: '#cfe3e8', over: '#f3f7f6', accent: '#14536b' };
+const night = { sea: '#1d6480', foam: '#101b21', paper: '#1a272f', ink: '#e9f0f1', soft: '#9fb1ba', rule: '#2c3c45', warn: '#ef9a86', good: '#7fcfa5', water: '#16323d', over: '#f3f7f6', accent: '#78c4dc' };
+let sea, foam, paper, ink, soft, rule, warn, good, water, over, accent, wide, across;
 
 function look() {
-  ({ sea, foam, paper, ink, soft, rule, warn, good, water, over } = os.device.dark ? night : light);
+  ({ sea, foam, paper, ink, soft, rule, warn, good, water, over, accent } = os.device.dark ? night : light);
   across = os.device.across;
   wide = os.device.width > 600;
 }
@@ -67,7 +67,7 @@ function timetable() {
   return ui.column({ grow: 1 },
     header(say.timetable),
     ui.column({ pad: [12, 16, 8, 16], gap: 8 },
-      ui.field({ id: 'island', name: say.island, hint: say.all, value: state.filter, onInput: (v) => { state.filter = v; }, ground: paper, line: rule, round: 8, pad: [9, 12] }),
+      ui.field({ id: 'island', name: say.island, hint: say.all, value: state.filter, onInput: (v) => { state.filter = v; }, ground: paper, ink, line: rule, round: 8, pad: [9, 12] }),
       ui.row({ align: 'center', spread: 'between' },
         ui.text({ role: 'heading', text: named || say.departures, size: 17, face: 'bold', ink }),
         ui.text({ text: say.today, size: 12.5, ink: soft }))),
@@ -108,7 +108,7 @@ function order() {
       choice('to', say.to, state.to),
       ui.row({ align: 'center', gap: 12, pad: [2, 2] },
         ui.text({ text: say.passengers, size: 15, ink, grow: 1 }),
-        ui.field({ id: 'passengers', name: say.passengers, value: state.passengers, onInput: (v) => { state.passengers = v.slice(0, 3); }, w: 76, ground: paper, line: rule, round: 8, pad: [8, 12], size: 17 })),
+        ui.field({ id: 'passengers', name: say.passengers, value: state.passengers, onInput: (v) => { state.passengers = v.slice(0, 3); }, w: 76, ground: paper, ink, line: rule, round: 8, pad: [8, 12], size: 17 })),
       ui.space({ h: 1, ground: rule }),
       line(say.single, 'single-fare', wrong ? '–' : money(single(state.from, state.to))),
       line(say.total, 'total', wrong ? '–' : money(total(state.from, state.to, n)), true),
@@ -191,7 +191,7 @@ function walletPage() {
 const zoomed = (by) => { state.near = Math.min(2.5, Math.max(1, state.near * by)); };
 
 function map() {
-  const w = (wide && across ? 560 : Math.min(os.device.width, 560)) - 56, h = across ? 130 : 290;
+  const w = (across ? os.device.width - 60 : Math.min(os.device.width, 560)) - 56, h = across ? 130 : 290;
   const x = (at) => Math.round(w / 2 + ((at[1] - 139.26) / 0.3) * (w - 90) * 0.5 * 2 * (state.near / 2 + 0.5) - 34);
   const y = (at) => Math.round(h / 2 + ((34.8 - at[0]) / 0.62) * (h - 34) * (state.near / 2 + 0.5) - 12);
   return ui.column({ grow: 1 },
@@ -200,7 +200,7 @@ function map() {
       ui.stack({ id: 'chart', role: 'group', name: say.chart, ground: water, round: 12, h: h + 24, onPinch: zoomed, onDouble: () => zoomed(1.5), onHold: () => { state.near = 1; } },
         islands.map((i) => ui.column({ pad: [Math.max(0, y(positions[i])), 0, 0, Math.max(0, x(positions[i]))], align: 'start' },
           ui.row({ gap: 4, align: 'center' },
-            ui.icon({ icon: 'place', size: 20, ink: i === state.here ? sun : sea }),
+            ui.icon({ icon: 'place', size: 20, ink: i === state.here ? sun : accent }),
             ui.text({ text: i, size: 14, face: i === state.here ? 'bold' : 'regular', ink }))))),
       ui.text({ id: 'here', role: 'status', size: 15, ink,
         text: state.here ? say.here + ' ' + state.here : { refused: say.refused, unknown: say.unknown }[state.lost] || say.seeking }),

@@ -88,7 +88,7 @@ func (d *Device) asks(permission string) *screen.Node {
 	if i := d.apps[d.front]; i != nil && i.app.Package.Name != "" {
 		name = plain.Text(i.app.Package.Name, 100)
 	}
-	box := screen.Rect{X: max(16, (w-340)/2), Y: max(0, h/2-100), W: min(w-32, 340), H: 200}
+	box := screen.Rect{X: max(16, (w-340)/2), Y: max(0, h/2-92), W: min(w-32, 340), H: 184}
 	place := func(n *screen.Node, r screen.Rect) *screen.Node {
 		n.Bounds, n.Visible = r, r.Intersect(whole)
 		return n
@@ -99,8 +99,8 @@ func (d *Device) asks(permission string) *screen.Node {
 	}
 	title := "Allow “" + name + "” to " + toDo[permission] + "?"
 	dialog := place(&screen.Node{Role: "alertdialog", ID: questionID, Name: title, Opaque: true, Touch: true}, box)
-	dialog.Children = []*screen.Node{place(&screen.Node{Text: title}, screen.Rect{X: box.X + 12, Y: box.Y + 10, W: box.W - 24, H: 74}),
-		button("-allow", "Allow", 92), button("-deny", "Don’t allow", 144)}
+	dialog.Children = []*screen.Node{place(&screen.Node{Text: title}, screen.Rect{X: box.X + 12, Y: box.Y + 12, W: box.W - 24, H: 58}),
+		button("-allow", "Allow", 78), button("-deny", "Don’t allow", 128)}
 	return place(&screen.Node{Touch: true, Children: []*screen.Node{dialog}}, whole)
 }
 

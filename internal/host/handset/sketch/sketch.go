@@ -48,6 +48,8 @@ func fill(img draw.Image, r screen.Rect, c color.Color) {
 	draw.Draw(img, image.Rect(int(r.X), int(r.Y), int(r.X+r.W), int(r.Y+r.H)), image.NewUniform(c), image.Point{}, draw.Src)
 }
 
+var buttonGround, buttonInk = color.NRGBA{0x1d, 0x5a, 0x78, 0xff}, color.NRGBA{0xf7, 0xf4, 0xec, 0xff}
+
 // dialog draws elements: boxes, buttons and what is written on them.
 func dialog(img draw.Image, nodes ...*screen.Node) {
 	for _, n := range nodes {
@@ -55,7 +57,7 @@ func dialog(img draw.Image, nodes ...*screen.Node) {
 		case "alertdialog":
 			fill(img, n.Visible, color.NRGBA{0xf7, 0xf4, 0xec, 0xff})
 		case "button":
-			fill(img, n.Visible, color.NRGBA{0xd9, 0xd4, 0xc4, 0xff})
+			fill(img, n.Visible, buttonGround)
 		}
 		write(img, n)
 		dialog(img, n.Children...)

@@ -23,7 +23,7 @@ func TestADialogIsDrawnWhereTheTreeSaysThatItIs(t *testing.T) {
 	ink := 0
 	for x := 110; x < 170; x++ {
 		for y := 100; y < 130; y++ {
-			if r, _, _, _ := img.At(x, y).RGBA(); r < 0x6000 {
+			if r, _, _, _ := img.At(x, y).RGBA(); r > 0xa000 {
 				ink++
 			}
 		}

@@ -30,7 +30,7 @@ var face = sync.OnceValue(func() font.Face {
 
 var drawing sync.Mutex // a face is for one at a time
 
-// write draws an element's text within its bounds.
+// write draws an element's text within its bounds: a button's in the middle, all else from the top.
 func write(img draw.Image, n *screen.Node) {
 	text := n.Text
 	if n.Role == "textbox" {
@@ -39,6 +39,13 @@ func write(img draw.Image, n *screen.Node) {
 	drawing.Lock()
 	defer drawing.Unlock()
 	d := font.Drawer{Dst: img, Src: image.NewUniform(color.NRGBA{0x24, 0x32, 0x3c, 0xff}), Face: face()}
+	if n.Role == "button" {
+		d.Src = image.NewUniform(buttonInk)
+		x := n.Visible.X + max(6, (n.Visible.W-float64(d.MeasureString(text).Ceil()))/2)
+		d.Dot = fixed.P(int(x), int(n.Visible.Y+n.Visible.H/2+5))
+		d.DrawString(text)
+		return
+	}
 	y, line := n.Visible.Y+18, ""
 	flush := func() {
 		if line != "" && y < n.Visible.Y+n.Visible.H+4 {
