@@ -76,11 +76,11 @@ func TestARunSurvivesTheDeathOfItsBrowserAtTenSeededPoints(t *testing.T) {
 	defer func() { r.t = whole }()
 	for seed := range uint64(10) {
 		chance := rand.New(rand.NewPCG(seed, 2))
-		at, number := int64(1+chance.IntN(12)), int64(seed)
+		at, number := int64(1+chance.IntN(7)), int64(seed)
 		t.Run(fmt.Sprintf("at event %d", at), func(t *testing.T) {
 			r.t = t
 			started, err := r.client.StartRunWithResponse(context.Background(), "default", nil, contract.NewRun{Build: "3.1.4",
-				Suites: []string{"Buying a ticket"}, Seed: &number})
+				Suites: []string{"Looking up a crossing"}, Seed: &number})
 			require.NoError(t, err)
 			require.NotNil(t, started.JSON200, "%s", started.Body)
 			ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
@@ -98,7 +98,7 @@ func TestARunSurvivesTheDeathOfItsBrowserAtTenSeededPoints(t *testing.T) {
 			}))
 			d := r.finish(*started.JSON200)
 			require.Equal(t, []string{"finished", "pass"}, []string{d.Run.State, d.Run.Verdict}, "%+v", d.Legs)
-			require.Len(t, d.Legs[0].Cases, 4)
+			require.Len(t, d.Legs[0].Cases, 2)
 			for _, x := range d.Legs[0].Cases {
 				require.Equal(t, "pass", x.Verdict, x.Name)
 				for _, one := range x.Results {
