@@ -20,6 +20,7 @@
   let wants = false; // and should be, by what was found
   let sent = [], revision = 0, wasBusy = false; // sent is what was told, an element a line
   const watched = new WeakSet();
+  let watchedRoots = 0;
   const roots = new Set(); // documents and shadow roots that are watched
   const moment = String(performance.timeOrigin);
 
@@ -51,10 +52,32 @@
   // styled tells whether the page's style may depend on what stands beside an element: it is not
   // looked for, and taken to be so where there is little.
   let styled = true;
-  const moved = (e) => { if (e.type !== 'scroll' && e.type !== 'load') forgetAll(); changed(); };
+  const hands = new Set(['focus', 'blur', 'input', 'change', 'pointerdown', 'pointerup']);
+  const moved = (e) => {
+    if (hands.has(e.type) && !stateful()) forget(e.target && e.target.nodeType === 1 ? e.target : null);
+    else if (e.type !== 'scroll' && e.type !== 'load') forgetAll();
+    changed();
+  };
+
+  // stateful tells whether the page's style may depend on what hands do: on what is touched, has
+  // the focus, or is checked. It is looked for anew where there are other rules.
+  let rules = -1, depends = false;
+  function stateful() {
+    if (watchedRoots > 1) return true; // frames and shadow roots have rules of their own
+    try {
+      const sheets = [...document.styleSheets, ...(document.adoptedStyleSheets || [])];
+      let n = sheets.length;
+      for (const s of sheets) n += s.cssRules.length;
+      if (n === rules) return depends;
+      rules = n;
+      depends = sheets.some((s) => [...s.cssRules].some((r) => /:(active|focus|hover|checked|indeterminate|target|valid|invalid|user-|in-range|out-of-range|placeholder-shown|has|empty|open|popover|state)/.test(r.cssText)));
+    } catch (_) { return true; } // those of a sheet from elsewhere cannot be read
+    return depends;
+  }
   function watch(root) {
     if (watched.has(root)) return;
     watched.add(root);
+    watchedRoots++;
     if (root.nodeType === 9) roots.add(root);
     new MutationObserver(mutated).observe(root, { subtree: true, childList: true, attributes: true, characterData: true });
     for (const kind of ['scroll', 'focus', 'blur', 'input', 'change', 'load', 'toggle', 'transitionend', 'animationend',
