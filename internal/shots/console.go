@@ -144,7 +144,7 @@ func (p *photographer) live() {
 // not, a phone that is not ready, and what a lineup takes.
 func (p *photographer) beforehand() {
 	p.visit("/builds/3?app=Tideline")
-	p.see("11 of 19 devices")
+	p.see(" of 22 devices")
 	p.keep("console-build")
 	p.visit("/fleet/kaede-7-lite-s1")
 	p.see("ticks off as you do them")
@@ -161,6 +161,7 @@ func (p *photographer) failure() {
 	p.await(`document.querySelectorAll("aside img").length > 3`)
 	p.keep("console-run-failure")
 	p.then(func() error { return p.tab.Theme("night") })
+	p.click("more causes")
 	p.click("expected at least 3 listitem")
 	p.await(`document.querySelector("aside").innerText.includes("at least 3 listitem")`)
 	p.await(`document.querySelectorAll("aside img").length > 1`)
