@@ -144,7 +144,7 @@ func (p *photographer) live() {
 // not, a phone that is not ready, and what a lineup takes.
 func (p *photographer) beforehand() {
 	p.visit("/builds/3?app=Tideline")
-	p.see(" of 22 devices")
+	p.see("of 22 devices can run it")
 	p.keep("console-build")
 	p.visit("/fleet/kaede-7-lite-s1")
 	p.see("ticks off as you do them")
