@@ -16,7 +16,8 @@ import (
 )
 
 // film is who watches the screen. A frame is laid out where the screen changes, by whoever
-// changes it, and drawn by who watches: so that Frames may run beside all other calls.
+// changes it, and drawn by who watches: so that Frames, once its first frame
+// is laid out, may run beside other calls.
 type film struct {
 	mu     sync.Mutex
 	frames chan moment // nil where nobody watches; it holds the newest

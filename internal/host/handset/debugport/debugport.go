@@ -169,9 +169,10 @@ func (b *Port) join(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// kept are the domains of the protocol by which the rest of the browser, and so other devices,
-// could be reached.
-var kept = []string{"Target.", "Browser.", "Storage.", "SystemInfo.", "Tethering."}
+// kept are the parts of the protocol by which the rest of the browser, and so other devices, or the
+// files of the host could be reached: a page that is sent elsewhere may be sent to one.
+var kept = []string{"Target.", "Browser.", "Storage.", "SystemInfo.", "Tethering.", "IO.", "DOM.setFileInputFiles",
+	"Page.navigate", "Page.setDownloadBehavior", "Network.loadNetworkResource"}
 
 // pass has the page carry a command out, and gives the answer as the protocol has it.
 func (b *Port) pass(ctx context.Context, s target.SessionID, id int64, method string, params jsontext.Value) []byte {
