@@ -64,6 +64,10 @@ func CheckLanguage(tag string) error {
 // Permissions are what apps ask for.
 var Permissions = []string{"camera", "location", "microphone", "motion", "notifications"}
 
+// Purposes are what an app would do with a permission, as a question on the screen says it.
+var Purposes = map[string]string{"camera": "use the camera", "location": "know where this device is",
+	"microphone": "use the microphone", "motion": "know how this device moves", "notifications": "show notifications"}
+
 // CheckPermission tells why a permission cannot be answered so.
 func CheckPermission(permission, answer string) error {
 	switch {

@@ -22,9 +22,8 @@ const (
 	questionID = "browser-question"
 )
 
-// toDo is what a question says that the app would do.
-var toDo = map[string]string{"location": "know where this device is", "notifications": "show notifications",
-	"camera": "use the camera", "microphone": "use the microphone"}
+// questioned are the permissions that ask.js tells of.
+var questioned = []string{"location", "notifications", "camera", "microphone"}
 
 // listenForAsking has a page tell what it is about to ask for.
 func (t *tab) listenForAsking(ctx context.Context) error {
@@ -39,7 +38,7 @@ func (t *tab) listenForAsking(ctx context.Context) error {
 func (t *tab) wants(permission string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if toDo[permission] != "" && !slices.Contains(t.questions, permission) {
+	if slices.Contains(questioned, permission) && !slices.Contains(t.questions, permission) {
 		t.questions = append(t.questions, permission)
 	}
 }
@@ -97,7 +96,7 @@ func (d *Device) asks(permission string) *screen.Node {
 		return place(&screen.Node{Role: "button", ID: questionID + id, Text: text, Touch: true, Opaque: true},
 			screen.Rect{X: box.X + 16, Y: box.Y + y, W: box.W - 32, H: 42})
 	}
-	title := "Allow “" + name + "” to " + toDo[permission] + "?"
+	title := "Allow “" + name + "” to " + device.Purposes[permission] + "?"
 	dialog := place(&screen.Node{Role: "alertdialog", ID: questionID, Name: title, Opaque: true, Touch: true}, box)
 	dialog.Children = []*screen.Node{place(&screen.Node{Text: title}, screen.Rect{X: box.X + 12, Y: box.Y + 12, W: box.W - 24, H: 58}),
 		button("-allow", "Allow", 78), button("-deny", "Don’t allow", 128)}
@@ -141,7 +140,7 @@ func (d *Device) permit(ctx context.Context, app, permission, answer string) err
 // unasked has an app ask anew for what a person has answered on the screen, and for what nobody
 // has answered yet.
 func (d *Device) unasked(ctx context.Context, app string, fresh bool) error {
-	for permission := range toDo {
+	for _, permission := range questioned {
 		key := [2]string{app, permission}
 		if a := d.answers[key]; a == device.Allow || a == device.Deny || d.given[key] && !fresh {
 			continue

@@ -39,18 +39,12 @@ const (
 	maxFileText = 64 << 10 // bytes of a file that an app is given
 )
 
-// permissions are what apps ask for: what the question says of it, and what an Android package
-// must have declared for it.
-var permissions = map[string]struct {
-	to       string
-	declared []string
-}{
-	"location": {"know where this device is", []string{"android.permission.ACCESS_FINE_LOCATION",
-		"android.permission.ACCESS_COARSE_LOCATION"}},
-	"notifications": {"show notifications", []string{"android.permission.POST_NOTIFICATIONS"}},
-	"camera":        {"use the camera", []string{"android.permission.CAMERA"}},
-	"microphone":    {"use the microphone", []string{"android.permission.RECORD_AUDIO"}},
-	"motion":        {"know how this device moves", nil},
+// declared are what an Android package must have declared, any of each, to ask for a permission.
+var declared = map[string][]string{
+	"location":      {"android.permission.ACCESS_FINE_LOCATION", "android.permission.ACCESS_COARSE_LOCATION"},
+	"notifications": {"android.permission.POST_NOTIFICATIONS"},
+	"camera":        {"android.permission.CAMERA"},
+	"microphone":    {"android.permission.RECORD_AUDIO"},
 }
 
 // SetPermission answers beforehand what an app asks for.
@@ -69,11 +63,11 @@ func (d *Device) SetPermission(_ context.Context, app, permission, answer string
 // permitted gives the answer to an app, which is Ask where only a person can give it.
 func (d *Device) permitted(i *installed, permission string) string {
 	key := [2]string{i.app.Package.ApplicationID, permission}
-	p := permissions[permission]
-	if i.app.Package.Kind == appfile.Android && len(p.declared) > 0 && !slices.ContainsFunc(p.declared, func(s string) bool {
+	needs := declared[permission]
+	if i.app.Package.Kind == appfile.Android && len(needs) > 0 && !slices.ContainsFunc(needs, func(s string) bool {
 		return slices.Contains(i.app.Package.Permissions, s)
 	}) {
-		d.writeAs(key[0], "warn", "permissions", "refused without asking: the package does not declare "+p.declared[0])
+		d.writeAs(key[0], "warn", "permissions", "refused without asking: the package does not declare "+needs[0])
 		return device.Deny
 	}
 	if a := d.answers[key]; a != "" && a != device.Ask {
@@ -104,7 +98,7 @@ func (d *Device) wished(w sandbox.Wish) error {
 		d.answer(w, answerTime, map[string]any{"name": f.name, "text": f.text, "size": f.size})
 		return nil
 	}
-	p, known := permissions[w.Of]
+	purpose, known := device.Purposes[w.Of]
 	if !known {
 		return &device.Crash{Reason: fmt.Sprintf("it asks for a permission %q, which there is not", plain.Clip(w.Of, 60))}
 	}
@@ -120,7 +114,7 @@ func (d *Device) wished(w sandbox.Wish) error {
 	if name == "" {
 		name = app
 	}
-	d.questions = append(d.questions, question{w, app, "Allow “" + plain.Text(name, 100) + "” to " + p.to + "?"})
+	d.questions = append(d.questions, question{w, app, "Allow “" + plain.Text(name, 100) + "” to " + purpose + "?"})
 	return d.render()
 }
 
