@@ -80,6 +80,18 @@ type ServerInterface interface {
 	// GetErrand An errand, once it is done or after wait_ms
 	// (GET /api/v1/projects/{project}/errands/{errand})
 	GetErrand(c *gin.Context, project Project, errand int64, params GetErrandParams)
+	// ListFindings Findings, newest first
+	// (GET /api/v1/projects/{project}/findings)
+	ListFindings(c *gin.Context, project Project, params ListFindingsParams)
+	// AddFinding Write down something that should be mended, from an entry of a session or a failed case of a run
+	// (POST /api/v1/projects/{project}/findings)
+	AddFinding(c *gin.Context, project Project)
+	// GetFinding One finding
+	// (GET /api/v1/projects/{project}/findings/{finding})
+	GetFinding(c *gin.Context, project Project, finding FindingNumber)
+	// ChangeFinding Change its words, its drawn marks, or its state
+	// (PATCH /api/v1/projects/{project}/findings/{finding})
+	ChangeFinding(c *gin.Context, project Project, finding FindingNumber)
 	// AcceptLicence Accept the licence of an OS image, as its text reads now
 	// (PUT /api/v1/projects/{project}/licences/{licence}/acceptance)
 	AcceptLicence(c *gin.Context, project Project, licence string)
@@ -107,6 +119,12 @@ type ServerInterface interface {
 	// FetchPackage Take in a package from an address that the service fetches
 	// (POST /api/v1/projects/{project}/packages/fetched)
 	FetchPackage(c *gin.Context, project Project)
+	// ListPlaces Places that the project keeps for devices to be at
+	// (GET /api/v1/projects/{project}/places)
+	ListPlaces(c *gin.Context, project Project)
+	// SavePlace Keep a place under its name
+	// (PUT /api/v1/projects/{project}/places)
+	SavePlace(c *gin.Context, project Project)
 	// GetRetention What retention may take away, and what it would take now
 	// (GET /api/v1/projects/{project}/retention)
 	GetRetention(c *gin.Context, project Project)
@@ -149,6 +167,33 @@ type ServerInterface interface {
 	// Search Find runs, builds, suites, cases and devices
 	// (GET /api/v1/projects/{project}/search)
 	Search(c *gin.Context, project Project, params SearchParams)
+	// ListSessions Sessions that the caller may see, newest first
+	// (GET /api/v1/projects/{project}/sessions)
+	ListSessions(c *gin.Context, project Project, params ListSessionsParams)
+	// OpenSession Ask for a device to be at by hand; where it is busy the session waits in line
+	// (POST /api/v1/projects/{project}/sessions)
+	OpenSession(c *gin.Context, project Project)
+	// GetSession One session
+	// (GET /api/v1/projects/{project}/sessions/{session})
+	GetSession(c *gin.Context, project Project, session SessionNumber, params GetSessionParams)
+	// ChangeSession Change its name, its purpose, or who may look on
+	// (PATCH /api/v1/projects/{project}/sessions/{session})
+	ChangeSession(c *gin.Context, project Project, session SessionNumber)
+	// MoveSession Go on on another device, with the name, the build and all that stays
+	// (PUT /api/v1/projects/{project}/sessions/{session}/device)
+	MoveSession(c *gin.Context, project Project, session SessionNumber)
+	// EndSession End a session; the device is cleaned and given back
+	// (POST /api/v1/projects/{project}/sessions/{session}/end)
+	EndSession(c *gin.Context, project Project, session SessionNumber)
+	// ListEntries What stays of a session, on its time; its log apart
+	// (GET /api/v1/projects/{project}/sessions/{session}/entries)
+	ListEntries(c *gin.Context, project Project, session SessionNumber)
+	// AddSessionFile Hand in a file that the device can be given to choose from
+	// (POST /api/v1/projects/{project}/sessions/{session}/files)
+	AddSessionFile(c *gin.Context, project Project, session SessionNumber)
+	// OrderSession Have the device do something, and wait for the answer
+	// (POST /api/v1/projects/{project}/sessions/{session}/orders)
+	OrderSession(c *gin.Context, project Project, session SessionNumber)
 	// ListSites What the sites offer, and what is taken of their hosts
 	// (GET /api/v1/projects/{project}/sites)
 	ListSites(c *gin.Context, project Project)
@@ -969,6 +1014,167 @@ func (siw *ServerInterfaceWrapper) GetErrand(c *gin.Context) {
 	siw.Handler.GetErrand(c, project, errand, params)
 }
 
+// ListFindings operation middleware
+func (siw *ServerInterfaceWrapper) ListFindings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFindingsParams
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "session" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "session", c.Request.URL.Query(), &params.Session, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter session: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListFindings(c, project, params)
+}
+
+// AddFinding operation middleware
+func (siw *ServerInterfaceWrapper) AddFinding(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddFinding(c, project)
+}
+
+// GetFinding operation middleware
+func (siw *ServerInterfaceWrapper) GetFinding(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "finding" -------------
+	var finding FindingNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "finding", c.Param("finding"), &finding, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter finding: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFinding(c, project, finding)
+}
+
+// ChangeFinding operation middleware
+func (siw *ServerInterfaceWrapper) ChangeFinding(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "finding" -------------
+	var finding FindingNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "finding", c.Param("finding"), &finding, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter finding: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeFinding(c, project, finding)
+}
+
 // AcceptLicence operation middleware
 func (siw *ServerInterfaceWrapper) AcceptLicence(c *gin.Context) {
 
@@ -1230,6 +1436,56 @@ func (siw *ServerInterfaceWrapper) FetchPackage(c *gin.Context) {
 	}
 
 	siw.Handler.FetchPackage(c, project)
+}
+
+// ListPlaces operation middleware
+func (siw *ServerInterfaceWrapper) ListPlaces(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPlaces(c, project)
+}
+
+// SavePlace operation middleware
+func (siw *ServerInterfaceWrapper) SavePlace(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SavePlace(c, project)
 }
 
 // GetRetention operation middleware
@@ -1818,6 +2074,340 @@ func (siw *ServerInterfaceWrapper) Search(c *gin.Context) {
 	siw.Handler.Search(c, project, params)
 }
 
+// ListSessions operation middleware
+func (siw *ServerInterfaceWrapper) ListSessions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSessionsParams
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", c.Request.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter q: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "going" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "going", c.Request.URL.Query(), &params.Going, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter going: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSessions(c, project, params)
+}
+
+// OpenSession operation middleware
+func (siw *ServerInterfaceWrapper) OpenSession(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.OpenSession(c, project)
+}
+
+// GetSession operation middleware
+func (siw *ServerInterfaceWrapper) GetSession(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "session" -------------
+	var session SessionNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "session", c.Param("session"), &session, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter session: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetSessionParams
+
+	// ------------- Optional query parameter "wait_ms" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "wait_ms", c.Request.URL.Query(), &params.WaitMs, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter wait_ms: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSession(c, project, session, params)
+}
+
+// ChangeSession operation middleware
+func (siw *ServerInterfaceWrapper) ChangeSession(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "session" -------------
+	var session SessionNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "session", c.Param("session"), &session, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter session: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeSession(c, project, session)
+}
+
+// MoveSession operation middleware
+func (siw *ServerInterfaceWrapper) MoveSession(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "session" -------------
+	var session SessionNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "session", c.Param("session"), &session, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter session: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MoveSession(c, project, session)
+}
+
+// EndSession operation middleware
+func (siw *ServerInterfaceWrapper) EndSession(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "session" -------------
+	var session SessionNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "session", c.Param("session"), &session, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter session: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndSession(c, project, session)
+}
+
+// ListEntries operation middleware
+func (siw *ServerInterfaceWrapper) ListEntries(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "session" -------------
+	var session SessionNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "session", c.Param("session"), &session, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter session: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListEntries(c, project, session)
+}
+
+// AddSessionFile operation middleware
+func (siw *ServerInterfaceWrapper) AddSessionFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "session" -------------
+	var session SessionNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "session", c.Param("session"), &session, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter session: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddSessionFile(c, project, session)
+}
+
+// OrderSession operation middleware
+func (siw *ServerInterfaceWrapper) OrderSession(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "session" -------------
+	var session SessionNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "session", c.Param("session"), &session, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter session: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.OrderSession(c, project, session)
+}
+
 // ListSites operation middleware
 func (siw *ServerInterfaceWrapper) ListSites(c *gin.Context) {
 
@@ -2109,6 +2699,21 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/legs/:leg/cases/:case", wrapper.GetSheet)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/evidence", wrapper.ListEvidence)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/evidence/:id/elements", wrapper.ListElements)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/sessions", wrapper.ListSessions)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/sessions", wrapper.OpenSession)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/sessions/:session", wrapper.GetSession)
+	router.PATCH(options.BaseURL+"/api/v1/projects/:project/sessions/:session", wrapper.ChangeSession)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/sessions/:session/end", wrapper.EndSession)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/sessions/:session/device", wrapper.MoveSession)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/sessions/:session/orders", wrapper.OrderSession)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/sessions/:session/entries", wrapper.ListEntries)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/sessions/:session/files", wrapper.AddSessionFile)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/places", wrapper.ListPlaces)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/places", wrapper.SavePlace)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/findings", wrapper.ListFindings)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/findings", wrapper.AddFinding)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/findings/:finding", wrapper.GetFinding)
+	router.PATCH(options.BaseURL+"/api/v1/projects/:project/findings/:finding", wrapper.ChangeFinding)
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
@@ -2844,6 +3449,167 @@ func (response GetErranddefaultApplicationProblemPlusJSONResponse) VisitGetErran
 	return err
 }
 
+type ListFindingsRequestObject struct {
+	Project Project `json:"project"`
+	Params  ListFindingsParams
+}
+
+type ListFindingsResponseObject interface {
+	VisitListFindingsResponse(w http.ResponseWriter) error
+}
+
+type ListFindings200JSONResponse FindingList
+
+func (response ListFindings200JSONResponse) VisitListFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFindingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFindingsdefaultApplicationProblemPlusJSONResponse) VisitListFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddFindingRequestObject struct {
+	Project Project `json:"project"`
+	Body    *AddFindingJSONRequestBody
+}
+
+type AddFindingResponseObject interface {
+	VisitAddFindingResponse(w http.ResponseWriter) error
+}
+
+type AddFinding200JSONResponse SeenFault
+
+func (response AddFinding200JSONResponse) VisitAddFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddFindingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddFindingdefaultApplicationProblemPlusJSONResponse) VisitAddFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFindingRequestObject struct {
+	Project Project       `json:"project"`
+	Finding FindingNumber `json:"finding"`
+}
+
+type GetFindingResponseObject interface {
+	VisitGetFindingResponse(w http.ResponseWriter) error
+}
+
+type GetFinding200JSONResponse SeenFault
+
+func (response GetFinding200JSONResponse) VisitGetFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFindingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFindingdefaultApplicationProblemPlusJSONResponse) VisitGetFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeFindingRequestObject struct {
+	Project Project       `json:"project"`
+	Finding FindingNumber `json:"finding"`
+	Body    *ChangeFindingJSONRequestBody
+}
+
+type ChangeFindingResponseObject interface {
+	VisitChangeFindingResponse(w http.ResponseWriter) error
+}
+
+type ChangeFinding200JSONResponse SeenFault
+
+func (response ChangeFinding200JSONResponse) VisitChangeFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeFindingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeFindingdefaultApplicationProblemPlusJSONResponse) VisitChangeFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type AcceptLicenceRequestObject struct {
 	Project Project `json:"project"`
 	Licence string  `json:"licence"`
@@ -3186,6 +3952,79 @@ type FetchPackagedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response FetchPackagedefaultApplicationProblemPlusJSONResponse) VisitFetchPackageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlacesRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type ListPlacesResponseObject interface {
+	VisitListPlacesResponse(w http.ResponseWriter) error
+}
+
+type ListPlaces200JSONResponse []SavedPlace
+
+func (response ListPlaces200JSONResponse) VisitListPlacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlacesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPlacesdefaultApplicationProblemPlusJSONResponse) VisitListPlacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SavePlaceRequestObject struct {
+	Project Project `json:"project"`
+	Body    *SavePlaceJSONRequestBody
+}
+
+type SavePlaceResponseObject interface {
+	VisitSavePlaceResponse(w http.ResponseWriter) error
+}
+
+type SavePlace204Response struct {
+}
+
+func (response SavePlace204Response) VisitSavePlaceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SavePlacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SavePlacedefaultApplicationProblemPlusJSONResponse) VisitSavePlaceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3769,6 +4608,371 @@ func (response SearchdefaultApplicationProblemPlusJSONResponse) VisitSearchRespo
 	return err
 }
 
+type ListSessionsRequestObject struct {
+	Project Project `json:"project"`
+	Params  ListSessionsParams
+}
+
+type ListSessionsResponseObject interface {
+	VisitListSessionsResponse(w http.ResponseWriter) error
+}
+
+type ListSessions200JSONResponse SessionList
+
+func (response ListSessions200JSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSessionsdefaultApplicationProblemPlusJSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenSessionRequestObject struct {
+	Project Project `json:"project"`
+	Body    *OpenSessionJSONRequestBody
+}
+
+type OpenSessionResponseObject interface {
+	VisitOpenSessionResponse(w http.ResponseWriter) error
+}
+
+type OpenSession200JSONResponse Session
+
+func (response OpenSession200JSONResponse) VisitOpenSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OpenSessiondefaultApplicationProblemPlusJSONResponse) VisitOpenSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSessionRequestObject struct {
+	Project Project       `json:"project"`
+	Session SessionNumber `json:"session"`
+	Params  GetSessionParams
+}
+
+type GetSessionResponseObject interface {
+	VisitGetSessionResponse(w http.ResponseWriter) error
+}
+
+type GetSession200JSONResponse Session
+
+func (response GetSession200JSONResponse) VisitGetSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSessiondefaultApplicationProblemPlusJSONResponse) VisitGetSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeSessionRequestObject struct {
+	Project Project       `json:"project"`
+	Session SessionNumber `json:"session"`
+	Body    *ChangeSessionJSONRequestBody
+}
+
+type ChangeSessionResponseObject interface {
+	VisitChangeSessionResponse(w http.ResponseWriter) error
+}
+
+type ChangeSession200JSONResponse Session
+
+func (response ChangeSession200JSONResponse) VisitChangeSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeSessiondefaultApplicationProblemPlusJSONResponse) VisitChangeSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MoveSessionRequestObject struct {
+	Project Project       `json:"project"`
+	Session SessionNumber `json:"session"`
+	Body    *MoveSessionJSONRequestBody
+}
+
+type MoveSessionResponseObject interface {
+	VisitMoveSessionResponse(w http.ResponseWriter) error
+}
+
+type MoveSession200JSONResponse Session
+
+func (response MoveSession200JSONResponse) VisitMoveSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MoveSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MoveSessiondefaultApplicationProblemPlusJSONResponse) VisitMoveSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSessionRequestObject struct {
+	Project Project       `json:"project"`
+	Session SessionNumber `json:"session"`
+}
+
+type EndSessionResponseObject interface {
+	VisitEndSessionResponse(w http.ResponseWriter) error
+}
+
+type EndSession200JSONResponse Session
+
+func (response EndSession200JSONResponse) VisitEndSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndSessiondefaultApplicationProblemPlusJSONResponse) VisitEndSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEntriesRequestObject struct {
+	Project Project       `json:"project"`
+	Session SessionNumber `json:"session"`
+}
+
+type ListEntriesResponseObject interface {
+	VisitListEntriesResponse(w http.ResponseWriter) error
+}
+
+type ListEntries200JSONResponse []SessionEntry
+
+func (response ListEntries200JSONResponse) VisitListEntriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEntriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListEntriesdefaultApplicationProblemPlusJSONResponse) VisitListEntriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSessionFileRequestObject struct {
+	Project Project       `json:"project"`
+	Session SessionNumber `json:"session"`
+	Body    io.Reader
+}
+
+type AddSessionFileResponseObject interface {
+	VisitAddSessionFileResponse(w http.ResponseWriter) error
+}
+
+type AddSessionFile200JSONResponse SessionFile
+
+func (response AddSessionFile200JSONResponse) VisitAddSessionFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSessionFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddSessionFiledefaultApplicationProblemPlusJSONResponse) VisitAddSessionFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OrderSessionRequestObject struct {
+	Project Project       `json:"project"`
+	Session SessionNumber `json:"session"`
+	Body    *OrderSessionJSONRequestBody
+}
+
+type OrderSessionResponseObject interface {
+	VisitOrderSessionResponse(w http.ResponseWriter) error
+}
+
+type OrderSession200JSONResponse SessionAnswer
+
+func (response OrderSession200JSONResponse) VisitOrderSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OrderSessiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OrderSessiondefaultApplicationProblemPlusJSONResponse) VisitOrderSessionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSitesRequestObject struct {
 	Project Project `json:"project"`
 }
@@ -4135,6 +5339,18 @@ type StrictServerInterface interface {
 	// GetErrand An errand, once it is done or after wait_ms
 	// (GET /api/v1/projects/{project}/errands/{errand})
 	GetErrand(ctx context.Context, request GetErrandRequestObject) (GetErrandResponseObject, error)
+	// ListFindings Findings, newest first
+	// (GET /api/v1/projects/{project}/findings)
+	ListFindings(ctx context.Context, request ListFindingsRequestObject) (ListFindingsResponseObject, error)
+	// AddFinding Write down something that should be mended, from an entry of a session or a failed case of a run
+	// (POST /api/v1/projects/{project}/findings)
+	AddFinding(ctx context.Context, request AddFindingRequestObject) (AddFindingResponseObject, error)
+	// GetFinding One finding
+	// (GET /api/v1/projects/{project}/findings/{finding})
+	GetFinding(ctx context.Context, request GetFindingRequestObject) (GetFindingResponseObject, error)
+	// ChangeFinding Change its words, its drawn marks, or its state
+	// (PATCH /api/v1/projects/{project}/findings/{finding})
+	ChangeFinding(ctx context.Context, request ChangeFindingRequestObject) (ChangeFindingResponseObject, error)
 	// AcceptLicence Accept the licence of an OS image, as its text reads now
 	// (PUT /api/v1/projects/{project}/licences/{licence}/acceptance)
 	AcceptLicence(ctx context.Context, request AcceptLicenceRequestObject) (AcceptLicenceResponseObject, error)
@@ -4162,6 +5378,12 @@ type StrictServerInterface interface {
 	// FetchPackage Take in a package from an address that the service fetches
 	// (POST /api/v1/projects/{project}/packages/fetched)
 	FetchPackage(ctx context.Context, request FetchPackageRequestObject) (FetchPackageResponseObject, error)
+	// ListPlaces Places that the project keeps for devices to be at
+	// (GET /api/v1/projects/{project}/places)
+	ListPlaces(ctx context.Context, request ListPlacesRequestObject) (ListPlacesResponseObject, error)
+	// SavePlace Keep a place under its name
+	// (PUT /api/v1/projects/{project}/places)
+	SavePlace(ctx context.Context, request SavePlaceRequestObject) (SavePlaceResponseObject, error)
 	// GetRetention What retention may take away, and what it would take now
 	// (GET /api/v1/projects/{project}/retention)
 	GetRetention(ctx context.Context, request GetRetentionRequestObject) (GetRetentionResponseObject, error)
@@ -4204,6 +5426,33 @@ type StrictServerInterface interface {
 	// Search Find runs, builds, suites, cases and devices
 	// (GET /api/v1/projects/{project}/search)
 	Search(ctx context.Context, request SearchRequestObject) (SearchResponseObject, error)
+	// ListSessions Sessions that the caller may see, newest first
+	// (GET /api/v1/projects/{project}/sessions)
+	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
+	// OpenSession Ask for a device to be at by hand; where it is busy the session waits in line
+	// (POST /api/v1/projects/{project}/sessions)
+	OpenSession(ctx context.Context, request OpenSessionRequestObject) (OpenSessionResponseObject, error)
+	// GetSession One session
+	// (GET /api/v1/projects/{project}/sessions/{session})
+	GetSession(ctx context.Context, request GetSessionRequestObject) (GetSessionResponseObject, error)
+	// ChangeSession Change its name, its purpose, or who may look on
+	// (PATCH /api/v1/projects/{project}/sessions/{session})
+	ChangeSession(ctx context.Context, request ChangeSessionRequestObject) (ChangeSessionResponseObject, error)
+	// MoveSession Go on on another device, with the name, the build and all that stays
+	// (PUT /api/v1/projects/{project}/sessions/{session}/device)
+	MoveSession(ctx context.Context, request MoveSessionRequestObject) (MoveSessionResponseObject, error)
+	// EndSession End a session; the device is cleaned and given back
+	// (POST /api/v1/projects/{project}/sessions/{session}/end)
+	EndSession(ctx context.Context, request EndSessionRequestObject) (EndSessionResponseObject, error)
+	// ListEntries What stays of a session, on its time; its log apart
+	// (GET /api/v1/projects/{project}/sessions/{session}/entries)
+	ListEntries(ctx context.Context, request ListEntriesRequestObject) (ListEntriesResponseObject, error)
+	// AddSessionFile Hand in a file that the device can be given to choose from
+	// (POST /api/v1/projects/{project}/sessions/{session}/files)
+	AddSessionFile(ctx context.Context, request AddSessionFileRequestObject) (AddSessionFileResponseObject, error)
+	// OrderSession Have the device do something, and wait for the answer
+	// (POST /api/v1/projects/{project}/sessions/{session}/orders)
+	OrderSession(ctx context.Context, request OrderSessionRequestObject) (OrderSessionResponseObject, error)
 	// ListSites What the sites offer, and what is taken of their hosts
 	// (GET /api/v1/projects/{project}/sites)
 	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
@@ -4885,6 +6134,149 @@ func (sh *strictHandler) GetErrand(ctx *gin.Context, project Project, errand int
 	}
 }
 
+// ListFindings operation middleware
+func (sh *strictHandler) ListFindings(ctx *gin.Context, project Project, params ListFindingsParams) {
+	var request ListFindingsRequestObject
+
+	request.Project = project
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFindings(ctx, request.(ListFindingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFindings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListFindingsResponseObject); ok {
+		if err := validResponse.VisitListFindingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddFinding operation middleware
+func (sh *strictHandler) AddFinding(ctx *gin.Context, project Project) {
+	var request AddFindingRequestObject
+
+	request.Project = project
+
+	var body AddFindingJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddFinding(ctx, request.(AddFindingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddFinding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddFindingResponseObject); ok {
+		if err := validResponse.VisitAddFindingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetFinding operation middleware
+func (sh *strictHandler) GetFinding(ctx *gin.Context, project Project, finding FindingNumber) {
+	var request GetFindingRequestObject
+
+	request.Project = project
+	request.Finding = finding
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFinding(ctx, request.(GetFindingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFinding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetFindingResponseObject); ok {
+		if err := validResponse.VisitGetFindingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeFinding operation middleware
+func (sh *strictHandler) ChangeFinding(ctx *gin.Context, project Project, finding FindingNumber) {
+	var request ChangeFindingRequestObject
+
+	request.Project = project
+	request.Finding = finding
+
+	var body ChangeFindingJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeFinding(ctx, request.(ChangeFindingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeFinding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeFindingResponseObject); ok {
+		if err := validResponse.VisitChangeFindingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // AcceptLicence operation middleware
 func (sh *strictHandler) AcceptLicence(ctx *gin.Context, project Project, licence string) {
 	var request AcceptLicenceRequestObject
@@ -5172,6 +6564,76 @@ func (sh *strictHandler) FetchPackage(ctx *gin.Context, project Project) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(FetchPackageResponseObject); ok {
 		if err := validResponse.VisitFetchPackageResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListPlaces operation middleware
+func (sh *strictHandler) ListPlaces(ctx *gin.Context, project Project) {
+	var request ListPlacesRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPlaces(ctx, request.(ListPlacesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPlaces")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListPlacesResponseObject); ok {
+		if err := validResponse.VisitListPlacesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SavePlace operation middleware
+func (sh *strictHandler) SavePlace(ctx *gin.Context, project Project) {
+	var request SavePlaceRequestObject
+
+	request.Project = project
+
+	var body SavePlaceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SavePlace(ctx, request.(SavePlaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SavePlace")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SavePlaceResponseObject); ok {
+		if err := validResponse.VisitSavePlaceResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -5631,6 +7093,323 @@ func (sh *strictHandler) Search(ctx *gin.Context, project Project, params Search
 	}
 }
 
+// ListSessions operation middleware
+func (sh *strictHandler) ListSessions(ctx *gin.Context, project Project, params ListSessionsParams) {
+	var request ListSessionsRequestObject
+
+	request.Project = project
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSessions(ctx, request.(ListSessionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSessions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSessionsResponseObject); ok {
+		if err := validResponse.VisitListSessionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// OpenSession operation middleware
+func (sh *strictHandler) OpenSession(ctx *gin.Context, project Project) {
+	var request OpenSessionRequestObject
+
+	request.Project = project
+
+	var body OpenSessionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenSession(ctx, request.(OpenSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(OpenSessionResponseObject); ok {
+		if err := validResponse.VisitOpenSessionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSession operation middleware
+func (sh *strictHandler) GetSession(ctx *gin.Context, project Project, session SessionNumber, params GetSessionParams) {
+	var request GetSessionRequestObject
+
+	request.Project = project
+	request.Session = session
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSession(ctx, request.(GetSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSessionResponseObject); ok {
+		if err := validResponse.VisitGetSessionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeSession operation middleware
+func (sh *strictHandler) ChangeSession(ctx *gin.Context, project Project, session SessionNumber) {
+	var request ChangeSessionRequestObject
+
+	request.Project = project
+	request.Session = session
+
+	var body ChangeSessionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeSession(ctx, request.(ChangeSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeSessionResponseObject); ok {
+		if err := validResponse.VisitChangeSessionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MoveSession operation middleware
+func (sh *strictHandler) MoveSession(ctx *gin.Context, project Project, session SessionNumber) {
+	var request MoveSessionRequestObject
+
+	request.Project = project
+	request.Session = session
+
+	var body MoveSessionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MoveSession(ctx, request.(MoveSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MoveSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MoveSessionResponseObject); ok {
+		if err := validResponse.VisitMoveSessionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndSession operation middleware
+func (sh *strictHandler) EndSession(ctx *gin.Context, project Project, session SessionNumber) {
+	var request EndSessionRequestObject
+
+	request.Project = project
+	request.Session = session
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndSession(ctx, request.(EndSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndSessionResponseObject); ok {
+		if err := validResponse.VisitEndSessionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListEntries operation middleware
+func (sh *strictHandler) ListEntries(ctx *gin.Context, project Project, session SessionNumber) {
+	var request ListEntriesRequestObject
+
+	request.Project = project
+	request.Session = session
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListEntries(ctx, request.(ListEntriesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListEntries")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListEntriesResponseObject); ok {
+		if err := validResponse.VisitListEntriesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddSessionFile operation middleware
+func (sh *strictHandler) AddSessionFile(ctx *gin.Context, project Project, session SessionNumber) {
+	var request AddSessionFileRequestObject
+
+	request.Project = project
+	request.Session = session
+
+	request.Body = ctx.Request.Body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddSessionFile(ctx, request.(AddSessionFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddSessionFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddSessionFileResponseObject); ok {
+		if err := validResponse.VisitAddSessionFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// OrderSession operation middleware
+func (sh *strictHandler) OrderSession(ctx *gin.Context, project Project, session SessionNumber) {
+	var request OrderSessionRequestObject
+
+	request.Project = project
+	request.Session = session
+
+	var body OrderSessionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OrderSession(ctx, request.(OrderSessionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OrderSession")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(OrderSessionResponseObject); ok {
+		if err := validResponse.VisitOrderSessionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSites operation middleware
 func (sh *strictHandler) ListSites(ctx *gin.Context, project Project) {
 	var request ListSitesRequestObject
@@ -5881,161 +7660,200 @@ func (sh *strictHandler) MakeSignIn(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5H3tktu2kuiroHRvVc6pS1t2vs4eu/aH4yQn3kxs3xlnc7fOuiYQ2ZJwhgQYABxZmZqqfZp9sH2SW0AD",
-	"JCgBFDkjjZ3d/MlYJPHR3Wj0d9/MclHVggPXavbsZlZTSSvQIO2/XjZSCWn+KkDlktWaCT57NuPwQROx",
-	"JHoNpKYrIAtYCgmzbMbM498akNtZNuO0gtmzWY6jZDOVr6GiZrilkBXVs2czxvXXX86ymd7WgP+EFcjZ",
-	"7W02e1VAVQsNPN/+CFvzlR18DbQA2Y0evPbIvBdOU9EPZ8BXej179vmTJ+0sSkvGV3aSM1Yx3Y69s/DS",
-	"PgwHLGBJm1LPnn31JDOjs6qp3NgV4/ivp9HdvJXiH5B3U9VUr7uZavc0m0n4rWESitkzLRsI595f/HnD",
-	"XzfVAmRiVNnwwREPY+HWfK5qwRVYgngrxaKEyvyZC66B2w3Rui5ZTg1xzGt84//8QxlKuQlm+98SlrNn",
-	"s/817yhujk/V3I9rZ+zT2i9rqskGuCYbKfiK/On8+5fkr19+9Zc/Wxi4EcwELxaiseuppahBaoZrzmlZ",
-	"Ioh2IJiZF1eSVqlnHmH7kO9g+vd2kCzAopvzfQtSsbBPbrPZixVlFjK0KJjZIy3fButd0lJBtrcFBZeM",
-	"F/Bh/ywuhSSCQwR72ayE1dAHB/FvNkrLS80MOe2OQ7U7/zl4XrChZfmZInkp8qtuuIUQJVBuhlO0gksF",
-	"BnC7w5WgSb6mPAeypGVJqCJMk4IV0YE2a5avI3ujrITiGdkwvSYgpZCKUF6QhheQswIKs3M1y2bAzVH9",
-	"+4yWpQGE/WyWzQxc3u/yiWz24dFKPBqmAlxQFOFaQ1VHCHMBK8p757CgGh5ZaGf7BFnANcshSqvACwTp",
-	"uJF4yzT2Ea6laBYlHCZ7N0i7rsztJwaCbxpWFvsAoHUd3U4ugWooLqkev6eSLqBU6XMVmWZvmVzoOHw7",
-	"gI04MjXNr+gK52QaKnWQ+eEHwZKolHRrx2KcI2b3j4CESly3UOqfg80aOJFgGDQTnGghrgjTivi1Ebqh",
-	"25ADDML2GqRigl/moojDx7+A984hyjFozzr66X28M1mPFhyCWqi0SA9gnqS+M6YiR7DFzyhEIRlH0GTk",
-	"obFiTQgJnDW55rdUI5ObcFXc4Rzs8GE7ANGCKNDPCeXEcK8tuaZlA0TTK1CW19v3PB0lj1JfAnsSIa40",
-	"iceO6Eta05zpbeSarxsVZ2kVVEJuL6tF7PEORrp3MxzxfXQRCl7x84ZHWNoElrXwXHEEU1mW9Gqb4AMN",
-	"HznINciCRUWaqUcYJUvcQOwE22n8qjMDlRQcz2jsXJaMQ5SrSbDEZwQisoAV4yq608QuLLBUTJ/ZgNJk",
-	"yaQyyx7FDDoi2GMIuzclgsVOnQLDa7fgPhiS29B01WdbqcttcEV2lPiKGhVZDs11Q8v4ld2TUPcRYp5P",
-	"WnFmFNMF41ariKCMabKhilSgCeNRGsilUIrxVYIrwIcact3jPN1a2uPWn3QtNqSifOvl3XYKUlOloCCM",
-	"E8qFXoMk1Il9saVdMR6fNyqwC+4EbKGA7O57xLH3h2n/iVjuzxaCneg1SvkKj5wikvIUvNWayphgv3Fj",
-	"kN7Ia3oNBly5qCrBM/PnRshCxRilYjyHODbCtVklkXECVJYMJLHsSR0YWkOd4ocJXrlzljpuZ7HaMb2W",
-	"wDJ/cPwx2KFti4cWfiHhIkH0Tlf0uK4pX8XOa+HUgvGHji51Qld2Jp6oquwE2CjDRSl12ioMyYxQvN20",
-	"7v00ZFQENEYLx5tnlMTX3tWj3s67acfdJYjAQ2zb37d++PiOIb+KCLpxfiOukroFFNs4rpgu46jerLeH",
-	"kYb6vB3DTh/fg3Ca7sjrELnvBHALBTxGeEa85fceJ3XbmrHbxSY2riAiVQ6o/smrpBIFxO9qET+EdUm1",
-	"uU2iDxVLqMZKU30PcmiNB3aClofi4oM12VX72XDsKAA7vhoxWJG8pEqZuxSnzaxtyN5PTJFrKpk1EBFr",
-	"9O1jwIN5iBx+NO9YUwRfNSl+WMK108/6i4NrkFuypLkWEq/ddkljJdIzM3SMqu9FCoOWC//eLloPoLGF",
-	"UAuPKDLdPbh/Hga0oYSVtBbKKsNGGDCyiGqQ3qaoDpCLa4iKOEx7AdDen0ZpduIfotLa51A4RKtk1KYp",
-	"QTWlHn9rnNv3YwgPhJehAf7VvbbHoy0Ms1lSn/MrjWHt25ZX7dy4CxYFK12wku3ZYw5rB+aem3LDmmsx",
-	"Mk6S462pLDZUwmXi6lwDW611XK42ogUtywlX0qv2i8ga0+pCa+wZD7hBa8gQr0gejAQTERuecrsM3TQS",
-	"qHMdRR6VQFVPZQtdFU2E55uzLhuOx3CNPgUuNuMUJ8UK8MrTEPIu/HuhrjLOBnSHe9Wa4JL405IyPZEk",
-	"nLI/tMWfFbg3o64bq38xhPCaFuPAu2GFXo+wyTk21JcQgivF3zLhDYNjt6c06xn2HIxC3tOJFojANGf7",
-	"FjRl5ZCMNgRHxx1vsxlISXmhEvoy04qshUJln6orKIgWpBCkpONNVN/ZKWIYXzOlhdyOZk8XmvHoTWPW",
-	"eOjjH4TSr/hSBO6lyLadSUWZmRQpmdJQZM7o0b9E3RjeCIOA/0wRseGHTe6twGlX3kEiWFqHmzQVXPjj",
-	"6R2JYrm0LMBcHCVq/QshNPoPWVGirGO5l70/QbtnDZdACxu34NhIMdYFmc2+K6FyTvgdWZcTwGceTFoC",
-	"ZKSm0uDGBWyQfM3KQqJa0vdNisYR57AEgjApoI6f5CyleNqbK/6E8Rh52J/NXvBH9PCafVmjrdtkFZ6M",
-	"g2yvFDnVQsaEcZqvyZLxQhG9ZqoFpVEXuCDWwJfZ2StzRs2ZZHy1bz8+uAQpygH2P5GNXzPFnOv2MNJ2",
-	"DfoCKdSixSM082TQjd2uLACfx1nstDgWtC8NGpY2ycGLXyy2CRdWUkEuBIdJE7GxPhlWDRi9kuaTpH99",
-	"rNnLWlDsq4HvvYVO1oE2io9rVgCPyuddmELcfJ8KQHn0lKBjhmmygFLwlfUe2niQtShh0BI+hDi2AhV3",
-	"Vo1GkbOnj3izgoLRS/x9ivCr2O8wcgolZIRT1yzXjYTMMehSrIiQZMnKapaNoQS0EHcwbkkiwJmbu9Xo",
-	"gs22cHZbiRHN94wXUT2cFjvYC7TZXJRNxePktGZcJ6wj6Cu+meTGqECp1FFUa7aMQD1fU0lzDVL5+9EM",
-	"7/wd8EGTEui1uXAa61JYSsHjBKyd638YU040cDBp9+k+73YQh77+WBbBAbu+e3aZnG2EkjfF1GGVwsil",
-	"dwcFyj65TOqZx7FQ+h1GMWpu1RhOvWYRgbZeR0VmDOpZgbdr5YIrvMr3tx1lP7LhGXrKMjSKZehcF5K0",
-	"Ox/tA9gBnWM63trv9ud2EwWMpNFIQ+KYpA0/4cRGN1llIZcA3GicBH0ixXMLERebSpgiVJP/+o//nIO7",
-	"9+Y3/q/b+dLMpuY3lkfe7onAVF9WEdkQoUKM9ECsrtgLSKAjfbIQ3MNjRI2UZ30H4u2wWWvEw23EoP0D",
-	"5YW4RhtNf+vwoWYS1CSxKcnTf5NxswwtCgnKaLeEkv97TnJRQEYoefv6byEMF1sdnU8aIZ32Rang+mlk",
-	"eZhAzUtZuFu72nDsKNy8PhsLW7lKheulnVcDQcgKgKcD/JhVlPmVNRIYJYRUtICRYX1xI0sXzOz20q0h",
-	"BopXoaFzlMdRsVXKLHggzDAm/OwEC7rBYyv90d1TXl+HqimN+mK/6v6WQMvx6vdZ4Onp4+ebl2/Jl3/J",
-	"bBQzJwU8+va7WRZGwz2NBsOdUaW/p6xsJIwPl51ySg2fulsAz040zshg893YFYy0Hh26Mj62TYFh+QmR",
-	"CL0908I87hYSh7GtOwFx3tlkgR+J6QhdLO0+9oJEEkfwDJb6TTTvoe8LHfSOBK8eUTrbgVC4oGEB6QxW",
-	"SQV1/LJ84H3Me7QXjjYIHu+IHI5SmwjlToTfvxvNsfGCBpqDiWy4IoJnTtk2bxi2b0isuJcZoxWUh33L",
-	"KzR5Dp6mDWVaXS6FHMm+24PRowwvQrcI9/hKkMqeLdYsA9l2XdIcLa4N5/jTknGm1hhoRXkO9vYaz/Gt",
-	"j33fIW399ilbvnfk++sgcH/vMx1aNiO4jZvQvx+FDMsTlp48h3pqfkX7UcIClw5VHaUg+xgZ83J8Mxya",
-	"OuZVdjlfEyw29Hri3vGLxMan7y8YMFhNbNc/0XztrB57we7BnC6V4jYbCILXQtMy6TVsFBTjAuT9m8GI",
-	"dtqhePmfvOFh59AkXe8DrvU7u68P2COGPMvDHtexbsyIxcD9b9hZ6ScPVhkD8mvYtGlWE/JFwmylHUXX",
-	"2gWtfaxNG9KYjCmBrKlzxw36Oyr64RU+/BxTZN2/nh4QFQbzeV7DpnMrTNjqQgidslU2MSfaWmyIWGqr",
-	"aZE1rWvgiiylqAg3T/hz8ugpWQpJaLmhW5WRJ/ZfXJAKs6HbDOGnT+x/QZbwo6dxc3giIH3A3pd2Q6QP",
-	"Q9Jq5l0QuzYPm1SJMRS8wJzKJdVACkG0INQLKxsr5xeSXYMkrGLWV+Q9c/56tnhAP6n5tar11sLqCu1m",
-	"lbi2OizofD1zgT4zB5q75mYm+Otr2HwP03OsnG3hUG5TxNiQWERoiZmwjorxxnkJQ0r7p8PZ6LFFdFfs",
-	"hCX42y+AxddfffXF14eAkbzozUIEhiVPWEZKNW7DtiMO6E51HxR8/XvxYOzEFs596uXEfRR020fnF19/",
-	"FWLzSTSbBDCHoc9thr/ajdc0Q2Q4fWpLDT82UnaSsKwUQ4QkTn1O2S9iwSO83GIuyMjr6KvwwHYRAZOJ",
-	"wgZ1XBtFPjCERWyddU2UplujwQVBKyoaB1q2B3HXDG6FRYLPnxO7aTdQqyZigiaGuO37eSIRcvaSUBnB",
-	"/2NcBeXkzYVHQ2ZQYtTfsl02WWyt4vmc0LL0DrRlCaCddkoXCrgej4tIZERYeCAWK1sD1ZcucT8k/s8P",
-	"nhdff2CMbmwU1FjCIK1cNAq+MG6jT58MC0FdXl+Eul2Ok0FPa1SbRO8jk0vcjhJc4CIIiZzACgaCOhuu",
-	"0el1B6O1Gza1Vm+nmLDQJSuhNfiFF/xXX2Vp3a9n1/3yn776y9exl20s/z57EGSBMaqC52BOFtOKoPD9",
-	"jHCh21g4F30k4Zopm9Vvjjy1n7rziKc/wlR2rQftLgdU7tdiEzN0WOP0eNtZaNGOhV97a0yUbVqfhqvY",
-	"Mc4S2USdxN76M9qgGR/G25XGDvOLe/+QYTQwTnnwZoERq4VRDEtvLl55+X8HU0awTWr15pbJk/byqaHe",
-	"B1KHfofkKlrj485VZ++PjNhNMG5DYmoJ7lIZ58nadcy7ZXT2xQBCMci+7aIf9jIZJkbmBQWSUukEBSya",
-	"1SrtzxyIhurxrP2nQlYTl7uUoCLhBi7EgHK1AWnUPqOyWZsDoaXg8MzIH0wRDhsMR2CK+FslkqiTx6SR",
-	"zRps9rSLJaec2PeiA3ClZVP5ymXj42C8lDcRKiVteL6O37Mob1zSmiXMUu6FxPlJIo8DFBOXWVOpp9Se",
-	"kVEHSQ2yYkqxXTfQ4emHWEEthSHWEdXA7Gs2QFa3vpWoL9nx4+H0DHxtWrSepnIFOo1S9zyB0SOXzOnH",
-	"6GW9C3w/IWKH3RwqsRMQZx/xca4o9YTM3NEAT+V8JEIS3wZk1tby4oUUdr8Mc0BgMd6x89aIVbDZSSA9",
-	"lkfVq3vpihK5aMrCym+YfhqLpC/hYEmKCgsrcKHttYk5Iz1tcL9SVaSMGiuBePlwkDD7nrsuI7/Tb+2y",
-	"oyjsagmOjoNbYiTqeP7mQ1ejOTBcp6pVINjgg35uE8astpfTsnSRzUJZU6f9CeXyXFSVtYz2nq/YNbSP",
-	"olXLYKkvnQdrZI4vevtjkZCa6qT3J5m07yOe90wN2sgiqFUsbUoyU0QJaVMtXJHHg9ThIox9AKBbYYIY",
-	"/M2wI2yV5WVweiKCUfdw/C0F3K6pFR4mfInBYhOK7aUdo4mgL/MgLiamnIo2YMt/1q0xPIYhHHf2H8PH",
-	"eauw7yryycyGUfn+5qU2PyI+cR51QHDF9PYR4wXUwAvgmtTsA5TOH2MTnERNzHnaC+RcR12lm+ivH6K/",
-	"biO/7mzsw8y8ZobNZuvEzmy69rTEiwG/z7KLE4sbOLDc6946hiOlNNRqQlog1NEyGkJcueDZe5Ul2y0c",
-	"uJ/k0AVO+TnjoA/M8Tt3OsYNT4oH8N+kkpGcET9tqY84kc31f+mcX/esRzhg29+ZKAqraFm7VOjhUFLW",
-	"lPp2dyn5ifVdU5mkFdrHFN3ullxIFAHbiYvHEgfmPs9FBZlPODRXu1iSZSPDKl/xKnTmhI5Z3xLD4iMD",
-	"OMvPqSuh7lveLO4+UzZiSa9hS6g0UuXmudm84GiwtFp/rPrjcAUUqvQlXLu01VFJXHselojTBFKF3jp3",
-	"yv3quooa+GV6mqkOi9gIbf2PBC2iAx5lSpjd17ehqZx65EbFCp43vI0VnFqJ5Oiac1tmFiNz0yUre3Hk",
-	"zkIYhuW6xO0Qi71CNkEGpiWSkGB6xeA8mj1/aBlZSEO9Y9JjjwmenSpLcEwNwxP/yHFWCVP8KOt7NLra",
-	"AbPdUwIWx6j1m3ABHL/S73nDne0hVro+6u22P2dEXJsLqCw7J+ThsP1xRsF9W0iUGo5PWQeg6PCfqKJ4",
-	"iCz24oR/a6A5anTweedn2gk9a9R2YloQxv0NBHQOBCWmC9CpMKjQDp7h4mIwu7DpdUlpcMc7UPhAAFrX",
-	"kZzZu+WrDBW9j+nvg+VQXLGMaJ11m18YM4SMTEfTEg6qYvtilktgtB/vISCViGrz1PyK3cwBOKKYxHIj",
-	"KmrTrGgqhZfqdcrfF62vV4jcOmQM+v/txU9n8by93xrnyYqInaKwlkwrm5w3WBf2Xy7evB5jiLT7cIvr",
-	"5hlIN71YA+gjJJrYcQ5km9w36WqiwXmgQt74mgi9inf3KTw+kIt9h8yslGiwn2nVy7GKJ5nEipU79CdJ",
-	"JtnRIzDljExMypnMm0ppc9eoyaacMIt4HAv0H0S9vrSaENiBudoxCa+1c40pXpg08QSpzG5lUXwE8Uh3",
-	"r8RPGy0qqlkeJ/SUnYfRFReKxXXqUqzivDN11aCPry1HQZUmbW0Qqsnc/UPNb/DN234BrNi+aikW04rf",
-	"DFbfS5p+7xPDtdi2yYD+buvQEUf5ir+KeucSCuP0bPa9u8VqhcE4qXVFhb/JLoMl4yuQtUxl1NszNNXl",
-	"oZrFuH5WfvTuk/6KOv9CHAo6lq8UtO0Ybqrg3gtKy8UTHsYzKh8hFVM7MAZqglLrgqaiY6Vz/6suj2to",
-	"dJ/u5VM3xq8LM6yOE/nGUwTU1SK4V23LXXLDG9uV49urOtCCosV7gLasI6wOyN2mo/TpCv7vhnSpeBk9",
-	"4qqctZ0QiNJQk6VobDAmetkXW2sn9f8Eo5evMdXTuk3R9BTRg05YYCRdLSnZ5SqRyXgyd44riuRyIhEa",
-	"3WTdQHE0Rr33ggOxOXLmbqTdzTi2kMKAJ25it7aJLdk6X0bcjZCyGY8X5rsa+ZFnjayFisgkVp4mQpJS",
-	"iKuovDBeB7hidZ1aQFoNGKqXd5cCDX6rB0o17FZV8yfPQTFoGdgab/0Go+TaJK7FSWUIfJ+gmIp5B//Z",
-	"3UNKjxiFk4g1tXyzjXTfIHc1jFAGzWYnWNP8UPeIRWuHCErmhXF4rVVy2FZvSSFlrT8mZEvXWWs0bdlW",
-	"XFHJkR12+iCFj86Hb+vvI/Nv9+2WnQTcO9E2OJmeidYnMZczMcvumtPvL666jq73HXzQg27Yuzeq3J9L",
-	"bu+UvnmnFL3MZ4bZi8F6m58RDZgJ5itetJXarJu8iwX3dUx6UY4TykiMSTTdA8/PsW5ma9HIRDoDiLqE",
-	"aerV74KPuIPcyDFy+ddObPL+CY7udXPnuBvH3zfuuhnvmfilS105VkzrgCt8tFAwoWAMXt99I57zB3Wj",
-	"vI8Z0RXkjWR6e9GpzVq4Pj+o7BpuAFRCECSy1rrGdtTMlXrrH4V3oHxNnqX1eGC3MXTK+eJiKiNtcTGV",
-	"EQm0JPVacMAMeifpL6ms1GPyne0Ak9OyJDbsn1CCiyJ2tY/Jd66fsQQfgNka3FXQFvsxeccqwPfMj198",
-	"8cVfjSry87uXGSka6RqwVawsmYJc8MIu83eb1qlBPf533sZsPpv9G62oFp2gNHs2e+qjIWxs/OyLx08e",
-	"f+HM7Ba4c1qz+fXTeVubZYVWdkN2dvJXxeyZ69a901/88ydPBnqLT+spjhNEOoq7B1nXzT0+ULuyoD25",
-	"uQ2risqt7UwuXDKMwiBgqshmLSobH2Ojhe0HHhyuO7ia37i/budIM0kQnTGlv8FXsl5n/r/H+9WjRDvQ",
-	"MX6v9jDFeF7KDQl/htWkMkK71F984jFAWGGeGg3S8H5KfL3w2Gp+m9aKP5r06g6VL/auXNtZ5SspLSTl",
-	"+fqfK4p1SGI9/N0Ku5WM75kZJ4sOEfOXjVTCMLKDb56xiunZ7fsT0nvX5jhC846M7k/037imir2Wqbd7",
-	"5HkAHG9dp3wDkNrZ+fq0/5PPLetced8IND8fBVptuZzb/kWjZQO3p8ZSDEPvfNTdEZBkgGeuDytwhfV7",
-	"XPBemNlPi8KFI2LNduHLYJc0v3K1W0axsfmN/f9tkp39DbTH6BGY2fs/OpLecPCFl40qslf94u6HKjsg",
-	"t2ed4O59SO44/ylgqFkuqorpf/5y+Tn969P8z57BWnd6i6ZFcEa7E3QAcbVvbN4nEGyDeWwaOT7vCJqz",
-	"fyrc4xendmGroKWQRyBQRAeSh9CQdW3fFbEWcSA142hpdYdiCp+YB11SU/zC9289lvgT/cy1gv1YzMbv",
-	"8YGwasd0GQzE7Z20Id/euHYv5nMcNjGJlpZMD9HR99jS8+PfOiONehE73ENRB8vXbZmfnHIM9HfEYeXw",
-	"jX3FiRS+heqW2J5J2Po8p5wL/YejobWrwubqIn7clafk4h8oL95cW0vFp3tBhiXtHviG7M97+gPjRG3b",
-	"g8OmIuLxoGjnsSfIZa74U5RhyUjr4J14Y/qaGX+oY6WC2NMUf27jU0950XedXKZ+6VKI7vCl93Pcwfxw",
-	"SpmjhfcDnZJ36zYPHsXIuqTcXh22QSuyIFQ7w/tG8K60KNqbEBF/tJtFe1dQiv7RV/TJ68W4zAekGQs4",
-	"r6O+wPoeneix2JIr2FoyKoOKjJ82aQT1CpJG32/bRP2dvSTMt63d1sZKmT+U7eTkDLT27IQlHY9lsY1y",
-	"vF2Gd6DpSXIc3493FGWGXVmTQwYlcsaNGva3jw/piu+MG872oHkgHaJrNHxIjfDEdpwTa6uAeq2AalQL",
-	"HAsvhCtNeg978ajDNb/BPwZtkd96ceBk7LLXMDphTSxaPB3BnIiDZW336AAPTJOCFdg++tg8suggeVwm",
-	"2eJxXgpxdXy97C4LTylmZ0JcveiIato6XxVQ1UIDz7c/wnZ2Qr3MFtd+YJ0ME3qj5N/25kcE3/8YXGhz",
-	"KaLb0siPQScdcxauAGpsmug6Cpofwyy824mEKaGijKv5jTllt58ChcYHcg2D08P4oJMusbAUq/0Ak+lH",
-	"F6H7aR/eCwCX7HpKpQtnSJwE5Z4ex8DLVKg8faY8jdsgdqZIJSpbYNWQhY1XN/eDADWZ/lWQgFVACRgp",
-	"2IfuOSgtJDzUhftQCso3hqo6BXVB8yvCuBakUfBJ3LHZrG5ixO5Q9m045AmumjY374Gvm4elgndoAPRW",
-	"isZqZI3CpD1b0ltI7Fi7CTu5MUUKwQ/eN2Ab3dyHeSZ53rfCddE5GQG48R8Y/eGsp0f/C3VFqBW2XdVI",
-	"JSrAPCDRaMMdDT3YnBQ1EtnzG/xjUHtpcTfCZLShzCXX9LRy12FkRLOQ9/990MUJAjfDs4kVqwvbUUES",
-	"utQgiQfXsVk4hMctzsIPpyYckL58atz8xv11O8fOfdS3AjzmjnwN+WPcSi/sMs+CEU9EcG0O5wNRnN0X",
-	"xk7gzC7i8s0FsRmNGMuolTV2Egm0cEaSQ5jm0NTDdsQz985DGJzOWtP8x/Bbu536Rhj3jEiMSk30Gs68",
-	"H+hUyrmD4cNemOGsp8fUj0YD954c0vACMJQI+5fYkojaVlJmNkdk3CmY52vB7sXgkmJSl1pzGrR34z8w",
-	"2l8iyB4y7KhFe9ulKho/4mRppgimWxLn0B9FCTf4x+2wQlqJ3mnugfjL/WyPbwU/ho32eyFXoHt+zJR8",
-	"l1rcH/XYv+FwKu9tGR7Po5ifObY+iuLmtS2mfzKsvLY3/x5KXqPX5BiH0KifaPjx3fhLqpwpyMq+6nT+",
-	"mbDb7LEZ9YuieNv2HxihFYW5u2nKOdADbLylXuQa9COlpSv7HhH6F4xTu8LdSR70XvBATDGGDVVWSjVi",
-	"LDtGHtUP5gpgaKp3BPLcKWZ2HrTb19oId36Ht+PobO56PB2H3naAwfSa/Iri/TMrvM9tuVaH4197zZKg",
-	"LBVZiw1ZUun29qdffnjx7pe/kR/e/XSWkb8+/vzPz4gdQJFfaylWEpT61fVj/Hdu+9S+dT+7dDPUKoAX",
-	"FnS/uk37b8hbHychpHsBwd+9gP/GhL/+YcLp2uN0InkXm+9+YvR9Cvsg4zZG0E6MYYKUE1oUBplBaRmQ",
-	"mBBqifaguUiGVe1TckRX+v6UDr52koeUJtv9k4pusXUO3dBt3+m96frq3DPyIKUX7sL4JCdlB8IP6Lt9",
-	"aNS6rJPNAIYPHoyGP6qxhvFJJA1XH/m8OSXCG/4R3PS+EnXy7renSTb8eBqhbLgb1hYbjZ1e2wDAulac",
-	"svi8rbXFFHF17EcQxbCx7LzhByPu7HI/U8Qn1AlJRuRQY4HuDB1BAk/LSUPwJoXOdeX6U+MFZfBHjdhW",
-	"80+mXHW18u+RIR5mM/r0yWWXypSAcNvneCiA4o+U9+0L3kfOrCXp+5/Uc6sxnjrj+8LVfP6Eg6c+DlMe",
-	"iJ06XsAUjnaYhc5vZMMHPZNRFO402WN6bdi5r6eo2lQA3wDZFpBvylRtiYVksIwd4qDj9R7vRlXMuuK1",
-	"Cz1bU0VspT7iW9yZX9oib5OdqV9/ZGdq1wjkpDTzxjUAsnok04qUsLL1bbBPTXuDb6iyLdmIK7hyd7Pf",
-	"gVfPG/7a9WV7P5aG5zb59X4+0QnLSrG984a/WGH9kk+S7eHiPh2ux2FzfM7nBQdFKyy1asPnul+CRiPP",
-	"iW366ZkVWOOL8kaW8Sx0jv1FPjr9vbTL8LrMH/UWw10gMp93zKeAnBnuzpS1IE7CTqMOZOm8xFcewrlu",
-	"pxrjW3drOpJ25gjcaV22GcdGyELZ1Kuc3jvO8RRcHU2oD3asJqyr69WQJKnvuqYHpyeqdDOIfboK371v",
-	"QExZosnTHUrMYJMNf0xe4v6wdh3V5L/+4z9buM1vWHH7KZIbLu/x76z+dIkOgfdAy4t7admJI99Su56H",
-	"faLSB8+/9CAHL9WIKnLu/LqOk53nYYFnLsh7wRNprkxzJDNf6cPcAYwXykVnLF05sOx/Ih1hF5r5je0n",
-	"9Ec/TIlhXaukg4EUd4HmPxo+XKTnX37mbGJF0A9VeQdfekQIdT05j3C7OQtxqwsrYvdF/t9PZ5/e7WX0",
-	"9vlNCSsj8JpN3Zj/DZp3sGnaKdOk7ASpLCl8eFwhhIsN96URbZ8NF4wQqH2Z7/RsJF/a9e/6eCwAOxTc",
-	"kwfs1BMQimGZV6f7uuIlkdldg7XjMQoFVGJNwCjhXeDjUYE9v40O6Im5GR6mwpdoeDE6Vtpcy0v/xX1D",
-	"EBkvXAjYwpVyxfaxmbN7dIWpTxgHpmzD2iGB7MK1tD09Li5844KPUm7Nh36Y7RKxXPY9oL6OPkpeTNpE",
-	"o1PipQ1PO9H4zWHENw+H+WYk6t2ajiODOz9a29xELFG6Vn41Rw9XaNT6wrHyU6V64tof1kgcTBoRFDw0",
-	"jxSc6Jz4z1FtYrVGFcmOrTBUcdkocDUSKTbDGFM8GY/EPPdtTY6Nfdsv5ZTo7/VlOQEJ3K8Pzj51fO97",
-	"zRyRfVvsOVUZicVOGOrRPmLFuhyvQZKK2tBU+76NHXlOXEtoQ10MOx6NsVo7Crqx/x+R99ARw6G0h1d2",
-	"HavjJD+4RGnXUmzp2pwypZ+34T7YVk9pulWPiTl5NsTHtpO2zjqyMEKaMj8tqKG2dP5EYpNH5j7DztZj",
-	"8aA33I3VOVw1fPAh+xH6Y67yz1ps7Nso2W2A69MUAFIBezlKAkZTl4LeL+191ATzG/zj+IVbcNwTwKRd",
-	"sg9y/ySWnsyeo1fwczfef9eQ7s1aKCAIOPIn3Shs2exQ9mezADO+5cohN1egXFe68Ee24o+Yq5iTbI7h",
-	"2iCfksPhDAnmZpsiH61+rhnNZX+ylW0QBmQhxUaBJIxjsv5j8vbNxTuyAzuXS8icycg3e7LnwLV5+vv7",
-	"2/e3/z8AAP//",
+	"5L3hkts4kif+Kgj9/xE9E0e77Ol2z0459oPHbU97u9r2VXm2b2O2owYiIQlTJEADYMnqiorYp9kH2ye5",
+	"QCZAUhJAgSpJtuc+uSxRIJCZSCQyf5l5N8llVUvBhNGT87tJTRWtmGEK/veyUVoq+1fBdK54bbgUk/OJ",
+	"YJ8MkTNiFozUdM7IlM2kYpNswu3XHxumVpNsImjFJueTHEfJJjpfsIra4WZSVdRMzidcmO+/m2QTs6oZ",
+	"/pfNmZrc32eT11wUXMzfNtWUwRxg7JqaRTf0DJ+ZZBPFPjZcsWJyblTDxr7rTcGqWhom8tVPbNW+bMFo",
+	"wVT3ut5jj+xz/ddU9NMFE3OzmJz/4cmT9i3aKDtB+5ILXnHTjr1BpBK+7A9YsBltSjM5f/Yks6Pzqqnc",
+	"2BUX+L+nwdW8V/IfLDcRmtXu2yGabU/+shGDnFCNeDAXrpjWXA6/R+MzD3zXvf25rqXQDAT9vZLTklX2",
+	"z1wKwwQQj9Z1yXNqhf6sxif+1z+03QF3vbf9/4rNJueT/++s20ln+K0+8+PCG9f30C8LasiSCUOWSoo5",
+	"+d3l65fkT989++PvgRZuBPuCF1PZwHxqJWumDMc557QskUwb3Mrsg3NFq9h3Xji2udzR9G/tIFlPYtw7",
+	"f21JKqfwzX02eTGnHChDi4LbNdLyfW++M1pqlm0tQbNrLgr2aVvHzKQiUrAA97JJyeZDP9jJf7tQWl4b",
+	"bkVqcxxqnF7LmddxS1qW32iSlzK/6YabSlkyKuxwmlbsWjNLuM3hSmZIvqAiZ2RGy5JQTbghBS+CAy0X",
+	"PF8E1kZ5yYpzsuRmQZhSUmlCRUEaUbCcF6ywK9eTbMKEVQt/m9CytISAn02yiaXLr5s6KZt8ejSXj4al",
+	"ACcUZLgxrKoDgjllcyrW9mFBDXsE1M62BbJgtzxnQVllokCSpo0kWsWxzXCjZDMt2W6xd4O088rcekIk",
+	"+HPDy2KbALSug8vJFaOGFdfUpK+ppFNW6vi+Crxma5pCmjB9O4IlbJma5jd0ju/khlV6p/LDH/SmRJWi",
+	"KxiLC4Gc3d4CilXytqXS+j5YLpggilkFzaUgRsobwo0mfm6ELumqrwEGaXvLlD1LrnNZhOnjH8CzZ5fk",
+	"WLZnnfys/XjjZWuy4BjUUqVleo/mUem74DqwBVv+JDEKxTjAJmvnpR7efUrgW6Nzfk8NKrkRR8Ue+2BD",
+	"D8MAxEiimXlOqCBWe63ILS0bRgy9YRp0PTzn5Si6ldatvScB4YqLeGiLvqQ1zblZBY75utFhlVaxSqrV",
+	"dTUNfb3Bke7ZDEf8NTgJzd6Iy0YEVNoIlTX1WjFBqcxKerOK6IFGJA5yy1TBgybN2C2MViwuILSD4TV+",
+	"1pmlSoyOFzS0L0suWFCrKQbCZw0iMmVzLnRwpZFVALF06J62ZNqQGVfaTjtJGXRCsKUQNk9KJAu8OkaG",
+	"t27C62SILsPQ+braih1ugzOCUWIzejdzAr5h9SHtlwupGdGG1ZpQZRmiFLfmVWMItRZuRpraKhHLLSks",
+	"16ghrZ21bd6Gt64zYFMM1cRdEBRk+5oMpxEmR6MD3KG5aWgZtmDWDPbt2drvRzEwm+SymnIBl6yABHND",
+	"llSTihnCRZBAuZJaczGPKEn2qWa5WVPE3Vxa7bP+0oVckoqKlTf/21eQmmrNCsIFoUKaBVOEOis4NLUb",
+	"LsLvDd5frDTBC60Ebq47QVK8btn+Rs6239YnOwqxWTCNGkgTRUWM3npBVeies3RjkLWRF/SWWXLlsqqk",
+	"yOyfS6kKHTo3NBc5C3OjPze4M3NBGFUlZ4qAttY7hjasjh0PkaNjY0N1yh+42p0BrYBlfuP4bbAh28CH",
+	"ln59we1vVLe7gtt1QcU8tF8Ld0tK33R0ZiKuA+fJC3oOnD0fPH/QaB83CysyCX4I91r3fJwyOkAaq7Lx",
+	"IE4ygFvTJenpvHtt2tGKDNx1innzww8fXjHLbwJ2f1jfyJvoVYsVqzCvuCnDrF4uVruZhu4NGANeH16D",
+	"dBf/ROsAte8IckvNREjwrLUvHjxOzPiwY7eTjSxcs4CRPeAJiR4llSxY+KyW4U1Yl9TY0yT4peYRT4E2",
+	"1DxAHFpfCryg1aE4+d6cYNb+bTh2kIBWgO17zu9aj5c9j9Grhfdw98pEr1c2ednp6qB1WFKt7fmM42bg",
+	"foMzj2tyS9FIFAR8+Otc9awbErGf7DPg7RHzJqZjS3brrsDrk2O3TK3IjOZGKjzK2ymlGv0XdujQTnmQ",
+	"eA06h/xzm6KyQzRaCrX0CAqIO1u399jAhTPiiK6lBn+DNTCsfaMblOExtzOWy1sWNJu48UYlnMmECm9S",
+	"IivBBYoGJzp+g25jxXRTmvST6BKeDzG8ZxANDfDv7rEtvQ80zCbRK7OfaYhrP7T6b+MUn/IgWemUl3zL",
+	"5bXb+DHXCyqCJqwkC/TPc0HgmYAtmdujd8yhb0/qwDSiSnhBVbGkil1HTvMF4/OFCZv61tqhZTnilHzT",
+	"/iIwx/gNpnXHpdN90F81pGqi+yqig+RSxAJjQ4efYtQF9wJflYzqtVvk9h19XZisqlCNwF3spErIZdpd",
+	"TvOC+fvcEPOu/HP961Oal26Pox6cpFH+GUW5GSkSzv8wtMS/auaeDAbX4ErIkcILWqSRd8kLs0jwmjot",
+	"tm609E4kf0j1Dygcu92l2Zrr1dGor7o6awcZGFeMPzBDeTlkNg7R0SnX+2zClKKi0JErPDeaLKRG/wPV",
+	"N6wgRpJCkpKmOxFfwStCHF9wbaRaJaunK8NF8KCyc9z14x+lNm/ETPYCgIFlOy+Ptm/SpOTasCJzfpj1",
+	"M9iN4f1CSPhvNJFLsdsl19rAMPOOEr2pdbyJS8GV357e8JWzGagAe3CU6IiYSmnQ1uVFiaYSaC84fplx",
+	"3zVCMVoAisWpkSLdXP5B0aX4maqbgMFU0pyh+7SmyugWKcRz0yhLL9gjYEHjLsnIEytkT6O2cxvWVgpU",
+	"6FRaIwPdPb8GlJtxgasdoJxsYuR135Xpgnf4xSr4Rfjx0LNhw9ZOHJhu3+zeE+L2q5JVDoeycRcRhOF3",
+	"nrBGMZZZWlvhd1gski94WSi8iq6H52Xjdv+whYjTKFgdVpVZzNkApkH4Gy5C+w8+tmvBDxHkYNcFcQu3",
+	"yKqvenaeK6XMqZEqdFmi+YLMuCg0MQuuW1JaYRSSgFM3g7dXVglapcfFfDuEsnMKSpYD5+vIc/KWa+7Q",
+	"C7uZthkKkKgCgC2eoZkXg27sdmY98nmeDQjoS6oCEIhxQra/JO0nEum/AvDZqF8ckO/DjGwZGGebm3+Q",
+	"e3hCb9+17Ik/CqGCv5iuIjH4qEurkIKNehFPDSrzasBNHXV4RgFCqY5q8HnCoz3wUEudrCNtkB+3vGAi",
+	"ePvtcFbhgFsMQffoKcHIMjdkykop5tpHLpcLWbLB2NUQ4/ic6XC0PZlF6QHQihWcXuPnY+6Gmv/GEl+h",
+	"pQqcs85cydzxWso5kYrMeFlNshRJwJhOR+NWJHo8c+9u/SW9xbZ0dksJCY2DSIdCQhvc6/mKclk2lQiL",
+	"04ILE/E9ohV1NyrwWDGtY1tRL/gsQPV8QRXNDVOt2WiHdxFK9smQktFbay404KSZKSnCAuxNwGFOOcvZ",
+	"0aRdp/t5t4IB6ocRWA6Znu4numJMvKYRr9y+QKx2FgPzb9FY6wuoqBrh5equA/cAVn+DP3r2JOQGstep",
+	"ax7xmUD0KyPTFUE72m46B8SZZH2D/tugQR8BaD3JBhwdQwtzRMJbVz8utmMm93GCb9/gajDTkTAAByQI",
+	"/U++jb3m5nOFkwaCwu676+jbEtxxY3za4L4L7J49XF3wzXXUI3iY8JZfYXBzWusuxFPvAwpQ2yyCzg0E",
+	"yM6ZD2DkUmg0JbeXHTwJVSMyvy8h+pEhWEoq0q48OYC8QTp3/vlQsVvfgOH6WtEgat+7FwDKKQgghcGt",
+	"kyvGBFnQgmBAvXgOFHF5HoRrQg35n//67zPmTLCzO//X/dnMvk2f3cFxfb91l6bmugpcMpEqxBqyBLx6",
+	"a+A+mgjoYT2TMMXqjcGyNijeDpu10RpcRojaP1JRyFv0pq8vnX2quWJ6lAUfNS8+qvBhQItCMa0J1YSS",
+	"/31JclmwjFDy/u1f+jScrkzwfcre9um6Vd+zhBpV7hZQ+1DWXy3Mtj92kG7e8xiCgN7EoO9x5MNAQo9m",
+	"TMTB8hxcmuIG3Lkl1YZUtGCJEPmwO7xLDHJr6eYQIsWbfkgqCa6i+TwWwNkB2Q/Z4RvAezd4aKY/bXgb",
+	"WdWU9kINv+r+VoyW6UfzRS+kv86fP798T777YwYZQYIU7NEPr9YtnKdBs+WCavOa8rJRLD31ZMwu3YCt",
+	"jkB/bkA5ExO3NoGPiKZNxj2m48Q1syo/YhJhWH8cRnA/eDniUzbA5R5VAMQPAAL7sfR2HVsIw8gWvGAz",
+	"8y6YQ7gOehmMY/cePaB1tkGh/oSGDaQLNo/6StKn5ZPYQsDkLSzzIHk84mQY4jySyp0Jv3022m3jDQ0M",
+	"3BHVCE2kyJzfxz5h1b4VseJBHrWkq9IF665J8d20pNzo65lUieq73RhrkuFN6Jbhnl8RUdm6c9lpoNqG",
+	"cFWBiQwCP5pxwfUCUbpU5AxOr3SND2CqbY8AALRiUVeP2PLHQQ/ntK10aNkkaBv3Qv98kDI8jzgd85zV",
+	"Y3MV2x9FnMHxtI8kX40HWNqHw4sRrKlD8CGXPz3CeUhvR64dfxFZ+Pj19QbszSa06p9pvnAOuK3EsWCo",
+	"Mp5QZqShZRTf0WhWpCWb+Sd7I8Jrh3LPfvaOh41NEwVJDYCg9gYa7fBHDGGAhrExqYCTgMfA/TMMK/Ev",
+	"780yROS3bNmmLI/Ivexn/m5cdMFFDa7aNgXXYGEDxQBB5w25eMyr8xb+AUtbuP893WEqDObGvmXLLsI1",
+	"YqlTKU3Mbd6EovELuSRyZuCmRRa0rpnQZKZkRYT9Rjwnj56SmVSElku60hl5Av8TklRYMaWt7PH0yRN0",
+	"VLbVPR49DUdmItlMA/6+eEQsvhmiXjMfDdv0eUCBAkS7iQLrE8yoYaSQxEhCvbGCKXaF4rdMEV5xiF76",
+	"EL8/noEPiGixn1a1WQGtbtBvVslbuMMyky8mDpI5caTZt85BRL++ZcvXbHy+svMt7MoTDjgbYpOIxXpc",
+	"8mFCWiemPt47OFBq/O1YcYAxnnr2MQrbYsKo1TmhxE40I50f0O45kiuqF4mYS1dZJo0sI+IAfQbjzyIs",
+	"7jvbRohaxUVjfNCmUyb/srtQUGgSnRU1YgoBvNX3z559+/1OcsRsOTsRiWlLI6YR8360aV0BiEnnnRm8",
+	"2/jnwslakSVc+koVI9dR0NU6O7/9/lmfm0+C2aYMcxzXD5ThX21C1OwQGb4+tqRGHJopGznrgahf0BMV",
+	"QnKKcoW5ookWx7O+vumgQqOFAlTqLbteg98H3Nl1TbShK3tJ7yFIdTCno2w34makA+4DBL9/TmDRbqDW",
+	"E4D1LBBvvh3KC4RewQ7QGcF/EYNHBXl35dmQWZZoLuZlO20I0tKKPSe0LH24flYyZpwDgk41EyadFwE0",
+	"Vb9OUyjvpWbUXHdHYK9O2q794ss1pRwNDTchebOLR+QiPpC20KdPhu3crgxCQLpdDrRlT+s3HSXvicmn",
+	"bkURLXDVnZWBhNtRtohTD5s+EZ4vYLu0kADCLaXXHeRhTC9d0pULyyXwNqKGvFem3dFgz2pDlWFFCwfd",
+	"CUfIe5mKgyTxz63Z8TuXyouSpS91QDvxwooSFY7muPY1JUVo6eHiO1e9lwJt1d3OVXu3zc4H60bVUicW",
+	"7FGsdtHvQZiOrNhUFit9iY+vVURIqfRjd08vu2fEQTqQn9QIg6iAPaJ6btjYTveO3BETnfGSXYeY9OxZ",
+	"Glb/6ZPv/uXZH78PPQxZrduHqyRTTLeSImf2XOJGE/ROnBMhTZvW4XDeit1yDSXErKxT+Kk7zfDsDBzJ",
+	"W9gqv8oBn+RbuQzf2Bo1IrjQD/mFMgm9uzpodEDQ15UHTAvVNEEUjXePJ0d8wsN4x3vqML+453eiozvv",
+	"vSdv1vPytzQKcend1RvvINnglL35R92eVmnl0YDi2KzFHYn5v7HoLNrozIahCNZXRmARXAB8tVbMmWRp",
+	"of5N5JKbRheA6VEoRNn3HTxsK6d3bNpuV401lhlbsGkzn8cBHwPI5TWdtf2tVNXI6c4U0wE8lsNgUaGX",
+	"TBEjSUVvGDhlCS2lYOeQfayJYEvEa3FNvE0WSFnPQ7b8csGgNpFLi6SCwHPBAYQ2qql8+ed0oKA/4sdm",
+	"YdBG5IuwlYrW+jWtecRv7x6I7J8o8wRjxei0D2XGFLpUwQhyzVTFwVAe+/ohVVAraYU1ofQwPAYpKaYN",
+	"PgfBNgkG6pV7bByy3lA1ZybOUvd9hKMHrs+5jqfP1g7w7dzeDXWzq55nTzjXGR/WisqMqHuTTPBY+nIk",
+	"feB9T8zaDEtRKAnr5ZjOzKbpke/31qxiy41SKoeCnHhnSbxeWy6bsgD7DQuxhHIWS7az4FuFZctcRRmX",
+	"/rzmS9kuixuo2cxLRrx9OCiY69CGrt5V5x2CaQdZ2BUuTwYKj05N8KGHYDq3MLFacEg29sk8h9oH4CvJ",
+	"aVm6LCSJ5RbhI7TLc1lVEDpa+37Ob1n7VbBEMpuZaxfiT6x2g3CoEFTcUBMNj0dLYvnspC1HnbG2CN4q",
+	"ZlCch2uipYKkVldRfqd0uGwgj5B2M4wIgz8ZNoytsrzu7Z6AYdR9mX5KMQFzao2HEb9ENO2Iyt5x5EgE",
+	"FWu/CJuJMdQFIFr9z7o59rdhn44b6w/x47K9sG9e5KNZiEnVtOxDbS5j+MV5MEIrNDerR1wUrGaiYMKQ",
+	"mn9ipQtYQyq5rIndT1tI90UQS7I8bIq8z423mnYRWRkULhqXJDkQGJ91QNqwgwN7S2zNYxhKalg9IvHL",
+	"sDpYpE7Km3TfXnIhy0BCYocs9e8Mk74XzNo40zGxYhRgyv8mljjsQmDxOFcAZWOP/2uHDnhg8fOByNjG",
+	"i4K0CtbQjmGzhxKoxxTT3qe/ADaTiEXXK/SPabraLD4WKbG7kTiExb7seZ7LimW+tIM92uWMzBrVr6Eb",
+	"Lnltd2jK/GaYNxQYwHl+jt12IZLK+I0GSKdZsBWURBFy+dwuXgp0WMKtP1RqfrgWINXmmt26AiFJCddb",
+	"8clAyJHFyih33vmHNZGQNRPX8deMDfeFRmgr4UVkERFKaFOyyUMjgxgQGgcVTQFTXzaiBVOPrcl38Jtz",
+	"29MCUxfi9fHXEm2ch7Cft+BqEPW5uFbSsVctAYSkLzBrpZY9m71+aBVZX4bWtsmaeozo7FiFrUPeMLzw",
+	"J44zj7jik7zvsaLwWHLarSlCi0M0FomEAA7fVuSyEc73EOqTFcSKwMcZkbf2ACrLLoS/O68pzSm47QsJ",
+	"SsPhJWsHFR3/IzXKd4nFViLFx4Y1B02fuOziTBvY3EavRuZNIjB6APE+gNqOl3fWfdQ1DJ7h5EI0u6K3",
+	"rHhf0kiWRaNovlo/O7AOTbZ9gyqp4aYpWOrjUszHPB+I2D7djWh0dGnn1n9vkB6Qjx21jkOwBA+d2q73",
+	"sV+C41DHsZA/Y7DSoSvTFmxyBUDUkGMoMX/ZKLbzarptdrqMd/jxFgNilQsgsdnP2L25R44gJ9uKJUdJ",
+	"Q42DNnOu8qbSxuoWPfrqPuQNkI2I3sSG7XE5jxW2o8qOig7pEcVy94ddDxZcGZEAcJi2cbFod7c5HtL6",
+	"aRxoe6+KL7pRwMEtl/lOHg70UKCrMFhjSQHAqhhcGjcqI44QoJgB773IruNcG8X3gu8UgbfwW/XgE5MQ",
+	"BdCnCC4Gd4AX2469Yb0RAw8OOUL2RPUdBJGXl1KPdW/t4YvZle3rwb0LCjcjBUVNoCzvuWjKMgs20HRL",
+	"3QzQrBzOAJIjCeKncJmhmfVDRilAw1GwxJ0Yg2gJyIhHopTz686vleIckfPrtqRkSk7MesWznubao4j5",
+	"aP/JSKmSis93Y3LdpnyHDw/o7Q5SGSjpFm4NBQ0qprJoG2q5hsKkoitSSnlDIuiU3YWbEpbUKvIlFSYG",
+	"kttIpIckdTLrOzy3YjTBRmWxLRTTxx5n5ai65gGpsDZdWx68bRzlNdNGF9FOite2QG/3djuz06cDGvoF",
+	"gJRCN2pVJNrFUB12v4KtQ7U6w/nUY2MmKeb1Fm16dUKDOhUKLkhDijW3biy2OxBvcUx4JYxahQJewcpT",
+	"XbUpZxn1yrijOCfQpcMOjKLMQLu79HTDSI3orjo0bNECy5hq3D1jWlAMFhN1eYZJDRrSMVBphSgZFn6x",
+	"U/AFuVpYkisJEK/F7GTldTD6P4B63BdZtLs0qZtR2IuY7ABsDfwxdTTRutxlErcDD8z+ZxdIjNVV3JmA",
+	"kJzUcB+fxDtVhJSwu2LvzMWgaj7+jkx350HUEm/TMnzvzYihdUbMEpplLWRZZKTmIl9kUMY1IzdspTPA",
+	"I+uM2BPFF9plt7RsqGEZaSvwYmrvLS+YzHxGTobJOBm2cbb/k3VGMCabQcmzjMwYK4lUpBGFXM9b+S5E",
+	"qpmSVRC6IIIlB+WsyzbOrGnjc4ZmrDSQLgdP+LvUTk6tATR7VpC8ZWrEoRZsfRBpfrAbklHIoQ3yrrUt",
+	"Bzvfrm+IwSY6Sbf4SDPPWNGhYBhks+CWN7ZYPbTgSLHc42QkjUssWjN3N6rLorXo6sy63ubOVE32y19h",
+	"4xAdhHRWNFbilZpFLN0h2GivkDng0QkX5D9e/HwRruv4sXFHWiDq7i4aoB4uG2w6+29X796m4DAr6nHA",
+	"WH8M3zNQjvRqwZg5QCEyGGdHNbKHFuUbibcdaJU3on91v/Xdgzx98Vq9e1TuG2iXvaEY1mrwhYuQhRrD",
+	"O/ZHReZFB1iLItkSC9c9zB3erzKbFvHwPwgmvdBqRF4b1vIN3v08zC+li2EU4dYrdetmFuRHLx1zkxcj",
+	"ip81RlbU8Dws6DGYG6dzITXXQ1GFIed5qB5TWzmfatMZKNSQM/cffXaHT96vt7IKratWcjquT8dgH73o",
+	"nf4hKazTVVss0nuwO3aEWT4Xb4LJCRG8zPhqx1tnC8RGe+PE5hWMfY9GTM+4mDNVq1jFZdhDY10yusGZ",
+	"7q7q7UbvfrI+ow5eHaaCCdWzozXNuVntri7gnus1iQsXxEpXVD5BNIS6wBTQEZgelzMaHCteG7rq6vwN",
+	"je7LAXpfdPq8sALfYRJ/RUyAulrVD+pSuSlueGK7xnpbValbUrR877Et6wSrI3K36KB8btQACOe/aPcU",
+	"0VDwpa9nXTuTBbNfLuFJTDWS4jk8JhhVDNO27YWy7Sm+jkrrhUd2Vo1uAxM7ryhS7+uvqGXAnnlgMkCQ",
+	"/u4CuJlRrMP98ojri9VSndhbHoGYZ5vkNV1BxNX/l90yhV1bXQ4uIh8DgIYjNgCIX5ajofkDecaTDWd3",
+	"bXYOSu+29C/rBgqzMZg8ZmUevKHoPmktk1SEyUAiCNI+HRsP/Vj2gNKHUewxyHL6ZQo7hYdH6XkWNkIC",
+	"9j5DpIJIW9BeS7+D3fC6jk0gfg0baq22TwH1XrRsqJT6ZgMuv/McFVum9LDDfoFBcW0iZsmoMuFUs7eR",
+	"S89ekIG9KxocMAk0UuoA9GZbaMXHxQDd4pqUBoO+A130cagHpEK3Q/S6q/XTwFtQ7DBUHEQhBhY/JGUR",
+	"3DFCti7sD4KWO08ImMNDySErv8+c8u9FmWHaUcJ9kNgTf68ygusi5kr2TLJ9a277g6sOe30/sE9mMAso",
+	"OTtoO4689S612qv25l71FTNf1g8OBkh2OieGYRk/H8doOylBllZXisT3GVhLsh9R5j2lSugWef6qA8p3",
+	"IRsVwakwWZds3PX2NykSziA3ckhc/r0zm7z3XSAMwJ457sTx5407btId8L90lZMOVVJhIBMr2SgY0dAB",
+	"j+91J6pLR+hG+TWEWdYsbxQ3q6vObWHkDeLI0dlgtYG9NfUgOwtj6sn9PZS5mQXilB/sFQtleQYAc5Bu",
+	"jTkhvvmPzkjb/EdnRDFaknohAdkrCn+hm1FV6cfk1S1TK6hoQKDqDKEEJ0Vgto/JK7A0sDc65v+3AQ9N",
+	"fnf5+iX503fP/vj7x+QDr1wPdfvht99++yd7Ffnrh5cZKRqF6Rqk4mXJNculKGCav0FNTsP04/8ULdjz",
+	"fPIftKJGdobS5Hzy1IPJoDTL5NvHTx5/68IcQNwzWvOz26dnbe+EOUY5rNjBy98Uk/PJC/gW3LW1FM4O",
+	"+sOTJyiU0F/NaShfSuXsH841iAK508sNLwAWrrPOfWE/ntEBV3E7szNfKQOkqakqqlaT88kvC+lqMWms",
+	"QUE1WS5kBTdvKFYBP/DkcMA1fXbn/ro/Q5mJkuiCa/NnfATKCtGKGWZ11t/uJtyu5GPD1Mojwc6dRdtR",
+	"Z2tDbbWppVhOAms3foPdXjJCu7qt+I3nAOGF/dbeILFEtu8nHZrNx7W57PQJBCuWuk3lu7pr5s4b3+lk",
+	"qqjIF/9aUewTEJiFn2E3k3QYdFgsOkacvWyUllaR7XzyglfcTO5/PaK8g6QAZiYg806MHi70OFBGBFta",
+	"DYjFTO+3xHMHOd7jDgCC1M7Pui77P/vSZl0o9c8S3f8HoVbbzuJ+/aAxqmH3x+ZSiEMffNL3AZhkiefR",
+	"I2v9NVzueL8sMy0Klw2PuLgWLF7S/Mb1VkhSY2d38O99VJ39hRnP0QMos1+/dia9E8MNi/ffVNkOuz3r",
+	"DHfvW3bb+Xc9hZrlsqq4+dfvZn+gf3qa/94rWIAztGya9vZot4N2MK72SJh1AXkJZT0OLSOH1x0wQ0Tz",
+	"fCna4xd37erQug8XUGQHioc0LHNxYRQbhWB8LvpAtVF64gyruOghffHSPXIo8yf4sznlAgGpn0XZ+DWe",
+	"iKswpiugQ9zae5XSnXPtQcrnMGpilCzNuBmSo9fcfBmnTqJTL+CHO5V08HzR9mjIqcA6M044wA7H+vrO",
+	"pMCLz3KxIozmCyLB25NTIaT56mRo4VrouL5ln3fmMbv4RyqKd7fgqfhyD8h+P6ITn5Dr7z3+hnGmNvTI",
+	"h0p4rv0E+nlgBznQud9FGbZ0gwDvyBPTl2z+qraV7mF/Y/q5xQcf86Bvo8Gjf+lSMfb4pY9z7OF+OKbN",
+	"0dL7RLvE3pscQhrNyLqkAo4O+x+ngvDa2T9vpOha/6G/CRnxtZ0sxoeCYvKPsaIv/l6M0zyhzADh/B31",
+	"BZaX7kyP6YrcsBWIUdnrBvNli0avXG7U6ftDWyd2Yy0R923rtwWklv1DcwMfwHUN9k6/H9ehPLZBjbep",
+	"8HaWBIqM41OXkyQTKebStWND9iq0p43aFjmPDumSLNOG+8k+fKI7BBIk5Rrhhe0wOxZauPlbATV4LXAq",
+	"vJCur9wD/MVJm+vsDv8Y9EX+4M2Bo6lLfIPDekS8iUXLpwO4E3GwDBoYLaTu84EbUnBX8ePQOrLoKHlY",
+	"Jdny8ayU8ubw97J9Jh67mF1IefOiE6px83xTsKqWhol89RNbTY54L4POqCe+k2E9yaD4W2sPow3A4Idv",
+	"gytjD0XXjE4KCGf4JnSiIDeM1bA9fKdf6MzXK3p2P1IwFasoF/rszu6y+y9BQsMDQY/qoWE86KSr41bK",
+	"+TbAZPzWRep+2Zv3ijFXW/CYly58Q2QnaPftYRy82IHRX56+0V7GAcTONalkBf29rFgAXt2eD5Lp0fKv",
+	"ewlwBSsZIgXXqXvJtJGKnerAPdUF5c9WqroL6pTmN4QLI0mj2RdxxmaTugkJu2PZD/0hj3DUtLmRJz5u",
+	"TisFH9AB6L0UDdzIGo1Jk9BRUiqyXAAYEu0wQI1xjVV+duw3phS0rtlfeUZ13g/yFQx+PAFw45+Y/f23",
+	"Hp/9L/QNoWBsu6ZFvYSsxljtaOUBclJ0IrPP7vCPwdtLy7sEl9GScpdcs3Yrd+3hEzq9//rPwy5BkLgZ",
+	"7k0sZFhAO2xF6MwwRTy5Dq3CWX+7hVX47tSEHdZXP4Eg6l563aHtE/1LgAb10L+sVXdZF9MAJSddYhzW",
+	"qz2ah2mUZ2i9JGsEZ9i2FaG+9llkAd23Y5j2lSEJHcliWMJWfB6+Hf1Qx8cTvigKnytztPOuTcY57YHX",
+	"1dKOXC1mXZLQQ+8WihtGCrkUvXMO2+gsoH/ilBEsGZ1hNJQKwoRRq7W9hbEczKDDxFb4Vrm2Ewnq7ezO",
+	"/XU/jProGP710/6dWBtt/6Npx6OOam9dZvUuuN5xd5Ub/bOA7U7IWwe140aTpVSFRhduoehSQAE7DQes",
+	"/Uz7c2zcNvEfPf6N1w/zxIyUntET7dWn+UIm6cs9nN25v+7PaJ6zGoomHdyt5dvCH+Km/wKmedEb8Uhb",
+	"pa1LciIrHtaFeFR8s8tieXdFoEoH5ocYDQFkohgtXOBpF6cFa+ph4/nCPXOKIN5FC3f4HFhAt1LiE2Uf",
+	"ZpUFPVH0ll14bM2xAh6Ohqc9O/pvPT6nfmKsbtExpBEFQ3g2NA9G88xAc2QOebdpu+AsX0j+IAUXNca7",
+	"dOXjsL0b/8Rsf4kkOyWUu2U7tJSyWi6IyXX+Sa4JlrAgDiSZJAl3+Mf9sJO/kmu7eY3E321n0P4gxSHi",
+	"3q+lmjOzhg2L3Qdik/tat729ERwJEVf2t+dBQvr2+I2dq2+hP/7RuPIWTv4tlrxFJMohNqFqhMZgmr/W",
+	"llS78Bo2hDge5sUn9x1DUb8oivc4fJqnuV8PJS45fb/fs2fZ/qh0mRtmHmmjXCf3gE9uygWFGW6+5KTn",
+	"gidiTDEsqQYr1Zqx/BC56T/aI4Aj/MEJyHPn7Ib3IBaiNta48yu8T5Ozsxkz+QIrOT1c3jaIwc2C/B3N",
+	"+3Mw3s+gA6vj8d+xnR/k3EPFEU0WcklmVLm1/e6XH198+OUv5McPP19k5E+P//D7cwIDaPL3Wsm5Ylr/",
+	"HdNY6H+K13Yh793HLoUfbxVMFEC6v7tF+9+Q9x57KpV7AMnfPYD/xyIK65sJX9dup2M5IdlncJXsku9j",
+	"xFy5gLwLeHHrbKRFYZnZK9fHFBbZAKHdGYKrS7oLnPseHznF/a/X/zPhDugm9nDy4kAdDX3LpRvGauhs",
+	"1CaIYe8vao50N8SlH2er9GmbslkCFuwbEGyrRg93hwMBdFc4brS7eQ8LrWKWHK6CT8z4vWwfOibSr33J",
+	"Ka9A7fqhKZgBQMaSrtbRr0uIT8CXD4QgxwR2k8ZHUe8bFD4hiPPUrHU+8eUAh3dujEY8qrGX9lHMY9en",
+	"+7I5JsMb8Rnwur4jetRghd2kGnE4N4ZqhBsWuj6Edm/J6C1irJyH43lbdJdrbNrBigShGD7gLxuxExoB",
+	"0/1GE19ZQyqSUEwJG8W3YAnYLV8OUqLt0B4dr2tWkTair2kXr73QdSx8QKmoflkTX0dl1tU0iFDYfzeI",
+	"pP6aYBuXjYhBNkCkH75TL8HNcWyoxpVrvvMFZ1F8HqU8kERxuMyJFBiGVaFnd6oRg/CLIAs3it1zs4Ae",
+	"wq6wum5zgmeUl41iELKYNWWsyNxUcTYLbeJeu6st3Y3+A8DkGpeDsqCaAG4FK9twDZ+01Z5Hoyq//8yo",
+	"ystGDOedHUZm3gkkHzg/7HWlZHModKmb0ujuBF9S+9XMEFd58WiR/ctGJEb1Oxk+gyo4RwUc9KcVU3uX",
+	"jXgxx0KGX6Taw8l9OVpPsOXhNZ83HDStsOcC5NF0n3TlZ/VzAp0kvbJi4DHU3jOYrkLPcipy7K/xWeXv",
+	"JUzD32W+1lMMV4HMfN4pn4Ll3Gr31l8zgjuN3uERfImPnMIjCK9KcQa6OR3oduYE3N26oCuiw6lNVySn",
+	"D054OoZWR7//ybbViHl1TfOiIvWq6z53fKGKd+Xblqv+sw9FcZWla5qPm7JFAT8mL3F9WMSaGvI///Xf",
+	"Ld3O7nhx/yWKG07v6AjLB80OiXei6YWhBfzIKTCxVZ+xklVeJcQ3nn/oJBsPX5a07/y8DlOmw9PC4fK7",
+	"BHjckfbItFsy8yX/7BnARaEdpGjm6gJn/y/KEbYDPbuDxq5f+2aKDOt61u5E/+xDzX80Yrha57/9VfCR",
+	"rQE+VeUeAJCAEYo310Ocbs5D3N6FNYF1kf/z88WXd3rZe/vZXcnm1uC1i7qz/wy6d7B79THzL+AFsXIJ",
+	"+OVhjRAhl8LXSIe8JIeg6V37MuKaglnLl3aNlD+fCsBWZQ/UARuJn1Jz7Pfg7r6uimHg7a7T9eEUhWZU",
+	"YbZRUPCu8OskNNrHZBRaKMxwmlK/shFFMsDfHssz/4sDpF463OLU9XQANuvM+T26DjVHBC+6jMBhm+zK",
+	"PzS6Hp7r9jeUsXzQIFw0tRhUjL3MCGlIXsq4W3kuMZtu2KP9NcWlHPtisamWuwdw5LmhOuhSTsuSKUAN",
+	"aMaOH7t6VzNx1eaIH6uwinvByfMhe68NnMj+64PU1MAayb4XroOZ2TN3QUXxnCyhEySCPqeNXjmsn3bt",
+	"IrmBwJGrPpOkgc7u3F/DRk/L22F4QC/EhJOUNYO8Z9z7/yRRppNJxDuxNtrRjC23oNTc5+PudDf6Z8p9",
+	"PhFne5nPeGhDcT5/bLsz2qrvUsobIsX47exqlh31nh6QmxBE8Gd5exqZsS/6pxWZv0gs7Eio6Oe2ZW2b",
+	"OCdJXVMTQPb7i542dKX3ECMmilPLUNDEeCWKvgx97dx8ZXnjx3sOTOtyFXNr8brA05zfMgFV9vZinlF8",
+	"RxjvlXvmJMh+nJh95SrJ/evmdqB4HuyBtZosGfbk1dCW4jliOeScUHunOumRO5q1M14y/UXszBeF35mv",
+	"eZmet/DVZLH1FxcFgYO1C9eugkxXB0xlo8RyurvaOS2RU2EvB6gdjCT5QtoL90zJag89ccNqc3YH5fru",
+	"7ccf708pWTEH3y4f275ufs0+HjeGEqBwyW9Pa4uNn6Gcf9kTlKp4cJeqA6m8d3YqJzFp4U2fSeO9gOt8",
+	"SOf9KJeQnuCiuA9Wdbesr9v65URdPgTlBnwjXSLsTi3HzQ7D5wqeOInZww37fK3tfEqoXS6Rs9l6komG",
+	"vCKPAOQKiroe0/XdHvhHGr/ZzfjmdJxvElnv5nQYmINz9yp2y7Hw4AwBDNrP5uAZYY1eXLlo2bG8vzj3",
+	"EyvC7qWBy6Cn5sEsPRjxOSJTeG3wZg9jayxhMGs0c/0o7cW+BaSkbImzfMHym2PkA760Ax+T/TD2Bwnv",
+	"OYYIJLYnbcse7trMBywV26pv4J5DI6GwwAv7UCWfFAhZHbcQ/4GSFfA8pOeho8FJF9cQlksBBjsJuoN/",
+	"E+ohdcKQlkw+P0xRJFeUHmZpTzpXKk+b521GJVZqBkfAY2J3HmRRGiDRnHJBpvaKqe1H6HOJ11WKLPLA",
+	"2mc4n+VQOggiDUC2NqfFsE++lE9A/rjrsrQAS1C74Lk1CI/TbEn31MtBCjM1dSnpw1oMJL3g7A7/OHyT",
+	"HBz3CDRpp+yL33wRU49W1aM37K/deP+spV6WAKhAwpHfmUZDpw3Pst+D+0lWNWjlvjb3Luvzu/6HfC4e",
+	"cdedKEjVn+kNu+Jz8ea47nZ8Q0S55bJgh+tVbEdzoRA+FxoQblMll5opwgU2RnhM3r+7+kA2aOdqDHKH",
+	"49AsbxQ3K9gHRt4wMTn/26/3v97/3wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -1,5 +1,5 @@
-// Package cli holds the commands, a folder for each group: buildcmd, fleetcmd, runcmd and
-// nodecmd, over what they share, ui. Each command reads its arguments, calls the service
+// Package cli holds the commands, a folder for each group: buildcmd, fleetcmd, runcmd,
+// sessioncmd and nodecmd, over what they share, ui. Each command reads its arguments, calls the service
 // through internal/client, and writes a table for people or JSON for programs; it decides
 // nothing.
 package cli
@@ -22,6 +22,7 @@ import (
 	"yamato/internal/cli/fleetcmd"
 	"yamato/internal/cli/nodecmd"
 	"yamato/internal/cli/runcmd"
+	"yamato/internal/cli/sessioncmd"
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
@@ -234,10 +235,11 @@ func (a *app) root() *cobra.Command {
 	})
 	root.SetHelpCommand(a.helpCommand())
 	node, build, fleet, run := nodecmd.Of(a.App), buildcmd.Of(a.App), fleetcmd.Of(a.App), runcmd.Of(a.App)
+	hand := sessioncmd.Of(a.App)
 	root.AddCommand(node.ServeCommand(), node.HostCommand(), node.ConsoleCommand(), node.UpCommand(),
 		node.DemoCommand(),
 		build.BuildCommand(), fleet.DeviceCommand(), fleet.SiteCommand(), fleet.LineupCommand(), fleet.StandinCommand(),
-		build.SuiteCommand(), run.RunCommand(), run.TryCommand())
+		build.SuiteCommand(), run.RunCommand(), run.TryCommand(), hand.SessionCommand(), hand.FindingCommand())
 	group(root)
 	return root
 }

@@ -251,3 +251,30 @@ func (s *Service) Remains(ctx context.Context, device, what string) (io.ReadClos
 	}
 	return r.Body, nil
 }
+
+// KeptOfSession opens what an entry of a session keeps.
+func (s *Service) KeptOfSession(ctx context.Context, session, lease, seq int64) (io.ReadCloser, error) {
+	r, err := s.get(ctx, fmt.Sprintf("sessions/%d/kept/%d/%d", session, lease, seq), nil)
+	if err != nil {
+		return nil, err
+	}
+	return r.Body, nil
+}
+
+// SessionLog opens a session's log, as lines (of JSON) or text.
+func (s *Service) SessionLog(ctx context.Context, session int64, as string) (io.ReadCloser, error) {
+	r, err := s.get(ctx, fmt.Sprintf("sessions/%d/log?as=%s", session, as), nil)
+	if err != nil {
+		return nil, err
+	}
+	return r.Body, nil
+}
+
+// FindingFile opens a finding as Markdown with its pictures, in a zip.
+func (s *Service) FindingFile(ctx context.Context, number int64) (io.ReadCloser, error) {
+	r, err := s.get(ctx, fmt.Sprintf("findings/%d/finding.zip", number), nil)
+	if err != nil {
+		return nil, err
+	}
+	return r.Body, nil
+}

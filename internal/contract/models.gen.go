@@ -7,6 +7,45 @@ import (
 	"time"
 )
 
+// Defines values for DrawnMarkKind.
+const (
+	Arrow DrawnMarkKind = "arrow"
+	Box   DrawnMarkKind = "box"
+	Words DrawnMarkKind = "words"
+)
+
+// Valid indicates whether the value is a known member of the DrawnMarkKind enum.
+func (e DrawnMarkKind) Valid() bool {
+	switch e {
+	case Arrow:
+		return true
+	case Box:
+		return true
+	case Words:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SessionLogParamsAs.
+const (
+	Lines SessionLogParamsAs = "lines"
+	Text  SessionLogParamsAs = "text"
+)
+
+// Valid indicates whether the value is a known member of the SessionLogParamsAs enum.
+func (e SessionLogParamsAs) Valid() bool {
+	switch e {
+	case Lines:
+		return true
+	case Text:
+		return true
+	default:
+		return false
+	}
+}
+
 // About defines model for About.
 type About struct {
 	Caller  string `json:"caller"`
@@ -103,6 +142,13 @@ type CaseName struct {
 	Tags []string `json:"tags"`
 }
 
+// CaseOfRun a case whose steps are carried out again, up to the one that failed
+type CaseOfRun struct {
+	Case int   `json:"case"`
+	Leg  int64 `json:"leg"`
+	Run  int64 `json:"run"`
+}
+
 // Cause defines model for Cause.
 type Cause struct {
 	Actual    string   `json:"actual"`
@@ -179,6 +225,9 @@ type Chosen struct {
 	Why      string `json:"why"`
 }
 
+// Cleaning defines model for Cleaning.
+type Cleaning = string
+
 // Combination a class of device, and what is varied on it
 type Combination struct {
 	Kind     Kind   `json:"kind"`
@@ -207,8 +256,11 @@ type Crossing struct {
 
 // Device defines model for Device.
 type Device struct {
-	Abi        *string      `json:"abi,omitempty"`
-	Abilities  []string     `json:"abilities"`
+	Abi       *string  `json:"abi,omitempty"`
+	Abilities []string `json:"abilities"`
+
+	// AtHand who has it in hand
+	AtHand     *string      `json:"at_hand,omitempty"`
 	Checks     *[]Check     `json:"checks,omitempty"`
 	Form       string       `json:"form"`
 	HardwareId *string      `json:"hardware_id,omitempty"`
@@ -256,6 +308,19 @@ type DeviceDetail struct {
 // DeviceState defines model for DeviceState.
 type DeviceState = string
 
+// DrawnMark places are parts of the picture's width and height, 0 to 1
+type DrawnMark struct {
+	Kind DrawnMarkKind `json:"kind"`
+	Text *string       `json:"text,omitempty"`
+	ToX  float32       `json:"to_x"`
+	ToY  float32       `json:"to_y"`
+	X    float32       `json:"x"`
+	Y    float32       `json:"y"`
+}
+
+// DrawnMarkKind defines model for DrawnMark.Kind.
+type DrawnMarkKind string
+
 // Element an element of the tree, parents before children
 type Element struct {
 	// Bounds density-independent pixels from the top left
@@ -274,6 +339,19 @@ type Element struct {
 
 	// Visible density-independent pixels from the top left
 	Visible Rect `json:"visible"`
+}
+
+// ElementCard defines model for ElementCard.
+type ElementCard struct {
+	// Bounds density-independent pixels from the top left
+	Bounds   Rect     `json:"bounds"`
+	Id       *string  `json:"id,omitempty"`
+	Label    string   `json:"label"`
+	Lines    []string `json:"lines"`
+	Locators []string `json:"locators"`
+	Path     []string `json:"path"`
+	Role     string   `json:"role"`
+	States   []string `json:"states"`
 }
 
 // Errand defines model for Errand.
@@ -329,6 +407,26 @@ type Finding struct {
 	Shift *int   `json:"shift,omitempty"`
 	Text  string `json:"text"`
 }
+
+// FindingList defines model for FindingList.
+type FindingList struct {
+	Findings []SeenFault `json:"findings"`
+	Next     *int64      `json:"next,omitempty"`
+}
+
+// FindingPatch defines model for FindingPatch.
+type FindingPatch struct {
+	Marks *[]DrawnMark `json:"marks,omitempty"`
+
+	// MendedIn the build, by number or version
+	MendedIn *string       `json:"mended_in,omitempty"`
+	Note     *string       `json:"note,omitempty"`
+	State    *FindingState `json:"state,omitempty"`
+	Title    *string       `json:"title,omitempty"`
+}
+
+// FindingState defines model for FindingState.
+type FindingState = string
 
 // Fit defines model for Fit.
 type Fit struct {
@@ -530,6 +628,20 @@ type NewFetch struct {
 	Url string `json:"url"`
 }
 
+// NewFinding defines model for NewFinding.
+type NewFinding struct {
+	// Failed a case whose steps are carried out again, up to the one that failed
+	Failed *CaseOfRun   `json:"failed,omitempty"`
+	Lease  *int64       `json:"lease,omitempty"`
+	Marks  *[]DrawnMark `json:"marks,omitempty"`
+	Note   *string      `json:"note,omitempty"`
+
+	// Seq of the entry: a mark, a picture or a crash
+	Seq     *int64 `json:"seq,omitempty"`
+	Session *int64 `json:"session,omitempty"`
+	Title   string `json:"title"`
+}
+
 // NewHandover defines model for NewHandover.
 type NewHandover struct {
 	Minutes *int `json:"minutes,omitempty"`
@@ -585,6 +697,35 @@ type NewRun struct {
 
 	// Tags only cases with one of these
 	Tags *[]string `json:"tags,omitempty"`
+}
+
+// NewSession defines model for NewSession.
+type NewSession struct {
+	// Again a case whose steps are carried out again, up to the one that failed
+	Again *CaseOfRun `json:"again,omitempty"`
+
+	// App which app the build is of
+	App    *string `json:"app,omitempty"`
+	AwayMs *int64  `json:"away_ms,omitempty"`
+
+	// Build what is installed and started first
+	Build    *string   `json:"build,omitempty"`
+	Cleaning *Cleaning `json:"cleaning,omitempty"`
+	Device   *string   `json:"device,omitempty"`
+	IdleMs   *int64    `json:"idle_ms,omitempty"`
+
+	// Installed id of an app that is on the device already
+	Installed *string `json:"installed,omitempty"`
+
+	// Language BCP 47, as in de-DE
+	Language *Language `json:"language,omitempty"`
+	Lineup   *string   `json:"lineup,omitempty"`
+	Name     *string   `json:"name,omitempty"`
+	Purpose  *string   `json:"purpose,omitempty"`
+
+	// Report what somebody says of the device that they saw something on; the nearest one is taken
+	Report *SomebodysReport `json:"report,omitempty"`
+	Shared *bool            `json:"shared,omitempty"`
 }
 
 // NewSideline defines model for NewSideline.
@@ -832,6 +973,14 @@ type Running struct {
 	TakesMb   int    `json:"takes_mb"`
 }
 
+// SavedPlace defines model for SavedPlace.
+type SavedPlace struct {
+	Accuracy  *float64 `json:"accuracy,omitempty"`
+	Latitude  float64  `json:"latitude"`
+	Longitude float64  `json:"longitude"`
+	Name      string   `json:"name"`
+}
+
 // Screen defines model for Screen.
 type Screen struct {
 	// App id of the app in front
@@ -846,6 +995,161 @@ type Screen struct {
 	// Tree the screen tree
 	Tree map[string]interface{} `json:"tree"`
 }
+
+// SeenFault defines model for SeenFault.
+type SeenFault struct {
+	App           *string                 `json:"app,omitempty"`
+	At            time.Time               `json:"at"`
+	Build         string                  `json:"build"`
+	Circumstances *map[string]interface{} `json:"circumstances,omitempty"`
+	Device        string                  `json:"device"`
+	FoundBy       string                  `json:"found_by"`
+	Language      *string                 `json:"language,omitempty"`
+
+	// Log lines around it
+	Log          []string     `json:"log"`
+	Marks        []DrawnMark  `json:"marks"`
+	MendedIn     *string      `json:"mended_in,omitempty"`
+	Model        string       `json:"model"`
+	Note         string       `json:"note"`
+	Number       int64        `json:"number"`
+	Os           string       `json:"os"`
+	Picture      bool         `json:"picture"`
+	Run          *int64       `json:"run,omitempty"`
+	Session      *int64       `json:"session,omitempty"`
+	State        FindingState `json:"state"`
+	Surroundings []string     `json:"surroundings"`
+	Title        string       `json:"title"`
+
+	// Way the way there, as lines of script
+	Way []string `json:"way"`
+}
+
+// Session defines model for Session.
+type Session struct {
+	AskedBy   string     `json:"asked_by"`
+	AwayMs    int64      `json:"away_ms"`
+	Build     *string    `json:"build,omitempty"`
+	Cleaning  Cleaning   `json:"cleaning"`
+	ClosedAt  *time.Time `json:"closed_at,omitempty"`
+	CreatedAt time.Time  `json:"created_at"`
+
+	// Device the one that it has
+	Device *string `json:"device,omitempty"`
+
+	// Ending why it is about to be closed
+	Ending    *string        `json:"ending,omitempty"`
+	Findings  int64          `json:"findings"`
+	IdleMs    int64          `json:"idle_ms"`
+	Kind      *string        `json:"kind,omitempty"`
+	Language  *string        `json:"language,omitempty"`
+	Lineup    *string        `json:"lineup,omitempty"`
+	LogErrors int64          `json:"log_errors"`
+	LogLines  int64          `json:"log_lines"`
+	Mine      bool           `json:"mine"`
+	Model     *string        `json:"model,omitempty"`
+	Name      string         `json:"name"`
+	Number    int64          `json:"number"`
+	OpenedAt  *time.Time     `json:"opened_at,omitempty"`
+	Origin    *SessionOrigin `json:"origin,omitempty"`
+	Os        *string        `json:"os,omitempty"`
+	Purpose   string         `json:"purpose"`
+
+	// Shared everybody of the project may look on
+	Shared bool         `json:"shared"`
+	Site   *string      `json:"site,omitempty"`
+	State  SessionState `json:"state"`
+
+	// Wanted the device that it waits for
+	Wanted *string `json:"wanted,omitempty"`
+
+	// Why it was closed
+	Why *string `json:"why,omitempty"`
+}
+
+// SessionAnswer defines model for SessionAnswer.
+type SessionAnswer struct {
+	Card   *ElementCard            `json:"card,omitempty"`
+	Lines  *[]string               `json:"lines,omitempty"`
+	Remedy *string                 `json:"remedy,omitempty"`
+	Text   *string                 `json:"text,omitempty"`
+	TookMs int64                   `json:"took_ms"`
+	Tree   *map[string]interface{} `json:"tree,omitempty"`
+
+	// Trouble why it was not done
+	Trouble *string `json:"trouble,omitempty"`
+}
+
+// SessionEntry defines model for SessionEntry.
+type SessionEntry struct {
+	// AtMs since the session was asked for
+	AtMs   int64                   `json:"at_ms"`
+	Detail *map[string]interface{} `json:"detail,omitempty"`
+	Kind   string                  `json:"kind"`
+	Lease  int64                   `json:"lease"`
+
+	// Lines of script that do the same
+	Lines     []string `json:"lines"`
+	MediaType *string  `json:"media_type,omitempty"`
+	Seq       int64    `json:"seq"`
+	Size      *int64   `json:"size,omitempty"`
+	Text      string   `json:"text"`
+}
+
+// SessionFile defines model for SessionFile.
+type SessionFile struct {
+	Digest string `json:"digest"`
+	Size   int64  `json:"size"`
+}
+
+// SessionList defines model for SessionList.
+type SessionList struct {
+	Next     *int64    `json:"next,omitempty"`
+	Sessions []Session `json:"sessions"`
+}
+
+// SessionMove defines model for SessionMove.
+type SessionMove struct {
+	Device *string `json:"device,omitempty"`
+	Lineup *string `json:"lineup,omitempty"`
+}
+
+// SessionOrder defines model for SessionOrder.
+type SessionOrder struct {
+	App  *string                 `json:"app,omitempty"`
+	Args *map[string]interface{} `json:"args,omitempty"`
+	At   *Spot                   `json:"at,omitempty"`
+
+	// Do line, tap, twice, hold, pinch, text, keys, press, card, tree, evaluate, picture, mark, video, install, start, empty, stop, remove, link, feel or undo
+	Do   string   `json:"do"`
+	From *float32 `json:"from,omitempty"`
+
+	// Name of a picture, of what is felt, or of a build
+	Name   *string  `json:"name,omitempty"`
+	On     *bool    `json:"on,omitempty"`
+	OverMs *int64   `json:"over_ms,omitempty"`
+	Text   *string  `json:"text,omitempty"`
+	To     *float32 `json:"to,omitempty"`
+}
+
+// SessionOrigin defines model for SessionOrigin.
+type SessionOrigin struct {
+	Case  string `json:"case"`
+	Line  int    `json:"line"`
+	Run   int64  `json:"run"`
+	Step  string `json:"step"`
+	Suite string `json:"suite"`
+}
+
+// SessionPatch defines model for SessionPatch.
+type SessionPatch struct {
+	Name    *string `json:"name,omitempty"`
+	Purpose *string `json:"purpose,omitempty"`
+	Shared  *bool   `json:"shared,omitempty"`
+}
+
+// SessionState defines model for SessionState.
+type SessionState = string
 
 // Settings defines model for Settings.
 type Settings struct {
@@ -927,6 +1231,19 @@ type Site struct {
 	Running  []Running `json:"running"`
 	SeenAt   time.Time `json:"seen_at"`
 	Site     string    `json:"site"`
+}
+
+// SomebodysReport what somebody says of the device that they saw something on; the nearest one is taken
+type SomebodysReport struct {
+	Language *string `json:"language,omitempty"`
+	Model    *string `json:"model,omitempty"`
+	Os       *string `json:"os,omitempty"`
+}
+
+// Spot defines model for Spot.
+type Spot struct {
+	X float32 `json:"x"`
+	Y float32 `json:"y"`
 }
 
 // Step defines model for Step.
@@ -1027,6 +1344,9 @@ type Waiting struct {
 // Cursor defines model for Cursor.
 type Cursor = int64
 
+// FindingNumber defines model for FindingNumber.
+type FindingNumber = int64
+
 // IdempotencyKey defines model for IdempotencyKey.
 type IdempotencyKey = string
 
@@ -1038,6 +1358,9 @@ type Project = string
 
 // RunNumber defines model for RunNumber.
 type RunNumber = int64
+
+// SessionNumber defines model for SessionNumber.
+type SessionNumber = int64
 
 // ListBuildsParams defines parameters for ListBuilds.
 type ListBuildsParams struct {
@@ -1118,6 +1441,26 @@ type GetErrandParams struct {
 	WaitMs *int `form:"wait_ms,omitempty" json:"wait_ms,omitempty"`
 }
 
+// ListFindingsParams defines parameters for ListFindings.
+type ListFindingsParams struct {
+	// Q part of a title, a note, a device, a build, or who found it
+	Q     *string       `form:"q,omitempty" json:"q,omitempty"`
+	State *FindingState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Session only those of a session
+	Session *int64 `form:"session,omitempty" json:"session,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// FindingPictureParams defines parameters for FindingPicture.
+type FindingPictureParams struct {
+	// Plain without what was drawn on it
+	Plain *bool `form:"plain,omitempty" json:"plain,omitempty"`
+}
+
 // AddPackageParams defines parameters for AddPackage.
 type AddPackageParams struct {
 	FileName string `form:"file_name" json:"file_name"`
@@ -1178,6 +1521,33 @@ type SearchParams struct {
 	Q string `form:"q" json:"q"`
 }
 
+// ListSessionsParams defines parameters for ListSessions.
+type ListSessionsParams struct {
+	// Q part of a name, a purpose, a device, a build, or who asked
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Going only those that are not closed
+	Going *bool `form:"going,omitempty" json:"going,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetSessionParams defines parameters for GetSession.
+type GetSessionParams struct {
+	// WaitMs answer when it is open or closed or this has passed
+	WaitMs *int `form:"wait_ms,omitempty" json:"wait_ms,omitempty"`
+}
+
+// SessionLogParams defines parameters for SessionLog.
+type SessionLogParams struct {
+	As *SessionLogParamsAs `form:"as,omitempty" json:"as,omitempty"`
+}
+
+// SessionLogParamsAs defines parameters for SessionLog.
+type SessionLogParamsAs string
+
 // StreamParams defines parameters for Stream.
 type StreamParams struct {
 	// Runs runs to follow, each with the number of the event it goes on after: 12:40,13:0
@@ -1215,6 +1585,12 @@ type SidelineDeviceJSONRequestBody = NewSideline
 // DoErrandJSONRequestBody defines body for DoErrand for application/json ContentType.
 type DoErrandJSONRequestBody = NewErrand
 
+// AddFindingJSONRequestBody defines body for AddFinding for application/json ContentType.
+type AddFindingJSONRequestBody = NewFinding
+
+// ChangeFindingJSONRequestBody defines body for ChangeFinding for application/json ContentType.
+type ChangeFindingJSONRequestBody = FindingPatch
+
 // SaveLineupJSONRequestBody defines body for SaveLineup for application/json ContentType.
 type SaveLineupJSONRequestBody = NewLineup
 
@@ -1223,6 +1599,9 @@ type TryLineupJSONRequestBody = TryLineup
 
 // FetchPackageJSONRequestBody defines body for FetchPackage for application/json ContentType.
 type FetchPackageJSONRequestBody = NewFetch
+
+// SavePlaceJSONRequestBody defines body for SavePlace for application/json ContentType.
+type SavePlaceJSONRequestBody = SavedPlace
 
 // SetRetentionJSONRequestBody defines body for SetRetention for application/json ContentType.
 type SetRetentionJSONRequestBody = NewRetention
@@ -1235,6 +1614,18 @@ type StartRunJSONRequestBody = NewRun
 
 // RunAgainJSONRequestBody defines body for RunAgain for application/json ContentType.
 type RunAgainJSONRequestBody = Again
+
+// OpenSessionJSONRequestBody defines body for OpenSession for application/json ContentType.
+type OpenSessionJSONRequestBody = NewSession
+
+// ChangeSessionJSONRequestBody defines body for ChangeSession for application/json ContentType.
+type ChangeSessionJSONRequestBody = SessionPatch
+
+// MoveSessionJSONRequestBody defines body for MoveSession for application/json ContentType.
+type MoveSessionJSONRequestBody = SessionMove
+
+// OrderSessionJSONRequestBody defines body for OrderSession for application/json ContentType.
+type OrderSessionJSONRequestBody = SessionOrder
 
 // PushSuiteJSONRequestBody defines body for PushSuite for application/json ContentType.
 type PushSuiteJSONRequestBody = NewSuite

@@ -47,6 +47,8 @@ type Config struct {
 type Remote interface {
 	// Dial opens a link.
 	Dial(ctx context.Context) (link.Conn, func(), error)
+	// DialLive opens the socket of a session, by its lease.
+	DialLive(ctx context.Context, lease int64) (link.Live, func(), error)
 	// Upload keeps content under its SHA-256.
 	Upload(ctx context.Context, digest string, content []byte) error
 	// Download writes the blob of a digest to a file.
@@ -259,7 +261,7 @@ func (h *Host) hear(ctx context.Context, conn link.Conn) error {
 			killpoint.Pass("acknowledged")
 		}
 		for _, e := range m.End {
-			h.stop(e.Lease, errors.New(e.Reason))
+			h.stop(e.Lease, ended(e.Reason))
 		}
 		h.journal.Acknowledge(m.Acks)
 		h.news.heard(&h.mu, m.Heard)

@@ -22,6 +22,8 @@ func jobOf(l link.Lease) (job, error) {
 		return lost{}, nil
 	case l.Attempt != nil:
 		return &attempt{*l.Attempt, l}, nil
+	case l.Session != nil:
+		return &session{Session: *l.Session, lease: l}, nil
 	}
 	return nil, errors.New("this host does not know what the lease is for; a newer one may")
 }

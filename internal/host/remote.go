@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -36,20 +37,38 @@ func (s *Services) url() string { return s.urls[int(s.at.Load())%len(s.urls)] }
 
 // Dial opens a link to a service.
 func (s *Services) Dial(ctx context.Context) (link.Conn, func(), error) {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	c, response, err := websocket.Dial(ctx, s.url()+"/api/v1/link", &websocket.DialOptions{
-		HTTPClient: s.http, HTTPHeader: http.Header{"Authorization": {"Bearer " + s.token}},
-	})
+	c, err := s.dial(ctx, "/api/v1/link")
 	if err != nil {
 		s.at.Add(1)
-		if response != nil && response.StatusCode >= 400 {
-			return nil, nil, fmt.Errorf("the service answers %s", response.Status)
-		}
 		return nil, nil, err
 	}
 	c.SetReadLimit(link.MaxMessage)
 	return link.WebSocket{Socket: c}, func() { _ = c.CloseNow() }, nil
+}
+
+// DialLive opens the socket of a session. It goes where the link goes, and follows it.
+func (s *Services) DialLive(ctx context.Context, lease int64) (link.Live, func(), error) {
+	c, err := s.dial(ctx, "/api/v1/live/"+strconv.FormatInt(lease, 10))
+	if err != nil {
+		return link.Live{}, nil, err
+	}
+	c.SetReadLimit(link.MaxLive)
+	return link.Live{Socket: c}, func() { _ = c.CloseNow() }, nil
+}
+
+func (s *Services) dial(ctx context.Context, path string) (*websocket.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	c, response, err := websocket.Dial(ctx, s.url()+path, &websocket.DialOptions{
+		HTTPClient: s.http, HTTPHeader: http.Header{"Authorization": {"Bearer " + s.token}},
+	})
+	if err != nil {
+		if response != nil && response.StatusCode >= 400 {
+			return nil, fmt.Errorf("the service answers %s", response.Status)
+		}
+		return nil, err
+	}
+	return c, nil
 }
 
 // Upload keeps content under its SHA-256.

@@ -86,6 +86,9 @@ func (w *worker) carryOut(ctx context.Context, held *holding) {
 	}
 	killpoint.Pass("cleaning")
 	clean := w.clean(ctx, held.lease)
+	if s, ok := job.(*session); ok && clean.Trouble == "" && !clean.Later {
+		clean.Items = s.undone()
+	}
 	if clean.Condition != nil && finished.Trouble != "" {
 		if r, bad := fleet.Unready(clean.Condition.Checks); bad { // whatever went wrong before, this is why
 			finished.Device, finished.Trouble = true, (&device.Trouble{Why: r.Why, Remedy: r.Remedy}).Error()
@@ -113,8 +116,11 @@ var errLetGo = errors.New("its device was removed, or its host stops")
 // changed. A device that is out of reach is cleaned as soon as it is back.
 func (w *worker) clean(ctx context.Context, l link.Lease) *link.Clean {
 	level := driver.CleanApp
-	if l.Leave {
+	switch {
+	case l.Leave:
 		level = driver.CleanNothing
+	case l.Session != nil && l.Session.Cleaning != "":
+		level = driver.Cleaning(l.Session.Cleaning)
 	}
 	err := w.device.Clean(ctx, w.atMost(level), l.Apps...)
 	before := w.seenAs()

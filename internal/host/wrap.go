@@ -13,7 +13,7 @@ import (
 // discreet is somebody's own device: it shows the app under test and nothing else.
 type discreet struct {
 	driver.Device
-	app string
+	worker *worker // whose app under test that is, which may change
 }
 
 // eyes gives the device as it may be looked at.
@@ -21,7 +21,7 @@ func (w *worker) eyes() driver.Device {
 	if w.device.Describe().Owner == "" {
 		return w.device
 	}
-	return discreet{w.device, w.app}
+	return discreet{w.device, w}
 }
 
 // Unwrap gives the device. What its other abilities show of other apps, such as its log,
@@ -30,7 +30,7 @@ func (d discreet) Unwrap() device.Device { return d.Device }
 
 func (d discreet) Tree(ctx context.Context) (*screen.Tree, error) {
 	t, err := d.Device.Tree(ctx)
-	if err != nil || t.App == d.app && d.app != "" {
+	if err != nil || t.App == d.worker.app && d.worker.app != "" {
 		return t, err
 	}
 	return &screen.Tree{Width: t.Width, Height: t.Height, Revision: t.Revision, Language: t.Language,
@@ -42,7 +42,7 @@ func (d discreet) Picture(ctx context.Context) (device.Picture, error) {
 	if err != nil {
 		return nil, err
 	}
-	if t.App != d.app || d.app == "" {
+	if t.App != d.worker.app || d.worker.app == "" {
 		return nil, errors.New("something else than the app under test is in front of somebody's own device")
 	}
 	return d.Device.Picture(ctx)

@@ -28,7 +28,7 @@ func (o *own) Installed(context.Context) ([]fleet.Installed, error) { return nil
 
 func TestAbilitiesAreFoundThroughWhateverWrapsADevice(t *testing.T) {
 	d := &own{tree: still}
-	var wrapped device.Device = attentive{discreet{d, "example.tideline"}, &worker{device: d}, false, func() {}}
+	var wrapped device.Device = attentive{discreet{d, &worker{app: "example.tideline"}}, &worker{device: d}, false, func() {}}
 	holding, ok := device.As[device.Holding](wrapped)
 	require.True(t, ok)
 	require.Equal(t, device.Holding(d), holding, "the device's own, not a double")
@@ -43,17 +43,17 @@ func TestSomebodysOwnDeviceShowsTheAppUnderTestAndNothingElse(t *testing.T) {
 	private := &screen.Tree{App: "example.letters", Width: 400, Height: 800, Language: "en-GB", Revision: 9,
 		Root: &screen.Node{Role: "text", Text: "Dear Aya"}}
 	d := &own{tree: private}
-	seen, err := discreet{d, "example.tideline"}.Tree(context.Background())
+	seen, err := discreet{d, &worker{app: "example.tideline"}}.Tree(context.Background())
 	require.NoError(t, err)
 	require.NotContains(t, seen.Root.Label()+seen.Root.Text, "Aya")
 	require.Equal(t, []any{400, 800, uint64(9)}, []any{int(seen.Width), int(seen.Height), seen.Revision},
 		"changes are noticed all the same")
-	_, err = discreet{d, "example.tideline"}.Picture(context.Background())
+	_, err = discreet{d, &worker{app: "example.tideline"}}.Picture(context.Background())
 	require.ErrorContains(t, err, "something else than the app under test")
-	seen, err = discreet{d, "example.letters"}.Tree(context.Background())
+	seen, err = discreet{d, &worker{app: "example.letters"}}.Tree(context.Background())
 	require.NoError(t, err)
 	require.Equal(t, private, seen)
-	_, err = discreet{d, ""}.Picture(context.Background())
+	_, err = discreet{d, &worker{app: ""}}.Picture(context.Background())
 	require.Error(t, err, "without an app under test nothing is shown")
 }
 

@@ -54,6 +54,9 @@ func (e *Event) Weight() int {
 	if e.Finished != nil {
 		n += len(e.Finished.Trouble)
 	}
+	if e.Entry != nil {
+		n += e.Entry.weight()
+	}
 	if c := e.Case; c != nil {
 		n += 200 + 250*len(c.Evidence)
 		for _, s := range c.Steps {
@@ -82,6 +85,11 @@ func (e *Event) Fit() (int, error) {
 	cuts := []func(){
 		func() { plain.Deep(e, 2000) },
 		func() { e.cutMatched(1000) },
+		func() {
+			if e.Entry != nil {
+				e.Entry.Detail = nil
+			}
+		},
 		func() { e.cutSteps(1000, 300) },
 		func() { e.cutEvidence(500) },
 		func() { e.cutSteps(200, 100); e.cutMatched(0); e.cutEvidence(100); plain.Deep(e, 300) },

@@ -20,7 +20,7 @@ import (
 )
 
 // Version is what both ends must speak.
-const Version = 4
+const Version = 5
 
 // MaxMessage bounds a message, in bytes.
 const MaxMessage = 16 << 20
@@ -190,6 +190,7 @@ type Lease struct {
 	TTLMS   int64    `json:"ttl_ms"`          // what is left of it
 
 	Attempt *Attempt `json:"attempt,omitempty"`
+	Session *Session `json:"session,omitempty"`
 }
 
 // Attempt is a lease's work where a leg of a run holds it.
@@ -232,12 +233,14 @@ type Refusal struct {
 }
 
 // Event is something that happened under a lease. Exactly one of the pointers
-// is set. Began, Finished and Clean are of any lease, the cases those of an attempt.
+// is set. Began, Finished and Clean are of any lease, the cases those of an attempt, entries
+// those of a session.
 type Event struct {
 	Lease    int64         `json:"lease"`
 	Seq      int64         `json:"seq"`
 	Began    *Began        `json:"began,omitempty"`
 	CaseOpen *CaseOpen     `json:"case_open,omitempty"`
+	Entry    *Entry        `json:"entry,omitempty"`
 	Case     *CaseClosed   `json:"case,omitempty"`
 	Evidence []EvidenceRef `json:"evidence,omitempty"` // of the lease as a whole
 	Finished *Finished     `json:"finished,omitempty"`
@@ -285,6 +288,7 @@ type Finished struct {
 // its end. A device that is out of reach is cleaned by its host as soon as it is back, and
 // is not ready until then.
 type Clean struct {
+	Items     []string         `json:"items,omitempty"`   // what was undone, for people, where a person had the device
 	Trouble   string           `json:"trouble,omitempty"` // why it could not be cleaned
 	Later     bool             `json:"later,omitempty"`   // it is out of reach, and not clean yet
 	Condition *fleet.Condition `json:"condition,omitempty"`

@@ -23,6 +23,7 @@ import (
 	"yamato/internal/service/care"
 	dispatching "yamato/internal/service/dispatch"
 	"yamato/internal/service/runs"
+	"yamato/internal/service/sessions"
 	"yamato/internal/service/views"
 	"yamato/internal/service/watch"
 	"yamato/internal/store"
@@ -36,6 +37,7 @@ type (
 	tended   = care.Part
 	told     = watch.Part
 	shown    = views.Part
+	sat      = sessions.Part
 )
 
 // Service is one instance: its parts, put together, and the loops that make them work.
@@ -47,6 +49,7 @@ type Service struct {
 	*tended
 	*told
 	*shown
+	*sat
 	callers *callers
 }
 
@@ -75,8 +78,9 @@ func New(st *store.Store, blobs blob.Store, c base.Config) *Service {
 	}
 	b := &base.Base{Store: st, Blobs: blobs, Bell: base.NewBell(), Config: c, Log: c.Log, Instance: uuid.NewString()}
 	kept, fleet := builds.New(b), care.New(b)
-	return &Service{b, kept, dispatching.New(b), runs.New(b, kept), fleet, watch.New(b), views.New(b, kept, fleet),
-		newCallers()}
+	told := views.New(b, kept, fleet)
+	return &Service{b, kept, dispatching.New(b), runs.New(b, kept), fleet, watch.New(b), told,
+		sessions.New(b, kept, fleet, told), newCallers()}
 }
 
 // Run works until ctx ends and the links of hosts have been given up: it listens for the bell,
@@ -86,7 +90,7 @@ func (s *Service) Run(ctx context.Context) error {
 		return fmt.Errorf("registering this instance: %w", err)
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	for _, work := range append(s.Loops(), s.Listen, s.PassOn, s.beat, s.collect, s.Tend) {
+	for _, work := range append(s.Loops(), s.Listen, s.PassOn, s.beat, s.collect, s.Tend, s.WatchSessions) {
 		g.Go(func() error { work(ctx); return nil })
 	}
 	err := g.Wait()

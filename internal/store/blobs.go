@@ -12,6 +12,9 @@ var references = []string{
 	`select 1 from evidence where digest = d`,
 	`select 1 from package where digest = d`,
 	`select 1 from suite_revision where digest = d`,
+	`select 1 from session_entry where digest = d and digest <> ''`,
+	`select 1 from finding where picture = d and picture <> ''`,
+	`select 1 from session where closed_at is null and d = any(reads)`,
 	`select 1 from sighting where d in (picture, tree)`,
 	`select 1 from device where sideline is not null and d in (sideline->'broken'->>'picture', sideline->'broken'->>'log')`,
 }

@@ -20,7 +20,8 @@ type Device struct {
 	Since     time.Time                `db:"since"`
 	Worth     int                      `db:"worth"`
 	LastLease int64                    `db:"last_lease"`
-	Run       *int64                   `db:"run"` // number of the run that has it now
+	Run       *int64                   `db:"run"`     // number of the run that has it now
+	AtHand    string                   `db:"at_hand"` // who has it in hand, "" for nobody
 	Used      int64                    `db:"used"`
 	Condition pg.JSON[fleet.Condition] `db:"condition"`
 	Sideline  *pg.JSON[Sideline]       `db:"sideline"`
@@ -42,7 +43,9 @@ const deviceColumns = `
 	select d.id, d.project_id, d.host_id, d.facts, d.state, d.reason, d.since, d.worth, d.last_lease, d.used,
 		d.condition, d.sideline,
 	       (select r.number from lease l join attempt a on a.lease_id = l.id join run r on r.id = a.run_id
-	       	where l.device_id = d.id and l.ended_at is null) as run
+	       	where l.device_id = d.id and l.ended_at is null) as run,
+	       coalesce((select s.asked_by || ', session ' || s.number from session s join lease l on l.id = s.lease_id
+	       	where l.device_id = d.id and l.ended_at is null), '') as at_hand
 	from device d `
 
 // Devices gives a project's devices by site and name.
@@ -65,7 +68,8 @@ type Glimpse struct {
 	State    string    `db:"state"`
 	Reason   string    `db:"reason"`
 	Since    time.Time `db:"since"`
-	Run      int64     `db:"run"` // 0 where none has it
+	Run      int64     `db:"run"`     // 0 where none has it
+	AtHand   string    `db:"at_hand"` // who has it in hand, "" for nobody
 	Owner    string    `db:"owner"`
 	Labels   string    `db:"labels"` // a JSON array, or nothing
 }
@@ -79,7 +83,9 @@ func (s *Store) Glimpses(ctx context.Context, project int64) ([]Glimpse, error) 
 		       coalesce(d.facts->>'owner', '') as owner, coalesce(d.facts->>'labels', '') as labels,
 		       case when d.state = 'leased' then coalesce((select r.number from lease l
 		       	join attempt a on a.lease_id = l.id join run r on r.id = a.run_id where l.device_id = d.id
-		       		and l.ended_at is null), 0) else 0 end as run
+		       		and l.ended_at is null), 0) else 0 end as run,
+		       case when d.state = 'leased' then coalesce((select s.asked_by || ', session ' || s.number from session s
+		       	join lease l on l.id = s.lease_id where l.device_id = d.id and l.ended_at is null), '') else '' end as at_hand
 		from device d where d.project_id = $1 and d.removed_at is null order by d.site, d.name`, project)
 	return list, err
 }
@@ -406,8 +412,9 @@ func (t *Tx) ChangeDevices(ctx context.Context, changes []DeviceChange) error {
 
 // The sorts of what the scheduler has to look at again.
 const (
-	DirtyDevice = 1
-	DirtyLeg    = 2
+	DirtyDevice  = 1
+	DirtyLeg     = 2
+	DirtySession = 3
 )
 
 // MarkDirty tells the scheduler to look at these again.

@@ -391,6 +391,7 @@ type Held struct {
 	Repeat     int       `db:"repeat_failed"`
 	AppID      int64     `db:"app_id"`
 	Pinned     bool      `db:"pinned"`
+	SessionID  int64     `db:"session_id"` // 0 where an attempt has it
 
 	Ready       string `db:"ready_state"` // the device's state once no lease has it
 	ReadyReason string `db:"ready_reason"`
@@ -400,19 +401,22 @@ type Held struct {
 }
 
 const heldColumns = `
-	select l.id, l.project_id, l.host_id, l.device_id, a.run_id, a.leg_id, a.number as attempt,
-		l.ended_at is not null as ended, l.began_at is not null as began,
-	       l.end_asked, l.last_seq, g.state as leg_state, g.cases, a.todo, g.avoid, g.used_error, g.used_fail,
-	       	g.device_id is not null as pinned,
-	       d.name as device, d.last_lease, d.state as dev_state, d.ready_state, d.ready_reason,
-	       	d.sideline is not null as sidelined, d.removed_at is not null as removed,
-	       		coalesce(d.sideline->>'reason', '') as side_reason, r.after_error, r.repeat_failed, b.app_id
+	select l.id, l.project_id, l.host_id, l.device_id, coalesce(a.run_id, 0) as run_id, coalesce(a.leg_id, 0) as leg_id,
+		coalesce(a.number, 0) as attempt, l.ended_at is not null as ended, l.began_at is not null as began,
+		l.end_asked, l.last_seq, coalesce(g.state, '') as leg_state, coalesce(g.cases, '{}') as cases,
+		coalesce(a.todo, '{}') as todo, coalesce(g.avoid, '{}') as avoid, coalesce(g.used_error, 0) as used_error,
+		coalesce(g.used_fail, 0) as used_fail, g.device_id is not null as pinned,
+		d.name as device, d.last_lease, d.state as dev_state, d.ready_state, d.ready_reason,
+		d.sideline is not null as sidelined, d.removed_at is not null as removed,
+		coalesce(d.sideline->>'reason', '') as side_reason, coalesce(r.after_error, 0) as after_error,
+		coalesce(r.repeat_failed, 0) as repeat_failed, coalesce(b.app_id, 0) as app_id, coalesce(sl.session_id, 0) as session_id
 	from lease l
-	join attempt a on a.lease_id = l.id
-	join leg g on g.id = a.leg_id
 	join device d on d.id = l.device_id
-	join run r on r.id = a.run_id
-	join build b on b.id = r.build_id `
+	left join attempt a on a.lease_id = l.id
+	left join leg g on g.id = a.leg_id
+	left join run r on r.id = a.run_id
+	left join build b on b.id = r.build_id
+	left join session_lease sl on sl.lease_id = l.id `
 
 // HeldBy locks leases by number, in order.
 func (t *Tx) HeldBy(ctx context.Context, leases []int64) ([]Held, error) {
@@ -613,7 +617,10 @@ func (s *Store) MayRead(ctx context.Context, project int64, digest string) (bool
 		select exists (
 			select 1 from lease l join attempt a on a.lease_id = l.id join leg g on g.id = a.leg_id
 				join suite_revision v on v.id = g.revision_id
-			where l.project_id = $1 and l.ended_at is null and (g.digest = $2 or v.digest = $2))`, project, digest)
+			where l.project_id = $1 and l.ended_at is null and (g.digest = $2 or v.digest = $2))
+		or exists (select 1 from session s join lease l on l.id = s.lease_id
+			where s.project_id = $1 and s.closed_at is null and l.ended_at is null and (s.package = $2 or $2 = any(s.reads)))`,
+		project, digest)
 	return ok, err
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"yamato/internal/store/access"
 	"yamato/internal/store/pg"
+	"yamato/internal/store/sessions"
 )
 
 //go:embed migrations/*.sql
@@ -21,6 +22,7 @@ var migrations embed.FS
 // Store is the records.
 type Store struct {
 	*access.Records
+	*Sessions
 	db *sqlx.DB // the pool's
 }
 
@@ -30,7 +32,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{&access.Records{Pool: pool}, pool.DB}, nil
+	return &Store{&access.Records{Pool: pool}, sessions.New(pool), pool.DB}, nil
 }
 
 // Migrate brings the tables up to what this version needs. Several services may
@@ -60,8 +62,14 @@ func (s *Store) Migrate(ctx context.Context) error {
 	return nil
 }
 
+// Sessions are the records of people's sessions at devices.
+type Sessions = sessions.Records
+
 // Tx is a transaction.
-type Tx struct{ tx *sqlx.Tx }
+type Tx struct {
+	tx *sqlx.Tx
+	sessions.Tx
+}
 
 // InTx runs do in a transaction, which is committed if do gives nil.
 //
@@ -72,13 +80,14 @@ type Tx struct{ tx *sqlx.Tx }
 //  3. leases by number, each together with its device;
 //  4. devices by id, where no lease is asked for;
 //  5. legs and results;
-//  6. runs by id, with the numbers of their events;
-//  7. blobs.
+//  6. sessions by id;
+//  7. runs by id, with the numbers of their events;
+//  8. blobs.
 //
 // What has to know a run's state before it touches the run's legs does so in a
 // transaction of its own: see windDown in internal/service/dispatch.
 func (s *Store) InTx(ctx context.Context, do func(*Tx) error) error {
-	return s.Pool.InTx(ctx, func(tx *sqlx.Tx) error { return do(&Tx{tx}) })
+	return s.Records.InTx(ctx, func(tx *sqlx.Tx) error { return do(&Tx{tx, sessions.Tx{SQL: tx}}) })
 }
 
 func (t *Tx) exec(ctx context.Context, query string, args ...any) error {

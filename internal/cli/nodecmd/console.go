@@ -3,16 +3,12 @@ package nodecmd
 import (
 	"context"
 	"fmt"
-	"os"
-	"os/exec"
-	"runtime"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
-	"yamato/internal/contract"
 )
 
 func (a *App) ConsoleCommand() *cobra.Command {
@@ -26,11 +22,11 @@ func (a *App) ConsoleCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			link, err := signInLink(cmd.Context(), s)
+			link, err := ui.SignInLink(cmd.Context(), s, "")
 			if err != nil {
 				return err
 			}
-			opened := !stay && openBrowser(link)
+			opened := !stay && ui.OpenBrowser(link)
 			return a.Write(map[string]any{"link": link, "opened": opened}, func() {
 				fmt.Fprintln(a.Out, link)
 				if opened {
@@ -43,30 +39,6 @@ func (a *App) ConsoleCommand() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&stay, "print", false, "print the link only")
 	return cmd
-}
-
-// signInLink makes a link that signs one browser in. The code is in the fragment,
-// which browsers send to nobody: no log and no referrer gets to see it.
-func signInLink(ctx context.Context, s *client.Service) (string, error) {
-	in, err := client.As[contract.SignIn](s.MakeSignIn(ctx))
-	return s.Base() + "/sign-in#" + in.Code, err
-}
-
-// openBrowser opens a link in the browser of whoever sits at this machine, if
-// somebody does.
-func openBrowser(link string) bool {
-	var opener string
-	switch {
-	case os.Getenv("BROWSER") != "":
-		opener = os.Getenv("BROWSER")
-	case runtime.GOOS == "darwin":
-		opener = "open"
-	case os.Getenv("DISPLAY") != "" || os.Getenv("WAYLAND_DISPLAY") != "":
-		opener = "xdg-open"
-	default:
-		return false
-	}
-	return exec.Command(opener, link).Start() == nil // it lives on by itself
 }
 
 // serveAndTell serves, and tells where the console is once somebody answers.
@@ -83,7 +55,7 @@ func (a *App) tellConsole(ctx context.Context, n *node) {
 	if err != nil {
 		return
 	}
-	if link, err := signInLink(ctx, c); err == nil {
+	if link, err := ui.SignInLink(ctx, c, ""); err == nil {
 		fmt.Fprintf(a.Out, "\nThe console, signed in once by this link (`yamato console` makes another):\n\n  %s\n",
 			link)
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yamato/internal/cli/buildcmd"
+	"yamato/internal/cli/sessioncmd"
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
@@ -629,15 +630,16 @@ func (a *App) runCancel() *cobra.Command {
 
 func (a *App) TryCommand() *cobra.Command {
 	f := &runFlags{}
+	var byHand bool
 	cmd := &cobra.Command{
 		Use:   "try FILE",
 		Short: "From local files to a verdict in one go",
 		Long: "try checks a script, hands in the packages and the script, runs it, follows it\nand " +
-			"prints the verdict.",
-		Example: "  yamato try tickets.suite --build app.apk --on \"Kaede 7\" --case \"one passenger pays " +
+			"prints the verdict. With --by-hand FILE is a package: it is handed in, installed on a\ndevice, and that is yours.",
+		Example: "  yamato try --by-hand app.apk --on kaede-7-1\n  yamato try tickets.suite --build app.apk --on \"Kaede 7\" --case \"one passenger pays " +
 			"the single fare\"",
 		Args:              ui.Exactly(1, "name the script: yamato try tickets.suite --build app.apk"),
-		ValidArgsFunction: ui.Files("suite"),
+		ValidArgsFunction: ui.Files("suite", "apk", "ipa", "zip"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Connect(cmd.Context())
 			if err != nil {
@@ -648,6 +650,9 @@ func (a *App) TryCommand() *cobra.Command {
 				0,
 				20)); err != nil {
 				return err
+			}
+			if byHand {
+				return sessioncmd.Of(a.App).ByHand(cmd.Context(), s, append([]string{args[0]}, f.builds...), f.on, f.lineup)
 			}
 			if len(f.builds) == 0 {
 				return ui.WrongCall{Title: "try needs a build",
@@ -674,5 +679,6 @@ func (a *App) TryCommand() *cobra.Command {
 		},
 	}
 	f.bind(a, cmd)
+	cmd.Flags().BoolVar(&byHand, "by-hand", false, "FILE is a package: install it on a device and be at that by hand")
 	return cmd
 }

@@ -144,6 +144,11 @@ type Leaving interface {
 	SendAway(ctx context.Context) error
 }
 
+// Removing is a device that apps can be taken off again one by one, with their data.
+type Removing interface {
+	Remove(ctx context.Context, app string) error
+}
+
 // Frame is a picture of the screen as it moves, encoded.
 type Frame struct {
 	At        time.Duration // device time
@@ -229,6 +234,7 @@ var Abilities = []Ability{
 	ability[Linking]("links", "follows a link into an app"),
 	ability[Filing]("files", "has files to choose from"),
 	ability[Leaving]("away", "sends an app away and brings it back"),
+	ability[Removing]("removal", "has apps taken off it one by one"),
 	ability[Logger]("log", "keeps a log"),
 	ability[Live]("live", "shows its screen as it moves"),
 	ability[Measured]("readings", "tells what the app takes"),

@@ -17,10 +17,11 @@ var (
 	Tree    = Kind{"tree", "application/json", ".json", true}
 	Log     = Kind{"log", "text/plain; charset=utf-8", ".txt", true}
 	Film    = Kind{"film", "application/zip", ".zip", false} // a zip of pictures, with a list
+	Video   = Kind{"video", "video/webm", ".webm", true}
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Picture, Tree, Log, Film}
+var Kinds = []Kind{Picture, Tree, Log, Film, Video}
 
 // ByMediaType gives the kind whose content is of a media type.
 func ByMediaType(mediaType string) (Kind, bool) {

@@ -46,12 +46,14 @@ type Demand struct {
 	Class  Class
 	Device int64   // this device and no other; 0 for any
 	Avoid  []int64 // not these
+	Among  []int64 // one of these; nil for any
 	Who    string  // asks; devices may be for some people only
 }
 
 // Takes reports whether a device of class c with that id serves d.
 func (d Demand) Takes(id int64, c Class) bool {
-	return d.takesClass(c) && (d.Device == 0 || d.Device == id) && !slices.Contains(d.Avoid, id)
+	return d.takesClass(c) && (d.Device == 0 || d.Device == id) && !slices.Contains(d.Avoid, id) &&
+		(len(d.Among) == 0 || slices.Contains(d.Among, id))
 }
 
 func (d Demand) takesClass(c Class) bool {
@@ -119,6 +121,7 @@ type queueKey struct {
 	class  Class
 	device int64
 	avoid  string
+	among  string
 	who    string
 }
 
@@ -336,12 +339,17 @@ func link(p *pool, q *queue) {
 }
 
 func keyOf(d Demand) queueKey {
-	var avoid []byte
-	for _, id := range slices.Sorted(slices.Values(d.Avoid)) {
+	return queueKey{d.Class, d.Device, packed(d.Avoid), packed(d.Among), d.Who}
+}
+
+// packed writes a set of ids, the same for the same ids in any order.
+func packed(ids []int64) string {
+	var out []byte
+	for _, id := range slices.Sorted(slices.Values(ids)) {
 		for range 8 {
-			avoid = append(avoid, byte(id))
+			out = append(out, byte(id))
 			id >>= 8
 		}
 	}
-	return queueKey{d.Class, d.Device, string(avoid), d.Who}
+	return string(out)
 }

@@ -69,7 +69,8 @@ func anEvent(t *rapid.T) Event {
 	id := rapid.Int64Range(1, 20).Draw(t, "leg")
 	l := Leg{ID: id, Order: Order{id % 5, id}, Waiting: rapid.IntRange(0, 3).Draw(t, "waiting") > 0}
 	l.Demand = Demand{Class: class(""), Avoid: rapid.SliceOfN(rapid.Int64Range(1, 8), 0, 2).Draw(t, "avoid"),
-		Who: rapid.SampledFrom([]string{"", "Bo", "Aya", "B"}).Draw(t, "who")}
+		Among: rapid.SliceOfN(rapid.Int64Range(1, 8), 0, 3).Draw(t, "among"),
+		Who:   rapid.SampledFrom([]string{"", "Bo", "Aya", "B"}).Draw(t, "who")}
 	if rapid.IntRange(0, 4).Draw(t, "pinned") == 0 {
 		l.Demand.Device = rapid.Int64Range(1, 8).Draw(t, "pin")
 	}

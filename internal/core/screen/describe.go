@@ -41,3 +41,19 @@ func DescribeCover(n *Node) string {
 
 // clip shortens what is told of a text.
 func clip(s string) string { return plain.Clip(s, 60) }
+
+// States tells in words how an element is; shown says whether a person sees some of it.
+func (n *Node) States(shown bool) []string {
+	out := []string{}
+	for _, s := range []struct {
+		on   bool
+		name string
+	}{{n.Disabled, "disabled"}, {n.Focused, "focused"}, {n.Selected, "selected"}, {n.Busy, "busy"},
+		{n.Checked == "true", "checked"}, {n.Checked == "mixed", "partly checked"}, {!n.OnScreen(), "out of sight"},
+		{n.OnScreen() && !shown, "covered"}} {
+		if s.on {
+			out = append(out, s.name)
+		}
+	}
+	return out
+}

@@ -30,7 +30,7 @@ func Suggest(t *Tree, n *Node) []Locator {
 	if len(out) > 0 {
 		return out
 	}
-	around := t.ancestors(n)
+	around := t.Ancestors(n)
 	for _, a := range around[:min(len(around), maxWithin)] {
 		for _, in := range a.names() {
 			if in.Role != "" && in.Called.Any() || len(in.Find(t)) != 1 {
@@ -96,8 +96,8 @@ func sound(id string) bool {
 	return id != ""
 }
 
-// ancestors gives what n lies in, the nearest first.
-func (t *Tree) ancestors(n *Node) []*Node {
+// Ancestors gives what n lies in, the nearest first.
+func (t *Tree) Ancestors(n *Node) []*Node {
 	var path []*Node
 	var walk func(at *Node) bool
 	walk = func(at *Node) bool {

@@ -113,6 +113,7 @@ func (r *runner) pass(revision uint64, until time.Duration) error {
 // judge awaits and turns what it saw into the end of the case, if it is one.
 func (r *runner) judge(st Statement, expected string, view func(*screen.Tree) sight) (sight, *stop) {
 	saw, err := r.await(st, view)
+	r.found = saw.nodes
 	if err != nil {
 		return saw.sight, r.trouble(st, err)
 	}

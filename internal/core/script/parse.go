@@ -264,7 +264,7 @@ func (p *parser) unknown(t token.Token, known []string) {
 	if planned[t.Text] {
 		p.notReady(t)
 	}
-	hint := foreign[t.Text]
+	hint := token.Foreign(t.Text)
 	if hint == "" {
 		hint = token.Meant(t.Raw, known)
 	}

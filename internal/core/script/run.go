@@ -164,6 +164,7 @@ type runner struct {
 	steps   []StepRecord
 	values  map[string]amount.Value
 	matched []string
+	found   []*screen.Node // by the step that is under way, or that was last
 
 	settling *screen.Settling
 	idle     int    // calls in a row that brought neither a change nor time

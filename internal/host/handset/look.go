@@ -105,15 +105,24 @@ func (d *Device) home() *screen.Tree {
 // AwaitChange returns when the screen's revision is past the given one, or at until.
 func (d *Device) AwaitChange(ctx context.Context, revision uint64, until time.Duration) error {
 	end := d.born.Add(until)
+	if revision == device.NoRevision {
+		if err := d.reach(ctx); err != nil {
+			return err
+		}
+		return pause(ctx, d.running.Gone, end)
+	}
 	for {
 		t, err := d.Tree(ctx)
 		if err != nil {
 			return err
 		}
-		if t.Revision > revision || !time.Now().Before(end) {
+		if t.Revision > revision || !time.Now().Before(end) || device.Nudged(ctx) {
 			return nil
 		}
 		next := time.Now().Add(lookEvery) // what moves without a word of it is seen by looking
+		if d.watched() {
+			next = next.Add(lookRarely) // or else by who is shown the screen as it moves
+		}
 		if end.Before(next) {
 			next = end
 		}
@@ -131,12 +140,27 @@ func (d *Device) AwaitChange(ctx context.Context, revision uint64, until time.Du
 // lookEvery is how often the screen is looked at while nothing tells of a change.
 const lookEvery = 250 * time.Millisecond
 
+// lookRarely is how much more rarely that is while somebody is shown the screen as it moves.
+const lookRarely = 750 * time.Millisecond
+
+// watched tells whether the screen is shown as it moves.
+func (d *Device) watched() bool {
+	if d.tab == nil {
+		return false
+	}
+	d.tab.mu.Lock()
+	defer d.tab.mu.Unlock()
+	return d.tab.frames != nil
+}
+
 // pause waits until then: with nothing in front nothing changes.
 func pause(ctx context.Context, gone <-chan struct{}, until time.Time) error {
 	end := time.NewTimer(time.Until(until))
 	defer end.Stop()
 	select {
 	case <-end.C:
+		return nil
+	case <-device.Nudge(ctx):
 		return nil
 	case <-gone:
 		return lost(pipe.ErrGone)

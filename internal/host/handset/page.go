@@ -498,6 +498,7 @@ func (t *tab) await(ctx context.Context, until time.Time) error {
 	select {
 	case <-t.changed:
 	case <-end.C:
+	case <-device.Nudge(ctx):
 	case <-t.Gone:
 		return lost(pipe.ErrGone)
 	case <-ctx.Done():

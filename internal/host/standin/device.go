@@ -218,6 +218,14 @@ func (d *Device) Install(ctx context.Context, app driver.App) error {
 		return nil
 	}
 	next := &installed{app: app}
+	if i := d.apps[app.Package.ApplicationID]; i != nil { // an update keeps what the app keeps
+		next.data = i.data
+		if d.running == i {
+			if err := d.goHome(); err != nil {
+				return err
+			}
+		}
+	}
 	if app.Package.Program != "" {
 		f, err := os.Open(app.Path)
 		if err != nil {
@@ -303,6 +311,17 @@ func (d *Device) Stop(_ context.Context, app string) error {
 		return nil
 	}
 	return d.goHome()
+}
+
+// Remove takes an app off, with its data and what it was allowed.
+func (d *Device) Remove(ctx context.Context, app string) error {
+	if err := d.Stop(ctx, app); err != nil {
+		return err
+	}
+	delete(d.apps, app)
+	maps.DeleteFunc(d.given, func(of [2]string, _ string) bool { return of[0] == app })
+	d.write("info", "packages", app+" removed")
+	return d.render()
 }
 
 // goHome ends whatever app runs and shows the home screen.
@@ -522,9 +541,10 @@ func (d *Device) AwaitChange(ctx context.Context, revision uint64, until time.Du
 		}
 		id, due, ok := d.nextTimer()
 		if !ok || due > until {
-			return d.pass(ctx, until-d.now)
+			_, err := d.wait(ctx, until-d.now)
+			return err
 		}
-		if err := d.pass(ctx, due-d.now); err != nil {
+		if nudged, err := d.wait(ctx, due-d.now); err != nil || nudged {
 			return err
 		}
 		t, still := d.timers[id]
@@ -575,6 +595,28 @@ func (d *Device) pass(ctx context.Context, by time.Duration) error {
 			return context.Cause(ctx)
 		}
 	}
+	return d.elapse(by)
+}
+
+// wait moves the clock as pass does, but for no longer than until it is nudged.
+func (d *Device) wait(ctx context.Context, by time.Duration) (nudged bool, err error) {
+	nudge := device.Nudge(ctx)
+	if !d.realTime || nudge == nil || by <= 0 {
+		return false, d.pass(ctx, by)
+	}
+	began, end := time.Now(), time.NewTimer(by)
+	defer end.Stop()
+	select {
+	case <-end.C:
+	case <-nudge:
+		by, nudged = min(by, time.Since(began)), true
+	case <-ctx.Done():
+		return false, context.Cause(ctx)
+	}
+	return nudged, d.elapse(by)
+}
+
+func (d *Device) elapse(by time.Duration) error {
 	d.now += by
 	if limit := time.Duration(d.state.Timeout) * time.Second; limit > 0 && d.up && !d.asleep &&
 		d.now-d.touched >= limit {

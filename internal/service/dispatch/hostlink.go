@@ -321,6 +321,15 @@ func (n *session) giveOut(ctx context.Context, leases []int64, p *parcel) error 
 	if len(leases) == 0 {
 		return nil
 	}
+	people, err := n.service.Store.SessionAssignments(ctx, leases)
+	if err != nil {
+		return err
+	}
+	for _, a := range people {
+		if err := p.lease(ctx, sessionOut(a)); err != nil {
+			return err
+		}
+	}
 	list, err := n.service.Store.Assignments(ctx, leases)
 	if err != nil {
 		return err

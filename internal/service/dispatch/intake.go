@@ -12,6 +12,7 @@ import (
 	"yamato/internal/link"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
+	"yamato/internal/store/sessions"
 )
 
 // answers are what the hosts are to be told of each lease.
@@ -90,6 +91,7 @@ type work struct {
 		project, app []int64
 		locator      []string
 	}
+	entries    []sessions.Entry
 	tolerance  fleet.Tolerance
 	probeEvery time.Duration
 }
@@ -109,6 +111,7 @@ type tally struct {
 	side    *store.Sideline
 	events  []any
 	counts  store.Tally
+	session sessions.Change
 }
 
 func (s *Part) newWork(held []store.Held) *work {
@@ -162,10 +165,14 @@ func (w *work) news(t *tally, e link.Event) (refusal string) {
 	case e.Began != nil:
 		t.change.Began, t.change.Circumstances = true, e.Began.Circumstances
 		t.tell(Event{Kind: "attempt"})
+	case t.LegID == 0 && (e.Case != nil || e.CaseOpen != nil):
+		return "it is a session's lease, and has no cases"
 	case e.CaseOpen != nil:
 		t.tell(Event{Kind: "case", Case: &e.CaseOpen.Case})
 	case e.Case != nil:
 		return w.judge(t, e.Case)
+	case e.Entry != nil:
+		return w.note(t, e)
 	case e.Finished != nil:
 		by := "host"
 		if e.Finished.Device {
@@ -177,12 +184,18 @@ func (w *work) news(t *tally, e link.Event) (refusal string) {
 			w.end(t.Lease, "host", "its host gave the device up")
 		}
 		w.cleaned(t, e.Clean)
+		w.tellClean(t, e)
 	}
-	w.keep(t, -1, e.Evidence)
+	if t.LegID != 0 {
+		w.keep(t, -1, e.Evidence)
+	}
 	return ""
 }
 
 func (t *tally) tell(e Event) {
+	if t.RunID == 0 {
+		return
+	}
 	e.Leg, e.Attempt, e.Device = t.LegID, t.Attempt, t.Device
 	t.events = append(t.events, e)
 }
@@ -291,7 +304,7 @@ func (t *tally) sideline(s store.Sideline) {
 // apps have met it; where only one has, the device is tried out first.
 func (w *work) tolerate(ctx context.Context, t *store.Tx) error {
 	for _, one := range w.order {
-		if !one.trouble || !one.closing || one.side != nil || one.Sidelined {
+		if !one.trouble || !one.closing || one.side != nil || one.Sidelined || one.LegID == 0 {
 			continue
 		}
 		now := time.Now()
@@ -344,7 +357,7 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 				free = append(free, one.DeviceID)
 			}
 		}
-		if one.closing {
+		if one.closing && one.LegID != 0 {
 			closing = append(closing, one)
 		}
 	}
@@ -352,6 +365,7 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 		func() error { return t.ChangeLeases(ctx, leases) },
 		func() error { return t.AddResults(ctx, w.results) },
 		func() error { return t.AddEvidence(ctx, w.kept) },
+		func() error { return t.AddEntries(ctx, w.entries) },
 		func() error { return t.AddLocators(ctx, w.located.project, w.located.app, w.located.locator) },
 		func() error { return t.ChangeDevices(ctx, devices) },
 		func() error { return t.MarkDirty(ctx, store.DirtyDevice, free) },
@@ -362,6 +376,9 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 	}
 	finished, err := w.decideLegs(ctx, t, closing)
 	if err != nil {
+		return err
+	}
+	if err := t.ChangeSessions(ctx, w.sessions()); err != nil {
 		return err
 	}
 	return w.tellRuns(ctx, t, finished)
@@ -389,6 +406,8 @@ func (w *work) decideLegs(ctx context.Context, t *store.Tx, closing []*tally) (m
 	for _, one := range w.order {
 		var c store.LegChange
 		switch {
+		case one.LegID == 0: // a session has it
+			continue
 		case one.closing:
 			if c, err = one.next(ctx, t, so[one.LegID]); err != nil {
 				return nil, err

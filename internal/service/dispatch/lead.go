@@ -10,6 +10,7 @@ import (
 
 	"yamato/internal/core/schedule"
 	"yamato/internal/store"
+	"yamato/internal/store/sessions"
 )
 
 // lead schedules for as long as this instance holds the lead, and tries to take
@@ -120,6 +121,7 @@ func (l *leader) place(ctx context.Context) error {
 	s := l.service
 	placed := 0
 	err := s.Store.InTx(ctx, func(t *store.Tx) error {
+		placed = 0
 		leads, err := t.Leads(ctx, s.Instance, l.epoch)
 		if err != nil {
 			return err
@@ -131,12 +133,26 @@ func (l *leader) place(ctx context.Context) error {
 		if err != nil || len(placements) == 0 {
 			return err
 		}
-		legs, devices := make([]int64, len(placements)), make([]int64, len(placements))
-		for i, p := range placements {
-			legs[i], devices[i] = p.Leg, p.Device
+		var legs, devices []int64
+		for _, p := range placements {
+			if isSession(p.Leg) {
+				ok, err := t.PlaceSession(ctx, -p.Leg, p.Device, s.Config.TTL)
+				if err != nil {
+					return err
+				}
+				if ok {
+					placed++
+				}
+				continue
+			}
+			legs, devices = append(legs, p.Leg), append(devices, p.Device)
 		}
-		if placed, err = t.Place(ctx, legs, devices, s.Config.TTL); err != nil {
-			return err
+		if len(legs) > 0 {
+			n, err := t.Place(ctx, legs, devices, s.Config.TTL)
+			if err != nil {
+				return err
+			}
+			placed += n
 		}
 		if placed != len(placements) {
 			return fmt.Errorf("%d of %d placements did not fit the records", len(placements)-placed, len(placements))
@@ -167,12 +183,16 @@ func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement,
 	l.service.taken.Add(int64(len(dirty)))
 	var devices []store.FreeDevice
 	var legs []store.WaitingLeg
+	var people []sessions.Waiting
 	if l.state == nil {
 		l.state = schedule.New(schedule.InTurn)
 		if devices, err = t.IdleDevices(ctx); err != nil {
 			return nil, err
 		}
 		if legs, err = t.WaitingLegs(ctx); err != nil {
+			return nil, err
+		}
+		if people, err = t.WaitingSessions(ctx); err != nil {
 			return nil, err
 		}
 	} else if len(dirty) > 0 {
@@ -186,9 +206,15 @@ func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement,
 		if legs, err = t.LegsByID(ctx, ids[store.DirtyLeg]); err != nil {
 			return nil, err
 		}
+		if people, err = t.SessionsWaiting(ctx, ids[store.DirtySession]); err != nil {
+			return nil, err
+		}
 	}
 	var placements []schedule.Placement
 	now := time.Now()
+	for _, p := range people {
+		placements = append(placements, l.state.Apply(sessionLeg(p))...)
+	}
 	for _, g := range legs {
 		placements = append(placements, l.state.Apply(schedule.Leg{ID: g.ID, Order: schedule.Order{Run: g.RunID,
 			Leg: g.Position}, Waiting: g.State == "waiting",

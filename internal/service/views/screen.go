@@ -98,7 +98,7 @@ func Elements(t *screen.Tree) []contract.Element {
 			Bounds: contract.Rect{X: float32(n.Bounds.X), Y: float32(n.Bounds.Y), W: float32(n.Bounds.W),
 				H: float32(n.Bounds.H)},
 			Visible: contract.Rect{X: float32(n.Visible.X), Y: float32(n.Visible.Y), W: float32(n.Visible.W),
-				H: float32(n.Visible.H)}, States: states(n, shown[n]), Locators: []string{}, Lines: []string{}}
+				H: float32(n.Visible.H)}, States: n.States(shown[n]), Locators: []string{}, Lines: []string{}}
 		if n.ID != "" {
 			e.Id = &n.ID
 		}
@@ -113,20 +113,5 @@ func Elements(t *screen.Tree) []contract.Element {
 		out = append(out, e)
 		return len(out) < maxElements
 	})
-	return out
-}
-
-func states(n *screen.Node, shown bool) []string {
-	out := []string{}
-	for _, s := range []struct {
-		on   bool
-		name string
-	}{{n.Disabled, "disabled"}, {n.Focused, "focused"}, {n.Selected, "selected"}, {n.Busy, "busy"},
-		{n.Checked == "true", "checked"}, {n.Checked == "mixed", "partly checked"}, {!n.OnScreen(), "out of sight"},
-		{n.OnScreen() && !shown, "covered"}} {
-		if s.on {
-			out = append(out, s.name)
-		}
-	}
 	return out
 }

@@ -9,18 +9,19 @@ export function SignIn() {
   const [trouble, setTrouble] = useState<Problem>();
   const begun = useRef(false);
   const [code] = useState(() => location.hash.slice(1));
+  const [asked] = useState(() => new URLSearchParams(location.search).get("to"));
   useEffect(() => {
     if (!code || begun.current) return;
     begun.current = true;
     history.replaceState(null, "", "/sign-in"); // it works once: nobody should keep it
     post<About>("/api/v1/session", { code })
       .then(() => {
-        const to = localStorage.getItem(wanted);
+        const to = asked ?? localStorage.getItem(wanted);
         localStorage.removeItem(wanted);
-        location.replace(to?.startsWith("/") && !to.startsWith("//") ? to : "/");
+        location.replace(to && /^\/[^/\\]/.test(to) ? to : "/");
       })
       .catch((e: Problem) => setTrouble(e));
-  }, [code]);
+  }, [code, asked]);
   if (code && !trouble) return <Door title="Signing in…" />;
   return (
     <Door title="Sign in">

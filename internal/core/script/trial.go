@@ -1,0 +1,69 @@
+package script
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"yamato/internal/core/device"
+	"yamato/internal/core/screen"
+)
+
+// Trial carries out lines of script one at a time, on an app as it stands: nothing is
+// started for them. What a line names, later ones may use.
+type Trial struct{ r *runner }
+
+// Tried is how a line went.
+type Tried struct {
+	Steps   []StepRecord
+	Failure *Failure       // nil where it did as it says
+	Found   []*screen.Node // what its last step acted on or looked at
+	Named   string         // what it gave a value, as in "total = 6.3"
+	Err     error          // of the device
+}
+
+// NewTrial begins one.
+func NewTrial(d device.Device, o Options, rec Recorder) *Trial {
+	return &Trial{newRunner(context.Background(), &Suite{KeepApp: true}, d, o, rec)}
+}
+
+// Line carries out a line, or a block, in the app of an id. It gives findings, and does nothing, where
+// that cannot be read.
+func (t *Trial) Line(ctx context.Context, app, line string) (Tried, []Finding) {
+	head := "suite \"by hand\"\nbefore each\n"
+	for _, name := range slices.Sorted(maps.Keys(t.r.values)) {
+		head += "let " + name + " = 0\n"
+	}
+	head += "end\ncase \"line\"\n"
+	suite, findings := Read(head + line + "\nend\n")
+	shift := strings.Count(head, "\n")
+	findings = slices.DeleteFunc(findings, func(f Finding) bool { return f.Advice })
+	for i := range findings {
+		findings[i].Pos.Line -= shift
+	}
+	if len(findings) > 0 {
+		return Tried{}, findings
+	}
+	if len(suite.Cases) != 1 || len(suite.Cases[0].Body.Steps) == 0 {
+		return Tried{}, []Finding{{Pos: Pos{Line: 1, Column: 1}, Length: 1, Line: line,
+			Message: "there is no step to carry out", Hint: `write one, such as: tap "Continue"`}}
+	}
+	r := t.r
+	r.ctx, r.o.App, r.began, r.ran, r.steps, r.found = ctx, app, r.device.Now(), 1, []StepRecord{}, nil
+	r.settling, r.app = screen.NewSettling(r.device.Now()), ""
+	stopped := r.block(suite.Cases[0].Body)
+	out := Tried{Steps: r.steps, Found: r.found}
+	for i := range out.Steps {
+		out.Steps[i].Line -= shift
+	}
+	if stopped != nil {
+		stopped.failure.Line -= shift
+		out.Failure, out.Err = &stopped.failure, stopped.err
+	}
+	if last, ok := suite.Cases[0].Body.Steps[len(suite.Cases[0].Body.Steps)-1].(naming); ok && stopped == nil {
+		out.Named = fmt.Sprintf("%s = %s", last.names(), r.values[last.names()].String())
+	}
+	return out, nil
+}

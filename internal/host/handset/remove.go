@@ -1,0 +1,33 @@
+package handset
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/chromedp/cdproto/storage"
+)
+
+// Remove takes an app off the handset, with all that it keeps.
+func (d *Device) Remove(ctx context.Context, app string) error {
+	i := d.apps[app]
+	if i == nil {
+		return fmt.Errorf("no app %s is installed", app)
+	}
+	if err := d.Stop(ctx, app); err != nil {
+		return err
+	}
+	t, err := d.open(ctx, app)
+	if err != nil {
+		return lost(err)
+	}
+	defer t.close(ctx)
+	if err := storage.ClearDataForOrigin(i.origin, "all").Do(t.On(ctx)); err != nil {
+		return lost(err)
+	}
+	i.reached(d.proxy, false)
+	delete(d.apps, app)
+	if i.bundle != nil {
+		return i.bundle.Close()
+	}
+	return nil
+}

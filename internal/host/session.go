@@ -1,0 +1,76 @@
+package host
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+
+	"yamato/internal/core/device"
+	"yamato/internal/core/screen"
+	"yamato/internal/host/byhand"
+	"yamato/internal/host/driver"
+	"yamato/internal/link"
+)
+
+// session is a person's work under a lease.
+type session struct {
+	link.Session
+	lease   link.Lease
+	changed []string // what it has changed on the device
+}
+
+// run hands the device over until the session is ended. That is no trouble.
+func (l *session) run(ctx context.Context, w *worker) error {
+	h := w.host
+	w.app = l.App
+	body, err := json.Marshal(map[string]any{"host": h.config.Name, "site": h.config.Site, "program": h.config.Program,
+		"device": w.device.Describe(), "language": l.Language, "real_time": true})
+	if err != nil {
+		return err
+	}
+	if err := h.journal.Append(link.Event{Lease: l.lease.Number, Began: &link.Began{Circumstances: body}}); err != nil {
+		return err
+	}
+	uploads := &outbox{worker: w, lease: l.lease.Number}
+	l.changed, err = byhand.Run(ctx, byhand.Config{
+		Session: l.Session, Device: w.eyes(), Careful: w.attentive(true, func() {}), Said: h.log, Folder: h.config.Dir,
+		Private: w.device.Describe().Owner != "",
+		Prepare: func(ctx context.Context) error {
+			return w.prepare(ctx, driver.Surroundings{Language: l.Language, RealTime: true})
+		},
+		Fetch:  h.cache.fetch,
+		Upload: uploads.upload,
+		Keep:   func(e link.Entry) error { return h.journal.Append(link.Event{Lease: l.lease.Number, Entry: &e}) },
+		Dial: func(ctx context.Context) (link.Live, func(), error) {
+			return h.config.Service.DialLive(ctx, l.lease.Number)
+		},
+		Log:    func(ctx context.Context) []device.LogLine { return w.readLog(ctx) },
+		Glance: w.showAll,
+		InHand: func(app string) { w.app = app },
+		Draw:   drawn,
+		DrawPart: func(p device.Picture, t *screen.Tree, crop screen.Rect) ([]byte, error) {
+			return shot{picture: p, tree: t, crop: crop}.png()
+		},
+	})
+	var end ended
+	if errors.As(context.Cause(ctx), &end) {
+		return nil
+	}
+	return err
+}
+
+// ended is why the service ends a lease before its time.
+type ended string
+
+func (e ended) Error() string { return string(e) }
+
+// undone tells what cleaning has taken back, item by item.
+func (l *session) undone() []string {
+	switch driver.Cleaning(l.Cleaning) {
+	case driver.CleanNothing:
+		return []string{"nothing, as was asked: what was installed stays"}
+	case driver.CleanDevice:
+		return append(l.changed, "everything else: the device is as it was first made")
+	}
+	return append(l.changed, "accounts, files and settings of these apps, and what was asked of the system for them")
+}

@@ -1,0 +1,62 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"yamato/internal/store/sessions"
+)
+
+// Finding writes a finding as Markdown: what is wrong, where it was seen, the way there, the log around it. Its
+// pictures lie beside it.
+func Finding(f sessions.Finding) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# %s\n\n", markdown(f.Title))
+	state := f.State
+	if f.Mended != "" {
+		state = "mended in build " + f.Mended
+	}
+	fmt.Fprintf(&b, "Finding %d, %s, found by %s on %s.\n\n", f.Number, state, markdown(f.FoundBy), f.At.UTC().Format("2006-01-02 15:04 UTC"))
+	if f.Note != "" {
+		fmt.Fprintf(&b, "%s\n\n", strings.TrimSpace(f.Note))
+	}
+	b.WriteString("## Where\n\n")
+	v := f.Facts.V
+	for _, row := range [][2]string{{"Build", v.Build}, {"App", v.App}, {"Device", v.Device}, {"Model", v.Model}, {"OS", v.OS},
+		{"Language", v.Language}, {"Surroundings", strings.Join(v.Surroundings, "; ")}} {
+		if row[1] != "" {
+			fmt.Fprintf(&b, "- %s: %s\n", row[0], markdown(row[1]))
+		}
+	}
+	if f.Session > 0 {
+		fmt.Fprintf(&b, "- Session: %d\n", f.Session)
+	}
+	if f.Run > 0 {
+		fmt.Fprintf(&b, "- Run: %d\n", f.Run)
+	}
+	if f.Picture != "" {
+		fmt.Fprintf(&b, "\n![%s](marked.png)\n", strings.NewReplacer("[", "(", "]", ")").Replace(markdown(f.Title)))
+	}
+	fenced(&b, "The way there", v.Way)
+	fenced(&b, "Log", v.Log)
+	return b.String()
+}
+
+// fenced writes lines as they are, in a fence that none of them ends.
+func fenced(b *strings.Builder, title string, lines []string) {
+	if len(lines) == 0 {
+		return
+	}
+	fence := "```"
+	text := strings.Join(lines, "\n")
+	for strings.Contains(text, fence) {
+		fence += "`"
+	}
+	fmt.Fprintf(b, "\n## %s\n\n%s\n%s\n%s\n", title, fence, text, fence)
+}
+
+// markdown writes a text of one line so that nothing in it is markup.
+func markdown(s string) string {
+	s = strings.Join(strings.Fields(s), " ")
+	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", `\<`, "#", `\#`, "|", `\|`).Replace(s)
+}
