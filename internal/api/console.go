@@ -17,7 +17,7 @@ import (
 // pagePolicy lets the console's own files run, and nothing else. Styles may be set
 // by its scripts: what opens and scrolls is placed that way.
 const pagePolicy = "default-src 'none'; script-src 'self'; worker-src 'self'; style-src 'self' 'unsafe-inline'; " +
-	"img-src 'self' data: blob:; font-src 'self'; connect-src 'self'; manifest-src 'self'; base-uri 'none'; " +
+	"img-src 'self' data: blob:; media-src 'self'; font-src 'self'; connect-src 'self'; manifest-src 'self'; base-uri 'none'; " +
 	"form-action 'none'; frame-ancestors 'none'"
 
 // asset is a file of the console, plain and packed.

@@ -465,6 +465,8 @@ type Frame struct {
 
 // Glimpse a device in the browser's stream of events
 type Glimpse struct {
+	// AtHand who has it in hand
+	AtHand   *string   `json:"at_hand,omitempty"`
 	Form     string    `json:"form"`
 	Kind     string    `json:"kind"`
 	Labels   *[]string `json:"labels,omitempty"`

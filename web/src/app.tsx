@@ -19,6 +19,10 @@ const Builds = page("BuildsPage", () => import("./pages/builds"));
 const Build = page("BuildPage", () => import("./pages/build"));
 const Fleet = page("FleetPage", () => import("./pages/fleet"));
 const Lineups = page("LineupsPage", () => import("./pages/lineups"));
+const ByHand = page("ByHandPage", () => import("./pages/by-hand"));
+const Session = page("SessionPage", () => import("./pages/session"));
+const Findings = page("FindingsPage", () => import("./pages/findings"));
+const Finding = page("FindingPage", () => import("./pages/findings"));
 const Device = page("DevicePage", () => import("./pages/device"));
 
 export function App() {
@@ -56,6 +60,10 @@ function SignedIn() {
             <Route path="/builds" element={<Builds />} />
             <Route path="/builds/:build" element={<Build />} />
             <Route path="/fleet" element={<Fleet />} />
+            <Route path="/by-hand" element={<ByHand />} />
+            <Route path="/by-hand/:session" element={<Session />} />
+            <Route path="/findings" element={<Findings />} />
+            <Route path="/findings/:finding" element={<Finding />} />
             <Route path="/lineups" element={<Lineups />} />
             <Route path="/fleet/:device" element={<Device />} />
             <Route

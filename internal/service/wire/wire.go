@@ -210,7 +210,7 @@ func Device(d store.Device) contract.Device {
 	f := d.Facts.V
 	one := contract.Device{Name: f.Name, Site: f.Site, Kind: f.Kind, Platform: f.Platform, Model: f.Model, Form: f.Form,
 		Os: f.OS, Width: f.Width, Height: f.Height,
-		MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: d.State, Since: d.Since, Run: d.Run,
+		MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: d.State, Since: d.Since, Run: d.Run, AtHand: base.Stated(d.AtHand),
 		Reason:   base.Stated(d.Reason),
 		Released: base.Stated(f.Released), Abi: base.Stated(f.ABI), HardwareId: base.Stated(f.HardwareID),
 		Labels: base.Listed(f.Labels), Owner: base.Stated(f.Owner), TakesMb: base.Stated(f.TakesMB), Used: &d.Used}
@@ -257,7 +257,7 @@ func Checks(list []fleet.Check) []contract.Check {
 // Glimpse tells of a device as a list shows it.
 func Glimpse(d store.Glimpse) contract.Glimpse {
 	out := contract.Glimpse{Name: d.Name, Site: d.Site, Kind: d.Kind, Platform: d.Platform, Model: d.Model, Os: d.OS,
-		Form: d.Form, State: d.State, Since: d.Since, Owner: base.Stated(d.Owner), Labels: base.Listed(words(d.Labels))}
+		Form: d.Form, State: d.State, Since: d.Since, Owner: base.Stated(d.Owner), Labels: base.Listed(words(d.Labels)), AtHand: base.Stated(d.AtHand)}
 	if d.Reason != "" {
 		out.Reason = &d.Reason
 	}

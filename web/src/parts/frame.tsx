@@ -16,6 +16,7 @@ const places = [
   { to: "/builds", name: "Builds", key: "b" },
   { to: "/fleet", name: "Fleet", key: "f" },
   { to: "/lineups", name: "Lineups", key: "l" },
+  { to: "/by-hand", name: "By hand", key: "h" },
 ];
 
 function useTheme(): [string, () => void] {

@@ -9,6 +9,7 @@ import { Tip } from "./plain";
 
 export function doing(d: Glimpse): string {
   if (d.run) return `running run ${d.run}`;
+  if (d.at_hand) return `in hand: ${d.at_hand}`;
   const words: Record<string, string> = { idle: "free", leased: "taken", resetting: "being cleaned", unready: "not ready", booting: "booting" };
   return (words[d.state] ?? d.state) + (d.reason ? `: ${d.reason}` : "");
 }
