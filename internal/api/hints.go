@@ -35,6 +35,10 @@ var calls = []struct {
 	{regexp.MustCompile("^lineup save "), "PUT …/lineups"},
 	{regexp.MustCompile("^lineup try "), "POST …/lineups/choice"},
 	{regexp.MustCompile("^run ls$"), "GET …/runs"},
+	{regexp.MustCompile("^session ls$"), "GET …/sessions"},
+	{regexp.MustCompile("^session open$"), "POST …/sessions"},
+	{regexp.MustCompile("^session show$"), "GET …/sessions/{session}/entries"},
+	{regexp.MustCompile("^finding ls$"), "GET …/findings"},
 	{regexp.MustCompile("^console$"), "POST /api/v1/sign-ins"},
 }
 

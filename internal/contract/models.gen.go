@@ -1036,7 +1036,7 @@ type Session struct {
 	ClosedAt  *time.Time `json:"closed_at,omitempty"`
 	CreatedAt time.Time  `json:"created_at"`
 
-	// Device the one that it has
+	// Device the one that it has, or had last
 	Device *string `json:"device,omitempty"`
 
 	// Ending why it is about to be closed

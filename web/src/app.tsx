@@ -21,6 +21,7 @@ const Fleet = page("FleetPage", () => import("./pages/fleet"));
 const Lineups = page("LineupsPage", () => import("./pages/lineups"));
 const ByHand = page("ByHandPage", () => import("./pages/by-hand"));
 const Session = page("SessionPage", () => import("./pages/session"));
+const Side = page("SidePage", () => import("./pages/side"));
 const Findings = page("FindingsPage", () => import("./pages/findings"));
 const Finding = page("FindingPage", () => import("./pages/findings"));
 const Device = page("DevicePage", () => import("./pages/device"));
@@ -61,6 +62,7 @@ function SignedIn() {
             <Route path="/builds/:build" element={<Build />} />
             <Route path="/fleet" element={<Fleet />} />
             <Route path="/by-hand" element={<ByHand />} />
+            <Route path="/by-hand/side" element={<Side />} />
             <Route path="/by-hand/:session" element={<Session />} />
             <Route path="/findings" element={<Findings />} />
             <Route path="/findings/:finding" element={<Finding />} />

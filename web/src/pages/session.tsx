@@ -153,22 +153,23 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
           {open && <Prompt mine={mine} act={act} evaluates={st.can.includes("console")} />}
         </div>
         <Tabs.Root value={side} onValueChange={setSide} className="flex w-[31%] min-w-0 flex-none flex-col">
-          <Tabs.List aria-label="Beside the screen" className="flex flex-none gap-3 border-b border-strong">
-            {[
-              ["kept", "Kept"],
-              ["inside", "Inside"],
-              ["feel", "Surroundings"],
-              ["app", "Apps"],
-              ["about", "About"],
-            ].map(([v, words]) => (
-              <Tabs.Trigger key={v} value={v!} className="border-b-2 border-transparent pb-1 text-soft data-[state=active]:border-ink data-[state=active]:font-medium data-[state=active]:text-ink">
-                {words}
-                {v === "feel" && (st?.felt.length ?? 0) > 0 && ` (${st!.felt.length})`}
-              </Tabs.Trigger>
-            ))}
-            <span className="flex-1" />
+          <div className="flex flex-none items-baseline border-b border-strong">
+            <Tabs.List aria-label="Beside the screen" className="flex flex-1 gap-3">
+              {[
+                ["kept", "Kept"],
+                ["inside", "Inside"],
+                ["feel", "Surroundings"],
+                ["app", "Apps"],
+                ["about", "About"],
+              ].map(([v, words]) => (
+                <Tabs.Trigger key={v} value={v!} className="border-b-2 border-transparent pb-1 text-soft data-[state=active]:border-ink data-[state=active]:font-medium data-[state=active]:text-ink">
+                  {words}
+                  {v === "feel" && (st?.felt.length ?? 0) > 0 && ` (${st!.felt.length})`}
+                </Tabs.Trigger>
+              ))}
+            </Tabs.List>
             <button
-              className="link text-sm"
+              className="link flex-none text-sm"
               onClick={() => {
                 localStorage.setItem("yamato.log", log ? "folded" : "open");
                 setLog(!log);
@@ -176,7 +177,7 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
             >
               {log ? "Fold the log" : "Show the log"}
             </button>
-          </Tabs.List>
+          </div>
           <Tabs.Content value="kept" tabIndex={-1} className="min-h-0 flex-1 overflow-auto">
             {entries.data && <Kept session={s} entries={entries.data} follow />}
           </Tabs.Content>

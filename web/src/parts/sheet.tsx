@@ -3,11 +3,12 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { Tabs } from "radix-ui";
 import { useEffect, useLayoutEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { evidencePath, framePath, inProject, post, problemOf, useGet, type Evidence, type Frame, type Result, type Run, type Sheet, type SheetAttempt, type Step } from "../data/api";
+import { evidencePath, framePath, inProject, post, problemOf, useGet, type Evidence, type Frame, type Result, type Run, type Session, type Sheet, type SheetAttempt, type Step } from "../data/api";
 import { Log, moments } from "../data/log";
 import { at, lasting, size } from "../data/time";
 import { combinationWhole } from "../data/weave";
-import { Trouble, Waiting } from "./plain";
+import { NewFinding } from "./kept";
+import { Modal, Trouble, Waiting } from "./plain";
 import { Shape, VerdictWord } from "./verdict";
 
 type Props = { run: Run; leg: number; index: number; onClose: () => void };
@@ -18,6 +19,7 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
   const [params, set] = useSearchParams();
   const navigate = useNavigate();
   const [trouble, setTrouble] = useState<unknown>();
+  const [finding, setFinding] = useState(false);
   const s = sheet.data;
   const attempts = s?.attempts ?? [];
   const telling = [...attempts].reverse().find((a) => a.result && a.result.verdict !== "pass") ?? attempts[attempts.length - 1];
@@ -44,12 +46,32 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
           >
             Run this again
           </button>
+          {telling?.result && ["fail", "error"].includes(telling.result.verdict) && (
+            <>
+              <button
+                className="button"
+                onClick={() =>
+                  void post<Session>(inProject("sessions"), { again: { run: run.number, leg, case: index } })
+                    .then((r) => navigate(`/by-hand/${r.number}`))
+                    .catch(setTrouble)
+                }
+              >
+                By hand from there
+              </button>
+              <button className="button" onClick={() => setFinding(true)}>
+                Make a finding
+              </button>
+            </>
+          )}
           <button className="button" onClick={onClose}>
             Close <kbd>Esc</kbd>
           </button>
         </div>
       </header>
       {trouble !== undefined && <div className="px-5"><Trouble of={trouble} /></div>}
+      <Modal title="Make a finding" about="What should be mended. Build, device, levels, the way there and the end of the log come with it." open={finding} onClose={() => setFinding(false)}>
+        {finding && <NewFinding from={{ failed: { run: run.number, leg, case: index } }} title={telling?.result?.sentence?.replace(/^line \d+: /, "") ?? ""} />}
+      </Modal>
       {sheet.error && !s && <div className="px-5"><Trouble of={sheet.error} retry={() => void sheet.refetch()} /></div>}
       {!s && !sheet.error && <div className="px-5"><Waiting what="the attempt" /></div>}
       {s && attempts.length === 0 && <p className="px-5 py-4 text-soft">It has not been attempted yet. This fills as soon as it is.</p>}
