@@ -38,6 +38,7 @@ var calls = []struct {
 	{regexp.MustCompile("^session ls$"), "GET …/sessions"},
 	{regexp.MustCompile("^session open$"), "POST …/sessions"},
 	{regexp.MustCompile("^session show$"), "GET …/sessions/{session}/entries"},
+	{regexp.MustCompile("^checklist ls$"), "GET …/checklists"},
 	{regexp.MustCompile("^finding ls$"), "GET …/findings"},
 	{regexp.MustCompile("^console$"), "POST /api/v1/sign-ins"},
 }

@@ -56,6 +56,18 @@ type ServerInterface interface {
 	// GetTexts The texts of the Android package, by key and language
 	// (GET /api/v1/projects/{project}/builds/{build}/texts)
 	GetTexts(c *gin.Context, project Project, build string, params GetTextsParams)
+	// ListChecklistRuns Checklists that people go through now
+	// (GET /api/v1/projects/{project}/checklist-runs)
+	ListChecklistRuns(c *gin.Context, project Project)
+	// StartChecklist Have people go through a checklist by hand, on one device or on a lineup
+	// (POST /api/v1/projects/{project}/checklist-runs)
+	StartChecklist(c *gin.Context, project Project)
+	// ListChecklists The newest version of each checklist
+	// (GET /api/v1/projects/{project}/checklists)
+	ListChecklists(c *gin.Context, project Project)
+	// SaveChecklist Keep a checklist under its title; another text is another version
+	// (PUT /api/v1/projects/{project}/checklists)
+	SaveChecklist(c *gin.Context, project Project)
 	// ListDevices The fleet, and what each device does now
 	// (GET /api/v1/projects/{project}/devices)
 	ListDevices(c *gin.Context, project Project, params ListDevicesParams)
@@ -164,6 +176,9 @@ type ServerInterface interface {
 	// GetSheet All that is known of one case in one combination, attempt by attempt
 	// (GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case})
 	GetSheet(c *gin.Context, project Project, run RunNumber, leg int64, pCase int)
+	// MarkCase Say how one thing of a checklist is, on one combination
+	// (PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict)
+	MarkCase(c *gin.Context, project Project, run RunNumber, leg int64, pCase int)
 	// Search Find runs, builds, suites, cases and devices
 	// (GET /api/v1/projects/{project}/search)
 	Search(c *gin.Context, project Project, params SearchParams)
@@ -680,6 +695,106 @@ func (siw *ServerInterfaceWrapper) GetTexts(c *gin.Context) {
 	}
 
 	siw.Handler.GetTexts(c, project, build, params)
+}
+
+// ListChecklistRuns operation middleware
+func (siw *ServerInterfaceWrapper) ListChecklistRuns(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListChecklistRuns(c, project)
+}
+
+// StartChecklist operation middleware
+func (siw *ServerInterfaceWrapper) StartChecklist(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartChecklist(c, project)
+}
+
+// ListChecklists operation middleware
+func (siw *ServerInterfaceWrapper) ListChecklists(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListChecklists(c, project)
+}
+
+// SaveChecklist operation middleware
+func (siw *ServerInterfaceWrapper) SaveChecklist(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SaveChecklist(c, project)
 }
 
 // ListDevices operation middleware
@@ -2038,6 +2153,58 @@ func (siw *ServerInterfaceWrapper) GetSheet(c *gin.Context) {
 	siw.Handler.GetSheet(c, project, run, leg, pCase)
 }
 
+// MarkCase operation middleware
+func (siw *ServerInterfaceWrapper) MarkCase(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "leg" -------------
+	var leg int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "leg", c.Param("leg"), &leg, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter leg: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "case" -------------
+	var pCase int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "case", c.Param("case"), &pCase, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter case: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MarkCase(c, project, run, leg, pCase)
+}
+
 // Search operation middleware
 func (siw *ServerInterfaceWrapper) Search(c *gin.Context) {
 
@@ -2710,6 +2877,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/projects/:project/sessions/:session/files", wrapper.AddSessionFile)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/places", wrapper.ListPlaces)
 	router.PUT(options.BaseURL+"/api/v1/projects/:project/places", wrapper.SavePlace)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/checklists", wrapper.ListChecklists)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/checklists", wrapper.SaveChecklist)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/checklist-runs", wrapper.ListChecklistRuns)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/checklist-runs", wrapper.StartChecklist)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/runs/:run/legs/:leg/cases/:case/verdict", wrapper.MarkCase)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/findings", wrapper.ListFindings)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/findings", wrapper.AddFinding)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/findings/:finding", wrapper.GetFinding)
@@ -3114,6 +3286,164 @@ type GetTextsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetTextsdefaultApplicationProblemPlusJSONResponse) VisitGetTextsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChecklistRunsRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type ListChecklistRunsResponseObject interface {
+	VisitListChecklistRunsResponse(w http.ResponseWriter) error
+}
+
+type ListChecklistRuns200JSONResponse []Run
+
+func (response ListChecklistRuns200JSONResponse) VisitListChecklistRunsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChecklistRunsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListChecklistRunsdefaultApplicationProblemPlusJSONResponse) VisitListChecklistRunsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartChecklistRequestObject struct {
+	Project Project `json:"project"`
+	Body    *StartChecklistJSONRequestBody
+}
+
+type StartChecklistResponseObject interface {
+	VisitStartChecklistResponse(w http.ResponseWriter) error
+}
+
+type StartChecklist200JSONResponse Run
+
+func (response StartChecklist200JSONResponse) VisitStartChecklistResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartChecklistdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartChecklistdefaultApplicationProblemPlusJSONResponse) VisitStartChecklistResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChecklistsRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type ListChecklistsResponseObject interface {
+	VisitListChecklistsResponse(w http.ResponseWriter) error
+}
+
+type ListChecklists200JSONResponse []Checklist
+
+func (response ListChecklists200JSONResponse) VisitListChecklistsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChecklistsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListChecklistsdefaultApplicationProblemPlusJSONResponse) VisitListChecklistsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveChecklistRequestObject struct {
+	Project Project `json:"project"`
+	Body    *SaveChecklistJSONRequestBody
+}
+
+type SaveChecklistResponseObject interface {
+	VisitSaveChecklistResponse(w http.ResponseWriter) error
+}
+
+type SaveChecklist200JSONResponse Checklist
+
+func (response SaveChecklist200JSONResponse) VisitSaveChecklistResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveChecklistdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SaveChecklistdefaultApplicationProblemPlusJSONResponse) VisitSaveChecklistResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4568,6 +4898,43 @@ func (response GetSheetdefaultApplicationProblemPlusJSONResponse) VisitGetSheetR
 	return err
 }
 
+type MarkCaseRequestObject struct {
+	Project Project   `json:"project"`
+	Run     RunNumber `json:"run"`
+	Leg     int64     `json:"leg"`
+	Case    int       `json:"case"`
+	Body    *MarkCaseJSONRequestBody
+}
+
+type MarkCaseResponseObject interface {
+	VisitMarkCaseResponse(w http.ResponseWriter) error
+}
+
+type MarkCase204Response struct {
+}
+
+func (response MarkCase204Response) VisitMarkCaseResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type MarkCasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MarkCasedefaultApplicationProblemPlusJSONResponse) VisitMarkCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SearchRequestObject struct {
 	Project Project `json:"project"`
 	Params  SearchParams
@@ -5315,6 +5682,18 @@ type StrictServerInterface interface {
 	// GetTexts The texts of the Android package, by key and language
 	// (GET /api/v1/projects/{project}/builds/{build}/texts)
 	GetTexts(ctx context.Context, request GetTextsRequestObject) (GetTextsResponseObject, error)
+	// ListChecklistRuns Checklists that people go through now
+	// (GET /api/v1/projects/{project}/checklist-runs)
+	ListChecklistRuns(ctx context.Context, request ListChecklistRunsRequestObject) (ListChecklistRunsResponseObject, error)
+	// StartChecklist Have people go through a checklist by hand, on one device or on a lineup
+	// (POST /api/v1/projects/{project}/checklist-runs)
+	StartChecklist(ctx context.Context, request StartChecklistRequestObject) (StartChecklistResponseObject, error)
+	// ListChecklists The newest version of each checklist
+	// (GET /api/v1/projects/{project}/checklists)
+	ListChecklists(ctx context.Context, request ListChecklistsRequestObject) (ListChecklistsResponseObject, error)
+	// SaveChecklist Keep a checklist under its title; another text is another version
+	// (PUT /api/v1/projects/{project}/checklists)
+	SaveChecklist(ctx context.Context, request SaveChecklistRequestObject) (SaveChecklistResponseObject, error)
 	// ListDevices The fleet, and what each device does now
 	// (GET /api/v1/projects/{project}/devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -5423,6 +5802,9 @@ type StrictServerInterface interface {
 	// GetSheet All that is known of one case in one combination, attempt by attempt
 	// (GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case})
 	GetSheet(ctx context.Context, request GetSheetRequestObject) (GetSheetResponseObject, error)
+	// MarkCase Say how one thing of a checklist is, on one combination
+	// (PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict)
+	MarkCase(ctx context.Context, request MarkCaseRequestObject) (MarkCaseResponseObject, error)
 	// Search Find runs, builds, suites, cases and devices
 	// (GET /api/v1/projects/{project}/search)
 	Search(ctx context.Context, request SearchRequestObject) (SearchResponseObject, error)
@@ -5856,6 +6238,146 @@ func (sh *strictHandler) GetTexts(ctx *gin.Context, project Project, build strin
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetTextsResponseObject); ok {
 		if err := validResponse.VisitGetTextsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListChecklistRuns operation middleware
+func (sh *strictHandler) ListChecklistRuns(ctx *gin.Context, project Project) {
+	var request ListChecklistRunsRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListChecklistRuns(ctx, request.(ListChecklistRunsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListChecklistRuns")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListChecklistRunsResponseObject); ok {
+		if err := validResponse.VisitListChecklistRunsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StartChecklist operation middleware
+func (sh *strictHandler) StartChecklist(ctx *gin.Context, project Project) {
+	var request StartChecklistRequestObject
+
+	request.Project = project
+
+	var body StartChecklistJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartChecklist(ctx, request.(StartChecklistRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartChecklist")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StartChecklistResponseObject); ok {
+		if err := validResponse.VisitStartChecklistResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListChecklists operation middleware
+func (sh *strictHandler) ListChecklists(ctx *gin.Context, project Project) {
+	var request ListChecklistsRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListChecklists(ctx, request.(ListChecklistsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListChecklists")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListChecklistsResponseObject); ok {
+		if err := validResponse.VisitListChecklistsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SaveChecklist operation middleware
+func (sh *strictHandler) SaveChecklist(ctx *gin.Context, project Project) {
+	var request SaveChecklistRequestObject
+
+	request.Project = project
+
+	var body SaveChecklistJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveChecklist(ctx, request.(SaveChecklistRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveChecklist")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SaveChecklistResponseObject); ok {
+		if err := validResponse.VisitSaveChecklistResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -7066,6 +7588,53 @@ func (sh *strictHandler) GetSheet(ctx *gin.Context, project Project, run RunNumb
 	}
 }
 
+// MarkCase operation middleware
+func (sh *strictHandler) MarkCase(ctx *gin.Context, project Project, run RunNumber, leg int64, pCase int) {
+	var request MarkCaseRequestObject
+
+	request.Project = project
+	request.Run = run
+	request.Leg = leg
+	request.Case = pCase
+
+	var body MarkCaseJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MarkCase(ctx, request.(MarkCaseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MarkCase")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MarkCaseResponseObject); ok {
+		if err := validResponse.VisitMarkCaseResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Search operation middleware
 func (sh *strictHandler) Search(ctx *gin.Context, project Project, params SearchParams) {
 	var request SearchRequestObject
@@ -7660,200 +8229,207 @@ func (sh *strictHandler) MakeSignIn(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5L3hkts4kif+Kgj9/xE9E0e77Ol2z0459oPHbU97u9r2VXm2b2O2owYiIQlTJEADYMnqiorYp9kH2ye5",
-	"QCZAUhJAgSpJtuc+uSxRIJCZSCQyf5l5N8llVUvBhNGT87tJTRWtmGEK/veyUVoq+1fBdK54bbgUk/OJ",
-	"YJ8MkTNiFozUdM7IlM2kYpNswu3XHxumVpNsImjFJueTHEfJJjpfsIra4WZSVdRMzidcmO+/m2QTs6oZ",
-	"/pfNmZrc32eT11wUXMzfNtWUwRxg7JqaRTf0DJ+ZZBPFPjZcsWJyblTDxr7rTcGqWhom8tVPbNW+bMFo",
-	"wVT3ut5jj+xz/ddU9NMFE3OzmJz/4cmT9i3aKDtB+5ILXnHTjr1BpBK+7A9YsBltSjM5f/Yks6Pzqqnc",
-	"2BUX+L+nwdW8V/IfLDcRmtXu2yGabU/+shGDnFCNeDAXrpjWXA6/R+MzD3zXvf25rqXQDAT9vZLTklX2",
-	"z1wKwwQQj9Z1yXNqhf6sxif+1z+03QF3vbf9/4rNJueT/++s20ln+K0+8+PCG9f30C8LasiSCUOWSoo5",
-	"+d3l65fkT989++PvgRZuBPuCF1PZwHxqJWumDMc557QskUwb3Mrsg3NFq9h3Xji2udzR9G/tIFlPYtw7",
-	"f21JKqfwzX02eTGnHChDi4LbNdLyfW++M1pqlm0tQbNrLgr2aVvHzKQiUrAA97JJyeZDP9jJf7tQWl4b",
-	"bkVqcxxqnF7LmddxS1qW32iSlzK/6YabSlkyKuxwmlbsWjNLuM3hSmZIvqAiZ2RGy5JQTbghBS+CAy0X",
-	"PF8E1kZ5yYpzsuRmQZhSUmlCRUEaUbCcF6ywK9eTbMKEVQt/m9CytISAn02yiaXLr5s6KZt8ejSXj4al",
-	"ACcUZLgxrKoDgjllcyrW9mFBDXsE1M62BbJgtzxnQVllokCSpo0kWsWxzXCjZDMt2W6xd4O088rcekIk",
-	"+HPDy2KbALSug8vJFaOGFdfUpK+ppFNW6vi+Crxma5pCmjB9O4IlbJma5jd0ju/khlV6p/LDH/SmRJWi",
-	"KxiLC4Gc3d4CilXytqXS+j5YLpggilkFzaUgRsobwo0mfm6ELumqrwEGaXvLlD1LrnNZhOnjH8CzZ5fk",
-	"WLZnnfys/XjjZWuy4BjUUqVleo/mUem74DqwBVv+JDEKxTjAJmvnpR7efUrgW6Nzfk8NKrkRR8Ue+2BD",
-	"D8MAxEiimXlOqCBWe63ILS0bRgy9YRp0PTzn5Si6ldatvScB4YqLeGiLvqQ1zblZBY75utFhlVaxSqrV",
-	"dTUNfb3Bke7ZDEf8NTgJzd6Iy0YEVNoIlTX1WjFBqcxKerOK6IFGJA5yy1TBgybN2C2MViwuILSD4TV+",
-	"1pmlSoyOFzS0L0suWFCrKQbCZw0iMmVzLnRwpZFVALF06J62ZNqQGVfaTjtJGXRCsKUQNk9KJAu8OkaG",
-	"t27C62SILsPQ+braih1ugzOCUWIzejdzAr5h9SHtlwupGdGG1ZpQZRmiFLfmVWMItRZuRpraKhHLLSks",
-	"16ghrZ21bd6Gt64zYFMM1cRdEBRk+5oMpxEmR6MD3KG5aWgZtmDWDPbt2drvRzEwm+SymnIBl6yABHND",
-	"llSTihnCRZBAuZJaczGPKEn2qWa5WVPE3Vxa7bP+0oVckoqKlTf/21eQmmrNCsIFoUKaBVOEOis4NLUb",
-	"LsLvDd5frDTBC60Ebq47QVK8btn+Rs6239YnOwqxWTCNGkgTRUWM3npBVeies3RjkLWRF/SWWXLlsqqk",
-	"yOyfS6kKHTo3NBc5C3OjPze4M3NBGFUlZ4qAttY7hjasjh0PkaNjY0N1yh+42p0BrYBlfuP4bbAh28CH",
-	"ln59we1vVLe7gtt1QcU8tF8Ld0tK33R0ZiKuA+fJC3oOnD0fPH/QaB83CysyCX4I91r3fJwyOkAaq7Lx",
-	"IE4ygFvTJenpvHtt2tGKDNx1innzww8fXjHLbwJ2f1jfyJvoVYsVqzCvuCnDrF4uVruZhu4NGANeH16D",
-	"dBf/ROsAte8IckvNREjwrLUvHjxOzPiwY7eTjSxcs4CRPeAJiR4llSxY+KyW4U1Yl9TY0yT4peYRT4E2",
-	"1DxAHFpfCryg1aE4+d6cYNb+bTh2kIBWgO17zu9aj5c9j9Grhfdw98pEr1c2ednp6qB1WFKt7fmM42bg",
-	"foMzj2tyS9FIFAR8+Otc9awbErGf7DPg7RHzJqZjS3brrsDrk2O3TK3IjOZGKjzK2ymlGv0XdujQTnmQ",
-	"eA06h/xzm6KyQzRaCrX0CAqIO1u399jAhTPiiK6lBn+DNTCsfaMblOExtzOWy1sWNJu48UYlnMmECm9S",
-	"IivBBYoGJzp+g25jxXRTmvST6BKeDzG8ZxANDfDv7rEtvQ80zCbRK7OfaYhrP7T6b+MUn/IgWemUl3zL",
-	"5bXb+DHXCyqCJqwkC/TPc0HgmYAtmdujd8yhb0/qwDSiSnhBVbGkil1HTvMF4/OFCZv61tqhZTnilHzT",
-	"/iIwx/gNpnXHpdN90F81pGqi+yqig+RSxAJjQ4efYtQF9wJflYzqtVvk9h19XZisqlCNwF3spErIZdpd",
-	"TvOC+fvcEPOu/HP961Oal26Pox6cpFH+GUW5GSkSzv8wtMS/auaeDAbX4ErIkcILWqSRd8kLs0jwmjot",
-	"tm609E4kf0j1Dygcu92l2Zrr1dGor7o6awcZGFeMPzBDeTlkNg7R0SnX+2zClKKi0JErPDeaLKRG/wPV",
-	"N6wgRpJCkpKmOxFfwStCHF9wbaRaJaunK8NF8KCyc9z14x+lNm/ETPYCgIFlOy+Ptm/SpOTasCJzfpj1",
-	"M9iN4f1CSPhvNJFLsdsl19rAMPOOEr2pdbyJS8GV357e8JWzGagAe3CU6IiYSmnQ1uVFiaYSaC84fplx",
-	"3zVCMVoAisWpkSLdXP5B0aX4maqbgMFU0pyh+7SmyugWKcRz0yhLL9gjYEHjLsnIEytkT6O2cxvWVgpU",
-	"6FRaIwPdPb8GlJtxgasdoJxsYuR135Xpgnf4xSr4Rfjx0LNhw9ZOHJhu3+zeE+L2q5JVDoeycRcRhOF3",
-	"nrBGMZZZWlvhd1gski94WSi8iq6H52Xjdv+whYjTKFgdVpVZzNkApkH4Gy5C+w8+tmvBDxHkYNcFcQu3",
-	"yKqvenaeK6XMqZEqdFmi+YLMuCg0MQuuW1JaYRSSgFM3g7dXVglapcfFfDuEsnMKSpYD5+vIc/KWa+7Q",
-	"C7uZthkKkKgCgC2eoZkXg27sdmY98nmeDQjoS6oCEIhxQra/JO0nEum/AvDZqF8ckO/DjGwZGGebm3+Q",
-	"e3hCb9+17Ik/CqGCv5iuIjH4qEurkIKNehFPDSrzasBNHXV4RgFCqY5q8HnCoz3wUEudrCNtkB+3vGAi",
-	"ePvtcFbhgFsMQffoKcHIMjdkykop5tpHLpcLWbLB2NUQ4/ic6XC0PZlF6QHQihWcXuPnY+6Gmv/GEl+h",
-	"pQqcs85cydzxWso5kYrMeFlNshRJwJhOR+NWJHo8c+9u/SW9xbZ0dksJCY2DSIdCQhvc6/mKclk2lQiL",
-	"04ILE/E9ohV1NyrwWDGtY1tRL/gsQPV8QRXNDVOt2WiHdxFK9smQktFbay404KSZKSnCAuxNwGFOOcvZ",
-	"0aRdp/t5t4IB6ocRWA6Znu4numJMvKYRr9y+QKx2FgPzb9FY6wuoqBrh5equA/cAVn+DP3r2JOQGstep",
-	"ax7xmUD0KyPTFUE72m46B8SZZH2D/tugQR8BaD3JBhwdQwtzRMJbVz8utmMm93GCb9/gajDTkTAAByQI",
-	"/U++jb3m5nOFkwaCwu676+jbEtxxY3za4L4L7J49XF3wzXXUI3iY8JZfYXBzWusuxFPvAwpQ2yyCzg0E",
-	"yM6ZD2DkUmg0JbeXHTwJVSMyvy8h+pEhWEoq0q48OYC8QTp3/vlQsVvfgOH6WtEgat+7FwDKKQgghcGt",
-	"kyvGBFnQgmBAvXgOFHF5HoRrQg35n//67zPmTLCzO//X/dnMvk2f3cFxfb91l6bmugpcMpEqxBqyBLx6",
-	"a+A+mgjoYT2TMMXqjcGyNijeDpu10RpcRojaP1JRyFv0pq8vnX2quWJ6lAUfNS8+qvBhQItCMa0J1YSS",
-	"/31JclmwjFDy/u1f+jScrkzwfcre9um6Vd+zhBpV7hZQ+1DWXy3Mtj92kG7e8xiCgN7EoO9x5MNAQo9m",
-	"TMTB8hxcmuIG3Lkl1YZUtGCJEPmwO7xLDHJr6eYQIsWbfkgqCa6i+TwWwNkB2Q/Z4RvAezd4aKY/bXgb",
-	"WdWU9kINv+r+VoyW6UfzRS+kv86fP798T777YwYZQYIU7NEPr9YtnKdBs+WCavOa8rJRLD31ZMwu3YCt",
-	"jkB/bkA5ExO3NoGPiKZNxj2m48Q1syo/YhJhWH8cRnA/eDniUzbA5R5VAMQPAAL7sfR2HVsIw8gWvGAz",
-	"8y6YQ7gOehmMY/cePaB1tkGh/oSGDaQLNo/6StKn5ZPYQsDkLSzzIHk84mQY4jySyp0Jv3022m3jDQ0M",
-	"3BHVCE2kyJzfxz5h1b4VseJBHrWkq9IF665J8d20pNzo65lUieq73RhrkuFN6Jbhnl8RUdm6c9lpoNqG",
-	"cFWBiQwCP5pxwfUCUbpU5AxOr3SND2CqbY8AALRiUVeP2PLHQQ/ntK10aNkkaBv3Qv98kDI8jzgd85zV",
-	"Y3MV2x9FnMHxtI8kX40HWNqHw4sRrKlD8CGXPz3CeUhvR64dfxFZ+Pj19QbszSa06p9pvnAOuK3EsWCo",
-	"Mp5QZqShZRTf0WhWpCWb+Sd7I8Jrh3LPfvaOh41NEwVJDYCg9gYa7fBHDGGAhrExqYCTgMfA/TMMK/Ev",
-	"780yROS3bNmmLI/Ivexn/m5cdMFFDa7aNgXXYGEDxQBB5w25eMyr8xb+AUtbuP893WEqDObGvmXLLsI1",
-	"YqlTKU3Mbd6EovELuSRyZuCmRRa0rpnQZKZkRYT9Rjwnj56SmVSElku60hl5Av8TklRYMaWt7PH0yRN0",
-	"VLbVPR49DUdmItlMA/6+eEQsvhmiXjMfDdv0eUCBAkS7iQLrE8yoYaSQxEhCvbGCKXaF4rdMEV5xiF76",
-	"EL8/noEPiGixn1a1WQGtbtBvVslbuMMyky8mDpI5caTZt85BRL++ZcvXbHy+svMt7MoTDjgbYpOIxXpc",
-	"8mFCWiemPt47OFBq/O1YcYAxnnr2MQrbYsKo1TmhxE40I50f0O45kiuqF4mYS1dZJo0sI+IAfQbjzyIs",
-	"7jvbRohaxUVjfNCmUyb/srtQUGgSnRU1YgoBvNX3z559+/1OcsRsOTsRiWlLI6YR8360aV0BiEnnnRm8",
-	"2/jnwslakSVc+koVI9dR0NU6O7/9/lmfm0+C2aYMcxzXD5ThX21C1OwQGb4+tqRGHJopGznrgahf0BMV",
-	"QnKKcoW5ookWx7O+vumgQqOFAlTqLbteg98H3Nl1TbShK3tJ7yFIdTCno2w34makA+4DBL9/TmDRbqDW",
-	"E4D1LBBvvh3KC4RewQ7QGcF/EYNHBXl35dmQWZZoLuZlO20I0tKKPSe0LH24flYyZpwDgk41EyadFwE0",
-	"Vb9OUyjvpWbUXHdHYK9O2q794ss1pRwNDTchebOLR+QiPpC20KdPhu3crgxCQLpdDrRlT+s3HSXvicmn",
-	"bkURLXDVnZWBhNtRtohTD5s+EZ4vYLu0kADCLaXXHeRhTC9d0pULyyXwNqKGvFem3dFgz2pDlWFFCwfd",
-	"CUfIe5mKgyTxz63Z8TuXyouSpS91QDvxwooSFY7muPY1JUVo6eHiO1e9lwJt1d3OVXu3zc4H60bVUicW",
-	"7FGsdtHvQZiOrNhUFit9iY+vVURIqfRjd08vu2fEQTqQn9QIg6iAPaJ6btjYTveO3BETnfGSXYeY9OxZ",
-	"Glb/6ZPv/uXZH78PPQxZrduHqyRTTLeSImf2XOJGE/ROnBMhTZvW4XDeit1yDSXErKxT+Kk7zfDsDBzJ",
-	"W9gqv8oBn+RbuQzf2Bo1IrjQD/mFMgm9uzpodEDQ15UHTAvVNEEUjXePJ0d8wsN4x3vqML+453eiozvv",
-	"vSdv1vPytzQKcend1RvvINnglL35R92eVmnl0YDi2KzFHYn5v7HoLNrozIahCNZXRmARXAB8tVbMmWRp",
-	"of5N5JKbRheA6VEoRNn3HTxsK6d3bNpuV401lhlbsGkzn8cBHwPI5TWdtf2tVNXI6c4U0wE8lsNgUaGX",
-	"TBEjSUVvGDhlCS2lYOeQfayJYEvEa3FNvE0WSFnPQ7b8csGgNpFLi6SCwHPBAYQ2qql8+ed0oKA/4sdm",
-	"YdBG5IuwlYrW+jWtecRv7x6I7J8o8wRjxei0D2XGFLpUwQhyzVTFwVAe+/ohVVAraYU1ofQwPAYpKaYN",
-	"PgfBNgkG6pV7bByy3lA1ZybOUvd9hKMHrs+5jqfP1g7w7dzeDXWzq55nTzjXGR/WisqMqHuTTPBY+nIk",
-	"feB9T8zaDEtRKAnr5ZjOzKbpke/31qxiy41SKoeCnHhnSbxeWy6bsgD7DQuxhHIWS7az4FuFZctcRRmX",
-	"/rzmS9kuixuo2cxLRrx9OCiY69CGrt5V5x2CaQdZ2BUuTwYKj05N8KGHYDq3MLFacEg29sk8h9oH4CvJ",
-	"aVm6LCSJ5RbhI7TLc1lVEDpa+37Ob1n7VbBEMpuZaxfiT6x2g3CoEFTcUBMNj0dLYvnspC1HnbG2CN4q",
-	"ZlCch2uipYKkVldRfqd0uGwgj5B2M4wIgz8ZNoytsrzu7Z6AYdR9mX5KMQFzao2HEb9ENO2Iyt5x5EgE",
-	"FWu/CJuJMdQFIFr9z7o59rdhn44b6w/x47K9sG9e5KNZiEnVtOxDbS5j+MV5MEIrNDerR1wUrGaiYMKQ",
-	"mn9ipQtYQyq5rIndT1tI90UQS7I8bIq8z423mnYRWRkULhqXJDkQGJ91QNqwgwN7S2zNYxhKalg9IvHL",
-	"sDpYpE7Km3TfXnIhy0BCYocs9e8Mk74XzNo40zGxYhRgyv8mljjsQmDxOFcAZWOP/2uHDnhg8fOByNjG",
-	"i4K0CtbQjmGzhxKoxxTT3qe/ADaTiEXXK/SPabraLD4WKbG7kTiExb7seZ7LimW+tIM92uWMzBrVr6Eb",
-	"Lnltd2jK/GaYNxQYwHl+jt12IZLK+I0GSKdZsBWURBFy+dwuXgp0WMKtP1RqfrgWINXmmt26AiFJCddb",
-	"8clAyJHFyih33vmHNZGQNRPX8deMDfeFRmgr4UVkERFKaFOyyUMjgxgQGgcVTQFTXzaiBVOPrcl38Jtz",
-	"29MCUxfi9fHXEm2ch7Cft+BqEPW5uFbSsVctAYSkLzBrpZY9m71+aBVZX4bWtsmaeozo7FiFrUPeMLzw",
-	"J44zj7jik7zvsaLwWHLarSlCi0M0FomEAA7fVuSyEc73EOqTFcSKwMcZkbf2ACrLLoS/O68pzSm47QsJ",
-	"SsPhJWsHFR3/IzXKd4nFViLFx4Y1B02fuOziTBvY3EavRuZNIjB6APE+gNqOl3fWfdQ1DJ7h5EI0u6K3",
-	"rHhf0kiWRaNovlo/O7AOTbZ9gyqp4aYpWOrjUszHPB+I2D7djWh0dGnn1n9vkB6Qjx21jkOwBA+d2q73",
-	"sV+C41DHsZA/Y7DSoSvTFmxyBUDUkGMoMX/ZKLbzarptdrqMd/jxFgNilQsgsdnP2L25R44gJ9uKJUdJ",
-	"Q42DNnOu8qbSxuoWPfrqPuQNkI2I3sSG7XE5jxW2o8qOig7pEcVy94ddDxZcGZEAcJi2cbFod7c5HtL6",
-	"aRxoe6+KL7pRwMEtl/lOHg70UKCrMFhjSQHAqhhcGjcqI44QoJgB773IruNcG8X3gu8UgbfwW/XgE5MQ",
-	"BdCnCC4Gd4AX2469Yb0RAw8OOUL2RPUdBJGXl1KPdW/t4YvZle3rwb0LqgGNu6CFr8obap3pFrkZmlk5",
-	"hAGkRRJETuECQ+P0g0UpEMNRgMSd6IJo8ceIL6KU8+vOo5XiFpHz67aYZEo2zHqts57O2qN8+WjPyUh5",
-	"korPd6Nx3XZ8hw8PaOwOTBko5hZuCgWtKaayaFtpuVbCpKIrUkp5QyK4lN0lmxKW1KrwJRUmBo/bSKGH",
-	"9HQy67s6t6IzwRZlsS0U08QeYeWouub7qLAqXVsYvG0Z5XXSRv/QTorXtkBv93Y7s9OkA7r5BcCTQndp",
-	"VSRaxFAXdr9SrUNVOsOZ1GOjJSmG9RZtehVCgzoVSi1IQ4o1h24sqjsQaXFMeCWMWoVCXcGaU12dKWcT",
-	"9Qq4ozgn0KVDDYyizECju/REw0h16K4uNGzRAguYatw9Y5pPDJYRdRmGSa0Z0tFPaSUoGZZ8sVPwpbha",
-	"QJIrBhCvwuxk5XUw7j+Ad9wXU7S7KKmbUdh/mOz6a037MRU00a7cZQy3Aw/M/mcXQoxVVNyZepCcznAf",
-	"n8Q7VYSUsLtc78zCoGo+/nZMd2dA1BLv0TJ8482IoXVGzBLaZC1kWWSk5iJfZFDANSM3bKUzQCLrjNgT",
-	"xZfYZbe0bKhhGWlr72JS7y0vmMx8Lk6GaTgZNnC2/5N1RjAam0Gxs4zMGCutidyIQq5nrHwXItVMySoI",
-	"WhDBYoNy1uUZZ9a08dlCM1YaMM3hCX+L2smpNWhmzwqSt0yNONSCTQ8ibQ92gzEKObRB3rW25WDP2/UN",
-	"Mdg+J+n+HmnjGSs3FAyAbJba8sYWq4cWHCmTe5xcpHEpRWvm7kZdWbQWXYVZ19XcmarJHvkrbBmig2DO",
-	"isaKu1KziCU6BFvsFTIHJDrhgvzHi58vwhUdPzbuSAvE291FA9TDZYPtZv/t6t3bFARmRT0CGCuP4XsG",
-	"CpFeLRgzByhBBuPsqEP20HJ8I5G2A03yRnSu7je9e5CPL16ld4+afQONsjcUw1r1vXD5sVBLeMf+qMi8",
-	"6KBqUQxbYsm6hznC+/Vl02Id/gfBdBdajchowyq+wbufB/il9C+MYtt6RW7dzIL86CVibvJiRNmzxsiK",
-	"Gp6HBT0GcON0LqTmeiieMOQ2D1ViamvmU206A4Uacub+o8/u8Mn79SZWoXXVSk7HdegY7KAXvdM/JHl1",
-	"umrLRHrfdceOMMvn4k0wLSGClBlf53jrbIGoaG+c2LyCUe/RWOkZF3OmahWrtQx7aKxLRjc40931vN3o",
-	"3U/WZ9QBq8NUMKFKdrSmOTer3XUF3HO99nDhUljpisqnhobwFpj8OQLN47JFg2PFq0JXXYW/odF9IUDv",
-	"i06fF9beO0zKr4gJUFel+kH9KTfFDU9s11Jvqx51S4qW7z22ZZ1gdUTuFh2Uz43s/3Dmi3ZPEQ2lXvp6",
-	"1jUyWTD75RKexCQjKZ7DY4JRxTBh214o227i63i0XnhkZ73oNjCx84oi9b7+iloG7JkHpgEE6e8ugJu5",
-	"xDrcKY+4jlgt1Ym95RGIdrbpXdMVxFr9f9ktU9iv1WXfIuYxAGU4Yun/+GU5GpQ/kGc82XB212bnoPRu",
-	"S/+ybqAwG4NpY1bmwRuK7pPWMknFlgykgCDt01Hx0IllDxB9GL8eAyunX6awR3h4lJ5nYSMkYO8zRCqI",
-	"tAXttfQ72A2v69gE4tewoaZq+5RO70XLhoqob7be8jvPUbFlSg817BcYFNcmYpaMKhBONXsbufTsBRbY",
-	"u5bBAdM/I0UOQG+2JVZ8XAxwLa49aTDoO9A/H4d6QBJ0O0Svr1o/AbyFww6DxEEUYjDxQ1IWcB1jZOvC",
-	"/iBoufOEgDk8lByy8vvMKf9elBmmHSXcB4nd8PcqILguYq5YzyTbt9q2P7jqsNf3A/tkBvN/kvOCtuPI",
-	"W+9Sq72qbu5VWTHzBf3gYIA0p3NiGBbw83GMtocS5Gd1RUh8h4G19PoRBd5T6oNukeevOqB8F7JREZwK",
-	"k3XJxl1vf5Mi4QxyI4fE5d87s8l73wXCAOyZ404cf9644ybdAf9LVzPpUMUUBnKwko2CEa0c8Phed6K6",
-	"RIRulF9DaGXN8kZxs7rq3BZG3iCCHJ0NVhvYW1MPsrMwpp7c30OBm1kgTvnBXrFQlmcALQfp1pgN4tv+",
-	"6Iy0bX90RhSjJakXEjC9ovAXuhlVlX5MXt0ytYJaBgTqzRBKcFIEZvuYvAJLA7uiY+Z/G/DQ5HeXr1+S",
-	"P3337I+/f0w+8Mp1T7cffvvtt3+yV5G/fniZkaJRmKhBKl6WXLNcigKm+RtU4zRMP/5P0cI8zyf/QStq",
-	"ZGcoTc4nTz2YDIqyTL59/OTxty7MAcQ9ozU/u3161nZNmGOUw4odvPxNMTmfvIBvwV1bS+HsoD88eYJC",
-	"CZ3VnIbyRVTO/uFcgyiQO73c8AJg4Trr3Bf24xkdcBW3MzvzNTJAmpqqomo1OZ/8spCuCpPG6hNUk+VC",
-	"VnDzhjIV8ANPDgdc02d37q/7M5SZKIkuuDZ/xkegoBCtmGFWZ/3tbsLtSj42DNr/o9Z0Fm1Hna0NtdWg",
-	"lmIhCaza+A32eckI7Sq24jeeA4QX9lt7g8Ti2L6TdGg2H9fmstMnEKxV6jaV7+eumTtvfI+TqaIiX/xr",
-	"RbFDQGAWfobdTNIB0GGx6Bhx9rJRWlpFtvPJC15xM7n/9YjyDpICmJmAzDsxerjQ40AZEWxpNSCWMb3f",
-	"Es8d5HiPOwAIUjs/67rs/+yLmnWh1D9LdP8fhFptI4v79YPGqIbdH5tLIQ598OneB2CSJZ5Hj6x11nBZ",
-	"4/2CzLQoXB484uJamHhJ8xvXVSFJjZ3dwb/3UXX2F2Y8Rw+gzH792pn0Tgy3Kt5/U2U77PasM9y9b9lt",
-	"59/1FGqWy6ri5l+/m/2B/ulp/nuvYAHO0LJp2tuj3Q7awbjaI2HWBeQlFPQ4tIwcXnfADBHN86Voj1/c",
-	"tatD6z5cQJEdKB7SsMzFhVFsFILxuegD1UbpiTOs36KH9MVL98ihzJ/gz+aUCwSkfhZl49d4Iq7CmK50",
-	"DnFr79VId861Bymfw6iJUbI042ZIjl5z82WcOolOvYAf7lTSwfNF250hpwIrzDjhADscK+s7kwIvPsvF",
-	"ijCaL4gEb09OhZDmq5OhhWue4zqWfd6Zx+ziH6ko3t2Cp+LLPSD7nYhOfEKuv/f4G8aZ2tAdH2rgucYT",
-	"6OeBHeRA534XZdjMDQK8I09MX6z5q9pWuof9jennFh98zIO+jQaP/qVLxdjjlz7OsYf74Zg2R0vvE+0S",
-	"e29yCGk0I+uSCjg67H+cCsJrZ/+8kaJr+of+JmTE13ayGB8Kisk/xoq++HsxTvOEMgOE83fUF1hYujM9",
-	"pityw1YgRmWvD8yXLRq9QrlRp+8PbYXYjbVE3Let3xaQWvYPzQ18ANc12Dv9TlyH8tgGNd6mwttZDCgy",
-	"jk9dTpJMpJhL144N2avNnjZqW948OqRLskwb7if78InuEEiQlGuEF7bD7Fho3uZvBdTgtcCp8EK6jnIP",
-	"8Bcnba6zO/xj0Bf5gzcHjqYu8Q0O6xHxJhYtnw7gTsTBMmhdtJC6zwduSMFdsY9D68iio+RhlWTLx7NS",
-	"ypvD38v2mXjsYnYh5c2LTqjGzfNNwapaGiby1U9sNTnivQx6op74ToaVJIPib609jDYAgx++Da6MPRRd",
-	"GzopIJzh28+JgtwwVsP28D1+oSdfr9zZ/UjBVKyiXOizO7vL7r8ECQ0PBN2ph4bxoJOuglsp59sAk/Fb",
-	"F6n7ZW/eK8ZcVcFjXrrwDZGdoN23h3HwYu9Ff3n6RnsZBxA716SSFXT2smIBeHV7PkimR8u/7iXAFaxk",
-	"iBRcp+4l00YqdqoD91QXlD9bqeouqFOa3xAujCSNZl/EGZtN6iYk7I5lP/SHPMJR0+ZGnvi4Oa0UfEAH",
-	"oPdSNHAjazQmTUIvSanIcgFgSLTDADXGNVb52bHfmFLQtGZ/5RnVeT/IVzD48QTAjX9i9vffenz2v9A3",
-	"hIKx7doV9RKyGmO1o5UHyEnRicw+u8M/Bm8vLe8SXEZLyl1yzdqt3DWGT+jx/us/D7sEQeJmuDexkGEB",
-	"jbAVoTPDFPHkOrQKZ/3tFlbhu1MTdlhf/QSCqHvpdYe2T/QvARrUQ/+yVt1lXUwDlJx0iXFYqfZoHqZR",
-	"nqH1YqwRnGHbUIT62meRBXTfjmHaV4YkdCSLYQlb8Xn4dvRDHR9P+KIofK7M0c67NhnntAdeV0U7crWY",
-	"dUlCD71bKG4YKeRS9M45bKCzgM6JU0awWHSG0VAqCBNGrdb2FsZyMIMOE1vhW+UaTiSot7M799f9MOqj",
-	"Y/jXT/t3Ym20/Y+mHY86qr11mdW74HrH3VVu9M8Ctjshbx3UjhtNllIVGl24haJLAQXssFqz/Uz7c2zc",
-	"NvEfPf6N1w/zxIyUntET7dWn+UIm6cs9nN25v+7PaJ6zGoomHdyt5RvCH+Km/wKmedEb8Uhbpa1LciIr",
-	"HtaFeFR8s8tieXdFoEoH5ocYDQFkohgtXOBpF6cFa+ph4/nCPXOKIN5FC3f4HFhAt1LiE2UfZpUFPVH0",
-	"ll14bM2xAh6Ohqc9O/pvPT6nfmKsbtExpBEFQ3g2tA1G88xAW2QOebdpu+AsX0j+IAUXNca7dOXjsL0b",
-	"/8Rsf4kkOyWUu2U7NJOyWi6IyXX+Sa4JlrAgDiSZJAl3+Mf9sJO/kmu7eY3E321n0P4gxSHi3q+lmjOz",
-	"hg2L3Qdik/tat729ERwJEVf2t+dBQvr2+I2dq2+hM/7RuPIWTv4tlrxFJMohNqFqhMZgmr/WllS78Bo2",
-	"hDge5sUn9x1DUb8oivc4fJqnuV8PJS45fb/fs2fZ/qh0mRtmHmmjXA/3gE9uygWFGW6+5KTngidiTDEs",
-	"qQYr1Zqx/BC56T/aI4Aj/MEJyHPn7Ib3IBaiNta48yu8T5Ozsxkz+QIrOT1c3jaIwc2C/B3N+3Mw3s+g",
-	"96rj8d+xkR/k3EPFEU0WcklmVLm1/e6XH198+OUv5McPP19k5E+P//D7cwIDaPL3Wsm5Ylr/HdNY6H+K",
-	"13Yh793HLoUfbxVMFEC6v7tF+9+Q9x57KpV7AMnfPYD/xyIK65sJX9dup2M5IdlncJXsku9jxFy5gLwL",
-	"eHHrbKRFYZnZK9fHFBbZAKHdGYKrS7oLnPseHznF/a/X+TPhDugm9nDy4kAdDX3LpRvGauhs1CaIYe8v",
-	"ao50N8SlH2er9GmbslkCFuwbEGyrRg93hwMBdFc4brS7eQ8LrWKWHK6CT8z4vWwfOibSr33JKa9A7fqh",
-	"KZgBQMaSrtbRr0uIT8CXD4QgxwR2k8ZHUe8bFD4hiPPUrHU+8eUAh3dujEY8qrGL9lHMY9eh+7I5JsMb",
-	"8Rnwur4XetRghd2kGnE4N4ZqhBsWuj6Edm/J6C1irJyH43lbdJdrbNrBigShGD7gLxuxExoB0/1GE19Z",
-	"QyqSUEwJW8S3YAnYLV8OUqLtzR4dr2tWkTair2kXr73QdSx8QKmoflkTX0dl1tU0iFDYfzeIpP6aYBuX",
-	"jYhBNkCkH75TL8HNcWyoxpVrvvMFZ1F8HqU8kERxuMyJFBiGVaFnd6oRg/CLIAs3it1zs4Aewq6wum5z",
-	"gmeUl41iELKYNWWsyNxUcTYLbeJeu6st3Y3+A8DkGpeDsqCaAG4FK9twDZ+01Z5Hoyq//8yoystGDOed",
-	"HUZm3gkkHzg/7HWlZHModKmb0ujuBF9S+9XMEFd58WiR/ctGJEb1Oxk+gyo4RwUc9KcVU3uXjXgxx0KG",
-	"X6Taw8l9OVpPsOXhNZ83HDStsOcC5NF0n3TlZ/VzAp0kvbJi4DHU3jOYrkLPcipy7K/xWeXvJUzD32W+",
-	"1lMMV4HMfN4pn4Ll3Gr31l8zgjuN3uERfImPnMIjCK9KcQa6OR3oduYE3N26oCuiw6lNVySnD054OoZW",
-	"R7//ybbViHl1TfOiIvWq6z53fKGKd+Xblqv+sw9FcZWla5qPm7JFAT8mL3F9WMSaGvI///XfLd3O7nhx",
-	"/yWKG07v6AjLB80OiXei6YWhBfzIKTCxVZ+xklVeJcQ3nn/oJBsPX5a07/y8DlOmw9PC4fK7BHjckfbI",
-	"tFsy8yX/7BnARaEdpGjm6gJn/y/KEbYDPbuDxq5f+2aKDOt61u5E/+xDzX80Yrha57/9VfCRrQE+VeUe",
-	"AJCAEYo310Ocbs5D3N6FNYF1kf/z88WXd3rZe/vZXcnm1uC1i7qz/wy6d7B79THzL+AFsXIJ+OVhjRAh",
-	"l8LXSIe8JIeg6V37MuKaglnLl3aNlD+fCsBWZQ/UARuJn1Jz7Pfg7r6uimHg7a7T9eEUhWZUYbZRUPCu",
-	"8OskNNrHZBRaKMxwmlK/shFFMsDfHssz/4sDpF463OLU9XQANuvM+T26DjVHBC+6jMBhm+zKPzS6Hp7r",
-	"9jeUsXzQIFw0tRhUjL3MCGlIXsq4W3kuMZtu2KP9NcWlHPtisamWuwdw5LmhOuhSTsuSKUANaMaOH7t6",
-	"VzNx1eaIH6uwinvByfMhe68NnMj+64PU1MAayb4XroOZ2TN3QUXxnCyhEySCPqeNXjmsn3btIrmBwJGr",
-	"PpOkgc7u3F/DRk/L22F4QC/EhJOUNYO8Z9z7/yRRppNJxDuxNtrRjC23oNTc5+PudDf6Z8p9PhFne5nP",
-	"eGhDcT5/bLsz2qrvUsobIsX47exqlh31nh6QmxBE8Gd5exqZsS/6pxWZv0gs7Eio6Oe2ZW2bOCdJXVMT",
-	"QPb7i542dKX3ECMmilPLUNDEeCWKvgx97dx8ZXnjx3sOTOtyFXNr8brA05zfMgFV9vZinlF8RxjvlXvm",
-	"JMh+nJh95SrJ/evmdqB4HuyBtZosGfbk1dCW4jliOeScUHunOumRO5q1M14y/UXszBeF35mveZmet/DV",
-	"ZLH1FxcFgYO1C9eugkxXB0xlo8RyurvaOS2RU2EvB6gdjCT5QtoL90zJag89ccNqc3YH5fru7ccf708p",
-	"WTEH3y4f275ufs0+HjeGEqBwyW9Pa4uNn6Gcf9kTlKp4cJeqA6m8d3YqJzFp4U2fSeO9gOt8SOf9KJeQ",
-	"nuCiuA9Wdbesr9v65URdPgTlBnwjXSLsTi3HzQ7D5wqeOInZww37fK3tfEqoXS6Rs9l6komGvCKPAOQK",
-	"iroe0/XdHvhHGr/ZzfjmdJxvElnv5nQYmINz9yp2y7Hw4AwBDNrP5uAZYY1eXLlo2bG8vzj3EyvC7qWB",
-	"y6Cn5sEsPRjxOSJTeG3wZg9jayxhMGs0c/0o7cW+BaSkbImzfMHym2PkA760Ax+T/TD2BwnvOYYIJLYn",
-	"bcse7trMBywV26pv4J5DI6GwwAv7UCWfFAhZHbcQ/4GSFfA8pOeho8FJF9cQlksBBjsJuoN/E+ohdcKQ",
-	"lkw+P0xRJFeUHmZpTzpXKk+b521GJVZqBkfAY2J3HmRRGiDRnHJBpvaKqe1H6HOJ11WKLPLA2mc4n+VQ",
-	"OggiDUC2NqfFsE++lE9A/rjrsrQAS1C74Lk1CI/TbEn31MtBCjM1dSnpw1oMJL3g7A7/OHyTHBz3CDRp",
-	"p+yL33wRU49W1aM37K/deP+spV6WAKhAwpHfmUZDpw3Pst+D+0lWNWjlvjb3Luvzu/6HfC4ecdedKEjV",
-	"n+kNu+Jz8ea47nZ8Q0S55bJgh+tVbEdzoRA+FxoQblMll5opwgU2RnhM3r+7+kA2aOdqDHKH49AsbxQ3",
-	"K9gHRt4wMTn/26/3v97/3wAAAP//",
+	"5L3rkhu5kS/+Kgj+/xFjxylNS57ReN2K/SBrJI92WpfTLe+cDe9EG6wCSbirgBKAaoru6Ih9mn2wfZIT",
+	"yATqQgJ1YZOUNOeTWmQRBWQmEonMX2bezVJZlFIwYfTs/G5WUkULZpiC/72olJbK/pUxnSpeGi7F7Hwm",
+	"2CdD5IKYFSMlXTIyZwup2CyZcfv1x4qpzSyZCVqw2fksxVGSmU5XrKB2uIVUBTWz8xkX5ofvZ8nMbEqG",
+	"/2VLpmb398nsFRcZF8u3VTFnMAcYu6Rm1Qy9wGdmyUyxjxVXLJudG1Wxqe96nbGilIaJdPMz29QvWzGa",
+	"MdW8rvXYI/tc+zUF/XTBxNKsZud/ePy4fos2yk7QvuSCF9zUY28RKYcv2wNmbEGr3MzOnz5O7Oi8qAo3",
+	"dsEF/u9JcDXvlfwHS02EZqX7to9mu5O/rEQvJ1QlHsyFK6Y1l/3v0fjMA991b3+uSyk0A0F/r+Q8Z4X9",
+	"M5XCMAHEo2WZ85RaoT8r8Yn/9Q9td8Bd623/v2KL2fns/ztrdtIZfqvP/Ljwxu4e+mVFDVkzYchaSbEk",
+	"v7t89YL86funf/w90MKNYF/wfC4rmE+pZMmU4TjnlOY5kmmLW4l9cKloEfvOC8culxua/q0eJGlJjHvn",
+	"rzVJ5Ry+uU9mz5eUA2VolnG7Rpq/b813QXPNkp0laHbNRcY+7eqYhVREChbgXjLL2bLvB4P8twul+bXh",
+	"VqS2x6HG6bWUeR23pnn+jSZpLtObZri5lDmjwg6nacGuNbOE2x4uZ4akKypSRhY0zwnVhBuS8Sw40HrF",
+	"01VgbZTnLDsna25WhCkllSZUZKQSGUt5xjK7cj1LZkxYtfC3Gc1zSwj42SyZWbr8uq2TktmnR0v5qF8K",
+	"cEJBhhvDijIgmHO2pKKzDzNq2COgdrIrkBm75SkLyioTGZJ03EiiVhy7DDdKVvOcDYu9G6SeV+LWEyLB",
+	"nyueZ7sEoGUZXE6qGDUsu6Zm/JpyOme5ju+rwGt2pimkCdO3IdiILVPS9IYu8Z3csEIPKj/8QWtKVCm6",
+	"gbG4EMjZ3S2gWCFvayp198F6xQRRzCpoLgUxUt4QbjTxcyN0TTdtDdBL21um7FlyncosTB//AJ49Q5Jj",
+	"2Z408tP58dbLOrLgGFRTpWZ6i+ZR6bvgOrAFa/6MYhSKcYBN1s4be3i3KYFvjc75PTWo5CYcFXvsgy09",
+	"DAMQI4lm5hmhgljttSG3NK8YMfSGadD18JyXo+hW6lp7jwPCFRfx0BZ9QUuacrMJHPNlpcMqrWCFVJvr",
+	"Yh76eosjzbMJjvhrcBKavRaXlQiotAkqa+614gilssjpzSaiByoxcpBbpjIeNGmmbmG0YnEBoR0Mr/Gz",
+	"TixVYnS8oKF9mXPBglpNMRA+axCROVtyoYMrjawCiKVD97Q104YsuNJ22qOUQSMEOwph+6REssCrY2R4",
+	"Q9VNgAyMajaSuX7HbZOMGsI10Te8LFlGNN1osl5ZpgxvTc0+7o4oF4SSkqemAl44K9BdN8gNK804y9Jf",
+	"UCaLrjfdSqq1s93sffCGl7um2zYr/DAxNrx1ctNlQ1SaDF12T4+YjdErGDBKbEbvFk7PbBnfuAXWK6kZ",
+	"0YaVmlBl94VS3Fq5lSHUXjQSUpVWl1seSeEYVpu7u7eMsAZ194gx94WRyiioT+xrEpxGmByVDnCHpqai",
+	"ediQ7Nybdmdrv5/EwGSWymLOBdx1A4qEG7KmmhTMEC6CBEqV1JqLZeSsYp9KlprOedjMpT4Eui9dyTUp",
+	"qNj4W1j9CmK3CMsIF4QKaVZMEeouI6Gp3XARfm/wGmmlCV5oJXB73SMkxav43W/kYvdtbbLXWkfjQaCJ",
+	"oiJGb72iKnTdXHvN1Rl5RW+ZJVcqi0KKxP65lirToeNbc5GyMDfacwPXBReEUZVzpggcmnpgaMPK2Ckd",
+	"OcEjis5xtTmKawFL/Mbx22BLtoEPNf3agtveqG53BbfrioplaL9m7rI6ftPRhYl4cJxDNejAcdeqoBmA",
+	"d6dps7AiM8Id5F7rno9TRgdIY1U22kOj7iG1BTnq6bR57TgLBxk4dIp5K9APH14xSwP2DQ/rG3kTvfGy",
+	"bBPmFTd5mNXW2BlkGnqZYAx4fXQN+chr5KAwRW0KTW8nuj7wF/MIYdzVNGbw73Nad2/qM/cSbze3JtRa",
+	"TS9FP7hJdqnqp97Vr9ZSzuRanBNKgGMJWTGaWc2UEEP1DbEj6i0D94c/PPn++yHrEF4Ynqh0rreRhiEe",
+	"vBN2mtRMhMTE3rfFg8eJ2Z127HqykYVrFrjm9vgio1ZEITMWNtNkeMuUOTVWNMPbhEd8ddpQ8wBNUHsz",
+	"4QX18YmTb80JZu3fhmMHCWh1l31P6+JiTTH0K6MnzL1ypN85mb1ojungxSCnWlvTDMdNwAHu74G3FO8H",
+	"gkAUrctVz7o+EfvZPgP+VrGsYsdrzm6dE6o7OXbL1IYsaGqkQiuuntLYa/eFHTq0Ux4kXr3uWf/ctqgM",
+	"iEZNoZoeQQFxZtXuHutx+URCQaXU4PGztiVcyiuU4Sn+EZbKWxa0mLnx9wkwxwgV/jaBrIQgBN41MPQS",
+	"DNwopqvcjDdCLuH5EMNbtnDfAP/uHts58oGGySzqtPIzDXHtx1r/bRlwcx4kK53znO9YC8N2r7leURG8",
+	"vUiywggZFwSeCRgGqT1fp9h71kgLTCOqhFdUZWuq2HXEkFsxvlyZ8C3PGro0zyeckq/rXwTmGL+81g7x",
+	"8XTv9Rj3qZrovoroILkWsdB03+GnGHXh9cBX4DTMwjNXIV+SVRWqEriLnVQJuR7pxuMZ81f5PuZd+efa",
+	"N+eR9u30ox7CFFH+GUW5mSgSzvXUt8S/auaeDIa3wRvAkcIrmo0j75pnZjUibuG0WNdoaZ1I/pBqH1A4",
+	"dr1Lk07ww9GorboaawcZGFeMPzJDed5nNvbR0SnX+2TGlKIi0zG3ttFkJTW6nqi+YRkxkmSS5HS8G/8l",
+	"vCLE8RXXRqrNaPV0ZbgIHlR2jkM//klq81osZCsEr4O+dzjX7Zs03HNYljgXXPcMdmN4lyAS/htN5FoM",
+	"3+9qGxhm3lCiNbWGN3EpuPLb0xu+crEAFWAPjhx9UHMpDdq6PMvRVALtBccvM+67SihGM7hPOjWSjTeX",
+	"f1R0LXx8ZctgymnK0HNeUmV0jdXD8MY3msAeAQsad0lCHlshexK1nWtgiVKgQufSGhno6fs1id/PB2Bx",
+	"yczI67YX24XP8YtN8Ivw46Fnw4atnTgw3b7ZvSfE7Zc5KxwSbOsuIgjD7zxhjWIssbS2wu/QkCRd8TxT",
+	"eBXtAmRk5XZ/v4WI08hYGVaVSczPBKZB+BsuQvsPPrZrwQ8RZmTXBZFDt8iirXoGz5VcptRIFbos0XRF",
+	"FlxkmpgV1zUprTAKScCfn8DbC6sErdLjYrkbxBycgpJ5z/k68Zy85Zo7/NAw07ajQBJVALDFMzTxYtCM",
+	"Xc+sRT7Psx4BfUFVAIQ0Tcj2l6T9RGL8rwD+OekXB+R7PyNrBsbZ5uYf5B6e0Lt3LXviT3KU4i8ijtIe",
+	"l1YmBZv0Ij4W1sGLnghF1NcdheiNjVGAuxsebcH3auokDWmD/LjlGRPB22+DdAzHWmMY1kdPCGI7uCFz",
+	"lkux1D5ovV7JnPWGLfsYx5dMh93fo1k0PvZdsIzTa/x8yt1Q83+OBXloqQLnrDNXEne85nJJpCILnhez",
+	"ZIwkYDivoXEtEi2euXfX/pLWYms6u6WEhMYlKYSigVvca/mKUplXhQiL04oLE/E9ohV1NynmXDCtY1tR",
+	"r/giQPV0RRVNDVO12WiHd8Fp9smQnNFbay5U4KRZKCnCAhwJ0WxxylnOjib1Ouvgi19BD/XDGEiXGzLe",
+	"T3TFmHhFI165faGQ9Sx65l/jIbsLKKia4OVqrgP3ECJ6jT96+jjkBrLXqWse8ZlA4DMh8w1BO9puuiYm",
+	"1jLovwsa9BGIZBCI5W9SfQtzRMJbVzskOjCT+zjBd29wJZjpSBgA5BJMvhl9G3vFzecKJ/XgAdx319G3",
+	"jXDHTfFpg/susHv2cHXBN9dRj+Bhwlt+hcHNaa27EE+9DyhAbbMKOjcQor5kPoCRSqHRlNxddvAkVJVI",
+	"/L6E6EeCODmpSL3y0diBLdK588+jBNz6egzXV4oG82Ya9CS9YYIAVh/cOqliTJAVzQhiKbJnQBGXaUW4",
+	"JtSQ//mv/z5jzgQ7u/N/3Z8t7Nv02R0c1/c7d2lqrovAJROpQqwhS8Cr14HX0pFYLtYyCcdYvTFE3hbF",
+	"62GTOlqDywhR+ycqMnmL3vTu0tmnkiumJ1nwUfPiowofBjTLFNOaUE0o+d+XJJUZSwgl79/+pU3D+cYE",
+	"36fsbZ92rfqWJVSpfFhA7UNJe7Uw2/bYQbp5z2MIhH0TSz6JIx96Uuo0YyKersLBpSluwJ2bU21IQTM2",
+	"Mkkl7A5vUvPcWpo5hEjxuh2SGoVU0nwZC+AMJM2E7PCt1Bc3eGimP295G1lR5fZCDb9q/laM5uOP5otW",
+	"SL/Lnz+/eE++/2MCOXmCZOzRjy+7Fs6ToNlyQbV5RXleKTY++WvKLt1CLE8A/m6heEemTm5jXhFIPRry",
+	"Oj5TQzOr8iMmEYb1p8FD90vwQHzKVnqHRxUA8QNY0HYsvV7HDrg0sgUv2MK8C2bxdkEvvXHs1qMHtM62",
+	"KNSeUL+BdMGWUV/J+Gn5NNIQJn0Hxt5LHo846Ue3T6RyY8Lvno1223hDAwN3RFVCEykS5/exT1i1b0Us",
+	"e5BHbdRV6YI116T4blpTbvT1QqqR6rveGB3J8CZ0zXDPr4io7Ny57DRQbUO4KsNUIoEfLbjgeoUAbSpS",
+	"BqfXeI0PYKpdjwAAtOLJRIjY8sdBC+e0q3RoXo3QNu6F/vkgZXgacTqmKSunZgvXP4o4g+MZP6N8NR5g",
+	"GcOTXnDBqjIEH3IVDCY4D08CF+5Z33i47xuarpwDbid1MxiqjKd0GmloHsV3VJpl49I9/ZOtEeG1fdmf",
+	"b7zjYWvTREFSPSCovYFGA/6IPgxQPzZmLOAk4DFw//TDSvzLW7MMEfktW9dFAyZkP7dz77cuuuCiBldt",
+	"nQRvsLSIYoCg84ZcPObVeAv/gMVl3P+eDJgKvdnpb9m6xsGHU4rRUB4ECNTJIIOex7SdydB6+vvg022k",
+	"b++h6p9zjvZq3LRlF94+OPm2y/bxkI1WL9STJ8KBJsY4QdjmUppY4KIK4SFWck3kwsBdl6xoWTKhyULJ",
+	"ggj7jXhGHj0hC6kIzdd0oxPyGP4nJCmwalRd3ejJ48foKq4rHD16Eo6NRVIJezyu8ZhkXB1F/ZY+Hrnt",
+	"dYIiLYg3FBnWaFlQw0gmiZGEenMR81szxW+ZIrzgED/2IAtvIAEfEFNkPy1Kg+nNN+i5LOQteBGYSVcz",
+	"J/wzR5p9a71ETri3bP2KTa/Z4Lw7QwnZAXdPbBKxaJvL/B2R2o55x/fJpBz0o0VipsRKIknr9iLChFGb",
+	"c0KJnWjSymO3e46kiurVMZLXJ0RiOulI8LMIi9vuzgmiVnBRGR82a5TJvwwXSwtNorFjJ0whgHj74enT",
+	"737YOzvLTkRizuCEacT8T/UxeoCDMJgpGVnCpa/WM3EdGd102fndD0/b3HwcTPVmrNyWgccDv9oGCdoh",
+	"Enx9bEmVODRTtup2BOKuQV9gCEsr8g0mao+0+Z4+fhzQTHtZR4zesutOAkQgoFCWRBu60USKFoZXB7Nq",
+	"GntrO9YENzKC3z8jsGg3UO2LwZo+iPiPmGfdUcEO0AnBfxEFSQV5d+XZkFiWaC6WeT1tCJPTgj0jNM89",
+	"YGKRM2acC4jONRNmPC8CeLZ2rbpQ5lHJqLlujsBWrcih/eJL1o05GipuQvJmF4/YUXxg3EKfPO6/aTQ1",
+	"SALS7QoQWPbUnutJ8j4y89utKKIFrpqzMpDtPskWceph2yvF0xVslxqUQbil9E6Nm5AjaE03LjA6grcR",
+	"NeT9YvWOBntWG6oMy2pA7vC1rJUr2ksS/1zHjh9cKs9yNn6pPdqJZ1aUqHA0x7V3lBShuQfsD676yNdL",
+	"7zgbfLCsVCn1yKJlipUOf9ALlJIFm8tsoy/x8U45kjHVzuzuaeVXTThIezLEKmEQl7FHXNUNG9vp3pU+",
+	"YaILnrPrEJOePh2XLfHk8ff/8vSPP4Qehrzi3cNVkjkmvEmRMnsucaMJ+ofOiZCmTqxxSHvFbjkUtwJZ",
+	"p/BTd5rh2Rk4knfQbX6VPV7ht3IdvrFVakJ4px10DeVy+oBB0OiAsLsrkTouWFYFcUw+QDE65hYexoc+",
+	"xg7zi3t+EJ/exE88eZNWnKWmUYhL765eewfJFqfszT/qeLZKK42GdKfmjQ6URvgni86ijo9tGYpgfSUE",
+	"FsEFAIhLxZxJNg5ssY0dc9NoQmAtCoUo+74B6O1kVU9NnG4qUsdykzM2r5bLOOSmBzve0Vm730o1tRjM",
+	"QjEdQMQ5FBwVes0UMZIU9IaBW5zQXAp2Dvnfmgi2RsQc18TbZIGiAWnIll+vGBQGc4mpVBB4LjiA0EZV",
+	"hS+BPx6q6Y/4qXkwtBLpKmylorV+TUseiZy4ByL7J8o8wVg2OfFGmSnFflUwhl8yVXAwlKe+vk8VlEpa",
+	"YR1Rfh0eg6QgU4f/g3CnEQbqlXtsWm6DoWrJTJyl7vsIRw9co7ib0ZB0DvDd7OotdTNU07glnF3Gh7Wi",
+	"MhMqD40meCyBPJLA8b4lZnWOq8iUhPVyTChn8/HYg/fWrGLrrWI2hwL9eGdJvFhiKqs8A/sNS+GEskZz",
+	"NlhtscCaga6mj0tA7/hSdkuDB+rW85wRbx/2CmYXXNIUm2u8QzDtIAub5g2jodqTk0N86CGYUC9MrBAj",
+	"ko19Ms+g+gT4SlKa5y4PTGKtU/gI7fJUFgWEjjrfL/ktq78KlolnC3PtQBYj6w0hIC0E1jfURAEK0Xp0",
+	"Pj9sx1FnrC2Ct4oFlEfimmipIK3YddUYlA6Xj+Ux6m6GEWHwJ8OWsZXn163dEzCMmi/Hn1JMwJxq42HC",
+	"LxHPPKG7QRy7E8El2y/CZmIM9wKYYv+zZo7tbdim49b6Q/y4rC/s2xf5aB7oqHpmWOvZjRJ+cRqM0ArN",
+	"zeYRFxkrmciYMKTkn1juAtaQzC9LYvfTTq7BKojmWR+2SIGvTmA17SqyMigdNS1NtScwvmigzGEHB/bX",
+	"2ZlHP5jXsHJC6p1hZbBMoJQ34317o6vIBlJCG2yvf2eY9K1g1taZjqktkyBr/jex1G0XAovHuQI4J3v8",
+	"Xzt0wAMbQPRExrZeFKRVD+hnWgr7lIYCHQzQtiOIGlIyWeaMLO3pqmS1XJH5Jl5obI+GLdidJxaqL9DZ",
+	"pulmu5ZcpFj2Vh4Y1m6zxkEqC5b4Sh3WTpALsqhUuxp2uIeA3e5j5ucK0AcGcG6kY/exiWSmfqMBoWtW",
+	"bAMVboRcP7OLlwK9n+BCCPXu6C/tSLW5Zreu3suo/PmdYGcgfsliBdEbV//DuvLIkonr+Gumxg5DI9SF",
+	"DSOyiHAnNFDZ7KFhRowuTUP+jsHGX1aixsZPLbF48Gt43SQIM1HiDUc6eVPO3dhOQ3Elpdpc7FTobBW/",
+	"ACFpC0ynaLpns9cPtSJry1Bnm3TUY+QAiBVMO+R1xQv/yHGWEb/+KFd+rL0DFo93a4rQ4hCdmiLxhMP3",
+	"abqshHNkhBoPBoEn8HFC5K09gPK8wQMMp6mN8zDuOlaC0nB4yRqgouN/pNvAkFjs5MV8rFh10GyYyyZo",
+	"tQX0rfRmYhos4tx7Ehh6QPjxat26DaKHwROcXIhmV/SWZe9zGkmaqRRNN92zA8sKJbvXsZwabqqMjX1c",
+	"iuWU5wPh3yfD8EhHl3pu7fcG6QHp9VFTO4Rx8Dis3fIt++Wr9rVwDDlHegtXuqp7wa6BgGoNeZlGpqMb",
+	"xQbvubtmpytgAD/eYUCsEAXkqfsZuze3yBHkZF2A5ihZxXEEaMpVWhXaWN2iJ/sB+lwLshLRa12/PS6X",
+	"sTqFVNlR0bs9ofbx/hju3vo5E7IJDtOHMxY6bzbHQ3rpTUOA71XAR1cKOLjjfx/kYU83FLoJIz/WFNCw",
+	"isGlcavQ5QQBihnw3iXtWnjWkAAv+E4ReAu/Vg8+zwwhBW2K4GJwB3ixbdgb1hsxJGKfV2VPiOBB4H1p",
+	"LvVUX9kevpih5G2PFF5RDdDeFc18keVQL2K3yO04z8bBFSDLlSAMCxcYGqcdeRqDV5yEbhyEKkRreUZ8",
+	"EblcXjcerTFuEbm8rmuDjkmt6Zaua+msParRT/acTJQnqfhyGNrrtuM7fLhHYzfIzEBtvnB7N+g0MpdZ",
+	"3RTP9WYnBd2QXMobEgG5DFfgGrGkWoWvqTAxrN1WRQSoNkAWbVfnTqgn2GwwtoVimtjDtRxVO76PAosM",
+	"1nXe6+ZvXidtNWRupLizBVq7t9mZjSbt0c3PAesUukurbKRFDGV+96u821d0NdZHa1roZYxhvUObVsHX",
+	"oE6FyhnSkKzj0I2FiHvCNo4JL4VRm1DcLFhCrCkb5pvANvX4UZxH0KWBIEyiTE/LyvFZi5Fi302Zb9ii",
+	"Gdaj1bh7pvQS6a0K69IVR3XaGA+lGldRlGEFHzsFX1mtRje52g7xotpOVl4FQQQ94Ml9AUrDNWbdjML+",
+	"w9Guv9q0n1IQFe3KIWO4Hrhn9m9cPDJWIHMwj2F0bsR9fBLvVBZSwruVCMIpHVQtp9+O6XA6RSnxHi3D",
+	"N96EGFomxKyh69lK5llCSi7SVQL1eBNywzY6AVizTog9UXzFZHZL84oalpC6lDJmCN/yjMnEJ/YkmNOT",
+	"YEd8+z9ZJgRDuwnUrkvIgrHcmsiVyGQ3/eX7EKkWShZBBIQI1o5sN99OrGnjU48WLDdgmsMT/hY1yKkO",
+	"zrNlBclbpiYcasEeFpEuFsPIjkz2bZB3tW3Z2726uyF6uyGNur9HGvLGqkcFAyDbldO8scXKvgVHqh4f",
+	"J7FpWn5Sx9zdKhOM1qIrGEzxqu5M1dEe+SvsAKODyNCCxmr1UrOKZU0EOyZmMgVYO+GC/MfzNxfhAp0f",
+	"KxZGSzDiLxqgHi4rbBz9b1fv3o6BcxbUw4mxkBy+p6eu7NWKMXOAinIwzkBZuYdWV5wI2+3peTihB327",
+	"h+GDfHzxost7lGDsaXm/pRg6xRTD1eR22xXW7I+KzPMG9xYFxI2sQPgwR3i7XPC4WIf/QTB3hhYT0uOw",
+	"KHPw7ufRgmPaUUaBcq2axW5mQX60sjq3eTGhil1lZEENT8OCHkPLcboUUnPdF0/oc5uHCmvVLRCoNo2B",
+	"Qg05c//RZ3f45H23J1loXaWS82kNV3obIkbv9A/JhJ1v6qqf3nfdsCPM8qV4HcxxiCBlppet3jlbICra",
+	"Gic2r2DUezLwesHFkqlSxUpnwx6a6pLRFc50uDy7G735SXdGDUo7TAUTKkxIS5pysxkuUuCea3X7C9fV",
+	"Gq+ofJ5pCG+BmaQT0Dwu9TQ4VrzId9EUbOwb3dd19L7o8fPCUoqHyR8WMQFqio4/qN3otrjhie06JO6U",
+	"F69JUfO9xbakEayGyM2ig/K5VUognEaj3VNEQ92Ytp51fWlWzH65hicxY0mKZ/CYYFQxzP62F8q6OXwX",
+	"j9YKjwyW/64DE8M1APW+/opSBuyZB+YUBOnvLoDbick63PiQuAZnNdWJveURiHbWuWLzDcRa/X/ZLVPY",
+	"ftel8iLmMQBlOGInh/hlORqUP5BnfLTh7K7NzkHp3Zb+Zc1AYTYGc9CszIM3FN0ntWUyFlvSk0+CtB+P",
+	"iofGOnuA6MP49RhYefxlClu+h0dpeRa2QgL2PkOkgkhb0F4bfwe74WUZm0D8GtbXI2+fSvitaFlfTfzt",
+	"Tmp+5zkq1kxpoYb9AoPiWkXMkkn13qlmbyOXnr3AAnsXRjhgLmmkYgLozbpei4+LAa7FdZsNBn2jU/ZD",
+	"PSCjuh6i1SavnU1ew2H7QeIgCjGY+CEpC7iOKbJ1YX8QtNz5iIA5PDQ6ZOX3mVP+rSgzTDtKuA8Saizv",
+	"V42wK2Ku8s8s2bd4uj+4yrDX9wP7ZHrzf0bnBe3GkXfepTZ7lfDcq0xj4qsDwsEAaU7nxDCsBujjGHVL",
+	"LMjPaiqa+IYRnVz9CfX6xxQb3SHPX3VA+a5kpSI4FUiZm3a9/acUI84gN3JIXP69MZu8910gDMCeOe7E",
+	"8eeNO27GO+B/aQowHaoyQ08O1mijYEJnDjy+u05Ul4jQjPJrCK2sWVopbjZXjdvCyBtEkKOzwWoDe2tq",
+	"QXZWxpSz+3uolrMIxCk/2CsWyvICoOUg3RqzQXwXJ52QuouTTohiNCflSgKmV2T+QregqtDfkpe3TG2g",
+	"MAKB4jWEEpwUgdl+S16CpYFN7rGMQB3w0OR3l69ekD99//SPv/+WfOCFa4ZvP/zuu+/+ZK8if/3wIiFZ",
+	"pTBRgxQ8z7lmqRQZTPOfUNrTMP3tf4oa5nk++w9aUCMbQ2l2PnviwWRQ4WX23bePv/3OhTmAuGe05Ge3",
+	"T87qJhhLjHJYsYOXv85m57Pn8C24a0spnB30h8ePUSihUZ7TUL4iy9k/nGsQBXLQyw0vABZ2Wee+sB8v",
+	"aI+ruJ7ZmS+4AdJUFQVVm9n57JeVdCWdNJayoJqsV7KAmzfUvIAfeHI44Jo+u3N/3Z+hzERJdMG1+TM+",
+	"AtWJaMEMszrrb3czblfysWJq45Fg586ibaizs6F2+g1TrEqBJSC/wbY9CaFN+Vf8xnOA8Mx+a2+QWGnb",
+	"NwYPzeZjZy6DPoFg4VO3qXx7fs3ceeNb1swVFenqXwuKDR8Cs/AzbGYyHgAdFouGEWcvKqWlVWSDT17w",
+	"gpvZ/a9HlHeQFMDMBGTeidHDhR4HSohga6sBsSbq/Y54DpDjPe4AIEjp/Kxd2X/jK6Q1odQ/S3T/H4Ra",
+	"dV+S++5BY1TF7o/NpRCHPvh07wMwyRLPo0c6jVJc1ni7ujPNMpcHj7i4Giae0/TGtWgYpcbO7uDf+6g6",
+	"+wsznqMHUGa/fu1Meif6O0/vv6mSAbs9aQx371t22/l3LYWapLIouPnX7xd/oH96kv7eK1iAM9Rsmrf2",
+	"aLODBhhXeiRMV0BeQHWQQ8vI4XUHzBDRPF+K9vjFXbsatO7DBRTZgeIhDUtcXBjFRiEYn4s2UG2SnjjD",
+	"YjC6T1+8cI8cyvwJ/mxJuUBA6mdRNn6NJ+IqjOnq8BC39lbBdedce5DyOYyamCRLC2765OgVN1/GqTPS",
+	"qRfww51KOni6qls9pFRghRknHGCHY5l+Z1LgxWe92hBG0xWR4O1JqRDSfHUytHKdeFwDus8785hd/BMV",
+	"2btb8FR8uQdku63RiU/I7nuPv2GcqV3SJcOCeq6LBfp5YAc50LnfRQl2hoMA78QT01d+/qq2lW5hf2P6",
+	"ucYHH/Ogr6PBk3/pUjH2+KWPc+zhfjimzVHT+0S7xN6bHEIazcgypwKODvsfp4Lw2tk+b6RoOgiivwkZ",
+	"8bWdLMaHgmLyj7GiL/5ejNM8ocwA4fwd9TlWqW5Mj/mG3LANiFHeairzZYtGXa/xkapEv++33U5Wz05h",
+	"eQbLbe2yG+ZziAumW5+rqbdbqlLI9TGci1eGqoa6x/MwdvoBn9gQql+568FSlTgA936ityzAMkpqCfeV",
+	"RhOryK011Khy0Oxem4/cMCM3y2l2SiM9I/ZLa26H0YvOXVfH4Rd4/Urbk3rApqlCe4besmNvmXp8e9Cc",
+	"esO0OBreNh3qPpCJPzNWdrZKJTJo3qIJRF6fESrwMm2PQDha3f9r93D/rmkVd49umR/rquZbshKJEtbh",
+	"QQAE2z80N/ABeAXBRGt3jzxUYDBoWG/b1YM15yLj+AoZo2QEKeaqgsSGbPUTGTdq3ZIjOqTL5R833M/2",
+	"4RO5qpAgY3SgF7bDKEBoOOqdT9Sg+nPHSyZdF9QHKMFRm+vsDv/oDXn96G+dR1Nc+AYHKYzorqzm0wGi",
+	"VjhYAtpqJXWbD9yQjLuaUoc2xbOGkgeyxbf5eJZLeXN4998+E4+ZrhdS3jxvhGraPF9nrCilYSLd/Mw2",
+	"syO6/6CP9xdl8bqgNjD44dsAbhC+dWrXurV74cYe73Z7+L700Ee2VVXzfqJgKlZQLvTZnd1l91+ChIYH",
+	"stPrHcZjG5tCoblc7uIYp29dpO6XvXmvGHPFa4/p28M3RHaCdt8eJo6I/YK9j+4b7WUccqW4JoUsoBul",
+	"FQtIi7Lng2R6svzrVp51xnKGgPQudS+ZNlKxUx24p/KD/dlKVeMHndP0hnBhJKk0+yLO2NiF0bHsx/aQ",
+	"Rzhq6hT8Ex83p5WCDxhn8h6UCm5klcbcfOh/LBVZrwBzj3YYgJO5xmJyA/uNKQWN1vZXnlGd96N8CYMf",
+	"TwDc+Cdmf/utx2f/c31DKBjbrsVeK++3MlY7WnmA1Ec9ktlnd/hH7+2l5t2IyMSacpfD2bmV88Ke+N9h",
+	"HSnXMXN2/jiQdvXrb4ddgiBxE9ybWC/X7kRwkiwMU8ST69AqnLW3W1iFD2fADVhf7Ty1qHvpVZPUNdK/",
+	"BK4vjzBPanWXNKFzUHLS5V9jQfSjeZgmeYa6Nb8jcPa6bxX1JTYjC2i+ncK0rwyw7kgWg6zX4vPw7eiH",
+	"Oj5s/XmW+ZTMo513dc7naQ+8pllD5GqxaHJRH3q3UNwwksm1aJ1z2KdtBd1+54xgT4IEQTdUECaM2nT2",
+	"FkIGMFEb6yfAt6oadJ579XZ25/667wcXNgz/+mn/TnRG2/9oGnjUUe2tK+AxhAo/7q5yo38WTPcJeesQ",
+	"3dxospYq0+jCzRRdC6iTik0B7Gfan2PTton/6Nt/8vJhnpiJ0jN5oq0yaF/IJH1VobM799f9GU1TVkJt",
+	"voO7tdw7DnLTfw7TvGiNeKStUpe/OpEVD+vCtAd8s0uWfHdFoBgUpiEajUFaxWjmAk9DnBasKvuN5wv3",
+	"zCmCeBc1qu5zQM7dSomvx3Ac6MKFh3AeK+DhsSwnPTvabz0+pxxoAcXXIRYgO4gWLmdQG2jlz6G8w7hd",
+	"cJauJH+Qgosa401VjOOwvRn/5FAVeULXI4xZsx16FlotF0z9cP5JrglWSiIOiz9KEu7wj/t+J38hO7u5",
+	"Q+Lvdws1/CjFIeLer6RaMtOBIMfuA7HJfa3b3t4IjgS8ztvb8yAhfXv8xs7Vt3J9TK68hZN/hyVvEYly",
+	"iE2oKqExmOavtTnVLryGfYeOh3nxOeTHUNTPs+w9Dj/O09wuuxWXnLbf7+nTZP/kJ5kaZh5poxgtuuLQ",
+	"9N/kgsIMt19y0nPBEzGmGNZUg5VqzVhuDoIBFpk97aVgHpb/zDm74T2IhSgBCexXeD9Ozs4WzKQrLBj4",
+	"cHnbIgY3K/J3NO/PwXg/gxbfjsd/x36xUNoFCltpspJrsqDKre13v/z0/MMvfyE/fXhzkZA/ffuH358T",
+	"GECTv5dKLhXT+u+YLUn/U7yyC3nvPnaVYvBWwUQGpPu7W7T/DXnvUxwAKs1gVEv+5gH8P9bq6W4mfF29",
+	"nY7lhGSfwVUyJN/HiLlyAel98OLa2UizzDKzVRWWKazlBEI7GIIrczoEzn2Pj5zi/tdqMD3iDugm9nDy",
+	"4kANDX1nvxvGSmigV+chY4tJeixYOy79OFulTdsxmyVgwb4GwbZq9HB3OBDAFugcb979QquYJYcrFBcz",
+	"fi/rh46J9KtfcsorUL1+6D1pAJCxppsu+nUN8Qn48uHJS0GB3abxUdT7FoVPCOI8NWudT3zdw+HBjVGJ",
+	"R6Vit5ytj2Iev8exL6tjMvyzZKi5lcUNVthNh8lXc24MVQk3LDQXCu3enNFbxFg5D8ezurY719gbimUj",
+	"hKL/gHdJnb3QCJjuN5r4Ak5SkRE1+whknddgCdgtXw5S4rISAwk0TU+kcSP60qnxEj9NY9wHVCRsV8/y",
+	"5boWTemcCIX9d71I6q8JtnFZiRhk40B5wZfg5jg2VOPK9Xj7grMofotpwy5zYgwMw6rQsztViV74RZCF",
+	"Wz1VuFlBq3rXv0PXpScWlOeVYhCyWFR5rJbpXHG2CG3iVlfFHd2N/gPA5BqXg7KimgBuBQuocQ2f1E0F",
+	"JqMqf/jMqMrLSvTnnR1GZt4JJB84P+x1JWdLqKesq9zo5gRfU/vVwhBX4Pdokf3LSoyM6jcyfAbF1o4K",
+	"OGhPK6b2LivxfIn1cr9ItYeT+3K0nmDrw2s+bzhoWmBrH8ijaT5pqpzrZwQaFntlxcBjqL1ncLwKPUup",
+	"SLGN02eVvxcwDX+X+VpPMVwFMvNZo3wylnKr3Wt/zQTuVHrAI/gCHzlJdQvqkosGK1vgnA50O3MC7m5d",
+	"0HzX4dTmG5LSByc8HUOro9//ZNtqwrya3qxRkXrZNDk9vlDFm7/uylX72YeiuPIcfcxuU9Yo4G/JC1wf",
+	"9kqghvzPf/13TbezO57df4nihtM7OsLyQbND4p1oemFoAT9yCkxs1WcsZ4VXCfGN5x86ycbDl43ad35e",
+	"hynT4WnhcPlNAjzuSHtk2i2Z+Mqy9gzgItMOUrRw5eeT/xflCLtOn91B//CvfTNFhnWt0QfRP/tQ8x+V",
+	"6C8K/W9/FXxiB5pPRb4HACRghOLN9RCnm/MQ13dhTWBd5P+8ufjyTi97bz+7y9nSGrx2UXf2n173DnS8",
+	"P2puDbwgVi4BvzysESLkWvhWHJCX5BA0rWtfQlzvSWv50qZf/+dTAdgR84E6YCvxU2qObYXc3dcVyw28",
+	"3ZLpWIoiIpRnrUa2v2myp62qfochfSR0/YaqmxfNaAevHkg1s6/4MoAWV3QDqDHspwOJ+otOxT+u67qY",
+	"7a52Ay4DzajCLLmgwrzCr0ehKD+ORk+GwmOn6YQgK5GNTkyx5uTC/+IAKcMObzt3La9APenE+euaBn5H",
+	"BN26TNb+u8SVf2hyHUfXDLkv0/6gweNoSjwcjfYSLqQhaS7j4ZClxCzQ/kjM1xRPdeyLxVRr7h5AJbmh",
+	"GshdSvOcKUC7aMaOH3N9VzJxVdc2OFZBIPeCk+fxtl4bsCT91wepBYMtJFy2jYdH+nrLz8gaGmUjWHle",
+	"6Y3DqGrXTZsbCHi6qkmjNNDZnfur31ivedsPa2mFRnGSsmSQr497/zcSHT2ZRLwTndGOZq26BY3N2T/u",
+	"Tnejf6ac/RNxtpWxj4c2FJX0x7Y7o636zqW8IWPMx+3t7GrtHfWWE5Cb4P1A3p5GZuyLfrMi8xeJ14q6",
+	"Yrg37XwXXSdJTc83yEjxDgpt6EbvIUZMZKeWoaCJ8VJkbRn62rn50vLGj/cMmNbk2KbW4nUB0yW/ZQKq",
+	"Q+7FPKP4QPj5pXvmJBkpODH7ys2osIWb24Hi0LAHOrWE4KqO1fkLSHHTJJdLQu2d6qRH7mTWLnjO9Bex",
+	"M59nfme+4vl4J9BXk33ZXlw0eQGsXbh2ZWS+OWAKJiWW083VzmmJlAp7OUDtYCRJV9JeuBdKFnvoiRtW",
+	"mrM7KDN5bz/+eH9KyYp5SIcclPuGpzT7eNzYX4DCOb89rS02fYZy+WVPUKrswU08D6Ty3tmpnMSkhTd9",
+	"Jo33HK7zIZ33k1xDWo1DHxyi41RLt7XL4Lo8HsoN+EaaBO5BLcfNgOFzBU+cxOzhhn2+zr8+ldkul8jF",
+	"opscpSEfziNXuYJixMd0fdcH/pHGr4YZX52O89VI1rs5HbSNmGK3vNNHTPvZHDyTsdKrKxflPZb3F+d+",
+	"YkXYvDRwGfTUPJilByM+Q0QVLw3e7GFsjaU3FpVmrl23vdjXQKoxWwIb7h0jjxU6rB2T/TD2BwnvOYYI",
+	"jOzeXpfrHNrMByxxXKtv4J5D0aGwwAvbEDufzArZSLcQ/4FSK/A8pJWio8FJF9cQlhsDaHcSdAf/jqjj",
+	"1QjDuNj88jDFvFwzBZilPelciUdtntWZwFhhHBwB3xK78yD71wCJlpQLMrdXTG0/Qp9LvB5YZJEH1j79",
+	"eViH0kEQaQCy1blYhn3yJagC8sddd7AVWILaBc+tQXicJmG6pV4OUlCsKnNJH9YaY9QLzu7wj8M3d8Jx",
+	"j0CTesq+aNMXMfVoNUh6w/7ajPdbLVG0BkAFEo78zlQaOsR4lv0e3E+yKEErt7W5d1mf37U/5EvxiLuu",
+	"WkGqvqE37IovxevjutvxDbHGrDI7hG57g6eCHc2FQvhSaABozZVca6YIF9jQ41vy/t3VB7JFO1cbkzsc",
+	"h2ZppbjZwD4w8oaJ2fnffr3/9f7/BgAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -340,3 +340,41 @@ func (h *handlers) socket(g *gin.Context, serve func(ctx context.Context, conn l
 	}
 	_ = socket.Close(code, reason)
 }
+
+// port serves a tool of whoever has a session.
+func (h *handlers) port(g *gin.Context) {
+	n, err := number(g, "session")
+	if err == nil {
+		_, err = h.service.Session(g.Request.Context(), caller(g), n)
+	}
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	h.socket(g, func(ctx context.Context, conn link.Live) error {
+		return h.service.ServePort(ctx, caller(g), n, conn.Socket)
+	})
+}
+
+// meetPort serves a host's end of a tool's connection.
+func (h *handlers) meetPort(g *gin.Context) {
+	h.socket(g, func(_ context.Context, conn link.Live) error {
+		if !h.service.MeetPort(g.Param("id"), conn.Socket) {
+			return base.NotFound("nobody waits for this", "")
+		}
+		return nil
+	})
+}
+
+// relayPort serves another instance.
+func (h *handlers) relayPort(g *gin.Context) {
+	lease, err := strconv.ParseInt(g.Param("lease"), 10, 64)
+	c, _, ok := h.service.Relayed(g.Request.Header)
+	if !ok || err != nil {
+		h.fail(g, base.Forbidden("only another instance of the service may do this", ""))
+		return
+	}
+	h.socket(g, func(ctx context.Context, conn link.Live) error {
+		return h.service.ServeRelayedPort(ctx, c, lease, conn.Socket)
+	})
+}

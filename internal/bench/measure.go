@@ -59,6 +59,12 @@ func measure(ctx context.Context, c config) (string, error) {
 			return page.String(), err
 		}
 	}
+	if c.only == "" || c.only == "byhand" {
+		if err := r.byHand(ctx, &page); err != nil {
+			return page.String(), err
+		}
+		r.close()
+	}
 	if c.only == "" || c.only == "handsets" {
 		if err := r.handsetFigures(ctx, &page); err != nil {
 			return page.String(), err

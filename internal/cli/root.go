@@ -239,7 +239,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(node.ServeCommand(), node.HostCommand(), node.ConsoleCommand(), node.UpCommand(),
 		node.DemoCommand(),
 		build.BuildCommand(), fleet.DeviceCommand(), fleet.SiteCommand(), fleet.LineupCommand(), fleet.StandinCommand(),
-		build.SuiteCommand(), run.RunCommand(), run.TryCommand(), hand.SessionCommand(), hand.FindingCommand())
+		build.SuiteCommand(), run.RunCommand(), run.TryCommand(), hand.SessionCommand(), hand.FindingCommand(), hand.ChecklistCommand())
 	group(root)
 	return root
 }

@@ -171,6 +171,44 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/builds/{build}/texts (the `GetTexts` operationId).
 	GetTexts(ctx context.Context, project Project, build string, params *GetTextsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListChecklistRuns Checklists that people go through now
+	//
+	// Corresponds with GET /api/v1/projects/{project}/checklist-runs (the `ListChecklistRuns` operationId).
+	ListChecklistRuns(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartChecklistWithBody Have people go through a checklist by hand, on one device or on a lineup
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
+	StartChecklistWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartChecklist Have people go through a checklist by hand, on one device or on a lineup
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
+	StartChecklist(ctx context.Context, project Project, body StartChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListChecklists The newest version of each checklist
+	//
+	// Corresponds with GET /api/v1/projects/{project}/checklists (the `ListChecklists` operationId).
+	ListChecklists(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveChecklistWithBody Keep a checklist under its title; another text is another version
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/checklists (the `SaveChecklist` operationId).
+	SaveChecklistWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveChecklist Keep a checklist under its title; another text is another version
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/checklists (the `SaveChecklist` operationId).
+	SaveChecklist(ctx context.Context, project Project, body SaveChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDevices The fleet, and what each device does now
 	//
 	// Corresponds with GET /api/v1/projects/{project}/devices (the `ListDevices` operationId).
@@ -475,6 +513,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case} (the `GetSheet` operationId).
 	GetSheet(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkCaseWithBody Say how one thing of a checklist is, on one combination
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict (the `MarkCase` operationId).
+	MarkCaseWithBody(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MarkCase Say how one thing of a checklist is, on one combination
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict (the `MarkCase` operationId).
+	MarkCase(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, body MarkCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Search Find runs, builds, suites, cases and devices
 	//
@@ -820,6 +872,104 @@ func (c *Client) GetSettings(ctx context.Context, project Project, build string,
 // Corresponds with GET /api/v1/projects/{project}/builds/{build}/texts (the `GetTexts` operationId).
 func (c *Client) GetTexts(ctx context.Context, project Project, build string, params *GetTextsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTextsRequest(c.Server, project, build, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListChecklistRuns Checklists that people go through now
+//
+// Corresponds with GET /api/v1/projects/{project}/checklist-runs (the `ListChecklistRuns` operationId).
+func (c *Client) ListChecklistRuns(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChecklistRunsRequest(c.Server, project)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartChecklistWithBody Have people go through a checklist by hand, on one device or on a lineup
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
+func (c *Client) StartChecklistWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartChecklistRequestWithBody(c.Server, project, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartChecklist Have people go through a checklist by hand, on one device or on a lineup
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
+func (c *Client) StartChecklist(ctx context.Context, project Project, body StartChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartChecklistRequest(c.Server, project, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListChecklists The newest version of each checklist
+//
+// Corresponds with GET /api/v1/projects/{project}/checklists (the `ListChecklists` operationId).
+func (c *Client) ListChecklists(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChecklistsRequest(c.Server, project)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveChecklistWithBody Keep a checklist under its title; another text is another version
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/checklists (the `SaveChecklist` operationId).
+func (c *Client) SaveChecklistWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveChecklistRequestWithBody(c.Server, project, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveChecklist Keep a checklist under its title; another text is another version
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/checklists (the `SaveChecklist` operationId).
+func (c *Client) SaveChecklist(ctx context.Context, project Project, body SaveChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveChecklistRequest(c.Server, project, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1615,6 +1765,40 @@ func (c *Client) GetJUnit(ctx context.Context, project Project, run RunNumber, r
 // Corresponds with GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case} (the `GetSheet` operationId).
 func (c *Client) GetSheet(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSheetRequest(c.Server, project, run, leg, pCase)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkCaseWithBody Say how one thing of a checklist is, on one combination
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict (the `MarkCase` operationId).
+func (c *Client) MarkCaseWithBody(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkCaseRequestWithBody(c.Server, project, run, leg, pCase, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MarkCase Say how one thing of a checklist is, on one combination
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict (the `MarkCase` operationId).
+func (c *Client) MarkCase(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, body MarkCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMarkCaseRequest(c.Server, project, run, leg, pCase, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2740,6 +2924,168 @@ func NewGetTextsRequest(server string, project Project, build string, params *Ge
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListChecklistRunsRequest constructs an http.Request for the ListChecklistRuns method
+func NewListChecklistRunsRequest(server string, project Project) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/checklist-runs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartChecklistRequest calls the generic StartChecklist builder with application/json body
+func NewStartChecklistRequest(server string, project Project, body StartChecklistJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartChecklistRequestWithBody(server, project, "application/json", bodyReader)
+}
+
+// NewStartChecklistRequestWithBody constructs an http.Request for the StartChecklist method, with any body, and a specified content type
+func NewStartChecklistRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/checklist-runs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListChecklistsRequest constructs an http.Request for the ListChecklists method
+func NewListChecklistsRequest(server string, project Project) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/checklists", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveChecklistRequest calls the generic SaveChecklist builder with application/json body
+func NewSaveChecklistRequest(server string, project Project, body SaveChecklistJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveChecklistRequestWithBody(server, project, "application/json", bodyReader)
+}
+
+// NewSaveChecklistRequestWithBody constructs an http.Request for the SaveChecklist method, with any body, and a specified content type
+func NewSaveChecklistRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/checklists", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4676,6 +5022,74 @@ func NewGetSheetRequest(server string, project Project, run RunNumber, leg int64
 	return req, nil
 }
 
+// NewMarkCaseRequest calls the generic MarkCase builder with application/json body
+func NewMarkCaseRequest(server string, project Project, run RunNumber, leg int64, pCase int, body MarkCaseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMarkCaseRequestWithBody(server, project, run, leg, pCase, "application/json", bodyReader)
+}
+
+// NewMarkCaseRequestWithBody constructs an http.Request for the MarkCase method, with any body, and a specified content type
+func NewMarkCaseRequestWithBody(server string, project Project, run RunNumber, leg int64, pCase int, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "leg", leg, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam3 string
+
+	pathParam3, err = runtime.StyleParamWithOptions("simple", false, "case", pCase, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/runs/%s/legs/%s/cases/%s/verdict", pathParam0, pathParam1, pathParam2, pathParam3)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSearchRequest constructs an http.Request for the Search method
 func NewSearchRequest(server string, project Project, params *SearchParams) (*http.Request, error) {
 	var err error
@@ -5679,6 +6093,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/builds/{build}/texts (the `GetTexts` operationId).
 	GetTextsWithResponse(ctx context.Context, project Project, build string, params *GetTextsParams, reqEditors ...RequestEditorFn) (*GetTextsResponse, error)
 
+	// ListChecklistRunsWithResponse Checklists that people go through now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/checklist-runs (the `ListChecklistRuns` operationId).
+	ListChecklistRunsWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListChecklistRunsResponse, error)
+
+	// StartChecklistWithBodyWithResponse Have people go through a checklist by hand, on one device or on a lineup
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
+	StartChecklistWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartChecklistResponse, error)
+
+	// StartChecklistWithResponse Have people go through a checklist by hand, on one device or on a lineup
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
+	StartChecklistWithResponse(ctx context.Context, project Project, body StartChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*StartChecklistResponse, error)
+
+	// ListChecklistsWithResponse The newest version of each checklist
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/checklists (the `ListChecklists` operationId).
+	ListChecklistsWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListChecklistsResponse, error)
+
+	// SaveChecklistWithBodyWithResponse Keep a checklist under its title; another text is another version
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/checklists (the `SaveChecklist` operationId).
+	SaveChecklistWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveChecklistResponse, error)
+
+	// SaveChecklistWithResponse Keep a checklist under its title; another text is another version
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/checklists (the `SaveChecklist` operationId).
+	SaveChecklistWithResponse(ctx context.Context, project Project, body SaveChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveChecklistResponse, error)
+
 	// ListDevicesWithResponse The fleet, and what each device does now
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6027,6 +6483,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case} (the `GetSheet` operationId).
 	GetSheetWithResponse(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, reqEditors ...RequestEditorFn) (*GetSheetResponse, error)
+
+	// MarkCaseWithBodyWithResponse Say how one thing of a checklist is, on one combination
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict (the `MarkCase` operationId).
+	MarkCaseWithBodyWithResponse(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkCaseResponse, error)
+
+	// MarkCaseWithResponse Say how one thing of a checklist is, on one combination
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict (the `MarkCase` operationId).
+	MarkCaseWithResponse(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, body MarkCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkCaseResponse, error)
 
 	// SearchWithResponse Find runs, builds, suites, cases and devices
 	//
@@ -6671,6 +7141,198 @@ func (r GetTextsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetTextsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListChecklistRunsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChecklistRunsResponse) GetJSON200() *[]Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChecklistRunsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChecklistRunsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChecklistRunsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChecklistRunsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChecklistRunsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartChecklistResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StartChecklistResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartChecklistResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartChecklistResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartChecklistResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartChecklistResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartChecklistResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListChecklistsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Checklist
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChecklistsResponse) GetJSON200() *[]Checklist {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChecklistsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChecklistsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChecklistsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChecklistsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChecklistsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SaveChecklistResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Checklist
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SaveChecklistResponse) GetJSON200() *Checklist {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveChecklistResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveChecklistResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveChecklistResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveChecklistResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveChecklistResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8391,6 +9053,47 @@ func (r GetSheetResponse) ContentType() string {
 	return ""
 }
 
+type MarkCaseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MarkCaseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MarkCaseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MarkCaseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MarkCaseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MarkCaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SearchResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9417,6 +10120,84 @@ func (c *ClientWithResponses) GetTextsWithResponse(ctx context.Context, project 
 	return ParseGetTextsResponse(rsp)
 }
 
+// ListChecklistRunsWithResponse Checklists that people go through now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/checklist-runs (the `ListChecklistRuns` operationId).
+func (c *ClientWithResponses) ListChecklistRunsWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListChecklistRunsResponse, error) {
+	rsp, err := c.ListChecklistRuns(ctx, project, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChecklistRunsResponse(rsp)
+}
+
+// StartChecklistWithBodyWithResponse Have people go through a checklist by hand, on one device or on a lineup
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
+func (c *ClientWithResponses) StartChecklistWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartChecklistResponse, error) {
+	rsp, err := c.StartChecklistWithBody(ctx, project, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartChecklistResponse(rsp)
+}
+
+// StartChecklistWithResponse Have people go through a checklist by hand, on one device or on a lineup
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
+func (c *ClientWithResponses) StartChecklistWithResponse(ctx context.Context, project Project, body StartChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*StartChecklistResponse, error) {
+	rsp, err := c.StartChecklist(ctx, project, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartChecklistResponse(rsp)
+}
+
+// ListChecklistsWithResponse The newest version of each checklist
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/checklists (the `ListChecklists` operationId).
+func (c *ClientWithResponses) ListChecklistsWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListChecklistsResponse, error) {
+	rsp, err := c.ListChecklists(ctx, project, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChecklistsResponse(rsp)
+}
+
+// SaveChecklistWithBodyWithResponse Keep a checklist under its title; another text is another version
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/checklists (the `SaveChecklist` operationId).
+func (c *ClientWithResponses) SaveChecklistWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveChecklistResponse, error) {
+	rsp, err := c.SaveChecklistWithBody(ctx, project, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveChecklistResponse(rsp)
+}
+
+// SaveChecklistWithResponse Keep a checklist under its title; another text is another version
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/checklists (the `SaveChecklist` operationId).
+func (c *ClientWithResponses) SaveChecklistWithResponse(ctx context.Context, project Project, body SaveChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveChecklistResponse, error) {
+	rsp, err := c.SaveChecklist(ctx, project, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveChecklistResponse(rsp)
+}
+
 // ListDevicesWithResponse The fleet, and what each device does now
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10060,6 +10841,32 @@ func (c *ClientWithResponses) GetSheetWithResponse(ctx context.Context, project 
 	return ParseGetSheetResponse(rsp)
 }
 
+// MarkCaseWithBodyWithResponse Say how one thing of a checklist is, on one combination
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict (the `MarkCase` operationId).
+func (c *ClientWithResponses) MarkCaseWithBodyWithResponse(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MarkCaseResponse, error) {
+	rsp, err := c.MarkCaseWithBody(ctx, project, run, leg, pCase, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkCaseResponse(rsp)
+}
+
+// MarkCaseWithResponse Say how one thing of a checklist is, on one combination
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict (the `MarkCase` operationId).
+func (c *ClientWithResponses) MarkCaseWithResponse(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, body MarkCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkCaseResponse, error) {
+	rsp, err := c.MarkCase(ctx, project, run, leg, pCase, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMarkCaseResponse(rsp)
+}
+
 // SearchWithResponse Find runs, builds, suites, cases and devices
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10685,6 +11492,138 @@ func ParseGetTextsResponse(rsp *http.Response) (*GetTextsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Texts
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListChecklistRunsResponse parses an HTTP response from a ListChecklistRunsWithResponse call
+func ParseListChecklistRunsResponse(rsp *http.Response) (*ListChecklistRunsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChecklistRunsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartChecklistResponse parses an HTTP response from a StartChecklistWithResponse call
+func ParseStartChecklistResponse(rsp *http.Response) (*StartChecklistResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartChecklistResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListChecklistsResponse parses an HTTP response from a ListChecklistsWithResponse call
+func ParseListChecklistsResponse(rsp *http.Response) (*ListChecklistsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChecklistsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Checklist
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSaveChecklistResponse parses an HTTP response from a SaveChecklistWithResponse call
+func ParseSaveChecklistResponse(rsp *http.Response) (*SaveChecklistResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveChecklistResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Checklist
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -11869,6 +12808,35 @@ func ParseGetSheetResponse(rsp *http.Response) (*GetSheetResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMarkCaseResponse parses an HTTP response from a MarkCaseWithResponse call
+func ParseMarkCaseResponse(rsp *http.Response) (*MarkCaseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MarkCaseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

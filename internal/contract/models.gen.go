@@ -7,6 +7,27 @@ import (
 	"time"
 )
 
+// Defines values for CaseMarkVerdict.
+const (
+	Fail CaseMarkVerdict = "fail"
+	Pass CaseMarkVerdict = "pass"
+	Skip CaseMarkVerdict = "skip"
+)
+
+// Valid indicates whether the value is a known member of the CaseMarkVerdict enum.
+func (e CaseMarkVerdict) Valid() bool {
+	switch e {
+	case Fail:
+		return true
+	case Pass:
+		return true
+	case Skip:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DrawnMarkKind.
 const (
 	Arrow DrawnMarkKind = "arrow"
@@ -136,6 +157,22 @@ type CaseLast struct {
 	Runs []CaseInRun `json:"runs"`
 }
 
+// CaseMark defines model for CaseMark.
+type CaseMark struct {
+	Lease *int64 `json:"lease,omitempty"`
+
+	// Note what is skipped says why
+	Note *string `json:"note,omitempty"`
+
+	// Seq of a picture that the session kept
+	Seq     *int64          `json:"seq,omitempty"`
+	Session *int64          `json:"session,omitempty"`
+	Verdict CaseMarkVerdict `json:"verdict"`
+}
+
+// CaseMarkVerdict defines model for CaseMark.Verdict.
+type CaseMarkVerdict string
+
 // CaseName defines model for CaseName.
 type CaseName struct {
 	Name string   `json:"name"`
@@ -204,6 +241,22 @@ type Check struct {
 	Remedy *string `json:"remedy,omitempty"`
 	Title  string  `json:"title"`
 	Why    *string `json:"why,omitempty"`
+}
+
+// Checklist defines model for Checklist.
+type Checklist struct {
+	Items   []string  `json:"items"`
+	Name    string    `json:"name"`
+	SavedAt time.Time `json:"saved_at"`
+	SavedBy string    `json:"saved_by"`
+	Text    string    `json:"text"`
+	Version int64     `json:"version"`
+}
+
+// ChecklistText defines model for ChecklistText.
+type ChecklistText struct {
+	// Text Markdown: a title, headings, task lists
+	Text string `json:"text"`
 }
 
 // Choice defines model for Choice.
@@ -609,6 +662,18 @@ type NewBuild struct {
 	Packages []string `json:"packages"`
 }
 
+// NewChecklistRun defines model for NewChecklistRun.
+type NewChecklistRun struct {
+	App       *string `json:"app,omitempty"`
+	Build     string  `json:"build"`
+	Checklist string  `json:"checklist"`
+
+	// Language BCP 47, as in de-DE
+	Language *Language `json:"language,omitempty"`
+	Lineup   *string   `json:"lineup,omitempty"`
+	On       *[]string `json:"on,omitempty"`
+}
+
 // NewErrand defines model for NewErrand.
 type NewErrand struct {
 	Boot *bool `json:"boot,omitempty"`
@@ -889,9 +954,12 @@ type Retention struct {
 
 // Run defines model for Run.
 type Run struct {
-	App       string    `json:"app"`
-	AskedBy   string    `json:"asked_by"`
-	Build     int64     `json:"build"`
+	App     string `json:"app"`
+	AskedBy string `json:"asked_by"`
+	Build   int64  `json:"build"`
+
+	// Checklist that people go through by hand
+	Checklist *string   `json:"checklist,omitempty"`
 	CreatedAt time.Time `json:"created_at"`
 
 	// Errors of them that say error
@@ -1578,6 +1646,12 @@ type ChangeBuildJSONRequestBody = BuildPatch
 // HandOverJSONRequestBody defines body for HandOver for application/json ContentType.
 type HandOverJSONRequestBody = NewHandover
 
+// StartChecklistJSONRequestBody defines body for StartChecklist for application/json ContentType.
+type StartChecklistJSONRequestBody = NewChecklistRun
+
+// SaveChecklistJSONRequestBody defines body for SaveChecklist for application/json ContentType.
+type SaveChecklistJSONRequestBody = ChecklistText
+
 // LookAtDeviceJSONRequestBody defines body for LookAtDevice for application/json ContentType.
 type LookAtDeviceJSONRequestBody = NewLook
 
@@ -1616,6 +1690,9 @@ type StartRunJSONRequestBody = NewRun
 
 // RunAgainJSONRequestBody defines body for RunAgain for application/json ContentType.
 type RunAgainJSONRequestBody = Again
+
+// MarkCaseJSONRequestBody defines body for MarkCase for application/json ContentType.
+type MarkCaseJSONRequestBody = CaseMark
 
 // OpenSessionJSONRequestBody defines body for OpenSession for application/json ContentType.
 type OpenSessionJSONRequestBody = NewSession

@@ -22,7 +22,7 @@ import (
 func handIn(t *testing.T, name, program, steps string) (apk, suite string) {
 	t.Helper()
 	data, err := demo.PackAndroid(demo.App{ID: "example." + name, Name: name, Version: demo.Version{Name: "1.0",
-		Code: 1}, MinimumAPI: 30, Program: []byte(program),
+		Code: 1}, MinimumAPI: 30, Program: []byte(program), Permissions: []string{"android.permission.ACCESS_FINE_LOCATION"},
 		Texts: map[string]map[string]string{"app_name": {"": name}}})
 	require.NoError(t, err)
 	dir := t.TempDir()

@@ -93,7 +93,7 @@ func (r *rig) awaitSession(number int64, state string) contract.Session {
 // TestASessionOnAStandInFromTheConsole is a person's whole session, by pointer and keyboard, in a real browser.
 func TestASessionOnAStandInFromTheConsole(t *testing.T) {
 	t.Parallel() // it mostly waits
-	r := newRig(t, rigConfig{})
+	r := newRig(t, rigConfig{lease: "20s"})
 	r.awaitIdle()
 	r.wake()
 	apk, _ := handIn(t, "quay", quay, `expect "Quay"`)
@@ -161,7 +161,7 @@ func TestASessionOnAStandInFromTheConsole(t *testing.T) {
 	require.NoError(t, d.tab.Key("Enter"))
 	d.see("tap #find")
 	require.NoError(t, d.tab.Run(`document.getElementById("line").focus()`))
-	d.press(`tap "Don’t allow"`)
+	d.press(`tap button called /Don.t allow/`)
 	require.NoError(t, d.tab.Key("Enter"))
 	crash := r.awaitEntry(1, "crash", "no place to berth")
 	d.see("no place to berth")
@@ -184,9 +184,10 @@ func TestASessionOnAStandInFromTheConsole(t *testing.T) {
 	d.await(`document.querySelector("section[aria-label=Picture] img")?.naturalWidth > 0`)
 	d.see("tap #find")
 	d.see("no place to berth")
-	require.NoError(t, d.tab.Run(`{ const s = document.querySelector("section[aria-label=Picture] svg"), r = s.getBoundingClientRect(); s.setPointerCapture = () => {};
-		for (const [type, x, y] of [["pointerdown", 0.2, 0.2], ["pointermove", 0.5, 0.4], ["pointerup", 0.5, 0.4]])
-			s.dispatchEvent(new PointerEvent(type, {bubbles: true, pointerId: 1, clientX: r.x + x * r.width, clientY: r.y + y * r.height})); }`))
+	for _, at := range []string{`"pointerdown", 0.2, 0.2`, `"pointermove", 0.5, 0.4`, `"pointerup", 0.5, 0.4`} {
+		require.NoError(t, d.tab.Run(`{ const s = document.querySelector("section[aria-label=Picture] svg"), r = s.getBoundingClientRect(); s.setPointerCapture = () => {};
+			const [type, x, y] = [`+at+`]; s.dispatchEvent(new PointerEvent(type, {bubbles: true, pointerId: 1, clientX: r.x + x * r.width, clientY: r.y + y * r.height})); }`))
+	}
 	require.Eventually(t, func() bool {
 		f, err := client.As[contract.SeenFault](r.client.GetFinding(context.Background(), "default", 1))
 		return err == nil && len(f.Marks) == 1 && f.Marks[0].Kind == "arrow"
@@ -222,7 +223,7 @@ func TestASessionOnAStandInFromTheConsole(t *testing.T) {
 func TestASessionOnAHandsetFromTheConsole(t *testing.T) {
 	t.Parallel() // it mostly waits
 	require.NoError(t, handset.Available(), "make browser installs Chromium")
-	r := newRig(t, rigConfig{site: handsetSite})
+	r := newRig(t, rigConfig{site: handsetSite, lease: "20s"})
 	dir := samples(t)
 	r.awaitIdle()
 	r.must(0, "build", "push", filepath.Join(dir, "tideline-3.1.4-web.zip"))
@@ -243,13 +244,28 @@ func TestASessionOnAHandsetFromTheConsole(t *testing.T) {
 	d.see("put 3 in #passengers")
 	out, _, code := r.yamato("session", "do", fmt.Sprint(n), `expect "Nowhere" within 1s`)
 	require.Equal(t, 1, code)
-	require.Contains(t, out, "nothing has ever matched")
+	require.Contains(t, out, `expected "Nowhere"`)
 	picture := filepath.Join(t.TempDir(), "total.png")
 	r.must(0, "session", "picture", fmt.Sprint(n), "--to", picture, "--name", "three on board")
 	content, err := os.ReadFile(picture)
 	require.NoError(t, err)
 	require.True(t, bytes.HasPrefix(content, []byte("\x89PNG")))
+	// A debugger of one's own reaches the app, and only while the session lasts.
+	tool, err := r.client.Port(context.Background(), n)
+	require.NoError(t, err)
+	_, err = io.WriteString(tool, "GET /json/version HTTP/1.1\r\nHost: 127.0.0.1\r\n\r\n")
+	require.NoError(t, err)
+	answer := make([]byte, 512)
+	_, err = tool.Read(answer)
+	require.NoError(t, err)
+	require.Contains(t, string(answer), "HTTP/1.1 200")
 	r.must(0, "session", "end", fmt.Sprint(n))
+	_, err = io.Copy(io.Discard, tool)
+	_ = err // it has ended, one way or the other
+	_, err = r.client.Port(context.Background(), n)
+	if err == nil {
+		t.Log("the socket opens, and is closed with the reason")
+	}
 	d.see("What happened")
 	out, _ = r.must(0, "session", "show", fmt.Sprint(n))
 	require.Contains(t, out, "Tideline and its data")
@@ -511,4 +527,68 @@ func TestASessionThatIsLeftAloneSaysSoAndEnds(t *testing.T) {
 	closed := r.awaitSession(s.Number, "closed")
 	require.Contains(t, *closed.Why, "not used")
 	r.awaitIdle()
+}
+
+// TestAChecklistIsARunBesideTheAutomatedOnes has two people go through one on a device of each kind.
+func TestAChecklistIsARunBesideTheAutomatedOnes(t *testing.T) {
+	t.Parallel() // it mostly waits
+	r := newRig(t, rigConfig{})
+	r.awaitIdle()
+	apk, suite := handIn(t, "quay", quay, `expect "Quay"`)
+	r.must(0, "build", "push", apk)
+	file := filepath.Join(t.TempDir(), "before.md")
+	require.NoError(t, os.WriteFile(file, []byte("# Before each release\n\n## Quay\n- [ ] It says where we are\n- [ ] Names are greeted\n"), 0o600))
+	out, _ := r.must(0, "checklist", "save", file)
+	require.Contains(t, out, "version 1: 2 things")
+	out, _ = r.must(0, "checklist", "save", file)
+	require.Contains(t, out, "version 1", "the same text is no other version")
+	out, _ = r.must(0, "suite", "ls")
+	require.NotContains(t, out, "Before each release", "it is no suite")
+	out, _ = r.must(0, "checklist", "start", "before each release", "--build", "1.0", "--on", "Kaede 7", "--on", "Kaede 7 Lite")
+	require.Contains(t, out, "Run 1: Before each release")
+	require.Contains(t, out, "2 combinations")
+	r.must(0, "try", suite, "--build", apk, "--on", "Kaede 7") // its devices are as free as before
+
+	ctx := context.Background()
+	mira := r.as("mira")
+	detail := func() contract.RunDetail {
+		d, err := client.As[contract.RunDetail](r.client.GetRun(ctx, "default", 1, nil))
+		require.NoError(t, err)
+		return d
+	}
+	legs := detail().Legs
+	require.Len(t, legs, 2)
+	note, none := "on the pier", ""
+	for _, refused := range []contract.CaseMark{{Verdict: "skip", Note: &none}, {Verdict: "error"}, {Verdict: "pass", Session: &legs[0].Id}} {
+		_, err := client.As[struct{}](r.client.MarkCase(ctx, "default", 1, legs[0].Id, 0, refused))
+		require.Error(t, err)
+	}
+	for _, mark := range []struct {
+		by      *client.Service
+		leg     int64
+		index   int
+		verdict contract.CaseMarkVerdict
+	}{{r.client, legs[0].Id, 0, "fail"}, {mira, legs[0].Id, 0, "pass"}, {mira, legs[0].Id, 1, "pass"}, {r.client, legs[1].Id, 0, "skip"}} {
+		_, err := client.As[struct{}](mark.by.MarkCase(ctx, "default", 1, mark.leg, mark.index, contract.CaseMark{Verdict: mark.verdict, Note: &note}))
+		require.NoError(t, err)
+	}
+	d := detail()
+	require.Equal(t, []any{"running", 3, 0, 4}, []any{d.Run.State, d.Run.Results, d.Run.Fails, d.Run.Expected}, "what was said again counts once")
+	require.Equal(t, "finished", d.Legs[0].State)
+	_, err := client.As[struct{}](r.client.MarkCase(ctx, "default", 1, legs[0].Id, 0, contract.CaseMark{Verdict: "fail", Note: &note}))
+	require.Error(t, err, "what a finished leg says stands")
+	r.must(0, "checklist", "mark", "1", "Quay: Names are greeted", "fail", "--on", "Lite", "--note", "nobody is")
+	d = detail()
+	require.Equal(t, []string{"finished", "fail"}, []string{d.Run.State, d.Run.Verdict})
+	out, _, code := r.yamato("run", "show", "1")
+	require.Equal(t, 1, code)
+	require.Contains(t, out, "nobody is")
+
+	// One that is given up ends, too.
+	r.must(0, "checklist", "start", "Before each release", "--build", "1.0", "--on", "Kaede 7")
+	r.must(0, "run", "cancel", "3")
+	require.Eventually(t, func() bool {
+		d, err := client.As[contract.RunDetail](r.client.GetRun(ctx, "default", 3, nil))
+		return err == nil && d.Run.FinishedAt != nil && d.Run.State == "cancelled"
+	}, 10*time.Second, 50*time.Millisecond)
 }

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"slices"
 	"strings"
 	"sync"
@@ -49,6 +50,8 @@ type Remote interface {
 	Dial(ctx context.Context) (link.Conn, func(), error)
 	// DialLive opens the socket of a session, by its lease.
 	DialLive(ctx context.Context, lease int64) (link.Live, func(), error)
+	// DialPort opens a connection for a tool that is joined to a session's device.
+	DialPort(ctx context.Context, lease int64, id string) (net.Conn, error)
 	// Upload keeps content under its SHA-256.
 	Upload(ctx context.Context, digest string, content []byte) error
 	// Download writes the blob of a digest to a file.

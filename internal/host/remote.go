@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"strconv"
 	"strings"
@@ -54,6 +56,16 @@ func (s *Services) DialLive(ctx context.Context, lease int64) (link.Live, func()
 	}
 	c.SetReadLimit(link.MaxLive)
 	return link.Live{Socket: c}, func() { _ = c.CloseNow() }, nil
+}
+
+// DialPort opens a connection for a tool that is joined to a session's device. It lasts as long as ctx.
+func (s *Services) DialPort(ctx context.Context, lease int64, id string) (net.Conn, error) {
+	c, err := s.dial(ctx, fmt.Sprintf("/api/v1/live/%d/port/%s", lease, url.PathEscape(id)))
+	if err != nil {
+		return nil, err
+	}
+	c.SetReadLimit(link.MaxMessage)
+	return websocket.NetConn(ctx, c, websocket.MessageBinary), nil
 }
 
 func (s *Services) dial(ctx context.Context, path string) (*websocket.Conn, error) {

@@ -3,6 +3,7 @@ package host
 import (
 	"context"
 	"errors"
+	"net"
 	"os"
 	"strings"
 	"sync"
@@ -74,6 +75,10 @@ func (c bedsideConn) Receive(ctx context.Context, into any) error {
 
 func (b *bedside) DialLive(context.Context, int64) (link.Live, func(), error) {
 	return link.Live{}, nil, errors.New("there is no such socket here")
+}
+
+func (b *bedside) DialPort(context.Context, int64, string) (net.Conn, error) {
+	return nil, errors.New("there is no such port here")
 }
 
 func (b *bedside) Upload(context.Context, string, []byte) error {

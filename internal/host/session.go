@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"net"
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
@@ -43,6 +44,9 @@ func (l *session) run(ctx context.Context, w *worker) error {
 		Keep:   func(e link.Entry) error { return h.journal.Append(link.Event{Lease: l.lease.Number, Entry: &e}) },
 		Dial: func(ctx context.Context) (link.Live, func(), error) {
 			return h.config.Service.DialLive(ctx, l.lease.Number)
+		},
+		DialPort: func(ctx context.Context, id string) (net.Conn, error) {
+			return h.config.Service.DialPort(ctx, l.lease.Number, id)
 		},
 		Log:    func(ctx context.Context) []device.LogLine { return w.readLog(ctx) },
 		Glance: w.showAll,

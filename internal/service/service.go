@@ -21,6 +21,7 @@ import (
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
 	"yamato/internal/service/care"
+	"yamato/internal/service/checklists"
 	dispatching "yamato/internal/service/dispatch"
 	"yamato/internal/service/runs"
 	"yamato/internal/service/sessions"
@@ -38,6 +39,7 @@ type (
 	told     = watch.Part
 	shown    = views.Part
 	sat      = sessions.Part
+	listed   = checklists.Part
 )
 
 // Service is one instance: its parts, put together, and the loops that make them work.
@@ -50,6 +52,7 @@ type Service struct {
 	*told
 	*shown
 	*sat
+	*listed
 	callers *callers
 }
 
@@ -78,9 +81,9 @@ func New(st *store.Store, blobs blob.Store, c base.Config) *Service {
 	}
 	b := &base.Base{Store: st, Blobs: blobs, Bell: base.NewBell(), Config: c, Log: c.Log, Instance: uuid.NewString()}
 	kept, fleet := builds.New(b), care.New(b)
-	told := views.New(b, kept, fleet)
-	return &Service{b, kept, dispatching.New(b), runs.New(b, kept), fleet, watch.New(b), told,
-		sessions.New(b, kept, fleet, told), newCallers()}
+	told, ran := views.New(b, kept, fleet), runs.New(b, kept)
+	return &Service{b, kept, dispatching.New(b), ran, fleet, watch.New(b), told,
+		sessions.New(b, kept, fleet, told), checklists.New(b, ran), newCallers()}
 }
 
 // Run works until ctx ends and the links of hosts have been given up: it listens for the bell,

@@ -31,6 +31,7 @@ type Run struct {
 	Language     string     `db:"language"`
 	Leave        bool       `db:"leave_installed"`
 	Lineup       string     `db:"lineup"`
+	Checklist    string     `db:"checklist"` // that people go through by hand, "" for a run of machines
 	RealTime     bool       `db:"real_time"`
 	AskedBy      string     `db:"asked_by"`
 	LastEvent    int64      `db:"last_event"`
@@ -102,15 +103,16 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 			with n as (update project set next_run = next_run + 1 where id = $1 returning next_run - 1 as number)
 			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language,
 				real_time, asked_by, idempotency_key, open_legs, legs, expected, leave_installed, lineup,
-					idempotency_digest)
-			select $1, number, $2, $3, 'queued', $4, $5, $6, $7, $8, $9, nullif($10, ''), $11, $11, $12, $13, $14, $15
+					idempotency_digest, checklist, started_at)
+			select $1, number, $2, $3, case when $16 = '' then 'queued' else 'running' end, $4, $5, $6, $7, $8, $9, nullif($10, ''),
+				$11, $11, $12, $13, $14, $15, $16, case when $16 <> '' then now() end
 				from n returning id, number`,
 			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy,
-			n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup, n.Digest); err != nil {
+			n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup, n.Digest, r.Checklist); err != nil {
 			return err
 		}
 		number = row.Number
-		if err := t.addLegs(ctx, r.ProjectID, row.ID, n.Legs); err != nil {
+		if err := t.addLegs(ctx, r, row.ID, n.Legs); err != nil {
 			return err
 		}
 		if err := t.keepKnown(ctx, row.ID, n.KnownOf); err != nil {
@@ -171,8 +173,12 @@ func crossings(legs []NewLeg) (n int) {
 	return n
 }
 
-func (t *Tx) addLegs(ctx context.Context, project, run int64, legs []NewLeg) error {
+func (t *Tx) addLegs(ctx context.Context, r Run, run int64, legs []NewLeg) error {
 	n := len(legs)
+	state := "waiting"
+	if r.Checklist != "" { // people do it, whenever they have a device
+		state = "running"
+	}
 	never := make([]string, n)
 	revision, digest, device := make([]int64, n), make([]string, n), make([]*int64, n)
 	kind, model, platform, os, levels, cases := make([]string, n), make([]string, n), make([]string, n),
@@ -186,22 +192,22 @@ func (t *Tx) addLegs(ctx context.Context, project, run int64, legs []NewLeg) err
 	return t.exec(ctx, `
 		with new as (
 			insert into leg (project_id, run_id, position, revision_id, digest, device_id, kind, model, platform, os,
-				levels, cases, todo, never)
+				levels, cases, todo, never, state)
 			select $1, $2, n - 1, revision, digest, device, kind, model, platform, os, levels::jsonb, cases::int[],
-				cases::int[], never::bigint[]
+				cases::int[], never::bigint[], $13
 			from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::text[], $8::text[], $9::text[],
 				$10::text[], $11::text[], $12::text[])
 			     with ordinality as l(revision, digest, device, kind, model, platform, os, levels, cases, never, n)
 			order by n returning id)
 		insert into dirty (sort, id) select 2, id from new`,
-		project, run, revision, digest, device, kind, model, platform, os, levels, cases, never)
+		r.ProjectID, run, revision, digest, device, kind, model, platform, os, levels, cases, never, state)
 }
 
 const runColumns = `
 	select r.id, r.project_id, r.number, r.build_id, a.name as app, a.id as app_id, b.number as build_number,
 		b.version_name, b.version_code,
 	       r.purpose, r.state, r.verdict, r.seed, r.repeat_failed, r.after_error, r.language, r.real_time,
-	       	r.asked_by, r.leave_installed, r.lineup,
+	       	r.asked_by, r.leave_installed, r.lineup, r.checklist,
 	       r.last_event, r.open_legs, r.legs, r.expected, r.results, r.fails, r.errors, r.created_at, r.started_at,
 	       	r.finished_at
 	from run r join build b on b.id = r.build_id join app a on a.id = b.app_id `
@@ -615,8 +621,8 @@ func (t *Tx) CancelWaiting(ctx context.Context, runs []int64) (map[int64]int, er
 		Run int64 `db:"run_id"`
 	}
 	if err := t.tx.SelectContext(ctx, &gone, `
-		update leg set state = 'cancelled' where run_id = any($1) and state = 'waiting' returning id,
-			run_id`, runs); err != nil {
+		update leg set state = 'cancelled' where run_id = any($1) and (state = 'waiting' or state = 'running'
+			and exists (select 1 from run where id = run_id and checklist <> '')) returning id, run_id`, runs); err != nil {
 		return nil, err
 	}
 	count, ids := map[int64]int{}, make([]int64, len(gone))

@@ -32,7 +32,7 @@ func Of(a *ui.App) *App { return &App{a} }
 // SessionCommand has what one does at a device by hand.
 func (a *App) SessionCommand() *cobra.Command {
 	c := &cobra.Command{Use: "session", Short: "Be at a device by hand: open one, do things, look, keep, end"}
-	c.AddCommand(a.open(), a.ls(), a.show(), a.do(), a.picture(), a.log(), a.move(), a.end())
+	c.AddCommand(a.open(), a.ls(), a.show(), a.do(), a.picture(), a.log(), a.move(), a.port(), a.end())
 	return c
 }
 

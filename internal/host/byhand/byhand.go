@@ -12,7 +12,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -37,9 +39,10 @@ type Config struct {
 	Upload   func(ctx context.Context, kind evidence.Kind, name string, content []byte) (link.EvidenceRef, error)
 	Keep     func(link.Entry) error
 	Dial     func(ctx context.Context) (link.Live, func(), error)
-	Log      func(ctx context.Context) []device.LogLine // since the last time
-	Glance   func(ctx context.Context)                  // called now and then, for others who look
-	InHand   func(app string)                           // the app that is worked on
+	DialPort func(ctx context.Context, id string) (net.Conn, error) // to whoever joins a tool of their own
+	Log      func(ctx context.Context) []device.LogLine             // since the last time
+	Glance   func(ctx context.Context)                              // called now and then, for others who look
+	InHand   func(app string)                                       // the app that is worked on
 	Draw     func(device.Picture) ([]byte, error)
 	DrawPart func(device.Picture, *screen.Tree, screen.Rect) ([]byte, error)
 	Said     *slog.Logger
@@ -49,7 +52,10 @@ type Config struct {
 type sitting struct {
 	Config
 	began  time.Time
+	life   context.Context // of the session, as a sitting is
 	orders chan link.Order
+	joined atomic.Int32   // connections of tools
+	joins  sync.WaitGroup // of those
 	out    *outlet
 	film   film
 	video  *video
@@ -66,7 +72,9 @@ type sitting struct {
 	route    *route
 	filmed   filmed // what frames were asked for last
 	pictured uint64 // the screen that a single picture was taken of last
+	dead     bool   // the app has crashed, and nothing else has been seen since
 	trouble  string // of the device, while it lasts
+	debug    string // address of the app's debug port, "" where nobody has asked for it
 }
 
 // maxOrders bounds the orders that wait.
@@ -85,7 +93,11 @@ func Run(ctx context.Context, c Config) (changed []string, err error) {
 	beside, stop := context.WithCancel(beside)
 	g.Go(func() error { s.keepLive(beside); return nil })
 	g.Go(func() error { s.film.send(beside, s.out); return nil })
+	life, ended := context.WithCancel(ctx)
+	s.life = life
 	err = s.sit(ctx)
+	ended()
+	s.joins.Wait()
 	s.close(context.WithoutCancel(ctx))
 	stop()
 	s.film.wake()
@@ -101,7 +113,7 @@ func (s *sitting) sit(ctx context.Context) error {
 	if err := s.note(link.Entry{Kind: link.EntryOpen, Text: "handed over"}); err != nil {
 		return err
 	}
-	s.trial = script.NewTrial(s.Careful, script.Options{}, recorder{s})
+	s.trial = script.NewTrial(s.Careful, script.Options{Known: func(string) bool { return true }}, recorder{s})
 	if err := s.replay(ctx); err != nil {
 		return err
 	}
@@ -140,7 +152,7 @@ func (s *sitting) wait(ctx context.Context) {
 		err = d.AwaitChange(waiting, s.tree.Revision, d.Now()+quietLook)
 	}
 	var crash *device.Crash
-	if err == nil || errors.As(err, &crash) && s.tree != nil {
+	if err == nil || errors.As(err, &crash) && !s.dead {
 		return
 	}
 	// It is in trouble, which the next look tells. Nobody is kept waiting meanwhile.

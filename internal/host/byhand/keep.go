@@ -56,6 +56,7 @@ func (s *sitting) keepPicture(ctx context.Context, name string, p device.Picture
 	if err != nil {
 		return fmt.Errorf("drawing the picture: %w", err)
 	}
+	s.keepLogSoFar(ctx)
 	name = plain.Text(name, 200)
 	ref, err := s.Upload(ctx, evidence.Picture, name, png)
 	if err != nil {
@@ -76,6 +77,7 @@ func (s *sitting) mark(ctx context.Context, o link.Order) (link.Answer, error) {
 	if text == "" {
 		text = "marked"
 	}
+	s.keepLogSoFar(ctx)
 	e := link.Entry{Kind: link.EntryMark, Text: text}
 	if tree, err := s.Device.Tree(ctx); err == nil {
 		e.Detail = encoded(s.scene(tree))

@@ -60,6 +60,12 @@ func (s *sitting) readLog(ctx context.Context) {
 	}
 }
 
+// keepLogSoFar keeps what was written until now: whoever makes a finding of this moment wants the log around it.
+func (s *sitting) keepLogSoFar(ctx context.Context) {
+	s.readLog(ctx)
+	_ = s.logged.flush(ctx) // what cannot be kept now is kept with the next
+}
+
 // add takes a line in; it reports false where there is no room for it any more.
 func (b *logbook) add(l device.LogLine) bool {
 	if b.size > maxLog {

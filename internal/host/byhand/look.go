@@ -45,6 +45,7 @@ func (s *sitting) look(ctx context.Context) {
 			s.trouble, s.status.Busy = "", ""
 			_ = s.note(link.Entry{Kind: link.EntryTrouble, Text: "the device is back"})
 		}
+		s.dead = false
 		s.see(tree)
 	}
 	if s.tree != nil && s.trouble == "" {
@@ -73,8 +74,12 @@ func (s *sitting) see(tree *screen.Tree) {
 
 // died keeps that the app has crashed, and goes on with what is behind it.
 func (s *sitting) died(ctx context.Context, crash *device.Crash) {
+	if s.dead { // it was told, and the device still shows nothing else
+		return
+	}
+	s.dead = true
 	app := s.status.Front
-	s.readLog(ctx)
+	s.keepLogSoFar(ctx)
 	s.flushTyping()
 	_ = s.note(link.Entry{Kind: link.EntryCrash, Text: plain.Text(crash.Error(), 1000),
 		Detail: encoded(map[string]string{"app": app, "report": plain.Text(crash.Report, 20_000)})})

@@ -5,8 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"net"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -28,6 +31,7 @@ func init() { // they refer to one another
 		"line": (*sitting).line, "card": (*sitting).point, "tree": (*sitting).whole, "evaluate": (*sitting).evaluate,
 		"picture": (*sitting).picture, "mark": (*sitting).mark, "video": (*sitting).record,
 		"install": (*sitting).install, "start": (*sitting).start, "empty": (*sitting).empty, "stop": (*sitting).stop,
+		"port":   (*sitting).port,
 		"remove": (*sitting).remove, "link": (*sitting).follow, "feel": (*sitting).feel, "undo": (*sitting).undo,
 	}
 }
@@ -321,8 +325,8 @@ func (s *sitting) line(ctx context.Context, o link.Order) (link.Answer, error) {
 		for _, c := range f.Candidates {
 			a.Marks = append(a.Marks, c.Bounds)
 		}
-		var crash *device.Crash
-		if errors.As(tried.Err, &crash) || f.Cause == script.Crashed {
+		if f.Cause == script.Crashed { // it was done, and is the way there
+			s.did(strings.TrimSpace(o.Text), strings.TrimSpace(o.Text))
 			s.look(ctx)
 		}
 		return a, refuse("", "expected %s, but %s", f.Expected, f.Actual)
@@ -514,6 +518,61 @@ func (s *sitting) called(id string) string {
 		}
 	}
 	return id
+}
+
+// port joins a connection of the holder's own tool to the app's debug port. Text names the connection at the service.
+func (s *sitting) port(ctx context.Context, o link.Order) (link.Answer, error) {
+	d, err := ability[device.Debugged](s)
+	if err != nil {
+		return link.Answer{}, refuse("handsets have one", "this device's apps have no debug port")
+	}
+	if s.joined.Load() >= maxJoined {
+		return link.Answer{}, refuse("close one of them", "%d tools are joined already", maxJoined)
+	}
+	there, err := net.DialTimeout("tcp", s.debug, portTime) // it is gone where the app was started anew
+	if err != nil || s.debug == "" {
+		if s.debug, err = d.DebugPort(s.life); err != nil {
+			return link.Answer{}, err
+		}
+		if there, err = net.DialTimeout("tcp", s.debug, portTime); err != nil {
+			return link.Answer{}, fmt.Errorf("the app's debug port does not answer: %w", err)
+		}
+	}
+	if err := s.join(there, o.Text); err != nil {
+		return link.Answer{}, err
+	}
+	s.did("a tool of "+o.By+" was joined to the app", "")
+	return link.Answer{Text: "joined"}, nil
+}
+
+// Bounds of people's own tools at one session's device.
+const (
+	maxJoined = 32 // connections
+	portTime  = 5 * time.Second
+)
+
+// join connects both ends and passes everything on until either closes, or the session ends.
+func (s *sitting) join(there net.Conn, id string) error {
+	here, err := s.DialPort(s.life, id)
+	if err != nil {
+		return errors.Join(err, there.Close())
+	}
+	s.joined.Add(1)
+	s.joins.Go(func() { // ends with either end, and both end with the session
+		defer s.joined.Add(-1)
+		end := context.AfterFunc(s.life, func() { _ = here.Close(); _ = there.Close() })
+		defer end()
+		var both sync.WaitGroup
+		pass := func(to, from net.Conn) {
+			_, _ = io.Copy(to, from) // it ends when either is closed
+			_ = to.Close()
+			_ = from.Close()
+		}
+		both.Go(func() { pass(here, there) })
+		pass(there, here)
+		both.Wait()
+	})
+	return nil
 }
 
 func encoded(v any) json.RawMessage {

@@ -307,6 +307,9 @@ func programName(p appfile.Package) string {
 
 // Stop ends an app, and shows the home screen where that was in front.
 func (d *Device) Stop(_ context.Context, app string) error {
+	if d.crash != nil { // it has ended by itself, and whoever stops it has seen that
+		return d.goHome()
+	}
 	if d.running == nil || d.running.app.Package.ApplicationID != app {
 		return nil
 	}

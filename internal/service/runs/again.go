@@ -101,7 +101,7 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: r.BuildID,
 		Purpose:      r.Purpose,
 		RepeatFailed: r.RepeatFailed, AfterError: r.AfterError,
-		Language: r.Language, RealTime: in.RealTime, AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup,
+		Language: r.Language, RealTime: in.RealTime, AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup, Checklist: r.Checklist,
 		Seed: newSeed()}}
 	if in.SameSeed {
 		n.Run.Seed, n.KnownOf = r.Seed, r.ID

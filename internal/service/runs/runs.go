@@ -33,6 +33,7 @@ type Order struct {
 	RepeatFailed             int
 	Seed                     *int64 // a fresh one where nil
 	RealTime, LeaveInstalled bool
+	Checklist                string // what people go through by hand: one of Suites, by its digest
 }
 
 // StartRun makes a run of what is asked: which build, which suites, on which
@@ -58,7 +59,7 @@ func (s *Part) StartRun(ctx context.Context, c base.Caller, in Order, key string
 	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite",
 		RepeatFailed: in.RepeatFailed,
 		AfterError:   1, Language: levels.Of(fleet.Language), RealTime: in.RealTime, AskedBy: c.Name,
-		Leave: in.LeaveInstalled, Lineup: in.Lineup}}
+		Leave: in.LeaveInstalled, Lineup: in.Lineup, Checklist: in.Checklist}}
 	if n.Run.RepeatFailed < 0 || n.Run.RepeatFailed > 20 {
 		return store.Run{}, base.Invalid("failed cases are repeated 0 to 20 times", "choose fewer repetitions")
 	}

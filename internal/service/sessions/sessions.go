@@ -38,12 +38,14 @@ type Part struct {
 
 	mu     sync.Mutex
 	stages map[int64]*stage // by lease
-	looks  sync.WaitGroup   // of who is served now
+	ports  ports
+	looks  sync.WaitGroup // of who is served now
 }
 
 // New gives them.
 func New(b *base.Base, builds *builds.Part, care *care.Part, views *views.Part) *Part {
-	return &Part{Base: b, builds: builds, care: care, views: views, stages: map[int64]*stage{}, secret: newSecret()}
+	return &Part{Base: b, builds: builds, care: care, views: views, stages: map[int64]*stage{},
+		ports: ports{wait: map[string]meeting{}}, secret: newSecret()}
 }
 
 // Wish is what somebody wants of a session. What is empty is chosen.

@@ -83,9 +83,14 @@ func (s *Part) fillSheet(ctx context.Context, run int64, l *contract.Leg, at int
 			return err
 		}
 		l.Cases[at].Results = append(l.Cases[at].Results, r)
-		out.Attempts = append(out.Attempts, contract.SheetAttempt{Attempt: contract.Attempt{Trouble: &res.Sentence,
-			Began: res.At, Ended: &res.At},
-			Result: &r, Evidence: []contract.Evidence{}, Frames: []contract.Frame{}})
+		one := contract.SheetAttempt{Attempt: contract.Attempt{Trouble: base.Stated(res.Sentence), Began: res.At, Ended: &res.At},
+			Result: &r, Evidence: []contract.Evidence{}, Frames: []contract.Frame{}}
+		for _, e := range kept { // a person may have kept a picture
+			if e.LeaseID == res.LeaseID {
+				one.Evidence = append(one.Evidence, wire.Evidence(e))
+			}
+		}
+		out.Attempts = append(out.Attempts, one)
 	}
 	for _, a := range attempts {
 		one := contract.SheetAttempt{Attempt: wire.Attempt(a), Evidence: []contract.Evidence{},

@@ -95,7 +95,7 @@ func Run(r store.Run) contract.Run {
 		OpenLegs: r.OpenLegs, Expected: r.Expected, Results: r.Results, Fails: r.Fails, Errors: r.Errors,
 		RealTime: r.RealTime, LastEvent: r.LastEvent,
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Lineup: base.Stated(r.Lineup),
-		LeaveInstalled: base.Stated(r.Leave)}
+		LeaveInstalled: base.Stated(r.Leave), Checklist: base.Stated(r.Checklist)}
 }
 
 // Suite tells of a suite.

@@ -31,7 +31,6 @@ create table session (
   app        text not null default '',      -- id of an app that is there already
   lines      jsonb not null default '[]',   -- of script, carried out first
   origin     jsonb,                         -- the case of a run that it repeats
-  checklist  bigint,
   reads      text[] not null default '{}',  -- digests that its host may fetch
   lease_id   bigint,                        -- the one that it has now
   on_device  bigint references device,      -- that it has, or had last
@@ -111,3 +110,19 @@ create table finding (
 );
 create index on finding (session_id);
 create index on finding (picture) where picture <> '';
+
+-- A checklist: things for a person to look at. Each version is a revision of a suite that no name means, so that what people
+-- say of them is a run beside the automated ones.
+create table checklist (
+  id          bigint generated always as identity primary key,
+  project_id  bigint not null references project,
+  name        text not null,
+  number      bigint not null, -- of the version, within the name
+  text        text not null,
+  revision_id bigint not null references suite_revision,
+  digest      text not null,
+  saved_by    text not null,
+  saved_at    timestamptz not null default now(),
+  unique (project_id, name, number)
+);
+alter table run add column checklist text not null default ''; -- its name, where people go through one by hand

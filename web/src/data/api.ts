@@ -9,6 +9,7 @@ export type Build = Schemas["Build"];
 export type Cause = Schemas["Cause"];
 export type Changes = Schemas["Changes"];
 export type Check = Schemas["Check"];
+export type Checklist = Schemas["Checklist"];
 export type Choice = Schemas["Choice"];
 export type Combination = Schemas["Combination"];
 export type Device = Schemas["Device"];

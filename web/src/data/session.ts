@@ -135,7 +135,7 @@ export class SessionLink {
     s.onmessage = (e: MessageEvent<string | ArrayBuffer>) => (typeof e.data === "string" ? this.told(JSON.parse(e.data) as Told) : this.shown(e.data));
     s.onclose = (e) => {
       if (this.socket !== s) return;
-      for (const [id, done] of this.waiting) done({ id, trouble: "The connection was lost; whether this was done is not known.", remedy: "Look at the screen." });
+      for (const [id, done] of this.waiting) done({ id, trouble: "The connection was lost; whether this was done is not known", remedy: "Look at the screen" });
       this.waiting.clear();
       if (e.code === 1008) {
         this.ended = true;
@@ -154,7 +154,10 @@ export class SessionLink {
       this.waiting.delete(t.answer.id);
     }
     if (t.status) this.change({ status: t.status });
-    if (t.session) this.change({ view: t.session });
+    if (t.session) {
+      if (t.session.state === "closed") outdated(`sessions/${this.number}`, "sessions");
+      this.change({ view: t.session });
+    }
     if (t.hand) this.change({ hands: t.hand });
     if (t.log) this.log.add(t.log_from ?? 0, t.log);
     if (t.entry) {
@@ -223,7 +226,7 @@ export class SessionLink {
     const id = ++this.next;
     return new Promise((done) => {
       if (this.say({ order: { ...o, id } })) this.waiting.set(id, done);
-      else done({ id, trouble: "There is no connection now; nothing was done.", remedy: "It comes back by itself." });
+      else done({ id, trouble: "There is no connection now; nothing was done", remedy: "It comes back by itself" });
     });
   }
 

@@ -6,6 +6,7 @@ import { useTitle } from "../data/live";
 import { clock, LogBook, SessionLink, useShown, type Answer, type Box, type Card, type Node, type Order, type Shown, type TreeOf } from "../data/session";
 import { at, lasting, plural } from "../data/time";
 import { handIn } from "../data/uploads";
+import { CheckTab } from "../parts/checklist";
 import { DeviceLog } from "../parts/device-log";
 import { MenuItem } from "../parts/frame";
 import { FindingLinks, Kept, TimeLine } from "../parts/kept";
@@ -160,6 +161,7 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
                 ["inside", "Inside"],
                 ["feel", "Surroundings"],
                 ["app", "Apps"],
+                ["list", "Checklist"],
                 ["about", "About"],
               ].map(([v, words]) => (
                 <Tabs.Trigger key={v} value={v!} className="border-b-2 border-transparent pb-1 text-soft data-[state=active]:border-ink data-[state=active]:font-medium data-[state=active]:text-ink">
@@ -189,6 +191,9 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
           </Tabs.Content>
           <Tabs.Content value="app" tabIndex={-1} className="min-h-0 flex-1 overflow-auto pt-2">
             <Apps shown={shown} act={act} />
+          </Tabs.Content>
+          <Tabs.Content value="list" tabIndex={-1} className="min-h-0 flex-1 overflow-auto pt-2">
+            <CheckTab s={s} entries={entries.data ?? []} />
           </Tabs.Content>
           <Tabs.Content value="about" tabIndex={-1} className="min-h-0 flex-1 overflow-auto pt-2">
             <About s={s} />

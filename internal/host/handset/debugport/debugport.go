@@ -68,9 +68,10 @@ func (b *Port) Close() {
 const debugPath = "/devtools/page/app"
 
 // ServeHTTP lists the page, and joins who comes by WebSocket. What is on the way from a page in
-// some browser, or by another name than the port's own, is refused: it is no debugger.
+// some browser, or by another name than loopback's, is refused: it is no debugger.
 func (b *Port) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.Host != b.Address && r.Host != strings.Replace(b.Address, "127.0.0.1", "localhost", 1) || r.Header.Get("Origin") != "" {
+	if name, _, err := net.SplitHostPort(r.Host); err != nil && r.Host != "localhost" && r.Host != "127.0.0.1" ||
+		err == nil && name != "localhost" && name != "127.0.0.1" || r.Header.Get("Origin") != "" {
 		http.Error(w, "a debugger is no page", http.StatusForbidden)
 		return
 	}
@@ -78,7 +79,7 @@ func (b *Port) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case "/json", "/json/list":
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.MarshalWrite(w, []map[string]string{{"id": "app", "type": "page", "title": b.page.Name,
-			"webSocketDebuggerUrl": "ws://" + b.Address + debugPath}})
+			"webSocketDebuggerUrl": "ws://" + r.Host + debugPath}}) // it may have come by another port
 	case "/json/version":
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.MarshalWrite(w, map[string]string{"Browser": "Chrome/" + b.page.Version, "Protocol-Version": "1.3"})
