@@ -127,8 +127,8 @@ func (s *sitting) tap(ctx context.Context, o link.Order) (link.Answer, error) {
 		return link.Answer{}, err
 	}
 	n := actedOn(tree, *o.At)
-	line := lineFor(tree, n, "tap")
 	err = s.Device.Tap(ctx, *o.At)
+	line := lineFor(tree, n, "tap") // by what was there before; nobody waits for it
 	s.did("tapped "+named(n, *o.At), line)
 	return link.Answer{Lines: listed(line)}, err
 }

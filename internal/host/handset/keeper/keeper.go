@@ -7,11 +7,13 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime"
+	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
-	"github.com/shirou/gopsutil/v4/process"
 	"golang.org/x/sys/unix"
 )
 
@@ -26,24 +28,39 @@ const largest = 2 << 30
 
 // weigh ends processes of the browser that have grown too large; to it, their pages crash.
 func weigh(browser int) {
-	for range time.Tick(300 * time.Millisecond) {
-		p, err := process.NewProcess(int32(browser))
-		if err != nil {
-			return
-		}
-		end(p)
+	for range time.Tick(time.Second) {
+		end(browser)
 	}
 }
 
-// end ends what p has started, and what that has started, where it is too large.
-func end(p *process.Process) {
-	kids, _ := p.Children() // none is an error too
-	for _, k := range kids {
-		if m, err := k.MemoryInfo(); err == nil && m.RSS > largest {
-			_ = k.Kill()
+// end ends what a process has started, and what that has started, where it is too large. The kernel's own lists of
+// children (proc(5)) are read: to go through all processes of the machine takes a third of a core.
+func end(parent int) {
+	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", parent))
+	for _, list := range lists {
+		text, _ := os.ReadFile(list) // it may have ended meanwhile
+		for _, word := range strings.Fields(string(text)) {
+			child, err := strconv.Atoi(word)
+			if err != nil {
+				continue
+			}
+			if resident(child) > largest {
+				_ = syscall.Kill(child, syscall.SIGKILL)
+			}
+			end(child)
 		}
-		end(k)
 	}
+}
+
+// resident is the resident memory of a process, in bytes.
+func resident(pid int) int64 {
+	text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid))
+	fields := strings.Fields(string(text))
+	if len(fields) < 2 {
+		return 0
+	}
+	pages, _ := strconv.ParseInt(fields[1], 10, 64)
+	return pages * int64(os.Getpagesize())
 }
 
 // Run keeps a browser: arguments are the profile's folder, and the browser with its own.
