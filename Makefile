@@ -13,10 +13,10 @@ CONSOLE_SOURCES := $(shell git ls-files -co --exclude-standard web ':!web/*.go' 
 help: ## say what can be made
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
 
-demo: postgres handsets $(PROGRAM) ## show it, and go on serving until Ctrl-C
+demo: postgres handsets video $(PROGRAM) ## show it, and go on serving until Ctrl-C
 	@exec $(PROGRAM) demo $(ARGS)
 
-test: postgres packers browser $(PROGRAM) ## run every check
+test: postgres packers browser video $(PROGRAM) ## run every check
 	cd web && npm run --silent check
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -d $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
@@ -30,7 +30,7 @@ bench: postgres browser $(PROGRAM) ## measure, and write docs/benchmarks.md
 soak: postgres $(PROGRAM) ## runs and odd calls for 10 minutes; memory has to stay flat
 	go run ./internal/bench -program $(CURDIR)/$(PROGRAM) -soak 10m
 
-screenshots: postgres terminal browser $(PROGRAM) ## make the pictures in docs/screenshots anew
+screenshots: postgres terminal browser video $(PROGRAM) ## make the pictures in docs/screenshots anew
 	go run ./internal/shots -program $(CURDIR)/$(PROGRAM) -out docs/screenshots
 
 generate: ## generate from api/openapi.yaml
@@ -79,6 +79,11 @@ handsets: # need a browser; without one the demo says what it leaves out
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium >/dev/null; } || \
 	  echo "Chromium cannot be installed: the demo goes on without the site desk."
 
+video: # of sessions needs ffmpeg; without it they keep pictures, and say so
+	@command -v ffmpeg >/dev/null 2>&1 || [ "$$(id -u)" != 0 ] || { echo "installing ffmpeg"; \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq ffmpeg >/dev/null; } || \
+	  echo "ffmpeg cannot be installed: sessions make no videos."
+
 browser: # in which the console is tried
 	$(call need,chromium,/usr/bin/chromium,chromium)
 
@@ -88,4 +93,4 @@ terminal: # a terminal window without a monitor
 	$(call need,no-such-command,/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf,fonts-dejavu-core)
 	$(call need,import,/usr/bin/import-im6.q16,imagemagick)
 
-.PHONY: help demo test bench soak screenshots generate postgres packers node browser terminal
+.PHONY: help demo test bench soak screenshots generate postgres packers node browser terminal handsets video

@@ -15,6 +15,7 @@ import (
 	"yamato/internal/core/plain"
 	"yamato/internal/service/builds"
 	"yamato/internal/service/dispatch"
+	"yamato/internal/service/sessions"
 )
 
 // Bounds on what a caller sends, in bytes. They go by the call, never by what the caller
@@ -37,6 +38,8 @@ var streams = map[string]int64{
 	"POST /api/v1/projects/:project/uploads":          1 << 20,
 	"PATCH /api/v1/projects/:project/uploads/:upload": builds.MaxPackage,
 	"PUT /api/v1/blobs/:digest":                       dispatch.MaxEvidence,
+
+	"POST /api/v1/projects/:project/sessions/:session/files": sessions.MaxFile,
 }
 
 // bound limits the body of a call by what the call is for.

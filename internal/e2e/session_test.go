@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -166,6 +167,20 @@ func TestASessionOnAStandInFromTheConsole(t *testing.T) {
 	crash := r.awaitEntry(1, "crash", "no place to berth")
 	d.see("no place to berth")
 	d.await(`[...document.querySelectorAll("section[aria-label=Log] button")].some((b) => b.textContent.includes("error"))`)
+
+	// A video from now until stop.
+	d.click("Video")
+	d.see("Stop the video")
+	home := "home"
+	r.order(1, contract.SessionOrder{Do: "press", Text: &home})
+	d.click("Stop the video")
+	film := r.awaitEntry(1, "video", "video of")
+	body, err := r.client.KeptOfSession(context.Background(), 1, film.Lease, film.Seq)
+	require.NoError(t, err)
+	video, err := io.ReadAll(body)
+	require.NoError(t, errors.Join(err, body.Close()))
+	require.True(t, bytes.HasPrefix(video, []byte{0x1a, 0x45, 0xdf, 0xa3}), "it is a WebM (RFC 8794)")
+	d.await(`document.querySelector("video")`)
 
 	// What it leaves: a mark, a finding with something drawn, and its file.
 	require.NoError(t, d.tab.Run(`document.activeElement.blur()`))

@@ -43,6 +43,7 @@ func console(link, base, dir, out string) error {
 	p.beforehand()
 	p.live()
 	p.failure()
+	p.hands()
 	if n := tab.Troubles(); p.err == nil && len(n) > 0 {
 		p.err = fmt.Errorf("a page complains: %s", n[0])
 	}
@@ -140,30 +141,17 @@ func (p *photographer) live() {
 	p.await(`[...document.querySelectorAll("footer .unit")].every((u) => !u.classList.contains("unit-leased") && !u.classList.contains("unit-resetting"))`)
 }
 
-// beforehand shows what is known before anything runs: where a build runs and why
-// not, a phone that is not ready, and what a lineup takes.
+// beforehand shows what is known before anything runs: where a build runs and why not.
 func (p *photographer) beforehand() {
 	p.visit("/builds/3?app=Tideline")
 	p.see("of 22 devices can run it")
 	p.keep("console-build")
-	p.visit("/fleet/kaede-7-lite-s1")
-	p.see("ticks off as you do them")
-	p.keep("console-readiness")
-	p.visit("/lineups?lineup=crossing%20phones")
-	p.see("Takes 5 devices now")
-	p.keep("console-lineup")
 }
 
-// failure opens a failed case of the sample run by day, and a flaky one by night.
+// failure opens a failed case of the sample run.
 func (p *photographer) failure() {
 	p.visit("/runs/2")
 	p.click("expected number in #total")
 	p.await(`document.querySelectorAll("aside img").length > 3`)
 	p.keep("console-run-failure")
-	p.then(func() error { return p.tab.Theme("night") })
-	p.click("more causes")
-	p.click("expected at least 3 listitem")
-	p.await(`document.querySelector("aside").innerText.includes("at least 3 listitem")`)
-	p.await(`document.querySelectorAll("aside img").length > 1`)
-	p.keep("console-night")
 }

@@ -29,10 +29,9 @@ var shots = []shot{
 		"build ls", false},
 	{"build-fit", "yamato build fit 3.2.1 --misfits; echo; yamato lineup try 'crossing phones'", true},
 	{"device-ls", "yamato device ls; echo; yamato device check kaede-mini-r1", false},
-	{"device-look", "yamato device look aster-petit-1 --build 3.1.4 --language de-DE --to looks", false},
 	{"try", `yamato try suites/tickets.suite --build 3.2.0 --on "Kaede 7"`, false},
 	{"run-show", "yamato run show 2", true},
-	{"run-fetch", "yamato run fetch 2 evidence; find evidence -type f -path '*Aster-Petit*' | sort | head -24", false},
+	{"session", `yamato session open kaede-7-2 --build 3.2.0 --print >/dev/null 2>&1; yamato session do $(yamato session ls --output json | grep -o '"number": *[0-9]*' | head -1 | grep -o '[0-9]*$') 'tap tab called "Tickets"' 'let fare = number in #single-fare' 'put 3 in #passengers' 'expect number in #total = 3 * $fare'; echo; yamato session ls; echo; yamato finding ls`, true},
 }
 
 // slips is a script with faults to be found.

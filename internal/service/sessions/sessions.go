@@ -464,8 +464,8 @@ func short(ms int64) string {
 	return fmt.Sprintf("%.0f s", d.Seconds())
 }
 
-// maxFile bounds a file that devices are given to choose from, in bytes.
-const maxFile = 64 << 20
+// MaxFile bounds a file that devices are given to choose from, in bytes.
+const MaxFile = 64 << 20
 
 // AddSessionFile keeps a file that the device of a session can be given to choose from.
 func (s *Part) AddSessionFile(ctx context.Context, c base.Caller, number int64, r io.Reader) (digest string, size int64, err error) {
@@ -476,7 +476,7 @@ func (s *Part) AddSessionFile(ctx context.Context, c base.Caller, number int64, 
 	if one.ClosedAt != nil {
 		return "", 0, base.Invalid(fmt.Sprintf("session %d is closed", number), "open a new one")
 	}
-	info, err := s.Put(ctx, r, "", maxFile)
+	info, err := s.Put(ctx, r, "", MaxFile)
 	if err != nil {
 		return "", 0, err
 	}
