@@ -182,6 +182,18 @@ func TestASessionOnAStandInFromTheConsole(t *testing.T) {
 	require.True(t, bytes.HasPrefix(video, []byte{0x1a, 0x45, 0xdf, 0xa3}), "it is a WebM (RFC 8794)")
 	d.await(`document.querySelector("video")`)
 
+	// The service dies: the page goes on by itself, and what was kept before is still there.
+	r.services[0].kill(syscall.SIGKILL)
+	r.awaitService()
+	after := "after the kill"
+	require.Eventually(t, func() bool {
+		a, err := client.As[contract.SessionAnswer](r.client.OrderSession(context.Background(), "default", 1, contract.SessionOrder{Do: "mark",
+			Text: &after}))
+		return err == nil && a.Trouble == nil
+	}, 20*time.Second, 50*time.Millisecond)
+	d.see("after the kill")
+	d.await(`![...document.querySelectorAll("[role=status]")].some((e) => e.textContent.includes("connection was lost"))`)
+
 	// What it leaves: a mark, a finding with something drawn, and its file.
 	require.NoError(t, d.tab.Run(`document.activeElement.blur()`))
 	d.press("m")

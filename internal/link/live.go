@@ -152,7 +152,7 @@ type OnDevice struct {
 	ID      string `json:"id"`
 	Name    string `json:"name"`
 	Version string `json:"version,omitempty"`
-	Link    bool   `json:"link,omitempty"` // it takes links
+	There   bool   `json:"there,omitempty"` // it was there before, and stays
 }
 
 // Told is what a host says over a session's socket, beside frames.

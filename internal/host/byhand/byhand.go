@@ -51,14 +51,15 @@ type Config struct {
 // sitting is a session as it goes.
 type sitting struct {
 	Config
-	began  time.Time
-	life   context.Context // of the session, as a sitting is
-	orders chan link.Order
-	joined atomic.Int32   // connections of tools
-	joins  sync.WaitGroup // of those
-	out    *outlet
-	film   film
-	video  *video
+	began   time.Time
+	life    context.Context // of the session, as a sitting is
+	orders  chan link.Order
+	waiting atomic.Int64   // bytes of those
+	joined  atomic.Int32   // connections of tools
+	joins   sync.WaitGroup // of those
+	out     *outlet
+	film    film
+	video   *video
 
 	// The rest belongs to the goroutine that has the device.
 	status   link.Status
@@ -77,8 +78,11 @@ type sitting struct {
 	debug    string // address of the app's debug port, "" where nobody has asked for it
 }
 
-// maxOrders bounds the orders that wait.
-const maxOrders = 64
+// maxOrders bounds the orders that wait, and maxOrderBytes what they take together.
+const (
+	maxOrders     = 64
+	maxOrderBytes = 12 << 20
+)
 
 // Run prepares the device, hands it over, and carries out orders until ctx ends. It gives what
 // has to be said of the device's cleaning: what was changed. Its error is trouble that kept it from going on.
@@ -120,6 +124,7 @@ func (s *sitting) sit(ctx context.Context) error {
 	for ctx.Err() == nil {
 		select {
 		case o := <-s.orders:
+			s.waiting.Add(-weightOf(&o))
 			s.carryOut(ctx, o)
 			continue
 		default:

@@ -292,6 +292,9 @@ func (s *sitting) undo(ctx context.Context, o link.Order) (link.Answer, error) {
 func (s *sitting) changes() []string {
 	out := []string{}
 	for _, a := range s.status.Apps {
+		if a.There {
+			continue
+		}
 		out = append(out, nameOf(a.Name, a.ID)+" and its data")
 	}
 	for _, f := range s.feels() {

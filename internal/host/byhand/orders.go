@@ -218,6 +218,9 @@ func (s *sitting) text(ctx context.Context, o link.Order) (link.Answer, error) {
 		return link.Answer{}, err
 	}
 	s.see(tree)
+	if len(s.typed.text) > maxLine {
+		s.flushTyping()
+	}
 	s.typed.add(tree, o.Text)
 	return link.Answer{}, device.EnterText(ctx, s.Device, o.Text)
 }
@@ -484,8 +487,8 @@ func (s *sitting) remove(ctx context.Context, o link.Order) (link.Answer, error)
 	if err != nil {
 		return link.Answer{}, err
 	}
-	if !slices.ContainsFunc(s.status.Apps, func(a link.OnDevice) bool { return a.ID == o.App }) {
-		return link.Answer{}, refuse("", "this session has not put %s on the device", plain.Clip(o.App, 100))
+	if !slices.ContainsFunc(s.status.Apps, func(a link.OnDevice) bool { return a.ID == o.App && !a.There }) {
+		return link.Answer{}, refuse("what was there before stays", "this session has not put %s on the device", plain.Clip(o.App, 100))
 	}
 	if err := r.Remove(ctx, o.App); err != nil {
 		return link.Answer{}, err

@@ -207,13 +207,29 @@ func (s *sitting) hear(ctx context.Context, conn link.Live) error {
 			s.film.fresh()
 		}
 		if a.Order != nil {
+			size := weightOf(a.Order)
+			if s.waiting.Add(size) > maxOrderBytes {
+				s.waiting.Add(-size)
+				s.tooMuch(a.Order.ID)
+				continue
+			}
 			select {
 			case s.orders <- *a.Order:
 				s.out.poke()
 			default:
-				s.out.tell(link.Told{Answer: &link.Answer{ID: a.Order.ID, Trouble: "the device is still busy with what came before",
-					Remedy: "wait a moment"}})
+				s.waiting.Add(-size)
+				s.tooMuch(a.Order.ID)
 			}
 		}
 	}
+}
+
+// tooMuch answers an order that there is no room for.
+func (s *sitting) tooMuch(id int64) {
+	s.out.tell(link.Told{Answer: &link.Answer{ID: id, Trouble: "the device is still busy with what came before", Remedy: "wait a moment"}})
+}
+
+// weightOf is about what an order takes, in bytes.
+func weightOf(o *link.Order) int64 {
+	return int64(len(o.Args) + len(o.Text) + len(o.Name) + 24*len(o.Path) + 500)
 }

@@ -24,7 +24,7 @@ func (s *sitting) prepare(ctx context.Context) error {
 	if h, ok := device.As[device.Holding](s.Device); ok {
 		if list, err := h.Installed(ctx); err == nil {
 			for _, a := range list {
-				s.has(link.OnDevice{ID: a.ID, Name: a.ID})
+				s.has(link.OnDevice{ID: a.ID, Name: a.ID, There: true})
 			}
 		}
 	}

@@ -17,6 +17,13 @@ import (
 var entryKinds = []string{link.EntryPrepared, link.EntryOpen, link.EntryDid, link.EntryApp, link.EntryFelt, link.EntryPicture,
 	link.EntryVideo, link.EntryMark, link.EntryLog, link.EntryCrash, link.EntryTrouble}
 
+// Bounds of one entry: what stays of a session is read whole by its page.
+const (
+	maxDetail     = 32 << 10 // bytes
+	maxEntry      = 4000     // bytes of its text, and of a line
+	maxEntryLines = 10
+)
+
 // note takes in what stays of a session.
 func (w *work) note(t *tally, ev link.Event) (refusal string) {
 	e := ev.Entry
@@ -25,8 +32,15 @@ func (w *work) note(t *tally, ev link.Event) (refusal string) {
 	}
 	kept := sessions.Entry{Lease: t.Lease, Seq: ev.Seq, Session: t.SessionID, Project: t.ProjectID, AtMS: max(0, e.AtMS),
 		Kind: e.Kind, Text: e.Text, Lines: pg.JSON[[]string]{V: e.Lines}}
-	if len(e.Detail) > 0 {
+	if n := len(e.Detail); n > 0 && n <= maxDetail {
 		kept.Detail = &e.Detail
+	}
+	kept.Text = plain.Clip(kept.Text, maxEntry)
+	if len(kept.Lines.V) > maxEntryLines {
+		kept.Lines.V = kept.Lines.V[:maxEntryLines]
+	}
+	for i, l := range kept.Lines.V {
+		kept.Lines.V[i] = plain.Clip(l, maxEntry)
 	}
 	if b := e.Blob; b != nil {
 		kept.Digest, kept.MediaType, kept.Size = b.Digest, b.MediaType, b.Size

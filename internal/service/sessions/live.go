@@ -26,8 +26,11 @@ type end interface {
 	SendFrame(ctx context.Context, frame []byte) error
 }
 
-// maxSaid bounds what somebody who looks on says at once, in bytes.
-const maxSaid = 8 << 20
+// maxSaid bounds what somebody who looks on says at once, in bytes, and maxInbox how much of that may wait.
+const (
+	maxSaid  = 6 << 20
+	maxInbox = 4
+)
 
 // View is a session as those who look on are told of it, whenever it has changed.
 type View struct {
@@ -52,7 +55,7 @@ func (s *Part) ServeViewer(ctx context.Context, c base.Caller, number int64, con
 	s.looks.Add(1)
 	defer s.looks.Done()
 	conn.Socket.SetReadLimit(maxSaid)
-	inbox := make(chan json.RawMessage, 64)
+	inbox := make(chan json.RawMessage, maxInbox)
 	g, ctx := errgroup.WithContext(ctx)
 	g.Go(func() error {
 		for {
@@ -320,7 +323,7 @@ func (s *Part) ServeRelay(ctx context.Context, c base.Caller, program bool, leas
 	s.looks.Add(1)
 	defer s.looks.Done()
 	conn.Socket.SetReadLimit(maxSaid)
-	inbox := make(chan json.RawMessage, 64)
+	inbox := make(chan json.RawMessage, maxInbox)
 	told := ""
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error {

@@ -62,6 +62,8 @@ type Wish struct {
 	Class              *fleet.Class // any device of a class, where neither device nor lineup is named
 }
 
+func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+
 // Bounds of what a session is asked with.
 const (
 	maxName    = 200     // bytes
@@ -75,7 +77,7 @@ const (
 
 // OpenSession asks for a device. The session waits in the queue where that is busy; one that is halted is booted.
 func (s *Part) OpenSession(ctx context.Context, c base.Caller, in Wish) (kept.Session, error) {
-	n := kept.Session{ProjectID: c.ProjectID, AskedBy: c.Name, Name: strings.TrimSpace(in.Name), Purpose: in.Purpose,
+	n := kept.Session{ProjectID: c.ProjectID, AskedBy: c.Name, Name: oneLine(in.Name), Purpose: in.Purpose,
 		Shared: in.Shared, Language: in.Language, Cleaning: in.Cleaning, App: in.Installed}
 	if err := s.check(&n, in); err != nil {
 		return n, err
@@ -318,6 +320,7 @@ func (s *Part) ChangeSession(ctx context.Context, c base.Caller, number int64, i
 		}
 		*p.to = strings.TrimSpace(*p.from)
 	}
+	one.Name = oneLine(one.Name)
 	if one.Name == "" {
 		return one, base.Invalid("a session has a name", "give it one")
 	}

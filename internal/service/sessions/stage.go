@@ -404,6 +404,9 @@ func (g *stage) order(ctx context.Context, v *viewer, o link.Order) error {
 	g.used = g.used || !slices.Contains(looking, o.Do)
 	g.mu.Unlock()
 	g.ask(link.Asked{Order: &o})
+	if v.program { // it is gone before anybody looks
+		g.present(ctx, v)
+	}
 	return nil
 }
 

@@ -300,7 +300,7 @@ const entryColumns = `select lease_id, seq, session_id, project_id, at_ms, kind,
 	from session_entry `
 
 // maxEntries bounds what is told of one session at once.
-const maxEntries = 20_000
+const maxEntries = 10_000
 
 // Entries gives what stays of a session, in order, but for pieces of its log.
 func (r *Records) Entries(ctx context.Context, session int64) ([]Entry, error) {
@@ -368,7 +368,8 @@ func (t Tx) PlaceSession(ctx context.Context, session, device int64, ttl time.Du
 	var placed []int64
 	if err := t.SQL.SelectContext(ctx, &placed, `
 		update session set lease_id = $2, on_device = $3, moving = false, instance = null, contact_at = now(), used_at = now()
-		where id = $1 and closed_at is null and lease_id is null and end_asked = '' returning id`, session, lease[0],
+		where id = $1 and closed_at is null and lease_id is null and end_asked = '' and coalesce(device_id, $3) = $3
+			and (among = '{}' or $3 = any(among)) returning id`, session, lease[0],
 		device); err != nil || len(placed) == 0 {
 		return false, err
 	}

@@ -10,7 +10,7 @@ export type Answer = { id: number; trouble?: string; remedy?: string; text?: str
 export type Node = { role: string; id?: string; name?: string; text?: string; value?: string; visible: Box; bounds: Box; children?: Node[] };
 export type TreeOf = { root: Node; width: number; height: number };
 export type PrepStep = { name: string; took_ms: number; trouble?: string };
-export type AppOn = { id: string; name: string; version?: string };
+export type AppOn = { id: string; name: string; version?: string; there?: boolean };
 export type Status = {
   stage: string;
   steps: PrepStep[];
@@ -155,7 +155,7 @@ export class SessionLink {
     }
     if (t.status) this.change({ status: t.status });
     if (t.session) {
-      if (t.session.state === "closed") outdated(`sessions/${this.number}`, "sessions");
+      if (t.session.state !== this.state.view?.state || t.session.device !== this.state.view.device) outdated(`sessions/${this.number}`, "sessions");
       this.change({ view: t.session });
     }
     if (t.hand) this.change({ hands: t.hand });

@@ -1,7 +1,7 @@
 import { DropdownMenu, Tabs } from "radix-ui";
 import { useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { inProject, outdated, patch, post, put, useGet, type Build, type Device, type SeenFault, type Session, type SessionEntry } from "../data/api";
+import { get, inProject, outdated, patch, post, put, useGet, type Build, type Device, type SeenFault, type Session, type SessionEntry } from "../data/api";
 import { useTitle } from "../data/live";
 import { clock, LogBook, SessionLink, useShown, type Answer, type Box, type Card, type Node, type Order, type Shown, type TreeOf } from "../data/session";
 import { at, lasting, plural } from "../data/time";
@@ -20,7 +20,6 @@ import { stateWords } from "./by-hand";
 export function SessionPage() {
   const number = Number(useParams().session);
   const one = useGet<Session>(`sessions/${number}`, { staleTime: 0 });
-  useTitle(one.data?.name ?? `Session ${number}`);
   if (one.error && !one.data)
     return (
       <div className="p-5">
@@ -67,6 +66,17 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
   const view = shown.view;
   const open = st?.stage === "open";
   const mine = shown.hands?.you ?? false;
+  useTitle(`${open ? "In hand" : view?.waits ? "Waiting" : "Opening"}: ${view?.name ?? s.name}`);
+
+  // What is dropped on this page is for this device.
+  useEffect(() => {
+    const built = () =>
+      void get<{ items: Build[] }>(inProject("builds?limit=1")).then(({ items: [b] }) => {
+        if (b) void link.order({ do: "install", name: `#${b.number}`, app: b.app });
+      });
+    window.addEventListener("yamato.handed-in", built);
+    return () => window.removeEventListener("yamato.handed-in", built);
+  }, [link]);
 
   const act = async (o: Order): Promise<Answer> => {
     setMarks([]);
@@ -360,7 +370,7 @@ function Preparing({ shown, s }: { shown: Shown; s: Session }) {
       {!status && view?.waits && (
         <div className="text-soft">
           <p>
-            {busy?.at_hand ? `It is in hand: ${busy.at_hand}.` : busy?.run ? `Run ${busy.run} has it; you are next as soon as that leg is done.` : "It is yours as soon as it is free."} {view.ahead > 0 && `${plural(view.ahead, "session")} before you.`} You need not stay: this page’s title tells when it is your turn.
+            {busy?.at_hand ? `It is in hand: ${busy.at_hand}.` : busy?.run ? `Run ${busy.run} has it; you are next as soon as that leg is done.` : "It is yours as soon as it is free."} {view.ahead > 0 && `${plural(view.ahead, "session")} before you.`} You need not stay: the title of this page says when it is in your hand.
           </p>
           {free.length > 0 && (
             <p className="flex items-center gap-2 pt-3">
@@ -620,7 +630,7 @@ function Apps({ shown, act }: { shown: Shown; act: (o: Order) => Promise<Answer>
         {apps.map((a) => (
           <li key={a.id} className="border-b border-rule py-1.5">
             <p>
-              <b className="font-medium">{a.name || a.id}</b> {a.version} {shown.status?.front === a.id && <span className="chip">in front</span>}
+              <b className="font-medium">{a.name || a.id}</b> {a.version} {shown.status?.front === a.id && <span className="chip">in front</span>} {a.there && <span className="chip">was there before</span>}
             </p>
             <p className="text-sm text-faint">{a.id}</p>
             <div className="flex flex-wrap gap-1.5 pt-1">
@@ -628,7 +638,7 @@ function Apps({ shown, act }: { shown: Shown; act: (o: Order) => Promise<Answer>
                 ["start", "Start"],
                 ["stop", "Stop"],
                 ["empty", "Empty and start"],
-                ["remove", "Remove"],
+                ...(a.there ? [] : [["remove", "Remove"]]),
               ].map(([does, words]) => (
                 <button key={does} className="button h-6 px-2" onClick={() => void act({ do: does!, app: a.id })}>
                   {words}
@@ -688,6 +698,7 @@ function Apps({ shown, act }: { shown: Shown; act: (o: Order) => Promise<Answer>
 
 /** What stays of a session. */
 function Closed({ s }: { s: Session }) {
+  useTitle(s.name);
   const entries = useEntries(s.number);
   const findings = useGet<{ findings: SeenFault[] }>(`findings?session=${s.number}`);
   const [book] = useState(() => new LogBook());

@@ -26,8 +26,9 @@ export function DropZone() {
       const list = [...(e.dataTransfer?.files ?? [])];
       if (list.length === 0) return;
       e.preventDefault();
-      void handIn(list);
-      if (pathname !== "/builds") void navigate("/builds");
+      const inHand = /^\/by-hand\/\d+$/.test(pathname); // it is installed on that device
+      void handIn(list).then(() => inHand && window.dispatchEvent(new Event("yamato.handed-in")));
+      if (!inHand && pathname !== "/builds") void navigate("/builds");
     };
     window.addEventListener("dragenter", enter);
     window.addEventListener("dragleave", leave);

@@ -12,6 +12,7 @@ const keys: [string, [string[], string][]][] = [
       [["g", "b"], "go to Builds"],
       [["g", "f"], "go to Fleet"],
       [["g", "l"], "go to Lineups"],
+      [["g", "h"], "go to By hand"],
       [["t"], "day or night"],
       [["?"], "these keys"],
       [["Esc"], "close what is open"],
@@ -25,6 +26,17 @@ const keys: [string, [string[], string][]][] = [
       [["Enter"], "open the attempt"],
       [["j", "k"], "next and last failure"],
       [["Esc"], "close the attempt"],
+    ],
+  ],
+  [
+    "With a device in hand",
+    [
+      [["d"], "go to the device: what you type goes there"],
+      [[":"], "go to the line of script"],
+      [["i"], "look inside, or no more"],
+      [["p"], "keep a picture"],
+      [["m"], "mark this moment"],
+      [["Enter"], "in the screen tree: touch the element"],
     ],
   ],
   [
