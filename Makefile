@@ -16,13 +16,16 @@ help: ## say what can be made
 demo: postgres handsets video $(PROGRAM) ## show it, and go on serving until Ctrl-C
 	@exec $(PROGRAM) demo $(ARGS)
 
+# What takes longest begins first: packages are tested two at a time.
+LONGEST := ./internal/e2e ./internal/host/handset ./internal/host/standin ./internal/e2e/pages
+
 test: postgres packers browser video $(PROGRAM) ## run every check
 	cd web && npm run --silent check
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -d $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	YAMATO_TEST_PROGRAM=$(CURDIR)/$(PROGRAM) go test -run 'TestVerdictsOnApps|TestGiantTexts' ./internal/host/standin
-	YAMATO_TEST_PROGRAM=$(CURDIR)/$(PROGRAM) go run ./internal/pgbox/pgtest/with go test -race -timeout 20m ./...
+	YAMATO_TEST_PROGRAM=$(CURDIR)/$(PROGRAM) go run ./internal/pgbox/pgtest/with go test -race -timeout 20m $(LONGEST) ./...
 
 bench: postgres browser $(PROGRAM) ## measure, and write docs/benchmarks.md
 	go run ./internal/bench -program $(CURDIR)/$(PROGRAM) -out docs/benchmarks.md

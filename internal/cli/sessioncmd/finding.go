@@ -1,6 +1,7 @@
 package sessioncmd
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -66,12 +67,14 @@ func stateOf(f contract.SeenFault) string {
 	return f.State
 }
 
-func findingNumber(arg string) (int64, error) {
+// toFinding gives the service and a finding's number.
+func (a *App) toFinding(ctx context.Context, arg string) (*client.Service, int64, error) {
 	n, err := strconv.ParseInt(arg, 10, 64)
 	if err != nil || n < 1 {
-		return 0, ui.WrongCall{Title: fmt.Sprintf("%q is no finding's number", arg), Hint: "`yamato finding ls` lists them"}
+		return nil, 0, ui.WrongCall{Title: fmt.Sprintf("%q is no finding's number", arg), Hint: "`yamato finding ls` lists them"}
 	}
-	return n, nil
+	s, err := a.Connect(ctx)
+	return s, n, err
 }
 
 const findingHint = "name the finding by its number: `yamato finding ls` lists them"
@@ -81,11 +84,7 @@ func (a *App) finding() *cobra.Command {
 		Use: "show FINDING", Short: "One finding: where it was seen, and the way there", Example: "  yamato finding show 2",
 		Args: ui.Exactly(1, findingHint),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			n, err := findingNumber(args[0])
-			if err != nil {
-				return err
-			}
-			s, err := a.Connect(cmd.Context())
+			s, n, err := a.toFinding(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -121,11 +120,7 @@ func (a *App) fetchFinding() *cobra.Command {
 		Use: "fetch FINDING", Short: "Write a finding as Markdown with its pictures, in a zip", Example: "  yamato finding fetch 2 --to finding.zip",
 		Args: ui.Exactly(1, findingHint),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			n, err := findingNumber(args[0])
-			if err != nil {
-				return err
-			}
-			s, err := a.Connect(cmd.Context())
+			s, n, err := a.toFinding(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -161,16 +156,12 @@ func (a *App) closeFinding() *cobra.Command {
 		Example: "  yamato finding settle 2 --mended-in 3.2.1\n  yamato finding settle 3 --no-fault",
 		Args:    ui.Exactly(1, findingHint),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			n, err := findingNumber(args[0])
+			s, n, err := a.toFinding(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			if mended != "" && noFault {
 				return ui.WrongCall{Title: "either it was mended or it is no fault", Hint: "leave one of them out"}
-			}
-			s, err := a.Connect(cmd.Context())
-			if err != nil {
-				return err
 			}
 			state := "open"
 			if noFault {

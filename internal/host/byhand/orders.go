@@ -453,23 +453,21 @@ func (s *sitting) busy(what string) {
 }
 
 func (s *sitting) start(ctx context.Context, o link.Order) (link.Answer, error) {
-	s.InHand(o.App)
-	s.busy("starting")
-	err := s.Careful.Start(ctx, o.App, device.Resume)
-	s.busy("")
-	if err == nil {
-		s.keepApp("started "+s.called(o.App), "start app")
-	}
-	return link.Answer{}, err
+	return s.begin(ctx, o.App, device.Resume, "started", "start app")
 }
 
 func (s *sitting) empty(ctx context.Context, o link.Order) (link.Answer, error) {
-	s.InHand(o.App)
-	s.busy("emptying")
-	err := s.Careful.Start(ctx, o.App, device.Fresh)
+	return s.begin(ctx, o.App, device.Fresh, "emptied and started", "start app fresh")
+}
+
+// begin brings an app to the front, and keeps that it was.
+func (s *sitting) begin(ctx context.Context, app string, how device.Start, did, line string) (link.Answer, error) {
+	s.InHand(app)
+	s.busy("starting " + s.called(app))
+	err := s.Careful.Start(ctx, app, how)
 	s.busy("")
 	if err == nil {
-		s.keepApp("emptied and started "+s.called(o.App), "start app fresh")
+		s.keepApp(did+" "+s.called(app), line)
 	}
 	return link.Answer{}, err
 }

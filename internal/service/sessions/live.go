@@ -57,19 +57,7 @@ func (s *Part) ServeViewer(ctx context.Context, c base.Caller, number int64, con
 	conn.Socket.SetReadLimit(maxSaid)
 	inbox := make(chan json.RawMessage, maxInbox)
 	g, ctx := errgroup.WithContext(ctx)
-	g.Go(func() error {
-		for {
-			_, body, err := conn.Socket.Read(ctx)
-			if err != nil {
-				return err
-			}
-			select {
-			case inbox <- body:
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		}
-	})
+	g.Go(func() error { return listen(ctx, conn, inbox) })
 	g.Go(func() error {
 		if err := s.follow(ctx, c, number, newViewer(c, false), conn, inbox); err != nil {
 			return err
@@ -77,6 +65,21 @@ func (s *Part) ServeViewer(ctx context.Context, c base.Caller, number int64, con
 		return errClosed
 	})
 	return g.Wait()
+}
+
+// listen puts what is said on a socket into an inbox.
+func listen(ctx context.Context, conn link.Live, inbox chan<- json.RawMessage) error {
+	for {
+		_, body, err := conn.Socket.Read(ctx)
+		if err != nil {
+			return err
+		}
+		select {
+		case inbox <- body:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 var errClosed = base.Refuse(base.Missing, "the session is closed", "its page shows what stays of it")
@@ -326,19 +329,7 @@ func (s *Part) ServeRelay(ctx context.Context, c base.Caller, program bool, leas
 	inbox := make(chan json.RawMessage, maxInbox)
 	told := ""
 	group, ctx := errgroup.WithContext(ctx)
-	group.Go(func() error {
-		for {
-			_, body, err := conn.Socket.Read(ctx)
-			if err != nil {
-				return err
-			}
-			select {
-			case inbox <- body:
-			case <-ctx.Done():
-				return ctx.Err()
-			}
-		}
-	})
+	group.Go(func() error { return listen(ctx, conn, inbox) })
 	group.Go(func() error {
 		err := s.attend(ctx, g, newViewer(c, program), conn, inbox, func(ctx context.Context) error {
 			now, err := s.Store.SessionNumbered(ctx, c.ProjectID, c.Name, one.Number)

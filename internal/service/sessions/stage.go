@@ -83,6 +83,9 @@ func (v *viewer) ring() {
 func (v *viewer) tell(body json.RawMessage) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	if v.lost {
+		return
+	}
 	if v.queue, v.size = append(v.queue, body), v.size+len(body); v.size > maxWaiting {
 		v.queue, v.size, v.lost = nil, 0, true
 	}
