@@ -41,7 +41,7 @@ export class LogBook {
   errors = 0;
   version = 0;
   private listeners = new Set<() => void>();
-  private soon = 0;
+  private soon?: ReturnType<typeof setTimeout>;
 
   add(from: number, list: Line[]) {
     for (let i = 0; i < list.length; i++) {
@@ -53,8 +53,8 @@ export class LogBook {
     }
     this.version++;
     // Many lines a second are drawn as one change.
-    this.soon ||= window.setTimeout(() => {
-      this.soon = 0;
+    this.soon ??= setTimeout(() => {
+      this.soon = undefined;
       for (const l of this.listeners) l();
     }, 80);
   }
