@@ -202,7 +202,7 @@ func TestASessionOnAStandInFromTheConsole(t *testing.T) {
 	require.NoError(t, d.tab.Key("Enter"))
 	mark := r.awaitEntry(1, "mark", "it died")
 	require.Greater(t, mark.Seq, crash.Seq)
-	d.await(`[...document.querySelectorAll("button")].some((b) => b.textContent === "Make a finding of it")`)
+	d.await(`[...document.querySelectorAll("li")].some((l) => l.textContent.includes("it died") && l.textContent.includes("Make a finding of it"))`)
 	require.NoError(t, d.tab.Run(`[...document.querySelectorAll("li")].find((l) => l.textContent.includes("it died")).querySelectorAll("button")[0].click()`))
 	d.see("In a few words")
 	d.press("It crashes where no place is given")

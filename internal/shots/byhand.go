@@ -83,7 +83,7 @@ func (p *photographer) hands() {
 	}
 	p.call("POST", "findings", map[string]any{"title": "Three passengers pay for less than three", "session": phone, "lease": mark.Lease, "seq": mark.Seq,
 		"note":  "Expected: the total is three single fares. Seen: less than that.",
-		"marks": []map[string]any{{"kind": "box", "x": 0.6, "y": 0.36, "to_x": 0.98, "to_y": 0.42}, {"kind": "arrow", "x": 0.3, "y": 0.6, "to_x": 0.6, "to_y": 0.42, "text": "too little"}}}, nil)
+		"marks": []map[string]any{{"kind": "box", "x": 0.31, "y": 0.375, "to_x": 0.5, "to_y": 0.42}, {"kind": "arrow", "x": 0.62, "y": 0.56, "to_x": 0.5, "to_y": 0.43, "text": "too little"}}}, nil)
 	p.visit("/findings/1")
 	p.await(`document.querySelector("section[aria-label=Picture] img")?.naturalWidth > 0`)
 	p.keep("console-finding")
@@ -102,5 +102,6 @@ func (p *photographer) hands() {
 	}
 	p.visit(fmt.Sprintf("/by-hand/%d", phone))
 	p.see("the device was cleaned")
+	p.see("started in en-GB")
 	p.keep("console-session-closed")
 }

@@ -85,19 +85,16 @@ func (d *Device) moment() moment {
 	return moment{d.now, standin.Picture{Scene: s, Look: d.look, Scale: 1}}
 }
 
-// smallest is the scale below which a frame is drawn larger and made smaller: words would not be words.
-const smallest = 0.4
-
 // draw draws a frame at most so large.
 func (m moment) draw(width, height int) (device.Frame, error) {
 	t := m.picture.Scene.Tree
 	part := min(float64(width)/t.Width, float64(height)/t.Height)
-	m.picture.Scale = max(smallest, min(part, 4))
+	m.picture.Scale = max(1, min(part, 4))
 	img, err := m.picture.Image()
 	if err != nil {
 		return device.Frame{}, err
 	}
-	if part < smallest {
+	if part < 1 {
 		small := image.NewRGBA(image.Rect(0, 0, max(1, int(t.Width*part)), max(1, int(t.Height*part))))
 		draw.ApproxBiLinear.Scale(small, small.Bounds(), img, img.Bounds(), draw.Src, nil)
 		img = small

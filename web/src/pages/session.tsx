@@ -165,7 +165,7 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
         </div>
         <Tabs.Root value={side} onValueChange={setSide} className="flex w-[31%] min-w-0 flex-none flex-col">
           <div className="flex flex-none items-baseline border-b border-strong">
-            <Tabs.List aria-label="Beside the screen" className="flex flex-1 gap-3">
+            <Tabs.List aria-label="Beside the screen" className="flex min-w-0 flex-1 gap-2.5">
               {[
                 ["kept", "Kept"],
                 ["inside", "Inside"],
@@ -187,7 +187,7 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
                 setLog(!log);
               }}
             >
-              {log ? "Fold the log" : "Show the log"}
+              {log ? "Hide log" : "Show log"}
             </button>
           </div>
           <Tabs.Content value="kept" tabIndex={-1} className="min-h-0 flex-1 overflow-auto">

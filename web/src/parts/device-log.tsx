@@ -88,7 +88,7 @@ export function DeviceLog({ book, app, download }: { book: LogBook; app?: string
         }}
         onWheel={(e) => e.deltaY < 0 && setFollow(false)}
       >
-        {count === 0 && <p className="py-2 font-sans text-sm text-soft">{book.lines.length === 0 ? "The device has written nothing yet." : "No line is like that."}</p>}
+        {count === 0 && <p className="py-2 font-sans text-sm text-soft">{book.lines.length === 0 ? "The device has written nothing." : "No line is like that."}</p>}
         <div style={{ height: virtual.getTotalSize() }} className="relative">
           {virtual.getVirtualItems().map((v) => {
             const l = book.lines[rows[v.index]!];
