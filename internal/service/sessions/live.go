@@ -126,14 +126,31 @@ func (s *Part) follow(ctx context.Context, c base.Caller, number int64, v *viewe
 			s.Log.Info("a relay to another instance has ended", "session", number, "error", err)
 			told = ""
 		}
+		unheard := inbox
+		if v.program { // its one order waits until somebody is there to take it
+			unheard = nil
+		}
 		select {
-		case <-inbox: // nobody is there to take it
+		case body := <-unheard:
+			if err := turnAway(ctx, to, body); err != nil {
+				return err
+			}
 		case <-heard:
 		case <-tick.C:
 		case <-ctx.Done():
 			return ctx.Err()
 		}
 	}
+}
+
+// turnAway answers an order that nobody is there to take: whoever gave it is not to wait for ever.
+func turnAway(ctx context.Context, to end, body json.RawMessage) error {
+	var m said
+	if link.Decode(body, &m) != nil || m.Order == nil {
+		return nil
+	}
+	return to.Send(ctx, written(link.Told{Answer: &link.Answer{ID: m.Order.ID, Trouble: "the device's host is not heard now; nothing was done",
+		Remedy: "it goes on by itself once it is back"}}))
 }
 
 func (s *Part) stage(lease int64) *stage {

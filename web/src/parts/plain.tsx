@@ -96,7 +96,9 @@ export function Modal({ title, about, wide, open, onClose, children }: { title: 
               Close <kbd>Esc</kbd>
             </Dialog.Close>
           </div>
-          <div className="min-h-0 flex-1 overflow-auto px-5 py-4">{children}</div>
+          <div tabIndex={0} className="min-h-0 flex-1 overflow-auto px-5 py-4">
+            {children}
+          </div>
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
