@@ -403,7 +403,7 @@ func (a *App) one(ctx context.Context, s *client.Service, n int64, line string) 
 		fmt.Fprintf(a.Out, "%s  %s  (%.1f s)\n", mark, line, float64(answer.TookMs)/1000)
 		for _, text := range []*string{answer.Text, answer.Trouble, answer.Remedy} {
 			if text != nil {
-				a.Say(4, "%s", *text)
+				a.Say(4, "    %s", *text)
 			}
 		}
 	}

@@ -182,7 +182,7 @@ export function Screen({ link, shown, device, looking, marks, act, onCard }: Pro
             onWheel={scroll}
           />
           {marks.map((m, i) => (
-            <span key={i} aria-hidden="true" className="pointer-events-none absolute border-2 border-vermilion" style={{ left: m.x * scale, top: m.y * scale, width: m.w * scale, height: m.h * scale, boxShadow: "0 0 0 1px var(--paper)" }} />
+            <span key={i} aria-hidden="true" className="pointer-events-none absolute border-2 border-vermilion" style={{ left: m.x * scale - 4, top: m.y * scale - 4, width: m.w * scale + 8, height: m.h * scale + 8, boxShadow: "0 0 0 1px var(--paper)" }} />
           ))}
           {fingers.map((f, i) => (
             <span key={i} aria-hidden="true" className="pointer-events-none absolute h-7 w-7 -translate-1/2 rounded-full border-2 border-ink bg-paper opacity-50" style={{ left: f.x * scale, top: f.y * scale }} />
