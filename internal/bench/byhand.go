@@ -99,7 +99,7 @@ its page, and when. %d taps each.
 | frames a second while the app moves | **%.0f** (aim: 25) | **%.0f** (aim: 25) |
 | from a tap to changed pixels, median, ms | **%.0f** | **%.0f** |
 | the same, 95th percentile, ms | **%.0f** (aim: under 120) | **%.0f** (aim: under 120) |
-| of a core, service and host, while the screen is still | **%.1f %%** (aim: under 1) | **%.1f %%** (its browser counted in) |
+| of a core, service and host, that a still screen takes more than none | **%.1f %%** (aim: under 1) | **%.1f %%** (its browser counted in) |
 | memory a session, service and host, MB | **%.1f** | |
 
 %d sessions at once, whose apps change 16 times a second, in two pages with four each: **%.0f to %.0f** frames a second each (aim: 12).
@@ -142,6 +142,12 @@ func (r *rig) handFigures(ctx context.Context, database, site, file string, pack
 		return f, err
 	}
 	defer b.Close()
+	idle, err := r.handTab(ctx, b, "/fleet", 0)
+	if err != nil {
+		return f, err
+	}
+	without := r.busyFor(handWindow) // what service and host take with a page open and nobody at a device
+	idle.Close()
 	before := residentKB(r.host.Process.Pid) + residentKB(r.service.Process.Pid)
 	if err := r.openHand(ctx, "kaede-7-1"); err != nil {
 		return f, err
@@ -153,7 +159,7 @@ func (r *rig) handFigures(ctx context.Context, database, site, file string, pack
 	if err := r.line(ctx, 1, "tap #go"); err != nil {
 		return f, err
 	}
-	f.still = r.busyFor(handWindow)
+	f.still = max(0, r.busyFor(handWindow)-without)
 	if f.median, f.late, err = taps(tab); err != nil {
 		return f, err
 	}
