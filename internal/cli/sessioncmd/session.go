@@ -21,6 +21,7 @@ import (
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/report"
+	"yamato/internal/retry"
 )
 
 // App has the commands, on what all commands share.
@@ -455,7 +456,7 @@ func (a *App) newest(ctx context.Context, s *client.Service, n int64, to string)
 			}
 		}
 		if last == nil {
-			if err := pause(ctx, 100*time.Millisecond); err != nil {
+			if err := retry.For(ctx, 100*time.Millisecond); err != nil {
 				return err
 			}
 		}
@@ -481,17 +482,6 @@ func (a *App) newest(ctx context.Context, s *client.Service, n int64, to string)
 	}
 	path, _ := filepath.Abs(to)
 	return a.Write(map[string]any{"file": path, "size": size, "name": last.Text}, func() { fmt.Fprintln(a.Out, path) })
-}
-
-func pause(ctx context.Context, d time.Duration) error {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
 }
 
 func (a *App) log() *cobra.Command {
@@ -564,7 +554,7 @@ func (a *App) settled(ctx context.Context, s *client.Service, one contract.Sessi
 	was := ui.Deref(one.Device)
 	for one.State != "opening" && one.State != "closed" && (device == "" && ui.Deref(one.Device) == was || device != "" &&
 		ui.Deref(one.Device) != device) {
-		if err := pause(ctx, 200*time.Millisecond); err != nil {
+		if err := retry.For(ctx, 200*time.Millisecond); err != nil {
 			return one, err
 		}
 		var err error
@@ -594,7 +584,7 @@ func (a *App) end() *cobra.Command {
 					return err
 				}
 				if one.State != "closed" {
-					if err := pause(cmd.Context(), 100*time.Millisecond); err != nil {
+					if err := retry.For(cmd.Context(), 100*time.Millisecond); err != nil {
 						return err
 					}
 				}

@@ -2,6 +2,7 @@ package byhand
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"encoding/xml"
@@ -42,7 +43,7 @@ var feelings = map[string]feeling{
 			if in.None {
 				return felt{"does not know where it is", undo}, d.SetPlace(ctx, nil)
 			}
-			p := &device.Place{Latitude: in.Latitude, Longitude: in.Longitude, Accuracy: cmpOr(in.Accuracy, 10)}
+			p := &device.Place{Latitude: in.Latitude, Longitude: in.Longitude, Accuracy: cmp.Or(in.Accuracy, usualAccuracy)}
 			words := fmt.Sprintf("is at %.5f, %.5f", p.Latitude, p.Longitude)
 			if in.Name != "" {
 				words = "is at " + plain.Clip(in.Name, 100) + fmt.Sprintf(" (%.5f, %.5f)", p.Latitude, p.Longitude)
@@ -223,13 +224,6 @@ func sets[T any](s *sitting, args json.RawMessage, in any, do func(T) (felt, err
 	return do(d)
 }
 
-func cmpOr(v, usual float64) float64 {
-	if v == 0 {
-		return usual
-	}
-	return v
-}
-
 // feel makes the device feel something.
 func (s *sitting) feel(ctx context.Context, o link.Order) (link.Answer, error) {
 	do, ok := feelings[o.Name]
@@ -313,13 +307,13 @@ type route struct {
 
 // Bounds of a route.
 const (
-	maxGPX       = 4 << 20
-	maxPoints    = 100_000
-	usualSpeed   = 1.4 // metres a second, as people walk
-	maxSpeed     = 400
-	travelEvery  = time.Second
-	earthRadius  = 6_371_009.0 // metres, mean (IUGG)
-	usualAccurat = 10.0
+	maxGPX        = 4 << 20
+	maxPoints     = 100_000
+	usualSpeed    = 1.4 // metres a second, as people walk
+	maxSpeed      = 400
+	travelEvery   = time.Second
+	earthRadius   = 6_371_009.0 // metres, mean (IUGG)
+	usualAccuracy = 10.0
 )
 
 // readRoute reads a GPX 1.1 document: its tracks, else its routes, else its places, in order.
@@ -347,7 +341,7 @@ func readRoute(gpx string, speed float64) (*route, error) {
 		if !ok || !slices.Contains([]string{"trkpt", "rtept", "wpt"}, e.Name.Local) {
 			continue
 		}
-		p := device.Place{Accuracy: usualAccurat, Latitude: math.NaN(), Longitude: math.NaN()}
+		p := device.Place{Accuracy: usualAccuracy, Latitude: math.NaN(), Longitude: math.NaN()}
 		for _, a := range e.Attr {
 			var v float64
 			if _, err := fmt.Sscanf(strings.TrimSpace(a.Value), "%g", &v); err != nil {
