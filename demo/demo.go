@@ -5,6 +5,7 @@ package demo
 
 import (
 	"embed"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"strings"
@@ -109,15 +110,15 @@ func Packages(v Version, day time.Time) ([]Package, error) {
 	if err != nil {
 		return nil, err
 	}
+	said, err := saidTexts()
+	if err != nil {
+		return nil, err
+	}
 	app := App{
 		ID: ApplicationID, Name: "Tideline", Version: v, MinimumAPI: 30, MinimumIOS: "16.0", Program: source,
 		Permissions: []string{"android.permission.INTERNET", "android.permission.POST_NOTIFICATIONS",
 			"android.permission.ACCESS_COARSE_LOCATION"},
-		Texts: map[string]map[string]string{
-			"app_name":  {"": "Tideline", "de-DE": "Tideline", "pt-PT": "Tideline"},
-			"timetable": {"": "Timetable", "de-DE": "Fahrplan", "pt-PT": "Horário"},
-			"tickets":   {"": "Tickets", "de-DE": "Fahrkarten", "pt-PT": "Bilhetes"},
-		},
+		Texts:   said,
 		Profile: month(day, 13),
 	}
 	switch v {
@@ -140,6 +141,31 @@ func Packages(v Version, day time.Time) ([]Package, error) {
 	return out, nil
 }
 
+// saidTexts are the app's texts by key and language; the English ones are for all others, too.
+func saidTexts() (map[string]map[string]string, error) {
+	data, err := files.ReadFile("tideline/words.json")
+	if err != nil {
+		return nil, err
+	}
+	var words map[string]map[string]string
+	if err := json.Unmarshal(data, &words); err != nil {
+		return nil, fmt.Errorf("reading the words of the sample app: %w", err)
+	}
+	out := map[string]map[string]string{"app_name": {"": "Tideline"}}
+	for language, by := range words {
+		for key, text := range by {
+			if out[key] == nil {
+				out[key] = map[string]string{}
+			}
+			if language == "en-GB" {
+				language = ""
+			}
+			out[key][language] = text
+		}
+	}
+	return out, nil
+}
+
 // month is the first day of a month so many after a day's.
 func month(day time.Time, after int) time.Time {
 	return time.Date(day.UTC().Year(), day.UTC().Month()+time.Month(after), 1, 0, 0, 0, 0, time.UTC)
@@ -149,6 +175,11 @@ func month(day time.Time, after int) time.Time {
 // are the version's own.
 func Program(v Version) ([]byte, error) {
 	var b strings.Builder
+	words, err := files.ReadFile("tideline/words.json")
+	if err != nil {
+		return nil, err
+	}
+	b.WriteString("const words = " + strings.TrimSpace(string(words)) + ";\n")
 	mended, left := v.Name, v.Name
 	if v == Newest { // the fare, the crash and the overlap are mended; the slow list and the lost wallet are not
 		mended, left = Versions[0].Name, Versions[1].Name
@@ -165,7 +196,7 @@ func Program(v Version) ([]byte, error) {
 	return []byte(b.String()), nil
 }
 
-// Suites are the sample suites, by file name.
+// Suites are the sample suites and the files that they use, by their paths from the folder on.
 func Suites() (map[string]string, error) { return texts("suites") }
 
 // Lineups are the sample lineups, by file name.
@@ -182,16 +213,13 @@ func Site(name string) ([]byte, error) { return files.ReadFile("sites/" + name +
 
 func texts(dir string) (map[string]string, error) {
 	out := map[string]string{}
-	entries, err := fs.ReadDir(files, dir)
-	if err != nil {
-		return nil, err
-	}
-	for _, e := range entries {
-		text, err := files.ReadFile(dir + "/" + e.Name())
-		if err != nil {
-			return nil, err
+	err := fs.WalkDir(files, dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
 		}
-		out[e.Name()] = string(text)
-	}
-	return out, nil
+		text, err := files.ReadFile(path)
+		out[strings.TrimPrefix(path, dir+"/")] = string(text)
+		return err
+	})
+	return out, err
 }

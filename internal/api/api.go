@@ -95,6 +95,7 @@ func New(s *service.Service, c Config) http.Handler {
 	byHand.GET("/link", h.link)
 	byHand.PUT("/blobs/:digest", h.putBlob)
 	byHand.GET("/blobs/:digest", h.getBlob)
+	byHand.GET("/lent/:lease", h.lent)
 	return r
 }
 
@@ -116,7 +117,8 @@ const callerKey = "yamato.caller"
 
 // hostPaths are the calls that a host's token may make, and no other token.
 func hostPath(path string) bool {
-	return path == "/api/v1/link" || strings.HasPrefix(path, "/api/v1/blobs/") || strings.HasPrefix(path, "/api/v1/live/")
+	return path == "/api/v1/link" || strings.HasPrefix(path, "/api/v1/blobs/") ||
+		strings.HasPrefix(path, "/api/v1/lent/") || strings.HasPrefix(path, "/api/v1/live/")
 }
 
 // authenticate lets nobody pass whose token is unknown, or of another project,

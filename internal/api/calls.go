@@ -85,19 +85,6 @@ func (h *handlers) GetBuild(ctx context.Context, r GetBuildRequestObject) (GetBu
 	return GetBuild200JSONResponse(wire.Build(b)), err
 }
 
-// PushSuite takes a suite in.
-func (h *handlers) PushSuite(ctx context.Context, r PushSuiteRequestObject) (PushSuiteResponseObject, error) {
-	s, err := h.service.PushSuite(lasting(ctx), caller(ctx), r.Body.FileName, r.Body.Text, r.Body.Tried != nil &&
-		*r.Body.Tried)
-	return PushSuite200JSONResponse(wire.Pushed(s)), err
-}
-
-// CheckSuite checks a script that is not kept.
-func (h *handlers) CheckSuite(ctx context.Context, r CheckSuiteRequestObject) (CheckSuiteResponseObject, error) {
-	list, err := h.service.CheckSuite(lasting(ctx), caller(ctx), r.Body.Text, r.Body.App)
-	return CheckSuite200JSONResponse(wire.Findings(list)), err
-}
-
 // ListSuites lists suites.
 func (h *handlers) ListSuites(ctx context.Context, _ ListSuitesRequestObject) (ListSuitesResponseObject, error) {
 	list, err := h.service.Suites(lasting(ctx), caller(ctx))

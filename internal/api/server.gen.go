@@ -29,6 +29,21 @@ type ServerInterface interface {
 	// About Who answers, and as whom one calls
 	// (GET /api/v1/about)
 	About(c *gin.Context)
+	// GetLanguage The script language's words: what a line may begin with and how it is written, roles, states
+	// (GET /api/v1/language)
+	GetLanguage(c *gin.Context)
+	// ListAccounts The project's test accounts, and who has each
+	// (GET /api/v1/projects/{project}/accounts)
+	ListAccounts(c *gin.Context, project Project)
+	// AddAccount Add a test account; several of one name are as good as each other
+	// (POST /api/v1/projects/{project}/accounts)
+	AddAccount(c *gin.Context, project Project)
+	// RemoveAccount Take an account off the list; who has it keeps it for as long as it was lent
+	// (DELETE /api/v1/projects/{project}/accounts/{account})
+	RemoveAccount(c *gin.Context, project Project, account int64)
+	// ListSeen What screens of an app had on them, as far as runs have seen
+	// (GET /api/v1/projects/{project}/apps/{app}/seen)
+	ListSeen(c *gin.Context, project Project, app string)
 	// ListBuilds Builds, newest first
 	// (GET /api/v1/projects/{project}/builds)
 	ListBuilds(c *gin.Context, project Project, params ListBuildsParams)
@@ -182,6 +197,15 @@ type ServerInterface interface {
 	// Search Find runs, builds, suites, cases and devices
 	// (GET /api/v1/projects/{project}/search)
 	Search(c *gin.Context, project Project, params SearchParams)
+	// ListSecrets The project's secrets, by name; nothing shows their values
+	// (GET /api/v1/projects/{project}/secrets)
+	ListSecrets(c *gin.Context, project Project)
+	// RemoveSecret Take a secret away
+	// (DELETE /api/v1/projects/{project}/secrets/{name})
+	RemoveSecret(c *gin.Context, project Project, name string)
+	// SetSecret Give a secret its value
+	// (PUT /api/v1/projects/{project}/secrets/{name})
+	SetSecret(c *gin.Context, project Project, name string)
 	// ListSessions Sessions that the caller may see, newest first
 	// (GET /api/v1/projects/{project}/sessions)
 	ListSessions(c *gin.Context, project Project, params ListSessionsParams)
@@ -227,6 +251,12 @@ type ServerInterface interface {
 	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
 	// (GET /api/v1/projects/{project}/suites/{suite})
 	GetSuite(c *gin.Context, project Project, suite string)
+	// ListSuiteRevisions The revisions of a suite, newest first, without their texts
+	// (GET /api/v1/projects/{project}/suites/{suite}/revisions)
+	ListSuiteRevisions(c *gin.Context, project Project, suite string)
+	// GetSuiteRevision One revision of a suite with its text and the files that it uses
+	// (GET /api/v1/projects/{project}/suites/{suite}/revisions/{revision})
+	GetSuiteRevision(c *gin.Context, project Project, suite string, revision int64)
 	// TakeUpload Take in a package whose upload (tus, at /uploads) is complete
 	// (POST /api/v1/projects/{project}/uploads/{upload}/package)
 	TakeUpload(c *gin.Context, project Project, upload string)
@@ -255,6 +285,137 @@ func (siw *ServerInterfaceWrapper) About(c *gin.Context) {
 	}
 
 	siw.Handler.About(c)
+}
+
+// GetLanguage operation middleware
+func (siw *ServerInterfaceWrapper) GetLanguage(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLanguage(c)
+}
+
+// ListAccounts operation middleware
+func (siw *ServerInterfaceWrapper) ListAccounts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAccounts(c, project)
+}
+
+// AddAccount operation middleware
+func (siw *ServerInterfaceWrapper) AddAccount(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddAccount(c, project)
+}
+
+// RemoveAccount operation middleware
+func (siw *ServerInterfaceWrapper) RemoveAccount(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "account" -------------
+	var account int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "account", c.Param("account"), &account, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter account: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveAccount(c, project, account)
+}
+
+// ListSeen operation middleware
+func (siw *ServerInterfaceWrapper) ListSeen(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "app" -------------
+	var app string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "app", c.Param("app"), &app, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter app: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSeen(c, project, app)
 }
 
 // ListBuilds operation middleware
@@ -2241,6 +2402,99 @@ func (siw *ServerInterfaceWrapper) Search(c *gin.Context) {
 	siw.Handler.Search(c, project, params)
 }
 
+// ListSecrets operation middleware
+func (siw *ServerInterfaceWrapper) ListSecrets(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSecrets(c, project)
+}
+
+// RemoveSecret operation middleware
+func (siw *ServerInterfaceWrapper) RemoveSecret(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveSecret(c, project, name)
+}
+
+// SetSecret operation middleware
+func (siw *ServerInterfaceWrapper) SetSecret(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetSecret(c, project, name)
+}
+
 // ListSessions operation middleware
 func (siw *ServerInterfaceWrapper) ListSessions(c *gin.Context) {
 
@@ -2743,6 +2997,83 @@ func (siw *ServerInterfaceWrapper) GetSuite(c *gin.Context) {
 	siw.Handler.GetSuite(c, project, suite)
 }
 
+// ListSuiteRevisions operation middleware
+func (siw *ServerInterfaceWrapper) ListSuiteRevisions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "suite" -------------
+	var suite string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "suite", c.Param("suite"), &suite, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter suite: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSuiteRevisions(c, project, suite)
+}
+
+// GetSuiteRevision operation middleware
+func (siw *ServerInterfaceWrapper) GetSuiteRevision(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "suite" -------------
+	var suite string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "suite", c.Param("suite"), &suite, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter suite: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "revision" -------------
+	var revision int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "revision", c.Param("revision"), &revision, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter revision: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSuiteRevision(c, project, suite, revision)
+}
+
 // TakeUpload operation middleware
 func (siw *ServerInterfaceWrapper) TakeUpload(c *gin.Context) {
 
@@ -2831,6 +3162,16 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/projects/:project/suites/check", wrapper.CheckSuite)
 	router.DELETE(options.BaseURL+"/api/v1/projects/:project/suites/:suite", wrapper.RemoveSuite)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/suites/:suite", wrapper.GetSuite)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/suites/:suite/revisions", wrapper.ListSuiteRevisions)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/suites/:suite/revisions/:revision", wrapper.GetSuiteRevision)
+	router.GET(options.BaseURL+"/api/v1/language", wrapper.GetLanguage)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/apps/:app/seen", wrapper.ListSeen)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/secrets", wrapper.ListSecrets)
+	router.DELETE(options.BaseURL+"/api/v1/projects/:project/secrets/:name", wrapper.RemoveSecret)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/secrets/:name", wrapper.SetSecret)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/accounts", wrapper.ListAccounts)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/accounts", wrapper.AddAccount)
+	router.DELETE(options.BaseURL+"/api/v1/projects/:project/accounts/:account", wrapper.RemoveAccount)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/devices", wrapper.ListDevices)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/devices/:device", wrapper.GetDevice)
 	router.DELETE(options.BaseURL+"/api/v1/projects/:project/devices/:device/sideline", wrapper.RestoreDevice)
@@ -2917,6 +3258,197 @@ type AboutdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AboutdefaultApplicationProblemPlusJSONResponse) VisitAboutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLanguageRequestObject struct {
+}
+
+type GetLanguageResponseObject interface {
+	VisitGetLanguageResponse(w http.ResponseWriter) error
+}
+
+type GetLanguage200JSONResponse ScriptLanguage
+
+func (response GetLanguage200JSONResponse) VisitGetLanguageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLanguagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLanguagedefaultApplicationProblemPlusJSONResponse) VisitGetLanguageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAccountsRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type ListAccountsResponseObject interface {
+	VisitListAccountsResponse(w http.ResponseWriter) error
+}
+
+type ListAccounts200JSONResponse []Account
+
+func (response ListAccounts200JSONResponse) VisitListAccountsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAccountsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAccountsdefaultApplicationProblemPlusJSONResponse) VisitListAccountsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddAccountRequestObject struct {
+	Project Project `json:"project"`
+	Body    *AddAccountJSONRequestBody
+}
+
+type AddAccountResponseObject interface {
+	VisitAddAccountResponse(w http.ResponseWriter) error
+}
+
+type AddAccount200JSONResponse Account
+
+func (response AddAccount200JSONResponse) VisitAddAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddAccountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddAccountdefaultApplicationProblemPlusJSONResponse) VisitAddAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveAccountRequestObject struct {
+	Project Project `json:"project"`
+	Account int64   `json:"account"`
+}
+
+type RemoveAccountResponseObject interface {
+	VisitRemoveAccountResponse(w http.ResponseWriter) error
+}
+
+type RemoveAccount204Response struct {
+}
+
+func (response RemoveAccount204Response) VisitRemoveAccountResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveAccountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveAccountdefaultApplicationProblemPlusJSONResponse) VisitRemoveAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSeenRequestObject struct {
+	Project Project `json:"project"`
+	App     string  `json:"app"`
+}
+
+type ListSeenResponseObject interface {
+	VisitListSeenResponse(w http.ResponseWriter) error
+}
+
+type ListSeen200JSONResponse []SeenElement
+
+func (response ListSeen200JSONResponse) VisitListSeenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSeendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSeendefaultApplicationProblemPlusJSONResponse) VisitListSeenResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4975,6 +5507,114 @@ func (response SearchdefaultApplicationProblemPlusJSONResponse) VisitSearchRespo
 	return err
 }
 
+type ListSecretsRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type ListSecretsResponseObject interface {
+	VisitListSecretsResponse(w http.ResponseWriter) error
+}
+
+type ListSecrets200JSONResponse []Secret
+
+func (response ListSecrets200JSONResponse) VisitListSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSecretsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSecretsdefaultApplicationProblemPlusJSONResponse) VisitListSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveSecretRequestObject struct {
+	Project Project `json:"project"`
+	Name    string  `json:"name"`
+}
+
+type RemoveSecretResponseObject interface {
+	VisitRemoveSecretResponse(w http.ResponseWriter) error
+}
+
+type RemoveSecret204Response struct {
+}
+
+func (response RemoveSecret204Response) VisitRemoveSecretResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSecretdefaultApplicationProblemPlusJSONResponse) VisitRemoveSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSecretRequestObject struct {
+	Project Project `json:"project"`
+	Name    string  `json:"name"`
+	Body    *SetSecretJSONRequestBody
+}
+
+type SetSecretResponseObject interface {
+	VisitSetSecretResponse(w http.ResponseWriter) error
+}
+
+type SetSecret204Response struct {
+}
+
+func (response SetSecret204Response) VisitSetSecretResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetSecretdefaultApplicationProblemPlusJSONResponse) VisitSetSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSessionsRequestObject struct {
 	Project Project `json:"project"`
 	Params  ListSessionsParams
@@ -5572,6 +6212,87 @@ func (response GetSuitedefaultApplicationProblemPlusJSONResponse) VisitGetSuiteR
 	return err
 }
 
+type ListSuiteRevisionsRequestObject struct {
+	Project Project `json:"project"`
+	Suite   string  `json:"suite"`
+}
+
+type ListSuiteRevisionsResponseObject interface {
+	VisitListSuiteRevisionsResponse(w http.ResponseWriter) error
+}
+
+type ListSuiteRevisions200JSONResponse []Suite
+
+func (response ListSuiteRevisions200JSONResponse) VisitListSuiteRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSuiteRevisionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSuiteRevisionsdefaultApplicationProblemPlusJSONResponse) VisitListSuiteRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSuiteRevisionRequestObject struct {
+	Project  Project `json:"project"`
+	Suite    string  `json:"suite"`
+	Revision int64   `json:"revision"`
+}
+
+type GetSuiteRevisionResponseObject interface {
+	VisitGetSuiteRevisionResponse(w http.ResponseWriter) error
+}
+
+type GetSuiteRevision200JSONResponse SuiteText
+
+func (response GetSuiteRevision200JSONResponse) VisitGetSuiteRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSuiteRevisiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSuiteRevisiondefaultApplicationProblemPlusJSONResponse) VisitGetSuiteRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TakeUploadRequestObject struct {
 	Project Project `json:"project"`
 	Upload  string  `json:"upload"`
@@ -5655,6 +6376,21 @@ type StrictServerInterface interface {
 	// About Who answers, and as whom one calls
 	// (GET /api/v1/about)
 	About(ctx context.Context, request AboutRequestObject) (AboutResponseObject, error)
+	// GetLanguage The script language's words: what a line may begin with and how it is written, roles, states
+	// (GET /api/v1/language)
+	GetLanguage(ctx context.Context, request GetLanguageRequestObject) (GetLanguageResponseObject, error)
+	// ListAccounts The project's test accounts, and who has each
+	// (GET /api/v1/projects/{project}/accounts)
+	ListAccounts(ctx context.Context, request ListAccountsRequestObject) (ListAccountsResponseObject, error)
+	// AddAccount Add a test account; several of one name are as good as each other
+	// (POST /api/v1/projects/{project}/accounts)
+	AddAccount(ctx context.Context, request AddAccountRequestObject) (AddAccountResponseObject, error)
+	// RemoveAccount Take an account off the list; who has it keeps it for as long as it was lent
+	// (DELETE /api/v1/projects/{project}/accounts/{account})
+	RemoveAccount(ctx context.Context, request RemoveAccountRequestObject) (RemoveAccountResponseObject, error)
+	// ListSeen What screens of an app had on them, as far as runs have seen
+	// (GET /api/v1/projects/{project}/apps/{app}/seen)
+	ListSeen(ctx context.Context, request ListSeenRequestObject) (ListSeenResponseObject, error)
 	// ListBuilds Builds, newest first
 	// (GET /api/v1/projects/{project}/builds)
 	ListBuilds(ctx context.Context, request ListBuildsRequestObject) (ListBuildsResponseObject, error)
@@ -5808,6 +6544,15 @@ type StrictServerInterface interface {
 	// Search Find runs, builds, suites, cases and devices
 	// (GET /api/v1/projects/{project}/search)
 	Search(ctx context.Context, request SearchRequestObject) (SearchResponseObject, error)
+	// ListSecrets The project's secrets, by name; nothing shows their values
+	// (GET /api/v1/projects/{project}/secrets)
+	ListSecrets(ctx context.Context, request ListSecretsRequestObject) (ListSecretsResponseObject, error)
+	// RemoveSecret Take a secret away
+	// (DELETE /api/v1/projects/{project}/secrets/{name})
+	RemoveSecret(ctx context.Context, request RemoveSecretRequestObject) (RemoveSecretResponseObject, error)
+	// SetSecret Give a secret its value
+	// (PUT /api/v1/projects/{project}/secrets/{name})
+	SetSecret(ctx context.Context, request SetSecretRequestObject) (SetSecretResponseObject, error)
 	// ListSessions Sessions that the caller may see, newest first
 	// (GET /api/v1/projects/{project}/sessions)
 	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
@@ -5853,6 +6598,12 @@ type StrictServerInterface interface {
 	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
 	// (GET /api/v1/projects/{project}/suites/{suite})
 	GetSuite(ctx context.Context, request GetSuiteRequestObject) (GetSuiteResponseObject, error)
+	// ListSuiteRevisions The revisions of a suite, newest first, without their texts
+	// (GET /api/v1/projects/{project}/suites/{suite}/revisions)
+	ListSuiteRevisions(ctx context.Context, request ListSuiteRevisionsRequestObject) (ListSuiteRevisionsResponseObject, error)
+	// GetSuiteRevision One revision of a suite with its text and the files that it uses
+	// (GET /api/v1/projects/{project}/suites/{suite}/revisions/{revision})
+	GetSuiteRevision(ctx context.Context, request GetSuiteRevisionRequestObject) (GetSuiteRevisionResponseObject, error)
 	// TakeUpload Take in a package whose upload (tus, at /uploads) is complete
 	// (POST /api/v1/projects/{project}/uploads/{upload}/package)
 	TakeUpload(ctx context.Context, request TakeUploadRequestObject) (TakeUploadResponseObject, error)
@@ -5935,6 +6686,154 @@ func (sh *strictHandler) About(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AboutResponseObject); ok {
 		if err := validResponse.VisitAboutResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetLanguage operation middleware
+func (sh *strictHandler) GetLanguage(ctx *gin.Context) {
+	var request GetLanguageRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLanguage(ctx, request.(GetLanguageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLanguage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetLanguageResponseObject); ok {
+		if err := validResponse.VisitGetLanguageResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListAccounts operation middleware
+func (sh *strictHandler) ListAccounts(ctx *gin.Context, project Project) {
+	var request ListAccountsRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAccounts(ctx, request.(ListAccountsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAccounts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListAccountsResponseObject); ok {
+		if err := validResponse.VisitListAccountsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddAccount operation middleware
+func (sh *strictHandler) AddAccount(ctx *gin.Context, project Project) {
+	var request AddAccountRequestObject
+
+	request.Project = project
+
+	var body AddAccountJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddAccount(ctx, request.(AddAccountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddAccount")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddAccountResponseObject); ok {
+		if err := validResponse.VisitAddAccountResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveAccount operation middleware
+func (sh *strictHandler) RemoveAccount(ctx *gin.Context, project Project, account int64) {
+	var request RemoveAccountRequestObject
+
+	request.Project = project
+	request.Account = account
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveAccount(ctx, request.(RemoveAccountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveAccount")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveAccountResponseObject); ok {
+		if err := validResponse.VisitRemoveAccountResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSeen operation middleware
+func (sh *strictHandler) ListSeen(ctx *gin.Context, project Project, app string) {
+	var request ListSeenRequestObject
+
+	request.Project = project
+	request.App = app
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSeen(ctx, request.(ListSeenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSeen")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSeenResponseObject); ok {
+		if err := validResponse.VisitListSeenResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -7662,6 +8561,104 @@ func (sh *strictHandler) Search(ctx *gin.Context, project Project, params Search
 	}
 }
 
+// ListSecrets operation middleware
+func (sh *strictHandler) ListSecrets(ctx *gin.Context, project Project) {
+	var request ListSecretsRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSecrets(ctx, request.(ListSecretsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSecrets")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSecretsResponseObject); ok {
+		if err := validResponse.VisitListSecretsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveSecret operation middleware
+func (sh *strictHandler) RemoveSecret(ctx *gin.Context, project Project, name string) {
+	var request RemoveSecretRequestObject
+
+	request.Project = project
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSecret(ctx, request.(RemoveSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveSecretResponseObject); ok {
+		if err := validResponse.VisitRemoveSecretResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetSecret operation middleware
+func (sh *strictHandler) SetSecret(ctx *gin.Context, project Project, name string) {
+	var request SetSecretRequestObject
+
+	request.Project = project
+	request.Name = name
+
+	var body SetSecretJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetSecret(ctx, request.(SetSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetSecretResponseObject); ok {
+		if err := validResponse.VisitSetSecretResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSessions operation middleware
 func (sh *strictHandler) ListSessions(ctx *gin.Context, project Project, params ListSessionsParams) {
 	var request ListSessionsRequestObject
@@ -8173,6 +9170,61 @@ func (sh *strictHandler) GetSuite(ctx *gin.Context, project Project, suite strin
 	}
 }
 
+// ListSuiteRevisions operation middleware
+func (sh *strictHandler) ListSuiteRevisions(ctx *gin.Context, project Project, suite string) {
+	var request ListSuiteRevisionsRequestObject
+
+	request.Project = project
+	request.Suite = suite
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSuiteRevisions(ctx, request.(ListSuiteRevisionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSuiteRevisions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSuiteRevisionsResponseObject); ok {
+		if err := validResponse.VisitListSuiteRevisionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSuiteRevision operation middleware
+func (sh *strictHandler) GetSuiteRevision(ctx *gin.Context, project Project, suite string, revision int64) {
+	var request GetSuiteRevisionRequestObject
+
+	request.Project = project
+	request.Suite = suite
+	request.Revision = revision
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSuiteRevision(ctx, request.(GetSuiteRevisionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSuiteRevision")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSuiteRevisionResponseObject); ok {
+		if err := validResponse.VisitGetSuiteRevisionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // TakeUpload operation middleware
 func (sh *strictHandler) TakeUpload(ctx *gin.Context, project Project, upload string) {
 	var request TakeUploadRequestObject
@@ -8229,207 +9281,231 @@ func (sh *strictHandler) MakeSignIn(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5L3rkhu5kS/+Kgj+/xFjxylNS57ReN2K/SBrJI92WpfTLe+cDe9EG6wCSbirgBKAaoru6Ih9mn2wfZIT",
-	"yATqQgJ1YZOUNOeTWmQRBWQmEonMX2bezVJZlFIwYfTs/G5WUkULZpiC/72olJbK/pUxnSpeGi7F7Hwm",
-	"2CdD5IKYFSMlXTIyZwup2CyZcfv1x4qpzSyZCVqw2fksxVGSmU5XrKB2uIVUBTWz8xkX5ofvZ8nMbEqG",
-	"/2VLpmb398nsFRcZF8u3VTFnMAcYu6Rm1Qy9wGdmyUyxjxVXLJudG1Wxqe96nbGilIaJdPMz29QvWzGa",
-	"MdW8rvXYI/tc+zUF/XTBxNKsZud/ePy4fos2yk7QvuSCF9zUY28RKYcv2wNmbEGr3MzOnz5O7Oi8qAo3",
-	"dsEF/u9JcDXvlfwHS02EZqX7to9mu5O/rEQvJ1QlHsyFK6Y1l/3v0fjMA991b3+uSyk0A0F/r+Q8Z4X9",
-	"M5XCMAHEo2WZ85RaoT8r8Yn/9Q9td8Bd623/v2KL2fns/ztrdtIZfqvP/Ljwxu4e+mVFDVkzYchaSbEk",
-	"v7t89YL86funf/w90MKNYF/wfC4rmE+pZMmU4TjnlOY5kmmLW4l9cKloEfvOC8culxua/q0eJGlJjHvn",
-	"rzVJ5Ry+uU9mz5eUA2VolnG7Rpq/b813QXPNkp0laHbNRcY+7eqYhVREChbgXjLL2bLvB4P8twul+bXh",
-	"VqS2x6HG6bWUeR23pnn+jSZpLtObZri5lDmjwg6nacGuNbOE2x4uZ4akKypSRhY0zwnVhBuS8Sw40HrF",
-	"01VgbZTnLDsna25WhCkllSZUZKQSGUt5xjK7cj1LZkxYtfC3Gc1zSwj42SyZWbr8uq2TktmnR0v5qF8K",
-	"cEJBhhvDijIgmHO2pKKzDzNq2COgdrIrkBm75SkLyioTGZJ03EiiVhy7DDdKVvOcDYu9G6SeV+LWEyLB",
-	"nyueZ7sEoGUZXE6qGDUsu6Zm/JpyOme5ju+rwGt2pimkCdO3IdiILVPS9IYu8Z3csEIPKj/8QWtKVCm6",
-	"gbG4EMjZ3S2gWCFvayp198F6xQRRzCpoLgUxUt4QbjTxcyN0TTdtDdBL21um7FlyncosTB//AJ49Q5Jj",
-	"2Z408tP58dbLOrLgGFRTpWZ6i+ZR6bvgOrAFa/6MYhSKcYBN1s4be3i3KYFvjc75PTWo5CYcFXvsgy09",
-	"DAMQI4lm5hmhgljttSG3NK8YMfSGadD18JyXo+hW6lp7jwPCFRfx0BZ9QUuacrMJHPNlpcMqrWCFVJvr",
-	"Yh76eosjzbMJjvhrcBKavRaXlQiotAkqa+614gilssjpzSaiByoxcpBbpjIeNGmmbmG0YnEBoR0Mr/Gz",
-	"TixVYnS8oKF9mXPBglpNMRA+axCROVtyoYMrjawCiKVD97Q104YsuNJ22qOUQSMEOwph+6REssCrY2R4",
-	"Q9VNgAyMajaSuX7HbZOMGsI10Te8LFlGNN1osl5ZpgxvTc0+7o4oF4SSkqemAl44K9BdN8gNK804y9Jf",
-	"UCaLrjfdSqq1s93sffCGl7um2zYr/DAxNrx1ctNlQ1SaDF12T4+YjdErGDBKbEbvFk7PbBnfuAXWK6kZ",
-	"0YaVmlBl94VS3Fq5lSHUXjQSUpVWl1seSeEYVpu7u7eMsAZ194gx94WRyiioT+xrEpxGmByVDnCHpqai",
-	"ediQ7Nybdmdrv5/EwGSWymLOBdx1A4qEG7KmmhTMEC6CBEqV1JqLZeSsYp9KlprOedjMpT4Eui9dyTUp",
-	"qNj4W1j9CmK3CMsIF4QKaVZMEeouI6Gp3XARfm/wGmmlCV5oJXB73SMkxav43W/kYvdtbbLXWkfjQaCJ",
-	"oiJGb72iKnTdXHvN1Rl5RW+ZJVcqi0KKxP65lirToeNbc5GyMDfacwPXBReEUZVzpggcmnpgaMPK2Ckd",
-	"OcEjis5xtTmKawFL/Mbx22BLtoEPNf3agtveqG53BbfrioplaL9m7rI6ftPRhYl4cJxDNejAcdeqoBmA",
-	"d6dps7AiM8Id5F7rno9TRgdIY1U22kOj7iG1BTnq6bR57TgLBxk4dIp5K9APH14xSwP2DQ/rG3kTvfGy",
-	"bBPmFTd5mNXW2BlkGnqZYAx4fXQN+chr5KAwRW0KTW8nuj7wF/MIYdzVNGbw73Nad2/qM/cSbze3JtRa",
-	"TS9FP7hJdqnqp97Vr9ZSzuRanBNKgGMJWTGaWc2UEEP1DbEj6i0D94c/PPn++yHrEF4Ynqh0rreRhiEe",
-	"vBN2mtRMhMTE3rfFg8eJ2Z127HqykYVrFrjm9vgio1ZEITMWNtNkeMuUOTVWNMPbhEd8ddpQ8wBNUHsz",
-	"4QX18YmTb80JZu3fhmMHCWh1l31P6+JiTTH0K6MnzL1ypN85mb1ojungxSCnWlvTDMdNwAHu74G3FO8H",
-	"gkAUrctVz7o+EfvZPgP+VrGsYsdrzm6dE6o7OXbL1IYsaGqkQiuuntLYa/eFHTq0Ux4kXr3uWf/ctqgM",
-	"iEZNoZoeQQFxZtXuHutx+URCQaXU4PGztiVcyiuU4Sn+EZbKWxa0mLnx9wkwxwgV/jaBrIQgBN41MPQS",
-	"DNwopqvcjDdCLuH5EMNbtnDfAP/uHts58oGGySzqtPIzDXHtx1r/bRlwcx4kK53znO9YC8N2r7leURG8",
-	"vUiywggZFwSeCRgGqT1fp9h71kgLTCOqhFdUZWuq2HXEkFsxvlyZ8C3PGro0zyeckq/rXwTmGL+81g7x",
-	"8XTv9Rj3qZrovoroILkWsdB03+GnGHXh9cBX4DTMwjNXIV+SVRWqEriLnVQJuR7pxuMZ81f5PuZd+efa",
-	"N+eR9u30ox7CFFH+GUW5mSgSzvXUt8S/auaeDIa3wRvAkcIrmo0j75pnZjUibuG0WNdoaZ1I/pBqH1A4",
-	"dr1Lk07ww9GorboaawcZGFeMPzJDed5nNvbR0SnX+2TGlKIi0zG3ttFkJTW6nqi+YRkxkmSS5HS8G/8l",
-	"vCLE8RXXRqrNaPV0ZbgIHlR2jkM//klq81osZCsEr4O+dzjX7Zs03HNYljgXXPcMdmN4lyAS/htN5FoM",
-	"3+9qGxhm3lCiNbWGN3EpuPLb0xu+crEAFWAPjhx9UHMpDdq6PMvRVALtBccvM+67SihGM7hPOjWSjTeX",
-	"f1R0LXx8ZctgymnK0HNeUmV0jdXD8MY3msAeAQsad0lCHlshexK1nWtgiVKgQufSGhno6fs1id/PB2Bx",
-	"yczI67YX24XP8YtN8Ivw46Fnw4atnTgw3b7ZvSfE7Zc5KxwSbOsuIgjD7zxhjWIssbS2wu/QkCRd8TxT",
-	"eBXtAmRk5XZ/v4WI08hYGVaVSczPBKZB+BsuQvsPPrZrwQ8RZmTXBZFDt8iirXoGz5VcptRIFbos0XRF",
-	"FlxkmpgV1zUprTAKScCfn8DbC6sErdLjYrkbxBycgpJ5z/k68Zy85Zo7/NAw07ajQBJVALDFMzTxYtCM",
-	"Xc+sRT7Psx4BfUFVAIQ0Tcj2l6T9RGL8rwD+OekXB+R7PyNrBsbZ5uYf5B6e0Lt3LXviT3KU4i8ijtIe",
-	"l1YmBZv0Ij4W1sGLnghF1NcdheiNjVGAuxsebcH3auokDWmD/LjlGRPB22+DdAzHWmMY1kdPCGI7uCFz",
-	"lkux1D5ovV7JnPWGLfsYx5dMh93fo1k0PvZdsIzTa/x8yt1Q83+OBXloqQLnrDNXEne85nJJpCILnhez",
-	"ZIwkYDivoXEtEi2euXfX/pLWYms6u6WEhMYlKYSigVvca/mKUplXhQiL04oLE/E9ohV1NynmXDCtY1tR",
-	"r/giQPV0RRVNDVO12WiHd8Fp9smQnNFbay5U4KRZKCnCAhwJ0WxxylnOjib1Ouvgi19BD/XDGEiXGzLe",
-	"T3TFmHhFI165faGQ9Sx65l/jIbsLKKia4OVqrgP3ECJ6jT96+jjkBrLXqWse8ZlA4DMh8w1BO9puuiYm",
-	"1jLovwsa9BGIZBCI5W9SfQtzRMJbVzskOjCT+zjBd29wJZjpSBgA5BJMvhl9G3vFzecKJ/XgAdx319G3",
-	"jXDHTfFpg/susHv2cHXBN9dRj+Bhwlt+hcHNaa27EE+9DyhAbbMKOjcQor5kPoCRSqHRlNxddvAkVJVI",
-	"/L6E6EeCODmpSL3y0diBLdK588+jBNz6egzXV4oG82Ya9CS9YYIAVh/cOqliTJAVzQhiKbJnQBGXaUW4",
-	"JtSQ//mv/z5jzgQ7u/N/3Z8t7Nv02R0c1/c7d2lqrovAJROpQqwhS8Cr14HX0pFYLtYyCcdYvTFE3hbF",
-	"62GTOlqDywhR+ycqMnmL3vTu0tmnkiumJ1nwUfPiowofBjTLFNOaUE0o+d+XJJUZSwgl79/+pU3D+cYE",
-	"36fsbZ92rfqWJVSpfFhA7UNJe7Uw2/bYQbp5z2MIhH0TSz6JIx96Uuo0YyKersLBpSluwJ2bU21IQTM2",
-	"Mkkl7A5vUvPcWpo5hEjxuh2SGoVU0nwZC+AMJM2E7PCt1Bc3eGimP295G1lR5fZCDb9q/laM5uOP5otW",
-	"SL/Lnz+/eE++/2MCOXmCZOzRjy+7Fs6ToNlyQbV5RXleKTY++WvKLt1CLE8A/m6heEemTm5jXhFIPRry",
-	"Oj5TQzOr8iMmEYb1p8FD90vwQHzKVnqHRxUA8QNY0HYsvV7HDrg0sgUv2MK8C2bxdkEvvXHs1qMHtM62",
-	"KNSeUL+BdMGWUV/J+Gn5NNIQJn0Hxt5LHo846Ue3T6RyY8Lvno1223hDAwN3RFVCEykS5/exT1i1b0Us",
-	"e5BHbdRV6YI116T4blpTbvT1QqqR6rveGB3J8CZ0zXDPr4io7Ny57DRQbUO4KsNUIoEfLbjgeoUAbSpS",
-	"BqfXeI0PYKpdjwAAtOLJRIjY8sdBC+e0q3RoXo3QNu6F/vkgZXgacTqmKSunZgvXP4o4g+MZP6N8NR5g",
-	"GcOTXnDBqjIEH3IVDCY4D08CF+5Z33i47xuarpwDbid1MxiqjKd0GmloHsV3VJpl49I9/ZOtEeG1fdmf",
-	"b7zjYWvTREFSPSCovYFGA/6IPgxQPzZmLOAk4DFw//TDSvzLW7MMEfktW9dFAyZkP7dz77cuuuCiBldt",
-	"nQRvsLSIYoCg84ZcPObVeAv/gMVl3P+eDJgKvdnpb9m6xsGHU4rRUB4ECNTJIIOex7SdydB6+vvg022k",
-	"b++h6p9zjvZq3LRlF94+OPm2y/bxkI1WL9STJ8KBJsY4QdjmUppY4KIK4SFWck3kwsBdl6xoWTKhyULJ",
-	"ggj7jXhGHj0hC6kIzdd0oxPyGP4nJCmwalRd3ejJ48foKq4rHD16Eo6NRVIJezyu8ZhkXB1F/ZY+Hrnt",
-	"dYIiLYg3FBnWaFlQw0gmiZGEenMR81szxW+ZIrzgED/2IAtvIAEfEFNkPy1Kg+nNN+i5LOQteBGYSVcz",
-	"J/wzR5p9a71ETri3bP2KTa/Z4Lw7QwnZAXdPbBKxaJvL/B2R2o55x/fJpBz0o0VipsRKIknr9iLChFGb",
-	"c0KJnWjSymO3e46kiurVMZLXJ0RiOulI8LMIi9vuzgmiVnBRGR82a5TJvwwXSwtNorFjJ0whgHj74enT",
-	"737YOzvLTkRizuCEacT8T/UxeoCDMJgpGVnCpa/WM3EdGd102fndD0/b3HwcTPVmrNyWgccDv9oGCdoh",
-	"Enx9bEmVODRTtup2BOKuQV9gCEsr8g0mao+0+Z4+fhzQTHtZR4zesutOAkQgoFCWRBu60USKFoZXB7Nq",
-	"GntrO9YENzKC3z8jsGg3UO2LwZo+iPiPmGfdUcEO0AnBfxEFSQV5d+XZkFiWaC6WeT1tCJPTgj0jNM89",
-	"YGKRM2acC4jONRNmPC8CeLZ2rbpQ5lHJqLlujsBWrcih/eJL1o05GipuQvJmF4/YUXxg3EKfPO6/aTQ1",
-	"SALS7QoQWPbUnutJ8j4y89utKKIFrpqzMpDtPskWceph2yvF0xVslxqUQbil9E6Nm5AjaE03LjA6grcR",
-	"NeT9YvWOBntWG6oMy2pA7vC1rJUr2ksS/1zHjh9cKs9yNn6pPdqJZ1aUqHA0x7V3lBShuQfsD676yNdL",
-	"7zgbfLCsVCn1yKJlipUOf9ALlJIFm8tsoy/x8U45kjHVzuzuaeVXTThIezLEKmEQl7FHXNUNG9vp3pU+",
-	"YaILnrPrEJOePh2XLfHk8ff/8vSPP4Qehrzi3cNVkjkmvEmRMnsucaMJ+ofOiZCmTqxxSHvFbjkUtwJZ",
-	"p/BTd5rh2Rk4knfQbX6VPV7ht3IdvrFVakJ4px10DeVy+oBB0OiAsLsrkTouWFYFcUw+QDE65hYexoc+",
-	"xg7zi3t+EJ/exE88eZNWnKWmUYhL765eewfJFqfszT/qeLZKK42GdKfmjQ6URvgni86ijo9tGYpgfSUE",
-	"FsEFAIhLxZxJNg5ssY0dc9NoQmAtCoUo+74B6O1kVU9NnG4qUsdykzM2r5bLOOSmBzve0Vm730o1tRjM",
-	"QjEdQMQ5FBwVes0UMZIU9IaBW5zQXAp2Dvnfmgi2RsQc18TbZIGiAWnIll+vGBQGc4mpVBB4LjiA0EZV",
-	"hS+BPx6q6Y/4qXkwtBLpKmylorV+TUseiZy4ByL7J8o8wVg2OfFGmSnFflUwhl8yVXAwlKe+vk8VlEpa",
-	"YR1Rfh0eg6QgU4f/g3CnEQbqlXtsWm6DoWrJTJyl7vsIRw9co7ib0ZB0DvDd7OotdTNU07glnF3Gh7Wi",
-	"MhMqD40meCyBPJLA8b4lZnWOq8iUhPVyTChn8/HYg/fWrGLrrWI2hwL9eGdJvFhiKqs8A/sNS+GEskZz",
-	"NlhtscCaga6mj0tA7/hSdkuDB+rW85wRbx/2CmYXXNIUm2u8QzDtIAub5g2jodqTk0N86CGYUC9MrBAj",
-	"ko19Ms+g+gT4SlKa5y4PTGKtU/gI7fJUFgWEjjrfL/ktq78KlolnC3PtQBYj6w0hIC0E1jfURAEK0Xp0",
-	"Pj9sx1FnrC2Ct4oFlEfimmipIK3YddUYlA6Xj+Ux6m6GEWHwJ8OWsZXn163dEzCMmi/Hn1JMwJxq42HC",
-	"LxHPPKG7QRy7E8El2y/CZmIM9wKYYv+zZo7tbdim49b6Q/y4rC/s2xf5aB7oqHpmWOvZjRJ+cRqM0ArN",
-	"zeYRFxkrmciYMKTkn1juAtaQzC9LYvfTTq7BKojmWR+2SIGvTmA17SqyMigdNS1NtScwvmigzGEHB/bX",
-	"2ZlHP5jXsHJC6p1hZbBMoJQ34317o6vIBlJCG2yvf2eY9K1g1taZjqktkyBr/jex1G0XAovHuQI4J3v8",
-	"Xzt0wAMbQPRExrZeFKRVD+hnWgr7lIYCHQzQtiOIGlIyWeaMLO3pqmS1XJH5Jl5obI+GLdidJxaqL9DZ",
-	"pulmu5ZcpFj2Vh4Y1m6zxkEqC5b4Sh3WTpALsqhUuxp2uIeA3e5j5ucK0AcGcG6kY/exiWSmfqMBoWtW",
-	"bAMVboRcP7OLlwK9n+BCCPXu6C/tSLW5Zreu3suo/PmdYGcgfsliBdEbV//DuvLIkonr+Gumxg5DI9SF",
-	"DSOyiHAnNFDZ7KFhRowuTUP+jsHGX1aixsZPLbF48Gt43SQIM1HiDUc6eVPO3dhOQ3Elpdpc7FTobBW/",
-	"ACFpC0ynaLpns9cPtSJry1Bnm3TUY+QAiBVMO+R1xQv/yHGWEb/+KFd+rL0DFo93a4rQ4hCdmiLxhMP3",
-	"abqshHNkhBoPBoEn8HFC5K09gPK8wQMMp6mN8zDuOlaC0nB4yRqgouN/pNvAkFjs5MV8rFh10GyYyyZo",
-	"tQX0rfRmYhos4tx7Ehh6QPjxat26DaKHwROcXIhmV/SWZe9zGkmaqRRNN92zA8sKJbvXsZwabqqMjX1c",
-	"iuWU5wPh3yfD8EhHl3pu7fcG6QHp9VFTO4Rx8Dis3fIt++Wr9rVwDDlHegtXuqp7wa6BgGoNeZlGpqMb",
-	"xQbvubtmpytgAD/eYUCsEAXkqfsZuze3yBHkZF2A5ihZxXEEaMpVWhXaWN2iJ/sB+lwLshLRa12/PS6X",
-	"sTqFVNlR0bs9ofbx/hju3vo5E7IJDtOHMxY6bzbHQ3rpTUOA71XAR1cKOLjjfx/kYU83FLoJIz/WFNCw",
-	"isGlcavQ5QQBihnw3iXtWnjWkAAv+E4ReAu/Vg8+zwwhBW2K4GJwB3ixbdgb1hsxJGKfV2VPiOBB4H1p",
-	"LvVUX9kevpih5G2PFF5RDdDeFc18keVQL2K3yO04z8bBFSDLlSAMCxcYGqcdeRqDV5yEbhyEKkRreUZ8",
-	"EblcXjcerTFuEbm8rmuDjkmt6Zaua+msParRT/acTJQnqfhyGNrrtuM7fLhHYzfIzEBtvnB7N+g0MpdZ",
-	"3RTP9WYnBd2QXMobEgG5DFfgGrGkWoWvqTAxrN1WRQSoNkAWbVfnTqgn2GwwtoVimtjDtRxVO76PAosM",
-	"1nXe6+ZvXidtNWRupLizBVq7t9mZjSbt0c3PAesUukurbKRFDGV+96u821d0NdZHa1roZYxhvUObVsHX",
-	"oE6FyhnSkKzj0I2FiHvCNo4JL4VRm1DcLFhCrCkb5pvANvX4UZxH0KWBIEyiTE/LyvFZi5Fi302Zb9ii",
-	"Gdaj1bh7pvQS6a0K69IVR3XaGA+lGldRlGEFHzsFX1mtRje52g7xotpOVl4FQQQ94Ml9AUrDNWbdjML+",
-	"w9Guv9q0n1IQFe3KIWO4Hrhn9m9cPDJWIHMwj2F0bsR9fBLvVBZSwruVCMIpHVQtp9+O6XA6RSnxHi3D",
-	"N96EGFomxKyh69lK5llCSi7SVQL1eBNywzY6AVizTog9UXzFZHZL84oalpC6lDJmCN/yjMnEJ/YkmNOT",
-	"YEd8+z9ZJgRDuwnUrkvIgrHcmsiVyGQ3/eX7EKkWShZBBIQI1o5sN99OrGnjU48WLDdgmsMT/hY1yKkO",
-	"zrNlBclbpiYcasEeFpEuFsPIjkz2bZB3tW3Z2726uyF6uyGNur9HGvLGqkcFAyDbldO8scXKvgVHqh4f",
-	"J7FpWn5Sx9zdKhOM1qIrGEzxqu5M1dEe+SvsAKODyNCCxmr1UrOKZU0EOyZmMgVYO+GC/MfzNxfhAp0f",
-	"KxZGSzDiLxqgHi4rbBz9b1fv3o6BcxbUw4mxkBy+p6eu7NWKMXOAinIwzkBZuYdWV5wI2+3peTihB327",
-	"h+GDfHzxost7lGDsaXm/pRg6xRTD1eR22xXW7I+KzPMG9xYFxI2sQPgwR3i7XPC4WIf/QTB3hhYT0uOw",
-	"KHPw7ufRgmPaUUaBcq2axW5mQX60sjq3eTGhil1lZEENT8OCHkPLcboUUnPdF0/oc5uHCmvVLRCoNo2B",
-	"Qg05c//RZ3f45H23J1loXaWS82kNV3obIkbv9A/JhJ1v6qqf3nfdsCPM8qV4HcxxiCBlppet3jlbICra",
-	"Gic2r2DUezLwesHFkqlSxUpnwx6a6pLRFc50uDy7G735SXdGDUo7TAUTKkxIS5pysxkuUuCea3X7C9fV",
-	"Gq+ofJ5pCG+BmaQT0Dwu9TQ4VrzId9EUbOwb3dd19L7o8fPCUoqHyR8WMQFqio4/qN3otrjhie06JO6U",
-	"F69JUfO9xbakEayGyM2ig/K5VUognEaj3VNEQ92Ytp51fWlWzH65hicxY0mKZ/CYYFQxzP62F8q6OXwX",
-	"j9YKjwyW/64DE8M1APW+/opSBuyZB+YUBOnvLoDbick63PiQuAZnNdWJveURiHbWuWLzDcRa/X/ZLVPY",
-	"ftel8iLmMQBlOGInh/hlORqUP5BnfLTh7K7NzkHp3Zb+Zc1AYTYGc9CszIM3FN0ntWUyFlvSk0+CtB+P",
-	"iofGOnuA6MP49RhYefxlClu+h0dpeRa2QgL2PkOkgkhb0F4bfwe74WUZm0D8GtbXI2+fSvitaFlfTfzt",
-	"Tmp+5zkq1kxpoYb9AoPiWkXMkkn13qlmbyOXnr3AAnsXRjhgLmmkYgLozbpei4+LAa7FdZsNBn2jU/ZD",
-	"PSCjuh6i1SavnU1ew2H7QeIgCjGY+CEpC7iOKbJ1YX8QtNz5iIA5PDQ6ZOX3mVP+rSgzTDtKuA8Saizv",
-	"V42wK2Ku8s8s2bd4uj+4yrDX9wP7ZHrzf0bnBe3GkXfepTZ7lfDcq0xj4qsDwsEAaU7nxDCsBujjGHVL",
-	"LMjPaiqa+IYRnVz9CfX6xxQb3SHPX3VA+a5kpSI4FUiZm3a9/acUI84gN3JIXP69MZu8910gDMCeOe7E",
-	"8eeNO27GO+B/aQowHaoyQ08O1mijYEJnDjy+u05Ul4jQjPJrCK2sWVopbjZXjdvCyBtEkKOzwWoDe2tq",
-	"QXZWxpSz+3uolrMIxCk/2CsWyvICoOUg3RqzQXwXJ52QuouTTohiNCflSgKmV2T+QregqtDfkpe3TG2g",
-	"MAKB4jWEEpwUgdl+S16CpYFN7rGMQB3w0OR3l69ekD99//SPv/+WfOCFa4ZvP/zuu+/+ZK8if/3wIiFZ",
-	"pTBRgxQ8z7lmqRQZTPOfUNrTMP3tf4oa5nk++w9aUCMbQ2l2PnviwWRQ4WX23bePv/3OhTmAuGe05Ge3",
-	"T87qJhhLjHJYsYOXv85m57Pn8C24a0spnB30h8ePUSihUZ7TUL4iy9k/nGsQBXLQyw0vABZ2Wee+sB8v",
-	"aI+ruJ7ZmS+4AdJUFQVVm9n57JeVdCWdNJayoJqsV7KAmzfUvIAfeHI44Jo+u3N/3Z+hzERJdMG1+TM+",
-	"AtWJaMEMszrrb3czblfysWJq45Fg586ibaizs6F2+g1TrEqBJSC/wbY9CaFN+Vf8xnOA8Mx+a2+QWGnb",
-	"NwYPzeZjZy6DPoFg4VO3qXx7fs3ceeNb1swVFenqXwuKDR8Cs/AzbGYyHgAdFouGEWcvKqWlVWSDT17w",
-	"gpvZ/a9HlHeQFMDMBGTeidHDhR4HSohga6sBsSbq/Y54DpDjPe4AIEjp/Kxd2X/jK6Q1odQ/S3T/H4Ra",
-	"dV+S++5BY1TF7o/NpRCHPvh07wMwyRLPo0c6jVJc1ni7ujPNMpcHj7i4Giae0/TGtWgYpcbO7uDf+6g6",
-	"+wsznqMHUGa/fu1Meif6O0/vv6mSAbs9aQx371t22/l3LYWapLIouPnX7xd/oH96kv7eK1iAM9Rsmrf2",
-	"aLODBhhXeiRMV0BeQHWQQ8vI4XUHzBDRPF+K9vjFXbsatO7DBRTZgeIhDUtcXBjFRiEYn4s2UG2SnjjD",
-	"YjC6T1+8cI8cyvwJ/mxJuUBA6mdRNn6NJ+IqjOnq8BC39lbBdedce5DyOYyamCRLC2765OgVN1/GqTPS",
-	"qRfww51KOni6qls9pFRghRknHGCHY5l+Z1LgxWe92hBG0xWR4O1JqRDSfHUytHKdeFwDus8785hd/BMV",
-	"2btb8FR8uQdku63RiU/I7nuPv2GcqV3SJcOCeq6LBfp5YAc50LnfRQl2hoMA78QT01d+/qq2lW5hf2P6",
-	"ucYHH/Ogr6PBk3/pUjH2+KWPc+zhfjimzVHT+0S7xN6bHEIazcgypwKODvsfp4Lw2tk+b6RoOgiivwkZ",
-	"8bWdLMaHgmLyj7GiL/5ejNM8ocwA4fwd9TlWqW5Mj/mG3LANiFHeairzZYtGXa/xkapEv++33U5Wz05h",
-	"eQbLbe2yG+ZziAumW5+rqbdbqlLI9TGci1eGqoa6x/MwdvoBn9gQql+568FSlTgA936ityzAMkpqCfeV",
-	"RhOryK011Khy0Oxem4/cMCM3y2l2SiM9I/ZLa26H0YvOXVfH4Rd4/Urbk3rApqlCe4besmNvmXp8e9Cc",
-	"esO0OBreNh3qPpCJPzNWdrZKJTJo3qIJRF6fESrwMm2PQDha3f9r93D/rmkVd49umR/rquZbshKJEtbh",
-	"QQAE2z80N/ABeAXBRGt3jzxUYDBoWG/b1YM15yLj+AoZo2QEKeaqgsSGbPUTGTdq3ZIjOqTL5R833M/2",
-	"4RO5qpAgY3SgF7bDKEBoOOqdT9Sg+nPHSyZdF9QHKMFRm+vsDv/oDXn96G+dR1Nc+AYHKYzorqzm0wGi",
-	"VjhYAtpqJXWbD9yQjLuaUoc2xbOGkgeyxbf5eJZLeXN4998+E4+ZrhdS3jxvhGraPF9nrCilYSLd/Mw2",
-	"syO6/6CP9xdl8bqgNjD44dsAbhC+dWrXurV74cYe73Z7+L700Ee2VVXzfqJgKlZQLvTZnd1l91+ChIYH",
-	"stPrHcZjG5tCoblc7uIYp29dpO6XvXmvGHPFa4/p28M3RHaCdt8eJo6I/YK9j+4b7WUccqW4JoUsoBul",
-	"FQtIi7Lng2R6svzrVp51xnKGgPQudS+ZNlKxUx24p/KD/dlKVeMHndP0hnBhJKk0+yLO2NiF0bHsx/aQ",
-	"Rzhq6hT8Ex83p5WCDxhn8h6UCm5klcbcfOh/LBVZrwBzj3YYgJO5xmJyA/uNKQWN1vZXnlGd96N8CYMf",
-	"TwDc+Cdmf/utx2f/c31DKBjbrsVeK++3MlY7WnmA1Ec9ktlnd/hH7+2l5t2IyMSacpfD2bmV88Ke+N9h",
-	"HSnXMXN2/jiQdvXrb4ddgiBxE9ybWC/X7kRwkiwMU8ST69AqnLW3W1iFD2fADVhf7Ty1qHvpVZPUNdK/",
-	"BK4vjzBPanWXNKFzUHLS5V9jQfSjeZgmeYa6Nb8jcPa6bxX1JTYjC2i+ncK0rwyw7kgWg6zX4vPw7eiH",
-	"Oj5s/XmW+ZTMo513dc7naQ+8pllD5GqxaHJRH3q3UNwwksm1aJ1z2KdtBd1+54xgT4IEQTdUECaM2nT2",
-	"FkIGMFEb6yfAt6oadJ579XZ25/667wcXNgz/+mn/TnRG2/9oGnjUUe2tK+AxhAo/7q5yo38WTPcJeesQ",
-	"3dxospYq0+jCzRRdC6iTik0B7Gfan2PTton/6Nt/8vJhnpiJ0jN5oq0yaF/IJH1VobM799f9GU1TVkJt",
-	"voO7tdw7DnLTfw7TvGiNeKStUpe/OpEVD+vCtAd8s0uWfHdFoBgUpiEajUFaxWjmAk9DnBasKvuN5wv3",
-	"zCmCeBc1qu5zQM7dSomvx3Ac6MKFh3AeK+DhsSwnPTvabz0+pxxoAcXXIRYgO4gWLmdQG2jlz6G8w7hd",
-	"cJauJH+Qgosa401VjOOwvRn/5FAVeULXI4xZsx16FlotF0z9cP5JrglWSiIOiz9KEu7wj/t+J38hO7u5",
-	"Q+Lvdws1/CjFIeLer6RaMtOBIMfuA7HJfa3b3t4IjgS8ztvb8yAhfXv8xs7Vt3J9TK68hZN/hyVvEYly",
-	"iE2oKqExmOavtTnVLryGfYeOh3nxOeTHUNTPs+w9Dj/O09wuuxWXnLbf7+nTZP/kJ5kaZh5poxgtuuLQ",
-	"9N/kgsIMt19y0nPBEzGmGNZUg5VqzVhuDoIBFpk97aVgHpb/zDm74T2IhSgBCexXeD9Ozs4WzKQrLBj4",
-	"cHnbIgY3K/J3NO/PwXg/gxbfjsd/x36xUNoFCltpspJrsqDKre13v/z0/MMvfyE/fXhzkZA/ffuH358T",
-	"GECTv5dKLhXT+u+YLUn/U7yyC3nvPnaVYvBWwUQGpPu7W7T/DXnvUxwAKs1gVEv+5gH8P9bq6W4mfF29",
-	"nY7lhGSfwVUyJN/HiLlyAel98OLa2UizzDKzVRWWKazlBEI7GIIrczoEzn2Pj5zi/tdqMD3iDugm9nDy",
-	"4kANDX1nvxvGSmigV+chY4tJeixYOy79OFulTdsxmyVgwb4GwbZq9HB3OBDAFugcb979QquYJYcrFBcz",
-	"fi/rh46J9KtfcsorUL1+6D1pAJCxppsu+nUN8Qn48uHJS0GB3abxUdT7FoVPCOI8NWudT3zdw+HBjVGJ",
-	"R6Vit5ytj2Iev8exL6tjMvyzZKi5lcUNVthNh8lXc24MVQk3LDQXCu3enNFbxFg5D8ezurY719gbimUj",
-	"hKL/gHdJnb3QCJjuN5r4Ak5SkRE1+whknddgCdgtXw5S4rISAwk0TU+kcSP60qnxEj9NY9wHVCRsV8/y",
-	"5boWTemcCIX9d71I6q8JtnFZiRhk40B5wZfg5jg2VOPK9Xj7grMofotpwy5zYgwMw6rQsztViV74RZCF",
-	"Wz1VuFlBq3rXv0PXpScWlOeVYhCyWFR5rJbpXHG2CG3iVlfFHd2N/gPA5BqXg7KimgBuBQuocQ2f1E0F",
-	"JqMqf/jMqMrLSvTnnR1GZt4JJB84P+x1JWdLqKesq9zo5gRfU/vVwhBX4Pdokf3LSoyM6jcyfAbF1o4K",
-	"OGhPK6b2LivxfIn1cr9ItYeT+3K0nmDrw2s+bzhoWmBrH8ijaT5pqpzrZwQaFntlxcBjqL1ncLwKPUup",
-	"SLGN02eVvxcwDX+X+VpPMVwFMvNZo3wylnKr3Wt/zQTuVHrAI/gCHzlJdQvqkosGK1vgnA50O3MC7m5d",
-	"0HzX4dTmG5LSByc8HUOro9//ZNtqwrya3qxRkXrZNDk9vlDFm7/uylX72YeiuPIcfcxuU9Yo4G/JC1wf",
-	"9kqghvzPf/13TbezO57df4nihtM7OsLyQbND4p1oemFoAT9yCkxs1WcsZ4VXCfGN5x86ycbDl43ad35e",
-	"hynT4WnhcPlNAjzuSHtk2i2Z+Mqy9gzgItMOUrRw5eeT/xflCLtOn91B//CvfTNFhnWt0QfRP/tQ8x+V",
-	"6C8K/W9/FXxiB5pPRb4HACRghOLN9RCnm/MQ13dhTWBd5P+8ufjyTi97bz+7y9nSGrx2UXf2n173DnS8",
-	"P2puDbwgVi4BvzysESLkWvhWHJCX5BA0rWtfQlzvSWv50qZf/+dTAdgR84E6YCvxU2qObYXc3dcVyw28",
-	"3ZLpWIoiIpRnrUa2v2myp62qfochfSR0/YaqmxfNaAevHkg1s6/4MoAWV3QDqDHspwOJ+otOxT+u67qY",
-	"7a52Ay4DzajCLLmgwrzCr0ehKD+ORk+GwmOn6YQgK5GNTkyx5uTC/+IAKcMObzt3La9APenE+euaBn5H",
-	"BN26TNb+u8SVf2hyHUfXDLkv0/6gweNoSjwcjfYSLqQhaS7j4ZClxCzQ/kjM1xRPdeyLxVRr7h5AJbmh",
-	"GshdSvOcKUC7aMaOH3N9VzJxVdc2OFZBIPeCk+fxtl4bsCT91wepBYMtJFy2jYdH+nrLz8gaGmUjWHle",
-	"6Y3DqGrXTZsbCHi6qkmjNNDZnfur31ivedsPa2mFRnGSsmSQr497/zcSHT2ZRLwTndGOZq26BY3N2T/u",
-	"Tnejf6ac/RNxtpWxj4c2FJX0x7Y7o636zqW8IWPMx+3t7GrtHfWWE5Cb4P1A3p5GZuyLfrMi8xeJ14q6",
-	"Yrg37XwXXSdJTc83yEjxDgpt6EbvIUZMZKeWoaCJ8VJkbRn62rn50vLGj/cMmNbk2KbW4nUB0yW/ZQKq",
-	"Q+7FPKP4QPj5pXvmJBkpODH7ys2osIWb24Hi0LAHOrWE4KqO1fkLSHHTJJdLQu2d6qRH7mTWLnjO9Bex",
-	"M59nfme+4vl4J9BXk33ZXlw0eQGsXbh2ZWS+OWAKJiWW083VzmmJlAp7OUDtYCRJV9JeuBdKFnvoiRtW",
-	"mrM7KDN5bz/+eH9KyYp5SIcclPuGpzT7eNzYX4DCOb89rS02fYZy+WVPUKrswU08D6Ty3tmpnMSkhTd9",
-	"Jo33HK7zIZ33k1xDWo1DHxyi41RLt7XL4Lo8HsoN+EaaBO49tFwplfmSRJybAdPsCp44iWHGDft8vYl9",
-	"srVdLpGLRTd9S0PGnsfWcgXlko/pnK9NkiONXw0zvjod56uRrHdzOmijM8VueafTmfazOXiuZaVXVy4O",
-	"fSz/NM79xKq6eWnguuqpeTBbFEZ8hpgvXhr0PcDYGouDLCrNXENxmucN1GvMlsCWgMfItIUecMdkP4z9",
-	"QcJ7jiECI/vL1wVFhzbzAYsw1+obuOdwfigs8MI2CNCn20K+1C1EqKAYDDwPia/oCnHSxTUEDsdA7p0E",
-	"3cG/IyqNNcIwDj2wPEy5MdfuAWZpTzpXhFKbZ3WuMtZAB1fFt8TuPMhPNkCiJeWCzO0lWNuP0CsUr1gW",
-	"WeSBtU9/ptihdBDEQoBsdbaYYZ98kayA/HHXv2wFtqp24X1rsh6njZluqZeDlDyrylzShzXvGPWCszv8",
-	"4/Dtp3DcI9CknrIvK/VFTD1ar5LesL824/1WiyitAfKBhCO/M5WGHjaeZb8HB5ksStDKbW3unernd+0P",
-	"+VI84q7vV5Cqb+gNu+JL8fq4AQF8Q6x1rMwOodve4KlgR3PBGr4UGiBkcyXXminCBbYc+Za8f3f1gWzR",
-	"zlXv5A5pollaKW42sA+MvGFidv63X+9/vf+/AQAA//8=",
+	"5H39khy3keerIPouQnZcUUNaorwexsYFTYmW1hTJ49DWbXgVI0xVdjc8VUAJQE2zPTER+zT7YPskF0gA",
+	"9dENVKFmupuk7y82p6sBVGYikciPX94uclHVggPXanF+u6ippBVokPi/F41UQppPBahcslozwRfnCw4f",
+	"NBFLotdAaroCcgVLIWGRLZj5+tcG5HaRLTitYHG+yO0o2ULla6ioGW4pZEX14nzBuP7m60W20Nsa7H9h",
+	"BXJxd5ctXjJeML563VRXgGvAsWuq193QS/vMIltI+LVhEorFuZYNzJ3rhwKqWmjg+fbPsG0nWwMtQHbT",
+	"9R57ZJ7rT1PRD6+Ar/R6cf67x4/bWZSWZoFmklesYrode4dIJX7ZH7CAJW1KvTh/+jgzo7OqqdzYFeP2",
+	"f0+Cb/NWir9DriM0q923YzTbX/y7ho9yQjb8wVy4AKWYGJ9H2WceONed+bmqBVeAgv5WiqsSKvMxF1wD",
+	"R+LRui5ZTo3Qn9X2if/1d2V2wG1vtv8pYbk4X/yPs24nndlv1ZkfF2cc7qGf1lSTDXBNNlLwFfnNu5cv",
+	"yB++fvr73yIt3AhmgudXosH11FLUIDWza85pWVoy7XArMw+uJK1i33nh2OdyR9O/tYNkPYlxc/7cklRc",
+	"4Td32eJ5nouGB9ZJiwKKS6oHnCmohkeaVbDI9pdof3G1Da5/yaAsVEAn0QqUUUobQ1goFRCmyVqYh7MF",
+	"01Cp4HjuD1RKujX/Z0WSCGWLEri+1CI4qBXWwBeNCrJsh/Ss8ALvftG+dtaRs0enID9WlHFHf2ZoRMu3",
+	"Pb4saakg2xMpBZeMF/Bhn75LIYngECHFauwHCcSUQMtLlIe9cah250wO/szZ0LL8QpG8FPl1N9yVECVQ",
+	"boZTtIJLBVDsD1eCJvma8hzIkpYlocrISYEk3x9os2b5OvBulJVQnJMN02sCUgqpCOUFaXgBOSugMG9u",
+	"uAXcqOm/LWhZGkLgzxbZwtDl513JzxYfHq3Eo3HRsAsKMlxrqOrABryCFeXpu6+AG5aHpRd4AUX6SLxV",
+	"5PsM11I0VyVM7wU3SLuuzL1PiAR/BIpj7PGLIZON6GhQmgiJn2ld/2/yU6cuFLnmYsO9lCkNNdHm65Zv",
+	"Q8KWVOnLmioVkjMzAocNTqfXIMlVw8qCME6QhUSvmbJT2BHIGiSYlZm1bMx/MiObNYi6BGIUL0EDYY/K",
+	"vVVc4hyp+qv3O3N6p/1KiyZfh97XvqTRIKolYMM0ZOaV8WVzUV0xjscpbhbZ8MzStxTiGgqydHwxuxef",
+	"cLRNV993IaHwNNk5luo6OGAugeqZB1ZJr6BUcWUbX3e3TC50eNN1uyiBPTXNr+nKztkSbdRCsT8InYQ1",
+	"49xyel8vSqjETUuloSRs1sCJBGNFGVZrIa4J04r4tRG6odv+sTBK2xuQxuC7zEURpo9/IHLm7qgTw/as",
+	"UyqDH+9MNpAFx6CWKi3TezT/OSZ9r5gK6OWWP0mMsmIcYJO5jKVa2AMjA2eNrvkt1fbkm2E/3GMf7BzO",
+	"OADRgijQzwjlxBxpW3JDywaIptegUEPgc16OoltpeCV7HBCuuIiHtugLWtOc6W3AFq8bFT7nKqiE3F5W",
+	"V6GvdzjSPZvZEX8OLkLBD/ydVdg7Km2GyppzUixLer2N6IHkg+MGZMGC9465W9heNe0LhHYwTuNXnRmq",
+	"xOj4iob2Zck4BLWaBBQ+c8aRK1gxroJvGjX+ZcNDFxdrJCyZVLp/1I0pg04IQkfgwHyyZMGpY2T4kcrr",
+	"ABmAKkhkrt9xuySj2lhV6prVNRRE0a0im7VhyvTWVPBrwMhYEkpqlusGeeGuBs4nQK6h1mnXDe9FmC26",
+	"3p43lokz6BfZwrzgvj2/ywo/TIwNr53cDNkAvAhrljExZdoJaGYsSnP4SrExZllBNZ0ntJquhofUtAkW",
+	"kD8cJfbib5ZOne1c/OxO26yFssa4IlSa7SclMzesRhNqLrkZaWpzZBhREBxGTfbcyXT0DptyV03UeUG1",
+	"ZabJ7DLC5GhUQAhorhtahu3VwZ19f7Vokc9hYLboGeoBfcU02VBFKtCE8SCBcimUYnwVORLhQw25Hhy7",
+	"PfeOP2uGk67FhlSUb/3Vop3C356YuVPYOwh1F+HQ0q4ZD88bdGEYacIJhfUmDd475Yrltuj+N2K5P1uf",
+	"7K1yU+DuVJLyGL3VmsrQlWzjFeRg5DW9AUOuXFSV4Hg92whZqJCVoBjPIcyN/trQjck4ASpL5q+6amJo",
+	"DXXMGIgYChF96rjanfitgGV+4/htsCPbyIeWfn3B7W9Ut7uC23VN+QoiPs95m44udcSb64IrQWeuu70F",
+	"rQ17RZu3CiMyCa5hN617Pk4ZFSCNUdnW7Eq67rSGatLTeTdtmiFlGTh1inlj0w8ffmPIA2YUC+sbcR29",
+	"WEMR9nxrpsswq41NleZUtmPg9NF3KBNvq5PCFLUpFL2Z6WGxv4iEBLS7AcfuFfc5rYcOgYWbxJvnvQX1",
+	"3maUou/dIodU9Usf6ldjkBdiw88JJcixjKyBFkYzZURTdU3MiGrHjv7md0++/nrKCMUJwwsVzu07XGGU",
+	"iZ3jM3GnCQU8JCbmWs8fPE7M7jRjt4uNvLiCwG16xA8etSIqUUDYTBPhLVOXVBvRDG8TFnEJKk31AzRB",
+	"60nHCdrj0y6+tyZctZ/Njh0koNFdzu3u70fGFLMxDetwc1MmxjyyxYvumA5eDEqq0M1sx83QW+yvmzfU",
+	"3g+4dZgPuepZNyZifzbPoFuXr5rY8VrCjfN1DRcHNyC3ZElzjd7s/pJSb/evzNChnfIg8Rr1AvvndkVl",
+	"QjRaCrX0CAqIM6v299iIZykShqyFQseijSq4GMNMNwzk4gaCFjPT/j6B5hih3N8mLCsxAGbvGjbsFwwa",
+	"SlBNqdONkHf4fIjhPVt4bIC/usf2jnykYbaI+sb8SkNc+7bVfzsG3BULkpVesZLtWQvTdq++XFMevL0I",
+	"srbRWcYJPhMwDHJzvs6x94yRFlhGVAmvqSw2VMJlxJBbA1utdfiWZwxdWpYzTskf2l8E1hi/vLZ+93S6",
+	"jzqmx1RNdF9FdJDY8FiaytjhJ4G6VJvAV+ibjPjFZMiXZFSFbLjdxU6quNgkegtZAf4qP8a8C/9c/+ac",
+	"aN/OP+oxGhLln5aU6Zki4VxPY6/4FwXuyWBqBXoDmKXwmhZp5N2wQq8TwiNOiw2Nlt6J5A+p/gFlx253",
+	"aTaIsTga9VVXZ+1YBsYV47egKSvHzMYxOjrlepctQErKQwlN1pzRiqyFsq4nqq6hIFqQQpCSpkcLvsMp",
+	"QhxfM6WF3CarpwvNePCgMmuc+vH3Qukf+FL00j9U0MVvky8Y1wrvOVBkzgU3PIPdGN4laAn/hSJiw6fv",
+	"d60NjCvvKNFbWsebuBRc+O3pDV+xXKIKMAdHaX1QV0Joa+uyorSmErVpDRIUaPddwyXQAu+TTo0U6eby",
+	"t5JuuA/j7BhMJc3Bes5rKnWbnOGiKF8ognsELWi7SzLy2AjZk6jt3CY1SYkq9EoYI8N6+n7O4vfziRTZ",
+	"bKHFZd+L7aL09ott8Ivw46Fnw4atWTgy3czs5glx+7sSKpcVunMX4QTsd56wWgJkhtZG+F1mNMnXrCyk",
+	"vYoOk7NE43b/uIVol1FAHVaVWczPhKZB+BvGQ/sP/2zexf7RpriZ98IApXvJalZKZSlyqoUMXZZoviZL",
+	"xgtlU4Q8KY0wcmETpzKcvTJK0Cg9xlf7sdLJJUhRjpyvM8/JG6aYy12bZtpuFEhYFYBs8QzNvBh0Y7cr",
+	"65HP82xEQF9QGch1midk95ek+4lE+q8wFXzWLw7I93FGtgyMs82tP8g9e0Lv37XMiT8vdxp/EXGUjri0",
+	"CsFh1kTJedKsGolQRH3d0fTQ1BgFurvx0V7qaEudrCNtkB83rAAevP12WbbhWGssf/rRE9KLzZeCr5QP",
+	"Wm/WooTRsOUY49gKVNj9PSOVPTX2XUHB6KX9+5y7oWL/SM0lUUIGzllnrmTueC3FighJlqysFlmKJNhw",
+	"XkfjViR6PHNzt/6S3su2dHavEhIaV7AUigbucK/nK8pF2VQ8LE5LVkIkB8Z81UuAaZgG0tgI576HgnEd",
+	"cWFaY+x2Vui6AqViO1qt2TLAvHxNJc01yNb6NMO79cMHTUqgN8bqaNDXs5SCh/dBJNKzw3BngDvStu/Z",
+	"xnD8G4wwMZyx6crN0t1NFwD8JY049+6buNmuYmT9bfbm8AUqKmc4y7pbxR1Gmn6wP3r6OORNMreySxZx",
+	"vWD8NCNXW2LNcbN3u9Ba717wVfBeEEnoDKaN+QvZ2Is5ItnLWz+yOrGSuzjB9y+CNVr7ljCYPkxsPV/y",
+	"pe4l0x8rKjWSVuC+u4zOluDVm+MaRy9gYPfcw2OG31xGHYuHiZL5NwxuTmMkhnjqXUkBaut18AiwCfUr",
+	"8HGQXHBlLdL91w4eqFh94falK9TAdDshSfvmySkIO6Rzx6hPNnDvN2L/vpQ0WPrV5XrSa+AEKwvwwMsl",
+	"ACdrWhCbklE8Q4q44k3CFKGa/Pd//tcZOEvu7NZ/ujtbmtnU2S2e+nd7V3KqL6vAXdVShRh7mKBzcJAM",
+	"TBNTwqBnWaYYz7HEvh2Kt8NmbdDHvkaI2t9TXogb65TfSTb9UDMJatZFIGpe/CrDhwEtCglKEaoIJf/n",
+	"HclFARmh5O3rP/VpeLXVwfkk0HxNh5eDnkHVyHJaQM1DWf9tcbX9sYN08w7MUMr4daxUJp5AMVKlqwB4",
+	"vLiGoWeUX6NXuKRKk4oWkFhSE/aqd9W+7l26NYRI8UM/spWU8KTYKhYHmijxCZnzO4U6bvDQSv+847SE",
+	"qinNvRx/1X2WQMv0o/lVLzNgyJ8/vnhLvv49lu4xTgp49O13QwvnSdBs8QP+JEL+myZqcG/c8xNFo+ap",
+	"zA0TItIrqvRLyspGQnql3BwlsZN3PSN9eScXObH4eDdz16aDJyfuppe1KDAnTsQis8kJ85Jc71cNY7Ns",
+	"dmphfG4EEj+Q0drPCGjfYy9FNqIBXsFSvwniEgxTd0aj8b1HD2gc7lCov6Bx++wVrKIen/Rl+ULsUGb9",
+	"XjL+KHl83sx4jv5MKnc3iP2j2Wwbb+fY8CORDVdE8Mx5r8wT5tQxIlY8yC+YdFN7Bd0tLb6bNpRpdbkU",
+	"qdAK7cYYSIa34FuGe35FRGXvymeWYU8NDLoVtu6K2z8tGWdqbdPMKc8BD8/0AwdTwvYdEphmFq+8snln",
+	"/jTqZWvtKx1aNgnaxk3onw9ShuUR12meQz23tLr9UcSlHa9bSnIV+TTRWFbsK8ahqUNJUA6TZYYL9CRJ",
+	"zyPvl560/CPN187/t1fnGgy4xutftdC0jGapNAqKtNpY/2RvRJx2rFT2R+/32Nk00VSvkVSue6dLTbhD",
+	"xjKZxjN8UtNmAg4L9894coyfvLfKEJFfw6YH/TOjWLwD8okVi/es5q/D3r6Kfuj/5HePQ9XgbkNO2uAe",
+	"m2caySuww/DHEfq0CBQzqNMHctjxQ2AgAj3pLaKCtmBSEjBP0hu68chm58z9nYUTc/97MmFKjUIdvIZN",
+	"W+0Qrk+3F4nJNJC25GfSMZz361WG4hKE6ehubaNGh3/OxUGatGWLYRHD5OL7HvXHUzZs+6KePBEOdJHk",
+	"GcJ2JYSOhaeaUNbLGquJNboiyJrWNXBFllJUhJtv+DPy6AnCudByQ7cqI4/xf1yQyuIEtnh2Tx4/tp78",
+	"FtPu0ZNwBDRSMDriEI9HnuPqOupW9lHnXacgwkDZrFJeWBSoJdVACkG0INSb07aKuZDsBiRhFcMsAZ9K",
+	"4w1I5IPNHDN/rWpta+WvrWO5Ejfo5AGdrxdO+BeONPdFk4pYAK9h8xLmA4A459tUdX/AGxdbRCym6uq7",
+	"E3ASbHX5XTYL0OBogbI5oawIAoK5qAHXcntOKDELzXqgCGbPkVxStT4GEsKMQNmg6Ax/FmFx3xs9Q9Qq",
+	"xhvd2gmtMvmXaXjM0CI6O3/GEgJ5jd88ffrVN/euwTMLEbYydMYyYv659hg9wEEYrIeNvMI7D/008z0K",
+	"uh2y86tvnva5+ThY0A9Q78rA44lf7aaCmiEyO33slRp+aKbsgMAEwuJBX2koY5qXW1uOn2jzPX38OKCZ",
+	"zPF9GQYV8TO4CKHDc8McjiHUW+cjsikprHMUjW3Ke5pmQG/gclBjEwg21TVRmm6VXbZ3b6lg4VZn7O3G",
+	"IfG6TOz3zwjSww3UOsosOpUtKonYhsNR0QhRGbH/2kRbysmbCy8DCN6iGF+V7bIxhYJW8IzQsvTEX5YA",
+	"2tGeXingOl0Q9uVAyAJk9OBBGXxGjJEpKrMaC8CDLG79YJJpjdkP9rF0N9cABjRUWFcD1Zfd2d+DRZ5S",
+	"FB4NNOVMNLI7BjHrHkgj8pPH41esDmInsOkcvoYRjTakAQqekV+40OTDL+e28pXptWhsjeJDWK+hLC8R",
+	"aSeSqo14lbZ6CnihMkIrwVfEVVd9oQjcIJJ4FsJTCwEqOEpG1O5FZ5wEQCRmGX9OH++6SVm+RhXRJikZ",
+	"lYWgIJPXPbqhW5cokCBTEb3vHbWtFkN+Kk2lhqLNc5++B/dKsEdJ4p8bXJwmX5UVJaS/6ohGZoURYcod",
+	"ze27DxQzoaWvg5l86yPf5wOOo/CDdSNroRIhByXULh9nNHFQVHAliq16Zx8foPykYBWa3dMrW5xhuYwU",
+	"XjZc2zyle+QZuGFjO93HdmY5EEu4DDHp6dMshBseLDfDDVgyc7KCYgVYzIC05E6z5peshIC+3z9U2SqU",
+	"HHkNtT7HEmdF3LFJHPYvlsDYQx1KtO38+boUpW1LgIB3yYerv2QFKmPhhiGCnssoxk1p43wVLcyxc04k",
+	"LBsFBWlxECWadxRBjmcgfQcuTU8ef/0vT3//TSjfDGET9tcsyJWt5xU8B2OFMK2IdYyeE3My+rpBV0g0",
+	"fEGKP3WWlLXbpk+sTtpGwkWvxSbsqmjkjLhvPxsjVKruI4lBXmI6kEMfT4uiN8H8Sh+5TA7Gh4fxMdHU",
+	"YX5yz0+W33SBVU/erBeAbWkU4tKbix+8Z3CHU6DzdTQiZQ6PPJrrMbcsfgL55R8QXUUbON+5pKDlnxF8",
+	"CcaxPqKW4K4DaUlguzmtbhldbLxHoRBl33aJw3ugEXNxIbrmGzHohQKumtUqngo4UhozODv2vxVyLtbV",
+	"UoIKZOq67FzKlVGSWpCKXgPGgwgtBQev+zlsWpx0bxsHMFHy0D1yswbEPXR195QTfC44AFdaNpXv9pOe",
+	"Qu5NrbllfrTh+Tp8FbG3tUtas0hI1T0Q2T9R5nGAYnZdodRzINNlMLmnBlkxvLDMnX5MFdRS+DqgiU4z",
+	"S2eKSKHbvKBgGmbCReHCPTavdEtTuQIdZ6n7PsLRAyO9Dwu2ssEBvg8esaNuppDhe8I5ZHxYK0o9A1gt",
+	"meAxfIxIfdrbnpi1Jfy8kALfl1m8DLhKNyjfGrMKNjtYXYfKBvSOujgWbC6askD7bdAaY1AUX8IkmGxl",
+	"IVEdZJnD1xj48fYbLARawrASiLcPRwVzmHXWYWl2nklcdpCFXZ+q5BKS2UVrPuYWxAvhOoYza8kGH/Qz",
+	"BNdBX1lOy9KVuQoL5Yx/snZ5LqoKY6aD71fsBtqvgs02YKkvXfZVIpyazVQNFRFpqqOZS1G4TV/+uuck",
+	"1sYWsbcK28uEKaKERNQE10BsUjpcuamvnXErjAiDPxl2jK2yvOztnoBh1H2ZfkoBxzW1xsOMX9o6ixmN",
+	"g+JJfZF6CfNF2EyMJcRhrYP/WbfG/jbs03Hn/UP8eNc6TnYdKtEy9yS4RouY70YJT5wHUxO4Ynr7iPEC",
+	"auAFcE1q9gFKl6mBWCWiJmY/7dVArYNpfpvDYrB48BWjadeRN0NkvHlV+CMZIcuuxiHsaLKtBPfWMZ7l",
+	"7x3miRBKUAdRUIW4TvexJoNkByreu6R/P2eY9L0o7s6ZbkvuZuWy+t/EkClc7Dce4A0kQJrj/9KlxTyw",
+	"jc5ISHhnoiCtRrLd5iF0zGnLMkh+23UEUe1bh63M6SpFs1qTq20cR/Eeba9s47tYqLCyzjZFt7tQmZFe",
+	"ADv1qRaa0hgHuagg80BExk4QS7JsZB/sP9yJxWz3lPW5Nh4hBAbrRjp2N7BIxfwXClP39Rq2CODFxeaZ",
+	"eXnBrfcTXQihDkjjyLVU6UsM1CXDg+wF2gOxc4j1e+hCLg/rbSZq4JfxaRLi1lnrvbaRJy60oa9zvJ+7",
+	"qHa2E9Z+cJQ61O6yRYiNSL3NKLSmMCweGtC28cR5xQcp5TnvGt6W58zFqj34hb9t6maL4eINogaVo86x",
+	"2a+Ec9h8fS4OoI57KEIojn3RHHSf8Gz2mqhVmX0ZGmzIgSKOHDUx5MlDXoz8NkscZxWJICQFDWJ9cmwX",
+	"DvdOEVocorNeJHJx+L567xruXCahbs7B3C6ntsSNOerKsss8ma6UTfNl7rtwgtJweMmaoKLjf6Rty5RY",
+	"7JXm/dpAc9CCvHddeGwnl75R25lAALbUZqSGaqQOKN72QPXreHDwzC4uRLMLegPF25JG6vYaSfPt8Oyw",
+	"+GzZ/sWvpJrppoDUxwVfzXk+sZwnTJd2bf15g/RAgJGoUR/KavHZhvsAVvcrmR/rwxxyw4wiADv40mCX",
+	"V0wcD/mzEgE5tITJG/W+gesgXPDHewyIQfFgeptfsZu5R44IJ1mt+4AN+1kkMyLzPZiGCNzkTOfYfQBI",
+	"53kcphZtgXv3+V+WtnuXNUYroJwoUYFv7HFP3Eykt38FT7EebOYujHCPk5BLmBVIAT3P5AUdvpdHAi12",
+	"+PZ38TX/1RdXz8huaguyp6ogd7uiRQuzLwB4D8c4CbUljp/aKshIzzm3v20EgGkF5XKR3beM2fauskXM",
+	"DnjVLSD2ohZ17yhYJvG6ipzJvKmUNuaEmu1kHPNbioZHfUbjl32ximE8U2lG3Ul4m+4bcf/KqFHQwBk1",
+	"eodplR7Ly+nOw4e0O55XV3Uv1ELVSOTgXnBvkocjneToNpxWtqFbm/SHHqkdkPD7nwbtnd3Hu1yX9Tbf",
+	"yAu+O/v9pb61CHx1u81X6lPEvozdAV5sO/aG9UYs3XzMZXvPPPCD5HDnpVBzHfH3cPROQcb4Epg1tQ2H",
+	"17TwDSr2bde2oHP34Ni6XCjE1iA2x9O+4CIbD2unJKXPSmGfzIOK4qBHHJ2lWF127vIUn6tYXba46ikF",
+	"q0O83p7Oukcnn9lu2Zny1GVDj4Pn4nZ8Yx8e0dhd+n0AkDjcGhe7tF2Jom0oXEth1ACp6JaUQlyTSAbd",
+	"NOxowiu1KnxDuY4l8u7gMCHGEVn24yh7ceRgo+bYFoppYp8L6qg6cHdWFlm57ZHTNs71OmmgX/pSPNgC",
+	"vd3b7cxOk47o5ueYSBlyn8ki8RKMLRLu17VgDLA+1oN0Xlw35S69R5seWH5QpyJel9CkGESLYvknIzFh",
+	"x4TvuLY9g5JwUzusVN+nv+tlZMU5gS5dftMsyoy0+07HAog0SulapOAWLSyWv7K7Z04ftlFEfQcCkNSl",
+	"LD1PMw1GHSxuoFmCh5NtUyfdZSzekMTJystghtJIZvZ9sx+n8fndisIhg2Rvf2vaz0GBt3bllDHcDjyy",
+	"+h9dskMMFXyyWC25AO4uvog3PtQ6he8TrtujcjX/dkyna+ZqYe/RInzjzYimdUb0BjvGrkVZZKRmPF9n",
+	"2IQgI9ewVRnWTKiMmBPFd5uAG1o2VENG2jYUFnfjhhUgMl+9mdnCzYwgcov5n6gzYvNGMgTszcgSoDQm",
+	"csMLMaxx/DpEqqUUVTC9igcBs7E3RLtGsWx74i6h1Gia4xP+FjXJqUESec8KEjcgZxxqwf5fkQ5g02lj",
+	"hRjbIG9a23I/wBa12kc7SSbd36GehQAbjHnu4rV6YwvqsReOtHo4TvXqvCLUgbm70xvBWouuSwK1V3Vn",
+	"qiYH4S5s9zwVTDuvaKxBAdXrWElWsNt0IXKsmSGMk39//uOrcE7Irw2EU7GA+IsGqod3DTcag/zbxZvX",
+	"KbniFfW1Cha+1s4zAqZ/sQbQB8CxxXEmwGwfiuk8syZgpF90eg+jQf/nB/n44p0m7gH8HEuD2FcMAwjn",
+	"MIbtfqvnlv1RkXneJdVGs20TcY+vgMoEV9Yf3WMPdp33uyqkBUT9D4KlfLSaUa1re1cEb4s+eTml+Xc0",
+	"b7fX2sGtLMjBXrH/LvdmoO02WlRUszy8NWLJu4yuuFBMjUUgxhztIYDLtlMUVbozaagmZ+4/6uzWPnk3",
+	"7AAbeq9aiqt57e1G209HvQAPAUi42rbo5N7b3bEjzPIV/yFYchVJp5vf3WPvNMLUid44sXUFU2Nm14Es",
+	"GV+BrGWswwjuodnB88audLqLjRu9+8lwRV3RSJgKOgSgTGuaM72dxq5xz/V6K4fxLdMVlS97DyVl2cL2",
+	"GTkFrhI+OFa8F0rVAUuPje7xp733On1dFvL5MHAGPCZAXW+WBzV33xU3e8a7ftR7XVhaUrR877Et6wSr",
+	"I3L30kH53EGYCUfylXuKKIRQ6+vZtv2g+XLTpYYg/Kt5jAOVYMEozBUUWzjtFRr1AyqTCM1tKGMai1fd",
+	"18NRi4AF9MASpyD93ZVxFydBhdtME9dOttf0UUNNMD7alq5ebTE66/8LNyAREsAjC9jE6EDywxEbXrUt",
+	"q4Np+TTHlM42ymEMwEJZ+OrUhphtW1Xzhhx7RpvxeAdM+EW4kDR68Y83rPbrLIXo/NfpZ080c6Feu8vU",
+	"cDrXPRx9S+4z0HydEbrUIPEzIr7i/2hZPnP4f6781HFrdvbN0arRnEvDOY+9S9lP1g0U3jDB4mOjXdBT",
+	"bV1brQ2YmvczUkhopTy9HAo7Pd6jeipcuBSrHUm/6NZURXsL9Lw+O+EaBO4UEkU8aBmn34+vWV3HFhC/",
+	"Io/1fr5Pb6ReJHOsS9Juh2Cv4xwVW6b0ijj8CwbFtQkagFfbkAITLW6/Hui+APZrWucgquB15Fp6rwSQ",
+	"eyPpHBB8IAKxgydbC/DlY50WoMzqzGAgP47XFIFqs6hr6ES/hlqT/rHTh24L3ybt8h4A69EO0WtF3Yc0",
+	"aSslxuuHUCxjFUQtRt58/LsASNnBGI+pRHNE/5X5QfDqxxJyNPCh5CipVx/uTLMkHCQ44PKjvPAB0hmp",
+	"wa7L6UCYYsn54QayLQCAM4+IFW6y2475a4dd25rlUx4CnC5rVxh96/eOtkeTv5OxOv6KAruh3A83fMcM",
+	"tFCFrtEE08plVyuypg7k0LWgUKSiiNA2mrg8gT1+jlOIDce4qFqMoWkeHCkzhsHdvrpHws4pJxhDjVq1",
+	"CRCTqcj875EQIyXdyaXe+9k7e3PJ7b3aEdwLcj7zTEeTDyvXz4kGCy7uo8dt92V3t/Igdb454AB+aUZv",
+	"tpTGCXvk+YsKmFVr0chIdiCiIMxzEf5D8ATr0o0cEpe/dhciH/PkNvnKWJPOlvSWpDMk08OeP3WYmocC",
+	"24qX1aeb+zO6MFrDfBi6chWf3Sg/h8rCFOSNZHp70bl+tbi2lSjWYYvXZiqhlyi51rpe3N0hAOIykB3y",
+	"HpRvdLnEGj6UbmXLbn3DYJWRtmGwyogEWpJ6LbCSghfeKbakslJfku9uQG6x+IUgHiGhxC6K4Gq/JN/h",
+	"HQJRHRwyVBtmVuQ3716+IH/4+unvf/slec8qsM+ZP3711Vd/IIyTv7x/kZGikbYillSsLJmCXCAou2L/",
+	"wE4BGtSX/8Hb5Przxb/TimrRXYEW54snPoUXQfsWX335+MuvXHAZiXtGa3Z28+SsbXi4srFlI3Y4+Q/F",
+	"4nzxHL/FkFctuLup/O7x4x1rpQeyd/Z3F16xAjkZW8QJkIVD1rkvzJ+XdCTc1q7szGOooTQ1VUXldnG+",
+	"+GktHEqnsgcqVWSzFhV6L7GICX/gydF3WwYp8ifoag6PSJed6sYAgd6vwZbxHYBI721dF6t120v0C2VH",
+	"d7YJtV1BKrolV7Bi3He1KMhabIaXpYxg7R8mTWkYktdlY6uzW/fp7ozaJoMqSvFXTOnn/qEHkjytz69r",
+	"e7if1rcvpX5dh+GBI8oXimijuTxpvCUo0BAEmq8duCmtQIM5H/8WnrN7xExqde3P2aJ2gaedvV4U/s3b",
+	"dJQ/ChsQPYhM9zpK3g0PDi0buDumlulPu7+NaMfwBzLxeVEQOmDeM6LgBiQtPb4PoggatU8VWQmBCsn6",
+	"e40Rlrpbzm7dpzt76pVgb0VDlr7DFMU+VwcE/nr/xPwBd/JK2CDdQ0WaXgM2hbALIGLpQv9M6WetPDNN",
+	"rgFq/ICtBRUpBV+5diQb819X4n5Pic9uF8y8m7vDWut1QQey3slh1pOpaZfOzxPsqmvDqrq+O1OurDaq",
+	"4y7AttY5un7r1wsn6LjvfBX+IQ5jqtsrbtcwZE0L1yykwjjXkqIUoOGGWElIu4MLADqN48zftXQnWG1N",
+	"y1EO/9E+svceuLhfG5Db3dXFV5Pt7tyaWjxSS9MvbIOujNCu6ZT9xksPYYX5lgvtmgviJXGRBVfz62At",
+	"k+HXYMsjZ3s7uDdQ4K6lvov5laQ8X/9rRW2P28Aq/AoD8j5ZnTopLS8aqYRcJDz5ilXMHqRHO7BQUrCg",
+	"IbAhnRg9fDvagTLs9KG060p0BMviR4+NfzzDwsE/ntas6E26b1RceUDKBzLpRzxEnV+m3xva2RP9nnK0",
+	"KBwCoi1aamt4S5pfu660dylq7OwW/70buwZ5jh5Amf38uTPpDXdjIcbgftPHB51do+69rPPv+TQet51/",
+	"01OoWS6qiul//Xr5O/qHJ/lvvYIdnohXvT2aeCaiR8GWKQwF5AXiwh5aRg6vO3CFttTiU9EePznvbFdK",
+	"+XABteyw4iE0ZC4F14qNTSmpGe9XEc3SE2cWBliN6YsX7pFDmT/Bn60o47Za8KMoG/+OJ+IqjukQmIl7",
+	"917LQxclP7ThfA81MUuWlkyPydFLpj+NUycx/J10yTqOdLB8PQirIbawEw60w22jTGdSeDfTtuePMD/j",
+	"Qn92MrR2zcdtCdlHXnnMLv6e8uLNDQY0Pt0Dst/J/cQn5HDe428YZ2rXdAW2lYLrI2vDQbiDXEWw30WZ",
+	"9VhhLu3ME9P3/PqstpXqFWbG9HNbvHnMg75NB539S5eHcI9f+jSRe7gfjmlztPQ+0S4x9yZXvmrNyLqk",
+	"HI8O23IUVZC9dvbPG8HbLF7nb7KM+NxOFu0zRmLy/97l1nzi92K7zBPKDBLO31Gf2/5knelxtSXXsEUx",
+	"KnttnT9t0Wg7dTySDR/3/b7wj75r+GnCmEH4831243oOccF07+dqPvablHCxOYZz8UJT2VH3eB7GPgNP",
+	"bQi1U+57sGTDD8C97+kNBFhGSSvhvsdMZhS5sYY6VY6a3WvzxA2TuFlOs1M66UnYL721HUYvOnddm663",
+	"tNevvL+oB2yaJrRn6A0ce8u042NK8Ik3TI+j4W0zoO4DmfhngHqwVRpeYNteRTBB61lXvQYfBtVsrXt4",
+	"fNf02vpFt8y3bT+7HVmJRAnb8CDWXpoPimn8A3oF0UTj5M1Fu8YDBQaDhvWuXT3ZAyAyjocvTJIRSzEH",
+	"2RgbstdJNm3UthlrdEgHtJY23J/NwydyVVmCpOhAL2yHUYDLEkD3st1R/bnjpRCgHmo5JG2us1v7YTTk",
+	"9a2/dR5NcdkZXB1PRHcVLZ8OELWyg2WordZC9fnANCmYA/w9tCledJQ8kC2+y8ezUojrw7v/7rPwmOn6",
+	"Sojr551QzVvnDwVUtdDA8+2fYbs4ovvPLPPTsnhdUBsZ/PBtgDcIn4s0tG7NXrg2x7vZHg6fBv/Y73Jy",
+	"N1MwJVSUcXV2a3bZ3acgoeGBzPJGh/ElEF3jllKs9ssd5m9dlyL2SW/eCwDXTOi4aeCY+hbeCa5VxoHi",
+	"iEz1fXRf+Fo0grAUTJFKVMB1hmcDIlCY80FMJ3jvc7cHaRXPXFVaSDjVgXsqP9gfjVR1ftArml8TxrUg",
+	"jYJP4oyNXRgdy77tD3mEo6ZFOzvxcXNaKbB50a0HpcEbWaMsDJrg1quyWWNpnrXDMBWWKYv0PbHfQEps",
+	"sX9/5RnVed+K73Dw4wmAG//E7O/Penz2P1fXhKKxTbQghehDLDXaaEcjD4h9ohKZfXZrP4zeXlreJUQm",
+	"NpQ5EJfBrZxV5sT/yoL8Vozb/z8OJcb/87CLE0vczO5NW+xkdmIH0ePJdWgVDv3tdqQahT6iQ9S99LKD",
+	"PUj0L6Hry2eYZ626y7rQOSo54aCubLeqo3mYZnmGhg2ZIunsbcdy6vsfRF6g+3YO0z6zhHVHsljKeis+",
+	"D9+Ofqjjp60/LwoPXnK0865FRzntgdd10otcLZYdastD7xaSaSCF2PS6TLoO/WvRYJYisQ3jMpt0QzkB",
+	"ruV2sLdsyoBFarLgZ/itbCad5169nd26T3fjyYUdwz9/2r/hg9HufzRNPOqo9tphJU5lhR93V7nRP0pO",
+	"9wl56zK6mXaF2taFW0i64djEwnZsQ0wZf47N2yb+T1/+g9UP88TMlJ7ZC+0hTn8ii/QArme37hNW7kKN",
+	"MOgHd2u5OQ5y03+Oy3zVG/FIW6VFGj6RFY/v5cqPcWZXLPnmgiDuri1D1MoGaSXQwgWepjjNoanHjedX",
+	"7plTBPFetVl1HyPl3L0pccBWR0pdeOVTOI8V8PC5LCc9O/qzHp9TLmnBiq/LWMDqIFq5msEWstfczdJ2",
+	"wVm+FuxBCi5qjHfgWcdhezf+yVNVxAldjz91YC5NjfhfqOWCpR/OP8kUsVCpxOXiJ0nCrf2QAE/RY+sU",
+	"OsW3h8GleCnkCvQgBTmK9RNZ3Oe67c2N4EiJ12V/ex4kpG+O39i5+lpsjsmV13jy77Hktc1EOcQmlA1X",
+	"Npjmr7UlVS68ZpvCHi/nxdeQH0NRPy+Kt3b4NE9zH+s2Ljl9v9/Tp9n9i59ErkE/UloCrYbi0EGuMk5x",
+	"hbuTnPRc8ESMKYYNVWilGjOW6YPkAPPCnPaCg0/Lf+ac3TiPzYWoMRPYv+FdmpydLcGClx5E3naIwfSa",
+	"/GLN+3M03s/gBrjn8S+2HQEiwCH+pULEsiWV7t1+89P3z9//9Cfy/fsfX2XkD1/+7rfnBAdQ5JdaipUE",
+	"pX5xcGf/wV+aF3nr/uwA5eytAniBpPvFvbT/DXnrSxwwVRpwVEP+7gH7fwvpN9xMdrp2Ox3LCQkfwVUy",
+	"Jd/HiLkyjuV9OHHrbKRFYZjZa8AB0kI+otBOhuDqkk4l5761j5wE3IneQIHzpdwB3cIeTl47UEdD33bd",
+	"InsthWzrkG3/f3qstHb76sfZKn3apmyWKL6aUaOHu8OhAPaSzu3Ne1xoJRhyODzZmPH7rn3omJl+7SSn",
+	"vAK174+QlhoTMjZ0O8x+3WB8Ar98ePFSUGB3aXwU9b5D4RMmcZ6atc4nvhnh8OTGaPijWsINg81RzOO3",
+	"dux3zTEZ/lEq1NybxQ1W3E2HqVdzbgzZcDcsdn4N7d4S6I3NsXIejmdtGy2mbONeKBKEYvyAd0Wdo6kR",
+	"uNwvFPEATkKSBMw+28mhTZbA3fLpZEq8a/hEAU3XsDZtRI+wHof4MRS4xKaaD0Ak7KNnebiuZQedE6Gw",
+	"/240k/pzStt41/BYysaB6oLfoZvj2KkaF64B9ydcRfHPWDbsKidS0jCMCj27lQ0fTb8IsnCnXwjTa6PO",
+	"fatE1UJPLCkrGwkYslg2ZQzL9EoyWIY2ca/l/Z7utv4DzMnVrgYFsbixuZdwvTPMX9quYrOzKr/5yFmV",
+	"7xo+Xnd2GJl5wy350PlhrislrLDtgmpKrboT3AI/LzVxfQCOFtl/1/DEqH4nw2cItnbUhIP+smJq713D",
+	"n68sXu4nqfbs4j4drcdhc3jN5w0HRSvbl1M5MGv3l64ZinpmO356ZQXoMVTeM5iuQs9yynPbMfejyt8L",
+	"XIa/y3yup5h9C8vMZ53yKSBn2LrR+2tmcKdREx7BF/aRk6BbUFdcNIlsYdd0oNuZE3B368rMoezy1K62",
+	"JKcPLng6hla3fv+TbasZ62IFuMyxqEh95x86hVC1k6U0EOg9+9AsrrJ0LaXtpmyzgL8kL+z72ZZKVJP/",
+	"/s//aul2dsuKu09R3Ozyjp5h+aDVWeKdaHnh1AJ25BKY2Fufge99Mbrx/EMn2XgfpXGHOWw9LVxeflcA",
+	"b3ekOTLNlsw8sqw5AxgvfHebpYOfz/5/lKOlWaM6u2W8gA+f+2aKDGteLSX75z7U/HvDx0Gh/+0vnM1s",
+	"VPehKu+RABIwQu3N9RCnm/MQt3dhRfC9yP/98dWnd3qZe/vZbQkrY/Cal7o1/4y6dy7WAEdtJ2gniMEl",
+	"2C8Pa4RwseG+FQfWJbkMmt61LyOu+byxfH0f+o+qB21L/AfqgJ3CT6GYbSvEuwbU4TYThkzHUhQRoTy7",
+	"6Rq3/lOTPe+h+h2G9JHQ9Y9UXr/oRjs4eiBVYKb4NBItLugWs8ZsPx0s1F8OEP+YanEx+81vJ1wGCqi0",
+	"VXJBhXlhv07Kovw1OXsyFB47TScE0fAiuTDFmJNL/4sDlAy7fNsr1/IK1ZPKnL+u6/N7xKRbBbmEiavE",
+	"hXvmNG0AzVwpDPGrOnSTU0eRzJcLdaF5tRYb7FfFJLmhZXMCvpzdmiUk1Cs4un2kbpqOaC6X5cAp/JNp",
+	"2Ml4QaB7ZDpCJh4O/lcjGZ/GCfEndtNjDtPKiu30CYDV7VNKwT00G9u1bmQt1Cj6xkETSqIwGWguU4nN",
+	"p0heiniIdCVsZfh4dPZzyrFw7IvlWbTcPYCZ4obq0nBzWpYgMQNOARw/D+NNDfyixTs5FkiYm+Dktf29",
+	"aQO3S//1QfChbFsZV4HnU6Y9BvszslmD9EhEV43aurx1C5WBxUPmQuCQ1JI00Nmt+zR+gW95O57q1kuX",
+	"sIsUNSCGh937/yQZEyeTiDd8MNrRbrDuhVJxPI67093oHwnH40Sc7aF42EMbgWb9se3OaKO+SyGuScqV",
+	"cnc7O/zNo3o+AnIT9Bmg9XwCmTET/dOKzJ+EdTW0XQS8aec7aztJ6vpAYpWad1oqTbfqHmIEvDi1DAVN",
+	"jO940Zehz52b3xne+PGeIdO6uvvcWLwuiWLFboAjYuy9mKclm0hJ+c49cxrfAy7MTLlNCmW6tR0oNwX3",
+	"wABfDN13tmNHhWWvipRiRai5U530yJ3N2iUrQX0SO/N54XfmS1amO4Y/m4rs/stFC5rQ2sVrV0Gutgcs",
+	"y6bEcLq72jktkVNuLgdWO2hB8rUwF+6lFNU99MQ11PrsFqFn78yff707pWTFoiZTQYv7hqwV/HrcfIAA",
+	"hUt2c1pbbP4KxerTXqCQxYMb+x5I5b0xSzmJSYszfSSN9xyv8yGd973YYKmdy0g6RBe6nm7rQ2O72j7K",
+	"NPpGOlCHe2i5Wkj9KYk40xOm2QU+cRLDjGn4eP3KPQCDeV0ilsthSafCKl6fb88kQqgfMzDUmiRHGr+Z",
+	"ZnxzOs43iax3azpo80MJN2zQ/VD51Ry8/rpR6wuXm3Is/7Rd+4lVdTdp4LrqqXkwWxRHfGbzQFmtre8B",
+	"x1YWMGjZKCgcwk1ZdumfKVvCtgk9RvU99oU8Jvtx7PcC5zmGCKRlWnQgw1Ob+YDA7K36Ru653F8rLDhh",
+	"PzHYx/mxhvIGI1QIEIXPYzG8dYU46WIKA4cpZThOgm7x35RofisMHyWYb2Y3J50DplX6WYtfYPsioKvi",
+	"S2J2HmIWaCTRijJOrswlWJk/Wa9QHMUw8pIH1j7j1aOH0kEYC0GytRWkGj544LyA/DHX03CNtqpyKT/G",
+	"ZD1Oa0PVUy8HgUEcivSZPysTLId37aOflAXRLeswRkRLEefSs4gZ/Vi31T2ubJzZRrzq8+X82a3/OB6t",
+	"7cvA0bd/1+d5f/Nr/O4wteM9U5GGNEGHB8BKD0nGNPG1jR+Z4+FxZJ9JR3NHNXUp6MM6gyVNcHZrPxy+",
+	"t6Ud95BbbHfJHrPyk1h6FAybXsNfuvH+WREaN5g7ZglHfqMbhQ3yPMt+i552UdVo3vXNQh+dO7/t/5Gt",
+	"+CPmmooGqfojvYYLtuI/HFdX2hlifelFcQgj6UdrXprRXNSXrczxyIFcSbFRIAnjtp/Zl+Ttm4v3ZId2",
+	"DhqcOY2uIG8k01vcB1pcA1+c/+3nu5/v/l8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

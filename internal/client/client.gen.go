@@ -99,6 +99,40 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/about (the `About` operationId).
 	About(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetLanguage The script language's words: what a line may begin with and how it is written, roles, states
+	//
+	// Corresponds with GET /api/v1/language (the `GetLanguage` operationId).
+	GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAccounts The project's test accounts, and who has each
+	//
+	// Corresponds with GET /api/v1/projects/{project}/accounts (the `ListAccounts` operationId).
+	ListAccounts(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAccountWithBody Add a test account; several of one name are as good as each other
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/accounts (the `AddAccount` operationId).
+	AddAccountWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAccount Add a test account; several of one name are as good as each other
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/accounts (the `AddAccount` operationId).
+	AddAccount(ctx context.Context, project Project, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveAccount Take an account off the list; who has it keeps it for as long as it was lent
+	//
+	// Corresponds with DELETE /api/v1/projects/{project}/accounts/{account} (the `RemoveAccount` operationId).
+	RemoveAccount(ctx context.Context, project Project, account int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSeen What screens of an app had on them, as far as runs have seen
+	//
+	// Corresponds with GET /api/v1/projects/{project}/apps/{app}/seen (the `ListSeen` operationId).
+	ListSeen(ctx context.Context, project Project, app string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListBuilds Builds, newest first
 	//
 	// Corresponds with GET /api/v1/projects/{project}/builds (the `ListBuilds` operationId).
@@ -533,6 +567,30 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/search (the `Search` operationId).
 	Search(ctx context.Context, project Project, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSecrets The project's secrets, by name; nothing shows their values
+	//
+	// Corresponds with GET /api/v1/projects/{project}/secrets (the `ListSecrets` operationId).
+	ListSecrets(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSecret Take a secret away
+	//
+	// Corresponds with DELETE /api/v1/projects/{project}/secrets/{name} (the `RemoveSecret` operationId).
+	RemoveSecret(ctx context.Context, project Project, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSecretWithBody Give a secret its value
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/secrets/{name} (the `SetSecret` operationId).
+	SetSecretWithBody(ctx context.Context, project Project, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSecret Give a secret its value
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/secrets/{name} (the `SetSecret` operationId).
+	SetSecret(ctx context.Context, project Project, name string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSessions Sessions that the caller may see, newest first
 	//
 	// Corresponds with GET /api/v1/projects/{project}/sessions (the `ListSessions` operationId).
@@ -664,6 +722,16 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/suites/{suite} (the `GetSuite` operationId).
 	GetSuite(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSuiteRevisions The revisions of a suite, newest first, without their texts
+	//
+	// Corresponds with GET /api/v1/projects/{project}/suites/{suite}/revisions (the `ListSuiteRevisions` operationId).
+	ListSuiteRevisions(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSuiteRevision One revision of a suite with its text and the files that it uses
+	//
+	// Corresponds with GET /api/v1/projects/{project}/suites/{suite}/revisions/{revision} (the `GetSuiteRevision` operationId).
+	GetSuiteRevision(ctx context.Context, project Project, suite string, revision int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TakeUpload Take in a package whose upload (tus, at /uploads) is complete
 	//
 	// Corresponds with POST /api/v1/projects/{project}/uploads/{upload}/package (the `TakeUpload` operationId).
@@ -680,6 +748,100 @@ type ClientInterface interface {
 // Corresponds with GET /api/v1/about (the `About` operationId).
 func (c *Client) About(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAboutRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLanguage The script language's words: what a line may begin with and how it is written, roles, states
+//
+// Corresponds with GET /api/v1/language (the `GetLanguage` operationId).
+func (c *Client) GetLanguage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLanguageRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAccounts The project's test accounts, and who has each
+//
+// Corresponds with GET /api/v1/projects/{project}/accounts (the `ListAccounts` operationId).
+func (c *Client) ListAccounts(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAccountsRequest(c.Server, project)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAccountWithBody Add a test account; several of one name are as good as each other
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/accounts (the `AddAccount` operationId).
+func (c *Client) AddAccountWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAccountRequestWithBody(c.Server, project, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAccount Add a test account; several of one name are as good as each other
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/accounts (the `AddAccount` operationId).
+func (c *Client) AddAccount(ctx context.Context, project Project, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAccountRequest(c.Server, project, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveAccount Take an account off the list; who has it keeps it for as long as it was lent
+//
+// Corresponds with DELETE /api/v1/projects/{project}/accounts/{account} (the `RemoveAccount` operationId).
+func (c *Client) RemoveAccount(ctx context.Context, project Project, account int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveAccountRequest(c.Server, project, account)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSeen What screens of an app had on them, as far as runs have seen
+//
+// Corresponds with GET /api/v1/projects/{project}/apps/{app}/seen (the `ListSeen` operationId).
+func (c *Client) ListSeen(ctx context.Context, project Project, app string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSeenRequest(c.Server, project, app)
 	if err != nil {
 		return nil, err
 	}
@@ -1824,6 +1986,70 @@ func (c *Client) Search(ctx context.Context, project Project, params *SearchPara
 	return c.Client.Do(req)
 }
 
+// ListSecrets The project's secrets, by name; nothing shows their values
+//
+// Corresponds with GET /api/v1/projects/{project}/secrets (the `ListSecrets` operationId).
+func (c *Client) ListSecrets(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSecretsRequest(c.Server, project)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSecret Take a secret away
+//
+// Corresponds with DELETE /api/v1/projects/{project}/secrets/{name} (the `RemoveSecret` operationId).
+func (c *Client) RemoveSecret(ctx context.Context, project Project, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSecretRequest(c.Server, project, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSecretWithBody Give a secret its value
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/secrets/{name} (the `SetSecret` operationId).
+func (c *Client) SetSecretWithBody(ctx context.Context, project Project, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSecretRequestWithBody(c.Server, project, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSecret Give a secret its value
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/secrets/{name} (the `SetSecret` operationId).
+func (c *Client) SetSecret(ctx context.Context, project Project, name string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSecretRequest(c.Server, project, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSessions Sessions that the caller may see, newest first
 //
 // Corresponds with GET /api/v1/projects/{project}/sessions (the `ListSessions` operationId).
@@ -2165,6 +2391,36 @@ func (c *Client) GetSuite(ctx context.Context, project Project, suite string, re
 	return c.Client.Do(req)
 }
 
+// ListSuiteRevisions The revisions of a suite, newest first, without their texts
+//
+// Corresponds with GET /api/v1/projects/{project}/suites/{suite}/revisions (the `ListSuiteRevisions` operationId).
+func (c *Client) ListSuiteRevisions(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSuiteRevisionsRequest(c.Server, project, suite)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSuiteRevision One revision of a suite with its text and the files that it uses
+//
+// Corresponds with GET /api/v1/projects/{project}/suites/{suite}/revisions/{revision} (the `GetSuiteRevision` operationId).
+func (c *Client) GetSuiteRevision(ctx context.Context, project Project, suite string, revision int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSuiteRevisionRequest(c.Server, project, suite, revision)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // TakeUpload Take in a package whose upload (tus, at /uploads) is complete
 //
 // Corresponds with POST /api/v1/projects/{project}/uploads/{upload}/package (the `TakeUpload` operationId).
@@ -2205,6 +2461,196 @@ func NewAboutRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/about")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLanguageRequest constructs an http.Request for the GetLanguage method
+func NewGetLanguageRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/language")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListAccountsRequest constructs an http.Request for the ListAccounts method
+func NewListAccountsRequest(server string, project Project) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/accounts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddAccountRequest calls the generic AddAccount builder with application/json body
+func NewAddAccountRequest(server string, project Project, body AddAccountJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddAccountRequestWithBody(server, project, "application/json", bodyReader)
+}
+
+// NewAddAccountRequestWithBody constructs an http.Request for the AddAccount method, with any body, and a specified content type
+func NewAddAccountRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/accounts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveAccountRequest constructs an http.Request for the RemoveAccount method
+func NewRemoveAccountRequest(server string, project Project, account int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "account", account, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/accounts/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSeenRequest constructs an http.Request for the ListSeen method
+func NewListSeenRequest(server string, project Project, app string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "app", app, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/apps/%s/seen", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5147,6 +5593,135 @@ func NewSearchRequest(server string, project Project, params *SearchParams) (*ht
 	return req, nil
 }
 
+// NewListSecretsRequest constructs an http.Request for the ListSecrets method
+func NewListSecretsRequest(server string, project Project) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/secrets", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveSecretRequest constructs an http.Request for the RemoveSecret method
+func NewRemoveSecretRequest(server string, project Project, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/secrets/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSecretRequest calls the generic SetSecret builder with application/json body
+func NewSetSecretRequest(server string, project Project, name string, body SetSecretJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSecretRequestWithBody(server, project, name, "application/json", bodyReader)
+}
+
+// NewSetSecretRequestWithBody constructs an http.Request for the SetSecret method, with any body, and a specified content type
+func NewSetSecretRequestWithBody(server string, project Project, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/secrets/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSessionsRequest constructs an http.Request for the ListSessions method
 func NewListSessionsRequest(server string, project Project, params *ListSessionsParams) (*http.Request, error) {
 	var err error
@@ -5890,6 +6465,95 @@ func NewGetSuiteRequest(server string, project Project, suite string) (*http.Req
 	return req, nil
 }
 
+// NewListSuiteRevisionsRequest constructs an http.Request for the ListSuiteRevisions method
+func NewListSuiteRevisionsRequest(server string, project Project, suite string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "suite", suite, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/suites/%s/revisions", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSuiteRevisionRequest constructs an http.Request for the GetSuiteRevision method
+func NewGetSuiteRevisionRequest(server string, project Project, suite string, revision int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "suite", suite, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "revision", revision, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/suites/%s/revisions/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewTakeUploadRequest constructs an http.Request for the TakeUpload method
 func NewTakeUploadRequest(server string, project Project, upload string) (*http.Request, error) {
 	var err error
@@ -6008,6 +6672,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/about (the `About` operationId).
 	AboutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*AboutResponse, error)
+
+	// GetLanguageWithResponse The script language's words: what a line may begin with and how it is written, roles, states
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/language (the `GetLanguage` operationId).
+	GetLanguageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLanguageResponse, error)
+
+	// ListAccountsWithResponse The project's test accounts, and who has each
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/accounts (the `ListAccounts` operationId).
+	ListAccountsWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListAccountsResponse, error)
+
+	// AddAccountWithBodyWithResponse Add a test account; several of one name are as good as each other
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/accounts (the `AddAccount` operationId).
+	AddAccountWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAccountResponse, error)
+
+	// AddAccountWithResponse Add a test account; several of one name are as good as each other
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/accounts (the `AddAccount` operationId).
+	AddAccountWithResponse(ctx context.Context, project Project, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAccountResponse, error)
+
+	// RemoveAccountWithResponse Take an account off the list; who has it keeps it for as long as it was lent
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/projects/{project}/accounts/{account} (the `RemoveAccount` operationId).
+	RemoveAccountWithResponse(ctx context.Context, project Project, account int64, reqEditors ...RequestEditorFn) (*RemoveAccountResponse, error)
+
+	// ListSeenWithResponse What screens of an app had on them, as far as runs have seen
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/apps/{app}/seen (the `ListSeen` operationId).
+	ListSeenWithResponse(ctx context.Context, project Project, app string, reqEditors ...RequestEditorFn) (*ListSeenResponse, error)
 
 	// ListBuildsWithResponse Builds, newest first
 	//
@@ -6505,6 +7211,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/search (the `Search` operationId).
 	SearchWithResponse(ctx context.Context, project Project, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error)
 
+	// ListSecretsWithResponse The project's secrets, by name; nothing shows their values
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/secrets (the `ListSecrets` operationId).
+	ListSecretsWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error)
+
+	// RemoveSecretWithResponse Take a secret away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/projects/{project}/secrets/{name} (the `RemoveSecret` operationId).
+	RemoveSecretWithResponse(ctx context.Context, project Project, name string, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error)
+
+	// SetSecretWithBodyWithResponse Give a secret its value
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/secrets/{name} (the `SetSecret` operationId).
+	SetSecretWithBodyWithResponse(ctx context.Context, project Project, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
+
+	// SetSecretWithResponse Give a secret its value
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/secrets/{name} (the `SetSecret` operationId).
+	SetSecretWithResponse(ctx context.Context, project Project, name string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
+
 	// ListSessionsWithResponse Sessions that the caller may see, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6652,6 +7386,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/suites/{suite} (the `GetSuite` operationId).
 	GetSuiteWithResponse(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*GetSuiteResponse, error)
 
+	// ListSuiteRevisionsWithResponse The revisions of a suite, newest first, without their texts
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/suites/{suite}/revisions (the `ListSuiteRevisions` operationId).
+	ListSuiteRevisionsWithResponse(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*ListSuiteRevisionsResponse, error)
+
+	// GetSuiteRevisionWithResponse One revision of a suite with its text and the files that it uses
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/suites/{suite}/revisions/{revision} (the `GetSuiteRevision` operationId).
+	GetSuiteRevisionWithResponse(ctx context.Context, project Project, suite string, revision int64, reqEditors ...RequestEditorFn) (*GetSuiteRevisionResponse, error)
+
 	// TakeUploadWithResponse Take in a package whose upload (tus, at /uploads) is complete
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6709,6 +7457,239 @@ func (r AboutResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AboutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLanguageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ScriptLanguage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLanguageResponse) GetJSON200() *ScriptLanguage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLanguageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLanguageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLanguageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLanguageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLanguageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAccountsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Account
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAccountsResponse) GetJSON200() *[]Account {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAccountsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAccountsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAccountsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAccountsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAccountsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddAccountResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Account
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddAccountResponse) GetJSON200() *Account {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddAccountResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddAccountResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddAccountResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddAccountResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveAccountResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveAccountResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveAccountResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveAccountResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveAccountResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSeenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]SeenElement
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSeenResponse) GetJSON200() *[]SeenElement {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSeenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSeenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSeenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSeenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSeenResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9142,6 +10123,136 @@ func (r SearchResponse) ContentType() string {
 	return ""
 }
 
+type ListSecretsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Secret
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSecretsResponse) GetJSON200() *[]Secret {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSecretsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSecretsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSecretsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSecretsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSecretsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSessionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9855,6 +10966,102 @@ func (r GetSuiteResponse) ContentType() string {
 	return ""
 }
 
+type ListSuiteRevisionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Suite
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSuiteRevisionsResponse) GetJSON200() *[]Suite {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSuiteRevisionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSuiteRevisionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSuiteRevisionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSuiteRevisionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSuiteRevisionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSuiteRevisionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SuiteText
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSuiteRevisionResponse) GetJSON200() *SuiteText {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSuiteRevisionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSuiteRevisionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSuiteRevisionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSuiteRevisionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSuiteRevisionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TakeUploadResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9962,6 +11169,84 @@ func (c *ClientWithResponses) AboutWithResponse(ctx context.Context, reqEditors 
 		return nil, err
 	}
 	return ParseAboutResponse(rsp)
+}
+
+// GetLanguageWithResponse The script language's words: what a line may begin with and how it is written, roles, states
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/language (the `GetLanguage` operationId).
+func (c *ClientWithResponses) GetLanguageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetLanguageResponse, error) {
+	rsp, err := c.GetLanguage(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLanguageResponse(rsp)
+}
+
+// ListAccountsWithResponse The project's test accounts, and who has each
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/accounts (the `ListAccounts` operationId).
+func (c *ClientWithResponses) ListAccountsWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListAccountsResponse, error) {
+	rsp, err := c.ListAccounts(ctx, project, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAccountsResponse(rsp)
+}
+
+// AddAccountWithBodyWithResponse Add a test account; several of one name are as good as each other
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/accounts (the `AddAccount` operationId).
+func (c *ClientWithResponses) AddAccountWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAccountResponse, error) {
+	rsp, err := c.AddAccountWithBody(ctx, project, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAccountResponse(rsp)
+}
+
+// AddAccountWithResponse Add a test account; several of one name are as good as each other
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/accounts (the `AddAccount` operationId).
+func (c *ClientWithResponses) AddAccountWithResponse(ctx context.Context, project Project, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAccountResponse, error) {
+	rsp, err := c.AddAccount(ctx, project, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAccountResponse(rsp)
+}
+
+// RemoveAccountWithResponse Take an account off the list; who has it keeps it for as long as it was lent
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/projects/{project}/accounts/{account} (the `RemoveAccount` operationId).
+func (c *ClientWithResponses) RemoveAccountWithResponse(ctx context.Context, project Project, account int64, reqEditors ...RequestEditorFn) (*RemoveAccountResponse, error) {
+	rsp, err := c.RemoveAccount(ctx, project, account, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveAccountResponse(rsp)
+}
+
+// ListSeenWithResponse What screens of an app had on them, as far as runs have seen
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/apps/{app}/seen (the `ListSeen` operationId).
+func (c *ClientWithResponses) ListSeenWithResponse(ctx context.Context, project Project, app string, reqEditors ...RequestEditorFn) (*ListSeenResponse, error) {
+	rsp, err := c.ListSeen(ctx, project, app, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSeenResponse(rsp)
 }
 
 // ListBuildsWithResponse Builds, newest first
@@ -10880,6 +12165,58 @@ func (c *ClientWithResponses) SearchWithResponse(ctx context.Context, project Pr
 	return ParseSearchResponse(rsp)
 }
 
+// ListSecretsWithResponse The project's secrets, by name; nothing shows their values
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/secrets (the `ListSecrets` operationId).
+func (c *ClientWithResponses) ListSecretsWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error) {
+	rsp, err := c.ListSecrets(ctx, project, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSecretsResponse(rsp)
+}
+
+// RemoveSecretWithResponse Take a secret away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/projects/{project}/secrets/{name} (the `RemoveSecret` operationId).
+func (c *ClientWithResponses) RemoveSecretWithResponse(ctx context.Context, project Project, name string, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error) {
+	rsp, err := c.RemoveSecret(ctx, project, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSecretResponse(rsp)
+}
+
+// SetSecretWithBodyWithResponse Give a secret its value
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/secrets/{name} (the `SetSecret` operationId).
+func (c *ClientWithResponses) SetSecretWithBodyWithResponse(ctx context.Context, project Project, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecretResponse, error) {
+	rsp, err := c.SetSecretWithBody(ctx, project, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSecretResponse(rsp)
+}
+
+// SetSecretWithResponse Give a secret its value
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/secrets/{name} (the `SetSecret` operationId).
+func (c *ClientWithResponses) SetSecretWithResponse(ctx context.Context, project Project, name string, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error) {
+	rsp, err := c.SetSecret(ctx, project, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSecretResponse(rsp)
+}
+
 // ListSessionsWithResponse Sessions that the caller may see, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11153,6 +12490,32 @@ func (c *ClientWithResponses) GetSuiteWithResponse(ctx context.Context, project 
 	return ParseGetSuiteResponse(rsp)
 }
 
+// ListSuiteRevisionsWithResponse The revisions of a suite, newest first, without their texts
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/suites/{suite}/revisions (the `ListSuiteRevisions` operationId).
+func (c *ClientWithResponses) ListSuiteRevisionsWithResponse(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*ListSuiteRevisionsResponse, error) {
+	rsp, err := c.ListSuiteRevisions(ctx, project, suite, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSuiteRevisionsResponse(rsp)
+}
+
+// GetSuiteRevisionWithResponse One revision of a suite with its text and the files that it uses
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/suites/{suite}/revisions/{revision} (the `GetSuiteRevision` operationId).
+func (c *ClientWithResponses) GetSuiteRevisionWithResponse(ctx context.Context, project Project, suite string, revision int64, reqEditors ...RequestEditorFn) (*GetSuiteRevisionResponse, error) {
+	rsp, err := c.GetSuiteRevision(ctx, project, suite, revision, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSuiteRevisionResponse(rsp)
+}
+
 // TakeUploadWithResponse Take in a package whose upload (tus, at /uploads) is complete
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11195,6 +12558,167 @@ func ParseAboutResponse(rsp *http.Response) (*AboutResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest About
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLanguageResponse parses an HTTP response from a GetLanguageWithResponse call
+func ParseGetLanguageResponse(rsp *http.Response) (*GetLanguageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLanguageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ScriptLanguage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAccountsResponse parses an HTTP response from a ListAccountsWithResponse call
+func ParseListAccountsResponse(rsp *http.Response) (*ListAccountsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAccountsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Account
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddAccountResponse parses an HTTP response from a AddAccountWithResponse call
+func ParseAddAccountResponse(rsp *http.Response) (*AddAccountResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddAccountResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Account
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveAccountResponse parses an HTTP response from a RemoveAccountWithResponse call
+func ParseRemoveAccountResponse(rsp *http.Response) (*RemoveAccountResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveAccountResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSeenResponse parses an HTTP response from a ListSeenWithResponse call
+func ParseListSeenResponse(rsp *http.Response) (*ListSeenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSeenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []SeenElement
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -12883,6 +14407,97 @@ func ParseSearchResponse(rsp *http.Response) (*SearchResponse, error) {
 	return response, nil
 }
 
+// ParseListSecretsResponse parses an HTTP response from a ListSecretsWithResponse call
+func ParseListSecretsResponse(rsp *http.Response) (*ListSecretsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSecretsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Secret
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSecretResponse parses an HTTP response from a RemoveSecretWithResponse call
+func ParseRemoveSecretResponse(rsp *http.Response) (*RemoveSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSecretResponse parses an HTTP response from a SetSecretWithResponse call
+func ParseSetSecretResponse(rsp *http.Response) (*SetSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSessionsResponse parses an HTTP response from a ListSessionsWithResponse call
 func ParseListSessionsResponse(rsp *http.Response) (*ListSessionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13357,6 +14972,72 @@ func ParseGetSuiteResponse(rsp *http.Response) (*GetSuiteResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest SuiteDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSuiteRevisionsResponse parses an HTTP response from a ListSuiteRevisionsWithResponse call
+func ParseListSuiteRevisionsResponse(rsp *http.Response) (*ListSuiteRevisionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSuiteRevisionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Suite
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSuiteRevisionResponse parses an HTTP response from a GetSuiteRevisionWithResponse call
+func ParseGetSuiteRevisionResponse(rsp *http.Response) (*GetSuiteRevisionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSuiteRevisionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SuiteText
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -74,6 +74,19 @@ type About struct {
 	Project string `json:"project"`
 }
 
+// Account defines model for Account.
+type Account struct {
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+
+	// Fields names of what else it holds
+	Fields []string `json:"fields"`
+	Id     int64    `json:"id"`
+	LentTo *string  `json:"lent_to,omitempty"`
+	Name   string   `json:"name"`
+	User   string   `json:"user"`
+}
+
 // Again defines model for Again.
 type Again struct {
 	// CaseIndex for one
@@ -99,6 +112,17 @@ type Attempt struct {
 	Ended   *time.Time `json:"ended,omitempty"`
 	Number  int        `json:"number"`
 	Trouble *string    `json:"trouble,omitempty"`
+}
+
+// Bearing is it the test or the app? What else is known of the step that failed
+type Bearing struct {
+	// LastPassed the newest other build in which this step passed here or elsewhere, as people call it
+	LastPassed      *string `json:"last_passed,omitempty"`
+	LastPassedBuild *int64  `json:"last_passed_build,omitempty"`
+	LastPassedRun   *int64  `json:"last_passed_run,omitempty"`
+
+	// Touched other cases of the suite, in this combination and run, that looked for the same and passed
+	Touched *[]string `json:"touched,omitempty"`
 }
 
 // Build defines model for Build.
@@ -175,6 +199,10 @@ type CaseMarkVerdict string
 
 // CaseName defines model for CaseName.
 type CaseName struct {
+	End *int `json:"end,omitempty"`
+
+	// Line where it begins, or its row of data
+	Line *int     `json:"line,omitempty"`
 	Name string   `json:"name"`
 	Tags []string `json:"tags"`
 }
@@ -449,8 +477,11 @@ type FetchProgress struct {
 
 // Finding defines model for Finding.
 type Finding struct {
-	Advice  *bool   `json:"advice,omitempty"`
-	Column  int     `json:"column"`
+	Advice *bool `json:"advice,omitempty"`
+	Column int   `json:"column"`
+
+	// File of a file that the suite uses
+	File    *string `json:"file,omitempty"`
 	Hint    *string `json:"hint,omitempty"`
 	Length  int     `json:"length"`
 	Line    int     `json:"line"`
@@ -569,6 +600,12 @@ type Kind = string
 // Language BCP 47, as in de-DE
 type Language = string
 
+// LanguageWord defines model for LanguageWord.
+type LanguageWord struct {
+	Usage string `json:"usage"`
+	Word  string `json:"word"`
+}
+
 // LastFailure defines model for LastFailure.
 type LastFailure struct {
 	App          string    `json:"app"`
@@ -654,6 +691,13 @@ type Model struct {
 	Released int    `json:"released"`
 	TakesMb  int    `json:"takes_mb"`
 	Width    int    `json:"width"`
+}
+
+// NewAccount defines model for NewAccount.
+type NewAccount struct {
+	Fields *map[string]string `json:"fields,omitempty"`
+	Name   string             `json:"name"`
+	User   string             `json:"user"`
 }
 
 // NewBuild defines model for NewBuild.
@@ -744,6 +788,9 @@ type NewRun struct {
 	// Cases only these
 	Cases *[]string `json:"cases,omitempty"`
 
+	// FromLine only the case on this line of the suite, where one suite is named
+	FromLine *int `json:"from_line,omitempty"`
+
 	// Language BCP 47, as in de-DE
 	Language *Language `json:"language,omitempty"`
 
@@ -754,16 +801,22 @@ type NewRun struct {
 	Lineup *string `json:"lineup,omitempty"`
 
 	// On models, models with an OS version, or single devices by name; all of the fleet where absent
-	On           *[]string `json:"on,omitempty"`
-	RealTime     *bool     `json:"real_time,omitempty"`
-	RepeatFailed *int      `json:"repeat_failed,omitempty"`
-	Seed         *int64    `json:"seed,omitempty"`
+	On *[]string `json:"on,omitempty"`
+
+	// Order of the cases; random by the seed
+	Order        *string `json:"order,omitempty"`
+	RealTime     *bool   `json:"real_time,omitempty"`
+	RepeatFailed *int    `json:"repeat_failed,omitempty"`
+	Seed         *int64  `json:"seed,omitempty"`
 
 	// Suites names of suites
 	Suites []string `json:"suites"`
 
-	// Tags only cases with one of these
+	// Tags only cases with one of these; `not x`: and without that
 	Tags *[]string `json:"tags,omitempty"`
+
+	// TellSteps each step as it ends, among the run's events
+	TellSteps *bool `json:"tell_steps,omitempty"`
 }
 
 // NewSession defines model for NewSession.
@@ -804,7 +857,16 @@ type NewSideline struct {
 // NewSuite defines model for NewSuite.
 type NewSuite struct {
 	FileName string `json:"file_name"`
-	Text     string `json:"text"`
+
+	// Files what lies beside it
+	Files *[]SuiteFile `json:"files,omitempty"`
+
+	// Origin kept: it is written here, and nowhere else
+	Origin *string `json:"origin,omitempty"`
+
+	// Over the revision that this one was made of: refused where there is a newer one
+	Over *int64 `json:"over,omitempty"`
+	Text string `json:"text"`
 
 	// Tried to be run once by its digest: not listed, and no revision that a run by name takes
 	Tried *bool `json:"tried,omitempty"`
@@ -981,8 +1043,11 @@ type Run struct {
 	Lineup         *string            `json:"lineup,omitempty"`
 	Number         int64              `json:"number"`
 	OpenLegs       int                `json:"open_legs"`
-	RealTime       bool               `json:"real_time"`
-	RepeatFailed   int                `json:"repeat_failed"`
+
+	// Order of the cases, where that is not as written: random, by the seed
+	Order        *string `json:"order,omitempty"`
+	RealTime     bool    `json:"real_time"`
+	RepeatFailed int     `json:"repeat_failed"`
 
 	// Results results that have come
 	Results     int        `json:"results"`
@@ -1007,11 +1072,12 @@ type RunEvent struct {
 	CaseIndex *int    `json:"case_index,omitempty"`
 	Device    *string `json:"device,omitempty"`
 
-	// Kind attempt, case, result, leg, again or run
+	// Kind attempt, case, step, result, leg, again or run
 	Kind     string  `json:"kind"`
 	Leg      *int64  `json:"leg,omitempty"`
 	Sentence *string `json:"sentence,omitempty"`
 	State    *string `json:"state,omitempty"`
+	Step     *Step   `json:"step,omitempty"`
 	TookMs   *int64  `json:"took_ms,omitempty"`
 	Trouble  *string `json:"trouble,omitempty"`
 	Verdict  *string `json:"verdict,omitempty"`
@@ -1064,6 +1130,39 @@ type Screen struct {
 
 	// Tree the screen tree
 	Tree map[string]interface{} `json:"tree"`
+}
+
+// ScriptLanguage defines model for ScriptLanguage.
+type ScriptLanguage struct {
+	File   []LanguageWord `json:"file"`
+	Roles  []string       `json:"roles"`
+	States []string       `json:"states"`
+	Steps  []LanguageWord `json:"steps"`
+
+	// Words all words that mean something
+	Words []string `json:"words"`
+}
+
+// Secret defines model for Secret.
+type Secret struct {
+	Name  string    `json:"name"`
+	SetAt time.Time `json:"set_at"`
+	SetBy string    `json:"set_by"`
+}
+
+// SecretValue defines model for SecretValue.
+type SecretValue struct {
+	Value string `json:"value"`
+}
+
+// SeenElement defines model for SeenElement.
+type SeenElement struct {
+	Id   string `json:"id"`
+	Role string `json:"role"`
+
+	// Screen what the screen calls itself
+	Screen string `json:"screen"`
+	Text   string `json:"text"`
 }
 
 // SeenFault defines model for SeenFault.
@@ -1252,7 +1351,10 @@ type Sheet struct {
 
 // SheetAttempt defines model for SheetAttempt.
 type SheetAttempt struct {
-	Attempt       Attempt                 `json:"attempt"`
+	Attempt Attempt `json:"attempt"`
+
+	// Bearing is it the test or the app? What else is known of the step that failed
+	Bearing       *Bearing                `json:"bearing,omitempty"`
 	Circumstances *map[string]interface{} `json:"circumstances,omitempty"`
 	Evidence      []Evidence              `json:"evidence"`
 	Frames        []Frame                 `json:"frames"`
@@ -1322,9 +1424,21 @@ type Step struct {
 	Absent *string `json:"absent,omitempty"`
 
 	// AtMs device time since the case began
-	AtMs    int64   `json:"at_ms"`
-	Line    int     `json:"line"`
-	Note    *string `json:"note,omitempty"`
+	AtMs int64 `json:"at_ms"`
+
+	// Depth of the actions that it stands in
+	Depth *int `json:"depth,omitempty"`
+
+	// File where it is another than the suite's
+	File *string `json:"file,omitempty"`
+	Line int     `json:"line"`
+
+	// Locators that it looked for
+	Locators *[]string `json:"locators,omitempty"`
+	Note     *string   `json:"note,omitempty"`
+
+	// Phase before all, before each, after each or after all; absent for the case itself
+	Phase   *string `json:"phase,omitempty"`
 	Text    string  `json:"text"`
 	TookMs  int64   `json:"took_ms"`
 	Verdict string  `json:"verdict"`
@@ -1352,6 +1466,8 @@ type Stint struct {
 
 // Suite defines model for Suite.
 type Suite struct {
+	// By who handed it in
+	By        *string    `json:"by,omitempty"`
 	Cases     []CaseName `json:"cases"`
 	CreatedAt time.Time  `json:"created_at"`
 	Digest    string     `json:"digest"`
@@ -1359,24 +1475,50 @@ type Suite struct {
 	Findings  *[]Finding `json:"findings,omitempty"`
 
 	// Fresh this revision was not there before
-	Fresh    *bool  `json:"fresh,omitempty"`
-	Name     string `json:"name"`
-	Revision int64  `json:"revision"`
+	Fresh *bool  `json:"fresh,omitempty"`
+	Name  string `json:"name"`
+
+	// Origin folder, or kept where it is written here
+	Origin   *string `json:"origin,omitempty"`
+	Revision int64   `json:"revision"`
 }
 
 // SuiteDetail defines model for SuiteDetail.
 type SuiteDetail struct {
-	Findings []Finding  `json:"findings"`
-	Last     []CaseLast `json:"last"`
-	Suite    Suite      `json:"suite"`
-	Text     string     `json:"text"`
+	Files    []SuiteFile `json:"files"`
+	Findings []Finding   `json:"findings"`
+	Last     []CaseLast  `json:"last"`
+	Suite    Suite       `json:"suite"`
+	Text     string      `json:"text"`
+}
+
+// SuiteFile defines model for SuiteFile.
+type SuiteFile struct {
+	Content []byte `json:"content"`
+
+	// Path from the suite's folder on
+	Path string `json:"path"`
+}
+
+// SuiteText defines model for SuiteText.
+type SuiteText struct {
+	Files []SuiteFile `json:"files"`
+	Suite Suite       `json:"suite"`
+	Text  string      `json:"text"`
 }
 
 // SuiteToCheck defines model for SuiteToCheck.
 type SuiteToCheck struct {
-	// App by name
-	App  string `json:"app"`
-	Text string `json:"text"`
+	// App by name: what its screens had, and what has matched
+	App *string `json:"app,omitempty"`
+
+	// Build number or version: its own texts
+	Build *string      `json:"build,omitempty"`
+	Files *[]SuiteFile `json:"files,omitempty"`
+
+	// Lineup what its devices can do
+	Lineup *string `json:"lineup,omitempty"`
+	Text   string  `json:"text"`
 }
 
 // Texts defines model for Texts.
@@ -1637,6 +1779,9 @@ type SignInJSONBody struct {
 	Code string `json:"code"`
 }
 
+// AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
+type AddAccountJSONRequestBody = NewAccount
+
 // MakeBuildJSONRequestBody defines body for MakeBuild for application/json ContentType.
 type MakeBuildJSONRequestBody = NewBuild
 
@@ -1693,6 +1838,9 @@ type RunAgainJSONRequestBody = Again
 
 // MarkCaseJSONRequestBody defines body for MarkCase for application/json ContentType.
 type MarkCaseJSONRequestBody = CaseMark
+
+// SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
+type SetSecretJSONRequestBody = SecretValue
 
 // OpenSessionJSONRequestBody defines body for OpenSession for application/json ContentType.
 type OpenSessionJSONRequestBody = NewSession

@@ -14,6 +14,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
+	"yamato/internal/core/script/bundle"
 	"yamato/internal/host/driver"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
@@ -43,7 +44,7 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 	if err := h.journal.Append(link.Event{Lease: l.lease.Number, Began: &link.Began{Circumstances: body}}); err != nil {
 		return err
 	}
-	suite, err := w.suite(ctx, l.SuiteBlob)
+	whole, suite, err := w.suite(ctx, l.SuiteBlob)
 	if err != nil {
 		return err
 	}
@@ -60,7 +61,12 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 	if err := w.device.Install(ctx, driver.App{Package: l.Package, Path: path}); err != nil {
 		return fmt.Errorf("%s could not be installed: %w", l.Package.ApplicationID, err)
 	}
-	return l.cases(ctx, w, suite)
+	options, tidy, err := l.options(ctx, w, whole)
+	if err != nil {
+		return err
+	}
+	defer tidy()
+	return l.cases(ctx, w, suite, options)
 }
 
 // prepare brings the device up, sees that it is ready, and has it awake and
@@ -80,32 +86,39 @@ func (w *worker) prepare(ctx context.Context, s driver.Surroundings) error {
 	return nil
 }
 
-func (w *worker) suite(ctx context.Context, digest string) (*script.Suite, error) {
+func (w *worker) suite(ctx context.Context, digest string) (bundle.Bundle, *script.Suite, error) {
 	path, err := w.host.cache.fetch(ctx, digest)
 	if err != nil {
-		return nil, err
+		return bundle.Bundle{}, nil, err
 	}
-	text, err := os.ReadFile(path)
+	blob, err := os.ReadFile(path)
 	if err != nil {
-		return nil, err
+		return bundle.Bundle{}, nil, err
 	}
-	suite, findings := script.Read(string(text))
+	whole, err := bundle.Decode(blob)
+	if err != nil {
+		return whole, nil, err
+	}
+	suite, findings := script.ReadWith(whole.Text, whole.Beside())
 	if n := script.Faults(findings); n > 0 {
-		return nil, fmt.Errorf("the suite has %d faults: %s", n, firstFault(findings))
+		return whole, nil, fmt.Errorf("the suite has %d faults: %s", n, firstFault(findings))
 	}
-	return suite, nil
+	return whole, suite, nil
 }
 
 // cases runs the cases one after the other. What each leaves behind is drawn,
 // uploaded and reported on a path of its own, in order, while the next one runs.
-func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite) error {
+func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite, options script.Options) error {
 	known, reported := map[string]bool{}, map[string]bool{}
 	for _, k := range l.Known { // and nothing else: what a run knows does not change while it goes on
 		known[k], reported[k] = true, true
 	}
-	out := w.startOutbox(ctx, l.lease.Number)
+	options.Known = func(loc string) bool { return known[loc] }
+	hidden := script.NewMask(options.Secrets, options.Accounts)
+	play := script.NewPlay(suite, w.attentive(l.RealTime, func() { w.look() }), options)
+	out := w.startOutbox(ctx, l.lease.Number, hidden)
 	err := func() error {
-		for _, i := range l.Cases {
+		for n, i := range l.Cases {
 			if i < 0 || i >= len(suite.Cases) {
 				return fmt.Errorf("the suite has no case %d", i)
 			}
@@ -120,11 +133,14 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite) err
 			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began}, glance: func() {
 				w.showAll(ctx)
 			}}
+			if l.Steps {
+				rec.tell = func(step script.StepRecord) error {
+					return w.host.journal.Append(link.Event{Lease: l.lease.Number, Step: &link.StepEnded{Case: i, Step: step}})
+				}
+			}
+			w.look = rec.look
 			limited, stop := context.WithTimeoutCause(ctx, caseWall, errCaseWall)
-			result := script.RunCase(limited, suite, c, w.attentive(l.RealTime, rec.look),
-				script.Options{App: l.Package.ApplicationID, Known: func(loc string) bool {
-					return known[loc]
-				}}, rec)
+			result := play.Case(limited, c, n == len(l.Cases)-1, rec)
 			stop()
 			if ctx.Err() != nil {
 				return context.Cause(ctx)
@@ -135,7 +151,7 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite) err
 				return was
 			})
 			killpoint.Pass("case-judged")
-			out.send(ctx, finishedCase{i, result, rec, since(began, w.readLog(ctx))})
+			out.send(ctx, finishedCase{i, result, rec, since(began, append(w.ownLines(result.Log), w.readLog(ctx)...))})
 			var own *device.Trouble
 			switch {
 			case errors.As(result.Err, &own):
@@ -172,10 +188,15 @@ func (w *worker) readLog(ctx context.Context) []device.LogLine {
 	if err != nil {
 		return []device.LogLine{{Level: "warn", Tag: "yamato", Text: "the device's log could not be read: " + err.Error()}}
 	}
-	if w.device.Describe().Owner != "" { // nothing outside the app under test is recorded on somebody's own
-		lines = slices.DeleteFunc(lines, func(l device.LogLine) bool { return l.App != w.app })
+	return w.ownLines(lines)
+}
+
+// ownLines leaves out, on somebody's own device, what is not of the app under test.
+func (w *worker) ownLines(lines []device.LogLine) []device.LogLine {
+	if w.device.Describe().Owner == "" {
+		return lines
 	}
-	return lines
+	return slices.DeleteFunc(lines, func(l device.LogLine) bool { return l.App != w.app })
 }
 
 // since counts the times of a log from when its case began, as those of its steps.

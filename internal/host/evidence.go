@@ -23,8 +23,10 @@ import (
 type recorder struct {
 	camera
 	shots   []shot
-	dropped int    // pictures that were one too many, or too large
-	glance  func() // called between steps
+	told    int
+	dropped int                           // pictures that were one too many, or too large
+	glance  func()                        // called between steps
+	tell    func(script.StepRecord) error // each step as it ends, nil where nobody wants to know
 }
 
 // maxHeld bounds what the pictures of one case take until they are drawn, in bytes, and
@@ -46,10 +48,17 @@ type shot struct {
 const maxShots = 200
 
 // Step is called after each step.
-func (r *recorder) Step(script.StepRecord) {
+func (r *recorder) Step(step script.StepRecord) {
 	r.look()
 	r.glance()
+	if r.tell != nil && r.told < maxTold {
+		r.told++
+		_ = r.tell(step) // a journal that cannot be written is told of by what is written to it next
+	}
 }
+
+// maxTold bounds the steps of a case that are told as they end.
+const maxTold = 2000
 
 func (r *recorder) Picture(name string, p device.Picture, tree *screen.Tree, marks []screen.Rect, crop screen.Rect) {
 	size := sizeOf(tree)
@@ -73,6 +82,7 @@ type finishedCase struct {
 type outbox struct {
 	worker *worker
 	lease  int64
+	hidden *script.Mask
 	in     chan finishedCase
 	done   chan error
 }
@@ -80,8 +90,8 @@ type outbox struct {
 // weight is what a case takes until it has been reported, in bytes.
 func (c finishedCase) weight() int64 { return min(int64(c.rec.held)+1<<16, maxWaiting) }
 
-func (w *worker) startOutbox(ctx context.Context, lease int64) *outbox {
-	o := &outbox{worker: w, lease: lease, in: make(chan finishedCase, 4), done: make(chan error, 1)}
+func (w *worker) startOutbox(ctx context.Context, lease int64, hidden *script.Mask) *outbox {
+	o := &outbox{worker: w, lease: lease, hidden: hidden, in: make(chan finishedCase, 4), done: make(chan error, 1)}
 	go func() { // ends when finish closes the channel
 		var first error
 		for c := range o.in {
@@ -127,13 +137,22 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 			return err
 		}
 		if s.tree != nil {
-			tree, err := json.Marshal(s.tree)
+			tree, err := json.Marshal(o.hidden.Tree(s.tree))
 			if err != nil {
 				return err
 			}
 			if err := keep(evidence.Tree, s.name, tree); err != nil {
 				return err
 			}
+		}
+	}
+	if before := c.rec.before(c.result.Failure); before != nil {
+		png, err := o.worker.host.gallery.draw(before.picture)
+		if err != nil {
+			return fmt.Errorf("drawing the picture before the failure: %w", err)
+		}
+		if err := keep(evidence.Picture, BeforePicture, png); err != nil {
+			return err
 		}
 	}
 	if len(c.rec.frames) > 0 {
@@ -151,13 +170,32 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 				c.rec.dropped)})
 	}
 	if len(c.log) > 0 {
-		if err := keep(evidence.Log, evidence.Log.Name, logText(c.log)); err != nil {
+		if err := keep(evidence.Log, evidence.Log.Name, o.hidden.Bytes(logText(c.log))); err != nil {
 			return err
 		}
 	}
 	return o.worker.host.journal.Append(link.Event{Lease: o.lease, Case: &link.CaseClosed{Case: c.index,
 		Verdict: string(c.result.Verdict), TookMS: c.result.TookMS,
-		Failure: c.result.Failure, Steps: c.result.Steps, Matched: c.result.Matched, Evidence: refs}})
+		Failure: c.result.Failure, Steps: c.result.Steps, Matched: c.result.Matched, Seen: c.result.Seen,
+		Evidence: refs}})
+}
+
+// BeforePicture names the picture of the screen before the step that failed.
+const BeforePicture = "before the failure"
+
+// before gives the last picture of the film from before the step that failed, nil where there is
+// none.
+func (r *recorder) before(f *script.Failure) *frame {
+	if f == nil {
+		return nil
+	}
+	var last *frame
+	for i := range r.frames {
+		if r.frames[i].at.Milliseconds() <= f.AtMS {
+			last = &r.frames[i]
+		}
+	}
+	return last
 }
 
 func logText(lines []device.LogLine) []byte {

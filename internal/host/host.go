@@ -54,6 +54,8 @@ type Remote interface {
 	DialPort(ctx context.Context, lease int64, id string) (net.Conn, error)
 	// Upload keeps content under its SHA-256.
 	Upload(ctx context.Context, digest string, content []byte) error
+	// Lent gives what the suite of a lease wants of its project.
+	Lent(ctx context.Context, lease int64) (link.Lent, error)
 	// Download writes the blob of a digest to a file.
 	Download(ctx context.Context, digest, path string) error
 }
@@ -66,6 +68,7 @@ type Host struct {
 	cache   *cache
 	stains  *journal.Stains
 	gallery gallery
+	texts   texts
 	waiting *semaphore.Weighted // bytes of pictures that are not drawn yet
 	life    context.Context     // leases outlive links, and end with the host
 	jobs    *errgroup.Group     // all that works for as long as the host

@@ -3,6 +3,7 @@ package host
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -95,6 +96,25 @@ func (s *Services) Upload(ctx context.Context, digest string, content []byte) er
 		return err
 	}
 	return response.Body.Close()
+}
+
+// maxLent bounds what a lease is lent, in bytes.
+const maxLent = 4 << 20
+
+// Lent gives what the suite of a lease wants of its project. It stays in memory.
+func (s *Services) Lent(ctx context.Context, lease int64) (link.Lent, error) {
+	var out link.Lent
+	r, err := s.request(ctx, http.MethodGet, "/api/v1/lent/"+strconv.FormatInt(lease, 10), nil)
+	if err != nil {
+		return out, err
+	}
+	response, err := s.do(r)
+	if err != nil {
+		return out, err
+	}
+	defer response.Body.Close()
+	err = json.NewDecoder(io.LimitReader(response.Body, maxLent)).Decode(&out)
+	return out, err
 }
 
 // Download writes a blob to a file.

@@ -24,6 +24,7 @@ type worker struct {
 	errands chan link.Errand
 	end     context.CancelFunc // ends it alone
 	app     string             // id of the app under test
+	look    func()             // takes a picture of the case under way if the screen has changed
 	left    []leftover         // leases of an earlier process that it has not been cleaned of
 
 	// How the device is, as last seen. The host's lock guards it.

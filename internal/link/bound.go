@@ -8,6 +8,7 @@ import (
 	"unicode/utf8"
 
 	"yamato/internal/core/plain"
+	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
 )
 
@@ -39,6 +40,7 @@ func (l *Lease) Weight() int {
 		return n
 	}
 	n += 8 * len(l.Attempt.Cases)
+	n += 8000 * len(l.Attempt.Updates)
 	for _, k := range l.Attempt.Known {
 		n += 4 + len(k) + 5*(strings.Count(k, "<")+strings.Count(k, ">")+strings.Count(k, "&")) + strings.Count(k, `"`)
 	}
@@ -57,18 +59,51 @@ func (e *Event) Weight() int {
 	if e.Entry != nil {
 		n += e.Entry.weight()
 	}
+	if e.Step != nil {
+		n += stepWeight(e.Step.Step)
+	}
 	if c := e.Case; c != nil {
 		n += 200 + 250*len(c.Evidence)
 		for _, s := range c.Steps {
-			n += 120 + len(s.Text) + len(s.Note)
+			n += stepWeight(s)
 		}
 		for _, m := range c.Matched {
 			n += len(m) + 3
 		}
-		if f := c.Failure; f != nil {
-			n += 300 + len(f.Step) + len(f.Expected) + len(f.Actual) + len(f.Obstacle) + len(f.Report) + 200*len(
-				f.Candidates)
+		for _, s := range c.Seen {
+			n += 60 + len(s.ID) + len(s.Text) + len(s.Role) + len(s.Screen)
 		}
+		if f := c.Failure; f != nil {
+			n += failureWeight(f)
+		}
+	}
+	return n
+}
+
+func stepWeight(s script.StepRecord) int {
+	n := 160 + len(s.Text) + len(s.Note) + len(s.File) + len(s.Absent)
+	for _, l := range s.Locators {
+		n += len(l) + 3
+	}
+	return n
+}
+
+func failureWeight(f *script.Failure) int {
+	n := 400 + len(f.Step) + len(f.Expected) + len(f.Actual) + len(f.Obstacle) + len(f.Report) + 200*len(f.Candidates)
+	for _, p := range f.Way {
+		n += 60 + len(p.File) + len(p.Text)
+	}
+	for _, v := range f.Values {
+		n += 30 + len(v.Name) + len(v.Value)
+	}
+	for _, l := range f.Log {
+		n += 80 + len(l.Tag) + len(l.Text)
+	}
+	for _, p := range f.Difference {
+		n += 30 + len(p.Text)
+	}
+	for _, s := range append(append([]string{}, f.After...), f.Locators...) {
+		n += len(s) + 3
 	}
 	return n
 }
@@ -84,7 +119,7 @@ func (e *Event) Fit() (int, error) {
 	plain.Deep(e, MaxText)
 	cuts := []func(){
 		func() { plain.Deep(e, 2000) },
-		func() { e.cutMatched(1000) },
+		func() { e.cutMatched(1000); e.cutSeen() },
 		func() {
 			if e.Entry != nil {
 				e.Entry.Detail = nil
@@ -111,6 +146,17 @@ func (e *Event) size() (int, error) {
 		return w, nil
 	}
 	return SizeOf(e)
+}
+
+// cutSeen leaves out what screens had on them, and the locators of steps: they only help.
+func (e *Event) cutSeen() {
+	if e.Case == nil {
+		return
+	}
+	e.Case.Seen = nil
+	for i := range e.Case.Steps {
+		e.Case.Steps[i].Locators = nil
+	}
 }
 
 func (e *Event) cutMatched(keep int) {

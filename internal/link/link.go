@@ -20,7 +20,7 @@ import (
 )
 
 // Version is what both ends must speak.
-const Version = 5
+const Version = 6
 
 // MaxMessage bounds a message, in bytes.
 const MaxMessage = 16 << 20
@@ -204,7 +204,26 @@ type Attempt struct {
 	Cases       []int             `json:"cases"` // by position in the suite
 	Seed        int64             `json:"seed"`
 	RealTime    bool              `json:"real_time"`
-	Known       []string          `json:"known"` // locators that have matched in this app before
+	Known       []string          `json:"known"`             // locators that have matched in this app before
+	Wants       bool              `json:"wants,omitempty"`   // its suite wants secrets or accounts: they are asked for
+	Updates     []Update          `json:"updates,omitempty"` // builds that its suite installs over the first
+	Steps       bool              `json:"steps,omitempty"`   // each step is told as it ends
+}
+
+// Update is another build of the app, as a script names it. Trouble tells why it cannot be had.
+type Update struct {
+	Build       string          `json:"build"`
+	Package     appfile.Package `json:"package,omitzero"`
+	PackageBlob string          `json:"package_blob,omitempty"`
+	Trouble     string          `json:"trouble,omitempty"`
+}
+
+// Lent is what a lease's suite wants of its project: secrets by name, and what the accounts that
+// are lent to it hold, by name and field. It is asked for, and never part of a lease, so that it
+// stands in no journal.
+type Lent struct {
+	Secrets  map[string]string            `json:"secrets"`
+	Accounts map[string]map[string]string `json:"accounts"`
 }
 
 // End tells the host to end a lease early.
@@ -240,6 +259,7 @@ type Event struct {
 	Seq      int64         `json:"seq"`
 	Began    *Began        `json:"began,omitempty"`
 	CaseOpen *CaseOpen     `json:"case_open,omitempty"`
+	Step     *StepEnded    `json:"step,omitempty"`
 	Entry    *Entry        `json:"entry,omitempty"`
 	Case     *CaseClosed   `json:"case,omitempty"`
 	Evidence []EvidenceRef `json:"evidence,omitempty"` // of the lease as a whole
@@ -257,6 +277,12 @@ type CaseOpen struct {
 	Case int `json:"case"`
 }
 
+// StepEnded tells how a step of a case went, where that is wanted at once.
+type StepEnded struct {
+	Case int               `json:"case"`
+	Step script.StepRecord `json:"step"`
+}
+
 // CaseClosed is the result of a case.
 type CaseClosed struct {
 	Case     int                 `json:"case"`
@@ -265,6 +291,7 @@ type CaseClosed struct {
 	Failure  *script.Failure     `json:"failure,omitempty"`
 	Steps    []script.StepRecord `json:"steps,omitempty"`
 	Matched  []string            `json:"matched,omitempty"` // locators that matched and were not Known
+	Seen     []script.Seen       `json:"seen,omitempty"`    // what the app's screens had on them
 	Evidence []EvidenceRef       `json:"evidence,omitempty"`
 }
 

@@ -19,6 +19,7 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
+	"yamato/internal/service/builds"
 	"yamato/internal/service/runs"
 	"yamato/internal/store"
 )
@@ -176,8 +177,8 @@ func TestLeasesOfAnyNumberAndSizeAreDelivered(t *testing.T) {
 	for i := range 8000 { // each lease names them all once it knows them
 		fmt.Fprintf(&steps, "expect \"%s %d\"\n", strings.Repeat("<", 100), i)
 	}
-	_, err := w.service.PushSuite(ctx, w.user, "large.suite", "suite \"Large\"\ncase \"c\"\n"+steps.String()+"end\n",
-		false)
+	_, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "large.suite",
+		Text: "suite \"Large\"\ncase \"c\"\n" + steps.String() + "end\n"})
 	require.NoError(t, err)
 	suite, err := w.store.SuiteNamed(ctx, w.user.ProjectID, "Large")
 	require.NoError(t, err)

@@ -25,6 +25,7 @@ import (
 	dispatching "yamato/internal/service/dispatch"
 	"yamato/internal/service/runs"
 	"yamato/internal/service/sessions"
+	"yamato/internal/service/vault"
 	"yamato/internal/service/views"
 	"yamato/internal/service/watch"
 	"yamato/internal/store"
@@ -40,6 +41,7 @@ type (
 	shown    = views.Part
 	sat      = sessions.Part
 	listed   = checklists.Part
+	locked   = vault.Part
 )
 
 // Service is one instance: its parts, put together, and the loops that make them work.
@@ -53,6 +55,7 @@ type Service struct {
 	*shown
 	*sat
 	*listed
+	*locked
 	callers *callers
 }
 
@@ -83,7 +86,7 @@ func New(st *store.Store, blobs blob.Store, c base.Config) *Service {
 	kept, fleet := builds.New(b), care.New(b)
 	told, ran := views.New(b, kept, fleet), runs.New(b, kept)
 	return &Service{b, kept, dispatching.New(b), ran, fleet, watch.New(b), told,
-		sessions.New(b, kept, fleet, told), checklists.New(b, ran), newCallers()}
+		sessions.New(b, kept, fleet, told), checklists.New(b, ran), vault.New(b), newCallers()}
 }
 
 // Run works until ctx ends and the links of hosts have been given up: it listens for the bell,

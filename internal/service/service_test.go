@@ -22,6 +22,7 @@ import (
 	"yamato/internal/link"
 	"yamato/internal/pgbox/pgtest"
 	"yamato/internal/service/base"
+	"yamato/internal/service/builds"
 	"yamato/internal/service/care"
 	"yamato/internal/service/runs"
 	"yamato/internal/service/views"
@@ -69,7 +70,7 @@ func newWorld(t *testing.T, c base.Config) *world {
 	}
 	w.service = w.another(c)
 	w.push("3.1.4")
-	_, err = w.service.PushSuite(ctx, w.user, "two.suite", twoCases, false)
+	_, err = w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.suite", Text: twoCases})
 	require.NoError(t, err)
 	return w
 }
@@ -493,9 +494,8 @@ func TestCasesAreChosenByNameAndByTag(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
-	_, err := w.service.PushSuite(ctx, w.user, "tags.suite",
-		"suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n",
-		false)
+	_, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "tags.suite",
+		Text: "suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n"})
 	require.NoError(t, err)
 	cases := func(in runs.Order) []string {
 		in.Build, in.Suites = "3.1.4", []string{"Tags"}
@@ -523,11 +523,11 @@ func TestASuiteThatChangesIsANewRevisionAndOldRunsKeepTheirs(t *testing.T) {
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
 	r := w.start(runs.Order{})
-	same, err := w.service.PushSuite(ctx, w.user, "two.suite", twoCases, false)
+	same, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.suite", Text: twoCases})
 	require.NoError(t, err)
 	require.False(t, same.Fresh)
-	changed, err := w.service.PushSuite(ctx, w.user, "two.suite", strings.Replace(twoCases, "\"two\"", "\"deux\"", 1),
-		false)
+	changed, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.suite",
+		Text: strings.Replace(twoCases, "\"two\"", "\"deux\"", 1)})
 	require.NoError(t, err)
 	require.Equal(t, int64(2), changed.Number)
 	require.Equal(t, "two", w.detail(r.Number).Legs[0].Cases[1].Name)

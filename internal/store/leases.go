@@ -8,6 +8,7 @@ import (
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
 	"yamato/internal/store/pg"
+	"yamato/internal/store/vault"
 )
 
 // WaitingLeg is a leg as the scheduler needs it.
@@ -22,12 +23,13 @@ type WaitingLeg struct {
 	OS        string    `db:"os"`
 	DeviceID  int64     `db:"device_id"` // 0 for any
 	Avoid     pg.Int64s `db:"avoid"`
-	State     string    `db:"state"`
+	State     string    `db:"state"` // blocked: it waits for a test account
 	AskedBy   string    `db:"asked_by"`
 }
 
 const waitingColumns = `select id, project_id, run_id, position, kind, model, platform, os,
-	coalesce(device_id, 0) as device_id, avoid || never as avoid, state,
+	coalesce(device_id, 0) as device_id, avoid || never as avoid,
+	case when state = 'waiting' and blocked <> '' then 'blocked' else state end as state,
 	(select asked_by from run where run.id = leg.run_id) as asked_by from leg `
 
 // LegsByID gives legs by their ids.
@@ -41,7 +43,7 @@ func (t *Tx) LegsByID(ctx context.Context, ids []int64) ([]WaitingLeg, error) {
 func (t *Tx) WaitingLegs(ctx context.Context) ([]WaitingLeg, error) {
 	var list []WaitingLeg
 	err := t.tx.SelectContext(ctx, &list, waitingColumns+`
-		where run_id in (select id from run where finished_at is null) and state = 'waiting' order by id`)
+		where run_id in (select id from run where finished_at is null) and state = 'waiting' and blocked = '' order by id`)
 	return list, err
 }
 
@@ -283,6 +285,7 @@ type Assignment struct {
 	Cases       pg.Ints               `db:"todo"`
 	Seed        int64                 `db:"seed"`
 	RealTime    bool                  `db:"real_time"`
+	Steps       bool                  `db:"tells_steps"`
 	Leave       bool                  `db:"leave_installed"`
 	LastSeq     int64                 `db:"last_seq"`
 	TTLMS       int64                 `db:"ttl_ms"`
@@ -315,7 +318,7 @@ func (s *Store) Assignments(ctx context.Context, leases []int64) ([]Assignment, 
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, d.name as device, a.run_id, r.number as run, b.app_id, g.revision_id, a.number as attempt,
 			g.kind, g.model, g.platform, g.os, g.levels,
-		       l.project_id, g.digest as package_blob, a.todo, r.seed, r.real_time, r.leave_installed, l.last_seq,
+		       l.project_id, g.digest as package_blob, a.todo, r.seed, r.real_time, r.tells_steps, r.leave_installed, l.last_seq,
 		       greatest(0, extract(epoch from l.expires_at - now()) * 1000)::bigint as ttl_ms
 		from lease l
 		join attempt a on a.lease_id = l.id
@@ -333,13 +336,14 @@ type Goods struct {
 	Package  pg.JSON[appfile.Package] `db:"facts"`
 	Suite    string                   `db:"suite_blob"` // digest of the suite's text
 	Locators pg.JSON[[]string]        `db:"locators"`   // all that the suite names
+	Asks     pg.JSON[vault.Asked]     `db:"asks"`       // what the suite wants
 }
 
 // GoodsOf gives the goods of a package and a revision of a suite.
 func (s *Store) GoodsOf(ctx context.Context, project, revision int64, packageBlob string) (Goods, error) {
 	var g Goods
 	err := s.db.GetContext(ctx, &g, `
-		select p.facts, v.digest as suite_blob, v.locators from package p, suite_revision v
+		select p.facts, v.digest as suite_blob, v.locators, v.asks from package p, suite_revision v
 		where p.project_id = $1 and p.digest = $2 and v.id = $3`, project, packageBlob, revision)
 	return g, pg.Found(err)
 }

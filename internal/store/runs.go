@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -34,6 +35,8 @@ type Run struct {
 	Checklist    string     `db:"checklist"` // that people go through by hand, "" for a run of machines
 	RealTime     bool       `db:"real_time"`
 	AskedBy      string     `db:"asked_by"`
+	Order        string     `db:"case_order"`  // written or random
+	Steps        bool       `db:"tells_steps"` // each step is told as it ends
 	LastEvent    int64      `db:"last_event"`
 	OpenLegs     int        `db:"open_legs"`
 	Legs         int        `db:"legs"`
@@ -103,12 +106,13 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 			with n as (update project set next_run = next_run + 1 where id = $1 returning next_run - 1 as number)
 			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language,
 				real_time, asked_by, idempotency_key, open_legs, legs, expected, leave_installed, lineup,
-					idempotency_digest, checklist, started_at)
+					idempotency_digest, checklist, case_order, tells_steps, started_at)
 			select $1, number, $2, $3, case when $16 = '' then 'queued' else 'running' end, $4, $5, $6, $7, $8, $9, nullif($10, ''),
-				$11, $11, $12, $13, $14, $15, $16, case when $16 <> '' then now() end
+				$11, $11, $12, $13, $14, $15, $16, $17, $18, case when $16 <> '' then now() end
 				from n returning id, number`,
 			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy,
-			n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup, n.Digest, r.Checklist); err != nil {
+			n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup, n.Digest, r.Checklist,
+			cmp.Or(r.Order, "written"), r.Steps); err != nil {
 			return err
 		}
 		number = row.Number
@@ -207,7 +211,7 @@ const runColumns = `
 	select r.id, r.project_id, r.number, r.build_id, a.name as app, a.id as app_id, b.number as build_number,
 		b.version_name, b.version_code,
 	       r.purpose, r.state, r.verdict, r.seed, r.repeat_failed, r.after_error, r.language, r.real_time,
-	       	r.asked_by, r.leave_installed, r.lineup, r.checklist,
+	       	r.asked_by, r.leave_installed, r.lineup, r.checklist, r.case_order, r.tells_steps,
 	       r.last_event, r.open_legs, r.legs, r.expected, r.results, r.fails, r.errors, r.created_at, r.started_at,
 	       	r.finished_at
 	from run r join build b on b.id = r.build_id join app a on a.id = b.app_id `

@@ -14,6 +14,7 @@ import (
 	"yamato/internal/store/access"
 	"yamato/internal/store/pg"
 	"yamato/internal/store/sessions"
+	"yamato/internal/store/vault"
 )
 
 //go:embed migrations/*.sql
@@ -23,6 +24,7 @@ var migrations embed.FS
 type Store struct {
 	*access.Records
 	*Sessions
+	*Vault
 	db *sqlx.DB // the pool's
 }
 
@@ -32,7 +34,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{&access.Records{Pool: pool}, sessions.New(pool), pool.DB}, nil
+	return &Store{&access.Records{Pool: pool}, sessions.New(pool), vault.New(pool), pool.DB}, nil
 }
 
 // Migrate brings the tables up to what this version needs. Several services may
@@ -65,10 +67,17 @@ func (s *Store) Migrate(ctx context.Context) error {
 // Sessions are the records of people's sessions at devices.
 type Sessions = sessions.Records
 
+// Vault are the records of what suites want of their project.
+type Vault = vault.Records
+
+// Lending is a transaction over the vault.
+type Lending = vault.Tx
+
 // Tx is a transaction.
 type Tx struct {
 	tx *sqlx.Tx
 	sessions.Tx
+	Lending
 }
 
 // InTx runs do in a transaction, which is committed if do gives nil.
@@ -87,7 +96,7 @@ type Tx struct {
 // What has to know a run's state before it touches the run's legs does so in a
 // transaction of its own: see windDown in internal/service/dispatch.
 func (s *Store) InTx(ctx context.Context, do func(*Tx) error) error {
-	return s.Records.InTx(ctx, func(tx *sqlx.Tx) error { return do(&Tx{tx, sessions.Tx{SQL: tx}}) })
+	return s.Records.InTx(ctx, func(tx *sqlx.Tx) error { return do(&Tx{tx, sessions.Tx{SQL: tx}, vault.Tx{SQL: tx}}) })
 }
 
 func (t *Tx) exec(ctx context.Context, query string, args ...any) error {

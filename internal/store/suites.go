@@ -1,33 +1,41 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"time"
 
 	"yamato/internal/store/pg"
+	"yamato/internal/store/vault"
 )
 
 // CaseName is a case as the records know it.
 type CaseName struct {
 	Name string   `json:"name"`
 	Tags []string `json:"tags"`
+	Line int      `json:"line,omitempty"` // where it begins, or its row of data
+	End  int      `json:"end,omitempty"`
 }
 
 // Suite is one revision of a suite.
 type Suite struct {
-	ID        int64               `db:"id"` // of the revision
-	Name      string              `db:"name"`
-	Number    int64               `db:"number"` // of the revision, within the suite
-	Digest    string              `db:"digest"`
-	FileName  string              `db:"file_name"`
-	Cases     pg.JSON[[]CaseName] `db:"cases"`
-	Locators  pg.JSON[[]string]   `db:"locators"`
-	CreatedAt time.Time           `db:"created_at"`
-	Tried     bool                `db:"tried"` // it came to be run once, and is no revision that a name means
+	ID        int64                `db:"id"` // of the revision
+	Name      string               `db:"name"`
+	Number    int64                `db:"number"` // of the revision, within the suite
+	Digest    string               `db:"digest"`
+	FileName  string               `db:"file_name"`
+	Cases     pg.JSON[[]CaseName]  `db:"cases"`
+	Locators  pg.JSON[[]string]    `db:"locators"`
+	Asks      pg.JSON[vault.Asked] `db:"asks"`
+	Origin    string               `db:"origin"`    // folder, or kept
+	By        string               `db:"handed_by"` // who handed it in
+	CreatedAt time.Time            `db:"created_at"`
+	Tried     bool                 `db:"tried"` // it came to be run once, and is no revision that a name means
 }
 
 const suiteColumns = `
-	select r.id, s.name, r.number, r.digest, r.file_name, r.cases, r.locators, r.created_at, r.tried
+	select r.id, s.name, r.number, r.digest, r.file_name, r.cases, r.locators, r.asks, r.origin, r.handed_by,
+		r.created_at, r.tried
 	from suite s join suite_revision r on r.suite_id = s.id `
 
 // AddSuite keeps a revision of a suite, unless its newest one is the same, and
@@ -44,12 +52,13 @@ func (s *Store) AddSuite(ctx context.Context, project int64, in Suite) (out Suit
 		var n int64
 		if err := t.tx.GetContext(ctx, &n, `
 			with new as (
-				insert into suite_revision (project_id, suite_id, number, digest, file_name, cases, locators, tried)
+				insert into suite_revision (project_id, suite_id, number, digest, file_name, cases, locators, tried,
+					asks, origin, handed_by)
 				select $1, $2, 1 + coalesce((select max(number) from suite_revision where suite_id = $2), 0),
-					$3, $4, $5, $6, $7
+					$3, $4, $5, $6, $7, $8, $9, $10
 				on conflict (suite_id, digest) do nothing returning 1)
 			select count(*) from new`, project, id, in.Digest, in.FileName, pg.Encode(in.Cases.V), pg.Encode(in.Locators.V),
-			in.Tried); err != nil {
+			in.Tried, pg.Encode(in.Asks.V), cmp.Or(in.Origin, "folder"), in.By); err != nil {
 			return err
 		}
 		fresh = n > 0
@@ -88,6 +97,21 @@ func (s *Store) SuiteNamed(ctx context.Context, project int64, name string) (Sui
 		where s.project_id = $1 and ((s.name = $2 or lower(s.name) = lower($2)) and not r.tried
 			and s.removed_at is null or r.digest = $2)
 		order by (s.name = $2) desc, (r.digest = $2) desc, r.number desc limit 1`, project, name)
+	return out, pg.Found(err)
+}
+
+// SuiteRevisions gives the revisions of a suite that a name has meant, newest first.
+func (s *Store) SuiteRevisions(ctx context.Context, project int64, name string, limit int) ([]Suite, error) {
+	list := []Suite{}
+	err := s.db.SelectContext(ctx, &list, suiteColumns+`
+		where s.project_id = $1 and s.name = $2 and not r.tried order by r.number desc limit $3`, project, name, limit)
+	return list, err
+}
+
+// SuiteRevision gives one revision of a suite by its number.
+func (s *Store) SuiteRevision(ctx context.Context, project int64, name string, number int64) (Suite, error) {
+	var out Suite
+	err := s.db.GetContext(ctx, &out, suiteColumns+`where s.project_id = $1 and s.name = $2 and r.number = $3`, project, name, number)
 	return out, pg.Found(err)
 }
 

@@ -20,6 +20,7 @@ type plan struct {
 	Seed           *int64   `yaml:"seed"`
 	RepeatFailed   *int     `yaml:"repeat_failed"`
 	RealTime       *bool    `yaml:"real_time"`
+	Order          *string  `yaml:"order"`
 }
 
 // ReadPlan reads a plan; its errors say in words what is wrong, and where.
@@ -32,5 +33,5 @@ func ReadPlan(text []byte) (contract.NewRun, error) {
 		Tags: ui.Several(p.Tags),
 		On:   ui.Several(p.On), Lineup: p.Lineup,
 		LeaveInstalled: p.LeaveInstalled, Language: p.Language, Seed: p.Seed, RepeatFailed: p.RepeatFailed,
-		RealTime: p.RealTime}, nil
+		RealTime: p.RealTime, Order: p.Order}, nil
 }

@@ -16,6 +16,7 @@ import (
 	"yamato/demo"
 	"yamato/internal/cli/buildcmd"
 	"yamato/internal/cli/runcmd"
+	"yamato/internal/cli/suitecmd"
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
@@ -175,12 +176,12 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 	}
 	fmt.Fprintf(a.Out, "The hosts of the sites %s are linked, with %s. Ready after %.1f s.\n", listed(sites), ui.Plural(len(devices), "device"), time.Since(began).Seconds())
 	var names []string
-	suites, err := buildcmd.SuiteFiles([]string{filepath.Join(s.dir, "suites")})
+	suites, err := suitecmd.SuiteFiles([]string{filepath.Join(s.dir, "suites")})
 	if err != nil {
 		return err
 	}
 	for _, path := range suites {
-		one, err := buildcmd.Of(a.App).PushSuite(ctx, c, path, false)
+		one, err := suitecmd.Of(a.App).PushSuite(ctx, c, path, false)
 		if err != nil {
 			return err
 		}

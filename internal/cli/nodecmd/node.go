@@ -52,6 +52,7 @@ type node struct {
 type nodeConfig struct {
 	database string
 	dir      string // for blobs and tokens
+	keyFile  string // that secrets are sealed with; one of dir's own where it is empty
 	listen   string
 	project  string
 	ttl      time.Duration
@@ -115,6 +116,10 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 	if _, err = ensureToken(ctx, st, project, "host", "hosts", n.hostToken); err != nil {
 		return nil, err
 	}
+	key, err := ensureKey(ui.First(c.keyFile, filepath.Join(c.dir, "secrets.key")))
+	if err != nil {
+		return nil, err
+	}
 	l, err := (&net.ListenConfig{}).Listen(ctx, "tcp", c.listen)
 	if err != nil {
 		return nil, ui.WrongCall{Title: fmt.Sprintf("the address %s cannot be listened on: %v", c.listen, err),
@@ -123,7 +128,7 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 	n.url = "http://" + l.Addr().String()
 	s := service.New(st, blobs, base.Config{Address: n.url, TTL: c.ttl, Silence: c.silence, Log: c.log,
 		Tolerance: fleet.Tolerance{Count: c.care.troubles, Within: c.care.within}, ProbeEvery: c.care.probeEvery,
-		MendWithin: c.care.mendWithin, MayFetch: c.care.mayFetch})
+		MendWithin: c.care.mendWithin, MayFetch: c.care.mayFetch, Key: key})
 	server := &http.Server{Handler: api.New(s, api.Config{Program: ui.Version, Names: c.names, Console: web.Files(),
 		Uploads: filepath.Join(c.dir, "blobs", "staging"), Log: c.log}), ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout: 2 * time.Minute}
@@ -153,6 +158,32 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 
 func userName() string {
 	return ui.First(os.Getenv("USER"), os.Getenv("LOGNAME"), "local user")
+}
+
+// ensureKey gives the key in a file that secrets are sealed with, which is made with mode 0600 if
+// need be. Several services on the same records need the same.
+func ensureKey(path string) ([]byte, error) {
+	key, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		key = make([]byte, 32)
+		_, _ = rand.Read(key) // never fails (crypto/rand)
+		f, made := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if errors.Is(made, os.ErrExist) { // another service, a moment earlier
+			return os.ReadFile(path)
+		}
+		if err = made; err == nil {
+			_, err = f.Write(key)
+			err = errors.Join(err, f.Close())
+		}
+	}
+	if err == nil && len(key) != 32 {
+		return nil, ui.WrongCall{Title: fmt.Sprintf("the key for secrets in %s has %d bytes instead of 32", path, len(key)),
+			Hint: "put back the file that the other services have; secrets that were sealed with another key are lost"}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("keeping the key for secrets: %w", err)
+	}
+	return key, nil
 }
 
 // ensureToken gives the token in a file, which is made with mode 0600 if need
@@ -220,6 +251,8 @@ func (a *App) ServeCommand() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&c.database, "database", "", "PostgreSQL database ($YAMATO_DATABASE)")
 	f.StringVar(&c.dir, "dir", "", "folder for blobs and tokens; services that share a database share it")
+	f.StringVar(&c.keyFile, "key-file", "", "`file` with the key that secrets are sealed with, the same for all services (default: in --dir, "+
+		"made there)")
 	f.StringVar(&c.listen, "listen", defaultListen, "address to listen on; loopback unless you say otherwise")
 	f.StringArrayVar(&c.names, "name", nil, "name that browsers may open the console by, beside the address; may "+
 		"be repeated")

@@ -16,6 +16,7 @@ import (
 
 	"yamato/internal/cli/buildcmd"
 	"yamato/internal/cli/sessioncmd"
+	"yamato/internal/cli/suitecmd"
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
@@ -84,6 +85,8 @@ type runFlags struct {
 	builds, suites, cases, tags, on []string
 	app, language, junit            string
 	lineup, plan                    string
+	order                           string
+	fromLine                        int
 	leave                           bool
 	seed                            int64
 	repeat                          int
@@ -99,7 +102,10 @@ func (f *runFlags) bind(a *App, cmd *cobra.Command) {
 	g.BoolVar(&f.leave, "leave-installed", false, "leave the app on the devices, for a person to go on with")
 	_ = cmd.RegisterFlagCompletionFunc("lineup", a.Complete(ui.CompleteLineups))
 	g.StringArrayVar(&f.cases, "case", nil, "only the case of this name; may be repeated")
-	g.StringArrayVar(&f.tags, "tag", nil, "only cases with this tag; may be repeated")
+	g.StringArrayVar(&f.tags, "tag", nil, `only cases with this tag; "not slow": none with that one; may be repeated`)
+	g.IntVar(&f.fromLine, "from-line", 0, "only the case on this line of the suite")
+	g.StringVar(&f.order, "order", "written", "of the cases: written, or random by the seed, which is told")
+	_ = cmd.RegisterFlagCompletionFunc("order", cobra.FixedCompletions([]string{"written", "random"}, cobra.ShellCompDirectiveNoFileComp))
 	g.StringVar(&f.app, "app", "", "app, by name or application id, where a build's name does not tell")
 	g.StringVar(&f.language, "language", "", "language of the devices, as in BCP 47 (default en-GB)")
 	g.StringVar(&f.junit, "junit", "", "write the results as JUnit XML to this file")
@@ -130,6 +136,12 @@ func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) co
 	if f.realTime {
 		in.RealTime = &f.realTime
 	}
+	if f.fromLine > 0 {
+		in.FromLine = &f.fromLine
+	}
+	if f.order != "written" {
+		in.Order = &f.order
+	}
 	return in
 }
 
@@ -159,7 +171,7 @@ func (a *App) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contra
 	for _, of := range []struct{ into, from any }{{&over.App, in.App}, {&over.Cases, in.Cases}, {&over.Tags, in.Tags},
 		{&over.On, in.On}, {&over.Language, in.Language}, {&over.Lineup, in.Lineup},
 		{&over.Seed, in.Seed}, {&over.RepeatFailed, in.RepeatFailed}, {&over.RealTime, in.RealTime},
-		{&over.LeaveInstalled, in.LeaveInstalled}} {
+		{&over.LeaveInstalled, in.LeaveInstalled}, {&over.Order, in.Order}} {
 		if into := reflect.ValueOf(of.into).Elem(); into.IsNil() {
 			into.Set(reflect.ValueOf(of.from))
 		}
@@ -659,7 +671,7 @@ func (a *App) TryCommand() *cobra.Command {
 					Hint: "name it with --build: package files, a number, a version, or labels " +
 						"of the newest"}
 			}
-			suite, err := buildcmd.Of(a.App).PushSuite(cmd.Context(), s, args[0], true)
+			suite, err := suitecmd.Of(a.App).PushSuite(cmd.Context(), s, args[0], true)
 			if err != nil {
 				return err
 			}

@@ -4,7 +4,6 @@ import (
 	"archive/zip"
 	"bytes"
 	"fmt"
-	"io"
 	"path"
 	"slices"
 	"strings"
@@ -526,22 +525,4 @@ func (t *table) texts() (Texts, error) {
 		}
 	}
 	return g.texts, nil
-}
-
-// Texts are an app's texts: by key, then by language as in BCP 47, where "" is
-// the text for every other language.
-type Texts map[string]map[string]string
-
-// ReadTexts gives the texts of an Android package's resource table; nothing for
-// packages of other kinds.
-func ReadTexts(r io.ReaderAt, size int64) (Texts, error) {
-	archive, _, err := openZip(r, size)
-	if err != nil {
-		return nil, err
-	}
-	t, err := tableOf(archive)
-	if err != nil || t == nil {
-		return Texts{}, err
-	}
-	return t.texts()
 }

@@ -15,6 +15,9 @@ const (
 	Real      = "real"
 )
 
+// Traits are what devices physically have.
+var Traits = []string{"biometrics", "camera", "location", "motion", "nfc", "push", "telephony"}
+
 // Device is what a host declares of a device.
 type Device struct {
 	Name      string   `json:"name"`

@@ -3,7 +3,6 @@ package screen
 import (
 	"fmt"
 	"regexp"
-	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -24,14 +23,37 @@ type Match struct {
 func (m Match) Any() bool { return m.Text == "" && m.Pattern == nil }
 
 // Takes reports whether s fits m.
-func (m Match) Takes(s string) bool {
+func (m Match) Takes(s string) bool { return m.taker()(s) }
+
+// taker prepares for many texts: what is wanted is folded once, and so are only those texts
+// that are not as a fold would leave them.
+func (m Match) taker() func(string) bool {
 	switch {
 	case m.Pattern != nil:
-		return m.Pattern.MatchString(norm.NFC.String(s)) || m.Pattern.MatchString(Fold(s))
+		return func(s string) bool {
+			if m.Pattern.MatchString(norm.NFC.String(s)) {
+				return true
+			}
+			return !isFolded(s) && m.Pattern.MatchString(Fold(s))
+		}
 	case m.Text != "":
-		return Fold(s) == Fold(m.Text)
+		wanted := Fold(m.Text)
+		return func(s string) bool { return s == wanted || !isFolded(s) && Fold(s) == wanted }
 	}
-	return true
+	return func(string) bool { return true }
+}
+
+// isFolded tells, of plain texts only, that folding would change nothing.
+func isFolded(s string) bool {
+	blank := true // one at the start goes
+	for i := range len(s) {
+		c := s[i]
+		if c >= utf8.RuneSelf || c < ' ' || c == ' ' && blank {
+			return false
+		}
+		blank = c == ' '
+	}
+	return !blank || s == ""
 }
 
 func (m Match) String() string {
@@ -47,15 +69,17 @@ const (
 	Last      = -1
 )
 
-// Locator says how to find elements. Exactly one of Label, ID and Role is set;
+// Locator says how to find elements. Exactly one of Label, ID, Role and XPath is set;
 // Called goes with Role only. Ordinal counts what is shown, from 1 in reading order.
 type Locator struct {
-	Label   Match // visible text, what was typed into a field, or accessible name
-	ID      string
-	Role    string
-	Called  Match
-	Ordinal int
-	In      *Locator
+	Label    Match // visible text, what was typed into a field, or accessible name
+	ID       string
+	Role     string
+	Called   Match
+	XPath    *XPath
+	Ordinal  int
+	Relation Relation // to what Of finds; "" where there is none
+	Of       *Locator
 }
 
 // String is the canonical form, as a script would write it.
@@ -68,6 +92,8 @@ func (l Locator) String() string {
 		b.WriteString(OrdinalWord(l.Ordinal) + " ")
 	}
 	switch {
+	case l.XPath != nil:
+		b.WriteString(l.XPath.String())
 	case l.ID != "":
 		b.WriteString("#" + l.ID)
 	case l.Role != "":
@@ -78,8 +104,8 @@ func (l Locator) String() string {
 	default:
 		b.WriteString(l.Label.String())
 	}
-	if l.In != nil {
-		b.WriteString(" in " + l.In.String())
+	if l.Of != nil {
+		b.WriteString(" " + string(l.Relation) + " " + l.Of.String())
 	}
 	return b.String()
 }
@@ -108,15 +134,23 @@ func (l Locator) Find(t *Tree) []*Node {
 		return nil
 	}
 	roots := []*Node{t.Root}
-	if l.In != nil {
+	if l.Relation == In {
 		roots = nil
-		for _, r := range l.In.Find(t) {
+		for _, r := range l.Of.Find(t) {
 			roots = append(roots, r.Children...)
 		}
 	}
 	var found []*Node
-	for _, r := range roots {
-		found = l.collect(r, found)
+	if l.XPath != nil {
+		found = l.XPath.find(t, roots)
+	} else {
+		take := l.taker()
+		for _, r := range roots {
+			found = collect(r, take, found)
+		}
+	}
+	if l.Relation != "" && l.Relation != In {
+		found = l.Relation.keep(found, t.Shown(l.Of.Find(t)))
 	}
 	if l.Ordinal != NoOrdinal {
 		found = t.Shown(found)
@@ -136,26 +170,31 @@ func (l Locator) pick(found []*Node) []*Node {
 	return nil
 }
 
-func (l Locator) collect(n *Node, found []*Node) []*Node {
-	if l.takes(n) {
+func collect(n *Node, take func(*Node) bool, found []*Node) []*Node {
+	if take(n) {
 		return append(found, n)
 	}
 	for _, c := range n.Children {
-		found = l.collect(c, found)
+		found = collect(c, take, found)
 	}
 	return found
 }
 
-func (l Locator) takes(n *Node) bool {
+// taker gives what tells whether an element is meant, whatever it is related to.
+func (l Locator) taker() func(*Node) bool {
 	switch {
 	case l.ID != "":
-		return n.ID == l.ID
+		return func(n *Node) bool { return n.ID == l.ID }
+	case l.Role != "" && l.Called.Any():
+		return func(n *Node) bool { return n.Role == l.Role }
 	case l.Role != "":
-		return n.Role == l.Role && (l.Called.Any() || l.Called.Takes(n.Name) || l.Called.Takes(n.Text))
+		called := l.Called.taker()
+		return func(n *Node) bool { return n.Role == l.Role && (called(n.Name) || called(n.Text)) }
 	}
-	return slices.ContainsFunc([]string{n.Name, n.Text, n.Value}, func(s string) bool {
-		return s != "" && l.Label.Takes(s)
-	})
+	label := l.Label.taker()
+	return func(n *Node) bool {
+		return n.Name != "" && label(n.Name) || n.Text != "" && label(n.Text) || n.Value != "" && label(n.Value)
+	}
 }
 
 // Nearest gives up to max elements that l might have meant, most alike first:
@@ -184,6 +223,9 @@ func (l Locator) Nearest(t *Tree, max int) []*Node {
 }
 
 func (l Locator) distance(n *Node) (int, bool) {
+	if l.XPath != nil {
+		return 0, false
+	}
 	wanted, have := l.Label.Text, n.Label()
 	switch {
 	case l.ID != "":

@@ -37,7 +37,7 @@ func Suggest(t *Tree, n *Node) []Locator {
 				continue
 			}
 			for _, l := range own {
-				l.In = &in
+				l.Relation, l.Of = In, &in
 				try(l)
 			}
 			if len(out) > 0 {

@@ -113,10 +113,11 @@ type Tree struct {
 	Root     *Node   `json:"root"`
 	Width    float64 `json:"width"`
 	Height   float64 `json:"height"`
-	Revision uint64  `json:"revision"` // rises with every change
-	Busy     bool    `json:"busy"`     // the app or the system has something pending
-	App      string  `json:"app"`      // id of the app in front, "" if none
-	Language string  `json:"language"` // BCP 47, what the device is set to
+	Revision uint64  `json:"revision"`          // rises with every change
+	Busy     bool    `json:"busy"`              // the app or the system has something pending
+	App      string  `json:"app"`               // id of the app in front, "" if none
+	Language string  `json:"language"`          // BCP 47, what the device is set to
+	Cutouts  []Rect  `json:"cutouts,omitempty"` // where the screen has none
 }
 
 // Walk calls visit for every element, parents before children, in painting

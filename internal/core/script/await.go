@@ -21,6 +21,9 @@ type sight struct {
 	nodes  []*screen.Node // what was acted on or looked at
 	value  amount.Value
 	key    string // what has to stay the same for as long as a screen takes to settle
+
+	difference []Piece
+	obstacle   *screen.Node
 }
 
 // judged is a sight with the circumstances under which it was taken.
@@ -43,7 +46,7 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 	}
 	from, quiet := r.device.Now(), r.o.Quiet
 	deadline := from + patience
-	if limit := r.began + r.o.CaseLimit; deadline > limit {
+	if limit := r.limitFrom + r.o.CaseLimit; deadline > limit {
 		deadline = max(limit, from)
 	}
 	var out judged
@@ -55,6 +58,7 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 		}
 		now := r.device.Now()
 		r.settling.See(tree, now)
+		r.lastTree, r.language = tree, tree.Language
 		if r.app == "" && tree.App != "system" {
 			r.app = tree.App
 		}
@@ -66,6 +70,11 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 		out.reached = out.reached || looks > 0 && !was.ok && out.ok
 		calm := r.settling.Settled(now, quiet)
 		out.steady = out.ok && now-okFrom >= quiet
+		if e, ok := st.(*Expect); ok && out.ok {
+			if l, ok := e.Condition.(lasting); ok && l.atOnce() {
+				return out, nil
+			}
+		}
 		out.settled = calm && (!out.ok || out.steady)
 		if out.settled && (out.ok || out.final) {
 			return out, nil
@@ -124,7 +133,10 @@ func (r *runner) judge(st Statement, expected string, view func(*screen.Tree) si
 		return saw.sight, nil
 	}
 	cause, actual := r.verdictOf(saw)
-	if ran := r.device.Now() - r.began; ran >= r.o.CaseLimit {
+	if e, ok := st.(*Expect); ok && expected == "" {
+		expected = e.Condition.expected(r)
+	}
+	if ran := r.device.Now() - r.limitFrom; ran >= r.o.CaseLimit {
 		cause, expected, actual = OutOfTime, r.endInTime(), fmt.Sprintf("it has run for %s, at last waiting for %s: %s",
 			short(ran), expected, actual)
 	}
@@ -133,16 +145,13 @@ func (r *runner) judge(st Statement, expected string, view func(*screen.Tree) si
 	if saw.tree.Busy {
 		stopped.failure.PendingMS = (r.device.Now() - r.settling.Busy).Milliseconds()
 	}
-	var marks []screen.Rect
-	for i, n := range saw.nodes {
-		if i == 20 {
-			break
-		}
-		marks = append(marks, n.Visible)
-		stopped.failure.Candidates = append(stopped.failure.Candidates, Candidate{i + 1, n.Role, n.ID, n.Label(),
-			n.Bounds})
+	if cause == Contradicted {
+		stopped.failure.Difference = saw.difference
 	}
-	r.keepFailure(stopped, marks)
+	if saw.obstacle != nil {
+		stopped.failure.Obstacle = r.mask(screen.DescribeCover(saw.obstacle))
+	}
+	r.mark(stopped, saw.nodes)
 	return saw.sight, stopped
 }
 

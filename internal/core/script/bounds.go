@@ -6,17 +6,22 @@ import (
 
 // Bounds on a script, beside those of its text.
 const (
-	maxCases    = 5000
-	maxSteps    = 50_000
-	maxTags     = 50  // of a suite, and of a case
-	maxTag      = 100 // characters
-	maxTitle    = 200 // characters of a suite's or a case's name
-	maxDepth    = 40  // of brackets, of elements in elements, and of blocks in blocks
-	maxTerms    = 200 // of one sum or product
-	maxTimes    = 1000
-	maxRan      = 50_000 // steps that one case carries out
-	maxFindings = 1000
-	maxHints    = 200 // findings after that come without suggestions
+	maxCases      = 5000
+	maxSteps      = 50_000
+	maxTags       = 50  // of a suite, and of a case
+	maxTag        = 100 // characters
+	maxTitle      = 200 // characters of a suite's or a case's name
+	maxDepth      = 40  // of brackets, of elements in elements, and of blocks in blocks
+	maxTerms      = 200 // of one sum or product
+	maxTimes      = 1000
+	maxFiles      = 100 // that a suite uses
+	maxWords      = 30  // of an action's name
+	maxRows       = 1000
+	maxCalls      = 30 // of actions by actions, one in the other
+	maxWordValues = 10
+	maxRan        = 50_000 // steps that one case carries out
+	maxFindings   = 1000
+	maxHints      = 200 // findings after that come without suggestions
 )
 
 // deeper runs read one level deeper, up to maxDepth.

@@ -7,26 +7,30 @@ import (
 	"strings"
 
 	"yamato/internal/core/screen"
+	"yamato/internal/core/script/amount"
 	"yamato/internal/core/script/token"
 )
 
 // Element is a locator as written, before variables have values.
 type Element struct {
-	Pos     Pos
-	Length  int
-	Text    string // canonical, with variables unresolved: what the locator is known by
-	Label   *Wanted
-	ID      string
-	Role    string
-	Called  *Wanted
-	Ordinal int
-	In      *Element
+	Pos      Pos
+	Length   int
+	Text     string // canonical, with variables unresolved: what the locator is known by
+	Label    *Wanted
+	ID       string
+	Role     string
+	Called   *Wanted
+	XPath    *screen.XPath
+	Ordinal  int
+	Relation screen.Relation // to Of; "" where there is none
+	Of       *Element
 }
 
-// Wanted is a text to match: a template, or a pattern.
+// Wanted is a text to match: a template, a pattern, or a text of the app's own.
 type Wanted struct {
 	Text    *Template
 	Pattern *regexp.Regexp
+	Word    *Word
 }
 
 // Template is a text with {names} of variables in it.
@@ -48,12 +52,16 @@ const NoOrdinal = screen.NoOrdinal
 func (e *Element) parts() []Node {
 	var out []Node
 	for _, w := range []*Wanted{e.Label, e.Called} {
-		if w != nil && w.Text != nil {
+		switch {
+		case w == nil:
+		case w.Text != nil:
 			out = append(out, w.Text)
+		case w.Word != nil:
+			out = append(out, w.Word)
 		}
 	}
-	if e.In != nil {
-		out = append(out, e.In)
+	if e.Of != nil {
+		out = append(out, e.Of)
 	}
 	return out
 }
@@ -94,6 +102,10 @@ func (p *parser) element() *Element {
 		e.Label = p.wanted(t)
 	case t.Kind == token.ID:
 		e.ID = t.Text
+	case t.Is("word") && p.peek().IsSign("("):
+		e.Label = &Wanted{Word: p.word(t)}
+	case t.Is("xpath"):
+		e.XPath = p.xpath()
 	case t.Kind == token.Word && Roles[t.Text]:
 		e.Role = t.Text
 		if p.accept("called") {
@@ -107,11 +119,9 @@ func (p *parser) element() *Element {
 	default:
 		p.fail(t, `name it by its text "…", its #id, or its role`, "an element is missing before %s", t)
 	}
-	if !p.targetFollows && p.accept("in") {
-		p.deeper(func() { e.In = p.element() })
-	}
-	if t := p.peek(); t.Is("near") || t.Is("above") || t.Is("below") || t.Is("left") || t.Is("right") {
-		p.notReady(t)
+	if relation := p.relation(); relation != "" {
+		e.Relation = relation
+		p.deeper(func() { e.Of = p.element() })
 	}
 	last := p.tokens[p.at-1]
 	e.Length = last.Pos.Column + last.Length - first.Pos.Column
@@ -119,10 +129,35 @@ func (p *parser) element() *Element {
 	return e
 }
 
-func (p *parser) unknownRole(t token.Token) {
-	if t.Is("xpath") || t.Is("word") {
-		p.notReady(t)
+// relation takes the words of a relation, "" where there are none.
+func (p *parser) relation() screen.Relation {
+	switch {
+	case !p.targetFollows && p.accept("in"):
+		return screen.In
+	case p.accept("near"):
+		return screen.Near
+	case p.accept("above"):
+		return screen.Above
+	case p.accept("below"):
+		return screen.Below
+	case p.accept("left", "of"):
+		return screen.LeftOf
+	case p.accept("right", "of"):
+		return screen.RightOf
 	}
+	return ""
+}
+
+func (p *parser) xpath() *screen.XPath {
+	t := p.wantString("the XPath expression")
+	x, err := screen.NewXPath(t.Plain())
+	if err != nil {
+		p.fail(t, `XPath 1.0 over the screen tree: xpath "//list[@id='rows']/listitem[2]"`, "this XPath cannot be used: %s", err)
+	}
+	return x
+}
+
+func (p *parser) unknownRole(t token.Token) {
 	roles := []string{}
 	for r := range Roles {
 		roles = append(roles, r)
@@ -145,6 +180,9 @@ func (p *parser) wanted(t token.Token) *Wanted {
 		return &Wanted{Text: tpl}
 	case token.Pattern:
 		return &Wanted{Pattern: p.pattern(t)}
+	}
+	if t.Is("word") && p.peek().IsSign("(") {
+		return &Wanted{Word: p.word(t)}
 	}
 	p.fail(t, `write "…" or /…/`, "a text or a pattern is missing before %s", t)
 	return nil
@@ -212,16 +250,21 @@ func (p *parser) valueName(name string, at Pos, length int) {
 	case strings.ContainsAny(name, "+*/()=") || strings.ContainsAny(name[:1], "0123456789-"):
 		p.failAt(at, length, "compute it on a line before: let sum = …, then {sum}",
 			"braces hold the name of a value, and nothing that is computed")
-	case strings.ContainsAny(name, " {\""):
+	case strings.ContainsAny(name, " {\"") || !token.IsName(name):
 		p.failAt(at, length, `for a plain brace write \{`, "{ opens the name of a value, as in {island}")
 	}
 }
 
 func (e *Element) canonical() string {
-	l := screen.Locator{ID: e.ID, Role: e.Role, Ordinal: e.Ordinal, Label: e.Label.source(), Called: e.Called.source()}
-	text := l.String()
-	if e.In != nil {
-		text += " in " + e.In.Text // made already, from the tail on
+	var text string
+	if e.Label != nil && e.Label.Word != nil || e.Called != nil && e.Called.Word != nil {
+		text = e.ownWords()
+	} else {
+		l := screen.Locator{ID: e.ID, Role: e.Role, XPath: e.XPath, Ordinal: e.Ordinal, Label: e.Label.source(), Called: e.Called.source()}
+		text = l.String()
+	}
+	if e.Of != nil {
+		text += " " + string(e.Relation) + " " + e.Of.Text // made already, from the tail on
 	}
 	return text
 }
@@ -251,6 +294,14 @@ func (t *Template) source() string {
 
 // words is the element as scripts write it.
 func (e *Element) words() string {
+	if e.Of != nil {
+		return e.ownWords() + " " + string(e.Relation) + " " + e.Of.words()
+	}
+	return e.ownWords()
+}
+
+// ownWords is the element without what it is related to.
+func (e *Element) ownWords() string {
 	var b strings.Builder
 	switch {
 	case e.Ordinal == screen.Last:
@@ -259,6 +310,8 @@ func (e *Element) words() string {
 		b.WriteString(token.OrdinalOf(e.Ordinal) + " ")
 	}
 	switch {
+	case e.XPath != nil:
+		b.WriteString("xpath " + quote(e.XPath.Source()))
 	case e.ID != "":
 		b.WriteString("#" + e.ID)
 	case e.Role != "":
@@ -269,18 +322,26 @@ func (e *Element) words() string {
 	default:
 		b.WriteString(e.Label.words())
 	}
-	if e.In != nil {
-		b.WriteString(" in " + e.In.words())
-	}
 	return b.String()
 }
 
 func (w *Wanted) words() string {
-	if w.Pattern != nil {
-		return "/" + strings.ReplaceAll(w.Pattern.String(), "/", `\/`) + "/"
+	switch {
+	case w.Word != nil:
+		return w.Word.words()
+	case w.Pattern != nil:
+		return patternWords(w.Pattern)
 	}
 	return w.Text.words()
 }
+
+func patternWords(re *regexp.Regexp) string {
+	return "/" + slashes.Replace(re.String()) + "/"
+}
+
+// slashes writes the slashes of a pattern so that none ends it; those that have a backslash
+// already keep it.
+var slashes = strings.NewReplacer(`\\`, `\\`, `\/`, `\/`, "/", `\/`)
 
 // words is the text in quotes, as scripts write it.
 func (t *Template) words() string {
@@ -301,3 +362,16 @@ var escape = strings.NewReplacer(`\`, `\\`, `"`, `\"`, "{", `\{`, "}", `\}`, "\n
 
 // quote writes a plain text as scripts do.
 func quote(s string) string { return `"` + escape.Replace(s) + `"` }
+
+// with is the text with the values of names put in.
+func (t *Template) with(values map[string]amount.Value) string {
+	var b strings.Builder
+	for _, p := range t.Parts {
+		if p.Variable != "" {
+			b.WriteString(values[p.Variable].String())
+		} else {
+			b.WriteString(p.Text)
+		}
+	}
+	return b.String()
+}

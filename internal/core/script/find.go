@@ -7,110 +7,156 @@ import (
 
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
+	"yamato/internal/core/script/amount"
 )
 
+// found is what an element was resolved to on a screen.
+type found struct {
+	locator screen.Locator
+	nodes   []*screen.Node // in reading order, those that nobody sees among them
+	shown   []*screen.Node
+	trouble *sight // why it could not be looked for
+}
+
 // find resolves an element to what is on the screen, and remembers what matched.
-func (r *runner) find(e *Element, t *screen.Tree) (screen.Locator, []*screen.Node) {
-	l := r.locator(e)
+func (r *runner) find(e *Element, t *screen.Tree) found {
+	r.looked[e.Text] = true
+	l, trouble := r.locator(e, t)
+	if trouble != nil {
+		return found{trouble: trouble}
+	}
+	if trouble := r.anchored(e, l, t); trouble != nil {
+		return found{locator: l, trouble: trouble}
+	}
 	nodes := l.Find(t)
-	for p := e; p != nil; p = p.In {
-		if !slices.Contains(r.matched, p.Text) && (p == e && len(nodes) > 0 || p != e &&
-			len(r.locator(p).Find(t)) > 0) {
-			r.matched = append(r.matched, p.Text)
+	if len(nodes) > 0 {
+		r.matched[e.Text] = true
+	}
+	of := l.Of
+	for p := e.Of; p != nil; p, of = p.Of, of.Of {
+		if !r.matched[p.Text] && (len(nodes) > 0 || len(of.Find(t)) > 0) {
+			r.matched[p.Text] = true
 		}
 	}
-	return l, nodes
+	return found{locator: l, nodes: nodes, shown: t.Shown(nodes)}
 }
 
-func (r *runner) locator(e *Element) screen.Locator {
-	l := screen.Locator{ID: e.ID, Role: e.Role, Ordinal: e.Ordinal, Label: r.match(e.Label), Called: r.match(e.Called)}
-	if e.In != nil {
-		in := r.locator(e.In)
-		l.In = &in
+// anchored tells of an element that others are found by, and of which there are several: no
+// relation is quietly that to the first. What lies in one of several is another matter.
+func (r *runner) anchored(e *Element, l screen.Locator, t *screen.Tree) *sight {
+	for ; e != nil && e.Of != nil; e, l = e.Of, *l.Of {
+		if e.Relation == screen.In {
+			continue
+		}
+		if shown := t.Shown(l.Of.Find(t)); len(shown) > 1 {
+			s := r.several(*l.Of, shown)
+			return &s
+		}
 	}
-	return l
+	return nil
 }
 
-func (r *runner) match(w *Wanted) screen.Match {
+func (r *runner) locator(e *Element, t *screen.Tree) (screen.Locator, *sight) {
+	l := screen.Locator{ID: e.ID, Role: e.Role, XPath: e.XPath, Ordinal: e.Ordinal, Relation: e.Relation}
+	var trouble *sight
+	if l.Label, trouble = r.match(e.Label, t); trouble != nil {
+		return l, trouble
+	}
+	if l.Called, trouble = r.match(e.Called, t); trouble != nil {
+		return l, trouble
+	}
+	if e.Of != nil {
+		of, trouble := r.locator(e.Of, t)
+		if trouble != nil {
+			return l, trouble
+		}
+		l.Of = &of
+	}
+	return l, nil
+}
+
+func (r *runner) match(w *Wanted, t *screen.Tree) (screen.Match, *sight) {
 	switch {
 	case w == nil:
-		return screen.Match{}
+		return screen.Match{}, nil
 	case w.Pattern != nil:
-		return screen.Match{Pattern: w.Pattern}
+		return screen.Match{Pattern: w.Pattern}, nil
+	case w.Word != nil:
+		m, why := r.word(w.Word, t)
+		if why != "" {
+			return m, &sight{cause: NoValue, final: true, actual: why}
+		}
+		return m, nil
 	}
-	return screen.Match{Text: r.text(w.Text)}
+	if name, ok := r.nameless(w.Text); !ok {
+		s := r.noValue(name)
+		return screen.Match{}, &s
+	}
+	return screen.Match{Text: r.text(w.Text)}, nil
 }
 
-func (r *runner) text(t *Template) string {
-	var b strings.Builder
+// nameless gives the first name in a text that has no value; ok tells that there is none.
+func (r *runner) nameless(t *Template) (name string, ok bool) {
 	for _, p := range t.Parts {
-		if p.Variable != "" {
-			b.WriteString(r.values[p.Variable].String())
-		} else {
-			b.WriteString(p.Text)
+		if _, has := r.values[p.Variable]; p.Variable != "" && !has {
+			return p.Variable, false
 		}
 	}
-	return b.String()
+	return "", true
 }
+
+func (r *runner) text(t *Template) string { return t.with(r.values) }
 
 // usable judges whether a screen has the one element to act on: there, shown,
 // enabled and uncovered.
 func (r *runner) usable(e *Element) func(*screen.Tree) sight {
 	return func(t *screen.Tree) sight {
-		l, nodes := r.find(e, t)
-		shown := t.Shown(nodes)
-		switch {
-		case len(shown) > 1:
-			return several(l, shown)
-		case len(nodes) == 0:
-			return r.absent(e, l, t)
-		case len(shown) == 0:
-			return sight{cause: Unusable, actual: "it is " + unseen(nodes[0]), nodes: nodes[:1]}
+		saw := r.readable(e, t)
+		if !saw.ok {
+			return saw
 		}
-		n := shown[0]
+		n := saw.nodes[0]
 		if n.Disabled {
-			return sight{cause: Unusable, actual: "it is disabled", nodes: shown}
+			return sight{cause: Unusable, actual: "it is disabled", nodes: saw.nodes}
 		}
 		if o := t.Obstacle(n); o != nil {
-			return sight{cause: Unusable, actual: "it is covered by " + screen.DescribeCover(o), nodes: []*screen.Node{n, o}}
+			return sight{cause: Unusable, actual: "it is covered by " + r.mask(screen.DescribeCover(o)), nodes: []*screen.Node{n, o},
+				obstacle: o}
 		}
-		return sight{ok: true, nodes: shown, key: fmt.Sprint(n.Visible)} // it has to stand still, too
+		return sight{ok: true, nodes: saw.nodes, key: fmt.Sprint(n.Visible)} // it has to stand still, too
 	}
 }
 
-// unseen says why an element that is there is not seen.
-func unseen(n *screen.Node) string {
-	if n.OnScreen() {
+// unseen says why an element that is there is not seen, and what would show it.
+func unseen(n *screen.Node, t *screen.Tree) string {
+	switch {
+	case n.OnScreen():
 		return "covered by what lies over it"
+	case !n.Bounds.Empty() && t.OutOfSight(n):
+		return "out of sight: `scroll to` would find it"
 	}
 	return "hidden"
 }
 
 // readable judges whether a screen has the one element to read.
 func (r *runner) readable(e *Element, t *screen.Tree) sight {
-	l, nodes := r.find(e, t)
-	shown := t.Shown(nodes)
+	saw := r.find(e, t)
 	switch {
-	case len(shown) > 1:
-		return several(l, shown)
-	case len(shown) == 1:
-		return sight{ok: true, nodes: shown}
-	case len(nodes) > 0:
-		return sight{cause: Unusable, actual: "it is " + unseen(nodes[0]), nodes: nodes[:1]}
+	case saw.trouble != nil:
+		return *saw.trouble
+	case len(saw.shown) > 1:
+		return r.several(saw.locator, saw.shown)
+	case len(saw.shown) == 1:
+		return sight{ok: true, nodes: saw.shown}
+	case len(saw.nodes) > 0:
+		return sight{cause: Unusable, actual: "it is " + unseen(saw.nodes[0], t), nodes: saw.nodes[:1]}
 	}
-	return r.absent(e, l, t)
+	return r.absent(e, saw.locator, t)
 }
 
 func (r *runner) absent(e *Element, l screen.Locator, t *screen.Tree) sight {
 	near := l.Nearest(t, 3)
-	also := ""
-	if len(near) > 0 {
-		names := []string{}
-		for _, n := range near {
-			names = append(names, screen.Describe(n))
-		}
-		also = "; nearest: " + strings.Join(names, ", ")
-	}
+	also := r.nearest(near)
 	if from, to, ok := r.settling.LastSeen(func(t *screen.Tree) bool { return len(t.Shown(l.Find(t))) > 0 }); ok {
 		also = fmt.Sprintf(" any more: it was shown for %s, until %s before", short(to-from),
 			short(r.device.Now()-to)) + also
@@ -118,11 +164,23 @@ func (r *runner) absent(e *Element, l screen.Locator, t *screen.Tree) sight {
 	if r.known(e) {
 		return sight{cause: Missing, actual: "it is not there" + also, nodes: near}
 	}
-	return sight{cause: NeverMatched, actual: "nothing has ever matched " + l.String() + also, nodes: near}
+	return sight{cause: NeverMatched, actual: "nothing has ever matched " + r.mask(l.String()) + also, nodes: near}
+}
+
+// nearest names what a locator may have meant.
+func (r *runner) nearest(near []*screen.Node) string {
+	if len(near) == 0 {
+		return ""
+	}
+	names := []string{}
+	for _, n := range near {
+		names = append(names, r.describe(n))
+	}
+	return "; nearest: " + strings.Join(names, ", ")
 }
 
 // several tells candidates apart by what differs among them, and by nothing else.
-func several(l screen.Locator, nodes []*screen.Node) sight {
+func (r *runner) several(l screen.Locator, nodes []*screen.Node) sight {
 	columns := []func(*screen.Node) string{
 		func(n *screen.Node) string { return n.Role },
 		func(n *screen.Node) string {
@@ -146,8 +204,23 @@ func several(l screen.Locator, nodes []*screen.Node) sight {
 		rows = append(rows, fmt.Sprintf("(%d) %s", i+1, strings.Join(cells, " ")))
 	}
 	return sight{cause: Ambiguous, final: true, nodes: nodes, actual: fmt.Sprintf("%d elements match %s: %s",
-		len(nodes),
-		l, strings.Join(rows, ", "))}
+		len(nodes), r.mask(l.String()), r.mask(strings.Join(rows, ", ")))}
 }
 
 func clipText(s string) string { return plain.Clip(s, 60) }
+
+// clip shortens what is told of a text; what is to be hidden is hidden first, so that no part
+// of it stays.
+func (r *runner) clip(s string) string { return clipText(r.mask(s)) }
+
+func (r *runner) mask(s string) string { return r.hidden.Text(s) }
+
+func (r *runner) describe(n *screen.Node) string { return r.mask(screen.Describe(n)) }
+
+// quoted writes a value as a script would, with what is to be hidden hidden.
+func (r *runner) quoted(v amount.Value) string {
+	if v.IsNumber() {
+		return r.mask(v.String())
+	}
+	return amount.Value{Text: r.mask(v.Text)}.Quoted()
+}

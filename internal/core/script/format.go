@@ -2,6 +2,7 @@ package script
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,7 +13,12 @@ import (
 // blank between words, one empty line at most, and comments kept. A suite with faults is
 // left as it is; its findings say why.
 func Format(text string) (string, []Finding) {
-	p := read(text)
+	return FormatWith(text, nil)
+}
+
+// FormatWith is Format for a suite that uses other files, which are read and left as they are.
+func FormatWith(text string, files Files) (string, []Finding) {
+	p := read(text, files)
 	if p.tokens != nil {
 		p.check()
 	}
@@ -20,9 +26,25 @@ func Format(text string) (string, []Finding) {
 	if Faults(findings) > 0 {
 		return text, findings
 	}
+	return p.layout(), findings
+}
+
+// FormatShared is Format for a file that suites use.
+func FormatShared(name, text string, files Files) (string, []Finding) {
+	p := readShared(name, text, files)
+	findings := p.sorted()
+	if Faults(findings) > 0 {
+		return text, findings
+	}
+	return p.layout(), findings
+}
+
+// layout writes what was read from one file.
+func (p *parser) layout() string {
 	statements := map[int]Statement{}
 	Inspect(p.suite, func(n Node) bool {
-		if st, ok := n.(Statement); ok {
+		st, ok := n.(Statement)
+		if ok && st.base().Pos.File == p.name && statements[st.base().Pos.Line] == nil { // the first of a line has it all
 			statements[st.base().Pos.Line] = st
 		}
 		return true
@@ -46,11 +68,16 @@ func Format(text string) (string, []Finding) {
 			continue
 		}
 		empty = false
-		if len(words) > 0 && words[0].Is("end") {
+		back := len(words) > 0 && (words[0].Is("end") || words[0].Is("else"))
+		if back {
 			depth = max(0, depth-1)
 		}
+		st := statements[i+1]
+		if back { // an `if` after `else` is written word by word, as its line begins with `else`
+			st = nil
+		}
 		b.WriteString(strings.Repeat("  ", depth))
-		b.WriteString(canonical(words, statements[i+1]))
+		b.WriteString(p.canonical(words, st, statements[i+1]))
 		if comment != "" {
 			if len(words) > 0 {
 				b.WriteString("  ")
@@ -58,11 +85,11 @@ func Format(text string) (string, []Finding) {
 			b.WriteString(comment)
 		}
 		b.WriteByte('\n')
-		if opens(words, statements[i+1]) {
+		if opens(words, st) {
 			depth++
 		}
 	}
-	return strings.TrimRight(b.String(), "\n") + "\n", findings
+	return strings.TrimRight(b.String(), "\n") + "\n"
 }
 
 // opens reports whether a line opens a block.
@@ -71,7 +98,7 @@ func opens(words []token.Token, st Statement) bool {
 		_, ok := st.(bodied)
 		return ok
 	}
-	return len(words) > 0 && (words[0].Is("case") || words[0].Is("before"))
+	return len(words) > 0 && slices.ContainsFunc([]string{"case", "before", "after", "action", "each", "else"}, words[0].Is)
 }
 
 // commentOf is what stands behind the last word of a line.
@@ -83,22 +110,30 @@ func commentOf(line string, words []token.Token) string {
 	return strings.TrimSpace(string(rest))
 }
 
-func canonical(words []token.Token, st Statement) string {
+// canonical writes a line: a statement in the one way that it is written, all else word by
+// word. inner is the `if` that stands behind an `else`.
+func (p *parser) canonical(words []token.Token, st, inner Statement) string {
 	if st != nil {
 		out := st.words()
+		if st.base().For > 0 {
+			out += " for " + durationWords(st.base().For)
+		}
 		if within := st.base().Within; within > 0 {
 			out += " within " + durationWords(within)
 		}
 		return out
 	}
+	if inner != nil && len(words) > 1 && words[0].Is("else") {
+		return "else " + inner.words()
+	}
 	var b strings.Builder
 	for i, t := range words {
-		if i > 0 && !t.IsSign(",") {
+		if i > 0 && !t.IsSign(",") && !words[i-1].IsSign("-") {
 			b.WriteByte(' ')
 		}
 		switch t.Kind {
 		case token.String:
-			b.WriteString(quote(t.Plain()))
+			b.WriteString(requote(t.Text))
 		case token.Word, token.Sign:
 			b.WriteString(t.Text)
 		default:
@@ -117,4 +152,23 @@ func durationWords(d time.Duration) string {
 		return fmt.Sprintf("%ds", d/time.Second)
 	}
 	return fmt.Sprintf("%dms", d/time.Millisecond)
+}
+
+// requote writes a text as it was written, in plain quotes.
+func requote(text string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for i := 0; i < len(text); i++ {
+		switch {
+		case text[i] == '\\' && i+1 < len(text):
+			b.WriteString(text[i : i+2])
+			i++
+		case text[i] == '"':
+			b.WriteString(`\"`)
+		default:
+			b.WriteByte(text[i])
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
 }

@@ -1,6 +1,7 @@
 package script
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,10 +12,21 @@ import (
 	"yamato/internal/core/script/token"
 )
 
-// Read reads a suite and checks it. The suite holds what could be understood;
-// it may run only if no finding is a fault.
-func Read(text string) (*Suite, []Finding) {
-	p := read(text)
+// Files are what lies beside a suite.
+type Files interface {
+	// Text gives a file by its path from the suite's folder on, with slashes. Its error is told
+	// in a finding.
+	Text(path string) (string, error)
+}
+
+// Read reads a suite that uses no other files, and checks it. The suite holds what could be
+// understood; it may run only if no finding is a fault.
+func Read(text string) (*Suite, []Finding) { return ReadWith(text, nil) }
+
+// ReadWith reads a suite with the files that it uses, and checks them together. A finding in
+// one of those says so in its position.
+func ReadWith(text string, files Files) (*Suite, []Finding) {
+	p := read(text, files)
 	if p.tokens != nil {
 		p.check()
 	}
@@ -22,40 +34,69 @@ func Read(text string) (*Suite, []Finding) {
 }
 
 // read reads a suite and checks what can be seen statement by statement.
-func read(text string) *parser {
+func read(text string, files Files) *parser {
 	p := &parser{suite: &Suite{}, lines: token.Lines(text), unread: map[int]bool{}, attempted: map[string]bool{},
-		broken: map[*Case]bool{}}
-	if len(text) > token.MaxText {
-		p.report(Finding{Pos: Pos{Line: 1, Column: 1}, Length: 1,
-			Message: fmt.Sprintf("the file is larger than the %d MB that a suite may have", token.MaxText>>20)})
-		return p
-	}
-	if token.Odd(p.lines, p.scanned) {
-		return p
-	}
-	p.tokens = token.Scan(text, p.scanned)
-	p.file()
+		shared: &shared{files: files, read: map[string]bool{}, broken: map[Node]bool{}, expecting: map[*Action]bool{}}}
+	p.whole(text)
 	return p
 }
 
+// whole reads the text of one file.
+func (p *parser) whole(text string) {
+	if p.suite.sources == nil {
+		p.suite.sources = map[string][]string{}
+	}
+	p.suite.sources[p.name] = p.lines
+	if p.size += len(text); p.size > token.MaxText {
+		p.report(Finding{Pos: Pos{Line: 1, Column: 1}, Length: 1,
+			Message: fmt.Sprintf("the file is larger than the %d MB that a suite, with what it uses, may have", token.MaxText>>20)})
+		return
+	}
+	if token.Odd(p.lines, p.scanned) {
+		return
+	}
+	p.tokens = token.Scan(text, p.scanned)
+	if p.name != "" {
+		for i := range p.tokens {
+			p.tokens[i].Pos.File = p.name
+		}
+	}
+	p.file()
+}
+
+// shared is what the readers of a suite's files have in common.
+type shared struct {
+	files     Files
+	read      map[string]bool // files that have been read, or are being read
+	using     []string        // files that are being read, from the suite on
+	order     []string        // files in the order in which they were used
+	size      int             // bytes of all files
+	steps     int
+	patterns  int // instructions of all patterns so far
+	findings  []Finding
+	calls     []*Call // to be given the actions that they name
+	expecting map[*Action]bool
+	broken    map[Node]bool // cases and actions of which some statement could not be read
+}
+
 type parser struct {
-	depth         int  // of what is being read
-	targetFollows bool // the `in` after a value names what it is put into
-	steps         int
-	patterns      int // instructions of all patterns so far
+	*shared
+	name          string // of the file, "" for the suite's own
+	depth         int    // of what is being read
+	targetFollows bool   // the `in` after a value names what it is put into
 	tokens        []token.Token
 	at            int
 	lines         []string
 	suite         *Suite
 	named         bool
-	findings      []Finding
 
 	unread    map[int]bool    // lines on which something could not even be cut into words
 	attempted map[string]bool // names that a `let` was to give, though it could not be read
-	broken    map[*Case]bool  // cases of which some statement could not be read
 	failed    int             // statements that could not be read
 	blocks    int             // that are open
 	unclosed  int             // the line before which an `end` was found missing
+	inAction  *Action         // that is being read
+	inAround  string          // which block about cases is being read
 }
 
 // bail leaves a statement that cannot be read; the parser goes on at the next line.
@@ -70,22 +111,26 @@ func (p *parser) scanned(f Finding) {
 }
 
 func (p *parser) report(f Finding) {
+	if f.Pos.File == "" {
+		f.Pos.File = p.name
+	}
 	if len(p.findings) < maxFindings {
 		p.findings = append(p.findings, f.Excerpt(p.lines))
 	}
 }
 
-// sorted gives the findings in the order of their places.
+// sorted gives the findings in the order of their files and places.
 func (p *parser) sorted() []Finding {
 	if len(p.findings) == maxFindings {
 		p.findings[maxFindings-1] = Finding{Pos: p.findings[maxFindings-1].Pos, Length: 1,
 			Message: "there are more findings than can be listed", Hint: "mend these first"}
 	}
+	rank := map[string]int{}
+	for i, name := range p.order {
+		rank[name] = i + 1
+	}
 	slices.SortStableFunc(p.findings, func(a, b Finding) int {
-		if a.Pos.Line != b.Pos.Line {
-			return a.Pos.Line - b.Pos.Line
-		}
-		return a.Pos.Column - b.Pos.Column
+		return cmp.Or(rank[a.Pos.File]-rank[b.Pos.File], a.Pos.Line-b.Pos.Line, a.Pos.Column-b.Pos.Column)
 	})
 	return p.findings
 }
@@ -111,11 +156,6 @@ func (p *parser) failAt(at Pos, length int, hint, format string, args ...any) {
 
 func (p *parser) advise(at Pos, length int, message string) {
 	p.report(Finding{Pos: at, Length: length, Message: message, Advice: true})
-}
-
-// notReady refuses a word that belongs to the language.
-func (p *parser) notReady(t token.Token) {
-	p.fail(t, "see docs/script.md for what there is", "%s belongs to the language but is not ready in this version", t)
 }
 
 func (p *parser) peek() token.Token { return p.tokens[p.at] }
@@ -153,6 +193,13 @@ func (p *parser) wantString(what string) token.Token {
 	return p.next()
 }
 
+// wantPhrase takes words that belong together.
+func (p *parser) wantPhrase(words ...string) {
+	for _, w := range words {
+		p.want(w)
+	}
+}
+
 // skipLine goes to the end of the line.
 func (p *parser) skipLine() {
 	for !p.peek().EndsLine() {
@@ -185,7 +232,26 @@ func (p *parser) blank() bool {
 	return p.peek().Kind == token.End
 }
 
-var fileWords = []string{"suite", "tags", "patience", "keep", "before", "case"}
+// fileForms are what a line outside of blocks may begin with, and how it is written.
+var fileForms = []struct{ word, usage string }{
+	{"suite", `suite "…"`},
+	{"tags", "tags a, b"},
+	{"patience", "patience 8s"},
+	{"keep", "keep app between cases"},
+	{"use", `use "steps/….suite"`},
+	{"before", "before each|all … end"},
+	{"after", "after each|all … end"},
+	{"action", "action … $value … end"},
+	{"case", `case "…" [tags a, b] [needs a, b] … end`},
+}
+
+func fileWords() []string {
+	var out []string
+	for _, f := range fileForms {
+		out = append(out, f.word)
+	}
+	return out
+}
 
 func (p *parser) file() {
 	for !p.blank() {
@@ -203,7 +269,11 @@ func (p *parser) fileLine() {
 		if was {
 			p.fault(first, "one file is one suite", "this file has a name already")
 		}
-		p.suite.Name = p.name(name, "a suite's name")
+		if p.name != "" {
+			p.fault(first, "a file that others use holds actions; leave the name out, or do not use it",
+				"a suite cannot be used by another")
+		}
+		p.suite.Name = p.title(name, "a suite's name")
 	case p.accept("tags"):
 		if p.suite.Tags = append(p.suite.Tags, p.tags()...); len(p.suite.Tags) > maxTags {
 			p.suite.Tags = p.suite.Tags[:maxTags]
@@ -213,8 +283,18 @@ func (p *parser) fileLine() {
 		p.suite.Patience = p.duration("the patience, which is a duration,")
 	case p.accept("keep", "app", "between", "cases"):
 		p.suite.KeepApp = true
+	case p.accept("use"):
+		p.use(first)
 	case p.accept("before", "each"):
-		p.beforeEach(first)
+		p.around(first, "before each", &p.suite.Around.BeforeEach)
+	case p.accept("before", "all"):
+		p.around(first, "before all", &p.suite.Around.BeforeAll)
+	case p.accept("after", "each"):
+		p.around(first, "after each", &p.suite.Around.AfterEach)
+	case p.accept("after", "all"):
+		p.around(first, "after all", &p.suite.Around.AfterAll)
+	case p.accept("action"):
+		p.action(first)
 	case p.accept("case"):
 		p.caseBlock(first)
 	default:
@@ -226,7 +306,7 @@ func (p *parser) fileLine() {
 // open a block opens it, so that one slip is one finding.
 func (p *parser) oddFileLine(first token.Token) {
 	named := p.tokens[min(p.at+1, len(p.tokens)-1)].Kind == token.String
-	meant := token.Meant(first.Raw, fileWords)
+	meant := token.Meant(first.Raw, fileWords())
 	switch {
 	case first.Kind != token.Word:
 		p.fail(first, "", "a line begins with a word, not with %s", first)
@@ -234,12 +314,18 @@ func (p *parser) oddFileLine(first token.Token) {
 		p.fault(first, "a test is written: case \"…\" … end", "unknown word %s", first)
 		p.next()
 		p.caseBlock(first)
-	case meant == "did you mean `before`?" && p.tokens[p.at+1].Kind == token.Word, first.Is("before"):
-		p.fault(first, "write: before each", "%s begins nothing that this version knows", first)
+	case first.Is("before") || first.Is("after") || (meant == "did you mean `before`?" || meant == "did you mean `after`?") &&
+		p.tokens[p.at+1].Kind == token.Word:
+		word := first.Text
+		if !first.Is("before") && !first.Is("after") {
+			word = strings.Trim(strings.TrimPrefix(meant, "did you mean "), "`?")
+		}
+		p.fault(first, fmt.Sprintf("write: %s each, or %s all", word, word), "%s begins nothing that there is", first)
 		p.skipLine()
-		p.beforeEach(first)
+		var none *Block
+		p.around(first, word+" each", &none)
 	case first.Is("keep"):
-		p.fail(first, "write: keep app between cases", "%s begins nothing that this version knows", first)
+		p.fail(first, "write: keep app between cases", "%s begins nothing that there is", first)
 	case first.Is("end"):
 		p.fail(first, "", "there is nothing open here that `end` could close")
 	case forms[first.Text].read != nil:
@@ -250,7 +336,7 @@ func (p *parser) oddFileLine(first token.Token) {
 		}
 		p.at = max(p.at-1, 0)
 	default:
-		p.unknown(first, fileWords)
+		p.unknown(first, fileWords())
 	}
 }
 
@@ -261,9 +347,6 @@ func (p *parser) unknown(t token.Token, known []string) {
 	if t.Kind != token.Word {
 		p.fail(t, "", "a line begins with a word, not with %s", t)
 	}
-	if planned[t.Text] {
-		p.notReady(t)
-	}
 	hint := token.Foreign(t.Text)
 	if hint == "" {
 		hint = token.Meant(t.Raw, known)
@@ -271,8 +354,8 @@ func (p *parser) unknown(t token.Token, known []string) {
 	p.fail(t, hint, "unknown word %s", t)
 }
 
-// name gives a suite's or a case's name.
-func (p *parser) name(t token.Token, what string) string {
+// title gives a suite's or a case's name.
+func (p *parser) title(t token.Token, what string) string {
 	name := t.Plain()
 	if strings.TrimSpace(name) == "" || utf8.RuneCountInString(name) > maxTitle {
 		p.fault(t, "", "%s has 1 to %d characters", what, maxTitle)
@@ -313,19 +396,26 @@ func (p *parser) duration(what string) time.Duration {
 	return p.next().Time
 }
 
-func (p *parser) beforeEach(first token.Token) {
-	b := p.block(first, "before each")
-	if p.suite.Before == nil {
-		p.suite.Before = &Block{}
+// around reads steps before or after cases.
+func (p *parser) around(first token.Token, what string, into **Block) {
+	if p.name != "" {
+		p.fault(first, "put it into the suites; an action may be called from there", "a file that others use holds actions alone")
 	}
-	p.suite.Before.Steps = append(p.suite.Before.Steps, b.Steps...)
+	p.inAround = what
+	b := p.block(first, what)
+	p.inAround = ""
+	if *into == nil {
+		*into = &Block{}
+	}
+	(*into).Steps = append((*into).Steps, b.Steps...)
 }
 
 func (p *parser) caseBlock(first token.Token) {
 	c := &Case{Pos: first.Pos}
 	failed := p.failed
+	var name token.Token
 	if t := p.peek(); t.Kind == token.String {
-		c.Name = p.name(p.next(), "a case's name")
+		name = p.next()
 	} else {
 		p.fault(t, `write it in double quotes: case "…"`, "the case's name is missing before %s", t)
 		p.skipLine()
@@ -334,50 +424,47 @@ func (p *parser) caseBlock(first token.Token) {
 	if p.accept("tags") {
 		c.Tags = p.tags()
 	}
-	if t := p.peek(); t.Is("needs") {
-		p.fault(t, "see docs/script.md for what there is",
-			"%s belongs to the language but is not ready in this version", t)
-		p.skipLine()
+	if p.accept("needs") {
+		c.Needs = p.needs()
 	}
-	c.Body = p.block(first, "case")
-	if len(p.suite.Cases) == maxCases {
+	if p.accept("tags") {
+		c.Tags = append(c.Tags, p.tags()...)
+	}
+	if p.name != "" {
+		p.fault(first, "put it into a suite of its own", "a file that others use holds actions alone")
+	}
+	c.Body, c.data = p.caseBody(first)
+	c.End = p.peek().Pos.Line
+	if len(p.suite.Cases) >= maxCases {
 		p.fail(first, "cut the suite in two", "a suite has at most %d cases", maxCases)
 	}
 	p.broken[c] = p.failed > failed
-	p.suite.Cases = append(p.suite.Cases, c)
+	p.suite.declared = append(p.suite.declared, c)
+	p.expand(c, name)
 }
 
 // block reads statements up to `end`.
 func (p *parser) block(opened token.Token, what string) *Block {
-	if t := p.peek(); !t.EndsLine() {
-		p.fault(t, "steps begin on the next line", "%s is not expected here", t)
-		p.skipLine()
-	}
-	if p.blocks++; p.blocks > maxDepth {
-		p.fault(opened, "", "blocks are nested more than %d deep", maxDepth)
-	}
+	b, _ := p.blockTo(opened, what, "")
+	return b
+}
+
+// blockTo reads statements up to `end`, or up to another word where that is not "", and tells
+// whether it was that.
+func (p *parser) blockTo(opened token.Token, what, other string) (b *Block, otherwise bool) {
+	p.opens(opened)
 	defer func() { p.blocks-- }()
-	b := &Block{}
+	b = &Block{}
 	for !p.blank() {
 		t := p.peek()
 		if p.accept("end") {
-			return b
+			return b, false
 		}
-		follows := p.tokens[p.at+1]
-		if (t.Is("case") || t.Is("suite")) && follows.Kind == token.String || t.Is("before") && follows.Is("each") {
-			p.neverClosed(opened, what, t)
-			p.at-- // the caller's line ends here; the new block is read afresh
-			for p.at > 0 && p.tokens[p.at].Kind != token.Line {
-				p.at--
-			}
-			return b
+		if other != "" && p.accept(other) {
+			return b, true
 		}
-		if t.Kind == token.Word && follows.EndsLine() && forms[t.Text].read == nil &&
-			token.Meant(t.Raw, []string{"end"}) != "" {
-			p.fault(t, "did you mean `end`?", "unknown word %s", t)
-			p.failed++
-			p.next()
-			return b
+		if p.endMissing(opened, what, t) {
+			return b, false
 		}
 		if p.steps++; p.steps == maxSteps {
 			p.fault(t, "cut the suite in two", "a suite has at most %d steps", maxSteps)
@@ -389,7 +476,41 @@ func (p *parser) block(opened token.Token, what string) *Block {
 		})
 	}
 	p.neverClosed(opened, what, p.peek())
-	return b
+	return b, false
+}
+
+// opens goes from the line that opens a block to the next one.
+func (p *parser) opens(opened token.Token) {
+	if t := p.peek(); !t.EndsLine() {
+		p.fault(t, "steps begin on the next line", "%s is not expected here", t)
+		p.skipLine()
+	}
+	if p.blocks++; p.blocks > maxDepth {
+		p.fault(opened, "", "blocks are nested more than %d deep", maxDepth)
+	}
+}
+
+// endMissing reports whether a block ends before t though no `end` says so.
+func (p *parser) endMissing(opened token.Token, what string, t token.Token) bool {
+	follows := p.tokens[min(p.at+1, len(p.tokens)-1)]
+	each := follows.Is("each") || follows.Is("all")
+	if (t.Is("case") || t.Is("suite")) && follows.Kind == token.String || (t.Is("before") || t.Is("after")) && each ||
+		t.Is("action") && follows.Kind == token.Word {
+		p.neverClosed(opened, what, t)
+		p.at-- // the caller's line ends here; the new block is read afresh
+		for p.at > 0 && p.tokens[p.at].Kind != token.Line {
+			p.at--
+		}
+		return true
+	}
+	if t.Kind == token.Word && follows.EndsLine() && forms[t.Text].read == nil && !t.Is("else") &&
+		token.Meant(t.Raw, []string{"end"}) != "" {
+		p.fault(t, "did you mean `end`?", "unknown word %s", t)
+		p.failed++
+		p.next()
+		return true
+	}
+	return false
 }
 
 // neverClosed tells of a block without `end`, once where several miss theirs.
@@ -412,13 +533,27 @@ func (p *parser) statement() Statement {
 	case first.Kind == token.Number && p.tokens[p.at+1].Is("times"):
 		f = repeat
 	case first.Kind != token.Word || !known:
+		if first.Is("else") {
+			p.fail(first, "if … else … end", "there is no `if` open that `else` could belong to")
+		}
 		p.unknown(first, stepWords())
 	default:
 		p.next()
 	}
 	st := f.read(p, Step{Pos: first.Pos, Text: p.source(first)})
-	if p.accept("within") {
-		st.base().Within = p.duration("a duration after `within`")
+	b := st.base()
+	for b.Within == 0 || b.For == 0 {
+		t := p.peek()
+		_, expects := st.(expecting)
+		switch {
+		case b.Within == 0 && p.accept("within"):
+			b.Within = p.duration("a duration after `within`")
+		case b.For == 0 && expects && t.Is("for"):
+			p.next()
+			b.For = p.duration("how long it stays so, which is a duration,")
+		default:
+			return st
+		}
 	}
 	return st
 }

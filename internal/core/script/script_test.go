@@ -265,7 +265,7 @@ func TestEveryFaultIsFoundNotOnlyTheFirst(t *testing.T) {
 		"suite \"s\"\ncase \"a\"\nexpect \"x\nend":                 "has no end",
 		"suite \"s\"\ncase \"a\"\nexpect /(/\nend":                 "this pattern cannot be read",
 		"suite \"s\"\ncase \"a\"\nexpect 'x'\nend":                 "double quotes",
-		"suite \"s\"\ncase \"a\"\nswipe up\nend":                   "not ready in this version",
+		"suite \"s\"\ncase \"a\"\nswipe askew\nend":                "up, down, left or right",
 		"suite \"s\"\ntap #x\ncase \"a\"\nexpect #x\nend":          "steps stand in a case",
 		"suite \"s\"\ncase \"a\"\nexpect #x within 15\nend":        "needs a unit",
 		"suite \"s\"\ncase \"a\"\nexpect at least 2.5 button\nend": "a whole number",

@@ -1,18 +1,20 @@
 package script
 
 import (
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 )
 
 // TakePicture keeps a picture of the screen, or of one element.
 type TakePicture struct {
 	Step
-	Element *Element
-	Name    *Template
+	Element      *Element
+	Name         *Template
+	UnlessPassed bool
 }
 
 func init() {
-	add(form{word: "picture", usage: `picture [of E] as "name"`, read: readPicture})
+	add(form{word: "picture", usage: `picture [of E] as "name" [unless passed]`, read: readPicture})
 }
 
 func readPicture(p *parser, s Step) Statement {
@@ -22,24 +24,25 @@ func readPicture(p *parser, s Step) Statement {
 	}
 	p.want("as")
 	pic.Name = p.template(p.wantString("the picture's name"))
-	if t := p.peek(); t.Is("unless") {
-		p.notReady(t)
+	if p.accept("unless") {
+		p.want("passed")
+		pic.UnlessPassed = true
 	}
 	return pic
 }
 
-func (s *TakePicture) parts() []Node {
-	if s.Element == nil {
-		return []Node{s.Name}
-	}
-	return []Node{s.Element, s.Name}
-}
+func (s *TakePicture) parts() []Node { return append(elements(s.Element), s.Name) }
 
 func (s *TakePicture) words() string {
-	if s.Element == nil {
-		return "picture as " + s.Name.words()
+	out := "picture "
+	if s.Element != nil {
+		out += "of " + s.Element.words() + " "
 	}
-	return "picture of " + s.Element.words() + " as " + s.Name.words()
+	out += "as " + s.Name.words()
+	if s.UnlessPassed {
+		out += " unless passed"
+	}
+	return out
 }
 
 func (s *TakePicture) content(j judged) bool { return j.steady }
@@ -58,6 +61,9 @@ func (s *TakePicture) run(r *runner) *stop {
 	if s.Element != nil {
 		crop = saw.nodes[0].Visible
 	}
+	if name, ok := r.nameless(s.Name); !ok {
+		return r.stop(s, NoValue, "a name for the picture", r.noValue(name).actual)
+	}
 	tree, err := r.device.Tree(r.ctx)
 	if err != nil {
 		return r.trouble(s, err)
@@ -66,6 +72,26 @@ func (s *TakePicture) run(r *runner) *stop {
 	if err != nil {
 		return r.trouble(s, err)
 	}
-	r.rec.Picture(r.text(s.Name), p, tree, nil, crop)
+	kept := keptPicture{r.mask(r.text(s.Name)), p, tree, crop}
+	if s.UnlessPassed {
+		if len(r.unless) < maxUnless {
+			r.unless = append(r.unless, kept)
+		}
+		return nil
+	}
+	kept.give(r.rec)
 	return nil
 }
+
+// maxUnless bounds the pictures of a case that wait for its verdict.
+const maxUnless = 100
+
+// keptPicture is a picture that a script has asked for.
+type keptPicture struct {
+	name    string
+	picture device.Picture
+	tree    *screen.Tree
+	crop    screen.Rect
+}
+
+func (k keptPicture) give(rec Recorder) { rec.Picture(k.name, k.picture, k.tree, nil, k.crop) }

@@ -24,6 +24,17 @@ type (
 		Value Value
 		Into  *Element
 	}
+	// Clear empties a field.
+	Clear struct {
+		Step
+		Element *Element
+	}
+	// Choose takes one of what an element offers.
+	Choose struct {
+		Step
+		Value   Value
+		Element *Element
+	}
 	// Press presses one key of the device.
 	Press struct {
 		Step
@@ -36,6 +47,16 @@ func init() {
 		form{word: "put", usage: "put V in E", read: readPut},
 		form{word: "fill", usage: "put V in E", read: readFill},
 		form{word: "type", usage: "type V [into E]", read: readType},
+		form{word: "clear", usage: "clear E", read: func(p *parser, s Step) Statement {
+			return &Clear{s, p.element()}
+		}},
+		form{word: "choose", usage: "choose V in E", read: func(p *parser, s Step) Statement {
+			p.targetFollows = true
+			v := p.expression()
+			p.targetFollows = false
+			p.want("in")
+			return &Choose{s, v, p.element()}
+		}},
 		form{word: "press", usage: "press " + strings.Join(keyNames(), "|"), read: readPress},
 	)
 }
@@ -123,8 +144,10 @@ func keyNames() []string {
 	return names
 }
 
-func (s *Put) parts() []Node   { return []Node{s.Value, s.Element} }
-func (s *Press) parts() []Node { return nil }
+func (s *Put) parts() []Node    { return []Node{s.Value, s.Element} }
+func (s *Press) parts() []Node  { return nil }
+func (s *Clear) parts() []Node  { return elements(s.Element) }
+func (s *Choose) parts() []Node { return []Node{s.Value, s.Element} }
 
 func (s *Type) parts() []Node {
 	if s.Into == nil {
@@ -133,18 +156,23 @@ func (s *Type) parts() []Node {
 	return []Node{s.Value, s.Into}
 }
 
-func (s *Put) words() string {
-	value := s.Value.words()
-	inner := false // an `in` of its own
-	Inspect(s.Value, func(n Node) bool {
+func (s *Put) words() string    { return "put " + beforeIn(s.Value) + " in " + s.Element.words() }
+func (s *Choose) words() string { return "choose " + beforeIn(s.Value) + " in " + s.Element.words() }
+func (s *Clear) words() string  { return "clear " + s.Element.words() }
+
+// beforeIn writes a value that an `in` follows: one that has an `in` of its own between
+// elements, or that reads from the screen, stands in brackets.
+func beforeIn(v Value) string {
+	inner := false
+	Inspect(v, func(n Node) bool {
 		e, ok := n.(*Element)
-		inner = inner || ok && e.In != nil
+		inner = inner || ok && e.Relation == screen.In
 		return true
 	})
 	if inner {
-		value = "(" + value + ")"
+		return "(" + v.words() + ")"
 	}
-	return "put " + value + " in " + s.Element.words()
+	return v.words()
 }
 
 func (s *Type) words() string {
@@ -156,8 +184,10 @@ func (s *Type) words() string {
 
 func (s *Press) words() string { return "press " + s.Key }
 
-func (s *Put) content(j judged) bool  { return j.steady }
-func (s *Type) content(j judged) bool { return j.steady }
+func (s *Put) content(j judged) bool    { return j.steady }
+func (s *Type) content(j judged) bool   { return j.steady }
+func (s *Clear) content(j judged) bool  { return j.steady }
+func (s *Choose) content(j judged) bool { return j.steady }
 
 func (s *Press) needs() []string {
 	if a := Keys[s.Key].Ability; a != "" {
@@ -166,27 +196,140 @@ func (s *Press) needs() []string {
 	return nil
 }
 
-// run puts the mark behind what the field holds, takes that away, and enters the text.
 func (s *Put) run(r *runner) *stop {
 	v, stopped := r.valueWhenSettled(s, s.Value)
 	if stopped != nil {
 		return stopped
 	}
-	if stopped := r.focus(s, s.Element); stopped != nil {
+	if stopped := r.empty(s, s.Element); stopped != nil {
 		return stopped
 	}
-	saw, stopped := r.judge(s, s.Element.Text+" to hold what is typed", func(t *screen.Tree) sight {
-		return r.readable(s.Element, t)
+	return r.act(s, device.EnterText(r.ctx, r.device, v.String()))
+}
+
+func (s *Clear) run(r *runner) *stop { return r.empty(s, s.Element) }
+
+// empty puts the mark behind what a field holds and takes that away.
+func (r *runner) empty(st Statement, e *Element) *stop {
+	if stopped := r.focus(st, e); stopped != nil {
+		return stopped
+	}
+	saw, stopped := r.judge(st, e.Text+" to hold what is typed", func(t *screen.Tree) sight {
+		return r.readable(e, t)
 	})
 	if stopped != nil {
 		return stopped
 	}
 	away := "\uE010" + strings.Repeat("\uE003", len([]rune(saw.nodes[0].Value)))
-	if err := r.device.Keys(r.ctx, away); err != nil {
-		return r.trouble(s, err)
-	}
-	return r.act(s, device.EnterText(r.ctx, r.device, v.String()))
+	return r.act(st, r.device.Keys(r.ctx, away))
 }
+
+// offers are the roles of what can be chosen, those that are there for it first.
+var offers = [][]string{{"option"}, {"menuitem", "radio", "treeitem"}, {"listitem", "tab", "gridcell"}, {"button", "link"}}
+
+// run chooses: an option that can be seen in the element already is tapped; else the element is
+// tapped first, which brings its options up.
+func (s *Choose) run(r *runner) *stop {
+	v, stopped := r.valueWhenSettled(s, s.Value)
+	if stopped != nil {
+		return stopped
+	}
+	wanted := v.String()
+	var open *screen.Node
+	saw, stopped := r.judge(s, s.Element.Text+" to choose in", func(t *screen.Tree) sight {
+		saw := r.readable(s.Element, t)
+		if !saw.ok {
+			return saw
+		}
+		if n := offered(t, wanted, saw.nodes[0]); n != nil {
+			if n.Disabled {
+				return sight{cause: Unusable, actual: screen.Describe(n) + " is disabled", nodes: []*screen.Node{n}}
+			}
+			return sight{ok: true, nodes: []*screen.Node{n}, key: fmt.Sprint("open", n.Visible)}
+		}
+		return r.usable(s.Element)(t)
+	})
+	if stopped != nil {
+		return stopped
+	}
+	chosen := saw.nodes[0]
+	if strings.HasPrefix(saw.key, "open") {
+		return r.act(s, r.device.Tap(r.ctx, chosen.Visible.Centre()))
+	}
+	open = chosen
+	if stopped := r.act(s, r.device.Tap(r.ctx, open.Visible.Centre())); stopped != nil {
+		return stopped
+	}
+	for range maxSwipes {
+		saw, stopped = r.judge(s, fmt.Sprintf("%q to be offered", r.clip(wanted)), func(t *screen.Tree) sight {
+			n := offered(t, wanted, nil)
+			switch {
+			case n == nil:
+				near := screen.Locator{Label: screen.Match{Text: wanted}}.Nearest(t, 3)
+				return sight{cause: Contradicted, actual: "it is not among what is offered" + r.nearest(near), nodes: near}
+			case n.Disabled:
+				return sight{cause: Unusable, actual: screen.Describe(n) + " is disabled", nodes: []*screen.Node{n}}
+			}
+			return sight{ok: true, nodes: []*screen.Node{n}, key: fmt.Sprint(n.Visible)}
+		})
+		if stopped != nil {
+			return stopped
+		}
+		n := saw.nodes[0]
+		if n.OnScreen() {
+			return r.act(s, r.device.Tap(r.ctx, n.Visible.Centre()))
+		}
+		tree, err := r.device.Tree(r.ctx)
+		if err != nil {
+			return r.trouble(s, err)
+		}
+		area, _ := r.scrolled(nil, found{nodes: []*screen.Node{n}}, tree)
+		way := toward(n, area)
+		if way == (screen.Point{}) {
+			break
+		}
+		if stopped := r.perform(s, swipe(area, way, stretch(n, area, way))); stopped != nil {
+			return stopped
+		}
+	}
+	return r.stop(s, Unusable, fmt.Sprintf("%q to be offered", r.clip(wanted)), "it cannot be scrolled into sight")
+}
+
+// offered is what a person would choose by a text: what has a role that is there for it, in
+// something where that is named, else anywhere; shown before out of sight.
+func offered(t *screen.Tree, text string, in *screen.Node) *screen.Node {
+	root := in
+	if root == nil {
+		root = t.Root
+	}
+	for _, roles := range offers {
+		var hidden *screen.Node
+		for _, role := range roles {
+			for _, n := range (screen.Locator{Role: role, Called: screen.Match{Text: text}}).Find(&screen.Tree{Root: root, Language: t.Language}) {
+				switch {
+				case n == in:
+				case len(t.Shown([]*screen.Node{n})) > 0:
+					return n
+				case hidden == nil && in == nil:
+					hidden = n
+				}
+			}
+		}
+		if hidden != nil && role(roles) {
+			return hidden
+		}
+	}
+	if in != nil {
+		return nil
+	}
+	if shown := t.Shown((screen.Locator{Label: screen.Match{Text: text}}).Find(t)); len(shown) == 1 {
+		return shown[0]
+	}
+	return nil
+}
+
+// role reports whether roles are there to be chosen, so that what is out of sight is scrolled to.
+func role(roles []string) bool { return roles[0] == "option" || roles[0] == "menuitem" }
 
 func (s *Type) run(r *runner) *stop {
 	v, stopped := r.valueWhenSettled(s, s.Value)

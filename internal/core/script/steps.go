@@ -46,12 +46,46 @@ func Usages() []string {
 	return out
 }
 
-// planned are words of the language that this version does not carry out yet.
-var planned = map[string]bool{}
+// WordUsage is a word that a line may begin with, and how such lines are written.
+type WordUsage struct{ Word, Usage string }
 
-func init() {
-	for _, w := range strings.Fields(`use action do double hold clear choose swipe scroll drag pinch spread stop
-		follow update rotate allow deny place tilt shake network battery deliver give note if else ask pause each needs`) {
-		planned[w] = true
+// Words are the words of the language, for what colours and completes scripts.
+type Words struct {
+	File   []WordUsage // lines outside of blocks
+	Steps  []WordUsage // lines in blocks
+	Roles  []string
+	States []string
+	Words  []string // all that mean something
+}
+
+// Language gives the words of the language, from what reads it.
+func Language() Words {
+	var out Words
+	seen := map[string]bool{"end": true, "else": true, "each": true, "times": true}
+	note := func(usage string) {
+		for _, w := range strings.FieldsFunc(usage, func(r rune) bool { return !(r >= 'a' && r <= 'z' || r == '-') }) {
+			seen[w] = seen[w] || len(w) > 1 && w != "ms"
+		}
 	}
+	for _, f := range fileForms {
+		out.File = append(out.File, WordUsage{f.word, f.usage})
+		note(f.usage)
+	}
+	for _, w := range stepWords() {
+		if f, ok := forms[w]; ok {
+			out.Steps = append(out.Steps, WordUsage{w, f.usage})
+			note(f.usage)
+		}
+	}
+	note("called near above below left right of in called within for count number text matching word secret xpath last")
+	for r := range Roles {
+		out.Roles = append(out.Roles, r)
+	}
+	slices.Sort(out.Roles)
+	out.States = stateNames()
+	for w := range seen {
+		out.Words = append(out.Words, w)
+	}
+	slices.Sort(out.Words)
+	return out
 }

@@ -9,6 +9,7 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
+	"yamato/internal/core/script/amount"
 )
 
 // Trial carries out lines of script one at a time, on an app as it stands: nothing is
@@ -34,7 +35,9 @@ func NewTrial(d device.Device, o Options, rec Recorder) *Trial {
 func (t *Trial) Line(ctx context.Context, app, line string) (Tried, []Finding) {
 	head := "suite \"by hand\"\nbefore each\n"
 	for _, name := range slices.Sorted(maps.Keys(t.r.values)) {
-		head += "let " + name + " = 0\n"
+		if !strings.Contains(name, ".") {
+			head += "let " + name + " = 0\n"
+		}
 	}
 	head += "end\ncase \"line\"\n"
 	suite, findings := Read(head + line + "\nend\n")
@@ -51,7 +54,8 @@ func (t *Trial) Line(ctx context.Context, app, line string) (Tried, []Finding) {
 			Message: "there is no step to carry out", Hint: `write one, such as: tap "Continue"`}}
 	}
 	r := t.r
-	r.ctx, r.o.App, r.began, r.ran, r.steps, r.found = ctx, app, r.device.Now(), 1, []StepRecord{}, nil
+	now := r.device.Now()
+	r.ctx, r.o.App, r.first, r.limitFrom, r.ran, r.steps, r.found = ctx, app, now, now, 1, []StepRecord{}, nil
 	r.settling, r.app = screen.NewSettling(r.device.Now()), ""
 	stopped := r.block(suite.Cases[0].Body)
 	out := Tried{Steps: r.steps, Found: r.found}
@@ -63,7 +67,12 @@ func (t *Trial) Line(ctx context.Context, app, line string) (Tried, []Finding) {
 		out.Failure, out.Err = &stopped.failure, stopped.err
 	}
 	if last, ok := suite.Cases[0].Body.Steps[len(suite.Cases[0].Body.Steps)-1].(naming); ok && stopped == nil {
-		out.Named = fmt.Sprintf("%s = %s", last.names(), r.values[last.names()].String())
+		for _, name := range last.names() {
+			out.Named = fmt.Sprintf("%s = %s", name, r.quotedPlain(r.values[name]))
+		}
 	}
 	return out, nil
 }
+
+// quotedPlain writes a value as it is, with what is to be hidden hidden.
+func (r *runner) quotedPlain(v amount.Value) string { return r.mask(v.String()) }

@@ -90,7 +90,8 @@ func (d *Device) width() (float64, float64) {
 func (d *Device) newTree(app string) *screen.Tree {
 	w, h := d.width()
 	return &screen.Tree{Width: w, Height: h, Revision: d.revision, App: app, Language: d.language,
-		Root: &screen.Node{Role: "application", Bounds: screen.Rect{W: w, H: h}, Visible: screen.Rect{W: w, H: h}}}
+		Cutouts: screen.Cutouts(d.config.Cutout, w, h),
+		Root:    &screen.Node{Role: "application", Bounds: screen.Rect{W: w, H: h}, Visible: screen.Rect{W: w, H: h}}}
 }
 
 // home is the screen with no app in front.

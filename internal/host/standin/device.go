@@ -404,7 +404,7 @@ func (d *Device) current() *draw.Scene {
 		return d.scene
 	}
 	s := d.layOut()
-	s.Tree.Revision, s.Tree.Language = d.revision, d.language
+	s.Tree.Revision, s.Tree.Language, s.Tree.Cutouts = d.revision, d.language, d.look.Cutouts()
 	for _, t := range d.timers {
 		s.Tree.Busy = s.Tree.Busy || t.call != nil
 	}

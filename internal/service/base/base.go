@@ -79,6 +79,7 @@ type Config struct {
 	Tolerance  fleet.Tolerance // of device trouble, before a device is sidelined; 3 within an hour
 	ProbeEvery time.Duration   // after which a device that was sidelined by itself is tried again; 10 min
 	MendWithin time.Duration   // how long legs wait for devices that a person has to mend; 15 min
+	Key        []byte          // that seals secrets and accounts: 32 bytes, the same for all services; nil: none can be kept
 	MayFetch   []string        // hosts that packages may be fetched from though their address is private
 }
 

@@ -270,3 +270,24 @@ func labelsOf(list []string) (map[string]string, error) {
 }
 
 var labelKey = regexp.MustCompile(`^[a-z][a-z0-9_.-]{0,62}$`)
+
+// TextsOf gives a build's own texts by key and language: those of the first of its packages that
+// has some.
+func (s *Part) TextsOf(ctx context.Context, b store.Build) (appfile.Texts, error) {
+	for _, p := range b.Packages {
+		texts, err := s.textsIn(ctx, p.Digest)
+		if err != nil || len(texts) > 0 {
+			return texts, err
+		}
+	}
+	return appfile.Texts{}, nil
+}
+
+func (s *Part) textsIn(ctx context.Context, digest string) (appfile.Texts, error) {
+	f, err := s.Blobs.Open(ctx, digest)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return appfile.ReadTexts(f, f.Size())
+}

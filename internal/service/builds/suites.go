@@ -1,14 +1,20 @@
 package builds
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
+	"yamato/internal/core/plain"
 	"yamato/internal/core/script"
+	"yamato/internal/core/script/bundle"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
+	"yamato/internal/store/pg"
+	"yamato/internal/store/vault"
 )
 
 // Pushed is a suite that was handed in.
@@ -18,25 +24,66 @@ type Pushed struct {
 	Findings []script.Finding
 }
 
-// PushSuite checks a script and keeps it as a revision of the suite it names.
-func (s *Part) PushSuite(ctx context.Context, c base.Caller, fileName, text string,
-	tried bool) (Pushed, error) {
-	suite, findings := script.Read(text)
-	if n := script.Faults(findings); n > 0 {
-		p := base.Invalid(fmt.Sprintf("%s has %d faults", Clean(fileName), n),
+// NewSuite is a suite that is handed in.
+type NewSuite struct {
+	FileName string
+	Text     string
+	Files    map[string][]byte // what lies beside it
+	Tried    bool              // to be run once
+	Kept     bool              // it is written here, and nowhere else
+	Over     int64             // the revision that it was made of; 0 where that does not matter
+}
+
+// PushSuite checks a script with what it uses, and keeps it as a revision of the suite it names.
+func (s *Part) PushSuite(ctx context.Context, c base.Caller, n NewSuite) (Pushed, error) {
+	whole, err := bundled(n.Text, n.Files)
+	if err != nil {
+		return Pushed{}, err
+	}
+	suite, findings := script.ReadWith(n.Text, whole.Beside())
+	fileName := Clean(n.FileName)
+	if faults := script.Faults(findings); faults > 0 {
+		p := base.Invalid(fmt.Sprintf("%s has %d faults", fileName, faults),
 			"`yamato suite check FILE` shows each with its place")
 		p.Findings = findings
 		return Pushed{}, p
 	}
-	info, err := s.Put(ctx, strings.NewReader(text), "", 2<<20)
+	asks := suite.Asks()
+	for _, f := range asks.Files {
+		if _, ok := whole.Files[f]; !ok {
+			return Pushed{}, base.Invalid(fmt.Sprintf("%s gives the file %s, which was not handed in with it", fileName, f),
+				"it lies in the suite's folder: `yamato suite push` takes it along")
+		}
+	}
+	keepOnly(&whole, suite, asks.Files)
+	blob, err := whole.Encode()
+	if err != nil {
+		return Pushed{}, base.Invalid(err.Error(), "hand in smaller files")
+	}
+	if n.Over > 0 {
+		newest, err := s.Store.SuiteNamed(ctx, c.ProjectID, suite.Name)
+		if err == nil && newest.Number != n.Over {
+			return Pushed{}, base.Refuse(base.OtherCall, fmt.Sprintf("%s handed in revision %d meanwhile", newest.By, newest.Number),
+				"look at what has changed, and put yours on top of it")
+		}
+	}
+	info, err := s.Put(ctx, bytes.NewReader(blob), "", bundle.MaxSize+1<<20)
 	if err != nil {
 		return Pushed{}, err
 	}
-	in := store.Suite{Name: suite.Name, Digest: info.Digest, FileName: Clean(fileName), Tried: tried}
+	in := store.Suite{Name: suite.Name, Digest: info.Digest, FileName: fileName, Tried: n.Tried, Origin: "folder", By: c.Name}
+	if n.Kept {
+		in.Origin = "kept"
+	}
 	in.Locators.V = suite.Locators()
+	in.Asks = pg.JSON[vault.Asked]{V: vault.Asked(asks)}
 	for _, one := range suite.Cases {
 		tags := append(append([]string{}, suite.Tags...), one.Tags...)
-		in.Cases.V = append(in.Cases.V, store.CaseName{Name: one.Name, Tags: tags})
+		line := one.Pos.Line
+		if one.Row.Line > 0 {
+			line = one.Row.Line
+		}
+		in.Cases.V = append(in.Cases.V, store.CaseName{Name: one.Name, Tags: tags, Line: line, End: one.End})
 	}
 	kept, fresh, err := s.Store.AddSuite(ctx, c.ProjectID, in)
 	if err != nil {
@@ -46,6 +93,35 @@ func (s *Part) PushSuite(ctx context.Context, c base.Caller, fileName, text stri
 	return Pushed{kept, fresh, findings}, nil
 }
 
+// bundled gathers a script and what lies beside it.
+func bundled(text string, files map[string][]byte) (bundle.Bundle, error) {
+	b := bundle.Bundle{Text: text, Files: map[string][]byte{}}
+	for name, data := range files {
+		at, why := script.Beside("", name)
+		if why != "" || at != name || plain.Text(name, 400) != name {
+			return b, base.Invalid(fmt.Sprintf("%q is no path from the suite's folder on", base.Short(name, 100)), "")
+		}
+		b.Files[name] = data
+	}
+	if err := b.Check(); err != nil {
+		return b, base.Invalid(err.Error(), "hand in less")
+	}
+	return b, nil
+}
+
+// keepOnly leaves what a suite uses and gives, so that nothing else makes another revision of it.
+func keepOnly(b *bundle.Bundle, suite *script.Suite, given []string) {
+	used := slices.Clone(given)
+	for _, u := range suite.Uses {
+		used = append(used, u.File)
+	}
+	for name := range b.Files {
+		if !slices.Contains(used, name) {
+			delete(b.Files, name)
+		}
+	}
+}
+
 // RemoveSuite takes a suite off the list; its runs stay.
 func (s *Part) RemoveSuite(ctx context.Context, c base.Caller, name string) error {
 	suite, err := s.Store.SuiteNamed(ctx, c.ProjectID, name)
@@ -53,10 +129,14 @@ func (s *Part) RemoveSuite(ctx context.Context, c base.Caller, name string) erro
 		err = s.Store.RemoveSuite(ctx, c.ProjectID, suite.Name)
 	}
 	if err != nil {
-		return base.NotThere(err, "`yamato suite ls` lists the suites", "there is no suite %q", name)
+		return noSuite(err, name)
 	}
 	s.Bell.Ring()
 	return nil
+}
+
+func noSuite(err error, name string) error {
+	return base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in", "there is no suite %q", name)
 }
 
 // Suites lists the newest revision of each suite.
@@ -65,31 +145,163 @@ func (s *Part) Suites(ctx context.Context, c base.Caller) ([]store.Suite, error)
 	return slices.DeleteFunc(list, func(one store.Suite) bool { return Own(one.Name) }), err
 }
 
-// CheckSuite gives what the check finds in a script that is not kept, with what nothing
-// has ever matched in an app.
-func (s *Part) CheckSuite(ctx context.Context, c base.Caller, text, app string) ([]script.Finding, error) {
+// SuiteText gives a suite's text with the files that it uses.
+func (s *Part) SuiteText(ctx context.Context, suite store.Suite) (bundle.Bundle, error) {
+	f, err := s.Blobs.Open(ctx, suite.Digest)
+	if err != nil {
+		return bundle.Bundle{}, err
+	}
+	defer f.Close()
+	blob, err := io.ReadAll(io.LimitReader(f, bundle.MaxSize+1<<20))
+	if err != nil {
+		return bundle.Bundle{}, err
+	}
+	return bundle.Decode(blob)
+}
+
+// Revisions lists the revisions of a suite, newest first.
+func (s *Part) Revisions(ctx context.Context, c base.Caller, name string) ([]store.Suite, error) {
+	suite, err := s.Store.SuiteNamed(ctx, c.ProjectID, name)
+	if err != nil {
+		return nil, noSuite(err, name)
+	}
+	return s.Store.SuiteRevisions(ctx, c.ProjectID, suite.Name, 200)
+}
+
+// Revision gives one revision of a suite.
+func (s *Part) Revision(ctx context.Context, c base.Caller, name string, number int64) (store.Suite, bundle.Bundle, error) {
+	suite, err := s.Store.SuiteNamed(ctx, c.ProjectID, name)
+	if err != nil {
+		return suite, bundle.Bundle{}, noSuite(err, name)
+	}
+	suite, err = s.Store.SuiteRevision(ctx, c.ProjectID, suite.Name, number)
+	if err != nil {
+		return suite, bundle.Bundle{}, base.NotThere(err, "its page lists them", "there is no revision %d of %s", number, name)
+	}
+	text, err := s.SuiteText(ctx, suite)
+	return suite, text, err
+}
+
+// ToCheck is a script that is checked and not kept, against what is named.
+type ToCheck struct {
+	Text               string
+	Files              map[string][]byte
+	App, Build, Lineup string
+}
+
+// CheckSuite gives what the check finds in a script, and in what is known of the app, the build,
+// the project and the devices that are named.
+func (s *Part) CheckSuite(ctx context.Context, c base.Caller, in ToCheck) ([]script.Finding, error) {
+	whole, err := bundled(in.Text, in.Files)
+	if err != nil {
+		return nil, err
+	}
+	read, findings := script.ReadWith(in.Text, whole.Beside())
+	if script.IsShared(in.Text) {
+		read, findings = script.ReadShared("", in.Text, whole.Beside())
+	}
+	against, err := s.against(ctx, c, in, read)
+	if err != nil {
+		return nil, err
+	}
+	return append(findings, read.Against(against)...), nil
+}
+
+func (s *Part) against(ctx context.Context, c base.Caller, in ToCheck, read *script.Suite) (script.Against, error) {
+	var out script.Against
+	secrets, err := s.Store.Secrets(ctx, c.ProjectID, nil)
+	if err != nil {
+		return out, err
+	}
+	out.Secrets, out.Accounts = []string{}, []string{}
+	for _, one := range secrets {
+		out.Secrets = append(out.Secrets, one.Name)
+	}
+	accounts, err := s.Store.Accounts(ctx, c.ProjectID)
+	if err != nil {
+		return out, err
+	}
+	for _, one := range accounts {
+		if !slices.Contains(out.Accounts, one.Name) {
+			out.Accounts = append(out.Accounts, one.Name)
+		}
+	}
+	if in.App != "" {
+		id, err := s.Store.AppNamed(ctx, c.ProjectID, in.App)
+		if err != nil {
+			return out, base.NotThere(err, "`yamato build ls` lists the apps", "there is no app %q", in.App)
+		}
+		if err := s.ofApp(ctx, c, id, in.App, read, &out); err != nil {
+			return out, err
+		}
+	}
+	if in.Build != "" {
+		b, err := s.BuildNamed(ctx, c, in.App, in.Build)
+		if err != nil {
+			return out, err
+		}
+		texts, err := s.TextsOf(ctx, b)
+		if err != nil {
+			return out, err
+		}
+		out.Texts = script.Texts(texts)
+	}
+	if in.Lineup != "" {
+		devices, err := s.Candidates(ctx, c)
+		if err != nil {
+			return out, err
+		}
+		if devices, err = s.ChosenBy(ctx, c, in.Lineup, devices); err != nil {
+			return out, err
+		}
+		for _, d := range devices {
+			out.Devices = append(out.Devices, script.Able{Name: d.Name, Abilities: d.Abilities, Traits: d.Traits})
+		}
+	}
+	return out, nil
+}
+
+// ofApp adds what is known of an app.
+func (s *Part) ofApp(ctx context.Context, c base.Caller, id int64, app string, read *script.Suite, out *script.Against) error {
+	known, err := s.Store.KnownLocators(ctx, c.ProjectID, id, read.Locators())
+	if err != nil {
+		return err
+	}
+	out.App, out.Known = app, func(l string) bool { return slices.Contains(known, l) }
+	if id == 0 {
+		return nil
+	}
+	list, err := s.Store.Seen(ctx, c.ProjectID, id)
+	if err != nil {
+		return err
+	}
+	for _, e := range list {
+		out.Seen = append(out.Seen, script.Seen{ID: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen})
+	}
+	out.Builds = func(name string) bool {
+		_, err := s.BuildNamed(ctx, c, app, name)
+		return err == nil
+	}
+	return nil
+}
+
+// Seen gives what screens of an app had on them.
+func (s *Part) Seen(ctx context.Context, c base.Caller, app string) ([]vault.Element, error) {
 	id, err := s.Store.AppNamed(ctx, c.ProjectID, app)
 	if err != nil {
 		return nil, base.NotThere(err, "`yamato build ls` lists the apps", "there is no app %q", app)
 	}
-	read, findings := script.Read(text)
-	unmatched, _, err := s.Unmatched(ctx, c, id, read, text)
-	return append(findings, unmatched...), err
+	return s.Store.Seen(ctx, c.ProjectID, id)
 }
 
-// Unmatched gives advice on what has never matched in an app, or in any where that is 0,
-// and how many of the suite's locators have.
-func (s *Part) Unmatched(ctx context.Context, c base.Caller, app int64, suite *script.Suite,
-	text string) ([]script.Finding, int, error) {
-	list, err := s.Store.KnownLocators(ctx, c.ProjectID, app, suite.Locators())
+// Unmatched gives advice on what has never matched in any app, and how many of the suite's
+// locators have.
+func (s *Part) Unmatched(ctx context.Context, c base.Caller, suite *script.Suite) ([]script.Finding, int, error) {
+	known, err := s.Store.KnownLocators(ctx, c.ProjectID, 0, suite.Locators())
 	if err != nil {
 		return nil, 0, err
 	}
-	known := map[string]bool{}
-	for _, l := range list {
-		known[l] = true
-	}
-	return suite.Unmatched(text, func(l string) bool { return known[l] }), len(known), nil
+	return suite.Against(script.Against{Known: func(l string) bool { return slices.Contains(known, l) }}), len(known), nil
 }
 
 // Own tells whether a suite is one that the service made for itself.

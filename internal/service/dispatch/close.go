@@ -3,6 +3,7 @@ package dispatch
 import (
 	"context"
 
+	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
 	"yamato/internal/store"
 )
@@ -85,6 +86,8 @@ type Event struct {
 	TookMS   int64  `json:"took_ms,omitempty"`
 	State    string `json:"state,omitempty"`
 	Trouble  string `json:"trouble,omitempty"`
+
+	Step *script.StepRecord `json:"step,omitempty"`
 }
 
 // foldRun folds all that a run was asked for into its verdict.

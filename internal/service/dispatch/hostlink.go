@@ -342,7 +342,11 @@ func (n *session) giveOut(ctx context.Context, leases []int64, p *parcel) error 
 		if err != nil {
 			return err
 		}
-		if err := p.lease(ctx, leaseOut(a, g, n.known[a.RunID])); err != nil {
+		l := leaseOut(a, g, n.known[a.RunID])
+		if l.Attempt.Updates, err = n.updates(ctx, a, g); err != nil {
+			return err
+		}
+		if err := p.lease(ctx, l); err != nil {
 			return err
 		}
 	}
@@ -439,5 +443,33 @@ func leaseOut(a store.Assignment, g store.Goods, matched map[string]bool) link.L
 				OS: a.OS},
 				Levels: a.Levels.V},
 			Package: g.Package.V, PackageBlob: a.PackageBlob, SuiteBlob: g.Suite, Cases: a.Cases, Seed: a.Seed,
-			RealTime: a.RealTime, Known: known}}
+			RealTime: a.RealTime, Known: known, Steps: a.Steps,
+			Wants: len(g.Asks.V.Secrets)+len(g.Asks.V.Accounts) > 0}}
+}
+
+// updates finds the builds that a suite installs over the first, as packages of the same kind.
+// What cannot be found is told by the step that needs it.
+func (n *session) updates(ctx context.Context, a store.Assignment, g store.Goods) ([]link.Update, error) {
+	var out []link.Update
+	for _, name := range g.Asks.V.Builds {
+		u := link.Update{Build: name, Trouble: "there is no such build"}
+		list, err := n.service.Store.BuildsNamed(ctx, a.ProjectID, "", name)
+		if err != nil {
+			return nil, err
+		}
+		for _, b := range list {
+			if b.AppID != a.AppID {
+				continue
+			}
+			u.Trouble = "it holds no package of this kind"
+			for _, p := range b.Packages {
+				if p.Facts.V.Kind == g.Package.V.Kind {
+					u.Trouble, u.Package, u.PackageBlob = "", p.Facts.V, p.Digest
+				}
+			}
+			break
+		}
+		out = append(out, u)
+	}
+	return out, nil
 }

@@ -13,6 +13,7 @@ import (
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 	"yamato/internal/store/sessions"
+	"yamato/internal/store/vault"
 )
 
 // answers are what the hosts are to be told of each lease.
@@ -91,6 +92,7 @@ type work struct {
 		project, app []int64
 		locator      []string
 	}
+	seen       []vault.Element
 	entries    []sessions.Entry
 	tolerance  fleet.Tolerance
 	probeEvery time.Duration
@@ -165,10 +167,12 @@ func (w *work) news(t *tally, e link.Event) (refusal string) {
 	case e.Began != nil:
 		t.change.Began, t.change.Circumstances = true, e.Began.Circumstances
 		t.tell(Event{Kind: "attempt"})
-	case t.LegID == 0 && (e.Case != nil || e.CaseOpen != nil):
+	case t.LegID == 0 && (e.Case != nil || e.CaseOpen != nil || e.Step != nil):
 		return "it is a session's lease, and has no cases"
 	case e.CaseOpen != nil:
 		t.tell(Event{Kind: "case", Case: &e.CaseOpen.Case})
+	case e.Step != nil:
+		t.tell(Event{Kind: "step", Case: &e.Step.Case, Step: &e.Step.Step})
 	case e.Case != nil:
 		return w.judge(t, e.Case)
 	case e.Entry != nil:
@@ -217,6 +221,11 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 		if len(m) <= 500 {
 			w.located.project, w.located.app, w.located.locator = append(w.located.project, t.ProjectID),
 				append(w.located.app, t.AppID), append(w.located.locator, m)
+		}
+	}
+	for _, e := range c.Seen {
+		if len(e.ID) <= 200 && len(e.Text) <= 400 && len(e.Screen) <= 400 && len(e.Role) <= 50 {
+			w.seen = append(w.seen, vault.Element{Project: t.ProjectID, App: t.AppID, ID: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen})
 		}
 	}
 	t.counts.Results++
@@ -367,6 +376,7 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 		func() error { return t.AddEvidence(ctx, w.kept) },
 		func() error { return t.AddEntries(ctx, w.entries) },
 		func() error { return t.AddLocators(ctx, w.located.project, w.located.app, w.located.locator) },
+		func() error { return t.AddSeen(ctx, w.seen) },
 		func() error { return t.ChangeDevices(ctx, devices) },
 		func() error { return t.MarkDirty(ctx, store.DirtyDevice, free) },
 	} {
@@ -378,10 +388,32 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 	if err != nil {
 		return err
 	}
+	if err := w.unblock(ctx, t); err != nil {
+		return err
+	}
 	if err := t.ChangeSessions(ctx, w.sessions()); err != nil {
 		return err
 	}
 	return w.tellRuns(ctx, t, finished)
+}
+
+// unblock has the legs that wait for accounts tried again where leases end: what they had is
+// free.
+func (w *work) unblock(ctx context.Context, t *store.Tx) error {
+	var projects []int64
+	for _, one := range w.order {
+		if one.change.Ended && !slices.Contains(projects, one.ProjectID) {
+			projects = append(projects, one.ProjectID)
+		}
+	}
+	if len(projects) == 0 {
+		return nil
+	}
+	legs, err := t.Unblock(ctx, projects)
+	if err != nil {
+		return err
+	}
+	return t.MarkDirty(ctx, store.DirtyLeg, legs)
 }
 
 // probe sets when a device that was sidelined by itself is tried again.

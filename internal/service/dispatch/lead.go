@@ -112,6 +112,15 @@ func (l *leader) sweep(ctx context.Context) error {
 			return fmt.Errorf("winding run %d down: %w", r.Number, err)
 		}
 	}
+	if err := s.Store.InTx(ctx, func(t *store.Tx) error {
+		legs, err := t.UnblockFree(ctx)
+		if err != nil {
+			return err
+		}
+		return t.MarkDirty(ctx, store.DirtyLeg, legs)
+	}); err != nil {
+		return fmt.Errorf("looking for accounts that are free again: %w", err)
+	}
 	return s.Store.InTx(ctx, func(t *store.Tx) error { return t.TakeUnlinkedOffline(ctx, s.Config.Silence*2) })
 }
 
@@ -153,6 +162,9 @@ func (l *leader) place(ctx context.Context) error {
 				return err
 			}
 			placed += n
+			if blocked, err := t.Lend(ctx, legs); err != nil || len(blocked) > 0 {
+				return errors.Join(err, &unlent{blocked})
+			}
 		}
 		if placed != len(placements) {
 			return fmt.Errorf("%d of %d placements did not fit the records", len(placements)-placed, len(placements))
@@ -162,6 +174,12 @@ func (l *leader) place(ctx context.Context) error {
 	if errors.Is(err, errLeadLost) {
 		l.epoch, l.state = 0, nil
 		return nil
+	}
+	var short *unlent
+	if errors.As(err, &short) { // they wait for accounts; the others are placed without them
+		l.state = nil
+		s.Bell.Ring()
+		return s.Store.InTx(ctx, func(t *store.Tx) error { return t.Block(ctx, short.legs) })
 	}
 	if err != nil {
 		l.state = nil
@@ -173,6 +191,11 @@ func (l *leader) place(ctx context.Context) error {
 	}
 	return nil
 }
+
+// unlent tells which legs could not be lent an account, and which that is.
+type unlent struct{ legs map[int64]string }
+
+func (u *unlent) Error() string { return fmt.Sprintf("%d legs wait for accounts", len(u.legs)) }
 
 // decide applies what has changed, or everything where the state was lost.
 func (l *leader) decide(ctx context.Context, t *store.Tx) ([]schedule.Placement, error) {

@@ -102,6 +102,7 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 		Purpose:      r.Purpose,
 		RepeatFailed: r.RepeatFailed, AfterError: r.AfterError,
 		Language: r.Language, RealTime: in.RealTime, AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup, Checklist: r.Checklist,
+		Order: r.Order, Steps: r.Steps,
 		Seed: newSeed()}}
 	if in.SameSeed {
 		n.Run.Seed, n.KnownOf = r.Seed, r.ID

@@ -8,6 +8,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/fnv"
+	mathrand "math/rand/v2"
 	"slices"
 	"strings"
 	"time"
@@ -33,6 +35,9 @@ type Order struct {
 	RepeatFailed             int
 	Seed                     *int64 // a fresh one where nil
 	RealTime, LeaveInstalled bool
+	FromLine                 int    // only the case on this line, where one suite is named
+	Order                    string // of the cases: written, or random by the seed
+	Steps                    bool   // each step is told as it ends
 	Checklist                string // what people go through by hand: one of Suites, by its digest
 }
 
@@ -59,12 +64,17 @@ func (s *Part) StartRun(ctx context.Context, c base.Caller, in Order, key string
 	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite",
 		RepeatFailed: in.RepeatFailed,
 		AfterError:   1, Language: levels.Of(fleet.Language), RealTime: in.RealTime, AskedBy: c.Name,
-		Leave: in.LeaveInstalled, Lineup: in.Lineup, Checklist: in.Checklist}}
+		Leave: in.LeaveInstalled, Lineup: in.Lineup, Checklist: in.Checklist, Order: in.Order, Steps: in.Steps}}
 	if n.Run.RepeatFailed < 0 || n.Run.RepeatFailed > 20 {
 		return store.Run{}, base.Invalid("failed cases are repeated 0 to 20 times", "choose fewer repetitions")
 	}
 	if n.Run.Seed = base.Deref(in.Seed); in.Seed == nil {
 		n.Run.Seed = newSeed()
+	}
+	if in.Order == "random" {
+		for _, suite := range chosen {
+			shuffle(suite, n.Run.Seed)
+		}
 	}
 	for _, leg := range m.Legs {
 		for _, suite := range chosen {
@@ -192,8 +202,55 @@ func levelsOf(language string) (fleet.Levels, error) {
 const maxChosen = 500
 
 type chosenSuite struct {
-	id    int64
-	cases []int
+	id     int64
+	digest string
+	cases  []int
+}
+
+// shuffle puts the cases of a suite in an order that is a function of the seed and of the suite.
+func shuffle(s chosenSuite, seed int64) {
+	h := fnv.New64a()
+	_, _ = h.Write([]byte(s.digest)) // never fails (hash.Hash)
+	chance := mathrand.New(mathrand.NewPCG(uint64(seed), h.Sum64()))
+	chance.Shuffle(len(s.cases), func(i, j int) { s.cases[i], s.cases[j] = s.cases[j], s.cases[i] })
+}
+
+// tagged tells whether a case with tags is wanted: it has one of those that are asked for, where
+// any is, and none of those that are asked for with `not` before.
+func tagged(tags, asked []string) bool {
+	wanted, any := false, false
+	for _, t := range asked {
+		if unwanted, not := strings.CutPrefix(strings.TrimSpace(t), "not "); not {
+			if slices.Contains(tags, strings.TrimSpace(unwanted)) {
+				return false
+			}
+			continue
+		}
+		any = true
+		wanted = wanted || slices.Contains(tags, strings.TrimSpace(t))
+	}
+	return wanted || !any
+}
+
+// caseOn gives the case that a line of a suite belongs to; -1 where no line is asked for.
+func caseOn(suite store.Suite, in Order) (int, error) {
+	if in.FromLine == 0 {
+		return -1, nil
+	}
+	if len(in.Suites) != 1 {
+		return -1, base.Invalid("a line is one of a single suite", "name one suite with it")
+	}
+	at := -1
+	for i, one := range suite.Cases.V {
+		if one.Line > 0 && one.Line <= in.FromLine && in.FromLine <= max(one.End, one.Line) {
+			at = i // of rows of data, the nearest above
+		}
+	}
+	if at < 0 {
+		return -1, base.NotFound(fmt.Sprintf("no case of %s stands on line %d", suite.Name, in.FromLine),
+			"`yamato suite show` shows the suite")
+	}
+	return at, nil
 }
 
 // chooseCases finds the suites of a run and which of their cases run.
@@ -215,13 +272,14 @@ func (s *Part) chooseCases(ctx context.Context, c base.Caller, in Order) ([]chos
 			return nil, base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in",
 				"there is no suite %q", name)
 		}
-		chosen := chosenSuite{id: suite.ID}
+		chosen := chosenSuite{id: suite.ID, digest: suite.Digest}
+		line, err := caseOn(suite, in)
+		if err != nil {
+			return nil, err
+		}
 		for i, one := range suite.Cases.V {
 			byName := len(names) == 0 || slices.Contains(names, one.Name)
-			byTag := len(tags) == 0 || slices.ContainsFunc(tags, func(t string) bool {
-				return slices.Contains(one.Tags, t)
-			})
-			if byName && byTag {
+			if byName && tagged(one.Tags, tags) && (line < 0 || line == i) {
 				chosen.cases, found[one.Name] = append(chosen.cases, i), true
 			}
 		}

@@ -107,19 +107,8 @@ func (s *Part) Texts(ctx context.Context, c base.Caller, app, ref string) (contr
 	if err != nil {
 		return nil, err
 	}
-	for _, p := range b.Packages {
-		if p.Facts.V.Kind != appfile.Android {
-			continue
-		}
-		f, err := s.Blobs.Open(ctx, p.Digest)
-		if err != nil {
-			return nil, err
-		}
-		defer f.Close()
-		texts, err := appfile.ReadTexts(f, f.Size())
-		return contract.Texts(texts), err
-	}
-	return contract.Texts{}, nil
+	texts, err := s.builds.TextsOf(ctx, b)
+	return contract.Texts(texts), err
 }
 
 // Retention tells what may be taken away, and what would be now.

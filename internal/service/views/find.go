@@ -2,7 +2,6 @@ package views
 
 import (
 	"context"
-	"io"
 	"net/url"
 	"slices"
 	"strings"
@@ -104,18 +103,13 @@ func (s *Part) SuiteDetail(ctx context.Context, c base.Caller, name string) (con
 			"there is no suite %q", name)
 	}
 	out.Suite = wire.Suite(suite)
-	f, err := s.Blobs.Open(ctx, suite.Digest)
+	whole, err := s.builds.SuiteText(ctx, suite)
 	if err != nil {
 		return out, err
 	}
-	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, 2<<20))
-	if err != nil {
-		return out, err
-	}
-	out.Text = string(text)
-	read, findings := script.Read(out.Text)
-	unmatched, known, err := s.builds.Unmatched(ctx, c, 0, read, out.Text)
+	out.Text, out.Files = whole.Text, wire.SuiteFiles(whole)
+	read, findings := script.ReadWith(whole.Text, whole.Beside())
+	unmatched, known, err := s.builds.Unmatched(ctx, c, read)
 	if err != nil {
 		return out, err
 	}

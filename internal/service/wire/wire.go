@@ -4,11 +4,14 @@ package wire
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/script"
+	"yamato/internal/core/script/bundle"
 	"yamato/internal/core/verdict"
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
@@ -93,17 +96,41 @@ func Run(r store.Run) contract.Run {
 		VersionCode: r.VersionCode, State: r.State, Verdict: r.Verdict,
 		Seed: r.Seed, RepeatFailed: r.RepeatFailed, Language: r.Language, AskedBy: r.AskedBy, Legs: r.Legs,
 		OpenLegs: r.OpenLegs, Expected: r.Expected, Results: r.Results, Fails: r.Fails, Errors: r.Errors,
-		RealTime: r.RealTime, LastEvent: r.LastEvent,
+		RealTime: r.RealTime, LastEvent: r.LastEvent, Order: orderOut(r.Order),
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Lineup: base.Stated(r.Lineup),
 		LeaveInstalled: base.Stated(r.Leave), Checklist: base.Stated(r.Checklist)}
+}
+
+// orderOut tells of an order that is not the one in which cases are written.
+func orderOut(order string) *string {
+	if order == "written" {
+		return nil
+	}
+	return base.Stated(order)
+}
+
+func orderIn(order *string) string {
+	if order == nil {
+		return "written"
+	}
+	return string(*order)
 }
 
 // Suite tells of a suite.
 func Suite(in store.Suite) contract.Suite {
 	out := contract.Suite{Name: in.Name, Revision: in.Number, Digest: in.Digest, FileName: in.FileName,
-		CreatedAt: in.CreatedAt, Cases: []contract.CaseName{}}
+		CreatedAt: in.CreatedAt, Cases: []contract.CaseName{}, Origin: base.Stated(in.Origin), By: base.Stated(in.By)}
 	for _, c := range in.Cases.V {
-		out.Cases = append(out.Cases, contract.CaseName{Name: c.Name, Tags: c.Tags})
+		out.Cases = append(out.Cases, contract.CaseName{Name: c.Name, Tags: c.Tags, Line: base.Stated(c.Line), End: base.Stated(c.End)})
+	}
+	return out
+}
+
+// SuiteFiles tells of the files that lie beside a suite, by path.
+func SuiteFiles(b bundle.Bundle) []contract.SuiteFile {
+	out := []contract.SuiteFile{}
+	for _, name := range slices.Sorted(maps.Keys(b.Files)) {
+		out = append(out, contract.SuiteFile{Path: name, Content: b.Files[name]})
 	}
 	return out
 }
@@ -114,7 +141,7 @@ func Findings(in []script.Finding) []contract.Finding {
 	for _, f := range in {
 		one := contract.Finding{Line: f.Pos.Line, Column: f.Pos.Column, Length: f.Length, Text: f.Line,
 			Message: f.Message,
-			Shift:   base.Stated(f.Shift)}
+			Shift:   base.Stated(f.Shift), File: base.Stated(f.Pos.File)}
 		if f.Hint != "" {
 			one.Hint = base.Ptr(f.Hint)
 		}
@@ -392,5 +419,6 @@ func Handover(in builds.Handover) contract.Handover {
 func Order(in *contract.NewRun) runs.Order {
 	return runs.Order{Build: in.Build, App: base.Deref(in.App), Suites: in.Suites, Cases: base.Deref(in.Cases), Tags: base.Deref(in.Tags),
 		On: base.Deref(in.On), Lineup: base.Deref(in.Lineup), Language: base.Deref(in.Language), RepeatFailed: base.Deref(in.RepeatFailed),
-		Seed: in.Seed, RealTime: base.Deref(in.RealTime), LeaveInstalled: base.Deref(in.LeaveInstalled)}
+		Seed: in.Seed, RealTime: base.Deref(in.RealTime), LeaveInstalled: base.Deref(in.LeaveInstalled),
+		FromLine: base.Deref(in.FromLine), Order: orderIn(in.Order), Steps: base.Deref(in.TellSteps)}
 }

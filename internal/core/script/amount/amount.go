@@ -49,6 +49,8 @@ func Compare(a *big.Rat, sign string, b *big.Rat) bool {
 	switch sign {
 	case "=":
 		return c == 0
+	case "!=":
+		return c != 0
 	case "<":
 		return c < 0
 	case ">":

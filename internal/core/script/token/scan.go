@@ -34,13 +34,15 @@ const (
 	ID
 	Variable
 	Pattern
-	Sign // = < > <= >= + - * / ( ) ,
+	Percent
+	Size // in bytes
+	Sign // = != < > <= >= + - * / ( ) ,
 )
 
 var kindNames = map[Kind]string{
 	End: "the end of the file", Line: "the end of the line", Word: "a word", String: "a text in quotes",
 	Number: "a number", Ordinal: "an ordinal", Duration: "a duration", ID: "an id", Variable: "a variable",
-	Pattern: "a pattern", Sign: "a sign",
+	Pattern: "a pattern", Percent: "a percentage", Size: "a size", Sign: "a sign",
 }
 
 // Token is one of them.
@@ -66,7 +68,7 @@ func (t Token) EndsLine() bool { return t.Kind == Line || t.Kind == End }
 // String says what t is, as it was written.
 func (t Token) String() string {
 	switch t.Kind {
-	case Word, Sign, Number, Ordinal, Duration:
+	case Word, Sign, Number, Ordinal, Duration, Percent, Size:
 		return "`" + plain.Clip(t.Raw, 60) + "`"
 	case String, ID, Variable, Pattern:
 		return plain.Clip(t.Raw, 60)
@@ -202,11 +204,30 @@ func (l *lexer) afterOperand() bool {
 		return false
 	}
 	switch t := l.tokens[len(l.tokens)-1]; t.Kind {
-	case Number, Variable, ID, String:
+	case Number, Variable: // in `expect 3 /Sora.*/` it opens a pattern
+		return !l.patternAfterCount()
+	case ID, String, Percent, Size:
 		return true
 	default:
 		return t.IsSign(")")
 	}
+}
+
+// patternAfterCount reports whether what stands behind a count looks like a pattern: a blank
+// before it, none after its first mark, and a second mark on the line.
+func (l *lexer) patternAfterCount() bool {
+	if l.at == 0 || l.at+1 >= len(l.input) || !unicode.IsSpace(l.input[l.at-1]) || unicode.IsSpace(l.input[l.at+1]) {
+		return false
+	}
+	for i := l.at + 1; i < len(l.input) && l.input[i] != '\n'; i++ {
+		switch l.input[i] {
+		case '\\':
+			i++
+		case '/':
+			return true
+		}
+	}
+	return false
 }
 
 // closers are the marks that end a text, by the one that opens it. A text in plain quotes
@@ -263,7 +284,7 @@ func lexName(l *lexer) state {
 	if mark == '$' && l.peek() == '{' {
 		return lexBraced
 	}
-	for isWordRune(l.peek()) || unicode.IsDigit(l.peek()) || l.peek() == '.' || l.peek() == ':' {
+	for l.inName(mark) {
 		l.at++
 	}
 	name := string(l.input[from:l.at])
@@ -278,6 +299,24 @@ func lexName(l *lexer) state {
 		l.emit(Variable, Token{Text: strings.ToLower(name)})
 	}
 	return lexAny
+}
+
+// inName reports whether the next character belongs to the name after a mark. A variable's name
+// goes on after a hyphen only with a letter, so that $n-1 is a subtraction; after a dot, with
+// what an account holds.
+func (l *lexer) inName(mark rune) bool {
+	r := l.peek()
+	follows := rune(eof)
+	if l.at+1 < len(l.input) {
+		follows = l.input[l.at+1]
+	}
+	switch {
+	case mark == '#':
+		return isWordRune(r) || unicode.IsDigit(r) || r == '.' || r == ':'
+	case r == '-' || r == '.':
+		return l.at > l.start+1 && unicode.IsLetter(follows)
+	}
+	return isWordRune(r) || unicode.IsDigit(r)
 }
 
 // lexBraced passes over ${x}, which is how others write it.
@@ -299,9 +338,19 @@ func lexBraced(l *lexer) state {
 	return lexAny
 }
 
-func isName(s string) bool {
-	for i, r := range s {
-		if !isWordRune(r) && (i == 0 || !unicode.IsDigit(r)) || i == 0 && r == '-' {
+func isName(s string) bool { return IsName(s) }
+
+// IsName reports whether a value can be called so: letters, digits, _ and, before a letter, - .
+func IsName(s string) bool {
+	runes := []rune(s)
+	for i, r := range runes {
+		switch {
+		case unicode.IsLetter(r) || r == '_':
+		case i == 0:
+			return false
+		case unicode.IsDigit(r):
+		case (r == '-' || r == '.') && i+1 < len(runes) && unicode.IsLetter(runes[i+1]):
+		default:
 			return false
 		}
 	}
@@ -353,6 +402,11 @@ func lexNumber(l *lexer) state {
 		l.fault("", "this number is too long")
 		return lexAny
 	}
+	if l.peek() == '%' {
+		l.at++
+		l.emit(Percent, Token{Number: value})
+		return lexAny
+	}
 	from := l.at
 	for unicode.IsLetter(l.peek()) {
 		l.at++
@@ -361,6 +415,8 @@ func lexNumber(l *lexer) state {
 	switch d, isTime := durationUnits[unit]; {
 	case unit == "":
 		l.emit(Number, Token{Number: value})
+	case sizeUnits[unit] > 0:
+		l.emit(Size, Token{Number: value.Mul(value, new(big.Rat).SetInt64(sizeUnits[unit]))})
 	case isTime:
 		length := value.Mul(value, new(big.Rat).SetInt64(int64(d)))
 		if length.Cmp(new(big.Rat).SetInt64(int64(24*time.Hour))) > 0 {
@@ -378,10 +434,13 @@ func lexNumber(l *lexer) state {
 			l.emit(Ordinal, Token{Number: value})
 		}
 	default:
-		l.fault("durations end in ms, s or m; ordinals in st, nd, rd or th", "unknown unit `%s`", unit)
+		l.fault("durations end in ms, s or m; sizes in kB, MB or GB; ordinals in st, nd, rd or th", "unknown unit `%s`", unit)
 	}
 	return lexAny
 }
+
+// sizeUnits are decimal, as the International System of Units has them.
+var sizeUnits = map[string]int64{"kb": 1e3, "mb": 1e6, "gb": 1e9}
 
 // maxLiteral bounds a number in a script, in characters.
 const maxLiteral = 60
@@ -428,14 +487,14 @@ func lexSign(l *lexer) state {
 		two += string(next)
 	}
 	switch two {
-	case "<=", ">=":
+	case "<=", ">=", "!=":
 		l.at++
 		l.emit(Sign, Token{Text: two})
 		return lexAny
-	case "==", "!=", "=<", "=>", "<>":
+	case "==", "=<", "=>", "<>":
 		l.at++
-		l.fault(map[string]string{"==": "one `=` compares", "=<": "write <=", "=>": "write >=", "!=": unequal,
-			"<>": unequal}[two], "unknown sign `%s`", two)
+		l.fault(map[string]string{"==": "one `=` compares", "=<": "write <=", "=>": "write >=", "<>": "write !="}[two],
+			"unknown sign `%s`", two)
 		return lexAny
 	}
 	text := string(r)
@@ -444,12 +503,14 @@ func lexSign(l *lexer) state {
 		text = "<="
 	case "≥":
 		text = ">="
+	case "≠":
+		text = "!="
 	case "×":
 		text = "*"
 	case "−":
 		text = "-"
 	}
-	if strings.Contains(" = < > <= >= + - * / ( ) , ", " "+text+" ") {
+	if strings.Contains(" = != < > <= >= + - * / ( ) , ", " "+text+" ") {
 		l.emit(Sign, Token{Text: text})
 		return lexAny
 	}
@@ -468,14 +529,12 @@ func lexSign(l *lexer) state {
 		l.fault(`texts stand in double quotes: "…"`, "unknown sign `%s`", text)
 	default:
 		switch text {
-		case "≠":
-			hint = unequal
 		case "{", "}":
 			hint = "braces stand in texts alone, around the name of a value: \"{island}\""
 		case ";":
 			hint = "a statement ends with its line"
 		case "%":
-			hint = "a percent sign is read from the screen; write the number alone"
+			hint = "a percent sign touches its number: 50%"
 		case "÷":
 			hint = "write /"
 		}
@@ -483,8 +542,6 @@ func lexSign(l *lexer) state {
 	}
 	return lexAny
 }
-
-const unequal = "that two things differ cannot be expected in this version; compare with =, <, >, <= or >="
 
 func isWordRune(r rune) bool { return r == '_' || r == '-' || unicode.IsLetter(r) }
 

@@ -60,21 +60,7 @@ func (c Chrome) Area() screen.Rect {
 }
 
 // Cutouts are the places where the screen has none.
-func (c Chrome) Cutouts() []screen.Rect {
-	var r screen.Rect
-	switch c.Cutout {
-	case "hole":
-		r = screen.Rect{X: min(c.Width, c.Height)/2 - 7, Y: 9, W: 14, H: 14}
-	case "bar":
-		r = screen.Rect{X: min(c.Width, c.Height)/2 - 52, Y: 10, W: 104, H: 26}
-	default:
-		return nil
-	}
-	if c.across() {
-		r = screen.Rect{X: r.Y, Y: r.X, W: r.H, H: r.W}
-	}
-	return []screen.Rect{r}
-}
+func (c Chrome) Cutouts() []screen.Rect { return screen.Cutouts(c.Cutout, c.Width, c.Height) }
 
 func (c Chrome) paintUnder(v *canvas) {
 	if c.Dark {

@@ -120,8 +120,20 @@ func ios(a App, dir, platform string, entries []entry) ([]byte, error) {
 		return nil, err
 	}
 	entries = append(entries, entry{dir + "Info.plist", info}, entry{dir + "Icon60@2x.png", picture})
-	for _, language := range languages(a) {
-		entries = append(entries, entry{dir + language + ".lproj/Localizable.strings", nil})
+	for _, language := range append([]string{""}, languages(a)...) {
+		table := a.in(language)
+		if len(table) == 0 {
+			continue
+		}
+		data, err := plist.Marshal(table, plist.BinaryFormat)
+		if err != nil {
+			return nil, err
+		}
+		folder := "Base"
+		if language != "" {
+			folder = language
+		}
+		entries = append(entries, entry{dir + folder + ".lproj/Localizable.strings", data})
 	}
 	if a.Program != nil {
 		entries = append(entries, entry{dir + appfile.ProgramIOS, a.Program})
@@ -129,14 +141,28 @@ func ios(a App, dir, platform string, entries []entry) ([]byte, error) {
 	return zipped(append(entries, extra(a)...))
 }
 
+// languages are those that the app has texts in, beside those for all others.
 func languages(a App) []string {
 	var out []string
-	for language := range a.Texts["app_name"] {
-		if language != "" {
-			out = append(out, language)
+	for _, by := range a.Texts {
+		for language := range by {
+			if language != "" && !slices.Contains(out, language) {
+				out = append(out, language)
+			}
 		}
 	}
 	slices.Sort(out)
+	return out
+}
+
+// in gives the texts in one language by key, "" for those for all others.
+func (a App) in(language string) map[string]string {
+	out := map[string]string{}
+	for key, by := range a.Texts {
+		if text, ok := by[language]; ok {
+			out[key] = text
+		}
+	}
 	return out
 }
 

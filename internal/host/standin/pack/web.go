@@ -58,7 +58,20 @@ func Web(a App) ([]byte, error) {
 	if err := webTemplates.ExecuteTemplate(&worker, "sw.js", fill); err != nil {
 		return nil, err
 	}
+	more := extra(a)
+	for _, language := range append([]string{""}, languages(a)...) {
+		table, err := json.Marshal(a.in(language))
+		if err != nil {
+			return nil, err
+		}
+		if language == "" {
+			language = "default"
+		}
+		if len(table) > len("{}") {
+			more = append(more, entry{"locales/" + language + ".json", table})
+		}
+	}
 	return zipped(append([]entry{{"manifest.webmanifest", m}, {"index.html", page.Bytes()}, {"icon-192.png", picture},
 		{"icons.js", append(append([]byte("const yamatoIcons = "), icons...), ";\n"...)}, {"runtime.js", runtime},
-		{"sw.js", worker.Bytes()}, {appfile.ProgramIOS, program}}, extra(a)...))
+		{"sw.js", worker.Bytes()}, {appfile.ProgramIOS, program}}, more...))
 }

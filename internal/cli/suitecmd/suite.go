@@ -1,4 +1,4 @@
-package buildcmd
+package suitecmd
 
 import (
 	"context"
@@ -18,17 +18,7 @@ import (
 )
 
 func (a *App) SuiteCommand() *cobra.Command {
-	c := &cobra.Command{Use: "suite", Short: "Check suites, hand them in, and list them"}
-	check := &cobra.Command{
-		Use:               "check FILE|DIR…",
-		Short:             "Check scripts; needs neither service nor device",
-		Example:           "  yamato suite check suites/\n  yamato suite check suites/ --app Tideline",
-		Args:              ui.AtLeast(1, "name a script or a folder: yamato suite check suites/"),
-		ValidArgsFunction: ui.Files("suite"),
-	}
-	var against string
-	check.Flags().StringVar(&against, "app", "", "ask the service, too: tell what nothing has ever matched in this app")
-	check.RunE = func(cmd *cobra.Command, args []string) error { return a.check(cmd.Context(), args, against) }
+	c := &cobra.Command{Use: "suite", Short: "Check suites, lay them out, hand them in, and list them"}
 	push := &cobra.Command{
 		Use:               "push FILE|DIR…",
 		Short:             "Hand in suites; a script with faults is refused",
@@ -46,11 +36,18 @@ func (a *App) SuiteCommand() *cobra.Command {
 			}
 			var pushed []contract.Suite
 			for _, p := range paths {
+				if text, err := ui.ReadSmall(p); err == nil && script.IsShared(string(text)) {
+					continue // it goes along with the suites that use it
+				}
 				one, err := a.PushSuite(cmd.Context(), s, p, false)
 				if err != nil {
 					return err
 				}
 				pushed = append(pushed, one)
+			}
+			if len(pushed) == 0 {
+				return ui.WrongCall{Title: "there is no suite among these files: they hold actions, which suites use",
+					Hint: "hand in the suites, and what they use goes along"}
 			}
 			return a.Write(pushed, func() { a.showSuites(pushed) })
 		},
@@ -110,7 +107,7 @@ func (a *App) SuiteCommand() *cobra.Command {
 			})
 		},
 	}
-	c.AddCommand(check, a.suiteFormat(), push, ls, show, remove)
+	c.AddCommand(a.suiteCheck(), a.suiteFormat(), push, ls, show, remove, a.suiteServe())
 	return c
 }
 
@@ -143,88 +140,6 @@ func SuiteFiles(paths []string) ([]string, error) {
 	return out, nil
 }
 
-// fileFinding is a finding with its file, for JSON.
-type fileFinding struct {
-	File string `json:"file"`
-	script.Finding
-}
-
-func (a *App) check(ctx context.Context, args []string, against string) error {
-	paths, err := SuiteFiles(args)
-	if err != nil {
-		return err
-	}
-	all := []fileFinding{}
-	faults, cases := 0, 0
-	names := map[string]string{}
-	for _, p := range paths {
-		text, err := ui.ReadSmall(p)
-		if err != nil {
-			return ui.WrongCall{Title: "the script cannot be read: " + err.Error(), Hint: ""}
-		}
-		suite, findings := script.Read(string(text))
-		if other, ok := names[suite.Name]; ok && suite.Name != "" {
-			findings = append(findings, script.Finding{Pos: script.Pos{Line: 1, Column: 1}, Length: 1,
-				Message: fmt.Sprintf("the suite of %s has the same name", other),
-				Hint:    "give each suite a name of its own"})
-		}
-		names[suite.Name] = p
-		cases += len(suite.Cases)
-		faults += script.Faults(findings)
-		if against != "" && script.Faults(findings) == 0 {
-			unmatched, err := a.unmatched(ctx, string(text), against)
-			if err != nil {
-				return err
-			}
-			findings = append(findings, unmatched...)
-		}
-		for _, f := range findings {
-			all = append(all, fileFinding{p, f})
-		}
-	}
-	err = a.Write(all, func() {
-		for _, f := range all {
-			fmt.Fprintln(a.Out, f.Format(f.File))
-		}
-		fmt.Fprintf(a.Out, "%s, %s: %s, %s\n", ui.Plural(len(paths), "suite"), ui.Plural(cases, "case"),
-			ui.Plural(faults, "fault"),
-			advice(len(all)-faults))
-	})
-	if err == nil && faults > 0 {
-		return ui.Exit{Code: ui.ExitFail}
-	}
-	return err
-}
-
-// unmatched asks the service what of a script has never matched in an app.
-func (a *App) unmatched(ctx context.Context, text, against string) ([]script.Finding, error) {
-	s, err := a.Connect(ctx)
-	if err != nil {
-		return nil, err
-	}
-	list, err := client.As[[]contract.Finding](s.CheckSuite(ctx, s.Project, contract.SuiteToCheck{Text: text,
-		App: against}))
-	var out []script.Finding
-	for _, f := range list {
-		if ui.Deref(f.Advice) && strings.HasPrefix(f.Message, "nothing has ever matched") {
-			out = append(out, script.Finding{Pos: script.Pos{Line: f.Line, Column: f.Column}, Length: f.Length,
-				Line:  f.Text,
-				Shift: ui.Deref(f.Shift), Message: f.Message, Hint: ui.Deref(f.Hint), Advice: true})
-		}
-	}
-	return out, err
-}
-
-func advice(n int) string {
-	switch n {
-	case 0:
-		return "no advice"
-	case 1:
-		return "1 piece of advice"
-	}
-	return fmt.Sprintf("%d pieces of advice", n)
-}
-
 // suiteFormat writes scripts in the canonical layout.
 func (a *App) suiteFormat() *cobra.Command {
 	var only bool
@@ -244,7 +159,7 @@ func (a *App) suiteFormat() *cobra.Command {
 				if err != nil {
 					return ui.WrongCall{Title: "the script cannot be read: " + err.Error(), Hint: ""}
 				}
-				laid, findings := script.Format(string(text))
+				laid, findings := format(p, string(text))
 				if n := script.Faults(findings); n > 0 {
 					return ui.WrongCall{Title: fmt.Sprintf("%s has %s and is left as it is", p, ui.Plural(n, "fault")),
 						Hint: "`yamato suite check " + p + "` shows each with its place"}
@@ -295,26 +210,43 @@ func (a *App) showSuite(d contract.SuiteDetail) {
 		}
 		fmt.Fprintf(a.Out, "  %s  %s\n", c.Name, strings.Join(shapes, " "))
 	}
+	for _, f := range d.Files {
+		fmt.Fprintf(a.Out, "\n%s\n", ink.Strong(f.Path))
+		if strings.HasSuffix(f.Path, ".suite") {
+			fmt.Fprintln(a.Out, strings.TrimRight(string(f.Content), "\n"))
+		} else {
+			fmt.Fprintln(a.Out, ink.Faint(fmt.Sprintf("%d bytes", len(f.Content))))
+		}
+	}
 	for _, f := range d.Findings {
 		a.Say(4, "  %d:%d: %s; %s", f.Line, f.Column, f.Message, ui.Deref(f.Hint))
 	}
 }
 
-// PushSuite checks a script here first, so that faults show with their place.
+// PushSuite checks a script here first, so that faults show with their place, and hands it in with
+// what it uses.
 func (a *App) PushSuite(ctx context.Context, s *client.Service, path string, tried bool) (contract.Suite, error) {
 	text, err := ui.ReadSmall(path)
 	if err != nil {
 		return contract.Suite{}, ui.WrongCall{Title: "the script cannot be read: " + err.Error(), Hint: ""}
 	}
-	_, findings := script.Read(string(text))
+	files := newFolder(path)
+	suite, findings := script.ReadWith(string(text), files)
 	for _, f := range findings {
-		fmt.Fprintln(a.Err, f.Format(path))
+		fmt.Fprintln(a.Err, f.Format(files.shown(f.Pos.File, path)))
 	}
 	if n := script.Faults(findings); n > 0 {
 		return contract.Suite{}, ui.WrongCall{Title: fmt.Sprintf("%s has %s", path, ui.Plural(n, "fault")), Hint: ""}
 	}
-	return client.As[contract.Suite](s.PushSuite(ctx, s.Project, contract.NewSuite{FileName: filepath.Base(path),
-		Text: string(text), Tried: &tried}))
+	beside, err := files.beside(suite)
+	if err != nil {
+		return contract.Suite{}, err
+	}
+	in := contract.NewSuite{FileName: filepath.Base(path), Text: string(text), Tried: &tried}
+	if len(beside) > 0 {
+		in.Files = &beside
+	}
+	return client.As[contract.Suite](s.PushSuite(ctx, s.Project, in))
 }
 
 func (a *App) showSuites(list []contract.Suite) {
