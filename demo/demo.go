@@ -50,6 +50,19 @@ var PhoneIDs = []string{"00008120-000A4C1E0B22C01E"}
 // Versions are the builds of the sample app that are run in the demo, oldest first.
 var Versions = []Version{{Name: "3.1.4", Code: 58}, {Name: "3.2.0", Code: 61}}
 
+// Secrets and Accounts are what the sample suites want of their project; all of it is made up.
+var (
+	Secrets  = map[string]string{"harbour word": "evening-tide"}
+	Accounts = []Account{{"traveller", "aya@sorane.example", "kujira-7711"}, {"traveller", "bo@sorane.example", "minami-2240"},
+		{"traveller", "ines@sorane.example", "haruka-9035"}}
+)
+
+// Account is a test account of the sample project.
+type Account struct{ Name, User, Password string }
+
+// German is the run that shows the app in another language: 3.2.0, one suite.
+var German = struct{ App, Suite, Language string }{"Tideline", "Buying a ticket", "de-DE"}
+
 // Newest is handed in as well, and not run: it needs Android 14.
 var Newest = Version{Name: "3.2.1", Code: 64}
 

@@ -14,6 +14,8 @@ const state = {
   tab: 'timetable', filter: '', list: null,
   from: 'Sora', to: 'Minami', passengers: '1', picking: null, step: 'choose', number: 0,
   here: null, lost: null, message: null, near: 1,
+  delays: false, home: 'Sora', who: null, user: '', password: '', wrong: false, favourites: ['Sora', 'Minami', 'Kujira'],
+  photo: null, slant: false, shaken: false, toast: null, going: 0,
 };
 
 function load() {
@@ -36,7 +38,7 @@ function header(title, back) {
   return ui.row({ ground: sea, pad: [10, 16], gap: 10, align: 'center', h: 56 },
     back && ui.button({ id: 'back', name: 'Back', onTap: back, w: 32, h: 36 }, ui.icon({ icon: 'back', size: 22, ink: over })),
     ui.text({ role: 'heading', text: title, size: 20, face: 'bold', ink: over, grow: 1, lines: 1 }),
-    ui.icon({ name: 'Sorane Line', icon: 'ferry', size: 24, ink: sun }));
+    ui.button({ id: 'settings', name: say.settings, onTap: () => go('settings'), w: 34, h: 36, pad: [5, 4] }, ui.icon({ name: 'Sorane Line', icon: 'ferry', size: 24, ink: sun })));
 }
 
 function tabs() {
@@ -160,7 +162,7 @@ function picker() {
       ui.row({ align: 'center', spread: 'between', pad: [0, 4, 6, 4] },
         ui.text({ role: 'heading', text: say.choose, size: 17, face: 'bold', ink }),
         ui.button({ text: say.close, ink, size: 14, pad: [6, 8], onTap: () => { state.picking = null; } })),
-      islands.map((i) => ui.button({ role: 'option', name: i, selected: state[state.picking] === i, onTap: () => { state[state.picking] = i; state.picking = null; }, ground: state[state.picking] === i ? rule : paper, round: 8, pad: [10, 12] },
+      islands.map((i) => ui.button({ role: 'option', name: i, selected: state[state.picking] === i, onTap: () => { state[state.picking] = i; state.picking = null; saved(); }, ground: state[state.picking] === i ? rule : paper, round: 8, pad: [10, 12] },
         ui.text({ text: i, size: 16, ink })))));
 }
 
@@ -214,6 +216,68 @@ function banner() {
     ui.button({ text: say.close, size: 14, ink: '#14232e', pad: [4, 8], onTap: () => { state.message = null; } }));
 }
 
+// What is set is said for a moment, and then goes by itself.
+function saved() {
+  if (state.tab !== 'settings') return;
+  state.toast = say.saved;
+  os.cancel(state.going);
+  state.going = os.after(1500, () => { state.toast = null; });
+}
+
+function toast() {
+  return ui.column({ spread: 'end', align: 'center', pad: [0, 0, 76, 0] },
+    ui.text({ role: 'status', text: state.toast, size: 14, ink: over, ground: '#14232e', round: 16, pad: [7, 16] }));
+}
+
+function signIn() {
+  os.request({ ms: 260, method: 'POST', address: 'https://sorane.example/session', bytes: 90, sent: 120 }, () => {
+    if (state.password.length < 6) { state.wrong = true; os.log('warn', 'account', 'sign-in refused for ' + state.user); return; }
+    state.who = state.user;
+    state.wrong = false;
+    state.password = '';
+    os.log('info', 'account', 'signed in as ' + state.who);
+    saved();
+  }, () => { state.message = say.offline; });
+}
+
+const section = (text) => ui.text({ role: 'heading', text, size: 15, face: 'bold', ink, pad: [8, 0, 2, 0] });
+const entry = (id, name, hidden) => ui.field({ id, name, hint: name, value: hidden ? '•'.repeat(state[id].length) : state[id],
+  onInput: (v) => { state[id] = hidden ? (v.length < state[id].length ? state[id].slice(0, v.length) : state[id] + v.slice(state[id].length)) : v; },
+  ground: paper, ink, line: rule, round: 8, pad: [8, 12] });
+
+function settings() {
+  return ui.column({ grow: 1 },
+    header(say.settings),
+    ui.scroll({ id: 'preferences', grow: 1, pad: [6, 16, 16, 16], gap: 7 },
+      ui.row({ id: 'delays', role: 'switch', name: say.delays, checked: state.delays ? 'true' : 'false', onTap: () => { state.delays = !state.delays; saved(); }, gap: 10, pad: [10, 14], align: 'center', ground: paper, round: 10, line: rule },
+        ui.text({ text: say.delays, size: 15, ink, grow: 1 }), ui.icon({ icon: state.delays ? 'check' : 'minus', size: 18, ink: state.delays ? good : soft })),
+      choice('home', say.home, state.home),
+      section(say.sign_in),
+      state.who
+        ? ui.row({ align: 'center', gap: 10 }, ui.text({ id: 'signed-in', text: say.signed_in.replace('%s', state.who), size: 15, ink, grow: 1 }),
+          ui.button({ id: 'sign-out', text: say.sign_out, onTap: () => { state.who = null; saved(); }, ink, line: soft, round: 10, pad: [8, 14] }))
+        : ui.column({ gap: 7 }, entry('user', say.user), entry('password', say.password, true),
+          state.wrong ? ui.text({ role: 'alert', text: say.wrong, size: 13.5, ink: warn }) : null,
+          ui.button({ id: 'sign-in', text: say.sign_in, disabled: !state.user || !state.password, onTap: signIn, ground: sea, ink: over, round: 10, pad: [10, 14] })),
+      section(say.favourites),
+      ui.column({ id: 'favourites', role: 'list', name: say.favourites, gap: 5 }, state.favourites.map((f) => ui.row({ role: 'listitem', name: f, drag: f, onDrop: (g) => { arrange(g, f); }, pad: [10, 14], ground: paper, round: 8, line: rule }, ui.text({ text: f, size: 15, ink })))),
+      ui.text({ id: 'favourite-count', text: say.items.replace('%d', state.favourites.length), size: 12.5, ink: soft }),
+      section(say.photo),
+      ui.text({ id: 'photo', text: state.photo || say.no_photo, size: 14, ink: soft }),
+      ui.button({ id: 'attach', text: say.attach, onTap: () => os.choose((f) => { if (f) { state.photo = f.name; saved(); } }), ink, line: soft, round: 10, pad: [9, 14] }),
+      ui.text({ id: 'held', text: state.slant ? say.tilted : say.level, size: 12.5, ink: soft }),
+      state.shaken ? ui.text({ id: 'shaken', text: say.shaken, size: 12.5, ink: soft }) : null));
+}
+
+function arrange(moved, onto) {
+  const rest = state.favourites.filter((f) => f !== moved);
+  rest.splice(rest.indexOf(onto), 0, moved);
+  state.favourites = rest;
+  saved();
+}
+
+os.onTilt((a, b, c) => { state.slant = Math.abs(b) > 20 || Math.abs(c) > 20; });
+os.onShake(() => { state.shaken = true; });
 os.onBack(() => {
   if (state.picking) { state.picking = null; return true; }
   if (state.tab === 'tickets' && state.step === 'check') { state.step = 'choose'; return true; }
@@ -223,13 +287,14 @@ os.onChange(() => { look(); speak(os.device.language); });
 os.onMessage((text) => { state.message = text; });
 os.onLink((path) => {
   const tab = path.replace(/^[/#]+/, '').split(/[/?#]/)[0];
-  if (['timetable', 'tickets', 'wallet', 'map'].includes(tab)) go(tab);
+  if (Object.keys(pages).includes(tab)) go(tab);
 });
 
-const pages = { timetable, tickets, wallet: walletPage, map };
+const pages = { timetable, tickets, wallet: walletPage, map, settings };
 os.show(() => ui.stack({ ground: sea },
   ui.column({ ground: foam }, state.message ? banner() : null, pages[state.tab](), tabs()),
-  state.picking ? picker() : null));
+  state.picking ? picker() : null,
+  state.toast ? toast() : null));
 
 load();
 os.log('info', 'tideline', 'started in ' + language);

@@ -233,6 +233,15 @@ func (s *Service) get(ctx context.Context, path string, headers map[string]strin
 	return response, nil
 }
 
+// RunReport opens a run as one page.
+func (s *Service) RunReport(ctx context.Context, run int64) (io.ReadCloser, error) {
+	r, err := s.get(ctx, fmt.Sprintf("runs/%d/report.html", run), nil)
+	if err != nil {
+		return nil, err
+	}
+	return r.Body, nil
+}
+
 // EvidenceContent opens one piece of evidence for reading.
 func (s *Service) EvidenceContent(ctx context.Context, run, id int64) (io.ReadCloser, error) {
 	r, err := s.get(ctx, fmt.Sprintf("runs/%d/evidence/%d", run, id), nil)

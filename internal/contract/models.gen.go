@@ -216,7 +216,10 @@ type CaseOfRun struct {
 
 // Cause defines model for Cause.
 type Cause struct {
-	Actual    string   `json:"actual"`
+	Actual string `json:"actual"`
+
+	// Bearing is it the test or the app? What else is known of the step that failed
+	Bearing   *Bearing `json:"bearing,omitempty"`
 	CaseIndex int      `json:"case_index"`
 	Cases     []string `json:"cases"`
 

@@ -159,7 +159,7 @@ func junitOf(x contract.Crossing, leg contract.Leg, label string) (junitCase, in
 		}
 	}
 	out.Time = seconds(took)
-	fault := &junitFault{Message: printable(sentence), Text: printable(history(x))}
+	fault := &junitFault{Message: printable(sentence), Text: printable(history(x) + told(x))}
 	switch x.Verdict {
 	case "fail":
 		out.Failure = fault
@@ -189,6 +189,16 @@ func troubleOf(leg contract.Leg) string {
 		}
 	}
 	return "no attempt judged it"
+}
+
+// told tells the last failure of a crossing as all reports do.
+func told(x contract.Crossing) string {
+	for i := len(x.Results) - 1; i >= 0; i-- {
+		if f, ok := FailureOf(x.Results[i]); ok {
+			return "\n" + f.Text()
+		}
+	}
+	return ""
 }
 
 // history tells every result of a crossing, a line each.

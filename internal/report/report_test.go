@@ -81,7 +81,7 @@ func TestFailuresAreToldOnceWithAllTheirCombinations(t *testing.T) {
 	require.Equal(t, 1, strings.Count(text, "■ wrong  fail"))
 	require.Contains(t, text, "  on       Kaede 7, Android 14; Kaede 7 Lite, Android 14\n  step     line 3: expect "+
 		"#total\n  expected #total to be shown\n  but      it is not there\n  waited   8.0 s; nothing had changed for "+
-		"7.6 s\n           Error: boom\n")
+		"7.6 s\n  report   Error: boom\n")
 	require.Contains(t, text, "◐ slow  flaky, now pass")
 	require.Contains(t, text, "▲ quick  error\n  on       Kaede Mini, Android 14\n  because  the cable dropped")
 }

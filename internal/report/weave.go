@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"yamato/internal/contract"
+	"yamato/internal/core/script"
 )
 
 // Ink writes text for a terminal: in colour where On, and folded at Width columns unless
@@ -326,31 +327,39 @@ func Failures(w io.Writer, d contract.RunDetail, ink Ink) {
 
 // writeFailure tells a failure in the order in which people ask.
 func writeFailure(w io.Writer, sentence string, r contract.Result, ink Ink) {
-	if r.Failure == nil {
+	f, ok := FailureOf(r)
+	if !ok {
 		ink.lines(w, 11, "  because  %s", sentence)
 		return
 	}
-	f := *r.Failure
-	get := func(k string) string { s, _ := f[k].(string); return s }
-	num := func(k string) float64 { n, _ := f[k].(float64); return n }
-	ink.lines(w, 11, "  step     line %.0f: %s", num("line"), get("step"))
-	ink.lines(w, 11, "  expected %s", get("expected"))
-	ink.lines(w, 11, "  but      %s", get("actual"))
-	if waited := num("waited_ms"); waited > 0 {
-		since := fmt.Sprintf("nothing had changed for %.1f s", num("quiet_ms")/1000)
-		if pending := num("pending_ms"); pending > 0 {
-			since = fmt.Sprintf("an answer had been awaited for %.1f s", pending/1000)
-		}
-		ink.lines(w, 11, "  waited   %.1f s; %s", waited/1000, since)
-	}
-	if report := get("report"); report != "" {
-		for i, line := range strings.Split(strings.TrimSpace(report), "\n") {
-			if i == 6 {
-				break
+	for _, l := range f.Lines() {
+		switch text := l.Text; {
+		case l.Label == "differs":
+			for i, p := range f.Difference {
+				switch p.Of {
+				case script.OfExpected:
+					text = ink.mark(text, i, ink.Petrol("[-"+p.Text+"-]"))
+				case script.OfActual:
+					text = ink.mark(text, i, ink.Vermilion("{+"+p.Text+"+}"))
+				default:
+					text = ink.mark(text, i, p.Text)
+				}
 			}
-			ink.lines(w, 13, "           %s", line)
+			ink.lines(w, 11, "  %-8s %s", l.Label, text)
+		case l.Faint:
+			ink.lines(w, 13, "  %-8s %s", l.Label, ink.Faint(text))
+		default:
+			ink.lines(w, 11, "  %-8s %s", l.Label, text)
 		}
 	}
+}
+
+// mark gathers the parts of a difference.
+func (i Ink) mark(text string, at int, part string) string {
+	if at == 0 {
+		return part
+	}
+	return text + part
 }
 
 // Causes writes what the service has found out about what failed: where it failed and
@@ -364,6 +373,7 @@ func Causes(w io.Writer, causes []contract.Cause, ink Ink) {
 				said = append(said, *p)
 			}
 		}
+		said = append(said, bearing(c.Bearing)...)
 		if len(said) == 0 {
 			continue
 		}
@@ -374,6 +384,29 @@ func Causes(w io.Writer, causes []contract.Cause, ink Ink) {
 		}
 		ink.lines(w, 4, "  %s: %s", strings.Join(c.Cases, ", "), strings.Join(said, "; "))
 	}
+}
+
+// bearing says what else is known of a step that failed, in words.
+func bearing(b *contract.Bearing) []string {
+	var out []string
+	if b == nil {
+		return nil
+	}
+	if list := deref(b.Touched); len(list) > 0 {
+		words := fmt.Sprintf("%q looked for the same here and passed", list[0])
+		if more := len(list) - 1; more > 0 {
+			cases := "cases"
+			if more == 1 {
+				cases = "case"
+			}
+			words = fmt.Sprintf("%q and %d more %s looked for the same here and passed", list[0], more, cases)
+		}
+		out = append(out, words)
+	}
+	if b.LastPassed != nil {
+		out = append(out, "this step last passed in "+*b.LastPassed)
+	}
+	return out
 }
 
 // Doubts writes which steps passed and prove little, once each, with where they stand.

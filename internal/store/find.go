@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"strings"
 	"time"
 
@@ -151,5 +152,43 @@ func (s *Store) CaseHistory(ctx context.Context, project, app int64, suite strin
 		     join leg g on g.id = r.leg_id join suite_revision v on v.id = g.revision_id
 		     	join suite s on s.id = v.suite_id and s.name = $3
 		order by late.number desc, r.lease_id`, project, app, suite, before, runs)
+	return list, err
+}
+
+// StepsOfCase is how a case went once, step by step.
+type StepsOfCase struct {
+	Run         int64           `db:"run"`
+	Build       int64           `db:"build"`
+	BuildID     int64           `db:"build_id"`
+	VersionName string          `db:"version_name"`
+	VersionCode string          `db:"version_code"`
+	Steps       json.RawMessage `db:"steps"`
+}
+
+// StepHistory gives how a case went in the newest runs before a number, step by step, newest first.
+func (s *Store) StepHistory(ctx context.Context, project, app int64, suite, name string, before int64, limit int) ([]StepsOfCase, error) {
+	list := []StepsOfCase{}
+	err := s.db.SelectContext(ctx, &list, `
+		with late as (
+			select r.id, r.number, r.build_id from run r join build b on b.id = r.build_id
+			where r.project_id = $1 and r.purpose = 'suite' and b.app_id = $2 and r.number < $5
+				and exists (select 1 from leg l join suite_revision v on v.id = l.revision_id
+					join suite s on s.id = v.suite_id where l.run_id = r.id and s.name = $3)
+			order by r.number desc limit 20)
+		select late.number as run, b.id as build_id, b.number as build, b.version_name, b.version_code, x.steps
+		from late join build b on b.id = late.build_id
+			cross join lateral (
+				select r.steps from result r join leg g on g.id = r.leg_id join suite_revision v on v.id = g.revision_id
+					join suite s on s.id = v.suite_id and s.name = $3
+				where r.run_id = late.id and r.steps is not null and v.cases->r.case_index->>'name' = $4
+				order by (r.verdict = 'pass') desc, r.lease_id desc limit 2) x
+		order by late.number desc limit $6`, project, app, suite, name, before, limit)
+	return list, err
+}
+
+// LegSteps gives the results of a leg with their steps.
+func (s *Store) LegSteps(ctx context.Context, leg int64) ([]Result, error) {
+	list := []Result{}
+	err := s.db.SelectContext(ctx, &list, resultColumns+`where r.leg_id = $1 and r.verdict = 'pass' order by r.case_index, r.lease_id`, leg)
 	return list, err
 }

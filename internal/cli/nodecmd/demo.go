@@ -20,6 +20,7 @@ import (
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
+	"yamato/internal/core/script"
 	"yamato/internal/host/handset"
 )
 
@@ -180,7 +181,13 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 	if err != nil {
 		return err
 	}
+	if err := a.keepSamples(ctx, c); err != nil {
+		return err
+	}
 	for _, path := range suites {
+		if text, err := ui.ReadSmall(path); err == nil && script.IsShared(string(text)) {
+			continue // it goes along with the suites that use it
+		}
 		one, err := suitecmd.Of(a.App).PushSuite(ctx, c, path, false)
 		if err != nil {
 			return err
@@ -191,16 +198,10 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 		return err
 	}
 	var details []contract.RunDetail
-	for _, v := range demo.Versions {
-		b, err := a.pushSample(ctx, c, s.dir, "tideline", v, "release")
-		if err != nil {
-			return err
-		}
+	show := func(in contract.NewRun) error {
 		repeat := 3
-		r, err := runcmd.Of(a.App).Start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App,
-			Suites:       names,
-			Seed:         &seed,
-			RepeatFailed: &repeat})
+		in.Seed, in.RepeatFailed = &seed, &repeat
+		r, err := runcmd.Of(a.App).Start(ctx, c, in)
 		if err != nil {
 			return err
 		}
@@ -214,6 +215,21 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 		fmt.Fprintln(a.Out)
 		runcmd.Of(a.App).TellRun(ctx, c, d)
 		details = append(details, d)
+		return nil
+	}
+	for _, v := range demo.Versions {
+		b, err := a.pushSample(ctx, c, s.dir, "tideline", v, "release")
+		if err != nil {
+			return err
+		}
+		if err := show(contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: names}); err != nil {
+			return err
+		}
+	}
+	german := demo.German
+	if err := show(contract.NewRun{Build: demo.Versions[1].Name, App: &german.App, Suites: []string{german.Suite},
+		Language: &german.Language}); err != nil {
+		return err
 	}
 	for _, v := range demo.CounterVersions {
 		if _, err := a.pushSample(ctx, c, s.dir, "counter", v, "counter"); err != nil {
@@ -230,6 +246,30 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 		return ui.Exit{Code: ui.ExitFail}
 	}
 	fmt.Fprintln(a.Out, "The outcome is what docs/demo.md says.")
+	return nil
+}
+
+// keepSamples keeps the secret and the test accounts that the sample suites use.
+func (a *App) keepSamples(ctx context.Context, c *client.Service) error {
+	for name, value := range demo.Secrets {
+		if _, err := client.As[struct{}](c.SetSecret(ctx, c.Project, name, contract.SecretValue{Value: value})); err != nil {
+			return err
+		}
+	}
+	had, err := client.As[[]contract.Account](c.ListAccounts(ctx, c.Project))
+	if err != nil {
+		return err
+	}
+	for _, one := range demo.Accounts {
+		if slices.ContainsFunc(had, func(h contract.Account) bool { return h.User == one.User }) {
+			continue
+		}
+		fields := map[string]string{"password": one.Password}
+		if _, err := client.As[contract.Account](c.AddAccount(ctx, c.Project, contract.NewAccount{Name: one.Name, User: one.User,
+			Fields: &fields})); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

@@ -26,7 +26,7 @@ import (
 
 func (a *App) RunCommand() *cobra.Command {
 	c := &cobra.Command{Use: "run", Short: "Start runs, follow them, and see what they found"}
-	c.AddCommand(a.runStart(), a.runFollow(), a.runShow(), a.runFetch(), a.runLs(), a.runAgain(), a.runCancel())
+	c.AddCommand(a.runStart(), a.runFollow(), a.runShow(), a.runReport(), a.runFetch(), a.runLs(), a.runAgain(), a.runCancel())
 	return c
 }
 

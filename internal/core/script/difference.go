@@ -70,18 +70,30 @@ func difference(expected, actual string) []Piece {
 	return out
 }
 
-// pieces cuts a text into words, single digits and signs.
+// pieces cuts a text into words, numbers and signs.
 func pieces(text string) []string {
+	const sign, word, number = 0, 1, 2
 	var out []string
-	word := false
+	before := sign
 	for _, r := range text {
-		letter := unicode.IsLetter(r) || unicode.IsMark(r)
-		if letter && word {
+		kind := sign
+		switch {
+		case unicode.IsLetter(r) || unicode.IsMark(r):
+			kind = word
+		case unicode.IsDigit(r) || before == number && (r == '.' || r == ','):
+			kind = number
+		}
+		if kind != sign && kind == before {
 			out[len(out)-1] += string(r)
 		} else {
 			out = append(out, string(r))
 		}
-		word = letter
+		before = kind
 	}
 	return out
+}
+
+// apartOf tells two values that have nothing in common.
+func apartOf(expected, actual string) []Piece {
+	return []Piece{{expected, OfExpected}, {actual, OfActual}}
 }

@@ -99,12 +99,37 @@ func readShared(name, text string, files Files) *parser {
 // action reads an action: its name, in which $values stand, and its steps.
 func (p *parser) action(first token.Token) {
 	a := &Action{Pos: first.Pos, Length: first.Length}
+	failed := p.failed
+	p.attempt(func() { p.actionName(a) })
+	if p.failed > failed {
+		p.skipLine() // its steps are read all the same
+	} else if a.Words == nil || a.Words[0] == "" {
+		p.fault(first, "action choose the crossing $from to $to", "an action's name begins with a word")
+		p.failed++
+	}
+	p.inAction = a
+	a.Body = p.block(first, "action")
+	p.inAction = nil
+	p.broken[a] = p.failed > failed
+	for _, other := range p.suite.Actions {
+		if a.Signature() == other.Signature() {
+			p.fault(first, "give each action a name of its own", "an action of this name stands %s already", placed(other.Pos))
+			return
+		}
+	}
+	p.suite.Actions = append(p.suite.Actions, a)
+}
+
+func (p *parser) actionName(a *Action) {
 	for !p.peek().EndsLine() {
 		t := p.next()
+		if len(a.Words) == maxWords {
+			p.fail(t, "", "an action's name has at most %d words", maxWords)
+		}
 		a.Spots = append(a.Spots, t.Pos)
 		switch t.Kind {
 		case token.Word:
-			if t.Is("within") || t.Is("as") {
+			if t.Is("within") {
 				p.fail(t, "choose another word", "an action's name cannot have %s in it", t)
 			}
 			a.Words = append(a.Words, t.Text)
@@ -121,26 +146,6 @@ func (p *parser) action(first token.Token) {
 			p.fail(t, "action choose the crossing $from to $to", "an action's name is made of words and $values, not of %s", t)
 		}
 	}
-	failed := p.failed
-	switch {
-	case len(a.Words) == 0 || a.Words[0] == "":
-		p.fault(first, "action choose the crossing $from to $to", "an action's name begins with a word")
-		p.failed++
-	case len(a.Words) > maxWords:
-		p.fault(first, "", "an action's name has at most %d words", maxWords)
-		p.failed++
-	}
-	p.inAction = a
-	a.Body = p.block(first, "action")
-	p.inAction = nil
-	p.broken[a] = p.failed > failed
-	for _, other := range p.suite.Actions {
-		if a.Signature() == other.Signature() {
-			p.fault(first, "give each action a name of its own", "an action of this name stands %s already", placed(other.Pos))
-			return
-		}
-	}
-	p.suite.Actions = append(p.suite.Actions, a)
 }
 
 // Signature is an action's name with $ where values stand.

@@ -711,9 +711,11 @@ func (c *Compared) view(r *runner, t *screen.Tree) sight {
 	}
 	out := sight{cause: Contradicted, nodes: nodes, actual: "it is " + r.quoted(left)}
 	if c.Compare == "=" {
-		out.difference = difference(right.String(), left.String())
 		if left.IsNumber() {
+			out.difference = apartOf(right.String(), left.String())
 			out.actual += apart(left, right)
+		} else {
+			out.difference = difference(right.String(), left.String())
 		}
 	}
 	out.actual += r.source(c.Left, a.nodes)

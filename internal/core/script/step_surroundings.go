@@ -1,6 +1,7 @@
 package script
 
 import (
+	"errors"
 	"fmt"
 	"math/big"
 	"slices"
@@ -350,7 +351,13 @@ func (r *runner) numbers(st Statement, list ...Value) ([]float64, *stop) {
 // restore undoes what the case has made the device feel. It tells what could not be.
 func (r *runner) restore() (troubles []string) {
 	for i := len(r.undoOrder) - 1; i >= 0; i-- {
-		if err := r.undo[r.undoOrder[i]](); err != nil {
+		undo := r.undo[r.undoOrder[i]]
+		err := undo()
+		if crash := (*device.Crash)(nil); errors.As(err, &crash) { // that the app has died is known, and in the way of nothing
+			_ = r.device.Stop(r.ctx, r.o.App)
+			err = undo()
+		}
+		if err != nil {
 			troubles = append(troubles, r.undoOrder[i]+": "+err.Error())
 		}
 	}

@@ -57,6 +57,15 @@ func (s *Part) Sheet(ctx context.Context, c base.Caller, number, leg int64, inde
 	if err := s.settleDoubts(ctx, c, r.AppID, []contract.Leg{*l}); err != nil {
 		return out, err
 	}
+	for i := range out.Attempts {
+		one := &out.Attempts[i]
+		if one.Result == nil || one.Result.Failure == nil {
+			continue
+		}
+		if one.Bearing, err = s.bearing(ctx, c, r, l, l.Cases[at], *one.Result.Failure); err != nil {
+			return out, err
+		}
+	}
 	out.Verdict, out.Flaky, out.Recovered = l.Cases[at].Verdict, l.Cases[at].Flaky, l.Cases[at].Recovered
 	return out, nil
 }
@@ -225,6 +234,11 @@ func (s *Part) Causes(ctx context.Context, c base.Caller, number int64) ([]contr
 		}
 		if since[i] != "" {
 			cause.Since = &since[i]
+		}
+		if i < maxBearings {
+			if cause.Bearing, err = s.bearingOf(ctx, c, d, one.Leg, one.Index); err != nil {
+				return nil, err
+			}
 		}
 		out = append(out, cause)
 	}
