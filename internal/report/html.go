@@ -95,9 +95,24 @@ func HTML(w io.Writer, d contract.RunDetail, causes []contract.Cause, kept []con
 				said = append(said, text)
 			}
 		}
-		p.Causes = append(p.Causes, htmlCause{c.Verdict, fmt.Sprintf("Expected %s, but %s", c.Expected, c.Actual), where, said})
+		shape := c.Verdict
+		if c.Flaky > 0 {
+			shape = "flaky"
+		}
+		p.Causes = append(p.Causes, htmlCause{shape, fmt.Sprintf("Expected %s, but %s", c.Expected, c.Actual), where, said})
 	}
 	anchors := p.fillFailures(d, kept, pictures)
+	for i := range p.Failures {
+		f, of := &p.Failures[i], 0
+		for _, leg := range d.Legs {
+			if leg.Suite == f.Suite {
+				of++
+			}
+		}
+		if n := len(f.Where); n == of && n > 2 {
+			f.Where = []string{fmt.Sprintf("all %d combinations", n)}
+		}
+	}
 	suite := ""
 	for _, r := range rows {
 		row := htmlRow{Suite: r.suite, Case: r.name, First: r.suite != suite}

@@ -15,6 +15,7 @@ const Runs = page("RunsPage", () => import("./pages/runs"));
 const Run = page("RunPage", () => import("./pages/run"));
 const Suites = page("SuitesPage", () => import("./pages/suites"));
 const Suite = page("SuitePage", () => import("./pages/suite"));
+const Write = page("WritePage", () => import("./pages/write"));
 const Builds = page("BuildsPage", () => import("./pages/builds"));
 const Build = page("BuildPage", () => import("./pages/build"));
 const Fleet = page("FleetPage", () => import("./pages/fleet"));
@@ -58,6 +59,8 @@ function SignedIn() {
             <Route path="/runs/:run" element={<Run />} />
             <Route path="/suites" element={<Suites />} />
             <Route path="/suites/:suite" element={<Suite />} />
+            <Route path="/write" element={<Write />} />
+            <Route path="/write/:suite" element={<Write />} />
             <Route path="/builds" element={<Builds />} />
             <Route path="/builds/:build" element={<Build />} />
             <Route path="/fleet" element={<Fleet />} />

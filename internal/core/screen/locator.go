@@ -3,6 +3,7 @@ package screen
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -150,12 +151,36 @@ func (l Locator) Find(t *Tree) []*Node {
 		}
 	}
 	if l.Relation != "" && l.Relation != In {
-		found = l.Relation.keep(found, t.Shown(l.Of.Find(t)))
+		found = l.Relation.keep(found, others(t.Shown(l.Of.Find(t)), found))
 	}
 	if l.Ordinal != NoOrdinal {
 		found = t.Shown(found)
 	}
 	return l.pick(inReadingOrder(found, RightToLeft(t.Language)))
+}
+
+// Anchors are the elements that l finds others by, where it has a relation: those that are shown.
+// What may be meant itself is none, where there is something else: a field that is called as the
+// label beside it is not near itself.
+func (l Locator) Anchors(t *Tree) []*Node {
+	if l.Of == nil {
+		return nil
+	}
+	anchors := t.Shown(l.Of.Find(t))
+	if len(anchors) < 2 {
+		return anchors
+	}
+	l.Relation, l.Of, l.Ordinal = "", nil, NoOrdinal
+	return others(anchors, l.Find(t))
+}
+
+// others leaves out of anchors what is among found, unless nothing would be left.
+func others(anchors, found []*Node) []*Node {
+	rest := slices.DeleteFunc(slices.Clone(anchors), func(n *Node) bool { return slices.Contains(found, n) })
+	if len(rest) == 0 {
+		return anchors
+	}
+	return rest
 }
 
 func (l Locator) pick(found []*Node) []*Node {

@@ -86,8 +86,10 @@ func (c *comparison) report(at Pos, length int, advice bool, message, hint strin
 
 // element advises on a locator that has never matched, and says what it may have meant.
 func (c *comparison) element(e *Element) {
-	if e.ID != "" && len(c.a.Seen) > 0 && !slices.ContainsFunc(c.a.Seen, func(s Seen) bool { return s.ID == e.ID }) {
-		c.never(e, "#"+e.ID, e.ID, func(s Seen) string { return s.ID }, "#")
+	if e.ID != "" && len(c.a.Seen) > 0 {
+		if !slices.ContainsFunc(c.a.Seen, func(s Seen) bool { return s.ID == e.ID }) {
+			c.never(e, "#"+e.ID, e.ID, func(s Seen) string { return s.ID }, "#")
+		}
 		return
 	}
 	for _, w := range []*Wanted{e.Label, e.Called} {
@@ -95,9 +97,10 @@ func (c *comparison) element(e *Element) {
 			continue
 		}
 		text := w.Text.Parts[0].Text
-		known := c.a.Known != nil && c.a.Known(e.Text)
-		if strings.ContainsAny(text, "0123456789") || known ||
-			slices.ContainsFunc(c.a.Seen, func(s Seen) bool { return s.Text == text }) {
+		if slices.ContainsFunc(c.a.Seen, func(s Seen) bool { return s.Text == text && (e.Role == "" || e.Role == s.Role) }) {
+			return
+		}
+		if strings.ContainsAny(text, "0123456789") || c.a.Known != nil && c.a.Known(e.Text) {
 			continue
 		}
 		c.never(e, quote(text), text, func(s Seen) string { return s.Text }, "")

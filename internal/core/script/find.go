@@ -48,7 +48,7 @@ func (r *runner) anchored(e *Element, l screen.Locator, t *screen.Tree) *sight {
 		if e.Relation == screen.In {
 			continue
 		}
-		if shown := t.Shown(l.Of.Find(t)); len(shown) > 1 {
+		if shown := l.Anchors(t); len(shown) > 1 {
 			s := r.several(*l.Of, shown)
 			return &s
 		}

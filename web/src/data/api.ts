@@ -47,6 +47,10 @@ export type Site = Schemas["Site"];
 export type Step = Schemas["Step"];
 export type Suite = Schemas["Suite"];
 export type SuiteDetail = Schemas["SuiteDetail"];
+export type SuiteText = Schemas["SuiteText"];
+export type SuiteFile = Schemas["SuiteFile"];
+export type ScriptLanguage = Schemas["ScriptLanguage"];
+export type SeenElement = Schemas["SeenElement"];
 
 /** What the service says went wrong (RFC 9457), or that it did not answer. */
 export class Problem extends Error {

@@ -132,9 +132,14 @@ function Header({ run, open }: { run: Run; open: boolean }) {
             </button>
           )}
           {!open && (
-            <a className="button" href={inProject(`runs/${run.number}/evidence.zip`)} download>
-              Evidence
-            </a>
+            <>
+              <a className="button" href={inProject(`runs/${run.number}/report.html?save=1`)} download={`run-${run.number}.html`} title="One page with its pictures within, to hand on or to print">
+                Report
+              </a>
+              <a className="button" href={inProject(`runs/${run.number}/evidence.zip`)} download>
+                Evidence
+              </a>
+            </>
           )}
           <DropdownMenu.Root>
             <DropdownMenu.Trigger className="button">Run again</DropdownMenu.Trigger>

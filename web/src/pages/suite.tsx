@@ -1,12 +1,14 @@
 import { lazy, Suspense, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { useGet, type SuiteDetail } from "../data/api";
+import { Tabs } from "radix-ui";
 import { useTitle } from "../data/live";
 import { at, plural } from "../data/time";
 import { useStart } from "../parts/frame";
 import { Heading, Section, Tip, Trouble, Waiting } from "../parts/plain";
 import { Shape, verdictWords } from "../parts/verdict";
 
+const Versions = lazy(async () => ({ default: (await import("../parts/script-versions")).Versions }));
 const ScriptText = lazy(async () => ({ default: (await import("../parts/script")).ScriptText }));
 
 export function SuitePage() {
@@ -15,15 +17,24 @@ export function SuitePage() {
   const d = useGet<SuiteDetail>(`suites/${encodeURIComponent(suite)}`);
   const start = useStart();
   const [line, setLine] = useState<number>();
+  const [tab, setTab] = useState("text");
   useTitle(suite);
   if (d.error && !d.data) return <div className="p-5"><Trouble of={d.error} retry={() => void d.refetch()} /></div>;
   if (!d.data) return <div className="p-5"><Waiting what="the suite" /></div>;
   const chosen = params.get("case");
-  const { suite: s, last, findings, text } = d.data;
+  const { suite: s, last, findings, text, files } = d.data;
+  const kept = s.origin === "kept";
+  const beside = files.filter((f) => f.path.endsWith(".suite"));
+  const own = findings.filter((f) => !f.file);
   const target = line ?? last.find((c) => c.name === chosen)?.line;
   return (
     <div className="flex h-full flex-col px-5 pt-5">
-      <Heading title={s.name} about={`Revision ${s.revision} of ${s.file_name}, handed in ${at(s.created_at)}`}>
+      <Heading title={s.name} about={`Revision ${s.revision}${kept ? ", written here" : ` of ${s.file_name}, handed in from a folder`}${s.by ? ` by ${s.by}` : ""}, ${at(s.created_at)}`}>
+        {kept && (
+          <Link className="button" to={`/write/${encodeURIComponent(s.name)}`}>
+            Write on
+          </Link>
+        )}
         <button className="button button-main" onClick={() => start({ of: s.name })}>
           Start a run of it
         </button>
@@ -64,7 +75,7 @@ export function SuitePage() {
           <Section title="The check" aside={findings.length > 0 ? plural(findings.length, "finding") : ""}>
             {findings.length === 0 && <p className="py-2 text-soft">It finds nothing amiss.</p>}
             {findings.map((f) => (
-              <button key={`${f.line} ${f.column} ${f.message}`} onClick={() => setLine(f.line)} className="flex w-full gap-3 border-b border-rule py-1.5 text-left hover:bg-wash">
+              <button key={`${f.file ?? ""} ${f.line} ${f.column} ${f.message}`} onClick={() => (f.file ? setTab(f.file) : (setTab("text"), setLine(f.line)))} className="flex w-full gap-3 border-b border-rule py-1.5 text-left hover:bg-wash">
                 <span className="w-14 flex-none font-mono text-sm text-faint">
                   {f.line}:{f.column}
                 </span>
@@ -76,12 +87,32 @@ export function SuitePage() {
             ))}
           </Section>
         </div>
-        <div className="min-h-0 border-t border-strong">
+        <Tabs.Root value={tab} onValueChange={setTab} className="flex min-h-0 flex-col">
+          <Tabs.List aria-label="Texts" className="flex flex-none flex-wrap gap-x-4 border-b border-strong">
+            {[["text", "The suite"], ...beside.map((f) => [f.path, f.path]), ["versions", "Versions"]].map(([value, words]) => (
+              <Tabs.Trigger key={value} value={value!} className="border-b-2 border-transparent pb-1 text-soft data-[state=active]:border-ink data-[state=active]:text-ink">
+                {words}
+              </Tabs.Trigger>
+            ))}
+            {!kept && <span className="ml-auto text-sm text-faint">read here; change it where it comes from</span>}
+          </Tabs.List>
           <Suspense fallback={<Waiting what="the text" />}>
-            <ScriptText text={text} findings={findings} line={target} />
+            <Tabs.Content value="text" className="min-h-0 flex-1">
+              <ScriptText text={text} findings={own} line={target} />
+            </Tabs.Content>
+            {beside.map((f) => (
+              <Tabs.Content key={f.path} value={f.path} className="min-h-0 flex-1">
+                <ScriptText text={textOf(f.content)} findings={findings.filter((one) => one.file === f.path)} label={f.path} />
+              </Tabs.Content>
+            ))}
+            <Tabs.Content value="versions" className="min-h-0 flex-1">
+              <Versions suite={s} />
+            </Tabs.Content>
           </Suspense>
-        </div>
+        </Tabs.Root>
       </div>
     </div>
   );
 }
+
+const textOf = (base64: string) => new TextDecoder().decode(Uint8Array.from(atob(base64), (c) => c.charCodeAt(0)));

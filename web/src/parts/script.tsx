@@ -1,43 +1,17 @@
-import { HighlightStyle, StreamLanguage, syntaxHighlighting } from "@codemirror/language";
+import { syntaxHighlighting } from "@codemirror/language";
 import { EditorState, RangeSetBuilder } from "@codemirror/state";
 import { Decoration, EditorView, keymap, lineNumbers } from "@codemirror/view";
-import { tags } from "@lezer/highlight";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
 import type { Finding } from "../data/api";
 import { look } from "./editor-look";
-
-const doing = /^(start|tap|put|type|press|picture|let|expect|suite|case|before|each|end|tags|patience|keep|app|fresh|between|cases|into|times|of|as|in|no|shows|at|least|most|within|number|called|last|\d+(st|nd|rd|th))\b/i;
-
-// The words of the language; docs/script.md.
-const language = StreamLanguage.define<{ start: boolean }>({
-  startState: () => ({ start: true }),
-  token(s) {
-    if (s.eatSpace()) return null;
-    if (s.match(/^\/\/.*/)) return "comment";
-    if (s.match(/^"(\\.|[^"\\])*"?/)) return "string";
-    if (s.match(/^\/(\\.|[^/\\])+\//)) return "regexp";
-    if (s.match(/^#[\w.-]+/)) return "name";
-    if (s.match(/^\$\w+/)) return "variableName";
-    if (s.match(doing)) return "keyword";
-    if (s.match(/^\d+(\.\d+)?(ms|s|m)?\b/)) return "number";
-    s.next();
-    s.eatWhile(/\w/);
-    return null;
-  },
-});
-
-const inks = HighlightStyle.define([
-  { tag: tags.keyword, fontWeight: "500" },
-  { tag: tags.string, color: "var(--petrol)" },
-  { tag: tags.regexp, color: "var(--petrol)" },
-  { tag: tags.comment, color: "var(--ink-faint)", fontStyle: "italic" },
-  { tag: [tags.name, tags.variableName], color: "var(--ink-soft)", fontWeight: "500" },
-]);
+import { coloured, inks, theLanguage } from "./language";
 
 /** A script's text with the marks of the check. */
-export function ScriptText({ text, findings, line }: { text: string; findings: Finding[]; line?: number }) {
+export function ScriptText({ text, findings, line, label = "The suite's text" }: { text: string; findings: Finding[]; line?: number; label?: string }) {
   const box = useRef<HTMLDivElement>(null);
-  const view = useRef<EditorView>(undefined);
+  const language = useQuery({ queryKey: ["language"], queryFn: theLanguage, staleTime: Infinity });
+  const words = language.data;
   useEffect(() => {
     const doc = EditorState.create({ doc: text }).doc;
     const at = (l: number, column: number) => {
@@ -60,20 +34,18 @@ export function ScriptText({ text, findings, line }: { text: string; findings: F
         doc: text,
         extensions: [
           lineNumbers(),
-          language,
-          syntaxHighlighting(inks),
+          ...(words ? [coloured(words), syntaxHighlighting(inks)] : []),
           look,
           EditorState.readOnly.of(true),
           EditorView.editable.of(false),
-          EditorView.contentAttributes.of({ "aria-label": "The suite's text", tabindex: "0" }),
+          EditorView.contentAttributes.of({ "aria-label": label, tabindex: "0" }),
           EditorView.decorations.of(marks.finish()),
           keymap.of([]),
         ],
       }),
     });
-    view.current = v;
     if (here >= 0) v.dispatch({ effects: EditorView.scrollIntoView(here, { y: "center" }) });
     return () => v.destroy();
-  }, [text, findings, line]);
+  }, [text, findings, line, words, label]);
   return <div ref={box} className="h-full overflow-hidden" />;
 }
