@@ -262,15 +262,21 @@ func casesOn(ctx context.Context, b *handset.Browser, dir string, n int) (rate, 
 		}
 		devices = append(devices, d)
 	}
+	texts, err := appfile.ReadTexts(bytes.NewReader(packages[3].Data), int64(len(packages[3].Data)))
+	if err != nil {
+		return 0, 0, err
+	}
+	o := script.Options{App: app.Package.ApplicationID, Words: texts.Speaker().Say, Secrets: demo.Secrets,
+		Accounts: map[string]map[string]string{demo.Accounts[0].Name: {"user": demo.Accounts[0].User, "password": demo.Accounts[0].Password}}}
 	var mu sync.Mutex
 	var all sync.WaitGroup
 	cases, began := 0, time.Now()
 	for _, d := range devices {
 		all.Go(func() {
 			for _, text := range suites {
-				s, _ := script.Read(text)
+				s, _ := script.ReadWith(text, besideSuites(suites))
 				for _, c := range s.Cases {
-					r := script.RunCase(ctx, s, c, d, script.Options{App: app.Package.ApplicationID}, nothing{})
+					r := script.RunCase(ctx, s, c, d, o, nothing{})
 					mu.Lock()
 					cases++
 					if r.Verdict != "pass" {
@@ -285,4 +291,15 @@ func casesOn(ctx context.Context, b *handset.Browser, dir string, n int) (rate, 
 	rate = float64(cases) / time.Since(began).Seconds()
 	runtime.KeepAlive(devices)
 	return rate, b.MemoryMB() / float64(n), err
+}
+
+// besideSuites are the sample suites as files beside each other.
+type besideSuites map[string]string
+
+// Text gives one.
+func (b besideSuites) Text(path string) (string, error) {
+	if text, ok := b[path]; ok {
+		return text, nil
+	}
+	return "", fmt.Errorf("there is no file %s", path)
 }

@@ -18,6 +18,7 @@ import (
 	"yamato/demo"
 	"yamato/internal/client"
 	"yamato/internal/contract"
+	"yamato/internal/core/script"
 	"yamato/internal/host"
 	"yamato/internal/pgbox"
 )
@@ -158,8 +159,15 @@ func (r *rig) push(ctx context.Context, suites []string) ([]string, error) {
 		return nil, fmt.Errorf("making a build: %w", err)
 	}
 	var names []string
+	beside, err := samplesBeside()
+	if err != nil {
+		return nil, err
+	}
 	for _, text := range suites {
-		a, err := r.client.PushSuiteWithResponse(ctx, "default", contract.NewSuite{FileName: "bench.suite", Text: text})
+		if script.IsShared(text) || strings.Contains(text, "account ") { // suites that wait for each other's accounts measure that
+			continue
+		}
+		a, err := r.client.PushSuiteWithResponse(ctx, "default", contract.NewSuite{FileName: "bench.suite", Text: text, Files: &beside})
 		if err != nil || a.JSON200 == nil {
 			return nil, fmt.Errorf("pushing a suite: %w", err)
 		}
@@ -235,4 +243,19 @@ func (r *rig) upload(ctx context.Context, text string) (digest string, err error
 	digest = hex.EncodeToString(sum[:])
 	return digest, host.NewServices([]string{r.client.Base()}, strings.TrimSpace(string(token))).Upload(ctx, digest,
 		[]byte(text))
+}
+
+// samplesBeside are the files that the sample suites use.
+func samplesBeside() ([]contract.SuiteFile, error) {
+	suites, err := demo.Suites()
+	if err != nil {
+		return nil, err
+	}
+	var out []contract.SuiteFile
+	for name, text := range suites {
+		if script.IsShared(text) {
+			out = append(out, contract.SuiteFile{Path: name, Content: []byte(text)})
+		}
+	}
+	return out, nil
 }

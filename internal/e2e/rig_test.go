@@ -181,7 +181,7 @@ func samples(t *testing.T) string {
 	}
 	suites, err := demo.Suites()
 	require.NoError(t, err)
-	require.NoError(t, os.Mkdir(filepath.Join(dir, "suites"), 0o700))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "suites", "steps"), 0o700))
 	for name, text := range suites {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "suites", name), []byte(text), 0o600))
 	}

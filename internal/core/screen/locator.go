@@ -248,8 +248,8 @@ func (l Locator) Nearest(t *Tree, max int) []*Node {
 }
 
 func (l Locator) distance(n *Node) (int, bool) {
-	if l.XPath != nil {
-		return 0, false
+	if l.XPath != nil || l.Label.Pattern != nil {
+		return 0, false // nothing is near to an expression
 	}
 	wanted, have := l.Label.Text, n.Label()
 	switch {

@@ -23,7 +23,7 @@ func (p *parser) check() {
 		}
 		p.report(Finding{Pos: start, Length: 1, Message: "the suite has no name", Hint: hint})
 	}
-	if len(p.suite.Cases) == 0 && p.failed == 0 {
+	if len(p.suite.declared) == 0 && p.failed == 0 {
 		p.report(Finding{Pos: start, Length: 1, Message: "the suite has no case", Hint: `add case "…" … end`})
 	}
 	p.resolve()
@@ -143,7 +143,7 @@ func (p *parser) meantAction(c *Call) string {
 // checkActions looks at each action of this file by itself.
 func (p *parser) checkActions() {
 	for _, a := range p.suite.Actions {
-		if a.Pos.File != p.name {
+		if a.Pos.File != p.name || p.broken[a] {
 			continue
 		}
 		given := map[string]bool{}
@@ -162,7 +162,7 @@ func (p *parser) unused() {
 		called[c.action] = true
 	}
 	for _, a := range p.suite.Actions {
-		if a.Pos.File == "" && !called[a] && len(p.suite.declared) > 0 {
+		if a.Pos.File == "" && !called[a] && !p.broken[a] && len(p.suite.declared) > 0 {
 			p.report(Finding{Pos: a.Pos, Length: a.Length, Message: fmt.Sprintf("nothing does `%s`", a.Usage()),
 				Hint: "take it out, or call it: do " + a.Usage(), Advice: true})
 		}

@@ -238,10 +238,11 @@ func (p *parser) data() *data {
 	}
 	p.opens(first)
 	defer func() { p.blocks-- }()
+	failed := p.failed
 	for !p.blank() {
 		t := p.peek()
 		if p.accept("end") {
-			if len(d.rows) == 0 {
+			if len(d.rows) == 0 && p.failed == failed {
 				p.fault(first, "write a line for each: \"Sora\", 3", "there is no row of data")
 			}
 			return d

@@ -96,7 +96,7 @@ type parser struct {
 	blocks    int             // that are open
 	unclosed  int             // the line before which an `end` was found missing
 	inAction  *Action         // that is being read
-	inAround  string          // which block about cases is being read
+	suiteTold bool            // that this file is a suite, and no actions, has been told
 }
 
 // bail leaves a statement that cannot be read; the parser goes on at the next line.
@@ -265,13 +265,12 @@ func (p *parser) fileLine() {
 	case p.accept("suite"):
 		was := p.named
 		p.named = true // what is wrong with its name is told below, and once
+		if p.name != "" {
+			p.notShared(first)
+		}
 		name := p.wantString("the suite's name")
 		if was {
 			p.fault(first, "one file is one suite", "this file has a name already")
-		}
-		if p.name != "" {
-			p.fault(first, "a file that others use holds actions; leave the name out, or do not use it",
-				"a suite cannot be used by another")
 		}
 		p.suite.Name = p.title(name, "a suite's name")
 	case p.accept("tags"):
@@ -300,6 +299,12 @@ func (p *parser) fileLine() {
 	default:
 		p.oddFileLine(first)
 	}
+}
+
+// notShared tells that a suite is used as if it were actions.
+func (p *parser) notShared(first token.Token) {
+	p.suiteTold = true
+	p.fail(first, "a file that others use holds actions; leave the name out, or do not use it", "a suite cannot be used by another")
 }
 
 // oddFileLine reads on behind a first word that is none of the file's: what was meant to
@@ -398,12 +403,11 @@ func (p *parser) duration(what string) time.Duration {
 
 // around reads steps before or after cases.
 func (p *parser) around(first token.Token, what string, into **Block) {
-	if p.name != "" {
+	if p.name != "" && !p.suiteTold {
+		p.suiteTold = true
 		p.fault(first, "put it into the suites; an action may be called from there", "a file that others use holds actions alone")
 	}
-	p.inAround = what
 	b := p.block(first, what)
-	p.inAround = ""
 	if *into == nil {
 		*into = &Block{}
 	}
@@ -430,7 +434,8 @@ func (p *parser) caseBlock(first token.Token) {
 	if p.accept("tags") {
 		c.Tags = append(c.Tags, p.tags()...)
 	}
-	if p.name != "" {
+	if p.name != "" && !p.suiteTold {
+		p.suiteTold = true
 		p.fault(first, "put it into a suite of its own", "a file that others use holds actions alone")
 	}
 	c.Body, c.data = p.caseBody(first)

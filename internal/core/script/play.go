@@ -78,8 +78,11 @@ func (p *Play) Case(ctx context.Context, c *Case, last bool, rec Recorder) Resul
 	if result.Matched == nil {
 		result.Matched = []string{}
 	}
-	r.readLog()
-	result.Log = r.log
+	_ = r.readLog() // what cannot be read is told by whoever reads the rest
+	for _, l := range r.log {
+		l.Text = r.mask(l.Text)
+		result.Log = append(result.Log, l)
+	}
 	return result
 }
 

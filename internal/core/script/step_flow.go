@@ -161,16 +161,24 @@ func (p *parser) call(s Step) *Call {
 
 func readIf(p *parser, s Step) Statement {
 	first := p.tokens[p.at-1]
-	i := &If{Step: s, Condition: p.condition()}
+	i := &If{Step: s}
+	failed := p.failed
+	p.attempt(func() { i.Condition = p.condition() })
+	if p.failed > failed {
+		p.skipLine() // its steps are read all the same
+	}
 	then, otherwise := p.blockTo(first, "if", "else")
 	i.Then = then
 	switch {
 	case otherwise && p.peek().Is("if"):
 		at := p.next()
 		inner := Step{Pos: at.Pos, Text: p.source(at)}
-		i.Else = &Block{Steps: []Statement{readIf(p, inner)}}
+		p.attempt(func() { i.Else = &Block{Steps: []Statement{readIf(p, inner)}} })
 	case otherwise:
 		i.Else = p.block(first, "else")
+	}
+	if i.Condition == nil {
+		panic(bail{}) // what was wrong with it has been told
 	}
 	return i
 }

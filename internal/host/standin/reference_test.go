@@ -1,38 +1,22 @@
 package standin_test
 
 import (
-	"bytes"
 	"context"
-	"errors"
 	"fmt"
-	"image"
-	"image/png"
 	"os"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"yamato/demo"
-	"yamato/internal/core/appfile"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
+	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
 )
-
-// beside are files beside a suite.
-type beside map[string]string
-
-func (b beside) Text(path string) (string, error) {
-	if text, ok := b[path]; ok {
-		return text, nil
-	}
-	return "", errors.New("there is no such file")
-}
 
 var fenced = regexp.MustCompile("(?s)```(suite|steps)\n(.*?)```")
 
@@ -52,18 +36,10 @@ func examples(t *testing.T) []string {
 	return out
 }
 
-// circumstances are those of the sample project on a device.
-func circumstances(t *testing.T, d driver.Device) script.Options {
-	t.Helper()
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
-	texts, err := appfile.ReadTexts(bytes.NewReader(packages[0].Data), int64(len(packages[0].Data)))
-	require.NoError(t, err)
-	o := script.Options{App: demo.ApplicationID, Words: texts.Speaker().Say, Secrets: demo.Secrets,
-		Accounts: map[string]map[string]string{}, Traits: d.Describe().Traits}
-	for _, a := range demo.Accounts {
-		o.Accounts[a.Name] = map[string]string{"user": a.User, "password": a.Password}
-	}
+func TestEveryExampleOfTheReferenceRuns(t *testing.T) {
+	devices := bench(t)
+	d := devices[slices.IndexFunc(devices, func(d driver.Device) bool { return d.Describe().Name == "kaede-7-1" })]
+	o := devicetest.SampleOptions(t, d)
 	o.Update = func(_ context.Context, build string) error {
 		if build != demo.Newest.Name {
 			return fmt.Errorf("there is no build %s", build)
@@ -71,26 +47,9 @@ func circumstances(t *testing.T, d driver.Device) script.Options {
 		install(t, d, demo.Newest, "en-GB")
 		return nil
 	}
-	o.File = func(string) (string, error) {
-		var picture bytes.Buffer
-		require.NoError(t, png.Encode(&picture, image.NewGray(image.Rect(0, 0, 2, 2))))
-		path := filepath.Join(t.TempDir(), "pass.png")
-		return path, os.WriteFile(path, picture.Bytes(), 0o600)
-	}
-	o.Ask = func(context.Context, string, time.Duration) (string, error) { return "", nil }
-	return o
-}
-
-func TestEveryExampleOfTheReferenceRuns(t *testing.T) {
-	suites, err := demo.Suites()
-	require.NoError(t, err)
-	i := slices.IndexFunc(bench(t), func(d driver.Device) bool { return d.Describe().Name == "kaede-7-1" })
-	d := bench(t)[i]
-	o := circumstances(t, d)
 	for n, text := range examples(t) {
 		t.Run(fmt.Sprint(n+1), func(t *testing.T) {
-			s, findings := script.ReadWith(text, beside(suites))
-			require.Zero(t, script.Faults(findings), "%+v", findings)
+			s := devicetest.SampleSuite(t, text)
 			install(t, d, demo.Versions[0], "en-GB")
 			play := script.NewPlay(s, d, o)
 			for i, c := range s.Cases {

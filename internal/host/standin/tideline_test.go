@@ -18,6 +18,7 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
+	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
 	"yamato/internal/host/standin/sandbox"
@@ -81,15 +82,11 @@ func install(t *testing.T, d driver.Device, v demo.Version, language string) {
 
 func run(t *testing.T, d driver.Device, suite string) map[string]script.Result {
 	t.Helper()
-	suites, err := demo.Suites()
-	require.NoError(t, err)
-	s, findings := script.Read(suites[suite])
-	require.Empty(t, findings)
+	s, o := devicetest.SampleSuite(t, suite), devicetest.SampleOptions(t, d)
 	out := map[string]script.Result{}
 	for i := range s.Cases {
 		rec := &pictures{t: t, dir: os.Getenv("YAMATO_TEST_PICTURES")}
-		out[s.Cases[i].Name] = script.RunCase(context.Background(), s, s.Cases[i], d,
-			script.Options{App: demo.ApplicationID}, rec)
+		out[s.Cases[i].Name] = script.RunCase(context.Background(), s, s.Cases[i], d, o, rec)
 	}
 	return out
 }
@@ -119,7 +116,7 @@ func TestTheFareOfThreeIsWrongIn320Everywhere(t *testing.T) {
 				if name == "three passengers pay three single fares" {
 					want = verdict.Fail
 					require.Equal(t, "number in #total = 9.45", r.Failure.Expected)
-					require.Regexp(t, `^it is 6\.3: #total shows "€6\.30"$`, r.Failure.Actual)
+					require.Regexp(t, `^it is 6\.3, 3\.15 too little: #total shows "€6\.30"$`, r.Failure.Actual)
 				}
 				require.Equal(t, want, r.Verdict, "%s: %+v", name, r.Failure)
 			}

@@ -156,7 +156,15 @@ func (t *Tx) Lend(ctx context.Context, legs []int64) (blocked map[int64]string, 
 				returning id`, w.Lease, w.Project, name); err != nil {
 				return nil, err
 			}
-			if len(ids) == 0 {
+			if len(ids) > 0 {
+				continue
+			}
+			var there bool
+			if err := t.SQL.GetContext(ctx, &there, `
+				select exists (select 1 from account where project_id = $1 and name = $2 and removed_at is null)`, w.Project, name); err != nil {
+				return nil, err
+			}
+			if there { // else nobody ever gives it back: the step that needs it says that there is none
 				blocked[w.Leg] = name
 				break
 			}

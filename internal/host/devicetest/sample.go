@@ -1,0 +1,68 @@
+package devicetest
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"image"
+	"image/png"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/demo"
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/script"
+	"yamato/internal/host/driver"
+)
+
+// Beside are files beside a suite.
+type Beside map[string]string
+
+// Text gives one.
+func (b Beside) Text(path string) (string, error) {
+	if text, ok := b[path]; ok {
+		return text, nil
+	}
+	return "", errors.New("there is no such file")
+}
+
+// SampleSuite reads a suite of the sample project with what it uses; text is its name among the
+// samples, or a suite of its own.
+func SampleSuite(t *testing.T, text string) *script.Suite {
+	t.Helper()
+	suites, err := demo.Suites()
+	require.NoError(t, err)
+	if sample, ok := suites[text]; ok {
+		text = sample
+	}
+	s, findings := script.ReadWith(text, Beside(suites))
+	require.Zero(t, script.Faults(findings), "%+v", findings)
+	return s
+}
+
+// SampleOptions are the circumstances of the sample project on a device: its texts, its secret and
+// accounts, a file to give, and a person who does as asked.
+func SampleOptions(t *testing.T, d driver.Device) script.Options {
+	t.Helper()
+	packages, err := demo.Packages(demo.Versions[0], time.Now())
+	require.NoError(t, err)
+	texts, err := appfile.ReadTexts(bytes.NewReader(packages[0].Data), int64(len(packages[0].Data)))
+	require.NoError(t, err)
+	o := script.Options{App: demo.ApplicationID, Words: texts.Speaker().Say, Secrets: demo.Secrets,
+		Accounts: map[string]map[string]string{}, Traits: d.Describe().Traits}
+	for _, a := range demo.Accounts {
+		o.Accounts[a.Name] = map[string]string{"user": a.User, "password": a.Password}
+	}
+	o.File = func(string) (string, error) {
+		var picture bytes.Buffer
+		require.NoError(t, png.Encode(&picture, image.NewGray(image.Rect(0, 0, 2, 2))))
+		path := filepath.Join(t.TempDir(), "pass.png")
+		return path, os.WriteFile(path, picture.Bytes(), 0o600)
+	}
+	o.Ask = func(context.Context, string, time.Duration) (string, error) { return "", nil }
+	return o
+}
