@@ -8,11 +8,12 @@ import (
 const (
 	maxCases      = 5000
 	maxSteps      = 50_000
-	maxTags       = 50  // of a suite, and of a case
-	maxTag        = 100 // characters
-	maxTitle      = 200 // characters of a suite's or a case's name
-	maxDepth      = 40  // of brackets, of elements in elements, and of blocks in blocks
-	maxTerms      = 200 // of one sum or product
+	maxActions    = 5000 // of all files
+	maxTags       = 50   // of a suite, and of a case
+	maxTag        = 100  // characters
+	maxTitle      = 200  // characters of a suite's or a case's name
+	maxDepth      = 40   // of brackets, of elements in elements, and of blocks in blocks
+	maxTerms      = 200  // of one sum or product
 	maxTimes      = 1000
 	maxFiles      = 100 // that a suite uses
 	maxWords      = 30  // of an action's name

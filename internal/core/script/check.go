@@ -87,12 +87,9 @@ func (p *parser) names() {
 
 // resolve gives each call the action that it names.
 func (p *parser) resolve() {
-	by := map[string]*Action{}
-	for _, a := range p.suite.Actions {
-		by[a.Signature()] = a
-	}
+	missing := p.anyBroken()
 	for _, c := range p.calls {
-		if c.action = by[signature(c.Words)]; c.action != nil || p.anyBroken() {
+		if c.action = p.actions[signature(c.Words)]; c.action != nil || missing {
 			continue
 		}
 		p.report(Finding{Pos: c.Pos, Length: len([]rune(c.Text)), Message: fmt.Sprintf("there is no action `%s`",

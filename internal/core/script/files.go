@@ -72,7 +72,7 @@ func Beside(file, name string) (string, string) {
 // neither a name nor cases.
 func IsShared(text string) bool {
 	p := &parser{suite: &Suite{}, lines: token.Lines(text), unread: map[int]bool{}, attempted: map[string]bool{},
-		shared: &shared{read: map[string]bool{}, broken: map[Node]bool{}, expecting: map[*Action]bool{}}}
+		shared: &shared{read: map[string]bool{}, broken: map[Node]bool{}, expecting: map[*Action]bool{}, actions: map[string]*Action{}}}
 	p.whole(text)
 	return !p.named && len(p.suite.declared) == 0 && len(p.suite.Actions) > 0
 }
@@ -86,7 +86,7 @@ func ReadShared(name, text string, files Files) (*Suite, []Finding) {
 func readShared(name, text string, files Files) *parser {
 	p := &parser{name: name, suite: &Suite{}, lines: token.Lines(text), unread: map[int]bool{}, attempted: map[string]bool{},
 		shared: &shared{files: files, read: map[string]bool{name: true}, using: []string{name}, order: []string{name},
-			broken: map[Node]bool{}, expecting: map[*Action]bool{}}}
+			broken: map[Node]bool{}, expecting: map[*Action]bool{}, actions: map[string]*Action{}}}
 	p.named = true
 	p.whole(text)
 	if p.tokens != nil {
@@ -111,12 +111,16 @@ func (p *parser) action(first token.Token) {
 	a.Body = p.block(first, "action")
 	p.inAction = nil
 	p.broken[a] = p.failed > failed
-	for _, other := range p.suite.Actions {
-		if a.Signature() == other.Signature() {
-			p.fault(first, "give each action a name of its own", "an action of this name stands %s already", placed(other.Pos))
-			return
-		}
+	if other := p.actions[a.Signature()]; other != nil {
+		p.fault(first, "give each action a name of its own", "an action of this name stands %s already", placed(other.Pos))
+		return
 	}
+	if len(p.suite.Actions) == maxActions {
+		p.fault(first, "cut the suite in two", "a suite and the files that it uses have at most %d actions", maxActions)
+		p.giveUp()
+		return
+	}
+	p.actions[a.Signature()] = a
 	p.suite.Actions = append(p.suite.Actions, a)
 }
 

@@ -36,7 +36,7 @@ func ReadWith(text string, files Files) (*Suite, []Finding) {
 // read reads a suite and checks what can be seen statement by statement.
 func read(text string, files Files) *parser {
 	p := &parser{suite: &Suite{}, lines: token.Lines(text), unread: map[int]bool{}, attempted: map[string]bool{},
-		shared: &shared{files: files, read: map[string]bool{}, broken: map[Node]bool{}, expecting: map[*Action]bool{}}}
+		shared: &shared{files: files, read: map[string]bool{}, broken: map[Node]bool{}, expecting: map[*Action]bool{}, actions: map[string]*Action{}}}
 	p.whole(text)
 	return p
 }
@@ -76,7 +76,8 @@ type shared struct {
 	findings  []Finding
 	calls     []*Call // to be given the actions that they name
 	expecting map[*Action]bool
-	broken    map[Node]bool // cases and actions of which some statement could not be read
+	actions   map[string]*Action // by their signatures
+	broken    map[Node]bool      // cases and actions of which some statement could not be read
 }
 
 type parser struct {
@@ -94,6 +95,7 @@ type parser struct {
 	attempted map[string]bool // names that a `let` was to give, though it could not be read
 	failed    int             // statements that could not be read
 	blocks    int             // that are open
+	gaveUp    bool            // the rest is not read, as the text is past a bound
 	unclosed  int             // the line before which an `end` was found missing
 	inAction  *Action         // that is being read
 	suiteTold bool            // that this file is a suite, and no actions, has been told
@@ -473,6 +475,8 @@ func (p *parser) blockTo(opened token.Token, what, other string) (b *Block, othe
 		}
 		if p.steps++; p.steps == maxSteps {
 			p.fault(t, "cut the suite in two", "a suite has at most %d steps", maxSteps)
+			p.giveUp()
+			continue
 		}
 		p.line(func() {
 			if st := p.statement(); st != nil {
@@ -492,7 +496,14 @@ func (p *parser) opens(opened token.Token) {
 	}
 	if p.blocks++; p.blocks > maxDepth {
 		p.fault(opened, "", "blocks are nested more than %d deep", maxDepth)
+		p.giveUp()
 	}
+}
+
+// giveUp leaves the rest of the text unread, once it is past a bound.
+func (p *parser) giveUp() {
+	p.at = len(p.tokens) - 1
+	p.gaveUp = true
 }
 
 // endMissing reports whether a block ends before t though no `end` says so.
@@ -524,7 +535,7 @@ func (p *parser) neverClosed(opened token.Token, what string, before token.Token
 	if before.Kind != token.End {
 		hint = fmt.Sprintf("add `end` before line %d", before.Pos.Line)
 	}
-	if p.unclosed != before.Pos.Line {
+	if p.unclosed != before.Pos.Line && !p.gaveUp {
 		p.faultAt(opened.Pos, opened.Length, hint, "this `%s` is never closed", what)
 	}
 	p.unclosed = before.Pos.Line

@@ -137,6 +137,9 @@ func (p *parser) call(s Step) *Call {
 	c := &Call{Step: s}
 	for !p.peek().EndsLine() && !p.peek().Is("within") {
 		t := p.peek()
+		if len(c.Words) == maxWords {
+			p.fail(t, "", "an action's name has at most %d words", maxWords)
+		}
 		c.Spots = append(c.Spots, t.Pos)
 		if t.Kind == token.Word && !(t.Is("secret") && p.tokens[p.at+1].Kind == token.String) &&
 			!(t.Is("word") && p.tokens[p.at+1].IsSign("(")) {
@@ -148,9 +151,6 @@ func (p *parser) call(s Step) *Call {
 		c.Arguments = append(c.Arguments, p.operand())
 		last := p.tokens[p.at-1]
 		c.Lengths = append(c.Lengths, last.Pos.Column+last.Length-t.Pos.Column)
-		if len(c.Words) > maxWords {
-			p.fail(t, "", "an action's name has at most %d words", maxWords)
-		}
 	}
 	if len(c.Words) == 0 {
 		p.fail(p.peek(), "do choose the crossing \"Sora\" to \"Minami\"", "an action's name is missing before %s", p.peek())
@@ -173,6 +173,12 @@ func readIf(p *parser, s Step) Statement {
 	case otherwise && p.peek().Is("if"):
 		at := p.next()
 		inner := Step{Pos: at.Pos, Text: p.source(at)}
+		if p.blocks++; p.blocks > maxDepth {
+			p.fault(at, "", "blocks are nested more than %d deep", maxDepth)
+			p.giveUp()
+			panic(bail{})
+		}
+		defer func() { p.blocks-- }()
 		p.attempt(func() { i.Else = &Block{Steps: []Statement{readIf(p, inner)}} })
 	case otherwise:
 		i.Else = p.block(first, "else")

@@ -1,0 +1,255 @@
+package script
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"yamato/internal/core/device"
+	"yamato/internal/core/screen"
+	"yamato/internal/core/verdict"
+)
+
+func reads(t *testing.T, text string, files Files) *Suite {
+	t.Helper()
+	s, findings := ReadWith(text, files)
+	require.Zero(t, Faults(findings), "%+v", findings)
+	return s
+}
+
+const around = `suite "s"
+patience 1s
+before all
+  let shared = 3
+  note "first"
+end
+before each
+  note "each {shared}"
+end
+after each
+  note "after"
+end
+after all
+  note "last"
+end
+case "good"
+  let own = 1
+  expect #total
+end
+case "bad"
+  expect #nothing
+end
+case "good again"
+  expect $shared = 3
+end
+`
+
+// played gives the notes of all cases, a line each, with their verdicts.
+func played(t *testing.T, text string, d device.Device) (lines []string, results []Result) {
+	t.Helper()
+	s := reads(t, text, nil)
+	p := NewPlay(s, d, sampleOptions())
+	for i, c := range s.Cases {
+		r := p.Case(context.Background(), c, i == len(s.Cases)-1, nobody{})
+		var notes []string
+		for _, st := range r.Steps {
+			if strings.HasPrefix(st.Text, "note") {
+				notes = append(notes, fmt.Sprintf("%s:%s", st.Phase, st.Note))
+			}
+		}
+		lines = append(lines, fmt.Sprintf("%s %s %s", c.Name, r.Verdict, strings.Join(notes, ", ")))
+		results = append(results, r)
+	}
+	return lines, results
+}
+
+func TestWhatComesAroundCasesComesOnceOrWithEach(t *testing.T) {
+	lines, _ := played(t, around, sample())
+	require.Equal(t, []string{
+		"good pass before all:first, before each:each 3, after each:after",
+		"bad fail before each:each 3, after each:after",
+		"good again pass before each:each 3, after each:after, after all:last",
+	}, lines)
+}
+
+func TestWhereWhatComesBeforeAllFailsNoCaseRuns(t *testing.T) {
+	lines, results := played(t, strings.Replace(around, `note "first"`, "expect #nothing", 1), sample())
+	require.Equal(t, []string{"good fail ", "bad fail ", "good again fail after all:last"}, lines)
+	for _, r := range results {
+		require.Equal(t, BeforeAll, r.Failure.Phase)
+		require.Contains(t, r.Failure.Sentence(), "before all, line 5")
+	}
+}
+
+func TestWhatFailsAfterwardsIsTheCasesOnlyWhereItHadNoFailure(t *testing.T) {
+	lines, results := played(t, strings.Replace(around, `note "after"`, "expect #nothing", 1), sample())
+	require.Equal(t, "good fail before all:first, before each:each 3", lines[0])
+	require.Equal(t, AfterEach, results[0].Failure.Phase)
+	require.Equal(t, Phase(""), results[1].Failure.Phase, "its own failure stands")
+	require.Len(t, results[1].Failure.After, 1)
+	require.Contains(t, results[1].Failure.After[0], "after each, line 11")
+}
+
+func TestWhatADeviceIsMadeToFeelIsUndoneAfterTheCase(t *testing.T) {
+	d := sample()
+	s := reads(t, "suite \"s\"\ncase \"c\"\nnetwork none\nrotate to landscape\nnetwork slow\ndeny location\nexpect #total\nend\n", nil)
+	r := RunCase(context.Background(), s, s.Cases[0], d, sampleOptions(), nobody{})
+	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
+	require.Equal(t, []string{"ask location", "rotate portrait", "network none=false delay=0s"}, d.did[len(d.did)-3:], "each once, the last first")
+}
+
+func TestAStepInAnActionIsToldWithTheWayThere(t *testing.T) {
+	files := beside{"steps/a.suite": "use \"b.suite\"\naction go to $place\n  do look for $place\nend\n",
+		"steps/b.suite": "action look for $what\n  let seen = 1\n  expect \"{what}\"\nend\n"}
+	s := reads(t, "suite \"s\"\npatience 1s\nuse \"steps/a.suite\"\ncase \"c\"\n  do go to \"Haruka\"\nend\n", files)
+	r := RunCase(context.Background(), s, s.Cases[0], sample(), sampleOptions(), nobody{})
+	require.Equal(t, "steps/b.suite", r.Failure.File)
+	require.Equal(t, 3, r.Failure.Line)
+	require.Equal(t, []Place{{"", 5, `do go to "Haruka"`}, {"steps/a.suite", 3, "do look for $place"}}, r.Failure.Way)
+	require.Equal(t, []Named{{"seen", "1"}, {"what", `"Haruka"`}}, r.Failure.Values, "an action knows its own values")
+	require.Contains(t, r.Failure.Sentence(), "steps/b.suite, line 3")
+	var depths []int
+	for _, st := range r.Steps {
+		depths = append(depths, st.Depth)
+	}
+	require.Equal(t, []int{0, 1, 2, 2}, depths, "what an action does stands after the step that calls it")
+}
+
+func TestActionsThatCallEachOtherWithoutEndEnd(t *testing.T) {
+	s := reads(t, "suite \"s\"\naction a\n  do b\nend\naction b\n  do a\nend\ncase \"c\"\n  do a\n  expect #total\nend\n", nil)
+	r := RunCase(context.Background(), s, s.Cases[0], sample(), sampleOptions(), nobody{})
+	require.Equal(t, OutOfTime, r.Failure.Cause)
+	require.Contains(t, r.Failure.Actual, "more than 30 deep")
+}
+
+func TestRowsOfDataAreCasesOfTheirOwn(t *testing.T) {
+	s := reads(t, "suite \"s\"\ncase \"{who} pays {fare}\" tags x\n  each who, fare\n    \"Aya\", 3.15\n    \"Bo\", -2\n  end\n  expect \"{who} {fare}\" = \"{who} {fare}\"\nend\n", nil)
+	require.Len(t, s.Cases, 2)
+	require.Equal(t, "Aya pays 3.15", s.Cases[0].Name)
+	require.Equal(t, "Bo pays -2", s.Cases[1].Name)
+	require.Equal(t, 4, s.Cases[0].Row.Line)
+	for _, c := range s.Cases {
+		require.Equal(t, verdict.Pass, RunCase(context.Background(), s, c, sample(), sampleOptions(), nobody{}).Verdict)
+	}
+}
+
+func TestPicturesThatOnlyMatterWhereACaseFails(t *testing.T) {
+	for verdict, kept := range map[string]int{"expect #total": 0, "expect #nothing": 2} { // with the failure's own
+		d := &photographed{able: sample()}
+		rec := &album{}
+		s := reads(t, "suite \"s\"\npatience 1s\ncase \"c\"\npicture as \"p\" unless passed\n"+verdict+"\nend\n", nil)
+		RunCase(context.Background(), s, s.Cases[0], d, sampleOptions(), rec)
+		require.Equal(t, kept, rec.n, verdict)
+	}
+}
+
+type photographed struct{ *able }
+
+func (p *photographed) Picture(context.Context) (device.Picture, error) { return nil, nil }
+
+type album struct {
+	nobody
+	n int
+}
+
+func (a *album) Picture(string, device.Picture, *screen.Tree, []screen.Rect, screen.Rect) { a.n++ }
+
+func TestNothingOfASecretIsLeftHoweverItIsWritten(t *testing.T) {
+	secret := `tide "4" & more`
+	m := NewMask(map[string]string{"s": secret}, map[string]map[string]string{"payer": {"user": "aya@sorane.example", "password": "k j-7711"}})
+	for _, shown := range []string{secret, "said: " + secret + ".", fmt.Sprintf("%q", secret), "https://x.example/?q=tide+%224%22+%26+more",
+		"https://x.example/tide%20%224%22%20&%20more", "&lt; tide &#34;4&#34; &amp; more", `{"a":"tide \"4\" \u0026 more"}`} {
+		got := m.Text(shown)
+		require.NotContains(t, got, "tide", shown)
+		require.Contains(t, got, `[secret "s"]`, shown)
+	}
+	require.Equal(t, `it was [secret "s"]… and`, m.Text(`it was tide "4… and`), "what is cut off is hidden, too")
+	require.Equal(t, `aya@sorane.example [password of "payer"]`, m.Text("aya@sorane.example k j-7711"))
+	require.Equal(t, "plain", (*Mask)(nil).Text("plain"))
+	rapid.Check(t, func(t *rapid.T) {
+		value := rapid.StringN(4, 12, 40).Filter(func(s string) bool { return len(s) >= MinSecret }).Draw(t, "secret")
+		text := rapid.String().Draw(t, "before") + value + rapid.String().Draw(t, "after")
+		got := NewMask(map[string]string{"": value}, nil).Text(text)
+		require.NotContains(t, strings.ReplaceAll(got, `[secret ""]`, "\x00"), value)
+	})
+}
+
+func TestADifferenceHoldsBothTexts(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		words := rapid.SliceOfN(rapid.SampledFrom([]string{"Sora", "Minami", "3.15", "€", "pays", ","}), 1, 8)
+		a, b := strings.Join(words.Draw(t, "a"), " "), strings.Join(words.Draw(t, "b"), " ")
+		list := difference(a, b)
+		if list == nil {
+			return
+		}
+		was, is := "", ""
+		for _, p := range list {
+			if p.Of != OfActual {
+				was += p.Text
+			}
+			if p.Of != OfExpected {
+				is += p.Text
+			}
+		}
+		require.Equal(t, a, was)
+		require.Equal(t, b, is)
+	})
+}
+
+func TestTheCheckKnowsWhatTheServiceHasSeen(t *testing.T) {
+	s := reads(t, "suite \"s\"\ncase \"c\"\naccount \"payer\" as $p\nput secret \"pin\" in #pasengers\ntap \"Contineu\"\nrotate to landscape\nexpect word(total)\n"+
+		"expect word(buy)\nupdate app to build \"9\"\nexpect #total\nend\n", nil)
+	found := s.Against(Against{App: "Tideline", Known: func(l string) bool { return l != `"Contineu"` },
+		Seen:    []Seen{{ID: "passengers", Role: "textbox", Screen: "Buy a ticket"}, {ID: "total"}, {Text: "Continue", Role: "button", Screen: "Buy a ticket"}},
+		Texts:   Texts{"total": {"": "Total"}, "buy": {"en-GB": "Buy", "de-DE": "Kaufen"}, "pay": {"pt-PT": "Pagar"}},
+		Secrets: []string{"word"}, Accounts: []string{"player"}, Builds: func(string) bool { return false },
+		Devices: []Able{{Name: "a", Abilities: []string{"rotation"}}, {Name: "b"}}})
+	var all []string
+	for _, f := range found {
+		all = append(all, fmt.Sprintf("%d:%d %s; %s", f.Pos.Line, f.Pos.Column, f.Message, f.Hint))
+	}
+	require.Equal(t, []string{
+		"3:1 the project has no account \"payer\"; did you mean `player`?",
+		"4:5 the project has no secret \"pin\"; `yamato secret set pin` gives it one",
+		"4:21 no screen of Tideline ever had #pasengers; the nearest is #passengers, on \"Buy a ticket\"",
+		"5:5 no screen of Tideline ever had \"Contineu\"; the nearest is \"Continue\", on \"Buy a ticket\"",
+		"6:1 b cannot do this: it takes the ability rotation; its case is skipped there",
+		"8:8 this build has no text `buy` in pt-PT; the app needs it in each of its languages",
+		"9:1 Tideline has no build \"9\"; `yamato build ls` lists them",
+	}, all)
+	require.Empty(t, s.Against(Against{}), "what is not known is not told of")
+}
+
+// What checks clean never panics the runner, whatever a device shows.
+func FuzzWhatChecksCleanRuns(f *testing.F) {
+	for _, e := range eachForm {
+		f.Add(e.passes, uint64(1))
+		f.Add(e.fails, uint64(2))
+	}
+	f.Fuzz(func(t *testing.T, steps string, seed uint64) {
+		s, findings := Read("suite \"s\"\npatience 100ms\ncase \"c\"\n" + steps + "\nexpect #total\nend\n")
+		if Faults(findings) > 0 || strings.Count(steps, "times") > 1 {
+			return
+		}
+		chance := rand.New(rand.NewPCG(seed, 1))
+		d := sample()
+		if chance.IntN(3) == 0 {
+			d.faultAt, d.later = time.Duration(chance.IntN(900))*time.Millisecond+1, &device.Crash{Reason: "boom"}
+		} else if chance.IntN(3) == 0 {
+			d.faultAt, d.later = time.Duration(chance.IntN(900))*time.Millisecond+1, errors.New("the cable dropped")
+		}
+		o := sampleOptions()
+		o.CaseLimit = 5 * time.Second
+		for _, c := range s.Cases[:min(len(s.Cases), 3)] {
+			r := RunCase(t.Context(), s, c, d, o, nobody{})
+			require.True(t, r.Verdict.Known())
+		}
+	})
+}
