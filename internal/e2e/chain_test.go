@@ -42,7 +42,7 @@ func TestTheChainFromPackagesToEvidenceByCommand(t *testing.T) {
 	require.Equal(t, 1, code, "a run that fails exits 1: %s", errOut)
 	require.Contains(t, out, "expected number in #total = 9.45")
 	require.Contains(t, out, "but      it is 6.3")
-	requireJUnit(t, junit, 4, 1)
+	requireJUnit(t, junit, 8, 1)
 
 	out, _, code = r.yamato("run", "follow", "1")
 	require.Equal(t, 1, code)

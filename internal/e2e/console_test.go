@@ -169,7 +169,7 @@ func TestTheConsoleFromSignInToAFailure(t *testing.T) {
 	d.see("6 legs")
 	d.click("Looking up a crossing")
 	d.click("Kaede 7 Android 14")
-	d.see("1 leg: 4 cases in 1 combination")
+	d.see("1 leg: 8 cases in 1 combination")
 	d.click("Stand-ins at the pace of a person")
 	d.click("Start the run")
 	d.await(`location.pathname === "/runs/1"`)

@@ -96,19 +96,23 @@ export function SuitePage() {
             ))}
             {!kept && <span className="ml-auto text-sm text-faint">read here; change it where it comes from</span>}
           </Tabs.List>
-          <Suspense fallback={<Waiting what="the text" />}>
-            <Tabs.Content value="text" className="min-h-0 flex-1">
+          <Tabs.Content value="text" className="min-h-0 flex-1">
+            <Suspense fallback={<Waiting what="the text" />}>
               <ScriptText text={text} findings={own} line={target} />
-            </Tabs.Content>
-            {beside.map((f) => (
-              <Tabs.Content key={f.path} value={f.path} className="min-h-0 flex-1">
+            </Suspense>
+          </Tabs.Content>
+          {beside.map((f) => (
+            <Tabs.Content key={f.path} value={f.path} className="min-h-0 flex-1">
+              <Suspense fallback={<Waiting what="the text" />}>
                 <ScriptText text={textOf(f.content)} findings={findings.filter((one) => one.file === f.path)} label={f.path} />
-              </Tabs.Content>
-            ))}
-            <Tabs.Content value="versions" className="min-h-0 flex-1">
-              <Versions suite={s} />
+              </Suspense>
             </Tabs.Content>
-          </Suspense>
+          ))}
+          <Tabs.Content value="versions" className="min-h-0 flex-1">
+            <Suspense fallback={<Waiting what="its versions" />}>
+              <Versions suite={s} />
+            </Suspense>
+          </Tabs.Content>
         </Tabs.Root>
       </div>
     </div>
