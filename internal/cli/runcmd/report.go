@@ -78,7 +78,7 @@ func (a *App) writeReports(ctx context.Context, s *client.Service, n int64, file
 		case "":
 			continue
 		case "-":
-			if err := one.write(a.Out); err != nil {
+			if err := one.write(a.Document()); err != nil {
 				return err
 			}
 			continue

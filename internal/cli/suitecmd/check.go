@@ -191,7 +191,7 @@ func (a *App) writeSARIF(path string, all []fileFinding) error {
 	}
 	write := func(w io.Writer) error { return report.SARIF(w, ui.Version, list) }
 	if path == "-" {
-		return write(a.Out)
+		return write(a.Document())
 	}
 	f, err := os.Create(path)
 	if err != nil {

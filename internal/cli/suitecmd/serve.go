@@ -47,7 +47,7 @@ func (a *App) suiteServe() *cobra.Command {
 					seen = append(seen, script.Seen{ID: e.Id, Text: e.Text, Role: e.Role, Screen: e.Screen})
 				}
 			}
-			return ServeEditor(cmd.Context(), a.In, a.Out, app, seen)
+			return ServeEditor(cmd.Context(), a.In, a.Document(), app, seen)
 		},
 	}
 	cmd.Flags().StringVar(&app, "app", "", "complete and check with what this app's screens had, as the service knows it")

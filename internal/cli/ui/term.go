@@ -2,6 +2,7 @@ package ui
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"strconv"
 	"strings"
@@ -32,6 +33,18 @@ func (a *App) Width() int {
 		}
 	}
 	return 0
+}
+
+// Document is standard output for what another program reads: byte for byte, unless it is a terminal.
+func (a *App) Document() io.Writer {
+	p, ok := a.Out.(Printable)
+	if !ok {
+		return a.Out
+	}
+	if f, ok := p.To.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return p
+	}
+	return p.To
 }
 
 // dumb reports whether the terminal is one that only takes text.

@@ -1,0 +1,174 @@
+package suitecmd_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"go.lsp.dev/jsonrpc2"
+	"go.lsp.dev/protocol"
+	"go.lsp.dev/uri"
+
+	"yamato/internal/testbin"
+)
+
+// editor is a client of the protocol, as an editor is one, with the server as a process of its own.
+type editor struct {
+	t     *testing.T
+	conn  jsonrpc2.Conn
+	told  chan protocol.PublishDiagnosticsParams
+	ended chan error
+}
+
+type standard struct {
+	io.Reader
+	io.WriteCloser
+}
+
+func openEditor(t *testing.T) *editor {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	t.Cleanup(cancel)
+	server := exec.CommandContext(ctx, testbin.Program(t), "suite", "serve")
+	server.Env = append(os.Environ(), "HOME="+t.TempDir())
+	in, err := server.StdinPipe()
+	require.NoError(t, err)
+	out, err := server.StdoutPipe()
+	require.NoError(t, err)
+	var trouble bytes.Buffer
+	server.Stderr = &trouble
+	require.NoError(t, server.Start())
+	e := &editor{t: t, told: make(chan protocol.PublishDiagnosticsParams, 100), ended: make(chan error, 1)}
+	e.conn = jsonrpc2.NewConn(jsonrpc2.NewStream(standard{out, in}))
+	e.conn.Go(ctx, func(ctx context.Context, reply jsonrpc2.Replier, r jsonrpc2.Request) error {
+		if r.Method() == protocol.MethodTextDocumentPublishDiagnostics {
+			var p protocol.PublishDiagnosticsParams
+			if err := json.Unmarshal(r.Params(), &p); err != nil {
+				return err
+			}
+			e.told <- p
+		}
+		return reply(ctx, nil, nil)
+	})
+	t.Cleanup(func() {
+		_ = e.conn.Close()
+		<-e.conn.Done()
+		if err := server.Wait(); err != nil {
+			t.Errorf("the server ends badly: %v\n%s", err, trouble.String())
+		}
+	})
+	var begun protocol.InitializeResult
+	e.call(protocol.MethodInitialize, protocol.InitializeParams{}, &begun)
+	require.Equal(t, true, begun.Capabilities.HoverProvider)
+	return e
+}
+
+func (e *editor) call(method string, params, result any) {
+	e.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	_, err := e.conn.Call(ctx, method, params, result)
+	require.NoError(e.t, err, method)
+}
+
+// write gives the server a text as it is now, and returns what it says of it.
+func (e *editor) write(at uri.URI, text string, first bool) []protocol.Diagnostic {
+	e.t.Helper()
+	var err error
+	if first {
+		err = e.conn.Notify(context.Background(), protocol.MethodTextDocumentDidOpen, protocol.DidOpenTextDocumentParams{
+			TextDocument: protocol.TextDocumentItem{URI: at, LanguageID: "suite", Version: 1, Text: text}})
+	} else {
+		err = e.conn.Notify(context.Background(), protocol.MethodTextDocumentDidChange, protocol.DidChangeTextDocumentParams{
+			TextDocument:   protocol.VersionedTextDocumentIdentifier{TextDocumentIdentifier: protocol.TextDocumentIdentifier{URI: at}},
+			ContentChanges: []protocol.TextDocumentContentChangeEvent{{Text: text}}})
+	}
+	require.NoError(e.t, err)
+	select {
+	case p := <-e.told:
+		require.Equal(e.t, at, p.URI)
+		return p.Diagnostics
+	case <-time.After(20 * time.Second):
+		require.Fail(e.t, "nothing is said of the text")
+		return nil
+	}
+}
+
+func at(text, where string) protocol.Position {
+	before, _, _ := strings.Cut(text, where)
+	lines := strings.Split(before, "\n")
+	return protocol.Position{Line: uint32(len(lines) - 1), Character: uint32(len(lines[len(lines)-1]))}
+}
+
+func TestAnEditorIsHelpedToWriteASuite(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "steps"), 0o755))
+	sharedPath := filepath.Join(dir, "steps", "about.suite")
+	require.NoError(t, os.WriteFile(sharedPath, []byte("action open the map\n  tap #map\nend\n"), 0o644))
+	e := openEditor(t)
+	suite := uri.File(filepath.Join(dir, "tickets.suite"))
+	ref := protocol.TextDocumentIdentifier{URI: suite}
+
+	text := "suite \"Tickets\"\nuse \"steps/about.suite\"\n\ncase \"c\"\n do open the map\n tpa \"🚢\"\n expect #a\nend\n"
+	said := e.write(suite, text, true)
+	require.Len(t, said, 1)
+	require.Equal(t, protocol.DiagnosticSeverityError, said[0].Severity)
+	require.Contains(t, said[0].Message, "did you mean `tap`?")
+	require.Equal(t, protocol.Range{Start: protocol.Position{Line: 5, Character: 1}, End: protocol.Position{Line: 5, Character: 4}}, said[0].Range)
+
+	text = strings.Replace(text, "tpa", "tap", 1)
+	require.Empty(t, e.write(suite, text, false))
+
+	var items protocol.CompletionList
+	e.call(protocol.MethodTextDocumentCompletion, protocol.CompletionParams{TextDocumentPositionParams: protocol.TextDocumentPositionParams{
+		TextDocument: ref, Position: at(text, "open the map")}}, &items)
+	require.NotEmpty(t, items.Items)
+	require.Contains(t, items.Items[0].Label, "open the map")
+
+	var hover protocol.Hover
+	e.call(protocol.MethodTextDocumentHover, protocol.HoverParams{TextDocumentPositionParams: protocol.TextDocumentPositionParams{
+		TextDocument: ref, Position: at(text, "expect")}}, &hover)
+	require.Contains(t, hover.Contents.Value, "expect")
+
+	var where []protocol.Location
+	e.call(protocol.MethodTextDocumentDefinition, protocol.DefinitionParams{TextDocumentPositionParams: protocol.TextDocumentPositionParams{
+		TextDocument: ref, Position: at(text, "the map")}}, &where)
+	require.Len(t, where, 1)
+	require.Equal(t, uri.File(sharedPath), where[0].URI)
+	require.Zero(t, where[0].Range.Start.Line)
+
+	var edit protocol.WorkspaceEdit
+	e.call(protocol.MethodTextDocumentRename, protocol.RenameParams{TextDocumentPositionParams: protocol.TextDocumentPositionParams{
+		TextDocument: ref, Position: at(text, "the map")}, NewName: "look at the sea"}, &edit)
+	require.Len(t, edit.Changes[suite], 1)
+	require.Len(t, edit.Changes[uri.File(sharedPath)], 1)
+	require.Equal(t, "look at the sea", edit.Changes[uri.File(sharedPath)][0].NewText)
+
+	var edits []protocol.TextEdit
+	e.call(protocol.MethodTextDocumentFormatting, protocol.DocumentFormattingParams{TextDocument: ref}, &edits)
+	require.Len(t, edits, 1)
+	require.Contains(t, edits[0].NewText, "\n  tap \"🚢\"\n")
+
+	// A file that suites use is no suite without a name; one that is open counts as the editor has it.
+	require.Empty(t, e.write(uri.File(sharedPath), "action open a map\n  tap #map\nend\n", true))
+	said = e.write(suite, text+"\n", false)
+	require.Len(t, said, 1)
+	require.Contains(t, said[0].Message, "there is no action `open the map`")
+
+	// What no server of this protocol knows is answered, and it goes on.
+	_, err := e.conn.Call(context.Background(), "suite/unheardOf", map[string]string{}, nil)
+	require.Error(t, err)
+	_, err = e.conn.Call(context.Background(), protocol.MethodTextDocumentRename, protocol.RenameParams{TextDocumentPositionParams: protocol.TextDocumentPositionParams{
+		TextDocument: ref, Position: protocol.Position{Line: 4_000_000_000, Character: 4_000_000_000}}, NewName: "x"}, nil)
+	require.ErrorContains(t, err, "nothing here that can be renamed")
+	e.call(protocol.MethodShutdown, nil, nil)
+	require.NoError(t, e.conn.Notify(context.Background(), protocol.MethodExit, nil))
+}
