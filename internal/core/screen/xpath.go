@@ -19,10 +19,10 @@ type XPath struct {
 }
 
 // Bounds on XPath: characters of an expression, and steps from one node to another that one
-// search may take.
+// search may take, with what it reads of their texts.
 const (
 	maxXPath      = 1000
-	maxXPathSteps = 3_000_000
+	maxXPathSteps = 2_000_000
 )
 
 var errXPathLong = errors.New("it takes too long to search")
@@ -177,7 +177,11 @@ func (v *navigator) element() *Node {
 }
 
 func (v *navigator) step() {
-	if v.doc.steps++; v.doc.steps > maxXPathSteps {
+	v.steps(1)
+}
+
+func (v *navigator) steps(n int) {
+	if v.doc.steps += n; v.doc.steps > maxXPathSteps {
 		panic(errXPathLong)
 	}
 }
@@ -217,7 +221,7 @@ func (v *navigator) Value() string {
 	}
 	var b strings.Builder
 	(&Tree{Root: n}).Walk(func(n *Node, _ int) bool {
-		v.step()
+		v.steps(1 + len(n.Text)/8) // functions go over the text once more
 		b.WriteString(n.Text)
 		return true
 	})

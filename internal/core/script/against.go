@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"yamato/internal/core/near"
 	"yamato/internal/core/script/token"
@@ -33,7 +34,11 @@ type Able struct {
 
 // Against gives what there is to say of a suite that has been read.
 func (s *Suite) Against(a Against) []Finding {
-	c := &comparison{suite: s, a: a, told: map[string]bool{}}
+	c := &comparison{suite: s, a: a, told: map[string]bool{}, ids: map[string]bool{}, texts: map[[2]string]bool{}}
+	for _, seen := range a.Seen {
+		c.ids[seen.ID] = true
+		c.texts[[2]string{seen.Text, seen.Role}], c.texts[[2]string{seen.Text, ""}] = true, true
+	}
 	c.languages()
 	Inspect(s, func(n Node) bool {
 		if len(c.findings) >= maxFindings {
@@ -45,9 +50,9 @@ func (s *Suite) Against(a Against) []Finding {
 		case *Word:
 			c.word(n)
 		case *Secret:
-			c.named(n.Pos, n.Length, "secret", n.Name, a.Secrets, "yamato secret set "+n.Name)
+			c.named(n.Pos, n.Length, "secret", n.Name, a.Secrets, "yamato secret set "+asWord(n.Name))
 		case *TakeAccount:
-			c.named(n.Pos, len([]rune(n.Text)), "account", n.Account, a.Accounts, "yamato account add "+n.Account)
+			c.named(n.Pos, len([]rune(n.Text)), "account", n.Account, a.Accounts, "yamato account add "+asWord(n.Account)+" --user …")
 		case *UpdateApp:
 			if a.Builds != nil && !a.Builds(n.Build) {
 				c.report(n.Pos, len([]rune(n.Text)), false, fmt.Sprintf("%s has no build %q", a.App, n.Build), "`yamato build ls` lists them")
@@ -69,6 +74,8 @@ type comparison struct {
 	suite    *Suite
 	a        Against
 	told     map[string]bool
+	ids      map[string]bool    // of all that was seen
+	texts    map[[2]string]bool // with their roles, and with none
 	mayLack  bool
 	all      []string // languages of the build
 	findings []Finding
@@ -87,7 +94,7 @@ func (c *comparison) report(at Pos, length int, advice bool, message, hint strin
 // element advises on a locator that has never matched, and says what it may have meant.
 func (c *comparison) element(e *Element) {
 	if e.ID != "" && len(c.a.Seen) > 0 {
-		if !slices.ContainsFunc(c.a.Seen, func(s Seen) bool { return s.ID == e.ID }) {
+		if !c.ids[e.ID] {
 			c.never(e, "#"+e.ID, e.ID, func(s Seen) string { return s.ID }, "#")
 		}
 		return
@@ -97,7 +104,7 @@ func (c *comparison) element(e *Element) {
 			continue
 		}
 		text := w.Text.Parts[0].Text
-		if slices.ContainsFunc(c.a.Seen, func(s Seen) bool { return s.Text == text && (e.Role == "" || e.Role == s.Role) }) {
+		if c.texts[[2]string{text, e.Role}] {
 			return
 		}
 		if strings.ContainsAny(text, "0123456789") || c.a.Known != nil && c.a.Known(e.Text) {
@@ -111,6 +118,14 @@ func (c *comparison) element(e *Element) {
 	}
 	c.told[e.Text] = true
 	c.report(e.Pos, e.Length, true, "nothing has ever matched "+e.Text+" in this app", c.misspelt())
+}
+
+// asWord is a name as a shell takes it for one word.
+func asWord(name string) string {
+	if token.IsName(name) {
+		return name
+	}
+	return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
 }
 
 func (c *comparison) misspelt() string {
@@ -127,9 +142,10 @@ func (c *comparison) never(e *Element, what, wanted string, of func(Seen) string
 	c.told[what] = true
 	hint := c.misspelt()
 	best, at := "", ""
-	limit := max(2, len([]rune(wanted))/3)
+	length := len([]rune(wanted))
+	limit := max(2, length/3)
 	for _, s := range c.a.Seen {
-		if have := of(s); have != "" {
+		if have := of(s); have != "" && len(c.findings) < maxHints && max(length-utf8.RuneCountInString(have), utf8.RuneCountInString(have)-length) <= limit {
 			if d := near.Distance(strings.ToLower(wanted), strings.ToLower(have)); d <= limit && d > 0 || d == 0 {
 				if best == "" || d < limit {
 					best, at, limit = have, s.Screen, d

@@ -267,16 +267,16 @@ func (s *Part) ofApp(ctx context.Context, c base.Caller, id int64, app string, r
 	if err != nil {
 		return err
 	}
-	out.App, out.Known = app, func(l string) bool { return slices.Contains(known, l) }
-	if id == 0 {
-		return nil
-	}
+	out.App = app
 	list, err := s.Store.Seen(ctx, c.ProjectID, id)
 	if err != nil {
 		return err
 	}
 	for _, e := range list {
 		out.Seen = append(out.Seen, script.Seen{ID: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen})
+	}
+	if len(known) > 0 || len(list) > 0 { // of an app that has never run nothing is known
+		out.Known = among(known)
 	}
 	out.Builds = func(name string) bool {
 		_, err := s.BuildNamed(ctx, c, app, name)
@@ -301,7 +301,15 @@ func (s *Part) Unmatched(ctx context.Context, c base.Caller, suite *script.Suite
 	if err != nil {
 		return nil, 0, err
 	}
-	return suite.Against(script.Against{Known: func(l string) bool { return slices.Contains(known, l) }}), len(known), nil
+	return suite.Against(script.Against{Known: among(known)}), len(known), nil
+}
+
+func among(list []string) func(string) bool {
+	has := map[string]bool{}
+	for _, one := range list {
+		has[one] = true
+	}
+	return func(one string) bool { return has[one] }
 }
 
 // Own tells whether a suite is one that the service made for itself.
