@@ -88,7 +88,7 @@ func DocumentOf(d contract.RunDetail, causes []contract.Cause) Document {
 		Run: DocumentRun{Number: r.Number, App: r.App, Build: r.Build, Version: r.VersionName, Code: r.VersionCode, State: r.State,
 			Verdict: r.Verdict, Seed: r.Seed, Order: order, AskedBy: r.AskedBy, CreatedAt: r.CreatedAt, FinishedAt: r.FinishedAt}}
 	for _, c := range causes {
-		out.Causes = append(out.Causes, DocumentWhy{Verdict: c.Verdict, Expected: c.Expected, Actual: c.Actual, Cases: c.Cases,
+		out.Causes = append(out.Causes, DocumentWhy{Verdict: c.Verdict, Expected: c.Expected, Actual: c.Actual, Cases: append([]string{}, c.Cases...),
 			Combinations: c.Combinations, Shared: c.Shared, Since: deref(c.Since), Bearing: bearing(c.Bearing)})
 	}
 	for _, leg := range d.Legs {
