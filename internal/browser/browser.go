@@ -235,6 +235,24 @@ func (t *Tab) Press(keys string) error {
 	}))
 }
 
+// Control presses a key, by its name as in KeyboardEvent.key, while Ctrl is held.
+func (t *Tab) Control(key string) error {
+	code, which := "Key"+strings.ToUpper(key), int64(0)
+	if len(key) == 1 {
+		which = int64(strings.ToUpper(key)[0])
+	} else {
+		code, which = key, 13
+	}
+	press := func(kind input.KeyType) *input.DispatchKeyEventParams {
+		return input.DispatchKeyEvent(kind).WithModifiers(input.ModifierCtrl).WithKey(key).WithCode(code).
+			WithWindowsVirtualKeyCode(which)
+	}
+	return t.Do(press(input.KeyRawDown), press(input.KeyUp))
+}
+
+// Insert writes a text where the cursor is, as pasting does.
+func (t *Tab) Insert(text string) error { return t.Do(input.InsertText(text)) }
+
 // Picture takes a PNG of what is to be seen, once fonts are there.
 func (t *Tab) Picture() ([]byte, error) {
 	var png []byte

@@ -42,7 +42,7 @@ func newRecords(t *testing.T, devices, legs int) *records {
 	require.NoError(t, r.AddPackage(ctx, r.project, p))
 	suite, fresh, err := r.AddSuite(ctx, r.project, store.Suite{Name: "S", Digest: "s", FileName: "s.suite",
 		Cases:    pg.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "one"}}},
-		Locators: pg.JSON[[]string]{V: []string{"#a"}}})
+		Locators: pg.JSON[[]string]{V: []string{"#a"}}}, nil)
 	require.NoError(t, err)
 	require.True(t, fresh)
 	var build int64

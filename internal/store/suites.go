@@ -3,6 +3,7 @@ package store
 import (
 	"cmp"
 	"context"
+	"slices"
 	"time"
 
 	"yamato/internal/store/pg"
@@ -39,15 +40,33 @@ const suiteColumns = `
 	from suite s join suite_revision r on r.suite_id = s.id `
 
 // AddSuite keeps a revision of a suite, unless its newest one is the same, and
-// gives the revision. fresh tells whether it is a new one.
-func (s *Store) AddSuite(ctx context.Context, project int64, in Suite) (out Suite, fresh bool, err error) {
+// gives the revision. fresh tells whether it is a new one. may, unless it is nil, is asked of the
+// newest one where there is one that is not only tried, and nobody else adds one meanwhile.
+func (s *Store) AddSuite(ctx context.Context, project int64, in Suite, may func(newest Suite) error) (out Suite, fresh bool, err error) {
 	err = s.InTx(ctx, func(t *Tx) error {
 		var id int64
+		var removed []bool
+		if err := t.tx.SelectContext(ctx, &removed, `
+			select removed_at is not null from suite where project_id = $1 and name = $2 for update`, project, in.Name); err != nil {
+			return err
+		}
 		if err := t.tx.GetContext(ctx, &id, `
 			insert into suite (project_id, name) values ($1, $2)
 			on conflict (project_id, name) do update set removed_at = case when $3 then suite.removed_at end
 				returning id`, project, in.Name, in.Tried); err != nil {
 			return err
+		}
+		if may != nil && !slices.Contains(removed, true) {
+			var newest []Suite
+			if err := t.tx.SelectContext(ctx, &newest, suiteColumns+`
+				where r.suite_id = $1 and not r.tried order by r.number desc limit 1`, id); err != nil {
+				return err
+			}
+			if len(newest) > 0 {
+				if err := may(newest[0]); err != nil {
+					return err
+				}
+			}
 		}
 		var n int64
 		if err := t.tx.GetContext(ctx, &n, `
@@ -65,11 +84,11 @@ func (s *Store) AddSuite(ctx context.Context, project int64, in Suite) (out Suit
 		if !in.Tried && !fresh { // what was tried before, or is not the newest any more, is what a name means from now on
 			var newest []int64
 			if err := t.tx.SelectContext(ctx, &newest, `
-				update suite_revision r set tried = false,
+				update suite_revision r set tried = false, origin = $3, handed_by = $4,
 					number = 1 + (select max(number) from suite_revision where suite_id = $1)
 				where suite_id = $1 and digest = $2 and (tried
 					or number < (select max(number) from suite_revision where suite_id = $1 and not tried))
-						returning id`, id, in.Digest); err != nil {
+						returning id`, id, in.Digest, cmp.Or(in.Origin, "folder"), in.By); err != nil {
 				return err
 			}
 			fresh = len(newest) > 0

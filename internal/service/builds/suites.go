@@ -60,13 +60,6 @@ func (s *Part) PushSuite(ctx context.Context, c base.Caller, n NewSuite) (Pushed
 	if err != nil {
 		return Pushed{}, base.Invalid(err.Error(), "hand in smaller files")
 	}
-	if n.Over > 0 {
-		newest, err := s.Store.SuiteNamed(ctx, c.ProjectID, suite.Name)
-		if err == nil && newest.Number != n.Over {
-			return Pushed{}, base.Refuse(base.OtherCall, fmt.Sprintf("%s handed in revision %d meanwhile", newest.By, newest.Number),
-				"look at what has changed, and put yours on top of it")
-		}
-	}
 	info, err := s.Put(ctx, bytes.NewReader(blob), "", bundle.MaxSize+1<<20)
 	if err != nil {
 		return Pushed{}, err
@@ -85,7 +78,23 @@ func (s *Part) PushSuite(ctx context.Context, c base.Caller, n NewSuite) (Pushed
 		}
 		in.Cases.V = append(in.Cases.V, store.CaseName{Name: one.Name, Tags: tags, Line: line, End: one.End})
 	}
-	kept, fresh, err := s.Store.AddSuite(ctx, c.ProjectID, in)
+	may := func(newest store.Suite) error {
+		switch {
+		case n.Tried:
+			return nil
+		case n.Kept && newest.Origin == "folder":
+			return base.Refuse(base.OtherCall, fmt.Sprintf("%s is handed in from a folder, by %s", suite.Name, newest.By),
+				"change it where it comes from, or give this one a name of its own")
+		case n.Kept && n.Over == 0:
+			return base.Refuse(base.OtherCall, fmt.Sprintf("there is a suite %s already", suite.Name),
+				"give this one a name of its own, or change that one")
+		case n.Over > 0 && newest.Number != n.Over:
+			return base.Refuse(base.OtherCall, fmt.Sprintf("%s handed in revision %d meanwhile", newest.By, newest.Number),
+				"look at what has changed, and put yours on top of it")
+		}
+		return nil
+	}
+	kept, fresh, err := s.Store.AddSuite(ctx, c.ProjectID, in, may)
 	if err != nil {
 		return Pushed{}, err
 	}

@@ -55,7 +55,7 @@ func (s *Part) SaveChecklist(ctx context.Context, c base.Caller, text string) (s
 	for _, i := range list.Items {
 		in.Cases.V = append(in.Cases.V, store.CaseName{Name: i.Name(), Tags: []string{}})
 	}
-	revision, _, err := s.Store.AddSuite(ctx, c.ProjectID, in)
+	revision, _, err := s.Store.AddSuite(ctx, c.ProjectID, in, nil)
 	if err != nil {
 		return store.Checklist{}, err
 	}

@@ -151,7 +151,7 @@ func (s *Part) lookSuite(ctx context.Context, c base.Caller) (int64, error) {
 	in := store.Suite{Name: "yamato: look", Digest: info.Digest, FileName: "look.suite",
 		Cases: pg.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "look", Tags: []string{}}}}}
 	in.Locators.V = []string{}
-	kept, _, err := s.Store.AddSuite(ctx, c.ProjectID, in)
+	kept, _, err := s.Store.AddSuite(ctx, c.ProjectID, in, nil)
 	return kept.ID, err
 }
 

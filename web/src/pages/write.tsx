@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { evidencePath, get, inProject, outdated, post, useGet, type Build, type Evidence, type Finding, type Problem, type Run, type RunEvent, type Screen, type ScriptLanguage, type SeenElement, type Suite, type SuiteDetail, type SuiteFile } from "../data/api";
+import { evidencePath, get, inProject, outdated, post, useGet, type Build, type Evidence, type Finding, type Fit, type Problem, type Run, type RunEvent, type Screen, type ScriptLanguage, type SeenElement, type Suite, type SuiteDetail, type SuiteFile } from "../data/api";
 import { followRun, useFleet, useTitle } from "../data/live";
 import { at, plural } from "../data/time";
 import { Heading, Trouble, Waiting } from "../parts/plain";
@@ -60,6 +60,7 @@ function Draft({ saved, words }: { saved: SuiteDetail | undefined; words: Script
   const seen = useGet<SeenElement[]>(`apps/${encodeURIComponent(app)}/seen`, { enabled: app !== "" });
   const files = saved?.files ?? none;
   const changed = text !== (saved?.text ?? "");
+  const foreign = saved !== undefined && saved.suite.origin !== "kept";
   const findings = useFindings(text, files, app);
   const faults = findings.list.filter((f) => !f.advice).length;
   const trial = useTrial();
@@ -85,7 +86,7 @@ function Draft({ saved, words }: { saved: SuiteDetail | undefined; words: Script
     <div className="flex h-full flex-col px-5 pt-5">
       <Heading
         title={saved ? saved.suite.name : "A new suite"}
-        about={saved ? `Revision ${over || saved.suite.revision}, written here, ${at(saved.suite.created_at)}` : "Written and kept here. Its name stands in its first line."}
+        about={foreign ? "Handed in from a folder: try changes here, and keep them there." : saved ? `Revision ${over || saved.suite.revision}, written here, ${at(saved.suite.created_at)}` : "Written and kept here. Its name stands in its first line."}
       >
         {saved && (
           <Link className="button" to={`/suites/${encodeURIComponent(saved.suite.name)}`}>
@@ -97,7 +98,12 @@ function Draft({ saved, words }: { saved: SuiteDetail | undefined; words: Script
             Back to what is saved
           </button>
         )}
-        <button className="button button-main" disabled={!changed || faults > 0} title={faults > 0 ? "Mend the faults first" : "Ctrl S"} onClick={() => void save()}>
+        <button
+          className="button button-main"
+          disabled={!changed || faults > 0 || foreign}
+          title={foreign ? "It was handed in from a folder: change it there" : faults > 0 ? "Mend the faults first" : "Ctrl S"}
+          onClick={() => void save()}
+        >
           Save
         </button>
       </Heading>
@@ -229,13 +235,16 @@ type BesideProps = { app: string; apps: string[]; setApp: (a: string) => void; t
 /** The device that a case runs on, and what the check says of files beside the text. */
 function Beside({ app, apps, setApp, trial, run, faults, findings, builds }: BesideProps) {
   const fleet = useFleet();
-  const devices = [...fleet.values()].filter((d) => ["idle", "leased", "halted"].includes(d.state)).sort((a, b) => Number(b.state === "idle") - Number(a.state === "idle") || a.name.localeCompare(b.name)).map((d) => d.name);
-  const device = trial.device || devices[0] || "";
+  const ofApp = builds.filter((b) => b.app === app);
+  const build = ofApp.find((b) => buildName(b) === trial.build) ?? ofApp[0];
+  const fit = useGet<Fit[]>(`builds/${build?.number}/fit`, { enabled: build !== undefined });
+  const unfit = new Set((fit.data ?? []).filter((f) => f.reasons.length > 0).map((f) => f.device));
+  const devices = [...fleet.values()].filter((d) => ["idle", "leased", "halted"].includes(d.state) && !unfit.has(d.name)).sort((a, b) => Number(b.state === "idle") - Number(a.state === "idle") || a.name.localeCompare(b.name)).map((d) => d.name);
+  const device = devices.includes(trial.device) ? trial.device : (devices[0] ?? "");
   const { setDevice } = trial;
   useEffect(() => {
-    if (!trial.device && device) setDevice(device);
-  }, [trial.device, device, setDevice]);
-  const ofApp = builds.filter((b) => b.app === app);
+    if (device && fit.data) setDevice(device);
+  }, [device, fit.data, setDevice]);
   const elsewhere = findings.filter((f) => f.file);
   const running = trial.run && !trial.verdict;
   return (
@@ -244,7 +253,7 @@ function Beside({ app, apps, setApp, trial, run, faults, findings, builds }: Bes
         <span className="text-soft">app</span>
         <Pick label="App" value={app} onChange={setApp} options={apps.map((a) => [a, a])} />
         <span className="text-soft">build</span>
-        <Pick label="Build" value={trial.build || (ofApp[0] ? buildName(ofApp[0]) : "")} onChange={trial.setBuild} options={ofApp.map((b) => [buildName(b), `${b.version_name} (${b.version_code})`])} />
+        <Pick label="Build" value={build ? buildName(build) : ""} onChange={trial.setBuild} options={ofApp.map((b) => [buildName(b), `${b.version_name} (${b.version_code})`])} />
         <span className="text-soft">device</span>
         <Pick label="Device" value={device} onChange={trial.setDevice} options={devices.map((d) => [d, d])} />
       </div>

@@ -92,7 +92,7 @@ export function ScriptEditor(p: Props) {
           coloured(now.current.language),
           syntaxHighlighting(inks),
           look,
-          EditorView.contentAttributes.of({ "aria-label": "The suite's text; Ctrl-M lets Tab leave it" }),
+          EditorView.contentAttributes.of({ "aria-label": "The suite's text; Ctrl-M lets Tab leave it", tabindex: "0" }),
           EditorView.updateListener.of((u) => {
             if (u.docChanged) now.current.onChange(u.state.doc.toString());
             if (u.docChanged || u.selectionSet) now.current.onLine(u.state.doc.lineAt(u.state.selection.main.head).number);
