@@ -185,11 +185,11 @@ func (r *runner) noValue(name string) sight {
 }
 
 func (v *NumberIn) compute(r *runner, t *screen.Tree) sight {
-	saw := r.contentOf(v.Element, v.Matching, t)
+	saw, written := r.contentOf(v.Element, v.Matching, t)
 	if !saw.ok {
 		return saw
 	}
-	n, err := screen.Number(saw.value.Text, t.Language)
+	n, err := screen.Number(written, t.Language) // which kind of space stands in it may matter
 	if err != nil {
 		return sight{cause: NotANumber, nodes: saw.nodes,
 			actual: fmt.Sprintf("%s shows %q, which is not one number: %s",
@@ -199,25 +199,32 @@ func (v *NumberIn) compute(r *runner, t *screen.Tree) sight {
 }
 
 func (v *TextIn) compute(r *runner, t *screen.Tree) sight {
-	return r.contentOf(v.Element, v.Matching, t)
+	saw, _ := r.contentOf(v.Element, v.Matching, t)
+	return saw
 }
 
-// contentOf gives what an element shows, or the part of it that a pattern finds.
-func (r *runner) contentOf(e *Element, part *regexp.Regexp, t *screen.Tree) sight {
-	saw := r.readable(e, t)
+// contentOf gives what an element shows, or the part of it that a pattern finds; and the same as it
+// is written, with its spaces as they are.
+func (r *runner) contentOf(e *Element, part *regexp.Regexp, t *screen.Tree) (saw sight, written string) {
+	saw = r.readable(e, t)
 	if !saw.ok {
-		return saw
+		return saw, ""
 	}
-	text := screen.Fold(saw.nodes[0].Content())
+	written = saw.nodes[0].Content()
+	text := screen.Fold(written)
 	if part != nil {
-		found := part.FindStringSubmatch(text)
+		found := part.FindStringSubmatch(written)
+		if found == nil {
+			found = part.FindStringSubmatch(text)
+		}
 		if found == nil {
 			return sight{cause: Contradicted, nodes: saw.nodes,
-				actual: fmt.Sprintf("%s shows %q, in which %s finds nothing", e.Text, r.clip(text), patternWords(part))}
+				actual: fmt.Sprintf("%s shows %q, in which %s finds nothing", e.Text, r.clip(text), patternWords(part))}, ""
 		}
-		text = found[min(1, len(found)-1)]
+		written = found[min(1, len(found)-1)]
+		text = screen.Fold(written)
 	}
-	return sight{ok: true, nodes: saw.nodes, value: amount.Value{Text: text}, key: text}
+	return sight{ok: true, nodes: saw.nodes, value: amount.Value{Text: text}, key: text}, written
 }
 
 func (v *CountOf) compute(r *runner, t *screen.Tree) sight {
