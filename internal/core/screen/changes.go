@@ -47,5 +47,5 @@ func sameLooks(a, b *Node) bool {
 	return a.Name == b.Name && a.Text == b.Text && a.Value == b.Value && a.Bounds == b.Bounds &&
 		a.Visible == b.Visible &&
 		a.Disabled == b.Disabled && a.Focused == b.Focused && a.Selected == b.Selected && a.Checked == b.Checked &&
-		a.Busy == b.Busy && a.Opaque == b.Opaque && a.Touch == b.Touch
+		a.Busy == b.Busy && a.Opaque == b.Opaque && a.Touch == b.Touch && a.Partly == b.Partly
 }

@@ -114,6 +114,9 @@ func (t *Tree) Whole(n *Node) (why string, cover *Node) {
 		}
 	}
 	walk(t.Root)
+	if len(covers) == 0 && n.Partly {
+		return "a part of it is covered", nil
+	}
 	if len(covers) == 0 {
 		return "", nil
 	}

@@ -52,6 +52,9 @@ func TestWhatCannotBeSeenWholeSaysWhy(t *testing.T) {
 	why, cover := tree.Whole(one("to"))
 	require.Contains(t, why, "covered by")
 	require.Equal(t, "cover", cover.ID)
+	one("from").Partly = true // as a browser tells, which knows what no tree has
+	why, _ = tree.Whole(one("from"))
+	require.Equal(t, "a part of it is covered", why)
 	one("go").Visible.H = 12
 	why, _ = tree.Whole(one("go"))
 	require.Equal(t, "a part of it is out of sight: 60 by 12 of 60 by 30 can be seen", why)

@@ -68,6 +68,7 @@ type Node struct {
 	Checked  string  `json:"checked,omitempty"` // "true", "false" or "mixed", for roles that can be checked
 	Busy     bool    `json:"busy,omitempty"`
 	Opaque   bool    `json:"opaque,omitempty"` // nothing under it can be seen
+	Partly   bool    `json:"partly,omitempty"` // something lies over a part of it that the tree need not have
 	Touch    bool    `json:"touch,omitempty"`  // it takes the touches that meet it
 	Children []*Node `json:"children,omitempty"`
 }

@@ -296,7 +296,7 @@ func told(raw json.RawMessage) (r row, err error) {
 	err = json.Unmarshal(raw, &[]any{&r.depth, &n.Role, &n.ID, &n.Name, &n.Text, &n.Value, &b.X, &b.Y, &b.W, &b.H, &v.X,
 		&v.Y, &v.W, &v.H, &flags, &n.Checked})
 	n.Disabled, n.Focused, n.Selected, n.Busy = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0
-	n.Opaque, n.Touch = flags&16 != 0, flags&32 != 0
+	n.Opaque, n.Touch, n.Partly = flags&16 != 0, flags&32 != 0, flags&64 != 0
 	for _, s := range []*string{&n.Role, &n.ID, &n.Name, &n.Text, &n.Value} {
 		*s = plain.Text(*s, 8000)
 	}

@@ -321,12 +321,15 @@
       for (const [at, box, el, doc, v, dx, dy, k] of shown) {
         const cx = v[0] + v[2] / 2, cy = v[1] + v[3] / 2;
         const end = box < boxes.length ? boxes[box][4] : box;
-        let doubt = false;
+        let doubt = false, part = false;
         for (let j = 0; j < boxes.length && !doubt; j++) {
           if (j >= box && j < end || j < box && boxes[j][4] > box) continue; // in it, or around it
           const b = boxes[j];
+          if (v[0] + v[2] <= b[0] + 1 || v[0] >= b[2] - 1 || v[1] + v[3] <= b[1] + 1 || v[1] >= b[3] - 1) continue;
+          part = true;
           doubt = cx >= b[0] && cx < b[2] && cy >= b[1] && cy < b[3];
         }
+        if (part && k.says && partly(el, doc, v, dx, dy, k)) out[at][14] |= 64;
         if (!doubt) continue;
         const hit = meets(el, doc, v, dx, dy, k);
         if (hit > 0) continue;
@@ -335,26 +338,33 @@
       }
     }
 
+    // partly tells whether something lies over a part of what is to be seen of el.
+    function partly(el, doc, v, dx, dy, k) {
+      const x = v[0] - dx, y = v[1] - dy, w = v[2], h = v[3], i = Math.min(2, w / 4), j = Math.min(2, h / 4);
+      for (const px of [x + i, x + w / 4, x + w / 2, x + 3 * w / 4, x + w - i]) {
+        for (const py of [y + j, y + h / 2, y + h - j]) if (!meetsAt(el, doc, k, px, py)) return true;
+      }
+      return false;
+    }
+
+    // meetsAt tells whether nothing that one does not see through lies over el at a point.
+    function meetsAt(el, doc, k, px, py) {
+      const root = el.getRootNode();
+      const top = (root.elementFromPoint || doc.elementFromPoint).call(root.elementFromPoint ? root : doc, px, py);
+      if (!top) return doc.defaultView !== window; // out of the frame's own view: not to be told from here
+      if (top === el || el.contains(top) || top.shadowRoot && top.shadowRoot.contains(el)) return true;
+      if (top.contains(el)) return !k.says || k.style.pointerEvents === 'none' || top.tagName === 'LABEL' || inlineOf(el, top);
+      if (top.tagName === 'LABEL' && top.control === el) return true;
+      for (let e = top; e && !e.contains(el); e = e.parentElement) if (hides(e)) return false;
+      return true; // one sees through what lies over it
+    }
+
     // meets tells whether a touch on what is to be seen of el meets it: 1 where it does, 0 where
     // something lies over it wherever one looks, and -1 where it only holds others.
     function meets(el, doc, v, dx, dy, k) {
       const says = k.says;
       const x = v[0] - dx, y = v[1] - dy, w = v[2], h = v[3];
-      const root = el.getRootNode();
-      const at = (px, py) => {
-        let top = (root.elementFromPoint || doc.elementFromPoint).call(root.elementFromPoint ? root : doc, px, py);
-        if (!top) return doc.defaultView !== window; // out of the frame's own view: not to be told from here
-        while (top && top !== el) {
-          if (el.contains(top)) return true;
-          if (top.shadowRoot && top.shadowRoot.contains(el)) return true;
-          break;
-        }
-        if (top === el) return true;
-        if (top.contains(el)) return !says || k.style.pointerEvents === 'none' || top.tagName === 'LABEL' || inlineOf(el, top);
-        if (top.tagName === 'LABEL' && top.control === el) return true;
-        for (let e = top; e && !e.contains(el); e = e.parentElement) if (hides(e)) return false;
-        return true; // one sees through what lies over it
-      };
+      const at = (px, py) => meetsAt(el, doc, k, px, py);
       if (at(x + w / 2, y + h / 2)) return 1;
       const i = Math.min(3, w / 4), j = Math.min(3, h / 4);
       for (const [px, py] of [[x + i, y + j], [x + w - i, y + j], [x + i, y + h - j], [x + w - i, y + h - j]]) {
