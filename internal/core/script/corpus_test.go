@@ -40,7 +40,6 @@ type able struct {
 	*paper
 	memory float64
 	log    []device.LogLine
-	link   string
 }
 
 func (a *able) note(what string, args ...any) error {

@@ -50,7 +50,6 @@ type (
 		How     string // shows, contains, matches
 		Value   Value
 		Pattern *Wanted
-		right   amount.Value
 	}
 	// CameUp holds where an element has been seen since the last action.
 	CameUp struct{ Element *Element }
