@@ -65,6 +65,11 @@ func measure(ctx context.Context, c config) (string, error) {
 		}
 		r.close()
 	}
+	if c.only == "" || c.only == "script" {
+		if err := scriptFigures(ctx, &page); err != nil {
+			return page.String(), err
+		}
+	}
 	if c.only == "" || c.only == "handsets" {
 		if err := r.handsetFigures(ctx, &page); err != nil {
 			return page.String(), err
