@@ -6,29 +6,65 @@ import (
 	"yamato/internal/core/script"
 )
 
-// A script is read whole: every fault is found, with its place and what was probably meant.
-func ExampleRead() {
-	suite, findings := script.Read("suite \"Buying\"\ncase \"one\"\n  tpa \"Buy\"\n  expect number in #total = " +
-		"9.45\nend\n")
-	for _, f := range findings {
-		fmt.Print(f.Format("buying.suite"))
+type files map[string]string
+
+func (f files) Text(path string) (string, error) {
+	text, ok := f[path]
+	if !ok {
+		return "", fmt.Errorf("there is no such file")
 	}
-	fmt.Println(suite.Name, "has", len(suite.Cases), "case")
-	// Output:
-	// buying.suite:3:3: fault: unknown word `tpa`; did you mean `tap`?
-	//       tpa "Buy"
-	//       ^^^
-	// Buying has 1 case
+	return text, nil
 }
 
-// Scripts are laid out the one way.
-func ExampleFormat() {
-	text, _ := script.Format("suite   \"Buying\"\n\n\n\ncase \"one\"\nTAP \"Buy\"   // twice\nend")
-	fmt.Print(text)
+// A suite is read with the files that it uses; what is wrong with it is told with what was meant.
+func ExampleReadWith() {
+	beside := files{"steps/paying.suite": "action pay with $card\n  put \"{card}\" in #card\n  tap #pay\nend\n"}
+	suite, findings := script.ReadWith(`suite "Tickets"
+use "steps/paying.suite"
+
+case "a ticket is paid for"
+  do pay whit "4000"
+  expect #ticket
+end
+`, beside)
+	fmt.Println(suite.Name, len(suite.Cases))
+	for _, f := range findings {
+		fmt.Println(f.Message + "; " + f.Hint)
+	}
 	// Output:
-	// suite "Buying"
-	//
-	// case "one"
-	//   tap "Buy"  // twice
+	// Tickets 1
+	// there is no action `pay whit "4000"`; did you mean `do pay with $card`?
+}
+
+// A suite that is right by itself is compared with what a build says and a device can do.
+func ExampleSuite_Against() {
+	suite, _ := script.Read(`suite "Tickets"
+
+case "paying"
+  tap button called word(pay)
+  rotate to landscape
+  expect #ticket
+end
+`)
+	for _, f := range suite.Against(script.Against{
+		Texts:   script.Texts{"buy": {"en": "Buy", "de": "Kaufen"}},
+		Devices: []script.Able{{Name: "kaede-7-h1"}},
+	}) {
+		fmt.Printf("%d:%d %s\n", f.Pos.Line, f.Pos.Column, f.Message)
+	}
+	// Output:
+	// 4:21 this build has no text `pay`
+	// 5:3 no device of the lineup has the ability rotation
+}
+
+// A script is laid out the one way.
+func ExampleFormatWith() {
+	laid, _ := script.FormatWith("suite   \"Tickets\"\ncase \"c\"\ntap   #pay   // at last\n expect  #ticket\nend", nil)
+	fmt.Print(laid)
+	// Output:
+	// suite "Tickets"
+	// case "c"
+	//   tap #pay  // at last
+	//   expect #ticket
 	// end
 }
