@@ -30,14 +30,20 @@ func (l *attempt) options(ctx context.Context, w *worker, whole bundle.Bundle) (
 		}
 		o.Secrets, o.Accounts = lent.Secrets, lent.Accounts
 	}
-	var speaker *appfile.Speaker
+	speaker, blob := (*appfile.Speaker)(nil), l.PackageBlob
 	o.Words = func(key, language string) (string, bool) {
 		if speaker == nil {
-			speaker = w.host.texts.of(ctx, w.host, l.PackageBlob)
+			speaker = w.host.texts.of(ctx, w.host, blob)
 		}
 		return speaker.Say(key, language)
 	}
-	o.Update = func(ctx context.Context, build string) error { return l.update(ctx, w, build) }
+	o.Update = func(ctx context.Context, build string) error {
+		now, err := l.update(ctx, w, build)
+		if err == nil {
+			speaker, blob = nil, now
+		}
+		return err
+	}
 	dir := ""
 	o.File = func(name string) (string, error) {
 		data, ok := whole.Files[name]
@@ -75,21 +81,21 @@ func (l *attempt) lent(ctx context.Context, w *worker) (link.Lent, error) {
 	}
 }
 
-// update installs another build over the one that is there.
-func (l *attempt) update(ctx context.Context, w *worker, build string) error {
+// update installs another build over the one that is there, and gives its package's digest.
+func (l *attempt) update(ctx context.Context, w *worker, build string) (blob string, err error) {
 	i := slices.IndexFunc(l.Updates, func(u link.Update) bool { return u.Build == build })
 	if i < 0 {
-		return errors.New("it was not handed out with the lease")
+		return "", errors.New("it was not handed out with the lease")
 	}
 	u := l.Updates[i]
 	if u.Trouble != "" {
-		return errors.New(u.Trouble)
+		return "", errors.New(u.Trouble)
 	}
 	path, err := w.host.cache.fetch(ctx, u.PackageBlob)
 	if err != nil {
-		return err
+		return "", err
 	}
-	return w.device.Install(ctx, driver.App{Package: u.Package, Path: path})
+	return u.PackageBlob, w.device.Install(ctx, driver.App{Package: u.Package, Path: path})
 }
 
 // texts are the builds' own texts, by the digests of their packages.

@@ -50,6 +50,9 @@ func (l *session) run(ctx context.Context, w *worker) error {
 		},
 		Log:    func(ctx context.Context) []device.LogLine { return w.readLog(ctx) },
 		Glance: w.showAll,
+		Words: func(ctx context.Context, blob, key, language string) (string, bool) {
+			return h.texts.of(ctx, h, blob).Say(key, language)
+		},
 		InHand: func(app string) { w.app = app },
 		Draw:   drawn,
 		DrawPart: func(p device.Picture, t *screen.Tree, crop screen.Rect) ([]byte, error) {

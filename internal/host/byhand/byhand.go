@@ -43,6 +43,7 @@ type Config struct {
 	Log      func(ctx context.Context) []device.LogLine             // since the last time
 	Glance   func(ctx context.Context)                              // called now and then, for others who look
 	InHand   func(app string)                                       // the app that is worked on
+	Words    func(ctx context.Context, blob, key, language string) (string, bool)
 	Draw     func(device.Picture) ([]byte, error)
 	DrawPart func(device.Picture, *screen.Tree, screen.Rect) ([]byte, error)
 	Said     *slog.Logger
@@ -75,6 +76,7 @@ type sitting struct {
 	pictured uint64 // the screen that a single picture was taken of last
 	dead     bool   // the app has crashed, and nothing else has been seen since
 	trouble  string // of the device, while it lasts
+	pack     string // digest of the package that was installed last, "" where none was
 	debug    string // address of the app's debug port, "" where nobody has asked for it
 }
 
@@ -117,7 +119,13 @@ func (s *sitting) sit(ctx context.Context) error {
 	if err := s.note(link.Entry{Kind: link.EntryOpen, Text: "handed over"}); err != nil {
 		return err
 	}
-	s.trial = script.NewTrial(s.Careful, script.Options{Known: func(string) bool { return true }}, recorder{s})
+	s.trial = script.NewTrial(s.Careful, script.Options{Known: func(string) bool { return true },
+		Words: func(key, language string) (string, bool) {
+			if s.pack == "" {
+				return "", false
+			}
+			return s.Words(ctx, s.pack, key, language)
+		}}, recorder{s})
 	if err := s.replay(ctx); err != nil {
 		return err
 	}

@@ -418,6 +418,7 @@ func (s *sitting) install(ctx context.Context, o link.Order) (link.Answer, error
 	}
 	s.has(link.OnDevice{ID: p.ApplicationID, Name: p.Name, Version: p.VersionName})
 	s.InHand(p.ApplicationID)
+	s.pack = o.Blob
 	s.keepApp(fmt.Sprintf("installed %s %s", nameOf(p.Name, p.ApplicationID), p.VersionName), "")
 	if o.On { // its data is to be gone
 		return s.empty(ctx, link.Order{App: p.ApplicationID})
