@@ -33,7 +33,7 @@ var expectedFlaky = map[string]bool{"Kaede 7 Lite": true, "Aster Petit": true}
 // says of them, and tells each difference.
 func Check(runs []contract.RunDetail, seed int64) []string {
 	if len(runs) != len(Versions)+1 {
-		return []string{fmt.Sprintf("%d runs instead of %d", len(runs), len(Versions))}
+		return []string{fmt.Sprintf("%d runs instead of %d", len(runs), len(Versions)+1)}
 	}
 	var wrong []string
 	each(runs[0], func(leg contract.Leg, x contract.Crossing) {

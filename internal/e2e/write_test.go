@@ -38,8 +38,7 @@ func TestASuiteIsWrittenAndTriedInTheConsole(t *testing.T) {
 	write("suite \"Tabs\"\ncase \"it has tabs\"\nexpect tab called \"Tickets\"\nend\n")
 	d.see("no faults")
 	require.NoError(t, d.tab.Control("s"))
-	d.await(`location.pathname === "/write/Tabs"`)
-	d.await(`document.querySelector(".cm-content")`)
+	d.await(`location.pathname === "/write/Tabs" && document.querySelector("h1")?.innerText === "Tabs" && document.querySelector(".cm-content")`)
 
 	d.ask(`document.querySelector(".cm-content").focus() ?? ""`)
 	require.NoError(t, d.tab.Key("ArrowDown"))

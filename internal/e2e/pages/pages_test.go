@@ -151,11 +151,8 @@ func furnish(t *testing.T, here, data, bin string) {
 	for _, p := range packages {
 		link(p, filepath.Base(p))
 	}
-	suites, err := filepath.Glob(filepath.Join(data, "suites", "*.suite"))
-	require.NoError(t, err)
-	for _, s := range suites {
-		link(s, filepath.Join("suites", filepath.Base(s)))
-	}
+	require.NoError(t, os.CopyFS(filepath.Join(here, "suites"), os.DirFS(filepath.Join(data, "suites"))))
+	require.NoError(t, os.CopyFS(filepath.Join(here, "steps"), os.DirFS(filepath.Join(data, "suites", "steps"))))
 	link(filepath.Join(data, "packages", "tideline-3.1.4.apk"), "app.apk")
 	link(filepath.Join(data, "suites", "tickets.suite"), "tickets.suite")
 	link("../../../demo/lineups/crossing.yaml", "crossing.yaml")

@@ -14,12 +14,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/demo"
+	"yamato/demo/demotest"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
-	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
 )
 
@@ -62,7 +62,7 @@ func packed(t *testing.T, data []byte) driver.App {
 // judge runs all cases of a suite.
 func judge(t *testing.T, d driver.Device, app, text string) map[string]script.Result {
 	t.Helper()
-	s, o := devicetest.SampleSuite(t, text), devicetest.SampleOptions(t, d)
+	s, o := demotest.SampleSuite(t, text), demotest.SampleOptions(t, d)
 	o.App = app
 	out := map[string]script.Result{}
 	for _, c := range s.Cases {

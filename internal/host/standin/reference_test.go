@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/demo"
+	"yamato/demo/demotest"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
-	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
 )
 
@@ -39,7 +39,7 @@ func examples(t *testing.T) []string {
 func TestEveryExampleOfTheReferenceRuns(t *testing.T) {
 	devices := bench(t)
 	d := devices[slices.IndexFunc(devices, func(d driver.Device) bool { return d.Describe().Name == "kaede-7-1" })]
-	o := devicetest.SampleOptions(t, d)
+	o := demotest.SampleOptions(t, d)
 	o.Update = func(_ context.Context, build string) error {
 		if build != demo.Newest.Name {
 			return fmt.Errorf("there is no build %s", build)
@@ -49,7 +49,7 @@ func TestEveryExampleOfTheReferenceRuns(t *testing.T) {
 	}
 	for n, text := range examples(t) {
 		t.Run(fmt.Sprint(n+1), func(t *testing.T) {
-			s := devicetest.SampleSuite(t, text)
+			s := demotest.SampleSuite(t, text)
 			install(t, d, demo.Versions[0], "en-GB")
 			play := script.NewPlay(s, d, o)
 			for i, c := range s.Cases {

@@ -13,12 +13,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/demo"
+	"yamato/demo/demotest"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
-	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
 	"yamato/internal/host/standin/sandbox"
@@ -82,7 +82,7 @@ func install(t *testing.T, d driver.Device, v demo.Version, language string) {
 
 func run(t *testing.T, d driver.Device, suite string) map[string]script.Result {
 	t.Helper()
-	s, o := devicetest.SampleSuite(t, suite), devicetest.SampleOptions(t, d)
+	s, o := demotest.SampleSuite(t, suite), demotest.SampleOptions(t, d)
 	out := map[string]script.Result{}
 	for i := range s.Cases {
 		rec := &pictures{t: t, dir: os.Getenv("YAMATO_TEST_PICTURES")}

@@ -1,4 +1,5 @@
-package devicetest
+// Package demotest gives tests the sample suites with what they want of a project.
+package demotest
 
 import (
 	"bytes"
