@@ -35,6 +35,7 @@ type NewFinding struct {
 const (
 	wayBack   = 25 // steps
 	logAround = 5000
+	logBefore = 12 // lines, where fewer were written then
 	maxAround = 80 // lines
 	maxMarks  = 50
 )
@@ -136,11 +137,20 @@ func feltAt(list []kept.Entry, e kept.Entry) []string {
 	return out
 }
 
-// logNear gives the lines of a session's log around a moment.
+// logNear gives the lines of a session's log around a moment, and at least the last few before it:
+// what somebody marks may have happened a while ago.
 func (s *Part) logNear(ctx context.Context, session, at int64) ([]string, error) {
 	var out []string
+	early := 0 // of those, how many were written long before
 	err := s.eachLine(ctx, session, func(l device.LogLine) bool {
-		if l.AtMS >= at-logAround && l.AtMS <= at+logAround/2 {
+		if l.AtMS <= at+logAround/2 {
+			if l.AtMS < at-logAround {
+				if early++; len(out) == logBefore {
+					out, early = out[1:], early-1
+				}
+			} else if early > 0 && len(out)-early >= logBefore {
+				out, early = out[early:], 0
+			}
 			out = append(out, fmt.Sprintf("%9.3f %-5s %s: %s", float64(l.AtMS)/1000, l.Level, l.Tag, plain.Clip(l.Text, 500)))
 		}
 		return l.AtMS <= at+logAround
