@@ -270,10 +270,11 @@ func (s *subject) cleans() {
 
 func (s *subject) ends() {
 	s.running()
+	revision := s.tree().Revision // before some call, in whatever order, leaves it off
 	ended, stop := context.WithCancel(s.ctx)
 	stop()
 	for name, call := range map[string]func() error{
-		"await":   func() error { return s.device.AwaitChange(ended, s.tree().Revision, s.device.Now()+time.Hour) },
+		"await":   func() error { return s.device.AwaitChange(ended, revision, s.device.Now()+time.Hour) },
 		"install": func() error { return s.device.Install(ended, s.app) },
 		"start":   func() error { return s.device.Start(ended, s.id, device.Fresh) },
 		"tap":     func() error { return s.device.Tap(ended, screen.Point{X: 1, Y: 1}) },

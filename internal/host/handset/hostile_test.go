@@ -171,7 +171,7 @@ func TestPagesReachTheirOwnOriginAndWhatIsNamed(t *testing.T) {
 	require.Positive(t, named.Load())
 	lines, err := d.Log(ctx)
 	require.NoError(t, err)
-	require.True(t, strings.Contains(fmt.Sprint(lines), "may not reach 127.0.0.1:"+port), "what is refused is in the log")
+	require.True(t, strings.Contains(fmt.Sprint(r.Log, lines), "may not reach 127.0.0.1:"+port), "what is refused is in the log")
 
 	// A page that goes elsewhere by itself gets there no more than one that asks.
 	require.NoError(t, d.Clean(ctx, driver.CleanApp, odd))
