@@ -1,7 +1,6 @@
 package demo
 
 import (
-	"io/fs"
 	"slices"
 	"strings"
 	"testing"
@@ -35,15 +34,6 @@ func TestTheVersionsDifferInWhatTheyDo(t *testing.T) {
 	require.Contains(t, string(broken), "Math.min(passengers, 2)")
 }
 
-type beside map[string]string
-
-func (b beside) Text(name string) (string, error) {
-	if text, ok := b[name]; ok {
-		return text, nil
-	}
-	return "", fs.ErrNotExist
-}
-
 func TestTheSampleSuitesHaveNoFindings(t *testing.T) {
 	suites, err := Suites()
 	require.NoError(t, err)
@@ -53,7 +43,7 @@ func TestTheSampleSuitesHaveNoFindings(t *testing.T) {
 		if script.IsShared(text) {
 			continue // read with the suites that use it
 		}
-		s, findings := script.ReadWith(text, beside(suites))
+		s, findings := script.ReadWith(text, script.FileMap(suites))
 		require.Empty(t, findings, file)
 		for _, c := range s.Cases {
 			names[c.Name] = true

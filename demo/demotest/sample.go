@@ -4,7 +4,6 @@ package demotest
 import (
 	"bytes"
 	"context"
-	"errors"
 	"image"
 	"image/png"
 	"os"
@@ -20,17 +19,6 @@ import (
 	"yamato/internal/host/driver"
 )
 
-// Beside are files beside a suite.
-type Beside map[string]string
-
-// Text gives one.
-func (b Beside) Text(path string) (string, error) {
-	if text, ok := b[path]; ok {
-		return text, nil
-	}
-	return "", errors.New("there is no such file")
-}
-
 // SampleSuite reads a suite of the sample project with what it uses; text is its name among the
 // samples, or a suite of its own.
 func SampleSuite(t *testing.T, text string) *script.Suite {
@@ -40,7 +28,7 @@ func SampleSuite(t *testing.T, text string) *script.Suite {
 	if sample, ok := suites[text]; ok {
 		text = sample
 	}
-	s, findings := script.ReadWith(text, Beside(suites))
+	s, findings := script.ReadWith(text, script.FileMap(suites))
 	require.Zero(t, script.Faults(findings), "%+v", findings)
 	return s
 }

@@ -274,7 +274,7 @@ func casesOn(ctx context.Context, b *handset.Browser, dir string, n int) (rate, 
 	for _, d := range devices {
 		all.Go(func() {
 			for _, text := range suites {
-				s, _ := script.ReadWith(text, besideSuites(suites))
+				s, _ := script.ReadWith(text, script.FileMap(suites))
 				for _, c := range s.Cases {
 					r := script.RunCase(ctx, s, c, d, o, nothing{})
 					mu.Lock()
@@ -291,15 +291,4 @@ func casesOn(ctx context.Context, b *handset.Browser, dir string, n int) (rate, 
 	rate = float64(cases) / time.Since(began).Seconds()
 	runtime.KeepAlive(devices)
 	return rate, b.MemoryMB() / float64(n), err
-}
-
-// besideSuites are the sample suites as files beside each other.
-type besideSuites map[string]string
-
-// Text gives one.
-func (b besideSuites) Text(path string) (string, error) {
-	if text, ok := b[path]; ok {
-		return text, nil
-	}
-	return "", fmt.Errorf("there is no file %s", path)
 }

@@ -10,6 +10,8 @@ type Change struct {
 	Place string // the same for the same element from one screen to the next
 	Node  *Node  // as it is now
 	Kids  int    // by how many its children have become more
+	Path  string // the beginning of its children's places
+	Tail  int    // how many children at the end are those that were there, where Kids is not 0
 }
 
 // Changes tells where after differs from before, each element compared with the one
@@ -25,7 +27,11 @@ func Changes(before, after *Tree) []Change {
 		}
 		another := a.Role != b.Role || a.ID != b.ID
 		if kids := len(b.Children) - len(a.Children); another || kids != 0 || !sameLooks(a, b) {
-			out = append(out, Change{Place: string(path) + " " + b.Role + " #" + b.ID, Node: b, Kids: kids})
+			c := Change{Place: string(path) + " " + b.Role + " #" + b.ID, Node: b, Kids: kids, Path: string(path)}
+			if kids != 0 {
+				c.Tail = sameTail(a.Children, b.Children)
+			}
+			out = append(out, c)
 		}
 		if another {
 			return
@@ -41,6 +47,20 @@ func Changes(before, after *Tree) []Change {
 		walk(before.Root, after.Root)
 	}
 	return out
+}
+
+// sameTail is how many children at the end stayed, where others came or went before them.
+func sameTail(a, b []*Node) int {
+	same := func(x, y *Node) bool { return x.Role == y.Role && x.ID == y.ID && x.Text == y.Text && x.Name == y.Name }
+	n, head := min(len(a), len(b)), 0
+	for head < n && same(a[head], b[head]) {
+		head++
+	}
+	tail := 0
+	for tail < n-head && same(a[len(a)-1-tail], b[len(b)-1-tail]) {
+		tail++
+	}
+	return tail
 }
 
 func sameLooks(a, b *Node) bool {

@@ -1,7 +1,10 @@
 package screen
 
 import (
+	"maps"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 )
 
@@ -13,6 +16,7 @@ const (
 	restlessWithin = 4 * time.Second
 	maxPlaces      = 4000     // that are kept count of
 	maxMemory      = 16 << 20 // bytes of screens since the last action that are remembered
+	maxMoves       = 20       // of a screen, in which children came or went before others
 )
 
 // Settling knows since when a screen has been as it is, apart from what changes by
@@ -83,7 +87,10 @@ func (s *Settling) See(t *Tree, now time.Duration) {
 	byAction := s.fresh // the first change after an action is the action's
 	s.fresh = false
 	counts := byAction
-	for _, c := range changes {
+	for i, c := range changes {
+		if c.Tail > 0 && i < maxMoves {
+			s.move(c)
+		}
 		if byAction {
 			continue
 		}
@@ -96,6 +103,26 @@ func (s *Settling) See(t *Tree, now time.Duration) {
 	if counts {
 		s.Changed = max(now, s.Changed)
 	}
+}
+
+// move has what is known of places go with what is there: children that stand farther on, or
+// farther back, as others have come or gone before them.
+func (s *Settling) move(c Change) {
+	now := len(c.Node.Children)
+	moved := map[string]*restless{}
+	for place, p := range s.places {
+		rest, below := strings.CutPrefix(place, c.Path)
+		number, rest, child := strings.Cut(rest, "/")
+		i, err := strconv.Atoi(number)
+		if !below || !child || err != nil {
+			continue
+		}
+		if before := now - c.Kids; i >= before-c.Tail && i < before {
+			moved[c.Path+strconv.Itoa(i+c.Kids)+"/"+rest] = p
+			delete(s.places, place)
+		}
+	}
+	maps.Copy(s.places, moved)
 }
 
 func (s *Settling) remember(t *Tree, now time.Duration) {

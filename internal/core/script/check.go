@@ -128,13 +128,17 @@ func (p *parser) meantAction(c *Call) string {
 			return "it is called so: do " + a.Usage()
 		}
 	}
-	if meant := token.Meant(called, known); meant != "" {
-		return "did you mean `do " + usage[strings.Trim(strings.TrimPrefix(meant, "did you mean "), "`?")] + "`?"
+	if meant := token.Nearest(called, known); meant != "" {
+		return "did you mean `do " + usage[meant] + "`?"
 	}
 	if len(known) == 0 {
 		return "write it: action … end, or use the file that it stands in"
 	}
-	return "there are: do " + strings.Join(slices.Collect(maps.Values(usage))[:1], ", ")
+	var list []string
+	for _, name := range known[:min(len(known), 3)] {
+		list = append(list, "do "+usage[name])
+	}
+	return "there are: " + strings.Join(list, ", ")
 }
 
 // checkActions looks at each action of this file by itself.

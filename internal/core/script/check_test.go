@@ -1,7 +1,6 @@
 package script
 
 import (
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -294,16 +293,7 @@ case "all of {it} {n}" tags three needs camera, text size
 end
 `
 
-type beside map[string]string
-
-func (b beside) Text(path string) (string, error) {
-	if text, ok := b[path]; ok {
-		return text, nil
-	}
-	return "", errors.New("there is no such file")
-}
-
-var wave = beside{"steps/shared.suite": "action wave\n  tap #hand\nend\n"}
+var wave = FileMap{"steps/shared.suite": "action wave\n  tap #hand\nend\n"}
 
 func TestTheCanonicalLayoutIsOneAndMeansTheSame(t *testing.T) {
 	out, findings := FormatWith(everyForm, wave)

@@ -298,7 +298,7 @@ func TestBrokenScriptsAreToldExactly(t *testing.T) {
 			end = heads[i+1][0]
 		}
 		name, text := string(all[h[2]:h[3]]), string(all[h[1]:end])
-		_, findings := ReadWith(text, beside{"steps/fine.suite": "action wave\n  tap #hand\nend\n", "steps/circle.suite": "use \"circle.suite\"\naction a\n  tap #b\nend\n",
+		_, findings := ReadWith(text, FileMap{"steps/fine.suite": "action wave\n  tap #hand\nend\n", "steps/circle.suite": "use \"circle.suite\"\naction a\n  tap #b\nend\n",
 			"steps/suite.suite": "suite \"x\"\ncase \"y\"\n  expect #z\nend\n", "steps/faults.suite": "action b\n  tpa #b\nend\n"})
 		require.NotEmpty(t, findings, "%s", name)
 		fmt.Fprintf(&out, "=== %s\n", name)

@@ -52,13 +52,7 @@ const NoOrdinal = screen.NoOrdinal
 func (e *Element) parts() []Node {
 	var out []Node
 	for _, w := range []*Wanted{e.Label, e.Called} {
-		switch {
-		case w == nil:
-		case w.Text != nil:
-			out = append(out, w.Text)
-		case w.Word != nil:
-			out = append(out, w.Word)
-		}
+		out = append(out, w.parts()...)
 	}
 	if e.Of != nil {
 		out = append(out, e.Of)
@@ -67,6 +61,19 @@ func (e *Element) parts() []Node {
 }
 
 func (t *Template) parts() []Node { return nil }
+
+// parts is what is read in a text to match, which may be nil.
+func (w *Wanted) parts() []Node {
+	switch {
+	case w == nil:
+		return nil
+	case w.Text != nil:
+		return []Node{w.Text}
+	case w.Word != nil:
+		return []Node{w.Word}
+	}
+	return nil
+}
 
 // Roles are the WAI-ARIA 1.2 roles that a locator may name.
 var Roles = map[string]bool{}

@@ -6,19 +6,9 @@ import (
 	"yamato/internal/core/script"
 )
 
-type files map[string]string
-
-func (f files) Text(path string) (string, error) {
-	text, ok := f[path]
-	if !ok {
-		return "", fmt.Errorf("there is no such file")
-	}
-	return text, nil
-}
-
 // A suite is read with the files that it uses; what is wrong with it is told with what was meant.
 func ExampleReadWith() {
-	beside := files{"steps/paying.suite": "action pay with $card\n  put \"{card}\" in #card\n  tap #pay\nend\n"}
+	beside := script.FileMap{"steps/paying.suite": "action pay with $card\n  put \"{card}\" in #card\n  tap #pay\nend\n"}
 	suite, findings := script.ReadWith(`suite "Tickets"
 use "steps/paying.suite"
 

@@ -42,8 +42,8 @@ func (p *parser) use(first token.Token) {
 		p.fail(t, "paths are counted from the folder of the file that uses them", "%s cannot be read: %s", file, err)
 	}
 	p.order = append(p.order, file)
-	other := &parser{shared: p.shared, name: file, suite: p.suite, named: true, lines: token.Lines(text),
-		unread: map[int]bool{}, attempted: map[string]bool{}}
+	other := p.shared.parser(file, text, p.suite)
+	other.named = true
 	p.using = append(p.using, file)
 	other.whole(text)
 	p.using = p.using[:len(p.using)-1]
@@ -71,9 +71,7 @@ func Beside(file, name string) (string, string) {
 // IsShared tells whether a text is a file that suites use, and no suite: it has actions, and
 // neither a name nor cases.
 func IsShared(text string) bool {
-	p := &parser{suite: &Suite{}, lines: token.Lines(text), unread: map[int]bool{}, attempted: map[string]bool{},
-		shared: &shared{read: map[string]bool{}, broken: map[Node]bool{}, expecting: map[*Action]bool{}, actions: map[string]*Action{}}}
-	p.whole(text)
+	p := read(text, nil)
 	return !p.named && len(p.suite.declared) == 0 && len(p.suite.Actions) > 0
 }
 
@@ -84,9 +82,9 @@ func ReadShared(name, text string, files Files) (*Suite, []Finding) {
 }
 
 func readShared(name, text string, files Files) *parser {
-	p := &parser{name: name, suite: &Suite{}, lines: token.Lines(text), unread: map[int]bool{}, attempted: map[string]bool{},
-		shared: &shared{files: files, read: map[string]bool{name: true}, using: []string{name}, order: []string{name},
-			broken: map[Node]bool{}, expecting: map[*Action]bool{}, actions: map[string]*Action{}}}
+	shared := newShared(files)
+	shared.read[name], shared.using, shared.order = true, []string{name}, []string{name}
+	p := shared.parser(name, text, &Suite{})
 	p.named = true
 	p.whole(text)
 	if p.tokens != nil {

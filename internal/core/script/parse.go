@@ -2,6 +2,7 @@ package script
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -19,6 +20,20 @@ type Files interface {
 	Text(path string) (string, error)
 }
 
+// FileMap are files by their paths, for what has them at hand.
+type FileMap map[string]string
+
+// Text gives one.
+func (m FileMap) Text(path string) (string, error) {
+	text, ok := m[path]
+	if !ok {
+		return "", errNoFile
+	}
+	return text, nil
+}
+
+var errNoFile = errors.New("there is no such file")
+
 // Read reads a suite that uses no other files, and checks it. The suite holds what could be
 // understood; it may run only if no finding is a fault.
 func Read(text string) (*Suite, []Finding) { return ReadWith(text, nil) }
@@ -35,10 +50,18 @@ func ReadWith(text string, files Files) (*Suite, []Finding) {
 
 // read reads a suite and checks what can be seen statement by statement.
 func read(text string, files Files) *parser {
-	p := &parser{suite: &Suite{}, lines: token.Lines(text), unread: map[int]bool{}, attempted: map[string]bool{},
-		shared: &shared{files: files, read: map[string]bool{}, broken: map[Node]bool{}, expecting: map[*Action]bool{}, actions: map[string]*Action{}}}
+	p := newShared(files).parser("", text, &Suite{})
 	p.whole(text)
 	return p
+}
+
+func newShared(files Files) *shared {
+	return &shared{files: files, read: map[string]bool{}, broken: map[Node]bool{}, expecting: map[*Action]bool{}, actions: map[string]*Action{}}
+}
+
+// parser is one for one of the files, "" for the suite's own.
+func (s *shared) parser(name, text string, suite *Suite) *parser {
+	return &parser{shared: s, name: name, suite: suite, lines: token.Lines(text), unread: map[int]bool{}, attempted: map[string]bool{}}
 }
 
 // whole reads the text of one file.
@@ -313,20 +336,17 @@ func (p *parser) notShared(first token.Token) {
 // open a block opens it, so that one slip is one finding.
 func (p *parser) oddFileLine(first token.Token) {
 	named := p.tokens[min(p.at+1, len(p.tokens)-1)].Kind == token.String
-	meant := token.Meant(first.Raw, fileWords())
+	meant := token.Nearest(first.Raw, fileWords())
 	switch {
 	case first.Kind != token.Word:
 		p.fail(first, "", "a line begins with a word, not with %s", first)
-	case named && (meant == "did you mean `case`?" || slices.Contains(foreignCases, first.Text)):
+	case named && (meant == "case" || slices.Contains(foreignCases, first.Text)):
 		p.fault(first, "a test is written: case \"…\" … end", "unknown word %s", first)
 		p.next()
 		p.caseBlock(first)
-	case first.Is("before") || first.Is("after") || (meant == "did you mean `before`?" || meant == "did you mean `after`?") &&
+	case first.Is("before") || first.Is("after") || (meant == "before" || meant == "after") &&
 		p.tokens[p.at+1].Kind == token.Word:
-		word := first.Text
-		if !first.Is("before") && !first.Is("after") {
-			word = strings.Trim(strings.TrimPrefix(meant, "did you mean "), "`?")
-		}
+		word := cmp.Or(meant, first.Text)
 		p.fault(first, fmt.Sprintf("write: %s each, or %s all", word, word), "%s begins nothing that there is", first)
 		p.skipLine()
 		var none *Block

@@ -193,7 +193,7 @@ const (
 	maxSeenText = 60 // characters
 )
 
-// sight notes what the app has on its screen, once each: ids, and texts without figures.
+// remember notes what the app has on its screen, once each: ids, and texts without figures.
 func (r *runner) remember(t *screen.Tree) {
 	if t == nil || t.Revision == r.rememberedAt || t.App != r.o.App || len(r.seen) >= maxSeen {
 		return

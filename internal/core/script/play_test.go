@@ -106,7 +106,7 @@ func TestWhatADeviceIsMadeToFeelIsUndoneAfterTheCase(t *testing.T) {
 }
 
 func TestAStepInAnActionIsToldWithTheWayThere(t *testing.T) {
-	files := beside{"steps/a.suite": "use \"b.suite\"\naction go to $place\n  do look for $place\nend\n",
+	files := FileMap{"steps/a.suite": "use \"b.suite\"\naction go to $place\n  do look for $place\nend\n",
 		"steps/b.suite": "action look for $what\n  let seen = 1\n  expect \"{what}\"\nend\n"}
 	s := reads(t, "suite \"s\"\npatience 1s\nuse \"steps/a.suite\"\ncase \"c\"\n  do go to \"Haruka\"\nend\n", files)
 	r := RunCase(context.Background(), s, s.Cases[0], sample(), sampleOptions(), nobody{})

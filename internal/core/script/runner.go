@@ -64,9 +64,7 @@ type stop struct {
 
 // tell has a failure say what was expected, unless it is of another kind than that.
 func (s *stop) tell(expected string) {
-	if s.failure.Expected == "" {
-		s.failure.Expected = expected
-	} else if s.failure.Cause == Contradicted && s.err == nil {
+	if s.failure.Expected == "" || s.failure.Cause == Contradicted && s.err == nil {
 		s.failure.Expected = expected
 	}
 }

@@ -2,6 +2,7 @@ package script
 
 import (
 	"fmt"
+	"math/big"
 	"slices"
 	"strings"
 	"time"
@@ -72,7 +73,11 @@ func (p *parser) deviceCondition() Condition {
 		if s.Kind != token.Size {
 			p.fail(s, "expect memory below 200MB", "a size is missing before %s", s)
 		}
-		return &MemoryBelow{newRat().Set(s.Number).Num().Int64(), s.Raw}
+		bytes := new(big.Int).Quo(s.Number.Num(), s.Number.Denom())
+		if !bytes.IsInt64() || bytes.Sign() == 0 {
+			p.fail(s, "expect memory below 200MB", "no app takes so much or so little: %s", s)
+		}
+		return &MemoryBelow{bytes.Int64(), s.Raw}
 	case t.Is("screen"):
 		p.next()
 		if p.accept("is", "accessible") {
@@ -93,10 +98,7 @@ func (c *MemoryBelow) parts() []Node   { return nil }
 func (c *Accessible) parts() []Node    { return nil }
 
 func (c *Logged) parts() []Node {
-	if c.Pattern != nil && c.Pattern.Text != nil {
-		return []Node{c.Pattern.Text}
-	}
-	return nil
+	return c.Pattern.parts()
 }
 
 func (c *AppIs) words() string {

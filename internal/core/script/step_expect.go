@@ -273,16 +273,10 @@ func (c *Count) parts() []Node    { return []Node{c.Number, c.Element} }
 func (c *Compared) parts() []Node { return []Node{c.Left, c.Right} }
 
 func (c *Shows) parts() []Node {
-	out := elements(c.Element)
-	switch {
-	case c.Value != nil:
-		out = append(out, c.Value)
-	case c.Pattern.Text != nil:
-		out = append(out, c.Pattern.Text)
-	case c.Pattern.Word != nil:
-		out = append(out, c.Pattern.Word)
+	if c.Value != nil {
+		return append(elements(c.Element), c.Value)
 	}
-	return out
+	return append(elements(c.Element), c.Pattern.parts()...)
 }
 
 // absence: an expectation, or a condition in one, that may be content with an element that is
@@ -486,7 +480,7 @@ func (r *runner) stays(s *Expect) *stop {
 // for.
 func (r *runner) holds(st Statement, c Condition) (bool, *stop) {
 	holds := false
-	saw, stopped := r.judge(st, "a screen to decide by", func(t *screen.Tree) sight {
+	_, stopped := r.judge(st, "a screen to decide by", func(t *screen.Tree) sight {
 		saw := c.view(r, t)
 		if !saw.ok && saw.final {
 			return saw
@@ -494,7 +488,6 @@ func (r *runner) holds(st Statement, c Condition) (bool, *stop) {
 		holds = saw.ok
 		return sight{ok: true, nodes: saw.nodes, key: fmt.Sprint(saw.ok)}
 	})
-	_ = saw
 	return holds, stopped
 }
 

@@ -393,7 +393,7 @@ func (s *Ask) run(r *runner) *stop {
 		return stopped
 	}
 	if r.o.Ask == nil {
-		return r.stop(s, NoAbility, "a person at the device", "nobody is there to be asked; a session by hand asks who holds it")
+		return r.stop(s, NoAbility, "a person at the device", "nobody is there to be asked")
 	}
 	limit := s.Within
 	if limit == 0 {

@@ -235,7 +235,6 @@ func (s *Choose) run(r *runner) *stop {
 		return stopped
 	}
 	wanted := v.String()
-	var open *screen.Node
 	saw, stopped := r.judge(s, s.Element.Text+" to choose in", func(t *screen.Tree) sight {
 		saw := r.readable(s.Element, t)
 		if !saw.ok {
@@ -243,7 +242,7 @@ func (s *Choose) run(r *runner) *stop {
 		}
 		if n := offered(t, wanted, saw.nodes[0]); n != nil {
 			if n.Disabled {
-				return sight{cause: Unusable, actual: screen.Describe(n) + " is disabled", nodes: []*screen.Node{n}}
+				return sight{cause: Unusable, actual: r.describe(n) + " is disabled", nodes: []*screen.Node{n}}
 			}
 			return sight{ok: true, nodes: []*screen.Node{n}, key: fmt.Sprint("open", n.Visible)}
 		}
@@ -256,8 +255,7 @@ func (s *Choose) run(r *runner) *stop {
 	if strings.HasPrefix(saw.key, "open") {
 		return r.act(s, r.device.Tap(r.ctx, chosen.Visible.Centre()))
 	}
-	open = chosen
-	if stopped := r.act(s, r.device.Tap(r.ctx, open.Visible.Centre())); stopped != nil {
+	if stopped := r.act(s, r.device.Tap(r.ctx, chosen.Visible.Centre())); stopped != nil {
 		return stopped
 	}
 	for range maxSwipes {
@@ -268,7 +266,7 @@ func (s *Choose) run(r *runner) *stop {
 				near := screen.Locator{Label: screen.Match{Text: wanted}}.Nearest(t, 3)
 				return sight{cause: Contradicted, actual: "it is not among what is offered" + r.nearest(near), nodes: near}
 			case n.Disabled:
-				return sight{cause: Unusable, actual: screen.Describe(n) + " is disabled", nodes: []*screen.Node{n}}
+				return sight{cause: Unusable, actual: r.describe(n) + " is disabled", nodes: []*screen.Node{n}}
 			}
 			return sight{ok: true, nodes: []*screen.Node{n}, key: fmt.Sprint(n.Visible)}
 		})

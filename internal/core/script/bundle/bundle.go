@@ -12,7 +12,10 @@ import (
 	"maps"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
+
+	"yamato/internal/core/script"
 )
 
 // Bounds on a bundle.
@@ -118,20 +121,13 @@ func Decode(blob []byte) (Bundle, error) {
 	return b, nil
 }
 
-// Text gives a file as text.
-func (b Bundle) file(path string) (string, error) {
-	data, ok := b.Files[path]
-	if !ok {
-		return "", errors.New("there is no such file")
+// Beside gives the scripts of a bundle as a reader of scripts wants them.
+func (b Bundle) Beside() script.FileMap {
+	out := script.FileMap{}
+	for name, data := range b.Files {
+		if strings.HasSuffix(name, ".suite") {
+			out[name] = string(data)
+		}
 	}
-	return string(data), nil
+	return out
 }
-
-// Beside gives the files of a bundle as a reader of scripts wants them.
-func (b Bundle) Beside() Beside { return Beside{b} }
-
-// Beside are the files of a bundle.
-type Beside struct{ bundle Bundle }
-
-// Text gives a file by its path from the suite's folder on.
-func (f Beside) Text(path string) (string, error) { return f.bundle.file(path) }

@@ -1,7 +1,6 @@
 package edit_test
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -12,16 +11,7 @@ import (
 	"yamato/internal/core/script/edit"
 )
 
-type texts map[string]string
-
-func (t texts) Text(name string) (string, error) {
-	if text, ok := t[name]; ok {
-		return text, nil
-	}
-	return "", fmt.Errorf("there is no such file")
-}
-
-var shared = texts{"steps/about.suite": "action open the map\n  tap #map\nend\n\naction pay for $ticket at $desk\n  tap \"{ticket}\"\n  tap \"{desk}\"\nend\n"}
+var shared = script.FileMap{"steps/about.suite": "action open the map\n  tap #map\nend\n\naction pay for $ticket at $desk\n  tap \"{ticket}\"\n  tap \"{desk}\"\nend\n"}
 
 // document reads a text in which ‸ marks the place that is asked about.
 func document(t *testing.T, marked string) (edit.Document, int, int) {
@@ -75,7 +65,7 @@ func TestWhatMayStandAtAPlace(t *testing.T) {
 }
 
 // renamed does what Renames says, in the suite's own text and in the files that it uses.
-func renamed(t *testing.T, d edit.Document, line, column int, to string) (own string, others texts) {
+func renamed(t *testing.T, d edit.Document, line, column int, to string) (own string, others script.FileMap) {
 	t.Helper()
 	changes, err := d.Renames(line, column, to)
 	require.NoError(t, err)
@@ -88,7 +78,7 @@ func renamed(t *testing.T, d edit.Document, line, column int, to string) (own st
 		r := []rune(by[c.File][c.Line-1])
 		by[c.File][c.Line-1] = string(r[:c.Column-1]) + c.Text + string(r[c.Column-1+c.Length:])
 	}
-	others = texts{}
+	others = script.FileMap{}
 	for name, lines := range by {
 		others[name] = strings.Join(lines, "\n")
 	}

@@ -58,9 +58,12 @@ func (f Finding) Format(file string) string {
 	return b.String()
 }
 
+// Nearest is which of the known words was probably meant, "" for none.
+func Nearest(word string, known []string) string { return near.Word(strings.ToLower(word), known) }
+
 // Meant suggests the known word that is nearest to word, if one is near.
 func Meant(word string, known []string) string {
-	best := near.Word(strings.ToLower(word), known)
+	best := Nearest(word, known)
 	if best == "" {
 		return ""
 	}

@@ -331,14 +331,12 @@ func lexBraced(l *lexer) state {
 		l.at++
 	}
 	hint := "a variable is written $name"
-	if isName(name) {
+	if IsName(name) {
 		hint = "write $" + name
 	}
 	l.fault(hint, "braces have no place here")
 	return lexAny
 }
-
-func isName(s string) bool { return IsName(s) }
 
 // IsName reports whether a value can be called so: letters, digits, _ and, before a letter, - .
 func IsName(s string) bool {
