@@ -57,7 +57,10 @@ func (l *attempt) options(ctx context.Context, w *worker, whole bundle.Bundle) (
 			}
 			dir = made
 		}
-		at := filepath.Join(dir, filepath.Base(filepath.Clean("/"+name)))
+		at := filepath.Join(dir, filepath.Clean("/"+name)) // a folder each: two files may be called the same
+		if err := os.MkdirAll(filepath.Dir(at), 0o700); err != nil {
+			return "", err
+		}
 		return at, os.WriteFile(at, data, 0o600)
 	}
 	return o, func() {
@@ -67,8 +70,14 @@ func (l *attempt) options(ctx context.Context, w *worker, whole bundle.Bundle) (
 	}, nil
 }
 
-// lent asks for what the suite wants, for as long as the lease is ours.
+// lentWithin is how long a host asks for what it is lent: a service that starts again answers by
+// then, and one that has no key for what it keeps never does.
+const lentWithin = 30 * time.Second
+
+// lent asks for what the suite wants.
 func (l *attempt) lent(ctx context.Context, w *worker) (link.Lent, error) {
+	ctx, stop := context.WithTimeout(ctx, lentWithin)
+	defer stop()
 	pause := retry.From(50*time.Millisecond, time.Second)
 	for {
 		lent, err := w.host.config.Service.Lent(ctx, l.lease.Number)
@@ -107,23 +116,28 @@ type texts struct {
 // maxSpeakers bounds the builds whose texts are kept at hand.
 const maxSpeakers = 20
 
-// of gives the texts of a package; none where it cannot be read.
+// of gives the texts of a package; none where it cannot be read, which is tried again when it is
+// asked for again.
 func (t *texts) of(ctx context.Context, h *Host, digest string) *appfile.Speaker {
 	t.mu.Lock()
-	defer t.mu.Unlock()
-	if s := t.kept[digest]; s != nil {
+	s := t.kept[digest]
+	t.mu.Unlock()
+	if s != nil {
 		return s
 	}
 	all, err := readTexts(ctx, h, digest)
 	if err != nil {
 		h.log.Warn("a package's texts cannot be read", "package", digest, "error", err)
-		all = appfile.Texts{}
+		return appfile.Texts{}.Speaker()
 	}
+	s = all.Speaker()
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	if t.kept == nil || len(t.kept) >= maxSpeakers {
 		t.kept = map[string]*appfile.Speaker{}
 	}
-	t.kept[digest] = all.Speaker()
-	return t.kept[digest]
+	t.kept[digest] = s
+	return s
 }
 
 func readTexts(ctx context.Context, h *Host, digest string) (appfile.Texts, error) {

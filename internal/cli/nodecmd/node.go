@@ -160,20 +160,29 @@ func userName() string {
 	return ui.First(os.Getenv("USER"), os.Getenv("LOGNAME"), "local user")
 }
 
+// keepKey makes the file with a key, whole or not at all, unless there is one.
+func keepKey(path string, key []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".key-*") // with mode 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(key)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Link(f.Name(), path)
+}
+
 // ensureKey gives the key in a file that secrets are sealed with, which is made with mode 0600 if
 // need be. Several services on the same records need the same.
 func ensureKey(path string) ([]byte, error) {
 	key, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
 		key = make([]byte, 32)
-		_, _ = rand.Read(key) // never fails (crypto/rand)
-		f, made := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if errors.Is(made, os.ErrExist) { // another service, a moment earlier
-			return os.ReadFile(path)
-		}
-		if err = made; err == nil {
-			_, err = f.Write(key)
-			err = errors.Join(err, f.Close())
+		_, _ = rand.Read(key)                                      // never fails (crypto/rand)
+		if err = keepKey(path, key); errors.Is(err, os.ErrExist) { // another service, a moment earlier
+			key, err = os.ReadFile(path)
 		}
 	}
 	if err == nil && len(key) != 32 {

@@ -5,8 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 
+	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
 	"yamato/internal/cli/ui"
@@ -83,12 +83,15 @@ func (a *App) writeReports(ctx context.Context, s *client.Service, n int64, file
 			}
 			continue
 		}
-		f, err := os.Create(path)
+		f, err := renameio.NewPendingFile(path, renameio.WithPermissions(0o644)) // whole, or as it was before
 		if err != nil {
 			return ui.WrongCall{Title: "the report cannot be written: " + err.Error(), Hint: ""}
 		}
-		if err := errors.Join(one.write(f), f.Close()); err != nil {
-			return err
+		if err := one.write(f); err != nil {
+			return errors.Join(err, f.Cleanup())
+		}
+		if err := f.CloseAtomicallyReplace(); err != nil {
+			return ui.WrongCall{Title: "the report cannot be written: " + err.Error(), Hint: ""}
 		}
 		written = append(written, path)
 	}

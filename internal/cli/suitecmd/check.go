@@ -97,11 +97,11 @@ func (a *App) check(ctx context.Context, args []string, f checks) error {
 		}
 		for _, one := range findings {
 			at := newFolder(p).shown(one.Pos.File, p)
-			if key := fmt.Sprint(filepath.Clean(at), one.Pos.Line, one.Pos.Column, one.Message); told[key] {
+			key := fmt.Sprint(filepath.Clean(at), one.Pos.Line, one.Pos.Column, one.Message)
+			if told[key] {
 				continue // it stands in a file that several use
-			} else {
-				told[key] = true
 			}
+			told[key] = true
 			one.Pos.File = ""
 			all = append(all, fileFinding{at, one})
 			if !one.Advice {
@@ -170,12 +170,12 @@ func (a *App) ask(ctx context.Context, path, text string, suite *script.Suite, f
 	_, before := read(path, text)
 	known := map[string]bool{}
 	for _, one := range before {
-		known[fmt.Sprint(one.Pos.Line, one.Pos.Column, one.Message)] = true
+		known[fmt.Sprint(one.Pos.File, one.Pos.Line, one.Pos.Column, one.Message)] = true
 	}
 	list, err := client.As[[]contract.Finding](s.CheckSuite(ctx, s.Project, in))
 	var out []script.Finding
 	for _, one := range list {
-		if known[fmt.Sprint(one.Line, one.Column, one.Message)] {
+		if known[fmt.Sprint(ui.Deref(one.File), one.Line, one.Column, one.Message)] {
 			continue // it was found here already
 		}
 		out = append(out, script.Finding{Pos: script.Pos{File: ui.Deref(one.File), Line: one.Line, Column: one.Column}, Length: one.Length,

@@ -180,6 +180,9 @@ func (a *App) suiteFormat() *cobra.Command {
 				}
 			}
 			err = a.Write(changed, func() {
+				if len(changed) == 0 {
+					fmt.Fprintf(a.Out, "%s, laid out so already\n", ui.Plural(len(paths), "script"))
+				}
 				for _, p := range changed {
 					fmt.Fprintln(a.Out, p)
 				}

@@ -27,6 +27,8 @@ type Play struct {
 	begun  bool
 	broken *stop                   // what came before all did not go well
 	values map[string]amount.Value // that it gave names
+	felt   feelings                // what it made the device feel
+	by     *runner                 // that carried it out
 	seen   map[Seen]bool
 }
 
@@ -38,18 +40,24 @@ func NewPlay(s *Suite, d device.Device, o Options) *Play {
 // Case carries out one case and judges it; last tells that none comes after it. It gives a
 // result whatever happens; a cancelled ctx counts as trouble.
 func (p *Play) Case(ctx context.Context, c *Case, last bool, rec Recorder) Result {
+	if p.by != nil {
+		p.by.ctx = ctx // what it made the device feel is done again and undone within this case's time
+	}
 	if lacks := missing(p.suite.Needs(c), append(p.device.Abilities(), p.o.Traits...)); len(lacks) > 0 {
 		result := Result{Verdict: verdict.Skip, Steps: []StepRecord{}, Failure: &Failure{Cause: NoAbility,
 			File: c.Pos.File,
 			Line: c.Pos.Line, Column: c.Pos.Column,
 			Step: c.Name, Expected: "a device that can do `" + strings.Join(lacks, "`, `") + "`",
 			Actual: "this one cannot"}}
-		if last && p.begun && p.suite.Around.AfterAll != nil { // what the cases before left is tidied up all the same
+		if last && p.begun { // what the cases before left is tidied up all the same
 			r := newRunner(ctx, p.suite, p.device, p.o, rec)
-			r.values = maps.Clone(p.values)
-			if stopped := r.phase(AfterAll, p.suite.Around.AfterAll); stopped != nil {
-				result.Failure.After = append(result.Failure.After, stopped.failure.Sentence())
+			r.values, r.usual = maps.Clone(p.values), p.felt
+			if b := p.suite.Around.AfterAll; b != nil {
+				if stopped := r.phase(AfterAll, b); stopped != nil {
+					result.Failure.After = append(result.Failure.After, stopped.failure.Sentence())
+				}
 			}
+			result.Failure.After = append(result.Failure.After, p.restore(r, true)...)
 			result.Steps = r.steps
 		}
 		return result
@@ -95,6 +103,7 @@ func (p *Play) before(r *runner) *stop {
 			if stopped == nil {
 				stopped = r.phase(BeforeAll, b)
 			}
+			p.felt, p.by, r.felt = r.felt, r, feelings{}
 			if p.values = r.values; stopped != nil {
 				stopped.failure.Phase = BeforeAll
 				p.broken = stopped
@@ -103,7 +112,7 @@ func (p *Play) before(r *runner) *stop {
 			r.ran = 0 // the case's first step is yet to come
 		}
 	}
-	r.values = maps.Clone(p.values)
+	r.values, r.usual = maps.Clone(p.values), p.felt
 	if p.broken != nil {
 		again := *p.broken
 		again.err = nil
@@ -155,12 +164,26 @@ func (p *Play) after(r *runner, stopped *stop, last bool) *stop {
 	if last {
 		tidy(AfterAll, p.suite.Around.AfterAll)
 	}
-	for _, what := range r.restore() {
+	for _, what := range p.restore(r, last) {
 		if stopped != nil {
-			stopped.failure.After = append(stopped.failure.After, "what the case made the device feel could not be undone: "+what)
+			stopped.failure.After = append(stopped.failure.After, what)
 		}
 	}
 	return stopped
+}
+
+// restore undoes what a case has made the device feel, and what came before all has once no case
+// comes after.
+func (p *Play) restore(r *runner, last bool) (troubles []string) {
+	for _, what := range r.restore(&r.felt) {
+		troubles = append(troubles, "what the case made the device feel could not be undone: "+what)
+	}
+	if last {
+		for _, what := range r.restore(&p.felt) {
+			troubles = append(troubles, "what came before all made the device feel could not be undone: "+what)
+		}
+	}
+	return troubles
 }
 
 // phase carries out a block beside the case.

@@ -253,3 +253,48 @@ func FuzzWhatChecksCleanRuns(f *testing.F) {
 		}
 	})
 }
+
+// timed does nothing for who has no time left.
+type timed struct{ *able }
+
+func (d timed) Rotate(ctx context.Context, to string) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return d.able.Rotate(ctx, to)
+}
+
+func (d timed) SetNetwork(ctx context.Context, n device.Network) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return d.able.SetNetwork(ctx, n)
+}
+
+// What comes before all holds for all cases: what a case makes the device feel beside that is undone
+// to it, and it itself after the last.
+func TestWhatIsFeltBeforeAllLastsUntilTheLastCase(t *testing.T) {
+	s := reads(t, "suite \"s\"\nbefore all\nrotate to landscape\nnetwork slow\nend\ncase \"a\"\nnetwork none\nexpect #total\nend\ncase \"b\"\nexpect #total\nend\n", nil)
+	d := &able{paper: still(el("text", "total", "1", 0))}
+	p := NewPlay(s, timed{d}, Options{Known: func(string) bool { return true }})
+	first, ended := context.WithCancel(context.Background())
+	require.Equal(t, verdict.Pass, p.Case(first, s.Cases[0], false, nobody{}).Verdict)
+	ended() // each case has a time of its own
+	felt := func() (out []string) {
+		for _, did := range d.did {
+			if strings.HasPrefix(did, "rotate") || strings.HasPrefix(did, "network") {
+				out = append(out, did)
+			}
+		}
+		d.did = nil
+		return out
+	}
+	before := felt()
+	require.Len(t, before, 4)
+	require.Equal(t, before[1], before[3], "the case's own is undone to what came before all")
+	last := p.Case(context.Background(), s.Cases[1], true, nobody{})
+	require.Equal(t, verdict.Pass, last.Verdict, "%+v", last.Failure)
+	after := felt()
+	require.Len(t, after, 2, "nothing before the last case has ended")
+	require.Equal(t, "rotate portrait", after[1])
+}

@@ -35,9 +35,9 @@ type runner struct {
 	matched   map[string]bool
 	looked    map[string]bool // locators that the step under way has looked for
 	found     []*screen.Node  // by the step that is under way, or that was last
-	undo      map[string]func() error
-	undoOrder []string
-	unless    []keptPicture // that are kept unless the case passes
+	felt      feelings        // what the case has made the device feel
+	usual     feelings        // what came before all has
+	unless    []keptPicture   // that are kept unless the case passes
 	log       []device.LogLine
 	seen      map[Seen]bool
 	sighted   []Seen

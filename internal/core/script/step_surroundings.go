@@ -234,21 +234,36 @@ func (s *SetBattery) needs() []string  { return []string{"battery"} }
 func (s *Deliver) needs() []string     { return []string{"push"} }
 func (s *GiveFile) needs() []string    { return []string{"files"} }
 
+// feelings are what a device was made to feel, of each kind of thing: how that is done again, and
+// how it is undone, in the order in which it was first done.
+type feelings struct {
+	kinds    []string
+	do, undo map[string]func() error
+}
+
+func (f *feelings) note(kind string, do, undo func() error) {
+	if f.do == nil {
+		f.do, f.undo = map[string]func() error{}, map[string]func() error{}
+	}
+	if f.do[kind] == nil {
+		f.kinds, f.undo[kind] = append(f.kinds, kind), undo
+	}
+	f.do[kind] = do
+}
+
 // feel does something to a device by an ability of it, and notes how that is undone after the
-// case, once for each kind of thing.
+// case, once for each kind of thing: by what came before all, where that has made it feel so.
 func feel[T any](r *runner, st Statement, kind string, do func(T) error, undo func(T) error) *stop {
 	ability, ok := device.As[T](r.device)
 	if !ok {
 		return r.trouble(st, device.ErrNoAbility)
 	}
 	if undo != nil {
-		if r.undo == nil {
-			r.undo = map[string]func() error{}
+		back := func() error { return undo(ability) }
+		if again := r.usual.do[kind]; again != nil {
+			back = again
 		}
-		if r.undo[kind] == nil {
-			r.undo[kind] = func() error { return undo(ability) }
-			r.undoOrder = append(r.undoOrder, kind)
-		}
+		r.felt.note(kind, func() error { return do(ability) }, back)
 	}
 	return r.act(st, do(ability))
 }
@@ -348,20 +363,20 @@ func (r *runner) numbers(st Statement, list ...Value) ([]float64, *stop) {
 	return out, nil
 }
 
-// restore undoes what the case has made the device feel. It tells what could not be.
-func (r *runner) restore() (troubles []string) {
-	for i := len(r.undoOrder) - 1; i >= 0; i-- {
-		undo := r.undo[r.undoOrder[i]]
+// restore undoes what the device was made to feel. It tells what could not be.
+func (r *runner) restore(f *feelings) (troubles []string) {
+	for _, kind := range slices.Backward(f.kinds) {
+		undo := f.undo[kind]
 		err := undo()
 		if crash := (*device.Crash)(nil); errors.As(err, &crash) { // that the app has died is known, and in the way of nothing
 			_ = r.device.Stop(r.ctx, r.o.App)
 			err = undo()
 		}
 		if err != nil {
-			troubles = append(troubles, r.undoOrder[i]+": "+err.Error())
+			troubles = append(troubles, kind+": "+err.Error())
 		}
 	}
-	r.undo, r.undoOrder = nil, nil
+	*f = feelings{}
 	return troubles
 }
 

@@ -113,7 +113,7 @@ func (l *leader) sweep(ctx context.Context) error {
 		}
 	}
 	if err := s.Store.InTx(ctx, func(t *store.Tx) error {
-		legs, err := t.UnblockFree(ctx)
+		legs, err := t.Unblock(ctx, nil)
 		if err != nil {
 			return err
 		}

@@ -183,28 +183,25 @@ func (t *Tx) Block(ctx context.Context, blocked map[int64]string) error {
 	return nil
 }
 
-// Unblock has the legs of projects that wait for accounts tried again, and gives them.
+// Unblock has legs tried again that wait for accounts, and gives them: the first of those that wait,
+// as many as there are accounts free by now, whichever way that has come about, and all that wait
+// for one that there is not any more. Of projects, or of all where that is nil.
 func (t *Tx) Unblock(ctx context.Context, projects []int64) ([]int64, error) {
 	var legs []int64
 	err := t.SQL.SelectContext(ctx, &legs, `
+		with waits as (
+			select id, project_id, blocked, row_number() over (partition by project_id, blocked order by id) as place
+			from leg where blocked <> '' and ($1::bigint[] is null or project_id = any($1))),
+		kept as (
+			select a.project_id, a.name, count(*) filter (where a.lease_id is null or l.ended_at is not null) as free
+			from account a left join lease l on l.id = a.lease_id
+			where a.removed_at is null and a.project_id in (select project_id from waits) group by a.project_id, a.name)
 		update leg set blocked = '' where id in (
-			select id from leg where project_id = any($1) and blocked <> '' order by id for update skip locked)
-		returning id`, append([]int64{}, projects...))
-	return legs, err
-}
-
-// UnblockFree has legs tried again that wait for accounts of which one is free by now, whichever
-// way that has come about, and gives them.
-func (t *Tx) UnblockFree(ctx context.Context) ([]int64, error) {
-	var legs []int64
-	err := t.SQL.SelectContext(ctx, &legs, `
-		update leg set blocked = '' where id in (
-			select g.id from leg g where g.blocked <> '' and exists (
-				select 1 from account a left join lease l on l.id = a.lease_id
-				where a.project_id = g.project_id and a.name = g.blocked and a.removed_at is null
-					and (a.lease_id is null or l.ended_at is not null))
-			order by g.id for update skip locked)
-		returning id`)
+			select id from leg where blocked <> '' and id in (
+				select w.id from waits w left join kept k on k.project_id = w.project_id and k.name = w.blocked
+				where k.free is null or w.place <= k.free)
+			order by id for update skip locked)
+		returning id`, projects)
 	return legs, err
 }
 
