@@ -43,6 +43,7 @@ func console(link, base, dir, out string) error {
 	p.beforehand()
 	p.live()
 	p.failure()
+	p.writing()
 	p.hands()
 	if n := tab.Troubles(); p.err == nil && len(n) > 0 {
 		p.err = fmt.Errorf("a page complains: %s", n[0])
@@ -146,6 +147,45 @@ func (p *photographer) beforehand() {
 	p.visit("/builds/3?app=Tideline")
 	p.see("of 22 devices can run it")
 	p.keep("console-build")
+}
+
+const draft = `suite "Crossings"
+tags smoke
+
+case "a traveller sees what a crossing costs"
+  tap tab called "Tickets"
+  expect #single-fare
+  let fare = number in #single-fare
+  put 2 in #passengers
+  expect number in #total = $fare * 2
+  expect number in #total = $fare * 3 within 500ms
+end
+
+case "what is misspelt is told"
+  tap #departurs
+  expect heading called "Departures"
+end
+`
+
+// writing writes a suite, runs its first case, and shows a run as one page.
+func (p *photographer) writing() {
+	p.visit("/write")
+	p.await(`document.querySelector(".cm-content")`)
+	p.then(func() error { return p.tab.Ask(`document.querySelector(".cm-content").focus()`, nil) })
+	p.then(func() error { return p.tab.Control("a") })
+	p.then(func() error { return p.tab.Insert(draft) })
+	p.see("no faults")
+	p.await(`document.querySelector(".cm-lintRange-info")`)
+	for range 10 {
+		p.then(func() error { return p.tab.Key("ArrowUp") })
+	}
+	p.then(func() error { return p.tab.Control("Enter") })
+	p.await(`document.querySelector(".cm-went-fail")`)
+	p.await(`document.querySelector("section img")?.naturalWidth > 0`)
+	p.keep("console-write")
+	p.visit("/api/v1/projects/default/runs/2/report.html")
+	p.await(`document.querySelector("h1")`)
+	p.keep("run-report")
 }
 
 // failure opens a failed case of the sample run.
