@@ -23,6 +23,7 @@ import (
 func (l *attempt) options(ctx context.Context, w *worker, whole bundle.Bundle) (o script.Options, tidy func(), err error) {
 	d := w.device.Describe()
 	o = script.Options{App: l.Package.ApplicationID, Traits: d.Traits}
+	o.Felt, o.Opened, o.Given = l.feel(w)
 	if l.Wants {
 		lent, err := l.lent(ctx, w)
 		if err != nil {

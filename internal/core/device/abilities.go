@@ -207,6 +207,23 @@ type Debugged interface {
 	DebugPort(ctx context.Context) (address string, err error)
 }
 
+// Feels is what a device is made to feel, as it tells itself. What it cannot tell is empty.
+type Feels struct {
+	Language   string
+	Rotation   string // Portrait or Landscape; with an app in front, how that one is shown
+	Appearance string // light or dark
+	TextSize   int    // percent
+	Network    string // none, slow or normal; as it is where it is none of these
+	Place      *Place
+	Answers    map[string]string // of an app's wishes, by permission: what was answered beforehand
+}
+
+// Aware is a device that tells what it feels.
+type Aware interface {
+	// Feels tells what it feels, and what an app that is in front is told where that can be asked.
+	Feels(ctx context.Context, app string) (Feels, error)
+}
+
 // Ability is one that devices may have, as people name it.
 type Ability struct {
 	Name    string
@@ -241,6 +258,7 @@ var Abilities = []Ability{
 	ability[Calling]("calls", "records calls over the network"),
 	ability[Evaluating]("console", "evaluates an expression in the app"),
 	ability[Debugged]("debug port", "lets a debugger reach the app"),
+	ability[Aware]("surroundings", "tells what it is made to feel"),
 	ability[Chancy]("chance", "repeats what apps find random"),
 }
 
@@ -257,4 +275,18 @@ func Names(d Device) []string {
 		}
 	}
 	return out
+}
+
+// Kind is how people call a network: none, slow, normal, or other.
+func (n Network) Kind() string {
+	switch n {
+	case Network{}:
+		return "normal"
+	case Slow:
+		return "slow"
+	}
+	if n.None {
+		return "none"
+	}
+	return "other"
 }

@@ -8,7 +8,6 @@ import (
 	"image"
 	"time"
 
-	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
 )
 
@@ -118,12 +117,12 @@ type Virtual interface {
 
 // Healthy is a device that can say how it is before anything runs on it.
 type Healthy interface {
-	Health(ctx context.Context) (fleet.Health, error)
+	Health(ctx context.Context) (Health, error)
 }
 
 // Holding is a device that can say which apps stay on it.
 type Holding interface {
-	Installed(ctx context.Context) ([]fleet.Installed, error)
+	Installed(ctx context.Context) ([]Installed, error)
 }
 
 // Noticing is a device that tells when something about it has changed by itself: a

@@ -9,7 +9,7 @@ import (
 func TestLevelsAreThoseOfAllFactorsInOrderAndSayWhatCannotBe(t *testing.T) {
 	levels, why := UsualLevels(nil)
 	require.Empty(t, why)
-	require.Len(t, levels, len(Factors))
+	require.Len(t, levels, 1, "the language alone goes without being varied")
 	require.Equal(t, "en-GB", levels.Of(Language))
 	require.Empty(t, levels.Of("weather"), "what is not varied")
 	levels, why = UsualLevels(map[string]string{Language: "de-DE"})
@@ -19,6 +19,21 @@ func TestLevelsAreThoseOfAllFactorsInOrderAndSayWhatCannotBe(t *testing.T) {
 		_, why = UsualLevels(map[string]string{Language: nonsense})
 		require.Contains(t, why, "write it as in BCP 47", nonsense)
 	}
+}
+
+func TestEachFactorSaysWhatIsNoLevelOfIt(t *testing.T) {
+	for factor, level := range map[string]string{Rotation: "sideways", Appearance: "grey", TextSize: "20%", NetworkOf: "fast",
+		PlaceOf: "91, 3", "permission location": "maybe", "Traveller": "adult", "travel ler": "x", "traveller": ""} {
+		require.NotEmpty(t, FactorNamed(factor).Check(level), factor)
+	}
+	levels, why := UsualLevels(map[string]string{"traveller": "child", PlaceOf: "35.1, 139.2", TextSize: "200%",
+		"permission location": "deny", Rotation: "landscape"})
+	require.Empty(t, why)
+	d := Device{Kind: Emulator, Platform: "android", Model: "Kaede 7", OS: "14"}
+	require.Equal(t, "Kaede 7, Android 14, across, text at 200%, at 35.1, 139.2, location denied, traveller child",
+		Of(d, levels).Label(), "in one order, free ones last")
+	require.Contains(t, FactorNamed("rotaton").Words("left"), "rotaton left")
+	require.Contains(t, FactorNamed("Rotaton").Check("left"), "did you mean `rotation`?")
 }
 
 func TestACombinationIsNamedByItsClassAndByWhatDoesNotGoWithoutSaying(t *testing.T) {
@@ -39,7 +54,7 @@ func TestACombinationIsNamedByItsClassAndByWhatDoesNotGoWithoutSaying(t *testing
 // Chance is made of the key: it may not change under those who repeat a run.
 func TestKeysAreTheSameForTheSameLevelsAndForNoOthers(t *testing.T) {
 	keys := map[string]Levels{}
-	for _, l := range []Levels{nil, {{Language, "en-GB"}}, {{Language, "de-DE"}}, {{"rotation", "en-GB"}},
+	for _, l := range []Levels{nil, {{Language, "en-GB"}}, {{Language, "de-DE"}}, {{"weather", "en-GB"}},
 		{{Language, "en-GB"}, {"rotation", "left"}}, {{"rotation", "left"}, {Language, "en-GB"}}, {{"rotation", ""}},
 		{{"rotation", "left\x00up"}}, {{"rotation", "left"}, {"up", ""}}} {
 		k := l.Key()

@@ -8,14 +8,11 @@ import (
 	"time"
 
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/device"
 )
 
 // Installed is an app that is on a device already, and stays there.
-type Installed struct {
-	ID          string `json:"id" yaml:"id"`
-	VersionCode string `json:"version_code" yaml:"version_code"`
-	Signer      string `json:"signer" yaml:"signer"` // fingerprint of its certificate, "" where it is not known
-}
+type Installed = device.Installed
 
 // kindsFor gives the kinds of package that run on a device.
 func kindsFor(d *Device) (kind appfile.Kind, needs string) {

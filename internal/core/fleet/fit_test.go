@@ -84,13 +84,13 @@ func TestEveryReasonWhyABuildDoesNotRunHasItsRemedy(t *testing.T) {
 			"the profile does not list this phone"},
 			[]string{"renew the profile", "add its id"}},
 		"signed differently": {android14, []appfile.Package{signedBy("aaaa")},
-			[]Installed{{"example.tideline", "58", "bbbb"}, {"example.other", "99", "cccc"}},
+			[]Installed{{ID: "example.tideline", VersionCode: "58", Signer: "bbbb"}, {ID: "example.other", VersionCode: "99", Signer: "cccc"}},
 			[]string{"another app of that id, signed differently, is installed"}, []string{"remove example.tideline"}},
 		"signed differently, Bo's": {owned, []appfile.Package{signedBy("aaaa")},
-			[]Installed{{"example.tideline", "58", "bbbb"}}, []string{"another app of that id"},
+			[]Installed{{ID: "example.tideline", VersionCode: "58", Signer: "bbbb"}}, []string{"another app of that id"},
 			[]string{"ask Bo to remove"}},
 		"a newer one, old OS, more": {android9, []appfile.Package{signedBy("aaaa")},
-			[]Installed{{"example.tideline", "64", "aaaa"}}, []string{"needs Android 11",
+			[]Installed{{ID: "example.tideline", VersionCode: "64", Signer: "aaaa"}}, []string{"needs Android 11",
 				"a newer version (64) is installed"},
 			[]string{"choose", "higher version code"}},
 	} {
@@ -108,7 +108,7 @@ func TestFitPicksThePackageOfTheDevicesKind(t *testing.T) {
 	packages := []appfile.Package{{Kind: appfile.Simulator}, signedBy("a"), ipa(monday.AddDate(1, 0, 0),
 		iPhone.HardwareID), {Kind: appfile.Web}}
 	for want, d := range []Device{ios18, android14, iPhone, {Platform: "web"}} {
-		at, reasons := Fit(packages, d, []Installed{{"example.tideline", "61", "a"}}, monday)
+		at, reasons := Fit(packages, d, []Installed{{ID: "example.tideline", VersionCode: "61", Signer: "a"}}, monday)
 		require.Equal(t, want, at, "%v", reasons)
 		require.Empty(t, reasons)
 	}

@@ -31,6 +31,9 @@ func (p *parser) check() {
 	p.names()
 	around := p.suite.Around
 	always := map[string]bool{} // names that all cases have
+	for _, g := range p.suite.Given {
+		always[g.Name] = true
+	}
 	if around.BeforeAll != nil {
 		p.variables(always, around.BeforeAll)
 	}

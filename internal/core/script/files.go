@@ -262,23 +262,8 @@ func (p *parser) row(d *data) {
 	first := p.peek()
 	r := row{pos: first.Pos}
 	for {
-		t := p.peek()
-		minus := t.IsSign("-")
-		if minus {
-			p.next()
-		}
-		switch t := p.next(); {
-		case t.Kind == token.String && !minus:
-			r.values, r.words = append(r.values, amount.Value{Text: t.Plain()}), append(r.words, quote(t.Plain()))
-		case t.Kind == token.Number || t.Kind == token.Percent:
-			v := amount.Value{Number: t.Number}
-			if minus {
-				v.Number = newRat().Neg(t.Number)
-			}
-			r.values, r.words = append(r.values, v), append(r.words, v.String())
-		default:
-			p.fail(t, `"Sora", 3`, "a row holds texts and numbers, not %s", t)
-		}
+		v, words := p.literal(`"Sora", 3`, "a row holds texts and numbers")
+		r.values, r.words = append(r.values, v), append(r.words, words)
 		if !p.peek().IsSign(",") {
 			break
 		}
@@ -291,6 +276,27 @@ func (p *parser) row(d *data) {
 		p.fail(first, "", "a case has at most %d rows of data", maxRows)
 	}
 	d.rows = append(d.rows, r)
+}
+
+// literal reads a text or a number, and how it is written.
+func (p *parser) literal(hint, what string) (amount.Value, string) {
+	minus := p.peek().IsSign("-")
+	if minus {
+		p.next()
+	}
+	switch t := p.next(); {
+	case t.Kind == token.String && !minus:
+		return amount.Value{Text: t.Plain()}, quote(t.Plain())
+	case t.Kind == token.Number || t.Kind == token.Percent:
+		v := amount.Value{Number: t.Number}
+		if minus {
+			v.Number = newRat().Neg(t.Number)
+		}
+		return v, v.String()
+	default:
+		p.fail(t, hint, "%s, not %s", what, t)
+		return amount.Value{}, ""
+	}
 }
 
 // expand makes a case of each row of data.

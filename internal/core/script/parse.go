@@ -263,6 +263,7 @@ var fileForms = []struct{ word, usage string }{
 	{"tags", "tags a, b"},
 	{"patience", "patience 8s"},
 	{"keep", "keep app between cases"},
+	{"given", `given x = "…"`},
 	{"use", `use "steps/….suite"`},
 	{"before", "before each|all … end"},
 	{"after", "after each|all … end"},
@@ -307,6 +308,8 @@ func (p *parser) fileLine() {
 		p.suite.Patience = p.duration("the patience, which is a duration,")
 	case p.accept("keep", "app", "between", "cases"):
 		p.suite.KeepApp = true
+	case p.accept("given"):
+		p.given(first)
 	case p.accept("use"):
 		p.use(first)
 	case p.accept("before", "each"):
@@ -324,6 +327,32 @@ func (p *parser) fileLine() {
 	default:
 		p.oddFileLine(first)
 	}
+}
+
+// maxGiven bounds the variables that runs give a suite.
+const maxGiven = 20
+
+// given reads a variable that a run may give, with its usual value.
+func (p *parser) given(first token.Token) {
+	if p.name != "" {
+		p.notShared(first)
+	}
+	t := p.next()
+	if t.Kind != token.Word && t.Kind != token.Variable || !token.IsName(t.Text) || strings.Contains(t.Text, ".") {
+		p.fail(t, `given traveller = "adult"`, "the variable's name is missing before %s", t)
+	}
+	if eq := p.next(); !eq.IsSign("=") {
+		p.fail(eq, `given traveller = "adult"`, "`=` is missing before %s", eq)
+	}
+	v, _ := p.literal(`given traveller = "adult"`, "a variable's usual value is a text or a number")
+	if slices.ContainsFunc(p.suite.Given, func(g Given) bool { return g.Name == t.Text }) {
+		p.fault(t, "", "$%s is given already", t.Text)
+		return
+	}
+	if len(p.suite.Given) == maxGiven {
+		p.fail(first, "", "a suite is given at most %d variables", maxGiven)
+	}
+	p.suite.Given = append(p.suite.Given, Given{Pos: t.Pos, Name: t.Text, Usual: v})
 }
 
 // notShared tells that a suite is used as if it were actions.

@@ -28,13 +28,39 @@ type Play struct {
 	broken *stop                   // what came before all did not go well
 	values map[string]amount.Value // that it gave names
 	felt   feelings                // what it made the device feel
+	given  feelings                // what the run has it feel, whatever the script does
 	by     *runner                 // that carried it out
 	seen   map[Seen]bool
 }
 
 // NewPlay begins one.
 func NewPlay(s *Suite, d device.Device, o Options) *Play {
-	return &Play{suite: s, device: d, o: o, values: map[string]amount.Value{}, seen: map[Seen]bool{}}
+	return &Play{suite: s, device: d, o: o, values: s.given(o.Given), seen: map[Seen]bool{}}
+}
+
+// feel has the device feel what the run says, once.
+func (p *Play) feel(r *runner) *stop {
+	p.by = r
+	for _, f := range p.o.Felt {
+		do := func() error { return f.Do(r.ctx) }
+		p.given.note(f.Kind, do, func() error { return nil }) // cleaning undoes it
+		if err := do(); err != nil {
+			return r.trouble(opening(Pos{Line: 1, Column: 1}), err)
+		}
+	}
+	return nil
+}
+
+// usual is what the device feels when a case begins: what the run says, and over that what came
+// before all.
+func (p *Play) usual() feelings {
+	out := feelings{}
+	for _, f := range []feelings{p.given, p.felt} {
+		for _, kind := range f.kinds {
+			out.note(kind, f.do[kind], f.undo[kind])
+		}
+	}
+	return out
 }
 
 // Case carries out one case and judges it; last tells that none comes after it. It gives a
@@ -51,7 +77,7 @@ func (p *Play) Case(ctx context.Context, c *Case, last bool, rec Recorder) Resul
 			Actual: "this one cannot"}}
 		if last && p.begun { // what the cases before left is tidied up all the same
 			r := newRunner(ctx, p.suite, p.device, p.o, rec)
-			r.values, r.usual = maps.Clone(p.values), p.felt
+			r.values, r.usual = maps.Clone(p.values), p.usual()
 			if b := p.suite.Around.AfterAll; b != nil {
 				if stopped := r.phase(AfterAll, b); stopped != nil {
 					result.Failure.After = append(result.Failure.After, stopped.failure.Sentence())
@@ -98,6 +124,12 @@ func (p *Play) Case(ctx context.Context, c *Case, last bool, rec Recorder) Resul
 func (p *Play) before(r *runner) *stop {
 	if !p.begun {
 		p.begun = true
+		r.values = maps.Clone(p.values)
+		if stopped := p.feel(r); stopped != nil {
+			p.broken = stopped
+			return stopped
+		}
+		r.usual = p.given
 		if b := p.suite.Around.BeforeAll; b != nil {
 			stopped := r.opened(edge([]*Block{b}, false), Pos{Line: 1, Column: 1})
 			if stopped == nil {
@@ -112,7 +144,7 @@ func (p *Play) before(r *runner) *stop {
 			r.ran = 0 // the case's first step is yet to come
 		}
 	}
-	r.values, r.usual = maps.Clone(p.values), p.felt
+	r.values, r.usual = maps.Clone(p.values), p.usual()
 	if p.broken != nil {
 		again := *p.broken
 		again.err = nil
@@ -128,6 +160,11 @@ func (r *runner) body(c *Case) *stop {
 	bodies := r.suite.bodies(c)
 	if stopped := r.opened(edge(bodies, false), c.Pos); stopped != nil {
 		return stopped
+	}
+	if r.o.Opened != nil {
+		if err := r.o.Opened(r.ctx); err != nil {
+			return r.trouble(opening(c.Pos), err)
+		}
 	}
 	if b := r.suite.Around.BeforeEach; b != nil {
 		if stopped := r.phase(BeforeEach, b); stopped != nil {

@@ -298,3 +298,57 @@ func TestWhatIsFeltBeforeAllLastsUntilTheLastCase(t *testing.T) {
 	require.Len(t, after, 2, "nothing before the last case has ended")
 	require.Equal(t, "rotate portrait", after[1])
 }
+
+// What a run has the device feel holds in every case, whatever a case changes of it; and a run gives
+// the values of variables that a suite says it is given.
+func TestLevelsOfARunHoldInEveryCase(t *testing.T) {
+	s := reads(t, "suite \"s\"\ngiven traveller = \"adult\"\ngiven people = 1\ncase \"a\"\nexpect $traveller = \"child\"\n"+
+		"network none\nexpect #total\nend\ncase \"b\"\nexpect $people + 1 = 4\nend\n", nil)
+	d := &able{paper: still(el("text", "total", "1", 0))}
+	opened := 0
+	p := NewPlay(s, timed{d}, Options{Known: func(string) bool { return true },
+		Given:  map[string]string{"traveller": "child", "people": "3", "unheard of": "x"},
+		Opened: func(context.Context) error { opened++; return nil },
+		Felt: []Felt{{Kind: "network", Do: func(ctx context.Context) error { return timed{d}.SetNetwork(ctx, device.Slow) }},
+			{Kind: "rotation", Do: func(ctx context.Context) error { return timed{d}.Rotate(ctx, device.Landscape) }}}})
+	first, ended := context.WithCancel(context.Background())
+	r := p.Case(first, s.Cases[0], false, nobody{})
+	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
+	ended()
+	var felt []string
+	for _, did := range d.did {
+		if strings.HasPrefix(did, "network") || strings.HasPrefix(did, "rotate") {
+			felt = append(felt, did)
+		}
+	}
+	require.Len(t, felt, 4)
+	require.Equal(t, "rotate landscape", felt[1])
+	require.NotEqual(t, felt[0], felt[2], "the case's own")
+	require.Equal(t, felt[0], felt[3], "and undone to the run's")
+	r = p.Case(context.Background(), s.Cases[1], true, nobody{})
+	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
+	require.Equal(t, 2, opened)
+
+	trouble := NewPlay(s, timed{d}, Options{Felt: []Felt{{Kind: "network", Do: func(context.Context) error {
+		return &device.Trouble{Why: "the antenna is off"}
+	}}}})
+	r = trouble.Case(context.Background(), s.Cases[0], true, nobody{})
+	require.Equal(t, verdict.Error, r.Verdict, "what the device cannot be made to feel is its trouble")
+	require.Contains(t, r.Failure.Actual, "the antenna is off")
+}
+
+func TestWhatASuiteIsGivenIsNamedOnceWithItsUsualValue(t *testing.T) {
+	for text, says := range map[string]string{
+		"given = 3":                "the variable's name is missing",
+		"given x 3":                "`=` is missing",
+		"given x = #total":         "a text or a number",
+		"given x = 1\ngiven x = 2": "is given already",
+	} {
+		_, findings := Read("suite \"s\"\n" + text + "\ncase \"a\"\nexpect #total\nend\n")
+		require.NotEmpty(t, findings, text)
+		require.Contains(t, findings[0].Message, says, text)
+	}
+	formatted, findings := Format("suite \"s\"\ngiven   traveller=\"adult\"\ncase \"a\"\nexpect $traveller = \"adult\"\nend\n")
+	require.Zero(t, Faults(findings))
+	require.Contains(t, formatted, "given traveller = \"adult\"\n")
+}

@@ -37,6 +37,13 @@ type Options struct {
 	Secrets  map[string]string            // by name
 	Accounts map[string]map[string]string // lent to this leg: by name, what each holds by field
 	Traits   []string                     // that the device has, beside its abilities
+	// Felt is what the device feels in every case; what a case changes of it is undone to this.
+	Felt []Felt
+	// Given are the variables that a run gives a suite, by name, for those that it says it is given.
+	Given map[string]string
+	// Opened is called once a case has its app open: whether the device feels what it is made to. Its
+	// error is the device's.
+	Opened func(ctx context.Context) error
 	// Update installs another build of the app, named as the script does.
 	Update func(ctx context.Context, build string) error
 	// File gives the place on the host of a file that lies beside the suite.
@@ -44,6 +51,13 @@ type Options struct {
 	// Ask has a person do something. It gives what the person said where that was not that it is
 	// done.
 	Ask func(ctx context.Context, what string, limit time.Duration) (said string, err error)
+}
+
+// Felt is something that a device is made to feel: of a kind, as steps have them (docs/vocabulary.md),
+// and how that is done.
+type Felt struct {
+	Kind string
+	Do   func(ctx context.Context) error
 }
 
 // Result is one case as it went.

@@ -44,6 +44,7 @@ type Suite struct {
 	Tags     []string
 	Patience time.Duration // 0 where the file states none
 	KeepApp  bool          // cases go on in the app that the case before left
+	Given    []Given
 	Uses     []*Use
 	Actions  []*Action // of all files, those of this file first
 	Around   Around
@@ -51,6 +52,34 @@ type Suite struct {
 
 	declared []*Case             // as written
 	sources  map[string][]string // lines of the files, "" for the suite's own
+}
+
+// Given is a variable whose value a run may give: a free factor of a plan. Usual is what it is
+// where a run says nothing of it.
+type Given struct {
+	Pos   Pos
+	Name  string
+	Usual amount.Value
+}
+
+// given are the values of those variables, as a run gives them; a level that reads as a number is
+// one where the usual value is.
+func (s *Suite) given(by map[string]string) map[string]amount.Value {
+	out := map[string]amount.Value{}
+	for _, g := range s.Given {
+		out[g.Name] = g.Usual
+		level, ok := by[g.Name]
+		if !ok {
+			continue
+		}
+		out[g.Name] = amount.Value{Text: level}
+		if g.Usual.IsNumber() {
+			if n, ok := amount.Parse(level); ok {
+				out[g.Name] = amount.Value{Number: n}
+			}
+		}
+	}
+	return out
 }
 
 // Around are the steps before and after cases; nil where there are none.

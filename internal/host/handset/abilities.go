@@ -1,8 +1,10 @@
 package handset
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -17,6 +19,7 @@ import (
 	"github.com/chromedp/cdproto/performance"
 
 	"yamato/internal/core/device"
+	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/handset/pipe"
 )
@@ -139,6 +142,49 @@ func (d *Device) change(ctx context.Context, how func(context.Context, *tab) err
 	d.tree, d.moment = nil, ""
 	return lost(how(ctx, d.tab))
 }
+
+// Feels tells what the handset is made to feel; what an app in front is told, its page is asked.
+func (d *Device) Feels(ctx context.Context, app string) (device.Feels, error) {
+	f := device.Feels{Language: d.language, Rotation: device.Portrait, Appearance: "light", TextSize: cmp.Or(d.text, 100),
+		Network: d.network.Kind(), Place: d.place, Answers: map[string]string{}}
+	if d.across {
+		f.Rotation = device.Landscape
+	}
+	if d.dark {
+		f.Appearance = "dark"
+	}
+	for key, answer := range d.answers {
+		if key[0] == app {
+			f.Answers[key[1]] = answer
+		}
+	}
+	if err := d.reach(ctx); err != nil || d.tab == nil || d.front != app || d.tab.asked() != nil {
+		return f, err
+	}
+	said, err := d.tab.ask(ctx, feltByPage)
+	if err != nil {
+		return f, lost(err)
+	}
+	var page struct {
+		Dark, Across bool
+		Language     string
+	}
+	if err := json.Unmarshal([]byte(said), &page); err != nil {
+		return f, fmt.Errorf("the page does not tell what it feels: %w", err)
+	}
+	f.Language, f.Rotation, f.Appearance = plain.Clip(page.Language, 60), device.Portrait, "light"
+	if page.Across {
+		f.Rotation = device.Landscape
+	}
+	if page.Dark {
+		f.Appearance = "dark"
+	}
+	return f, nil
+}
+
+// feltByPage asks a page what it is told of its surroundings.
+const feltByPage = `JSON.stringify({dark: matchMedia("(prefers-color-scheme: dark)").matches,
+	across: screen.orientation.type.startsWith("landscape"), language: navigator.language})`
 
 // Rotate holds the handset upright or across.
 func (d *Device) Rotate(ctx context.Context, to string) error {

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -98,6 +99,24 @@ func (d *Device) felt(ctx context.Context) error {
 	}
 	d.view = draw.Enlarge(view, d.text)
 	return d.render()
+}
+
+// Feels tells what the device is made to feel.
+func (d *Device) Feels(_ context.Context, app string) (device.Feels, error) {
+	f := device.Feels{Language: d.language, Rotation: device.Portrait, Appearance: "light", TextSize: cmp.Or(d.text, 100),
+		Network: d.network.Kind(), Place: d.place, Answers: map[string]string{}}
+	if d.across {
+		f.Rotation = device.Landscape
+	}
+	if d.dark {
+		f.Appearance = "dark"
+	}
+	for key, answer := range d.answers {
+		if key[0] == app {
+			f.Answers[key[1]] = answer
+		}
+	}
+	return f, d.alive()
 }
 
 // Rotate holds the device upright or across.

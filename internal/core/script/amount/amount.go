@@ -3,6 +3,7 @@ package amount
 
 import (
 	"math/big"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -83,4 +84,14 @@ func Calculate(x *big.Rat, sign string, y *big.Rat) (*big.Rat, string) {
 		return nil, "it is a number with more digits than can be computed with"
 	}
 	return out, ""
+}
+
+var decimal = regexp.MustCompile(`^-?\d{1,30}(\.\d{1,30})?%?$`)
+
+// Parse reads a number as scripts write it: 12, -3.5, 15%.
+func Parse(text string) (*big.Rat, bool) {
+	if !decimal.MatchString(text) {
+		return nil, false
+	}
+	return new(big.Rat).SetString(strings.TrimSuffix(text, "%"))
 }
