@@ -11,7 +11,9 @@ import (
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/lexer"
+	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 
 	"yamato/internal/core/near"
@@ -176,4 +178,48 @@ func fields(t reflect.Type, seen []reflect.Type) (out []string) {
 		out = append(out, fields(t.Field(i).Type, append(seen, t))...)
 	}
 	return out
+}
+
+// Line gives the line of what stands at a path of a document ($.rules[0].skip), else that of the
+// nearest above it; 0 where the document cannot be read.
+func Line(text []byte, path string) int {
+	file, err := parser.ParseBytes(text, 0)
+	if err != nil {
+		return 0
+	}
+	for path != "" {
+		if p, err := yaml.PathString(path); err == nil {
+			if node, err := p.FilterFile(file); err == nil && node != nil && node.GetToken() != nil {
+				return keyLine(node)
+			}
+		}
+		at := strings.LastIndexAny(path, ".[")
+		if at < 1 {
+			break
+		}
+		path = path[:at]
+	}
+	return 0
+}
+
+// keyLine is the line of a node; of a mapping or a list, that of its first part.
+func keyLine(node ast.Node) int {
+	for {
+		switch n := node.(type) {
+		case *ast.MappingNode:
+			if len(n.Values) == 0 || n.IsFlowStyle {
+				return n.GetToken().Position.Line
+			}
+			node = n.Values[0].Key
+		case *ast.MappingValueNode:
+			node = n.Key
+		case *ast.SequenceNode:
+			if len(n.Values) == 0 || n.IsFlowStyle {
+				return n.GetToken().Position.Line
+			}
+			node = n.Values[0]
+		default:
+			return node.GetToken().Position.Line
+		}
+	}
 }

@@ -56,6 +56,13 @@ type Coverage struct {
 	Forbidden int // and that they do not
 	Covered   int
 	Missing   []Tuple // of the possible ones, at most MaxMissing
+	Meetings  []Meeting
+}
+
+// Meeting is the coverage of one set of factors.
+type Meeting struct {
+	Factors                      []int
+	Possible, Forbidden, Covered int
 }
 
 // MaxMissing bounds the tuples that are told one by one.

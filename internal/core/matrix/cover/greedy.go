@@ -13,9 +13,6 @@ func (m *maker) fill() error {
 		if len(m.rows) >= maxRows {
 			return errTooMany
 		}
-		if m.wish.Rows > 0 && len(m.rows) >= m.wish.Rows && m.wish.Budget == 0 {
-			return nil
-		}
 		best, gain := []int(nil), 0
 		for range m.tries() {
 			row, err := m.candidate()

@@ -370,3 +370,12 @@ func Possible(s Space) ([][]bool, error) {
 	}
 	return out, nil
 }
+
+// Checker tells of whole rows whether they keep the rules of a space.
+type Checker struct{ solver *solver }
+
+// NewChecker makes one.
+func NewChecker(s Space) Checker { return Checker{newSolver(s)} }
+
+// Broken gives the first rule (position in Never) that a row breaks, -1 where it keeps all.
+func (c Checker) Broken(row []int) int { return c.solver.broken(row) }

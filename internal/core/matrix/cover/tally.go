@@ -2,6 +2,7 @@ package cover
 
 import (
 	"fmt"
+	"slices"
 )
 
 // tally counts how often each tuple of levels stands in the rows. The tuples of one set of
@@ -323,6 +324,21 @@ func (t *tally) coverage() Coverage {
 				break
 			}
 		}
+	}
+	for _, set := range t.subsets {
+		one := Meeting{Factors: slices.Clone(set.factors[:t.strength])}
+		for i := range t.size(set) {
+			switch at := set.base + i; {
+			case t.counts[at] >= never/2:
+				one.Forbidden++
+			case t.where[at] < 0:
+				one.Covered++
+				one.Possible++
+			default:
+				one.Possible++
+			}
+		}
+		c.Meetings = append(c.Meetings, one)
 	}
 	return c
 }

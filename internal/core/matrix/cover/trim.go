@@ -42,7 +42,7 @@ func (m *maker) begin() error {
 
 // suited gives the designs for this space: none where rules name a factor, or rows are few.
 func (m *maker) suited() []design {
-	if len(m.solver.bound) > 0 || m.wish.Rows > 0 || m.wish.Budget > 0 || m.fixed > 0 || len(m.wish.Had) > 0 {
+	if len(m.solver.bound) > 0 || m.wish.Budget > 0 || m.fixed > 0 || len(m.wish.Had) > 0 {
 		return nil
 	}
 	levels := make([]int, 0, len(m.space.Levels))
@@ -106,18 +106,28 @@ func (m *maker) shed() {
 }
 
 // improve takes rows away as long as the search finds levels for the others that cover what they
-// had; where rows are bounded and too few, it looks for those that miss least.
+// had; where rows are bounded and too few, those that add most stay, and it looks for such as miss
+// less.
 func (m *maker) improve() {
 	if len(m.rows) == 0 || len(m.tally.counts) == 0 {
 		return
 	}
 	s := search{maker: m}
-	if m.wish.Rows > 0 && m.wish.Budget == 0 && len(m.tally.missing) > 0 {
-		s.least()
+	if bound := m.wish.Rows; bound == 0 || m.wish.Budget > 0 || len(m.rows) <= bound {
+		s.trim(s.wish.Effort)
 		return
 	}
+	s.trim(s.wish.Effort / 2)
+	if m.within(); len(m.tally.missing) > 0 {
+		s.least(s.wish.Effort)
+	}
+}
+
+// trim takes rows away until the effort is spent.
+func (s *search) trim(effort int) {
+	m := s.maker
 	floor := m.floor()
-	for !s.tired() && len(m.rows) > max(floor, m.fixed+1) {
+	for !s.tired(effort) && len(m.rows) > max(floor, m.fixed+1) {
 		before := copyRows(m.rows)
 		weakest, alone := -1, 0
 		for i := m.fixed; i < len(m.rows); i++ {
@@ -126,7 +136,7 @@ func (m *maker) improve() {
 			}
 		}
 		m.drop(weakest)
-		if !s.least() {
+		if !s.least(effort) {
 			m.restore(before)
 			return
 		}
@@ -173,7 +183,7 @@ type search struct {
 	until []int // of each cell, the step from which it may change again
 }
 
-func (s *search) tired() bool { return s.spent >= int64(s.wish.Effort) }
+func (s *search) tired(effort int) bool { return s.spent >= int64(effort) }
 
 // move is a row with other levels.
 type move struct {
@@ -185,12 +195,12 @@ type move struct {
 
 // least searches until nothing is missing (true) or the effort is spent; the rows that missed
 // least stay.
-func (s *search) least() bool {
+func (s *search) least(effort int) bool {
 	k := len(s.space.Levels)
 	s.until = make([]int, len(s.rows)*k)
 	best, kept := len(s.tally.missing), copyRows(s.rows)
 	for len(s.tally.missing) > 0 {
-		if s.tired() {
+		if s.tired(effort) {
 			s.restore(kept)
 			return false
 		}
