@@ -173,17 +173,16 @@ func FactorNamed(name string) Factor {
 		return Factors[i]
 	}
 	return Factor{Name: name, Free: true, Check: func(v string) string {
-		if !freeName.MatchString(name) {
-			known := []string{}
-			for _, f := range Factors {
-				known = append(known, f.Name)
-			}
-			hint := near.Word(name, known)
-			if hint != "" {
-				hint = "; did you mean `" + hint + "`?"
-			}
+		known := []string{}
+		for _, f := range Factors {
+			known = append(known, f.Name)
+		}
+		switch slip := near.Word(name, known); {
+		case slip != "":
+			return fmt.Sprintf("%q is no factor; did you mean `%s`?", plain.Clip(name, 60), slip)
+		case !freeName.MatchString(name):
 			return fmt.Sprintf("%q is no factor: one of a project's own is a word of small letters, digits and _, which "+
-				"scripts read as a variable%s", plain.Clip(name, 60), hint)
+				"scripts read as a variable", plain.Clip(name, 60))
 		}
 		if v == "" || len(v) > 200 {
 			return "a level has 1 to 200 characters"
