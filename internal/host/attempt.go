@@ -31,6 +31,11 @@ type attempt struct {
 func (l *attempt) run(ctx context.Context, w *worker) error {
 	h := w.host
 	w.app = l.Package.ApplicationID
+	if limit := time.Duration(l.LegMS) * time.Millisecond; limit > 0 {
+		limited, stop := context.WithTimeoutCause(ctx, limit, fmt.Errorf("the leg took more than the %s that its plan gives it", limit))
+		defer stop()
+		ctx = limited
+	}
 	circumstances := map[string]any{
 		"host": h.config.Name, "site": h.config.Site, "program": h.config.Program, "device": w.device.Describe(),
 		"attempt": l.Number,

@@ -22,7 +22,8 @@ import (
 // build's own texts, files and other builds. tidy takes the files away again.
 func (l *attempt) options(ctx context.Context, w *worker, whole bundle.Bundle) (o script.Options, tidy func(), err error) {
 	d := w.device.Describe()
-	o = script.Options{App: l.Package.ApplicationID, Traits: d.Traits}
+	o = script.Options{App: l.Package.ApplicationID, Traits: d.Traits,
+		Patience: time.Duration(l.StepMS) * time.Millisecond, CaseLimit: time.Duration(l.CaseMS) * time.Millisecond}
 	o.Felt, o.Opened, o.Given = l.feel(w)
 	if l.Wants {
 		lent, err := l.lent(ctx, w)

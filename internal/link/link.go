@@ -20,7 +20,7 @@ import (
 )
 
 // Version is what both ends must speak.
-const Version = 6
+const Version = 7
 
 // MaxMessage bounds a message, in bytes.
 const MaxMessage = 16 << 20
@@ -208,6 +208,9 @@ type Attempt struct {
 	Wants       bool              `json:"wants,omitempty"`   // its suite wants secrets or accounts: they are asked for
 	Updates     []Update          `json:"updates,omitempty"` // builds that its suite installs over the first
 	Steps       bool              `json:"steps,omitempty"`   // each step is told as it ends
+	StepMS      int64             `json:"step_ms,omitempty"` // patience, where neither step nor suite says otherwise
+	CaseMS      int64             `json:"case_ms,omitempty"` // that a case may take, by the device's clock
+	LegMS       int64             `json:"leg_ms,omitempty"`  // that the whole may take, by the host's clock
 }
 
 // Update is another build of the app, as a script names it. Trouble tells why it cannot be had.

@@ -23,6 +23,7 @@ import (
 	"yamato/internal/service/care"
 	"yamato/internal/service/checklists"
 	dispatching "yamato/internal/service/dispatch"
+	"yamato/internal/service/plans"
 	"yamato/internal/service/runs"
 	"yamato/internal/service/sessions"
 	"yamato/internal/service/vault"
@@ -42,6 +43,7 @@ type (
 	sat      = sessions.Part
 	listed   = checklists.Part
 	locked   = vault.Part
+	planned  = plans.Part
 )
 
 // Service is one instance: its parts, put together, and the loops that make them work.
@@ -56,6 +58,7 @@ type Service struct {
 	*sat
 	*listed
 	*locked
+	*planned
 	callers *callers
 }
 
@@ -86,7 +89,8 @@ func New(st *store.Store, blobs blob.Store, c base.Config) *Service {
 	kept, fleet := builds.New(b), care.New(b)
 	told, ran := views.New(b, kept, fleet), runs.New(b, kept)
 	return &Service{b, kept, dispatching.New(b), ran, fleet, watch.New(b), told,
-		sessions.New(b, kept, fleet, told), checklists.New(b, ran), vault.New(b), newCallers()}
+		sessions.New(b, kept, fleet, told), checklists.New(b, ran), vault.New(b),
+		plans.New(b, ran), newCallers()}
 }
 
 // Run works until ctx ends and the links of hosts have been given up: it listens for the bell,
@@ -96,7 +100,7 @@ func (s *Service) Run(ctx context.Context) error {
 		return fmt.Errorf("registering this instance: %w", err)
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	for _, work := range append(s.Loops(), s.Listen, s.PassOn, s.beat, s.collect, s.Tend, s.WatchSessions) {
+	for _, work := range append(s.Loops(), s.Listen, s.PassOn, s.beat, s.collect, s.Tend, s.WatchSessions, s.KeepPlans) {
 		g.Go(func() error { work(ctx); return nil })
 	}
 	err := g.Wait()

@@ -148,18 +148,18 @@ func (t *Tx) CloseStranded(ctx context.Context, leg int64) (bool, error) {
 	return len(ids) == 1, err
 }
 
-// AddErrors gives every undecided case of a leg an error, under the last lease that the
+// DecideRest gives every undecided case of a leg a verdict, under the last lease that the
 // leg had, or under the leg's own number below zero where it never had one. It gives how
 // many there were.
-func (t *Tx) AddErrors(ctx context.Context, leg int64, failure any, sentence string) (int, error) {
+func (t *Tx) DecideRest(ctx context.Context, leg int64, verdict string, failure any, sentence string) (int, error) {
 	var n []int
 	err := t.tx.SelectContext(ctx, &n, `
 		insert into result (project_id, lease_id, case_index, run_id, leg_id, verdict, took_ms, sentence, failure)
-		select g.project_id, coalesce(l.id, -g.id), c, g.run_id, g.id, 'error', 0, $3, $2::jsonb
+		select g.project_id, coalesce(l.id, -g.id), c, g.run_id, g.id, $4, 0, $3, $2::jsonb
 		from leg g cross join lateral (select max(lease_id) as id from attempt where leg_id = g.id) l cross
 			join unnest(g.todo) as c
 		where g.id = $1
-		on conflict (lease_id, case_index) do nothing returning 1`, leg, pg.Encode(failure), sentence)
+		on conflict (lease_id, case_index) do nothing returning 1`, leg, pg.Encode(failure), sentence, verdict)
 	return len(n), err
 }
 
@@ -280,6 +280,7 @@ type Assignment struct {
 	Platform    string                `db:"platform"`
 	OS          string                `db:"os"`
 	Levels      pg.JSON[fleet.Levels] `db:"levels"`
+	Limits      pg.JSON[Limits]       `db:"limits"`
 	PackageBlob string                `db:"package_blob"`
 	ProjectID   int64                 `db:"project_id"`
 	Cases       pg.Ints               `db:"todo"`
@@ -318,7 +319,7 @@ func (s *Store) Assignments(ctx context.Context, leases []int64) ([]Assignment, 
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, d.name as device, a.run_id, r.number as run, b.app_id, g.revision_id, a.number as attempt,
 			g.kind, g.model, g.platform, g.os, g.levels,
-		       l.project_id, g.digest as package_blob, a.todo, r.seed, r.real_time, r.tells_steps, r.leave_installed, l.last_seq,
+		       l.project_id, g.digest as package_blob, a.todo, r.seed, r.real_time, r.tells_steps, r.leave_installed, r.limits, l.last_seq,
 		       greatest(0, extract(epoch from l.expires_at - now()) * 1000)::bigint as ttl_ms
 		from lease l
 		join attempt a on a.lease_id = l.id
@@ -649,4 +650,30 @@ func (t *Tx) Troubles(ctx context.Context, lastLease int64, limit int) ([]fleet.
 		out[i] = fleet.Trouble{At: r.At, App: r.App}
 	}
 	return out, err
+}
+
+// Limited is a run that ends early, or at some time, with how many of its crossings have failed for good.
+type Limited struct {
+	Run       int64           `db:"id"`
+	ProjectID int64           `db:"project_id"`
+	Limits    pg.JSON[Limits] `db:"limits"`
+	Failed    int             `db:"failed"`
+	RanMS     int64           `db:"ran_ms"` // since it was asked for
+}
+
+// LimitedRuns gives the runs under way that have limits.
+func (s *Store) LimitedRuns(ctx context.Context) ([]Limited, error) {
+	var list []Limited
+	err := s.db.SelectContext(ctx, &list, `
+		select r.id, r.project_id, r.limits, (extract(epoch from now() - r.created_at) * 1000)::bigint as ran_ms,
+			(select count(distinct (x.leg_id, x.case_index)) from result x join leg g on g.id = x.leg_id
+				where x.run_id = r.id and x.verdict = 'fail' and not (g.state <> 'finished' and x.case_index = any(g.todo))) as failed
+		from run r where r.finished_at is null and r.state <> 'cancelled' and r.limits <> '{}' and r.checklist = '' order by r.id`)
+	return list, err
+}
+
+// WaitingLegs gives the legs of a run that wait.
+func (s *Store) WaitingLegs(ctx context.Context, run int64, limit int) (ids []int64, err error) {
+	err = s.db.SelectContext(ctx, &ids, `select id from leg where run_id = $1 and state = 'waiting' order by id limit $2`, run, limit)
+	return ids, err
 }

@@ -47,6 +47,22 @@ type Run struct {
 	CreatedAt    time.Time  `db:"created_at"`
 	StartedAt    *time.Time `db:"started_at"`
 	FinishedAt   *time.Time `db:"finished_at"`
+
+	PlanID       *int64            `db:"plan_id"`
+	Plan         string            `db:"plan"` // its name, "" for a run that no plan asked for
+	PlanRevision *int              `db:"plan_revision"`
+	Changed      pg.JSON[[]string] `db:"changed"` // of the plan, for this run alone, in words
+	Factors      pg.JSON[[]string] `db:"factors"` // that it varies beside the devices
+	Limits       pg.JSON[Limits]   `db:"limits"`
+}
+
+// Limits are what ends a run early, and what bounds its legs and cases; 0 for what is usual.
+type Limits struct {
+	Failures int   `json:"failures,omitempty"` // it ends once so many crossings have failed for good
+	StepMS   int64 `json:"step_ms,omitempty"`
+	CaseMS   int64 `json:"case_ms,omitempty"`
+	LegMS    int64 `json:"leg_ms,omitempty"`
+	RunMS    int64 `json:"run_ms,omitempty"`
 }
 
 // NewLeg is a leg to be made.
@@ -106,13 +122,16 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 			with n as (update project set next_run = next_run + 1 where id = $1 returning next_run - 1 as number)
 			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language,
 				real_time, asked_by, idempotency_key, open_legs, legs, expected, leave_installed, lineup,
-					idempotency_digest, checklist, case_order, tells_steps, started_at)
+					idempotency_digest, checklist, case_order, tells_steps, started_at, plan_id, plan_revision, changed, factors,
+					limits)
 			select $1, number, $2, $3, case when $16 = '' then 'queued' else 'running' end, $4, $5, $6, $7, $8, $9, nullif($10, ''),
-				$11, $11, $12, $13, $14, $15, $16, $17, $18, case when $16 <> '' then now() end
+				$11, $11, $12, $13, $14, $15, $16, $17, $18, case when $16 <> '' then now() end, $19, $20,
+				$21, $22, $23
 				from n returning id, number`,
 			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy,
 			n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup, n.Digest, r.Checklist,
-			cmp.Or(r.Order, "written"), r.Steps); err != nil {
+			cmp.Or(r.Order, "written"), r.Steps, r.PlanID, r.PlanRevision, pg.Encode(append([]string{}, r.Changed.V...)),
+			pg.Encode(append([]string{}, r.Factors.V...)), pg.Encode(r.Limits.V)); err != nil {
 			return err
 		}
 		number = row.Number
@@ -213,8 +232,8 @@ const runColumns = `
 	       r.purpose, r.state, r.verdict, r.seed, r.repeat_failed, r.after_error, r.language, r.real_time,
 	       	r.asked_by, r.leave_installed, r.lineup, r.checklist, r.case_order, r.tells_steps,
 	       r.last_event, r.open_legs, r.legs, r.expected, r.results, r.fails, r.errors, r.created_at, r.started_at,
-	       	r.finished_at
-	from run r join build b on b.id = r.build_id join app a on a.id = b.app_id `
+	       	r.finished_at, r.plan_id, coalesce(p.name, '') as plan, r.plan_revision, r.changed, r.factors, r.limits
+	from run r join build b on b.id = r.build_id join app a on a.id = b.app_id left join plan p on p.id = r.plan_id `
 
 // RunNumbered gives one run.
 func (s *Store) RunNumbered(ctx context.Context, project, number int64) (Run, error) {

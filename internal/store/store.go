@@ -13,6 +13,7 @@ import (
 
 	"yamato/internal/store/access"
 	"yamato/internal/store/pg"
+	"yamato/internal/store/plans"
 	"yamato/internal/store/sessions"
 	"yamato/internal/store/vault"
 )
@@ -25,6 +26,7 @@ type Store struct {
 	*access.Records
 	*Sessions
 	*Vault
+	*Plans
 	db *sqlx.DB // the pool's
 }
 
@@ -34,7 +36,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{&access.Records{Pool: pool}, sessions.New(pool), vault.New(pool), pool.DB}, nil
+	return &Store{&access.Records{Pool: pool}, sessions.New(pool), vault.New(pool), plans.New(pool), pool.DB}, nil
 }
 
 // Migrate brings the tables up to what this version needs. Several services may
@@ -69,6 +71,9 @@ type Sessions = sessions.Records
 
 // Vault are the records of what suites want of their project.
 type Vault = vault.Records
+
+// Plans are the records of saved plans.
+type Plans = plans.Records
 
 // Lending is a transaction over the vault.
 type Lending = vault.Tx

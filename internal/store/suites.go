@@ -16,6 +16,8 @@ type CaseName struct {
 	Tags []string `json:"tags"`
 	Line int      `json:"line,omitempty"` // where it begins, or its row of data
 	End  int      `json:"end,omitempty"`
+
+	Given []string `json:"given,omitempty"` // variables that its suite is given by runs
 }
 
 // Suite is one revision of a suite.

@@ -111,6 +111,7 @@ type Picked struct {
 type Ruled struct {
 	Levels []NamedLevel `json:"levels"`
 	Why    []string     `json:"why"`
+	Group  int          `json:"-"` // of a combination, -1 where there is none
 }
 
 // NamedLevel is a level with its factor's name.
@@ -161,6 +162,38 @@ func (c *Contradiction) Error() string {
 
 // ErrTooMany tells that all combinations are more than are made.
 var ErrTooMany = fmt.Errorf("all combinations are more than %d; cover pairs, or leave factors out", MaxCombinations)
+
+// LegOf gives the leg of a combination that is chosen: its levels, and the devices that never run it
+// since they lack an ability that a level needs. ok is false where none is left.
+func (sel *Selection) LegOf(p Picked, groups []Group) (leg Leg, ok bool) {
+	g := &groups[p.Group]
+	leg = g.Leg
+	leg.Combination.Levels = sel.Levels(p)
+	leg.Never = slices.Clone(leg.Never)
+	for _, m := range g.Members {
+		if slices.ContainsFunc(leg.Combination.Levels, func(l fleet.Level) bool {
+			f := fleet.FactorNamed(l.Factor)
+			return f.Ability != "" && l.Value != f.Usual && !slices.Contains(m.Abilities, f.Ability)
+		}) {
+			leg.Never = append(leg.Never, m.ID)
+		} else {
+			ok = true
+		}
+	}
+	return leg, ok
+}
+
+// Levels gives those of a combination that a device is made to feel, or that scripts read.
+func (sel *Selection) Levels(p Picked) fleet.Levels {
+	wished := map[string]string{}
+	for i, f := range sel.Factors {
+		if !slices.Contains(ofDevices, f.Name) || f.Name == fleet.Site {
+			wished[f.Name] = p.Levels[i]
+		}
+	}
+	levels, _ := fleet.UsualLevels(wished) // Check has found them to be levels
+	return levels
+}
 
 // Choose gives the combinations of a grid that Check has found nothing wrong in. Its errors are a
 // *Fault, a *Contradiction, or words.
@@ -559,7 +592,11 @@ func (s *space) all(out *Selection, w Wanted) ([][]int, error) {
 			if broken < 0 {
 				rows = append(rows, row)
 			} else if len(out.LeftOut) < maxTold {
-				out.LeftOut = append(out.LeftOut, Ruled{s.levelsOf(row[:s.shown]), []string{s.why[broken]}})
+				group := -1
+				if s.group >= 0 {
+					group = row[s.group]
+				}
+				out.LeftOut = append(out.LeftOut, Ruled{s.levelsOf(row[:s.shown]), []string{s.why[broken]}, group})
 			}
 		}
 	}
@@ -612,7 +649,7 @@ func (s *space) dead(possible [][]bool) (out []Ruled, err error) {
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, Ruled{[]NamedLevel{{Factor: s.names[c], Value: s.levels[c][l]}}, s.reasons(rules)})
+			out = append(out, Ruled{[]NamedLevel{{Factor: s.names[c], Value: s.levels[c][l]}}, s.reasons(rules), -1})
 		}
 	}
 	return out, nil
@@ -640,7 +677,7 @@ func (s *space) forbidden(counted []Coverage, possible [][]bool) (out []Ruled, e
 					return nil, err
 				}
 				if rules != nil {
-					if out = append(out, Ruled{s.named(t), s.reasons(rules)}); len(out) == maxTold {
+					if out = append(out, Ruled{s.named(t), s.reasons(rules), -1}); len(out) == maxTold {
 						return out, nil
 					}
 				}

@@ -126,6 +126,9 @@ const (
 // ofDevices are the factors that a device has, whatever it is made to feel.
 var ofDevices = []string{DeviceClass, Platform, Kind, Model, OS, Form, fleet.Site}
 
+// OfDevices tells whether devices have a factor, whatever they are made to feel.
+func OfDevices(factor string) bool { return slices.Contains(ofDevices, factor) }
+
 // Bounds on a grid.
 const (
 	maxGridFactors = 60

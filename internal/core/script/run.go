@@ -143,6 +143,7 @@ const (
 	Trouble      Cause = "trouble"       // device, host, link or site
 	NoAbility    Cause = "no_ability"    // the device cannot do this
 	NoValue      Cause = "no_value"      // a name, a key or a secret that has no value
+	NotRun       Cause = "not_run"       // its run ended before
 )
 
 // Same reports whether a cause would be met again on any device of the class: it is the
@@ -164,4 +165,5 @@ var outcomes = map[Cause]verdict.Verdict{
 	Trouble:      verdict.Error,
 	NoAbility:    verdict.Error,
 	NoValue:      verdict.Error,
+	NotRun:       verdict.Skip,
 }

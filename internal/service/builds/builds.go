@@ -243,6 +243,22 @@ func (s *Part) BuildNamed(ctx context.Context, c base.Caller, app, ref string) (
 	return list[0], nil
 }
 
+// NewestOf gives the newest build of an app.
+func (s *Part) NewestOf(ctx context.Context, c base.Caller, app string) (store.Build, error) {
+	list, err := s.Store.NewestLabelled(ctx, c.ProjectID, app, nil)
+	switch {
+	case err != nil:
+		return store.Build{}, err
+	case len(list) == 0:
+		return store.Build{}, base.NotFound(fmt.Sprintf("there is no build of %q", app),
+			"`yamato build ls` lists the builds; `yamato build push FILE…` hands one in")
+	case len(list) > 1:
+		return store.Build{}, base.Invalid(fmt.Sprintf("two apps are called %s", app),
+			"name the one that is meant by its application id: "+identity(list[0])+" or "+identity(list[1]))
+	}
+	return list[0], nil
+}
+
 // identity gives the application id of a build.
 func identity(b store.Build) string {
 	for _, p := range b.Packages {

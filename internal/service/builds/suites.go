@@ -70,13 +70,18 @@ func (s *Part) PushSuite(ctx context.Context, c base.Caller, n NewSuite) (Pushed
 	}
 	in.Locators.V = suite.Locators()
 	in.Asks = pg.JSON[vault.Asked]{V: vault.Asked(asks)}
+	var given []string
+	for _, g := range suite.Given {
+		given = append(given, g.Name)
+	}
 	for _, one := range suite.Cases {
 		tags := append(append([]string{}, suite.Tags...), one.Tags...)
 		line := one.Pos.Line
 		if one.Row.Line > 0 {
 			line = one.Row.Line
 		}
-		in.Cases.V = append(in.Cases.V, store.CaseName{Name: one.Name, Tags: tags, Line: line, End: one.End})
+		in.Cases.V = append(in.Cases.V, store.CaseName{Name: one.Name, Tags: tags, Line: line, End: one.End,
+			Given: given})
 	}
 	may := func(newest store.Suite) error {
 		switch {

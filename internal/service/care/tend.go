@@ -207,7 +207,7 @@ func (s *Part) giveUp(ctx context.Context, l store.Stranded, trouble string) err
 			return err
 		}
 		failure := &script.Failure{Cause: script.Trouble, Expected: "the case to be run", Actual: trouble}
-		n, err := t.AddErrors(ctx, l.Leg, failure, trouble)
+		n, err := t.DecideRest(ctx, l.Leg, "error", failure, trouble)
 		if err != nil {
 			return err
 		}

@@ -203,8 +203,10 @@ const maxChosen = 500
 
 type chosenSuite struct {
 	id     int64
+	name   string
 	digest string
 	cases  []int
+	names  []store.CaseName // of all cases
 }
 
 // shuffle puts the cases of a suite in an order that is a function of the seed and of the suite.
@@ -272,7 +274,7 @@ func (s *Part) chooseCases(ctx context.Context, c base.Caller, in Order) ([]chos
 			return nil, base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in",
 				"there is no suite %q", name)
 		}
-		chosen := chosenSuite{id: suite.ID, digest: suite.Digest}
+		chosen := chosenSuite{id: suite.ID, name: suite.Name, digest: suite.Digest, names: suite.Cases.V}
 		line, err := caseOn(suite, in)
 		if err != nil {
 			return nil, err
@@ -302,12 +304,19 @@ func (s *Part) chooseCases(ctx context.Context, c base.Caller, in Order) ([]chos
 
 func (s *Part) combine(ctx context.Context, c base.Caller, build store.Build, in Order,
 	levels fleet.Levels) (matrix.Matrix, error) {
+	_, m, err := s.candidates(ctx, c, build, in, levels)
+	return m, err
+}
+
+// candidates gives the devices that a run may use, and what of them can run the build.
+func (s *Part) candidates(ctx context.Context, c base.Caller, build store.Build, in Order,
+	levels fleet.Levels) ([]matrix.Candidate, matrix.Matrix, error) {
 	devices, err := s.Candidates(ctx, c)
 	if err != nil {
-		return matrix.Matrix{}, err
+		return nil, matrix.Matrix{}, err
 	}
 	if len(devices) == 0 {
-		return matrix.Matrix{}, base.Invalid("there are no devices yet", "start a host: `yamato host --site FILE`")
+		return nil, matrix.Matrix{}, base.Invalid("there are no devices yet", "start a host: `yamato host --site FILE`")
 	}
 	var picks []fleet.Pick
 	for _, p := range in.On {
@@ -315,21 +324,25 @@ func (s *Part) combine(ctx context.Context, c base.Caller, build store.Build, in
 	}
 	if name := in.Lineup; name != "" {
 		if devices, err = s.builds.ChosenBy(ctx, c, name, devices); err != nil {
-			return matrix.Matrix{}, err
+			return nil, matrix.Matrix{}, err
 		}
 	}
 	m := matrix.Combine(build.Facts(), devices, picks, levels, c.Name, time.Now())
 	if len(m.Unknown) > 0 {
-		return m, base.NotFound(fmt.Sprintf("no device answers to %q", m.Unknown[0]),
+		return nil, m, base.NotFound(fmt.Sprintf("no device answers to %q", m.Unknown[0]),
 			"`yamato device ls` lists the models: "+strings.Join(models(devices), ", "))
 	}
 	if len(m.Legs) == 0 {
-		p := base.Invalid(fmt.Sprintf("%s %s can run on none of these devices: %s", build.App, build.VersionName,
-			m.LeftOut[0].Reasons[0].Why), m.LeftOut[0].Reasons[0].Remedy)
+		why := fleet.Reason{Why: "the lineup takes none of them now", Remedy: "`yamato lineup try` says why"}
+		if len(m.LeftOut) > 0 {
+			why = m.LeftOut[0].Reasons[0]
+		}
+		p := base.Invalid(fmt.Sprintf("%s %s can run on none of these devices: %s", build.App, build.VersionName, why.Why),
+			why.Remedy)
 		p.LeftOut = m.LeftOut
-		return m, p
+		return nil, m, p
 	}
-	return m, nil
+	return devices, m, nil
 }
 
 func models(devices []matrix.Candidate) []string {

@@ -1,0 +1,216 @@
+package plans
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"yamato/internal/core/plan"
+	"yamato/internal/core/plan/when"
+	"yamato/internal/service/base"
+	"yamato/internal/service/runs"
+	kept "yamato/internal/store/plans"
+)
+
+// Bounds of one look at the plans.
+const (
+	maxDue     = 200 // starts that are gone through
+	maxMoments = 500 // of one plan, since the last look
+	maxArrived = 50
+)
+
+// KeepPlans starts what falls due for as long as this instance leads, and ends runs that end early.
+// The records are looked at when the leader looks them over; nothing is remembered between two looks.
+func (s *Part) KeepPlans(ctx context.Context) {
+	for base.Every(ctx, 2*s.Config.Pace) {
+		leads, err := s.Store.LeadsNow(ctx, s.Instance)
+		if err != nil || !leads {
+			continue
+		}
+		if err := s.LookAtPlans(ctx, time.Now()); err != nil && ctx.Err() == nil {
+			s.Log.Warn("plans could not be looked after", "error", err)
+		}
+		if err := s.runs.EndEarly(ctx); err != nil && ctx.Err() == nil {
+			s.Log.Warn("runs that end early could not be looked after", "error", err)
+		}
+	}
+}
+
+// LookAtPlans notes what has fallen due by now, and starts it.
+func (s *Part) LookAtPlans(ctx context.Context, now time.Time) error {
+	list, err := s.Store.AllPlans(ctx, 0)
+	if err != nil {
+		return err
+	}
+	for _, p := range list {
+		if p.Paused {
+			continue
+		}
+		read, moments, err := plan.Read(p.Text)
+		if err != nil {
+			continue // its page tells
+		}
+		if err := s.note(ctx, p, read, moments, now); err != nil {
+			return fmt.Errorf("plan %s: %w", p.Name, err)
+		}
+	}
+	due, err := s.Store.DueStarts(ctx, maxDue)
+	if err != nil {
+		return err
+	}
+	plans := map[int64]kept.Plan{}
+	for _, p := range list {
+		plans[p.ID] = p
+	}
+	var left error
+	for _, d := range due {
+		if p, ok := plans[d.PlanID]; ok {
+			left = errors.Join(left, s.consider(ctx, p, d, now))
+		}
+	}
+	return left
+}
+
+// note writes down the reasons to start a plan that have come up.
+func (s *Part) note(ctx context.Context, p kept.Plan, read *plan.Plan, moments *when.Moments, now time.Time) error {
+	var list []kept.Start
+	checked := time.Time{}
+	if moments.ByTime() {
+		passed := moments.Between(p.CheckedTo, now, maxMoments)
+		if checked = now; len(passed) == maxMoments {
+			checked = passed[len(passed)-1]
+		}
+		start, missed := when.Due(passed, now, read.When.Missed)
+		for _, at := range start {
+			list = append(list, kept.Start{Key: "at " + at.UTC().Format(time.RFC3339), Reason: "time", Due: at, State: kept.Due,
+				AskedBy: p.SavedBy})
+		}
+		for _, at := range missed {
+			list = append(list, kept.Start{Key: "at " + at.UTC().Format(time.RFC3339), Reason: "time", Due: at, State: kept.Missed,
+				AskedBy: p.SavedBy, Told: "nothing was up then; the plan says to start " + map[string]string{when.Once: "the last of those"}[read.When.Missed] +
+					map[bool]string{true: "none of those"}[read.When.Missed != when.Once] + " that were missed"})
+		}
+	}
+	if read.Build == plan.Arriving {
+		ids, err := s.Store.Arrived(ctx, p, labels(read.Labels), maxArrived)
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			list = append(list, kept.Start{Key: fmt.Sprintf("build %d", id), Reason: "arrival", Due: now, State: kept.Due,
+				BuildID: &id, AskedBy: p.SavedBy})
+		}
+	}
+	if a := read.When.After; a != nil {
+		ids, err := s.Store.Ended(ctx, p, a.Plan, a.Verdict, maxArrived)
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			list = append(list, kept.Start{Key: fmt.Sprintf("after run %d", id), Reason: "after", Due: now, State: kept.Due,
+				AskedBy: p.SavedBy})
+		}
+	}
+	// where nothing came up, the look itself is noted now and then: it need not be, to be right
+	if len(list) == 0 && now.Sub(p.CheckedTo) < time.Minute {
+		return nil
+	}
+	return s.Store.NoteStarts(ctx, p, checked, list)
+}
+
+func labels(list []string) map[string]string {
+	out := map[string]string{}
+	for _, l := range list {
+		key, value, _ := strings.Cut(l, "=")
+		out[key] = value
+	}
+	return out
+}
+
+// consider starts what is due, unless it waits for a window, or for the plan's last run.
+func (s *Part) consider(ctx context.Context, p kept.Plan, d kept.Start, now time.Time) error {
+	read, moments, err := plan.Read(p.Text)
+	if err != nil {
+		return s.Store.DecideStart(ctx, d.ID, kept.Failed, "the plan cannot be read: "+err.Error(), nil)
+	}
+	tell := func(state, why string) error {
+		if d.State == state && d.Told == why {
+			return nil
+		}
+		err := s.Store.DecideStart(ctx, d.ID, state, why, nil)
+		if state != kept.Due {
+			s.Bell.Ring()
+		}
+		return err
+	}
+	if d.Reason != "hand" {
+		if !moments.May(now) {
+			open, err := moments.Opens(now)
+			if err != nil {
+				return tell(kept.LeftOut, err.Error())
+			}
+			return tell(kept.Due, "waits until it may start, at "+open.In(moments.Zone()).Format("Mon 15:04"))
+		}
+		open, err := s.Store.OpenRuns(ctx, p.ID)
+		if err != nil {
+			return err
+		}
+		if len(open) > 0 {
+			switch read.When.Busy {
+			case when.Wait:
+				return tell(kept.Due, fmt.Sprintf("waits for run %d to end", open[0]))
+			case when.TakeOver:
+				c := base.Caller{ProjectID: p.ProjectID, Name: "plan " + p.Name}
+				for _, n := range open {
+					if _, err := s.runs.CancelRun(ctx, c, n); err != nil {
+						var problem *base.Problem
+						if !errors.As(err, &problem) { // it ended a moment ago
+							return err
+						}
+					}
+				}
+			default:
+				return tell(kept.LeftOut, fmt.Sprintf("run %d of this plan was not over", open[0]))
+			}
+		}
+	}
+	return s.begin(ctx, p, d)
+}
+
+// begin makes the run of a start. It may be called again for the same one: it is one run.
+func (s *Part) begin(ctx context.Context, p kept.Plan, d kept.Start) error {
+	read, _, err := plan.Read(p.Text)
+	if err != nil {
+		return s.Store.DecideStart(ctx, d.ID, kept.Failed, "the plan cannot be read: "+err.Error(), nil)
+	}
+	var ch Changes
+	if len(d.Changed.V) > 0 {
+		if err := json.Unmarshal(d.Changed.V, &ch); err != nil {
+			return err
+		}
+	}
+	changed, words := ch.apply(*read)
+	in := runs.Planned{Plan: &changed, ID: p.ID, Revision: p.Revision, Build: ch.Build, Changed: words}
+	if d.BuildID != nil {
+		in.BuildID = *d.BuildID
+	}
+	c := base.Caller{ProjectID: p.ProjectID, Name: d.AskedBy}
+	run, err := s.runs.StartPlanned(ctx, c, in, fmt.Sprintf("plan start %d", d.ID))
+	var problem *base.Problem
+	switch {
+	case errors.As(err, &problem):
+		told := problem.Title
+		if problem.Hint != "" {
+			told += "; " + problem.Hint
+		}
+		s.Log.Warn("a plan could not be started", "plan", p.Name, "why", told)
+		return s.Store.DecideStart(ctx, d.ID, kept.Failed, told, nil)
+	case err != nil:
+		return err // of the records: it is tried again
+	}
+	s.Bell.Ring()
+	return s.Store.DecideStart(ctx, d.ID, kept.Started, "", &run.ID)
+}

@@ -1,0 +1,76 @@
+package runs
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"yamato/internal/core/script"
+	"yamato/internal/service/dispatch"
+	"yamato/internal/store"
+)
+
+// EndEarly ends the runs whose plans have them end: after so many failures for good, when what waits
+// is skipped and what runs comes to its end; or when they have taken too long, when what is undecided
+// is an error.
+func (s *Part) EndEarly(ctx context.Context) error {
+	list, err := s.Store.LimitedRuns(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range list {
+		l := r.Limits.V
+		switch {
+		case l.RunMS > 0 && r.RanMS > l.RunMS:
+			why := fmt.Sprintf("the run took more than the %s that its plan gives it", time.Duration(l.RunMS)*time.Millisecond)
+			if err = s.endWaiting(ctx, r, "error", script.Trouble, why); err == nil {
+				err = s.Store.InTx(ctx, func(t *store.Tx) error { return t.AskEnd(ctx, r.Run, why) })
+			}
+		case l.Failures > 0 && r.Failed >= l.Failures:
+			why := fmt.Sprintf("the run stopped early, after %d failures", r.Failed)
+			if r.Failed == 1 {
+				why = "the run stopped early, after a failure"
+			}
+			err = s.endWaiting(ctx, r, "skip", script.NotRun, why)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// endWaiting ends the legs of a run that wait.
+func (s *Part) endWaiting(ctx context.Context, r store.Limited, verdict string, cause script.Cause, why string) error {
+	const atOnce = 200
+	for {
+		ids, err := s.Store.WaitingLegs(ctx, r.Run, atOnce)
+		if err != nil || len(ids) == 0 {
+			return err
+		}
+		for _, leg := range ids {
+			if err := s.Store.InTx(ctx, func(t *store.Tx) error {
+				closed, err := t.CloseStranded(ctx, leg)
+				if err != nil || !closed {
+					return err
+				}
+				n, err := t.DecideRest(ctx, leg, verdict, &script.Failure{Cause: cause, Expected: "the case to be run", Actual: why}, why)
+				if err != nil {
+					return err
+				}
+				tally := store.Tally{Results: n}
+				if verdict == "error" {
+					tally.Errors = n
+				}
+				return dispatch.AppendAndClose(ctx, t, map[int64]int64{r.Run: r.ProjectID}, []store.RunEvents{{Run: r.Run, Legs: 1,
+					Tally: tally, Events: []any{dispatch.Event{Kind: "leg", Leg: leg, State: "finished", Trouble: why}}}})
+			}); err != nil {
+				return err
+			}
+		}
+		s.Bell.Ring()
+		if len(ids) < atOnce {
+			return nil
+		}
+	}
+}
