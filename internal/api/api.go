@@ -89,6 +89,7 @@ func New(s *service.Service, c Config) http.Handler {
 	byHand.GET("/live/:lease/port/:id", h.meetPort)
 	byHand.GET("/relay/:lease", h.relay)
 	byHand.GET("/relay/:lease/port", h.relayPort)
+	r.GET("/feed/:secret", h.feed)
 	r.GET("/install/:code", h.install)
 	r.GET("/install/:code/*rest", h.install)
 	byHand.POST("/session", h.signIn)

@@ -71,6 +71,12 @@ type ServerInterface interface {
 	// GetTexts The texts of the Android package, by key and language
 	// (GET /api/v1/projects/{project}/builds/{build}/texts)
 	GetTexts(c *gin.Context, project Project, build string, params GetTextsParams)
+	// GetCalendar What started and what will start in a span
+	// (GET /api/v1/projects/{project}/calendar)
+	GetCalendar(c *gin.Context, project Project, params GetCalendarParams)
+	// MakeFeed Make an address at which calendars read this one; the one before is no longer read
+	// (POST /api/v1/projects/{project}/calendar/feed)
+	MakeFeed(c *gin.Context, project Project)
 	// ListChecklistRuns Checklists that people go through now
 	// (GET /api/v1/projects/{project}/checklist-runs)
 	ListChecklistRuns(c *gin.Context, project Project)
@@ -152,6 +158,33 @@ type ServerInterface interface {
 	// SavePlace Keep a place under its name
 	// (PUT /api/v1/projects/{project}/places)
 	SavePlace(c *gin.Context, project Project)
+	// ListPlans Plans by name, with their next starts and how they went lately
+	// (GET /api/v1/projects/{project}/plans)
+	ListPlans(c *gin.Context, project Project)
+	// SavePlan Keep a plan under the name that stands in it
+	// (PUT /api/v1/projects/{project}/plans)
+	SavePlan(c *gin.Context, project Project)
+	// TryPlan What a plan comes to now, without starting it
+	// (POST /api/v1/projects/{project}/plans/trial)
+	TryPlan(c *gin.Context, project Project)
+	// RemovePlan Take a plan off the list; its runs stay
+	// (DELETE /api/v1/projects/{project}/plans/{plan})
+	RemovePlan(c *gin.Context, project Project, plan string)
+	// GetPlan One plan
+	// (GET /api/v1/projects/{project}/plans/{plan})
+	GetPlan(c *gin.Context, project Project, plan string)
+	// ListPlanStarts What started a plan, or did not, and what came of it; the newest first
+	// (GET /api/v1/projects/{project}/plans/{plan}/history)
+	ListPlanStarts(c *gin.Context, project Project, plan string, params ListPlanStartsParams)
+	// ListPlanRevisions The versions of a plan, the newest first
+	// (GET /api/v1/projects/{project}/plans/{plan}/revisions)
+	ListPlanRevisions(c *gin.Context, project Project, plan string)
+	// StartPlan Start a plan now, with changes for this one run
+	// (POST /api/v1/projects/{project}/plans/{plan}/runs)
+	StartPlan(c *gin.Context, project Project, plan string, params StartPlanParams)
+	// PausePlan Have a plan start nothing by itself, or again do so from now on
+	// (PUT /api/v1/projects/{project}/plans/{plan}/state)
+	PausePlan(c *gin.Context, project Project, plan string)
 	// GetRetention What retention may take away, and what it would take now
 	// (GET /api/v1/projects/{project}/retention)
 	GetRetention(c *gin.Context, project Project)
@@ -856,6 +889,75 @@ func (siw *ServerInterfaceWrapper) GetTexts(c *gin.Context) {
 	}
 
 	siw.Handler.GetTexts(c, project, build, params)
+}
+
+// GetCalendar operation middleware
+func (siw *ServerInterfaceWrapper) GetCalendar(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCalendarParams
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCalendar(c, project, params)
+}
+
+// MakeFeed operation middleware
+func (siw *ServerInterfaceWrapper) MakeFeed(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeFeed(c, project)
 }
 
 // ListChecklistRuns operation middleware
@@ -1762,6 +1864,328 @@ func (siw *ServerInterfaceWrapper) SavePlace(c *gin.Context) {
 	}
 
 	siw.Handler.SavePlace(c, project)
+}
+
+// ListPlans operation middleware
+func (siw *ServerInterfaceWrapper) ListPlans(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPlans(c, project)
+}
+
+// SavePlan operation middleware
+func (siw *ServerInterfaceWrapper) SavePlan(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SavePlan(c, project)
+}
+
+// TryPlan operation middleware
+func (siw *ServerInterfaceWrapper) TryPlan(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryPlan(c, project)
+}
+
+// RemovePlan operation middleware
+func (siw *ServerInterfaceWrapper) RemovePlan(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "plan" -------------
+	var plan string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", c.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter plan: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemovePlan(c, project, plan)
+}
+
+// GetPlan operation middleware
+func (siw *ServerInterfaceWrapper) GetPlan(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "plan" -------------
+	var plan string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", c.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter plan: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPlan(c, project, plan)
+}
+
+// ListPlanStarts operation middleware
+func (siw *ServerInterfaceWrapper) ListPlanStarts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "plan" -------------
+	var plan string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", c.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter plan: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPlanStartsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPlanStarts(c, project, plan, params)
+}
+
+// ListPlanRevisions operation middleware
+func (siw *ServerInterfaceWrapper) ListPlanRevisions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "plan" -------------
+	var plan string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", c.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter plan: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPlanRevisions(c, project, plan)
+}
+
+// StartPlan operation middleware
+func (siw *ServerInterfaceWrapper) StartPlan(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "plan" -------------
+	var plan string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", c.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter plan: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params StartPlanParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartPlan(c, project, plan, params)
+}
+
+// PausePlan operation middleware
+func (siw *ServerInterfaceWrapper) PausePlan(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "plan" -------------
+	var plan string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", c.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter plan: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PausePlan(c, project, plan)
 }
 
 // GetRetention operation middleware
@@ -3180,6 +3604,17 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/projects/:project/errands/:errand", wrapper.GetErrand)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/sites", wrapper.ListSites)
 	router.PUT(options.BaseURL+"/api/v1/projects/:project/licences/:licence/acceptance", wrapper.AcceptLicence)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/plans", wrapper.ListPlans)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/plans", wrapper.SavePlan)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/plans/trial", wrapper.TryPlan)
+	router.DELETE(options.BaseURL+"/api/v1/projects/:project/plans/:plan", wrapper.RemovePlan)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/plans/:plan", wrapper.GetPlan)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/plans/:plan/runs", wrapper.StartPlan)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/plans/:plan/state", wrapper.PausePlan)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/plans/:plan/history", wrapper.ListPlanStarts)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/plans/:plan/revisions", wrapper.ListPlanRevisions)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/calendar", wrapper.GetCalendar)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/calendar/feed", wrapper.MakeFeed)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/lineups", wrapper.ListLineups)
 	router.PUT(options.BaseURL+"/api/v1/projects/:project/lineups", wrapper.SaveLineup)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/lineups/choice", wrapper.TryLineup)
@@ -3818,6 +4253,85 @@ type GetTextsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetTextsdefaultApplicationProblemPlusJSONResponse) VisitGetTextsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCalendarRequestObject struct {
+	Project Project `json:"project"`
+	Params  GetCalendarParams
+}
+
+type GetCalendarResponseObject interface {
+	VisitGetCalendarResponse(w http.ResponseWriter) error
+}
+
+type GetCalendar200JSONResponse []CalendarEntry
+
+func (response GetCalendar200JSONResponse) VisitGetCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCalendardefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCalendardefaultApplicationProblemPlusJSONResponse) VisitGetCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeFeedRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type MakeFeedResponseObject interface {
+	VisitMakeFeedResponse(w http.ResponseWriter) error
+}
+
+type MakeFeed200JSONResponse Feed
+
+func (response MakeFeed200JSONResponse) VisitMakeFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeFeeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeFeeddefaultApplicationProblemPlusJSONResponse) VisitMakeFeedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4887,6 +5401,363 @@ type SavePlacedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SavePlacedefaultApplicationProblemPlusJSONResponse) VisitSavePlaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlansRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type ListPlansResponseObject interface {
+	VisitListPlansResponse(w http.ResponseWriter) error
+}
+
+type ListPlans200JSONResponse []Plan
+
+func (response ListPlans200JSONResponse) VisitListPlansResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlansdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPlansdefaultApplicationProblemPlusJSONResponse) VisitListPlansResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SavePlanRequestObject struct {
+	Project Project `json:"project"`
+	Body    *SavePlanJSONRequestBody
+}
+
+type SavePlanResponseObject interface {
+	VisitSavePlanResponse(w http.ResponseWriter) error
+}
+
+type SavePlan200JSONResponse Plan
+
+func (response SavePlan200JSONResponse) VisitSavePlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SavePlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SavePlandefaultApplicationProblemPlusJSONResponse) VisitSavePlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryPlanRequestObject struct {
+	Project Project `json:"project"`
+	Body    *TryPlanJSONRequestBody
+}
+
+type TryPlanResponseObject interface {
+	VisitTryPlanResponse(w http.ResponseWriter) error
+}
+
+type TryPlan200JSONResponse PlanTrial
+
+func (response TryPlan200JSONResponse) VisitTryPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryPlandefaultApplicationProblemPlusJSONResponse) VisitTryPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemovePlanRequestObject struct {
+	Project Project `json:"project"`
+	Plan    string  `json:"plan"`
+}
+
+type RemovePlanResponseObject interface {
+	VisitRemovePlanResponse(w http.ResponseWriter) error
+}
+
+type RemovePlan204Response struct {
+}
+
+func (response RemovePlan204Response) VisitRemovePlanResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemovePlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemovePlandefaultApplicationProblemPlusJSONResponse) VisitRemovePlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPlanRequestObject struct {
+	Project Project `json:"project"`
+	Plan    string  `json:"plan"`
+}
+
+type GetPlanResponseObject interface {
+	VisitGetPlanResponse(w http.ResponseWriter) error
+}
+
+type GetPlan200JSONResponse Plan
+
+func (response GetPlan200JSONResponse) VisitGetPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPlandefaultApplicationProblemPlusJSONResponse) VisitGetPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlanStartsRequestObject struct {
+	Project Project `json:"project"`
+	Plan    string  `json:"plan"`
+	Params  ListPlanStartsParams
+}
+
+type ListPlanStartsResponseObject interface {
+	VisitListPlanStartsResponse(w http.ResponseWriter) error
+}
+
+type ListPlanStarts200JSONResponse PlanStartList
+
+func (response ListPlanStarts200JSONResponse) VisitListPlanStartsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlanStartsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPlanStartsdefaultApplicationProblemPlusJSONResponse) VisitListPlanStartsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlanRevisionsRequestObject struct {
+	Project Project `json:"project"`
+	Plan    string  `json:"plan"`
+}
+
+type ListPlanRevisionsResponseObject interface {
+	VisitListPlanRevisionsResponse(w http.ResponseWriter) error
+}
+
+type ListPlanRevisions200JSONResponse []PlanRevision
+
+func (response ListPlanRevisions200JSONResponse) VisitListPlanRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlanRevisionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPlanRevisionsdefaultApplicationProblemPlusJSONResponse) VisitListPlanRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartPlanRequestObject struct {
+	Project Project `json:"project"`
+	Plan    string  `json:"plan"`
+	Params  StartPlanParams
+	Body    *StartPlanJSONRequestBody
+}
+
+type StartPlanResponseObject interface {
+	VisitStartPlanResponse(w http.ResponseWriter) error
+}
+
+type StartPlan200JSONResponse Run
+
+func (response StartPlan200JSONResponse) VisitStartPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartPlandefaultApplicationProblemPlusJSONResponse) VisitStartPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PausePlanRequestObject struct {
+	Project Project `json:"project"`
+	Plan    string  `json:"plan"`
+	Body    *PausePlanJSONRequestBody
+}
+
+type PausePlanResponseObject interface {
+	VisitPausePlanResponse(w http.ResponseWriter) error
+}
+
+type PausePlan200JSONResponse Plan
+
+func (response PausePlan200JSONResponse) VisitPausePlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PausePlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PausePlandefaultApplicationProblemPlusJSONResponse) VisitPausePlanResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6418,6 +7289,12 @@ type StrictServerInterface interface {
 	// GetTexts The texts of the Android package, by key and language
 	// (GET /api/v1/projects/{project}/builds/{build}/texts)
 	GetTexts(ctx context.Context, request GetTextsRequestObject) (GetTextsResponseObject, error)
+	// GetCalendar What started and what will start in a span
+	// (GET /api/v1/projects/{project}/calendar)
+	GetCalendar(ctx context.Context, request GetCalendarRequestObject) (GetCalendarResponseObject, error)
+	// MakeFeed Make an address at which calendars read this one; the one before is no longer read
+	// (POST /api/v1/projects/{project}/calendar/feed)
+	MakeFeed(ctx context.Context, request MakeFeedRequestObject) (MakeFeedResponseObject, error)
 	// ListChecklistRuns Checklists that people go through now
 	// (GET /api/v1/projects/{project}/checklist-runs)
 	ListChecklistRuns(ctx context.Context, request ListChecklistRunsRequestObject) (ListChecklistRunsResponseObject, error)
@@ -6499,6 +7376,33 @@ type StrictServerInterface interface {
 	// SavePlace Keep a place under its name
 	// (PUT /api/v1/projects/{project}/places)
 	SavePlace(ctx context.Context, request SavePlaceRequestObject) (SavePlaceResponseObject, error)
+	// ListPlans Plans by name, with their next starts and how they went lately
+	// (GET /api/v1/projects/{project}/plans)
+	ListPlans(ctx context.Context, request ListPlansRequestObject) (ListPlansResponseObject, error)
+	// SavePlan Keep a plan under the name that stands in it
+	// (PUT /api/v1/projects/{project}/plans)
+	SavePlan(ctx context.Context, request SavePlanRequestObject) (SavePlanResponseObject, error)
+	// TryPlan What a plan comes to now, without starting it
+	// (POST /api/v1/projects/{project}/plans/trial)
+	TryPlan(ctx context.Context, request TryPlanRequestObject) (TryPlanResponseObject, error)
+	// RemovePlan Take a plan off the list; its runs stay
+	// (DELETE /api/v1/projects/{project}/plans/{plan})
+	RemovePlan(ctx context.Context, request RemovePlanRequestObject) (RemovePlanResponseObject, error)
+	// GetPlan One plan
+	// (GET /api/v1/projects/{project}/plans/{plan})
+	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
+	// ListPlanStarts What started a plan, or did not, and what came of it; the newest first
+	// (GET /api/v1/projects/{project}/plans/{plan}/history)
+	ListPlanStarts(ctx context.Context, request ListPlanStartsRequestObject) (ListPlanStartsResponseObject, error)
+	// ListPlanRevisions The versions of a plan, the newest first
+	// (GET /api/v1/projects/{project}/plans/{plan}/revisions)
+	ListPlanRevisions(ctx context.Context, request ListPlanRevisionsRequestObject) (ListPlanRevisionsResponseObject, error)
+	// StartPlan Start a plan now, with changes for this one run
+	// (POST /api/v1/projects/{project}/plans/{plan}/runs)
+	StartPlan(ctx context.Context, request StartPlanRequestObject) (StartPlanResponseObject, error)
+	// PausePlan Have a plan start nothing by itself, or again do so from now on
+	// (PUT /api/v1/projects/{project}/plans/{plan}/state)
+	PausePlan(ctx context.Context, request PausePlanRequestObject) (PausePlanResponseObject, error)
 	// GetRetention What retention may take away, and what it would take now
 	// (GET /api/v1/projects/{project}/retention)
 	GetRetention(ctx context.Context, request GetRetentionRequestObject) (GetRetentionResponseObject, error)
@@ -7137,6 +8041,59 @@ func (sh *strictHandler) GetTexts(ctx *gin.Context, project Project, build strin
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetTextsResponseObject); ok {
 		if err := validResponse.VisitGetTextsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetCalendar operation middleware
+func (sh *strictHandler) GetCalendar(ctx *gin.Context, project Project, params GetCalendarParams) {
+	var request GetCalendarRequestObject
+
+	request.Project = project
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCalendar(ctx, request.(GetCalendarRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCalendar")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetCalendarResponseObject); ok {
+		if err := validResponse.VisitGetCalendarResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeFeed operation middleware
+func (sh *strictHandler) MakeFeed(ctx *gin.Context, project Project) {
+	var request MakeFeedRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeFeed(ctx, request.(MakeFeedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeFeed")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MakeFeedResponseObject); ok {
+		if err := validResponse.VisitMakeFeedResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -8055,6 +9012,320 @@ func (sh *strictHandler) SavePlace(ctx *gin.Context, project Project) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SavePlaceResponseObject); ok {
 		if err := validResponse.VisitSavePlaceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListPlans operation middleware
+func (sh *strictHandler) ListPlans(ctx *gin.Context, project Project) {
+	var request ListPlansRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPlans(ctx, request.(ListPlansRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPlans")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListPlansResponseObject); ok {
+		if err := validResponse.VisitListPlansResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SavePlan operation middleware
+func (sh *strictHandler) SavePlan(ctx *gin.Context, project Project) {
+	var request SavePlanRequestObject
+
+	request.Project = project
+
+	var body SavePlanJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SavePlan(ctx, request.(SavePlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SavePlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SavePlanResponseObject); ok {
+		if err := validResponse.VisitSavePlanResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryPlan operation middleware
+func (sh *strictHandler) TryPlan(ctx *gin.Context, project Project) {
+	var request TryPlanRequestObject
+
+	request.Project = project
+
+	var body TryPlanJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryPlan(ctx, request.(TryPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryPlanResponseObject); ok {
+		if err := validResponse.VisitTryPlanResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemovePlan operation middleware
+func (sh *strictHandler) RemovePlan(ctx *gin.Context, project Project, plan string) {
+	var request RemovePlanRequestObject
+
+	request.Project = project
+	request.Plan = plan
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemovePlan(ctx, request.(RemovePlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemovePlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemovePlanResponseObject); ok {
+		if err := validResponse.VisitRemovePlanResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetPlan operation middleware
+func (sh *strictHandler) GetPlan(ctx *gin.Context, project Project, plan string) {
+	var request GetPlanRequestObject
+
+	request.Project = project
+	request.Plan = plan
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPlan(ctx, request.(GetPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetPlanResponseObject); ok {
+		if err := validResponse.VisitGetPlanResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListPlanStarts operation middleware
+func (sh *strictHandler) ListPlanStarts(ctx *gin.Context, project Project, plan string, params ListPlanStartsParams) {
+	var request ListPlanStartsRequestObject
+
+	request.Project = project
+	request.Plan = plan
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPlanStarts(ctx, request.(ListPlanStartsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPlanStarts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListPlanStartsResponseObject); ok {
+		if err := validResponse.VisitListPlanStartsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListPlanRevisions operation middleware
+func (sh *strictHandler) ListPlanRevisions(ctx *gin.Context, project Project, plan string) {
+	var request ListPlanRevisionsRequestObject
+
+	request.Project = project
+	request.Plan = plan
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPlanRevisions(ctx, request.(ListPlanRevisionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPlanRevisions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListPlanRevisionsResponseObject); ok {
+		if err := validResponse.VisitListPlanRevisionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StartPlan operation middleware
+func (sh *strictHandler) StartPlan(ctx *gin.Context, project Project, plan string, params StartPlanParams) {
+	var request StartPlanRequestObject
+
+	request.Project = project
+	request.Plan = plan
+	request.Params = params
+
+	var body StartPlanJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartPlan(ctx, request.(StartPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StartPlanResponseObject); ok {
+		if err := validResponse.VisitStartPlanResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PausePlan operation middleware
+func (sh *strictHandler) PausePlan(ctx *gin.Context, project Project, plan string) {
+	var request PausePlanRequestObject
+
+	request.Project = project
+	request.Plan = plan
+
+	var body PausePlanJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PausePlan(ctx, request.(PausePlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PausePlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PausePlanResponseObject); ok {
+		if err := validResponse.VisitPausePlanResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -9281,231 +10552,260 @@ func (sh *strictHandler) MakeSignIn(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5H39khy3keerIPouQnZcUUNaorwexsYFTYmW1hTJ49DWbXgVI0xVdjc8VUAJQE2zPTER+zT7YPskF0gA",
-	"9dENVKFmupuk7y82p6sBVGYikciPX94uclHVggPXanF+u6ippBVokPi/F41UQppPBahcslozwRfnCw4f",
-	"NBFLotdAaroCcgVLIWGRLZj5+tcG5HaRLTitYHG+yO0o2ULla6ioGW4pZEX14nzBuP7m60W20Nsa7H9h",
-	"BXJxd5ctXjJeML563VRXgGvAsWuq193QS/vMIltI+LVhEorFuZYNzJ3rhwKqWmjg+fbPsG0nWwMtQHbT",
-	"9R57ZJ7rT1PRD6+Ar/R6cf67x4/bWZSWZoFmklesYrode4dIJX7ZH7CAJW1KvTh/+jgzo7OqqdzYFeP2",
-	"f0+Cb/NWir9DriM0q923YzTbX/y7ho9yQjb8wVy4AKWYGJ9H2WceONed+bmqBVeAgv5WiqsSKvMxF1wD",
-	"R+LRui5ZTo3Qn9X2if/1d2V2wG1vtv8pYbk4X/yPs24nndlv1ZkfF2cc7qGf1lSTDXBNNlLwFfnNu5cv",
-	"yB++fvr73yIt3AhmgudXosH11FLUIDWza85pWVoy7XArMw+uJK1i33nh2OdyR9O/tYNkPYlxc/7cklRc",
-	"4Td32eJ5nouGB9ZJiwKKS6oHnCmohkeaVbDI9pdof3G1Da5/yaAsVEAn0QqUUUobQ1goFRCmyVqYh7MF",
-	"01Cp4HjuD1RKujX/Z0WSCGWLEri+1CI4qBXWwBeNCrJsh/Ss8ALvftG+dtaRs0enID9WlHFHf2ZoRMu3",
-	"Pb4saakg2xMpBZeMF/Bhn75LIYngECHFauwHCcSUQMtLlIe9cah250wO/szZ0LL8QpG8FPl1N9yVECVQ",
-	"boZTtIJLBVDsD1eCJvma8hzIkpYlocrISYEk3x9os2b5OvBulJVQnJMN02sCUgqpCOUFaXgBOSugMG9u",
-	"uAXcqOm/LWhZGkLgzxbZwtDl513JzxYfHq3Eo3HRsAsKMlxrqOrABryCFeXpu6+AG5aHpRd4AUX6SLxV",
-	"5PsM11I0VyVM7wU3SLuuzL1PiAR/BIpj7PGLIZON6GhQmgiJn2ld/2/yU6cuFLnmYsO9lCkNNdHm65Zv",
-	"Q8KWVOnLmioVkjMzAocNTqfXIMlVw8qCME6QhUSvmbJT2BHIGiSYlZm1bMx/MiObNYi6BGIUL0EDYY/K",
-	"vVVc4hyp+qv3O3N6p/1KiyZfh97XvqTRIKolYMM0ZOaV8WVzUV0xjscpbhbZ8MzStxTiGgqydHwxuxef",
-	"cLRNV993IaHwNNk5luo6OGAugeqZB1ZJr6BUcWUbX3e3TC50eNN1uyiBPTXNr+nKztkSbdRCsT8InYQ1",
-	"49xyel8vSqjETUuloSRs1sCJBGNFGVZrIa4J04r4tRG6odv+sTBK2xuQxuC7zEURpo9/IHLm7qgTw/as",
-	"UyqDH+9MNpAFx6CWKi3TezT/OSZ9r5gK6OWWP0mMsmIcYJO5jKVa2AMjA2eNrvkt1fbkm2E/3GMf7BzO",
-	"OADRgijQzwjlxBxpW3JDywaIptegUEPgc16OoltpeCV7HBCuuIiHtugLWtOc6W3AFq8bFT7nKqiE3F5W",
-	"V6GvdzjSPZvZEX8OLkLBD/ydVdg7Km2GyppzUixLer2N6IHkg+MGZMGC9465W9heNe0LhHYwTuNXnRmq",
-	"xOj4iob2Zck4BLWaBBQ+c8aRK1gxroJvGjX+ZcNDFxdrJCyZVLp/1I0pg04IQkfgwHyyZMGpY2T4kcrr",
-	"ABmAKkhkrt9xuySj2lhV6prVNRRE0a0im7VhyvTWVPBrwMhYEkpqlusGeeGuBs4nQK6h1mnXDe9FmC26",
-	"3p43lokz6BfZwrzgvj2/ywo/TIwNr53cDNkAvAhrljExZdoJaGYsSnP4SrExZllBNZ0ntJquhofUtAkW",
-	"kD8cJfbib5ZOne1c/OxO26yFssa4IlSa7SclMzesRhNqLrkZaWpzZBhREBxGTfbcyXT0DptyV03UeUG1",
-	"ZabJ7DLC5GhUQAhorhtaBql/1d15Rs0H99hdtnPL338/tOHnsDxb9Ez7gIZjmmyoIhVowniQpLkUSjG+",
-	"ihyi8KGGXA8O6p5DyJ9Ow0nXYkMqyrf+MtJO4e9bzNxC7K2FuqtzaGnXjIfnDTo9jPzhhML6nwbvnXIp",
-	"c5t6/xux3J+tT/ZWHSpwtzBJeYzeak1l6BK38Sp1MPKa3oAhVy6qSnC80G2ELFTIrlCM5xDmRn9t6Phk",
-	"nACVJfOXYzUxtIY6Zj5ETIuIBnZc7WyEVsAyv9X8NtiRbeRDS7++4Pa3tttdwQ2+pnwFES/pvE1Hlzri",
-	"/3XhmKD71933gvaJvdTNW4URmQRnspvWPR+njAqQxih5a6glXZBa0zbp6bybNs30sgycOve8eeqHD78x",
-	"5AHDi4X1jbiOXsWhCPvKNdNlmNXGCktzQ9sxcProO5SJ99tJYYpaIYrezPTJ2F9Eggja3ZljN5H7nO9D",
-	"F8LCTeIN+t6Cem8zStH3bpFDqvqlD/WrMeELseHnhBLkWEbWQAujmTKiqbomZkS1Y3l/87snX389Zbbi",
-	"hOGFCucoHq4wysTOVZq404QCHhITTa+BP3icmKVqxm4XG3lxBYH794jnPGpFVKKAsGEnwlumLqk2ohne",
-	"JiziRFSa6gdogtb3jhO0x6ddfG9NuGo/mx07SECju5zR6m9UxhSzURDronNTJkZJssWL7pgOXiVKqtAx",
-	"bcfN0L/sL6g31N4ouHWxD7nqWTcmYn82z6AjmK+a2PFawo3zjg0XBzcgt2RJc43+7/6SUv0Br8zQoZ3y",
-	"IPEa9Rv753ZFZUI0Wgq19AgKiDOr9vfYiC8qErishUJXpI1DuKjETMcN5OIGghYz0/4+geYYodzfJiwr",
-	"MWRm7xo2UBgMM0pQTanTjZB3+HyI4T1beGyAv7rH9o58pGG2iHrT/EpDXPu21X87BtwVC5KVXrGS7VkL",
-	"03avvlxTHry9CLK28VzGCT4TMAxyc77OsfeMkRZYRlQJr6ksNlTCZcSQWwNbrXX4lmcMXVqWM07JH9pf",
-	"BNYYv7y2nvp0uo+6ssdUTXRfRXSQ2PBYYsvY4SeBuuScwFfozYx40mTI+2RUhWy43cVOqrjYJPoXWQH+",
-	"Kj/GvAv/XP/mnGjfzj/qMX4S5Z+WlOmZIuGcVWOv+BcF7slgMgZ6A5il8JoWaeTdsEKvEwIqTosNjZbe",
-	"ieQPqf4BZcdud2k2iMo4GvVVV2ftWAbGFeO3oCkrx8zGMTo65XqXLUBKykMpUNac0YqshbKuJ6quoSBa",
-	"kEKQkqbHF77DKUIcXzOlhdwmq6cLzXjwoDJrnPrx90LpH/hS9BJGVDAoYNM1GNcK7zlQZM4FNzyD3Rje",
-	"JWgJ/4UiYsOn73etDYwr7yjRW1rHm7gUXPjt6Q1fsVyiCjAHR2l9UFdCaGvrsqK0phK1iRASFGj3XcMl",
-	"0ALvk06NFOnm8reSbrgP/OwYTCXNwfraayp1m87h4i5fKIJ7BC1ou0sy8tgI2ZOo7dymQUmJKvRKGCPD",
-	"evp+zuL384mk2myhxWXfi+3i+vaLbfCL8OOhZ8OGrVk4Mt3M7OYJcfu7EiqXR7pzF+EE7HeesFoCZIbW",
-	"RvhdLjXJ16wspL2KDtO5RON2/7iFaJdRQB1WlVnMz4SmQfgbxkP7D/9s3sX+0SbFmffCkKZ7yWpWEmYp",
-	"cqqFDF2WaL4mS8YLZZOKPCmNMHJhU60ynL0yStAoPcZX+9HVySVIUY6crzPPyRummMt2m2babtxIWBWA",
-	"bPEMzbwYdGO3K+uRz/NsREBfUBnIjponZPeXpPuJRPqvMHl81i8OyPdxRrYMjLPNrT/IPXtC79+1zIk/",
-	"L9safxFxlI64tArBYdZEyZnVrBqJUER93dGE0tQYBbq78dFesmlLnawjbZAfN6wAHrz9dnm54VhrLOP6",
-	"0RPSi+aXgq+UD3Nv1qKE0bDlGOPYClTY/T0j+T01Wl5Bweil/fucu6Fi/0jNPlFCBs5ZZ65k7ngtxYoI",
-	"SZasrBZZiiTYcF5H41Ykejxzc7f+kt7LtnR2rxISGlfiFIoG7nCv5yvKRdlUPCxOS1ZCJGvGfNVLmWmY",
-	"BtLYCOe+h4JxHXFhWmPsdlbougKlYjtardkywLx8TSXNNcjW+jTDu/XDB01KoDfG6mjQ17OUgof3QSTS",
-	"s8NwZ4A70rbv2cZw/BuMMDGc4+kK1NLdTRcA/CWNOPfum+rZrmJk/W2+5/AFKipnOMu6W8UdRpp+sD96",
-	"+jjkTTK3sksWcb1g/DQjV1tizXGzd7vQWu9e8FXwXhBJAQ0mmvkL2diLOSLZy1s/sjqxkrs4wfcvgjVa",
-	"+5YwmHBMbAVg8qXuJdMfKyo1klbgvruMzpbg1ZvjGkcvYGD33MNjht9cRh2Lh4mS+TcMbk5jJIZ46l1J",
-	"AWrrdfAIsCn4K/BxkFxwZS3S/dcOHqhYr+H2pSvtwAQ9IUn75skpCDukc8eoTzZw7zdi/76UNFgs1mWH",
-	"0mvgBGsR8MDLJQAna1oQm5JRPEOKuHJPwhShmvz3f/7XGThL7uzWf7o7W5rZ1Nktnvp3e1dyqi+rwF3V",
-	"UoUYe5igc3CQPkwTU8KgZ1mmGM+xxL4dirfDZm3Qx75GiNrfU16IG+uU30lP/VAzCWrWRSBqXvwqw4cB",
-	"LQoJShGqCCX/5x3JRQEZoeTt6z/1aXi11cH5JNB8TYeXg55B1chyWkDNQ1n/bXG1/bGDdPMOzFCS+XWs",
-	"uCaeQDFS16sAeLwch6FnlF+jV7ikSpOKFpBYhBP2qnf1we5dujWESPFDP7KVlPCk2CoWB5ooCgqZ8zul",
-	"PW7w0Er/vOO0hKopzb0cf9V9lkDL9KP5VS8zYMifP754S77+PRb7MU4KePTtd0ML50nQbPED/iRC/psm",
-	"anBv3PMTZabmqcwNEyLSK6r0S8rKRkJ6bd0cJbGTqT38YjR9eScXObFceTdz1yaQJyfuphfCKDAnTsQi",
-	"s8kJ85Jc71c/Y7NsdqpnfG4EEj+Q0drPCGjfYy9FNqIBXsFSvwkiGQxTd0aj8b1HD2gc7lCov6Bx++wV",
-	"rKIen/Rl+dLtUGb9XjL+KHl83sx4jv5MKnc3iP2j2Wwbb+fY8CORDVdE8Mx5r8wT5tQxIlY8yC+YdFN7",
-	"Bd0tLb6bNpRpdbkUqWAM7cYYSIa34FuGe35FRGXvymeWYU8NDLoVtlKL2z8tGWdqbdPMKc8BD8/0AwdT",
-	"wvYdEphmFq/Vsnln/jTqZWvtKx1aNgnaxk3onw9ShuUR12meQz23GLv9UcSlHa90SnIV+TTRWFbsK8ah",
-	"qUNJUA7FZYYL9CRJzyPvl560/CPN187/t1cZGwy4xitmtdC0jGapNAqKtGpa/2RvRJx2rLj2R+/32Nk0",
-	"0VSvkVSue6dLTbhDxjKZxjN8UtNmAg4L9894coyfvLfKEJFfw6YHFjSjvLyD/omVl/es5q/D3r6Kfuj/",
-	"5HePQ/XjbkNO2uAezWca+yuww/DHEfq0mBUzqNOHftjxQ2AgAj3pLQaDtvBTEjBP0hu68chm58z9nQUg",
-	"c/97MmFKjYIjvIZNW+0Qrmi3F4nJNJC25GfSMZz361WG4hIE9uhubaNGh3/OxUGatGWLYRHD5OL7HvXH",
-	"UzZs+6KePBEOdJHkGcJ2JYSOhaeaUNbLGuuPNboiyJrWNXBFllJUhJtv+DPy6AkCwNByQ7cqI4/xf1yQ",
-	"yiILtgh4Tx4/tp78FgXv0ZNwBDRSMDriEI9HnuPqOupW9lHnXacgAkfZrFJeWNyoJdVACkG0INSb07bu",
-	"uZDsBiRhFcMsAZ9K4w1I5IPNHDN/rWptq+uvrWO5Ejfo5AGdrxdO+BeONPfFn4pYAK9h8xLmQ4Y459sU",
-	"HkDAGxdbRCym6irCE5AVbD36XTYLAuFogbI5oawIZoK5qAHXcntOKDELzXowCmbPkVxStT4GdsKMQNmg",
-	"6Ax/FmFx3xs9Q9Qqxhvd2gmtMvmXaUDN0CI6O3/GEgJ5jd88ffrVN/euwTMLEbYydMYyYv659hg9wEEY",
-	"rIeNvMI7DxY18z0Kuh2y86tvnva5+ThY0A9Q78rA44lf7aaCmiEyO33slRp+aKbswMYEwuJBX2koY5qX",
-	"W1uOn2jzPX38OKCZzPF9GYYh8TO4CKFDgMMcjiE4XOcjsikprHMUjW3Ke5pmQG/gclBjEwg21TVRmm6V",
-	"XbZ3b6lg4VZn7O3GIfG6TOz3zwjSww3UOsosnpUtKonYhsNR0QhRGbH/2kRbysmbCy8DCPeiGF+V7bIx",
-	"hYJW8IzQsvTEX5YA2tGeXingOl0Q9uVAyAJk9OBBGXxGjJEpKrMaC9mDLG79YJJpjdkP9rF0N9cAODRU",
-	"WFcD1Zfd2d8DUp5SFB4/NOVMNLI7BkrrHkgj8pPH41esDpQnsOkcvoYRjTakAQqekV+40OTDL+e28pXp",
-	"tWhsjeJDWK+hLC8RmyeSqo0Il7Z6CnihMkIrwVfEVVd9oQjcIPZ4FkJgCwEqOEpG1O5FZ5wEQCRmGX9O",
-	"H++6SVm+RhXRJikZlYWgIJPXPbqhW5cokCBTEb3vHbWtFkN+Kk2lhqLNc5++B/dKsEdJ4p8bXJwmX5UV",
-	"JaS/6ohGZoURYcodze27DxQzoaWvg5l86yPf5wOOo/CDdSNroRJBCiXULh9nNHFQVHAliq16Zx8foPyk",
-	"oBua3dMrW5xhuYwUXjZc2zyle+QZuGFjO93HdmY5EEu4DDHp6dMshDQeLDfDDVgyc7KCYgVYzIC05E6z",
-	"5peshIC+3z9U2SqUHHkNtT7HEmdF3LFJHFowlsDYQx1KtO38+boUpW1kgBB5yYerv2QFKmPhhiHmnsso",
-	"xk1p43wVLcyxc04kLBsFBWmREyWadxRhkWdggwcuTU8ef/0vT3//TSjfDGET9tcsyJWt5xU8B2OFMK2I",
-	"dYyeE3My+rpBV0g0fEGKP3WWlLXbpk+sTtpGwkWvxSbsqmjkjLhvPxsjVKruI4lBXmI6kMMrT4uiN8H8",
-	"Sh+5TA7Gh4fxMdHUYX5yz0+W33SBVU/erBeAbWkU4tKbix+8Z3CHU6DzdTQiZQ6PPJrrMbcsfgL55R8Q",
-	"XUUbON+5pKDlnxF8CcaxPqKW4K4DaUlguzmtbhldbLxHoRBl33aJw3ugEXNxIbp2HTHohQKumtUqngo4",
-	"UhozODv2vxVyLtbVUoIKZOq67FzKlVGSWpCKXgPGgwgtBQev+zlsWmR1bxsHMFHy0D1yswbEPXR195QT",
-	"fC44AFdaNpXvD5SeQu5NrbllfrTh+Tp8FbG3tUtas0hI1T0Q2T9R5nGAYnZdodRzQNZlMLmnBlkxvLDM",
-	"nX5MFdRS+Dqgid40S2eKSKHbvKBgGmbCReHCPTavdEtTuQIdZ6n7PsLRA2PDDwu2ssEBvg8esaNuprDk",
-	"e8I5ZHxYK0o9A1gtmeAxfIxIfdrbnpi1Jfy8kALfl1m8DLhKNyjfGrMKNjtYXYfKBvSOujgWbC6askD7",
-	"bdBMY1AUX8IkmGxlIVEdZJnD1xj48fZbMgSayLASiLcPRwVzmHXWYWl2nklcdpCFXWer5BKS2UVrPuYW",
-	"xAvhOoYza8kGH/QzBNdBX1lOy9KVuQoL/ox/snZ5LqoKY6aD71fsBtqvgu05YKkvXfZVIpyazVQNFRFp",
-	"qqOZS1G4TV/+uuck1sYWsbcK2/2EKaKERNQE13JsUjpcuamvnXErjAiDPxl2jK2yvOztnoBh1H2ZfkoB",
-	"xzW1xsOMX9o6ixmthuJJfZF6CfNF2EyMJcRhrYP/WbfG/jbs03Hn/UP8eNc6TnYdKtEy9yS4Roux70YJ",
-	"T5wHUxO4Ynr7iPECauAFcE1q9gFKl6mBWCWiJmY/7dVArYNpfpvDYrB48BWjadeRN0NkvHlV+CMZIcuu",
-	"xiHsaLLNB/fWMZ7l7x3miRBKUAdRUIW4TvexJoNkByreu6R/P2eY9L0o7s6ZbkvuZuWy+t/EkClc7Dce",
-	"4A0kQJrj/9KlxTyw8c5ISHhnoiCtRrLd5iF0zGnkMkh+23UEUe2bja3M6SpFs1qTq20cR/EejbJsq7xY",
-	"qLCyzjZFt7tQmZFeADv1qRaa0hgHuagg80BExk4QS7JsZB/sP9y7xWz3lPW5xh8hBAbrRjp2/7BIxfwX",
-	"ClP39Rq2CODFxeaZeXnBrfcTXQihnknjyLVU6UsM1CXDg+wF2gOxc4j1e+hCLg/rhiZq4JfxaRLi1lnr",
-	"vbaRJy60oa9zvJ+7qHa2E9Z+cJQ61CCzRYiNSL3NKLSmMCweGtC28cR5xQcp5TnvGt6W58zFqj34hb9t",
-	"A2eL4eItpQaVo86x2a+Ec9h8fS4OoI57KEIojn3RHHSf8Gz2mqhVmX0ZGmzIgSKOHDUx5MlDXoz8Nksc",
-	"ZxWJICQFDWKddWwXDvdOEVocohdfJHJx+E587xruXCah/s/B3C6ntsSNOerKsss8ma6UTfNl7rtwgtJw",
-	"eMmaoKLjf6Rty5RY7JXm/dpAc9CCvHddeGwnl75R25lAALbUZqSGaqQOKN72QPXreHDwzC4uRLMLegPF",
-	"25JG6vYaSfPt8Oyw+GzZ/sWvpJrppoDUxwVfzXk+sZwnTJd2bf15g/RAgJGoUR/KavHZhvsAVvcrmR/r",
-	"3Bxyw4wiADv40mBfWEwcD/mzEgE5tITJG/W+gesgXPDHewyIQfFgeptfsZu5R44IJ1mt+4AN+1kkMyLz",
-	"PZiGCNzkTOfYfQBI53kcphZtgXv3+V+WtnuXNUYroJwoUYFv7HFP3Eykt38FT7EebOYujHCPk5BLmBVI",
-	"AT3P5AUdvpdHAi12+PZ38TX/1RdXz8huaguyp6ogd7uiRQuzLwB4D8c4CbUljp/aKshIzzm3v20EgGkF",
-	"5XKR3beM2fauskXMDnjVLSD2ohZ17yhYJvG6ipzJvKmUNuaEmu1kHPNbioZHfUbjl32ximE8U2lG3Ul4",
-	"m+4bcf/KqFHQwBk1eodprh7Ly+nOw4c0SJ5XV3Uv1ELVSOTgXnBvkocjneToNpxWtqFbm/SHHqkdkPD7",
-	"nwbtnd3Hu1xf9jbfyAu+O/v9pb61CHx1u81X6lPEvozdAV5sO/aG9UYs3XzMZXvPPPCD5HDnpVBzHfH3",
-	"cPROQcb4Epg1tS2K17TwDSr2bde2oHP34Ni6XCjE1iA2x9O+4CIbD2unJKXPSmGfzIOK4qBHHJ2lWF12",
-	"7vIUn6tYXba46ikFq0O83p7Oukcnn9lu2Zny1GVDj4Pn4nZ8Yx8e0dhd+n0AkDjcGhe7tF2Jom0oXEth",
-	"1ACp6JaUQlyTSAbdNOxowiu1KnxDuY4l8u7gMCHGEVn24yh7ceRgo+bYFoppYp8L6qg6cHdWFlm57ZHT",
-	"Ns71OmmgX/pSPNgCvd3b7cxOk47o5ueYSBlyn8ki8RKMLRLu17VgDLA+1oN0Xlw35S69R5seWH5QpyJe",
-	"l9CkGESLYvknIzFhx4TvuLY9g5JwUzusVN/Zv+tlZMU5gS5dftMsyoy0+07HAog0SulapOAWLSyWv7K7",
-	"Z04ftlFEfQcCkNSlLD1PMw1GHSxuoFmCh5NtUyfdZSzekMTJystghtJIZvZ9sx+n8fndisIhg2Rvf2va",
-	"z0GBt3bllDHcDjyy+h9dskMMFXyyWC25AO4uvog3PtQ6he8TrtujcjX/dkyna+ZqYe/RInzjzYimdUb0",
-	"BjvGrkVZZKRmPF9n2IQgI9ewVRnWTKiMmBPFd5uAG1o2VENG2jYUFnfjhhUgMl+9mdnCzYwgcov5n6gz",
-	"YvNGMgTszcgSoDQmcsMLMaxx/DpEqqUUVTC9igcBs7E3RLtGsWx74i6h1Gia4xP+FjXJqUESec8KEjcg",
-	"Zxxqwf5fkQ5g02ljhRjbIG9a23I/wBa12kc7SSbd36GehQAbjHnu4rV6YwvqsReOtHo4TvXqvCLUgbm7",
-	"0xvBWouuSwK1V3VnqiYH4S5s9zwVTDuvaKxBAdXrWElWsNt0IXKsmSGMk39//uOrcE7Irw2EU7GA+IsG",
-	"qod3DTcag/zbxZvXKbniFfW1Cha+1s4zAqZ/sQbQB8CxxXEmwGwfiuk8syZgpF90eg+jQf/nB/n44p0m",
-	"7gH8HEuD2FcMAwjnMIbtfqvnlv1RkXneJdVGs20TcY+vgMoEV9Yf3WMPdp33uyqkBUT9D4KlfLSaUa1r",
-	"e1cEb4s+eTml+Xc0b7fX2sGtLMjBXrH/LvdmoO02WlRUszy8NWLJu4yuuFBMjUUgxhztIYDLtlMUVboz",
-	"aagmZ+4/6uzWPnk37AAbeq9aiqt57e1G209HvQAPAUi42rbo5N7b3bEjzPIV/yFYchVJp5vf3WPvNMLU",
-	"id44sXUFU2Nm14EsGV+BrGWswwjuodnB88audLqLjRu9+8lwRV3RSJgKOgSgTGuaM72dxq5xz/V6K4fx",
-	"LdMVlS97DyVl2cL2GTkFrhI+OFa8F0rVAUuPje7xp733On1dFvL5MHAGPCZAXW+WBzV33xU3e8a7ftR7",
-	"XVhaUrR877Et6wSrI3L30kH53EGYCUfylXuKKIRQ6+vZtv2g+XLTpYYg/Kt5jAOVYMEozBUUWzjtFRr1",
-	"AyqTCM1tKGMai1fd18NRi4AF9MASpyD93ZVxFydBhdtME9dOttf0UUNNMD7alq5ebTE66/8LNyAREsAj",
-	"C9jE6EDywxEbXrUtq4Np+TTHlM42ymEMwEJZ+OrUhphtW1Xzhhx7RpvxeAdM+EW4kDR68Y83rPbrLIXo",
-	"/NfpZ080c6Feu8vUcDrXPRx9S+4z0HydEbrUIPEzIr7i/2hZPnP4f6781HFrdvbN0arRnEvDOY+9S9lP",
-	"1g0U3jDB4mOjXdBTbV1brQ2YmvczUkhopTy9HAo7Pd6jeipcuBSrHUm/6NZURXsL9Lw+O+EaBO4UEkU8",
-	"aBmn34+vWV3HFhC/Io/1fr5Pb6ReJHOsS9Juh2Cv4xwVW6b0ijj8CwbFtQkagFfbkAITLW6/Hui+APZr",
-	"WucgquB15Fp6rwSQeyPpHBB8IAKxgydbC/DlY50WoMzqzGAgP47XFIFqs6hr6ES/hlqT/rHTh24L3ybt",
-	"8h4A69EO0WtF3Yc0aSslxuuHUCxjFUQtRt58/LsASNnBGI+pRHNE/5X5QfDqxxJyNPCh5CipVx/uTLMk",
-	"HCQ44PKjvPAB0hmpwa7L6UCYYsn54QayLQCAM4+IFW6y2475a4dd25rlUx4CnC5rVxh96/eOtkeTv5Ox",
-	"Ov6KAruh3A83fMcMtFCFrtEE08plVyuypg7k0LWgUKSiiNA2mrg8gT1+jlOIDce4qFqMoWkeHCkzhsHd",
-	"vrpHws4pJxhDjVq1CRCTqcj875EQIyXdyaXe+9k7e3PJ7b3aEdwLcj7zTEeTDyvXz4kGCy7uo8dt92V3",
-	"t/Igdb454AB+aUZvtpTGCXvk+YsKmFVr0chIdiCiIMxzEf5D8ATr0o0cEpe/dhciH/PkNvnKWJPOlvSW",
-	"pDMk08OeP3WYmocC24qX1aeb+zO6MFrDfBi6chWf3Sg/h8rCFOSNZHp70bl+tbi2lSjWYYvXZiqhlyi5",
-	"1rpe3N0hAOIykB3yHpRvdLnEGj6UbmXLbn3DYJWRtmGwyogEWpJ6LbCSghfeKbakslJfku9uQG6x+IUg",
-	"HiGhxC6K4Gq/JN/hHQJRHRwyVBtmVuQ3716+IH/4+unvf/slec8qsM+ZP3711Vd/IIyTv7x/kZGikbYi",
-	"llSsLJmCXCAou2L/wE4BGtSX/8Hb5Przxb/TimrRXYEW54snPoUXQfsWX335+MuvXHAZiXtGa3Z28+Ss",
-	"bXi4srFlI3Y4+Q/F4nzxHL/FkFctuLup/O7x4x1rpQeyd/Z3F16xAjkZW8QJkIVD1rkvzJ+XdCTc1q7s",
-	"zGOooTQ1VUXldnG++GktHEqnsgcqVWSzFhV6L7GICX/gydF3WwYp8ifoag6PSJed6sYAgd6vwZbxHYBI",
-	"721dF6t120v0C2VHd7YJtV1BKrolV7Bi3He1KMhabIaXpYxg7R8mTWkYktdlY6uzW/fp7ozaJoMqSvFX",
-	"TOnn/qEHkjytz69re7if1rcvpX5dh+GBI8oXimijuTxpvCUo0BAEmq8duCmtQIM5H/8WnrN7xExqde3P",
-	"2aJ2gaedvV4U/s3bdJQ/ChsQPYhM9zpK3g0PDi0buDumlulPu7+NaMfwBzLxeVEQOmDeM6LgBiQtPb4P",
-	"oggatU8VWQmBCsn6e40Rlrpbzm7dpzt76pVgb0VDlr7DFMU+VwcE/nr/xPwBd/JK2CDdQ0WaXgM2hbAL",
-	"IGLpQv9M6WetPDNNrgFq/ICtBRUpBV+5diQb819X4n5Pic9uF8y8m7vDWut1QQey3slh1pOpaZfOzxPs",
-	"qmvDqrq+O1OurDaq4y7AttY5un7r1wsn6LjvfBX+IQ5jqtsrbtcwZE0L1yykwjjXkqIUoOGGWElIu4ML",
-	"ADqN48zftXQnWG1Ny1EO/9E+svceuLhfG5Db3dXFV5Pt7tyaWjxSS9MvbIOujNCu6ZT9xksPYYX5lgvt",
-	"mgviJXGRBVfz62Atk+HXYMsjZ3s7uDdQ4K6lvov5laQ8X/9rRW2P28Aq/AoD8j5ZnTopLS8aqYRcJDz5",
-	"ilXMHqRHO7BQUrCgIbAhnRg9fDvagTLs9KG060p0BMviR4+NfzzDwsE/ntas6E26b1RceUDKBzLpRzxE",
-	"nV+m3xva2RP9nnK0KBwCoi1aamt4S5pfu660dylq7OwW/70buwZ5jh5Amf38uTPpDXdjIcbgftPHB51d",
-	"o+69rPPv+TQet51/01OoWS6qiul//Xr5O/qHJ/lvvYIdnohXvT2aeCaiR8GWKQwF5AXiwh5aRg6vO3CF",
-	"ttTiU9EePznvbFdK+XABteyw4iE0ZC4F14qNTSmpGe9XEc3SE2cWBliN6YsX7pFDmT/Bn60o47Za8KMo",
-	"G/+OJ+IqjukQmIl7917LQxclP7ThfA81MUuWlkyPydFLpj+NUycx/J10yTqOdLB8PQirIbawEw60w22j",
-	"TGdSeDfTtuePMD/jQn92MrR2zcdtCdlHXnnMLv6e8uLNDQY0Pt0Dst/J/cQn5HDe428YZ2rXdAW2lYLr",
-	"I2vDQbiDXEWw30WZ9VhhLu3ME9P3/PqstpXqFWbG9HNbvHnMg75NB539S5eHcI9f+jSRe7gfjmlztPQ+",
-	"0S4x9yZXvmrNyLqkHI8O23IUVZC9dvbPG8HbLF7nb7KM+NxOFu0zRmLy/97l1nzi92K7zBPKDBLO31Gf",
-	"2/5knelxtSXXsEUxKnttnT9t0Wg7dTySDR/3/b7wj75r+GnCmEH4831243oOccF07+dqPvablHCxOYZz",
-	"8UJT2VH3eB7GPgNPbQi1U+57sGTDD8C97+kNBFhGSSvhvsdMZhS5sYY6VY6a3WvzxA2TuFlOs1M66UnY",
-	"L721HUYvOnddm663tNevvL+oB2yaJrRn6A0ce8u042NK8Ik3TI+j4W0zoO4DmfhngHqwVRpeYNteRTBB",
-	"61lXvQYfBtVsrXt4fNf02vpFt8y3bT+7HVmJRAnb8CDWXpoPimn8A3oF0UTj5M1Fu8YDBQaDhvWuXT3Z",
-	"AyAyjocvTJIRSzEH2RgbstdJNm3UthlrdEgHtJY23J/NwydyVVmCpOhAL2yHUYDLEkD3st1R/bnjpRCg",
-	"Hmo5JG2us1v7YTTk9a2/dR5NcdkZXB1PRHcVLZ8OELWyg2WordZC9fnANCmYA/w9tCledJQ8kC2+y8ez",
-	"Uojrw7v/7rPwmOn6Sojr551QzVvnDwVUtdDA8+2fYbs4ovvPLPPTsnhdUBsZ/PBtgDcIn4s0tG7NXrg2",
-	"x7vZHg6fBv/Y73JyN1MwJVSUcXV2a3bZ3acgoeGBzPJGh/ElEF3jllKs9ssd5m9dlyL2SW/eCwDXTOi4",
-	"aeCY+hbeCa5VxoHiiEz1fXRf+Fo0grAUTJFKVMB1hmcDIlCY80FMJ3jvc7cHaRXPXFVaSDjVgXsqP9gf",
-	"jVR1ftArml8TxrUgjYJP4oyNXRgdy77tD3mEo6ZFOzvxcXNaKbB50a0HpcEbWaMsDJrg1quyWWNpnrXD",
-	"MBWWKYv0PbHfQEpssX9/5RnVed+K73Dw4wmAG//E7O/Penz2P1fXhKKxTbQghehDLDXaaEcjD4h9ohKZ",
-	"fXZrP4zeXlreJUQmNpQ5EJfBrZxV5sT/yoL8Vozb/z8OJcb/87CLE0vczO5NW+xkdmIH0ePJdWgVDv3t",
-	"dqQahT6iQ9S99LKDPUj0L6Hry2eYZ626y7rQOSo54aCubLeqo3mYZnmGhg2ZIunsbcdy6vsfRF6g+3YO",
-	"0z6zhHVHsljKeis+D9+Ofqjjp60/LwoPXnK0865FRzntgdd10otcLZYdastD7xaSaSCF2PS6TLoO/WvR",
-	"YJYisQ3jMpt0QzkBruV2sLdsyoBFarLgZ/itbCad5169nd26T3fjyYUdwz9/2r/hg9HufzRNPOqo9tph",
-	"JU5lhR93V7nRP0pO9wl56zK6mXaF2taFW0i64djEwnZsQ0wZf47N2yb+T1/+g9UP88TMlJ7ZC+0hTn8i",
-	"i/QArme37hNW7kKNMOgHd2u5OQ5y03+Oy3zVG/FIW6VFGj6RFY/v5cqPcWZXLPnmgiDuri1D1MoGaSXQ",
-	"wgWepjjNoanHjedX7plTBPFetVl1HyPl3L0pccBWR0pdeOVTOI8V8PC5LCc9O/qzHp9TLmnBiq/LWMDq",
-	"IFq5msEWstfczdJ2wVm+FuxBCi5qjHfgWcdhezf+yVNVxAldjz91YC5NjfhfqOWCpR/OP8kUsVCpxOXi",
-	"J0nCrf2QAE/RY+sUOsW3h8GleCnkCvQgBTmK9RNZ3Oe67c2N4EiJ12V/ex4kpG+O39i5+lpsjsmV13jy",
-	"77Hktc1EOcQmlA1XNpjmr7UlVS68ZpvCHi/nxdeQH0NRPy+Kt3b4NE9zH+s2Ljl9v9/Tp9n9i59ErkE/",
-	"UloCrYbi0EGuMk5xhbuTnPRc8ESMKYYNVWilGjOW6YPkAPPCnPaCg0/Lf+ac3TiPzYWoMRPYv+Fdmpyd",
-	"LcGClx5E3naIwfSa/GLN+3M03s/gBrjn8S+2HQEiwCH+pULEsiWV7t1+89P3z9//9Cfy/fsfX2XkD1/+",
-	"7rfnBAdQ5JdaipUEpX5xcGf/wV+aF3nr/uwA5eytAniBpPvFvbT/DXnrSxwwVRpwVEP+7gH7fwvpN9xM",
-	"drp2Ox3LCQkfwVUyJd/HiLkyjuV9OHHrbKRFYZjZa8AB0kI+otBOhuDqkk4l5761j5wE3IneQIHzpdwB",
-	"3cIeTl47UEdD33bdInsthWzrkG3/f3qstHb76sfZKn3apmyWKL6aUaOHu8OhAPaSzu3Ne1xoJRhyODzZ",
-	"mPH7rn3omJl+7SSnvAK174+QlhoTMjZ0O8x+3WB8Ar98ePFSUGB3aXwU9b5D4RMmcZ6atc4nvhnh8OTG",
-	"aPijWsINg81RzOO3dux3zTEZ/lEq1NybxQ1W3E2HqVdzbgzZcDcsdn4N7d4S6I3NsXIejmdtGy2mbONe",
-	"KBKEYvyAd0Wdo6kRuNwvFPEATkKSBMw+28mhTZbA3fLpZEq8a/hEAU3XsDZtRI+wHof4MRS4xKaaD0Ak",
-	"7KNnebiuZQedE6Gw/240k/pzStt41/BYysaB6oLfoZvj2KkaF64B9ydcRfHPWDbsKidS0jCMCj27lQ0f",
-	"Tb8IsnCnXwjTa6POfatE1UJPLCkrGwkYslg2ZQzL9EoyWIY2ca/l/Z7utv4DzMnVrgYFsbixuZdwvTPM",
-	"X9quYrOzKr/5yFmV7xo+Xnd2GJl5wy350PlhrislrLDtgmpKrboT3AI/LzVxfQCOFtl/1/DEqH4nw2cI",
-	"tnbUhIP+smJq713Dn68sXu4nqfbs4j4drcdhc3jN5w0HRSvbl1M5MGv3l64ZinpmO356ZQXoMVTeM5iu",
-	"Qs9yynPbMfejyt8LXIa/y3yup5h9C8vMZ53yKSBn2LrR+2tmcKdREx7BF/aRk6BbUFdcNIlsYdd0oNuZ",
-	"E3B368rMoezy1K62JKcPLng6hla3fv+TbasZ62IFuMyxqEh95x86hVC1k6U0EOg9+9AsrrJ0LaXtpmyz",
-	"gL8kL+z72ZZKVJP//s//aul2dsuKu09R3Ozyjp5h+aDVWeKdaHnh1AJ25BKY2Fufge99Mbrx/EMn2Xgf",
-	"pXGHOWw9LVxeflcAb3ekOTLNlsw8sqw5AxgvfHebpYOfz/5/lKOlWaM6u2W8gA+f+2aKDGteLSX75z7U",
-	"/HvDx0Gh/+0vnM1sVPehKu+RABIwQu3N9RCnm/MQt3dhRfC9yP/98dWnd3qZe/vZbQkrY/Cal7o1/4y6",
-	"dy7WAEdtJ2gniMEl2C8Pa4RwseG+FQfWJbkMmt61LyOu+byxfH0f+o+qB21L/AfqgJ3CT6GYbSvEuwbU",
-	"4TYThkzHUhQRoTy76Rq3/lOTPe+h+h2G9JHQ9Y9UXr/oRjs4eiBVYKb4NBItLugWs8ZsPx0s1F8OEP+Y",
-	"anEx+81v010GEmoh9ZdrXZWfyE1AAZW2hC+ozS/s10kpnr8mp3aGYnenadMgGl4kV80YW3fpf3GAemaX",
-	"DHzl+nGh7lSZcyZ2TYiPmBGsIJcwcc+5cM+cpkehmSuFIX5Vh+7A6iiS+VqmLm9ArcUGm2kxSW5o2ZyA",
-	"L2e3ZgkJxRSObh+p1acjmku0OXB9wWSOeDKYEegemY6QJoiD/9VIxqdxfP2J3fSYw7SyYjt1PLnS+yml",
-	"4B6aDTxbN7IWahQa5KDZLlEMD7TlqcTOWCQvRTx+uxK2bH08dPw5JYA49sWSQFruHsCGckN1OcI5LUuQ",
-	"mJ6nAI6fJPKmBn7RgrEcC8HMTXBy4IHetIGrr//6IOBVtueNKw/0+dweIP4Z2axBepikq0ZtXVK9xfHA",
-	"yiZzW3Ewb0ka6OzWfRr3LrS8Hc/D6+Vy2EWKGhBgxO79f5J0jpNJxBs+GO1oVxf3QqkgI8fd6W70jwQy",
-	"ciLO9iBG7KGNKLj+2HZntFHfpRDXZPq+u7+dHTjoUa+8AbkJOjTQej6BzJiJ/mlF5k/C+kHaFgfetPNt",
-	"v50kdU0qsYTOe1SVplt1DzECXpxahoImxne86MvQ587N7wxv/HjPkGkdKEBuLF6X4bFiN8ARzvZezNOS",
-	"TeTLfOeeOY3vARdmptwmxVnd2g6UOIN7YAB+hr5F206kwppcRUqxItTcqU565M5m7ZKVoD6Jnfm88Dvz",
-	"JSvTvdafTbl4/+Wi1VZo7eK1qyBX2wPWjFNiON1d7ZyWyCk3lwOrHbQg+VqYC/dSiuoeeuIaan12i7i4",
-	"d+bPv96dUrJiIZ2piMp94+kKfj1uskKAwiW7Oa0tNn+FYvVpL1DI4sFdhw+k8t6YpZzEpMWZPpLGe47X",
-	"+ZDO+15ssA7QpUsdokVeT7f1cbtd4SFlGn0jHeLEPbRcLaT+lESc6QnT7AKfOIlhxjR8vGbqHh3CvC4R",
-	"y+Ww3lRhibEvBmAS8d2PGRhqTZIjjd9MM745HeebRNa7NR20M6OEGzZozaj8ag5eHN6o9YVLnDmWf9qu",
-	"/cSqups0cF311DyYLYojPrNJqqzW1veAYyuLZrRsFBQOfqcsu9zUlC1he5geAxoAm1Yek/049nuB8xxD",
-	"BNIyLToE5KnNfEDU+FZ9I/dcYrIVFpywn7Xs4/xY4HmDESpEr8LnsVLfukKcdDGFgcOUGiEnQbf4b0o0",
-	"vxWGjxLMN7Obk86h5ir9rAVXsE0b0FXxJTE7DwEVNJJoRRknV+YSrMyfrFcoDrEYeckDa5/x0tZD6SCM",
-	"hSDZ2vJWDR88ql9A/phruLhGW1W5lB9jsh6n76LqqZeDYDQORfrMn5UJlsO79tFPyoLolnUYI6KliHPp",
-	"WTiPfqzb6h5X085sl2D1+XL+7NZ/HI/W9mXg6Nu/a0K9v/k1fneYwvaeqUhDmqADK2Clx0tjmvjCy4/M",
-	"8fA4ss+ko7mjmroU9GFty5ImOLu1Hw7feNOOe8gttrtkD6j5SSw9itRNr+Ev3Xj/rPCRG8wds4Qjv9GN",
-	"wu59nmW/RU+7qGo07/pmoY/Ond/2/8hW/BFzHU+DVP2RXsMFW/Efjqsr7QyxpvmiOISR9KM1L81oLurL",
-	"VuZ45ECupNgokIRx22ztS/L2zcV7skM7h1vOnEZXkDeS6S3uAy2ugS/O//bz3c93/y8AAP//",
+	"5H39khu5keerIHgXMXZczbQ0H/Zaio0LWTPyzFoj6dSy5za8Ez1gVZKEuwqoAVBN0R0dsU+zD7ZPcoEE",
+	"UB8kUIXqJinJ95eoZhFAZSaA/Pzl7SIXVS04cK0WT24XNZW0Ag0S//e8kUpI86kAlUtWayb44smCw3tN",
+	"xIroDZCaroEsYSUkLLIFM1//2oDcLbIFpxUsnixyO0q2UPkGKmqGWwlZUb14smBc/+7rRbbQuxrsf2EN",
+	"cnF3ly1eMF4wvn7VVEvANeDYNdWbbuiVfWaRLST82jAJxeKJlg3MneuHAqpaaOD57s+wayfbAC1AdtP1",
+	"HvvcPNefpqLvXwJf683iyZePHrWzKC3NAs0kL1nFdDv2HpFK/LI/YAEr2pR68eSbR5kZnVVN5cauGLf/",
+	"exx8mzdS/B1yHaFZ7b4do9nh4t82fJQTsuEP5sIlKMXE+DzKPvPAue7Mz1UtuAIU9DdSLEuozMdccA0c",
+	"iUfrumQ5NUJ/Udsn/tffldkBt73Z/qeE1eLJ4n9cdDvpwn6rLvy4OONwD/20oZpsgWuylYKvyW/evnhO",
+	"/vD1N7//LdLCjWAmeLYUDa6nlqIGqZldc07L0pJpj1uZeXAtaRX7zgvHIZc7mv6tHSTrSYyb8+eWpGKJ",
+	"39xli2d5LhoeWCctCiiuqB5wpqAaPtesgkV2uET7i+UuuP4Vg7JQgTOJVqDMobQ1hIVSAWGabIR5OFsw",
+	"DZUKjuf+QKWkO/N/ViSJULYogesrLYKDWmENfNGoIMv2SM8KL/DuF+1rZx05e3QK8mNNGXf0Z4ZGtHzT",
+	"48uKlgqyA5FScMV4Ae8P6bsSkggOEVKsx36QQEwJtLxCeTgYh2p3z+Tg75wtLcvPFMlLkV93wy2FKIFy",
+	"M5yiFVwpgOJwuBI0yTeU50BWtCwJVUZOCiT54UDbDcs3gXejrITiCdkyvSEgpZCKUF6QhheQswIK8+aG",
+	"W8DNMf23BS1LQwj82SJbGLr8vC/52eL952vx+bho2AUFGa41VHVgAy5hTXn67ivghuVh6QVeQJE+Em8P",
+	"8kOGaymaZQnTe8EN0q4rc+8TIsEfgeIYB/xiyGQjOhqUJkLiZ1rX/5v81B0XilxzseVeypSGmmjzdcu3",
+	"IWFLqvRVTZUKyZkZgcMWp9MbkGTZsLIgjBNkIdEbpuwUdgSyAQlmZWYtW/OfzMhmDaIugZiDl6CCcEDl",
+	"3iqucI7U86v3O3N7p/1KiybfhN7XvqQ5QVRLwIZpyMwr48vmoloyjtcpbhbZ8MzStxTiGgqycnwxuxef",
+	"cLRNP77vQkLhabJ3LdV1cMBcAtUzL6ySLqFU8cM2vu5umVzo8KbrdlECe2qaX9O1nbMl2qiGYn8Quglr",
+	"xrnl9OG5KKESNy2VhpKw3QAnEowWZVithbgmTCvi10bolu7618IobW9AGoXvKhdFmD7+gcidu3ecGLZn",
+	"3aEy+PHeZANZcAxqqdIyvUfzn2PS95KpwLnc8ieJUVaMA2wyxliqhj1QMnDW6JrfUG1vvhn6wz32wd7l",
+	"jAMQLYgC/ZRQTsyVtiM3tGyAaHoNCk8IfM7LUXQrDU2yRwHhiot4aIs+pyXwgsrvuJa7wIky48TIRRW+",
+	"qDTZUEW40GQJwMkOdFAvWTHO1GbmMVWXVg84+EICdWbN4VfJN4Ns+JXSNHKKKab3pH5SE1eayrkncXwB",
+	"WpRF7PwoWJJBZMiXLfAwcPzzE7YkdPP49/05KEU1zZkOCFBeNyqsLVVQCbm7qpahr/eW2T2b2RHDi1Dw",
+	"A39rmXt/MZ6jb6xKer2L3CbJQhZn1tyLwDos7AuE7gGcxq8auR6j40saOt1LxiF4N0rAI8xoSmQJa8ZV",
+	"8E2jJqRseMj8tarmikml+wrT2JXSCUFIkRoo4ZYsOHWMDD9SeR0gA1AFicz15/Y+yag2urm6ZnUNBVF0",
+	"p8h2Y5gyfcAr+DWgqq4IJTXLdYO8cAam8yyRa6h1mtHqfVGzRddbhUa/dWahOTKuWX1oFe6zwg8TY8Mr",
+	"JzdDNgAvwifLmJgy7QQ0M3aJUeGk2BrlvqCazhNaTdezTv+w/OEosRd/vXLH2Z77wO607UYoa9IpQqXZ",
+	"flIyY6c3mtA1ZTwjTW0UDyMKgsOo4Zc7mY56QtKuy/tobfbYMtNkdhlhcjQqIAQ01w0tg9RfdpbzqBLq",
+	"HrvL9nxFh++HluC8C79nIKqgarSlilSgCeNBkuZSKMX4OnKJwvsacg1hLaC9nYaTbsSWVJTvvEnbTuGt",
+	"dmZsWWv7UueACS3tmvHwvEHXmZE/nFBYL+bgvVNMe7epD78Rq8PZ+mRvj0MFzpaXlMforTZUhlwBW3+k",
+	"Dkbe0Bsw5MpFVQmOboGtkIUKqnGM5xDmRn9t6D5nnACVJfMuFjUxtIb6YXpgpxwgVzsdoRWwzG81vw32",
+	"ZBv50NKvL7j9re12V3CDbyhfQ8TXPm/T0ZWORBFcUC8YRHBeg7Axga6BeaswIpOggbtp3fNxyqgAacwh",
+	"bxW1JDO7VW2Tns67adNUL8vAqXvPq6d++PAbQx5QvFj4vBHXUYcOFOGIi2a6DLPaaGFpwQw7Bk4ffYcy",
+	"0UsyKUxRLUTRm7n2JP4iEorSzvMSs0Tuc78PHVELN4lX6HsL6r3NKEXfuUUOqeqXPjxfjQpfiC1/QihB",
+	"jmVkA7QwJ1NGNFXXxIyo9jTv3335+Ouvp9RWnDC8UOHCDcMVRpnYOdwTd5pQwENiouk18AePE9NUzdjt",
+	"YiMvriBgf4/EX6JaRCUKCCt2Irxl6pJqI5pRX034i6h3JekkaCM4OEF7fdrF99aEq+5cK2bsIAHN2eWU",
+	"Vm9RGVXMOmaso9dNmRhryxbPu2s6aEqUVGF4w46bYZTCG6g31FoU3AZqhlz1rBsTsT+bZzCcwNdN7Hot",
+	"4cb5WIeLgxuQO7KiucYoSn9Jqf6Al2bo0E55kHiNRh/8c/uiMiEaLYVaegQFRNyApCE9KTffQMQkXgm5",
+	"ZEUBPOaLA+2NjCELljvUei0PnCptnk6l/4925CAHGCqIQV+Gl7/aKJFLc2ibeYXS5MtHj/pzP0wIDsJD",
+	"browlZSW7n6ImlSeTo5EExdjO2Bv5j6vspapHbV6zArKh1O7D+VjxFcZSY+ohcKAh412utjnTMce9MTy",
+	"wPZ19iaq64Ryb21aKcPAvLVFbTpCMGggQTWlTheFt/h8iPc9W2lsgL+6xw5UQqRhtoh6W/1KQ1z7tr0f",
+	"9xT8JQuSlS5ZyQ60yWm7SF9tKA9atwJjNAxNT3wmFOAx+tcce8Ao8YFlRC/pDZXFlkq4iij6G2DrjQ5v",
+	"TmMI0bKcoUX90P4isMa4c6ONB6bTfTTUMXYVRfdV5I4SWx5LnxtTjsZiZYDe7si1IkPeSXNUyIbbXeyk",
+	"iottov+ZFeBdPWPMu/TP9T0rifbPfFUQo7RR/mlJmZ4pEs6ZOfaKf1HgngymfKG3yMVWN7RII++WFfb+",
+	"SjPZhkptT2PxSkxfgbFjt7s0G0TtHI36R1enDVsGxg/Gb0FTVo6ZFWN0dIfrXbYAKSkPJVpadUMrsjEq",
+	"xpYqQtU1FEQLUghS0vT403c4RYjjG6a0sDH2pJEuNePBi8qscerH3wulf+Ar0UtLU0FFyyaFMa4V2sFQ",
+	"ZM5FO7yD3RjeZWwJ/5kiYsun1ZzWRsKVd5ToLa3jTVwKLv329IaRWK3wCDAXR2l9lEshtNWSWFFaVZra",
+	"dCsJCrT7ruESaIH+BneMFOnm1LeSbrkPDO4pTCXNwcZiaip1mzTm4nKfKYJ7BC0su0sy8sgI2eOobdUm",
+	"W0qJR+hSGCXDeoJ/zuL+m4nU/WyhxVU/yuGyh+wXu+AX4cdDz4YNH7NwZLqZ2c0T4vZ3JVQuW33PVuUE",
+	"7HeesFoCZIbWRvhdxQbJN6wspHVVDJNGReN2/7iGaJdRQB0+KrOYHxJVg/A3jIf2H/7ZvIv9o029RXOL",
+	"SeVfspqV6l2KnBoLJGBM03xDVowXyqYuelIaYeTCJnRmODvaWebQY3x9GH2fXIIU5cj9OvOevGGtQTbN",
+	"tP24orBHALLFMzTzYtCN3a6sRz7PsxEBfU5lIAdznpDdX5LuJxLpv8ISlVm/OCLfxxnZMjDONrf+IPfs",
+	"DX1oa5kbf15NB/4i4kgfcXkWgsOsiZLrN1g1EsGKxkKiaeupMSwMh+CjvZT2ljpZR9ogP25YATxo/XbZ",
+	"/+FYfKyu4/PHpJftUQq+Vj4NYrsRJYyGtccYx9agwuGRGSU2qdkUFRSMXtm/z7ENFftHanaSEjJwzzp1",
+	"JXPXaynWREiyYmW1yFIkwYZ7Oxq3ItHjmZu79Zf0Xrals3uVkNC8cHUwB6FiCUqF63Zyl+mqnhohgBuQ",
+	"WBqBNpRRB1WwFmE/1drNEFyTK9wMLGtPonr+q1yUTRXxyq5YCZFML/NVL82rYRpIY6Pyh14TxnXE7e69",
+	"mXPSLSpQKnbKqA1bBQQq31BJcw2y1YjN8G798F6TEuiN0YQa9D+tpODhvRmJTu4xyRkFjrTte7ZxR/8G",
+	"I0wMZ7e70tx0F9glAH9BIw7H+ya5t6sYWX+b6T58gYrKGQ68ztK5w+joD/ZH3zwKebiMpXjFIu4gjPln",
+	"ZLkj1kQw50kXDu7ZKl8FbZVI8vujsWTpsRdzRLIGZT8bYGIld3GCHxqnNVogljBYakFs7XOyofmC6Q8V",
+	"SR1JhXHfXUVnS/A0znHXo2cylEk/34uH31xFnZ3Hiez6NwxuTqO4hnjq3VsBaofCTWLlio/W4GMzueDK",
+	"asmHrx285LFSze1LV9SGSaVCkvbNk9Nm9uNa9mr3CTLu/UZ08heSBstku4xmeg2cYBUWXni5BOBkQwti",
+	"04iKp0gRV+hOmCJUk//+z/+6AKddXtz6T3cXKzOburhFTeTuwE1A9VUV0CEsVYjR0Qk6LAcp7zQxjRF6",
+	"2m6KQh9LRt2jeDts1gai7GuEqP095YW4sYGCvZTq9zWToGYZJ1H14lcZvgycDkWoIpT8n7ckFwVkhJI3",
+	"r/7Up+Fyp4PzSaD5hg4Nlp5C1chyWkDNQ1n/bXG1/bGDdPNO1VBhxHWsrDCe9DOCaKAAeLwQkaG3ll+j",
+	"p7qkSpOKFpBYfhj29HfICO5dujWESPFDP9qWlKSn2DoWm5oohwyZGHtFjW7w0Er/vOdIhaopqbbYLaz7",
+	"LIGW6Vfzy142y5A/f3z+hnz9eyxzZpwU8Pm33w01nMdBtcUP+JMI+ZSaqMK9dc9PFNibpzI3TIhIL6nS",
+	"LygrGwnpVcWzagOH1QXDL0ZT7vfy5xOBGvazzW3RQ3KyeXrxlgJz40Q0MpswMS8x+341XzYzbK/iy+dr",
+	"IPEDWdj9LIX2PQ7SuiMnwEtY6ddBDJdhutlohkDv0SMqh3sU6i9oXD97CeuoFyp9WR60IlQNclBAMkoe",
+	"n8szXlcyk8qdBXF4NZtt4/UcGxIlsuGKCJ45j5p5wtw6RsSKB/kqkyy1l9BZafHdtKVMq6uVSIWhaTfG",
+	"QDK8Bt8y3PMrIioHJp9Zhr01MBBY2OpCbv/kq5txVJ4DXp7pFw5msB06JDDdLF5faHMl/W3UyzA8PHRo",
+	"2SScNm5C/3yQMiyPuHPzHOq5xc/tjyJu9nh1XpKryKc2xzK5XzIOTR1KzHL4VTPcsmdJ1B95v/RE+x9p",
+	"vnH+v4Nq7mAQOF7lrYWmZTRzplFQpFWA+yd7I+K0YwXhPvd0ZqqsTeGcF/uayK8dyysN7jA1nRIafGPv",
+	"6dk7JqIJdyMJdfdOWptwAI3lk43nWaUmLwVcNO6f8RQlP3lvlSEiv4IbkD9CqD6+zWN/WFqyqzy4Z7TU",
+	"rSJeZPAKtj1kuxlYKB1OXQwLpWfofB120Fb0ff8nXz4KgZ24M3TSbPLQc9NAlYFDEX8coU8LsDSDOn2c",
+	"oj3XEcazMPjRAgZpi5UoAdNtvW0SZ3nnf//SomW6/z2ekIZRJJ9XsG2LqsLAGdb2m8wmaisLJ335eb8s",
+	"biguQRSqztAe3Ur+ORe6atKWLYa1UpOL7wdBHk2ZHe2LevJEONAlJMwQtqUQOhZRbELJUxuEOdDoPSIb",
+	"WtfAFVlJURFuvuFPyeePEa2Mllu6Uxl5hP/jglQWBreFa3386JENvrSQrZ8/DgfSI3XpIzGMeAJD/L6J",
+	"RgJ88sK+HxdRDm1yMi8syOGKaiCFIFoQ6i0gC69QSHYDkrCKYbKJz8jyOj/ywSYgmr9WtbYgHtc2FlCJ",
+	"G7y/QeebhRP+hSPNfcESI0rbK9i+gPn4Vs5fOgU7EnCgxhYRC4M74IkEABcLe3GXzUJaOVlsc070MQLN",
+	"Ymxr4FrunhBKzEKzHlqL2XMkl1RtTgHRMiO2OahtxZ9FWNwPIMwQtYrxRrd6QnuY/Ms0+nNoEZ1pNmMJ",
+	"gfTY333zzVe/u3epr1mIsAXoM5YRc6m21+gRLsJg2X3kFd44FLWHUfKBVdOvYPvWIyzOXExBd0Ox+up3",
+	"3/Sl6lEQvwSg3pfFRxO/2s9sNkNkdvrYKzX82MKxh5IVyKgIutlDBQC83Fn0kUTd85tHjwInpFEjrsKo",
+	"S34GF1x2sKmY/jNEVO3cizabiXU+xrHD4Z4qItAbuBqUjAXilHVNlKY7ZZftPaMqWIfYKZ37IWz0tBD7",
+	"/VOC9HADtT5WCwJpa6QiOupwVFSGVEbsvzZvnHLy+tLLAKJbKcbXZbtszL6hFTwltCw98VclgHa0p0sF",
+	"XKcLwqEcCFmAjF6AKINPiVF2RUVcYTECWnfq1FYyrdHNYR9L95AO0LZDdaI1UH3V6SC97gNTB4UH3U65",
+	"mxuPCRlBcncPpBH58aNxU6/DIAtsOgcnZESjjYaBgqfkFy40ef/LE1voz/RGNLbk9iGs11CWVwhFFqk8",
+	"QFhoWwwIvFAZoZXga+KKBT9TBG6wYUcWgi0N4cc4SkaO3ctOSQpg5sxSQt15vO9hZ/kGj4g2v80cWYiB",
+	"NGl20i3duRyTBJmKnPvex9+eYshPBzDalm1M2+M9xIlRkvjnBgbc5KuyooT0Vx05kVlhRJhyR3P77oOD",
+	"mdDSl3VNvvWJ/QoBB1b4wbqRtVCJyL4SapfKNZpzKipYimKn3trHB6BmKZDAZvf0qnBnaC4jdcQN1zbF",
+	"7R4pKm7Y2E73YcFZjswSrkJM+uabLNSeI1g9iRuwZOZmBcUKsPnjaXnBZs0vWAmB8/7wUmXrUF7tNdT6",
+	"CVbsK+KuTeIg9rGiy17qUKJu5+/XlSht9x9EBE2+XL2xFyj0hhuGEKMuGR03pQ0RV7Qw184TImHVKChI",
+	"CxQrUb2j2EtgRkONgMnx+NHX//LN738XSlVElJjDNQuytOXpgudgtBCmFbEO2ieIUe3LYF1d3PAFKf7U",
+	"aVJWb5u+sTppG4k0vhLbsMukkTNSBvqJPKEwlQ9CB3mJmWSuyUdaAkYTTM31Qe/kPI7wMD6cnjrMT+75",
+	"yWqyLibvyZv1YvctjUJcen35QxVE30EPXzSYaS6PPJomNBflYQLo6h8QXUWbc7FnpKDmnxF8Ccax3KeW",
+	"4MyBtPzB/XRot4wuraJHoRBl33Q55wcYKHNhTroeVzEkkQKWzXodzyIdqfQa3B2H3wo5F9pvJUEFkrxd",
+	"YjflyhySWpCKXgPGpQgtBQd/9nPYtu1IvG4cgPjJQ3bkdgMI8+pgJCgn+FxwAK60bCrfVC+9+sCrWnOr",
+	"VmnD803YFLHW2hWtWSQ27R6I7J8o8zhAMbtMVuo5nUlkMC+sBon4TvvZb9PTjx0FtRS+hGyiodvKqSJS",
+	"6DalLJjBm2AoXLrH5lUiairXoOMsdd9HOHrkhirD+sNscIEfYqHsHTdTDVh6wjlkfPhUlHoGjmQywWNw",
+	"L5FyS+8fTk2CirowpXD4lPvnkNHDSE657RKCBZnWRcRU59OyjVPa0t6c8nDnotAdhznzFFtloY2sLNbB",
+	"fXoMGGpc6shWHjlc3sfz+d2aCHYhda4xZxsl9kGhjYo3NrIqbEQnOG5emn2RiLXk3pLNA5SYlepmhdJn",
+	"RLvEt5YCLaHCyXDt8p0UtRIb2xQ9aOY5wfv0bIlR+HiPiagEog8eBumnPJt52LCjZZkRoPkmIzVlUmFz",
+	"Oclqi9QzcFREm+2pI2ZWzPK99KKMjj6LJ7wpy+zQK9059PeTG+7vE574WXPQM+ihpDloQ/HgLJawpA8T",
+	"zo+V898TlgikZi6askBTe1CgP6wAidaGhIFlnW6N8Yo2FNImXs4A9utkrTs6LZpGdpglWzVKhy3vuqSc",
+	"2BgB09MOhWHeepvv1xNnty5HGzd17BB70WaRT6Yz3henPHxWj+DcmnW97d1b+47GM95oaddP74qZmW2N",
+	"6sSGhkqv7tFwZJ5Ixmoq9gt6e5VEffmKvo4O6q2jgDmukDeiOWypcj1H9Ya2iLRm3wxaY6TTqWjgBAA8",
+	"nQd8b5OzCjJCpWQ3tMwc4q2QUajVo7WoCzt8igYyHyrKSAkrTUSjM2JsESgQ7cV3CYo2nQtq8FiJg8Hn",
+	"ghXoTsVZIk0w03qTsKLfi87wrXMquc50PawhL0ajonmM5pXjVsDRG1i66WaHOuKGwUGicKNG6PZOMhoo",
+	"LaBlOdl9B5MLJGRENiUoQhUrwjDSk5kvCfuhPTIDX3UnzP0bOCXLxp6iczhuB+R+oJh6YHDyOCNfYiTi",
+	"q+QGeH7ckKcxUNoy9RpOOQgHE4owaHyL3i7Fki7LHR4ENvZv2z5RPs8CHJTX7APh3mB7VTMlR1SnOfD0",
+	"bS1HYNJ1A+E22DazwsEb34Cb1hbihnTQlb5yjpLEshBbWRtyikY13d61HzNz8KJE0265I0a9LgVfuzSR",
+	"kioLoJqgM4QdGdaZ8l6TFbsB0prR7RunXbQB/2bEGWkUJhWJY8Eac20w72SoK6ef7KiQxTq4zgWxPK57",
+	"0jdtRQ9HvNvnACDB84Nb3dQfhVmv3my/7hvb+7fSGyhCs6WkjhOtqeF1RL99+tbIKHTVm54vu4W95YUU",
+	"qAAwizENy/So9Rujk8P2I7ZcEaR4qkFf5U4Z2wbGYVIPkgUPm6UHIPBYCcQHoUfFa7hjuv5knXmJyw6y",
+	"UIplCdUsiKPZoGq+wCCIsc11rHefJRu8108RkB6N7ZyWpYOGFLahJv7JBv9zUVVYIDL4fm2ON/9V0P18",
+	"xPPeqLnRytpoCzMPGXmQiarp0gkB1vagc10JiUjDtWPdZPq2hWj02E5uhRFh8OGnA53xqrd7AtHXgAdx",
+	"8pAFjmtqI5QzfmlxgNJvqZGi8wiej/kiHIuOFWwjFo//WbfG/jbs03Hv/UP8eNvapvvOlCg0bFILLNu3",
+	"2I0SnjgP1mFxxfTuc8YLqIEXwDWp2XujzGFZGoZARI3W6QFG1yZYhr49Lm65Byw3J+0m8mbYTWYecu1I",
+	"+duqw+AJm3haNhBYxzgKjc/KTWw7AHUwCCPEdXoiZ7JxH0CJ7UBp/Jxh0vdKRfbudKvczPIA+t/E0Jxd",
+	"gUm8iiRQrm6u/ytXA5hK/rb75mgKU7/uZG+iIK1GSnvnoVrPssTv7dBrLyfZcJvsMstaHJQY75sHVJMa",
+	"RF0CWZtrXYpmvUGDKNb0SAKdC1qC7aqi/TYqazoqutvvaxVp7LwH3Gj7SBmtJBcVZL5rgFFQxIqsGtnv",
+	"3BxuxN9zBATow7QFjrEWo2fLZ8rGS+YZ7pSVKYRw7eJDGMg2G28W/bseTTGcgkDQMohZ+5lC8By9gR22",
+	"9eBi+9RQWXAYCOfBlhvvd0iVvsJ6h2TQ8IN6pUAJUjwM1kZPD1UZe/WlLUPUwK/i0ySU/2RtErD1EDnH",
+	"kMtffuKKg7K96qBQBiSPCK9t3LPC5v6xn16Nx4/mlhKFRmi70kU2b+s8Mnt48dCqI+vJnxfySoHfetvw",
+	"Fn5rbn+8o7s9nKjOdnxo2EO6c/2A+lwctN/sRROcT6MT/EFHdM9mf861J39fhgbbfXCfRK7qWLerUzgS",
+	"E8dZR9K8kzK7g4CFjpjtO0VocYxATSS9/PghmrcNdy6nkUhuwJWcEXFjbuyy7MoDp5Ew01yZhy6woDSc",
+	"3kV9AFI0cBbu+R6nxOIAeu/XBpqjAu697WoY9nO31G4m0K8FlhrBSBtBvYq34lZ91CocPLOLC9Hskt5A",
+	"8aakEVy+RtJ8l5gyUFLNdFNA6uOCr+c8n4j9FEko8WvrzxukBwKIR42iUOmhLwk/bFBxP0jcETcAhNxY",
+	"o10HXcu0UATFooyE/IGJgNtawqRH4lB9dhDt+OMDBsSg9jEF06/YzdwjR4STrNZ9QObDUr8Z5VM9GOZI",
+	"i6uZzsX7ND2b57GZWrTNjQkledq0Gd/Um3KiRAW+2fw90eeQ3v4VPMV6rbr2Wxf2OAm5hFnZ7qDnqbyg",
+	"w36NSDa8Hb79XXzNf/XgqTPyMlrA1SnIvL3FxYFXLwF4r3diEip7vGdbe0CGYind/rYRFKYVlKtFdt/k",
+	"OXRx+1xt28bCLSD2orarzkmwyuMgPDmTeVMpbdQJNdtJO+b3FQ2P+tzGXQliHesrSaUZdW6y/QNgtEab",
+	"As0AdPOAWw90VkSKJ7v7MGDaz8B9nwPCda+uRKqRyMGD4Oh0wUQ0NLilu3DOxJbubKYW+rv2GpPe/zZo",
+	"bXYfL0Te9opCveC7u98b9a1G4LFcbVFpnyL2ZewO8GLbsTd8bsQwQcZc3vcE6zgK0EZeCjU3kHEPf/UU",
+	"JLz3Cm+oze3c0MI3xT7UXVv0v2CCKFMEK3SILcS3L7jIxtMCUpBDZuGMTBarRnuvRtyopVhfdV7/FI+u",
+	"WF+1vVxT0A2H/fh6Z9bIORotRZvr9J0pTx1kxXhzPNyOr+3DIyd2h5ESTgMLBEngBuRuKYpd24JbCnMM",
+	"kIruSCnENYmUOU+3FUt4pfYI31KuY2gLe30WMHOarPrhoIM4/H5FIwbRYlsodhL7gn1H1YG7s7KdE9u+",
+	"/Ja6vbNrcL70pXiwBXq7t9uZ3Uk6cjY/w2r3kPtMFolGMLZlvl+n5LEmuWE9dm5cPMWWPqBNr0FvJOne",
+	"BlKKQSwqlr8zElN3TPiOa7kLJTUE+6J1vdCcToTracMwadAuXX7YLMrEz/EZwLGR5uxdW3bcooXtH6zs",
+	"7pmhT4938XWIsSk65Ixi+rQ2qWD7Apkl+HZxbX27M8biTdCdrLwIZniNwGfct0R9uiewW1E4ZJDs7W9V",
+	"+zldXq1eOaUMtwOPrP5HlywS6/o5Wf6aXCl7F1/Eax/InQKDD9eXUrmebx3TaWCzWlg7WoQt3oxoWmdE",
+	"b1kOGdmIsshIzXi+ybDJcEauYacyBLZRGTE3iu9wDTe0bKiGjLStry1I8w0rQGQeYs+VTDkcAvM/UWfE",
+	"5t1k2JAvIyuA0qjIDS/EsFb66xCpVlJUwfQ0HmyIib2f2zWKFfGVFisoNarm+IS3oiY5NYiA97QgcQNy",
+	"xqUWgAKOAGRrMZ12V4ixDfK61S0PA2xRrT0SpU+39jXUszq8BWOe+/3YvLIF9dgLR1o5nwZicB5S4EDd",
+	"3et9bLVF1wWZWlPdqarJQbhL0NrbgAdp+xWNNSCmehPDzeKhOEghcgQ2IoyTf3/248tw19FfG4iVb3tD",
+	"A4+Ht40tSf23y9evUnLtK+oBZWx7OjvPSLPcyw2APkKfOhxnolndQ3s2zqypWJX0ehfNbkquwT3s73Q/",
+	"H1+8rPYejR1jaRCHB8OgRWO4R12XzmJJ1utaFxWZZ11ScjRbObGv4RKoTHBl/dE99mDXeb9rclpA1P8g",
+	"iLdGqxmQirY3ddBa9Mnf400q8al43nOvdbNbWZCDPUTWfe7N6KbXaFFRzfLw1oglPzO65kIxNRaBGHO0",
+	"h7oheccMgk62Kg3V5ML9R13c2ifv/KPxvuS1FEuY5aIagaod8QI8BMV2ueuXsaP7pGNHmOVr/kOwZC2S",
+	"Tje/e/fBbYSpE71xYusKpsbMrqNZMb4GWctYB3HcQ7OD541d6TSohRu9+8lwRV3RTZgKOgjYUdOc6d00",
+	"wLh77i5bbETEVMZmSOkHlccmDSVlWfTRGTkFDq40OFa813nVNY4cG933l/Te6/R12QaHx8Gc5TEB6nqv",
+	"J+YVpGGo2DseuR3ost6SouV7j21ZJ1gdkbuXDsrnHgx4BJDNPUUU9rnon7Me0RnMl9suNQR7hdlqbyrB",
+	"IgYbE1TTa9T195JWewGVyXZ+bShjunGbuq+HoxYBDeiBJWJB+juTcR8yUUGoRJWSUuRUY92LT7DQUBOM",
+	"j7alv8sdRmf9fxF2YGN7+2K5jMO8O0x+CDpuPZtZBaRz4mKfliWsKU/13NZ6E036p7kHAbFRDqMAFsr2",
+	"OgwVe4S93A7v0bwh79UMtd1jPgsX4kYNf0frkfqXUojOfz0D/SqWuVBvnDE1nG4JKyHBgTLYzxZ2zwIE",
+	"IYCBkO5/tCyfuiYtrkLKcWt29s3JqvmcS8M5j71L2U/WDRTeMMHibXO6oKfaurZaHTA172ekENNKeXpV",
+	"Fy/2KjISi8BC9Vfx2pF0Q7emKtpJt+f12QvXYHclIVHEHwY9pa5ZXccWEDeRe+GsB1aEWBu6F8nE82+v",
+	"IMQb19bU7uwuf8Y5KrZM6RVx+BcMimsTVACXu9ABJtomr3pw9gUadKWB/FAFryJm6b0SQO4Nd35E8IYI",
+	"DrotBPVdGHys06JK2TMzGMiPg+pH+mnY1hjoRL+GWpP+tdPvrxG2Jrt6sntiL/fwA9tQVx93uq2UGK8f",
+	"QrGMVRC1jUzmNykZA396KOMxlWiO6L80PwiafiwhRwMfSo6S+uPD3WmWhIMEB1x+lBc+QDojNTgXXO/X",
+	"hsaS872ze0+WPYCCU4+IFW6b9LLfdLlivFXLpzwEOF3WrjD61u8cbU8mf2djdfwVBbbOvl9zxz010PaT",
+	"cV2JmVYuu1qRDXWdaFy/YkUqim00RhOXJxpEPsEpxJZjXFQtxloeHb2dUaxRYvvqvl1hTjnBGGpUq03o",
+	"A5Tae/QdEmKkYDy5kPwwe+dgLrm7V+/ae/UFzTzTUeXDuvgnRIPtAOmjx2i6E98MpOskQmTDsclauJR6",
+	"BAYnvctuiDz3aEebd0Dsk8CM7tFolN337HQhuUlnhA4C4gnsbOVgDzsdYm/AaMvcA7r8RQXUzY1oZCRr",
+	"EkEu5rlO/yF4CvycHTm0jf7aGYo+FsxtUprRsp2O7TVsp2Cnh4N/6hpCHQvELQ5mkG4GYebm1coiaKcY",
+	"LPvw3WvfgMqO8nOoXE5B3kimd5edS1z7XhrWkY3uBCqhl0C60bpe3N1h955VIGvmHSjt9vgKaxtx1ytb",
+	"jgxVU6KXJCOKdZ8l0JLUG4EVJrzwzsIVlZX6gnx3A3KHRUEEm+kQSuyiCK72C/Id2laIpeEQx9rwuyK/",
+	"efviOfnD19/8/rdfkHesAvuc+eNXX331B8I4+cu75xkpGumwZStWlkxBLrCjqGL/wDa3GtQX/8HbooMn",
+	"i3+nFdWiMw0XTxaPfWozdpxZfPXFoy++ckF3JO4FrdnFzeOLtsfJ2sbcjdjh5D8UiyeLZ67ZhARVC+4s",
+	"uC8fPdrT4nodYi7+7sJOViAnY644AbJwyDr3hfnzio6EIduVXXhsPpSmpqqo3C2eLH7aCNdiSllFgyqy",
+	"3YgKzy4s7sIfeHL03blBivwJulrME9Jlr+ozQKB3G3Co4A8n0jtb78ZqTTwBPlN2dKezUdvSuqI7soQ1",
+	"474lc4FAq4MLICNYE4nJZBqG5HVZ6uri1n26u6B5LhpXCxyk+Eum9DP/0ANJnqTtuckC6Y6HUurXdRwe",
+	"OKJ8pgj28fGk8RqyQAUZaL5xnbloBRrM/fi38JzdI2ZSe9b+nC1qF5Db2+tF4d+8TdP5o7CB4qPI9CvY",
+	"tqQdXhxaNnB3ylOmP+3hNqIdwx/IxGdFQeiAeU+JghuQtPSoSohOaY59qshaCDyQrB/cKKepu+Xi1n26",
+	"s7deCdZaHLL0LaZu9rk6IPDXhzfmD7iT18IGLx8q0vQasKOxXQARK5cSwZR+2soz0+QaoMYPKyGxPE/w",
+	"dQ9Pu3Sl//eU+Ox2wcy7Odve6sQLOpD1Tg6znkxNu7p+nmBXXRtW1fXdhXLlxtEz7hJsX/iTn2/9OuqE",
+	"M+47j05wjMuY6tb077pdb2jhOl1XGP9bUZQCVNwQQwppd3QBQGd6nPn7mu4Eq61qOcrhP9pHDt4DF/dr",
+	"A3K3v7r4arL9nVtTi3NrafqZwoMmI7TrLme/8dJDWGG+5cJGS6g1nhdZcDW/DtYyGZYO9ut3urdD8wMF",
+	"zlxHljNOlpLyfPOvFcUAQmgVfoUBeZ+s2p2UlueNVNgHYPLJl6xi9iI92YWFkoKFHoEN6cTo4dvRDpQN",
+	"ewSeQLP40Td2PZ1i4WBFz6tW9CY9VCqWHuj0gUz6ES9R568SK+LwypXXJ9rtbTZxUTjcSVvM1dY2lzS/",
+	"RpTHakrBsLv04hb/vRszgzxHj3CY/fypM+k1d2MhsuOBQ/phd9eo2zPr/J4+vclt59/0DtQsF1XF9L9+",
+	"vfqS/uFx/lt/wA5vxGVvjybeiehRsOUbQwGxTshjy8jxzw5coS1B+VhOj5+c17orMX24gFp2WPEQGjKX",
+	"mmzFxqba1Iz3q6tmnRMXPfd07LzwbuljqT/Bn60p47aK8oMcNq3r/TxcxTEdDDVx705abF+fPXBsxfke",
+	"x8QsWVoxPSZHL5j+OG6dxLSAJCPrNNLB8s0g3IiIzk44UA/f4iNOpfBupl3PH+FaVn9yMrShvBA3IF2L",
+	"uA+78phe/D3lxesbDGh8vBfkK9h+74h57htyOO/pN4xTtWu6Btuiw24PasNBuINcpbTfRRbKn9pW5vNu",
+	"TJY7pKZPaVupXsFq7Hxui1pPedG3abKzf+nyM+7xS58+cw/3wyl1jpbeZ9olxm5yZb1Z2zwBrw7zH3cE",
+	"WbOzf98I3mY3O3+TZcSndrNon0kTk/93LufoI7eL7TLPKDNIOG+jPrN97zrVY7kj17BDMWpjsB+9aOS0",
+	"BF5QOWr2+GeSJALxMpJCEqNVj+HBbXXng0c/i97syWaxmj6YBk21byPdZSluWVnav2LDUaJq+hAPT6KM",
+	"Xaxcv4xTeGdf+J4RJzpscPyzanGc0KKQoBQxHEM9zlNSEQm0sGmAgsPT1lXqKpSwbQvGIEHio1OaXduP",
+	"6XPZ8PEQ0HP/6NuGnyebIdgd4pATuJ5j+Jnc+7mSuMNWVFxsTxFjwE7l7eynCzT0GXhue6id8tCRLRt+",
+	"BO59T28gwDJKWgn3ncQyo8+ZPdNpdKjgeaUuccMkbpbz7JROehL2S29tx1GPnNe+zWb27Z37i3rApmlC",
+	"e4bewKm3TDs+VkycecP0OBreNgPqPpCJfwaoB1ul4QVITPnHPM2nXXEvvB8U+7ZRovFd0+saG90y37bt",
+	"UvdkJZIs0GYJYGm6+aCYxj9gcAAtNU5eX7ZrPFJ+QNC+3jevJ1ukRMbx6K5JMmIp5hBtY0PWvnV36qht",
+	"r+/okA6HMm24P5uHz6R5W4KknIFe2I5zAK5KAN0rBsLjz10vhQD1UM0haXNd3NoPo5Hvb73z6WQHl53B",
+	"lTlGzq6i5dMRgtd2sAxPq41QfT4wTQrm8NCPbZEXHSWPZJLv8/GiFOL6+FGA+yw8prq+FOL6WSdU89b5",
+	"QwFVLTTwfPdn2C1OGAUwy/y4NF6X24IMfvg2QAvCpyQOtVuzF67N9W62h4Pvwj/2m0DdzRRMCRVlXF3c",
+	"ml129zFIaHggs7zRYXwlVNfXqhTrw6qn+VvXZYp+1Jv3EsD1WjttNQhmwIZ3guskdCR3FzpFWlf9Z75U",
+	"lyBqD1OkEhVwneHdgAA95n4Q03Ueh9ztIf7FE9iVFhLOdeGey0X1RyNVXThkSfNrwrgWpFHwUdyxMYPR",
+	"sezb/pAnuGpaMMgzXzfnlQJbHtF6UBq0yBplUSIFt16V7QYrl60ehhnxTNlGCBP7DaSkvFCn8Bh/K77D",
+	"wU8nAG78M7O/P+vp2f9MXROKyjbRghSij0DXaHM6GnlAaCiVyOyLW/th1HppeZcQjtpS5jCuBlY5q8yN",
+	"/5XFQK8Yt/9/FKqP+edhFyeWuJndm7bm0ezEDsHMk+vYRzj0t9uJSpX6gDdR99KLDhUm0b+Eri9faJK1",
+	"x13WZdDgISccEqBt5ncyD9Msz9CwX12kqkVvhIdu8y3zwi/QfTuHaZ9Y3YojWaxypRWfh29HP9Tpq1ee",
+	"FYXHdjrZfdeCR533wusajUZMi1UHavVQ20IyDaQQ214TXmu/q41oMFmZ2H6amc29o5wA13I32Fs2c8gC",
+	"2VlsSPxWNpPOc3+8Xdy6T3fjOcYdwz992r/mg9HufzVNPOqo9spByU4Vh5x2V7nRP0hpxxl56wo7mHZ4",
+	"DdaFW0i65djjxza0RMgtf4/N2yb+T1/8g9UP88TMlJ7ZC+0B8n8ki/T41he37hMW8EONXSKO7tZycxzF",
+	"0n+Gy3zZG/FEW6UFYj+TFo/v5VAIcGZXM/36kiAsua1G1soGaSXQwgWepjjNoanHleeX7plzBPFetsm1",
+	"HyJvzr0pcbh/J0pdeOkzuU8V8PC5LGe9O/qznp5TLmnBiq/LWMAiQVq50uEW0dzYZmm74CLfCPagAy6q",
+	"jHfYgqdhezf+2VNVxBldjz91mE5NjfCIeMoFK8Ccf5IpYpGkiSvJSZKEW/shAaWmx9YpkJpvjwNP80LI",
+	"NehBJUIU8iuyuE912xuL4ET1F2V/ex4lpG+u39i9+kpsT8mVV3jzH7Dklc1EOcYmlA1XNpjmzdqSKhde",
+	"sz2zT5fz4qEkTnFQPyuKN3b4xMKHHhR4XHL6fr9vvsnuXwMpcg36c6Ul0GooDh0iNeMUV7g/yVnvBU/E",
+	"2MGwpS6dXawI00fJAeaFue0FB1+d89Q5u3EemwtRYyawf8O7NDm7WIHFdj6KvO0Rg+kN+cWq909Qeb+A",
+	"G+Cex7/Ybi0IBInwwAqBC1dUunf7zU/fP3v305/I9+9+fJmRP3zx5W+fEBxAkV9qKdYSlPrFoR7+B39h",
+	"XuSN+7PDlbRWBfACSfeLe2n/G/LGVzo53NxfHDxo94D9v0X2HG4mO127nU7lhIQP4CqZku9TxFyxasfx",
+	"p3U2+nKRrj8RSIv8ikI7GYKrSzqVnPvGPnIWjDd6AwXOl2IDuoU9nLx2oI6GjjoO4G8lZAtHoAVZAqGn",
+	"Smu3r36ardKnbcpmicIsmmP0eDYcCmAv6dxa3pNCyydl9kyFSgiK/oEcFviW3l2RtRh1TBIO710JoGrh",
+	"brFn3Ba4JiXVUO5OJ8P8dKe9JfeZD/t2zrN5NrA4/aF+DdwmF1oyWp7IqXFCXvvRPwCv3yHFzuvTQIbn",
+	"orJ3DDo1zHYWjdvGjK+TOX5r/knwXbTcO5PnwmWO4asOQXXNwY9ZYkrblgcxj0Z4yZ/mVn/NLQjF0X0Z",
+	"vZ71R/Fk9KXqYsOUFnI3eftiXnoioERuk0Fm55iEgVIqpsOZX18O8r4enznvqyVKLM3k9FAAKG5oyhUM",
+	"25f26mVyc8WgNf60D8f40PyUDyChvmXbtIb4tn3yXJqin/FDaYzvNi30qoWydiLxiXO8OUG5xfwVjxb5",
+	"u5vroyyTGrRf+ihKpU4h+65SyuofrYblgCiV691rwTVSUrMGEmizVD4KEQzZZW9oo05pmLm7TcM/s2mG",
+	"MBNOfCyOTtcA3DV7tnDWa8q4zYy3bjoutmS6Tl6CIYfrlRXTf9+2D51yT7aTnFNLad8f2/VotBW2dDcs",
+	"6d1i0iV++XBElqAHY5/GJ/Fi7FH4jMftuVnrEv22Ixye3BgN/7w2Sh1sTxLze2PHftuckuEfBHbHvVk8",
+	"Coe76TggPM6PIRvuhs3FDcjQ7i3BHKSi0T5t42l7kDLljZUEoRjX7x1S1Wi9By73M0U8OL2QJKEfie3e",
+	"21aA4G75eMo/3jZ8AhXEd/tPHdF3j4zDlxsKXC13D+u20u8M4FsRrDpY8AiF/Xej5eGfUi3K24bHHARH",
+	"Ajt7i7kbp64/QW3bnqkfKzTEPyMWmjdyEgwYc4Re3MqGj9aUBFm41yPaOaox/KyhVi2s7oqyspGA8YpV",
+	"U8b6NC0lg1VoEy+FKAE1/IPjwiVFYKGxdsAa2GeQF1AQb8uZv9j8v8jUo6Wiv/vApaJvGz4OpnMcmXlt",
+	"DV5rDjOtSAlrbCmrmtLFD7c+aaeElSaux+nJyhXeNjyxVKGT4Qs0u05aRdFfVuzYe9vwZ2vbC+yjPPbs",
+	"4j6eU4/D9vgnn1ccFK0A6+2Ua9Tn/tI1elZPCS3LrD2sANOglE93Sj9CL3LKcyg/uPw9x2V4W+ZTvcXs",
+	"W1hmPu0OnwJyZk73NgllBncaNZHm9Nw+ch6UaIeYMgnXadd0JOvMCbizujJzKbviu+WO5PTBKC6nONVt",
+	"MuPZttWMdbECXDlcVKS+8w+dQ6jayVKao/aefWhpWlnazBS3KdvS5i/Ic/t+tl081eS///O/Wrpd3LLi",
+	"7mMUN7u8k5eNPmh1lnhnWl44NMFOjOsRe+sL8H19Rzeef+gsG++DNCU2l62nhQMb6FD97I40V6bZkpnv",
+	"mmXuAMYL37l75VprZv8/ytHKrFFd3DJewPtPfTNFhjWvlhI/vA81/97w8YZ3//YXzvS8Dfi+Ku9R1RJQ",
+	"Qq3leozbzXmIW1tYEXwv8n9/fPnx3V7Gbr+4LWFtFF7zUrfmn1H3zuUGQJ8UMAQniGFA2i+Pq4RwseW+",
+	"zTCCrbiyoJ7ZlxGqNVS2HMh9/LDnYAnrh58Be2hWQjHbMt3Zvq4RWGB2Q6ZTHRQRobzwYYgPevKegex5",
+	"r1XBcUgfCV3/SOX18260o7dEoArMFB9H9cgl3WFRg+0VjuiDq0EbA6baZh+9jT/DZSChFlJ/sdFV+ZFY",
+	"AgqotLhEwdP80n6dlHH7a3K9aih2d54WtKLhRXKepNF1V/4XRwBpcxXOtoteZs9OlTlnIuWFrwg7XZmz",
+	"glzChJ1z6Z45S20ezpXCEL+q4xg5jiCfKeIokvmKpy5vQG3EVrnSpxtaNmfgy8WtWUJClYWjW/oJuT5q",
+	"tYVdrku0OXJS72ThezJCM+gemU5Q+4iD/9VIxsdxff2J3fSYw7SyYjt1PTk8walDQfmk9pnddOpG1kKN",
+	"4p0eNdslCkyKujyV2PWf5KWIx2/XwmLxjYeOP6UEEMe+WBJIy90j6FBuqK7wOadlCRLT8xTA6ZNEXtfA",
+	"L1uE2VPBsrsJzo6m2Js2YPr6r4+CyG37eTvMI1+k7rvePSXbDUiP/bxs1M4hBVhwUoRrMdaKw65POoEu",
+	"bt2nce9Cy9vxPLxeLoddpKgBUVPt3v8nSec4m0S85oPRTma6uBdKRU497U53o38g5NQzcbaHm2ovbWzt",
+	"469td0eb47sU4jqh6OBwO7uOJyc1eQNyE3RooPZ8BpkxE/3TisyfhPWDtH0bvWrn4SKcJLWZthYXyHtU",
+	"laY7dQ8xAl6cW4aCKsZ3vOjL0KfOze8Mb/x4tlK3QzrMjcbrMjzW7AY49ui5F/O0ZBP5Mt+5Z87je8CF",
+	"JXdV92s7XgH1Tg0Q3dG3aHukVmDxC0qxJtTYVGe9cmezdsVKUB/FznxW+J35gpXpXutPBgOv/3LRaivU",
+	"dtHsKshyd0QgPEoMpzvTzp0SOeXGOLCngxYk3whjcK+kqO5xTlxDrS9usdnPnfnzr3fnlKxYSGcqonLf",
+	"eLqCX0+brBCgcMluzquLzV+hWH/cCxSywFV9BEfea7OUs6i0ONMHOvGeoTkfOvO+F1usA3TpUscoyO6d",
+	"bf1mZK7wkDLtCvs9jOY9TrlaSP0xiTjTE6rZJT5xFsWMafhQWCY/tZCX5nWJWK2G9aYKS4x9MQCT2LTu",
+	"lIGhViU50fjNNOOb83G+SWS9W9NxgoHOIe0hfgxvMZdR+dUcvTi8UZtLlzhzKv+0XfuZj+pu0oC56ql5",
+	"NF0UR3xqk1RZra3vAcdWFqJ51SgoHKZwWXa5qSlb4gKzPk4BDfDcDHxK9uPY7wTOcwoRSMu06No6TW3m",
+	"I7bCa49v5J5LTLbCghP2s5Z9nB8LPG8wQoWQ3Pg8VupbV4iTLqYwcJhSI+Qk6Bb/TYnmt8LwQYL5ZvY9",
+	"7EQPrmA7UaKr4gtidp6FjEQSISLN0hjByvzJeoXiKIuRlzzy6TNe2nqsMwhjIUi2trxVw3vfqiAgf8yh",
+	"4m1QV1Uu5cfh5p4AGU31jpejQKMNRToRDg85cl48vGQNolvWcZSIliLOpWfhPPqx7g581WqORmLUp8v5",
+	"i1v/cTxa25eBk2//d/A+mheu8bvjFLb3VEUaOgk6sAJWehB4pokvvPzAHA+PI/tMOpk7qqlLQR/Wiz1p",
+	"gotb++Hu6AB6dtxjbrH9JfsuIR/F0qNI3fQa/tKN98/aE2OLuWOWcOQ3ulEZoZp4lv0WPe2iqlG966uF",
+	"Pjr35Lb/R7bmnzOHKxqk6o/0Gi7Zmv9w2rPSzhA5KHNRHENJ+tGql2Y0F/Vla26RMJdSbBVIwrjtIP8F",
+	"efP68h3Zo51rxsbcia4gbyTTO9wHWlwDXzz52893P9/9vwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

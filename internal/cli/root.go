@@ -21,6 +21,7 @@ import (
 	"yamato/internal/cli/buildcmd"
 	"yamato/internal/cli/fleetcmd"
 	"yamato/internal/cli/nodecmd"
+	"yamato/internal/cli/plancmd"
 	"yamato/internal/cli/runcmd"
 	"yamato/internal/cli/sessioncmd"
 	"yamato/internal/cli/suitecmd"
@@ -236,12 +237,13 @@ func (a *app) root() *cobra.Command {
 	})
 	root.SetHelpCommand(a.helpCommand())
 	node, build, fleet, run := nodecmd.Of(a.App), buildcmd.Of(a.App), fleetcmd.Of(a.App), runcmd.Of(a.App)
-	suite := suitecmd.Of(a.App)
+	suite, plans := suitecmd.Of(a.App), plancmd.Of(a.App)
 	hand := sessioncmd.Of(a.App)
 	root.AddCommand(node.ServeCommand(), node.HostCommand(), node.ConsoleCommand(), node.UpCommand(),
 		node.DemoCommand(),
 		build.BuildCommand(), fleet.DeviceCommand(), fleet.SiteCommand(), fleet.LineupCommand(), fleet.StandinCommand(),
-		suite.SuiteCommand(), suite.SecretCommand(), suite.AccountCommand(), run.RunCommand(), run.TryCommand(), hand.SessionCommand(), hand.FindingCommand(), hand.ChecklistCommand())
+		suite.SuiteCommand(), suite.SecretCommand(), suite.AccountCommand(), run.RunCommand(), run.TryCommand(),
+		plans.PlanCommand(), plans.MatrixCommand(), hand.SessionCommand(), hand.FindingCommand(), hand.ChecklistCommand())
 	group(root)
 	return root
 }

@@ -155,6 +155,24 @@ type BuildPatch struct {
 	Pinned *bool              `json:"pinned,omitempty"`
 }
 
+// CalendarEntry defines model for CalendarEntry.
+type CalendarEntry struct {
+	At time.Time `json:"at"`
+
+	// Coming it has not been yet
+	Coming     bool       `json:"coming"`
+	FinishedAt *time.Time `json:"finished_at,omitempty"`
+	Plan       string     `json:"plan"`
+	Reason     string     `json:"reason"`
+	Run        *int64     `json:"run,omitempty"`
+	RunState   *string    `json:"run_state,omitempty"`
+	Sites      []string   `json:"sites"`
+	StartedAt  *time.Time `json:"started_at,omitempty"`
+	State      string     `json:"state"`
+	Told       string     `json:"told"`
+	Verdict    *string    `json:"verdict,omitempty"`
+}
+
 // Capacity defines model for Capacity.
 type Capacity struct {
 	Cpus     int `json:"cpus"`
@@ -324,6 +342,22 @@ type Combination struct {
 	Platform Platform `json:"platform"`
 }
 
+// Coverage defines model for Coverage.
+type Coverage struct {
+	Covered   int `json:"covered"`
+	Forbidden int `json:"forbidden"`
+
+	// Meetings by the factors that meet
+	Meetings []Meeting `json:"meetings"`
+
+	// Missing of what is possible, at most 200
+	Missing  [][]Level `json:"missing"`
+	Possible int       `json:"possible"`
+
+	// Strength how many factors meet
+	Strength int `json:"strength"`
+}
+
 // Crossing defines model for Crossing.
 type Crossing struct {
 	Flaky bool `json:"flaky"`
@@ -467,6 +501,12 @@ type Evidence struct {
 
 	// Sort picture, tree, log or film
 	Sort string `json:"sort"`
+}
+
+// Feed defines model for Feed.
+type Feed struct {
+	// Address for calendars; whoever knows it reads it
+	Address string `json:"address"`
 }
 
 // FetchProgress defines model for FetchProgress.
@@ -684,6 +724,14 @@ type Machine struct {
 	UsedMb  int     `json:"used_mb"`
 }
 
+// Meeting defines model for Meeting.
+type Meeting struct {
+	Covered   int      `json:"covered"`
+	Factors   []string `json:"factors"`
+	Forbidden int      `json:"forbidden"`
+	Possible  int      `json:"possible"`
+}
+
 // Model defines model for Model.
 type Model struct {
 	Form     string `json:"form"`
@@ -694,6 +742,12 @@ type Model struct {
 	Released int    `json:"released"`
 	TakesMb  int    `json:"takes_mb"`
 	Width    int    `json:"width"`
+}
+
+// NeverMet defines model for NeverMet.
+type NeverMet struct {
+	Levels []Level  `json:"levels"`
+	Why    []string `json:"why"`
 }
 
 // NewAccount defines model for NewAccount.
@@ -773,6 +827,11 @@ type NewLook struct {
 
 	// Language BCP 47, as in de-DE
 	Language *Language `json:"language,omitempty"`
+}
+
+// NewPlan defines model for NewPlan.
+type NewPlan struct {
+	Text string `json:"text"`
 }
 
 // NewRetention defines model for NewRetention.
@@ -939,6 +998,159 @@ type Part struct {
 	Size int64  `json:"size"`
 }
 
+// Plan defines model for Plan.
+type Plan struct {
+	About string `json:"about"`
+	App   string `json:"app"`
+
+	// Broken why it cannot be read by this version, empty where it can
+	Broken string `json:"broken"`
+
+	// Late its latest starts, the newest first
+	Late []PlanStart `json:"late"`
+	Name string      `json:"name"`
+
+	// Next when it starts next by the time
+	Next     *time.Time `json:"next,omitempty"`
+	Paused   bool       `json:"paused"`
+	Revision int        `json:"revision"`
+	SavedAt  time.Time  `json:"saved_at"`
+	SavedBy  string     `json:"saved_by"`
+
+	// Starts what starts it
+	Starts []string `json:"starts"`
+	Text   string   `json:"text"`
+}
+
+// PlanChanges defines model for PlanChanges.
+type PlanChanges struct {
+	Build *string `json:"build,omitempty"`
+
+	// Combinations at most so many
+	Combinations *int `json:"combinations,omitempty"`
+
+	// Cover all, each, pairs or triples
+	Cover   *string   `json:"cover,omitempty"`
+	Devices *[]string `json:"devices,omitempty"`
+	Lineup  *string   `json:"lineup,omitempty"`
+
+	// Minutes of devices
+	Minutes *int      `json:"minutes,omitempty"`
+	Seed    *int64    `json:"seed,omitempty"`
+	Suites  *[]string `json:"suites,omitempty"`
+	Tags    *[]string `json:"tags,omitempty"`
+}
+
+// PlanCombination defines model for PlanCombination.
+type PlanCombination struct {
+	// Combination a class of device, and what is varied on it
+	Combination Combination `json:"combination"`
+
+	// Devices how many could take it
+	Devices int `json:"devices"`
+	Legs    int `json:"legs"`
+
+	// Levels in the order of the factors
+	Levels  []string `json:"levels"`
+	Minutes float64  `json:"minutes"`
+
+	// Must the plan names it
+	Must bool `json:"must"`
+}
+
+// PlanFactor defines model for PlanFactor.
+type PlanFactor struct {
+	Levels []string `json:"levels"`
+	Name   string   `json:"name"`
+}
+
+// PlanRevision defines model for PlanRevision.
+type PlanRevision struct {
+	Revision int       `json:"revision"`
+	SavedAt  time.Time `json:"saved_at"`
+	SavedBy  string    `json:"saved_by"`
+	Text     string    `json:"text"`
+}
+
+// PlanShare defines model for PlanShare.
+type PlanShare struct {
+	Cases   []string `json:"cases"`
+	Minutes float64  `json:"minutes"`
+	Suite   string   `json:"suite"`
+}
+
+// PlanStart defines model for PlanStart.
+type PlanStart struct {
+	AskedBy string `json:"asked_by"`
+
+	// Changed what was other than in the plan, in words
+	Changed []string  `json:"changed"`
+	Due     time.Time `json:"due"`
+	Id      int64     `json:"id"`
+
+	// Reason time, arrival, after or hand
+	Reason   string  `json:"reason"`
+	Run      *int64  `json:"run,omitempty"`
+	RunState *string `json:"run_state,omitempty"`
+
+	// State due, started, left out, missed or failed
+	State string `json:"state"`
+
+	// Told why it waits, or did not start
+	Told    string  `json:"told"`
+	Verdict *string `json:"verdict,omitempty"`
+}
+
+// PlanStartList defines model for PlanStartList.
+type PlanStartList struct {
+	Items []PlanStart `json:"items"`
+	Next  *int64      `json:"next,omitempty"`
+}
+
+// PlanState defines model for PlanState.
+type PlanState struct {
+	Paused bool `json:"paused"`
+}
+
+// PlanTrial defines model for PlanTrial.
+type PlanTrial struct {
+	// All combinations there are, rules aside
+	All          int               `json:"all"`
+	App          string            `json:"app"`
+	Build        int64             `json:"build"`
+	Cases        int               `json:"cases"`
+	Changed      []string          `json:"changed"`
+	Combinations []PlanCombination `json:"combinations"`
+
+	// Coverage of strength 1, 2 and 3
+	Coverage []Coverage   `json:"coverage"`
+	Factors  []PlanFactor `json:"factors"`
+
+	// Findings what is probably not as it was meant
+	Findings []string `json:"findings"`
+
+	// Forbidden levels that never meet
+	Forbidden []NeverMet `json:"forbidden"`
+
+	// Guessed cases that have never run
+	Guessed int       `json:"guessed"`
+	LeftOut []LeftOut `json:"left_out"`
+	Legs    int       `json:"legs"`
+
+	// Minutes of devices, in all, by how long cases lasted
+	Minutes float64 `json:"minutes"`
+
+	// Next the next five starts
+	Next []time.Time `json:"next"`
+	Plan string      `json:"plan"`
+
+	// Shares the legs of each combination
+	Shares      []PlanShare `json:"shares"`
+	Starts      []string    `json:"starts"`
+	VersionCode string      `json:"version_code"`
+	VersionName string      `json:"version_name"`
+}
+
 // Platform defines model for Platform.
 type Platform = string
 
@@ -1023,6 +1235,9 @@ type Run struct {
 	AskedBy string `json:"asked_by"`
 	Build   int64  `json:"build"`
 
+	// Changed what was other than in the plan, for this run alone
+	Changed *[]string `json:"changed,omitempty"`
+
 	// Checklist that people go through by hand
 	Checklist *string   `json:"checklist,omitempty"`
 	CreatedAt time.Time `json:"created_at"`
@@ -1032,6 +1247,9 @@ type Run struct {
 
 	// Expected results to come, with those of further attempts
 	Expected int `json:"expected"`
+
+	// Factors that it varies, in the plan's order
+	Factors *[]string `json:"factors,omitempty"`
 
 	// Fails of them that say fail
 	Fails      int        `json:"fails"`
@@ -1048,7 +1266,11 @@ type Run struct {
 	OpenLegs       int                `json:"open_legs"`
 
 	// Order of the cases, where that is not as written: random, by the seed
-	Order        *string `json:"order,omitempty"`
+	Order *string `json:"order,omitempty"`
+
+	// Plan that asked for it
+	Plan         *string `json:"plan,omitempty"`
+	PlanRevision *int    `json:"plan_revision,omitempty"`
 	RealTime     bool    `json:"real_time"`
 	RepeatFailed int     `json:"repeat_failed"`
 
@@ -1537,6 +1759,17 @@ type TryLineup struct {
 	Text  *string `json:"text,omitempty"`
 }
 
+// TryPlan defines model for TryPlan.
+type TryPlan struct {
+	Changes *PlanChanges `json:"changes,omitempty"`
+
+	// Name a saved plan
+	Name *string `json:"name,omitempty"`
+
+	// Text or one as it is written
+	Text *string `json:"text,omitempty"`
+}
+
 // Use defines model for Use.
 type Use struct {
 	Hours  *string  `json:"hours,omitempty"`
@@ -1636,6 +1869,12 @@ type GetTextsParams struct {
 	App *string `form:"app,omitempty" json:"app,omitempty"`
 }
 
+// GetCalendarParams defines parameters for GetCalendar.
+type GetCalendarParams struct {
+	From  time.Time `form:"from" json:"from"`
+	Until time.Time `form:"until" json:"until"`
+}
+
 // ListDevicesParams defines parameters for ListDevices.
 type ListDevicesParams struct {
 	// Q part of a name, a model, a site, a label or an OS version
@@ -1679,6 +1918,17 @@ type FindingPictureParams struct {
 // AddPackageParams defines parameters for AddPackage.
 type AddPackageParams struct {
 	FileName string `form:"file_name" json:"file_name"`
+}
+
+// ListPlanStartsParams defines parameters for ListPlanStarts.
+type ListPlanStartsParams struct {
+	Cursor *int64 `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// StartPlanParams defines parameters for StartPlan.
+type StartPlanParams struct {
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListRunsParams defines parameters for ListRuns.
@@ -1826,6 +2076,18 @@ type FetchPackageJSONRequestBody = NewFetch
 
 // SavePlaceJSONRequestBody defines body for SavePlace for application/json ContentType.
 type SavePlaceJSONRequestBody = SavedPlace
+
+// SavePlanJSONRequestBody defines body for SavePlan for application/json ContentType.
+type SavePlanJSONRequestBody = NewPlan
+
+// TryPlanJSONRequestBody defines body for TryPlan for application/json ContentType.
+type TryPlanJSONRequestBody = TryPlan
+
+// StartPlanJSONRequestBody defines body for StartPlan for application/json ContentType.
+type StartPlanJSONRequestBody = PlanChanges
+
+// PausePlanJSONRequestBody defines body for PausePlan for application/json ContentType.
+type PausePlanJSONRequestBody = PlanState
 
 // SetRetentionJSONRequestBody defines body for SetRetention for application/json ContentType.
 type SetRetentionJSONRequestBody = NewRetention

@@ -361,7 +361,7 @@ func (s *space) link(g *Grid, w *Wanted) {
 			continue
 		}
 		for l, level := range s.levels[c] {
-			s.never(-1, "which devices there are", cover.Term{Factor: c, Levels: []int{l}},
+			s.never(-1, thereAre, cover.Term{Factor: c, Levels: []int{l}},
 				groups(func(gr *Group) bool { return gr.has(f) != level }))
 		}
 		if t := groups(func(gr *Group) bool { return !slices.Contains(s.levels[c], gr.has(f)) }); len(t.Levels) > 0 {
@@ -444,8 +444,14 @@ func (s *space) reasons(rules []int) (out []string) {
 			out = append(out, s.why[i])
 		}
 	}
+	if at := slices.Index(out, thereAre); at >= 0 && len(out) > 1 { // the others say more
+		out = slices.Delete(out, at, at+1)
+	}
 	return out
 }
+
+// thereAre is the rule that keeps levels to what devices have.
+const thereAre = "which devices there are"
 
 func (s *space) contradiction(with *cover.Tuple) error {
 	rules, err := cover.Conflict(s.Space, with)

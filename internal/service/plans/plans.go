@@ -170,6 +170,12 @@ type Changes struct {
 	Seed         uint64   `json:"seed,omitempty"`
 }
 
+// Words say what is other.
+func (ch Changes) Words() []string {
+	_, words := ch.apply(plan.Plan{})
+	return words
+}
+
 // apply gives the plan with the changes, and them in words.
 func (ch Changes) apply(p plan.Plan) (plan.Plan, []string) {
 	words := []string{}

@@ -98,7 +98,8 @@ func Run(r store.Run) contract.Run {
 		OpenLegs: r.OpenLegs, Expected: r.Expected, Results: r.Results, Fails: r.Fails, Errors: r.Errors,
 		RealTime: r.RealTime, LastEvent: r.LastEvent, Order: orderOut(r.Order),
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Lineup: base.Stated(r.Lineup),
-		LeaveInstalled: base.Stated(r.Leave), Checklist: base.Stated(r.Checklist)}
+		LeaveInstalled: base.Stated(r.Leave), Checklist: base.Stated(r.Checklist), Plan: base.Stated(r.Plan),
+		PlanRevision: r.PlanRevision, Changed: base.Listed(r.Changed.V), Factors: base.Listed(r.Factors.V)}
 }
 
 // orderOut tells of an order that is not the one in which cases are written.

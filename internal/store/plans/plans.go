@@ -126,6 +126,9 @@ type Start struct {
 	RunState *string `db:"run_state"`
 	Verdict  *string `db:"verdict"`
 	Plan     string  `db:"plan"`
+
+	StartedAt  *time.Time `db:"started_at"`
+	FinishedAt *time.Time `db:"finished_at"`
 }
 
 // The states of a start.
@@ -173,7 +176,7 @@ func changedOf(s Start) *string {
 
 const startColumns = `
 	select s.id, s.project_id, s.plan_id, s.key, s.reason, s.due, s.state, s.told, s.build_id, s.asked_by, s.changed, s.run_id,
-		s.decided_at, r.number as run, r.state as run_state, r.verdict, p.name as plan
+		s.decided_at, r.number as run, r.state as run_state, r.verdict, r.started_at, r.finished_at, p.name as plan
 	from plan_start s join plan p on p.id = s.plan_id left join run r on r.id = s.run_id `
 
 // StartKeyed gives a start of a plan by its key. It gives ErrNone where there is none.

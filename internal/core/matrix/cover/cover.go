@@ -41,7 +41,7 @@ type Wish struct {
 }
 
 // Usual is an effort of some tenths of a second.
-const Usual = 60_000_000
+const Usual = 20_000_000
 
 // Array is the outcome.
 type Array struct {
