@@ -14,7 +14,7 @@ import (
 	"yamato/internal/host/standin/pack"
 )
 
-//go:embed tideline suites sites lineups
+//go:embed tideline suites sites lineups plans
 var files embed.FS
 
 // ApplicationID is the sample app's, on every platform.
@@ -59,9 +59,6 @@ var (
 
 // Account is a test account of the sample project.
 type Account struct{ Name, User, Password string }
-
-// German is the run that shows the app in another language: 3.2.0, one suite.
-var German = struct{ App, Suite, Language string }{"Tideline", "Buying a ticket", "de-DE"}
 
 // Newest is handed in as well, and not run: it needs Android 14.
 var Newest = Version{Name: "3.2.1", Code: 64}
@@ -214,6 +211,12 @@ func Suites() (map[string]string, error) { return texts("suites") }
 
 // Lineups are the sample lineups, by file name.
 func Lineups() (map[string]string, error) { return texts("lineups") }
+
+// Plans are the sample plans, by file name; a matrix beside them needs no service.
+func Plans() (map[string]string, error) { return texts("plans") }
+
+// Pairs is the plan that finds what shows in a few combinations only.
+const Pairs = "Tideline in every pair"
 
 // Sites are the names of the scenario's sites.
 var Sites = []string{"bench", "rack", "shelf", Desk}

@@ -40,6 +40,7 @@ type world struct {
 	user    base.Caller
 	host    base.Caller
 	dir     string
+	url     string // of the database
 }
 
 const twoCases = `suite "Two"
@@ -56,8 +57,11 @@ end
 func newWorld(t *testing.T, c base.Config) *world {
 	t.Helper()
 	ctx := context.Background()
-	w := &world{t: t, store: pgtest.Store(t), dir: t.TempDir()}
+	w := &world{t: t, url: pgtest.Database(t), dir: t.TempDir()}
 	var err error
+	w.store, err = store.Open(ctx, w.url)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = w.store.Close() })
 	w.blobs, err = blob.OpenDir(w.dir)
 	require.NoError(t, err)
 	project, err := w.store.AddProject(ctx, "default")

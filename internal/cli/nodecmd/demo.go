@@ -20,6 +20,7 @@ import (
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
+	"yamato/internal/core/plan"
 	"yamato/internal/core/script"
 	"yamato/internal/host/handset"
 )
@@ -144,6 +145,13 @@ func writeSamples(dir string, names []string) ([]string, error) {
 	for name, text := range lineups {
 		files[filepath.Join("lineups", name)] = []byte(text)
 	}
+	plans, err := demo.Plans()
+	if err != nil {
+		return nil, err
+	}
+	for name, text := range plans {
+		files[filepath.Join("plans", name)] = []byte(text)
+	}
 	var sites []string
 	for _, name := range names {
 		if files[name+".yaml"], err = demo.Site(name); err != nil {
@@ -198,13 +206,7 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 		return err
 	}
 	var details []contract.RunDetail
-	show := func(in contract.NewRun) error {
-		repeat := 3
-		in.Seed, in.RepeatFailed = &seed, &repeat
-		r, err := runcmd.Of(a.App).Start(ctx, c, in)
-		if err != nil {
-			return err
-		}
+	tell := func(r contract.Run) error {
 		if err := runcmd.Of(a.App).Await(ctx, c, r, runcmd.Watch{}); err != nil {
 			return err
 		}
@@ -222,13 +224,24 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 		if err != nil {
 			return err
 		}
-		if err := show(contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: names}); err != nil {
+		repeat := 3
+		r, err := runcmd.Of(a.App).Start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: names,
+			Seed: &seed, RepeatFailed: &repeat})
+		if err != nil {
+			return err
+		}
+		if err := tell(r); err != nil {
 			return err
 		}
 	}
-	german := demo.German
-	if err := show(contract.NewRun{Build: demo.Versions[1].Name, App: &german.App, Suites: []string{german.Suite},
-		Language: &german.Language}); err != nil {
+	if err := a.savePlans(ctx, c, demo.Pairs); err != nil {
+		return err
+	}
+	r, err := client.As[contract.Run](c.StartPlan(ctx, c.Project, demo.Pairs, &contract.StartPlanParams{}, contract.PlanChanges{}))
+	if err != nil {
+		return err
+	}
+	if err := tell(r); err != nil {
 		return err
 	}
 	for _, v := range demo.CounterVersions {
@@ -237,6 +250,9 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 		}
 	}
 	if _, err := a.pushSample(ctx, c, s.dir, "tideline", demo.Newest, "main"); err != nil {
+		return err
+	}
+	if err := a.savePlans(ctx, c, ""); err != nil { // what starts by itself does from now on
 		return err
 	}
 	fmt.Fprintf(a.Out, "\nShown after %.1f s.\n", time.Since(began).Seconds())
@@ -284,6 +300,27 @@ func (a *App) pushSample(ctx context.Context, c *client.Service, dir, app string
 	}
 	labels := map[string]string{"branch": branch, "commit": fmt.Sprintf("%07x", v.Code*77777)}
 	return buildcmd.Of(a.App).ChangeBuild(ctx, c, fmt.Sprint(b.Number), b.App, contract.BuildPatch{Labels: &labels})
+}
+
+// savePlans keeps the sample plans, or one of them.
+func (a *App) savePlans(ctx context.Context, c *client.Service, name string) error {
+	plans, err := demo.Plans()
+	if err != nil {
+		return err
+	}
+	for _, text := range plans {
+		p, _, err := plan.Read(text)
+		if err != nil { // a matrix beside them
+			continue
+		}
+		if name != "" && p.Name != name {
+			continue
+		}
+		if _, err := client.As[contract.Plan](c.SavePlan(ctx, c.Project, contract.NewPlan{Text: text})); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (a *App) saveLineups(ctx context.Context, c *client.Service) error {

@@ -195,6 +195,11 @@ func shared(legs map[string]int64, cases map[[2]string]bool, place map[int64]Pla
 			always = always[:2]
 		}
 		return of, "only, and always, on " + strings.Join(always, " and ")
+	}
+	if words := together(legs, all, len(first)); words != "" {
+		return of, "only, and always, on " + words
+	}
+	switch {
 	case len(legs) == 1:
 		var where []string
 		for _, l := range first {
@@ -207,6 +212,94 @@ func shared(legs map[string]int64, cases map[[2]string]bool, place map[int64]Pla
 		return of, fmt.Sprintf("in %d of %d combinations, all on %s", len(legs), of, strings.Join(common, " and "))
 	}
 	return of, fmt.Sprintf("in %d of %d combinations that have nothing in common", len(legs), of)
+}
+
+// property is something that all combinations of a cause have, and not all others.
+type property struct {
+	words string
+	has   func(p Place) bool
+}
+
+// together gives the fewest properties, two or three, that a combination has if and only if it is one
+// of a cause, as in "screens at most 324 dp wide and de-DE"; "" where there are none.
+func together(legs map[string]int64, all map[string]Place, levels int) string {
+	if len(legs) == len(all) {
+		return ""
+	}
+	var props []property
+	for i := range levels {
+		props = append(props, propertiesOf(i, legs, all)...)
+	}
+	passes := map[int][]string{} // of each property, the others that have it
+	for n, p := range props {
+		for k, place := range all {
+			if _, met := legs[k]; !met && p.has(place) {
+				passes[n] = append(passes[n], k)
+			}
+		}
+	}
+	none := func(which ...int) bool {
+		for _, k := range passes[which[0]] {
+			if !slices.ContainsFunc(which[1:], func(n int) bool { return !props[n].has(all[k]) }) {
+				return false
+			}
+		}
+		return true
+	}
+	for a := range props {
+		for b := a + 1; b < len(props); b++ {
+			if none(a, b) {
+				return props[a].words + " and " + props[b].words
+			}
+		}
+	}
+	for a := range props {
+		for b := a + 1; b < len(props); b++ {
+			for c := b + 1; c < len(props); c++ {
+				if none(a, b, c) {
+					return props[a].words + ", " + props[b].words + " and " + props[c].words
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// propertiesOf gives what the combinations of a cause have in common in one factor: its level, or
+// that a figure lies below or above what is met.
+func propertiesOf(i int, legs map[string]int64, all map[string]Place) (out []property) {
+	var top, low Level
+	same, value, words := true, "", ""
+	n := 0
+	for k := range legs {
+		l := all[k][i]
+		if n == 0 {
+			top, low, value, words = l, l, l.Value, l.Words
+		}
+		n++
+		same = same && l.Value == value
+		if l.Figure > top.Figure {
+			top = l
+		}
+		if l.Figure < low.Figure {
+			low = l
+		}
+	}
+	if same && words != "" {
+		out = append(out, property{words, func(p Place) bool { return p[i].Value == value }})
+	}
+	if low.Figure != 0 {
+		out = append(out, property{top.Below, func(p Place) bool { return p[i].Figure <= top.Figure }},
+			property{low.Beyond, func(p Place) bool { return p[i].Figure >= low.Figure }})
+	}
+	return slices.DeleteFunc(out, func(p property) bool { // what all have says nothing
+		for _, place := range all {
+			if !p.has(place) {
+				return false
+			}
+		}
+		return true
+	})
 }
 
 // bound tells whether a figure parts the combinations of a cause from the others:

@@ -245,7 +245,7 @@ func (s *Part) BuildNamed(ctx context.Context, c base.Caller, app, ref string) (
 
 // NewestOf gives the newest build of an app.
 func (s *Part) NewestOf(ctx context.Context, c base.Caller, app string) (store.Build, error) {
-	list, err := s.Store.NewestLabelled(ctx, c.ProjectID, app, nil)
+	list, err := s.Store.NewestLabelled(ctx, c.ProjectID, app, map[string]string{})
 	switch {
 	case err != nil:
 		return store.Build{}, err

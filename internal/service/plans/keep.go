@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"yamato/internal/core/plan/when"
 	"yamato/internal/service/base"
 	"yamato/internal/service/runs"
+	"yamato/internal/store/pg"
 	kept "yamato/internal/store/plans"
 )
 
@@ -94,6 +96,7 @@ func (s *Part) note(ctx context.Context, p kept.Plan, read *plan.Plan, moments *
 					map[bool]string{true: "none of those"}[read.When.Missed != when.Once] + " that were missed"})
 		}
 	}
+	slices.SortStableFunc(list, func(a, b kept.Start) int { return a.Due.Compare(b.Due) })
 	if read.Build == plan.Arriving {
 		ids, err := s.Store.Arrived(ctx, p, labels(read.Labels), maxArrived)
 		if err != nil {
@@ -146,6 +149,13 @@ func (s *Part) consider(ctx context.Context, p kept.Plan, d kept.Start, now time
 		}
 		return err
 	}
+	// a service was killed once it had made the run: that is no other run to wait for
+	switch run, err := s.Store.RunKeyed(ctx, p.ProjectID, keyOf(d)); {
+	case err == nil:
+		return s.Store.DecideStart(ctx, d.ID, kept.Started, "", &run)
+	case !errors.Is(err, pg.ErrNone):
+		return err
+	}
 	if d.Reason != "hand" {
 		if !moments.May(now) {
 			open, err := moments.Opens(now)
@@ -154,7 +164,7 @@ func (s *Part) consider(ctx context.Context, p kept.Plan, d kept.Start, now time
 			}
 			return tell(kept.Due, "waits until it may start, at "+open.In(moments.Zone()).Format("Mon 15:04"))
 		}
-		open, err := s.Store.OpenRuns(ctx, p.ID)
+		open, err := s.Store.OpenRuns(ctx, p.ID, keyOf(d))
 		if err != nil {
 			return err
 		}
@@ -180,6 +190,9 @@ func (s *Part) consider(ctx context.Context, p kept.Plan, d kept.Start, now time
 	return s.begin(ctx, p, d)
 }
 
+// keyOf is the idempotency key of a start's run.
+func keyOf(d kept.Start) string { return fmt.Sprintf("plan start %d", d.ID) }
+
 // begin makes the run of a start. It may be called again for the same one: it is one run.
 func (s *Part) begin(ctx context.Context, p kept.Plan, d kept.Start) error {
 	read, _, err := plan.Read(p.Text)
@@ -198,7 +211,7 @@ func (s *Part) begin(ctx context.Context, p kept.Plan, d kept.Start) error {
 		in.BuildID = *d.BuildID
 	}
 	c := base.Caller{ProjectID: p.ProjectID, Name: d.AskedBy}
-	run, err := s.runs.StartPlanned(ctx, c, in, fmt.Sprintf("plan start %d", d.ID))
+	run, err := s.runs.StartPlanned(ctx, c, in, keyOf(d))
 	var problem *base.Problem
 	switch {
 	case errors.As(err, &problem):

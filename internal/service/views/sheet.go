@@ -8,6 +8,7 @@ import (
 	"io"
 
 	"yamato/internal/contract"
+	"yamato/internal/core/device"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/verdict"
@@ -299,8 +300,14 @@ func placeOf(c contract.Combination, classes []fleet.Device) verdict.Place {
 		gb := fmt.Sprintf("%g GB of memory", float64(d.MemoryMB)/1024)
 		memory.Figure, memory.Below, memory.Beyond = float64(d.MemoryMB), "devices with at most "+gb,
 			"devices with at least "+gb
-		dp := fmt.Sprintf("%d dp wide", d.Width)
-		width.Figure, width.Below, width.Beyond = float64(d.Width), "screens at most "+dp, "screens at least "+dp
+		across := d.Width // as the device is held
+		for _, l := range c.Levels {
+			if l.Factor == fleet.Rotation && l.Value == device.Landscape {
+				across = d.Height
+			}
+		}
+		dp := fmt.Sprintf("%d dp wide", across)
+		width.Figure, width.Below, width.Beyond = float64(across), "screens at most "+dp, "screens at least "+dp
 	}
 	place := verdict.Place{
 		memory, width,

@@ -259,9 +259,16 @@ func (r *Records) Ended(ctx context.Context, p Plan, other string, verdicts []st
 	return ids, err
 }
 
-// OpenRuns gives the numbers of a plan's runs that have not ended.
-func (r *Records) OpenRuns(ctx context.Context, plan int64) (numbers []int64, err error) {
-	err = r.pool.DB.SelectContext(ctx, &numbers, `select number from run where plan_id = $1 and finished_at is null order by number`, plan)
+// RunKeyed gives the run that was made with an idempotency key. It gives ErrNone where there is none.
+func (r *Records) RunKeyed(ctx context.Context, project int64, key string) (id int64, err error) {
+	return id, pg.Found(r.pool.DB.GetContext(ctx, &id, `select id from run where project_id = $1 and idempotency_key = $2`, project, key))
+}
+
+// OpenRuns gives the numbers of a plan's runs that have not ended, but for one that was made with a key:
+// another service may have made it a moment ago.
+func (r *Records) OpenRuns(ctx context.Context, plan int64, but string) (numbers []int64, err error) {
+	err = r.pool.DB.SelectContext(ctx, &numbers, `
+		select number from run where plan_id = $1 and finished_at is null and idempotency_key is distinct from $2 order by number`, plan, but)
 	return numbers, err
 }
 
