@@ -199,6 +199,9 @@ func shared(legs map[string]int64, cases map[[2]string]bool, place map[int64]Pla
 	if words := together(legs, all, len(first)); words != "" {
 		return of, "only, and always, on " + words
 	}
+	if but := spared(legs, all, len(first)); but != "" {
+		return of, fmt.Sprintf("in %d of %d combinations: always but on %s", len(legs), of, but)
+	}
 	switch {
 	case len(legs) == 1:
 		var where []string
@@ -212,6 +215,32 @@ func shared(legs map[string]int64, cases map[[2]string]bool, place map[int64]Pla
 		return of, fmt.Sprintf("in %d of %d combinations, all on %s", len(legs), of, strings.Join(common, " and "))
 	}
 	return of, fmt.Sprintf("in %d of %d combinations that have nothing in common", len(legs), of)
+}
+
+// spared gives the level that all others have and no combination of a cause does.
+func spared(legs map[string]int64, all map[string]Place, levels int) string {
+factors:
+	for i := range levels {
+		value, words := "", ""
+		for k, p := range all {
+			if _, met := legs[k]; met {
+				continue
+			}
+			if words != "" && p[i].Value != value {
+				continue factors
+			}
+			if value, words = p[i].Value, p[i].Words; words == "" {
+				continue factors
+			}
+		}
+		for k := range legs {
+			if all[k][i].Value == value {
+				continue factors
+			}
+		}
+		return words
+	}
+	return ""
 }
 
 // property is something that all combinations of a cause have, and not all others.

@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -58,6 +59,40 @@ func TestWhatTheCombinationsOfACauseShareIsSaid(t *testing.T) {
 		require.Len(t, causes, 1)
 		require.Equal(t, want, causes[0].Shared)
 		require.Equal(t, 4, causes[0].Of)
+	}
+}
+
+// What no level explains alone, two or three together may: a narrow screen, in German.
+func TestLevelsThatOnlyTogetherMakeACauseAreSaid(t *testing.T) {
+	place := map[int64]Place{}
+	var leg int64
+	for _, wide := range []float64{324, 364, 408} {
+		for _, language := range []string{"en-GB", "de-DE", "pt-PT"} {
+			for _, size := range []string{"100%", "200%"} {
+				leg++
+				dp := fmt.Sprintf("%g dp wide", wide)
+				place[leg] = Place{{Factor: "width", Value: dp, Figure: wide, Below: "screens at most " + dp, Beyond: "screens at least " + dp},
+					{Factor: "language", Value: language, Words: language}, {Factor: "text size", Value: size, Words: "text at " + size}}
+			}
+		}
+	}
+	for want, fails := range map[string]func(wide, language, size string) bool{
+		"only, and always, on screens at most 324 dp wide and de-DE": func(w, l, _ string) bool { return w == "324 dp wide" && l == "de-DE" },
+		"only, and always, on pt-PT and text at 200%":                func(_, l, s string) bool { return l == "pt-PT" && s == "200%" },
+		"only, and always, on screens at most 364 dp wide, de-DE and text at 200%": func(w, l, s string) bool {
+			return w != "408 dp wide" && l == "de-DE" && s == "200%"
+		},
+		"in 12 of 18 combinations: always but on en-GB": func(_, l, _ string) bool { return l != "en-GB" },
+	} {
+		var met []Met
+		for leg, p := range place {
+			if fails(p[0].Value, p[1].Value, p[2].Value) {
+				met = append(met, Met{Suite: "s", Case: "a", Leg: leg, Verdict: Fail, Actual: "they overlap"})
+			}
+		}
+		causes := Causes(met, place, everywhere("a", place))
+		require.Len(t, causes, 1)
+		require.Equal(t, want, causes[0].Shared)
 	}
 }
 

@@ -118,7 +118,7 @@ func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared
 		run.AfterError = *p.Repeat.Error
 	}
 	if p.Seed != 0 {
-		run.Seed = int64(p.Seed >> 1)
+		run.Seed = int64(p.Seed & (1<<52 - 1)) // fits a JSON number whole
 	}
 	failures := p.Stop.Failures
 	if p.Stop.Certain { // one failure for good makes the verdict certain
