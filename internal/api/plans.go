@@ -74,6 +74,14 @@ func (h *handlers) PausePlan(ctx context.Context, r PausePlanRequestObject) (Pau
 	return PausePlan200JSONResponse(wire.Plan(p)), err
 }
 
+// MoveStart has one coming start be at another time.
+func (h *handlers) MoveStart(ctx context.Context, r MoveStartRequestObject) (MoveStartResponseObject, error) {
+	if err := h.service.MoveStart(lasting(ctx), caller(ctx), r.Plan, r.Body.From, r.Body.To); err != nil {
+		return nil, err
+	}
+	return MoveStart204Response{}, nil
+}
+
 // ListPlanStarts tells what started a plan, and what came of it.
 func (h *handlers) ListPlanStarts(ctx context.Context, r ListPlanStartsRequestObject) (ListPlanStartsResponseObject, error) {
 	limit := base.Deref(r.Params.Limit)

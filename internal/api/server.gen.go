@@ -176,6 +176,9 @@ type ServerInterface interface {
 	// ListPlanStarts What started a plan, or did not, and what came of it; the newest first
 	// (GET /api/v1/projects/{project}/plans/{plan}/history)
 	ListPlanStarts(c *gin.Context, project Project, plan string, params ListPlanStartsParams)
+	// MoveStart Have one coming start be at another time; those after it stay
+	// (POST /api/v1/projects/{project}/plans/{plan}/moves)
+	MoveStart(c *gin.Context, project Project, plan string)
 	// ListPlanRevisions The versions of a plan, the newest first
 	// (GET /api/v1/projects/{project}/plans/{plan}/revisions)
 	ListPlanRevisions(c *gin.Context, project Project, plan string)
@@ -2062,6 +2065,40 @@ func (siw *ServerInterfaceWrapper) ListPlanStarts(c *gin.Context) {
 	siw.Handler.ListPlanStarts(c, project, plan, params)
 }
 
+// MoveStart operation middleware
+func (siw *ServerInterfaceWrapper) MoveStart(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "plan" -------------
+	var plan string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", c.Param("plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter plan: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MoveStart(c, project, plan)
+}
+
 // ListPlanRevisions operation middleware
 func (siw *ServerInterfaceWrapper) ListPlanRevisions(c *gin.Context) {
 
@@ -3611,6 +3648,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/projects/:project/plans/:plan", wrapper.GetPlan)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/plans/:plan/runs", wrapper.StartPlan)
 	router.PUT(options.BaseURL+"/api/v1/projects/:project/plans/:plan/state", wrapper.PausePlan)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/plans/:plan/moves", wrapper.MoveStart)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/plans/:plan/history", wrapper.ListPlanStarts)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/plans/:plan/revisions", wrapper.ListPlanRevisions)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/calendar", wrapper.GetCalendar)
@@ -5646,6 +5684,41 @@ func (response ListPlanStartsdefaultApplicationProblemPlusJSONResponse) VisitLis
 	return err
 }
 
+type MoveStartRequestObject struct {
+	Project Project `json:"project"`
+	Plan    string  `json:"plan"`
+	Body    *MoveStartJSONRequestBody
+}
+
+type MoveStartResponseObject interface {
+	VisitMoveStartResponse(w http.ResponseWriter) error
+}
+
+type MoveStart204Response struct {
+}
+
+func (response MoveStart204Response) VisitMoveStartResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type MoveStartdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MoveStartdefaultApplicationProblemPlusJSONResponse) VisitMoveStartResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPlanRevisionsRequestObject struct {
 	Project Project `json:"project"`
 	Plan    string  `json:"plan"`
@@ -7394,6 +7467,9 @@ type StrictServerInterface interface {
 	// ListPlanStarts What started a plan, or did not, and what came of it; the newest first
 	// (GET /api/v1/projects/{project}/plans/{plan}/history)
 	ListPlanStarts(ctx context.Context, request ListPlanStartsRequestObject) (ListPlanStartsResponseObject, error)
+	// MoveStart Have one coming start be at another time; those after it stay
+	// (POST /api/v1/projects/{project}/plans/{plan}/moves)
+	MoveStart(ctx context.Context, request MoveStartRequestObject) (MoveStartResponseObject, error)
 	// ListPlanRevisions The versions of a plan, the newest first
 	// (GET /api/v1/projects/{project}/plans/{plan}/revisions)
 	ListPlanRevisions(ctx context.Context, request ListPlanRevisionsRequestObject) (ListPlanRevisionsResponseObject, error)
@@ -9215,6 +9291,51 @@ func (sh *strictHandler) ListPlanStarts(ctx *gin.Context, project Project, plan 
 	}
 }
 
+// MoveStart operation middleware
+func (sh *strictHandler) MoveStart(ctx *gin.Context, project Project, plan string) {
+	var request MoveStartRequestObject
+
+	request.Project = project
+	request.Plan = plan
+
+	var body MoveStartJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MoveStart(ctx, request.(MoveStartRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MoveStart")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MoveStartResponseObject); ok {
+		if err := validResponse.VisitMoveStartResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListPlanRevisions operation middleware
 func (sh *strictHandler) ListPlanRevisions(ctx *gin.Context, project Project, plan string) {
 	var request ListPlanRevisionsRequestObject
@@ -10552,260 +10673,263 @@ func (sh *strictHandler) MakeSignIn(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5H39khu5keerIHgXMXZczbQ0H/Zaio0LWTPyzFoj6dSy5za8Ez1gVZKEuwqoAVBN0R0dsU+zD7ZPcoEE",
-	"UB8kUIXqJinJ95eoZhFAZSaA/Pzl7SIXVS04cK0WT24XNZW0Ag0S//e8kUpI86kAlUtWayb44smCw3tN",
-	"xIroDZCaroEsYSUkLLIFM1//2oDcLbIFpxUsnixyO0q2UPkGKmqGWwlZUb14smBc/+7rRbbQuxrsf2EN",
-	"cnF3ly1eMF4wvn7VVEvANeDYNdWbbuiVfWaRLST82jAJxeKJlg3MneuHAqpaaOD57s+wayfbAC1AdtP1",
-	"HvvcPNefpqLvXwJf683iyZePHrWzKC3NAs0kL1nFdDv2HpFK/LI/YAEr2pR68eSbR5kZnVVN5cauGLf/",
-	"exx8mzdS/B1yHaFZ7b4do9nh4t82fJQTsuEP5sIlKMXE+DzKPvPAue7Mz1UtuAIU9DdSLEuozMdccA0c",
-	"iUfrumQ5NUJ/Udsn/tffldkBt73Z/qeE1eLJ4n9cdDvpwn6rLvy4OONwD/20oZpsgWuylYKvyW/evnhO",
-	"/vD1N7//LdLCjWAmeLYUDa6nlqIGqZldc07L0pJpj1uZeXAtaRX7zgvHIZc7mv6tHSTrSYyb8+eWpGKJ",
-	"39xli2d5LhoeWCctCiiuqB5wpqAaPtesgkV2uET7i+UuuP4Vg7JQgTOJVqDMobQ1hIVSAWGabIR5OFsw",
-	"DZUKjuf+QKWkO/N/ViSJULYogesrLYKDWmENfNGoIMv2SM8KL/DuF+1rZx05e3QK8mNNGXf0Z4ZGtHzT",
-	"48uKlgqyA5FScMV4Ae8P6bsSkggOEVKsx36QQEwJtLxCeTgYh2p3z+Tg75wtLcvPFMlLkV93wy2FKIFy",
-	"M5yiFVwpgOJwuBI0yTeU50BWtCwJVUZOCiT54UDbDcs3gXejrITiCdkyvSEgpZCKUF6QhheQswIK8+aG",
-	"W8DNMf23BS1LQwj82SJbGLr8vC/52eL952vx+bho2AUFGa41VHVgAy5hTXn67ivghuVh6QVeQJE+Em8P",
-	"8kOGaymaZQnTe8EN0q4rc+8TIsEfgeIYB/xiyGQjOhqUJkLiZ1rX/5v81B0XilxzseVeypSGmmjzdcu3",
-	"IWFLqvRVTZUKyZkZgcMWp9MbkGTZsLIgjBNkIdEbpuwUdgSyAQlmZWYtW/OfzMhmDaIugZiDl6CCcEDl",
-	"3iqucI7U86v3O3N7p/1KiybfhN7XvqQ5QVRLwIZpyMwr48vmoloyjtcpbhbZ8MzStxTiGgqycnwxuxef",
-	"cLRNP77vQkLhabJ3LdV1cMBcAtUzL6ySLqFU8cM2vu5umVzo8KbrdlECe2qaX9O1nbMl2qiGYn8Quglr",
-	"xrnl9OG5KKESNy2VhpKw3QAnEowWZVithbgmTCvi10bolu7618IobW9AGoXvKhdFmD7+gcidu3ecGLZn",
-	"3aEy+PHeZANZcAxqqdIyvUfzn2PS95KpwLnc8ieJUVaMA2wyxliqhj1QMnDW6JrfUG1vvhn6wz32wd7l",
-	"jAMQLYgC/ZRQTsyVtiM3tGyAaHoNCk8IfM7LUXQrDU2yRwHhiot4aIs+pyXwgsrvuJa7wIky48TIRRW+",
-	"qDTZUEW40GQJwMkOdFAvWTHO1GbmMVWXVg84+EICdWbN4VfJN4Ns+JXSNHKKKab3pH5SE1eayrkncXwB",
-	"WpRF7PwoWJJBZMiXLfAwcPzzE7YkdPP49/05KEU1zZkOCFBeNyqsLVVQCbm7qpahr/eW2T2b2RHDi1Dw",
-	"A39rmXt/MZ6jb6xKer2L3CbJQhZn1tyLwDos7AuE7gGcxq8auR6j40saOt1LxiF4N0rAI8xoSmQJa8ZV",
-	"8E2jJqRseMj8tarmikml+wrT2JXSCUFIkRoo4ZYsOHWMDD9SeR0gA1AFicz15/Y+yag2urm6ZnUNBVF0",
-	"p8h2Y5gyfcAr+DWgqq4IJTXLdYO8cAam8yyRa6h1mtHqfVGzRddbhUa/dWahOTKuWX1oFe6zwg8TY8Mr",
-	"JzdDNgAvwifLmJgy7QQ0M3aJUeGk2BrlvqCazhNaTdezTv+w/OEosRd/vXLH2Z77wO607UYoa9IpQqXZ",
-	"flIyY6c3mtA1ZTwjTW0UDyMKgsOo4Zc7mY56QtKuy/tobfbYMtNkdhlhcjQqIAQ01w0tg9RfdpbzqBLq",
-	"HrvL9nxFh++HluC8C79nIKqgarSlilSgCeNBkuZSKMX4OnKJwvsacg1hLaC9nYaTbsSWVJTvvEnbTuGt",
-	"dmZsWWv7UueACS3tmvHwvEHXmZE/nFBYL+bgvVNMe7epD78Rq8PZ+mRvj0MFzpaXlMforTZUhlwBW3+k",
-	"Dkbe0Bsw5MpFVQmOboGtkIUKqnGM5xDmRn9t6D5nnACVJfMuFjUxtIb6YXpgpxwgVzsdoRWwzG81vw32",
-	"ZBv50NKvL7j9re12V3CDbyhfQ8TXPm/T0ZWORBFcUC8YRHBeg7Axga6BeaswIpOggbtp3fNxyqgAacwh",
-	"bxW1JDO7VW2Tns67adNUL8vAqXvPq6d++PAbQx5QvFj4vBHXUYcOFOGIi2a6DLPaaGFpwQw7Bk4ffYcy",
-	"0UsyKUxRLUTRm7n2JP4iEorSzvMSs0Tuc78PHVELN4lX6HsL6r3NKEXfuUUOqeqXPjxfjQpfiC1/QihB",
-	"jmVkA7QwJ1NGNFXXxIyo9jTv3335+Ouvp9RWnDC8UOHCDcMVRpnYOdwTd5pQwENiouk18AePE9NUzdjt",
-	"YiMvriBgf4/EX6JaRCUKCCt2Irxl6pJqI5pRX034i6h3JekkaCM4OEF7fdrF99aEq+5cK2bsIAHN2eWU",
-	"Vm9RGVXMOmaso9dNmRhryxbPu2s6aEqUVGF4w46bYZTCG6g31FoU3AZqhlz1rBsTsT+bZzCcwNdN7Hot",
-	"4cb5WIeLgxuQO7KiucYoSn9Jqf6Al2bo0E55kHiNRh/8c/uiMiEaLYVaegQFRNyApCE9KTffQMQkXgm5",
-	"ZEUBPOaLA+2NjCELljvUei0PnCptnk6l/4925CAHGCqIQV+Gl7/aKJFLc2ibeYXS5MtHj/pzP0wIDsJD",
-	"browlZSW7n6ImlSeTo5EExdjO2Bv5j6vspapHbV6zArKh1O7D+VjxFcZSY+ohcKAh412utjnTMce9MTy",
-	"wPZ19iaq64Ryb21aKcPAvLVFbTpCMGggQTWlTheFt/h8iPc9W2lsgL+6xw5UQqRhtoh6W/1KQ1z7tr0f",
-	"9xT8JQuSlS5ZyQ60yWm7SF9tKA9atwJjNAxNT3wmFOAx+tcce8Ao8YFlRC/pDZXFlkq4iij6G2DrjQ5v",
-	"TmMI0bKcoUX90P4isMa4c6ONB6bTfTTUMXYVRfdV5I4SWx5LnxtTjsZiZYDe7si1IkPeSXNUyIbbXeyk",
-	"iottov+ZFeBdPWPMu/TP9T0rifbPfFUQo7RR/mlJmZ4pEs6ZOfaKf1HgngymfKG3yMVWN7RII++WFfb+",
-	"SjPZhkptT2PxSkxfgbFjt7s0G0TtHI36R1enDVsGxg/Gb0FTVo6ZFWN0dIfrXbYAKSkPJVpadUMrsjEq",
-	"xpYqQtU1FEQLUghS0vT403c4RYjjG6a0sDH2pJEuNePBi8qscerH3wulf+Ar0UtLU0FFyyaFMa4V2sFQ",
-	"ZM5FO7yD3RjeZWwJ/5kiYsun1ZzWRsKVd5ToLa3jTVwKLv329IaRWK3wCDAXR2l9lEshtNWSWFFaVZra",
-	"dCsJCrT7ruESaIH+BneMFOnm1LeSbrkPDO4pTCXNwcZiaip1mzTm4nKfKYJ7BC0su0sy8sgI2eOobdUm",
-	"W0qJR+hSGCXDeoJ/zuL+m4nU/WyhxVU/yuGyh+wXu+AX4cdDz4YNH7NwZLqZ2c0T4vZ3JVQuW33PVuUE",
-	"7HeesFoCZIbWRvhdxQbJN6wspHVVDJNGReN2/7iGaJdRQB0+KrOYHxJVg/A3jIf2H/7ZvIv9o029RXOL",
-	"SeVfspqV6l2KnBoLJGBM03xDVowXyqYuelIaYeTCJnRmODvaWebQY3x9GH2fXIIU5cj9OvOevGGtQTbN",
-	"tP24orBHALLFMzTzYtCN3a6sRz7PsxEBfU5lIAdznpDdX5LuJxLpv8ISlVm/OCLfxxnZMjDONrf+IPfs",
-	"DX1oa5kbf15NB/4i4kgfcXkWgsOsiZLrN1g1EsGKxkKiaeupMSwMh+CjvZT2ljpZR9ogP25YATxo/XbZ",
-	"/+FYfKyu4/PHpJftUQq+Vj4NYrsRJYyGtccYx9agwuGRGSU2qdkUFRSMXtm/z7ENFftHanaSEjJwzzp1",
-	"JXPXaynWREiyYmW1yFIkwYZ7Oxq3ItHjmZu79Zf0Xrals3uVkNC8cHUwB6FiCUqF63Zyl+mqnhohgBuQ",
-	"WBqBNpRRB1WwFmE/1drNEFyTK9wMLGtPonr+q1yUTRXxyq5YCZFML/NVL82rYRpIY6Pyh14TxnXE7e69",
-	"mXPSLSpQKnbKqA1bBQQq31BJcw2y1YjN8G798F6TEuiN0YQa9D+tpODhvRmJTu4xyRkFjrTte7ZxR/8G",
-	"I0wMZ7e70tx0F9glAH9BIw7H+ya5t6sYWX+b6T58gYrKGQ68ztK5w+joD/ZH3zwKebiMpXjFIu4gjPln",
-	"ZLkj1kQw50kXDu7ZKl8FbZVI8vujsWTpsRdzRLIGZT8bYGIld3GCHxqnNVogljBYakFs7XOyofmC6Q8V",
-	"SR1JhXHfXUVnS/A0znHXo2cylEk/34uH31xFnZ3Hiez6NwxuTqO4hnjq3VsBaofCTWLlio/W4GMzueDK",
-	"asmHrx285LFSze1LV9SGSaVCkvbNk9Nm9uNa9mr3CTLu/UZ08heSBstku4xmeg2cYBUWXni5BOBkQwti",
-	"04iKp0gRV+hOmCJUk//+z/+6AKddXtz6T3cXKzOburhFTeTuwE1A9VUV0CEsVYjR0Qk6LAcp7zQxjRF6",
-	"2m6KQh9LRt2jeDts1gai7GuEqP095YW4sYGCvZTq9zWToGYZJ1H14lcZvgycDkWoIpT8n7ckFwVkhJI3",
-	"r/7Up+Fyp4PzSaD5hg4Nlp5C1chyWkDNQ1n/bXG1/bGDdPNO1VBhxHWsrDCe9DOCaKAAeLwQkaG3ll+j",
-	"p7qkSpOKFpBYfhj29HfICO5dujWESPFDP9qWlKSn2DoWm5oohwyZGHtFjW7w0Er/vOdIhaopqbbYLaz7",
-	"LIGW6Vfzy142y5A/f3z+hnz9eyxzZpwU8Pm33w01nMdBtcUP+JMI+ZSaqMK9dc9PFNibpzI3TIhIL6nS",
-	"LygrGwnpVcWzagOH1QXDL0ZT7vfy5xOBGvazzW3RQ3KyeXrxlgJz40Q0MpswMS8x+341XzYzbK/iy+dr",
-	"IPEDWdj9LIX2PQ7SuiMnwEtY6ddBDJdhutlohkDv0SMqh3sU6i9oXD97CeuoFyp9WR60IlQNclBAMkoe",
-	"n8szXlcyk8qdBXF4NZtt4/UcGxIlsuGKCJ45j5p5wtw6RsSKB/kqkyy1l9BZafHdtKVMq6uVSIWhaTfG",
-	"QDK8Bt8y3PMrIioHJp9Zhr01MBBY2OpCbv/kq5txVJ4DXp7pFw5msB06JDDdLF5faHMl/W3UyzA8PHRo",
-	"2SScNm5C/3yQMiyPuHPzHOq5xc/tjyJu9nh1XpKryKc2xzK5XzIOTR1KzHL4VTPcsmdJ1B95v/RE+x9p",
-	"vnH+v4Nq7mAQOF7lrYWmZTRzplFQpFWA+yd7I+K0YwXhPvd0ZqqsTeGcF/uayK8dyysN7jA1nRIafGPv",
-	"6dk7JqIJdyMJdfdOWptwAI3lk43nWaUmLwVcNO6f8RQlP3lvlSEiv4IbkD9CqD6+zWN/WFqyqzy4Z7TU",
-	"rSJeZPAKtj1kuxlYKB1OXQwLpWfofB120Fb0ff8nXz4KgZ24M3TSbPLQc9NAlYFDEX8coU8LsDSDOn2c",
-	"oj3XEcazMPjRAgZpi5UoAdNtvW0SZ3nnf//SomW6/z2ekIZRJJ9XsG2LqsLAGdb2m8wmaisLJ335eb8s",
-	"biguQRSqztAe3Ur+ORe6atKWLYa1UpOL7wdBHk2ZHe2LevJEONAlJMwQtqUQOhZRbELJUxuEOdDoPSIb",
-	"WtfAFVlJURFuvuFPyeePEa2Mllu6Uxl5hP/jglQWBreFa3386JENvrSQrZ8/DgfSI3XpIzGMeAJD/L6J",
-	"RgJ88sK+HxdRDm1yMi8syOGKaiCFIFoQ6i0gC69QSHYDkrCKYbKJz8jyOj/ywSYgmr9WtbYgHtc2FlCJ",
-	"G7y/QeebhRP+hSPNfcESI0rbK9i+gPn4Vs5fOgU7EnCgxhYRC4M74IkEABcLe3GXzUJaOVlsc070MQLN",
-	"Ymxr4FrunhBKzEKzHlqL2XMkl1RtTgHRMiO2OahtxZ9FWNwPIMwQtYrxRrd6QnuY/Ms0+nNoEZ1pNmMJ",
-	"gfTY333zzVe/u3epr1mIsAXoM5YRc6m21+gRLsJg2X3kFd44FLWHUfKBVdOvYPvWIyzOXExBd0Ox+up3",
-	"3/Sl6lEQvwSg3pfFRxO/2s9sNkNkdvrYKzX82MKxh5IVyKgIutlDBQC83Fn0kUTd85tHjwInpFEjrsKo",
-	"S34GF1x2sKmY/jNEVO3cizabiXU+xrHD4Z4qItAbuBqUjAXilHVNlKY7ZZftPaMqWIfYKZ37IWz0tBD7",
-	"/VOC9HADtT5WCwJpa6QiOupwVFSGVEbsvzZvnHLy+tLLAKJbKcbXZbtszL6hFTwltCw98VclgHa0p0sF",
-	"XKcLwqEcCFmAjF6AKINPiVF2RUVcYTECWnfq1FYyrdHNYR9L95AO0LZDdaI1UH3V6SC97gNTB4UH3U65",
-	"mxuPCRlBcncPpBH58aNxU6/DIAtsOgcnZESjjYaBgqfkFy40ef/LE1voz/RGNLbk9iGs11CWVwhFFqk8",
-	"QFhoWwwIvFAZoZXga+KKBT9TBG6wYUcWgi0N4cc4SkaO3ctOSQpg5sxSQt15vO9hZ/kGj4g2v80cWYiB",
-	"NGl20i3duRyTBJmKnPvex9+eYshPBzDalm1M2+M9xIlRkvjnBgbc5KuyooT0Vx05kVlhRJhyR3P77oOD",
-	"mdDSl3VNvvWJ/QoBB1b4wbqRtVCJyL4SapfKNZpzKipYimKn3trHB6BmKZDAZvf0qnBnaC4jdcQN1zbF",
-	"7R4pKm7Y2E73YcFZjswSrkJM+uabLNSeI1g9iRuwZOZmBcUKsPnjaXnBZs0vWAmB8/7wUmXrUF7tNdT6",
-	"CVbsK+KuTeIg9rGiy17qUKJu5+/XlSht9x9EBE2+XL2xFyj0hhuGEKMuGR03pQ0RV7Qw184TImHVKChI",
-	"CxQrUb2j2EtgRkONgMnx+NHX//LN738XSlVElJjDNQuytOXpgudgtBCmFbEO2ieIUe3LYF1d3PAFKf7U",
-	"aVJWb5u+sTppG4k0vhLbsMukkTNSBvqJPKEwlQ9CB3mJmWSuyUdaAkYTTM31Qe/kPI7wMD6cnjrMT+75",
-	"yWqyLibvyZv1YvctjUJcen35QxVE30EPXzSYaS6PPJomNBflYQLo6h8QXUWbc7FnpKDmnxF8Ccax3KeW",
-	"4MyBtPzB/XRot4wuraJHoRBl33Q55wcYKHNhTroeVzEkkQKWzXodzyIdqfQa3B2H3wo5F9pvJUEFkrxd",
-	"YjflyhySWpCKXgPGpQgtBQd/9nPYtu1IvG4cgPjJQ3bkdgMI8+pgJCgn+FxwAK60bCrfVC+9+sCrWnOr",
-	"VmnD803YFLHW2hWtWSQ27R6I7J8o8zhAMbtMVuo5nUlkMC+sBon4TvvZb9PTjx0FtRS+hGyiodvKqSJS",
-	"6DalLJjBm2AoXLrH5lUiairXoOMsdd9HOHrkhirD+sNscIEfYqHsHTdTDVh6wjlkfPhUlHoGjmQywWNw",
-	"L5FyS+8fTk2CirowpXD4lPvnkNHDSE657RKCBZnWRcRU59OyjVPa0t6c8nDnotAdhznzFFtloY2sLNbB",
-	"fXoMGGpc6shWHjlc3sfz+d2aCHYhda4xZxsl9kGhjYo3NrIqbEQnOG5emn2RiLXk3pLNA5SYlepmhdJn",
-	"RLvEt5YCLaHCyXDt8p0UtRIb2xQ9aOY5wfv0bIlR+HiPiagEog8eBumnPJt52LCjZZkRoPkmIzVlUmFz",
-	"Oclqi9QzcFREm+2pI2ZWzPK99KKMjj6LJ7wpy+zQK9059PeTG+7vE574WXPQM+ihpDloQ/HgLJawpA8T",
-	"zo+V898TlgikZi6askBTe1CgP6wAidaGhIFlnW6N8Yo2FNImXs4A9utkrTs6LZpGdpglWzVKhy3vuqSc",
-	"2BgB09MOhWHeepvv1xNnty5HGzd17BB70WaRT6Yz3henPHxWj+DcmnW97d1b+47GM95oaddP74qZmW2N",
-	"6sSGhkqv7tFwZJ5Ixmoq9gt6e5VEffmKvo4O6q2jgDmukDeiOWypcj1H9Ya2iLRm3wxaY6TTqWjgBAA8",
-	"nQd8b5OzCjJCpWQ3tMwc4q2QUajVo7WoCzt8igYyHyrKSAkrTUSjM2JsESgQ7cV3CYo2nQtq8FiJg8Hn",
-	"ghXoTsVZIk0w03qTsKLfi87wrXMquc50PawhL0ajonmM5pXjVsDRG1i66WaHOuKGwUGicKNG6PZOMhoo",
-	"LaBlOdl9B5MLJGRENiUoQhUrwjDSk5kvCfuhPTIDX3UnzP0bOCXLxp6iczhuB+R+oJh6YHDyOCNfYiTi",
-	"q+QGeH7ckKcxUNoy9RpOOQgHE4owaHyL3i7Fki7LHR4ENvZv2z5RPs8CHJTX7APh3mB7VTMlR1SnOfD0",
-	"bS1HYNJ1A+E22DazwsEb34Cb1hbihnTQlb5yjpLEshBbWRtyikY13d61HzNz8KJE0265I0a9LgVfuzSR",
-	"kioLoJqgM4QdGdaZ8l6TFbsB0prR7RunXbQB/2bEGWkUJhWJY8Eac20w72SoK6ef7KiQxTq4zgWxPK57",
-	"0jdtRQ9HvNvnACDB84Nb3dQfhVmv3my/7hvb+7fSGyhCs6WkjhOtqeF1RL99+tbIKHTVm54vu4W95YUU",
-	"qAAwizENy/So9Rujk8P2I7ZcEaR4qkFf5U4Z2wbGYVIPkgUPm6UHIPBYCcQHoUfFa7hjuv5knXmJyw6y",
-	"UIplCdUsiKPZoGq+wCCIsc11rHefJRu8108RkB6N7ZyWpYOGFLahJv7JBv9zUVVYIDL4fm2ON/9V0P18",
-	"xPPeqLnRytpoCzMPGXmQiarp0gkB1vagc10JiUjDtWPdZPq2hWj02E5uhRFh8OGnA53xqrd7AtHXgAdx",
-	"8pAFjmtqI5QzfmlxgNJvqZGi8wiej/kiHIuOFWwjFo//WbfG/jbs03Hv/UP8eNvapvvOlCg0bFILLNu3",
-	"2I0SnjgP1mFxxfTuc8YLqIEXwDWp2XujzGFZGoZARI3W6QFG1yZYhr49Lm65Byw3J+0m8mbYTWYecu1I",
-	"+duqw+AJm3haNhBYxzgKjc/KTWw7AHUwCCPEdXoiZ7JxH0CJ7UBp/Jxh0vdKRfbudKvczPIA+t/E0Jxd",
-	"gUm8iiRQrm6u/ytXA5hK/rb75mgKU7/uZG+iIK1GSnvnoVrPssTv7dBrLyfZcJvsMstaHJQY75sHVJMa",
-	"RF0CWZtrXYpmvUGDKNb0SAKdC1qC7aqi/TYqazoqutvvaxVp7LwH3Gj7SBmtJBcVZL5rgFFQxIqsGtnv",
-	"3BxuxN9zBATow7QFjrEWo2fLZ8rGS+YZ7pSVKYRw7eJDGMg2G28W/bseTTGcgkDQMohZ+5lC8By9gR22",
-	"9eBi+9RQWXAYCOfBlhvvd0iVvsJ6h2TQ8IN6pUAJUjwM1kZPD1UZe/WlLUPUwK/i0ySU/2RtErD1EDnH",
-	"kMtffuKKg7K96qBQBiSPCK9t3LPC5v6xn16Nx4/mlhKFRmi70kU2b+s8Mnt48dCqI+vJnxfySoHfetvw",
-	"Fn5rbn+8o7s9nKjOdnxo2EO6c/2A+lwctN/sRROcT6MT/EFHdM9mf861J39fhgbbfXCfRK7qWLerUzgS",
-	"E8dZR9K8kzK7g4CFjpjtO0VocYxATSS9/PghmrcNdy6nkUhuwJWcEXFjbuyy7MoDp5Ew01yZhy6woDSc",
-	"3kV9AFI0cBbu+R6nxOIAeu/XBpqjAu697WoY9nO31G4m0K8FlhrBSBtBvYq34lZ91CocPLOLC9Hskt5A",
-	"8aakEVy+RtJ8l5gyUFLNdFNA6uOCr+c8n4j9FEko8WvrzxukBwKIR42iUOmhLwk/bFBxP0jcETcAhNxY",
-	"o10HXcu0UATFooyE/IGJgNtawqRH4lB9dhDt+OMDBsSg9jEF06/YzdwjR4STrNZ9QObDUr8Z5VM9GOZI",
-	"i6uZzsX7ND2b57GZWrTNjQkledq0Gd/Um3KiRAW+2fw90eeQ3v4VPMV6rbr2Wxf2OAm5hFnZ7qDnqbyg",
-	"w36NSDa8Hb79XXzNf/XgqTPyMlrA1SnIvL3FxYFXLwF4r3diEip7vGdbe0CGYind/rYRFKYVlKtFdt/k",
-	"OXRx+1xt28bCLSD2orarzkmwyuMgPDmTeVMpbdQJNdtJO+b3FQ2P+tzGXQliHesrSaUZdW6y/QNgtEab",
-	"As0AdPOAWw90VkSKJ7v7MGDaz8B9nwPCda+uRKqRyMGD4Oh0wUQ0NLilu3DOxJbubKYW+rv2GpPe/zZo",
-	"bXYfL0Te9opCveC7u98b9a1G4LFcbVFpnyL2ZewO8GLbsTd8bsQwQcZc3vcE6zgK0EZeCjU3kHEPf/UU",
-	"JLz3Cm+oze3c0MI3xT7UXVv0v2CCKFMEK3SILcS3L7jIxtMCUpBDZuGMTBarRnuvRtyopVhfdV7/FI+u",
-	"WF+1vVxT0A2H/fh6Z9bIORotRZvr9J0pTx1kxXhzPNyOr+3DIyd2h5ESTgMLBEngBuRuKYpd24JbCnMM",
-	"kIruSCnENYmUOU+3FUt4pfYI31KuY2gLe30WMHOarPrhoIM4/H5FIwbRYlsodhL7gn1H1YG7s7KdE9u+",
-	"/Ja6vbNrcL70pXiwBXq7t9uZ3Uk6cjY/w2r3kPtMFolGMLZlvl+n5LEmuWE9dm5cPMWWPqBNr0FvJOne",
-	"BlKKQSwqlr8zElN3TPiOa7kLJTUE+6J1vdCcToTracMwadAuXX7YLMrEz/EZwLGR5uxdW3bcooXtH6zs",
-	"7pmhT4938XWIsSk65Ixi+rQ2qWD7Apkl+HZxbX27M8biTdCdrLwIZniNwGfct0R9uiewW1E4ZJDs7W9V",
-	"+zldXq1eOaUMtwOPrP5HlywS6/o5Wf6aXCl7F1/Eax/InQKDD9eXUrmebx3TaWCzWlg7WoQt3oxoWmdE",
-	"b1kOGdmIsshIzXi+ybDJcEauYacyBLZRGTE3iu9wDTe0bKiGjLStry1I8w0rQGQeYs+VTDkcAvM/UWfE",
-	"5t1k2JAvIyuA0qjIDS/EsFb66xCpVlJUwfQ0HmyIib2f2zWKFfGVFisoNarm+IS3oiY5NYiA97QgcQNy",
-	"xqUWgAKOAGRrMZ12V4ixDfK61S0PA2xRrT0SpU+39jXUszq8BWOe+/3YvLIF9dgLR1o5nwZicB5S4EDd",
-	"3et9bLVF1wWZWlPdqarJQbhL0NrbgAdp+xWNNSCmehPDzeKhOEghcgQ2IoyTf3/248tw19FfG4iVb3tD",
-	"A4+Ht40tSf23y9evUnLtK+oBZWx7OjvPSLPcyw2APkKfOhxnolndQ3s2zqypWJX0ehfNbkquwT3s73Q/",
-	"H1+8rPYejR1jaRCHB8OgRWO4R12XzmJJ1utaFxWZZ11ScjRbObGv4RKoTHBl/dE99mDXeb9rclpA1P8g",
-	"iLdGqxmQirY3ddBa9Mnf400q8al43nOvdbNbWZCDPUTWfe7N6KbXaFFRzfLw1oglPzO65kIxNRaBGHO0",
-	"h7oheccMgk62Kg3V5ML9R13c2ifv/KPxvuS1FEuY5aIagaod8QI8BMV2ueuXsaP7pGNHmOVr/kOwZC2S",
-	"Tje/e/fBbYSpE71xYusKpsbMrqNZMb4GWctYB3HcQ7OD541d6TSohRu9+8lwRV3RTZgKOgjYUdOc6d00",
-	"wLh77i5bbETEVMZmSOkHlccmDSVlWfTRGTkFDq40OFa813nVNY4cG933l/Te6/R12QaHx8Gc5TEB6nqv",
-	"J+YVpGGo2DseuR3ost6SouV7j21ZJ1gdkbuXDsrnHgx4BJDNPUUU9rnon7Me0RnMl9suNQR7hdlqbyrB",
-	"IgYbE1TTa9T195JWewGVyXZ+bShjunGbuq+HoxYBDeiBJWJB+juTcR8yUUGoRJWSUuRUY92LT7DQUBOM",
-	"j7alv8sdRmf9fxF2YGN7+2K5jMO8O0x+CDpuPZtZBaRz4mKfliWsKU/13NZ6E036p7kHAbFRDqMAFsr2",
-	"OgwVe4S93A7v0bwh79UMtd1jPgsX4kYNf0frkfqXUojOfz0D/SqWuVBvnDE1nG4JKyHBgTLYzxZ2zwIE",
-	"IYCBkO5/tCyfuiYtrkLKcWt29s3JqvmcS8M5j71L2U/WDRTeMMHibXO6oKfaurZaHTA172ekENNKeXpV",
-	"Fy/2KjISi8BC9Vfx2pF0Q7emKtpJt+f12QvXYHclIVHEHwY9pa5ZXccWEDeRe+GsB1aEWBu6F8nE82+v",
-	"IMQb19bU7uwuf8Y5KrZM6RVx+BcMimsTVACXu9ABJtomr3pw9gUadKWB/FAFryJm6b0SQO4Nd35E8IYI",
-	"DrotBPVdGHys06JK2TMzGMiPg+pH+mnY1hjoRL+GWpP+tdPvrxG2Jrt6sntiL/fwA9tQVx93uq2UGK8f",
-	"QrGMVRC1jUzmNykZA396KOMxlWiO6L80PwiafiwhRwMfSo6S+uPD3WmWhIMEB1x+lBc+QDojNTgXXO/X",
-	"hsaS872ze0+WPYCCU4+IFW6b9LLfdLlivFXLpzwEOF3WrjD61u8cbU8mf2djdfwVBbbOvl9zxz010PaT",
-	"cV2JmVYuu1qRDXWdaFy/YkUqim00RhOXJxpEPsEpxJZjXFQtxloeHb2dUaxRYvvqvl1hTjnBGGpUq03o",
-	"A5Tae/QdEmKkYDy5kPwwe+dgLrm7V+/ae/UFzTzTUeXDuvgnRIPtAOmjx2i6E98MpOskQmTDsclauJR6",
-	"BAYnvctuiDz3aEebd0Dsk8CM7tFolN337HQhuUlnhA4C4gnsbOVgDzsdYm/AaMvcA7r8RQXUzY1oZCRr",
-	"EkEu5rlO/yF4CvycHTm0jf7aGYo+FsxtUprRsp2O7TVsp2Cnh4N/6hpCHQvELQ5mkG4GYebm1coiaKcY",
-	"LPvw3WvfgMqO8nOoXE5B3kimd5edS1z7XhrWkY3uBCqhl0C60bpe3N1h955VIGvmHSjt9vgKaxtx1ytb",
-	"jgxVU6KXJCOKdZ8l0JLUG4EVJrzwzsIVlZX6gnx3A3KHRUEEm+kQSuyiCK72C/Id2laIpeEQx9rwuyK/",
-	"efviOfnD19/8/rdfkHesAvuc+eNXX331B8I4+cu75xkpGumwZStWlkxBLrCjqGL/wDa3GtQX/8HbooMn",
-	"i3+nFdWiMw0XTxaPfWozdpxZfPXFoy++ckF3JO4FrdnFzeOLtsfJ2sbcjdjh5D8UiyeLZ67ZhARVC+4s",
-	"uC8fPdrT4nodYi7+7sJOViAnY644AbJwyDr3hfnzio6EIduVXXhsPpSmpqqo3C2eLH7aCNdiSllFgyqy",
-	"3YgKzy4s7sIfeHL03blBivwJulrME9Jlr+ozQKB3G3Co4A8n0jtb78ZqTTwBPlN2dKezUdvSuqI7soQ1",
-	"474lc4FAq4MLICNYE4nJZBqG5HVZ6uri1n26u6B5LhpXCxyk+Eum9DP/0ANJnqTtuckC6Y6HUurXdRwe",
-	"OKJ8pgj28fGk8RqyQAUZaL5xnbloBRrM/fi38JzdI2ZSe9b+nC1qF5Db2+tF4d+8TdP5o7CB4qPI9CvY",
-	"tqQdXhxaNnB3ylOmP+3hNqIdwx/IxGdFQeiAeU+JghuQtPSoSohOaY59qshaCDyQrB/cKKepu+Xi1n26",
-	"s7deCdZaHLL0LaZu9rk6IPDXhzfmD7iT18IGLx8q0vQasKOxXQARK5cSwZR+2soz0+QaoMYPKyGxPE/w",
-	"dQ9Pu3Sl//eU+Ox2wcy7Odve6sQLOpD1Tg6znkxNu7p+nmBXXRtW1fXdhXLlxtEz7hJsX/iTn2/9OuqE",
-	"M+47j05wjMuY6tb077pdb2jhOl1XGP9bUZQCVNwQQwppd3QBQGd6nPn7mu4Eq61qOcrhP9pHDt4DF/dr",
-	"A3K3v7r4arL9nVtTi3NrafqZwoMmI7TrLme/8dJDWGG+5cJGS6g1nhdZcDW/DtYyGZYO9ut3urdD8wMF",
-	"zlxHljNOlpLyfPOvFcUAQmgVfoUBeZ+s2p2UlueNVNgHYPLJl6xi9iI92YWFkoKFHoEN6cTo4dvRDpQN",
-	"ewSeQLP40Td2PZ1i4WBFz6tW9CY9VCqWHuj0gUz6ES9R568SK+LwypXXJ9rtbTZxUTjcSVvM1dY2lzS/",
-	"RpTHakrBsLv04hb/vRszgzxHj3CY/fypM+k1d2MhsuOBQ/phd9eo2zPr/J4+vclt59/0DtQsF1XF9L9+",
-	"vfqS/uFx/lt/wA5vxGVvjybeiehRsOUbQwGxTshjy8jxzw5coS1B+VhOj5+c17orMX24gFp2WPEQGjKX",
-	"mmzFxqba1Iz3q6tmnRMXPfd07LzwbuljqT/Bn60p47aK8oMcNq3r/TxcxTEdDDVx705abF+fPXBsxfke",
-	"x8QsWVoxPSZHL5j+OG6dxLSAJCPrNNLB8s0g3IiIzk44UA/f4iNOpfBupl3PH+FaVn9yMrShvBA3IF2L",
-	"uA+78phe/D3lxesbDGh8vBfkK9h+74h57htyOO/pN4xTtWu6Btuiw24PasNBuINcpbTfRRbKn9pW5vNu",
-	"TJY7pKZPaVupXsFq7Hxui1pPedG3abKzf+nyM+7xS58+cw/3wyl1jpbeZ9olxm5yZb1Z2zwBrw7zH3cE",
-	"WbOzf98I3mY3O3+TZcSndrNon0kTk/93LufoI7eL7TLPKDNIOG+jPrN97zrVY7kj17BDMWpjsB+9aOS0",
-	"BF5QOWr2+GeSJALxMpJCEqNVj+HBbXXng0c/i97syWaxmj6YBk21byPdZSluWVnav2LDUaJq+hAPT6KM",
-	"Xaxcv4xTeGdf+J4RJzpscPyzanGc0KKQoBQxHEM9zlNSEQm0sGmAgsPT1lXqKpSwbQvGIEHio1OaXduP",
-	"6XPZ8PEQ0HP/6NuGnyebIdgd4pATuJ5j+Jnc+7mSuMNWVFxsTxFjwE7l7eynCzT0GXhue6id8tCRLRt+",
-	"BO59T28gwDJKWgn3ncQyo8+ZPdNpdKjgeaUuccMkbpbz7JROehL2S29tx1GPnNe+zWb27Z37i3rApmlC",
-	"e4bewKm3TDs+VkycecP0OBreNgPqPpCJfwaoB1ul4QVITPnHPM2nXXEvvB8U+7ZRovFd0+saG90y37bt",
-	"UvdkJZIs0GYJYGm6+aCYxj9gcAAtNU5eX7ZrPFJ+QNC+3jevJ1ukRMbx6K5JMmIp5hBtY0PWvnV36qht",
-	"r+/okA6HMm24P5uHz6R5W4KknIFe2I5zAK5KAN0rBsLjz10vhQD1UM0haXNd3NoPo5Hvb73z6WQHl53B",
-	"lTlGzq6i5dMRgtd2sAxPq41QfT4wTQrm8NCPbZEXHSWPZJLv8/GiFOL6+FGA+yw8prq+FOL6WSdU89b5",
-	"QwFVLTTwfPdn2C1OGAUwy/y4NF6X24IMfvg2QAvCpyQOtVuzF67N9W62h4Pvwj/2m0DdzRRMCRVlXF3c",
-	"ml129zFIaHggs7zRYXwlVNfXqhTrw6qn+VvXZYp+1Jv3EsD1WjttNQhmwIZ3guskdCR3FzpFWlf9Z75U",
-	"lyBqD1OkEhVwneHdgAA95n4Q03Ueh9ztIf7FE9iVFhLOdeGey0X1RyNVXThkSfNrwrgWpFHwUdyxMYPR",
-	"sezb/pAnuGpaMMgzXzfnlQJbHtF6UBq0yBplUSIFt16V7QYrl60ehhnxTNlGCBP7DaSkvFCn8Bh/K77D",
-	"wU8nAG78M7O/P+vp2f9MXROKyjbRghSij0DXaHM6GnlAaCiVyOyLW/th1HppeZcQjtpS5jCuBlY5q8yN",
-	"/5XFQK8Yt/9/FKqP+edhFyeWuJndm7bm0ezEDsHMk+vYRzj0t9uJSpX6gDdR99KLDhUm0b+Eri9faJK1",
-	"x13WZdDgISccEqBt5ncyD9Msz9CwX12kqkVvhIdu8y3zwi/QfTuHaZ9Y3YojWaxypRWfh29HP9Tpq1ee",
-	"FYXHdjrZfdeCR533wusajUZMi1UHavVQ20IyDaQQ214TXmu/q41oMFmZ2H6amc29o5wA13I32Fs2c8gC",
-	"2VlsSPxWNpPOc3+8Xdy6T3fjOcYdwz992r/mg9HufzVNPOqo9spByU4Vh5x2V7nRP0hpxxl56wo7mHZ4",
-	"DdaFW0i65djjxza0RMgtf4/N2yb+T1/8g9UP88TMlJ7ZC+0B8n8ki/T41he37hMW8EONXSKO7tZycxzF",
-	"0n+Gy3zZG/FEW6UFYj+TFo/v5VAIcGZXM/36kiAsua1G1soGaSXQwgWepjjNoanHleeX7plzBPFetsm1",
-	"HyJvzr0pcbh/J0pdeOkzuU8V8PC5LGe9O/qznp5TLmnBiq/LWMAiQVq50uEW0dzYZmm74CLfCPagAy6q",
-	"jHfYgqdhezf+2VNVxBldjz91mE5NjfCIeMoFK8Ccf5IpYpGkiSvJSZKEW/shAaWmx9YpkJpvjwNP80LI",
-	"NehBJUIU8iuyuE912xuL4ET1F2V/ex4lpG+u39i9+kpsT8mVV3jzH7Dklc1EOcYmlA1XNpjmzdqSKhde",
-	"sz2zT5fz4qEkTnFQPyuKN3b4xMKHHhR4XHL6fr9vvsnuXwMpcg36c6Ul0GooDh0iNeMUV7g/yVnvBU/E",
-	"2MGwpS6dXawI00fJAeaFue0FB1+d89Q5u3EemwtRYyawf8O7NDm7WIHFdj6KvO0Rg+kN+cWq909Qeb+A",
-	"G+Cex7/Ybi0IBInwwAqBC1dUunf7zU/fP3v305/I9+9+fJmRP3zx5W+fEBxAkV9qKdYSlPrFoR7+B39h",
-	"XuSN+7PDlbRWBfACSfeLe2n/G/LGVzo53NxfHDxo94D9v0X2HG4mO127nU7lhIQP4CqZku9TxFyxasfx",
-	"p3U2+nKRrj8RSIv8ikI7GYKrSzqVnPvGPnIWjDd6AwXOl2IDuoU9nLx2oI6GjjoO4G8lZAtHoAVZAqGn",
-	"Smu3r36ardKnbcpmicIsmmP0eDYcCmAv6dxa3pNCyydl9kyFSgiK/oEcFviW3l2RtRh1TBIO710JoGrh",
-	"brFn3Ba4JiXVUO5OJ8P8dKe9JfeZD/t2zrN5NrA4/aF+DdwmF1oyWp7IqXFCXvvRPwCv3yHFzuvTQIbn",
-	"orJ3DDo1zHYWjdvGjK+TOX5r/knwXbTcO5PnwmWO4asOQXXNwY9ZYkrblgcxj0Z4yZ/mVn/NLQjF0X0Z",
-	"vZ71R/Fk9KXqYsOUFnI3eftiXnoioERuk0Fm55iEgVIqpsOZX18O8r4enznvqyVKLM3k9FAAKG5oyhUM",
-	"25f26mVyc8WgNf60D8f40PyUDyChvmXbtIb4tn3yXJqin/FDaYzvNi30qoWydiLxiXO8OUG5xfwVjxb5",
-	"u5vroyyTGrRf+ihKpU4h+65SyuofrYblgCiV691rwTVSUrMGEmizVD4KEQzZZW9oo05pmLm7TcM/s2mG",
-	"MBNOfCyOTtcA3DV7tnDWa8q4zYy3bjoutmS6Tl6CIYfrlRXTf9+2D51yT7aTnFNLad8f2/VotBW2dDcs",
-	"6d1i0iV++XBElqAHY5/GJ/Fi7FH4jMftuVnrEv22Ixye3BgN/7w2Sh1sTxLze2PHftuckuEfBHbHvVk8",
-	"Coe76TggPM6PIRvuhs3FDcjQ7i3BHKSi0T5t42l7kDLljZUEoRjX7x1S1Wi9By73M0U8OL2QJKEfie3e",
-	"21aA4G75eMo/3jZ8AhXEd/tPHdF3j4zDlxsKXC13D+u20u8M4FsRrDpY8AiF/Xej5eGfUi3K24bHHARH",
-	"Ajt7i7kbp64/QW3bnqkfKzTEPyMWmjdyEgwYc4Re3MqGj9aUBFm41yPaOaox/KyhVi2s7oqyspGA8YpV",
-	"U8b6NC0lg1VoEy+FKAE1/IPjwiVFYKGxdsAa2GeQF1AQb8uZv9j8v8jUo6Wiv/vApaJvGz4OpnMcmXlt",
-	"DV5rDjOtSAlrbCmrmtLFD7c+aaeElSaux+nJyhXeNjyxVKGT4Qs0u05aRdFfVuzYe9vwZ2vbC+yjPPbs",
-	"4j6eU4/D9vgnn1ccFK0A6+2Ua9Tn/tI1elZPCS3LrD2sANOglE93Sj9CL3LKcyg/uPw9x2V4W+ZTvcXs",
-	"W1hmPu0OnwJyZk73NgllBncaNZHm9Nw+ch6UaIeYMgnXadd0JOvMCbizujJzKbviu+WO5PTBKC6nONVt",
-	"MuPZttWMdbECXDlcVKS+8w+dQ6jayVKao/aefWhpWlnazBS3KdvS5i/Ic/t+tl081eS///O/Wrpd3LLi",
-	"7mMUN7u8k5eNPmh1lnhnWl44NMFOjOsRe+sL8H19Rzeef+gsG++DNCU2l62nhQMb6FD97I40V6bZkpnv",
-	"mmXuAMYL37l75VprZv8/ytHKrFFd3DJewPtPfTNFhjWvlhI/vA81/97w8YZ3//YXzvS8Dfi+Ku9R1RJQ",
-	"Qq3leozbzXmIW1tYEXwv8n9/fPnx3V7Gbr+4LWFtFF7zUrfmn1H3zuUGQJ8UMAQniGFA2i+Pq4RwseW+",
-	"zTCCrbiyoJ7ZlxGqNVS2HMh9/LDnYAnrh58Be2hWQjHbMt3Zvq4RWGB2Q6ZTHRQRobzwYYgPevKegex5",
-	"r1XBcUgfCV3/SOX18260o7dEoArMFB9H9cgl3WFRg+0VjuiDq0EbA6baZh+9jT/DZSChFlJ/sdFV+ZFY",
-	"AgqotLhEwdP80n6dlHH7a3K9aih2d54WtKLhRXKepNF1V/4XRwBpcxXOtoteZs9OlTlnIuWFrwg7XZmz",
-	"glzChJ1z6Z45S20ezpXCEL+q4xg5jiCfKeIokvmKpy5vQG3EVrnSpxtaNmfgy8WtWUJClYWjW/oJuT5q",
-	"tYVdrku0OXJS72ThezJCM+gemU5Q+4iD/9VIxsdxff2J3fSYw7SyYjt1PTk8walDQfmk9pnddOpG1kKN",
-	"4p0eNdslCkyKujyV2PWf5KWIx2/XwmLxjYeOP6UEEMe+WBJIy90j6FBuqK7wOadlCRLT8xTA6ZNEXtfA",
-	"L1uE2VPBsrsJzo6m2Js2YPr6r4+CyG37eTvMI1+k7rvePSXbDUiP/bxs1M4hBVhwUoRrMdaKw65POoEu",
-	"bt2nce9Cy9vxPLxeLoddpKgBUVPt3v8nSec4m0S85oPRTma6uBdKRU497U53o38g5NQzcbaHm2ovbWzt",
-	"469td0eb47sU4jqh6OBwO7uOJyc1eQNyE3RooPZ8BpkxE/3TisyfhPWDtH0bvWrn4SKcJLWZthYXyHtU",
-	"laY7dQ8xAl6cW4aCKsZ3vOjL0KfOze8Mb/x4tlK3QzrMjcbrMjzW7AY49ui5F/O0ZBP5Mt+5Z87je8CF",
-	"JXdV92s7XgH1Tg0Q3dG3aHukVmDxC0qxJtTYVGe9cmezdsVKUB/FznxW+J35gpXpXutPBgOv/3LRaivU",
-	"dtHsKshyd0QgPEoMpzvTzp0SOeXGOLCngxYk3whjcK+kqO5xTlxDrS9usdnPnfnzr3fnlKxYSGcqonLf",
-	"eLqCX0+brBCgcMluzquLzV+hWH/cCxSywFV9BEfea7OUs6i0ONMHOvGeoTkfOvO+F1usA3TpUscoyO6d",
-	"bf1mZK7wkDLtCvs9jOY9TrlaSP0xiTjTE6rZJT5xFsWMafhQWCY/tZCX5nWJWK2G9aYKS4x9MQCT2LTu",
-	"lIGhViU50fjNNOOb83G+SWS9W9NxgoHOIe0hfgxvMZdR+dUcvTi8UZtLlzhzKv+0XfuZj+pu0oC56ql5",
-	"NF0UR3xqk1RZra3vAcdWFqJ51SgoHKZwWXa5qSlb4gKzPk4BDfDcDHxK9uPY7wTOcwoRSMu06No6TW3m",
-	"I7bCa49v5J5LTLbCghP2s5Z9nB8LPG8wQoWQ3Pg8VupbV4iTLqYwcJhSI+Qk6Bb/TYnmt8LwQYL5ZvY9",
-	"7EQPrmA7UaKr4gtidp6FjEQSISLN0hjByvzJeoXiKIuRlzzy6TNe2nqsMwhjIUi2trxVw3vfqiAgf8yh",
-	"4m1QV1Uu5cfh5p4AGU31jpejQKMNRToRDg85cl48vGQNolvWcZSIliLOpWfhPPqx7g581WqORmLUp8v5",
-	"i1v/cTxa25eBk2//d/A+mheu8bvjFLb3VEUaOgk6sAJWehB4pokvvPzAHA+PI/tMOpk7qqlLQR/Wiz1p",
-	"gotb++Hu6AB6dtxjbrH9JfsuIR/F0qNI3fQa/tKN98/aE2OLuWOWcOQ3ulEZoZp4lv0WPe2iqlG966uF",
-	"Pjr35Lb/R7bmnzOHKxqk6o/0Gi7Zmv9w2rPSzhA5KHNRHENJ+tGql2Y0F/Vla26RMJdSbBVIwrjtIP8F",
-	"efP68h3Zo51rxsbcia4gbyTTO9wHWlwDXzz52893P9/9vwAAAP//",
+	"5H39khu5keerIHgXMXZczbQ0H/a6FRsXsmbkmbVG0qllz214J3rAqiQJdxGoAVBN0R0dsU+zD7ZPcoEE",
+	"UB8kUIVik1TL95daZBFAZSaA/Pzl3SwX60pw4FrNLu9mFZV0DRok/u9FLZWQ5q8CVC5ZpZngs8sZhw+a",
+	"iAXRKyAVXQKZw0JImGUzZr7+tQa5nWUzTtcwu5zldpRspvIVrKkZbiHkmurZ5Yxx/buvZ9lMbyuw/4Ul",
+	"yNn9fTZ7yXjB+PJ1vZ4DrgHHrqhetUMv7DOzbCbh15pJKGaXWtYwda4fClhXQgPPt3+GbTPZCmgBsp2u",
+	"89jn5rnuNGv64RXwpV7NLr988qSZRWlpFmgmecXWTDdj7xCpxC+7AxawoHWpZ5ffPMnM6Gxdr93Ya8bt",
+	"/54G3+atFH+HXEdoVrlvh2i2v/h3NR/khKz5g7lwBUoxMTyPss88cK5783NVCa4ABf2tFPMS1ubPXHAN",
+	"HIlHq6pkOTVCf1HZJ/7X35XZAXed2f6nhMXscvY/LtqddGG/VRd+XJyxv4d+WlFNNsA12UjBl+Q3716+",
+	"IH/4+pvf/xZp4UYwEzyfixrXU0lRgdTMrjmnZWnJtMOtzDy4lHQd+84Lxz6XW5r+rRkk60iMm/PnhqRi",
+	"jt/cZ7PneS5qHlgnLQoorqnucaagGj7XbA2zbH+J9hfzbXD9CwZloQJnEl2DMofSxhAWSgWEabIS5uFs",
+	"xjSsVXA89wGVkm7N/1mRJELZrASur7UIDmqFNfBFrYIs2yE9K7zAu180r5215OzQKciPJWXc0Z8ZGtHy",
+	"bYcvC1oqyPZESsE14wV82KfvQkgiOERIsRz6QQIxJdDyGuVhbxyq3T2Tg79zNrQsP1MkL0V+0w43F6IE",
+	"ys1wiq7hWgEU+8OVoEm+ojwHsqBlSagyclIgyfcH2qxYvgq8G2UlFJdkw/SKgJRCKkJ5QWpeQM4KKMyb",
+	"G24BN8f032a0LA0h8GezbGbo8vOu5GezD58vxefDomEXFGS41rCuAhtwDkvK03dfAbcsD0sv8AKK9JF4",
+	"c5DvM1xLUc9LGN8LbpBmXZl7nxAJ/ggUx9jjF0MmG9HRoDQREv+mVfW/yU/tcaHIDRcb7qVMaaiINl83",
+	"fOsTtqRKX1dUqZCcmRE4bHA6vQJJ5jUrC8I4QRYSvWLKTmFHICuQYFZm1rIx/8mMbFYgqhKIOXgJKgh7",
+	"VO6s4hrnSD2/Or8zt3far7So81Xofe1LmhNENQSsmYbMvDK+bC7Wc8bxOsXNImueWfqWQtxAQRaOL2b3",
+	"4hOOtunH931IKDxNdq6lqgoOmEugeuKFVdI5lCp+2MbX3S6TCx3edO0uSmBPRfMburRzNkQb1FDsD0I3",
+	"YcU4t5zePxclrMVtQ6W+JGxWwIkEo0UZVmshbgjTivi1Ebqh2+61MEjbW5BG4bvORRGmj38gcufuHCeG",
+	"7Vl7qPR+vDNZTxYcgxqqNEzv0PznmPS9YipwLjf8SWKUFeMAm4wxlqph95QMnDW65rdU25tvgv5wwD7Y",
+	"uZxxAKIFUaCfEcqJudK25JaWNRBNb0DhCYHPeTmKbqW+SfYkIFxxEQ9t0Re0BF5Q+R3Xchs4USacGLlY",
+	"hy8qTVZUES40mQNwsgUd1EsWjDO1mnhM2S27kGId2bRMk42oy4Ks6C3gApK3aVVaHWPvCwnUmUz7XyXf",
+	"OrLm10rTyAmpmN7ZUaNavtJUTj3l4wvQoixiZ1PBkowtQ75shgeNkw0/YUNCN49/35+DElrRnOmAcOZV",
+	"rcKa2BrWQm6v1/PQ1zvLbJ/N7IjhRSj4gb+zzD18i0zRZRYlvdlGbqpkIYsza+olY50h9gVCdwxO41eN",
+	"XI/R8RUN3Rwl4xDcwhLweDRaGJnDknEVfNOoeSprHjKtrRq7YFLprjI2dF21QhBS0noKviULTh0jw49U",
+	"3gTIAFRBInP9nbBLMqqN3q9uWFVBQRTdKrJZGaaMXx4Kfg2owQtCScVyXSMvnPHqvFbkBiqdZhB7P9dk",
+	"0fUWp9GdnclpjowbVu1bnLus8MPE2PDayU2fDcCL8MkyJKZMOwHNjM1j1EMpNsZwKKim04RW0+Wk0z8s",
+	"fzhK7MXfLNxxtuOasDttsxLKmouKUGm2n5QMCiJqTeiSMp6RujJKjREFwWHQqMydTEe9LGnX5SEaoT22",
+	"zDSZXUaYHLUKCAHNdU3LIPXnrVU+qOC6x+6zHT/U/vuhlTntwu8Ynyqodm2oImvQhPEgSXMplGJ8GblE",
+	"4UMFuYawFtDcTv1JV2JD1pRvvbncTOE9AszYydaups65E1raDePheYNuOSN/OKGwHtLee6e4Ddym3v9G",
+	"LPZn65K9OQ4VOD+BpDxGb7WiMuRm2PgjtTcy6quMmw/XgqPLYSNkoYJqHOM5hLnRXRu65hknQGXJvPtG",
+	"jQytoXqYHtgqB8jVVkdoBCzzW81vgx3ZRj409OsKbndru90V3OArypcQ8eNP23R0oSMRChcwDAYonEci",
+	"bEygDTNtFUZkEjRwN617Pk4ZFSCNOeStopZkwjeqbdLTeTttmuplGTh273n11A8ffmPIA4oXC5834ibq",
+	"LIIiHM3RTJdhVhstLC1QYsfA6aPvUCZ6YEaFKaqFKHo71Z7EX0TCXNp5dWKWyCH3e9/JNXOTeIW+s6DO",
+	"2wxS9L1bZJ+qfun989Wo8IXY8EtCCXIsIyughTmZMqKpuiFmRLWjef/uy6dffz2mtuKE4YUKF8rorzDK",
+	"xNaZn7jThAIeEhNNb4A/eJyYpnqDjhm32MiLKwjY3wOxnagWsRYFhBU7Ed4yVUm1Ec2oryb8RdS7knQS",
+	"NNEhnKC5Pu3iO2vCVbeuFTN2kIDm7HJKq7eojCpmHTPWieymTIzjZbMX7TUdNCVKqjB0YsfNMALiDdRb",
+	"ai0KboNAfa561g2J2J/NMz5UEVGrXKxJAi0urY5llmQXgl5XuEXvrHm2EOikXAqMgRpLR9GtfftAeIQv",
+	"69iVbgfdXxHcgtySBc01RoW6ZEj1QbwyQ4d254NEejCa4p/bFc8RcWwo1NAjKJTiFiQN6Wa5+QYiZvhC",
+	"yDkrCuAx/x9ob9j0WTDfItstDxzfzdOp9P/RjhzkAEOlNOg/8TJfGcV1bi4KM69Qmnz55El37ocJwV64",
+	"y00XppLS0t1JUTPO08mRaOQybgbszNzlVdYwtaVWh1lB+XCq/r58DPhHI+kelVAYwLHRWxfLnehMhI5Y",
+	"7tnbzsZFE4FQ7i1cK2WYaGDtX5teEQyCSFB1qdNF4R0+H+J9xz4bGuCv7rE9NRRpmM2iHl6/0hDXvm3u",
+	"5B2jYs6CZKVzVrI9DXbcFtPXK8qDFrXAmBNDcxefCQWsjM43xQYxhkNgGVHFYEVlsaESriPGxQrYcqXD",
+	"m9MYX7QsJ2huPzS/CKwx7lBp4pvpdB8MrwxdRdF9FbmjxIbH0gGHFLKh+Byghz1yrciQR9QcFbLmdhc7",
+	"qeJik+jzZgV499IQ8678c11vTqLNNV39xKhzlH9aUqYnioRzoA694l8UuCeDKWzooXKx4hUt0si7YYW9",
+	"v9LMxL4i3dFYvBLTVWDs2M0uzXqRQkej7tHVauCWgfGD8VvQlJVDpswQHd3hep/NQErKQ4mjVt3QiqyM",
+	"irGhilB1AwXRwii5JU2PeX2HU4Q4vmJKC5szkDTSlWY8eFGZNY79+Huh9A98ITppdiqoaNkkN8a1Qtsb",
+	"isy5hft3sBvDu6kt4T9TRGz4uJrT2GW48pYSnaW1vIlLwZXfnt4YE4sFHgHm4iitX3QuhLZaEitKq0pT",
+	"mz4mQYF239Xc2Dfo43DHSJFuwn0r6Yb7YOSOwlTSHGz8p6JSN0lwLhb4mSK4R9CYsrskI0+MkD2N2nNN",
+	"8qiUeITOhVEyrPf55yzuMxopRchmWlx3IysuG8p+sQ1+EX489GzY8DELR6abmd08IW5/V8LaZd/v2Mec",
+	"gP3OE1ZLgMzQ2gi/q0Ah+YqVhbTukX4SrKjd7h/WEO0yCqjCR2UW8302dvX+N4yH9h9+bN7FfmhTidHc",
+	"YlL5l1xPSl0vRU6NBRIwpmm+IgvGC2VTMT0pjTByYRNUM5wd7Sxz6DG+3I/4jy5BinLgfp14T96yxiAb",
+	"Z9puLFPYIwDZ4hmaeTFox25W1iGf59mAgL6gMpBTOk3IDpekw0Qi/VdYcjPpF0fk+zAjGwbG2ebWH+Se",
+	"vaH3bS1z40+rUcFfRJz3A27WQnCYNFFyPQpbD0TNovGXaBp+atwMQzD4aCdFv6FO1pI2yI9bVgAPWr9t",
+	"NUM4/h+rU/n8KelkmJSCL5VPvdisRAmDofQhxrElqHBIZkLJUGoGxxoKRq/t51NsQ8X+kZoRpYQM3LNO",
+	"Xcnc9VqKJRGSLFi5nmUpkmBDzC2NG5Ho8MzN3fhLOi/b0Nm9SkhoXrq6nr3wtASlwnVIucvcVc+MEMAt",
+	"SCz1QBvKqIMqWFuxmzruZgiuyRWiBpa1I1Ed/1Uuynod8couWAmR7DLzVSe1rGYaSG0zAfa9JozriNvd",
+	"ezOnpHisQanYKaNWbBEQqHxFJc01yEYjNsO79cMHTUqgt0YTqtH/tJCCh/dmJCK6wyRnFDjSNu/ZxDr9",
+	"GwwwMZyt70qN011gVwD8JY04HA9N2m9WMbD+JnO//wJrKic48FpL5x4jsj/YH33zJOThMpbiNYu4gzDP",
+	"ICPzLbEmgjlP2hB0x1b5KmirRJL5nwwlaA+9mCOSNSi7GQgjK7mPE3zfOK3QArGEwdIRYmu5kw3Nl0x/",
+	"rOjtQPqN++46OluCp3GKux49k6Hs/elePPzmOursPE402b9hcHMaxTXEU+/eClA7FG4SC1dMtQQfm8kF",
+	"V1ZL3n/t4CWPlXduX7oiPUxkFZI0b56cqrMb17JXu0/Kce83oJO/lDRY9ttmUdMb4AQLVPDCyyUAJyta",
+	"EJu6VDxDirjCfcIUoZr893/+1wU47fLizv91f7Ews6mLO9RE7vfcBFRfrwM6hKUKMTo6QYdlL82eJqZO",
+	"QkfbTVHoYwmwOxRvhs2aQJR9jRC1v6e8ELc2ULCTxv2hYhLUJOMkql78KsOXgdOhCFWEkv/zjuSigIxQ",
+	"8vb1n7o0nG91cD4JNF/RvsHSUahqWY4LqHko674trrY7dpBu3qkaKsa4iZVJxhONBhAaFACPF1Yy9Nby",
+	"G/RUl1RpsqYFJNZphT39LdKDe5d2DSFS/NCNtiUlBiq2jMWmRso7QybGTpGmGzy00j/vOFJhXZdUWywa",
+	"1v4tgZbpV/OrTjZLnz9/fPGWfP17LNtmnBTw+bff9TWcp0G1xQ/4kwj5lOqowr1xz48ABpinMjdMiEiv",
+	"qNIvKStrCelV0pNqHfsVDf0vBtP8d3L2E4EndjPcbaFFcoJ7esGYAnPjRDQymzAxLRn8sDozm422U2Xm",
+	"8zWQ+IHM726WQvMee6nkkRPgFSz0myAmTT/FbTBDoPPoEZXDHQp1FzSsn72CZdQLlb4sD8IRqkDZK1oZ",
+	"JI/P5RmuZZlI5daC2L+azbbxeo4NiRJZc0UEz5xHzTxhbh0jYsWDfJVJltoraK20+G7aUKbV9UKkwuo0",
+	"G6MnGV6Dbxju+RURlT2TzyzD3hoYCCxsRSO3H/lqbRyV54CXZ/qFgxls+w4JTDeL1zTaXEl/G3UyDPcP",
+	"HVrW8SsmoA63uCQSaJHiO3OL9XMFqcryiCs4z6GaWqzd/Cjioo9XEya5mXwqdizz/BXjUFehpC6H5TXB",
+	"pXuWwoKB90svDPiR5ivnO9yrPg8GkONV6VpoWkazbmoFRVrFun+yMyJOO1TA7vNWJ6bZ2vTPaXGzkdzc",
+	"oZzU4A5T4+mkwTf2XqKdIyaarDeQjHdwwtuI82goF204Rys18Sng3nH/DKc3+ck7qwwR+TXcgvwRQvX8",
+	"TQ78w1KaXaXEgZFWt4p4UcRr2HRQ/ibgwrSYfTFcmI6R9HXYubumH7o/+fJJCPjFnaGjJpeH4RsH7Qwc",
+	"ivjjCH0asKkJ1OliNu24nTAWhoGTBjxJW9xICZiq6+2aOMtb3/2XFjnU/e/piDQMohq9hk1TBBYG+rB2",
+	"42gmUlMJORoHyLtlfH1xGSk5GdxK/jkX9qrTli36tV2ji+8GUJ6MmSzNi3ryRDjQJjNMELa5EDoWjaxD",
+	"iVcrhGXQFh1oRasKuCILKdaEm2/4M/L5U0Ruo+WGblVGnuD/uCBrCwncQNc+ffLEBm4a+NrPn4aD8JE6",
+	"+oH4Rzz5IX7fRKMIPvFh1weMiI82sZkXFvBxQTWQQhAtCPXWk4WDKCS7BUnYmmGiis/m8vYC8sEmL5pP",
+	"15W2oCM3No6wFrd4f4POVzMn/DNHmkOBIyNK22vYvITpWF/O1zoGkxJwvsYWEQuhO6CMBMAZC9Nxn01C",
+	"hjlZXHRK5DICJWPscuBabi8JJWahWQddxuw5kkuqVqeAlJkQF+3V4uLPIizuBh8miNqa8Vo3ekJzmPzL",
+	"OBJ2aBGtaTZhCYHU2t99881Xvzu4NNksRNiC+QnLiLljm2v0CBdhECYg8gpvHerbwyj5wCrv17B559Em",
+	"Jy6moNu+WH31u2+6UvUkiLcCUO3K4pORX+1mRZshMjt97JVqfmzh2EH1CmRjBF30oeIBXm4tWkqi7vnN",
+	"kyeBE9KoEddhlCg/gwtMOwhZTB3qo8u2rkmbCcVa/+TQ4XCgigj0Fq575WaBGGdVEaXpVtlle6+qCtYw",
+	"tkrnbvgbPS3Efv+MID3cQI1/1gJi2vqqiI7aHxWVIZUR+6/NOaecvLnyMoBoXIrxZdksGzN36BqeEVqW",
+	"nviLEkA72tO5Aq7TBWFfDoQsQEYvQJTBZ8Qou2JNXFEygnu36tRGMq3RzWEfS/eu9pDHQzWmFVB93eog",
+	"nU4MYweFByBPuZtrj2EZQbV3D6QR+emTYVOvxUwLbDoHf2REo4mkgYJn5BcuNPnwy6UFJnBV/9pm/h7M",
+	"eg1leY3QaZGqBYTItoWEwAuVEboWfElcoeFnisAtNi/JQhCuIbwbR8nIsXvVKkkBjJ9JSqg7j3e98yxf",
+	"4RHR5MaZIwsxm0bNTrqhW5efkiBTkXPfxweaUwz56QBRm5KPcXu8g5AxSBL/XM+AG31VVpSQ/qoDJzIr",
+	"jAhT7mhu3713MBNa+pKw0bc+sV8h4MAKP1jVshIqEeVYQuXSwAbzVcUa5qLYqnf28R4IWwo8stk9nQre",
+	"CZrLQA1yzbVNjzsgvcUNG9vpPqQ4yZFZwnWISd98k4ValQQrL3EDlszcrKBYATZ+lpZTbNb8kpUQOO/3",
+	"L1W2DOXk3kClL7HaXxF3bRLXbgCrweylDiXqdv5+XYjSdkJCBNPky9Ube4EicbhlCInqEtlxU9rw8poW",
+	"5tq5JBIWtYKCNMC2EtU7in0VJjQXCZgcT598/S/f/P53oTRHRJjZX7Mgc1vaLngORgthWhHroL1EKBxf",
+	"Qutq6vovSPGnTpOyetv4jdVK20Ck8bXYhF0mtZyQbtBNAgqFqXwAO8hLzEJzDU/SkjfqYFqvD5gn54CE",
+	"h/Gh+NRhfnLPj1aitfF8T96sE/dvaBTi0purH9ZB5B708EWDmebyyKMpRlMRIkaAuf4B0VU0+Ro7Rgpq",
+	"/hnBl2AcS4UqCc4cSMs93E2ldstoUzI6FApR9m2br76HnzIVIqXt9xVDISlgXi+X8QzUgSqx3t2x/62Q",
+	"U6EIFxJUIEHcJYVTrswhqQVZ0xvAuBShpeDgz34Om6Y1i9eNA/BAeciO3KwAYWkdBAXlBJ8LDsCVlvXa",
+	"NxhMr1zwqtbUilda83wVNkWstXZNKxaJTbsHIvsnyjwOUEwusZV6SpcWGcwpq0AiNtRu5tz49ENHQSWF",
+	"Lz8baW63cKqIFLpJRwtm/yYYClfusWlVjJrKJeg4S933EY4eublMv3Yx613g+zgqO8fNWDOajnD2GR8+",
+	"FaWegHuZTPAYVEykVNP7h1OToKIuTCkcnubuOWT0MJJTbjum2Hw0dBEx1fq0bBOZpiw4pzwMUxi64zDf",
+	"nmLbMLSRlcVJOKQngqHGlY5s5YHD5UO8FsCtiWBHVucac7ZRYt8WWqt4kyerwkZ0guPmpdkXiVhL7i3Z",
+	"NDCKSaluVih9NrVLfGso0BAqnAzXLN9JUSOxsU3RgZKeErxPz5YYhLv3eIpKIHLhfpB+zLOZhw07WpYZ",
+	"AZqvMlJRJhU22pOssig/PUdFtPGgOmJmxSTfSyfK6Ogzu+R1WWb7XunWob+b3HC4T3jkZ/Vej6OHkmav",
+	"bcaDs1jCkt5PVj9WvUBHWCJwnDl2sjKmdi9BuV89Eq0rCYPSOt0a4xVNKKRJvJwACtjKWnt0WiSObD9L",
+	"dl0rHba8q5JyYmMETI87FPo5702+X0ec3bocbdzUsUPsZZOBPprOeCiuevisHsDINet617m3dh2NZ7zR",
+	"0q6fzhUzMdsa1YkVDZVtHdAgZZpIxuoxdouBO1VIXfmKvo4O6q2DYDuuCDiiOWyocv1X9Yo2aLZm3/Ra",
+	"eaTTqajhBOA9rQd8Z5OzNWSESsluaZk5tFwhozCtR2upF3b4FDVkPlSUkRIWmohaZ8TYIlAgUozvahRt",
+	"khfU4LGKB4PPBSvQnYqzRBqCpvVSYUW3d57hW+tUcp30OjhFXowGRfMYjTyHrYCjN/N0000OdcQNg71E",
+	"4VoN0O29ZDRQWkDLcrRbECYXSMiIrEtQhCpWhCGoRzNfEvZDc2QGvmpPmMMbTiXLxo6isz9uCwK/p5h6",
+	"UHHyNCNfYiTiq+SGfX7ckKcxUNoy9hpOOQgHE4ow4HyD/C7FnM7LLR4ENvZv21RRPs0C7JXX7ILots0M",
+	"OCJCTYG2b2o5ApMuawi3BLeZFQ4a+RbctLaIN6SDLvS1c5QkloXYqtyQUzSq6Xau/ZiZgxclmnbzLTHq",
+	"dSn40qWJlFRZ8NUEnSHsyLDOlA+aLNgtkMaMbt447aIN+DcjzkijMKlIHAuWmGuDeSd9XTn9ZEeFLNZx",
+	"dioA5nHdk77JLHo44t1Je+AKnh/c6qb+KMw69Wa7NeNlOetIb6AIzZahOk40pobXEf326Vojg7BXbzu+",
+	"7AYylxdSoALALD41zNOj1m+NTg6bR2y5IsDxWEPBtTtlbNsah2fdSxbcbxwfgM9jJRAfhB4Ur/6Oafup",
+	"teYlLjvIQinmJawnwSNNBmTzBQZBfG6uY70GLdngg36GYPZobOe0LB2spLANQPEjG/zPxXqNBSK975fm",
+	"ePNfBd3PRzzvjZobrayNtlzzcJN7maiazp0QYG0POteVkIhSXDnWjaZvW3hHjwvlVhgRBh9+2tMZrzu7",
+	"JxB9DXgQRw9Z4LimJkI54ZcWQyj9lhooOo9gAZkvwrHoWME24vj4n7Vr7G7DLh133j/Ej3eNbbrrTInC",
+	"yia17LJ9lt0o4YnzYB0WV0xvP2e8gAp4AVyTin0wyhyWpWEIRFRone7he62CZeib42Kee7Bzc9KuIm+G",
+	"nWimod4OlL8tWvyesImnZQ2BdQwj2Pis3MSWBVAFgzBC3KQnciYb9wGE2RbQxs8ZJn2nVGTnTrfKzSQP",
+	"oP9NDAnaFZjEq0gC5erm+r92NYCp5G+6hQ6mMHXrTnYmCtJqoLR3GiL2JEv8YIdecznJmttkl0nWYq/E",
+	"eNc8aPvjLc21LkW9XKFBFGuYJIFOBS3BVlfRXh1razoqut3tiRVpRL0D+mh7UBmtJBdryHzHAaOgiAVZ",
+	"1LLbaVoFR+84AgL0YdqCzliL0bPlM2XjJdMMd8rKFEK49vYh/GSbjTeJ/m1/pxhOQSBoGcS7/Uwh8I5e",
+	"wRZbgnCxeWaoLDj0hHNvyw33SqRKX2O9QzLg+F69UqAEKR4Ga6Kn+6qMvfrSliEq4NfxaRLKf7ImCdh6",
+	"iJxjyOUvX7rioGynOiiUAckjwmub/pgThOnYT6+H40dTS4lCIzQd7SKbt3EemT08e2jVkfXkTwt5pUB3",
+	"vat5A901tbfe0d0eTlQnOz407KDkuV5CXS72Wnd2ognOp9EKfq+Du2ezP+eak78rQ73t3rtPIld1rFPW",
+	"KRyJieMsI2neSZndQbBDR8zmnSK0OEagJpJefvwQzbuaO5fTQCQ34ErOiLg1N3ZZtuWB4yiaaa7MfRdY",
+	"UBpO76LeAynqOQt3fI9jYrEH2/drDfVRwfretTUMu7lbajsRJNgCSw1gpA2gXsVbh6suahUOntnFhWh2",
+	"RW+heFvSCC5fLWm+TUwZKKlmui4g9XHBl1OeT8R+iiSU+LV15w3SA8HHo0ZRqPTQl4TvN7c4DE53wA0A",
+	"ITfWYMdC124tFEGxKCMhf2AiWLeWMOqR2FefHbw7/niPATGYfkzB9Ct2M3fIEeEkq3QXzHm/1G9C+VQH",
+	"wjnSHmuic/GQhmnTPDZji46Bf5alTZvxDcEpJ0qswTfHPxB9DuntX8FTrNPma7ftYYeTkEuYlO0OeprK",
+	"Czrs14hkw9vhm9/F1/xXD7w6IS+jAWsdg8zbWVwcePUKgHf6LiYhusf7vTUHZCiW0u5vG0FhWkG5mGWH",
+	"Js+hi9vnatsWGG4BsRe1HXlOgnMeB+HJmczrtdJGnVCTnbRDfl9R86jPbdiVIJaxnpRUmlGnJts/AEZr",
+	"sKHQBEA3D7j1QGdFpHiyvQ8Dpv0EzPgpIFwHdTRStUQO7gVHxwsmoqHBDd2GcyY2dGsztdDftdPU9PDb",
+	"oLHZfbwQedspCvWC7+5+b9Q3GoHHcrVFpV2K2JexO8CLbcve8LkRwwQZcnkfCNZxFKCNvBRqaiDjAH/1",
+	"GJy89wqvqM3tXNHCN9Te110b9L9ggihTBCt0iC3Ety84y4bTAlKQQybhjIwWq0b7tkbcqKVYXrde/xSP",
+	"rlheN31gU9AN+738OmfWwDkaLUWb6vSdKE8tZMVwYz3cjm/swwMndouREk4DCwRJ4Bbkdi6KbdO+Wwpz",
+	"DJA13ZJSiBsSKXMeb0mW8ErNEb6hXMfQFnZ6NGDmNFl0w0F7cfjdikYMosW2UOwk9gX7jqo9d+fadl1s",
+	"evpb6nbOrt750pXi3hbo7N52Z7Yn6cDZ/Byr3UPuM1kkGsHY0vmwLstDDXbDeuzUuHiKLb1Hm05z30jS",
+	"vQ2kFL1YVCx/ZyCm7pjwHddyG0pqCPZUa/uoOZ0I19OEYdKgXdr8sEmUiZ/jE4BjI43d25buuEUL23tY",
+	"2d0zQZ8e7gDsEGNTdMgJxfRpLVbB9hQyS/Ct5pr6dmeMxRuoO1l5GczwGoDPOLREfbyfsFtROGSQ7O1v",
+	"VPspHWKtXjmmDDcDD6z+R5csEusYOlr+mlwpex9fxBsfyB0Dgw/Xl1K5nG4d03Fgs0pYO1qELd6MaFpl",
+	"RG9YDhlZibLISMV4vsqwQXFGbmCrMgS2URkxN4rvjg23tKyphow0bbMtSPMtK0BkHmLPlUw5HALzP1Fl",
+	"xObdZNjMLyMLgNKoyDUvRL9W+usQqRZSrIPpaTzYTBP7RjdrFAviKy0WUGpUzfEJb0WNcqoXAe9oQeIW",
+	"5IRLLQAFHAHI1mI87a4QQxvkTaNb7gfYolp7JEqfbu1rqCZ1hwvGPHd7uXllC6qhF460gT4NxOA0pMCe",
+	"urvTN9lqi66DMrWmulNVk4NwV6C1twH30vbXNNa8mOpVDDeLh+IghcgR2IgwTv79+Y+vwh1Lf60hVr7t",
+	"DQ08Ht7VtiT1367evE7JtV9TDyhjW9vZeQYa7V6tAPQRetzhOCON7h7a73FiTcWipDfbaHZTcg3ufn+n",
+	"w3x88bLaA5pCxtIg9g+GXnvHcH+7Np3FkqzT8S4qMs/bpORotnJiT8Q5UJngyvqje+zBrvNux+W0gKj/",
+	"QRBvja4nQCravtZBa9Enfw83uMSn4nnPnbbPbmVBDnYQWXe5N6GbXq3FmmqWh7dGLPmZ0SUXiqmhCMSQ",
+	"oz3UDck7ZhB0slFpqCYX7j/q4s4+ee8fjfc0r6SYwyQX1QBU7YAX4CEotvNtt4wd3SctO8IsX/IfgiVr",
+	"kXS66Z2/924jTJ3ojBNbVzA1ZnIdzYLxJchKxrqP4x6aHDyv7UrHQS3c6O1P+itqi27CVNBBwI6K5kxv",
+	"xwHG3XP32WwlIqYyNkNKP6g8NmkoKcuij07IKXBwpcGx4n3S123jyKHRfX9J771OX5dtcHgczFkeE6C2",
+	"b3tiXkEahoq945HbgQ7tDSkavnfYlrWC1RK5femgfO7AgEcA2dxTRGGfi+456xGdwXy5aVNDsFeYrfam",
+	"EixisDFBNb1BXX8nabUTUBlt59eEMsYbt6lDPRyVCGhADywRC9Lf2ALemzMFmtx5BMIwgVjq490QtjCB",
+	"5LQEXlCJPEwGDLSW+AGXBC4Qfx9+bQi2y1UQqsylpBQ51Vju4/NKNFQEw8JNxfN8i+/q/4toCyvbDhmr",
+	"hBzU337OR9Bf7aWbrYG0vmtsTzOHJeWpDutKr6K1DjT32Cc2uGP03kLZFo+hGpewc9/BXJo35J1SqaZp",
+	"zmfh+uOov8PReqDspxSiddtPAP2KJWxUK2dD9qebw0JIcFgU9m+LNmhxkRC3QUj3P1qWz1xvGlcY5rg1",
+	"OenoZEWMzpPjfObek+4nawcKb5hgzbo5VNFBbz16jeqbmu40UH9qpTy9mI0XO4UoibVvobKzeMlMun1f",
+	"URVtINxxdu1EqbCplJAo4g9D3FI3rKpiC4h7BjpRvAcWwljXQSeAi+ffTh2M9ylYD0NrbvozzlGxYUqn",
+	"dsW/YFBc66DeO9+GDjDR9LbVvbMv0JcsDduIKngdscYPyns5GOX9iJgVEfh3W//qm0/4EK8F07JnZjB/",
+	"Id5LINJGxHYEwdjBDVSadK+dbluRsBHdltEdCDndgU1sInxduO2mQGS4bArFMlY41fRvmd6bZQjz6qGM",
+	"xwyqKaL/yvwgaPGyhNQUfCg5OOyPD3enWRL28jpw+VFe+LjwBM03F1zvlsTGahK8j39Hlj1uhFOPiBVu",
+	"m+uz22t6zXhjjYzpvDhd1qww+tbvHW1PJn9nY3X8FQV2DD+sp+WOGmjb6LhmzEwrl1SuyIq6BjyuTbMi",
+	"a4rdQwbztUf6Yl7iFGLDMRysZkOdno7exSnWH7J5dd+lMaecYOg4qtUmtD9Kbbn6HgkxUCefXD+/n7S0",
+	"N5fcHtSy96B2qJlnOqp8CAdwSTTYxpc+aI4eC+J7oLQNVIisOfaWC1eQD6D/pDcXDpHngC68eYs/P4pH",
+	"6R6NJhf4VqUuEjnqg9FBHECBDb0c2mOrQ+wMGO0UvEeXv6iAurkStYwkiyK2xzSP8T8ET0HdsyOHttFf",
+	"W0PRh8C5zcUzWrbTsb2G7RTs9Cj4T20frGNh18UxHNLNIExYvV5Y4PAUg2UXtXzp+27ZUX4OVQkqyGvJ",
+	"9PaqjQRo30LE+u/RnUAldPJmV1pXs/t7bFq0CCQLvQel3R5fYEkn7nplq7BhXZfoJcmIYu3fEmhJqpXA",
+	"whpeeB/pgsq1+oJ8dwtyi7VQBHsIEUrsogiu9gvyHdpWCCHigNaarANFfvPu5Qvyh6+/+f1vvyDv2Rrs",
+	"c+bDr7766g+EcfKX9y8yUtTSQequWVkyBbnARqqK/QO7+2pQX/wHb2otLmf/TtdUi9Y0nF3OnvqMbmy0",
+	"M/vqiydffOVyDZC4F7RiF7dPL5rWLkubamDEDif/oZhdzp67HhsSVCW4s+C+fPJkR4vrNMa5+LuLtlmB",
+	"HA014wTIwj7r3Bfm4wUdiL42K7vwkIQoTfV6TeV2djn7aSVcZy1lFQ2qyGYl1nh2YU0b/sCTo+vFDlLk",
+	"T9CWoJ6QLjvFrgECvV+BA0N/OJHe2zI/VmniCfCZsqM7nY3aTt5ruiVzWDLuO1EXiC/buwAygqWgmEOn",
+	"oU9el5yvLu7cX/cXNM9F7UqggxR/xZR+7h96IMmTtD03WSDLc19K/bqOwwNHlM8UwfZFnjReQxaoIAPN",
+	"V64hGV2DBnM//i08Z/uImdSetT9ns8rFIXf2elH4N2+yk/4obHz8KDL9GjYNafsXh5Y13J/ylOlOu7+N",
+	"aMvwBzLxeVEQ2mPeM6LgFiQtPZgUgnKaY58qshQCDyTrBzfKaepuubhzf93bW68Eay32WfoOM1a7XO0R",
+	"+Ov9G/MH3MlLYWO2DxVpegPYyNkugIiFywRhSj9r5JlpcgNQ4R8LIbEqUfBlB0a8dIgHB0p8djdj5t2c",
+	"bW914hntyXorh1lHpsZdXT+PsKuqDKuq6v5CuSrr6Bl3BbYd/snPt275eMIZ950HZTjGZUx1Y/q3Tb5X",
+	"tHANvtcY/1tQlAJU3BA6C2l3dAFAZ3qc+bua7girrWo5yOE/2kf23gMX92sNcru7uvhqst2dW1EL72tp",
+	"+pnCgyYjtG2qZ7/x0kNYYb7lwkZLqDWeZ1lwNb/21jIajd+PcZVbr3s7EENQ4Mx1ZDnjZC4pz1f/uqYY",
+	"QAitwq8wIO+jxcqj0vKilgrbH4w++Yqtmb1IT3ZhoaRgfUtgQzoxevh2tANl/daIJ9AsfvT9bE+nWDg0",
+	"1fOqFZ1J95WKucd3fSCTfsRL1PmrxII4mHbl9Ylme5tNXBQObtPWsDUl3SXNbzCHZD2mYNhdenGH/94P",
+	"mUGeo0c4zH7+1Jn0hruxENByzyH9sLtr0O2ZtX5Pn9XltvNvOgdqlov1mul//XrxJf3D0/y3/oDt34jz",
+	"zh5NvBPRo2CrVvoCYp2Qx5aR458duEJbefNYTo+fnNe6rax9uIBadljxEBoyl5Ftxcam2lSMd4vKJp0T",
+	"Fx33dOy88G7pY6k/wZ8tKeO2ePSjHDaN6/08XMUxHfo2ce9OGkhjnz1wbMX5gGNikiwtmB6So5dMP45b",
+	"JzEtIMnIOo10sHzVCzcikLUTDtTDN/iIUym8m2nb8Ue4Tt2fnAytKC/ELUjXGe/jrjymF39PefHmFgMa",
+	"j/eCfA2b7x0xz31D9uc9/YZxqnZFl2A7k9jtQW04CHeQKxD3u8h2MKC2g/u0G5PlDqDqU9pWqlOnGzuf",
+	"m1reU170TZrs5F+6/IwDfunTZw5wP5xS52jofaZdYuwmV82cNT0j8Oow/3FHkDU7u/eN4E12s/M3WUZ8",
+	"ajeL9pk0Mfl/73KOHrldbJd5RplBwnkb9blt99eqHvMtuYEtilETg330ouELcgbNHv9MkkS4mpuEkMRg",
+	"HU94cFvU+uDRz6I3e7JZiKqPpkFT7btnt1mKG1aW9lPss0pURR/i4UmUsYuFaxNyCu/sS98q40SHDY5/",
+	"Vi2OE1oUEpQihmOox3lKKiKBFjYNUHB41rhKXYUSdqvBGCRIfHRMs2vaUH0uaz4cAnrhH31X8/NkMwSb",
+	"YuxzAtdzDD+Tez9XErffgYuLzSliDFiF2cx+ukBDl4HntoeaKfcd2bLmR+De9/QWAiyjpJFw30AtM/qc",
+	"2TOtRocKnlfqEjdM4mY5z05ppSdhv3TWdhz1yHntm2xm39W6u6gHbJo6tGfoLZx6yzTjY8XEmTdMh6Ph",
+	"bdOj7gOZ+GeAqrdVal6AxJR/zNN81hb3wodesW8TJRreNZ1mudEt823TJXZHViLJAk2WAFbkmz8U0/gB",
+	"BgfQUuPkzVWzxiPlBwTt613zerQzTGQcD2qbJCOWYg7INzZk5TuWp47atDiPDungN9OG+7N5+EyatyVI",
+	"yhnohe04B+CiBNCdYiA8/tz1UghQD9UckjbXxZ39YzDy/a13Pp3s4LIzuDLHyNlVNHw6QvDaDpbhabUS",
+	"qssHpknBHAz8sS3yoqXkkUzyXT5elELcHD8KcMjCY6rrKyFunrdCNW2dPxSwroQGnm//DNvZCaMAZpmP",
+	"S+N1uS3I4IdvA7QgfEpiX7s1e+HGXO9mezjUMvyw2/vqfqJgSlhTxtXFndll949BQsMDmeUNDuMrodp2",
+	"XqVY7lc9Td+6LlP0UW/eKwDXYu601SCYARveCa6B0pHcXegUaVz1n/lSXYKoPUyRtVgD1xneDQjQY+4H",
+	"MV7nsc/dDtBhPIFdaSHhXBfuuVxUfzRS1YZD5jS/IYxrQWoFj+KOjRmMjmXfdoc8wVXTYGCe+bo5rxTY",
+	"8ojGg1KjRVYrC44puPWqIB6Y18MwI54p2/9hZL+BlJQX6hQe42/Fdzj46QTAjX9m9ndnPT37n6sbQlHZ",
+	"JlqQQnSB92ptTkcjDwgNpRKZfXFn/xi0XhreJYSjNpQ5jKueVc7W5sb/ykK/rxm3/38Sqo/552EXJ5a4",
+	"md2btubR7MQWwcyT69hHOHS324lKlbqAN1H30ssWFSbRv4SuL19okjXHXdZm0OAhJxwSoO1heDIP0yTP",
+	"UL9NX6SqRa+Eh27znQLDL9B+O4Vpn1jdiiNZrHKlEZ+Hb0c/1OmrV54Xhcd2Otl914BHnffCa/urRkyL",
+	"RQtq9VDbQjINpBCbTu9ha7+rFUKdzoHYNqKZzb2jnADXctvbWzZzyALZWWxI/BajX2nH28Wd++t+OMe4",
+	"ZfinT/s3vDfa4VfTyKOOaq8dgu5Ycchpd5Ub/aOUdpyRt66wg2mH12BduIWkG46tjWwfT4Tc8vfYtG3i",
+	"P/riH6x6mCdmovRMXminD8EjWaSH9b64c39hAT9U2Bzj6G4tN8dRLP3nuMxXnRFPtFUa/PkzafH4Xg6F",
+	"AGd2NdNvrgiisdtqZK1skFYCLVzgaYzTHOpqWHl+5Z45RxDvVZNc+zHy5tybEof7d6LUhVc+k/tUAQ+f",
+	"y3LWu6M76+k55ZIWrPi6jAUsEqRrVzrcIJob2yxtF1zkK8EedMBFlfEWW/A0bG/HP3uqijij6/GnFtOp",
+	"rhAeEU+5YAWY808yRSySNHElOUmScGf/SECp6bB1DKTm2+PA07wUcgm6V4kQhfyKLO5T3fbGIjhR/UXZ",
+	"3Z5HCemb6zd2r74Wm1Ny5TXe/HsseW0zUY6xCWXNlQ2mebO2pMqF12yr8NPlvHgoiVMc1M+L4q0dPrHw",
+	"oQMFHpecrt/vm2+yw2sgRa5Bf660BLrui0OLSM04xRXuTnLWe8ETMXYwbKhLZxcLwvRRcoB5YW57wcFX",
+	"5zxzzm6cx+ZCVJgJ7N/wPk3OLhZgsZ2PIm87xGB6RX6x6v0lKu8XcAvc8/gX260FgSARHlghcOGCSvdu",
+	"v/np++fvf/oT+f79j68y8ocvvvztJcEBFPmlkmIpQalfHOrhf/CX5kXeuo8drqS1KoAXSLpf3Ev735C3",
+	"vtLJ4eb+4uBB2wfs/y2yZ38z2ema7XQqJyR8BFfJmHyfIuaKVTuOP42z0ZeLtP2JQFrkVxTa0RBcVdKx",
+	"5Ny39pGzYLzRWyhwvhQb0C3s4eS1A7U0dNRxAH8LIRs4Ai3IHAg9VVq7ffXTbJUubVM2SxRm0Ryjx7Ph",
+	"UAA7SefW8h4VWj4qs2cqVEJQ9I/ksMC39O6KrMGoY5Jw+OBKAFUDd4ut8jbANSmphnJ7OhnmpzvtLbnP",
+	"fNg3c57Ns4HF6Q/1a+A2udCS0fJETo0T8tqP/hF4/R4pdl6fBjI8F2t7x6BTw2xnUbttzPgymeN35p8E",
+	"30XDvTN5LlzmGL5qH1TXHPyYJaa0bXkQ82iEl/xpbvU33IJQHN2X0WnVfxRPRleqLlZMaSG3o7cv5qUn",
+	"AkrkNhlkco5JGChlzXQ48+vLXt7X0zPnfTVEiaWZnB4KAMUNTbmCYfvSTr1Mbq4YtMafdeEYH5qf8hEk",
+	"1Bxtx8++n77kKHKBuAUUhFMp+k1n30P1/COd91iXjRBUYm3uLws+gfZTW1TK1ghlIBS4bETbjnY75aq7",
+	"8F36xo2Cd82T5zIO/Iwfy0h4v2rQdi16uTsFPu1N7iErHukexz3olJVHWRnX67j1KKrjTiH7rjjOqpyN",
+	"Uu2wR5Vr12zxVFKy8XoSaBOTHoUIhkzxt7RWp7TFnTqj4Z/ZGscbzImPvb3anu+uv7dFMF9Sxm0xhPXM",
+	"crEh49AIEgw5XHu0mMnzrnnolHuymeScimnz/tihSaN5uKHbfhX3BvNs8cuHg/AEnVa7ND6J42qHwmc8",
+	"bs/NWpfbuRng8OjGqPnnlVHqYHOSMO9bO/a7+pQM/yhIS+7N4oFX3E3HwV1yritZczdsLm5BhnZvCWgK",
+	"1Npn6jxrDlKmvH2aIBTD+r0DJxss8cHlfqaI70cgJEloQWMbNjdFP7hbHk/Fz7uajwDB3LoGoKkj+oah",
+	"ccR6Q4Hr+fZhDXa6zSB894lFiwQfobD/bhAR4FMqP3pX85hP6Ej4du8wXefUJUeobdsz9bGigfwzwt95",
+	"IyfBgDFH6MWdrPlgGVGQhTttwV1sAjMONFSqQVJeUFbWEjBEtajLWGuuuWSwCG3iuRAloIa/d1y4PBis",
+	"LdcOSwVbS/ICCuJtOfOJTfmMTD1YHfy7j1wd/K7mw/hJx5GZN9bgteYw04qUsMQuwqouXch44/O0Slho",
+	"4tranqxC5V3NE6tTWhm+QLPrpIUz3WXFjr13NX++tO3fHuWxZxf3eE49Dpvjn3xecVB0DVhiqVxvRvdJ",
+	"29tbPSO0LLPmsALMfFM+wy39CL3IKc+h/Ojy9wKX4W2ZT/UWs29hmfmsPXwKyJk53Zu8owncqdVIZtsL",
+	"+8h5gMEdSM4oQqtd05GsMyfgzurKzKXs6i3nW5LTBwP3nOJUt/mrZ9tWE9bFCnAVkFGR+s4/dA6haiZL",
+	"6Yfbefah1YhlaZOR3KZsqtm/IC/s+ynbKlqT//7P/2rodnHHivvHKG52eSevFH7Q6izxzrS8cGiCnRjK",
+	"JfbWF+BbOQ9uPP/QWTbeR+lDbS5bTwuHL9ECOdodaa5MsyUz3yjN3AGMF75Z+8J1U83+f5SjhVmjurhj",
+	"vIAPn/pmigxrXi0lfngINf9e8+Eeh//2F870tA34YV0eUMgUUEKt5XqM2815iBtbWBF8L/J/f3z1+G4v",
+	"Y7df3JWwNAqveak788+ge+dqBaBPihGDE8RgP+2Xx1VCuNhw31ka8XVcJVjH7MsI1RrWtgLM/flxz8ES",
+	"lg8/A3YAzIRitku+s31d77fA7IZMpzooIkJ54cMQH/XkPQPZ8053iuOQPhK6/pHKmxftaEfvgkEVmCke",
+	"R8HQFd1iHYttD4+Ak4te5wqmmv4unY0/wWUgoRJSf7HS6/KRWAIKqLRQVMHT/Mp+nZRk/WtyiXIodnee",
+	"rsOi5kVynqTRdRf+F0fA5XNF7bZxYmbPTpU5ZyLlhS8CPF1lu4Jcwoidc+WeOUs5Js6VwhC/quMYOY4g",
+	"nyniKJL5Irc2b0CtxEa5ardbWtZn4MvFnVlCQmGNo1v6Cbk8aoGNXa5LtDlyUu8o1kEyKDfoDplOkAWP",
+	"g//VSMbjuL7+xG47zGFaWbEdu54chOTYoaB8UvvEBkpVLSuhBiFuj5rtEsWiRV2eSjAbnOSliMdvl8LC",
+	"Lw6Hjj+lBBDHvlgSSMPdI+hQbqi21j2nZQkS0/MUwOmTRN5UwK8aUOFTIfG7Cc4OoNmZNmD6+q+PAsJu",
+	"W7g7mCuPS+AbHT4jmxVID/c9r9XWgUNYPFpE6DHWimtXkHQCXdy5v4a9Cw1vh/PwOrkcdpGiAgTKtXv/",
+	"nySd42wS8Yb3RjuZ6eJeKBUs97Q73Y3+kcByz8TZDlSuvbSxm5O/tt0dbY7vUoibhKKD/e3smtyc1OQN",
+	"yE0dq408h8yk10d+giLzJ2H9IE2VpVftPEKIk6Qm09ZCQXmPqtJ0qw4QI+DFuWUoqGJ8x4uuDH3q3PzO",
+	"8MaPZ4uzW3DL3Gi8LsNjyW6BY1umg5inJRvJl/nOPXMe3wMuLLmRvl/b8Wrmt6oH4o++RdsWdw0WsqIU",
+	"S0KNTXXWK3cyaxesBPUodubzwu/Ml6xM91p/MrCH3ZeLVluhtotmV0Hm2yNiH1JiON2adu6UyCk3xoE9",
+	"HbQg+UoYg3shxfqAc+IGKn1xh/2d7s3Hv96fU7JiIZ2xiMqh8XQFv542WSFA4ZLdnlcXm75CsXzcCxSy",
+	"wFU9giPvjVnKWVRanOkjnXjP0ZwPnXnfiw3WAbp0qWMUZHfOtm7/OVd4SJl2hf0eOfWAU64SUj8mEWd6",
+	"RDW7wifOopgxDR8Ly+SnBuXUvC4Ri0W/3lRhibEvBmAS+xSeMjDUqCQnGr8eZ3x9Ps7Xiax3azpOMNA5",
+	"pD3Ej+Et5jIqv5qjF4fXanXlEmdO5Z+2az/zUd1OGjBXPTWPpoviiM9skiqrtPU94NjKonIvagWFg5Eu",
+	"yzY3NWVLXGDWxymgAV6YgU/Jfhz7vcB5TiECaZkWbSevsc18xO6HzfGN3HOJyVZYcMJu1rKP82OB5y1G",
+	"qBCFHZ/HSn3rCnHSxRQGDlNqhJwE3eG/KdH8Rhg+SjDfzL4Dl+nBFWzzUXRVfEHMzrMooUgiRKSZGyNY",
+	"mY+sVygOrBl5ySOfPsOlrcc6gzAWgmRryls1fPDdKQLyxxwQ4gp1VeVSfhxU8gmQ0VTneDkKNFpfpBPh",
+	"8JAj58XDS9Yg2mUdR4loKOJcehbOoxvrbvF2reZoJEZ9upy/uPN/DkdruzJw8u3/Hj5E88I1fnecwvaO",
+	"qkhDJ0ELVsBKj/vPNPGFlx+Z4+FxZJdJJ3NH1VUp6MPa7ydNcHFn/7g/OoCeHfeYW2x3yb4xzKNYehSc",
+	"nd7AX9rx/lnboGwwd8wSjvxG1yojVBPPst+ip12sK1Tvumqhj85d3nU/ZEv+OXO4omHoXnoDV2zJfzjt",
+	"WWlniByUuSiOoST9aNVLM5qL+rIlt0iYcyk2CiRhGPPK4Qvy9s3Ve7JDO9d/j7kTXUFeS6a3uA+0uAE+",
+	"u/zbz/c/3/+/AAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -505,6 +505,20 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/projects/{project}/plans/{plan}/history (the `ListPlanStarts` operationId).
 	ListPlanStarts(ctx context.Context, project Project, plan string, params *ListPlanStartsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MoveStartWithBody Have one coming start be at another time; those after it stay
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/plans/{plan}/moves (the `MoveStart` operationId).
+	MoveStartWithBody(ctx context.Context, project Project, plan string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveStart Have one coming start be at another time; those after it stay
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/plans/{plan}/moves (the `MoveStart` operationId).
+	MoveStart(ctx context.Context, project Project, plan string, body MoveStartJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPlanRevisions The versions of a plan, the newest first
 	//
 	// Corresponds with GET /api/v1/projects/{project}/plans/{plan}/revisions (the `ListPlanRevisions` operationId).
@@ -1905,6 +1919,40 @@ func (c *Client) GetPlan(ctx context.Context, project Project, plan string, reqE
 // Corresponds with GET /api/v1/projects/{project}/plans/{plan}/history (the `ListPlanStarts` operationId).
 func (c *Client) ListPlanStarts(ctx context.Context, project Project, plan string, params *ListPlanStartsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListPlanStartsRequest(c.Server, project, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveStartWithBody Have one coming start be at another time; those after it stay
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/plans/{plan}/moves (the `MoveStart` operationId).
+func (c *Client) MoveStartWithBody(ctx context.Context, project Project, plan string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveStartRequestWithBody(c.Server, project, plan, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveStart Have one coming start be at another time; those after it stay
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/plans/{plan}/moves (the `MoveStart` operationId).
+func (c *Client) MoveStart(ctx context.Context, project Project, plan string, body MoveStartJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveStartRequest(c.Server, project, plan, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5450,6 +5498,60 @@ func NewListPlanStartsRequest(server string, project Project, plan string, param
 	return req, nil
 }
 
+// NewMoveStartRequest calls the generic MoveStart builder with application/json body
+func NewMoveStartRequest(server string, project Project, plan string, body MoveStartJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMoveStartRequestWithBody(server, project, plan, "application/json", bodyReader)
+}
+
+// NewMoveStartRequestWithBody constructs an http.Request for the MoveStart method, with any body, and a specified content type
+func NewMoveStartRequestWithBody(server string, project Project, plan string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/plans/%s/moves", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListPlanRevisionsRequest constructs an http.Request for the ListPlanRevisions method
 func NewListPlanRevisionsRequest(server string, project Project, plan string) (*http.Request, error) {
 	var err error
@@ -8025,6 +8127,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/projects/{project}/plans/{plan}/history (the `ListPlanStarts` operationId).
 	ListPlanStartsWithResponse(ctx context.Context, project Project, plan string, params *ListPlanStartsParams, reqEditors ...RequestEditorFn) (*ListPlanStartsResponse, error)
+
+	// MoveStartWithBodyWithResponse Have one coming start be at another time; those after it stay
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/plans/{plan}/moves (the `MoveStart` operationId).
+	MoveStartWithBodyWithResponse(ctx context.Context, project Project, plan string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveStartResponse, error)
+
+	// MoveStartWithResponse Have one coming start be at another time; those after it stay
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/plans/{plan}/moves (the `MoveStart` operationId).
+	MoveStartWithResponse(ctx context.Context, project Project, plan string, body MoveStartJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveStartResponse, error)
 
 	// ListPlanRevisionsWithResponse The versions of a plan, the newest first
 	//
@@ -10771,6 +10887,47 @@ func (r ListPlanStartsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListPlanStartsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MoveStartResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MoveStartResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MoveStartResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MoveStartResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MoveStartResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MoveStartResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13546,6 +13703,32 @@ func (c *ClientWithResponses) ListPlanStartsWithResponse(ctx context.Context, pr
 	return ParseListPlanStartsResponse(rsp)
 }
 
+// MoveStartWithBodyWithResponse Have one coming start be at another time; those after it stay
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/plans/{plan}/moves (the `MoveStart` operationId).
+func (c *ClientWithResponses) MoveStartWithBodyWithResponse(ctx context.Context, project Project, plan string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveStartResponse, error) {
+	rsp, err := c.MoveStartWithBody(ctx, project, plan, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveStartResponse(rsp)
+}
+
+// MoveStartWithResponse Have one coming start be at another time; those after it stay
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/plans/{plan}/moves (the `MoveStart` operationId).
+func (c *ClientWithResponses) MoveStartWithResponse(ctx context.Context, project Project, plan string, body MoveStartJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveStartResponse, error) {
+	rsp, err := c.MoveStart(ctx, project, plan, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveStartResponse(rsp)
+}
+
 // ListPlanRevisionsWithResponse The versions of a plan, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15869,6 +16052,35 @@ func ParseListPlanStartsResponse(rsp *http.Response) (*ListPlanStartsResponse, e
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMoveStartResponse parses an HTTP response from a MoveStartWithResponse call
+func ParseMoveStartResponse(rsp *http.Response) (*MoveStartResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MoveStartResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -162,15 +162,18 @@ type CalendarEntry struct {
 	// Coming it has not been yet
 	Coming     bool       `json:"coming"`
 	FinishedAt *time.Time `json:"finished_at,omitempty"`
-	Plan       string     `json:"plan"`
-	Reason     string     `json:"reason"`
-	Run        *int64     `json:"run,omitempty"`
-	RunState   *string    `json:"run_state,omitempty"`
-	Sites      []string   `json:"sites"`
-	StartedAt  *time.Time `json:"started_at,omitempty"`
-	State      string     `json:"state"`
-	Told       string     `json:"told"`
-	Verdict    *string    `json:"verdict,omitempty"`
+
+	// MovedFrom when it would have been
+	MovedFrom *time.Time `json:"moved_from,omitempty"`
+	Plan      string     `json:"plan"`
+	Reason    string     `json:"reason"`
+	Run       *int64     `json:"run,omitempty"`
+	RunState  *string    `json:"run_state,omitempty"`
+	Sites     []string   `json:"sites"`
+	StartedAt *time.Time `json:"started_at,omitempty"`
+	State     string     `json:"state"`
+	Told      string     `json:"told"`
+	Verdict   *string    `json:"verdict,omitempty"`
 }
 
 // Capacity defines model for Capacity.
@@ -332,8 +335,11 @@ type Cleaning = string
 
 // Combination a class of device, and what is varied on it
 type Combination struct {
-	Kind     Kind   `json:"kind"`
-	Language string `json:"language"`
+	Kind Kind `json:"kind"`
+
+	// Label what people read: the class, and the levels that do not go without saying
+	Label    *string `json:"label,omitempty"`
+	Language string  `json:"language"`
 
 	// Levels every factor that is varied
 	Levels   []Level  `json:"levels"`
@@ -697,6 +703,9 @@ type Level struct {
 	// Factor what is varied, as in language
 	Factor string `json:"factor"`
 	Value  string `json:"value"`
+
+	// Words as people read it
+	Words *string `json:"words,omitempty"`
 }
 
 // Licence defines model for Licence.
@@ -1643,6 +1652,13 @@ type Spot struct {
 	Y float32 `json:"y"`
 }
 
+// StartMove defines model for StartMove.
+type StartMove struct {
+	// From when it would start, as the calendar says
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+}
+
 // Step defines model for Step.
 type Step struct {
 	// Absent a locator that the step found nothing by, as nothing ever has in this app
@@ -2082,6 +2098,9 @@ type SavePlanJSONRequestBody = NewPlan
 
 // TryPlanJSONRequestBody defines body for TryPlan for application/json ContentType.
 type TryPlanJSONRequestBody = TryPlan
+
+// MoveStartJSONRequestBody defines body for MoveStart for application/json ContentType.
+type MoveStartJSONRequestBody = StartMove
 
 // StartPlanJSONRequestBody defines body for StartPlan for application/json ContentType.
 type StartPlanJSONRequestBody = PlanChanges

@@ -13,6 +13,9 @@ import { SignIn, SignedOut } from "./pages/sign-in";
 const page = <K extends string>(name: K, load: () => Promise<Record<K, () => ReactNode>>) => lazy(async () => ({ default: (await load())[name] }));
 const Runs = page("RunsPage", () => import("./pages/runs"));
 const Run = page("RunPage", () => import("./pages/run"));
+const Plans = page("PlansPage", () => import("./pages/plans"));
+const Plan = page("PlanPage", () => import("./pages/plan"));
+const Calendar = page("CalendarPage", () => import("./pages/calendar"));
 const Suites = page("SuitesPage", () => import("./pages/suites"));
 const Suite = page("SuitePage", () => import("./pages/suite"));
 const Write = page("WritePage", () => import("./pages/write"));
@@ -57,6 +60,10 @@ function SignedIn() {
             <Route path="/" element={<NowPage />} />
             <Route path="/runs" element={<Runs />} />
             <Route path="/runs/:run" element={<Run />} />
+            <Route path="/plans" element={<Plans />} />
+            <Route path="/plans/:plan" element={<Plan />} />
+            <Route path="/new-plan" element={<Plan />} />
+            <Route path="/calendar" element={<Calendar />} />
             <Route path="/suites" element={<Suites />} />
             <Route path="/suites/:suite" element={<Suite />} />
             <Route path="/write" element={<Write />} />

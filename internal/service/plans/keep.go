@@ -59,7 +59,7 @@ func (s *Part) LookAtPlans(ctx context.Context, now time.Time) error {
 			return fmt.Errorf("plan %s: %w", p.Name, err)
 		}
 	}
-	due, err := s.Store.DueStarts(ctx, maxDue)
+	due, err := s.Store.DueStarts(ctx, now, maxDue)
 	if err != nil {
 		return err
 	}
@@ -87,11 +87,11 @@ func (s *Part) note(ctx context.Context, p kept.Plan, read *plan.Plan, moments *
 		}
 		start, missed := when.Due(passed, now, read.When.Missed)
 		for _, at := range start {
-			list = append(list, kept.Start{Key: "at " + at.UTC().Format(time.RFC3339), Reason: "time", Due: at, State: kept.Due,
+			list = append(list, kept.Start{Key: atKey(at), Reason: "time", Due: at, State: kept.Due,
 				AskedBy: p.SavedBy})
 		}
 		for _, at := range missed {
-			list = append(list, kept.Start{Key: "at " + at.UTC().Format(time.RFC3339), Reason: "time", Due: at, State: kept.Missed,
+			list = append(list, kept.Start{Key: atKey(at), Reason: "time", Due: at, State: kept.Missed,
 				AskedBy: p.SavedBy, Told: "nothing was up then; the plan says to start " + map[string]string{when.Once: "the last of those"}[read.When.Missed] +
 					map[bool]string{true: "none of those"}[read.When.Missed != when.Once] + " that were missed"})
 		}
@@ -157,7 +157,7 @@ func (s *Part) consider(ctx context.Context, p kept.Plan, d kept.Start, now time
 		return err
 	}
 	if d.Reason != "hand" {
-		if !moments.May(now) {
+		if !moved(d) && !moments.May(now) {
 			open, err := moments.Opens(now)
 			if err != nil {
 				return tell(kept.LeftOut, err.Error())
@@ -189,6 +189,14 @@ func (s *Part) consider(ctx context.Context, p kept.Plan, d kept.Start, now time
 	}
 	return s.begin(ctx, p, d)
 }
+
+// moved tells whether somebody had a start be at another time: that is when it may start.
+func moved(d kept.Start) bool { return d.Key != atKey(d.Due) && strings.HasPrefix(d.Key, atPrefix) }
+
+const atPrefix = "at "
+
+// atKey is the key of a start that its plan's times have come round to.
+func atKey(at time.Time) string { return atPrefix + at.UTC().Format(time.RFC3339) }
 
 // keyOf is the idempotency key of a start's run.
 func keyOf(d kept.Start) string { return fmt.Sprintf("plan start %d", d.ID) }

@@ -305,12 +305,51 @@ func (s *Part) StartPlan(ctx context.Context, c base.Caller, name string, ch Cha
 	return s.Store.RunNumbered(ctx, c.ProjectID, *noted.Run)
 }
 
+// MoveStart has one coming start be at another time; those after it stay.
+func (s *Part) MoveStart(ctx context.Context, c base.Caller, name string, from, to time.Time) error {
+	p, err := s.named(ctx, c, name)
+	if err != nil {
+		return err
+	}
+	_, moments, err := plan.Read(p.Text)
+	if err != nil {
+		return base.Invalid(err.Error(), howWritten)
+	}
+	from, to = from.UTC().Truncate(time.Second), to.UTC().Truncate(time.Minute)
+	key := atKey(from)
+	if noted, err := s.Store.StartsBetween(ctx, c.ProjectID, from, from.Add(time.Second), maxEntries); err != nil {
+		return err
+	} else if at := slices.IndexFunc(noted, func(n kept.Start) bool { return n.PlanID == p.ID && moved(n) && n.State == kept.Due }); at >= 0 {
+		key = noted[at].Key // it was moved before
+	} else if !moments.Next(from.Add(-time.Nanosecond)).Equal(from) {
+		return base.Invalid(fmt.Sprintf("%s does not start then", p.Name), "`yamato plan calendar` tells when it does")
+	}
+	switch now := time.Now(); {
+	case !to.After(now):
+		return base.Invalid("a start is moved to a time that is to come", "start it now instead: `yamato plan start`")
+	case to.Sub(now) > 370*24*time.Hour:
+		return base.Invalid("a start is moved by less than a year", "")
+	}
+	was := strings.TrimPrefix(key, atPrefix)
+	err = s.Store.MoveStart(ctx, p, kept.Start{Key: key, Due: to, AskedBy: c.Name,
+		Told: "moved by " + c.Name + " from " + was})
+	if errors.Is(err, pg.ErrNone) {
+		return base.Invalid("that start has been", "start the plan now instead: `yamato plan start`")
+	}
+	if err == nil {
+		s.Bell.Ring()
+	}
+	return err
+}
+
 // Entry is something in the calendar: a start that was, or one that will be.
 type Entry struct {
 	kept.Start
 	At     time.Time
 	Coming bool
 	Sites  []string // where it runs, or may run
+
+	MovedFrom *time.Time // when it would have been
 }
 
 // maxEntries bounds what a calendar tells.
@@ -327,7 +366,15 @@ func (s *Part) Calendar(ctx context.Context, project int64, from, until time.Tim
 	}
 	out := []Entry{}
 	for _, p := range past {
-		out = append(out, Entry{Start: p, At: p.Due})
+		e := Entry{Start: p, At: p.Due, Coming: p.State == kept.Due && p.Due.After(now)}
+		if was, err := time.Parse(time.RFC3339, strings.TrimPrefix(p.Key, atPrefix)); err == nil && moved(p) {
+			e.MovedFrom = &was
+		}
+		out = append(out, e)
+	}
+	elsewhere, err := s.Store.MovedStarts(ctx, project)
+	if err != nil {
+		return nil, err
 	}
 	list, err := s.Store.AllPlans(ctx, project)
 	if err != nil {
@@ -345,6 +392,9 @@ func (s *Part) Calendar(ctx context.Context, project int64, from, until time.Tim
 		for _, at := range moments.Between(after, until, 400) {
 			if len(out) >= maxEntries {
 				break
+			}
+			if slices.Contains(elsewhere[p.ID], atKey(at)) {
+				continue
 			}
 			out = append(out, Entry{At: at, Coming: true, Start: kept.Start{PlanID: p.ID, Plan: p.Name, ProjectID: project, Due: at,
 				Reason: "time", State: "coming"}})
@@ -392,6 +442,9 @@ func (s *Part) sitesOfPlan(ctx context.Context, project int64, name string) []st
 		return out
 	}
 	for _, d := range devices {
+		if d.State == "unready" || d.State == "sidelined" {
+			continue
+		}
 		for _, g := range t.Groups {
 			if fleet.ClassOf(d.Device) == g.Combination.Class && !slices.Contains(out, d.Site) && !slices.Contains(g.Never, d.ID) {
 				out = append(out, d.Site)

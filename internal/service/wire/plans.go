@@ -6,7 +6,9 @@ import (
 	"time"
 
 	"yamato/internal/contract"
+	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
+	"yamato/internal/service/base"
 	"yamato/internal/service/plans"
 	kept "yamato/internal/store/plans"
 )
@@ -64,7 +66,7 @@ func PlanTrial(t plans.Trial) contract.PlanTrial {
 func levels(list []matrix.NamedLevel) []contract.Level {
 	out := []contract.Level{}
 	for _, l := range list {
-		out = append(out, contract.Level{Factor: l.Factor, Value: l.Value})
+		out = append(out, contract.Level{Factor: l.Factor, Value: l.Value, Words: base.Ptr(fleet.FactorNamed(l.Factor).Read(l.Value))})
 	}
 	return out
 }
@@ -91,5 +93,5 @@ func Coverage(c matrix.Coverage) contract.Coverage {
 func CalendarEntry(e plans.Entry) contract.CalendarEntry {
 	return contract.CalendarEntry{Plan: e.Plan, At: e.At, Coming: e.Coming, State: e.State, Reason: e.Reason, Told: e.Told,
 		Sites: append([]string{}, e.Sites...), Run: e.Run, RunState: e.RunState, Verdict: e.Verdict, StartedAt: e.StartedAt,
-		FinishedAt: e.FinishedAt}
+		FinishedAt: e.FinishedAt, MovedFrom: e.MovedFrom}
 }

@@ -83,9 +83,10 @@ func Reasons(in []fleet.Reason) []contract.Reason {
 // Combination tells of a combination.
 func Combination(c fleet.Combination) contract.Combination {
 	out := contract.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, Os: c.OS,
-		Language: c.Levels.Of(fleet.Language), Levels: []contract.Level{}}
+		Language: c.Levels.Of(fleet.Language), Levels: []contract.Level{}, Label: base.Ptr(c.Label())}
 	for _, l := range c.Levels {
-		out.Levels = append(out.Levels, contract.Level{Factor: l.Factor, Value: l.Value})
+		out.Levels = append(out.Levels, contract.Level{Factor: l.Factor, Value: l.Value,
+			Words: base.Ptr(fleet.FactorNamed(l.Factor).Read(l.Value))})
 	}
 	return out
 }

@@ -186,12 +186,22 @@ func (r *Records) StartKeyed(ctx context.Context, plan int64, key string) (Start
 	return s, pg.Found(err)
 }
 
-// DueStarts gives what is to be started, in the order in which it fell due.
-func (r *Records) DueStarts(ctx context.Context, limit int) ([]Start, error) {
+// DueStarts gives what is to be started by now, in the order in which it fell due.
+func (r *Records) DueStarts(ctx context.Context, now time.Time, limit int) ([]Start, error) {
 	list := []Start{}
 	err := r.pool.DB.SelectContext(ctx, &list, startColumns+`
-		where s.state = 'due' and not p.paused and p.removed_at is null order by s.due, s.id limit $1`, limit)
+		where s.state = 'due' and s.due <= $1 and not p.paused and p.removed_at is null order by s.due, s.id limit $2`, now, limit)
 	return list, err
+}
+
+// MoveStart has a start that has not been be at another time. It gives ErrNone where it has been.
+func (r *Records) MoveStart(ctx context.Context, p Plan, s Start) error {
+	var id int64
+	return pg.Found(r.pool.DB.GetContext(ctx, &id, `
+		insert into plan_start (project_id, plan_id, key, reason, due, asked_by, told) values ($1, $2, $3, 'time', $4, $5, $6)
+		on conflict (plan_id, key) do update set due = excluded.due, told = excluded.told, asked_by = excluded.asked_by
+			where plan_start.state = 'due' and plan_start.due > now()
+		returning id`, p.ProjectID, p.ID, s.Key, s.Due, s.AskedBy, s.Told))
 }
 
 // DecideStart says what became of a start, unless that is said already.
@@ -342,6 +352,20 @@ func (r *Records) SitesOf(ctx context.Context, runs []int64) (map[int64][]string
 	out := map[int64][]string{}
 	for _, row := range rows {
 		out[row.Run] = append(out[row.Run], row.Site)
+	}
+	return out, err
+}
+
+// MovedStarts gives the keys of starts that are noted before they are due, by plan.
+func (r *Records) MovedStarts(ctx context.Context, project int64) (map[int64][]string, error) {
+	var rows []struct {
+		Plan int64  `db:"plan_id"`
+		Key  string `db:"key"`
+	}
+	err := r.pool.DB.SelectContext(ctx, &rows, `select plan_id, key from plan_start where project_id = $1 and state = 'due'`, project)
+	out := map[int64][]string{}
+	for _, row := range rows {
+		out[row.Plan] = append(out[row.Plan], row.Key)
 	}
 	return out, err
 }

@@ -42,6 +42,24 @@ test.each([
 });
 
 describe("the weave", () => {
+  test("puts columns together by a factor, and folds a group into what wants attention most", () => {
+    const spoken = (id: number, model: string, language: string, verdict: Verdict): Leg => {
+      const l = leg(id, model, "Tickets", [["a", [verdict]]]);
+      l.combination = { ...l.combination, language, levels: [{ factor: "language", value: language, words: language }] };
+      return l;
+    };
+    const w = new Weave(detail(spoken(1, "Kaede 7", "en-GB", "pass"), spoken(2, "Kaede 7", "de-DE", "pass"), spoken(3, "Aster 12", "en-GB", "pass"), spoken(4, "Aster 12", "de-DE", "fail")));
+    expect(w.columns).toHaveLength(4);
+    expect(w.factors()).toEqual(["model", "language"]);
+    w.group("language", new Set());
+    expect(w.columns.map((c) => c.group)).toEqual(["de-DE", "de-DE", "en-GB", "en-GB"]);
+    w.group("language", new Set(["de-DE"]));
+    expect(w.columns.map((c) => [c.group, c.members?.length])).toEqual([["de-DE", 2], ["en-GB", undefined], ["en-GB", undefined]]);
+    expect(w.crossing(w.rows[0]!, w.columns[0]!)?.leg).toBe(4);
+    w.group("", new Set());
+    expect(w.columns.map((c) => c.group)).toEqual(["", "", "", ""]);
+  });
+
   test("sorts so that failures come together, suites by their worst", () => {
     const w = new Weave(
       detail(

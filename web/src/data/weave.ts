@@ -1,6 +1,6 @@
 // A run as its page shows it: cases as rows, combinations as columns, a crossing
 // at each meeting. It is read once and then kept up by the run's events.
-import type { Combination, RunDetail, RunEvent } from "./api";
+import type { Combination, Level, RunDetail, RunEvent } from "./api";
 
 export type Verdict = "pass" | "fail" | "error" | "skip" | "none";
 
@@ -15,7 +15,8 @@ export type Crossing = {
   sentence: string;
 };
 
-export type Column = { key: string; combination: Combination; label: string; weight: number };
+/** A combination, or several of one group that are folded into one. */
+export type Column = { key: string; combination: Combination; label: string; weight: number; group: string; members?: Column[] };
 export type Row = { key: string; suite: string; name: string; index: number; crossings: Map<string, Crossing>; weight: number; version: number; first: boolean };
 
 type Entry = { row: Row; column: string; crossing: Crossing };
@@ -35,10 +36,20 @@ export function fold(verdicts: Verdict[]): { verdict: Verdict; flaky: boolean; r
   return { verdict, flaky: verdicts.includes("pass") && verdicts.includes("fail"), recovered: recovered && verdict === "pass" };
 }
 
-export const combinationKey = (c: Combination) => [c.kind, c.model, c.platform, c.os, c.language].join("|");
+export const combinationKey = (c: Combination) => [c.kind, c.model, c.platform, c.os, ...c.levels.flatMap((l) => [l.factor, l.value])].join("|");
 export const platformName = (p: string) => ({ android: "Android", ios: "iOS", web: "Web" })[p] ?? p;
 /** Real devices say so: a virtual one may be of the same model. */
-export const combinationLabel = (c: Combination) => `${c.model}, ${platformName(c.platform)} ${c.os}${c.kind === "real" ? ", real" : ""}`;
+const classLabel = (c: Combination) => `${c.model}, ${platformName(c.platform)} ${c.os}${c.kind === "real" ? ", real" : ""}`;
+export const combinationLabel = (c: Combination) => c.label ?? classLabel(c);
+export const levelWords = (l: Level) => l.words ?? `${l.factor} ${l.value}`;
+
+/** What a combination is as a level of a factor: one that it was given, or what its devices are. */
+export function levelOf(c: Combination, factor: string): string {
+  const given = c.levels.find((l) => l.factor === factor);
+  if (given) return levelWords(given);
+  const own: Record<string, string> = { device: classLabel(c), platform: platformName(c.platform), kind: c.kind, model: c.model, os: `${platformName(c.platform)} ${c.os}` };
+  return own[factor] ?? "";
+}
 export const combinationWhole = (c: Combination) => (c.kind === "real" ? combinationLabel(c) : `${combinationLabel(c)}, ${c.kind}`);
 
 const weigh = (x: Crossing) => (x.verdict === "fail" || x.verdict === "error" ? 4 : x.flaky ? 2 : x.recovered ? 1 : 0);
@@ -54,13 +65,16 @@ export class Weave {
   private frame = 0;
   private sortAt = 0;
   private unsorted = false;
+  private all: Column[] = [];
+  private by = "";
+  private folded: ReadonlySet<string> = new Set();
 
   constructor(detail: RunDetail) {
     const rows = new Map<string, Row>();
     const columns = new Map<string, Column>();
     for (const leg of detail.legs) {
       const column = combinationKey(leg.combination);
-      if (!columns.has(column)) columns.set(column, { key: column, combination: leg.combination, label: combinationLabel(leg.combination), weight: 0 });
+      if (!columns.has(column)) columns.set(column, { key: column, combination: leg.combination, label: combinationLabel(leg.combination), weight: 0, group: "" });
       if (!this.suites.includes(leg.suite)) this.suites.push(leg.suite);
       const entries: Entry[] = [];
       this.legs.set(leg.id, { column, busy: leg.state === "running", entries });
@@ -87,7 +101,7 @@ export class Weave {
     }
     for (const leg of detail.legs) this.guess(leg);
     this.rows = [...rows.values()];
-    this.columns = [...columns.values()];
+    this.all = [...columns.values()];
     this.sort();
   }
 
@@ -105,6 +119,37 @@ export class Weave {
     this.listeners.add(l);
     return () => this.listeners.delete(l);
   };
+
+  /** Puts columns together by the levels of a factor ("" for none), those of some groups as one. */
+  group(by: string, folded: ReadonlySet<string>) {
+    if (by === this.by && [...folded].join("\n") === [...this.folded].join("\n")) return;
+    this.by = by;
+    this.folded = folded;
+    for (const c of this.all) c.group = by ? levelOf(c.combination, by) : "";
+    this.sort();
+    this.version++;
+    this.tell();
+  }
+
+  /** The factors that its columns differ in, and by which they can be put together. */
+  factors(named: string[] = []): string[] {
+    const known = [...named, "platform", "kind", "model", "os", ...(this.all[0]?.combination.levels.map((l) => l.factor) ?? [])];
+    return [...new Set(known)].filter((f) => {
+      const levels = new Set(this.all.map((c) => levelOf(c.combination, f)));
+      return levels.size > 1 && levels.size < Math.max(this.all.length, 3);
+    });
+  }
+
+  /** What stands where a row and a column cross: of a folded group, what wants attention most. */
+  crossing(row: Row, column: Column): Crossing | undefined {
+    if (!column.members) return row.crossings.get(column.key);
+    let worst: Crossing | undefined;
+    for (const m of column.members) {
+      const x = row.crossings.get(m.key);
+      if (x && (!worst || weigh(x) > weigh(worst) || (worst.verdict === "none" && x.verdict !== "none" && weigh(x) === weigh(worst)))) worst = x;
+    }
+    return worst;
+  }
 
   find(leg: number, index: number) {
     return this.at.get(`${leg}/${index}`);
@@ -197,15 +242,28 @@ export class Weave {
     for (const row of this.rows) heaviest.set(row.suite, Math.max(heaviest.get(row.suite) ?? 0, row.weight));
     const suites = [...this.suites].sort((a, b) => (heaviest.get(b) ?? 0) - (heaviest.get(a) ?? 0));
     this.rows = [...this.rows].sort((a, b) => suites.indexOf(a.suite) - suites.indexOf(b.suite) || b.weight - a.weight || a.index - b.index);
-    for (const c of this.columns) c.weight = weights.get(c.key) ?? 0;
+    const groups = new Map<string, number>();
+    for (const c of this.all) {
+      c.weight = weights.get(c.key) ?? 0;
+      groups.set(c.group, (groups.get(c.group) ?? 0) + c.weight);
+    }
     const platforms = ["android", "ios", "web"];
-    this.columns = [...this.columns].sort(
+    const sorted = [...this.all].sort(
       (a, b) =>
+        (groups.get(b.group) ?? 0) - (groups.get(a.group) ?? 0) ||
+        a.group.localeCompare(b.group) ||
         b.weight - a.weight ||
         platforms.indexOf(a.combination.platform) - platforms.indexOf(b.combination.platform) ||
         a.combination.model.localeCompare(b.combination.model) ||
         a.combination.os.localeCompare(b.combination.os),
     );
+    this.columns = [];
+    for (const c of sorted) {
+      const last = this.columns[this.columns.length - 1];
+      if (!this.by || !this.folded.has(c.group)) this.columns.push(c);
+      else if (last?.members && last.group === c.group) last.members.push(c);
+      else this.columns.push({ ...c, key: `fold ${c.group}`, label: c.group, weight: groups.get(c.group) ?? 0, members: [c] });
+    }
     let suite = "";
     for (const row of this.rows) {
       row.first = row.suite !== suite;

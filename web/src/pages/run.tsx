@@ -7,6 +7,7 @@ import { followRun, useLiveRun, useTitle } from "../data/live";
 import { at, lasting, plural } from "../data/time";
 import { combinationKey, combinationWhole, Weave as Model, type Crossing } from "../data/weave";
 import { MenuItem } from "../parts/frame";
+import { Pick } from "../parts/start";
 import { Progress, Trouble, Waiting } from "../parts/plain";
 import { buildName, ordinary, remaining, RunVerdict, useClock, WaitsFor } from "../parts/runs";
 import { Shape } from "../parts/verdict";
@@ -56,6 +57,23 @@ function Loaded({ detail }: { detail: RunDetail }) {
     };
   }, [number, first, model]);
 
+  const by = params.get("by") ?? "";
+  const foldedOnes = params.get("folded") ?? "";
+  useEffect(() => model.group(by, new Set(foldedOnes ? foldedOnes.split("|") : [])), [model, by, foldedOnes]);
+  const fold = useCallback(
+    (group: string) =>
+      set(
+        (p) => {
+          const now = (p.get("folded") ?? "").split("|").filter(Boolean);
+          const next = now.includes(group) ? now.filter((g) => g !== group) : [...now, group];
+          if (next.length) p.set("folded", next.join("|"));
+          else p.delete("folded");
+          return p;
+        },
+        { replace: true },
+      ),
+    [set],
+  );
   const leg = Number(params.get("leg")) || 0;
   const wantedCase = params.get("case");
   // A link may name a leg alone: its first case that did not pass is meant, or its first.
@@ -86,11 +104,12 @@ function Loaded({ detail }: { detail: RunDetail }) {
 
   return (
     <div className="flex h-full">
-      <div className={`flex h-full min-w-0 flex-col px-5 pt-4 ${open ? "w-[38%] flex-none max-lg:hidden" : "flex-1"}`}>
+      <div className={`flex h-full min-w-0 flex-col overflow-y-auto px-5 pt-4 ${open ? "w-[38%] flex-none max-lg:hidden" : "flex-1"}`}>
         <Header run={run} open={!!open} />
         <Causes list={causes.data} run={run} trouble={causes.error} onShow={show} open={open} crowded={!!open} />
-        <div className="min-h-[220px] flex-1">
-          {model.rows.length === 0 ? <p className="text-soft">This run has no cases.</p> : <Weave model={model} open={open} onOpen={onOpen} narrow={!!open} />}
+        <Grouping run={run} model={model} />
+        <div className="min-h-[300px] flex-1">
+          {model.rows.length === 0 ? <p className="text-soft">This run has no cases.</p> : <Weave model={model} open={open} onOpen={onOpen} onFold={fold} narrow={!!open} />}
         </div>
         <Legend />
         <LeftOut detail={detail} />
@@ -164,6 +183,18 @@ function Header({ run, open }: { run: Run; open: boolean }) {
         {run.started_at && run.finished_at && `, took ${lasting(Date.parse(run.finished_at) - Date.parse(run.started_at))}`}
         {!open && asked.map(([k, v]) => `, ${k} ${v}`).join("")}
       </p>
+      {run.plan && (
+        <p className="text-soft">
+          of the plan{" "}
+          <Link className="link" to={`/plans/${encodeURIComponent(run.plan)}`}>
+            {run.plan}
+          </Link>
+          , revision {run.plan_revision}
+          {run.changed && run.changed.length > 0 && (
+            <b className="font-medium text-ink">; other than in the plan, for this run alone: {run.changed.join("; ")}</b>
+          )}
+        </p>
+      )}
       {!run.finished_at && (
         <div className="pt-2">
           <Progress done={run.results} of={run.expected} bad={bad} label={`Progress of run ${run.number}`} />
@@ -252,6 +283,35 @@ function Causes({ list, run, trouble, onShow, open, crowded }: CausesProps) {
         </button>
       )}
     </section>
+  );
+}
+
+/** Puts the weave's columns together by a factor that they differ in. */
+function Grouping({ run, model }: { run: Run; model: Model }) {
+  const [params, set] = useSearchParams();
+  const factors = useMemo(() => model.factors(run.factors), [model, run.factors]);
+  if (factors.length === 0) return null;
+  return (
+    <div className="flex items-center gap-2 pb-2">
+      <span className="text-sm text-soft">Columns</span>
+      <Pick
+        narrow
+        label="Put columns together"
+        value={params.get("by") ?? ""}
+        onChange={(v) =>
+          set(
+            (p) => {
+              if (v) p.set("by", v);
+              else p.delete("by");
+              p.delete("folded");
+              return p;
+            },
+            { replace: true },
+          )
+        }
+        options={[["", "as they failed"], ...factors.map((f): [string, string] => [f, `by ${f}`])]}
+      />
+    </div>
   );
 }
 

@@ -12,6 +12,7 @@ import { FleetStrip } from "./strip";
 const places = [
   { to: "/", name: "Now", key: "n" },
   { to: "/runs", name: "Runs", key: "r" },
+  { to: "/plans", name: "Plans", key: "p" },
   { to: "/suites", name: "Suites", key: "s" },
   { to: "/builds", name: "Builds", key: "b" },
   { to: "/fleet", name: "Fleet", key: "f" },

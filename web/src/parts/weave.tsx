@@ -7,16 +7,21 @@ import { Shape, verdictWords } from "./verdict";
 const cell = 26;
 const rowHeight = 24;
 const suiteHeight = 30;
+const bandHeight = 26;
 
-type Props = { model: Model; open?: { leg: number; index: number }; onOpen: (x: Crossing) => void; narrow: boolean };
+/** What a column is called: a folded group by its level and how many it holds. */
+const nameOf = (c: Column) => (c.members ? `${c.group}, all ${c.members.length}` : combinationLabel(c.combination).split(", ").filter((part) => part !== c.group).join(", "));
+
+type Props = { model: Model; open?: { leg: number; index: number }; onOpen: (x: Crossing) => void; onFold?: (group: string) => void; narrow: boolean };
 
 /** Cases as rows, combinations as columns, a verdict's shape at each crossing. */
-export const Weave = memo(function Weave({ model, open, onOpen, narrow }: Props) {
+export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }: Props) {
   const box = useRef<HTMLDivElement>(null);
   useSyncExternalStore(model.subscribe, () => model.version);
   const { rows, columns } = model;
   const label = narrow ? 180 : 300;
-  const head = useMemo(() => Math.min(190, 20 + Math.max(...columns.map((c) => combinationLabel(c.combination).length), 8) * 6.2), [columns]);
+  const grouped = !!columns[0]?.group;
+  const head = useMemo(() => (grouped ? bandHeight : 0) + Math.min(grouped ? 165 : 220, 20 + Math.max(...columns.map((c) => nameOf(c).length), 8) * 6.2), [columns, grouped]);
 
   const down = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: (i) => rowHeight + (rows[i]?.first ? suiteHeight : 0), overscan: 8, paddingStart: head, scrollPaddingStart: head, getItemKey: (i) => rows[i]?.key ?? i });
   const across = useVirtualizer({ horizontal: true, count: columns.length, getScrollElement: () => box.current, estimateSize: () => cell, overscan: 6, paddingStart: label, scrollPaddingStart: label });
@@ -46,7 +51,8 @@ export const Weave = memo(function Weave({ model, open, onOpen, narrow }: Props)
     const n = rows.length * columns.length;
     let i = current ? at.row * columns.length + at.column : step === 1 ? -1 : n;
     for (i += step; i >= 0 && i < n; i += step) {
-      const x = rows[Math.floor(i / columns.length)]?.crossings.get(columns[i % columns.length]!.key);
+      const row = rows[Math.floor(i / columns.length)];
+      const x = row && model.crossing(row, columns[i % columns.length]!);
       if (x && (x.verdict === "fail" || x.verdict === "error" || x.flaky)) return move(Math.floor(i / columns.length), i % columns.length);
     }
   };
@@ -63,7 +69,7 @@ export const Weave = memo(function Weave({ model, open, onOpen, narrow }: Props)
       j: () => seek(1),
       k: () => seek(-1),
       Enter: () => {
-        const x = rows[at.row]?.crossings.get(columns[at.column]?.key ?? "");
+        const x = rows[at.row] && columns[at.column] && model.crossing(rows[at.row]!, columns[at.column]!);
         if (x) onOpen(x);
       },
     };
@@ -90,7 +96,7 @@ export const Weave = memo(function Weave({ model, open, onOpen, narrow }: Props)
       className="group relative h-full overflow-auto border-b border-strong"
     >
       <div style={{ height: down.getTotalSize(), width: across.getTotalSize() + 8, minWidth: "100%" }} className="relative" role="presentation">
-        <Head model={model} columns={columns} first={first} last={last} label={label} height={head} marked={openAt?.column ?? current?.column} />
+        <Head model={model} columns={columns} first={first} last={last} label={label} height={head} marked={openAt?.column ?? current?.column} onFold={onFold} />
         {down.getVirtualItems().map((v) => {
           const row = rows[v.index];
           if (!row) return null;
@@ -117,9 +123,9 @@ export const Weave = memo(function Weave({ model, open, onOpen, narrow }: Props)
   );
 });
 
-type HeadProps = { model: Model; columns: Column[]; first: number; last: number; label: number; height: number; marked?: string };
+type HeadProps = { model: Model; columns: Column[]; first: number; last: number; label: number; height: number; marked?: string; onFold?: (group: string) => void };
 
-function Head({ model, columns, first, last, label, height, marked }: HeadProps) {
+function Head({ model, columns, first, last, label, height, marked, onFold }: HeadProps) {
   const busyKey = useSyncExternalStore(model.subscribe, () => [...model.busy()].sort().join("\n"));
   const busy = new Set(busyKey.split("\n"));
   return (
@@ -127,24 +133,50 @@ function Head({ model, columns, first, last, label, height, marked }: HeadProps)
       <span role="columnheader" aria-colindex={1} className="sticky left-0 z-10 flex items-end bg-paper pb-1.5 text-sm text-soft" style={{ width: label, height: height - 1 }}>
         Case
       </span>
+      <Bands columns={columns} label={label} onFold={onFold} />
       {columns.slice(first, last + 1).map((c, i) => (
-        <Tip key={c.key} side="bottom" words={`${combinationWhole(c.combination)}, ${c.combination.language}`}>
+        <Tip key={c.key} side="bottom" words={c.members ? `${c.group}: ${c.members.map((m) => combinationLabel(m.combination)).join("; ")}` : combinationWhole(c.combination)}>
           <span
             role="columnheader"
             aria-colindex={first + i + 2}
-            aria-label={combinationWhole(c.combination)}
+            aria-label={c.members ? nameOf(c) : combinationWhole(c.combination)}
             className={`absolute bottom-0 flex items-center justify-start gap-1.5 pt-2 text-sm whitespace-nowrap ${c.key === marked ? "font-medium text-ink" : "text-soft"}`}
-            style={{ left: label + (first + i) * cell, width: cell, height, writingMode: "vertical-rl", transform: "rotate(180deg)" }}
+            style={{ left: label + (first + i) * cell, width: cell, height: height - (c.group ? bandHeight : 0), writingMode: "vertical-rl", transform: "rotate(180deg)" }}
           >
             {busy.has(c.key) && <span className="verdict verdict-running" aria-hidden="true" />}
-            <span className="overflow-hidden text-ellipsis" style={{ maxHeight: height - 22 }}>
-              {combinationLabel(c.combination)}
+            <span className="overflow-hidden text-ellipsis" style={{ maxHeight: height - 22 - (c.group ? bandHeight : 0) }}>
+              {nameOf(c)}
             </span>
           </span>
         </Tip>
       ))}
     </div>
   );
+}
+
+/** The groups that columns are put together in, over them. One that is opened or folded stays where it is. */
+function Bands({ columns, label, onFold }: { columns: Column[]; label: number; onFold?: (group: string) => void }) {
+  const bands: { group: string; from: number; n: number; folded: boolean }[] = [];
+  columns.forEach((c, i) => {
+    const last = bands[bands.length - 1];
+    if (!c.group) return;
+    if (last?.group === c.group) last.n++;
+    else bands.push({ group: c.group, from: i, n: 1, folded: !!c.members });
+  });
+  return bands.map((b) => (
+    <Tip key={b.group} side="bottom" words={`${b.group}: ${b.folded ? "open" : "fold into one column"}`}>
+      <button
+        onClick={() => onFold?.(b.group)}
+        aria-expanded={!b.folded}
+        aria-label={`${b.group}, ${b.folded ? "folded" : `${b.n} combinations`}`}
+        className="absolute top-0 flex items-center gap-1 overflow-hidden border-b border-l border-rule px-1 text-sm whitespace-nowrap hover:bg-wash"
+        style={{ left: label + b.from * cell, width: b.n * cell - 1, height: bandHeight - 2 }}
+      >
+        <span aria-hidden="true">{b.folded ? "▸" : "▾"}</span>
+        {b.n > 1 && <span className="overflow-hidden text-ellipsis">{b.group}</span>}
+      </button>
+    </Tip>
+  ));
 }
 
 type LineProps = { model: Model; row: Row; number: number; top: number; label: number; columns: Column[]; first: number; last: number; end: number; current: string; openColumn: string; onOpen: (x: Crossing) => void };
@@ -163,7 +195,7 @@ const RowLine = memo(function RowLine({ model, row, number, top, label, columns,
         <span className="truncate">{row.name}</span>
       </span>
       {columns.slice(first, last + 1).map((c, i) => {
-        const x = row.crossings.get(c.key);
+        const x = model.crossing(row, c);
         const left = label + (first + i) * cell;
         if (!x) return <span key={c.key} role="gridcell" aria-colindex={first + i + 2} aria-label="not run here" className="absolute bottom-0" style={{ left, width: cell, height: rowHeight }} />;
         return (
@@ -177,7 +209,7 @@ const RowLine = memo(function RowLine({ model, row, number, top, label, columns,
             flaky={x.flaky}
             recovered={x.recovered}
             running={x.running}
-            name={`${row.name}, ${c.label}`}
+            name={`${row.name}, ${c.members ? nameOf(c) : c.label}`}
             current={current === c.key}
             open={openColumn === c.key}
             onOpen={onOpen}
