@@ -182,28 +182,39 @@ func (a *App) show() *cobra.Command {
 	return cmd
 }
 
-// changes are the flags of what is other for one run.
-func changes(cmd *cobra.Command, a *App) *contract.PlanChanges {
-	var in contract.PlanChanges
+// changes gives a command the flags of what is other for one run, and what they say once they are read.
+func (a *App) changes(cmd *cobra.Command) func() contract.PlanChanges {
+	var build, lineup, cover string
+	var devices, suites, tags []string
+	var combinations, minutes int
+	var seed int64
 	f := cmd.Flags()
-	in.Build, in.Lineup, in.Cover = new(string), new(string), new(string)
-	in.Devices, in.Suites, in.Tags = new([]string), new([]string), new([]string)
-	in.Combinations, in.Minutes, in.Seed = new(int), new(int), new(int64)
-	f.StringVar(in.Build, "build", "", "this build, for this one run: a number, a version, or labels")
-	f.StringVar(in.Lineup, "lineup", "", "these devices: a saved lineup")
-	f.StringArrayVar(in.Devices, "on", nil, "these devices: a model, or a device's name; may be given again")
-	f.StringArrayVar(in.Suites, "suite", nil, "these suites; may be given again")
-	f.StringArrayVar(in.Tags, "tag", nil, "cases with this tag; may be given again")
-	f.StringVar(in.Cover, "cover", "", "all, each, pairs or triples")
-	f.IntVar(in.Combinations, "combinations", 0, "at most so many combinations")
-	f.IntVar(in.Minutes, "minutes", 0, "at most so many device-minutes")
-	f.Int64Var(in.Seed, "seed", 0, "the seed of chance, and of the choice of combinations")
+	f.StringVar(&build, "build", "", "this build, for this one run: a number, a version, or labels")
+	f.StringVar(&lineup, "lineup", "", "these devices: a saved lineup")
+	f.StringArrayVar(&devices, "on", nil, "these devices: a model, or a device's name; may be given again")
+	f.StringArrayVar(&suites, "suite", nil, "these suites; may be given again")
+	f.StringArrayVar(&tags, "tag", nil, "cases with this tag; may be given again")
+	f.StringVar(&cover, "cover", "", "all, each, pairs or triples")
+	f.IntVar(&combinations, "combinations", 0, "at most so many combinations")
+	f.IntVar(&minutes, "minutes", 0, "at most so many device-minutes")
+	f.Int64Var(&seed, "seed", 0, "the seed of chance, and of the choice of combinations")
 	_ = cmd.RegisterFlagCompletionFunc("build", a.Complete(ui.CompleteBuilds))
 	_ = cmd.RegisterFlagCompletionFunc("lineup", a.Complete(ui.CompleteLineups))
 	_ = cmd.RegisterFlagCompletionFunc("on", a.Complete(ui.CompletePicks))
 	_ = cmd.RegisterFlagCompletionFunc("suite", a.Complete(ui.CompleteSuites))
 	_ = cmd.RegisterFlagCompletionFunc("tag", a.Complete(ui.CompleteTags))
-	return &in
+	return func() contract.PlanChanges {
+		return contract.PlanChanges{Build: ui.Optional(build), Lineup: ui.Optional(lineup), Devices: ui.Several(devices),
+			Suites: ui.Several(suites), Tags: ui.Several(tags), Cover: ui.Optional(cover), Combinations: number(combinations),
+			Minutes: number(minutes), Seed: number(seed)}
+	}
+}
+
+func number[T int | int64](n T) *T {
+	if n == 0 {
+		return nil
+	}
+	return &n
 }
 
 func (a *App) try() *cobra.Command {
@@ -212,9 +223,10 @@ func (a *App) try() *cobra.Command {
 		Example: "  yamato plan try \"Tideline every night\"\n  yamato plan try nightly.plan.yaml --minutes 60",
 		Args:    ui.Exactly(1, "name a saved plan, or a file with one"), ValidArgsFunction: a.Complete(CompletePlans),
 	}
-	in := changes(cmd, a)
+	in := a.changes(cmd)
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		call := contract.TryPlan{Name: &args[0], Changes: in}
+		changed := in()
+		call := contract.TryPlan{Name: &args[0], Changes: &changed}
 		if text, err := ui.ReadSmall(args[0]); err == nil {
 			written := string(text)
 			call.Name, call.Text = nil, &written
@@ -306,12 +318,12 @@ func contractLevels(list []contract.Level) string {
 }
 
 func (a *App) start() *cobra.Command {
-	var in *contract.PlanChanges
+	var in func() contract.PlanChanges
 	cmd := a.named("start", "Start a plan now, with changes for this one run", "yamato plan start \"Tideline every night\" --build 3.2.0",
 		func(cmd *cobra.Command, s *client.Service, name string) error {
 			key := uuid.NewString()
 			r, err := client.As[contract.Run](s.StartPlan(cmd.Context(), s.Project, name,
-				&contract.StartPlanParams{IdempotencyKey: &key}, *in))
+				&contract.StartPlanParams{IdempotencyKey: &key}, in()))
 			if err != nil {
 				return err
 			}
@@ -323,7 +335,7 @@ func (a *App) start() *cobra.Command {
 				}
 			})
 		})
-	in = changes(cmd, a)
+	in = a.changes(cmd)
 	return cmd
 }
 

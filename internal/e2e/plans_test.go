@@ -1,0 +1,201 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"image"
+	_ "image/png"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/internal/contract"
+	"yamato/internal/host/handset"
+)
+
+// feltPlan has one combination, in which every factor has a level that is not the usual one.
+const feltPlan = `plan: Felt
+app: %s
+suites: [What is felt]
+factors:
+  device: from devices
+  language: [de-DE]
+  rotation: [landscape]
+  appearance: [dark]
+  text size: [150%%]
+  network: [slow]
+  place: ["34.74, 139.12"]
+  permission location: [allow]
+  traveller: [child]
+cover: all
+`
+
+// felt saves and runs the plan on the newest build, and gives the run with the folder of its evidence.
+func (r *rig) felt(app, suite string) (contract.RunDetail, string) {
+	r.t.Helper()
+	dir := r.t.TempDir()
+	require.NoError(r.t, os.WriteFile(filepath.Join(dir, "felt.suite"), []byte(suite), 0o600))
+	require.NoError(r.t, os.WriteFile(filepath.Join(dir, "felt.yaml"), fmt.Appendf(nil, feltPlan, app), 0o600))
+	r.must(0, "suite", "push", filepath.Join(dir, "felt.suite"))
+	r.must(0, "plan", "save", filepath.Join(dir, "felt.yaml"))
+	out, _ := r.must(0, "plan", "try", "Felt")
+	require.Contains(r.t, out, "1 combination in 1 leg")
+	out, _ = r.must(0, "plan", "start", "Felt", "--output", "json")
+	var run contract.Run
+	require.NoError(r.t, json.Unmarshal([]byte(out), &run))
+	out, _, code := r.yamato("run", "follow", fmt.Sprint(run.Number))
+	require.Zero(r.t, code, out)
+	evidence := filepath.Join(dir, "evidence")
+	r.must(0, "run", "fetch", fmt.Sprint(run.Number), evidence)
+	return r.run(int(run.Number)), evidence
+}
+
+// picture finds a picture of the evidence by its name, and gives its size and how bright it is, 0 to 1.
+func picture(t *testing.T, evidence, name string) (size image.Point, bright float64) {
+	t.Helper()
+	var found string
+	require.NoError(t, filepath.Walk(evidence, func(path string, info os.FileInfo, err error) error {
+		if err == nil && !info.IsDir() && strings.HasSuffix(path, ".png") && strings.Contains(filepath.Base(path), name) {
+			found = path
+		}
+		return err
+	}))
+	require.NotEmpty(t, found, "the picture %s is among the evidence", name)
+	f, err := os.Open(found)
+	require.NoError(t, err)
+	defer f.Close()
+	img, _, err := image.Decode(f)
+	require.NoError(t, err)
+	b := img.Bounds()
+	sum, n := 0.0, 0.0
+	for y := b.Min.Y; y < b.Max.Y; y += 7 {
+		for x := b.Min.X; x < b.Max.X; x += 7 {
+			r, g, bl, _ := img.At(x, y).RGBA()
+			sum += float64(r+g+bl) / 3 / 0xffff
+			n++
+		}
+	}
+	return b.Size(), sum / n
+}
+
+// circumstances gives what the run's only attempt noted of what it was made under.
+func (r *rig) circumstances(run int64) (c struct {
+	Levels []contract.Level `json:"levels"`
+}) {
+	r.t.Helper()
+	require.NoError(r.t, json.Unmarshal([]byte(r.query(`select l.circumstances::text from lease l join attempt a on a.lease_id = l.id join run r on r.id = a.run_id where r.number = $1`, run)), &c))
+	return c
+}
+
+var feltLevels = map[string]string{"language": "de-DE", "rotation": "landscape", "appearance": "dark", "text size": "150%",
+	"network": "slow", "place": "34.74, 139.12", "permission location": "allow", "traveller": "child"}
+
+func requireFelt(t *testing.T, levels []contract.Level) {
+	t.Helper()
+	got := map[string]string{}
+	for _, l := range levels {
+		got[l.Factor] = l.Value
+	}
+	require.Equal(t, feltLevels, got)
+}
+
+// On a stand-in each level of a run is what the app is told, what the screen shows, and what the
+// attempt's circumstances say; the next lease finds nothing of it.
+func TestEveryLevelIsFeltOnAStandIn(t *testing.T) {
+	t.Parallel() // it mostly waits
+	r := newRig(t, rigConfig{site: `
+site: bench
+driver: standin
+models:
+  - {model: Kaede 7, platform: android, form: phone, width: 408, height: 896, cutout: hole, memory_mb: 8192}
+devices:
+  - {name: kaede-7-1, model: Kaede 7, kind: emulator, os: "14"}
+`})
+	r.awaitIdle()
+	r.must(0, "build", "push", filepath.Join(samples(t), "tideline-3.1.4.apk"))
+	suite := `suite "What is felt"
+given traveller = "adult"
+case "all of it is told and shown"
+  expect $traveller = "child"
+  expect log matches /started in de-DE/
+  tap tab called word(map)
+  scroll to #here
+  expect #here contains "Kujira"
+  picture as "felt"
+  rotate to portrait
+end
+case "it holds in the next case, whatever the case before changed"
+  expect $traveller = "child"
+  picture as "again"
+end
+`
+	d, evidence := r.felt("Tideline", suite)
+	require.Equal(t, "pass", d.Run.Verdict)
+	requireFelt(t, d.Legs[0].Combination.Levels)
+	requireFelt(t, r.circumstances(d.Run.Number).Levels)
+	for _, name := range []string{"felt", "again"} {
+		size, _ := picture(t, evidence, name)
+		require.Greater(t, size.X, size.Y, "%s: it is held across", name)
+	}
+	usual := strings.ReplaceAll(strings.ReplaceAll(suite, `"child"`, `"adult"`), "de-DE", "en-GB")
+	usual = strings.ReplaceAll(strings.Replace(usual, "  expect #here contains \"Kujira\"\n", "", 1), "  scroll to #here\n", "")
+	require.NoError(t, os.WriteFile(filepath.Join(r.dir, "usual.suite"), []byte(usual), 0o600))
+	out, _ := r.must(0, "try", filepath.Join(r.dir, "usual.suite"), "--build", "3.1.4", "--on", "Kaede 7")
+	require.Contains(t, out, "pass", "nothing of it is left on the device")
+}
+
+// On a handset a page says itself what it feels.
+func TestEveryLevelIsFeltOnAHandset(t *testing.T) {
+	t.Parallel() // it mostly waits
+	require.NoError(t, handset.Available(), "make browser installs Chromium")
+	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/site.webmanifest" {
+			_, _ = io.WriteString(w, `{"name": "Feeler", "start_url": "/feel", "display": "standalone"}`)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = io.WriteString(w, `<!doctype html><html lang="en"><meta name="viewport" content="width=device-width">
+<link rel="manifest" href="/site.webmanifest"><title>Feeler</title>
+<style>@media (prefers-color-scheme: dark) { body { background: #101010; color: #f0f0f0 } }</style>
+<p id="language"></p><p id="held"></p><p id="look"></p><p id="text"></p><p id="place">asking</p><p id="answer"></p>
+<script>
+const say = (id, text) => { document.getElementById(id).textContent = text };
+say("language", navigator.language);
+say("held", innerWidth > innerHeight ? "across" : "upright");
+say("look", matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light");
+say("text", "text " + Math.round(parseFloat(getComputedStyle(document.documentElement).fontSize)));
+navigator.geolocation.getCurrentPosition((p) => say("place", p.coords.latitude.toFixed(2) + " " + p.coords.longitude.toFixed(2)), (e) => say("place", e.message));
+const began = performance.now();
+fetch("/feel?again").then(() => say("answer", performance.now() - began > 300 ? "slow" : "fast"));
+</script>`)
+	}))
+	t.Cleanup(app.Close)
+	host := strings.TrimPrefix(app.URL, "http://")
+	r := newRig(t, rigConfig{site: strings.Replace(handsetSite, "kind: emulator}", `kind: emulator, handset: {reach: ["`+host+`"]}}`, 1)})
+	r.awaitIdle()
+	r.must(0, "build", "push", app.URL+"/")
+	d, evidence := r.felt("Feeler", `suite "What is felt"
+given traveller = "adult"
+case "all of it is told and shown"
+  expect $traveller = "child"
+  expect #language shows "de-DE"
+  expect #held shows "across"
+  expect #look shows "dark"
+  expect #text shows "text 24"
+  expect #place shows "34.74 139.12"
+  expect #answer shows "slow"
+  picture as "felt"
+end
+`)
+	require.Equal(t, "pass", d.Run.Verdict)
+	requireFelt(t, r.circumstances(d.Run.Number).Levels)
+	size, bright := picture(t, evidence, "felt")
+	require.Greater(t, size.X, size.Y, "it is held across")
+	require.Less(t, bright, 0.3, "it is dark")
+}
