@@ -1043,7 +1043,7 @@ type PlanChanges struct {
 	Devices *[]string `json:"devices,omitempty"`
 	Lineup  *string   `json:"lineup,omitempty"`
 
-	// Minutes of devices
+	// Minutes of devices, at most
 	Minutes *int      `json:"minutes,omitempty"`
 	Seed    *int64    `json:"seed,omitempty"`
 	Suites  *[]string `json:"suites,omitempty"`
@@ -1557,10 +1557,10 @@ type SessionState = string
 // Settings defines model for Settings.
 type Settings struct {
 	Command string `json:"command"`
-	Path    string `json:"path"`
 
-	// Plan a document in YAML
-	Plan string `json:"plan"`
+	// Document the same in YAML, for a file
+	Document string `json:"document"`
+	Path     string `json:"path"`
 
 	// Request the body of startRun, in JSON
 	Request string `json:"request"`

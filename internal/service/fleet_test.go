@@ -467,7 +467,7 @@ func TestSettingsAreReadyToCopy(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(s.Request), &in))
 	_, err = w.service.StartRun(ctx, w.user, wire.Order(&in), "")
 	require.NoError(t, err, "the request starts what it says")
-	require.Contains(t, s.Plan, "suites:\n- Two\n")
+	require.Contains(t, s.Document, "suites:\n- Two\n")
 }
 
 func TestAHandoverIsThereForATime(t *testing.T) {

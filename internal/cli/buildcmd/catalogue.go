@@ -360,13 +360,13 @@ func (a *App) buildPin(on bool) *cobra.Command {
 func (a *App) buildSettings() *cobra.Command {
 	var device, lineup, form string
 	var suites []string
-	return a.ofBuild("settings BUILD", "Give the command, the plan and the request that run a build, to copy",
+	return a.ofBuild("settings BUILD", "Give the command, the document and the request that run a build, to copy",
 		"  yamato build settings 3.2.0 --device kaede-7-1\n  yamato build settings 3.2.0 --lineup \"crossing phones\" "+
-			"--form plan > nightly.yaml", func(c *cobra.Command) {
+			"--form document > smoke.yaml", func(c *cobra.Command) {
 			c.Flags().StringVar(&device, "device", "", "for the class of this device")
 			c.Flags().StringVar(&lineup, "lineup", "", "for this lineup")
 			c.Flags().StringArrayVar(&suites, "suite", nil, "suite, by name; may be repeated (default: all)")
-			c.Flags().StringVar(&form, "form", "", "only this: command, plan or request")
+			c.Flags().StringVar(&form, "form", "", "only this: command, document or request")
 			_ = c.RegisterFlagCompletionFunc("device", a.Complete(ui.CompleteDevices))
 			_ = c.RegisterFlagCompletionFunc("lineup", a.Complete(ui.CompleteLineups))
 			_ = c.RegisterFlagCompletionFunc("suite", a.Complete(ui.CompleteSuites))
@@ -378,18 +378,18 @@ func (a *App) buildSettings() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			forms := map[string]string{"command": out.Command, "plan": out.Plan, "request": out.Request}
+			forms := map[string]string{"command": out.Command, "document": out.Document, "request": out.Request}
 			if text, ok := forms[form]; ok {
 				fmt.Fprintln(a.Out, strings.TrimRight(text, "\n"))
 				return nil
 			}
 			if form != "" {
 				return ui.WrongCall{Title: fmt.Sprintf("there is no form %q", form),
-					Hint: "there are command, plan and request"}
+					Hint: "there are command, document and request"}
 			}
 			return a.Write(out, func() {
 				fmt.Fprintf(a.Out, "%s\n  %s\n\n%s\n%s\n%s\n%s\n", a.Ink().Strong("Command"), out.Command,
-					a.Ink().Strong("Plan")+", for `yamato run start --plan FILE`", indent(out.Plan),
+					a.Ink().Strong("Document")+", for `yamato run start --request FILE`", indent(out.Document),
 					a.Ink().Strong("Request")+", for POST "+s.Base()+out.Path, indent(out.Request))
 			})
 		})

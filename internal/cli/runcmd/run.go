@@ -84,7 +84,7 @@ func (a *App) runAgain() *cobra.Command {
 type runFlags struct {
 	builds, suites, cases, tags, on []string
 	app, language, junit            string
-	lineup, plan                    string
+	lineup, asked                   string
 	order                           string
 	fromLine                        int
 	leave                           bool
@@ -145,17 +145,17 @@ func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) co
 	return in
 }
 
-// newRun reads what to run from the flags, over what a plan says.
+// newRun reads what to run from the flags, over what a request says.
 func (a *App) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contract.NewRun, error) {
 	var in contract.NewRun
-	if f.plan != "" {
-		text, err := ui.ReadSmall(f.plan)
+	if f.asked != "" {
+		text, err := ui.ReadSmall(f.asked)
 		if err != nil {
-			return in, ui.WrongCall{Title: "the plan cannot be read: " + err.Error(), Hint: ""}
+			return in, ui.WrongCall{Title: "the request cannot be read: " + err.Error(), Hint: ""}
 		}
-		if in, err = buildcmd.ReadPlan(text); err != nil {
-			return in, ui.WrongCall{Title: f.plan + " is no plan: " + err.Error(),
-				Hint: "`yamato build settings BUILD --form plan` writes one"}
+		if in, err = buildcmd.ReadRequest(text); err != nil {
+			return in, ui.WrongCall{Title: f.asked + " is no request: " + err.Error(),
+				Hint: "`yamato build settings BUILD --form document` writes one"}
 		}
 	}
 	if len(f.builds) > 0 {
@@ -234,7 +234,7 @@ func (a *App) runStart() *cobra.Command {
 	f.bind(a, cmd)
 	cmd.Flags().BoolVar(&preview, "preview", false, "say what would run and what is left out, and start nothing")
 	cmd.Flags().StringArrayVar(&f.suites, "suite", nil, "suite, by name; may be repeated")
-	cmd.Flags().StringVar(&f.plan, "plan", "", "`file` with a plan, as yamato build settings --form plan writes "+
+	cmd.Flags().StringVar(&f.asked, "request", "", "`file` that says what to run, as yamato build settings --form document writes "+
 		"one; flags come before what it says")
 	cmd.Flags().BoolVar(&f.wait, "wait", false, "wait for the end, print the results, and exit by the verdict")
 	_ = cmd.RegisterFlagCompletionFunc("suite", a.Complete(ui.CompleteSuites))

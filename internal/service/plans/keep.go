@@ -13,6 +13,7 @@ import (
 	"yamato/internal/core/plan/when"
 	"yamato/internal/service/base"
 	"yamato/internal/service/runs"
+	"yamato/internal/store"
 	"yamato/internal/store/pg"
 	kept "yamato/internal/store/plans"
 )
@@ -219,19 +220,26 @@ func (s *Part) begin(ctx context.Context, p kept.Plan, d kept.Start) error {
 		in.BuildID = *d.BuildID
 	}
 	c := base.Caller{ProjectID: p.ProjectID, Name: d.AskedBy}
-	run, err := s.runs.StartPlanned(ctx, c, in, keyOf(d))
-	var problem *base.Problem
-	switch {
-	case errors.As(err, &problem):
-		told := problem.Title
-		if problem.Hint != "" {
-			told += "; " + problem.Hint
+	return s.told(ctx, p, d)(s.runs.StartPlanned(ctx, c, in, keyOf(d)))
+}
+
+// told says of a start what came of it: its run, or why there is none. Trouble with the records is
+// given back, and the start is tried again.
+func (s *Part) told(ctx context.Context, p kept.Plan, d kept.Start) func(run store.Run, err error) error {
+	return func(run store.Run, err error) error {
+		var problem *base.Problem
+		switch {
+		case errors.As(err, &problem):
+			why := problem.Title
+			if problem.Hint != "" {
+				why += "; " + problem.Hint
+			}
+			s.Log.Warn("a plan could not be started", "plan", p.Name, "why", why)
+			return s.Store.DecideStart(ctx, d.ID, kept.Failed, why, nil)
+		case err != nil:
+			return err
 		}
-		s.Log.Warn("a plan could not be started", "plan", p.Name, "why", told)
-		return s.Store.DecideStart(ctx, d.ID, kept.Failed, told, nil)
-	case err != nil:
-		return err // of the records: it is tried again
+		s.Bell.Ring()
+		return s.Store.DecideStart(ctx, d.ID, kept.Started, "", &run.ID)
 	}
-	s.Bell.Ring()
-	return s.Store.DecideStart(ctx, d.ID, kept.Started, "", &run.ID)
 }

@@ -250,7 +250,7 @@ func (s *Part) TryPlan(ctx context.Context, c base.Caller, name, text string, ch
 	if fault := changed.Grid.Check(); fault != nil {
 		return Trial{}, base.Invalid(fault.Message, fault.Hint)
 	}
-	in.Plan, in.Build = &changed, ch.Build
+	in.Plan, in.Build, in.Changed = &changed, ch.Build, words
 	out := Trial{Plan: &changed, Changed: words, Starts: read.Starts(moments)}
 	if out.Prepared, err = s.runs.Prepare(ctx, c, in); err != nil {
 		var p *base.Problem
@@ -281,7 +281,8 @@ func (s *Part) StartPlan(ctx context.Context, c base.Caller, name string, ch Cha
 		AskedBy: c.Name}
 	start.Changed.V = body
 	// whether it can be started is seen first: what cannot leaves nothing behind
-	if _, err := s.TryPlan(ctx, c, name, "", ch); err != nil {
+	trial, err := s.TryPlan(ctx, c, name, "", ch)
+	if err != nil {
 		return store.Run{}, err
 	}
 	if err := s.Store.NoteStarts(ctx, p, time.Time{}, []kept.Start{start}); err != nil {
@@ -292,7 +293,7 @@ func (s *Part) StartPlan(ctx context.Context, c base.Caller, name string, ch Cha
 		return store.Run{}, err
 	}
 	if noted.State == kept.Due {
-		if err := s.begin(ctx, p, noted); err != nil {
+		if err := s.told(ctx, p, noted)(s.runs.StartPrepared(ctx, c, trial.Prepared, keyOf(noted))); err != nil {
 			return store.Run{}, err
 		}
 		if noted, err = s.Store.StartKeyed(ctx, p.ID, start.Key); err != nil {

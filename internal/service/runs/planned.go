@@ -162,6 +162,11 @@ func (s *Part) StartPlanned(ctx context.Context, c base.Caller, in Planned, key 
 	if err != nil {
 		return store.Run{}, err
 	}
+	return s.StartPrepared(ctx, c, p, key)
+}
+
+// StartPrepared makes the run of what was prepared. key makes it one run, however often it is called.
+func (s *Part) StartPrepared(ctx context.Context, c base.Caller, p Prepared, key string) (store.Run, error) {
 	if len(p.New.Legs) == 0 {
 		return store.Run{}, base.Invalid("the plan comes to no combination: all of it has run lately, or the budget is too small",
 			"`yamato plan try` tells what it comes to")

@@ -64,8 +64,8 @@ func (s *Part) Settings(ctx context.Context, c base.Caller, app, ref, device, li
 	if err != nil {
 		return contract.Settings{}, err
 	}
-	plan, err := yaml.JSONToYAML(request)
-	return contract.Settings{Command: strings.Join(command, " "), Plan: string(plan), Request: string(request),
+	document, err := yaml.JSONToYAML(request)
+	return contract.Settings{Command: strings.Join(command, " "), Document: string(document), Request: string(request),
 		Path: "/api/v1/projects/" + c.Project + "/runs"}, err
 }
 

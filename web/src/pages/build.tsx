@@ -388,7 +388,7 @@ function SettingsView({ path, app }: { path: string; app: string }) {
       {s.data && (
         <>
           <Copy title="Command" text={s.data.command} />
-          <Copy title="Plan, a file for yamato run start --plan" text={s.data.plan} />
+          <Copy title="Document, a file for yamato run start --request" text={s.data.document} />
           <Copy title={`Request, for POST ${s.data.path}`} text={s.data.request} />
         </>
       )}

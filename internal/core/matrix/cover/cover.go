@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"slices"
 )
 
@@ -108,7 +107,7 @@ func Make(s Space, w Wish) (Array, error) {
 	if err != nil {
 		return Array{}, err
 	}
-	m := maker{space: s, wish: w, solver: v, tally: t, chance: rand.New(rand.NewPCG(w.Seed, 0x9e3779b97f4a7c15))}
+	m := maker{space: s, wish: w, solver: v, tally: t, chance: &chance{w.Seed}}
 	for _, row := range w.Had {
 		t.had(row)
 	}
@@ -131,7 +130,7 @@ type maker struct {
 	wish   Wish
 	solver *solver
 	tally  *tally
-	chance *rand.Rand
+	chance *chance
 	rows   [][]int
 	fixed  int // rows at the front that stay as they are
 }

@@ -40,7 +40,7 @@ func (m *maker) tries() int {
 // candidate grows a row from a missing tuple.
 func (m *maker) candidate() ([]int, error) {
 	t := m.tally
-	at := int(t.missing[m.chance.IntN(len(t.missing))])
+	at := int(t.missing[m.chance.below(len(t.missing))])
 	d := m.solver.start()
 	seed := t.tuple(at)
 	if !m.solver.propagate(d, nil) {
@@ -69,7 +69,7 @@ func (m *maker) grow(from domains) ([]int, error) {
 	}
 	note()
 	gains := []int{}
-	for _, f := range m.chance.Perm(len(row)) {
+	for _, f := range m.chance.order(len(row)) {
 		if taken[f] {
 			continue
 		}
@@ -125,7 +125,7 @@ func (m *maker) choose(d domains, f int, gains []int) int {
 		case best == Any || g > gains[best] || g == gains[best] && m.weight(f, l) > m.weight(f, best):
 			best, ties = l, 1
 		case g == gains[best] && m.weight(f, l) == m.weight(f, best):
-			if ties++; m.chance.IntN(ties) == 0 {
+			if ties++; m.chance.below(ties) == 0 {
 				best = l
 			}
 		}

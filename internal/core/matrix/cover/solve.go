@@ -2,7 +2,6 @@ package cover
 
 import (
 	"math/bits"
-	"math/rand/v2"
 	"slices"
 )
 
@@ -191,7 +190,7 @@ func within(part, set []uint64) bool {
 
 // solve finds a row within domains; chance, where there is one, says which. It fails with
 // ErrNothing or ErrTangled.
-func (v *solver) solve(d domains, chance *rand.Rand) ([]int, error) {
+func (v *solver) solve(d domains, chance *chance) ([]int, error) {
 	nodes := 0
 	d = slices.Clone(d)
 	if !v.propagate(d, nil) {
@@ -211,7 +210,7 @@ func (v *solver) solve(d domains, chance *rand.Rand) ([]int, error) {
 }
 
 // search fixes the factors that stand in rules, the one with the fewest levels first.
-func (v *solver) search(d domains, chance *rand.Rand, nodes *int) (domains, error) {
+func (v *solver) search(d domains, chance *chance, nodes *int) (domains, error) {
 	at, least := -1, 0
 	for _, f := range v.bound {
 		if n := v.size(d, f); n > 1 && (at < 0 || n < least) {
@@ -241,8 +240,8 @@ func (v *solver) search(d domains, chance *rand.Rand, nodes *int) (domains, erro
 	}
 }
 
-func (v *solver) pick(d domains, f int, chance *rand.Rand) int {
-	n := chance.IntN(v.size(d, f))
+func (v *solver) pick(d domains, f int, chance *chance) int {
+	n := chance.below(v.size(d, f))
 	for i, w := range v.part(d, f) {
 		c := bits.OnesCount64(w)
 		if n >= c {

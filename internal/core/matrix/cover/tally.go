@@ -222,7 +222,10 @@ func (t *tally) count(row []int, by int32) {
 }
 
 // had counts a row of before, which may be partial or break the rules.
-func (t *tally) had(row []int) {
+func (t *tally) had(row []int) { t.eachOf(row, func(at int) { t.bump(at, 1) }) }
+
+// eachOf goes through the tuples that a row has, which may be partial.
+func (t *tally) eachOf(row []int, do func(at int)) {
 sets:
 	for i := range t.subsets {
 		for _, f := range t.subsets[i].factors[:t.strength] {
@@ -230,7 +233,7 @@ sets:
 				continue sets
 			}
 		}
-		t.bump(t.subsets[i].index(row, t.strength), 1)
+		do(t.subsets[i].index(row, t.strength))
 	}
 }
 

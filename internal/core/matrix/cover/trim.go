@@ -143,16 +143,23 @@ func (s *search) trim(effort int) {
 	}
 }
 
-// floor is a number of rows that there cannot be less than.
-func (m *maker) floor() int {
-	if len(m.solver.bound) > 0 {
-		return 1
+// floor is a number of rows that there cannot be less than: a row has one tuple of each set of
+// factors, so that it takes as many rows as a set has tuples that were not had before.
+func (m *maker) floor() (most int) {
+	had := map[int]bool{}
+	for _, row := range m.wish.Had {
+		m.tally.eachOf(row, func(at int) { had[at] = true })
 	}
-	n := 1
-	for _, f := range m.counted()[:m.tally.strength] {
-		n *= m.space.Levels[f]
+	for _, set := range m.tally.subsets {
+		n := 0
+		for at := set.base; at < set.base+m.tally.size(set); at++ {
+			if m.tally.counts[at] < never/2 && !had[at] {
+				n++
+			}
+		}
+		most = max(most, n)
 	}
-	return n
+	return most
 }
 
 func copyRows(rows [][]int) [][]int {
@@ -206,7 +213,7 @@ func (s *search) least(effort int) bool {
 		}
 		s.step++
 		s.spent += 20
-		seed := s.tally.tuple(int(s.tally.missing[s.chance.IntN(len(s.tally.missing))]))
+		seed := s.tally.tuple(int(s.tally.missing[s.chance.below(len(s.tally.missing))]))
 		mv, ok := s.nearest(seed, best)
 		if !ok {
 			if mv, ok = s.mended(seed); !ok {
@@ -245,6 +252,7 @@ func (s *search) nearest(t Tuple, best int) (mv move, ok bool) {
 			continue
 		}
 		f, l := t.Factors[at], t.Levels[at]
+		s.spent += 4 * int64(len(s.solver.of[f]))
 		if !s.solver.allowsChange(row, f, l) {
 			continue
 		}
@@ -256,7 +264,7 @@ func (s *search) nearest(t Tuple, best int) (mv move, ok bool) {
 		if !ok || more < least {
 			mv, ok, least, ties = move{row: i, factor: f, level: l}, true, more, 1
 		} else if more == least {
-			if ties++; s.chance.IntN(ties) == 0 {
+			if ties++; s.chance.below(ties) == 0 {
 				mv = move{row: i, factor: f, level: l}
 			}
 		}
@@ -271,7 +279,7 @@ func (s *search) mended(t Tuple) (mv move, ok bool) {
 	}
 	least := 0
 	for range 4 {
-		i := s.fixed + s.chance.IntN(len(s.rows)-s.fixed)
+		i := s.fixed + s.chance.below(len(s.rows)-s.fixed)
 		row, fits := s.mend(s.rows[i], t)
 		if !fits {
 			continue
@@ -297,6 +305,7 @@ func (s *search) mend(row []int, t Tuple) ([]int, bool) {
 		return out, true
 	}
 	d := s.solver.start()
+	s.spent += 10 * int64(len(s.solver.rules))
 	if !s.solver.propagate(d, nil) {
 		return nil, false
 	}
@@ -305,9 +314,9 @@ func (s *search) mend(row []int, t Tuple) ([]int, bool) {
 			return nil, false
 		}
 	}
-	for _, n := range s.chance.Perm(len(s.solver.bound)) {
+	for _, n := range s.chance.order(len(s.solver.bound)) {
 		f := s.solver.bound[n]
-		s.spent += 20
+		s.spent += 20 + 10*int64(len(s.solver.of[f]))
 		next := slices.Clone(d)
 		if s.solver.has(d, f, row[f]) && s.solver.set(next, f, row[f]) {
 			d = next
@@ -342,7 +351,7 @@ func (s *search) turn(i int, into []int) {
 func (s *search) apply(mv move) {
 	k := len(s.space.Levels)
 	// long enough that the search does not go round in circles, and by chance a little longer
-	until := s.step + cmp.Compare(len(s.rows), 1) + 2 + s.chance.IntN(8)
+	until := s.step + cmp.Compare(len(s.rows), 1) + 2 + s.chance.below(8)
 	if mv.factor != Any {
 		row := s.rows[mv.row]
 		s.tally.change(row, mv.factor, mv.level)

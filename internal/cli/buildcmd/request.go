@@ -6,8 +6,8 @@ import (
 	"yamato/internal/core/document"
 )
 
-// plan is a run as a file asks for it; its fields are those of the call that starts one.
-type plan struct {
+// request is a run as a file asks for it; its fields are those of the call that starts one.
+type request struct {
 	Build          string   `yaml:"build"`
 	App            *string  `yaml:"app"`
 	Suites         []string `yaml:"suites"`
@@ -23,9 +23,9 @@ type plan struct {
 	Order          *string  `yaml:"order"`
 }
 
-// ReadPlan reads a plan; its errors say in words what is wrong, and where.
-func ReadPlan(text []byte) (contract.NewRun, error) {
-	var p plan
+// ReadRequest reads a request to run something, in YAML or JSON; its errors say in words what is wrong, and where.
+func ReadRequest(text []byte) (contract.NewRun, error) {
+	var p request
 	if err := document.Read(text, &p); err != nil {
 		return contract.NewRun{}, err
 	}
