@@ -383,6 +383,11 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	_, _, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--suite",
 		"Looking up a crossing", "--repeat-failed", "1", "--wait")
 	require.Equal(t, 1, code)
+	plan := filepath.Join(t.TempDir(), "plan.yaml")
+	require.NoError(t, os.WriteFile(plan, []byte(strings.Replace(smallPlan, "Small plan", "Every pair", 1)), 0o600))
+	r.must(0, "plan", "save", plan)
+	r.must(0, "plan", "start", "Every pair", "--combinations", "4")
+	r.yamato("run", "follow", "2") // how it went depends on chance
 	pages := []struct{ path, shows string }{
 		{"/", "three passengers"}, {"/runs", "Run 1"}, {"/runs/1", "cause"}, {"/suites", "Buying a ticket"},
 		{"/suites/Buying%20a%20ticket", "The check"}, {"/write", "Run the case"}, {"/write/Buying%20a%20ticket", "Buying a ticket"},
@@ -390,6 +395,8 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 		{"/builds/2?view=changes", "build before"}, {"/builds/1?view=settings", "Request"}, {"/lineups?new", "Takes"},
 		{"/fleet", "kaede-7-lite-1"}, {"/fleet/kaede-7-1", "What it did last"}, {"/fleet/kaede-7-1?look", "elements"},
 		{"/runs?start=1", "cannot run"},
+		{"/plans", "Every pair"}, {"/plans/Every%20pair", "combinations"}, {"/plans/Every%20pair?show=coverage", "Choose a cell"},
+		{"/plans/Every%20pair?show=starts", "Revisions"}, {"/new-plan", "New plan"}, {"/calendar", "Every pair"}, {"/runs/2?by=language", "by language"},
 	}
 	for _, p := range pages {
 		d.visit(p.path)

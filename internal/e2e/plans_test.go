@@ -199,3 +199,76 @@ end
 	require.Greater(t, size.X, size.Y, "it is held across")
 	require.Less(t, bright, 0.3, "it is dark")
 }
+
+const smallPlan = `plan: Small plan
+app: Tideline
+suites: [Looking up a crossing]
+factors:
+  model: from devices
+  language: [en-GB, de-DE]
+  appearance: [light, dark]
+cover: pairs
+when:
+  cron: "0 2 * * *"
+`
+
+// A plan is written in the console with what it comes to beside it, saved, started, seen in the
+// calendar and moved there; and its run is put together by a factor.
+func TestAPlanIsWrittenStartedAndMovedInTheConsole(t *testing.T) {
+	t.Parallel() // it mostly waits
+	r := newRig(t, rigConfig{})
+	dir := samples(t)
+	r.awaitIdle()
+	d := newDesk(t, r)
+	d.push(filepath.Join(dir, "tideline-3.1.4.apk"), filepath.Join(dir, "tideline-3.1.4-simulator.zip"))
+	r.must(0, "suite", "push", filepath.Join(dir, "suites"))
+	d.visit("/plans")
+	d.see("No plans yet.")
+	d.click("Write one here")
+	d.await(`document.querySelector(".cm-content")`)
+	write := func(text string) {
+		d.ask(`document.querySelector(".cm-content").focus() ?? ""`)
+		require.NoError(t, d.tab.Control("a"))
+		require.NoError(t, d.tab.Insert(text))
+	}
+	write(strings.Replace(smallPlan, "cover: pairs", "cover: pears", 1))
+	d.see("line 8: `cover` is all, each, pairs or triples")
+	d.see("did you mean `pairs`?")
+	write(smallPlan)
+	d.see("of 12 combinations")
+	d.await(`document.querySelectorAll("[role=rowgroup] [role=row]").length >= 6`)
+	require.NoError(t, d.tab.Control("s"))
+	d.await(`location.pathname === "/plans/Small%20plan"`)
+	d.click("Coverage")
+	d.see("Choose a cell to read about it.")
+	d.ask(`[...document.querySelectorAll("[role=gridcell] button")].find((b) => b.title.startsWith("model with language")).click() ?? ""`)
+	d.see("model with language: 6 of 6 pairs covered")
+
+	d.visit("/calendar")
+	d.click("The week after") // of this one there may be nothing left
+	d.await(`document.querySelectorAll("[role=group] button").length === 7`)
+	d.ask(`document.querySelector("[role=group] button").focus() ?? ""`)
+	require.NoError(t, d.tab.Key("Enter"))
+	d.see("Another time, for this one start")
+	moved := d.ask(`(() => { const i = document.querySelector("input[type=datetime-local]"); const to = i.value.replace(/T..:../, "T05:30"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, to); i.dispatchEvent(new Event("input", {bubbles: true})); return to })()`)
+	require.NotEmpty(t, moved)
+	d.click("Move it")
+	d.await(`[...document.querySelectorAll("[role=group] button")].some((b) => b.innerText.includes("05:30") && b.title.includes("will start, moved"))`)
+	require.Equal(t, "1", r.query(`select count(*)::text from plan_start where state = 'due' and due > now()`))
+
+	d.visit("/plans/Small%20plan")
+	d.see("next start")
+	d.click("Start now")
+	d.await(`location.pathname === "/runs/1"`)
+	r.must(0, "run", "follow", "1")
+	d.visit("/runs/1?by=language")
+	d.await(`document.querySelectorAll("[role=gridcell]").length > 6`)
+	d.await(`[...document.querySelectorAll("[aria-expanded=true]")].some((b) => b.ariaLabel.startsWith("de-DE"))`)
+	d.ask(`[...document.querySelectorAll("[aria-expanded=true]")].find((b) => b.ariaLabel.startsWith("de-DE")).click() ?? ""`)
+	d.await(`new URLSearchParams(location.search).get("folded") === "de-DE"`)
+	d.await(`[...document.querySelectorAll("[role=columnheader]")].some((h) => h.ariaLabel?.startsWith("de-DE, all "))`)
+	d.see("of the plan")
+	d.visit("/plans")
+	d.await(`document.querySelector("a[href='/runs/1']")`)
+	d.see("run 1, pass")
+}

@@ -86,22 +86,4 @@ func (p *photographer) hands() {
 		"marks": []map[string]any{{"kind": "box", "x": 0.31, "y": 0.375, "to_x": 0.5, "to_y": 0.42}, {"kind": "arrow", "x": 0.62, "y": 0.56, "to_x": 0.5, "to_y": 0.43, "text": "too little"}}}, nil)
 	p.visit("/findings/1")
 	p.await(`document.querySelector("section[aria-label=Picture] img")?.naturalWidth > 0`)
-	p.keep("console-finding")
-
-	others := []int64{p.open("kaede-7-lite-1"), p.open("aster-12-1"), p.open("kaede-7-h1")}
-	p.visit(fmt.Sprintf("/by-hand/side?of=%d,%d,%d,%d", phone, others[0], others[1], others[2]))
-	p.await(`[...document.querySelectorAll("canvas")].filter((c) => c.width > 100).length === 4`)
-	p.line(phone, `tap tab called "Map"`)
-	for _, n := range others {
-		p.line(n, `tap tab called "Map"`)
-	}
-	p.await(`true`)
-	p.keep("console-side")
-	for _, n := range append(others, phone) {
-		p.call("POST", fmt.Sprintf("sessions/%d/end", n), map[string]any{}, nil)
-	}
-	p.visit(fmt.Sprintf("/by-hand/%d", phone))
-	p.see("the device was cleaned")
-	p.see("started in en-GB")
-	p.keep("console-session-closed")
 }

@@ -19,7 +19,7 @@ type photographer struct {
 }
 
 // console takes the pictures of the console's pages, signed in by link.
-func console(link, base, dir, out string) error {
+func console(link, base, out string) error {
 	b, err := browser.Open(context.Background())
 	if err != nil {
 		return err
@@ -35,8 +35,6 @@ func console(link, base, dir, out string) error {
 	p.do(tab.Go(link))
 	p.await(`location.pathname === "/"`)
 	p.do(tab.Theme("day"))
-	p.look()
-	p.builds(dir)
 	p.visit("/suites/Buying%20a%20ticket?case=three%20passengers%20pay%20three%20single%20fares")
 	p.await(`document.querySelector(".cm-here")`)
 	p.keep("console-suite")
@@ -44,6 +42,7 @@ func console(link, base, dir, out string) error {
 	p.live()
 	p.failure()
 	p.writing()
+	p.plans()
 	p.hands()
 	if n := tab.Troubles(); p.err == nil && len(n) > 0 {
 		p.err = fmt.Errorf("a page complains: %s", n[0])
@@ -85,38 +84,6 @@ func (p *photographer) keep(name string) {
 		fmt.Println(path)
 		return os.WriteFile(path, png, 0o644)
 	})
-}
-
-// look shows a device's screen, pointing at a departure.
-func (p *photographer) look() {
-	p.visit("/fleet/kaede-7-1?look")
-	p.see("as it was at")
-	p.click("and look")
-	p.see("just started")
-	p.then(func() error {
-		var at struct{ X, Y float64 }
-		if err := p.tab.Ask(`(() => { const r = document.querySelector("main img").getBoundingClientRect(); return {X: r.x + r.width * 0.5, Y: r.y + r.height * 0.117} })()`, &at); err != nil {
-			return err
-		}
-		return p.tab.Point(at.X, at.Y)
-	})
-	p.see("in #island")
-	p.keep("console-look")
-}
-
-// builds drops packages, one of them none.
-func (p *photographer) builds(dir string) {
-	p.visit("/builds")
-	p.see("3.2.0 (61)")
-	broken := filepath.Join(dir, "notes.apk")
-	p.then(func() error { return os.WriteFile(broken, []byte("meeting at ten"), 0o600) })
-	p.then(func() error {
-		return p.tab.Drop(filepath.Join(dir, "packages", "tideline-3.2.0.apk"), filepath.Join(dir, "packages",
-			"tideline-3.2.0-simulator.zip"), broken)
-	})
-	p.see("in build 2, Tideline 3.2.0 (61), 4 packages")
-	p.await(`document.querySelector("[data-state=refused]")`)
-	p.keep("console-builds")
 }
 
 // live starts a run at a person's pace, and shows it and what it does to the fleet.
@@ -186,6 +153,27 @@ func (p *photographer) writing() {
 	p.visit("/api/v1/projects/default/runs/2/report.html")
 	p.await(`document.querySelector("h1")`)
 	p.keep("run-report")
+}
+
+// plans shows a plan with what it comes to, how its factors meet, the week, and its run by a factor.
+func (p *photographer) plans() {
+	p.visit("/plans/Tideline%20in%20every%20pair")
+	p.await(`document.querySelectorAll("[role=rowgroup] [role=row]").length > 10 && document.querySelector("[role=slider]")`)
+	p.keep("console-plan")
+	p.visit("/plans/Tideline%20in%20every%20pair?show=coverage")
+	p.await(`document.querySelector("[role=slider]") && document.querySelector("[role=gridcell] button")`)
+	p.then(func() error { return p.tab.Ask(`document.querySelector("[role=slider]").focus() ?? ""`, nil) })
+	for range 3 {
+		p.then(func() error { return p.tab.Key("ArrowLeft") })
+	}
+	p.see("Not covered:")
+	p.keep("console-coverage")
+	p.visit("/calendar")
+	p.await(`document.querySelectorAll("[role=group] button").length > 2`)
+	p.keep("console-calendar")
+	p.visit("/runs/3?by=language&folded=en-GB")
+	p.await(`document.querySelectorAll("[role=gridcell]").length > 10`)
+	p.keep("console-run-grouped")
 }
 
 // failure opens a failed case of the sample run.

@@ -25,13 +25,11 @@ type shot struct {
 
 var shots = []shot{
 	{"suite-check", "yamato suite check slips.suite", false},
-	{"build", "yamato build push packages/tideline-3.2.0.apk packages/tideline-3.2.0-simulator.zip; echo; yamato " +
-		"build ls", false},
 	{"build-fit", "yamato build fit 3.2.1 --misfits; echo; yamato lineup try 'crossing phones'", true},
-	{"device-ls", "yamato device ls; echo; yamato device check kaede-mini-r1", false},
 	{"try", `yamato try suites/tickets.suite --build 3.2.0 --on "Kaede 7"`, false},
 	{"run-show", "yamato run show 2", true},
-	{"session", `yamato session open kaede-7-2 --build 3.2.0 --print | head -1; yamato session do 5 'tap tab called "Tickets"' 'let fare = number in #single-fare' 'put 3 in #passengers' 'expect number in #total = 3 * $fare'; echo; yamato session ls; echo; yamato finding ls`, false},
+	{"plan", `yamato plan ls; echo; yamato plan try "Tideline in every pair" --minutes 5`, true},
+	{"session", `yamato session open kaede-7-2 --build 3.2.0 --print | head -1; yamato session do 2 'tap tab called "Tickets"' 'let fare = number in #single-fare' 'put 3 in #passengers' 'expect number in #total = 3 * $fare'; echo; yamato session ls; echo; yamato finding ls`, false},
 }
 
 // slips is a script with faults to be found.
@@ -79,7 +77,7 @@ func run(program, out string) error {
 	}
 	defer stop()
 	base, _, _ := strings.Cut(link, "/sign-in")
-	if err := console(link, base, filepath.Join(dir, "demo"), out); err != nil {
+	if err := console(link, base, out); err != nil {
 		return err
 	}
 	if err := os.WriteFile(filepath.Join(dir, "demo", "slips.suite"), []byte(slips), 0o600); err != nil {

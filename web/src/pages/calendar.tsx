@@ -176,7 +176,6 @@ function FlagOf({ flag, box, span, onOpen, onMove }: FlagProps) {
   const label = `${e.plan}, ${moment(e.at)}, ${wordsOf(e)}`;
   return (
     <button
-      aria-label={label}
       title={label}
       onPointerDown={down}
       onPointerMove={(p) => drag && setDrag({ ...drag, by: p.clientX - drag.from })}
@@ -190,6 +189,9 @@ function FlagOf({ flag, box, span, onOpen, onMove }: FlagProps) {
       {e.run !== undefined ? <Shape of={e.verdict ?? "none"} running={e.run_state === "running" || e.run_state === "queued"} silent /> : !e.coming && <span aria-hidden="true">×</span>}
       <span className="tabular-nums">{clock.format(moving ? target(drag.by) : new Date(e.at))}</span>
       <span className="overflow-hidden text-ellipsis">{e.plan}</span>
+      <span className="sr-only">
+        , {moment(e.at)}, {wordsOf(e)}
+      </span>
     </button>
   );
 }

@@ -297,7 +297,9 @@ function Combinations({ trial }: { trial: PlanTrial }) {
       </div>
       <div ref={box} className="min-h-0 flex-1 overflow-auto" role="table" aria-label="Combinations" aria-rowcount={rows.length + 1} tabIndex={0}>
         <div role="row" className="sticky top-0 z-10 grid border-b border-strong bg-paper text-sm text-soft" style={{ gridTemplateColumns: columns }}>
-          <span role="columnheader" aria-label="Place" />
+          <span role="columnheader" className="py-1">
+            #
+          </span>
           {trial.factors.map((f, i) => (
             <span key={f.name} role="columnheader" aria-sort={sort === i ? (down ? "descending" : "ascending") : "none"}>
               <button className="py-1 pr-2 text-left hover:text-ink" onClick={() => order(i)}>

@@ -34,7 +34,7 @@ export function Editor({ label, text, onChange, onSave }: { label: string; text:
           yaml(),
           syntaxHighlighting(inks),
           look,
-          EditorView.contentAttributes.of({ "aria-label": label }),
+          EditorView.contentAttributes.of({ "aria-label": label, tabindex: "0" }),
           EditorView.updateListener.of((u) => u.docChanged && calls.current.onChange(u.state.doc.toString())),
         ],
       }),

@@ -37,12 +37,12 @@ export function Triangle({ trial }: { trial: PlanTrial }) {
               return (
                 <span key={column} role="gridcell" className="p-px">
                   <button
-                    aria-label={words}
                     title={words}
                     aria-pressed={shown === m}
                     onClick={() => pick(m)}
                     className={`relative block h-[38px] w-[56px] overflow-hidden border ${shown === m ? "border-ink" : "border-rule"} bg-sheet hover:border-ink`}
                   >
+                    <span className="sr-only">{words}: </span>
                     <span className={`absolute inset-x-0 bottom-0 ${whole ? "bg-wash" : "bg-vermilion-wash"}`} style={{ height: `${part * 100}%` }} aria-hidden="true" />
                     <span className="relative block text-sm">{whole ? "all" : `${Math.floor(part * 100)} %`}</span>
                     <span className="relative block text-xs text-soft">{m.forbidden > 0 ? `${m.possible} −${m.forbidden}` : m.possible}</span>

@@ -164,18 +164,19 @@ function Bands({ columns, label, onFold }: { columns: Column[]; label: number; o
     else bands.push({ group: c.group, from: i, n: 1, folded: !!c.members });
   });
   return bands.map((b) => (
-    <Tip key={b.group} side="bottom" words={`${b.group}: ${b.folded ? "open" : "fold into one column"}`}>
-      <button
-        onClick={() => onFold?.(b.group)}
-        aria-expanded={!b.folded}
-        aria-label={`${b.group}, ${b.folded ? "folded" : `${b.n} combinations`}`}
-        className="absolute top-0 flex items-center gap-1 overflow-hidden border-b border-l border-rule px-1 text-sm whitespace-nowrap hover:bg-wash"
-        style={{ left: label + b.from * cell, width: b.n * cell - 1, height: bandHeight - 2 }}
-      >
-        <span aria-hidden="true">{b.folded ? "▸" : "▾"}</span>
-        {b.n > 1 && <span className="overflow-hidden text-ellipsis">{b.group}</span>}
-      </button>
-    </Tip>
+    <span key={b.group} role="columnheader" aria-colspan={b.n} className="absolute top-0" style={{ left: label + b.from * cell, width: b.n * cell - 1, height: bandHeight - 2 }}>
+      <Tip side="bottom" words={`${b.group}: ${b.folded ? "open" : "fold into one column"}`}>
+        <button
+          onClick={() => onFold?.(b.group)}
+          aria-expanded={!b.folded}
+          aria-label={`${b.group}, ${b.folded ? "folded" : `${b.n} combinations`}`}
+          className="flex h-full w-full items-center gap-1 overflow-hidden border-b border-l border-rule px-1 text-sm whitespace-nowrap hover:bg-wash"
+        >
+          <span aria-hidden="true">{b.folded ? "▸" : "▾"}</span>
+          {b.n > 1 && <span className="overflow-hidden text-ellipsis">{b.group}</span>}
+        </button>
+      </Tip>
+    </span>
   ));
 }
 
