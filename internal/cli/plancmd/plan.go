@@ -91,17 +91,17 @@ func nextOf(p contract.Plan) string {
 func moment(t time.Time) string { return t.Local().Format("Mon 2006-01-02 15:04") }
 
 // shapes are how a plan's runs went, the newest last.
-func shapes(late []contract.PlanStart, ink report.Ink) string {
+func shapes(late []contract.PlanStart) string {
 	var out strings.Builder
 	for i := len(late) - 1; i >= 0; i-- {
 		s := late[i]
 		switch {
 		case s.Run == nil:
-			out.WriteString(ink.Faint("·"))
+			out.WriteString("·")
 		case s.RunState != nil && (*s.RunState == "queued" || *s.RunState == "running"):
 			out.WriteString("…")
 		default:
-			out.WriteString(ink.Shape(contract.Crossing{Verdict: ui.Deref(s.Verdict)}))
+			out.WriteString(report.Shape(contract.Crossing{Verdict: ui.Deref(s.Verdict)}))
 		}
 	}
 	return out.String()
@@ -136,7 +136,7 @@ func (a *App) ls() *cobra.Command {
 					} else if p.Paused {
 						next = "paused"
 					}
-					rows = append(rows, []string{p.Name, strings.Join(p.Starts, "; "), next, shapes(p.Late, a.Ink()), last})
+					rows = append(rows, []string{p.Name, strings.Join(p.Starts, "; "), next, shapes(p.Late), last})
 				}
 				a.Table([]string{"PLAN", "STARTS", "NEXT", "LATELY", "LAST"}, rows)
 			})
@@ -387,7 +387,7 @@ func (a *App) history() *cobra.Command {
 					run, went := "-", st.Told
 					if st.Run != nil {
 						run = strconv.FormatInt(*st.Run, 10)
-						went = strings.TrimSpace(a.Ink().Shape(contract.Crossing{Verdict: ui.Deref(st.Verdict)}) + " " + ui.Deref(st.Verdict))
+						went = report.Shape(contract.Crossing{Verdict: ui.Deref(st.Verdict)}) + " " + ui.Deref(st.Verdict)
 						if state := ui.Deref(st.RunState); state != "finished" {
 							went = state
 						}

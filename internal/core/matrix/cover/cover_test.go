@@ -218,6 +218,13 @@ func TestABudgetKeepsWhatCoversMost(t *testing.T) {
 		require.GreaterOrEqual(t, a.Coverage.Covered, prefix.Covered, "as good as the front of all rows")
 		last = a.Coverage.Covered
 	}
+	// where all cost the same, a budget is as good as a number of rows
+	same, err := Make(s, Wish{Strength: 2, Cost: func([]int) int64 { return 5 }, Budget: 42, Effort: 300_000})
+	require.NoError(t, err)
+	eight, err := Make(s, Wish{Strength: 2, Rows: 8, Effort: 300_000})
+	require.NoError(t, err)
+	require.Len(t, same.Rows, 8)
+	require.GreaterOrEqual(t, same.Coverage.Covered+2, eight.Coverage.Covered)
 	// what costs little goes first
 	cost := func(row []int) int64 { return int64(1 + 9*row[0]) }
 	a, err := Make(s, Wish{Strength: 2, Cost: cost, Budget: 60, Effort: 300_000})

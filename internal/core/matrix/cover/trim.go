@@ -113,7 +113,12 @@ func (m *maker) improve() {
 		return
 	}
 	s := search{maker: m}
-	if bound := m.wish.Rows; bound == 0 || m.wish.Budget > 0 || len(m.rows) <= bound {
+	bound := m.wish.Rows
+	if n := m.affordable(); n > 0 && (bound == 0 || n < bound) {
+		bound = n
+		m.wish.Rows = n
+	}
+	if bound == 0 || len(m.rows) <= bound {
 		s.trim(s.wish.Effort)
 		return
 	}
@@ -121,6 +126,21 @@ func (m *maker) improve() {
 	if m.within(); len(m.tally.missing) > 0 {
 		s.least(s.wish.Effort)
 	}
+}
+
+// affordable is how many rows the budget is enough for, where all cost the same; 0 where that cannot
+// be said. Rows that the search changes are counted again in the end (within).
+func (m *maker) affordable() int {
+	if m.wish.Budget == 0 || m.wish.Cost == nil {
+		return 0
+	}
+	each := m.cost(m.rows[0])
+	for _, row := range m.rows {
+		if m.cost(row) != each {
+			return 0
+		}
+	}
+	return int(m.wish.Budget / each)
 }
 
 // trim takes rows away until the effort is spent.
