@@ -1124,11 +1124,16 @@ type PlanState struct {
 // PlanTrial defines model for PlanTrial.
 type PlanTrial struct {
 	// All combinations there are, rules aside
-	All          int               `json:"all"`
-	App          string            `json:"app"`
-	Build        int64             `json:"build"`
-	Cases        int               `json:"cases"`
-	Changed      []string          `json:"changed"`
+	All     int      `json:"all"`
+	App     string   `json:"app"`
+	Build   int64    `json:"build"`
+	Cases   int      `json:"cases"`
+	Changed []string `json:"changed"`
+
+	// Chosen how many combinations are chosen
+	Chosen int `json:"chosen"`
+
+	// Combinations at most 5,000 of those that are chosen
 	Combinations []PlanCombination `json:"combinations"`
 
 	// Coverage of strength 1, 2 and 3

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -268,7 +269,38 @@ func TestAPlanIsWrittenStartedAndMovedInTheConsole(t *testing.T) {
 	d.await(`new URLSearchParams(location.search).get("folded") === "de-DE"`)
 	d.await(`[...document.querySelectorAll("[role=columnheader]")].some((h) => h.ariaLabel?.startsWith("de-DE, all "))`)
 	d.see("of the plan")
+	out, _ := r.must(0, "plan", "calendar", "--feed")
+	feed, err := http.Get(strings.Fields(out)[0])
+	require.NoError(t, err)
+	defer feed.Body.Close()
+	text, err := io.ReadAll(feed.Body)
+	require.NoError(t, err)
+	require.Contains(t, string(text), "SUMMARY:Small plan: pass", "whoever knows the address reads the calendar")
 	d.visit("/plans")
 	d.await(`document.querySelector("a[href='/runs/1']")`)
 	d.see("run 1, pass")
+}
+
+// Two services, each of which is killed when it comes to the point: between noting that a plan is to
+// start and starting it, or between starting it and saying so. A build that arrives is one run.
+func TestAStartIsOneRunWhereverTheLeaderDies(t *testing.T) {
+	t.Parallel() // it mostly waits
+	dir := samples(t)
+	for _, point := range []string{"starts-noted:1", "start-made:1"} {
+		r := newRig(t, rigConfig{services: 2, killAt: map[string]string{"service-0": point, "service-1": point}})
+		r.awaitIdle()
+		r.must(0, "suite", "push", filepath.Join(dir, "suites"))
+		plan := filepath.Join(t.TempDir(), "plan.yaml")
+		require.NoError(t, os.WriteFile(plan, []byte("plan: Whatever comes in\napp: Tideline\nbuild: arriving\n"+
+			"suites: [Looking up a crossing]\nfactors: {language: [en-GB]}\nwhen: {busy: wait}\n"), 0o600))
+		r.must(0, "plan", "save", plan)
+		r.must(0, "build", "push", filepath.Join(dir, "tideline-3.1.4.apk"))
+		died := func() int { return r.services[0].died() + r.services[1].died() }
+		require.Eventually(t, func() bool {
+			return died() >= 1 && r.query(`select count(*)::text from plan_start where state = 'started'`) == "1"
+		}, 30*time.Second, 20*time.Millisecond, point)
+		d := r.finish(r.run(1).Run)
+		require.Equal(t, "finished", d.Run.State, point)
+		require.Equal(t, "1 1", r.query(`select (select count(*) from plan_start) || ' ' || (select count(*) from run)`), point)
+	}
 }

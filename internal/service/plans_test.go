@@ -299,3 +299,31 @@ func TestTheCalendarTellsWhatRanAndWhatWillAndIsReadByItsSecretAlone(t *testing.
 	_, err = w.service.Feed(ctx, secret, "", now)
 	refusal(t, err, "this calendar is not to be had")
 }
+
+// One start is moved, and moved back in part; the others stay where they are.
+func TestAStartThatIsMovedStartsThenAndNotBefore(t *testing.T) {
+	w := newWorld(t, base.Config{})
+	ctx := context.Background()
+	w.link(w.service, kaede("kaede-7-1")).hangUp()
+	w.awaitState("kaede-7-1", "offline")
+	p := w.savePlan(planText("Every day", "when: {cron: \"0 2 * * *\", busy: take over}\n"))
+	next := *p.Next
+	refusal(t, w.service.MoveStart(ctx, w.user, "Every day", next.Add(time.Minute), next.Add(time.Hour)), "does not start then")
+	refusal(t, w.service.MoveStart(ctx, w.user, "Every day", next, time.Now().Add(-time.Hour)), "a time that is to come")
+	require.NoError(t, w.service.MoveStart(ctx, w.user, "Every day", next, next.Add(5*time.Hour)))
+	require.NoError(t, w.service.MoveStart(ctx, w.user, "Every day", next.Add(5*time.Hour), next.Add(3*time.Hour)), "moved once more")
+	coming, err := w.service.Calendar(ctx, w.user.ProjectID, next.Add(-time.Hour), next.Add(30*time.Hour), next.Add(-time.Hour))
+	require.NoError(t, err)
+	require.Len(t, coming, 2)
+	require.Equal(t, next.Add(3*time.Hour).Unix(), coming[0].At.Unix())
+	require.Equal(t, next.Unix(), coming[0].MovedFrom.Unix())
+	require.Nil(t, coming[1].MovedFrom)
+
+	require.NoError(t, w.service.LookAtPlans(ctx, next.Add(time.Minute)))
+	require.Equal(t, "due", w.starts("Every day")[0].State, "not before")
+	require.NoError(t, w.service.LookAtPlans(ctx, next.Add(3*time.Hour+time.Minute)))
+	list := w.starts("Every day")
+	require.Len(t, list, 1)
+	require.Equal(t, "started", list[0].State)
+	refusal(t, w.service.MoveStart(ctx, w.user, "Every day", next, next.Add(9*time.Hour)), "that start has been")
+}

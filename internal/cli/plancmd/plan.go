@@ -247,7 +247,7 @@ func (a *App) try() *cobra.Command {
 func (a *App) showTrial(t contract.PlanTrial) {
 	ink := a.Ink()
 	fmt.Fprintf(a.Out, "%s would run %s %s (%s): %s in %s, %s; nothing was started.\n", ink.Strong(t.Plan), t.App, t.VersionName,
-		t.VersionCode, ui.Plural(len(t.Combinations), "combination"), ui.Plural(t.Legs, "leg"), deviceMinutes(t.Minutes))
+		t.VersionCode, ui.Plural(t.Chosen, "combination"), ui.Plural(t.Legs, "leg"), deviceMinutes(t.Minutes))
 	if len(t.Changed) > 0 {
 		fmt.Fprintln(a.Out, "Other than in the plan: "+strings.Join(t.Changed, "; "))
 	}
@@ -268,6 +268,9 @@ func (a *App) showTrial(t contract.PlanTrial) {
 		rows = append(rows, append(row, strconv.Itoa(c.Devices), strconv.Itoa(c.Legs), fmt.Sprintf("%.1f", c.Minutes)))
 	}
 	a.Table(head, rows)
+	if more := t.Chosen - len(t.Combinations); more > 0 {
+		fmt.Fprintf(a.Out, "and %d more\n", more)
+	}
 	fmt.Fprintln(a.Out)
 	for _, c := range t.Coverage {
 		a.tellCoverage(strengthName(c.Strength), c.Covered, c.Possible, c.Forbidden)

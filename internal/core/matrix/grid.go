@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/goccy/go-yaml"
 
 	"yamato/internal/core/document"
 	"yamato/internal/core/fleet"
-	"yamato/internal/core/matrix/cover"
 	"yamato/internal/core/near"
 )
 
@@ -167,6 +167,11 @@ func (g *Grid) Check() *Fault {
 		return faulty("$.factors", "", "there are %d factors; at most %d are varied", len(g.Factors), maxGridFactors)
 	}
 	names := map[string]bool{}
+	for i, r := range g.Rules {
+		if r.Why != "" && !shown(r.Why, 500) {
+			return faulty(fmt.Sprintf("$.rules[%d].why", i), "", "`why` has at most 500 characters that can be shown")
+		}
+	}
 	for _, f := range g.Factors {
 		path := "$.factors.'" + f.Name + "'"
 		if names[f.Name] {
@@ -239,8 +244,8 @@ func (f Factor) check(path string) *Fault {
 		if slices.Contains(f.Levels[:i], l) {
 			return faulty(path, "", "%s has the level %s twice", f.Name, l)
 		}
-		if strings.TrimSpace(l) == "" || len(l) > 200 {
-			return faulty(path, "", "a level has 1 to 200 characters")
+		if !shown(l, 200) {
+			return faulty(path, "", "a level has 1 to 200 characters that can be shown")
 		}
 		if own {
 			continue
@@ -250,6 +255,11 @@ func (f Factor) check(path string) *Fault {
 		}
 	}
 	return nil
+}
+
+// shown tells whether people can be shown a text: it is none that is empty, long, or steers a terminal.
+func shown(s string, most int) bool {
+	return strings.TrimSpace(s) != "" && len(s) <= most && !strings.ContainsFunc(s, unicode.IsControl)
 }
 
 func (g *Grid) factor(name string) (Factor, bool) {
@@ -298,55 +308,3 @@ func meant(word string, known []string) string {
 
 // strength is how many factors meet in every way; 0 for all combinations.
 func (g *Grid) strength() int { return Strengths[cmp.Or(g.Cover, "pairs")] }
-
-// space makes numbers of a grid.
-type space struct {
-	cover.Space
-	names  []string // of the factors, a column each
-	levels [][]string
-	shown  int      // columns that people see; behind them what is needed to know them apart
-	group  int      // the column of the groups of devices, -1 where there are none
-	why    []string // for each of Never
-	rules  []int    // of each of Never, its position in the grid's rules, -1 for what devices say
-}
-
-func (s *space) column(name string) int { return slices.Index(s.names, name) }
-
-func (s *space) add(name string, levels []string) int {
-	s.names, s.levels = append(s.names, name), append(s.levels, levels)
-	s.Levels = append(s.Levels, len(levels))
-	return len(s.names) - 1
-}
-
-func (s *space) never(rule int, why string, terms ...cover.Term) {
-	s.Never, s.rules, s.why = append(s.Never, terms), append(s.rules, rule), append(s.why, why)
-}
-
-// term holds where a factor has one of some levels (or, with not, none of them).
-func (s *space) term(name string, not bool, levels ...string) cover.Term {
-	t := cover.Term{Factor: s.column(name)}
-	for i, l := range s.levels[t.Factor] {
-		if slices.Contains(levels, l) != not {
-			t.Levels = append(t.Levels, i)
-		}
-	}
-	return t
-}
-
-// rule puts a rule of the grid in.
-func (s *space) rule(at int, r Rule) {
-	why := "rule " + fmt.Sprint(at+1) + ": " + r.Words()
-	terms := func(l Levels) (out []cover.Term) {
-		for _, f := range sortedKeys(l) {
-			out = append(out, s.term(f, false, l[f]...))
-		}
-		return out
-	}
-	if len(r.Skip) > 0 {
-		s.never(at, why, terms(r.Skip)...)
-		return
-	}
-	for _, f := range sortedKeys(r.Then) {
-		s.never(at, why, append(terms(r.If), s.term(f, true, r.Then[f]...))...)
-	}
-}

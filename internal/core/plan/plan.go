@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"yamato/internal/core/document"
 	"yamato/internal/core/fleet"
@@ -141,12 +142,23 @@ func wrong(path, hint, format string, args ...any) *matrix.Fault {
 	return &matrix.Fault{Path: path, Message: fmt.Sprintf(format, args...), Hint: hint}
 }
 
+// odd tells of characters that steer what shows them.
+func odd(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }
+
 func (p *Plan) check() (*when.Moments, *matrix.Fault) {
-	if p.Name = strings.TrimSpace(p.Name); p.Name == "" || len(p.Name) > maxName || strings.ContainsAny(p.Name, "\n\r\t/") {
+	if p.Name = strings.TrimSpace(p.Name); p.Name == "" || len(p.Name) > maxName || odd(p.Name) || strings.Contains(p.Name, "/") {
 		return nil, wrong("$.plan", "write `plan: Tideline every night`", "a plan begins with its name, of at most %d characters", maxName)
 	}
-	if len(p.About) > 1000 {
-		return nil, wrong("$.about", "", "`about` has at most 1000 characters")
+	if len(p.About) > 1000 || odd(p.About) {
+		return nil, wrong("$.about", "", "`about` is one line of at most 1000 characters")
+	}
+	for field, list := range map[string][]string{"app": {p.App}, "build": {p.Build}, "lineup": {p.Lineup}, "checklist": {p.Checklist},
+		"labels": p.Labels, "suites": p.Suites, "tags": p.Tags, "cases": p.Cases, "devices": p.Devices} {
+		for _, text := range list {
+			if len(text) > 300 || odd(text) {
+				return nil, wrong("$."+field, "", "`%s` holds a text of over 300 characters, or one that cannot be shown", field)
+			}
+		}
 	}
 	if strings.TrimSpace(p.App) == "" {
 		return nil, wrong("$.app", "write `app: Tideline`", "it is not said which app is tested")

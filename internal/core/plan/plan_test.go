@@ -90,6 +90,9 @@ func TestWhatIsWrongInAPlanIsSaidWithItsLineAndASuggestion(t *testing.T) {
 		"rotation has the level portrait twice":           replace("[portrait, landscape]", "[portrait, portrait]"),
 		"a rule says what to skip, or if":                 replace("then: {traveller: adult}", "why: x"),
 		"a plan is for suites, or for a checklist":        replace("cover: pairs", "checklist: Boarding"),
+		"line 2: a plan begins with its name":             replace("plan: Tideline every night", `plan: "a\x1b[31mred"`),
+		"`about` is one line":                             replace("about: what is", `about: "a\0b" #`),
+		"a level has 1 to 200 characters that":            replace("[adult, child]", `[adult, "\a"]`),
 		"a plan cannot start after itself":                replace("busy: wait", "after: {plan: Tideline every night}"),
 	} {
 		_, _, err := Read(text)

@@ -11,6 +11,7 @@ import (
 
 	"yamato/internal/core/plan"
 	"yamato/internal/core/plan/when"
+	"yamato/internal/killpoint"
 	"yamato/internal/service/base"
 	"yamato/internal/service/runs"
 	"yamato/internal/store"
@@ -52,11 +53,11 @@ func (s *Part) LookAtPlans(ctx context.Context, now time.Time) error {
 		if p.Paused {
 			continue
 		}
-		read, moments, err := plan.Read(p.Text)
-		if err != nil {
+		one := s.read.of(p)
+		if one.err != nil {
 			continue // its page tells
 		}
-		if err := s.note(ctx, p, read, moments, now); err != nil {
+		if err := s.note(ctx, p, one, now); err != nil {
 			return fmt.Errorf("plan %s: %w", p.Name, err)
 		}
 	}
@@ -78,11 +79,12 @@ func (s *Part) LookAtPlans(ctx context.Context, now time.Time) error {
 }
 
 // note writes down the reasons to start a plan that have come up.
-func (s *Part) note(ctx context.Context, p kept.Plan, read *plan.Plan, moments *when.Moments, now time.Time) error {
+func (s *Part) note(ctx context.Context, p kept.Plan, one reading, now time.Time) error {
+	read := one.plan
 	var list []kept.Start
 	checked := time.Time{}
-	if moments.ByTime() {
-		passed := moments.Between(p.CheckedTo, now, maxMoments)
+	if one.moments.ByTime() {
+		passed := s.read.passed(p, one, now)
 		if checked = now; len(passed) == maxMoments {
 			checked = passed[len(passed)-1]
 		}
@@ -119,10 +121,14 @@ func (s *Part) note(ctx context.Context, p kept.Plan, read *plan.Plan, moments *
 		}
 	}
 	// where nothing came up, the look itself is noted now and then: it need not be, to be right
-	if len(list) == 0 && now.Sub(p.CheckedTo) < time.Minute {
+	if len(list) == 0 && now.Sub(p.CheckedTo) < 10*time.Minute {
 		return nil
 	}
-	return s.Store.NoteStarts(ctx, p, checked, list)
+	err := s.Store.NoteStarts(ctx, p, checked, list)
+	if len(list) > 0 {
+		killpoint.Pass("starts-noted")
+	}
+	return err
 }
 
 func labels(list []string) map[string]string {
@@ -136,10 +142,11 @@ func labels(list []string) map[string]string {
 
 // consider starts what is due, unless it waits for a window, or for the plan's last run.
 func (s *Part) consider(ctx context.Context, p kept.Plan, d kept.Start, now time.Time) error {
-	read, moments, err := plan.Read(p.Text)
-	if err != nil {
-		return s.Store.DecideStart(ctx, d.ID, kept.Failed, "the plan cannot be read: "+err.Error(), nil)
+	one := s.read.of(p)
+	if one.err != nil {
+		return s.Store.DecideStart(ctx, d.ID, kept.Failed, "the plan cannot be read: "+one.err.Error(), nil)
 	}
+	read, moments := one.plan, one.moments
 	tell := func(state, why string) error {
 		if d.State == state && d.Told == why {
 			return nil
@@ -239,6 +246,7 @@ func (s *Part) told(ctx context.Context, p kept.Plan, d kept.Start) func(run sto
 		case err != nil:
 			return err
 		}
+		killpoint.Pass("start-made")
 		s.Bell.Ring()
 		return s.Store.DecideStart(ctx, d.ID, kept.Started, "", &run.ID)
 	}

@@ -28,10 +28,11 @@ import (
 type Part struct {
 	*base.Base
 	runs *runs.Part
+	read readings
 }
 
 // New gives them.
-func New(b *base.Base, runs *runs.Part) *Part { return &Part{b, runs} }
+func New(b *base.Base, runs *runs.Part) *Part { return &Part{Base: b, runs: runs} }
 
 // maxPlans bounds the plans of a project.
 const maxPlans = 1000
@@ -423,13 +424,16 @@ func (s *Part) sites(ctx context.Context, project int64, list []Entry) error {
 			list[i].Sites = ran[*e.RunID]
 			continue
 		}
-		if _, known := planned[e.PlanID]; !known {
+		if _, known := planned[e.PlanID]; !known && len(planned) < maxPlaced {
 			planned[e.PlanID] = s.sitesOfPlan(ctx, project, e.Plan)
 		}
 		list[i].Sites = planned[e.PlanID]
 	}
 	return nil
 }
+
+// maxPlaced bounds the plans of a calendar that are tried for the sites that they may run at.
+const maxPlaced = 40
 
 func (s *Part) sitesOfPlan(ctx context.Context, project int64, name string) []string {
 	c := base.Caller{ProjectID: project, Name: base.Automatic}

@@ -40,19 +40,22 @@ func Minutes(ms int64) float64 {
 	return math.Round(float64(ms)/float64(time.Minute.Milliseconds())*100) / 100
 }
 
+// maxCombinations bounds those of a trial that are told one by one.
+const maxCombinations = 5000
+
 // PlanTrial tells what a plan comes to.
 func PlanTrial(t plans.Trial) contract.PlanTrial {
 	sel := t.Selection
 	out := contract.PlanTrial{Plan: t.Plan.Name, App: t.Build.App, Build: t.Build.Number, VersionName: t.Build.VersionName,
 		VersionCode: t.Build.VersionCode, Starts: append([]string{}, t.Starts...), Next: append([]time.Time{}, t.Next...),
 		Changed: append([]string{}, t.Changed...), Factors: []contract.PlanFactor{}, Combinations: []contract.PlanCombination{},
-		All: sel.All, LeftOut: LeftOut(t.LeftOut), Forbidden: Each(sel.Forbidden, neverMet), Coverage: Each(sel.Coverage, Coverage),
+		Chosen: len(sel.Picked), All: sel.All, LeftOut: LeftOut(t.LeftOut), Forbidden: Each(sel.Forbidden, neverMet), Coverage: Each(sel.Coverage, Coverage),
 		Shares: []contract.PlanShare{}, Legs: len(t.New.Legs), Cases: t.Cases, Guessed: t.Guessed, Minutes: Minutes(sel.Cost),
 		Findings: append([]string{}, t.Findings...)}
 	for _, f := range sel.Factors {
 		out.Factors = append(out.Factors, contract.PlanFactor{Name: f.Name, Levels: append([]string{}, f.Levels...)})
 	}
-	for i, p := range sel.Picked {
+	for i, p := range sel.Picked[:min(len(sel.Picked), maxCombinations)] {
 		leg, _ := sel.LegOf(p, t.Groups)
 		out.Combinations = append(out.Combinations, contract.PlanCombination{Combination: Combination(leg.Combination),
 			Levels: p.Levels, Devices: len(t.Groups[p.Group].Members), Minutes: Minutes(t.Minutes[i]), Legs: t.Shares[i], Must: p.Must})

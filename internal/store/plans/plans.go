@@ -87,9 +87,11 @@ func (r *Records) PlanRevisions(ctx context.Context, plan int64, most int) ([]Re
 	return list, err
 }
 
-// PausePlan has a plan start nothing by itself, or again do so, from now on.
+// PausePlan has a plan start nothing by itself, or again do so, from now on. What waits is left out.
 func (r *Records) PausePlan(ctx context.Context, plan int64, paused bool) error {
 	_, err := r.pool.DB.ExecContext(ctx, `
+		with waits as (update plan_start set state = 'left out', told = 'the plan was paused', decided_at = now()
+			where $2 and plan_id = $1 and state = 'due' and due <= now())
 		update plan set paused = $2, checked_to = case when $2 then checked_to else now() end,
 			watched_from = case when $2 then watched_from else now() end
 		where id = $1 and paused <> $2`, plan, paused)

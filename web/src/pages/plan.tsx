@@ -147,7 +147,7 @@ function Preview({ trial, whole, minutes, onMinutes, saved }: PreviewProps) {
     <>
       <div className="flex flex-wrap items-baseline gap-x-5 gap-y-1 border-b border-strong pb-1">
         <span>
-          <b className="text-lg font-semibold">{trial.combinations.length.toLocaleString()}</b> of {trial.all.toLocaleString()} combinations
+          <b className="text-lg font-semibold">{trial.chosen.toLocaleString()}</b> of {trial.all.toLocaleString()} combinations
         </span>
         <span>
           <b className="text-lg font-semibold">{trial.minutes < 100 ? trial.minutes.toFixed(1) : Math.round(trial.minutes)}</b> device-minutes
@@ -294,6 +294,7 @@ function Combinations({ trial }: { trial: PlanTrial }) {
       <div className="flex items-center gap-3 py-2">
         <input type="search" aria-label="Narrow the combinations" placeholder="Narrow: de-DE landscape" className="field w-56" value={words} onChange={(e) => setWords(e.target.value)} />
         {words && <span className="text-sm text-soft">{plural(rows.length, "combination")}</span>}
+        {trial.chosen > trial.combinations.length && <span className="text-sm text-soft">the first {trial.combinations.length.toLocaleString()} are listed</span>}
       </div>
       <div ref={box} className="min-h-0 flex-1 overflow-auto" role="table" aria-label="Combinations" aria-rowcount={rows.length + 1} tabIndex={0}>
         <div role="row" className="sticky top-0 z-10 grid border-b border-strong bg-paper text-sm text-soft" style={{ gridTemplateColumns: columns }}>

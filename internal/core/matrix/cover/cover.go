@@ -78,9 +78,10 @@ const (
 	MaxFactors = 400
 	MaxLevels  = 4096
 	MaxRules   = 20_000
-	maxTuples  = 24_000_000
-	maxSubsets = 2_500_000 // of factors, counted once for each member
+	maxTuples  = 3_000_000
+	maxSubsets = 1_000_000 // of factors, counted once for each member
 	maxRows    = 100_000
+	maxWork    = 2_000_000_000 // meetings that are looked at to make rows one after the other
 )
 
 // Errors of a wish.

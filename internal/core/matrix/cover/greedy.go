@@ -9,12 +9,19 @@ import (
 // before (after Bryce and Colbourn, "A density-based greedy algorithm for higher strength covering
 // arrays", Softw. Test. Verif. Reliab. 19, 2009).
 func (m *maker) fill() error {
+	tries, most := m.tries(), m.most()
+	if float64(m.floor())*float64(m.work()) > maxWork && most == maxRows {
+		return errTooMany
+	}
 	for len(m.tally.missing) > 0 {
-		if len(m.rows) >= maxRows {
+		if len(m.rows) >= most {
+			if most < maxRows {
+				return nil
+			}
 			return errTooMany
 		}
 		best, gain := []int(nil), 0
-		for range m.tries() {
+		for range tries {
 			row, err := m.candidate()
 			if err != nil {
 				return err
@@ -28,13 +35,25 @@ func (m *maker) fill() error {
 	return nil
 }
 
-// tries is how many candidates a row is the best of: fewer where each costs much.
-func (m *maker) tries() int {
-	work := 0
-	for f := range m.space.Levels {
-		work += len(m.tally.members[f]) * m.space.Levels[f]
+// most is how many rows are made: where few are wanted, more to choose from, and not all.
+func (m *maker) most() int {
+	if m.wish.Rows == 0 {
+		return maxRows
 	}
-	return min(max(m.wish.Effort/(600*max(work, 1)), 1), 40)
+	return min(maxRows, m.fixed+4*m.wish.Rows+200)
+}
+
+// work is what a candidate costs, in meetings that are looked at.
+func (m *maker) work() (n int) {
+	for f := range m.space.Levels {
+		n += len(m.tally.members[f]) * m.space.Levels[f]
+	}
+	return max(n, 1)
+}
+
+// tries is how many candidates a row is the best of: so many that all rows take no more than the effort.
+func (m *maker) tries() int {
+	return min(max(m.wish.Effort/max(1, m.work()*max(m.floor(), 1)), 1), 40)
 }
 
 // candidate grows a row from a missing tuple.

@@ -14,6 +14,8 @@ type solver struct {
 	rules  []rule
 	of     [][]int32 // rules by factor
 	bound  []int     // factors that stand in a rule
+	spent  *int64    // terms of rules that were looked at
+	limit  int64
 }
 
 type rule struct {
@@ -24,11 +26,17 @@ type rule struct {
 // domains are the levels that each factor may still have, one bit each.
 type domains []uint64
 
-// maxNodes bounds a search for a row.
-const maxNodes = 200_000
+// Bounds: of one search for a row, of all that is asked about the rules of one space, and of one
+// inquiry about them.
+const (
+	maxNodes   = 200_000
+	maxSpent   = 400_000_000
+	maxInquiry = 100_000_000
+)
 
 func newSolver(s Space) *solver {
-	v := &solver{levels: s.Levels, at: make([]int, len(s.Levels)), of: make([][]int32, len(s.Levels))}
+	v := &solver{levels: s.Levels, at: make([]int, len(s.Levels)), of: make([][]int32, len(s.Levels)), spent: new(int64),
+		limit: maxSpent}
 	for f, n := range s.Levels {
 		v.at[f] = v.words
 		v.words += (n + 63) / 64
@@ -149,6 +157,7 @@ func (v *solver) propagate(d domains, rules []int32) bool {
 	for len(queue) > 0 {
 		r := &v.rules[queue[len(queue)-1]]
 		queue = queue[:len(queue)-1]
+		*v.spent += int64(len(r.factors))
 		open := -1
 		for i, f := range r.factors {
 			if !within(v.part(d, int(f)), r.sets[i]) {
@@ -192,6 +201,9 @@ func within(part, set []uint64) bool {
 // ErrNothing or ErrTangled.
 func (v *solver) solve(d domains, chance *chance) ([]int, error) {
 	nodes := 0
+	if *v.spent > v.limit {
+		return nil, ErrTangled
+	}
 	d = slices.Clone(d)
 	if !v.propagate(d, nil) {
 		return nil, ErrNothing
@@ -221,7 +233,7 @@ func (v *solver) search(d domains, chance *chance, nodes *int) (domains, error) 
 		return d, nil
 	}
 	for {
-		if *nodes++; *nodes > maxNodes {
+		if *nodes++; *nodes > maxNodes || *v.spent > v.limit {
 			return nil, ErrTangled
 		}
 		l := v.only(d, at)
@@ -288,20 +300,35 @@ func (v *solver) allowsChange(row []int, f, level int) bool {
 	return true
 }
 
+// Inquiry asks about the rules of a space why something cannot be. All that one asks is bounded
+// together.
+type Inquiry struct {
+	space Space
+	spent int64
+}
+
+// Inquire begins one.
+func Inquire(s Space) *Inquiry { return &Inquiry{space: s} }
+
+// Conflict is one question: see Inquiry.Conflict.
+func Conflict(s Space, with *Tuple) ([]int, error) { return Inquire(s).Conflict(with) }
+
 // Conflict gives a smallest set of rules (positions in Never, none of which can be left away)
 // that leaves nothing of the space, or nothing with a tuple of levels where one is given; nil
-// where there is no conflict. It fails with ErrTangled where it cannot be told.
-func Conflict(s Space, with *Tuple) ([]int, error) {
-	kept := make([]int, len(s.Never))
+// where there is no conflict. It fails with ErrTangled where it cannot be told within bounds.
+func (q *Inquiry) Conflict(with *Tuple) ([]int, error) {
+	kept := make([]int, len(q.space.Never))
 	for i := range kept {
 		kept[i] = i
 	}
 	contradict := func(rules []int) (bool, error) {
-		sub := Space{Levels: s.Levels}
+		sub := Space{Levels: q.space.Levels}
 		for _, i := range rules {
-			sub.Never = append(sub.Never, s.Never[i])
+			sub.Never = append(sub.Never, q.space.Never[i])
 		}
 		v := newSolver(sub)
+		v.spent, v.limit = &q.spent, maxInquiry
+		q.spent += int64(len(rules)) // what putting them together takes
 		d := v.start()
 		if with != nil {
 			for i, f := range with.Factors {
