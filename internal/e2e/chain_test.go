@@ -247,6 +247,7 @@ func TestNobodyCallsWithoutTheRightToken(t *testing.T) {
 }
 
 func TestTheSameSeedGivesTheSameVerdictsInEveryRepetition(t *testing.T) {
+	t.Parallel() // on the devices' own clocks
 	r := newRig(t, rigConfig{})
 	first := r.finish(r.startSampleRun())
 	seed, repeat := int64(7), 3

@@ -362,10 +362,11 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 
 	check := func(what string) {
 		t.Helper()
-		for _, theme := range []string{"day", "night"} {
+		// at night the page is the same, in other inks
+		for theme, rules := range map[string]string{"day": "", "night": `, runOnly: {type: "rule", values: ["color-contrast"]}`} {
 			require.NoError(t, d.tab.Theme(theme))
 			require.NoError(t, d.tab.Run(string(axe)))
-			found := d.ask(`await axe.run(document, {resultTypes: ["violations"]}).then((r) => r.violations.map((v) => v.id + ": " + v.help + "\n" + v.nodes.slice(0, 4).map((n) => n.html.slice(0, 200) + "\n  " + n.failureSummary).join("\n")).join("\n\n"))`)
+			found := d.ask(`await axe.run(document, {resultTypes: ["violations"]` + rules + `}).then((r) => r.violations.map((v) => v.id + ": " + v.help + "\n" + v.nodes.slice(0, 4).map((n) => n.html.slice(0, 200) + "\n  " + n.failureSummary).join("\n")).join("\n\n"))`)
 			require.Empty(t, found, "%s, %s", what, theme)
 		}
 	}

@@ -158,6 +158,7 @@ func TestARunSurvivesTheDeathOfAnyProcessAtTwentySeededPoints(t *testing.T) {
 		p := killPoints[int(seed)%len(killPoints)]
 		at := fmt.Sprintf("%s:%d", p.point, 1+chance.IntN(p.most))
 		t.Run(fmt.Sprintf("%s at %s", p.process, strings.ReplaceAll(at, ":", " ")), func(t *testing.T) {
+			t.Parallel() // it mostly waits
 			r := newRig(t, rigConfig{killAt: map[string]string{p.process: at}})
 			d := r.finish(r.startSampleRun())
 			requireSampleOutcome(t, d)
