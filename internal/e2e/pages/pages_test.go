@@ -107,6 +107,10 @@ func TestEveryCommandOfThePagesRunsAsWritten(t *testing.T) {
 	}, 3*time.Minute, 50*time.Millisecond, "the demo does not come up")
 
 	furnish(t, here, data, bin)
+	// what starts at an hour of the night is not to start while the lines are gone through
+	pause := exec.Command(program, "plan", "pause", "Tideline every night")
+	pause.Env = env
+	require.NoError(t, pause.Run())
 	ran := 0
 	for _, page := range pages(t) {
 		text, err := os.ReadFile(page)
@@ -156,6 +160,9 @@ func furnish(t *testing.T, here, data, bin string) {
 	link(filepath.Join(data, "packages", "tideline-3.1.4.apk"), "app.apk")
 	link(filepath.Join(data, "suites", "tickets.suite"), "tickets.suite")
 	link("../../../demo/lineups/crossing.yaml", "crossing.yaml")
+	for _, f := range []string{"every-night.yaml", "crossing.matrix.yaml"} {
+		link("../../../demo/plans/"+f, f)
+	}
 	for _, f := range []string{"app.yaml", "app.js", "texts.yaml", "bell.suite"} {
 		link(filepath.Join("../../../demo/bell", f), filepath.Join("demo/bell", f))
 	}
