@@ -20,6 +20,9 @@ const places = [
   { to: "/by-hand", name: "By hand", key: "h" },
 ];
 
+/** Pages of a place that stand beside it. */
+const ofPlans = /^\/(calendar|new-plan)/;
+
 function useTheme(): [string, () => void] {
   const [theme, setTheme] = useState(() => document.documentElement.dataset.theme ?? "day");
   const turn = useCallback(() => {
@@ -50,6 +53,7 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
   const [searching, setSearching] = useState(false);
   const [help, setHelp] = useState(false);
   const navigate = useNavigate();
+  const { pathname } = useLocation();
   const start = useStart();
   const running = [...useRuns().values()].filter((r) => !r.finished_at).length;
 
@@ -123,7 +127,7 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
                   key={p.to}
                   to={p.to}
                   end={p.to === "/"}
-                  className={({ isActive }) => `border-b-2 px-2 pb-1.5 ${isActive ? "border-ink font-medium" : "border-transparent text-soft hover:text-ink"}`}
+                  className={({ isActive }) => `border-b-2 px-2 pb-1.5 ${isActive || (p.to === "/plans" && ofPlans.test(pathname)) ? "border-ink font-medium" : "border-transparent text-soft hover:text-ink"}`}
                 >
                   {p.name}
                   {p.name === "Runs" && running > 0 && <span className="pl-1.5 text-sm text-soft">{running} under way</span>}
