@@ -31,6 +31,28 @@ func Read(text []byte, into any) error {
 	return clip(read(text, into))
 }
 
+// Text is a text as it is written: 13.10 is that, and not the number 13.1.
+type Text string
+
+// UnmarshalYAML takes a scalar, whatever it would be otherwise.
+func (t *Text) UnmarshalYAML(raw []byte) error {
+	text := strings.TrimSpace(string(raw))
+	switch {
+	case text == "" || strings.ContainsAny(text[:1], "\"'|>&*!") || strings.Contains(text, "\n"):
+		var plain string
+		if err := yaml.Unmarshal(raw, &plain); err != nil {
+			return err
+		}
+		*t = Text(plain)
+		return nil
+	case strings.ContainsAny(text[:1], "[{"):
+		return errors.New("a text is needed here")
+	}
+	text, _, _ = strings.Cut(text, " #")
+	*t = Text(strings.TrimSpace(text))
+	return nil
+}
+
 // Bounds on a document.
 const (
 	MaxBytes   = 1 << 20

@@ -63,3 +63,21 @@ func TestADocumentOfAnyShapeIsReadWithinBounds(t *testing.T) {
 		require.Less(t, len(err.Error()), maxWords+10, name)
 	}
 }
+
+// What looks like a number keeps the form in which it is written.
+func TestATextIsWhatIsWritten(t *testing.T) {
+	for written, want := range map[string]Text{"13.10": "13.10", "0x10": "0x10", "007": "007", "true": "true", `"1.0"`: "1.0",
+		"'it''s'": "it's", "100%  # of the usual": "100%"} {
+		var into struct {
+			Text Text   `yaml:"text"`
+			List []Text `yaml:"list"`
+		}
+		require.NoError(t, Read([]byte("text: "+written+"\nlist:\n  - "+written+"\n  - x\n"), &into), written)
+		require.Equal(t, want, into.Text, written)
+		require.Equal(t, []Text{want, "x"}, into.List, written)
+	}
+	var into struct {
+		Text Text `yaml:"text"`
+	}
+	require.ErrorContains(t, Read([]byte("text: [a]\n"), &into), "a text is needed here")
+}

@@ -43,21 +43,32 @@ type Words []string
 
 // UnmarshalYAML takes a word or a list of them.
 func (w *Words) UnmarshalYAML(decode func(any) error) error {
-	var list []string
+	var list []document.Text
 	if decode(&list) == nil {
-		*w = list
+		*w = nil
+		for _, one := range list {
+			*w = append(*w, string(one))
+		}
 		return nil
 	}
-	var one string
+	var one document.Text
 	if err := decode(&one); err != nil {
 		return errors.New("a word or a list of words belongs here")
 	}
-	*w = Words{one}
+	*w = Words{string(one)}
 	return nil
 }
 
 // Span is a range of OS versions: "14", "13..15", "14.." or "..16".
 type Span string
+
+// UnmarshalYAML takes it as it is written.
+func (s *Span) UnmarshalYAML(raw []byte) error {
+	var t document.Text
+	err := t.UnmarshalYAML(raw)
+	*s = Span(t)
+	return err
+}
 
 var spanForm = regexp.MustCompile(`^(\d[\d.]*)?(\.\.)?(\d[\d.]*)?$`)
 

@@ -176,7 +176,7 @@ func TestABudgetAndWhatRanLatelyLeaveLess(t *testing.T) {
 func groupsOf(t *testing.T, d *Document) (out []Group) {
 	t.Helper()
 	for i, k := range d.Devices {
-		g := Group{Leg: Leg{Combination: fleet.Combination{Class: fleet.Class{Kind: k.Kind, Model: k.Model, Platform: k.Platform, OS: k.OS}}}, Form: k.Form}
+		g := Group{Leg: Leg{Combination: fleet.Combination{Class: fleet.Class{Kind: k.Kind, Model: k.Model, Platform: k.Platform, OS: string(k.OS)}}}, Form: k.Form}
 		for n := range max(1, k.Count) {
 			g.Members = append(g.Members, Member{ID: int64(10*i + n), Abilities: k.Abilities})
 		}

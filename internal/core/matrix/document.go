@@ -22,14 +22,14 @@ type Document struct {
 
 // DocumentDevices are devices that are alike.
 type DocumentDevices struct {
-	Model     string      `yaml:"model"`
-	Platform  string      `yaml:"platform"`
-	OS        string      `yaml:"os"`
-	Kind      string      `yaml:"kind,omitempty"` // emulator where it is not said
-	Form      string      `yaml:"form,omitempty"`
-	Site      string      `yaml:"site,omitempty"`
-	Count     int         `yaml:"count,omitempty"` // 1 where it is not said
-	Abilities fleet.Words `yaml:"abilities,omitempty"`
+	Model     string        `yaml:"model"`
+	Platform  string        `yaml:"platform"`
+	OS        document.Text `yaml:"os"`
+	Kind      string        `yaml:"kind,omitempty"` // emulator where it is not said
+	Form      string        `yaml:"form,omitempty"`
+	Site      string        `yaml:"site,omitempty"`
+	Count     int           `yaml:"count,omitempty"` // 1 where it is not said
+	Abilities fleet.Words   `yaml:"abilities,omitempty"`
 }
 
 // maxDocumentDevices bounds the kinds of device of a document.
@@ -70,7 +70,7 @@ func (d *Document) Choose(text []byte, effort int) (Selection, error) {
 			k.Kind = fleet.Emulator
 		}
 		g := Group{Leg: Leg{Combination: fleet.Combination{Class: fleet.Class{Kind: k.Kind, Model: k.Model,
-			Platform: k.Platform, OS: k.OS}}}, Form: k.Form}
+			Platform: k.Platform, OS: string(k.OS)}}}, Form: k.Form}
 		if bySite {
 			g.Site = k.Site
 		}

@@ -227,6 +227,15 @@ func (m *maker) within() {
 	for _, row := range m.rows {
 		spent += m.cost(row)
 	}
+	if m.dear(most, len(pool)) { // those that were made first add most, by and large
+		for _, row := range pool {
+			if c := m.cost(row); len(m.rows) < most && (w.Budget == 0 || spent+c <= w.Budget) {
+				spent += c
+				m.add(row)
+			}
+		}
+		return
+	}
 	for len(m.rows) < most {
 		best, gain, price := -1, 0, int64(1)
 		for i, row := range pool {
@@ -246,6 +255,11 @@ func (m *maker) within() {
 		m.add(pool[best])
 		pool = slices.Delete(pool, best, best+1)
 	}
+}
+
+// dear tells whether it takes too long to choose so many rows of others by what each adds.
+func (m *maker) dear(rows, of int) bool {
+	return float64(rows)*float64(of)*float64(len(m.tally.subsets)) > 4e8
 }
 
 func (m *maker) cost(row []int) int64 {
@@ -301,7 +315,7 @@ func (m *maker) arrange() {
 	for len(m.rows) > m.fixed {
 		m.drop(len(m.rows) - 1)
 	}
-	if len(rest) > 2000 { // by what each covers would take too long; they stand as they were made
+	if m.dear(len(rest), len(rest)) { // they stand as they were made
 		for _, row := range rest {
 			m.add(row)
 		}

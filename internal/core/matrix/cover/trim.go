@@ -21,7 +21,10 @@ func (m *maker) begin() error {
 		}
 	}
 	var best [][]int
-	for _, d := range append(m.suited(), design{}) {
+	for _, d := range append(fewest(m.suited()), design{}) {
+		if float64(len(d.rows))*float64(m.work()) > 10*float64(m.wish.Effort) { // to complete it takes longer than it is worth
+			continue
+		}
 		if best != nil && len(d.rows) >= len(best) {
 			continue
 		}
@@ -38,6 +41,12 @@ func (m *maker) begin() error {
 	}
 	reset(best)
 	return nil
+}
+
+// fewest gives the few designs that begin with the fewest rows.
+func fewest(list []design) []design {
+	slices.SortStableFunc(list, func(a, b design) int { return cmp.Compare(len(a.rows), len(b.rows)) })
+	return list[:min(len(list), 3)]
 }
 
 // suited gives the designs for this space: none where rules name a factor, or rows are few.
