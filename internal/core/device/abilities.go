@@ -1,6 +1,7 @@
 package device
 
 import (
+	"cmp"
 	"context"
 	"time"
 
@@ -216,6 +217,24 @@ type Feels struct {
 	Network    string // none, slow or normal; as it is where it is none of these
 	Place      *Place
 	Answers    map[string]string // of an app's wishes, by permission: what was answered beforehand
+}
+
+// Set gives what a device feels that was held across, made dark, or shows text at so many percent (0 for
+// the usual); answers are those that were given beforehand, by app and permission.
+func (f Feels) Set(across, dark bool, text int, app string, answers map[[2]string]string) Feels {
+	f.Rotation, f.Appearance, f.TextSize, f.Answers = Portrait, "light", cmp.Or(text, 100), map[string]string{}
+	if across {
+		f.Rotation = Landscape
+	}
+	if dark {
+		f.Appearance = "dark"
+	}
+	for key, answer := range answers {
+		if key[0] == app {
+			f.Answers[key[1]] = answer
+		}
+	}
+	return f
 }
 
 // Aware is a device that tells what it feels.

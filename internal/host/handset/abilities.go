@@ -1,7 +1,6 @@
 package handset
 
 import (
-	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -145,19 +144,8 @@ func (d *Device) change(ctx context.Context, how func(context.Context, *tab) err
 
 // Feels tells what the handset is made to feel; what an app in front is told, its page is asked.
 func (d *Device) Feels(ctx context.Context, app string) (device.Feels, error) {
-	f := device.Feels{Language: d.language, Rotation: device.Portrait, Appearance: "light", TextSize: cmp.Or(d.text, 100),
-		Network: d.network.Kind(), Place: d.place, Answers: map[string]string{}}
-	if d.across {
-		f.Rotation = device.Landscape
-	}
-	if d.dark {
-		f.Appearance = "dark"
-	}
-	for key, answer := range d.answers {
-		if key[0] == app {
-			f.Answers[key[1]] = answer
-		}
-	}
+	f := device.Feels{Language: d.language, Network: d.network.Kind(), Place: d.place}.Set(d.across, d.dark, d.text, app,
+		d.answers)
 	if err := d.reach(ctx); err != nil || d.tab == nil || d.front != app || d.tab.asked() != nil {
 		return f, err
 	}

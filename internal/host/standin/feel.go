@@ -1,7 +1,6 @@
 package standin
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -103,19 +102,8 @@ func (d *Device) felt(ctx context.Context) error {
 
 // Feels tells what the device is made to feel.
 func (d *Device) Feels(_ context.Context, app string) (device.Feels, error) {
-	f := device.Feels{Language: d.language, Rotation: device.Portrait, Appearance: "light", TextSize: cmp.Or(d.text, 100),
-		Network: d.network.Kind(), Place: d.place, Answers: map[string]string{}}
-	if d.across {
-		f.Rotation = device.Landscape
-	}
-	if d.dark {
-		f.Appearance = "dark"
-	}
-	for key, answer := range d.answers {
-		if key[0] == app {
-			f.Answers[key[1]] = answer
-		}
-	}
+	f := device.Feels{Language: d.language, Network: d.network.Kind(), Place: d.place}.Set(d.across, d.dark, d.text, app,
+		d.answers)
 	return f, d.alive()
 }
 

@@ -89,14 +89,17 @@ func (s *Part) note(ctx context.Context, p kept.Plan, one reading, now time.Time
 			checked = passed[len(passed)-1]
 		}
 		start, missed := when.Due(passed, now, read.When.Missed)
+		let := "none"
+		if read.When.Missed == when.Once {
+			let = "the last"
+		}
 		for _, at := range start {
 			list = append(list, kept.Start{Key: atKey(at), Reason: "time", Due: at, State: kept.Due,
 				AskedBy: p.SavedBy})
 		}
 		for _, at := range missed {
 			list = append(list, kept.Start{Key: atKey(at), Reason: "time", Due: at, State: kept.Missed,
-				AskedBy: p.SavedBy, Told: "nothing was up then; the plan says to start " + map[string]string{when.Once: "the last of those"}[read.When.Missed] +
-					map[bool]string{true: "none of those"}[read.When.Missed != when.Once] + " that were missed"})
+				AskedBy: p.SavedBy, Told: "nothing was up then; the plan says to start " + let + " of those that were missed"})
 		}
 	}
 	slices.SortStableFunc(list, func(a, b kept.Start) int { return a.Due.Compare(b.Due) })
