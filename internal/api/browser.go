@@ -237,6 +237,9 @@ func (h *handlers) archive(g *gin.Context) {
 		if leg != "" && leg != fmt.Sprint(e.Leg) || index != "" && index != fmt.Sprint(e.CaseIndex) {
 			continue
 		}
+		if e.Gone != nil {
+			continue // its row says why
+		}
 		if err := h.pack(g, z, run, e); err != nil {
 			h.config.Log.Warn("evidence could not be packed", "run", run, "evidence", e.Id, "error", err)
 			panic(http.ErrAbortHandler) // the answer has begun: only a broken one tells that it is not whole

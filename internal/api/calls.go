@@ -218,7 +218,7 @@ func (h *handlers) PreviewRun(ctx context.Context, r PreviewRunRequestObject) (P
 // RunAgain starts a run of what a run ran.
 func (h *handlers) RunAgain(ctx context.Context, r RunAgainRequestObject) (RunAgainResponseObject, error) {
 	in := runs.Repeat{Which: string(r.Body.Which), Leg: base.Deref(r.Body.Leg), Case: r.Body.CaseIndex,
-		SameSeed: base.Deref(r.Body.SameSeed), RealTime: base.Deref(r.Body.RealTime)}
+		SameSeed: base.Deref(r.Body.SameSeed), RealTime: base.Deref(r.Body.RealTime), Keep: wire.Keep(r.Body.Keep)}
 	run, err := h.service.Again(lasting(ctx), caller(ctx), r.Run, in, text(r.Params.IdempotencyKey))
 	return RunAgain200JSONResponse(wire.Run(run)), err
 }

@@ -59,7 +59,7 @@ func (h *handlers) TryPlan(ctx context.Context, r TryPlanRequestObject) (TryPlan
 func changes(in contract.PlanChanges) plans.Changes {
 	return plans.Changes{Build: text(in.Build), Lineup: text(in.Lineup), Devices: words(in.Devices), Suites: words(in.Suites),
 		Tags: words(in.Tags), Cover: text(in.Cover), Combinations: base.Deref(in.Combinations), Minutes: base.Deref(in.Minutes),
-		Seed: uint64(base.Deref(in.Seed))}
+		Seed: uint64(base.Deref(in.Seed)), Keep: wire.Keep(in.Keep)}
 }
 
 // StartPlan starts a plan now.

@@ -27,6 +27,7 @@ var statuses = map[base.Kind]int{
 	base.Licence:  http.StatusForbidden,
 	base.NoSight:  http.StatusConflict,
 	base.NoAnswer: http.StatusGatewayTimeout, base.OtherCall: http.StatusConflict, base.SignInUsed: http.StatusGone,
+	base.LetGone:  http.StatusGone,
 	base.Internal: http.StatusInternalServerError,
 	badCall:       http.StatusBadRequest, badMethod: http.StatusMethodNotAllowed,
 }

@@ -89,6 +89,15 @@ type ServerInterface interface {
 	// SaveChecklist Keep a checklist under its title; another text is another version
 	// (PUT /api/v1/projects/{project}/checklists)
 	SaveChecklist(c *gin.Context, project Project)
+	// GetCovered Which devices, OS versions and languages were covered by which builds, in a span of time
+	// (GET /api/v1/projects/{project}/covered)
+	GetCovered(c *gin.Context, project Project, params GetCoveredParams)
+	// ListCrashes Crashes by their stacks, those met last first
+	// (GET /api/v1/projects/{project}/crashes)
+	ListCrashes(c *gin.Context, project Project, params ListCrashesParams)
+	// GetCrash A crash with where it was met, newest first
+	// (GET /api/v1/projects/{project}/crashes/{crash})
+	GetCrash(c *gin.Context, project Project, crash int64)
 	// ListDevices The fleet, and what each device does now
 	// (GET /api/v1/projects/{project}/devices)
 	ListDevices(c *gin.Context, project Project, params ListDevicesParams)
@@ -113,6 +122,12 @@ type ServerInterface interface {
 	// GetErrand An errand, once it is done or after wait_ms
 	// (GET /api/v1/projects/{project}/errands/{errand})
 	GetErrand(c *gin.Context, project Project, errand int64, params GetErrandParams)
+	// GetEvidenceRetention How long, and how much, evidence stays
+	// (GET /api/v1/projects/{project}/evidence-retention)
+	GetEvidenceRetention(c *gin.Context, project Project)
+	// SetEvidenceRetention Change how long, and how much, evidence stays
+	// (PUT /api/v1/projects/{project}/evidence-retention)
+	SetEvidenceRetention(c *gin.Context, project Project)
 	// ListFindings Findings, newest first
 	// (GET /api/v1/projects/{project}/findings)
 	ListFindings(c *gin.Context, project Project, params ListFindingsParams)
@@ -230,6 +245,15 @@ type ServerInterface interface {
 	// MarkCase Say how one thing of a checklist is, on one combination
 	// (PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict)
 	MarkCase(c *gin.Context, project Project, run RunNumber, leg int64, pCase int)
+	// ListPictures The names of a run's pictures, and one of them in every combination
+	// (GET /api/v1/projects/{project}/runs/{run}/pictures)
+	ListPictures(c *gin.Context, project Project, run RunNumber, params ListPicturesParams)
+	// PinRun Have a run's evidence stay whatever retention says, or no more
+	// (PUT /api/v1/projects/{project}/runs/{run}/pin)
+	PinRun(c *gin.Context, project Project, run RunNumber)
+	// GetSummary A run in brief: verdicts by device and by case, what took longest, what is flaky, and crashes
+	// (GET /api/v1/projects/{project}/runs/{run}/summary)
+	GetSummary(c *gin.Context, project Project, run RunNumber)
 	// Search Find runs, builds, suites, cases and devices
 	// (GET /api/v1/projects/{project}/search)
 	Search(c *gin.Context, project Project, params SearchParams)
@@ -1063,6 +1087,152 @@ func (siw *ServerInterfaceWrapper) SaveChecklist(c *gin.Context) {
 	siw.Handler.SaveChecklist(c, project)
 }
 
+// GetCovered operation middleware
+func (siw *ServerInterfaceWrapper) GetCovered(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCoveredParams
+
+	// ------------- Optional query parameter "app" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "app", c.Request.URL.Query(), &params.App, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter app: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCovered(c, project, params)
+}
+
+// ListCrashes operation middleware
+func (siw *ServerInterfaceWrapper) ListCrashes(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCrashesParams
+
+	// ------------- Optional query parameter "app" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "app", c.Request.URL.Query(), &params.App, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter app: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "run", c.Request.URL.Query(), &params.Run, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCrashes(c, project, params)
+}
+
+// GetCrash operation middleware
+func (siw *ServerInterfaceWrapper) GetCrash(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "crash" -------------
+	var crash int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "crash", c.Param("crash"), &crash, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter crash: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCrash(c, project, crash)
+}
+
 // ListDevices operation middleware
 func (siw *ServerInterfaceWrapper) ListDevices(c *gin.Context) {
 
@@ -1393,6 +1563,56 @@ func (siw *ServerInterfaceWrapper) GetErrand(c *gin.Context) {
 	}
 
 	siw.Handler.GetErrand(c, project, errand, params)
+}
+
+// GetEvidenceRetention operation middleware
+func (siw *ServerInterfaceWrapper) GetEvidenceRetention(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetEvidenceRetention(c, project)
+}
+
+// SetEvidenceRetention operation middleware
+func (siw *ServerInterfaceWrapper) SetEvidenceRetention(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetEvidenceRetention(c, project)
 }
 
 // ListFindings operation middleware
@@ -2827,6 +3047,119 @@ func (siw *ServerInterfaceWrapper) MarkCase(c *gin.Context) {
 	siw.Handler.MarkCase(c, project, run, leg, pCase)
 }
 
+// ListPictures operation middleware
+func (siw *ServerInterfaceWrapper) ListPictures(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPicturesParams
+
+	// ------------- Optional query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPictures(c, project, run, params)
+}
+
+// PinRun operation middleware
+func (siw *ServerInterfaceWrapper) PinRun(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PinRun(c, project, run)
+}
+
+// GetSummary operation middleware
+func (siw *ServerInterfaceWrapper) GetSummary(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "run" -------------
+	var run RunNumber
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSummary(c, project, run)
+}
+
 // Search operation middleware
 func (siw *ServerInterfaceWrapper) Search(c *gin.Context) {
 
@@ -3665,6 +3998,14 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/projects/:project/builds/:build/handovers", wrapper.HandOver)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/retention", wrapper.GetRetention)
 	router.PUT(options.BaseURL+"/api/v1/projects/:project/retention", wrapper.SetRetention)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/evidence-retention", wrapper.GetEvidenceRetention)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/evidence-retention", wrapper.SetEvidenceRetention)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/crashes", wrapper.ListCrashes)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/crashes/:crash", wrapper.GetCrash)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/covered", wrapper.GetCovered)
+	router.PUT(options.BaseURL+"/api/v1/projects/:project/runs/:run/pin", wrapper.PinRun)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/pictures", wrapper.ListPictures)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/runs/:run/summary", wrapper.GetSummary)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/packages/fetched", wrapper.FetchPackage)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/uploads/:upload/package", wrapper.TakeUpload)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/devices/:device/screens", wrapper.SeeScreen)
@@ -4539,6 +4880,126 @@ func (response SaveChecklistdefaultApplicationProblemPlusJSONResponse) VisitSave
 	return err
 }
 
+type GetCoveredRequestObject struct {
+	Project Project `json:"project"`
+	Params  GetCoveredParams
+}
+
+type GetCoveredResponseObject interface {
+	VisitGetCoveredResponse(w http.ResponseWriter) error
+}
+
+type GetCovered200JSONResponse CoveredDevices
+
+func (response GetCovered200JSONResponse) VisitGetCoveredResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCovereddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCovereddefaultApplicationProblemPlusJSONResponse) VisitGetCoveredResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCrashesRequestObject struct {
+	Project Project `json:"project"`
+	Params  ListCrashesParams
+}
+
+type ListCrashesResponseObject interface {
+	VisitListCrashesResponse(w http.ResponseWriter) error
+}
+
+type ListCrashes200JSONResponse CrashList
+
+func (response ListCrashes200JSONResponse) VisitListCrashesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCrashesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCrashesdefaultApplicationProblemPlusJSONResponse) VisitListCrashesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCrashRequestObject struct {
+	Project Project `json:"project"`
+	Crash   int64   `json:"crash"`
+}
+
+type GetCrashResponseObject interface {
+	VisitGetCrashResponse(w http.ResponseWriter) error
+}
+
+type GetCrash200JSONResponse CrashDetail
+
+func (response GetCrash200JSONResponse) VisitGetCrashResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCrashdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCrashdefaultApplicationProblemPlusJSONResponse) VisitGetCrashResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListDevicesRequestObject struct {
 	Project Project `json:"project"`
 	Params  ListDevicesParams
@@ -4852,6 +5313,85 @@ type GetErranddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetErranddefaultApplicationProblemPlusJSONResponse) VisitGetErrandResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEvidenceRetentionRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type GetEvidenceRetentionResponseObject interface {
+	VisitGetEvidenceRetentionResponse(w http.ResponseWriter) error
+}
+
+type GetEvidenceRetention200JSONResponse EvidenceRetention
+
+func (response GetEvidenceRetention200JSONResponse) VisitGetEvidenceRetentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEvidenceRetentiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetEvidenceRetentiondefaultApplicationProblemPlusJSONResponse) VisitGetEvidenceRetentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetEvidenceRetentionRequestObject struct {
+	Project Project `json:"project"`
+	Body    *SetEvidenceRetentionJSONRequestBody
+}
+
+type SetEvidenceRetentionResponseObject interface {
+	VisitSetEvidenceRetentionResponse(w http.ResponseWriter) error
+}
+
+type SetEvidenceRetention200JSONResponse EvidenceRetention
+
+func (response SetEvidenceRetention200JSONResponse) VisitSetEvidenceRetentionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetEvidenceRetentiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetEvidenceRetentiondefaultApplicationProblemPlusJSONResponse) VisitSetEvidenceRetentionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6411,6 +6951,128 @@ func (response MarkCasedefaultApplicationProblemPlusJSONResponse) VisitMarkCaseR
 	return err
 }
 
+type ListPicturesRequestObject struct {
+	Project Project   `json:"project"`
+	Run     RunNumber `json:"run"`
+	Params  ListPicturesParams
+}
+
+type ListPicturesResponseObject interface {
+	VisitListPicturesResponse(w http.ResponseWriter) error
+}
+
+type ListPictures200JSONResponse Pictures
+
+func (response ListPictures200JSONResponse) VisitListPicturesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPicturesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPicturesdefaultApplicationProblemPlusJSONResponse) VisitListPicturesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PinRunRequestObject struct {
+	Project Project   `json:"project"`
+	Run     RunNumber `json:"run"`
+	Body    *PinRunJSONRequestBody
+}
+
+type PinRunResponseObject interface {
+	VisitPinRunResponse(w http.ResponseWriter) error
+}
+
+type PinRun200JSONResponse Run
+
+func (response PinRun200JSONResponse) VisitPinRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PinRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PinRundefaultApplicationProblemPlusJSONResponse) VisitPinRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSummaryRequestObject struct {
+	Project Project   `json:"project"`
+	Run     RunNumber `json:"run"`
+}
+
+type GetSummaryResponseObject interface {
+	VisitGetSummaryResponse(w http.ResponseWriter) error
+}
+
+type GetSummary200JSONResponse Summary
+
+func (response GetSummary200JSONResponse) VisitGetSummaryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSummarydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSummarydefaultApplicationProblemPlusJSONResponse) VisitGetSummaryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SearchRequestObject struct {
 	Project Project `json:"project"`
 	Params  SearchParams
@@ -7380,6 +8042,15 @@ type StrictServerInterface interface {
 	// SaveChecklist Keep a checklist under its title; another text is another version
 	// (PUT /api/v1/projects/{project}/checklists)
 	SaveChecklist(ctx context.Context, request SaveChecklistRequestObject) (SaveChecklistResponseObject, error)
+	// GetCovered Which devices, OS versions and languages were covered by which builds, in a span of time
+	// (GET /api/v1/projects/{project}/covered)
+	GetCovered(ctx context.Context, request GetCoveredRequestObject) (GetCoveredResponseObject, error)
+	// ListCrashes Crashes by their stacks, those met last first
+	// (GET /api/v1/projects/{project}/crashes)
+	ListCrashes(ctx context.Context, request ListCrashesRequestObject) (ListCrashesResponseObject, error)
+	// GetCrash A crash with where it was met, newest first
+	// (GET /api/v1/projects/{project}/crashes/{crash})
+	GetCrash(ctx context.Context, request GetCrashRequestObject) (GetCrashResponseObject, error)
 	// ListDevices The fleet, and what each device does now
 	// (GET /api/v1/projects/{project}/devices)
 	ListDevices(ctx context.Context, request ListDevicesRequestObject) (ListDevicesResponseObject, error)
@@ -7404,6 +8075,12 @@ type StrictServerInterface interface {
 	// GetErrand An errand, once it is done or after wait_ms
 	// (GET /api/v1/projects/{project}/errands/{errand})
 	GetErrand(ctx context.Context, request GetErrandRequestObject) (GetErrandResponseObject, error)
+	// GetEvidenceRetention How long, and how much, evidence stays
+	// (GET /api/v1/projects/{project}/evidence-retention)
+	GetEvidenceRetention(ctx context.Context, request GetEvidenceRetentionRequestObject) (GetEvidenceRetentionResponseObject, error)
+	// SetEvidenceRetention Change how long, and how much, evidence stays
+	// (PUT /api/v1/projects/{project}/evidence-retention)
+	SetEvidenceRetention(ctx context.Context, request SetEvidenceRetentionRequestObject) (SetEvidenceRetentionResponseObject, error)
 	// ListFindings Findings, newest first
 	// (GET /api/v1/projects/{project}/findings)
 	ListFindings(ctx context.Context, request ListFindingsRequestObject) (ListFindingsResponseObject, error)
@@ -7521,6 +8198,15 @@ type StrictServerInterface interface {
 	// MarkCase Say how one thing of a checklist is, on one combination
 	// (PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict)
 	MarkCase(ctx context.Context, request MarkCaseRequestObject) (MarkCaseResponseObject, error)
+	// ListPictures The names of a run's pictures, and one of them in every combination
+	// (GET /api/v1/projects/{project}/runs/{run}/pictures)
+	ListPictures(ctx context.Context, request ListPicturesRequestObject) (ListPicturesResponseObject, error)
+	// PinRun Have a run's evidence stay whatever retention says, or no more
+	// (PUT /api/v1/projects/{project}/runs/{run}/pin)
+	PinRun(ctx context.Context, request PinRunRequestObject) (PinRunResponseObject, error)
+	// GetSummary A run in brief: verdicts by device and by case, what took longest, what is flaky, and crashes
+	// (GET /api/v1/projects/{project}/runs/{run}/summary)
+	GetSummary(ctx context.Context, request GetSummaryRequestObject) (GetSummaryResponseObject, error)
 	// Search Find runs, builds, suites, cases and devices
 	// (GET /api/v1/projects/{project}/search)
 	Search(ctx context.Context, request SearchRequestObject) (SearchResponseObject, error)
@@ -8317,6 +9003,87 @@ func (sh *strictHandler) SaveChecklist(ctx *gin.Context, project Project) {
 	}
 }
 
+// GetCovered operation middleware
+func (sh *strictHandler) GetCovered(ctx *gin.Context, project Project, params GetCoveredParams) {
+	var request GetCoveredRequestObject
+
+	request.Project = project
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCovered(ctx, request.(GetCoveredRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCovered")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetCoveredResponseObject); ok {
+		if err := validResponse.VisitGetCoveredResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListCrashes operation middleware
+func (sh *strictHandler) ListCrashes(ctx *gin.Context, project Project, params ListCrashesParams) {
+	var request ListCrashesRequestObject
+
+	request.Project = project
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCrashes(ctx, request.(ListCrashesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCrashes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCrashesResponseObject); ok {
+		if err := validResponse.VisitListCrashesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetCrash operation middleware
+func (sh *strictHandler) GetCrash(ctx *gin.Context, project Project, crash int64) {
+	var request GetCrashRequestObject
+
+	request.Project = project
+	request.Crash = crash
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCrash(ctx, request.(GetCrashRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCrash")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetCrashResponseObject); ok {
+		if err := validResponse.VisitGetCrashResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListDevices operation middleware
 func (sh *strictHandler) ListDevices(ctx *gin.Context, project Project, params ListDevicesParams) {
 	var request ListDevicesRequestObject
@@ -8581,6 +9348,76 @@ func (sh *strictHandler) GetErrand(ctx *gin.Context, project Project, errand int
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetErrandResponseObject); ok {
 		if err := validResponse.VisitGetErrandResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetEvidenceRetention operation middleware
+func (sh *strictHandler) GetEvidenceRetention(ctx *gin.Context, project Project) {
+	var request GetEvidenceRetentionRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetEvidenceRetention(ctx, request.(GetEvidenceRetentionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetEvidenceRetention")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetEvidenceRetentionResponseObject); ok {
+		if err := validResponse.VisitGetEvidenceRetentionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetEvidenceRetention operation middleware
+func (sh *strictHandler) SetEvidenceRetention(ctx *gin.Context, project Project) {
+	var request SetEvidenceRetentionRequestObject
+
+	request.Project = project
+
+	var body SetEvidenceRetentionJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetEvidenceRetention(ctx, request.(SetEvidenceRetentionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetEvidenceRetention")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetEvidenceRetentionResponseObject); ok {
+		if err := validResponse.VisitSetEvidenceRetentionResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -9926,6 +10763,106 @@ func (sh *strictHandler) MarkCase(ctx *gin.Context, project Project, run RunNumb
 	}
 }
 
+// ListPictures operation middleware
+func (sh *strictHandler) ListPictures(ctx *gin.Context, project Project, run RunNumber, params ListPicturesParams) {
+	var request ListPicturesRequestObject
+
+	request.Project = project
+	request.Run = run
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPictures(ctx, request.(ListPicturesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPictures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListPicturesResponseObject); ok {
+		if err := validResponse.VisitListPicturesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PinRun operation middleware
+func (sh *strictHandler) PinRun(ctx *gin.Context, project Project, run RunNumber) {
+	var request PinRunRequestObject
+
+	request.Project = project
+	request.Run = run
+
+	var body PinRunJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PinRun(ctx, request.(PinRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PinRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PinRunResponseObject); ok {
+		if err := validResponse.VisitPinRunResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSummary operation middleware
+func (sh *strictHandler) GetSummary(ctx *gin.Context, project Project, run RunNumber) {
+	var request GetSummaryRequestObject
+
+	request.Project = project
+	request.Run = run
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSummary(ctx, request.(GetSummaryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSummary")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetSummaryResponseObject); ok {
+		if err := validResponse.VisitGetSummaryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Search operation middleware
 func (sh *strictHandler) Search(ctx *gin.Context, project Project, params SearchParams) {
 	var request SearchRequestObject
@@ -10673,263 +11610,290 @@ func (sh *strictHandler) MakeSignIn(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"5H39khu5keerIHgXMXZczbQ0H/Zaio0LWTPyzFoj6STZcxveiR6wKknCXQXUAKim6I6O2KfZB9snuUAC",
-	"qA8SqEJ1k1TL95daZBFAZSaA/PzlzSIXVS04cK0WT24WNZW0Ag0S//e8kUpI81cBKpes1kzwxZMFhw+a",
-	"iBXRGyA1XQNZwkpIWGQLZr7+tQG5W2QLTitYPFnkdpRsofINVNQMtxKyonrxZMG4/t3Xi2yhdzXY/8Ia",
-	"5OL2Nlu8YLxgfP2qqZaAa8Cxa6o33dAr+8wiW0j4tWESisUTLRuYO9cPBVS10MDz3Z9h1062AVqA7Kbr",
-	"Pfa5ea4/TUU/vAS+1pvFky8fPWpnUVqaBZpJXrKK6XbsPSKV+GV/wAJWtCn14sk3jzIzOquayo1dMW7/",
-	"9zj4Nm+k+DvkOkKz2n07RrPDxb9t+CgnZMPvzYV3oBQT4/Mo+8w957o1P1e14ApQ0N9IsSyhMn/mgmvg",
-	"SDxa1yXLqRH6i9o+8b/+rswOuOnN9j8lrBZPFv/jottJF/ZbdeHHxRmHe+inDdVkC1yTrRR8TX7z9sVz",
-	"8oevv/n9b5EWbgQzwbOlaHA9tRQ1SM3smnNalpZMe9zKzINrSavYd144Drnc0fRv7SBZT2LcnD+3JBVL",
-	"/OY2WzzLc9HwwDppUUBxSfWAMwXV8LlmFSyywyXaXyx3wfWvGJSFCpxJtAJlDqWtISyUCgjTZCPMw9mC",
-	"aahUcDz3AZWS7sz/WZEkQtmiBK4vtQgOaoU18EWjgizbIz0rvMC7X7SvnXXk7NEpyI81ZdzRnxka0fJN",
-	"jy8rWirIDkRKwSXjBXw4pO9KSCI4REixHvtBAjEl0PIS5eFgHKrdPZODv3O2tCw/UyQvRX7VDbcUogTK",
-	"zXCKVnCpAIrD4UrQJN9QngNZ0bIkVBk5KZDkhwNtNyzfBN6NshKKJ2TL9IaAlEIqQnlBGl5AzgoozJsb",
-	"bgE3x/TfFrQsDSHwZ4tsYejy877kZ4sPn6/F5+OiYRcUZLjWUNWBDbiENeXpu6+Aa5aHpRd4AUX6SLw9",
-	"yA8ZrqVoliVM7wU3SLuuzL1PiAR/BIpjHPCLIZON6GhQmgiJf9O6/t/kp+64UOSKiy33UqY01ESbr1u+",
-	"DQlbUqUva6pUSM7MCBy2OJ3egCTLhpUFYZwgC4neMGWnsCOQDUgwKzNr2Zr/ZEY2axB1CcQcvAQVhAMq",
-	"91ZxiXOknl+935nbO+1XWjT5JvS+9iXNCaJaAjZMQ2ZeGV82F9WScbxOcbPIhmeWvqUQV1CQleOL2b34",
-	"hKNt+vF9GxIKT5O9a6mugwPmEqieeWGVdAmlih+28XV3y+RChzddt4sS2FPT/Iqu7Zwt0UY1FPuD0E1Y",
-	"M84tpw/PRQmVuG6pNJSE7QY4kWC0KMNqLcQVYVoRvzZCt3TXvxZGaXsN0ih8l7kowvTxD0Tu3L3jxLA9",
-	"6w6VwY/3JhvIgmNQS5WW6T2a/xyTvpdMBc7llj9JjLJiHGCTMcZSNeyBkoGzRtf8hmp7883QH+6wD/Yu",
-	"ZxyAaEEU6KeEcmKutB25pmUDRNMrUHhC4HNejqJbaWiSPQoIV1zEQ1v0OS2BF1R+x7XcBU6UGSdGLqrw",
-	"RaXJhirChSZLAE52oIN6yYpxpjYzjym7ZVdSVJFNyzTZiqYsyIZeAy4geZvWpdUxDr6QQJ3JdPhV8q0j",
-	"G36pNI2ckIrpvR01qeUrTeXcUz6+AC3KInY2FSzJ2DLkyxZ40DjZ8BO2JHTz+Pf9OSihNc2ZDghnXjcq",
-	"rIlVUAm5u6yWoa/3ltk9m9kRw4tQ8AN/a5l79y0yR5dZlfRqF7mpkoUszqy5l4x1htgXCN0xOI1fNXI9",
-	"RseXNHRzlIxDcAtLwOPRaGFkCWvGVfBNo+apbHjItLZq7IpJpfvK2Nh11QlBSEkbKPiWLDh1jAw/UnkV",
-	"IANQBYnM9XfCPsmoNnq/umJ1DQVRdKfIdmOYMn15KPg1oAavCCU1y3WDvHDGq/NakSuodZpB7P1cs0XX",
-	"W5xGd3Ympzkyrlh9aHHus8IPE2PDKyc3QzYAL8Iny5iYMu0ENDM2j1EPpdgaw6Ggms4TWk3Xs07/sPzh",
-	"KLEXf71yx9mea8LutO1GKGsuKkKl2X5SMiiIaDSha8p4RpraKDVGFASHUaMydzId9bKkXZd30QjtsWWm",
-	"yewywuRoVEAIaK4bWgapv+ys8lEF1z12m+35oQ7fD63MeRd+z/hUQbVrSxWpQBPGgyTNpVCK8XXkEoUP",
-	"NeQawlpAezsNJ92ILako33lzuZ3CewSYsZOtXU2dcye0tCvGw/MG3XJG/nBCYT2kg/dOcRu4TX34jVgd",
-	"ztYne3scKnB+Akl5jN5qQ2XIzbD1R+pgZNRXGTcfVoKjy2ErZKGCahzjOYS50V8buuYZJ0Blybz7Rk0M",
-	"raG+nx7YKQfI1U5HaAUs81vNb4M92UY+tPTrC25/a7vdFdzgG8rXEPHjz9t0dKUjEQoXMAwGKJxHImxM",
-	"oA0zbxVGZBI0cDetez5OGRUgjTnkraKWZMK3qm3S03k3bZrqZRk4de959dQPH35jyAOKFwufN+Iq6iyC",
-	"IhzN0UyXYVYbLSwtUGLHwOmj71AmemAmhSmqhSh6PdeexF9EwlzaeXVilshd7vehk2vhJvEKfW9BvbcZ",
-	"peh7t8ghVf3Sh+erUeELseVPCCXIsYxsgBbmZMqIpuqKmBHVnub9uy8ff/31lNqKE4YXKlwoY7jCKBM7",
-	"Z37iThMKeEhMNL0Cfu9xYprqFTpm3GIjL64gYH+PxHaiWkQlCggrdiK8ZeqSaiOaUV9N+IuodyXpJGij",
-	"QzhBe33axffWhKvuXCtm7CABzdnllFZvURlVzDpmrBPZTZkYx8sWz7trOmhKlFRh6MSOm2EExBuo19Ra",
-	"FNwGgYZc9awbE7E/m2d8qCKiVrlYkwRaPLE6llmSXQh6XeEavbPm2UKgk3ItMAZqLB1Fd/btA+ERvm5i",
-	"V7od9HBFcA1yR1Y01xgV6pMh1Qfx0gwd2p33EunRaIp/bl88J8SxpVBLj6BQimuQNKSb5eYbiJjhKyGX",
-	"rCiAx/x/oL1hM2TBcodstzxwfDdPp9L/RztykAMMldKg/8TLfG0U16W5KMy8Qmny5aNH/bnvJwQH4S43",
-	"XZhKSkt3J0XNOE8nR6KJy7gdsDdzn1dZy9SOWj1mBeXDqfqH8jHiH42ke9RCYQDHRm9dLHemMxF6Ynlg",
-	"bzsbF00EQrm3cK2UYaKBtX9tekUwCCJBNaVOF4W3+HyI9z37bGyAv7rHDtRQpGG2iHp4/UpDXPu2vZP3",
-	"jIolC5KVLlnJDjTYaVtMX24oD1rUAmNODM1dfCYUsDI63xwbxBgOgWVEFYMNlcWWSriMGBcbYOuNDm9O",
-	"Y3zRspyhuf3Q/iKwxrhDpY1vptN9NLwydhVF91XkjhJbHksHHFPIxuJzgB72yLUiQx5Rc1TIhttd7KSK",
-	"i22iz5sV4N1LY8x755/re3MSba756idGnaP805IyPVMknAN17BX/osA9GUxhQw+VixVvaJFG3i0r7P2V",
-	"ZiYOFemexuKVmL4CY8dud2k2iBQ6GvWPrk4DtwyMH4zfgqasHDNlxujoDtfbbAFSUh5KHLXqhlZkY1SM",
-	"LVWEqisoiBZGyS1peszrO5wixPENU1rYnIGkkd5pxoMXlVnj1I+/F0r/wFeil2angoqWTXJjXCu0vaHI",
-	"nFt4eAe7Mbyb2hL+M0XElk+rOa1dhivvKNFbWsebuBS889vTG2NitcIjwFwcpfWLLoXQVktiRWlVaWrT",
-	"xyQo0O67hhv7Bn0c7hgp0k24byXdch+M3FOYSpqDjf/UVOo2Cc7FAj9TBPcIGlN2l2TkkRGyx1F7rk0e",
-	"lRKP0KUwSob1Pv+cxX1GE6UI2UKLy35kxWVD2S92wS/Cj4eeDRs+ZuHIdDOzmyfE7e9KqFz2/Z59zAnY",
-	"7zxhtQTIDK2N8LsKFJJvWFlI6x4ZJsGKxu3+cQ3RLqOAOnxUZjHfZ2tXH37DeGj/4cfmXeyHNpUYzS0m",
-	"lX/JalbqeilyaiyQgDFN8w1ZMV4om4rpSWmEkQuboJrh7GhnmUOP8fVhxH9yCVKUI/frzHvymrUG2TTT",
-	"9mOZwh4ByBbP0MyLQTd2u7Ie+TzPRgT0OZWBnNJ5QnZ3SbqbSKT/CktuZv3iiHwfZ2TLwDjb3PqD3LM3",
-	"9KGtZW78eTUq+IuI837EzVoIDrMmSq5HYdVI1Cwaf4mm4afGzTAEg4/2UvRb6mQdaYP8uGYF8KD121Uz",
-	"hOP/sTqVzx+TXoZJKfha+dSL7UaUMBpKH2McW4MKh2RmlAylZnBUUDB6aT+fYxsq9o/UjCglZOCedepK",
-	"5q7XUqyJkGTFymqRpUiCDTF3NG5FosczN3frL+m9bEtn9yohoXnh6noOwtMSlArXIeUuc1c9NUIA1yCx",
-	"1ANtKKMOqmBtxX7quJshuCZXiBpY1p5E9fxXuSibKuKVXbESItll5qtealnDNJDGZgIcek0Y1xG3u/dm",
-	"zknxqECp2CmjNmwVEKh8QyXNNchWIzbDu/XDB01KoNdGE2rQ/7SSgof3ZiQiusckZxQ40rbv2cY6/RuM",
-	"MDGcre9KjdNdYO8A+AsacTjeNWm/XcXI+tvM/eELVFTOcOB1ls4tRmR/sD/65lHIw2UsxUsWcQdhnkFG",
-	"ljtiTQRznnQh6J6t8lXQVokk8z8aS9AeezFHJGtQ9jMQJlZyGyf4oXFaowViCYOlI8TWcicbmi+Y/ljR",
-	"25H0G/fdZXS2BE/jHHc9eiZD2fvzvXj4zWXU2XmcaLJ/w+DmNIpriKfevRWgdijcJFaumGoNPjaTC66s",
-	"lnz42sFLHivv3L50RXqYyCokad88OVVnP65lr3aflOPeb0QnfyFpsOy3y6KmV8AJFqjghZdLAE42tCA2",
-	"dal4ihRxhfuEKUI1+e///K8LcNrlxY3/6/ZiZWZTFzeoidweuAmovqwCOoSlCjE6OkGH5SDNniamTkJP",
-	"201R6GMJsHsUb4fN2kCUfY0Qtb+nvBDXNlCwl8b9oWYS1CzjJKpe/CrDl4HToQhVhJL/85bkooCMUPLm",
-	"1Z/6NFzudHA+CTTf0KHB0lOoGllOC6h5KOu/La62P3aQbt6pGirGuIqVScYTjUYQGhQAjxdWMvTW8iv0",
-	"VJdUaVLRAhLrtMKe/g7pwb1Lt4YQKX7oR9uSEgMVW8diUxPlnSETY69I0w0eWumf9xypUDUl1RaLhnV/",
-	"S6Bl+tX8spfNMuTPH5+/IV//Hsu2GScFfP7td0MN53FQbfED/iRCPqUmqnBv3fMTgAHmqcwNEyLSS6r0",
-	"C8rKRkJ6lfSsWsdhRcPwi9E0/72c/UTgif0Md1tokZzgnl4wpsDcOBGNzCZMzEsGv1udmc1G26sy8/ka",
-	"SPxA5nc/S6F9j4NU8sgJ8BJW+nUQk2aY4jaaIdB79IjK4R6F+gsa189ewjrqhUpflgfhCFWgHBStjJLH",
-	"5/KM17LMpHJnQRxezWbbeD3HhkSJbLgigmfOo2aeMLeOEbHiXr7KJEvtJXRWWnw3bSnT6nIlUmF12o0x",
-	"kAyvwbcM9/yKiMqByWeWYW8NDAQWtqKR2498tTaOynPAyzP9wsEMtkOHBKabxWsaba6kv416GYaHhw4t",
-	"m/gVE1CHO1wSCbRI8Z25xfq5glRlecQVnOdQzy3Wbn8UcdHHqwmT3Ew+FTuWef6ScWjqUFKXw/Ka4dI9",
-	"S2HByPulFwb8SPON8x0eVJ8HA8jxqnQtNC2jWTeNgiKtYt0/2RsRpx0rYPd5qzPTbG3657y42URu7lhO",
-	"anCHqel00uAbey/R3hETTdYbSca7c8LbhPNoLBdtPEcrNfEp4N5x/4ynN/nJe6sMEfkVXIP8EUL1/G0O",
-	"/P1Sml2lxB0jrW4V8aKIV7DtofzNwIXpMPtiuDA9I+nrsHO3oh/6P/nyUQj4xZ2hkyaXh+GbBu0MHIr4",
-	"4wh9WrCpGdTpYzbtuZ0wFoaBkxY8SVvcSAmYquvtmjjLO9/9lxY51P3v8YQ0jKIavYJtWwQWBvqwduNk",
-	"JlJbCTkZB8j7ZXxDcZkoORndSv45F/Zq0pYthrVdk4vvB1AeTZks7Yt68kQ40CUzzBC2pRA6Fo1sQolX",
-	"G4Rl0BYdaEPrGrgiKykqws03/Cn5/DEit9FyS3cqI4/wf1yQykICt9C1jx89soGbFr7288fhIHykjn4k",
-	"/hFPfojfN9Eogk982PcBI+KjTWzmhQV8XFENpBBEC0K99WThIArJrkESVjFMVPHZXN5eQD7Y5EXzaVVr",
-	"CzpyZeMIlbjG+xt0vlk44V840twVODKitL2C7QuYj/XlfK1TMCkB52tsEbEQugPKSACcsTAdt9ksZJiT",
-	"xUXnRC4jUDLGLgeu5e4JocQsNOuhy5g9R3JJ1eYUkDIz4qKDWlz8WYTF/eDDDFGrGG90qye0h8m/TCNh",
-	"hxbRmWYzlhBIrf3dN9989bs7lyabhQhbMD9jGTF3bHuNHuEiDMIERF7hjUN9ux8l71nl/Qq2bz3a5MzF",
-	"FHQ3FKuvfvdNX6oeBfFWAOp9WXw08av9rGgzRGanj71Sw48tHHuoXoFsjKCLPlQ8wMudRUtJ1D2/efQo",
-	"cEIaNeIyjBLlZ3CBaQchi6lDQ3TZzjVpM6FY558cOxzuqCICvYbLQblZIMZZ10RpulN22d6rqoI1jJ3S",
-	"uR/+Rk8Lsd8/JUgPN1Drn7WAmLa+KqKjDkdFZUhlxP5rc84pJ6/feRlANC7F+Lpsl42ZO7SCp4SWpSf+",
-	"qgTQjvZ0qYDrdEE4lAMhC5DRCxBl8Ckxyq6oiCtKRnDvTp3aSqY1ujnsY+ne1QHyeKjGtAaqLzsdpNeJ",
-	"Yeqg8ADkKXdz4zEsI6j27oE0Ij9+NG7qdZhpgU3n4I+MaLSRNFDwlPzChSYffnligQlc1b+2mb93Zr2G",
-	"srxE6LRI1QJCZNtCQuCFygitBF8TV2j4mSJwjc1LshCEawjvxlEycuy+65SkAMbPLCXUncf73nmWb/CI",
-	"aHPjzJGFmE2TZifd0p3LT0mQqci57+MD7SmG/HSAqG3Jx7Q93kPIGCWJf25gwE2+KitKSH/VkROZFUaE",
-	"KXc0t+8+OJgJLX1J2ORbn9ivEHBghR+sG1kLlYhyLKF2aWCj+aqigqUoduqtfXwAwpYCj2x2T6+Cd4bm",
-	"MlKD3HBt0+PukN7iho3tdB9SnOXILOEyxKRvvslCrUqClZe4AUtmblZQrAAbP0vLKTZrfsFKCJz3h5cq",
-	"W4dycq+g1k+w2l8Rd20S124Aq8HspQ4l6nb+fl2J0nZCQgTT5MvVG3uBInG4ZgiJ6hLZcVPa8HJFC3Pt",
-	"PCESVo2CgrTAthLVO4p9FWY0FwmYHI8fff0v3/z+d6E0R0SYOVyzIEtb2i54DkYLYVoR66B9glA4voTW",
-	"1dQNX5DiT50mZfW26Rurk7aRSOMrsQ27TBo5I92gnwQUClP5AHaQl5iF5hqepCVvNMG0Xh8wT84BCQ/j",
-	"Q/Gpw/zknp+sROvi+Z68WS/u39IoxKXX736ogsg96OGLBjPN5ZFHU4zmIkRMAHP9A6KraPM19owU1Pwz",
-	"gi/BOJYK1RKcOZCWe7ifSu2W0aVk9CgUouybLl/9AD9lLkRK1+8rhkJSwLJZr+MZqCNVYoO74/BbIedC",
-	"Ea4kqECCuEsKp1yZQ1ILUtErwLgUoaXg4M9+Dtu2NYvXjQPwQHnIjtxuAGFpHQQF5QSfCw7AlZZN5RsM",
-	"plcueFVrbsUrbXi+CZsi1lq7pDWLxKbdA5H9E2UeByhml9hKPadLiwzmlNUgERtqP3Nuevqxo6CWwpef",
-	"TTS3WzlVRArdpqMFs38TDIV37rF5VYyayjXoOEvd9xGOHrm5zLB2MRtc4Ic4KnvHzVQzmp5wDhkfPhWl",
-	"noF7mUzwGFRMpFTT+4dTk6CiLkwpHJ7m/jlk9DCSU247pth8NHQRMdX5tGwTmbYsOKc8DFMYuuMw355i",
-	"2zC0kZXFSbhLTwRDjXc6spVHDpcP8VoAtyaCHVmda8zZRol9W2ij4k2erAob0QmOm5dmXyRiLbm3ZPPA",
-	"KGalulmh9NnULvGtpUBLqHAyXLt8J0WtxMY2RQ9Kek7wPj1bYhTu3uMpKoHIhYdB+inPZh427GhZZgRo",
-	"vslITZlU2GhPstqi/AwcFdHGg+qImRWzfC+9KOOBG9otrUWiDKQ13N0bPPGz5qC70X2JctAw4975K2EZ",
-	"H6apH6tSoCcmESDOHHtYGSN7kJo8rBuJVpSE4WidVo2RijYI0qZczoAD7KSsOzQtBkd2mB9bNUqHbe66",
-	"pJzY6ADT066EYbZ7m+nXRab8uhxt3NSx4+tFm3s+mch4V0T18Ck9go5r1vW2d2PtuxjPeJelXTy9y2Vm",
-	"njUqEhsaKti6Q2uUeSIZq8TYLwPu1R/15Sv6OjqosY7C7Ljy34jOsKXKdV7VG9ri2Jp9M2jikU6nooET",
-	"wPZ0vu+9Tc4qyAiVkl3TMnM4uUJGAVqP1kwv7OopGsh8kCgjJaw0EY3OiLFCoECMGN/PKNoeL6i7Y/0O",
-	"hp0LVqAjFWeJtAJN66LCin7XPMO3zp3keuj1EIq8GI2K5jFaeI7r/0dv4+mmmx3kiJsEBynCjRqh23vJ",
-	"aKCogJblZJ8gTCuQkBHZlKAIVawIg09P5rwk7If2yAx81Z0wM1pNtc0XovpJ72WxYZj9RZZQAxtW5L/J",
-	"Hj161BW92pBDf+Bk+dxTtg5LDzsI+gMt2UOak8cZ+RLjIF8ltwv044b8nIHCmqnXcApKOJRRhOHuW9x5",
-	"KZZ0We7wMLKZB7ZJFuXz7M9Bcc8+hG/XSoEjHtUcYP22kiQw6bqBcENym9fhgJmvwU1rS4hDevBKXzo3",
-	"TWJRiq0JDrlko9p2ks3FOEHDcrkjZguVgq9dkkpJlYV+TdBbwm4U68r5oMmKXQNpjfj2jdMu+4B3NeIK",
-	"NUqbikTRYI2ZPpj1MtTX028XVApj/W7nwm8e1znqW9yifyXeG3UA7eD5wa1+7I/jrFfttlex3p545prp",
-	"iXGgFs5WwzqWtHaPV1j9PuqbRqPoW296LvUWuZcXUqA2wixMNizTg+dvjIEA2wdsRiPO8lRfw8odN7Z7",
-	"joPVHuQsHvavD6D4sRKIj4WPytlw63Rt3TpbF5cdZKEUyxKqWShNs3HhfJ1DECac61jLQ0s2+KCfIqY+",
-	"Wv45LUuHbilsH1L8yOYg5KKqsE5l8P3anHP+q6AX/IgHv9G5owW+0c5vHvXyICFW06UTAiwxQh+/EhLB",
-	"kmvHuskscosy6eGp3AojwuCjYAcK7GVv9wSCwAFH5uRpCxzX1AZKZ/zSQhmlX1cjte8RSCLzRTgkHqsb",
-	"Rzgh/7Nujf1t2Kfj3vuH+PG2NZT3PTtRdNukzmG23bMbJTxxHiwH44rp3eeMF1ADL4BrUrMPRqvD6jiM",
-	"xIgaTeUDmLFNsBp+e1zodY+5bk7aTeTNsCHOPPDdkSq8VQcjFLY3tWwgsI5xIB2fHJzYOQHqYCxIiKv0",
-	"fNJkT0MA6LbD1fFzhknfq1jZu9OtljPLHel/EwOkdnUu8WKWQNW8uf4vXSliKvnbpqWjmVT98pe9iYK0",
-	"GqkwngfMPcstcGfvYns5yYbbnJtZZuOg0nnfTuja9K3NtS5Fs96gZRTr2ySBzsVOwY5b0ZYhlbUhFd3t",
-	"t+aK9MPew560rbCMVpKLCjLf+MAoKGJFVo3sN7xWwdF7HoEAfZi22DfWdPRs+UzZ4M08C56yMoUQrst+",
-	"CMbZJgXOon/XZioGlxCInQZhdz9TiP+jN7BDfxAX26eGyoLDQDgPttx4y0aq9CWWXSTjnh+UTQUqoeIx",
-	"uTaIe6jK2KsvbRmiBn4ZnyahCilrc5Gtq8h5iFwa9RNXo5TtFSmFEjF5RHht7yFzgjAd++nleDBrbkVT",
-	"aIS2sV5k87ZeJLOHF/ctfrJhhXnxtxQEsbcNbxHE5rb4O7r/w4nqbA+Ihj2wPtfSqM/FQQfRXmjD+TQ6",
-	"wR80kvds9udce/L3ZWiw3Qf3SeSqjjXsOoVHMXGcdSTbPCnBPIi56IjZvlOEFseIGkWy3I8fL3rbcOdy",
-	"GgkrB3zKGRHX5sYuy65KcTqQkebTPHSBBaXh9L7qA6ykgbNwzwk5JRYH6IG/NtAcFTPwbVdKsZ9CpnYz",
-	"sYotvtUIVNsI+Fa8g7nqg2fh4JldXIhm7+g1FG9KGoEHbCTNd4n5CyXVTDcFpD4u+HrO84kQVJHsFr+2",
-	"/rxBeiAGetQoClVA+sr0wx4bd0P1HXEDQMiNNdo40XV9C4VSLNhJyB+YiBmuJUx6JA7VZ4cyjz8+YECs",
-	"WwBmgvoVu5l75IhwktW6jyl9WHE4o4qrhyQd6dI107l4l75t8zw2U4uOYZCWpc3h8X3JKSdKVOB79N8R",
-	"BA/p7V/BU6zXbWy/+2KPk5BLmJV0D3qeygs67NeIJOXb4dvfxdf8V4//OiNJpMWMnULu21tcHP/1HQDv",
-	"tX9MApaPt51rD8hQLKXb3zaCwrSCcrXI7prJhy5unzJuO3G4BcRe1DYGOgncehwLKGcybyqljTqhZjtp",
-	"x/y+ouFRn9u4K0GsY60xqTSjzs35vwea12hfoxm4ch73657OikgNZ3cfBkz7GdD1c7DA7tRYSTUSOXgQ",
-	"HJ2u24iGBrd0F06e2NKdTRtDf9deb9W73watze7jhcjbXm2qF3x393ujvtUIPKSsrW3tU8S+jN0BXmw7",
-	"9obPjRg0yZjL+46YIUfB+8hLoeYGMu7gr55Ctfde4Q21iaYbWvi+3oe6awtCGMxWZYpgoRCxeAD2BRfZ",
-	"eFpACoDJLLiTyZrZaPvYiBu1FOvLzuuf4tEV68u2HW0KyOKwpWDvzBo5R6MVcXOdvjPlqUPOGO/vh9vx",
-	"tX145MTuoFrC+WCBIAlcg9wtRbFru4hLYY4BUtEdKYW4IpFq6+nOaAmv1B7hW8p1DPRhr1UEpnGTVT8c",
-	"dBCH3y+sxCBabAvFTmKPG+CoOnB3Vrb5oz+dHXV7Z9fgfOlL8WAL9HZvtzO7k3TkbH6GRfch95ksEo1g",
-	"7Cx9t2bPY31+w3rs3Lh4ii19QJtej+FIBYANpBSDWFQsf2ckpu6Y8B3XchdKagi2duvauTmdCNfThmHS",
-	"EGa6/LBZlImf4zPwayP95bvO8rhFC9sCWdndM0OfHm9E7IBrU3TIGTX9aZ1ewbY2MkvwHe/aMntnjMX7",
-	"uDtZeRHM8BpB8bhrpfx0W2O3onDIINnb36r2cxrVWr1yShluBx5Z/Y8uWSTWuHSyCje5YPc2vojXPpA7",
-	"hUkfLnalcj3fOqbT+Gq1sHa0CFu8GdG0zojeshwyshFlkZGa8XyTYZ/kjFzBTmWIr6MyYm4U36QbrmnZ",
-	"UA0Zabt3W6zoa1aAyDzSn6vfcnAI5n+izojNu8mwp2BGVgClUZEbXohhyfbXIVKtpKiC6Wk82NMT21e3",
-	"axQr4ksuVlBqVM3xCW9FTXJqEAHvaUHiGuSMSy2ASBzB6dZiOu2uEGMb5HWrWx4G2KJaeyRKn27ta6hn",
-	"NakLxjz3W8p5ZQvqsReOdKM+DdLhPMDCgbq7177ZaouukTO1prpTVZODcO9Aa28DHqTtVzRy9xcib7wT",
-	"NBCXoBX2/f33Zz++tJlmtiF8GNtDbyLNdH5tIFZZ7s0OPCzeNrZa9t/evX6Vknlf2TS09h26uUY6AL/b",
-	"AOgjNN/DcSY68N23EeXMKotVSa920Xyn5BLhw8ZTd/P6xat+79CtMpYYcXhUDPpOhhvvdQkulmS9VnxR",
-	"kXnWpSlH85cTmzUugcoE59Yf3WP3dqb3W0GnhUj9D4JAcLSagfVoG24H7UefDj7eeROfimdC9/pRu5UF",
-	"OdiDit3n3ow2f40WFdUsD2+NWDo0o2suFFNjMYkx13uoTZN31SAaZqvkUE0u3H/UxY198tY/Gm+2Xkux",
-	"hFlOqxEM3RG/wH3gdZe7fpU9OlQ6doRZvuY/BIvYIgl281uSH9xImEzRGye2rmCyzOzKmhXja5C1jLVF",
-	"xz00O5ze2JVOY2640bufDFfUleGEqaCDeCI1zZneTSOfu+dus8VGRIxn7NKUflB50NRQmpaFRZ2RZeBw",
-	"VINjxRu4V11Hy7HRfeNL789OX5ftvHgcMFweE6CuoXxipkEaxIu94zcWD+ugdXxLipbvPbZlnWB1RO5e",
-	"Oiife/jkEaQ49xRR2ICjf856qGkwX267ZBFsYmYLwakEC2VsjFJNr1D730tj7YVYJvsMtsGN6Y5y6q4+",
-	"j1oENKB7Fo0F6W/sAe/fmYOZ7nwEYfxCLP7xjglbqkByWgIvqEQeJiMZWtv8DpcELhB/H35tCPbxVUET",
-	"jZJS5FRjAZDPNNFQEwwUtzXQyx2+q/8vAjFsbJ9mrBtyGISHWSBBD7aXblYB6bzZ2DdnCWvKU13Ytd5E",
-	"qx9o7qFZbLjH6L2Fsr0nQ1UvYXe/w980b8h7xVNtN5/PwhXJUQ+Io/VIIVApROfIn4FJFkvhqDfOhhxO",
-	"t4SVkOBgKuzfFgbRwjYhpIMx1fF/tCyfuqY5rlTMcWt2GtLJyhqdb8d50b1v3U/WDRTeMMEqdnOoosve",
-	"+vha1Tc1AWqkItVKeXp5Gy/2SlMSq+FChWjxIpp0+76mKtrZuOf+2otbYbcrIVHE7wcIpq5YXccWEPcM",
-	"9OJ69yyNsa6DXkgXz7+9yhjvU7Aehs7c9Geco2LLlF41i3/BoLg2Qb13uQsdYKJtuqsHZ1+gYVoa7BFV",
-	"8Cpijd8pE+bO8PNHRLGI4NLbiljfFcMHfS3Wlz0zgxkN8SYHkf4mtlUJRhOuoNakf+30+52EjeiusO6O",
-	"WNg9VMc25tfHAW9LRsYLqVAsY6VUbWOZ+U1jxuCw7st4zKmaI/ovzQ+CFi9LSFbBh5LDxf74cHeaJeEg",
-	"0wOXH+WFjxTP0HxzwfV+kWysSsH76vdk2SNJOPWIWOG22T/7TbArxltrZErnxemydoXRt37vaHsy+Tsb",
-	"q+OvKLCV+d2abe6pgba/j+sSzbRyaeaKbKjrDOT6RytSUWxrMprBPdGw8wlOIbYcA8RqMdaC6ujtpWKN",
-	"K9tX9+0jc8oJBpOjWm1CX6bUXrDvkRAjlfPJFfWHaUwHc8ndnXoJ36lPa+aZjiofAgQ8IRpsR04fRkeP",
-	"BfHNWbrOLkQ2HJvehWvKR/CA0rseh8hzh/bAeQeMPwlV6R6Nphv4HqoOeW7SB6ODEIECO405IMhOh9gb",
-	"MNrC+IAuf1EBdXMjGhlJH0W0j3ke438IngLIZ0cObaO/doaiD4pzm51ntGynY3sN2ynY6XHxn7oGXcdC",
-	"s4ujOqSbQZjCermyuOYpBss+qPraNwSzo/wcqhtUkDeS6d27LhKgfW8T679HdwKV0Muk3WhdL25vsZvS",
-	"KpA+9B6Udnt8hUWeuOuVrcuGqinRS5IRxbq/JdCS1BuBpTa88D7SFZWV+oJ8dw1yh9VRBJsbEUrsogiu",
-	"9gvyHdpWCCrioNeID/or8pu3L56TP3z9ze9/+wV5zyqwz5kPv/rqqz8Qxslf3j/PSNFIB4JbsbJkCnKB",
-	"HV4V+we2HdagvvgP3lZfPFn8O62oFp1puHiyeOxzvLED0OKrLx598ZXLNUDiXtCaXVw/vmh7zqxtqoER",
-	"O5z8h2LxZPHMNf+QoGrBnQX35aNHe1pcr2PPxd9dtM0K5GSoGSdAFg5Z574wH6/oSPS1XdmFBylEaWqq",
-	"isrd4snip41wLb+UVTSoItuNqPDswio3/IEnR9+LHaTIn6ArSj0hXfbKXwMEer8Bh9V+fyK9t4V/rNbE",
-	"E+AzZUd3Ohu1LcYruiNLWDPuW2QXCD07uAAygsWhmFWnYUhel66vLm7cX7cXNM9F44qigxR/yZR+5h+6",
-	"J8mTtD03WSDv81BK/bqOwwNHlM8Uwb5KnjReQxaoIAPNN65TGq1Ag7kf/xaes3vETGrP2p+zRe3ikHt7",
-	"vSj8m7fZSX8UNj5+FJl+BduWtMOLQ8sGbk95yvSnPdxGtGP4PZn4rCgIHTDvKVFwDZKWHl4KYTrNsU8V",
-	"WQuBB5L1gxvlNHW3XNy4v27trVeCtRaHLH2LOax9rg4I/PXhjfkD7uS1sDHb+4o0vQLsMG0XQMTKZYIw",
-	"pZ+28sw0uQKo8Q/M21MWyrpDGC8dBsIdJT67WTDzbs62tzrxgg5kvZPDrCdT066unyfYVdeGVXV9e6Fc",
-	"3XX0jHsHtk//yc+3fkF5whn3nYdpOMZlTHVr+nfdxze0cJ3HK4z/rShKASpuCKaFtDu6AKAzPc78fU13",
-	"gtVWtRzl8B/tIwfvgYv7tQG5219dfDXZ/s6tqQX8tTT9TOFBkxHadfuz33jpIaww33JhoyXUGs+LLLia",
-	"XwdrmYzGH8a4yp3XvR2sIShw5jqynHGylJTnm3+tKAYQQqvwKwzI+2T58qS0PG+kws4Ik0++ZBWzF+nJ",
-	"LiyUFKx4CWxIJ0b33452oGzYs/EEmsWPvtHu6RQLh696XrWiN+mhUrH0iK/3ZNKPeIk6f5VYEQfcrrw+",
-	"0W5vs4mLwgFw2qq2tsi7pPkV5pBUUwqG3aUXN/jv7ZgZ5Dl6hMPs50+dSa+5GwshLg8c0ve7u0bdnlnn",
-	"9/RZXW47/6Z3oGa5qCqm//Xr1Zf0D4/z3/oDdngjLnt7NPFORI+CrWMZCoh1Qh5bRo5/duAKbS3OQzk9",
-	"fnJe667W9v4CatlhxUNoyFxGthUbm2pTM94vM5t1Tlz03NOx88K7pY+l/gR/tqaM23LSj3LYtK7383AV",
-	"x3R43MS9O2lBjn32wLEV5zscE7NkacX0mBy9YPph3DqJaQFJRtZppIPlm0G4EaGtnXCgHr7FR5xK4d1M",
-	"u54/wrUQ/+RkaEN5Ia5BusZ9H3flMb34e8qL19cY0Hi4F+Qr2H7viHnuG3I47+k3jFO1a7oG26vEbg9q",
-	"w0G4g1zJuN9FvtIU887m3Zgsd5BVn9K2Ur3K3dj53Fb3nvKib9NkZ//S5Wfc4Zc+feYO7odT6hwtvc+0",
-	"S4zd5Cqas7aLBF4d5j/uCLJmZ/++EbzNbnb+JsuIT+1m0T6TJib/713O0QO3i+0yzygzSDhvoz6zDQA7",
-	"1WO5I1ewQzFqY7APXjR8Qc6o2eOfSZIIV3OTEJIYreMJD26LWu89+ln0Zk82C1r10TRoqn1z7y5LccvK",
-	"0n6KLViJqul9PDyJMnaxco1DTuGdfeGbZ5zosMHxz6rFcUKLQoJSxHAM9ThPSUUk0MKmAQoOT1tXqatQ",
-	"wv41GIMEiY9OaXZtY6rPZcPHQ0DP/aNvG36ebIZgm4xDTuB6juFncu/nSuIOe3JxsT1FjAGrMNvZTxdo",
-	"6DPw3PZQO+WhI1s2/Ajc+55eQ4BllLQS7luqZUafM3um0+hQwfNKXeKGSdws59kpnfQk7Jfe2o6jHjmv",
-	"fZvN7Bte9xd1j03ThPYMvYZTb5l2fKyYOPOG6XE0vG0G1L0nE/8MUA+2SsMLkJjyj3maT7viXvgwKPZt",
-	"o0Tju6bXPje6Zb5t+8buyUokWaDNEsCKfPOHYho/wOAAWmqcvH7XrvFI+QFB+3rfvJ7sFRMZx8PcJsmI",
-	"pZiD9o0NWfse5qmjtk3Po0M6QM604f5sHj6T5m0JknIGemE7zgG4KgF0rxgIjz93vRQC1H01h6TNdXFj",
-	"/xiNfH/rnU8nO7jsDK7MMXJ2FS2fjhC8toNleFpthOrzgWlSMAcMf2yLvOgoeSSTfJ+PF6UQV8ePAtxl",
-	"4THV9aUQV886oZq3zh8KqGqhgee7P8NuccIogFnmw9J4XW4LMvj+2wAtCJ+SONRuzV64Mte72R4OtQw/",
-	"7HfDup0pmBIqyri6uDG77PYhSGh4ILO80WF8JVTX4KsU68Oqp/lb12WKPujN+w7ANZ07bTUIZsCGd4Jr",
-	"qXQkdxc6RVpX/We+VJcgag9TpBIVcJ3h3YAAPeZ+ENN1Hofc7QEdxhPYlRYSznXhnstF9UcjVV04ZEnz",
-	"K8K4FqRR8CDu2JjB6Fj2bX/IE1w1LQbmma+b80qBLY9oPSgNWmSNsuCYgluvCuKBeT0MM+KZsh0hJvYb",
-	"SEl5oU7hMf5WfIeDn04A3PhnZn9/1tOz/5m6IhSVbaIFKUQfeK/R5nQ08oDQUCqR2Rc39o9R66XlXUI4",
-	"akuZw7gaWOWsMjf+VxYMvmLc/v9RqD7mn4ddnFjiZnZv2ppHsxM7BDNPrmMf4dDfbicqVeoD3kTdSy86",
-	"VJhE/xK6vnyhSdYed1mXQYOHnHBIgLar4ck8TLM8Q8PGfZGqFr0RHrrN9w4Mv0D37RymfWJ1K45kscqV",
-	"Vnzuvx39UKevXnlWFB7b6WT3XQsedd4Lr+u4GjEtVh2o1X1tC8k0kEJse92Irf2uNgh1ugRiG4tmNveO",
-	"cgJcy91gb9nMIQtkZ7Eh8VuMfqUdbxc37q/b8RzjjuGfPu1f88Fod7+aJh51VHvlEHSnikNOu6vc6B+l",
-	"tOOMvHWFHUw7vAbrwi0k3XJsdmQ7eyLklr/H5m0T/9EX/2D1/TwxM6Vn9kJ7fQgeyCI9rPfFjfsLC/ih",
-	"xuYYR3druTmOYuk/w2W+7I14oq3S4s+fSYvH93IoBDizq5l+/Y4gGrutRtbKBmkl0MIFnqY4zaGpx5Xn",
-	"l+6ZcwTxXrbJtR8jb869KXG4fydKXXjpM7lPFfDwuSxnvTv6s56eUy5pwYqvy1jAIkFaudLhFtHc2GZp",
-	"u+Ai3wh2rwMuqox32IKnYXs3/tlTVcQZXY8/dZhOTY3wiHjKBSvAnH+SKWKRpIkryUmShBv7RwJKTY+t",
-	"UyA13x4HnuaFkGvQg0qEKORXZHGf6rY3FsGJ6i/K/vY8SkjfXL+xe/WV2J6SK6/w5j9gySubiXKMTSgb",
-	"rmwwzZu1JVUuvGabh58u58VDSZzioH5WFG/s8ImFDz0o8Ljk9P1+33yT3b0GUuQa9OdKS6DVUBw6RGrG",
-	"Ka5wf5Kz3gueiLGDYUtdOrtYEaaPkgPMC3PbCw6+Ouepc3bjPDYXosZMYP+Gt2lydrECi+18FHnbIwbT",
-	"G/KLVe+foPJ+AdfAPY9/sd1aEAgS4YEVAheuqHTv9pufvn/2/qc/ke/f//gyI3/44svfPiE4gCK/1FKs",
-	"JSj1i0M9/A/+wrzIG/exw5W0VgXwAkn3i3tp/xvyxlc6OdzcXxw8aPeA/b9F9hxuJjtdu51O5YSEj+Aq",
-	"mZLvU8RcsWrH8ad1Nvpyka4/EUiL/IpCOxmCq0s6lZz7xj5yFow3eg0FzpdiA7qF3Z+8dqCOho46DuBv",
-	"JWQLR6AFWQKhp0prt69+mq3Sp23KZonCLJpj9Hg2HApgL+ncWt6TQssnZfZMhUoIiv6RHBb4lt5dkbUY",
-	"dUwSDh9cCaBq4W6xVd4WuCYl1VDuTifD/HSnvSX3mQ/7ds6zeTawOP2+fg3cJhdaMlqeyKlxQl770T8C",
-	"r98jxc7r00CG56Kydww6Ncx2Fo3bxoyvkzl+Y/5J8F203DuT58JljuGrDkF1zcGPWWJK25YHMY9GeMmf",
-	"5lZ/zS0IxdF9GXW3K4/iyehL1cWGKS3kbvL2xbz0RECJ3CaDzM4xCQOlVEyHM7++HOR9PT5z3ldLlFia",
-	"yemhAFDc0JQrGLYv7dXL5OaKQWv8aR+O8b75KR9BQs3Rdvzs+/lLjiIXiGtAQTiVot929r2rnn+k8x7r",
-	"shGCSlTm/rLgE2g/dUWlrEIoA6HAZSPadrS7OVfdhe/SN20UvG2fPJdx4Gf8WEbC+02LtmvRy90p8Glv",
-	"cg9Z8UD3OO5Bp6w8yMq4QcetB1EddwrZd8VxVuVslWqHPapcu2aLp5KSjTeQQJuY9CBEMGSKv6GNOqUt",
-	"7tQZDf/M1jjeYE587O3V9Xx3/b0tgvmaMm6LIaxnlostmYZGkGDI4dqjxUyet+1Dp9yT7STnVEzb98cO",
-	"TRrNwy3dDau4t5hni1/eH4Qn6LTap/FJHFd7FD7jcXtu1rrczu0Ihyc3RsM/r41SB9uThHnf2LHfNqdk",
-	"+EdBWnJvFg+84m46Du6Sc13Jhrthc3ENMrR7S0BToNE+U+dpe5Ay5e3TBKEY1+8dONloiQ8u9zNFfD8C",
-	"IUlCCxrbsLkt+sHd8nAqft42fAII5to1AE0d0TcMjSPWGwpcLnf3a7DTbwbhu0+sOiT4CIX9d6OIAJ9S",
-	"+dHbhsd8QkfCt3uL6TqnLjlCbdueqQ8VDeSfEf7OGzkJBow5Qi9uZMNHy4iCLNxrC+5iE5hxoKFWLZLy",
-	"irKykYAhqlVTxlpzLSWDVWgTL4UoATX8g+PC5cFgbbl2WCrYWpIXUBBvy5lPbMpnZOrR6uDffeTq4LcN",
-	"H8dPOo7MvLYGrzWHmVakhDV2EVZN6ULGW5+nVcJKE9fW9mQVKm8bnlid0snwBZpdJy2c6S8rduy9bfiz",
-	"tW3/9iCPPbu4h3Pqcdge/+TzioOiFWCJpXK9Gd0nXW9v9ZTQsszawwow8035DLf0I/QipzyH8qPL33Nc",
-	"hrdlPtVbzL6FZebT7vApIGfmdG/zjmZwp1ETmW3P7SPnAQZ3IDmTCK12TUeyzpyAO6srM5eyq7dc7khO",
-	"7w3cc4pT3eavnm1bzVgXK8BVQEZF6jv/0DmEqp0spR9u79n7ViOWpU1GcpuyrWb/gjy376dsq2hN/vs/",
-	"/6ul28UNK24forjZ5Z28Uvheq7PEO9PywqEJdmIol9hbX4Bv5Ty68fxDZ9l4H6UPtblsPS0cvkQH5Gh3",
-	"pLkyzZbMfKM0cwcwXvhm7SvXTTX7/1GOVmaN6uKG8QI+fOqbKTKsebWU+OFdqPn3ho/3OPy3v3Cm523A",
-	"D1V5h0KmgBJqLddj3G7OQ9zaworge5H/++PLh3d7Gbv94qaEtVF4zUvdmH9G3TvvNgD6pBgxOEEM9tN+",
-	"eVwlhIst952lEV/HVYL1zL6MUK2hshVg7s+Pew6WsL7/GbAHYCYUs13yne3rer8FZjdkOtVBERHKCx+G",
-	"+Kgn7xnInve6UxyH9JHQ9Y9UXj3vRjt6FwyqwEzxMAqG3tEd1rHY9vAIOLkadK5gqu3v0tv4M1wGEmoh",
-	"9RcbXZUPxBJQQKWFogqe5u/s10lJ1r8mlyiHYnfn6TosGl4k50kaXXflf3EEXD5X1G4bJ2b27FSZcyZS",
-	"XvgiwNNVtivIJUzYOe/cM2cpx8S5UhjiV3UcI8cR5DNFHEUyX+TW5Q2ojdgqV+12TcvmDHy5uDFLSCis",
-	"cXRLPyHXRy2wsct1iTZHTuqdxDpIBuUG3SPTCbLgcfC/Gsl4GNfXn9h1jzlMKyu2U9eTg5CcOhSUT2qf",
-	"2UCpbmQt1CjE7VGzXaJYtKjLUwlmg5O8FPH47VpY+MXx0PGnlADi2BdLAmm5ewQdyg3V1brntCxBYnqe",
-	"Ajh9ksjrGvi7FlT4VEj8boKzA2j2pg2Yvv7ro4Cw2xbuDubK4xL4RodPyXYD0sN9Lxu1c+AQFo8WEXqM",
-	"teLaFSSdQBc37q9x70LL2/E8vF4uh12kqAGBcu3e/ydJ5zibRLzmg9FOZrq4F0oFyz3tTnejfySw3DNx",
-	"tgeVay9t7Obkr213R5vjuxTiKqHo4HA7uyY3JzV5A3LTxGojzyEz6fWRn6DI/ElYP0hbZelVO48Q4iSp",
-	"zbS1UFDeo6o03ak7iBHw4twyFFQxvuNFX4Y+dW5+Z3jjx7PF2R24ZW40XpfhsWbXwLEt052YpyWbyJf5",
-	"zj1zHt8DLiy5kb5f2/Fq5ndqAOKPvkXbFrcCC1lRijWhxqY665U7m7UrVoJ6EDvzWeF35gtWpnutPxnY",
-	"w/7LRautUNtFs6sgy90RsQ8pMZzuTDt3SuSUG+PAng5akHwjjMG9kqK6wzlxBbW+uMH+Trfm419vzylZ",
-	"sZDOVETlrvF0Bb+eNlkhQOGSXZ9XF5u/QrF+2AsUssBVPYAj77VZyllUWpzpI514z9CcD51534st1gG6",
-	"dKljFGT3zrZ+/zlXeEiZdoX9Hjn1DqdcLaR+SCLO9IRq9g6fOItixjR8LCyTn1qUU/O6RKxWw3pThSXG",
-	"vhiASexTeMrAUKuSnGj8Zprxzfk43ySy3q3pOMFA55D2ED+Gt5jLqPxqjl4c3qjNO5c4cyr/tF37mY/q",
-	"btKAueqpeTRdFEd8apNUWa2t7wHHVhaVe9UoKByMdFl2uakpW+ICsz5OAQ3w3Ax8Svbj2O8FznMKEUjL",
-	"tOg6eU1t5iN2P2yPb+SeS0y2woIT9rOWfZwfCzyvMUKFKOz4PFbqW1eIky6mMHCYUiPkJOgG/02J5rfC",
-	"8FGC+Wb2PbhMD65gm4+iq+ILYnaeRQlFEiEizdIYwcp8ZL1CcWDNyEse+fQZL2091hmEsRAkW1vequGD",
-	"704RkD/mgBA3qKsql/LjoJJPgIymesfLUaDRhiKdCIeHHDkvHl6yBtEt6zhKREsR59KzcB79WHeHt2s1",
-	"RyMx6tPl/MWN/3M8WtuXgZNv//fwIZoXrvG74xS291RFGjoJOrACVnrcf6aJL7z8yBwPjyP7TDqZO6qp",
-	"S0Hv134/aYKLG/vH7dEB9Oy4x9xi+0v2jWEexNKj4Oz0Cv7SjffP2gZli7ljlnDkN7pRGaGaeJb9Fj3t",
-	"oqpRveurhT469+Sm/yFb88+ZwxUNQ/fSK3jH1vyH056VdobIQZmL4hhK0o9WvTSjuagvW3OLhLmUYqtA",
-	"EoYxrxy+IG9ev3tP9mjn+u8xd6IryBvJ9A73gRZXwBdP/vbz7c+3/y8AAP//",
+	"3L3rkhs3kj/6KgieE+GZOGW35MvMjhQbJzSyNfZalnTUmvHZmHW0waokiekqoAygmuIoOmKfZh9sn+Qf",
+	"SAB1IYEqVDdJteaTqGYRQCETibz+8sMiF1UtOHCtFk8+LGoqaQUaJP7veSOVkOZTASqXrNZM8MWTBYf3",
+	"mogV0RsgNV0DWcJKSFhkC2a+/q0BuVtkC04rWDxZ5HaUbKHyDVTUDLcSsqJ68WTBuP7D14tsoXc12P/C",
+	"GuTi9jZbvGC8YHz9qqmWgGvAsWuqN93QK/vMIltI+K1hEorFEy0bmDvXDwVUtdDA892PsGsn2wAtQHbT",
+	"9R773DzXn6ai718CX+vN4smXjx61sygtzQLNJC9ZxXQ79t4mlfhlf8ACVrQp9eLJN48yMzqrmsqNXTFu",
+	"//c4+DZvpPgH5DqyZ7X7dmzPDhf/tuGjlJANvzcVLkEpJsbnUfaZe851a36uasEVIKO/kWJZQmU+5oJr",
+	"4Lh5tK5LllPD9Be1feL/+YcyJ+BDb7b/W8Jq8WTxf110J+nCfqsu/Lg44/AM/byhmmyBa7KVgq/J796+",
+	"eE7+9PU3f/w97oUbwUzwbCkaXE8tRQ1SM7vmnJal3aY9amXmwbWkVew7zxyHVO729O/tIFmPY9ycv7Rb",
+	"Kpb4zW22eJbnouGBddKigOKK6gFlCqrhc80qWGSHS7S/WO6C618xKAsVkEm0AmWE0tZsLJQKCNNkI8zD",
+	"2YJpqFRwPPcHKiXdmf+zIomFskUJXF9pERzUMmvgi0YFSba39azwDO9+0b521m1nb5+C9FhTxt3+M7NH",
+	"tHzTo8uKlgqyA5ZScMV4Ae8P93clJBEcgltxDVBPHYUfzTO4beuxwRM2XgItr5B3Dsah2t1JOfj7aUvL",
+	"8jNF8lLk191wSyFKoNwMp2gFVwqgOByuBE3yDeU5kBUtS0KV4akCyXM40HbD8k3g3SgroXhCtkxvCEgp",
+	"pCKUF6ThBeSsgMK8uaEscCPS/76gZWk2An+2yBZmX37ZPyXZ4v3na/H5OBvZBQWZQ2uo6sBhXcKa8vST",
+	"WsANy8OcDryAIn0k3gr9Q4JrKZplCdPnxg3Sritz7xPagj8DxTEO6MWQyIZ1NChNhMTPtK7/X/JzJ1oU",
+	"ueZiyz2XKQ010ebrlm7DjS2p0lc1VSrEZ2YEDlucTm9AkmXDyoIwTpCERG+YslPYEcgGJJiVmbVszX8y",
+	"w5s1iLoEYoQ0QWXiYJd7q7jCOVJlXe935qZP+5UWTb4Jva99SSNtVLuBDdOQmVfGl81FtWQcr148LLLh",
+	"md3fUohrKMjK0cWcXnzC7W26qL8NMYXfk70rrK6DA+YSqJ55uZV0CaWKC+b4urtlcqHDh647RQnkqWl+",
+	"Tdd2znbTRrUZ+4PQrVkzzi2lD+WihErctLs05ITtBjiRYDQuQ2otxDVhWhG/NkK3dNe/Fkb39gakUQ6v",
+	"clGE98c/ELmf98SJIXvWCZXBj/cmG/CCI1C7Ky3Re3v+S4z7XjIVkMstfZIIZdk4QCZjuKVq4wOFBGeN",
+	"rvkN1fbmm6Fr3OEc7F3OOADRgijQTwnlxFxpO3JDywaIptegUELgc56PokdpaL49CjBXnMVDR/Q5LYEX",
+	"VH7HtdwFJMoMiZGLKnxRabKhinChyRKAkx3ooF6yYpypzUwxZY/sSooqcmiZJlvRlAXZ0BvABSQf07q0",
+	"OsbBFxKoM68Ov0q+dWTDr5SmEQmpmN47UZMWgdJUzpXy8QVoURYx2VSwJMPMbF+2QEHjeMNP2G6hm8e/",
+	"7y9BDq1pznSAOfO6UWFNrIJKyN1VtQx9vbfM7tnMjhhehIIf+FtL3LsfkTm6zKqk17vITZXMZHFizb1k",
+	"rOPEvkDojsFp/KqR6rF9fElDN0fJOASPsAQUj0YLI0tYM66Cbxo1ZWXDQ2a4VWNXTCrdV8bGrquOCUJK",
+	"2kDBt9uCU8e24ScqrwPbAFRBInH9nbC/ZVQbvV9ds7qGgii6U2S7MUSZvjwU/BZQg1eEkprlukFaOOPV",
+	"ebjINdQ6zSD2PrHZrOstTqM7O5PTiIxrVh9anPuk8MPEyPDK8c2QDMCLsGQZY1OmHYNmxuYx6qEUW2M4",
+	"FFTTeUyr6XqW9A/zH44Se/HXKyfO9lwT9qRtN0JZc1ERKs3xk5JBQUSjCV1TxjPS1EapMawgOIwalbnj",
+	"6ZBzap1+Xd5FI7Riy0yT2WWEt6NRASaguW5oGdz9ZWeVjyq47rHbbM9ndfh+aGXOu/B7xqcKql1bqkgF",
+	"mjAe3NJcCqUYX0cuUXhfQ64hrAW0t9Nw0o3YkorynTeX2ym8R4AZO9na1dQ5d4KeOsbD8wbdcob/cEJh",
+	"vamD905xG7hDffiNWB3O1t/2VhwqcH4CSXlsv9WGypCbYetF6mBk1FcZN3+sBEeXw1bIQgXVOMZzCFOj",
+	"vzZ04zNOgMqSefeNmhhaQ30/PbBTDpCqnY7QMljmj5o/Bnu8jXRo96/PuP2j7U5X8IBvKF9DxOc/79DR",
+	"lY5EM1xwMRjMcB6JsDGBNsy8VRiWSdDA3bTu+fjOqMDWGCFvFbUkE75VbZOezrtp01QvS8Cpe8+rp374",
+	"8BtDHlC8WFjeiOuoswiKcORHM12GSW20sLSgih0Dp4++Q5nogZlkpqgWoujNXHsSfxEJiWnn1YlZIne5",
+	"34dOroWbxCv0vQX13mZ0R9+5RQ531S99KF+NCl+ILX9CKEGKZWQDtDCSKSOaqmtiRlR7mvcfvnz89ddT",
+	"aitOGF6ocKGM4QqjROyc+YknTSjgITbR9Br4vceJaarX6Jhxi428uIKA/T0S24lqEZUoIKzYifCRqUuq",
+	"DWtGfTXhL6LelSRJ0EaHcIL2+rSL760JV925VszYwQ00sssprd6iMqqYdcxYJ7KbMjGOly2ed9d00JQo",
+	"qcLQiR03wwiIN1BvqLUouA0CDanqSTcaqjXP+FBFRK1ysSYJtHhidSyzJLsQ9LrCDXpnzbOFQCflWmAM",
+	"1Fg6iu7s2wfCI3zdxK50O+jhiuAG5I6saK4xKtTfhlQfxEszdOh03oulR6Mp/rl99pxgx3aH2v0IMqW4",
+	"AUlDulluvoGIGb4ScsmKAnjM/wfaGzZDEix3SHZLA0d383Tq/v9kRw5SgKFSGvSfeJ6vjeK6NBeFmVco",
+	"Tb589Kg/9/2Y4CDc5aYL75LS0t1JUTPO75PboonLuB2wN3OfVllL1G63esSK8gfMiHXOcbG2Nvee4GB6",
+	"QyiRoJpSZ8SyDJOkpEpHc0tsxkSEW61bJPhd3NIdlTBU6ZnhXKVnhMTnS5NWywgEcMcuT++eDToAvVaY",
+	"Ev/cc01P35c9AYWL6IzPNkbf+rMcdXv72NFghG2/xWsvYF35gFUa8eZJB39kQvJBpE66t8W4Xvx9NhJk",
+	"fS6p2sxIS9jzXwUODpMz+dz+ohUCke9n5R+wWdknsw9lfK349aylzj3loMP7Hj+USlNrPe8lj0lMa7Q6",
+	"Dd50WpQFWe4yvG4Z5yDxusP9f0poUUhQClRGSsbBZpqtgYOkGgpikySpYpiykG7JxkzvkIltpYY3tO17",
+	"2S3p5MHQCdVyY0fqIcMNKLrHa0Ny9kgVPUjfgqasDChG/pSNCgF8qKNxmuQwP/oJ9KTVZpdgB4+u/xgZ",
+	"Iu1rHKq7A1dbP8fhMCHEPR5d6U+g7xfXpV2e4uGRiR/wvbjI8IuxYMGIzZseUemslDNbHukCCrPtUmPT",
+	"B57gji5uq/2AnbLQmtheSbCagd2ZeBTb+Z8D93o8aB/JV66Fwqwim1LoEgxnRrihZysdBIFc4AX91oRy",
+	"H3axshqzX21Qxub8BjNzrCaczipv8fkQr/SCBmMD/M09dnCcHV2jaQd+pSGqfdsemr2DvmTBbaVLVrID",
+	"sTUdINBXG8qDYR6BiVAMYzD4TCiLagP59RzHOOTXoWVEFe4NlcWWSriKeLw3wNabiChjXGlaljPciT+0",
+	"vwisccT2We6Lpsl9H835GZNS0XMVEV9iy2P1LKOGzkjSGGDaRxFVxsKp2LLh9hQ7ruJim5iIwQrwMc8x",
+	"4l365/ohxsRAwHyfKKZCRumnJWV6Jku4qP7YK/5VgXsyWFeBYVOXwLihRdr2bllhnSppsYuhd7dnpfo7",
+	"qW+02rHbU5oN0tfcHvVFV+cWtgSMC8aYutnpGmP76ISrdYRQHqp8sj4wrcjGGAJbahT8ayiIFqQQ6FxJ",
+	"dcJ9h1OEKL5hSgubyJo00qVmPHhRmTVO/fh7ofQPfCV6tR8q6P2zlReMa4UBISgyl6swvIPdGD53wm78",
+	"Z4qILZ/2vbWaDK6824ne0jraxLng0h9PHyEQqxWKAHNxlDZYvxRCW9cdK0rr36XWXyJBgXbfNVwCLTDw",
+	"5sRIkR5X+FbSLfcZcnsKU0lzsElJNZW6rcxwCWqfKYJnBC1Ke0oy8sgw2eNokKGtaJISRehSGCXDpkT8",
+	"ksUDmRO1tNlCi6u+Bu+MP/vFLvhF+PHQs2FvvFk4Et3M7OYJUfu7EipXProXtOEE7Hd+Y7UEyMxeG+Z3",
+	"JdQk37CykDZmN6zMEo07/eMaol1GAXVYVGaxgHwb7Dn8hvHQ+bP+BbEi9o+2vg1jAMY8dy9ZzXIzlCKn",
+	"2nl79yI8NN+QFeOFsvVBfisNM3Jhq6asSwS9IUboMb4+TEOdXIIU5cj9OvOevGFtlGCaaPu2l7AiAMni",
+	"CZp5NujGblfW2z5PsxEGfU5lwPk/j8nuzkl3Y4n0X2HN+KxfHJHu44RsCRgnm1t/kHr2hj60tcyNP6/I",
+	"Gn8RySgZ8YMUgsOsiZLdvKwaSeWKJgVFa0NTk7nQaYmP9twW7e5k3dYG6XHDCuBB63fMdTVWaP35Y9JL",
+	"ey4FXyufD7zdiBJG8zvHCMfWoMJ5Qiua65FSLIuvEM6G14IsoauFZbqN8YsauJHBzIb6lJA6VIC1FuHE",
+	"7x2qtA6NwczEBTGbAVj3Ke/HaunOvAoKRq/s3+fYuIr9M7XcAHfmUB2zalfm1IRSrDOyYmWVEcNyIiMc",
+	"9FbI6wxzMDAVWEjiHcgJLG/deh0ztbw/8PQ5sjmTqrcbLUO5dx07HW99gWfgxtk56ZoSVsbsw3lizv8m",
+	"JujoLhKQcdXOIw8wyEN6kc9clmB06Yif4J8QM2gqQssSU4ft1mSzU/f6K3dvmC38YG7VI0R7AcG0ABtY",
+	"CkM35K7YUT01IgpuQKJEQAvfcKcKlqPvR5vdDME1OZyfwLL25F3Pu5qLsql4LABaQqQgx3zVq8ZpmAbS",
+	"2Pj1oU+PcR2JFvgEkDlZ8RUoFbsD1YatAmIi31BJcw2ytdfM8G798F6TEuiN0dMb9I6upODhmyOSRLpH",
+	"JGeyuq1t37NND/VvMELEcPjKITmlO2gvAfgLGnGH37XOuV3FyPrbYufhC1RUznAvd3b4LSax/mB/9M2j",
+	"kP+VF1BcsYizEiMueMNaA9bcAl2qRs+S/ipoSUfqnx+N1bSOvZjbJOvu6EeOJ1ZyG9/wQ9dJjfax3Ris",
+	"ticWKivZDfKC6Y+V8DpSseC+u4rOluAHnxNMQr95qOB5vo8Zv7mKuuKPk4Dr3zB4OI1ZFaKpd74GdjuU",
+	"oYc6rLKodi5ymAuurA13+NpB1Q3BSty5dLgmWPsnJGnfPLm6YT8V0KnRLr3Cvd+IxfhC0iBSUld4Sq+B",
+	"E6zpxwsvlwCcbGhBnO70dF8Tp5r873//zwU47e7ig/90e2HzVS4+oPp4e+DEovqqCugQdleI0eEIutMH",
+	"lck0sdoMerZYirkZSwPY2/F22GzRhb+vIpla31NeiBsbxtqrfH1fMwlqlvIaVS9+k+HLwOlQhCpCyf/3",
+	"luSigIxQ8ubVX/p7aJTB0HwSaL6hQ3O6p1A1spxmUPNQ1n9bXG1/7OC+eZd/qH79OoYsE6/NGAHAUwA8",
+	"jkXDMJbArzGOgompFS0gEdoiHIfqgPTcu3RrCG3FD/1YcFItlWLrWOR0AhEnZBfu4dq4wUMr/dHBvsUA",
+	"XAY6RTaF5+I9CtdQdx4D8jtr8zphpVrrF+3h1gReioKZL2VXJSTB/AHtYbCF41glgGUZv39CaLmlO5WR",
+	"hpfmwFibCR/j5rlF5HXfNsFYVH/tBK0I2fCnNjudA8OyXJt7x5RFkVP2ZlBE0R1OSxVplK3VHBLdo6Wk",
+	"gOu5kPb0oyF168e9qA1UTUm1RW5l3WcJtEzXtF72sq2He/bn52/I139E4DLGSQGff/vdUGF9HNRC/YA/",
+	"i5ADu4naT1v3/ARknnkqc8OEeP4lVfoFZWUjIT0hd5bD4q65a9NZv0k13jY1O7nEe0bOGRgFIqJgxxLS",
+	"jo+0YtNT93BWfHKYy2YLZLx1KVHtexzksUYEumGZoEtlykN8Xza4Zx5jnCZaiOugIrcfYXdMPtcM3yPH",
+	"gBCONr237Dsx/cqCdICVfh1E0h1u2XgNQPfoEW2u/TTgwduNmT0vYR1lrPRleTjQEBbGAXzGeFqxS+Ac",
+	"R9WYucudYX6o8Rrx5c0HlyQvG66I4JkLo5gnjDJnjnpxr6hBkgPkJXTOj/gJ2lKm1dVKpIIBtydiwBne",
+	"MG4J7ukVYZUDT4pZhr29MfujsCn63P7J48bhqDwH1EnTL35Maz7082HhW1yDslWbXivolRIdCn9aNvGr",
+	"PiCcOoRUoyamuKTdYv1cwV1leST+l+dQz4WNa38UCVfEcY2SvLe+KDxWA/+ScWjqUCavQyCfEf86C8TB",
+	"yPulQxT8RPONc8kf4OAFs4bi+HhaaFpGUy0bBUUadp5/sjciTjsGpecraGcW/NpC1HnJEhNVwmPVscET",
+	"pqYLW4Nv7J2veyImmqE9koF95yznCZ/sWALyeGJuarZrwGvq/hnPafWT91YZ2uRX5tp8Y83ve2U5TKqq",
+	"d9IIDnHH53kBffrBPfTkZMCmnidxtKami8QPbvsxxL1XcAMyWG51rGokh6xxxySotvInBqLxCra9DhIz",
+	"cIS7fhAJbqivw5Gtir7v/6TnrOoBBbubbtJB4Vs8TDeECVxd+OPI/rTg5DN2p4/xvedzx+wNjBq3YNva",
+	"9iSRgFU03gsQJ3kXuPzSdqVx/3s8wQ2jKNivYNuCBoWBYa2XZTJJuK0PnAyC5n3YpyG7TECUjB4l/5yL",
+	"+TdpyxZDLKDJxfejx4+mDMv2Rf32RCjQ5RnOYLalEDqWitGEcqI3COOpLZr0htY1cEVWUlSEm2/4U/L5",
+	"Y0T6997aR/g/Lkhl2021bZEeP3pko9Zta6TPH4fz4yK4iyM3SjwvMa4VREOoPidxPwCGHUJszREvbNn2",
+	"imoghSBaEOptXAsfWkh2A5KwimEOqU+09lYd0sHWFZi/VrW2ILXXNohaiRvUskDnm4Vj/oXbmrs2GqE6",
+	"ykmhHLA5TOUTxPZsf7EGvQH51AKllgXYnHMLTmRLM9cCVJsCfnCRt5zyKMgoLu/rMEGoLG2iY5/9vvrD",
+	"N4+mRtxLKAtD2diHnjpGpwpTHs2/NqGMqXmzpmeGRaj3AuYj+7sw4RQociBuGFtELPurw3+Zgpe2oLy3",
+	"2Swc6JOl9MxJuokARxuuB67l7gmhxCw062FJG9ZpU0GPDiA9I6VngLyHP4uQuB83n8FqFeONbrW89ir4",
+	"t+keeaFFdO6PGUsI1Cz94ZtvvvrDnYEIzUKEhcecsYxJ2KYjqDFBUNDIK7xxUcv77eQ9MR1fwfau144X",
+	"07NEvO+DNlRLZoloHMLJ5tgrNfzYzLGH4R9IJAzGoUIXGS93Fhs50XL45tGjgIQ0SuBVGBPez+ByqlzD",
+	"KMx6HfaS6tz/NomXdTGAMeEws53dXYwBoDfG7u/leQRSeeqaKE13yr6ij3KoIJBEZ17sZ3mh55PY758S",
+	"3Ds3UBsvsa1ybJF7xBoZjopqr8qI/dcW/lFOXl96fsGEBsX4umyXjQmqtIKnXoHCSsESQDs60aUCrtOZ",
+	"5pBnhCxARi9L5NenxJg1onLYcwTb/nWK81YyrdHtaB9Lj3YMehKGgD5qoPqq01d6/VynhIpvTZgasR3r",
+	"jekeSNvkx4/Gjfqum0LggDpgdMMabYYBKHhKfuVCk/e/PrGQpa5WSNvyqzuTXkNZXmFThUjpKDbPs2gO",
+	"wAuVEVoZxdqhPXymCNxgC+RsCvjIA9y4nYyI6MtOoQqgf89SWJ3s3o+WsXyDIqJNATfiDdHcJx0MdEt3",
+	"LnqfwFORO8LH61ophvR0rZJao2va89LDzh3dEv/cwFSffFVWlJD+qiMSmRWY1sXdntt3HwhmQktflz/5",
+	"1if2IAVcleEH60bWQiX2P5NQu2zn0bIMUcFSFDv11j4+aM+Q0jjNnJ4ejMoMLWcECKbh2maB3yGL0w0b",
+	"O+k+xD/LZV3CVYhI33wTRF6MpxyWzNysoFgB1iORVjpj1vyClRCQ94eXKluHSk+uodZPHCShuzaJa0SK",
+	"Jfn2UocS9UB/v65EafupY2+j5MvVG4YBpB64YdgsydVr4aG06R4VLcy184RIWDUKCtK2vEI/CqHYcXVG",
+	"2+GAefL40df/9s0f/xDK5kfs6YDXiiwtvpDgORgthGlFrCv+CYJkexwTB2wwfEFMK/WalNXbpm+sjttG",
+	"Iv+vhP4RQg2BfYVDDGl9T0xGG56Eyxii0SCxDXt7GjkjG6mfqxmKYvv8liBreVBilXqqgv3Lunya5BSx",
+	"8DA+Uyd1mJ/d85PoBF26j9/erJcW1O5RiEqvL3+oghDj6FqO5jqYuyyPZoLORQ2b6CDwT4iuok3n2rOZ",
+	"0BDJCL4E42tjy9QSnHWSlvG/X8DkltFlbPV2KLSzb7oqsQNMvbmweXVdshxjyDFkugKWzXodr/sYQw7o",
+	"X2WH3wo5t2fKSoLaBAULGsVcGZmtBanoNWBAlNBScPBXEYdt20Paq+oByMg8ZNZuNxhR8LBklBN8LjgA",
+	"V1o2FZoMs+oFveY3FwWFNjzfhC0jazxe0ZpFUlfcA5HzEyUeByhmw65IPaedtAymnNYgEcR+P7F2evox",
+	"UVBL4Yu+RxflHkNIGB1Po1ZsnWK3XLrH5iFCaCrXoOMkdd9HKHrkLthDmIdsoE8cYuvtiZuprtk95hwS",
+	"PiwVpZ7RoCd5w2PwgRGABJcMFW5wWcI6hgmBjedibQ7SaOGWhpOMLE3dFx56kPQV6Ww146D3Niylb5Ea",
+	"BcN/w+a6v0c7dw/io/bB4KwunpGaGBt1uUvhuj2FAG9ITrnt521zlNFNyVTnV7Utzlt8oJzyMP59SLHB",
+	"0kaqQWnrp1EWMO0uHXvNblzqiPweuVHex8su3ZqIeci7Z/fLR8a7itNGxQpFvRkVUQSPm6tsXyRisbu3",
+	"ZPNQ6WalP1umbIH4bTJ0uwPtRoUTpNvlOy5qOTZ2KHqNDudkdaTnZo02Y/XdfpTAvjqHKUFT3vU87FxA",
+	"DB6g+SYjNWUSsZW0ZLWF+5wubG3bkxwpj2tmUCrdV9iLoB+ETdxrtD2VAglXd49eTPysOejTf98NPGj9",
+	"fO/MuvB5GCY1H6vSrMdSkZZSuWjKAp1Cg9KWYf1ntDI03FjNmV0YWWuDdm3K/gwM8Y7LOgFrgfuyw/qK",
+	"qlE67JSpS8p9IbWedn0N86fbHOQukurX5fbGTR0TdS/a2qXJFOu79gaN6XvRPm9mXW97t9u+S/yM917a",
+	"JdW7iGbW6aDSsaGhMoQ7NPmex5KJDTP6hat9/oq+jg6aNKPYnA6VJaJfbKmyaLhEb2jb/MKcm0E76vR9",
+	"Kho4AdZnF6vZO+SsgoxQKdkNLTPXXEPIaFeH9PJz2fCrCfyiQF5uA5kPamakhJUmotEZMWYqFGZhbSez",
+	"QJF0OG66s53UmbaoFAUr0PGPswTrHFPLS1jRFgsvLN06fyMuZgBr6tlolDWP0Wpo3Fa4I1DbiHlop5sd",
+	"lIubDwdJtI0a2bd3ktFAURoty8mO9w4yMiOyKXttug55+ag9GqM4m/Pkad62EY7qJ72XpQh1jr/IErAs",
+	"wkr/N9mjR4868AobIusPnMyfe8rWYel610z1QEv2zTnJ44x8iXG7r1Knbpu0hhzhgcLMqddwCko41lWE",
+	"G7e2HVSlWNJluUNhZDNlMIwKlM+zVQfFoft9P7qmwAizM6tFbFvjFph03YAKthqxeUid/81Oa6FAQnrw",
+	"Sl85l05iuZzFlAj57KPadpLNxbgFgl3uiDlCWAdgX6a0eCJZit4SdrlYt897TVbsBkhr8LdvnHbZB9zv",
+	"EV+5UdpUJMwKa8xMwyytob6efrugUhgCMtQHAYlpzP7jes9xU7JwK9WIT7ylB7f6sRfHWa9aeg95ppV4",
+	"5prpsXGgltqiKTiStHaPV1j9OeqbRqOgqG96MZe23QcvpEBthNneOrBMT/Z4YwwE2D5gMxqbs8QH8DDO",
+	"VtzYPvCuF88gx3ZQGtSGe/fAlVkJxOdujPLZ8Oj4Afu2Li47SEIpliVUs8AzZ8P1+hqeYG8hriP3kts2",
+	"eK+fYiMutPxzWpYOEt9c+9uNwD/ZnJlcVBVW0A2+Xxs5578KesyPKPiNzh0FiIigfPpRAgncmi4dE2BN",
+	"GMYDEBpPrPDSLrH2b6JCwiK295qy6giKxJsuTHqgwF71Tk8gSyDg9JyUtsBxTW0kfcYvLcJk+nU1gp0S",
+	"QYo0X4RzJmK4I4jy6H/WrbF/DPv7uPf+IXq8bQ3lfc9OtCWGy8yaKtm0bR1xlPDEebBQlSumd58zXkAN",
+	"vACuSc3eG60O63YxaiNqNJUPkAw3QTSV7XH7NflGTUbSbiJvhl0052FZjNQHrzo4wLH+GYeIAkJfXbuk",
+	"uzQF2CXphWTOKLieT4xPbN1mgwiHPc5b0LdjgmIEYC86rL0xOLeRphJnbRThAzMBBBejSly5guvU7bco",
+	"D1Nh8n6Z2N5Ewb0awVGY1xlolovhzp7K9qKTDbcJXrNM0AGeQyATw8GArY2KIEWz3qCVFWscK4HOxfHC",
+	"lr8q3uIDV6Hobr83cB/N+n0NuQ7tnuvFazScXFSQ+c5rRtkRK7JqJO5qDxRuFPYpsD9MWxw2a4Z6snym",
+	"bCBonjeAsjJlI1YWxjzUqcNmoM7a/9RgqYXzHTTGjaHITKAXt3U4n6nM1evv0BnFxfapIYvgMODmgzPa",
+	"LwoJZHQofYU1Sskdjg5qDANlg/GAYBtBPtSj7L2btgxRA7+KT5NQspe1ifvUtYFC95SrOXjiCvqyvYq+",
+	"w+wQTO1xUu2wf/SWcm1hmT1IkzleStNdhsAM1mvkbxzDsUEzwrtAAmfK9mQ1go3p2E+vxuN1c4sMQyO0",
+	"DccjMqV1lBnRsrhvPaKNnMwLMaaAbL5teAuyObf1+dFdPO5AzHbyaNjDFXatXvtU7ImFQfTGuW2649W7",
+	"MDoye/HbXkh9HhoIlcE1F9EgYo2MT+E0TRxnHam4SCqyCMJDu81s3ymyF8cIjEUqPY4fEnvbcOdVG4mc",
+	"B9zmGRFG7NGy7AqHp2M1aW7bQy9fkBtO744/AKob+EP3/KxTbHEAsPtbA81RYXXfduVE+xl1ajezS4aF",
+	"gBxBMx3Bp4x4QDpQyd7gmV1caM8u6Q0Ub0oaQdBtJM13iSkaJdVMNwWkPi74es7zifh/kQQev7b+vMH9",
+	"wO47UVstVJTswSIOu7vdrQHBGLZmyFM32lDedcMORYs6SNF9l2ditxotAeY1Le31N8IfHxAg1qcKE2P9",
+	"it3Mve2IUJLVut/+4rAIeEYlY6/pRaR78Uz/6V36Wc9zJE0tOgbTXZY2TckqoxVQTpSoAAMpM2zPQBns",
+	"wr+C37FeF+b9rvQ9SkIuYVbhCeh5Ki/osLslUphih29/F1/z3zxE+ow8mBZWfQo2dW9xcYj0SwDea4uf",
+	"1NIo3o67FZChcFF3vm2QiGkF5SooPJKSFdGL7zPobQ84t4DYi9qWlCfpDBOH8sqZzJtKaaNOqNl+6DHX",
+	"tmh41BU47rAQgV4z2N6cUGlGnVsCcQ8wvtGOmjNAPT1s3z1dIpE65u4+DJj2M7rszIHyu1NLT9VIpOBB",
+	"/He6jCUa/dzSXTg/ZEt3NjMOvWqWgcSK2Mfufhu0NrsPiSJte/XZnvHd3e+N+lYj8Kjrtr67vyP2ZewJ",
+	"8GzbkTcsN2JoQWOe+DvC+BwFgicvhZobX7mDG32q8Yt3Vm+ozaXd0AKzo4Iu+RZDNJiQyxTBuinX0N6+",
+	"4CIbz3xIwRSahUA0WTce/jLurC3F+qoLRqT4jcUacfdSn6+Gzax7MmtEjkYLBOe6lmfyUwdmM95ZGo/j",
+	"a/vwiMTu0JPCKW+B2A32IFyKwqcJkVoKIwZIRXekFOKaRBAHpnvyJrxSK8K3lOsY8MleNyXMVCerfpRq",
+	"CgTGxvZiRygmiT12htvVgbuzsm3HvXR2u9uTXQP50ufiwRHond7uZHaSdEQ2P0PgiZD7TBaJRvBzas2g",
+	"9nSl35sjyR4RPXZuuD7Flj7YGy2ttyRe5GDDNcUg4hVLURoJ9TsifMe13IXyNoK96LpGwk4nwvW0YZg0",
+	"0KcuBW7WzsTl+Az46ZZRDlPO8b/2iBbCvqM9PTP0aSgYvfJZZzHc6RQdcgauRZLRZffILsH3Wm6hJpwx",
+	"ZvdmhFdeBJPYRpBs7ooWMYTHGFlROGSQ7O1vVfsZmTxOr5xShtuBR1b/k8thibXMnyw0Tq5Jvo0v4rUP",
+	"F081BAnX81K5nm8d02nIw1pYO1qELd6MaFpnRG9ZDhnZiLLISM14vsmI4eaMXMNOZYgxpTJibhTbvjgj",
+	"cEPLhmpo+x9nDurdNUF24X1XoubQIcz/RJ0Rmw6UYTfrjKwASqMiN7wQwwr2r0NbtZKiCmbg8WA3eWx5",
+	"3K7RNzNgiqyg1Kia4xPeipqk1CAC3tOCxA3IGZdaAFA8ArOvxXRmYSHGDsjrVrc8DLBFtfZIlD7d2tdQ",
+	"z+qnG4x57ne/9coW1GMv/Ia61hBhr+hxwUfnYYgO1N1eNM6YDFZbNJ+c5rfw5mx6EO4StPY24EFlQkUj",
+	"d38h8sY7QQNxCVoBYZz857OfXtoEOEqczzoAdaI3kX5zvzUQK573ZgcKi7eNLQj+j8vXr1KKCyqbHde+",
+	"QzeXW06QUzYA+gj9aXGciSa1x2iWPKOQZFXS6100qyq5CvqwN+PdvH7xwuY7NNaOJUYciopBA7twb9ou",
+	"wcVuWa9bbZRlnnWZ2NEU7cR+xkugMsG59Wf32L2d6f32g2khUv+DIBjiLJytFzKIsOXzgaabU+NT8QTt",
+	"Xv9Ct7IgBXvozfvUm9EJt9Gioprl4aMRy9JmdM2FYmosJjHmeg/1yPOuGkSEbZUcqsmF+4+6+GCfvCWD",
+	"BuhB0S3FEmY5rUZgrUf8AvdBvF7u+kAC6FDpyBEm+Zr/EKzTiyTYucKYGftwcCNhMkVvnNi6gskys4uH",
+	"VoyvQdbSlaoFwpIbqGaH0xu70mlYETd695PhirpKo/Au6CBkSk1zpnfTzQjcc7fZYiMixjO2yEsXVB44",
+	"OJSmZaGBZ2QZOCzh4Fj8Ona3Vl3T57HRfW9o789OX5dtTnwcQGgeYyAAPi/TIA3Fxt7xGwv55Xaxm63d",
+	"ipbuPbJlHWN1m9y9dJA/91oGRIDz3FOYez2Usx79HcyX2y5ZBDtI2lp3KsHCeRujVNNr1P730lh7IZbJ",
+	"Jq9tcGO6nae6q8+jFgEN6J51ccH9N/aA9+/MaWPgfARhOEesSfKOCVsQQXJaAi+o9PnziTgD4o6XBC4Q",
+	"fx9+bQi2uldBE42SUuRUY12SzzTRUBMMFLdl3ssdvqv/L1YNbKhqIakdJONhFkjQg+25m1VAOm82tr1a",
+	"whpxBZJc2LXeRGssaO7RZ2y4x+i9hbKNf0PFOGF3v4MjNW/IezVdbTOuz8JF11EPiNvrkfqkUojOkT8D",
+	"di2WwlFvnA05nG4JKyHBIXHYzxYV0iJTIWqFMdXxf7Qsn7o+Vq6CzVFrdhrSyaotnW/HedG9b91PNt5j",
+	"/FIHC/WNUEWXvfXxtapvagLUSNGt5fL0qjte7JWmJBbpherj4kU06fa97bcaHqXn/tqLW2GzOiGRxe+H",
+	"eaauWV3HFhD3DPTievcsjbGug15IF+XfXmWM9ylYD0NnbnoZ53axJUqvmsW/YJBdm6DeG6sA8x3P9UD2",
+	"BfodpiE7URXBu75jJsydWzAcEagj0pvBFur6RjU+6GvhzKzMDGY0xBt9RFoO2e5BGE24hlqT/rXTb0EU",
+	"NqK7wro74sH3gCvbmF8fC78tGRkvpEK2jJVStb2e5vdxGkP8ui/hMadqDuu/ND8IWrwsIVkFH0oOF3vx",
+	"4e40u4WDTA9cfpQWPlI8Q/PNBdf7pbixKgXvq9/jZQ+W4dQjYpnbZv8MM68x+6W1RqZ0Xpwua1cYfet3",
+	"bm9Pxn9nI3X8FcVzbG1/p165e2qgbbnlWvQzrVyauSIb6pp1ueb9ilQUW/uMZnBP9Nt9glOILccAsVqM",
+	"dYU7ese3WC/Z9tV9R9eccoLB5KhWm9AqLbWV82VTVTSU/TPvXn5Hy3IXvpSp2sy54LG7eggvNwCDdKcV",
+	"tRGm+w2TWg2bLVQptjBD0L+0OIQJHcYGAEj+nvTTdYEhT4MQ/e37HTpyET8jqsJHvtmL3U23YTGGY8xW",
+	"NeppRMO+ZvU83TvSTszM4F7IKb9O9+1tHi4wuHMoQkaQLZIRLw4TAA/mkrs7NdG/U4PyzItLNJYQwOMJ",
+	"0WDbS/sEFPT1Ed/aq+sLRmTDsYNrGI1hBCwsvd1/aHvu0Bc/7zpsTOLYukejiTq+IbiDpZz0XuogfqjA",
+	"tpkOJbbTvvcGjPbuP9iXv6qAobYRjYwkXiN8z7xYyz+H5zemPdmRQ8fob52LxaeTcJvXOnI8kzNKfu7a",
+	"Ox4L6jKOupLuQMDk76vVQMSOmvr7HRfWvp2kHeWXUMWtgryRTO8uuxia9k2SbOQLHXFUQi8HfaN1vbi9",
+	"xV58q0Di3TtQ2p3xFZZH46lXFtEAqqZE/2JGFOs+S6AlqTcCi9R44aMLKyor9QX57gbkDusKCbbGI5TY",
+	"RRFc7RfkO/RKIOiPw2UkPl1Gkd+9ffGc/Onrb/74+y/IO1aBfc788auvvvoTYZz89d3zjBSNdAjZFStL",
+	"piAX2K5csX9iD30N6ov/4m3d0pPFf9KKatE5VRZPFo99dQT2j1t89cWjL75yWTq4uRe0Zhc3jy/a5lVr",
+	"m6Rj2A4n/6FYPFk8c12EJKhacKdjffno0Z790+v3dvEPF6e2DDmZpIETIAmHpHNfmD+v6EjeQruyC49g",
+	"itzkFcXFzxvhGkYqq6JTRbYbUaHswvpQ/IHfjn78J7gjf4GunPuE+7JXOB7YoHcbcI0c7r9J72zJLKs1",
+	"8RvwmbKjO2uHYtUdFqgsYc24hRsz+7kR2+EFkBEsq8Z8VA3D7XWFLurig/t0e0HzXDQOTiC44y+Z0s/8",
+	"Q/fc8iSV1k0W0GkPudSv6zg0cJvymSLYoM1vjbctBZqWQPON67NJK9Bg7se/h+fsHjGTWln7S7aoXQR/",
+	"76wXhX/zNq/vz8JmlhyFp1/Btt3a4cWhZQO3p5Qy/WkPjxHtCH5PIj4rCkIHxHtKFNyApKWHf0MMXyP2",
+	"qSJrIVAg2QiSUU5TT8vFB/fp1t56JVhTYkjSt5j93afqYIO/Prwxf8CTvBY22+G+LE2vgVDut4KIlcuh",
+	"Yko/bfmZaXINUOMHzHhVFue+az9QOvSQO3J89mHBzLs5r5jViRd0wOsdH2Y9npp2Ev8yQa66NqSq69sL",
+	"5RALojLuElB5Pr1860MxJMi47zzAyTEuY6pbp5lRyThqZRtaEOxuDxVGzlcUuQAVN4Shw707OgNgGCpO",
+	"/H1Nd4LUVrUcpfCf7SMH74GL+60BudtfXXw12f7JralFA7d7+plCQZMR2rUNtd947iGsMN9yYeOM1BrP",
+	"iyy4mt8Ga5nMYzmMDpc7r3s7nFJQ4Mx1JDnjZCkpzzf/XlEMvYVW4VcY4PfJwv9JbnneSIVtUyaffMkq",
+	"Zi/Sk11YyClYKxY4kI6N7n8c7UDZsPnrCTSLn3yb9tMpFg4w+bxqRW/SQ6Vi6SGc70mkn/ASdf4qsSKu",
+	"q4Py+kR7vM0hLgqHqGvrQVt4hJLm15h9VU0pGPaUXnzAf2/HzCBP0SMIs18+dSK95m4shKA9COXc7+4a",
+	"dXtmnd/T50O64/y7nkDNclFVTP/716sv6Z8e57/3AnZ4Iy57ZzTxTkSPgq0AGzKIdUIem0eOLztwhbaK",
+	"7aFIj5+d17qrUr8/g1pyWPYQGjJXy2DZxiap1Yz3CzRnyYmLnns6Ji+8W/pY6k/wZ2vKuC3E/ijCpnW9",
+	"n4eqOKYD2Cfu3UkLQu7zbo6tON9BTMzipRXTY3z0gumHceskJtQkGVmn4Q6WbwaBeoSed8yBevgWH3Eq",
+	"hXcz7Xr+CPMzLvQnx0MbygtxA9J19fy4K4/pxd9TXry+wYDGw70gX8H2e7eZ574hh/Oe/sA4Vbuma7CN",
+	"jOzxoDYchCfIgS34U+RrtDFjc96NyXIH9vYpHSvVq3mPyee2Lv6UF32bYD77ly6z6Q6/9Ilnd3A/nFLn",
+	"aPf7TKfE2E0OCyBr28Lg1WH+40SQNTv7943gbV2A8zdZQnxqN4v2mTQx/n/nsvUeuF1sl3lGnsGN8zbq",
+	"M9sdtFM9ljtyDTtkozYG++BZw5eyjZo9/pkkjnDVagkhidEKuPDgthz83qOfRW/222bh3j6aBk217/zf",
+	"5fduWVnav2J/ZqJqeh8PTyKPXaxcy51TeGdf+LYzJxI2OP5ZtThOaFFIUIoYiqEe53dSEQm0sGmAgsPT",
+	"1lXqavuwvxTGILHdE530hbSd5j6XDR8PAT33j75t+HmyGYINZg4pges5hp/JvZ8rJj1sssfF9hQxBqxf",
+	"bmc/XaChT8Bz20PtlIeObNnwI1Dve3oDAZJR0nK475GYGX3OnJlOo0MFzyt1iQcm8bCc56R03JNwXnpr",
+	"O4565Lz2bTaz74bfX9Q9Dk0TOjP0Bk59ZNrxsdbozAemR9HwsRns7j2J+CNAPTgqDS9AYrEM5mk+7cri",
+	"4f2gTL6NEk2cmg4mLKpsukfuZH1MADIehqIoKejOGnOVqIBrm+D61Vdf/en3T8lXj8zXitC1cFWaDlYh",
+	"G9N8g8v5Onk1GdluRAlZf1VPzZ2TsgRMoU1ewEnjCJaO37p6mY/hMM7I60vPmWpglymyNVvp2NHcCFa/",
+	"Wrp0glYpRmOPVXBC5diu4Ytc3dxHNZ6YpKsKi19V7pmDFz3A28CaibruGhqf4mRiwo1tBuyQSlwb5Qpi",
+	"zO9QQGfkvkWsTLFaKdD762dVU2GtocVerRi3f3mUPnCJeTfBcb8cjPk4lKh3ytNqiB/L1vGccQTd2o7k",
+	"mtwyaWzQ/FpljtAVaItOd+88nqTjcPEBP4ymiNj6yFPvvKujP5OQfEbwvX38zKEPbKkyBDhaLlXYgZW3",
+	"+3myjNVe5WpU2H3blnGOCrs2I7FNRUTALPNBMY1/wAwEvKt577o5VhJi0Im/78OfbOUYGcd3oUjiU7tj",
+	"rvNGbMi6pNrQL3nUN/4H0SEdXn7acD+ah8/k3rMbkmJotTrQUaysVQnmlLa+PLSxnA1bCFD3dU8kHa6L",
+	"D/bDqOz81ke4TiY87Qxx6fmuwzA9ToacHSxDk2gjVJ8OTJOCub5Nx5aaRbeTR/L779PxohTi+vipBndZ",
+	"eMw/9lKI62cdU81b5w8FVLXQwPPdj7BbnDDVwCzzYbnVXAItEvj+xwDdlL7uYehCM2fhGqDG4+FAhfGP",
+	"/Wa1tzMZU0JFGVcXH8wpu30IHBoeyCxvdBhfbt313y3F+rC0ev7RdeUoD/rwXgK4ntCnLTnFMpvwSXAd",
+	"T48UU8PIS5sP8JlH0iHeVLWOmwzvBsTPNPeDmC4mPaRuD4c8XiWntJBwrgv3XIbKnw1XdTkXS5pfE8a1",
+	"II2CB3HHxrzSjmTf9oc8wVXTQtSf+bo5LxfYGsw2TNOgRdYoi10vuA3dIFyv18Ow7I4p27Bt4ryBlJQX",
+	"6hRh6W/Fdzj46RjAjX9m8vdnPYO3Ql0Tiso20YIUoo+L3WgjHQ0/IHKrSiT2xQf7YdR6aWmXEIfYUuYg",
+	"aAOeva8S/IW//OuQixO7uZk9mxZYwZzEDmDYb9exRTj0j9uJvEu+ecjnEgxpHJ5NlInc02/bh09J6IPJ",
+	"zkTz78UWk02yFk6javJNRvxeEaXpTp0i/Bvb4dNI2/D+nlHwfiwCu9qrTSKdx09QH9E16qB90cGeJnpo",
+	"MULt68GzVmHIukR3VBOEg7pn+qQ+2lm+1WFn+tFYGL6qb44ffoHu25mhsE+pvNxtWSxk1bLP/XnfD3X6",
+	"IvNnReHBi08mw1p05PNKrksA/oLatlxB43zVoTbf1zqXTAMpxJb3NEX0gKkN9vJYAqkQYj+zJTKUE+Ba",
+	"7gZny2ZfWKR22/wAv8UktTTxdvHBfbodLwXsCP7p7/1rPhjt7srdxKNu1165FjFTNdynPVVu9I9SgX1G",
+	"2jodgGkHq2aDIIWkW47dfBVesIgp7e+xecfE/+mLf1q42bNxz+yF9hrtPZBF+r5VFx/cJ8TZghq7Px7d",
+	"MezmOIqv7Bku82VvxBMdlbbB2pnsYHwvBxaGMztoo9eXBNuNWdAgrWwupQRauNDtFKU5NPW48vzSPXOO",
+	"MPjLtgbuY5S3uDclDtj+RBnGL33B5alChj7l/Kx3R3/W01PK5RZb9nWJxYjlQSuX4de27DK2WdopuMg3",
+	"gt1LwEWV8Q4C/DRk78Y/e0a5OKPz/ucOerWpEcUcpVwQqMF5+JkitlUScZXzSZzwwX5IAJPskXUKS/Lb",
+	"46BIvhByDXpQMBxF5o0s7lM99sYiOFGZdNk/nkdJijHXb+xefSW2p6TKK7z5D0jyyuZyHeMQyoYrG472",
+	"Zm1JlQtQo0denS5rzCO+nUJQPyuKN3b4xPrkXq+rOOf0/X7ffJPdHapE5Br050pLoNWQHbqWS4xTXOH+",
+	"JGe9F/wmxgTDlrqqU7EiTB+lVI8X5rYXHHwR/VMXLsJ5bDZRjQV7/g1v0/jsYgW2edFR+G1vM5jekF+t",
+	"ev8ElfcLuAHuafyrbUeKeO3YxUOho3xFpXu33/38/bN3P/+FfP/up5cZ+dMXX/7+CcEBFPm1lmItQalf",
+	"HTj5f/EX5kXeuD87+HdrVQAvcOt+dS/tf0PeeEAC197iV4fi3z1g/28B+IeHyU7XHqdTOSHhI7hKpvj7",
+	"FFkLWEfk6NM6G31Vd9eAF6Rt0IBMOxk/qUs6ld7+xj5yFihmegMFzpdiA7qF3X977UDdHrrdcTjcKyFb",
+	"1DAtyBIIPVX1qX310xyV/t6mHJYoGroRo8ez4ZABe7Wh1vKeZFo+ybNnwhPA3kUfyWGBb+ndFVkLJc0k",
+	"4fDeIXWoNryKveC3wDUpqQbbGO00PHzCsLnd7jML+3bOs3k2EEPqvn4NPCYXWjJansipcUJa+9E/Aq3f",
+	"4Y6d16eBBM9FZe8YdGqY4ywad4wZXydT/IP5J8F30VLvTJ4Ll3uJrzrsfWEEP+ZZKm07k8U8GuElf5pH",
+	"/TW3WHFH92XU3ak8iiejz1UXG6a0sD1HR29frOxIxH3LbTLIUcqtH2xVdLspsTST0yN2IbuhKVewgnDR",
+	"rzjLzRWD1vjTPmr6aQp3T8qhRrQdv35l/pKjAGPiBpARTqXom7HNJHfW848k7xE+CZFiRWXuL4sRh/ZT",
+	"h/3CKkQcEwpcPi/T7haYQXLfhn7aKHjbPnku48DP+LGMhHcb6HBLMO/ISoFP+5B7ZLkHesbxDDpl5UHW",
+	"lg4a4z6I+tJT8L4rL7UqZ6tUuxYB1rPjYQ9TsvEGHGgTkx4EC4ZM8Te0Uae0xZ06o+Ff2RrHG8yxj729",
+	"zLVl7rLlzhgtUK4stNaaMm7LiaxnlostmUYwS6r6OEu1x9mLAGwU0c+KjVQ1modbuhviIGwxzxa/vD9W",
+	"ZqTu4wz1Hh+tzuNj1XdsRyg8eTAa/nltlDrYniTM+8aO/bY5JcE/CiCqe7N44BVP03HgUZ3rSjbcDYvw",
+	"c6HTWwKaAo32mTpPW0HKlLdPE5hiXL93GMKjJT643M8U8W3DhCQJnSIJ9jpoi37wtDycip+3DZ+AUrpx",
+	"ffpTR/R9/eONpcwOXC139+uD2e/Z5pvErbqGTZEd9t+NYmp8SuVHbxse8wkdCYb6LabrnLrkCLVtK1Mf",
+	"Kp7OvyJKtTdyEgwYI0IvPsiGj5YRBUk4XL2PTWDGgYZatQ1PVpSVjQQMUa2aMtZBdykZrEKHeClECajh",
+	"HyLa2jwYRGfQDo0IO8DzAgribTnzF5vyGZl6tL7+Dx+5vv5tw8cRyI7DM6+twWvNYaYVKWGtMiJBNaUL",
+	"GW99nlYJK23u7pMWYb1teGJ1SsfDF2h2nbRwpr+smNh72/Bna9ul+UGKPbu4hyP1OGyPL/m84qBoBVhi",
+	"qVwLdfcXUS0ZxxdRTwkty6wVVoCZb8pnuKWL0Iuc8hzKj85/z3EZ3pb5VG8x+xaWmE874VNAzox0b/OO",
+	"ZlCnUVMo1faR8/TvcTBTk40U7JqOZJ05BndWF2KRu3rL5Y7k9N7QV6eQ6jZ/9WzHasa6LDDFKEt5VI2z",
+	"MFU7WQJf9Z+9bzViWdpkJHco22r2L8hz+36KUIlhvv/97/9p9+3iAytuHyK72eWdvFL4Xquzm3em5YVD",
+	"E+zEYEixt76AEiovEuIHzz90loNnJ0s6d35dx4nk+r1w+BIdFKo9kebKNEcy83js5g5gvFCuNA6VpOpc",
+	"h/CB8dHKrFFdfGC8gPef+mGKDGteLSV+eJfd/EfDx1uR/8dfOdPzDuD7qrxDIVNACbWW61EaGlgPcWsL",
+	"K4LvRf7/n14+vNvL2O0XH0pYG4VXYRsKqsaR1C83APqkGDE4QQw41355XCWEiy1agLYttQJfCdYz+zJC",
+	"tYbKVoC5jx9XDpawvr8M2AMwE4phtI0529e1aA71zqAKTiUoIkx54cMQH1XynmHb814TueNsfSR0/ROV",
+	"18+70Y7erI4qMFM8jIKhS7rDOhZzsB1k62rQYI6ptg1j7+DPcBk4KJ6JLEL/UFJqs6sNDgbJvnl05jZq",
+	"7dLPmHpoNkC1FuJnLZS/qz9FKFerlZrTAzcgd0PqPbQbtz6vyzmY28X46VIX3rB/0UaungEHAKMdpH6X",
+	"qqLozrqDuSCVkHNcwhJqIfUXG12VD8+X0O7HiG7oHjmlduimOFt/MtngxYwRxyfE6SBYNtnrNILuUAUO",
+	"wUILcW07XregFkyRVUmvXXJa3nWxewA0VkClBSwM0vXSfp10X/2WDGRxissryfnyQjS8SM6m31JlQXqP",
+	"hN7qoE98c0/UsFXmQk6GNYquQddp8E8U5BImvGGX7pmzFO3jXCkE8as6jmbhNuQzRdyOZL4UussuUxux",
+	"Va4m+oaWzRnocvHBLCGh/NLtW7oevT5qGaZdrkvHPHLpxyQiTnLzE9C9bTpBrRQO/jfDGQ/DyPkLu+kR",
+	"h2ll2XZKBXFAw1NCQfnSp5mNKutG1kKNAqEfNSdyvHsvlWAOOMlLEc/yWQsL0jueYPQppQk68sVSBVvq",
+	"HsHSdkN1iCg5LUuQmMStAE6fSvi6Bn7ZQs+fquORm+DsMMu9aQMOUv/1UZrdrBB63Cm6Hr3G3JMbyoun",
+	"XcNepsiyUTsHIWRRyxHHzajOri1UkgS6+OA+jfugW9qOZ2v3Mv7sIkUNCKduz/6/SNLf2TjiNR+MdjLT",
+	"xb1QKqT6aU+6G/0jQaqfibI9QHV7aWPXTH9tuzvaiO/SmLbTXtHD4+yaCZ7UrRHgmyZWQX8Onkmvov8E",
+	"WeYvwnrL21p8r9p5HCnHSW09hgUM9HG3pPY8ATYCXpybh4Iqxne86PPQp07N7wxt/HgWwqODQM6Nxuvy",
+	"ANfsBji2v7wT8bRkEwGS79wz5/E94MLMlLukbBy3tuMhq+zUoNULRqAQiB+BLTC1XqwJNTbVWa/c2aRd",
+	"sRLUgziZzwp/Ml+wMj22+cmA4/ZfLuoFR20Xza6CLHdHRMilxFC6M+2clMgpN8aBlQ5akHwjjMG9kqK6",
+	"g5y4hlpffMA+mrfmz7/dnpOzYoH/qbj7XbOuFPx22pS2wA6X7Oa8utj8FYr1w16gkAWu6gGIvNdmKWdR",
+	"aXGmjyTxnqE5H5J534stVou7pNpjhHt7sq3f59eVp1OmHfyLx9e+g5SrhdQPicWZnlDNLvGJsyhmTMPH",
+	"Qrz6ucXCNq9LxGo1RCVQCEThS8aYxH7QpwwMtSrJicZvpgnfnI/yTSLp3ZqOlGZkHdIeCM7QFjPelV/N",
+	"0SFEGrW5dOmVp/JP27WfWVR3kwbMVb+bR9NFccSntpSB1dr6HnBsZXs3rBoFhWs2UJZdBUPKkbjA3MBT",
+	"AMg8NwOfkvw49juB85yCBdIyLbp+j1OH+Yg9clvxjdRz5SuWWXDCfm2Lj/MjDMANRqiwVwc+j3gu1hXi",
+	"uIspDBymVJI6DvqA/6ZE81tm+CjBfDP7Hqiyh+CxLarRVfEFMSfPYknjFiFu2dIYwcr8yXqFspH0sOBL",
+	"Hln6jAMgHEsGYSwEt60FQdDw3qd7BfiP6a5VuXnapvw4QP0T4Geqnng5CoDmkKUTQVORIudFTU3WILpl",
+	"HUeJaHfEufQs6FM/1t2hslvN0XCM+nQpf/HBfxyP1vZ54OTH/x28j1YPafzuOPAnPVWRhiRBB2nDSt8d",
+	"hmniy/M/MsXD48g+kU7mjmrqUtBCnc6icRNcfLAfbo8Os2rHPeYR21+ybx/2IJYebeFBr+Gv3Xj/qs2y",
+	"tpg7ZjeO/E43KiNUE0+y36OnXVQ1qnd9tdBH55586P+RrfnnzKFPhwHe6TVcsjX/4bSy0s4QEZS5KI6h",
+	"JP1k1Uszmov6sjW3eMlLKbYKJGEY88rhC/Lm9eU7srd3rksrcxJdQd5Ipnd4DrS4Br548vdfbn+5/T8B",
+	"AAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -242,7 +242,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(node.ServeCommand(), node.HostCommand(), node.ConsoleCommand(), node.UpCommand(),
 		node.DemoCommand(),
 		build.BuildCommand(), fleet.DeviceCommand(), fleet.SiteCommand(), fleet.LineupCommand(), fleet.StandinCommand(),
-		suite.SuiteCommand(), suite.SecretCommand(), suite.AccountCommand(), run.RunCommand(), run.TryCommand(),
+		suite.SuiteCommand(), suite.SecretCommand(), suite.AccountCommand(), run.RunCommand(), run.CrashCommand(), run.CoveredCommand(), run.TryCommand(),
 		plans.PlanCommand(), plans.MatrixCommand(), hand.SessionCommand(), hand.FindingCommand(), hand.ChecklistCommand())
 	group(root)
 	return root

@@ -253,6 +253,21 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/projects/{project}/checklists (the `SaveChecklist` operationId).
 	SaveChecklist(ctx context.Context, project Project, body SaveChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetCovered Which devices, OS versions and languages were covered by which builds, in a span of time
+	//
+	// Corresponds with GET /api/v1/projects/{project}/covered (the `GetCovered` operationId).
+	GetCovered(ctx context.Context, project Project, params *GetCoveredParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCrashes Crashes by their stacks, those met last first
+	//
+	// Corresponds with GET /api/v1/projects/{project}/crashes (the `ListCrashes` operationId).
+	ListCrashes(ctx context.Context, project Project, params *ListCrashesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCrash A crash with where it was met, newest first
+	//
+	// Corresponds with GET /api/v1/projects/{project}/crashes/{crash} (the `GetCrash` operationId).
+	GetCrash(ctx context.Context, project Project, crash int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDevices The fleet, and what each device does now
 	//
 	// Corresponds with GET /api/v1/projects/{project}/devices (the `ListDevices` operationId).
@@ -319,6 +334,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/projects/{project}/errands/{errand} (the `GetErrand` operationId).
 	GetErrand(ctx context.Context, project Project, errand int64, params *GetErrandParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetEvidenceRetention How long, and how much, evidence stays
+	//
+	// Corresponds with GET /api/v1/projects/{project}/evidence-retention (the `GetEvidenceRetention` operationId).
+	GetEvidenceRetention(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetEvidenceRetentionWithBody Change how long, and how much, evidence stays
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/evidence-retention (the `SetEvidenceRetention` operationId).
+	SetEvidenceRetentionWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetEvidenceRetention Change how long, and how much, evidence stays
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/evidence-retention (the `SetEvidenceRetention` operationId).
+	SetEvidenceRetention(ctx context.Context, project Project, body SetEvidenceRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListFindings Findings, newest first
 	//
@@ -666,6 +700,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict (the `MarkCase` operationId).
 	MarkCase(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, body MarkCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPictures The names of a run's pictures, and one of them in every combination
+	//
+	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/pictures (the `ListPictures` operationId).
+	ListPictures(ctx context.Context, project Project, run RunNumber, params *ListPicturesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PinRunWithBody Have a run's evidence stay whatever retention says, or no more
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/pin (the `PinRun` operationId).
+	PinRunWithBody(ctx context.Context, project Project, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PinRun Have a run's evidence stay whatever retention says, or no more
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/pin (the `PinRun` operationId).
+	PinRun(ctx context.Context, project Project, run RunNumber, body PinRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSummary A run in brief: verdicts by device and by case, what took longest, what is flaky, and crashes
+	//
+	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/summary (the `GetSummary` operationId).
+	GetSummary(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Search Find runs, builds, suites, cases and devices
 	//
@@ -1277,6 +1335,51 @@ func (c *Client) SaveChecklist(ctx context.Context, project Project, body SaveCh
 	return c.Client.Do(req)
 }
 
+// GetCovered Which devices, OS versions and languages were covered by which builds, in a span of time
+//
+// Corresponds with GET /api/v1/projects/{project}/covered (the `GetCovered` operationId).
+func (c *Client) GetCovered(ctx context.Context, project Project, params *GetCoveredParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCoveredRequest(c.Server, project, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCrashes Crashes by their stacks, those met last first
+//
+// Corresponds with GET /api/v1/projects/{project}/crashes (the `ListCrashes` operationId).
+func (c *Client) ListCrashes(ctx context.Context, project Project, params *ListCrashesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCrashesRequest(c.Server, project, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCrash A crash with where it was met, newest first
+//
+// Corresponds with GET /api/v1/projects/{project}/crashes/{crash} (the `GetCrash` operationId).
+func (c *Client) GetCrash(ctx context.Context, project Project, crash int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCrashRequest(c.Server, project, crash)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDevices The fleet, and what each device does now
 //
 // Corresponds with GET /api/v1/projects/{project}/devices (the `ListDevices` operationId).
@@ -1444,6 +1547,55 @@ func (c *Client) DoErrand(ctx context.Context, project Project, body DoErrandJSO
 // Corresponds with GET /api/v1/projects/{project}/errands/{errand} (the `GetErrand` operationId).
 func (c *Client) GetErrand(ctx context.Context, project Project, errand int64, params *GetErrandParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetErrandRequest(c.Server, project, errand, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetEvidenceRetention How long, and how much, evidence stays
+//
+// Corresponds with GET /api/v1/projects/{project}/evidence-retention (the `GetEvidenceRetention` operationId).
+func (c *Client) GetEvidenceRetention(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEvidenceRetentionRequest(c.Server, project)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetEvidenceRetentionWithBody Change how long, and how much, evidence stays
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/evidence-retention (the `SetEvidenceRetention` operationId).
+func (c *Client) SetEvidenceRetentionWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetEvidenceRetentionRequestWithBody(c.Server, project, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetEvidenceRetention Change how long, and how much, evidence stays
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/evidence-retention (the `SetEvidenceRetention` operationId).
+func (c *Client) SetEvidenceRetention(ctx context.Context, project Project, body SetEvidenceRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetEvidenceRetentionRequest(c.Server, project, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2341,6 +2493,70 @@ func (c *Client) MarkCaseWithBody(ctx context.Context, project Project, run RunN
 // Corresponds with PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict (the `MarkCase` operationId).
 func (c *Client) MarkCase(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, body MarkCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMarkCaseRequest(c.Server, project, run, leg, pCase, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPictures The names of a run's pictures, and one of them in every combination
+//
+// Corresponds with GET /api/v1/projects/{project}/runs/{run}/pictures (the `ListPictures` operationId).
+func (c *Client) ListPictures(ctx context.Context, project Project, run RunNumber, params *ListPicturesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPicturesRequest(c.Server, project, run, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PinRunWithBody Have a run's evidence stay whatever retention says, or no more
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/pin (the `PinRun` operationId).
+func (c *Client) PinRunWithBody(ctx context.Context, project Project, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPinRunRequestWithBody(c.Server, project, run, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PinRun Have a run's evidence stay whatever retention says, or no more
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/pin (the `PinRun` operationId).
+func (c *Client) PinRun(ctx context.Context, project Project, run RunNumber, body PinRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPinRunRequest(c.Server, project, run, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSummary A run in brief: verdicts by device and by case, what took longest, what is flaky, and crashes
+//
+// Corresponds with GET /api/v1/projects/{project}/runs/{run}/summary (the `GetSummary` operationId).
+func (c *Client) GetSummary(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSummaryRequest(c.Server, project, run)
 	if err != nil {
 		return nil, err
 	}
@@ -4015,6 +4231,229 @@ func NewSaveChecklistRequestWithBody(server string, project Project, contentType
 	return req, nil
 }
 
+// NewGetCoveredRequest constructs an http.Request for the GetCovered method
+func NewGetCoveredRequest(server string, project Project, params *GetCoveredParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/covered", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.App != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "app", *params.App, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListCrashesRequest constructs an http.Request for the ListCrashes method
+func NewListCrashesRequest(server string, project Project, params *ListCrashesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/crashes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.App != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "app", *params.App, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Run != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "run", *params.Run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Offset != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCrashRequest constructs an http.Request for the GetCrash method
+func NewGetCrashRequest(server string, project Project, crash int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "crash", crash, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/crashes/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDevicesRequest constructs an http.Request for the ListDevices method
 func NewListDevicesRequest(server string, project Project, params *ListDevicesParams) (*http.Request, error) {
 	var err error
@@ -4481,6 +4920,87 @@ func NewGetErrandRequest(server string, project Project, errand int64, params *G
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetEvidenceRetentionRequest constructs an http.Request for the GetEvidenceRetention method
+func NewGetEvidenceRetentionRequest(server string, project Project) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/evidence-retention", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetEvidenceRetentionRequest calls the generic SetEvidenceRetention builder with application/json body
+func NewSetEvidenceRetentionRequest(server string, project Project, body SetEvidenceRetentionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetEvidenceRetentionRequestWithBody(server, project, "application/json", bodyReader)
+}
+
+// NewSetEvidenceRetentionRequestWithBody constructs an http.Request for the SetEvidenceRetention method, with any body, and a specified content type
+func NewSetEvidenceRetentionRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/evidence-retention", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6523,6 +7043,169 @@ func NewMarkCaseRequestWithBody(server string, project Project, run RunNumber, l
 	return req, nil
 }
 
+// NewListPicturesRequest constructs an http.Request for the ListPictures method
+func NewListPicturesRequest(server string, project Project, run RunNumber, params *ListPicturesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/runs/%s/pictures", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Name != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", *params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPinRunRequest calls the generic PinRun builder with application/json body
+func NewPinRunRequest(server string, project Project, run RunNumber, body PinRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPinRunRequestWithBody(server, project, run, "application/json", bodyReader)
+}
+
+// NewPinRunRequestWithBody constructs an http.Request for the PinRun method, with any body, and a specified content type
+func NewPinRunRequestWithBody(server string, project Project, run RunNumber, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/runs/%s/pin", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetSummaryRequest constructs an http.Request for the GetSummary method
+func NewGetSummaryRequest(server string, project Project, run RunNumber) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/runs/%s/summary", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSearchRequest constructs an http.Request for the Search method
 func NewSearchRequest(server string, project Project, params *SearchParams) (*http.Request, error) {
 	var err error
@@ -7842,6 +8525,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/projects/{project}/checklists (the `SaveChecklist` operationId).
 	SaveChecklistWithResponse(ctx context.Context, project Project, body SaveChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveChecklistResponse, error)
 
+	// GetCoveredWithResponse Which devices, OS versions and languages were covered by which builds, in a span of time
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/covered (the `GetCovered` operationId).
+	GetCoveredWithResponse(ctx context.Context, project Project, params *GetCoveredParams, reqEditors ...RequestEditorFn) (*GetCoveredResponse, error)
+
+	// ListCrashesWithResponse Crashes by their stacks, those met last first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/crashes (the `ListCrashes` operationId).
+	ListCrashesWithResponse(ctx context.Context, project Project, params *ListCrashesParams, reqEditors ...RequestEditorFn) (*ListCrashesResponse, error)
+
+	// GetCrashWithResponse A crash with where it was met, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/crashes/{crash} (the `GetCrash` operationId).
+	GetCrashWithResponse(ctx context.Context, project Project, crash int64, reqEditors ...RequestEditorFn) (*GetCrashResponse, error)
+
 	// ListDevicesWithResponse The fleet, and what each device does now
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7918,6 +8622,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/projects/{project}/errands/{errand} (the `GetErrand` operationId).
 	GetErrandWithResponse(ctx context.Context, project Project, errand int64, params *GetErrandParams, reqEditors ...RequestEditorFn) (*GetErrandResponse, error)
+
+	// GetEvidenceRetentionWithResponse How long, and how much, evidence stays
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/evidence-retention (the `GetEvidenceRetention` operationId).
+	GetEvidenceRetentionWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*GetEvidenceRetentionResponse, error)
+
+	// SetEvidenceRetentionWithBodyWithResponse Change how long, and how much, evidence stays
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/evidence-retention (the `SetEvidenceRetention` operationId).
+	SetEvidenceRetentionWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetEvidenceRetentionResponse, error)
+
+	// SetEvidenceRetentionWithResponse Change how long, and how much, evidence stays
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/evidence-retention (the `SetEvidenceRetention` operationId).
+	SetEvidenceRetentionWithResponse(ctx context.Context, project Project, body SetEvidenceRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetEvidenceRetentionResponse, error)
 
 	// ListFindingsWithResponse Findings, newest first
 	//
@@ -8309,6 +9034,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/legs/{leg}/cases/{case}/verdict (the `MarkCase` operationId).
 	MarkCaseWithResponse(ctx context.Context, project Project, run RunNumber, leg int64, pCase int, body MarkCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*MarkCaseResponse, error)
+
+	// ListPicturesWithResponse The names of a run's pictures, and one of them in every combination
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/pictures (the `ListPictures` operationId).
+	ListPicturesWithResponse(ctx context.Context, project Project, run RunNumber, params *ListPicturesParams, reqEditors ...RequestEditorFn) (*ListPicturesResponse, error)
+
+	// PinRunWithBodyWithResponse Have a run's evidence stay whatever retention says, or no more
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/pin (the `PinRun` operationId).
+	PinRunWithBodyWithResponse(ctx context.Context, project Project, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PinRunResponse, error)
+
+	// PinRunWithResponse Have a run's evidence stay whatever retention says, or no more
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/pin (the `PinRun` operationId).
+	PinRunWithResponse(ctx context.Context, project Project, run RunNumber, body PinRunJSONRequestBody, reqEditors ...RequestEditorFn) (*PinRunResponse, error)
+
+	// GetSummaryWithResponse A run in brief: verdicts by device and by case, what took longest, what is flaky, and crashes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/runs/{run}/summary (the `GetSummary` operationId).
+	GetSummaryWithResponse(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*GetSummaryResponse, error)
 
 	// SearchWithResponse Find runs, builds, suites, cases and devices
 	//
@@ -9522,6 +10275,150 @@ func (r SaveChecklistResponse) ContentType() string {
 	return ""
 }
 
+type GetCoveredResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CoveredDevices
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCoveredResponse) GetJSON200() *CoveredDevices {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCoveredResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCoveredResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCoveredResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCoveredResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCoveredResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCrashesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CrashList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCrashesResponse) GetJSON200() *CrashList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCrashesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCrashesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCrashesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCrashesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCrashesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCrashResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CrashDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCrashResponse) GetJSON200() *CrashDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCrashResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCrashResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCrashResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCrashResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCrashResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDevicesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9900,6 +10797,102 @@ func (r GetErrandResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetErrandResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetEvidenceRetentionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EvidenceRetention
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetEvidenceRetentionResponse) GetJSON200() *EvidenceRetention {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetEvidenceRetentionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEvidenceRetentionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEvidenceRetentionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEvidenceRetentionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEvidenceRetentionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetEvidenceRetentionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EvidenceRetention
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetEvidenceRetentionResponse) GetJSON200() *EvidenceRetention {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetEvidenceRetentionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetEvidenceRetentionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetEvidenceRetentionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetEvidenceRetentionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetEvidenceRetentionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11743,6 +12736,150 @@ func (r MarkCaseResponse) ContentType() string {
 	return ""
 }
 
+type ListPicturesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pictures
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPicturesResponse) GetJSON200() *Pictures {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPicturesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPicturesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPicturesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPicturesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPicturesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PinRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PinRunResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PinRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PinRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PinRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PinRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PinRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSummaryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Summary
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSummaryResponse) GetJSON200() *Summary {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSummaryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSummaryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSummaryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSummaryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSummaryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SearchResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13177,6 +14314,45 @@ func (c *ClientWithResponses) SaveChecklistWithResponse(ctx context.Context, pro
 	return ParseSaveChecklistResponse(rsp)
 }
 
+// GetCoveredWithResponse Which devices, OS versions and languages were covered by which builds, in a span of time
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/covered (the `GetCovered` operationId).
+func (c *ClientWithResponses) GetCoveredWithResponse(ctx context.Context, project Project, params *GetCoveredParams, reqEditors ...RequestEditorFn) (*GetCoveredResponse, error) {
+	rsp, err := c.GetCovered(ctx, project, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCoveredResponse(rsp)
+}
+
+// ListCrashesWithResponse Crashes by their stacks, those met last first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/crashes (the `ListCrashes` operationId).
+func (c *ClientWithResponses) ListCrashesWithResponse(ctx context.Context, project Project, params *ListCrashesParams, reqEditors ...RequestEditorFn) (*ListCrashesResponse, error) {
+	rsp, err := c.ListCrashes(ctx, project, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCrashesResponse(rsp)
+}
+
+// GetCrashWithResponse A crash with where it was met, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/crashes/{crash} (the `GetCrash` operationId).
+func (c *ClientWithResponses) GetCrashWithResponse(ctx context.Context, project Project, crash int64, reqEditors ...RequestEditorFn) (*GetCrashResponse, error) {
+	rsp, err := c.GetCrash(ctx, project, crash, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCrashResponse(rsp)
+}
+
 // ListDevicesWithResponse The fleet, and what each device does now
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13318,6 +14494,45 @@ func (c *ClientWithResponses) GetErrandWithResponse(ctx context.Context, project
 		return nil, err
 	}
 	return ParseGetErrandResponse(rsp)
+}
+
+// GetEvidenceRetentionWithResponse How long, and how much, evidence stays
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/evidence-retention (the `GetEvidenceRetention` operationId).
+func (c *ClientWithResponses) GetEvidenceRetentionWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*GetEvidenceRetentionResponse, error) {
+	rsp, err := c.GetEvidenceRetention(ctx, project, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEvidenceRetentionResponse(rsp)
+}
+
+// SetEvidenceRetentionWithBodyWithResponse Change how long, and how much, evidence stays
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/evidence-retention (the `SetEvidenceRetention` operationId).
+func (c *ClientWithResponses) SetEvidenceRetentionWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetEvidenceRetentionResponse, error) {
+	rsp, err := c.SetEvidenceRetentionWithBody(ctx, project, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetEvidenceRetentionResponse(rsp)
+}
+
+// SetEvidenceRetentionWithResponse Change how long, and how much, evidence stays
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/evidence-retention (the `SetEvidenceRetention` operationId).
+func (c *ClientWithResponses) SetEvidenceRetentionWithResponse(ctx context.Context, project Project, body SetEvidenceRetentionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetEvidenceRetentionResponse, error) {
+	rsp, err := c.SetEvidenceRetention(ctx, project, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetEvidenceRetentionResponse(rsp)
 }
 
 // ListFindingsWithResponse Findings, newest first
@@ -14039,6 +15254,58 @@ func (c *ClientWithResponses) MarkCaseWithResponse(ctx context.Context, project 
 		return nil, err
 	}
 	return ParseMarkCaseResponse(rsp)
+}
+
+// ListPicturesWithResponse The names of a run's pictures, and one of them in every combination
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/runs/{run}/pictures (the `ListPictures` operationId).
+func (c *ClientWithResponses) ListPicturesWithResponse(ctx context.Context, project Project, run RunNumber, params *ListPicturesParams, reqEditors ...RequestEditorFn) (*ListPicturesResponse, error) {
+	rsp, err := c.ListPictures(ctx, project, run, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPicturesResponse(rsp)
+}
+
+// PinRunWithBodyWithResponse Have a run's evidence stay whatever retention says, or no more
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/pin (the `PinRun` operationId).
+func (c *ClientWithResponses) PinRunWithBodyWithResponse(ctx context.Context, project Project, run RunNumber, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PinRunResponse, error) {
+	rsp, err := c.PinRunWithBody(ctx, project, run, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePinRunResponse(rsp)
+}
+
+// PinRunWithResponse Have a run's evidence stay whatever retention says, or no more
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/projects/{project}/runs/{run}/pin (the `PinRun` operationId).
+func (c *ClientWithResponses) PinRunWithResponse(ctx context.Context, project Project, run RunNumber, body PinRunJSONRequestBody, reqEditors ...RequestEditorFn) (*PinRunResponse, error) {
+	rsp, err := c.PinRun(ctx, project, run, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePinRunResponse(rsp)
+}
+
+// GetSummaryWithResponse A run in brief: verdicts by device and by case, what took longest, what is flaky, and crashes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/runs/{run}/summary (the `GetSummary` operationId).
+func (c *ClientWithResponses) GetSummaryWithResponse(ctx context.Context, project Project, run RunNumber, reqEditors ...RequestEditorFn) (*GetSummaryResponse, error) {
+	rsp, err := c.GetSummary(ctx, project, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSummaryResponse(rsp)
 }
 
 // SearchWithResponse Find runs, builds, suites, cases and devices
@@ -15120,6 +16387,105 @@ func ParseSaveChecklistResponse(rsp *http.Response) (*SaveChecklistResponse, err
 	return response, nil
 }
 
+// ParseGetCoveredResponse parses an HTTP response from a GetCoveredWithResponse call
+func ParseGetCoveredResponse(rsp *http.Response) (*GetCoveredResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCoveredResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CoveredDevices
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCrashesResponse parses an HTTP response from a ListCrashesWithResponse call
+func ParseListCrashesResponse(rsp *http.Response) (*ListCrashesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCrashesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CrashList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCrashResponse parses an HTTP response from a GetCrashWithResponse call
+func ParseGetCrashResponse(rsp *http.Response) (*GetCrashResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCrashResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CrashDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDevicesResponse parses an HTTP response from a ListDevicesWithResponse call
 func ParseListDevicesResponse(rsp *http.Response) (*ListDevicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15367,6 +16733,72 @@ func ParseGetErrandResponse(rsp *http.Response) (*GetErrandResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Errand
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetEvidenceRetentionResponse parses an HTTP response from a GetEvidenceRetentionWithResponse call
+func ParseGetEvidenceRetentionResponse(rsp *http.Response) (*GetEvidenceRetentionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEvidenceRetentionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EvidenceRetention
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetEvidenceRetentionResponse parses an HTTP response from a SetEvidenceRetentionWithResponse call
+func ParseSetEvidenceRetentionResponse(rsp *http.Response) (*SetEvidenceRetentionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetEvidenceRetentionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EvidenceRetention
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16638,6 +18070,105 @@ func ParseMarkCaseResponse(rsp *http.Response) (*MarkCaseResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPicturesResponse parses an HTTP response from a ListPicturesWithResponse call
+func ParseListPicturesResponse(rsp *http.Response) (*ListPicturesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPicturesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pictures
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePinRunResponse parses an HTTP response from a PinRunWithResponse call
+func ParsePinRunResponse(rsp *http.Response) (*PinRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PinRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSummaryResponse parses an HTTP response from a GetSummaryWithResponse call
+func ParseGetSummaryResponse(rsp *http.Response) (*GetSummaryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSummaryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Summary
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -251,6 +251,21 @@ func (s *Service) EvidenceContent(ctx context.Context, run, id int64) (io.ReadCl
 	return r.Body, nil
 }
 
+// CoveredTable opens what was covered, as CSV.
+func (s *Service) CoveredTable(ctx context.Context, app, from, to string) (io.ReadCloser, error) {
+	q := url.Values{}
+	for name, value := range map[string]string{"app": app, "from": from, "to": to} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	r, err := s.get(ctx, "covered.csv?"+q.Encode(), nil)
+	if err != nil {
+		return nil, err
+	}
+	return r.Body, nil
+}
+
 // Remains opens what is left of a device that was given up: its boot "log", or
 // its last "picture".
 func (s *Service) Remains(ctx context.Context, device, what string) (io.ReadCloser, error) {

@@ -92,6 +92,9 @@ type Again struct {
 	// CaseIndex for one
 	CaseIndex *int `json:"case_index,omitempty"`
 
+	// Keep what is kept, by sort (film, pictures, video, log, network, bodies, readings, trees, crashes, or everything): always, unless passed, or never
+	Keep *Keep `json:"keep,omitempty"`
+
 	// Leg for one
 	Leg *int64 `json:"leg,omitempty"`
 
@@ -364,6 +367,82 @@ type Coverage struct {
 	Strength int `json:"strength"`
 }
 
+// Covered defines model for Covered.
+type Covered struct {
+	App   string `json:"app"`
+	Build int64  `json:"build"`
+
+	// Cases with a result, by their last one
+	Cases    int       `json:"cases"`
+	Errors   int       `json:"errors"`
+	Failed   int       `json:"failed"`
+	Kind     string    `json:"kind"`
+	Language string    `json:"language"`
+	LastAt   time.Time `json:"last_at"`
+	LastRun  int64     `json:"last_run"`
+	Model    string    `json:"model"`
+	Os       string    `json:"os"`
+	Passed   int       `json:"passed"`
+	Platform string    `json:"platform"`
+	Runs     int       `json:"runs"`
+	Version  string    `json:"version"`
+}
+
+// CoveredDevices defines model for CoveredDevices.
+type CoveredDevices struct {
+	From  time.Time `json:"from"`
+	Items []Covered `json:"items"`
+	To    time.Time `json:"to"`
+}
+
+// Crash defines model for Crash.
+type Crash struct {
+	App          string    `json:"app"`
+	Combinations int       `json:"combinations"`
+	FirstAt      time.Time `json:"first_at"`
+	FirstBuild   string    `json:"first_build"`
+	FirstNumber  int64     `json:"first_number"`
+	Id           int64     `json:"id"`
+	LastAt       time.Time `json:"last_at"`
+	LastBuild    string    `json:"last_build"`
+	LastNumber   int64     `json:"last_number"`
+	LastRun      int64     `json:"last_run"`
+	Met          int       `json:"met"`
+	Runs         int       `json:"runs"`
+
+	// Stack frames that it is told by, the innermost first; addresses, lines and generated names aside
+	Stack []string `json:"stack"`
+	Title string   `json:"title"`
+}
+
+// CrashDetail defines model for CrashDetail.
+type CrashDetail struct {
+	Crash Crash      `json:"crash"`
+	Met   []CrashMet `json:"met"`
+}
+
+// CrashList defines model for CrashList.
+type CrashList struct {
+	Items []Crash `json:"items"`
+	More  bool    `json:"more"`
+}
+
+// CrashMet defines model for CrashMet.
+type CrashMet struct {
+	At        time.Time `json:"at"`
+	Attempt   int       `json:"attempt"`
+	Build     string    `json:"build"`
+	Case      string    `json:"case"`
+	CaseIndex int       `json:"case_index"`
+	Device    string    `json:"device"`
+	Leg       int64     `json:"leg"`
+	Levels    []Level   `json:"levels"`
+	Model     string    `json:"model"`
+	Os        string    `json:"os"`
+	Run       int64     `json:"run"`
+	Suite     string    `json:"suite"`
+}
+
 // Crossing defines model for Crossing.
 type Crossing struct {
 	Flaky bool `json:"flaky"`
@@ -499,14 +578,35 @@ type Evidence struct {
 	CaseIndex int    `json:"case_index"`
 	Device    string `json:"device"`
 	Digest    string `json:"digest"`
-	Id        int64  `json:"id"`
-	Leg       int64  `json:"leg"`
-	MediaType string `json:"media_type"`
-	Name      string `json:"name"`
-	Size      int64  `json:"size"`
 
-	// Sort picture, tree, log or film
+	// Facts what is to be known of it without opening it, by sort
+	Facts *map[string]interface{} `json:"facts,omitempty"`
+
+	// Gone why its content is no longer there
+	Gone      *string `json:"gone,omitempty"`
+	Id        int64   `json:"id"`
+	Leg       int64   `json:"leg"`
+	MediaType string  `json:"media_type"`
+	Name      string  `json:"name"`
+	Size      int64   `json:"size"`
+
+	// Sort picture, tree, log, film, video, network, readings or crash
 	Sort string `json:"sort"`
+}
+
+// EvidenceRetention defines model for EvidenceRetention.
+type EvidenceRetention struct {
+	Bytes      int64      `json:"bytes"`
+	ChangedAt  *time.Time `json:"changed_at,omitempty"`
+	ChangedBy  *string    `json:"changed_by,omitempty"`
+	Days       int        `json:"days"`
+	PassedDays int        `json:"passed_days"`
+
+	// Pieces that there are
+	Pieces int `json:"pieces"`
+
+	// Size of them all, in bytes
+	Size int64 `json:"size"`
 }
 
 // Feed defines model for Feed.
@@ -643,6 +743,18 @@ type Installed struct {
 	VersionCode string `json:"version_code"`
 }
 
+// Keep what is kept, by sort (film, pictures, video, log, network, bodies, readings, trees, crashes, or everything): always, unless passed, or never
+type Keep map[string]string
+
+// KeepRules what is kept of a run; what neither names is as its suites say, or as usual
+type KeepRules struct {
+	// Plan what is kept, by sort (film, pictures, video, log, network, bodies, readings, trees, crashes, or everything): always, unless passed, or never
+	Plan *Keep `json:"plan,omitempty"`
+
+	// Run what is kept, by sort (film, pictures, video, log, network, bodies, readings, trees, crashes, or everything): always, unless passed, or never
+	Run *Keep `json:"run,omitempty"`
+}
+
 // Kind defines model for Kind.
 type Kind = string
 
@@ -670,6 +782,19 @@ type LastFailure struct {
 	Suite       string `json:"suite"`
 	Verdict     string `json:"verdict"`
 	VersionName string `json:"version_name"`
+}
+
+// Lasted defines model for Lasted.
+type Lasted struct {
+	Attempt     int    `json:"attempt"`
+	Case        string `json:"case"`
+	CaseIndex   int    `json:"case_index"`
+	Combination string `json:"combination"`
+	Leg         int64  `json:"leg"`
+	Suite       string `json:"suite"`
+
+	// TookMs of the device's time
+	TookMs int64 `json:"took_ms"`
 }
 
 // LeftOut defines model for LeftOut.
@@ -753,6 +878,20 @@ type Model struct {
 	Width    int    `json:"width"`
 }
 
+// NamedPicture defines model for NamedPicture.
+type NamedPicture struct {
+	Attempt   int `json:"attempt"`
+	CaseIndex int `json:"case_index"`
+
+	// Combination a class of device, and what is varied on it
+	Combination Combination `json:"combination"`
+	Device      string      `json:"device"`
+	Evidence    int64       `json:"evidence"`
+	Gone        *string     `json:"gone,omitempty"`
+	Leg         int64       `json:"leg"`
+	Verdict     string      `json:"verdict"`
+}
+
 // NeverMet defines model for NeverMet.
 type NeverMet struct {
 	Levels []Level  `json:"levels"`
@@ -798,6 +937,18 @@ type NewErrand struct {
 
 	// What deed: what hands and fate do to a device whose driver imitates them
 	What string `json:"what"`
+}
+
+// NewEvidenceRetention defines model for NewEvidenceRetention.
+type NewEvidenceRetention struct {
+	// Bytes together; the oldest of what passed goes first
+	Bytes int64 `json:"bytes"`
+
+	// Days of all of it
+	Days int `json:"days"`
+
+	// PassedDays of what passed; 0 for as long as there is
+	PassedDays int `json:"passed_days"`
 }
 
 // NewFetch defines model for NewFetch.
@@ -861,6 +1012,9 @@ type NewRun struct {
 
 	// FromLine only the case on this line of the suite, where one suite is named
 	FromLine *int `json:"from_line,omitempty"`
+
+	// Keep what is kept, by sort (film, pictures, video, log, network, bodies, readings, trees, crashes, or everything): always, unless passed, or never
+	Keep *Keep `json:"keep,omitempty"`
 
 	// Language BCP 47, as in de-DE
 	Language *Language `json:"language,omitempty"`
@@ -943,6 +1097,14 @@ type NewSuite struct {
 	Tried *bool `json:"tried,omitempty"`
 }
 
+// NotKept defines model for NotKept.
+type NotKept struct {
+	Sort string `json:"sort"`
+
+	// Why in words
+	Why string `json:"why"`
+}
+
 // Now defines model for Now.
 type Now struct {
 	Failures []LastFailure `json:"failures"`
@@ -1007,6 +1169,24 @@ type Part struct {
 	Size int64  `json:"size"`
 }
 
+// PictureName defines model for PictureName.
+type PictureName struct {
+	// Legs that have one
+	Legs int    `json:"legs"`
+	Name string `json:"name"`
+}
+
+// Pictures defines model for Pictures.
+type Pictures struct {
+	Items []NamedPicture `json:"items"`
+	Names []PictureName  `json:"names"`
+}
+
+// Pin defines model for Pin.
+type Pin struct {
+	Pinned bool `json:"pinned"`
+}
+
 // Plan defines model for Plan.
 type Plan struct {
 	About string `json:"about"`
@@ -1041,7 +1221,10 @@ type PlanChanges struct {
 	// Cover all, each, pairs or triples
 	Cover   *string   `json:"cover,omitempty"`
 	Devices *[]string `json:"devices,omitempty"`
-	Lineup  *string   `json:"lineup,omitempty"`
+
+	// Keep what is kept, by sort (film, pictures, video, log, network, bodies, readings, trees, crashes, or everything): always, unless passed, or never
+	Keep   *Keep   `json:"keep,omitempty"`
+	Lineup *string `json:"lineup,omitempty"`
 
 	// Minutes of devices, at most
 	Minutes *int      `json:"minutes,omitempty"`
@@ -1228,6 +1411,7 @@ type Result struct {
 	Attempt  int                     `json:"attempt"`
 	Device   string                  `json:"device"`
 	Failure  *map[string]interface{} `json:"failure,omitempty"`
+	NotKept  *[]NotKept              `json:"not_kept,omitempty"`
 	Sentence *string                 `json:"sentence,omitempty"`
 	Steps    *[]Step                 `json:"steps,omitempty"`
 	TookMs   int64                   `json:"took_ms"`
@@ -1269,6 +1453,9 @@ type Run struct {
 	Fails      int        `json:"fails"`
 	FinishedAt *time.Time `json:"finished_at,omitempty"`
 
+	// Keep what is kept of a run; what neither names is as its suites say, or as usual
+	Keep *KeepRules `json:"keep,omitempty"`
+
 	// Labels the build's, as they are now; of one run alone
 	Labels         *map[string]string `json:"labels,omitempty"`
 	Language       string             `json:"language"`
@@ -1281,6 +1468,9 @@ type Run struct {
 
 	// Order of the cases, where that is not as written: random, by the seed
 	Order *string `json:"order,omitempty"`
+
+	// PinnedBy who wants its evidence to stay, whatever retention says
+	PinnedBy *string `json:"pinned_by,omitempty"`
 
 	// Plan that asked for it
 	Plan         *string `json:"plan,omitempty"`
@@ -1767,6 +1957,28 @@ type SuiteToCheck struct {
 	Text   string  `json:"text"`
 }
 
+// Summary defines model for Summary.
+type Summary struct {
+	Cases   []Tally  `json:"cases"`
+	Crashes []Crash  `json:"crashes"`
+	Devices []Tally  `json:"devices"`
+	Flaky   []Tally  `json:"flaky"`
+	Run     Run      `json:"run"`
+	Slowest []Lasted `json:"slowest"`
+}
+
+// Tally defines model for Tally.
+type Tally struct {
+	Error int     `json:"error"`
+	Fail  int     `json:"fail"`
+	Flaky int     `json:"flaky"`
+	Name  string  `json:"name"`
+	None  int     `json:"none"`
+	Pass  int     `json:"pass"`
+	Skip  int     `json:"skip"`
+	Suite *string `json:"suite,omitempty"`
+}
+
 // Texts defines model for Texts.
 type Texts map[string]map[string]string
 
@@ -1896,6 +2108,35 @@ type GetCalendarParams struct {
 	Until time.Time `form:"until" json:"until"`
 }
 
+// GetCoveredParams defines parameters for GetCovered.
+type GetCoveredParams struct {
+	App *string `form:"app,omitempty" json:"app,omitempty"`
+
+	// From a day or a moment (RFC 3339); 30 days ago where absent
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// To a day, whole, or a moment; now where absent
+	To *string `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// GetCoveredTableParams defines parameters for GetCoveredTable.
+type GetCoveredTableParams struct {
+	App  *string `form:"app,omitempty" json:"app,omitempty"`
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+	To   *string `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// ListCrashesParams defines parameters for ListCrashes.
+type ListCrashesParams struct {
+	// App of one app alone
+	App *string `form:"app,omitempty" json:"app,omitempty"`
+
+	// Run only those that this run met
+	Run    *int64 `form:"run,omitempty" json:"run,omitempty"`
+	Offset *int   `form:"offset,omitempty" json:"offset,omitempty"`
+	Limit  *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListDevicesParams defines parameters for ListDevices.
 type ListDevicesParams struct {
 	// Q part of a name, a model, a site, a label or an OS version
@@ -2002,6 +2243,11 @@ type GetArchiveParams struct {
 	Case *int   `form:"case,omitempty" json:"case,omitempty"`
 }
 
+// ListPicturesParams defines parameters for ListPictures.
+type ListPicturesParams struct {
+	Name *string `form:"name,omitempty" json:"name,omitempty"`
+}
+
 // SearchParams defines parameters for Search.
 type SearchParams struct {
 	Q string `form:"q" json:"q"`
@@ -2080,6 +2326,9 @@ type SidelineDeviceJSONRequestBody = NewSideline
 // DoErrandJSONRequestBody defines body for DoErrand for application/json ContentType.
 type DoErrandJSONRequestBody = NewErrand
 
+// SetEvidenceRetentionJSONRequestBody defines body for SetEvidenceRetention for application/json ContentType.
+type SetEvidenceRetentionJSONRequestBody = NewEvidenceRetention
+
 // AddFindingJSONRequestBody defines body for AddFinding for application/json ContentType.
 type AddFindingJSONRequestBody = NewFinding
 
@@ -2127,6 +2376,9 @@ type RunAgainJSONRequestBody = Again
 
 // MarkCaseJSONRequestBody defines body for MarkCase for application/json ContentType.
 type MarkCaseJSONRequestBody = CaseMark
+
+// PinRunJSONRequestBody defines body for PinRun for application/json ContentType.
+type PinRunJSONRequestBody = Pin
 
 // SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
 type SetSecretJSONRequestBody = SecretValue

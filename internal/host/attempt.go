@@ -12,10 +12,12 @@ import (
 	"time"
 
 	"yamato/internal/core/device"
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
 	"yamato/internal/core/script/bundle"
 	"yamato/internal/host/driver"
+	"yamato/internal/host/gather"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
 )
@@ -121,7 +123,9 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite, opt
 	options.Known = func(loc string) bool { return known[loc] }
 	hidden := script.NewMask(options.Secrets, options.Accounts)
 	play := script.NewPlay(suite, w.attentive(l.RealTime, func() { w.look() }), options)
-	out := w.startOutbox(ctx, l.lease.Number, hidden)
+	keeping := l.Keep
+	keeping.Suite = suite.Keep
+	out := w.startOutbox(ctx, l.lease.Number, hidden, keeping)
 	err := func() error {
 		for n, i := range l.Cases {
 			if i < 0 || i >= len(suite.Cases) {
@@ -134,10 +138,11 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite, opt
 			if d, ok := device.As[device.Chancy](w.device); ok {
 				d.SetChance(l.chance(c.Name))
 			}
-			began := w.device.Now()
-			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began}, glance: func() {
-				w.showAll(ctx)
-			}}
+			began, wall := w.device.Now(), time.Now()
+			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began,
+				off: !keeping.May(evidence.Films) && !keeping.May(evidence.Videos)}, pictures: keeping.May(evidence.Pictures),
+				glance: func() { w.showAll(ctx) }, gathered: gather.Begin(ctx, w.eyes(), w.device.Describe().Owner != "", keeping, began, w.host.scratch, w.host.disk)}
+			w.gathering = rec.gathered
 			if l.Steps {
 				rec.tell = func(step script.StepRecord) error {
 					return w.host.journal.Append(link.Event{Lease: l.lease.Number, Step: &link.StepEnded{Case: i, Step: step}})
@@ -147,7 +152,11 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite, opt
 			limited, stop := context.WithTimeoutCause(ctx, caseWall, errCaseWall)
 			result := play.Case(limited, c, n == len(l.Cases)-1, rec)
 			stop()
+			w.gathering = nil
+			rec.gathered.End(ctx)
+			rec.took = w.device.Now() - began
 			if ctx.Err() != nil {
+				rec.gathered.Discard()
 				return context.Cause(ctx)
 			}
 			result.Matched = slices.DeleteFunc(result.Matched, func(m string) bool {
@@ -156,7 +165,7 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite, opt
 				return was
 			})
 			killpoint.Pass("case-judged")
-			out.send(ctx, finishedCase{i, result, rec, since(began, append(w.ownLines(result.Log), w.readLog(ctx)...))})
+			out.send(ctx, finishedCase{i, result, rec, since(began, append(w.ownLines(result.Log), w.readLog(ctx)...)), wall})
 			var own *device.Trouble
 			switch {
 			case errors.As(result.Err, &own):

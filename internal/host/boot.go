@@ -1,6 +1,7 @@
 package host
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -129,7 +130,7 @@ func (w *worker) remains(ctx context.Context, f *bootFailure) *fleet.Broken {
 	keep := func(content []byte) string {
 		sum := sha256.Sum256(content)
 		digest := hex.EncodeToString(sum[:])
-		if err := w.host.config.Service.Upload(ctx, digest, content); err != nil {
+		if err := w.host.config.Service.Upload(ctx, digest, bytes.NewReader(content), int64(len(content))); err != nil {
 			w.host.log.Warn("what was seen last of a device could not be kept", "error", err)
 			return ""
 		}

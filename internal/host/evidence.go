@@ -5,15 +5,17 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"os"
 	"time"
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
+	"yamato/internal/host/gather"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
 	"yamato/internal/retry"
@@ -22,11 +24,13 @@ import (
 // recorder keeps what a case leaves behind until it is drawn.
 type recorder struct {
 	camera
-	shots   []shot
-	told    int
-	dropped int                           // pictures that were one too many, or too large
-	glance  func()                        // called between steps
-	tell    func(script.StepRecord) error // each step as it ends, nil where nobody wants to know
+	shots    []shot
+	told     int
+	dropped  int                           // pictures that were one too many, or too large
+	glance   func()                        // called between steps
+	tell     func(script.StepRecord) error // each step as it ends, nil where nobody wants to know
+	gathered *gather.Gathering
+	pictures bool // they are kept, or may be
 }
 
 // maxHeld bounds what the pictures of one case take until they are drawn, in bytes, and
@@ -37,6 +41,7 @@ const (
 )
 
 type shot struct {
+	at      time.Duration // since the case began
 	name    string
 	picture device.Picture
 	tree    *screen.Tree
@@ -50,6 +55,7 @@ const maxShots = 200
 // Step is called after each step.
 func (r *recorder) Step(step script.StepRecord) {
 	r.look()
+	r.gathered.Look(r.ctx)
 	r.glance()
 	if r.tell != nil && r.told < maxTold {
 		r.told++
@@ -61,9 +67,12 @@ func (r *recorder) Step(step script.StepRecord) {
 const maxTold = 2000
 
 func (r *recorder) Picture(name string, p device.Picture, tree *screen.Tree, marks []screen.Rect, crop screen.Rect) {
+	if !r.pictures {
+		return
+	}
 	size := sizeOf(tree)
 	if name == script.FailurePicture || len(r.shots) < maxShots && r.held+size <= maxHeld {
-		r.shots, r.held = append(r.shots, shot{name, p, tree, marks, crop}), r.held+size
+		r.shots, r.held = append(r.shots, shot{r.device.Now() - r.began, name, p, tree, marks, crop}), r.held+size
 	} else {
 		r.dropped++
 	}
@@ -75,29 +84,34 @@ type finishedCase struct {
 	result script.Result
 	rec    *recorder
 	log    []device.LogLine
+	wall   time.Time // when it began, by the host's clock
 }
 
 // outbox draws, uploads and reports finished cases, in order. It belongs to one
 // attempt, which waits for it.
 type outbox struct {
-	worker *worker
-	lease  int64
-	hidden *script.Mask
-	in     chan finishedCase
-	done   chan error
+	worker  *worker
+	lease   int64
+	hidden  *script.Mask
+	keeping evidence.Keeping
+	in      chan finishedCase
+	done    chan error
 }
 
 // weight is what a case takes until it has been reported, in bytes.
-func (c finishedCase) weight() int64 { return min(int64(c.rec.held)+1<<16, maxWaiting) }
+func (c finishedCase) weight() int64 {
+	return min(int64(c.rec.held)+c.rec.gathered.Weight()+1<<16, maxWaiting)
+}
 
-func (w *worker) startOutbox(ctx context.Context, lease int64, hidden *script.Mask) *outbox {
-	o := &outbox{worker: w, lease: lease, hidden: hidden, in: make(chan finishedCase, 4), done: make(chan error, 1)}
+func (w *worker) startOutbox(ctx context.Context, lease int64, hidden *script.Mask, k evidence.Keeping) *outbox {
+	o := &outbox{worker: w, lease: lease, hidden: hidden, keeping: k, in: make(chan finishedCase, 4), done: make(chan error, 1)}
 	go func() { // ends when finish closes the channel
 		var first error
 		for c := range o.in {
 			if first == nil {
 				first = o.report(ctx, c)
 			}
+			c.rec.gathered.Discard()
 			w.host.waiting.Release(c.weight())
 		}
 		o.done <- first
@@ -107,77 +121,20 @@ func (w *worker) startOutbox(ctx context.Context, lease int64, hidden *script.Ma
 
 func (o *outbox) send(ctx context.Context, c finishedCase) {
 	if o.worker.host.waiting.Acquire(ctx, c.weight()) != nil {
+		c.rec.gathered.Discard()
 		return
 	}
 	select {
 	case o.in <- c:
 	case <-ctx.Done():
 		o.worker.host.waiting.Release(c.weight())
+		c.rec.gathered.Discard()
 	}
 }
 
 func (o *outbox) finish() error {
 	close(o.in)
 	return <-o.done
-}
-
-func (o *outbox) report(ctx context.Context, c finishedCase) error {
-	var refs []link.EvidenceRef
-	keep := func(kind evidence.Kind, name string, content []byte) error {
-		ref, err := o.upload(ctx, kind, name, content)
-		refs = append(refs, ref)
-		return err
-	}
-	for _, s := range c.rec.shots {
-		png, err := s.png()
-		if err != nil {
-			return fmt.Errorf("drawing the picture %q: %w", s.name, err)
-		}
-		if err := keep(evidence.Picture, s.name, png); err != nil {
-			return err
-		}
-		if s.tree != nil {
-			tree, err := json.Marshal(o.hidden.Tree(s.tree))
-			if err != nil {
-				return err
-			}
-			if err := keep(evidence.Tree, s.name, tree); err != nil {
-				return err
-			}
-		}
-	}
-	if before := c.rec.before(c.result.Failure); before != nil {
-		png, err := o.worker.host.gallery.draw(before.picture)
-		if err != nil {
-			return fmt.Errorf("drawing the picture before the failure: %w", err)
-		}
-		if err := keep(evidence.Picture, BeforePicture, png); err != nil {
-			return err
-		}
-	}
-	if len(c.rec.frames) > 0 {
-		content, err := film(c.rec.frames, &o.worker.host.gallery)
-		if err != nil {
-			return err
-		}
-		if err := keep(evidence.Film, evidence.Film.Name, content); err != nil {
-			return err
-		}
-	}
-	if c.rec.dropped > 0 {
-		c.log = append(c.log, device.LogLine{AtMS: c.result.TookMS, Level: "warn", Tag: "yamato",
-			Text: fmt.Sprintf("%d pictures of this case were not kept: they were too many or too large",
-				c.rec.dropped)})
-	}
-	if len(c.log) > 0 {
-		if err := keep(evidence.Log, evidence.Log.Name, o.hidden.Bytes(logText(c.log))); err != nil {
-			return err
-		}
-	}
-	return o.worker.host.journal.Append(link.Event{Lease: o.lease, Case: &link.CaseClosed{Case: c.index,
-		Verdict: string(c.result.Verdict), TookMS: c.result.TookMS,
-		Failure: c.result.Failure, Steps: c.result.Steps, Matched: c.result.Matched, Seen: c.result.Seen,
-		Evidence: refs}})
 }
 
 // BeforePicture names the picture of the screen before the step that failed.
@@ -210,13 +167,35 @@ func logText(lines []device.LogLine) []byte {
 // trying for as long as the lease is ours.
 func (o *outbox) upload(ctx context.Context, kind evidence.Kind, name string,
 	content []byte) (link.EvidenceRef, error) {
-	sum := sha256.Sum256(content)
-	ref := link.EvidenceRef{Sort: kind.Name, Name: name, MediaType: kind.MediaType, Digest: hex.EncodeToString(sum[:]),
-		Size: int64(len(content))}
+	return o.uploadFrom(ctx, kind, name, bytes.NewReader(content), int64(len(content)))
+}
+
+// uploadFile is upload of what is in a file, which is never held whole.
+func (o *outbox) uploadFile(ctx context.Context, kind evidence.Kind, name, path string) (link.EvidenceRef, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return link.EvidenceRef{}, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return link.EvidenceRef{}, err
+	}
+	return o.uploadFrom(ctx, kind, name, f, info.Size())
+}
+
+func (o *outbox) uploadFrom(ctx context.Context, kind evidence.Kind, name string, content io.ReaderAt,
+	size int64) (link.EvidenceRef, error) {
+	hash := sha256.New()
+	if _, err := io.Copy(hash, io.NewSectionReader(content, 0, size)); err != nil {
+		return link.EvidenceRef{}, err
+	}
+	ref := link.EvidenceRef{Sort: kind.Name, Name: name, MediaType: kind.MediaType, Digest: hex.EncodeToString(hash.Sum(nil)),
+		Size: size}
 	pause := retry.From(50*time.Millisecond, time.Second)
 	for {
 		killpoint.Pass("uploading")
-		err := o.worker.host.config.Service.Upload(ctx, ref.Digest, content)
+		err := o.worker.host.config.Service.Upload(ctx, ref.Digest, content, size)
 		if err == nil {
 			return ref, nil
 		}

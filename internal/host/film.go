@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"sync"
 	"time"
 
@@ -33,7 +34,9 @@ type camera struct {
 	ctx    context.Context
 	device driver.Device
 	began  time.Duration
-	last   uint64 // revision
+	last   uint64        // revision
+	off    bool          // no pictures are taken
+	took   time.Duration // how long the case took, once it has ended
 	frames []frame
 	held   int // bytes that the pictures of the case take until they are drawn
 }
@@ -48,7 +51,7 @@ func sizeOf(t *screen.Tree) int {
 }
 
 func (c *camera) look() {
-	if len(c.frames) >= maxFrames {
+	if c.off || len(c.frames) >= maxFrames {
 		return
 	}
 	tree, err := c.device.Tree(c.ctx)
@@ -68,42 +71,40 @@ func (c *camera) look() {
 }
 
 // film draws frames and packs them: a zip of PNGs, stored as they are, with a list.
-func film(frames []frame, drawn *gallery) ([]byte, error) {
-	var out bytes.Buffer
-	z := zip.NewWriter(&out)
+func film(out io.Writer, frames []frame, drawn *gallery) error {
+	z, size := zip.NewWriter(out), 0
 	var list []link.Frame
 	var before []byte
 	for _, f := range frames {
 		png, err := drawn.draw(f.picture)
 		if err != nil {
-			return nil, fmt.Errorf("drawing a picture of the film: %w", err)
+			return fmt.Errorf("drawing a picture of the film: %w", err)
 		}
 		if bytes.Equal(png, before) { // the screen changed and looks the same
 			continue
 		}
-		if out.Len()+len(png) > maxFilm {
+		if size += len(png); size > maxFilm {
 			break
 		}
 		before = png
 		one := link.Frame{File: fmt.Sprintf("%03d.png", len(list)), AtMS: f.at.Milliseconds()}
 		w, err := z.CreateHeader(&zip.FileHeader{Name: one.File, Method: zip.Store})
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if _, err := w.Write(png); err != nil {
-			return nil, err
+			return err
 		}
 		list = append(list, one)
 	}
 	w, err := z.Create(link.FilmList)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if err := json.NewEncoder(w).Encode(list); err != nil {
-		return nil, err
+		return err
 	}
-	err = z.Close() // writes the directory
-	return out.Bytes(), err
+	return z.Close() // writes the directory
 }
 
 // Alike is a picture that knows which others look the same: those of equal key.

@@ -40,7 +40,9 @@ func TestAFilmHoldsWhatLooksDifferentAndDrawsItOnce(t *testing.T) {
 		return frame{time.Duration(ms) * time.Millisecond, drawing{look, &drawn}}
 	}
 	var g gallery
-	body, err := film([]frame{at(0, "home"), at(400, "home"), at(900, "tickets"), at(1400, "home")}, &g)
+	var out bytes.Buffer
+	err := film(&out, []frame{at(0, "home"), at(400, "home"), at(900, "tickets"), at(1400, "home")}, &g)
+	body := out.Bytes()
 	require.NoError(t, err)
 	require.Equal(t, 2, drawn, "what looks the same is drawn once")
 	z, err := zip.NewReader(bytes.NewReader(body), int64(len(body)))
@@ -59,7 +61,7 @@ func TestAFilmHoldsWhatLooksDifferentAndDrawsItOnce(t *testing.T) {
 		{File: "002.png", AtMS: 1400}}, list)
 	require.NotEqual(t, read("000.png"), read("001.png"))
 
-	_, err = film([]frame{at(0, "home"), at(1, "map")}, &g)
+	err = film(&out, []frame{at(0, "home"), at(1, "map")}, &g)
 	require.NoError(t, err)
 	require.Equal(t, 3, drawn, "the gallery remembers over films")
 }

@@ -9,11 +9,15 @@
 package host
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -24,6 +28,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"yamato/internal/host/driver"
+	"yamato/internal/host/gather"
 	"yamato/internal/host/journal"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
@@ -36,6 +41,7 @@ type Config struct {
 	Site    string
 	Program string // version of the program
 	Dir     string // for the journal and cached packages
+	Scratch int64  // bytes that frames and the like may take on its disk until they are handed on; 0 for 4 GiB
 	Devices []driver.Device
 	Yard    *Yard // where virtual devices are made, nil where none are
 	Service Remote
@@ -53,7 +59,7 @@ type Remote interface {
 	// DialPort opens a connection for a tool that is joined to a session's device.
 	DialPort(ctx context.Context, lease int64, id string) (net.Conn, error)
 	// Upload keeps content under its SHA-256.
-	Upload(ctx context.Context, digest string, content []byte) error
+	Upload(ctx context.Context, digest string, content io.ReaderAt, size int64) error
 	// Lent gives what the suite of a lease wants of its project.
 	Lent(ctx context.Context, lease int64) (link.Lent, error)
 	// Download writes the blob of a digest to a file.
@@ -69,6 +75,8 @@ type Host struct {
 	stains  *journal.Stains
 	gallery gallery
 	texts   texts
+	scratch string              // a folder for what is being made; emptied when the host starts
+	disk    *gather.Room        // that what is optional may take there
 	waiting *semaphore.Weighted // bytes of pictures that are not drawn yet
 	life    context.Context     // leases outlive links, and end with the host
 	jobs    *errgroup.Group     // all that works for as long as the host
@@ -101,6 +109,17 @@ var (
 	errRestart = errors.New("the host was restarted in the middle")
 )
 
+// usualScratch is what frames and the like may take on a host's disk, in bytes.
+const usualScratch = 4 << 30
+
+// emptied gives a folder with nothing in it: what a host that was killed has left is of no use.
+func emptied(dir string) (string, error) {
+	if err := errors.Join(os.RemoveAll(dir), os.MkdirAll(dir, 0o700)); err != nil {
+		return "", fmt.Errorf("making the host's scratch folder: %w", err)
+	}
+	return dir, nil
+}
+
 // Run works until ctx ends. Leases that were under way when an earlier host on
 // the same directory was killed are ended first.
 func Run(ctx context.Context, c Config) error {
@@ -120,7 +139,11 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	h := &Host{config: c, waiting: semaphore.NewWeighted(maxWaiting), boot: uuid.NewString(), started: time.Now(),
+	scratch, err := emptied(filepath.Join(c.Dir, "scratch"))
+	if err != nil {
+		return err
+	}
+	h := &Host{config: c, scratch: scratch, disk: gather.NewRoom(cmp.Or(c.Scratch, usualScratch), scratch), waiting: semaphore.NewWeighted(maxWaiting), boot: uuid.NewString(), started: time.Now(),
 		log: c.Log, journal: j, stains: left, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{},
 		ttl: 30 * time.Second, news: newNews()}
 	g, ctx := errgroup.WithContext(ctx)

@@ -13,6 +13,7 @@ import (
 
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
+	"yamato/internal/host/driver"
 	"yamato/internal/link"
 )
 
@@ -33,7 +34,7 @@ func TestAnAnswerIsSaidUntilTheServiceHasKeptIt(t *testing.T) {
 
 func TestThePicturesOfACaseAreBoundedInBytesAndTheFailuresIsKept(t *testing.T) {
 	large := &screen.Tree{Root: &screen.Node{Text: strings.Repeat("x", 2<<20)}}
-	rec := &recorder{}
+	rec := &recorder{camera: camera{device: clock{}}, pictures: true}
 	for range 50 {
 		rec.Picture("named", nil, large, nil, screen.Rect{})
 	}
@@ -65,3 +66,8 @@ func TestTwoFetchesMayTrimTheCacheAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.LessOrEqual(t, len(left), 8)
 }
+
+// clock is a device of which nothing but the time is asked.
+type clock struct{ driver.Device }
+
+func (clock) Now() time.Duration { return 0 }

@@ -1,7 +1,6 @@
 package host
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -85,11 +84,12 @@ func (s *Services) dial(ctx context.Context, path string) (*websocket.Conn, erro
 }
 
 // Upload keeps content under its SHA-256.
-func (s *Services) Upload(ctx context.Context, digest string, content []byte) error {
-	r, err := s.request(ctx, http.MethodPut, "/api/v1/blobs/"+digest, bytes.NewReader(content))
+func (s *Services) Upload(ctx context.Context, digest string, content io.ReaderAt, size int64) error {
+	r, err := s.request(ctx, http.MethodPut, "/api/v1/blobs/"+digest, io.NewSectionReader(content, 0, size))
 	if err != nil {
 		return err
 	}
+	r.ContentLength = size
 	r.Header.Set("Content-Type", "application/octet-stream")
 	response, err := s.do(r)
 	if err != nil {

@@ -3,6 +3,7 @@ package host
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"os"
 	"strings"
@@ -83,7 +84,7 @@ func (b *bedside) DialPort(context.Context, int64, string) (net.Conn, error) {
 
 func (b *bedside) Lent(context.Context, int64) (link.Lent, error) { return link.Lent{}, nil }
 
-func (b *bedside) Upload(context.Context, string, []byte) error {
+func (b *bedside) Upload(context.Context, string, io.ReaderAt, int64) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.uploads++

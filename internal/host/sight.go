@@ -1,6 +1,7 @@
 package host
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -74,7 +75,7 @@ func (w *worker) sight(ctx context.Context, rest Rest) (link.Seen, error) {
 	for content, to := range map[*[]byte]*string{&png: &seen.Picture, &body: &seen.Tree} {
 		sum := sha256.Sum256(*content)
 		*to = hex.EncodeToString(sum[:])
-		if err := w.host.config.Service.Upload(ctx, *to, *content); err != nil {
+		if err := w.host.config.Service.Upload(ctx, *to, bytes.NewReader(*content), int64(len(*content))); err != nil {
 			return link.Seen{}, fmt.Errorf("handing its picture over: %w", err)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/host/driver"
+	"yamato/internal/host/gather"
 	"yamato/internal/host/journal"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
@@ -25,7 +26,9 @@ type worker struct {
 	end     context.CancelFunc // ends it alone
 	app     string             // id of the app under test
 	look    func()             // takes a picture of the case under way if the screen has changed
-	left    []leftover         // leases of an earlier process that it has not been cleaned of
+
+	gathering *gather.Gathering // of the case under way, nil where there is none
+	left      []leftover        // leases of an earlier process that it has not been cleaned of
 
 	// How the device is, as last seen. The host's lock guards it.
 	seen fleet.Condition

@@ -73,6 +73,12 @@ func (a attentive) AwaitChange(ctx context.Context, revision uint64, until time.
 		if soon := a.Now() + glanceEvery; a.realTime && soon < until {
 			next = soon
 		}
+		if g := a.worker.gathering; g != nil {
+			g.Look(ctx)
+			if due, ok := g.Due(); ok && due > a.Now() && due < next {
+				next = due
+			}
+		}
 		if err := a.Device.AwaitChange(ctx, revision, next); err != nil || next == until {
 			return err
 		}
@@ -103,6 +109,9 @@ func (a attentive) Tree(ctx context.Context) (*screen.Tree, error) {
 func (a attentive) Start(ctx context.Context, app string, how device.Start) error {
 	if err := a.Device.Start(ctx, app, how); err != nil {
 		return err
+	}
+	if g := a.worker.gathering; g != nil && app != "" {
+		g.Watch(ctx)
 	}
 	clearing, ok := device.As[device.Clearing](a.worker.device)
 	if app == "" || !ok {

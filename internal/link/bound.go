@@ -47,9 +47,16 @@ func (l *Lease) Weight() int {
 	return n
 }
 
+func refsWeight(list []EvidenceRef) (n int) {
+	for _, r := range list {
+		n += 250 + len(r.Facts)
+	}
+	return n
+}
+
 // Weight is about how many bytes an event takes, told without encoding it.
 func (e *Event) Weight() int {
-	n := 200 + 200*len(e.Evidence)
+	n := 200 + refsWeight(e.Evidence)
 	if e.Began != nil {
 		n += len(e.Began.Circumstances)
 	}
@@ -63,7 +70,7 @@ func (e *Event) Weight() int {
 		n += stepWeight(e.Step.Step)
 	}
 	if c := e.Case; c != nil {
-		n += 200 + 250*len(c.Evidence)
+		n += 200 + refsWeight(c.Evidence) + 300*len(c.NotKept)
 		for _, s := range c.Steps {
 			n += stepWeight(s)
 		}

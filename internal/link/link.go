@@ -15,12 +15,13 @@ import (
 	"encoding/json"
 
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
 )
 
 // Version is what both ends must speak.
-const Version = 7
+const Version = 8
 
 // MaxMessage bounds a message, in bytes.
 const MaxMessage = 16 << 20
@@ -210,6 +211,7 @@ type Attempt struct {
 	Steps       bool              `json:"steps,omitempty"`   // each step is told as it ends
 	StepMS      int64             `json:"step_ms,omitempty"` // patience, where neither step nor suite says otherwise
 	CaseMS      int64             `json:"case_ms,omitempty"` // that a case may take, by the device's clock
+	Keep        evidence.Keeping  `json:"keep,omitzero"`     // what is kept, but for what the suite says
 	LegMS       int64             `json:"leg_ms,omitempty"`  // that the whole may take, by the host's clock
 }
 
@@ -294,18 +296,23 @@ type CaseClosed struct {
 	Failure  *script.Failure     `json:"failure,omitempty"`
 	Steps    []script.StepRecord `json:"steps,omitempty"`
 	Matched  []string            `json:"matched,omitempty"` // locators that matched and were not Known
-	Seen     []script.Seen       `json:"seen,omitempty"`    // what the app's screens had on them
+	NotKept  []evidence.NotKept  `json:"not_kept,omitempty"`
+	Seen     []script.Seen       `json:"seen,omitempty"` // what the app's screens had on them
 	Evidence []EvidenceRef       `json:"evidence,omitempty"`
 }
 
 // EvidenceRef refers to evidence that has been uploaded.
 type EvidenceRef struct {
-	Sort      string `json:"sort"` // picture, tree, log or film
-	Name      string `json:"name"`
-	MediaType string `json:"media_type"`
-	Digest    string `json:"digest"`
-	Size      int64  `json:"size"`
+	Sort      string          `json:"sort"` // picture, tree, log or film
+	Name      string          `json:"name"`
+	MediaType string          `json:"media_type"`
+	Digest    string          `json:"digest"`
+	Size      int64           `json:"size"`
+	Facts     json.RawMessage `json:"facts,omitempty"` // what is to be known of it without opening it, at most MaxFacts
 }
+
+// MaxFacts bounds what is said of a piece of evidence, in bytes.
+const MaxFacts = 8 << 10
 
 // Finished ends a lease. Trouble is empty where all cases could be judged.
 type Finished struct {

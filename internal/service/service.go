@@ -18,6 +18,7 @@ import (
 
 	"yamato/internal/blob"
 	"yamato/internal/core/fleet"
+	"yamato/internal/service/archive"
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
 	"yamato/internal/service/care"
@@ -44,6 +45,7 @@ type (
 	listed   = checklists.Part
 	locked   = vault.Part
 	planned  = plans.Part
+	archived = archive.Part
 )
 
 // Service is one instance: its parts, put together, and the loops that make them work.
@@ -59,6 +61,7 @@ type Service struct {
 	*listed
 	*locked
 	*planned
+	*archived
 	callers *callers
 }
 
@@ -90,7 +93,7 @@ func New(st *store.Store, blobs blob.Store, c base.Config) *Service {
 	told, ran := views.New(b, kept, fleet), runs.New(b, kept)
 	return &Service{b, kept, dispatching.New(b), ran, fleet, watch.New(b), told,
 		sessions.New(b, kept, fleet, told), checklists.New(b, ran), vault.New(b),
-		plans.New(b, ran), newCallers()}
+		plans.New(b, ran), archive.New(b), newCallers()}
 }
 
 // Run works until ctx ends and the links of hosts have been given up: it listens for the bell,
@@ -134,6 +137,11 @@ func (s *Service) collect(ctx context.Context) {
 			s.Log.Warn("outdated builds could not be removed", "error", err)
 		} else if n > 0 {
 			s.Log.Info("outdated builds removed", "count", n)
+		}
+		if n, size, err := s.LetGo(ctx); err != nil && ctx.Err() == nil {
+			s.Log.Warn("evidence could not be let go", "error", err)
+		} else if n > 0 {
+			s.Log.Info("evidence was let go", "pieces", n, "bytes", size)
 		}
 		if n, err := s.CollectBlobs(ctx, 24*time.Hour); err != nil && ctx.Err() == nil {
 			s.Log.Warn("unreferenced blobs could not be collected", "error", err)

@@ -9,7 +9,7 @@ import (
 // references are all places in the records that refer to a blob, each as a query that
 // finds the digest d. What refers to a blob stands here, or the blob is taken away.
 var references = []string{
-	`select 1 from evidence where digest = d`,
+	`select 1 from evidence where digest = d and gone = ''`,
 	`select 1 from package where digest = d`,
 	`select 1 from suite_revision where digest = d`,
 	`select 1 from session_entry where digest = d and digest <> ''`,

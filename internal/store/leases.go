@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/store/pg"
 	"yamato/internal/store/vault"
@@ -268,28 +269,29 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 
 // Assignment is a live lease with all that a host needs to carry it out.
 type Assignment struct {
-	Lease       int64                 `db:"id"`
-	Device      string                `db:"device"`
-	RunID       int64                 `db:"run_id"`
-	Run         int64                 `db:"run"`
-	AppID       int64                 `db:"app_id"`
-	RevisionID  int64                 `db:"revision_id"`
-	Attempt     int                   `db:"attempt"`
-	Kind        string                `db:"kind"`
-	Model       string                `db:"model"`
-	Platform    string                `db:"platform"`
-	OS          string                `db:"os"`
-	Levels      pg.JSON[fleet.Levels] `db:"levels"`
-	Limits      pg.JSON[Limits]       `db:"limits"`
-	PackageBlob string                `db:"package_blob"`
-	ProjectID   int64                 `db:"project_id"`
-	Cases       pg.Ints               `db:"todo"`
-	Seed        int64                 `db:"seed"`
-	RealTime    bool                  `db:"real_time"`
-	Steps       bool                  `db:"tells_steps"`
-	Leave       bool                  `db:"leave_installed"`
-	LastSeq     int64                 `db:"last_seq"`
-	TTLMS       int64                 `db:"ttl_ms"`
+	Lease       int64                     `db:"id"`
+	Device      string                    `db:"device"`
+	RunID       int64                     `db:"run_id"`
+	Run         int64                     `db:"run"`
+	AppID       int64                     `db:"app_id"`
+	RevisionID  int64                     `db:"revision_id"`
+	Attempt     int                       `db:"attempt"`
+	Kind        string                    `db:"kind"`
+	Model       string                    `db:"model"`
+	Platform    string                    `db:"platform"`
+	OS          string                    `db:"os"`
+	Levels      pg.JSON[fleet.Levels]     `db:"levels"`
+	Limits      pg.JSON[Limits]           `db:"limits"`
+	Keep        pg.JSON[evidence.Keeping] `db:"keep"`
+	PackageBlob string                    `db:"package_blob"`
+	ProjectID   int64                     `db:"project_id"`
+	Cases       pg.Ints                   `db:"todo"`
+	Seed        int64                     `db:"seed"`
+	RealTime    bool                      `db:"real_time"`
+	Steps       bool                      `db:"tells_steps"`
+	Leave       bool                      `db:"leave_installed"`
+	LastSeq     int64                     `db:"last_seq"`
+	TTLMS       int64                     `db:"ttl_ms"`
 }
 
 // LiveLease is a lease of a host's that has not ended.
@@ -319,7 +321,7 @@ func (s *Store) Assignments(ctx context.Context, leases []int64) ([]Assignment, 
 	err := s.db.SelectContext(ctx, &list, `
 		select l.id, d.name as device, a.run_id, r.number as run, b.app_id, g.revision_id, a.number as attempt,
 			g.kind, g.model, g.platform, g.os, g.levels,
-		       l.project_id, g.digest as package_blob, a.todo, r.seed, r.real_time, r.tells_steps, r.leave_installed, r.limits, l.last_seq,
+		       l.project_id, g.digest as package_blob, a.todo, r.seed, r.real_time, r.tells_steps, r.leave_installed, r.limits, r.keep, l.last_seq,
 		       greatest(0, extract(epoch from l.expires_at - now()) * 1000)::bigint as ttl_ms
 		from lease l
 		join attempt a on a.lease_id = l.id
@@ -524,6 +526,7 @@ type NewResult struct {
 	Sentence                       string
 	Failure                        any // nil for none
 	Steps                          any
+	NotKept                        []evidence.NotKept
 }
 
 // AddResults keeps results.
@@ -535,11 +538,12 @@ func (t *Tx) AddResults(ctx context.Context, list []NewResult) error {
 	project, lease, run, leg, index, took := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n),
 		make([]int, n), make([]int64, n)
 	verdict, sentence, failure, steps := make([]string, n), make([]string, n), make([]*string, n), make([]string, n)
+	missing := make([]string, n)
 	for i, r := range list {
 		project[i], lease[i], run[i], leg[i], index[i], took[i], verdict[i], sentence[i] = r.ProjectID, r.Lease,
 			r.RunID,
 			r.LegID, r.Case, r.TookMS, r.Verdict, r.Sentence
-		steps[i] = pg.Encode(r.Steps)
+		steps[i], missing[i] = pg.Encode(r.Steps), pg.Encode(append([]evidence.NotKept{}, r.NotKept...))
 		if r.Failure != nil {
 			s := pg.Encode(r.Failure)
 			failure[i] = &s
@@ -547,11 +551,11 @@ func (t *Tx) AddResults(ctx context.Context, list []NewResult) error {
 	}
 	return t.exec(ctx, `
 		insert into result (project_id, lease_id, run_id, leg_id, case_index, took_ms, verdict, sentence,
-			failure, steps)
-		select p, l, r, g, c, t, v, s, f::jsonb, st::json
+			failure, steps, not_kept)
+		select p, l, r, g, c, t, v, s, f::jsonb, st::json, nk::jsonb
 		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::bigint[], $7::text[],
-			$8::text[], $9::text[], $10::text[]) as x(p, l, r, g, c, t, v, s, f, st)`,
-		project, lease, run, leg, index, took, verdict, sentence, failure, steps)
+			$8::text[], $9::text[], $10::text[], $11::text[]) as x(p, l, r, g, c, t, v, s, f, st, nk)`,
+		project, lease, run, leg, index, took, verdict, sentence, failure, steps, missing)
 }
 
 // NewEvidence is evidence to be kept.
@@ -560,6 +564,7 @@ type NewEvidence struct {
 	Case                          int
 	Sort, Name, MediaType, Digest string
 	Size                          int64
+	Facts                         json.RawMessage
 }
 
 // AddEvidence keeps references to evidence.
@@ -571,15 +576,20 @@ func (t *Tx) AddEvidence(ctx context.Context, list []NewEvidence) error {
 	project, run, lease, index, size := make([]int64, n), make([]int64, n), make([]int64, n), make([]int, n),
 		make([]int64, n)
 	sort, name, media, digest := make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	facts := make([]*string, n)
 	for i, e := range list {
 		project[i], run[i], lease[i], index[i], size[i], sort[i], name[i], media[i], digest[i] = e.ProjectID, e.RunID,
 			e.Lease, e.Case, e.Size, e.Sort, e.Name, e.MediaType, e.Digest
+		if len(e.Facts) > 0 {
+			s := string(e.Facts)
+			facts[i] = &s
+		}
 	}
 	return t.exec(ctx, `
-		insert into evidence (project_id, run_id, lease_id, case_index, size, sort, name, media_type, digest)
-		select * from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::int[], $5::bigint[], $6::text[],
-			$7::text[], $8::text[], $9::text[])`,
-		project, run, lease, index, size, sort, name, media, digest)
+		insert into evidence (project_id, run_id, lease_id, case_index, size, sort, name, media_type, digest, facts)
+		select p, r, l, c, z, s, m, t, d, f::jsonb from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::int[], $5::bigint[],
+			$6::text[], $7::text[], $8::text[], $9::text[], $10::text[]) as x(p, r, l, c, z, s, m, t, d, f)`,
+		project, run, lease, index, size, sort, name, media, digest, facts)
 }
 
 // AddLocators remembers locators that have matched in an app.

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"time"
 
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/store/pg"
 )
@@ -48,12 +49,14 @@ type Run struct {
 	StartedAt    *time.Time `db:"started_at"`
 	FinishedAt   *time.Time `db:"finished_at"`
 
-	PlanID       *int64            `db:"plan_id"`
-	Plan         string            `db:"plan"` // its name, "" for a run that no plan asked for
-	PlanRevision *int              `db:"plan_revision"`
-	Changed      pg.JSON[[]string] `db:"changed"` // of the plan, for this run alone, in words
-	Factors      pg.JSON[[]string] `db:"factors"` // that it varies beside the devices
-	Limits       pg.JSON[Limits]   `db:"limits"`
+	PlanID       *int64                    `db:"plan_id"`
+	Plan         string                    `db:"plan"` // its name, "" for a run that no plan asked for
+	PlanRevision *int                      `db:"plan_revision"`
+	Changed      pg.JSON[[]string]         `db:"changed"` // of the plan, for this run alone, in words
+	Factors      pg.JSON[[]string]         `db:"factors"` // that it varies beside the devices
+	PinnedBy     string                    `db:"pinned_by"`
+	Limits       pg.JSON[Limits]           `db:"limits"`
+	Keep         pg.JSON[evidence.Keeping] `db:"keep"` // the run's rules and its plan's
 }
 
 // Limits are what ends a run early, and what bounds its legs and cases; 0 for what is usual.
@@ -123,15 +126,16 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language,
 				real_time, asked_by, idempotency_key, open_legs, legs, expected, leave_installed, lineup,
 					idempotency_digest, checklist, case_order, tells_steps, started_at, plan_id, plan_revision, changed, factors,
-					limits)
+					limits, keep)
 			select $1, number, $2, $3, case when $16 = '' then 'queued' else 'running' end, $4, $5, $6, $7, $8, $9, nullif($10, ''),
 				$11, $11, $12, $13, $14, $15, $16, $17, $18, case when $16 <> '' then now() end, $19, $20,
-				$21, $22, $23
+				$21, $22, $23, $24
 				from n returning id, number`,
 			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy,
 			n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup, n.Digest, r.Checklist,
 			cmp.Or(r.Order, "written"), r.Steps, r.PlanID, r.PlanRevision, pg.Encode(append([]string{}, r.Changed.V...)),
-			pg.Encode(append([]string{}, r.Factors.V...)), pg.Encode(r.Limits.V)); err != nil {
+			pg.Encode(append([]string{}, r.Factors.V...)), pg.Encode(r.Limits.V),
+			pg.Encode(r.Keep.V)); err != nil {
 			return err
 		}
 		number = row.Number
@@ -232,7 +236,7 @@ const runColumns = `
 	       r.purpose, r.state, r.verdict, r.seed, r.repeat_failed, r.after_error, r.language, r.real_time,
 	       	r.asked_by, r.leave_installed, r.lineup, r.checklist, r.case_order, r.tells_steps,
 	       r.last_event, r.open_legs, r.legs, r.expected, r.results, r.fails, r.errors, r.created_at, r.started_at,
-	       	r.finished_at, r.plan_id, coalesce(p.name, '') as plan, r.plan_revision, r.changed, r.factors, r.limits
+	       	r.finished_at, r.plan_id, coalesce(p.name, '') as plan, r.plan_revision, r.changed, r.factors, r.limits, r.keep, r.pinned_by
 	from run r join build b on b.id = r.build_id join app a on a.id = b.app_id left join plan p on p.id = r.plan_id `
 
 // RunNumbered gives one run.
@@ -352,23 +356,24 @@ func (s *Store) LeftOut(ctx context.Context, run int64) ([]NewLeftOut, error) {
 
 // Result is one case in one attempt.
 type Result struct {
-	LegID    int64           `db:"leg_id"`
-	LeaseID  int64           `db:"lease_id"`
-	Attempt  int             `db:"attempt"`
-	Device   string          `db:"device"`
-	Case     int             `db:"case_index"`
-	Verdict  string          `db:"verdict"`
-	TookMS   int64           `db:"took_ms"`
-	Sentence string          `db:"sentence"`
-	At       time.Time       `db:"created_at"`
-	Failure  json.RawMessage `db:"failure"`
-	Steps    json.RawMessage `db:"steps"`
+	LegID    int64                       `db:"leg_id"`
+	LeaseID  int64                       `db:"lease_id"`
+	Attempt  int                         `db:"attempt"`
+	Device   string                      `db:"device"`
+	Case     int                         `db:"case_index"`
+	Verdict  string                      `db:"verdict"`
+	TookMS   int64                       `db:"took_ms"`
+	Sentence string                      `db:"sentence"`
+	At       time.Time                   `db:"created_at"`
+	Failure  json.RawMessage             `db:"failure"`
+	Steps    json.RawMessage             `db:"steps"`
+	NotKept  pg.JSON[[]evidence.NotKept] `db:"not_kept"`
 }
 
 const resultColumns = `
 	select r.leg_id, r.lease_id, coalesce(a.number, 0) as attempt, coalesce(d.name, '') as device, r.case_index,
 		r.verdict, r.took_ms, r.sentence, r.created_at, coalesce(r.failure, 'null') as failure,
-			coalesce(r.steps, '[]') as steps
+			coalesce(r.steps, '[]') as steps, r.not_kept
 	from result r left join lease l on l.id = r.lease_id left join attempt a on a.lease_id = l.id left
 		join device d on d.id = l.device_id `
 
@@ -450,17 +455,19 @@ func (s *Store) LegAttempts(ctx context.Context, leg int64) ([]Attempt, error) {
 
 // Evidence is something kept of an attempt.
 type Evidence struct {
-	ID        int64  `db:"id"`
-	LeaseID   int64  `db:"lease_id"`
-	LegID     int64  `db:"leg_id"`
-	Attempt   int    `db:"attempt"`
-	Device    string `db:"device"`
-	Case      int    `db:"case_index"`
-	Sort      string `db:"sort"`
-	Name      string `db:"name"`
-	MediaType string `db:"media_type"`
-	Digest    string `db:"digest"`
-	Size      int64  `db:"size"`
+	ID        int64                    `db:"id"`
+	LeaseID   int64                    `db:"lease_id"`
+	LegID     int64                    `db:"leg_id"`
+	Attempt   int                      `db:"attempt"`
+	Device    string                   `db:"device"`
+	Case      int                      `db:"case_index"`
+	Sort      string                   `db:"sort"`
+	Name      string                   `db:"name"`
+	MediaType string                   `db:"media_type"`
+	Digest    string                   `db:"digest"`
+	Size      int64                    `db:"size"`
+	Facts     pg.JSON[json.RawMessage] `db:"facts"`
+	Gone      string                   `db:"gone"` // why its content is gone, "" where it is there
 }
 
 // EvidenceOf gives all evidence of a run.
@@ -482,7 +489,7 @@ func (s *Store) CrossingEvidence(ctx context.Context, run, leg int64, index int)
 
 const evidenceColumns = `
 	select e.id, e.lease_id, a.leg_id, a.number as attempt, d.name as device, e.case_index, e.sort, e.name,
-		e.media_type, e.digest, e.size
+		e.media_type, e.digest, e.size, coalesce(e.facts, 'null') as facts, e.gone
 	from evidence e join lease l on l.id = e.lease_id join attempt a on a.lease_id = l.id
 		join device d on d.id = l.device_id `
 

@@ -203,10 +203,12 @@ func (a *App) changes(cmd *cobra.Command) func() contract.PlanChanges {
 	_ = cmd.RegisterFlagCompletionFunc("on", a.Complete(ui.CompletePicks))
 	_ = cmd.RegisterFlagCompletionFunc("suite", a.Complete(ui.CompleteSuites))
 	_ = cmd.RegisterFlagCompletionFunc("tag", a.Complete(ui.CompleteTags))
+	var keep ui.KeepRules
+	keep.Bind(cmd)
 	return func() contract.PlanChanges {
 		return contract.PlanChanges{Build: ui.Optional(build), Lineup: ui.Optional(lineup), Devices: ui.Several(devices),
 			Suites: ui.Several(suites), Tags: ui.Several(tags), Cover: ui.Optional(cover), Combinations: number(combinations),
-			Minutes: number(minutes), Seed: number(seed)}
+			Minutes: number(minutes), Seed: number(seed), Keep: keep.Given()}
 	}
 }
 

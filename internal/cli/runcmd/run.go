@@ -2,6 +2,8 @@ package runcmd
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -26,7 +28,8 @@ import (
 
 func (a *App) RunCommand() *cobra.Command {
 	c := &cobra.Command{Use: "run", Short: "Start runs, follow them, and see what they found"}
-	c.AddCommand(a.runStart(), a.runFollow(), a.runShow(), a.runReport(), a.runFetch(), a.runLs(), a.runAgain(), a.runCancel())
+	c.AddCommand(a.runStart(), a.runFollow(), a.runShow(), a.runReport(), a.runFetch(), a.runLs(), a.runAgain(), a.runCancel(),
+		a.runSummary(), a.runPin(true), a.runPin(false), a.runRetention())
 	return c
 }
 
@@ -34,6 +37,7 @@ func (a *App) runAgain() *cobra.Command {
 	var failed, wait, sameSeed, realTime bool
 	var junit string
 	var timeout time.Duration
+	var keep ui.KeepRules
 	cmd := &cobra.Command{
 		Use: "again RUN", Short: "Start a run of what a run ran: all of it, or what failed",
 		Example:           "  yamato run again 2 --failed --wait",
@@ -47,7 +51,7 @@ func (a *App) runAgain() *cobra.Command {
 			if err := errors.Join(writable(junit), ui.NotNegative("timeout", timeout)); err != nil {
 				return err
 			}
-			in := contract.Again{Which: "all", SameSeed: &sameSeed, RealTime: &realTime}
+			in := contract.Again{Which: "all", SameSeed: &sameSeed, RealTime: &realTime, Keep: keep.Given()}
 			if failed {
 				in.Which = "failed"
 			}
@@ -71,6 +75,7 @@ func (a *App) runAgain() *cobra.Command {
 		},
 	}
 	f := cmd.Flags()
+	keep.Bind(cmd)
 	f.DurationVar(&timeout, "timeout", 0, "stop waiting after so long, as in 30m; the run goes on")
 	f.BoolVar(&failed, "failed", false, "only what failed, met trouble, was flaky, or was never decided")
 	f.BoolVar(&sameSeed, "same-seed", false, "let chance fall as it did")
@@ -90,6 +95,7 @@ type runFlags struct {
 	leave                           bool
 	seed                            int64
 	repeat                          int
+	keep                            ui.KeepRules
 	wait, realTime                  bool
 	timeout                         time.Duration
 }
@@ -112,6 +118,7 @@ func (f *runFlags) bind(a *App, cmd *cobra.Command) {
 	g.Int64Var(&f.seed, "seed", 0, "seed of all chance, to repeat a run (default: a new one)")
 	g.IntVar(&f.repeat, "repeat-failed", 0, "how often failed cases run again in the same combination")
 	g.DurationVar(&f.timeout, "timeout", 0, "stop waiting after so long, as in 30m; the run goes on")
+	f.keep.Bind(cmd)
 	g.BoolVar(&f.realTime, "real-time", false, "tie the clocks of stand-ins to the wall")
 	_ = cmd.RegisterFlagCompletionFunc("build", a.Complete(ui.CompleteBuilds))
 	_ = cmd.RegisterFlagCompletionFunc("on", a.Complete(ui.CompletePicks))
@@ -123,7 +130,7 @@ func (f *runFlags) bind(a *App, cmd *cobra.Command) {
 func (f *runFlags) request(cmd *cobra.Command, build string, suites []string) contract.NewRun {
 	in := contract.NewRun{Build: build, App: ui.Optional(f.app), Suites: suites, Cases: ui.Several(f.cases),
 		Tags: ui.Several(f.tags), On: ui.Several(f.on), Language: ui.Optional(f.language),
-		Lineup: ui.Optional(f.lineup)}
+		Lineup: ui.Optional(f.lineup), Keep: f.keep.Given()}
 	if f.leave {
 		in.LeaveInstalled = &f.leave
 	}
@@ -171,7 +178,7 @@ func (a *App) newRun(cmd *cobra.Command, s *client.Service, f *runFlags) (contra
 	for _, of := range []struct{ into, from any }{{&over.App, in.App}, {&over.Cases, in.Cases}, {&over.Tags, in.Tags},
 		{&over.On, in.On}, {&over.Language, in.Language}, {&over.Lineup, in.Lineup},
 		{&over.Seed, in.Seed}, {&over.RepeatFailed, in.RepeatFailed}, {&over.RealTime, in.RealTime},
-		{&over.LeaveInstalled, in.LeaveInstalled}, {&over.Order, in.Order}} {
+		{&over.LeaveInstalled, in.LeaveInstalled}, {&over.Order, in.Order}, {&over.Keep, in.Keep}} {
 		if into := reflect.ValueOf(of.into).Elem(); into.IsNil() {
 			into.Set(reflect.ValueOf(of.from))
 		}
@@ -453,63 +460,6 @@ func (a *App) runShow() *cobra.Command {
 	return cmd
 }
 
-func (a *App) runFetch() *cobra.Command {
-	return &cobra.Command{
-		Use: "fetch RUN DIR", Short: "Fetch a run's logs, pictures and screen trees into a folder",
-		Example:           "  yamato run fetch 12 evidence/",
-		Args:              ui.Exactly(2, "name the run and the folder: yamato run fetch 12 evidence/"),
-		ValidArgsFunction: a.Complete(ui.CompleteRuns),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			s, number, err := a.connectRun(cmd.Context(), args)
-			if err != nil {
-				return err
-			}
-			files, err := a.fetch(cmd.Context(), s, number, args[1])
-			if err != nil {
-				return err
-			}
-			return a.Write(files, func() { fmt.Fprintf(a.Out, "%s in %s\n", ui.Plural(len(files), "file"), args[1]) })
-		},
-	}
-}
-
-// fetch writes every piece of evidence to a file of its own below dir, and the
-// results as results.xml and results.json beside them. It gives the paths.
-func (a *App) fetch(ctx context.Context, s *client.Service, number int64, dir string) ([]string, error) {
-	d, err := a.Detail(ctx, s, number)
-	if err != nil {
-		return nil, err
-	}
-	list, err := client.As[[]contract.Evidence](s.ListEvidence(ctx, s.Project, number))
-	if err != nil {
-		return nil, err
-	}
-	legs := map[int64]contract.Leg{}
-	for _, l := range d.Legs {
-		legs[l.Id] = l
-	}
-	var out []string
-	taken := map[string]bool{}
-	for i, e := range list {
-		path := filepath.Join(dir, evidencePath(e, legs[e.Leg], taken))
-		if err := SaveEvidence(ctx, s, number, e, path); err != nil {
-			return out, err
-		}
-		out = append(out, path)
-		if a.Animated() {
-			fmt.Fprintf(a.Err, "\r\x1b[K%d of %d", i+1, len(list))
-		}
-	}
-	if a.Animated() {
-		fmt.Fprint(a.Err, "\r\x1b[K")
-	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return out, err
-	}
-	junit := filepath.Join(dir, "results.xml")
-	return append(out, junit), writeJUnit(junit, d)
-}
-
 // evidencePath gives a readable path for a piece of evidence, safe on every
 // file system and different from all in taken.
 func evidencePath(e contract.Evidence, leg contract.Leg, taken map[string]bool) string {
@@ -533,7 +483,11 @@ func evidencePath(e contract.Evidence, leg contract.Leg, taken map[string]bool) 
 	return path
 }
 
+// SaveEvidence writes a piece of evidence to a file, unless it is there already.
 func SaveEvidence(ctx context.Context, s *client.Service, run int64, e contract.Evidence, path string) error {
+	if info, err := os.Stat(path); err == nil && info.Size() == e.Size && same(path, e.Digest) {
+		return nil
+	}
 	content, err := s.EvidenceContent(ctx, run, e.Id)
 	if err != nil {
 		return err
@@ -542,6 +496,23 @@ func SaveEvidence(ctx context.Context, s *client.Service, run int64, e contract.
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return ui.WrongCall{Title: "the folder cannot be made: " + err.Error(), Hint: ""}
 	}
+	return saveTo(path, content, e.Size)
+}
+
+// same tells whether a file has a digest.
+func same(path, digest string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	hash := sha256.New()
+	_, err = io.Copy(hash, f)
+	return err == nil && hex.EncodeToString(hash.Sum(nil)) == digest
+}
+
+// saveTo writes content of a size to a file; -1 for any size.
+func saveTo(path string, content io.Reader, size int64) error {
 	f, err := os.Create(path)
 	if err != nil {
 		return ui.WrongCall{Title: "the file cannot be written: " + err.Error(), Hint: ""}
@@ -550,8 +521,8 @@ func SaveEvidence(ctx context.Context, s *client.Service, run int64, e contract.
 	if err := errors.Join(err, f.Close()); err != nil {
 		return err
 	}
-	if n != e.Size {
-		return fmt.Errorf("%s is %d bytes long instead of %d: fetch it again", path, n, e.Size)
+	if size >= 0 && n != size {
+		return fmt.Errorf("%s is %d bytes long instead of %d: fetch it again", path, n, size)
 	}
 	return nil
 }

@@ -44,6 +44,15 @@ func RunNumber(args []string) (int64, error) {
 	return n, nil
 }
 
+// CrashNumber reads a crash's number.
+func CrashNumber(args []string) (int64, error) {
+	n, err := strconv.ParseInt(args[0], 10, 64)
+	if err != nil || n < 1 {
+		return 0, WrongCall{args[0] + " is no crash's number", "`yamato crash ls` lists them"}
+	}
+	return n, nil
+}
+
 // Within refuses a number that is not from least to most.
 func Within(flag string, n, least, most int) error {
 	if n < least || n > most {

@@ -185,6 +185,39 @@ type Call struct {
 	MediaType string `json:"media_type,omitempty"`
 	Bytes     int64  `json:"bytes"` // of the answer, as it travelled
 	Trouble   string `json:"trouble,omitempty"`
+
+	WaitMS   int64   `json:"wait_ms,omitempty"` // until the answer began, of TookMS
+	Sent     int64   `json:"sent,omitempty"`    // bytes of what was sent with it
+	Protocol string  `json:"protocol,omitempty"`
+	Asked    Carried `json:"asked,omitzero"`
+	Answered Carried `json:"answered,omitzero"`
+}
+
+// Carried is what a request or an answer carries.
+type Carried struct {
+	Headers   []Header `json:"headers,omitempty"`
+	MediaType string   `json:"media_type,omitempty"`
+	Body      string   `json:"body,omitempty"` // text, as far as it is kept
+	Cut       bool     `json:"cut,omitempty"`  // more of it was carried
+	Why       string   `json:"why,omitempty"`  // why its body is not kept, "" where it is, or where there was none
+}
+
+// Header is a field of a request or an answer (RFC 9110, 5).
+type Header struct{ Name, Value string }
+
+// MaxBody bounds what is kept of one body, in bytes.
+const MaxBody = 64 << 10
+
+// Weight is about how many bytes a call takes.
+func (c *Call) Weight() int {
+	n := 300 + len(c.Address) + len(c.Trouble)
+	for _, p := range []Carried{c.Asked, c.Answered} {
+		n += len(p.Body)
+		for _, h := range p.Headers {
+			n += 20 + len(h.Name) + len(h.Value)
+		}
+	}
+	return n
 }
 
 // Calling is a device that records the calls of its apps over the network.
@@ -308,4 +341,13 @@ func (n Network) Kind() string {
 		return "none"
 	}
 	return "other"
+}
+
+// Leaping is a device whose clock may leap: what it waits for passes in no time, by the wall's.
+type Leaping interface{ Leaps() bool }
+
+// Leaps tells whether a device's clock leaps now.
+func Leaps(d Device) bool {
+	l, ok := As[Leaping](d)
+	return ok && l.Leaps()
 }

@@ -15,6 +15,7 @@ import (
 	"unicode"
 
 	"yamato/internal/core/document"
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/near"
@@ -35,13 +36,14 @@ type Plan struct {
 	Lineup      string      `yaml:"lineup,omitempty" json:"lineup,omitempty"`
 	Devices     fleet.Words `yaml:"devices,omitempty" json:"devices,omitempty"` // picks: models, or devices by name
 	matrix.Grid `yaml:",inline"`
-	Recent      Span      `yaml:"recent,omitempty" json:"recent,omitempty"` // combinations that ran so lately count as covered
-	Shard       Span      `yaml:"shard,omitempty" json:"shard,omitempty"`   // at most so long a leg
-	Repeat      Repeat    `yaml:"repeat,omitempty" json:"repeat,omitzero"`
-	Stop        Stop      `yaml:"stop,omitempty" json:"stop,omitzero"`
-	Limits      Limits    `yaml:"limits,omitempty" json:"limits,omitzero"`
-	Order       string    `yaml:"order,omitempty" json:"order,omitempty"`
-	When        when.When `yaml:"when,omitempty" json:"when,omitzero"`
+	Recent      Span           `yaml:"recent,omitempty" json:"recent,omitempty"` // combinations that ran so lately count as covered
+	Shard       Span           `yaml:"shard,omitempty" json:"shard,omitempty"`   // at most so long a leg
+	Repeat      Repeat         `yaml:"repeat,omitempty" json:"repeat,omitzero"`
+	Stop        Stop           `yaml:"stop,omitempty" json:"stop,omitzero"`
+	Limits      Limits         `yaml:"limits,omitempty" json:"limits,omitzero"`
+	Order       string         `yaml:"order,omitempty" json:"order,omitempty"`
+	Keep        evidence.Rules `yaml:"keep,omitempty" json:"keep,omitempty"` // what is kept of its runs, by sort
+	When        when.When      `yaml:"when,omitempty" json:"when,omitzero"`
 }
 
 // Repeat is how often a case is tried again by what became of it.
@@ -201,6 +203,9 @@ func (p *Plan) check() (*when.Moments, *matrix.Fault) {
 		if l.is > l.most {
 			return nil, wrong("$."+field, "", "`%s` is at most %s", field, l.most)
 		}
+	}
+	if err := p.Keep.Check(); err != nil {
+		return nil, wrong("$.keep", "write `keep: {video: always}`", "%s", err)
 	}
 	if f := p.Grid.Check(); f != nil {
 		return nil, f

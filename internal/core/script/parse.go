@@ -9,6 +9,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script/token"
 )
@@ -263,6 +264,7 @@ var fileForms = []struct{ word, usage string }{
 	{"tags", "tags a, b"},
 	{"patience", "patience 8s"},
 	{"keep", "keep app between cases"},
+	{"keep", "keep video|log|everything|… always|unless passed|never"},
 	{"given", `given x = "…"`},
 	{"use", `use "steps/….suite"`},
 	{"before", "before each|all … end"},
@@ -308,6 +310,8 @@ func (p *parser) fileLine() {
 		p.suite.Patience = p.duration("the patience, which is a duration,")
 	case p.accept("keep", "app", "between", "cases"):
 		p.suite.KeepApp = true
+	case p.accept("keep"):
+		p.keep(first)
 	case p.accept("given"):
 		p.given(first)
 	case p.accept("use"):
@@ -355,6 +359,39 @@ func (p *parser) given(first token.Token) {
 	p.suite.Given = append(p.suite.Given, Given{Pos: t.Pos, Name: t.Text, Usual: v})
 }
 
+// keep reads a rule of what is kept of the suite's cases.
+func (p *parser) keep(first token.Token) {
+	if p.name != "" {
+		p.notShared(first)
+	}
+	const usage = "write: keep video always, with unless passed or never in place of always; or: keep app between cases"
+	sort := p.next()
+	if sort.Kind != token.Word {
+		p.fail(sort, usage, "a sort of evidence is missing before %s", sort)
+	}
+	if known := append(slices.Clone(evidence.Sorts), evidence.All); !slices.Contains(known, sort.Text) {
+		p.fail(sort, cmp.Or(token.Meant(sort.Raw, append(known, "app")), usage), "%s is no sort of evidence", sort)
+	}
+	rule := ""
+	for _, known := range evidence.Rulings {
+		if p.accept(strings.Fields(known)...) {
+			rule = known
+		}
+	}
+	if rule == "" {
+		t := p.peek()
+		p.fail(t, cmp.Or(token.Meant(t.Raw, evidence.Rulings), usage), "a rule is missing before %s", t)
+	}
+	if _, had := p.suite.Keep[sort.Text]; had {
+		p.fault(sort, "", "it was said before whether %s is kept", sort)
+		return
+	}
+	if p.suite.Keep == nil {
+		p.suite.Keep = evidence.Rules{}
+	}
+	p.suite.Keep[sort.Text] = rule
+}
+
 // notShared tells that a suite is used as if it were actions.
 func (p *parser) notShared(first token.Token) {
 	p.suiteTold = true
@@ -380,8 +417,6 @@ func (p *parser) oddFileLine(first token.Token) {
 		p.skipLine()
 		var none *Block
 		p.around(first, word+" each", &none)
-	case first.Is("keep"):
-		p.fail(first, "write: keep app between cases", "%s begins nothing that there is", first)
 	case first.Is("end"):
 		p.fail(first, "", "there is nothing open here that `end` could close")
 	case forms[first.Text].read != nil:

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/script/amount"
 	"yamato/internal/core/script/token"
 )
@@ -42,8 +43,9 @@ func Inspect(n Node, visit func(Node) bool) {
 type Suite struct {
 	Name     string
 	Tags     []string
-	Patience time.Duration // 0 where the file states none
-	KeepApp  bool          // cases go on in the app that the case before left
+	Patience time.Duration  // 0 where the file states none
+	KeepApp  bool           // cases go on in the app that the case before left
+	Keep     evidence.Rules // what is kept of its cases, by sort; nil where the file says nothing
 	Given    []Given
 	Uses     []*Use
 	Actions  []*Action // of all files, those of this file first

@@ -10,6 +10,7 @@ import (
 	"github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/storage"
 	"github.com/chromedp/cdproto/target"
@@ -413,6 +414,15 @@ func (d *Device) open(ctx context.Context, app string) (*tab, error) {
 	if err != nil {
 		return nil, err
 	}
+	d.calls.WithBodies(func(id network.RequestID) <-chan pipe.Message {
+		_, answer, err := t.Send(t.ID, network.CommandGetResponseBody, network.GetResponseBody(id))
+		if err != nil {
+			gone := make(chan pipe.Message)
+			close(gone)
+			return gone
+		}
+		return answer
+	})
 	if err := d.feel(ctx, t, app); err != nil {
 		t.close(ctx)
 		return nil, err

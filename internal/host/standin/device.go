@@ -76,6 +76,7 @@ type Device struct {
 	left      time.Duration      // when the app in front was sent away
 	laters    int                // that the system has been told to do something
 	calls     []device.Call      // that have ended and nobody has asked for
+	callsIn   int                // bytes of them
 	bytes     int64              // that the app has got over the network
 	film      film
 

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -64,16 +65,14 @@ func (d *Device) size() (width, height int) {
 	return d.config.Device.Width, d.config.Device.Height
 }
 
+// percent is how full the battery is, in percent.
+func (d *Device) percent() int { return cmp.Or(d.charge, d.state.Charge, 100) }
+
 // told is what an app may know of the device now.
 func (d *Device) told() *sandbox.Device {
 	c := d.config.Device
 	width, height := d.size()
-	charge := d.charge
-	if charge == 0 {
-		if charge = d.state.Charge; charge == 0 {
-			charge = 100
-		}
-	}
+	charge := d.percent()
 	return &sandbox.Device{Platform: c.Platform, Model: c.Model, OS: c.OS, Form: c.Form, Width: width, Height: height,
 		MemoryMB: c.MemoryMB, Real: !c.Virtual(), Language: d.language, Dark: d.dark, Across: d.across,
 		TextSize: d.text, Zone: d.zone, Charge: charge, Charging: d.charging, Offline: d.network.None}

@@ -2,6 +2,8 @@ package standin
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,7 +13,10 @@ import (
 )
 
 // maxCalls bounds the calls that are kept until somebody asks for them.
-const maxCalls = 5000
+const (
+	maxCalls   = 5000
+	maxCallsIn = 16 << 20 // bytes
+)
 
 // pending is a request that is under way.
 type pending struct {
@@ -70,21 +75,47 @@ func (d *Device) returned(p *pending) (failed string) {
 	c := device.Call{AtMS: p.began.Milliseconds(), TookMS: (d.now - p.began).Milliseconds(),
 		Method: plain.Text(strings.ToUpper(p.Method), 20), Address: plain.Text(p.Address, 2000),
 		MediaType: plain.Text(p.MediaType, 100), Status: p.Status, Bytes: max(0, p.Bytes)}
+	c.Asked, c.Answered = carried(p.Headers, p.Body), carried(p.AnswerHeaders, p.Answer)
+	c.Sent, c.WaitMS, c.Protocol = max(p.Sent, int64(len(p.Body))), c.TookMS, "HTTP/1.1"
+	c.Asked.MediaType = mediaType(p.Headers)
+	if c.Bytes == 0 {
+		c.Bytes = int64(len(p.Answer))
+	}
 	if d.network.None || d.network.Loss == 1 {
+		c.Answered, c.Protocol, c.WaitMS = device.Carried{}, "", 0
 		failed = "there is no network"
 		c.Status, c.Bytes, c.MediaType, c.Trouble = 0, 0, "", failed
 	}
 	d.bytes += c.Bytes
-	if len(d.calls) < maxCalls {
-		d.calls = append(d.calls, c)
+	if size := c.Weight(); len(d.calls) < maxCalls && d.callsIn+size <= maxCallsIn {
+		d.calls, d.callsIn = append(d.calls, c), d.callsIn+size
 	}
 	return failed
+}
+
+// carried is what a request or an answer carries, bounded.
+func carried(headers map[string]string, body string) device.Carried {
+	out := device.Carried{Body: plain.Text(body, device.MaxBody)}
+	out.Cut = len(body) > device.MaxBody
+	for _, name := range slices.Sorted(maps.Keys(headers)) {
+		out.Headers = append(out.Headers, device.Header{Name: plain.Text(name, 200), Value: plain.Text(headers[name], 2000)})
+	}
+	return out
+}
+
+func mediaType(headers map[string]string) string {
+	for name, value := range headers {
+		if strings.EqualFold(name, "content-type") {
+			return plain.Text(value, 100)
+		}
+	}
+	return "application/json" // as what is answered, where nothing is said
 }
 
 // Calls gives the requests that have ended since the last time.
 func (d *Device) Calls(context.Context) ([]device.Call, error) {
 	calls := d.calls
-	d.calls = nil
+	d.calls, d.callsIn = nil, 0
 	return calls, d.alive()
 }
 
@@ -95,5 +126,8 @@ func (d *Device) Readings(context.Context) ([]device.Reading, error) {
 	}
 	return []device.Reading{{Name: "memory", Value: float64(d.sandbox.MemoryKB() << 10)},
 		{Name: "cpu", Value: d.sandbox.CPU().Seconds()}, {Name: "network", Value: float64(d.bytes)},
-		{Name: "frames", Value: float64(d.revision)}}, nil
+		{Name: "frames", Value: float64(d.revision)}, {Name: "battery", Value: float64(d.percent())}}, nil
 }
+
+// Leaps tells that waiting takes no time, where the clock is not tied to the wall's.
+func (d *Device) Leaps() bool { return !d.realTime }

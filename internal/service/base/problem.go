@@ -34,6 +34,7 @@ const (
 	NoAnswer       Kind = "no-answer"
 	OtherCall      Kind = "idempotency-key"
 	SignInUsed     Kind = "sign-in-used"
+	LetGone        Kind = "let-go"
 	Internal       Kind = "internal"
 )
 

@@ -444,7 +444,7 @@ func leaseOut(a store.Assignment, g store.Goods, matched map[string]bool) link.L
 				Levels: a.Levels.V},
 			Package: g.Package.V, PackageBlob: a.PackageBlob, SuiteBlob: g.Suite, Cases: a.Cases, Seed: a.Seed,
 			RealTime: a.RealTime, Known: known, Steps: a.Steps, StepMS: a.Limits.V.StepMS, CaseMS: a.Limits.V.CaseMS,
-			LegMS: a.Limits.V.LegMS,
+			LegMS: a.Limits.V.LegMS, Keep: a.Keep.V,
 			Wants: len(g.Asks.V.Secrets)+len(g.Asks.V.Accounts) > 0}}
 }
 

@@ -2,10 +2,13 @@ package dispatch
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
 
+	"yamato/internal/core/crash"
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
@@ -88,6 +91,7 @@ type work struct {
 	order   []*tally
 	results []store.NewResult
 	kept    []store.NewEvidence
+	crashes []store.NewCrash
 	located struct {
 		project, app []int64
 		locator      []string
@@ -211,12 +215,13 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 	}
 	t.judged[c.Case] = true
 	r := store.NewResult{ProjectID: t.ProjectID, Lease: t.Lease, RunID: t.RunID, LegID: t.LegID, Case: c.Case,
-		Verdict: c.Verdict, TookMS: c.TookMS, Steps: c.Steps}
+		Verdict: c.Verdict, TookMS: c.TookMS, Steps: c.Steps, NotKept: c.NotKept}
 	if c.Failure != nil {
 		r.Failure, r.Sentence = c.Failure, c.Failure.Sentence()
 	}
 	w.results = append(w.results, r)
 	w.keep(t, c.Case, c.Evidence)
+	w.crash(t, c)
 	for _, m := range c.Matched {
 		if len(m) <= 500 {
 			w.located.project, w.located.app, w.located.locator = append(w.located.project, t.ProjectID),
@@ -242,8 +247,25 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 func (w *work) keep(t *tally, index int, refs []link.EvidenceRef) {
 	for _, r := range refs {
 		w.kept = append(w.kept, store.NewEvidence{ProjectID: t.ProjectID, RunID: t.RunID, Lease: t.Lease, Case: index,
-			Sort: r.Sort, Name: r.Name, MediaType: r.MediaType, Digest: r.Digest, Size: r.Size})
+			Sort: r.Sort, Name: r.Name, MediaType: r.MediaType, Digest: r.Digest, Size: r.Size, Facts: facts(r)})
 	}
+}
+
+// crash notes which crash a case met, where its report is kept.
+func (w *work) crash(t *tally, c *link.CaseClosed) {
+	if c.Failure == nil || !slices.ContainsFunc(c.Evidence, func(r link.EvidenceRef) bool { return r.Sort == evidence.Crash.Name }) {
+		return
+	}
+	w.crashes = append(w.crashes, store.NewCrash{ProjectID: t.ProjectID, AppID: t.AppID, Run: t.RunID, Lease: t.Lease, Leg: t.LegID,
+		Case: c.Case, Stack: crash.Read(c.Failure.Actual, c.Failure.Report)})
+}
+
+// facts gives what is said of a piece of evidence, nothing where that is too much.
+func facts(r link.EvidenceRef) json.RawMessage {
+	if len(r.Facts) > link.MaxFacts {
+		return nil
+	}
+	return r.Facts
 }
 
 // end ends a lease: its device goes to resetting, never straight to idle.
@@ -374,6 +396,7 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 		func() error { return t.ChangeLeases(ctx, leases) },
 		func() error { return t.AddResults(ctx, w.results) },
 		func() error { return t.AddEvidence(ctx, w.kept) },
+		func() error { return t.AddCrashes(ctx, w.crashes) },
 		func() error { return t.AddEntries(ctx, w.entries) },
 		func() error { return t.AddLocators(ctx, w.located.project, w.located.app, w.located.locator) },
 		func() error { return t.AddSeen(ctx, w.seen) },

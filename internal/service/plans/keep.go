@@ -225,7 +225,7 @@ func (s *Part) begin(ctx context.Context, p kept.Plan, d kept.Start) error {
 		}
 	}
 	changed, words := ch.apply(*read)
-	in := runs.Planned{Plan: &changed, ID: p.ID, Revision: p.Revision, Build: ch.Build, Changed: words}
+	in := runs.Planned{Plan: &changed, ID: p.ID, Revision: p.Revision, Build: ch.Build, Changed: words, Keep: ch.Keep}
 	if d.BuildID != nil {
 		in.BuildID = *d.BuildID
 	}

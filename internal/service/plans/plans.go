@@ -15,6 +15,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/plan"
 	"yamato/internal/service/base"
@@ -158,17 +159,20 @@ func (s *Part) PlanHistory(ctx context.Context, c base.Caller, name string, befo
 	return list, next, err
 }
 
+const howKept = "keep sorts of evidence `always`, `unless passed` or `never`, as in `--keep \"video always\"`"
+
 // Changes are what is other than in the plan, for one run. What is empty stays.
 type Changes struct {
-	Build        string   `json:"build,omitempty"`
-	Lineup       string   `json:"lineup,omitempty"`
-	Devices      []string `json:"devices,omitempty"`
-	Suites       []string `json:"suites,omitempty"`
-	Tags         []string `json:"tags,omitempty"`
-	Cover        string   `json:"cover,omitempty"`
-	Combinations int      `json:"combinations,omitempty"`
-	Minutes      int      `json:"minutes,omitempty"`
-	Seed         uint64   `json:"seed,omitempty"`
+	Build        string         `json:"build,omitempty"`
+	Lineup       string         `json:"lineup,omitempty"`
+	Devices      []string       `json:"devices,omitempty"`
+	Suites       []string       `json:"suites,omitempty"`
+	Tags         []string       `json:"tags,omitempty"`
+	Cover        string         `json:"cover,omitempty"`
+	Combinations int            `json:"combinations,omitempty"`
+	Minutes      int            `json:"minutes,omitempty"`
+	Seed         uint64         `json:"seed,omitempty"`
+	Keep         evidence.Rules `json:"keep,omitempty"` // over what the plan keeps, for this run alone
 }
 
 // Words say what is other.
@@ -216,6 +220,9 @@ func (ch Changes) apply(p plan.Plan) (plan.Plan, []string) {
 		p.Seed = ch.Seed
 		say("seed", fmt.Sprint(ch.Seed))
 	}
+	for _, rule := range ch.Keep.Words() {
+		say("keep", rule)
+	}
 	return p, words
 }
 
@@ -251,7 +258,10 @@ func (s *Part) TryPlan(ctx context.Context, c base.Caller, name, text string, ch
 	if fault := changed.Grid.Check(); fault != nil {
 		return Trial{}, base.Invalid(fault.Message, fault.Hint)
 	}
-	in.Plan, in.Build, in.Changed = &changed, ch.Build, words
+	in.Plan, in.Build, in.Changed, in.Keep = &changed, ch.Build, words, ch.Keep
+	if err := ch.Keep.Check(); err != nil {
+		return Trial{}, base.Invalid(err.Error(), howKept)
+	}
 	out := Trial{Plan: &changed, Changed: words, Starts: read.Starts(moments)}
 	if out.Prepared, err = s.runs.Prepare(ctx, c, in); err != nil {
 		var p *base.Problem

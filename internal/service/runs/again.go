@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/verdict"
@@ -69,6 +70,8 @@ func (s *Part) Preview(ctx context.Context, c base.Caller, in Order) (Preview, e
 	return out, nil
 }
 
+const howKept = "`--keep \"video always\"`, with `unless passed` or `never` in place of always"
+
 // Repeat is what of a run is to run again: all, failed, or one by its leg and case.
 type Repeat struct {
 	Which    string
@@ -76,6 +79,7 @@ type Repeat struct {
 	Case     *int
 	SameSeed bool
 	RealTime bool
+	Keep     evidence.Rules // of the new run; that of the old one ended with it
 }
 
 // Again starts a run of what a run ran: all of it, what did not pass, or one case
@@ -104,6 +108,10 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 		Language: r.Language, RealTime: in.RealTime, AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup, Checklist: r.Checklist,
 		Order: r.Order, Steps: r.Steps,
 		Seed: newSeed()}}
+	if err := in.Keep.Check(); err != nil {
+		return store.Run{}, base.Invalid(err.Error(), howKept)
+	}
+	n.Run.Keep.V = evidence.Keeping{Run: in.Keep, Plan: r.Keep.V.Plan}
 	if in.SameSeed {
 		n.Run.Seed, n.KnownOf = r.Seed, r.ID
 	}

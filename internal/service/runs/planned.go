@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/matrix/cover"
@@ -22,9 +23,10 @@ type Planned struct {
 	Plan     *plan.Plan
 	ID       int64 // of the saved plan, 0 for one that is only tried
 	Revision int
-	Build    string   // in place of the plan's, "" for that
-	BuildID  int64    // the build that came in
-	Changed  []string // of the plan, for this run alone, in words
+	Build    string         // in place of the plan's, "" for that
+	BuildID  int64          // the build that came in
+	Changed  []string       // of the plan, for this run alone, in words
+	Keep     evidence.Rules // over what the plan keeps, for this run alone
 }
 
 // Prepared is what a plan comes to now.
@@ -124,6 +126,7 @@ func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared
 	if p.Stop.Certain { // one failure for good makes the verdict certain
 		failures = 1
 	}
+	run.Keep.V = evidence.Keeping{Run: in.Keep, Plan: p.Keep}
 	run.Limits.V = store.Limits{Failures: failures, StepMS: time.Duration(p.Limits.Step).Milliseconds(),
 		CaseMS: time.Duration(p.Limits.Case).Milliseconds(), LegMS: time.Duration(p.Limits.Leg).Milliseconds(),
 		RunMS: time.Duration(p.Limits.Run).Milliseconds()}

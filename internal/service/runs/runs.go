@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/verdict"
@@ -35,10 +36,11 @@ type Order struct {
 	RepeatFailed             int
 	Seed                     *int64 // a fresh one where nil
 	RealTime, LeaveInstalled bool
-	FromLine                 int    // only the case on this line, where one suite is named
-	Order                    string // of the cases: written, or random by the seed
-	Steps                    bool   // each step is told as it ends
-	Checklist                string // what people go through by hand: one of Suites, by its digest
+	Keep                     evidence.Rules // what is kept of it, over what its suites say
+	FromLine                 int            // only the case on this line, where one suite is named
+	Order                    string         // of the cases: written, or random by the seed
+	Steps                    bool           // each step is told as it ends
+	Checklist                string         // what people go through by hand: one of Suites, by its digest
 }
 
 // StartRun makes a run of what is asked: which build, which suites, on which
@@ -65,6 +67,10 @@ func (s *Part) StartRun(ctx context.Context, c base.Caller, in Order, key string
 		RepeatFailed: in.RepeatFailed,
 		AfterError:   1, Language: levels.Of(fleet.Language), RealTime: in.RealTime, AskedBy: c.Name,
 		Leave: in.LeaveInstalled, Lineup: in.Lineup, Checklist: in.Checklist, Order: in.Order, Steps: in.Steps}}
+	if err := in.Keep.Check(); err != nil {
+		return store.Run{}, base.Invalid(err.Error(), howKept)
+	}
+	n.Run.Keep.V.Run = in.Keep
 	if n.Run.RepeatFailed < 0 || n.Run.RepeatFailed > 20 {
 		return store.Run{}, base.Invalid("failed cases are repeated 0 to 20 times", "choose fewer repetitions")
 	}

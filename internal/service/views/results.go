@@ -182,6 +182,10 @@ func (s *Part) OpenEvidence(ctx context.Context, c base.Caller, number,
 		return contract.Evidence{}, nil, base.NotThere(err, "list its evidence", "run %d has no evidence %d", number,
 			id)
 	}
+	if e.Gone != "" {
+		return contract.Evidence{}, nil, base.Refuse(base.LetGone, "its content is gone: "+e.Gone,
+			"`yamato run pin` keeps what is to stay; `yamato run retention` shows the rule")
+	}
 	f, err := s.Blobs.Open(ctx, e.Digest)
 	return wire.Evidence(e), f, err
 }

@@ -126,7 +126,7 @@ func (s *Part) fillSheet(ctx context.Context, run int64, l *contract.Leg, at int
 				continue
 			}
 			one.Evidence = append(one.Evidence, wire.Evidence(e))
-			if e.Sort == evidence.Film.Name {
+			if e.Sort == evidence.Film.Name && e.Gone == "" {
 				frames, err := s.frames(ctx, e)
 				if err != nil {
 					s.Log.Warn("a film cannot be read", "evidence", e.ID, "error", err)
@@ -185,6 +185,9 @@ func (s *Part) Frame(ctx context.Context, c base.Caller, number, id int64, index
 	e, err := s.Store.EvidenceNumbered(ctx, c.ProjectID, number, id)
 	if err != nil {
 		return nil, base.NotThere(err, "list its evidence", "run %d has no evidence %d", number, id)
+	}
+	if e.Gone != "" {
+		return nil, base.Refuse(base.LetGone, "its content is gone: "+e.Gone, "")
 	}
 	if e.Sort != evidence.Film.Name {
 		return nil, base.NotFound(fmt.Sprintf("evidence %d is no film", id), "")

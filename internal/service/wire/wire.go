@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"yamato/internal/contract"
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/script"
@@ -100,7 +101,27 @@ func Run(r store.Run) contract.Run {
 		RealTime: r.RealTime, LastEvent: r.LastEvent, Order: orderOut(r.Order),
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Lineup: base.Stated(r.Lineup),
 		LeaveInstalled: base.Stated(r.Leave), Checklist: base.Stated(r.Checklist), Plan: base.Stated(r.Plan),
-		PlanRevision: r.PlanRevision, Changed: base.Listed(r.Changed.V), Factors: base.Listed(r.Factors.V)}
+		Keep: keepOut(r.Keep.V), PinnedBy: base.Stated(r.PinnedBy), PlanRevision: r.PlanRevision, Changed: base.Listed(r.Changed.V), Factors: base.Listed(r.Factors.V)}
+}
+
+// keepOut tells what rules a run has of what is kept of it, nil for none.
+func keepOut(k evidence.Keeping) *contract.KeepRules {
+	out := contract.KeepRules{}
+	if len(k.Run) > 0 {
+		out.Run = base.Ptr(contract.Keep(k.Run))
+	}
+	if len(k.Plan) > 0 {
+		out.Plan = base.Ptr(contract.Keep(k.Plan))
+	}
+	return base.Stated(out)
+}
+
+// Keep reads rules of what is kept.
+func Keep(in *contract.Keep) evidence.Rules {
+	if in == nil {
+		return nil
+	}
+	return evidence.Rules(*in)
 }
 
 // orderOut tells of an order that is not the one in which cases are written.
@@ -197,6 +218,13 @@ func Result(r store.Result) (contract.Result, error) {
 	if r.Sentence != "" {
 		out.Sentence = &r.Sentence
 	}
+	if len(r.NotKept.V) > 0 {
+		list := []contract.NotKept{}
+		for _, n := range r.NotKept.V {
+			list = append(list, contract.NotKept{Sort: n.Sort, Why: n.Why})
+		}
+		out.NotKept = &list
+	}
 	var failure map[string]any
 	if r.Failure != nil {
 		if err := json.Unmarshal(r.Failure, &failure); err != nil {
@@ -229,9 +257,14 @@ func FoldLeg(l *contract.Leg) {
 
 // Evidence tells of a piece of evidence.
 func Evidence(e store.Evidence) contract.Evidence {
-	return contract.Evidence{Id: e.ID, Leg: e.LegID, Attempt: e.Attempt, Device: e.Device, CaseIndex: e.Case,
+	out := contract.Evidence{Id: e.ID, Leg: e.LegID, Attempt: e.Attempt, Device: e.Device, CaseIndex: e.Case,
 		Sort: e.Sort, Name: e.Name,
-		MediaType: e.MediaType, Digest: e.Digest, Size: e.Size}
+		MediaType: e.MediaType, Digest: e.Digest, Size: e.Size, Gone: base.Stated(e.Gone)}
+	var facts map[string]any
+	if json.Unmarshal(e.Facts.V, &facts) == nil && facts != nil { // what cannot be read says nothing
+		out.Facts = &facts
+	}
+	return out
 }
 
 // Device tells of a device.
@@ -422,5 +455,6 @@ func Order(in *contract.NewRun) runs.Order {
 	return runs.Order{Build: in.Build, App: base.Deref(in.App), Suites: in.Suites, Cases: base.Deref(in.Cases), Tags: base.Deref(in.Tags),
 		On: base.Deref(in.On), Lineup: base.Deref(in.Lineup), Language: base.Deref(in.Language), RepeatFailed: base.Deref(in.RepeatFailed),
 		Seed: in.Seed, RealTime: base.Deref(in.RealTime), LeaveInstalled: base.Deref(in.LeaveInstalled),
-		FromLine: base.Deref(in.FromLine), Order: orderIn(in.Order), Steps: base.Deref(in.TellSteps)}
+		FromLine: base.Deref(in.FromLine), Order: orderIn(in.Order), Steps: base.Deref(in.TellSteps),
+		Keep: Keep(in.Keep)}
 }

@@ -19,11 +19,23 @@
     wishes.set(id, fn);
     host.wish(id, what, String(of));
   }
+  // What a request or an answer carries: text as it is, anything else as JSON; what is long is cut where it is kept.
+  function carried(body) {
+    if (body === undefined || body === null) return '';
+    const text = typeof body === 'string' ? body : JSON.stringify(body);
+    return text.length > 131072 ? text.slice(0, 131072) : text;
+  }
+  function texts(of) {
+    const out = {};
+    if (typeof of === 'object' && of !== null) for (const name of Object.keys(of).slice(0, 50)) out[String(name).slice(0, 200)] = String(of[name]).slice(0, 2000);
+    return out;
+  }
   function request(what, fn, failed) {
     const call = typeof what === 'object' && what !== null ? what : { ms: what };
     return timer(call.ms === undefined ? 100 : call.ms, fn, { failed, call: {
       address: String(call.address === undefined ? '' : call.address), method: String(call.method || 'GET'), media_type: String(call.type || 'application/json'),
-      status: Number(call.status) | 0 || 200, bytes: Number(call.bytes) | 0, sent: Number(call.sent) | 0 } });
+      status: Number(call.status) | 0 || 200, bytes: Number(call.bytes) | 0, sent: Number(call.sent) | 0,
+      headers: texts(call.headers), body: carried(call.body), answer_headers: texts(call.answer_headers), answer: carried(call.answer) } });
   }
   const on = (name) => (fn) => { listeners[name] = fn; };
 

@@ -14,6 +14,7 @@ const (
 	MaxData     = 1 << 20  // bytes of all that an app keeps
 	MaxWishes   = 50       // that an app has of the system at a time
 	maxWish     = 4 << 10  // bytes of one
+	maxRequest  = 1 << 20  // bytes of what a request is described by, as it is handed over
 	maxValue    = 64 << 10 // of an expression, in bytes
 	maxLogLines = 5000     // in one turn
 	MaxLogBytes = 1 << 20  // in one turn
@@ -86,6 +87,11 @@ type Call struct {
 	Status    int    `json:"status,omitempty"`
 	Bytes     int64  `json:"bytes,omitempty"`
 	Sent      int64  `json:"sent,omitempty"`
+
+	Headers       map[string]string `json:"headers,omitempty"`        // of the request
+	Body          string            `json:"body,omitempty"`           // of the request
+	AnswerHeaders map[string]string `json:"answer_headers,omitempty"` //
+	Answer        string            `json:"answer,omitempty"`         // the body of the answer
 }
 
 // Wish is what an app wants of the system, which answers it.
