@@ -19,7 +19,7 @@ demo: postgres handsets video $(PROGRAM) ## show it, and go on serving until Ctr
 # What takes longest begins first: packages are tested two at a time.
 LONGEST := ./internal/e2e ./internal/host/handset ./internal/host/standin ./internal/e2e/pages
 
-test: postgres packers browser video $(PROGRAM) ## run every check
+test: postgres packers browser video $(OBJECTS) $(PROGRAM) ## run every check
 	cd web && npm run --silent check
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -d $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
@@ -27,7 +27,13 @@ test: postgres packers browser video $(PROGRAM) ## run every check
 	YAMATO_TEST_PROGRAM=$(CURDIR)/$(PROGRAM) go test -run 'TestVerdictsOnApps|TestGiantTexts' ./internal/host/standin
 	YAMATO_TEST_PROGRAM=$(CURDIR)/$(PROGRAM) go run ./internal/pgbox/pgtest/with go test -race -timeout 20m $(LONGEST) ./...
 
-bench: postgres browser $(PROGRAM) ## measure, and write docs/benchmarks.md
+# The S3-compatible server that the tests start, from a module of its own.
+OBJECTS := bin/objects
+$(OBJECTS): internal/blob/bucket/server/go.mod
+	cd internal/blob/bucket/server && go build -o $(CURDIR)/$@ github.com/versity/versitygw/cmd/versitygw
+	@touch $@
+
+bench: postgres browser video $(OBJECTS) $(PROGRAM) ## measure, and write docs/benchmarks.md
 	go run ./internal/bench -program $(CURDIR)/$(PROGRAM) -out docs/benchmarks.md
 
 soak: postgres $(PROGRAM) ## runs and odd calls for 10 minutes; memory has to stay flat

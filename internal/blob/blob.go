@@ -82,7 +82,7 @@ func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64, 
 			return Info{}, err
 		}
 		if _, here = d.has(digest); here {
-			return receive(ctx, io.Discard, r, digest, limit) // it is here: what comes is checked, not staged
+			return Receive(ctx, io.Discard, r, digest, limit) // it is here: what comes is checked, not staged
 		}
 	}
 	staged, err := os.CreateTemp(filepath.Join(d.root, "staging"), "in-*")
@@ -93,7 +93,7 @@ func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64, 
 		_ = staged.Close()
 		_ = os.Remove(staged.Name()) // gone already where it was named
 	}()
-	info, err := receive(ctx, staged, r, digest, limit)
+	info, err := Receive(ctx, staged, r, digest, limit)
 	if err != nil {
 		return Info{}, err
 	}
@@ -107,8 +107,8 @@ func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64, 
 	return info, nil
 }
 
-// receive copies what r gives to w, and checks its size and digest.
-func receive(ctx context.Context, w io.Writer, r io.Reader, digest string, limit int64) (Info, error) {
+// Receive copies what r gives to w, and checks its size and digest.
+func Receive(ctx context.Context, w io.Writer, r io.Reader, digest string, limit int64) (Info, error) {
 	hash := sha256.New()
 	size, err := io.Copy(io.MultiWriter(w, hash), io.LimitReader(contextReader{ctx, r}, limit+1))
 	if err != nil {

@@ -239,7 +239,7 @@ func (a *app) root() *cobra.Command {
 	node, build, fleet, run := nodecmd.Of(a.App), buildcmd.Of(a.App), fleetcmd.Of(a.App), runcmd.Of(a.App)
 	suite, plans := suitecmd.Of(a.App), plancmd.Of(a.App)
 	hand := sessioncmd.Of(a.App)
-	root.AddCommand(node.ServeCommand(), node.HostCommand(), node.ConsoleCommand(), node.UpCommand(),
+	root.AddCommand(node.ServeCommand(), node.HostCommand(), node.BlobsCommand(), node.ConsoleCommand(), node.UpCommand(),
 		node.DemoCommand(),
 		build.BuildCommand(), fleet.DeviceCommand(), fleet.SiteCommand(), fleet.LineupCommand(), fleet.StandinCommand(),
 		suite.SuiteCommand(), suite.SecretCommand(), suite.AccountCommand(), run.RunCommand(), run.CrashCommand(), run.CoveredCommand(), run.TryCommand(),

@@ -22,7 +22,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yamato/internal/api"
-	"yamato/internal/blob"
 	"yamato/internal/cli/ui"
 	"yamato/internal/core/fleet"
 	"yamato/internal/filelock"
@@ -52,6 +51,8 @@ type node struct {
 type nodeConfig struct {
 	database string
 	dir      string // for blobs and tokens
+	blobs    string // where blobs are kept: a bucket's address, a folder, or one below dir where it is empty
+	blobKeys string // file with a bucket's keys; the environment's where it is empty
 	keyFile  string // that secrets are sealed with; one of dir's own where it is empty
 	listen   string
 	project  string
@@ -100,7 +101,7 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 	if err := st.Migrate(ctx); err != nil {
 		return nil, err
 	}
-	blobs, err := blob.OpenDir(filepath.Join(c.dir, "blobs"))
+	blobs, err := c.openBlobs(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -259,7 +260,9 @@ func (a *App) ServeCommand() *cobra.Command {
 	}
 	f := cmd.Flags()
 	f.StringVar(&c.database, "database", "", "PostgreSQL database ($YAMATO_DATABASE)")
-	f.StringVar(&c.dir, "dir", "", "folder for blobs and tokens; services that share a database share it")
+	f.StringVar(&c.dir, "dir", "", "folder for tokens and blobs; services that share a database share it, or a bucket (--blobs) and the key file")
+	f.StringVar(&c.blobs, "blobs", "", "where what is kept goes: a folder, or s3://bucket/prefix (default: in --dir)")
+	f.StringVar(&c.blobKeys, "blobs-keys", "", "`file` with the keys of a bucket (default: $AWS_ACCESS_KEY_ID and $AWS_SECRET_ACCESS_KEY)")
 	f.StringVar(&c.keyFile, "key-file", "", "`file` with the key that secrets are sealed with, the same for all services (default: in --dir, "+
 		"made there)")
 	f.StringVar(&c.listen, "listen", defaultListen, "address to listen on; loopback unless you say otherwise")
@@ -275,6 +278,7 @@ func (a *App) ServeCommand() *cobra.Command {
 func (a *App) HostCommand() *cobra.Command {
 	var sitePath, services, tokenFile, dir, name string
 	var verbose bool
+	scratch := ui.Size(4 << 30)
 	cmd := &cobra.Command{
 		Use: "host", Short: "Run a host: it drives the devices of a site for a service", Args: ui.None,
 		Example: "  yamato host --site bench.yaml --service http://127.0.0.1:7420 --token-file host-token --dir " +
@@ -319,7 +323,7 @@ func (a *App) HostCommand() *cobra.Command {
 			urls := strings.Split(ui.First(services, os.Getenv("YAMATO_SERVICE"), "http://"+defaultListen), ",")
 			return host.Run(cmd.Context(), host.Config{Name: ui.First(name, site.Name), Site: site.Name,
 				Program: ui.Version,
-				Dir:     dir, Devices: devices, Yard: yard,
+				Dir:     dir, Scratch: int64(scratch), Devices: devices, Yard: yard,
 				Service: host.NewServices(urls, strings.TrimSpace(string(token))), Log: a.logger(verbose)})
 		},
 	}
@@ -330,6 +334,7 @@ func (a *App) HostCommand() *cobra.Command {
 	f.StringVar(&tokenFile, "token-file", "", "file that holds the hosts' token")
 	f.StringVar(&dir, "dir", "", "folder for the journal and cached packages")
 	f.StringVar(&name, "name", "", "name of the host (default: the site's)")
+	f.Var(&scratch, "scratch", "what frames of videos may take on the disk until they are handed on; what is more is dropped, and said")
 	f.BoolVar(&verbose, "verbose", false, "log more")
 	return cmd
 }

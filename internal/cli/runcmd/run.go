@@ -29,7 +29,7 @@ import (
 func (a *App) RunCommand() *cobra.Command {
 	c := &cobra.Command{Use: "run", Short: "Start runs, follow them, and see what they found"}
 	c.AddCommand(a.runStart(), a.runFollow(), a.runShow(), a.runReport(), a.runFetch(), a.runLs(), a.runAgain(), a.runCancel(),
-		a.runSummary(), a.runPin(true), a.runPin(false), a.runRetention())
+		a.runSummary(), a.runCopy(), a.runPin(true), a.runPin(false), a.runRetention())
 	return c
 }
 
