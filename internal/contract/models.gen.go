@@ -880,8 +880,9 @@ type Model struct {
 
 // NamedPicture defines model for NamedPicture.
 type NamedPicture struct {
-	Attempt   int `json:"attempt"`
-	CaseIndex int `json:"case_index"`
+	Attempt   int    `json:"attempt"`
+	Case      string `json:"case"`
+	CaseIndex int    `json:"case_index"`
 
 	// Combination a class of device, and what is varied on it
 	Combination Combination `json:"combination"`

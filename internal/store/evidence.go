@@ -206,6 +206,7 @@ type NamedPicture struct {
 	OS      string                `db:"os"`
 	Levels  pg.JSON[fleet.Levels] `db:"levels"`
 	Verdict string                `db:"verdict"`
+	Of      string                `db:"of_case"`
 	Gone    string                `db:"gone"`
 }
 
@@ -214,9 +215,9 @@ func (s *Store) NamedPictures(ctx context.Context, run int64, name string, limit
 	list := []NamedPicture{}
 	err := s.db.SelectContext(ctx, &list, `
 		select distinct on (a.leg_id, e.case_index) e.id, e.name, a.leg_id, e.case_index, a.number as attempt, d.name as device, g.kind, g.model,
-			g.platform, g.os, g.levels, coalesce(x.verdict, '') as verdict, e.gone
-		from evidence e join attempt a on a.lease_id = e.lease_id join leg g on g.id = a.leg_id join lease l on l.id = e.lease_id
-			join device d on d.id = l.device_id left join result x on x.lease_id = e.lease_id and x.case_index = e.case_index
+			g.platform, g.os, g.levels, coalesce(x.verdict, '') as verdict, e.gone, coalesce(v.cases->e.case_index->>'name', '') as of_case
+		from evidence e join attempt a on a.lease_id = e.lease_id join leg g on g.id = a.leg_id join suite_revision v on v.id = g.revision_id
+			join lease l on l.id = e.lease_id join device d on d.id = l.device_id left join result x on x.lease_id = e.lease_id and x.case_index = e.case_index
 		where e.run_id = $1 and e.sort = 'picture' and e.name = $2
 		order by a.leg_id, e.case_index, a.number desc, e.id desc limit $3`, run, name, limit)
 	return list, err

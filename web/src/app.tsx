@@ -28,6 +28,11 @@ const Session = page("SessionPage", () => import("./pages/session"));
 const Side = page("SidePage", () => import("./pages/side"));
 const Findings = page("FindingsPage", () => import("./pages/findings"));
 const Finding = page("FindingPage", () => import("./pages/findings"));
+const Beside = page("BesidePage", () => import("./pages/beside"));
+const Pictures = page("PicturesPage", () => import("./pages/pictures"));
+const Summary = page("SummaryPage", () => import("./pages/summary"));
+const OverTime = page("OverTimePage", () => import("./pages/over-time"));
+const Crash = page("CrashPage", () => import("./pages/over-time"));
 const Device = page("DevicePage", () => import("./pages/device"));
 
 export function App() {
@@ -60,6 +65,11 @@ function SignedIn() {
             <Route path="/" element={<NowPage />} />
             <Route path="/runs" element={<Runs />} />
             <Route path="/runs/:run" element={<Run />} />
+            <Route path="/runs/:run/pictures" element={<Pictures />} />
+            <Route path="/runs/:run/summary" element={<Summary />} />
+            <Route path="/beside" element={<Beside />} />
+            <Route path="/over-time" element={<OverTime />} />
+            <Route path="/crashes/:crash" element={<Crash />} />
             <Route path="/plans" element={<Plans />} />
             <Route path="/plans/:plan" element={<Plan />} />
             <Route path="/new-plan" element={<Plan />} />

@@ -329,5 +329,8 @@ func inWords(err error) error {
 	case "accessdenied", "invalidaccesskeyid", "signaturedoesnotmatch":
 		return fmt.Errorf("the bucket refuses these keys: %s", answer.Code)
 	}
+	if answer.StatusCode == http.StatusForbidden || answer.StatusCode == http.StatusUnauthorized {
+		return fmt.Errorf("the bucket refuses these keys: %s", answer.Message)
+	}
 	return err
 }

@@ -59,7 +59,7 @@ func Pictures(names []store.PictureName, list []store.NamedPicture) contract.Pic
 	for _, p := range list {
 		c := fleet.Combination{Class: fleet.Class{Kind: p.Kind, Model: p.Model, Platform: p.Plat, OS: p.OS}, Levels: p.Levels.V}
 		out.Items = append(out.Items, contract.NamedPicture{Evidence: p.ID, Leg: p.Leg, CaseIndex: p.Case, Attempt: p.Attempt, Device: p.Device,
-			Combination: Combination(c), Verdict: p.Verdict, Gone: base.Stated(p.Gone)})
+			Combination: Combination(c), Verdict: p.Verdict, Case: p.Of, Gone: base.Stated(p.Gone)})
 	}
 	return out
 }

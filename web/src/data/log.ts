@@ -54,14 +54,33 @@ export class Log {
   }
 }
 
-/** The moments of an attempt in order: lines of the log are 0 and up, step i is -1 - i. */
-export function moments(steps: { at_ms: number }[], log: Log): Int32Array {
-  const out = new Int32Array(steps.length + log.length);
+/** Calls are numbered from here on among the moments. */
+export const firstCall = 2 ** 30;
+
+/** The moments of an attempt in order: lines of the log are 0 and up, step i is -1 - i, call i is firstCall + i. */
+export function moments(steps: { at_ms: number }[], log: { length: number; times: ArrayLike<number> }, calls: { at: number }[] = []): Int32Array {
+  const out = new Int32Array(steps.length + log.length + calls.length);
   let s = 0;
+  let c = 0;
   for (let i = 0, l = 0; i < out.length; i++) {
-    const step = steps[s];
-    if (step && (l >= log.length || step.at_ms <= log.times[l]!)) out[i] = -1 - s++;
+    const step = s < steps.length ? steps[s]!.at_ms : Infinity;
+    const call = c < calls.length ? calls[c]!.at : Infinity;
+    const line = l < log.length ? log.times[l]! : Infinity;
+    if (s < steps.length && step <= line && step <= call) out[i] = -1 - s++;
+    else if (c < calls.length && (call <= line || l >= log.length)) out[i] = firstCall + c++;
     else out[i] = l++;
   }
   return out;
+}
+
+/** The last of rising times that is not after a moment, -1 for none. */
+export function lastBefore(times: (i: number) => number, n: number, ms: number): number {
+  let from = 0;
+  let to = n;
+  while (from < to) {
+    const mid = (from + to) >> 1;
+    if (times(mid) <= ms) from = mid + 1;
+    else to = mid;
+  }
+  return from - 1;
 }

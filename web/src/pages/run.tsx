@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { get, inProject, post, Problem, queries, useGet, type Cause, type Now, type Run, type RunDetail } from "../data/api";
+import { get, inProject, outdated, post, Problem, put, queries, useGet, type Cause, type Now, type Run, type RunDetail } from "../data/api";
 import { followRun, useLiveRun, useTitle } from "../data/live";
 import { at, lasting, plural } from "../data/time";
 import { combinationKey, combinationWhole, Weave as Model, type Crossing } from "../data/weave";
@@ -91,7 +91,7 @@ function Loaded({ detail }: { detail: RunDetail }) {
   const onOpen = useCallback((x: Crossing) => show(x.leg, x.index), [show]);
   const close = useCallback(() => {
     set((p) => {
-      for (const k of ["leg", "case", "attempt"]) p.delete(k);
+      for (const k of ["leg", "case", "attempt", "wide"]) p.delete(k);
       return p;
     });
     document.querySelector<HTMLElement>("[role=grid]")?.focus();
@@ -104,7 +104,7 @@ function Loaded({ detail }: { detail: RunDetail }) {
 
   return (
     <div className="flex h-full">
-      <div className={`flex h-full min-w-0 flex-col overflow-y-auto px-5 pt-4 ${open ? "w-[38%] flex-none max-lg:hidden" : "flex-1"}`}>
+      <div className={`flex h-full min-w-0 flex-col overflow-y-auto px-5 pt-4 ${open ? (params.has("wide") ? "hidden" : "w-[38%] flex-none max-lg:hidden") : "flex-1"}`}>
         <Header run={run} open={!!open} />
         <Causes list={causes.data} run={run} trouble={causes.error} onShow={show} open={open} crowded={!!open} />
         <Grouping run={run} model={model} />
@@ -158,6 +158,15 @@ function Header({ run, open }: { run: Run; open: boolean }) {
               <a className="button" href={inProject(`runs/${run.number}/evidence.zip`)} download>
                 Evidence
               </a>
+              <Link className="button" to={`/runs/${run.number}/summary`}>
+                In brief
+              </Link>
+              <Link className="button" to={`/runs/${run.number}/pictures`} title="A named picture over all combinations">
+                Pictures
+              </Link>
+              <button className="button" aria-pressed={!!run.pinned_by} title={run.pinned_by ? `pinned by ${run.pinned_by}: retention lets nothing of it go` : "have retention let nothing of it go"} onClick={() => void put<Run>(inProject(`runs/${run.number}/pin`), { pinned: !run.pinned_by }).then(() => outdated(`runs/${run.number}`)).catch(setTrouble)}>
+                {run.pinned_by ? "Pinned" : "Pin"}
+              </button>
             </>
           )}
           <DropdownMenu.Root>
@@ -183,6 +192,11 @@ function Header({ run, open }: { run: Run; open: boolean }) {
         {run.started_at && run.finished_at && `, took ${lasting(Date.parse(run.finished_at) - Date.parse(run.started_at))}`}
         {!open && asked.map(([k, v]) => `, ${k} ${v}`).join("")}
       </p>
+      {!open && run.keep?.run && (
+        <p className="text-soft">
+          kept of this run alone: <b className="font-medium text-ink">{Object.entries(run.keep.run).map(([sort, rule]) => `${sort} ${rule}`).join(", ")}</b>
+        </p>
+      )}
       {run.plan && (
         <p className="text-soft">
           of the plan{" "}

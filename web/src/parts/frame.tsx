@@ -18,6 +18,7 @@ const places = [
   { to: "/fleet", name: "Fleet", key: "f" },
   { to: "/lineups", name: "Lineups", key: "l" },
   { to: "/by-hand", name: "By hand", key: "h" },
+  { to: "/over-time", name: "Over time", key: "t" },
 ];
 
 /** Pages of a place that stand beside it. */

@@ -1,14 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
-import { useVirtualizer } from "@tanstack/react-virtual";
 import { Tabs } from "radix-ui";
-import { useEffect, useLayoutEffect, useMemo, useRef, useState, type ReactNode } from "react";
+import { useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { evidencePath, framePath, inProject, post, problemOf, useGet, type Evidence, type Frame, type Result, type Run, type Session, type Sheet, type SheetAttempt, type Step } from "../data/api";
-import { Log, moments } from "../data/log";
+import { calls, type Call } from "../data/calls";
+import { Log } from "../data/log";
+import { amount, readings } from "../data/readings";
 import { at, lasting, size } from "../data/time";
 import { combinationWhole } from "../data/weave";
 import { NewFinding } from "./kept";
 import { Modal, Trouble, Waiting } from "./plain";
+import { Pick } from "./start";
+import { seconds, Timeline, type Column, type Moved } from "./timeline";
 import { Shape, VerdictWord } from "./verdict";
 
 type Props = { run: Run; leg: number; index: number; onClose: () => void };
@@ -63,6 +66,22 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
               </button>
             </>
           )}
+          <button
+            className="button max-lg:hidden"
+            aria-pressed={params.has("wide")}
+            onClick={() =>
+              set(
+                (p) => {
+                  if (p.has("wide")) p.delete("wide");
+                  else p.set("wide", "1");
+                  return p;
+                },
+                { replace: true },
+              )
+            }
+          >
+            {params.has("wide") ? "Beside the run" : "Wide"}
+          </button>
           <button className="button" onClick={onClose}>
             Close <kbd>Esc</kbd>
           </button>
@@ -116,25 +135,57 @@ type Failure = {
   pending_ms?: number; report?: string; candidates?: unknown[]; values?: { name: string; value: string }[]; log?: { at_ms: number; level: string; tag: string; text: string }[]; after?: string[];
 };
 
-function Attempt({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt }) {
-  const steps = useMemo(() => a.result?.steps ?? [], [a]);
-  const logFile = a.evidence.find((e) => e.sort === "log" && e.case_index === sheet.case_index);
-  const log = useQuery({
-    queryKey: ["log", run, logFile?.id],
+/** Reads a piece of evidence, once; a sort that there is none of is not asked for. */
+function useKept<T>(run: number, e: Evidence | undefined, read: (r: Response) => Promise<T>) {
+  return useQuery({
+    queryKey: ["kept", run, e?.id],
     queryFn: async () => {
-      const r = await fetch(evidencePath(run, logFile!.id), { credentials: "same-origin" });
+      const r = await fetch(evidencePath(run, e!.id), { credentials: "same-origin" });
       if (!r.ok) throw await problemOf(r);
-      return Log.of(await r.text());
+      return read(r);
     },
-    enabled: !!logFile,
+    enabled: !!e && !e.gone,
     staleTime: Infinity,
     structuralSharing: false,
     gcTime: 60_000,
   });
+}
+
+const allColumns: Column[] = ["steps", "log", "network", "readings"];
+const sortOf: Record<Column, string> = { steps: "", log: "log", network: "network", readings: "readings" };
+
+function Attempt({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt }) {
+  const [params, setParams] = useSearchParams();
+  const steps = useMemo(() => a.result?.steps ?? [], [a]);
+  const piece = (sort: string) => a.evidence.find((e) => e.sort === sort && e.case_index === sheet.case_index);
+  const logFile = piece("log");
+  const log = useKept(run, logFile, async (r) => Log.of(await r.text()));
+  const network = useKept(run, piece("network"), async (r) => calls((await r.json()) as Parameters<typeof calls>[0]));
+  const told = useKept(run, piece("readings"), async (r) => readings(await new Response(r.body!.pipeThrough(new DecompressionStream("gzip"))).text()));
+  const has = (c: Column) => (c === "steps" ? steps.length > 0 : !!piece(sortOf[c]) && !piece(sortOf[c])!.gone);
+  const chosen = params.get("columns");
+  const columns = allColumns.filter((c) => (chosen === null ? has(c) || c === "log" : chosen.split(" ").includes(c)));
+  const columnsKey = columns.join(" ");
+  const stable = useMemo(() => columnsKey.split(" ").filter((c) => c !== "") as Column[], [columnsKey]);
+  const figures = told.data?.figures ?? [];
+  const figure = figures.find((f) => f.name === (params.get("figure") ?? "memory")) ?? figures[0];
+  const put = (name: string, value: string) =>
+    setParams(
+      (p) => {
+        p.set(name, value);
+        return p;
+      },
+      { replace: true },
+    );
   const failing = steps.findIndex((s) => s.verdict === "fail" || s.verdict === "error");
   const [moment, setMoment] = useState<number>();
+  const [moved, setMoved] = useState<Moved>();
+  const elsewhere = (ms: number) => {
+    setMoment(ms);
+    setMoved((m) => ({ ms, by: (m?.by ?? 0) + 1 }));
+  };
   const when = moment ?? (failing >= 0 ? steps[failing]!.at_ms + steps[failing]!.took_ms : (steps[steps.length - 1]?.at_ms ?? 0) + (steps[steps.length - 1]?.took_ms ?? 0));
-  const ready = !logFile || !log.isPending;
+  const ready = (!logFile || logFile.gone || !log.isPending) && (!has("network") || !network.isPending);
   if (!a.result && !a.attempt.ended)
     return (
       <div className="px-5">
@@ -150,12 +201,65 @@ function Attempt({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt
   return (
     <div className="flex h-full flex-col">
       <FailureWords a={a} />
-      <div className="flex min-h-0 flex-1">
-        <div className="min-w-0 flex-1">{ready ? <Timeline steps={steps} log={log.data ?? Log.none} failing={failing} onMoment={setMoment} trouble={log.error} key={log.data ? "with log" : "without"} /> : <div className="px-5"><Waiting what="the log" /></div>}</div>
-        <Pictures run={run} a={a} index={sheet.case_index} when={when} chosen={moment !== undefined} onMoment={setMoment} />
+      <div role="group" aria-label="Columns" className="flex flex-none flex-wrap items-center gap-x-3 gap-y-1 border-t border-rule px-5 py-1 text-sm">
+        {allColumns.map((c) => (
+          <label key={c} className={`flex items-center gap-1 ${has(c) ? "" : "text-faint"}`} title={has(c) ? undefined : whyNot(a, sortOf[c])}>
+            <input type="checkbox" checked={columns.includes(c)} onChange={(e) => put("columns", allColumns.filter((o) => (o === c ? e.target.checked : columns.includes(o))).join(" "))} />
+            {c[0]!.toUpperCase() + c.slice(1)}
+            {!has(c) && c !== "steps" && <span>(none)</span>}
+          </label>
+        ))}
+        {figures.length > 0 && columns.includes("readings") && <Pick narrow label="Figure" value={figure?.name ?? ""} onChange={(v) => put("figure", v)} options={figures.map((f): [string, string] => [f.name, f.name])} />}
+        <Link className="link ml-auto" to={`/beside?a=${run}.${sheet.leg}.${sheet.case_index}.${a.attempt.number}`}>
+          Lay another beside it
+        </Link>
       </div>
+      <div className="flex min-h-0 flex-1">
+        <div className="min-w-0 flex-1">
+          {ready ? (
+            <Timeline columns={stable} steps={steps} log={log.data ?? Log.none} calls={network.data ?? none} readings={told.data} figure={figure} failing={failing} moved={moved} onMoment={setMoment} trouble={log.error ?? network.error ?? told.error} key={log.data ? "with log" : "without"} />
+          ) : (
+            <div className="px-5">
+              <Waiting what="what was kept" />
+            </div>
+          )}
+        </div>
+        <Pictures run={run} a={a} index={sheet.case_index} when={when} chosen={moment !== undefined} onMoment={elsewhere} />
+      </div>
+      {told.data && columns.includes("readings") && <Sums evidence={piece("readings")!} steps={steps} onMoment={elsewhere} figure={figure?.name} />}
       <EvidenceLine run={run} sheet={sheet} a={a} />
     </div>
+  );
+}
+
+const none: Call[] = [];
+
+/** Why there is none of a sort, as the host said, or because retention has let it go. */
+function whyNot(a: SheetAttempt, sort: string): string | undefined {
+  const gone = a.evidence.find((e) => e.sort === sort && e.gone)?.gone;
+  return gone ?? a.result?.not_kept?.find((n) => n.sort === sort)?.why;
+}
+
+type Sum = { name: string; unit?: string; smallest: number; median: number; largest: number; peak_ms: number };
+
+/** What each figure comes to; the largest leads to its moment. */
+function Sums({ evidence, steps, onMoment, figure }: { evidence: Evidence; steps: Step[]; onMoment: (ms: number) => void; figure?: string }) {
+  const sums = ((evidence.facts as { sums?: Sum[] } | undefined)?.sums ?? []).filter((s) => s.name === figure);
+  const s = sums[0];
+  if (!s) return null;
+  const during = [...steps].reverse().find((one) => one.at_ms <= s.peak_ms);
+  return (
+    <p className="flex-none truncate border-t border-rule px-5 py-1 text-sm text-soft">
+      {s.name}: smallest {amount(s.smallest, s.unit ?? "")}, median {amount(s.median, s.unit ?? "")}, largest{" "}
+      <button className="link" onClick={() => onMoment(s.peak_ms)}>
+        {amount(s.largest, s.unit ?? "")} at {seconds(s.peak_ms)} s
+      </button>
+      {during && (
+        <>
+          , while <code className="font-mono">{during.text}</code>
+        </>
+      )}
+    </p>
   );
 }
 
@@ -250,140 +354,6 @@ function FailureWords({ a }: { a: SheetAttempt }) {
   );
 }
 
-const rowHeight = 22;
-/** The row that a place on the sheet belongs to, -1 for none. */
-const rowOf = (at: EventTarget) => Number((at as HTMLElement).closest<HTMLElement>("[role=option]")?.id.slice("moment-".length) ?? -1);
-const seconds = (ms: number) => (ms / 1000).toFixed(2);
-
-type TimelineProps = { steps: Step[]; log: Log; failing: number; onMoment: (ms: number) => void; trouble: unknown };
-
-/** Steps and log as two columns of one sheet: the same height is the same moment. */
-function Timeline({ steps, log, failing, onMoment, trouble }: TimelineProps) {
-  const box = useRef<HTMLDivElement>(null);
-  const rows = useMemo(() => moments(steps, log), [steps, log]);
-  const failingRow = useMemo(() => rows.indexOf(-1 - failing), [rows, failing]);
-  const [at, setAt] = useState(Math.max(0, failingRow));
-  const [pointed, setPointed] = useState<number>();
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 8 });
-  useLayoutEffect(() => {
-    if (failing >= 0 && failingRow >= 0) virtual.scrollToIndex(failingRow, { align: "center" });
-    // only where it opens
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, []);
-  const timeOf = (i: number) => {
-    const m = rows[i]!;
-    return m < 0 ? steps[-1 - m]!.at_ms + steps[-1 - m]!.took_ms : log.times[m]!;
-  };
-  const go = (i: number) => {
-    const next = Math.max(0, Math.min(rows.length - 1, i));
-    setAt(next);
-    setPointed(undefined);
-    virtual.scrollToIndex(next);
-    onMoment(timeOf(next));
-  };
-  const wide = steps.length > 0;
-  const items = virtual.getVirtualItems();
-  const slots = Math.max(64, 2 ** Math.ceil(Math.log2(items.length + 1)));
-  return (
-    <div className="flex h-full flex-col">
-      <div className={`grid flex-none ${wide ? "grid-cols-[52px_minmax(0,1fr)_minmax(0,1fr)]" : "grid-cols-[52px_1fr]"} gap-x-2 border-b border-rule px-3 py-1 text-sm text-soft`}>
-        <span className="text-right">s</span>
-        {wide && <span className="pl-4">Steps</span>}
-        <span>Log{log.length > 1000 && `, ${log.length.toLocaleString()} lines`}</span>
-      </div>
-      {trouble !== null && trouble !== undefined && <Trouble of={trouble} />}
-      <div
-        ref={box}
-        tabIndex={0}
-        role="listbox"
-        aria-label="Moments"
-        aria-activedescendant={rows.length ? `moment-${at}` : undefined}
-        data-log={log.length}
-        className="min-h-0 flex-1 overflow-auto"
-        onMouseMove={(e) => {
-          const i = rowOf(e.target);
-          if (i < 0 || i === pointed) return;
-          setPointed(i);
-          onMoment(timeOf(i));
-        }}
-        onClick={(e) => {
-          const i = rowOf(e.target);
-          if (i >= 0) go(i);
-        }}
-        onKeyDown={(e) => {
-          const step: Record<string, number> = { ArrowDown: at + 1, ArrowUp: at - 1, PageDown: at + 20, PageUp: at - 20, Home: 0, End: rows.length - 1 };
-          if (step[e.key] === undefined || e.ctrlKey || e.metaKey) return;
-          e.preventDefault();
-          go(step[e.key]!);
-        }}
-      >
-        <div style={{ height: virtual.getTotalSize() }} className="relative" role="presentation">
-          {items.map((v) => {
-            const m = rows[v.index]!;
-            const here = v.index === at;
-            const shared = { id: `moment-${v.index}`, role: "option", "aria-selected": here, style: { transform: `translateY(${v.start}px)`, height: rowHeight, contain: "strict" } };
-            const key = v.index % slots; // rows that scroll out are used again for those that scroll in
-            const grid = `absolute inset-x-0 grid items-center gap-x-2 px-3 ${wide ? "grid-cols-[52px_minmax(0,1fr)_minmax(0,1fr)]" : "grid-cols-[52px_1fr]"}`;
-            if (m < 0) {
-              const s = steps[-1 - m]!;
-              const bad = s.verdict !== "pass";
-              return (
-                <div key={key} {...shared} className={`${grid} ${bad ? (s.verdict === "fail" ? "bg-vermilion-wash" : "bg-petrol-wash") : here ? "bg-wash" : "hover:bg-wash"}`}>
-                  <span className="text-right font-mono text-sm text-faint">{seconds(s.at_ms)}</span>
-                  <span className="flex min-w-0 items-center gap-2">
-                    <Shape of={s.verdict} />
-                    <span className={`truncate font-mono text-sm ${bad ? "font-medium" : ""}`} style={s.depth ? { paddingLeft: 12 * Math.min(s.depth, 6) } : undefined}>{s.text}</span>
-                    {s.took_ms >= 500 && <span className="ml-auto flex-none text-sm text-faint">{lasting(s.took_ms)}</span>}
-                  </span>
-                </div>
-              );
-            }
-            const l = log.line(m);
-            return (
-              <div key={key} {...shared} className={`${grid} ${here ? "bg-wash" : "hover:bg-wash"}`}>
-                <span className="text-right font-mono text-sm text-faint">{seconds(l.at)}</span>
-                {wide && <span />}
-                <span className="truncate font-mono text-sm">
-                  <span className={l.level === "error" ? "font-medium text-vermilion" : l.level === "warn" ? "font-medium text-petrol" : "text-faint"}>{l.level}</span> <span className="text-soft">{l.tag}</span> {l.text}
-                </span>
-              </div>
-            );
-          })}
-        </div>
-        {rows.length === 0 && <p className="px-5 py-3 text-soft">Neither steps nor log were kept of this attempt.</p>}
-      </div>
-      {rows.length > 0 && <InFull m={rows[pointed ?? at]!} steps={steps} log={log} />}
-    </div>
-  );
-}
-
-/** The moment that is pointed at, with all its words. */
-function InFull({ m, steps, log }: { m: number; steps: Step[]; log: Log }) {
-  const s = m < 0 ? steps[-1 - m] : undefined;
-  const l = m >= 0 ? log.line(m) : undefined;
-  return (
-    <div className="h-[62px] flex-none overflow-auto border-t border-rule px-5 py-1.5 font-mono text-sm break-words" tabIndex={0} role="region" aria-label="The moment in full">
-      {s && (
-        <>
-          <span className="text-soft">
-            {seconds(s.at_ms)} s, line {s.line}:
-          </span>{" "}
-          {s.text}
-          {s.note && <span className={`block ${s.verdict === "pass" ? "text-petrol" : "text-vermilion"}`}>{s.note}</span>}
-        </>
-      )}
-      {l && (
-        <>
-          <span className="text-soft">
-            {seconds(l.at)} s, {l.level} {l.tag}:
-          </span>{" "}
-          {l.text}
-        </>
-      )}
-    </div>
-  );
-}
-
 type PicturesProps = { run: number; a: SheetAttempt; index: number; when: number; chosen: boolean; onMoment: (ms: number) => void };
 
 /** The picture of the moment, with the strip of all pictures below it. */
@@ -395,19 +365,33 @@ function Pictures({ run, a, index, when, chosen, onMoment }: PicturesProps) {
   for (let i = 0; i < frames.length; i++) if (frames[i]!.at_ms <= when + 1) nearest = i;
   if (nearest < 0 && frames.length > 0) nearest = 0;
   const [shown, setShown] = useState<Evidence>();
+  const [moving, setMoving] = useState(false);
   useEffect(() => setShown(undefined), [when]);
   const atFailure = !shown && failure && (!chosen || nearest === frames.length - 1);
   const pick = shown ?? (atFailure ? failure : undefined);
   const frame = pick ? undefined : frames[nearest];
-  if (!pick && !frame) return null;
+  const video = a.evidence.find((e) => e.sort === "video" && e.case_index === index && !e.gone);
+  if (!pick && !frame && !video) return null;
   const marked = ((a.result?.failure as Failure | undefined)?.candidates?.length ?? 0) > 0;
-  const words = pick ? (pick.name === "failure" ? `where it failed${marked ? ", the place marked" : ""}` : pick.name) : `at ${seconds(frame!.at_ms)} s`;
+  const words = !pick && !frame ? "" : pick ? (pick.name === "failure" ? `where it failed${marked ? ", the place marked" : ""}` : pick.name) : `at ${seconds(frame!.at_ms)} s`;
   return (
     <div className="flex w-[238px] flex-none flex-col border-l border-rule px-3 pt-2">
-      <div className="min-h-0 flex-1">
-        <img key={pick ? pick.id : `${frame!.evidence}/${frame!.index}`} src={pick ? evidencePath(run, pick.id) : framePath(run, frame!)} alt={`The screen ${words}`} className="max-h-full max-w-full rounded border border-rule object-contain object-top" />
+      {video && (
+        <Tabs.Root value={moving ? "video" : "picture"} onValueChange={(v) => setMoving(v === "video")}>
+          <Tabs.List aria-label="How the screen is shown" className="flex gap-2 pb-1 text-sm">
+            {["picture", "video"].map((t) => (
+              <Tabs.Trigger key={t} value={t} className="border-b border-transparent text-soft data-[state=active]:border-ink data-[state=active]:text-ink">
+                {t[0]!.toUpperCase() + t.slice(1)}
+              </Tabs.Trigger>
+            ))}
+          </Tabs.List>
+        </Tabs.Root>
+      )}
+      {video && moving && <Film src={evidencePath(run, video.id)} when={when} onMoment={onMoment} />}
+      <div className={`min-h-0 flex-1 ${video && moving ? "hidden" : ""}`}>
+        {(pick || frame) && <img key={pick ? pick.id : `${frame!.evidence}/${frame!.index}`} src={pick ? evidencePath(run, pick.id) : framePath(run, frame!)} alt={`The screen ${words}`} className="max-h-full max-w-full rounded border border-rule object-contain object-top" />}
       </div>
-      <p className="flex-none py-1 text-sm text-soft">The screen {words}</p>
+      {!(video && moving) && <p className="flex-none py-1 text-sm text-soft">The screen {words}</p>}
       <Strip run={run} frames={frames} nearest={atFailure || shown ? -1 : nearest} onMoment={onMoment} />
       {named.length > 0 && (
         <p className="flex-none pb-1 text-sm">
@@ -418,6 +402,30 @@ function Pictures({ run, a, index, when, chosen, onMoment }: PicturesProps) {
           ))}
         </p>
       )}
+    </div>
+  );
+}
+
+/** The video of a case. Its time is the case's: it goes where something is pointed at, and takes the sheet along while it plays. */
+function Film({ src, when, onMoment }: { src: string; when: number; onMoment: (ms: number) => void }) {
+  const film = useRef<HTMLVideoElement>(null);
+  useEffect(() => {
+    const v = film.current;
+    if (v && v.paused && Math.abs(v.currentTime * 1000 - when) > 20) v.currentTime = when / 1000;
+  }, [when]);
+  return (
+    <div className="min-h-0 flex-1">
+      <video
+        ref={film}
+        src={src}
+        controls
+        muted
+        preload="auto"
+        aria-label="Video of the case"
+        className="max-h-full max-w-full rounded border border-rule"
+        onLoadedMetadata={(e) => (e.currentTarget.currentTime = when / 1000)}
+        onTimeUpdate={(e) => !e.currentTarget.paused && onMoment(e.currentTarget.currentTime * 1000)}
+      />
     </div>
   );
 }
@@ -448,6 +456,8 @@ function Strip({ run, frames, nearest, onMoment }: { run: number; frames: Frame[
 }
 
 function EvidenceLine({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt }) {
+  const gone = a.evidence.filter((e) => e.gone);
+  const missing = [...(a.result?.not_kept ?? []), ...gone.map((e) => ({ sort: e.sort === e.name ? e.sort : `${e.sort} ${e.name}`, why: e.gone! }))];
   const item = (e: Evidence): ReactNode => (
     <a key={e.id} className="link whitespace-nowrap" href={evidencePath(run, e.id)} download={fileName(e)} title={`${e.media_type}, ${size(e.size)}`}>
       {e.sort === e.name ? e.sort : `${e.sort} ${e.name}`}
@@ -456,8 +466,18 @@ function EvidenceLine({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAt
   return (
     <footer className="flex flex-none flex-wrap items-baseline gap-x-3 border-t border-rule px-5 py-1.5 text-sm text-soft">
       <span>Evidence:</span>
-      {a.evidence.map(item)}
+      {a.evidence.filter((e) => !e.gone).map(item)}
       {a.evidence.length === 0 && <span>none was kept</span>}
+      {missing.length > 0 && (
+        <details>
+          <summary>not kept: {missing.map((n) => n.sort).join(", ")}</summary>
+          {missing.map((n) => (
+            <span key={n.sort} className="block">
+              {n.sort}: {n.why}
+            </span>
+          ))}
+        </details>
+      )}
       {a.evidence.length > 0 && (
         <a className="link ml-auto" href={inProject(`runs/${run}/evidence.zip?leg=${sheet.leg}&case=${sheet.case_index}`)} download>
           all of it
@@ -468,6 +488,6 @@ function EvidenceLine({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAt
 }
 
 function fileName(e: Evidence): string {
-  const ends: Record<string, string> = { "image/png": "png", "application/json": "json", "application/zip": "zip" };
+  const ends: Record<string, string> = { "image/png": "png", "application/json": "json", "application/zip": "zip", "video/webm": "webm", "application/gzip": "csv.gz", "application/json; profile=har": "har" };
   return `${e.name.replace(/[^\w -]/g, "_")}-attempt-${e.attempt}.${ends[e.media_type] ?? "txt"}`;
 }

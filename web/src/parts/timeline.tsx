@@ -1,0 +1,267 @@
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
+import type { Step } from "../data/api";
+import { failed, type Call } from "../data/calls";
+import { firstCall, lastBefore, moments, type Log } from "../data/log";
+import { amount, largest, type Figure, type Readings } from "../data/readings";
+import { lasting, size } from "../data/time";
+import { Trouble } from "./plain";
+import { Shape } from "./verdict";
+
+export const rowHeight = 22;
+export const seconds = (ms: number) => (ms / 1000).toFixed(2);
+
+/** The row that a place on the sheet belongs to, -1 for none. */
+const rowOf = (at: EventTarget) => Number((at as HTMLElement).closest<HTMLElement>("[role=option]")?.id.slice("moment-".length) ?? -1);
+
+export type Column = "steps" | "log" | "network" | "readings";
+export type Moved = { ms: number; by: number }; // from outside; by grows with each
+
+type Props = {
+  columns: Column[];
+  steps: Step[];
+  log: Log;
+  calls: Call[];
+  readings?: Readings;
+  figure?: Figure;
+  failing: number;
+  moved?: Moved;
+  onMoment: (ms: number) => void;
+  trouble: unknown;
+};
+
+const widths: Record<Column, string> = { steps: "minmax(0,1.1fr)", log: "minmax(0,1.2fr)", network: "minmax(0,1fr)", readings: "104px" };
+const heads: Record<Column, string> = { steps: "Steps", log: "Log", network: "Network", readings: "Readings" };
+
+/** What happened, as columns of one sheet: the same height is the same moment. */
+export function Timeline({ columns, steps, log, calls, readings, figure, failing, moved, onMoment, trouble }: Props) {
+  const box = useRef<HTMLDivElement>(null);
+  const rows = useMemo(() => moments(columns.includes("steps") ? steps : [], columns.includes("log") ? log : { length: 0, times: [] }, columns.includes("network") ? calls : []), [columns, steps, log, calls]);
+  const failingRow = useMemo(() => rows.indexOf(-1 - failing), [rows, failing]);
+  const [at, setAt] = useState(Math.max(0, failingRow));
+  const [pointed, setPointed] = useState<number>();
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 8 });
+  useLayoutEffect(() => {
+    if (failing >= 0 && failingRow >= 0) {
+      setAt(failingRow);
+      virtual.scrollToIndex(failingRow, { align: "center" });
+    }
+    // only where it opens, or other columns are chosen
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [rows]);
+  const startOf = (i: number) => {
+    const m = rows[i]!;
+    return m < 0 ? steps[-1 - m]!.at_ms : m >= firstCall ? calls[m - firstCall]!.at : log.times[m]!;
+  };
+  const timeOf = (i: number) => {
+    const m = rows[i]!;
+    return m < 0 ? steps[-1 - m]!.at_ms + steps[-1 - m]!.took_ms : startOf(i);
+  };
+  useEffect(() => {
+    if (!moved || rows.length === 0) return;
+    const i = Math.max(0, lastBefore(startOf, rows.length, moved.ms + 0.5));
+    setAt(i);
+    setPointed(undefined);
+    virtual.scrollToIndex(i, { align: "auto" });
+    // only when something else was pointed at
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [moved]);
+  const go = (i: number) => {
+    const next = Math.max(0, Math.min(rows.length - 1, i));
+    setAt(next);
+    setPointed(undefined);
+    virtual.scrollToIndex(next);
+    onMoment(timeOf(next));
+  };
+  const most = useMemo(() => (figure ? figure.values.reduce((a, b) => (b > a ? b : a), 0) : 0), [figure]);
+  const longest = useMemo(() => calls.reduce((a, c) => Math.max(a, c.took), 1), [calls]);
+  const template = { gridTemplateColumns: `52px ${columns.map((c) => widths[c]).join(" ")}` };
+  const items = virtual.getVirtualItems();
+  const slots = Math.max(64, 2 ** Math.ceil(Math.log2(items.length + 1)));
+  const count: Record<Column, string> = {
+    steps: "",
+    log: log.length > 1000 ? `, ${log.length.toLocaleString()} lines` : "",
+    network: calls.length > 0 ? `, ${calls.length.toLocaleString()} ${calls.length === 1 ? "call" : "calls"}` : "",
+    readings: "",
+  };
+  return (
+    <div className="flex h-full flex-col">
+      <div style={template} className="grid flex-none gap-x-2 overflow-hidden border-b border-rule px-3 py-1 text-sm text-soft [scrollbar-gutter:stable]">
+        <span className="text-right">s</span>
+        {columns.map((c, i) => (
+          <span key={c} className={`truncate ${i === 0 && c === "steps" ? "pl-4" : ""}`}>
+            {c === "readings" && figure ? figure.name : heads[c]}
+            {count[c]}
+          </span>
+        ))}
+      </div>
+      {trouble !== null && trouble !== undefined && <Trouble of={trouble} />}
+      <div
+        ref={box}
+        tabIndex={0}
+        role="listbox"
+        aria-label="Moments"
+        aria-activedescendant={rows.length ? `moment-${at}` : undefined}
+        data-log={log.length}
+        data-calls={calls.length}
+        className="min-h-0 flex-1 overflow-auto [scrollbar-gutter:stable]"
+        onMouseMove={(e) => {
+          const i = rowOf(e.target);
+          if (i < 0 || i === pointed) return;
+          setPointed(i);
+          onMoment(timeOf(i));
+        }}
+        onClick={(e) => {
+          const i = rowOf(e.target);
+          if (i >= 0) go(i);
+        }}
+        onKeyDown={(e) => {
+          const step: Record<string, number> = { ArrowDown: at + 1, ArrowUp: at - 1, PageDown: at + 20, PageUp: at - 20, Home: 0, End: rows.length - 1 };
+          if (step[e.key] === undefined || e.ctrlKey || e.metaKey) return;
+          e.preventDefault();
+          go(step[e.key]!);
+        }}
+      >
+        <div style={{ height: virtual.getTotalSize() }} className="relative" role="presentation">
+          {items.map((v) => {
+            const m = rows[v.index]!;
+            const here = v.index === at;
+            const s = m < 0 ? steps[-1 - m]! : undefined;
+            const bad = s && s.verdict !== "pass";
+            const key = v.index % slots; // rows that scroll out are used again for those that scroll in
+            const ground = bad ? (s.verdict === "fail" ? "bg-vermilion-wash" : "bg-petrol-wash") : here ? "bg-wash" : "hover:bg-wash";
+            return (
+              <div key={key} id={`moment-${v.index}`} role="option" aria-selected={here} style={{ ...template, transform: `translateY(${v.start}px)`, height: rowHeight, contain: "strict" }} className={`absolute inset-x-0 grid items-center gap-x-2 px-3 ${ground}`}>
+                <span className="text-right font-mono text-sm text-faint">{seconds(startOf(v.index))}</span>
+                {columns.map((c) => {
+                  switch (c) {
+                    case "steps":
+                      return s ? <StepCell key={c} s={s} bad={!!bad} /> : <span key={c} />;
+                    case "log":
+                      return m >= 0 && m < firstCall ? <LogCell key={c} log={log} i={m} /> : <span key={c} />;
+                    case "network":
+                      return m >= firstCall ? <CallCell key={c} call={calls[m - firstCall]!} longest={longest} /> : <span key={c} />;
+                    case "readings":
+                      return <ReadingCell key={c} readings={readings} figure={figure} most={most} from={startOf(v.index)} to={v.index + 1 < rows.length ? startOf(v.index + 1) : Infinity} />;
+                  }
+                })}
+              </div>
+            );
+          })}
+        </div>
+        {rows.length === 0 && <p className="px-5 py-3 text-soft">Nothing of these columns was kept of this attempt.</p>}
+      </div>
+      {rows.length > 0 && <InFull m={rows[Math.min(pointed ?? at, rows.length - 1)]!} steps={steps} log={log} calls={calls} />}
+    </div>
+  );
+}
+
+function StepCell({ s, bad }: { s: Step; bad: boolean }) {
+  return (
+    <span className="flex min-w-0 items-center gap-2">
+      <Shape of={s.verdict} />
+      <span className={`truncate font-mono text-sm ${bad ? "font-medium" : ""}`} style={s.depth ? { paddingLeft: 12 * Math.min(s.depth, 6) } : undefined}>
+        {s.text}
+      </span>
+      {s.took_ms >= 500 && <span className="ml-auto flex-none text-sm text-faint">{lasting(s.took_ms)}</span>}
+    </span>
+  );
+}
+
+function LogCell({ log, i }: { log: Log; i: number }) {
+  const l = log.line(i);
+  return (
+    <span className="truncate font-mono text-sm">
+      <span className={l.level === "error" ? "font-medium text-vermilion" : l.level === "warn" ? "font-medium text-petrol" : "text-faint"}>{l.level}</span> <span className="text-soft">{l.tag}</span> {l.text}
+    </span>
+  );
+}
+
+/** A call: how it ended, where it went, and how long it took beside the longest, of which the filled part was received. */
+function CallCell({ call, longest }: { call: Call; longest: number }) {
+  const part = (ms: number) => `${(100 * ms) / longest}%`;
+  return (
+    <span className="flex min-w-0 items-center gap-1.5">
+      <span className={`w-7 flex-none font-mono text-sm ${failed(call) ? "font-medium text-vermilion" : "text-faint"}`}>{call.status || "none"}</span>
+      <span className="min-w-0 flex-1 truncate font-mono text-sm">
+        {call.method} {call.short}
+      </span>
+      <span className="relative h-2 w-[22%] flex-none" aria-hidden>
+        <span className={`absolute inset-y-0 left-0 border ${failed(call) ? "border-vermilion" : "border-strong"}`} style={{ width: part(call.took), minWidth: 3 }} />
+        <span className={`absolute inset-y-0 ${failed(call) ? "bg-vermilion" : "bg-strong"}`} style={{ left: part(call.wait), width: part(Math.max(0, call.took - call.wait)) }} />
+      </span>
+      <span className="w-14 flex-none text-right text-sm whitespace-nowrap text-faint">{lasting(call.took)}</span>
+    </span>
+  );
+}
+
+/** The largest value from this moment to the next, as a bar from the left. */
+function ReadingCell({ readings, figure, most, from, to }: { readings?: Readings; figure?: Figure; most: number; from: number; to: number }) {
+  if (!readings || !figure) return <span />;
+  const v = largest(readings, figure, from, to);
+  if (Number.isNaN(v)) return <span />;
+  const peak = most > 0 && v === most;
+  return (
+    <span className="relative h-full">
+      <span className={`absolute inset-y-0 left-0 border-r ${peak ? "border-vermilion bg-vermilion-wash" : "border-strong bg-wash"}`} style={{ width: `${most > 0 ? (100 * v) / most : 0}%` }} />
+      <span className="absolute inset-y-0 left-1 flex items-center text-sm whitespace-nowrap text-soft">{amount(v, figure.unit)}</span>
+    </span>
+  );
+}
+
+/** The moment that is pointed at, with all its words. */
+function InFull({ m, steps, log, calls }: { m: number; steps: Step[]; log: Log; calls: Call[] }) {
+  const s = m < 0 ? steps[-1 - m] : undefined;
+  const c = m >= firstCall ? calls[m - firstCall] : undefined;
+  const l = m >= 0 && m < firstCall ? log.line(m) : undefined;
+  return (
+    <div className={`${c ? "h-[150px]" : "h-[62px]"} flex-none overflow-auto border-t border-rule px-5 py-1.5 font-mono text-sm break-words`} tabIndex={0} role="region" aria-label="The moment in full">
+      {s && (
+        <>
+          <span className="text-soft">
+            {seconds(s.at_ms)} s, line {s.line}:
+          </span>{" "}
+          {s.text}
+          {s.note && <span className={`block ${s.verdict === "pass" ? "text-petrol" : "text-vermilion"}`}>{s.note}</span>}
+        </>
+      )}
+      {l && (
+        <>
+          <span className="text-soft">
+            {seconds(l.at)} s, {l.level} {l.tag}:
+          </span>{" "}
+          {l.text}
+        </>
+      )}
+      {c && <CallInFull c={c} />}
+    </div>
+  );
+}
+
+function CallInFull({ c }: { c: Call }) {
+  const carried = (what: string, p: Call["asked"]) => (
+    <div className="pt-1">
+      <p className="text-soft">{what}</p>
+      {p.headers.map((h, i) => (
+        <p key={i} className="pl-3">
+          <span className="text-soft">{h.name}:</span> {h.value}
+        </p>
+      ))}
+      {p.body !== undefined && p.body !== "" && <pre className="pl-3 whitespace-pre-wrap">{p.body}</pre>}
+      {p.note && <p className="pl-3 text-petrol">{p.note}</p>}
+    </div>
+  );
+  return (
+    <>
+      <p>
+        <span className="text-soft">{seconds(c.at)} s:</span> {c.method} {c.address}
+      </p>
+      <p className={failed(c) ? "text-vermilion" : "text-soft"}>
+        {c.status ? `${c.status}, ${c.kind || "no media type"}, ${size(Math.max(0, c.bytes))}` : (c.trouble ?? "no answer")} in {lasting(c.took)}
+        {c.wait > 0 && c.wait < c.took && `, of which ${lasting(c.wait)} until it began`}
+      </p>
+      {carried("asked with", c.asked)}
+      {carried("answered with", c.answered)}
+    </>
+  );
+}
