@@ -35,6 +35,7 @@ type rig struct {
 	t        *testing.T
 	dir      string
 	database string
+	first    string // folder of the first service
 	services []*process
 	host     *process
 	client   *client.Service
@@ -46,6 +47,8 @@ type rigConfig struct {
 	lease    string
 	killAt   map[string]string // name of the process -> point
 	database string
+	apart    bool     // each service has a folder of its own
+	serve    []string // what services are started with beside the usual
 }
 
 // smallSite has a device of each kind that matters, two of one of them.
@@ -83,16 +86,22 @@ func newRig(t *testing.T, c rigConfig) *rig {
 		listen := freeAddress(t)
 		urls = append(urls, "http://"+listen)
 		name := fmt.Sprintf("service-%d", i)
-		r.services = append(r.services, r.start(name, c.killAt[name], "serve", "--database", r.database, "--dir",
-			filepath.Join(r.dir, "service"), "--listen", listen, "--lease", c.lease, "--silence", "600ms",
-			"--may-fetch",
-			"127.0.0.1"))
+		dir := filepath.Join(r.dir, "service")
+		if c.apart {
+			dir = filepath.Join(r.dir, name)
+		}
+		r.services = append(r.services, r.start(name, c.killAt[name], append([]string{"serve", "--database", r.database, "--dir", dir, "--listen",
+			listen, "--lease", c.lease, "--silence", "600ms", "--may-fetch", "127.0.0.1", "--key-file", filepath.Join(r.dir, "key")}, c.serve...)...))
 	}
 	site := filepath.Join(r.dir, "site.yaml")
 	require.NoError(t, os.WriteFile(site, []byte(c.site), 0o600))
-	token := filepath.Join(r.dir, "service", "user-token")
+	r.first = filepath.Join(r.dir, "service")
+	if c.apart {
+		r.first = filepath.Join(r.dir, "service-0")
+	}
+	token := filepath.Join(r.first, "user-token")
 	require.Eventually(t, func() bool {
-		return exists(token) && exists(filepath.Join(r.dir, "service", "host-token"))
+		return exists(token) && exists(filepath.Join(r.first, "host-token"))
 	}, 20*time.Second, 10*time.Millisecond)
 	text, err := os.ReadFile(token)
 	require.NoError(t, err)
@@ -100,7 +109,7 @@ func newRig(t *testing.T, c rigConfig) *rig {
 	require.NoError(t, err)
 	r.awaitService()
 	r.host = r.start("host", c.killAt["host"], "host", "--site", site, "--service", strings.Join(urls, ","),
-		"--token-file", filepath.Join(r.dir, "service", "host-token"), "--dir", filepath.Join(r.dir, "host"))
+		"--token-file", filepath.Join(r.first, "host-token"), "--dir", filepath.Join(r.dir, "host"))
 	return r
 }
 
@@ -153,7 +162,7 @@ func (r *rig) yamato(args ...string) (stdout, stderr string, code int) {
 func (r *rig) yamatoWith(in io.Reader, args ...string) (stdout, stderr string, code int) {
 	r.t.Helper()
 	var out, errOut bytes.Buffer
-	args = append(args, "--service", r.serviceURL(), "--token-file", filepath.Join(r.dir, "service", "user-token"),
+	args = append(args, "--service", r.serviceURL(), "--token-file", filepath.Join(r.first, "user-token"),
 		"--project", "default")
 	code = cli.Run(context.Background(), args, in, &out, &errOut)
 	return out.String(), errOut.String(), code

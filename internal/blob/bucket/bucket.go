@@ -320,7 +320,10 @@ func inWords(err error) error {
 	if err == nil {
 		return nil
 	}
-	answer := minio.ToErrorResponse(err)
+	var answer minio.ErrorResponse
+	if !errors.As(err, &answer) {
+		return err
+	}
 	switch strings.ToLower(answer.Code) { // servers do not agree on the case
 	case "nosuchkey", "notfound":
 		return blob.ErrNone

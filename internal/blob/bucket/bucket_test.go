@@ -202,7 +202,7 @@ func TestAddressesAndKeysThatAreNone(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "a/c", p.Prefix)
 	file := t.TempDir() + "/keys"
-	require.NoError(t, os.WriteFile(file, []byte("[default]\naws_access_key_id = wrong\naws_secret_access_key = wronger-than-that\n"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("[default]\naws_access_key_id = "+buckettest.Access+"\naws_secret_access_key = wronger-than-that\n"), 0o600))
 	p, err = ReadPlace("s3://sorane?endpoint="+serve(t).URL, none)
 	require.NoError(t, err)
 	_, err = Open(context.Background(), p, file, t.TempDir())
