@@ -97,6 +97,10 @@ func New(s *service.Service, c Config) http.Handler {
 	byHand.DELETE("/session", h.signOut)
 	byHand.GET("/link", h.link)
 	byHand.PUT("/blobs/:digest", h.putBlob)
+	byHand.POST("/parts", h.upload)
+	for _, method := range []string{http.MethodHead, http.MethodPatch, http.MethodDelete} {
+		byHand.Handle(method, "/parts/:upload", h.upload)
+	}
 	byHand.GET("/blobs/:digest", h.getBlob)
 	byHand.GET("/lent/:lease", h.lent)
 	return r
@@ -120,7 +124,7 @@ const callerKey = "yamato.caller"
 
 // hostPaths are the calls that a host's token may make, and no other token.
 func hostPath(path string) bool {
-	return path == "/api/v1/link" || strings.HasPrefix(path, "/api/v1/blobs/") ||
+	return path == "/api/v1/link" || path == "/api/v1/parts" || strings.HasPrefix(path, "/api/v1/parts/") || strings.HasPrefix(path, "/api/v1/blobs/") ||
 		strings.HasPrefix(path, "/api/v1/lent/") || strings.HasPrefix(path, "/api/v1/live/")
 }
 

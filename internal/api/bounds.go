@@ -38,6 +38,8 @@ var streams = map[string]int64{
 	"POST /api/v1/projects/:project/uploads":          1 << 20,
 	"PATCH /api/v1/projects/:project/uploads/:upload": builds.MaxPackage,
 	"PUT /api/v1/blobs/:digest":                       dispatch.MaxEvidence,
+	"POST /api/v1/parts":                              1 << 20,
+	"PATCH /api/v1/parts/:upload":                     dispatch.MaxEvidence,
 
 	"POST /api/v1/projects/:project/sessions/:session/files": sessions.MaxFile,
 }

@@ -134,7 +134,11 @@ func (h *handlers) link(g *gin.Context) {
 }
 
 func (h *handlers) putBlob(g *gin.Context) {
-	if err := h.service.PutBlob(g.Request.Context(), g.Param("digest"), g.Request.Body); err != nil {
+	put := func() error { return h.service.PutBlob(g.Request.Context(), g.Param("digest"), g.Request.Body) }
+	if id := g.Query("part"); id != "" {
+		put = func() error { return h.putPart(g, id) }
+	}
+	if err := put(); err != nil {
 		h.fail(g, err)
 		return
 	}

@@ -24,6 +24,7 @@ import (
 	"yamato/internal/core/plain"
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
+	"yamato/internal/service/dispatch"
 	"yamato/internal/service/wire"
 )
 
@@ -51,11 +52,15 @@ func (u *uploads) to(project string) (*tus.UnroutedHandler, error) {
 	if h := u.of[project]; h != nil {
 		return h, nil
 	}
+	path, most := "/api/v1/projects/"+project+"/uploads/", int64(builds.MaxPackage)
+	if project == ofHosts {
+		path, most = "/api/v1/parts/", dispatch.MaxEvidence
+	}
 	parts := tus.NewStoreComposer()
 	u.store.UseIn(parts)
 	filelocker.New(u.dir).UseIn(parts)
 	h, err := tus.NewUnroutedHandler(tus.Config{
-		StoreComposer: parts, BasePath: "/api/v1/projects/" + project + "/uploads/", MaxSize: builds.MaxPackage,
+		StoreComposer: parts, BasePath: path, MaxSize: most,
 		DisableDownload: true, DisableConcatenation: true,
 		Logger: quiet.New(quiet.NewTextHandler(io.Discard, nil)), Cors: &tus.CorsConfig{Disable: true},
 		PreUploadCreateCallback: func(e tus.HookEvent) (tus.HTTPResponse, tus.FileInfoChanges, error) {
@@ -66,6 +71,9 @@ func (u *uploads) to(project string) (*tus.UnroutedHandler, error) {
 	u.of[project] = h
 	return h, err
 }
+
+// ofHosts stands for a project where hosts upload evidence.
+const ofHosts = ""
 
 type contextKey string
 
@@ -80,7 +88,11 @@ func (h *handlers) upload(g *gin.Context) {
 		h.fail(g, base.NotFound("this service takes no uploads in pieces", "send the package whole"))
 		return
 	}
-	protocol, err := h.uploads.to(caller(g).Project)
+	of := caller(g).Project
+	if caller(g).Kind == "host" {
+		of = ofHosts
+	}
+	protocol, err := h.uploads.to(of)
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -173,6 +185,44 @@ func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (T
 		h.config.Log.Warn("an upload could not be tidied away", "error", err)
 	}
 	return TakeUpload200JSONResponse(wire.Package(p)), nil
+}
+
+// putPart keeps a blob whose upload in parts is complete.
+func (h *handlers) putPart(g *gin.Context, id string) error {
+	if h.uploads == nil {
+		return base.NotFound("this service takes no uploads in pieces", "send it whole")
+	}
+	if err := h.ownUpload(g, id); err != nil {
+		return err
+	}
+	ctx := g.Request.Context()
+	upload, err := h.uploads.store.GetUpload(ctx, id)
+	if errors.Is(err, tus.ErrNotFound) {
+		return base.NotFound("there is no such upload", "begin anew")
+	}
+	if err != nil {
+		return err
+	}
+	info, err := upload.GetInfo(ctx)
+	if err != nil {
+		return err
+	}
+	if info.SizeIsDeferred || info.Offset != info.Size {
+		return base.Invalid(fmt.Sprintf("%d of %d bytes have arrived", info.Offset, info.Size), "send the rest first")
+	}
+	f, err := os.Open(filepath.Join(h.uploads.dir, id))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	err = h.service.PutBlob(ctx, g.Param("digest"), f)
+	var refused *base.Problem
+	if err == nil || errors.As(err, &refused) { // kept, or it never will be: nothing stays of it
+		if err := h.uploads.store.AsTerminatableUpload(upload).Terminate(ctx); err != nil {
+			h.config.Log.Warn("an upload could not be tidied away", "error", err)
+		}
+	}
+	return err
 }
 
 // icon gives a build's icon.

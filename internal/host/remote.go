@@ -12,6 +12,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -27,6 +28,9 @@ type Services struct {
 	token string
 	http  *http.Client
 	at    atomic.Int64
+
+	mu    sync.Mutex
+	begun map[string]string // uploads in parts that are under way: their paths, by digest
 }
 
 // NewServices gives the way to services at urls, with a host's token.
@@ -83,8 +87,12 @@ func (s *Services) dial(ctx context.Context, path string) (*websocket.Conn, erro
 	return c, nil
 }
 
-// Upload keeps content under its SHA-256.
+// Upload keeps content under its SHA-256. What is large goes in parts, and goes on where it was
+// broken off when it is called again.
 func (s *Services) Upload(ctx context.Context, digest string, content io.ReaderAt, size int64) error {
+	if size > wholeSize {
+		return s.uploadParts(ctx, digest, content, size)
+	}
 	r, err := s.request(ctx, http.MethodPut, "/api/v1/blobs/"+digest, io.NewSectionReader(content, 0, size))
 	if err != nil {
 		return err
