@@ -72,6 +72,7 @@ func New(s *service.Service, c Config) http.Handler {
 	byHand.GET("/projects/:project/runs/:run/evidence/:id/frames/:index", h.frame)
 	byHand.GET("/projects/:project/runs/:run/evidence.zip", h.archive)
 	byHand.GET("/projects/:project/covered.csv", h.coveredTable)
+	byHand.GET("/projects/:project/covered.html", h.coveredPage)
 	byHand.GET("/projects/:project/runs/:run/report.html", h.runReport)
 	byHand.GET("/projects/:project/stream", h.stream)
 	byHand.GET("/projects/:project/builds/:build/icon", h.icon)

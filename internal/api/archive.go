@@ -1,14 +1,17 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/csv"
+	"net/http"
 	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"yamato/internal/contract"
+	"yamato/internal/report"
 	"yamato/internal/service/base"
 	"yamato/internal/service/wire"
 	"yamato/internal/store"
@@ -127,6 +130,30 @@ func (h *handlers) coveredTable(g *gin.Context) {
 			strconv.FormatInt(c.LastRun, 10), c.LastAt.UTC().Format(time.RFC3339)})
 	}
 	w.Flush() // whoever reads has gone where that fails
+}
+
+// coveredPage gives the same as one page without script.
+func (h *handlers) coveredPage(g *gin.Context) {
+	from, to, err := span(g.Query("from"), g.Query("to"), time.Now().UTC())
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	list, err := h.service.Coverage(g.Request.Context(), caller(g), g.Query("app"), from, to)
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
+	var page bytes.Buffer // bounded by how much is told at once
+	if err := report.CoveredHTML(&page, contract.CoveredDevices{From: from, To: to, Items: wire.Covered(list)}, time.Now().UTC()); err != nil {
+		h.fail(g, err)
+		return
+	}
+	if g.Query("save") != "" {
+		g.Header("Content-Disposition", `attachment; filename="covered.html"`)
+	}
+	g.Header("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'; sandbox")
+	g.Data(http.StatusOK, "text/html; charset=utf-8", page.Bytes())
 }
 
 // inert has a text from outside be a text in a spreadsheet, and no formula.

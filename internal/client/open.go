@@ -251,15 +251,15 @@ func (s *Service) EvidenceContent(ctx context.Context, run, id int64) (io.ReadCl
 	return r.Body, nil
 }
 
-// CoveredTable opens what was covered, as CSV.
-func (s *Service) CoveredTable(ctx context.Context, app, from, to string) (io.ReadCloser, error) {
+// CoveredAs opens what was covered, as "csv" or "html".
+func (s *Service) CoveredAs(ctx context.Context, form, app, from, to string) (io.ReadCloser, error) {
 	q := url.Values{}
 	for name, value := range map[string]string{"app": app, "from": from, "to": to} {
 		if value != "" {
 			q.Set(name, value)
 		}
 	}
-	r, err := s.get(ctx, "covered.csv?"+q.Encode(), nil)
+	r, err := s.get(ctx, "covered."+form+"?"+q.Encode(), nil)
 	if err != nil {
 		return nil, err
 	}

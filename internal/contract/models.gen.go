@@ -2127,6 +2127,16 @@ type GetCoveredTableParams struct {
 	To   *string `form:"to,omitempty" json:"to,omitempty"`
 }
 
+// GetCoveredPageParams defines parameters for GetCoveredPage.
+type GetCoveredPageParams struct {
+	App  *string `form:"app,omitempty" json:"app,omitempty"`
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+	To   *string `form:"to,omitempty" json:"to,omitempty"`
+
+	// Save as a file
+	Save *string `form:"save,omitempty" json:"save,omitempty"`
+}
+
 // ListCrashesParams defines parameters for ListCrashes.
 type ListCrashesParams struct {
 	// App of one app alone

@@ -14,7 +14,7 @@ import (
 	"yamato/internal/core/script"
 )
 
-//go:embed page.html
+//go:embed page.html style.html covered.html
 var pageFiles embed.FS
 
 var page = template.Must(template.New("page.html").Funcs(template.FuncMap{
@@ -24,7 +24,8 @@ var page = template.Must(template.New("page.html").Funcs(template.FuncMap{
 	"inc":     func(i int) int { return i + 1 },
 	"width":   func(columns []string) int { return len(columns) + 1 },
 	"indent":  func(depth int) int { return 14 * min(depth, 10) },
-}).ParseFS(pageFiles, "page.html"))
+	"day":     func(t time.Time) string { return t.UTC().Format("2 January 2006") },
+}).ParseFS(pageFiles, "page.html", "style.html", "covered.html"))
 
 // Pictures gives the content of a picture of a run by its evidence's id.
 type Pictures func(id int64) ([]byte, error)

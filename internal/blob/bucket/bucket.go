@@ -298,7 +298,7 @@ func (b *Bucket) Sweep(ctx context.Context, age time.Duration) error {
 		return err
 	}
 	for _, e := range entries {
-		if info, err := e.Info(); err == nil && !e.IsDir() && info.ModTime().Before(before) {
+		if info, gone := e.Info(); gone == nil && !e.IsDir() && info.ModTime().Before(before) {
 			err = errors.Join(err, os.Remove(path.Join(b.spool, e.Name())))
 		}
 	}

@@ -360,7 +360,7 @@ func (a *App) crashShow() *cobra.Command {
 
 // CoveredCommand tells what was covered.
 func (a *App) CoveredCommand() *cobra.Command {
-	var app, from, to, csv string
+	var app, from, to, csv, html string
 	cmd := &cobra.Command{Use: "covered", Short: "See which devices, OS versions and languages were covered by which builds", Args: ui.None,
 		Example: "  yamato covered --from 2026-03-01 --to 2026-03-31\n  yamato covered --csv covered.csv",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -368,8 +368,15 @@ func (a *App) CoveredCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if csv != "" {
-				return a.saveCovered(cmd.Context(), s, csv, app, from, to)
+			if csv != "" || html != "" {
+				var err error
+				if csv != "" {
+					err = a.saveCovered(cmd.Context(), s, "csv", csv, app, from, to)
+				}
+				if html != "" && err == nil {
+					err = a.saveCovered(cmd.Context(), s, "html", html, app, from, to)
+				}
+				return err
 			}
 			out, err := client.As[contract.CoveredDevices](s.GetCovered(cmd.Context(), s.Project, &contract.GetCoveredParams{App: ui.Optional(app), From: ui.Optional(from),
 				To: ui.Optional(to)}))
@@ -394,12 +401,13 @@ func (a *App) CoveredCommand() *cobra.Command {
 	f.StringVar(&from, "from", "", "the first day, as in 2026-03-01 (default: 30 days before the last)")
 	f.StringVar(&to, "to", "", "the last day (default: today)")
 	f.StringVar(&csv, "csv", "", "write it as a table to this file")
+	f.StringVar(&html, "html", "", "write it as one page without script to this file")
 	_ = cmd.RegisterFlagCompletionFunc("app", a.Complete(ui.CompleteApps))
 	return cmd
 }
 
-func (a *App) saveCovered(ctx context.Context, s *client.Service, path, app, from, to string) error {
-	content, err := s.CoveredTable(ctx, app, from, to)
+func (a *App) saveCovered(ctx context.Context, s *client.Service, form, path, app, from, to string) error {
+	content, err := s.CoveredAs(ctx, form, app, from, to)
 	if err != nil {
 		return err
 	}

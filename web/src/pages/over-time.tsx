@@ -31,6 +31,9 @@ export function OverTimePage() {
             <a className="button" href={inProject(`covered.csv?from=${dayBefore(Number(span))}`)} download="covered.csv">
               As a table (CSV)
             </a>
+            <a className="button" href={inProject(`covered.html?from=${dayBefore(Number(span))}&save=1`)} download="covered.html" title="One page without script, to hand on or to print">
+              As a page
+            </a>
           </>
         )}
       </Heading>
