@@ -75,6 +75,11 @@ func measure(ctx context.Context, c config) (string, error) {
 			return page.String(), err
 		}
 	}
+	if c.only == "" || c.only == "evidence" {
+		if err := r.evidenceFigures(ctx, &page); err != nil {
+			return page.String(), err
+		}
+	}
 	if c.only == "" || c.only == "handsets" {
 		if err := r.handsetFigures(ctx, &page); err != nil {
 			return page.String(), err

@@ -58,7 +58,9 @@ const (
 	EntryPicture  = "picture"
 	EntryVideo    = "video"
 	EntryMark     = "mark"
-	EntryLog      = "log" // a piece of the log, as lines of JSON
+	EntryLog      = "log"      // a piece of the log, as lines of JSON
+	EntryNetwork  = "network"  // the calls of the apps, as HAR, once at its end
+	EntryReadings = "readings" // what they took, once at its end
 	EntryCrash    = "crash"
 	EntryTrouble  = "trouble"
 )

@@ -25,6 +25,7 @@ const Fleet = page("FleetPage", () => import("./pages/fleet"));
 const Lineups = page("LineupsPage", () => import("./pages/lineups"));
 const ByHand = page("ByHandPage", () => import("./pages/by-hand"));
 const Session = page("SessionPage", () => import("./pages/session"));
+const SessionSheet = page("SessionSheetPage", () => import("./pages/session-sheet"));
 const Side = page("SidePage", () => import("./pages/side"));
 const Findings = page("FindingsPage", () => import("./pages/findings"));
 const Finding = page("FindingPage", () => import("./pages/findings"));
@@ -84,6 +85,7 @@ function SignedIn() {
             <Route path="/by-hand" element={<ByHand />} />
             <Route path="/by-hand/side" element={<Side />} />
             <Route path="/by-hand/:session" element={<Session />} />
+            <Route path="/by-hand/:session/sheet" element={<SessionSheet />} />
             <Route path="/findings" element={<Findings />} />
             <Route path="/findings/:finding" element={<Finding />} />
             <Route path="/lineups" element={<Lineups />} />

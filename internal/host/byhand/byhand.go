@@ -24,6 +24,7 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/host/driver"
+	"yamato/internal/host/gather"
 	"yamato/internal/link"
 )
 
@@ -71,6 +72,7 @@ type sitting struct {
 	typed    typing
 	felt     map[string]felt
 	logged   logbook
+	gathered *gather.Gathering // calls and readings; nil until the device is handed over, and on a person's own
 	route    *route
 	filmed   filmed // what frames were asked for last
 	pictured uint64 // the screen that a single picture was taken of last
@@ -129,7 +131,13 @@ func (s *sitting) sit(ctx context.Context) error {
 	if err := s.replay(ctx); err != nil {
 		return err
 	}
+	if !s.Private {
+		s.gathered = gather.Begin(ctx, s.Device, true, evidence.Keeping{}, s.Device.Now()-time.Duration(s.now())*time.Millisecond, s.Folder, nil)
+	}
 	for ctx.Err() == nil {
+		if s.gathered != nil {
+			s.gathered.Look(ctx)
+		}
 		select {
 		case o := <-s.orders:
 			s.waiting.Add(-weightOf(&o))
@@ -221,6 +229,9 @@ func (s *sitting) close(ctx context.Context) {
 	s.readLog(ctx)
 	if err := s.logged.flush(ctx); err != nil {
 		s.Said.Warn("a session's log could not be kept to its end", "error", err)
+	}
+	if err := s.keepGathered(ctx); err != nil {
+		s.Said.Warn("a session's calls and readings could not be kept", "error", err)
 	}
 	s.film.stop()
 }

@@ -1,6 +1,8 @@
 package byhand
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +16,7 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/evidence"
+	"yamato/internal/core/har"
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
 	"yamato/internal/link"
@@ -233,4 +236,43 @@ func (s *sitting) endVideo(ctx context.Context) (string, error) {
 	}
 	text := fmt.Sprintf("video of %.0f s", float64(s.now()-v.began)/1000)
 	return text, s.note(link.Entry{Kind: link.EntryVideo, Text: text, Blob: &ref, Detail: encoded(map[string]int64{"from_ms": v.began})})
+}
+
+// keepGathered keeps what the apps asked the network for, and what they took, as evidence of its own.
+func (s *sitting) keepGathered(ctx context.Context) error {
+	g := s.gathered
+	if g == nil {
+		return nil
+	}
+	s.gathered = nil
+	g.End(ctx)
+	rec := har.Record{Calls: g.Calls, Dropped: g.Dropped, Began: s.began.Add(-time.Duration(s.Session.SinceMS) * time.Millisecond),
+		Device: s.Device.Describe().Name, Bodies: true}
+	if len(rec.Calls) > 0 {
+		var b bytes.Buffer // bounded by what is gathered
+		if err := rec.Write(&b); err != nil {
+			return err
+		}
+		ref, err := s.Upload(ctx, evidence.Network, evidence.Network.Name, b.Bytes())
+		if err != nil {
+			return err
+		}
+		if err := s.note(link.Entry{Kind: link.EntryNetwork, Text: fmt.Sprintf("%d calls over the network", len(rec.Calls)), Blob: &ref,
+			Detail: encoded(rec.Sum())}); err != nil {
+			return err
+		}
+	}
+	if len(g.Series.At) == 0 {
+		return nil
+	}
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	if err := errors.Join(g.Series.Write(z), z.Close()); err != nil {
+		return err
+	}
+	ref, err := s.Upload(ctx, evidence.Readings, evidence.Readings.Name, b.Bytes())
+	if err != nil {
+		return err
+	}
+	return s.note(link.Entry{Kind: link.EntryReadings, Text: "readings", Blob: &ref, Detail: encoded(map[string]any{"sums": g.Series.Sums()})})
 }

@@ -15,7 +15,7 @@ import (
 
 // entryKinds are what hosts may say of sessions.
 var entryKinds = []string{link.EntryPrepared, link.EntryOpen, link.EntryDid, link.EntryApp, link.EntryFelt, link.EntryPicture,
-	link.EntryVideo, link.EntryMark, link.EntryLog, link.EntryCrash, link.EntryTrouble}
+	link.EntryVideo, link.EntryMark, link.EntryLog, link.EntryNetwork, link.EntryReadings, link.EntryCrash, link.EntryTrouble}
 
 // Bounds of one entry: what stays of a session is read whole by its page.
 const (

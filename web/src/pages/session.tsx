@@ -724,6 +724,9 @@ function Closed({ s }: { s: Session }) {
           </>
         }
       >
+        <Link className="button" to={`/by-hand/${s.number}/sheet`}>
+          On one time line
+        </Link>
         <button
           className="button"
           onClick={() => {
