@@ -296,6 +296,7 @@ func (a *App) TellRun(ctx context.Context, s *client.Service, d contract.RunDeta
 		}
 		a.Say(2, "· %s", w.text())
 	}
+	report.Kept(a.Out, d, ink)
 	a.tellEvidence(d.Run)
 }
 

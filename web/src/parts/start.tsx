@@ -8,9 +8,9 @@ import { plural } from "../data/time";
 import { combinationKey, combinationWhole, platformName } from "../data/weave";
 import { Command, Modal, Trouble } from "./plain";
 
-type Draft = { build: string; suites: string[]; tags: string[]; on: string[]; lineup: string; language: string; repeat: number; realTime: boolean; seed: string };
+type Draft = { build: string; suites: string[]; tags: string[]; on: string[]; lineup: string; language: string; repeat: number; realTime: boolean; all: boolean; seed: string };
 
-const empty: Draft = { build: "", suites: [], tags: [], on: [], lineup: "", language: "en-GB", repeat: 0, realTime: false, seed: "" };
+const empty: Draft = { build: "", suites: [], tags: [], on: [], lineup: "", language: "en-GB", repeat: 0, realTime: false, all: false, seed: "" };
 const shelf = "yamato.draft";
 
 function remembered(): Draft {
@@ -90,9 +90,10 @@ function StartForm({ build, suite, through, onStarted }: { build: string | null;
       ...(d.language ? { language: d.language } : {}),
       ...(d.repeat ? { repeat_failed: d.repeat } : {}),
       ...(d.realTime ? { real_time: true } : {}),
+      ...(d.all ? { keep: { everything: "always" } } : {}),
       ...(d.seed ? { seed: Number(d.seed) } : {}),
     };
-  const asked = useDeferredValue(JSON.stringify(request && { ...request, seed: undefined, real_time: undefined }));
+  const asked = useDeferredValue(JSON.stringify(request && { ...request, seed: undefined, real_time: undefined, keep: undefined }));
   const preview = useQuery<RunPreview, Problem>({
     queryKey: ["run-previews", asked],
     queryFn: () => post<RunPreview>(inProject("run-previews"), JSON.parse(asked)),
@@ -175,6 +176,10 @@ function StartForm({ build, suite, through, onStarted }: { build: string | null;
             <input id="seed" inputMode="numeric" placeholder="a new one" className="field w-28" value={d.seed} onChange={(e) => change({ seed: e.target.value.replace(/\D/g, "").slice(0, 15) })} />
             <label htmlFor="real">Stand-ins at the pace of a person, to watch</label>
             <Switch.Root id="real" checked={d.realTime} onCheckedChange={(realTime) => change({ realTime })} className="relative h-5 w-9 justify-self-end rounded-full border border-strong bg-wash data-[state=checked]:bg-ink">
+              <Switch.Thumb className="block size-3.5 translate-x-0.5 rounded-full bg-ink data-[state=checked]:translate-x-[18px] data-[state=checked]:bg-paper" />
+            </Switch.Root>
+            <label htmlFor="all">Keep everything of this run, video and network of what passes too</label>
+            <Switch.Root id="all" checked={d.all} onCheckedChange={(all) => change({ all })} className="relative h-5 w-9 justify-self-end rounded-full border border-strong bg-wash data-[state=checked]:bg-ink">
               <Switch.Thumb className="block size-3.5 translate-x-0.5 rounded-full bg-ink data-[state=checked]:translate-x-[18px] data-[state=checked]:bg-paper" />
             </Switch.Root>
           </div>
