@@ -387,3 +387,21 @@ func TestServicesShareABucketThatComesAndGoes(t *testing.T) {
 		})
 	}
 }
+
+// What somebody did at a device lies on the same time as its log, its calls and its readings.
+func TestASessionKeepsItsCallsAndReadings(t *testing.T) {
+	t.Parallel() // it mostly waits
+	r := newRig(t, rigConfig{})
+	apk, _ := handIn(t, "caller", `
+os.show(() => ui.button({id: 'go', text: 'Go', onTap: () => { os.log('info', 'caller', 'asked'); os.request({ms: 50, address: 'https://sorane.example/crossings'}, () => {}); }}));`, "")
+	r.awaitIdle()
+	r.must(0, "session", "open", "kaede-7-1", "--build", apk, "--print")
+	r.must(0, "session", "do", "1", "tap #go", `pause 2s`)
+	r.must(0, "session", "end", "1")
+	require.Eventually(t, func() bool {
+		return r.query(`select count(*)::text from session_entry where kind in ('network', 'readings')`) == "2"
+	}, 20*time.Second, 50*time.Millisecond)
+	require.Equal(t, "1", r.query(`select (detail->>'calls') from session_entry where kind = 'network'`))
+	require.Equal(t, "true", r.query(`select (jsonb_array_length(detail::jsonb->'sums') > 2)::text from session_entry where kind = 'readings'`))
+	require.Equal(t, "t", r.query(`select (abs((select min(at_ms) from session_entry where kind = 'did') - (select at_ms from session_entry where kind = 'network')) < 60000)::text::char(1)`))
+}

@@ -35,9 +35,6 @@ func console(link, base, out string) error {
 	p.do(tab.Go(link))
 	p.await(`location.pathname === "/"`)
 	p.do(tab.Theme("day"))
-	p.visit("/suites/Buying%20a%20ticket?case=three%20passengers%20pay%20three%20single%20fares")
-	p.await(`document.querySelector(".cm-here")`)
-	p.keep("console-suite")
 	p.beforehand()
 	p.live()
 	p.failure()
@@ -160,14 +157,6 @@ func (p *photographer) plans() {
 	p.visit("/plans/Tideline%20in%20every%20pair")
 	p.await(`document.querySelectorAll("[role=rowgroup] [role=row]").length > 10 && document.querySelector("[role=slider]")`)
 	p.keep("console-plan")
-	p.visit("/plans/Tideline%20in%20every%20pair?show=coverage")
-	p.await(`document.querySelector("[role=slider]") && document.querySelector("[role=gridcell] button")`)
-	p.then(func() error { return p.tab.Ask(`document.querySelector("[role=slider]").focus() ?? ""`, nil) })
-	for range 3 {
-		p.then(func() error { return p.tab.Key("ArrowLeft") })
-	}
-	p.see("Not covered:")
-	p.keep("console-coverage")
 	p.visit("/calendar")
 	p.await(`document.querySelectorAll("[role=group] button").length > 2`)
 	p.keep("console-calendar")
@@ -176,10 +165,48 @@ func (p *photographer) plans() {
 	p.keep("console-run-grouped")
 }
 
-// failure opens a failed case of the sample run.
+// failure opens a case of the sample run that crashed, with all columns, and what else is known of such cases.
 func (p *photographer) failure() {
 	p.visit("/runs/2")
-	p.click("expected number in #total")
-	p.await(`document.querySelectorAll("aside img").length > 3`)
+	p.click("it crashed: TypeError")
+	p.await(`document.querySelectorAll("aside img").length > 2`)
+	p.click("Wide")
+	p.await(`!document.querySelector("[role=grid]")?.offsetParent && document.querySelector("[role=option]")`)
 	p.keep("console-run-failure")
+	p.beside()
+	p.visit("/runs/2/pictures?name=the%20wallet")
+	p.await(`document.querySelectorAll("li img").length > 5`)
+	p.keep("console-pictures")
+	p.visit("/over-time")
+	p.see("not covered")
+	p.keep("console-covered")
+}
+
+// beside lays two attempts at a case beside each other that went well on one kind of device and not on another.
+func (p *photographer) beside() {
+	var run struct {
+		Legs []struct {
+			ID    int64 `json:"id"`
+			Cases []struct {
+				Name    string `json:"name"`
+				Index   int    `json:"index"`
+				Verdict string `json:"verdict"`
+				Results []struct {
+					Attempt int `json:"attempt"`
+				} `json:"results"`
+			} `json:"cases"`
+		} `json:"legs"`
+	}
+	p.call("GET", "runs/2?brief=true", nil, &run)
+	at := map[string]string{}
+	for _, l := range run.Legs {
+		for _, c := range l.Cases {
+			if c.Name == "the wallet is the same after the app was away" && len(c.Results) > 0 {
+				at[c.Verdict] = fmt.Sprintf("2.%d.%d.%d", l.ID, c.Index, c.Results[len(c.Results)-1].Attempt)
+			}
+		}
+	}
+	p.visit("/beside?a=" + at["fail"] + "&b=" + at["pass"])
+	p.await(`document.querySelectorAll("figure img").length === 2 && document.querySelector("[role=option]")`)
+	p.keep("console-beside")
 }

@@ -29,7 +29,6 @@ var shots = []shot{
 	{"try", `yamato try suites/tickets.suite --build 3.2.0 --on "Kaede 7"`, false},
 	{"run-show", "yamato run show 2", true},
 	{"plan", `yamato plan ls; echo; yamato plan try "Tideline in every pair" --minutes 5`, true},
-	{"session", `yamato session open kaede-7-2 --build 3.2.0 --print | head -1; yamato session do 2 'tap tab called "Tickets"' 'let fare = number in #single-fare' 'put 3 in #passengers' 'expect number in #total = 3 * $fare'; echo; yamato session ls; echo; yamato finding ls`, false},
 }
 
 // slips is a script with faults to be found.

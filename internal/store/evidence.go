@@ -1,7 +1,10 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	"yamato/internal/core/crash"
@@ -18,6 +21,9 @@ type NewCrash struct {
 
 // AddCrashes keeps where crashes were met. Each stack of an app is one row, whoever meets it first.
 func (t *Tx) AddCrashes(ctx context.Context, list []NewCrash) error {
+	slices.SortStableFunc(list, func(a, b NewCrash) int { // several at once lock them in one order
+		return cmp.Or(cmp.Compare(a.ProjectID, b.ProjectID), cmp.Compare(a.AppID, b.AppID), strings.Compare(a.Stack.Key, b.Stack.Key))
+	})
 	for _, c := range list {
 		var id int64
 		if err := t.tx.GetContext(ctx, &id, `

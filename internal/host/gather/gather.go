@@ -16,9 +16,9 @@ import (
 // Bounds of what is gathered of one case.
 const (
 	maxCalls   = 10_000
-	maxCallsIn = 24 << 20               // bytes of all calls with what they carried
-	firstFrame = 500 * time.Millisecond // that a screen which begins to be watched is waited for
-	width      = 480                    // of frames, at most
+	maxCallsIn = 24 << 20        // bytes of all calls with what they carried
+	firstFrame = 2 * time.Second // that a screen which begins to be watched is waited for
+	width      = 480             // of frames, at most
 	height     = 1040
 )
 
@@ -113,6 +113,7 @@ func (g *Gathering) Watch(ctx context.Context) {
 	select { // until then nothing else is asked of the device
 	case <-first:
 	case <-wait.C:
+		g.unwatch() // it is watched again when an app comes to the front
 	case <-ctx.Done():
 	}
 }

@@ -215,7 +215,7 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 	}
 	t.judged[c.Case] = true
 	r := store.NewResult{ProjectID: t.ProjectID, Lease: t.Lease, RunID: t.RunID, LegID: t.LegID, Case: c.Case,
-		Verdict: c.Verdict, TookMS: c.TookMS, Steps: c.Steps, NotKept: c.NotKept}
+		Verdict: c.Verdict, TookMS: c.TookMS, Steps: c.Steps, NotKept: c.NotKept[:min(len(c.NotKept), 2*len(evidence.Sorts))]}
 	if c.Failure != nil {
 		r.Failure, r.Sentence = c.Failure, c.Failure.Sentence()
 	}
