@@ -93,7 +93,7 @@ type Tx struct {
 //  2. a host;
 //  3. leases by number, each together with its device;
 //  4. devices by id, where no lease is asked for;
-//  5. legs and results;
+//  5. legs and results, and crashes by their app and stack;
 //  6. sessions by id;
 //  7. runs by id, with the numbers of their events;
 //  8. blobs.
