@@ -7,7 +7,9 @@ package bucket
 
 import (
 	"context"
+	"crypto/md5"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -23,9 +25,11 @@ import (
 
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
+	"golang.org/x/sync/errgroup"
 
 	"yamato/internal/blob"
 	"yamato/internal/killpoint"
+	"yamato/internal/retry"
 )
 
 // Place says where blobs are kept: s3://bucket/prefix, with the endpoint and the region as a query
@@ -69,13 +73,15 @@ func ReadPlace(address string, getenv func(string) string) (Place, error) {
 // Bucket is a blob.Store in a bucket.
 type Bucket struct {
 	client *minio.Client
+	sends  minio.Core // the same, but that it tries nothing again: see send
 	place  Place
 	spool  string // where what arrives is put until it is whole
 }
 
 // Bounds of how the store is spoken to.
 const (
-	partSize   = 16 << 20 // bytes
+	partSize   = 16 << 20 // bytes, at the least
+	maxParts   = 9000     // of one object (the protocol takes 10,000)
 	retries    = 6        // of one call, with pauses that grow
 	answerTime = 30 * time.Second
 )
@@ -100,10 +106,15 @@ func Open(ctx context.Context, p Place, keyFile, spool string) (*Bucket, error) 
 	if err != nil {
 		return nil, fmt.Errorf("the bucket cannot be spoken to: %w", err)
 	}
+	sends, err := minio.NewCore(p.Endpoint.Host, &minio.Options{Creds: keys, Secure: p.Endpoint.Scheme == "https", Region: p.Region,
+		Transport: transport, MaxRetries: 1, BucketLookup: minio.BucketLookupPath})
+	if err != nil {
+		return nil, fmt.Errorf("the bucket cannot be spoken to: %w", err)
+	}
 	if err := os.MkdirAll(spool, 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder for what arrives: %w", err)
 	}
-	b := &Bucket{client: c, place: p, spool: spool}
+	b := &Bucket{client: c, sends: *sends, place: p, spool: spool}
 	return b, b.try(ctx)
 }
 
@@ -176,11 +187,90 @@ func (b *Bucket) Put(ctx context.Context, r io.Reader, digest string, limit int6
 	return info, nil
 }
 
-// send puts a file's content under a key: in parts where it is large, each tried again.
+// send puts a file's content under a key: in parts where it is large, each tried again by itself.
+//
+// The client package tries again with the reader that it was given, from which the connection that
+// broke may still read; so each try here has a reader of its own.
 func (b *Bucket) send(ctx context.Context, key string, f io.ReaderAt, size int64) error {
-	_, err := b.client.PutObject(ctx, b.place.Bucket, key, io.NewSectionReader(f, 0, size), size, minio.PutObjectOptions{
-		ContentType: "application/octet-stream", SendContentMd5: true, PartSize: partSize, NumThreads: 2, DisableContentSha256: false})
-	return inWords(err)
+	const mediaType = "application/octet-stream"
+	if size <= partSize {
+		sum, err := md5Of(f, 0, size)
+		if err != nil {
+			return err
+		}
+		return again(ctx, func() error {
+			_, err := b.sends.PutObject(ctx, b.place.Bucket, key, io.NewSectionReader(f, 0, size), size, sum, "", minio.PutObjectOptions{ContentType: mediaType})
+			return err
+		})
+	}
+	var id string
+	if err := again(ctx, func() (err error) {
+		id, err = b.sends.NewMultipartUpload(ctx, b.place.Bucket, key, minio.PutObjectOptions{ContentType: mediaType})
+		return err
+	}); err != nil {
+		return err
+	}
+	err := b.sendParts(ctx, key, id, f, size)
+	if err != nil { // what stays all the same is swept
+		late, stop := context.WithTimeout(context.WithoutCancel(ctx), answerTime)
+		defer stop()
+		_ = b.sends.AbortMultipartUpload(late, b.place.Bucket, key, id)
+	}
+	return err
+}
+
+func (b *Bucket) sendParts(ctx context.Context, key, id string, f io.ReaderAt, size int64) error {
+	each := max(partSize, (size/maxParts+1<<20)>>20<<20)
+	parts := make([]minio.CompletePart, (size+each-1)/each)
+	g, within := errgroup.WithContext(ctx)
+	g.SetLimit(2)
+	for i := range parts {
+		g.Go(func() error {
+			at := int64(i) * each
+			n := min(each, size-at)
+			sum, err := md5Of(f, at, n)
+			if err != nil {
+				return err
+			}
+			return again(within, func() error {
+				p, err := b.sends.PutObjectPart(within, b.place.Bucket, key, id, i+1, io.NewSectionReader(f, at, n), n, minio.PutObjectPartOptions{Md5Base64: sum})
+				parts[i] = minio.CompletePart{PartNumber: i + 1, ETag: p.ETag}
+				return err
+			})
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	return again(ctx, func() error {
+		_, err := b.sends.CompleteMultipartUpload(ctx, b.place.Bucket, key, id, parts, minio.PutObjectOptions{})
+		return err
+	})
+}
+
+func md5Of(f io.ReaderAt, at, n int64) (string, error) {
+	sum := md5.New()
+	_, err := io.Copy(sum, io.NewSectionReader(f, at, n))
+	return base64.StdEncoding.EncodeToString(sum.Sum(nil)), err
+}
+
+// again tries until it goes well, as often as is sensible, but for what would go the same way each time.
+func again(ctx context.Context, do func() error) error {
+	pause := retry.From(100*time.Millisecond, 3*time.Second)
+	for tries := 1; ; tries++ {
+		err := do()
+		if err == nil {
+			return nil
+		}
+		var answer minio.ErrorResponse
+		if final := errors.As(err, &answer) && answer.StatusCode >= 400 && answer.StatusCode < 500 && answer.StatusCode != http.StatusTooManyRequests &&
+			answer.StatusCode != http.StatusRequestTimeout && answer.Code != "BadDigest"; final || tries == retries {
+			return inWords(err)
+		}
+		if pause.Wait(ctx) != nil {
+			return errors.Join(inWords(err), context.Cause(ctx))
+		}
+	}
 }
 
 // PutNamed keeps content under a name of its own below the prefix, unless content of that size is there already.

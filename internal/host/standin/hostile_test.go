@@ -85,6 +85,8 @@ func TestAHostileOrRunawayProgramHarmsItsOwnDeviceAlone(t *testing.T) {
 			require.Contains(t, crash.Error()+crash.Report, c.says)
 			_, err = d.Tree(ctx)
 			require.ErrorAs(t, err, &crash, "until the app is started again")
+			_, err = d.Readings(ctx)
+			require.NoError(t, err, "a child that is no more takes nothing")
 
 			put(t, d, `os.show(() => ui.text({text: 'well again'}))`)
 			require.NoError(t, d.Start(ctx, "example.other", device.Fresh),

@@ -377,15 +377,13 @@ function Pictures({ run, a, index, when, chosen, onMoment }: PicturesProps) {
   return (
     <div className="flex w-[238px] flex-none flex-col border-l border-rule px-3 pt-2">
       {video && (
-        <Tabs.Root value={moving ? "video" : "picture"} onValueChange={(v) => setMoving(v === "video")}>
-          <Tabs.List aria-label="How the screen is shown" className="flex gap-2 pb-1 text-sm">
-            {["picture", "video"].map((t) => (
-              <Tabs.Trigger key={t} value={t} className="border-b border-transparent text-soft data-[state=active]:border-ink data-[state=active]:text-ink">
-                {t[0]!.toUpperCase() + t.slice(1)}
-              </Tabs.Trigger>
-            ))}
-          </Tabs.List>
-        </Tabs.Root>
+        <div role="group" aria-label="How the screen is shown" className="flex flex-none gap-2 pb-1 text-sm">
+          {["Picture", "Video"].map((t) => (
+            <button key={t} aria-pressed={moving === (t === "Video")} onClick={() => setMoving(t === "Video")} className="border-b border-transparent text-soft aria-pressed:border-ink aria-pressed:text-ink">
+              {t}
+            </button>
+          ))}
+        </div>
       )}
       {video && moving && <Film src={evidencePath(run, video.id)} when={when} onMoment={onMoment} />}
       <div className={`min-h-0 flex-1 ${video && moving ? "hidden" : ""}`}>

@@ -194,8 +194,11 @@ func (s *Sandbox) MemoryKB() int64 {
 	return pages * int64(os.Getpagesize()) / 1024
 }
 
-// cpu is the processor time that the child has had (proc(5), stat).
+// CPU is the processor time that the child has had (proc(5), stat), 0 if there is none.
 func (s *Sandbox) CPU() time.Duration {
+	if s.process == nil {
+		return 0
+	}
 	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", s.process.Process.Pid))
 	if err != nil {
 		return 0
