@@ -16,9 +16,10 @@ import (
 // Bounds of what is gathered of one case.
 const (
 	maxCalls   = 10_000
-	maxCallsIn = 24 << 20        // bytes of all calls with what they carried
-	firstFrame = 2 * time.Second // that a screen which begins to be watched is waited for
-	width      = 480             // of frames, at most
+	maxCallsIn = 24 << 20              // bytes of all calls with what they carried
+	firstFrame = 2 * time.Second       // that a screen which begins to be watched is waited for
+	frameEvery = 40 * time.Millisecond // between two frames, at the least
+	width      = 480                   // of frames, at most
 	height     = 1040
 )
 
@@ -103,9 +104,16 @@ func (g *Gathering) Watch(ctx context.Context) {
 	go func(done chan struct{}) { // ends with unwatch, which waits for it
 		defer close(done)
 		defer once.Do(func() { close(first) })
+		pace := time.NewTicker(frameEvery)
+		defer pace.Stop()
 		_ = live.Frames(ctx, width, height, func(f device.Frame) error { // without an app in front there is nothing to be seen
 			once.Do(func() { close(first) })
-			return g.Reel.Add(f.At-g.began, f.MediaType, f.Data)
+			err := g.Reel.Add(f.At-g.began, f.MediaType, f.Data)
+			select { // the device makes the next once this one is taken
+			case <-pace.C:
+			case <-ctx.Done():
+			}
+			return err
 		})
 	}(g.done)
 	wait := time.NewTimer(firstFrame)

@@ -511,9 +511,13 @@ func (d *Device) Readings(ctx context.Context) ([]device.Reading, error) {
 	}
 	var list []*performance.Metric
 	err := d.do(ctx, func(ctx context.Context) (err error) {
-		if err = performance.Enable().Do(ctx); err == nil {
-			list, err = performance.GetMetrics().Do(ctx)
+		if d.measured != d.tab { // once a page
+			if err := performance.Enable().Do(ctx); err != nil {
+				return err
+			}
+			d.measured = d.tab
 		}
+		list, err = performance.GetMetrics().Do(ctx)
 		return err
 	})
 	out := []device.Reading{{Name: "network", Value: float64(d.calls.Total())}}

@@ -65,6 +65,8 @@ type Device struct {
 
 	questioned string // what the screen asked for when it was looked at last
 
+	measured *tab // the page that tells figures already
+
 	logs  record.Log
 	calls record.Calls
 }
