@@ -352,6 +352,15 @@ func (d *desk) tabTo(expression string) {
 		d.ask(`document.activeElement.outerHTML.slice(0, 200)`))
 }
 
+// besideOf is the address of two attempts of the first run, side by side.
+func besideOf(r *rig) string {
+	at := func(offset int) string {
+		return r.query(`select '1.' || r.leg_id || '.' || r.case_index || '.1' from result r join run w on w.id = r.run_id where w.number = 1
+			and r.case_index = 0 order by r.leg_id offset $1 limit 1`, offset)
+	}
+	return "/beside?a=" + at(0) + "&b=" + at(1)
+}
+
 func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	r := newRig(t, rigConfig{})
 	dir := samples(t)
@@ -396,6 +405,8 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 		{"/builds/2?view=changes", "build before"}, {"/builds/1?view=settings", "Request"}, {"/lineups?new", "Takes"},
 		{"/fleet", "kaede-7-lite-1"}, {"/fleet/kaede-7-1", "What it did last"}, {"/fleet/kaede-7-1?look", "elements"},
 		{"/runs?start=1", "cannot run"},
+		{"/over-time", "Tideline"}, {"/over-time?tab=crashes", "No crash has been met"}, {"/runs/1/summary", "By case"},
+		{"/runs/1/pictures?name=timetable", "timetable"}, {besideOf(r), "Steps"},
 		{"/plans", "Every pair"}, {"/plans/Every%20pair", "combinations"}, {"/plans/Every%20pair?show=coverage", "Choose a cell"},
 		{"/plans/Every%20pair?show=starts", "Revisions"}, {"/new-plan", "New plan"}, {"/calendar", "Every pair"}, {"/runs/2?by=language", "by language"},
 	}

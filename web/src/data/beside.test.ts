@@ -21,11 +21,13 @@ test("the first step that differs is told", () => {
 });
 
 test("circumstances are compared leaf by leaf", () => {
-  const a = { device: { model: "Kaede 7", os: "14" }, levels: [{ factor: "language", value: "en-GB" }], attempt: 1, seed: 7 };
-  const b = { device: { model: "Kaede 7", os: "13" }, levels: [{ factor: "language", value: "de-DE" }], attempt: 2, seed: 7, more: true };
+  const a = { device: { name: "kaede-7-1", model: "Kaede 7", os: "14", abilities: ["log", "home"] }, levels: [{ factor: "language", value: "en-GB" }], attempt: 1, seed: 7, package: "ab".repeat(32) };
+  const b = { device: { name: "kaede-7-2", model: "Kaede 7", os: "13", abilities: ["log", "text", "push"] }, levels: [{ factor: "language", value: "de-DE" }], attempt: 2, seed: 7, package: "cd".repeat(32), more: true };
   expect(differences(a, b)).toEqual([
-    { name: "os", a: "14", b: "13" },
     { name: "language", a: "en-GB", b: "de-DE" },
+    { name: "os", a: "14", b: "13" },
+    { name: "package", a: "abababababab…", b: "cdcdcdcdcdcd…" },
+    { name: "abilities", a: "with home", b: "with push, text" },
     { name: "more", a: "", b: "true" },
   ]);
 });

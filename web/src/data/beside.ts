@@ -46,25 +46,38 @@ export function differs(p: Pair, a: Step[], b: Step[]): string {
 
 export type Difference = { name: string; a: string; b: string };
 
-/** What differs between two records, leaf by leaf; what each attempt has anew anyway is left out. */
-export function differences(a: unknown, b: unknown, leave: string[] = ["attempt"]): Difference[] {
-  const leaves = new Map<string, string>();
-  const walk = (v: unknown, path: string, into: Map<string, string>) => {
+/** What is told first, as it is likelier to be why; what is not named follows. */
+const first = ["language", "platform", "os", "model", "kind", "form", "width", "height", "memory mb", "rotation", "appearance", "text size", "network", "place", "host", "site", "seed", "real time", "suite", "package"];
+
+/** What says nothing of why two attempts went differently: names, and what follows from the model. */
+const idle = ["attempt", "device.name", "device.hardware_id", "device.labels", "device.released", "device.owner"];
+
+/** What differs between two records, leaf by leaf, what matters most first; of lists, what only one side has. */
+export function differences(a: unknown, b: unknown): Difference[] {
+  type Leaf = string | string[];
+  const walk = (v: unknown, path: string, into: Map<string, Leaf>) => {
     if (Array.isArray(v)) {
-      const named = v.every((one) => one && typeof one === "object" && "factor" in one && "value" in one);
+      const named = v.length > 0 && v.every((one) => one && typeof one === "object" && "factor" in one && "value" in one);
       if (named) for (const one of v as { factor: string; value: unknown }[]) into.set(one.factor, String(one.value));
-      else into.set(path, v.map((one) => (typeof one === "object" ? JSON.stringify(one) : String(one))).join(", "));
+      else into.set(path, v.map((one) => (typeof one === "object" ? JSON.stringify(one) : String(one))).sort());
     } else if (v && typeof v === "object") for (const [k, one] of Object.entries(v)) walk(one, path ? `${path}.${k}` : k, into);
-    else if (typeof v === "string" || typeof v === "number" || typeof v === "boolean") into.set(path, String(v));
+    else if (typeof v === "string" || typeof v === "number" || typeof v === "boolean") into.set(path, /^[0-9a-f]{64}$/.test(String(v)) ? `${String(v).slice(0, 12)}…` : String(v));
   };
-  walk(a, "", leaves);
-  const others = new Map<string, string>();
-  walk(b, "", others);
+  const left = new Map<string, Leaf>();
+  const right = new Map<string, Leaf>();
+  walk(a, "", left);
+  walk(b, "", right);
+  const words = (x: Leaf | undefined, other: Leaf | undefined): string => {
+    if (!Array.isArray(x)) return x ?? "";
+    const more = x.filter((one) => !Array.isArray(other) || !other.includes(one));
+    return Array.isArray(other) && more.length > 0 ? `with ${more.join(", ")}` : more.join(", ");
+  };
   const out: Difference[] = [];
-  for (const name of new Set([...leaves.keys(), ...others.keys()])) {
-    const left = leaves.get(name) ?? "";
-    const right = others.get(name) ?? "";
-    if (left !== right && !leave.includes(name)) out.push({ name: name.replaceAll("_", " ").replace(/^device\./, ""), a: left, b: right });
+  for (const name of new Set([...left.keys(), ...right.keys()])) {
+    if (idle.includes(name)) continue;
+    const one = { name: name.replaceAll("_", " ").replace(/^device\./, ""), a: words(left.get(name), right.get(name)), b: words(right.get(name), left.get(name)) };
+    if (one.a !== one.b) out.push(one);
   }
-  return out;
+  const rank = (d: Difference) => (first.indexOf(d.name) < 0 ? first.length : first.indexOf(d.name));
+  return out.sort((x, y) => rank(x) - rank(y));
 }

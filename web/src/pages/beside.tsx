@@ -1,7 +1,7 @@
 import { useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { evidencePath, framePath, useGet, type Evidence, type RunDetail, type Sheet, type SheetAttempt } from "../data/api";
-import { align, differences, differs } from "../data/beside";
+import { align, differences, differs, type Difference } from "../data/beside";
 import { useTitle } from "../data/live";
 import { amount } from "../data/readings";
 import { lasting } from "../data/time";
@@ -117,31 +117,19 @@ function Compared({ a, b, left, right }: { a: Place; b: Place; left: Sheet; righ
   return (
     <>
       <Section title="What differs around them" aside={other.length === 0 ? "the circumstances are the same" : undefined}>
-        <table className="w-full">
-          <tbody>
-            {other.map((d) => (
-              <tr key={d.name} className="border-b border-rule">
-                <th scope="row" className="w-48 py-1 text-left font-normal text-soft">
-                  {d.name}
-                </th>
-                <td className="w-[40%] py-1 break-all">{d.a || "–"}</td>
-                <td className="py-1 break-all">{d.b || "–"}</td>
-              </tr>
-            ))}
-            {figures.map(([s, t]) => (
-              <tr key={s.name} className="border-b border-rule">
-                <th scope="row" className="w-48 py-1 text-left font-normal text-soft">
-                  {s.name}, median and largest
-                </th>
-                {[s, t].map((f, i) => (
-                  <td key={i} className="py-1">
-                    {amount(f.median, f.unit ?? "")}, {amount(f.largest, f.unit ?? "")}
-                  </td>
-                ))}
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <Differing list={other.slice(0, few)} />
+        {other.length > few && (
+          <details className="pt-1">
+            <summary className="text-sm">{other.length - few} more</summary>
+            <Differing list={other.slice(few)} />
+          </details>
+        )}
+        {figures.length > 0 && (
+          <details className="pt-1">
+            <summary className="text-sm">What the app took: median and largest</summary>
+            <Differing list={figures.map(([s, t]) => ({ name: s.name, a: `${amount(s.median, s.unit ?? "")}, ${amount(s.largest, s.unit ?? "")}`, b: `${amount(t.median, t.unit ?? "")}, ${amount(t.largest, t.unit ?? "")}` }))} />
+          </details>
+        )}
       </Section>
       <Section title="Steps" aside={first < 0 ? "all the same" : `the first that differs is step ${first + 1}: ${differs(pairs[first]!, one, two)}`}>
         <div className="flex gap-4 pt-2">
@@ -177,6 +165,27 @@ function Compared({ a, b, left, right }: { a: Place; b: Place; left: Sheet; righ
         </div>
       </Section>
     </>
+  );
+}
+
+/** How many differences stand open. */
+const few = 6;
+
+function Differing({ list }: { list: Difference[] }) {
+  return (
+    <table className="w-full">
+      <tbody>
+        {list.map((d) => (
+          <tr key={d.name} className="border-b border-rule align-top">
+            <th scope="row" className="w-40 py-1 text-left font-normal text-soft">
+              {d.name}
+            </th>
+            <td className="w-[43%] py-1 pr-4 break-words">{d.a || "–"}</td>
+            <td className="py-1 break-words">{d.b || "–"}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 

@@ -54,7 +54,7 @@ function One({ run, p, several }: { run: number; p: NamedPicture; several: boole
   return (
     <li className="w-[190px]">
       <Link to={`/runs/${run}?leg=${p.leg}&case=${p.case_index}&attempt=${p.attempt}`} className="block">
-        {p.gone ? <span className="block py-6 text-sm text-soft">{p.gone}</span> : <img loading="lazy" src={evidencePath(run, p.evidence)} alt="" className="h-[340px] max-w-full rounded border border-rule bg-wash object-contain object-top" />}
+        {p.gone ? <span className="block py-6 text-sm text-soft">{p.gone}</span> : <img loading="lazy" src={evidencePath(run, p.evidence)} alt="" className="h-[340px] max-w-full rounded border border-rule object-contain object-top" />}
         <span className="flex items-start gap-1.5 pt-1 text-sm">
           <span className="pt-0.5">
             <Shape of={p.verdict || "none"} />

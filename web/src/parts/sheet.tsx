@@ -80,7 +80,7 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
               )
             }
           >
-            {params.has("wide") ? "Beside the run" : "Wide"}
+            Wide
           </button>
           <button className="button" onClick={onClose}>
             Close <kbd>Esc</kbd>
