@@ -81,11 +81,12 @@ func (g *Gathering) Look(ctx context.Context) {
 			if one.AtMS -= g.began.Milliseconds(); one.AtMS < 0 { // it was asked for before the case
 				continue
 			}
-			if g.size += one.Weight(); len(g.Calls) >= maxCalls || g.size > maxCallsIn {
+			n := one.Weight()
+			if len(g.Calls) >= maxCalls || g.size+n > maxCallsIn {
 				g.Dropped++
 				continue
 			}
-			g.Calls = append(g.Calls, one)
+			g.Calls, g.size = append(g.Calls, one), g.size+n
 		}
 	}
 }
