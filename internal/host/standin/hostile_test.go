@@ -85,8 +85,6 @@ func TestAHostileOrRunawayProgramHarmsItsOwnDeviceAlone(t *testing.T) {
 			require.Contains(t, crash.Error()+crash.Report, c.says)
 			_, err = d.Tree(ctx)
 			require.ErrorAs(t, err, &crash, "until the app is started again")
-			_, err = d.Readings(ctx)
-			require.NoError(t, err, "a child that is no more takes nothing")
 
 			put(t, d, `os.show(() => ui.text({text: 'well again'}))`)
 			require.NoError(t, d.Start(ctx, "example.other", device.Fresh),
@@ -250,4 +248,30 @@ func TestTheSumIsRunIntoOnNarrowScreensInGermanAlone(t *testing.T) {
 	require.False(t, overlaps(demo.Versions[1], "pt-PT"))
 	require.False(t, overlaps(demo.Versions[0], "de-DE"))
 	require.False(t, overlaps(demo.Newest, "de-DE"))
+}
+
+// A turn that nobody waits for any more ends the child; what it takes is nothing then.
+func TestAChildThatIsNoMoreTakesNothing(t *testing.T) {
+	d := phone(t, `os.show(() => ui.button({id: 'go', text: 'Go', onTap: () => { for (;;) {} }}))`)
+	ctx := context.Background()
+	require.NoError(t, d.Start(ctx, "example.other", device.Fresh))
+	brief, stop := context.WithTimeout(ctx, 100*time.Millisecond)
+	defer stop()
+	tree, err := d.Tree(ctx)
+	require.NoError(t, err)
+	var b screen.Rect
+	tree.Walk(func(n *screen.Node, _ int) bool {
+		if n.ID == "go" {
+			b = n.Bounds
+		}
+		return true
+	})
+	require.Error(t, d.Tap(brief, screen.Point{X: b.X + b.W/2, Y: b.Y + b.H/2}))
+	list, err := d.Readings(ctx)
+	require.NoError(t, err)
+	for _, r := range list {
+		if r.Name == "memory" || r.Name == "cpu" {
+			require.Zero(t, r.Value, r.Name)
+		}
+	}
 }
