@@ -60,7 +60,7 @@ function Tallies({ title, list }: { title: string; list: Tally[] }) {
       <table className="w-full">
         <thead>
           <tr className="text-right text-sm text-soft">
-            <th />
+            <td />
             {kinds.map((k) => (
               <th key={k} className="w-12 py-1 font-normal">
                 {k}
