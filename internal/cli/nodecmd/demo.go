@@ -219,11 +219,13 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 		details = append(details, d)
 		return nil
 	}
+	appName := ""
 	for _, v := range demo.Versions {
 		b, err := a.pushSample(ctx, c, s.dir, "tideline", v, "release")
 		if err != nil {
 			return err
 		}
+		appName = b.App
 		repeat := 3
 		r, err := runcmd.Of(a.App).Start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: names,
 			Seed: &seed, RepeatFailed: &repeat})
@@ -237,7 +239,12 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 	if err := a.savePlans(ctx, c, demo.Pairs); err != nil {
 		return err
 	}
-	r, err := client.As[contract.Run](c.StartPlan(ctx, c.Project, demo.Pairs, &contract.StartPlanParams{}, contract.PlanChanges{}))
+	// What an earlier showing in this folder has handed in is newer than what the plan is to show.
+	changed := contract.PlanChanges{}
+	if _, err := client.As[contract.Build](c.GetBuild(ctx, c.Project, demo.Newest.Name, &contract.GetBuildParams{App: &appName})); err == nil {
+		changed.Build = &demo.Versions[len(demo.Versions)-1].Name
+	}
+	r, err := client.As[contract.Run](c.StartPlan(ctx, c.Project, demo.Pairs, &contract.StartPlanParams{}, changed))
 	if err != nil {
 		return err
 	}
