@@ -99,22 +99,22 @@ func span(from, to string, now time.Time) (time.Time, time.Time, error) {
 
 // GetCovered tells which devices, OS versions and languages were covered by which builds.
 func (h *handlers) GetCovered(ctx context.Context, r GetCoveredRequestObject) (GetCoveredResponseObject, error) {
-	from, to, err := span(text(r.Params.From), text(r.Params.To), time.Now().UTC())
+	out, err := h.covered(ctx, text(r.Params.App), text(r.Params.From), text(r.Params.To))
+	return GetCovered200JSONResponse(out), err
+}
+
+func (h *handlers) covered(ctx context.Context, app, first, last string) (contract.CoveredDevices, error) {
+	from, to, err := span(first, last, time.Now().UTC())
 	if err != nil {
-		return nil, err
+		return contract.CoveredDevices{}, err
 	}
-	list, err := h.service.Coverage(lasting(ctx), caller(ctx), text(r.Params.App), from, to)
-	return GetCovered200JSONResponse{From: from, To: to, Items: wire.Covered(list)}, err
+	list, err := h.service.Coverage(lasting(ctx), caller(ctx), app, from, to)
+	return contract.CoveredDevices{From: from, To: to, Items: wire.Covered(list)}, err
 }
 
 // coveredTable gives the same as a table.
 func (h *handlers) coveredTable(g *gin.Context) {
-	from, to, err := span(g.Query("from"), g.Query("to"), time.Now().UTC())
-	if err != nil {
-		h.fail(g, err)
-		return
-	}
-	list, err := h.service.Coverage(g.Request.Context(), caller(g), g.Query("app"), from, to)
+	covered, err := h.covered(g, g.Query("app"), g.Query("from"), g.Query("to"))
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -124,8 +124,8 @@ func (h *handlers) coveredTable(g *gin.Context) {
 	w := csv.NewWriter(g.Writer)
 	_ = w.Write([]string{"app", "build", "version", "platform", "os", "model", "kind", "language", "runs", "cases", "passed", "failed", "errors",
 		"last run", "last at"})
-	for _, c := range list {
-		_ = w.Write([]string{inert(c.App), strconv.FormatInt(c.Build, 10), inert(c.Version), c.Platform, inert(c.OS), inert(c.Model), c.Kind, c.Language,
+	for _, c := range covered.Items {
+		_ = w.Write([]string{inert(c.App), strconv.FormatInt(c.Build, 10), inert(c.Version), c.Platform, inert(c.Os), inert(c.Model), c.Kind, c.Language,
 			strconv.Itoa(c.Runs), strconv.Itoa(c.Cases), strconv.Itoa(c.Passed), strconv.Itoa(c.Failed), strconv.Itoa(c.Errors),
 			strconv.FormatInt(c.LastRun, 10), c.LastAt.UTC().Format(time.RFC3339)})
 	}
@@ -134,18 +134,13 @@ func (h *handlers) coveredTable(g *gin.Context) {
 
 // coveredPage gives the same as one page without script.
 func (h *handlers) coveredPage(g *gin.Context) {
-	from, to, err := span(g.Query("from"), g.Query("to"), time.Now().UTC())
-	if err != nil {
-		h.fail(g, err)
-		return
-	}
-	list, err := h.service.Coverage(g.Request.Context(), caller(g), g.Query("app"), from, to)
+	covered, err := h.covered(g, g.Query("app"), g.Query("from"), g.Query("to"))
 	if err != nil {
 		h.fail(g, err)
 		return
 	}
 	var page bytes.Buffer // bounded by how much is told at once
-	if err := report.CoveredHTML(&page, contract.CoveredDevices{From: from, To: to, Items: wire.Covered(list)}, time.Now().UTC()); err != nil {
+	if err := report.CoveredHTML(&page, covered, time.Now().UTC()); err != nil {
 		h.fail(g, err)
 		return
 	}

@@ -1,8 +1,6 @@
 package host
 
 import (
-	"bytes"
-	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
@@ -206,17 +204,15 @@ func (r *report) keepCalls(ctx context.Context) error {
 }
 
 func (r *report) keepReadings(ctx context.Context) error {
-	s := &r.rec.gathered.Series
-	if len(s.At) == 0 {
+	packed, facts, err := r.rec.gathered.Readings()
+	if err != nil {
+		return err
+	}
+	if packed == nil {
 		r.lack(evidence.Figures, "this device told no figures")
 		return nil
 	}
-	var b bytes.Buffer
-	z := gzip.NewWriter(&b)
-	if err := errors.Join(s.Write(z), z.Close()); err != nil {
-		return err
-	}
-	return r.keep(ctx, evidence.Readings, evidence.Readings.Name, b.Bytes(), map[string]any{"sums": s.Sums()})
+	return r.keep(ctx, evidence.Readings, evidence.Readings.Name, packed, facts)
 }
 
 func (r *report) keepCrash(ctx context.Context) error {

@@ -124,6 +124,9 @@ func (b *Bucket) try(ctx context.Context) error {
 	if _, err := b.client.PutObject(ctx, b.place.Bucket, key, strings.NewReader("private"), 7, minio.PutObjectOptions{}); err != nil {
 		return fmt.Errorf("the bucket %s does not take what is written: %w", b.place.Bucket, inWords(err))
 	}
+	defer func() { // what is tried with does not stay; the next open puts it anew
+		_ = b.client.RemoveObject(context.WithoutCancel(ctx), b.place.Bucket, key, minio.RemoveObjectOptions{})
+	}()
 	at := *b.place.Endpoint
 	at.Path = "/" + b.place.Bucket + "/" + key
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)

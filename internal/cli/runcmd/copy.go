@@ -9,8 +9,6 @@ import (
 
 	"yamato/internal/blob/bucket"
 	"yamato/internal/cli/ui"
-	"yamato/internal/client"
-	"yamato/internal/contract"
 )
 
 // runCopy copies what is kept of a run to a bucket of somebody's own.
@@ -43,24 +41,13 @@ func (a *App) runCopy() *cobra.Command {
 			if err != nil {
 				return ui.WrongCall{Title: err.Error(), Hint: "see that the server answers, the bucket is there and private, and the keys may write to it"}
 			}
-			d, err := a.Detail(ctx, s, number)
+			_, list, _, err := a.pieces(ctx, s, number, w)
 			if err != nil {
 				return err
 			}
-			list, err := client.As[[]contract.Evidence](s.ListEvidence(ctx, s.Project, number))
-			if err != nil {
-				return err
-			}
-			legs := map[int64]contract.Leg{}
-			for _, l := range d.Legs {
-				legs[l.Id] = l
-			}
-			taken, sent, there := map[string]bool{}, 0, 0
+			sent, there := 0, 0
 			for i, e := range list {
-				path := filepath.ToSlash(evidencePath(e, legs[e.Leg], taken))
-				if e.Gone != nil || !w.wants(e, legs[e.Leg]) {
-					continue
-				}
+				path := filepath.ToSlash(e.path)
 				content, err := s.EvidenceContent(ctx, number, e.Id)
 				if err != nil {
 					return err

@@ -100,30 +100,14 @@ func (a *App) runFetch() *cobra.Command {
 // fetch writes every piece of evidence that is wanted to a file of its own below dir, and the results
 // as results.xml beside them. What is there whole already is not fetched again. It gives the paths.
 func (a *App) fetch(ctx context.Context, s *client.Service, number int64, dir string, w *wanted) ([]string, error) {
-	d, err := a.Detail(ctx, s, number)
+	d, list, gone, err := a.pieces(ctx, s, number, w)
 	if err != nil {
 		return nil, err
-	}
-	list, err := client.As[[]contract.Evidence](s.ListEvidence(ctx, s.Project, number))
-	if err != nil {
-		return nil, err
-	}
-	legs := map[int64]contract.Leg{}
-	for _, l := range d.Legs {
-		legs[l.Id] = l
 	}
 	var out []string
-	taken, gone := map[string]bool{}, 0
 	for i, e := range list {
-		path := filepath.Join(dir, evidencePath(e, legs[e.Leg], taken))
-		if !w.wants(e, legs[e.Leg]) {
-			continue
-		}
-		if e.Gone != nil {
-			gone++
-			continue
-		}
-		if err := SaveEvidence(ctx, s, number, e, path); err != nil {
+		path := filepath.Join(dir, e.path)
+		if err := SaveEvidence(ctx, s, number, e.Evidence, path); err != nil {
 			return out, err
 		}
 		out = append(out, path)
@@ -145,6 +129,39 @@ func (a *App) fetch(ctx context.Context, s *client.Service, number int64, dir st
 	}
 	junit := filepath.Join(dir, "results.xml")
 	return append(out, junit), writeJUnit(junit, d)
+}
+
+// piece is a piece of evidence with a readable path for it.
+type piece struct {
+	contract.Evidence
+	path string
+}
+
+// pieces gives what is wanted of a run and still there, and how many of those are gone.
+func (a *App) pieces(ctx context.Context, s *client.Service, number int64, w *wanted) (d contract.RunDetail, out []piece, gone int, err error) {
+	if d, err = a.Detail(ctx, s, number); err != nil {
+		return
+	}
+	list, err := client.As[[]contract.Evidence](s.ListEvidence(ctx, s.Project, number))
+	if err != nil {
+		return
+	}
+	legs := map[int64]contract.Leg{}
+	for _, l := range d.Legs {
+		legs[l.Id] = l
+	}
+	taken := map[string]bool{}
+	for _, e := range list {
+		path := evidencePath(e, legs[e.Leg], taken) // of all, so that each has the same path whatever is wanted
+		switch {
+		case !w.wants(e, legs[e.Leg]):
+		case e.Gone != nil:
+			gone++
+		default:
+			out = append(out, piece{e, path})
+		}
+	}
+	return d, out, gone, nil
 }
 
 func (a *App) runPin(pinned bool) *cobra.Command {

@@ -2,7 +2,6 @@ package byhand
 
 import (
 	"bytes"
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -262,17 +261,13 @@ func (s *sitting) keepGathered(ctx context.Context) error {
 			return err
 		}
 	}
-	if len(g.Series.At) == 0 {
-		return nil
-	}
-	var b bytes.Buffer
-	z := gzip.NewWriter(&b)
-	if err := errors.Join(g.Series.Write(z), z.Close()); err != nil {
+	packed, facts, err := g.Readings()
+	if err != nil || packed == nil {
 		return err
 	}
-	ref, err := s.Upload(ctx, evidence.Readings, evidence.Readings.Name, b.Bytes())
+	ref, err := s.Upload(ctx, evidence.Readings, evidence.Readings.Name, packed)
 	if err != nil {
 		return err
 	}
-	return s.note(link.Entry{Kind: link.EntryReadings, Text: "readings", Blob: &ref, Detail: encoded(map[string]any{"sums": g.Series.Sums()})})
+	return s.note(link.Entry{Kind: link.EntryReadings, Text: "readings", Blob: &ref, Detail: encoded(facts)})
 }

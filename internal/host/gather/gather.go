@@ -4,7 +4,10 @@
 package gather
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
+	"errors"
 	"sync"
 	"time"
 
@@ -149,6 +152,17 @@ func (g *Gathering) Discard() {
 	if g.Reel != nil {
 		g.Reel.Discard()
 	}
+}
+
+// Readings gives the figures as they are kept, CSV compressed, with what they come to; nil where there are none.
+func (g *Gathering) Readings() (packed []byte, facts map[string]any, err error) {
+	if len(g.Series.At) == 0 {
+		return nil, nil, nil
+	}
+	var b bytes.Buffer // bounded by readings.MaxMoments
+	z := gzip.NewWriter(&b)
+	err = errors.Join(g.Series.Write(z), z.Close())
+	return b.Bytes(), map[string]any{"sums": g.Series.Sums()}, err
 }
 
 // Weight is about how many bytes it takes in memory.

@@ -159,8 +159,6 @@ func (s *Part) PlanHistory(ctx context.Context, c base.Caller, name string, befo
 	return list, next, err
 }
 
-const howKept = "keep sorts of evidence `always`, `unless passed` or `never`, as in `--keep \"video always\"`"
-
 // Changes are what is other than in the plan, for one run. What is empty stays.
 type Changes struct {
 	Build        string         `json:"build,omitempty"`
@@ -259,9 +257,6 @@ func (s *Part) TryPlan(ctx context.Context, c base.Caller, name, text string, ch
 		return Trial{}, base.Invalid(fault.Message, fault.Hint)
 	}
 	in.Plan, in.Build, in.Changed, in.Keep = &changed, ch.Build, words, ch.Keep
-	if err := ch.Keep.Check(); err != nil {
-		return Trial{}, base.Invalid(err.Error(), howKept)
-	}
 	out := Trial{Plan: &changed, Changed: words, Starts: read.Starts(moments)}
 	if out.Prepared, err = s.runs.Prepare(ctx, c, in); err != nil {
 		var p *base.Problem

@@ -70,7 +70,8 @@ func (s *Part) Preview(ctx context.Context, c base.Caller, in Order) (Preview, e
 	return out, nil
 }
 
-const howKept = "`--keep \"video always\"`, with `unless passed` or `never` in place of always"
+// HowKept says how rules of what is kept are written.
+const HowKept = "`--keep \"video always\"`, with `unless passed` or `never` in place of always"
 
 // Repeat is what of a run is to run again: all, failed, or one by its leg and case.
 type Repeat struct {
@@ -109,7 +110,7 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 		Order: r.Order, Steps: r.Steps,
 		Seed: newSeed()}}
 	if err := in.Keep.Check(); err != nil {
-		return store.Run{}, base.Invalid(err.Error(), howKept)
+		return store.Run{}, base.Invalid(err.Error(), HowKept)
 	}
 	n.Run.Keep.V = evidence.Keeping{Run: in.Keep, Plan: r.Keep.V.Plan}
 	if in.SameSeed {

@@ -59,6 +59,9 @@ const planEffort = 6_000_000
 func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared, error) {
 	p := in.Plan
 	out := Prepared{}
+	if err := in.Keep.Check(); err != nil {
+		return out, base.Invalid(err.Error(), HowKept)
+	}
 	build, err := s.buildOf(ctx, c, in)
 	if err != nil {
 		return out, err

@@ -68,7 +68,7 @@ func (s *Part) StartRun(ctx context.Context, c base.Caller, in Order, key string
 		AfterError:   1, Language: levels.Of(fleet.Language), RealTime: in.RealTime, AskedBy: c.Name,
 		Leave: in.LeaveInstalled, Lineup: in.Lineup, Checklist: in.Checklist, Order: in.Order, Steps: in.Steps}}
 	if err := in.Keep.Check(); err != nil {
-		return store.Run{}, base.Invalid(err.Error(), howKept)
+		return store.Run{}, base.Invalid(err.Error(), HowKept)
 	}
 	n.Run.Keep.V.Run = in.Keep
 	if n.Run.RepeatFailed < 0 || n.Run.RepeatFailed > 20 {
