@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/device"
 	"yamato/internal/core/script"
 	"yamato/internal/core/script/bundle"
 	"yamato/internal/host/driver"
@@ -40,7 +41,12 @@ func (l *attempt) options(ctx context.Context, w *worker, whole bundle.Bundle) (
 		return speaker.Say(key, language)
 	}
 	o.Update = func(ctx context.Context, build string) error {
-		now, err := l.update(ctx, w, build)
+		now, err := l.PackageBlob, error(nil)
+		if build == "" {
+			err = l.putBack(ctx, w)
+		} else {
+			now, err = l.update(ctx, w, build)
+		}
 		if err == nil {
 			speaker, blob = nil, now
 		}
@@ -107,6 +113,20 @@ func (l *attempt) update(ctx context.Context, w *worker, build string) (blob str
 		return "", err
 	}
 	return u.PackageBlob, w.device.Install(ctx, driver.App{Package: u.Package, Path: path})
+}
+
+// putBack has the run's own build be there, in place of another that a case has put there.
+func (l *attempt) putBack(ctx context.Context, w *worker) error {
+	path, err := w.host.cache.fetch(ctx, l.PackageBlob)
+	if err != nil {
+		return err
+	}
+	if r, ok := device.As[device.Removing](w.device); ok { // an older version is not taken over a newer one
+		if err := r.Remove(ctx, l.Package.ApplicationID); err != nil {
+			return err
+		}
+	}
+	return w.device.Install(ctx, driver.App{Package: l.Package, Path: path})
 }
 
 // texts are the builds' own texts, by the digests of their packages.

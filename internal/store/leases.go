@@ -633,6 +633,13 @@ func (s *Store) MayRead(ctx context.Context, project int64, digest string) (bool
 			select 1 from lease l join attempt a on a.lease_id = l.id join leg g on g.id = a.leg_id
 				join suite_revision v on v.id = g.revision_id
 			where l.project_id = $1 and l.ended_at is null and (g.digest = $2 or v.digest = $2))
+		or exists ( -- a build that its suite installs over the first
+			select 1 from lease l join attempt a on a.lease_id = l.id join leg g on g.id = a.leg_id
+				join suite_revision v on v.id = g.revision_id join run r on r.id = a.run_id
+				join build first on first.id = r.build_id join build b on b.app_id = first.app_id
+				join build_package p on p.build_id = b.id
+			where l.project_id = $1 and l.ended_at is null and p.digest = $2 and v.asks->'builds' is not null
+				and jsonb_exists_any(v.asks->'builds', array[b.version_name, b.number::text, '#' || b.number]))
 		or exists (select 1 from session s join lease l on l.id = s.lease_id
 			where s.project_id = $1 and s.closed_at is null and l.ended_at is null and (s.package = $2 or $2 = any(s.reads)))`,
 		project, digest)

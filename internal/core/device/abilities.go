@@ -145,6 +145,12 @@ type Leaving interface {
 	SendAway(ctx context.Context) error
 }
 
+// Tidying is a device that can take away what a case has left beside the app's data: messages that were
+// pushed, what was copied, and what a person has answered on the screen.
+type Tidying interface {
+	Tidy(ctx context.Context, app string) error
+}
+
 // Removing is a device that apps can be taken off again one by one, with their data.
 type Removing interface {
 	Remove(ctx context.Context, app string) error

@@ -10,7 +10,7 @@ import (
 func Describe(n *Node) string {
 	role := n.Role
 	if role == "" {
-		role = "text"
+		role = PlainText
 	}
 	switch {
 	case n.ID != "" && n.Label() != "":

@@ -75,11 +75,23 @@ func (r *numberRules) learn(tag language.Tag) {
 	r.groups = append(r.groups, text[marks[0]])
 }
 
-func (r numberRules) decimal(c rune) bool { return slices.Contains(r.decimals, c) }
+// The signs that Arabic digits are written with, which are no others in any language (The Unicode
+// Standard, 9.2; CLDR, numbering system arab).
+const (
+	arabicDecimal = '\u066b'
+	arabicGroup   = '\u066c'
+)
+
+func (r numberRules) decimal(c rune) bool {
+	return c == arabicDecimal || slices.Contains(r.decimals, c)
+}
 
 // group gives the mark that c groups by, 0 if it groups nothing: blanks that do not
 // break are one mark, and so are straight and curved apostrophes (CLDR, lenient parsing).
 func (r numberRules) group(c rune) rune {
+	if c == arabicGroup {
+		return c
+	}
 	for _, g := range r.groups {
 		switch {
 		case c == g, isFixedBlank(c) && isFixedBlank(g), isApostrophe(c) && isApostrophe(g):

@@ -205,16 +205,24 @@ func collect(n *Node, take func(*Node) bool, found []*Node) []*Node {
 	return found
 }
 
+// PlainText is what an element is called that has no role and something written on it.
+const PlainText = "text"
+
+// is reports whether n has a role, or is plain text where that is asked for.
+func (n *Node) is(role string) bool {
+	return n.Role == role || role == PlainText && n.Role == "" && n.Text != ""
+}
+
 // taker gives what tells whether an element is meant, whatever it is related to.
 func (l Locator) taker() func(*Node) bool {
 	switch {
 	case l.ID != "":
 		return func(n *Node) bool { return n.ID == l.ID }
 	case l.Role != "" && l.Called.Any():
-		return func(n *Node) bool { return n.Role == l.Role }
+		return func(n *Node) bool { return n.is(l.Role) }
 	case l.Role != "":
 		called := l.Called.taker()
-		return func(n *Node) bool { return n.Role == l.Role && (called(n.Name) || called(n.Text)) }
+		return func(n *Node) bool { return n.is(l.Role) && (called(n.Name) || called(n.Text)) }
 	}
 	label := l.Label.taker()
 	return func(n *Node) bool {

@@ -230,6 +230,9 @@ func (r *numberReader) before(text []rune, number string) (negative bool, rest [
 		}
 		rest = trimCurrency(rest)
 	}
+	if last := len(rest) - 1; last >= 0 && unspaced(rest[last]) && !strings.ContainsRune(scaleSigns, rest[last]) {
+		return negative, rest, nil // a word of a script that puts no blank before a number: 合計120円
+	}
 	if len(rest) > 0 && isWord(rest[len(rest)-1]) {
 		return false, nil, fmt.Errorf("%s belongs to %q", number, lastWord(rest)+number)
 	}
@@ -278,7 +281,13 @@ func (r *numberReader) after(before, text []rune, number string) error {
 	case isSign(first):
 		return fmt.Errorf("%c behind it may be its sign", first)
 	case isWord(first):
-		if word := firstWord(text); !units[word] && !isCurrency(word) {
+		switch word := firstWord(text); {
+		case strings.ContainsRune(scaleSigns, first):
+			return fmt.Errorf("%q behind it makes it another number", first)
+		case first == '月' || first == '월' && r.rules.language == "ko":
+			return errors.New("it is a date")
+		case unspaced(first): // a counter, a unit or a word: 2点, 3時間, 5개
+		case !units[word] && !unitsOf[r.rules.language][word] && !isCurrency(word):
 			return fmt.Errorf("%s belongs to %q", number, number+word)
 		}
 	}
@@ -345,7 +354,7 @@ func isCurrency(s string) bool {
 		return true
 	}
 	if len(s) != 3 || s != strings.ToUpper(s) {
-		return s == "kr" || s == "zł" || s == "Kč"
+		return writtenCurrencies[s]
 	}
 	_, err := currency.ParseISO(s)
 	return err == nil
@@ -373,6 +382,36 @@ func firstWord(text []rune) string {
 		to++
 	}
 	return string(text[:to])
+}
+
+// unspaced reports whether r is of a script that is written without blanks between words, or that joins
+// counters to numbers (Unicode Standard Annex 14, classes ID and SA).
+func unspaced(r rune) bool {
+	return unicode.In(r, unicode.Han, unicode.Hiragana, unicode.Katakana, unicode.Hangul, unicode.Thai, unicode.Lao,
+		unicode.Khmer, unicode.Myanmar)
+}
+
+// scaleSigns make another number of the one that they stand beside (CLDR, compact formats of ja, zh and
+// ko; numerals of the spelled-out kind).
+const scaleSigns = "十百千万萬億亿兆京〇一二三四五六七八九십백천만억조"
+
+// writtenCurrencies are written out beside amounts, and are no codes (CLDR, narrow and variant symbols).
+var writtenCurrencies = setOf(`kr kr. zł Kč Ft lei лв лв. руб руб. р р. грн грн. ден дин din KM Rs Rs. Rp RM TL Lt Ls
+	Fr Fr. đ сом сум сўм ман драм лари`)
+
+// unitsOf are units and counters as a language writes them on to a number (CLDR 44, units, narrow and
+// short), beside those that are the same everywhere.
+var unitsOf = map[string]map[string]bool{
+	"de": setOf(`Std Min Sek Tg Wo Mon J Pkt Stk Pers Pl Pf Gl`), "fr": setOf(`j sem an ans pers pl pt pts o ko Mo Go To`),
+	"es": setOf(`d sem a pers uds ud`), "pt": setOf(`sem un pess`), "it": setOf(`g sett pz pers`), "nl": setOf(`u wk st`),
+	"sv": setOf(`tim sek st dygn v mån`), "nb": setOf(`t sek stk d uke`), "no": setOf(`t sek stk d uke`),
+	"da": setOf(`t sek stk dage`), "fi": setOf(`t pv vk kk kpl hlö`), "pl": setOf(`godz sek szt dni os`),
+	"cs": setOf(`hod ks dní os`), "sk": setOf(`hod ks dní os`), "hu": setOf(`ó p mp db fő`), "ro": setOf(`oră ore buc zile`),
+	"tr": setOf(`sa dk sn gün adet kişi`), "vi": setOf(`giờ phút giây ngày`),
+	"ru": setOf(`км м см мм кг г мг т л мл ч мин с сек дн д шт чел`), "uk": setOf(`км м см мм кг г мг т л мл год хв с дн шт ос`),
+	"bg": setOf(`км м см мм кг г л ч мин с дн бр`), "el": setOf(`χλμ μ εκ κιλά ώ λ δ τεμ`), "he": setOf(`קמ מ קג ג ש ד`),
+	"ar": setOf(`كم م سم مم كغ غ ل س د ث ي`), "fa": setOf(`کم م کیلومتر متر گرم تومان ریال ساعت دقیقه ثانیه`),
+	"hi": setOf(`किमी मी सेमी किग्रा ग्रा घं मि से दि रु`),
 }
 
 // units may touch the number that they belong to.

@@ -78,6 +78,12 @@ func (r Relation) Holds(a, b Rect) bool {
 	return false
 }
 
+// ClearOf reports whether two areas share nothing; half a density-independent pixel is nothing.
+func (r Rect) ClearOf(o Rect) bool {
+	over := r.Intersect(o)
+	return over.W <= seen || over.H <= seen
+}
+
 // gap is how far two areas are apart, 0 where they touch.
 func (r Rect) gap(o Rect) float64 {
 	x := math.Max(0, math.Max(r.X-o.X-o.W, o.X-r.X-r.W))

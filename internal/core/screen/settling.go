@@ -27,6 +27,7 @@ type Settling struct {
 	Any     time.Duration // the same for anything at all
 	Busy    time.Duration // since when an answer has been awaited; -1 where none is
 	Acts    time.Duration // when somebody last acted
+	blind   time.Duration // for how long of the time since Changed nobody looked
 	fresh   bool          // nothing has changed since the last action yet
 	places  map[string]*restless
 	restive []*Node // what changed by itself, as last seen
@@ -55,8 +56,22 @@ func NewSettling(now time.Duration) *Settling {
 // Acted notes that the device was acted on: what it showed until then proves nothing.
 func (s *Settling) Acted(now time.Duration) {
 	s.Acts = now
-	s.Changed, s.Any, s.fresh, s.memory, s.held = now, now, true, nil, 0
+	s.Changed, s.Any, s.blind, s.fresh, s.memory, s.held = now, now, 0, true, nil, 0
 	s.Busy = -1
+}
+
+// Unwatched notes that the screen was not looked at for a while, as when it had gone off and was put on
+// again: that is no time in which nothing changed.
+func (s *Settling) Unwatched(d time.Duration) { s.blind += max(0, d) }
+
+// Calm is since when nothing has changed, as far as the screen was looked at.
+func (s *Settling) Calm() time.Duration { return s.Changed + s.blind }
+
+// changed notes when something changed that counts.
+func (s *Settling) changed(now time.Duration) {
+	if now > s.Changed {
+		s.Changed, s.blind = now, 0
+	}
 }
 
 // See takes in the screen as it is now.
@@ -73,13 +88,15 @@ func (s *Settling) See(t *Tree, now time.Duration) {
 		return
 	}
 	if before == nil || before.App != t.App || before.Width != t.Width {
-		s.Changed, s.Any, s.fresh = max(now, s.Changed), max(now, s.Any), false
+		s.changed(now)
+		s.Any, s.fresh = max(now, s.Any), false
 		return
 	}
 	changes := Changes(before, t)
 	if len(changes) == 0 {
 		if before.Busy != t.Busy { // an answer has come and changed nothing
-			s.Changed, s.Any = max(now, s.Changed), max(now, s.Any)
+			s.changed(now)
+			s.Any = max(now, s.Any)
 		}
 		return
 	}
@@ -101,7 +118,7 @@ func (s *Settling) See(t *Tree, now time.Duration) {
 		}
 	}
 	if counts {
-		s.Changed = max(now, s.Changed)
+		s.changed(now)
 	}
 }
 
@@ -163,7 +180,7 @@ func (p *restless) note(now time.Duration, kids int) bool {
 
 // Settled reports whether nothing is awaited and nothing has changed for quiet.
 func (s *Settling) Settled(now, quiet time.Duration) bool {
-	return s.Busy < 0 && now-s.Changed >= quiet
+	return s.Busy < 0 && now-s.Calm() >= quiet
 }
 
 // Unrest is what kept the screen from settling: what changes by itself, and what was

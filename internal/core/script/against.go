@@ -60,6 +60,7 @@ func (s *Suite) Against(a Against) []Finding {
 		}
 		if st, ok := n.(Statement); ok {
 			c.mayLack = false
+			_, c.decides = st.(*If)
 			if l, ok := st.(absent); ok {
 				c.mayLack = l.absence()
 			}
@@ -77,6 +78,7 @@ type comparison struct {
 	ids      map[string]bool    // of all that was seen
 	texts    map[[2]string]bool // with their roles, and with none
 	mayLack  bool
+	decides  bool     // it is what an if is decided by
 	all      []string // languages of the build
 	findings []Finding
 }
@@ -129,6 +131,9 @@ func asWord(name string) string {
 }
 
 func (c *comparison) misspelt() string {
+	if c.decides {
+		return "is it misspelt? a branch that it decides is decided by nothing"
+	}
 	if c.mayLack {
 		return "is it misspelt? that it is not there passes for ever"
 	}

@@ -22,6 +22,7 @@ type sight struct {
 	value  amount.Value
 	key    string // what has to stay the same for as long as a screen takes to settle
 
+	locator    string // as known, where nothing has ever matched it
 	difference []Piece
 	obstacle   *screen.Node
 }
@@ -32,7 +33,6 @@ type judged struct {
 	tree    *screen.Tree
 	settled bool
 	steady  bool // it has been ok for as long as a screen takes to settle
-	reached bool // it came to be ok while the step waited
 	waited  time.Duration
 }
 
@@ -50,8 +50,9 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 		deadline = max(limit, from)
 	}
 	var out judged
-	var okFrom time.Duration
-	for looks := 0; ; looks++ {
+	var okFrom, okBlind time.Duration // since when it is ok, and how much of that nobody looked
+	for {
+		before := r.device.Now()
 		tree, err := r.device.Tree(r.ctx)
 		if err != nil {
 			return judged{}, err
@@ -65,11 +66,14 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 		was := out.sight
 		out.sight, out.tree, out.waited = view(tree), tree, now-from
 		if !was.ok || !out.ok || was.key != out.key {
-			okFrom = r.settling.Any
+			okFrom, okBlind = r.settling.Any, 0
 		}
-		out.reached = out.reached || looks > 0 && !was.ok && out.ok
-		calm := r.settling.Settled(now, quiet)
-		out.steady = out.ok && now-okFrom >= quiet
+		// What the look itself took, such as a screen's waking, is no time in which nothing changed.
+		looked := max(before, min(now, r.settling.Any))
+		calm := r.settling.Settled(looked, quiet)
+		out.steady = out.ok && looked-okFrom-okBlind >= quiet
+		r.settling.Unwatched(now - looked)
+		okBlind += now - looked
 		if e, ok := st.(*Expect); ok && out.ok {
 			if l, ok := e.Condition.(lasting); ok && l.atOnce() {
 				return out, nil
@@ -87,7 +91,7 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 		if now >= deadline {
 			until = deadline + quiet
 		}
-		if soon := max(r.settling.Changed, okFrom) + quiet; !tree.Busy && soon > now {
+		if soon := max(r.settling.Calm(), okFrom+okBlind) + quiet; !tree.Busy && soon > now {
 			until = min(until, soon)
 		}
 		if err := r.pass(tree.Revision, until); err != nil {

@@ -75,21 +75,17 @@ func (w *Wanted) parts() []Node {
 	return nil
 }
 
-// Roles are the WAI-ARIA 1.2 roles that a locator may name.
+// Roles are the roles that a locator may name: those of WAI-ARIA 1.2 (5.4) that something on a screen
+// can have, the ones of what is only read among them, and `text`, which is what has none.
 var Roles = map[string]bool{}
 
 func init() {
-	for _, r := range []string{
-		"alert", "application", "article", "banner", "button", "cell", "checkbox", "columnheader", "combobox",
-		"complementary",
-		"contentinfo", "dialog", "figure", "form", "grid", "gridcell", "group", "heading", "img", "link", "list",
-		"listbox",
-		"listitem", "log", "main", "menu", "menubar", "menuitem", "meter", "navigation", "note", "option",
-		"progressbar",
-		"radio", "radiogroup", "region", "row", "scrollbar", "search", "searchbox", "separator", "slider", "spinbutton",
-		"status", "switch", "tab", "table", "tablist", "tabpanel", "textbox", "timer", "toolbar", "tooltip", "tree",
-		"treeitem",
-	} {
+	for _, r := range strings.Fields(`alert alertdialog application article banner blockquote button caption cell checkbox code columnheader combobox
+		complementary contentinfo definition deletion dialog directory document emphasis feed figure form grid gridcell group
+		heading img insertion link list listbox listitem log main marquee math menu menubar menuitem menuitemcheckbox
+		menuitemradio meter navigation note option paragraph progressbar radio radiogroup region row rowgroup rowheader scrollbar
+		search searchbox separator slider spinbutton status strong subscript superscript switch tab table tablist tabpanel term
+		text textbox time timer toolbar tooltip tree treegrid treeitem`) {
 		Roles[r] = true
 	}
 }

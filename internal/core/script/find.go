@@ -25,6 +25,9 @@ func (r *runner) find(e *Element, t *screen.Tree) found {
 	if trouble != nil {
 		return found{trouble: trouble}
 	}
+	if r.expecting && r.home(t) { // an app's icon there is not its name shown in it
+		return found{locator: l}
+	}
 	if trouble := r.anchored(e, l, t); trouble != nil {
 		return found{locator: l, trouble: trouble}
 	}
@@ -55,6 +58,9 @@ func (r *runner) anchored(e *Element, l screen.Locator, t *screen.Tree) *sight {
 	}
 	return nil
 }
+
+// home reports whether a screen is the home screen, in place of the app that was in front.
+func (r *runner) home(t *screen.Tree) bool { return t.App == "" && r.o.App != "" && r.app == r.o.App }
 
 func (r *runner) locator(e *Element, t *screen.Tree) (screen.Locator, *sight) {
 	l := screen.Locator{ID: e.ID, Role: e.Role, XPath: e.XPath, Ordinal: e.Ordinal, Relation: e.Relation}
@@ -164,7 +170,7 @@ func (r *runner) absent(e *Element, l screen.Locator, t *screen.Tree) sight {
 	if r.known(e) {
 		return sight{cause: Missing, actual: "it is not there" + also, nodes: near}
 	}
-	return sight{cause: NeverMatched, actual: "nothing has ever matched " + r.mask(l.String()) + also, nodes: near}
+	return sight{cause: NeverMatched, locator: e.Text, actual: "nothing has ever matched " + r.mask(l.String()) + also, nodes: near}
 }
 
 // nearest names what a locator may have meant.
@@ -215,7 +221,19 @@ func (r *runner) clip(s string) string { return clipText(r.mask(s)) }
 
 func (r *runner) mask(s string) string { return r.hidden.Text(s) }
 
-func (r *runner) describe(n *screen.Node) string { return r.mask(screen.Describe(n)) }
+func (r *runner) describe(n *screen.Node) string {
+	shown := *n
+	shown.Value = r.hidden.Held(n)
+	return r.mask(screen.Describe(&shown))
+}
+
+// shows is what an element shows, shortened, as it may be told.
+func (r *runner) shows(n *screen.Node) string {
+	if n.Value != "" {
+		return clipText(r.hidden.Held(n))
+	}
+	return r.clip(n.Content())
+}
 
 // quoted writes a value as a script would, with what is to be hidden hidden.
 func (r *runner) quoted(v amount.Value) string {

@@ -103,6 +103,18 @@ func overlap(s, form string) int {
 	return 0
 }
 
+// Held is what a field holds, hidden from the first sign on while something to hide is typed into it.
+func (m *Mask) Held(n *screen.Node) string {
+	if m != nil && n.Focused && n.Value != "" {
+		for _, f := range m.forms {
+			if strings.HasPrefix(f.form, n.Value) {
+				return f.mark
+			}
+		}
+	}
+	return m.Text(n.Value)
+}
+
 // Tree gives a tree with what is to be hidden replaced.
 func (m *Mask) Tree(t *screen.Tree) *screen.Tree {
 	if m == nil || len(m.forms) == 0 || t == nil || t.Root == nil {
@@ -111,7 +123,7 @@ func (m *Mask) Tree(t *screen.Tree) *screen.Tree {
 	var copied func(n *screen.Node) *screen.Node
 	copied = func(n *screen.Node) *screen.Node {
 		c := *n
-		c.Name, c.Text, c.Value = m.Text(n.Name), m.Text(n.Text), m.Text(n.Value)
+		c.Name, c.Text, c.Value = m.Text(n.Name), m.Text(n.Text), m.Held(n)
 		c.Children = make([]*screen.Node, len(n.Children))
 		for i, k := range n.Children {
 			c.Children[i] = copied(k)

@@ -2,6 +2,7 @@ package script
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -31,6 +32,8 @@ type Play struct {
 	given  feelings                // what the run has it feel, whatever the script does
 	by     *runner                 // that carried it out
 	seen   map[Seen]bool
+	base   string // the build that each case begins on; "" for the run's own
+	build  string // the one that is installed
 }
 
 // NewPlay begins one.
@@ -77,6 +80,7 @@ func (p *Play) Case(ctx context.Context, c *Case, last bool, rec Recorder) Resul
 			Actual: "this one cannot"}}
 		if last && p.begun { // what the cases before left is tidied up all the same
 			r := newRunner(ctx, p.suite, p.device, p.o, rec)
+			r.build = &p.build
 			r.values, r.usual = maps.Clone(p.values), p.usual()
 			if b := p.suite.Around.AfterAll; b != nil {
 				if stopped := r.phase(AfterAll, b); stopped != nil {
@@ -89,7 +93,7 @@ func (p *Play) Case(ctx context.Context, c *Case, last bool, rec Recorder) Resul
 		return result
 	}
 	r := newRunner(ctx, p.suite, p.device, p.o, rec)
-	r.seen = p.seen
+	r.seen, r.build = p.seen, &p.build
 	stopped := p.before(r)
 	if stopped == nil {
 		stopped = r.body(c)
@@ -135,7 +139,7 @@ func (p *Play) before(r *runner) *stop {
 			if stopped == nil {
 				stopped = r.phase(BeforeAll, b)
 			}
-			p.felt, p.by, r.felt = r.felt, r, feelings{}
+			p.felt, p.by, p.base, r.felt = r.felt, r, p.build, feelings{}
 			if p.values = r.values; stopped != nil {
 				stopped.failure.Phase = BeforeAll
 				p.broken = stopped
@@ -145,6 +149,12 @@ func (p *Play) before(r *runner) *stop {
 		}
 	}
 	r.values, r.usual = maps.Clone(p.values), p.usual()
+	if p.build != p.base && !p.suite.KeepApp { // the case before has put another build in place
+		if err := p.o.Update(r.ctx, p.base); err != nil {
+			return r.trouble(opening(Pos{Line: 1, Column: 1}), fmt.Errorf("the build that the case before has updated could not be put back: %w", err))
+		}
+		p.build = p.base
+	}
 	if p.broken != nil {
 		again := *p.broken
 		again.err = nil
@@ -160,11 +170,6 @@ func (r *runner) body(c *Case) *stop {
 	bodies := r.suite.bodies(c)
 	if stopped := r.opened(edge(bodies, false), c.Pos); stopped != nil {
 		return stopped
-	}
-	if r.o.Opened != nil {
-		if err := r.o.Opened(r.ctx); err != nil {
-			return r.trouble(opening(c.Pos), err)
-		}
 	}
 	if b := r.suite.Around.BeforeEach; b != nil {
 		if stopped := r.phase(BeforeEach, b); stopped != nil {
@@ -204,6 +209,11 @@ func (p *Play) after(r *runner, stopped *stop, last bool) *stop {
 	for _, what := range p.restore(r, last) {
 		if stopped != nil {
 			stopped.failure.After = append(stopped.failure.After, what)
+		}
+	}
+	if t, ok := device.As[device.Tidying](r.device); ok && !p.suite.KeepApp {
+		if err := t.Tidy(r.ctx, r.o.App); err != nil && stopped == nil {
+			return r.trouble(opening(Pos{Line: 1, Column: 1}), fmt.Errorf("what the case left on the device could not be taken away: %w", err))
 		}
 	}
 	return stopped

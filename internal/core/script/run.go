@@ -44,7 +44,8 @@ type Options struct {
 	// Opened is called once a case has its app open: whether the device feels what it is made to. Its
 	// error is the device's.
 	Opened func(ctx context.Context) error
-	// Update installs another build of the app, named as the script does.
+	// Update installs another build of the app over the one that is there, named as the script does;
+	// "" puts the run's own build there in place of whatever is.
 	Update func(ctx context.Context, build string) error
 	// File gives the place on the host of a file that lies beside the suite.
 	File func(path string) (string, error)

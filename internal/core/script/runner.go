@@ -31,7 +31,10 @@ type runner struct {
 	values    map[string]amount.Value
 	gave      *amount.Value // what the action that is under way has given back
 	branch    bool          // what the last `if` decided
-	wanted    amount.Value  // what the condition that was judged last wanted
+	expecting bool          // an expectation or a condition is being judged, and nothing is to be acted on
+	undecided string        // why that was decided by nothing, "" where it was not
+	wanted    amount.Value  // what the condition that was judged last wanted, as it came out
+	wantedOf  Value         // of which of its values that is; nil for none yet
 	matched   map[string]bool
 	looked    map[string]bool // locators that the step under way has looked for
 	found     []*screen.Node  // by the step that is under way, or that was last
@@ -46,8 +49,10 @@ type runner struct {
 	lastTree     *screen.Tree
 	language     string        // of the device, as last seen
 	started      time.Duration // when the app was last started, -1 for not yet
+	build        *string       // the one that is installed, as Play has it
 	startedBy    time.Duration // when that had been done
 	away         bool          // the app was stopped
+	opening      bool          // the app has been opened in this case, and was seen to feel what it is to
 	settling     *screen.Settling
 	idle         int    // calls in a row that brought neither a change nor time
 	idleAt       uint64 // the revision then

@@ -103,10 +103,18 @@ func (s *StartApp) run(r *runner) *stop {
 func (r *runner) start(st Statement, how device.Start) *stop {
 	began := r.device.Now()
 	stopped := r.act(st, r.device.Start(r.ctx, r.o.App, how))
-	if stopped == nil {
-		r.started, r.away = began, false
+	if stopped != nil {
+		return stopped
 	}
-	return stopped
+	r.started, r.away = began, false
+	if r.o.Opened == nil || r.opening {
+		return nil
+	}
+	r.opening = true // once a case: what the case itself changes is not the run's any more
+	if err := r.o.Opened(r.ctx); err != nil {
+		return r.trouble(st, err)
+	}
+	return nil
 }
 
 func (s *StopApp) run(r *runner) *stop {
@@ -163,6 +171,7 @@ func (s *UpdateApp) run(r *runner) *stop {
 	if err := r.o.Update(r.ctx, s.Build); err != nil {
 		return r.trouble(s, fmt.Errorf("build %s could not be installed: %w", s.Build, err))
 	}
+	*r.build = s.Build
 	return r.start(s, device.Resume)
 }
 

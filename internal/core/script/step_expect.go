@@ -293,16 +293,14 @@ func (c *Count) absence() bool {
 	return c.Compare == "<=" || ok && n.Value.Sign() == 0
 }
 
-// content: a count that was reached while the step waited has been reached, and what came up
-// has come up.
+// content: what came up has come up; and what is expected to be there, and has been so for as long as
+// a screen takes to settle, is there, whatever else goes on moving about it. That something is not
+// there can only be told of a screen that has come to rest.
 func (s *Expect) content(j judged) bool {
-	switch s.Condition.(type) {
-	case *Count:
-		return j.reached
-	case *CameUp:
+	if _, up := s.Condition.(*CameUp); up {
 		return j.ok
 	}
-	return false
+	return j.steady && !j.tree.Busy && !s.absence()
 }
 
 func (c *CameUp) atOnce() bool { return true }
@@ -399,12 +397,29 @@ func (c *Shown) expected(*runner) string {
 func (c *Shows) expected(r *runner) string {
 	switch c.How {
 	case "contains":
-		return c.Element.Text + " to contain " + r.quoted(r.wanted)
+		return c.Element.Text + " to contain " + r.asked(c.Value)
 	case "matches":
 		return c.Element.Text + " to match " + c.Pattern.words()
 	}
-	return c.Element.Text + " to show " + r.quoted(r.wanted)
+	return c.Element.Text + " to show " + r.asked(c.Value)
 }
+
+// asked tells what was asked for: as it came out, or where there was nothing to hold it to, as it can be
+// computed without a screen, or at least as it is written.
+func (r *runner) asked(v Value) string {
+	if r.wantedOf == v {
+		return r.quoted(r.wanted)
+	}
+	if t, ok := v.(*Text); ok {
+		if saw := t.compute(r, nil); saw.ok {
+			return r.quoted(saw.value)
+		}
+	}
+	return v.told()
+}
+
+// want notes what a condition wanted, as it came out.
+func (r *runner) want(v Value, is amount.Value) { r.wanted, r.wantedOf = is, v }
 
 func (c *CameUp) expected(*runner) string { return c.Element.Text + " to come up" }
 func (c *State) expected(*runner) string  { return c.Element.Text + " to be " + c.State }
@@ -416,7 +431,7 @@ func (c *Count) expected(r *runner) string {
 	if n, ok := c.Number.(*Number); ok {
 		return countWords[c.Compare] + n.words() + " " + c.Element.Text
 	}
-	return countWords[c.Compare] + r.wanted.String() + " " + c.Element.Text
+	return countWords[c.Compare] + r.asked(c.Number) + " " + c.Element.Text
 }
 
 func (c *Compared) expected(r *runner) string {
@@ -425,12 +440,14 @@ func (c *Compared) expected(r *runner) string {
 
 // wanted tells the right side by its value, where there was one.
 func (c *Compared) wanted(r *runner) string {
-	return fmt.Sprintf("%s %s %s", c.Left.told(), c.Compare, r.quoted(r.wanted))
+	return fmt.Sprintf("%s %s %s", c.Left.told(), c.Compare, r.asked(c.Right))
 }
 
 // run waits for the condition to hold, and for as long as it has to stay so.
 func (s *Expect) run(r *runner) *stop {
-	r.wanted = amount.Value{}
+	r.want(nil, amount.Value{})
+	r.expecting = true
+	defer func() { r.expecting = false }()
 	_, stopped := r.judge(s, "", func(t *screen.Tree) sight { return s.Condition.view(r, t) })
 	if stopped != nil {
 		stopped.tell(s.Condition.expected(r))
@@ -480,8 +497,18 @@ func (r *runner) stays(s *Expect) *stop {
 // for.
 func (r *runner) holds(st Statement, c Condition) (bool, *stop) {
 	holds := false
+	r.expecting = true
+	defer func() { r.expecting = false }()
 	_, stopped := r.judge(st, "a screen to decide by", func(t *screen.Tree) sight {
 		saw := c.view(r, t)
+		r.undecided, r.doubted = "", ""
+		switch {
+		case saw.ok:
+		case saw.cause == NeverMatched:
+			r.undecided, r.doubted = ", and so decided by nothing: "+saw.actual, saw.locator
+		case saw.cause == NotANumber:
+			r.undecided = ", and so decided by nothing: " + saw.actual
+		}
 		if !saw.ok && saw.final {
 			return saw
 		}
@@ -532,24 +559,24 @@ func (c *Shows) view(r *runner, t *screen.Tree) sight {
 		if m.Takes(shows) {
 			return sight{ok: true, key: shows, nodes: saw.nodes}
 		}
-		return sight{cause: Contradicted, nodes: saw.nodes, actual: fmt.Sprintf("it shows %q", r.clip(shows))}
+		return sight{cause: Contradicted, nodes: saw.nodes, actual: fmt.Sprintf("it shows %q", r.shows(saw.nodes[0]))}
 	}
 	right := c.Value.compute(r, t)
 	if !right.ok {
 		return right
 	}
-	r.wanted = right.value
+	r.want(c.Value, right.value)
 	if c.How == "contains" {
 		if strings.Contains(screen.Fold(shows), screen.Fold(right.value.String())) {
 			return sight{ok: true, key: shows, nodes: saw.nodes}
 		}
-		return sight{cause: Contradicted, nodes: saw.nodes, actual: fmt.Sprintf("it shows %q", r.clip(shows))}
+		return sight{cause: Contradicted, nodes: saw.nodes, actual: fmt.Sprintf("it shows %q", r.shows(saw.nodes[0]))}
 	}
 	why, same := same(shows, right.value, t.Language)
 	if same {
 		return sight{ok: true, key: shows, nodes: saw.nodes}
 	}
-	return sight{cause: Contradicted, nodes: saw.nodes, actual: fmt.Sprintf("it shows %q", r.clip(shows)) + why,
+	return sight{cause: Contradicted, nodes: saw.nodes, actual: fmt.Sprintf("it shows %q", r.shows(saw.nodes[0])) + why,
 		difference: difference(right.value.String(), screen.Fold(shows))}
 }
 
@@ -623,7 +650,7 @@ func (c *Lies) view(r *runner, t *screen.Tree) sight {
 	case "as wide as":
 		holds = screen.SameWidth(x, y)
 	case "clear of":
-		holds = x.Intersect(y).Empty()
+		holds = x.ClearOf(y)
 	case "inside":
 		holds = screen.In.Holds(x, y)
 	default:
@@ -641,7 +668,7 @@ func (c *Lies) how(x, y screen.Rect) string {
 		return fmt.Sprintf("it is %.0f wide, and the other %.0f", x.W, y.W)
 	}
 	over := x.Intersect(y)
-	if c.How != "inside" && !over.Empty() {
+	if c.How != "inside" && !x.ClearOf(y) {
 		return fmt.Sprintf("they overlap by %.0f by %.0f: it covers %s, and the other %s", over.W, over.H, area(x), area(y))
 	}
 	return fmt.Sprintf("it covers %s, and the other %s", area(x), area(y))
@@ -659,7 +686,7 @@ func (c *Count) view(r *runner, t *screen.Tree) sight {
 	case !number.value.IsNumber():
 		return sight{cause: NotANumber, final: true, actual: r.quoted(number.value) + " is a text, not a number"}
 	}
-	r.wanted = number.value
+	r.want(c.Number, number.value)
 	saw := r.find(c.Element, t)
 	if saw.trouble != nil {
 		return *saw.trouble
@@ -682,7 +709,7 @@ func (c *Compared) view(r *runner, t *screen.Tree) sight {
 		}
 	}
 	left, right := a.value, b.value
-	r.wanted = right
+	r.want(c.Right, right)
 	nodes := append(slices.Clone(a.nodes), b.nodes...)
 	equality := c.Compare == "=" || c.Compare == "!="
 	if left.IsNumber() != right.IsNumber() || !left.IsNumber() && !equality {
@@ -729,7 +756,7 @@ func (r *runner) source(v Value, nodes []*screen.Node) string {
 	if !ok || len(nodes) != 1 {
 		return ""
 	}
-	return fmt.Sprintf(": %s shows %q", n.Element.Text, r.clip(nodes[0].Content()))
+	return fmt.Sprintf(": %s shows %q", n.Element.Text, r.shows(nodes[0]))
 }
 
 // valueWhenSettled computes a value. What it reads from the screen is read when

@@ -362,7 +362,7 @@ func (s *GiveBack) run(r *runner) *stop {
 func (s *If) run(r *runner) *stop {
 	holds, stopped := r.holds(s, s.Condition)
 	if r.branch = holds; stopped == nil {
-		r.note = map[bool]string{true: "it is so", false: "it is not so"}[holds]
+		r.note = map[bool]string{true: "it is so", false: "it is not so"}[holds] + r.undecided
 	}
 	return stopped
 }

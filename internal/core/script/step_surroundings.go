@@ -301,7 +301,8 @@ func (s *Tilt) run(r *runner) *stop {
 	if stopped != nil {
 		return stopped
 	}
-	return feel[device.Moving](r, s, "tilt", func(d device.Moving) error { return d.Tilt(r.ctx, n[2], n[0], n[1]) }, nil)
+	return feel(r, s, "tilt", func(d device.Moving) error { return d.Tilt(r.ctx, n[2], n[0], n[1]) },
+		func(d device.Moving) error { return d.Tilt(r.ctx, 0, 0, 0) })
 }
 
 func (s *Shake) run(r *runner) *stop {
@@ -343,7 +344,8 @@ func (s *GiveFile) run(r *runner) *stop {
 	if err != nil {
 		return r.stop(s, NoValue, "a file to give", err.Error())
 	}
-	return feel[device.Filing](r, s, "files", func(d device.Filing) error { return d.PutFiles(r.ctx, path) }, nil)
+	return feel(r, s, "files", func(d device.Filing) error { return d.PutFiles(r.ctx, path) },
+		func(d device.Filing) error { return d.PutFiles(r.ctx) })
 }
 
 // numbers computes values that have to be numbers.

@@ -3,6 +3,7 @@ package standin
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -218,6 +219,16 @@ func (d *Device) PutFiles(_ context.Context, paths ...string) error {
 	}
 	d.files = files
 	return d.alive()
+}
+
+// Tidy takes away what a case has left beside an app's data.
+func (d *Device) Tidy(_ context.Context, app string) error {
+	d.clipboard, d.banner = "", nil
+	maps.DeleteFunc(d.given, func(of [2]string, _ string) bool { return of[0] == app })
+	if d.crash != nil {
+		return nil // its screen is gone with it
+	}
+	return d.render()
 }
 
 func readFile(path string) (file, error) {

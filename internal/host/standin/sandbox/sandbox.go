@@ -156,6 +156,10 @@ func (s *Sandbox) died(cause string) error {
 	}
 	if strings.Contains(report, "out of memory") || strings.Contains(report, "cannot allocate memory") ||
 		strings.Contains(report, "errno=12") {
+		if use, ok := process.ProcessState.SysUsage().(*syscall.Rusage); ok && use.Maxrss<<10 < memoryHard/2 {
+			return fmt.Errorf("the machine had no memory left for the app's process, which had %d MB of the %d that it may have",
+				use.Maxrss>>10, memoryHard>>20)
+		}
 		reason = fmt.Sprintf("it used more memory than the %d MB it may have", memoryHard>>20)
 	}
 	return &device.Crash{Reason: reason, Report: report}
