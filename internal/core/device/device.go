@@ -174,6 +174,12 @@ func (t *Trouble) Error() string {
 	return t.Why + "; to mend it: " + t.Remedy
 }
 
+// Refusal tells that a device, or what is in front on it, does not take what it was given: a text that is no
+// date in a field of dates. It is not the device's trouble.
+type Refusal struct{ Why string }
+
+func (r *Refusal) Error() string { return r.Why }
+
 // Logger is a device that keeps a log; its ability is `log`.
 type Logger interface {
 	// Log gives the lines written since the last call.

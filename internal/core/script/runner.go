@@ -199,10 +199,15 @@ func (r *runner) stop(st Statement, cause Cause, expected, actual string) *stop 
 // trouble tells an app's crash from everything else that a device may report.
 func (r *runner) trouble(st Statement, err error) *stop {
 	var crash *device.Crash
+	var refused *device.Refusal
 	switch {
 	case errors.As(err, &crash):
 		stopped := r.stop(st, Crashed, "the app to keep running", "it crashed: "+r.mask(crash.Reason))
 		stopped.failure.Report = r.mask(crash.Report)
+		r.keepFailure(stopped, nil)
+		return stopped
+	case errors.As(err, &refused):
+		stopped := r.stop(st, Unusable, "it to take what it is given", r.mask(refused.Why))
 		r.keepFailure(stopped, nil)
 		return stopped
 	case errors.Is(err, device.ErrNoAbility):

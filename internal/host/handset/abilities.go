@@ -60,6 +60,10 @@ func (d *Device) Perform(ctx context.Context, fingers ...device.Finger) error {
 	if d.tab.asked() != nil || d.tab.question() != "" {
 		return nil
 	}
+	if d.offers != nil {
+		d.scroll(fingers)
+		return nil
+	}
 	inPage := make([]device.Finger, len(fingers))
 	for i, f := range fingers {
 		inPage[i] = slices.Clone(f)
@@ -138,7 +142,7 @@ func (d *Device) change(ctx context.Context, how func(context.Context, *tab) err
 	if d.tab.asked() != nil {
 		return errors.New("a dialog is in front; answer it first")
 	}
-	d.tree, d.moment = nil, ""
+	d.render()
 	return lost(how(ctx, d.tab))
 }
 
@@ -146,7 +150,7 @@ func (d *Device) change(ctx context.Context, how func(context.Context, *tab) err
 func (d *Device) Feels(ctx context.Context, app string) (device.Feels, error) {
 	f := device.Feels{Language: d.language, Network: d.network.Kind(), Place: d.place}.Set(d.across, d.dark, d.text, app,
 		d.answers)
-	if err := d.reach(ctx); err != nil || d.tab == nil || d.front != app || d.tab.asked() != nil {
+	if err := d.reach(ctx); err != nil || d.tab == nil || d.front != app || d.tab.asked() != nil || d.tab.alive() != nil {
 		return f, err
 	}
 	said, err := d.tab.ask(ctx, feltByPage)
@@ -467,13 +471,16 @@ func (d *Device) Frames(ctx context.Context, width, height int, show func(device
 		return errors.New("no app is in front whose screen could move")
 	}
 	t := d.tab
+	if t.asked() != nil {
+		return errDialog
+	}
 	frames := make(chan page.EventScreencastFrame, 1)
 	t.mu.Lock()
-	t.frames = frames
+	t.film = frames
 	t.mu.Unlock()
 	defer func() {
 		t.mu.Lock()
-		t.frames = nil
+		t.film = nil
 		t.mu.Unlock()
 		t.Post(page.CommandStopScreencast, nil)
 	}()
@@ -506,8 +513,8 @@ var readings = map[string]string{"JSHeapUsedSize": "memory", "TaskDuration": "cp
 
 // Readings tells what the page in front takes.
 func (d *Device) Readings(ctx context.Context) ([]device.Reading, error) {
-	if err := d.reach(ctx); err != nil || d.tab == nil {
-		return nil, err
+	if err := d.reach(ctx); err != nil || d.tab == nil || d.tab.asked() != nil || d.tab.alive() != nil {
+		return nil, err // a page that a dialog holds tells nothing, and is not waited for
 	}
 	var list []*performance.Metric
 	err := d.do(ctx, func(ctx context.Context) (err error) {

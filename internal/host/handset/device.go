@@ -32,7 +32,9 @@ type Config struct {
 	Device  fleet.Device
 	Density float64  // pixels a dp, 2 where 0
 	Reach   []string // hosts that apps may reach, beside their own origin
-	Cutout  string   // hole, bar or none: where the screen has none, pages are told by its safe areas
+	// Overlook are requests that nobody waits for, by host and path as they begin: api.example/poll, /events.
+	Overlook []string
+	Cutout   string // hole, bar or none: where the screen has none, pages are told by its safe areas
 }
 
 // Device is one handset. It keeps to the contract of driver.Device.
@@ -51,11 +53,12 @@ type Device struct {
 	apps    map[string]*installed
 	bootLog []device.LogLine
 
-	moment   string // of the document that was read last
-	inPage   uint64 // its revision
-	rows     []row  // what it told of itself, an element each
+	document         // of the page in front
+	seen     *tab    // whose that is
+	behind   []*tab  // windows behind the one in front, the app's own first
+	scrolled float64 // how far what is offered was moved
+	clip     string  // what was copied on this handset
 	seed     uint64
-	zoom     float64 // dp a CSS pixel of the page: less than 1 where it is laid out wider than the screen
 	revision uint64
 	tree     *screen.Tree
 	surroundings
@@ -209,16 +212,14 @@ var errOff = &device.Trouble{Why: "the handset is switched off", Remedy: "boot i
 func (d *Device) drop() {
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 	defer stop()
-	if d.tab != nil {
-		d.tab.close(ctx)
-	}
+	d.closeWindows(ctx)
 	if d.running != nil && d.context != "" {
 		_ = target.DisposeBrowserContext(d.context).Do(d.running.On(ctx))
 	}
 	if d.proxy != nil {
 		_ = d.proxy.Close()
 	}
-	d.tab, d.front, d.away, d.context, d.proxy, d.running, d.up = nil, "", false, "", nil, nil, false
+	d.front, d.away, d.context, d.proxy, d.running, d.up = "", false, "", nil, nil, false
 }
 
 // Halt switches the handset off. What apps have stored is gone with that.
@@ -268,10 +269,8 @@ func (d *Device) Ready(ctx context.Context, s driver.Surroundings) error {
 }
 
 func (d *Device) goHome(ctx context.Context) {
-	if d.tab != nil {
-		d.tab.close(ctx)
-	}
-	d.tab, d.front, d.away = nil, "", false
+	d.closeWindows(ctx)
+	d.front, d.away = "", false
 	d.render()
 }
 
@@ -399,9 +398,9 @@ func (d *Device) reaches(ctx context.Context, i *installed) error {
 		return nil
 	case ctx.Err() != nil:
 		return context.Cause(ctx)
-	case errors.Is(err, outside.ErrPrivate):
-		return &device.Trouble{Why: "the app is at " + i.host + ", which leads to a private or loopback address",
-			Remedy: "name " + i.host + " under reach of the handset in the site file"}
+	case errors.Is(err, outside.ErrPrivate): // of the site file, and no reason to take the handset out of use
+		return errors.New("the app is at " + i.host + ", which leads to a private or loopback address; to mend it: name " +
+			i.host + " under reach of the handset in the site file")
 	}
 	return &device.Trouble{Why: "the app's address does not answer: " + err.Error(),
 		Remedy: "check from the host's machine that " + i.origin + " answers"}
@@ -409,13 +408,23 @@ func (d *Device) reaches(ctx context.Context, i *installed) error {
 
 // open gives a page that feels what the handset feels.
 func (d *Device) open(ctx context.Context, app string) (*tab, error) {
-	t, err := openTab(ctx, d.running, d.context, events{
-		logged: func(level, tag, text string) { d.logs.Write(d.Now(), app, level, tag, text) },
-		called: func(method string, params jsontext.Value) { d.calls.Heard(d.Now(), method, params) },
-	})
+	t, err := openTab(ctx, d.running, d.context, d.events(app))
 	if err != nil {
 		return nil, err
 	}
+	return t, d.dressed(ctx, t, app)
+}
+
+// events are what a page of an app tells the handset.
+func (d *Device) events(app string) events {
+	return events{
+		logged: func(level, tag, text string) { d.logs.Write(d.Now(), app, level, tag, text) },
+		called: func(method string, params jsontext.Value) { d.calls.Heard(d.Now(), method, params) },
+	}
+}
+
+// dressed has a page feel what the handset feels, and closes it where that cannot be.
+func (d *Device) dressed(ctx context.Context, t *tab, app string) error {
 	d.calls.WithBodies(func(id network.RequestID) <-chan pipe.Message {
 		_, answer, err := t.Send(t.ID, network.CommandGetResponseBody, network.GetResponseBody(id))
 		if err != nil {
@@ -427,9 +436,9 @@ func (d *Device) open(ctx context.Context, app string) (*tab, error) {
 	})
 	if err := d.feel(ctx, t, app); err != nil {
 		t.close(ctx)
-		return nil, err
+		return err
 	}
-	return t, nil
+	return nil
 }
 
 // visit goes to an address and waits until there is a document.
@@ -437,17 +446,37 @@ func (d *Device) visit(ctx context.Context, address string) error {
 	ctx, stop := context.WithTimeoutCause(ctx, loadTime, &device.Crash{Reason: "its start page did not come within " +
 		loadTime.String()})
 	defer stop()
-	_, _, problem, _, err := page.Navigate(address).Do(d.tab.On(ctx))
-	if err != nil {
-		if crash := d.tab.alive(); crash != nil {
-			return crash
+	for tries := 1; ; tries++ {
+		_, _, problem, _, err := page.Navigate(address).Do(d.tab.On(ctx))
+		if err != nil {
+			if crash := d.tab.alive(); crash != nil {
+				return crash
+			}
+			return lost(err)
 		}
-		return lost(err)
+		if problem == "" || problem == "net::ERR_ABORTED" { // the app may go elsewhere at once, or give a file
+			break
+		}
+		if tries < 3 { // a part of the browser's own may have died, and be there again
+			continue
+		}
+		// The app's pages come out of the handset's own proxy: what keeps them back is none of the app's.
+		return &device.Trouble{Why: "the page " + short(address) + " cannot be opened: " + problem,
+			Remedy: "see the host's log; where the app is at an address, check that it answers there"}
 	}
-	if problem != "" {
-		return &device.Crash{Reason: "its start page cannot be opened: " + problem, Report: short(address)}
+	if err := d.loaded(ctx); err != nil {
+		return err
 	}
-	return d.loaded(ctx)
+	// The way back ends here: the empty page that was there before is none of the app's.
+	if d.tab.asked() != nil {
+		return nil
+	}
+	return d.do(ctx, func(ctx context.Context) error {
+		if i := d.apps[d.front]; i != nil && i.start == address {
+			return page.ResetNavigationHistory().Do(ctx)
+		}
+		return nil
+	})
 }
 
 // loaded waits until the document is all there; one that never is, for a while only.
@@ -496,7 +525,16 @@ func (d *Device) Clean(ctx context.Context, level driver.Cleaning, apps ...strin
 	return nil
 }
 
-func (d *Device) render() { d.revision, d.tree, d.moment = d.revision+1, nil, "" }
+// render has the screen be read as a whole when it is looked at next.
+func (d *Device) render() { d.revision, d.tree, d.began = d.revision+1, nil, false }
+
+// zoom is how many dp a CSS pixel of the page takes: less than 1 where it is laid out wider than the screen.
+func (d *Device) zoom() float64 {
+	if d.document.zoom <= 0 {
+		return 1
+	}
+	return d.document.zoom
+}
 
 // feel makes a page feel what the handset feels.
 func (d *Device) feel(ctx context.Context, t *tab, app string) error {

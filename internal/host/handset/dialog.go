@@ -29,7 +29,11 @@ func (d *Device) asking(e *page.EventJavascriptDialogOpening) *screen.Tree {
 		return n
 	}
 	dialog := place(&screen.Node{Role: "alertdialog", ID: dialogID, Opaque: true, Touch: true}, box)
-	dialog.Children = append(dialog.Children, place(&screen.Node{Text: plain.Text(e.Message, 2000)},
+	message, ok := e.Message, "OK"
+	if e.Type == page.DialogTypeBeforeunload { // HTML 7.4.3.4: the words are the browser's own
+		message, ok = "Leave this page? What was entered may not be kept.", "Leave"
+	}
+	dialog.Children = append(dialog.Children, place(&screen.Node{Text: plain.Text(message, 2000)},
 		screen.Rect{X: box.X + 12, Y: box.Y + 12, W: box.W - 24, H: 60}))
 	if e.Type == page.DialogTypePrompt {
 		dialog.Children = append(dialog.Children, place(&screen.Node{Role: "textbox", ID: dialogID + "-field", Value: d.entry,
@@ -40,10 +44,10 @@ func (d *Device) asking(e *page.EventJavascriptDialogOpening) *screen.Tree {
 		dialog.Children = append(dialog.Children, place(&screen.Node{Role: "button", ID: dialogID + "-cancel", Text: "Cancel",
 			Touch: true, Opaque: true}, screen.Rect{X: box.X + 12, Y: yes.Y, W: 80, H: 40}))
 	}
-	dialog.Children = append(dialog.Children, place(&screen.Node{Role: "button", ID: dialogID + "-ok", Text: "OK",
+	dialog.Children = append(dialog.Children, place(&screen.Node{Role: "button", ID: dialogID + "-ok", Text: ok,
 		Touch: true, Opaque: true}, yes))
 	t.Root.Children = []*screen.Node{dialog}
-	d.tree, d.moment = t, ""
+	d.tree = t
 	return t
 }
 

@@ -2,6 +2,9 @@ package handset
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
 	"strings"
 	"sync"
 	"time"
@@ -9,6 +12,8 @@ import (
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/page"
 
+	"yamato/internal/core/device"
+	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/handset/pipe"
 )
@@ -26,6 +31,9 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 	}
 	if q := d.tab.question(); q != "" {
 		return d.replied(ctx, q, at)
+	}
+	if d.offers != nil {
+		return d.chosen(ctx, at)
 	}
 	if err := d.tab.alive(); err != nil {
 		return err
@@ -56,10 +64,7 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 
 // inPixels gives a place in the page's CSS pixels, in which the browser takes input.
 func (d *Device) inPixels(p screen.Point) screen.Point {
-	zoom := d.zoom
-	if zoom <= 0 {
-		zoom = 1
-	}
+	zoom := d.zoom()
 	return screen.Point{X: p.X / zoom, Y: p.Y / zoom}
 }
 
@@ -67,6 +72,10 @@ func (d *Device) inPixels(p screen.Point) screen.Point {
 // dialog that comes up meanwhile keeps the answer back, and the input has arrived all the same.
 func (d *Device) do(ctx context.Context, what func(context.Context) error) error {
 	t := d.tab
+	if t.asked() != nil {
+		return nil
+	}
+	q := t.browser.quietFrom()
 	inner, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	var over sync.WaitGroup
@@ -98,6 +107,10 @@ func (d *Device) do(ctx context.Context, what func(context.Context) error) error
 			case <-ctx.Done():
 			}
 		case <-end.C:
+			if left := q.left(); left > 0 {
+				end.Reset(left)
+				continue
+			}
 			stop(errDialog)
 			return t.stuck()
 		}
@@ -116,7 +129,24 @@ func (d *Device) EnterText(ctx context.Context, text string) error {
 	if d.tab.question() != "" {
 		return nil
 	}
+	said, err := d.tab.ask(ctx, fmt.Sprintf("yamatoEnter(%s, %s)", inScript(text), inScript(d.language)))
+	switch {
+	case errors.Is(err, errDialog):
+		return nil
+	case err != nil:
+		return err
+	case said == "entered":
+		return nil
+	case said != "":
+		return &device.Refusal{Why: plain.Text(said, 500)}
+	}
 	return d.do(ctx, func(ctx context.Context) error { return input.InsertText(text).Do(ctx) })
+}
+
+// inScript writes a text as scripts do.
+func inScript(text string) string {
+	out, _ := json.Marshal(text) // a text can always be written
+	return string(out)
 }
 
 // Press presses the handset's own keys: back and home.
@@ -129,7 +159,10 @@ func (d *Device) Press(ctx context.Context, key string) error {
 	}
 	if key == "back" {
 		if d.tab.asked() != nil {
-			return d.tab.answer(ctx, false, "")
+			return d.answer(ctx, false)
+		}
+		if d.offers != nil {
+			return d.pick(ctx, -1)
 		}
 		at, entries, err := page.GetNavigationHistory().Do(d.tab.On(ctx))
 		if err != nil {
@@ -137,6 +170,9 @@ func (d *Device) Press(ctx context.Context, key string) error {
 		}
 		if i := d.apps[d.front]; i != nil && at > 0 && strings.HasPrefix(entries[at-1].URL, i.origin) {
 			return lost(page.NavigateToHistoryEntry(entries[at-1].ID).Do(d.tab.On(ctx)))
+		}
+		if len(d.behind) > 0 {
+			return d.leaveWindow(ctx)
 		}
 	}
 	return d.SendAway(ctx)

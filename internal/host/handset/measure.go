@@ -10,7 +10,7 @@ import (
 
 // FirstLook reads the screen as if it had never been read, and tells how long that took.
 func (d *Device) FirstLook(ctx context.Context) (time.Duration, error) {
-	d.tree, d.moment = nil, ""
+	d.tree, d.document = nil, document{}
 	if d.tab != nil {
 		if _, err := d.tab.ask(ctx, "yamatoForget()"); err != nil {
 			return 0, err

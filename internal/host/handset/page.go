@@ -51,10 +51,16 @@ type tab struct {
 	crashed   string // why the page is no more, "" while it is
 	dialog    *page.EventJavascriptDialogOpening
 	answered  bool // the dialog has been
-	pending   map[network.RequestID]time.Time
-	files     []string // to be chosen
-	questions []string // permissions that the page asks for, the first on the screen
-	frames    chan page.EventScreencastFrame
+	pending   map[network.RequestID]*pending
+	habits    map[string]bool    // requests that stay open, by method, host and path
+	frames    map[string]*frame  // those in the page, by the browser's names for them
+	parts     []target.SessionID // of frames and workers with a session of their own
+	windows   []target.Info      // that the page has opened, and nobody has looked into yet
+	closed    bool               // by itself, as a window may be
+	closing   bool               // by whoever starts or ends the app
+	files     []string           // to be chosen
+	questions []string           // permissions that the page asks for, the first on the screen
+	film      chan page.EventScreencastFrame
 	workers   map[string]string // registrations of service workers, by host
 }
 
@@ -70,19 +76,25 @@ func openTab(ctx context.Context, r *running, in cdp.BrowserContextID, e events)
 	if err != nil {
 		return nil, err
 	}
+	return joinTab(ctx, r, id, e)
+}
+
+// joinTab gives a page that is open.
+func joinTab(ctx context.Context, r *running, id target.ID, e events) (*tab, error) {
 	s, err := target.AttachToTarget(id).WithFlatten(true).Do(r.On(ctx))
 	if err != nil {
 		return nil, err
 	}
 	t := &tab{Session: pipe.Session{Pipe: r.Pipe, ID: s}, browser: r, target: id, events: e, changed: make(chan struct{}, 1),
-		pending: map[network.RequestID]time.Time{}, workers: map[string]string{}}
+		pending: map[network.RequestID]*pending{}, habits: map[string]bool{}, frames: map[string]*frame{}, workers: map[string]string{}}
 	t.Listen(s, t.heard)
 	r.opened(id, t.popup)
 	on := t.On(ctx)
 	if err := errors.Join(page.Enable().Do(on), runtime.Enable().Do(on), network.Enable().Do(on), log.Enable().Do(on),
 		inspector.Enable().Do(on), serviceworker.Enable().Do(on), page.SetLifecycleEventsEnabled(true).Do(on),
 		runtime.AddBinding(binding).WithExecutionContextName(world).Do(on),
-		page.SetInterceptFileChooserDialog(true).Do(on)); err != nil {
+		page.SetInterceptFileChooserDialog(true).Do(on),
+		target.SetAutoAttach(true, false).WithFlatten(true).Do(on)); err != nil {
 		return nil, err
 	}
 	if _, err := page.AddScriptToEvaluateOnNewDocument(inpage.Look).WithWorldName(world).WithRunImmediately(true).Do(on); err != nil {
@@ -101,10 +113,19 @@ func openTab(ctx context.Context, r *running, in cdp.BrowserContextID, e events)
 	return t, nil
 }
 
-// popup closes what a page opens: on a handset it would open in another app.
+// popup notes what the page opens: a second screen of the app, which is looked into when it is looked for.
 func (t *tab) popup(info target.Info) {
-	t.events.logged("warn", "browser", "a window was opened and is not shown: "+short(info.URL))
-	t.browser.Post(target.CommandCloseTarget, target.CloseTarget(info.TargetID))
+	t.mu.Lock()
+	full := len(t.windows) >= maxWindows
+	if !full {
+		t.windows = append(t.windows, info)
+	}
+	t.mu.Unlock()
+	if full {
+		t.events.logged("warn", "browser", "a window was opened and is not shown, as there are many: "+short(info.URL))
+		t.browser.Post(target.CommandCloseTarget, target.CloseTarget(info.TargetID))
+	}
+	t.wake()
 }
 
 // heard takes an event in.
@@ -117,27 +138,26 @@ func (t *tab) heard(method string, params jsontext.Value) {
 		}
 		t.wake()
 	case "Runtime.executionContextCreated":
-		var e runtime.EventExecutionContextCreated
-		if json.Unmarshal(params, &e, pipe.Reads) != nil || e.Context.Name != world {
-			return
-		}
-		var aux struct {
-			FrameID cdp.FrameID `json:"frameId"`
-		}
-		_ = json.Unmarshal(e.Context.AuxData, &aux, pipe.Reads)
-		t.mu.Lock()
-		if aux.FrameID == t.main || t.main == "" {
-			t.context = e.Context.ID
-		}
-		t.mu.Unlock()
-		t.wake()
+		t.world(t.ID, params)
 	case "Runtime.executionContextsCleared":
 		t.mu.Lock()
 		t.context = 0
 		t.questions = nil
 		clear(t.pending)
 		t.mu.Unlock()
-		t.wake()
+		t.worldsGone(t.ID)
+	case "Target.attachedToTarget":
+		t.attached(params)
+	case "Page.frameDetached":
+		var e page.EventFrameDetached
+		if json.Unmarshal(params, &e, pipe.Reads) == nil {
+			t.letGo(func(_ network.RequestID, p *pending) bool { return p.frame == e.FrameID.String() })
+			if e.Reason == page.FrameDetachedReasonRemove {
+				t.mu.Lock()
+				delete(t.frames, e.FrameID.String())
+				t.mu.Unlock()
+			}
+		}
 	case "Page.frameNavigated", "Page.lifecycleEvent":
 		t.wake()
 	case "Page.screencastFrame":
@@ -147,9 +167,9 @@ func (t *tab) heard(method string, params jsontext.Value) {
 		}
 		t.mu.Lock()
 		defer t.mu.Unlock()
-		if t.frames != nil {
+		if t.film != nil {
 			select { // one is shown at a time, and none comes before it was acknowledged
-			case t.frames <- e:
+			case t.film <- e:
 			default:
 			}
 		}
@@ -158,13 +178,16 @@ func (t *tab) heard(method string, params jsontext.Value) {
 		if json.Unmarshal(params, e, pipe.Reads) != nil {
 			return
 		}
-		if e.Type == page.DialogTypeBeforeunload { // whoever starts or ends an app does not ask it
+		t.mu.Lock()
+		leaving := e.Type == page.DialogTypeBeforeunload && t.closing
+		if !leaving {
+			t.dialog, t.answered = e, false
+		}
+		t.mu.Unlock()
+		if leaving { // whoever starts or ends an app does not ask it
 			t.Post(page.CommandHandleJavaScriptDialog, page.HandleJavaScriptDialog(true))
 			return
 		}
-		t.mu.Lock()
-		t.dialog, t.answered = e, false
-		t.mu.Unlock()
 		t.wake()
 	case "Page.javascriptDialogClosed":
 		t.mu.Lock()
@@ -176,6 +199,9 @@ func (t *tab) heard(method string, params jsontext.Value) {
 	case "Inspector.targetCrashed":
 		t.end("its page has crashed")
 	case "Inspector.detached":
+		t.mu.Lock()
+		t.closed = true
+		t.mu.Unlock()
 		t.end("its page was closed")
 	case "Runtime.consoleAPICalled", "Runtime.exceptionThrown", "Log.entryAdded":
 		t.console(method, params)
@@ -204,60 +230,6 @@ func (t *tab) end(why string) {
 	}
 	t.mu.Unlock()
 	t.wake()
-}
-
-// maxPending bounds the requests that are kept count of.
-const maxPending = 1000
-
-// networked keeps count of what the page waits for.
-func (t *tab) networked(method string, params jsontext.Value) {
-	var e struct {
-		RequestID network.RequestID    `json:"requestId"`
-		Type      network.ResourceType `json:"type"`
-		Request   struct {
-			URL string `json:"url"`
-		} `json:"request"`
-		ErrorText string `json:"errorText"`
-		Canceled  bool   `json:"canceled"`
-	}
-	switch method {
-	case "Network.requestWillBeSent", "Network.loadingFinished", "Network.loadingFailed":
-	default:
-		return
-	}
-	if json.Unmarshal(params, &e, pipe.Reads) != nil {
-		return
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if method != "Network.requestWillBeSent" {
-		delete(t.pending, e.RequestID)
-		t.wake()
-		return
-	}
-	switch e.Type { // what stays open, or nobody waits for
-	case network.ResourceTypeEventSource, network.ResourceTypeWebSocket, network.ResourceTypePing,
-		network.ResourceTypeMedia, network.ResourceTypePrefetch:
-		return
-	}
-	if len(t.pending) < maxPending && !strings.HasPrefix(e.Request.URL, "data:") && !strings.HasPrefix(e.Request.URL, "blob:") {
-		t.pending[e.RequestID] = time.Now()
-	}
-}
-
-// hung is how long a request keeps a page busy: one that is open for longer is meant to be.
-const hung = 15 * time.Second
-
-// busy tells whether the page waits for the network.
-func (t *tab) busy() bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	for _, since := range t.pending {
-		if time.Since(since) < hung {
-			return true
-		}
-	}
-	return false
 }
 
 // choose gives a page that asks for files those that were put on the handset, or none.
@@ -357,23 +329,36 @@ func short(address string) string {
 // ask runs an expression in the world of look.js and reads what it gives, which is text. It
 // gives a *device.Crash where the page is no more or has stopped answering.
 func (t *tab) ask(ctx context.Context, expression string) (string, error) {
-	for end := time.Now().Add(patience); ; {
+	return t.askAt(ctx, place{}, expression)
+}
+
+// askAt is ask of the document at a place. It gives errFrameGone where a frame has none any more.
+func (t *tab) askAt(ctx context.Context, in place, expression string) (string, error) {
+	q := t.browser.quietFrom()
+	for {
 		if err := t.alive(); err != nil {
 			return "", err
 		}
 		t.mu.Lock()
-		where := t.context
+		where, known := t.contextAt(in)
 		t.mu.Unlock()
-		if where == 0 { // between two documents
-			if !time.Now().Before(end) {
+		if !known && in.frame != "" {
+			return "", errFrameGone
+		}
+		if !known { // between two documents
+			if t.asked() != nil {
+				return "", errDialog
+			}
+			left := q.left()
+			if left == 0 {
 				return "", t.stuck()
 			}
-			if err := t.await(ctx, end); err != nil {
+			if err := t.await(ctx, time.Now().Add(left)); err != nil {
 				return "", err
 			}
 			continue
 		}
-		text, again, err := t.askIn(ctx, where, expression)
+		text, again, err := t.askIn(ctx, in, where, expression, q)
 		if !again {
 			return text, err
 		}
@@ -382,9 +367,13 @@ func (t *tab) ask(ctx context.Context, expression string) (string, error) {
 
 var errDialog = errors.New("a dialog is in front of the page")
 
-func (t *tab) askIn(ctx context.Context, where runtime.ExecutionContextID, expression string) (text string, again bool,
-	err error) {
-	id, answer, err := t.Send(t.ID, runtime.CommandEvaluate, runtime.Evaluate(expression).WithContextID(where).
+func (t *tab) askIn(ctx context.Context, in place, where runtime.ExecutionContextID, expression string, q *quiet) (text string,
+	again bool, err error) {
+	if t.asked() != nil {
+		return "", false, errDialog
+	}
+	session := t.session(in).ID
+	id, answer, err := t.Send(session, runtime.CommandEvaluate, runtime.Evaluate(expression).WithContextID(where).
 		WithReturnByValue(true).WithAwaitPromise(strings.HasPrefix(expression, "(async")))
 	if err != nil {
 		return "", false, lost(err)
@@ -397,8 +386,10 @@ func (t *tab) askIn(ctx context.Context, where runtime.ExecutionContextID, expre
 		case m := <-answer:
 			if m.Error != nil { // the document has gone meanwhile
 				t.mu.Lock()
-				if t.context == where {
+				if now, _ := t.contextAt(in); now == where && in.frame == "" {
 					t.context = 0
+				} else if now == where {
+					t.frames[in.frame].context = 0
 				}
 				t.mu.Unlock()
 				return "", true, nil
@@ -422,8 +413,20 @@ func (t *tab) askIn(ctx context.Context, where runtime.ExecutionContextID, expre
 			if err := t.alive(); err != nil {
 				return "", false, err
 			}
+			t.mu.Lock()
+			_, there := t.contextAt(in)
+			t.mu.Unlock()
+			if !there && in.frame != "" {
+				return "", false, errFrameGone
+			}
 		case <-end.C:
-			return "", false, t.stuck()
+			left := q.left()
+			if left == 0 && in.frame != "" {
+				return "", false, errFrameGone // a frame that does not answer is not the app
+			} else if left == 0 {
+				return "", false, t.stuck()
+			}
+			end.Reset(left)
 		case <-t.Gone:
 			return "", false, lost(pipe.ErrGone)
 		case <-ctx.Done():
@@ -519,6 +522,13 @@ func (t *tab) answer(ctx context.Context, yes bool, text string) error {
 func (t *tab) close(ctx context.Context) {
 	for _, p := range t.ports {
 		p.Close()
+	}
+	t.mu.Lock()
+	t.closing = true
+	parts := t.parts
+	t.mu.Unlock()
+	for _, s := range parts {
+		t.Listen(s, nil)
 	}
 	t.Listen(t.ID, nil)
 	t.browser.opened(t.target, nil)

@@ -4,10 +4,18 @@ package inpage
 
 import _ "embed"
 
-// Look reads what is on the screen.
-//
-//go:embed look.js
-var Look string
+// What is drawn, what controls hold and how they are drawn, and the walk over all of it.
+var (
+	//go:embed drawn.js
+	drawn string
+	//go:embed control.js
+	control string
+	//go:embed look.js
+	look string
+)
+
+// Look reads what is on the screen, and does there what the browser itself would do outside of the page.
+var Look = "(() => {\nif (globalThis.yamatoLook) return;\n" + drawn + control + look + "})();"
 
 // Ask tells what a page is about to ask a person for.
 //

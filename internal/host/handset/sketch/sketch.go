@@ -54,10 +54,14 @@ var buttonGround, buttonInk = color.NRGBA{0x1d, 0x5a, 0x78, 0xff}, color.NRGBA{0
 func dialog(img draw.Image, nodes ...*screen.Node) {
 	for _, n := range nodes {
 		switch n.Role {
-		case "alertdialog":
+		case "alertdialog", "listbox":
 			fill(img, n.Visible, color.NRGBA{0xf7, 0xf4, 0xec, 0xff})
 		case "button":
 			fill(img, n.Visible, buttonGround)
+		case "option":
+			if n.Selected {
+				fill(img, n.Visible, color.NRGBA{0xdf, 0xe7, 0xe6, 0xff})
+			}
 		}
 		write(img, n)
 		dialog(img, n.Children...)
