@@ -170,6 +170,9 @@ func (r *runner) verdictOf(saw judged) (Cause, string) {
 	switch {
 	case saw.tree.Busy:
 		pending := fmt.Sprintf("the app's answer was still awaited, for %s", short(r.device.Now()-r.settling.Busy))
+		if len(saw.tree.Awaits) > 0 {
+			pending += ": " + r.mask(strings.Join(saw.tree.Awaits, ", "))
+		}
 		if saw.ok {
 			return Awaited, pending + "; what the screen shows meanwhile proves nothing"
 		}

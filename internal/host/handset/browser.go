@@ -55,8 +55,9 @@ type running struct {
 	alive        io.Closer // the keeper's standard input
 	over         sync.WaitGroup
 
-	mu      sync.Mutex
-	created map[target.ID]func(target.Info) // what opens in the pages of whom
+	mu        sync.Mutex
+	created   map[target.ID]func(target.Info) // what opens in the pages of whom
+	destroyed map[target.ID]func()            // who is told that a page is no more
 }
 
 // names are what Chromium is called where packages install it.
@@ -141,7 +142,7 @@ func (b *Browser) start(ctx context.Context) (*running, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &running{sandbox: os.Geteuid() != 0, created: map[target.ID]func(target.Info){}}
+	r := &running{sandbox: os.Geteuid() != 0, created: map[target.ID]func(target.Info){}, destroyed: map[target.ID]func(){}}
 	var stderr head
 	args := append(append([]string{}, b.Keeper[1:]...), profile, path)
 	r.keeper = exec.Command(b.Keeper[0], append(args, options(profile, r.sandbox)...)...)
@@ -194,6 +195,19 @@ func (r *running) greet(ctx context.Context) error {
 
 // heard takes in what the browser says of targets: which page has opened another.
 func (r *running) heard(method string, params jsontext.Value) {
+	if method == "Target.targetDestroyed" {
+		var e target.EventTargetDestroyed
+		if json.Unmarshal(params, &e, pipe.Reads) != nil {
+			return
+		}
+		r.mu.Lock()
+		told := r.destroyed[e.TargetID]
+		r.mu.Unlock()
+		if told != nil {
+			told()
+		}
+		return
+	}
 	if method != "Target.targetCreated" {
 		return
 	}
@@ -209,15 +223,18 @@ func (r *running) heard(method string, params jsontext.Value) {
 	}
 }
 
-// opened has told called for what a page opens; nil ends that.
-func (r *running) opened(by target.ID, told func(target.Info)) {
+// watch has a page be told of what it opens, and that it is no more; forget ends that.
+func (r *running) watch(page target.ID, opens func(target.Info), gone func()) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if told == nil {
-		delete(r.created, by)
-	} else {
-		r.created[by] = told
-	}
+	r.created[page], r.destroyed[page] = opens, gone
+}
+
+func (r *running) forget(page target.ID) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.created, page)
+	delete(r.destroyed, page)
 }
 
 // end ends the browser's process, and waits until its profile is gone.

@@ -88,7 +88,7 @@ func joinTab(ctx context.Context, r *running, id target.ID, e events) (*tab, err
 	t := &tab{Session: pipe.Session{Pipe: r.Pipe, ID: s}, browser: r, target: id, events: e, changed: make(chan struct{}, 1),
 		pending: map[network.RequestID]*pending{}, habits: map[string]bool{}, frames: map[string]*frame{}, workers: map[string]string{}}
 	t.Listen(s, t.heard)
-	r.opened(id, t.popup)
+	r.watch(id, t.popup, t.gone)
 	on := t.On(ctx)
 	if err := errors.Join(page.Enable().Do(on), runtime.Enable().Do(on), network.Enable().Do(on), log.Enable().Do(on),
 		inspector.Enable().Do(on), serviceworker.Enable().Do(on), page.SetLifecycleEventsEnabled(true).Do(on),
@@ -199,10 +199,7 @@ func (t *tab) heard(method string, params jsontext.Value) {
 	case "Inspector.targetCrashed":
 		t.end("its page has crashed")
 	case "Inspector.detached":
-		t.mu.Lock()
-		t.closed = true
-		t.mu.Unlock()
-		t.end("its page was closed")
+		t.gone()
 	case "Runtime.consoleAPICalled", "Runtime.exceptionThrown", "Log.entryAdded":
 		t.console(method, params)
 	case "ServiceWorker.workerRegistrationUpdated":
@@ -213,6 +210,14 @@ func (t *tab) heard(method string, params jsontext.Value) {
 			t.events.called(method, params)
 		}
 	}
+}
+
+// gone notes that the page was closed.
+func (t *tab) gone() {
+	t.mu.Lock()
+	t.closed = true
+	t.mu.Unlock()
+	t.end("its page was closed")
 }
 
 func (t *tab) wake() {
@@ -531,7 +536,7 @@ func (t *tab) close(ctx context.Context) {
 		t.Listen(s, nil)
 	}
 	t.Listen(t.ID, nil)
-	t.browser.opened(t.target, nil)
+	t.browser.forget(t.target)
 	if t.asked() != nil {
 		t.Post(page.CommandHandleJavaScriptDialog, page.HandleJavaScriptDialog(false))
 	}

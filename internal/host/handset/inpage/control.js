@@ -94,6 +94,12 @@ function pickerNow() {
 }
 const changedBy = (el) => { for (const kind of ['input', 'change']) el.dispatchEvent(new Event(kind, { bubbles: true, composed: kind === 'input' })); };
 function listenForLists(view) {
+  for (const kind of ['pointerdown', 'pointerup']) {
+    view.addEventListener(kind, (e) => { // a finger on a line has the focus there
+      const at = e.composedPath()[0];
+      if (e.isTrusted && at && at.tagName === 'INPUT' && (at.type === 'range' || at.type === 'color') && !at.disabled) at.focus({ preventScroll: true });
+    }, { capture: true, passive: true });
+  }
   view.addEventListener('mousedown', (e) => {
     const at = e.composedPath ? e.composedPath()[0] : e.target;
     if (!e.isTrusted || !at || !at.closest) return;
