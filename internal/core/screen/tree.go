@@ -10,6 +10,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 
 	"golang.org/x/text/unicode/norm"
@@ -111,16 +112,19 @@ func (n *Node) Content() string {
 
 // Tree is a screen at one moment.
 type Tree struct {
-	Root     *Node    `json:"root"`
-	Width    float64  `json:"width"`
-	Height   float64  `json:"height"`
-	Revision uint64   `json:"revision"`          // rises with every change
-	Busy     bool     `json:"busy"`              // the app or the system has something pending
-	Awaits   []string `json:"awaits,omitempty"`  // what that is, where it is known by name
-	Open     []string `json:"open,omitempty"`    // what goes on, and is not waited for
-	App      string   `json:"app"`               // id of the app in front, "" if none
-	Language string   `json:"language"`          // BCP 47, what the device is set to
-	Cutouts  []Rect   `json:"cutouts,omitempty"` // where the screen has none
+	Root     *Node   `json:"root"`
+	Width    float64 `json:"width"`
+	Height   float64 `json:"height"`
+	Revision uint64  `json:"revision"` // rises with every change
+	Busy     bool    `json:"busy"`     // the app or the system has something pending
+	// Rests is for how long nothing on the screen changes by itself, as the app's own scripts tell; 0 where
+	// nobody can know.
+	Rests    time.Duration `json:"-"`
+	Awaits   []string      `json:"awaits,omitempty"`  // what that is, where it is known by name
+	Open     []string      `json:"open,omitempty"`    // what goes on, and is not waited for
+	App      string        `json:"app"`               // id of the app in front, "" if none
+	Language string        `json:"language"`          // BCP 47, what the device is set to
+	Cutouts  []Rect        `json:"cutouts,omitempty"` // where the screen has none
 }
 
 // Walk calls visit for every element, parents before children, in painting

@@ -59,6 +59,10 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 		}
 		now := r.device.Now()
 		r.settling.See(tree, now)
+		quiet := quiet
+		if tree.Rests >= quiet { // the page itself tells that nothing comes
+			quiet = 0
+		}
 		r.lastTree, r.language = tree, tree.Language
 		if r.app == "" && tree.App != "system" {
 			r.app = tree.App

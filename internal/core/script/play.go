@@ -338,7 +338,7 @@ func (r *runner) lookOnceMore(c *Case, last Statement) *stop {
 	for {
 		tree, err := r.device.Tree(r.ctx)
 		now := r.device.Now()
-		if err == nil && now >= until && (!tree.Busy || now >= from+r.o.Patience) {
+		if err == nil && (now >= until || tree.Rests >= until-now) && (!tree.Busy || now >= from+r.o.Patience) {
 			r.remember(tree)
 			return nil
 		}

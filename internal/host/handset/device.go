@@ -34,7 +34,9 @@ type Config struct {
 	Reach   []string // hosts that apps may reach, beside their own origin
 	// Overlook are requests that nobody waits for, by host and path as they begin: api.example/poll, /events.
 	Overlook []string
-	Cutout   string // hole, bar or none: where the screen has none, pages are told by its safe areas
+	// Unhurried has screens be waited for as if nothing were known of what an app has under way.
+	Unhurried bool
+	Cutout    string // hole, bar or none: where the screen has none, pages are told by its safe areas
 }
 
 // Device is one handset. It keeps to the contract of driver.Device.
@@ -354,14 +356,18 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 	if how == device.Resume && d.front == app && d.tab.alive() == nil {
 		return d.comeBack(ctx)
 	}
-	d.goHome(ctx)
+	t, err := d.again(ctx, app, how)
+	if err != nil {
+		return err
+	}
 	d.calls.Begin()
 	if err := d.reaches(ctx, i); err != nil {
 		return err
 	}
-	t, err := d.open(ctx, app)
-	if err != nil {
-		return lost(err)
+	if t == nil {
+		if t, err = d.open(ctx, app); err != nil {
+			return lost(err)
+		}
 	}
 	if how == device.Fresh {
 		if err := storage.ClearDataForOrigin(i.origin, "all").Do(t.On(ctx)); err != nil {
@@ -384,6 +390,34 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 		return d.takeOver(ctx, i)
 	}
 	return nil
+}
+
+// maxStarts is how often an app is started afresh in one page before it gets another.
+const maxStarts = 20
+
+// again gives the page that the app is in already, for starting it afresh there, with nothing left of what it
+// was; nil where it needs another page. To open one takes longer than most apps take to start.
+func (d *Device) again(ctx context.Context, app string, how device.Start) (*tab, error) {
+	t := d.tab
+	fits := t != nil && how == device.Fresh && d.front == app && !d.away && len(d.behind) == 0 && len(t.ports) == 0 &&
+		t.starts < maxStarts && t.alive() == nil && t.asked() == nil
+	if fits {
+		t.afresh()
+		_, err := t.ask(ctx, "yamatoEnds()")
+		if err == nil {
+			err = errors.Join(t.forgetScripts(ctx), d.be(ctx, t, app))
+		}
+		if err == nil {
+			d.tab, d.front = nil, ""
+			d.render()
+			return t, nil
+		}
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+	}
+	d.goHome(ctx)
+	return nil, d.lost()
 }
 
 // reaches tells why an app that stays at an address cannot be opened there: that is the site's
@@ -446,6 +480,7 @@ func (d *Device) visit(ctx context.Context, address string) error {
 	ctx, stop := context.WithTimeoutCause(ctx, loadTime, &device.Crash{Reason: "its start page did not come within " +
 		loadTime.String()})
 	defer stop()
+	defer d.tab.stays()
 	for tries := 1; ; tries++ {
 		_, _, problem, _, err := page.Navigate(address).Do(d.tab.On(ctx))
 		if err != nil {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/chromedp/cdproto/accessibility"
 	"github.com/chromedp/cdproto/dom"
@@ -23,8 +24,9 @@ type document struct {
 	rows     []row  // what it told of itself, an element each
 	zoom     float64
 	title    string
-	busy     bool // it says so, or is not all there
-	calm     bool // it says that nothing is awaited
+	busy     bool          // it says so, or is not all there
+	calm     bool          // it says that nothing is awaited
+	rests    time.Duration // for how long nothing of it changes by itself, as far as it can be known
 	offers   *offer
 	inFrames map[int]*document // by the numbers of the frames in it
 }
@@ -86,6 +88,7 @@ func (doc *document) read(text string) (changed, wants bool, err error) {
 		Revision uint64            `json:"revision"`
 		Busy     bool              `json:"busy"`
 		Calm     bool              `json:"calm"`
+		Rests    int64             `json:"rests"`
 		Same     bool              `json:"same"`
 		Wants    bool              `json:"wants"`
 		Early    bool              `json:"early"` // nothing was read yet: the browser is to be asked first
@@ -103,7 +106,7 @@ func (doc *document) read(text string) (changed, wants bool, err error) {
 	if in.Early {
 		return false, true, nil
 	}
-	doc.busy, doc.calm = in.Busy, in.Calm
+	doc.busy, doc.calm, doc.rests = in.Busy, in.Calm, time.Duration(in.Rests)*time.Millisecond
 	if in.Same {
 		if !doc.began || in.Moment != doc.moment || in.Revision != doc.inPage {
 			return false, false, errMissed

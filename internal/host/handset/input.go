@@ -169,6 +169,9 @@ func (d *Device) Press(ctx context.Context, key string) error {
 			return lost(err)
 		}
 		if i := d.apps[d.front]; i != nil && at > 0 && strings.HasPrefix(entries[at-1].URL, i.origin) {
+			if _, err := d.tab.ask(ctx, "yamatoLeaves()"); err != nil && !errors.Is(err, errDialog) {
+				return err
+			}
 			return lost(page.NavigateToHistoryEntry(entries[at-1].ID).Do(d.tab.On(ctx)))
 		}
 		if len(d.behind) > 0 {

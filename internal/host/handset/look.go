@@ -61,12 +61,17 @@ func (d *Device) see(ctx context.Context) (*screen.Tree, error) {
 		awaits, open = nil, append(open, awaits...)
 	}
 	busy := doc.busy || len(awaits) > 0
+	rests := doc.rests
+	if busy || len(doc.inFrames) > 0 || len(open) > 0 || d.config.Unhurried {
+		rests = 0
+	}
 	if !changed && d.tree != nil {
-		if d.tree.Busy != busy || !slices.Equal(d.tree.Awaits, awaits) || !slices.Equal(d.tree.Open, open) {
+		if d.tree.Busy != busy || d.tree.Rests != rests || !slices.Equal(d.tree.Awaits, awaits) || !slices.Equal(d.tree.Open, open) {
 			next := *d.tree
-			if next.Busy != busy {
+			if next.Busy != busy || next.Rests < rests { // who waits for that is to wake
 				d.revision++
 			}
+			next.Rests = rests
 			next.Busy, next.Awaits, next.Open, next.Revision = busy, awaits, open, d.revision
 			d.tree = &next
 		}
@@ -74,7 +79,7 @@ func (d *Device) see(ctx context.Context) (*screen.Tree, error) {
 	}
 	d.revision++
 	t := d.newTree(d.front)
-	t.Busy, t.Awaits, t.Open = busy, awaits, open
+	t.Busy, t.Awaits, t.Open, t.Rests = busy, awaits, open, rests
 	t.Root.Name = doc.title
 	nodes := make([]screen.Node, 0, len(doc.rows)) // a tree that was handed out does not change
 	left := maxRows

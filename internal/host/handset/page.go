@@ -2,6 +2,7 @@ package handset
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"strings"
@@ -43,7 +44,9 @@ type tab struct {
 	target  target.ID
 	main    cdp.FrameID
 	events  events
-	ports   []*debugport.Port // to be closed with it
+	ports   []*debugport.Port       // to be closed with it
+	scripts []page.ScriptIdentifier // of what its documents are made to be
+	starts  int                     // how often an app was started in it
 
 	mu        sync.Mutex
 	changed   chan struct{} // has an element when something may have changed
@@ -52,6 +55,7 @@ type tab struct {
 	dialog    *page.EventJavascriptDialogOpening
 	answered  bool // the dialog has been
 	pending   map[network.RequestID]*pending
+	due       string             // the name by which its pages are asked what is due
 	habits    map[string]bool    // requests that stay open, by method, host and path
 	frames    map[string]*frame  // those in the page, by the browser's names for them
 	parts     []target.SessionID // of frames and workers with a session of their own
@@ -97,7 +101,11 @@ func joinTab(ctx context.Context, r *running, id target.ID, e events) (*tab, err
 		target.SetAutoAttach(true, false).WithFlatten(true).Do(on)); err != nil {
 		return nil, err
 	}
-	if _, err := page.AddScriptToEvaluateOnNewDocument(inpage.Look).WithWorldName(world).WithRunImmediately(true).Do(on); err != nil {
+	t.due = rand.Text()
+	if _, err := page.AddScriptToEvaluateOnNewDocument(inpage.Due(t.due)).Do(on); err != nil {
+		return nil, err
+	}
+	if _, err := page.AddScriptToEvaluateOnNewDocument(inpage.Look(t.due)).WithWorldName(world).WithRunImmediately(true).Do(on); err != nil {
 		return nil, err
 	}
 	if err := t.listenForAsking(ctx); err != nil {
@@ -210,6 +218,24 @@ func (t *tab) heard(method string, params jsontext.Value) {
 			t.events.called(method, params)
 		}
 	}
+}
+
+// afresh has the page know nothing of the app that was in it, which is about to end.
+func (t *tab) afresh() {
+	t.starts++
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.closing, t.dialog, t.answered = true, nil, false
+	t.files, t.questions, t.windows = nil, nil, nil
+	clear(t.habits)
+	clear(t.workers)
+}
+
+// stays has the page ask again before it is left.
+func (t *tab) stays() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.closing = false
 }
 
 // gone notes that the page was closed.

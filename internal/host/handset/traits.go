@@ -30,8 +30,20 @@ func (d *Device) be(ctx context.Context, t *tab, app string) error {
 		}
 		script += fmt.Sprintf(inpage.Displayed, mode)
 	}
-	_, err := page.AddScriptToEvaluateOnNewDocument(script).Do(t.On(ctx))
+	id, err := page.AddScriptToEvaluateOnNewDocument(script).Do(t.On(ctx))
+	t.scripts = append(t.scripts, id)
 	return err
+}
+
+// forgetScripts has the documents of a page find no more what an app before was made to.
+func (t *tab) forgetScripts(ctx context.Context) error {
+	for _, id := range t.scripts {
+		if err := page.RemoveScriptToEvaluateOnNewDocument(id).Do(t.On(ctx)); err != nil {
+			return err
+		}
+	}
+	t.scripts = nil
+	return nil
 }
 
 // cutouts are how far from the edge a cut-out takes the screen away, in dp.

@@ -2,7 +2,10 @@
 // scripts, in a world of its own, Ask among them, before any of theirs.
 package inpage
 
-import _ "embed"
+import (
+	_ "embed"
+	"fmt"
+)
 
 // What is drawn, what controls hold and how they are drawn, and the walk over all of it.
 var (
@@ -14,8 +17,17 @@ var (
 	look string
 )
 
-// Look reads what is on the screen, and does there what the browser itself would do outside of the page.
-var Look = "(() => {\nif (globalThis.yamatoLook) return;\n" + drawn + control + look + "})();"
+// Look reads what is on the screen, and does there what the browser itself would do outside of the page. due is
+// the name by which it asks Due what is due.
+func Look(due string) string {
+	return fmt.Sprintf("(() => {\nif (globalThis.yamatoLook) return;\nconst dueName = %q;\n", due) + drawn + control + look + "})();"
+}
+
+//go:embed due.js
+var due string
+
+// Due knows what the scripts of a page have under way, and tells who asks by a name.
+func Due(name string) string { return fmt.Sprintf(due, name) }
 
 // Ask tells what a page is about to ask a person for.
 //

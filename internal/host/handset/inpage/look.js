@@ -1,6 +1,6 @@
 // What is on the screen, read in a world of its own beside the page's scripts: nothing that
 // the page does to its globals changes what is found here. See screen.Node for the words.
-// drawn.js and control.js stand before it, in the same function.
+// The name of the event by which due.js is asked, drawn.js and control.js stand before it, in the same function.
 const presentational = new Set(['button', 'checkbox', 'img', 'menuitemcheckbox', 'menuitemradio', 'meter', 'option',
   'progressbar', 'radio', 'scrollbar', 'separator', 'slider', 'switch', 'tab']);
 const plain = new Set(['', 'generic', 'none', 'presentation', 'StaticText', 'InlineTextBox', 'LabelText', 'paragraph',
@@ -33,6 +33,7 @@ let dirty = true; // something has happened since the last look
 let signed = ''; // what fields held at the last look
 function changed() {
   dirty = true;
+  settle();
   if (told) return;
   told = true;
   setTimeout(() => { told = false; tell(); }, 8);
@@ -281,6 +282,37 @@ function signature() {
   return JSON.stringify(all);
 }
 
+// still: nothing is under way that could change the page. A frame has been drawn since it last changed, no
+// picture or font is on its way, nothing moves, and the page's own scripts have nothing due (due.js).
+let drawnSince = false, waits = 0;
+function settle() {
+  drawnSince = false;
+  const n = ++waits;
+  const port = new MessageChannel();
+  port.port1.onmessage = () => requestAnimationFrame(() => requestAnimationFrame(() => setTimeout(() => { if (n === waits) { drawnSince = true; tell(); } }, 0)));
+  port.port2.postMessage(0);
+}
+// leaving is when the page began to go elsewhere, or to open what is elsewhere.
+let leaving = -1e9;
+globalThis.yamatoLeaves = () => { leaving = performance.now(); return ''; };
+if (globalThis.navigation) {
+  navigation.addEventListener('navigate', (e) => { if (!e.destination.sameDocument && e.downloadRequest === null) leaving = performance.now(); });
+  for (const kind of ['navigateerror', 'navigatesuccess']) navigation.addEventListener(kind, () => { leaving = -1e9; });
+}
+addEventListener('click', (e) => {
+  const a = e.composedPath().find((n) => n.tagName === 'A' || n.tagName === 'AREA');
+  if (a && a.href && a.target && a.target !== '_self') leaving = performance.now() - 2500;
+}, { capture: true, passive: true });
+let oddPictures = -1; // since when some have been on their way
+function rests(animated) {
+  if (!drawnSince) { if (waits === 0) settle(); return 0; }
+  if (performance.now() - leaving < 3000 || animated || document.readyState !== 'complete' || document.fonts.status !== 'loaded' || frames.size > 0) return 0;
+  for (const i of document.images) if (!i.complete && i.loading !== 'lazy') { if (oddPictures < 0) oddPictures = performance.now(); if (performance.now() - oddPictures < 3000) return 0; }
+  for (const m of document.querySelectorAll('video,audio,marquee,object,embed')) if (m.tagName !== 'VIDEO' && m.tagName !== 'AUDIO' || !m.paused) return 0;
+  const asked = (ms) => [...roots].every((r) => !r.defaultView || r.dispatchEvent(new UIEvent(dueName, { cancelable: true, detail: ms })));
+  return !asked(300) ? 0 : asked(1000) ? 1000 : 300;
+}
+
 const frames = new Map(); // what holds a document that cannot be read from here, to the number that it goes by
 let began = false; // something was told
 
@@ -289,7 +321,7 @@ function look() {
   const animated = document.getAnimations && document.getAnimations().length > 0;
   const sign = signature();
   if (began && !dirty && !animated && sign === signed && document.readyState === 'complete') {
-    return JSON.stringify({ moment, revision, busy: wasBusy, calm: wasCalm, wants: false, same: true });
+    return JSON.stringify({ moment, revision, busy: wasBusy, calm: wasCalm, rests: rests(animated), wants: false, same: true });
   }
   if (!asks && fits() && document.querySelector(answered)) return JSON.stringify({ moment, early: true, wants: true });
   dirty = false;
@@ -503,13 +535,13 @@ function look() {
   const lines = out.map((row) => JSON.stringify(row)), before = sent, n = Math.min(lines.length, before.length);
   let from = 0, rest = 0;
   while (from < n && lines[from] === before[from]) from++;
-  if (began && picked === wasPicked && from === lines.length && from === before.length) return JSON.stringify({ moment, revision, busy, calm: wasCalm, wants: wants && fits(), same: true });
+  if (began && picked === wasPicked && from === lines.length && from === before.length) return JSON.stringify({ moment, revision, busy, calm: wasCalm, rests: rests(animated), wants: wants && fits(), same: true });
   while (rest < n - from && lines[lines.length - 1 - rest] === before[before.length - 1 - rest]) rest++;
   sent = lines;
   began = true;
   wasPicked = picked;
   revision++;
-  return `{"moment":${JSON.stringify(moment)},"revision":${revision},"busy":${busy},"calm":${wasCalm},"wants":${wants && fits()},"zoom":${zoom},"title":${JSON.stringify(cut(document.title))},"picker":${picked},"had":${before.length},"from":${from},"until":${before.length - rest},"elements":[${lines.slice(from, lines.length - rest).join()}]}`;
+  return `{"moment":${JSON.stringify(moment)},"revision":${revision},"busy":${busy},"calm":${wasCalm},"rests":${rests(animated)},"wants":${wants && fits()},"zoom":${zoom},"title":${JSON.stringify(cut(document.title))},"picker":${picked},"had":${before.length},"from":${from},"until":${before.length - rest},"elements":[${lines.slice(from, lines.length - rest).join()}]}`;
 }
 
 const contentOf = (el) => { try { return el.contentDocument; } catch (_) { return null; } };
@@ -539,7 +571,9 @@ globalThis.yamatoTapped = () => new Promise((done) => {
   over = setTimeout(end, 400);
 });
 const fits = () => document.getElementsByTagName('*').length <= large;
-globalThis.yamatoLook = (afresh) => { if (afresh) { forgetAll(); sent = []; began = false; dirty = true; } return look(); };
+globalThis.yamatoLook = (afresh) => { if (afresh) { settle(); forgetAll(); sent = []; began = false; dirty = true; } return look(); };
+// yamatoEnds takes away what an app keeps with its page, and not with its origin.
+globalThis.yamatoEnds = () => { window.name = ''; try { sessionStorage.clear(); } catch (_) { /* it has none */ } return ''; };
 globalThis.yamatoForget = () => { forgetAll(); sent = []; began = false; dirty = true; return ''; };
 globalThis.yamatoAsks = () => { asks = true; forgetAll(); return ''; };
 watch(document);
