@@ -77,8 +77,7 @@ Memory a handset, with 8 of them: **%.0f MB** (resident, of all of the browser's
 share is counted with each).
 
 `, list[0].trip, list[1].trip, list[0].first, list[1].first, list[0].changed, list[1].changed, list[0].same,
-		list[1].same, list[0].tap, list[1].tap, list[0].picture, list[1].picture, list[0].fps, list[1].fps, rates[1],
-		rates[4], rates[8], memory)
+		list[1].same, list[0].tap, list[1].tap, list[0].picture, list[1].picture, list[0].fps, list[1].fps, rates[1], rates[4], rates[8], memory)
 	return nil
 }
 
@@ -112,9 +111,8 @@ func appOf(dir, name string, data []byte) (driver.App, error) {
 }
 
 func openHandset(ctx context.Context, b *handset.Browser, name string, app driver.App) (*handset.Device, error) {
-	d := handset.New(handset.Config{Device: fleet.Device{Name: name, Site: "desk", Kind: fleet.Emulator, Platform: "web",
-		Model: "Kaede 7", Form: "phone", OS: "1", Width: 408, Height: 896, MemoryMB: 8192}}, b)
-	err := d.Ready(ctx, driver.Surroundings{Language: "en-GB"})
+	d := handset.New(handsetConfig(name, false), b)
+	err := readyHandset(ctx, d)
 	if err == nil {
 		err = d.Install(ctx, app)
 	}
@@ -125,6 +123,16 @@ func openHandset(ctx context.Context, b *handset.Browser, name string, app drive
 		return nil, errors.Join(err, d.Close())
 	}
 	return d, nil
+}
+
+// handsetConfig is one with the screen of a Kaede 7.
+func handsetConfig(name string, unhurried bool) handset.Config {
+	return handset.Config{Unhurried: unhurried, Device: fleet.Device{Name: name, Site: "desk", Kind: fleet.Emulator, Platform: "web",
+		Model: "Kaede 7", Form: "phone", OS: "1", Width: 408, Height: 896, MemoryMB: 8192}}
+}
+
+func readyHandset(ctx context.Context, d *handset.Device) error {
+	return d.Ready(ctx, driver.Surroundings{Language: "en-GB"})
 }
 
 func measureList(ctx context.Context, b *handset.Browser, dir string, n int) (f listFigures, err error) {

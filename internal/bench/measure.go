@@ -80,6 +80,11 @@ func measure(ctx context.Context, c config) (string, error) {
 			return page.String(), err
 		}
 	}
+	if c.only == "" || c.only == "flow" {
+		if err := r.flowFigures(ctx, &page); err != nil {
+			return page.String(), err
+		}
+	}
 	if c.only == "" || c.only == "handsets" {
 		if err := r.handsetFigures(ctx, &page); err != nil {
 			return page.String(), err

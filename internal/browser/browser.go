@@ -193,6 +193,9 @@ func (t *Tab) Click(name string) error {
 	return t.Do(chromedp.MouseClickXY(at.X, at.Y))
 }
 
+// Promised has an evaluation wait for what it promises.
+func Promised(p *runtime.EvaluateParams) *runtime.EvaluateParams { return promised(p) }
+
 func promised(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
 
 // Point moves the pointer.

@@ -71,6 +71,11 @@ func (d *Device) Perform(ctx context.Context, fingers ...device.Finger) error {
 			inPage[i][j].At = d.inPixels(f[j].At)
 		}
 	}
+	if from, to, ok := dragged(inPage); ok {
+		if done, err := d.dragAndDrop(ctx, from, to); done || err != nil {
+			return err
+		}
+	}
 	return d.do(ctx, func(ctx context.Context) error { return perform(ctx, inPage) })
 }
 

@@ -3,6 +3,7 @@ package handset
 import (
 	"context"
 	"slices"
+	"strings"
 
 	"github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/page"
@@ -36,8 +37,16 @@ func (t *tab) listenForAsking(ctx context.Context) error {
 
 // wants notes that the page asks for a permission.
 func (t *tab) wants(permission string) {
+	if said, ok := strings.CutPrefix(permission, "said:"); ok {
+		t.events.logged("info", "browser", plain.Text(said, 500))
+		return
+	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	if text, ok := strings.CutPrefix(permission, "copied:"); ok {
+		t.copied = &text
+		return
+	}
 	if slices.Contains(questioned, permission) && !slices.Contains(t.questions, permission) {
 		t.questions = append(t.questions, permission)
 	}

@@ -273,6 +273,8 @@ func options(profile string, sandbox bool) []string {
 		// A page is treated alike whether or not another is in front of it.
 		"--disable-renderer-backgrounding", "--disable-background-timer-throttling",
 		"--disable-backgrounding-occluded-windows", "--disable-ipc-flooding-protection",
+		// A camera and a microphone that are made up, where an app may use them: a picture and a tone.
+		"--use-fake-device-for-media-stream",
 		"--force-color-profile=srgb", "--autoplay-policy=user-gesture-required",
 		"--disable-features=AutofillServerCommunication,Translate,MediaRouter,OptimizationHints,PaintHolding,HttpsUpgrades",
 		// Nothing but the handset's proxy is reached: no name is looked up, no packet is sent past it.

@@ -116,6 +116,8 @@ func New(c Config, b *Browser) *Device {
 	return d
 }
 
+var _ device.Tidying = (*Device)(nil)
+
 func usual() surroundings {
 	return surroundings{language: "en-GB", text: 100, answers: map[[2]string]string{},
 		given: map[[2]string]bool{}}
@@ -246,7 +248,7 @@ func (d *Device) removeAll() (err error) {
 		}
 		delete(d.apps, id)
 	}
-	d.surroundings = usual()
+	d.surroundings, d.clip = usual(), ""
 	return err
 }
 
@@ -545,7 +547,7 @@ func (d *Device) Clean(ctx context.Context, level driver.Cleaning, apps ...strin
 	d.calls.Forget()
 	if level == driver.CleanNothing {
 		d.goHome(ctx)
-		d.surroundings = usual()
+		d.surroundings, d.clip = usual(), ""
 		return nil
 	}
 	was := d.up

@@ -44,12 +44,15 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 		return err
 	}
 	return d.do(ctx, func(ctx context.Context) error {
-		err := input.DispatchTouchEvent(input.TouchStart, []*input.TouchPoint{{X: at.X, Y: at.Y}}).Do(ctx)
-		if err == nil {
-			err = input.DispatchTouchEvent(input.TouchEnd, []*input.TouchPoint{}).Do(ctx)
-		}
-		if err != nil {
-			return err
+		// Both are sent before either is answered: the browser answers with the next frame.
+		for _, touch := range []*input.DispatchTouchEventParams{
+			input.DispatchTouchEvent(input.TouchStart, []*input.TouchPoint{{X: at.X, Y: at.Y}}),
+			input.DispatchTouchEvent(input.TouchEnd, []*input.TouchPoint{})} {
+			id, _, err := d.tab.Send(d.tab.ID, input.CommandDispatchTouchEvent, touch)
+			if err != nil {
+				return err
+			}
+			defer d.tab.Forget(id)
 		}
 		select { // what the touch does to the page is done
 		case <-done:
@@ -82,7 +85,7 @@ func (d *Device) do(ctx context.Context, what func(context.Context) error) error
 	done := make(chan error, 1)
 	over.Go(func() { done <- what(t.On(inner)) })
 	defer over.Wait()
-	end := time.NewTimer(patience)
+	end := time.NewTimer(unmeasured)
 	defer end.Stop()
 	for {
 		select {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/inspector"
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
@@ -22,6 +23,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"yamato/internal/core/device"
+	"yamato/internal/core/plain"
 	"yamato/internal/host/handset/debugport"
 	"yamato/internal/host/handset/inpage"
 	"yamato/internal/host/handset/pipe"
@@ -55,15 +57,17 @@ type tab struct {
 	dialog    *page.EventJavascriptDialogOpening
 	answered  bool // the dialog has been
 	pending   map[network.RequestID]*pending
-	due       string             // the name by which its pages are asked what is due
-	habits    map[string]bool    // requests that stay open, by method, host and path
-	frames    map[string]*frame  // those in the page, by the browser's names for them
-	parts     []target.SessionID // of frames and workers with a session of their own
-	windows   []target.Info      // that the page has opened, and nobody has looked into yet
-	closed    bool               // by itself, as a window may be
-	closing   bool               // by whoever starts or ends the app
-	files     []string           // to be chosen
-	questions []string           // permissions that the page asks for, the first on the screen
+	due       string               // the name by which its pages are asked what is due
+	habits    map[string]bool      // requests that stay open, by method, host and path
+	frames    map[string]*frame    // those in the page, by the browser's names for them
+	parts     []target.SessionID   // of frames and workers with a session of their own
+	drags     chan *input.DragData // where what the system drags is handed over
+	copied    *string              // what was copied in it, nil for nothing
+	windows   []target.Info        // that the page has opened, and nobody has looked into yet
+	closed    bool                 // by itself, as a window may be
+	closing   bool                 // by whoever starts or ends the app
+	files     []string             // to be chosen
+	questions []string             // permissions that the page asks for, the first on the screen
 	film      chan page.EventScreencastFrame
 	workers   map[string]string // registrations of service workers, by host
 }
@@ -202,6 +206,15 @@ func (t *tab) heard(method string, params jsontext.Value) {
 		t.dialog = nil
 		t.mu.Unlock()
 		t.wake()
+	case "Input.dragIntercepted":
+		t.dragBegan(params)
+	case "Page.downloadWillBegin":
+		var e struct {
+			SuggestedFilename string `json:"suggestedFilename"`
+		}
+		if json.Unmarshal(params, &e, pipe.Reads) == nil {
+			t.events.logged("warn", "browser", "a file was offered and is not kept here: "+plain.Text(short(e.SuggestedFilename), 300))
+		}
 	case "Page.fileChooserOpened":
 		t.choose(params)
 	case "Inspector.targetCrashed":
@@ -410,7 +423,7 @@ func (t *tab) askIn(ctx context.Context, in place, where runtime.ExecutionContex
 		return "", false, lost(err)
 	}
 	defer t.Forget(id)
-	end := time.NewTimer(patience)
+	end := time.NewTimer(unmeasured)
 	defer end.Stop()
 	for {
 		select {

@@ -65,18 +65,23 @@ func (d delays) since(before delays) time.Duration {
 type quiet struct {
 	browser *running
 	began   time.Time
-	before  delays
+	before  delays // nil until it has been silent for unmeasured
 }
 
-func (r *running) quietFrom() *quiet {
-	return &quiet{browser: r, began: time.Now(), before: r.delayed()}
-}
+// unmeasured is how long an app may be silent before anything is measured: most answer at once.
+const unmeasured = 2 * time.Second
 
-// left is how much of the patience with an app is left, none where it has been silent for all of it.
+func (r *running) quietFrom() *quiet { return &quiet{browser: r, began: time.Now()} }
+
+// left is how much of the patience with an app is left, none where it has been silent for all of it. It is to
+// be asked first after unmeasured.
 func (q *quiet) left() time.Duration {
 	wall := time.Since(q.began)
 	if wall >= maxSilence {
 		return 0
+	}
+	if q.before == nil {
+		q.before = q.browser.delayed()
 	}
 	left := patience - (wall - q.browser.delayed().since(q.before))
 	if left <= 0 {

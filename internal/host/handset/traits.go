@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"yamato/internal/core/plain"
 	"yamato/internal/host/handset/inpage"
 
 	"github.com/chromedp/cdproto/emulation"
@@ -23,6 +24,9 @@ func (d *Device) be(ctx context.Context, t *tab, app string) error {
 	if d.seed != 0 {
 		script += fmt.Sprintf(inpage.Chance, uint32(d.seed), uint32(d.seed>>32))
 	}
+	if d.keepCopied(); d.clip != "" {
+		script += "globalThis.yamatoCopied = " + inScript(d.clip) + ";"
+	}
 	if i := d.apps[app]; i != nil {
 		mode := i.bundle.Facts.Display
 		if !slices.Contains([]string{"fullscreen", "standalone", "minimal-ui"}, mode) {
@@ -33,6 +37,27 @@ func (d *Device) be(ctx context.Context, t *tab, app string) error {
 	id, err := page.AddScriptToEvaluateOnNewDocument(script).Do(t.On(ctx))
 	t.scripts = append(t.scripts, id)
 	return err
+}
+
+// keepCopied keeps what was copied in the page in front: it outlives the page, and not the case (Tidy).
+func (d *Device) keepCopied() {
+	if d.tab == nil {
+		return
+	}
+	d.tab.mu.Lock()
+	defer d.tab.mu.Unlock()
+	if d.tab.copied != nil {
+		d.clip = plain.Text(*d.tab.copied, 100_000)
+		d.tab.copied = nil
+	}
+}
+
+// Tidy takes away what a case has left beside an app's data: what was copied. What a person has answered on
+// the screen, and messages that were pushed, go with the data at the next fresh start.
+func (d *Device) Tidy(context.Context, string) error {
+	d.keepCopied()
+	d.clip = ""
+	return nil
 }
 
 // forgetScripts has the documents of a page find no more what an app before was made to.

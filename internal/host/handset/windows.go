@@ -71,6 +71,7 @@ func (d *Device) leaveWindow(ctx context.Context) error {
 
 // closeWindows closes all that is in front.
 func (d *Device) closeWindows(ctx context.Context) {
+	d.keepCopied()
 	if d.tab != nil {
 		d.tab.close(ctx)
 	}

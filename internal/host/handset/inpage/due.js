@@ -87,7 +87,7 @@
   listen.call(document, name, (e) => {
     e.stopImmediatePropagation();
     const t = now();
-    let due = frames > 0 || under > 0 || unknown > 0 || t - last < 25 || t - moved < 120;
+    let due = frames > 0 || under > 0 || unknown > 0 || t - last < 4 || t - moved < 120;
     for (const [id, at] of map) {
       if (at < t - 500) map.delete(id); // it was not a function's, or was ended by the page's own end
       else if (at < t + e.detail) due = true;

@@ -288,9 +288,15 @@ let drawnSince = false, waits = 0;
 function settle() {
   drawnSince = false;
   const n = ++waits;
-  const port = new MessageChannel();
-  port.port1.onmessage = () => requestAnimationFrame(() => requestAnimationFrame(() => setTimeout(() => { if (n === waits) { drawnSince = true; tell(); } }, 0)));
-  port.port2.postMessage(0);
+  const hop = new MessageChannel();
+  let frame = false;
+  hop.port1.onmessage = () => { // what was posted before has been delivered; and then a frame was drawn, with what observers make of it
+    if (n !== waits) return;
+    if (frame) { drawnSince = true; tell(); return; }
+    frame = true;
+    requestAnimationFrame(() => hop.port2.postMessage(0));
+  };
+  hop.port2.postMessage(0);
 }
 // leaving is when the page began to go elsewhere, or to open what is elsewhere.
 let leaving = -1e9;
@@ -304,7 +310,16 @@ addEventListener('click', (e) => {
   if (a && a.href && a.target && a.target !== '_self') leaving = performance.now() - 2500;
 }, { capture: true, passive: true });
 let oddPictures = -1; // since when some have been on their way
+let asking = 0; // a look has found that it does not rest: who looks is told once it does
 function rests(animated) {
+  const ms = restsFor(animated);
+  if (ms === 0 && drawnSince && asking === 0) {
+    const again = (left) => { asking = left > 0 ? setTimeout(() => { asking = 0; if (!drawnSince) return; if (restsFor(document.getAnimations().length > 0) > 0) tell(); else again(left - 1); }, 12) : 0; };
+    again(25);
+  }
+  return ms;
+}
+function restsFor(animated) {
   if (!drawnSince) { if (waits === 0) settle(); return 0; }
   if (performance.now() - leaving < 3000 || animated || document.readyState !== 'complete' || document.fonts.status !== 'loaded' || frames.size > 0) return 0;
   for (const i of document.images) if (!i.complete && i.loading !== 'lazy') { if (oddPictures < 0) oddPictures = performance.now(); if (performance.now() - oddPictures < 3000) return 0; }
@@ -572,6 +587,8 @@ globalThis.yamatoTapped = () => new Promise((done) => {
 });
 const fits = () => document.getElementsByTagName('*').length <= large;
 globalThis.yamatoLook = (afresh) => { if (afresh) { settle(); forgetAll(); sent = []; began = false; dirty = true; } return look(); };
+// yamatoDraggable tells whether the system drags what is at a place.
+globalThis.yamatoDraggable = (x, y) => { const el = document.elementFromPoint(x, y); return el && el.closest('[draggable=true]') ? 'yes' : ''; };
 // yamatoEnds takes away what an app keeps with its page, and not with its origin.
 globalThis.yamatoEnds = () => { window.name = ''; try { sessionStorage.clear(); } catch (_) { /* it has none */ } return ''; };
 globalThis.yamatoForget = () => { forgetAll(); sent = []; began = false; dirty = true; return ''; };
