@@ -1,9 +1,10 @@
 package verdict
 
 import (
-	"fmt"
+	"regexp"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 )
 
@@ -54,8 +55,9 @@ func Causes(met []Met, place map[int64]Place, ran []Met) []Cause {
 	var out []Cause
 	legs := map[int]map[string]int64{} // of each cause, by combination
 	of := map[int]map[[2]string]bool{} // its cases, by suite and name
-	for _, m := range met {
-		k := m.key()
+	which := alike(met, place)
+	for n, m := range met {
+		k := m.key() + "\x00" + strconv.Itoa(which[n])
 		i, ok := at[k]
 		if !ok {
 			i = len(out)
@@ -92,6 +94,49 @@ func Causes(met []Met, place map[int64]Place, ran []Met) []Cause {
 	return out
 }
 
+// alike tells apart what failed in the same frame with other words: within a language other words are another
+// fault, and from one language to the next the fault that is met as often is the same one.
+func alike(met []Met, place map[int64]Place) []int {
+	type seen struct {
+		words string
+		n     int
+	}
+	languages := map[string]map[string][]*seen{} // by key and language
+	of := func(m Met) string {
+		for _, l := range place[m.Leg] {
+			if l.Factor == "language" {
+				return l.Value
+			}
+		}
+		return ""
+	}
+	for _, m := range met {
+		k, l, w := m.key(), of(m), words(m.Actual)
+		if languages[k] == nil {
+			languages[k] = map[string][]*seen{}
+		}
+		list := languages[k][l]
+		i := slices.IndexFunc(list, func(s *seen) bool { return s.words == w })
+		if i < 0 {
+			list, i = append(list, &seen{words: w}), len(list)
+		}
+		list[i].n++
+		languages[k][l] = list
+	}
+	for _, by := range languages {
+		for _, list := range by {
+			slices.SortStableFunc(list, func(a, b *seen) int { return b.n - a.n })
+		}
+	}
+	out := make([]int, len(met))
+	for i, m := range met {
+		w := words(m.Actual)
+		list := languages[m.key()][of(m)]
+		out[i] = slices.IndexFunc(list, func(s *seen) bool { return s.words == w })
+	}
+	return out
+}
+
 // rank puts steady failures first, then flaky ones, then errors, then skips.
 func (c Cause) rank() int {
 	if c.Flaky == c.Crossings {
@@ -100,38 +145,43 @@ func (c Cause) rank() int {
 	return map[Verdict]int{Fail: 4, Error: 2, Skip: 1}[c.Verdict]
 }
 
-// key is the same for what failed of the same: flaky crossings count by what they
-// failed of, figures and numbers in words do not tell causes apart.
+// key is the same for what failed of the same at the same place: in one suite, at one step, in the same way.
+// Flaky crossings count by what they failed of. Figures, amounts and times in words do not tell causes apart,
+// and neither do the words that stand in quotes: those are told apart within one language (Causes).
 func (m Met) key() string {
 	v := m.Verdict
 	if m.Flaky {
 		v = Fail
 	}
-	actual := blank(m.Actual)
+	actual := frame(m.Actual)
 	if sameAnywhere[m.Kind] { // how it was told depends on what else is on each screen
 		actual = ""
 	}
-	return strings.Join([]string{string(v), m.Kind, blank(m.Expected), actual}, "\x00")
+	return strings.Join([]string{string(v), m.Suite, blank(m.Step), m.Kind, frame(m.Expected), actual}, "\x00")
 }
 
 // sameAnywhere are the kinds of which what was expected says which one it is.
 var sameAnywhere = map[string]bool{"ambiguous": true, "never_matched": true, "awaited": true}
 
-// blank puts one sign for every run of digits.
+// quoted are words that an app shows, in a failure's sentence, and figure what is a number or an amount in
+// whatever way a language writes it: with its sign, currency and unit, its grouping and its blanks.
+var (
+	quoted = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
+	figure = regexp.MustCompile(`(?:[-−–+±]|\p{Sc}|\b(?:[A-Z]{3}|R|kr|zł|Kč))*[\s\x{00a0}\x{202f}\x{2009}]*\p{Nd}(?:[\p{Nd}.,:'’٫٬\x{00a0}\x{202f}\x{2009}]*\p{Nd})?(?:[\s\x{00a0}\x{202f}\x{2009}]*(?:\p{Sc}|%|‰|kr\b|zł|Kč|(?:EUR|GBP|USD|CHF|JPY)\b|[AaPp]\.?[Mm]\b))?`)
+)
+
+// blank puts one sign for everything that is a figure.
 func blank(s string) string {
-	var b strings.Builder
-	in := false
-	for _, r := range s {
-		digit := r >= '0' && r <= '9' || in && (r == '.' || r == ',')
-		if !digit {
-			b.WriteRune(r)
-		} else if !in {
-			b.WriteByte('#')
-		}
-		in = digit
-	}
-	return b.String()
+	words := strings.Fields(figure.ReplaceAllString(s, " # "))
+	// "1 234" is one figure.
+	return strings.Join(slices.CompactFunc(words, func(a, b string) bool { return a == "#" && b == "#" }), " ")
 }
+
+// frame is a sentence without what an app shows in it.
+func frame(s string) string { return blank(quoted.ReplaceAllString(s, `"…"`)) }
+
+// words are what an app shows in a sentence.
+func words(s string) string { return blank(strings.Join(quoted.FindAllString(s, -1), " ")) }
 
 func (p Place) String() string {
 	var parts []string
@@ -139,228 +189,4 @@ func (p Place) String() string {
 		parts = append(parts, l.Value)
 	}
 	return strings.Join(parts, "\x00")
-}
-
-// shared says in words what the combinations of a cause have in common, and in
-// how many combinations its cases ran.
-func shared(legs map[string]int64, cases map[[2]string]bool, place map[int64]Place, ran []Met) (of int, words string) {
-	all := map[string]Place{}
-	for _, m := range ran {
-		if cases[[2]string{m.Suite, m.Case}] {
-			all[place[m.Leg].String()] = place[m.Leg]
-		}
-	}
-	of = len(all)
-	switch {
-	case len(legs) == of && of == 1:
-		return of, "in the only combination it ran in"
-	case len(legs) == of:
-		return of, fmt.Sprintf("in all %d combinations", of)
-	}
-	var always, common []string
-	var first Place
-	for k := range legs {
-		first = all[k]
-	}
-	for i, level := range first {
-		if words := bound(i, legs, all); words != "" {
-			always = append(always, words)
-			continue
-		}
-		in, out := 0, 0
-		for k, p := range all {
-			if p[i].Value != level.Value {
-				continue
-			}
-			if _, failed := legs[k]; failed {
-				in++
-			} else {
-				out++
-			}
-		}
-		switch {
-		case in == len(legs) && out == 0:
-			if level.Words != "" {
-				always = append(always, level.Words)
-			}
-		case in == len(legs) && in > 1 && in+out < of: // what all combinations have says nothing
-			if level.Words != "" {
-				common = append(common, level.Words)
-			}
-		}
-	}
-	switch {
-	case len(always) > 0:
-		if len(always) > 2 { // the first ones say most
-			always = always[:2]
-		}
-		return of, "only, and always, on " + strings.Join(always, " and ")
-	}
-	if words := together(legs, all, len(first)); words != "" {
-		return of, "only, and always, on " + words
-	}
-	if but := spared(legs, all, len(first)); but != "" {
-		return of, fmt.Sprintf("in %d of %d combinations: always but on %s", len(legs), of, but)
-	}
-	switch {
-	case len(legs) == 1:
-		var where []string
-		for _, l := range first {
-			if l.Words != "" {
-				where = append(where, l.Words)
-			}
-		}
-		return of, "only on " + strings.Join(where, ", ")
-	case len(common) > 0:
-		return of, fmt.Sprintf("in %d of %d combinations, all on %s", len(legs), of, strings.Join(common, " and "))
-	}
-	return of, fmt.Sprintf("in %d of %d combinations that have nothing in common", len(legs), of)
-}
-
-// spared gives the level that all others have and no combination of a cause does.
-func spared(legs map[string]int64, all map[string]Place, levels int) string {
-factors:
-	for i := range levels {
-		value, words := "", ""
-		for k, p := range all {
-			if _, met := legs[k]; met {
-				continue
-			}
-			if words != "" && p[i].Value != value {
-				continue factors
-			}
-			if value, words = p[i].Value, p[i].Words; words == "" {
-				continue factors
-			}
-		}
-		for k := range legs {
-			if all[k][i].Value == value {
-				continue factors
-			}
-		}
-		return words
-	}
-	return ""
-}
-
-// property is something that all combinations of a cause have, and not all others.
-type property struct {
-	words string
-	has   func(p Place) bool
-}
-
-// together gives the fewest properties, two or three, that a combination has if and only if it is one
-// of a cause, as in "screens at most 324 dp wide and de-DE"; "" where there are none.
-func together(legs map[string]int64, all map[string]Place, levels int) string {
-	if len(legs) == len(all) {
-		return ""
-	}
-	var props []property
-	for i := range levels {
-		props = append(props, propertiesOf(i, legs, all)...)
-	}
-	passes := map[int][]string{} // of each property, the others that have it
-	for n, p := range props {
-		for k, place := range all {
-			if _, met := legs[k]; !met && p.has(place) {
-				passes[n] = append(passes[n], k)
-			}
-		}
-	}
-	none := func(which ...int) bool {
-		for _, k := range passes[which[0]] {
-			if !slices.ContainsFunc(which[1:], func(n int) bool { return !props[n].has(all[k]) }) {
-				return false
-			}
-		}
-		return true
-	}
-	for a := range props {
-		for b := a + 1; b < len(props); b++ {
-			if none(a, b) {
-				return props[a].words + " and " + props[b].words
-			}
-		}
-	}
-	for a := range props {
-		for b := a + 1; b < len(props); b++ {
-			for c := b + 1; c < len(props); c++ {
-				if none(a, b, c) {
-					return props[a].words + ", " + props[b].words + " and " + props[c].words
-				}
-			}
-		}
-	}
-	return ""
-}
-
-// propertiesOf gives what the combinations of a cause have in common in one factor: its level, or
-// that a figure lies below or above what is met.
-func propertiesOf(i int, legs map[string]int64, all map[string]Place) (out []property) {
-	var top, low Level
-	same, value, words := true, "", ""
-	n := 0
-	for k := range legs {
-		l := all[k][i]
-		if n == 0 {
-			top, low, value, words = l, l, l.Value, l.Words
-		}
-		n++
-		same = same && l.Value == value
-		if l.Figure > top.Figure {
-			top = l
-		}
-		if l.Figure < low.Figure {
-			low = l
-		}
-	}
-	if same && words != "" {
-		out = append(out, property{words, func(p Place) bool { return p[i].Value == value }})
-	}
-	if low.Figure != 0 {
-		out = append(out, property{top.Below, func(p Place) bool { return p[i].Figure <= top.Figure }},
-			property{low.Beyond, func(p Place) bool { return p[i].Figure >= low.Figure }})
-	}
-	return slices.DeleteFunc(out, func(p property) bool { // what all have says nothing
-		for _, place := range all {
-			if !p.has(place) {
-				return false
-			}
-		}
-		return true
-	})
-}
-
-// bound tells whether a figure parts the combinations of a cause from the others:
-// all of one kind lie below all of the other. Of several it takes the widest word.
-func bound(i int, legs map[string]int64, all map[string]Place) string {
-	var in, out []float64
-	var below, beyond string
-	top, low := 0.0, 0.0
-	for k, p := range all {
-		l := p[i]
-		if l.Figure == 0 {
-			return ""
-		}
-		if _, met := legs[k]; !met {
-			out = append(out, l.Figure)
-			continue
-		}
-		in = append(in, l.Figure)
-		if l.Figure > top {
-			top, below = l.Figure, l.Below
-		}
-		if low == 0 || l.Figure < low {
-			low, beyond = l.Figure, l.Beyond
-		}
-	}
-	switch {
-	case len(in) == 0 || len(out) == 0:
-		return ""
-	case slices.Max(in) < slices.Min(out):
-		return below
-	case slices.Min(in) > slices.Max(out):
-		return beyond
-	}
-	return ""
 }
