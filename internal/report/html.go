@@ -56,7 +56,6 @@ type (
 	}
 	htmlCause struct {
 		Verdict, Sentence string
-		Where             string
 		Said              []string
 	}
 	htmlRow struct {
@@ -89,8 +88,10 @@ func HTML(w io.Writer, d contract.RunDetail, causes []contract.Cause, kept []con
 	p.Columns = columns
 	p.fillCounts(d)
 	for _, c := range causes {
-		where := fmt.Sprintf("%d of %d combinations", c.Combinations, c.Of)
 		var said []string
+		if c.Shared == "" { // which says how many there are
+			said = append(said, fmt.Sprintf("in %d of %d combinations", c.Combinations, c.Of))
+		}
 		for _, text := range append([]string{c.Shared, deref(c.Since)}, bearing(c.Bearing)...) {
 			if text != "" {
 				said = append(said, text)
@@ -100,7 +101,7 @@ func HTML(w io.Writer, d contract.RunDetail, causes []contract.Cause, kept []con
 		if c.Flaky > 0 {
 			shape = "flaky"
 		}
-		p.Causes = append(p.Causes, htmlCause{shape, fmt.Sprintf("Expected %s, but %s", c.Expected, c.Actual), where, said})
+		p.Causes = append(p.Causes, htmlCause{shape, fmt.Sprintf("Expected %s, but %s", c.Expected, c.Actual), said})
 	}
 	anchors := p.fillFailures(d, kept, pictures)
 	for i := range p.Failures {

@@ -83,7 +83,7 @@ func TestHostilePagesCostTheirOwnHandsetAlone(t *testing.T) {
 		"a dialog with an entry": {`<button id="go" onclick="document.getElementById('p').textContent = 'hello ' + prompt('Name?')">Go</button><p id="p"></p>`,
 			[]string{`tap #go`, `put "Aya" in textbox`, `tap button called "OK"`, `expect "hello Aya"`}, verdict.Pass, ""},
 		"popups": {`<button id="go" onclick="for (let i = 0; i < 20; i++) window.open('/?' + i); this.textContent = 'opened'">Go</button>`,
-			[]string{`tap #go`, `expect "opened"`}, verdict.Pass, ""},
+			[]string{`tap #go`, `expect "Go"`, `press back`, `expect "opened"`}, verdict.Pass, ""},
 		"downloads": {`<a id="go" href="data:application/octet-stream,abc" download="evil.bin">Get</a><p>still here</p>`,
 			[]string{`tap #go`, `expect "still here"`}, verdict.Pass, ""},
 		"nobody may leave": {`<p>stay</p><script>addEventListener('beforeunload', (e) => { e.preventDefault(); e.returnValue = 'x' }); addEventListener('click', () => {})</script>`,

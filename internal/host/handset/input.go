@@ -91,6 +91,9 @@ func (d *Device) do(ctx context.Context, what func(context.Context) error) error
 		select {
 		case err := <-done:
 			if err != nil && ctx.Err() == nil {
+				if d.leftBehind() { // what was touched has closed its window
+					return nil
+				}
 				if crash := t.alive(); crash != nil {
 					return crash
 				}

@@ -51,7 +51,7 @@ func (d *Device) see(ctx context.Context) (*screen.Tree, error) {
 		changed = changed || more
 	}
 	switch {
-	case errors.Is(err, errDialog):
+	case errors.Is(err, errDialog), err != nil && d.leftBehind():
 		return d.see(ctx)
 	case err != nil:
 		return nil, err

@@ -62,6 +62,16 @@ func (d *Device) backToFront() {
 	d.render()
 }
 
+// leftBehind tells whether the window in front has been closed, with another behind it.
+func (d *Device) leftBehind() bool {
+	if d.tab == nil || len(d.behind) == 0 {
+		return false
+	}
+	d.tab.mu.Lock()
+	defer d.tab.mu.Unlock()
+	return d.tab.closed
+}
+
 // leaveWindow closes the window in front; the one behind it is there again.
 func (d *Device) leaveWindow(ctx context.Context) error {
 	d.tab.close(ctx)

@@ -140,6 +140,14 @@ export class Weave {
     });
   }
 
+  /** The factors whose levels stand over the columns, a row each: by which they are put together, what devices
+   * they are, and the levels that the run varies. What is the same for all is not told. */
+  heads(): string[] {
+    const list = ["device", ...(this.all[0]?.combination.levels.map((l) => l.factor) ?? [])];
+    const own = list.filter((f) => f !== this.by && new Set(this.all.map((c) => levelOf(c.combination, f))).size > 1);
+    return own.length > 0 || this.by ? own : ["device"];
+  }
+
   /** What stands where a row and a column cross: of a folded group, what wants attention most. */
   crossing(row: Row, column: Column): Crossing | undefined {
     if (!column.members) return row.crossings.get(column.key);
@@ -248,10 +256,26 @@ export class Weave {
       groups.set(c.group, (groups.get(c.group) ?? 0) + c.weight);
     }
     const platforms = ["android", "ios", "web"];
+    // Columns of one level stand together, factor by factor, so that heads are told once; what failed comes first.
+    const heads = this.heads();
+    const paths = new Map(this.all.map((c) => [c, heads.map((_, i) => [c.group, ...heads.slice(0, i + 1).map((f) => levelOf(c.combination, f))].join("\n"))]));
+    const heavy = new Map<string, number>();
+    for (const c of this.all) for (const p of paths.get(c)!) heavy.set(p, (heavy.get(p) ?? 0) + c.weight);
+    const apart = (a: Column, b: Column) => {
+      const x = paths.get(a)!;
+      const y = paths.get(b)!;
+      const i = x.findIndex((p, n) => p !== y[n]);
+      return i < 0 ? 0 : (heavy.get(y[i]!) ?? 0) - (heavy.get(x[i]!) ?? 0) || (i === 0 && heads[0] === "device" ? order(a, b) : 0) || x[i]!.localeCompare(y[i]!);
+    };
+    const order = (a: Column, b: Column) =>
+      platforms.indexOf(a.combination.platform) - platforms.indexOf(b.combination.platform) ||
+      a.combination.model.localeCompare(b.combination.model) ||
+      a.combination.os.localeCompare(b.combination.os);
     const sorted = [...this.all].sort(
       (a, b) =>
         (groups.get(b.group) ?? 0) - (groups.get(a.group) ?? 0) ||
         a.group.localeCompare(b.group) ||
+        apart(a, b) ||
         b.weight - a.weight ||
         platforms.indexOf(a.combination.platform) - platforms.indexOf(b.combination.platform) ||
         a.combination.model.localeCompare(b.combination.model) ||

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Tabs } from "radix-ui";
-import { useEffect, useMemo, useRef, useState, type ReactNode } from "react";
+import { Fragment, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { evidencePath, framePath, inProject, post, problemOf, useGet, type Evidence, type Frame, type Result, type Run, type Session, type Sheet, type SheetAttempt, type Step } from "../data/api";
 import { calls, type Call } from "../data/calls";
@@ -302,7 +302,12 @@ function FailureWords({ a }: { a: SheetAttempt }) {
           <>
             <dt className="text-soft">differs</dt>
             <dd className="font-mono text-sm break-words">
-              {f.difference!.map((p, i) => (p.of === "both" ? <span key={i}>{p.text}</span> : p.of === "expected" ? <del key={i} title="expected" className="border-b-2 border-petrol text-petrol no-underline">{p.text}</del> : <ins key={i} title="was there" className="border-b-2 border-dashed border-vermilion text-vermilion no-underline">{p.text}</ins>))}
+              {f.difference!.map((p, i, all) => (
+                <Fragment key={i}>
+                  {i > 0 && p.of !== "both" && all[i - 1]!.of !== "both" && <span className="px-1 text-soft" aria-label="but"> → </span>}
+                  {(p.of === "both" ? <span>{p.text}</span> : p.of === "expected" ? <del title="expected" className="border-b-2 border-petrol text-petrol no-underline">{p.text}</del> : <ins title="was there" className="border-b-2 border-dashed border-vermilion text-vermilion no-underline">{p.text}</ins>)}
+                </Fragment>
+              ))}
             </dd>
           </>
         )}

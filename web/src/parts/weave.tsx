@@ -1,10 +1,12 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { memo, useCallback, useEffect, useMemo, useRef, useState, useSyncExternalStore, type KeyboardEvent } from "react";
-import { combinationLabel, combinationWhole, type Column, type Crossing, type Row, type Weave as Model } from "../data/weave";
+import { memo, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState, useSyncExternalStore, type KeyboardEvent, type RefObject } from "react";
+import { combinationLabel, combinationWhole, levelOf, type Column, type Crossing, type Row, type Weave as Model } from "../data/weave";
 import { Tip } from "./plain";
 import { Shape, verdictWords } from "./verdict";
 
-const cell = 26;
+const narrowest = 26;
+const widest = 132;
+const levelHeight = 22;
 const rowHeight = 24;
 const suiteHeight = 30;
 const bandHeight = 26;
@@ -21,14 +23,17 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
   const { rows, columns } = model;
   const label = narrow ? 180 : 300;
   const grouped = !!columns[0]?.group;
-  const head = useMemo(() => (grouped ? bandHeight : 0) + Math.min(grouped ? 165 : 220, 20 + Math.max(...columns.map((c) => nameOf(c).length), 8) * 6.2), [columns, grouped]);
+  const heads = useMemo(() => (columns.length > 0 ? model.heads() : []), [model, columns]);
+  const head = (grouped ? bandHeight : 0) + heads.length * levelHeight + 6;
+  const room = useWidth(box);
+  const cell = Math.max(narrowest, Math.min(widest, Math.floor((room - label - 12) / Math.max(1, columns.length))));
 
   const down = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: (i) => rowHeight + (rows[i]?.first ? suiteHeight : 0), overscan: 8, paddingStart: head, scrollPaddingStart: head, getItemKey: (i) => rows[i]?.key ?? i });
   const across = useVirtualizer({ horizontal: true, count: columns.length, getScrollElement: () => box.current, estimateSize: () => cell, overscan: 6, paddingStart: label, scrollPaddingStart: label });
   useEffect(() => {
     down.measure();
     across.measure();
-  }, [down, across, rows, columns, label, head]);
+  }, [down, across, rows, columns, label, head, cell]);
 
   // One crossing is current for the keyboard; it is told by aria-activedescendant.
   const [current, setCurrent] = useState<{ row: string; column: string }>();
@@ -96,7 +101,7 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
       className="group relative h-full overflow-auto border-b border-strong"
     >
       <div style={{ height: down.getTotalSize(), width: across.getTotalSize() + 8, minWidth: "100%" }} className="relative" role="presentation">
-        <Head model={model} columns={columns} first={first} last={last} label={label} height={head} marked={openAt?.column ?? current?.column} onFold={onFold} />
+        <Head model={model} heads={heads} cell={cell} columns={columns} first={first} last={last} label={label} height={head} marked={openAt?.column ?? current?.column} onFold={onFold} />
         {down.getVirtualItems().map((v) => {
           const row = rows[v.index];
           if (!row) return null;
@@ -108,10 +113,11 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
               number={v.index}
               top={v.start}
               label={label}
+              cell={cell}
               columns={columns}
               first={first}
               last={last}
-              end={narrow || columns.length > 22 ? -1 : label + columns.length * cell + 12}
+              end={narrow || label + columns.length * cell + 180 > room ? -1 : label + columns.length * cell + 12}
               current={current?.row === row.key ? current.column : ""}
               openColumn={openAt?.row === row ? openAt.column : ""}
               onOpen={onOpen}
@@ -123,30 +129,68 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
   );
 });
 
-type HeadProps = { model: Model; columns: Column[]; first: number; last: number; label: number; height: number; marked?: string; onFold?: (group: string) => void };
+/** How wide an element is, as it comes to be. */
+function useWidth(of: RefObject<HTMLElement | null>): number {
+  const [width, set] = useState(0);
+  useLayoutEffect(() => {
+    const el = of.current;
+    if (!el) return;
+    const see = new ResizeObserver(() => set(el.clientWidth));
+    set(el.clientWidth);
+    see.observe(el);
+    return () => see.disconnect();
+  }, [of]);
+  return width;
+}
 
-function Head({ model, columns, first, last, label, height, marked, onFold }: HeadProps) {
+type HeadProps = { model: Model; heads: string[]; cell: number; columns: Column[]; first: number; last: number; label: number; height: number; marked?: string; onFold?: (group: string) => void };
+
+const factorWords = (f: string) => f.charAt(0).toUpperCase() + f.slice(1);
+
+/** A row for each factor that varies, with the level of each column: equal neighbours are one. */
+function Head({ model, heads, cell, columns, first, last, label, height, marked, onFold }: HeadProps) {
   const busyKey = useSyncExternalStore(model.subscribe, () => [...model.busy()].sort().join("\n"));
   const busy = new Set(busyKey.split("\n"));
+  const top = columns[0]?.group ? bandHeight : 0;
   return (
     <div role="row" aria-rowindex={1} className="sticky top-0 z-20 border-b border-rule bg-paper" style={{ height }}>
-      <span role="columnheader" aria-colindex={1} className="sticky left-0 z-10 flex items-end bg-paper pb-1.5 text-sm text-soft" style={{ width: label, height: height - 1 }}>
-        Case
+      <span role="columnheader" aria-colindex={1} aria-label="Case" className="sticky left-0 z-10 block bg-paper text-sm text-soft" style={{ width: label, height: height - 1 }}>
+        {heads.map((f, i) => (
+          <span key={f} aria-hidden="true" className="absolute right-0 left-0 flex items-center justify-end truncate pr-3" style={{ top: top + i * levelHeight, height: levelHeight }}>
+            {factorWords(f)}
+          </span>
+        ))}
       </span>
-      <Bands columns={columns} label={label} onFold={onFold} />
+      <Bands columns={columns} label={label} cell={cell} onFold={onFold} />
+      {heads.map((f, i) =>
+        merged(columns, heads.slice(0, i + 1)).map(
+          (m) =>
+            m.from <= last &&
+            m.to >= first && (
+              <span
+                key={`${f} ${m.from}`}
+                aria-hidden="true"
+                title={m.words}
+                className="absolute overflow-hidden border-l border-rule pl-1 text-sm whitespace-nowrap text-soft"
+                style={{ left: label + m.from * cell, width: (m.to - m.from + 1) * cell, top: top + i * levelHeight, height: levelHeight, lineHeight: `${levelHeight}px` }}
+              >
+                <span className="sticky inline-block max-w-full truncate align-top" style={{ left: label + 4 }}>
+                  {m.words}
+                </span>
+              </span>
+            ),
+        ),
+      )}
       {columns.slice(first, last + 1).map((c, i) => (
         <Tip key={c.key} side="bottom" words={c.members ? `${c.group}: ${c.members.map((m) => combinationLabel(m.combination)).join("; ")}` : combinationWhole(c.combination)}>
           <span
             role="columnheader"
             aria-colindex={first + i + 2}
             aria-label={c.members ? nameOf(c) : combinationWhole(c.combination)}
-            className={`absolute bottom-0 flex items-center justify-start gap-1.5 pt-2 text-sm whitespace-nowrap ${c.key === marked ? "font-medium text-ink" : "text-soft"}`}
-            style={{ left: label + (first + i) * cell, width: cell, height: height - (c.group ? bandHeight : 0), writingMode: "vertical-rl", transform: "rotate(180deg)" }}
+            className={`absolute bottom-0 flex items-end justify-center ${c.key === marked ? "border-b-2 border-ink" : ""}`}
+            style={{ left: label + (first + i) * cell, width: cell, height: Math.max(levelHeight, height - top) }}
           >
-            {busy.has(c.key) && <span className="verdict verdict-running" aria-hidden="true" />}
-            <span className="overflow-hidden text-ellipsis" style={{ maxHeight: height - 22 - (c.group ? bandHeight : 0) }}>
-              {nameOf(c)}
-            </span>
+            {busy.has(c.key) && <span className="verdict verdict-running mb-0.5" aria-hidden="true" />}
           </span>
         </Tip>
       ))}
@@ -154,8 +198,21 @@ function Head({ model, columns, first, last, label, height, marked, onFold }: He
   );
 }
 
+/** The runs of neighbours that are alike in these factors, and the words for the last of them. */
+function merged(columns: Column[], factors: string[]): { from: number; to: number; words: string }[] {
+  const out: { key: string; from: number; to: number; words: string }[] = [];
+  columns.forEach((c, i) => {
+    const levels = c.members ? [c.key] : factors.map((f) => levelOf(c.combination, f));
+    const key = [c.group, ...levels].join("\n");
+    const last = out[out.length - 1];
+    if (last?.key === key) last.to = i;
+    else out.push({ key, from: i, to: i, words: c.members ? `all ${c.members.length}` : levels[levels.length - 1]! });
+  });
+  return out;
+}
+
 /** The groups that columns are put together in, over them. One that is opened or folded stays where it is. */
-function Bands({ columns, label, onFold }: { columns: Column[]; label: number; onFold?: (group: string) => void }) {
+function Bands({ columns, label, cell, onFold }: { columns: Column[]; label: number; cell: number; onFold?: (group: string) => void }) {
   const bands: { group: string; from: number; n: number; folded: boolean }[] = [];
   columns.forEach((c, i) => {
     const last = bands[bands.length - 1];
@@ -180,9 +237,9 @@ function Bands({ columns, label, onFold }: { columns: Column[]; label: number; o
   ));
 }
 
-type LineProps = { model: Model; row: Row; number: number; top: number; label: number; columns: Column[]; first: number; last: number; end: number; current: string; openColumn: string; onOpen: (x: Crossing) => void };
+type LineProps = { model: Model; row: Row; number: number; top: number; label: number; cell: number; columns: Column[]; first: number; last: number; end: number; current: string; openColumn: string; onOpen: (x: Crossing) => void };
 
-const RowLine = memo(function RowLine({ model, row, number, top, label, columns, first, last, end, current, openColumn, onOpen }: LineProps) {
+const RowLine = memo(function RowLine({ model, row, number, top, label, cell, columns, first, last, end, current, openColumn, onOpen }: LineProps) {
   useSyncExternalStore(model.subscribe, () => row.version);
   const note = end < 0 ? "" : noteOf(row);
   return (
@@ -205,6 +262,7 @@ const RowLine = memo(function RowLine({ model, row, number, top, label, columns,
             id={`x-${number}-${first + i}`}
             column={first + i}
             left={left}
+            width={cell}
             crossing={x}
             verdict={x.verdict}
             flaky={x.flaky}
@@ -241,9 +299,9 @@ function noteOf(row: Row): string {
     .join(", ");
 }
 
-type KnotProps = { id: string; column: number; left: number; crossing: Crossing; verdict: string; flaky: boolean; recovered: boolean; running: boolean; name: string; current: boolean; open: boolean; onOpen: (x: Crossing) => void };
+type KnotProps = { id: string; column: number; left: number; width: number; crossing: Crossing; verdict: string; flaky: boolean; recovered: boolean; running: boolean; name: string; current: boolean; open: boolean; onOpen: (x: Crossing) => void };
 
-const Knot = memo(function Knot({ id, column, left, crossing, verdict, flaky, recovered, running, name, current, open, onOpen }: KnotProps) {
+const Knot = memo(function Knot({ id, column, left, width, crossing, verdict, flaky, recovered, running, name, current, open, onOpen }: KnotProps) {
   return (
     <span
       id={id}
@@ -254,7 +312,7 @@ const Knot = memo(function Knot({ id, column, left, crossing, verdict, flaky, re
       title={crossing.sentence || undefined}
       onClick={() => onOpen(crossing)}
       className={`crossing absolute bottom-0 grid cursor-pointer place-items-center hover:bg-wash ${open ? "bg-picked" : ""} ${current ? "group-focus-visible:outline-2 group-focus-visible:-outline-offset-2 group-focus-visible:outline-petrol" : ""}`}
-      style={{ left, width: cell, height: rowHeight }}
+      style={{ left, width, height: rowHeight }}
       data-verdict={flaky ? "flaky" : recovered ? "recovered" : running ? "running" : verdict}
     >
       <span className="knot">
