@@ -47,6 +47,9 @@ func (h *handlers) OpenSession(ctx context.Context, r OpenSessionRequestObject) 
 	in := sessions.Wish{Name: text(b.Name), Purpose: text(b.Purpose), Device: text(b.Device), Lineup: text(b.Lineup),
 		Build: text(b.Build), App: text(b.App), Installed: text(b.Installed), Language: text(b.Language), Cleaning: text(b.Cleaning),
 		Shared: base.Deref(b.Shared), IdleMS: base.Deref(b.IdleMs), AwayMS: base.Deref(b.AwayMs)}
+	if b.Platform != nil {
+		in.Platform = string(*b.Platform)
+	}
 	var err error
 	if a := b.Again; a != nil {
 		if in, err = h.service.AgainByHand(lasting(ctx), c, a.Run, a.Leg, a.Case, in); err != nil {

@@ -49,6 +49,27 @@ func (e DrawnMarkKind) Valid() bool {
 	}
 }
 
+// Defines values for NewSessionPlatform.
+const (
+	Android NewSessionPlatform = "android"
+	Ios     NewSessionPlatform = "ios"
+	Web     NewSessionPlatform = "web"
+)
+
+// Valid indicates whether the value is a known member of the NewSessionPlatform enum.
+func (e NewSessionPlatform) Valid() bool {
+	switch e {
+	case Android:
+		return true
+	case Ios:
+		return true
+	case Web:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SessionLogParamsAs.
 const (
 	Lines SessionLogParamsAs = "lines"
@@ -1067,12 +1088,18 @@ type NewSession struct {
 	Language *Language `json:"language,omitempty"`
 	Lineup   *string   `json:"lineup,omitempty"`
 	Name     *string   `json:"name,omitempty"`
-	Purpose  *string   `json:"purpose,omitempty"`
+
+	// Platform of the device, where none is named
+	Platform *NewSessionPlatform `json:"platform,omitempty"`
+	Purpose  *string             `json:"purpose,omitempty"`
 
 	// Report what somebody says of the device that they saw something on; the nearest one is taken
 	Report *SomebodysReport `json:"report,omitempty"`
 	Shared *bool            `json:"shared,omitempty"`
 }
+
+// NewSessionPlatform of the device, where none is named
+type NewSessionPlatform string
 
 // NewSideline defines model for NewSideline.
 type NewSideline struct {
@@ -1142,9 +1169,12 @@ type Package struct {
 	Fresh *bool `json:"fresh,omitempty"`
 
 	// Icon whether it has an icon
-	Icon        *bool     `json:"icon,omitempty"`
-	Instruments *string   `json:"instruments,omitempty"`
-	Kind        string    `json:"kind"`
+	Icon        *bool   `json:"icon,omitempty"`
+	Instruments *string `json:"instruments,omitempty"`
+	Kind        string  `json:"kind"`
+
+	// Lacks what it should have, and what stands in for that
+	Lacks       *[]string `json:"lacks,omitempty"`
 	Languages   *[]string `json:"languages,omitempty"`
 	Launch      *string   `json:"launch,omitempty"`
 	MinimumApi  *int      `json:"minimum_api,omitempty"`

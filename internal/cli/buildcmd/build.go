@@ -1,10 +1,12 @@
 package buildcmd
 
 import (
+	"archive/zip"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"os"
 	"path"
@@ -212,6 +214,13 @@ func (a *App) showBuild(b contract.Build) {
 			from(p)})
 	}
 	a.Table([]string{"  PACKAGE", "APPLICATION ID", "NEEDS", "SIZE", "SHA-256", "FILE"}, rows)
+	for _, p := range b.Packages {
+		if p.Lacks != nil {
+			for _, what := range *p.Lacks {
+				fmt.Fprintf(a.Out, "  %s: %s\n", kindName(p.Kind), what)
+			}
+		}
+	}
 }
 
 func needsText(p contract.Package) string {
@@ -284,7 +293,10 @@ func (a *App) upload(ctx context.Context, s *client.Service, path string) (contr
 		return contract.Package{}, err
 	}
 	if info.IsDir() {
-		return contract.Package{}, aFolder(path)
+		if _, err := os.Stat(filepath.Join(path, "index.html")); err != nil {
+			return contract.Package{}, aFolder(path)
+		}
+		return a.uploadFolder(ctx, s, path)
 	}
 	full, err := filepath.Abs(path)
 	if err != nil {
@@ -309,6 +321,81 @@ func (a *App) uploadInput(ctx context.Context, s *client.Service) (contract.Pack
 	return a.uploadFile(ctx, s, f, size, ui.First(a.PushName, "standard-input"), f.Name())
 }
 
+// Bounds on a folder that is handed in as a web app.
+const (
+	maxFolderFiles = 20_000
+	maxFolder      = 1 << 30 // bytes
+)
+
+// uploadFolder hands in a folder of pages, as tools build them, as one web bundle.
+func (a *App) uploadFolder(ctx context.Context, s *client.Service, dir string) (contract.Package, error) {
+	f, err := os.CreateTemp("", "yamato-push-*.zip")
+	if err != nil {
+		return contract.Package{}, err
+	}
+	defer func() { _ = f.Close(); _ = os.Remove(f.Name()) }()
+	if err := packFolder(f, dir); err != nil {
+		return contract.Package{}, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return contract.Package{}, err
+	}
+	full, err := filepath.Abs(dir)
+	if err != nil {
+		return contract.Package{}, err
+	}
+	return a.uploadFile(ctx, s, f, info.Size(), filepath.Base(full)+".zip", f.Name())
+}
+
+// packFolder zips a folder. What begins with a dot, node_modules and links to elsewhere stay behind; the same
+// files give the same bytes.
+func packFolder(w io.Writer, dir string) error {
+	z := zip.NewWriter(w)
+	files, size := 0, int64(0)
+	err := filepath.WalkDir(dir, func(name string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if name != dir && (strings.HasPrefix(e.Name(), ".") || e.Name() == "node_modules") {
+			if e.IsDir() {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		if !e.Type().IsRegular() {
+			return nil
+		}
+		info, err := e.Info()
+		if err != nil {
+			return err
+		}
+		if files, size = files+1, size+info.Size(); files > maxFolderFiles || size > maxFolder {
+			return ui.WrongCall{Title: fmt.Sprintf("%s holds more than %d files or %d MB", dir, maxFolderFiles, maxFolder>>20),
+				Hint: "name the folder that your tool builds, which holds what is served"}
+		}
+		within, err := filepath.Rel(dir, name)
+		if err != nil {
+			return err
+		}
+		to, err := z.CreateHeader(&zip.FileHeader{Name: filepath.ToSlash(within), Method: zip.Deflate})
+		if err != nil {
+			return err
+		}
+		from, err := os.Open(name)
+		if err != nil {
+			return err
+		}
+		defer from.Close()
+		_, err = io.Copy(to, from)
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("the folder %s cannot be packed: %w", dir, err)
+	}
+	return z.Close()
+}
+
 func (a *App) uploadFile(ctx context.Context, s *client.Service, f io.ReaderAt, size int64, name,
 	key string) (contract.Package, error) {
 	bar := a.bar(size, name)
@@ -327,8 +414,8 @@ func aFolder(path string) error {
 			Hint: "an .app goes into a .zip as a whole: cd " + filepath.Dir(
 				filepath.Clean(path)) + " && zip -r app.zip " + filepath.Base(path)}
 	}
-	return ui.WrongCall{Title: path + " is a folder, not a package",
-		Hint: "name the packages in it: yamato build push " + filepath.Join(path, "*.apk")}
+	return ui.WrongCall{Title: path + " is a folder, not a package, and no index.html is in it",
+		Hint: "name the packages in it: yamato build push " + filepath.Join(path, "*.apk") + "; or of a web app the folder that holds its index.html"}
 }
 
 // fetched has the service fetch a package from an address.

@@ -39,10 +39,10 @@ func (a *App) SessionCommand() *cobra.Command {
 
 // wish are the options of who asks for a device.
 type wish struct {
-	device, lineup, app, installed, language, cleaning, name, purpose, model, os, again string
-	builds                                                                              []string
-	shared, print                                                                       bool
-	idle, away                                                                          time.Duration
+	device, lineup, app, installed, language, cleaning, name, purpose, model, os, again, platform string
+	builds                                                                                        []string
+	shared, print                                                                                 bool
+	idle, away                                                                                    time.Duration
 }
 
 func (w *wish) bind(a *App, cmd *cobra.Command) {
@@ -70,6 +70,9 @@ func (w *wish) request() (contract.NewSession, error) {
 	in := contract.NewSession{Device: ui.Optional(w.device), Lineup: ui.Optional(w.lineup), App: ui.Optional(w.app),
 		Installed: ui.Optional(w.installed), Language: ui.Optional(w.language), Name: ui.Optional(w.name),
 		Purpose: ui.Optional(w.purpose), Shared: &w.shared, IdleMs: &idle, AwayMs: &away, Cleaning: ui.Optional(w.cleaning)}
+	if w.platform != "" {
+		in.Platform = new(contract.NewSessionPlatform(w.platform))
+	}
 	if w.model != "" || w.os != "" {
 		in.Report = &contract.SomebodysReport{Model: ui.Optional(w.model), Os: ui.Optional(w.os), Language: ui.Optional(w.language)}
 	}
@@ -204,6 +207,19 @@ func (a *App) ByHand(ctx context.Context, s *client.Service, files, on []string,
 		}
 		if w.model = on[0]; slices.ContainsFunc(list, func(d contract.Device) bool { return d.Name == on[0] }) {
 			w.device, w.model = on[0], ""
+		}
+	}
+	if slices.ContainsFunc(files, func(name string) bool { _, err := os.Stat(name); return err != nil }) {
+		return a.ask(ctx, s, w) // a build by name, or nothing that is there
+	}
+	b, err := buildcmd.Of(a.App).Push(ctx, s, files)
+	if err != nil {
+		return err
+	}
+	w.builds, w.app = []string{fmt.Sprintf("#%d", b.Number)}, b.App
+	for _, p := range b.Packages { // others of the same version may have been handed in before
+		if p.FileName == filepath.Base(files[0]) || p.FileName == filepath.Base(files[0])+".zip" {
+			w.platform, w.app = p.Platform, p.ApplicationId
 		}
 	}
 	return a.ask(ctx, s, w)

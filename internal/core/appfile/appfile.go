@@ -72,6 +72,7 @@ type Package struct {
 	Profile       *Profile `json:"profile,omitempty"`
 	Parts         []Part   `json:"parts,omitempty"`
 	Program       string   `json:"program,omitempty"` // name of the entry that stand-ins run, "" if none
+	Lacks         []string `json:"lacks,omitempty"`   // what it should have, and what stands in for that
 }
 
 // Part is a share of a package's size.
@@ -162,6 +163,9 @@ func readKind(r io.ReaderAt, archive *zip.Reader, directory int64) (*Package, er
 	if web != nil {
 		return readWeb(archive, web)
 	}
+	if page := startPage(archive); page != nil {
+		return readPage(archive, page)
+	}
 	return nil, unknown(archive)
 }
 
@@ -201,7 +205,7 @@ func unknown(archive *zip.Reader) error {
 			"the file looks like an Android package, but holds no AndroidManifest.xml")
 	}
 	return refuse(hintKinds, "the zip holds neither an AndroidManifest.xml, nor an .app with an Info.plist, nor a "+
-		"web app manifest")
+		"web app manifest or an index.html")
 }
 
 // parts sums up what takes how much of a package.

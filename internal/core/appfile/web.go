@@ -6,12 +6,15 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"html"
 	"net/url"
 	"path"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"yamato/internal/core/plain"
 )
 
 // The names that a web app's manifest goes by in the top folder of its bundle.
@@ -34,6 +37,7 @@ type webManifest struct {
 	Orientation string `json:"orientation"`
 	Lang        string `json:"lang"`
 	Version     string `json:"version"`
+	Lacks       string `json:"lacks"` // what was wanting where it was made of a page at an address
 	Icons       []struct {
 		Src   string `json:"src"`
 		Sizes string `json:"sizes"`
@@ -118,6 +122,9 @@ func readWeb(archive *zip.Reader, manifest *zip.File) (*Package, error) {
 	if m.Lang != "" && len(m.Lang) < 36 && isWord(strings.ReplaceAll(m.Lang, "-", "")) {
 		p.Languages = []string{m.Lang}
 	}
+	if m.Lacks != "" && p.AtAddress() {
+		p.Lacks = []string{plain.Clip(plain.Text(m.Lacks, 500), 500)}
+	}
 	largest, dir := 0, path.Dir(manifest.Name)
 	for _, i := range m.Icons[:min(len(m.Icons), 100)] {
 		entry := findEntry(archive, strings.TrimPrefix(path.Join("/", dir, path.Clean("/"+i.Src)), "/"))
@@ -128,5 +135,58 @@ func readWeb(archive *zip.Reader, manifest *zip.File) (*Package, error) {
 			p.Icon, largest = entry, n
 		}
 	}
+	return p, nil
+}
+
+// startPage finds the page that a web app without a manifest starts with: index.html at the top, or in the one
+// folder that was zipped. nil where there is none.
+func startPage(archive *zip.Reader) *zip.File {
+	var found *zip.File
+	tops := map[string]bool{}
+	for _, f := range archive.File {
+		top, rest, nested := strings.Cut(f.Name, "/")
+		if top == "__MACOSX" {
+			continue
+		}
+		tops[top] = true
+		switch {
+		case f.Name == "index.html":
+			return f
+		case nested && rest == "index.html":
+			found = f
+		}
+	}
+	if len(tops) != 1 {
+		return nil
+	}
+	return found
+}
+
+var pageTitle = regexp.MustCompile(`(?is)<title[^>]*>(.{0,1000}?)</title>`)
+
+// maxPage bounds the page that is looked into for its title, in bytes.
+const maxPage = 4 << 20
+
+// readPage reads a web app that has no manifest: a folder of pages, as tools build them.
+func readPage(archive *zip.Reader, start *zip.File) (*Package, error) {
+	page, err := readEntry(start, maxPage)
+	if err != nil {
+		return nil, err
+	}
+	name := strings.Trim(path.Dir(start.Name), "./")
+	if m := pageTitle.FindSubmatch(page); m != nil {
+		name = first(strings.Join(strings.Fields(html.UnescapeString(strings.ToValidUTF8(string(m[1]), ""))), " "), name)
+	}
+	if name == "" {
+		name = "Web app"
+	}
+	p := &Package{Kind: Web, Platform: "web", Permissions: []string{}, Launch: "/", VersionName: contentVersion(archive),
+		Lacks: []string{"it has no web app manifest: it is called as its page's title, its id is made of that, its version " +
+			"of what it holds, and it has no icon; put a manifest.webmanifest beside its index.html"}}
+	if p.Name, err = text("title", plain.Clip(name, 200), 255); err != nil {
+		return nil, err
+	}
+	p.ApplicationID = first(strings.Trim(notOfID.ReplaceAllString(strings.ToLower(p.Name), "-"), "-"), "web-app")
+	p.VersionCode = p.VersionName
 	return p, nil
 }

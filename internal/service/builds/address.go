@@ -13,9 +13,11 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/net/html"
 	"golang.org/x/net/html/atom"
@@ -29,6 +31,7 @@ import (
 
 // Bounds on what is read at an address.
 const (
+	pageTime    = 30 * time.Second
 	maxPage     = 8 << 20
 	maxManifest = 4 << 20
 	maxAppIcon  = 1 << 20
@@ -46,7 +49,11 @@ func isPage(answer *http.Response) bool {
 
 // atAddress makes a package of the web app whose start page was answered.
 func atAddress(ctx context.Context, from *http.Client, answer *http.Response) (name string, data []byte, err error) {
+	end := time.AfterFunc(pageTime, func() { _ = answer.Body.Close() })
 	page, err := bounded(answer.Body, maxPage, "the page")
+	if !end.Stop() {
+		return "", nil, fmt.Errorf("the page did not end within %s", pageTime)
+	}
 	if err != nil {
 		return "", nil, err
 	}
@@ -54,7 +61,9 @@ func atAddress(ctx context.Context, from *http.Client, answer *http.Response) (n
 	link, title := heads(page)
 	m := map[string]any{}
 	where := at
-	if link != "" {
+	if link == "" {
+		m["lacks"] = "its page names no web app manifest: it is called as the page's title, its id is made of its address, and it has no icon"
+	} else {
 		if where, err = at.Parse(link); err != nil {
 			return "", nil, fmt.Errorf("the page names a manifest at %q, which is no address", base.Short(link, 200))
 		}
@@ -79,7 +88,10 @@ func atAddress(ctx context.Context, from *http.Client, answer *http.Response) (n
 	start.Fragment, start.User = "", nil
 	m["start_url"] = start.String()
 	if id, ok := m["id"].(string); !ok || strings.Trim(id, "/") == "" {
-		m["id"] = start.Host
+		m["id"] = start.Host + strings.TrimSuffix(path.Dir(path.Join("/", start.Path, "-")), "/") // another path is another app
+		if path.Ext(start.Path) != "" {
+			m["id"] = start.Host + strings.TrimSuffix(path.Dir(start.Path), "/")
+		}
 	} else if u, err := url.Parse(id); err == nil && u.Host != "" {
 		m["id"] = u.Host + u.Path
 	}

@@ -4,6 +4,7 @@
 package sessions
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -53,6 +54,7 @@ type Wish struct {
 	Name, Purpose      string
 	Device, Lineup     string
 	Build, App         string // a build to install first
+	Platform           string // of the device, where none is named
 	Installed          string // or an app that is there already
 	Language, Cleaning string
 	Shared             bool
@@ -196,6 +198,13 @@ func (s *Part) choose(ctx context.Context, c base.Caller, in Wish, n *kept.Sessi
 			return d.Kind != in.Class.Kind || d.Model != in.Class.Model || d.Platform != in.Class.Platform || d.OS != in.Class.OS
 		})
 	}
+	if in.Platform != "" {
+		all = slices.DeleteFunc(all, func(d matrix.Candidate) bool { return d.Platform != in.Platform })
+	}
+	// One that is free and virtual is had first: a phone is left to whom nothing else will do.
+	slices.SortStableFunc(all, func(a, b matrix.Candidate) int {
+		return cmp.Or(states[a.State]-states[b.State], hard[a.Kind]-hard[b.Kind])
+	})
 	why := ""
 	all = slices.DeleteFunc(all, func(d matrix.Candidate) bool {
 		w, _ := cannot(d, c.Name, now)
@@ -250,6 +259,9 @@ func (s *Part) fitting(n *kept.Session, b store.Build, devices []matrix.Candidat
 
 // states tells which devices are had sooner, by their states.
 var states = map[string]int{"idle": 0, "halted": 1, "booting": 2, "resetting": 3, "leased": 4}
+
+// hard tells which kinds of devices there are fewer of.
+var hard = map[string]int{fleet.Real: 1}
 
 // first is the device that is likely to be had first.
 func first(devices []matrix.Candidate) matrix.Candidate {

@@ -30,7 +30,7 @@ func Package(p store.Package) contract.Package {
 		TargetApi: base.Stated(f.TargetAPI), Abis: base.Listed(f.ABIs), Launch: base.Stated(f.Launch),
 		Instruments: base.Stated(f.Instruments), Debuggable: base.Stated(f.Debuggable), Needs: base.Listed(f.Needs),
 		Forms: base.Listed(f.Forms), Languages: base.Listed(f.Languages), Rotation: base.Stated(f.Rotation),
-		Icon: base.Stated(f.Icon != "")}
+		Icon: base.Stated(f.Icon != ""), Lacks: base.Listed(f.Lacks)}
 	if g := f.Signing; g != nil {
 		out.Signing = &contract.Signing{Schemes: g.Schemes, Subject: g.Subject, Fingerprint: g.Fingerprint,
 			Expires: g.Expires}

@@ -66,6 +66,9 @@ func OpenBundle(file, launch string) (*Bundle, error) {
 			top, found = dir, e
 		}
 	}
+	if found == nil {
+		top = folderOf(z.File)
+	}
 	for _, e := range z.File {
 		if name, ok := strings.CutPrefix(e.Name, top); ok && !strings.HasSuffix(name, "/") {
 			b.entries[path.Clean("/"+name)] = e // what stands above the top is below it: /../x is /x
@@ -88,6 +91,22 @@ func OpenBundle(file, launch string) (*Bundle, error) {
 			f.Close())
 	}
 	return b, nil
+}
+
+// folderOf is the one folder that everything lies in where there is no manifest, "" where there is none.
+func folderOf(files []*zip.File) string {
+	top := ""
+	for _, e := range files {
+		dir, _, nested := strings.Cut(e.Name, "/")
+		if dir == "__MACOSX" {
+			continue
+		}
+		if !nested || top != "" && top != dir+"/" {
+			return ""
+		}
+		top = dir + "/"
+	}
+	return top
 }
 
 func read(e *zip.File, most int64) ([]byte, error) {
