@@ -45,9 +45,9 @@ func TestWhatSaysTheSameIsOneCauseWhateverItsFigures(t *testing.T) {
 func TestWhatTheCombinationsOfACauseShareIsSaid(t *testing.T) {
 	place := fleetOf()
 	for want, legs := range map[string][]int64{
-		"in all 4 combinations": {1, 2, 3, 4},
-		"in 2 of 4 combinations: Android, Kaede 7; Android, Kaede Mini":                                       {1, 2}, // of four, chance does as well
-		"in 1 of 4 combinations: Android, Kaede 7":                                                            {1},
+		"in all 4 combinations":                       {1, 2, 3, 4},
+		"in 2 of 4 combinations: Kaede 7; Kaede Mini": {1, 2}, // of four, chance does as well
+		"in 1 of 4 combinations: Kaede 7":             {1},
 		"in 3 of 4 combinations; nothing that they share tells them from the others better than chance would": {1, 2, 4},
 	} {
 		var met []Met

@@ -298,6 +298,15 @@ func shared(legs map[string]int64, cases map[[2]string]bool, place map[int64]Pla
 	return of, words + "; nothing that they share tells them from the others better than chance would"
 }
 
+// implied tells whether the model says already what a level of the platform or the kind of device is.
+func implied(places []Place, p Place, f int) bool {
+	m := slices.IndexFunc(p, func(l Level) bool { return l.Factor == "model" })
+	if m < 0 || p[f].Factor != "platform" && p[f].Factor != "kind" {
+		return false
+	}
+	return !slices.ContainsFunc(places, func(o Place) bool { return o[m].Value == p[m].Value && o[f].Value != p[f].Value })
+}
+
 // label names a combination by the levels in which combinations differ.
 func label(places []Place, p Place) string {
 	var words []string
@@ -309,7 +318,7 @@ func label(places []Place, p Place) string {
 				differ.add(i)
 			}
 		}
-		if p[f].Words == "" || differ.count() == len(places) || told[differ.key()] {
+		if p[f].Words == "" || differ.count() == len(places) || told[differ.key()] || implied(places, p, f) {
 			continue // the same in all, or told by another factor
 		}
 		told[differ.key()] = true

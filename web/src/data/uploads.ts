@@ -39,7 +39,7 @@ export function forgetUploads() {
   for (const l of listeners) l();
 }
 
-/** Sends packages, and gathers those of one version into one build. */
+/** Sends packages, and gathers those of one version into one build. It gives the builds that came of them. */
 export const handIn = (files: File[]) => takeIn(files.map((f) => ({ name: f.name, size: f.size, state: "sending", get: (id) => send(id, f) })));
 
 /** Has the service fetch packages, and gathers those of one version into one build. */
@@ -48,7 +48,7 @@ export const fetchFrom = (addresses: string[]) =>
 
 type Source = Pick<Upload, "name" | "size" | "state"> & { get: (id: number) => Promise<Package | undefined> };
 
-async function takeIn(sources: Source[]) {
+async function takeIn(sources: Source[]): Promise<Build[]> {
   const mine = sources.map(({ name, size, state }): Upload => ({ id: ++last, name, size, sent: 0, state }));
   list = [...list, ...mine];
   for (const l of listeners) l();
@@ -68,15 +68,18 @@ async function takeIn(sources: Source[]) {
     const version = [p.name || p.application_id, p.version_name, p.version_code].join("\n");
     versions.set(version, [...(versions.get(version) ?? []), { id: mine[i]!.id, package: p }]);
   });
+  const made: Build[] = [];
   for (const group of versions.values()) {
     try {
       const build = await post<Build>(inProject("builds"), { packages: [...new Set(group.map((g) => g.package.digest))] });
+      made.push(build);
       for (const g of group) change(g.id, { state: "in", build });
     } catch (e) {
       for (const g of group) change(g.id, { state: "refused", trouble: asProblem(e) });
     }
   }
   outdated("builds");
+  return made;
 }
 
 /** The answer tells how far it is, as server-sent events. */

@@ -1,11 +1,11 @@
 import { DropdownMenu, Tabs } from "radix-ui";
 import { useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { get, inProject, outdated, patch, post, put, useGet, type Build, type Device, type SeenFault, type Session, type SessionEntry } from "../data/api";
+import { inProject, outdated, patch, post, put, useGet, type Build, type Device, type SeenFault, type Session, type SessionEntry } from "../data/api";
 import { useTitle } from "../data/live";
 import { clock, LogBook, SessionLink, useShown, type Answer, type Box, type Card, type Node, type Order, type Shown, type TreeOf } from "../data/session";
 import { at, lasting, plural } from "../data/time";
-import { handIn } from "../data/uploads";
+import { fetchFrom, handIn } from "../data/uploads";
 import { CheckTab } from "../parts/checklist";
 import { DeviceLog } from "../parts/device-log";
 import { MenuItem } from "../parts/frame";
@@ -70,10 +70,10 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
 
   // What is dropped on this page is for this device.
   useEffect(() => {
-    const built = () =>
-      void get<{ items: Build[] }>(inProject("builds?limit=1")).then(({ items: [b] }) => {
-        if (b) void link.order({ do: "install", name: `#${b.number}`, app: b.app });
-      });
+    const built = (e: Event) => {
+      const b = (e as CustomEvent<Build[]>).detail[0]; // what was dropped, and nothing else
+      if (b) void link.order({ do: "install", name: `#${b.number}`, app: b.app });
+    };
     window.addEventListener("yamato.handed-in", built);
     return () => window.removeEventListener("yamato.handed-in", built);
   }, [link]);
@@ -146,7 +146,11 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
       <Notices shown={shown} link={link} />
       {entries.data && open && <TimeLine entries={entries.data} until={st.began_ms} />}
       <div className="flex min-h-0 flex-1 gap-4">
-        {log ? (
+        {open && st.apps.length === 0 ? (
+          <div className="flex w-[30%] min-w-0 flex-none flex-col overflow-auto">
+            <ToPutOn device={view?.device ?? ""} mine={mine} act={act} />
+          </div>
+        ) : log ? (
           <div className="flex w-[30%] min-w-0 flex-none flex-col">
             <DeviceLog book={link.log} app={st?.front} download={inProject(`sessions/${s.number}/log`)} />
           </div>
@@ -220,6 +224,87 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
         />
       </Modal>
     </div>
+  );
+}
+
+/** The kinds of package that a device takes, by its platform and kind. */
+const takes = (d: Device): string => (d.platform === "android" ? "android_package" : d.platform === "web" ? "web_bundle" : d.kind === "real" ? "ios_device" : "ios_simulator");
+
+/** What could be put on a device that has no app yet: the builds that fit, a package, an address. */
+function ToPutOn({ device, mine, act }: { device: string; mine: boolean; act: (o: Order) => Promise<Answer> }) {
+  const one = useGet<Device>(`devices/${device}`, { enabled: device !== "" });
+  const builds = useGet<{ items: Build[] }>("builds?limit=100");
+  const [address, setAddress] = useState("");
+  const [busy, setBusy] = useState("");
+  const [trouble, setTrouble] = useState<unknown>();
+  const kind = one.data && takes(one.data);
+  const fit = (builds.data?.items ?? []).filter((b) => !b.removed_at && b.packages.some((p) => p.kind === kind));
+  const install = (b: Build | undefined) => {
+    if (!b) return Promise.resolve();
+    setBusy(`Installing ${b.app} ${b.version_name}…`);
+    return act({ do: "install", name: `#${b.number}`, app: b.app }).finally(() => setBusy(""));
+  };
+  const bring = (words: string, made: Promise<Build[]>) => {
+    setTrouble(undefined);
+    setBusy(words);
+    void made
+      .then(async ([b]) => void (await install(b)))
+      .catch(setTrouble)
+      .finally(() => setBusy(""));
+  };
+  return (
+    <section aria-label="What to put on it" className="space-y-4 pr-1 pb-3">
+      <div>
+        <h2 className="border-b border-strong pb-1">Put an app on it</h2>
+        {builds.isPending || one.isPending ? <Waiting what="the builds" /> : null}
+        {kind && builds.data && fit.length === 0 && <p className="pt-2 text-soft">No build has a package for {one.data.platform === "web" ? "handsets" : `this ${one.data.kind === "real" ? "phone" : one.data.kind}`} yet. Drop one anywhere on this page, or bring it below.</p>}
+        <ul>
+          {fit.slice(0, 12).map((b) => (
+            <li key={`${b.app}/${b.number}`} className="flex items-center gap-2 border-b border-rule py-1.5">
+              <span className="min-w-0 flex-1 truncate">
+                <b className="font-medium">{b.app}</b> {b.version_name} <span className="text-soft">({b.version_code})</span>
+              </span>
+              <button className="button h-6 px-2" disabled={!mine || busy !== ""} aria-label={`Install ${b.app} ${b.version_name}`} onClick={() => void install(b)}>
+                Install
+              </button>
+            </li>
+          ))}
+        </ul>
+        {fit.length > 12 && <p className="pt-1 text-sm text-soft">{plural(fit.length - 12, "older build")} under Apps.</p>}
+      </div>
+      <div className="space-y-1.5">
+        <h2>Or bring one</h2>
+        <label className="button relative h-7">
+          Choose a package…
+          <input
+            type="file"
+            className="sr-only"
+            disabled={!mine || busy !== ""}
+            onChange={(e) => {
+              const files = [...(e.target.files ?? [])];
+              e.target.value = "";
+              if (files.length > 0) bring("Handing it in…", handIn(files));
+            }}
+          />
+        </label>
+        <form
+          className="flex gap-1.5"
+          onSubmit={(e) => {
+            e.preventDefault();
+            bring("The service fetches it…", fetchFrom([address]));
+          }}
+        >
+          <input aria-label="Address" className="field min-w-0 flex-1" type="url" value={address} onChange={(e) => setAddress(e.target.value)} placeholder={one.data?.platform === "web" ? "https://board.sorane.example/" : "https://…/app.apk"} />
+          <button className="button" disabled={!mine || !address || busy !== ""}>
+            Fetch
+          </button>
+        </form>
+        <p role="status" className="min-h-5 text-sm text-soft">
+          {busy}
+        </p>
+        {trouble !== undefined && <Trouble of={trouble} />}
+      </div>
+    </section>
   );
 }
 
@@ -670,8 +755,7 @@ function Apps({ shown, act }: { shown: Shown; act: (o: Order) => Promise<Answer>
               if (files.length === 0) return;
               setBusy("Handing it in…");
               void handIn(files)
-                .then(() => builds.refetch())
-                .then((r) => install(r.data?.items[0]))
+                .then(([b]) => install(b))
                 .finally(() => setBusy(""));
             }}
           />

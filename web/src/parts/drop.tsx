@@ -1,6 +1,7 @@
 import { useEffect, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
 import { handIn } from "../data/uploads";
+import type { Build } from "../data/api";
 
 /** Takes packages that are dropped anywhere, and shows what becomes of them. */
 export function DropZone() {
@@ -27,7 +28,7 @@ export function DropZone() {
       if (list.length === 0) return;
       e.preventDefault();
       const inHand = /^\/by-hand\/\d+$/.test(pathname); // it is installed on that device
-      void handIn(list).then(() => inHand && window.dispatchEvent(new Event("yamato.handed-in")));
+      void handIn(list).then((builds) => inHand && window.dispatchEvent(new CustomEvent<Build[]>("yamato.handed-in", { detail: builds })));
       if (!inHand && pathname !== "/builds") void navigate("/builds");
     };
     window.addEventListener("dragenter", enter);
