@@ -47,8 +47,16 @@ export const levelWords = (l: Level) => l.words ?? `${l.factor} ${l.value}`;
 export function levelOf(c: Combination, factor: string): string {
   const given = c.levels.find((l) => l.factor === factor);
   if (given) return levelWords(given);
-  const own: Record<string, string> = { device: classLabel(c), platform: platformName(c.platform), kind: c.kind, model: c.model, os: `${platformName(c.platform)} ${c.os}` };
+  const own: Record<string, string> = { device: classLabel(c), platform: platformName(c.platform), kind: c.kind, model: c.model, os: `${platformName(c.platform)} ${c.os}`, system: `${platformName(c.platform)} ${c.os}${c.kind === "real" ? ", real" : ""}` };
   return own[factor] ?? "";
+}
+
+/** The same where the factor's name stands beside it: "100%" for "text at 100%". */
+export function levelShort(c: Combination, factor: string): string {
+  const given = c.levels.find((l) => l.factor === factor);
+  if (!given) return levelOf(c, factor);
+  const words = levelWords(given);
+  return words.startsWith("text at ") ? words.slice(8) : words.startsWith(`${factor} `) ? words.slice(factor.length + 1) : words;
 }
 export const combinationWhole = (c: Combination) => (c.kind === "real" ? combinationLabel(c) : `${combinationLabel(c)}, ${c.kind}`);
 
@@ -143,9 +151,9 @@ export class Weave {
   /** The factors whose levels stand over the columns, a row each: by which they are put together, what devices
    * they are, and the levels that the run varies. What is the same for all is not told. */
   heads(): string[] {
-    const list = ["device", ...(this.all[0]?.combination.levels.map((l) => l.factor) ?? [])];
+    const list = ["model", "system", ...(this.all[0]?.combination.levels.map((l) => l.factor) ?? [])];
     const own = list.filter((f) => f !== this.by && new Set(this.all.map((c) => levelOf(c.combination, f))).size > 1);
-    return own.length > 0 || this.by ? own : ["device"];
+    return own.length > 0 || this.by ? own : ["model", "system"];
   }
 
   /** What stands where a row and a column cross: of a folded group, what wants attention most. */
@@ -265,7 +273,7 @@ export class Weave {
       const x = paths.get(a)!;
       const y = paths.get(b)!;
       const i = x.findIndex((p, n) => p !== y[n]);
-      return i < 0 ? 0 : (heavy.get(y[i]!) ?? 0) - (heavy.get(x[i]!) ?? 0) || (i === 0 && heads[0] === "device" ? order(a, b) : 0) || x[i]!.localeCompare(y[i]!);
+      return i < 0 ? 0 : (heavy.get(y[i]!) ?? 0) - (heavy.get(x[i]!) ?? 0) || (i === 0 && heads[0] === "model" ? order(a, b) : 0) || x[i]!.localeCompare(y[i]!);
     };
     const order = (a: Column, b: Column) =>
       platforms.indexOf(a.combination.platform) - platforms.indexOf(b.combination.platform) ||

@@ -1,6 +1,6 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { memo, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState, useSyncExternalStore, type KeyboardEvent, type RefObject } from "react";
-import { combinationLabel, combinationWhole, levelOf, type Column, type Crossing, type Row, type Weave as Model } from "../data/weave";
+import { combinationLabel, combinationWhole, levelOf, levelShort, type Column, type Crossing, type Row, type Weave as Model } from "../data/weave";
 import { Tip } from "./plain";
 import { Shape, verdictWords } from "./verdict";
 
@@ -21,7 +21,7 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
   const box = useRef<HTMLDivElement>(null);
   useSyncExternalStore(model.subscribe, () => model.version);
   const { rows, columns } = model;
-  const label = narrow ? 180 : 300;
+  const label = narrow ? 180 : 270;
   const grouped = !!columns[0]?.group;
   const heads = useMemo(() => (columns.length > 0 ? model.heads() : []), [model, columns]);
   const head = (grouped ? bandHeight : 0) + heads.length * levelHeight + 6;
@@ -174,9 +174,7 @@ function Head({ model, heads, cell, columns, first, last, label, height, marked,
                 className="absolute overflow-hidden border-l border-rule pl-1 text-sm whitespace-nowrap text-soft"
                 style={{ left: label + m.from * cell, width: (m.to - m.from + 1) * cell, top: top + i * levelHeight, height: levelHeight, lineHeight: `${levelHeight}px` }}
               >
-                <span className="sticky inline-block max-w-full truncate align-top" style={{ left: label + 4 }}>
-                  {m.words}
-                </span>
+                <span className="block truncate">{m.words}</span>
               </span>
             ),
         ),
@@ -206,7 +204,7 @@ function merged(columns: Column[], factors: string[]): { from: number; to: numbe
     const key = [c.group, ...levels].join("\n");
     const last = out[out.length - 1];
     if (last?.key === key) last.to = i;
-    else out.push({ key, from: i, to: i, words: c.members ? `all ${c.members.length}` : levels[levels.length - 1]! });
+    else out.push({ key, from: i, to: i, words: c.members ? `all ${c.members.length}` : levelShort(c.combination, factors[factors.length - 1]!) });
   });
   return out;
 }
