@@ -56,21 +56,23 @@ func (r Rect) Intersect(o Rect) Rect {
 // Text is what is written on it; Value is what a field holds. Children are painted
 // after it, in order.
 type Node struct {
-	Role     string  `json:"role"`
-	ID       string  `json:"id,omitempty"`
-	Name     string  `json:"name,omitempty"`
-	Text     string  `json:"text,omitempty"`
-	Value    string  `json:"value,omitempty"`
-	Bounds   Rect    `json:"bounds"`
-	Visible  Rect    `json:"visible"` // the part of Bounds that is on the screen and not clipped away
-	Disabled bool    `json:"disabled,omitempty"`
-	Focused  bool    `json:"focused,omitempty"`
-	Selected bool    `json:"selected,omitempty"`
-	Checked  string  `json:"checked,omitempty"` // "true", "false" or "mixed", for roles that can be checked
-	Busy     bool    `json:"busy,omitempty"`
-	Opaque   bool    `json:"opaque,omitempty"` // nothing under it can be seen
-	Partly   bool    `json:"partly,omitempty"` // something lies over a part of it that the tree need not have
-	Touch    bool    `json:"touch,omitempty"`  // it takes the touches that meet it
+	Role     string `json:"role"`
+	ID       string `json:"id,omitempty"`
+	Name     string `json:"name,omitempty"`
+	Text     string `json:"text,omitempty"`
+	Value    string `json:"value,omitempty"`
+	Bounds   Rect   `json:"bounds"`
+	Visible  Rect   `json:"visible"` // the part of Bounds that is on the screen and not clipped away
+	Disabled bool   `json:"disabled,omitempty"`
+	Focused  bool   `json:"focused,omitempty"`
+	Selected bool   `json:"selected,omitempty"`
+	Checked  string `json:"checked,omitempty"` // "true", "false" or "mixed", for roles that can be checked
+	Busy     bool   `json:"busy,omitempty"`
+	Opaque   bool   `json:"opaque,omitempty"` // nothing under it can be seen
+	Partly   bool   `json:"partly,omitempty"` // something lies over a part of it that the tree need not have
+	Touch    bool   `json:"touch,omitempty"`  // it takes the touches that meet it
+	// Unsure says why a person may see n otherwise than is told here, "" where nothing speaks for that.
+	Unsure   string  `json:"unsure,omitempty"`
 	Children []*Node `json:"children,omitempty"`
 }
 

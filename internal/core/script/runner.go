@@ -117,7 +117,7 @@ func (r *runner) step(st Statement) *stop {
 	}
 	b := st.base()
 	at := r.device.Now()
-	r.note, r.doubted = "", ""
+	r.note, r.doubted, r.found = "", "", nil
 	clear(r.looked)
 	// What actions do stands after the step that calls them.
 	place := len(r.steps)
@@ -125,6 +125,11 @@ func (r *runner) step(st Statement) *stop {
 		AtMS: (at - r.first).Milliseconds()})
 	stopped := st.run(r)
 	r.ran++
+	if why := unsure(r.found); why != "" && stopped == nil {
+		r.note = joinWords(r.note, "not sure: "+why)
+	} else if why != "" {
+		stopped.failure.Actual = joinWords(stopped.failure.Actual, "not sure: "+why)
+	}
 	if ran := r.device.Now() - r.limitFrom; stopped == nil && (ran >= r.o.CaseLimit || r.ran >= maxRan) {
 		stopped = r.stop(st, OutOfTime, r.endInTime(), fmt.Sprintf("it has run for %s, %d steps", short(ran), r.ran))
 		r.keepFailure(stopped, nil)
@@ -147,6 +152,16 @@ func (r *runner) step(st Statement) *stop {
 		}
 	}
 	return stopped
+}
+
+// unsure says of what a step rests on why a person may see it otherwise, "" where nothing speaks for that.
+func unsure(nodes []*screen.Node) string {
+	for _, n := range nodes {
+		if n.Unsure != "" {
+			return screen.Describe(n) + ": " + n.Unsure
+		}
+	}
+	return ""
 }
 
 // callOf is the action that a statement calls.

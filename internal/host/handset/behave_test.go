@@ -295,3 +295,20 @@ func TestSilenceIsCountedInTheAppsOwnTime(t *testing.T) {
 	require.Equal(t, 3*time.Second, delays{1: time.Second, 3: 3 * time.Second}.since(before), "one that was started since")
 	require.Zero(t, delays{}.since(before), "where the kernel counts nothing, the wall's clock counts")
 }
+
+func TestWhatAPersonMaySeeOtherwiseIsSaidToBeUnsure(t *testing.T) {
+	t.Parallel()
+	d := kaede(t)
+	opened(t, d, pagesOf(t, map[string]string{"index": `<canvas id=c width=80 height=40 aria-label="Tide 2.1 m"></canvas><p id=faint style="opacity:.3">Faint</p><p id=plain>Plain</p>
+		<div style="position:relative"><p id=half>Half</p><i style="position:absolute;inset:0;background:rgba(0,0,0,.4)"></i></div>`}))
+	r := runAll(t, d, "suite \"s\"\ncase \"c\"\nexpect \"Tide 2.1 m\"\nexpect #faint\nexpect #plain\nexpect #half\nend\n")["c"]
+	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
+	notes := map[string]string{}
+	for _, s := range r.Steps {
+		notes[s.Text] = s.Note
+	}
+	require.Contains(t, notes[`expect "Tide 2.1 m"`], "not sure: img #c")
+	require.Contains(t, notes["expect #faint"], "faint")
+	require.Empty(t, notes["expect #plain"])
+	require.Contains(t, notes["expect #half"], "half clear")
+}

@@ -146,6 +146,12 @@ func told(raw json.RawMessage) (r row, err error) {
 		&v.Y, &v.W, &v.H, &flags, &n.Checked, &r.frame, &in.X, &in.Y, &in.W, &in.H})
 	n.Disabled, n.Focused, n.Selected, n.Busy = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0
 	n.Opaque, n.Touch, n.Partly = flags&16 != 0, flags&32 != 0, flags&64 != 0
+	switch {
+	case flags&128 != 0:
+		n.Unsure = "what is on it is drawn, and known only by what the app tells of it"
+	case flags&256 != 0:
+		n.Unsure = "it is faint, or something half clear lies over it"
+	}
 	for _, s := range []*string{&n.Role, &n.ID, &n.Name, &n.Text, &n.Value} {
 		*s = plain.Text(*s, 8000)
 	}

@@ -58,7 +58,9 @@ func rested(t *testing.T, ctx context.Context, d *Device) *screen.Tree {
 		}
 		require.NoError(t, d.AwaitChange(ctx, tree.Revision, d.Now()+160*time.Millisecond))
 	}
-	require.Fail(t, "it never comes to rest")
+	tree, err := d.Tree(ctx)
+	require.NoError(t, err)
+	require.Fail(t, "it never comes to rest", "busy %v, waits for %v", tree.Busy, tree.Awaits)
 	return nil
 }
 

@@ -188,6 +188,8 @@ function markerOf(el, style, doc) {
 
 // faintest is the opacity at and below which nobody sees a thing.
 const faintest = 0.1;
+// faintly is the opacity below which some may not.
+const faintly = 0.4;
 const transparent = (colour) => colour === 'transparent' || /^rgba\(.*, 0(\.0\d*)?\)$/.test(colour);
 const solid = (colour) => /^rgb\(/.test(colour) || /^color\([^/]*\)$/.test(colour) || /^(ok)?l(ab|ch)\([^/]*\)$/.test(colour);
 

@@ -129,7 +129,7 @@ function facts(el, tag, attributes) {
     // What is kept from assistive technology is seen by people: it is what its tag says.
     if ((role === '' || role === 'none') && !quiet) role = byTag[tag] || (tag === 'INPUT' && inputs[el.type]) || '';
     if (plain.has(role) && stated === '') role = '';
-    else name = cut(fold(plainSigns(el.computedName || '')));
+    if (role !== '' || attributes && el.hasAttribute('aria-label')) name = cut(fold(plainSigns(el.computedName || '')));
   } else {
     wants = true;
     role = stated || (tag === 'INPUT' ? inputs[el.type] || 'textbox' : tag === 'SELECT' ? 'combobox' : byTag[tag] || '');
@@ -180,7 +180,7 @@ function still(el, doc) {
   if (tag === 'INPUT' && (el.type === 'button' || el.type === 'submit' || el.type === 'reset')) text = fold(el.value) || (el.type === 'button' ? '' : f.name);
   if (tag === 'OPTION' && text === '') text = fold(el.label);
   const one = !leaf && !k.frame && k.inside.length > 0 && own !== '' && phrasing(el, doc);
-  k.end = k.whole || one || k.editable || leaf && k.inside.length > 0 && whole(el, doc, text);
+  k.end = k.whole || one || leaf && k.inside.length > 0 && whole(el, doc, text);
   k.paints = k.paints || text !== '' || k.end && k.inside.length > 0 && paints(el, doc);
   k.says = own !== '' || leaf || one || role !== '';
   k.text = k.editable ? '' : cut(text);
@@ -212,8 +212,11 @@ function readStyle(k, el, tag, style) {
   k.fixed = style.position === 'fixed';
   k.paints = style.backgroundImage !== 'none' || !transparent(style.backgroundColor) || style.boxShadow !== 'none' ||
     /^(IMG|VIDEO|AUDIO|CANVAS|svg|INPUT|SELECT|TEXTAREA|METER|PROGRESS|IFRAME|FRAME|OBJECT|EMBED|HR|text)$/.test(tag) || bordered(style) || style.outlineStyle !== 'none' && parseFloat(style.outlineWidth) > 0;
+  if (shapes.has(tag)) k.paints = style.fill !== 'none' && !transparent(style.fill) || style.stroke !== 'none' || tag === 'use' || tag === 'image';
+  if (tag === 'g') k.paints = el.querySelector('rect,circle,ellipse,path,line,polyline,polygon,use,image,text') !== null;
   k.hides = style.visibility !== 'visible'; // its own; what is in it may be seen
   k.clear = clarity(style); // what is in it is as faint
+  if (el.ownerSVGElement) for (let e = el.parentElement; e && e.tagName !== 'svg'; e = e.parentElement) k.clear *= clarity(getComputedStyle(e));
   k.veiled = style.contentVisibility === 'hidden';
   k.closed = tag === 'DETAILS' && !el.open;
   k.cuts = style.clipPath !== 'none' || style.clip !== 'auto' && style.position === 'absolute';
@@ -232,6 +235,7 @@ function readStyle(k, el, tag, style) {
   // The ways to keep words from eyes and leave them to other senses: nobody reads what has no room.
   k.gone = k.clear <= faintest || (k.cuts || k.ox && (k.style.position === 'absolute' || k.style.position === 'fixed')) && roomless(k, el);
 }
+const shapes = new Set(['rect', 'circle', 'ellipse', 'path', 'line', 'polyline', 'polygon', 'use', 'image']);
 const bordered = (s) => s.borderTopStyle !== 'none' && parseFloat(s.borderTopWidth) > 0 || s.borderBottomStyle !== 'none' && parseFloat(s.borderBottomWidth) > 0 ||
   s.borderLeftStyle !== 'none' && parseFloat(s.borderLeftWidth) > 0 || s.borderRightStyle !== 'none' && parseFloat(s.borderRightWidth) > 0;
 function roomless(k, el) {
@@ -256,7 +260,7 @@ function whole(el, doc, text) {
   if (el.shadowRoot) return false;
   let parts = 0;
   for (const c of el.querySelectorAll('*')) {
-    if (c.id !== '' || c.shadowRoot || c.tagName === 'IFRAME' || c.tagName === 'SLOT' || c.hasAttribute('role')) return false;
+    if (c.id !== '' || c.shadowRoot || /^(IFRAME|SLOT|BUTTON|A|INPUT|SELECT|TEXTAREA)$/.test(c.tagName) || c.hasAttribute('role')) return false;
     const k = still(c, doc);
     if (k.skip || k.none || !k.text) continue;
     if (k.text !== text) parts++;
@@ -345,6 +349,8 @@ function look() {
   readRules();
   counted = new Map();
   const out = [], boxes = [], shown = [], own = [];
+  const standins = new Set(); // what fields are drawn by that are not drawn themselves: it covers none of them
+  const elements = globalThis.yamatoElements = []; // what each row tells of
   // A page that does not fit itself to the screen is laid out wider, and zoomed out.
   const port = visualViewport, zoom = port.scale, width = port.width, height = port.height;
   let busy = document.readyState === 'loading', painted = 0;
@@ -378,7 +384,7 @@ function look() {
     if (x < width && y < height && x + w > 0 && y + h > 0 && w > 0 && h > 0 && !k.contents && seen) boxes.push([x, y, x + w, y + h, 0, k.through]);
     if (k.item && seen && w > 0) {
       const em = parseFloat(k.style.fontSize) || 16, inner = k.style.listStylePosition === 'inside' ? 0 : 1.6 * em;
-      row(depth, '', '', '', k.item, '', x - inner, y, 1.5 * em, 1.2 * em, meet(clip, x - inner, y, 1.5 * em, 1.2 * em), 0, '');
+      row(null, depth, '', '', '', k.item, '', x - inner, y, 1.5 * em, 1.2 * em, meet(clip, x - inner, y, 1.5 * em, 1.2 * em), 0, '');
     }
     if (k.told && !k.contents) {
       let v = seen ? meet(clip, x, y, w, h) : [0, 0, 0, 0];
@@ -386,10 +392,12 @@ function look() {
       else if (k.text !== '' && at.ground && k.ink === at.ground && k.ground === undefined && unreadable(el, doc, at, v, dx, dy)) v = [0, 0, 0, 0];
       if (k.field && v[2] <= 0 && drawn(el, doc, k, depth, x, y, w, h, dx, dy, disabled, focus)) return over(box);
       let touch = false, opaque = false;
-      if (v[2] > 0) { touch = k.pointer; opaque = touch && k.style.backgroundColor.startsWith('rgb('); }
+      if (standins.has(el)) at = { ...at, standin: true };
+      if (v[2] > 0 && !at.standin) { touch = k.pointer; opaque = touch && k.style.backgroundColor.startsWith('rgb('); }
       if (v[2] > 0) shown.push([out.length, box, el, doc, v, dx, dy, k]);
+      const faint = v[2] > 0 && k.says && at.clear < faintly;
       if (k.busy) busy = true;
-      row(depth, k.role, k.id, k.name, k.text, cut(k.editable ? el.innerText.replace(/\n$/, '') : k.valued ? valueOf(el, k.role) : ''), x, y, w, h, v, flagsOf(el, k, disabled, focus, opaque, touch), k.whole || k.checks ? checkedOf(el, k.role) : '');
+      row(el, depth, k.role, k.id, k.name, k.text, cut(k.editable ? el.innerText.replace(/\n$/, '') : k.valued ? valueOf(el, k.role) : ''), x, y, w, h, v, flagsOf(el, k, disabled, focus, opaque, touch) | (faint ? 256 : 0), k.whole || k.checks ? checkedOf(el, k.role) : '');
       here = depth + 1;
       mine = out.length - 1;
       if (k.end) return over(box, mine, before);
@@ -421,9 +429,10 @@ function look() {
     if (box < boxes.length) boxes[box][4] = boxes.length;
     if (mine >= 0 && painted === before) for (let i = 10; i < 14; i++) out[mine][i] = 0;
   };
-  const row = (depth, role, id, name, text, value, x, y, w, h, v, flags, checked) =>
-    out.push([depth, role, id, name, text, value, r2(x), r2(y), r2(w), r2(h), r2(v[0]), r2(v[1]), r2(Math.max(0, v[2])), r2(Math.max(0, v[3])), flags, checked]);
+  const row = (el, depth, role, id, name, text, value, x, y, w, h, v, flags, checked) =>
+    elements.push(el) && out.push([depth, role, id, name, text, value, r2(x), r2(y), r2(w), r2(h), r2(v[0]), r2(v[1]), r2(Math.max(0, v[2])), r2(Math.max(0, v[3])), flags, checked]);
   const flagsOf = (el, k, disabled, focus, opaque, touch) => (disabled ? 1 : 0) | (el === focus ? 2 : 0) |
+    (k.tag === 'CANVAS' && (k.name !== '' || k.text !== '') ? 128 : 0) |
     (k.selected || k.option && el.selected === true ? 4 : 0) | (k.busy ? 8 : 0) | (opaque ? 16 : 0) | (touch ? 32 : 0);
 
   // drawn tells a field by what is drawn for it, and whether there is such a thing.
@@ -437,18 +446,22 @@ function look() {
       disabled = disabled || el.disabled;
     }
     painted++;
+    standins.add(d.by).add(d.touch);
     const v = meet([0, 0, width, height], d.area[0] + dx, d.area[1] + dy, d.area[2], d.area[3]);
     if (v[2] > 0 && v[3] > 0) shown.push([out.length, boxes.length, el, doc, v, dx, dy, { ...k, drawn: d, says: true }]);
     else v.fill(0);
-    row(depth, k.role, k.id, k.name, k.text, cut(valueOf(el, k.role)), d.area[0] + dx, d.area[1] + dy, d.area[2], d.area[3], v, flagsOf(el, k, disabled, focus, false, v[2] > 0), checkedOf(el, k.role));
+    row(d.by, depth, k.role, k.id, k.name, k.text, cut(valueOf(el, k.role)), d.area[0] + dx, d.area[1] + dy, d.area[2], d.area[3], v, flagsOf(el, k, disabled, focus, false, v[2] > 0), checkedOf(el, k.role));
     return true;
   }
 
   // unreadable tells whether words are of the colour of what is behind them, and nothing else is: pictures
   // may lie between.
   function unreadable(el, doc, at, v, dx, dy) {
-    for (const top of doc.elementsFromPoint(v[0] - dx + v[2] / 2, v[1] - dy + v[3] / 2)) {
-      if (top === el || el.contains(top)) continue;
+    const all = doc.elementsFromPoint(v[0] - dx + v[2] / 2, v[1] - dy + v[3] / 2);
+    let behind = !all.some((top) => top === el || el.contains(top)); // what lies over the words is none of their ground
+    for (const top of all) {
+      if (top === el || el.contains(top)) { behind = true; continue; }
+      if (!behind) continue;
       const s = getComputedStyle(top);
       if (/^(IMG|VIDEO|CANVAS|IFRAME|svg)$/.test(top.tagName) || s.backgroundImage !== 'none') return false;
       if (!transparent(s.backgroundColor)) return s.backgroundColor === at.ground;
@@ -481,10 +494,14 @@ function look() {
     const put = [...docs].map((d) => { const s = new d.defaultView.CSSStyleSheet(); s.replaceSync('* { pointer-events: auto !important }'); const was = [...d.adoptedStyleSheets]; d.adoptedStyleSheets = [...was, s]; return [d, was]; });
     try { for (const [one, doubt] of own) decide(one, true, doubt, false); } finally { for (const [d, was] of put) d.adoptedStyleSheets = was; }
   }
+  let half = false; // something half clear lay over what was asked for last
+  const veils = (e) => { const s = getComputedStyle(e), m = /^rgba\(.*, ([0-9.]+)\)$/.exec(s.backgroundColor); return clarity(s) * (m ? Number(m[1]) : solid(s.backgroundColor) ? 1 : 0) > 0.25; };
   function decide([at, , el, doc, v, dx, dy, k], part, doubt, touches) {
+    half = false;
     if (part && k.says && partly(el, doc, v, dx, dy, k)) out[at][14] |= 64;
     if (!doubt) return;
     const hit = meets(el, doc, v, dx, dy, k);
+    if (half && k.says) out[at][14] |= 256;
     if (hit > 0) return;
     if (touches || hit === 0) out[at][14] &= ~48; // it takes no touches, and hides nothing
     if (hit === 0) for (let i = 10; i < 14; i++) out[at][i] = 0;
@@ -509,7 +526,12 @@ function look() {
     if (top.contains(el)) return !k.says || k.through || top.tagName === 'LABEL' || inlineOf(el, top);
     if (top.tagName === 'LABEL' && top.control === el) return true;
     for (let e = top; e && !e.contains(el); e = e.parentElement) if (hides(e)) return false;
-    return true; // one sees through what lies over it
+    for (const e of (root.elementsFromPoint || doc.elementsFromPoint).call(root.elementsFromPoint ? root : doc, px, py)) {
+      if (e === el || el.contains(e) || e.contains(el)) break;
+      if (hides(e)) return false;
+      if (veils(e)) half = true;
+    }
+    return true; // one sees through all that lies over it
   }
 
   // meets tells whether a touch on what is to be seen of el meets it: 1 where it does, 0 where
