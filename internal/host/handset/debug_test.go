@@ -7,6 +7,9 @@ import (
 	"net/http"
 	"testing"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/target"
+	"github.com/chromedp/chromedp"
 	"github.com/coder/websocket"
 	"github.com/stretchr/testify/require"
 
@@ -81,6 +84,29 @@ func TestADebuggerReachesTheAppAndNothingElse(t *testing.T) {
 	// What is done by it is seen by the handset, and the handset still is driven.
 	ask(two, 3, "Runtime.evaluate", `{"expression":"document.getElementById('more').click()"}`)
 	require.Equal(t, "1", at(t, ctx, d, "count").Content())
+
+	// A client of the browser's own protocol finds a browser of its own, with the app in it and nothing else.
+	status, text = get("/json/version")
+	require.Equal(t, http.StatusOK, status)
+	var version map[string]string
+	require.NoError(t, json.Unmarshal([]byte(text), &version))
+	require.Contains(t, version["webSocketDebuggerUrl"], "/devtools/browser/")
+	remote, stop := chromedp.NewRemoteAllocator(ctx, "http://"+address)
+	defer stop()
+	client, stop := chromedp.NewContext(remote, chromedp.WithTargetID("app"))
+	defer stop()
+	var title string
+	var targets []*target.Info
+	require.NoError(t, chromedp.Run(client, chromedp.Evaluate("document.title", &title), chromedp.ActionFunc(func(ctx context.Context) (err error) {
+		targets, err = target.GetTargets().Do(cdp.WithExecutor(ctx, chromedp.FromContext(ctx).Browser))
+		return err
+	})))
+	require.Equal(t, "Probe", title)
+	require.Len(t, targets, 1)
+	require.ErrorContains(t, chromedp.Run(client, chromedp.ActionFunc(func(ctx context.Context) error {
+		_, err := target.CreateTarget("about:blank").Do(cdp.WithExecutor(ctx, chromedp.FromContext(ctx).Browser))
+		return err
+	})), "reaches beyond the app")
 
 	require.NoError(t, d.Stop(ctx, "example.probe"))
 	_, _, err = two.Socket.Read(ctx)

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"regexp"
+	"strings"
 	"sync"
 
 	"yamato/internal/core/fleet"
@@ -23,9 +24,11 @@ func init() {
 
 // Part is what a site file says of a handset under `handset`.
 type Part struct {
-	Browser string   `yaml:"browser"` // path of the browser; the same for all of a host
-	Density float64  `yaml:"density"` // pixels a dp; 2 where it is not stated
-	Reach   []string `yaml:"reach"`   // hosts that apps may reach, beside their own: api.example or api.example:8443
+	Browser string  `yaml:"browser"` // path of the browser; the same for all of a host
+	Density float64 `yaml:"density"` // pixels a dp; 2 where it is not stated
+	// Overlook are requests that nobody waits for, by host and path as they begin, or by path alone.
+	Overlook []string `yaml:"overlook"`
+	Reach    []string `yaml:"reach"` // hosts that apps may reach, beside their own: api.example or api.example:8443
 }
 
 var hostName = regexp.MustCompile(`^(\[[0-9a-fA-F:]+\]|[a-zA-Z0-9]([a-zA-Z0-9.-]{0,251}[a-zA-Z0-9])?)(:[0-9]{1,5})?$`)
@@ -37,6 +40,15 @@ func (p Part) check() error {
 	for _, h := range p.Reach {
 		if !hostName.MatchString(h) {
 			return fmt.Errorf("%q is no host that apps could reach; write api.example or api.example:8443", h)
+		}
+	}
+	if len(p.Overlook) > 100 {
+		return errors.New("at most 100 requests are overlooked")
+	}
+	for _, o := range p.Overlook {
+		host, _, _ := strings.Cut(o, "/")
+		if o == "" || len(o) > 500 || o == "/" || host != "" && !hostName.MatchString(host) {
+			return fmt.Errorf("%q is no request that could be overlooked; write api.example/poll, or /poll", o)
 		}
 	}
 	return nil
@@ -90,7 +102,7 @@ func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (drive
 			return nil, fmt.Errorf("device %s: %w", d.Name, err)
 		}
 	}
-	return New(Config{Device: facts, Density: part.Density, Reach: part.Reach, Cutout: m.Cutout}, v.browser), nil
+	return New(Config{Device: facts, Density: part.Density, Reach: part.Reach, Overlook: part.Overlook, Cutout: m.Cutout}, v.browser), nil
 }
 
 // Available tells why there can be no handsets on this machine, nil where there can.

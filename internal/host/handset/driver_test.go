@@ -18,13 +18,14 @@ devices:
 
 func TestASiteFileSaysWhatIsWrongWithItsHandsets(t *testing.T) {
 	for text, says := range map[string]string{
-		`{name: k, model: Kaede 7, kind: emulator, handset: {densty: 2}}`:                     "did you mean `density`?",
-		`{name: k, model: Kaede 7, kind: emulator, handset: {density: 9}}`:                    "a density is 0.5 to 5",
-		`{name: k, model: Kaede 7, kind: emulator, handset: {reach: ["http://api.example"]}}`: "is no host that apps could reach",
-		`{name: k, model: Kaede 7, kind: emulator, handset: {browser: /no/such/browser}}`:     "is not there",
-		`{name: k, model: Kaede 7, kind: emulator, standin: {charge: 8}}`:                     "there is no `standin`",
-		`{name: k, model: Kaede 7, kind: simulator}`:                                          "simulators of iOS",
-		`{name: k, model: Aster 12, kind: real, os: "18"}`:                                    "handsets run web apps",
+		`{name: k, model: Kaede 7, kind: emulator, handset: {densty: 2}}`:                              "did you mean `density`?",
+		`{name: k, model: Kaede 7, kind: emulator, handset: {density: 9}}`:                             "a density is 0.5 to 5",
+		`{name: k, model: Kaede 7, kind: emulator, handset: {reach: ["http://api.example"]}}`:          "is no host that apps could reach",
+		`{name: k, model: Kaede 7, kind: emulator, handset: {overlook: ["https://api.example/poll"]}}`: "write api.example/poll, or /poll",
+		`{name: k, model: Kaede 7, kind: emulator, handset: {browser: /no/such/browser}}`:              "is not there",
+		`{name: k, model: Kaede 7, kind: emulator, standin: {charge: 8}}`:                              "there is no `standin`",
+		`{name: k, model: Kaede 7, kind: simulator}`:                                                   "simulators of iOS",
+		`{name: k, model: Aster 12, kind: real, os: "18"}`:                                             "handsets run web apps",
 	} {
 		site, err := driver.ReadSite([]byte(desk + text))
 		if err == nil {

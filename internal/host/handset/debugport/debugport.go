@@ -82,8 +82,9 @@ func (b *Port) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			"webSocketDebuggerUrl": "ws://" + r.Host + debugPath}}) // it may have come by another port
 	case "/json/version":
 		w.Header().Set("Content-Type", "application/json")
-		_ = json.MarshalWrite(w, map[string]string{"Browser": "Chrome/" + b.page.Version, "Protocol-Version": "1.3"})
-	case debugPath:
+		_ = json.MarshalWrite(w, map[string]string{"Browser": "Chrome/" + b.page.Version, "Protocol-Version": "1.3",
+			"webSocketDebuggerUrl": "ws://" + r.Host + browserPath})
+	case debugPath, browserPath:
 		b.joined.Add(1)
 		defer b.joined.Done()
 		b.join(w, r)
@@ -115,10 +116,15 @@ func (b *Port) join(w http.ResponseWriter, r *http.Request) {
 		b.page.Browser.Listen(s, nil)
 		b.page.Browser.Post(target.CommandDetachFromTarget, target.DetachFromTarget().WithSessionID(s))
 	}()
-	events := make(chan []byte, 4096) // the pipe's goroutine must not wait: who does not read is left
-	var held atomic.Int64             // bytes of them
+	whole := r.URL.Path == browserPath // as a browser with one page in it
+	events := make(chan []byte, 4096)  // the pipe's goroutine must not wait: who does not read is left
+	var held atomic.Int64              // bytes of them
 	b.page.Browser.Listen(s, func(method string, params jsontext.Value) {
-		text, err := json.Marshal(map[string]any{"method": method, "params": params}, pipe.Reads)
+		event := map[string]any{"method": method, "params": params}
+		if whole {
+			event["sessionId"] = s
+		}
+		text, err := json.Marshal(event, pipe.Reads)
 		if err != nil {
 			return
 		}
@@ -156,14 +162,35 @@ func (b *Port) join(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		var command struct {
-			ID     int64          `json:"id"`
-			Method string         `json:"method"`
-			Params jsontext.Value `json:"params"`
+			ID      int64            `json:"id"`
+			Session target.SessionID `json:"sessionId"`
+			Method  string           `json:"method"`
+			Params  jsontext.Value   `json:"params"`
 		}
 		if json.Unmarshal(text, &command, pipe.Reads) != nil {
 			return
 		}
-		if answer := b.pass(ctx, s, command.ID, command.Method, command.Params); answer == nil ||
+		if whole && command.Session == "" {
+			for _, said := range b.asBrowser(s, command.ID, command.Method, command.Params) {
+				if socket.Write(ctx, websocket.MessageText, said) != nil {
+					return
+				}
+			}
+			continue
+		}
+		if whole && command.Session == s && (command.Method == "Target.setDiscoverTargets" || command.Method == "Target.setAutoAttach") {
+			if socket.Write(ctx, websocket.MessageText, done(command.ID, s)) != nil { // there are no others to be found
+				return
+			}
+			continue
+		}
+		if whole && command.Session != s {
+			if socket.Write(ctx, websocket.MessageText, refusal(command.ID, "there is no session "+string(command.Session))) != nil {
+				return
+			}
+			continue
+		}
+		if answer := b.pass(ctx, s, command.ID, command.Method, command.Params, whole); answer == nil ||
 			socket.Write(ctx, websocket.MessageText, answer) != nil {
 			return
 		}
@@ -176,8 +203,11 @@ var kept = []string{"Target.", "Browser.", "Storage.", "SystemInfo.", "Tethering
 	"Page.navigate", "Page.setDownloadBehavior", "Network.loadNetworkResource"}
 
 // pass has the page carry a command out, and gives the answer as the protocol has it.
-func (b *Port) pass(ctx context.Context, s target.SessionID, id int64, method string, params jsontext.Value) []byte {
+func (b *Port) pass(ctx context.Context, s target.SessionID, id int64, method string, params jsontext.Value, whole bool) []byte {
 	out := map[string]any{"id": id}
+	if whole {
+		out["sessionId"] = s
+	}
 	refused := ""
 	for _, domain := range kept {
 		if strings.HasPrefix(method, domain) {
