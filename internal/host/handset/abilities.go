@@ -76,7 +76,40 @@ func (d *Device) Perform(ctx context.Context, fingers ...device.Finger) error {
 			return err
 		}
 	}
-	return d.do(ctx, func(ctx context.Context) error { return perform(ctx, inPage) })
+	if err := d.do(ctx, func(ctx context.Context) error { return perform(ctx, inPage) }); err != nil {
+		return err
+	}
+	if at, ok := held(inPage); ok && d.tab != nil && d.tab.asked() == nil && d.tab.alive() == nil {
+		if _, err := d.tab.ask(ctx, fmt.Sprintf("yamatoHeld(%g, %g)", at.X, at.Y)); err != nil && !errors.Is(err, errDialog) {
+			return err
+		}
+	}
+	return nil
+}
+
+// longPress is from when on a finger that stays asks for what else there is to be done (UI Events, contextmenu, on
+// touch screens).
+const longPress = 500 * time.Millisecond
+
+// held tells where one finger stays on its place for so long.
+func held(fingers []device.Finger) (at screen.Point, ok bool) {
+	if len(fingers) != 1 {
+		return at, false
+	}
+	down, stays := false, time.Duration(0)
+	for _, a := range fingers[0] {
+		switch {
+		case a.Do == "down":
+			down = true
+		case a.Do == "move" && down:
+			return at, false
+		case a.Do == "move":
+			at = a.At
+		case a.Do == "pause" && down:
+			stays += a.Over
+		}
+	}
+	return at, stays >= longPress
 }
 
 // perform sends one touch event for each thing that some finger does.

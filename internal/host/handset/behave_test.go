@@ -312,3 +312,60 @@ func TestWhatAPersonMaySeeOtherwiseIsSaidToBeUnsure(t *testing.T) {
 	require.Empty(t, notes["expect #plain"])
 	require.Contains(t, notes["expect #half"], "half clear")
 }
+
+func TestWhatThePlatformDoesBesideThePage(t *testing.T) {
+	t.Parallel()
+	app := pagesOf(t, map[string]string{"index": `<div id=from draggable=true style="width:120px;height:50px;background:#cde" ondragstart="event.dataTransfer.setData('text/plain', 'Sora')">Drag me</div>
+		<div id=to style="width:200px;height:80px;margin-top:60px;background:#eee" ondragover="event.preventDefault()" ondrop="event.preventDefault(); said.textContent = 'dropped ' + event.dataTransfer.getData('text/plain')">Here</div>
+		<div id=hold style="width:200px;height:50px;margin-top:20px;background:#fed" oncontextmenu="said.textContent = 'menu'; event.preventDefault()">Hold</div><p id=said>-</p>
+		<button id=copy onclick="navigator.clipboard.writeText('quay 3').then(() => { said.textContent = 'copied' })">Copy</button><button id=paste onclick="navigator.clipboard.readText().then((s) => { said.textContent = '[' + s + ']' })">Paste</button>
+		<button id=cam onclick="navigator.mediaDevices.getUserMedia({video: true, audio: true}).then((s) => { said.textContent = s.getTracks().length + ' tracks' }, (e) => { said.textContent = e.name })">Camera</button>
+		<button id=note onclick="new Notification('Late'); print(); said.textContent = 'noted'">Note</button><a id=get href="data:application/octet-stream,abc" download="x.bin">Get</a>`})
+	d, other := kaede(t), kaede(t)
+	opened(t, d, app)
+	opened(t, other, app)
+	passes(t, runAll(t, d, `suite "s"
+patience 6s
+case "a drag of the platform's"
+  start app
+  drag #from onto #to
+  expect #said shows "dropped Sora"
+end
+case "a long press"
+  start app
+  hold #hold
+  expect #said shows "menu"
+end
+case "a copy"
+  start app
+  tap #copy
+  expect #said shows "copied"
+  tap #paste
+  expect #said shows "[quay 3]"
+end
+case "and the next case finds nothing of it"
+  start app
+  tap #paste
+  expect #said shows "[]"
+  tap #copy
+  expect #said shows "copied"
+end
+case "a camera that is made up"
+  allow camera
+  allow microphone
+  start app
+  tap #cam
+  expect #said shows "2 tracks"
+end
+case "what nobody draws is said"
+  allow notifications
+  start app
+  tap #note
+  tap #get
+  expect #said shows "noted"
+  expect log matches /shows a notification.*Late/
+  expect log matches /asks to print/
+end
+`))
+	passes(t, runAll(t, other, "suite \"s\"\npatience 6s\ncase \"another handset has a clipboard of its own\"\nstart app\ntap #paste\nexpect #said shows \"[]\"\nend\n"))
+}

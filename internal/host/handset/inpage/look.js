@@ -609,6 +609,12 @@ globalThis.yamatoTapped = () => new Promise((done) => {
 });
 const fits = () => document.getElementsByTagName('*').length <= large;
 globalThis.yamatoLook = (afresh) => { if (afresh) { settle(); forgetAll(); sent = []; began = false; dirty = true; } return look(); };
+// yamatoHeld has a page know of a finger that stays, as phones tell it; a browser without a touch screen does not.
+globalThis.yamatoHeld = (x, y) => {
+  const el = document.elementFromPoint(x, y);
+  if (el) el.dispatchEvent(new PointerEvent('contextmenu', { bubbles: true, cancelable: true, composed: true, clientX: x, clientY: y, pointerType: 'touch', isPrimary: true }));
+  return '';
+};
 // yamatoDraggable tells whether the system drags what is at a place.
 globalThis.yamatoDraggable = (x, y) => { const el = document.elementFromPoint(x, y); return el && el.closest('[draggable=true]') ? 'yes' : ''; };
 // yamatoEnds takes away what an app keeps with its page, and not with its origin.
