@@ -269,9 +269,12 @@ type Cause struct {
 	Cases     []string `json:"cases"`
 
 	// Combinations it was met in
-	Combinations int    `json:"combinations"`
-	Crossings    int    `json:"crossings"`
-	Expected     string `json:"expected"`
+	Combinations int `json:"combinations"`
+	Crossings    int `json:"crossings"`
+
+	// Each its cases, each where it was met first; 50 at most
+	Each     *[]CauseCase `json:"each,omitempty"`
+	Expected string       `json:"expected"`
 
 	// Flaky how many of the crossings passed in another attempt
 	Flaky int    `json:"flaky"`
@@ -290,7 +293,17 @@ type Cause struct {
 	// Since how these cases went in earlier builds, in words
 	Since   *string `json:"since,omitempty"`
 	Step    *string `json:"step,omitempty"`
+	Suite   *string `json:"suite,omitempty"`
 	Verdict string  `json:"verdict"`
+}
+
+// CauseCase defines model for CauseCase.
+type CauseCase struct {
+	Case      string `json:"case"`
+	CaseIndex int    `json:"case_index"`
+	Leg       int64  `json:"leg"`
+	Line      int    `json:"line"`
+	Suite     string `json:"suite"`
 }
 
 // Change defines model for Change.

@@ -7,6 +7,7 @@ import (
 	"html/template"
 	"io"
 	"sort"
+	"strings"
 	"time"
 
 	"yamato/internal/contract"
@@ -89,6 +90,9 @@ func HTML(w io.Writer, d contract.RunDetail, causes []contract.Cause, kept []con
 	p.fillCounts(d)
 	for _, c := range causes {
 		var said []string
+		if c.Suite != nil && c.Line != nil && len(c.Cases) > 0 {
+			said = append(said, fmt.Sprintf("%s (%s, line %d)", strings.Join(c.Cases[:min(len(c.Cases), 3)], ", "), *c.Suite, *c.Line))
+		}
 		if c.Shared == "" { // which says how many there are
 			said = append(said, fmt.Sprintf("in %d of %d combinations", c.Combinations, c.Of))
 		}

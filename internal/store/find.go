@@ -131,6 +131,9 @@ type CaseInRun struct {
 	Verdict     string    `db:"verdict"`
 	Leg         int64     `db:"leg_id"`
 	At          time.Time `db:"at"`
+
+	Kind, Model, Platform, OS string
+	Levels                    pg.JSON[fleet.Levels]
 }
 
 // CaseHistory gives every result of a suite's cases in the newest runs before a
@@ -147,7 +150,8 @@ func (s *Store) CaseHistory(ctx context.Context, project, app int64, suite strin
 			  	join suite s on s.id = v.suite_id where l.run_id = r.id and s.name = $3)
 			order by r.number desc limit $5)
 		select late.number as run, late.build_id, b.number as build, b.version_name, b.version_code,
-			v.cases->r.case_index->>'name' as case_name, r.verdict, r.leg_id, late.created_at as at
+			v.cases->r.case_index->>'name' as case_name, r.verdict, r.leg_id, late.created_at as at,
+			g.kind, g.model, g.platform, g.os, g.levels
 		from late join build b on b.id = late.build_id join result r on r.run_id = late.id
 		     join leg g on g.id = r.leg_id join suite_revision v on v.id = g.revision_id
 		     	join suite s on s.id = v.suite_id and s.name = $3

@@ -45,6 +45,8 @@ type Cause struct {
 	Combinations int // that it was met in
 	Of           int // combinations that these cases ran in
 	Shared       string
+	Each         []Met   // the first of each case
+	Legs         []int64 // that it was met in
 }
 
 // Causes groups crossings by what they failed of, the heaviest first: those that
@@ -70,12 +72,16 @@ func Causes(met []Met, place map[int64]Place, ran []Met) []Cause {
 			c.Met = m // what failed for good speaks for its cause
 		}
 		c.Crossings++
+		if !slices.Contains(c.Legs, m.Leg) {
+			c.Legs = append(c.Legs, m.Leg)
+		}
 		if m.Flaky {
 			c.Flaky++
 		}
 		if one := [2]string{m.Suite, m.Case}; !of[i][one] {
 			of[i][one] = true
 			c.Cases = append(c.Cases, m.Case)
+			c.Each = append(c.Each, m)
 		}
 		legs[i][place[m.Leg].String()] = m.Leg
 	}

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 
 	"yamato/internal/contract"
 	"yamato/internal/core/device"
@@ -225,7 +227,7 @@ func (s *Part) Causes(ctx context.Context, c base.Caller, number int64) ([]contr
 	met, ran, place := metIn(d, classes)
 	causes := verdict.Causes(met, place, ran)
 	out := []contract.Cause{}
-	since, err := s.since(ctx, c, number, causes)
+	since, err := s.since(ctx, c, number, causes, placesOf(d))
 	if err != nil {
 		return nil, err
 	}
@@ -233,6 +235,14 @@ func (s *Part) Causes(ctx context.Context, c base.Caller, number int64) ([]contr
 		cause := contract.Cause{Verdict: string(one.Verdict), Kind: one.Kind, Flaky: one.Flaky, Expected: one.Expected,
 			Actual: one.Actual, Cases: one.Cases, Crossings: one.Crossings,
 			Combinations: one.Combinations, Of: one.Of, Shared: one.Shared, Leg: one.Leg, CaseIndex: one.Index}
+		if cause.Suite = &one.Suite; one.Suite == "" {
+			cause.Suite = nil
+		}
+		each := []contract.CauseCase{}
+		for _, m := range one.Each[:min(len(one.Each), maxCauseCases)] {
+			each = append(each, contract.CauseCase{Case: m.Case, Suite: m.Suite, Line: m.Line, Leg: m.Leg, CaseIndex: m.Index})
+		}
+		cause.Each = &each
 		if one.Step != "" {
 			cause.Step, cause.Line = &one.Step, &one.Line
 		}
@@ -247,6 +257,34 @@ func (s *Part) Causes(ctx context.Context, c base.Caller, number int64) ([]contr
 		out = append(out, cause)
 	}
 	return out, nil
+}
+
+// maxCauseCases bounds the cases of a cause that are told one by one.
+const maxCauseCases = 50
+
+// placesOf gives what makes the combination of each leg the same one in another run.
+func placesOf(d contract.RunDetail) map[int64]string {
+	out := map[int64]string{}
+	for _, l := range d.Legs {
+		var levels fleet.Levels
+		for _, one := range l.Combination.Levels {
+			levels = append(levels, fleet.Level{Factor: one.Factor, Value: one.Value})
+		}
+		out[l.Id] = placeKey(l.Combination.Kind, l.Combination.Model, l.Combination.Platform, l.Combination.Os, levels)
+	}
+	return out
+}
+
+// placeKey is the same for combinations that are the same: what is as usual need not have been named.
+func placeKey(kind, model, platform, os string, levels fleet.Levels) string {
+	kept := fleet.Levels{}
+	for _, l := range levels {
+		if l.Factor == fleet.Language || l.Value != fleet.FactorNamed(l.Factor).Usual {
+			kept = append(kept, l)
+		}
+	}
+	slices.SortFunc(kept, func(a, b fleet.Level) int { return strings.Compare(a.Factor, b.Factor) })
+	return strings.Join([]string{kind, model, platform, os, kept.Key()}, "\x00")
 }
 
 func metIn(d contract.RunDetail, classes []fleet.Device) (met, ran []verdict.Met, place map[int64]verdict.Place) {
@@ -328,7 +366,8 @@ func placeOf(c contract.Combination, classes []fleet.Device) verdict.Place {
 }
 
 // since says of each cause how its first case went in earlier builds.
-func (s *Part) since(ctx context.Context, c base.Caller, number int64, causes []verdict.Cause) ([]string, error) {
+// It looks at the combinations in which the cause was met, and at no others.
+func (s *Part) since(ctx context.Context, c base.Caller, number int64, causes []verdict.Cause, places map[int64]string) ([]string, error) {
 	out := make([]string, len(causes))
 	if len(causes) == 0 {
 		return out, nil
@@ -337,16 +376,23 @@ func (s *Part) since(ctx context.Context, c base.Caller, number int64, causes []
 	if err != nil {
 		return nil, err
 	}
-	of := map[string]map[string][]past{}
+	of := map[string][]store.CaseInRun{}
 	for i, one := range causes {
 		if of[one.Suite] == nil {
 			history, err := s.Store.CaseHistory(ctx, c.ProjectID, r.AppID, one.Suite, number, historyRuns)
 			if err != nil {
 				return nil, err
 			}
-			of[one.Suite] = foldHistory(history)
+			of[one.Suite] = history
 		}
-		out[i] = sinceWords(r.BuildID, of[one.Suite][one.Case])
+		met := map[string]bool{}
+		for _, leg := range one.Legs {
+			met[places[leg]] = true
+		}
+		same := slices.DeleteFunc(slices.Clone(of[one.Suite]), func(r store.CaseInRun) bool {
+			return r.Case != one.Case || !met[placeKey(r.Kind, r.Model, r.Platform, r.OS, r.Levels.V)]
+		})
+		out[i] = sinceWords(r.BuildID, foldHistory(same)[one.Case])
 	}
 	return out, nil
 }

@@ -280,6 +280,7 @@ function Causes({ list, run, trouble, onShow, open, crowded }: CausesProps) {
                 </span>
                 <span className="block text-soft">
                   {c.cases.length === 1 ? c.cases[0] : `${c.cases[0]} and ${plural(c.cases.length - 1, "more case")}`}
+                  {c.suite && c.line ? ` (${c.suite}, line ${c.line})` : ""}
                   {": "}
                   {c.shared}
                   {!run.finished_at && " so far"}
@@ -288,6 +289,24 @@ function Causes({ list, run, trouble, onShow, open, crowded }: CausesProps) {
                 </span>
               </span>
             </button>
+            {(c.each?.length ?? 0) > 1 && (
+              <details className="pb-1.5 pl-[26px]">
+                <summary className="text-sm text-soft">Its {plural(c.cases.length, "case")}</summary>
+                <ul>
+                  {c.each!.map((e) => (
+                    <li key={`${e.suite}/${e.case}`} className="text-sm">
+                      <button className="link" onClick={() => onShow(e.leg, e.case_index)}>
+                        {e.case}
+                      </button>{" "}
+                      <span className="text-soft">
+                        {e.suite}
+                        {e.line > 0 && `, line ${e.line}`}
+                      </span>
+                    </li>
+                  ))}
+                </ul>
+              </details>
+            )}
           </li>
         ))}
       </ul>

@@ -217,7 +217,7 @@ function Attempt({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt
       <div className="flex min-h-0 flex-1">
         <div className="min-w-0 flex-1">
           {ready ? (
-            <Timeline columns={stable} steps={steps} log={log.data ?? Log.none} calls={network.data ?? none} readings={told.data} figure={figure} failing={failing} moved={moved} onMoment={setMoment} trouble={log.error ?? network.error ?? told.error} key={log.data ? "with log" : "without"} />
+            <Timeline columns={stable} steps={steps} log={log.data ?? Log.none} calls={network.data ?? none} readings={told.data} figure={figure} failing={failing} chosen={chosen !== null} moved={moved} onMoment={setMoment} trouble={log.error ?? network.error ?? told.error} key={log.data ? "with log" : "without"} />
           ) : (
             <div className="px-5">
               <Waiting what="what was kept" />

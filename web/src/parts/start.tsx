@@ -189,7 +189,7 @@ function StartForm({ build, suite, through, onStarted }: { build: string | null;
         <Part title="What will run" aside={preview.data && !preview.error ? `${plural(preview.data.legs, "leg")}: ${plural(preview.data.cases, "case")} in ${plural(preview.data.combinations.length, "combination")}` : ""}>
           {preview.error ? <Trouble of={preview.error} /> : preview.data ? <Preview of={preview.data} /> : <p className="text-faint">Working it out…</p>}
         </Part>
-        <div className="sticky bottom-0 mt-auto flex flex-wrap items-center justify-end gap-3 border-t border-rule bg-sheet pt-3 pb-1">
+        <div className="sticky -bottom-4 -mb-4 mt-auto flex flex-wrap items-center justify-end gap-3 border-t border-rule bg-sheet pt-3 pb-5">
           {trouble !== undefined && <Trouble of={trouble} />}
           {wanted?.length === 0 && <span className="text-petrol">Choose at least one suite.</span>}
           <button type="submit" className="button button-main" disabled={busy || !request || wanted?.length === 0 || !!preview.error}>

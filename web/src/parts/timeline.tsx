@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
+import { useEffect, useLayoutEffect, useMemo, useRef, useState, type RefObject } from "react";
 import type { Step } from "../data/api";
 import { failed, type Call } from "../data/calls";
 import { firstCall, lastBefore, moments, type Log } from "../data/log";
@@ -25,6 +25,7 @@ type Props = {
   readings?: Readings;
   figure?: Figure;
   failing: number;
+  chosen?: boolean; // somebody has chosen these columns
   moved?: Moved;
   onMoment: (ms: number) => void;
   trouble: unknown;
@@ -34,8 +35,13 @@ const widths: Record<Column, string> = { steps: "minmax(0,1.1fr)", log: "minmax(
 const heads: Record<Column, string> = { steps: "Steps", log: "Log", network: "Network", readings: "Readings" };
 
 /** What happened, as columns of one sheet: the same height is the same moment. */
-export function Timeline({ columns, steps, log, calls, readings, figure, failing, moved, onMoment, trouble }: Props) {
+export function Timeline({ columns: asked, steps, log, calls, readings, figure, failing, chosen, moved, onMoment, trouble }: Props) {
   const box = useRef<HTMLDivElement>(null);
+  const room = useRoom(box);
+  // Where there is little room, steps and log share one column, and the rest is folded away unless it is asked for.
+  const shared = room > 0 && room < 640 && asked.includes("steps") && asked.includes("log");
+  const columns = useMemo(() => (shared && !chosen ? asked.filter((c) => c === "steps" || c === "log") : asked), [asked, shared, chosen]);
+  const drawn = useMemo(() => (shared ? columns.filter((c) => c !== "log") : columns), [columns, shared]);
   const rows = useMemo(() => moments(columns.includes("steps") ? steps : [], columns.includes("log") ? log : { length: 0, times: [] }, columns.includes("network") ? calls : []), [columns, steps, log, calls]);
   const failingRow = useMemo(() => rows.indexOf(-1 - failing), [rows, failing]);
   const [at, setAt] = useState(Math.max(0, failingRow));
@@ -75,7 +81,7 @@ export function Timeline({ columns, steps, log, calls, readings, figure, failing
   };
   const most = useMemo(() => (figure ? figure.values.reduce((a, b) => (b > a ? b : a), 0) : 0), [figure]);
   const longest = useMemo(() => calls.reduce((a, c) => Math.max(a, c.took), 1), [calls]);
-  const template = { gridTemplateColumns: `52px ${columns.map((c) => widths[c]).join(" ")}` };
+  const template = { gridTemplateColumns: `52px ${drawn.map((c) => widths[c]).join(" ")}` };
   const items = virtual.getVirtualItems();
   const slots = Math.max(64, 2 ** Math.ceil(Math.log2(items.length + 1)));
   const count: Record<Column, string> = {
@@ -88,9 +94,9 @@ export function Timeline({ columns, steps, log, calls, readings, figure, failing
     <div className="flex h-full flex-col">
       <div style={template} className="grid flex-none gap-x-2 overflow-hidden border-b border-rule px-3 py-1 text-sm text-soft [scrollbar-gutter:stable]">
         <span className="text-right">s</span>
-        {columns.map((c, i) => (
+        {drawn.map((c, i) => (
           <span key={c} className={`truncate ${i === 0 && c === "steps" ? "pl-4" : ""}`}>
-            {c === "readings" && figure ? figure.name : heads[c]}
+            {c === "readings" && figure ? figure.name : c === "steps" && shared ? `Steps and log${count.log}` : heads[c]}
             {count[c]}
           </span>
         ))}
@@ -133,9 +139,10 @@ export function Timeline({ columns, steps, log, calls, readings, figure, failing
             return (
               <div key={key} id={`moment-${v.index}`} role="option" aria-selected={here} style={{ ...template, transform: `translateY(${v.start}px)`, height: rowHeight, contain: "strict" }} className={`absolute inset-x-0 grid items-center gap-x-2 px-3 ${ground}`}>
                 <span className="text-right font-mono text-sm text-faint">{seconds(startOf(v.index))}</span>
-                {columns.map((c) => {
+                {drawn.map((c) => {
                   switch (c) {
                     case "steps":
+                      if (shared && m >= 0 && m < firstCall) return <LogCell key={c} log={log} i={m} within />;
                       return s ? <StepCell key={c} s={s} bad={!!bad} /> : <span key={c} />;
                     case "log":
                       return m >= 0 && m < firstCall ? <LogCell key={c} log={log} i={m} /> : <span key={c} />;
@@ -156,6 +163,20 @@ export function Timeline({ columns, steps, log, calls, readings, figure, failing
   );
 }
 
+/** How wide an element is. */
+export function useRoom(of: RefObject<HTMLElement | null>): number {
+  const [room, set] = useState(0);
+  useLayoutEffect(() => {
+    const el = of.current;
+    if (!el) return;
+    const see = new ResizeObserver(() => set(el.clientWidth));
+    see.observe(el);
+    set(el.clientWidth);
+    return () => see.disconnect();
+  }, [of]);
+  return room;
+}
+
 function StepCell({ s, bad }: { s: Step; bad: boolean }) {
   return (
     <span className="flex min-w-0 items-center gap-2">
@@ -168,10 +189,10 @@ function StepCell({ s, bad }: { s: Step; bad: boolean }) {
   );
 }
 
-function LogCell({ log, i }: { log: Log; i: number }) {
+function LogCell({ log, i, within }: { log: Log; i: number; within?: boolean }) {
   const l = log.line(i);
   return (
-    <span className="truncate font-mono text-sm">
+    <span className={`truncate font-mono text-sm ${within ? "pl-9" : ""}`}>
       <span className={l.level === "error" ? "font-medium text-vermilion" : l.level === "warn" ? "font-medium text-petrol" : "text-faint"}>{l.level}</span> <span className="text-soft">{l.tag}</span> {l.text}
     </span>
   );

@@ -1,7 +1,8 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { memo, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState, useSyncExternalStore, type KeyboardEvent, type RefObject } from "react";
+import { memo, useCallback, useEffect, useMemo, useRef, useState, useSyncExternalStore, type KeyboardEvent } from "react";
 import { combinationLabel, combinationWhole, levelOf, levelShort, type Column, type Crossing, type Row, type Weave as Model } from "../data/weave";
 import { Tip } from "./plain";
+import { useRoom } from "./timeline";
 import { Shape, verdictWords } from "./verdict";
 
 const narrowest = 26;
@@ -25,7 +26,7 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
   const grouped = !!columns[0]?.group;
   const heads = useMemo(() => (columns.length > 0 ? model.heads() : []), [model, columns]);
   const head = (grouped ? bandHeight : 0) + heads.length * levelHeight + 6;
-  const room = useWidth(box);
+  const room = useRoom(box);
   const cell = Math.max(narrowest, Math.min(widest, Math.floor((room - label - 12) / Math.max(1, columns.length))));
 
   const down = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: (i) => rowHeight + (rows[i]?.first ? suiteHeight : 0), overscan: 8, paddingStart: head, scrollPaddingStart: head, getItemKey: (i) => rows[i]?.key ?? i });
@@ -128,20 +129,6 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
     </div>
   );
 });
-
-/** How wide an element is, as it comes to be. */
-function useWidth(of: RefObject<HTMLElement | null>): number {
-  const [width, set] = useState(0);
-  useLayoutEffect(() => {
-    const el = of.current;
-    if (!el) return;
-    const see = new ResizeObserver(() => set(el.clientWidth));
-    set(el.clientWidth);
-    see.observe(el);
-    return () => see.disconnect();
-  }, [of]);
-  return width;
-}
 
 type HeadProps = { model: Model; heads: string[]; cell: number; columns: Column[]; first: number; last: number; label: number; height: number; marked?: string; onFold?: (group: string) => void };
 
