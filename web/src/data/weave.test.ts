@@ -1,6 +1,6 @@
 import { describe, expect, test, vi } from "vitest";
 import type { RunDetail } from "./api";
-import { fold, Weave, type Verdict } from "./weave";
+import { fold, levelShort, Weave, type Verdict } from "./weave";
 
 vi.stubGlobal("window", globalThis);
 vi.stubGlobal("requestAnimationFrame", (f: () => void) => setTimeout(f, 16));
@@ -112,5 +112,32 @@ describe("the weave", () => {
     w.take([{ kind: "result", leg: 9, case_index: 0, verdict: "pass" }, { kind: "run", state: "finished" }, { kind: "tomorrow", leg: 1 }]);
     expect(w.find(1, 0)?.crossing.verdict).toBe("none");
     w.stop();
+  });
+});
+
+describe("the heads over columns", () => {
+  const varied = (id: number, model: string, language: string, size: string, verdicts: Verdict[]): Leg => {
+    const l = leg(id, model, "s", [["a", verdicts]]);
+    l.combination = { ...l.combination, levels: [{ factor: "language", value: language }, { factor: "text size", value: size, words: `text at ${size}` }] };
+    return l;
+  };
+  const model = () =>
+    new Weave(
+      detail(
+        varied(1, "Kaede 7", "en-GB", "100%", ["pass"]),
+        varied(2, "Minato Fold", "de-DE", "100%", ["pass"]),
+        varied(3, "Kaede 7", "de-DE", "100%", ["pass"]),
+        varied(4, "Minato Fold", "en-GB", "100%", ["fail"]),
+      ),
+    );
+  test("tell the factors that differ, and no others", () => {
+    expect(model().heads()).toEqual(["model", "language"]);
+    expect(new Weave(detail(varied(1, "Kaede 7", "en-GB", "100%", ["pass"]))).heads()).toEqual(["model", "system"]);
+  });
+  test("stand over columns of one level, those in which more failed first", () => {
+    expect(model().columns.map((c) => [c.combination.model, c.combination.levels[0]!.value].join(" "))).toEqual(["Minato Fold en-GB", "Minato Fold de-DE", "Kaede 7 de-DE", "Kaede 7 en-GB"]);
+  });
+  test("leave the factor out of its levels", () => {
+    expect(levelShort(varied(1, "Kaede 7", "en-GB", "130%", []).combination, "text size")).toBe("130%");
   });
 });
