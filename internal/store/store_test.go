@@ -15,6 +15,7 @@ import (
 	"yamato/internal/pgbox/pgtest"
 	"yamato/internal/store"
 	"yamato/internal/store/pg"
+	"yamato/internal/store/vault"
 )
 
 func TestMain(m *testing.M) { pgtest.Main(m) }
@@ -42,7 +43,7 @@ func newRecords(t *testing.T, devices, legs int) *records {
 	require.NoError(t, r.AddPackage(ctx, r.project, p))
 	suite, fresh, err := r.AddSuite(ctx, r.project, store.Suite{Name: "S", Digest: "s", FileName: "s.suite",
 		Cases:    pg.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "one"}}},
-		Locators: pg.JSON[[]string]{V: []string{"#a"}}}, nil)
+		Locators: pg.JSON[[]string]{V: []string{"#a"}}, Asks: pg.JSON[vault.Asked]{V: vault.Asked{Builds: []string{"2.0"}}}}, nil)
 	require.NoError(t, err)
 	require.True(t, fresh)
 	var build int64
@@ -304,4 +305,39 @@ func TestFailuresAreKeptAsTheyWere(t *testing.T) {
 	require.NoError(t, json.Unmarshal(list[0].Failure, &failure))
 	require.Equal(t, `"quoted" \ and €`, failure["actual"])
 	require.Equal(t, `it shows "€6.30"`, list[0].Sentence)
+}
+
+func TestAHostMayReadTheBuildsThatALeasesSuiteInstalls(t *testing.T) {
+	r := newRecords(t, 1, 1)
+	ctx := context.Background()
+	for version, digest := range map[string]string{"2.0": "updated", "3.0": "another"} {
+		p := store.Package{Digest: digest, FileName: "a.apk", Facts: pg.JSON[appfile.Package]{V: appfile.Package{Kind: appfile.Android,
+			Platform: "android", ApplicationID: "example.tideline", VersionName: version, VersionCode: version}}}
+		require.NoError(t, r.AddPackage(ctx, r.project, p))
+		r.tx(func(tx *store.Tx) error {
+			app, err := tx.AppOf(ctx, r.project, "Tideline", []store.Package{p})
+			if err != nil {
+				return err
+			}
+			build, err := tx.AddBuild(ctx, r.project, app, version, version)
+			if err != nil {
+				return err
+			}
+			return tx.AddToBuild(ctx, r.project, build, p)
+		})
+	}
+	may := func(digest string) bool {
+		ok, err := r.MayRead(ctx, r.project, digest)
+		require.NoError(t, err)
+		return ok
+	}
+	require.False(t, may("updated"), "nobody has a lease yet")
+	r.tx(func(tx *store.Tx) error {
+		_, err := tx.Place(ctx, r.legs(), r.devices, time.Minute)
+		return err
+	})
+	require.True(t, may("d"), "the run's own package")
+	require.True(t, may("s"), "its suite")
+	require.True(t, may("updated"), "the build that the suite installs over it")
+	require.False(t, may("another"), "and no other")
 }
