@@ -119,6 +119,7 @@ func (c *Calls) Heard(now time.Duration, method string, params jsontext.Value) {
 	switch method {
 	case "Network.requestWillBeSent", "Network.responseReceived", "Network.loadingFinished", "Network.loadingFailed":
 	default:
+		c.socket(now, method, params)
 		return
 	}
 	if json.Unmarshal(params, &e, pipe.Reads) != nil {
@@ -165,6 +166,53 @@ func (c *Calls) Heard(now time.Duration, method string, params jsontext.Value) {
 			call.Bytes, call.Trouble = int64(e.EncodedDataLength), plain.Text(e.ErrorText, 200)
 			c.end(now, e.RequestID, call, method == "Network.loadingFinished")
 		}
+	}
+}
+
+// socket takes in what is said of a WebSocket (RFC 6455): it stands in the record once it has closed, with what
+// went over it in sum.
+func (c *Calls) socket(now time.Duration, method string, params jsontext.Value) {
+	var e struct {
+		RequestID network.RequestID `json:"requestId"`
+		URL       string            `json:"url"`
+		Response  struct {
+			Status  float64        `json:"status"`
+			Headers jsontext.Value `json:"headers"`
+			Payload string         `json:"payloadData"`
+		} `json:"response"`
+		ErrorMessage string `json:"errorMessage"`
+	}
+	if !strings.HasPrefix(method, "Network.webSocket") || json.Unmarshal(params, &e, pipe.Reads) != nil {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.open == nil {
+		c.open = map[network.RequestID]device.Call{}
+	}
+	call, known := c.open[e.RequestID]
+	switch method {
+	case "Network.webSocketCreated":
+		if len(c.open) < maxCalls {
+			c.open[e.RequestID] = device.Call{AtMS: now.Milliseconds(), Method: "GET", Address: plain.Text(e.URL, 2000), Protocol: "websocket"}
+		}
+		return
+	case "Network.webSocketHandshakeResponseReceived":
+		call.Status, call.WaitMS, call.Answered.Headers = int(e.Response.Status), now.Milliseconds()-call.AtMS, fields(e.Response.Headers)
+	case "Network.webSocketFrameSent":
+		call.Sent += int64(len(e.Response.Payload))
+	case "Network.webSocketFrameReceived":
+		call.Bytes += int64(len(e.Response.Payload))
+	case "Network.webSocketFrameError":
+		call.Trouble = plain.Text(e.ErrorMessage, 200)
+	case "Network.webSocketClosed":
+		if known {
+			c.end(now, e.RequestID, call, false)
+		}
+		return
+	}
+	if known {
+		c.open[e.RequestID] = call
 	}
 }
 

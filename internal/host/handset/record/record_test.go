@@ -68,3 +68,21 @@ func TestCallsAreToldOnceTheyHaveEnded(t *testing.T) {
 	c.Forget()
 	require.Empty(t, c.Take())
 }
+
+func TestASocketStandsInTheRecordWithWhatWentOverIt(t *testing.T) {
+	var c Calls
+	hear := func(ms int, method, params string) {
+		c.Heard(time.Duration(ms)*time.Millisecond, "Network."+method, jsontext.Value(params))
+	}
+	hear(10, "webSocketCreated", `{"requestId":"1","url":"wss://board.sorane.example/tide"}`)
+	hear(30, "webSocketHandshakeResponseReceived", `{"requestId":"1","response":{"status":101,"headers":{}}}`)
+	hear(40, "webSocketFrameSent", `{"requestId":"1","response":{"payloadData":"hello"}}`)
+	hear(50, "webSocketFrameReceived", `{"requestId":"1","response":{"payloadData":"quay 3"}}`)
+	hear(55, "webSocketFrameReceived", `{"requestId":"unknown","response":{"payloadData":"x"}}`)
+	require.Empty(t, c.Take())
+	hear(90, "webSocketClosed", `{"requestId":"1"}`)
+	list := c.Take()
+	require.Len(t, list, 1)
+	require.Equal(t, []int64{10, 80, 20, 5, 6, 101}, []int64{list[0].AtMS, list[0].TookMS, list[0].WaitMS, list[0].Sent, list[0].Bytes, int64(list[0].Status)})
+	require.Equal(t, "websocket", list[0].Protocol)
+}
