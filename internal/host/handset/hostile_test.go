@@ -50,7 +50,7 @@ func verdictOf(t *testing.T, d driver.Device, lines ...string) script.Result {
 	t.Helper()
 	s, findings := script.Read("suite \"odd\"\npatience 8s\ncase \"odd\"\n  start app fresh\n  " + strings.Join(lines, "\n  ") + "\nend\n")
 	require.Empty(t, findings)
-	ctx, stop := context.WithTimeout(context.Background(), 90*time.Second)
+	ctx, stop := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer stop()
 	return script.RunCase(ctx, s, s.Cases[0], d, script.Options{App: odd}, &pictures{t: t})
 }

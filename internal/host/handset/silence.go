@@ -13,15 +13,17 @@ import (
 // wait for a processor, the app cannot answer, and is not silent.
 
 // maxSilence is how long an app is waited for by the wall's clock, however busy the machine is.
-const maxSilence = 10 * time.Minute
+const maxSilence = 3 * time.Minute
 
-// delays are for how long each process of the browser has been ready to run and was not let, as the kernel
-// counts it for its main thread (Documentation/scheduler/sched-stats, /proc/<pid>/schedstat).
-type delays map[int]time.Duration
+// turns are what each process of the browser has had of a processor, and for how long it was ready to run and was
+// not let, as the kernel counts it for its main thread (Documentation/scheduler/sched-stats, /proc/<pid>/schedstat).
+type turns map[int]turn
 
-// delayed reads them, for the browser and all that it has started; none where the kernel does not count.
-func (r *running) delayed() delays {
-	out := delays{}
+type turn struct{ ran, waited time.Duration }
+
+// turnsNow reads them, for the browser and all that it has started; none where the kernel does not count.
+func (r *running) turnsNow() turns {
+	out := turns{}
 	if r == nil || r.keeper == nil || r.keeper.Process == nil {
 		return out
 	}
@@ -32,8 +34,10 @@ func (r *running) delayed() delays {
 		}
 		if text, err := os.ReadFile(fmt.Sprintf("/proc/%d/schedstat", pid)); err == nil {
 			if fields := strings.Fields(string(text)); len(fields) >= 2 {
-				if n, err := strconv.ParseInt(fields[1], 10, 64); err == nil {
-					out[pid] = time.Duration(n)
+				ran, err := strconv.ParseInt(fields[0], 10, 64)
+				waited, err2 := strconv.ParseInt(fields[1], 10, 64)
+				if err == nil && err2 == nil {
+					out[pid] = turn{time.Duration(ran), time.Duration(waited)}
 				}
 			}
 		}
@@ -51,21 +55,31 @@ func (r *running) delayed() delays {
 	return out
 }
 
-// since is for how long the one that waited longest was not let run. Which of the browser's processes an
-// app lives in the browser does not tell: the app is given the benefit of the doubt.
-func (d delays) since(before delays) time.Duration {
-	longest := time.Duration(0)
-	for pid, now := range d {
-		longest = max(longest, now-before[pid])
+// silent is how long an app has been silent in its own time, of so long by the wall's clock. Which of the browser's
+// processes an app lives in the browser does not tell. One that wanted to run all the time is an app that does one
+// thing without a pause: its silence is what it ran. Where there is none, the app is given the benefit of whoever
+// waited longest.
+func (now turns) silent(before turns, wall time.Duration) time.Duration {
+	longest, busiest := time.Duration(0), time.Duration(-1)
+	for pid, t := range now {
+		ran, waited := t.ran-before[pid].ran, t.waited-before[pid].waited
+		longest = max(longest, waited)
+		if ran+waited >= wall*9/10 {
+			busiest = max(busiest, ran)
+		}
 	}
-	return longest
+	if busiest >= 0 {
+		return busiest
+	}
+	return wall - longest
 }
 
 // quiet measures how long an app has been silent, in its own time.
 type quiet struct {
-	browser *running
-	began   time.Time
-	before  delays // nil until it has been silent for unmeasured
+	browser  *running
+	began    time.Time
+	measured time.Time // when that began to be measured
+	before   turns     // nil until it has been silent for unmeasured
 }
 
 // unmeasured is how long an app may be silent before anything is measured: most answer at once.
@@ -81,9 +95,12 @@ func (q *quiet) left() time.Duration {
 		return 0
 	}
 	if q.before == nil {
-		q.before = q.browser.delayed()
+		q.before = q.browser.turnsNow()
+		q.measured = time.Now()
+		return patience - wall
 	}
-	left := patience - (wall - q.browser.delayed().since(q.before))
+	since := time.Since(q.measured)
+	left := patience - (wall - since) - q.browser.turnsNow().silent(q.before, since)
 	if left <= 0 {
 		return 0
 	}

@@ -141,7 +141,8 @@ function Head({ model, heads, cell, columns, first, last, label, height, marked,
   const top = columns[0]?.group ? bandHeight : 0;
   return (
     <div role="row" aria-rowindex={1} className="sticky top-0 z-20 border-b border-rule bg-paper" style={{ height }}>
-      <span role="columnheader" aria-colindex={1} aria-label="Case" className="sticky left-0 z-10 block bg-paper text-sm text-soft" style={{ width: label, height: height - 1 }}>
+      <span role="columnheader" aria-colindex={1} className="sticky left-0 z-10 block bg-paper text-sm text-soft" style={{ width: label, height: height - 1 }}>
+        <span className="sr-only">Case</span>
         {heads.map((f, i) => (
           <span key={f} aria-hidden="true" className="absolute right-0 left-0 flex items-center justify-end truncate pr-3" style={{ top: top + i * levelHeight, height: levelHeight }}>
             {factorWords(f)}
@@ -171,10 +172,10 @@ function Head({ model, heads, cell, columns, first, last, label, height, marked,
           <span
             role="columnheader"
             aria-colindex={first + i + 2}
-            aria-label={c.members ? nameOf(c) : combinationWhole(c.combination)}
             className={`absolute bottom-0 flex items-end justify-center ${c.key === marked ? "border-b-2 border-ink" : ""}`}
             style={{ left: label + (first + i) * cell, width: cell, height: Math.max(levelHeight, height - top) }}
           >
+            <span className="sr-only">{c.members ? nameOf(c) : combinationWhole(c.combination)}</span>
             {busy.has(c.key) && <span className="verdict verdict-running mb-0.5" aria-hidden="true" />}
           </span>
         </Tip>

@@ -166,24 +166,36 @@ function numeral(n, style) {
 
 // markerOf is the figure or word that stands before a list's item, "" for none or a mere sign.
 function markerOf(el, style, doc) {
-  const own = doc.defaultView.getComputedStyle(el, '::marker').content;
-  if (own && own !== 'normal' && own !== 'none') { const s = generated(el, '::marker', doc); if (s) return fold(s); }
+  if (writes) {
+    const own = doc.defaultView.getComputedStyle(el, '::marker').content;
+    if (own && own !== 'normal' && own !== 'none') { const s = generated(el, '::marker', doc); if (s) return fold(s); }
+  }
   const type = style.listStyleType;
+  if (type === 'disc' || type === 'none') return '';
   if (style.listStyleImage !== 'none' || type === 'none') return '';
   const text = /^"(.*)"$/.exec(type);
   if (text) return /[\p{L}\p{N}]/u.test(text[1]) ? fold(text[1]) : '';
   const list = el.parentNode;
   if (!list || list.tagName !== 'OL') return '';
-  let n = list.reversed ? [...list.children].filter((c) => c.tagName === 'LI').length : 1, step = list.reversed ? -1 : 1;
-  if (list.hasAttribute('start')) n = list.start;
+  const s = numeral(numbersOf(list).get(el), type);
+  return s && s + '.';
+}
+
+// numbersOf are the numbers of a list's items (HTML 4.4.8), reckoned once a look.
+let numbered = new Map();
+function numbersOf(list) {
+  let all = numbered.get(list);
+  if (all) return all;
+  numbered.set(list, all = new Map());
+  const step = list.reversed ? -1 : 1;
+  let n = list.hasAttribute('start') ? list.start : list.reversed ? [...list.children].filter((c) => c.tagName === 'LI').length : 1;
   for (const c of list.children) {
     if (c.tagName !== 'LI') continue;
     if (c.hasAttribute('value')) n = c.value;
-    if (c === el) break;
+    all.set(c, n);
     n += step;
   }
-  const s = numeral(n, type);
-  return s && s + '.';
+  return all;
 }
 
 // faintest is the opacity at and below which nobody sees a thing.

@@ -209,9 +209,8 @@ function still(el, doc) {
 
 // readStyle reads of a style what decides on whether, and how, an element is drawn.
 function readStyle(k, el, tag, style) {
-  k.fixed = style.position === 'fixed';
-  k.paints = style.backgroundImage !== 'none' || !transparent(style.backgroundColor) || style.boxShadow !== 'none' ||
-    /^(IMG|VIDEO|AUDIO|CANVAS|svg|INPUT|SELECT|TEXTAREA|METER|PROGRESS|IFRAME|FRAME|OBJECT|EMBED|HR|text)$/.test(tag) || bordered(style) || style.outlineStyle !== 'none' && parseFloat(style.outlineWidth) > 0;
+  const ground = style.backgroundColor, image = style.backgroundImage !== 'none', bare = transparent(ground);
+  k.paints = !bare || image || drawnTags.has(tag) || style.borderWidth !== '0px' || style.boxShadow !== 'none' || style.outlineStyle !== 'none' && style.outlineWidth !== '0px';
   if (shapes.has(tag)) k.paints = style.fill !== 'none' && !transparent(style.fill) || style.stroke !== 'none' || tag === 'use' || tag === 'image';
   if (tag === 'g') k.paints = el.querySelector('rect,circle,ellipse,path,line,polyline,polygon,use,image,text') !== null;
   k.hides = style.visibility !== 'visible'; // its own; what is in it may be seen
@@ -219,10 +218,12 @@ function readStyle(k, el, tag, style) {
   if (el.ownerSVGElement) for (let e = el.parentElement; e && e.tagName !== 'svg'; e = e.parentElement) k.clear *= clarity(getComputedStyle(e));
   k.veiled = style.contentVisibility === 'hidden';
   k.closed = tag === 'DETAILS' && !el.open;
-  k.cuts = style.clipPath !== 'none' || style.clip !== 'auto' && style.position === 'absolute';
+  const position = style.position;
+  k.cuts = style.clipPath !== 'none' || position === 'absolute' && style.clip !== 'auto';
   const clips = style.overflow !== 'visible';
   k.ox = clips && style.overflowX !== 'visible';
   k.oy = clips && style.overflowY !== 'visible';
+  k.fixed = position === 'fixed';
   k.seen = !k.hides && k.clear > faintest;
   k.through = style.pointerEvents === 'none';
   k.transform = style.textTransform === 'none' ? '' : style.textTransform;
@@ -231,13 +232,12 @@ function readStyle(k, el, tag, style) {
   k.nothing = parseFloat(style.fontSize) < 1 || transparent(k.ink) && style.webkitBackgroundClip !== 'text' && style.textShadow === 'none' && parseFloat(style.webkitTextStrokeWidth) === 0 ||
     Math.abs(parseFloat(style.textIndent)) > 500;
   k.dots = style.webkitTextSecurity !== 'none' && tag !== 'INPUT';
-  k.ground = style.backgroundImage !== 'none' ? null : transparent(style.backgroundColor) ? undefined : solid(style.backgroundColor) ? style.backgroundColor : null;
+  k.ground = image ? null : bare ? undefined : solid(ground) ? ground : null;
   // The ways to keep words from eyes and leave them to other senses: nobody reads what has no room.
-  k.gone = k.clear <= faintest || (k.cuts || k.ox && (k.style.position === 'absolute' || k.style.position === 'fixed')) && roomless(k, el);
+  k.gone = k.clear <= faintest || (k.cuts || k.ox && (position === 'absolute' || k.fixed)) && roomless(k, el);
 }
 const shapes = new Set(['rect', 'circle', 'ellipse', 'path', 'line', 'polyline', 'polygon', 'use', 'image']);
-const bordered = (s) => s.borderTopStyle !== 'none' && parseFloat(s.borderTopWidth) > 0 || s.borderBottomStyle !== 'none' && parseFloat(s.borderBottomWidth) > 0 ||
-  s.borderLeftStyle !== 'none' && parseFloat(s.borderLeftWidth) > 0 || s.borderRightStyle !== 'none' && parseFloat(s.borderRightWidth) > 0;
+const drawnTags = new Set(['IMG', 'VIDEO', 'AUDIO', 'CANVAS', 'svg', 'INPUT', 'SELECT', 'TEXTAREA', 'METER', 'PROGRESS', 'IFRAME', 'FRAME', 'OBJECT', 'EMBED', 'HR', 'text']);
 function roomless(k, el) {
   const w = el.offsetWidth, h = el.offsetHeight;
   if (k.ox && w <= 1 || k.oy && h <= 1) return true;
@@ -348,6 +348,7 @@ function look() {
   if (animated) forgetAll();
   readRules();
   counted = new Map();
+  numbered = new Map();
   const out = [], boxes = [], shown = [], own = [];
   const standins = new Set(); // what fields are drawn by that are not drawn themselves: it covers none of them
   const elements = globalThis.yamatoElements = []; // what each row tells of
