@@ -50,7 +50,7 @@ func (r *rig) flowFigures(ctx context.Context, page *strings.Builder) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(page, `## F: a flow of twenty steps in a browser
+	fmt.Fprintf(page, `## J: a flow of twenty steps in a browser
 
 Ten taps, each with what has to come of it (at once, with the next frame, after 30 ms, with a promise, with an answer), on a
 page of 170 elements, begun afresh. Medians, in milliseconds. Driven straight means: by a program over the browser's
