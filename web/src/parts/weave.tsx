@@ -192,7 +192,7 @@ function merged(columns: Column[], factors: string[]): { from: number; to: numbe
     const key = [c.group, ...levels].join("\n");
     const last = out[out.length - 1];
     if (last?.key === key) last.to = i;
-    else out.push({ key, from: i, to: i, words: c.members ? `all ${c.members.length}` : levelShort(c.combination, factors[factors.length - 1]!) });
+    else out.push({ key, from: i, to: i, words: c.members ? (factors.length === 1 ? `all ${c.members.length}` : "") : levelShort(c.combination, factors[factors.length - 1]!) });
   });
   return out;
 }
@@ -216,7 +216,7 @@ function Bands({ columns, label, cell, onFold }: { columns: Column[]; label: num
           className="flex h-full w-full items-center gap-1 overflow-hidden border-b border-l border-rule px-1 text-sm whitespace-nowrap hover:bg-wash"
         >
           <span aria-hidden="true">{b.folded ? "▸" : "▾"}</span>
-          {b.n > 1 && <span className="overflow-hidden text-ellipsis">{b.group}</span>}
+          {b.n * cell > 44 && <span className="overflow-hidden text-ellipsis">{b.group}</span>}
         </button>
       </Tip>
     </span>
