@@ -88,9 +88,12 @@ func atAddress(ctx context.Context, from *http.Client, answer *http.Response) (n
 	start.Fragment, start.User = "", nil
 	m["start_url"] = start.String()
 	if id, ok := m["id"].(string); !ok || strings.Trim(id, "/") == "" {
-		m["id"] = start.Host + strings.TrimSuffix(path.Dir(path.Join("/", start.Path, "-")), "/") // another path is another app
-		if path.Ext(start.Path) != "" {
-			m["id"] = start.Host + strings.TrimSuffix(path.Dir(start.Path), "/")
+		m["id"] = start.Host
+		if link == "" { // another path of the same host is another app
+			m["id"] = start.Host + strings.TrimSuffix(path.Dir(path.Clean("/"+start.Path)+"/"), "/")
+			if path.Ext(start.Path) != "" {
+				m["id"] = start.Host + strings.TrimSuffix(path.Dir(start.Path), "/")
+			}
 		}
 	} else if u, err := url.Parse(id); err == nil && u.Host != "" {
 		m["id"] = u.Host + u.Path
