@@ -204,7 +204,7 @@ func (doc *document) lookInto(ctx context.Context, t *tab, in place, deep int) (
 type place struct{ frame string }
 
 // lay puts what is known of a document, and of those in its frames, into a tree below a node.
-func (doc *document) lay(below *screen.Node, room int, to func(screen.Node) *screen.Node) {
+func (doc *document) lay(below *screen.Node, to func(screen.Node) *screen.Node) {
 	path := []*screen.Node{below}
 	for _, r := range doc.rows {
 		path = path[:max(1, min(r.depth, len(path)))]
@@ -218,7 +218,7 @@ func (doc *document) lay(below *screen.Node, room int, to func(screen.Node) *scr
 		if inner := doc.inFrames[r.frame]; inner != nil && inner.began {
 			clip := r.room.Intersect(n.Visible)
 			scale := doc.zoom
-			inner.lay(n, room, func(in screen.Node) *screen.Node {
+			inner.lay(n, func(in screen.Node) *screen.Node {
 				in.Bounds = moved(in.Bounds, r.room, scale)
 				in.Visible = moved(in.Visible, r.room, scale).Intersect(clip)
 				return to(in)

@@ -83,7 +83,7 @@ func (d *Device) see(ctx context.Context) (*screen.Tree, error) {
 	t.Root.Name = doc.title
 	nodes := make([]screen.Node, 0, len(doc.rows)) // a tree that was handed out does not change
 	left := maxRows
-	doc.lay(t.Root, maxRows, func(n screen.Node) *screen.Node {
+	doc.lay(t.Root, func(n screen.Node) *screen.Node {
 		if left--; left < 0 {
 			return nil
 		}
