@@ -78,6 +78,7 @@ packers: # independent tools that the tests read our packages with
 	$(call need,apksigner,/usr/bin/apksigner,apksigner)
 	$(call need,plistutil,/usr/bin/plistutil,libplist-utils)
 	$(call need,openssl,/usr/bin/openssl,openssl)
+	$(call need,certutil,/usr/bin/certutil,libnss3-tools)
 
 node:
 	$(call need,node,/usr/bin/node,nodejs)

@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -34,7 +33,6 @@ func newDeskWith(t *testing.T, r *rig, strip string) *desk {
 	t.Cleanup(b.Close)
 	d := &desk{rig: r, browser: b}
 	d.tab = d.open(d.signInLink())
-	d.tab.Patience(40 * time.Second) // the race detector, and all else at once, on two processors
 	d.await(`location.pathname === "/"`)
 	d.see(strip)
 	return d
@@ -52,6 +50,7 @@ func (d *desk) open(url string) *browser.Tab {
 	d.t.Helper()
 	tab, err := d.browser.Tab()
 	require.NoError(d.t, err)
+	tab.Patience(patience)
 	d.t.Cleanup(func() {
 		if d.t.Failed() {
 			if png, err := tab.Picture(); err == nil {

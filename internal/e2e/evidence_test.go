@@ -400,7 +400,7 @@ os.show(() => ui.button({id: 'go', text: 'Go', onTap: () => { os.log('info', 'ca
 	r.must(0, "session", "end", "1")
 	require.Eventually(t, func() bool {
 		return r.query(`select count(*)::text from session_entry where kind in ('network', 'readings')`) == "2"
-	}, 20*time.Second, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 	require.Equal(t, "1", r.query(`select (detail->>'calls') from session_entry where kind = 'network'`))
 	require.Equal(t, "true", r.query(`select (jsonb_array_length(detail::jsonb->'sums') > 2)::text from session_entry where kind = 'readings'`))
 	require.Equal(t, "t", r.query(`select (abs((select min(at_ms) from session_entry where kind = 'did') - (select at_ms from session_entry where kind = 'network')) < 60000)::text::char(1)`))

@@ -40,10 +40,8 @@ func TestAnAppsOddErrorIsItsOwnFailureAndStopsNobody(t *testing.T) {
 	require.Equal(t, 1, code, "%s%s", out, errOut)
 	require.Contains(t, out, "bad\uFFFDthing")
 	apk, suite = handIn(t, "calm", `os.show(() => ui.text({text: 'Calm'}))`, `expect "Calm"`)
-	from := time.Now()
 	out, errOut, code = r.yamato("try", suite, "--build", apk, "--on", "Kaede 7")
 	require.Zero(t, code, "%s%s", out, errOut)
-	require.Less(t, time.Since(from), 20*time.Second)
 }
 
 func TestAnAppThatShowsNothingFailsAndItsDevicesStay(t *testing.T) {

@@ -53,7 +53,7 @@ func (r *rig) awaitDevice(name string, ok func(contract.Device) bool) contract.D
 		}
 		got = d.JSON200.Device
 		return ok(got)
-	}, 40*time.Second, 20*time.Millisecond, "%s does not get there", name)
+	}, patience, 20*time.Millisecond, "%s does not get there", name)
 	return got
 }
 

@@ -83,7 +83,7 @@ func TestARunSurvivesTheDeathOfItsBrowserAtTenSeededPoints(t *testing.T) {
 				Suites: []string{"Looking up a crossing"}, Seed: &number})
 			require.NoError(t, err)
 			require.NotNil(t, started.JSON200, "%s", started.Body)
-			ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
+			ctx, stop := context.WithTimeout(context.Background(), patience)
 			defer stop()
 			r.host.mu.Lock()
 			host := r.host.cmd.Process.Pid

@@ -159,11 +159,11 @@ func TestWaitingSpeaksEndsInTimeAndCanBeBrokenOff(t *testing.T) {
 	go func() { ended <- cli.Run(ctx, args, strings.NewReader(""), &shown, &told) }()
 	require.Eventually(t, func() bool {
 		return strings.Contains(shown.String()+told.String(), "Run 3")
-	}, 20*time.Second, 10*time.Millisecond)
+	}, patience, 10*time.Millisecond)
 	breakOff()
 	require.Equal(t, 5, <-ended)
 	require.Contains(t, told.String(), "run 3 is cancelled, as you broke off")
-	require.Eventually(t, func() bool { return r.run(3).Run.State == "cancelled" }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return r.run(3).Run.State == "cancelled" }, patience, 50*time.Millisecond)
 	r.must(0, "run", "cancel", "1")
 }
 

@@ -267,7 +267,7 @@ func TestAPlanIsWrittenStartedAndMovedInTheConsole(t *testing.T) {
 	d.await(`[...document.querySelectorAll("[aria-expanded=true]")].some((b) => b.ariaLabel.startsWith("de-DE"))`)
 	d.ask(`[...document.querySelectorAll("[aria-expanded=true]")].find((b) => b.ariaLabel.startsWith("de-DE")).click() ?? ""`)
 	d.await(`new URLSearchParams(location.search).get("folded") === "de-DE"`)
-	d.await(`[...document.querySelectorAll("[role=columnheader]")].some((h) => h.ariaLabel?.startsWith("de-DE, all "))`)
+	d.await(`[...document.querySelectorAll("[role=columnheader]")].some((h) => h.innerText.includes("de-DE, all "))`)
 	d.see("of the plan")
 	out, _ := r.must(0, "plan", "calendar", "--feed")
 	feed, err := http.Get(strings.Fields(out)[0])
@@ -298,7 +298,7 @@ func TestAStartIsOneRunWhereverTheLeaderDies(t *testing.T) {
 		died := func() int { return r.services[0].died() + r.services[1].died() }
 		require.Eventually(t, func() bool {
 			return died() >= 1 && r.query(`select count(*)::text from plan_start where state = 'started'`) == "1"
-		}, 30*time.Second, 20*time.Millisecond, point)
+		}, patience, 20*time.Millisecond, point)
 		d := r.finish(r.run(1).Run)
 		require.Equal(t, "finished", d.Run.State, point)
 		require.Equal(t, "1 1", r.query(`select (select count(*) from plan_start) || ' ' || (select count(*) from run)`), point)

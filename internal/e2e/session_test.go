@@ -69,7 +69,7 @@ func (r *rig) awaitEntry(number int64, kind, text string) contract.SessionEntry 
 			}
 		}
 		return false
-	}, 30*time.Second, 50*time.Millisecond, "nothing of %s %q stays", kind, text)
+	}, patience, 50*time.Millisecond, "nothing of %s %q stays", kind, text)
 	return found
 }
 
@@ -87,7 +87,7 @@ func (r *rig) awaitSession(number int64, state string) contract.Session {
 		var err error
 		s, err = client.As[contract.Session](r.client.GetSession(context.Background(), "default", number, nil))
 		return err == nil && s.State == state
-	}, 30*time.Second, 50*time.Millisecond, "session %d does not come to be %s", number, state)
+	}, patience, 50*time.Millisecond, "session %d does not come to be %s", number, state)
 	return s
 }
 
@@ -190,7 +190,7 @@ func TestASessionOnAStandInFromTheConsole(t *testing.T) {
 		a, err := client.As[contract.SessionAnswer](r.client.OrderSession(context.Background(), "default", 1, contract.SessionOrder{Do: "mark",
 			Text: &after}))
 		return err == nil && a.Trouble == nil
-	}, 20*time.Second, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 	d.see("after the kill")
 	d.await(`![...document.querySelectorAll("[role=status]")].some((e) => e.textContent.includes("connection was lost"))`)
 
@@ -218,7 +218,7 @@ func TestASessionOnAStandInFromTheConsole(t *testing.T) {
 	require.Eventually(t, func() bool {
 		f, err := client.As[contract.SeenFault](r.client.GetFinding(context.Background(), "default", 1))
 		return err == nil && len(f.Marks) == 1 && f.Marks[0].Kind == "arrow"
-	}, 10*time.Second, 50*time.Millisecond, "what was drawn is kept")
+	}, patience, 50*time.Millisecond, "what was drawn is kept")
 	check("a finding")
 	file := filepath.Join(t.TempDir(), "finding.zip")
 	r.must(0, "finding", "fetch", "1", "--to", file)
@@ -312,7 +312,7 @@ func (r *rig) as(name string) *client.Service {
 // watch opens the socket of somebody who looks on, and gives the status code where that is refused.
 func (r *rig) watch(number int64, token string) (*websocket.Conn, int) {
 	r.t.Helper()
-	ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
+	ctx, stop := context.WithTimeout(context.Background(), patience)
 	defer stop()
 	c, answer, err := websocket.Dial(ctx, fmt.Sprintf("%s/api/v1/projects/default/sessions/%d/live", r.serviceURL(), number),
 		&websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + token}}})
@@ -331,7 +331,7 @@ func (r *rig) watch(number int64, token string) (*websocket.Conn, int) {
 // hears reads a socket until something is said on it.
 func hears(t *testing.T, c *websocket.Conn, text string) {
 	t.Helper()
-	ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
+	ctx, stop := context.WithTimeout(context.Background(), patience)
 	defer stop()
 	for {
 		sort, body, err := c.Read(ctx)
@@ -410,7 +410,7 @@ func TestASessionIsItsOwnersAndOutlivesServices(t *testing.T) {
 	require.Eventually(t, func() bool {
 		a, err := client.As[contract.SessionAnswer](r.client.OrderSession(ctx, "default", n, contract.SessionOrder{Do: "line", Text: &line}))
 		return err == nil && a.Trouble == nil
-	}, 20*time.Second, 50*time.Millisecond, "it does not go on")
+	}, patience, 50*time.Millisecond, "it does not go on")
 	r.awaitEntry(n, "mark", note)
 	require.Equal(t, "open", r.awaitSession(n, "open").State)
 
@@ -617,5 +617,5 @@ func TestAChecklistIsARunBesideTheAutomatedOnes(t *testing.T) {
 	require.Eventually(t, func() bool {
 		d, err := client.As[contract.RunDetail](r.client.GetRun(ctx, "default", 3, nil))
 		return err == nil && d.Run.FinishedAt != nil && d.Run.State == "cancelled"
-	}, 10*time.Second, 50*time.Millisecond)
+	}, patience, 50*time.Millisecond)
 }

@@ -25,6 +25,7 @@ var reserved = []netip.Prefix{
 	netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("240.0.0.0/4"),
 	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2001::/23"),
 	netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"),
+	netip.MustParsePrefix("fec0::/10"), netip.MustParsePrefix("::/96"), // RFC 3879, RFC 4291 2.5.5.1
 }
 
 // Public tells whether an address belongs to the public network.

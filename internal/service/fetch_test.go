@@ -2,12 +2,15 @@ package service
 
 import (
 	"context"
+	"encoding/pem"
 	"fmt"
 	"image"
 	"image/png"
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +19,7 @@ import (
 
 	"yamato/demo"
 	"yamato/internal/core/appfile"
+	"yamato/internal/outside"
 	"yamato/internal/service/base"
 )
 
@@ -180,4 +184,23 @@ func TestAWebAppIsHandedInByItsAddress(t *testing.T) {
 	inner := site(t, strings.ReplaceAll(sitePage, "site.webmanifest", "http://127.0.0.2:1/m"), "")
 	_, err = w.service.FetchPackage(context.Background(), w.user, inner+"/app/", told)
 	require.ErrorContains(t, err, "private or loopback")
+}
+
+func TestAnAddressIsTrustedByAnAuthorityOfOnesOwn(t *testing.T) {
+	packages, err := demo.Packages(demo.Versions[1], time.Now())
+	require.NoError(t, err)
+	server := httptest.NewTLSServer(http.HandlerFunc(func(a http.ResponseWriter, _ *http.Request) { _, _ = a.Write(packages[0].Data) }))
+	defer server.Close()
+	w := newWorld(t, base.Config{MayFetch: []string{"127.0.0.1"}})
+	_, err = w.service.FetchPackage(context.Background(), w.user, server.URL+"/a.apk", untold)
+	require.ErrorContains(t, err, "certificate")
+
+	path := filepath.Join(t.TempDir(), "authority.pem")
+	require.NoError(t, os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw}), 0o600))
+	trusted, err := outside.Trusted(path)
+	require.NoError(t, err)
+	w = newWorld(t, base.Config{MayFetch: []string{"127.0.0.1"}, Trusted: trusted})
+	got, err := w.service.FetchPackage(context.Background(), w.user, server.URL+"/a.apk", untold)
+	require.NoError(t, err)
+	require.EqualValues(t, len(packages[0].Data), got.Size)
 }

@@ -30,6 +30,7 @@ import (
 	_ "yamato/internal/host/handset"
 	_ "yamato/internal/host/null" // drivers register themselves
 	_ "yamato/internal/host/standin"
+	"yamato/internal/outside"
 	"yamato/internal/service"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
@@ -70,6 +71,7 @@ type careConfig struct {
 	probeEvery time.Duration
 	mendWithin time.Duration
 	mayFetch   []string
+	authority  []string
 }
 
 func (c *careConfig) flags(f *pflag.FlagSet) {
@@ -81,6 +83,8 @@ func (c *careConfig) flags(f *pflag.FlagSet) {
 		"how long runs wait for devices that a person has to mend")
 	f.StringArrayVar(&c.mayFetch, "may-fetch", nil,
 		"host that packages may be fetched from though its address is private; may be repeated")
+	f.StringArrayVar(&c.authority, "authority", nil,
+		"PEM file with certificates of your own authority, for packages that are fetched; may be repeated")
 }
 
 // openNode prepares a service: records migrated, tokens made, address taken. It
@@ -98,6 +102,10 @@ func openNode(ctx context.Context, c nodeConfig) (*node, error) {
 }
 
 func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, error) {
+	trusted, err := outside.Trusted(c.care.authority...)
+	if err != nil {
+		return nil, ui.WrongCall{Title: err.Error(), Hint: "name a PEM file with --authority"}
+	}
 	if err := st.Migrate(ctx); err != nil {
 		return nil, err
 	}
@@ -129,7 +137,7 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 	n.url = "http://" + l.Addr().String()
 	s := service.New(st, blobs, base.Config{Address: n.url, TTL: c.ttl, Silence: c.silence, Log: c.log,
 		Tolerance: fleet.Tolerance{Count: c.care.troubles, Within: c.care.within}, ProbeEvery: c.care.probeEvery,
-		MendWithin: c.care.mendWithin, MayFetch: c.care.mayFetch, Key: key})
+		MendWithin: c.care.mendWithin, MayFetch: c.care.mayFetch, Trusted: trusted, Key: key})
 	server := &http.Server{Handler: api.New(s, api.Config{Program: ui.Version, Names: c.names, Console: web.Files(),
 		Uploads: filepath.Join(c.dir, "blobs", "staging"), Log: c.log}), ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout: 2 * time.Minute}

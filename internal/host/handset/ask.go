@@ -134,9 +134,13 @@ var settings = map[string]browser.PermissionSetting{device.Allow: browser.Permis
 
 // permit has the browser give or refuse an app a permission.
 func (d *Device) permit(ctx context.Context, app, permission, answer string) error {
+	room, err := d.room(ctx, app)
+	if err != nil {
+		return lost(err)
+	}
 	for _, n := range asked[permission] {
 		if err := browser.SetPermission(&browser.PermissionDescriptor{Name: n, UserVisibleOnly: true}, settings[answer]).
-			WithOrigin(d.apps[app].origin).WithBrowserContextID(d.context).Do(d.running.On(ctx)); err != nil {
+			WithOrigin(d.apps[app].origin).WithBrowserContextID(room).Do(d.running.On(ctx)); err != nil {
 			return lost(err)
 		}
 	}

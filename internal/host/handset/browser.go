@@ -37,8 +37,10 @@ const heapMB = 512
 type Browser struct {
 	Path   string   // of Chromium; looked for where ""
 	Keeper []string // command that starts a keeper: this program and keeper.Argument
-	Dir    string   // for profiles; the system's folder for what is temporary where ""
-	Log    *slog.Logger
+	// Authority is a PEM file with certificates that are trusted beside the browser's own, "" for none.
+	Authority string
+	Dir       string // for profiles; the system's folder for what is temporary where ""
+	Log       *slog.Logger
 
 	mu    sync.Mutex
 	now   *running
@@ -141,6 +143,11 @@ func (b *Browser) start(ctx context.Context) (*running, error) {
 	profile, err := os.MkdirTemp(b.Dir, "yamato-handset-")
 	if err != nil {
 		return nil, err
+	}
+	if b.Authority != "" {
+		if err := trust(ctx, profile, b.Authority); err != nil {
+			return nil, errors.Join(err, os.RemoveAll(profile))
+		}
 	}
 	r := &running{sandbox: os.Geteuid() != 0, created: map[target.ID]func(target.Info){}, destroyed: map[target.ID]func(){}}
 	var stderr head

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"strings"
 	"time"
 
 	"github.com/chromedp/cdproto/browser"
@@ -47,7 +48,6 @@ type Device struct {
 
 	up      bool
 	running *running
-	context cdp.BrowserContextID
 	proxy   *origin.Proxy
 	tab     *tab // what is in front: an app, or nothing
 	front   string
@@ -84,8 +84,10 @@ type installed struct {
 	stays  *url.URL // where it stays, nil for a bundle
 	origin string
 	host   string
-	used   bool // it has been started since it was put there, so that it may have data
-	stale  bool // it was put there in place of another that has data
+	room   cdp.BrowserContextID // what the app stores is there, and no other app's; "" until it is needed
+	others int64                // what had gone to other origins when the room was made
+	used   bool                 // it has been started since it was put there, so that it may have data
+	stale  bool                 // it was put there in place of another that has data
 }
 
 // surroundings are what the handset feels.
@@ -138,7 +140,7 @@ func (d *Device) Up() bool { return d.up }
 // BootLog gives what the last boot wrote.
 func (d *Device) BootLog() []device.LogLine { return d.bootLog }
 
-// Boot gives the handset a context in the browser.
+// Boot has the browser be there, and the handset's network.
 func (d *Device) Boot(ctx context.Context, limit time.Duration, _ bool) error {
 	if d.up && d.lost() == nil {
 		return nil
@@ -165,15 +167,6 @@ func (d *Device) boot(ctx context.Context) error {
 		d.boots("warn", "it runs without its sandbox, because the host runs as root")
 	}
 	if d.proxy, err = origin.OpenProxy(d.config.Reach, d.refused); err != nil {
-		return err
-	}
-	d.context, err = target.CreateBrowserContext().WithDisposeOnDetach(true).WithProxyServer("http://" + d.proxy.Address()).
-		WithProxyBypassList("<-loopback>").Do(r.On(ctx))
-	if err == nil {
-		err = browser.SetDownloadBehavior(browser.SetDownloadBehaviorBehaviorDeny).WithBrowserContextID(d.context).Do(r.On(ctx))
-	}
-	if err != nil {
-		d.drop()
 		return err
 	}
 	d.running, d.up = r, true
@@ -211,19 +204,53 @@ func (d *Device) lost() error {
 
 var errOff = &device.Trouble{Why: "the handset is switched off", Remedy: "boot it"}
 
-// drop takes away all that the handset has in the browser: its page, its context with
-// everything that was stored, its proxy.
+// room gives the part of the browser in which an app stores what it stores. Each app has one of its own: two apps of
+// one origin share nothing, and who is signed in to one is not to the other.
+func (d *Device) room(ctx context.Context, app string) (cdp.BrowserContextID, error) {
+	i := d.apps[app]
+	if i == nil {
+		return "", fmt.Errorf("no app %s is installed", app)
+	}
+	if i.room != "" {
+		return i.room, nil
+	}
+	room, err := target.CreateBrowserContext().WithDisposeOnDetach(true).WithProxyServer("http://" + d.proxy.Address()).
+		WithProxyBypassList("<-loopback>").Do(d.running.On(ctx))
+	if err != nil {
+		return "", err
+	}
+	i.room, i.others = room, d.proxy.Others()
+	err = browser.SetDownloadBehavior(browser.SetDownloadBehaviorBehaviorDeny).WithBrowserContextID(room).Do(d.running.On(ctx))
+	for key, answer := range d.answers {
+		if key[0] == app && err == nil {
+			err = d.permit(ctx, app, key[1], answer)
+		}
+	}
+	return room, err
+}
+
+// evict takes away what an app has stored, with the part of the browser that it was in.
+func (d *Device) evict(ctx context.Context, i *installed) error {
+	room := i.room
+	i.room = ""
+	if d.running == nil || room == "" {
+		return nil
+	}
+	return target.DisposeBrowserContext(room).Do(d.running.On(ctx))
+}
+
+// drop takes away all that the handset has in the browser: its pages, what apps have stored, its proxy.
 func (d *Device) drop() {
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 	defer stop()
 	d.closeWindows(ctx)
-	if d.running != nil && d.context != "" {
-		_ = target.DisposeBrowserContext(d.context).Do(d.running.On(ctx))
+	for _, i := range d.apps {
+		_ = d.evict(ctx, i)
 	}
 	if d.proxy != nil {
 		_ = d.proxy.Close()
 	}
-	d.front, d.away, d.context, d.proxy, d.running, d.up = "", false, "", nil, nil, false
+	d.front, d.away, d.proxy, d.running, d.up = "", false, nil, nil, false
 }
 
 // Halt switches the handset off. What apps have stored is gone with that.
@@ -305,7 +332,7 @@ func (d *Device) Install(ctx context.Context, app driver.App) error {
 		i.start, i.host, i.origin = p.Launch, i.stays.Host, i.stays.Scheme+"://"+i.stays.Host
 	}
 	if before != nil {
-		i.stale = before.used || before.stale
+		i.stale, i.room = before.used || before.stale, before.room
 		if d.front == p.ApplicationID {
 			d.goHome(ctx)
 		}
@@ -357,6 +384,12 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 	}
 	if how == device.Resume && d.front == app && d.tab.alive() == nil {
 		return d.comeBack(ctx)
+	}
+	if how == device.Fresh && d.proxy.Others() != i.others { // what it has of others is not found origin by origin
+		d.goHome(ctx)
+		if err := d.evict(ctx, i); err != nil {
+			return lost(err)
+		}
 	}
 	t, err := d.again(ctx, app, how)
 	if err != nil {
@@ -444,7 +477,11 @@ func (d *Device) reaches(ctx context.Context, i *installed) error {
 
 // open gives a page that feels what the handset feels.
 func (d *Device) open(ctx context.Context, app string) (*tab, error) {
-	t, err := openTab(ctx, d.running, d.context, d.events(app))
+	room, err := d.room(ctx, app)
+	if err != nil {
+		return nil, err
+	}
+	t, err := openTab(ctx, d.running, room, d.events(app))
 	if err != nil {
 		return nil, err
 	}
@@ -496,6 +533,10 @@ func (d *Device) visit(ctx context.Context, address string) error {
 		}
 		if tries < 3 { // a part of the browser's own may have died, and be there again
 			continue
+		}
+		if strings.HasPrefix(problem, "net::ERR_CERT_") { // of the site file, and no reason to take the handset out of use
+			return fmt.Errorf("the page %s shows a certificate that the browser does not trust (%s); to mend it: name its authority's PEM file as handset.authority in the site file",
+				short(address), problem)
 		}
 		// The app's pages come out of the handset's own proxy: what keeps them back is none of the app's.
 		return &device.Trouble{Why: "the page " + short(address) + " cannot be opened: " + problem,

@@ -13,6 +13,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/handset/keeper"
+	"yamato/internal/outside"
 )
 
 // Name is what site files call the driver, and where a device's own part stands.
@@ -24,8 +25,10 @@ func init() {
 
 // Part is what a site file says of a handset under `handset`.
 type Part struct {
-	Browser string  `yaml:"browser"` // path of the browser; the same for all of a host
-	Density float64 `yaml:"density"` // pixels a dp; 2 where it is not stated
+	Browser string `yaml:"browser"` // path of the browser; the same for all of a host
+	// Authority is a PEM file with certificates of an authority of one's own; the same for all of a host.
+	Authority string  `yaml:"authority"`
+	Density   float64 `yaml:"density"` // pixels a dp; 2 where it is not stated
 	// Overlook are requests that nobody waits for, by host and path as they begin, or by path alone.
 	Overlook []string `yaml:"overlook"`
 	Reach    []string `yaml:"reach"` // hosts that apps may reach, beside their own: api.example or api.example:8443
@@ -90,10 +93,18 @@ func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (drive
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.browser == nil {
-		v.browser = &Browser{Path: part.Browser, Keeper: v.keeper, Log: slog.Default()}
+		v.browser = &Browser{Path: part.Browser, Authority: part.Authority, Keeper: v.keeper, Log: slog.Default()}
+	}
+	if part.Authority != "" && v.browser.Authority != part.Authority {
+		return nil, fmt.Errorf("device %s: the handsets of a host share one browser, and so its authorities; name the same file for all of them", d.Name)
 	}
 	if part.Browser != "" && v.browser.Path != part.Browser {
 		return nil, fmt.Errorf("device %s: the handsets of a host share one browser; name the same for all of them", d.Name)
+	}
+	if part.Authority != "" {
+		if _, err := outside.ReadAuthorities(part.Authority); err != nil {
+			return nil, fmt.Errorf("device %s: %w", d.Name, err)
+		}
 	}
 	facts := s.Describe(d, m)
 	if facts.OS == "" {

@@ -3,8 +3,6 @@ package handset
 import (
 	"context"
 	"fmt"
-
-	"github.com/chromedp/cdproto/storage"
 )
 
 // Remove takes an app off the handset, with all that it keeps.
@@ -16,12 +14,7 @@ func (d *Device) Remove(ctx context.Context, app string) error {
 	if err := d.Stop(ctx, app); err != nil {
 		return err
 	}
-	t, err := d.open(ctx, app)
-	if err != nil {
-		return lost(err)
-	}
-	defer t.close(ctx)
-	if err := storage.ClearDataForOrigin(i.origin, "all").Do(t.On(ctx)); err != nil {
+	if err := d.evict(ctx, i); err != nil {
 		return lost(err)
 	}
 	i.reached(d.proxy, false)

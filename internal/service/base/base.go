@@ -5,6 +5,7 @@ package base
 
 import (
 	"context"
+	"crypto/x509"
 	"io"
 	"log/slog"
 	"time"
@@ -81,6 +82,7 @@ type Config struct {
 	MendWithin time.Duration   // how long legs wait for devices that a person has to mend; 15 min
 	Key        []byte          // that seals secrets and accounts: 32 bytes, the same for all services; nil: none can be kept
 	MayFetch   []string        // hosts that packages may be fetched from though their address is private
+	Trusted    *x509.CertPool  // authorities of the addresses that packages are fetched from; nil: this machine's
 }
 
 // Put keeps a blob, and records that there is a use for it.

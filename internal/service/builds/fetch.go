@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -29,7 +31,7 @@ const fetchTime = 15 * time.Minute
 // fetcher gives a client that dials public addresses only, whatever a name or a
 // redirect leads to; hosts that an administrator has named are let through. The
 // address is checked when it is dialled, so that no second look-up can differ.
-func fetcher(allowed []string) *http.Client {
+func fetcher(allowed []string, trusted *x509.CertPool) *http.Client {
 	return &http.Client{
 		Timeout: fetchTime,
 		Transport: &http.Transport{
@@ -37,6 +39,7 @@ func fetcher(allowed []string) *http.Client {
 			DisableKeepAlives:  true,
 			DisableCompression: true, // lengths and ranges are those of the file
 			DialContext:        outside.Dialer(allowed),
+			TLSClientConfig:    &tls.Config{RootCAs: trusted, MinVersion: tls.VersionTLS12},
 		},
 		CheckRedirect: func(r *http.Request, before []*http.Request) error {
 			if len(before) >= 5 {
@@ -65,7 +68,7 @@ func (s *Part) FetchPackage(ctx context.Context, c base.Caller, address string,
 	if err != nil {
 		return store.Package{}, base.Invalid(err.Error(), "")
 	}
-	from := fetcher(s.Config.MayFetch)
+	from := fetcher(s.Config.MayFetch, s.Config.Trusted)
 	answer, err := from.Do(r)
 	if errors.Is(err, outside.ErrPrivate) {
 		return store.Package{}, forbidden(u.Hostname())

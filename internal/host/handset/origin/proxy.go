@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"yamato/internal/outside"
@@ -27,10 +28,11 @@ type Proxy struct {
 	listen  net.Listener
 	server  *http.Server
 	serving sync.WaitGroup
+	others  atomic.Int64 // requests and tunnels that went to others than the apps' own origins
 
 	mu      sync.Mutex
 	bundles map[string]http.Handler // by host
-	own     map[string]bool         // hosts with their ports, that apps at an address are at
+	own     map[string]int          // hosts with their ports, that apps at an address are at: how many apps
 	conns   map[net.Conn]bool       // tunnels
 }
 
@@ -45,7 +47,7 @@ func OpenProxy(allowed []string, refused func(host string)) (*Proxy, error) {
 		return nil, err
 	}
 	p := &Proxy{allowed: allowed, refused: refused, listen: l, bundles: map[string]http.Handler{},
-		own: map[string]bool{}, conns: map[net.Conn]bool{}, dial: outside.Dialer(allowed)}
+		own: map[string]int{}, conns: map[net.Conn]bool{}, dial: outside.Dialer(allowed)}
 	p.through = &httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {},
 		Transport: &http.Transport{Proxy: nil, DialContext: p.dial, ResponseHeaderTimeout: 2 * time.Minute, MaxIdleConns: 32,
@@ -77,10 +79,11 @@ func (p *Proxy) Serve(host string, bundle http.Handler) {
 func (p *Proxy) Own(at *url.URL, yes bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	host := whole(at.Host, at.Scheme)
 	if yes {
-		p.own[whole(at.Host, at.Scheme)] = true
-	} else {
-		delete(p.own, whole(at.Host, at.Scheme))
+		p.own[host]++
+	} else if p.own[host]--; p.own[host] <= 0 {
+		delete(p.own, host)
 	}
 }
 
@@ -104,6 +107,9 @@ func whole(host, scheme string) string {
 	return strings.ToLower(net.JoinHostPort(strings.Trim(host, "[]"), map[string]string{"https": "443"}[scheme]+
 		map[string]string{"http": "80"}[scheme]))
 }
+
+// Others counts what went to others than the apps' own origins so far: a sign-in elsewhere, an interface.
+func (p *Proxy) Others() int64 { return p.others.Load() }
 
 // unanswered tells an app why a host gave no answer.
 func (p *Proxy) unanswered(w http.ResponseWriter, host string, err error) {
@@ -133,7 +139,7 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	p.mu.Lock()
 	bundle := p.bundles[strings.TrimSuffix(host, ":80")]
-	own := p.own[whole(host, r.URL.Scheme)]
+	own := p.own[whole(host, r.URL.Scheme)] > 0
 	p.mu.Unlock()
 	switch {
 	case bundle != nil && r.Method != http.MethodConnect:
@@ -145,11 +151,19 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, fmt.Sprintf("apps on this handset may not reach %s; the site file names the hosts that they may",
 			host), http.StatusForbidden)
 	case r.Method == http.MethodConnect:
+		p.passes(own)
 		p.tunnel(w, r)
 	case r.URL.Scheme == "http":
+		p.passes(own)
 		p.through.ServeHTTP(w, r)
 	default:
 		http.Error(w, "only http is passed on", http.StatusBadRequest)
+	}
+}
+
+func (p *Proxy) passes(own bool) {
+	if !own {
+		p.others.Add(1)
 	}
 }
 
