@@ -66,7 +66,7 @@ func (h *handlers) GetLanguage(context.Context, GetLanguageRequestObject) (GetLa
 func (h *handlers) ListSeen(ctx context.Context, r ListSeenRequestObject) (ListSeenResponseObject, error) {
 	list, err := h.service.Seen(lasting(ctx), caller(ctx), r.App)
 	return ListSeen200JSONResponse(wire.Each(list, func(e vault.Element) contract.SeenElement {
-		return contract.SeenElement{Id: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen}
+		return contract.SeenElement{Id: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen, Unsure: e.Unsure}
 	})), err
 }
 

@@ -1636,6 +1636,9 @@ type SeenElement struct {
 	// Screen what the screen calls itself
 	Screen string `json:"screen"`
 	Text   string `json:"text"`
+
+	// Unsure why a person may have seen it otherwise, "" where it was seen without a doubt
+	Unsure string `json:"unsure"`
 }
 
 // SeenFault defines model for SeenFault.

@@ -78,7 +78,7 @@ func (e *Event) Weight() int {
 			n += len(m) + 3
 		}
 		for _, s := range c.Seen {
-			n += 60 + len(s.ID) + len(s.Text) + len(s.Role) + len(s.Screen)
+			n += 74 + len(s.ID) + len(s.Text) + len(s.Role) + len(s.Screen) + len(s.Unsure)
 		}
 		if f := c.Failure; f != nil {
 			n += failureWeight(f)

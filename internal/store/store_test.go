@@ -247,6 +247,35 @@ func TestLocatorsThatMatchedAreKnown(t *testing.T) {
 	require.Equal(t, []string{"#a"}, known)
 }
 
+func TestWhatWasOnceSeenWithoutADoubtStaysSo(t *testing.T) {
+	r := newRecords(t, 1, 1)
+	ctx := context.Background()
+	app := r.run.AppID
+	see := func(unsure ...string) {
+		t.Helper()
+		var list []vault.Element
+		for _, u := range unsure {
+			list = append(list, vault.Element{Project: r.project, App: app, ID: "map", Role: "img", Unsure: u})
+		}
+		r.tx(func(tx *store.Tx) error { return tx.AddSeen(ctx, list) })
+	}
+	is := func() string {
+		t.Helper()
+		list, err := r.Seen(ctx, r.project, app)
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		return list[0].Unsure
+	}
+	see("it is faint")
+	require.Equal(t, "it is faint", is())
+	see("it is drawn")
+	require.Equal(t, "it is faint", is())
+	see("it is drawn", "")
+	require.Empty(t, is())
+	see("it is faint")
+	require.Empty(t, is())
+}
+
 func TestATokenIsKeptOnlyAsItsDigest(t *testing.T) {
 	r := newRecords(t, 0, 0)
 	ctx := context.Background()

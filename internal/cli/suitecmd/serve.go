@@ -44,7 +44,7 @@ func (a *App) suiteServe() *cobra.Command {
 					return err
 				}
 				for _, e := range list {
-					seen = append(seen, script.Seen{ID: e.Id, Text: e.Text, Role: e.Role, Screen: e.Screen})
+					seen = append(seen, script.Seen{ID: e.Id, Text: e.Text, Role: e.Role, Screen: e.Screen, Unsure: e.Unsure})
 				}
 			}
 			return ServeEditor(cmd.Context(), a.In, a.Document(), app, seen)

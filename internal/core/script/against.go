@@ -98,6 +98,8 @@ func (c *comparison) element(e *Element) {
 	if e.ID != "" && len(c.a.Seen) > 0 {
 		if !c.ids[e.ID] {
 			c.never(e, "#"+e.ID, e.ID, func(s Seen) string { return s.ID }, "#")
+		} else {
+			c.doubt(e, "#"+e.ID, func(s Seen) bool { return s.ID == e.ID })
 		}
 		return
 	}
@@ -107,6 +109,7 @@ func (c *comparison) element(e *Element) {
 		}
 		text := w.Text.Parts[0].Text
 		if c.texts[[2]string{text, e.Role}] {
+			c.doubt(e, quote(text), func(s Seen) bool { return s.Text == text && (e.Role == "" || s.Role == e.Role) })
 			return
 		}
 		if strings.ContainsAny(text, "0123456789") || c.a.Known != nil && c.a.Known(e.Text) {
@@ -128,6 +131,23 @@ func asWord(name string) string {
 		return name
 	}
 	return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
+}
+
+// doubt advises on a locator of which nothing was ever seen but what a person may see otherwise.
+func (c *comparison) doubt(e *Element, what string, is func(Seen) bool) {
+	why := ""
+	for _, s := range c.a.Seen {
+		if is(s) && s.Unsure == "" {
+			return
+		}
+		if is(s) && why == "" {
+			why = s.Unsure
+		}
+	}
+	if why != "" {
+		c.report(e.Pos, e.Length, true, fmt.Sprintf("a person may see %s otherwise: %s", what, why),
+			"look at its picture once: a verdict that rests on it says so")
+	}
 }
 
 func (c *comparison) misspelt() string {

@@ -255,6 +255,7 @@ type Seen struct {
 	Text   string `json:"text,omitempty"`
 	Role   string `json:"role,omitempty"`
 	Screen string `json:"screen,omitempty"` // what the screen calls itself
+	Unsure string `json:"unsure,omitempty"` // why a person may have seen it otherwise, "" where it was seen without a doubt
 }
 
 // Bounds on what is remembered of screens, of one suite on one device.
@@ -284,6 +285,9 @@ func (r *runner) remember(t *screen.Tree) {
 		}
 		key := Seen{ID: n.ID, Text: label, Role: n.Role}
 		if r.seen[key] || len(r.seen) >= maxSeen {
+			return true
+		}
+		if key.Unsure = n.Unsure; r.seen[key] { // it has been seen so, and may still be seen without a doubt
 			return true
 		}
 		r.seen[key] = true

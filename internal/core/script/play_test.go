@@ -227,6 +227,17 @@ func TestTheCheckKnowsWhatTheServiceHasSeen(t *testing.T) {
 	require.Empty(t, s.Against(Against{}), "what is not known is not told of")
 }
 
+func TestTheCheckTellsOfWhatAPersonMaySeeOtherwise(t *testing.T) {
+	s := reads(t, "suite \"s\"\ncase \"c\"\nexpect #map\nexpect \"Quay\"\nexpect img called \"Chart\"\nend\n", nil)
+	var all []string
+	for _, f := range s.Against(Against{App: "Tideline", Seen: []Seen{{ID: "map", Unsure: "it is faint"}, {Text: "Quay", Role: "text", Unsure: "it is faint"},
+		{Text: "Quay", Role: "heading"}, {Text: "Chart", Role: "img", Unsure: "it is drawn"}}}) {
+		require.True(t, f.Advice)
+		all = append(all, fmt.Sprintf("%d:%d %s", f.Pos.Line, f.Pos.Column, f.Message))
+	}
+	require.Equal(t, []string{"3:8 a person may see #map otherwise: it is faint", `5:8 a person may see "Chart" otherwise: it is drawn`}, all)
+}
+
 // What checks clean never panics the runner, whatever a device shows.
 func FuzzWhatChecksCleanRuns(f *testing.F) {
 	for _, e := range eachForm {

@@ -104,6 +104,11 @@ func still(nodes ...*screen.Node) *paper { return &paper{moments: []moment{{0, s
 // judge runs one case made of steps on a device.
 func judge(t *testing.T, d *paper, known string, steps ...string) Result {
 	t.Helper()
+	return judgeOn(t, d, known, steps...)
+}
+
+func judgeOn(t *testing.T, d device.Device, known string, steps ...string) Result {
+	t.Helper()
 	s, findings := Read("suite \"s\"\npatience 4s\ncase \"c\"\n" + strings.Join(steps, "\n") + "\nend\n")
 	require.Zero(t, Faults(findings), "%+v", findings)
 	return RunCase(context.Background(), s, s.Cases[0], d, Options{Known: func(l string) bool {

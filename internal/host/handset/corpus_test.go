@@ -1,6 +1,7 @@
 package handset
 
 import (
+	"bytes"
 	"io/fs"
 	"os"
 	"strings"
@@ -52,6 +53,16 @@ s.selectAll('text.v').data([30, 80, 55]).join('text').attr('class', 'v').attr('x
 	{"right to left", "bootstrap/dist/css/bootstrap.rtl.min.css", `<script>document.documentElement.dir = 'rtl'; document.documentElement.lang = 'ar'</script><link rel=stylesheet href="lib/bootstrap/dist/css/bootstrap.rtl.min.css"><div class=container><h1>جدول المواعيد</h1><button class="btn btn-primary">شراء</button><p id=p>المجموع ٣٫١٥</p><input class=form-control aria-label="الاسم"><ul><li>سورا<li>توبي</ul></div>`},
 	{"japanese", "@picocss/pico/css/pico.min.css", `<link rel=stylesheet href="lib/@picocss/pico/css/pico.min.css"><main class=container lang=ja><h2>時刻表</h2><p id=f>合計120円</p><button>購入</button><ruby>空<rt>そら</rt></ruby><label>名前 <input></label></main>`},
 	{"sheets over sheets", "bootstrap/dist/css/bootstrap.min.css bootstrap/dist/js/bootstrap.bundle.min.js", `<p id=behind>Behind</p><button id=under>Under</button><div class="offcanvas offcanvas-bottom" id=o style="height:50%"><div class=offcanvas-header><h5>Sheet</h5></div><div class=offcanvas-body>In the sheet</div></div><div class="toast-container position-fixed top-0 end-0"><div class="toast show" role=status><div class=toast-body>Told</div></div></div><script>addEventListener('load', () => new bootstrap.Offcanvas('#o', {backdrop: false}).show())</script>`},
+	{"kit", "uikit/dist/css/uikit.min.css uikit/dist/js/uikit.min.js", `<div class="uk-container uk-padding-small"><h1 class=uk-heading-small>Quay</h1><ul class=uk-subnav uk-switcher><li><a href="#">Go</a></li><li><a href="#">Back</a></li></ul><ul class=uk-switcher><li>Outbound words</li><li>Homeward words</li></ul>
+<ul uk-accordion><li class=uk-open><a class=uk-accordion-title href>Luggage</a><div class=uk-accordion-content>Two bags</div></li><li><a class=uk-accordion-title href>Bicycles</a><div class=uk-accordion-content>One each</div></li></ul>
+<span class=uk-label>New</span> <span class=uk-badge>7</span><div class=uk-alert-warning uk-alert><a href class=uk-alert-close uk-close></a><p>Late today</p></div><button class="uk-button uk-button-primary" uk-toggle="target: #m" id=ask>Ask</button><progress class=uk-progress value=30 max=100></progress></div><div id=m uk-modal><div class="uk-modal-dialog uk-modal-body"><h2 class=uk-modal-title>Sure?</h2><p>It costs €3.15</p></div></div>`},
+	{"material", "materialize-css/dist/css/materialize.min.css materialize-css/dist/js/materialize.min.js", `<nav><div class=nav-wrapper><a href="#" class=brand-logo>Ferries</a></div></nav><div class=container><div class="chip">Sora</div><div class="switch"><label>Day<input type=checkbox id=sw><span class=lever></span>Night</label></div><p><label><input type=checkbox id=ag checked><span>Agree</span></label></p><p><label><input name=c type=radio id=first checked><span>First</span></label></p>
+<div class=input-field><input id=nm type=text value=Aya><label for=nm class=active>Name</label></div><ul class=collapsible><li><div class=collapsible-header>Luggage</div><div class=collapsible-body><span>Two bags</span></div></li></ul><a class="btn modal-trigger" href="#mo">Ask</a><span class="new badge">4</span></div><div id=mo class=modal><div class=modal-content><h4>Sure?</h4><p>It costs €3.15</p></div></div><script>addEventListener('load', () => M.AutoInit())</script>`},
+	{"calendar", "fullcalendar/index.global.min.js", `<div id=cal style="font-size:11px"></div><script>new FullCalendar.Calendar(document.getElementById('cal'), {initialView: 'listMonth', initialDate: '2026-06-01', height: 420, headerToolbar: {left: 'prev,next', center: 'title', right: 'listMonth,dayGridMonth'}, events: [{title: 'First boat', start: '2026-06-03T07:00:00'}, {title: 'Last boat', start: '2026-06-03T22:30:00'}, {title: 'Festival', start: '2026-06-20'}]}).render()</script>`},
+	{"web parts", "@ionic/core/css/ionic.bundle.css @ionic/core/dist/ionic", `<script type=module src="lib/@ionic/core/dist/ionic/ionic.esm.js"></script><ion-app><ion-header><ion-toolbar><ion-title>Ferries</ion-title></ion-toolbar></ion-header><ion-content class=ion-padding><ion-list><ion-item><ion-label>Sora</ion-label><ion-badge slot=end>3</ion-badge></ion-item><ion-item><ion-toggle id=tg>Night</ion-toggle></ion-item><ion-item><ion-checkbox id=ch checked=true>Agree</ion-checkbox></ion-item><ion-item><ion-input id=nm label=Name value=Aya></ion-input></ion-item></ion-list><ion-segment value=a><ion-segment-button value=a><ion-label>Go</ion-label></ion-segment-button><ion-segment-button value=b><ion-label>Back</ion-label></ion-segment-button></ion-segment><ion-button id=buy>Buy</ion-button><ion-card><ion-card-content>In a card</ion-card-content></ion-card></ion-content></ion-app>`},
+	{"code", "codemirror/lib/codemirror.js codemirror/lib/codemirror.css", `<div id=e></div><script>CodeMirror(document.getElementById('e'), {value: 'let fare = 3.15;\nlet seats = 2;\n' + '// more\n'.repeat(400) + 'the end', lineNumbers: true}).setSize(null, 300)</script><p id=p>Below</p>`},
+	{"grid", "gridjs/dist/gridjs.umd.js gridjs/dist/theme/mermaid.min.css", `<div id=g></div><script>new gridjs.Grid({columns: ['From', 'Fare'], sort: true, search: true, pagination: {limit: 4}, data: Array.from({length: 12}, (_, i) => ['Isle ' + (i + 1), '€' + (3 + i) + '.15'])}).render(document.getElementById('g'))</script>`},
+	{"bound", "vue/dist/vue.global.prod.js", `<div id=app><h1>{{ title }}</h1><button id=more @click="n++">More</button><p id=n>{{ n }} passengers</p><p id=sum>Total {{ (n * 3.15).toFixed(2) }}</p><label>Name <input id=nm v-model=name></label><p id=hi v-if=name>Hello {{ name }}</p><ul><li v-for="i in isles" :key=i>{{ i }}</li></ul><p id=off v-show=false>Not yet</p></div><script>Vue.createApp({data: () => ({title: 'Crossing', n: 1, name: '', isles: ['Sora', 'Tobi', 'Haruka']})}).mount('#app')</script>`},
 }
 
 // corpusApp bundles the corpus, a page each.
@@ -79,6 +90,7 @@ func corpusApp(t *testing.T) driver.App {
 		}
 		files[fileOf(p.name)+".html"] = &fstest.MapFile{Data: []byte(`<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>` +
 			p.name + `</title>` + head.String() + `<body>` + p.body)}
+		files[fileOf(p.name)+"-broken.html"] = &fstest.MapFile{Data: append(bytes.Clone(files[fileOf(p.name)+".html"].Data), breaking(p.name)...)}
 	}
 	return bundled(t, files)
 }

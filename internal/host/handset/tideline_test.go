@@ -8,6 +8,7 @@ import (
 	"image/png"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -71,19 +72,27 @@ func judge(t *testing.T, d driver.Device, app, text string) map[string]script.Re
 	return out
 }
 
-// judgeOne runs one case of a suite.
-func judgeOne(t *testing.T, d driver.Device, app, text, name string) script.Result {
+// judgeKnown runs the cases of a suite of which every step has matched before: what is not there is a fail.
+func judgeKnown(t *testing.T, d driver.Device, app, text string, only ...string) map[string]script.Result {
 	t.Helper()
 	s, findings := script.Read(text)
 	require.Empty(t, findings)
+	out := map[string]script.Result{}
 	for _, c := range s.Cases {
-		if c.Name == name {
-			return script.RunCase(context.Background(), s, c, d, script.Options{App: app,
-				Known: func(string) bool { return true }}, &pictures{t: t}) // it has matched before
+		if len(only) == 0 || slices.Contains(only, c.Name) {
+			out[c.Name] = script.RunCase(context.Background(), s, c, d, script.Options{App: app,
+				Known: func(string) bool { return true }}, &pictures{t: t})
 		}
 	}
-	require.Fail(t, "there is no such case", name)
-	return script.Result{}
+	return out
+}
+
+// judgeOne runs one case of a suite.
+func judgeOne(t *testing.T, d driver.Device, app, text, name string) script.Result {
+	t.Helper()
+	results := judgeKnown(t, d, app, text, name)
+	require.Contains(t, results, name, "there is no such case")
+	return results[name]
 }
 
 func TestTheSampleAppRunsOnAHandset(t *testing.T) {

@@ -287,7 +287,7 @@ func (s *Part) ofApp(ctx context.Context, c base.Caller, id int64, app string, r
 		return err
 	}
 	for _, e := range list {
-		out.Seen = append(out.Seen, script.Seen{ID: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen})
+		out.Seen = append(out.Seen, script.Seen{ID: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen, Unsure: e.Unsure})
 	}
 	if len(known) > 0 || len(list) > 0 { // of an app that has never run nothing is known
 		out.Known = among(known)

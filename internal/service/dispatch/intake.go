@@ -229,8 +229,8 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 		}
 	}
 	for _, e := range c.Seen {
-		if len(e.ID) <= 200 && len(e.Text) <= 400 && len(e.Screen) <= 400 && len(e.Role) <= 50 {
-			w.seen = append(w.seen, vault.Element{Project: t.ProjectID, App: t.AppID, ID: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen})
+		if len(e.ID) <= 200 && len(e.Text) <= 400 && len(e.Screen) <= 400 && len(e.Role) <= 50 && len(e.Unsure) <= 400 {
+			w.seen = append(w.seen, vault.Element{Project: t.ProjectID, App: t.AppID, ID: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen, Unsure: e.Unsure})
 		}
 	}
 	t.counts.Results++

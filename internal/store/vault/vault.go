@@ -213,37 +213,43 @@ type Element struct {
 	Text    string `db:"text"`
 	Role    string `db:"role"`
 	Screen  string `db:"screen"`
+	Unsure  string `db:"unsure"` // why a person may see it otherwise, "" once it has been seen without a doubt
 }
 
 // maxSeen bounds what is kept of an app's screens.
 const maxSeen = 20_000
 
-// AddSeen keeps what is not known yet. Rows are written in one order.
+// AddSeen keeps what is not known yet, or was not known without a doubt. Rows are written in one order.
 func (t *Tx) AddSeen(ctx context.Context, list []Element) error {
 	if len(list) == 0 {
 		return nil
 	}
 	var project, app []int64
-	var id, text, role, screen []string
+	var id, text, role, screen, unsure []string
 	for _, e := range list {
 		project, app = append(project, e.Project), append(app, e.App)
 		id, text, role, screen = append(id, e.ID), append(text, e.Text), append(role, e.Role), append(screen, e.Screen)
+		unsure = append(unsure, e.Unsure)
 	}
 	return pg.Exec(ctx, t.SQL, `
-		insert into seen_element (project_id, app_id, id, text, role, screen)
-		select p, a, i, t, r, s from unnest($1::bigint[], $2::bigint[], $3::text[], $4::text[], $5::text[], $6::text[])
-			as x(p, a, i, t, r, s)
-		where not exists (select 1 from seen_element e where e.app_id = x.a and e.id = x.i and e.text = x.t and e.role = x.r)
-			and (select count(*) from seen_element e where e.app_id = x.a) < $7
-		order by a, i, t, r
-		on conflict do nothing`, project, app, id, text, role, screen, maxSeen)
+		insert into seen_element (project_id, app_id, id, text, role, screen, unsure)
+		select distinct on (a, i, t, r) p, a, i, t, r, s, u
+		from unnest($1::bigint[], $2::bigint[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[])
+			as x(p, a, i, t, r, s, u)
+		where not exists (select 1 from seen_element e where e.app_id = x.a and e.id = x.i and e.text = x.t and e.role = x.r
+				and (e.unsure = '' or x.u <> ''))
+			and ((select count(*) from seen_element e where e.app_id = x.a) < $8 or exists (select 1 from seen_element e
+				where e.app_id = x.a and e.id = x.i and e.text = x.t and e.role = x.r))
+		order by a, i, t, r, u
+		on conflict (app_id, id, text, role) do update set unsure = '' where excluded.unsure = ''`,
+		project, app, id, text, role, screen, unsure, maxSeen)
 }
 
 // Seen gives what an app's screens had on them.
 func (r *Records) Seen(ctx context.Context, project, app int64) ([]Element, error) {
 	list := []Element{}
 	err := r.pool.DB.SelectContext(ctx, &list, `
-		select project_id, app_id, id, text, role, screen from seen_element where project_id = $1 and app_id = $2
+		select project_id, app_id, id, text, role, screen, unsure from seen_element where project_id = $1 and app_id = $2
 		order by id, text, role`, project, app)
 	return list, err
 }
