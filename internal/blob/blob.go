@@ -59,6 +59,10 @@ var (
 
 var digestForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
+// IsDigest tells whether a text is a digest as blobs are named by. What comes from outside is asked of before it names
+// a file, a key or a path.
+func IsDigest(text string) bool { return digestForm.MatchString(text) }
+
 // Dir is a Store in a directory.
 type Dir struct{ root string }
 
@@ -74,7 +78,7 @@ func (d *Dir) path(digest string) string { return filepath.Join(d.root, digest[:
 
 // Put stages what r gives, checks it, and names it.
 func (d *Dir) Put(ctx context.Context, r io.Reader, digest string, limit int64, note func(Info) error) (Info, error) {
-	if digest != "" && !digestForm.MatchString(digest) {
+	if digest != "" && !IsDigest(digest) {
 		return Info{}, ErrDigest
 	}
 	if size, here := d.has(digest); digest != "" && here {
@@ -126,7 +130,7 @@ func Receive(ctx context.Context, w io.Writer, r io.Reader, digest string, limit
 
 // has gives the size of a blob that is here.
 func (d *Dir) has(digest string) (size int64, here bool) {
-	if !digestForm.MatchString(digest) {
+	if !IsDigest(digest) {
 		return 0, false
 	}
 	info, err := os.Stat(d.path(digest))
@@ -161,7 +165,7 @@ func (d *Dir) name(staged *os.File, digest string) error {
 
 // Open opens a blob.
 func (d *Dir) Open(_ context.Context, digest string) (File, error) {
-	if !digestForm.MatchString(digest) {
+	if !IsDigest(digest) {
 		return nil, ErrDigest
 	}
 	f, err := os.Open(d.path(digest))
@@ -188,7 +192,7 @@ func (f file) Size() int64 { return f.size }
 // Each visits the blobs that there are.
 func (d *Dir) Each(ctx context.Context, visit func(Info) error) error {
 	return d.walk(ctx, func(path string, info fs.FileInfo, staged bool) error {
-		if staged || !digestForm.MatchString(info.Name()) {
+		if staged || !IsDigest(info.Name()) {
 			return nil
 		}
 		return visit(Info{info.Name(), info.Size()})
@@ -224,7 +228,7 @@ func (d *Dir) walk(ctx context.Context, visit func(path string, info fs.FileInfo
 
 // Remove takes a blob away.
 func (d *Dir) Remove(_ context.Context, digest string) error {
-	if !digestForm.MatchString(digest) {
+	if !IsDigest(digest) {
 		return ErrDigest
 	}
 	err := os.Remove(d.path(digest))

@@ -2,13 +2,19 @@ package host
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"time"
 
 	"golang.org/x/sync/singleflight"
+
+	"yamato/internal/blob"
+	"yamato/internal/core/plain"
 )
 
 // cache keeps packages and suites on the host's disk, by digest.
@@ -33,6 +39,9 @@ func openCache(dir string, remote Remote) (*cache, error) {
 // fetch gives the path of a blob, which is downloaded if need be, once for all
 // who ask at the same time.
 func (c *cache) fetch(ctx context.Context, digest string) (string, error) {
+	if !blob.IsDigest(digest) { // it names a file here
+		return "", fmt.Errorf("%q is no digest of anything that could be fetched", plain.Clip(digest, 80))
+	}
 	for {
 		path, err, shared := c.fetches.Do(digest, func() (any, error) { return c.fetchOnce(ctx, digest) })
 		if shared && err != nil && ctx.Err() == nil && (errors.Is(err, context.Canceled) ||
@@ -49,13 +58,34 @@ func (c *cache) fetchOnce(ctx context.Context, digest string) (string, error) {
 	if os.Chtimes(path, now, now) == nil {
 		return path, nil
 	}
-	if err := c.remote.Download(ctx, digest, path+".part"); err != nil {
+	err := c.remote.Download(ctx, digest, path+".part")
+	if err == nil {
+		err = isWhole(path+".part", digest)
+	}
+	if err != nil {
 		return "", errors.Join(fmt.Errorf("fetching %s: %w", digest[:12], err), removeIfThere(path+".part"))
 	}
 	if err := os.Rename(path+".part", path); err != nil {
 		return "", err
 	}
 	return path, c.trim()
+}
+
+// isWhole tells what is wrong with a file that should have a digest.
+func isWhole(path, digest string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, f); err != nil {
+		return err
+	}
+	if got := hex.EncodeToString(sum.Sum(nil)); got != digest {
+		return fmt.Errorf("%w: what came is %s", blob.ErrDamaged, got[:12])
+	}
+	return nil
 }
 
 func removeIfThere(path string) error {

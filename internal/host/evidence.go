@@ -11,6 +11,7 @@ import (
 	"os"
 	"time"
 
+	"yamato/internal/contain"
 	"yamato/internal/core/device"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/screen"
@@ -109,7 +110,7 @@ func (w *worker) startOutbox(ctx context.Context, lease int64, hidden *script.Ma
 		var first error
 		for c := range o.in {
 			if first == nil {
-				first = o.report(ctx, c)
+				first = contain.Do("keeping a case", func() error { return o.report(ctx, c) })
 			}
 			c.rec.gathered.Discard()
 			w.host.waiting.Release(c.weight())

@@ -27,6 +27,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/semaphore"
 
+	"yamato/internal/contain"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/gather"
 	"yamato/internal/host/journal"
@@ -233,10 +234,10 @@ func (h *Host) linkOnce(ctx context.Context) error {
 	h.journal.Rewind()
 	h.news.again(&h.mu)
 	g, ctx := errgroup.WithContext(ctx)
-	g.Go(func() error { return h.hear(ctx, conn) })
-	g.Go(func() error { return h.report(ctx, conn) })
-	g.Go(func() error { return h.renew(ctx, conn) })
-	g.Go(func() error { return h.tell(ctx, conn) })
+	contain.Go(g, "hearing the service", func() error { return h.hear(ctx, conn) })
+	contain.Go(g, "reporting to the service", func() error { return h.report(ctx, conn) })
+	contain.Go(g, "renewing leases", func() error { return h.renew(ctx, conn) })
+	contain.Go(g, "telling of devices", func() error { return h.tell(ctx, conn) })
 	return g.Wait()
 }
 

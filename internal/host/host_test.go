@@ -1,6 +1,9 @@
 package host
 
 import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/blob"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/host/driver"
@@ -65,6 +69,43 @@ func TestTwoFetchesMayTrimTheCacheAtOnce(t *testing.T) {
 	left, err := os.ReadDir(c.dir)
 	require.NoError(t, err)
 	require.LessOrEqual(t, len(left), 8)
+}
+
+// damaging gives what is asked for, or something else.
+type damaging struct {
+	Remote
+	gives []byte
+	asked int
+}
+
+func (d *damaging) Download(_ context.Context, _, path string) error {
+	d.asked++
+	return os.WriteFile(path, d.gives, 0o600)
+}
+
+func TestWhatAHostFetchesIsWhatItAskedFor(t *testing.T) {
+	remote := &damaging{gives: []byte("anything else")}
+	c, err := openCache(t.TempDir(), remote)
+	require.NoError(t, err)
+	ctx := context.Background()
+	for _, digest := range []string{"", "ab", "../../../../etc/hostname", strings.Repeat("A", 64), strings.Repeat("a", 63) + "/", strings.Repeat("a", 65)} {
+		_, err := c.fetch(ctx, digest)
+		require.ErrorContains(t, err, "no digest", "%q", digest)
+	}
+	require.Zero(t, remote.asked)
+	sum := sha256.Sum256([]byte("a package"))
+	digest := hex.EncodeToString(sum[:])
+	_, err = c.fetch(ctx, digest)
+	require.ErrorIs(t, err, blob.ErrDamaged)
+	remote.gives = []byte("a package")
+	path, err := c.fetch(ctx, digest)
+	require.NoError(t, err, "what came damaged was not kept")
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.Equal(t, "a package", string(data))
+	_, err = c.fetch(ctx, digest)
+	require.NoError(t, err)
+	require.Equal(t, 2, remote.asked, "it is fetched once")
 }
 
 // clock is a device of which nothing but the time is asked.

@@ -6,6 +6,7 @@ import (
 	"reflect"
 	"slices"
 
+	"yamato/internal/contain"
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/host/driver"
@@ -52,13 +53,13 @@ func (w *worker) work(ctx context.Context) {
 			w.carryOut(ctx, held)
 			w.setBusy(false)
 		case one := <-w.wishes:
-			w.show(ctx, one, true)
+			_ = contain.Do("a look at a device", func() error { w.show(ctx, one, true); return nil })
 		case e := <-w.errands:
 			w.setBusy(true)
-			w.errand(ctx, e)
+			_ = contain.Do("an errand", func() error { w.errand(ctx, e); return nil })
 			w.setBusy(false)
 		case <-noticed:
-			w.refresh(ctx)
+			_ = contain.Do("a look after a device", func() error { w.refresh(ctx); return nil })
 		case <-ctx.Done():
 			return
 		}
@@ -73,7 +74,7 @@ func (w *worker) carryOut(ctx context.Context, held *holding) {
 	job, err := jobOf(held.lease)
 	defer context.AfterFunc(ctx, func() { held.end(errLetGo) })()
 	if err == nil {
-		err = job.run(held.ctx, w)
+		err = contain.Do("a lease", func() error { return job.run(held.ctx, w) })
 	}
 	if ctx.Err() != nil {
 		return // the host stops; its next start ends the lease

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
+	"slices"
 	"time"
 
 	"github.com/coder/websocket"
@@ -83,6 +85,27 @@ type Order struct {
 	Args   json.RawMessage  `json:"args,omitempty"`
 	Pack   *appfile.Package `json:"pack,omitempty"` // filled in by the service, never by who asks
 	Blob   string           `json:"blob,omitempty"` // so too
+}
+
+// farthest bounds places and distances on a screen, in its own units.
+const farthest = 100_000
+
+// Wrong tells what of an order's numbers cannot be, "" where all can. They come from outside, and become places of a
+// screen, indices and times.
+func (o *Order) Wrong() string {
+	far := func(list ...float64) bool {
+		return slices.ContainsFunc(list, func(v float64) bool { return math.IsNaN(v) || math.Abs(v) > farthest })
+	}
+	switch {
+	case o.At != nil && far(o.At.X, o.At.Y), far(o.From, o.To), o.From < 0, o.To < 0,
+		slices.ContainsFunc(o.Path, func(t Touch) bool { return far(t.X, t.Y) }):
+		return "a place is within a screen"
+	case o.Aimed < 0:
+		return "frames are numbered from 1"
+	case o.OverMS < 0 || slices.ContainsFunc(o.Path, func(t Touch) bool { return t.AtMS < 0 || t.AtMS > int64(time.Hour/time.Millisecond) }):
+		return "a time is 0 and more, and of a stroke at most an hour"
+	}
+	return ""
 }
 
 // Touch is where a finger is, and when.

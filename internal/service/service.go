@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yamato/internal/blob"
+	"yamato/internal/contain"
 	"yamato/internal/core/fleet"
 	"yamato/internal/service/archive"
 	"yamato/internal/service/base"
@@ -104,7 +105,11 @@ func (s *Service) Run(ctx context.Context) error {
 	}
 	g, ctx := errgroup.WithContext(ctx)
 	for _, work := range append(s.Loops(), s.Listen, s.PassOn, s.beat, s.collect, s.Tend, s.WatchSessions, s.KeepPlans) {
-		g.Go(func() error { work(ctx); return nil })
+		g.Go(func() error {
+			for contain.Do("a loop of the service", func() error { work(ctx); return nil }) != nil && base.Every(ctx, time.Second) {
+			}
+			return nil
+		})
 	}
 	err := g.Wait()
 	s.dispatch.Wait()

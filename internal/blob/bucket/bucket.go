@@ -19,7 +19,6 @@ import (
 	"net/url"
 	"os"
 	"path"
-	"regexp"
 	"strings"
 	"time"
 
@@ -144,15 +143,13 @@ func (b *Bucket) try(ctx context.Context) error {
 	return nil
 }
 
-var digestForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
-
 func (b *Bucket) key(name string) string { return strings.TrimPrefix(b.place.Prefix+"/"+name, "/") }
 
 func (b *Bucket) at(digest string) string { return b.key("blobs/" + digest[:2] + "/" + digest) }
 
 // Put keeps what r gives.
 func (b *Bucket) Put(ctx context.Context, r io.Reader, digest string, limit int64, note func(blob.Info) error) (blob.Info, error) {
-	if digest != "" && !digestForm.MatchString(digest) {
+	if digest != "" && !blob.IsDigest(digest) {
 		return blob.Info{}, blob.ErrDigest
 	}
 	if digest != "" {
@@ -294,7 +291,7 @@ func (b *Bucket) size(ctx context.Context, digest string) (int64, error) {
 // Open opens a blob. One that is read from its beginning to its end, and does not have its digest,
 // ends with blob.ErrDamaged.
 func (b *Bucket) Open(ctx context.Context, digest string) (blob.File, error) {
-	if !digestForm.MatchString(digest) {
+	if !blob.IsDigest(digest) {
 		return nil, blob.ErrDigest
 	}
 	ctx, stop := context.WithCancel(context.WithoutCancel(ctx)) // it lasts until it is closed
@@ -362,7 +359,7 @@ func (b *Bucket) Each(ctx context.Context, visit func(blob.Info) error) error {
 		if o.Err != nil {
 			return inWords(o.Err)
 		}
-		if digest := path.Base(o.Key); digestForm.MatchString(digest) {
+		if digest := path.Base(o.Key); blob.IsDigest(digest) {
 			if err := visit(blob.Info{Digest: digest, Size: o.Size}); err != nil {
 				return err
 			}
@@ -373,7 +370,7 @@ func (b *Bucket) Each(ctx context.Context, visit func(blob.Info) error) error {
 
 // Remove takes a blob away.
 func (b *Bucket) Remove(ctx context.Context, digest string) error {
-	if !digestForm.MatchString(digest) {
+	if !blob.IsDigest(digest) {
 		return blob.ErrDigest
 	}
 	err := inWords(b.client.RemoveObject(ctx, b.place.Bucket, b.at(digest), minio.RemoveObjectOptions{}))

@@ -19,6 +19,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"yamato/internal/contain"
 	"yamato/internal/core/device"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/screen"
@@ -100,7 +101,7 @@ func Run(ctx context.Context, c Config) (changed []string, err error) {
 	g, beside := errgroup.WithContext(context.WithoutCancel(ctx))
 	beside, stop := context.WithCancel(beside)
 	g.Go(func() error { s.keepLive(beside); return nil })
-	g.Go(func() error { s.film.send(beside, s.out); return nil })
+	contain.Go(g, "sending frames", func() error { s.film.send(beside, s.out); return nil })
 	life, ended := context.WithCancel(ctx)
 	s.life = life
 	err = s.sit(ctx)

@@ -211,7 +211,7 @@ func TestTheNewestFrameWinsAndNoMoreAreSentThanAreTaken(t *testing.T) {
 	require.Equal(t, time.Duration(1), at)
 	_, ok = f.takenAt(99)
 	require.False(t, ok)
-	f.flying = []int64{1, 2, 3}
+	f.flying, f.sent = []int64{1, 2, 3}, 3
 	f.acknowledged(2)
 	require.Equal(t, []int64{3}, f.flying, "those before one that was shown are of no use")
 	f.resize(link.Size{Width: 1 << 30, Height: -5})

@@ -182,6 +182,9 @@ var feelings = map[string]feeling{
 	"files": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
 		var in struct{ Digests []string }
 		return sets(s, args, &in, func(d device.Filing) (felt, error) {
+			if len(in.Digests) > maxFiles {
+				return felt{}, refuse("give them in parts", "at most %d files are given at once", maxFiles)
+			}
 			var paths []string
 			for _, digest := range in.Digests {
 				path, err := s.Fetch(ctx, digest)
@@ -206,6 +209,9 @@ var feelings = map[string]feeling{
 		return sets(s, args, nil, func(d device.Leaving) (felt, error) { return felt{}, d.SendAway(ctx) })
 	},
 }
+
+// maxFiles bounds the files that are given to an app at once.
+const maxFiles = 100
 
 // moments are feelings that pass: there is nothing to undo.
 var moments = map[string]string{"shake": "was shaken", "push": "got a message pushed", "away": "sent the app away"}

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"yamato/internal/contain"
 	"yamato/internal/core/device"
 	"yamato/internal/link"
 )
@@ -68,6 +69,9 @@ func (f *film) fresh() {
 func (f *film) acknowledged(number int64) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if number > f.sent { // nobody has been shown what was not sent
+		return
+	}
 	f.flying = slices.DeleteFunc(f.flying, func(n int64) bool { return n <= number })
 	f.ring()
 }
@@ -125,8 +129,11 @@ func (f *film) take(frame device.Frame) {
 func (f *film) takenAt(number int64) (time.Duration, bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if number <= 0 || number > f.number { // it comes from outside
+		return 0, false
+	}
 	t := f.times[number%frameTimes]
-	return t.at, number > 0 && t.number == number
+	return t.at, t.number == number
 }
 
 // send sends frames as they may go, until ctx ends.
@@ -198,10 +205,12 @@ func (s *sitting) watch(ctx context.Context) {
 	begun, done := make(chan struct{}), make(chan error, 1)
 	var once sync.Once
 	go func() { // ends with own, and whoever ends that waits for done
-		done <- live.Frames(own, size.Width, size.Height, func(frame device.Frame) error {
-			once.Do(func() { close(begun) })
-			f.take(frame)
-			return own.Err()
+		done <- contain.Do("showing a screen", func() error {
+			return live.Frames(own, size.Width, size.Height, func(frame device.Frame) error {
+				once.Do(func() { close(begun) })
+				f.take(frame)
+				return own.Err()
+			})
 		})
 	}()
 	late := time.NewTimer(2 * quietLook)

@@ -13,6 +13,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"yamato/internal/contain"
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
@@ -52,6 +53,8 @@ func (s *sitting) carryOut(ctx context.Context, o link.Order) {
 	var a link.Answer
 	var err error
 	switch {
+	case o.Wrong() != "":
+		err = refuse("", "%s", o.Wrong())
 	case !ok:
 		err = refuse("this page may be older than the host; load it again", "there is no order %q", plain.Clip(o.Do, 40))
 	case s.trouble != "":
@@ -60,7 +63,7 @@ func (s *sitting) carryOut(ctx context.Context, o link.Order) {
 		if o.Do != "text" {
 			s.flushTyping()
 		}
-		a, err = do(s, ctx, o)
+		err = contain.Do("the order "+o.Do, func() (err error) { a, err = do(s, ctx, o); return err })
 	}
 	a.ID, a.Took = o.ID, time.Since(began).Milliseconds()
 	var crash *device.Crash

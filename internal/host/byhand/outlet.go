@@ -8,6 +8,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"yamato/internal/contain"
 	"yamato/internal/link"
 	"yamato/internal/retry"
 )
@@ -158,8 +159,8 @@ func (s *sitting) liveOnce(ctx context.Context) error {
 	s.film.fresh()
 	s.out.again()
 	g, ctx := errgroup.WithContext(ctx)
-	g.Go(func() error { return s.hear(ctx, conn) })
-	g.Go(func() error { return s.speak(ctx, conn) })
+	contain.Go(g, "hearing a session", func() error { return s.hear(ctx, conn) })
+	contain.Go(g, "telling a session", func() error { return s.speak(ctx, conn) })
 	g.Go(func() error {
 		for retry.For(ctx, link.LivePing) == nil {
 			wait, stop := context.WithTimeout(ctx, link.LivePing)

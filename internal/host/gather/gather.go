@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"yamato/internal/contain"
 	"yamato/internal/core/device"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/readings"
@@ -110,14 +111,16 @@ func (g *Gathering) Watch(ctx context.Context) {
 		defer once.Do(func() { close(first) })
 		pace := time.NewTicker(frameEvery)
 		defer pace.Stop()
-		_ = live.Frames(ctx, width, height, func(f device.Frame) error { // without an app in front there is nothing to be seen
-			once.Do(func() { close(first) })
-			err := g.Reel.Add(f.At-g.began, f.MediaType, f.Data)
-			select { // the device makes the next once this one is taken
-			case <-pace.C:
-			case <-ctx.Done():
-			}
-			return err
+		_ = contain.Do("filming a screen", func() error {
+			return live.Frames(ctx, width, height, func(f device.Frame) error { // without an app in front there is nothing to be seen
+				once.Do(func() { close(first) })
+				err := g.Reel.Add(f.At-g.began, f.MediaType, f.Data)
+				select { // the device makes the next once this one is taken
+				case <-pace.C:
+				case <-ctx.Done():
+				}
+				return err
+			})
 		})
 	}(g.done)
 	wait := time.NewTimer(firstFrame)

@@ -12,6 +12,7 @@ import (
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/page"
 
+	"yamato/internal/contain"
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
@@ -83,7 +84,7 @@ func (d *Device) do(ctx context.Context, what func(context.Context) error) error
 	defer stop(nil)
 	var over sync.WaitGroup
 	done := make(chan error, 1)
-	over.Go(func() { done <- what(t.On(inner)) })
+	over.Go(func() { done <- contain.Do("a touch", func() error { return what(t.On(inner)) }) })
 	defer over.Wait()
 	end := time.NewTimer(unmeasured)
 	defer end.Stop()

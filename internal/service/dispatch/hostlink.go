@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"yamato/internal/contain"
 	"yamato/internal/core/fleet"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
@@ -57,14 +58,17 @@ func (s *Part) ServeHost(ctx context.Context, c base.Caller, conn link.Conn) err
 		return err
 	}
 	defer n.forget(context.WithoutCancel(ctx))
-	var work sync.WaitGroup // both end with ctx
-	work.Go(func() { n.deliver(ctx) })
-	work.Go(func() {
-		if err := n.out.run(ctx, conn); err != nil {
-			cancel(err)
-		}
-	})
-	err := n.hear(ctx)
+	var work sync.WaitGroup                        // both end with ctx
+	beside := func(what string, do func() error) { // a panic costs this link alone
+		work.Go(func() {
+			if err := contain.Do(what, do); err != nil {
+				cancel(err)
+			}
+		})
+	}
+	beside("delivering to a host", func() error { n.deliver(ctx); return nil })
+	beside("telling a host", func() error { return n.out.run(ctx, conn) })
+	err := contain.Do("hearing a host", func() error { return n.hear(ctx) })
 	cancel(err)
 	work.Wait()
 	return context.Cause(ctx)

@@ -15,6 +15,7 @@ import (
 	"github.com/coder/websocket"
 	"golang.org/x/sync/errgroup"
 
+	"yamato/internal/contain"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
 	kept "yamato/internal/store/sessions"
@@ -57,8 +58,8 @@ func (s *Part) ServeViewer(ctx context.Context, c base.Caller, number int64, con
 	conn.Socket.SetReadLimit(maxSaid)
 	inbox := make(chan json.RawMessage, maxInbox)
 	g, ctx := errgroup.WithContext(ctx)
-	g.Go(func() error { return listen(ctx, conn, inbox) })
-	g.Go(func() error {
+	contain.Go(g, "a session's socket", func() error { return listen(ctx, conn, inbox) })
+	contain.Go(g, "a session's socket", func() error {
 		if err := s.follow(ctx, c, number, newViewer(c, false), conn, inbox); err != nil {
 			return err
 		}
@@ -200,7 +201,7 @@ func (s *Part) attend(ctx context.Context, g *stage, v *viewer, to end, inbox <-
 	defer g.leave(v)
 	out, stop := context.WithCancel(ctx)
 	speaking := make(chan error, 1)
-	go func() { speaking <- v.speak(out, to) }() // ends with out, and is waited for below
+	go func() { speaking <- contain.Do("telling a viewer", func() error { return v.speak(out, to) }) }() // ends with out, and is waited for below
 	defer func() { stop(); <-speaking }()
 	g.present(ctx, v)
 	tick, here := time.NewTicker(time.Second), time.NewTicker(presence)
@@ -286,7 +287,7 @@ func (s *Part) relay(ctx context.Context, one kept.Session, c base.Caller, progr
 	socket.SetReadLimit(link.MaxLive)
 	there := link.Live{Socket: socket}
 	g, ctx := errgroup.WithContext(ctx)
-	g.Go(func() error {
+	contain.Go(g, "a session's socket", func() error {
 		for {
 			sort, body, err := socket.Read(ctx)
 			if err != nil {
@@ -302,7 +303,7 @@ func (s *Part) relay(ctx context.Context, one kept.Session, c base.Caller, progr
 			}
 		}
 	})
-	g.Go(func() error {
+	contain.Go(g, "a session's socket", func() error {
 		for {
 			select {
 			case body := <-inbox:
@@ -346,8 +347,8 @@ func (s *Part) ServeRelay(ctx context.Context, c base.Caller, program bool, leas
 	inbox := make(chan json.RawMessage, maxInbox)
 	told := ""
 	group, ctx := errgroup.WithContext(ctx)
-	group.Go(func() error { return listen(ctx, conn, inbox) })
-	group.Go(func() error {
+	contain.Go(group, "a session's socket", func() error { return listen(ctx, conn, inbox) })
+	contain.Go(group, "a session's socket", func() error {
 		err := s.attend(ctx, g, newViewer(c, program), conn, inbox, func(ctx context.Context) error {
 			now, err := s.Store.SessionNumbered(ctx, c.ProjectID, c.Name, one.Number)
 			if err != nil {
@@ -402,7 +403,9 @@ func (s *Part) Order(ctx context.Context, c base.Caller, number int64, o link.Or
 	mine := command{make(chan link.Answer, 1)}
 	ended := make(chan error, 1)
 	following, leave := context.WithCancel(ctx)
-	go func() { ended <- s.awaitStage(following, c, number, mine, inbox) }() // ends with following, and is waited for
+	go func() {
+		ended <- contain.Do("a session's order", func() error { return s.awaitStage(following, c, number, mine, inbox) })
+	}() // ends with following, and is waited for
 	defer func() { leave(); <-ended }()
 	select {
 	case a := <-mine.answers:

@@ -38,9 +38,45 @@ type stage struct {
 	used    bool // the device was used since that was last noted
 }
 
+// sent is an order that its host has not answered yet.
 type sent struct {
-	by *viewer
-	id int64 // as the viewer numbers it
+	by   *viewer
+	id   int64       // as the viewer numbers it
+	late *time.Timer // answers it where the host does not
+}
+
+// How long a host may take to answer an order: to install is to fetch the package first.
+const (
+	answerTime  = 3 * time.Minute
+	installTime = 20 * time.Minute
+)
+
+// answer tells whoever gave an order how it went. The caller holds the lock.
+func (g *stage) answer(number int64, a link.Answer) {
+	to, ok := g.orders[number]
+	if !ok {
+		return
+	}
+	delete(g.orders, number)
+	to.late.Stop()
+	a.ID = to.id
+	to.by.tell(written(link.Told{Answer: &a}))
+}
+
+// unanswered answers an order in place of its host.
+func (g *stage) unanswered(number int64, why string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.answer(number, link.Answer{Trouble: why, Remedy: "look at the screen: whether it was done is not known"})
+}
+
+// abandoned answers all that its host has not answered, and will not any more.
+func (g *stage) abandoned() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for number := range g.orders {
+		g.answer(number, link.Answer{Trouble: "the device's host has dropped away", Remedy: "it comes back by itself; whether it was done is not known"})
+	}
 }
 
 // maxTail bounds the newest lines of the log that are at hand for who comes, in bytes: those are not kept yet.
@@ -122,11 +158,16 @@ func (v *viewer) take() (words []json.RawMessage, frame []byte, err error) {
 	return words, frame, nil
 }
 
-func (v *viewer) acknowledged(number int64) {
+// acknowledged notes that the viewer has been shown a frame. It tells whether that was sent to it.
+func (v *viewer) acknowledged(number int64) bool {
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	if !slices.Contains(v.flying, number) {
+		return false
+	}
 	v.flying = slices.DeleteFunc(v.flying, func(n int64) bool { return n <= number })
 	v.ring()
+	return true
 }
 
 // ServeLive serves a host's socket of a session, until it or ctx ends.
@@ -148,6 +189,7 @@ func (s *Part) ServeLive(ctx context.Context, c base.Caller, lease int64, conn l
 			delete(s.stages, lease)
 		}
 		s.mu.Unlock()
+		g.abandoned()
 		close(g.gone)
 	}()
 	if err := s.Store.SetInstance(ctx, one.ID, lease, s.Instance); err != nil {
@@ -181,12 +223,7 @@ func (g *stage) heard(t link.Told) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if a := t.Answer; a != nil {
-		to, ok := g.orders[a.ID]
-		delete(g.orders, a.ID)
-		if ok {
-			a.ID = to.id
-			to.by.tell(written(link.Told{Answer: a}))
-		}
+		g.answer(a.ID, *a)
 		return
 	}
 	body := written(t)
@@ -307,7 +344,9 @@ var looking = []string{"card", "tree"}
 func (g *stage) hear(ctx context.Context, v *viewer, m said) {
 	switch {
 	case m.Shown > 0:
-		v.acknowledged(m.Shown)
+		if !v.acknowledged(m.Shown) {
+			return
+		}
 		g.mu.Lock()
 		news := m.Shown > g.shown
 		g.shown = max(g.shown, m.Shown)
@@ -381,7 +420,6 @@ const maxPending = 200
 func (g *stage) order(ctx context.Context, v *viewer, o link.Order) error {
 	g.mu.Lock()
 	hand := g.hand
-	pending := len(g.orders)
 	g.mu.Unlock()
 	steers := v == hand || v.program && v.caller.Name == g.owner && (hand == nil || hand.caller.Name == g.owner)
 	if !steers && !slices.Contains(looking, o.Do) {
@@ -391,19 +429,27 @@ func (g *stage) order(ctx context.Context, v *viewer, o link.Order) error {
 		}
 		return base.Forbidden(who+" has the device in hand; nothing was touched", "ask for it to be handed over")
 	}
-	if pending >= maxPending {
-		return base.Invalid("the device is still busy with what came before", "wait a moment")
-	}
 	o.Pack, o.Blob, o.By = nil, "", v.caller.Name
 	if o.Do == "install" {
 		if err := g.part.fill(ctx, v.caller, g.session, &o); err != nil {
 			return err
 		}
 	}
+	within := answerTime
+	if o.Do == "install" {
+		within = installTime
+	}
 	g.mu.Lock()
+	if len(g.orders) >= maxPending {
+		g.mu.Unlock()
+		return base.Invalid("the device is still busy with what came before", "wait a moment")
+	}
 	g.next++
-	g.orders[g.next] = sent{v, o.ID}
-	o.ID = g.next
+	number := g.next
+	g.orders[number] = sent{v, o.ID, time.AfterFunc(within, func() {
+		g.unanswered(number, fmt.Sprintf("the device's host has not answered within %s", within))
+	})}
+	o.ID = number
 	g.used = g.used || !slices.Contains(looking, o.Do)
 	g.mu.Unlock()
 	g.ask(link.Asked{Order: &o})

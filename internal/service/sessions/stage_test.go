@@ -170,13 +170,65 @@ func TestTheNewestFrameIsSentAndNoMoreThanAreTaken(t *testing.T) {
 	require.EqualValues(t, 3, next(), "the newest wins")
 	v.show(frame(4))
 	require.Zero(t, next(), "two are on their way")
-	v.acknowledged(3)
+	require.False(t, v.acknowledged(9), "that was not sent to it")
+	require.True(t, v.acknowledged(3))
 	require.EqualValues(t, 4, next(), "what comes before one that was shown is of no use")
 	command := newViewer(base.Caller{Name: "mira"}, true)
 	command.show(frame(1))
 	_, f, err := command.take()
 	require.NoError(t, err)
 	require.Nil(t, f, "a command looks at nothing")
+}
+
+func TestWhoOnlyLooksOnCannotStopTheFilmOfOthers(t *testing.T) {
+	g, host := onStage(t)
+	looker := come(t, g, "aya")
+	g.show(link.EncodeFrame(link.FrameHead{Number: 1}, []byte("picture")))
+	_, frame, err := looker.take()
+	require.NoError(t, err)
+	require.NotNil(t, frame)
+	for _, number := range []int64{1<<63 - 1, 2, -1} {
+		g.hear(context.Background(), looker, said{Shown: number})
+	}
+	require.Zero(t, g.shown, "what was not sent to it was not shown to it")
+	g.hear(context.Background(), looker, said{Shown: 1})
+	require.EqualValues(t, 1, g.shown)
+	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
+	defer stop()
+	for {
+		var a link.Asked
+		_, err := host.Receive(ctx, &a)
+		require.NoError(t, err)
+		if a.Shown != 0 {
+			require.EqualValues(t, 1, a.Shown)
+			return
+		}
+	}
+}
+
+func TestOrdersThatTheirHostNeverAnswersAreAnswered(t *testing.T) {
+	g, _ := onStage(t)
+	mira := come(t, g, "mira")
+	for i := range int64(maxPending) {
+		g.orders[i+1] = sent{mira, 100 + i, time.AfterFunc(time.Hour, func() {})}
+	}
+	g.next = maxPending
+	require.ErrorContains(t, g.order(context.Background(), mira, link.Order{ID: 1, Do: "tree"}), "busy")
+	g.unanswered(1, "the device's host has not answered")
+	require.NoError(t, g.order(context.Background(), mira, link.Order{ID: 2, Do: "tree"}), "it is busy no more")
+	g.abandoned()
+	require.Empty(t, g.orders)
+	words, _, err := mira.take()
+	require.NoError(t, err)
+	answered := 0
+	for _, body := range words {
+		var told link.Told
+		if json.Unmarshal(body, &told) == nil && told.Answer != nil {
+			require.NotEmpty(t, told.Answer.Trouble)
+			answered++
+		}
+	}
+	require.Equal(t, maxPending+1, answered)
 }
 
 func TestNoMoreLookOnThanTheStageHolds(t *testing.T) {

@@ -6,7 +6,6 @@ import (
 	"context"
 	"net"
 	"net/http"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -197,24 +196,14 @@ func (b *Port) join(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// kept are the parts of the protocol by which the rest of the browser, and so other devices, or the
-// files of the host could be reached: a page that is sent elsewhere may be sent to one.
-var kept = []string{"Target.", "Browser.", "Storage.", "SystemInfo.", "Tethering.", "IO.", "DOM.setFileInputFiles",
-	"Page.navigate", "Page.setDownloadBehavior", "Network.loadNetworkResource"}
-
 // pass has the page carry a command out, and gives the answer as the protocol has it.
 func (b *Port) pass(ctx context.Context, s target.SessionID, id int64, method string, params jsontext.Value, whole bool) []byte {
 	out := map[string]any{"id": id}
 	if whole {
 		out["sessionId"] = s
 	}
-	refused := ""
-	for _, domain := range kept {
-		if strings.HasPrefix(method, domain) {
-			refused = method + " reaches beyond the app, and is not passed on"
-		}
-	}
-	if refused == "" {
+	why := refused(method, params)
+	if why == "" {
 		var given any
 		if len(params) > 0 {
 			given = params
@@ -234,7 +223,7 @@ func (b *Port) pass(ctx context.Context, s target.SessionID, id int64, method st
 			return nil
 		}
 	} else {
-		out["error"] = map[string]any{"code": -32000, "message": refused}
+		out["error"] = map[string]any{"code": -32000, "message": why}
 	}
 	text, err := json.Marshal(out, pipe.Reads)
 	if err != nil {

@@ -75,6 +75,10 @@ function drawnBy(el, doc) {
     const p = el.parentElement, a = p && area(p);
     if (a && a[2] < 3 * own.width && a[3] < 3 * own.height && paints(p, doc) && own.left < a[0] + a[2] && own.right > a[0] && own.top < a[1] + a[3] && own.bottom > a[1]) return { by: p, touch: p, area: a };
   }
+  if (el.matches('[role=combobox],[aria-haspopup=listbox]')) { // what was chosen is drawn in its place, about it
+    const p = el.parentElement, a = p && area(p);
+    if (a && a[3] < 200 && paints(p, doc)) return { by: p, touch: p, area: a };
+  }
   return null;
 }
 

@@ -14,6 +14,8 @@ import (
 	"github.com/chromedp/cdproto/target"
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
+
+	"yamato/internal/contain"
 )
 
 // maxMessage bounds what the browser may say at once, in bytes. Pages decide how long some of
@@ -103,7 +105,7 @@ func (p *Pipe) Read() {
 			return
 		}
 		if len(kept) <= maxMessage {
-			p.hear(bytes.TrimSuffix(kept, []byte{0}))
+			_ = contain.Do("hearing the browser", func() error { p.hear(bytes.TrimSuffix(kept, []byte{0})); return nil })
 		}
 		kept = kept[:0]
 		if cap(kept) > 4<<20 {
