@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"runtime/debug"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -66,6 +67,7 @@ func New(s *service.Service, c Config) http.Handler {
 	RegisterHandlersWithOptions(r, strict, GinServerOptions{ErrorHandler: func(g *gin.Context, err error, _ int) {
 		h.fail(g, unreadable(err))
 	}})
+	r.GET("/healthz", h.health)
 	byHand := r.Group("/api/v1")
 	byHand.GET("/projects/:project/runs/:run/events", h.events)
 	byHand.GET("/projects/:project/runs/:run/evidence/:id", h.evidence)
@@ -202,7 +204,7 @@ func (h *handlers) recover(g *gin.Context) {
 			if err, ok := r.(error); ok && errors.Is(err, http.ErrAbortHandler) {
 				panic(r)
 			}
-			h.fail(g, fmt.Errorf("a handler panicked: %v", r))
+			h.fail(g, fmt.Errorf("a handler panicked: %v\n%s", r, debug.Stack()))
 		}
 	}()
 	g.Next()

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"os"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -167,4 +169,41 @@ func TestABrowsersStreamBeginsWithHowThingsAre(t *testing.T) {
 	require.Contains(t, kinds["fleet"], `"name":"kaede-7-1"`)
 	require.Contains(t, kinds, "runs")
 	require.Contains(t, kinds, "library")
+}
+
+func TestAnAddressThatIsNoneIsNotFound(t *testing.T) {
+	r := newRig(t)
+	people := map[string]string{"Accept": "text/html,*/*"}
+	for _, place := range []string{"/", "/runs", "/runs/", "/runs/1", "/plans/Small%20plan", "/suites/a%2Fb", "/by-hand/3/sheet", "/sign-in?to=%2Fruns"} {
+		response, text := r.as("GET", place, "", people)
+		require.Equal(t, 200, response.StatusCode, place)
+		require.Contains(t, text, "<title>Yamato", place)
+	}
+	for _, none := range []string{"/healtz", "/run/1", "/runs/1/2/3", "/runs//pictures", "/admin", "/.env"} {
+		response, text := r.as("GET", none, "", people)
+		require.Equal(t, 404, response.StatusCode, none)
+		require.Contains(t, text, "<title>Yamato", "its page says so to people")
+		response, text = r.as("GET", none, "", nil)
+		require.Equal(t, 404, response.StatusCode, none)
+		require.Contains(t, text, "there is nothing at")
+	}
+	response, text := r.as("GET", "/healthz", "", nil)
+	require.Equal(t, 200, response.StatusCode, text)
+	require.Contains(t, text, `"well":true`)
+	require.NoError(t, r.store.Close())
+	response, text = r.as("GET", "/healthz", "", nil)
+	require.Equal(t, 503, response.StatusCode, text)
+	require.Contains(t, text, `"database":"it does not answer"`)
+}
+
+func TestThePlacesAreThoseOfTheConsole(t *testing.T) {
+	router, err := os.ReadFile("../../web/src/app.tsx")
+	require.NoError(t, err)
+	list, err := os.ReadFile("console.go")
+	require.NoError(t, err)
+	routes := regexp.MustCompile(`<Route path="(/[^"]*)"`).FindAllSubmatch(router, -1)
+	require.Greater(t, len(routes), 20)
+	for _, m := range routes {
+		require.Contains(t, string(list), `"`+string(m[1])+`"`)
+	}
 }

@@ -7,6 +7,7 @@ import (
 	"mime"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 	"time"
 	"yamato/internal/service/base"
@@ -55,15 +56,50 @@ func assets(files fs.FS) (map[string]asset, error) {
 	return out, err
 }
 
-// page serves the console: its files by name, and for every other path the page
-// that finds its way by itself.
+// places are the addresses of the console's pages, as its router has them (web/src/app.tsx); a part with a colon
+// stands for anything.
+var places = []string{"/", "/runs", "/runs/:run", "/runs/:run/pictures", "/runs/:run/summary", "/beside", "/over-time", "/crashes/:crash",
+	"/plans", "/plans/:plan", "/new-plan", "/calendar", "/suites", "/suites/:suite", "/write", "/write/:suite", "/builds", "/builds/:build",
+	"/fleet", "/fleet/:device", "/by-hand", "/by-hand/side", "/by-hand/:session", "/by-hand/:session/sheet", "/findings", "/findings/:finding",
+	"/lineups", "/sign-in"}
+
+// isPlace tells whether the console has a page at an address.
+func isPlace(address string) bool {
+	if len(address) > 1 {
+		address = strings.TrimSuffix(address, "/")
+	}
+	parts := strings.Split(address, "/")
+	return slices.ContainsFunc(places, func(place string) bool {
+		want := strings.Split(place, "/")
+		if len(want) != len(parts) {
+			return false
+		}
+		for i, w := range want {
+			if w != parts[i] && (!strings.HasPrefix(w, ":") || parts[i] == "") {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+// page serves the console: its files by name, and for every address of a page the page
+// that finds its way by itself; for any other it does so too, and says that there is none.
 func (h *handlers) page(g *gin.Context) {
 	if g.Request.Method != http.MethodGet && g.Request.Method != http.MethodHead {
 		h.fail(g, notAllowed(g.Request.Method, g.Request.URL.Path))
 		return
 	}
 	a, ok := h.assets[g.Request.URL.Path]
+	status := http.StatusOK
 	if !ok {
+		if !isPlace(g.Request.URL.EscapedPath()) {
+			if !strings.Contains(g.GetHeader("Accept"), "text/html") {
+				h.fail(g, base.NotFound("there is nothing at "+g.Request.URL.Path, "the console is at /, and /healthz tells how this service is"))
+				return
+			}
+			status = http.StatusNotFound
+		}
 		if path.Ext(g.Request.URL.Path) != "" && strings.HasPrefix(g.Request.URL.Path, "/assets/") {
 			h.fail(g, base.NotFound("there is no file "+g.Request.URL.Path, "load the page anew"))
 			return
@@ -86,6 +122,10 @@ func (h *handlers) page(g *gin.Context) {
 	if a.packed != nil && strings.Contains(g.GetHeader("Accept-Encoding"), "gzip") {
 		g.Header("Content-Encoding", "gzip")
 		body = a.packed
+	}
+	if status != http.StatusOK {
+		g.Data(status, a.kind, body)
+		return
 	}
 	http.ServeContent(g.Writer, g.Request, "", time.Time{}, bytes.NewReader(body))
 }

@@ -122,12 +122,22 @@ func TestWhatDidNotPassRunsAgain(t *testing.T) {
 		require.Equal(t, c.in.SameSeed, next.Attempt.Seed == l.Attempt.Seed)
 		w.awaitRun(again.Number, done)
 	}
+	// What bounds a run and varies it is of the next, too.
+	_, err := w.sql(t).Exec(`update run set limits = '{"failures": 3, "case_ms": 90000}', factors = '["language"]', case_order = 'random' where number = $1`, r.Number)
+	require.NoError(t, err)
+	again, err := w.service.Again(ctx, w.user, r.Number, runs.Repeat{Which: "all", SameSeed: true}, "")
+	require.NoError(t, err)
+	require.Equal(t, store.Limits{Failures: 3, CaseMS: 90000}, again.Limits.V)
+	require.Equal(t, []string{"language"}, again.Factors.V)
+	require.Equal(t, "random", again.Order)
+	carryOut(h, "")
+	w.awaitRun(again.Number, done)
 	for _, wrong := range []runs.Repeat{{Which: "some"}, {Which: "one"}, {Which: "one", Leg: 999,
 		Case: &zero}} {
 		_, err := w.service.Again(ctx, w.user, r.Number, wrong, "")
 		require.Error(t, err)
 	}
-	_, err := w.service.Again(ctx, w.user, 2, runs.Repeat{Which: "failed"}, "")
+	_, err = w.service.Again(ctx, w.user, 2, runs.Repeat{Which: "failed"}, "")
 	require.ErrorContains(t, err, "there is nothing of run 2 to run again", "it passed")
 }
 

@@ -85,6 +85,12 @@ type Tx struct {
 	Lending
 }
 
+// Ping tells whether the database answers.
+func (s *Store) Ping(ctx context.Context) error {
+	var one int
+	return s.db.GetContext(ctx, &one, "select 1")
+}
+
 // InTx runs do in a transaction, which is committed if do gives nil.
 //
 // Rows are locked in one order, so that no two transactions wait for each other:

@@ -103,17 +103,13 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 	if err != nil {
 		return store.Run{}, err
 	}
-	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: r.BuildID,
-		Purpose:      r.Purpose,
-		RepeatFailed: r.RepeatFailed, AfterError: r.AfterError,
-		Language: r.Language, RealTime: in.RealTime, AskedBy: c.Name, Leave: r.Leave, Lineup: r.Lineup, Checklist: r.Checklist,
-		Order: r.Order, Steps: r.Steps,
-		Seed: newSeed()}}
+	n := store.NewRun{IdempotencyKey: key, Run: anew(r)}
+	n.Run.RealTime, n.Run.AskedBy = in.RealTime, c.Name
 	if err := in.Keep.Check(); err != nil {
 		return store.Run{}, base.Invalid(err.Error(), HowKept)
 	}
 	n.Run.Keep.V = evidence.Keeping{Run: in.Keep, Plan: r.Keep.V.Plan}
-	if in.SameSeed {
+	if in.SameSeed { // that of anew is another
 		n.Run.Seed, n.KnownOf = r.Seed, r.ID
 	}
 	outcomes, err := s.outcomes(ctx, r.ID, legs)
@@ -139,6 +135,14 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 			"choose which: all, failed, or one by leg and case_index")
 	}
 	return s.add(ctx, c, n, []any{number, in})
+}
+
+// anew is a run as it was asked for, without what became of it: all that bounds it, orders it and varies it goes along.
+func anew(r store.Run) store.Run {
+	fresh := store.Run{ProjectID: r.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose, Seed: newSeed(), RepeatFailed: r.RepeatFailed,
+		AfterError: r.AfterError, Language: r.Language, Leave: r.Leave, Lineup: r.Lineup, Checklist: r.Checklist, Order: r.Order,
+		Steps: r.Steps, Factors: r.Factors, Limits: r.Limits}
+	return fresh
 }
 
 // outcomes gives how the cases of a run's legs went.

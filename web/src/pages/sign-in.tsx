@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { post, type About, type Problem } from "../data/api";
+import { within } from "../data/within";
 import { Command, Trouble } from "../parts/plain";
 
 const wanted = "yamato.wanted";
@@ -18,7 +19,7 @@ export function SignIn() {
       .then(() => {
         const to = asked ?? localStorage.getItem(wanted);
         localStorage.removeItem(wanted);
-        location.replace(to && /^\/[^/\\]/.test(to) ? to : "/");
+        location.replace(within(to, location.origin));
       })
       .catch((e: Problem) => setTrouble(e));
   }, [code, asked]);
