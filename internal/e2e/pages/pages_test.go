@@ -104,7 +104,7 @@ func TestEveryCommandOfThePagesRunsAsWritten(t *testing.T) {
 	require.Eventually(t, func() bool {
 		text, err := os.ReadFile(out.Name())
 		return err == nil && bytes.Contains(text, []byte("Serving until Ctrl-C."))
-	}, 3*time.Minute, 50*time.Millisecond, "the demo does not come up")
+	}, 12*time.Minute, 50*time.Millisecond, "the demo does not come up")
 
 	furnish(t, here, data, bin)
 	// what starts at an hour of the night is not to start while the lines are gone through
@@ -123,7 +123,7 @@ func TestEveryCommandOfThePagesRunsAsWritten(t *testing.T) {
 				continue
 			}
 			ran++
-			ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
+			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
 			c := exec.CommandContext(ctx, "sh", "-c", strings.ReplaceAll(m[1], "/var/lib/yamato/demo", data))
 			c.Dir, c.Env = here, env
 			began := time.Now()

@@ -17,9 +17,9 @@ import (
 	"time"
 
 	"github.com/robfig/cron/v3"
-	"github.com/teambition/rrule-go"
 
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/plan/when/recur"
 )
 
 // When is what people write of the moments.
@@ -67,8 +67,9 @@ func fault(field, hint, format string, args ...any) *Fault {
 // Moments are the moments of a When that has been read.
 type Moments struct {
 	zone        *time.Location
-	rule        *rrule.ROption // in wall time, as if it were UTC
-	exact       bool           // the rule counts hours as they pass, and not as clocks show them
+	rule        *recur.Rule
+	start       time.Time // of the rule, in wall time
+	exact       bool      // the rule counts hours as they pass, and not as clocks show them
 	cron        cron.Schedule
 	cronExact   bool
 	only, never []window
@@ -142,34 +143,29 @@ func (m *Moments) readRule(w When, from time.Time) *Fault {
 	if w.Repeat == "" {
 		return nil
 	}
-	text := strings.TrimPrefix(strings.TrimSpace(w.Repeat), "RRULE:")
+	text := strings.TrimSpace(w.Repeat)
+	if len(text) >= len(rulePrefix) && strings.EqualFold(text[:len(rulePrefix)], rulePrefix) {
+		text = text[len(rulePrefix):]
+	}
 	if len(text) > 500 || strings.ContainsAny(text, "\r\n") || strings.Contains(strings.ToUpper(text), "DTSTART") {
 		return fault("repeat", "write it as in FREQ=DAILY;BYHOUR=2", "a recurrence is one line of at most 500 characters")
 	}
-	o, err := rrule.StrToROption(text)
+	rule, err := recur.Parse(text)
 	if err != nil {
-		return fault("repeat", "write it as in FREQ=DAILY;BYHOUR=2 (RFC 5545, 3.3.10)", "the recurrence cannot be read: %v", err)
-	}
-	switch {
-	case o.Freq > rrule.HOURLY:
-		return fault("repeat", "use `cron` for what starts more often", "a recurrence is of hours or longer")
-	case o.Count > 0 && w.From == "":
-		return fault("from", "add `from: 2026-01-05`", "a recurrence that is counted needs a first day")
-	case o.Count > 100_000 || o.Interval > 10_000:
-		return fault("repeat", "", "a recurrence has at most 100000 occurrences, and an interval of at most 10000")
-	case len(o.Bysecond) > 0:
-		return fault("repeat", "leave BYSECOND out", "plans start at full minutes")
-	}
-	o.Dtstart = from
-	if !o.Until.IsZero() {
-		o.Until = o.Until.UTC()
-	}
-	m.rule, m.exact = o, o.Freq == rrule.HOURLY && len(o.Byhour) == 0
-	if _, err := rrule.NewRRule(*o); err != nil {
 		return fault("repeat", "write it as in FREQ=DAILY;BYHOUR=2 (RFC 5545, 3.3.10)", "the recurrence cannot be: %v", err)
+	}
+	if rule.Count > 0 && w.From == "" {
+		return fault("from", "add `from: 2026-01-05`", "a recurrence that is counted needs a first day")
+	}
+	m.rule, m.start, m.exact = rule, from, rule.Freq == recur.Hourly && !rule.Hours()
+	if m.nextOfRule(m.instant(from).Add(-time.Second)).IsZero() {
+		return fault("repeat", "see whether its parts go together, and UNTIL lies after the first day",
+			"no moment of this recurrence comes in the nine years from %s", from.Format(time.DateOnly))
 	}
 	return nil
 }
+
+const rulePrefix = "RRULE:"
 
 func (m *Moments) readCron(text string) *Fault {
 	if text == "" {
@@ -179,12 +175,15 @@ func (m *Moments) readCron(text string) *Fault {
 	if len(fields) != 5 || len(text) > 200 || strings.ContainsAny(text, "@=") {
 		return fault("cron", `as in "0 2 * * *": minute, hour, day, month, day of the week`, "cron has five fields, not %d", len(fields))
 	}
-	s, err := cron.ParseStandard(text)
+	s, err := readFields(fields)
 	if err != nil {
 		return fault("cron", `as in "0 2 * * *": minute, hour, day, month, day of the week`, "the cron fields cannot be read: %v", err)
 	}
 	// what runs every hour, or each some hours, goes by the hours that pass
 	m.cron, m.cronExact = s, strings.HasPrefix(fields[1], "*")
+	if m.nextAsked(anchor).IsZero() {
+		return fault("cron", "see whether its day and month go together", "no moment of these cron fields ever comes")
+	}
 	return nil
 }
 
@@ -228,19 +227,33 @@ func (m *Moments) nextAsked(after time.Time) time.Time {
 	case m.cron != nil && m.cronExact:
 		return bounded(m.cron.Next(after.In(m.zone)), after)
 	case m.cron != nil:
-		// An occurrence that clocks show twice is one, and one that they skip is not lost: wall times
-		// are gone through, from a little before.
-		wall := m.wall(after).Add(-3 * time.Hour)
-		for range 10_000 {
-			if wall = m.cron.Next(wall); wall.IsZero() {
-				return time.Time{}
-			}
-			if at := m.instant(wall); at.After(after) {
-				return bounded(at, after)
-			}
-		}
+		return bounded(m.earliest(after, m.cron.Next), after)
 	}
 	return time.Time{}
+}
+
+// earliest gives the first moment after another of what next gives in wall time. An occurrence that clocks show twice
+// is one, and one that they skip is not lost: it may come after others that are later by the clocks.
+func (m *Moments) earliest(after time.Time, next func(wall time.Time) time.Time) time.Time {
+	const slack = 3 * time.Hour // more than clocks are ever set by
+	best, end := time.Time{}, time.Time{}
+	wall := m.wall(after).Add(-slack)
+	for range 10_000 {
+		if wall = next(wall); wall.IsZero() || !end.IsZero() && wall.After(end) {
+			break
+		}
+		at := m.instant(wall)
+		if !at.After(after) {
+			continue
+		}
+		if best.IsZero() {
+			end = wall.Add(slack)
+		}
+		if best.IsZero() || at.Before(best) {
+			best = at
+		}
+	}
+	return best
 }
 
 func bounded(at, after time.Time) time.Time {
@@ -251,41 +264,55 @@ func bounded(at, after time.Time) time.Time {
 }
 
 func (m *Moments) nextOfRule(after time.Time) time.Time {
-	o := *m.rule
-	wall := m.wall(after)
+	at := time.Time{}
 	if m.exact {
-		o.Dtstart = m.instant(o.Dtstart)
-		wall = after.UTC()
-	}
-	if o.Freq == rrule.HOURLY && o.Count == 0 { // from near by: the steps before are not gone through
-		step := time.Duration(max(o.Interval, 1)) * time.Hour
-		if gone := wall.Add(-48 * time.Hour).Sub(o.Dtstart); gone > 0 {
-			o.Dtstart = o.Dtstart.Add(gone / step * step)
+		at = m.nextHour(after)
+	} else {
+		last := m.wall(after).Add(horizon)
+		if m.start.After(m.wall(after)) {
+			last = m.start.Add(horizon)
 		}
+		at = m.earliest(after, func(wall time.Time) time.Time { return m.rule.Next(m.start, wall, last) })
 	}
-	end := wall.Add(horizon)
-	if o.Until.IsZero() || o.Until.After(end) {
-		o.Until = end
-	}
-	r, err := rrule.NewRRule(o)
-	if err != nil {
+	if u := m.rule.Until; u != nil && u.UTC && at.After(u.At) {
 		return time.Time{}
 	}
-	from := wall.Add(-3 * time.Hour)
-	for {
-		next := r.After(from, false)
-		if next.IsZero() {
-			return time.Time{}
-		}
-		at := next
-		if !m.exact {
-			at = m.instant(next)
-		}
-		if at.After(after) {
-			return at.UTC()
-		}
-		from = next
+	if at.IsZero() {
+		return at
 	}
+	return at.UTC()
+}
+
+// nextHour gives the first moment after another of a rule that counts hours as they pass: its days and minutes are
+// those that clocks show in each of these hours.
+func (m *Moments) nextHour(after time.Time) time.Time {
+	begin := m.instant(m.start)
+	step := time.Duration(m.rule.Interval) * time.Hour
+	hour, counted := begin, 0
+	if gone := after.Sub(begin) - 48*time.Hour; m.rule.Count == 0 && gone > 0 { // those before are not gone through
+		hour = hour.Add(gone / step * step)
+	}
+	end := begin
+	if after.After(begin) {
+		end = after
+	}
+	for end = end.Add(horizon); hour.Before(end); hour = hour.Add(step) {
+		wall := m.wall(hour)
+		for _, minute := range m.rule.InHour(m.start, wall) {
+			at := hour.Add(time.Duration(minute-wall.Minute()) * time.Minute)
+			if at.Before(begin) {
+				continue
+			}
+			counted++
+			if u := m.rule.Until; m.rule.Count > 0 && counted > m.rule.Count || u != nil && !u.UTC && m.wall(at).After(u.At) {
+				return time.Time{}
+			}
+			if at.After(after) {
+				return at
+			}
+		}
+	}
+	return time.Time{}
 }
 
 // Next gives the first moment after another at which the plan starts: what falls where it must not

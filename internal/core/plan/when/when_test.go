@@ -2,8 +2,13 @@ package when
 
 import (
 	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"path/filepath"
+	"strings"
 	"testing"
 	"time"
+	"yamato/internal/core/plan/when/recur/recurtest"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -58,8 +63,23 @@ func TestMomentsAreThoseThatClocksShow(t *testing.T) {
 		{When{Repeat: "FREQ=MONTHLY;BYDAY=-1FR;BYHOUR=18", Zone: "Europe/Lisbon"}, "2026-01-01T00:00:00Z",
 			[]string{"2026-01-30T18:00:00Z", "2026-02-27T18:00:00Z", "2026-03-27T18:00:00Z", "2026-04-24T17:00:00Z"}},
 		{When{Repeat: "FREQ=DAILY;COUNT=2;BYHOUR=9", From: "2026-05-01"}, "2026-05-01T10:00:00Z", []string{"2026-05-02T09:00:00Z", ""}},
-		{When{Repeat: "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30"}, "2026-05-01T10:00:00Z", []string{""}},
-		{When{Cron: "0 0 30 2 *"}, "2026-05-01T10:00:00Z", []string{""}},
+		{When{Repeat: "FREQ=HOURLY;BYMINUTE=0", Zone: "Asia/Kolkata"}, "2026-05-01T00:05:00Z",
+			[]string{"2026-05-01T00:30:00Z", "2026-05-01T01:30:00Z"}}, // full hours there are half ones elsewhere
+		{When{Repeat: "FREQ=HOURLY;BYDAY=SU", Zone: "Asia/Tokyo"}, "2026-05-01T00:00:00Z", []string{"2026-05-02T15:00:00Z", "2026-05-02T16:00:00Z"}},
+		{When{Repeat: "FREQ=DAILY;BYHOUR=9;UNTIL=20260502"}, "2026-05-01T00:00:00Z", // all of that day belongs to it
+			[]string{"2026-05-01T09:00:00Z", "2026-05-02T09:00:00Z", ""}},
+		{When{Repeat: "FREQ=DAILY;BYHOUR=9;UNTIL=20260502T000000Z", Zone: "Asia/Tokyo"}, "2026-05-01T00:00:00Z",
+			[]string{"2026-05-02T00:00:00Z", ""}}, // 09:00 there
+		{When{Repeat: "rrule:freq=daily;byhour=2"}, "2026-05-01T00:00:00Z", []string{"2026-05-01T02:00:00Z"}},
+		{When{Repeat: "FREQ=DAILY;BYHOUR=1,2;BYMINUTE=0,30", Zone: "Europe/Lisbon"}, "2026-03-29T00:59:00Z", // 01:00 and 01:30 are skipped
+			[]string{"2026-03-29T01:00:00Z", "2026-03-29T01:30:00Z", "2026-03-30T00:00:00Z"}},
+		{When{Repeat: "FREQ=DAILY;BYHOUR=1,2;BYMINUTE=45,20", Zone: "Australia/Lord_Howe"}, "2026-10-03T14:00:00Z", // 02:20 is skipped, and 02:45 is not
+			[]string{"2026-10-03T14:50:00Z", "2026-10-03T15:15:00Z", "2026-10-03T15:45:00Z", "2026-10-03T15:50:00Z"}},
+		{When{Cron: "0 0 * * 7"}, "2026-05-01T00:00:00Z", []string{"2026-05-03T00:00:00Z"}},
+		{When{Cron: "0 0 * * FRI-MON"}, "2026-05-01T12:00:00Z", // a Friday
+			[]string{"2026-05-02T00:00:00Z", "2026-05-03T00:00:00Z", "2026-05-04T00:00:00Z", "2026-05-08T00:00:00Z"}},
+		{When{Cron: "0 0 */2 * 1"}, "2026-05-01T12:00:00Z", []string{"2026-05-11T00:00:00Z", "2026-05-25T00:00:00Z"}}, // odd days that are Mondays
+		{When{Cron: "0 0 13 * 5"}, "2026-05-01T12:00:00Z", []string{"2026-05-08T00:00:00Z", "2026-05-13T00:00:00Z"}},  // either
 		{When{Cron: "0 12 * * *", Zone: "UTC", Only: []string{"Mon-Fri 20:00-06:00"}}, "2026-01-02T00:00:00Z", // a Friday
 			[]string{"2026-01-02T20:00:00Z", "2026-01-05T20:00:00Z", "2026-01-06T20:00:00Z"}},
 		{When{Cron: "*/5 * * * *", Zone: "UTC", Never: []string{"00:00-23:55", "Sat,Sun"}}, "2026-01-02T23:50:00Z",
@@ -144,7 +164,20 @@ func TestWhatIsNoMomentIsRefusedWithItsField(t *testing.T) {
 	for says, w := range map[string]When{
 		"zone: there is no time zone":         {Zone: "Sora/Harbour"},
 		"repeat: the recurrence cannot be":    {Repeat: "FREQ=NEVER"},
-		"repeat: a recurrence is of hours":    {Repeat: "FREQ=SECONDLY"},
+		"recurrence is of hours":              {Repeat: "FREQ=SECONDLY"},
+		"FREQ is given twice":                 {Repeat: "FREQ=DAILY;FREQ=DAILY"},
+		"INTERVAL is a number from 1":         {Repeat: "FREQ=DAILY;INTERVAL=0"},
+		"COUNT is a number from 1":            {Repeat: "FREQ=DAILY;COUNT=-1", From: "2026-01-05"},
+		"numbers before days of the week are": {Repeat: "FREQ=WEEKLY;BYDAY=2MO"},
+		"BYWEEKNO is for YEARLY":              {Repeat: "FREQ=MONTHLY;BYWEEKNO=3"},
+		"COUNT and UNTIL do not":              {Repeat: "FREQ=DAILY;COUNT=3;UNTIL=20270101", From: "2026-01-05"},
+		"BYSETPOS takes another":              {Repeat: "FREQ=DAILY;BYSETPOS=1"},
+		"\"X-ODD\" is no part":                {Repeat: "FREQ=DAILY;X-ODD=1"},
+		"BYHOUR has numbers from 0 to 23":     {Repeat: "FREQ=DAILY;BYHOUR=24"},
+		"nine years from 2024-01-01":          {Repeat: "FREQ=HOURLY;INTERVAL=3;BYHOUR=5"},
+		"nine years from 2026-01-05":          {Repeat: "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30", From: "2026-01-05"},
+		"no moment of these cron fields":      {Cron: "0 0 30 2 *"},
+		"\"8\" is no day of the week":         {Cron: "0 0 * * 8"},
 		"cron: cron has five fields, not 3":   {Cron: "0 2 *"},
 		"cron: the cron fields cannot":        {Cron: "61 2 * * *"},
 		"cron: cron has five fields, not 1":   {Cron: "@daily"},
@@ -172,9 +205,51 @@ func TestWhatIsNoMomentIsRefusedWithItsField(t *testing.T) {
 	require.Equal(t, "2026-01-05T00:00:00Z", open.Format(time.RFC3339))
 }
 
+// What comes round in any zone goes on, and has no moment twice, wherever its clocks are set forward or back.
+func TestMomentsGoOnInEveryZone(t *testing.T) {
+	zones := zonesOf(t)
+	r := rand.New(rand.NewPCG(24, 19))
+	for i := range 600 {
+		rule, zone := recurtest.Rule(r), zones[i%len(zones)]
+		m, f := When{Repeat: rule, Zone: zone}.Read()
+		if f != nil {
+			continue
+		}
+		after := time.Date(2026, time.Month(1+r.IntN(12)), 1+r.IntN(28), r.IntN(24), 0, 0, 0, time.UTC)
+		for range 20 {
+			next := m.Next(after)
+			if next.IsZero() {
+				break
+			}
+			require.True(t, next.After(after), "%s in %s", rule, zone)
+			require.Zero(t, next.Second(), "%s in %s", rule, zone)
+			after = next
+		}
+	}
+}
+
+// zonesOf lists the zones of the machine's database, or some where it has none.
+func zonesOf(t *testing.T) (out []string) {
+	t.Helper()
+	const root = "/usr/share/zoneinfo"
+	_ = filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
+		name := strings.TrimPrefix(path, root+"/")
+		if err != nil || e.IsDir() || strings.HasPrefix(name, "posix") || strings.HasPrefix(name, "right") || !strings.Contains(name, "/") {
+			return nil
+		}
+		if _, err := time.LoadLocation(name); err == nil {
+			out = append(out, name)
+		}
+		return nil
+	})
+	return append(out, "UTC", "Australia/Lord_Howe", "Europe/Lisbon", "Asia/Kathmandu", "America/St_Johns")
+}
+
 func FuzzRecurrencesEndWithinBounds(f *testing.F) {
 	f.Add("FREQ=DAILY;BYHOUR=2", "0 2 * * *", "Europe/Lisbon")
 	f.Add("FREQ=HOURLY;BYMONTH=2;BYMONTHDAY=30", "* * * * *", "Asia/Tokyo")
+	f.Add("FREQ=HOURLY;INTERVAL=3;BYHOUR=5", "0 0 */2 * 8", "Asia/Kolkata")
+	f.Add("FREQ=DAILY;INTERVAL=10000;BYMONTH=2;BYMONTHDAY=29;COUNT=100000", "1 1 1 1 7", "UTC")
 	f.Add("FREQ=YEARLY;BYYEARDAY=366;BYSETPOS=-1", "*/7 1-5 31 * 5", "UTC")
 	f.Fuzz(func(t *testing.T, rule, fields, zone string) {
 		for _, w := range []When{{Repeat: rule, Zone: zone}, {Cron: fields, Zone: zone}} {
