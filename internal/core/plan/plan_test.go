@@ -83,7 +83,7 @@ func TestWhatIsWrongInAPlanIsSaidWithItsLineAndASuggestion(t *testing.T) {
 		"a time is needed here, as in 90s":                replace("shard: 5m", "shard: five"),
 		"line 30: `order` is written, random or failed f": replace("failed first", "failed frist"),
 		"`limits.run` is at most 7d":                      replace("run: 2h", "run: 20d"),
-		"line 33: the recurrence cannot be":          replace("FREQ=DAILY;BYHOUR=2", "every night"),
+		"line 33: the recurrence cannot be":               replace("FREQ=DAILY;BYHOUR=2", "every night"),
 		"line 34: there is no time zone":                  replace("Europe/Lisbon", "Europe/Lisboa"),
 		"line 36: `busy` is leave out, wait, take over":   replace("busy: wait", "busy: waits"),
 		"a plan begins with its name":                     replace("plan: Tideline every night", "plan: ''"),
