@@ -327,3 +327,25 @@ func TestAStartThatIsMovedStartsThenAndNotBefore(t *testing.T) {
 	require.Equal(t, "started", list[0].State)
 	refusal(t, w.service.MoveStart(ctx, w.user, "Every day", next, next.Add(9*time.Hour)), "that start has been")
 }
+
+// One plan of which hundreds wait, and one whose kept text cannot be read any more, keep no other from starting.
+func TestWhatOnePlanMeetsKeepsNoOtherFromStarting(t *testing.T) {
+	w := newWorld(t, base.Config{})
+	ctx := context.Background()
+	w.link(w.service, kaede("kaede-7-1"))
+	crowd := w.savePlan(planText("A crowd", "when: {cron: \"0 * * * *\", busy: wait}\n"))
+	broken := w.savePlan(planText("B broken", "when: {cron: \"0 * * * *\"}\n"))
+	other := w.savePlan(planText("C other", "when: {cron: \"0 * * * *\"}\n"))
+	_, err := w.service.StartPlan(ctx, w.user, "A crowd", plans.Changes{}, "")
+	require.NoError(t, err, "its run is open, and all others wait for it")
+	db := w.sql(t)
+	_, err = db.Exec(`insert into plan_start (project_id, plan_id, key, reason, due, asked_by)
+		select project_id, id, 'crowd ' || n, 'time', now() - interval '2 hours', 'mira' from plan, generate_series(1, 3000) n where id = $1`, crowd.ID)
+	require.NoError(t, err)
+	_, err = db.Exec(`update plan set text = 'plan: [', revision = revision + 1 where id = $1`, broken.ID)
+	require.NoError(t, err)
+	require.NoError(t, w.service.LookAtPlans(ctx, other.Next.Add(time.Minute)))
+	list := w.starts("C other")
+	require.NotEmpty(t, list)
+	require.Equal(t, kept.Started, list[len(list)-1].State)
+}

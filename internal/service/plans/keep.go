@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"yamato/internal/contain"
 	"yamato/internal/core/plan"
 	"yamato/internal/core/plan/when"
 	"yamato/internal/killpoint"
@@ -21,8 +22,8 @@ import (
 
 // Bounds of one look at the plans.
 const (
-	maxDue     = 200 // starts that are gone through
-	maxMoments = 500 // of one plan, since the last look
+	maxDue     = 2000 // starts that are gone through
+	maxMoments = 500  // of one plan, since the last look
 	maxArrived = 50
 )
 
@@ -49,6 +50,12 @@ func (s *Part) LookAtPlans(ctx context.Context, now time.Time) error {
 	if err != nil {
 		return err
 	}
+	var left error // what one plan meets is its own
+	each := func(p kept.Plan, do func() error) {
+		if err := contain.Do("the plan "+p.Name, do); err != nil {
+			left = errors.Join(left, fmt.Errorf("plan %s: %w", p.Name, err))
+		}
+	}
 	for _, p := range list {
 		if p.Paused {
 			continue
@@ -57,22 +64,19 @@ func (s *Part) LookAtPlans(ctx context.Context, now time.Time) error {
 		if one.err != nil {
 			continue // its page tells
 		}
-		if err := s.note(ctx, p, one, now); err != nil {
-			return fmt.Errorf("plan %s: %w", p.Name, err)
-		}
+		each(p, func() error { return s.note(ctx, p, one, now) })
 	}
 	due, err := s.Store.DueStarts(ctx, now, maxDue)
 	if err != nil {
-		return err
+		return errors.Join(left, err)
 	}
 	plans := map[int64]kept.Plan{}
 	for _, p := range list {
 		plans[p.ID] = p
 	}
-	var left error
 	for _, d := range due {
 		if p, ok := plans[d.PlanID]; ok {
-			left = errors.Join(left, s.consider(ctx, p, d, now))
+			each(p, func() error { return s.consider(ctx, p, d, now) })
 		}
 	}
 	return left

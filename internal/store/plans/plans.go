@@ -188,11 +188,18 @@ func (r *Records) StartKeyed(ctx context.Context, plan int64, key string) (Start
 	return s, pg.Found(err)
 }
 
-// DueStarts gives what is to be started by now, in the order in which it fell due.
+// startsAtOnce bounds the starts of one plan that are looked at: one plan of which many wait keeps no other waiting.
+const startsAtOnce = 5
+
+// DueStarts gives what is to be started by now, of each plan the few that fell due first: the first of every plan comes
+// before the second of any.
 func (r *Records) DueStarts(ctx context.Context, now time.Time, limit int) ([]Start, error) {
 	list := []Start{}
 	err := r.pool.DB.SelectContext(ctx, &list, startColumns+`
-		where s.state = 'due' and s.due <= $1 and not p.paused and p.removed_at is null order by s.due, s.id limit $2`, now, limit)
+		join (select id, row_number() over (partition by plan_id order by due, id) as turn from plan_start
+			where state = 'due' and due <= $1) x on x.id = s.id
+		where s.state = 'due' and not p.paused and p.removed_at is null and x.turn <= $3
+		order by x.turn, s.due, s.id limit $2`, now, limit, startsAtOnce)
 	return list, err
 }
 
