@@ -60,7 +60,7 @@ func (t *Tx) LockHandLeg(ctx context.Context, project, run, leg int64) (HandLeg,
 	var l HandLeg
 	err := t.tx.GetContext(ctx, &l, `
 		select g.id, g.project_id, g.run_id, g.state, g.cases, r.checklist from leg g join run r on r.id = g.run_id
-		where g.project_id = $1 and r.number = $2 and g.id = $3 for update of g`, project, run, leg)
+		where g.project_id = $1 and r.number = $2 and g.id = $3 for no key update of g`, project, run, leg)
 	return l, pg.Found(err)
 }
 

@@ -235,7 +235,7 @@ func (t *Tx) OpenLink(ctx context.Context, l Linking) (host, link int64, replace
 	if err := t.tx.SelectContext(ctx, &rows, `
 		select boot, started, exists (select 1 from instance i where i.id = host.instance
 			and i.seen_at > now() - interval '15 seconds') as linked
-		from host where project_id = $1 and name = $2 for update`, l.Project, l.Name); err != nil {
+		from host where project_id = $1 and name = $2 for no key update`, l.Project, l.Name); err != nil {
 		return 0, 0, false, err
 	}
 	if len(rows) == 1 && rows[0].Linked && rows[0].Boot != l.Boot && rows[0].Boot != "" {
@@ -315,7 +315,7 @@ func (t *Tx) HostDevices(ctx context.Context, host int64, names []string) ([]Dev
 	err := t.tx.SelectContext(ctx, &list, `
 		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline
 			from device where host_id = $1 and ($2::text[] is null or name = any($2)) order by id
-				for update`, host, names)
+				for no key update`, host, names)
 	return list, err
 }
 
@@ -430,6 +430,6 @@ func (t *Tx) DeviceOfHost(ctx context.Context, host int64, name string) (Device,
 	var d Device
 	err := t.tx.GetContext(ctx, &d, `
 		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline
-			from device where host_id = $1 and name = $2 for update`, host, name)
+			from device where host_id = $1 and name = $2 for no key update`, host, name)
 	return d, pg.Found(err)
 }

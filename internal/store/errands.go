@@ -149,7 +149,7 @@ func (t *Tx) LockDevice(ctx context.Context, id int64) (DeviceStands, error) {
 	var out DeviceStands
 	err := t.tx.GetContext(ctx, &out, `
 		select d.state, d.reason, d.ready_state, d.ready_reason, h.instance is not null as linked
-		from device d join host h on h.id = d.host_id where d.id = $1 for update of d`, id)
+		from device d join host h on h.id = d.host_id where d.id = $1 for no key update of d`, id)
 	return out, pg.Found(err)
 }
 

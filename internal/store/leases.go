@@ -204,6 +204,16 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 		len(legs)); err != nil {
 		return 0, err
 	}
+	for _, rows := range []struct {
+		lock string
+		ids  []int64
+	}{{`select 1 from device where id = any($1) order by id for no key update`, devices},
+		{`select 1 from leg where id = any($1) order by id for no key update`, legs},
+		{`select 1 from run where id in (select run_id from leg where id = any($1)) order by id for no key update`, legs}} {
+		if err := t.exec(ctx, rows.lock, rows.ids); err != nil {
+			return 0, err
+		}
+	}
 	var leased []struct {
 		ID      int64 `db:"id"`
 		Host    int64 `db:"host_id"`
@@ -366,8 +376,8 @@ func (s *Store) KnownLocators(ctx context.Context, project, app int64, locators 
 func (s *Store) Renew(ctx context.Context, host int64, leases []int64, ttl time.Duration) ([]int64, error) {
 	live := []int64{}
 	err := s.db.SelectContext(ctx, &live, `
-		update lease set expires_at = now() + $3 * interval '1 ms'
-		where id = any($2) and host_id = $1 and ended_at is null returning id`, host, leases, ttl.Milliseconds())
+		with live as (select id from lease where id = any($2) and host_id = $1 and ended_at is null order by id for no key update)
+		update lease set expires_at = now() + $3 * interval '1 ms' from live where lease.id = live.id returning lease.id`, host, leases, ttl.Milliseconds())
 	return live, err
 }
 
@@ -427,17 +437,29 @@ const heldColumns = `
 
 // HeldBy locks leases by number, in order.
 func (t *Tx) HeldBy(ctx context.Context, leases []int64) ([]Held, error) {
+	return t.held(ctx, `select id from lease where id = any($1) order by id for no key update`, leases)
+}
+
+// held locks leases by a statement that locks and gives their numbers, then their devices, and gives what is known of
+// both: what is read is read under the locks.
+func (t *Tx) held(ctx context.Context, which string, arg any) ([]Held, error) {
+	var ids []int64
+	if err := t.tx.SelectContext(ctx, &ids, which, arg); err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	if err := t.exec(ctx, `select 1 from device where id in (select device_id from lease where id = any($1)) order by id for no key update`,
+		ids); err != nil {
+		return nil, err
+	}
 	var list []Held
-	err := t.tx.SelectContext(ctx, &list, heldColumns+`where l.id = any($1) order by l.id for update of l, d`, leases)
+	err := t.tx.SelectContext(ctx, &list, heldColumns+`where l.id = any($1) order by l.id`, ids)
 	return list, err
 }
 
 // Expired locks leases that have run out and gives at most limit of them.
 func (t *Tx) Expired(ctx context.Context, limit int) ([]Held, error) {
-	var list []Held
-	err := t.tx.SelectContext(ctx, &list, heldColumns+`
-		where l.ended_at is null and l.expires_at < now() order by l.id limit $1 for update of l, d skip locked`, limit)
-	return list, err
+	return t.held(ctx, `select id from lease where ended_at is null and expires_at < now() order by id limit $1
+		for no key update skip locked`, limit)
 }
 
 // LeaseChange is what has happened to a lease.
@@ -504,6 +526,9 @@ func (t *Tx) ChangeLegs(ctx context.Context, list []LegChange) (int, error) {
 			pg.Array(c.Avoid), c.UsedError, c.UsedFail, c.Refund
 	}
 	var changed int
+	if err := t.exec(ctx, `select 1 from leg where id = any($1) order by id for no key update`, ids); err != nil {
+		return 0, err
+	}
 	err := t.tx.GetContext(ctx, &changed, `
 		with new as (
 			update leg l set state = c.to_state, todo = c.todo::int[], avoid = c.avoid::bigint[], used_error = c.ue,

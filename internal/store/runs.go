@@ -569,7 +569,7 @@ func (t *Tx) AppendEvents(ctx context.Context, project map[int64]int64, list []R
 		Counted
 		Last int64 `db:"last_event"`
 	}
-	if err := t.exec(ctx, `select 1 from run where id = any($1) order by id for update`, runs); err != nil {
+	if err := t.exec(ctx, `select 1 from run where id = any($1) order by id for no key update`, runs); err != nil {
 		return nil, err
 	}
 	if err := t.tx.SelectContext(ctx, &rows, `
@@ -636,14 +636,22 @@ func (t *Tx) FinishRun(ctx context.Context, run int64, state, verdict string) er
 
 // LockRun locks a run's row and gives its state.
 func (t *Tx) LockRun(ctx context.Context, run int64) (state string, err error) {
-	err = t.tx.GetContext(ctx, &state, `select state from run where id = $1 for update`, run)
+	err = t.tx.GetContext(ctx, &state, `select state from run where id = $1 for no key update`, run)
 	return state, pg.Found(err)
 }
 
-// CancelWaiting cancels the legs of cancelled runs that wait, and gives how many there
-// were of each.
-func (t *Tx) CancelWaiting(ctx context.Context, runs []int64) (map[int64]int, error) {
-	if len(runs) == 0 {
+// LockWaiting locks the legs of a run that wait, in order, and gives their ids.
+func (t *Tx) LockWaiting(ctx context.Context, run int64) ([]int64, error) {
+	ids := []int64{}
+	err := t.tx.SelectContext(ctx, &ids, `select id from leg where run_id = $1 and state in ('waiting', 'running') order by id
+		for no key update`, run)
+	return ids, err
+}
+
+// CancelWaiting cancels those of some legs, which this transaction has locked, that wait and are of cancelled runs, and
+// gives how many there were of each run.
+func (t *Tx) CancelWaiting(ctx context.Context, runs, legs []int64) (map[int64]int, error) {
+	if len(runs) == 0 || len(legs) == 0 {
 		return nil, nil
 	}
 	var gone []struct {
@@ -651,8 +659,8 @@ func (t *Tx) CancelWaiting(ctx context.Context, runs []int64) (map[int64]int, er
 		Run int64 `db:"run_id"`
 	}
 	if err := t.tx.SelectContext(ctx, &gone, `
-		update leg set state = 'cancelled' where run_id = any($1) and (state = 'waiting' or state = 'running'
-			and exists (select 1 from run where id = run_id and checklist <> '')) returning id, run_id`, runs); err != nil {
+		update leg set state = 'cancelled' where id = any($2) and run_id = any($1) and (state = 'waiting' or state = 'running'
+			and exists (select 1 from run where id = run_id and checklist <> '')) returning id, run_id`, runs, legs); err != nil {
 		return nil, err
 	}
 	count, ids := map[int64]int{}, make([]int64, len(gone))
@@ -669,7 +677,7 @@ func (t *Tx) AskEnd(ctx context.Context, run int64, reason string) error {
 		update lease set end_asked = $2 where id in (
 			select lease.id from lease join attempt on attempt.lease_id = lease.id
 			where attempt.run_id = $1 and lease.ended_at is null and lease.end_asked = '' order by lease.id
-				for update of lease)`, run, reason)
+				for no key update of lease)`, run, reason)
 }
 
 // CancelledOpen gives the cancelled runs that have not come to their end.

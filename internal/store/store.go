@@ -97,12 +97,16 @@ func (s *Store) Ping(ctx context.Context) error {
 //
 //  1. the leadership (shared), where the leader writes;
 //  2. a host;
-//  3. leases by number, each together with its device;
-//  4. devices by id, where no lease is asked for;
-//  5. legs and results, and crashes by their app and stack;
+//  3. leases by number;
+//  4. devices by id;
+//  5. legs by id and their results, and crashes by their app and stack;
 //  6. sessions by id;
 //  7. runs by id, with the numbers of their events;
 //  8. blobs.
+//
+// What locks many locks them by a statement of its own, in that order, before it changes any; rows that stay are locked
+// against changes and not against being referred to (for no key update), so that who adds something of a run waits for
+// nobody. TestEverythingAtOnceMeetsNoDeadlock does all at once.
 //
 // What has to know a run's state before it touches the run's legs does so in a
 // transaction of its own: see windDown in internal/service/dispatch.

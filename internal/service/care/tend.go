@@ -213,7 +213,7 @@ func (s *Part) giveUp(ctx context.Context, l store.Stranded, trouble string) err
 		}
 		e := store.RunEvents{Run: l.Run, Legs: 1, Tally: store.Tally{Results: n, Errors: n},
 			Events: []any{dispatch.Event{Kind: "leg", Leg: l.Leg, State: "finished", Trouble: trouble}}}
-		return dispatch.AppendAndClose(ctx, t, map[int64]int64{l.Run: l.Project}, []store.RunEvents{e})
+		return dispatch.AppendAndClose(ctx, t, map[int64]int64{l.Run: l.Project}, []store.RunEvents{e}, nil)
 	})
 	if err == nil {
 		s.Bell.Ring()

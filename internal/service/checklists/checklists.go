@@ -199,5 +199,5 @@ func keep(ctx context.Context, t *store.Tx, g store.HandLeg, who string, index i
 		news.Legs = n
 		news.Events = append(news.Events, dispatch.Event{Kind: "leg", Leg: g.ID, State: "finished"})
 	}
-	return dispatch.AppendAndClose(ctx, t, map[int64]int64{g.RunID: g.ProjectID}, []store.RunEvents{news})
+	return dispatch.AppendAndClose(ctx, t, map[int64]int64{g.RunID: g.ProjectID}, []store.RunEvents{news}, []int64{g.ID})
 }

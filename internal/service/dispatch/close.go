@@ -17,7 +17,11 @@ import (
 // last.
 func WindDown(ctx context.Context, records *store.Store, r store.Run, why string) error {
 	if err := records.InTx(ctx, func(t *store.Tx) error {
-		return AppendAndClose(ctx, t, map[int64]int64{r.ID: r.ProjectID}, []store.RunEvents{{Run: r.ID}})
+		held, err := t.LockWaiting(ctx, r.ID)
+		if err != nil {
+			return err
+		}
+		return AppendAndClose(ctx, t, map[int64]int64{r.ID: r.ProjectID}, []store.RunEvents{{Run: r.ID}}, held)
 	}); err != nil {
 		return err
 	}
@@ -27,9 +31,10 @@ func WindDown(ctx context.Context, records *store.Store, r store.Run, why string
 }
 
 // AppendAndClose appends events and closes the runs that have no open leg left. It locks
-// the runs' rows: a run that was cancelled a moment ago takes its waiting legs with it,
-// those that this transaction has just sent back to wait among them.
-func AppendAndClose(ctx context.Context, t *store.Tx, projects map[int64]int64, list []store.RunEvents) error {
+// the runs' rows: a run that was cancelled a moment ago takes those of held along that wait, which are legs that
+// this transaction has locked and may have just sent back to wait. Others are left to who cancelled it (WindDown):
+// legs are locked before runs.
+func AppendAndClose(ctx context.Context, t *store.Tx, projects map[int64]int64, list []store.RunEvents, held []int64) error {
 	counted, err := t.AppendEvents(ctx, projects, list)
 	if err != nil {
 		return err
@@ -40,7 +45,7 @@ func AppendAndClose(ctx context.Context, t *store.Tx, projects map[int64]int64, 
 			cancelled = append(cancelled, r.Run)
 		}
 	}
-	gone, err := t.CancelWaiting(ctx, cancelled)
+	gone, err := t.CancelWaiting(ctx, cancelled, held)
 	if err != nil {
 		return err
 	}

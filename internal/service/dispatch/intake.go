@@ -629,7 +629,11 @@ func (w *work) tellRuns(ctx context.Context, t *store.Tx, finished map[int64]int
 	projects := map[int64]int64{}
 	at := map[int64]int{}
 	var list []store.RunEvents
+	var held []int64 // legs that were changed, and so are locked
 	for _, one := range w.order {
+		if one.LegID != 0 && one.closing {
+			held = append(held, one.LegID)
+		}
 		if len(one.events) == 0 {
 			continue
 		}
@@ -646,5 +650,5 @@ func (w *work) tellRuns(ctx context.Context, t *store.Tx, finished map[int64]int
 		list[i].Fails += one.counts.Fails
 		list[i].Errors += one.counts.Errors
 	}
-	return AppendAndClose(ctx, t, projects, list)
+	return AppendAndClose(ctx, t, projects, list, held)
 }

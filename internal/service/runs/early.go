@@ -63,7 +63,7 @@ func (s *Part) endWaiting(ctx context.Context, r store.Limited, verdict string, 
 					tally.Errors = n
 				}
 				return dispatch.AppendAndClose(ctx, t, map[int64]int64{r.Run: r.ProjectID}, []store.RunEvents{{Run: r.Run, Legs: 1,
-					Tally: tally, Events: []any{dispatch.Event{Kind: "leg", Leg: leg, State: "finished", Trouble: why}}}})
+					Tally: tally, Events: []any{dispatch.Event{Kind: "leg", Leg: leg, State: "finished", Trouble: why}}}}, nil)
 			}); err != nil {
 				return err
 			}

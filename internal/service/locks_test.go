@@ -1,0 +1,152 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/internal/link"
+	"yamato/internal/service/base"
+	"yamato/internal/service/runs"
+)
+
+// heedful keeps what is logged that tells of a deadlock (SQLSTATE 40P01).
+type heedful struct {
+	mu   sync.Mutex
+	told []string
+}
+
+func (h *heedful) Enabled(context.Context, slog.Level) bool { return true }
+func (h *heedful) WithAttrs([]slog.Attr) slog.Handler       { return h }
+func (h *heedful) WithGroup(string) slog.Handler            { return h }
+func (h *heedful) Handle(_ context.Context, r slog.Record) error {
+	text := r.Message
+	r.Attrs(func(a slog.Attr) bool { text += " " + fmt.Sprint(a.Value.Any()); return true })
+	h.note(text)
+	return nil
+}
+
+func (h *heedful) note(text string) {
+	if strings.Contains(text, "40P01") || strings.Contains(text, "deadlock") {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		h.told = append(h.told, text)
+	}
+}
+
+// TestEverythingAtOnceMeetsNoDeadlock does at once what locks rows: placing, intake, renewals, hosts' words of their
+// devices, starts, cancels, sidelining and ends of leases that ran out. YAMATO_LOCKS has it go on for a minute.
+func TestEverythingAtOnceMeetsNoDeadlock(t *testing.T) {
+	heard := &heedful{}
+	w := newWorld(t, base.Config{Log: slog.New(heard), Pace: 20 * time.Millisecond})
+	const each = 12
+	begun := time.Now()
+	long := 4 * time.Second
+	if os.Getenv("YAMATO_LOCKS") != "" {
+		long = time.Minute
+	}
+	ctx, stop := context.WithTimeout(context.Background(), long)
+	defer stop()
+	var all sync.WaitGroup
+	busy := func(seed uint64, do func(r *rand.Rand)) {
+		all.Go(func() {
+			r := rand.New(rand.NewPCG(seed, 11))
+			for ctx.Err() == nil {
+				do(r)
+			}
+		})
+	}
+	problem := func(err error) {
+		if err != nil {
+			heard.note(err.Error())
+		}
+	}
+	var list []link.Device
+	for i := range each {
+		list = append(list, kaede(fmt.Sprintf("kaede-7-%d", i)))
+	}
+	h := w.link(w.service, list...)
+	var mu sync.Mutex
+	held := map[int64]bool{}
+	// A host that carries out what it is given, at once, in any order, and at times not at all.
+	all.Go(func() {
+		r := rand.New(rand.NewPCG(1, 11))
+		for ctx.Err() == nil {
+			var m link.ToHost
+			if h.conn.Receive(ctx, &m) != nil {
+				return
+			}
+			var events []link.Event
+			r.Shuffle(len(m.Leases), func(i, j int) { m.Leases[i], m.Leases[j] = m.Leases[j], m.Leases[i] })
+			for _, l := range m.Leases {
+				mu.Lock()
+				held[l.Number] = true
+				mu.Unlock()
+				if r.IntN(10) == 0 { // it runs out
+					continue
+				}
+				seq := int64(1)
+				events = append(events, began(l.Number))
+				for _, c := range l.Attempt.Cases {
+					seq++
+					events = append(events, result(l.Number, seq, c, []string{"pass", "fail"}[r.IntN(2)]))
+				}
+				events = append(events, finished(l.Number, seq+1)...)
+			}
+			if len(events) > 0 && h.conn.Send(ctx, link.FromHost{Events: events}) != nil {
+				return
+			}
+		}
+	})
+	busy(2, func(r *rand.Rand) { // it renews, and tells of its devices, in any order
+		var leases []int64
+		mu.Lock()
+		for n := range held {
+			leases = append(leases, n)
+		}
+		clear(held)
+		mu.Unlock()
+		some := append([]link.Device{}, list...)
+		r.Shuffle(len(some), func(i, j int) { some[i], some[j] = some[j], some[i] })
+		_ = h.conn.Send(ctx, link.FromHost{Renew: leases, Fleet: &link.Fleet{Devices: some[:1+r.IntN(each)]}})
+	})
+	for i := range uint64(3) {
+		busy(10+i, func(r *rand.Rand) {
+			run, err := w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}, RepeatFailed: 1}, "")
+			problem(err)
+			if err == nil && r.IntN(2) == 0 {
+				_, err = w.service.CancelRun(ctx, w.user, run.Number)
+				problem(err)
+			}
+		})
+	}
+	busy(20, func(r *rand.Rand) {
+		name := list[r.IntN(each)].Name
+		_, err := w.service.Sideline(ctx, w.user, name, "for a moment", nil)
+		problem(err)
+		_, err = w.service.Restore(ctx, w.user, name)
+		problem(err)
+	})
+	db := w.sql(t)
+	busy(30, func(*rand.Rand) {
+		_, err := db.ExecContext(ctx, `update lease set expires_at = now() - interval '1 s' where id in (
+			select id from lease where ended_at is null and random() < 0.05 order by id for no key update skip locked)`)
+		problem(err)
+	})
+	all.Wait()
+	require.Empty(t, heard.told, "after %s", time.Since(begun))
+	var n int
+	require.NoError(t, db.Get(&n, `select deadlocks from pg_stat_database where datname = current_database()`))
+	require.Zero(t, n)
+	require.NoError(t, db.Get(&n, `select count(*) from run`))
+	t.Logf("%d runs", n)
+	require.Greater(t, n, 20)
+}
