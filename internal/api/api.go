@@ -134,8 +134,8 @@ func hostPath(path string) bool {
 // authenticate lets nobody pass whose token is unknown, or of another project,
 // or not of the kind that the call is for.
 func (h *handlers) authenticate(g *gin.Context) {
-	if p := g.Request.URL.Path; isPage(p) || p == "/api/v1/session" || strings.HasPrefix(p, "/api/v1/relay/") {
-		return // whoever signs in is nobody yet; another instance shows its secret
+	if isOpen(g.Request.URL.Path) {
+		return
 	}
 	var c base.Caller
 	var err error
@@ -161,6 +161,12 @@ func (h *handlers) authenticate(g *gin.Context) {
 		return
 	}
 	g.Set(callerKey, c)
+}
+
+// isOpen tells the addresses that nobody needs a token for: pages, whoever signs in, who is nobody yet, and another
+// instance, which shows its secret.
+func isOpen(path string) bool {
+	return isPage(path) || path == "/api/v1/session" || strings.HasPrefix(path, "/api/v1/relay/")
 }
 
 // isPage tells the console's addresses from calls.

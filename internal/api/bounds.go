@@ -8,11 +8,14 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"os"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"yamato/internal/core/plain"
+	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
 	"yamato/internal/service/dispatch"
 	"yamato/internal/service/sessions"
@@ -24,6 +27,12 @@ const (
 	maxJSON   = 8 << 20  // of a call's body
 	maxSignIn = 16 << 10 // of one that needs no token
 	maxHeader = 2000     // of a header that is kept
+)
+
+// How long a call's body may take to come.
+const (
+	bodyTime     = time.Minute
+	openBodyTime = 5 * time.Second // of one that needs no token
 )
 
 // Bounds on the shape of a JSON body.
@@ -52,7 +61,7 @@ func bound(g *gin.Context) {
 	limit, isStream := streams[g.Request.Method+" "+g.FullPath()]
 	switch {
 	case isStream:
-	case g.FullPath() == "/api/v1/session", g.FullPath() == "":
+	case isOpen(g.Request.URL.Path), g.FullPath() == "":
 		limit = maxSignIn
 	default:
 		limit = maxJSON
@@ -83,7 +92,22 @@ func (h *handlers) checkText(g *gin.Context) error {
 		g.FullPath() == "/api/v1/link" {
 		return nil
 	}
+	// Who sends a body sends it: nobody has a connection kept by a byte now and then.
+	within := bodyTime
+	if isOpen(u.Path) {
+		within = openBodyTime
+	}
+	way := http.NewResponseController(g.Writer)
+	_ = way.SetReadDeadline(time.Now().Add(within)) // what cannot be bounded so is bounded by its size
 	body, err := io.ReadAll(g.Request.Body)
+	if err == nil {
+		_ = way.SetReadDeadline(time.Time{})
+	} else { // the rest is not waited for either
+		g.Header("Connection", "close")
+	}
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		return base.Invalid(fmt.Sprintf("its body did not come within %s", within), "send it whole")
+	}
 	if err != nil {
 		return unreadable(err)
 	}

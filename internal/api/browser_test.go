@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"encoding/json"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"regexp"
@@ -206,4 +207,27 @@ func TestThePlacesAreThoseOfTheConsole(t *testing.T) {
 	for _, m := range routes {
 		require.Contains(t, string(list), `"`+string(m[1])+`"`)
 	}
+}
+
+// Who has not signed in has no more read of it than a sign-in takes, and no longer.
+func TestNobodyKeepsTheServiceReading(t *testing.T) {
+	t.Parallel()
+	r := newRig(t)
+	large := strings.Repeat("x", 64<<10)
+	for _, path := range []string{"/install/x", "/feed/x", "/api/v1/relay/1", "/nothing", "/api/v1/session"} {
+		response, _ := r.as("POST", path, large, nil)
+		require.GreaterOrEqual(t, response.StatusCode, 400, path)
+		require.Less(t, response.StatusCode, 500, path)
+	}
+	conn, err := net.Dial("tcp", strings.TrimPrefix(r.url, "http://"))
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = io.WriteString(conn, "POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Length: 1000\r\n\r\n{")
+	require.NoError(t, err)
+	answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
+	require.NoError(t, err)
+	text, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	require.Equal(t, 422, answer.StatusCode, string(text))
+	require.Contains(t, string(text), "did not come within 5s")
 }

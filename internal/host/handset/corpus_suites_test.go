@@ -135,7 +135,7 @@ var truths = map[string][5][3]string{
 		{`expect heading called "Sheet"`, `js:document.querySelector('h5').textContent = 'Sheets'`, `expect heading called "Sheets"`}},
 	"kit": {
 		{`expect "Outbound words"`, `.uk-switcher{display:none}`, `expect no "Outbound words"`},
-		{`tap link called "Back"; expect "Homeward words"`, `js:addEventListener('click', (e) => { if (e.target.closest('.uk-subnav')) { e.stopImmediatePropagation(); e.preventDefault() } }, true)`, `tap link called "Back"; expect no "Homeward words" for 1s`},
+		{`tap "BACK"; expect "Homeward words"`, `js:addEventListener('click', (e) => { if (e.target.closest('.uk-subnav')) { e.stopImmediatePropagation(); e.preventDefault() } }, true)`, `tap "BACK"; expect no "Homeward words" for 1s`},
 		{`expect no "One each"`, `.uk-accordion-content{display:block!important}.uk-accordion-content[hidden]{display:block!important}`, `expect "One each"`},
 		{`tap #ask; expect "It costs €3.15"`, `js:document.querySelector('#m p').textContent = 'It costs €6.30'`, `tap #ask; expect "It costs €6.30"`},
 		{`expect "Late today"`, `js:document.querySelector('[uk-alert]').remove()`, `expect no "Late today"`}},
@@ -155,12 +155,12 @@ var truths = map[string][5][3]string{
 		{`expect "In a card"`, `ion-card{opacity:0}`, `expect no "In a card"`},
 		{`expect switch called "Night" is unchecked for 1s`, `js:tg.setAttribute('checked', 'true')`, `expect switch called "Night" is checked`},
 		{`expect checkbox called "Agree" is checked`, `js:ch.setAttribute('checked', 'false')`, `expect checkbox called "Agree" is unchecked`},
-		{`expect button called "Buy" is enabled`, `js:buy.setAttribute('disabled', 'true')`, `expect button called "Buy" is disabled`},
+		{`expect button called "BUY" is enabled`, `js:buy.setAttribute('disabled', 'true')`, `expect button called "BUY" is disabled`},
 		{`expect "Sora"`, `ion-item:first-child{display:none}`, `expect no "Sora"`}},
 	"code": {
 		{`expect "let fare = 3.15;"`, `.CodeMirror-code{visibility:hidden}`, `expect no "let fare = 3.15;"`},
 		{`expect no "the end"`, `js:add('the end')`, `expect "the end"`},
-		{`expect #p below "let seats = 2;"`, `body{display:flex;flex-direction:column-reverse}`, `expect #p above "let seats = 2;"`},
+		{`expect no "Later"`, `js:add('Later')`, `expect "Later"`},
 		{`expect #p shows "Below"`, `js:p.textContent = 'Beneath'`, `expect #p shows "Beneath"`},
 		{`expect no "Late"`, `js:add('Late')`, `expect "Late"`}},
 	"grid": {

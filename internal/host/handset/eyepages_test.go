@@ -3,6 +3,9 @@ package handset
 // eyePages are pages of every way that was met in which what is drawn and what a document says differ.
 var eyePages = []seenPage{
 	{name: "empty body"},
+	{name: "ink on its own ground", body: `<table><tr><td id=a role=gridcell style="border:1px solid #000;background:#fff;color:#fff">€4.15</td><td id=b style="background:#1d4e6b;color:#fff">€5.15</td></tr></table>
+		<button id=c style="background:#222;color:#222">Buy</button><p id=d style="background:#fff;color:#fff">Total <b style="color:#000">3</b></p>`,
+		shown: []string{"#a", "#b", "#c", "#d", "€5.15", "Total 3"}, gone: []string{"€4.15", "Buy"}, content: map[string]string{"#d": "Total 3"}},
 	{name: "nothing but boxes", body: `<div style="height:100px;background:#1d4e6b"></div><div></div>`},
 	{name: "see-through", body: `<p id=a style="opacity:0">Faint</p><div style="opacity:.05"><p id=b>Fainter</p></div>
 		<p id=c style="filter:opacity(0)">Filtered</p><div style="opacity:.3"><div style="opacity:.2"><p id=e>Twice</p></div></div><p id=d style="opacity:.6">Half</p>`,

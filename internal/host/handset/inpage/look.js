@@ -390,7 +390,10 @@ function look() {
     if (k.told && !k.contents) {
       let v = seen ? meet(clip, x, y, w, h) : [0, 0, 0, 0];
       if (v[2] <= 0 || v[3] <= 0 || v[2] <= 1.5 && v[3] <= 1.5 && w + h > 0 && k.says || k.text !== '' && (v[2] < 2 || v[3] < 2)) v = [0, 0, 0, 0];
-      else if (k.text !== '' && at.ground && k.ink === at.ground && k.ground === undefined && unreadable(el, doc, at, v, dx, dy)) v = [0, 0, 0, 0];
+      // Words of the colour of what is behind them nobody reads; the box about them may be seen all the same.
+      const inked = k.text !== '' && at.ground && k.ink === at.ground && !k.inside.some((c) => { const n = still(c, doc); return n.ink !== k.ink && !n.none && lineOf(c, doc, true).trim() !== ''; });
+      const blank = inked && k.ground !== undefined && v[2] > 0;
+      if (inked && k.ground === undefined && v[2] > 0 && unreadable(el, doc, at, v, dx, dy)) v = [0, 0, 0, 0];
       if (k.field && v[2] <= 0 && drawn(el, doc, k, depth, x, y, w, h, dx, dy, disabled, focus)) return over(box);
       let touch = false, opaque = false;
       if (standins.has(el)) at = { ...at, standin: true };
@@ -398,7 +401,7 @@ function look() {
       if (v[2] > 0) shown.push([out.length, box, el, doc, v, dx, dy, k]);
       const faint = v[2] > 0 && k.says && at.clear < faintly;
       if (k.busy) busy = true;
-      row(el, depth, k.role, k.id, k.name, k.text, cut(k.editable ? el.innerText.replace(/\n$/, '') : k.valued ? valueOf(el, k.role) : ''), x, y, w, h, v, flagsOf(el, k, disabled, focus, opaque, touch) | (faint ? 256 : 0), k.whole || k.checks ? checkedOf(el, k.role) : '');
+      row(el, depth, k.role, k.id, k.name, blank ? '' : k.text, cut(k.editable ? el.innerText.replace(/\n$/, '') : k.valued ? valueOf(el, k.role) : ''), x, y, w, h, v, flagsOf(el, k, disabled, focus, opaque, touch) | (faint ? 256 : 0), k.whole || k.checks ? checkedOf(el, k.role) : '');
       here = depth + 1;
       mine = out.length - 1;
       if (k.end) return over(box, mine, before);
