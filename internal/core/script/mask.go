@@ -1,22 +1,32 @@
 package script
 
 import (
-	"encoding/json"
-	"html"
-	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 )
 
 // Mask hides values in what is told: in reports, logs, names and trees. The zero Mask hides
 // nothing.
 type Mask struct {
-	forms []maskedForm // the longest first
+	forms []maskedForm // those that find most first
 }
 
-type maskedForm struct{ form, mark string }
+// maskedForm is one way to write something to hide: word for word, or by a pattern.
+type maskedForm struct {
+	form, mark string
+	dressed    *regexp.Regexp // nil for word for word
+}
+
+func (f maskedForm) reach() int {
+	if f.dressed != nil {
+		return 1<<20 + len(f.dressed.String())
+	}
+	return len(f.form)
+}
 
 // MinSecret is the least length of a secret, in bytes: less would be found in everything.
 const MinSecret = 4
@@ -34,29 +44,30 @@ func NewMask(secrets map[string]string, accounts map[string]map[string]string) *
 			}
 		}
 	}
-	slices.SortFunc(m.forms, func(a, b maskedForm) int {
-		if len(a.form) != len(b.form) {
-			return len(b.form) - len(a.form)
+	slices.SortStableFunc(m.forms, func(a, b maskedForm) int { // what finds more comes first
+		if x, y := a.reach(), b.reach(); x != y {
+			return y - x
 		}
 		return strings.Compare(a.form+a.mark, b.form+b.mark)
 	})
 	return m
 }
 
-// add hides a value in each form in which it may be met: as it is, folded as texts on screens
-// are, and as addresses, JSON, HTML and reports write it.
+// add hides a value in every dress in which it may be met: as it is, in capitals or not, folded as texts on screens
+// are, and as addresses, forms, JSON, HTML and base64 write it (dress.go).
 func (m *Mask) add(value, mark string) {
 	if len(value) < MinSecret {
 		return
 	}
-	quoted, _ := json.Marshal(value)
-	forms := []string{value, screen.Fold(value), url.QueryEscape(value), url.PathEscape(value), string(quoted[1 : len(quoted)-1]),
-		html.EscapeString(value), escape.Replace(value)}
+	forms := append([]string{value, screen.Fold(value)}, inBase64(value)...)
 	slices.Sort(forms)
 	for _, f := range slices.Compact(forms) {
 		if len(f) >= MinSecret {
-			m.forms = append(m.forms, maskedForm{f, mark})
+			m.forms = append(m.forms, maskedForm{form: f, mark: mark})
 		}
+	}
+	for _, d := range dresses(value) {
+		m.forms = append(m.forms, maskedForm{mark: mark, dressed: d})
 	}
 }
 
@@ -67,7 +78,11 @@ func (m *Mask) Text(s string) string {
 		return s
 	}
 	for _, f := range m.forms {
-		s = strings.ReplaceAll(s, f.form, f.mark)
+		if f.dressed != nil {
+			s = f.dressed.ReplaceAllLiteralString(s, f.mark)
+		} else {
+			s = strings.ReplaceAll(s, f.form, f.mark)
+		}
 	}
 	const cut = "…"
 	if !strings.Contains(s, cut) {
@@ -83,6 +98,42 @@ func (m *Mask) Text(s string) string {
 		}
 	}
 	return strings.Join(parts, cut)
+}
+
+// Lines hides in texts that follow one another, also what one ends with the beginning of and the next goes on with.
+func (m *Mask) Lines(list []string) []string {
+	if m == nil || len(m.forms) == 0 {
+		return list
+	}
+	out := slices.Clone(list)
+	for i := range out {
+		for _, f := range m.forms {
+			if i+1 == len(out) {
+				break
+			}
+			for n := min(len(out[i]), len(f.form)-1); n > 0; n-- {
+				if strings.HasSuffix(out[i], f.form[:n]) && strings.HasPrefix(out[i+1], f.form[n:]) {
+					out[i], out[i+1] = out[i][:len(out[i])-n]+f.mark, f.mark+out[i+1][len(f.form)-n:]
+					break
+				}
+			}
+		}
+		out[i] = m.Text(out[i])
+	}
+	return out
+}
+
+// log hides in lines of a log.
+func (m *Mask) log(list []device.LogLine) []device.LogLine {
+	texts := make([]string, len(list))
+	for i, l := range list {
+		texts[i] = l.Text
+	}
+	out := slices.Clone(list)
+	for i, text := range m.Lines(texts) {
+		out[i].Text = text
+	}
+	return out
 }
 
 // Bytes gives a text with what is to be hidden replaced.
@@ -107,7 +158,7 @@ func overlap(s, form string) int {
 func (m *Mask) Held(n *screen.Node) string {
 	if m != nil && n.Focused && n.Value != "" {
 		for _, f := range m.forms {
-			if strings.HasPrefix(f.form, n.Value) {
+			if f.form != "" && strings.HasPrefix(f.form, n.Value) {
 				return f.mark
 			}
 		}
@@ -123,7 +174,7 @@ func (m *Mask) Tree(t *screen.Tree) *screen.Tree {
 	var copied func(n *screen.Node) *screen.Node
 	copied = func(n *screen.Node) *screen.Node {
 		c := *n
-		c.Name, c.Text, c.Value = m.Text(n.Name), m.Text(n.Text), m.Held(n)
+		c.ID, c.Name, c.Text, c.Value = m.Text(n.ID), m.Text(n.Name), m.Text(n.Text), m.Held(n)
 		c.Children = make([]*screen.Node, len(n.Children))
 		for i, k := range n.Children {
 			c.Children[i] = copied(k)
@@ -149,9 +200,7 @@ func (m *Mask) failure(f *Failure) {
 	for i := range f.Values {
 		f.Values[i].Value = m.Text(f.Values[i].Value)
 	}
-	for i := range f.Log {
-		f.Log[i].Text = m.Text(f.Log[i].Text)
-	}
+	f.Log = m.log(f.Log)
 	whole := ""
 	for _, p := range f.Difference {
 		whole += p.Text

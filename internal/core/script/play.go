@@ -117,10 +117,7 @@ func (p *Play) Case(ctx context.Context, c *Case, last bool, rec Recorder) Resul
 		result.Matched = []string{}
 	}
 	_ = r.readLog() // what cannot be read is told by whoever reads the rest
-	for _, l := range r.log {
-		l.Text = r.mask(l.Text)
-		result.Log = append(result.Log, l)
-	}
+	result.Log = append(result.Log, r.hidden.log(r.log)...)
 	return result
 }
 
@@ -280,10 +277,14 @@ func (r *runner) remember(t *screen.Tree) {
 		if len([]rune(label)) > maxSeenText || strings.ContainsAny(label, "0123456789") || r.mask(label) != label {
 			label = ""
 		}
-		if depth == 0 || n.ID == "" && label == "" || !n.OnScreen() {
+		id := n.ID
+		if r.mask(id) != id {
+			id = ""
+		}
+		if depth == 0 || id == "" && label == "" || !n.OnScreen() {
 			return true
 		}
-		key := Seen{ID: n.ID, Text: label, Role: n.Role}
+		key := Seen{ID: id, Text: label, Role: n.Role}
 		if r.seen[key] || len(r.seen) >= maxSeen {
 			return true
 		}
