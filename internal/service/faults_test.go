@@ -1,7 +1,10 @@
 package service
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -414,4 +417,33 @@ func TestAFullDiskIsSaidAtOnceAndWhatCannotBeIsTheCallers(t *testing.T) {
 	require.Equal(t, base.Wrong, base.AsProblem(errors.New(
 		"failed to encode args[1]: 2147483648 is greater than maximum value for int4")).Kind)
 	require.Equal(t, base.Internal, base.AsProblem(errors.New("anything else")).Kind)
+}
+
+// What a host says that it has handed in is looked up where it says so.
+func TestEvidenceThatWasNeverHandedInIsRefusedWhereItIsSaid(t *testing.T) {
+	content := []byte("a picture")
+	sum := sha256.Sum256(content)
+	whole := link.EvidenceRef{Sort: "picture", Name: "failure", MediaType: "image/png", Digest: hex.EncodeToString(sum[:]), Size: int64(len(content))}
+	for says, change := range map[string]func(*link.EvidenceRef){
+		"":                     func(*link.EvidenceRef) {},
+		"was never handed in":  func(r *link.EvidenceRef) { r.Digest = strings.Repeat("a", 64) },
+		"for a digest":         func(r *link.EvidenceRef) { r.Digest = "../../../etc" },
+		"has 9 bytes, and not": func(r *link.EvidenceRef) { r.Size = -1 },
+		"a name that cannot":   func(r *link.EvidenceRef) { r.Name = strings.Repeat("x", 500) },
+	} {
+		w := newWorld(t, base.Config{})
+		h := w.link(w.service, kaede("kaede-7-1"))
+		_, err := w.service.Put(context.Background(), bytes.NewReader(content), whole.Digest, 100)
+		require.NoError(t, err)
+		w.start(runs.Order{})
+		l := h.lease().Number
+		ref := whole
+		change(&ref)
+		h.say(began(l), link.Event{Lease: l, Seq: 2, Case: &link.CaseClosed{Case: 0, Verdict: "pass", Evidence: []link.EvidenceRef{ref}}})
+		if says == "" {
+			h.acked(l, 2)
+			continue
+		}
+		require.Contains(t, h.refused(l), says)
+	}
 }

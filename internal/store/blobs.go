@@ -50,3 +50,22 @@ func (t *Tx) TakeUnreferred(ctx context.Context, grace time.Duration, limit int)
 		returning digest`, grace.Milliseconds(), limit)
 	return out, err
 }
+
+// BlobSizes gives the sizes of those of some blobs that are known.
+func (t *Tx) BlobSizes(ctx context.Context, digests []string) (map[string]int64, error) {
+	if len(digests) == 0 {
+		return nil, nil
+	}
+	var rows []struct {
+		Digest string `db:"digest"`
+		Size   int64  `db:"size"`
+	}
+	if err := t.tx.SelectContext(ctx, &rows, `select digest, size from blob where digest = any($1)`, digests); err != nil {
+		return nil, err
+	}
+	out := make(map[string]int64, len(rows))
+	for _, r := range rows {
+		out[r.Digest] = r.Size
+	}
+	return out, nil
+}

@@ -7,9 +7,11 @@ import (
 	"slices"
 	"time"
 
+	"yamato/internal/blob"
 	"yamato/internal/core/crash"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/plain"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
 	"yamato/internal/link"
@@ -45,6 +47,9 @@ func (s *Part) commit(ctx context.Context, batch []*inbound) (answers, error) {
 			return err
 		}
 		w := s.newWork(held)
+		if w.there, err = t.BlobSizes(ctx, refsOf(batch)); err != nil {
+			return err
+		}
 		for _, in := range batch {
 			for _, e := range in.events {
 				w.take(in.session.host, e, &out)
@@ -97,6 +102,7 @@ type work struct {
 		locator      []string
 	}
 	seen       []vault.Element
+	there      map[string]int64 // sizes of the blobs that the batch refers to, of those that were handed in
 	entries    []sessions.Entry
 	tolerance  fleet.Tolerance
 	probeEvery time.Duration
@@ -157,6 +163,10 @@ func (w *work) take(host int64, e link.Event, out *answers) {
 		out.broken[e.Lease] = true
 		return
 	}
+	if why := w.unkept(e); why != "" {
+		out.refused[e.Lease] = why
+		return
+	}
 	if why := w.news(t, e); why != "" {
 		out.refused[e.Lease] = why
 		return
@@ -164,6 +174,59 @@ func (w *work) take(host int64, e link.Event, out *answers) {
 	t.touched, t.change.LastSeq = true, e.Seq
 	out.acks[e.Lease] = e.Seq
 	delete(out.refused, e.Lease)
+}
+
+// eachRef visits what an event refers to.
+func eachRef(e link.Event, visit func(link.EvidenceRef)) {
+	for _, r := range e.Evidence {
+		visit(r)
+	}
+	if e.Case != nil {
+		for _, r := range e.Case.Evidence {
+			visit(r)
+		}
+	}
+	if e.Entry != nil && e.Entry.Blob != nil {
+		visit(*e.Entry.Blob)
+	}
+}
+
+// refsOf gives the digests that a batch refers to, of those that are any.
+func refsOf(batch []*inbound) (digests []string) {
+	seen := map[string]bool{}
+	for _, in := range batch {
+		for _, e := range in.events {
+			eachRef(e, func(r link.EvidenceRef) {
+				if !seen[r.Digest] && blob.IsDigest(r.Digest) {
+					seen[r.Digest], digests = true, append(digests, r.Digest)
+				}
+			})
+		}
+	}
+	return digests
+}
+
+// Bounds of how a piece of evidence is called, in bytes.
+const maxRefName = 400
+
+// unkept tells what is wrong with what an event refers to: it is refused where it is said, so that nothing refers to
+// what nobody has.
+func (w *work) unkept(e link.Event) (why string) {
+	eachRef(e, func(r link.EvidenceRef) {
+		size, there := w.there[r.Digest]
+		switch {
+		case why != "":
+		case !blob.IsDigest(r.Digest):
+			why = fmt.Sprintf("evidence with %q for a digest", plain.Clip(r.Digest, 80))
+		case len(r.Name) > maxRefName || len(r.MediaType) > maxRefName || len(r.Sort) > maxRefName || !plain.Is(r.Name+r.MediaType+r.Sort):
+			why = "evidence with a name that cannot be"
+		case !there:
+			why = "evidence " + r.Digest[:12] + " was never handed in"
+		case size != r.Size:
+			why = fmt.Sprintf("evidence %s has %d bytes, and not %d", r.Digest[:12], size, r.Size)
+		}
+	})
+	return why
 }
 
 func (w *work) news(t *tally, e link.Event) (refusal string) {
