@@ -224,7 +224,6 @@ func (c *reckoning) weekOf(d time.Time, year int) (n, of int) {
 		return fourth.AddDate(0, 0, -int((7+fourth.Weekday()-c.weekStart)%7))
 	}
 	begin, next := first(year), first(year+1)
-	of = int(next.Sub(begin) / (7 * 24 * time.Hour))
 	switch {
 	case d.Before(begin): // it lies in the last week of the year before
 		begin, next = first(year-1), begin
