@@ -93,7 +93,15 @@ func (a *App) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	g.Go(func() error { return s.run(inner, sites) })
 	var outcome error
 	g.Go(func() error {
-		if outcome = a.showDemo(inner, s, sitesHere(c.without), began, seed); outcome == nil && !once {
+		outcome = a.showDemo(inner, s, sitesHere(c.without), began, seed)
+		if outcome != nil && !once && inner.Err() == nil { // what there is can be looked at all the same
+			if told := (ui.Exit{}); !errors.As(outcome, &told) {
+				fmt.Fprintf(a.Err, "yamato: not all of the demo could be shown: %v\n", outcome)
+			}
+			fmt.Fprintln(a.Out, "What came of it until then can be looked at.")
+			outcome = nil
+		}
+		if outcome == nil && !once {
 			a.tellHowToGoOn(inner, s.node, c.dir, path)
 			return nil
 		}

@@ -42,7 +42,7 @@ func dressesOf(r rune) string {
 	if r == ' ' {
 		return `(?:[\s\x{a0}]|\+|%(?:25)*(?:20|2b|0[9ad])|&(?:amp;)*(?:nbsp|#0*(?:32|160)|#x0*(?:20|a0));|\\+(?:[nrt]|u00(?:20|a0)))+`
 	}
-	var ways []string // what is longer comes first: an ampersand by itself is the beginning of its name
+	var ways []string         // what is longer comes first: an ampersand by itself is the beginning of its name
 	var bytes strings.Builder // RFC 3986, 2.1; once more where what was encoded is encoded
 	for _, b := range []byte(string(r)) {
 		fmt.Fprintf(&bytes, "%%(?:25)*%02x", b)

@@ -169,6 +169,7 @@ func (s *sitting) beginVideo() error {
 	}
 	var said strings.Builder
 	p.Stderr = &said
+	p.WaitDelay = 2 * time.Second
 	if err := p.Start(); err != nil {
 		return fmt.Errorf("starting %s: %w", filepath.Base(encoder), err)
 	}
@@ -212,6 +213,9 @@ func (v *video) feed() {
 	}
 }
 
+// endTime is how long the maker of a video may take to write the rest.
+const endTime = 10 * time.Second
+
 // endVideo ends the video and keeps it.
 func (s *sitting) endVideo(ctx context.Context) (string, error) {
 	v := s.video
@@ -220,7 +224,20 @@ func (s *sitting) endVideo(ctx context.Context) (string, error) {
 	s.film.onShow = nil
 	s.film.mu.Unlock()
 	close(v.end)
-	err := <-v.done
+	late := time.NewTimer(endTime)
+	defer late.Stop()
+	var err error
+	select {
+	case err = <-v.done:
+	case <-late.C: // it hangs, and the device is not to hang with it
+		_ = v.process.Process.Kill()
+		<-v.done
+		err = fmt.Errorf("ffmpeg did not end within %s", endTime)
+	case <-ctx.Done():
+		_ = v.process.Process.Kill()
+		<-v.done
+		err = context.Cause(ctx)
+	}
 	defer os.Remove(v.path)
 	if err != nil {
 		return "", fmt.Errorf("the video could not be made: %w", err)

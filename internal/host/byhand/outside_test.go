@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"os"
+	"path/filepath"
 	"sync"
 	"testing"
 	"time"
@@ -139,4 +141,19 @@ func FuzzOrders(f *testing.F) {
 		require.Len(t, answers(), 1)
 		require.Equal(t, before, contain.Met(), "%s", text)
 	})
+}
+
+func TestAVideoWhoseMakerHangsIsLeft(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "ffmpeg"), []byte("#!/bin/sh\nexec sleep 600\n"), 0o700))
+	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
+	s, _, _ := seated(t)
+	s.Folder = dir
+	s.film.newest, s.film.width, s.film.height = device.Frame{MediaType: "image/png", Data: []byte("x")}, 20, 40
+	require.NoError(t, s.beginVideo())
+	ctx, stop := context.WithTimeout(context.Background(), 100*time.Millisecond)
+	defer stop()
+	_, err := s.endVideo(ctx)
+	require.ErrorContains(t, err, "the video could not be made")
+	require.Nil(t, s.video)
 }

@@ -10,6 +10,7 @@ import (
 	"image/draw"
 	"image/jpeg"
 	"image/png"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -23,10 +24,10 @@ import (
 // Bounds of a video.
 const (
 	maxFrames  = 12_000
-	maxReel    = 128 << 20 // bytes of its frames, on the disk
-	maxVideo   = 96 << 20  // bytes
-	keyEvery   = 2         // seconds, at most, between places that can be sought
-	encodeTime = 5 * time.Minute
+	maxReel    = 128 << 20        // bytes of its frames, on the disk
+	maxVideo   = 96 << 20         // bytes
+	keyEvery   = 2                // seconds, at most, between places that can be sought
+	encodeTime = 30 * time.Second // and half of what is shown
 )
 
 // Reel is frames with their times, on the disk. Add may run beside nothing else of it.
@@ -153,7 +154,7 @@ func (r *Reel) Video(ctx context.Context, end time.Duration) (path string, err e
 		return "", err
 	}
 	path = filepath.Join(r.dir, "video.webm")
-	ctx, stop := context.WithTimeout(ctx, encodeTime)
+	ctx, stop := context.WithTimeout(ctx, encodeTime+end/2)
 	defer stop()
 	fit := fmt.Sprintf("scale=%d:%d:force_original_aspect_ratio=decrease,pad=%d:%d:(ow-iw)/2:(oh-ih)/2,setsar=1", w, h, w, h)
 	p := exec.CommandContext(ctx, encoder, "-hide_banner", "-nostdin", "-loglevel", "error", "-y", "-f", "concat", "-safe", "0", "-i", list,
@@ -166,7 +167,24 @@ func (r *Reel) Video(ctx context.Context, end time.Duration) (path string, err e
 	if err := p.Run(); err != nil {
 		return "", fmt.Errorf("the video could not be made: %w: %s", err, plain.Clip(plain.Text(said.String(), 2000), 300))
 	}
+	if err := isVideo(path); err != nil {
+		return "", err
+	}
 	return path, nil
+}
+
+// isVideo tells what is wrong with a file that should be a video: a program may end well and have written none.
+func isVideo(path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return errors.New("the video could not be made: ffmpeg ended well, and wrote none")
+	}
+	defer f.Close()
+	head := make([]byte, 4)
+	if _, err := io.ReadFull(f, head); err != nil || string(head) != "\x1a\x45\xdf\xa3" { // EBML (RFC 8794, 11.2.1)
+		return errors.New("the video could not be made: what ffmpeg wrote is none")
+	}
+	return nil
 }
 
 // list writes what is shown when, in the form of ffmpeg's concat demuxer, and gives the size of
