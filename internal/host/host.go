@@ -85,6 +85,8 @@ type Host struct {
 	mu      sync.Mutex
 	ttl     time.Duration
 	held    map[int64]*holding // leases by number
+	asks    []asking           // for more time, the oldest first
+	lastAsk int64
 	workers map[string]*worker // by device
 	news    news
 	room    room
@@ -98,8 +100,17 @@ type holding struct {
 	ctx   context.Context
 	end   context.CancelCauseFunc
 	timer *time.Timer // ends it before it runs out, by the monotonic clock
-	asked time.Time   // when more time was last asked for, zero once it was given
+	until time.Time   // when it runs out, as far as it was given more time
 }
+
+// asking is an ask for more time that has not been answered.
+type asking struct {
+	number int64
+	at     time.Time
+}
+
+// maxAsks bounds the asks that wait for their answers: an answer to one before is of no use any more.
+const maxAsks = 16
 
 // marginPart is which part of a lease's time before its end it is given up.
 const marginPart = 8
@@ -388,40 +399,53 @@ func (h *Host) renew(ctx context.Context, conn link.Conn) error {
 			return ctx.Err()
 		case <-tick.C:
 		}
-		list := h.askFor(time.Now())
+		list, ask := h.askFor(time.Now())
 		if len(list) == 0 {
 			continue
 		}
-		if err := conn.Send(ctx, link.FromHost{Renew: list}); err != nil {
+		if err := conn.Send(ctx, link.FromHost{Renew: list, Ask: ask}); err != nil {
 			return err
 		}
 	}
 }
 
-// askFor gives the leases to renew, and notes when that was asked.
-func (h *Host) askFor(now time.Time) []int64 {
+// askFor gives the leases to renew, and notes when that was asked, under a number.
+func (h *Host) askFor(now time.Time) ([]int64, int64) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	var list []int64
-	for n, held := range h.held {
-		list, held.asked = append(list, n), now
+	for n := range h.held {
+		list = append(list, n)
 	}
-	return list
+	if len(list) > 0 {
+		h.lastAsk++
+		if h.asks = append(h.asks, asking{h.lastAsk, now}); len(h.asks) > maxAsks {
+			h.asks = h.asks[1:]
+		}
+	}
+	return list, h.lastAsk
 }
 
+// renewed gives leases the time that was asked for: from when that very ask was made, as the service counts from when
+// it heard it. An answer to an ask that nobody knows any more gives nothing.
 func (h *Host) renewed(r link.Renewed) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	i := slices.IndexFunc(h.asks, func(a asking) bool { return a.number == r.Ask || r.Ask == 0 })
+	if i < 0 || r.TTLMS <= 0 {
+		return
+	}
+	asked := h.asks[i].at
+	h.asks = slices.Delete(h.asks, i, i+1)
 	ttl := time.Duration(r.TTLMS) * time.Millisecond
 	for _, n := range r.Leases {
 		held := h.held[n]
-		if held == nil || held.asked.IsZero() {
+		if held == nil || asked.Add(ttl).Before(held.until) { // it was given more already
 			continue
 		}
-		if held.timer.Stop() { // else it has run out just now
-			held.timer.Reset(time.Until(held.asked.Add(ttl)) - ttl/marginPart)
+		if held.until = asked.Add(ttl); held.timer.Stop() { // else it has run out just now
+			held.timer.Reset(time.Until(held.until) - ttl/marginPart)
 		}
-		held.asked = time.Time{}
 	}
 }
 

@@ -112,3 +112,26 @@ func TestWhatAHostFetchesIsWhatItAskedFor(t *testing.T) {
 type clock struct{ driver.Device }
 
 func (clock) Now() time.Duration { return 0 }
+
+// A lease lasts from when more time was asked for by the very ask that was answered, and no longer.
+func TestAnAnswerCountsForTheAskThatItAnswers(t *testing.T) {
+	begun := time.Now()
+	stops := time.AfterFunc(time.Hour, func() {})
+	h := &Host{held: map[int64]*holding{4: {timer: stops}}}
+	_, first := h.askFor(begun)
+	_, second := h.askFor(begun.Add(20 * time.Second))
+	h.renewed(link.Renewed{Ask: first, Leases: []int64{4, 5}, TTLMS: 30_000})
+	require.Equal(t, begun.Add(30*time.Second), h.held[4].until, "the answer to the first ask came late")
+	h.renewed(link.Renewed{Ask: second, Leases: []int64{4}, TTLMS: 30_000})
+	require.Equal(t, begun.Add(50*time.Second), h.held[4].until)
+	for _, none := range []link.Renewed{{Ask: second, Leases: []int64{4}, TTLMS: 90_000}, {Ask: 99, Leases: []int64{4}, TTLMS: 90_000},
+		{Ask: -1, Leases: []int64{4}, TTLMS: 90_000}} {
+		h.renewed(none)
+		require.Equal(t, begun.Add(50*time.Second), h.held[4].until, "an ask is answered once, and one that was made")
+	}
+	h.askFor(begun.Add(30 * time.Second))
+	h.askFor(begun.Add(40 * time.Second))
+	h.renewed(link.Renewed{Leases: []int64{4}, TTLMS: 30_000})
+	require.Equal(t, begun.Add(60*time.Second), h.held[4].until, "what does not say whose answer it is counts for the oldest")
+	stops.Stop()
+}

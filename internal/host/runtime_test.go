@@ -2,11 +2,12 @@ package host
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"io"
 	"net"
 	"os"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -97,7 +98,12 @@ func (b *bedside) Download(_ context.Context, digest, path string) error {
 	if b.refuse != nil {
 		return b.refuse
 	}
-	return os.WriteFile(path, []byte(b.blobs[strings.Trim(digest, "0")]), 0o600)
+	for name, content := range b.blobs {
+		if b.digest(name) == digest {
+			return os.WriteFile(path, []byte(content), 0o600)
+		}
+	}
+	return errors.New("there is no such blob")
 }
 
 // event waits for an event that is as wanted, and gives it.
@@ -134,11 +140,15 @@ func (b *bedside) hello() *link.Hello {
 	}
 }
 
-func digest(name string) string { return name + strings.Repeat("0", 64-len(name)) }
+// digest is that of what is kept under a name.
+func (b *bedside) digest(name string) string {
+	sum := sha256.Sum256([]byte(b.blobs[name]))
+	return hex.EncodeToString(sum[:])
+}
 
 func (b *bedside) lease(number int64, ttl time.Duration) {
 	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: number, Device: "kaede-7-1",
-		Attempt: &link.Attempt{PackageBlob: digest("app"), SuiteBlob: digest("suite"), Cases: []int{0, 1}},
+		Attempt: &link.Attempt{PackageBlob: b.digest("app"), SuiteBlob: b.digest("suite"), Cases: []int{0, 1}},
 		TTLMS:   ttl.Milliseconds()}}}
 }
 
@@ -299,7 +309,7 @@ func TestTroubleWithTheDeviceOrItsPackageIsToldAsSuch(t *testing.T) {
 	b.blobs["other"] = ""
 	b.mu.Unlock()
 	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: 2, Device: "kaede-7-1",
-		Attempt: &link.Attempt{PackageBlob: digest("app"), SuiteBlob: digest("other")}, TTLMS: 60_000}}}
+		Attempt: &link.Attempt{PackageBlob: b.digest("app"), SuiteBlob: b.digest("other")}, TTLMS: 60_000}}}
 	require.Contains(t, b.event(finishedOf(2)).Finished.Trouble, "the service answers 500")
 
 	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: 3, Device: "nowhere", TTLMS: 60_000}}}
@@ -380,5 +390,6 @@ func TestADeviceThatIsRemovedEndsItsLeasesBegunOrNot(t *testing.T) {
 		e := b.event(func(e link.Event) bool { return e.Clean != nil })
 		ended[e.Lease] = true
 	}
-	require.Empty(t, h.askFor(time.Now()), "nothing is renewed any more")
+	asked, _ := h.askFor(time.Now())
+	require.Empty(t, asked, "nothing is renewed any more")
 }

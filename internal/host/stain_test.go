@@ -112,7 +112,7 @@ func TestADeviceThatWasOutOfReachIsCleanedWhenItIsBackAlsoByAnotherProcess(t *te
 	stop := attend(t, b, p, dir)
 	b.hello()
 	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: 1, Device: "kaede-7-r1", Apps: []string{"example.tideline"},
-		TTLMS: 60_000, Attempt: &link.Attempt{PackageBlob: digest("app"), SuiteBlob: digest("suite"),
+		TTLMS: 60_000, Attempt: &link.Attempt{PackageBlob: b.digest("app"), SuiteBlob: b.digest("suite"),
 			Cases: []int{0}}}}}
 	b.event(func(e link.Event) bool { return e.CaseOpen != nil })
 	p.plug(false)

@@ -43,6 +43,7 @@ type Conn interface {
 type FromHost struct {
 	Hello  *Hello  `json:"hello,omitempty"`
 	Renew  []int64 `json:"renew,omitempty"` // leases to keep
+	Ask    int64   `json:"ask,omitempty"`   // numbers what is asked by Renew, from 1 on
 	Events []Event `json:"events,omitempty"`
 	Seen   *Seen   `json:"seen,omitempty"`
 	Fleet  *Fleet  `json:"fleet,omitempty"`
@@ -240,6 +241,7 @@ type End struct {
 // Renewed lists the leases that go on for TTLMS from when the host asked. A
 // lease that was asked for and is not listed has ended.
 type Renewed struct {
+	Ask    int64   `json:"ask,omitempty"` // whose answer it is; 0 from an older service
 	Leases []int64 `json:"leases"`
 	TTLMS  int64   `json:"ttl_ms"`
 }

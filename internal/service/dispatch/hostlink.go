@@ -228,7 +228,7 @@ func (n *session) hear(ctx context.Context) error {
 				n.service.Log.Warn("leases could not be renewed", "error", err)
 				continue // the host asks again
 			}
-			n.send(link.ToHost{Renewed: &link.Renewed{Leases: live, TTLMS: n.service.Config.TTL.Milliseconds()}})
+			n.send(link.ToHost{Renewed: &link.Renewed{Ask: m.Ask, Leases: live, TTLMS: n.service.Config.TTL.Milliseconds()}})
 		}
 		if m.Seen != nil {
 			n.keepSeen(ctx, *m.Seen)
