@@ -119,7 +119,7 @@ func TestABrowsersCallsCountOnlyFromOurOwnPages(t *testing.T) {
 
 func TestTheConsoleIsServedSoThatOnlyItsOwnFilesRun(t *testing.T) {
 	r := newRig(t)
-	for _, path := range []string{"/", "/runs/7?leg=1", "/fleet/kaede-7-1", "/sign-in", "/v1.2"} {
+	for _, path := range []string{"/", "/runs/7?leg=1", "/fleet/kaede-7-1", "/sign-in", "/builds/v1.2"} {
 		response, text := r.as("GET", path, "", nil)
 		require.Equal(t, 200, response.StatusCode, path)
 		require.Contains(t, text, "<title>Yamato</title>")

@@ -210,7 +210,7 @@ func TestMomentsGoOnInEveryZone(t *testing.T) {
 	zones := zonesOf(t)
 	r := rand.New(rand.NewPCG(24, 19))
 	for i := range 600 {
-		rule, zone := recurtest.Rule(r), zones[i%len(zones)]
+		rule, zone := recurtest.Rule(r.IntN), zones[i%len(zones)]
 		m, f := When{Repeat: rule, Zone: zone}.Read()
 		if f != nil {
 			continue

@@ -3,21 +3,20 @@ package recurtest
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"slices"
 	"strings"
 )
 
-// Rule makes a rule, a function of chance alone. Some have parts that do not go together, or never come.
-func Rule(r *rand.Rand) string {
-	freq := []string{"HOURLY", "DAILY", "WEEKLY", "MONTHLY", "YEARLY"}[r.IntN(5)]
+// Rule makes a rule, a function of chance alone, which is given as numbers below another. Some have parts that do not go together, or never come.
+func Rule(intN func(int) int) string {
+	freq := []string{"HOURLY", "DAILY", "WEEKLY", "MONTHLY", "YEARLY"}[intN(5)]
 	out := []string{"FREQ=" + freq}
 	part := func(name string, chance int, one func() string) {
-		if r.IntN(chance) > 0 {
+		if intN(chance) > 0 {
 			return
 		}
 		var list []string
-		for range 1 + r.IntN(3) {
+		for range 1 + intN(3) {
 			if next := one(); !slices.Contains(list, next) {
 				list = append(list, next)
 			}
@@ -26,15 +25,15 @@ func Rule(r *rand.Rand) string {
 	}
 	of := func(low, high int, negative bool) func() string {
 		return func() string {
-			n := low + r.IntN(high-low+1)
-			if negative && n != 0 && r.IntN(3) == 0 {
+			n := low + intN(high-low+1)
+			if negative && n != 0 && intN(3) == 0 {
 				n = -n
 			}
 			return fmt.Sprint(n)
 		}
 	}
-	if r.IntN(2) == 0 {
-		out = append(out, fmt.Sprintf("INTERVAL=%d", 1+r.IntN(5)))
+	if intN(2) == 0 {
+		out = append(out, fmt.Sprintf("INTERVAL=%d", 1+intN(5)))
 	}
 	part("BYMONTH", 4, of(1, 12, false))
 	if freq == "YEARLY" {
@@ -48,9 +47,9 @@ func Rule(r *rand.Rand) string {
 	}
 	numbered := (freq == "MONTHLY" || freq == "YEARLY") && !strings.Contains(strings.Join(out, ";"), "BYWEEKNO")
 	// numbered days and others together the implementation that is compared with takes for both, and not for either
-	numbered = numbered && r.IntN(2) == 0
+	numbered = numbered && intN(2) == 0
 	part("BYDAY", 3, func() string {
-		day := []string{"MO", "TU", "WE", "TH", "FR", "SA", "SU"}[r.IntN(7)]
+		day := []string{"MO", "TU", "WE", "TH", "FR", "SA", "SU"}[intN(7)]
 		if numbered {
 			return of(1, 5, true)() + day
 		}
@@ -61,11 +60,11 @@ func Rule(r *rand.Rand) string {
 	if strings.Contains(strings.Join(out[1:], ";"), "BY") {
 		part("BYSETPOS", 5, of(1, 4, true))
 	}
-	if r.IntN(4) == 0 {
-		out = append(out, "WKST="+[]string{"MO", "SU", "TH"}[r.IntN(3)])
+	if intN(4) == 0 {
+		out = append(out, "WKST="+[]string{"MO", "SU", "TH"}[intN(3)])
 	}
-	if r.IntN(5) == 0 {
-		out = append(out, fmt.Sprintf("COUNT=%d", 1+r.IntN(60)))
+	if intN(5) == 0 {
+		out = append(out, fmt.Sprintf("COUNT=%d", 1+intN(60)))
 	}
 	return strings.Join(out, ";")
 }
