@@ -136,7 +136,8 @@ func TestServeAndHostSayWhatTheyNeed(t *testing.T) {
 		{[]string{"host", "--site", write(t, "s.yaml", "site: x\n"), "--dir", t.TempDir()}, "a host needs a token"},
 		{[]string{"up", "--site", write(t, "s.yaml", "site: x\nmodles: []\n"), "--dir", t.TempDir()},
 			"did you mean `models`?"},
-		{[]string{"up", "--site", write(t, "s.yaml", "site: x\n"), "--site", write(t, "again.yaml", "site: x\n"),
+		{[]string{"up", "--site", write(t, "s.yaml", "site: x\ndriver: cloud\n"), "--dir", t.TempDir()}, `there is no driver "cloud"`},
+		{[]string{"up", "--site", write(t, "s.yaml", "site: x\ndriver: \"null\"\n"), "--site", write(t, "again.yaml", "site: x\ndriver: \"null\"\n"),
 			"--dir",
 			t.TempDir()}, "describes the site x already"},
 	} {

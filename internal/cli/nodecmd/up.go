@@ -126,6 +126,9 @@ func readSites(paths []string) ([]siteFile, error) {
 			return nil, ui.WrongCall{Title: path + ": " + err.Error(),
 				Hint: "docs/fleet.md says how a site file is written"}
 		}
+		if _, err := driver.Named(site.Driver); err != nil {
+			return nil, ui.WrongCall{Title: path + ": " + err.Error(), Hint: "docs/fleet.md says what drivers there are"}
+		}
 		if slices.ContainsFunc(out, func(s siteFile) bool { return s.name == site.Name }) {
 			return nil, ui.WrongCall{Title: fmt.Sprintf("%s: another site file describes the site %s already", path,
 				site.Name),

@@ -171,7 +171,7 @@ var truths = map[string][5][3]string{
 		{`expect 4 /Isle \d+/`, `.gridjs-tbody tr:last-child td{opacity:0}`, `expect at most 3 /Isle [1-4]/`}},
 	"bound": {
 		{`tap #more; expect #n shows "2 passengers"`, `#n{color:#111}`, `tap #more; expect #n shows "1 passengers" for 1s`},
-		{`tap #more; expect number in #sum = 6.3`, `js:more.addEventListener('click', (e) => e.stopImmediatePropagation(), true)`, `tap #more; expect number in #sum = 3.15 for 1s`},
+		{`tap #more; expect #sum shows "Total 6.30"`, `js:more.addEventListener('click', (e) => e.stopImmediatePropagation(), true)`, `tap #more; expect #sum shows "Total 3.15" for 1s`},
 		{`put "Aya" in #nm; expect #hi shows "Hello Aya"`, `js:setInterval(() => document.querySelector('#hi')?.remove(), 10)`, `put "Aya" in #nm; expect no #hi`},
 		{`expect 3 listitem`, `li:first-child{display:none}`, `expect 2 listitem`},
 		{`expect no #off`, `#off{display:block!important}`, `expect #off`}},

@@ -156,13 +156,34 @@ func (s *Sandbox) died(cause string) error {
 	}
 	if strings.Contains(report, "out of memory") || strings.Contains(report, "cannot allocate memory") ||
 		strings.Contains(report, "errno=12") {
-		if use, ok := process.ProcessState.SysUsage().(*syscall.Rusage); ok && use.Maxrss<<10 < memoryHard/2 {
+		if use, ok := process.ProcessState.SysUsage().(*syscall.Rusage); ok && use.Maxrss<<10 < memoryHard/2 && machineRoom() < memoryHard {
 			return fmt.Errorf("the machine had no memory left for the app's process, which had %d MB of the %d that it may have",
 				use.Maxrss>>10, memoryHard>>20)
 		}
 		reason = fmt.Sprintf("it used more memory than the %d MB it may have", memoryHard>>20)
 	}
 	return &device.Crash{Reason: reason, Report: report}
+}
+
+// machineRoom is how much memory the machine has for whoever asks, in bytes, as the kernel tells (proc(5), meminfo): what
+// is available, and where it promises no more than it has (vm.overcommit_memory is 2), what it may still promise. What
+// an app asks for and does not write to is not resident, and bounded all the same: how much it has says little.
+func machineRoom() int64 {
+	text, err := os.ReadFile("/proc/meminfo")
+	if err != nil {
+		return 0
+	}
+	kb := map[string]int64{}
+	for _, line := range strings.Split(string(text), "\n") {
+		if fields := strings.Fields(line); len(fields) >= 2 {
+			kb[strings.TrimSuffix(fields[0], ":")], _ = strconv.ParseInt(fields[1], 10, 64)
+		}
+	}
+	room := kb["MemAvailable"]
+	if mode, err := os.ReadFile("/proc/sys/vm/overcommit_memory"); err == nil && strings.TrimSpace(string(mode)) == "2" {
+		room = min(room, kb["CommitLimit"]-kb["Committed_AS"])
+	}
+	return room << 10
 }
 
 // Close ends the child, if there is one, and waits until it is gone.
