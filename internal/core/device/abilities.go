@@ -282,13 +282,6 @@ type Aware interface {
 	Feels(ctx context.Context, app string) (Feels, error)
 }
 
-// Starving is a device whose apps share a machine with others. A machine that has much else to do keeps an app from
-// running, and what is late by that is none of the app's.
-type Starving interface {
-	// Starving begins to count; what it gives tells for how long since then an app was kept from running.
-	Starving() func() time.Duration
-}
-
 // Ability is one that devices may have, as people name it.
 type Ability struct {
 	Name    string

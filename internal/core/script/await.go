@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script/amount"
 )
@@ -48,7 +47,6 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 	from, quiet := r.device.Now(), r.o.Quiet
 	limit := max(r.limitFrom+r.o.CaseLimit, from)
 	deadline := min(from+patience, limit)
-	late := r.late(deadline - from)
 	var out judged
 	var okFrom, okBlind time.Duration // since when it is ok, and how much of that nobody looked
 	for {
@@ -87,9 +85,6 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 		if out.settled && (out.ok || out.final) {
 			return out, nil
 		}
-		if more := late(now - deadline); more > 0 {
-			deadline = min(deadline+more, limit)
-		}
 		if now >= deadline && (!out.ok || tree.Busy || okFrom > deadline || now >= deadline+quiet) {
 			out.settled = calm
 			return out, nil
@@ -104,27 +99,6 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 		if err := r.pass(tree.Revision, until); err != nil {
 			return judged{}, err
 		}
-	}
-}
-
-// mostStarved is how many times its patience a step waits at most for an app that its machine keeps from running.
-const mostStarved = 5
-
-// late gives what tells by how much a step waits longer than its patience, once that has ended: for as long as the
-// machine kept the app from running meanwhile. Patience is with the app, and not with what else a machine does.
-func (r *runner) late(patience time.Duration) func(over time.Duration) time.Duration {
-	starving, ok := device.As[device.Starving](r.device)
-	if !ok {
-		return func(time.Duration) time.Duration { return 0 }
-	}
-	starved, granted := starving.Starving(), time.Duration(0)
-	return func(over time.Duration) time.Duration {
-		if over < 0 {
-			return 0
-		}
-		more := min(starved(), mostStarved*patience) - granted
-		granted += max(0, more)
-		return more
 	}
 }
 

@@ -35,29 +35,6 @@ func TestAStopwatchInACornerKeepsNoStepWaiting(t *testing.T) {
 	require.Less(t, r.TookMS, int64(15_000), "forty looks do not run into the case's limit")
 }
 
-// starved is a device whose machine kept its app from running for so long.
-type starved struct {
-	*paper
-	by time.Duration
-}
-
-func (s starved) Starving() func() time.Duration { return func() time.Duration { return s.by } }
-
-func TestPatienceIsWithTheAppAndNotWithItsMachine(t *testing.T) {
-	late := func(by time.Duration) verdict.Verdict {
-		p := film(time.Second, 2*time.Minute, func(now time.Duration) []*screen.Node {
-			if now < 13*time.Second {
-				return nil
-			}
-			return []*screen.Node{el("status", "there", "Saved", 10)}
-		})
-		return judgeOn(t, starved{p, by}, "#there", `expect #there within 6s`).Verdict
-	}
-	require.Equal(t, verdict.Fail, late(0), "it is late by itself")
-	require.Equal(t, verdict.Fail, late(4*time.Second), "and by more than its machine")
-	require.Equal(t, verdict.Pass, late(8*time.Second))
-}
-
 func TestAToastIsSeenWhileItIsThereThoughAStopwatchRuns(t *testing.T) {
 	toast := func(now time.Duration) []*screen.Node {
 		if now > 500*time.Millisecond && now < 3*time.Second {

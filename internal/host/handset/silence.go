@@ -74,23 +74,6 @@ func (now turns) silent(before turns, wall time.Duration) time.Duration {
 	return wall - longest
 }
 
-// Starving tells for how long the app in front was kept from running: for as long as that process of the browser
-// waited for a processor which waited longest, where that is a good part of the time. What waits a little is an app
-// that has little to do.
-func (d *Device) Starving() func() time.Duration {
-	began, before := time.Now(), d.running.turnsNow()
-	return func() time.Duration {
-		longest := time.Duration(0)
-		for pid, t := range d.running.turnsNow() {
-			longest = max(longest, t.waited-before[pid].waited)
-		}
-		if longest < time.Since(began)/4 {
-			return 0
-		}
-		return longest
-	}
-}
-
 // quiet measures how long an app has been silent, in its own time.
 type quiet struct {
 	browser  *running
