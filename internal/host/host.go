@@ -236,6 +236,7 @@ func (h *Host) linkOnce(ctx context.Context) error {
 	}
 	h.mu.Lock()
 	h.ttl = time.Duration(first.Welcome.TTLMS) * time.Millisecond
+	h.asks = nil // what was asked over another link is answered by nobody
 	h.mu.Unlock()
 	if first.Welcome.Replaced {
 		h.log.Warn("another host of this name was linked, and this one has its place now; give each host a name of "+

@@ -139,10 +139,9 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 
 // anew is a run as it was asked for, without what became of it: all that bounds it, orders it and varies it goes along.
 func anew(r store.Run) store.Run {
-	fresh := store.Run{ProjectID: r.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose, Seed: newSeed(), RepeatFailed: r.RepeatFailed,
+	return store.Run{ProjectID: r.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose, Seed: newSeed(), RepeatFailed: r.RepeatFailed,
 		AfterError: r.AfterError, Language: r.Language, Leave: r.Leave, Lineup: r.Lineup, Checklist: r.Checklist, Order: r.Order,
 		Steps: r.Steps, Factors: r.Factors, Limits: r.Limits}
-	return fresh
 }
 
 // outcomes gives how the cases of a run's legs went.

@@ -59,7 +59,7 @@ func (r *Rule) Next(start, after, last time.Time) time.Time {
 	}
 	counted := 0
 	for range maxSteps {
-		if c.opening(period).After(last) {
+		if period.After(last) {
 			return time.Time{}
 		}
 		for _, at := range c.within(period) {
@@ -93,14 +93,6 @@ func (c *reckoning) first() time.Time {
 		return time.Date(s.Year(), 1, 1, 0, 0, 0, 0, time.UTC)
 	}
 	return day
-}
-
-// opening is the earliest moment that a period may have: days of the first week of a year may lie in the year before.
-func (c *reckoning) opening(period time.Time) time.Time {
-	if c.Freq == Yearly && len(c.weeks) > 0 {
-		return period.AddDate(0, 0, -7)
-	}
-	return period
 }
 
 // step is the next period that counts.
