@@ -85,13 +85,14 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 		if out.settled && (out.ok || out.final) {
 			return out, nil
 		}
-		if now >= deadline && (!out.ok || tree.Busy || okFrom > deadline || now >= deadline+quiet) {
+		last := deadline + quiet + okBlind // looks that take long are no reason to give up on what is right
+		if now >= deadline && (!out.ok || tree.Busy || okFrom > deadline || now >= last) {
 			out.settled = calm
 			return out, nil
 		}
 		until := deadline
 		if now >= deadline {
-			until = deadline + quiet
+			until = last
 		}
 		if soon := max(r.settling.Calm(), okFrom+okBlind) + quiet; !tree.Busy && soon > now {
 			until = min(until, soon)

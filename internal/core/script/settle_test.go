@@ -1,6 +1,7 @@
 package script
 
 import (
+	"context"
 	"fmt"
 	"testing"
 	"time"
@@ -111,6 +112,28 @@ func TestWhatComesJustBeforePatienceEndsMaySettleAfter(t *testing.T) {
 		require.Equal(t, want, judge(t, comes, `"Done"`, `expect "Done"`).Verdict, "it comes after %s of 4 s", at)
 		goes := &paper{moments: []moment{{0, shows(el("status", "done", "Done", 10))}, {at, shows()}}}
 		require.Equal(t, want, judge(t, goes, `"Done"`, `expect no "Done"`).Verdict, "it goes after %s of 4 s", at)
+	}
+}
+
+// slow is a device that takes its time to look.
+type slow struct {
+	*paper
+	takes time.Duration
+}
+
+func (s slow) Tree(ctx context.Context) (*screen.Tree, error) {
+	s.now += s.takes
+	return s.paper.Tree(ctx)
+}
+
+func TestLooksThatTakeLongAreNoReasonToGiveUp(t *testing.T) {
+	on := func(at time.Duration, takes time.Duration) Result {
+		p := &paper{moments: []moment{{0, shows()}, {at, shows(el("status", "done", "Done", 10))}}}
+		return judgeOn(t, slow{p, takes}, `"Done"`, `expect "Done"`)
+	}
+	for _, takes := range []time.Duration{0, 100 * time.Millisecond, 350 * time.Millisecond, 900 * time.Millisecond} {
+		require.Equal(t, verdict.Pass, on(2900*time.Millisecond, takes).Verdict, "it came in time, and each look takes %s", takes)
+		require.Equal(t, verdict.Fail, on(4100*time.Millisecond, takes).Verdict, "it came late, and each look takes %s", takes)
 	}
 }
 

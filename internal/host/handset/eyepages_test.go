@@ -6,6 +6,24 @@ var eyePages = []seenPage{
 	{name: "ink on its own ground", body: `<table><tr><td id=a role=gridcell style="border:1px solid #000;background:#fff;color:#fff">€4.15</td><td id=b style="background:#1d4e6b;color:#fff">€5.15</td></tr></table>
 		<button id=c style="background:#222;color:#222">Buy</button><p id=d style="background:#fff;color:#fff">Total <b style="color:#000">3</b></p>`,
 		shown: []string{"#a", "#b", "#c", "#d", "€5.15", "Total 3"}, gone: []string{"€4.15", "Buy"}, content: map[string]string{"#d": "Total 3"}},
+	{name: "what nothing between clips", body: `<div style="height:30px;overflow:hidden">Isles<ul style="position:absolute;top:60px;left:8px;margin:0"><li id=a>Sora</li></ul></div>
+		<div style="height:30px;overflow:hidden;position:relative">Quays<p id=b style="position:absolute;top:60px">Quay 4</p></div>
+		<div style="height:20px;overflow:hidden"><div style="position:relative;top:150px"><div id=c style="position:absolute;top:40px">Fare</div></div></div>
+		<div style="height:20px;overflow:hidden;transform:translateX(1px)"><div id=d style="position:fixed;top:90px">Held</div><div id=e style="position:absolute;top:5px">Kept</div></div>
+		<div style="height:20px;overflow:hidden"><div id=f style="position:fixed;top:500px">Free</div></div>`,
+		shown: []string{"#a", "Sora", "#e", "#f", "Free"}, gone: []string{"#b", "Quay 4", "#c", "Fare", "#d", "Held"}},
+	{name: "what lies over and under", body: `<div style="position:relative;height:60px"><p id=a style="margin:0">Under a sheet</p><div style="position:absolute;inset:0;background:#1d4e6b"></div></div>
+		<div style="position:relative;height:60px"><div style="position:absolute;inset:0;background:#1d4e6b"></div><p id=b style="margin:0">Under what came before</p></div>
+		<div style="position:relative;height:60px"><div style="position:absolute;inset:0;background:#eee"></div><p id=c style="position:relative;margin:0">Over it</p></div>
+		<div style="position:relative;height:60px;z-index:0"><div style="position:absolute;inset:0;background:#eee;z-index:-1"></div><p id=d style="margin:0">Over what is behind</p></div>
+		<div style="height:60px"><p id=e style="margin:0;height:40px;background:#eee">Below a margin</p><div style="margin-top:-40px;height:40px;background:#1d4e6b;transform:translateX(0)"></div></div>
+		<div style="position:relative;height:60px"><p id=f style="margin:0">Below nothing</p><div style="position:absolute;inset:0"></div></div>
+		<div style="display:flex;height:60px"><p id=g style="margin:0 -200px 0 0;width:200px;z-index:1">In front in a row</p><div style="background:#eee;width:200px"></div></div>
+		<div style="display:flex;height:60px"><div style="margin:0 -200px 0 0;width:200px;z-index:1;background:#1d4e6b"></div><p id=h style="margin:0;width:200px">Behind in a row</p></div>
+		<div style="height:20px;overflow:hidden;position:relative"><div style="position:absolute;top:0;height:300px;width:200px;background:#1d4e6b"></div></div><p id=i style="margin:0">Beside what is cut off</p>`,
+		shown: []string{"#c", "#d", "#f", "#g", "#i"}, gone: []string{"#a", "#b", "#e", "#h"}},
+	{name: "rules that change by themselves", body: `<style>#a{color:#000}#b{margin:0}</style><p id=a>Faint later</p><p id=b>Here for now</p><p id=c>0</p><script>setTimeout(() => { const r = document.styleSheets[0].cssRules; r[0].style.opacity = 0; r[1].style.textIndent = '-9999px'; c.className = 'x'; c.textContent = '1' }, 100)</script>`,
+		shown: []string{"#c"}, gone: []string{"#a", "Here for now"}},
 	{name: "nothing but boxes", body: `<div style="height:100px;background:#1d4e6b"></div><div></div>`},
 	{name: "see-through", body: `<p id=a style="opacity:0">Faint</p><div style="opacity:.05"><p id=b>Fainter</p></div>
 		<p id=c style="filter:opacity(0)">Filtered</p><div style="opacity:.3"><div style="opacity:.2"><p id=e>Twice</p></div></div><p id=d style="opacity:.6">Half</p>`,

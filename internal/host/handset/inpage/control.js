@@ -29,14 +29,17 @@ function checkedOf(el, role) {
 function area(el) {
   const r = el.getBoundingClientRect();
   let a = [r.left, r.top, r.right, r.bottom];
+  let loose = false; // placed by something farther out: what it lies in meanwhile does not clip it
   for (let e = el; e; e = e.parentElement || (e.getRootNode().host || null)) {
     const s = getComputedStyle(e);
+    if (s.position !== 'static' || s.transform !== 'none') loose = false;
     if (s.display === 'none' || e === el && s.visibility !== 'visible' || clarity(s) <= faintest) return null;
-    if (e !== el && s.overflow !== 'visible' && e !== e.ownerDocument.body && e !== e.ownerDocument.documentElement) {
+    if (e !== el && !loose && s.overflow !== 'visible' && e !== e.ownerDocument.body && e !== e.ownerDocument.documentElement) {
       const b = e.getBoundingClientRect();
       a = [Math.max(a[0], b.left), Math.max(a[1], b.top), Math.min(a[2], b.right), Math.min(a[3], b.bottom)];
     }
     if (s.position === 'fixed') break;
+    loose = loose || s.position === 'absolute';
   }
   return a[2] - a[0] > 2 && a[3] - a[1] > 2 ? [a[0], a[1], a[2] - a[0], a[3] - a[1]] : null;
 }

@@ -63,24 +63,48 @@ const moved = (e) => {
   changed();
 };
 
-// What the page's rules may do, looked for anew where there are other rules: whether style depends on what
-// hands do (on what is touched, has the focus, or is checked), and whether it writes text of its own.
-let rules = -1, depends = true, writes = true;
+// What the page's rules may do: whether style depends on what hands do (on what is touched, has the focus, or is
+// checked), whether it writes text of its own, and which properties it has at all: of the others each element has
+// what it begins with, and none is asked for (null: all may be used).
+let rules = '', depends = true, writes = true, used = null, unread = '';
+const mostRules = 60000; // characters of rules up to which they are read anew each time
 function readRules() {
-  const before = writes;
-  if (watchedRoots > 1) { depends = writes = true; return; } // frames and shadow roots have rules of their own
-  try {
-    const sheets = [...document.styleSheets, ...(document.adoptedStyleSheets || [])];
-    let n = sheets.length;
-    for (const s of sheets) n += s.cssRules.length;
-    if (n === rules) return;
-    rules = n;
-    const text = sheets.map((s) => [...s.cssRules].map((r) => r.cssText).join('')).join('');
-    depends = /:(active|focus|hover|checked|indeterminate|target|valid|invalid|user-|in-range|out-of-range|placeholder-shown|has|empty|open|popover|state)/.test(text);
-    writes = /::?(before|after|marker)/.test(text);
-  } catch (_) { depends = writes = true; } // those of a sheet from elsewhere cannot be read
-  if (writes !== before) forgetAll();
+  const before = writes, usedBefore = unread;
+  const all = () => { depends = writes = true; used = null; unread = ''; };
+  if (watchedRoots > 1) all(); // frames and shadow roots have rules of their own
+  else {
+    try {
+      const sheets = [...document.styleSheets, ...(document.adoptedStyleSheets || [])];
+      let n = sheets.length;
+      for (const s of sheets) n += s.cssRules.length;
+      let text = '';
+      if (n + '' !== rules) {
+        for (const s of sheets) for (const r of s.cssRules) text += r.cssText + '\n';
+        if (/@import/.test(text)) all();
+        else {
+          depends = /:(active|focus|hover|checked|indeterminate|target|valid|invalid|user-|in-range|out-of-range|placeholder-shown|has|empty|open|popover|state)/.test(text);
+          writes = /::?(before|after|marker)/.test(text);
+          rules = text.length > mostRules ? n + '' : ''; // short ones may change without their number
+          used = null;
+          unread = '';
+          if (text.length <= mostRules && !document.querySelector(presented)) {
+            for (const e of document.querySelectorAll('[style]')) { text += e.getAttribute('style') + ';'; if (text.length > 2 * mostRules) break; }
+            if (text.length <= 2 * mostRules) {
+              used = new Set();
+              for (const [name, pattern] of properties) if (pattern.test(text)) used.add(name); else unread += name + ' ';
+            }
+          }
+        }
+      }
+    } catch (_) { all(); } // those of a sheet from elsewhere cannot be read
+  }
+  if (writes !== before || unread !== usedBefore) forgetAll();
 }
+// presented are attributes and elements that style without a rule.
+const presented = '[bgcolor],[background],[border],[frame],[rules],[hidden=until-found],[popover],font,marquee';
+const properties = [['border', /border|outline/], ['shadow', /box-shadow/], ['visibility', /visibility/], ['clarity', /opacity|filter/], ['veil', /content-visibility/], ['clip', /clip/],
+  ['overflow', /overflow|contain/], ['touch', /pointer-events/], ['transform', /text-transform/], ['ink', /text-fill|background-clip|-webkit-mask|text-shadow|text-stroke|text-indent|font|transparent|rgba|#[0-9a-f]{4}\b|#[0-9a-f]{8}\b|color\(|color-mix|hsla|hwb|lab|lch|var\(/i],
+  ['dots', /text-security/], ['cursor', /cursor/], ['lift', /z-index|transform|translate|rotate|scale|filter|clip-path|will-change|isolation|blend|perspective|mask|contain|offset|zoom/], ['image', /background|url\(|gradient/]];
 const stateful = () => { readRules(); return depends; };
 function watch(root) {
   if (watched.has(root)) return;
@@ -155,7 +179,7 @@ function still(el, doc) {
   k = { tag, skip: skipped.has(tag), none: display === 'none', contents: display === 'contents', inline: display.startsWith('inline') || display.startsWith('ruby'), attributes, style, kids: [], inside: [], before: '', after: '' };
   kept.set(el, k);
   if (k.skip || k.none) return k;
-  readStyle(k, el, tag, style);
+  readStyle(k, el, tag, style, doc);
   k.kids = kidsOf(el);
   k.svg = tag === 'svg' && el.querySelector('text,foreignObject') !== null;
   for (const c of k.kids) if (c.nodeType === 1) k.inside.push(c);
@@ -169,8 +193,8 @@ function still(el, doc) {
   if (k.list) role = 'listbox';
   k.editable = attributes && el.hasAttribute('contenteditable') && el.isContentEditable;
   // What is written in it.
-  const written = k.whole ? '' : fold(ownWords(el, k, doc));
-  const own = k.whole ? '' : fold(k.before + ownWords(el, k, doc) + k.after);
+  const words = k.whole ? '' : ownWords(el, k, doc), written = fold(words);
+  const own = k.before || k.after ? fold(k.before + words + k.after) : written;
   k.paints = k.paints || own !== '';
   const leaf = k.whole || presentational.has(role);
   let text = '';
@@ -182,6 +206,7 @@ function still(el, doc) {
   const one = !leaf && !k.frame && k.inside.length > 0 && own !== '' && phrasing(el, doc);
   k.end = k.whole || one || leaf && k.inside.length > 0 && whole(el, doc, text);
   k.paints = k.paints || text !== '' || k.end && k.inside.length > 0 && paints(el, doc);
+  k.covers = k.grounded || covering.has(tag) || k.end && k.inside.length > 0 && k.paints; // what is in what is told as one is not walked
   k.says = own !== '' || leaf || one || role !== '';
   k.text = k.editable ? '' : cut(text);
   if (k.editable && role === '') role = 'textbox';
@@ -191,7 +216,7 @@ function still(el, doc) {
   // Words beside a control are known without what is written on that.
   if (k.name === '' && own !== '' && own !== text && k.inside.some((c) => /^(BUTTON|INPUT|SELECT|TEXTAREA)$/.test(c.tagName))) k.name = cut(own);
   k.told = role !== '' || el.id !== '' || text !== '' || k.frame || k.editable || k.name !== '';
-  k.pointer = leaf || role === 'link' || role === 'listitem' || style.cursor === 'pointer';
+  k.pointer = leaf || role === 'link' || role === 'listitem' || (!used || used.has('cursor') || el.ownerSVGElement) && style.cursor === 'pointer';
   k.field = tag === 'INPUT' && !['hidden', 'button', 'submit', 'reset', 'image'].includes(el.type);
   // What attributes say; where one changes all is read anew.
   k.id = typeof el.id === 'string' ? el.id : '';
@@ -208,33 +233,55 @@ function still(el, doc) {
 }
 
 // readStyle reads of a style what decides on whether, and how, an element is drawn.
-function readStyle(k, el, tag, style) {
-  const ground = style.backgroundColor, image = style.backgroundImage !== 'none', bare = transparent(ground);
-  k.paints = !bare || image || drawnTags.has(tag) || style.borderWidth !== '0px' || style.boxShadow !== 'none' || style.outlineStyle !== 'none' && style.outlineWidth !== '0px';
+function readStyle(k, el, tag, style, doc) {
+  // What no rule speaks of need not be asked for, but of drawings, which have attributes for it, and of what the
+  // browser itself styles.
+  const uses = used && !animating && !el.ownerSVGElement && !styledByItself.has(tag) && el !== doc.activeElement ? (name) => used.has(name) : () => true;
+  const ground = style.backgroundColor, image = uses('image') && style.backgroundImage !== 'none', bare = transparent(ground), position = style.position;
+  k.paints = !bare || image || drawnTags.has(tag) || uses('border') && (style.borderWidth !== '0px' || style.outlineStyle !== 'none' && style.outlineWidth !== '0px') ||
+    uses('shadow') && style.boxShadow !== 'none';
   if (shapes.has(tag)) k.paints = style.fill !== 'none' && !transparent(style.fill) || style.stroke !== 'none' || tag === 'use' || tag === 'image';
   if (tag === 'g') k.paints = el.querySelector('rect,circle,ellipse,path,line,polyline,polygon,use,image,text') !== null;
-  k.hides = style.visibility !== 'visible'; // its own; what is in it may be seen
-  k.clear = clarity(style); // what is in it is as faint
+  k.hides = uses('visibility') && style.visibility !== 'visible'; // its own; what is in it may be seen
+  k.clear = uses('clarity') ? clarity(style) : 1; // what is in it is as faint
   if (el.ownerSVGElement) for (let e = el.parentElement; e && e.tagName !== 'svg'; e = e.parentElement) k.clear *= clarity(getComputedStyle(e));
-  k.veiled = style.contentVisibility === 'hidden';
+  k.veiled = uses('veil') && style.contentVisibility === 'hidden';
   k.closed = tag === 'DETAILS' && !el.open;
-  const position = style.position;
-  k.cuts = style.clipPath !== 'none' || position === 'absolute' && style.clip !== 'auto';
-  const clips = style.overflow !== 'visible';
+  k.cuts = uses('clip') && (style.clipPath !== 'none' || position === 'absolute' && style.clip !== 'auto');
+  const clips = uses('overflow') && style.overflow !== 'visible';
   k.ox = clips && style.overflowX !== 'visible';
   k.oy = clips && style.overflowY !== 'visible';
   k.fixed = position === 'fixed';
+  k.absolute = position === 'absolute';
+  k.placed = position !== 'static';
   k.seen = !k.hides && k.clear > faintest;
-  k.through = style.pointerEvents === 'none';
-  k.transform = style.textTransform === 'none' ? '' : style.textTransform;
+  k.through = uses('touch') && style.pointerEvents === 'none';
+  k.transform = uses('transform') && style.textTransform !== 'none' ? style.textTransform : '';
   if (k.transform) k.language = (el.closest('[lang]') || document.documentElement).lang;
   k.ink = style.webkitTextFillColor;
-  k.nothing = parseFloat(style.fontSize) < 1 || transparent(k.ink) && style.webkitBackgroundClip !== 'text' && style.textShadow === 'none' && parseFloat(style.webkitTextStrokeWidth) === 0 ||
-    Math.abs(parseFloat(style.textIndent)) > 500;
-  k.dots = style.webkitTextSecurity !== 'none' && tag !== 'INPUT';
+  k.nothing = uses('ink') && (parseFloat(style.fontSize) < 1 || transparent(k.ink) && style.webkitBackgroundClip !== 'text' && style.textShadow === 'none' && parseFloat(style.webkitTextStrokeWidth) === 0 ||
+    Math.abs(parseFloat(style.textIndent)) > 500);
+  k.dots = uses('dots') && style.webkitTextSecurity !== 'none' && tag !== 'INPUT';
   k.ground = image ? null : bare ? undefined : solid(ground) ? ground : null;
+  k.grounded = image || !bare;
+  k.lift = uses('lift') ? liftOf(k, style) : k.placed || k.clear < 1 ? 1 : 0;
   // The ways to keep words from eyes and leave them to other senses: nobody reads what has no room.
   k.gone = k.clear <= faintest || (k.cuts || k.ox && (position === 'absolute' || k.fixed)) && roomless(k, el);
+}
+// styledByItself are elements that the browser gives a style of which no rule of the page's speaks.
+const styledByItself = new Set(['INPUT', 'SELECT', 'TEXTAREA', 'BUTTON', 'IFRAME', 'FRAME', 'VIDEO', 'AUDIO', 'IMG', 'CANVAS', 'svg', 'math', 'DIALOG', 'FIELDSET', 'HR', 'METER', 'PROGRESS', 'OBJECT', 'EMBED', 'DETAILS', 'SUMMARY', 'TABLE', 'TD', 'TH']);
+// covering are elements that may hide what is behind them without a ground of their own.
+const covering = new Set(['IMG', 'VIDEO', 'CANVAS', 'IFRAME', 'FRAME', 'OBJECT', 'EMBED']);
+
+// liftOf tells whether an element is drawn over what comes after it in the document (CSS 2.2, appendix E): 1, or 2
+// where it may as well be drawn under it.
+function liftOf(k, style) {
+  const z = style.zIndex;
+  if (z !== 'auto') return z.startsWith('-') ? 2 : 1;
+  if (k.placed || k.clear < 1 || style.transform !== 'none' || style.filter !== 'none' || style.clipPath !== 'none' || style.willChange !== 'auto' ||
+    style.isolation !== 'auto' || style.mixBlendMode !== 'normal' || style.perspective !== 'none' || style.backdropFilter !== 'none' ||
+    style.maskImage !== 'none' || style.contain !== 'none' || style.translate !== 'none' || style.rotate !== 'none' || style.scale !== 'none') return 1;
+  return 0;
 }
 const shapes = new Set(['rect', 'circle', 'ellipse', 'path', 'line', 'polyline', 'polygon', 'use', 'image']);
 const drawnTags = new Set(['IMG', 'VIDEO', 'AUDIO', 'CANVAS', 'svg', 'INPUT', 'SELECT', 'TEXTAREA', 'METER', 'PROGRESS', 'IFRAME', 'FRAME', 'OBJECT', 'EMBED', 'HR', 'text']);
@@ -334,6 +381,7 @@ function restsFor(animated) {
 
 const frames = new Map(); // what holds a document that cannot be read from here, to the number that it goes by
 let began = false; // something was told
+let animating = false; // scripts may style what is animated
 
 function look() {
   watch(document);
@@ -345,6 +393,7 @@ function look() {
   if (!asks && fits() && document.querySelector(answered)) return JSON.stringify({ moment, early: true, wants: true });
   dirty = false;
   signed = sign;
+  animating = animated;
   if (animated) forgetAll();
   readRules();
   counted = new Map();
@@ -354,7 +403,8 @@ function look() {
   const elements = globalThis.yamatoElements = []; // what each row tells of
   // A page that does not fit itself to the screen is laid out wider, and zoomed out.
   const port = visualViewport, zoom = port.scale, width = port.width, height = port.height;
-  let busy = document.readyState === 'loading', painted = 0;
+  let busy = document.readyState === 'loading', painted = 0, walked = 0;
+  const inner = new Map(); // what holds others, to what it clips them to
   wants = false;
   referring = !!document.querySelector('[aria-labelledby],[aria-describedby],[aria-owns]');
   const meet = (a, x, y, w, h) => {
@@ -373,16 +423,21 @@ function look() {
     if (k.none && !hidden) return;
     const r = el.getBoundingClientRect();
     const x = r.left + dx, y = r.top + dy, w = r.width, h = r.height;
-    if (k.fixed) clip = [0, 0, width, height];
-    if (hidden) return drawn(el, doc, k, depth, x, y, w, h, dx, dy, disabled, focus);
+    if (k.fixed) clip = holds(el, doc) ? clip : [0, 0, width, height];
+    else if (k.absolute && at.loose) { const by = holds(el, doc); clip = by && inner.get(by) || [0, 0, width, height]; }
+    if (hidden) return drawn(el, doc, k, depth, x, y, w, h, dx, dy, disabled, focus, at.lift);
     const part = k.cuts ? clipped(k.style, w, h) : null;
     if (part) clip = meet(clip, x + part[0], y + part[1], part[2], part[3]);
     if (k.clear < 1 || k.ground !== undefined) at = { seen: at.seen && at.clear * k.clear > faintest, clear: at.clear * k.clear, ground: k.ground === undefined ? at.ground : k.ground };
     disabled = disabled || k.disabled;
     let here = depth, mine = -1;
-    const box = boxes.length, seen = k.seen && at.seen, before = painted;
+    const box = [++walked, walked], seen = k.seen && at.seen, before = painted; // box: what is in it is of these numbers
+    if (k.lift > at.lift) at = { ...at, lift: k.lift };
     if (k.paints && seen && w > 0 && h > 0) painted++;
-    if (x < width && y < height && x + w > 0 && y + h > 0 && w > 0 && h > 0 && !k.contents && seen) boxes.push([x, y, x + w, y + h, 0, k.through]);
+    if (k.covers && seen && !k.contents) {
+      const c = meet(meet(clip, 0, 0, width, height), x, y, w, h);
+      if (c[2] > 0 && c[3] > 0) boxes.push([c[0], c[1], c[0] + c[2], c[1] + c[3], box, k.through, at.lift, el]);
+    }
     if (k.item && seen && w > 0) {
       const em = parseFloat(k.style.fontSize) || 16, inner = k.style.listStylePosition === 'inside' ? 0 : 1.6 * em;
       row(null, depth, '', '', '', k.item, '', x - inner, y, 1.5 * em, 1.2 * em, meet(clip, x - inner, y, 1.5 * em, 1.2 * em), 0, '');
@@ -394,11 +449,11 @@ function look() {
       const inked = k.text !== '' && at.ground && k.ink === at.ground && !k.inside.some((c) => { const n = still(c, doc); return n.ink !== k.ink && !n.none && lineOf(c, doc, true).trim() !== ''; });
       const blank = inked && k.ground !== undefined && v[2] > 0;
       if (inked && k.ground === undefined && v[2] > 0 && unreadable(el, doc, at, v, dx, dy)) v = [0, 0, 0, 0];
-      if (k.field && v[2] <= 0 && drawn(el, doc, k, depth, x, y, w, h, dx, dy, disabled, focus)) return over(box);
+      if (k.field && v[2] <= 0 && drawn(el, doc, k, depth, x, y, w, h, dx, dy, disabled, focus, at.lift)) return over(box);
       let touch = false, opaque = false;
       if (standins.has(el)) at = { ...at, standin: true };
       if (v[2] > 0 && !at.standin) { touch = k.pointer; opaque = touch && k.style.backgroundColor.startsWith('rgb('); }
-      if (v[2] > 0) shown.push([out.length, box, el, doc, v, dx, dy, k]);
+      if (v[2] > 0) shown.push([out.length, box, el, doc, v, dx, dy, k, at.lift]);
       const faint = v[2] > 0 && k.says && at.clear < faintly;
       if (k.busy) busy = true;
       row(el, depth, k.role, k.id, k.name, blank ? '' : k.text, cut(k.editable ? el.innerText.replace(/\n$/, '') : k.valued ? valueOf(el, k.role) : ''), x, y, w, h, v, flagsOf(el, k, disabled, focus, opaque, touch) | (faint ? 256 : 0), k.whole || k.checks ? checkedOf(el, k.role) : '');
@@ -411,7 +466,9 @@ function look() {
       clip = meet(clip, k.ox ? x : -1e6, k.oy ? y : -1e6, k.ox ? w : 2e6, k.oy ? h : 2e6);
       if (clip[2] < 0) clip[2] = 0;
       if (clip[3] < 0) clip[3] = 0;
+      if (!k.placed && !at.loose) at = { ...at, loose: true };
     }
+    if (k.placed || k.lift) { inner.set(el, clip); if (k.placed && at.loose) at = { ...at, loose: false }; }
     if (k.frame) {
       const content = contentOf(el), bx = x + el.clientLeft, by = y + el.clientTop;
       if (!content || !content.documentElement) {
@@ -430,7 +487,7 @@ function look() {
   // over notes which boxes lie in one: those until now. Where nothing of an element, or of what lies in it, is
   // drawn, nobody sees it.
   const over = (box, mine, before) => {
-    if (box < boxes.length) boxes[box][4] = boxes.length;
+    box[1] = walked;
     if (mine >= 0 && painted === before) for (let i = 10; i < 14; i++) out[mine][i] = 0;
   };
   const row = (el, depth, role, id, name, text, value, x, y, w, h, v, flags, checked) =>
@@ -439,8 +496,21 @@ function look() {
     (k.tag === 'CANVAS' && (k.name !== '' || k.text !== '') ? 128 : 0) |
     (k.selected || k.option && el.selected === true ? 4 : 0) | (k.busy ? 8 : 0) | (opaque ? 16 : 0) | (touch ? 32 : 0);
 
+  // holds gives what an element that is taken out of the flow is placed, and clipped, by (CSS Positioned Layout 3,
+  // 2.1), or nothing where that is the window.
+  function holds(el, doc) {
+    const fixed = getComputedStyle(el).position === 'fixed';
+    for (let e = el.parentElement || el.getRootNode().host; e; e = e.parentElement || e.getRootNode().host) {
+      const k = still(e, doc), s = k.style;
+      if (k.placed && !fixed) return e;
+      if (k.lift && (s.transform !== 'none' || s.filter !== 'none' || s.perspective !== 'none' || s.backdropFilter !== 'none' || s.translate !== 'none' ||
+        s.rotate !== 'none' || s.scale !== 'none' || /paint|strict|content|layout/.test(s.contain) || /transform|filter|perspective/.test(s.willChange))) return e;
+    }
+    return null;
+  }
+
   // drawn tells a field by what is drawn for it, and whether there is such a thing.
-  function drawn(el, doc, k, depth, x, y, w, h, dx, dy, disabled, focus) {
+  function drawn(el, doc, k, depth, x, y, w, h, dx, dy, disabled, focus, lift) {
     const d = drawnBy(el, doc);
     if (!d && k.none) return false;
     if (!d) return false;
@@ -452,7 +522,7 @@ function look() {
     painted++;
     standins.add(d.by).add(d.touch);
     const v = meet([0, 0, width, height], d.area[0] + dx, d.area[1] + dy, d.area[2], d.area[3]);
-    if (v[2] > 0 && v[3] > 0) shown.push([out.length, boxes.length, el, doc, v, dx, dy, { ...k, drawn: d, says: true }]);
+    if (v[2] > 0 && v[3] > 0) shown.push([out.length, [++walked, walked], el, doc, v, dx, dy, { ...k, drawn: d, says: true }, lift]);
     else v.fill(0);
     row(d.by, depth, k.role, k.id, k.name, k.text, cut(valueOf(el, k.role)), d.area[0] + dx, d.area[1] + dy, d.area[2], d.area[3], v, flagsOf(el, k, disabled, focus, false, v[2] > 0), checkedOf(el, k.role));
     return true;
@@ -477,13 +547,14 @@ function look() {
   // nothing can cover it, and the browser need not be asked, which is slow in long pages.
   function judge() {
     for (const one of shown) {
-      const [at, box, el, doc, v, dx, dy, k] = one;
+      const [, [from, to], , , v, , , k, lift] = one;
       const cx = v[0] + v[2] / 2, cy = v[1] + v[3] / 2;
-      const end = box < boxes.length ? boxes[box][4] : box;
       let doubt = false, part = false, through = k.through;
       for (let j = 0; j < boxes.length && !(doubt && through); j++) {
-        if (j >= box && j < end || j < box && boxes[j][4] > box) continue; // in it, or around it
-        const b = boxes[j];
+        const b = boxes[j], [begins, ends] = b[4];
+        if (begins >= from && begins <= to || begins < from && ends >= from) continue; // in it, or around it
+        if (k.drawn && (b[7].contains(k.drawn.by) || k.drawn.touch.contains(b[7]))) continue;
+        if (begins < from ? b[6] === 0 && lift !== 2 : b[6] === 0 && lift === 1) continue; // drawn before it
         if (v[0] + v[2] <= b[0] + 1 || v[0] >= b[2] - 1 || v[1] + v[3] <= b[1] + 1 || v[1] >= b[3] - 1) continue;
         part = true;
         if (b[5]) through = true;
@@ -566,7 +637,7 @@ function look() {
   };
 
   const r2 = (n) => Math.round(n * zoom * 10) / 10;
-  const ground = { seen: true, clear: 1, ground: 'rgb(255, 255, 255)' };
+  const ground = { seen: true, clear: 1, ground: 'rgb(255, 255, 255)', lift: 0, loose: false };
   if (document.documentElement) walk(document.documentElement, document, 1, [0, 0, width, height], ground, -port.offsetLeft, -port.offsetTop, false, active(document));
   judge();
   wasBusy = busy;
