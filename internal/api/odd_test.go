@@ -2,6 +2,7 @@ package api_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -9,6 +10,7 @@ import (
 	"runtime"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -62,6 +64,9 @@ func TestOddCallsAreRefusedAndNothingFails(t *testing.T) {
 		response, err := http.DefaultClient.Do(req)
 		if err != nil && strings.Contains(err.Error(), "invalid header") {
 			return
+		}
+		if len(body) > 16<<10 && (errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)) {
+			return // what is refused for its length may be cut off before it has been sent (RFC 9110, 15.5.14)
 		}
 		require.NoError(t, err, "%s %q", method, path)
 		defer response.Body.Close()

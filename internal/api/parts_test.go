@@ -47,7 +47,7 @@ func TestAnUploadOfAHostsGoesOnWhereItWasBrokenOff(t *testing.T) {
 	content := bytes.Repeat([]byte("all the frames of a long crossing\n"), 1<<20)
 	sum := sha256.Sum256(content)
 	digest := hex.EncodeToString(sum[:])
-	s := host.NewServices([]string{front.URL}, hostToken)
+	s := host.NewServices([]string{front.URL}, host.FixedToken(hostToken))
 	ctx := context.Background()
 	require.Error(t, s.Upload(ctx, digest, bytes.NewReader(content), int64(len(content))))
 	require.True(t, broken.Load())

@@ -140,6 +140,15 @@ type ServerInterface interface {
 	// ChangeFinding Change its words, its drawn marks, or its state
 	// (PATCH /api/v1/projects/{project}/findings/{finding})
 	ChangeFinding(c *gin.Context, project Project, finding FindingNumber)
+	// ListHostTokens The tokens of hosts, without the tokens themselves
+	// (GET /api/v1/projects/{project}/host-tokens)
+	ListHostTokens(c *gin.Context, project Project)
+	// MakeHostToken Make a token that speaks for one host, its devices and leases
+	// (POST /api/v1/projects/{project}/host-tokens)
+	MakeHostToken(c *gin.Context, project Project)
+	// WithdrawHostToken Withdraw a host's token; its host's link is cut
+	// (DELETE /api/v1/projects/{project}/host-tokens/{token})
+	WithdrawHostToken(c *gin.Context, project Project, token int64)
 	// AcceptLicence Accept the licence of an OS image, as its text reads now
 	// (PUT /api/v1/projects/{project}/licences/{licence}/acceptance)
 	AcceptLicence(c *gin.Context, project Project, licence string)
@@ -1774,6 +1783,90 @@ func (siw *ServerInterfaceWrapper) ChangeFinding(c *gin.Context) {
 	}
 
 	siw.Handler.ChangeFinding(c, project, finding)
+}
+
+// ListHostTokens operation middleware
+func (siw *ServerInterfaceWrapper) ListHostTokens(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListHostTokens(c, project)
+}
+
+// MakeHostToken operation middleware
+func (siw *ServerInterfaceWrapper) MakeHostToken(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeHostToken(c, project)
+}
+
+// WithdrawHostToken operation middleware
+func (siw *ServerInterfaceWrapper) WithdrawHostToken(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "token" -------------
+	var token int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "token", c.Param("token"), &token, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter token: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WithdrawHostToken(c, project, token)
 }
 
 // AcceptLicence operation middleware
@@ -3973,6 +4066,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/projects/:project/errands", wrapper.DoErrand)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/errands/:errand", wrapper.GetErrand)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/sites", wrapper.ListSites)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/host-tokens", wrapper.ListHostTokens)
+	router.POST(options.BaseURL+"/api/v1/projects/:project/host-tokens", wrapper.MakeHostToken)
+	router.DELETE(options.BaseURL+"/api/v1/projects/:project/host-tokens/:token", wrapper.WithdrawHostToken)
 	router.PUT(options.BaseURL+"/api/v1/projects/:project/licences/:licence/acceptance", wrapper.AcceptLicence)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/plans", wrapper.ListPlans)
 	router.PUT(options.BaseURL+"/api/v1/projects/:project/plans", wrapper.SavePlan)
@@ -5553,6 +5649,125 @@ type ChangeFindingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeFindingdefaultApplicationProblemPlusJSONResponse) VisitChangeFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHostTokensRequestObject struct {
+	Project Project `json:"project"`
+}
+
+type ListHostTokensResponseObject interface {
+	VisitListHostTokensResponse(w http.ResponseWriter) error
+}
+
+type ListHostTokens200JSONResponse []HostToken
+
+func (response ListHostTokens200JSONResponse) VisitListHostTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHostTokensdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHostTokensdefaultApplicationProblemPlusJSONResponse) VisitListHostTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeHostTokenRequestObject struct {
+	Project Project `json:"project"`
+	Body    *MakeHostTokenJSONRequestBody
+}
+
+type MakeHostTokenResponseObject interface {
+	VisitMakeHostTokenResponse(w http.ResponseWriter) error
+}
+
+type MakeHostToken200JSONResponse NewHostToken
+
+func (response MakeHostToken200JSONResponse) VisitMakeHostTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeHostTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeHostTokendefaultApplicationProblemPlusJSONResponse) VisitMakeHostTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawHostTokenRequestObject struct {
+	Project Project `json:"project"`
+	Token   int64   `json:"token"`
+}
+
+type WithdrawHostTokenResponseObject interface {
+	VisitWithdrawHostTokenResponse(w http.ResponseWriter) error
+}
+
+type WithdrawHostToken200JSONResponse HostToken
+
+func (response WithdrawHostToken200JSONResponse) VisitWithdrawHostTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawHostTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WithdrawHostTokendefaultApplicationProblemPlusJSONResponse) VisitWithdrawHostTokenResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8093,6 +8308,15 @@ type StrictServerInterface interface {
 	// ChangeFinding Change its words, its drawn marks, or its state
 	// (PATCH /api/v1/projects/{project}/findings/{finding})
 	ChangeFinding(ctx context.Context, request ChangeFindingRequestObject) (ChangeFindingResponseObject, error)
+	// ListHostTokens The tokens of hosts, without the tokens themselves
+	// (GET /api/v1/projects/{project}/host-tokens)
+	ListHostTokens(ctx context.Context, request ListHostTokensRequestObject) (ListHostTokensResponseObject, error)
+	// MakeHostToken Make a token that speaks for one host, its devices and leases
+	// (POST /api/v1/projects/{project}/host-tokens)
+	MakeHostToken(ctx context.Context, request MakeHostTokenRequestObject) (MakeHostTokenResponseObject, error)
+	// WithdrawHostToken Withdraw a host's token; its host's link is cut
+	// (DELETE /api/v1/projects/{project}/host-tokens/{token})
+	WithdrawHostToken(ctx context.Context, request WithdrawHostTokenRequestObject) (WithdrawHostTokenResponseObject, error)
 	// AcceptLicence Accept the licence of an OS image, as its text reads now
 	// (PUT /api/v1/projects/{project}/licences/{licence}/acceptance)
 	AcceptLicence(ctx context.Context, request AcceptLicenceRequestObject) (AcceptLicenceResponseObject, error)
@@ -9561,6 +9785,103 @@ func (sh *strictHandler) ChangeFinding(ctx *gin.Context, project Project, findin
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ChangeFindingResponseObject); ok {
 		if err := validResponse.VisitChangeFindingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListHostTokens operation middleware
+func (sh *strictHandler) ListHostTokens(ctx *gin.Context, project Project) {
+	var request ListHostTokensRequestObject
+
+	request.Project = project
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHostTokens(ctx, request.(ListHostTokensRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHostTokens")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListHostTokensResponseObject); ok {
+		if err := validResponse.VisitListHostTokensResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeHostToken operation middleware
+func (sh *strictHandler) MakeHostToken(ctx *gin.Context, project Project) {
+	var request MakeHostTokenRequestObject
+
+	request.Project = project
+
+	var body MakeHostTokenJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeHostToken(ctx, request.(MakeHostTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeHostToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MakeHostTokenResponseObject); ok {
+		if err := validResponse.VisitMakeHostTokenResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// WithdrawHostToken operation middleware
+func (sh *strictHandler) WithdrawHostToken(ctx *gin.Context, project Project, token int64) {
+	var request WithdrawHostTokenRequestObject
+
+	request.Project = project
+	request.Token = token
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WithdrawHostToken(ctx, request.(WithdrawHostTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WithdrawHostToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(WithdrawHostTokenResponseObject); ok {
+		if err := validResponse.VisitWithdrawHostTokenResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -11610,292 +11931,298 @@ func (sh *strictHandler) MakeSignIn(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3L3/kts2li/+Kih9v1WZqcuk7STO7Ni1dcvjxJNsHNvX7ZncrZlUByKPJEyTAEOALWtcrtqn2QfbJ7mF",
-	"gx8kJYAEuyW5PX9ZblEAiHNwcH5+zvtFLqpacOBKLh6/X9S0oRUoaPB/z9pGikZ/KkDmDasVE3zxeMHh",
-	"nSJiRdQGSE3XQJawEg0ssgXTX//WQrNbZAtOK1g8XuRmlGwh8w1UVA+3Ek1F1eLxgnH1zdeLbKF2NZj/",
-	"whqaxYcP2eI54wXj65dttQRcA45dU7Xphl6ZZxbZooHfWtZAsXismhbmzvVDAVUtFPB89yPs/GQboAU0",
-	"3XS9xz7Xz/Wnqei7F8DXarN4/OWDB34WqRq9QD3JC1Yx5cfe26QSv+wPWMCKtqVaPH70INOjs6qt7NgV",
-	"4+Z/D4Nv87oR/4BcRfastt+O7dnh4t+0fJQSTcvvTIVLkJKJ8XmkeeaOc33QP5e14BKQ0V83YllCpT/m",
-	"givguHm0rkuWU830F7V54n/9Q+oT8L432//fwGrxePH/XXQn6cJ8Ky/cuDjj8Az9vKGKbIErsm0EX5Pf",
-	"vXn+jPzx60d/+D3uhR1BT/B0KVpcT92IGhrFzJpzWpZmm/aolekH1w2tYt855jikcrenf/ODZD2OsXP+",
-	"4rdULPGbD9niaZ6LlgfWSYsCiiuqBpQpqILPFatgkR0u0fxiuQuuf8WgLGRAJtEKpBZKW72xUEogTJGN",
-	"0A9nC6agksHx7B9o09Cd/j8rklgoW5TA1ZUSwUENswa+aGWQZHtbzwrH8PYX/rWzbjt7+xSkx5oybvef",
-	"6T2i5eseXVa0lJAdsJSEK8YLeHe4vyvREMEhuBXXAPXUUfhRP4Pbth4bPGHjG6DlFfLOwThU2TspB3c/",
-	"bWlZfiZJXor8uhtuKUQJlOvhJK3gSgIUh8OVoEi+oTwHsqJlSajUPFUgeQ4H2m5Yvgm8G2UlFI/JlqkN",
-	"gaYRjSSUF6TlBeSsgEK/uaYscC3S/7agZak3An+2yBZ6X37ZPyXZ4t3na/H5OBuZBQWZQymo6sBhXcKa",
-	"8vSTWsANy8OcDryAIn0k7oX+IcFVI9plCdPnxg7i15XZ9wltwZ+A4hgH9GJIZM06CqQiosHPtK7/N/m5",
-	"Ey2SXHOx5Y7LpIKaKP21p9twY0sq1VVNpQzxmR6BwxanUxtoyLJlZUEYJ0hCojZMminMCGQDDeiV6bVs",
-	"9X8yzZs1iLoEooU0QWXiYJd7q7jCOVJlXe93+qZP+5USbb4Jva95SS1tpN/AlinI9Cvjy+aiWjKOVy8e",
-	"lqblmdnfUohrKMjK0kWfXnzC7m26qP8QYgq3J3tXWF0HB8wboGrm5VbSJZQyLpjj6+6WyYUKH7ruFCWQ",
-	"p6b5NV2bOf2mjWoz5gehW7NmnBtKH8rFBipx43dpyAnbDXDSgNa4NKmVENeEKUnc2gjd0l3/Whjd2xto",
-	"tHJ4lYsivD/ugcj9vCdONNmzTqgMfrw32YAXLIH8rnii9/b8lxj3vWAyIJc9fZIIZdg4QCZtuKVq4wOF",
-	"BGeNrvk1Vebmm6Fr3OIc7F3OOABRgkhQTwjlRF9pO3JDyxaIotcgUULgc46PokdpaL49CDBXnMVDR/QZ",
-	"LYEXtPmOq2YXkCgzJEYuqvBFpciGSsKFIksATnaggnrJinEmNzPFlDmyq0ZUkUPLFNmKtizIht4ALiD5",
-	"mNal0TEOvmiAWvPq8KvkW6dp+ZVUNCIhJVN7J2rSIpCKNnOlfHwBSpRFTDYVLMkw09uXLVDQWN5wE/ot",
-	"tPO49/0lyKE1zZkKMGdetzKsiVVQiWZ3VS1DX+8ts3s2MyOGFyHhB/7GEPf2R2SOLrMq6fUuclMlM1mc",
-	"WHMvGeM4MS8QumNwGrdqpHpsH1/Q0M1RMg7BI9wAikethZElrBmXwTeNmrJNy0NmuFFjV6yRqq+MjV1X",
-	"HROElLSBgm+2BaeObcNPtLkObANQCYnEdXfC/pZRpfV+ec3qGgoi6U6S7UYTZfrykPBbQA1eEUpqlqsW",
-	"aWGNV+vhItdQqzSD2PnEZrOuszi17mxNTi0yrll9aHHuk8INEyPDS8s3QzIAL8KSZYxNmbIMmmmbR6uH",
-	"jdhqw6Ggis5jWkXXs6R/mP9wlNiLv1pZcbbnmjAnbbsR0piLktBGH7+mYVAQ0SpC15TxjLS1Vmo0KwgO",
-	"o0Zlbnk65Jxap1+Xt9EIjdjS02RmGeHtaGWACWiuWloGd3/ZWeWjCq597EO257M6fD+0Mudd+D3jUwbV",
-	"ri2VpAJFGA9uad4IKRlfRy5RoCE3kWZrXGtG9APEs76bDEXqE/LoAaGKVGKOeG0laM4MvSu8qyFXEFZJ",
-	"/FU5XOpGbElF+c7Z7v59nXuCaaPdGPnUepqCbkPGw/MGfYT6MOCEQg72hfE0KekkzOE3YnU4W58HvGyW",
-	"YJ0WDeUx4ssNbUI+j62T74ORUXlmXP+xEhz9H1vRFDKoUzKeQ5ga/bVhTIFxArQpmfMlyYmhFYQ9HOiW",
-	"uZu62ukwSO9OlfGslzmJ4E7r3hFECvmd7Z+vvgSyQiAqh57RkCzaE6E9q2tCrqRL2DjjxXZ3bwfNY1bO",
-	"2vFS33xD+RoiQZl5UpGuVCTcZKO/wWiTdRmFrT00MuetQh+jBBPJTmufj++MDGyNvoWNJp3kY/G2R9LT",
-	"eTdtmvA2BJxSTJz94IYPvzHkAc2YhWWwuI5686AIh+YUU2WY1FpNTot6mTFw+ug7lIkusklmiqqJkt7M",
-	"NfjxF5GYpbJut5ipeBsFbOiFXNhJnErQW1DvbUZ39K1d5HBX3dKHd462sQqx5Y8JJUixjGyAFlomZ0RR",
-	"eU30iHLPNPrmy4dffz1lV+CE4YUKG2sarjBKxC7aknjShAQeYhNFr4HfeZyYKXGNnjO72MiLSwg4SEaC",
-	"b1HNqhIFhDVvET4ydUmVZs2oMy38RdT9lSQJfPhOmovPKg5m8b014ao735ceO7iBWnZZq8KZvFo9NZ4z",
-	"4+W3UyYGWrPFs05BCdp6JZUY2zLjZhiich6EG2pMPm6idEOqOtKNxtL1My6WFFE1bTCwAVo8NnqnXpJZ",
-	"CLrF4Qbd5/rZQqAXeS0wSK1NUUl35u0D8Su+bmNXuhn0cEVwA82OrGiuMGzX34ZUK+aFHjp0Ou/E0qPh",
-	"LvfcPntOsKPfIb8fQaYUN9DQkG6W628g4idZiWbJigJ4zEELylmeQxIsd0h2QwNLd/106v7/ZEYOUoCh",
-	"Oh50cDmer7XKvtQXhbVeyZcPHvTnvhsTHMQj7XQRvVs19k6KmrZun+wWTVzGfsDezH1aZZ6o3W71iBXl",
-	"D5gRjJ7jA/dOkT3BwdSGUNKAbEuVEcMyrCEllSqa/GNSWiLcavxWwe/i1v+ohKFSzYy3SzUjZ2G+NPFa",
-	"RiDCPnZ5Ov950EPrtMKUAPVe7GD6vuwJKFxEZ3b7JArvcLTU7e1jR4MRtv0Wr72AdeUiimnEmycd3JEJ",
-	"yQeROuneFuN68ffZSBT8WUPlZkbeyJ6DMXBwWDOTz80vvBCIfD8rQYTNSg+afSjja8WvZy117ikHFd73",
-	"+KGUihrreS+7r8G8U6PT4E2nRFmQ5S7D65ZxDg1ed9Z9S4uiAYlu3pJxMKmAa+DQUAUFMVmsVDLMKUm3",
-	"ZGOmd8jENlLDGdrmvcyWdPJg6H7z3NiReshwA4ru8dqQnD1SRQ/St6AoKwOKkTtlo0IAH+ponCY59I9+",
-	"AjVptZklmMGj6z9GCo9/jUN1d+Bq6yehHGbs2MejK/0J1N0C77RLJD08MvEDfmuv64jNO8Mh662UM1se",
-	"6QIq0TO8H4WzW9fRxTuNnQ/ZHVFvYjslwWgGZmfiaQbW8x641+NZFZGE8lpITPsyOZ82A3RmCgL0bKWD",
-	"KJ0NRqHfmlDuQlFGVmN6sglUmaTsYOqU0YTTWeUNPh/ilV64ZGyAv9rHDo6zpWs0L8StNES1b/2h2Tvo",
-	"SxbcVrpkJTsQW9MBAnW1oTwY+hKYqcYwLoXPhNLcNpBfz3GMQ34dWkZU4d7QptjSBq4iHu8NsPUmIsoY",
-	"l4qW5Qx34g/+F4E1jtg+y33RNLnvo0lZY1Iqeq4i4ktseazgaNTQGcnqA8zLKaLKWDhXvmm5OcWWq7jY",
-	"JmbKsAJcOG6MeJfuuX7YNTEQMN8nirmqUfqphjI1kyVs2sXYK/7F5AO0Mlz4gqFkm2G6oUXa9m5ZYZwq",
-	"abGLoXe3Z6W6O6lvtJqx/SnNBvmFdo/6oqtzCxsCxgVjTN3sdI2xfbTC1ThCKA+VphkfmJJkow2BLdUK",
-	"/jUURAlSCHSupDrhvsMpQhTfMKmEyTROGulSMR68qPQap378vZDqB74SveIcGfT+mdIYxpXEgBAUmc3f",
-	"GN7BdgyXT2I2/jNJxJZP+968JrMxOTFuJ3pL62gT54JLdzxdhECsVjbSvqGlSVNYCqGM644VpfHvUuMv",
-	"aUCCst+1vAFaYODNipEiPa7wbUO33KUw7ilMJc3BZI3VtFG+dMZmEH4mCZ4RtCjNKcnIA81kD6NBBl9y",
-	"1jQoQpdCKxkmTeSXLB7InCh2zhZKXPU1eGv8mS92wS/Cj4eeDXvj9cKR6HpmO0+I2t+VUNn63r2gDSdg",
-	"vnMbqxqATO+1Zn5b407yDSuLxsTshqVzorWnf1xDNMsooA6LyiwWkPfBnsNvGA+dP+NfECti/mgKEDEG",
-	"oM1z+5LVLDdDKXKqrLd3L8JD8w1ZMV5IU8DltlIzIxemrM24RNAbooUe4+vDPOHJJTSiHLlfZ96TN8xH",
-	"CaaJtm97CSMCkCyOoJljg25sv7Le9jmajTDoM9oEnP/zmOz2nHQ7lkj/FRb1z/rFEek+TkhPwDjZ7PqD",
-	"1DM39KGtpW/8eVXw+ItIRsmIH6QQHGZNlOzmZdVIKlc0KShavJuazIVOS3y057bwu5N1Wxukxw0rgAet",
-	"3zHX1Vgl/OcPSS8vvRR8LV3C9nYjShjNeR0jHFuDDOcJrWiuRmrlDABGuFxBCbKErliZKR/jFzVwLYOZ",
-	"CfVJ0ahQhdxahDPzd6jSWrgMPRMXRG8GYGFuczdWS3fmVVAwemX+PsfGleyfqfUguDOH6phRuzKrJpRi",
-	"nZEVK6uMaJYTGeGgtqK5zjAHA9OjRUOcAzmB5Y1br2Mmz/sDT58lmzWpervhGcq+69jpeOMqcAM3zs5K",
-	"15SwMmYfzhNz7jcxQUd3kYCMLUcfeYBBHtKLXDZ3A1qXjvgJ/gkxg6YitCwxndpsTTY7da+/cvuG2cIN",
-	"Zlc9QrTnEEwLMIGlMLZGbqtR5RMtouAGGpQIaOFr7pRBvID9aLOdIbgmC8QUWNaevOt5V3NRthWPBUBL",
-	"iFRM6a965VItU0BaE78+9OkxriLRApcAMidhuwIpY3eg3LBVQEzkG9rQXEHj7TU9vF0/vFOkBHqj9fQW",
-	"vaOrRvDwzRFJIt0jkjVZ7db69/Tpoe4NRogYDl9ZqK10B+0lAH9OI+7w2xai+1WMrN9Xow9foKLNDPdy",
-	"Z4d/wCTWH8yPHj0I+V95AcUVizgrMeKCN6wxYPUt0KVq9Czpr4KWdKRA/cFY0fHYi9lNMu6OfuR4YiUf",
-	"4ht+6Dqp0T42G4NwCMRgmSW7QZ4z9bESXkcqFux3V9HZEvzgc4JJ6DcPVaTP9zHjN1dRV/xxEnDdGwYP",
-	"pzarQjR1ztfAbocy9FCHlQZ20EYOc8GlseEOXzuouiGajD2XFngGizNFQ/ybJ1c37KcCWjXaplfY9xux",
-	"GJ83NAhl1VUG02vgBEEX8MLLGwBONrQgVnd6sq+JU0X+57/++wKsdnfx3n36cGHyVS7eo/r44cCJRdVV",
-	"FdAhzK4QrcMRdKcPSsdpYgUe9GyxFHMzlgawt+N+2GzRhb+vIpla31NeiBsTxtorTX5XswbkLOU1ql78",
-	"1oQvA6tDESoJJf/nDclFARmh5PXLP/f3UCuDofkaoPmGDs3pnkLVNuU0g+qHsv7b4mr7Ywf3zbn8QwAD",
-	"1zHon3htxghCoQTgcbAghrEEfo1xFExMrWgBidgj4ThUh3Ro36VbQ2grfujHgpNqqSRbxyKnE5BFIbtw",
-	"D3jIDh5a6Y8Wly+GsDPQKbIpwB3nUbiGuvMYkN8Zm9cKK+mtX7SHvQm8FAXTXzZdlVAD+g9oD4Op7Mcq",
-	"ASzL+P1jQsst3cmMtLzUB8bYTPgY188tIq/7pg3GovprJ2hFNC1/YrLTOTAsVTa5d0wamD9pbgZJJN3h",
-	"tFSSVpoq1SHRHZxNCvqhDWlPPxpSt37ci9pA1ZZUGWhd1n1ugJbpmtaLXrb1cM/+9Ow1+foPiCzHOCng",
-	"82+/GyqsD4NaqBvwZxFyYLdR+2lrn5/ANNRPZXaYEM+/oFI9p6xsG0hPyJ3lsLht7tp01m9S3btJzU4u",
-	"e5+RcwZagYgo2LcpBL8dFI5JT90DwtkvgT7MeOtSovx7HOSxRgS6ZpmgS2XKQ3xXNrhjHmOcJkqI66Ai",
-	"tx9ht0w+1wzfI8eAEJY2vbfsOzHdyoJ0gJV6FYQ6Hm7ZeA1A9+gRba79NODB242ZPS9gHWWs9GU5vNYQ",
-	"WMkBvsl4WrFN4ByHPZm5y51hfqjxavHlzAebJN+0XBLBMxtG0U9oZU4f9eJOUYMkB8gL6Jwf8RO0pUzJ",
-	"q5VIRWv2J2LAGc4w9gR39IqwyoEnRS/D3N6Y/VGYFH1u/uSA/XBUngPqpOkXP6Y1H/r5sPAtrkGZqk2n",
-	"FfRKiQ6FPy3b+FUfEE4dhK1WE1Nc0naxbq7grrI8Ev/Lc6jn4vr5H0XCFXHgqSTvrSsKj9XAv2Ac2jqU",
-	"yWsh4mfEv84CcTDyfukQBT/RfGNd8gdAhcGsoTiAoRKKltFUy1ZCkQZu6J7sjYjTjmEdugramQW/phB1",
-	"XrLERJXwWHVs8ITJ6cLW4Bs75+ueiIlmaI9kYN86y3nCJzuWgDyemJua7Rrwmtp/xnNa3eS9VYY2+aW+",
-	"Nl8b8/sj6bC3UhUOEePnuQddXsIdFOhkDKueizFgelgtOBSpH2gDY5CJL+EGmmA51rGqlSzyxi2TpHxl",
-	"UAxk4yVsey1AZgBBdw09EtxUX4cjXxV91/9Jz5nVQ3q2N+GkA8P16Jju6BO42vDHkf3x6PIzdqcP0r7n",
-	"k8fsDowqe7R0ZZrKNIBVNs5LECd5F9j80rQVsv97OMENozDmL2HrQYXCyL7GCzOZROzrByeDpHkfFmrI",
-	"LhMQJqNHyT1ncwLatGWLIVbQ5OL70eUHU4anf1G3PREKdHmIM5htKYSKpWq0oZzpDeKwKgMHvqF1DVyS",
-	"VSMqwvU3/An5/CG2anDe3Af4Py5IZfqF+b5WDx88MFFt39vq84fh/LkIVuXIxRLPW4xrDdEQq8tZ3A+Q",
-	"YYsXU5PEC1PWvaIKSCGIEoQ6G9jgvxYNu4GGsIphjqlLxHZWH9LB1B3ov1a1MijD1ybIWokb1MJA5ZuF",
-	"Zf6F3ZrbdoqhKspJoRyxOUzlEsj2fANiDWoDzRODdFsWYHLSDXiRKd1cC5A+RfzgPvec8iDIKDYv7DCB",
-	"qCxNImSf/b765tGDqRH3Es7CUDfmoSeW0anElEj9r0k4Y3LerOmZYxHqPYf5rRlsGHEK1ToQV4wtIpYd",
-	"1uHDTOGDG1TlD9ksIO+TpfzMScqJIH9rrgeumt1jQoleaNYDA9es41NFj44APiPlZ4DMhz+LkLgfV5/B",
-	"ahXjrfJanr8K/m26yWFoEZ17ZMYSAjVN3zx69NU3twYq1AsRBj5zxjImYZ2OoMYEQUMjr/DaRjXvtpN3",
-	"xHx8CdvbXjtOTM8S8a6R3VAtmSWicQgrm2Ov1PJjM8deE4ZAomHQxg9dZLzcGTzpRMvh0YMHAQmplcCr",
-	"MKi/m8HmXNmOX5gVO2wG1oUHTJIv62IEY8JhZj/C2xgDQG+0+d/LAwmk+tQ1kYrupHlFFwWRQaCJzrzY",
-	"zwJDzygx3z8huHd2IB9PMb2OTBF8xBoZjopqr8yI+dcUBlJOXl06fsGEB8n4uvTLxgRWWsETp0BhJWEJ",
-	"oCyd6FICV+lMc8gzoimgiV6WyK9PiDZrRGWx6Qj2bewU523DlEK3pHksPRoyaCoZAgKpgaqrTl/pNeSd",
-	"Eiqut2RqRHesual9IG2THz4YN+q7dhiBA2rB5DVr+AwEkPCE/MqFIu9+fWwgTW0tkTLlWbcmvYKyvMKu",
-	"GJHSUux+aNAegBcyI7TSirVFg/hMErjBHtbZFDCSA8CxOxkR0ZedQhVAB5+lsFrZvR9NY/kGRYRPEdfi",
-	"DXHuJx0MdEt3NrqfwFORO8LF87wUQ3raXlfe6Jr2vPSwdUe3xD03MNUnX5UVJaS/6ohEZgWmfXG75+bd",
-	"B4KZ0NLV7U++9Yk9SAFXZfjBfmxjJNHDXaVcn+TeLerL/3nRCAxjM4O1Actg+X/dNrWQif3yGqht8vVo",
-	"lYioYCmKnXxjHh900EhptKcPaw/VZYZSNYJL03JlktJvkVRqh40JFpdxMMtDXsJViCcePQoCQcYzIEum",
-	"L3KQrADjAEmr5NFrfs5KCFwvh3c4W4cqYa6hVo8tQqK9pYltXIsIAYZBoUS10/HlSpSm/z72wkq+y50d",
-	"GgAOghuGzbVs+RjKAJN9UtFC33KPSQOrVkJBfIs0dNsQih16Z7SpDlhDDx98/W+P/vBNqLgAobADTjKy",
-	"NHBHgueglR6mJDGe/8eI2e1gVSzOwvAFMcvVKW5GTZy+IDtuG0lEeCnUjxBqIO0KLmLA73tSOdqTJlxV",
-	"EQ0+iW3YudQ2M5Kj+qmjoaC6S7cJspbDSJappyrY765L70nOWAsP4xKHUof52T4/CZbQZR+57c16WUp+",
-	"j0JUenX5QxVEPEdPdjT1Ql+deTQxdS6I2URDg39CdBU+u2zPREO7JyP4EoyvtelUN2CNobQChP16KruM",
-	"LoGst0OhnX3dFa0dQPzNRfGr65LlGLKOAeUVsGzX63gZyhiQQf8qO/xWNHNbuKwakJugYEEbnEsts5Ug",
-	"Fb0GjL8SWgoO7irisPU9x51lEECwzENW9HaDAQyHkkY5weeCA3CpmrZCC2VW+WJJLSZiEFGMyI1vwdtr",
-	"MSEVhqAYt13S6TyEHafczgWCoS3PN2Hjz9jHV7Rmkewd+0DkzEYZhgMUs5FnGjWn5XkTzLqtoUEc//3c",
-	"4unpx8RP3QhX9z66KPsYouKoeCa5ZOsU0+zSPjYPFEPRZg0qTlL7fYSiR+7UPkS6yAY6zCG84J6Im+rs",
-	"3mPOIeHDkrhRM3oUJW94DEExghFh88HCTVhLWMdgMbAfYazTQxot7NJwkpGlybsiZA/y3iLNvWYc9N6G",
-	"pbRukqP9AF6zuR7+0e7ygxCweTA4qw3ZpOYGR6MKjbANr0KYPySn3PScN2na6IllsnMdmzb8HiIppzzc",
-	"AiCkTGF1J1UglXFFSYMZd5uu0no3LlVEfo/cKO/ilad2TUQ/5DzQ+xU0453vaStjtbLOdIson8dN1zYv",
-	"ElEs7FuyeWrDrAxww5S+F4HJB/c74DcqnCPul2+5yHNs7FD0ej3OSVxJTz8bbRjsGh5Jga2FDrOepgII",
-	"edihgTBEQPNNRmrKGoSXUg2rDeLpdG2v79BypFS1mXG3dHdoL0ngwMlpXyPrNUXezym7fYBm4mc+WHO0",
-	"DTxoT37n5MHweRimbx+r2K7HUpGuWjmaK4pew6C6Z1gCGy2ODfeWs6YeBg99XNJXLcyAUe+4rBOwBrsw",
-	"OywxqVqpwo6guqTc1ZKraXfbMEXcp1l3wWK3Lrs3duqYqHvuy7cms8hv2x41pu9FW93pdb3p3W77bvgz",
-	"3ntpl1TvIppZqoRKx4Y2kU7Tc5H9Z7HkLbpJ9/kr+joqaNKMwpNaYJqIfrGl0gACE7Whvv+HPjeDLuXp",
-	"+1S0cAK40y4+tHfIWQUZoU3DbmiZ2f4iook2tkivwG9afjUB4RRIPW4hc3HbjJSwUkS0KiPaTIVCL8w3",
-	"cwvUiYdDwzvTYJ8pA8xRsAKDDThLsNQztZCGFb5eemHo1vk4cTEDZFfHRqOseYxuS+O2wi2x6kbMQzPd",
-	"7EBg3Hw4yBNu5ci+vW0YDdTl0TLQTLav23aomRlp2rLXqeyQl4/apjIKNTpPnua+k3JUP+m9LEW0d/xF",
-	"lgDnEVb6H2UPHjzo8DtMWK4/cDJ/7ilbh9X7XT/ZAy3Z9SclDzPyJTqKv0qd2vepDTnfA7WpU69hFZRw",
-	"fK0I9671TWQbsaTLcofCyCQDYegWKJ9nqw7qY/dbn3R9kRFpaFaXXF/GF5h03YIMdlsxqVad/81Ma9BQ",
-	"QnrwSl1Zl05iRaCB1Qj57KPadpLNxbjBwl3uiD5CWOpgXqY0kCpZit4SdrkYt887RVbsBog3+P0bp132",
-	"Afd7xFeulTYZCe3CGpPvMBFtqK+n3y6oFIawHNVBQGK6bcFxvee4KVm4m2zEJ+7pwY1+7MRx1isY3wPf",
-	"8RJPXzM9Ng6UkxtACUsSb/c4hdWdo75pNIoL+7oXc5mV8hRLMHmtDQTY3mMzGvvTxAdwSNZG3JhW+LYd",
-	"0SCNeFD95EPMe/jSrATi8kVG+Wx4dNyAfVsXlx0kYSOWJVSz8ENnIxa7MqVgeyWuIveS3TZ4p55gLzK0",
-	"/HNalrYrgL72txuBfzJB2lxUFUZoB9+vtZxzXwU95kcU/FrnjmJkRIBO3SiBHHVFl5YJbMiZSYMOKFZ4",
-	"aZdY3jhRBGJA63t9aVUESON1FyY9UGCveqcnkJkQcHpOSlvguCYfvZ/xSwOymX5djcDHRMAy9RfhPI0Y",
-	"9AoCXbqfdWvsH8P+Pu69f4geb7yhvO/ZiXYFsdlgU1WpprMljhKeOA/W4nLJ1O5zxguogRfAFanZO63V",
-	"YWkyRm1EjabyAZjjJggosz1uyyrXq0pL2k3kzbCR6Dw4j5ES6FWHiDjWQuQQNEGoq2ub6JemANvEwJDM",
-	"GcUXdLn/id3rTBDhsM27x707JvxHANmjgxscQ7Qb6atx1l4ZLjATALHRqsSVrSlP3X4DZDEVJu9Xwu1N",
-	"FNyrEaiIec2RZrkYbu2p9Bdd03KTVDbLBB1AVgQyMSwS2lqrCI1o1xu0smK9cxugc6HMsOuxjHc5wVVI",
-	"uttvj9wH9H5XQ65Cu2fbEWsNJxcVZK75nFZ2xIqs2gZ3tYeLN4p8FdgfpgwUnTFDHVk+kyYQNM8bQFmZ",
-	"shErg+QealZisl5n7X9qsNQgGg96A8eAciYAnH2p0Wcys5AEO3RGcbF9oskiOAy4+eCM9uteAhkdUl1h",
-	"GVZyk6eDMspAZWQ8IOgjyId6lLl305YhauBX8WkSqhIzXyxAbScsdE/ZOofHtmYx2ytaPMwOwdQeK9UO",
-	"W2hvKVcGmdrBUenjJRXdZZj3abxG7sbRHBs0I5wLJHCmTFtaLdiYiv30ajxeN7eOMjSC77kekSneUaZF",
-	"y+KuJZcmcjIvxJiCM/qm5R5ndG7396O7eOyBmO3kUbAHrWy73fap2BMLg+iNddt0x6t3YXRkduLXX0h9",
-	"HhoIlcE1F9EgYr2cT+E0TRxnHanySCrsCCJk28307xTZi2MExiLVJccPib1pufWqjUTOA27zjAgt9mhZ",
-	"drXR07GaNLftoZcvyA2nd8cfYPEN/KF7ftYptjjAGP6thfaoyMJvuhKm/Yw6uZvZKMSgYI4Auo5AdEY8",
-	"IB2uZm/wzCwutGeX9AaK1yWNgAi3Dc13iSkaJVVMtQWkPi74es7ziRCHkQQet7b+vMH9wAZEUVstVHft",
-	"8DAOG9zdrgfDGIpoyFM32lPfNgQPRYs6VNV9l2diwx7VAMzr29pr8YQ/PiBArFUXJsa6FduZe9sRoSSr",
-	"Vb8DyGHh8YzqyV7fj0gD55n+09u09J7nSJpadAypvCxNmpJRRiugnEhRAQZSZtiegdLbhXsFt2O9RtT7",
-	"jfl7lIS8gVmFJ6Dmqbygwu6WSGGKGd7/Lr7mvzqU+Bl5MB5ZfgoZdm9xcZT4SwDuBEFqV6d4R3IvIEPh",
-	"ou58myARUxLKVVB4hJMVs0XLZVAsbTc7QkkNjRScVHRnrCQJpngBHVlbJiEjf1/8fdFVaGypNA85NBdK",
-	"9B2j0toUu+R904HPvrtfY2yzTWfQkzToiSOm5azJ20oqrdLI2b7wMfe6aHnUHTnuNBGBlj/YZZ7QRo86",
-	"twzjDpiHo41NZ2CnOnTEO7plIvXb3Z0ccC/MaHY0BzHxVp1VZdsgBQ9i0NOlNNEI7JbuwjkqW7oz2Xno",
-	"2TMMJFbEPHb7G8n7DVxYFmnbq0t3jG/1D+dY8FqJA783de39HTEvY06AY9uOvGG5EQNlGosG3BIt6ShI",
-	"R3kp5NwYzy1c+VP9d5zDfENNPu+GFpihFQwLeKjWYFIwkwRrt4iBJjEvuMjGsy9SoJtmAT2N1MuPydq4",
-	"w7gU66suIJLiuxZrhDdMfb4a9hTvyawRORotUpzr3p7JTx2Iz3iDbzyOr8zDIxK7Q40Kp90F4kfYCnIp",
-	"CpeqROpGaDGAWk0pxDWJIC1Mt0ZOeCUvwreUqxjgy15TK8yWJ6t+pGwK/MZoXrEjFJPEDjPE7urA5VqZ",
-	"7u9OOtvd7cmugXzpc/HgCPROb3cyO0k6IpufIuBGyIXXFImG+DNqTDF/utLvzZGEk6guPS9lIMWeP9gb",
-	"1RiPTbzQwoSMikHULZYmNZJuYInwHVfNLpQ7EmwJ2PVztjoRrseHgtLArro0vFk7E5fjM1C+PaMcpr3j",
-	"f80RLYR5R3N6ZujTUDB65TLfYvDeKTrkDGyNpCo1s0dmCa7ltYe7sFaZ2ZsRXnkeTKQbQfC5LWLFEKJj",
-	"ZEXhsEVyxMGr9jOyiaxeOaUM+4FHVv+TzaPZz1JNRrxMrov+EF/EKxeynuq7Eq4pps16vnVMp6Eea2Hs",
-	"aBG2eDOiaJ0RtUXEyo0oi4zUjOebjGhuzsg17GSG2FoyI/pGMV2kMwI3tGypAt+GOrOI+rYXtU0xsGVy",
-	"FqFC/0/UGTEpSRk2Fc/ICqDUKnLLCzGsov86tFWrRlTBLEAebOqPnaf9Gl3PCCbJCkqFqjk+4ayoSUoN",
-	"ovA9LUjcQDPjUgvgtke6GSgxnd1YiLED8srrlodBvqjWHskUSLf2FdSz2hoH4677TYidsgX12Au/prYD",
-	"R9gzO43xOgd0dR526kDd7UUEtclgtEX9yWp+C2fOpgcCL0EpZwMeVEdUNHL3FyJvnSM2EBuhFRDGyX8+",
-	"/emFScKjxPrNA3ArahNp+/dbC7ECfmd2oLB405qi5P+4fPUypcChMhl6/h26uexygpyyAVBHaBOM40z0",
-	"Cj5zv79VSa930cyu5ErswxaZt/P6xYurb9HfPJaccSgqhu0Cgy2CuyQbs2W9psFRlnnaZYNH08QT20ov",
-	"gTYJzq0/2cfu7EzvN3tMC9O6HwRBIGdhfT1vgihfLidpukc4PhVPEu91i7QrC1Kwh1q9T70ZDYlbJSqq",
-	"WB4+GrFMcUbXXEgmx2ISY673UCtC56pBJFyv5FBFLux/5MV78+QHMoAnD4ruRixhltNqBM57xC9wF6Tv",
-	"5a4PZoAOlY4cYZKv+Q/BWsFIkp8tzpmxDwc3EiZ09MaJrSuYsDO7gGnF+BqaurHlcoHQ6Aaq2SH91qx0",
-	"GtrEjt79ZLiirtopvAsqCNtS05yp3XTPB/vch2yxERHjGTsRpgsqB5gcShUzkMgzMh0shnJwLH4du1ur",
-	"rvf22OiuRbfzZ6evy/SIPg4QNo8xEACfl+2QhqRj7viNgR2zu9jN5rfC071HtqxjrG6Tu5cO8udeq4QI",
-	"eJ99CvO/h3LWod6D/nLbJaxgo05Tb08bMDDm2ihV9Bq1/71U2l6IZbKXrg9uTHdNlbf1edQioAHdsTYv",
-	"uP/aHnD+nTntG6yPIAwpiXVRzjFhijJITkvgBW1cDn8i1oG45SWBC8Tfh1/b2M77qKIyaKJRUoqcKos7",
-	"bVyuCmqCgWJfar7c4bu6/2LlwoZKD8VtYSEPs0CCHmzH3awC0nmzsbvYEtaIbZDkwq7VJlrnQXOHgGOR",
-	"tx3GdqQgKOzutwk3+g15r67M9zz7LFz4HfWA2L0eqZEqhegc+TOg32IpHPXG2pDD6ZawEg1YNBDz2SBT",
-	"GnQsRM7Qpjr+j5blE9suzFbRWWrdIhXqRBWf1rdjvejOt+4mG2/lfqmCYAFaqKLL3vj4vOqbmgA1Uvhr",
-	"uDy98o8Xe+UxiYWCoRq9eCFPun1v2tqGR+m5v/biVtgTUDTI4nfDXZPXrK5jC4h7BnpxvTuW5xjXQS+k",
-	"i/JvrzrH+RSMh6EzN52Ms7voidKrqHEvGGTXNqj3xqrQXGN5NZB9gbaSaehSVEYwt2+ZCXPr1hNHBAuJ",
-	"9KQwxcKuQY8L+hpINSMzgxkN8QYnkVZLpmsSRhOuoVakf+30Wy+FjeiuuO+WmPQ98Ewf8+vj8fuylfFi",
-	"LmTLWDmX73E1v3/VGOrYXQmPOVVzWP+F/kHQ4mUJySr4UHK42IkPe6eZLRxkeuDyo7RwkeIZmm8uuNov",
-	"B45VSjhf/R4vO8AOqx4Rw9wm+2eY/Y3ZL94amdJ5cbrMrzD61m/t3p6M/85G6vgrimcbyG/Zr3pPDTSt",
-	"xh7buKaSNtVdkg0teh1qNthwDVsajWZwT7Q1foxTiC3HALFcjHXDO3qnu1jLXv/qrnFuTjnBYHJUq01o",
-	"EZfaMfuyrSoayv6Zdy+/pWW5C1/KVG7mXPDYxD6E2RuAYrrVinyE6W7DpFbkZgtZii3MEPQvDBZiQme1",
-	"AQiTuyfddF1gyNEgRH/zfoeOXMTwiKrwkW/2YnfTrWC04RizVbV6GtGwr1k9T/eOtFHTM9gXssqv1X17",
-	"m4cLDO4cipARdI1k1I3DBMCDuZrdCy8+Tt0HPnPiEo0lBBF5TBSYLt4uAQV9fcS1NOv6oZGm5dgoN4wI",
-	"MQJYdiDavnn06Ktvklx6b5ud62UzR9vounxMYunaR6OJOq7vuoXGnPReqiCGqcB2oRapttO+9wb85suH",
-	"X3+dtC9/kQFDbSPaJpJ4jRBC82It/xye35j2ZEYOHaO/di4Wl07CTV7ryPFMzij5uWtreSy4zTjyS7oD",
-	"AZO/r1YDETtq6u93fVi7NppmlF9CVb8S8rZhanfZxdCUa9RkIl/oiKMN9HLQN0rViw8fsAfhKpB49xak",
-	"smd8hSXaeOqlQVWAqi3Rv5gRybrPDdCS1BuBRWq8cNGFFW0q+QX57gaaHdY2EmzPRygxiyK42i/Id+iV",
-	"QOAhiw1JXLqMJL978/wZ+ePXj/7w+y/IW1aBeU7/8auvvvojYZz85e2zjBRtY1G6K1aWTEIusCu8ZP8E",
-	"SbSNIb/4O/d1S48X/0krqkTnVFk8Xjx01RHYw27x1RcPvvjKZung5l7Qml3cPLzwDbTWJklHsx1O/kOx",
-	"eLx4ajsZNSBrwa2O9eWDB3v2T6/n3MU/bJzaMORkkgZOgCQcks5+of+8oiN5C35lFw5FFbnJKYqLnzfC",
-	"NsqURkWnkmw3okLZhTWq+AO3Hf34T3BH/gxdSfkJ92WveD2wQW83YJtJ3H2T3pqyXVYr4jbgM2lGt9YO",
-	"xao7LFBZwpqZalrcz43YDi+AjGBpN+ajKhhury10kRfv7acPFzTPRWshDYI7/oJJ9dQ9dMctT1Jp7WQB",
-	"nfaQS926jkMDuymfSYJN4tzWONtSoGkJNN/YXp+0AgX6fvxbeM7uET2pkbW/ZIvaRvD3znpRuDf3eX1/",
-	"Eiaz5Cg8/RK2fmuHF4dqWvhwSinTn/bwGNGO4Hck4tOiIHRAvCdEwg00tHQQdIgjrMU+lWQtBAokE0HS",
-	"ymnqabl4bz99MLdeCcaUGJL0DWZ/96k62OCvD2/MH/Akr4XJdrgrS9NrIJS7rSBiZXOomFRPPD8zRa4B",
-	"avyAGa/SYO13LRBKi2ByS47P3i+YfjfrFTM68YIOeL3jw6zHU9NO4l8myFXXmlR1/eFCWtSEqIy7NNAC",
-	"p5dvfTiIBBn3nQNZOcZlTJV3mmmVjKNWtqEFwa7+UGHkfEWRC1Bx8yAPx2cADEPFib+v6U6Q2qiWoxT+",
-	"k3nk4D1wcb+10Oz2VxdfTbZ/cmtqEMnNnn4mUdBkhHatS803jnsIK/S3XJg4IzXG8yILrua3wVom81gO",
-	"o8PlzuneFisVJFhzHUnOOFk2lOebf68oht5Cq3ArDPD7ZOH/JLc8axuJrVsmn3zBKmYu0pNdWMgpWCsW",
-	"OJCWje5+HM1A2bAB7Qk0i59ce/rTKRYWtPm8akVv0kOlYulgpO9IpJ/wErX+KrEitrOEdPqEP976EBeF",
-	"RfU19aAeHgE77eNXUwqGOaUX7/HfD2NmkKPoEYTZL586kV5xOxbC4B6Ecu52d426PbPO7+nyIe1x/l1P",
-	"oGa5qCqm/v3r1Zf0jw/z3zsBO7wRl70zmngnokfBVIANGcQ4IY/NI8eXHbhCU8V2X6THz9Zr3VWp351B",
-	"DTkMewgFma1lMGxjktRqxvsFmrPkxEXPPR2TF84tfSz1J/izNWXcFGJ/FGHjXe/noSqOaUH+iX134oHQ",
-	"Xd7NsRXnW4iJWby0YmqMj54zdT9uncSEmiQj6zTcwfLNIFCP8PeWOVAP3+IjVqVwbqZdzx+hf8aF+uR4",
-	"aEN5IW6gsZ1FP+7KY3rx95QXr24woHF/L8iXsP3ebua5b8jhvKc/MFbVrukaTDMlczyoCQfhCbJgC+4U",
-	"uRptzNicd2Oy3IK9fUrHSvZq3mPy2dfFn/Ki9wnms39pM5tu8UuXeHYL98MpdQ6/32c6JdpuslgAmW9N",
-	"g1eH/o8VQcbs7N83gvu6AOtvMoT41G4W5TJpYvz/1mbr3XO72CzzjDyDG+ds1KemQ2mneix35Bp2yEY+",
-	"BnvvWcOVso2aPe6ZJI6w1WoJIYnRCrjw4KYc/M6jn0Vvdttm4N4+mgZNFbE9dLr83i0rS/NX7BFNZE3v",
-	"4uFJ5LGLlW37cwrv7HPX+uZEwgbHP6sWxwktigakJJpiqMe5nZSkAVqYNEDB4Yl3ldraPuxxhTFIbDlF",
-	"J30hvtvd503Lx0NAz9yjb1p+nmyGYJObQ0rgeo7hZ7LvZ4tJDxv9cbE9RYwB65f97KcLNPQJeG57yE95",
-	"6MhuWn4E6n1PbyBAMko8h7s+jZnW5/SZ6TQ6VPCcUpd4YBIPy3lOSsc9Ceelt7bjqEfWa++zmV1H/v6i",
-	"7nBo2tCZoTdw6iPjx8daozMfmB5Fw8dmsLt3JOKPAPXgqLS8gAaLZTBP80lXFg/vBmXyPko0cWo6mLCo",
-	"smkfuZX1MQHIeBiKoqSgO2PMVaICrkyC61dfffXH3z8hXz3QX0tC18JWaVpYhWxM8w0u5+vk1WRkuxEl",
-	"ZP1VPdF3TsoSMIU2eQEnjSMYOn5r62U+hsM4I68uHWfKgV0myVZvpWVHfSMY/Wpp0wm8UozGHqvghMqx",
-	"WcMXuby5i2qcNslGVeUJZ+lqz+IXon3mYDsPUD2wMqOuu9bNpzj/mNZj2h5bPBTbMLqC2BGzWKMzMuwi",
-	"tqxYrSSo/fWzqq2wotEgvFaMm788SB+4xOye4LhfDsZ8GEoHPKVM0MSP5QQ5zjiCBm9Gsu18WaMt3fxa",
-	"ZpbQFSiDgXfnbKGk43DxHj+MJqKYKsxT77yt1j+TKH5K8L1dlK7Xy6oCdbSMrbCbLPf7ebK82F59bFTY",
-	"feuLRUeFnc979AmPCMulP0im8A+Y54AaAe9dasdKdQyGCvYjBZNNKyPjuF4XSXxqdsz294gNWZdUafol",
-	"j/ra/SA6pEXlTxvuR/3wmZyIZkNSzDmvaR3FlluVoE+p9xiiJWct5UKAvKsTJOlwXbw3H0Zl57cujnYy",
-	"4WlmiEvPtx1S6nHy8MxgGRpeGyH7dGCKFMx2hzq21Cy6nTxSdGGfjhelENfHT2i4zcJjXrgXQlw/7Zhq",
-	"3jp/KKCqhQKe736E3eKECQ16mffLeWfTdJHAdz8G6Ax11RVDR50+C9cANR4PC12Mf+y35f0wkzEbqCjj",
-	"8uK9PmUf7gOHhgfSyxsdxhV1d52GS7E+LOCef3Rt0cu9PryXAJeuwekpC1uxmCd8EmyD1SNF7jC+47MO",
-	"PnN4PcSZqsY9lOHdgCid+n4Q0yWrh9TtoZ3Ha/GkEg2c68I9l6HyJ81VXWbHkubXhHElSCvhXtyxMd+3",
-	"Jdm3/SFPcNV4IPwzXzfn5QJT6emDQS1aZK00CPmCmwARggI7PQyL+5g0beEmzhs0DeWFPEXw+1vxHQ5+",
-	"Ogaw45+Z/P1Zz+CtkNeEorJNlCCF6KNvt0pLR80PiA8rE4l98d58GLVePO0Soh1byizQbcCz91WCv/CX",
-	"fx1ycWI2NzNn08A36JPYwRi77Tq2CIf+cTuRd8m1KPm8AU0ai5oTZSL79Bv/8CkJfTDZmWj+vdhiSkvm",
-	"QTuqNt9kxO0VkYru5CmCzLEdPo20De/vGQXvxyKwrfDaJNJ5/AT1cWOjDtrnHbhqoocW4+Cu6jzzCkPW",
-	"pdOjmiAsoD5TJ/XRzvKtDvvfj8bC8FVdC/7wC3TfzgyFfUpF7HbLYiErzz5353031OlL2Z8WhYNIPpkM",
-	"8xjM55VclwD8OTXNv4LG+arDhr6rdd4wBaQQW97TFNEDJjfYMWQJpEIg/8wU4lBOgKtmNzhbJsfD4MGb",
-	"Fgv4LabCpYm3i/f204fxgsOO4J/+3r/ig9Fur9xNPGp37aVtRDNVKX7aU2VH/yh13mekrdUBmLLgbSYI",
-	"UjR0y7FnsMQLFpGr3T0275i4P33xTwNqezbumb3QXju/e7JI1x3r4r39hGheUGOPyaM7hu0cR/GVPcVl",
-	"vuiNeKKj4tu4nckOxveykGQ4swVQenVJsKmZgSZS0mRsNkALG7qdojSHth5Xnl/YZ84RBn/hK+0+RhGN",
-	"fVNi4fNPlMf8wpV1nipk6BLbz3p39Gc9PaVsBrNhX5u+jIghtLIZfr4xmLbN0k7BRb4R7E4CLqqMd0Dj",
-	"pyF7N/7Z89bFGZ33P3cAr22NWOko5YJwENbDzyQxDZmIrc9P4oT35kMCZGWPrFOIld8eB6vyuWjWoAZl",
-	"yVH838jiPtVjry2CExVjl/3jeZSkGH39xu7Vl2J7Sqq8xJv/gCQvTS7XMQ5h03JpwtHOrC2ptAFq9MjL",
-	"02WNOVy5Uwjqp0Xx2gyfWAXd66gV55y+3+/Ro+z2gCgiV6A+l6oBWg3ZoWvsxDjFFe5PctZ7wW1iTDBs",
-	"qa1tFSvC1FEKAnmhb3vBwZXqP7HhIpzHZBPVWBbo3vBDGp9drMC0SDoKv+1tBlMb8qtR7x+j8n4BN8Ad",
-	"jX81TU8RFR57hUh0lK9oY9/tdz9///Ttz38m37/96UVG/vjFl79/THAASX6tG7FuQMpfLQT63/lz/SKv",
-	"7Z8tyLyxKoAXuHW/2pd2vyGvHeyBbaLxq+0V0D1g/m9g/oeHyUznj9OpnJDwEVwlU/x9iqwFrFay9PHO",
-	"Rlc73rX5hca0gUCmnYyf1CWdSm9/bR45C+AzvYEC50uxAe3C7r69ZqBuD+3uWLTvlWg8NpkSZAmEnqrG",
-	"1bz6aY5Kf29TDksUc12L0ePZcMiAvQpUY3lPMi2f5NkzoRZgh6SP5LDAt3TuiswDVrOGcHhn8UCkD69i",
-	"x/ktcEVKqsC0XzsND58wbG62+8zC3s95Ns8GIlXd1a+Bx+RCNYyWJ3JqnJDWbvSPQOu3uGPn9WkgwXNR",
-	"mTsGnRr6OIvWHmPG18kUf6//SfBdeOqdyXNhcy/xVYcdNrTgxzxLqUz/s5hHI7zkT/Oov+IGke7ovoy6",
-	"O5VH8WT0uepiw6QSprPp6O2LlR2J6HK5SQY5Srn1va2K9psSSzM5PS4YshuacgUrCBf9irNcXzFojT/p",
-	"Y7OfpnD3pByqRdvx61fmLzkKYyZuABnhVIq+HltPcms9/0jyHkGaEI9WVPr+Mkh0aD91CDOsQlwzIcHm",
-	"8zJlb4EZJHfN7qeNgjf+yXMZB27Gj2UkvN1Ah46CeUdGCnzah9zh193TM45n0Cor97K2dNB+917Ul56C",
-	"9215qVE5vVJtGxEYz44DV0zJxhtwoElMuhcsGDLFX9NWntIWt+qMgn9laxxvMMs+5vbS15a+y5Y7bbRA",
-	"uTIAXmvKuCknMp5ZLrZkGictqerjLNUeZy8CMFFENyu2a1VoHm7pboiDsMU8W/zy7oickbqPM9R7fLQ6",
-	"j49V37EdofDkwWj557VW6mB7kjDvazP2m/aUBP8osKv2zeKBVzxNxwFhta6rpuV2WMSfC53eEtAUaJXL",
-	"1HniBSmTzj5NYIpx/d4iFY+W+OByP5PENScTDUnoR0mwo4Iv+sHTcn8qft60fAJK6QaaguUqecS/2ufj",
-	"7av0Dlwtd3frttnvDOda0a26tlCRHXbfjWJqfErlR29aHvMJHQns+g2m65y65Ai1bSNT7yuezr8iFrYz",
-	"chIMGC1CL943LR8tIwqScLh6F5vAjAMFtfRtVVaUlW0DGKJatWWsT++yYbAKHeKlECWghn+Im2vyYBCd",
-	"QVk0IuwzzwsoiLPl9F9Mymdk6tH6+m8+cn39m5aPI5Adh2deGYPXmMNMSVLCWmakAdmWNmS8dXlaJayU",
-	"vrtPWoT1puWJ1SkdD1+g2XXSwpn+smJi703Ln65NL+h7KfbM4u6P1OOwPb7kc4qDpBVgiaW0jdrtX0S1",
-	"ZBxfRD4htCwzL6wAM9+ky3BLF6EXOeU5lB+d/57hMpwt86neYuYtDDGfdMKngJxp6e7zjmZQp5VTKNXm",
-	"kfN0CbIwU5PtGsyajmSdWQa3Vhcintt6y+WO5PTO0FenkOomf/Vsx2rGugwwxShLOVSNszCVnyyBr/rP",
-	"3rUasSxNMpI9lL6a/QvyzLyfJLTBMN///Nd/+327eM+KD/eR3czyTl4pfKfVmc070/LCoQl2YjCk2Ftf",
-	"QAmVEwnxg+ceOsvBM5MlnTu3ruNEct1eWHyJDgrVnEh9ZeojmTk8dn0HMF5IWxqHSlJ1rkN4z/hopdco",
-	"L94zXsC7T/0wRYbVr5YSP7zNbv6j5eMNz//jL5ypeQfwnelUMrOQKaCEGsv1KA0NjIfY28KS4HuR//vT",
-	"i/t3e2m7/eJ9CWut8EpsQ0HlOJL65QZAnRQjBieIAeeaL4+rhHCxRQvQNL+W4CrBemZfRqhSUJkKMPvx",
-	"48rBEtZ3lwF7AGZCMoy2MWv72kbQod4ZVMKpBEWEKS9cGOKjSt4zbHvea1V3nK2PhK5/os31s260o7fE",
-	"oxL0FPejYOiS7rCORR9sC9m6GrSxY9I3e+wd/BkuAwvFM5FF6B5KSm22tcHBINmjB2du1uaXfsbUQ70B",
-	"0luIn3kof1t/ilCuRivVpwduoNkNqXffbtz6vC7nYG4X46dLXXjN/kXbxToGHACMdpD6XaqKpDvjDuaC",
-	"VKKZ4xJuoBaNumsDvhNxrt+PEd3QPnJK7dBOcbb+ZE2LFzNGHB8Tq4Ng2WSv0wi6QyVYBAslxLXpq+1B",
-	"LZgkq5Je2+S0vOtidw9oLIE2BrAwSNdL83XSffVbMpDFKS6vJOfLc9HyIjmbfkulAek9EnqrhT5xLURR",
-	"w5aZDTlp1ii6Bl2nwT+RkDcw4Q27tM+cpWgf50ohiFvVcTQLuyGfSWJ3JHOl0F12mdyIrbQ10Te0bM9A",
-	"l4v3egkJ5Zd239L16PVRyzDNcm065pFLPyYRcZKbn4DqbdMJaqVw8L9qzrgfRs6f2U2POExJw7ZTKogF",
-	"Gp4SCtKVPs1sVFm3TS3kKBD6UXMix7v30gb0ASd5KeJZPmthQHrHE4w+pTRBS75YqqCn7hEsbTtUh4iS",
-	"07KEBpO4JcDpUwlf1cAvPfT8qToe2QnODrPcmzbgIHVfH6XZzQqhx62i69Br9D25obx40jXsZZIsW7mz",
-	"EEIGtRxx3LTqbNtCJUmgi/f207gP2tN2PFu7l/FnFilqQDh1c/b/RZL+zsYRr/hgtJOZLvaFUiHVT3vS",
-	"7egfCVL9TJTtAaqbSxu7Zrpr297RWnyX2rSd9ooeHmfbTPCkbo0A37SxCvpz8Ex6Ff0nyDJ/FsZb7mvx",
-	"nWrncKQsJ/l6DAMY6OJuSe15AmwEvDg3DwVVjO940eehT52a32nauPEMhEcHgZxrjdfmAa7ZDXBsf3kr",
-	"4qmGTQRIvrPPnMf3gAvTU+6SsnHs2o6HrLKTg1YvGIFCIH4EtsDUerEmVNtUZ71yZ5N2xUqQ9+JkPi3c",
-	"yXzOyvTY5icDjtt/uagXHLVdNLsKstwdESGXEk3pzrSzUiKnXBsHRjooQfKN0Ab3qhHVLeTENdTq4j32",
-	"0fyg//zbh3NyVizwPxV3v23WlYTfTpvSFtjhkt2cVxebv0Kxvt8LFE2Bq7oHIu+VXspZVFqc6SNJvKdo",
-	"zodk3vdii9XiNqn2GOHenmzr9/m15emUKQv/4vC1byHlatGo+8TiTE2oZpf4xFkUM6bgYyFe/eyxsPXr",
-	"ErFaDVEJJAJRuJIx1mA/6FMGhrxKcqLx22nCt+ejfJtIerumI6UZGYe0A4LTtMWMd+lWc3QIkVZuLm16",
-	"5an802btZxbV3aQBc9Xt5tF0URzxiSllYLUyvgccW5reDatWQmGbDZRlV8GQciQuMDfwFAAyz/TApyQ/",
-	"jv1W4DynYIG0TIuu3+PUYT5ij1wvvpF6tnzFMAtO2K9tcXF+hAG4wQgV9urA5xHPxbhCLHcxiYHDlEpS",
-	"y0Hv8d+UaL5nho8SzNez74EqOwge06IaXRVfEH3yDJY0bhHili21ESz1n4xXKBtJDwu+5JGlzzgAwrFk",
-	"EMZCcNs8CIKCdy7dK8B/THWtyvXTJuXHAuqfAD9T9sTLUQA0hyydCJqKFDkvamqyBtEt6zhKhN8R69Iz",
-	"oE/9WHeHym40R80x8tOl/MV793E8WtvngZMf/7fwLlo9pPC748Cf9FRFGpIEHaQNK113GKaIK8//yBQP",
-	"j9P0iXQyd1Rbl4IW8nQWjZ3g4r358OHoMKtm3GMesf0lu/Zh92Lp0RYe9Br+0o33r9osa4u5Y2bjyO9U",
-	"KzNCFXEk+z162kVVo3rXVwtddO7x+/4f2Zp/ziz6dBjgnV7DJVvzH04rK80MEUGZi+IYStJPRr3Uo9mo",
-	"L1tzg5e8bMRWQkMYxrxy+IK8fnX5luztne3SyqxEl5C3DVM7PAdKXANfPP7bLx9++fD/AgAA//8=",
+	"3L3/kts2li/+Kih9v1WZqcuk7STO7Ni1dcvjxJNsHNvX7ZncrZlUByKPJExTAEOALWu6umqfZh9sn+QW",
+	"Dn6QlAASVEtye/5yW6IAEOfg4Pz8nNtZLtaV4MCVnD29nVW0pmtQUOP/XjS1FLX+qwCZ16xSTPDZ0xmH",
+	"D4qIBVErIBVdApnDQtQwy2ZMf/1bA/V2ls04XcPs6Sw3o2Qzma9gTfVwC1GvqZo9nTGuvvl6ls3UtgLz",
+	"X1hCPbu7y2YvGS8YX75u1nPANeDYFVWrduiFeWaWzWr4rWE1FLOnqm5g6lw/FLCuhAKeb3+ErZ9sBbSA",
+	"up2u89jn+rnuNGv64RXwpVrNnn756JGfRapaL1BP8oqtmfJj72xSiV92ByxgQZtSzZ4+eZTp0dm6Wdux",
+	"14yb/z0Ovs3bWvwDchXZs8p+O7Rn+4t/1/BBStQNvzcVLkFKJobnkeaZe851p38uK8ElIKO/rcW8hLX+",
+	"MxdcAcfNo1VVspxqpr+ozBP/6x9Sn4Dbzmz/fw2L2dPZ/3fRnqQL8628cOPijP0z9POKKrIBrsimFnxJ",
+	"fvfu5Qvyx6+f/OH3uBd2BD3B87locD1VLSqoFTNrzmlZmm3aoVamH1zWdB37zjHHPpXbPf2bHyTrcIyd",
+	"8xe/pWKO39xls+d5LhoeWCctCiiuqOpRpqAKPldsDbNsf4nmF/NtcP0LBmUhAzKJrkFqobTRGwulBMIU",
+	"WQn9cDZjCtYyOJ79gNY13er/syKJhbJZCVxdKREc1DBr4ItGBkm2s/WscAxvf+FfO2u3s7NPQXosKeN2",
+	"/5neI1q+7dBlQUsJ2R5LSbhivIAP+/u7EDURHIJbcQ1QjR2FH/UzuG3LocETNr4GWl4h7+yNQ5W9k3Jw",
+	"99OGluVnkuSlyK/b4eZClEC5Hk7SNVxJgGJ/uBIUyVeU50AWtCwJlZqnCiTP/kCbFctXgXejrITiKdkw",
+	"tSJQ16KWhPKCNLyAnBVQ6DfXlAWuRfrfZrQs9Ubgz2bZTO/LL7unJJt9+HwpPh9mI7OgIHMoBesqcFjn",
+	"sKQ8/aQWcMPyMKcDL6BIH4l7ob9PcFWLZl7C+Lmxg/h1ZfZ9QlvwJ6A4xh69GBJZs44CqYio8W9aVf+b",
+	"/NyKFkmuudhwx2VSQUWU/trTrb+xJZXqqqJShvhMj8Bhg9OpFdRk3rCyIIwTJCFRKybNFGYEsoIa9Mr0",
+	"Wjb6P5nmzQpEVQLRQpqgMrG3y51VXOEcqbKu8zt906f9SokmX4Xe17ykljbSb2DDFGT6lfFlc7GeM45X",
+	"Lx6WuuGZ2d9SiGsoyMLSRZ9efMLubbqovwsxhduTnSusqoID5jVQNfFyK+kcShkXzPF1t8vkQoUPXXuK",
+	"EshT0fyaLs2cftMGtRnzg9CtWTHODaX35WINa3Hjd6nPCZsVcFKD1rg0qZUQ14QpSdzaCN3QbfdaGNzb",
+	"G6i1cniViyK8P+6ByP28I0402bNWqPR+vDNZjxcsgfyueKJ39vyXGPe9YjIglz19kghl2DhAJm24pWrj",
+	"PYUEZ42u+S1V5uaboGsccA52LmccgChBJKhnhHKir7QtuaFlA0TRa5AoIfA5x0fRo9Q33x4FmCvO4qEj",
+	"+oKWwAtaf8dVvQ1IlAkSIxfr8EWlyIpKwoUicwBOtqCCesmCcSZXE8WUObKLWqwjh5YpshFNWZAVvQFc",
+	"QPIxrUqjY+x9UQO15tX+V8m3Tt3wK6loREJKpnZO1KhFIBWtp0r5+AKUKIuYbCpYkmGmty+boaCxvOEm",
+	"9Fto53Hv+0uQQyuaMxVgzrxqZFgTW8Na1Nur9Tz09c4y22czM2J4ERJ+4O8McQ8/IlN0mUVJr7eRmyqZ",
+	"yeLEmnrJGMeJeYHQHYPTuFUj1WP7+IqGbo6ScQge4RpQPGotjMxhybgMvmnUlK0bHjLDjRq7YLVUXWVs",
+	"6LpqmSCkpPUUfLMtOHVsG36i9XVgG4BKSCSuuxN2t4wqrffLa1ZVUBBJt5JsVpoo45eHhN8CavCCUFKx",
+	"XDVIC2u8Wg8XuYZKpRnEzic2mXWdxal1Z2tyapFxzap9i3OXFG6YGBleW77pkwF4EZYsQ2zKlGXQTNs8",
+	"Wj2sxUYbDgVVdBrTKrqcJP3D/IejxF78zcKKsx3XhDlpm5WQxlyUhNb6+NU1g4KIRhG6pIxnpKm0UqNZ",
+	"QXAYNCpzy9Mh59Qy/bo8RCM0YktPk5llhLejkQEmoLlqaBnc/XlrlQ8quPaxu2zHZ7X/fmhlTrvwO8an",
+	"DKpdGyrJGhRhPLileS2kZHwZuUSBhtxEmq1xrRnRDxDP+m4yFKnPyJNHhCqyFlPEayNBc2boXeFDBbmC",
+	"sErir8r+UldiQ9aUb53t7t/XuSeYNtqNkU+tpynoNmQ8PG/QR6gPA04oZG9fGE+Tkk7C7H8jFvuzdXnA",
+	"y2YJ1mlRUx4jvlzROuTz2Dj53hsZlWfG9YdrwdH/sRF1IYM6JeM5hKnRXRvGFBgnQOuSOV+SHBlaQdjD",
+	"gW6Z+6mrrQ6D9G5VGc96mZMI7rTuHEGkkN/Z7vnqSiArBKJy6AUNyaIdEdqxukbkSrqEjTNebHd3dtA8",
+	"ZuWsHS/1zVeULyESlJkmFelCRcJNNvobjDZZl1HY2kMjc9oq9DFKMJHstPb5+M7IwNboW9ho0kk+Fm97",
+	"JD2dt9OmCW9DwDHFxNkPbvjwG0Me0IxZWAaL66g3D4pwaE4xVYZJrdXktKiXGQOnj75DmegiG2WmqJoo",
+	"6c1Ugx9/EYlZKut2i5mKhyhgfS/kzE7iVILOgjpvM7ij7+0i+7vqlt6/c7SNVYgNf0ooQYplZAW00DI5",
+	"I4rKa6JHlDum0TdfPv766zG7AicML1TYWFN/hVEittGWxJMmJPAQmyh6Dfze48RMiWv0nNnFRl5cQsBB",
+	"MhB8i2pWa1FAWPMW4SNTlVRp1ow608JfRN1fSZLAh++kufis4mAW31kTrrr1femxgxuoZZe1KpzJq9VT",
+	"4zkzXn47ZWKgNZu9aBWUoK1XUomxLTNuhiEq50G4ocbk4yZK16eqI91gLF0/42JJEVXTBgNroMVTo3fq",
+	"JZmFoFscbtB9rp8tBHqRlwKD1NoUlXRr3j4Qv+LLJnalm0H3VwQ3UG/JguYKw3bdbUi1Yl7poUOn814s",
+	"PRjucs/tsucIO/od8vsRZEpxAzUN6Wa5/gYifpKFqOesKIDHHLSgnOXZJ8F8i2Q3NLB010+n7v9PZuQg",
+	"BRiq40EHl+P5Sqvsc31RWOuVfPnoUXfu+zHBXjzSThfRu1Vt76Soaev2yW7RyGXsB+zM3KVV5ona7laH",
+	"WFH+gAnB6Ck+cO8U2REcTK0IJTXIplQZMSzDalJSqaLJPyalJcKtxm8V/C5u/Q9KGCrVxHi7VBNyFqZL",
+	"E69lBCLsQ5en858HPbROK0wJUO/EDsbvy46AwkW0ZrdPovAOR0vdzj62NBhg22/x2gtYVy6imEa8adLB",
+	"HZmQfBCpk+5sMa4Xf58NRMFf1FSuJuSN7DgYAweH1RP53PzCC4HI95MSRNik9KDJhzK+Vvx60lKnnnJQ",
+	"4X2PH0qpqLGed7L7asw7NToN3nRKlAWZbzO8bhnnUON1Z923tChqkOjmLRkHkwq4BA41VVAQk8VKJcOc",
+	"knRLNmZ6h0xsIzWcoW3ey2xJKw/67jfPjS2p+wzXo+gOr/XJ2SFV9CB9C4qyMqAYuVM2KATwoZbGaZJD",
+	"/+gnUKNWm1mCGTy6/mOk8PjX2Fd3e662bhLKfsaOfTy60p9A3S/wTttE0v0jEz/gB3tdB2zeCQ5Zb6Wc",
+	"2fJIF1CJnuHdKJzdupYu3mnsfMjuiHoT2ykJRjMwOxNPM7Ce98C9Hs+qiCSUV0Ji2pfJ+bQZoBNTEKBj",
+	"K+1F6WwwCv3WhHIXijKyGtOTTaDKJGUHU6eMJpzOKu/w+RCvdMIlQwP81T62d5wtXaN5IW6lIap96w/N",
+	"zkGfs+C20jkr2Z7YGg8QqKsV5cHQl8BMNYZxKXwmlOa2gvx6imMc8uvQMqIK94rWxYbWcBXxeK+ALVcR",
+	"Uca4VLQsJ7gTf/C/CKxxwPaZ74qm0X0fTMoaklLRcxURX2LDYwVHg4bOQFYfYF5OEVXGwrnydcPNKbZc",
+	"xcUmMVOGFeDCcUPEu3TPdcOuiYGA6T5RzFWN0k/VlKmJLGHTLoZe8S8mH6CR4cIXDCXbDNMVLdK2d8MK",
+	"41RJi130vbsdK9XdSV2j1YztT2nWyy+0e9QVXa1b2BAwLhhj6marawztoxWuxhFCeag0zfjAlCQrbQhs",
+	"qFbwr6EgSpBCoHMl1Qn3HU4RoviKSSVMpnHSSJeK8eBFpdc49uPvhVQ/8IXoFOfIoPfPlMYwriQGhKDI",
+	"bP5G/w62Y7h8ErPxn0kiNnzc9+Y1mZXJiXE70VlaS5s4F1y64+kiBGKxsJH2FS1NmsJcCGVcd6wojX+X",
+	"Gn9JDRKU/a7hNdACA29WjBTpcYVva7rhLoVxR2EqaQ4ma6yitfKlMzaD8DNJ8IygRWlOSUYeaSZ7HA0y",
+	"+JKzukYROhdayTBpIr9k8UDmSLFzNlPiqqvBW+PPfLENfhF+PPRs2BuvF45E1zPbeULU/q6Eta3v3Qna",
+	"cALmO7exqgbI9F5r5rc17iRfsbKoTcyuXzonGnv6hzVEs4wCqrCozGIBeR/s2f+G8dD5M/4FsSDmQ1OA",
+	"iDEAbZ7bl1xPcjOUIqfKent3Ijw0X5EF44U0BVxuKzUzcmHK2oxLBL0hWugxvtzPEx5dQi3Kgft14j15",
+	"w3yUYJxou7aXMCIAyeIImjk2aMf2K+tsn6PZAIO+oHXA+T+NyQ7npMNYIv1XWNQ/6RdHpPswIT0B42Sz",
+	"6w9Sz9zQ+7aWvvGnVcHjLyIZJQN+kEJwmDRRspuXrQdSuaJJQdHi3dRkLnRa4qMdt4Xfnazd2iA9blgB",
+	"PGj9DrmuhirhP39MOnnppeBL6RK2NytRwmDO6xDh2BJkOE9oQXM1UCtnADDC5QpKkDm0xcpM+Ri/qIBr",
+	"GcxMqE+KWoUq5JYinJm/RZXWwmXombggejMAC3Pr+7FaujNvDQWjV+bzKTauZP9MrQfBndlXx4zalVk1",
+	"oRTLjCxYuc6IZjmREQ5qI+rrDHMwMD1a1MQ5kBNY3rj1WmbyvN/z9FmyWZOqsxueoey7Dp2Od64CN3Dj",
+	"bK10TQkrY/bhNDHnfhMTdHQbCcjYcvSBBxjkIb3IZXPXoHXpiJ/gnxAzaNaEliWmU5utySan7nVXbt8w",
+	"m7nB7KoHiPYSgmkBJrAUxtbIbTWqfKZFFNxAjRIBLXzNnTKIF7AbbbYzBNdkgZgCy9qRdx3vai7KZs1j",
+	"AdASIhVT+qtOuVTDFJDGxK/3fXqMq0i0wCWATEnYXoOUsTtQrtgiICbyFa1prqD29poe3q4fPihSAr3R",
+	"enqD3tFFLXj45ogkke4QyZqsdmv9e/r0UPcGA0QMh68s1Fa6g/YSgL+kEXf4oYXofhUD6/fV6P0XWNN6",
+	"gnu5tcPvMIn1B/OjJ49C/ldeQHHFIs5KjLjgDWsMWH0LtKkaHUv6q6AlHSlQfzRUdDz0YnaTjLujGzke",
+	"WcldfMP3XScV2sdmYxAOgRgss2Q3yEumPlbC60DFgv3uKjpbgh98SjAJ/eahivTpPmb85irqij9OAq57",
+	"w+Dh1GZViKbO+RrY7VCGHuqw0sAO2shhLrg0Ntz+awdVN0STsefSAs9gcaaoiX/z5OqG3VRAq0bb9Ar7",
+	"fgMW48uaBqGs2spgeg2cIOgCXnh5DcDJihbE6k7PdjVxqsj//Nd/X4DV7i5u3V93FyZf5eIW1ce7PScW",
+	"VVfrgA5hdoVoHY6gO71XOk4TK/CgY4ulmJuxNICdHffDZrM2/H0VydT6nvJC3Jgw1k5p8oeK1SAnKa9R",
+	"9eK3OnwZWB2KUEko+T/vSC4KyAglb1//ubuHWhkMzVcDzVe0b053FKqmLscZVD+Udd8WV9sdO7hvzuUf",
+	"Ahi4jkH/xGszBhAKJQCPgwUxjCXwa4yjYGLqmhaQiD0SjkO1SIf2Xdo1xLbivbgOlWS44Mk+4TH047LE",
+	"ZAX0WpKFqJ8RLjh4NCtf8K0flwQrHu9lR+u9mYb7on8w34aD+PpLwpRddK9CeclutHwShNool8WI8Tsa",
+	"0JfDhbKUb80Qa7q1lGZqpccS3FVSMDehLQrWTNELFnUPhRzCnrLLNS5xs1g3XzKejX6+0PrihJ0OGfy+",
+	"wNVRLcR9P3QzEZIq+SRbxuL2I4BZoUXuwF7ZwUMr/dGiQsbwnXoabTYG9+T8WddQtf4q8jvjcbFXpfS+",
+	"F/TGeAfMXBRMf1m3NWo16A/QGwMGVwJrVLAo6PdPCS03dCsz0vBSi2tjseNjXD83i7zuuyYYCe2unaAN",
+	"Wzf8mamN4MCwUN5kfjJpQCal0UskkXSL01JJGmlqpPtEd2BKKdibNqFi/NGQsv/jTswQ1k1JlQF2Zu3f",
+	"NdAyXc9/1cn17+/Zn168JV//AXENGScFfP7td31z6XHQBnID/ixC4ZMmar1v7PMjiJr6qcwOE+L5V1Sq",
+	"l5SVTQ3p6eCT3GWHZk6O55wnoS6YwoBk0IUJGY+g1deIeXcIDMFhQEwmOXoHhmm3AH8/37JNyPPvsZdF",
+	"HRHommWCDr2x+MR92eCeWbRxmighroNmxG5+h2XyqU6gHXL0CGFp03nLrgvdrSxIB1ioN0Gg7f6WDVeg",
+	"tI8e0eLfTULvvd2Q0f0KllHGSl+WQwsOQeXsoesMJ7Xb9OFh0J2Ju9y6hfbVbi2+nPFqle+64ZIInln9",
+	"FTVZKvH+Le6laye5315B63qLn6ANZUpeLUQqVrg/ET3OcG4ZT3BHrwir7Pnx9DLM7Y25R4UpEOHmIwcr",
+	"iaPyHFAnTb/4Mal+38uMZZdxDcrUDDutoFPIti/8adnEr/qAcGoBlLWamBIQsYt1cwV3leWR6HOeQzUV",
+	"VdL/KBIsi8OeJcUOHCRBDIHhFePQVKE8ctugYEL09SwAGwPvlw6Q8RPNVzYgtAeTGcxZi8NnKqFoGU30",
+	"RUM1CVrTPdkZEacdQtp09dsTy81NGfS0VJ2RGvWh2uzgCZPjZdXBN3au/x0RE60PGMj/PzjHfiQiMJT+",
+	"PpwWnpprHfDZ23+GM6rd5J1Vhjb5tb423xrz+yPpsAepCvv9CqY5p11WzD0U6GQEtY6DO2B6WC04lCfS",
+	"0waGADtfww3UwWLAY9XKWdyXA1P0fF1aDOLlNWw6DWgmwJC37WQS3FRfh+Oua/qh+5OOM6uDM25vwlEH",
+	"husQM95PKnC14Y8j++N7G0zYnW6LgJ2IEOYWYU6Dx+pXpqVRDVjj5bwEcZK3YfUvTVMr+7/HI9wwCKL/",
+	"GjYe0iqMK228MKMp7L56dTREn3dByfrsMgKgM3iU3HM2I6VJW7boI1WNLr6b2/BozPD0L+q2J0KBNgt2",
+	"ArPNhVCxRKEmlLG/QhRgZQINK1pVwCVZ1GJNuP6GPyOfP8bQivPmPsL/cUHWplud76r2+NEjk1PhO6t9",
+	"/jicvRlBSh24WOJZs3GtIRrgdxmzu+FZbDBkKuJ4YUAFFlQBKYSJyVgb2KAPFzW7gZqwNcMMZ1cG4Kw+",
+	"pIOpetGfritlMK6vTYh/LW5QCwOVr2aW+Wd2aw7tU0RVlJNCGYpTmMqlL+74BsQS1ArqZybsVhZgKiIM",
+	"dJYpHF4KkL5AYe8+95zyKMgoNitxP32tLE3Aqst+X33z5NHYiDvpjmGgJfPQM8voVGJCrv7XpDsyOW3W",
+	"9LzFCPVewvTGIDaIPYapHohqxxYRy01s0YnG0OkNpvddNglG/mQJZ1NSwiK485rrgat6+5RQoheadaDo",
+	"Nev4ROWj489PSDjr4ULizyIk7mZ1TGC1NeON8lqevwr+bbzFZnAR43kBhzsXlRs4wRtoCyHNTyI71vpy",
+	"JuxXoPzvmydPvvrmYExPvRBhkGYnLGMUAe0IOlcQXzfyCm9tCPZ+O3lPeNTXsDn0jnR3yqT7yPV87OtQ",
+	"k+4THMJeJLFXavixmWOnX0kgJzfokAjdurzcGuj1RDPnyaNHAXGuNdarcP8LN4NNT7TN8TCBvN83r41l",
+	"mHx41gY0hiTZxNadh1guQG/gqgefEciKqyoiFd1K84ouZCOD+TytLbSbMIluXGK+f0Zw7+xAPvhj2oIZ",
+	"vIiI6dQfFXV0mRHzr0kNopy8uXT8gtkZkvFl6ZeNud50Dc+ctodFtyWAsnSicwlcpTPNPs+IuoA6erMj",
+	"vz4j2gYTawvjSLDFaavlb2qmFPpQzWPpoZte/9UQZk4FVF21ylWnd/WYUHFtWFPDz0N9gO0DaZv8+NGw",
+	"B6LtHBM4oLbvgmYNny4BEp6RX7lQ5MOvTw36ry27U6aS8WDSKyjLK2wgE6nCxkahBhgFeCEzQtfaCrDA",
+	"KZ9JAjfY7j0bwxBzWFF2JyMi+rLV/gJA+pO0ayu7d0N/LF+hiPDVFFq8YUuIUW8I3dCtTUVI4KnIHeGC",
+	"j16KIT1tWzhvIY67iTow1INb4p7r+RVGX5UVJaS/6oBEZgXmqHG75+bde4KZ0NJBXIy+9YndXQG/avjB",
+	"biBmICvFXaWY4dq5RT1SBi9qgVo2M7A0MA8iZVRNXQmZ2FqyhsrWKQwWVIk1zEWxle/M470c2pSelPqw",
+	"dgCQJihVAxBODVemfuOArFc7bEywuPSISe78Eq5CPPHkSRAzNZ6uWTJ9kYNkmPKcCtCDa37JSghcL/t3",
+	"OFuGisauoVJPLZiovaWJ7fGMYBqGQaFEtdPx5UKUBealYtu45LvcGc0BjC24YdiHzlZaogwwqTKYBi4W",
+	"T0kNi0ZCQXw3QfQxEYrNrCd0dA9YQ48fff1vT/7wTagOB1HjAx49MjfIYILnoJUepiQxYYqnCG/vEIgs",
+	"JEn/BTEl1yluRk0cvyBbbhvImngt1I8Q6rXuapNiPRJ2pHK0fVO4ACkaKRObsCesqSdkcnXzXEMZAC43",
+	"KMhaDk5cpp6qYGvINhcpOb0uPIzLckod5mf7/CiuSJsq5bY366RU+T0KUenN5Q/rYHMAdLtH80T01ZlH",
+	"s2in4v2N9P74J0RX4VPhdkw0tHsygi/B+FKbTlUN1hhKq9XZLT20y2iz3To7FNrZt2195x4a5lTAy6oq",
+	"WY7x9RimZAHzZrmMV2wNYX50r7L9b0U9tdvRoga5CgoWtMG51DJbCbKm14DBYkJLwcFdRRw2vj2/swwC",
+	"YK95yIrerDDa4gAFKSf4XHAALlXdrNFCmVTpW1ILHxoE3yNy5btVd7qxSIXxMsZtCRadBkbllNupmEm0",
+	"4fkqbPwZ+/iKViySamQfiJzZKMNwgGIySFM9IUv4La2DKcIV1NjyYjcRenz6IfFT1cJBRAwuyj6GAFIq",
+	"nvYu2TLFNLu0j03Dj1G0XoKKk9R+H6HoSI3W1DKHPihM1tNh9pE4d0RcqEF1txqsw5x9woclca0mtPNK",
+	"3vAY2GgETsUmr4X7FZewjCHIYOvOWFOUNFrYpeEkA0uT9wWT7yXpRfrgTTjonQ1L6XImB1tnvGVTPfwV",
+	"4zxq9Pbi1ebB4Kw2ZJOayByNKtQuLheCxyI55drymNuccvTEMtm6jjG5oi2kzSkPd8sIKVNYCE0VSGVc",
+	"UdLAKx7SgF3vxqWKyO+BG+VDvEjbronoh5wHerfcZzDfu6KNjJWVO9MtonweN7fcvEhEsbBvyaapDZPS",
+	"1Q1T+rYdJnnd74DfqHBCu1++5SLPsbFD0WmLOiXLJj1XbrC3tusNJgV24dpP0RoLIORhhwYidgHNVxmp",
+	"KKsRiU3VrDLgwOOFyL6Z0ZHy6ibG3dLdoZ2Mhj0np32NrNM/fDcB7vAAzcjPfLDmaBu418n/3pmO4fPQ",
+	"zzU/VmVgh6UiDehyNFcUvYZeKVK/XjdayRtuw2hNPQwe+rikL7GY0HGg5bJWwBqYz2y/HmbdxEAxqpJy",
+	"V/iuxt1t/Xx2nxPeBovduuze2Kljou6lrzUbTXk/tJNwTN+LdoXU63rXud123fBnvPfSLqnORTSxrgqV",
+	"DgQ4CTZln9oEYxJLHtB4vctf0ddRQZNmEMnXYjhF9IsNlQY7m6gV9a1y9LnpNfRP36eigRMgA7fxoZ1D",
+	"ztaQEVrX7IaWmW3FI+poD5h0uIC64VcjaGeBPOkGMhe3zUgJC0VEozKizVQo9MJ838NAUXs4NLw1CDhM",
+	"GRSRghUYbMBZgnWpqVU/rPDF3TNDt9bHiYvpgSA7NhpkzWM0Jhu2FQ6EdRwwD810kwOBcfNhL6m5kQP7",
+	"9r5mNFBESMtA3+WubtsCzGakbspOU799Xj5qR9coKu80eZr7puNR/aTzshQbI+AvsgTskbDS/yR79OhR",
+	"CzZiwnLdgZP5c0fZ2ocaaFsv72nJrpUveZyRL9FR/FXq1L6lc8j5HiikHXsNq6CE42tFuM2z77dcizmd",
+	"l1sURiYZCEO3QPk0W7VXzLvbJahtIY6wSJMaSvuaw8CkywZksDGRSbVq/W9mWgPdEtKDF+rKunQSyxcN",
+	"BkjIZx/VtpNsLsYNbPR8S/QRwroM8zKlwX/JUvSWsMvFuH0+KLJgN0C8we/fOO2yD7jfI75yrbTJSGgX",
+	"lph8h4lofX09/XZBpTAEe6r2AhLjHT6O6z3HTcnCjZcjPnFPD270YyeOs051+w5SkJd4+prpsHGg9t2g",
+	"X1iSeLvHKazuHHVNo0EI5bedmMuklKdYgslbbSDA5gGb0djKKT6AA3034kYgQJzt3NVLI+6VavkQ8w4U",
+	"OyuBuHyRQT7rHx03YNfWxWUHSViLeQnrSVC7k8G9XU1VsBMZV5F7yW4bfFDPsG0fWv45LUvbQENf+5uV",
+	"wI9MkDYX6zVGaHvfL7Wcc18FPeZHFPxa544CekQwgd0ogRx1ReeWCWzImUkDZSgWeGmXWIs5UgRi+jt0",
+	"WjirCOrH2zZMuqfAXnVOTyAzIeD0HJW2wHFNPno/4ZcGjzb9uhrAuongyuovwnkaMZwYxIR1P2vX2D2G",
+	"3X3cef8QPd55Q3nXsxNtoGOzwcZKaE0TWBwlPHEeLBzmkqnt54wXUAEvgCtSsQ9aq8M6aozaiApN5T3k",
+	"yVUQ/WZz3O5urq2blrSryJthz91p2CMD9dqLFr5xqNvOPsKDUFfXNtEvTQG2iYEhmTMIhuhy/xMbPZog",
+	"wp7/vAXpOyZWSQCGpMVGHILfG2hBc9a2Mi4wE0Dc0arElS2AT91+g7oxFibvVsLtTBTcqwFci2l9xCa5",
+	"GA72VPqLrm64SSqbZIL28DUCmRgWtm2pVYRaNMsVWlmxNtM10Km4a9ggXMYbAuEqJN3udhLvYt9/qCBX",
+	"od2znbu1hpOLNWSuT6NWdsSCLJoad7UD4jcI0xXYH6YMbp4xQx1ZPpMmEDTNG0BZmbIRC9P0INTXx2S9",
+	"Ttr/1GCpgV/utdGOofqMoE37UqPPZGbxE7bojOJi80yTRXDocfPeGe3WvQQyOqS6wjKs5H5oe2WUgcrI",
+	"eEDQR5D39Shz76YtQ1TAr+LTJFQlZr5YgNqmceiesnUOT23NYrZTtLifHYKpPVGg+g3lysBoO+wsfbyk",
+	"otsM8z6N18jdOJpjg2aEc4EEzpTp4KwFG1Oxn14Nx+um1lGGRjBN/+MyxTvKtGiZ3bfk0kROpoUYU0BR",
+	"3zXcg6J2NI2hn/zVPnZ8F489EJOdPAp2cKBtY+guFTtioRe9sW6b9nh1LoyWzE78+gupy0M9odK75iIa",
+	"RKzt+SmcponjLCNVHkmFHUE4b7uZ/p0ie3GMwFikuuT4IbF3DbdetYHIecBtnhGhxR4ty7Y2ejxWk+a2",
+	"3ffyBbnh9O74PeDAnj90x886xhZ7gMi/NdAcFQb5XVvCtJtRJ7cTe+oYyM4B9NkBPNGIB6QFAe0MnpnF",
+	"hfbskt5A8bakEcTjpqb5NjFFo6SKqaaA1McFX055PhGPMZLA49bWnTe4H9irK2qrhequHR7Gfi/IwxpG",
+	"DEGehjx1Q+fR9c4PRYtaCNhdl2dibytVA0xrcdzphoY/3iNArKsdJsa6FduZO9sRoSSrVLddyX7h8YTq",
+	"yU6Tkkiv84n+00O6309zJI0tOgarXpYmTckoo2ugnEixBgykTLA9A6W3M/cKbsc6PdvNaoKUhLyGSYUn",
+	"oKapvKDC7pZIYYoZ3v8uvua/Okj7CXkwHgZ/DMZ2Z3FxSPtLAO4EQWoLqnjzfi8gQ+Gi9nybIBFTEspF",
+	"UHiEkxWzWcNlUCxtVltCSQW1FBw7jaGVJMEUL6Aja8MkZOTvs7/P+q3O8CGH5kKJvmNUWoMvl7xvmlXa",
+	"d/drjG22aaJ7km5CccS0nNV5s5ZKqzRysi98yL0uGh51Rw47TUSgP1HJOEhCaz3q1DKMewA0DvYAngD0",
+	"6qAc7+mWidRvt3dywL0woTPTFHjHg5oQy6ZGCu7FoMdLaaIR2A3dhnNUNnRrsvPQs2cYSCyIeezwG8n7",
+	"DVxYFmnbqUt3jG/1D+dY8FqJQ+o3de3dHTEvY06AY9uWvGG5EQNlGooGHIiWdBSko7wUcmqM5wBX/liz",
+	"IOcwX1GTz7uiBWZoBcMCHlc2mBTMJMHaLWKgScwLzrLh7IsU6KZJQE8D9fJDsjbuMC7F8qoNiKT4rsUS",
+	"4Q1Tn1/32+93ZNaAHI0WKU51b0/kpxbEZ7gXPh7HN+bhAYndokYl90vFvpVzUbhUJVLVQosB0z9ViGsS",
+	"QVoY7yKe8EpehG8oVzHAl50OXJgtTxbdSNkY+I3RvGJHKCaJHWaI3dWeyxW5rJXOvveql109+dLl4t4R",
+	"6Jze9mS2knRANj9HwI2QC68uEg3xF9SYYv50pd+bAwknUV16WspAij2/tzeqNh6beKGFCRkVvahbLE1q",
+	"IN3AEuE7ruptKHck2L+wbX1udSJcjw8FpYFdtWl4k3YmLscnQJJ7RtlPe8f/miNaCPOO5vRM0KehYPTK",
+	"Zb7FsMhTdMgJ2BpJVWpmj8wSXHd4D3dhrTKzNwO88jKYSDeA4HMoYkUfomNgReGwRXLEwav2E7KJrF45",
+	"pgz7gQdW/5PNo9nNUk1GvEyui76LL+KNC1mPNYkJ1xTTejndOqbjUI+VMHa0CFu8GVG0yojaIGLlSpRF",
+	"RirG81VGNDdn5Bq2MkNsLZkRfaOYltcZgRtaNlSB75mdWfh/2zjbphjYMjmLUKH/J6qMmJSkDPukZ2QB",
+	"UGoVueGF6FfRfx3aqkUt1sEsQKe77ffKaNfoGlwwSRZQKlTN8QlnRY1SqheF72hB4gbqCZdaALc90npB",
+	"ifHsxkIMHZA3XrfcD/JFtfZIpkC6ta+gmtSDORh33e2Y7JQtqIZe+C217ULCntlxjNcpoKvTsFN76m4n",
+	"IqhNBqMt6r+s5jdz5mx6IPASlHI24F51xJpG7v5C5I1zxAZiI3QNhHHyn89/emWS8CixfvMA3IpaRXoU",
+	"/tZArIDfmR0oLN41pij5Py7fvE4pcFibDD3/Du1cdjlBTlkBqCP0NMZxRhobn7k54aKk19toZldyJfZ+",
+	"P8/DvH7x4uoDmrHHkjP2RUW/t2Gwn3GbZGO2rNPhOMoyz9ts8GiaeGIP7DnQOsG59Sf72L2d6d3OlGlh",
+	"WveDIAjkJKyvl3UQ5cvlJI03NMen4knindaWdmVBCnZQq3epN6F7cqPEmiqWh49GLFOc0SUXksmhmMSQ",
+	"6z3UN9G5ahAJ1ys5VJEL+x95cWuevCM9ePKg6K7FHCY5rQbgvAf8AvdB+p5vu2AG6FBpyREm+ZL/EKwV",
+	"jCT52eKcCfuwdyNhQkdnnNi6ggk7kwuYFowvoa5qWy4XCI2uYD05pN+YlY5Dm9jR25/0V9RWO4V3QQVh",
+	"WyqaM7Ud7/lgn7vLBjpjrfdwVYfGdIDJoVQxA4k8IdPBYigHx+LXsbt13TYKHxrd9RN3/uz0dZmG1scB",
+	"wuYxBgLg07Id0pB0zB1vO5PZXWxn81vh6d4hW9YyVrvJ7UsH+XOnVUIEvM8+hfnffTnrUO9Bf7lpE1aw",
+	"q6ipt6c1GBhzbZQqeo3a/04qbSfEMtr41wc3xlu8ykN9HpUIaED3rM0L7r+2B5x/Z0r7BusjCENKYl2U",
+	"c0yYogyS0xJ4QWuXw5+IdSAOvCRwgfj78Gsb23kXVVQGTTRKSpFTZXGnjctVQUUwUOxLzedbfFf3X6xc",
+	"WFHpobgtLOR+FkjQg+24m62BtN5s7C42hyViGyS5sCu1itZ50Nwh4FjkbYexHSkICrv7bcKNfkPeqSvz",
+	"Pc8+Cxd+Rz0gdq8HaqRKIVpH/gTot1gKR7WyNmR/ujksRA0WDcT8bZApDToWImdoUx3/R8vymW0XZqvo",
+	"LLUOSIU6UcWn9e1YL7rzrbvJhvvOX6ogWIAWquiyNz4+r/qmJkANFP4aLk+v/OPFTnlMYqFgqEYvXsiT",
+	"bt+bHrzhUTrur524FfYEFDWy+P1w1+Q1q6rYAuKegU5c757lOcZ10Anpovzbqc5xPgXjYWjNTSfj7C56",
+	"onQqatwLBtm1Ceq9sSo01wVf9WRfoK1kGroUlRHM7QMzYQ5uPXFEsJBITwpTLOwa9Ligr4FUMzIzmNEQ",
+	"b3ASabVkuiZhNOEaKkW610639VLYiG6L+w7EpO+AZ/qYXxeP35etDBdzIVvGyrl8j6vp/auGUMfuS3jM",
+	"qZrC+q/0D4IWL0tIVsGHksPFTnzYO81sYS/TA5cfpYWLFE/QfHPB1W45cKxSwvnqd3jZAXZY9YgY5jbZ",
+	"P/3sb8x+8dbImM6L02V+hdG3fm/39mT8dzZSx19RvFhBfmC/6h010LQae2rjmkraVHdJVrTodKhZYcM1",
+	"bGk0mME90tb4KU4hNhwDxHI21A3v6J3uYi17/au7xrk55QSDyVGtNqFFXGrH7Mtmvaah7J9p9/J7Wpbb",
+	"8KVM5WrKBY8d90OYvQEopoNW5CNM9xsmtSI3m8lSbGCCoH9lsBATOqv1QJjcPemmawNDjgYh+pv323fk",
+	"IoZHVIWPfLMTuxtvBaMNx5itqtXTiIZ9zappunekjZqewb6QVX6t7tvZPFxgcOdQhAygaySjbuwnAO7N",
+	"VW9fefFx6j7wmROXaCwhiMhTosB08XYJKOjrI66lWdsPjdQNx0a5YUSIAcCyPdH2zZMnX32T5NJ7X29d",
+	"L5sp2kbb5WMUS9c+Gk3UcX3XLTTmqPdSBTFMBbYLtUi1rfa9M+A3Xz7++uukffmLDBhqK9HUkcRrhBCa",
+	"Fmv5Z//8xrQnM3LoGP21dbG4dBJu8loHjmdyRsnPbVvLY8FtxpFf0h0ImPx9teiJ2EFTf7frw9K10TSj",
+	"/BKq+pWQNzVT28s2hqZcoyYT+UJHHK2hk4O+Uqqa3d1hD8JFIPHuPUhlz/gCS7Tx1EuDqgDrpkT/YkYk",
+	"a/+ugZakWgksUuOFiy4saL2WX5DvbqDeYm0jwfZ8hBKzKIKr/YJ8h14JBB6y2JDEpctI8rt3L1+QP379",
+	"5A+//4K8Z2swz+kPv/rqqz8Sxslf3r/ISNHUFqV7zcqSScgFdoWX7J8gibYx5Bd/575u6ensP+maKtE6",
+	"VWZPZ49ddQT2sJt99cWjL76yWTq4uRe0Yhc3jy98A62lSdLRbIeT/1DMns6e205GNchKcKtjffno0Y79",
+	"0+k5d/EPG6c2DDmapIETIAn7pLNf6I8XdCBvwa/swqGoIjc5RXH280rYRpnSqOhUks1KrFF2YY0q/sBt",
+	"Rzf+E9yRP0NbUn7CfdkpXg9s0PsV2GYS99+k96Zsl1WKuA34TJrRrbVDseoOC1TmsGSmmhb3cyU2/Qsg",
+	"I1jajfmoCvrbawtd5MWt/evugua5aCykQXDHXzGpnruH7rnlSSqtnSyg0+5zqVvXcWhgN+UzSbBJnNsa",
+	"Z1sKNC2B5ivb65OuQYG+H/8WnrN9RE9qZO0v2ayyEfyds14U7s19Xt+fhMksOQpPv4aN39r+xaHqBu5O",
+	"KWW60+4fI9oS/J5EfF4UhPaI94xIuIGalg6CDnGEtdinkiyFQIFkIkhaOU09LRe39q87c+uVYEyJPknf",
+	"YfZ3l6q9Df56/8b8AU/yUphsh/uyNL0GQrnbCiIWNoeKSfXM8zNT5Bqgwj8w41UarP22BUJpEUwO5Pjs",
+	"dsb0u1mvmNGJZ7TH6y0fZh2eGncS/zJCrqrSpKqquwtpUROiMu7SQAucXr514SASZNx3DmTlGJcxVd5p",
+	"plUyjlrZihYEu/rDGiPnC4pcgIqbB3k4PgNgGCpO/F1Nd4TURrUcpPCfzCN774GL+62Beru7uvhqst2T",
+	"W1GDSG729DOJgiYjtG1dar5x3ENYob/lwsQZqTGeZ1lwNb/11jKax7IfHS63Tve2WKkgwZrrSHLGybym",
+	"PF/9+5pi6C20CrfCAL+PFv6PcsuLppbYumX0yVdszcxFerILCzkFa8UCB9Ky0f2Poxko6zegPYFm8ZNr",
+	"T386xcKCNp9XrehMuq9UzB2M9D2J9BNeotZfJRbEdpaQTp/wx1sf4qKwqL6mHtTDI2CnffxqTMEwp/Ti",
+	"Fv+9GzKDHEWPIMx++dSJ9IbbsRAGdy+Uc7+7a9DtmbV+T5cPaY/z7zoCNcvFes3Uv3+9+JL+8XH+eydg",
+	"+zfivHNGE+9E9CiYCrA+gxgn5LF55PiyA1doqtgeivT42Xqt2yr1+zOoIYdhD6Egs7UMhm1MklrFeLdA",
+	"c5KcuOi4p2Pywrmlj6X+BH+2pIybQuyPImy86/08VMUxLcg/se9OPBC6y7s5tuJ8gJiYxEsLpob46CVT",
+	"D+PWSUyoSTKyTsMdLF/1AvUIf2+ZA/XwDT5iVQrnZtp2/BH6Z1yoT46HVpQX4gZq21n04648phd/T3nx",
+	"5gYDGg/3gnwNm+/tZp77huzPe/oDY1Xtii7BNFMyx4OacBCeIAu24E6Rq9HGjM1pNybLLdjbp3SsZKfm",
+	"PSaffV38KS96n2A++Zc2s+mAX7rEswPcD6fUOfx+n+mUaLvJYgFkvjUNXh36P1YEGbOze98I7usCrL/J",
+	"EOJTu1mUy6SJ8f97m633wO1is8wz8gxunLNRn5sOpa3qMd+Sa9giG/kY7INnDVfKNmj2uGeSOMJWqyWE",
+	"JAYr4MKDm3Lwe49+Fr3ZbZuBe/toGjRVxPbQafN7N6wszafYI5rIit7Hw5PIYxcL2/bnFN7Zl671zYmE",
+	"DY5/Vi2OE1oUNUhJNMVQj3M7KUkNtDBpgILDM+8qtbV92OMKY5DYcoqO+kJ8t7vP64YPh4BeuEffNfw8",
+	"2QzBJjf7lMD1HMPPZN/PFpPuN/rjYnOKGAPWL/vZTxdo6BLw3PaQn3LfkV03/AjU+57eQIBklHgOd30a",
+	"M63P6TPTanSo4DmlLvHAJB6W85yUlnsSzktnbcdRj6zX3mczu4783UXd49A0oTNDb+DUR8aPj7VGZz4w",
+	"HYqGj01vd+9JxB8Bqt5RaXgBNRbLYJ7ms7YsHj70yuR9lGjk1LQwYVFl0z5ykPUxAsi4H4qipKBbY8yt",
+	"xRq4MgmuX3311R9//4x89Uh/LQldClulaWEVsiHNN7icr5NXk5HNSpSQdVf1TN85KUvAFNrkBZw0jmDo",
+	"+K2tl/kYDuOMvLl0nCl7dpkkG72Vlh31jWD0q7lNJ/BKMRp7bA0nVI7NGr7I5c19VOO0SVZqXZ5wlrb2",
+	"LH4h2mf2tnMP1QMrM6qqbd18ivOPaT2m7bHFQ7ENo9cQO2IWa3RChl3ElhWLhQS1u362btZY0WgQXteM",
+	"m08epQ9cYnZPcNwve2M+DqUDnlImaOLHcoIcZxxBgzcj2Xa+rNaWbn4tM0voNSiDgXfvbKGk43Bxi38M",
+	"JqKYKsxT77yt1j+TKH5O8L1dlK7Ty2oN6mgZW2E3We7382R5sZ362Kiw+9YXiw4KO5/36BMeEZZL/yGZ",
+	"wg8wzwE1At651I6V6hgMFexGCkabVkbGcb0ukvjU7Jjt7xEbsiqp0vRLHvWt+0F0SIvKnzbcj/rhMzkR",
+	"zYakmHNe0zqKLbcoQZ9S7zFES85ayoUAeV8nSNLhurg1fwzKzm9dHO1kwtPMEJee71uk1OPk4ZnBMjS8",
+	"VkJ26cAUKZjtDnVsqVm0O3mk6MIuHS9KIa6Pn9BwyMJjXrhXQlw/b5lq2jp/KGBdCQU83/4I29kJExr0",
+	"Mh+W886m6SKB738M0Bnqqiv6jjp9Fq4BKjweFroYP+y25b2byJg1rCnj8uJWn7K7h8Ch4YH08gaHcUXd",
+	"bafhUiz3C7inH11b9PKgD+8lwKVrcHrKwlYs5gmfBNtg9UiRO4zv+KyDzxxeD3GmqnEPZXg3IEqnvh/E",
+	"eMnqPnU7aOfxWjypRA3nunDPZaj8SXNVm9kxp/k1YVwJ0kh4EHdszPdtSfZtd8gTXDUeCP/M1815ucBU",
+	"evpgUIMWWSMNQr7gJkCEoMBOD8PiPiZNW7iR8wZ1TXkhTxH8/lZ8h4OfjgHs+Gcmf3fWM3gr5DWhqGwT",
+	"JUghuujbjdLSUfMD4sPKRGJf3Jo/Bq0XT7uEaMeGMgt0G/DsfZXgL/zlX4dcnJjNzczZNPAN+iS2MMZu",
+	"u44twqF73E7kXXItSj6vQZPGouZEmcg+/c4/fEpC7012Jpp/LzaY0pJ50I51k68y4vaKSEW38hRB5tgO",
+	"n0bahvf3jIL3YxHYVnitEuk8fIK6uLFRB+3LFlw10UOLcXBXdZ55hSFr0+lRTRAWUJ+pk/poJ/lW+/3v",
+	"B2Nh+KquBX/4BdpvJ4bCPqUidrtlsZCVZ5/7874b6vSl7M+LwkEkn0yGeQzm80quSwD+kprmX0HjfNFi",
+	"Q9/XOq+ZAlKIDe9oiugBkyvsGDIHskYg/8wU4lBOgKt62ztbJsfD4MGbFgv4LabCpYm3i1v7191wwWFL",
+	"8E9/79/w3miHK3cjj9pde20b0YxVip/2VNnRP0qd9xlpa3UApix4mwmCFDXdcOwZLPGCReRqd49NOybu",
+	"oy/+aUBtz8Y9kxfaaef3QBapzePPESVyWK36Xkj13jx2jhipny4lTGrWhUnA4ihJk1gYZAYVCxxUZpj0",
+	"IBpTyW6/VCtYSyhvQJ4KoKbdh8NF0C52bawJr/7GIjT14XIfT0X6xzkCgKpnlXCvYdPhorCQQzo+s64G",
+	"uUJYe1OAcZTAry3dxVmsJlEBvZZYnys42EhwF7keUxqTXFKdk3txi/8Oou79zNRKy9w+R52qRjpp44+h",
+	"s9m3so6+z2RLUuk+KRm/1vTNm+PH11XnbJ7Ib+T6F17c2r8QbxEq7AJ89NCdneMo0YznuMxXnRFPxG6+",
+	"0eaZPJX4XhY0Eme2EHdvLgm2nTTgcUqanPoaaGGTa8YozaGphu/hV/aZc1zCr3wt9Mcoc7RvSmyDkxNV",
+	"mrxyhfenSupwpUdnvfu6s56eUrbGxLCvLTBBTCe6tjnYvnUjYSrxFFzkK8HuJeCiilXbCuI0ZG/HP3tl",
+	"kThjePXnFoK7qbCbBUq5IGCPjcEySUzLPGIRVJI44db8kQAq3CHrGKbwt8dBE34p6iWoHnBEFKE9srhP",
+	"9di/4XAquIyyezyPkraor9/YvfpabE5Jldd48++R5LXJtj3GIawbLk3CkHM8llTaFCKMmcrT5fU65M9T",
+	"COrnRfHWDJ+IU9HpeRjnnG5k5smT7HDIKpErUJ9LVQNd99mhbb3HOMUV7k5y1nvBbWJMMGyoRR8QC8LU",
+	"UUq2eaFve23jWgZxVjbOY/I9Kyzcdm94l8ZnFwswTeyOwm87m8HUivxq1PunqLxfwA1wR+NfTVtq7NuB",
+	"3ZwkhjIXtLbv9rufv3/+/uc/k+/f//QqI3/84svfPyU4gCS/VrVY1iDlr7ZJxd/5S/0ib+3Htg2IsSqA",
+	"F7h1v9qXdr8hbx0wjfUf/Gq7ubQPmP+bRiz9w2Sm88fpVGEi+AjO7DH+PkVeGdaTWvr4cJBD92gbsUNt",
+	"GvUg0476dKqSjhUgvTWPnAWSn95AgfOl2IB2YfffXjNQu4d2d2w/hoWovbNMCTIHQk+FQmBe/TRHpbu3",
+	"KYcl2hVDi9Hj2XDIgB2MAGN5jzItH+XZM8UNsIfdR3JY4Fs6d0XmWwqwmnD4YBGbpE+AUSvYkg1wRUqq",
+	"wDTIPA0PnzCxyWz3mYW9n/Nsng3EEryvXwOPyYWqGS1P5NQ4Ia3d6B+B1u9xx87r00CC52Jt7hh0arjw",
+	"Hx5jxpfJFL/V/yT4Ljz1zuS5sNnx+Kr9Hkha8GMmvFSmQ2XMoxFe8qd51N9wgxl6dF9G1Z7Ko3gyulx1",
+	"sWJSCdN7evD2xdq7RPzP3KTrHQUQ48HiVvhNiSUCnh65EdkNTbmCFYSLbk1wrq8YtMafdbtnnAZa4aQc",
+	"qkXb8SsMpy85mmUhbgAZ4VSKvh5bT3Kwnn8keY8weogYLtb6/jJYoWg/tRhgbI3Ik0KCrbhgyt4CE0he",
+	"ww1DgKZRsfTOP3ku48DN+LGMhPcraPGrMDPUSIFP+5A7hNEHesbxDFpl5UFW//capD8IBIBT8L4FADAq",
+	"p1eqbasY49lx8Lcp+dI9DjSpow+CBUOm+FvayFPa4ladUfCvbI3jDWbZx9xe+trSd9l8q40WKBcGYnFJ",
+	"GTcFn8Yzy8WGjCNZJtXlnaUe7+xlWiaK6GbFhtoKzcMN3faRajZYCYFf3h8zOVKZd4aKvI9WifexKvA2",
+	"AxQePRgN/7zSSh1sThLmfWvGfteckuAfBRjbvlk88Iqn6Tgw2dZ1VTfcDosIoaHTWwKaAo1ymTrPvCBl",
+	"0tmnCUwxrN9bLPnBIkxc7meSuPaRoiYJHYMJ9rzxZZl4Wh5OTea7ho+A3d1AXbBcJY/4V/t8vMGg3oGr",
+	"+fZ+/ZC7vTtds9BF27gvssPuu0HUo0+pQPRdw2M+oSO1I3iH6TqnLgpFbdvI1IeKePav2K3AGTkJBowW",
+	"oRe3dcMHCz2DJOyvvluaJBVU0je+WlBWNjVgiGrRlLFO6vOawSJ0iOdClIAa/j6yucmDQfwcZfHiVlQS",
+	"rJAlzpbTn5iUz8jUgwgo33xkBJR3DR/GiDwOz7wxBq8xh5mSpISlzEgNsiltyHjj8rRKWCh9d5+0TPZd",
+	"wxPrB1sevkCz66Sljd1lxcTeu4Y/X5pu/Q9S7JnFPRypx2FzfMnnFAdJ14BF8Ih5134i1nPG8UXkM0LL",
+	"MvPCCjDzTboMt3QRepFTnkP50fnvBS7D2TKf6i1m3sIQ81krfArImZbuPu9oAnUaOdZHwDxynj5uFghw",
+	"tKGOWdORrDPL4Nbqwp4UtiJ+viU5vTc44SmkuslfPduxmrAuAx00yFIO9+gsTOUnS+Cr7rP3rUYsS5OM",
+	"ZA+lxxv5grww7ycJrTHM9z//9d9+3y5uWXH3ENnNLO/kWA73Wp3ZvDMtLxyaYCeGq4u99QWUsHYiIX7w",
+	"3ENnOXhmsqRz59Z1nEiu2wuLANSCVZsTqa9MfSQz1zFD3wGMF9KWxqGStD7XIXxgfLTQa5QXt4wX8OFT",
+	"P0yRYfWrpcQPD9nNfzScqSHHwX/8hTM17QB+ML2kJhYyBZRQY7kepeWM8RB7W1gSfC/yf3969fBuL223",
+	"X9yWsNQKr8RGQVQO97q4XAGok6J44QQxaHPz5XGVEC42aAFishGV4CrBOmZfRqhSsDYVYPbPjysHS1je",
+	"XwbsQEwKyTDaxqzta1v1h7obUQmnEhQRprxwYYiPKnnPsO15p5nocbY+Err+idbXL9rRjt60lErQUzyM",
+	"gqFLusU6Fn2wLaj2otdolEnfjrdz8Ce4DCxY2kgWoXsoKbXZ1gYHg2RPHp25naZf+hlTD/UGSG8hfuab",
+	"rdj6UwTbNlqpPj1wA/W2T72HduNW53U5B3O7GD9d6sJb9i/a0NsxYA8Cum160qaqSLo17mAuyFrUU1zC",
+	"NVSiVvdtkXoizvX7MaAb2kdOqR3aKc7WQbJu8GLGiONTYnUQLJvs9IJCd6gEi2ChhLhG+HDwoBZMkkVJ",
+	"r21yWt72GX0ANJZAawMpG6Trpfk66b76LRnI4hSXV5Lz5aVoeJGcTb+h0sCoHwlf20KfuCbPqGHLzIac",
+	"NGsUbQvF0+CfSMhrGPGGXdpnzlK0j3OlEMSt6jiahd2QzySxO5K5Uug2u0yuxEbamugbWjZnoMvFrV5C",
+	"Qvml3bd0PXp51DJMs1ybjnnk0o9RRJzk9lSgOtt0glopHPyvmjMehpHzZ3bTIQ5T0rDtmApioeDHhIJ0",
+	"pU8TWwlXTV0JOdiq4qg5kcP91WkN+oCTvBTxLJ+lMDDqwwlGn1KaoCVfLFXQU/cIlrYdqkVEyWlZQo1J",
+	"3BLg9KmEbyrgl745yKl60tkJzg6E35k24CB1Xx+lHdkCm0NYRdeh1yBwOeXFs7alOpNk3sithRAyfSUQ",
+	"x02rzrZxX5IEuri1fw37oD1th7O1Oxl/ZpGiAmx4Yc7+v0jS39k44g3vjXYy08W+UGrTi9OedDv6R2p6",
+	"cSbKdlpemEsb+xq7a9ve0Vp8l9q0HfeK7h9n2+71pG6NAN80sQr6c/BMehX9J8gyfxbGW+5r8Z1q53Ck",
+	"LCf5egwDGOjibkkN1AJsBLw4Nw8FVYzveNHloU+dmt9p2rjxDIRHC4Gca43X5gEu2Q1wbFB8EPFUzUYC",
+	"JN/ZZ87je8CF6Sm3Sdk4dm3HQ1bZyl4zLoxAIRA/Altgar1YEqptqrNeuZNJu2AlyAdxMp8X7mS+ZGV6",
+	"bPOTAcftvlzUC47aLppdBZlvj4iQS4mmdGvaWSmRU66NAyMdlCD5SmiDe1GL9QFy4hoqdXGLbWXu9Me/",
+	"3Z2Ts2KB/7G4+6FZVxJ+O21KW2CHS3ZzXl1s+grF8mEvUNQFruoBiLw3eilnUWlxpo8k8Z6jOR+Sed+L",
+	"DVaL26TaY4R7O7Kt24ndlqdTpiz8i8PXPkDKVaJWD4nFmRpRzS7xibMoZkzBx0K8+tljYevXJWKx6KMS",
+	"SASicCVjrDb99k4YGPIqyYnGb8YJ35yP8k0i6e2ajpRmZBzSDghO0xYz3qVbzdEhRBq5urTplafyT5u1",
+	"n1lUt5MGzFW3m0fTRXHEZ6aUgVXK+B5wbGl6NywaCYVtNlCWbQVDypG4wNzAUwDIvNADn5L8OPZ7gfOc",
+	"ggXSMi3ajrxjh/mIXcy9+Ebq2fIVwyw4Ybe2xcX5EQbgBiNU2KsDn0c8F+MKsdzFJAYOUypJLQfd4r8p",
+	"0XzPDB8lmK9n3wFVdhA8mP1iXBVfEH3yDJY0bhHils21ESz1R8YrlA2khwVf8sjSZxgA4VgyCGMhuG0e",
+	"BEHBB5fuFeA/ZuFyV6irSpvyYwH1T4CfKTvi5SgAmn2WTgRNRYqcFzU1WYNol3UcJcLviHXpGdCnbqy7",
+	"15SZ1cgx8tOl/MWt+3M4WtvlgZMf//fwIVo9pPC748CfdFRFGpIELaQNK113GKaIK8//yBQPj1N3iXQy",
+	"d1RTlYIW8nQWjZ3g4tb8cXd0mFUz7jGP2O6SXfuwB7H0aAsPeg1/acf7V22WtcHcMbNx5HeqkRmhijiS",
+	"/R497WJdoXrXVQtddO7pbfdDtuSfM4s+HW2jf8mW/IfTykozQ0RQ5qI4Yj95PZqN+rIlN3jJ81psJNSE",
+	"Ycwrhy/I2zeX78nO3tkurcxKdAl5UzO1xXNgWpk//dsvd7/c/b8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

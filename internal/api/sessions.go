@@ -361,6 +361,14 @@ func (h *handlers) port(g *gin.Context) {
 
 // meetPort serves a host's end of a tool's connection.
 func (h *handlers) meetPort(g *gin.Context) {
+	lease, err := number(g, "lease")
+	if err == nil {
+		err = h.service.Speaks(g.Request.Context(), caller(g), lease)
+	}
+	if err != nil {
+		h.fail(g, err)
+		return
+	}
 	h.socket(g, func(_ context.Context, conn link.Live) error {
 		if !h.service.MeetPort(g.Param("id"), conn.Socket) {
 			return base.NotFound("nobody waits for this", "")

@@ -52,7 +52,7 @@ func handIn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s := host.NewServices([]string{fields[1]}, fields[2])
+	s := host.NewServices([]string{fields[1]}, host.FixedToken(fields[2]))
 	if err := s.Upload(ctx, hex.EncodeToString(hash.Sum(nil)), f, size); err != nil {
 		return err
 	}
@@ -254,7 +254,7 @@ func (r *rig) uploadTo(ctx context.Context, database, text string) (digest strin
 	}
 	sum := sha256.Sum256([]byte(text))
 	digest = hex.EncodeToString(sum[:])
-	return digest, host.NewServices([]string{r.client.Base()}, strings.TrimSpace(string(token))).Upload(ctx, digest, strings.NewReader(text),
+	return digest, host.NewServices([]string{r.client.Base()}, host.FixedToken(strings.TrimSpace(string(token)))).Upload(ctx, digest, strings.NewReader(text),
 		int64(len(text)))
 }
 

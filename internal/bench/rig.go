@@ -241,7 +241,7 @@ func (r *rig) upload(ctx context.Context, text string) (digest string, err error
 	}
 	sum := sha256.Sum256([]byte(text))
 	digest = hex.EncodeToString(sum[:])
-	return digest, host.NewServices([]string{r.client.Base()}, strings.TrimSpace(string(token))).Upload(ctx, digest,
+	return digest, host.NewServices([]string{r.client.Base()}, host.FixedToken(strings.TrimSpace(string(token)))).Upload(ctx, digest,
 		strings.NewReader(text), int64(len(text)))
 }
 

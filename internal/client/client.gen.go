@@ -392,6 +392,30 @@ type ClientInterface interface {
 	// Corresponds with PATCH /api/v1/projects/{project}/findings/{finding} (the `ChangeFinding` operationId).
 	ChangeFinding(ctx context.Context, project Project, finding FindingNumber, body ChangeFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListHostTokens The tokens of hosts, without the tokens themselves
+	//
+	// Corresponds with GET /api/v1/projects/{project}/host-tokens (the `ListHostTokens` operationId).
+	ListHostTokens(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeHostTokenWithBody Make a token that speaks for one host, its devices and leases
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/host-tokens (the `MakeHostToken` operationId).
+	MakeHostTokenWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeHostToken Make a token that speaks for one host, its devices and leases
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/projects/{project}/host-tokens (the `MakeHostToken` operationId).
+	MakeHostToken(ctx context.Context, project Project, body MakeHostTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawHostToken Withdraw a host's token; its host's link is cut
+	//
+	// Corresponds with DELETE /api/v1/projects/{project}/host-tokens/{token} (the `WithdrawHostToken` operationId).
+	WithdrawHostToken(ctx context.Context, project Project, token int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AcceptLicence Accept the licence of an OS image, as its text reads now
 	//
 	// Corresponds with PUT /api/v1/projects/{project}/licences/{licence}/acceptance (the `AcceptLicence` operationId).
@@ -1694,6 +1718,70 @@ func (c *Client) ChangeFindingWithBody(ctx context.Context, project Project, fin
 // Corresponds with PATCH /api/v1/projects/{project}/findings/{finding} (the `ChangeFinding` operationId).
 func (c *Client) ChangeFinding(ctx context.Context, project Project, finding FindingNumber, body ChangeFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeFindingRequest(c.Server, project, finding, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListHostTokens The tokens of hosts, without the tokens themselves
+//
+// Corresponds with GET /api/v1/projects/{project}/host-tokens (the `ListHostTokens` operationId).
+func (c *Client) ListHostTokens(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHostTokensRequest(c.Server, project)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeHostTokenWithBody Make a token that speaks for one host, its devices and leases
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/host-tokens (the `MakeHostToken` operationId).
+func (c *Client) MakeHostTokenWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeHostTokenRequestWithBody(c.Server, project, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeHostToken Make a token that speaks for one host, its devices and leases
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/projects/{project}/host-tokens (the `MakeHostToken` operationId).
+func (c *Client) MakeHostToken(ctx context.Context, project Project, body MakeHostTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeHostTokenRequest(c.Server, project, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawHostToken Withdraw a host's token; its host's link is cut
+//
+// Corresponds with DELETE /api/v1/projects/{project}/host-tokens/{token} (the `WithdrawHostToken` operationId).
+func (c *Client) WithdrawHostToken(ctx context.Context, project Project, token int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawHostTokenRequest(c.Server, project, token)
 	if err != nil {
 		return nil, err
 	}
@@ -5256,6 +5344,128 @@ func NewChangeFindingRequestWithBody(server string, project Project, finding Fin
 	return req, nil
 }
 
+// NewListHostTokensRequest constructs an http.Request for the ListHostTokens method
+func NewListHostTokensRequest(server string, project Project) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/host-tokens", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeHostTokenRequest calls the generic MakeHostToken builder with application/json body
+func NewMakeHostTokenRequest(server string, project Project, body MakeHostTokenJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeHostTokenRequestWithBody(server, project, "application/json", bodyReader)
+}
+
+// NewMakeHostTokenRequestWithBody constructs an http.Request for the MakeHostToken method, with any body, and a specified content type
+func NewMakeHostTokenRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/host-tokens", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewWithdrawHostTokenRequest constructs an http.Request for the WithdrawHostToken method
+func NewWithdrawHostTokenRequest(server string, project Project, token int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "token", token, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/host-tokens/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewAcceptLicenceRequest constructs an http.Request for the AcceptLicence method
 func NewAcceptLicenceRequest(server string, project Project, licence string) (*http.Request, error) {
 	var err error
@@ -8686,6 +8896,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /api/v1/projects/{project}/findings/{finding} (the `ChangeFinding` operationId).
 	ChangeFindingWithResponse(ctx context.Context, project Project, finding FindingNumber, body ChangeFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeFindingResponse, error)
 
+	// ListHostTokensWithResponse The tokens of hosts, without the tokens themselves
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/host-tokens (the `ListHostTokens` operationId).
+	ListHostTokensWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListHostTokensResponse, error)
+
+	// MakeHostTokenWithBodyWithResponse Make a token that speaks for one host, its devices and leases
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/host-tokens (the `MakeHostToken` operationId).
+	MakeHostTokenWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeHostTokenResponse, error)
+
+	// MakeHostTokenWithResponse Make a token that speaks for one host, its devices and leases
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/projects/{project}/host-tokens (the `MakeHostToken` operationId).
+	MakeHostTokenWithResponse(ctx context.Context, project Project, body MakeHostTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeHostTokenResponse, error)
+
+	// WithdrawHostTokenWithResponse Withdraw a host's token; its host's link is cut
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/projects/{project}/host-tokens/{token} (the `WithdrawHostToken` operationId).
+	WithdrawHostTokenWithResponse(ctx context.Context, project Project, token int64, reqEditors ...RequestEditorFn) (*WithdrawHostTokenResponse, error)
+
 	// AcceptLicenceWithResponse Accept the licence of an OS image, as its text reads now
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11085,6 +11323,150 @@ func (r ChangeFindingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangeFindingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListHostTokensResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]HostToken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListHostTokensResponse) GetJSON200() *[]HostToken {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListHostTokensResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListHostTokensResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListHostTokensResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListHostTokensResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListHostTokensResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeHostTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NewHostToken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeHostTokenResponse) GetJSON200() *NewHostToken {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeHostTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeHostTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeHostTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeHostTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeHostTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WithdrawHostTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HostToken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WithdrawHostTokenResponse) GetJSON200() *HostToken {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WithdrawHostTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WithdrawHostTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WithdrawHostTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WithdrawHostTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WithdrawHostTokenResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14613,6 +14995,58 @@ func (c *ClientWithResponses) ChangeFindingWithResponse(ctx context.Context, pro
 	return ParseChangeFindingResponse(rsp)
 }
 
+// ListHostTokensWithResponse The tokens of hosts, without the tokens themselves
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/host-tokens (the `ListHostTokens` operationId).
+func (c *ClientWithResponses) ListHostTokensWithResponse(ctx context.Context, project Project, reqEditors ...RequestEditorFn) (*ListHostTokensResponse, error) {
+	rsp, err := c.ListHostTokens(ctx, project, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListHostTokensResponse(rsp)
+}
+
+// MakeHostTokenWithBodyWithResponse Make a token that speaks for one host, its devices and leases
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/host-tokens (the `MakeHostToken` operationId).
+func (c *ClientWithResponses) MakeHostTokenWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeHostTokenResponse, error) {
+	rsp, err := c.MakeHostTokenWithBody(ctx, project, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeHostTokenResponse(rsp)
+}
+
+// MakeHostTokenWithResponse Make a token that speaks for one host, its devices and leases
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/projects/{project}/host-tokens (the `MakeHostToken` operationId).
+func (c *ClientWithResponses) MakeHostTokenWithResponse(ctx context.Context, project Project, body MakeHostTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeHostTokenResponse, error) {
+	rsp, err := c.MakeHostToken(ctx, project, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeHostTokenResponse(rsp)
+}
+
+// WithdrawHostTokenWithResponse Withdraw a host's token; its host's link is cut
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/projects/{project}/host-tokens/{token} (the `WithdrawHostToken` operationId).
+func (c *ClientWithResponses) WithdrawHostTokenWithResponse(ctx context.Context, project Project, token int64, reqEditors ...RequestEditorFn) (*WithdrawHostTokenResponse, error) {
+	rsp, err := c.WithdrawHostToken(ctx, project, token, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawHostTokenResponse(rsp)
+}
+
 // AcceptLicenceWithResponse Accept the licence of an OS image, as its text reads now
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16931,6 +17365,105 @@ func ParseChangeFindingResponse(rsp *http.Response) (*ChangeFindingResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest SeenFault
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListHostTokensResponse parses an HTTP response from a ListHostTokensWithResponse call
+func ParseListHostTokensResponse(rsp *http.Response) (*ListHostTokensResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListHostTokensResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []HostToken
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeHostTokenResponse parses an HTTP response from a MakeHostTokenWithResponse call
+func ParseMakeHostTokenResponse(rsp *http.Response) (*MakeHostTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeHostTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NewHostToken
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWithdrawHostTokenResponse parses an HTTP response from a WithdrawHostTokenWithResponse call
+func ParseWithdrawHostTokenResponse(rsp *http.Response) (*WithdrawHostTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WithdrawHostTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HostToken
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -770,6 +770,24 @@ type HostInfo struct {
 	SeenAt time.Time `json:"seen_at"`
 }
 
+// HostToken defines model for HostToken.
+type HostToken struct {
+	// Host the host that it speaks for; none for the one that hosts share
+	Host   *string   `json:"host,omitempty"`
+	Id     int64     `json:"id"`
+	MadeAt time.Time `json:"made_at"`
+
+	// MadeBy who made it; none where it was given to a host when it linked
+	MadeBy *string `json:"made_by,omitempty"`
+
+	// Shared any host may link with it once, and is given one of its own
+	Shared bool `json:"shared"`
+
+	// UsedAt when a host first linked with it
+	UsedAt      *time.Time `json:"used_at,omitempty"`
+	WithdrawnAt *time.Time `json:"withdrawn_at,omitempty"`
+}
+
 // Installed defines model for Installed.
 type Installed struct {
 	Id          string `json:"id"`
@@ -1008,6 +1026,13 @@ type NewFinding struct {
 // NewHandover defines model for NewHandover.
 type NewHandover struct {
 	Minutes *int `json:"minutes,omitempty"`
+}
+
+// NewHostToken defines model for NewHostToken.
+type NewHostToken struct {
+	Host  string `json:"host"`
+	Id    int64  `json:"id"`
+	Token string `json:"token"`
 }
 
 // NewLineup defines model for NewLineup.
@@ -2234,6 +2259,12 @@ type FindingPictureParams struct {
 	Plain *bool `form:"plain,omitempty" json:"plain,omitempty"`
 }
 
+// MakeHostTokenJSONBody defines parameters for MakeHostToken.
+type MakeHostTokenJSONBody struct {
+	// Host the host's name
+	Host string `json:"host"`
+}
+
 // AddPackageParams defines parameters for AddPackage.
 type AddPackageParams struct {
 	FileName string `form:"file_name" json:"file_name"`
@@ -2391,6 +2422,9 @@ type AddFindingJSONRequestBody = NewFinding
 
 // ChangeFindingJSONRequestBody defines body for ChangeFinding for application/json ContentType.
 type ChangeFindingJSONRequestBody = FindingPatch
+
+// MakeHostTokenJSONRequestBody defines body for MakeHostToken for application/json ContentType.
+type MakeHostTokenJSONRequestBody MakeHostTokenJSONBody
 
 // SaveLineupJSONRequestBody defines body for SaveLineup for application/json ContentType.
 type SaveLineupJSONRequestBody = NewLineup

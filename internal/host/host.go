@@ -47,6 +47,7 @@ type Config struct {
 	Yard    *Yard // where virtual devices are made, nil where none are
 	Service Remote
 	Log     *slog.Logger
+	Linked  func() // is told each time that a service has taken the host in; nil for nobody
 
 	told func(*Host) // of the running host, for tests
 }
@@ -55,6 +56,8 @@ type Config struct {
 type Remote interface {
 	// Dial opens a link.
 	Dial(ctx context.Context) (link.Conn, func(), error)
+	// Adopt has the host come with a token of its own from now on.
+	Adopt(token string) error
 	// DialLive opens the socket of a session, by its lease.
 	DialLive(ctx context.Context, lease int64) (link.Live, func(), error)
 	// DialPort opens a connection for a tool that is joined to a session's device.
@@ -242,7 +245,16 @@ func (h *Host) linkOnce(ctx context.Context) error {
 		h.log.Warn("another host of this name was linked, and this one has its place now; give each host a name of "+
 			"its own with --name", "name", h.config.Name)
 	}
+	if own := first.Welcome.Token; own != "" { // before it is used for anything
+		if err := h.config.Service.Adopt(own); err != nil {
+			return fmt.Errorf("the token that the service gave this host cannot be kept: %w", err)
+		}
+		h.log.Info("the service has given this host a token of its own")
+	}
 	h.log.Info("linked")
+	if h.config.Linked != nil {
+		h.config.Linked()
+	}
 	h.journal.Rewind()
 	h.news.again(&h.mu)
 	g, ctx := errgroup.WithContext(ctx)

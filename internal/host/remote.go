@@ -24,20 +24,23 @@ import (
 // Services reaches one of several services that share their records. Where one
 // does not answer, the next is tried.
 type Services struct {
-	urls  []string
-	token string
-	http  *http.Client
-	at    atomic.Int64
+	urls []string
+	key  *Token
+	http *http.Client
+	at   atomic.Int64
 
 	mu    sync.Mutex
 	begun map[string]string // uploads in parts that are under way: their paths, by digest
 }
 
 // NewServices gives the way to services at urls, with a host's token.
-func NewServices(urls []string, token string) *Services {
-	return &Services{urls: urls, token: token, http: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 512,
+func NewServices(urls []string, key *Token) *Services {
+	return &Services{urls: urls, key: key, http: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 512,
 		ResponseHeaderTimeout: time.Minute}}}
 }
+
+// Adopt has the host come with a token of its own from now on.
+func (s *Services) Adopt(token string) error { return s.key.adopt(token) }
 
 func (s *Services) url() string { return s.urls[int(s.at.Load())%len(s.urls)] }
 
@@ -75,10 +78,14 @@ func (s *Services) DialPort(ctx context.Context, lease int64, id string) (net.Co
 func (s *Services) dial(ctx context.Context, path string) (*websocket.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
+	token := s.key.Now()
 	c, response, err := websocket.Dial(ctx, s.url()+path, &websocket.DialOptions{
-		HTTPClient: s.http, HTTPHeader: http.Header{"Authorization": {"Bearer " + s.token}},
+		HTTPClient: s.http, HTTPHeader: http.Header{"Authorization": {"Bearer " + token}},
 	})
 	if err != nil {
+		if response != nil && response.StatusCode == http.StatusUnauthorized {
+			return nil, s.key.refused(token)
+		}
 		if response != nil && response.StatusCode >= 400 {
 			return nil, fmt.Errorf("the service answers %s", response.Status)
 		}
@@ -147,7 +154,7 @@ func (s *Services) Download(ctx context.Context, digest, path string) error {
 func (s *Services) request(ctx context.Context, method, path string, body io.Reader) (*http.Request, error) {
 	r, err := http.NewRequestWithContext(ctx, method, s.url()+path, body)
 	if err == nil {
-		r.Header.Set("Authorization", "Bearer "+s.token)
+		r.Header.Set("Authorization", "Bearer "+s.key.Now())
 	}
 	return r, err
 }

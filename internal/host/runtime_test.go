@@ -92,6 +92,8 @@ func (b *bedside) Upload(context.Context, string, io.ReaderAt, int64) error {
 	return nil
 }
 
+func (b *bedside) Adopt(string) error { return nil }
+
 func (b *bedside) Download(_ context.Context, digest, path string) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()

@@ -178,6 +178,10 @@ type Welcome struct {
 	Version  int   `json:"version"`
 	TTLMS    int64 `json:"ttl_ms"`
 	Replaced bool  `json:"replaced,omitempty"` // another process of this name had the link until now
+
+	// Token is the host's own from now on, where it came with the one that hosts share, which is refused once it has
+	// been used.
+	Token string `json:"token,omitempty"`
 }
 
 // Lease gives a device to a holder, alone, for a time. What it is for is one of the

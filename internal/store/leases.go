@@ -8,6 +8,7 @@ import (
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
+	"yamato/internal/store/access"
 	"yamato/internal/store/pg"
 	"yamato/internal/store/vault"
 )
@@ -651,23 +652,33 @@ func (t *Tx) OtherDevices(ctx context.Context, leg int64, avoid []int64) (bool, 
 }
 
 // MayRead reports whether a host may read a blob: a live lease of its refers to it.
-func (s *Store) MayRead(ctx context.Context, project int64, digest string) (bool, error) {
+func (s *Store) MayRead(ctx context.Context, project int64, host, digest string) (bool, error) {
 	var ok bool
+	ofHost := `join device d on d.id = l.device_id join host h on h.id = d.host_id and ` + access.SpeaksFor("$3")
 	err := s.db.GetContext(ctx, &ok, `
 		select exists (
 			select 1 from lease l join attempt a on a.lease_id = l.id join leg g on g.id = a.leg_id
-				join suite_revision v on v.id = g.revision_id
+				join suite_revision v on v.id = g.revision_id `+ofHost+`
 			where l.project_id = $1 and l.ended_at is null and (g.digest = $2 or v.digest = $2))
 		or exists ( -- a build that its suite installs over the first
 			select 1 from lease l join attempt a on a.lease_id = l.id join leg g on g.id = a.leg_id
 				join suite_revision v on v.id = g.revision_id join run r on r.id = a.run_id
 				join build first on first.id = r.build_id join build b on b.app_id = first.app_id
-				join build_package p on p.build_id = b.id
+				join build_package p on p.build_id = b.id `+ofHost+`
 			where l.project_id = $1 and l.ended_at is null and p.digest = $2 and v.asks->'builds' is not null
 				and jsonb_exists_any(v.asks->'builds', array[b.version_name, b.number::text, '#' || b.number]))
-		or exists (select 1 from session s join lease l on l.id = s.lease_id
+		or exists (select 1 from session s join lease l on l.id = s.lease_id `+ofHost+`
 			where s.project_id = $1 and s.closed_at is null and l.ended_at is null and (s.package = $2 or $2 = any(s.reads)))`,
-		project, digest)
+		project, digest, host)
+	return ok, err
+}
+
+// Speaks tells whether a lease is live, and on a device of the host that a caller speaks for.
+func (s *Store) Speaks(ctx context.Context, project int64, host string, lease int64) (bool, error) {
+	var ok bool
+	err := s.db.GetContext(ctx, &ok, `
+		select exists (select 1 from lease l join device d on d.id = l.device_id join host h on h.id = d.host_id
+			where l.project_id = $1 and l.id = $2 and l.ended_at is null and `+access.SpeaksFor("$3")+`)`, project, lease, host)
 	return ok, err
 }
 

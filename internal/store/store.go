@@ -114,6 +114,14 @@ func (s *Store) InTx(ctx context.Context, do func(*Tx) error) error {
 	return s.Records.InTx(ctx, func(tx *sqlx.Tx) error { return do(&Tx{tx, sessions.Tx{SQL: tx}, vault.Tx{SQL: tx}}) })
 }
 
+// Enrol keeps the own token of a host that has come with the shared one (access.Enrol).
+func (t *Tx) Enrol(ctx context.Context, project int64, host, token string) error {
+	return access.Enrol(ctx, t.tx, project, host, token)
+}
+
+// Linked notes that a host has come with a token of its own.
+func (t *Tx) Linked(ctx context.Context, token int64) error { return access.Linked(ctx, t.tx, token) }
+
 func (t *Tx) exec(ctx context.Context, query string, args ...any) error {
 	return pg.Exec(ctx, t.tx, query, args...)
 }

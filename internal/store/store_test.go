@@ -355,8 +355,9 @@ func TestAHostMayReadTheBuildsThatALeasesSuiteInstalls(t *testing.T) {
 			return tx.AddToBuild(ctx, r.project, build, p)
 		})
 	}
+	host := ""
 	may := func(digest string) bool {
-		ok, err := r.MayRead(ctx, r.project, digest)
+		ok, err := r.MayRead(ctx, r.project, host, digest)
 		require.NoError(t, err)
 		return ok
 	}

@@ -3,7 +3,6 @@ package nodecmd
 import (
 	"context"
 	"crypto/rand"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -169,8 +168,8 @@ func userName() string {
 	return ui.First(os.Getenv("USER"), os.Getenv("LOGNAME"), "local user")
 }
 
-// keepKey makes the file with a key, whole or not at all, unless there is one.
-func keepKey(path string, key []byte) error {
+// keepSecret makes the file with a key or a token, whole or not at all, unless there is one.
+func keepSecret(path string, key []byte) error {
 	f, err := os.CreateTemp(filepath.Dir(path), ".key-*") // with mode 0600
 	if err != nil {
 		return err
@@ -190,7 +189,7 @@ func ensureKey(path string) ([]byte, error) {
 	if errors.Is(err, os.ErrNotExist) {
 		key = make([]byte, 32)
 		_, _ = rand.Read(key)                                      // never fails (crypto/rand)
-		if err = keepKey(path, key); errors.Is(err, os.ErrExist) { // another service, a moment earlier
+		if err = keepSecret(path, key); errors.Is(err, os.ErrExist) { // another service, a moment earlier
 			key, err = os.ReadFile(path)
 		}
 	}
@@ -209,10 +208,10 @@ func ensureKey(path string) ([]byte, error) {
 func ensureToken(ctx context.Context, st *store.Store, project int64, kind, name, path string) (string, error) {
 	body, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
-		raw := make([]byte, 32)
-		_, _ = rand.Read(raw) // never fails (crypto/rand)
-		body = []byte(base64.RawURLEncoding.EncodeToString(raw) + "\n")
-		err = os.WriteFile(path, body, 0o600)
+		body = []byte(base.NewToken() + "\n")
+		if err = keepSecret(path, body); errors.Is(err, os.ErrExist) { // another service, a moment earlier
+			body, err = os.ReadFile(path)
+		}
 	}
 	if err != nil {
 		return "", fmt.Errorf("keeping the token of the %s: %w", name, err)
@@ -304,13 +303,14 @@ func (a *App) HostCommand() *cobra.Command {
 			if err != nil {
 				return ui.WrongCall{Title: err.Error(), Hint: ""}
 			}
-			token, err := os.ReadFile(tokenFile)
-			if err != nil {
-				return ui.WrongCall{Title: "a host needs a token: " + err.Error(),
-					Hint: "the service wrote one at its first start; pass --token-file FILE"}
-			}
 			if dir, err = filepath.Abs(dir); err != nil {
 				return err
+			}
+			named := ui.First(name, site.Name)
+			key, err := host.OpenToken(filepath.Join(dir, "own-token"), named, tokenFile)
+			if err != nil {
+				return ui.WrongCall{Title: "a host needs a token: " + err.Error(),
+					Hint: "the service wrote one at its first start, `yamato host token make` makes one; pass --token-file FILE"}
 			}
 			if err := os.MkdirAll(dir, 0o700); err != nil {
 				return err
@@ -329,21 +329,23 @@ func (a *App) HostCommand() *cobra.Command {
 				return ui.WrongCall{Title: err.Error(), Hint: ""}
 			}
 			urls := strings.Split(ui.First(services, os.Getenv("YAMATO_SERVICE"), "http://"+defaultListen), ",")
-			return host.Run(cmd.Context(), host.Config{Name: ui.First(name, site.Name), Site: site.Name,
+			return host.Run(cmd.Context(), host.Config{Name: named, Site: site.Name,
 				Program: ui.Version,
 				Dir:     dir, Scratch: int64(scratch), Devices: devices, Yard: yard,
-				Service: host.NewServices(urls, strings.TrimSpace(string(token))), Log: a.logger(verbose)})
+				Service: host.NewServices(urls, key), Log: a.logger(verbose),
+				Linked: func() { fmt.Fprintf(a.Out, "Linked as %s; devices: %d\n", named, len(devices)) }})
 		},
 	}
 	f := cmd.Flags()
 	f.StringVar(&sitePath, "site", "", "site file: the models and devices there are")
 	f.StringVar(&services, "service", "", "addresses of services, with commas between them; the next is tried "+
 		"where one does not answer")
-	f.StringVar(&tokenFile, "token-file", "", "file that holds the hosts' token")
+	f.StringVar(&tokenFile, "token-file", "", "file that holds a token of this host's, or the one that hosts share, which works once for each")
 	f.StringVar(&dir, "dir", "", "folder for the journal and cached packages")
 	f.StringVar(&name, "name", "", "name of the host (default: the site's)")
 	f.Var(&scratch, "scratch", "what frames of videos may take on the disk until they are handed on; what is more is dropped, and said")
 	f.BoolVar(&verbose, "verbose", false, "log more")
+	cmd.AddCommand(a.hostTokens())
 	return cmd
 }
 

@@ -5,7 +5,10 @@ package base
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/x509"
+	"encoding/base64"
+	"fmt"
 	"io"
 	"log/slog"
 	"time"
@@ -32,6 +35,23 @@ type Caller = access.Caller
 
 // Automatic is who does things when no person does.
 const Automatic = "Yamato"
+
+// NewToken draws a token that nobody can guess: 256 bits.
+func NewToken() string {
+	var b [32]byte
+	_, _ = rand.Read(b[:]) // never fails (crypto/rand)
+	return base64.RawURLEncoding.EncodeToString(b[:])
+}
+
+// Speaks refuses a host that has not the device of a lease, or whose lease has ended: what is a lease's is for the host
+// that holds it alone.
+func (s *Base) Speaks(ctx context.Context, c Caller, lease int64) error {
+	ok, err := s.Store.Speaks(ctx, c.ProjectID, c.Host, lease)
+	if err == nil && !ok {
+		return NotFound(fmt.Sprintf("this host holds no lease %d", lease), "it may have ended, or be another host's")
+	}
+	return err
+}
 
 // Deref gives what p points to, or the zero value.
 func Deref[T any](p *T) (v T) {

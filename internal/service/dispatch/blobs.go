@@ -26,12 +26,12 @@ func (s *Part) PutBlob(ctx context.Context, digest string, r io.Reader) error {
 
 // OpenBlob opens what one of the host's live leases refers to.
 func (s *Part) OpenBlob(ctx context.Context, c base.Caller, digest string) (blob.File, error) {
-	ok, err := s.Store.MayRead(ctx, c.ProjectID, digest)
+	ok, err := s.Store.MayRead(ctx, c.ProjectID, c.Host, digest)
 	if err != nil {
 		return nil, err
 	}
 	if !ok {
-		return nil, base.NotFound("no live lease refers to this", "")
+		return nil, base.NotFound("no live lease of this host refers to this", "")
 	}
 	return s.Blobs.Open(ctx, digest)
 }

@@ -15,6 +15,7 @@ import (
 	"yamato/internal/link"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
+	"yamato/internal/store/access"
 	"yamato/internal/store/pg"
 )
 
@@ -95,7 +96,11 @@ func (n *session) open(ctx context.Context) error {
 	case h.Host == "" || len(h.Host) > 100:
 		return base.Invalid("a host has a name of 1 to 100 characters", "")
 	}
-	replaced := false
+	if n.caller.Host != "" && n.caller.Host != h.Host {
+		return base.Forbidden(fmt.Sprintf("this token is that of the host %s, and the host that came with it is named %s", n.caller.Host, h.Host),
+			"give each host a folder, and a token, of its own: `yamato host token make NAME`")
+	}
+	replaced, own := false, ""
 	err := s.Store.InTx(ctx, func(t *store.Tx) error {
 		var err error
 		linking := store.Linking{Project: n.caller.ProjectID, Name: h.Host, Site: h.Site, Version: h.Program,
@@ -110,6 +115,9 @@ func (n *session) open(ctx context.Context) error {
 			"its host was linked anew before it was done"); err != nil {
 			return err
 		}
+		if own, err = n.enrol(ctx, t, h.Host); err != nil {
+			return err
+		}
 		return n.takeIn(ctx, t, h)
 	})
 	if err != nil {
@@ -122,7 +130,22 @@ func (n *session) open(ctx context.Context) error {
 	s.Bell.Ring()
 	return n.conn.Send(ctx, link.ToHost{Welcome: &link.Welcome{Version: link.Version,
 		TTLMS:    s.Config.TTL.Milliseconds(),
-		Replaced: replaced}})
+		Replaced: replaced, Token: own}})
+}
+
+// enrol gives a host that came with the token that hosts share one of its own, and notes that one came with its own.
+func (n *session) enrol(ctx context.Context, t *store.Tx, host string) (own string, err error) {
+	if n.caller.Host != "" {
+		return "", t.Linked(ctx, n.caller.TokenID)
+	}
+	own = base.NewToken()
+	if err := t.Enrol(ctx, n.caller.ProjectID, host, own); errors.Is(err, access.ErrOwnToken) {
+		return "", base.Forbidden(fmt.Sprintf("the host %s has a token of its own, and the one that hosts share works once for each", host),
+			"it lies in its folder; where that is lost, make another: `yamato host token make "+host+"`")
+	} else if err != nil {
+		return "", err
+	}
+	return own, nil
 }
 
 // takeIn keeps what a host says of itself when it links.

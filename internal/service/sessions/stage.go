@@ -172,6 +172,9 @@ func (v *viewer) acknowledged(number int64) bool {
 
 // ServeLive serves a host's socket of a session, until it or ctx ends.
 func (s *Part) ServeLive(ctx context.Context, c base.Caller, lease int64, conn link.Live) error {
+	if err := s.Speaks(ctx, c, lease); err != nil {
+		return err
+	}
 	one, err := s.Store.SessionOfLease(ctx, c.ProjectID, lease)
 	if err != nil {
 		return base.NotThere(err, "", "no session has the lease %d", lease)

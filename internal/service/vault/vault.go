@@ -138,6 +138,9 @@ func (s *Part) RemoveAccount(ctx context.Context, c base.Caller, id int64) error
 // is left out: the step that needs it says so.
 func (s *Part) Lent(ctx context.Context, c base.Caller, lease int64) (link.Lent, error) {
 	out := link.Lent{Secrets: map[string]string{}, Accounts: map[string]map[string]string{}}
+	if err := s.Speaks(ctx, c, lease); err != nil {
+		return out, err
+	}
 	w, err := s.Store.WantedBy(ctx, c.ProjectID, lease)
 	if err != nil {
 		return out, base.NotThere(err, "it may have ended", "no leg holds lease %d", lease)

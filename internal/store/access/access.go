@@ -20,16 +20,17 @@ type Caller struct {
 	Project   string `db:"project"`
 	Kind      string `db:"kind"` // user or host
 	Name      string `db:"name"`
+	Host      string `db:"host_name"` // the host that a host's token speaks for; '' where it is the shared one
 }
 
 const callerColumns = `
-	select t.id, t.project_id, p.name as project, t.kind, t.name
+	select t.id, t.project_id, p.name as project, t.kind, t.name, coalesce(t.host_name, '') as host_name
 	from access_token t join project p on p.id = t.project_id `
 
 // CallerOf finds who a token belongs to.
 func (r *Records) CallerOf(ctx context.Context, token string) (Caller, error) {
 	var c Caller
-	err := r.DB.GetContext(ctx, &c, callerColumns+`where t.digest = $1`, pg.Digest(token))
+	err := r.DB.GetContext(ctx, &c, callerColumns+`where t.digest = $1 and t.withdrawn_at is null`, pg.Digest(token))
 	return c, pg.Found(err)
 }
 
