@@ -40,3 +40,12 @@ func Program(t testing.TB) string {
 	}
 	return path
 }
+
+// Unhurried passes over a test that judges apps, or compares what is seen, where tests run with -short: `make test`
+// runs those without the race detector, which slows a judge down and finds nothing in an app, and all others with it.
+func Unhurried(t testing.TB) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("verdicts are tried without the race detector")
+	}
+}

@@ -12,6 +12,7 @@ import (
 
 	"yamato/internal/core/verdict"
 	"yamato/internal/host/driver"
+	"yamato/internal/testbin"
 )
 
 // Apps that nobody here wrote, from the npm registry. They are tried, and not shipped.
@@ -56,6 +57,7 @@ func broken(t *testing.T, files fstest.MapFS, name, piece, by string) fstest.Map
 }
 
 func TestAppsThatNobodyHereWroteAreJudged(t *testing.T) {
+	testbin.Unhurried(t)
 	t.Parallel()
 	ferries, err := os.ReadFile("testdata/apps/ferries.yaml")
 	require.NoError(t, err)

@@ -13,6 +13,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
+	"yamato/internal/testbin"
 )
 
 // run judges the cases of a suite on one device, one after the other, as a leg does.
@@ -37,6 +38,7 @@ func passes(t *testing.T, results map[string]script.Result) {
 }
 
 func TestWhatAPageDoesStaysInItsCase(t *testing.T) {
+	testbin.Unhurried(t)
 	t.Parallel()
 	d := kaede(t)
 	opened(t, d, pagesOf(t, map[string]string{
@@ -99,6 +101,7 @@ end
 }
 
 func TestFieldsAndListsAsTheyCome(t *testing.T) {
+	testbin.Unhurried(t)
 	t.Parallel()
 	var many strings.Builder
 	for i := range 60 {
@@ -193,6 +196,7 @@ func beside(t *testing.T) *httptest.Server {
 }
 
 func TestWhatIsElsewhereIsSeenAndKeepsNothingBusy(t *testing.T) {
+	testbin.Unhurried(t)
 	t.Parallel()
 	s := beside(t)
 	host := strings.TrimPrefix(s.URL, "http://")

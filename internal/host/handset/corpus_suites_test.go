@@ -13,6 +13,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/verdict"
 	"yamato/internal/host/driver"
+	"yamato/internal/testbin"
 )
 
 // truths are what is so on the pages of the corpus, five of each: a case that holds there, how the page is broken (a
@@ -220,6 +221,7 @@ var screens = []struct {
 // TestSuitesOfPagesThatNobodyHereWroteAreTrue runs ten cases on each page of the corpus as it comes and broken: with
 // YAMATO_WITNESSES on three screens and in two languages, else two of the pages, which are light, on one. YAMATO_PAGE names one page.
 func TestSuitesOfPagesThatNobodyHereWroteAreTrue(t *testing.T) {
+	testbin.Unhurried(t)
 	t.Parallel()
 	all, one := os.Getenv("YAMATO_WITNESSES") != "", os.Getenv("YAMATO_PAGE")
 	app := corpusApp(t)

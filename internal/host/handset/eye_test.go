@@ -12,6 +12,7 @@ import (
 
 	"yamato/internal/core/screen"
 	"yamato/internal/host/driver"
+	"yamato/internal/testbin"
 )
 
 // page is one that is looked at: what is in its body, and what a person sees of it.
@@ -81,6 +82,7 @@ func drawnTree(t *screen.Tree) string {
 }
 
 func TestThePagesEyeIsAPersons(t *testing.T) {
+	testbin.Unhurried(t)
 	t.Parallel()
 	bodies := map[string]string{}
 	for _, p := range eyePages {

@@ -11,6 +11,7 @@ import (
 
 	"yamato/internal/core/screen"
 	"yamato/internal/host/devicetest"
+	"yamato/internal/testbin"
 )
 
 // way is a way to draw what is in it, or not: how it is written about that, and whether a person sees it.
@@ -70,6 +71,7 @@ func generated(seed uint64) (body string, seen map[string]bool) {
 }
 
 func TestWhatIsSeenOfGeneratedPages(t *testing.T) {
+	testbin.Unhurried(t)
 	t.Parallel()
 	pages := devicetest.Enough(10)
 	bodies, truths := map[string]string{}, map[string]map[string]bool{}

@@ -12,6 +12,7 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
+	"yamato/internal/testbin"
 )
 
 type unseen struct{}
@@ -22,6 +23,7 @@ func (unseen) Picture(string, device.Picture, *screen.Tree, []screen.Rect, scree
 // Verdicts on apps that change while a case is under way, in a real browser, on a machine that has
 // other things to do. YAMATO_TRIALS sets how many.
 func TestVerdictsOnAppsThatChangeMeanwhile(t *testing.T) {
+	testbin.Unhurried(t)
 	devicetest.Busy(t)
 	list := devicetest.Trials(devicetest.Enough(17), true)
 	next := make(chan devicetest.Trial)

@@ -22,6 +22,7 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
 	"yamato/internal/host/driver"
+	"yamato/internal/testbin"
 )
 
 // pictures keeps what a case records; its PNGs are written to dir if that is set.
@@ -96,6 +97,7 @@ func judgeOne(t *testing.T, d driver.Device, app, text, name string) script.Resu
 }
 
 func TestTheSampleAppRunsOnAHandset(t *testing.T) {
+	testbin.Unhurried(t)
 	t.Parallel()
 	for _, v := range demo.Versions {
 		t.Run(v.Name, func(t *testing.T) {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/core/screen"
+	"yamato/internal/testbin"
 )
 
 // Three witnesses of what is shown, beside the eye of the handset: the picture (what we say is shown changes it when
@@ -140,9 +141,7 @@ func testify(t *testing.T, ctx context.Context, d *Device, name string, most int
 }
 
 func TestTheEyeIsHeldToThreeWitnesses(t *testing.T) {
-	if os.Getenv("YAMATO_WITNESSES") == "" && testing.Short() {
-		t.Skip("it takes a while")
-	}
+	testbin.Unhurried(t)
 	t.Parallel()
 	most := 4
 	if os.Getenv("YAMATO_WITNESSES") != "" {

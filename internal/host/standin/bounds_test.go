@@ -20,6 +20,7 @@ import (
 	"yamato/internal/core/verdict"
 	"yamato/internal/host/standin"
 	"yamato/internal/host/standin/sandbox"
+	"yamato/internal/testbin"
 )
 
 // childOf gives the process in which a stand-in's app runs.
@@ -66,6 +67,7 @@ func TestAnAppThatShowsNothingIsInFront(t *testing.T) {
 }
 
 func TestComputingIsBoundedInATurnAndInACase(t *testing.T) {
+	testbin.Unhurried(t)
 	const burn = `function burn(ms) { let x = 0; for (let i = 0; i < ms * 2500; i++) x += i % 7; return x; }`
 	for name, c := range map[string]struct {
 		program, step string
@@ -101,6 +103,7 @@ func TestComputingIsBoundedInATurnAndInACase(t *testing.T) {
 }
 
 func TestGiantTextsAreLaidOutInNoTime(t *testing.T) {
+	testbin.Unhurried(t)
 	for name, text := range map[string]string{
 		"one word": strings.Repeat("x", 20_000), "words": strings.Repeat("ab ", 6600), "lines": strings.Repeat("a\\n",
 			9000), "wide": strings.Repeat("漢字 ", 5000),

@@ -39,6 +39,7 @@ func judgeAll(t *testing.T, list []devicetest.Trial) []script.Result {
 // A thousand verdicts on apps whose truth is known, none false; and the same ones on a
 // machine that has other things to do. YAMATO_TRIALS sets another number.
 func TestVerdictsOnAppsWhoseTruthIsKnown(t *testing.T) {
+	testbin.Unhurried(t)
 	n := devicetest.Enough(1100)
 	if standin.RaceEnabled {
 		n = 2 * devicetest.Kinds()

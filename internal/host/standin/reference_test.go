@@ -16,6 +16,7 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
 	"yamato/internal/host/driver"
+	"yamato/internal/testbin"
 )
 
 var fenced = regexp.MustCompile("(?s)```(suite|steps)\n(.*?)```")
@@ -37,6 +38,7 @@ func examples(t *testing.T) []string {
 }
 
 func TestEveryExampleOfTheReferenceRuns(t *testing.T) {
+	testbin.Unhurried(t)
 	devices := bench(t)
 	d := devices[slices.IndexFunc(devices, func(d driver.Device) bool { return d.Describe().Name == "kaede-7-1" })]
 	o := demotest.SampleOptions(t, d)

@@ -107,6 +107,7 @@ func TestTheSampleAppOnEveryDeviceOfTheBench(t *testing.T) {
 }
 
 func TestTheFareOfThreeIsWrongIn320Everywhere(t *testing.T) {
+	testbin.Unhurried(t)
 	for _, d := range bench(t) {
 		t.Run(d.Describe().Name, func(t *testing.T) {
 			install(t, d, demo.Versions[1], "en-GB")
