@@ -164,7 +164,7 @@ func (h *handlers) authenticate(g *gin.Context) {
 }
 
 // isOpen tells the addresses that nobody needs a token for: pages, whoever signs in, who is nobody yet, and another
-// instance, which shows its secret.
+// instance, which signs its calls.
 func isOpen(path string) bool {
 	return isPage(path) || path == "/api/v1/session" || strings.HasPrefix(path, "/api/v1/relay/")
 }

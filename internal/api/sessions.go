@@ -316,7 +316,7 @@ func (h *handlers) live(g *gin.Context) {
 // relay serves another instance.
 func (h *handlers) relay(g *gin.Context) {
 	lease, err := strconv.ParseInt(g.Param("lease"), 10, 64)
-	c, program, ok := h.service.Relayed(g.Request.Header)
+	c, program, ok := h.service.Relayed(g.Request)
 	if !ok || err != nil {
 		h.fail(g, base.Forbidden("only another instance of the service may do this", ""))
 		return
@@ -380,7 +380,7 @@ func (h *handlers) meetPort(g *gin.Context) {
 // relayPort serves another instance.
 func (h *handlers) relayPort(g *gin.Context) {
 	lease, err := strconv.ParseInt(g.Param("lease"), 10, 64)
-	c, _, ok := h.service.Relayed(g.Request.Header)
+	c, _, ok := h.service.Relayed(g.Request)
 	if !ok || err != nil {
 		h.fail(g, base.Forbidden("only another instance of the service may do this", ""))
 		return

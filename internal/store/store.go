@@ -41,6 +41,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 
 // Migrate brings the tables up to what this version needs. Several services may
 // do so at once.
+// Records of a newer program, which this one does not know how to serve, are left as they are: NewerError.
 func (s *Store) Migrate(ctx context.Context) error {
 	conn, err := s.db.Conn(ctx)
 	if err != nil {
@@ -60,10 +61,26 @@ func (s *Store) Migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var known int64
+	for _, m := range p.ListSources() {
+		known = max(known, m.Version)
+	}
+	if there, err := p.GetDBVersion(ctx); err != nil {
+		return fmt.Errorf("reading which program the records are of: %w", err)
+	} else if there > known {
+		return NewerError{There: there, Known: known}
+	}
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("migrating the database: %w", err)
 	}
 	return nil
+}
+
+// NewerError tells that the records are of a newer program than this one.
+type NewerError struct{ There, Known int64 } // versions of the records: that of the database, the last that is known here
+
+func (e NewerError) Error() string {
+	return fmt.Sprintf("the records in the database are of a newer program (version %d; this one knows them up to %d)", e.There, e.Known)
 }
 
 // Sessions are the records of people's sessions at devices.

@@ -299,6 +299,30 @@ func TestMigrationsMayRunTwiceAndAtOnce(t *testing.T) {
 	all.Wait()
 }
 
+func TestRecordsOfANewerProgramAreLeftAsTheyAre(t *testing.T) {
+	r := newRecords(t, 0, 0)
+	ctx := context.Background()
+	_, err := r.DB.ExecContext(ctx, `insert into goose_db_version (version_id, is_applied) values (99999, true)`)
+	require.NoError(t, err)
+	var newer store.NewerError
+	require.ErrorAs(t, r.Migrate(ctx), &newer)
+	require.EqualValues(t, 99999, newer.There)
+	require.Less(t, newer.Known, newer.There)
+}
+
+func TestWhatTheDatabaseDoesNotKnowIsNoFaultOfAValue(t *testing.T) {
+	r := newRecords(t, 0, 0)
+	fault := func(query string) error {
+		_, err := r.DB.ExecContext(context.Background(), query)
+		require.Error(t, err)
+		return err
+	}
+	require.False(t, pg.Hopeless(fault(`select no_such_column from lease`)))
+	require.False(t, pg.Hopeless(fault(`select 1 from no_such_table`)))
+	require.True(t, pg.Hopeless(fault(`select 'x'::int`)))
+	require.True(t, pg.Hopeless(fault(`insert into project (name) values (null)`)))
+}
+
 func TestWhoListensHearsTheBell(t *testing.T) {
 	r := newRecords(t, 0, 0)
 	ctx, stop := context.WithCancel(context.Background())

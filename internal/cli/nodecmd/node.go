@@ -1,6 +1,7 @@
 package nodecmd
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -8,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -55,6 +57,7 @@ type nodeConfig struct {
 	blobKeys string // file with a bucket's keys; the environment's where it is empty
 	keyFile  string // that secrets are sealed with; one of dir's own where it is empty
 	listen   string
+	address  string // at which others reach it; that which is listened on where it is empty
 	project  string
 	ttl      time.Duration
 	silence  time.Duration
@@ -105,7 +108,9 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 	if err != nil {
 		return nil, ui.WrongCall{Title: err.Error(), Hint: "name a PEM file with --authority"}
 	}
-	if err := st.Migrate(ctx); err != nil {
+	if err := st.Migrate(ctx); errors.As(err, new(store.NewerError)) {
+		return nil, ui.WrongCall{Title: err.Error(), Hint: "start the newer program, or restore the records from before its first start"}
+	} else if err != nil {
 		return nil, err
 	}
 	blobs, err := c.openBlobs(ctx)
@@ -133,8 +138,12 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 		return nil, ui.WrongCall{Title: fmt.Sprintf("the address %s cannot be listened on: %v", c.listen, err),
 			Hint: "choose another with --listen, such as 127.0.0.1:0 for any free port"}
 	}
-	n.url = "http://" + l.Addr().String()
-	s := service.New(st, blobs, base.Config{Address: n.url, TTL: c.ttl, Silence: c.silence, Log: c.log,
+	address, err := reachedAt(l.Addr(), c.address)
+	if err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	n.url = "http://" + within(l.Addr())
+	s := service.New(st, blobs, base.Config{Address: address, TTL: c.ttl, Silence: c.silence, Log: c.log,
 		Tolerance: fleet.Tolerance{Count: c.care.troubles, Within: c.care.within}, ProbeEvery: c.care.probeEvery,
 		MendWithin: c.care.mendWithin, MayFetch: c.care.mayFetch, Trusted: trusted, Key: key})
 	server := &http.Server{Handler: api.New(s, api.Config{Program: ui.Version, Names: c.names, Console: web.Files(),
@@ -164,6 +173,42 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 	return n, nil
 }
 
+// within is where this machine itself reaches what listens on an address.
+func within(a net.Addr) string {
+	host, port, err := net.SplitHostPort(a.String())
+	if ip := net.ParseIP(host); err == nil && ip.IsUnspecified() {
+		return net.JoinHostPort("127.0.0.1", port)
+	}
+	return a.String()
+}
+
+// reachedAt is where others reach a service: at the address that was given, or the one that it listens on, which is of
+// this machine where it listens on all.
+func reachedAt(listens net.Addr, given string) (string, error) {
+	if given != "" {
+		u, err := url.Parse(given)
+		switch {
+		case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" || u.Path != "" && u.Path != "/":
+			return "", ui.WrongCall{Title: fmt.Sprintf("%q is no address at which a service is reached", given), Hint: "it reads as in --address https://yamato.example:7420"}
+		case net.ParseIP(u.Hostname()).IsUnspecified():
+			return "", ui.WrongCall{Title: given + " is every address of a machine, and none at which it is reached", Hint: "name one: --address http://" + outside.OwnAddress() + ":" + cmp.Or(u.Port(), "7420")}
+		}
+		return u.Scheme + "://" + u.Host, nil
+	}
+	host, port, err := net.SplitHostPort(listens.String())
+	if err != nil {
+		return "", err
+	}
+	if net.ParseIP(host).IsUnspecified() {
+		own := outside.OwnAddress()
+		if own == "" {
+			own = "127.0.0.1"
+		}
+		return "http://" + net.JoinHostPort(own, port), nil
+	}
+	return "http://" + listens.String(), nil
+}
+
 func userName() string {
 	return ui.First(os.Getenv("USER"), os.Getenv("LOGNAME"), "local user")
 }
@@ -188,7 +233,7 @@ func ensureKey(path string) ([]byte, error) {
 	key, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
 		key = make([]byte, 32)
-		_, _ = rand.Read(key)                                      // never fails (crypto/rand)
+		_, _ = rand.Read(key)                                         // never fails (crypto/rand)
 		if err = keepSecret(path, key); errors.Is(err, os.ErrExist) { // another service, a moment earlier
 			key, err = os.ReadFile(path)
 		}
@@ -267,6 +312,7 @@ func (a *App) ServeCommand() *cobra.Command {
 	}
 	f := cmd.Flags()
 	f.StringVar(&c.database, "database", "", "PostgreSQL database ($YAMATO_DATABASE)")
+	f.StringVar(&c.address, "address", "", "address at which hosts, consoles and other services reach this one, where it is not the one listened on: https://yamato.example")
 	f.StringVar(&c.dir, "dir", "", "folder for tokens and blobs; services that share a database share it, or a bucket (--blobs) and the key file")
 	f.StringVar(&c.blobs, "blobs", "", "where what is kept goes: a folder, or s3://bucket/prefix (default: in --dir)")
 	f.StringVar(&c.blobKeys, "blobs-keys", "", "`file` with the keys of a bucket (default: $AWS_ACCESS_KEY_ID and $AWS_SECRET_ACCESS_KEY)")

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"mime"
-	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
@@ -219,21 +218,6 @@ func (s *Part) TakeUpload(ctx context.Context, c base.Caller, id, name string,
 	return p, s.Store.RemoveUpload(ctx, c.ProjectID, id)
 }
 
-// ownAddress gives the address of this machine that phones most likely reach it by,
-// or a word for it where it has none.
-func ownAddress() string {
-	addresses, _ := net.InterfaceAddrs() // where they cannot be told there are none
-	best := "ADDRESS"
-	for _, a := range addresses {
-		prefix, err := netip.ParsePrefix(a.String())
-		if ip := prefix.Addr(); err == nil && ip.Is4() && !ip.IsLoopback() && !ip.IsLinkLocalUnicast() &&
-			(best == "ADDRESS" || ip.IsPrivate()) {
-			best = ip.String()
-		}
-	}
-	return best
-}
-
 // reachable tells whether a phone could open an address and install from it, and
 // what it would need otherwise.
 func reachable(base string, b store.Build) (bool, *string) {
@@ -246,7 +230,7 @@ func reachable(base string, b store.Build) (bool, *string) {
 	switch {
 	case host == "localhost" || ipErr == nil && ip.IsLoopback():
 		hint := "the service is reached by loopback, where no phone can open this page: start it with --listen " +
-			ownAddress() + ":" + cmp.Or(u.Port(), "7420") +
+			cmp.Or(outside.OwnAddress(), "ADDRESS") + ":" + cmp.Or(u.Port(), "7420") +
 			", this machine's address in the phones' network, and open the console there"
 		return false, &hint
 	case u.Scheme != "https" && slices.ContainsFunc(b.Packages, func(p store.Package) bool {

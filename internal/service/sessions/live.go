@@ -3,13 +3,9 @@ package sessions
 import (
 	"context"
 	"crypto/rand"
-	"crypto/subtle"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"net/http"
-	"net/url"
-	"strconv"
 	"time"
 
 	"github.com/coder/websocket"
@@ -262,20 +258,11 @@ func (v *viewer) speak(ctx context.Context, to end) error {
 	}
 }
 
-// What one instance tells another of whom it relays.
-const (
-	headSecret  = "Yamato-Relay"
-	headCaller  = "Yamato-Caller"
-	headProject = "Yamato-Project"
-	headProgram = "Yamato-Program"
-)
-
 // relay passes everything on to and from the instance where a session's live traffic comes together.
 func (s *Part) relay(ctx context.Context, one kept.Session, c base.Caller, program bool, to end, inbox <-chan json.RawMessage) error {
 	dialling, stop := context.WithTimeout(ctx, 5*time.Second)
-	socket, answer, err := websocket.Dial(dialling, fmt.Sprintf("%s/api/v1/relay/%d", one.Address, *one.LeaseID),
-		&websocket.DialOptions{HTTPHeader: http.Header{headSecret: {one.Secret}, headCaller: {url.QueryEscape(c.Name)},
-			headProject: {strconv.FormatInt(c.ProjectID, 10)}, headProgram: {strconv.FormatBool(program)}}})
+	path := fmt.Sprintf("/api/v1/relay/%d", *one.LeaseID)
+	socket, answer, err := websocket.Dial(dialling, one.Address+path, s.dialling(signed(one.Secret, path, c, program)))
 	stop()
 	if answer != nil && answer.Body != nil {
 		_ = answer.Body.Close()
@@ -316,16 +303,6 @@ func (s *Part) relay(ctx context.Context, one kept.Session, c base.Caller, progr
 		}
 	})
 	return g.Wait()
-}
-
-// Relayed tells whom another instance relays, by the headers of its call.
-func (s *Part) Relayed(h http.Header) (c base.Caller, program, ok bool) {
-	if subtle.ConstantTimeCompare([]byte(h.Get(headSecret)), []byte(s.secret)) != 1 {
-		return c, false, false
-	}
-	name, err := url.QueryUnescape(h.Get(headCaller))
-	project, err2 := strconv.ParseInt(h.Get(headProject), 10, 64)
-	return base.Caller{ProjectID: project, Name: name, Kind: "user"}, h.Get(headProgram) == "true", err == nil && err2 == nil
 }
 
 // ServeRelay serves somebody whom another instance relays, until the stage is gone.

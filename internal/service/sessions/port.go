@@ -3,9 +3,6 @@ package sessions
 import (
 	"context"
 	"fmt"
-	"net/http"
-	"net/url"
-	"strconv"
 	"sync"
 	"time"
 
@@ -42,9 +39,8 @@ func (s *Part) ServePort(ctx context.Context, c base.Caller, number int64, mine 
 	s.looks.Add(1)
 	defer s.looks.Done()
 	if *one.Instance != s.Instance {
-		there, answer, err := websocket.Dial(ctx, fmt.Sprintf("%s/api/v1/relay/%d/port", one.Address, *one.LeaseID),
-			&websocket.DialOptions{HTTPHeader: http.Header{headSecret: {one.Secret}, headCaller: {url.QueryEscape(c.Name)},
-				headProject: {strconv.FormatInt(c.ProjectID, 10)}}})
+		path := fmt.Sprintf("/api/v1/relay/%d/port", *one.LeaseID)
+		there, answer, err := websocket.Dial(ctx, one.Address+path, s.dialling(signed(one.Secret, path, c, false)))
 		if answer != nil && answer.Body != nil {
 			_ = answer.Body.Close()
 		}

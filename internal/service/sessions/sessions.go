@@ -36,6 +36,7 @@ type Part struct {
 	care   *care.Part
 	views  *views.Part
 	secret string // that the other instances know this one by
+	taken  *taken
 
 	mu     sync.Mutex
 	stages map[int64]*stage // by lease
@@ -46,7 +47,7 @@ type Part struct {
 // New gives them.
 func New(b *base.Base, builds *builds.Part, care *care.Part, views *views.Part) *Part {
 	return &Part{Base: b, builds: builds, care: care, views: views, stages: map[int64]*stage{},
-		ports: ports{wait: map[string]meeting{}}, secret: newSecret()}
+		ports: ports{wait: map[string]meeting{}}, secret: newSecret(), taken: newTaken()}
 }
 
 // Wish is what somebody wants of a session. What is empty is chosen.

@@ -14,7 +14,7 @@ import (
 var ErrOwnToken = errors.New("the host has a token of its own")
 
 // SpeaksFor is the condition, of a row h of the table host, that a caller speaks for it: $host is the name that its
-// token is bound to, '' where that is the shared one, which speaks for hosts that have none of their own yet.
+// token is bound to, empty where that is the shared one, which speaks for hosts that have none of their own yet.
 func SpeaksFor(param string) string {
 	return `(h.name = ` + param + ` or ` + param + ` = '' and not exists (select 1 from access_token own
 		where own.project_id = h.project_id and own.host_name = h.name and (own.used_at is not null or own.withdrawn_at is not null)))`

@@ -76,14 +76,15 @@ func (j *JSON[T]) Scan(src any) error {
 
 // Hopeless reports whether an error lies in what was to be kept, so that trying again
 // cannot mend it: values that cannot be, rules that they break, sizes past a limit
-// (PostgreSQL, Appendix A, classes 22, 23, 42 and 54).
+// (PostgreSQL, Appendix A, classes 22, 23 and 54). What the database does not know, such as a column (class 42), is the
+// program's fault or that of another beside it, and none of a value's.
 func Hopeless(err error) bool {
 	var pg *pgconn.PgError
 	if !errors.As(err, &pg) || len(pg.Code) < 2 {
 		return false
 	}
 	switch pg.Code[:2] {
-	case "22", "23", "42", "54":
+	case "22", "23", "54":
 		return true
 	}
 	return false
