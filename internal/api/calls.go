@@ -158,7 +158,7 @@ func (h *handlers) GetJUnit(ctx context.Context, r GetJUnitRequestObject) (GetJU
 
 // RemoveSuite takes a suite off the list.
 func (h *handlers) RemoveSuite(ctx context.Context, r RemoveSuiteRequestObject) (RemoveSuiteResponseObject, error) {
-	return RemoveSuite204Response{}, h.service.RemoveSuite(lasting(ctx), caller(ctx), r.Suite)
+	return RemoveSuite204Response{}, h.service.RemoveSuite(lasting(ctx), caller(ctx), r.Suite, base.Deref(r.Params.Anyway))
 }
 
 // CancelRun cancels a run.

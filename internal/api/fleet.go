@@ -197,9 +197,15 @@ func (h *handlers) GetErrand(ctx context.Context, r GetErrandRequestObject) (Get
 	return GetErrand200JSONResponse(wire.Errand(e)), err
 }
 
+// GetNeeds tells what needs something, before it is removed.
+func (h *handlers) GetNeeds(ctx context.Context, r GetNeedsRequestObject) (GetNeedsResponseObject, error) {
+	by, err := h.service.NeededBy(lasting(ctx), caller(ctx), string(r.Params.Kind), r.Params.Name)
+	return GetNeeds200JSONResponse{NeededBy: by}, err
+}
+
 // RemoveLineup forgets a lineup.
 func (h *handlers) RemoveLineup(ctx context.Context, r RemoveLineupRequestObject) (RemoveLineupResponseObject, error) {
-	if err := h.service.RemoveLineup(lasting(ctx), caller(ctx), r.Lineup); err != nil {
+	if err := h.service.RemoveLineup(lasting(ctx), caller(ctx), r.Lineup, base.Deref(r.Params.Anyway)); err != nil {
 		return nil, err
 	}
 	return RemoveLineup204Response{}, nil

@@ -34,7 +34,7 @@ func (h *handlers) GetPlan(ctx context.Context, r GetPlanRequestObject) (GetPlan
 
 // RemovePlan takes a plan off the list.
 func (h *handlers) RemovePlan(ctx context.Context, r RemovePlanRequestObject) (RemovePlanResponseObject, error) {
-	if err := h.service.RemovePlan(lasting(ctx), caller(ctx), r.Plan); err != nil {
+	if err := h.service.RemovePlan(lasting(ctx), caller(ctx), r.Plan, base.Deref(r.Params.Anyway)); err != nil {
 		return nil, err
 	}
 	return RemovePlan204Response{}, nil

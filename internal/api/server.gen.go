@@ -163,10 +163,13 @@ type ServerInterface interface {
 	TryLineup(c *gin.Context, project Project)
 	// RemoveLineup Forget a lineup
 	// (DELETE /api/v1/projects/{project}/lineups/{lineup})
-	RemoveLineup(c *gin.Context, project Project, lineup string)
+	RemoveLineup(c *gin.Context, project Project, lineup string, params RemoveLineupParams)
 	// GetLineup One lineup
 	// (GET /api/v1/projects/{project}/lineups/{lineup})
 	GetLineup(c *gin.Context, project Project, lineup string)
+	// GetNeeds What needs a lineup, suite, secret or plan, before it is removed
+	// (GET /api/v1/projects/{project}/needs)
+	GetNeeds(c *gin.Context, project Project, params GetNeedsParams)
 	// Now What runs, what failed last, what waits
 	// (GET /api/v1/projects/{project}/now)
 	Now(c *gin.Context, project Project)
@@ -193,7 +196,7 @@ type ServerInterface interface {
 	TryPlan(c *gin.Context, project Project)
 	// RemovePlan Take a plan off the list; its runs stay
 	// (DELETE /api/v1/projects/{project}/plans/{plan})
-	RemovePlan(c *gin.Context, project Project, plan string)
+	RemovePlan(c *gin.Context, project Project, plan string, params RemovePlanParams)
 	// GetPlan One plan
 	// (GET /api/v1/projects/{project}/plans/{plan})
 	GetPlan(c *gin.Context, project Project, plan string)
@@ -271,7 +274,7 @@ type ServerInterface interface {
 	ListSecrets(c *gin.Context, project Project)
 	// RemoveSecret Take a secret away
 	// (DELETE /api/v1/projects/{project}/secrets/{name})
-	RemoveSecret(c *gin.Context, project Project, name string)
+	RemoveSecret(c *gin.Context, project Project, name string, params RemoveSecretParams)
 	// SetSecret Give a secret its value
 	// (PUT /api/v1/projects/{project}/secrets/{name})
 	SetSecret(c *gin.Context, project Project, name string)
@@ -316,7 +319,7 @@ type ServerInterface interface {
 	CheckSuite(c *gin.Context, project Project)
 	// RemoveSuite Take a suite off the list; what it found stays. Handing it in again brings it back
 	// (DELETE /api/v1/projects/{project}/suites/{suite})
-	RemoveSuite(c *gin.Context, project Project, suite string)
+	RemoveSuite(c *gin.Context, project Project, suite string, params RemoveSuiteParams)
 	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
 	// (GET /api/v1/projects/{project}/suites/{suite})
 	GetSuite(c *gin.Context, project Project, suite string)
@@ -2002,6 +2005,17 @@ func (siw *ServerInterfaceWrapper) RemoveLineup(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveLineupParams
+
+	// ------------- Optional query parameter "anyway" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "anyway", c.Request.URL.Query(), &params.Anyway, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter anyway: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -2009,7 +2023,7 @@ func (siw *ServerInterfaceWrapper) RemoveLineup(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.RemoveLineup(c, project, lineup)
+	siw.Handler.RemoveLineup(c, project, lineup, params)
 }
 
 // GetLineup operation middleware
@@ -2044,6 +2058,50 @@ func (siw *ServerInterfaceWrapper) GetLineup(c *gin.Context) {
 	}
 
 	siw.Handler.GetLineup(c, project, lineup)
+}
+
+// GetNeeds operation middleware
+func (siw *ServerInterfaceWrapper) GetNeeds(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "project" -------------
+	var project Project
+
+	err = runtime.BindStyledParameterWithOptions("simple", "project", c.Param("project"), &project, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter project: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetNeedsParams
+
+	// ------------- Required query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "kind", c.Request.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetNeeds(c, project, params)
 }
 
 // Now operation middleware
@@ -2281,6 +2339,17 @@ func (siw *ServerInterfaceWrapper) RemovePlan(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemovePlanParams
+
+	// ------------- Optional query parameter "anyway" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "anyway", c.Request.URL.Query(), &params.Anyway, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter anyway: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -2288,7 +2357,7 @@ func (siw *ServerInterfaceWrapper) RemovePlan(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.RemovePlan(c, project, plan)
+	siw.Handler.RemovePlan(c, project, plan, params)
 }
 
 // GetPlan operation middleware
@@ -3338,6 +3407,17 @@ func (siw *ServerInterfaceWrapper) RemoveSecret(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveSecretParams
+
+	// ------------- Optional query parameter "anyway" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "anyway", c.Request.URL.Query(), &params.Anyway, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter anyway: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -3345,7 +3425,7 @@ func (siw *ServerInterfaceWrapper) RemoveSecret(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.RemoveSecret(c, project, name)
+	siw.Handler.RemoveSecret(c, project, name, params)
 }
 
 // SetSecret operation middleware
@@ -3840,6 +3920,17 @@ func (siw *ServerInterfaceWrapper) RemoveSuite(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveSuiteParams
+
+	// ------------- Optional query parameter "anyway" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "anyway", c.Request.URL.Query(), &params.Anyway, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter anyway: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -3847,7 +3938,7 @@ func (siw *ServerInterfaceWrapper) RemoveSuite(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.RemoveSuite(c, project, suite)
+	siw.Handler.RemoveSuite(c, project, suite, params)
 }
 
 // GetSuite operation middleware
@@ -4066,6 +4157,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/projects/:project/errands", wrapper.DoErrand)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/errands/:errand", wrapper.GetErrand)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/sites", wrapper.ListSites)
+	router.GET(options.BaseURL+"/api/v1/projects/:project/needs", wrapper.GetNeeds)
 	router.GET(options.BaseURL+"/api/v1/projects/:project/host-tokens", wrapper.ListHostTokens)
 	router.POST(options.BaseURL+"/api/v1/projects/:project/host-tokens", wrapper.MakeHostToken)
 	router.DELETE(options.BaseURL+"/api/v1/projects/:project/host-tokens/:token", wrapper.WithdrawHostToken)
@@ -5941,6 +6033,7 @@ func (response TryLineupdefaultApplicationProblemPlusJSONResponse) VisitTryLineu
 type RemoveLineupRequestObject struct {
 	Project Project `json:"project"`
 	Lineup  string  `json:"lineup"`
+	Params  RemoveLineupParams
 }
 
 type RemoveLineupResponseObject interface {
@@ -6001,6 +6094,48 @@ type GetLineupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLineupdefaultApplicationProblemPlusJSONResponse) VisitGetLineupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNeedsRequestObject struct {
+	Project Project `json:"project"`
+	Params  GetNeedsParams
+}
+
+type GetNeedsResponseObject interface {
+	VisitGetNeedsResponse(w http.ResponseWriter) error
+}
+
+type GetNeeds200JSONResponse struct {
+	NeededBy []string `json:"needed_by"`
+}
+
+func (response GetNeeds200JSONResponse) VisitGetNeedsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetNeedsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetNeedsdefaultApplicationProblemPlusJSONResponse) VisitGetNeedsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6327,6 +6462,7 @@ func (response TryPlandefaultApplicationProblemPlusJSONResponse) VisitTryPlanRes
 type RemovePlanRequestObject struct {
 	Project Project `json:"project"`
 	Plan    string  `json:"plan"`
+	Params  RemovePlanParams
 }
 
 type RemovePlanResponseObject interface {
@@ -7370,6 +7506,7 @@ func (response ListSecretsdefaultApplicationProblemPlusJSONResponse) VisitListSe
 type RemoveSecretRequestObject struct {
 	Project Project `json:"project"`
 	Name    string  `json:"name"`
+	Params  RemoveSecretParams
 }
 
 type RemoveSecretResponseObject interface {
@@ -7962,6 +8099,7 @@ func (response CheckSuitedefaultApplicationProblemPlusJSONResponse) VisitCheckSu
 type RemoveSuiteRequestObject struct {
 	Project Project `json:"project"`
 	Suite   string  `json:"suite"`
+	Params  RemoveSuiteParams
 }
 
 type RemoveSuiteResponseObject interface {
@@ -8335,6 +8473,9 @@ type StrictServerInterface interface {
 	// GetLineup One lineup
 	// (GET /api/v1/projects/{project}/lineups/{lineup})
 	GetLineup(ctx context.Context, request GetLineupRequestObject) (GetLineupResponseObject, error)
+	// GetNeeds What needs a lineup, suite, secret or plan, before it is removed
+	// (GET /api/v1/projects/{project}/needs)
+	GetNeeds(ctx context.Context, request GetNeedsRequestObject) (GetNeedsResponseObject, error)
 	// Now What runs, what failed last, what waits
 	// (GET /api/v1/projects/{project}/now)
 	Now(ctx context.Context, request NowRequestObject) (NowResponseObject, error)
@@ -10031,11 +10172,12 @@ func (sh *strictHandler) TryLineup(ctx *gin.Context, project Project) {
 }
 
 // RemoveLineup operation middleware
-func (sh *strictHandler) RemoveLineup(ctx *gin.Context, project Project, lineup string) {
+func (sh *strictHandler) RemoveLineup(ctx *gin.Context, project Project, lineup string, params RemoveLineupParams) {
 	var request RemoveLineupRequestObject
 
 	request.Project = project
 	request.Lineup = lineup
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemoveLineup(ctx, request.(RemoveLineupRequestObject))
@@ -10077,6 +10219,33 @@ func (sh *strictHandler) GetLineup(ctx *gin.Context, project Project, lineup str
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetLineupResponseObject); ok {
 		if err := validResponse.VisitGetLineupResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetNeeds operation middleware
+func (sh *strictHandler) GetNeeds(ctx *gin.Context, project Project, params GetNeedsParams) {
+	var request GetNeedsRequestObject
+
+	request.Project = project
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetNeeds(ctx, request.(GetNeedsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetNeeds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetNeedsResponseObject); ok {
+		if err := validResponse.VisitGetNeedsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -10368,11 +10537,12 @@ func (sh *strictHandler) TryPlan(ctx *gin.Context, project Project) {
 }
 
 // RemovePlan operation middleware
-func (sh *strictHandler) RemovePlan(ctx *gin.Context, project Project, plan string) {
+func (sh *strictHandler) RemovePlan(ctx *gin.Context, project Project, plan string, params RemovePlanParams) {
 	var request RemovePlanRequestObject
 
 	request.Project = project
 	request.Plan = plan
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemovePlan(ctx, request.(RemovePlanRequestObject))
@@ -11238,11 +11408,12 @@ func (sh *strictHandler) ListSecrets(ctx *gin.Context, project Project) {
 }
 
 // RemoveSecret operation middleware
-func (sh *strictHandler) RemoveSecret(ctx *gin.Context, project Project, name string) {
+func (sh *strictHandler) RemoveSecret(ctx *gin.Context, project Project, name string, params RemoveSecretParams) {
 	var request RemoveSecretRequestObject
 
 	request.Project = project
 	request.Name = name
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemoveSecret(ctx, request.(RemoveSecretRequestObject))
@@ -11767,11 +11938,12 @@ func (sh *strictHandler) CheckSuite(ctx *gin.Context, project Project) {
 }
 
 // RemoveSuite operation middleware
-func (sh *strictHandler) RemoveSuite(ctx *gin.Context, project Project, suite string) {
+func (sh *strictHandler) RemoveSuite(ctx *gin.Context, project Project, suite string, params RemoveSuiteParams) {
 	var request RemoveSuiteRequestObject
 
 	request.Project = project
 	request.Suite = suite
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemoveSuite(ctx, request.(RemoveSuiteRequestObject))
@@ -11931,298 +12103,303 @@ func (sh *strictHandler) MakeSignIn(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3L3/kts2li/+Kih9v1WZqcuk7STO7Ni1dcvjxJNsHNvX7ZncrZlUByKPJExTAEOALWu6umqfZh9sn+QW",
-	"Dn6QlAASVEtye/5yW6IAEOfg4Pz8nNtZLtaV4MCVnD29nVW0pmtQUOP/XjS1FLX+qwCZ16xSTPDZ0xmH",
-	"D4qIBVErIBVdApnDQtQwy2ZMf/1bA/V2ls04XcPs6Sw3o2Qzma9gTfVwC1GvqZo9nTGuvvl6ls3UtgLz",
-	"X1hCPbu7y2YvGS8YX75u1nPANeDYFVWrduiFeWaWzWr4rWE1FLOnqm5g6lw/FLCuhAKeb3+ErZ9sBbSA",
-	"up2u89jn+rnuNGv64RXwpVrNnn756JGfRapaL1BP8oqtmfJj72xSiV92ByxgQZtSzZ4+eZTp0dm6Wdux",
-	"14yb/z0Ovs3bWvwDchXZs8p+O7Rn+4t/1/BBStQNvzcVLkFKJobnkeaZe851p38uK8ElIKO/rcW8hLX+",
-	"MxdcAcfNo1VVspxqpr+ozBP/6x9Sn4Dbzmz/fw2L2dPZ/3fRnqQL8628cOPijP0z9POKKrIBrsimFnxJ",
-	"fvfu5Qvyx6+f/OH3uBd2BD3B87locD1VLSqoFTNrzmlZmm3aoVamH1zWdB37zjHHPpXbPf2bHyTrcIyd",
-	"8xe/pWKO39xls+d5LhoeWCctCiiuqOpRpqAKPldsDbNsf4nmF/NtcP0LBmUhAzKJrkFqobTRGwulBMIU",
-	"WQn9cDZjCtYyOJ79gNY13er/syKJhbJZCVxdKREc1DBr4ItGBkm2s/WscAxvf+FfO2u3s7NPQXosKeN2",
-	"/5neI1q+7dBlQUsJ2R5LSbhivIAP+/u7EDURHIJbcQ1QjR2FH/UzuG3LocETNr4GWl4h7+yNQ5W9k3Jw",
-	"99OGluVnkuSlyK/b4eZClEC5Hk7SNVxJgGJ/uBIUyVeU50AWtCwJlZqnCiTP/kCbFctXgXejrITiKdkw",
-	"tSJQ16KWhPKCNLyAnBVQ6DfXlAWuRfrfZrQs9Ubgz2bZTO/LL7unJJt9+HwpPh9mI7OgIHMoBesqcFjn",
-	"sKQ8/aQWcMPyMKcDL6BIH4l7ob9PcFWLZl7C+Lmxg/h1ZfZ9QlvwJ6A4xh69GBJZs44CqYio8W9aVf+b",
-	"/NyKFkmuudhwx2VSQUWU/trTrb+xJZXqqqJShvhMj8Bhg9OpFdRk3rCyIIwTJCFRKybNFGYEsoIa9Mr0",
-	"Wjb6P5nmzQpEVQLRQpqgMrG3y51VXOEcqbKu8zt906f9SokmX4Xe17ykljbSb2DDFGT6lfFlc7GeM45X",
-	"Lx6WuuGZ2d9SiGsoyMLSRZ9efMLubbqovwsxhduTnSusqoID5jVQNfFyK+kcShkXzPF1t8vkQoUPXXuK",
-	"EshT0fyaLs2cftMGtRnzg9CtWTHODaX35WINa3Hjd6nPCZsVcFKD1rg0qZUQ14QpSdzaCN3QbfdaGNzb",
-	"G6i1cniViyK8P+6ByP28I0402bNWqPR+vDNZjxcsgfyueKJ39vyXGPe9YjIglz19kghl2DhAJm24pWrj",
-	"PYUEZ42u+S1V5uaboGsccA52LmccgChBJKhnhHKir7QtuaFlA0TRa5AoIfA5x0fRo9Q33x4FmCvO4qEj",
-	"+oKWwAtaf8dVvQ1IlAkSIxfr8EWlyIpKwoUicwBOtqCCesmCcSZXE8WUObKLWqwjh5YpshFNWZAVvQFc",
-	"QPIxrUqjY+x9UQO15tX+V8m3Tt3wK6loREJKpnZO1KhFIBWtp0r5+AKUKIuYbCpYkmGmty+boaCxvOEm",
-	"9Fto53Hv+0uQQyuaMxVgzrxqZFgTW8Na1Nur9Tz09c4y22czM2J4ERJ+4O8McQ8/IlN0mUVJr7eRmyqZ",
-	"yeLEmnrJGMeJeYHQHYPTuFUj1WP7+IqGbo6ScQge4RpQPGotjMxhybgMvmnUlK0bHjLDjRq7YLVUXWVs",
-	"6LpqmSCkpPUUfLMtOHVsG36i9XVgG4BKSCSuuxN2t4wqrffLa1ZVUBBJt5JsVpoo45eHhN8CavCCUFKx",
-	"XDVIC2u8Wg8XuYZKpRnEzic2mXWdxal1Z2tyapFxzap9i3OXFG6YGBleW77pkwF4EZYsQ2zKlGXQTNs8",
-	"Wj2sxUYbDgVVdBrTKrqcJP3D/IejxF78zcKKsx3XhDlpm5WQxlyUhNb6+NU1g4KIRhG6pIxnpKm0UqNZ",
-	"QXAYNCpzy9Mh59Qy/bo8RCM0YktPk5llhLejkQEmoLlqaBnc/XlrlQ8quPaxu2zHZ7X/fmhlTrvwO8an",
-	"DKpdGyrJGhRhPLileS2kZHwZuUSBhtxEmq1xrRnRDxDP+m4yFKnPyJNHhCqyFlPEayNBc2boXeFDBbmC",
-	"sErir8r+UldiQ9aUb53t7t/XuSeYNtqNkU+tpynoNmQ8PG/QR6gPA04oZG9fGE+Tkk7C7H8jFvuzdXnA",
-	"y2YJ1mlRUx4jvlzROuTz2Dj53hsZlWfG9YdrwdH/sRF1IYM6JeM5hKnRXRvGFBgnQOuSOV+SHBlaQdjD",
-	"gW6Z+6mrrQ6D9G5VGc96mZMI7rTuHEGkkN/Z7vnqSiArBKJy6AUNyaIdEdqxukbkSrqEjTNebHd3dtA8",
-	"ZuWsHS/1zVeULyESlJkmFelCRcJNNvobjDZZl1HY2kMjc9oq9DFKMJHstPb5+M7IwNboW9ho0kk+Fm97",
-	"JD2dt9OmCW9DwDHFxNkPbvjwG0Me0IxZWAaL66g3D4pwaE4xVYZJrdXktKiXGQOnj75DmegiG2WmqJoo",
-	"6c1Ugx9/EYlZKut2i5mKhyhgfS/kzE7iVILOgjpvM7ij7+0i+7vqlt6/c7SNVYgNf0ooQYplZAW00DI5",
-	"I4rKa6JHlDum0TdfPv766zG7AicML1TYWFN/hVEittGWxJMmJPAQmyh6Dfze48RMiWv0nNnFRl5cQsBB",
-	"MhB8i2pWa1FAWPMW4SNTlVRp1ow608JfRN1fSZLAh++kufis4mAW31kTrrr1femxgxuoZZe1KpzJq9VT",
-	"4zkzXn47ZWKgNZu9aBWUoK1XUomxLTNuhiEq50G4ocbk4yZK16eqI91gLF0/42JJEVXTBgNroMVTo3fq",
-	"JZmFoFscbtB9rp8tBHqRlwKD1NoUlXRr3j4Qv+LLJnalm0H3VwQ3UG/JguYKw3bdbUi1Yl7poUOn814s",
-	"PRjucs/tsucIO/od8vsRZEpxAzUN6Wa5/gYifpKFqOesKIDHHLSgnOXZJ8F8i2Q3NLB010+n7v9PZuQg",
-	"BRiq40EHl+P5Sqvsc31RWOuVfPnoUXfu+zHBXjzSThfRu1Vt76Soaev2yW7RyGXsB+zM3KVV5ona7laH",
-	"WFH+gAnB6Ck+cO8U2REcTK0IJTXIplQZMSzDalJSqaLJPyalJcKtxm8V/C5u/Q9KGCrVxHi7VBNyFqZL",
-	"E69lBCLsQ5en858HPbROK0wJUO/EDsbvy46AwkW0ZrdPovAOR0vdzj62NBhg22/x2gtYVy6imEa8adLB",
-	"HZmQfBCpk+5sMa4Xf58NRMFf1FSuJuSN7DgYAweH1RP53PzCC4HI95MSRNik9KDJhzK+Vvx60lKnnnJQ",
-	"4X2PH0qpqLGed7L7asw7NToN3nRKlAWZbzO8bhnnUON1Z923tChqkOjmLRkHkwq4BA41VVAQk8VKJcOc",
-	"knRLNmZ6h0xsIzWcoW3ey2xJKw/67jfPjS2p+wzXo+gOr/XJ2SFV9CB9C4qyMqAYuVM2KATwoZbGaZJD",
-	"/+gnUKNWm1mCGTy6/mOk8PjX2Fd3e662bhLKfsaOfTy60p9A3S/wTttE0v0jEz/gB3tdB2zeCQ5Zb6Wc",
-	"2fJIF1CJnuHdKJzdupYu3mnsfMjuiHoT2ykJRjMwOxNPM7Ce98C9Hs+qiCSUV0Ji2pfJ+bQZoBNTEKBj",
-	"K+1F6WwwCv3WhHIXijKyGtOTTaDKJGUHU6eMJpzOKu/w+RCvdMIlQwP81T62d5wtXaN5IW6lIap96w/N",
-	"zkGfs+C20jkr2Z7YGg8QqKsV5cHQl8BMNYZxKXwmlOa2gvx6imMc8uvQMqIK94rWxYbWcBXxeK+ALVcR",
-	"Uca4VLQsJ7gTf/C/CKxxwPaZ74qm0X0fTMoaklLRcxURX2LDYwVHg4bOQFYfYF5OEVXGwrnydcPNKbZc",
-	"xcUmMVOGFeDCcUPEu3TPdcOuiYGA6T5RzFWN0k/VlKmJLGHTLoZe8S8mH6CR4cIXDCXbDNMVLdK2d8MK",
-	"41RJi130vbsdK9XdSV2j1YztT2nWyy+0e9QVXa1b2BAwLhhj6marawztoxWuxhFCeag0zfjAlCQrbQhs",
-	"qFbwr6EgSpBCoHMl1Qn3HU4RoviKSSVMpnHSSJeK8eBFpdc49uPvhVQ/8IXoFOfIoPfPlMYwriQGhKDI",
-	"bP5G/w62Y7h8ErPxn0kiNnzc9+Y1mZXJiXE70VlaS5s4F1y64+kiBGKxsJH2FS1NmsJcCGVcd6wojX+X",
-	"Gn9JDRKU/a7hNdACA29WjBTpcYVva7rhLoVxR2EqaQ4ma6yitfKlMzaD8DNJ8IygRWlOSUYeaSZ7HA0y",
-	"+JKzukYROhdayTBpIr9k8UDmSLFzNlPiqqvBW+PPfLENfhF+PPRs2BuvF45E1zPbeULU/q6Eta3v3Qna",
-	"cALmO7exqgbI9F5r5rc17iRfsbKoTcyuXzonGnv6hzVEs4wCqrCozGIBeR/s2f+G8dD5M/4FsSDmQ1OA",
-	"iDEAbZ7bl1xPcjOUIqfKent3Ijw0X5EF44U0BVxuKzUzcmHK2oxLBL0hWugxvtzPEx5dQi3Kgft14j15",
-	"w3yUYJxou7aXMCIAyeIImjk2aMf2K+tsn6PZAIO+oHXA+T+NyQ7npMNYIv1XWNQ/6RdHpPswIT0B42Sz",
-	"6w9Sz9zQ+7aWvvGnVcHjLyIZJQN+kEJwmDRRspuXrQdSuaJJQdHi3dRkLnRa4qMdt4Xfnazd2iA9blgB",
-	"PGj9DrmuhirhP39MOnnppeBL6RK2NytRwmDO6xDh2BJkOE9oQXM1UCtnADDC5QpKkDm0xcpM+Ri/qIBr",
-	"GcxMqE+KWoUq5JYinJm/RZXWwmXombggejMAC3Pr+7FaujNvDQWjV+bzKTauZP9MrQfBndlXx4zalVk1",
-	"oRTLjCxYuc6IZjmREQ5qI+rrDHMwMD1a1MQ5kBNY3rj1WmbyvN/z9FmyWZOqsxueoey7Dp2Od64CN3Dj",
-	"bK10TQkrY/bhNDHnfhMTdHQbCcjYcvSBBxjkIb3IZXPXoHXpiJ/gnxAzaNaEliWmU5utySan7nVXbt8w",
-	"m7nB7KoHiPYSgmkBJrAUxtbIbTWqfKZFFNxAjRIBLXzNnTKIF7AbbbYzBNdkgZgCy9qRdx3vai7KZs1j",
-	"AdASIhVT+qtOuVTDFJDGxK/3fXqMq0i0wCWATEnYXoOUsTtQrtgiICbyFa1prqD29poe3q4fPihSAr3R",
-	"enqD3tFFLXj45ogkke4QyZqsdmv9e/r0UPcGA0QMh68s1Fa6g/YSgL+kEXf4oYXofhUD6/fV6P0XWNN6",
-	"gnu5tcPvMIn1B/OjJ49C/ldeQHHFIs5KjLjgDWsMWH0LtKkaHUv6q6AlHSlQfzRUdDz0YnaTjLujGzke",
-	"WcldfMP3XScV2sdmYxAOgRgss2Q3yEumPlbC60DFgv3uKjpbgh98SjAJ/eahivTpPmb85irqij9OAq57",
-	"w+Dh1GZViKbO+RrY7VCGHuqw0sAO2shhLrg0Ntz+awdVN0STsefSAs9gcaaoiX/z5OqG3VRAq0bb9Ar7",
-	"fgMW48uaBqGs2spgeg2cIOgCXnh5DcDJihbE6k7PdjVxqsj//Nd/X4DV7i5u3V93FyZf5eIW1ce7PScW",
-	"VVfrgA5hdoVoHY6gO71XOk4TK/CgY4ulmJuxNICdHffDZrM2/H0VydT6nvJC3Jgw1k5p8oeK1SAnKa9R",
-	"9eK3OnwZWB2KUEko+T/vSC4KyAglb1//ubuHWhkMzVcDzVe0b053FKqmLscZVD+Udd8WV9sdO7hvzuUf",
-	"Ahi4jkH/xGszBhAKJQCPgwUxjCXwa4yjYGLqmhaQiD0SjkO1SIf2Xdo1xLbivbgOlWS44Mk+4TH047LE",
-	"ZAX0WpKFqJ8RLjh4NCtf8K0flwQrHu9lR+u9mYb7on8w34aD+PpLwpRddK9CeclutHwShNool8WI8Tsa",
-	"0JfDhbKUb80Qa7q1lGZqpccS3FVSMDehLQrWTNELFnUPhRzCnrLLNS5xs1g3XzKejX6+0PrihJ0OGfy+",
-	"wNVRLcR9P3QzEZIq+SRbxuL2I4BZoUXuwF7ZwUMr/dGiQsbwnXoabTYG9+T8WddQtf4q8jvjcbFXpfS+",
-	"F/TGeAfMXBRMf1m3NWo16A/QGwMGVwJrVLAo6PdPCS03dCsz0vBSi2tjseNjXD83i7zuuyYYCe2unaAN",
-	"Wzf8mamN4MCwUN5kfjJpQCal0UskkXSL01JJGmlqpPtEd2BKKdibNqFi/NGQsv/jTswQ1k1JlQF2Zu3f",
-	"NdAyXc9/1cn17+/Zn168JV//AXENGScFfP7td31z6XHQBnID/ixC4ZMmar1v7PMjiJr6qcwOE+L5V1Sq",
-	"l5SVTQ3p6eCT3GWHZk6O55wnoS6YwoBk0IUJGY+g1deIeXcIDMFhQEwmOXoHhmm3AH8/37JNyPPvsZdF",
-	"HRHommWCDr2x+MR92eCeWbRxmighroNmxG5+h2XyqU6gHXL0CGFp03nLrgvdrSxIB1ioN0Gg7f6WDVeg",
-	"tI8e0eLfTULvvd2Q0f0KllHGSl+WQwsOQeXsoesMJ7Xb9OFh0J2Ju9y6hfbVbi2+nPFqle+64ZIInln9",
-	"FTVZKvH+Le6laye5315B63qLn6ANZUpeLUQqVrg/ET3OcG4ZT3BHrwir7Pnx9DLM7Y25R4UpEOHmIwcr",
-	"iaPyHFAnTb/4Mal+38uMZZdxDcrUDDutoFPIti/8adnEr/qAcGoBlLWamBIQsYt1cwV3leWR6HOeQzUV",
-	"VdL/KBIsi8OeJcUOHCRBDIHhFePQVKE8ctugYEL09SwAGwPvlw6Q8RPNVzYgtAeTGcxZi8NnKqFoGU30",
-	"RUM1CVrTPdkZEacdQtp09dsTy81NGfS0VJ2RGvWh2uzgCZPjZdXBN3au/x0RE60PGMj/PzjHfiQiMJT+",
-	"PpwWnpprHfDZ23+GM6rd5J1Vhjb5tb423xrz+yPpsAepCvv9CqY5p11WzD0U6GQEtY6DO2B6WC04lCfS",
-	"0waGADtfww3UwWLAY9XKWdyXA1P0fF1aDOLlNWw6DWgmwJC37WQS3FRfh+Oua/qh+5OOM6uDM25vwlEH",
-	"husQM95PKnC14Y8j++N7G0zYnW6LgJ2IEOYWYU6Dx+pXpqVRDVjj5bwEcZK3YfUvTVMr+7/HI9wwCKL/",
-	"GjYe0iqMK228MKMp7L56dTREn3dByfrsMgKgM3iU3HM2I6VJW7boI1WNLr6b2/BozPD0L+q2J0KBNgt2",
-	"ArPNhVCxRKEmlLG/QhRgZQINK1pVwCVZ1GJNuP6GPyOfP8bQivPmPsL/cUHWplud76r2+NEjk1PhO6t9",
-	"/jicvRlBSh24WOJZs3GtIRrgdxmzu+FZbDBkKuJ4YUAFFlQBKYSJyVgb2KAPFzW7gZqwNcMMZ1cG4Kw+",
-	"pIOpetGfritlMK6vTYh/LW5QCwOVr2aW+Wd2aw7tU0RVlJNCGYpTmMqlL+74BsQS1ArqZybsVhZgKiIM",
-	"dJYpHF4KkL5AYe8+95zyKMgoNitxP32tLE3Aqst+X33z5NHYiDvpjmGgJfPQM8voVGJCrv7XpDsyOW3W",
-	"9LzFCPVewvTGIDaIPYapHohqxxYRy01s0YnG0OkNpvddNglG/mQJZ1NSwiK485rrgat6+5RQoheadaDo",
-	"Nev4ROWj489PSDjr4ULizyIk7mZ1TGC1NeON8lqevwr+bbzFZnAR43kBhzsXlRs4wRtoCyHNTyI71vpy",
-	"JuxXoPzvmydPvvrmYExPvRBhkGYnLGMUAe0IOlcQXzfyCm9tCPZ+O3lPeNTXsDn0jnR3yqT7yPV87OtQ",
-	"k+4THMJeJLFXavixmWOnX0kgJzfokAjdurzcGuj1RDPnyaNHAXGuNdarcP8LN4NNT7TN8TCBvN83r41l",
-	"mHx41gY0hiTZxNadh1guQG/gqgefEciKqyoiFd1K84ouZCOD+TytLbSbMIluXGK+f0Zw7+xAPvhj2oIZ",
-	"vIiI6dQfFXV0mRHzr0kNopy8uXT8gtkZkvFl6ZeNud50Dc+ctodFtyWAsnSicwlcpTPNPs+IuoA6erMj",
-	"vz4j2gYTawvjSLDFaavlb2qmFPpQzWPpoZte/9UQZk4FVF21ylWnd/WYUHFtWFPDz0N9gO0DaZv8+NGw",
-	"B6LtHBM4oLbvgmYNny4BEp6RX7lQ5MOvTw36ry27U6aS8WDSKyjLK2wgE6nCxkahBhgFeCEzQtfaCrDA",
-	"KZ9JAjfY7j0bwxBzWFF2JyMi+rLV/gJA+pO0ayu7d0N/LF+hiPDVFFq8YUuIUW8I3dCtTUVI4KnIHeGC",
-	"j16KIT1tWzhvIY67iTow1INb4p7r+RVGX5UVJaS/6oBEZgXmqHG75+bde4KZ0NJBXIy+9YndXQG/avjB",
-	"biBmICvFXaWY4dq5RT1SBi9qgVo2M7A0MA8iZVRNXQmZ2FqyhsrWKQwWVIk1zEWxle/M470c2pSelPqw",
-	"dgCQJihVAxBODVemfuOArFc7bEywuPSISe78Eq5CPPHkSRAzNZ6uWTJ9kYNkmPKcCtCDa37JSghcL/t3",
-	"OFuGisauoVJPLZiovaWJ7fGMYBqGQaFEtdPx5UKUBealYtu45LvcGc0BjC24YdiHzlZaogwwqTKYBi4W",
-	"T0kNi0ZCQXw3QfQxEYrNrCd0dA9YQ48fff1vT/7wTagOB1HjAx49MjfIYILnoJUepiQxYYqnCG/vEIgs",
-	"JEn/BTEl1yluRk0cvyBbbhvImngt1I8Q6rXuapNiPRJ2pHK0fVO4ACkaKRObsCesqSdkcnXzXEMZAC43",
-	"KMhaDk5cpp6qYGvINhcpOb0uPIzLckod5mf7/CiuSJsq5bY366RU+T0KUenN5Q/rYHMAdLtH80T01ZlH",
-	"s2in4v2N9P74J0RX4VPhdkw0tHsygi/B+FKbTlUN1hhKq9XZLT20y2iz3To7FNrZt2195x4a5lTAy6oq",
-	"WY7x9RimZAHzZrmMV2wNYX50r7L9b0U9tdvRoga5CgoWtMG51DJbCbKm14DBYkJLwcFdRRw2vj2/swwC",
-	"YK95yIrerDDa4gAFKSf4XHAALlXdrNFCmVTpW1ILHxoE3yNy5btVd7qxSIXxMsZtCRadBkbllNupmEm0",
-	"4fkqbPwZ+/iKViySamQfiJzZKMNwgGIySFM9IUv4La2DKcIV1NjyYjcRenz6IfFT1cJBRAwuyj6GAFIq",
-	"nvYu2TLFNLu0j03Dj1G0XoKKk9R+H6HoSI3W1DKHPihM1tNh9pE4d0RcqEF1txqsw5x9woclca0mtPNK",
-	"3vAY2GgETsUmr4X7FZewjCHIYOvOWFOUNFrYpeEkA0uT9wWT7yXpRfrgTTjonQ1L6XImB1tnvGVTPfwV",
-	"4zxq9Pbi1ebB4Kw2ZJOayByNKtQuLheCxyI55drymNuccvTEMtm6jjG5oi2kzSkPd8sIKVNYCE0VSGVc",
-	"UdLAKx7SgF3vxqWKyO+BG+VDvEjbronoh5wHerfcZzDfu6KNjJWVO9MtonweN7fcvEhEsbBvyaapDZPS",
-	"1Q1T+rYdJnnd74DfqHBCu1++5SLPsbFD0WmLOiXLJj1XbrC3tusNJgV24dpP0RoLIORhhwYidgHNVxmp",
-	"KKsRiU3VrDLgwOOFyL6Z0ZHy6ibG3dLdoZ2Mhj0np32NrNM/fDcB7vAAzcjPfLDmaBu418n/3pmO4fPQ",
-	"zzU/VmVgh6UiDehyNFcUvYZeKVK/XjdayRtuw2hNPQwe+rikL7GY0HGg5bJWwBqYz2y/HmbdxEAxqpJy",
-	"V/iuxt1t/Xx2nxPeBovduuze2Kljou6lrzUbTXk/tJNwTN+LdoXU63rXud123fBnvPfSLqnORTSxrgqV",
-	"DgQ4CTZln9oEYxJLHtB4vctf0ddRQZNmEMnXYjhF9IsNlQY7m6gV9a1y9LnpNfRP36eigRMgA7fxoZ1D",
-	"ztaQEVrX7IaWmW3FI+poD5h0uIC64VcjaGeBPOkGMhe3zUgJC0VEozKizVQo9MJ838NAUXs4NLw1CDhM",
-	"GRSRghUYbMBZgnWpqVU/rPDF3TNDt9bHiYvpgSA7NhpkzWM0Jhu2FQ6EdRwwD810kwOBcfNhL6m5kQP7",
-	"9r5mNFBESMtA3+WubtsCzGakbspOU799Xj5qR9coKu80eZr7puNR/aTzshQbI+AvsgTskbDS/yR79OhR",
-	"CzZiwnLdgZP5c0fZ2ocaaFsv72nJrpUveZyRL9FR/FXq1L6lc8j5HiikHXsNq6CE42tFuM2z77dcizmd",
-	"l1sURiYZCEO3QPk0W7VXzLvbJahtIY6wSJMaSvuaw8CkywZksDGRSbVq/W9mWgPdEtKDF+rKunQSyxcN",
-	"BkjIZx/VtpNsLsYNbPR8S/QRwroM8zKlwX/JUvSWsMvFuH0+KLJgN0C8we/fOO2yD7jfI75yrbTJSGgX",
-	"lph8h4lofX09/XZBpTAEe6r2AhLjHT6O6z3HTcnCjZcjPnFPD270YyeOs051+w5SkJd4+prpsHGg9t2g",
-	"X1iSeLvHKazuHHVNo0EI5bedmMuklKdYgslbbSDA5gGb0djKKT6AA3034kYgQJzt3NVLI+6VavkQ8w4U",
-	"OyuBuHyRQT7rHx03YNfWxWUHSViLeQnrSVC7k8G9XU1VsBMZV5F7yW4bfFDPsG0fWv45LUvbQENf+5uV",
-	"wI9MkDYX6zVGaHvfL7Wcc18FPeZHFPxa544CekQwgd0ogRx1ReeWCWzImUkDZSgWeGmXWIs5UgRi+jt0",
-	"WjirCOrH2zZMuqfAXnVOTyAzIeD0HJW2wHFNPno/4ZcGjzb9uhrAuongyuovwnkaMZwYxIR1P2vX2D2G",
-	"3X3cef8QPd55Q3nXsxNtoGOzwcZKaE0TWBwlPHEeLBzmkqnt54wXUAEvgCtSsQ9aq8M6aozaiApN5T3k",
-	"yVUQ/WZz3O5urq2blrSryJthz91p2CMD9dqLFr5xqNvOPsKDUFfXNtEvTQG2iYEhmTMIhuhy/xMbPZog",
-	"wp7/vAXpOyZWSQCGpMVGHILfG2hBc9a2Mi4wE0Dc0arElS2AT91+g7oxFibvVsLtTBTcqwFci2l9xCa5",
-	"GA72VPqLrm64SSqbZIL28DUCmRgWtm2pVYRaNMsVWlmxNtM10Km4a9ggXMYbAuEqJN3udhLvYt9/qCBX",
-	"od2znbu1hpOLNWSuT6NWdsSCLJoad7UD4jcI0xXYH6YMbp4xQx1ZPpMmEDTNG0BZmbIRC9P0INTXx2S9",
-	"Ttr/1GCpgV/utdGOofqMoE37UqPPZGbxE7bojOJi80yTRXDocfPeGe3WvQQyOqS6wjKs5H5oe2WUgcrI",
-	"eEDQR5D39Shz76YtQ1TAr+LTJFQlZr5YgNqmceiesnUOT23NYrZTtLifHYKpPVGg+g3lysBoO+wsfbyk",
-	"otsM8z6N18jdOJpjg2aEc4EEzpTp4KwFG1Oxn14Nx+um1lGGRjBN/+MyxTvKtGiZ3bfk0kROpoUYU0BR",
-	"3zXcg6J2NI2hn/zVPnZ8F489EJOdPAp2cKBtY+guFTtioRe9sW6b9nh1LoyWzE78+gupy0M9odK75iIa",
-	"RKzt+SmcponjLCNVHkmFHUE4b7uZ/p0ie3GMwFikuuT4IbF3DbdetYHIecBtnhGhxR4ty7Y2ejxWk+a2",
-	"3ffyBbnh9O74PeDAnj90x886xhZ7gMi/NdAcFQb5XVvCtJtRJ7cTe+oYyM4B9NkBPNGIB6QFAe0MnpnF",
-	"hfbskt5A8bakEcTjpqb5NjFFo6SKqaaA1McFX055PhGPMZLA49bWnTe4H9irK2qrhequHR7Gfi/IwxpG",
-	"DEGehjx1Q+fR9c4PRYtaCNhdl2dibytVA0xrcdzphoY/3iNArKsdJsa6FduZO9sRoSSrVLddyX7h8YTq",
-	"yU6Tkkiv84n+00O6309zJI0tOgarXpYmTckoo2ugnEixBgykTLA9A6W3M/cKbsc6PdvNaoKUhLyGSYUn",
-	"oKapvKDC7pZIYYoZ3v8uvua/Okj7CXkwHgZ/DMZ2Z3FxSPtLAO4EQWoLqnjzfi8gQ+Gi9nybIBFTEspF",
-	"UHiEkxWzWcNlUCxtVltCSQW1FBw7jaGVJMEUL6Aja8MkZOTvs7/P+q3O8CGH5kKJvmNUWoMvl7xvmlXa",
-	"d/drjG22aaJ7km5CccS0nNV5s5ZKqzRysi98yL0uGh51Rw47TUSgP1HJOEhCaz3q1DKMewA0DvYAngD0",
-	"6qAc7+mWidRvt3dywL0woTPTFHjHg5oQy6ZGCu7FoMdLaaIR2A3dhnNUNnRrsvPQs2cYSCyIeezwG8n7",
-	"DVxYFmnbqUt3jG/1D+dY8FqJQ+o3de3dHTEvY06AY9uWvGG5EQNlGooGHIiWdBSko7wUcmqM5wBX/liz",
-	"IOcwX1GTz7uiBWZoBcMCHlc2mBTMJMHaLWKgScwLzrLh7IsU6KZJQE8D9fJDsjbuMC7F8qoNiKT4rsUS",
-	"4Q1Tn1/32+93ZNaAHI0WKU51b0/kpxbEZ7gXPh7HN+bhAYndokYl90vFvpVzUbhUJVLVQosB0z9ViGsS",
-	"QVoY7yKe8EpehG8oVzHAl50OXJgtTxbdSNkY+I3RvGJHKCaJHWaI3dWeyxW5rJXOvveql109+dLl4t4R",
-	"6Jze9mS2knRANj9HwI2QC68uEg3xF9SYYv50pd+bAwknUV16WspAij2/tzeqNh6beKGFCRkVvahbLE1q",
-	"IN3AEuE7ruptKHck2L+wbX1udSJcjw8FpYFdtWl4k3YmLscnQJJ7RtlPe8f/miNaCPOO5vRM0KehYPTK",
-	"Zb7FsMhTdMgJ2BpJVWpmj8wSXHd4D3dhrTKzNwO88jKYSDeA4HMoYkUfomNgReGwRXLEwav2E7KJrF45",
-	"pgz7gQdW/5PNo9nNUk1GvEyui76LL+KNC1mPNYkJ1xTTejndOqbjUI+VMHa0CFu8GVG0yojaIGLlSpRF",
-	"RirG81VGNDdn5Bq2MkNsLZkRfaOYltcZgRtaNlSB75mdWfh/2zjbphjYMjmLUKH/J6qMmJSkDPukZ2QB",
-	"UGoVueGF6FfRfx3aqkUt1sEsQKe77ffKaNfoGlwwSRZQKlTN8QlnRY1SqheF72hB4gbqCZdaALc90npB",
-	"ifHsxkIMHZA3XrfcD/JFtfZIpkC6ta+gmtSDORh33e2Y7JQtqIZe+C217ULCntlxjNcpoKvTsFN76m4n",
-	"IqhNBqMt6r+s5jdz5mx6IPASlHI24F51xJpG7v5C5I1zxAZiI3QNhHHyn89/emWS8CixfvMA3IpaRXoU",
-	"/tZArIDfmR0oLN41pij5Py7fvE4pcFibDD3/Du1cdjlBTlkBqCP0NMZxRhobn7k54aKk19toZldyJfZ+",
-	"P8/DvH7x4uoDmrHHkjP2RUW/t2Gwn3GbZGO2rNPhOMoyz9ts8GiaeGIP7DnQOsG59Sf72L2d6d3OlGlh",
-	"WveDIAjkJKyvl3UQ5cvlJI03NMen4knindaWdmVBCnZQq3epN6F7cqPEmiqWh49GLFOc0SUXksmhmMSQ",
-	"6z3UN9G5ahAJ1ys5VJEL+x95cWuevCM9ePKg6K7FHCY5rQbgvAf8AvdB+p5vu2AG6FBpyREm+ZL/EKwV",
-	"jCT52eKcCfuwdyNhQkdnnNi6ggk7kwuYFowvoa5qWy4XCI2uYD05pN+YlY5Dm9jR25/0V9RWO4V3QQVh",
-	"WyqaM7Ud7/lgn7vLBjpjrfdwVYfGdIDJoVQxA4k8IdPBYigHx+LXsbt13TYKHxrd9RN3/uz0dZmG1scB",
-	"wuYxBgLg07Id0pB0zB1vO5PZXWxn81vh6d4hW9YyVrvJ7UsH+XOnVUIEvM8+hfnffTnrUO9Bf7lpE1aw",
-	"q6ipt6c1GBhzbZQqeo3a/04qbSfEMtr41wc3xlu8ykN9HpUIaED3rM0L7r+2B5x/Z0r7BusjCENKYl2U",
-	"c0yYogyS0xJ4QWuXw5+IdSAOvCRwgfj78Gsb23kXVVQGTTRKSpFTZXGnjctVQUUwUOxLzedbfFf3X6xc",
-	"WFHpobgtLOR+FkjQg+24m62BtN5s7C42hyViGyS5sCu1itZ50Nwh4FjkbYexHSkICrv7bcKNfkPeqSvz",
-	"Pc8+Cxd+Rz0gdq8HaqRKIVpH/gTot1gKR7WyNmR/ujksRA0WDcT8bZApDToWImdoUx3/R8vymW0XZqvo",
-	"LLUOSIU6UcWn9e1YL7rzrbvJhvvOX6ogWIAWquiyNz4+r/qmJkANFP4aLk+v/OPFTnlMYqFgqEYvXsiT",
-	"bt+bHrzhUTrur524FfYEFDWy+P1w1+Q1q6rYAuKegU5c757lOcZ10Anpovzbqc5xPgXjYWjNTSfj7C56",
-	"onQqatwLBtm1Ceq9sSo01wVf9WRfoK1kGroUlRHM7QMzYQ5uPXFEsJBITwpTLOwa9Ligr4FUMzIzmNEQ",
-	"b3ASabVkuiZhNOEaKkW610639VLYiG6L+w7EpO+AZ/qYXxeP35etDBdzIVvGyrl8j6vp/auGUMfuS3jM",
-	"qZrC+q/0D4IWL0tIVsGHksPFTnzYO81sYS/TA5cfpYWLFE/QfHPB1W45cKxSwvnqd3jZAXZY9YgY5jbZ",
-	"P/3sb8x+8dbImM6L02V+hdG3fm/39mT8dzZSx19RvFhBfmC/6h010LQae2rjmkraVHdJVrTodKhZYcM1",
-	"bGk0mME90tb4KU4hNhwDxHI21A3v6J3uYi17/au7xrk55QSDyVGtNqFFXGrH7Mtmvaah7J9p9/J7Wpbb",
-	"8KVM5WrKBY8d90OYvQEopoNW5CNM9xsmtSI3m8lSbGCCoH9lsBATOqv1QJjcPemmawNDjgYh+pv323fk",
-	"IoZHVIWPfLMTuxtvBaMNx5itqtXTiIZ9zappunekjZqewb6QVX6t7tvZPFxgcOdQhAygaySjbuwnAO7N",
-	"VW9fefFx6j7wmROXaCwhiMhTosB08XYJKOjrI66lWdsPjdQNx0a5YUSIAcCyPdH2zZMnX32T5NJ7X29d",
-	"L5sp2kbb5WMUS9c+Gk3UcX3XLTTmqPdSBTFMBbYLtUi1rfa9M+A3Xz7++uukffmLDBhqK9HUkcRrhBCa",
-	"Fmv5Z//8xrQnM3LoGP21dbG4dBJu8loHjmdyRsnPbVvLY8FtxpFf0h0ImPx9teiJ2EFTf7frw9K10TSj",
-	"/BKq+pWQNzVT28s2hqZcoyYT+UJHHK2hk4O+Uqqa3d1hD8JFIPHuPUhlz/gCS7Tx1EuDqgDrpkT/YkYk",
-	"a/+ugZakWgksUuOFiy4saL2WX5DvbqDeYm0jwfZ8hBKzKIKr/YJ8h14JBB6y2JDEpctI8rt3L1+QP379",
-	"5A+//4K8Z2swz+kPv/rqqz8Sxslf3r/ISNHUFqV7zcqSScgFdoWX7J8gibYx5Bd/575u6ensP+maKtE6",
-	"VWZPZ49ddQT2sJt99cWjL76yWTq4uRe0Yhc3jy98A62lSdLRbIeT/1DMns6e205GNchKcKtjffno0Y79",
-	"0+k5d/EPG6c2DDmapIETIAn7pLNf6I8XdCBvwa/swqGoIjc5RXH280rYRpnSqOhUks1KrFF2YY0q/sBt",
-	"Rzf+E9yRP0NbUn7CfdkpXg9s0PsV2GYS99+k96Zsl1WKuA34TJrRrbVDseoOC1TmsGSmmhb3cyU2/Qsg",
-	"I1jajfmoCvrbawtd5MWt/evugua5aCykQXDHXzGpnruH7rnlSSqtnSyg0+5zqVvXcWhgN+UzSbBJnNsa",
-	"Z1sKNC2B5ivb65OuQYG+H/8WnrN9RE9qZO0v2ayyEfyds14U7s19Xt+fhMksOQpPv4aN39r+xaHqBu5O",
-	"KWW60+4fI9oS/J5EfF4UhPaI94xIuIGalg6CDnGEtdinkiyFQIFkIkhaOU09LRe39q87c+uVYEyJPknf",
-	"YfZ3l6q9Df56/8b8AU/yUphsh/uyNL0GQrnbCiIWNoeKSfXM8zNT5Bqgwj8w41UarP22BUJpEUwO5Pjs",
-	"dsb0u1mvmNGJZ7TH6y0fZh2eGncS/zJCrqrSpKqquwtpUROiMu7SQAucXr514SASZNx3DmTlGJcxVd5p",
-	"plUyjlrZihYEu/rDGiPnC4pcgIqbB3k4PgNgGCpO/F1Nd4TURrUcpPCfzCN774GL+62Beru7uvhqst2T",
-	"W1GDSG729DOJgiYjtG1dar5x3ENYob/lwsQZqTGeZ1lwNb/11jKax7IfHS63Tve2WKkgwZrrSHLGybym",
-	"PF/9+5pi6C20CrfCAL+PFv6PcsuLppbYumX0yVdszcxFerILCzkFa8UCB9Ky0f2Poxko6zegPYFm8ZNr",
-	"T386xcKCNp9XrehMuq9UzB2M9D2J9BNeotZfJRbEdpaQTp/wx1sf4qKwqL6mHtTDI2CnffxqTMEwp/Ti",
-	"Fv+9GzKDHEWPIMx++dSJ9IbbsRAGdy+Uc7+7a9DtmbV+T5cPaY/z7zoCNcvFes3Uv3+9+JL+8XH+eydg",
-	"+zfivHNGE+9E9CiYCrA+gxgn5LF55PiyA1doqtgeivT42Xqt2yr1+zOoIYdhD6Egs7UMhm1MklrFeLdA",
-	"c5KcuOi4p2Pywrmlj6X+BH+2pIybQuyPImy86/08VMUxLcg/se9OPBC6y7s5tuJ8gJiYxEsLpob46CVT",
-	"D+PWSUyoSTKyTsMdLF/1AvUIf2+ZA/XwDT5iVQrnZtp2/BH6Z1yoT46HVpQX4gZq21n04648phd/T3nx",
-	"5gYDGg/3gnwNm+/tZp77huzPe/oDY1Xtii7BNFMyx4OacBCeIAu24E6Rq9HGjM1pNybLLdjbp3SsZKfm",
-	"PSaffV38KS96n2A++Zc2s+mAX7rEswPcD6fUOfx+n+mUaLvJYgFkvjUNXh36P1YEGbOze98I7usCrL/J",
-	"EOJTu1mUy6SJ8f97m633wO1is8wz8gxunLNRn5sOpa3qMd+Sa9giG/kY7INnDVfKNmj2uGeSOMJWqyWE",
-	"JAYr4MKDm3Lwe49+Fr3ZbZuBe/toGjRVxPbQafN7N6wszafYI5rIit7Hw5PIYxcL2/bnFN7Zl671zYmE",
-	"DY5/Vi2OE1oUNUhJNMVQj3M7KUkNtDBpgILDM+8qtbV92OMKY5DYcoqO+kJ8t7vP64YPh4BeuEffNfw8",
-	"2QzBJjf7lMD1HMPPZN/PFpPuN/rjYnOKGAPWL/vZTxdo6BLw3PaQn3LfkV03/AjU+57eQIBklHgOd30a",
-	"M63P6TPTanSo4DmlLvHAJB6W85yUlnsSzktnbcdRj6zX3mczu4783UXd49A0oTNDb+DUR8aPj7VGZz4w",
-	"HYqGj01vd+9JxB8Bqt5RaXgBNRbLYJ7ms7YsHj70yuR9lGjk1LQwYVFl0z5ykPUxAsi4H4qipKBbY8yt",
-	"xRq4MgmuX3311R9//4x89Uh/LQldClulaWEVsiHNN7icr5NXk5HNSpSQdVf1TN85KUvAFNrkBZw0jmDo",
-	"+K2tl/kYDuOMvLl0nCl7dpkkG72Vlh31jWD0q7lNJ/BKMRp7bA0nVI7NGr7I5c19VOO0SVZqXZ5wlrb2",
-	"LH4h2mf2tnMP1QMrM6qqbd18ivOPaT2m7bHFQ7ENo9cQO2IWa3RChl3ElhWLhQS1u362btZY0WgQXteM",
-	"m08epQ9cYnZPcNwve2M+DqUDnlImaOLHcoIcZxxBgzcj2Xa+rNaWbn4tM0voNSiDgXfvbKGk43Bxi38M",
-	"JqKYKsxT77yt1j+TKH5O8L1dlK7Ty2oN6mgZW2E3We7382R5sZ362Kiw+9YXiw4KO5/36BMeEZZL/yGZ",
-	"wg8wzwE1At651I6V6hgMFexGCkabVkbGcb0ukvjU7Jjt7xEbsiqp0vRLHvWt+0F0SIvKnzbcj/rhMzkR",
-	"zYakmHNe0zqKLbcoQZ9S7zFES85ayoUAeV8nSNLhurg1fwzKzm9dHO1kwtPMEJee71uk1OPk4ZnBMjS8",
-	"VkJ26cAUKZjtDnVsqVm0O3mk6MIuHS9KIa6Pn9BwyMJjXrhXQlw/b5lq2jp/KGBdCQU83/4I29kJExr0",
-	"Mh+W886m6SKB738M0Bnqqiv6jjp9Fq4BKjweFroYP+y25b2byJg1rCnj8uJWn7K7h8Ch4YH08gaHcUXd",
-	"bafhUiz3C7inH11b9PKgD+8lwKVrcHrKwlYs5gmfBNtg9UiRO4zv+KyDzxxeD3GmqnEPZXg3IEqnvh/E",
-	"eMnqPnU7aOfxWjypRA3nunDPZaj8SXNVm9kxp/k1YVwJ0kh4EHdszPdtSfZtd8gTXDUeCP/M1815ucBU",
-	"evpgUIMWWSMNQr7gJkCEoMBOD8PiPiZNW7iR8wZ1TXkhTxH8/lZ8h4OfjgHs+Gcmf3fWM3gr5DWhqGwT",
-	"JUghuujbjdLSUfMD4sPKRGJf3Jo/Bq0XT7uEaMeGMgt0G/DsfZXgL/zlX4dcnJjNzczZNPAN+iS2MMZu",
-	"u44twqF73E7kXXItSj6vQZPGouZEmcg+/c4/fEpC7012Jpp/LzaY0pJ50I51k68y4vaKSEW38hRB5tgO",
-	"n0bahvf3jIL3YxHYVnitEuk8fIK6uLFRB+3LFlw10UOLcXBXdZ55hSFr0+lRTRAWUJ+pk/poJ/lW+/3v",
-	"B2Nh+KquBX/4BdpvJ4bCPqUidrtlsZCVZ5/7874b6vSl7M+LwkEkn0yGeQzm80quSwD+kprmX0HjfNFi",
-	"Q9/XOq+ZAlKIDe9oiugBkyvsGDIHskYg/8wU4lBOgKt62ztbJsfD4MGbFgv4LabCpYm3i1v7191wwWFL",
-	"8E9/79/w3miHK3cjj9pde20b0YxVip/2VNnRP0qd9xlpa3UApix4mwmCFDXdcOwZLPGCReRqd49NOybu",
-	"oy/+aUBtz8Y9kxfaaef3QBapzePPESVyWK36Xkj13jx2jhipny4lTGrWhUnA4ihJk1gYZAYVCxxUZpj0",
-	"IBpTyW6/VCtYSyhvQJ4KoKbdh8NF0C52bawJr/7GIjT14XIfT0X6xzkCgKpnlXCvYdPhorCQQzo+s64G",
-	"uUJYe1OAcZTAry3dxVmsJlEBvZZYnys42EhwF7keUxqTXFKdk3txi/8Oou79zNRKy9w+R52qRjpp44+h",
-	"s9m3so6+z2RLUuk+KRm/1vTNm+PH11XnbJ7Ib+T6F17c2r8QbxEq7AJ89NCdneMo0YznuMxXnRFPxG6+",
-	"0eaZPJX4XhY0Eme2EHdvLgm2nTTgcUqanPoaaGGTa8YozaGphu/hV/aZc1zCr3wt9Mcoc7RvSmyDkxNV",
-	"mrxyhfenSupwpUdnvfu6s56eUrbGxLCvLTBBTCe6tjnYvnUjYSrxFFzkK8HuJeCiilXbCuI0ZG/HP3tl",
-	"kThjePXnFoK7qbCbBUq5IGCPjcEySUzLPGIRVJI44db8kQAq3CHrGKbwt8dBE34p6iWoHnBEFKE9srhP",
-	"9di/4XAquIyyezyPkraor9/YvfpabE5Jldd48++R5LXJtj3GIawbLk3CkHM8llTaFCKMmcrT5fU65M9T",
-	"COrnRfHWDJ+IU9HpeRjnnG5k5smT7HDIKpErUJ9LVQNd99mhbb3HOMUV7k5y1nvBbWJMMGyoRR8QC8LU",
-	"UUq2eaFve23jWgZxVjbOY/I9Kyzcdm94l8ZnFwswTeyOwm87m8HUivxq1PunqLxfwA1wR+NfTVtq7NuB",
-	"3ZwkhjIXtLbv9rufv3/+/uc/k+/f//QqI3/84svfPyU4gCS/VrVY1iDlr7ZJxd/5S/0ib+3Htg2IsSqA",
-	"F7h1v9qXdr8hbx0wjfUf/Gq7ubQPmP+bRiz9w2Sm88fpVGEi+AjO7DH+PkVeGdaTWvr4cJBD92gbsUNt",
-	"GvUg0476dKqSjhUgvTWPnAWSn95AgfOl2IB2YfffXjNQu4d2d2w/hoWovbNMCTIHQk+FQmBe/TRHpbu3",
-	"KYcl2hVDi9Hj2XDIgB2MAGN5jzItH+XZM8UNsIfdR3JY4Fs6d0XmWwqwmnD4YBGbpE+AUSvYkg1wRUqq",
-	"wDTIPA0PnzCxyWz3mYW9n/Nsng3EEryvXwOPyYWqGS1P5NQ4Ia3d6B+B1u9xx87r00CC52Jt7hh0arjw",
-	"Hx5jxpfJFL/V/yT4Ljz1zuS5sNnx+Kr9Hkha8GMmvFSmQ2XMoxFe8qd51N9wgxl6dF9G1Z7Ko3gyulx1",
-	"sWJSCdN7evD2xdq7RPzP3KTrHQUQ48HiVvhNiSUCnh65EdkNTbmCFYSLbk1wrq8YtMafdbtnnAZa4aQc",
-	"qkXb8SsMpy85mmUhbgAZ4VSKvh5bT3Kwnn8keY8weogYLtb6/jJYoWg/tRhgbI3Ik0KCrbhgyt4CE0he",
-	"ww1DgKZRsfTOP3ku48DN+LGMhPcraPGrMDPUSIFP+5A7hNEHesbxDFpl5UFW//capD8IBIBT8L4FADAq",
-	"p1eqbasY49lx8Lcp+dI9DjSpow+CBUOm+FvayFPa4ladUfCvbI3jDWbZx9xe+trSd9l8q40WKBcGYnFJ",
-	"GTcFn8Yzy8WGjCNZJtXlnaUe7+xlWiaK6GbFhtoKzcMN3faRajZYCYFf3h8zOVKZd4aKvI9WifexKvA2",
-	"AxQePRgN/7zSSh1sThLmfWvGfteckuAfBRjbvlk88Iqn6Tgw2dZ1VTfcDosIoaHTWwKaAo1ymTrPvCBl",
-	"0tmnCUwxrN9bLPnBIkxc7meSuPaRoiYJHYMJ9rzxZZl4Wh5OTea7ho+A3d1AXbBcJY/4V/t8vMGg3oGr",
-	"+fZ+/ZC7vTtds9BF27gvssPuu0HUo0+pQPRdw2M+oSO1I3iH6TqnLgpFbdvI1IeKePav2K3AGTkJBowW",
-	"oRe3dcMHCz2DJOyvvluaJBVU0je+WlBWNjVgiGrRlLFO6vOawSJ0iOdClIAa/j6yucmDQfwcZfHiVlQS",
-	"rJAlzpbTn5iUz8jUgwgo33xkBJR3DR/GiDwOz7wxBq8xh5mSpISlzEgNsiltyHjj8rRKWCh9d5+0TPZd",
-	"wxPrB1sevkCz66Sljd1lxcTeu4Y/X5pu/Q9S7JnFPRypx2FzfMnnFAdJ14BF8Ih5134i1nPG8UXkM0LL",
-	"MvPCCjDzTboMt3QRepFTnkP50fnvBS7D2TKf6i1m3sIQ81krfArImZbuPu9oAnUaOdZHwDxynj5uFghw",
-	"tKGOWdORrDPL4Nbqwp4UtiJ+viU5vTc44SmkuslfPduxmrAuAx00yFIO9+gsTOUnS+Cr7rP3rUYsS5OM",
-	"ZA+lxxv5grww7ycJrTHM9z//9d9+3y5uWXH3ENnNLO/kWA73Wp3ZvDMtLxyaYCeGq4u99QWUsHYiIX7w",
-	"3ENnOXhmsqRz59Z1nEiu2wuLANSCVZsTqa9MfSQz1zFD3wGMF9KWxqGStD7XIXxgfLTQa5QXt4wX8OFT",
-	"P0yRYfWrpcQPD9nNfzScqSHHwX/8hTM17QB+ML2kJhYyBZRQY7kepeWM8RB7W1gSfC/yf3969fBuL223",
-	"X9yWsNQKr8RGQVQO97q4XAGok6J44QQxaHPz5XGVEC42aAFishGV4CrBOmZfRqhSsDYVYPbPjysHS1je",
-	"XwbsQEwKyTDaxqzta1v1h7obUQmnEhQRprxwYYiPKnnPsO15p5nocbY+Err+idbXL9rRjt60lErQUzyM",
-	"gqFLusU6Fn2wLaj2otdolEnfjrdz8Ce4DCxY2kgWoXsoKbXZ1gYHg2RPHp25naZf+hlTD/UGSG8hfuab",
-	"rdj6UwTbNlqpPj1wA/W2T72HduNW53U5B3O7GD9d6sJb9i/a0NsxYA8Cum160qaqSLo17mAuyFrUU1zC",
-	"NVSiVvdtkXoizvX7MaAb2kdOqR3aKc7WQbJu8GLGiONTYnUQLJvs9IJCd6gEi2ChhLhG+HDwoBZMkkVJ",
-	"r21yWt72GX0ANJZAawMpG6Trpfk66b76LRnI4hSXV5Lz5aVoeJGcTb+h0sCoHwlf20KfuCbPqGHLzIac",
-	"NGsUbQvF0+CfSMhrGPGGXdpnzlK0j3OlEMSt6jiahd2QzySxO5K5Uug2u0yuxEbamugbWjZnoMvFrV5C",
-	"Qvml3bd0PXp51DJMs1ybjnnk0o9RRJzk9lSgOtt0glopHPyvmjMehpHzZ3bTIQ5T0rDtmApioeDHhIJ0",
-	"pU8TWwlXTV0JOdiq4qg5kcP91WkN+oCTvBTxLJ+lMDDqwwlGn1KaoCVfLFXQU/cIlrYdqkVEyWlZQo1J",
-	"3BLg9KmEbyrgl745yKl60tkJzg6E35k24CB1Xx+lHdkCm0NYRdeh1yBwOeXFs7alOpNk3sithRAyfSUQ",
-	"x02rzrZxX5IEuri1fw37oD1th7O1Oxl/ZpGiAmx4Yc7+v0jS39k44g3vjXYy08W+UGrTi9OedDv6R2p6",
-	"cSbKdlpemEsb+xq7a9ve0Vp8l9q0HfeK7h9n2+71pG6NAN80sQr6c/BMehX9J8gyfxbGW+5r8Z1q53Ck",
-	"LCf5egwDGOjibkkN1AJsBLw4Nw8FVYzveNHloU+dmt9p2rjxDIRHC4Gca43X5gEu2Q1wbFB8EPFUzUYC",
-	"JN/ZZ87je8CF6Sm3Sdk4dm3HQ1bZyl4zLoxAIRA/Altgar1YEqptqrNeuZNJu2AlyAdxMp8X7mS+ZGV6",
-	"bPOTAcftvlzUC47aLppdBZlvj4iQS4mmdGvaWSmRU66NAyMdlCD5SmiDe1GL9QFy4hoqdXGLbWXu9Me/",
-	"3Z2Ts2KB/7G4+6FZVxJ+O21KW2CHS3ZzXl1s+grF8mEvUNQFruoBiLw3eilnUWlxpo8k8Z6jOR+Sed+L",
-	"DVaL26TaY4R7O7Kt24ndlqdTpiz8i8PXPkDKVaJWD4nFmRpRzS7xibMoZkzBx0K8+tljYevXJWKx6KMS",
-	"SASicCVjrDb99k4YGPIqyYnGb8YJ35yP8k0i6e2ajpRmZBzSDghO0xYz3qVbzdEhRBq5urTplafyT5u1",
-	"n1lUt5MGzFW3m0fTRXHEZ6aUgVXK+B5wbGl6NywaCYVtNlCWbQVDypG4wNzAUwDIvNADn5L8OPZ7gfOc",
-	"ggXSMi3ajrxjh/mIXcy9+Ebq2fIVwyw4Ybe2xcX5EQbgBiNU2KsDn0c8F+MKsdzFJAYOUypJLQfd4r8p",
-	"0XzPDB8lmK9n3wFVdhA8mP1iXBVfEH3yDJY0bhHils21ESz1R8YrlA2khwVf8sjSZxgA4VgyCGMhuG0e",
-	"BEHBB5fuFeA/ZuFyV6irSpvyYwH1T4CfKTvi5SgAmn2WTgRNRYqcFzU1WYNol3UcJcLviHXpGdCnbqy7",
-	"15SZ1cgx8tOl/MWt+3M4WtvlgZMf//fwIVo9pPC748CfdFRFGpIELaQNK113GKaIK8//yBQPj1N3iXQy",
-	"d1RTlYIW8nQWjZ3g4tb8cXd0mFUz7jGP2O6SXfuwB7H0aAsPeg1/acf7V22WtcHcMbNx5HeqkRmhijiS",
-	"/R497WJdoXrXVQtddO7pbfdDtuSfM4s+HW2jf8mW/IfTykozQ0RQ5qI4Yj95PZqN+rIlN3jJ81psJNSE",
-	"Ycwrhy/I2zeX78nO3tkurcxKdAl5UzO1xXNgWpk//dsvd7/c/b8AAAD//w==",
+	"7L39kts2ti/6KijdW5WZuky6ncSZM+46dcvjxJOcOLav2zO5p2ZSHYhckjBNAQwBtqzp6qr9NPvB9pOc",
+	"wsIHSQkgwW5Jbqf2X25LFABiLSysz9+6neViXQkOXMnZs9tZRWu6BgU1/u9FU0tR678KkHnNKsUEnz2b",
+	"cfigiFgQtQJS0SWQOSxEDbNsxvTXvzVQb2fZjNM1zJ7NcjNKNpP5CtZUD7cQ9Zqq2bMZ4+qbr2fZTG0r",
+	"MP+FJdSzu7ts9pLxgvHl62Y9B1wDjl1RtWqHXphnZtmsht8aVkMxe6bqBqbO9UMB60oo4Pn2R9j6yVZA",
+	"C6jb6TqPfa6f606zph9eAV+q1ezZl+fnfhapar1APckrtmbKj72zSSV+2R2wgAVtSjV79vQ806OzdbO2",
+	"Y68ZN/97Enybt7X4F+QqsmeV/XZoz/YX/67hg5SoG/5gKlyClEwMzyPNMw+c607/XFaCS0BGf1uLeQlr",
+	"/WcuuAKOm0erqmQ51Ux/Vpkn/p9/SX0Cbjuz/d81LGbPZv/XWXuSzsy38syNizP2z9DPK6rIBrgim1rw",
+	"JfnDu5cvyJ+/fvqnP+Je2BH0BM/nosH1VLWooFbMrDmnZWm2aYdamX5wWdN17DvHHPtUbvf0H36QrMMx",
+	"ds5f/JaKOX5zl82e57loeGCdtCiguKKqR5mCKvhcsTXMsv0lml/Mt8H1LxiUhQzIJLoGqYXSRm8slBII",
+	"U2Ql9MPZjClYy+B49gNa13Sr/8+KJBbKZiVwdaVEcFDDrIEvGhkk2c7Ws8IxvP2Ff+2s3c7OPgXpsaSM",
+	"2/1neo9o+bZDlwUtJWR7LCXhivECPuzv70LURHAIbsU1QDV2FH7Uz+C2LYcGT9j4Gmh5hbyzNw5V9k7K",
+	"wd1PG1qWn0mSlyK/boebC1EC5Xo4SddwJQGK/eFKUCRfUZ4DWdCyJFRqniqQPPsDbVYsXwXejbISimdk",
+	"w9SKQF2LWhLKC9LwAnJWQKHfXFMWuBbp/5jRstQbgT+bZTO9L7/snpJs9uHzpfh8mI3MgoLMoRSsq8Bh",
+	"ncOS8vSTWsANy8OcDryAIn0k7oX+PsFVLZp5CePnxg7i15XZ9wltwV+A4hh79GJIZM06CqQiosa/aVX9",
+	"v+TnVrRIcs3FhjsukwoqovTXnm79jS2pVFcVlTLEZ3oEDhucTq2gJvOGlQVhnCAJiVoxaaYwI5AV1KBX",
+	"ptey0f/JNG9WIKoSiBbSBJWJvV3urOIK50iVdZ3f6Zs+7VdKNPkq9L7mJbW0kX4DG6Yg06+ML5uL9Zxx",
+	"vHrxsNQNz8z+lkJcQ0EWli769OITdm/TRf1diCncnuxcYVUVHDCvgaqJl1tJ51DKuGCOr7tdJhcqfOja",
+	"U5RAnorm13Rp5vSbNqjNmB+Ebs2KcW4ovS8Xa1iLG79LfU7YrICTGrTGpUmthLgmTEni1kbohm6718Lg",
+	"3t5ArZXDq1wU4f1xD0Tu5x1xosmetUKl9+OdyXq8YAnkd8UTvbPnv8S47xWTAbns6ZNEKMPGATJpwy1V",
+	"G+8pJDhrdM1vqTI33wRd4x7nYOdyxgGIEkSCuiCUE32lbckNLRsgil6DRAmBzzk+ih6lvvl2HmCuOIuH",
+	"jugLWgIvaP0dV/U2IFEmSIxcrMMXlSIrKgkXiswBONmCCuolC8aZXE0UU+bILmqxjhxapshGNGVBVvQG",
+	"cAHJx7QqjY6x90UN1JpX+18l3zp1w6+kohEJKZnaOVGjFoFUtJ4q5eMLUKIsYrKpYEmGmd6+bIaCxvKG",
+	"m9BvoZ3Hve8vQQ6taM5UgDnzqpFhTWwNa1Fvr9bz0Nc7y2yfzcyI4UVI+IG/M8S9/xGZosssSnq9jdxU",
+	"yUwWJ9bUS8Y4TswLhO4YnMatGqke28dXNHRzlIxD8AjXgOJRa2FkDkvGZfBNo6Zs3fCQGW7U2AWrpeoq",
+	"Y0PXVcsEISWtp+CbbcGpY9vwE62vA9sAVEIicd2dsLtlVGm9X16zqoKCSLqVZLPSRBm/PCT8FlCDF4SS",
+	"iuWqQVpY49V6uMg1VCrNIHY+scms6yxOrTtbk1OLjGtW7Vucu6Rww8TI8NryTZ8MwIuwZBliU6Ysg2ba",
+	"5tHqYS022nAoqKLTmFbR5STpH+Y/HCX24m8WVpztuCbMSdushDTmoiS01sevrhkURDSK0CVlPCNNpZUa",
+	"zQqCw6BRmVueDjmnlunX5X00QiO29DSZWUZ4OxoZYAKaq4aWwd2ft1b5oIJrH7vLdnxW+++HVua0C79j",
+	"fMqg2rWhkqxBEcaDW5rXQkrGl5FLFGjITaTZGteaEf0A8azvJkORekGenhOqyFpMEa+NBM2ZoXeFDxXk",
+	"CsIqib8q+0tdiQ1ZU751trt/X+eeYNpoN0Y+tZ6moNuQ8fC8QR+hPgw4oZC9fWE8TUo6CbP/jVjsz9bl",
+	"AS+bJVinRU15jPhyReuQz2Pj5HtvZFSeGdcfrgVH/8dG1IUM6pSM5xCmRndtGFNgnACtS+Z8SXJkaAVh",
+	"Dwe6ZR6mrrY6DNK7VWU862VOIrjTunMEkUJ+Z7vnqyuBrBCIyqEXNCSLdkRox+oakSvpEjbOeLHd3dlB",
+	"85iVs3a81DdfUb6ESFBmmlSkCxUJN9nobzDaZF1GYWsPjcxpq9DHKMFEstPa5+M7IwNbo29ho0kn+Vi8",
+	"7ZH0dN5Omya8DQHHFBNnP7jhw28MeUAzZmEZLK6j3jwowqE5xVQZJrVWk9OiXmYMnD76DmWii2yUmaJq",
+	"oqQ3Uw1+/EUkZqms2y1mKt5HAet7IWd2EqcSdBbUeZvBHX1vF9nfVbf0/p2jbaxCbPgzQglSLCMroIWW",
+	"yRlRVF4TPaLcMY2++fLJ11+P2RU4YXihwsaa+iuMErGNtiSeNCGBh9hE0WvgDx4nZkpco+fMLjby4hIC",
+	"DpKB4FtUs1qLAsKatwgfmaqkSrNm1JkW/iLq/kqSBD58J83FZxUHs/jOmnDVre9Ljx3cQC27rFXhTF6t",
+	"nhrPmfHy2ykTA63Z7EWroARtvZJKjG2ZcTMMUTkPwg01Jh83Ubo+VR3pBmPp+hkXS4qomjYYWAMtnhm9",
+	"Uy/JLATd4nCD7nP9bCHQi7wUGKTWpqikW/P2gfgVXzaxK90Mur8iuIF6SxY0Vxi2625DqhXzSg8dOp0P",
+	"YunBcJd7bpc9R9jR75DfjyBTihuoaUg3y/U3EPGTLEQ9Z0UBPOagBeUszz4J5lsku6GBpbt+OnX/fzIj",
+	"BynAUB0POrgcz1daZZ/ri8Jar+TL8/Pu3A9jgr14pJ0uoner2t5JUdPW7ZPdopHL2A/YmblLq8wTtd2t",
+	"DrGi/AETgtFTfODeKbIjOJhaEUpqkE2pMmJYhtWkpFJFk39MSkuEW43fKvhd3PoflDBUqonxdqkm5CxM",
+	"lyZeywhE2IcuT+c/D3ponVaYEqDeiR2M35cdAYWLaM1un0ThHY6Wup19bGkwwLbf4rUXsK5cRDGNeNOk",
+	"gzsyIfkgUifd2WJcL/4+G4iCv6ipXE3IG9lxMAYODqsn8rn5hRcCke8nJYiwSelBkw9lfK349aSlTj3l",
+	"oML7Hj+UUlFjPe9k99WYd2p0GrzplCgLMt9meN0yzqHG6866b2lR1CDRzVsyDiYVcAkcaqqgICaLlUqG",
+	"OSXplmzM9A6Z2EZqOEPbvJfZklYe9N1vnhtbUvcZrkfRHV7rk7NDquhB+hYUZWVAMXKnbFAI4EMtjdMk",
+	"h/7RT6BGrTazBDN4dP2HSOHxr7Gv7vZcbd0klP2MHft4dKU/gXpY4J22iaT7RyZ+wO/tdR2weSc4ZL2V",
+	"cmLLI11AJXqGd6NwdutauninsfMhuyPqTWynJBjNwOxMPM3Aet4D93o8qyKSUF4JiWlfJufTZoBOTEGA",
+	"jq20F6WzwSj0WxPKXSjKyGpMTzaBKpOUHUydMppwOqu8w+dDvNIJlwwN8Hf72N5xtnSN5oW4lYao9q0/",
+	"NDsHfc6C20rnrGR7Yms8QKCuVpQHQ18CM9UYxqXwmVCa2wry6ymOccivQ8uIKtwrWhcbWsNVxOO9ArZc",
+	"RUQZ41LRspzgTvzB/yKwxgHbZ74rmkb3fTApa0hKRc9VRHyJDY8VHA0aOgNZfYB5OUVUGQvnytcNN6fY",
+	"chUXm8RMGVaAC8cNEe/SPdcNuyYGAqb7RDFXNUo/VVOmJrKETbsYesW/mXyARoYLXzCUbDNMV7RI294N",
+	"K4xTJS120ffudqxUdyd1jVYztj+lWS+/0O5RV3S1bmFDwLhgjKmbra4xtI9WuBpHCOWh0jTjA1OSrLQh",
+	"sKFawb+GgihBCoHOlVQn3Hc4RYjiKyaVMJnGSSNdKsaDF5Ve49iPvxdS/cAXolOcI4PeP1Maw7iSGBCC",
+	"IrP5G/072I7h8knMxn8midjwcd+b12RWJifG7URnaS1t4lxw6Y6nixCIxcJG2le0NGkKcyGUcd2xojT+",
+	"XWr8JTVIUPa7htdACwy8WTFSpMcVvq3phrsUxh2FqaQ5mKyxitbKl87YDMLPJMEzghalOSUZOddM9iQa",
+	"ZPAlZ3WNInQutJJh0kR+yeKBzJFi52ymxFVXg7fGn/liG/wi/Hjo2bA3Xi8cia5ntvOEqP1dCWtb37sT",
+	"tOEEzHduY1UNkOm91sxva9xJvmJlUZuYXb90TjT29A9riGYZBVRhUZnFAvI+2LP/DeOh82f8C2JBzIem",
+	"ABFjANo8ty+5nuRmKEVOlfX27kR4aL4iC8YLaQq43FZqZuTClLUZlwh6Q7TQY3y5nyc8uoRalAP368R7",
+	"8ob5KME40XZtL2FEAJLFETRzbNCO7VfW2T5HswEGfUHrgPN/GpPdn5PuxxLpv8Ki/km/OCDdhwnpCRgn",
+	"m11/kHrmht63tfSNP60KHn8RySgZ8IMUgsOkiZLdvGw9kMoVTQqKFu+mJnOh0xIf7bgt/O5k7dYG6XHD",
+	"CuBB63fIdTVUCf/5E9LJSy8FX0qXsL1ZiRIGc16HCMeWIMN5Qguaq4FaOQOAES5XUILMoS1WZsrH+EUF",
+	"XMtgZkJ9UtQqVCG3FOHM/C2qtBYuQ8/EBdGbAViYWz+M1dKdeWsoGL0yn0+xcSX7d2o9CO7Mvjpm1K7M",
+	"qgmlWGZkwcp1RjTLiYxwUBtRX2eYg4Hp0aImzoGcwPLGrdcyk+f9nqfPks2aVJ3d8Axl33XodLxzFbiB",
+	"G2drpWtKWBmzD6eJOfebmKCj20hAxpajDzzAIA/pRS6buwatS0f8BP+GmEGzJrQsMZ3abE02OXWvu3L7",
+	"htnMDWZXPUC0lxBMCzCBpTC2Rm6rUeWFFlFwAzVKBLTwNXfKIF7AbrTZzhBckwViCixrR951vKu5KJs1",
+	"jwVAS4hUTOmvOuVSDVNAGhO/3vfpMa4i0QKXADIlYXsNUsbuQLlii4CYyFe0prmC2ttreni7fvigSAn0",
+	"RuvpDXpHF7Xg4ZsjkkS6QyRrstqt9e/p00PdGwwQMRy+slBb6Q7aSwD+kkbc4fctRPerGFi/r0bvv8Ca",
+	"1hPcy60dfodJrD+YHz09D/lfeQHFFYs4KzHigjesMWD1LdCmanQs6a+ClnSkQP18qOh46MXsJhl3Rzdy",
+	"PLKSu/iG77tOKrSPzcYgHAIxWGbJbpCXTH2shNeBigX73VV0tgQ/+JRgEvrNQxXp033M+M1V1BV/mARc",
+	"94bBw6nNqhBNnfM1sNuhDD3UYaWBHbSRw1xwaWy4/dcOqm6IJmPPpQWeweJMURP/5snVDbupgFaNtukV",
+	"9v0GLMaXNQ1CWbWVwfQaOEHQBbzw8hqAkxUtiNWdLnY1carIf/3Hf56B1e7Obt1fd2cmX+XsFtXHuz0n",
+	"FlVX64AOYXaFaB2OoDu9VzpOEyvwoGOLpZibsTSAnR33w2azNvx9FcnU+p7yQtyYMNZOafKHitUgJymv",
+	"UfXitzp8GVgdilBJKPn/3pFcFJARSt6+/mt3D7UyGJqvBpqvaN+c7ihUTV2OM6h+KOu+La62O3Zw35zL",
+	"PwQwcB2D/onXZgwgFEoAHgcLYhhL4NcYR8HE1DUtIBF7JByHapEO7bu0a4htxXtxHSrJcMGTfcJj6Mdl",
+	"ickK6LUkC1FfEC44eDQrX/CtH5cEKx4fZEfrvZmG+6J/MN+Gg/j6S8KUXXSvQnnJbrR8EoTaKJfFiPE7",
+	"GtCXw4WylG/NEGu6tZRmaqXHEtxVUjA3oS0K1kzRCxZ1D4Ucwp6yyzUucbNYN18yno1+vtD64oSdDhn8",
+	"vsDVUS3EfT90MxGSKvkkW8bi9iOAWaFF7sBe2cFDK/3RokLG8J16Gm02Bvfk/FnXULX+KvIH43GxV6X0",
+	"vhf0xngHzFwUTH9ZtzVqNegP0BsDBlcCa1SwKOiPzwgtN3QrM9LwUotrY7HjY1w/N4u87rsmGAntrp2g",
+	"DVs3/MLURnBgWChvMj+ZNCCT0uglkki6xWmpJI00NdJ9ojswpRTsTZtQMf5oSNn/cSdmCOumpMoAO7P2",
+	"7xpoma7nv+rk+vf37C8v3pKv/4S4hoyTAj7/9ru+ufQkaAO5AX8WofBJE7XeN/b5EURN/VRmhwnx/Csq",
+	"1UvKyqaG9HTwSe6y+2ZOjuecJ6EumMKAZNCFCRmPoNXXiHl3HxiC+wExmeToHRim3QL8/XzLNiHPv8de",
+	"FnVEoGuWCTr0xuITD2WDB2bRxmmihLgOmhG7+R2Wyac6gXbI0SOEpU3nLbsudLeyIB1god4Egbb7WzZc",
+	"gdI+ekCLfzcJvfd2Q0b3K1hGGSt9WQ4tOASVs4euM5zUbtOHh0F3Ju5y6xbaV7u1+HLGq1W+64ZLInhm",
+	"9VfUZKnE+7d4kK6d5H57Ba3rLX6CNpQpebUQqVjh/kT0OMO5ZTzBHb0irLLnx9PLMLc35h4VpkCEm48c",
+	"rCSOynNAnTT94sek+n0vM5ZdxjUoUzPstIJOIdu+8KdlE7/qA8KpBVDWamJKQMQu1s0V3FWWR6LPeQ7V",
+	"VFRJ/6NIsCwOe5YUO3CQBDEEhleMQ1OF8shtg4IJ0deTAGwMvF86QMZPNF/ZgNAeTGYwZy0On6mEomU0",
+	"0RcN1SRoTfdkZ0Scdghp09VvTyw3N2XQ01J1RmrUh2qzgydMjpdVB9/Yuf53REy0PmAg///eOfYjEYGh",
+	"9PfhtPDUXOuAz97+M5xR7SbvrDK0ya/1tfnWmN8fSYe9l6qw369gmnPaZcU8QIFORlDrOLgDpofVgkN5",
+	"Ij1tYAiw8zXcQB0sBjxUrZzFfblnip6vS4tBvLyGTacBzQQY8radTIKb6utw3HVNP3R/0nFmdXDG7U04",
+	"6sBwHWLG+0kFrjb8cWR/fG+DCbvTbRGwExHC3CLMafBY/cq0NKoBa7yclyBO8jas/qVpamX/92SEGwZB",
+	"9F/DxkNahXGljRdmNIXdV6+OhujzLihZn11GAHQGj5J7zmakNGnLFn2kqtHFd3MbzscMT/+ibnsiFGiz",
+	"YCcw21wIFUsUakIZ+ytEAVYm0LCiVQVckkUt1oTrb/gF+fwJhlacN/cc/8cFWZtudb6r2pPzc5NT4Tur",
+	"ff4knL0ZQUoduFjiWbNxrSEa4HcZs7vhWWwwZCrieGFABRZUASmEiclYG9igDxc1u4GasDXDDGdXBuCs",
+	"PqSDqXrRn64rZTCur02Ify1uUAsDla9mlvlndmvu26eIqignhTIUpzCVS1/c8Q2IJagV1Bcm7FYWYCoi",
+	"DHSWKRxeCpC+QGHvPvecch5kFJuVuJ++VpYmYNVlv6++eXo+NuJOumMYaMk8dGEZnUpMyNX/mnRHJqfN",
+	"mp63GKHeS5jeGMQGsccw1QNR7dgiYrmJLTrRGDq9wfS+yybByB8t4WxKSlgEd15zPXBVb58RSvRCsw4U",
+	"vWYdn6h8cPz5CQlnPVxI/FmExN2sjgmstma8UV7L81fB/xhvsRlcxHhewP2di8oNnOANtIWQ5ieRHWt9",
+	"ORP2K1D+983Tp199c29MT70QYZBmJyxjFAHtADpXEF838gpvbQj2YTv5QHjU17C57x3p7pRJ95Hr+djX",
+	"oSbdJziEvUhir9TwQzPHTr+SQE5u0CERunV5uTXQ64lmztPz84A41xrrVbj/hZvBpifa5niYQN7vm9fG",
+	"Mkw+PGsDGkOSbGLrzvtYLkBv4KoHnxHIiqsqIhXdSvOKLmQjg/k8rS20mzCJblxivr8guHd2IB/8MW3B",
+	"DF5ExHTqj4o6usyI+dekBlFO3lw6fsHsDMn4svTLxlxvuoYLp+1h0W0JoCyd6FwCV+lMs88zoi6gjt7s",
+	"yK8XRNtgYm1hHAm2OG21/E3NlEIfqnksPXTT678awsypgKqrVrnq9K4eEyquDWtq+HmoD7B9IG2Tn5wP",
+	"eyDazjGBA2r7LmjW8OkSIOGC/MqFIh9+fWbQf23ZnTKVjPcmvYKyvMIGMpEqbGwUaoBRgBcyI3StrQAL",
+	"nPKZJHCD7d6zMQwxhxVldzIioi9b7S8ApD9Ju7ayezf0x/IVighfTaHFG7aEGPWG0A3d2lSEBJ6K3BEu",
+	"+OilGNLTtoXzFuK4m6gDQz24Je65nl9h9FVZUUL6qw5IZFZgjhq3e27evSeYCS0dxMXoWx/Z3RXwq4Yf",
+	"7AZiBrJS3FWKGa6dW9QjZfCiFqhlMwNLA/MgUkbV1JWQia0la6hsncJgQZVYw1wUW/nOPN7LoU3pSakP",
+	"awcAaYJSNQDh1HBl6jfukfVqh40JFpceMcmdX8JViCeePg1ipsbTNUumL3KQDFOeUwF6cM0vWQmB62X/",
+	"DmfLUNHYNVTqmQUTtbc0sT2eEUzDMCiUqHY6vlyIssC8VGwbl3yXO6M5gLEFNwz70NlKS5QBJlUG08DF",
+	"4hmpYdFIKIjvJog+JkKxmfWEju4Ba+jJ+df/4+mfvgnV4SBqfMCjR+YGGUzwHLTSw5QkJkzxDOHtHQKR",
+	"hSTpvyCm5DrFzaiJ4xdky20DWROvhfoRQr3WXW1SrEfCjlSOtm8KFyBFI2ViE/aENfWETK5unmsoA8Dl",
+	"BgVZy8GJy9RTFWwNicFQeeVylMa6lLGa6OeJft54R/dqvfp5qzw4qkmEbXgBNdlQi/Jrm15+ff7AF8Jh",
+	"rzZ0qOcapq/RurMGRLEsyzAiW7s7SQv72T4/ipnSpoE51sk66WKd3LD2nXYIFmLON5c/rIM9ETDaEE2P",
+	"0RpDHk0engpzONLy5N8QXYXPANyxTNHcywi+BONLbTFWNVgbMK1Eabfi0i6jTfLr7FBoZ9+2Za17IKBT",
+	"cT6rqmQ5phXEoDQLmDfLZbxQbQjqpHuD738r6qlNnhY1yFVQnqLrgUt9VSlB1vQaMEZOaCk4uBuYw8bU",
+	"mTJJnEEUwLjNQ86DzQqDTA5HkXKCzwUH4FLVzRoNs0kFziW1qKlBzEEiV75Jd6cJjVQYJmTcVp7RaRhc",
+	"TqefChVFG56vwjavcQtc0YpFMqzsA5EzG2UYDlBMxqaqJyRHv6V1MDO6gho7fezmf49PPyR+qlo4ZIzB",
+	"RdnHEDdLxbP9JVumWKSX9rFpsDmK1ktQcZLa7yMUHSlNm1rd0cfCyXqq2z4A6Y6IC/Xl7hbBdZizT/iw",
+	"JK7VhC5myRsew1iNoMjYnL1wm2Z9UUeAc7BjaawXTBot7NJwkoGlyYdi6PdyEyPt/yYc9M6GpTR3k4Md",
+	"Q96yqYGNinEetfV7YXrzYHBWG6lKzd+OBlNqF44MoYKRnHJtcM1tKj06oJlsPeaYU9LWD+eUh5uERG42",
+	"Mwfea3Ya54vjYpMR2eQrU2BvYiHOhbUUHPbn1sOEZw+pclh9TpXW9nFO2TMAJnW917S4VJHbY+A++xCv",
+	"jLdrIvoh5/bfrbEaTLKvaCNjtfzOXo6ovodN6DcvElFr7FuyaUrLpBoBcyR8rxRTMeB3wG9UuIrAL99y",
+	"kT8vjqdjR7PTk3ZKilN6ouJgY3PXmE0KtDT38+PGojd52JuEcGlA81VGKspqhMFTNasMMvN4FbjvJHWg",
+	"pMaJQc90X3QnnWTPw2xfI+s0b9/NPrx/dGzkZz5SdrANdMGww6WZhs9DP9H/UGWZHZaKOFnM5aLoNfTq",
+	"wPrF0tEy6nAPTGtwYuTWB4V9fcuEdg8tl7WC1mCsZvvFSOsmhkhSlZQ71AE17uvsFxP4hPw2Uu/WZffG",
+	"Th0TdS99od9ovcF92zjHtM5oS069rnedW243BnLC+y/tsupcSBOL2lD5QHSZYEf8qR1IJrHkPbred/kr",
+	"+joqaFgNwihbAK2InrGh0gCXaxXS9ynS5wbhP507Pn2figaOAMvcBud2DjlbQ0ZoXbMbWma2D5Koow14",
+	"0rEa6oZfjUDNBZLUG8icop6REhaKiEZlRBvLUOiF+aaTAUSBcFx+a+CHmDIQLgUzFgHOEiwKTi25YoWv",
+	"rJ8ZurWeVlxMD4HasdEgax6iK9ywzXBPTM0BI9VMNzkKGzcj9jLKGzmwb+9rRgMVnLQMNL3u6rYtum9G",
+	"6qbsdFTc5+WDttONQiJPk6e57/ge1U86L0uxKwX+IksAfgkr/U+z8/PzFunFxES7Ayfz546ytY/z0Pa9",
+	"3tOSXR9l8iQjX6K7+qvUqX0/7VAIIFDFPPYaVkEJBzeLcI9t3+y6FnM6L7cojEwmFsbNgfJpNmuvknq3",
+	"RVPbvx0xqSZ18/YFn4FJlw3IYFcok+fWegHNtAY3J6QHL9SVdSwl1o4aAJZIpDcaFxi3uUyAFFHD9BHC",
+	"ohjzMqUB38lS9Jaw68W4fz4osmA31hHVUwrSLvtAECDisddKm4zE1WGJmY+YBdjX19NvF1QKQ5izai8s",
+	"Mt5e5bA+fNyULNz1OuKZ9/TgRj924jjrQAvswDR5iWdi6p6NA8ADBnrEksTbPU5hdeeoaxoN4le/7UR+",
+	"JuWbxbJ73moDATaP2IzGPlpjqRtrK24EovPZtmm9HO5enZwPdO/g4LMSiEvWGeSz/tFxA3ZtXVx2kIS1",
+	"mJewnoRzPBlZ3RW0BdvAcRW5l+y2wQd1gT0T0fLPaVna7iX62t+sBH5kQsW5WK8xTtz7fqnlnPsq6Dk/",
+	"oODXOncUTSUCyOxGCRQIKDq3TGAD30waHEmxwEu7xELYkQoc01yj0z9bRSBX3rbB2j0F9qpzegL5EQGn",
+	"56i0BY5r8jkEE35pwIDTr6sBoKEIqK/+IpwtEgPpQUBe97N2jd1j2N3HnfcP0eOdN5R3PTvR7kU2FW+s",
+	"ftl04MVRwhPnwaptLpnafs54ARXwArgiFfugtTosYsfojajQVN6D/VwFoYc2h22t53rqaUm7irwZNjye",
+	"BvwyUCy/aLEzh1od7cNrCHV1bbMs0xRgm5UZkjmDSJSu8CKxy6YJIuz5z1uExEMCxQQwYFpgyiHsw4H+",
+	"Pyft6eMCM4FERq1KXFn0gdTtN5AnY8H6bhnizkTBvRoAFZnWxG2Si+Henkp/0dUNN6ltk0zQHrhJIB/E",
+	"YuYttYpQi2a5Qisr1uO7BjoV9A67s8t4NyZchaTb3Tbu3cYDHyrIVWj3bNt0reHkYg2Za5KplR2xIIum",
+	"xl3tICgOYqQF9ocpA1pozFBHls+kCQRN8wZQVqZsxMJ0nAg1VTJpuZP2PzVYarCvez3MY5BKI1Dfvs7r",
+	"M5lZ8IotOqO42FxosggOPW7eO6PdoqNAZodUV1gDl9yMbq+GNVCWGg8I+gjyvh5l7t20ZYgK+FV8moSS",
+	"0MxXalDbsQ/dU7bI5JktGM12Kkb3s0QwwSjaJWBDuTIY5g64TB8vqeg2w+xT4zVyN47m2KAZ4VwggTNl",
+	"2mdrwcZU7KdXw/G6qUWsoRFQdAzIFO8o06Jl9tB6VxM5mRZiTEGkfddwj0jb0TSGfvJ3+9jhXTz2QEx2",
+	"8ijYAeG2Xbm7VOyIhV70xrpt2uPVuTBaMjvx6y+kLg/1hErvmotoELGe88dwmiaOE+66O94xAGtZgljq",
+	"djP9O0X24hCBsUhBzeFDYu8abr1qA5HzgNs8I0KLPVqWbWH6eKwmzW277+ULcsPx3fF7qI09f+iOn3WM",
+	"LfbQqH9roDkoBvW7tshrN6NObic2NDJ4qQPQvwNgrhEPSIvA2hk8M4sL7dklvYHibUkjcNNNTfNtYopG",
+	"SRVTTQGpjwu+nPJ8IhhmJIHHra07b3A/sFFa1FYLFb07MJL9Rpz369YxhDcb8tQNnUfbFz4YLWrxd3dd",
+	"nomNxVQNMK2/dKcVHf54jwCxloKYIOtWbGfubEeEkqxS3V4x+1XfE0pXOx1iIo3mJ/pPp7egn+pIGlt0",
+	"DNO+LE2aklFG10A5kWINGEiZYHsG6p5n7hXcjnUa5pvVBCkJeQ2Tyl9ATVN5QYXdLZHyGDO8/118zX93",
+	"/QQm5MH4HgRjGMI7i4v3E7gE4E4QpPb/0uQJ760XkKFwUXu+TZCIKQnlIig8wsmK2azhMiiWNqstoaSC",
+	"WgqObd7QSpJgihjQkbVhEjLyz9k/Z/0+c/iQg9KhRN8xKq27mkviN51C7bv7NcY223QwPkorpzhcXc7q",
+	"vFlLpVUaOdkXPuReFw2PuiOHnSYiUAxfMg6S0FqPOrUc4wHomIMNmCeg7DoczQe6ZSJV5O2dHHAvTGiL",
+	"NQVb814doGVTIwX3YtDjJTXRCGwQw0CLlA3dmuw89OwZBhILYh67/43k/QYuLIu07VTHO8a3+odzLHit",
+	"xLVJMNX13R0xL2NOgGPblrxhuRFDxBqKBtwTquogMFN5KeTUGM89XPljnZqcw3xFTT7vihaYoRUMC3hQ",
+	"32BSMJMEa7iIwYUxLzjLhrMvUnCzJqFsDVTtD8nauMO4FMurNiCS4rsWS8SWTH1+zXhEZg3I0Wix4lT3",
+	"9kR+ahGUBoOw5ji+MQ8PSOwWsiu5WS02DZ2LwqUqkaoWWgyY5rVCXJMI3sN4C/eEV/IifEO5iqHt7LQ/",
+	"w2x5suhGysaQh4zmFTtCMUnskEvsrvZcrshlrXT2jW+97OrJly4X945A5/S2J7OVpAOy+TnCfoRceHWR",
+	"aIi/oMYU86cr/d4cSDiJ6tLTUgZS7Pm9vVG18djECy1MyKjoRd1iaVID6QaWCN9xVW9DuSPB5pFt33mr",
+	"E+F6fCgoDWmsTcObtDNxOT4BD94zyn7aO/7XHNFCmHc0p2eCPg0Fo1cu8y0GBJ+iQ05A+EiqUjN7ZJbg",
+	"WvN70A1rlZm9GeCVl8FEugEcofviZvSBQgZWFA5bJEccvGo/IZvI6pVjyrAfeGD1P9k8mt0s1WS40eS6",
+	"6Lv4It64kPVYh55wTTGtl9OtYzqOs1kJY0eLsMWbEUWrjKgNwoWuRFlkpGI8X2VEc3NGrmErM0T4khnR",
+	"N4rpN54RuKFlQxX4huWZ7b1gu5bbFANbJmexKvT/RJURk5KUYZP6jCwASq0iN7wQ/Sr6r0NbtajFOpgF",
+	"6HS3/UYl7RpddxEmyQJKhao5PuGsqFFK9aLwHS1I3EA94VILgOZH+l4oMZ7dWIihA/LG65b7Qb6o1h7J",
+	"FEi39hVUkxpgB+Ouu+2qnbIF1dALv6W2V0vYMzsOsDsF8XYacG1P3e1EBLXJYLRF/ZfV/GbOnE0PBF6C",
+	"Us4G3KuOWNPI3V+IvHGO2EBshK6BME7+9/OfXmUWcNL6zQOwK2oVaRD5WwOxAn5ndqCweNeYouT/dfnm",
+	"dUqBw9pk6Pl3aOeyywlyygpAHaChNI4z0lX6xJ0hFyW93kYzu5Irsfebqd7P6xcvrr5HJ/xYcsa+qOg3",
+	"lgw2k26TbMyWddpLR1nmeZsNHk0TT2xAPgdaJzi3/mIfe7AzvdsWNC1M634QhKKchDj2sg5ijbmcpPFu",
+	"8vhUPEm801fUrixIwQ5k+C71JrSubpRYU8Xy8NGIZYozuuRCMjkUkxhyvYeaVjpXDcIQeyWHKnJm/yPP",
+	"bs2Td6SHDR8U3bWYwySn1QCW+oBf4CEw6/NtF8wAHSotOcIkX/IfgrWCkSQ/W5wzYR/2biRM6OiME1tX",
+	"MGFncgHTgvEl1FVty+UCodEVrCeH9Buz0nFoEzt6+5P+itpqp/AuqCBsS0VzprbjDTfsc3fZQFuy9R66",
+	"69CYDrY5lCpmgJknZDpYJOfgWPw6dreu2y7tQ6O7Zu7On52+LtNNPJwiyadAbLuss2DlEfBp2Q5pSDrm",
+	"jrdt4ewutrP5rfB075Ataxmr3eT2pYP8udOnIgLiZ5/C/O++nHUtB0B/uWkTVrClq6m3pzUYDHltlCpq",
+	"wPV2Umk7IZbRrss+uDHeX1fe1+dRiYAG9MDavOD+a3vA+Xem9M6wPoIwtCTWRTnHhCnKIDktgRe0djn8",
+	"iVgH4p6XBC4Qfx9+bWM772KbyqCJRkkpcqos+rVxuSqoCAaKfan5fIvv6v6LlQsrKj0guIWH3M8CCXqw",
+	"HXezNZDWm42t3eawRGyDJBd2pVbROg+aOwQci//tkL4jBUFhd79NuNFvyDt1Zb7h3Gfhwu+oB8Tu9UCN",
+	"VClE68ifAP0WS+GoVtaG7E83h4WowaKBmL8NMqVBx0LkDG2q4/9oWV7YXm22is5S6x6pUEeq+LS+HetF",
+	"d751N9lw0/9LFQQL0EIVXfbGx+dV39QEqIHCX8Pl6ZV/vNgpj0ksFAzV6MULedLte9MAOTxKx/21E7dC",
+	"EGJRI4s/DHdNXrOqii0g7hnoxPUeWJ5jXAedkC7Kv53qHOdTMB6G1tx0Ms7uoidKp6LGvWCQXZug3hur",
+	"QltRzT0oxYZ7eqahS1EZQf6+ZybMvRtgHBAsJNIZwxQLu+5ILuhrINWMzAxmNMTbrET6XJmWVRhNuIZK",
+	"ke610+17FTai2+K+eyLjd8Azfcyv2xXAl60MF3MhW8bKuXyDsenNw4ZQxx5KeMypmsL6r/QPghYvS0hW",
+	"wYeSw8VOfNg7zWxhL9MDlx+lhYsUT9B8c8HVbjlwrFLC+ep3eNkBdlj1iBjmNtk//exvzH7x1siYzovT",
+	"ZX6F0bd+b/f2aPx3MlLHX1G8WEF+z2bhO2qg6fP2zMY1lbSp7pKsaNHpk7PCbnfYWGkwg3ukp/QznEJs",
+	"OAaI5WyoFeHB2wzG+iX7V3ddi3PKCQaTo1ptQn++1Hbll816TUPZP9Pu5fe0LLfhS5nK1ZQLXj8fxOwN",
+	"QDHda0U+wvSwYVIrcrOZLMUGJgj6VwYLMaH1Ww+Eyd2Tbro2MORoEKK/eb99Ry5ieERV+Mg3O7G78YY0",
+	"2nCM2apaPY1o2NesmqZ7R5q56RnsC1nl1+q+nc3DBQZ3DkXIALpGMurGfgLg3lz19pUXH8duwp85cYnG",
+	"EoKIPCMKTAt1l4CCvj7iGqu1XdlMX0TBI4gQA4Ble6Ltm6dPv/omyaX3vt66jjpTtI22y8colq59NJqo",
+	"45reW2jMUe+lCmKYCuzVapFqW+17Z8Bvvnzy9ddJ+/I3GTDUVqKpI4nXCCE0Ldby7/75jWlPZuTQMfp7",
+	"62Jx6STc5LUOHM/kjJKf276bh4LbjCO/pDsQMPn7atETsYOm/m7Xh6Xr82lG+SVU9Sshb2qmtpdtDE25",
+	"dlEm8oWOOFpDJwd9pVQ1u7vDToiLQOLde5DKnvEFlmjjqZcGVQHWTYn+xYxI1v5dAy1JtRJYpMYLF11Y",
+	"0HotvyDf3UC9xdpGgk0CCSVmUQRX+wX5Dr0SCDxksSGJS5eR5A/vXr4gf/766Z/++AV5z9ZgntMffvXV",
+	"V38mjJO/vX+RkaKpLUr3mpUlk5ALbMkv2b9BEm1jyC/+yX3d0rPZ/6ZrqkTrVJk9mz1x1RHYSW/21Rfn",
+	"X3xls3Rwc89oxc5unpz5Nl5Lk6Sj2Q4n/6GYPZs9tx2NapCV4FbH+vL8fMf+6XS+O/uXjVMbhhxN0sAJ",
+	"kIR90tkv9McLOpC34Fd25lBUkZucojj7eSVsu05pVHQqyWYl1ii7sEYVf+C2oxv/Ce7IX6EtKT/ivuwU",
+	"rwc26P0KbDOJh2/Se1O2yypF3AZ8Js3o1tqhWHWHBSpzWDJTTYv7uRKb/gWQESztxnxUBf3ttYUu8uzW",
+	"/nV3RvNcNBbSILjjr5hUz91DD9zyJJXWThbQafe51K3rMDSwm/KZJNgszm2Nsy0FmpZA85XtOErXoEDf",
+	"j/8Iz9k+oic1svaXbFbZCP7OWS8K9+Y+r+8vwmSWHISnX8PGb23/4lB1A3fHlDLdafePEW0J/kAiPi8K",
+	"QnvEuyASbqCmpYOgQxxhLfapJEshUCCZCJJWTlNPy9mt/evO3HolGFOiT9J3mP3dpWpvg7/evzF/8E0P",
+	"D8HS9BoI5W4riFjYHCom1YXnZ6bINUCFf2DGqzRY+20LhNIimNyT47PbGdPvZr1iRiee0R6vt3yYdXhq",
+	"3En8ywi5qkqTqqruzqRFTYjKuEsDLXB8+daFg0iQcd85kJVDXMZUeaeZVsk4amUrWmgjTK1gjZHzBUUu",
+	"QMXNgzwcngEwDBUn/q6mO0Jqo1oOUvgv5pG998DF/dZAvd1dXXw12e7JrahBJDd7+plEQZMR2jZQNd84",
+	"7iGs0N9yYeKM1BjPsyy4mt96axnNY9mPDpdbp3tbrFSQYM11JDnjZF5Tnq/+55pi6C20CrfCAL+PFv6P",
+	"csuLppbYumX0yVdszcxFerQLCzkFa8UCB9Ky0cOPoxko6zeiPYJm8ZNrkn88xcKCNp9WrehMuq9UzB2M",
+	"9AOJ9BNeotZfJRbEdpaQTp/wx1sf4qKwqL6mHtTDI2AHWfxqTMEwp/TsFv+9GzKDHEUPIMx++dSJ9Ibb",
+	"sRAGdy+U87C7a9DtmbV+T5cPaY/zHzoCNcvFes3U//x68SX985P8j07A9m/EeeeMJt6J6FEwFWB9BjFO",
+	"yEPzyOFlB67QVLE9Funxs/Vat1XqD2dQQw7DHkJBZmsZDNuYJLWK8W6B5iQ5cdZxT8fkhXNLH0r9Cf5s",
+	"SRk3hdgfRdh41/tpqIpjWpB/Yt+deCB0l3dzaMX5HmJiEi8tmBrio5dMPY5bJzGhJsnIOg53sHzVC9Qj",
+	"/L1lDtTDN/iIVSmcm2nb8Ufon3GhPjkeWlFeiBuobWfRj7vymF78PeXFmxsMaDzeC/I1bL63m3nqG7I/",
+	"7/EPjFW1K7oE00zJHA9qwkF4gizYgjtFrkYbMzan3Zgst2Bvn9Kxkp2a95h89nXxx7zofYL55F/azKZ7",
+	"/NIlnt3D/XBMncPv94lOibabLBZA5lvT4NWh/2NFkDE7u/eN4L4uwPqbDCE+tZtFuUyaGP+/t9l6j9wu",
+	"Nss8Ic/gxjkb9bnpUNqqHvMtuYYtspGPwT561nClbINmj3smiSNstVpCSGKwAi48uCkHf/DoJ9Gb3bYZ",
+	"uLePpkFTRWwPnTa/d8PK0nyKPaKJrOhDPDyJPHa2sG1/juGdfela3xxJ2OD4J9XiOKFFUYOURFMM9Ti3",
+	"k5LUQAuTBig4XHhXqa3twx5XGIPEllN01Bfiu919Xjd8OAT0wj36ruGnyWYINrnZpwSu5xB+Jvt+tph0",
+	"v9EfF5tjxBiwftnPfrxAQ5eAp7aH/JT7juy64Qeg3vf0BgIko8RzuOvTmGl9Tp+ZVqNDBc8pdYkHJvGw",
+	"nOaktNyTcF46azuMemS99j6b2XXk7y7qAYemCZ0ZegPHPjJ+fKw1OvGB6VA0fGx6u/tAIv4IUPWOSsML",
+	"qLFYBvM0L9qyePjQK5P3UaKRU9PChEWVTfvIvayPEUDG/VAUJQXdGmNuLdbAlUlw/eqrr/78xwvy1bn+",
+	"WhK6FLZK08IqZEOab3A5XyevJiOblSgh667qQt85KUvAFNrkBRw1jmDo+K2tl/kYDuOMvLl0nCl7dpkk",
+	"G72Vlh31jWD0q7lNJ/BKMRp7bA1HVI7NGr7I5c1DVOO0SVZqXR5xlrb2LH4h2mf2tnMP1QMrM6qqbd18",
+	"jPOPaT2m7bHFQ7ENo9cQO2IWa3RChl3ElhWLhQS1u362btZY0WgQXteMm0/O0wcuMbsnOO6XvTGfhNIB",
+	"jykTNPFjOUGOMw6gwZuRbDtfVmtLN7+WmSX0GpTBwHtwtlDScTi7xT8GE1FMFeaxd95W659IFD8n+N4u",
+	"StfpZbUGdbCMrbCbLPf7ebS82E59bFTYfeuLRQeFnc979AmPCMul/5BM4QeY54AaAe9caodKdQyGCnYj",
+	"BaNNKyPjuF4XSXxqdsz294gNWZVUafolj/rW/SA6pEXlTxvuR/3wiZyIZkNSzDmvaR3ElluUoE+p9xii",
+	"JWct5UKAfKgTJOlwnd2aPwZl57cujnY04WlmiEvP9y1S6mHy8MxgGRpeKyG7dGCKFMx2hzq01CzanTxQ",
+	"dGGXjmelENeHT2i4z8JjXrhXQlw/b5lq2jp/KGBdCQU83/4I29kRExr0Mh+X886m6SKBH34M0Bnqqiv6",
+	"jjp9Fq4BKjweFroYP+y25b2byJg1rCnj8uxWn7K7x8Ch4YH08gaHcUXdbafhUiz3C7inH11b9PKoD+8l",
+	"wKVrcHrMwlYs5gmfBNtg9UCRO4zv+KyDzxxeD3GmqnEPZXg3IEqnvh/EeMnqPnU7aOfxWjypRA2nunBP",
+	"Zaj8RXNVm9kxp/k1YVwJ0kh4FHdszPdtSfZtd8gjXDUeCP/E181pucBUevpgUIMWWSMNQr7gJkCEoMBO",
+	"D8PiPiZNW7iR8wZ1TXkhjxH8/lZ8h4MfjwHs+Ccmf3fWE3gr5DWhqGwTJUghuujbjdLSUfMD4sPKRGKf",
+	"3Zo/Bq0XT7uEaMeGMgt0G/DsfZXgL/zl90MuTszmZuZsGvgGfRJbGGO3XYcW4dA9bkfyLrkWJZ/XoElj",
+	"UXOiTGSffucfPiah9yY7Ec2/FxtMack8aMe6yVcZcXtFpKJbeYwgc2yHjyNtw/t7QsH7sQhsK7xWiXQe",
+	"PkFd3Niog/ZlC66a6KHFOLirOs+8wpC16fSoJggLqM/UUX20k3yr/f73g7EwfFXXgj/8Au23E0Nhn1IR",
+	"u92yWMjKs8/Ded8NdfxS9udF4SCSjybDPAbzaSXXJQB/SU3zr6BxvmixoR9qnddMASnEhnc0RfSAyRV2",
+	"DJkDWSOQf2YKcSgnwFW97Z0tk+Nh8OBNiwX8FlPh0sTb2a3962644LAl+Ke/9294b7T7K3cjj9pde20b",
+	"0YxVih/3VNnRP0qd9wlpa3UApix4mwmCFDXdcOwZLPGCReRqd49NOybuoy/+bUBtT8Y9kxfaaef3SBap",
+	"zePPESVyWK36Xkj13jx2ihipny4lTGrWhUnA4iBJk1gYZAYVCxxUZpj0IBpTyW6/VCtYSyhvQB4LoKbd",
+	"h/uLoF3s2lgTXv2NRWjqw+U+mYr0j3MEAFVPKuFew6bDRWEhh3S8sK4GuUJYe1OAcZDAry3dxVmsJlEB",
+	"vZZYnys42EhwF7keUxqTXFKdk3t2i/8Oou79zNRKy9w+Rx2rRjpp4w+hs9m3so6+z2RLUuk+KRm/1vTN",
+	"m8PH11XnbB7Jb+T6F57d2r8QbxEq7AJ88NCdneMg0YznuMxXnRGPxG6+0eaJPJX4XhY0Eme2EHdvLgm2",
+	"nTTgcUqanPoaaGGTa8YozaGphu/hV/aZU1zCr3wt9Mcoc7RvSmyDkyNVmrxyhffHSupwpUcnvfu6sx6f",
+	"UrbGxLCvLTBBTCe6tjnYvnUjYSrxFJzlK8EeJOCiilXbCuI4ZG/HP3llkThhePXnFoK7qbCbBUq5IGCP",
+	"jcEySUzLPGIRVJI44db8kQAq7Mk66PrVevxyhQgRxvZEDA3002GbvQsCJbbGNG5p90JYhiKwc4fAiv1g",
+	"+QLfbug2hJ/g+8sF3JsBzONvD4N2/FLUS1A9YIsognx7Jn4XYukNh2PBeZRd8XGQtErs2zDk73uNDyQF",
+	"lW3m83hCWYs640BkIK+xfgWbsPySHLXwfQhjM45FQx7q8e/buHozobiab6eh8fYbHPkxwobsDkI5d74t",
+	"2eQrrf796kFoOFuuVLn99VAi17X4MNTLjPTKiKGdFmd6Vt8T2Ni2NYrH4njp3Vq9jXHva7E5plR5jZr1",
+	"Hklem2z2Q+x43eiLApOErGO/pNKm6GFOgjzexjpk3WMoQs+L4q0ZPhEHptNTNO2sP32a3R8STuQK1OdS",
+	"1UDXfXZoW1syTnGFu5OcVO9ymxi72DbUonuIBWHqIJAIvNDatODgwIou/Emnhc2nrhAYwb3hXRqfnS3A",
+	"NIk8CL/tbAZTK/KrMZ+foXF8BjfAHY1/NW3fsS8OdkuTmCqwoLV9tz/8/P3z9z//lXz//qdXGfnzF1/+",
+	"8RnBAST5tarFsgYpf7VNYP7JX+oXeWs/tm12jNUOvMCt+9W+tPsNeeuAn6x/7lfbLal9wPzfNDrqHyYz",
+	"nT9OxwrDwkcIFo3x9zHyNrFe29LHh1sdeo4t7AUioTaNsJBpR32mVUnHCvzemkdO0vKC3kCB86X4WOzC",
+	"Hr69ZqB2D+3u2H4nC1F7Z7QSZA6EHgvlw7z6cY5Kd29TDku064wWo4fzkSADdjA4jGdrlGn5KM+eKC6H",
+	"PSI/kkMQ39K5AzPfsoPVhMMHi4gmfYKZWsGWbIArUlIFpgHtcXj4iImDZrtPLOz9nCfzHKKZ9FC/IR6T",
+	"M1UzWh7JaXhEWrvRPwKt3+OOndZniATPxdrcMeg0dOF1PMaML5Mpfqv/SfANWur9t2ewXx2DpOj3QNMX",
+	"E1bC6Jcc8hj6A/E7EEVvuHHXHNxXWLVS4yCewi7Xn62YVML0nh/UDrD2NtF9mJt03YMA4jxa3Bq/KbFE",
+	"4OMjt1o/nda3WUG46GIC5PoKRG/BRbd7znGgVY7KoVr0Hr7CePqSo1lW4gaQEY5liOix9ST3tkMOJO8R",
+	"RhM7Boi1vl8NVjDady0GIFsj8qyQYCuu7FU35So+q+GGIUDbqFh65588lfHiZvxYRsz7FbT4dZgZbqTA",
+	"p33IHcLwIz3jeAbD+t/jQP/Qa+t1afroCCDH4H0LAGKjYk7pt62ijOfJwV+n1Ev0ONCkjj8KFgy5Ct7S",
+	"Rh7TV2DVGQW/Z28B3mCWfcztpa8tfZfNt9pogXJhIFaXlHFT8G08x1xsyDiSbVJd7knqcU9epmminG5W",
+	"sqZbzOchdEO3faSqDVZC4ZcPx0yPVOaeoCL3o1XifqwK3M0AhUcPRsM/r7RSB5ujhKHfmrHfNcck+EcB",
+	"xrdvFg8M42k6DEy+da3VDbfDIkJw6PSWgKZAo1ym3oUXpEw6+zSBKYb1e9tLYtDfhsv9TBLXPlbUJKFj",
+	"uMt4sWXZeFoeT032u4aPgF3eQF2wXCWP+Hf7fLzBqN6Bq/n2Yf3Qu717XbPgRdu4M7LD7rtB1LNPqUD8",
+	"XcNjPqEDtSN5h+lExy4KR23byNTHinj4e+xW4oycBANGi9Cz27rhg4XeQRL2V98tTZQKKukb3y0oK5sa",
+	"MIS2aMoydohrBovh0MR+ZwOTp4P4WcriRa6oJFghT5wtpz8xKd+RqQcRkL75yAhI7xo+jBF7GJ55Ywxe",
+	"Yw4zJUkJS5mRGmRT2pD2xuWRlbBQ+u4+apn8u4Yn1g+3PHyGZtdRS5u7y4qJvXcNf44LeaRizyzu8Ug9",
+	"DpvDSz6nOEi6BgTBQMzL9hOxnjOOLyIvCC3LzAsrwMw86TLw0kXoWU55DuVH578XuAxny3yqt5h5C0PM",
+	"i1b4FJAzLd19XtQE6jRyrI+IeeQ0fRwtEOhoQy2zpgNZZ5bBrdWFPWls1cB8S3L6YHDSY0h1k197smM1",
+	"YV0GOmyQpRzu2UmYyk+WwFfdZx9ajVyWJlnKHkqPN/QFeWHeTxJaY5jvv/7jP/2+nd2y4u4xsptZ3tGx",
+	"XB60OrN5J1peODTBjgxXGXvrMyhh7URC/OC5h05y8MxkSefOreswkVy3FxYBrAWrNydSX5n6SGauY46+",
+	"AxgvpC2NRSVpfapD+Mj4aKHXKM9uGS/gw6d+mCLD6ldLiR/eZzf/1XCmhhwH/+tvnKlpB/CD6SU3sdAq",
+	"oIQay/UgLaeMh9jbwpLge5H//6dXj+/20nb72W0JS63wSmwURuVwr5vLFYA6KoofThBrbWC+PKwSwsUG",
+	"LUBMNqISXKVax+zLCFUK1qZCzf75ceVgCcuHy4AdiFkhGUbbmLV9bZV1qLsZlXAsQRFhyjMXhviokvcE",
+	"2553mgkfZusjoeufaH39oh3t4E2LqQQ9xeMoaLqkW6yz0Qfbguoveo2GmfTtuDsHf4LLwIIljmQRuoeS",
+	"Uptt7XIwSPb0/MTtdP3ST5h6qDdAegvxM99syZYyINi+0Ur16YEbqLd96j22G7c6rcs5mNvF+PFSF96y",
+	"32lDf8eAPQj4tulRm6oisdBG1IQLshb1FJdwDZWo1UNbJB+Jc/1+DOiG9pFjaod2ipN1kK0bvJgx4viM",
+	"WB0Eyzo7veDQHSrBImwoIa6xfQB40A0myaKk1zY5LW/7DD8CGkugtYGUDtL10nyddF/99lFBdZKcLy9F",
+	"w4vkbPoNlaaNwoHw9S00i2vy7sr1TMhJs0bRtlA9Dj6Lgd0ZVlIu7TMnARUwEE4JBHGrOoxmYTfkM2mB",
+	"iExQQ/Nxm10mV2Ijbc32DS2bE9Dl7FYvIaE89NJDX33yBaJGz18etEzUokuZdNEDl6aMIgolt88D5cl4",
+	"lFouHPzvmnMfhxH2V3bTIQ5T0hyrMRXJtqoYE1rSlWZNbHVeNXUl5GArnYPmbEZ73qBHitagBRDJSxHP",
+	"QloK0+ZhOAHqU0pjtOSLpTJ66h7AE2CHahFlclqWUGOSuQQ4fqrjmwr4pW9edKyemXaCkzfq6EwbcOC6",
+	"rw/SLnGBzWusIu7Qf7CxAuXFBdmswCMKzhu5tRBMpu8N4uBp1d42Fk2SQGe39q9hH7mn7XA2eScj0SxS",
+	"VIANeczZ/50kJZ6MI97w3mhHM63sC6U25TnuSbejf6SmPCeibKclj7m0se+6u7btHa3Fd6lN73Gv7f5x",
+	"tu2oj+p2CfBNE6vwPwXPpFf5f4Is81dhvPkeK8Cpdg6Hy3KSrxcxgIsuLpjU4DHARsCLU/NQUMX4jhdd",
+	"HvrUqfmdpo0bz0CMtBDtudZ4bZ7ikt0Axwbq9yKeqtlIAOc7+8xpfCO4MD3lNilbyK7tcMgvW9lrFogR",
+	"MmwUgsAbmPovloRqm+qkV+5k0i5YCfJRnMznhTuZL1mZHnv9ZMCFuy8X9dKjtotmV0Hm2wMiDFOiKd2a",
+	"dlZK5JRr48BIByVIvhLa4F7UYn0POXENlTq7xbZXd/rj3+5OyVmxxISxvID7ZoVJ+O24KXeBHS7ZzWl1",
+	"sekrFMvHvUBRF7iqRyDy3uilnESlxZk+ksR7juZ8SOZ9LzZYzW6Tfg8Rju7INgQOsf1/rQOfMmXhaRw+",
+	"+T2kXCVq9ZhYnKkR1ewSnziJYsYUfCxErp89lrh+XSIWiz5qgkSgDFfSxmrTD/SIgSuvkhxp/Gac8M3p",
+	"KN8kkt6u6UBpUMYh7YDqNG0xI1+61Rwc4qSRq0ub/nks/7RZ+4lFdTtpwFx1u3kwXRRHvDClFqxSxveA",
+	"Y0vT+2LRSChss4aybCssUo7EGeYuHgPg5oUe+Jjkx7HfC5znGCyQlgnSdgwfO8z2UXlI8Y3Us+U1hllw",
+	"wm7tjctDQJiCG4xQYa8TfB7xZowrxHIXkxg4TKl0tRx0i/+mZBtYZvjvZINgsoF+zx1QagdhhNlD5oW/",
+	"IFoyGKxwJCHivs21kS71R8ZrlQ2k17kTeUzpOAwgcSgZibEa3DYPIqHgg0uXC5wPZuGGV6hLS5syZRsm",
+	"HAF/VHbE30EASPtHLhF0FilyWtTZZA2nXdZhlBy/I9blaECzurH4XlN7ViPHyE+X8me37s/haHKXB45+",
+	"/N/Dh2j1lcLvDgMf01FlaUgStJBArHTdf5giDt7gI1M8PE7dJdLR3GVNVQpayONZXHaCs1vzx93BYWrN",
+	"uIc8YrtLdu3hHsXSoy1a6DX8rR3v99oMbYO5bWbjyB9UoxU/RRzJ/oiRALGuUP3sqq0uevjstvshW/LP",
+	"mUXvDgPk02u4ZEv+w3FlpZkhIihzURxCSfrJqJd6NBuVZktu8KbntdhIqAnDmFwOX5C3by7fk529s12u",
+	"mZXoEvKmZmqL50CJa+CzZ//45e6Xu/8TAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

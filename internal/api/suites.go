@@ -85,7 +85,7 @@ func (h *handlers) SetSecret(ctx context.Context, r SetSecretRequestObject) (Set
 
 // RemoveSecret takes a secret away.
 func (h *handlers) RemoveSecret(ctx context.Context, r RemoveSecretRequestObject) (RemoveSecretResponseObject, error) {
-	return RemoveSecret204Response{}, h.service.RemoveSecret(lasting(ctx), caller(ctx), r.Name)
+	return RemoveSecret204Response{}, h.service.RemoveSecret(lasting(ctx), caller(ctx), r.Name, base.Deref(r.Params.Anyway))
 }
 
 func accountOut(a vault.Account) contract.Account {

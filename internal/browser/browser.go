@@ -267,6 +267,9 @@ func (t *Tab) Picture() ([]byte, error) {
 	return png, err
 }
 
+// Sized shows the page in a window of that size, in CSS pixels.
+func (t *Tab) Sized(width, height int64) error { return t.Do(chromedp.EmulateViewport(width, height)) }
+
 // Theme turns to "night" or "day", now and for pages to come.
 func (t *Tab) Theme(name string) error {
 	return t.Do(chromedp.Evaluate(fmt.Sprintf(`localStorage.setItem("yamato.theme", %q); document.documentElement.dataset.theme = %q; true`, name, name), nil))

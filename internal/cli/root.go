@@ -156,6 +156,8 @@ func complaintOf(err error) complaint {
 			c.Exit = ui.ExitService
 		}
 		return c
+	case errors.Is(err, ui.ErrLeft):
+		return complaint{Title: ui.ErrLeft.Error(), Exit: ui.ExitCall}
 	case errors.As(err, &taken):
 		return complaint{Title: taken.Error(), Hint: "stop that one, or choose another folder with --dir",
 			Exit: ui.ExitCall}

@@ -457,12 +457,17 @@ type ClientInterface interface {
 	// RemoveLineup Forget a lineup
 	//
 	// Corresponds with DELETE /api/v1/projects/{project}/lineups/{lineup} (the `RemoveLineup` operationId).
-	RemoveLineup(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveLineup(ctx context.Context, project Project, lineup string, params *RemoveLineupParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLineup One lineup
 	//
 	// Corresponds with GET /api/v1/projects/{project}/lineups/{lineup} (the `GetLineup` operationId).
 	GetLineup(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetNeeds What needs a lineup, suite, secret or plan, before it is removed
+	//
+	// Corresponds with GET /api/v1/projects/{project}/needs (the `GetNeeds` operationId).
+	GetNeeds(ctx context.Context, project Project, params *GetNeedsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Now What runs, what failed last, what waits
 	//
@@ -551,7 +556,7 @@ type ClientInterface interface {
 	// RemovePlan Take a plan off the list; its runs stay
 	//
 	// Corresponds with DELETE /api/v1/projects/{project}/plans/{plan} (the `RemovePlan` operationId).
-	RemovePlan(ctx context.Context, project Project, plan string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemovePlan(ctx context.Context, project Project, plan string, params *RemovePlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPlan One plan
 	//
@@ -762,7 +767,7 @@ type ClientInterface interface {
 	// RemoveSecret Take a secret away
 	//
 	// Corresponds with DELETE /api/v1/projects/{project}/secrets/{name} (the `RemoveSecret` operationId).
-	RemoveSecret(ctx context.Context, project Project, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveSecret(ctx context.Context, project Project, name string, params *RemoveSecretParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetSecretWithBody Give a secret its value
 	//
@@ -902,7 +907,7 @@ type ClientInterface interface {
 	// RemoveSuite Take a suite off the list; what it found stays. Handing it in again brings it back
 	//
 	// Corresponds with DELETE /api/v1/projects/{project}/suites/{suite} (the `RemoveSuite` operationId).
-	RemoveSuite(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveSuite(ctx context.Context, project Project, suite string, params *RemoveSuiteParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSuite One suite with its text, what the check finds in it, and how its cases went last
 	//
@@ -1893,8 +1898,8 @@ func (c *Client) TryLineup(ctx context.Context, project Project, body TryLineupJ
 // RemoveLineup Forget a lineup
 //
 // Corresponds with DELETE /api/v1/projects/{project}/lineups/{lineup} (the `RemoveLineup` operationId).
-func (c *Client) RemoveLineup(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveLineupRequest(c.Server, project, lineup)
+func (c *Client) RemoveLineup(ctx context.Context, project Project, lineup string, params *RemoveLineupParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveLineupRequest(c.Server, project, lineup, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1910,6 +1915,21 @@ func (c *Client) RemoveLineup(ctx context.Context, project Project, lineup strin
 // Corresponds with GET /api/v1/projects/{project}/lineups/{lineup} (the `GetLineup` operationId).
 func (c *Client) GetLineup(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLineupRequest(c.Server, project, lineup)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetNeeds What needs a lineup, suite, secret or plan, before it is removed
+//
+// Corresponds with GET /api/v1/projects/{project}/needs (the `GetNeeds` operationId).
+func (c *Client) GetNeeds(ctx context.Context, project Project, params *GetNeedsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNeedsRequest(c.Server, project, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2127,8 +2147,8 @@ func (c *Client) TryPlan(ctx context.Context, project Project, body TryPlanJSONR
 // RemovePlan Take a plan off the list; its runs stay
 //
 // Corresponds with DELETE /api/v1/projects/{project}/plans/{plan} (the `RemovePlan` operationId).
-func (c *Client) RemovePlan(ctx context.Context, project Project, plan string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemovePlanRequest(c.Server, project, plan)
+func (c *Client) RemovePlan(ctx context.Context, project Project, plan string, params *RemovePlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePlanRequest(c.Server, project, plan, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2688,8 +2708,8 @@ func (c *Client) ListSecrets(ctx context.Context, project Project, reqEditors ..
 // RemoveSecret Take a secret away
 //
 // Corresponds with DELETE /api/v1/projects/{project}/secrets/{name} (the `RemoveSecret` operationId).
-func (c *Client) RemoveSecret(ctx context.Context, project Project, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveSecretRequest(c.Server, project, name)
+func (c *Client) RemoveSecret(ctx context.Context, project Project, name string, params *RemoveSecretParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSecretRequest(c.Server, project, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3048,8 +3068,8 @@ func (c *Client) CheckSuite(ctx context.Context, project Project, body CheckSuit
 // RemoveSuite Take a suite off the list; what it found stays. Handing it in again brings it back
 //
 // Corresponds with DELETE /api/v1/projects/{project}/suites/{suite} (the `RemoveSuite` operationId).
-func (c *Client) RemoveSuite(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveSuiteRequest(c.Server, project, suite)
+func (c *Client) RemoveSuite(ctx context.Context, project Project, suite string, params *RemoveSuiteParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSuiteRequest(c.Server, project, suite, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5636,7 +5656,7 @@ func NewTryLineupRequestWithBody(server string, project Project, contentType str
 }
 
 // NewRemoveLineupRequest constructs an http.Request for the RemoveLineup method
-func NewRemoveLineupRequest(server string, project Project, lineup string) (*http.Request, error) {
+func NewRemoveLineupRequest(server string, project Project, lineup string, params *RemoveLineupParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5666,6 +5686,33 @@ func NewRemoveLineupRequest(server string, project Project, lineup string) (*htt
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Anyway != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "anyway", *params.Anyway, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -5707,6 +5754,71 @@ func NewGetLineupRequest(server string, project Project, lineup string) (*http.R
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetNeedsRequest constructs an http.Request for the GetNeeds method
+func NewGetNeedsRequest(server string, project Project, params *GetNeedsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "project", project, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/projects/%s/needs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -6067,7 +6179,7 @@ func NewTryPlanRequestWithBody(server string, project Project, contentType strin
 }
 
 // NewRemovePlanRequest constructs an http.Request for the RemovePlan method
-func NewRemovePlanRequest(server string, project Project, plan string) (*http.Request, error) {
+func NewRemovePlanRequest(server string, project Project, plan string, params *RemovePlanParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6097,6 +6209,33 @@ func NewRemovePlanRequest(server string, project Project, plan string) (*http.Re
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Anyway != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "anyway", *params.Anyway, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -7508,7 +7647,7 @@ func NewListSecretsRequest(server string, project Project) (*http.Request, error
 }
 
 // NewRemoveSecretRequest constructs an http.Request for the RemoveSecret method
-func NewRemoveSecretRequest(server string, project Project, name string) (*http.Request, error) {
+func NewRemoveSecretRequest(server string, project Project, name string, params *RemoveSecretParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7538,6 +7677,33 @@ func NewRemoveSecretRequest(server string, project Project, name string) (*http.
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Anyway != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "anyway", *params.Anyway, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -8264,7 +8430,7 @@ func NewCheckSuiteRequestWithBody(server string, project Project, contentType st
 }
 
 // NewRemoveSuiteRequest constructs an http.Request for the RemoveSuite method
-func NewRemoveSuiteRequest(server string, project Project, suite string) (*http.Request, error) {
+func NewRemoveSuiteRequest(server string, project Project, suite string, params *RemoveSuiteParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8294,6 +8460,33 @@ func NewRemoveSuiteRequest(server string, project Project, suite string) (*http.
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Anyway != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "anyway", *params.Anyway, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -8971,7 +9164,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /api/v1/projects/{project}/lineups/{lineup} (the `RemoveLineup` operationId).
-	RemoveLineupWithResponse(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*RemoveLineupResponse, error)
+	RemoveLineupWithResponse(ctx context.Context, project Project, lineup string, params *RemoveLineupParams, reqEditors ...RequestEditorFn) (*RemoveLineupResponse, error)
 
 	// GetLineupWithResponse One lineup
 	//
@@ -8979,6 +9172,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/projects/{project}/lineups/{lineup} (the `GetLineup` operationId).
 	GetLineupWithResponse(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*GetLineupResponse, error)
+
+	// GetNeedsWithResponse What needs a lineup, suite, secret or plan, before it is removed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/projects/{project}/needs (the `GetNeeds` operationId).
+	GetNeedsWithResponse(ctx context.Context, project Project, params *GetNeedsParams, reqEditors ...RequestEditorFn) (*GetNeedsResponse, error)
 
 	// NowWithResponse What runs, what failed last, what waits
 	//
@@ -9075,7 +9275,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /api/v1/projects/{project}/plans/{plan} (the `RemovePlan` operationId).
-	RemovePlanWithResponse(ctx context.Context, project Project, plan string, reqEditors ...RequestEditorFn) (*RemovePlanResponse, error)
+	RemovePlanWithResponse(ctx context.Context, project Project, plan string, params *RemovePlanParams, reqEditors ...RequestEditorFn) (*RemovePlanResponse, error)
 
 	// GetPlanWithResponse One plan
 	//
@@ -9320,7 +9520,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /api/v1/projects/{project}/secrets/{name} (the `RemoveSecret` operationId).
-	RemoveSecretWithResponse(ctx context.Context, project Project, name string, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error)
+	RemoveSecretWithResponse(ctx context.Context, project Project, name string, params *RemoveSecretParams, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error)
 
 	// SetSecretWithBodyWithResponse Give a secret its value
 	//
@@ -9474,7 +9674,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /api/v1/projects/{project}/suites/{suite} (the `RemoveSuite` operationId).
-	RemoveSuiteWithResponse(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*RemoveSuiteResponse, error)
+	RemoveSuiteWithResponse(ctx context.Context, project Project, suite string, params *RemoveSuiteParams, reqEditors ...RequestEditorFn) (*RemoveSuiteResponse, error)
 
 	// GetSuiteWithResponse One suite with its text, what the check finds in it, and how its cases went last
 	//
@@ -11748,6 +11948,58 @@ func (r GetLineupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLineupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetNeedsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		NeededBy []string `json:"needed_by"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNeedsResponse) GetJSON200() *struct {
+	NeededBy []string `json:"needed_by"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetNeedsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNeedsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNeedsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNeedsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNeedsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15130,8 +15382,8 @@ func (c *ClientWithResponses) TryLineupWithResponse(ctx context.Context, project
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /api/v1/projects/{project}/lineups/{lineup} (the `RemoveLineup` operationId).
-func (c *ClientWithResponses) RemoveLineupWithResponse(ctx context.Context, project Project, lineup string, reqEditors ...RequestEditorFn) (*RemoveLineupResponse, error) {
-	rsp, err := c.RemoveLineup(ctx, project, lineup, reqEditors...)
+func (c *ClientWithResponses) RemoveLineupWithResponse(ctx context.Context, project Project, lineup string, params *RemoveLineupParams, reqEditors ...RequestEditorFn) (*RemoveLineupResponse, error) {
+	rsp, err := c.RemoveLineup(ctx, project, lineup, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15149,6 +15401,19 @@ func (c *ClientWithResponses) GetLineupWithResponse(ctx context.Context, project
 		return nil, err
 	}
 	return ParseGetLineupResponse(rsp)
+}
+
+// GetNeedsWithResponse What needs a lineup, suite, secret or plan, before it is removed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/projects/{project}/needs (the `GetNeeds` operationId).
+func (c *ClientWithResponses) GetNeedsWithResponse(ctx context.Context, project Project, params *GetNeedsParams, reqEditors ...RequestEditorFn) (*GetNeedsResponse, error) {
+	rsp, err := c.GetNeeds(ctx, project, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNeedsResponse(rsp)
 }
 
 // NowWithResponse What runs, what failed last, what waits
@@ -15318,8 +15583,8 @@ func (c *ClientWithResponses) TryPlanWithResponse(ctx context.Context, project P
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /api/v1/projects/{project}/plans/{plan} (the `RemovePlan` operationId).
-func (c *ClientWithResponses) RemovePlanWithResponse(ctx context.Context, project Project, plan string, reqEditors ...RequestEditorFn) (*RemovePlanResponse, error) {
-	rsp, err := c.RemovePlan(ctx, project, plan, reqEditors...)
+func (c *ClientWithResponses) RemovePlanWithResponse(ctx context.Context, project Project, plan string, params *RemovePlanParams, reqEditors ...RequestEditorFn) (*RemovePlanResponse, error) {
+	rsp, err := c.RemovePlan(ctx, project, plan, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15773,8 +16038,8 @@ func (c *ClientWithResponses) ListSecretsWithResponse(ctx context.Context, proje
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /api/v1/projects/{project}/secrets/{name} (the `RemoveSecret` operationId).
-func (c *ClientWithResponses) RemoveSecretWithResponse(ctx context.Context, project Project, name string, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error) {
-	rsp, err := c.RemoveSecret(ctx, project, name, reqEditors...)
+func (c *ClientWithResponses) RemoveSecretWithResponse(ctx context.Context, project Project, name string, params *RemoveSecretParams, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error) {
+	rsp, err := c.RemoveSecret(ctx, project, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -16059,8 +16324,8 @@ func (c *ClientWithResponses) CheckSuiteWithResponse(ctx context.Context, projec
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with DELETE /api/v1/projects/{project}/suites/{suite} (the `RemoveSuite` operationId).
-func (c *ClientWithResponses) RemoveSuiteWithResponse(ctx context.Context, project Project, suite string, reqEditors ...RequestEditorFn) (*RemoveSuiteResponse, error) {
-	rsp, err := c.RemoveSuite(ctx, project, suite, reqEditors...)
+func (c *ClientWithResponses) RemoveSuiteWithResponse(ctx context.Context, project Project, suite string, params *RemoveSuiteParams, reqEditors ...RequestEditorFn) (*RemoveSuiteResponse, error) {
+	rsp, err := c.RemoveSuite(ctx, project, suite, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -17658,6 +17923,41 @@ func ParseGetLineupResponse(rsp *http.Response) (*GetLineupResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Lineup
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetNeedsResponse parses an HTTP response from a GetNeedsWithResponse call
+func ParseGetNeedsResponse(rsp *http.Response) (*GetNeedsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNeedsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			NeededBy []string `json:"needed_by"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -70,6 +70,30 @@ func (e NewSessionPlatform) Valid() bool {
 	}
 }
 
+// Defines values for GetNeedsParamsKind.
+const (
+	GetNeedsParamsKindLineup GetNeedsParamsKind = "lineup"
+	GetNeedsParamsKindPlan   GetNeedsParamsKind = "plan"
+	GetNeedsParamsKindSecret GetNeedsParamsKind = "secret"
+	GetNeedsParamsKindSuite  GetNeedsParamsKind = "suite"
+)
+
+// Valid indicates whether the value is a known member of the GetNeedsParamsKind enum.
+func (e GetNeedsParamsKind) Valid() bool {
+	switch e {
+	case GetNeedsParamsKindLineup:
+		return true
+	case GetNeedsParamsKindPlan:
+		return true
+	case GetNeedsParamsKindSecret:
+		return true
+	case GetNeedsParamsKindSuite:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SessionLogParamsAs.
 const (
 	Lines SessionLogParamsAs = "lines"
@@ -1176,8 +1200,16 @@ type Now struct {
 	Failures []LastFailure `json:"failures"`
 
 	// Finished the last ones
-	Finished []Run     `json:"finished"`
-	Running  []Run     `json:"running"`
+	Finished []Run `json:"finished"`
+
+	// LegsWaiting how many of their legs wait for a device
+	LegsWaiting int `json:"legs_waiting"`
+
+	// Running those under way, the newest 40
+	Running []Run `json:"running"`
+
+	// UnderWay how many runs are under way in all
+	UnderWay int       `json:"under_way"`
 	Waiting  []Waiting `json:"waiting"`
 }
 
@@ -1263,6 +1295,9 @@ type Plan struct {
 
 	// Broken why it cannot be read by this version, empty where it can
 	Broken string `json:"broken"`
+
+	// Lacks why it could not be started now, such as a suite that is gone, empty where it could
+	Lacks string `json:"lacks"`
 
 	// Late its latest starts, the newest first
 	Late []PlanStart `json:"late"`
@@ -2265,9 +2300,30 @@ type MakeHostTokenJSONBody struct {
 	Host string `json:"host"`
 }
 
+// RemoveLineupParams defines parameters for RemoveLineup.
+type RemoveLineupParams struct {
+	// Anyway though plans, or suites, need it; else it stays, and which do is told
+	Anyway *bool `form:"anyway,omitempty" json:"anyway,omitempty"`
+}
+
+// GetNeedsParams defines parameters for GetNeeds.
+type GetNeedsParams struct {
+	Kind GetNeedsParamsKind `form:"kind" json:"kind"`
+	Name string             `form:"name" json:"name"`
+}
+
+// GetNeedsParamsKind defines parameters for GetNeeds.
+type GetNeedsParamsKind string
+
 // AddPackageParams defines parameters for AddPackage.
 type AddPackageParams struct {
 	FileName string `form:"file_name" json:"file_name"`
+}
+
+// RemovePlanParams defines parameters for RemovePlan.
+type RemovePlanParams struct {
+	// Anyway though plans, or suites, need it; else it stays, and which do is told
+	Anyway *bool `form:"anyway,omitempty" json:"anyway,omitempty"`
 }
 
 // ListPlanStartsParams defines parameters for ListPlanStarts.
@@ -2341,6 +2397,12 @@ type SearchParams struct {
 	Q string `form:"q" json:"q"`
 }
 
+// RemoveSecretParams defines parameters for RemoveSecret.
+type RemoveSecretParams struct {
+	// Anyway though plans, or suites, need it; else it stays, and which do is told
+	Anyway *bool `form:"anyway,omitempty" json:"anyway,omitempty"`
+}
+
 // ListSessionsParams defines parameters for ListSessions.
 type ListSessionsParams struct {
 	// Q part of a name, a purpose, a device, a build, or who asked
@@ -2372,6 +2434,12 @@ type SessionLogParamsAs string
 type StreamParams struct {
 	// Runs runs to follow, each with the number of the event it goes on after: 12:40,13:0
 	Runs *string `form:"runs,omitempty" json:"runs,omitempty"`
+}
+
+// RemoveSuiteParams defines parameters for RemoveSuite.
+type RemoveSuiteParams struct {
+	// Anyway though plans, or suites, need it; else it stays, and which do is told
+	Anyway *bool `form:"anyway,omitempty" json:"anyway,omitempty"`
 }
 
 // MakeUploadParams defines parameters for MakeUpload.

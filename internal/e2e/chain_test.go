@@ -301,13 +301,13 @@ func TestACancelledRunKeepsWhatWasDecidedAndFreesItsDevices(t *testing.T) {
 	_, errOut, code = r.yamato("run", "start", "--build", "3.1.4", "--suite", "Buying a ticket", "--on", "Kaede 7",
 		"--real-time")
 	require.Zero(t, code, errOut)
-	_, errOut, code = r.yamato("run", "cancel", "1")
+	_, errOut, code = r.yamato("run", "cancel", "1", "--yes")
 	require.Zero(t, code, errOut)
 	out, _, code := r.yamato("run", "follow", "1")
 	require.Equal(t, 5, code)
 	require.Contains(t, out, "the run is cancelled")
 	r.awaitIdle()
-	_, errOut, code = r.yamato("run", "cancel", "1")
+	_, errOut, code = r.yamato("run", "cancel", "1", "--yes")
 	require.Equal(t, 2, code)
 	require.Contains(t, errOut, "run 1 is cancelled already")
 }

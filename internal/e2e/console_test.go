@@ -378,6 +378,13 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 			require.Empty(t, found, "%s, %s", what, theme)
 		}
 	}
+	// A page is no wider than the window of a phone; what is wide in it scrolls by itself.
+	fits := func(what string) {
+		t.Helper()
+		require.NoError(t, d.tab.Sized(375, 812))
+		require.Equal(t, "", d.ask(`[document.documentElement, document.body, document.getElementById("page")].filter((e) => e && e.scrollWidth > 375).map((e) => e.tagName + " is " + e.scrollWidth + " wide").join(", ")`), what)
+		require.NoError(t, d.tab.Sized(1280, 800))
+	}
 	check("Now, with nothing")
 	for _, path := range []string{"/runs", "/suites", "/builds", "/nowhere"} {
 		d.visit(path)
@@ -413,6 +420,7 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 		d.visit(p.path)
 		d.see(p.shows)
 		check(p.path)
+		fits(p.path)
 	}
 	d.visit("/runs/1")
 	d.click("expected number in #total")

@@ -397,7 +397,7 @@ os.show(() => ui.button({id: 'go', text: 'Go', onTap: () => { os.log('info', 'ca
 	r.awaitIdle()
 	r.must(0, "session", "open", "kaede-7-1", "--build", apk, "--print")
 	r.must(0, "session", "do", "1", "tap #go", `pause 2s`)
-	r.must(0, "session", "end", "1")
+	r.must(0, "session", "end", "1", "--yes")
 	require.Eventually(t, func() bool {
 		return r.query(`select count(*)::text from session_entry where kind in ('network', 'readings')`) == "2"
 	}, patience, 50*time.Millisecond)

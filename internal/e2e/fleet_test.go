@@ -102,7 +102,7 @@ func TestTroubleOfDevicesIsNeverAFailureAndRunsGoElsewhere(t *testing.T) {
 	_, errOut, code = r.yamato("device", "make", "Kaede 7", "--boot", "--count", "3")
 	require.Equal(t, 2, code)
 	require.Contains(t, errOut, "8.0 GB in all): kaede-7-2 takes 2.0 GB")
-	_, errOut, code = r.yamato("device", "remove", "kaede-7-3")
+	_, errOut, code = r.yamato("device", "remove", "kaede-7-3", "--yes")
 	require.Zero(t, code, errOut)
 	_, errOut, _ = r.yamato("device", "show", "kaede-7-3")
 	require.Contains(t, errOut, `there is no device "kaede-7-3"`)

@@ -148,7 +148,7 @@ func TestWaitingSpeaksEndsInTimeAndCanBeBrokenOff(t *testing.T) {
 
 	_, errOut = r.must(5, start("--wait", "--timeout", "500ms")...)
 	require.Contains(t, errOut, "kaede-7-1 waits for kaede-7-1, which is in use", "it says what for")
-	r.must(0, "run", "cancel", "2")
+	r.must(0, "run", "cancel", "2", "--yes")
 
 	// Ctrl-C: whoever breaks off has the run cancelled, and is told.
 	var shown, told syncBuffer
@@ -164,7 +164,7 @@ func TestWaitingSpeaksEndsInTimeAndCanBeBrokenOff(t *testing.T) {
 	require.Equal(t, 5, <-ended)
 	require.Contains(t, told.String(), "run 3 is cancelled, as you broke off")
 	require.Eventually(t, func() bool { return r.run(3).Run.State == "cancelled" }, patience, 50*time.Millisecond)
-	r.must(0, "run", "cancel", "1")
+	r.must(0, "run", "cancel", "1", "--yes")
 }
 
 func TestSuitesAreShownAndTakenOffTheList(t *testing.T) {

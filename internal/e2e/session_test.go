@@ -238,6 +238,7 @@ func TestASessionOnAStandInFromTheConsole(t *testing.T) {
 	d.visit("/by-hand/1")
 	d.await(`document.querySelector("canvas")?.width > 100`)
 	d.click("End")
+	d.click("End it")
 	d.see("What happened")
 	d.see("the device was cleaned")
 	d.see("quay and its data")
@@ -286,7 +287,7 @@ func TestASessionOnAHandsetFromTheConsole(t *testing.T) {
 	_, err = tool.Read(answer)
 	require.NoError(t, err)
 	require.Contains(t, string(answer), "HTTP/1.1 200")
-	r.must(0, "session", "end", fmt.Sprint(n))
+	r.must(0, "session", "end", fmt.Sprint(n), "--yes")
 	_, err = io.Copy(io.Discard, tool)
 	_ = err // it has ended, one way or the other
 	_, err = r.client.Port(context.Background(), n)
@@ -426,7 +427,7 @@ func TestASessionIsItsOwnersAndOutlivesServices(t *testing.T) {
 	body, err := json.Marshal(a.Tree)
 	require.NoError(t, err)
 	require.NotContains(t, string(body), "quay", "nothing is left of the app")
-	r.must(0, "session", "end", fmt.Sprint(next))
+	r.must(0, "session", "end", fmt.Sprint(next), "--yes")
 }
 
 func second[T any](v T, err error) error {
@@ -472,7 +473,7 @@ os.onChange(() => {});`, `expect "nothing"`)
 	}
 	wrong, odd := "place", map[string]any{"latitude": 100}
 	require.NotNil(t, r.order(n, contract.SessionOrder{Do: "feel", Name: &wrong, Args: &odd}).Trouble)
-	r.must(0, "session", "end", fmt.Sprint(n))
+	r.must(0, "session", "end", fmt.Sprint(n), "--yes")
 	clean := r.awaitEntry(n, "cleaned", "cleaned")
 	items := fmt.Sprint((*clean.Detail)["items"])
 	for _, want := range []string{"keeps and its data", "held across", "dark", "Asia/Tokyo", "no network", "5 %"} {
@@ -480,7 +481,7 @@ os.onChange(() => {});`, `expect "nothing"`)
 	}
 	next := r.openSession("kaede-7-1", "--build", "1.0")
 	require.Equal(t, revisionless(before), revisionless(state(next)), "the next one finds the device as this one did")
-	r.must(0, "session", "end", fmt.Sprint(next))
+	r.must(0, "session", "end", fmt.Sprint(next), "--yes")
 }
 
 // revisionless is a tree without what counts up.
@@ -529,8 +530,8 @@ func TestAPersonWaitsInTheRunsQueueAndGoesFirst(t *testing.T) {
 	out, _ := r.must(0, "session", "move", fmt.Sprint(first), "kaede-7-2")
 	require.Contains(t, out, "goes on on kaede-7-2")
 	require.Equal(t, "aster-petit-1", *r.awaitSession(waiting.Number, "open").Device, "whoever waits is next")
-	r.must(0, "session", "end", fmt.Sprint(waiting.Number))
-	r.must(0, "session", "end", fmt.Sprint(first))
+	r.must(0, "session", "end", fmt.Sprint(waiting.Number), "--yes")
+	r.must(0, "session", "end", fmt.Sprint(first), "--yes")
 	r.awaitIdle()
 }
 
@@ -613,7 +614,7 @@ func TestAChecklistIsARunBesideTheAutomatedOnes(t *testing.T) {
 
 	// One that is given up ends, too.
 	r.must(0, "checklist", "start", "Before each release", "--build", "1.0", "--on", "Kaede 7")
-	r.must(0, "run", "cancel", "3")
+	r.must(0, "run", "cancel", "3", "--yes")
 	require.Eventually(t, func() bool {
 		d, err := client.As[contract.RunDetail](r.client.GetRun(ctx, "default", 3, nil))
 		return err == nil && d.Run.FinishedAt != nil && d.Run.State == "cancelled"

@@ -385,8 +385,8 @@ func TestALineupChoosesForARunAndSaysWhyOthersArePassedOver(t *testing.T) {
 	_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"},
 		Lineup: "gone"}, "")
 	refusal(t, err, `there is no lineup "gone"`)
-	require.NoError(t, w.service.RemoveLineup(ctx, w.user, "none"))
-	require.Error(t, w.service.RemoveLineup(ctx, w.user, "none"))
+	require.NoError(t, w.service.RemoveLineup(ctx, w.user, "none", false))
+	require.Error(t, w.service.RemoveLineup(ctx, w.user, "none", false))
 }
 
 func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {

@@ -102,7 +102,7 @@ func TestAPlanIsKeptInRevisionsTriedAndStarted(t *testing.T) {
 	refusal(t, err, "there is no build")
 	require.Len(t, w.starts("Every night"), 1, "what cannot be started leaves nothing behind")
 
-	require.NoError(t, w.service.RemovePlan(ctx, w.user, "Every night"))
+	require.NoError(t, w.service.RemovePlan(ctx, w.user, "Every night", false))
 	_, err = w.service.Plan(ctx, w.user, "Every night")
 	refusal(t, err, "there is no plan")
 	require.Equal(t, "Every night", *w.detail(run.Number).Run.Plan, "its runs stay")

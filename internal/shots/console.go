@@ -102,6 +102,7 @@ func (p *photographer) live() {
 	p.visit("/runs?state=running")
 	p.click("Run ")
 	p.click("Cancel the run")
+	p.click("Cancel it")
 	p.see("cancelled")
 	p.await(`[...document.querySelectorAll("footer .unit")].every((u) => !u.classList.contains("unit-leased") && !u.classList.contains("unit-resetting"))`)
 }

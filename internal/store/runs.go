@@ -281,6 +281,19 @@ func (s *Store) LateRuns(ctx context.Context, project int64, ids []int64, newest
 	return list, err
 }
 
+// UnderWay counts the runs of a project that are under way, and their legs that wait for a device.
+func (s *Store) UnderWay(ctx context.Context, project int64) (runs, legs int, err error) {
+	var n struct {
+		Runs int `db:"runs"`
+		Legs int `db:"legs"`
+	}
+	err = s.db.GetContext(ctx, &n, `
+		select (select count(*) from run where project_id = $1 and purpose = 'suite' and finished_at is null) as runs,
+		       (select count(*) from leg l join run r on r.id = l.run_id
+		        where r.project_id = $1 and r.finished_at is null and l.state = 'waiting') as legs`, project)
+	return n.Runs, n.Legs, err
+}
+
 // Marks tell whether builds or suites have changed: they are other numbers then.
 type Marks struct {
 	Builds int64 `db:"builds"`

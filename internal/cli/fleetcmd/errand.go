@@ -14,6 +14,7 @@ import (
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/plain"
 )
 
 // errandPatience bounds how long a command waits for a host.
@@ -70,7 +71,7 @@ func (a *App) progressOf(ctx context.Context, s *client.Service, e contract.Erra
 }
 
 func (a *App) deviceDo(what, short string) *cobra.Command {
-	return &cobra.Command{
+	cmd := &cobra.Command{
 		Use: what + " DEVICE…", Short: short, Example: "  yamato device " + what + " kaede-7-1",
 		Args:              ui.AtLeast(1, "name the devices: yamato device "+what+" kaede-7-1"),
 		ValidArgsFunction: a.Complete(ui.CompleteDevices),
@@ -78,6 +79,11 @@ func (a *App) deviceDo(what, short string) *cobra.Command {
 			s, err := a.Connect(cmd.Context())
 			if err != nil {
 				return err
+			}
+			if what == "remove" || what == "empty" {
+				if err := a.Sure(cmd, fmt.Sprintf("%s %s; what is on it is gone for good", capital(what), plain.Some(args, 5))); err != nil {
+					return err
+				}
 			}
 			var done []contract.Errand
 			for _, name := range args {
@@ -96,7 +102,13 @@ func (a *App) deviceDo(what, short string) *cobra.Command {
 			})
 		},
 	}
+	if what == "remove" || what == "empty" {
+		return ui.Yes(cmd)
+	}
+	return cmd
 }
+
+func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 func (a *App) deviceMake() *cobra.Command {
 	var name, image, site string

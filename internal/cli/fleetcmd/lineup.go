@@ -118,7 +118,14 @@ func (a *App) LineupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := client.As[struct{}](s.RemoveLineup(cmd.Context(), s.Project, args[0])); err != nil {
+			needs, err := ui.NeededBy(cmd.Context(), s, contract.GetNeedsParamsKindLineup, args[0])
+			if err == nil {
+				err = a.Sure(cmd, "Forget the lineup "+args[0], needs...)
+			}
+			if err == nil {
+				_, err = client.As[struct{}](s.RemoveLineup(cmd.Context(), s.Project, args[0], &contract.RemoveLineupParams{Anyway: new(true)}))
+			}
+			if err != nil {
 				return err
 			}
 			return a.Write(map[string]string{"removed": args[0]}, func() {
@@ -126,7 +133,7 @@ func (a *App) LineupCommand() *cobra.Command {
 			})
 		},
 	}
-	c.AddCommand(save, ls, show, try, remove)
+	c.AddCommand(save, ls, show, try, ui.Yes(remove))
 	return c
 }
 

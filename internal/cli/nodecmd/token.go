@@ -110,7 +110,7 @@ func (a *App) tokenLs() *cobra.Command {
 }
 
 func (a *App) tokenWithdraw() *cobra.Command {
-	return &cobra.Command{
+	return ui.Yes(&cobra.Command{
 		Use: "withdraw TOKEN", Short: "Withdraw a host's token by its number: its link is cut, and it cannot come with that again",
 		Example: "  yamato host token withdraw 4", Args: ui.Exactly(1, "say which by its number: yamato host token ls"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -120,6 +120,9 @@ func (a *App) tokenWithdraw() *cobra.Command {
 			}
 			s, err := a.Connect(cmd.Context())
 			if err != nil {
+				return err
+			}
+			if err := a.Sure(cmd, fmt.Sprintf("Withdraw token %d; its host is cut off", id)); err != nil {
 				return err
 			}
 			t, err := client.As[contract.HostToken](s.WithdrawHostToken(cmd.Context(), s.Project, id))
@@ -134,5 +137,5 @@ func (a *App) tokenWithdraw() *cobra.Command {
 				fmt.Fprintf(a.Out, "The token is withdrawn, and the link of %s is cut. To let it in again: yamato host token make %s\n", *t.Host, *t.Host)
 			})
 		},
-	}
+	})
 }

@@ -364,13 +364,20 @@ func (a *App) resume() *cobra.Command {
 }
 
 func (a *App) remove() *cobra.Command {
-	return a.named("remove", "Take a plan off the list; its runs stay", "yamato plan remove \"Tideline every night\"",
+	return ui.Yes(a.named("remove", "Take a plan off the list; its runs stay", "yamato plan remove \"Tideline every night\"",
 		func(cmd *cobra.Command, s *client.Service, name string) error {
-			if _, err := client.As[struct{}](s.RemovePlan(cmd.Context(), s.Project, name)); err != nil {
+			needs, err := ui.NeededBy(cmd.Context(), s, contract.GetNeedsParamsKindPlan, name)
+			if err == nil {
+				err = a.Sure(cmd, "Remove the plan "+name+", its coming starts and its versions", needs...)
+			}
+			if err == nil {
+				_, err = client.As[struct{}](s.RemovePlan(cmd.Context(), s.Project, name, &contract.RemovePlanParams{Anyway: new(true)}))
+			}
+			if err != nil {
 				return err
 			}
 			return a.Write(map[string]string{"removed": name}, func() { fmt.Fprintln(a.Out, "The plan", name, "is gone; its runs stay.") })
-		})
+		}))
 }
 
 func (a *App) history() *cobra.Command {

@@ -23,6 +23,7 @@ import (
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/evidence"
+	"yamato/internal/core/plain"
 	"yamato/internal/report"
 )
 
@@ -595,21 +596,40 @@ func (a *App) runLs() *cobra.Command {
 }
 
 func (a *App) runCancel() *cobra.Command {
-	return &cobra.Command{
-		Use: "cancel RUN", Short: "Cancel a run; what was decided is kept", Example: "  yamato run cancel 12",
-		Args: ui.Exactly(1, "name the run: yamato run cancel 12"), ValidArgsFunction: a.Complete(ui.CompleteRuns),
+	return ui.Yes(&cobra.Command{
+		Use: "cancel RUN…", Short: "Cancel runs; what was decided is kept", Example: "  yamato run cancel 12\n  yamato run cancel 12 13 14 --yes",
+		Args: ui.AtLeast(1, "name the runs: yamato run cancel 12"), ValidArgsFunction: a.Complete(ui.CompleteRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, number, err := a.connectRun(cmd.Context(), args)
-			if err != nil {
+			var numbers []int64
+			var s *client.Service
+			for _, arg := range args {
+				var number int64
+				var err error
+				if s, number, err = a.connectRun(cmd.Context(), []string{arg}); err != nil {
+					return err
+				}
+				numbers = append(numbers, number)
+			}
+			if err := a.Sure(cmd, fmt.Sprintf("Cancel %s %s; what is not decided yet is left out", runsWord(len(numbers)), plain.Some(args, 10))); err != nil {
 				return err
 			}
-			run, err := client.As[contract.Run](s.CancelRun(cmd.Context(), s.Project, number))
-			if err != nil {
-				return err
+			var done []contract.Run
+			for _, number := range numbers {
+				run, err := client.As[contract.Run](s.CancelRun(cmd.Context(), s.Project, number))
+				if err != nil {
+					if len(done) > 0 {
+						fmt.Fprintf(a.Err, "yamato: %s cancelled before run %d\n", ui.Plural(len(done), "run"), number)
+					}
+					return err
+				}
+				done = append(done, run)
 			}
-			return a.Write(run, func() { fmt.Fprintf(a.Out, "Run %d is cancelled\n", run.Number) })
+			if len(done) == 1 {
+				return a.Write(done[0], func() { fmt.Fprintf(a.Out, "Run %d is cancelled\n", done[0].Number) })
+			}
+			return a.Write(done, func() { fmt.Fprintf(a.Out, "%s are cancelled\n", ui.Plural(len(done), "run")) })
 		},
-	}
+	})
 }
 
 func (a *App) TryCommand() *cobra.Command {
@@ -665,4 +685,11 @@ func (a *App) TryCommand() *cobra.Command {
 	f.bind(a, cmd)
 	cmd.Flags().BoolVar(&byHand, "by-hand", false, "FILE is a package: install it on a device and be at that by hand")
 	return cmd
+}
+
+func runsWord(n int) string {
+	if n == 1 {
+		return "run"
+	}
+	return "runs"
 }

@@ -582,12 +582,15 @@ func (a *App) settled(ctx context.Context, s *client.Service, one contract.Sessi
 }
 
 func (a *App) end() *cobra.Command {
-	return &cobra.Command{
+	return ui.Yes(&cobra.Command{
 		Use: "end SESSION", Short: "End a session: its device is cleaned and given back", Example: "  yamato session end 3",
 		Args: ui.Exactly(1, sessionHint), ValidArgsFunction: a.Complete(completeSessions),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, n, err := a.connect(cmd.Context(), args[0])
 			if err != nil {
+				return err
+			}
+			if err := a.Sure(cmd, fmt.Sprintf("End session %d; what is on its device is removed", n)); err != nil {
 				return err
 			}
 			one, err := client.As[contract.Session](s.EndSession(cmd.Context(), s.Project, n))
@@ -607,5 +610,5 @@ func (a *App) end() *cobra.Command {
 			}
 			return a.Write(one, func() { fmt.Fprintf(a.Out, "Session %d is closed. What stays of it: yamato session show %d\n", n, n) })
 		},
-	}
+	})
 }

@@ -73,13 +73,20 @@ func (a *App) SecretCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := client.As[struct{}](s.RemoveSecret(cmd.Context(), s.Project, args[0])); err != nil {
+			needs, err := ui.NeededBy(cmd.Context(), s, contract.GetNeedsParamsKindSecret, args[0])
+			if err == nil {
+				err = a.Sure(cmd, "Take the secret "+args[0]+" away", needs...)
+			}
+			if err == nil {
+				_, err = client.As[struct{}](s.RemoveSecret(cmd.Context(), s.Project, args[0], &contract.RemoveSecretParams{Anyway: new(true)}))
+			}
+			if err != nil {
 				return err
 			}
 			return a.Write(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.Out, "The secret %s is gone.\n", args[0]) })
 		},
 	}
-	c.AddCommand(set, ls, remove)
+	c.AddCommand(set, ls, ui.Yes(remove))
 	return c
 }
 
@@ -190,7 +197,7 @@ func (a *App) accountLs() *cobra.Command {
 }
 
 func (a *App) accountRemove() *cobra.Command {
-	return &cobra.Command{
+	return ui.Yes(&cobra.Command{
 		Use: "remove ID", Short: "Take a test account off the list", Example: "  yamato account remove 3",
 		Args: ui.Exactly(1, "name the account by its number: yamato account remove 3"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -202,10 +209,13 @@ func (a *App) accountRemove() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := a.Sure(cmd, fmt.Sprintf("Take account %d off the list", id)); err != nil {
+				return err
+			}
 			if _, err := client.As[struct{}](s.RemoveAccount(cmd.Context(), s.Project, id)); err != nil {
 				return err
 			}
 			return a.Write(map[string]int64{"removed": id}, func() { fmt.Fprintf(a.Out, "Account %d is off the list.\n", id) })
 		},
-	}
+	})
 }

@@ -99,16 +99,29 @@ func (a *App) SuiteCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := client.As[struct{}](s.RemoveSuite(cmd.Context(), s.Project, args[0])); err != nil {
+			anyway, err := a.removeAnyway(cmd, s, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := client.As[struct{}](s.RemoveSuite(cmd.Context(), s.Project, args[0], &contract.RemoveSuiteParams{Anyway: &anyway})); err != nil {
 				return err
 			}
 			return a.Write(map[string]string{"removed": args[0]}, func() {
-				fmt.Fprintf(a.Out, "The suite %s is off the list.\n", args[0])
+				fmt.Fprintf(a.Out, "The suite %s is off the list. To bring it back, hand it in again: yamato suite push FILE\n", args[0])
 			})
 		},
 	}
-	c.AddCommand(a.suiteCheck(), a.suiteFormat(), push, ls, show, remove, a.suiteServe())
+	c.AddCommand(a.suiteCheck(), a.suiteFormat(), push, ls, show, ui.Yes(remove), a.suiteServe())
 	return c
+}
+
+// removeAnyway asks about a suite that something needs: one that nothing does comes back when it is handed in again.
+func (a *App) removeAnyway(cmd *cobra.Command, s *client.Service, name string) (bool, error) {
+	needs, err := ui.NeededBy(cmd.Context(), s, contract.GetNeedsParamsKindSuite, name)
+	if err != nil || len(needs) == 0 {
+		return false, err
+	}
+	return true, a.Sure(cmd, "Take the suite "+name+" off the list", needs...)
 }
 
 // SuiteFiles gives the scripts that paths name; of a folder, all in it.

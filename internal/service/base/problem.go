@@ -35,6 +35,7 @@ const (
 	OtherCall      Kind = "idempotency-key"
 	SignInUsed     Kind = "sign-in-used"
 	LetGone        Kind = "let-go"
+	Needed         Kind = "needed"
 	Internal       Kind = "internal"
 )
 

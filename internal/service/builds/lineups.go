@@ -42,7 +42,10 @@ func (s *Part) Lineups(ctx context.Context, c base.Caller) ([]store.Lineup, erro
 }
 
 // RemoveLineup forgets a lineup.
-func (s *Part) RemoveLineup(ctx context.Context, c base.Caller, name string) error {
+func (s *Part) RemoveLineup(ctx context.Context, c base.Caller, name string, anyway bool) error {
+	if err := s.Spare(ctx, c, base.NeedsLineup, name, anyway); err != nil {
+		return err
+	}
 	err := s.Store.RemoveLineup(ctx, c.ProjectID, name)
 	return base.NotThere(err, "`yamato lineup ls` lists the lineups", "there is no lineup %q", name)
 }

@@ -137,8 +137,13 @@ func keepOnly(b *bundle.Bundle, suite *script.Suite, given []string) {
 }
 
 // RemoveSuite takes a suite off the list; its runs stay.
-func (s *Part) RemoveSuite(ctx context.Context, c base.Caller, name string) error {
+func (s *Part) RemoveSuite(ctx context.Context, c base.Caller, name string, anyway bool) error {
 	suite, err := s.Store.SuiteNamed(ctx, c.ProjectID, name)
+	if err == nil {
+		if err := s.Spare(ctx, c, base.NeedsSuite, suite.Name, anyway); err != nil {
+			return err
+		}
+	}
 	if err == nil {
 		err = s.Store.RemoveSuite(ctx, c.ProjectID, suite.Name)
 	}

@@ -48,6 +48,7 @@ type Standing struct {
 	Next   *time.Time
 	Late   []kept.Start // the newest first
 	Broken string       // why its text cannot be read by this version, "" where it can
+	Lacks  string       // why it could not be started now, "" where it could
 }
 
 // SavePlan keeps a plan under the name that stands in it; another text is another revision.
@@ -80,10 +81,31 @@ func (s *Part) Plans(ctx context.Context, c base.Caller) ([]Standing, error) {
 	}
 	late, err := s.Store.LateStarts(ctx, c.ProjectID, 12)
 	out := []Standing{}
-	for _, p := range list {
-		out = append(out, s.standing(p, late[p.ID], time.Now()))
+	for i, p := range list {
+		one := s.standing(p, late[p.ID], time.Now())
+		if i < maxLacking {
+			one.Lacks = s.lacks(ctx, c, p)
+		}
+		out = append(out, one)
 	}
 	return out, err
+}
+
+// maxLacking bounds the plans of a list of which it is looked for whether they could be started; of each it is on its
+// own page.
+const maxLacking = 200
+
+// lacks tells why a plan could not be started now.
+func (s *Part) lacks(ctx context.Context, c base.Caller, p kept.Plan) string {
+	one := s.read.of(p)
+	if one.err != nil || p.Paused {
+		return ""
+	}
+	var problem *base.Problem
+	if err := s.runs.Lacking(ctx, c, one.plan); errors.As(err, &problem) {
+		return problem.Title
+	}
+	return "" // what could not be asked is not said of the plan
 }
 
 // Plan gives one.
@@ -93,7 +115,9 @@ func (s *Part) Plan(ctx context.Context, c base.Caller, name string) (Standing, 
 		return Standing{}, err
 	}
 	late, err := s.Store.StartsOf(ctx, p.ID, 0, 12)
-	return s.standing(p, late, time.Now()), err
+	out := s.standing(p, late, time.Now())
+	out.Lacks = s.lacks(ctx, c, p)
+	return out, err
 }
 
 func (s *Part) named(ctx context.Context, c base.Caller, name string) (kept.Plan, error) {
@@ -116,7 +140,10 @@ func (s *Part) standing(p kept.Plan, late []kept.Start, now time.Time) Standing 
 }
 
 // RemovePlan takes a plan off the list; its runs and its history stay.
-func (s *Part) RemovePlan(ctx context.Context, c base.Caller, name string) error {
+func (s *Part) RemovePlan(ctx context.Context, c base.Caller, name string, anyway bool) error {
+	if err := s.Spare(ctx, c, base.NeedsPlan, name, anyway); err != nil {
+		return err
+	}
 	err := s.Store.RemovePlan(ctx, c.ProjectID, name)
 	if err == nil {
 		s.Bell.Ring()

@@ -67,25 +67,9 @@ func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared
 		return out, err
 	}
 	out.Build = build
-	order := Order{Suites: p.Suites, Cases: p.Cases, Tags: p.Tags, On: p.Devices, Lineup: p.Lineup}
-	if p.Checklist != "" {
-		lists, err := s.Store.Checklists(ctx, c.ProjectID)
-		if err != nil {
-			return out, err
-		}
-		at := slices.IndexFunc(lists, func(l store.Checklist) bool { return strings.EqualFold(l.Name, p.Checklist) })
-		if at < 0 {
-			return out, base.NotFound(fmt.Sprintf("there is no checklist %q", p.Checklist), "`yamato checklist ls` lists them")
-		}
-		order.Suites = []string{lists[at].Digest}
-	} else if len(order.Suites) == 0 {
-		all, err := s.Store.Suites(ctx, c.ProjectID)
-		if err != nil {
-			return out, err
-		}
-		for _, one := range all {
-			order.Suites = append(order.Suites, one.Name)
-		}
+	order, err := s.orderOf(ctx, c, p)
+	if err != nil {
+		return out, err
 	}
 	chosen, err := s.chooseCases(ctx, c, order)
 	if err != nil {
@@ -160,6 +144,52 @@ func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared
 			"choose fewer combinations: a budget, or `cover: pairs`")
 	}
 	return out, nil
+}
+
+// Lacking tells, as a problem, what a plan names that is not there: a suite, cases, a lineup, a checklist, a build. It
+// costs some look-ups, and chooses nothing.
+func (s *Part) Lacking(ctx context.Context, c base.Caller, p *plan.Plan) error {
+	if p.Build != plan.Arriving { // what comes in is not there yet
+		if _, err := s.buildOf(ctx, c, Planned{Plan: p}); err != nil {
+			return err
+		}
+	}
+	if p.Lineup != "" {
+		if _, err := s.Store.LineupNamed(ctx, c.ProjectID, p.Lineup); err != nil {
+			return base.NotThere(err, "`yamato lineup ls` lists them", "there is no lineup %q", p.Lineup)
+		}
+	}
+	order, err := s.orderOf(ctx, c, p)
+	if err != nil {
+		return err
+	}
+	_, err = s.chooseCases(ctx, c, order)
+	return err
+}
+
+// orderOf is what a plan asks for of suites and devices.
+func (s *Part) orderOf(ctx context.Context, c base.Caller, p *plan.Plan) (Order, error) {
+	order := Order{Suites: p.Suites, Cases: p.Cases, Tags: p.Tags, On: p.Devices, Lineup: p.Lineup}
+	if p.Checklist != "" {
+		lists, err := s.Store.Checklists(ctx, c.ProjectID)
+		if err != nil {
+			return order, err
+		}
+		at := slices.IndexFunc(lists, func(l store.Checklist) bool { return strings.EqualFold(l.Name, p.Checklist) })
+		if at < 0 {
+			return order, base.NotFound(fmt.Sprintf("there is no checklist %q", p.Checklist), "`yamato checklist ls` lists them")
+		}
+		order.Suites = []string{lists[at].Digest}
+	} else if len(order.Suites) == 0 {
+		all, err := s.Store.Suites(ctx, c.ProjectID)
+		if err != nil {
+			return order, err
+		}
+		for _, one := range all {
+			order.Suites = append(order.Suites, one.Name)
+		}
+	}
+	return order, nil
 }
 
 // StartPlanned makes the run that a plan asks for now. key makes it one run, however often it is called.

@@ -17,6 +17,7 @@ import (
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
+	"yamato/internal/core/plain"
 	"yamato/internal/core/verdict"
 	"yamato/internal/service/base"
 	"yamato/internal/service/dispatch"
@@ -302,7 +303,10 @@ func (s *Part) chooseCases(ctx context.Context, c base.Caller, in Order) ([]chos
 		}
 	}
 	if len(out) == 0 {
-		return nil, base.Invalid("no case of these suites has these tags",
+		if len(in.Suites) == 0 {
+			return nil, base.Invalid("there is no suite", "`yamato suite push DIR` hands them in")
+		}
+		return nil, base.Invalid("no case of these suites has these tags: "+plain.Some(tags, 5),
 			"`yamato suite ls` lists the cases with their tags")
 	}
 	return out, nil

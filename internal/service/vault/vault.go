@@ -83,7 +83,10 @@ func checkValue(value string) error {
 }
 
 // RemoveSecret takes a secret away.
-func (s *Part) RemoveSecret(ctx context.Context, c base.Caller, name string) error {
+func (s *Part) RemoveSecret(ctx context.Context, c base.Caller, name string, anyway bool) error {
+	if err := s.Spare(ctx, c, base.NeedsSecret, name, anyway); err != nil {
+		return err
+	}
 	return base.NotThere(s.Store.RemoveSecret(ctx, c.ProjectID, name), "`yamato secret ls` lists them", "there is no secret %q", name)
 }
 

@@ -47,6 +47,9 @@ func pathOf(f store.Found) string {
 	return "/fleet/" + url.PathEscape(f.Key)
 }
 
+// mostRunning is how many runs under way Now tells one by one.
+const mostRunning = 40
+
 // Now tells what runs, what ended and what failed last, and what waits.
 func (s *Part) Now(ctx context.Context, c base.Caller) (contract.Now, error) {
 	out := contract.Now{Running: []contract.Run{}, Finished: []contract.Run{}, Failures: []contract.LastFailure{},
@@ -56,11 +59,17 @@ func (s *Part) Now(ctx context.Context, c base.Caller) (contract.Now, error) {
 		return out, err
 	}
 	for _, r := range runs {
+		if r.FinishedAt == nil && len(out.Running) >= mostRunning {
+			continue
+		}
 		if r.FinishedAt == nil {
 			out.Running = append(out.Running, wire.Run(r))
 		} else if len(out.Finished) < 8 {
 			out.Finished = append(out.Finished, wire.Run(r))
 		}
+	}
+	if out.UnderWay, out.LegsWaiting, err = s.Store.UnderWay(ctx, c.ProjectID); err != nil {
+		return out, err
 	}
 	failures, err := s.Store.LastFailures(ctx, c.ProjectID, 12)
 	if err != nil {

@@ -16,7 +16,7 @@ import (
 // Plan tells of a plan.
 func Plan(p plans.Standing) contract.Plan {
 	return contract.Plan{Name: p.Name, About: p.About, App: p.App, Text: p.Text, Revision: p.Revision, Paused: p.Paused,
-		SavedBy: p.SavedBy, SavedAt: p.SavedAt, Starts: p.Starts, Next: p.Next, Late: Each(p.Late, PlanStart), Broken: p.Broken}
+		SavedBy: p.SavedBy, SavedAt: p.SavedAt, Starts: p.Starts, Next: p.Next, Late: Each(p.Late, PlanStart), Broken: p.Broken, Lacks: p.Lacks}
 }
 
 // PlanStart tells of a start of a plan.

@@ -198,7 +198,7 @@ function Then({ run, x, index, ms, side }: { run: number; x: SheetAttempt; index
   const f = x.result?.failure as { at_ms?: number } | undefined;
   const src = failure && f && ms >= (f.at_ms ?? Infinity) - 1 ? evidencePath(run, failure.id) : frame ? framePath(run, frame) : failure ? evidencePath(run, failure.id) : "";
   return (
-    <figure className="w-[170px]">
+    <figure className="w-[170px] max-sm:w-[146px]">
       {src ? <img src={src} alt={`The screen on the ${side} at ${seconds(ms)} s`} className="max-h-[380px] w-full rounded border border-rule object-contain object-top" /> : <p className="text-sm text-soft">no picture was kept</p>}
       <figcaption className="pt-1 text-sm text-soft">
         {side}, {seconds(ms)} s

@@ -8,6 +8,7 @@ import { platformName } from "../data/weave";
 import { Editor } from "../parts/editor";
 import { useStart } from "../parts/frame";
 import { Command, Heading, Section, Trouble, Waiting } from "../parts/plain";
+import { anyway, Sure } from "../parts/sure";
 
 const example = `lineup: new lineup
 about: two phones of each platform, the newest system first
@@ -108,17 +109,19 @@ function Draft({ saved }: { saved: Lineup | undefined }) {
             </button>
           )}
           {saved && !changed && (
-            <button
-              className="button"
-              onClick={() =>
-                remove(inProject(`lineups/${encodeURIComponent(saved.name)}`)).then(() => {
-                  outdated("lineups");
+            <Sure
+              question={`Remove the lineup ${saved.name}?`}
+              needed={{ kind: "lineup", name: saved.name }}
+              does="Remove it"
+              onYes={() =>
+                void remove(anyway(`lineups/${encodeURIComponent(saved.name)}`)).then(() => {
+                  outdated("lineups", "plans");
                   set({});
                 }, setTrouble)
               }
             >
-              Remove
-            </button>
+              <button className="button">Remove</button>
+            </Sure>
           )}
           <span className="text-sm text-soft">{saved ? `saved by ${saved.saved_by}, ${at(saved.saved_at)}` : "not saved yet"}</span>
         </div>

@@ -1,5 +1,5 @@
 import { Link } from "react-router";
-import { useGet, type Glimpse, type Now } from "../data/api";
+import { useGet, type Glimpse, type Now, type Plan } from "../data/api";
 import { useFleet, useRuns, useTitle } from "../data/live";
 import { at, plural } from "../data/time";
 import { combinationLabel } from "../data/weave";
@@ -8,12 +8,17 @@ import { buildName, RunningLine, RunVerdict, WaitsFor } from "../parts/runs";
 import { Shape } from "../parts/verdict";
 import { useStart } from "../parts/frame";
 
+/** How many runs are told one by one: the page stays one screen. */
+const mostRunning = 8;
+
 export function NowPage() {
   useTitle("Now");
   const now = useGet<Now>("now", { refetchInterval: 15_000 });
   const runs = useRuns();
   const fleet = useFleet();
   const start = useStart();
+  const plans = useGet<Plan[]>("plans", { refetchInterval: 30_000 });
+  const lacking = (plans.data ?? []).filter((p) => p.lacks);
   if (now.error && !now.data) return <div className="p-5"><Trouble of={now.error} retry={() => void now.refetch()} /></div>;
   if (!now.data) return <div className="p-5"><Waiting what="what happens" /></div>;
 
@@ -22,20 +27,34 @@ export function NowPage() {
   const all = [...late.values()].sort((a, b) => b.number - a.number);
   const running = all.filter((r) => !r.finished_at);
   const finished = all.filter((r) => r.finished_at).slice(0, 8);
+  const under = Math.max(now.data.under_way, running.length);
+  const legs = now.data.legs_waiting;
   const failures = gathered(now.data.failures);
   const waits = now.data.waiting.filter((w) => running.some((r) => r.number === w.run));
 
   return (
     <div className="mx-auto max-w-[1240px] px-5 py-5">
       <h1 className="max-w-[90ch] pb-5 font-normal">
-        <Headline running={running.length} fleet={[...fleet.values()]} last={finished[0]} waiting={waits.reduce((n, w) => n + w.legs, 0)} />
+        <Headline running={under} fleet={[...fleet.values()]} last={finished[0]} waiting={legs} />
       </h1>
       <div className="grid gap-x-10 lg:grid-cols-[1.15fr_1fr]">
         <div>
-          <Section title="Running" aside={running.length > 0 ? plural(running.length, "run") : ""}>
-            {running.map((r) => (
+          <Section title="Running" aside={under > 0 ? plural(under, "run") : ""}>
+            {running.slice(0, mostRunning).map((r) => (
               <RunningLine key={r.number} r={r} />
             ))}
+            {under > Math.min(mostRunning, running.length) && (
+              <p className="py-1.5 text-soft">
+                and {under - Math.min(mostRunning, running.length)} more:{" "}
+                <Link className="link" to="/runs?state=running">
+                  running
+                </Link>
+                ,{" "}
+                <Link className="link" to="/runs?state=queued">
+                  queued
+                </Link>
+              </p>
+            )}
             {running.length === 0 && (
               <p className="py-3 text-soft">
                 Nothing runs.{" "}
@@ -46,8 +65,19 @@ export function NowPage() {
               </p>
             )}
           </Section>
+          {lacking.length > 0 && (
+            <Section title="Plans that could not start" aside={<Link className="link" to="/plans">plans</Link>}>
+              {lacking.slice(0, 6).map((p) => (
+                <Link key={p.name} to={`/plans/${encodeURIComponent(p.name)}`} className="flex flex-wrap justify-between gap-x-3 border-b border-rule py-1.5 hover:bg-wash">
+                  <span className="font-medium">{p.name}</span>
+                  <span className="text-petrol">{p.lacks}</span>
+                </Link>
+              ))}
+              {lacking.length > 6 && <p className="py-1 text-soft">and {lacking.length - 6} more</p>}
+            </Section>
+          )}
           {waits.length > 0 && (
-            <Section title="Waiting" aside={plural(waits.reduce((n, w) => n + w.legs, 0), "leg")}>
+            <Section title="Waiting" aside={plural(legs, "leg")}>
               {waits.slice(0, 12).map((w) => (
                 <div key={`${w.run} ${combinationLabel(w.combination)} ${w.combination.kind} ${w.waits_for}`} className="grid grid-cols-[64px_1fr] gap-x-3 border-b border-rule py-1">
                   <Link className="link justify-self-start" to={`/runs/${w.run}`}>

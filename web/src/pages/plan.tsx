@@ -11,6 +11,7 @@ import { MenuItem } from "../parts/frame";
 import { Heading, Trouble, Waiting } from "../parts/plain";
 import { Lately, moment, reasonWords, StartShape, startWords } from "../parts/plans";
 import { Triangle } from "../parts/triangle";
+import { Sure } from "../parts/sure";
 
 const example = `plan: New plan
 about: what it is for
@@ -42,6 +43,7 @@ export function PlanPage() {
 function Draft({ saved }: { saved: Plan | undefined }) {
   const shelf = `yamato.plan.${saved?.name ?? ""}`;
   const [text, setText] = useState(() => sessionStorage.getItem(shelf) ?? saved?.text ?? example);
+  const [removing, setRemoving] = useState(false);
   const [trouble, setTrouble] = useState<unknown>();
   const [minutes, setMinutes] = useState<number>(); // tried in place of the budget
   const navigate = useNavigate();
@@ -112,13 +114,27 @@ function Draft({ saved }: { saved: Plan | undefined }) {
               <DropdownMenu.Portal>
                 <DropdownMenu.Content align="end" sideOffset={6} className="card z-50 min-w-52 py-1">
                   <MenuItem onSelect={() => void navigate("/calendar")}>See it in the calendar</MenuItem>
-                  <MenuItem onSelect={() => void remove(path).then(() => (outdated("plans"), navigate("/plans")), setTrouble)}>Remove the plan; its runs stay</MenuItem>
+                  <MenuItem onSelect={() => setRemoving(true)}>Remove the plan; its runs stay</MenuItem>
                 </DropdownMenu.Content>
               </DropdownMenu.Portal>
             </DropdownMenu.Root>
+            <Sure
+              open={removing}
+              onOpenChange={setRemoving}
+              question={`Remove the plan ${saved.name}?`}
+              more="Its coming starts and its versions go with it; its runs stay."
+              needed={{ kind: "plan", name: saved.name }}
+              does="Remove it"
+              onYes={() => void remove(`${path}?anyway=true`).then(() => (outdated("plans"), navigate("/plans")), setTrouble)}
+            />
           </>
         )}
       </Heading>
+      {saved?.lacks && (
+        <p role="status" className="mb-3 border-l-2 border-petrol bg-petrol-wash px-3 py-1.5 text-petrol">
+          It could not be started now: {saved.lacks}.
+        </p>
+      )}
       {trouble !== undefined && <Trouble of={trouble} />}
       <div className="grid min-h-0 flex-1 gap-x-6 pb-4 lg:grid-cols-[minmax(340px,0.8fr)_minmax(0,1.5fr)]">
         <div className="flex min-h-[260px] min-w-0 flex-col">

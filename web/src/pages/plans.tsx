@@ -53,6 +53,7 @@ export function PlansPage() {
                     {p.name}
                   </Link>
                   {p.about && <span className="block max-w-[46ch] text-sm text-soft">{p.about}</span>}
+                  {p.lacks && <span className="block max-w-[60ch] text-sm text-petrol">could not be started now: {p.lacks}</span>}
                 </td>
                 <td className="py-1.5 pr-4 text-soft">{p.starts.length > 0 ? p.starts.map((s) => <span key={s} className="block max-w-[30ch]">{s}</span>) : "when somebody starts it"}</td>
                 <td className="py-1.5 pr-4 whitespace-nowrap">{p.paused ? <b className="font-medium">paused</b> : p.next ? moment(p.next) : <span className="text-faint">—</span>}</td>

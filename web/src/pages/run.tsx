@@ -13,6 +13,7 @@ import { buildName, ordinary, remaining, RunVerdict, useClock, WaitsFor } from "
 import { Shape } from "../parts/verdict";
 import { Weave } from "../parts/weave";
 import { AttemptSheet } from "../parts/sheet";
+import { Sure } from "../parts/sure";
 
 export function RunPage() {
   const { run = "" } = useParams();
@@ -146,9 +147,9 @@ function Header({ run, open }: { run: Run; open: boolean }) {
         </h1>
         <div className="flex items-center gap-2">
           {!run.finished_at && (
-            <button className="button" onClick={() => void post<Run>(inProject(`runs/${run.number}/cancel`), {}).catch(setTrouble)}>
-              Cancel the run
-            </button>
+            <Sure question={`Cancel run ${run.number}?`} more="What is decided stays; what is not is left out, and cannot be taken up again." does="Cancel it" onYes={() => void post<Run>(inProject(`runs/${run.number}/cancel`), {}).catch(setTrouble)}>
+              <button className="button">Cancel the run</button>
+            </Sure>
           )}
           {!open && (
             <>

@@ -1,13 +1,14 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { get, inProject, type Problem, type Run } from "../data/api";
+import { get, inProject, outdated, post, type Problem, type Run } from "../data/api";
 import { useRuns, useTitle } from "../data/live";
-import { at, lasting } from "../data/time";
+import { at, lasting, plural } from "../data/time";
 import { useStart } from "../parts/frame";
 import { Command, Empty, Heading, Progress, Trouble, Waiting } from "../parts/plain";
 import { buildName, RunVerdict } from "../parts/runs";
 import { Pick } from "../parts/start";
+import { Sure } from "../parts/sure";
 
 type Page = { items: Run[]; next?: number };
 
@@ -40,9 +41,36 @@ export function RunsPage() {
   });
   const late = useRuns();
   const list = pages.data?.pages.flatMap((p) => p.items).map((r) => (late.get(r.number)?.last_event ?? -1) >= r.last_event ? late.get(r.number)! : r) ?? [];
+  const [picked, setPicked] = useState<ReadonlySet<number>>(new Set());
+  const [trouble, setTrouble] = useState<unknown>();
+  const open = list.filter((r) => !r.finished_at);
+  const chosen = open.filter((r) => picked.has(r.number));
+  const pick = (numbers: number[], on: boolean) =>
+    setPicked((p) => {
+      const next = new Set(p);
+      for (const n of numbers) if (on) next.add(n);
+      else next.delete(n);
+      return next;
+    });
+  const cancel = async () => {
+    setTrouble(undefined);
+    try {
+      for (const r of chosen) await post<Run>(inProject(`runs/${r.number}/cancel`), {});
+      setPicked(new Set());
+    } catch (e) {
+      setTrouble(e);
+    }
+    outdated("runs");
+    void pages.refetch();
+  };
   return (
     <div className="mx-auto max-w-[1240px] px-5 py-5">
       <Heading title="Runs">
+        {chosen.length > 0 && (
+          <Sure question={`Cancel ${plural(chosen.length, "run")}?`} more="What is decided stays; what is not is left out, and cannot be taken up again." does="Cancel them" onYes={() => void cancel()}>
+            <button className="button">Cancel {plural(chosen.length, "run")}</button>
+          </Sure>
+        )}
         <input type="search" aria-label="Find runs" placeholder="Number, version, suite, person" className="field w-60" value={q} onChange={(e) => setQ(e.target.value)} />
         <Pick narrow label="State" value={params.get("state") ?? ""} onChange={(v) => put("state", v)} options={[["", "any state"], ...["queued", "running", "finished", "cancelled"].map((s): [string, string] => [s, s])]} />
         <Pick narrow label="Verdict" value={params.get("verdict") ?? ""} onChange={(v) => put("verdict", v)} options={[["", "any verdict"], ...["pass", "fail", "error", "skip", "none"].map((s): [string, string] => [s, s === "none" ? "not decided" : s])]} />
@@ -53,6 +81,7 @@ export function RunsPage() {
         )}
       </Heading>
       {pages.error && <Trouble of={pages.error} retry={() => void pages.refetch()} />}
+      {trouble !== undefined && <Trouble of={trouble} />}
       {pages.isPending && <Waiting what="runs" />}
       {pages.isSuccess && list.length === 0 && (
         <Empty title={filter.size > 0 ? "No run is like that." : "No runs yet."}>
@@ -80,6 +109,11 @@ export function RunsPage() {
         <table className="w-full">
           <thead className="border-b border-strong text-left text-sm text-soft">
             <tr>
+              {open.length > 0 && (
+                <th className="w-7 py-1">
+                  <input type="checkbox" aria-label="All runs under way on this page" checked={chosen.length === open.length} onChange={(e) => pick(open.map((r) => r.number), e.target.checked)} />
+                </th>
+              )}
               <th className="py-1 pr-4 font-normal">Run</th>
               <th className="pr-4 font-normal">Build</th>
               <th className="pr-4 font-normal">Verdict</th>
@@ -92,6 +126,7 @@ export function RunsPage() {
           <tbody>
             {list.map((r) => (
               <tr key={r.number} className="border-b border-rule hover:bg-wash">
+                {open.length > 0 && <td>{!r.finished_at && <input type="checkbox" aria-label={`Run ${r.number}`} checked={picked.has(r.number)} onChange={(e) => pick([r.number], e.target.checked)} />}</td>}
                 <td className="py-1.5 pr-4 font-medium">
                   <Link className="link" to={`/runs/${r.number}`}>
                     Run {r.number}

@@ -15,6 +15,7 @@ import { Screen } from "../parts/screen";
 import { Pick } from "../parts/start";
 import { Surroundings } from "../parts/surroundings";
 import { stateWords } from "./by-hand";
+import { Sure } from "../parts/sure";
 
 /** A session: the device in hand while it is open, and what stays of it afterwards. */
 export function SessionPage() {
@@ -355,9 +356,9 @@ function Head({ s, shown, link, children }: { s: Session; shown: Shown; link: Se
           </DropdownMenu.Portal>
         </DropdownMenu.Root>
         {s.mine && (
-          <button className="button button-main" onClick={() => void post<Session>(inProject(`sessions/${s.number}/end`), {}).then(() => outdated(`sessions/${s.number}`), setTrouble)}>
-            {view?.ending ? "Ending…" : "End"}
-          </button>
+          <Sure question={`End session ${s.number}?`} more="Its device is cleaned and given back: what is on it is gone. The record stays." does="End it" onYes={() => void post<Session>(inProject(`sessions/${s.number}/end`), {}).then(() => outdated(`sessions/${s.number}`), setTrouble)}>
+            <button className="button button-main">{view?.ending ? "Ending…" : "End"}</button>
+          </Sure>
         )}
       </div>
       {trouble !== undefined && (

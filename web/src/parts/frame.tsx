@@ -89,22 +89,27 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
         </a>
         <div className="flex h-full flex-col">
           <header className="flex-none border-b border-strong bg-sheet">
-            <div className="flex h-11 items-center gap-4 px-5">
+            <div className="flex h-11 items-center gap-4 px-5 max-sm:gap-2 max-sm:px-3">
               <NavLink to="/" className="flex items-center gap-2" aria-label="Yamato, now">
                 <Mark />
-                <span className="text-lg font-semibold tracking-tight">Yamato</span>
+                <span className="text-lg font-semibold tracking-tight max-sm:sr-only">Yamato</span>
               </NavLink>
               <span className="border-l border-rule pl-4 text-soft max-sm:hidden">{who.project}</span>
-              <button onClick={() => setSearching(true)} className="field flex w-[min(340px,40vw)] items-center justify-between text-faint">
-                <span className="truncate">Find a run, build, case, device</span>
+              <button onClick={() => setSearching(true)} aria-label="Find a run, build, case, device" className="field flex w-[min(340px,40vw)] min-w-0 flex-shrink items-center justify-between text-faint max-sm:w-20">
+                <span className="truncate">
+                  <span className="max-sm:hidden">Find a run, build, case, device</span>
+                  <span className="sm:hidden">Find</span>
+                </span>
                 <kbd>/</kbd>
               </button>
               <div className="flex-1" />
-              <button className="button button-main" onClick={() => start()}>
+              <button className="button button-main flex-none" onClick={() => start()}>
                 Start a run
               </button>
               <DropdownMenu.Root>
-                <DropdownMenu.Trigger className="button">{who.caller}</DropdownMenu.Trigger>
+                <DropdownMenu.Trigger className="button min-w-0 max-sm:max-w-[92px]">
+                  <span className="block truncate">{who.caller}</span>
+                </DropdownMenu.Trigger>
                 <DropdownMenu.Portal>
                   <DropdownMenu.Content align="end" sideOffset={6} className="card z-50 min-w-52 py-1">
                     <MenuItem onSelect={turn}>{theme === "night" ? "Day theme" : "Night theme"}</MenuItem>
@@ -122,13 +127,13 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
                 </DropdownMenu.Portal>
               </DropdownMenu.Root>
             </div>
-            <nav aria-label="Places" className="flex gap-1 px-3">
+            <nav aria-label="Places" className="flex gap-1 overflow-x-auto px-3 [scrollbar-width:none]">
               {places.map((p) => (
                 <NavLink
                   key={p.to}
                   to={p.to}
                   end={p.to === "/"}
-                  className={({ isActive }) => `border-b-2 px-2 pb-1.5 ${isActive || (p.to === "/plans" && ofPlans.test(pathname)) ? "border-ink font-medium" : "border-transparent text-soft hover:text-ink"}`}
+                  className={({ isActive }) => `flex-none border-b-2 px-2 pb-1.5 ${isActive || (p.to === "/plans" && ofPlans.test(pathname)) ? "border-ink font-medium" : "border-transparent text-soft hover:text-ink"}`}
                 >
                   {p.name}
                   {p.name === "Runs" && running > 0 && <span className="pl-1.5 text-sm text-soft">{running} under way</span>}
