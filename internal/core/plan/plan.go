@@ -223,15 +223,8 @@ func (p *Plan) check() (*when.Moments, *matrix.Fault) {
 // Starts says in words what starts a plan.
 func (p *Plan) Starts(m *when.Moments) []string {
 	var out []string
-	zone := ""
-	if m.Zone() != time.UTC {
-		zone = ", " + m.Zone().String()
-	}
-	switch w := p.When; {
-	case w.Repeat != "":
-		out = append(out, w.Repeat+zone)
-	case w.Cron != "":
-		out = append(out, "cron "+w.Cron+zone)
+	if words := m.Words(p.When); words != "" {
+		out = append(out, words)
 	}
 	if p.Build == Arriving {
 		words := "each build that arrives"

@@ -58,7 +58,7 @@ func TestAPlanIsReadAsItIsWritten(t *testing.T) {
 	require.Equal(t, []string{"100%", "200%"}, p.Factors[2].Levels)
 	require.Equal(t, 5*time.Minute, time.Duration(p.Shard))
 	require.Equal(t, 2, *p.Repeat.Error)
-	require.Equal(t, []string{"FREQ=DAILY;BYHOUR=2, Europe/Lisbon"}, p.Starts(m))
+	require.Equal(t, []string{"every day at 02:00, Lisbon"}, p.Starts(m))
 	require.Equal(t, "2026-03-29T23:00:00Z", m.Next(time.Date(2026, 3, 28, 12, 0, 0, 0, time.UTC)).Format(time.RFC3339),
 		"not on the Sunday, but when it is over")
 }
