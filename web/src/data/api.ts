@@ -90,10 +90,10 @@ export async function problemOf(r: Response): Promise<Problem> {
   }
 }
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+async function call<T>(method: string, path: string, body?: unknown, key?: string): Promise<T> {
   const headers: Record<string, string> = {};
   if (body !== undefined) headers["Content-Type"] = "application/json";
-  if (method === "POST") headers["Idempotency-Key"] = crypto.randomUUID?.() ?? String(Math.random());
+  if (key) headers["Idempotency-Key"] = key;
   let r: Response;
   try {
     r = await fetch(path, { method, headers, body: body === undefined ? undefined : JSON.stringify(body), credentials: "same-origin" });
@@ -105,7 +105,34 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
 }
 
 export const get = <T>(path: string) => call<T>("GET", path);
-export const post = <T>(path: string, body: unknown) => call<T>("POST", path, body);
+
+/** What somebody wished for: a second click is the same wish, and so is trying again after a call that got no answer. */
+type Wish = { key: string; under: Promise<unknown> | undefined };
+const wishes = new Map<string, Wish>();
+const mostWishes = 50;
+/** Calls that make something, which two clicks would make twice. What they gave is given again for a moment. */
+const making = /\/(runs|sessions|again|checklist-runs|findings|handovers)$/;
+const sameFor = 1000; // milliseconds: a double click's second one comes before
+
+export function post<T>(path: string, body: unknown): Promise<T> {
+  const of = `${path}\n${JSON.stringify(body)}`;
+  const before = wishes.get(of);
+  if (before?.under) return before.under as Promise<T>;
+  const wish: Wish = { key: before?.key ?? crypto.randomUUID?.() ?? String(Math.random()), under: undefined };
+  const forget = () => wishes.get(of) === wish && wishes.delete(of);
+  const under = call<T>("POST", path, body, wish.key);
+  wish.under = under;
+  wishes.set(of, wish);
+  for (const oldest of wishes.keys()) if (wishes.size > mostWishes) wishes.delete(oldest);
+  under.then(
+    () => (making.test(path) ? setTimeout(forget, sameFor) : forget()),
+    (e: unknown) => {
+      if (e instanceof Problem && e.status === 0) wish.under = undefined; // it may have come about: the next is the same
+      else forget();
+    },
+  );
+  return under;
+}
 export const put = <T>(path: string, body: unknown) => call<T>("PUT", path, body);
 export const patch = <T>(path: string, body: unknown) => call<T>("PATCH", path, body);
 export const remove = (path: string) => call<void>("DELETE", path);
