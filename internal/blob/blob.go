@@ -179,7 +179,7 @@ func (d *Dir) Open(_ context.Context, digest string) (File, error) {
 	if err != nil {
 		return nil, errors.Join(err, f.Close())
 	}
-	return file{f, info.Size()}, nil
+	return Checked(file{f, info.Size()}, digest), nil
 }
 
 type file struct {

@@ -163,3 +163,39 @@ func TestABlobIsNotedBeforeItIsNamed(t *testing.T) {
 }
 
 func noted(Info) error { return nil }
+
+func TestDamagedBytesAreNotGivenWhole(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	d, err := OpenDir(dir)
+	require.NoError(t, err)
+	content := strings.Repeat("crossing ", 10_000)
+	b, err := d.Put(ctx, strings.NewReader(content), "", int64(len(content)), func(Info) error { return nil })
+	require.NoError(t, err)
+	read := func(sniff bool) (string, error) {
+		f, err := d.Open(ctx, b.Digest)
+		require.NoError(t, err)
+		defer f.Close()
+		if sniff { // as who serves it does
+			_, err = io.ReadFull(f, make([]byte, 512))
+			require.NoError(t, err)
+			_, err = f.Seek(0, io.SeekStart)
+			require.NoError(t, err)
+		}
+		got, err := io.ReadAll(f)
+		return string(got), err
+	}
+	for _, sniff := range []bool{false, true} {
+		got, err := read(sniff)
+		require.NoError(t, err)
+		require.Equal(t, content, got)
+	}
+	path := d.path(b.Digest)
+	require.NoError(t, os.Chmod(path, 0o600))
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(content, "c", "k", 1)), 0o600))
+	for _, sniff := range []bool{false, true} {
+		got, err := read(sniff)
+		require.ErrorIs(t, err, ErrDamaged)
+		require.Less(t, len(got), len(content), "its last bytes are not given")
+	}
+}

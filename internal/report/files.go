@@ -2,6 +2,8 @@ package report
 
 import (
 	"strings"
+	"unicode"
+	"unicode/utf8"
 	"yamato/internal/core/evidence"
 )
 
@@ -11,12 +13,17 @@ func Extension(mediaType string) string {
 	return k.Extension
 }
 
+// maxName bounds a name, in bytes: with what is added to it, it stays under the 255 of most file systems.
+const maxName = 120
+
 // Plain keeps letters, digits and a few marks: what a device or a script named
 // may go into a path.
 func Plain(s string) string {
 	s = strings.Map(func(r rune) rune {
 		switch {
-		case r >= 'a' && r <= 'z', r >= 'A' && r <= 'Z', r >= '0' && r <= '9', r > 0x7f && r != 0xfffd:
+		case r >= 'a' && r <= 'z', r >= 'A' && r <= 'Z', r >= '0' && r <= '9':
+			return r
+		case r > 0x7f && (unicode.IsLetter(r) || unicode.IsNumber(r) || unicode.IsMark(r)) && r != utf8.RuneError: // no marks of direction, no blanks
 			return r
 		case r == '.' || r == '-' || r == '_':
 			return r
@@ -27,9 +34,11 @@ func Plain(s string) string {
 		s = strings.ReplaceAll(s, "--", "-")
 	}
 	s = strings.Trim(s, "-.")
-	if r := []rune(s); len(r) > 80 {
-		s = string(r[:80])
+	for len(s) > maxName { // in bytes, as file systems count
+		_, n := utf8.DecodeLastRuneInString(s)
+		s = s[:len(s)-n]
 	}
+	s = strings.TrimRight(s, "-.")
 	if s == "" {
 		return "unnamed"
 	}

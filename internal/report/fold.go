@@ -6,7 +6,7 @@ import (
 	"unicode/utf8"
 )
 
-var escapes = regexp.MustCompile("\x1b\\[[0-9;]*m")
+var escapes = regexp.MustCompile("\x1b" + sign + "\\[[0-9;]*m")
 
 // visible is how many columns a text takes; colours take none.
 func visible(s string) int { return utf8.RuneCountInString(escapes.ReplaceAllString(s, "")) }

@@ -12,7 +12,8 @@ func TestTextsAreFoldedAtBlanksAndNothingIsLost(t *testing.T) {
 	require.Equal(t, []string{"  one", "two"}, Fold("  one two", 6))
 	require.Equal(t, []string{"abcdef", "ghij k"}, Fold("abcdefghij k", 6))
 	require.Equal(t, []string{"whole as it is"}, Fold("whole as it is", 0))
-	require.Equal(t, []string{"\x1b[1mone two\x1b[0m"}, Fold("\x1b[1mone two\x1b[0m", 7), "colours take no room")
+	painted := Ink{On: true}.Strong("one two")
+	require.Equal(t, []string{painted}, Fold(painted, 7), "colours take no room")
 	require.Equal(t, []string{"  because  it is not", "           there at", "           all"},
 		Indented("  because  it is not there at all", 11, 22))
 	text := strings.Repeat("crossing ", 40) + strings.Repeat("船", 90)

@@ -88,7 +88,12 @@ func TestFailuresAreToldOnceWithAllTheirCombinations(t *testing.T) {
 
 func TestInkIsPlainUnlessItIsOn(t *testing.T) {
 	require.Equal(t, "x", Ink{}.Vermilion("x"))
-	require.Equal(t, "\x1b[1mx\x1b[0m", Ink{On: true}.Strong("x"))
+	painted := Ink{On: true}.Strong("x")
+	start, n := Reveal([]byte(painted))
+	require.Equal(t, "\x1b[1m", string(start))
+	require.Equal(t, "x", painted[n:n+1])
+	_, n = Reveal([]byte("\x1b[1mx"))
+	require.Zero(t, n, "it came from outside")
 	require.Empty(t, Ink{On: true}.Faint(""))
 }
 

@@ -1,8 +1,10 @@
 package report
 
 import (
+	"crypto/rand"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -30,7 +32,23 @@ func (i Ink) paint(code, s string) string {
 	if !i.On || s == "" {
 		return s
 	}
-	return "\x1b[" + code + "m" + s + "\x1b[0m"
+	return "\x1b" + sign + "[" + code + "m" + s + "\x1b" + sign + "[0m"
+}
+
+// sign stands in colours of our own, so that none that came from outside is taken for one: nobody else knows it. Reveal
+// takes it out where text goes to a terminal.
+var sign = rand.Text()
+
+var own = regexp.MustCompile(`^\x1b` + sign + `(\[[0-9;]{1,20}m)`)
+
+// Reveal gives the colour that a text begins with, as terminals read it (ECMA-48, 8.3.117), and how many bytes of the
+// text it is; none for one that is not ours.
+func Reveal(b []byte) (colour []byte, n int) {
+	m := own.FindSubmatch(b)
+	if m == nil {
+		return nil, 0
+	}
+	return append([]byte{0x1b}, m[1]...), len(m[0])
 }
 
 // Vermilion, Petrol, Faint and Strong are the roles that colour has.

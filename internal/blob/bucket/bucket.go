@@ -8,12 +8,9 @@ package bucket
 import (
 	"context"
 	"crypto/md5"
-	"crypto/sha256"
 	"encoding/base64"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"net/http"
 	"net/url"
@@ -305,45 +302,23 @@ func (b *Bucket) Open(ctx context.Context, digest string) (blob.File, error) {
 		stop()
 		return nil, inWords(err)
 	}
-	return &file{Object: o, size: size, digest: digest, hash: sha256.New(), stop: stop}, nil
+	return blob.Checked(&file{Object: o, size: size, stop: stop}, digest), nil
 }
 
 type file struct {
 	*minio.Object
-	size   int64
-	digest string
-	hash   hash.Hash
-	hashed int64 // bytes from the beginning; -1 once something was left out
-	at     int64
-	stop   context.CancelFunc
+	size int64
+	stop context.CancelFunc
 }
 
 func (f *file) Size() int64 { return f.size }
 
 func (f *file) Read(p []byte) (int, error) {
 	n, err := f.Object.Read(p)
-	if f.hashed == f.at {
-		_, _ = f.hash.Write(p[:n]) // never fails (hash.Hash)
-		f.hashed += int64(n)
-	}
-	f.at += int64(n)
-	if f.hashed == f.size && f.at == f.size {
-		if sum := hex.EncodeToString(f.hash.Sum(nil)); sum != f.digest {
-			return n, fmt.Errorf("%w: %s instead of %s", blob.ErrDamaged, sum[:12], f.digest[:12])
-		}
-	}
 	if err != nil && !errors.Is(err, io.EOF) {
 		err = inWords(err)
 	}
 	return n, err
-}
-
-func (f *file) Seek(offset int64, whence int) (int64, error) {
-	at, err := f.Object.Seek(offset, whence)
-	if err == nil {
-		f.at = at
-	}
-	return at, err
 }
 
 func (f *file) Close() error {

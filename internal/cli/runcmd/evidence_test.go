@@ -4,6 +4,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 
@@ -24,6 +25,15 @@ func TestPathsOfEvidenceStayBelowTheirFolder(t *testing.T) {
 		got := report.Plain(name)
 		require.NotEmpty(t, got)
 		require.True(t, filepath.IsLocal(got), got)
-		require.LessOrEqual(t, len(got), 80)
+		require.LessOrEqual(t, len(got), 120)
 	}
+}
+
+func TestNamesOfFilesAreBoundedInBytesAndReadOneWay(t *testing.T) {
+	long := report.Plain(strings.Repeat("漂流木", 100))
+	require.LessOrEqual(t, len(long), 120)
+	require.True(t, utf8.ValidString(long))
+	require.Equal(t, "fare-gpj.exe", report.Plain("fare\u202egpj.exe"))
+	require.Equal(t, "a-b", report.Plain("a\u2028\u200f\u00a0b"))
+	require.Equal(t, "Größe-漂流木", report.Plain("Größe 漂流木"))
 }

@@ -104,11 +104,14 @@ func (a *App) fetch(ctx context.Context, s *client.Service, number int64, dir st
 	if err != nil {
 		return nil, err
 	}
-	var out []string
+	var out, failed []string
 	for i, e := range list {
 		path := filepath.Join(dir, e.path)
-		if err := SaveEvidence(ctx, s, number, e.Evidence, path); err != nil {
+		if err := SaveEvidence(ctx, s, number, e.Evidence, path); ctx.Err() != nil {
 			return out, err
+		} else if err != nil { // it costs itself alone
+			failed = append(failed, fmt.Sprintf("%s: %v", path, err))
+			continue
 		}
 		out = append(out, path)
 		if a.Animated() {
@@ -121,14 +124,26 @@ func (a *App) fetch(ctx context.Context, s *client.Service, number int64, dir st
 	if gone > 0 {
 		fmt.Fprintf(a.Err, "%s gone: retention has let the content go\n", map[bool]string{true: "1 piece is", false: fmt.Sprint(gone, " pieces are")}[gone == 1])
 	}
-	if len(out) == 0 {
+	if len(out)+len(failed) == 0 {
 		fmt.Fprintln(a.Err, "Nothing of that is kept of this run; `yamato run show "+fmt.Sprint(number)+"` says by which rules.")
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return out, err
 	}
 	junit := filepath.Join(dir, "results.xml")
-	return append(out, junit), writeJUnit(junit, d)
+	if err := writeJUnit(junit, d); err != nil {
+		return out, err
+	}
+	return append(out, junit), missing(failed, len(list))
+}
+
+// missing tells what could not be fetched, once all else is there.
+func missing(failed []string, of int) error {
+	if len(failed) == 0 {
+		return nil
+	}
+	return ui.Failed{Title: fmt.Sprintf("%d of %s could not be fetched, and all else is there:\n  %s", len(failed), ui.Plural(of, "piece"),
+		strings.Join(failed[:min(len(failed), 20)], "\n  ")), Hint: "run the same again: what is there is not fetched twice. What stays damaged is so where it is kept"}
 }
 
 // piece is a piece of evidence with a readable path for it.
@@ -429,7 +444,7 @@ func (a *App) saveCovered(ctx context.Context, s *client.Service, form, path, ap
 		return err
 	}
 	defer content.Close()
-	if err := saveTo(path, content, -1); err != nil {
+	if err := saveTo(path, content, -1, ""); err != nil {
 		return err
 	}
 	fmt.Fprintln(a.Err, path)

@@ -498,7 +498,7 @@ func SaveEvidence(ctx context.Context, s *client.Service, run int64, e contract.
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return ui.WrongCall{Title: "the folder cannot be made: " + err.Error(), Hint: ""}
 	}
-	return saveTo(path, content, e.Size)
+	return saveTo(path, content, e.Size, e.Digest)
 }
 
 // same tells whether a file has a digest.
@@ -513,20 +513,25 @@ func same(path, digest string) bool {
 	return err == nil && hex.EncodeToString(hash.Sum(nil)) == digest
 }
 
-// saveTo writes content of a size to a file; -1 for any size.
-func saveTo(path string, content io.Reader, size int64) error {
-	f, err := os.Create(path)
+// saveTo writes content to a file, which has its name once it is whole. -1 is for any size, "" for any digest.
+func saveTo(path string, content io.Reader, size int64, digest string) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".fetched-*")
 	if err != nil {
 		return ui.WrongCall{Title: "the file cannot be written: " + err.Error(), Hint: ""}
 	}
-	n, err := io.Copy(f, content)
-	if err := errors.Join(err, f.Close()); err != nil {
+	defer os.Remove(f.Name()) // it has its own name by then, or is of no use
+	hash := sha256.New()
+	n, err := io.Copy(io.MultiWriter(f, hash), content)
+	if err := errors.Join(err, f.Chmod(0o644), f.Close()); err != nil {
 		return err
 	}
-	if size >= 0 && n != size {
-		return fmt.Errorf("%s is %d bytes long instead of %d: fetch it again", path, n, size)
+	switch sum := hex.EncodeToString(hash.Sum(nil)); {
+	case size >= 0 && n != size:
+		return fmt.Errorf("it came as %d bytes instead of %d", n, size)
+	case digest != "" && sum != digest:
+		return fmt.Errorf("it came damaged: its digest is %.12s instead of %.12s", sum, digest)
 	}
-	return nil
+	return os.Rename(f.Name(), path)
 }
 
 func (a *App) runLs() *cobra.Command {

@@ -3,17 +3,16 @@ package ui
 import (
 	"bytes"
 	"io"
-	"regexp"
 	"unicode"
 	"unicode/utf8"
+
+	"yamato/internal/report"
 )
 
 // Printable writes text for people. Much of it comes from packages, apps and devices:
 // what would move the cursor, set a title or turn the writing round on a terminal is
-// replaced. Colours pass.
+// replaced. Colours of our own pass, and no others.
 type Printable struct{ To io.Writer }
-
-var colour = regexp.MustCompile(`^\x1b\[[0-9;]{0,20}m`)
 
 func (p Printable) Write(b []byte) (int, error) {
 	var out bytes.Buffer
@@ -23,9 +22,13 @@ func (p Printable) Write(b []byte) (int, error) {
 		switch {
 		case r == '\n' || r == '\t':
 			out.WriteByte(rest[0])
-		case r == '\x1b' && colour.Match(rest):
-			n = len(colour.Find(rest))
-			out.Write(rest[:n])
+		case r == '\x1b':
+			if own, length := report.Reveal(rest); length > 0 {
+				n = length
+				out.Write(own)
+			} else {
+				out.WriteRune(utf8.RuneError)
+			}
 		case unicode.IsControl(r) || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069:
 			out.WriteRune(utf8.RuneError)
 		default:

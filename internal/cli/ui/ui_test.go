@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"yamato/internal/report"
 )
 
 func TestTheConnectionIsKeptForItsUserAlone(t *testing.T) {
@@ -28,11 +30,12 @@ func TestTheConnectionIsKeptForItsUserAlone(t *testing.T) {
 
 func TestWhatPackagesAndAppsSayDoesNotSteerTheTerminal(t *testing.T) {
 	var out bytes.Buffer
-	text := "\x1b[1mstrong\x1b[0m\ttab\n\x1b]0;title\x07 \x1b[2J\r \u009b31m \u202eflipped 漂流木 \xff"
+	ours := report.Ink{On: true}.Strong("strong")
+	text := ours + "\x1b[31mnot ours\x1b[0m\ttab\n\x1b]0;title\x07 \x1b[2J\r \u009b31m \u202eflipped 漂流木 \xff"
 	n, err := Printable{&out}.Write([]byte(text))
 	require.NoError(t, err)
 	require.Equal(t, len(text), n)
-	require.Equal(t, "\x1b[1mstrong\x1b[0m\ttab\n�]0;title� �[2J� �31m �flipped 漂流木 \xff",
+	require.Equal(t, "\x1b[1mstrong\x1b[0m�[31mnot ours�[0m\ttab\n�]0;title� �[2J� �31m �flipped 漂流木 \xff",
 		out.String())
 }
 
