@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"unicode/utf16"
 
 	"github.com/spf13/cobra"
@@ -64,6 +65,9 @@ func ServeEditor(ctx context.Context, in io.Reader, out io.Writer, app string, s
 	select {
 	case <-conn.Done():
 	case <-s.gone:
+		if !s.closing.Load() { // Language Server Protocol 3.17, exit: without shutdown it ends with 1
+			return ui.Failed{Title: "the editor left without `shutdown`", Hint: ""}
+		}
 	case <-ctx.Done():
 	}
 	if err := conn.Err(); err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrClosedPipe) && ctx.Err() == nil {
@@ -88,6 +92,8 @@ type languageServer struct {
 	gone chan struct{}
 	once sync.Once
 
+	begun, closing atomic.Bool // initialize, and shutdown, have come
+
 	mu    sync.Mutex
 	texts map[uri.URI]string
 }
@@ -98,12 +104,29 @@ const maxOpen = 500
 // handle answers one message. What is not known is said to be so.
 func (s *languageServer) handle(ctx context.Context, reply jsonrpc2.Replier, r jsonrpc2.Request) error {
 	answer := func(v any, err error) error { return reply(ctx, v, err) }
+	switch {
+	case r.Method() == protocol.MethodExit:
+	case !s.begun.Load() && r.Method() != protocol.MethodInitialize: // nothing comes before it
+		if isNotice(r) {
+			return nil
+		}
+		return answer(nil, jsonrpc2.NewError(jsonrpc2.ServerNotInitialized, "`initialize` comes first"))
+	case s.closing.Load():
+		if isNotice(r) {
+			return nil
+		}
+		return answer(nil, jsonrpc2.NewError(jsonrpc2.InvalidRequest, "after `shutdown` only `exit` may come"))
+	}
 	switch r.Method() {
 	case protocol.MethodInitialize:
+		if s.begun.Swap(true) {
+			return answer(nil, jsonrpc2.NewError(jsonrpc2.InvalidRequest, "`initialize` comes once"))
+		}
 		return answer(s.capabilities(), nil)
 	case protocol.MethodInitialized:
 		return answer(nil, nil)
 	case protocol.MethodShutdown:
+		s.closing.Store(true)
 		return answer(nil, nil)
 	case protocol.MethodExit:
 		s.once.Do(func() { close(s.gone) })
@@ -137,6 +160,8 @@ func (s *languageServer) handle(ctx context.Context, reply jsonrpc2.Replier, r j
 		return ask(r, answer, func(p protocol.RenameParams) (any, error) {
 			return s.rename(p.TextDocument.URI, p.Position, p.NewName)
 		})
+	case protocol.MethodTextDocumentDocumentSymbol:
+		return ask(r, answer, func(p protocol.DocumentSymbolParams) (any, error) { return s.outline(p.TextDocument.URI) })
 	case protocol.MethodTextDocumentFormatting:
 		return ask(r, answer, func(p protocol.DocumentFormattingParams) (any, error) { return s.layout(p.TextDocument.URI) })
 	}
@@ -176,6 +201,7 @@ func (s *languageServer) capabilities() protocol.InitializeResult {
 			DefinitionProvider:         true,
 			RenameProvider:             true,
 			DocumentFormattingProvider: true,
+			DocumentSymbolProvider:     true,
 		},
 		ServerInfo: &protocol.ServerInfo{Name: "yamato", Version: ui.Version},
 	}
@@ -193,6 +219,14 @@ func (s *languageServer) open(ctx context.Context, at uri.URI, text string) erro
 	if full {
 		return nil
 	}
+	if err := s.tell(ctx, at, text); err != nil {
+		return err
+	}
+	return s.renew(ctx, at)
+}
+
+// tell tells what is to be said of a text.
+func (s *languageServer) tell(ctx context.Context, at uri.URI, text string) error {
 	suite, findings := s.read(at, text)
 	if script.Faults(findings) == 0 && len(s.seen) > 0 {
 		findings = append(findings, suite.Against(script.Against{App: s.app, Seen: s.seen})...)
@@ -306,21 +340,6 @@ func beside(at uri.URI, file string) uri.URI {
 		return at
 	}
 	return uri.File(newFolder(fileOf(at)).path(file))
-}
-
-func (s *languageServer) rename(at uri.URI, p protocol.Position, to string) (any, error) {
-	d, lines := s.document(at)
-	line, column := place(lines, p)
-	changes, err := d.Renames(line, column, to)
-	if err != nil {
-		return nil, jsonrpc2.Errorf(jsonrpc2.InvalidParams, "%v", err)
-	}
-	out := map[uri.URI][]protocol.TextEdit{}
-	for _, c := range changes {
-		in := beside(at, c.File)
-		out[in] = append(out[in], protocol.TextEdit{Range: span(s.linesOf(d, c.File), c.Pos, c.Length), NewText: c.Text})
-	}
-	return protocol.WorkspaceEdit{Changes: out}, nil
 }
 
 func (s *languageServer) layout(at uri.URI) (any, error) {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"os"
 	"os/exec"
@@ -59,6 +60,7 @@ func openEditor(t *testing.T) *editor {
 		return reply(ctx, nil, nil)
 	})
 	t.Cleanup(func() {
+		_, _ = e.conn.Call(context.Background(), protocol.MethodShutdown, nil, nil) // it may have left
 		_ = e.conn.Close()
 		<-e.conn.Done()
 		if err := server.Wait(); err != nil {
@@ -171,4 +173,88 @@ func TestAnEditorIsHelpedToWriteASuite(t *testing.T) {
 	require.ErrorContains(t, err, "nothing here that can be renamed")
 	e.call(protocol.MethodShutdown, nil, nil)
 	require.NoError(t, e.conn.Notify(context.Background(), protocol.MethodExit, nil))
+}
+
+// reads gives what the server says of a text next, whichever it is.
+func (e *editor) reads() protocol.PublishDiagnosticsParams {
+	e.t.Helper()
+	select {
+	case p := <-e.told:
+		return p
+	case <-time.After(20 * time.Second):
+		require.Fail(e.t, "nothing is said")
+		return protocol.PublishDiagnosticsParams{}
+	}
+}
+
+func TestAFolderOfSuitesIsOneToAnEditor(t *testing.T) {
+	dir := t.TempDir()
+	files := map[string]string{"shared.suite": "action open the map\n  tap #map\nend\naction close it\n  tap #close\nend\n",
+		"a.suite": "suite \"A\"\nuse \"shared.suite\"\ncase \"one\"\n do open the map\n expect #a\nend\ncase \"two\"\n expect #x\nend\n",
+		"b.suite": "suite \"B\"\nuse \"shared.suite\"\ncase \"b\"\n do open the map\n do open the map\nend\n"}
+	at := map[string]uri.URI{}
+	for name, text := range files {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+		at[name] = uri.File(path)
+	}
+	e := openEditor(t)
+	require.Empty(t, e.write(at["a.suite"], files["a.suite"], true))
+
+	// What it holds.
+	var symbols []protocol.DocumentSymbol
+	e.call(protocol.MethodTextDocumentDocumentSymbol, protocol.DocumentSymbolParams{TextDocument: protocol.TextDocumentIdentifier{URI: at["a.suite"]}}, &symbols)
+	require.Len(t, symbols, 2)
+	require.Equal(t, "one", symbols[0].Name)
+	require.EqualValues(t, 2, symbols[0].Range.Start.Line)
+	require.EqualValues(t, 5, symbols[0].Range.End.Line)
+
+	// An action has another name in every suite of the folder, open or not, and never one that is taken.
+	rename := func(to string) (protocol.WorkspaceEdit, error) {
+		var out protocol.WorkspaceEdit
+		_, err := e.conn.Call(context.Background(), protocol.MethodTextDocumentRename, protocol.RenameParams{NewName: to,
+			TextDocumentPositionParams: protocol.TextDocumentPositionParams{TextDocument: protocol.TextDocumentIdentifier{URI: at["a.suite"]},
+				Position: protocol.Position{Line: 3, Character: 5}}}, &out)
+		return out, err
+	}
+	out, err := rename("show the map")
+	require.NoError(t, err)
+	require.Len(t, out.Changes[at["shared.suite"]], 1)
+	require.Len(t, out.Changes[at["a.suite"]], 1)
+	require.Len(t, out.Changes[at["b.suite"]], 2)
+	_, err = rename("close it")
+	require.ErrorContains(t, err, "there is an action called close it already")
+
+	// A change in a file is a change for those that use it.
+	require.Empty(t, e.write(at["shared.suite"], files["shared.suite"], true))
+	require.Equal(t, at["a.suite"], e.reads().URI, "told anew")
+	require.Empty(t, e.write(at["shared.suite"], strings.Replace(files["shared.suite"], "open the map", "see the map", 1), false))
+	told := e.reads()
+	require.Equal(t, at["a.suite"], told.URI)
+	require.NotEmpty(t, told.Diagnostics, "what it does is not there any more")
+}
+
+func TestTheOrderOfTheEditorsProtocolIsKept(t *testing.T) {
+	speak := func(messages ...string) (string, int) {
+		t.Helper()
+		server := exec.Command(testbin.Program(t), "suite", "serve")
+		server.Env = append(os.Environ(), "HOME="+t.TempDir())
+		var in strings.Builder
+		for _, m := range messages {
+			fmt.Fprintf(&in, "Content-Length: %d\r\n\r\n%s", len(m), m)
+		}
+		server.Stdin = strings.NewReader(in.String())
+		out, err := server.Output()
+		if err != nil {
+			require.IsType(t, &exec.ExitError{}, err)
+		}
+		return string(out), server.ProcessState.ExitCode()
+	}
+	const hello = `{"jsonrpc":"2.0","id":1,"method":"initialize","params":{}}`
+	const exit = `{"jsonrpc":"2.0","method":"exit"}`
+	out, code := speak(`{"jsonrpc":"2.0","id":7,"method":"textDocument/hover","params":{}}`, hello, exit)
+	require.Contains(t, out, `-32002`, "nothing before initialize")
+	require.NotZero(t, code, "exit without shutdown")
+	_, code = speak(hello, `{"jsonrpc":"2.0","id":2,"method":"shutdown"}`, exit)
+	require.Zero(t, code)
 }

@@ -193,6 +193,20 @@ func (d Document) renameAction(a *script.Action, to string) ([]Change, error) {
 	if len(words) == 0 || strings.HasPrefix(words[0], "$") {
 		return nil, fmt.Errorf("an action's name begins with a word")
 	}
+	shape := func(words []string) string { // values may be called otherwise: it is the same name
+		out := slices.Clone(words)
+		for i, w := range out {
+			if strings.HasPrefix(w, "$") {
+				out[i] = ""
+			}
+		}
+		return strings.Join(out, " ")
+	}
+	for _, other := range d.Suite.Actions {
+		if other != a && shape(other.Words) == shape(words) {
+			return nil, fmt.Errorf("there is an action called %s already", other.Usage())
+		}
+	}
 	with := func(value func(i int) string) string {
 		out, n := slices.Clone(words), 0
 		for i, w := range out {
