@@ -489,3 +489,19 @@ func TestAHandoverIsThereForATime(t *testing.T) {
 	require.True(t, out.Reachable)
 	require.Nil(t, out.Hint)
 }
+
+func TestARunWhoseHostGoesForGoodEndsWithTheReason(t *testing.T) {
+	w := newWorld(t, base.Config{TTL: 300 * time.Millisecond, MendWithin: 400 * time.Millisecond, Pace: 20 * time.Millisecond})
+	h := w.link(w.service, kaede("kaede-7-1"))
+	run := w.start(runs.Order{})
+	lease := h.lease()
+	h.say(began(lease.Number))
+	h.acked(lease.Number, 1)
+	waiting := w.start(runs.Order{}) // behind it, for the same device
+	h.hangUp()
+	for _, number := range []int64{run.Number, waiting.Number} {
+		d := w.awaitRun(number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
+		require.Equal(t, "error", d.Run.Verdict)
+		require.Contains(t, *d.Legs[0].Cases[0].Results[len(d.Legs[0].Cases[0].Results)-1].Sentence, "its host is not connected")
+	}
+}

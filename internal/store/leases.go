@@ -94,12 +94,18 @@ type Stranded struct {
 // device that could take them was unready or sidelined for as long.
 func (s *Store) StrandedLegs(ctx context.Context, patience time.Duration, limit int) ([]Stranded, error) {
 	var list []Stranded
+	// What a person has to mend, what is out of reach, and what was being cleaned when its host went.
+	needs := func(d string) string {
+		return `(` + d + `.since < now() - $1 * interval '1 ms' and (` + d + `.state in ('unready', 'sidelined', 'offline') or ` + d + `.state = 'resetting'
+			and not exists (select 1 from host h join instance i on i.id = h.instance and i.seen_at > now() - interval '15 seconds'
+				where h.id = ` + d + `.host_id)))`
+	}
 	err := s.db.SelectContext(ctx, &list, `
 		with bad as (
 			select project_id, kind, model, platform, os, (array_agg(name order by since desc))[1] as name,
-				(array_agg(state order by since desc))[1] as state, (array_agg(reason order by since desc))[1] as reason
-			from device where removed_at is null and state in ('unready', 'sidelined')
-				and since < now() - $1 * interval '1 ms' group by 1, 2, 3, 4, 5)
+				(array_agg(state order by since desc))[1] as state,
+				(array_agg(case when state = 'resetting' then '`+NotConnected+`' else reason end order by since desc))[1] as reason
+			from device where removed_at is null and `+needs("device")+` group by 1, 2, 3, 4, 5)
 		select l.id as leg_id, l.project_id, l.run_id, bad.name as device, bad.state, bad.reason
 		from bad join leg l on l.project_id = bad.project_id and l.kind = bad.kind and l.model = bad.model
 			and l.platform = bad.platform and l.os = bad.os and l.state = 'waiting'
@@ -109,7 +115,7 @@ func (s *Store) StrandedLegs(ctx context.Context, patience time.Duration, limit 
 			where d.project_id = l.project_id and d.kind = l.kind and d.model = l.model and d.platform = l.platform
 				and d.os = l.os and d.removed_at is null
 			  and not d.id = any(l.never) and (l.device_id is null or l.device_id = d.id)
-			  and not (d.state in ('unready', 'sidelined') and d.since < now() - $1 * interval '1 ms'))
+			  and not `+needs("d")+`)
 		order by l.id limit $2`, patience.Milliseconds(), limit)
 	return list, err
 }

@@ -8,7 +8,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"io/fs"
+	"net"
 	"strings"
+	"syscall"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -148,6 +152,21 @@ func Open(ctx context.Context, url string) (*Pool, error) {
 		return nil, errors.Join(fmt.Errorf("connecting to the database: %w", err), db.Close())
 	}
 	return &Pool{db, url}, nil
+}
+
+// Away reports whether an error is that of a database that does not answer, or not yet: one that trying again may mend.
+// A wrong address, name or password is none (PostgreSQL, Appendix A: class 28, 3D000).
+func Away(err error) bool {
+	var answer *pgconn.PgError
+	if errors.As(err, &answer) {
+		return strings.HasPrefix(answer.Code, "57P") || strings.HasPrefix(answer.Code, "53") || strings.HasPrefix(answer.Code, "08")
+	}
+	var dialled *net.OpError
+	var name *net.DNSError
+	if errors.As(err, &name) {
+		return !name.IsNotFound
+	}
+	return errors.As(err, &dialled) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, fs.ErrNotExist)
 }
 
 // Close closes the pool.
