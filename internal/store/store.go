@@ -83,6 +83,13 @@ func (e NewerError) Error() string {
 	return fmt.Sprintf("the records in the database are of a newer program (version %d; this one knows them up to %d)", e.There, e.Known)
 }
 
+// Identity is what the records are known by. It goes along where they are restored.
+func (s *Store) Identity(ctx context.Context) (string, error) {
+	var id string
+	err := s.db.GetContext(ctx, &id, `select id from identity`)
+	return id, err
+}
+
 // Sessions are the records of people's sessions at devices.
 type Sessions = sessions.Records
 

@@ -32,9 +32,11 @@ import (
 	_ "yamato/internal/host/null" // drivers register themselves
 	_ "yamato/internal/host/standin"
 	"yamato/internal/outside"
+	"yamato/internal/retry"
 	"yamato/internal/service"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
+	"yamato/internal/store/pg"
 	"yamato/web"
 )
 
@@ -103,6 +105,25 @@ func openNode(ctx context.Context, c nodeConfig) (*node, error) {
 	return n, nil
 }
 
+// awaitNode is openNode that waits for a database that is away, and says so.
+func (a *App) awaitNode(ctx context.Context, c nodeConfig) (*node, error) {
+	pause := retry.From(200*time.Millisecond, 5*time.Second)
+	var said time.Time
+	for {
+		n, err := openNode(ctx, c)
+		if err == nil || !pg.Away(err) {
+			return n, err
+		}
+		if time.Since(said) > 30*time.Second {
+			said = time.Now()
+			fmt.Fprintf(a.Err, "yamato: the database is away, and waited for: %v\n", err)
+		}
+		if err := retry.For(ctx, pause.Next()); err != nil {
+			return nil, err
+		}
+	}
+}
+
 func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, error) {
 	trusted, err := outside.Trusted(c.care.authority...)
 	if err != nil {
@@ -111,6 +132,9 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 	if err := st.Migrate(ctx); errors.As(err, new(store.NewerError)) {
 		return nil, ui.WrongCall{Title: err.Error(), Hint: "start the newer program, or restore the records from before its first start"}
 	} else if err != nil {
+		return nil, err
+	}
+	if err := sameRecords(ctx, c.dir, st); err != nil {
 		return nil, err
 	}
 	blobs, err := c.openBlobs(ctx)
@@ -209,6 +233,28 @@ func reachedAt(listens net.Addr, given string) (string, error) {
 	return "http://" + listens.String(), nil
 }
 
+// sameRecords refuses a folder that holds the tokens, packages and evidence of other records.
+func sameRecords(ctx context.Context, dir string, st *store.Store) error {
+	id, err := st.Identity(ctx)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(dir, "records")
+	had, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		if err = keepSecret(path, []byte(id+"\n")); errors.Is(err, os.ErrExist) { // another service, a moment earlier
+			had, err = os.ReadFile(path)
+		} else if err == nil {
+			return nil
+		}
+	}
+	if err == nil && strings.TrimSpace(string(had)) != id {
+		return ui.WrongCall{Title: "the folder " + dir + " belongs to the records of another database",
+			Hint: "name the database that it was served for, or another folder with --dir. Where those records were restored elsewhere under a new identity, remove " + path}
+	}
+	return err
+}
+
 func userName() string {
 	return ui.First(os.Getenv("USER"), os.Getenv("LOGNAME"), "local user")
 }
@@ -298,7 +344,7 @@ func (a *App) ServeCommand() *cobra.Command {
 				return err
 			}
 			c.log = a.logger(verbose)
-			n, err := openNode(cmd.Context(), c)
+			n, err := a.awaitNode(cmd.Context(), c)
 			if err != nil {
 				return err
 			}

@@ -1,11 +1,19 @@
 package nodecmd
 
 import (
+	"context"
 	"net"
+	"net/url"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"yamato/internal/pgbox/pgtest"
+	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
+
+func TestMain(m *testing.M) { pgtest.Main(m) }
 
 func TestAServiceSaysWhereItIsReached(t *testing.T) {
 	at := func(ip string) net.Addr { return &net.TCPAddr{IP: net.ParseIP(ip), Port: 7420} }
@@ -30,4 +38,32 @@ func TestAServiceSaysWhereItIsReached(t *testing.T) {
 		_, err := reachedAt(at("::"), odd)
 		require.Error(t, err, odd)
 	}
+}
+
+func TestAFolderIsServedForOneDatabase(t *testing.T) {
+	ctx := context.Background()
+	st := pgtest.Store(t)
+	dir := t.TempDir()
+	require.NoError(t, sameRecords(ctx, dir, st))
+	require.NoError(t, sameRecords(ctx, dir, st), "again")
+	other := pgtest.Store(t)
+	_, err := other.DB.ExecContext(ctx, `update identity set id = gen_random_uuid()`) // tests' databases are copies of one
+	require.NoError(t, err)
+	require.ErrorContains(t, sameRecords(ctx, dir, other), "belongs to the records of another database")
+}
+
+func TestADatabaseThatIsAwayIsTold(t *testing.T) {
+	ctx := context.Background()
+	_, err := store.Open(ctx, "postgres://yamato@127.0.0.1:1/yamato?connect_timeout=2")
+	require.Error(t, err)
+	require.True(t, pg.Away(err), "%v", err)
+	_, err = store.Open(ctx, "postgres://yamato@127.0.0.1:x/yamato")
+	require.Error(t, err)
+	require.False(t, pg.Away(err), "a wrong address is none that is away: %v", err)
+	u, err := url.Parse(pgtest.Database(t))
+	require.NoError(t, err)
+	u.Path = "/there_is_none"
+	_, err = store.Open(ctx, u.String())
+	require.Error(t, err)
+	require.False(t, pg.Away(err), "%v", err)
 }
