@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 
 	"yamato/internal/store/sessions"
@@ -18,7 +19,7 @@ func Finding(f sessions.Finding) string {
 	}
 	fmt.Fprintf(&b, "Finding %d, %s, found by %s on %s.\n\n", f.Number, state, markdown(f.FoundBy), f.At.UTC().Format("2006-01-02 15:04 UTC"))
 	if f.Note != "" {
-		fmt.Fprintf(&b, "%s\n\n", strings.TrimSpace(f.Note))
+		fmt.Fprintf(&b, "%s\n\n", note(f.Note))
 	}
 	b.WriteString("## Where\n\n")
 	v := f.Facts.V
@@ -55,8 +56,27 @@ func fenced(b *strings.Builder, title string, lines []string) {
 	fmt.Fprintf(b, "\n## %s\n\n%s\n%s\n%s\n", title, fence, text, fence)
 }
 
+// note writes what somebody wrote as it reads: its lines and paragraphs stay, and nothing in it is markup.
+func note(s string) string {
+	lines := strings.Split(strings.TrimSpace(strings.ReplaceAll(s, "\r\n", "\n")), "\n")
+	for i, l := range lines {
+		l = markdown(l)
+		if leads.MatchString(l) { // a list, a quotation or a rule (CommonMark 0.31, 4 and 5)
+			at := strings.IndexAny(l, "-+>=~.)")
+			l = l[:at] + `\` + l[at:]
+		}
+		if i < len(lines)-1 && l != "" && strings.TrimSpace(lines[i+1]) != "" {
+			l += `\` // a line ends here (CommonMark 0.31, 6.7)
+		}
+		lines[i] = l
+	}
+	return strings.Join(lines, "\n")
+}
+
+var leads = regexp.MustCompile(`^([-+>=~]|\d{1,9}[.)])`)
+
 // markdown writes a text of one line so that nothing in it is markup.
 func markdown(s string) string {
 	s = strings.Join(strings.Fields(s), " ")
-	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", `\<`, "#", `\#`, "|", `\|`).Replace(s)
+	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", `\<`, "&", `\&`, "!", `\!`, "#", `\#`, "|", `\|`).Replace(s)
 }

@@ -162,3 +162,13 @@ func TestFindingsAsSARIF(t *testing.T) {
 		require.True(t, known, r.RuleID)
 	}
 }
+
+func TestANoteIsNoMarkup(t *testing.T) {
+	got := note("It fails:\n- <script>alert(1)</script>\n1. [click](javascript:x)\n\n> quoted\n====\n**loud** &amp; ![x](y)")
+	require.NotRegexp(t, `(^|[^\\])<script`, got)
+	for _, never := range []string{"\n- ", "\n1. ", "\n> ", "\n====", "**loud", "[click]("} {
+		require.NotContains(t, got, never)
+	}
+	require.Contains(t, got, "It fails:\\\n\\- ")
+	require.Equal(t, 2, len(strings.Split(got, "\n\n")), "paragraphs stay")
+}

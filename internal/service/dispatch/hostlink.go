@@ -6,11 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"yamato/internal/contain"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/plain"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
@@ -21,6 +24,9 @@ import (
 
 // MaxDevices bounds how many devices one host may declare.
 const MaxDevices = 5000
+
+// maxFact bounds what a host says of a device, in bytes of one text.
+const maxFact = 500
 
 // session is one host's link to this instance.
 type session struct {
@@ -93,8 +99,10 @@ func (n *session) open(ctx context.Context) error {
 			h.Version, link.Version), "use the same program for both")
 	case len(h.Devices) > MaxDevices:
 		return base.Invalid(fmt.Sprintf("a host has at most %d devices", MaxDevices), "run several hosts")
-	case h.Host == "" || len(h.Host) > 100:
+	case h.Host == "" || len(h.Host) > 100 || !plain.Is(h.Host) || strings.ContainsFunc(h.Host, unicode.IsControl):
 		return base.Invalid("a host has a name of 1 to 100 characters", "")
+	case !fleet.IsName(h.Site):
+		return base.Invalid(fmt.Sprintf("%q cannot be the name of a site", plain.Clip(h.Site, 80)), "a name is of at most 63 small letters, digits and hyphens")
 	}
 	if n.caller.Host != "" && n.caller.Host != h.Host {
 		return base.Forbidden(fmt.Sprintf("this token is that of the host %s, and the host that came with it is named %s", n.caller.Host, h.Host),
@@ -184,6 +192,11 @@ func (n *session) putDevices(ctx context.Context, t *store.Tx, devices []link.De
 	var ids []int64
 	slices.SortFunc(devices, func(a, b link.Device) int { return cmp.Compare(known[a.Name].ID, known[b.Name].ID) })
 	for _, d := range devices {
+		if !fleet.IsName(d.Name) {
+			return nil, base.Invalid(fmt.Sprintf("%q cannot be the name of a device", plain.Clip(d.Name, 80)),
+				"a name is of at most 63 small letters, digits and hyphens")
+		}
+		plain.Deep(&d.Device, maxFact)
 		if err := d.Use.Check(); err != nil {
 			return nil, base.Invalid(fmt.Sprintf("the rule for who may use %s cannot be: %v", d.Name, err),
 				"mend it in the site file")
