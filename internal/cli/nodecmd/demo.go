@@ -82,11 +82,7 @@ func (a *App) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	if err != nil {
 		return errors.Join(err, s.close())
 	}
-	path, err := ui.WriteConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken,
-		Project: s.node.project})
-	if err != nil {
-		return errors.Join(err, s.close())
-	}
+	path := a.keepConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken, Project: s.node.project}, filepath.Dir(s.node.hostToken))
 	fmt.Fprintf(a.Out, "The service is at %s, with a PostgreSQL cluster of its own; data in %s.\n", s.node.url, c.dir)
 	inner, stop := context.WithCancel(ctx)
 	g, inner := errgroup.WithContext(inner)

@@ -233,6 +233,18 @@ func reachedAt(listens net.Addr, given string) (string, error) {
 	return "http://" + listens.String(), nil
 }
 
+// keepConnection writes what commands of this user find the service by, and gives where their token is. Where that
+// cannot be written, as without a home, commands are told how to find it instead: the service serves all the same.
+func (a *App) keepConnection(c ui.Connection, dir string) string {
+	path, err := ui.WriteConnection(c)
+	if err == nil {
+		return path
+	}
+	token := filepath.Join(dir, "user-token")
+	fmt.Fprintf(a.Err, "yamato: commands do not find this service by themselves (%v): pass --service %s --token-file %s\n", err, c.Service, token)
+	return token
+}
+
 // sameRecords refuses a folder that holds the tokens, packages and evidence of other records.
 func sameRecords(ctx context.Context, dir string, st *store.Store) error {
 	id, err := st.Identity(ctx)
@@ -348,10 +360,7 @@ func (a *App) ServeCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			path, err := ui.WriteConnection(ui.Connection{Service: n.url, Token: n.userToken, Project: n.project})
-			if err != nil {
-				return errors.Join(err, n.close())
-			}
+			path := a.keepConnection(ui.Connection{Service: n.url, Token: n.userToken, Project: n.project}, filepath.Dir(n.hostToken))
 			fmt.Fprintf(a.Out, "Serving at %s; your token is in %s, the hosts' in %s\n", n.url, path, n.hostToken)
 			return errors.Join(a.serveAndTell(cmd.Context(), n, n.run), n.close())
 		},

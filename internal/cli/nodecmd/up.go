@@ -201,11 +201,7 @@ func (a *App) UpCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			path, err := ui.WriteConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken,
-				Project: s.node.project})
-			if err != nil {
-				return errors.Join(err, s.close())
-			}
+			path := a.keepConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken, Project: s.node.project}, filepath.Dir(s.node.hostToken))
 			fmt.Fprintf(a.Out, "Yamato is up at %s\n  your token    %s\n  hosts' token  %s\n  data          %s\n",
 				s.node.url,
 				path, s.node.hostToken, s.dir)

@@ -23,6 +23,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"yamato/internal/core/device"
+	"yamato/internal/host/handset/keeper"
 	"yamato/internal/host/handset/pipe"
 )
 
@@ -40,6 +41,7 @@ type Browser struct {
 	// Authority is a PEM file with certificates that are trusted beside the browser's own, "" for none.
 	Authority string
 	Dir       string // for profiles; the system's folder for what is temporary where ""
+	swept     sync.Once
 	Log       *slog.Logger
 
 	mu    sync.Mutex
@@ -140,7 +142,8 @@ func (b *Browser) start(ctx context.Context) (*running, error) {
 	if err != nil {
 		return nil, err
 	}
-	profile, err := os.MkdirTemp(b.Dir, "yamato-handset-")
+	b.swept.Do(func() { keeper.Sweep(b.Dir, time.Now()) })
+	profile, err := os.MkdirTemp(b.Dir, keeper.Prefix)
 	if err != nil {
 		return nil, err
 	}

@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"yamato/internal/filelock"
 )
 
 // Argument, as its first, makes this program a keeper: it starts a browser, ends it when
@@ -77,6 +79,9 @@ func Run(args []string) int {
 		return 1
 	}
 	profile := args[0]
+	if lock, err := filelock.Take(filepath.Join(profile, inUse)); err == nil { // who sweeps leaves it alone
+		defer func() { _ = lock.Release() }()
+	}
 	cmd := exec.Command(args[1], args[2:]...)
 	from, to := os.NewFile(3, "to the browser"), os.NewFile(4, "from the browser")
 	cmd.ExtraFiles = []*os.File{from, to}
