@@ -276,7 +276,8 @@ func (s *Store) LateRuns(ctx context.Context, project int64, ids []int64, newest
 	list := []Run{}
 	err := s.db.SelectContext(ctx, &list, runColumns+`
 		where r.project_id = $1 and r.purpose = 'suite' and (r.finished_at is null or r.id = any($2)
-		   or r.number >= (select next_run - $3 from project where id = $1)) order by r.number desc
+		   or r.number >= (select next_run - $3 from project where id = $1))
+		order by (r.finished_at is null and r.started_at is null), r.number desc -- of hundreds that wait the newest may be left out
 		   	limit 500`, project, ids, newest)
 	return list, err
 }

@@ -139,6 +139,11 @@ func (a *App) ls() *cobra.Command {
 					rows = append(rows, []string{p.Name, strings.Join(p.Starts, "; "), next, shapes(p.Late), last})
 				}
 				a.Table([]string{"PLAN", "STARTS", "NEXT", "LATELY", "LAST"}, rows)
+				for _, p := range list {
+					if p.Lacks != "" {
+						fmt.Fprintf(a.Out, "%s could not be started now: %s\n", p.Name, p.Lacks)
+					}
+				}
 			})
 		},
 	}
@@ -368,7 +373,7 @@ func (a *App) remove() *cobra.Command {
 		func(cmd *cobra.Command, s *client.Service, name string) error {
 			needs, err := ui.NeededBy(cmd.Context(), s, contract.GetNeedsParamsKindPlan, name)
 			if err == nil {
-				err = a.Sure(cmd, "Remove the plan "+name+", its coming starts and its versions", needs...)
+				err = a.Sure(cmd, "Remove the plan "+name+"; its coming starts and its versions go with it", needs...)
 			}
 			if err == nil {
 				_, err = client.As[struct{}](s.RemovePlan(cmd.Context(), s.Project, name, &contract.RemovePlanParams{Anyway: new(true)}))

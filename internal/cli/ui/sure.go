@@ -26,13 +26,18 @@ func Yes(cmd *cobra.Command) *cobra.Command {
 	return cmd
 }
 
-// Sure asks once whether to do what cannot be taken back, in one line: what it is, and what hangs on it. With --yes it
+// Sure asks once whether to do what cannot be taken back, in one line: what it is, after a semicolon what
+// becomes of it, and what hangs on it. With --yes it
 // does not ask; where nobody is there to be asked, it refuses.
 func (a *App) Sure(cmd *cobra.Command, what string, hangs ...string) error {
 	if yes, err := cmd.Flags().GetBool("yes"); err != nil || yes {
 		return err
 	}
+	what, more, _ := strings.Cut(what, "; ")
 	line := what + "?"
+	if more != "" {
+		line += " " + capital(more) + "."
+	}
 	if len(hangs) > 0 {
 		verb := "needs"
 		if len(hangs) > 1 {
@@ -42,7 +47,7 @@ func (a *App) Sure(cmd *cobra.Command, what string, hangs ...string) error {
 	}
 	in, ok := a.In.(*os.File)
 	if !ok || !term.IsTerminal(int(in.Fd())) || !a.Animated() {
-		return WrongCall{Title: line + " Nobody can be asked here", Hint: "say it with --yes"}
+		return WrongCall{Title: "nobody can be asked here: " + line, Hint: "say it with --yes"}
 	}
 	fmt.Fprintf(a.Err, "%s [y/N] ", line)
 	answer, err := bufio.NewReader(io.LimitReader(in, 100)).ReadString('\n')

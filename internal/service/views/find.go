@@ -1,6 +1,7 @@
 package views
 
 import (
+	"cmp"
 	"context"
 	"net/url"
 	"slices"
@@ -47,6 +48,14 @@ func pathOf(f store.Found) string {
 	return "/fleet/" + url.PathEscape(f.Key)
 }
 
+// waitsStill is 1 for a run that has not begun.
+func waitsStill(r store.Run) int {
+	if r.StartedAt == nil {
+		return 1
+	}
+	return 0
+}
+
 // mostRunning is how many runs under way Now tells one by one.
 const mostRunning = 40
 
@@ -58,6 +67,8 @@ func (s *Part) Now(ctx context.Context, c base.Caller) (contract.Now, error) {
 	if err != nil {
 		return out, err
 	}
+	// Those that run before those that wait, which may be hundreds.
+	slices.SortStableFunc(runs, func(a, b store.Run) int { return cmp.Compare(waitsStill(a), waitsStill(b)) })
 	for _, r := range runs {
 		if r.FinishedAt == nil && len(out.Running) >= mostRunning {
 			continue

@@ -25,7 +25,8 @@ export function NowPage() {
   const late = new Map(now.data.running.concat(now.data.finished).map((r) => [r.number, r]));
   for (const r of runs.values()) if (!late.has(r.number) || r.last_event >= late.get(r.number)!.last_event) late.set(r.number, r);
   const all = [...late.values()].sort((a, b) => b.number - a.number);
-  const running = all.filter((r) => !r.finished_at);
+  // Those that run before those that wait, and of these the next to run first.
+  const running = all.filter((r) => !r.finished_at).sort((a, b) => Number(!a.started_at) - Number(!b.started_at) || a.number - b.number);
   const finished = all.filter((r) => r.finished_at).slice(0, 8);
   const under = Math.max(now.data.under_way, running.length);
   const legs = now.data.legs_waiting;
@@ -39,6 +40,17 @@ export function NowPage() {
       </h1>
       <div className="grid gap-x-10 lg:grid-cols-[1.15fr_1fr]">
         <div>
+          {lacking.length > 0 && (
+            <Section title="Plans that could not start" aside={<Link className="link" to="/plans">plans</Link>}>
+              {lacking.slice(0, 6).map((p) => (
+                <Link key={p.name} to={`/plans/${encodeURIComponent(p.name)}`} className="flex flex-wrap justify-between gap-x-3 border-b border-rule py-1.5 hover:bg-wash">
+                  <span className="font-medium">{p.name}</span>
+                  <span className="text-petrol">{p.lacks}</span>
+                </Link>
+              ))}
+              {lacking.length > 6 && <p className="py-1 text-soft">and {lacking.length - 6} more</p>}
+            </Section>
+          )}
           <Section title="Running" aside={under > 0 ? plural(under, "run") : ""}>
             {running.slice(0, mostRunning).map((r) => (
               <RunningLine key={r.number} r={r} />
@@ -65,17 +77,6 @@ export function NowPage() {
               </p>
             )}
           </Section>
-          {lacking.length > 0 && (
-            <Section title="Plans that could not start" aside={<Link className="link" to="/plans">plans</Link>}>
-              {lacking.slice(0, 6).map((p) => (
-                <Link key={p.name} to={`/plans/${encodeURIComponent(p.name)}`} className="flex flex-wrap justify-between gap-x-3 border-b border-rule py-1.5 hover:bg-wash">
-                  <span className="font-medium">{p.name}</span>
-                  <span className="text-petrol">{p.lacks}</span>
-                </Link>
-              ))}
-              {lacking.length > 6 && <p className="py-1 text-soft">and {lacking.length - 6} more</p>}
-            </Section>
-          )}
           {waits.length > 0 && (
             <Section title="Waiting" aside={plural(legs, "leg")}>
               {waits.slice(0, 12).map((w) => (

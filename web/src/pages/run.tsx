@@ -185,7 +185,7 @@ function Header({ run, open }: { run: Run; open: boolean }) {
           </DropdownMenu.Root>
         </div>
       </div>
-      <p className="text-soft">
+      <p className="pt-1 text-soft">
         <Link className="link" to={`/builds/${run.build}?app=${encodeURIComponent(run.app)}`}>
           {buildName(run)}
         </Link>

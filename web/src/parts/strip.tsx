@@ -41,7 +41,7 @@ export function FleetStrip() {
         </span>
       ) : (
         <>
-          <Toolbar.Root aria-label="Devices" className="flex min-w-0 flex-1 items-center gap-5 overflow-hidden">
+          <Toolbar.Root aria-label="Devices" className="flex min-w-0 flex-1 items-center gap-5 overflow-hidden max-sm:hidden">
             {sites.map(([site, devices]) => (
               <div key={site} className="flex min-w-0 items-center gap-2">
                 <Toolbar.Link asChild>
