@@ -4,10 +4,10 @@ import { inProject, post } from "./api";
 const answers = () => {
   const keys: string[] = [];
   let fails = 0;
-  vi.stubGlobal("fetch", async (_: string, init: { headers: Record<string, string> }) => {
+  vi.stubGlobal("fetch", (_: string, init: { headers: Record<string, string> }) => {
     keys.push(init.headers["Idempotency-Key"]!);
-    if (fails-- > 0) throw new TypeError("no network");
-    return new Response(JSON.stringify({ number: keys.length }), { status: 200 });
+    if (fails-- > 0) return Promise.reject(new TypeError("no network"));
+    return Promise.resolve(new Response(JSON.stringify({ number: keys.length }), { status: 200 }));
   });
   return { keys, fail: (n: number) => (fails = n) };
 };
