@@ -22,6 +22,9 @@ var eyePages = []seenPage{
 		<div style="display:flex;height:60px"><div style="margin:0 -200px 0 0;width:200px;z-index:1;background:#1d4e6b"></div><p id=h style="margin:0;width:200px">Behind in a row</p></div>
 		<div style="height:20px;overflow:hidden;position:relative"><div style="position:absolute;top:0;height:300px;width:200px;background:#1d4e6b"></div></div><p id=i style="margin:0">Beside what is cut off</p>`,
 		shown: []string{"#c", "#d", "#f", "#g", "#i"}, gone: []string{"#a", "#b", "#e", "#h"}},
+	{name: "what is last once others have gone", body: `<style>#l li:last-child{opacity:0}#l li:first-child{display:none}</style><ul id=l style="list-style:none"><li id=z>Zero</li><li id=a>One</li><li id=b>Two</li><li id=c>Three</li><li id=d>Four</li></ul>
+		<script>setTimeout(() => { l.lastElementChild.remove(); l.firstElementChild.remove() }, 100)</script>`,
+		shown: []string{"#b", "Two"}, gone: []string{"#a", "#c", "#d", "Three"}},
 	{name: "rules that change by themselves", body: `<style>#a{color:#000}#b{margin:0}</style><p id=a>Faint later</p><p id=b>Here for now</p><p id=c>0</p><script>setTimeout(() => { const r = document.styleSheets[0].cssRules; r[0].style.opacity = 0; r[1].style.textIndent = '-9999px'; c.className = 'x'; c.textContent = '1' }, 100)</script>`,
 		shown: []string{"#c"}, gone: []string{"#a", "Here for now"}},
 	{name: "nothing but boxes", body: `<div style="height:100px;background:#1d4e6b"></div><div></div>`},

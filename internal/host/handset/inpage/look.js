@@ -50,6 +50,8 @@ function mutated(list) {
     if (m.type === 'attributes' && m.attributeName !== 'value' || referring) { forgetAll(); break; }
     forget(m.target.nodeType === 1 ? m.target : m.target.parentNode || m.target.host);
     for (const n of m.addedNodes) if (n.nextElementSibling || n.previousElementSibling) { if (styled) forgetAll(); break; }
+    // What stood beside something that went may be the first or the last now.
+    if (styled && m.removedNodes.length > 0 && (m.previousSibling || m.nextSibling)) forgetAll();
   }
   changed();
 }
@@ -66,8 +68,13 @@ const moved = (e) => {
 // What the page's rules may do: whether style depends on what hands do (on what is touched, has the focus, or is
 // checked), whether it writes text of its own, and which properties it has at all: of the others each element has
 // what it begins with, and none is asked for (null: all may be used).
-let rules = '', depends = true, writes = true, used = null, unread = '';
+let rules = '', ruleText = '', depends = true, writes = true, used = null, unread = '';
 const mostRules = 60000; // characters of rules up to which they are read anew each time
+// others notes what is known of the rules: where they are others than before, without a word of it, all is read anew.
+function others(now) {
+  if (now !== ruleText) forgetAll();
+  ruleText = now;
+}
 function readRules() {
   const before = writes, usedBefore = unread;
   const all = () => { depends = writes = true; used = null; unread = ''; };
@@ -80,6 +87,7 @@ function readRules() {
       let text = '';
       if (n + '' !== rules) {
         for (const s of sheets) for (const r of s.cssRules) text += r.cssText + '\n';
+        others(text.length > mostRules ? `${n} rules` : text);
         if (/@import/.test(text)) all();
         else {
           depends = /:(active|focus|hover|checked|indeterminate|target|valid|invalid|user-|in-range|out-of-range|placeholder-shown|has|empty|open|popover|state)/.test(text);
@@ -96,7 +104,7 @@ function readRules() {
           }
         }
       }
-    } catch (_) { all(); } // those of a sheet from elsewhere cannot be read
+    } catch (_) { all(); others(`${document.styleSheets.length} sheets`); } // those of a sheet from elsewhere cannot be read
   }
   if (writes !== before || unread !== usedBefore) forgetAll();
 }
