@@ -32,6 +32,8 @@ type junitSuite struct {
 	Errors     int             `xml:"errors,attr"`
 	Skipped    int             `xml:"skipped,attr"`
 	Time       string          `xml:"time,attr"`
+	Timestamp  string          `xml:"timestamp,attr,omitempty"` // when its first attempt began, UTC
+	Hostname   string          `xml:"hostname,attr,omitempty"`  // the device of its last attempt
 	Properties []junitProperty `xml:"properties>property"`
 	Cases      []junitCase     `xml:"testcase"`
 }
@@ -42,29 +44,44 @@ type junitProperty struct {
 }
 
 type junitCase struct {
-	Name      string      `xml:"name,attr"`
-	Class     string      `xml:"classname,attr"`
-	Time      string      `xml:"time,attr"`
-	Failure   *junitFault `xml:"failure"`
-	Error     *junitFault `xml:"error"`
-	Skipped   *junitFault `xml:"skipped"`
-	SystemOut string      `xml:"system-out,omitempty"`
+	Name       string           `xml:"name,attr"`
+	Class      string           `xml:"classname,attr"`
+	Time       string           `xml:"time,attr"`
+	File       string           `xml:"file,attr,omitempty"` // where it failed, if not in the suite's own file
+	Line       int              `xml:"line,attr,omitempty"`
+	Properties *junitProperties `xml:"properties"` // the files of its evidence, where they are beside
+	Failure    *junitFault      `xml:"failure"`
+	Error      *junitFault      `xml:"error"`
+	Skipped    *junitFault      `xml:"skipped"`
+	SystemOut  string           `xml:"system-out,omitempty"`
+}
+
+type junitProperties struct {
+	List []junitProperty `xml:"property"`
 }
 
 type junitFault struct {
 	Message string `xml:"message,attr,omitempty"`
+	Type    string `xml:"type,attr,omitempty"` // the failure's cause: docs/script.md
 	Text    string `xml:",chardata"`
 }
 
 // JUnit writes a run as JUnit XML: one testsuite for each suite in each
 // combination, one testcase for each case in it.
-func JUnit(w io.Writer, d contract.RunDetail) error {
+func JUnit(w io.Writer, d contract.RunDetail) error { return JUnitBeside(w, d, nil) }
+
+// JUnitBeside is JUnit for a folder in which the files of each case's evidence lie: files gives them, by leg and by the
+// case's position in its suite.
+func JUnitBeside(w io.Writer, d contract.RunDetail, files func(leg int64, index int) []string) error {
 	all := junitSuites{Name: printable(fmt.Sprintf("run %d: %s %s (%s), build %d", d.Run.Number, d.Run.App,
 		d.Run.VersionName, d.Run.VersionCode, d.Run.Build))}
 	var total int64
 	for _, leg := range d.Legs {
 		label := Where(leg)
 		suite := junitSuite{Name: printable(leg.Suite + " on " + label)}
+		if n := len(leg.Attempts); n > 0 {
+			suite.Timestamp, suite.Hostname = leg.Attempts[0].Began.UTC().Format("2006-01-02T15:04:05"), printable(leg.Attempts[n-1].Device)
+		}
 		c := leg.Combination
 		for _, p := range [][2]string{{"model", c.Model}, {"kind", c.Kind}, {"platform", c.Platform}, {"os", c.Os},
 			{"seed", fmt.Sprint(d.Run.Seed)}, {"build", fmt.Sprint(d.Run.Build)},
@@ -81,6 +98,9 @@ func JUnit(w io.Writer, d contract.RunDetail) error {
 		var took int64
 		for _, x := range leg.Cases {
 			one, ms := junitOf(x, leg, label)
+			if files != nil {
+				one.Properties = attached(files(leg.Id, x.Index))
+			}
 			took += ms
 			suite.Tests++
 			suite.Failures += count(one.Failure)
@@ -160,6 +180,9 @@ func junitOf(x contract.Crossing, leg contract.Leg, label string) (junitCase, in
 	}
 	out.Time = seconds(took)
 	fault := &junitFault{Message: printable(sentence), Text: printable(history(x) + told(x))}
+	if f, ok := lastFailure(x); ok {
+		fault.Type, out.File, out.Line = printable(string(f.Cause)), printable(f.File), max(0, f.Line)
+	}
 	switch x.Verdict {
 	case "fail":
 		out.Failure = fault
@@ -193,12 +216,30 @@ func troubleOf(leg contract.Leg) string {
 
 // told tells the last failure of a crossing as all reports do.
 func told(x contract.Crossing) string {
-	for i := len(x.Results) - 1; i >= 0; i-- {
-		if f, ok := FailureOf(x.Results[i]); ok {
-			return "\n" + f.Text()
-		}
+	if f, ok := lastFailure(x); ok {
+		return "\n" + f.Text()
 	}
 	return ""
+}
+
+func lastFailure(x contract.Crossing) (Failure, bool) {
+	for i := len(x.Results) - 1; i >= 0; i-- {
+		if f, ok := FailureOf(x.Results[i]); ok {
+			return f, true
+		}
+	}
+	return Failure{}, false
+}
+
+func attached(files []string) *junitProperties {
+	if len(files) == 0 {
+		return nil
+	}
+	out := &junitProperties{}
+	for _, f := range files {
+		out.List = append(out.List, junitProperty{"attachment", printable(f)})
+	}
+	return out
 }
 
 // history tells every result of a crossing, a line each.

@@ -116,6 +116,33 @@ func TestJUnitHasOneCaseForEachCaseAndCombination(t *testing.T) {
 	require.Equal(t, junitProperty{"model", "Kaede 7"}, got.Suites[0].Properties[0])
 }
 
+func TestJUnitTellsWhereWhenAndWhy(t *testing.T) {
+	d := sample()
+	leg := &d.Legs[0]
+	for i := range leg.Cases {
+		leg.Cases[i].Index = i
+	}
+	leg.Attempts = []contract.Attempt{{Number: 1, Device: "kaede-7-1", Began: time.Date(2026, 6, 1, 9, 40, 0, 0, time.FixedZone("", 7200))},
+		{Number: 2, Device: "kaede-7-2", Began: time.Date(2026, 6, 1, 10, 0, 0, 0, time.UTC)}}
+	leg.Cases[2].Results[len(leg.Cases[2].Results)-1].Failure = &map[string]any{"cause": "contradicted", "line": 20, "file": "steps/pay.suite"}
+	var out bytes.Buffer
+	require.NoError(t, JUnitBeside(&out, d, func(of int64, index int) []string {
+		if of == leg.Id && index == leg.Cases[2].Index {
+			return []string{"Kaede-7-Android-14/Buying-a-ticket/wrong/1-screen.png"}
+		}
+		return nil
+	}))
+	var got junitSuites
+	require.NoError(t, xml.Unmarshal(out.Bytes(), &got), out.String())
+	require.Equal(t, "2026-06-01T07:40:00", got.Suites[0].Timestamp)
+	require.Equal(t, "kaede-7-2", got.Suites[0].Hostname)
+	one := got.Suites[0].Cases[2]
+	require.Equal(t, "contradicted", one.Failure.Type)
+	require.Equal(t, []any{"steps/pay.suite", 20}, []any{one.File, one.Line})
+	require.Equal(t, []junitProperty{{"attachment", "Kaede-7-Android-14/Buying-a-ticket/wrong/1-screen.png"}}, one.Properties.List)
+	require.Nil(t, got.Suites[0].Cases[0].Properties)
+}
+
 func TestARunThatGoesOnSaysHowMuchIsLeft(t *testing.T) {
 	d := sample()
 	d.Run.FinishedAt, d.Run.State, d.Run.OpenLegs, d.Run.Verdict = nil, "running", 2, "none"

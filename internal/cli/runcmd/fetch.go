@@ -105,6 +105,7 @@ func (a *App) fetch(ctx context.Context, s *client.Service, number int64, dir st
 		return nil, err
 	}
 	var out, failed []string
+	beside := besides{}
 	for i, e := range list {
 		path := filepath.Join(dir, e.path)
 		if err := SaveEvidence(ctx, s, number, e.Evidence, path); ctx.Err() != nil {
@@ -114,6 +115,7 @@ func (a *App) fetch(ctx context.Context, s *client.Service, number int64, dir st
 			continue
 		}
 		out = append(out, path)
+		beside.add(e)
 		if a.Animated() {
 			fmt.Fprintf(a.Err, "\r\x1b[K%d of %d", i+1, len(list))
 		}
@@ -131,11 +133,21 @@ func (a *App) fetch(ctx context.Context, s *client.Service, number int64, dir st
 		return out, err
 	}
 	junit := filepath.Join(dir, "results.xml")
-	if err := writeJUnit(junit, d); err != nil {
+	if err := writeJUnit(junit, d, beside.of); err != nil {
 		return out, err
 	}
 	return append(out, junit), missing(failed, len(list))
 }
+
+// besides are the files of cases' evidence, by their paths from the folder on.
+type besides map[[2]int64][]string
+
+func (b besides) add(e piece) {
+	k := [2]int64{e.Leg, int64(e.CaseIndex)}
+	b[k] = append(b[k], filepath.ToSlash(e.path))
+}
+
+func (b besides) of(leg int64, index int) []string { return b[[2]int64{leg, int64(index)}] }
 
 // missing tells what could not be fetched, once all else is there.
 func missing(failed []string, of int) error {

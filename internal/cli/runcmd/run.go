@@ -265,7 +265,7 @@ func (a *App) conclude(ctx context.Context, s *client.Service, number int64, jun
 		return err
 	}
 	if junit != "" {
-		if err := writeJUnit(junit, d); err != nil {
+		if err := writeJUnit(junit, d, nil); err != nil {
 			return err
 		}
 	}
@@ -329,12 +329,12 @@ func (a *App) preview(ctx context.Context, s *client.Service, in contract.NewRun
 	})
 }
 
-func writeJUnit(path string, d contract.RunDetail) error {
+func writeJUnit(path string, d contract.RunDetail, files func(leg int64, index int) []string) error {
 	f, err := os.Create(path)
 	if err != nil {
 		return ui.WrongCall{Title: "the JUnit file cannot be written: " + err.Error(), Hint: ""}
 	}
-	return errors.Join(report.JUnit(f, d), f.Close())
+	return errors.Join(report.JUnitBeside(f, d, files), f.Close())
 }
 
 func (a *App) runFollow() *cobra.Command {
@@ -448,7 +448,7 @@ func (a *App) runShow() *cobra.Command {
 				return err
 			}
 			if junit != "" {
-				if err := writeJUnit(junit, d); err != nil {
+				if err := writeJUnit(junit, d, nil); err != nil {
 					return err
 				}
 			}
