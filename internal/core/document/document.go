@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"strings"
 	"unicode/utf8"
@@ -34,23 +35,36 @@ func Read(text []byte, into any) error {
 // Text is a text as it is written: 13.10 is that, and not the number 13.1.
 type Text string
 
-// UnmarshalYAML takes a scalar, whatever it would be otherwise.
-func (t *Text) UnmarshalYAML(raw []byte) error {
-	text := strings.TrimSpace(string(raw))
-	switch {
-	case text == "" || strings.ContainsAny(text[:1], "\"'|>&*!") || strings.Contains(text, "\n"):
-		var plain string
-		if err := yaml.Unmarshal(raw, &plain); err != nil {
-			return err
+// UnmarshalYAML takes a scalar, whatever it would be otherwise. It takes the node itself: to be given its text costs as
+// much as the whole document, each time.
+func (t *Text) UnmarshalYAML(node ast.Node) error {
+	for range maxDepth {
+		switch n := node.(type) {
+		case *ast.TagNode:
+			node = n.Value
+		case *ast.AnchorNode:
+			node = n.Value
+		case *ast.MappingKeyNode:
+			node = n.Value
+		case *ast.StringNode:
+			*t = Text(n.Value)
+			return nil
+		case *ast.LiteralNode:
+			*t = Text(n.Value.Value)
+			return nil
+		case *ast.NullNode:
+			if *t = ""; n.Token.Type != token.ImplicitNullType {
+				*t = Text(n.Token.Value)
+			}
+			return nil
+		case ast.ScalarNode: // numbers and the like, as they are written
+			*t = Text(n.GetToken().Value)
+			return nil
+		default:
+			return errors.New("a text is needed here")
 		}
-		*t = Text(plain)
-		return nil
-	case strings.ContainsAny(text[:1], "[{"):
-		return errors.New("a text is needed here")
 	}
-	text, _, _ = strings.Cut(text, " #")
-	*t = Text(strings.TrimSpace(text))
-	return nil
+	return errors.New("a text is needed here")
 }
 
 // Bounds on a document.
@@ -59,6 +73,7 @@ const (
 	maxDepth   = 40
 	maxAliases = 50
 	maxWords   = 2000 // bytes of an error
+	maxKeys    = 1000 // of one mapping: each that is unknown costs as much as all
 )
 
 // within refuses what would cost much to read, before it is read.
@@ -77,12 +92,25 @@ func within(text []byte) error {
 		}
 	}
 	depth, aliases := 0, 0
+	keys := map[int]int{} // of the mapping that is being read, by the column at which they stand; below zero by depth, of those in braces
 	for _, t := range lexer.Tokenize(string(text)) {
 		switch t.Type {
 		case token.SequenceStartType, token.MappingStartType:
 			depth++
+			delete(keys, -depth)
 		case token.SequenceEndType, token.MappingEndType:
 			depth--
+		case token.SequenceEntryType: // another mapping begins behind it
+			maps.DeleteFunc(keys, func(column, _ int) bool { return column > t.Position.Column })
+		case token.MappingValueType:
+			at := -depth
+			if depth == 0 && t.Prev != nil {
+				at = t.Prev.Position.Column
+				maps.DeleteFunc(keys, func(column, _ int) bool { return column > at })
+			}
+			if keys[at]++; keys[at] > maxKeys {
+				return fmt.Errorf("line %d: a mapping has at most %d keys", t.Position.Line, maxKeys)
+			}
 		case token.AliasType:
 			aliases++
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -80,4 +81,47 @@ func TestATextIsWhatIsWritten(t *testing.T) {
 		Text Text `yaml:"text"`
 	}
 	require.ErrorContains(t, Read([]byte("text: [a]\n"), &into), "a text is needed here")
+}
+
+func TestWhatADocumentCostsGrowsWithItAndNotWithItsSquare(t *testing.T) {
+	type list struct {
+		Words []Text           `yaml:"words"`
+		Maps  []map[string]int `yaml:"maps"`
+	}
+	reads := func(text string) (list, error) {
+		var into list
+		began := time.Now()
+		err := Read([]byte(text), &into)
+		require.Less(t, time.Since(began), 20*time.Second) // it was minutes
+		return into, err
+	}
+	got, err := reads("words: [" + strings.Repeat("13.10, ", 30_000) + "x]\n")
+	require.NoError(t, err)
+	require.Len(t, got.Words, 30_001)
+	require.Equal(t, Text("13.10"), got.Words[29_999])
+	var keys strings.Builder
+	for i := range 20_000 {
+		fmt.Fprintf(&keys, "k%d: 1\n", i)
+	}
+	_, err = reads(keys.String())
+	require.ErrorContains(t, err, "a mapping has at most 1000 keys")
+	_, err = reads("words: {" + strings.ReplaceAll(keys.String(), "\n", ", ") + "}\n")
+	require.ErrorContains(t, err, "a mapping has at most 1000 keys")
+	got, err = reads("maps:\n" + strings.Repeat("  - a: 1\n    b: 2\n", 3000) + "words:\n  - {}\n")
+	require.Error(t, err)
+	require.NotContains(t, err.Error(), "keys", "many small ones are many")
+	got, err = reads("maps:\n" + strings.Repeat("  - a: 1\n    b: 2\n", 3000))
+	require.NoError(t, err)
+	require.Len(t, got.Maps, 3000)
+}
+
+func TestATextMayBeAnAlias(t *testing.T) {
+	var into struct {
+		A Text   `yaml:"a"`
+		B Text   `yaml:"b"`
+		L []Text `yaml:"l"`
+	}
+	require.NoError(t, Read([]byte("a: &x 13.10\nb: *x\nl:\n  - *x\n  - !!str 7\n  - |-\n    two\n    lines\n"), &into))
+	require.Equal(t, []Text{"13.10", "13.10"}, []Text{into.A, into.B})
+	require.Equal(t, []Text{"13.10", "7", "two\nlines"}, into.L)
 }

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"yamato/internal/core/document"
 )
 
@@ -63,9 +65,9 @@ func (w *Words) UnmarshalYAML(decode func(any) error) error {
 type Span string
 
 // UnmarshalYAML takes it as it is written.
-func (s *Span) UnmarshalYAML(raw []byte) error {
+func (s *Span) UnmarshalYAML(node ast.Node) error {
 	var t document.Text
-	err := t.UnmarshalYAML(raw)
+	err := t.UnmarshalYAML(node)
 	*s = Span(t)
 	return err
 }
