@@ -1,6 +1,6 @@
 import { useMemo, useRef, useState, type PointerEvent } from "react";
 import { Link, useSearchParams } from "react-router";
-import { inProject, outdated, post, useGet, type CalendarEntry } from "../data/api";
+import { inProject, outdated, post, useGet, type CalendarEntry, type Plan } from "../data/api";
 import { useTitle } from "../data/live";
 import { plural } from "../data/time";
 import { Command, Heading, Modal, Trouble, Waiting } from "../parts/plain";
@@ -37,6 +37,8 @@ export function CalendarPage() {
   }, [begin]);
   const path = `calendar?from=${begin.toISOString()}&until=${end.toISOString()}`;
   const list = useGet<CalendarEntry[]>(path, { refetchInterval: 10_000, placeholderData: (b) => b });
+  const plans = useGet<Plan[]>("plans", { refetchInterval: 30_000 });
+  const lacking = (plans.data ?? []).filter((p) => p.lacks && (p.next ?? p.starts.length > 0));
   const [open, setOpen] = useState<CalendarEntry>();
   const [trouble, setTrouble] = useState<unknown>();
   const [feed, setFeed] = useState<string>();
@@ -80,6 +82,14 @@ export function CalendarPage() {
         </p>
       )}
       {trouble !== undefined && <Trouble of={trouble} />}
+      {lacking.map((p) => (
+        <p key={p.name} role="status" className="pb-1 text-petrol">
+          <Link className="link" to={`/plans/${encodeURIComponent(p.name)}`}>
+            {p.name}
+          </Link>{" "}
+          could not be started now: {p.lacks}
+        </p>
+      ))}
       {list.error && <Trouble of={list.error} retry={() => void list.refetch()} />}
       {list.isPending && <Waiting what="the calendar" />}
       {list.data && (
