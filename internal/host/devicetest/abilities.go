@@ -114,7 +114,7 @@ func (s *subject) enlarges() {
 	e := ability[device.Enlarging](s)
 	before := s.at("size").Bounds.H
 	require.NoError(s.t, e.SetTextSize(s.ctx, 200))
-	require.Eventually(s.t, func() bool { return s.at("size").Bounds.H > 1.5*before }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(s.t, func() bool { return s.at("size").Bounds.H > 1.5*before }, 30*time.Second, 20*time.Millisecond)
 	require.Error(s.t, e.SetTextSize(s.ctx, 5))
 	s.afresh()
 	require.InDelta(s.t, before, s.at("size").Bounds.H, 1)
@@ -358,7 +358,7 @@ func (s *subject) calls() {
 		return err == nil && slices.ContainsFunc(list, func(c device.Call) bool {
 			return strings.HasSuffix(c.Address, "answer.txt") && c.Status == 200 && c.Method == "GET"
 		})
-	}, 5*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 }
 
 func (s *subject) copies() {
