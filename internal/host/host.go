@@ -220,9 +220,6 @@ func (h *Host) keepLinked(ctx context.Context) {
 	}
 }
 
-// errOwnToken ends a link that was opened with the token that hosts share.
-var errOwnToken = errors.New("it links again, with the token of its own")
-
 // linkOnce opens a link and serves it until it breaks.
 func (h *Host) linkOnce(ctx context.Context) error {
 	conn, hangUp, err := h.config.Service.Dial(ctx)
@@ -253,7 +250,9 @@ func (h *Host) linkOnce(ctx context.Context) error {
 			return fmt.Errorf("the token that the service gave this host cannot be kept: %w", err)
 		}
 		h.log.Info("the service has given this host a token of its own")
-		return errOwnToken // from here on it comes with that
+		if err := conn.Send(ctx, link.FromHost{Adopted: true}); err != nil { // from here on it comes with that
+			return err
+		}
 	}
 	h.log.Info("linked")
 	if h.config.Linked != nil {

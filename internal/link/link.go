@@ -41,13 +41,14 @@ type Conn interface {
 
 // FromHost is a message of the host's.
 type FromHost struct {
-	Hello  *Hello  `json:"hello,omitempty"`
-	Renew  []int64 `json:"renew,omitempty"` // leases to keep
-	Ask    int64   `json:"ask,omitempty"`   // numbers what is asked by Renew, from 1 on
-	Events []Event `json:"events,omitempty"`
-	Seen   *Seen   `json:"seen,omitempty"`
-	Fleet  *Fleet  `json:"fleet,omitempty"`
-	Done   *Done   `json:"done,omitempty"`
+	Adopted bool    `json:"adopted,omitempty"` // it has kept the token that it was welcomed with
+	Hello   *Hello  `json:"hello,omitempty"`
+	Renew   []int64 `json:"renew,omitempty"` // leases to keep
+	Ask     int64   `json:"ask,omitempty"`   // numbers what is asked by Renew, from 1 on
+	Events  []Event `json:"events,omitempty"`
+	Seen    *Seen   `json:"seen,omitempty"`
+	Fleet   *Fleet  `json:"fleet,omitempty"`
+	Done    *Done   `json:"done,omitempty"`
 }
 
 // ToHost is a message of the service's.

@@ -2,7 +2,9 @@ package service
 
 import (
 	"context"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -73,8 +75,13 @@ func TestAHostSpeaksForItselfAlone(t *testing.T) {
 	require.ErrorContains(t, <-ended, "this token is that of the host bench")
 
 	// What a lease refers to, and is lent, is for the host that has it.
-	_, _, welcome = w.comes(w.host, "harbour", kaede("kaede-7-2"))
+	far, _, welcome := w.comes(w.host, "harbour", kaede("kaede-7-2"))
 	harbour := w.known(welcome.Token)
+	require.NoError(t, far.conn.Send(ctx, link.FromHost{Adopted: true}))
+	require.Eventually(t, func() bool { // it has kept its own: nobody else gets one for it
+		_, ended, welcome := w.comes(w.host, "harbour")
+		return welcome == nil && strings.Contains((<-ended).Error(), "has a token of its own")
+	}, 30*time.Second, 50*time.Millisecond)
 	run := w.start(runs.Order{})
 	lease := h.lease()
 	digest := lease.Attempt.PackageBlob

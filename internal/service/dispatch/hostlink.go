@@ -35,7 +35,8 @@ type session struct {
 	conn    link.Conn
 	out     *outbox
 	host    int64
-	number  int64 // of the link
+	number  int64  // of the link
+	own     string // the token that it was given, until it has kept it
 	close   context.CancelCauseFunc
 	told    bool                      // of the leases that were live when it linked
 	leases  map[int64]bool            // that were sent, and that the host has said nothing of yet
@@ -138,7 +139,13 @@ func (n *session) open(ctx context.Context) error {
 	s.Bell.Ring()
 	return n.conn.Send(ctx, link.ToHost{Welcome: &link.Welcome{Version: link.Version,
 		TTLMS:    s.Config.TTL.Milliseconds(),
-		Replaced: replaced, Token: own}})
+		Replaced: replaced, Token: n.given(own)}})
+}
+
+// given notes the token that a host is given.
+func (n *session) given(own string) string {
+	n.own = own
+	return own
 }
 
 // enrol gives a host that came with the token that hosts share one of its own, and notes that one came with its own.
@@ -265,6 +272,12 @@ func (n *session) hear(ctx context.Context) error {
 				continue // the host asks again
 			}
 			n.send(link.ToHost{Renewed: &link.Renewed{Ask: m.Ask, Leases: live, TTLMS: n.service.Config.TTL.Milliseconds()}})
+		}
+		if m.Adopted && n.own != "" { // the one that hosts share is of no more use for it
+			if err := n.service.Store.HostTokenKept(ctx, n.own); err != nil {
+				return err
+			}
+			n.own = ""
 		}
 		if m.Seen != nil {
 			n.keepSeen(ctx, *m.Seen)

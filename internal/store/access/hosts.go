@@ -84,6 +84,12 @@ func Enrol(ctx context.Context, t *sqlx.Tx, project int64, host, token string) e
 		project, host, pg.Digest(token))
 }
 
+// HostTokenKept notes that a host has kept the token that it was given.
+func (r *Records) HostTokenKept(ctx context.Context, token string) error {
+	_, err := r.DB.ExecContext(ctx, `update access_token set used_at = coalesce(used_at, now()) where digest = $1`, pg.Digest(token))
+	return err
+}
+
 // Linked notes that a host has come with a token of its own.
 func Linked(ctx context.Context, t *sqlx.Tx, token int64) error {
 	return pg.Exec(ctx, t, `update access_token set used_at = coalesce(used_at, now()) where id = $1 and host_name is not null`, token)
