@@ -2,8 +2,6 @@ package service
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/base64"
 	"errors"
 	"time"
 
@@ -17,15 +15,9 @@ const (
 	BrowserLasts = 30 * 24 * time.Hour
 )
 
-func secret() string {
-	var b [32]byte
-	_, _ = rand.Read(b[:]) // never fails (crypto/rand)
-	return base64.RawURLEncoding.EncodeToString(b[:])
-}
-
 // MakeSignIn makes a code that signs one browser in as the caller, once.
 func (s *Service) MakeSignIn(ctx context.Context, c base.Caller) (code string, until time.Time, err error) {
-	code = secret()
+	code = base.NewToken()
 	until, err = s.Store.AddSignIn(ctx, c.TokenID, code, SignInLasts)
 	return code, until, err
 }
@@ -35,7 +27,7 @@ func (s *Service) SignIn(ctx context.Context, code string) (cookie string, c bas
 	if len(code) > 200 {
 		code = ""
 	}
-	cookie = secret()
+	cookie = base.NewToken()
 	c, err = s.Store.UseSignIn(ctx, code, cookie, BrowserLasts)
 	if errors.Is(err, pg.ErrNone) {
 		return "", c, base.Refuse(base.SignInUsed, "this sign-in link has been used or has run out",

@@ -105,7 +105,7 @@ func (s *Store) StrandedLegs(ctx context.Context, patience time.Duration, limit 
 			select project_id, kind, model, platform, os, (array_agg(name order by since desc))[1] as name,
 				(array_agg(state order by since desc))[1] as state,
 				(array_agg(case when state = 'resetting' then '`+NotConnected+`' else reason end order by since desc))[1] as reason
-			from device where removed_at is null and `+needs("device")+` group by 1, 2, 3, 4, 5)
+			from device b where removed_at is null and `+needs("b")+` group by 1, 2, 3, 4, 5)
 		select l.id as leg_id, l.project_id, l.run_id, bad.name as device, bad.state, bad.reason
 		from bad join leg l on l.project_id = bad.project_id and l.kind = bad.kind and l.model = bad.model
 			and l.platform = bad.platform and l.os = bad.os and l.state = 'waiting'

@@ -81,7 +81,7 @@ func (a *App) deviceDo(what, short string) *cobra.Command {
 				return err
 			}
 			if what == "remove" || what == "empty" {
-				if err := a.Sure(cmd, fmt.Sprintf("%s %s; what is on it is gone for good", capital(what), plain.Some(args, 5))); err != nil {
+				if err := a.Sure(cmd, fmt.Sprintf("%s %s; what is on it is gone for good", plain.Capital(what), plain.Some(args, 5))); err != nil {
 					return err
 				}
 			}
@@ -107,8 +107,6 @@ func (a *App) deviceDo(what, short string) *cobra.Command {
 	}
 	return cmd
 }
-
-func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 func (a *App) deviceMake() *cobra.Command {
 	var name, image, site string

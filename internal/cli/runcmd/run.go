@@ -615,7 +615,7 @@ func (a *App) runCancel() *cobra.Command {
 				}
 				numbers = append(numbers, number)
 			}
-			if err := a.Sure(cmd, fmt.Sprintf("Cancel %s %s; what is not decided yet is left out", runsWord(len(numbers)), plain.Some(args, 10))); err != nil {
+			if err := a.Sure(cmd, fmt.Sprintf("Cancel %s (%s); what is not decided yet is left out", ui.Plural(len(numbers), "run"), plain.Some(args, 10))); err != nil {
 				return err
 			}
 			var done []contract.Run
@@ -690,11 +690,4 @@ func (a *App) TryCommand() *cobra.Command {
 	f.bind(a, cmd)
 	cmd.Flags().BoolVar(&byHand, "by-hand", false, "FILE is a package: install it on a device and be at that by hand")
 	return cmd
-}
-
-func runsWord(n int) string {
-	if n == 1 {
-		return "run"
-	}
-	return "runs"
 }

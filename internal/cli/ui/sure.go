@@ -26,9 +26,8 @@ func Yes(cmd *cobra.Command) *cobra.Command {
 	return cmd
 }
 
-// Sure asks once whether to do what cannot be taken back, in one line: what it is, after a semicolon what
-// becomes of it, and what hangs on it. With --yes it
-// does not ask; where nobody is there to be asked, it refuses.
+// Sure asks once whether to do what cannot be taken back, in one line: what it is, after a semicolon what becomes of it,
+// and what hangs on it. With --yes it does not ask; where nobody is there to be asked, it refuses.
 func (a *App) Sure(cmd *cobra.Command, what string, hangs ...string) error {
 	if yes, err := cmd.Flags().GetBool("yes"); err != nil || yes {
 		return err
@@ -36,14 +35,10 @@ func (a *App) Sure(cmd *cobra.Command, what string, hangs ...string) error {
 	what, more, _ := strings.Cut(what, "; ")
 	line := what + "?"
 	if more != "" {
-		line += " " + capital(more) + "."
+		line += " " + plain.Capital(more) + "."
 	}
 	if len(hangs) > 0 {
-		verb := "needs"
-		if len(hangs) > 1 {
-			verb = "need"
-		}
-		line += " " + capital(plain.Some(hangs, 5)) + " " + verb + " it."
+		line += " " + plain.Capital(plain.Need(hangs)) + "."
 	}
 	in, ok := a.In.(*os.File)
 	if !ok || !term.IsTerminal(int(in.Fd())) || !a.Animated() {
@@ -60,8 +55,6 @@ func (a *App) Sure(cmd *cobra.Command, what string, hangs ...string) error {
 	}
 	return ErrLeft
 }
-
-func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // NeededBy gives in words what needs a lineup, suite, secret or plan.
 func NeededBy(ctx context.Context, s *client.Service, kind contract.GetNeedsParamsKind, name string) ([]string, error) {

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 )
 
 // Some names the first few of a list, and how many more there are.
@@ -15,4 +17,19 @@ func Some(list []string, most int) string {
 		return strings.Join(list[:n-1], ", ") + " and " + list[n-1]
 	}
 	return strings.Join(list, "")
+}
+
+// Need says that these need something: "the plan nightly needs it", "the plan nightly and the suite Pay need it".
+func Need(list []string) string {
+	verb := "needs"
+	if len(list) > 1 {
+		verb = "need"
+	}
+	return Some(list, 5) + " " + verb + " it"
+}
+
+// Capital begins a sentence.
+func Capital(s string) string {
+	r, n := utf8.DecodeRuneInString(s)
+	return string(unicode.ToUpper(r)) + s[n:]
 }

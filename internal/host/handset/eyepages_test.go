@@ -25,6 +25,8 @@ var eyePages = []seenPage{
 	{name: "what is last once others have gone", body: `<style>#l li:last-child{opacity:0}#l li:first-child{display:none}</style><ul id=l style="list-style:none"><li id=z>Zero</li><li id=a>One</li><li id=b>Two</li><li id=c>Three</li><li id=d>Four</li></ul>
 		<script>setTimeout(() => { l.lastElementChild.remove(); l.firstElementChild.remove() }, 100)</script>`,
 		shown: []string{"#b", "Two"}, gone: []string{"#a", "#c", "#d", "Three"}},
+	{name: "ink as a style writes it", body: `<p id=a style="color:rgb(0 0 0 / 0)">Clear</p><p id=b style="color:hsl(0 0% 0% / 0%)">Clearer</p><p id=c>Ink</p>`,
+		shown: []string{"#c", "Ink"}, gone: []string{"Clear", "Clearer"}},
 	{name: "rules that change by themselves", body: `<style>#a{color:#000}#b{margin:0}</style><p id=a>Faint later</p><p id=b>Here for now</p><p id=c>0</p><script>setTimeout(() => { const r = document.styleSheets[0].cssRules; r[0].style.opacity = 0; r[1].style.textIndent = '-9999px'; c.className = 'x'; c.textContent = '1' }, 100)</script>`,
 		shown: []string{"#c"}, gone: []string{"#a", "Here for now"}},
 	{name: "nothing but boxes", body: `<div style="height:100px;background:#1d4e6b"></div><div></div>`},

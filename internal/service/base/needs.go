@@ -73,9 +73,5 @@ func (s *Base) Spare(ctx context.Context, c Caller, kind, name string, anyway bo
 	if err != nil || len(by) == 0 {
 		return err
 	}
-	verb := "needs"
-	if len(by) > 1 {
-		verb = "need"
-	}
-	return Refuse(Needed, fmt.Sprintf("the %s %s stays: %s %s it", kind, name, plain.Some(by, 5), verb), "change those first, or remove it anyway (`--yes` by command)")
+	return Refuse(Needed, fmt.Sprintf("the %s %s stays: %s", kind, name, plain.Need(by)), "change those first, or remove it anyway (`--yes` by command)")
 }

@@ -109,7 +109,7 @@ func (n *session) open(ctx context.Context) error {
 		return base.Forbidden(fmt.Sprintf("this token is that of the host %s, and the host that came with it is named %s", n.caller.Host, h.Host),
 			"give each host a folder, and a token, of its own: `yamato host token make NAME`")
 	}
-	replaced, own := false, ""
+	replaced := false
 	err := s.Store.InTx(ctx, func(t *store.Tx) error {
 		var err error
 		linking := store.Linking{Project: n.caller.ProjectID, Name: h.Host, Site: h.Site, Version: h.Program,
@@ -124,7 +124,7 @@ func (n *session) open(ctx context.Context) error {
 			"its host was linked anew before it was done"); err != nil {
 			return err
 		}
-		if own, err = n.enrol(ctx, t, h.Host); err != nil {
+		if n.own, err = n.enrol(ctx, t, h.Host); err != nil {
 			return err
 		}
 		return n.takeIn(ctx, t, h)
@@ -139,13 +139,7 @@ func (n *session) open(ctx context.Context) error {
 	s.Bell.Ring()
 	return n.conn.Send(ctx, link.ToHost{Welcome: &link.Welcome{Version: link.Version,
 		TTLMS:    s.Config.TTL.Milliseconds(),
-		Replaced: replaced, Token: n.given(own)}})
-}
-
-// given notes the token that a host is given.
-func (n *session) given(own string) string {
-	n.own = own
-	return own
+		Replaced: replaced, Token: n.own}})
 }
 
 // enrol gives a host that came with the token that hosts share one of its own, and notes that one came with its own.

@@ -2,8 +2,6 @@ package sessions
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -418,10 +416,4 @@ func (s *Part) awaitStage(ctx context.Context, c base.Caller, number int64, to e
 			return ctx.Err()
 		}
 	}
-}
-
-func newSecret() string {
-	var b [32]byte
-	_, _ = rand.Read(b[:]) // never fails (crypto/rand)
-	return hex.EncodeToString(b[:])
 }

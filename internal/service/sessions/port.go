@@ -49,7 +49,7 @@ func (s *Part) ServePort(ctx context.Context, c base.Caller, number int64, mine 
 		}
 		return pass(ctx, mine, there)
 	}
-	id := newSecret()
+	id := base.NewToken()
 	m := meeting{make(chan *websocket.Conn, 1), make(chan struct{})}
 	s.ports.mu.Lock()
 	s.ports.wait[id] = m

@@ -46,7 +46,7 @@ func signature(secret, path string, h http.Header) string {
 func signed(secret, path string, c base.Caller, program bool) http.Header {
 	h := http.Header{}
 	h.Set(headMoment, strconv.FormatInt(time.Now().Unix(), 10))
-	h.Set(headOnce, newSecret())
+	h.Set(headOnce, base.NewToken())
 	h.Set(headCaller, url.QueryEscape(c.Name))
 	h.Set(headProject, strconv.FormatInt(c.ProjectID, 10))
 	h.Set(headProgram, strconv.FormatBool(program))

@@ -13,7 +13,7 @@ import (
 )
 
 func TestOnlyAnotherInstanceRelaysAndEachCallOnce(t *testing.T) {
-	s := &Part{secret: newSecret(), taken: newTaken()}
+	s := &Part{secret: base.NewToken(), taken: newTaken()}
 	aya := base.Caller{ProjectID: 4, Name: "Aya Torrent & Söhne"}
 	call := func(h http.Header, path string) *http.Request {
 		r := httptest.NewRequest(http.MethodGet, path, nil)

@@ -47,7 +47,7 @@ type Part struct {
 // New gives them.
 func New(b *base.Base, builds *builds.Part, care *care.Part, views *views.Part) *Part {
 	return &Part{Base: b, builds: builds, care: care, views: views, stages: map[int64]*stage{},
-		ports: ports{wait: map[string]meeting{}}, secret: newSecret(), taken: newTaken()}
+		ports: ports{wait: map[string]meeting{}}, secret: base.NewToken(), taken: newTaken()}
 }
 
 // Wish is what somebody wants of a session. What is empty is chosen.

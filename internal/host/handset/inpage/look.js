@@ -111,7 +111,7 @@ function readRules() {
 // presented are attributes and elements that style without a rule.
 const presented = '[bgcolor],[background],[border],[frame],[rules],[hidden=until-found],[popover],font,marquee';
 const properties = [['border', /border|outline/], ['shadow', /box-shadow/], ['visibility', /visibility/], ['clarity', /opacity|filter/], ['veil', /content-visibility/], ['clip', /clip/],
-  ['overflow', /overflow|contain/], ['touch', /pointer-events/], ['transform', /text-transform/], ['ink', /text-fill|background-clip|-webkit-mask|text-shadow|text-stroke|text-indent|font|transparent|rgba|#[0-9a-f]{4}\b|#[0-9a-f]{8}\b|color\(|color-mix|hsla|hwb|lab|lch|var\(/i],
+  ['overflow', /overflow|contain/], ['touch', /pointer-events/], ['transform', /text-transform/], ['ink', /text-fill|background-clip|-webkit-mask|text-shadow|text-stroke|text-indent|font|transparent|rgba|\/\s*[\d.]+%?\s*\)|#[0-9a-f]{4}\b|#[0-9a-f]{8}\b|color\(|color-mix|hsla|hwb|lab|lch|var\(/i],
   ['dots', /text-security/], ['cursor', /cursor/], ['lift', /z-index|transform|translate|rotate|scale|filter|clip-path|will-change|isolation|blend|perspective|mask|contain|offset|zoom/], ['image', /background|url\(|gradient/]];
 const stateful = () => { readRules(); return depends; };
 function watch(root) {
