@@ -101,6 +101,33 @@ func TestUploadsAreOnesOwnAndBounded(t *testing.T) {
 	require.Equal(t, 404, answer.StatusCode, "nothing is kept of what is refused")
 }
 
+func TestWhatIsBegunToUploadIsBounded(t *testing.T) {
+	r := newRig(t)
+	begin := func(headers map[string]string) (int, string, string) {
+		answer, body := r.tus("POST", uploadsPath, userToken, nil, headers)
+		return answer.StatusCode, body, answer.Header.Get("Location")
+	}
+	for _, unsaid := range []map[string]string{{}, {"Upload-Defer-Length": "1"}, {"Upload-Length": "-1"},
+		{"Upload-Length": "10", "Upload-Defer-Length": "1"}, {"Upload-Length": "99999999999999999999"}} {
+		code, body, _ := begin(unsaid)
+		require.Equal(t, 422, code, body)
+		require.Contains(t, body, "says how large it will be", unsaid)
+	}
+	last := ""
+	for range 100 {
+		code, body, at := begin(map[string]string{"Upload-Length": "1"})
+		require.Equal(t, 201, code, body)
+		last = at
+	}
+	code, body, _ := begin(map[string]string{"Upload-Length": "1"})
+	require.Equal(t, 429, code)
+	require.Contains(t, body, "has begun as much as one may")
+	answer, _ := r.tus("DELETE", last, userToken, nil, nil)
+	require.Equal(t, 204, answer.StatusCode)
+	code, body, _ = begin(map[string]string{"Upload-Length": "1"})
+	require.Equal(t, 201, code, body, "what was given up no longer counts")
+}
+
 func TestAFetchTellsHowFarItIs(t *testing.T) {
 	r := newRig(t)
 	packages, err := demo.Packages(demo.Versions[0], time.Now())

@@ -52,15 +52,15 @@ func (u *uploads) to(project string) (*tus.UnroutedHandler, error) {
 	if h := u.of[project]; h != nil {
 		return h, nil
 	}
-	path, most := "/api/v1/projects/"+project+"/uploads/", int64(builds.MaxPackage)
+	path := "/api/v1/projects/" + project + "/uploads/"
 	if project == ofHosts {
-		path, most = "/api/v1/parts/", dispatch.MaxEvidence
+		path = "/api/v1/parts/"
 	}
 	parts := tus.NewStoreComposer()
 	u.store.UseIn(parts)
 	filelocker.New(u.dir).UseIn(parts)
 	h, err := tus.NewUnroutedHandler(tus.Config{
-		StoreComposer: parts, BasePath: path, MaxSize: most,
+		StoreComposer: parts, BasePath: path, MaxSize: mostOf(project),
 		DisableDownload: true, DisableConcatenation: true,
 		Logger: quiet.New(quiet.NewTextHandler(io.Discard, nil)), Cors: &tus.CorsConfig{Disable: true},
 		PreUploadCreateCallback: func(e tus.HookEvent) (tus.HTTPResponse, tus.FileInfoChanges, error) {
@@ -70,6 +70,14 @@ func (u *uploads) to(project string) (*tus.UnroutedHandler, error) {
 	})
 	u.of[project] = h
 	return h, err
+}
+
+// mostOf is how large one upload may be, in bytes.
+func mostOf(project string) int64 {
+	if project == ofHosts {
+		return dispatch.MaxEvidence
+	}
+	return builds.MaxPackage
 }
 
 // ofHosts stands for a project where hosts upload evidence.
@@ -107,9 +115,15 @@ func (h *handlers) upload(g *gin.Context) {
 			return
 		}
 	}
+	made := ""
 	if id := g.Param("upload"); id == "" {
-		made := uuid.NewString()
-		if err := h.service.StartUpload(r.Context(), caller(g), made); err != nil {
+		size, err := declared(g, of)
+		if err != nil {
+			h.fail(g, err)
+			return
+		}
+		made = uuid.NewString()
+		if err := h.service.StartUpload(r.Context(), caller(g), made, size); err != nil {
 			h.fail(g, err)
 			return
 		}
@@ -122,6 +136,31 @@ func (h *handlers) upload(g *gin.Context) {
 		r.URL.Path = "/" + id // all that it looks for there
 	}
 	protocol.Middleware(serve).ServeHTTP(g.Writer, r)
+	switch ok := g.Writer.Status() < 300; {
+	case ok && g.Request.Method == http.MethodDelete:
+		h.endUpload(g, g.Param("upload"))
+	case !ok && made != "": // it was not begun
+		h.endUpload(g, made)
+	}
+}
+
+// endUpload forgets an upload that is over. What cannot be forgotten now is after a day.
+func (h *handlers) endUpload(ctx context.Context, id string) {
+	if err := h.service.EndUpload(ctx, caller(ctx), id); err != nil {
+		h.config.Log.Warn("an upload that is over could not be forgotten", "error", err)
+	}
+}
+
+// declared is how large an upload that begins says that it will be. One that does not say could grow without end.
+func declared(g *gin.Context, of string) (int64, error) {
+	n, err := strconv.ParseInt(g.GetHeader("Upload-Length"), 10, 64)
+	if err != nil || n < 0 || g.GetHeader("Upload-Defer-Length") != "" {
+		return 0, base.Invalid("an upload says how large it will be when it begins", "send Upload-Length, in bytes, without Upload-Defer-Length")
+	}
+	if most := mostOf(of); n > most {
+		return 0, base.Refuse(base.TooLarge, fmt.Sprintf("an upload is of at most %d MB", most>>20), "")
+	}
+	return n, nil
 }
 
 // leastRoom is what is to be left on the disk beside an upload, in bytes.
@@ -178,6 +217,7 @@ func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (T
 		// it will not get better: nothing is kept of it
 		if errors.As(base.AsProblem(err), &refused) && problemOut(refused).Status < 500 {
 			_ = h.uploads.store.AsTerminatableUpload(upload).Terminate(lasting(ctx))
+			h.endUpload(lasting(ctx), r.Upload)
 		}
 		return nil, err
 	}
@@ -221,6 +261,7 @@ func (h *handlers) putPart(g *gin.Context, id string) error {
 		if err := h.uploads.store.AsTerminatableUpload(upload).Terminate(ctx); err != nil {
 			h.config.Log.Warn("an upload could not be tidied away", "error", err)
 		}
+		h.endUpload(g, id)
 	}
 	return err
 }

@@ -34,6 +34,29 @@ func TestAnAnswerIsSaidUntilTheServiceHasKeptIt(t *testing.T) {
 	h.news.again(&mu) // a new link: the service may not have heard of the other
 	_, done = h.fresh()
 	require.Equal(t, []link.Done{{ID: 5}}, done)
+
+	h.answer(link.Done{Trouble: "it does not come up"}, "kaede-7-1") // nobody asked
+	h.fresh()
+	h.news.again(&mu)
+	_, done = h.fresh()
+	require.Len(t, done, 2, "what nobody asked about is said again as well")
+	h.news.heard(&mu, []int64{5, done[1].Number()})
+	h.news.again(&mu)
+	_, done = h.fresh()
+	require.Empty(t, done)
+}
+
+func TestAnErrandInHandIsNeverBegunTwiceHoweverManyCome(t *testing.T) {
+	var mu sync.Mutex
+	n := newNews()
+	require.True(t, n.take(&mu, 1), "and it takes long")
+	for id := int64(2); id < 4*mostErrands; id++ {
+		require.True(t, n.take(&mu, id))
+		n.heard(&mu, []int64{id})
+		require.False(t, n.take(&mu, 1))
+		require.False(t, n.take(&mu, id), "nor what was done a moment ago")
+	}
+	require.LessOrEqual(t, len(n.errands), mostErrands+1)
 }
 
 func TestThePicturesOfACaseAreBoundedInBytesAndTheFailuresIsKept(t *testing.T) {

@@ -2,6 +2,7 @@ package host
 
 import (
 	"context"
+	"maps"
 	"math"
 	"slices"
 	"sync"
@@ -23,6 +24,7 @@ type news struct {
 	load    bool
 	done    []link.Done    // answers that the service has not kept yet
 	said    int            // how many of them this link has been told
+	own     int64          // how many words nobody asked for
 	errands map[int64]bool // in hand, or done
 	open    map[int64]bool // in hand
 	machine link.Load      // as it was weighed last
@@ -47,11 +49,26 @@ func (n *news) take(mu *sync.Mutex, id int64) bool {
 	if n.errands[id] {
 		return false
 	}
-	if len(n.errands) > 10_000 { // the service asks for none that is an hour old
-		clear(n.errands)
-	}
 	n.errands[id], n.open[id] = true, true
+	if len(n.errands) > mostErrands {
+		n.forget()
+	}
 	return true
+}
+
+// mostErrands bounds how many errands are known to have been taken, in hand or done.
+const mostErrands = 10_000
+
+// forget lets go of the older half of the errands that are done: the service asks for none that it knows to be done, and
+// one of another service, which asked a moment before it heard, asks for a new one. What is in hand is never forgotten.
+// The caller holds the lock.
+func (n *news) forget() {
+	ids := slices.Sorted(maps.Keys(n.errands))
+	for _, id := range ids[:len(ids)/2] {
+		if !n.open[id] {
+			delete(n.errands, id)
+		}
+	}
 }
 
 // hand gives the errands in hand. The caller holds the lock.
@@ -84,7 +101,10 @@ func (h *Host) offerChanged() {
 func (h *Host) answer(d link.Done, device string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	d.Device = device
+	if d.Device = device; d.ID == 0 {
+		h.news.own++
+		d.Own = h.news.own
+	}
 	h.news.done = append(h.news.done, d)
 	h.news.wake()
 }
@@ -112,14 +132,12 @@ func (h *Host) tell(ctx context.Context, conn link.Conn) error {
 	}
 }
 
-// fresh takes what is new. Answers stay until the service says that it has kept them;
-// what nobody asked about stays until it has been passed on.
+// fresh takes what is new. Answers, and what nobody asked about, stay until the service says that it has kept them.
 func (h *Host) fresh() (*link.Fleet, []link.Done) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	n := &h.news
 	done := slices.Clone(n.done[n.said:])
-	n.done = slices.DeleteFunc(n.done, func(d link.Done) bool { return d.ID == 0 })
 	n.said = len(n.done)
 	if len(n.devices) == 0 && len(n.gone) == 0 && !n.offer && !n.load {
 		return nil, done
@@ -160,7 +178,7 @@ func (n *news) heard(mu *sync.Mutex, ids []int64) {
 	kept := n.done[:0]
 	for i, d := range n.done {
 		switch {
-		case !slices.Contains(ids, d.ID):
+		case !slices.Contains(ids, d.Number()):
 			kept = append(kept, d)
 		case i < n.said:
 			n.said--

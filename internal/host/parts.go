@@ -77,7 +77,7 @@ func (s *Services) sendParts(ctx context.Context, at, digest string, content io.
 		return err
 	}
 	offset, err := strconv.ParseInt(response.Header.Get("Upload-Offset"), 10, 64)
-	if err != nil || offset > size || response.Header.Get("Upload-Length") != strconv.FormatInt(size, 10) {
+	if err != nil || offset < 0 || offset > size || response.Header.Get("Upload-Length") != strconv.FormatInt(size, 10) {
 		return errPartsGone
 	}
 	for offset < size {
@@ -88,7 +88,7 @@ func (s *Services) sendParts(ctx context.Context, at, digest string, content io.
 			return err
 		}
 		was := offset
-		if offset, err = strconv.ParseInt(response.Header.Get("Upload-Offset"), 10, 64); err != nil || offset <= was {
+		if offset, err = strconv.ParseInt(response.Header.Get("Upload-Offset"), 10, 64); err != nil || offset <= was || offset > size {
 			return errors.New("the service does not say how far it got")
 		}
 	}

@@ -122,10 +122,19 @@ type ErrandArgs struct {
 // Done answers an errand. Trouble is empty where it was done.
 type Done struct {
 	ID      int64         `json:"id"`               // 0 where nobody had asked
+	Own     int64         `json:"own,omitempty"`    // the host's own number then, from 1: it is said until -Own is heard
 	Device  string        `json:"device,omitempty"` // which device it is about then
 	Trouble string        `json:"trouble,omitempty"`
 	Remedy  string        `json:"remedy,omitempty"`
 	Broken  *fleet.Broken `json:"broken,omitempty"` // the device was given up
+}
+
+// Number is what the service says that it has kept it by: the errand's, or the host's own below zero.
+func (d Done) Number() int64 {
+	if d.ID == 0 {
+		return -d.Own
+	}
+	return d.ID
 }
 
 // See asks the host to show what is on a device's screen at this moment, whatever

@@ -3,11 +3,14 @@ package store_test
 import (
 	"context"
 	"fmt"
+	"math"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/store"
@@ -77,4 +80,34 @@ func TestNotingAgainstTakingLosesNone(t *testing.T) {
 		require.Equal(t, 1, n, d)
 		require.True(t, strings.HasPrefix(d, "n-"))
 	}
+}
+
+func TestUploadsBegunAtOnceAreBoundedInNumberAndSum(t *testing.T) {
+	r := newRecords(t, 1, 1)
+	ctx := context.Background()
+	most := store.Begun{Count: 5, Bytes: 100}
+	var group sync.WaitGroup
+	var took atomic.Int64
+	for i := range 40 {
+		group.Go(func() {
+			ok, err := r.AddUpload(ctx, r.project, fmt.Sprintf("many-%d", i), "mira", 1, most)
+			assert.NoError(t, err)
+			if ok {
+				took.Add(1)
+			}
+		})
+	}
+	group.Wait()
+	require.EqualValues(t, 5, took.Load(), "however many come at once")
+	for _, one := range []struct {
+		size int64
+		ok   bool
+	}{{60, true}, {41, false}, {40, true}, {1, false}, {math.MaxInt64, false}} {
+		ok, err := r.AddUpload(ctx, r.project, fmt.Sprintf("large-%d", one.size), "jonas", one.size, most)
+		require.NoError(t, err)
+		require.Equal(t, one.ok, ok, one.size)
+	}
+	has, err := r.HasUpload(ctx, r.project, "large-60", "mira")
+	require.NoError(t, err)
+	require.False(t, has, "it is another's")
 }

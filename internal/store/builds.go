@@ -403,19 +403,42 @@ func values[T any](list []*T) []T {
 	return out
 }
 
-// AddUpload notes whose an upload is, and forgets those begun two days ago.
-func (s *Store) AddUpload(ctx context.Context, project int64, id, by string) error {
-	_, err := s.db.ExecContext(ctx, `
-		with old as (delete from upload where created_at < now() - interval '2 days')
-		insert into upload (id, project_id, created_by) values ($1, $2, $3)`, id, project, by)
-	return err
+// Begun is what one caller has begun to upload and not ended.
+type Begun struct {
+	Count int   `db:"count"`
+	Bytes int64 `db:"bytes"` // as declared
 }
 
-// HasUpload reports whether an upload is of a project.
-func (s *Store) HasUpload(ctx context.Context, project int64, id string) (bool, error) {
+// AddUpload notes whose an upload is, and how large, where what its caller has begun stays within most. It forgets those
+// begun a day ago, whose pieces are swept. false where it would be more than that.
+func (s *Store) AddUpload(ctx context.Context, project int64, id, by string, size int64, most Begun) (bool, error) {
+	ok := false
+	err := s.InTx(ctx, func(t *Tx) error {
+		// one after the other: two that count at once would both find room
+		if err := t.exec(ctx, `select 1 from project where id = $1 for no key update`, project); err != nil {
+			return err
+		}
+		if err := t.exec(ctx, `delete from upload where project_id = $1 and created_at < now() - interval '1 day'`, project); err != nil {
+			return err
+		}
+		var begun Begun
+		if err := t.tx.GetContext(ctx, &begun, `
+			select count(*) as count, coalesce(sum(size), 0) as bytes from upload where project_id = $1 and created_by = $2`, project, by); err != nil {
+			return err
+		}
+		if ok = begun.Count < most.Count && size <= most.Bytes-begun.Bytes; !ok {
+			return nil
+		}
+		return t.exec(ctx, `insert into upload (id, project_id, created_by, size) values ($1, $2, $3, $4)`, id, project, by, size)
+	})
+	return ok, err
+}
+
+// HasUpload reports whether an upload is of a project, and begun by whom it says; "" for anybody.
+func (s *Store) HasUpload(ctx context.Context, project int64, id, by string) (bool, error) {
 	var ok bool
-	err := s.db.GetContext(ctx, &ok, `select exists (select 1 from upload where id = $1 and project_id = $2)`, id,
-		project)
+	err := s.db.GetContext(ctx, &ok, `
+		select exists (select 1 from upload where id = $1 and project_id = $2 and $3 in ('', created_by))`, id, project, by)
 	return ok, err
 }
 

@@ -26,6 +26,7 @@ const (
 	TooLarge       Kind = "too-large"
 	Damaged        Kind = "damaged"
 	DiskFull       Kind = "disk-full"
+	TooMuch        Kind = "too-much-begun"
 	NoRoomOnHost   Kind = "no-room"
 	LinkVersion    Kind = "link-version"
 	HostName       Kind = "host-name"

@@ -194,14 +194,27 @@ func (f *fetched) goOn() error {
 	return nil
 }
 
-// StartUpload notes whose an upload is; TakeUpload takes it in when it is complete.
-func (s *Part) StartUpload(ctx context.Context, c base.Caller, id string) error {
-	return s.Store.AddUpload(ctx, c.ProjectID, id, c.Name)
+// mostBegun is what one caller may have begun to upload and not ended: a person, and a host with its many devices.
+var mostBegun = map[string]store.Begun{"user": {Count: 100, Bytes: 64 << 30}, "host": {Count: 2000, Bytes: 256 << 30}}
+
+// StartUpload notes whose an upload is, and how large in bytes; TakeUpload takes it in when it is complete.
+func (s *Part) StartUpload(ctx context.Context, c base.Caller, id string, size int64) error {
+	most := mostBegun[c.Kind]
+	ok, err := s.Store.AddUpload(ctx, c.ProjectID, id, c.Uploader(), size, most)
+	if err == nil && !ok {
+		return base.Refuse(base.TooMuch, fmt.Sprintf("%s has begun as much as one may: %d uploads, or %d GB", c.Name, most.Count, most.Bytes>>30),
+			"end those that are begun, or give them up (DELETE); what is left alone goes after a day")
+	}
+	return err
 }
 
-// OwnsUpload tells whether an upload is of the caller's project.
+// OwnsUpload tells whether an upload is of the caller's project; of hosts, whether it is its own.
 func (s *Part) OwnsUpload(ctx context.Context, c base.Caller, id string) error {
-	ok, err := s.Store.HasUpload(ctx, c.ProjectID, id)
+	by := ""
+	if c.Kind == "host" {
+		by = c.Uploader()
+	}
+	ok, err := s.Store.HasUpload(ctx, c.ProjectID, id, by)
 	if err != nil || ok {
 		return err
 	}
@@ -215,7 +228,12 @@ func (s *Part) TakeUpload(ctx context.Context, c base.Caller, id, name string,
 	if err != nil {
 		return p, err
 	}
-	return p, s.Store.RemoveUpload(ctx, c.ProjectID, id)
+	return p, s.EndUpload(ctx, c, id)
+}
+
+// EndUpload forgets an upload that was taken in, refused or given up.
+func (s *Part) EndUpload(ctx context.Context, c base.Caller, id string) error {
+	return s.Store.RemoveUpload(ctx, c.ProjectID, id)
 }
 
 // reachable tells whether a phone could open an address and install from it, and

@@ -108,8 +108,8 @@ func (n *session) keepDone(ctx context.Context, d link.Done) error {
 	if err != nil {
 		return err
 	}
-	if d.ID != 0 {
-		n.send(link.ToHost{Heard: []int64{d.ID}})
+	if number := d.Number(); number != 0 {
+		n.send(link.ToHost{Heard: []int64{number}})
 	}
 	s.Bell.Ring()
 	return nil

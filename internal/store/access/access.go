@@ -23,6 +23,14 @@ type Caller struct {
 	Host      string `db:"host_name"` // the host that a host's token speaks for; '' where it is the shared one
 }
 
+// Uploader is by what name a caller's uploads are known. No person's name has a line break.
+func (c Caller) Uploader() string {
+	if c.Kind == "host" {
+		return "host\n" + c.Host
+	}
+	return c.Name
+}
+
 const callerColumns = `
 	select t.id, t.project_id, p.name as project, t.kind, t.name, coalesce(t.host_name, '') as host_name
 	from access_token t join project p on p.id = t.project_id `
