@@ -1,8 +1,11 @@
 package api
 
 import (
+	"errors"
 	"net"
+	"os"
 	"sync"
+	"time"
 )
 
 // Bounds on connections. Behind a proxy all come from one address, and a machine of tests has hundreds of programs.
@@ -13,13 +16,20 @@ const (
 
 // Bounded gives a listener that hangs up on what is more than so many connections at a time, in all and from one address:
 // who has taken all that one may have keeps nobody else out.
-func Bounded(l net.Listener, all, each int) net.Listener {
-	return &bounded{Listener: l, all: all, each: each, from: map[string]int{}}
+//
+// What is written to one of them is taken within a time, or it is hung up on: who reads nothing keeps no answer, stream or
+// file open.
+func Bounded(l net.Listener, all, each int, taken time.Duration) net.Listener {
+	return &bounded{Listener: l, all: all, each: each, taken: taken, from: map[string]int{}}
 }
+
+// TakenWithin is how long one write to a connection may take. A slow one takes some kB of it in that time.
+const TakenWithin = time.Minute
 
 type bounded struct {
 	net.Listener
 	all, each int
+	taken     time.Duration
 
 	mu   sync.Mutex
 	open int
@@ -42,7 +52,7 @@ func (b *bounded) Accept() (net.Conn, error) {
 		}
 		b.mu.Unlock()
 		if room {
-			return &counted{Conn: c, done: func() { b.leave(at) }}, nil
+			return &counted{Conn: c, taken: b.taken, done: func() { b.leave(at) }}, nil
 		}
 		_ = c.Close()
 	}
@@ -68,8 +78,21 @@ func addressOf(c net.Conn) string {
 // counted is a connection that is counted until it is closed.
 type counted struct {
 	net.Conn
-	once sync.Once
-	done func()
+	taken time.Duration
+	once  sync.Once
+	done  func()
+}
+
+// Write hangs up on who does not take what is written.
+func (c *counted) Write(b []byte) (int, error) {
+	if err := c.SetWriteDeadline(time.Now().Add(c.taken)); err != nil {
+		return 0, err
+	}
+	n, err := c.Conn.Write(b)
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		_ = c.Close()
+	}
+	return n, err
 }
 
 func (c *counted) Close() error {

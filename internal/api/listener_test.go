@@ -3,6 +3,9 @@ package api_test
 import (
 	"io"
 	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
 	"testing"
 	"time"
 
@@ -14,7 +17,7 @@ import (
 func TestConnectionsAreBoundedByAddressAndInAll(t *testing.T) {
 	plain, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	l := api.Bounded(plain, 3, 2)
+	l := api.Bounded(plain, 3, 2, time.Minute)
 	t.Cleanup(func() { _ = l.Close() })
 	taken := make(chan net.Conn, 10)
 	go func() {
@@ -60,6 +63,36 @@ func TestConnectionsAreBoundedByAddressAndInAll(t *testing.T) {
 		require.Fail(t, "there is room again")
 	}
 	refused(dial("127.0.0.5"))
+}
+
+func TestWhoReadsNothingIsHungUpOn(t *testing.T) {
+	plain, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ended := make(chan error, 1)
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		piece := make([]byte, 64<<10)
+		for {
+			if _, err := w.Write(piece); err != nil { // a stream without end
+				ended <- err
+				return
+			}
+		}
+	}))
+	_ = server.Listener.Close()
+	server.Listener = api.Bounded(plain, 10, 10, 100*time.Millisecond)
+	server.Start()
+	defer server.Close()
+	c, err := net.Dial("tcp", plain.Addr().String())
+	require.NoError(t, err)
+	defer c.Close()
+	_, err = c.Write([]byte("GET / HTTP/1.1\r\nHost: yamato\r\n\r\n"))
+	require.NoError(t, err)
+	select {
+	case err := <-ended:
+		require.ErrorIs(t, err, os.ErrDeadlineExceeded)
+	case <-time.After(30 * time.Second):
+		require.Fail(t, "the stream goes on for nobody")
+	}
 }
 
 func asNetError(err error, into *net.Error) bool {

@@ -338,10 +338,7 @@ func (h *handlers) socket(g *gin.Context, serve func(ctx context.Context, conn l
 	if errors.As(err, &p) {
 		code, reason = websocket.StatusPolicyViolation, p.Title
 	}
-	if len(reason) > 120 {
-		reason = reason[:120]
-	}
-	_ = socket.Close(code, reason)
+	_ = socket.Close(code, inClosing(reason))
 }
 
 // port serves a tool of whoever has a session.

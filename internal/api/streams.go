@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"strconv"
 	"time"
+	"unicode/utf8"
 
 	"github.com/coder/websocket"
 	"github.com/gin-gonic/gin"
@@ -122,15 +123,21 @@ func (h *handlers) link(g *gin.Context) {
 	if errors.As(err, &p) {
 		reason = p.Title
 	}
-	if len(reason) > 120 {
-		reason = reason[:120]
-	}
 	code := websocket.StatusGoingAway
 	if p != nil {
 		code = websocket.StatusPolicyViolation
 	}
-	_ = socket.Close(code, reason)
+	_ = socket.Close(code, inClosing(reason))
 	h.config.Log.Info("host's link ended", "token", c.Name, "why", err)
+}
+
+// inClosing cuts a reason to what a WebSocket's close frame holds: 123 bytes of UTF-8 (RFC 6455, 5.5).
+func inClosing(reason string) string {
+	for len(reason) > 123 {
+		_, size := utf8.DecodeLastRuneInString(reason)
+		reason = reason[:len(reason)-size]
+	}
+	return reason
 }
 
 func (h *handlers) putBlob(g *gin.Context) {

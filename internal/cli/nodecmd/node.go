@@ -178,7 +178,7 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 		server.BaseContext = func(net.Listener) context.Context { return ctx }
 		g.Go(func() error { return s.Run(ctx) })
 		g.Go(func() error {
-			if err := server.Serve(api.Bounded(l, api.MaxConnections, api.MaxConnectionsEach)); !errors.Is(err, http.ErrServerClosed) {
+			if err := server.Serve(api.Bounded(l, api.MaxConnections, api.MaxConnectionsEach, api.TakenWithin)); !errors.Is(err, http.ErrServerClosed) {
 				return err
 			}
 			return nil

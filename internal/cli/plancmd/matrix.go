@@ -1,6 +1,7 @@
 package plancmd
 
 import (
+	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -69,11 +70,15 @@ func (a *App) MatrixCommand() *cobra.Command {
 			if f := d.Check(); f != nil {
 				return ui.WrongCall{Title: f.Message, Hint: f.Hint}
 			}
+			work := &cover.Work{Stop: func() bool { return cmd.Context().Err() != nil }}
 			effort := cover.Usual
 			if thorough {
-				effort = 10 * cover.Usual
+				effort, work.Limit = 10*cover.Usual, 10*cover.MaxLooks
 			}
-			sel, err := d.Choose(text, effort)
+			sel, err := d.Choose(text, effort, work)
+			if errors.Is(err, cover.ErrStopped) {
+				return context.Cause(cmd.Context())
+			}
 			var contradiction *matrix.Contradiction
 			if errors.As(err, &contradiction) {
 				return ui.WrongCall{Title: args[0] + ": no combination is left", Hint: "these contradict each other: " +

@@ -13,6 +13,8 @@ import (
 	"io"
 	"path"
 	"strings"
+
+	"yamato/internal/core/plain"
 )
 
 // Kind is what sort of package a file is.
@@ -352,10 +354,7 @@ func findEntry(archive *zip.Reader, name string) string {
 
 // show quotes a name from a package for a message, cut to a sane length.
 func show(name string) string {
-	if len(name) > 120 {
-		name = name[:120] + "…"
-	}
-	return fmt.Sprintf("%q", name)
+	return fmt.Sprintf("%q", plain.Clip(name, 120))
 }
 
 // text checks a value that a package states: printable, no longer than limit.

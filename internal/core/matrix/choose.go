@@ -18,6 +18,7 @@ type Wanted struct {
 	Cost   func(g *Group, levels fleet.Levels) int64
 	Had    []map[string]string // levels of combinations that have run lately, by factor; what they cover counts
 	Effort int                 // see cover.Wish
+	Work   *cover.Work         // bounds what may be computed, and ends it; nil for the usual bound
 }
 
 // Picked is a combination that is chosen.
@@ -91,6 +92,9 @@ func Choose(g *Grid, w Wanted) (Selection, error) {
 	if fault != nil {
 		return Selection{}, fault
 	}
+	if s.Work = w.Work; s.Work == nil {
+		s.Work = &cover.Work{}
+	}
 	out := Selection{Factors: factors}
 	shown := make([]int, s.shown)
 	all := 1
@@ -139,6 +143,9 @@ func Choose(g *Grid, w Wanted) (Selection, error) {
 			break
 		}
 		c, err := cover.Measure(s.Space, strength, shown, rows)
+		if errors.Is(err, cover.ErrStopped) {
+			return out, err
+		}
 		if err != nil {
 			break // more than can be counted; what is lower has been
 		}
@@ -241,7 +248,7 @@ func (s *space) all(out *Selection, w Wanted) ([][]int, error) {
 		keys, byHead = []string{""}, map[string][]int{"": {0}}
 	}
 	var vary []int
-	free := cover.Space{}
+	free := cover.Space{Work: s.Work}
 	for c := range s.shown {
 		if s.group < 0 || !own(c) {
 			vary = append(vary, c)
@@ -280,6 +287,9 @@ func (s *space) all(out *Selection, w Wanted) ([][]int, error) {
 				out.LeftOut = append(out.LeftOut, Ruled{s.levelsOf(row[:s.shown]), []string{s.why[broken]}, group})
 			}
 		}
+	}
+	if err := s.Work.Err(); err != nil {
+		return nil, err
 	}
 	if len(rows) == 0 {
 		return nil, s.contradiction(nil)

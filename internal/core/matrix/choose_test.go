@@ -75,7 +75,7 @@ func TestCombinationsAreWhatDevicesAndRulesAllow(t *testing.T) {
 	for _, cover := range []string{"all", "each", "pairs", "triples"} {
 		text := crossing + "cover: " + cover + "\n"
 		d := readGrid(t, text)
-		sel, err := d.Choose([]byte(text), 200_000)
+		sel, err := d.Choose([]byte(text), 200_000, nil)
 		require.NoError(t, err)
 		var got []map[string]string
 		for _, p := range sel.Picked {
@@ -120,21 +120,21 @@ rules:
     then: {traveller: adult}
   - skip: {traveller: child, appearance: light}
 `
-	sel, err := readGrid(t, text).Choose([]byte(text), 100_000)
+	sel, err := readGrid(t, text).Choose([]byte(text), 100_000, nil)
 	require.NoError(t, err)
 	require.Len(t, sel.Dead, 1)
 	require.Equal(t, "de-DE", sel.Dead[0].Levels[0].Value)
 	require.Len(t, sel.Dead[0].Why, 3, "the fourth rule has no part in it: %v", sel.Dead[0].Why)
 
 	text += "  - skip: {language: en-GB}\n"
-	_, err = readGrid(t, text).Choose([]byte(text), 100_000)
+	_, err = readGrid(t, text).Choose([]byte(text), 100_000, nil)
 	var c *Contradiction
 	require.True(t, errors.As(err, &c), "%v", err)
 	require.Len(t, c.Rules, 4)
 	require.NotContains(t, strings.Join(c.Rules, " "), "rule 4")
 
 	text = "matrix: m\nfactors: {language: [en-GB], appearance: [light, dark]}\nrules:\n  - skip: {appearance: dark}\nmust:\n  - {appearance: dark}\n"
-	_, err = readGrid(t, text).Choose([]byte(text), 0)
+	_, err = readGrid(t, text).Choose([]byte(text), 0, nil)
 	require.ErrorContains(t, err, "line 6: it cannot be: rule 1: skip appearance dark")
 }
 
@@ -216,7 +216,7 @@ func TestDocumentsOfAnyShapeAreReadOrRefused(t *testing.T) {
 	} {
 		d, err := ReadDocument([]byte(text))
 		if err == nil {
-			_, err = d.Choose([]byte(text), 1000)
+			_, err = d.Choose([]byte(text), 1000, nil)
 		}
 		require.ErrorContains(t, err, says)
 	}
@@ -230,7 +230,7 @@ func TestDocumentsOfAnyShapeAreReadOrRefused(t *testing.T) {
 		if err != nil {
 			return
 		}
-		sel, err := d.Choose([]byte(text), 1000)
+		sel, err := d.Choose([]byte(text), 1000, nil)
 		if err == nil {
 			require.False(t, slices.ContainsFunc(sel.Picked, func(p Picked) bool { return len(p.Levels) != len(sel.Factors) }))
 		}

@@ -8,6 +8,7 @@ import (
 
 	"yamato/internal/core/document"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/matrix/cover"
 )
 
 // Document is a grid that stands alone, with what it is applied to.
@@ -60,9 +61,9 @@ func ReadDocument(text []byte) (*Document, error) {
 }
 
 // Choose gives the combinations of the document.
-func (d *Document) Choose(text []byte, effort int) (Selection, error) {
+func (d *Document) Choose(text []byte, effort int, work *cover.Work) (Selection, error) {
 	minutes := int64(max(d.Minutes, 1)) * time.Minute.Milliseconds()
-	w := Wanted{Languages: d.Languages, Effort: effort, Cost: func(*Group, fleet.Levels) int64 { return minutes }}
+	w := Wanted{Languages: d.Languages, Effort: effort, Work: work, Cost: func(*Group, fleet.Levels) int64 { return minutes }}
 	id := int64(0)
 	bySite := slices.ContainsFunc(d.Factors, func(f Factor) bool { return f.Name == fleet.Site })
 	for _, k := range d.Devices {

@@ -95,10 +95,10 @@ func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared
 	if err != nil {
 		return out, err
 	}
-	out.Selection, err = matrix.Choose(&p.Grid, matrix.Wanted{Groups: out.Groups, Languages: languages(build), Had: had,
+	out.Selection, err = s.choose(ctx, &p.Grid, matrix.Wanted{Groups: out.Groups, Languages: languages(build), Had: had,
 		Cost: func(*matrix.Group, fleet.Levels) int64 { return each }, Effort: planEffort})
 	if err != nil {
-		return out, refusal(err)
+		return out, err
 	}
 	run := store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite", RepeatFailed: p.Repeat.Fail, AfterError: 1,
 		AskedBy: c.Name, Lineup: p.Lineup, Order: p.Order, Checklist: p.Checklist, PlanID: base.Stated(in.ID), PlanRevision: base.Stated(in.Revision),
@@ -227,6 +227,29 @@ func (s *Part) buildOf(ctx context.Context, c base.Caller, in Planned) (store.Bu
 	return s.builds.BuildNamed(ctx, c, p.App, ref)
 }
 
+// choose chooses combinations for as long as somebody waits for them. What is computed at once is bounded: a few large
+// plans keep no processor and no memory from what else the service does.
+func (s *Part) choose(ctx context.Context, g *matrix.Grid, w matrix.Wanted) (matrix.Selection, error) {
+	select {
+	case s.choosing <- struct{}{}:
+		defer func() { <-s.choosing }()
+	case <-ctx.Done():
+		return matrix.Selection{}, context.Cause(ctx)
+	}
+	w.Work = &cover.Work{Stop: func() bool { return ctx.Err() != nil }}
+	sel, err := matrix.Choose(g, w)
+	switch {
+	case errors.Is(err, cover.ErrStopped):
+		return sel, context.Cause(ctx)
+	case err != nil:
+		return sel, refusal(err)
+	}
+	return sel, nil
+}
+
+// mostChoosing is how many plans' combinations are chosen at once.
+const mostChoosing = 2
+
 // refusal says in a caller's words why combinations could not be chosen.
 func refusal(err error) error {
 	var fault *matrix.Fault
@@ -236,7 +259,7 @@ func refusal(err error) error {
 		return base.Invalid(fault.Message, fault.Hint)
 	case errors.As(err, &contradiction):
 		return base.Invalid(contradiction.Error(), "leave one of these rules out, or vary less")
-	case errors.Is(err, matrix.ErrTooMany), errors.Is(err, cover.ErrTangled), errors.Is(err, cover.ErrNothing):
+	case errors.Is(err, matrix.ErrTooMany), errors.Is(err, cover.ErrTangled), errors.Is(err, cover.ErrDear), errors.Is(err, cover.ErrNothing):
 		return base.Invalid(err.Error(), "")
 	}
 	return base.Invalid(err.Error(), "leave factors or levels out, or choose a lower strength")

@@ -11,6 +11,7 @@ import (
 type Space struct {
 	Levels []int
 	Never  []Nogood
+	Work   *Work // what counts what is computed over it; nil for each call its own
 }
 
 // Nogood is a set of levels that never meet: a row in which every term holds is forbidden.
@@ -81,7 +82,6 @@ const (
 	maxTuples  = 3_000_000
 	maxSubsets = 1_000_000 // of factors, counted once for each member
 	maxRows    = 100_000
-	maxWork    = 2_000_000_000 // meetings that are looked at to make rows one after the other
 )
 
 // Errors of a wish.
@@ -100,6 +100,7 @@ func Make(s Space, w Wish) (Array, error) {
 	if err := s.check(w); err != nil {
 		return Array{}, err
 	}
+	s.Work = s.work()
 	v := newSolver(s)
 	if _, err := v.solve(v.start(), nil); err != nil {
 		return Array{}, err
@@ -108,7 +109,7 @@ func Make(s Space, w Wish) (Array, error) {
 	if err != nil {
 		return Array{}, err
 	}
-	m := maker{space: s, wish: w, solver: v, tally: t, chance: &chance{w.Seed}}
+	m := maker{work: s.Work, space: s, wish: w, solver: v, tally: t, chance: &chance{w.Seed}}
 	for _, row := range w.Had {
 		t.had(row)
 	}
@@ -122,11 +123,23 @@ func Make(s Space, w Wish) (Array, error) {
 	m.within()
 	m.even()
 	m.arrange()
+	if s.Work.stopped {
+		return Array{}, ErrStopped
+	}
 	return Array{Rows: m.rows, Coverage: t.coverage()}, nil
+}
+
+// work is what counts the work over a space.
+func (s Space) work() *Work {
+	if s.Work != nil {
+		return s.Work
+	}
+	return &Work{}
 }
 
 // maker is a space on the way to its rows; the tally counts what rows cover, always.
 type maker struct {
+	work   *Work
 	space  Space
 	wish   Wish
 	solver *solver
@@ -220,6 +233,7 @@ func (m *maker) within() {
 		return
 	}
 	var spent int64
+	m.work.take(2 * len(m.rows) * len(m.tally.subsets))
 	pool := slices.Clone(m.rows[m.fixed:])
 	for len(m.rows) > m.fixed {
 		m.drop(len(m.rows) - 1)
@@ -259,7 +273,7 @@ func (m *maker) within() {
 
 // dear tells whether it takes too long to choose so many rows of others by what each adds.
 func (m *maker) dear(rows, of int) bool {
-	return float64(rows)*float64(of)*float64(len(m.tally.subsets)) > 4e8
+	return float64(rows)*float64(of)*float64(len(m.tally.subsets)) > float64(m.work.limit())/5 || m.work.past(80)
 }
 
 func (m *maker) cost(row []int) int64 {
@@ -284,6 +298,9 @@ func (m *maker) even() {
 			has[row[f]]++
 		}
 		for i := m.fixed; i < len(m.rows); i++ {
+			if m.work.take(len(has)); m.work.past(95) {
+				return
+			}
 			row := m.rows[i]
 			was := row[f]
 			best := was
@@ -339,6 +356,7 @@ func Measure(s Space, strength int, over []int, rows [][]int) (Coverage, error) 
 	if err := s.check(w); err != nil {
 		return Coverage{}, err
 	}
+	s.Work = s.work()
 	v := newSolver(s)
 	if _, err := v.solve(v.start(), nil); err != nil {
 		return Coverage{}, err
@@ -348,6 +366,9 @@ func Measure(s Space, strength int, over []int, rows [][]int) (Coverage, error) 
 		return Coverage{}, err
 	}
 	for _, row := range rows {
+		if err := s.Work.Err(); err != nil {
+			return Coverage{}, err
+		}
 		t.count(row, 1)
 	}
 	return t.coverage(), nil
@@ -368,9 +389,13 @@ func (s Space) Product(most int) int {
 // forbids it, -1 where none does; at most most combinations are gone through.
 func (s Space) All(most int) func(yield func(row []int, rule int) bool) {
 	return func(yield func([]int, int) bool) {
+		s.Work = s.work()
 		v := newSolver(s)
 		row := make([]int, len(s.Levels))
 		for range min(s.Product(most), most) {
+			if s.Work.Err() != nil {
+				return
+			}
 			if !yield(row, v.broken(row)) {
 				return
 			}

@@ -304,6 +304,63 @@ func TestTangledRulesEndWithinBounds(t *testing.T) {
 	require.ErrorIs(t, err, ErrTangled)
 }
 
+// What people write is bounded by what it takes to compute, counted and never timed: the same wish ends the same everywhere.
+func TestWhatTakesTooLongEndsWithinBounds(t *testing.T) {
+	for _, c := range []struct {
+		name            string
+		factors, levels int
+		strength, rules int
+		rows, limit     int
+		err             error
+		most            int64 // hundredths of the limit that may be spent
+	}{
+		{name: "more rows than there is work for", factors: 60, levels: 4, strength: 3, limit: 40_000_000, err: ErrDear, most: 110},
+		{name: "and rules", factors: 60, levels: 4, strength: 3, rules: 200, limit: 40_000_000, err: ErrDear, most: 110},
+		{name: "a budget of rows has some", factors: 40, levels: 3, strength: 3, rows: 10, limit: 60_000_000, most: 200},
+		{name: "rules over many levels", factors: 4, levels: 500, strength: 2, rules: 200, limit: 40_000_000, err: ErrTangled, most: 110},
+		{name: "what is small is whole", factors: 10, levels: 4, strength: 2, limit: 60_000_000, most: 100},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			made := func() (Array, int64, error) {
+				work := &Work{Limit: int64(c.limit)}
+				s := Space{Levels: repeated(c.levels, c.factors), Work: work}
+				for i := range c.rules {
+					s.Never = append(s.Never, Nogood{{i % c.factors, []int{i % c.levels}}, {(i*7 + 1) % c.factors, []int{i * 3 % c.levels}},
+						{(i*5 + 2) % c.factors, []int{i * 11 % c.levels}}})
+				}
+				a, err := Make(s, Wish{Strength: c.strength, Seed: 1, Rows: c.rows})
+				return a, work.Spent(), err
+			}
+			a, spent, err := made()
+			require.ErrorIs(t, err, c.err)
+			require.LessOrEqual(t, spent, int64(c.limit)/100*c.most)
+			if c.err == nil && c.rows == 0 {
+				require.Empty(t, a.Coverage.Missing)
+			}
+			if c.rows > 0 {
+				require.Len(t, a.Rows, c.rows)
+			}
+			again, took, _ := made()
+			require.Equal(t, a.Rows, again.Rows)
+			require.Equal(t, spent, took)
+		})
+	}
+}
+
+func TestWorkThatNobodyWaitsForEnds(t *testing.T) {
+	asked := 0
+	for _, do := range []func(s Space) error{
+		func(s Space) error { _, err := Make(s, Wish{Strength: 3}); return err },
+		func(s Space) error { _, err := Measure(s, 3, nil, nil); return err },
+	} {
+		asked = 0
+		work := &Work{Stop: func() bool { asked++; return true }}
+		require.ErrorIs(t, do(Space{Levels: repeated(4, 60), Work: work}), ErrStopped)
+		require.Equal(t, 1, asked)
+		require.Less(t, work.Spent(), int64(100_000_000))
+	}
+}
+
 func ExampleMake() {
 	// 0: a narrow and a wide phone; 1: English, German; 2: upright, across. The narrow one is not turned.
 	s := Space{Levels: []int{2, 2, 2}, Never: []Nogood{{{0, []int{0}}, {2, []int{1}}}}}

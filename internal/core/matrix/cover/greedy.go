@@ -10,8 +10,8 @@ import (
 // arrays", Softw. Test. Verif. Reliab. 19, 2009).
 func (m *maker) fill() error {
 	tries, most := m.tries(), m.most()
-	if float64(m.floor())*float64(m.work()) > maxWork && most == maxRows {
-		return errTooMany
+	if most == maxRows && float64(m.floor())*float64(m.each()) > float64(m.work.limit()) {
+		return ErrDear
 	}
 	for len(m.tally.missing) > 0 {
 		if len(m.rows) >= most {
@@ -20,8 +20,17 @@ func (m *maker) fill() error {
 			}
 			return errTooMany
 		}
+		if most < maxRows && len(m.rows)-m.fixed >= m.wish.Rows && m.work.past(50) { // enough to choose from
+			return nil
+		}
 		best, gain := []int(nil), 0
-		for range tries {
+		for n := range tries {
+			if err := m.work.Err(); err != nil {
+				return err
+			}
+			if n > 0 && m.work.past(40) { // whatever covers something will do
+				break
+			}
 			row, err := m.candidate()
 			if err != nil {
 				return err
@@ -43,8 +52,8 @@ func (m *maker) most() int {
 	return min(maxRows, m.fixed+4*m.wish.Rows+200)
 }
 
-// work is what a candidate costs, in meetings that are looked at.
-func (m *maker) work() (n int) {
+// each is what a candidate costs, in meetings that are looked at.
+func (m *maker) each() (n int) {
 	for f := range m.space.Levels {
 		n += len(m.tally.members[f]) * m.space.Levels[f]
 	}
@@ -53,7 +62,7 @@ func (m *maker) work() (n int) {
 
 // tries is how many candidates a row is the best of: so many that all rows take no more than the effort.
 func (m *maker) tries() int {
-	return min(max(m.wish.Effort/max(1, m.work()*max(m.floor(), 1)), 1), 40)
+	return min(max(m.wish.Effort/max(1, m.each()*max(m.floor(), 1)), 1), 40)
 }
 
 // candidate grows a row from a missing tuple.
@@ -93,6 +102,7 @@ func (m *maker) grow(from domains) ([]int, error) {
 			continue
 		}
 		gains = append(gains[:0], make([]int, m.space.Levels[f])...)
+		t.look(len(t.members[f]) * (1 + len(gains)))
 		for i := range t.members[f] {
 			mem := &t.members[f][i]
 			if mem.a != Any && !taken[mem.a] || mem.b != Any && !taken[mem.b] {

@@ -14,8 +14,8 @@ type solver struct {
 	rules  []rule
 	of     [][]int32 // rules by factor
 	bound  []int     // factors that stand in a rule
-	spent  *int64    // terms of rules that were looked at
-	limit  int64
+	work   *Work
+	spent  int64 // of that for the rules alone
 }
 
 type rule struct {
@@ -26,17 +26,34 @@ type rule struct {
 // domains are the levels that each factor may still have, one bit each.
 type domains []uint64
 
-// Bounds: of one search for a row, of all that is asked about the rules of one space, and of one
-// inquiry about them.
+// Bounds: of one search for a row in nodes, of all that is asked about the rules of one space as a part of a hundred of
+// its work, and of one inquiry about them in looks.
 const (
 	maxNodes   = 200_000
-	maxSpent   = 400_000_000
+	maxRuling  = 50
 	maxInquiry = 100_000_000
 )
 
+// look counts what is looked at for the rules.
+func (v *solver) look(n int) {
+	v.spent += 2 * int64(n)
+	v.work.take(2 * n)
+}
+
+// weary says why no more can be asked about the rules, nil where it can.
+func (v *solver) weary() error {
+	if err := v.work.Err(); err != nil {
+		return err
+	}
+	if v.spent > v.work.limit()/100*maxRuling {
+		return ErrTangled
+	}
+	return nil
+}
+
 func newSolver(s Space) *solver {
-	v := &solver{levels: s.Levels, at: make([]int, len(s.Levels)), of: make([][]int32, len(s.Levels)), spent: new(int64),
-		limit: maxSpent}
+	v := &solver{levels: s.Levels, at: make([]int, len(s.Levels)), of: make([][]int32, len(s.Levels)), work: s.work()}
+	v.look(len(s.Levels) + 4*len(s.Never))
 	for f, n := range s.Levels {
 		v.at[f] = v.words
 		v.words += (n + 63) / 64
@@ -157,7 +174,7 @@ func (v *solver) propagate(d domains, rules []int32) bool {
 	for len(queue) > 0 {
 		r := &v.rules[queue[len(queue)-1]]
 		queue = queue[:len(queue)-1]
-		*v.spent += int64(len(r.factors))
+		v.look(len(r.factors))
 		open := -1
 		for i, f := range r.factors {
 			if !within(v.part(d, int(f)), r.sets[i]) {
@@ -201,9 +218,10 @@ func within(part, set []uint64) bool {
 // ErrNothing or ErrTangled.
 func (v *solver) solve(d domains, chance *chance) ([]int, error) {
 	nodes := 0
-	if *v.spent > v.limit {
-		return nil, ErrTangled
+	if err := v.weary(); err != nil {
+		return nil, err
 	}
+	v.look(2*v.words + len(v.levels))
 	d = slices.Clone(d)
 	if !v.propagate(d, nil) {
 		return nil, ErrNothing
@@ -224,6 +242,7 @@ func (v *solver) solve(d domains, chance *chance) ([]int, error) {
 // search fixes the factors that stand in rules, the one with the fewest levels first.
 func (v *solver) search(d domains, chance *chance, nodes *int) (domains, error) {
 	at, least := -1, 0
+	v.look(len(v.bound) + v.words)
 	for _, f := range v.bound {
 		if n := v.size(d, f); n > 1 && (at < 0 || n < least) {
 			at, least = f, n
@@ -233,8 +252,11 @@ func (v *solver) search(d domains, chance *chance, nodes *int) (domains, error) 
 		return d, nil
 	}
 	for {
-		if *nodes++; *nodes > maxNodes || *v.spent > v.limit {
+		if *nodes++; *nodes > maxNodes {
 			return nil, ErrTangled
+		}
+		if err := v.weary(); err != nil {
+			return nil, err
 		}
 		l := v.only(d, at)
 		if chance != nil {
@@ -270,6 +292,7 @@ func (v *solver) pick(d domains, f int, chance *chance) int {
 
 // broken gives the first rule that a whole row breaks, -1 where it keeps all.
 func (v *solver) broken(row []int) int {
+	v.work.take(len(v.rules))
 	for i := range v.rules {
 		if v.holds(&v.rules[i], row) {
 			return i
@@ -290,6 +313,7 @@ func (v *solver) holds(r *rule, row []int) bool {
 // allowsChange tells whether a whole row keeps the rules with another level of one factor.
 func (v *solver) allowsChange(row []int, f, level int) bool {
 	was := row[f]
+	v.work.take(len(v.of[f]))
 	row[f] = level
 	defer func() { row[f] = was }()
 	for _, i := range v.of[f] {
@@ -304,11 +328,13 @@ func (v *solver) allowsChange(row []int, f, level int) bool {
 // together.
 type Inquiry struct {
 	space Space
-	spent int64
+	work  *Work
 }
 
 // Inquire begins one.
-func Inquire(s Space) *Inquiry { return &Inquiry{space: s} }
+func Inquire(s Space) *Inquiry {
+	return &Inquiry{space: s, work: &Work{Limit: 100 * maxInquiry / maxRuling, Stop: s.work().Stop}}
+}
 
 // Conflict is one question: see Inquiry.Conflict.
 func Conflict(s Space, with *Tuple) ([]int, error) { return Inquire(s).Conflict(with) }
@@ -322,13 +348,12 @@ func (q *Inquiry) Conflict(with *Tuple) ([]int, error) {
 		kept[i] = i
 	}
 	contradict := func(rules []int) (bool, error) {
-		sub := Space{Levels: q.space.Levels}
+		sub := Space{Levels: q.space.Levels, Work: q.work}
 		for _, i := range rules {
 			sub.Never = append(sub.Never, q.space.Never[i])
 		}
 		v := newSolver(sub)
-		v.spent, v.limit = &q.spent, maxInquiry
-		q.spent += int64(len(rules)) // what putting them together takes
+		v.spent = q.work.spent // all that one asks is bounded together
 		d := v.start()
 		if with != nil {
 			for i, f := range with.Factors {
@@ -366,6 +391,7 @@ func (q *Inquiry) Conflict(with *Tuple) ([]int, error) {
 
 // Possible gives for each factor which of its levels can appear in a row.
 func Possible(s Space) ([][]bool, error) {
+	s.Work = s.work()
 	v := newSolver(s)
 	if _, err := v.solve(v.start(), nil); err != nil {
 		return nil, err
@@ -384,7 +410,7 @@ func Possible(s Space) ([][]bool, error) {
 				continue
 			}
 			row, err := v.solve(d, nil)
-			if err == ErrTangled {
+			if err != nil && err != ErrNothing {
 				return nil, err
 			}
 			if err == nil {

@@ -8,6 +8,7 @@ import (
 // tally counts how often each tuple of levels stands in the rows. The tuples of one set of
 // factors lie side by side: the tuple (a, b, c) of a set is at base + a·s0 + b·s1 + c.
 type tally struct {
+	work     *Work
 	levels   []int
 	strength int
 	subsets  []subset
@@ -32,6 +33,18 @@ type member struct {
 	sa, sb       int
 }
 
+// look counts looks at meetings here and there: each costs more where the counts are larger than what a processor has at
+// hand.
+func (t *tally) look(n int) {
+	switch {
+	case len(t.counts) > 1_000_000:
+		n *= 5
+	case len(t.counts) > 300_000:
+		n *= 4
+	}
+	t.work.take(n)
+}
+
 // never is the count of a tuple that rules forbid: it is never missing.
 const never = 1 << 28
 
@@ -42,10 +55,11 @@ func newTally(s Space, w Wish, v *solver) (*tally, error) {
 			over = append(over, f)
 		}
 	}
-	t := &tally{levels: s.Levels, strength: min(w.Strength, len(over)), members: make([][]member, len(s.Levels))}
+	t := &tally{work: s.work(), levels: s.Levels, strength: min(w.Strength, len(over)), members: make([][]member, len(s.Levels))}
 	if err := t.lay(over); err != nil {
 		return nil, err
 	}
+	t.work.take(8 * len(t.counts))
 	t.where = make([]int32, len(t.counts))
 	if err := t.rule(v); err != nil {
 		return nil, err
@@ -131,6 +145,21 @@ func (t *tally) rule(v *solver) error {
 	if !v.propagate(root, nil) {
 		return ErrNothing
 	}
+	// rows by chance show most of what is possible, as long as each still shows something new
+	chance := &chance{1}
+	for news := len(t.subsets); news > len(t.subsets)/64; {
+		row, err := v.solve(root, chance)
+		if err != nil {
+			return err
+		}
+		news = 0
+		t.each(row, func(at int) {
+			if !seen[at] {
+				seen[at] = true
+				news++
+			}
+		})
+	}
 	for _, set := range t.subsets {
 		some := false
 		for _, f := range set.factors[:t.strength] {
@@ -143,6 +172,9 @@ func (t *tally) rule(v *solver) error {
 			if seen[set.base+i] {
 				continue
 			}
+			if err := t.work.Err(); err != nil {
+				return err
+			}
 			d := append(domains(nil), root...)
 			ok := true
 			for j := range t.strength {
@@ -150,8 +182,8 @@ func (t *tally) rule(v *solver) error {
 				ok = ok && v.set(d, f, i/set.strides[j]%t.levels[f])
 			}
 			if ok {
-				row, err := v.solve(d, nil)
-				if err == ErrTangled {
+				row, err := v.solve(d, chance)
+				if err != nil && err != ErrNothing {
 					return err
 				}
 				if ok = err == nil; ok {
@@ -180,6 +212,7 @@ func (set *subset) index(row []int, strength int) int {
 }
 
 func (t *tally) each(row []int, do func(at int)) {
+	t.look(len(t.subsets))
 	for i := range t.subsets {
 		do(t.subsets[i].index(row, t.strength))
 	}
@@ -226,6 +259,7 @@ func (t *tally) had(row []int) { t.eachOf(row, func(at int) { t.bump(at, 1) }) }
 
 // eachOf goes through the tuples that a row has, which may be partial.
 func (t *tally) eachOf(row []int, do func(at int)) {
+	t.look(len(t.subsets))
 sets:
 	for i := range t.subsets {
 		for _, f := range t.subsets[i].factors[:t.strength] {
@@ -240,6 +274,7 @@ sets:
 // change counts another level of one factor in a row, which itself stays as it is.
 func (t *tally) change(row []int, f, level int) {
 	was := row[f]
+	t.look(2 * len(t.members[f]))
 	for i := range t.members[f] {
 		m := &t.members[f][i]
 		at := m.at(row)
@@ -251,6 +286,7 @@ func (t *tally) change(row []int, f, level int) {
 // worth is how many more tuples would be missing after that change.
 func (t *tally) worth(row []int, f, level int) (more int) {
 	was := row[f]
+	t.look(len(t.members[f]))
 	for i := range t.members[f] {
 		m := &t.members[f][i]
 		at := m.at(row)
@@ -266,6 +302,7 @@ func (t *tally) worth(row []int, f, level int) (more int) {
 
 // adds is how many missing tuples a row has.
 func (t *tally) adds(row []int) (n int) {
+	t.look(len(t.subsets))
 	for i := range t.subsets {
 		if t.counts[t.subsets[i].index(row, t.strength)] == 0 {
 			n++
@@ -276,6 +313,7 @@ func (t *tally) adds(row []int) (n int) {
 
 // alone is how many tuples no row but this one has.
 func (t *tally) alone(row []int) (n int) {
+	t.look(len(t.subsets))
 	for i := range t.subsets {
 		if t.counts[t.subsets[i].index(row, t.strength)] == 1 {
 			n++
@@ -286,6 +324,7 @@ func (t *tally) alone(row []int) (n int) {
 
 // spare tells whether a row's level of a factor is in no tuple that this row has alone.
 func (t *tally) spare(row []int, f int) bool {
+	t.look(len(t.members[f]))
 	for i := range t.members[f] {
 		m := &t.members[f][i]
 		if t.counts[m.at(row)+row[f]*m.stride] == 1 {
@@ -319,6 +358,7 @@ func (t *tally) tuple(at int) Tuple {
 }
 
 func (t *tally) coverage() Coverage {
+	t.work.take(4 * len(t.counts))
 	c := Coverage{Strength: t.strength, Possible: t.possible, Forbidden: t.none, Covered: t.possible - len(t.missing)}
 	for at := range t.counts { // in order, whatever order they went missing in
 		if t.where[at] >= 0 {

@@ -22,7 +22,10 @@ func (m *maker) begin() error {
 	}
 	var best [][]int
 	for _, d := range append(fewest(m.suited()), design{}) {
-		if float64(len(d.rows))*float64(m.work()) > 10*float64(m.wish.Effort) { // to complete it takes longer than it is worth
+		if best != nil && m.work.past(25) {
+			break
+		}
+		if float64(len(d.rows))*float64(m.each()) > 10*float64(m.wish.Effort) { // to complete it takes longer than it is worth
 			continue
 		}
 		if best != nil && len(d.rows) >= len(best) {
@@ -179,6 +182,7 @@ func (m *maker) floor() (most int) {
 	for _, row := range m.wish.Had {
 		m.tally.eachOf(row, func(at int) { had[at] = true })
 	}
+	m.work.take(len(m.tally.counts))
 	for _, set := range m.tally.subsets {
 		n := 0
 		for at := set.base; at < set.base+m.tally.size(set); at++ {
@@ -219,7 +223,7 @@ type search struct {
 	until []int // of each cell, the step from which it may change again
 }
 
-func (s *search) tired(effort int) bool { return s.spent >= int64(effort) }
+func (s *search) tired(effort int) bool { return s.spent >= int64(effort) || s.work.past(70) }
 
 // move is a row with other levels.
 type move struct {
@@ -265,6 +269,7 @@ func (s *search) least(effort int) bool {
 func (s *search) nearest(t Tuple, best int) (mv move, ok bool) {
 	k, least, ties := len(s.space.Levels), 0, 0
 	now := len(s.tally.missing)
+	s.work.take(len(s.rows))
 	for i := s.fixed; i < len(s.rows); i++ {
 		row := s.rows[i]
 		at := -1
