@@ -44,6 +44,15 @@ bench: postgres browser video $(OBJECTS) $(PROGRAM) ## measure, and write docs/b
 soak: postgres $(PROGRAM) ## runs and odd calls for 10 minutes; memory has to stay flat
 	go run ./internal/bench -program $(CURDIR)/$(PROGRAM) -soak 10m
 
+# Services and hosts of two versions side by side: this one, and the one of a commit.
+BEFORE ?= HEAD~20
+upgrade: postgres $(PROGRAM) ## try this version beside the one before, through an upgrade (BEFORE=commit)
+	rm -rf bin/before && git worktree prune && git worktree add -q --detach bin/before $(BEFORE)
+	mkdir -p bin/before/web/dist && cp -r web/dist/. bin/before/web/dist/
+	cd bin/before && go build -o ../yamato-before ./cmd/yamato
+	git worktree remove --force bin/before
+	YAMATO_TEST_BEFORE=$(CURDIR)/bin/yamato-before $(TESTED) -run TestTheVersionBefore -v ./internal/e2e
+
 screenshots: postgres terminal browser video $(PROGRAM) ## make the pictures in docs/screenshots anew
 	go run ./internal/shots -program $(CURDIR)/$(PROGRAM) -out docs/screenshots
 
@@ -108,4 +117,4 @@ terminal: # a terminal window without a monitor
 	$(call need,no-such-command,/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf,fonts-dejavu-core)
 	$(call need,import,/usr/bin/import-im6.q16,imagemagick)
 
-.PHONY: help demo test bench soak screenshots generate postgres packers node browser terminal handsets video
+.PHONY: help demo test bench soak upgrade screenshots generate postgres packers node browser terminal handsets video

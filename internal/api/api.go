@@ -18,11 +18,12 @@ import (
 
 // Config is what the interface needs beside the service.
 type Config struct {
-	Program string   // version of the program
-	Names   []string // that browsers may know the service by, beside its addresses and localhost
-	Console fs.FS    // the console's files, nil for none
-	Uploads string   // folder for uploads in pieces; services that share a database share it; "" for none
-	Log     *slog.Logger
+	Stopping context.Context // done once the service is to stop; nil where it never does
+	Program  string          // version of the program
+	Names    []string        // that browsers may know the service by, beside its addresses and localhost
+	Console  fs.FS           // the console's files, nil for none
+	Uploads  string          // folder for uploads in pieces; services that share a database share it; "" for none
+	Log      *slog.Logger
 }
 
 // New gives the handler of all calls.
@@ -50,7 +51,7 @@ func New(s *service.Service, c Config) http.Handler {
 	}
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
-	r.Use(h.recover, secure, bound, h.authenticate, h.plainText, h.described)
+	r.Use(h.recover, secure, bound, h.authenticate, h.plainText, h.described, h.lasts)
 	r.NoRoute(func(g *gin.Context) {
 		if isPage(g.Request.URL.Path) {
 			h.page(g)
@@ -188,7 +189,11 @@ func caller(ctx interface{ Value(any) any }) base.Caller {
 
 // fail answers with a problem document, and logs what the caller is not told.
 func (h *handlers) fail(g *gin.Context, err error) {
-	body := problemOut(base.AsProblem(err))
+	p := base.AsProblem(err)
+	if p.Kind == base.Internal && h.stopping() {
+		p = base.Refuse(stopping, "the service is stopping, and did not do this", "try again in a moment, or at another service of the same records")
+	}
+	body := problemOut(p)
 	if body.Status >= 500 && g.Request.Context().Err() == nil {
 		h.config.Log.Error("a call failed", "path", g.Request.URL.Path, "error", err)
 	}

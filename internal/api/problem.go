@@ -13,6 +13,7 @@ import (
 const (
 	badCall   base.Kind = "unreadable"
 	badMethod base.Kind = "method"
+	stopping  base.Kind = "stopping"
 )
 
 // statuses tell each kind of problem over HTTP.
@@ -29,7 +30,7 @@ var statuses = map[base.Kind]int{
 	base.NoAnswer: http.StatusGatewayTimeout, base.OtherCall: http.StatusConflict, base.SignInUsed: http.StatusGone,
 	base.LetGone:  http.StatusGone,
 	base.Internal: http.StatusInternalServerError,
-	badCall:       http.StatusBadRequest, badMethod: http.StatusMethodNotAllowed,
+	badCall:       http.StatusBadRequest, badMethod: http.StatusMethodNotAllowed, stopping: http.StatusServiceUnavailable,
 }
 
 // problemOut gives a problem as RFC 9457 has it.

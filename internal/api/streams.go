@@ -26,6 +26,33 @@ func number(g *gin.Context, name string) (int64, error) {
 	return n, nil
 }
 
+// lastingCalls are those that go on until somebody ends them. All others are let finish when the service stops.
+var lastingCalls = map[string]bool{
+	"/api/v1/projects/:project/runs/:run/events":       true,
+	"/api/v1/projects/:project/stream":                 true,
+	"/api/v1/projects/:project/sessions/:session/live": true,
+	"/api/v1/projects/:project/sessions/:session/port": true,
+	"/api/v1/live/:lease":                              true,
+	"/api/v1/live/:lease/port/:id":                     true,
+	"/api/v1/relay/:lease":                             true,
+	"/api/v1/relay/:lease/port":                        true,
+	"/api/v1/link":                                     true,
+}
+
+// lasts ends what goes on, or waits for something to happen, as soon as the service is to stop.
+func (h *handlers) lasts(g *gin.Context) {
+	if h.config.Stopping == nil || !lastingCalls[g.FullPath()] && g.Query("wait_ms") == "" {
+		return
+	}
+	ctx, end := context.WithCancel(g.Request.Context())
+	defer end()
+	defer context.AfterFunc(h.config.Stopping, end)()
+	g.Request = g.Request.WithContext(ctx)
+	g.Next()
+}
+
+func (h *handlers) stopping() bool { return h.config.Stopping != nil && h.config.Stopping.Err() != nil }
+
 // events streams the events of a run as server-sent events (WHATWG HTML, 9.2).
 // Each has its number as id; Last-Event-ID, or ?after=, says where to go on. The
 // stream ends with the run.

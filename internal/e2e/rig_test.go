@@ -39,6 +39,7 @@ type rig struct {
 	t        *testing.T
 	dir      string
 	database string
+	program  string // what processes are started from; "" for the program that is tested
 	first    string // folder of the first service
 	services []*process
 	host     *process
@@ -52,6 +53,7 @@ type rigConfig struct {
 	killAt   map[string]string // name of the process -> point
 	database string
 	apart    bool     // each service has a folder of its own
+	program  string   // see rig
 	serve    []string // what services are started with beside the usual
 }
 
@@ -81,7 +83,7 @@ func newRig(t *testing.T, c rigConfig) *rig {
 	if c.lease == "" {
 		c.lease = "8s" // a machine that does much else may keep a process from running for seconds
 	}
-	r := &rig{t: t, dir: t.TempDir(), database: c.database}
+	r := &rig{t: t, dir: t.TempDir(), database: c.database, program: c.program}
 	if r.database == "" {
 		r.database = pgtest.Database(t)
 	}
@@ -208,10 +210,11 @@ type process struct {
 	env  []string
 	log  io.Writer
 
-	mu     sync.Mutex
-	cmd    *exec.Cmd
-	deaths int
-	gate   sync.Mutex // held while it may not be started again
+	mu      sync.Mutex
+	cmd     *exec.Cmd
+	program string // what is started the next time
+	deaths  int
+	gate    sync.Mutex // held while it may not be started again
 }
 
 func (r *rig) start(name, killAt string, args ...string) *process {
@@ -224,16 +227,18 @@ func (r *rig) start(name, killAt string, args ...string) *process {
 	if killAt != "" {
 		first = append(first, killpoint.Variable+"="+killAt)
 	}
-	program := testbin.Program(r.t)
+	if p.program = r.program; p.program == "" {
+		p.program = testbin.Program(r.t)
+	}
 	stop, done := make(chan struct{}), make(chan struct{})
 	go func() { // ends when the test does
 		defer close(done)
 		for env := first; ; env = p.env {
 			p.gate.Lock()
-			cmd := exec.Command(program, args...)
+			p.mu.Lock()
+			cmd := exec.Command(p.program, args...)
 			cmd.Env, cmd.Stdout, cmd.Stderr = env, log, log
 			cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-			p.mu.Lock()
 			err := cmd.Start()
 			p.cmd = cmd
 			p.mu.Unlock()
@@ -282,6 +287,14 @@ func (p *process) kill(s syscall.Signal) {
 	if p.cmd != nil && p.cmd.Process != nil {
 		_ = p.cmd.Process.Signal(s)
 	}
+}
+
+// renew ends it as its users do, and starts another program in its place.
+func (p *process) renew(program string) {
+	p.mu.Lock()
+	p.program = program
+	p.mu.Unlock()
+	p.kill(syscall.SIGTERM)
 }
 
 func (p *process) died() int {

@@ -170,13 +170,14 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 	s := service.New(st, blobs, base.Config{Address: address, TTL: c.ttl, Silence: c.silence, Log: c.log,
 		Tolerance: fleet.Tolerance{Count: c.care.troubles, Within: c.care.within}, ProbeEvery: c.care.probeEvery,
 		MendWithin: c.care.mendWithin, MayFetch: c.care.mayFetch, Trusted: trusted, Key: key})
-	server := &http.Server{Handler: api.New(s, api.Config{Program: ui.Version, Names: c.names, Console: web.Files(),
-		Uploads: filepath.Join(c.dir, "blobs", "staging"), Log: c.log}), ReadHeaderTimeout: 10 * time.Second,
-		IdleTimeout: 2 * time.Minute}
 	n.run = func(ctx context.Context) error {
 		g, ctx := errgroup.WithContext(ctx)
-		server.BaseContext = func(net.Listener) context.Context { return ctx }
-		g.Go(func() error { return s.Run(ctx) })
+		// what goes on is told to end first; calls under way are let finish, and only then does the rest end
+		work, end := context.WithCancel(context.WithoutCancel(ctx))
+		server := &http.Server{Handler: api.New(s, api.Config{Program: ui.Version, Names: c.names, Console: web.Files(), Stopping: ctx,
+			Uploads: filepath.Join(c.dir, "blobs", "staging"), Log: c.log}), ReadHeaderTimeout: 10 * time.Second,
+			IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return work }}
+		g.Go(func() error { return s.Run(work) })
 		g.Go(func() error {
 			if err := server.Serve(api.Bounded(l, api.MaxConnections, api.MaxConnectionsEach, api.TakenWithin)); !errors.Is(err, http.ErrServerClosed) {
 				return err
@@ -185,7 +186,8 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 		})
 		g.Go(func() error {
 			<-ctx.Done()
-			late, stop := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+			defer end()
+			late, stop := context.WithTimeout(work, finishWithin)
 			defer stop()
 			if server.Shutdown(late) != nil {
 				return server.Close()
@@ -196,6 +198,9 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 	}
 	return n, nil
 }
+
+// finishWithin is how long calls that are under way may go on when the service stops.
+const finishWithin = 5 * time.Second
 
 // within is where this machine itself reaches what listens on an address.
 func within(a net.Addr) string {

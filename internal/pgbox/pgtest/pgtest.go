@@ -44,7 +44,12 @@ func Main(m *testing.M) {
 
 // Database makes a database for a test and gives its address. It is dropped
 // when the test ends.
-func Database(t testing.TB) string {
+func Database(t testing.TB) string { return made(t, templateName) }
+
+// Empty makes a database that nothing has been migrated in, and gives its address.
+func Empty(t testing.TB) string { return made(t, "template1") }
+
+func made(t testing.TB, template string) string {
 	t.Helper()
 	once.Do(func() { address, failure = cluster(context.Background()) })
 	require.NoError(t, failure)
@@ -53,7 +58,7 @@ func Database(t testing.TB) string {
 	require.NoError(t, err)
 	defer db.Close()
 	name := fmt.Sprintf("t_%d_%d_%d", os.Getpid(), count.Add(1), time.Now().UnixNano()%1e6)
-	_, err = db.ExecContext(ctx, `create database `+name+` template `+templateName)
+	_, err = db.ExecContext(ctx, `create database `+name+` template `+template)
 	require.NoError(t, err)
 	t.Cleanup(func() {
 		db, err := sql.Open("pgx", address)
