@@ -233,17 +233,15 @@ func (b *Box) whole() bool {
 
 // make makes a cluster aside, and names it when it is whole.
 func (b *Box) make(ctx context.Context, secret string) error {
-	aside := b.data() + ".new"
-	for _, left := range []string{aside, b.data()} { // what an interrupted start left
-		if err := os.RemoveAll(left); err != nil {
-			return err
-		}
-	}
-	raw := make([]byte, 24)
-	if _, err := rand.Read(raw); err != nil {
+	if err := os.RemoveAll(b.data()); err != nil { // what an interrupted start left
 		return err
 	}
+	b.sweepUnmade()
+	raw := make([]byte, 24)
+	_, _ = rand.Read(raw) // never fails (crypto/rand)
 	b.password = hex.EncodeToString(raw)
+	// of its own: what a start was making when it was killed goes on being made for a moment
+	aside := b.data() + unmade + "-" + strconv.FormatInt(time.Now().UnixNano(), 36)
 	if err := os.WriteFile(secret, []byte(b.password+"\n"), 0o600); err != nil {
 		return err
 	}
@@ -263,8 +261,25 @@ func (b *Box) make(ctx context.Context, secret string) error {
 	if err := appendSettings(filepath.Join(aside, "postgresql.conf")); err != nil {
 		return err
 	}
-	return os.Rename(aside, b.data())
+	if err := os.Rename(aside, b.data()); err != nil {
+		return err
+	}
+	b.sweepUnmade()
+	return nil
 }
+
+// sweepUnmade removes clusters that were not made to the end. One that somebody still writes goes the next time.
+func (b *Box) sweepUnmade() {
+	list, _ := os.ReadDir(filepath.Dir(b.data()))
+	for _, e := range list {
+		if strings.HasPrefix(e.Name(), filepath.Base(b.data())+unmade) {
+			_ = os.RemoveAll(filepath.Join(filepath.Dir(b.data()), e.Name()))
+		}
+	}
+}
+
+// unmade follows the folder's name while a cluster is being made.
+const unmade = ".new"
 
 // settingsMark begins what we add to a cluster's settings.
 const settingsMark = "# Yamato: "

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -119,11 +121,27 @@ func TestAFirstStartThatWasInterruptedLeavesNothingInTheWay(t *testing.T) {
 		})
 	}
 	dir := folder(t)
+	require.NoError(t, os.MkdirAll(dir+"/data.new/base/1", 0o700))
+	var orphan sync.WaitGroup
+	var over atomic.Bool
+	orphan.Go(func() { // what a killed start began goes on being written
+		for i := 0; !over.Load(); i++ {
+			_ = os.MkdirAll(dir+"/data.new/base/1", 0o700)
+			_ = os.WriteFile(fmt.Sprintf("%s/data.new/base/1/%d", dir, i%500), nil, 0o600)
+		}
+	})
+	b, err := Start(context.Background(), dir)
+	over.Store(true)
+	orphan.Wait()
+	require.NoError(t, err)
+	require.NoError(t, b.Stop())
+
+	dir = folder(t)
 	ctx, stop := context.WithCancel(context.Background())
 	time.AfterFunc(150*time.Millisecond, stop) // a Ctrl-C in the middle of it
-	_, err := Start(ctx, dir)
+	_, err = Start(ctx, dir)
 	require.Error(t, err)
-	b, err := Start(context.Background(), dir)
+	b, err = Start(context.Background(), dir)
 	require.NoError(t, err)
 	require.NoError(t, b.Stop())
 }

@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { inProject, outdated, post, useGet, type CalendarEntry, type Plan } from "../data/api";
 import { useTitle } from "../data/live";
 import { plural } from "../data/time";
+import { undo } from "../data/undo";
 import { Command, Heading, Modal, Trouble, Waiting } from "../parts/plain";
 import { moment } from "../parts/plans";
 import { Shape, verdictWords } from "../parts/verdict";
@@ -57,6 +58,9 @@ export function CalendarPage() {
       setTrouble(undefined);
       setOpen(undefined);
       outdated("calendar", "plans");
+      undo.offer(`The start of ${e.plan} is at ${moment(to.toISOString())} now.`, () =>
+        post(inProject(`plans/${encodeURIComponent(e.plan)}/moves`), { from: to.toISOString(), to: e.at }).then(() => outdated("calendar", "plans")),
+      );
     }, setTrouble);
   const lanes = useMemo(() => lanesOf(list.data ?? []), [list.data]);
   return (

@@ -1,9 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { inProject, outdated, post, put, remove, useGet, type Choice, type Lineup, type Problem } from "../data/api";
+import { inProject, outdated, post, put, remove, useGet, Problem, type Choice, type Lineup } from "../data/api";
 import { useFleet, useTitle } from "../data/live";
 import { at, plural } from "../data/time";
+import { undo } from "../data/undo";
 import { platformName } from "../data/weave";
 import { Editor } from "../parts/editor";
 import { useStart } from "../parts/frame";
@@ -67,6 +68,7 @@ function Draft({ saved }: { saved: Lineup | undefined }) {
   const shelf = `yamato.lineup.${saved?.name ?? ""}`;
   const [text, setText] = useState(() => sessionStorage.getItem(shelf) ?? saved?.text ?? example);
   const [trouble, setTrouble] = useState<unknown>();
+  const [asking, setAsking] = useState(false);
   const [, set] = useSearchParams();
   const start = useStart();
   const changed = text !== (saved?.text ?? "");
@@ -96,6 +98,11 @@ function Draft({ saved }: { saved: Lineup | undefined }) {
       setTrouble(e);
     }
   };
+  const removed = () => {
+    outdated("lineups", "plans");
+    set({});
+    if (saved) undo.offer(`The lineup ${saved.name} is removed.`, () => put(inProject("lineups"), { text: saved.text }).then(() => outdated("lineups", "plans")));
+  };
   return (
     <>
       <div className="flex min-h-0 flex-col pb-4">
@@ -109,19 +116,22 @@ function Draft({ saved }: { saved: Lineup | undefined }) {
             </button>
           )}
           {saved && !changed && (
-            <Sure
-              question={`Remove the lineup ${saved.name}?`}
-              needed={{ kind: "lineup", name: saved.name }}
-              does="Remove it"
-              onYes={() =>
-                void remove(anyway(`lineups/${encodeURIComponent(saved.name)}`)).then(() => {
-                  outdated("lineups", "plans");
-                  set({});
-                }, setTrouble)
-              }
-            >
-              <button className="button">Remove</button>
-            </Sure>
+            <>
+              <button
+                className="button"
+                onClick={() => void remove(inProject(`lineups/${encodeURIComponent(saved.name)}`)).then(removed, (e: unknown) => (e instanceof Problem && e.status === 409 ? setAsking(true) : setTrouble(e)))}
+              >
+                Remove
+              </button>
+              <Sure
+                open={asking}
+                onOpenChange={setAsking}
+                question={`Remove the lineup ${saved.name}?`}
+                needed={{ kind: "lineup", name: saved.name }}
+                does="Remove it"
+                onYes={() => void remove(anyway(`lineups/${encodeURIComponent(saved.name)}`)).then(removed, setTrouble)}
+              />
+            </>
           )}
           <span className="text-sm text-soft">{saved ? `saved by ${saved.saved_by}, ${at(saved.saved_at)}` : "not saved yet"}</span>
         </div>

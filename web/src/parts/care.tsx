@@ -1,6 +1,8 @@
 import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { useNavigate } from "react-router";
+import { Sure } from "./sure";
+import { undo } from "../data/undo";
 import { carryOut, inProject, outdated, put, remove, type Device, type DeviceDetail, type NewErrand } from "../data/api";
 import { at } from "../data/time";
 import { MenuItem } from "./frame";
@@ -21,6 +23,7 @@ export function Actions({ d, state }: { d: Device; state: string }) {
       .then(() => then?.(), setTrouble)
       .finally(() => setBusy(""));
   };
+  const [asking, setAsking] = useState<"empty" | "remove">();
   const taken = state === "leased" || state === "resetting" || state === "offline";
   return (
     <>
@@ -55,10 +58,10 @@ export function Actions({ d, state }: { d: Device; state: string }) {
                 <MenuItem disabled={taken || state === "halted" || !!busy} onSelect={() => work("halt", "Halting…")}>
                   Halt it
                 </MenuItem>
-                <MenuItem disabled={taken || !!busy} onSelect={() => work("empty", "Emptying…")}>
+                <MenuItem disabled={taken || !!busy} onSelect={() => setAsking("empty")}>
                   Empty it
                 </MenuItem>
-                <MenuItem disabled={taken || !!busy} onSelect={() => work("remove", "Removing…", () => void navigate("/fleet"))}>
+                <MenuItem disabled={taken || !!busy} onSelect={() => setAsking("remove")}>
                   Remove it
                 </MenuItem>
                 <DropdownMenu.Separator className="my-1 h-px bg-rule" />
@@ -78,6 +81,22 @@ export function Actions({ d, state }: { d: Device; state: string }) {
           <Trouble of={trouble} />
         </div>
       )}
+      <Sure
+        open={asking === "empty"}
+        onOpenChange={(open) => setAsking(open ? "empty" : undefined)}
+        question={`Empty ${d.name}?`}
+        more="Its apps, files and accounts go; it starts as from the factory."
+        does="Empty it"
+        onYes={() => work("empty", "Emptying…")}
+      />
+      <Sure
+        open={asking === "remove"}
+        onOpenChange={(open) => setAsking(open ? "remove" : undefined)}
+        question={`Remove ${d.name}?`}
+        more="What is on it goes with it. What ran on it stays."
+        does="Remove it"
+        onYes={() => work("remove", "Removing…", () => void navigate("/fleet"))}
+      />
       <Modal title={`Sideline ${d.name}`} about="It runs nothing until it is restored; what it runs now is not cut short." open={aside} onClose={() => setAside(false)}>
         {aside && <SidelineForm d={d} onDone={() => setAside(false)} />}
       </Modal>
@@ -97,6 +116,7 @@ function SidelineForm({ d, onDone }: { d: Device; onDone: () => void }) {
         put(inProject(`devices/${encodeURIComponent(d.name)}/sideline`), { reason, ...(until ? { until: new Date(until).toISOString() } : {}) }).then(() => {
           outdated("devices");
           onDone();
+          undo.offer(`${d.name} is sidelined.`, () => remove(inProject(`devices/${encodeURIComponent(d.name)}/sideline`)).then(() => outdated("devices")));
         }, setTrouble);
       }}
     >

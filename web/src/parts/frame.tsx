@@ -4,6 +4,7 @@ import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router
 import { remove, type About } from "../data/api";
 import { retryNow, useLink, useRuns } from "../data/live";
 import { at } from "../data/time";
+import { UndoBar } from "./undo";
 import { DropZone } from "./drop";
 import { KeysHelp } from "./keys";
 import { Search } from "./search";
@@ -150,6 +151,7 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
         <Search open={searching} onClose={() => setSearching(false)} />
         <KeysHelp open={help} onClose={() => setHelp(false)} />
         <DropZone />
+        <UndoBar />
         <Moved />
       </Tooltip.Provider>
   );
