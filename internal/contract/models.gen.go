@@ -694,6 +694,9 @@ type Finding struct {
 	Line    int     `json:"line"`
 	Message string  `json:"message"`
 
+	// Rule what it is a finding of, whatever its words: docs/script.md lists them
+	Rule *string `json:"rule,omitempty"`
+
 	// Shift characters of the line that text leaves out in front
 	Shift *int   `json:"shift,omitempty"`
 	Text  string `json:"text"`

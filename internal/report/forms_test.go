@@ -150,6 +150,7 @@ func TestFindingsAsSARIF(t *testing.T) {
 	require.Len(t, run.Results, len(findings))
 	first := run.Results[0]
 	require.Equal(t, "error", first.Level)
+	require.Equal(t, "form", first.RuleID)
 	require.Contains(t, first.Message.Text, "did you mean `tap`?")
 	require.Equal(t, "a%20b/tickets.suite", first.Locations[0].PhysicalLocation.ArtifactLocation.URI)
 	region := first.Locations[0].PhysicalLocation.Region

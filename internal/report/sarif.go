@@ -5,10 +5,10 @@ import (
 	"io"
 	"net/url"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"yamato/internal/core/script"
+	"yamato/internal/core/script/token"
 )
 
 // Placed is a finding in a file.
@@ -21,7 +21,9 @@ type Placed struct {
 // which editors and CI servers read. Columns count characters.
 func SARIF(w io.Writer, version string, list []Placed) error {
 	rules, results := []sarifRule{}, []sarifResult{}
-	seen := map[string]bool{}
+	for _, r := range token.Rules { // all, so that what a file no longer has is known to be mended
+		rules = append(rules, sarifRule{r.Rule, sarifText{r.Words}})
+	}
 	for _, p := range list {
 		f := p.Finding
 		level, text := "error", f.Message
@@ -31,12 +33,7 @@ func SARIF(w io.Writer, version string, list []Placed) error {
 		if f.Hint != "" {
 			text += "; " + f.Hint
 		}
-		id := ruleOf(f)
-		if !seen[id] {
-			seen[id] = true
-			rules = append(rules, sarifRule{ID: id})
-		}
-		results = append(results, sarifResult{RuleID: id, Level: level, Message: sarifText{text},
+		results = append(results, sarifResult{RuleID: f.Rule, Level: level, Message: sarifText{text},
 			Locations: []sarifLocation{{sarifPhysical{sarifArtifact{uri(p.File)},
 				sarifRegion{f.Pos.Line, f.Pos.Column, f.Pos.Column + max(1, f.Length)}}}}})
 	}
@@ -68,10 +65,11 @@ type (
 		Rules   []sarifRule `json:"rules"`
 	}
 	sarifRule struct {
-		ID string `json:"id"`
+		ID    token.Rule `json:"id"`
+		Short sarifText  `json:"shortDescription"`
 	}
 	sarifResult struct {
-		RuleID    string          `json:"ruleId"`
+		RuleID    token.Rule      `json:"ruleId"`
 		Level     string          `json:"level"`
 		Message   sarifText       `json:"message"`
 		Locations []sarifLocation `json:"locations"`
@@ -95,16 +93,6 @@ type (
 		EndColumn   int `json:"endColumn"`
 	}
 )
-
-var named = regexp.MustCompile("`[^`]*`|\"[^\"]*\"|[#$][^ ]+|[0-9]+")
-
-// ruleOf gives a finding's kind: its sentence without what it names.
-func ruleOf(f script.Finding) string {
-	words := strings.FieldsFunc(strings.ToLower(named.ReplaceAllString(f.Message, "")), func(r rune) bool {
-		return !(r >= 'a' && r <= 'z')
-	})
-	return strings.Join(words[:min(len(words), 8)], "-")
-}
 
 // uri gives a path as a relative reference (RFC 3986).
 func uri(path string) string {

@@ -14,6 +14,7 @@ import (
 	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/script"
+	"yamato/internal/core/script/token"
 	"yamato/internal/report"
 )
 
@@ -77,8 +78,8 @@ func (a *App) check(ctx context.Context, args []string, f checks) error {
 		suite, findings := read(p, string(text))
 		if other, ok := names[suite.Name]; ok && suite.Name != "" {
 			findings = append(findings, script.Finding{Pos: script.Pos{Line: 1, Column: 1}, Length: 1,
-				Message: fmt.Sprintf("the suite of %s has the same name", other),
-				Hint:    "give each suite a name of its own"})
+				Rule: token.TwiceSuite, Message: fmt.Sprintf("the suite of %s has the same name", other),
+				Hint: "give each suite a name of its own"})
 		}
 		names[suite.Name] = p
 		cases += len(suite.Cases)
@@ -179,7 +180,7 @@ func (a *App) ask(ctx context.Context, path, text string, suite *script.Suite, f
 			continue // it was found here already
 		}
 		out = append(out, script.Finding{Pos: script.Pos{File: ui.Deref(one.File), Line: one.Line, Column: one.Column}, Length: one.Length,
-			Line: one.Text, Shift: ui.Deref(one.Shift), Message: one.Message, Hint: ui.Deref(one.Hint), Advice: ui.Deref(one.Advice)})
+			Line: one.Text, Shift: ui.Deref(one.Shift), Message: one.Message, Rule: token.Rule(ui.Deref(one.Rule)), Hint: ui.Deref(one.Hint), Advice: ui.Deref(one.Advice)})
 	}
 	return out, err
 }

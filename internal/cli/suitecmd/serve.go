@@ -234,7 +234,7 @@ func (s *languageServer) tell(ctx context.Context, at uri.URI, text string) erro
 	list := []protocol.Diagnostic{}
 	lines := strings.Split(text, "\n")
 	for _, f := range findings {
-		d := protocol.Diagnostic{Severity: protocol.DiagnosticSeverityError, Source: "yamato", Message: f.Message}
+		d := protocol.Diagnostic{Severity: protocol.DiagnosticSeverityError, Source: "yamato", Code: string(f.Rule), Message: f.Message}
 		if f.Advice {
 			d.Severity = protocol.DiagnosticSeverityInformation
 		}

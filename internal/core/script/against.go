@@ -55,7 +55,7 @@ func (s *Suite) Against(a Against) []Finding {
 			c.named(n.Pos, len([]rune(n.Text)), "account", n.Account, a.Accounts, "yamato account add "+asWord(n.Account)+" --user …")
 		case *UpdateApp:
 			if a.Builds != nil && !a.Builds(n.Build) {
-				c.report(n.Pos, len([]rune(n.Text)), false, fmt.Sprintf("%s has no build %q", a.App, n.Build), "`yamato build ls` lists them")
+				c.report(token.NoBuild, n.Pos, len([]rune(n.Text)), false, fmt.Sprintf("%s has no build %q", a.App, n.Build), "`yamato build ls` lists them")
 			}
 		}
 		if st, ok := n.(Statement); ok {
@@ -83,13 +83,13 @@ type comparison struct {
 	findings []Finding
 }
 
-func (c *comparison) report(at Pos, length int, advice bool, message, hint string) {
+func (c *comparison) report(rule token.Rule, at Pos, length int, advice bool, message, hint string) {
 	key := fmt.Sprint(at, message)
 	if c.told[key] {
 		return
 	}
 	c.told[key] = true
-	c.findings = append(c.findings, Finding{Pos: at, Length: max(1, length), Message: message, Hint: hint, Advice: advice}.
+	c.findings = append(c.findings, Finding{Pos: at, Length: max(1, length), Rule: rule, Message: message, Hint: hint, Advice: advice}.
 		Excerpt(c.suite.sources[at.File]))
 }
 
@@ -122,7 +122,7 @@ func (c *comparison) element(e *Element) {
 		return
 	}
 	c.told[e.Text] = true
-	c.report(e.Pos, e.Length, true, "nothing has ever matched "+e.Text+" in this app", c.misspelt())
+	c.report(token.NeverSeen, e.Pos, e.Length, true, "nothing has ever matched "+e.Text+" in this app", c.misspelt())
 }
 
 // asWord is a name as a shell takes it for one word.
@@ -145,7 +145,7 @@ func (c *comparison) doubt(e *Element, what string, is func(Seen) bool) {
 		}
 	}
 	if why != "" {
-		c.report(e.Pos, e.Length, true, fmt.Sprintf("a person may see %s otherwise: %s", what, why),
+		c.report(token.SeenOther, e.Pos, e.Length, true, fmt.Sprintf("a person may see %s otherwise: %s", what, why),
 			"look at its picture once: a verdict that rests on it says so")
 	}
 }
@@ -187,7 +187,7 @@ func (c *comparison) never(e *Element, what, wanted string, of func(Seen) string
 			hint += ", on " + quote(at)
 		}
 	}
-	c.report(e.Pos, e.Length, true, fmt.Sprintf("no screen of %s ever had %s", c.app(), what), hint)
+	c.report(token.NeverSeen, e.Pos, e.Length, true, fmt.Sprintf("no screen of %s ever had %s", c.app(), what), hint)
 }
 
 func (c *comparison) app() string {
@@ -220,7 +220,7 @@ func (c *comparison) word(w *Word) {
 			known = append(known, k)
 		}
 		slices.Sort(known)
-		c.report(w.Pos, w.Length, false, fmt.Sprintf("this build has no text `%s`", w.Key), token.Meant(w.Key, known))
+		c.report(token.NoText, w.Pos, w.Length, false, fmt.Sprintf("this build has no text `%s`", w.Key), token.Meant(w.Key, known))
 		return
 	}
 	if by[""] != "" {
@@ -233,7 +233,7 @@ func (c *comparison) word(w *Word) {
 		}
 	}
 	if len(lacks) > 0 {
-		c.report(w.Pos, w.Length, false, fmt.Sprintf("this build has no text `%s` in %s", w.Key, strings.Join(lacks, ", ")),
+		c.report(token.NoText, w.Pos, w.Length, false, fmt.Sprintf("this build has no text `%s` in %s", w.Key, strings.Join(lacks, ", ")),
 			"the app needs it in each of its languages")
 	}
 }
@@ -246,7 +246,7 @@ func (c *comparison) named(at Pos, length int, what, name string, known []string
 	if hint == "" {
 		hint = "`" + command + "` gives it one"
 	}
-	c.report(at, length, false, fmt.Sprintf("the project has no %s %s", what, quote(name)), hint)
+	c.report(token.NotKept, at, length, false, fmt.Sprintf("the project has no %s %s", what, quote(name)), hint)
 }
 
 // able tells of a step that some devices cannot do.
@@ -274,10 +274,10 @@ func (c *comparison) able(st Statement) {
 	}
 	if len(lacks) == len(c.a.Devices) {
 		who = "no device of the lineup"
-		c.report(st.base().Pos, len([]rune(st.base().Text)), true, who+" has the ability "+strings.Join(needs, ", "),
+		c.report(token.NoAbility, st.base().Pos, len([]rune(st.base().Text)), true, who+" has the ability "+strings.Join(needs, ", "),
 			"its case is skipped on all of them")
 		return
 	}
-	c.report(st.base().Pos, len([]rune(st.base().Text)), true, who+" cannot do this: it takes the ability "+strings.Join(needs, ", "),
+	c.report(token.NoAbility, st.base().Pos, len([]rune(st.base().Text)), true, who+" cannot do this: it takes the ability "+strings.Join(needs, ", "),
 		"its case is skipped there")
 }

@@ -21,10 +21,10 @@ func (p *parser) check() {
 		if len(p.suite.declared) == 0 && len(p.suite.Actions) > 0 {
 			hint += `, or have suites use it: use "….suite"`
 		}
-		p.report(Finding{Pos: start, Length: 1, Message: "the suite has no name", Hint: hint})
+		p.report(Finding{Pos: start, Length: 1, Rule: token.NoName, Message: "the suite has no name", Hint: hint})
 	}
 	if len(p.suite.declared) == 0 && p.failed == 0 {
-		p.report(Finding{Pos: start, Length: 1, Message: "the suite has no case", Hint: `add case "…" … end`})
+		p.report(Finding{Pos: start, Length: 1, Rule: token.NoCase, Message: "the suite has no case", Hint: `add case "…" … end`})
 	}
 	p.resolve()
 	p.checkActions()
@@ -50,7 +50,7 @@ func (p *parser) check() {
 		}
 		p.variables(given, c.Body)
 		if !p.broken[c] && !p.expects(c) {
-			p.report(Finding{Pos: c.Pos, Length: 4, Message: "this case expects nothing, so only a crash can fail it",
+			p.report(Finding{Pos: c.Pos, Length: 4, Rule: token.NoExpect, Message: "this case expects nothing, so only a crash can fail it",
 				Hint: "add an `expect`", Advice: true})
 		}
 	}
@@ -80,8 +80,8 @@ func (p *parser) names() {
 		name := screen.Fold(c.Name)
 		if first, ok := names[name]; ok && c.Name != "" {
 			p.report(Finding{Pos: at, Length: 4,
-				Message: fmt.Sprintf("a case with this name stands on line %d already", first.Line),
-				Hint:    "give each case a name of its own"})
+				Rule: token.TwiceCase, Message: fmt.Sprintf("a case with this name stands on line %d already", first.Line),
+				Hint: "give each case a name of its own"})
 			continue
 		}
 		names[name] = at
@@ -95,7 +95,7 @@ func (p *parser) resolve() {
 		if c.action = p.actions[signature(c.Words)]; c.action != nil || missing {
 			continue
 		}
-		p.report(Finding{Pos: c.Pos, Length: len([]rune(c.Text)), Message: fmt.Sprintf("there is no action `%s`",
+		p.report(Finding{Pos: c.Pos, Length: len([]rune(c.Text)), Rule: token.NoAction, Message: fmt.Sprintf("there is no action `%s`",
 			strings.TrimSpace(strings.TrimPrefix(c.words(), "do"))), Hint: p.meantAction(c)})
 	}
 }
@@ -167,7 +167,7 @@ func (p *parser) unused() {
 	}
 	for _, a := range p.suite.Actions {
 		if a.Pos.File == "" && !called[a] && !p.broken[a] && len(p.suite.declared) > 0 {
-			p.report(Finding{Pos: a.Pos, Length: a.Length, Message: fmt.Sprintf("nothing does `%s`", a.Usage()),
+			p.report(Finding{Pos: a.Pos, Length: a.Length, Rule: token.IdleAction, Message: fmt.Sprintf("nothing does `%s`", a.Usage()),
 				Hint: "take it out, or call it: do " + a.Usage(), Advice: true})
 		}
 	}
@@ -225,7 +225,7 @@ func (p *parser) variables(given map[string]bool, b *Block) {
 		if hint == "" {
 			hint = "give it a value before: let " + name + " = …"
 		}
-		p.report(Finding{Pos: at, Length: length, Message: fmt.Sprintf("nothing is called `%s` here", name),
+		p.report(Finding{Pos: at, Length: length, Rule: token.NoValue, Message: fmt.Sprintf("nothing is called `%s` here", name),
 			Hint: hint})
 	}
 	for _, st := range b.Steps {
@@ -244,7 +244,7 @@ func (p *parser) variables(given map[string]bool, b *Block) {
 				}
 			case *Let:
 				if c := n.Call; c != nil && c.action != nil && !p.broken[c.action] && !givesBack(c.action) {
-					p.report(Finding{Pos: c.Pos, Length: 2, Message: fmt.Sprintf("`do %s` gives nothing back", c.action.Usage()),
+					p.report(Finding{Pos: c.Pos, Length: 2, Rule: token.GivesNothing, Message: fmt.Sprintf("`do %s` gives nothing back", c.action.Usage()),
 						Hint: "end the action with: give back V"})
 				}
 			}
@@ -279,14 +279,14 @@ func (p *parser) counsel(b *Block) {
 		switch n := n.(type) {
 		case *Element:
 			if id := likelyID(n); id != "" {
-				p.report(Finding{Pos: n.Pos, Length: n.Length, Message: fmt.Sprintf("%q reads as an id, and is looked for as a text", id),
+				p.report(Finding{Pos: n.Pos, Length: n.Length, Rule: token.LikelyID, Message: fmt.Sprintf("%q reads as an id, and is looked for as a text", id),
 					Hint: "is it #" + id + "?", Advice: true})
 			}
 		case Statement:
 			if v, ok := n.(vain); ok {
 				if message, hint := v.advice(); message != "" {
 					s := n.base()
-					p.report(Finding{Pos: s.Pos, Length: len([]rune(s.Text)), Message: message, Hint: hint, Advice: true})
+					p.report(Finding{Pos: s.Pos, Length: len([]rune(s.Text)), Rule: token.Amiss, Message: message, Hint: hint, Advice: true})
 				}
 			}
 		}

@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/core/script/token"
 	"yamato/internal/core/verdict"
 )
 
@@ -349,4 +350,34 @@ func FuzzFormatIsStableAndKeepsTheMeaning(f *testing.F) {
 		require.Equal(t, before.Locators(), after.Locators())
 		require.Equal(t, len(before.Cases), len(after.Cases))
 	})
+}
+
+// Programs that keep findings know them again by their rules' names: more may come, none of these goes.
+func TestRulesKeepTheirNames(t *testing.T) {
+	names := map[token.Rule]bool{}
+	for _, r := range token.Rules {
+		require.False(t, names[r.Rule], r.Rule)
+		names[r.Rule] = true
+		require.Regexp(t, `^[A-Z].*\.$`, r.Words)
+	}
+	for _, name := range strings.Fields(`signs form too-many-findings suite-without-name suite-without-case suite-name-twice case-name-twice
+		case-without-expect unknown-action action-not-called action-gives-nothing unknown-name text-like-an-id step-amiss unknown-build
+		element-never-seen element-seen-otherwise unknown-text not-in-project ability-missing`) {
+		require.True(t, names[token.Rule(name)], name)
+	}
+	for text, rule := range map[string]token.Rule{
+		"suite \"s\"\ncase \"c\"\n  tap \"a\n  expect \"b\"\nend\n":                       token.Signs,
+		"suite \"s\"\ncase \"c\"\n  tpa \"a\"\n  expect \"b\"\nend\n":                     token.Form,
+		"case \"c\"\n  expect \"b\"\nend\n":                                               token.NoName,
+		"suite \"s\"\n":                                                                   token.NoCase,
+		"suite \"s\"\ncase \"c\"\n  expect \"b\"\nend\ncase \"C\"\n  expect \"b\"\nend\n": token.TwiceCase,
+		"suite \"s\"\ncase \"c\"\n  tap \"a\"\nend\n":                                     token.NoExpect,
+		"suite \"s\"\ncase \"c\"\n  do something else\n  expect \"b\"\nend\n":             token.NoAction,
+		"suite \"s\"\naction go\n  tap \"a\"\nend\ncase \"c\"\n  expect \"b\"\nend\n":     token.IdleAction,
+		"suite \"s\"\ncase \"c\"\n  tap \"{x}\"\n  expect \"b\"\nend\n":           token.NoValue,
+	} {
+		_, findings := Read(text)
+		require.NotEmpty(t, findings, text)
+		require.Equal(t, rule, findings[0].Rule, "%s: %s", text, findings[0].Message)
+	}
 }

@@ -130,6 +130,7 @@ type bail struct{}
 
 // scanned reports what is no word of any language: nothing more is said of its line.
 func (p *parser) scanned(f Finding) {
+	f.Rule = token.Signs
 	p.report(f)
 	if !f.Advice {
 		p.unread[f.Pos.Line] = true
@@ -140,6 +141,9 @@ func (p *parser) report(f Finding) {
 	if f.Pos.File == "" {
 		f.Pos.File = p.name
 	}
+	if f.Rule == "" {
+		f.Rule = token.Form
+	}
 	if len(p.findings) < maxFindings {
 		p.findings = append(p.findings, f.Excerpt(p.lines))
 	}
@@ -149,7 +153,7 @@ func (p *parser) report(f Finding) {
 func (p *parser) sorted() []Finding {
 	if len(p.findings) == maxFindings {
 		p.findings[maxFindings-1] = Finding{Pos: p.findings[maxFindings-1].Pos, Length: 1,
-			Message: "there are more findings than can be listed", Hint: "mend these first"}
+			Rule: token.TooMany, Message: "there are more findings than can be listed", Hint: "mend these first"}
 	}
 	rank := map[string]int{}
 	for i, name := range p.order {

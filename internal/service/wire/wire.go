@@ -164,7 +164,7 @@ func Findings(in []script.Finding) []contract.Finding {
 	for _, f := range in {
 		one := contract.Finding{Line: f.Pos.Line, Column: f.Pos.Column, Length: f.Length, Text: f.Line,
 			Message: f.Message,
-			Shift:   base.Stated(f.Shift), File: base.Stated(f.Pos.File)}
+			Shift:   base.Stated(f.Shift), File: base.Stated(f.Pos.File), Rule: base.Stated(string(f.Rule))}
 		if f.Hint != "" {
 			one.Hint = base.Ptr(f.Hint)
 		}

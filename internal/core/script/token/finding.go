@@ -18,6 +18,61 @@ type Finding struct {
 	Message string `json:"message"`
 	Hint    string `json:"hint,omitempty"`
 	Advice  bool   `json:"advice,omitempty"`
+	Rule    Rule   `json:"rule,omitempty"` // what it is a finding of, whatever its words
+}
+
+// Rule is what a finding goes by: programs that keep findings know them again by it, so a name, once given, stays.
+type Rule string
+
+// The rules.
+const (
+	Signs        Rule = "signs"
+	Form         Rule = "form"
+	TooMany      Rule = "too-many-findings"
+	NoName       Rule = "suite-without-name"
+	NoCase       Rule = "suite-without-case"
+	TwiceSuite   Rule = "suite-name-twice"
+	TwiceCase    Rule = "case-name-twice"
+	NoExpect     Rule = "case-without-expect"
+	NoAction     Rule = "unknown-action"
+	IdleAction   Rule = "action-not-called"
+	GivesNothing Rule = "action-gives-nothing"
+	NoValue      Rule = "unknown-name"
+	LikelyID     Rule = "text-like-an-id"
+	Amiss        Rule = "step-amiss"
+	NoBuild      Rule = "unknown-build"
+	NeverSeen    Rule = "element-never-seen"
+	SeenOther    Rule = "element-seen-otherwise"
+	NoText       Rule = "unknown-text"
+	NotKept      Rule = "not-in-project"
+	NoAbility    Rule = "ability-missing"
+)
+
+// Rules gives what each is a finding of, in the order in which they are described.
+var Rules = []struct {
+	Rule  Rule
+	Words string
+}{
+	{Signs, "What cannot be read as words, texts and numbers."},
+	{Form, "A line or block that is not written as one is."},
+	{TooMany, "There are more findings than are listed."},
+	{NoName, "A suite has no name."},
+	{NoCase, "A suite has no case."},
+	{TwiceSuite, "Two suites have one name."},
+	{TwiceCase, "Two cases of a suite have one name."},
+	{NoExpect, "A case expects nothing: only a crash can fail it."},
+	{NoAction, "An action is called that there is none of."},
+	{IdleAction, "An action is called by nothing."},
+	{GivesNothing, "A value is taken of an action that gives none back."},
+	{NoValue, "A value is used that nothing has given."},
+	{LikelyID, "What reads as an id is looked for as a text."},
+	{Amiss, "A step does otherwise than it reads."},
+	{NoBuild, "The app has no such build."},
+	{NeverSeen, "An element that no screen of the app has ever had."},
+	{SeenOther, "An element that a person may see otherwise than the page says."},
+	{NoText, "The build has no such text, or lacks it in a language."},
+	{NotKept, "The project has no such secret or account."},
+	{NoAbility, "Devices that are wished for cannot do a step."},
 }
 
 // Faults counts the findings that keep a suite from running.
