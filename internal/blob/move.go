@@ -9,8 +9,10 @@ import (
 
 // Moved is how far moving blobs from one store to another has come.
 type Moved struct {
-	Blobs, Sent, Removed int
-	Bytes                int64
+	Blobs   int   `json:"blobs"`
+	Sent    int   `json:"sent"`
+	Removed int   `json:"removed"`
+	Bytes   int64 `json:"bytes"`
 }
 
 // Move copies all blobs of one store to another, each checked by its digest; what is there already is

@@ -7,9 +7,12 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/cli/ui"
@@ -242,4 +245,65 @@ func TestAnAppForStandInsIsPackedByCommand(t *testing.T) {
 	_, errOut, code = yamato(t, "standin", "pack", filepath.Join(dir, "nowhere"))
 	require.Equal(t, 2, code)
 	require.NotEmpty(t, errOut)
+}
+
+// What programs read is described for every command that writes something for them: docs/commands.md names its schema.
+func TestEveryCommandsDocumentIsDescribed(t *testing.T) {
+	text, err := os.ReadFile("../../docs/commands.md")
+	require.NoError(t, err)
+	_, table, ok := strings.Cut(string(text), "## JSON")
+	require.True(t, ok)
+	table, _, _ = strings.Cut(table, "\n## ")
+	told := map[string]bool{}
+	for _, row := range strings.Split(table, "\n") {
+		cells := strings.Split(row, "|")
+		if len(cells) < 4 {
+			continue
+		}
+		for _, group := range strings.Split(cells[1], "·") {
+			parent := ""
+			for _, name := range regexp.MustCompile("`([^`]+)`").FindAllStringSubmatch(group, -1) {
+				words := strings.Fields(name[1])
+				if len(words) > 1 {
+					parent = strings.Join(words[:len(words)-1], " ") + " "
+					told[name[1]] = true
+					continue
+				}
+				told[name[1]], told[parent+name[1]] = true, true
+			}
+		}
+	}
+	// these write nothing for programs: they serve, or write files and texts that have forms of their own
+	silent := map[string]bool{"up": true, "serve": true, "host": true, "demo": true, "suite serve": true, "session join": true, "session log": true, "help": true}
+	var walk func(path string, c *cobra.Command)
+	walk = func(path string, c *cobra.Command) {
+		if c.Hidden || c.Name() == "completion" || silent[path] {
+			return
+		}
+		if len(c.Commands()) == 0 {
+			last := path[strings.LastIndex(path, " ")+1:]
+			require.True(t, told[path] || told[last], "docs/commands.md, JSON: `%s` is not described", path)
+		}
+		for _, sub := range c.Commands() {
+			walk(strings.TrimSpace(path+" "+sub.Name()), sub)
+		}
+	}
+	walk("", (&app{&ui.App{Out: &bytes.Buffer{}, Err: &bytes.Buffer{}}}).root())
+
+	// and what a matrix comes to has a schema of its own
+	schema, err := os.ReadFile("../../docs/matrix.schema.json")
+	require.NoError(t, err)
+	read, err := jsonschema.UnmarshalJSON(bytes.NewReader(schema))
+	require.NoError(t, err)
+	c := jsonschema.NewCompiler()
+	require.NoError(t, c.AddResource("matrix.json", read))
+	compiled, err := c.Compile("matrix.json")
+	require.NoError(t, err)
+	for _, more := range [][]string{nil, {"--cover", "all"}, {"--cover", "triples", "--combinations", "3"}} {
+		out, errOut, code := yamato(t, append([]string{"matrix", "../../demo/plans/crossing.matrix.yaml", "--output", "json"}, more...)...)
+		require.Zero(t, code, errOut)
+		v, err := jsonschema.UnmarshalJSON(strings.NewReader(out))
+		require.NoError(t, err)
+		require.NoError(t, compiled.Validate(v), out)
+	}
 }
