@@ -464,7 +464,9 @@ func lastSentence(x contract.Crossing) string {
 	return sentence
 }
 
-// whole is where a leg runs, with the kind, which the label tells of real devices only.
+// Whole is where a leg runs, as the weave prints it: with the kind, which the label tells of real devices only.
+func Whole(l contract.Leg) string { return whole(l) }
+
 func whole(l contract.Leg) string {
 	if l.Device != nil {
 		return wholeOf(l.Combination) + ", " + *l.Device

@@ -418,7 +418,7 @@ func (a *App) buildHand() *cobra.Command {
 				if code, err := qrcode.New(out.Url, qrcode.Low); err == nil {
 					fmt.Fprintln(a.Out, code.ToSmallString(false))
 				}
-				fmt.Fprintf(a.Out, "%s\nUntil %s.\n", out.Url, out.ExpiresAt.Local().Format("2006-01-02 15:04"))
+				fmt.Fprintf(a.Out, "%s\nUntil %s.\n", out.Url, ui.Moment(out.ExpiresAt))
 				if out.Hint != nil {
 					fmt.Fprintf(a.Out, "But %s.\n", *out.Hint)
 				}

@@ -246,10 +246,10 @@ func (a *App) showDevice(out contract.DeviceDetail) {
 	if side := d.Sideline; side != nil {
 		line("sidelined", fmt.Sprintf("by %s, %s: %s", side.By, ui.Ago(side.At), side.Reason))
 		if side.Until != nil {
-			line("", "until "+side.Until.Local().Format("2006-01-02 15:04"))
+			line("", "until "+ui.Moment(*side.Until))
 		}
 		if side.ProbeAt != nil {
-			line("", "tried again at "+side.ProbeAt.Local().Format("15:04:05"))
+			line("", "tried again at "+ui.Moment(*side.ProbeAt))
 		}
 		line("", ui.Deref(side.Remedy))
 		if side.Log != nil {

@@ -80,7 +80,7 @@ func (a *App) licence(ctx context.Context, s *client.Service, name string, accep
 		}
 		return a.Write(l, func() {
 			fmt.Fprintf(a.Out, "%s was accepted by %s on %s.\n", l.Name, ui.Deref(l.AcceptedBy),
-				l.AcceptedAt.Local().Format("2006-01-02 15:04"))
+				ui.Moment(*l.AcceptedAt))
 		})
 	}
 	sites, err := a.sites(ctx, s)
@@ -99,7 +99,7 @@ func (a *App) licence(ctx context.Context, s *client.Service, name string, accep
 						l.Name)
 				} else {
 					fmt.Fprintf(a.Out, "\nAccepted by %s on %s.\n", *l.AcceptedBy,
-						l.AcceptedAt.Local().Format("2006-01-02 15:04"))
+						ui.Moment(*l.AcceptedAt))
 				}
 			})
 		}

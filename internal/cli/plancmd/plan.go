@@ -88,7 +88,7 @@ func nextOf(p contract.Plan) string {
 	return "it starts when you start it"
 }
 
-func moment(t time.Time) string { return t.Local().Format("Mon 2006-01-02 15:04") }
+func moment(t time.Time) string { return t.Local().Format("Mon 2006-01-02 15:04 MST") }
 
 // shapes are how a plan's runs went, the newest last.
 func shapes(late []contract.PlanStart) string {

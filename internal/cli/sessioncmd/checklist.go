@@ -3,6 +3,7 @@ package sessioncmd
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -172,10 +173,19 @@ func (a *App) markChecklist() *cobra.Command {
 }
 
 // findThing finds the leg and the place of a thing by its words.
+//
+// on is part of where its leg runs, or all of it as `run show` prints it: that leg alone is meant then, and none that is
+// named longer.
 func findThing(d contract.RunDetail, thing, on string) (leg int64, index int, err error) {
 	found := 0
+	wholly := func(l contract.Leg) bool {
+		return on != "" && slices.ContainsFunc([]string{report.Label(l.Combination), report.Where(l), report.Whole(l)}, func(label string) bool {
+			return strings.EqualFold(label, strings.TrimSpace(on))
+		})
+	}
+	exact := slices.ContainsFunc(d.Legs, wholly)
 	for _, l := range d.Legs {
-		if on != "" && !strings.Contains(strings.ToLower(report.Label(l.Combination)), strings.ToLower(on)) {
+		if exact && !wholly(l) || !exact && !strings.Contains(strings.ToLower(report.Whole(l)), strings.ToLower(strings.TrimSpace(on))) {
 			continue
 		}
 		for _, c := range l.Cases {

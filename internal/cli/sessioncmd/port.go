@@ -1,16 +1,20 @@
 package sessioncmd
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
 	"net"
+	"slices"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
+	"yamato/internal/contract"
+	"yamato/internal/core/device"
 )
 
 func (a *App) port() *cobra.Command {
@@ -26,6 +30,9 @@ func (a *App) port() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := hasPort(cmd.Context(), s, n); err != nil {
+				return err
+			}
 			l, err := net.Listen("tcp", listen)
 			if err != nil {
 				return ui.WrongCall{Title: err.Error(), Hint: "choose another address with --listen"}
@@ -36,6 +43,22 @@ func (a *App) port() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address to listen on; on loopback it is yours alone")
 	return cmd
+}
+
+// hasPort refuses a session whose device lets no debugger in, before anybody comes.
+func hasPort(ctx context.Context, s *client.Service, n int64) error {
+	one, err := client.As[contract.Session](s.GetSession(ctx, s.Project, n, nil))
+	if err != nil || one.Device == nil || one.State != "open" {
+		return cmp.Or(err, error(ui.WrongCall{Title: fmt.Sprintf("session %d has no device now", n), Hint: "wait until it is open: `yamato session ls`"}))
+	}
+	d, err := client.As[contract.DeviceDetail](s.GetDevice(ctx, s.Project, *one.Device))
+	if err != nil {
+		return err
+	}
+	if !slices.Contains(d.Device.Abilities, device.DebugPort) {
+		return ui.WrongCall{Title: *one.Device + " has no port for debuggers", Hint: "handsets have one (docs/handsets.md); here `yamato session do` and the session's page see into the app"}
+	}
+	return nil
 }
 
 // passOn passes connections on until ctx ends.

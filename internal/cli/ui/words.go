@@ -30,6 +30,9 @@ func Ago(t time.Time) string {
 	return t.Local().Format("2006-01-02")
 }
 
+// Moment is a time with its day and its zone, this machine's.
+func Moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04 MST") }
+
 func Plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word

@@ -374,7 +374,7 @@ func TestRulesKeepTheirNames(t *testing.T) {
 		"suite \"s\"\ncase \"c\"\n  tap \"a\"\nend\n":                                     token.NoExpect,
 		"suite \"s\"\ncase \"c\"\n  do something else\n  expect \"b\"\nend\n":             token.NoAction,
 		"suite \"s\"\naction go\n  tap \"a\"\nend\ncase \"c\"\n  expect \"b\"\nend\n":     token.IdleAction,
-		"suite \"s\"\ncase \"c\"\n  tap \"{x}\"\n  expect \"b\"\nend\n":           token.NoValue,
+		"suite \"s\"\ncase \"c\"\n  tap \"{x}\"\n  expect \"b\"\nend\n":                   token.NoValue,
 	} {
 		_, findings := Read(text)
 		require.NotEmpty(t, findings, text)

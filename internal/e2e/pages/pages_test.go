@@ -37,7 +37,7 @@ func pages(t *testing.T) []string {
 }
 
 // commandLine is a line of a page that is to be typed as it stands.
-var commandLine = regexp.MustCompile(`(?m)^    ((?:[a-z-]+ \| )?yamato [a-z].*)$`)
+var commandLine = regexp.MustCompile(`(?m)^    ((?:(?:[a-z-]+ \| )?yamato|curl) [-a-z].*)$`)
 
 // endless are those that serve until they are stopped: the tests start them themselves.
 var endless = regexp.MustCompile(`^yamato ((up|serve|host|demo|console) |suite serve$)`)
@@ -124,7 +124,17 @@ func TestEveryCommandOfThePagesRunsAsWritten(t *testing.T) {
 			}
 			ran++
 			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
-			c := exec.CommandContext(ctx, "sh", "-c", strings.ReplaceAll(m[1], "/var/lib/yamato/demo", data))
+			line = strings.ReplaceAll(line, "127.0.0.1:7420", address)
+			typed := strings.NewReplacer("/var/lib/yamato/demo", data, "127.0.0.1:7420", address).Replace(m[1])
+			if strings.HasPrefix(line, "curl ") {
+				if _, err := exec.LookPath("curl"); err != nil {
+					t.Log("curl is not here: ", line)
+					cancel()
+					continue
+				}
+				typed = "TOKEN=$(cat '" + filepath.Join(data, "service", "user-token") + "') && " + strings.Replace(typed, "curl ", "curl --fail-with-body ", 1)
+			}
+			c := exec.CommandContext(ctx, "sh", "-c", typed)
 			c.Dir, c.Env = here, env
 			began := time.Now()
 			said, _ := c.CombinedOutput()
@@ -159,6 +169,11 @@ func furnish(t *testing.T, here, data, bin string) {
 	require.NoError(t, os.CopyFS(filepath.Join(here, "steps"), os.DirFS(filepath.Join(data, "suites", "steps"))))
 	link(filepath.Join(data, "packages", "tideline-3.1.4.apk"), "app.apk")
 	link(filepath.Join(data, "suites", "tickets.suite"), "tickets.suite")
+	page, err := os.ReadFile("../../../docs/first-suite.md")
+	require.NoError(t, err)
+	_, suite, _ := strings.Cut(string(page), "```\n")
+	suite, _, _ = strings.Cut(suite, "```")
+	require.NoError(t, os.WriteFile(filepath.Join(here, "first.suite"), []byte(suite), 0o600))
 	link("../../../demo/lineups/crossing.yaml", "crossing.yaml")
 	for _, f := range []string{"every-night.yaml", "crossing.matrix.yaml"} {
 		link("../../../demo/plans/"+f, f)

@@ -9,5 +9,8 @@ test("amounts read as people say them", () => {
 
 test("a time of another day tells the day", () => {
   expect(at(new Date())).toMatch(/^\d\d:\d\d:\d\d$/);
-  expect(at("2020-06-01T12:00:00Z")).toMatch(/Jun/);
+  expect(at("2020-06-01T12:00:00Z")).toMatch(/Jun.*2020/);
+  const other = new Date(new Date().getFullYear(), new Date().getMonth() < 6 ? 10 : 2, 3, 9, 5);
+  expect(at(other)).toMatch(/09:05$/);
+  expect(at(other)).not.toContain(String(other.getFullYear()));
 });

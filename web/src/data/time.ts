@@ -1,14 +1,17 @@
 // Times and amounts as people read them.
 const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", second: "2-digit", hourCycle: "h23" });
 const short = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
+const dayOfYear = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", year: "numeric" });
 const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short" });
 
 const sameDay = (a: Date, b: Date) => a.toDateString() === b.toDateString();
 
-/** 10:25:31, or 22 Nov, 10:25 where that was another day. */
+/** 10:25:31, or 22 Nov, 10:25 where that was another day, with the year where that was another. */
 export function at(iso: string | number | Date): string {
   const t = new Date(iso);
-  return sameDay(t, new Date()) ? clock.format(t) : `${day.format(t)}, ${short.format(t)}`;
+  const now = new Date();
+  if (sameDay(t, now)) return clock.format(t);
+  return `${(t.getFullYear() === now.getFullYear() ? day : dayOfYear).format(t)}, ${short.format(t)}`;
 }
 
 /** 850 ms, 4.2 s, 3 min 20 s, 2 h 5 min. */

@@ -5,9 +5,9 @@ import { at } from "../data/time";
 import { Tip } from "./plain";
 import { Shape, verdictWords } from "./verdict";
 
-const when = new Intl.DateTimeFormat(undefined, { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
+const when = new Intl.DateTimeFormat(undefined, { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", hourCycle: "h23", timeZoneName: "short" });
 
-/** Fri, 27 Nov, 02:00 */
+/** Fri, 27 Nov, 02:00 WET: in this browser's zone, and which that is */
 export const moment = (iso: string) => when.format(new Date(iso));
 
 /** What a start came to, in words. */
