@@ -438,6 +438,12 @@ func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
 	pin = false
 	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", builds.Words{Pinned: &pin})
 	require.NoError(t, err)
+	_, err = w.service.SavePlan(ctx, w.user, "plan: On the first\nbuild: \"1\"\napp: Tideline\nfactors: {language: [en-GB]}\n")
+	require.NoError(t, err)
+	n, err = w.service.Retain(ctx)
+	require.NoError(t, err)
+	require.Zero(t, n, "so does one that a plan names")
+	require.NoError(t, w.service.RemovePlan(ctx, w.user, "On the first", false))
 	n, err = w.service.Retain(ctx)
 	require.NoError(t, err)
 	require.Equal(t, 1, n)

@@ -13,6 +13,7 @@ import (
 
 	"yamato/internal/blob"
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/plan"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
@@ -102,7 +103,7 @@ func (s *Part) Retain(ctx context.Context) (int, error) {
 		if err != nil {
 			return n, err
 		}
-		list, err := s.Store.Outdated(ctx, p, r.Keep, r.Days, 1000)
+		list, err := s.Outgoing(ctx, p, r, 1000)
 		if err != nil {
 			return n, err
 		}
@@ -117,6 +118,40 @@ func (s *Part) Retain(ctx context.Context) (int, error) {
 		s.Bell.Ring()
 	}
 	return n, nil
+}
+
+// Outgoing gives the builds that a rule takes away, but for those that plans name.
+func (s *Part) Outgoing(ctx context.Context, project int64, r store.Retention, limit int) ([]store.Build, error) {
+	list, err := s.Store.Outdated(ctx, project, r.Keep, r.Days, limit)
+	if err != nil || len(list) == 0 {
+		return list, err
+	}
+	needed, err := s.planned(ctx, project)
+	return slices.DeleteFunc(list, func(b store.Build) bool { return needed[b.ID] }), err
+}
+
+// planned gives the builds that plans name: they stay, whatever the rules say.
+func (s *Part) planned(ctx context.Context, project int64) (map[int64]bool, error) {
+	list, err := s.Store.AllPlans(ctx, project)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64]bool{}
+	for _, one := range list {
+		p, _, err := plan.Read(one.Text)
+		if err != nil || p.Build == plan.Newest || p.Build == plan.Arriving {
+			continue // the newest is none that goes
+		}
+		b, err := s.BuildNamed(ctx, base.Caller{ProjectID: project}, p.App, p.Build)
+		var none *base.Problem
+		switch {
+		case err == nil:
+			out[b.ID] = true
+		case !errors.As(err, &none): // a plan of a build that there is none of keeps none
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 const handoverTime = 60 * time.Minute

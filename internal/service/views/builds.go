@@ -122,7 +122,7 @@ func (s *Part) Retention(ctx context.Context, c base.Caller) (contract.Retention
 		return out, err
 	}
 	out.Keep, out.Days, out.ChangedBy, out.ChangedAt = r.Keep, r.Days, &r.ChangedBy, &r.ChangedAt
-	list, err := s.Store.Outdated(ctx, c.ProjectID, r.Keep, r.Days, 200)
+	list, err := s.builds.Outgoing(ctx, c.ProjectID, r, 200)
 	for _, b := range list {
 		out.WouldRemove = append(out.WouldRemove, wire.Build(b))
 	}

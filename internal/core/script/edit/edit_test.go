@@ -41,6 +41,8 @@ func TestWhatMayStandAtAPlace(t *testing.T) {
 		"a text that was seen":    {head + "case \"c\"\n  tap \"P‸\nend\n", []string{"Pay"}, nil},
 		"a value of this case":    {head + "case \"c\"\n  let fare = 1\n  expect $‸\nend\n", []string{"$fare"}, []string{"$other"}},
 		"an action's own":         {head + "action a $who\n  tap $‸\nend\ncase \"c\"\n  let other = 1\n  do a \"x\"\n  expect #a\nend\n", []string{"$who"}, []string{"$other"}},
+		"a value runs may give":   {head + "given traveller = \"adult\"\ncase \"c\"\n  expect $‸\nend\n", []string{"$traveller"}, nil},
+		"the same within a text":  {head + "given traveller = \"adult\"\ncase \"c\"\n  expect \"{‸\nend\n", []string{"traveller}"}, nil},
 		"after what is cut off":   {"suite \"s\"\ncase \"c\"\n  tap #‸", []string{"#pay"}, nil},
 		"beyond the end of lines": {"suite \"s\"‸", nil, []string{"tap"}},
 	} {
@@ -121,4 +123,12 @@ func TestWhereAnActionStandsAndWhatAWordMeans(t *testing.T) {
 	require.Equal(t, 1, at.Line)
 	require.Contains(t, d.Hover(5, 4), "expect")
 	require.Contains(t, d.Hover(line, column), "open the map")
+}
+
+// What runs give is every case's: renamed in one, it is renamed in all, and where it is given.
+func TestWhatRunsGiveIsRenamedInEveryCase(t *testing.T) {
+	text := "suite \"s\"\ngiven travellers = 3\ncase \"a\"\n  expect number in #a = $travel‸lers\n  expect \"{travellers}\"\nend\ncase \"b\"\n  expect number in #a = $travellers\nend\n"
+	d, line, column := document(t, text)
+	all, _ := renamed(t, d, line, column, "passengers")
+	require.Equal(t, strings.ReplaceAll(strings.ReplaceAll(text, "‸", ""), "travellers", "passengers"), all)
 }

@@ -18,6 +18,7 @@ type name struct {
 
 // scope are the nodes in which a name means the same.
 type scope struct {
+	given  []script.Given // by runs, to all cases of the suite
 	params []script.Param
 	nodes  []script.Node
 }
@@ -30,7 +31,7 @@ func (d Document) scope(line int) scope {
 	for _, a := range d.Suite.Actions {
 		if a.Pos.File == "" && a.Pos.Line <= line && a.Pos.Line > last {
 			last = a.Pos.Line
-			in = scope{a.Params, []script.Node{a.Body}}
+			in = scope{params: a.Params, nodes: []script.Node{a.Body}}
 		}
 	}
 	around := d.Suite.Around
@@ -49,11 +50,11 @@ func (d Document) scope(line int) scope {
 	for _, c := range d.Suite.Declared() {
 		if c.Pos.Line <= line && c.Pos.Line > last {
 			last = c.Pos.Line
-			in = scope{c.Data(), append(slices.Clone(shared), c.Body)}
+			in = scope{d.Suite.Given, c.Data(), append(slices.Clone(shared), c.Body)}
 		}
 	}
 	if in.nodes == nil {
-		in.nodes = shared
+		in.given, in.nodes = d.Suite.Given, shared
 		for _, c := range d.Suite.Declared() {
 			in.nodes = append(in.nodes, c.Body)
 			in.params = append(in.params, c.Data()...)
@@ -75,6 +76,9 @@ func lineOf(st script.Statement) (line int) {
 // names are all places at which a name stands in a scope.
 func (s scope) names() []name {
 	var out []name
+	for _, g := range s.given {
+		out = append(out, name{g.Name, Place{g.Pos, len([]rune(g.Name))}, true})
+	}
 	for _, p := range s.params {
 		out = append(out, name{p.Name, Place{p.Pos, len([]rune(p.Name))}, true})
 	}
@@ -141,6 +145,9 @@ func (d Document) Renames(line, column int, to string) ([]Change, error) {
 			return nil, fmt.Errorf("a value is called by letters, digits and _, not %q", to)
 		}
 		all := d.scope(line).names()
+		if slices.ContainsFunc(d.Suite.Given, func(g script.Given) bool { return g.Name == v.name }) { // every case has it
+			all = d.scope(0).names()
+		}
 		if slices.ContainsFunc(all, func(n name) bool { return n.declares && n.name == to }) {
 			return nil, fmt.Errorf("there is a value called %s here already", to)
 		}
