@@ -3,8 +3,10 @@ package standin_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -273,5 +275,38 @@ func TestAChildThatIsNoMoreTakesNothing(t *testing.T) {
 		if r.Name == "memory" || r.Name == "cpu" {
 			require.Zero(t, r.Value, r.Name)
 		}
+	}
+}
+
+// A host that runs as root has each app run as a user of its own: one that got out of its world would be nobody there.
+func TestAnAppOfARootHostIsAUserOfItsOwn(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("this is about hosts that run as root")
+	}
+	const program = `os.show(() => ui.text({text: 'here'}))`
+	for range 2 {
+		require.NoError(t, phone(t, program).Start(context.Background(), "example.other", device.Fresh))
+	}
+	users := map[string]bool{}
+	list, err := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", os.Getpid()))
+	require.NoError(t, err)
+	for _, path := range list {
+		children, _ := os.ReadFile(path)
+		for _, pid := range strings.Fields(string(children)) {
+			command, _ := os.ReadFile("/proc/" + pid + "/cmdline")
+			status, _ := os.ReadFile("/proc/" + pid + "/status")
+			if strings.HasSuffix(strings.TrimRight(string(command), "\x00"), sandbox.Argument) {
+				_, user, _ := strings.Cut(string(status), "\nUid:\t")
+				_, groups, _ := strings.Cut(string(status), "\nGroups:\t")
+				user, _, _ = strings.Cut(user, "\n")
+				groups, _, _ = strings.Cut(groups, "\n")
+				require.Empty(t, strings.TrimSpace(groups))
+				users[user] = true
+			}
+		}
+	}
+	require.Len(t, users, 2, "%v", users)
+	for user := range users {
+		require.NotRegexp(t, `\b0\b`, user)
 	}
 }

@@ -3,6 +3,7 @@ package sandbox
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -93,11 +94,23 @@ func (s *Sandbox) answer(ctx context.Context) (frame, error) {
 	}
 }
 
+// launch starts the child: as a user of its own where that is possible, else as who we are.
 func (s *Sandbox) launch() error {
+	err := s.launchAs(own())
+	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EACCES) { // no other user may be, or may not run this program
+		err = s.launchAs(nil)
+	}
+	return err
+}
+
+func (s *Sandbox) launchAs(user *syscall.Credential) error {
 	cmd := exec.Command(s.command[0], s.command[1:]...)
+	if user != nil && isThis(cmd.Path) {
+		cmd.Path = "/proc/self/exe" // whatever folders lead to it: others may not enter all of them
+	}
 	cmd.Env = []string{"GOMAXPROCS=1", "GOTRACEBACK=none"}
 	cmd.Dir = "/"
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true, Credential: user}
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return err
@@ -110,8 +123,7 @@ func (s *Sandbox) launch() error {
 	s.stderr = &head{}
 	cmd.Stderr = s.stderr
 	if err := startProcess(cmd); err != nil {
-		_ = out.Close()
-		_ = w.Close()
+		_, _, _ = in.Close(), out.Close(), w.Close()
 		return fmt.Errorf("the app's process cannot be started: %w", err)
 	}
 	_ = w.Close()
