@@ -171,8 +171,8 @@ func (b *Box) launch() (chan error, error) {
 		return nil, err
 	}
 	defer log.Close()
-	cmd := exec.Command(filepath.Join(b.bin, "postgres"), "-D", b.data(), "-p", strconv.Itoa(b.port), "-k", b.sockets(),
-		"-h", "127.0.0.1")
+	cmd := exec.Command(filepath.Join(b.bin, "postgres"), "-D", b.data(), "-p", strconv.Itoa(b.port), "-h", "127.0.0.1",
+		"-k", "") // no socket in the file system: nobody needs one, and its path may be 107 bytes long at most (unix(7))
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: b.cred, Setpgid: true}
 	cmd.Dir = b.dir
@@ -190,19 +190,16 @@ func (b *Box) launch() (chan error, error) {
 	return exited, nil
 }
 
-func (b *Box) data() string    { return filepath.Join(b.dir, "data") }
-func (b *Box) sockets() string { return filepath.Join(b.dir, "run") }
+func (b *Box) data() string { return filepath.Join(b.dir, "data") }
 
 // prepare makes the directory and the cluster, once.
 func (b *Box) prepare(ctx context.Context) error {
-	for _, d := range []string{b.dir, b.sockets()} {
-		if err := os.MkdirAll(d, 0o700); err != nil {
+	if err := os.MkdirAll(b.dir, 0o700); err != nil {
+		return err
+	}
+	if b.cred != nil {
+		if err := os.Chown(b.dir, int(b.cred.Uid), int(b.cred.Gid)); err != nil {
 			return err
-		}
-		if b.cred != nil {
-			if err := os.Chown(d, int(b.cred.Uid), int(b.cred.Gid)); err != nil {
-				return err
-			}
 		}
 	}
 	secret := filepath.Join(b.dir, "password")

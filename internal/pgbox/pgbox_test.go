@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -191,4 +193,13 @@ func TestAClusterThatCannotRunSaysSoAtOnce(t *testing.T) {
 	_, err = Start(ctx, dir)
 	require.ErrorContains(t, err, "no_such_setting")
 	require.NoError(t, ctx.Err(), "it does not wait for an answer that cannot come")
+}
+
+func TestAFolderMayHaveALongPath(t *testing.T) {
+	dir := filepath.Dir(folder(t)) + strings.Repeat("/a folder whose name is long", 10)
+	require.NoError(t, os.MkdirAll(dir, 0o711))
+	b, err := Start(context.Background(), dir+"/cluster")
+	require.NoError(t, err)
+	write(t, b, "create table t ()")
+	require.NoError(t, b.Stop())
 }
