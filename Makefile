@@ -44,6 +44,9 @@ bench: postgres browser video $(OBJECTS) $(PROGRAM) ## measure, and write docs/b
 soak: postgres $(PROGRAM) ## runs and odd calls for 10 minutes; memory has to stay flat
 	go run ./internal/bench -program $(CURDIR)/$(PROGRAM) -soak 10m
 
+kills: postgres $(PROGRAM) ## kill 40 times under sessions, large packages and plan starts; nothing may be lost
+	YAMATO_TEST_KILLS=40 $(TESTED) -run TestNothingIsLostDoubleOrStuck -v ./internal/e2e
+
 # Services and hosts of two versions side by side: this one, and the one of a commit.
 BEFORE ?= HEAD~20
 upgrade: postgres $(PROGRAM) ## try this version beside the one before, through an upgrade (BEFORE=commit)
@@ -117,4 +120,4 @@ terminal: # a terminal window without a monitor
 	$(call need,no-such-command,/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf,fonts-dejavu-core)
 	$(call need,import,/usr/bin/import-im6.q16,imagemagick)
 
-.PHONY: help demo test bench soak upgrade screenshots generate postgres packers node browser terminal handsets video
+.PHONY: help demo test bench soak upgrade kills screenshots generate postgres packers node browser terminal handsets video

@@ -162,9 +162,14 @@ func (a *App) ask(ctx context.Context, s *client.Service, w *wish) error {
 	})
 }
 
+// serviceAway is how long a service that does not answer is waited for.
+const serviceAway = time.Minute
+
 // await waits until a session is open, saying what it waits for.
 func (a *App) await(ctx context.Context, s *client.Service, one contract.Session) (contract.Session, error) {
 	told := ""
+	var lost time.Time
+	pause := retry.From(200*time.Millisecond, 2*time.Second)
 	for one.State == "opening" {
 		waits := "Waiting for " + ui.First(ui.Deref(one.Wanted), "a device") + "…"
 		if one.Device != nil {
@@ -175,9 +180,18 @@ func (a *App) await(ctx context.Context, s *client.Service, one contract.Session
 			fmt.Fprintf(a.Err, "%s\n", waits)
 		}
 		wait := 2000
-		var err error
-		if one, err = client.As[contract.Session](s.GetSession(ctx, s.Project, one.Number,
-			&contract.GetSessionParams{WaitMs: &wait})); err != nil {
+		now, err := client.As[contract.Session](s.GetSession(ctx, s.Project, one.Number, &contract.GetSessionParams{WaitMs: &wait}))
+		if err != nil {
+			if errors.As(err, new(*client.Unreachable)) && ctx.Err() == nil { // it is started anew, say
+				if lost.IsZero() {
+					lost = time.Now()
+					fmt.Fprintf(a.Err, "The service does not answer; session %d still waits…\n", one.Number)
+				}
+				if time.Since(lost) < serviceAway && retry.For(ctx, pause.Next()) == nil {
+					continue
+				}
+				fmt.Fprintf(a.Err, "When it is back: `yamato session show %d`, or `yamato session end %d --yes` to give it up.\n", one.Number, one.Number)
+			}
 			if ctx.Err() != nil { // whoever gives up waiting does not want it any more
 				ending, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 				defer stop()
@@ -185,6 +199,8 @@ func (a *App) await(ctx context.Context, s *client.Service, one contract.Session
 			}
 			return one, err
 		}
+		one, lost = now, time.Time{}
+		pause.Reset()
 	}
 	if one.State == "closed" {
 		return one, ui.Failed{Title: fmt.Sprintf("session %d was closed: %s", one.Number, ui.Deref(one.Why)),
