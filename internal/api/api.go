@@ -191,6 +191,7 @@ func caller(ctx interface{ Value(any) any }) base.Caller {
 func (h *handlers) fail(g *gin.Context, err error) {
 	p := base.AsProblem(err)
 	if p.Kind == base.Internal && h.stopping() {
+		g.Header("Retry-After", "1")
 		p = base.Refuse(stopping, "the service is stopping, and did not do this", "try again in a moment, or at another service of the same records")
 	}
 	body := problemOut(p)

@@ -52,7 +52,7 @@ func TestAnUploadOfAHostsGoesOnWhereItWasBrokenOff(t *testing.T) {
 	require.Error(t, s.Upload(ctx, digest, bytes.NewReader(content), int64(len(content))))
 	require.True(t, broken.Load())
 	require.NoError(t, s.Upload(ctx, digest, bytes.NewReader(content), int64(len(content))))
-	require.Less(t, sent.Load(), int64(len(content))+(1<<20), "next to nothing is sent twice")
+	require.Less(t, sent.Load(), int64(len(content))+(4<<20), "of what was sent no more than the piece that broke off is sent twice")
 	require.NoError(t, s.Upload(ctx, digest, bytes.NewReader(content), int64(len(content))), "again, whole")
 
 	damaged := append([]byte("x"), content[1:]...)

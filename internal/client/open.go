@@ -32,8 +32,8 @@ type Service struct {
 
 // Open gives the service at url for the holder of a token. It does not call yet.
 func Open(url, token, project string) (*Service, error) {
-	h := &http.Client{Transport: &http.Transport{DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext,
-		MaxIdleConnsPerHost: 16}}
+	h := &http.Client{Transport: steady{&http.Transport{DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext,
+		MaxIdleConnsPerHost: 16}}}
 	s := &Service{Project: project, base: strings.TrimSuffix(url, "/"), token: token, http: h}
 	c, err := NewClientWithResponses(s.base, WithHTTPClient(h),
 		WithRequestEditorFn(func(_ context.Context, r *http.Request) error {

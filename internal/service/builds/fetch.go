@@ -195,7 +195,7 @@ func (f *fetched) goOn() error {
 }
 
 // mostBegun is what one caller may have begun to upload and not ended: a person, and a host with its many devices.
-var mostBegun = map[string]store.Begun{"user": {Count: 100, Bytes: 64 << 30}, "host": {Count: 2000, Bytes: 256 << 30}}
+var mostBegun = map[string]store.Begun{"user": {Count: 200, Bytes: 64 << 30}, "host": {Count: 2000, Bytes: 256 << 30}}
 
 // StartUpload notes whose an upload is, and how large in bytes; TakeUpload takes it in when it is complete.
 func (s *Part) StartUpload(ctx context.Context, c base.Caller, id string, size int64) error {

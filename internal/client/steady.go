@@ -1,0 +1,44 @@
+package client
+
+import (
+	"io"
+	"net/http"
+	"time"
+
+	"yamato/internal/retry"
+)
+
+// stoppedFor is how long a service that said that it is stopping is waited for: it is being started anew, or replaced.
+const stoppedFor = 30 * time.Second
+
+// steady reads again what a service that was stopping did not answer (503 with Retry-After, RFC 9110, 15.6.4). Only calls
+// that change nothing are made again.
+type steady struct{ next http.RoundTripper }
+
+// RoundTrip makes a call, and makes it again while the service is being started anew.
+func (s steady) RoundTrip(r *http.Request) (*http.Response, error) {
+	answer, err := s.next.RoundTrip(r)
+	if err != nil || !stopping(answer) || r.Method != http.MethodGet || r.Body != nil && r.Body != http.NoBody {
+		return answer, err
+	}
+	pause := retry.From(200*time.Millisecond, 2*time.Second)
+	for begun := time.Now(); time.Since(begun) < stoppedFor; {
+		if retry.For(r.Context(), pause.Next()) != nil {
+			break
+		}
+		next, err := s.next.RoundTrip(r.Clone(r.Context()))
+		if err != nil { // it is gone for a moment
+			continue
+		}
+		_, _ = io.Copy(io.Discard, io.LimitReader(answer.Body, 64<<10))
+		_ = answer.Body.Close()
+		if answer = next; !stopping(answer) {
+			break
+		}
+	}
+	return answer, nil
+}
+
+func stopping(a *http.Response) bool {
+	return a.StatusCode == http.StatusServiceUnavailable && a.Header.Get("Retry-After") != ""
+}
