@@ -364,9 +364,11 @@ func (s *Part) MoveStart(ctx context.Context, c base.Caller, name string, from, 
 	case to.Sub(now) > 370*24*time.Hour:
 		return base.Invalid("a start is moved by less than a year", "")
 	}
-	was := strings.TrimPrefix(key, atPrefix)
-	err = s.Store.MoveStart(ctx, p, kept.Start{Key: key, Due: to, AskedBy: c.Name,
-		Told: "moved by " + c.Name + " from " + was})
+	start := kept.Start{Key: key, Due: to, AskedBy: c.Name}
+	if moved(start) { // and not back to where it was
+		start.Told = "moved by " + c.Name + " from " + strings.TrimPrefix(key, atPrefix)
+	}
+	err = s.Store.MoveStart(ctx, p, start)
 	if errors.Is(err, pg.ErrNone) {
 		return base.Invalid("that start has been", "start the plan now instead: `yamato plan start`")
 	}

@@ -53,7 +53,8 @@ export function CalendarPage() {
     d.setDate(d.getDate() + 7 * weeks);
     set({ week: isoDay(d) }, { replace: true });
   };
-  const move = (e: CalendarEntry, to: Date) =>
+  const move = (e: CalendarEntry, when: Date) => {
+    const to = new Date(Math.floor(when.getTime() / 60_000) * 60_000); // starts are at whole minutes
     void post(inProject(`plans/${encodeURIComponent(e.plan)}/moves`), { from: e.at, to: to.toISOString() }).then(() => {
       setTrouble(undefined);
       setOpen(undefined);
@@ -62,6 +63,7 @@ export function CalendarPage() {
         post(inProject(`plans/${encodeURIComponent(e.plan)}/moves`), { from: to.toISOString(), to: e.at }).then(() => outdated("calendar", "plans")),
       );
     }, setTrouble);
+  };
   const lanes = useMemo(() => lanesOf(list.data ?? []), [list.data]);
   return (
     <div className="mx-auto flex h-full max-w-[1600px] flex-col px-5 pt-5">
