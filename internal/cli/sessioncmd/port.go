@@ -14,7 +14,6 @@ import (
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
-	"yamato/internal/core/device"
 )
 
 func (a *App) port() *cobra.Command {
@@ -45,6 +44,9 @@ func (a *App) port() *cobra.Command {
 	return cmd
 }
 
+// debugPort is the ability to let a debugger in (docs/abilities.md).
+const debugPort = "debug port"
+
 // hasPort refuses a session whose device lets no debugger in, before anybody comes.
 func hasPort(ctx context.Context, s *client.Service, n int64) error {
 	one, err := client.As[contract.Session](s.GetSession(ctx, s.Project, n, nil))
@@ -55,7 +57,7 @@ func hasPort(ctx context.Context, s *client.Service, n int64) error {
 	if err != nil {
 		return err
 	}
-	if !slices.Contains(d.Device.Abilities, device.DebugPort) {
+	if !slices.Contains(d.Device.Abilities, debugPort) {
 		return ui.WrongCall{Title: *one.Device + " has no port for debuggers", Hint: "handsets have one (docs/handsets.md); here `yamato session do` and the session's page see into the app"}
 	}
 	return nil

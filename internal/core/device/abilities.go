@@ -239,9 +239,6 @@ type Evaluating interface {
 	Evaluate(ctx context.Context, expression string) (string, error)
 }
 
-// DebugPort is the name of the ability to let a debugger in.
-const DebugPort = "debug port"
-
 // Debugged is a device whose apps a debugger can be joined to.
 type Debugged interface {
 	// DebugPort gives an address on the host's loopback at which a debugger for the app in front is
@@ -318,7 +315,7 @@ var Abilities = []Ability{
 	ability[Measured]("readings", "tells what the app takes"),
 	ability[Calling]("calls", "records calls over the network"),
 	ability[Evaluating]("console", "evaluates an expression in the app"),
-	ability[Debugged](DebugPort, "lets a debugger reach the app"),
+	ability[Debugged]("debug port", "lets a debugger reach the app"),
 	ability[Aware]("surroundings", "tells what it is made to feel"),
 	ability[Chancy]("chance", "repeats what apps find random"),
 }

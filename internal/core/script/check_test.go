@@ -370,7 +370,7 @@ func TestRulesKeepTheirNames(t *testing.T) {
 		"suite \"s\"\ncase \"c\"\n  tpa \"a\"\n  expect \"b\"\nend\n":                     token.Form,
 		"case \"c\"\n  expect \"b\"\nend\n":                                               token.NoName,
 		"suite \"s\"\n":                                                                   token.NoCase,
-		"suite \"s\"\ncase \"c\"\n  expect \"b\"\nend\ncase \"C\"\n  expect \"b\"\nend\n": token.TwiceCase,
+		"suite \"s\"\ncase \"c\"\n  expect \"b\"\nend\ncase \"c\"\n  expect \"b\"\nend\n": token.TwiceCase,
 		"suite \"s\"\ncase \"c\"\n  tap \"a\"\nend\n":                                     token.NoExpect,
 		"suite \"s\"\ncase \"c\"\n  do something else\n  expect \"b\"\nend\n":             token.NoAction,
 		"suite \"s\"\naction go\n  tap \"a\"\nend\ncase \"c\"\n  expect \"b\"\nend\n":     token.IdleAction,
