@@ -314,8 +314,8 @@ func TestWhatTakesTooLongEndsWithinBounds(t *testing.T) {
 		err             error
 		most            int64 // hundredths of the limit that may be spent
 	}{
-		{name: "more rows than there is work for", factors: 60, levels: 4, strength: 3, limit: 12_000_000, err: ErrDear, most: 110},
-		{name: "and rules", factors: 60, levels: 4, strength: 3, rules: 200, limit: 12_000_000, err: ErrDear, most: 110},
+		{name: "more rows than there is work for", factors: 60, levels: 3, strength: 3, limit: 20_000_000, err: ErrDear, most: 110},
+		{name: "and rules", factors: 60, levels: 3, strength: 3, rules: 200, limit: 20_000_000, err: ErrDear, most: 110},
 		{name: "a budget of rows has some", factors: 40, levels: 3, strength: 3, rows: 10, limit: 30_000_000, most: 200},
 		{name: "rules over many levels", factors: 4, levels: 500, strength: 2, rules: 200, limit: 40_000_000, err: ErrTangled, most: 110},
 		{name: "what is small is whole", factors: 10, levels: 4, strength: 2, limit: 30_000_000, most: 100},
