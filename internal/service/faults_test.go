@@ -176,6 +176,7 @@ func TestOneWordThatCannotBeKeptStopsNobodyElse(t *testing.T) {
 func TestLeasesOfAnyNumberAndSizeAreDelivered(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	ctx := context.Background()
+	const leases = 16 // of some MB each: together more than one message holds, several times
 	var steps strings.Builder
 	for i := range 8000 { // each lease names them all once it knows them
 		fmt.Fprintf(&steps, "expect \"%s %d\"\n", strings.Repeat("<", 100), i)
@@ -195,15 +196,15 @@ func TestLeasesOfAnyNumberAndSizeAreDelivered(t *testing.T) {
 		return tx.AddLocators(ctx, projects, apps, suite.Locators.V)
 	}))
 	var devices []link.Device
-	for i := range 40 {
+	for i := range leases {
 		devices = append(devices, kaede(fmt.Sprintf("kaede-7-%d", i)))
 	}
 	h := w.link(w.service, devices...)
-	for range 40 {
+	for range leases {
 		w.start(runs.Order{Build: "3.1.4", Suites: []string{"Large"}})
 	}
 	got := map[int64]bool{}
-	for len(got) < 40 {
+	for len(got) < leases {
 		m := h.expect(func(m link.ToHost) bool { return len(m.Leases) > 0 })
 		body, err := json.Marshal(m)
 		require.NoError(t, err)
