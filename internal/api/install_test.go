@@ -113,11 +113,11 @@ func TestWhatIsBegunToUploadIsBounded(t *testing.T) {
 		require.Equal(t, 422, code, body)
 		require.Contains(t, body, "says how large it will be", unsaid)
 	}
-	last := ""
+	before, last := "", ""
 	for range 200 {
 		code, body, at := begin(map[string]string{"Upload-Length": "1"})
 		require.Equal(t, 201, code, body)
-		last = at
+		before, last = last, at
 	}
 	code, body, _ := begin(map[string]string{"Upload-Length": "1"})
 	require.Equal(t, 429, code)
@@ -126,6 +126,15 @@ func TestWhatIsBegunToUploadIsBounded(t *testing.T) {
 	require.Equal(t, 204, answer.StatusCode)
 	code, body, _ = begin(map[string]string{"Upload-Length": "1"})
 	require.Equal(t, 201, code, body, "what was given up no longer counts")
+
+	code, _, at := begin(map[string]string{"Upload-Length": "1"})
+	require.Equal(t, 429, code)
+	require.Empty(t, at)
+	require.Equal(t, 204, r.piece(before, 0, []byte("x")).StatusCode)
+	answer, body = r.tus("POST", strings.TrimPrefix(before, r.url)+"/package", userToken, nil, nil)
+	require.Equal(t, 422, answer.StatusCode, body)
+	code, body, _ = begin(map[string]string{"Upload-Length": "1"})
+	require.Equal(t, 201, code, body, "nor does what was refused")
 }
 
 func TestAFetchTellsHowFarItIs(t *testing.T) {

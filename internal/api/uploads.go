@@ -145,8 +145,8 @@ func (h *handlers) upload(g *gin.Context) {
 }
 
 // endUpload forgets an upload that is over. What cannot be forgotten now is after a day.
-func (h *handlers) endUpload(ctx context.Context, id string) {
-	if err := h.service.EndUpload(ctx, caller(ctx), id); err != nil {
+func (h *handlers) endUpload(g *gin.Context, id string) {
+	if err := h.service.EndUpload(g.Request.Context(), caller(g), id); err != nil {
 		h.config.Log.Warn("an upload that is over could not be forgotten", "error", err)
 	}
 }
@@ -217,7 +217,7 @@ func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (T
 		// it will not get better: nothing is kept of it
 		if errors.As(base.AsProblem(err), &refused) && problemOut(refused).Status < 500 {
 			_ = h.uploads.store.AsTerminatableUpload(upload).Terminate(lasting(ctx))
-			h.endUpload(lasting(ctx), r.Upload)
+			h.endUpload(g, r.Upload)
 		}
 		return nil, err
 	}

@@ -26,7 +26,7 @@ import (
 const kills = "YAMATO_TEST_KILLS"
 
 // Whatever is killed, and whenever: each session ends, each package arrives whole, each start makes one run, and nothing
-// is stuck in the end. Every tenth death is an upgrade: the process is ended as its users do, and started again.
+// is stuck in the end. Every tenth death is an ending as its users end it.
 func TestNothingIsLostDoubleOrStuckUnderKills(t *testing.T) {
 	most, _ := strconv.Atoi(os.Getenv(kills))
 	if most == 0 {

@@ -59,9 +59,9 @@ func (n *news) take(mu *sync.Mutex, id int64) bool {
 // mostErrands bounds how many errands are known to have been taken, in hand or done.
 const mostErrands = 10_000
 
-// forget lets go of the older half of the errands that are done: the service asks for none that it knows to be done, and
-// one of another service, which asked a moment before it heard, asks for a new one. What is in hand is never forgotten.
-// The caller holds the lock.
+// forget lets go of the older half of the errands that are done. Only a service that read its list before it heard the
+// answer could ask for one again, and what it reads is a moment old at most. What is in hand is never forgotten. The
+// caller holds the lock.
 func (n *news) forget() {
 	ids := slices.Sorted(maps.Keys(n.errands))
 	for _, id := range ids[:len(ids)/2] {

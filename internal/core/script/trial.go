@@ -10,6 +10,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script/amount"
+	"yamato/internal/core/script/token"
 )
 
 // Trial carries out lines of script one at a time, on an app as it stands: nothing is
@@ -50,7 +51,7 @@ func (t *Trial) Line(ctx context.Context, app, line string) (Tried, []Finding) {
 		return Tried{}, findings
 	}
 	if len(suite.Cases) != 1 || len(suite.Cases[0].Body.Steps) == 0 {
-		return Tried{}, []Finding{{Pos: Pos{Line: 1, Column: 1}, Length: 1, Line: line,
+		return Tried{}, []Finding{{Pos: Pos{Line: 1, Column: 1}, Length: 1, Line: line, Rule: token.Form,
 			Message: "there is no step to carry out", Hint: `write one, such as: tap "Continue"`}}
 	}
 	r := t.r
