@@ -2,9 +2,7 @@ package service
 
 import (
 	"context"
-	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -78,10 +76,11 @@ func TestAHostSpeaksForItselfAlone(t *testing.T) {
 	far, _, welcome := w.comes(w.host, "harbour", kaede("kaede-7-2"))
 	harbour := w.known(welcome.Token)
 	require.NoError(t, far.conn.Send(ctx, link.FromHost{Adopted: true}))
-	require.Eventually(t, func() bool { // it has kept its own: nobody else gets one for it
-		_, ended, welcome := w.comes(w.host, "harbour")
-		return welcome == nil && strings.Contains((<-ended).Error(), "has a token of its own")
-	}, 30*time.Second, 50*time.Millisecond)
+	require.NoError(t, far.conn.Send(ctx, link.FromHost{Renew: []int64{1}, Ask: 5}))
+	far.expect(func(m link.ToHost) bool { return m.Renewed != nil && m.Renewed.Ask == 5 }) // what came before is heard by now
+	_, ended, welcome = w.comes(w.host, "harbour")
+	require.Nil(t, welcome, "it has kept its own: nobody else gets one for it")
+	require.ErrorContains(t, <-ended, "has a token of its own")
 	run := w.start(runs.Order{})
 	lease := h.lease()
 	digest := lease.Attempt.PackageBlob

@@ -28,10 +28,13 @@ func FuzzHostWords(f *testing.F) {
 		}
 		w := newWorld(t, base.Config{})
 		before := contain.Met()
-		h := w.link(w.service, kaede("kaede-7-1"))
+		h, _, welcome := w.comes(w.host, "bench", kaede("kaede-7-1"))
+		require.NotNil(t, welcome)
 		require.NoError(t, h.conn.Send(context.Background(), m))
 		h.hangUp()
-		next := w.link(w.service, kaede("kaede-7-1"))
+		// It comes again with its own token: the shared one is of no more use if what it said was "adopted".
+		next, _, welcome := w.comes(w.known(welcome.Token), "bench", kaede("kaede-7-1"))
+		require.NotNil(t, welcome)
 		ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 		defer stop()
 		require.NoError(t, next.conn.Send(ctx, link.FromHost{Renew: []int64{1}, Ask: 77}))
