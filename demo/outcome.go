@@ -5,6 +5,7 @@ import (
 
 	"yamato/internal/contract"
 	"yamato/internal/core/device"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 )
 
@@ -82,7 +83,7 @@ func expected320(leg contract.Leg, x contract.Crossing, seed int64) (want string
 // across tells whether the device is held so that its screen is not narrow.
 func across(c contract.Combination) bool {
 	for _, l := range c.Levels {
-		if l.Factor == fleet.Rotation {
+		if l.Factor == feel.Rotation {
 			return l.Value == device.Landscape
 		}
 	}

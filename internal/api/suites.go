@@ -8,6 +8,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"yamato/internal/contract"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/script"
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
@@ -50,6 +51,20 @@ func (h *handlers) GetSuiteRevision(ctx context.Context, r GetSuiteRevisionReque
 	suite, whole, err := h.service.Revision(lasting(ctx), caller(ctx), r.Suite, r.Revision)
 	return GetSuiteRevision200JSONResponse(contract.SuiteText{Suite: wire.Suite(suite), Text: whole.Text,
 		Files: wire.SuiteFiles(whole)}), err
+}
+
+// ListSurroundings tells what a device can be made to feel.
+func (h *handlers) ListSurroundings(context.Context, ListSurroundingsRequestObject) (ListSurroundingsResponseObject, error) {
+	out := ListSurroundings200JSONResponse{}
+	for _, s := range feel.All {
+		one := contract.Surrounding{Name: s.Name, Label: s.Label, About: s.About, Ability: s.Ability, Usual: s.Usual, Varied: s.Varied,
+			Passing: s.Passing, Open: s.Open, Example: base.Stated(s.Example), Verb: base.Stated(s.Verb), Usage: append([]string{}, s.Usage()...),
+			Choices: wire.Each(s.Choices, func(c feel.Choice) contract.SurroundingChoice {
+				return contract.SurroundingChoice{Level: c.Level, Words: c.Words}
+			})}
+		out = append(out, one)
+	}
+	return out, nil
 }
 
 // GetLanguage tells the words of the script language.

@@ -132,7 +132,7 @@ func handsetConfig(name string, unhurried bool) handset.Config {
 }
 
 func readyHandset(ctx context.Context, d *handset.Device) error {
-	return d.Ready(ctx, driver.Surroundings{Language: "en-GB"})
+	return d.Ready(ctx, driver.Terms{})
 }
 
 func measureList(ctx context.Context, b *handset.Browser, dir string, n int) (f listFigures, err error) {

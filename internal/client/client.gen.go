@@ -933,6 +933,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/sign-ins (the `MakeSignIn` operationId).
 	MakeSignIn(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSurroundings What a device can be made to feel: each with its levels, the ability that it needs, and whether plans vary it
+	//
+	// Corresponds with GET /api/v1/surroundings (the `ListSurroundings` operationId).
+	ListSurroundings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // About Who answers, and as whom one calls
@@ -3145,6 +3150,21 @@ func (c *Client) TakeUpload(ctx context.Context, project Project, upload string,
 // Corresponds with POST /api/v1/sign-ins (the `MakeSignIn` operationId).
 func (c *Client) MakeSignIn(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeSignInRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSurroundings What a device can be made to feel: each with its levels, the ability that it needs, and whether plans vary it
+//
+// Corresponds with GET /api/v1/surroundings (the `ListSurroundings` operationId).
+func (c *Client) ListSurroundings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSurroundingsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -8695,6 +8715,33 @@ func NewMakeSignInRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListSurroundingsRequest constructs an http.Request for the ListSurroundings method
+func NewListSurroundingsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/surroundings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -9710,6 +9757,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/sign-ins (the `MakeSignIn` operationId).
 	MakeSignInWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*MakeSignInResponse, error)
+
+	// ListSurroundingsWithResponse What a device can be made to feel: each with its levels, the ability that it needs, and whether plans vary it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/surroundings (the `ListSurroundings` operationId).
+	ListSurroundingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSurroundingsResponse, error)
 }
 
 type AboutResponse struct {
@@ -14597,6 +14651,54 @@ func (r MakeSignInResponse) ContentType() string {
 	return ""
 }
 
+type ListSurroundingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Surrounding
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSurroundingsResponse) GetJSON200() *[]Surrounding {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSurroundingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSurroundingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSurroundingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSurroundingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSurroundingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // AboutWithResponse Who answers, and as whom one calls
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16395,6 +16497,19 @@ func (c *ClientWithResponses) MakeSignInWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseMakeSignInResponse(rsp)
+}
+
+// ListSurroundingsWithResponse What a device can be made to feel: each with its levels, the ability that it needs, and whether plans vary it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/surroundings (the `ListSurroundings` operationId).
+func (c *ClientWithResponses) ListSurroundingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSurroundingsResponse, error) {
+	rsp, err := c.ListSurroundings(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSurroundingsResponse(rsp)
 }
 
 // ParseAboutResponse parses an HTTP response from a AboutWithResponse call
@@ -19745,6 +19860,39 @@ func ParseMakeSignInResponse(rsp *http.Response) (*MakeSignInResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest SignIn
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSurroundingsResponse parses an HTTP response from a ListSurroundingsWithResponse call
+func ParseListSurroundingsResponse(rsp *http.Response) (*ListSurroundingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSurroundingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Surrounding
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

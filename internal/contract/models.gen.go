@@ -2077,6 +2077,51 @@ type Summary struct {
 	Slowest []Lasted `json:"slowest"`
 }
 
+// Surrounding defines model for Surrounding.
+type Surrounding struct {
+	// Ability what a device needs for it
+	Ability string `json:"ability"`
+
+	// About what a level says, for people
+	About   string              `json:"about"`
+	Choices []SurroundingChoice `json:"choices"`
+
+	// Example of an open level
+	Example *string `json:"example,omitempty"`
+
+	// Label on a control
+	Label string `json:"label"`
+
+	// Name as orders, plans and records have it: text size
+	Name string `json:"name"`
+
+	// Open other levels can be than the choices
+	Open bool `json:"open"`
+
+	// Passing it is over at once, and nothing is there to be undone
+	Passing bool `json:"passing"`
+
+	// Usage how a script's steps say a level
+	Usage []string `json:"usage"`
+
+	// Usual the level of a device that was cleaned; empty where each has one of its own
+	Usual string `json:"usual"`
+
+	// Varied plans can vary it
+	Varied bool `json:"varied"`
+
+	// Verb what a control says that takes an open level
+	Verb *string `json:"verb,omitempty"`
+}
+
+// SurroundingChoice defines model for SurroundingChoice.
+type SurroundingChoice struct {
+	Level string `json:"level"`
+
+	// Words on its button
+	Words string `json:"words"`
+}
+
 // Tally defines model for Tally.
 type Tally struct {
 	Error int     `json:"error"`

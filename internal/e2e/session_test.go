@@ -459,20 +459,19 @@ os.onChange(() => {});`, `expect "nothing"`)
 	n := r.openSession("kaede-7-1", "--build", "1.0")
 	require.Contains(t, state(n), `"nothing"`)
 	before := state(n)
-	for name, args := range map[string]map[string]any{
-		"appearance": {"dark": true}, "rotation": {"to": "landscape"}, "text size": {"percent": 130}, "language": {"tag": "de-DE"},
-		"time zone": {"name": "Asia/Tokyo"}, "network": {"kind": "none"}, "battery": {"percent": 5}, "place": {"latitude": 1, "longitude": 2},
-		"clipboard": {"text": "secret"}, "permission": {"permission": "location", "answer": "allow"}, "tilt": {"gamma": 20},
+	for name, level := range map[string]string{
+		"appearance": "dark", "rotation": "landscape", "text size": "130%", "language": "de-DE", "time zone": "Asia/Tokyo",
+		"network": "none", "battery": "5%", "place": "1, 2", "clipboard": "secret", "permission location": "allow", "tilt": "0, 20, 0",
 	} {
-		a := r.order(n, contract.SessionOrder{Do: "feel", Name: &name, Args: &args})
+		a := r.order(n, contract.SessionOrder{Do: "feel", Name: &name, Text: &level})
 		require.Nil(t, a.Trouble, "%s: %v", name, a.Trouble)
 	}
 	felt := state(n)
 	for _, want := range []string{"de-DE", "true", "130", "Asia/Tokyo"} {
 		require.Contains(t, felt, want)
 	}
-	wrong, odd := "place", map[string]any{"latitude": 100}
-	require.NotNil(t, r.order(n, contract.SessionOrder{Do: "feel", Name: &wrong, Args: &odd}).Trouble)
+	wrong, odd := "place", "100, 0"
+	require.NotNil(t, r.order(n, contract.SessionOrder{Do: "feel", Name: &wrong, Text: &odd}).Trouble)
 	r.must(0, "session", "end", fmt.Sprint(n), "--yes")
 	clean := r.awaitEntry(n, "cleaned", "cleaned")
 	items := fmt.Sprint((*clean.Detail)["items"])

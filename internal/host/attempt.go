@@ -62,7 +62,7 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 	if d, ok := device.As[device.Chancy](w.device); ok { // what befalls it from here on is this run's
 		d.SetChance(l.chance(""))
 	}
-	if err := w.prepare(ctx, surroundings(l.Combination.Levels, l.RealTime)); err != nil {
+	if err := w.prepare(ctx, driver.Terms{RealTime: l.RealTime}); err != nil {
 		return err
 	}
 	if err := w.device.Install(ctx, driver.App{Package: l.Package, Path: path}); err != nil {
@@ -78,7 +78,7 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 
 // prepare brings the device up, sees that it is ready, and has it awake and
 // unlocked with nothing in front.
-func (w *worker) prepare(ctx context.Context, s driver.Surroundings) error {
+func (w *worker) prepare(ctx context.Context, s driver.Terms) error {
 	if v, ok := device.As[device.Virtual](w.device); ok && !v.Up() {
 		if err := w.bringUp(ctx, v, s.RealTime); err != nil {
 			return err

@@ -78,7 +78,7 @@ func (w *worker) tryOut(ctx context.Context) error {
 	if r, bad := fleet.Unready(w.condition(ctx).Checks); bad {
 		return &device.Trouble{Why: r.Why, Remedy: r.Remedy}
 	}
-	if err := w.device.Ready(ctx, driver.Surroundings{}); err != nil {
+	if err := w.device.Ready(ctx, driver.Terms{}); err != nil {
 		return err
 	}
 	apps, _ := w.host.stains.Of(w.name())

@@ -82,7 +82,7 @@ func (l *lit) Tree(context.Context) (*screen.Tree, error) {
 func (l *lit) Picture(context.Context) (device.Picture, error) {
 	return drawing{"home", &l.drawn}, nil
 }
-func (l *lit) Ready(context.Context, driver.Surroundings) error { l.on = true; return nil }
+func (l *lit) Ready(context.Context, driver.Terms) error { l.on = true; return nil }
 
 func TestADeviceThatRestsIsWokenToBeSeenAndOneAtWorkIsNot(t *testing.T) {
 	b := newBedside(t)

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/core/device"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/driver"
@@ -178,10 +179,10 @@ func (p *patient) Abilities() []string                             { return nil 
 func (p *patient) Describe() fleet.Device {
 	return fleet.Device{Name: "kaede-7-1", Platform: "android"}
 }
-func (p *patient) Ready(context.Context, driver.Surroundings) error { return nil }
-func (p *patient) Install(context.Context, driver.App) error        { return p.install }
-func (p *patient) Stop(context.Context, string) error               { return nil }
-func (p *patient) Close() error                                     { return nil }
+func (p *patient) Ready(context.Context, driver.Terms) error { return nil }
+func (p *patient) Install(context.Context, driver.App) error { return p.install }
+func (p *patient) Stop(context.Context, string) error        { return nil }
+func (p *patient) Close() error                              { return nil }
 
 func (p *patient) Start(ctx context.Context, _ string, _ device.Start) error {
 	if p.hang == nil {
@@ -347,7 +348,7 @@ func TestALeaseWhoseJournalWasLostIsEndedNotRunAgain(t *testing.T) {
 func TestChanceIsAFunctionOfSeedCaseCombinationAndAttempt(t *testing.T) {
 	l := attempt{Attempt: link.Attempt{Seed: 7, Number: 1,
 		Combination: fleet.Combination{Class: fleet.Class{Kind: "emulator", Model: "Kaede 7", Platform: "android",
-			OS: "14"}, Levels: fleet.Levels{{Factor: fleet.Language, Value: "en-GB"}}}}}
+			OS: "14"}, Levels: fleet.Levels{{Factor: feel.Language, Value: "en-GB"}}}}}
 	first := l.chance("a")
 	other := l
 	other.lease.Number, other.lease.Device = 99, "kaede-7-2"
@@ -356,7 +357,7 @@ func TestChanceIsAFunctionOfSeedCaseCombinationAndAttempt(t *testing.T) {
 		func(l *attempt) { l.Seed = 8 }, func(l *attempt) { l.Number = 2 },
 		func(l *attempt) {
 			l.Combination.Model = "Kaede 8"
-		}, func(l *attempt) { l.Combination.Levels = fleet.Levels{{Factor: fleet.Language, Value: "de-DE"}} },
+		}, func(l *attempt) { l.Combination.Levels = fleet.Levels{{Factor: feel.Language, Value: "de-DE"}} },
 	} {
 		different := l
 		change(&different)

@@ -7,6 +7,7 @@ import (
 	"net"
 
 	"yamato/internal/core/device"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/byhand"
 	"yamato/internal/host/driver"
@@ -37,7 +38,11 @@ func (l *session) run(ctx context.Context, w *worker) error {
 		Session: l.Session, Device: w.eyes(), Careful: w.attentive(true, func() {}), Said: h.log, Folder: h.config.Dir,
 		Private: w.device.Describe().Owner != "",
 		Prepare: func(ctx context.Context) error {
-			return w.prepare(ctx, driver.Surroundings{Language: l.Language, RealTime: true})
+			err := w.prepare(ctx, driver.Terms{RealTime: true})
+			if err == nil && l.Language != "" {
+				err = feel.Named(feel.Language).Begin(ctx, w.device, l.App, l.Language)
+			}
+			return err
 		},
 		Fetch:  h.cache.fetch,
 		Upload: uploads.upload,

@@ -52,7 +52,7 @@ func (w *worker) sight(ctx context.Context, rest Rest) (link.Seen, error) {
 	if v, ok := device.As[device.Virtual](w.device); ok && !v.Up() {
 		return link.Seen{}, errors.New("it is halted; boot it first")
 	} else if !ok && err != nil && bool(rest) { // it may sleep, and nobody minds if it is woken
-		if err = w.device.Ready(ctx, driver.Surroundings{}); err == nil {
+		if err = w.device.Ready(ctx, driver.Terms{}); err == nil {
 			tree, err = eyes.Tree(ctx)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 	"yamato/internal/pgbox/pgtest"
 	"yamato/internal/store"
@@ -72,7 +73,7 @@ func newRecords(t *testing.T, devices, legs int) *records {
 		AskedBy: "Aya Torrent"}}
 	for range legs {
 		n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.ID, Digest: "d", Combination: fleet.Of(kaede(0),
-			fleet.Levels{{Factor: fleet.Language, Value: "en-GB"}}), Cases: []int{0}})
+			fleet.Levels{{Factor: feel.Language, Value: "en-GB"}}), Cases: []int{0}})
 	}
 	number, err := r.AddRun(ctx, n)
 	require.NoError(t, err)

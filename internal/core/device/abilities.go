@@ -250,6 +250,7 @@ type Debugged interface {
 // Feels is what a device is made to feel, as it tells itself. What it cannot tell is empty.
 type Feels struct {
 	Language   string
+	Zone       string // time zone, of the IANA database
 	Rotation   string // Portrait or Landscape; with an app in front, how that one is shown
 	Appearance string // light or dark
 	TextSize   int    // percent

@@ -1,17 +1,13 @@
 package fleet
 
 import (
-	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
-	"golang.org/x/text/language"
-
-	"yamato/internal/core/device"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/near"
 	"yamato/internal/core/plain"
 )
@@ -26,6 +22,12 @@ type Class struct {
 
 // ClassOf gives the class that d belongs to.
 func ClassOf(d Device) Class { return Class{d.Kind, d.Model, d.Platform, d.OS} }
+
+// As gives d as one of a class.
+func (d Device) As(c Class) Device {
+	d.Kind, d.Model, d.Platform, d.OS = c.Kind, c.Model, c.Platform, c.OS
+	return d
+}
 
 // Level is one value of a factor, which is something that a run varies on a device.
 type Level struct {
@@ -51,7 +53,7 @@ func (l Levels) Of(factor string) string {
 func (l Levels) Key() string {
 	var b strings.Builder
 	for _, one := range l {
-		if one.Factor != Language {
+		if one.Factor != feel.Language {
 			b.WriteString(one.Factor + "\x00")
 		}
 		b.WriteString(one.Value + "\x00")
@@ -85,29 +87,18 @@ func (c Class) Label() string {
 func (c Combination) Label() string {
 	label := c.Class.Label()
 	for _, l := range c.Levels {
-		if f := FactorNamed(l.Factor); l.Value != f.Usual {
+		if f := FactorNamed(l.Factor); !f.IsUsual(l.Value) {
 			label += ", " + f.Read(l.Value)
 		}
 	}
 	return label
 }
 
-// The factors that devices are made to have.
-const (
-	Language   = "language" // which language a device speaks (BCP 47)
-	Rotation   = "rotation"
-	Appearance = "appearance"
-	TextSize   = "text size"
-	NetworkOf  = "network"
-	PlaceOf    = "place"
-	// Permission begins the names of factors that say how an app's wish is answered: "permission location".
-	Permission = "permission "
-	// Site is where devices are; which of a class a leg may go to depends on it.
-	Site = "site"
-)
+// Site is where devices are; which of a class a leg may go to depends on it.
+const Site = "site"
 
-// Factor is something that a run can vary on a device. All that is to be known of one
-// stands here; what makes a device have a level is host.Surroundings.
+// Factor is something that a run can vary. There are three sorts, all in one list: what devices are (Of),
+// what they are made to feel (core/feel), and what scripts read (Free).
 type Factor struct {
 	Name  string
 	Usual string // the level that goes without saying
@@ -115,6 +106,10 @@ type Factor struct {
 	Always bool
 	// Ability is what a device needs to be given a level that is not the usual one; "" for none.
 	Ability string
+	// Of gives what a device is, whatever it is made to feel; nil for the other sorts.
+	Of func(d Device) string
+	// InClass tells that the class of a combination says it, so that its levels do not.
+	InClass bool
 	// Free tells that scripts read the level as a variable of that name, and no device is made to feel it.
 	Free bool
 	// Check tells why a value is no level, "" where it is one.
@@ -131,35 +126,55 @@ func (f Factor) Read(value string) string {
 	return f.Words(value)
 }
 
-// Factors are all of them, in the order in which they are told.
-var Factors = append([]Factor{
-	{Name: Language, Usual: "en-GB", Always: true, Check: checkLanguage},
-	{Name: Rotation, Usual: device.Portrait, Ability: "rotation", Check: oneOf(device.Portrait, device.Landscape),
-		Words: worded(map[string]string{device.Portrait: "upright", device.Landscape: "across"})},
-	{Name: Appearance, Usual: "light", Ability: "appearance", Check: oneOf("light", "dark")},
-	{Name: TextSize, Usual: "100%", Ability: "text size", Check: checkTextSize,
-		Words: func(v string) string { return "text at " + v }},
-	{Name: NetworkOf, Usual: "normal", Ability: "network", Check: oneOf("normal", "slow", "none"),
-		Words: worded(map[string]string{"none": "no network", "slow": "slow network", "normal": "normal network"})},
-	{Name: PlaceOf, Usual: Nowhere, Ability: "place", Check: checkPlace,
-		Words: func(v string) string {
-			if v == Nowhere {
-				return "place unknown"
-			}
-			return "at " + v
-		}},
-	{Name: Site, Check: func(string) string { return "" }, Words: func(v string) string { return "at the site " + v }},
-}, permissions()...)
+// IsUsual tells whether a level is the one that goes without saying.
+func (f Factor) IsUsual(value string) bool {
+	if s := feel.Named(f.Name); s != nil && f.Of == nil {
+		canonical, err := s.Read(value)
+		return err == nil && canonical == f.Usual
+	}
+	return value == f.Usual
+}
 
-// Nowhere is the place of a device that does not know where it is.
-const Nowhere = "nowhere"
+// Factors are all that are known by name, in the order in which they are told.
+var Factors = slices.Concat([]Factor{
+	own("device", true, func(d Device) string { return ClassOf(d).Label() }), // whole: "Kaede 7, Android 14"
+	own("platform", true, func(d Device) string { return d.Platform }),
+	own("kind", true, func(d Device) string { return d.Kind }),
+	own("model", true, func(d Device) string { return d.Model }),
+	own("os", true, func(d Device) string { return d.OS }),
+	own("form", true, func(d Device) string { return d.Form }),
+}, felt(), []Factor{own(Site, false, func(d Device) string { return d.Site })})
 
-func permissions() (out []Factor) {
-	for _, p := range device.Permissions {
-		out = append(out, Factor{Name: Permission + p, Usual: device.Ask, Ability: "permissions",
-			Check: oneOf(device.Allow, device.Deny, device.Ask),
-			Words: worded(map[string]string{device.Allow: p + " allowed", device.Deny: p + " denied",
-				device.Ask: p + " asked for"})})
+// own is a factor that devices have of themselves.
+func own(name string, inClass bool, of func(d Device) string) Factor {
+	f := Factor{Name: name, InClass: inClass, Of: of, Check: func(string) string { return "" }}
+	if !inClass {
+		f.Words = func(v string) string { return "at the " + name + " " + v }
+	}
+	return f
+}
+
+// felt are the factors that devices are made to feel.
+func felt() (out []Factor) {
+	for _, s := range feel.All {
+		if !s.Varied {
+			continue
+		}
+		f := Factor{Name: s.Name, Usual: s.Usual, Always: s.Always, Check: s.Check, Words: s.Words}
+		if !s.Always { // what every combination has, every device can be made to feel
+			f.Ability = s.Ability
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// OfDevices are the names of the factors that devices have of themselves, in order.
+func OfDevices() (out []string) {
+	for _, f := range Factors {
+		if f.Of != nil {
+			out = append(out, f.Name)
+		}
 	}
 	return out
 }
@@ -175,7 +190,9 @@ func FactorNamed(name string) Factor {
 	return Factor{Name: name, Free: true, Check: func(v string) string {
 		known := []string{}
 		for _, f := range Factors {
-			known = append(known, f.Name)
+			if !f.InClass {
+				known = append(known, f.Name)
+			}
 		}
 		switch slip := near.Word(name, known); {
 		case slip != "":
@@ -191,69 +208,15 @@ func FactorNamed(name string) Factor {
 	}, Words: func(v string) string { return name + " " + v }}
 }
 
-func oneOf(levels ...string) func(string) string {
-	return func(v string) string {
-		if slices.Contains(levels, v) {
-			return ""
-		}
-		return fmt.Sprintf("%q is none of %s", plain.Clip(v, 60), strings.Join(levels, ", "))
-	}
-}
-
-func worded(words map[string]string) func(string) string {
-	return func(v string) string { return cmp.Or(words[v], v) }
-}
-
-// Percent reads a text size.
-func Percent(v string) (int, bool) {
-	n, err := strconv.Atoi(strings.TrimSuffix(v, "%"))
-	return n, err == nil && strings.HasSuffix(v, "%") && device.CheckTextSize(n) == nil
-}
-
-func checkTextSize(v string) string {
-	if _, ok := Percent(v); ok {
-		return ""
-	}
-	return fmt.Sprintf("%q is no text size: write 50%% to 300%% of the usual one, as in 130%%", plain.Clip(v, 60))
-}
-
-// PlaceIn reads a place: latitude and longitude in degrees, or Nowhere.
-func PlaceIn(v string) (at *device.Place, ok bool) {
-	if v == Nowhere {
-		return nil, true
-	}
-	lat, lon, ok := strings.Cut(v, ",")
-	latitude, err := strconv.ParseFloat(strings.TrimSpace(lat), 64)
-	longitude, err2 := strconv.ParseFloat(strings.TrimSpace(lon), 64)
-	at = &device.Place{Latitude: latitude, Longitude: longitude, Accuracy: 5}
-	return at, ok && err == nil && err2 == nil && at.Check() == nil
-}
-
-func checkPlace(v string) string {
-	if _, ok := PlaceIn(v); ok {
-		return ""
-	}
-	return fmt.Sprintf("%q is no place: write latitude and longitude, as in \"35.1, 139.2\", or nowhere", plain.Clip(v, 60))
-}
-
-// checkLanguage refuses what is no language, however well it is formed.
-func checkLanguage(tag string) string {
-	t, err := language.Parse(tag)
-	if err != nil {
-		return fmt.Sprintf("%q is no language: write it as in BCP 47, de-DE", tag)
-	}
-	if base, confidence := t.Base(); confidence == language.No || base.String() == "und" {
-		return fmt.Sprintf("%q is no language: write it as in BCP 47, de-DE", tag)
-	}
-	return ""
-}
-
 // UsualLevels are the levels of a combination: those that are wished, and the usual ones of
 // factors that every combination has; in the order of Factors, free ones after them by name. It
 // tells why a wish cannot be.
 func UsualLevels(wished map[string]string) (out Levels, why string) {
 	for _, f := range Factors {
 		value := wished[f.Name]
+		if f.InClass {
+			continue
+		}
 		if value == "" {
 			if !f.Always {
 				continue

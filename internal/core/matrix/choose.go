@@ -63,7 +63,7 @@ func (sel *Selection) LegOf(p Picked, groups []Group) (leg Leg, ok bool) {
 	for _, m := range g.Members {
 		if slices.ContainsFunc(leg.Combination.Levels, func(l fleet.Level) bool {
 			f := fleet.FactorNamed(l.Factor)
-			return f.Ability != "" && l.Value != f.Usual && !slices.Contains(m.Abilities, f.Ability)
+			return f.Ability != "" && !f.IsUsual(l.Value) && !slices.Contains(m.Abilities, f.Ability)
 		}) {
 			leg.Never = append(leg.Never, m.ID)
 		} else {
@@ -77,7 +77,7 @@ func (sel *Selection) LegOf(p Picked, groups []Group) (leg Leg, ok bool) {
 func (sel *Selection) Levels(p Picked) fleet.Levels {
 	wished := map[string]string{}
 	for i, f := range sel.Factors {
-		if !slices.Contains(ofDevices, f.Name) || f.Name == fleet.Site {
+		if !fleet.FactorNamed(f.Name).InClass {
 			wished[f.Name] = p.Levels[i]
 		}
 	}
@@ -210,7 +210,7 @@ func (w *Wanted) cost(s *space, row []int) int64 {
 // for each way in which groups differ in what is shown.
 func (s *space) all(out *Selection, w Wanted) ([][]int, error) {
 	var heads [][]int
-	own := func(c int) bool { return slices.Contains(ofDevices, s.names[c]) }
+	own := func(c int) bool { return ofDevices(s.names[c]) }
 	if s.group < 0 {
 		heads = [][]int{make([]int, len(s.names))}
 	}

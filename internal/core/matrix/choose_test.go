@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 )
 
@@ -170,13 +171,14 @@ func TestABudgetAndWhatRanLatelyLeaveLess(t *testing.T) {
 	require.Less(t, len(rest.Picked), len(whole.Picked))
 	leg, ok := whole.LegOf(whole.Picked[0], groupsOf(t, d))
 	require.True(t, ok)
-	require.NotEmpty(t, leg.Combination.Levels.Of(fleet.Rotation))
+	require.NotEmpty(t, leg.Combination.Levels.Of(feel.Rotation))
 }
 
 func groupsOf(t *testing.T, d *Document) (out []Group) {
 	t.Helper()
 	for i, k := range d.Devices {
-		g := Group{Leg: Leg{Combination: fleet.Combination{Class: fleet.Class{Kind: k.Kind, Model: k.Model, Platform: k.Platform, OS: string(k.OS)}}}, Form: k.Form}
+		class := fleet.Class{Kind: k.Kind, Model: k.Model, Platform: k.Platform, OS: string(k.OS)}
+		g := Group{Leg: Leg{Combination: fleet.Combination{Class: class}}, Device: fleet.Device{Form: k.Form}.As(class)}
 		for n := range max(1, k.Count) {
 			g.Members = append(g.Members, Member{ID: int64(10*i + n), Abilities: k.Abilities})
 		}

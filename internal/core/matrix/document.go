@@ -70,10 +70,10 @@ func (d *Document) Choose(text []byte, effort int, work *cover.Work) (Selection,
 		if k.Kind == "" {
 			k.Kind = fleet.Emulator
 		}
-		g := Group{Leg: Leg{Combination: fleet.Combination{Class: fleet.Class{Kind: k.Kind, Model: k.Model,
-			Platform: k.Platform, OS: string(k.OS)}}}, Form: k.Form}
+		class := fleet.Class{Kind: k.Kind, Model: k.Model, Platform: k.Platform, OS: string(k.OS)}
+		g := Group{Leg: Leg{Combination: fleet.Combination{Class: class}}, Device: fleet.Device{Form: k.Form}.As(class)}
 		if bySite {
-			g.Site = k.Site
+			g.Device.Site = k.Site
 		}
 		for range max(k.Count, 1) {
 			id++

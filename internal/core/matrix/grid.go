@@ -10,6 +10,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"yamato/internal/core/document"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/near"
 )
@@ -113,21 +114,8 @@ func sortedKeys[V any](m map[string]V) []string {
 	return out
 }
 
-// The factors that say which devices: their levels are what devices there are.
-const (
-	DeviceClass = "device" // a class of device, whole: "Kaede 7, Android 14"
-	Platform    = "platform"
-	Kind        = "kind"
-	Model       = "model"
-	OS          = "os"
-	Form        = "form"
-)
-
-// ofDevices are the factors that a device has, whatever it is made to feel.
-var ofDevices = []string{DeviceClass, Platform, Kind, Model, OS, Form, fleet.Site}
-
-// OfDevices tells whether devices have a factor, whatever they are made to feel.
-func OfDevices(factor string) bool { return slices.Contains(ofDevices, factor) }
+// ofDevices tells whether devices have a factor of themselves, whatever they are made to feel.
+func ofDevices(factor string) bool { return fleet.FactorNamed(factor).Of != nil }
 
 // Bounds on a grid.
 const (
@@ -227,11 +215,11 @@ func (g *Grid) Check() *Fault {
 }
 
 func (f Factor) check(path string) *Fault {
-	own := slices.Contains(ofDevices, f.Name)
+	own := ofDevices(f.Name)
 	switch {
 	case f.From == "" && len(f.Levels) == 0:
 		return faulty(path, "", "%s has no level", f.Name)
-	case f.From == FromBuild && f.Name != fleet.Language:
+	case f.From == FromBuild && f.Name != feel.Language:
 		return faulty(path, "write its levels out", "only the languages are taken from the build")
 	case f.From == FromDevices && !own:
 		return faulty(path, "write its levels out", "devices have no %s of their own", f.Name)
@@ -278,10 +266,10 @@ func (g *Grid) known(path string, levels Levels) *Fault {
 	for _, name := range sortedKeys(levels) {
 		f, ok := g.factor(name)
 		if !ok {
-			if slices.Contains(ofDevices, name) {
+			if ofDevices(name) {
 				continue // devices have it, varied or not
 			}
-			names := slices.Clone(ofDevices)
+			names := fleet.OfDevices()
 			for _, f := range g.Factors {
 				names = append(names, f.Name)
 			}

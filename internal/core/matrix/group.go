@@ -10,8 +10,8 @@ import (
 // sites are varied. One leg runs on any of them.
 type Group struct {
 	Leg
-	Form, Site string
-	Members    []Member
+	Device  fleet.Device // what all of them are, of what factors tell; a site only where sites are told apart
+	Members []Member
 }
 
 // Member is a device of a group.
@@ -39,7 +39,7 @@ func Groups(legs []Leg, devices []Candidate, bySite bool) []Group {
 			if !ok {
 				at = len(out)
 				sites[site] = at
-				out = append(out, Group{Leg: leg, Form: d.Form, Site: site})
+				out = append(out, Group{Leg: leg, Device: fleet.Device{Form: d.Form, Site: site}.As(leg.Combination.Class)})
 			}
 			out[at].Members = append(out[at].Members, Member{d.ID, d.Abilities})
 		}
@@ -48,7 +48,7 @@ func Groups(legs []Leg, devices []Candidate, bySite bool) []Group {
 		for i, g := range out {
 			never := slices.Clone(g.Never)
 			for _, d := range devices {
-				if fleet.ClassOf(d.Device) == g.Combination.Class && d.Site != g.Site && !slices.Contains(never, d.ID) {
+				if fleet.ClassOf(d.Device) == g.Combination.Class && d.Site != g.Device.Site && !slices.Contains(never, d.ID) {
 					never = append(never, d.ID)
 				}
 			}
@@ -60,22 +60,8 @@ func Groups(legs []Leg, devices []Candidate, bySite bool) []Group {
 
 // has gives what a group is as a level of a factor that devices have.
 func (g *Group) has(factor string) string {
-	c := g.Combination.Class
-	switch factor {
-	case DeviceClass:
-		return c.Label()
-	case Platform:
-		return c.Platform
-	case Kind:
-		return c.Kind
-	case Model:
-		return c.Model
-	case OS:
-		return c.OS
-	case Form:
-		return g.Form
-	case fleet.Site:
-		return g.Site
+	if f := fleet.FactorNamed(factor); f.Of != nil {
+		return f.Of(g.Device)
 	}
 	return ""
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 )
 
@@ -20,7 +21,7 @@ func candidates(list ...fleet.Device) []Candidate {
 	return out
 }
 
-var english = fleet.Levels{{Factor: fleet.Language, Value: "en-GB"}}
+var english = fleet.Levels{{Factor: feel.Language, Value: "en-GB"}}
 
 func TestDevicesOfOneClassAreOneCombination(t *testing.T) {
 	kaede := fleet.Device{Kind: "emulator", Platform: "android", Model: "Kaede 7", OS: "14"}
@@ -30,8 +31,8 @@ func TestDevicesOfOneClassAreOneCombination(t *testing.T) {
 	apk := appfile.Package{Kind: appfile.Android, MinimumOS: "13"}
 
 	m := Combine([]appfile.Package{apk}, candidates(aster, kaede, older, kaede), nil,
-		fleet.Levels{{Factor: fleet.Language, Value: "de-DE"}}, "Aya", now)
-	require.Equal(t, []Leg{{Combination: fleet.Of(kaede, fleet.Levels{{Factor: fleet.Language, Value: "de-DE"}}),
+		fleet.Levels{{Factor: feel.Language, Value: "de-DE"}}, "Aya", now)
+	require.Equal(t, []Leg{{Combination: fleet.Of(kaede, fleet.Levels{{Factor: feel.Language, Value: "de-DE"}}),
 		Package: 0}}, m.Legs)
 	require.Len(t, m.LeftOut, 2, "an OS that is too old, and a platform without a package")
 	require.Equal(t, "needs Android 13; this one has 11", m.LeftOut[0].Reasons[0].Why)

@@ -64,9 +64,9 @@ func (s *space) rule(at int, r Rule) {
 // lay makes numbers of a grid: a column for each factor, and behind them one for the groups.
 func (g *Grid) lay(w *Wanted) (*space, []Factor, *Fault) {
 	factors := slices.Clone([]Factor(g.Factors))
-	ownFactor := slices.ContainsFunc(factors, func(f Factor) bool { return slices.Contains(ofDevices, f.Name) })
+	ownFactor := slices.ContainsFunc(factors, func(f Factor) bool { return ofDevices(f.Name) })
 	if len(w.Groups) > 0 && !ownFactor {
-		factors = append([]Factor{{Name: DeviceClass, From: FromDevices}}, factors...)
+		factors = append([]Factor{{Name: "device", From: FromDevices}}, factors...)
 	}
 	groups := w.Groups
 	s := &space{group: -1}
@@ -134,7 +134,7 @@ func (s *space) link(g *Grid, w *Wanted) {
 			named[f] = true
 		}
 	}
-	for _, f := range ofDevices {
+	for _, f := range fleet.OfDevices() {
 		if named[f] && s.column(f) < 0 {
 			seen := map[string]bool{}
 			var levels []string
@@ -161,7 +161,7 @@ func (s *space) link(g *Grid, w *Wanted) {
 		}
 		return t
 	}
-	for _, f := range ofDevices {
+	for _, f := range fleet.OfDevices() {
 		c := s.column(f)
 		if c < 0 {
 			continue
@@ -184,7 +184,7 @@ func (s *space) link(g *Grid, w *Wanted) {
 			continue
 		}
 		for l, level := range s.levels[c] {
-			if level != f.Usual {
+			if !f.IsUsual(level) {
 				s.never(-1, "devices without the ability `"+f.Ability+"`", cover.Term{Factor: c, Levels: []int{l}}, t)
 			}
 		}
@@ -247,7 +247,7 @@ func tupleOf(row []int) *cover.Tuple {
 func (s *space) felt(row []int) fleet.Levels {
 	wished := map[string]string{}
 	for c := range s.shown {
-		if !slices.Contains(ofDevices, s.names[c]) || s.names[c] == fleet.Site {
+		if !fleet.FactorNamed(s.names[c]).InClass {
 			wished[s.names[c]] = s.levels[c][row[c]]
 		}
 	}

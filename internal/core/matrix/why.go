@@ -112,7 +112,7 @@ func (s *space) forbidden(counted []Coverage, possible [][]bool) (out []Ruled, e
 	asked := cover.Inquire(s.Space)
 	for _, m := range counted[1].Meetings {
 		a, b := s.column(m.Factors[0]), s.column(m.Factors[1])
-		if m.Forbidden == 0 || slices.Contains(ofDevices, s.names[a]) && slices.Contains(ofDevices, s.names[b]) {
+		if m.Forbidden == 0 || ofDevices(s.names[a]) && ofDevices(s.names[b]) {
 			continue
 		}
 		for x := range s.levels[a] {

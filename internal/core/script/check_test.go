@@ -249,7 +249,12 @@ case "all of {it} {n}" tags three needs camera, text size
   tilt device 10, $n, -5
   shake device
   network none
+  network "50 ms delay"
   battery 15% charging
+  language "pt-{n}"
+  appearance dark
+  text size 130%
+  time zone "Asia/Tokyo"
   deliver push "title", "body {n}"
   give file "files/a.png"
   let x = text matching /[A-Z]+/ in #a
@@ -327,8 +332,8 @@ func TestStepsAreWalkedToTheirEnds(t *testing.T) {
 	require.Subset(t, s.Locators(), []string{`2nd button called "Go \"now\"" in #list`, "#list", "last /a/b/ in dialog", "dialog",
 		"#field", "#a in #b", "#b", "#c", "textbox called /x/", "#a", "listitem in #c", "listitem", "button",
 		"word(buy_ticket) near button", "textbox called word(island) above #a in #b", `xpath "//list[@id='rows']/listitem[2]"`})
-	require.Equal(t, []string{"away", "back", "battery", "camera", "files", "gestures", "links", "log", "motion", "network", "permissions", "place", "push",
-		"readings", "rotation", "text size"}, s.Needs(s.Cases[0]))
+	require.Equal(t, []string{"appearance", "away", "back", "battery", "camera", "files", "gestures", "language", "links", "log", "motion",
+		"network", "permissions", "place", "push", "readings", "rotation", "text size", "time zone"}, s.Needs(s.Cases[0]))
 }
 
 func FuzzFormatIsStableAndKeepsTheMeaning(f *testing.F) {

@@ -39,6 +39,7 @@ func golden(t *testing.T, name, got string) {
 type able struct {
 	*paper
 	memory float64
+	zone   string
 	log    []device.LogLine
 }
 
@@ -66,6 +67,16 @@ func (a *able) Press(_ context.Context, key string) error        { return a.note
 func (a *able) SendAway(context.Context) error                   { return a.note("away") }
 func (a *able) OpenLink(_ context.Context, _, link string) error { return a.note("link %s", link) }
 func (a *able) Rotate(_ context.Context, to string) error        { return a.note("rotate %s", to) }
+func (a *able) SetAppearance(_ context.Context, dark bool) error { return a.note("dark %v", dark) }
+func (a *able) SetTextSize(_ context.Context, percent int) error { return a.note("text %d", percent) }
+func (a *able) SetLanguage(_ context.Context, tag string) error  { return a.note("language %s", tag) }
+func (a *able) SetTimeZone(_ context.Context, name string) error {
+	a.zone = name
+	return a.note("zone %s", name)
+}
+func (a *able) Feels(context.Context, string) (device.Feels, error) {
+	return device.Feels{Zone: a.zone}, nil
+}
 func (a *able) SetPlace(_ context.Context, p *device.Place) error {
 	return a.note("place %v", p != nil)
 }
@@ -119,7 +130,7 @@ func sample() *able {
 		at("button", "go", "Continue", 10, 300, 100, 40), at("button", "", "Close", 150, 300, 20, 20), at("button", "", "Close", 200, 300, 60, 40),
 		off, on, plain, tab, list, cover)
 	tree.App = "example.tideline"
-	d := &able{paper: &paper{moments: []moment{{0, tree}}}, memory: 250e6}
+	d := &able{zone: "Europe/Lisbon", paper: &paper{moments: []moment{{0, tree}}}, memory: 250e6}
 	d.log = []device.LogLine{{AtMS: 5, Level: "info", Tag: "net", Text: "20 crossings fetched", App: tree.App},
 		{AtMS: 9, Level: "error", Tag: "net", Text: "no answer for " + hiddenWord, App: tree.App}}
 	return d
@@ -202,6 +213,10 @@ var eachForm = []struct{ name, passes, fails string }{
 	{"shake", `shake device`, "shake device\nexpect #nothing"},
 	{"network", `network slow`, "network none\nexpect #nothing"},
 	{"battery", `battery 15% charging`, "battery 15%\nexpect #nothing"},
+	{"language", `language "pt-PT"`, "let n = number in #total\nlanguage \"x{n}\""},
+	{"appearance", `appearance dark`, "appearance dark\nexpect #nothing"},
+	{"text size", `text size 130%`, "text size 200%\nexpect #nothing"},
+	{"time zone", `time zone "Asia/Tokyo"`, "time zone \"Asia/Tokyo\"\nexpect #nothing"},
 	{"push", `deliver push "a", "b"`, "deliver push \"a\"\nexpect \"a\""},
 	{"file", `give file "files/a.png"`, `give file "files/b.png"`},
 	{"number in", "let n = number in #total\nexpect $n = 9.45", `let n = number in #title`},

@@ -103,6 +103,23 @@ func TestWhatADeviceIsMadeToFeelIsUndoneAfterTheCase(t *testing.T) {
 	r := RunCase(context.Background(), s, s.Cases[0], d, sampleOptions(), nobody{})
 	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
 	require.Equal(t, []string{"ask location", "rotate portrait", "network none=false delay=0s"}, d.did[len(d.did)-3:], "each once, the last first")
+
+	// What a case changes goes back to what the run has the device feel, else to the usual, else to what it felt before.
+	d = sample()
+	s = reads(t, "suite \"s\"\ncase \"c\"\nappearance dark\nappearance light\nlanguage \"de-DE\"\ntext size 200%\n"+
+		"time zone \"Asia/Tokyo\"\ntime zone \"Asia/Tokyo\"\nexpect #total\nend\n", nil)
+	o := sampleOptions()
+	o.Felt = []Felt{{Kind: "language", Do: func(ctx context.Context) error { return d.SetLanguage(ctx, "fr-FR") }}}
+	r = RunCase(context.Background(), s, s.Cases[0], d, o, nobody{})
+	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
+	require.Equal(t, []string{"zone Europe/Lisbon", "text 100", "language fr-FR", "dark false"}, d.did[len(d.did)-4:])
+
+	d = sample()
+	d.zone = "" // nobody knows it
+	s = reads(t, "suite \"s\"\ncase \"c\"\ntime zone \"Asia/Tokyo\"\nexpect #total\nend\n", nil)
+	r = RunCase(context.Background(), s, s.Cases[0], d, sampleOptions(), nobody{})
+	require.Equal(t, verdict.Error, r.Verdict)
+	require.Contains(t, r.Failure.Actual, "could not be undone")
 }
 
 func TestAStepInAnActionIsToldWithTheWayThere(t *testing.T) {

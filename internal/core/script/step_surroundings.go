@@ -1,57 +1,28 @@
 package script
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math/big"
 	"slices"
+	"strconv"
 	"strings"
 
 	"yamato/internal/core/device"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/script/token"
 )
 
-// The steps that change what a device is made to feel. What they change is undone after the
-// case.
+// The steps that change what a device is made to feel: one for each form of the table in core/feel. What
+// they change is undone after the case.
 type (
-	// Rotate turns the device.
-	Rotate struct {
+	// Feel makes the device feel a level of a surrounding.
+	Feel struct {
 		Step
-		To string
-	}
-	// Permit answers beforehand what the app may ask for.
-	Permit struct {
-		Step
-		Permission, Answer string
-	}
-	// PlaceDevice makes it believe that it is somewhere, or nowhere that it knows.
-	PlaceDevice struct {
-		Step
-		Latitude, Longitude Value
-		Unknown             bool
-	}
-	// Tilt makes it believe that it is held so; in degrees about x, y and z.
-	Tilt struct {
-		Step
-		Beta, Gamma, Alpha Value
-	}
-	// Shake has it shaken.
-	Shake struct{ Step }
-	// SetNetwork makes its network what it says.
-	SetNetwork struct {
-		Step
-		Network string
-	}
-	// SetBattery makes it believe how full its battery is, in percent.
-	SetBattery struct {
-		Step
-		Percent  int
-		Charging bool
-	}
-	// Deliver pushes a message.
-	Deliver struct {
-		Step
-		Title, Body *Template
+		Of    *feel.Surrounding
+		form  feel.Form
+		reads []worded // what the pieces of the form say: a constant, a *Template, or a Value
 	}
 	// GiveFile has a file chosen where the app asks for one next.
 	GiveFile struct {
@@ -60,43 +31,125 @@ type (
 	}
 )
 
+// worded is a node that is written in words.
+type worded interface {
+	Node
+	words() string
+}
+
+// constant is a piece of a form that says itself.
+type constant string
+
+func (c constant) words() string { return string(c) }
+func (c constant) parts() []Node { return nil }
+
 func init() {
-	add(
-		form{word: "rotate", usage: "rotate to landscape|portrait", read: func(p *parser, s Step) Statement {
-			p.want("to")
-			return &Rotate{s, p.oneOf("a way to hold it", device.Landscape, device.Portrait)}
-		}},
-		form{word: "allow", usage: "allow " + strings.Join(device.Permissions, "|"), read: readPermit(device.Allow)},
-		form{word: "deny", usage: "deny " + strings.Join(device.Permissions, "|"), read: readPermit(device.Deny)},
-		form{word: "place", usage: "place device at 35.1, 139.2 · place device nowhere", read: readPlace},
-		form{word: "tilt", usage: "tilt device x, y, z", read: func(p *parser, s Step) Statement {
-			p.want("device")
-			t := &Tilt{Step: s, Beta: p.expression()}
-			p.wantComma("tilt device 20, 0, 0")
-			t.Gamma = p.expression()
-			p.wantComma("tilt device 20, 0, 0")
-			t.Alpha = p.expression()
-			return t
-		}},
-		form{word: "shake", usage: "shake device", read: func(p *parser, s Step) Statement {
-			p.want("device")
-			return &Shake{s}
-		}},
-		form{word: "network", usage: "network none|slow|normal", read: func(p *parser, s Step) Statement {
-			return &SetNetwork{s, p.oneOf("what the network is like", "none", "slow", "normal")}
-		}},
-		form{word: "battery", usage: "battery 15% [charging]", read: readBattery},
-		form{word: "deliver", usage: `deliver push "title", "body"`, read: func(p *parser, s Step) Statement {
-			p.want("push")
-			d := &Deliver{Step: s, Title: p.template(p.wantString("the message's title"))}
-			if p.peek().IsSign(",") {
-				p.next()
-				d.Body = p.template(p.wantString("what the message says"))
+	_, usages := feel.Usages()
+	for _, g := range feel.Grouped() {
+		add(form{word: g.Word, usage: usages[g.Word], read: func(p *parser, s Step) Statement { return p.feel(s, g, usages[g.Word]) }})
+	}
+	add(form{word: "give", usage: `give file "…" · give back V`, read: readGive})
+}
+
+// feel reads a step by the forms that begin with its word: what they say in other words decides which it is.
+func (p *parser) feel(s Step, g feel.Group, usage string) Statement {
+	live := g.Forms
+	out := &Feel{Step: s}
+	from := p.peek()
+	for at := 0; ; at++ {
+		var words []string
+		which := map[string][]feel.Meaning{}
+		var other []feel.Meaning
+		for _, m := range live {
+			if at < len(m.Pieces) && m.Pieces[at].Word != "" {
+				w := m.Pieces[at].Word
+				if which[w] == nil {
+					words = append(words, w)
+				}
+				which[w] = append(which[w], m)
+			} else {
+				other = append(other, m)
 			}
-			return d
-		}},
-		form{word: "give", usage: `give file "…" · give back V`, read: readGive},
-	)
+		}
+		switch {
+		case len(words) == 1 && len(other) == 0:
+			p.want(words[0])
+			continue
+		case len(words) > 0:
+			what := cmp.Or(which[words[0]][0].Pieces[at].What, "what it is to feel")
+			live = which[p.oneOf(what, words...)]
+			continue
+		}
+		if len(other) > 1 { // a word, or a text
+			i := slices.IndexFunc(other, func(m feel.Meaning) bool { return m.Pieces[at].Text == (p.peek().Kind == token.String) })
+			other = other[max(i, 0) : max(i, 0)+1]
+		}
+		if live = other; at == len(live[0].Pieces) {
+			break
+		}
+		out.reads = append(out.reads, p.piece(live[0].Pieces[at], at > 0 && live[0].Pieces[at-1].Number, usage))
+	}
+	out.Of, out.form = live[0].Of, live[0].Form
+	if level, ok := out.said(); ok {
+		if why := out.Of.Check(level); why != "" {
+			p.fail(from, usage, "%s", why)
+		}
+	}
+	return out
+}
+
+// piece reads what a form leaves open.
+func (p *parser) piece(piece feel.Piece, comma bool, usage string) worded {
+	switch {
+	case piece.Maybe != "":
+		if p.accept(piece.Maybe) {
+			return constant(piece.Maybe)
+		}
+		return constant("")
+	case len(piece.OneOf) > 0:
+		return constant(p.oneOf(piece.What, piece.OneOf...))
+	case piece.Percent:
+		t := p.next()
+		n, whole := token.Whole(t.Number)
+		if t.Kind != token.Percent || !whole {
+			p.fail(t, usage, "%s is missing before %s", piece.What, t)
+		}
+		return constant(fmt.Sprintf("%d%%", n))
+	case piece.Number:
+		if comma {
+			p.wantComma(usage)
+		}
+		return p.expression()
+	case piece.Rest:
+		if !p.peek().IsSign(",") {
+			return constant("")
+		}
+		p.next()
+	}
+	return p.template(p.wantString(piece.What))
+}
+
+// said gives the level of a step that says it itself, without values that are known only when it runs.
+func (s *Feel) said() (string, bool) {
+	var read []string
+	for _, n := range s.reads {
+		switch n := n.(type) {
+		case constant:
+			read = append(read, string(n))
+		case *Template:
+			var text strings.Builder
+			for _, part := range n.Parts {
+				if part.Variable != "" {
+					return "", false
+				}
+				text.WriteString(part.Text)
+			}
+			read = append(read, text.String())
+		default:
+			return "", false
+		}
+	}
+	return s.form.Level(read), true
 }
 
 // oneOf takes one of a few words.
@@ -116,33 +169,6 @@ func (p *parser) wantComma(usage string) {
 	if t := p.next(); !t.IsSign(",") {
 		p.fail(t, "write: "+usage, "a comma is missing before %s", t)
 	}
-}
-
-func readPermit(answer string) func(p *parser, s Step) Statement {
-	return func(p *parser, s Step) Statement {
-		return &Permit{s, p.oneOf("what the app may ask for", device.Permissions...), answer}
-	}
-}
-
-func readPlace(p *parser, s Step) Statement {
-	p.want("device")
-	if p.accept("nowhere") {
-		return &PlaceDevice{Step: s, Unknown: true}
-	}
-	p.want("at")
-	at := &PlaceDevice{Step: s, Latitude: p.expression()}
-	p.wantComma("place device at 35.1, 139.2")
-	at.Longitude = p.expression()
-	return at
-}
-
-func readBattery(p *parser, s Step) Statement {
-	t := p.next()
-	n, whole := token.Whole(t.Number)
-	if t.Kind != token.Percent || !whole || n > 100 {
-		p.fail(t, "battery 15%", "a percentage of 0%% to 100%% is missing before %s", t)
-	}
-	return &SetBattery{s, n, p.accept("charging")}
 }
 
 func readGive(p *parser, s Step) Statement {
@@ -175,64 +201,37 @@ func values(list ...Value) []Node {
 	return out
 }
 
-func (s *Rotate) parts() []Node      { return nil }
-func (s *Permit) parts() []Node      { return nil }
-func (s *PlaceDevice) parts() []Node { return values(s.Latitude, s.Longitude) }
-func (s *Tilt) parts() []Node        { return values(s.Beta, s.Gamma, s.Alpha) }
-func (s *Shake) parts() []Node       { return nil }
-func (s *SetNetwork) parts() []Node  { return nil }
-func (s *SetBattery) parts() []Node  { return nil }
-func (s *GiveFile) parts() []Node    { return nil }
-
-func (s *Deliver) parts() []Node {
-	if s.Body == nil {
-		return []Node{s.Title}
+func (s *Feel) parts() (out []Node) {
+	for _, n := range s.reads {
+		if _, said := n.(constant); !said {
+			out = append(out, n)
+		}
 	}
-	return []Node{s.Title, s.Body}
+	return out
 }
 
-func (s *Rotate) words() string { return "rotate to " + s.To }
-func (s *Permit) words() string { return s.Answer + " " + s.Permission }
-
-func (s *PlaceDevice) words() string {
-	if s.Unknown {
-		return "place device nowhere"
+func (s *Feel) words() string {
+	text, n := s.form.Word, 0
+	for _, piece := range s.form.Pieces {
+		say := piece.Word
+		if say == "" {
+			if say = s.reads[n].words(); say != "" && n > 0 && (piece.Number || piece.Rest) {
+				text += ","
+			}
+			n++
+		}
+		if say != "" {
+			text += " " + say
+		}
 	}
-	return "place device at " + s.Latitude.words() + ", " + s.Longitude.words()
+	return text
 }
 
-func (s *Tilt) words() string {
-	return "tilt device " + s.Beta.words() + ", " + s.Gamma.words() + ", " + s.Alpha.words()
-}
+func (s *Feel) needs() []string { return []string{s.Of.Ability} }
 
-func (s *Shake) words() string      { return "shake device" }
-func (s *SetNetwork) words() string { return "network " + s.Network }
-
-func (s *SetBattery) words() string {
-	if s.Charging {
-		return fmt.Sprintf("battery %d%% charging", s.Percent)
-	}
-	return fmt.Sprintf("battery %d%%", s.Percent)
-}
-
-func (s *Deliver) words() string {
-	if s.Body == nil {
-		return "deliver push " + s.Title.words()
-	}
-	return "deliver push " + s.Title.words() + ", " + s.Body.words()
-}
-
-func (s *GiveFile) words() string { return "give file " + quote(s.File) }
-
-func (s *Rotate) needs() []string      { return []string{"rotation"} }
-func (s *Permit) needs() []string      { return []string{"permissions"} }
-func (s *PlaceDevice) needs() []string { return []string{"place"} }
-func (s *Tilt) needs() []string        { return []string{"motion"} }
-func (s *Shake) needs() []string       { return []string{"motion"} }
-func (s *SetNetwork) needs() []string  { return []string{"network"} }
-func (s *SetBattery) needs() []string  { return []string{"battery"} }
-func (s *Deliver) needs() []string     { return []string{"push"} }
-func (s *GiveFile) needs() []string    { return []string{"files"} }
+func (s *GiveFile) parts() []Node   { return nil }
+func (s *GiveFile) words() string   { return "give file " + quote(s.File) }
+func (s *GiveFile) needs() []string { return []string{feel.Named(feel.Files).Ability} }
 
 // feelings are what a device was made to feel, of each kind of thing: how that is done again, and
 // how it is undone, in the order in which it was first done.
@@ -251,89 +250,48 @@ func (f *feelings) note(kind string, do, undo func() error) {
 	f.do[kind] = do
 }
 
-// feel does something to a device by an ability of it, and notes how that is undone after the
-// case, once for each kind of thing: by what came before all, where that has made it feel so.
-func feel[T any](r *runner, st Statement, kind string, do func(T) error, undo func(T) error) *stop {
-	ability, ok := device.As[T](r.device)
-	if !ok {
-		return r.trouble(st, device.ErrNoAbility)
+// feel has the device feel a level, and notes how that is undone after the case, once for each
+// surrounding: by what came before all, where that has made it feel so.
+func (r *runner) feel(st Statement, of *feel.Surrounding, level string) *stop {
+	if why := of.Check(level); why != "" {
+		return r.stop(st, NoValue, of.About, why)
 	}
-	if undo != nil {
-		back := func() error { return undo(ability) }
-		if again := r.usual.do[kind]; again != nil {
-			back = again
+	do := func() error { return of.Do(r.ctx, r.device, r.o.App, level) }
+	if !of.Passing {
+		back := r.usual.do[of.Name]
+		if back == nil && r.felt.do[of.Name] == nil {
+			rest, ok := of.Rest(r.ctx, r.device, r.o.App)
+			if !ok {
+				return r.trouble(st, fmt.Errorf("it does not tell what it feels of %s, so that could not be undone", of.Name))
+			}
+			back = func() error { return of.Do(r.ctx, r.device, r.o.App, rest) }
 		}
-		r.felt.note(kind, func() error { return do(ability) }, back)
+		r.felt.note(of.Name, do, back)
 	}
-	return r.act(st, do(ability))
+	return r.act(st, do())
 }
 
-func (s *Rotate) run(r *runner) *stop {
-	was := device.Portrait
-	if t, err := r.device.Tree(r.ctx); err == nil && t.Width > t.Height {
-		was = device.Landscape
-	}
-	return feel(r, s, "rotation", func(d device.Rotating) error { return d.Rotate(r.ctx, s.To) },
-		func(d device.Rotating) error { return d.Rotate(r.ctx, was) })
-}
-
-func (s *Permit) run(r *runner) *stop {
-	return feel(r, s, "permission "+s.Permission, func(d device.Permitting) error {
-		return d.SetPermission(r.ctx, r.o.App, s.Permission, s.Answer)
-	}, func(d device.Permitting) error { return d.SetPermission(r.ctx, r.o.App, s.Permission, device.Ask) })
-}
-
-func (s *PlaceDevice) run(r *runner) *stop {
-	var at *device.Place
-	if !s.Unknown {
-		numbers, stopped := r.numbers(s, s.Latitude, s.Longitude)
-		if stopped != nil {
-			return stopped
-		}
-		at = &device.Place{Latitude: numbers[0], Longitude: numbers[1], Accuracy: 5}
-	}
-	return feel(r, s, "place", func(d device.Placed) error { return d.SetPlace(r.ctx, at) },
-		func(d device.Placed) error { return d.SetPlace(r.ctx, nil) })
-}
-
-func (s *Tilt) run(r *runner) *stop {
-	n, stopped := r.numbers(s, s.Beta, s.Gamma, s.Alpha)
-	if stopped != nil {
-		return stopped
-	}
-	return feel(r, s, "tilt", func(d device.Moving) error { return d.Tilt(r.ctx, n[2], n[0], n[1]) },
-		func(d device.Moving) error { return d.Tilt(r.ctx, 0, 0, 0) })
-}
-
-func (s *Shake) run(r *runner) *stop {
-	return feel[device.Moving](r, s, "shake", func(d device.Moving) error { return d.Shake(r.ctx) }, nil)
-}
-
-// networks are what a network can be made by name.
-var networks = map[string]device.Network{"none": {None: true}, "slow": device.Slow, "normal": {}}
-
-func (s *SetNetwork) run(r *runner) *stop {
-	return feel(r, s, "network", func(d device.Networked) error { return d.SetNetwork(r.ctx, networks[s.Network]) },
-		func(d device.Networked) error { return d.SetNetwork(r.ctx, device.Network{}) })
-}
-
-func (s *SetBattery) run(r *runner) *stop {
-	return feel(r, s, "battery", func(d device.Powered) error { return d.SetBattery(r.ctx, s.Percent, s.Charging) },
-		func(d device.Powered) error { return d.SetBattery(r.ctx, 100, true) })
-}
-
-func (s *Deliver) run(r *runner) *stop {
-	text, stopped := r.textOf(s, s.Title)
-	if stopped == nil && s.Body != nil {
-		var body string
-		if body, stopped = r.textOf(s, s.Body); body != "" {
-			text += "\n" + body
+func (s *Feel) run(r *runner) *stop {
+	var read []string
+	for _, n := range s.reads {
+		switch n := n.(type) {
+		case constant:
+			read = append(read, string(n))
+		case *Template:
+			text, stopped := r.textOf(s, n)
+			if stopped != nil {
+				return stopped
+			}
+			read = append(read, text)
+		case Value:
+			number, stopped := r.number(s, n)
+			if stopped != nil {
+				return stopped
+			}
+			read = append(read, strconv.FormatFloat(number, 'f', -1, 64))
 		}
 	}
-	if stopped != nil {
-		return stopped
-	}
-	return feel[device.Pushed](r, s, "push", func(d device.Pushed) error { return d.Push(r.ctx, r.o.App, text) }, nil)
+	return r.feel(s, s.Of, s.form.Level(read))
 }
 
 func (s *GiveFile) run(r *runner) *stop {
@@ -344,25 +302,20 @@ func (s *GiveFile) run(r *runner) *stop {
 	if err != nil {
 		return r.stop(s, NoValue, "a file to give", err.Error())
 	}
-	return feel(r, s, "files", func(d device.Filing) error { return d.PutFiles(r.ctx, path) },
-		func(d device.Filing) error { return d.PutFiles(r.ctx) })
+	return r.feel(s, feel.Named(feel.Files), path)
 }
 
-// numbers computes values that have to be numbers.
-func (r *runner) numbers(st Statement, list ...Value) ([]float64, *stop) {
-	var out []float64
-	for _, v := range list {
-		value, stopped := r.valueWhenSettled(st, v)
-		if stopped != nil {
-			return nil, stopped
-		}
-		if !value.IsNumber() {
-			return nil, r.stop(st, NotANumber, v.told()+" to be a number", r.quoted(value)+" is a text")
-		}
-		f, _ := value.Number.Float64()
-		out = append(out, f)
+// number computes a value that has to be a number.
+func (r *runner) number(st Statement, v Value) (float64, *stop) {
+	value, stopped := r.valueWhenSettled(st, v)
+	if stopped != nil {
+		return 0, stopped
 	}
-	return out, nil
+	if !value.IsNumber() {
+		return 0, r.stop(st, NotANumber, v.told()+" to be a number", r.quoted(value)+" is a text")
+	}
+	f, _ := value.Number.Float64()
+	return f, nil
 }
 
 // restore undoes what the device was made to feel. It tells what could not be.

@@ -234,13 +234,12 @@ func FuzzRoute(f *testing.F) {
 }
 
 func FuzzFeel(f *testing.F) {
-	f.Add("place", `{"latitude": 1}`)
-	f.Fuzz(func(t *testing.T, name, args string) {
+	f.Add("place", "1, 2", `{"name": "Quay"}`)
+	f.Add("route", "", `{"gpx": "<gpx/>"}`)
+	f.Fuzz(func(t *testing.T, name, level, args string) {
 		s := &sitting{Config: Config{Device: bare{}}, felt: map[string]felt{}}
-		if do, ok := feelings[name]; ok {
-			if _, err := do(s, context.Background(), json.RawMessage(args)); err == nil {
-				t.Fatal("a device that has no ability cannot be made to feel anything")
-			}
+		if _, err := s.feel(context.Background(), link.Order{Name: name, Text: level, Args: json.RawMessage(args)}); err == nil {
+			t.Fatal("a device that has no ability cannot be made to feel anything")
 		}
 	})
 }

@@ -2,7 +2,6 @@ package byhand
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"encoding/json"
 	"encoding/xml"
@@ -16,6 +15,7 @@ import (
 	"time"
 
 	"yamato/internal/core/device"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/plain"
 	"yamato/internal/link"
 )
@@ -26,231 +26,137 @@ type felt struct {
 	undo  func(ctx context.Context) error // nil where cleaning alone does
 }
 
-type feeling = func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error)
-
-// feelings are what a device can be made to feel, by name: each reads what is wanted, does it, and
-// gives it in words with what undoes it.
-var feelings = map[string]feeling{
-	"place": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct {
-			Latitude, Longitude, Accuracy float64
-			Name                          string
-			None                          bool
-		}
-		return sets(s, args, &in, func(d device.Placed) (felt, error) {
-			s.route = nil
-			undo := func(ctx context.Context) error { return d.SetPlace(ctx, nil) }
-			if in.None {
-				return felt{"does not know where it is", undo}, d.SetPlace(ctx, nil)
-			}
-			p := &device.Place{Latitude: in.Latitude, Longitude: in.Longitude, Accuracy: cmp.Or(in.Accuracy, usualAccuracy)}
-			words := fmt.Sprintf("is at %.5f, %.5f", p.Latitude, p.Longitude)
-			if in.Name != "" {
-				words = "is at " + plain.Clip(in.Name, 100) + fmt.Sprintf(" (%.5f, %.5f)", p.Latitude, p.Longitude)
-			}
-			if err := p.Check(); err != nil {
-				return felt{}, err
-			}
-			return felt{words, undo}, d.SetPlace(ctx, p)
-		})
-	},
-	"route": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct {
-			GPX   string
-			Speed float64 // metres a second
-		}
-		return sets(s, args, &in, func(d device.Placed) (felt, error) {
-			r, err := readRoute(in.GPX, in.Speed)
-			if err != nil {
-				return felt{}, err
-			}
-			s.route = r
-			err = d.SetPlace(ctx, r.at(0))
-			return felt{fmt.Sprintf("travels %.1f km at %.0f km/h", r.length()/1000, r.speed*3.6), func(ctx context.Context) error {
-				s.route = nil
-				return d.SetPlace(ctx, nil)
-			}}, err
-		})
-	},
-	"network": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct {
-			Kind             string // none, slow, normal or custom
-			DelayMS          int64  `json:"delay_ms"`
-			Download, Upload int    // bytes a second
-			Loss             float64
-		}
-		return sets(s, args, &in, func(d device.Networked) (felt, error) {
-			n, words := device.Network{}, "has a normal network"
-			switch in.Kind {
-			case "none":
-				n, words = device.Network{None: true}, "has no network"
-			case "slow":
-				n, words = device.Slow, "has a slow network"
-			case "custom":
-				n = device.Network{Delay: time.Duration(in.DelayMS) * time.Millisecond, Download: in.Download, Upload: in.Upload,
-					Loss: in.Loss}
-				words = fmt.Sprintf("has a network with %d ms delay, %d bytes/s down, %d up, %.0f %% lost", in.DelayMS, in.Download,
-					in.Upload, in.Loss*100)
-			}
-			if err := n.Check(); err != nil {
-				return felt{}, err
-			}
-			return felt{words, func(ctx context.Context) error { return d.SetNetwork(ctx, device.Network{}) }}, d.SetNetwork(ctx, n)
-		})
-	},
-	"battery": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct {
-			Percent  int
-			Charging bool
-		}
-		return sets(s, args, &in, func(d device.Powered) (felt, error) {
-			words := fmt.Sprintf("has %d %% of its battery", in.Percent)
-			if in.Charging {
-				words += " and charges"
-			}
-			return felt{words, func(ctx context.Context) error { return d.SetBattery(ctx, 100, true) }},
-				d.SetBattery(ctx, in.Percent, in.Charging)
-		})
-	},
-	"tilt": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct{ Alpha, Beta, Gamma float64 }
-		return sets(s, args, &in, func(d device.Moving) (felt, error) {
-			return felt{fmt.Sprintf("is tilted by %.0f°, %.0f°, %.0f°", in.Alpha, in.Beta, in.Gamma),
-				func(ctx context.Context) error { return d.Tilt(ctx, 0, 0, 0) }}, d.Tilt(ctx, in.Alpha, in.Beta, in.Gamma)
-		})
-	},
-	"shake": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		return sets(s, args, nil, func(d device.Moving) (felt, error) { return felt{}, d.Shake(ctx) })
-	},
-	"language": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct{ Tag string }
-		return sets(s, args, &in, func(d device.Speaking) (felt, error) {
-			return felt{"speaks " + plain.Clip(in.Tag, 40), func(ctx context.Context) error {
-				return d.SetLanguage(ctx, nameOf(s.Session.Language, "en-GB"))
-			}}, d.SetLanguage(ctx, in.Tag)
-		})
-	},
-	"time zone": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct{ Name string }
-		return sets(s, args, &in, func(d device.Zoned) (felt, error) {
-			return felt{"is in the time zone " + plain.Clip(in.Name, 60), nil}, d.SetTimeZone(ctx, in.Name)
-		})
-	},
-	"appearance": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct{ Dark bool }
-		return sets(s, args, &in, func(d device.Dressing) (felt, error) {
-			words := "is light"
-			if in.Dark {
-				words = "is dark"
-			}
-			return felt{words, func(ctx context.Context) error { return d.SetAppearance(ctx, false) }}, d.SetAppearance(ctx, in.Dark)
-		})
-	},
-	"text size": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct{ Percent int }
-		return sets(s, args, &in, func(d device.Enlarging) (felt, error) {
-			return felt{fmt.Sprintf("shows text at %d %%", in.Percent), func(ctx context.Context) error {
-				return d.SetTextSize(ctx, 100)
-			}}, d.SetTextSize(ctx, in.Percent)
-		})
-	},
-	"rotation": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct{ To string }
-		return sets(s, args, &in, func(d device.Rotating) (felt, error) {
-			words := "is held upright"
-			if in.To == device.Landscape {
-				words = "is held across"
-			}
-			return felt{words, func(ctx context.Context) error { return d.Rotate(ctx, device.Portrait) }}, d.Rotate(ctx, in.To)
-		})
-	},
-	"push": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct{ App, Message string }
-		return sets(s, args, &in, func(d device.Pushed) (felt, error) {
-			return felt{}, d.Push(ctx, nameOf(in.App, s.app()), in.Message)
-		})
-	},
-	"permission": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct{ App, Permission, Answer string }
-		return sets(s, args, &in, func(d device.Permitting) (felt, error) {
-			app := nameOf(in.App, s.app())
-			return felt{fmt.Sprintf("answers %s about %s", in.Answer, in.Permission), func(ctx context.Context) error {
-				return d.SetPermission(ctx, app, in.Permission, device.Ask)
-			}}, d.SetPermission(ctx, app, in.Permission, in.Answer)
-		})
-	},
-	"files": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct{ Digests []string }
-		return sets(s, args, &in, func(d device.Filing) (felt, error) {
-			if len(in.Digests) > maxFiles {
-				return felt{}, refuse("give them in parts", "at most %d files are given at once", maxFiles)
-			}
-			var paths []string
-			for _, digest := range in.Digests {
-				path, err := s.Fetch(ctx, digest)
-				if err != nil {
-					return felt{}, err
-				}
-				paths = append(paths, path)
-			}
-			return felt{fmt.Sprintf("has %d files to choose from", len(paths)), func(ctx context.Context) error { return d.PutFiles(ctx) }},
-				d.PutFiles(ctx, paths...)
-		})
-	},
-	"clipboard": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		var in struct{ Text string }
-		return sets(s, args, &in, func(d device.Copying) (felt, error) {
-			return felt{fmt.Sprintf("holds %q in its clipboard", plain.Clip(in.Text, 60)), func(ctx context.Context) error {
-				return d.SetClipboard(ctx, "")
-			}}, d.SetClipboard(ctx, in.Text)
-		})
-	},
-	"away": func(s *sitting, ctx context.Context, args json.RawMessage) (felt, error) {
-		return sets(s, args, nil, func(d device.Leaving) (felt, error) { return felt{}, d.SendAway(ctx) })
-	},
-}
-
 // maxFiles bounds the files that are given to an app at once.
 const maxFiles = 100
 
-// moments are feelings that pass: there is nothing to undo.
-var moments = map[string]string{"shake": "was shaken", "push": "got a message pushed", "away": "sent the app away"}
+// travelling names a way that the device travels; in place of a place.
+const travelling = "route"
 
-// sets reads what is wanted, and has the ability do it.
-func sets[T any](s *sitting, args json.RawMessage, in any, do func(T) (felt, error)) (felt, error) {
-	d, err := ability[T](s)
-	if err != nil {
-		return felt{}, err
-	}
-	if in != nil {
-		if err := json.Unmarshal(args, in); err != nil {
-			return felt{}, refuse("", "that cannot be read: %v", err)
-		}
-	}
-	return do(d)
-}
-
-// feel makes the device feel something.
+// feel makes the device feel something: a level of a surrounding (core/feel), or a way to travel.
 func (s *sitting) feel(ctx context.Context, o link.Order) (link.Answer, error) {
-	do, ok := feelings[o.Name]
-	if !ok {
-		return link.Answer{}, refuse("", "there is no %q to be felt", plain.Clip(o.Name, 40))
+	var words string
+	var err error
+	if o.Name == travelling {
+		words, err = s.setOut(ctx, o.Args)
+	} else {
+		words, err = s.set(ctx, o)
 	}
-	f, err := do(s, ctx, o.Args)
 	if err != nil {
 		return link.Answer{}, err
 	}
-	words := f.words
-	if passing, ok := moments[o.Name]; ok {
-		words = passing
-	} else {
-		s.felt[o.Name] = f
-	}
-	if o.Name == "place" || o.Name == "route" { // one of the two
-		delete(s.felt, map[string]string{"place": "route", "route": "place"}[o.Name])
-	}
 	s.status.Felt = s.feels()
 	return link.Answer{Text: words}, s.note(link.Entry{Kind: link.EntryFelt, Text: words})
+}
+
+// set has the device feel a level, and gives that in words.
+func (s *sitting) set(ctx context.Context, o link.Order) (string, error) {
+	of := feel.Named(o.Name)
+	if of == nil {
+		return "", refuse("there are "+strings.Join(feel.Names(), ", "), "there is no %q to be felt", plain.Clip(o.Name, 40))
+	}
+	if !of.Can(s.Device) {
+		return "", device.ErrNoAbility
+	}
+	app, level := nameOf(o.App, s.app()), o.Text
+	if of.Name == feel.Files {
+		paths, err := s.files(ctx, o.Args)
+		if err != nil {
+			return "", err
+		}
+		level = strings.Join(paths, "\n")
+	}
+	if why := of.Check(level); why != "" {
+		return "", refuse("", "%s", why)
+	}
+	rest, known := s.rest(ctx, of, app)
+	if err := of.Do(ctx, s.Device, app, level); err != nil {
+		return "", err
+	}
+	words := of.Told(level)
+	if of.Passing {
+		return words, nil
+	}
+	if of.Name == feel.Place { // one of the two
+		s.route = nil
+		delete(s.felt, travelling)
+		words = called(words, o.Args)
+	}
+	f := felt{words: words}
+	switch before, again := s.felt[of.Name]; {
+	case again: // what it goes back to stays as it was
+		f.undo = before.undo
+	case known:
+		f.undo = func(ctx context.Context) error { return of.Do(ctx, s.Device, app, rest) }
+	}
+	s.felt[of.Name] = f
+	return words, nil
+}
+
+// rest gives the level that undoing goes back to: a session's device speaks the session's language.
+func (s *sitting) rest(ctx context.Context, of *feel.Surrounding, app string) (level string, known bool) {
+	if of.Name == feel.Language && s.Session.Language != "" {
+		return s.Session.Language, true
+	}
+	return of.Rest(ctx, s.Device, app)
+}
+
+// called says a place by its name, where it has one.
+func called(words string, args json.RawMessage) string {
+	var in struct{ Name string }
+	where, at := strings.CutPrefix(words, "is at ")
+	if len(args) == 0 || json.Unmarshal(args, &in) != nil || in.Name == "" || !at {
+		return words
+	}
+	return "is at " + plain.Clip(in.Name, 100) + " (" + where + ")"
+}
+
+// files fetches files to choose from.
+func (s *sitting) files(ctx context.Context, args json.RawMessage) (paths []string, err error) {
+	var in struct{ Digests []string }
+	if err := json.Unmarshal(args, &in); err != nil {
+		return nil, refuse("", "that cannot be read: %v", err)
+	}
+	if len(in.Digests) > maxFiles {
+		return nil, refuse("give them in parts", "at most %d files are given at once", maxFiles)
+	}
+	for _, digest := range in.Digests {
+		path, err := s.Fetch(ctx, digest)
+		if err != nil {
+			return nil, err
+		}
+		paths = append(paths, path)
+	}
+	return paths, nil
+}
+
+// setOut has the device travel, and gives that in words.
+func (s *sitting) setOut(ctx context.Context, args json.RawMessage) (string, error) {
+	d, err := ability[device.Placed](s)
+	if err != nil {
+		return "", err
+	}
+	var in struct {
+		GPX   string
+		Speed float64 // metres a second
+	}
+	if err := json.Unmarshal(args, &in); err != nil {
+		return "", refuse("", "that cannot be read: %v", err)
+	}
+	r, err := readRoute(in.GPX, in.Speed)
+	if err != nil {
+		return "", err
+	}
+	if err := d.SetPlace(ctx, r.at(0)); err != nil {
+		return "", err
+	}
+	s.route = r
+	delete(s.felt, feel.Place)
+	words := fmt.Sprintf("travels %.1f km at %.0f km/h", r.length()/1000, r.speed*3.6)
+	s.felt[travelling] = felt{words, func(ctx context.Context) error {
+		s.route = nil
+		return d.SetPlace(ctx, nil)
+	}}
+	return words, nil
 }
 
 // feels lists what the device has been made to feel.

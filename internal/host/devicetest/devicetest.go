@@ -116,7 +116,7 @@ func (s *subject) tree() *screen.Tree {
 
 func (s *subject) up() {
 	s.t.Helper()
-	require.NoError(s.t, s.device.Ready(s.ctx, driver.Surroundings{Language: "en-GB"}))
+	require.NoError(s.t, s.device.Ready(s.ctx, driver.Terms{}))
 }
 
 // running has the probe app in front, afresh.
@@ -284,7 +284,7 @@ func (s *subject) ends() {
 		"start":   func() error { return s.device.Start(ended, s.id, device.Fresh) },
 		"tap":     func() error { return s.device.Tap(ended, screen.Point{X: 1, Y: 1}) },
 		"keys":    func() error { return s.device.Keys(ended, "a") },
-		"ready":   func() error { return s.device.Ready(ended, driver.Surroundings{}) },
+		"ready":   func() error { return s.device.Ready(ended, driver.Terms{}) },
 		"clean":   func() error { return s.device.Clean(ended, driver.CleanApp, s.id) },
 		"frames": func() error {
 			if l, ok := device.As[device.Live](s.device); ok {

@@ -25,7 +25,7 @@ type Device interface {
 	Describe() fleet.Device
 	// Ready brings the device up, awake and unlocked, with nothing in front.
 	// It is harmless where the device is so already.
-	Ready(ctx context.Context, s Surroundings) error
+	Ready(ctx context.Context, s Terms) error
 	// Install puts an app on the device, in place of the same app if it is there.
 	Install(ctx context.Context, app App) error
 	// Clean undoes what a lease did to the device, up to level: apps are the ids of what
@@ -42,10 +42,9 @@ type App struct {
 	Path    string // of the package's file on this host
 }
 
-// Surroundings are what the device is made to feel from the start of a lease.
-type Surroundings struct {
-	Language string // BCP 47
-	RealTime bool   // tie the device's clock to the wall, where it has one of its own
+// Terms are what a lease asks of a device from its start; what it is made to feel comes after (core/feel).
+type Terms struct {
+	RealTime bool // tie the device's clock to the wall, where it has one of its own
 }
 
 // Cleaning is how much is undone after a lease.

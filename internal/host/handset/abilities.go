@@ -186,7 +186,7 @@ func (d *Device) change(ctx context.Context, how func(context.Context, *tab) err
 
 // Feels tells what the handset is made to feel; what an app in front is told, its page is asked.
 func (d *Device) Feels(ctx context.Context, app string) (device.Feels, error) {
-	f := device.Feels{Language: d.language, Network: d.network.Kind(), Place: d.place}.Set(d.across, d.dark, d.text, app,
+	f := device.Feels{Language: d.language, Zone: d.zone, Network: d.network.Kind(), Place: d.place}.Set(d.across, d.dark, d.text, app,
 		d.answers)
 	if err := d.reach(ctx); err != nil || d.tab == nil || d.front != app || d.tab.asked() != nil || d.tab.alive() != nil {
 		return f, err

@@ -54,7 +54,7 @@ func TestAnAppAtAnAddressIsOpenedThere(t *testing.T) {
 	require.Equal(t, "/tickets", at(t, ctx, d, "path").Content())
 	require.Error(t, d.OpenLink(ctx, "example.quay", "http://elsewhere.example/"))
 	require.NoError(t, d.Clean(ctx, driver.CleanApp, "example.quay"))
-	require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: "en-GB"}))
+	require.NoError(t, d.Ready(ctx, driver.Terms{}))
 	require.NoError(t, d.Install(ctx, app))
 	require.NoError(t, d.Start(ctx, "example.quay", device.Resume))
 	require.Equal(t, "1", at(t, ctx, d, "stored").Content(), "nothing is left of before")
@@ -62,7 +62,7 @@ func TestAnAppAtAnAddressIsOpenedThere(t *testing.T) {
 	// An address in the private network has to be named in the site file.
 	before := asked.Load()
 	other := kaede(t)
-	require.NoError(t, other.Ready(ctx, driver.Surroundings{Language: "en-GB"}))
+	require.NoError(t, other.Ready(ctx, driver.Terms{}))
 	require.NoError(t, other.Install(ctx, app))
 	var trouble *device.Trouble
 	err := other.Start(ctx, "example.quay", device.Fresh)
@@ -157,7 +157,7 @@ func TestAnAuthorityOfOnesOwnIsTrustedWhereItIsNamed(t *testing.T) {
 	require.Equal(t, "1", at(t, ctx, d, "cookie").Content())
 
 	stranger := kaede(t, host)
-	require.NoError(t, stranger.Ready(ctx, driver.Surroundings{Language: "en-GB"}))
+	require.NoError(t, stranger.Ready(ctx, driver.Terms{}))
 	require.NoError(t, stranger.Install(ctx, app))
 	require.ErrorContains(t, stranger.Start(ctx, "example.quay", device.Fresh), "handset.authority")
 }

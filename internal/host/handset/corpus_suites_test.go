@@ -234,7 +234,8 @@ func TestSuitesOfPagesThatNobodyHereWroteAreTrue(t *testing.T) {
 		d := New(Config{Device: s.facts}, theBrowser())
 		t.Cleanup(func() { require.NoError(t, d.Close()) })
 		opened(t, d, app)
-		require.NoError(t, d.Ready(context.Background(), driver.Surroundings{Language: s.language}))
+		require.NoError(t, d.Ready(context.Background(), driver.Terms{}))
+		require.NoError(t, d.SetLanguage(context.Background(), s.language))
 		for _, p := range corpus {
 			if one != "" && p.name != one || one == "" && !all && p.name != "sorting" && p.name != "bound" {
 				continue

@@ -19,6 +19,7 @@ import (
 
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/device"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/driver"
@@ -121,7 +122,7 @@ func New(c Config, b *Browser) *Device {
 var _ device.Tidying = (*Device)(nil)
 
 func usual() surroundings {
-	return surroundings{language: "en-GB", text: 100, answers: map[[2]string]string{},
+	return surroundings{language: feel.UsualLanguage, zone: "Europe/Lisbon", text: 100, answers: map[[2]string]string{},
 		given: map[[2]string]bool{}}
 }
 
@@ -288,12 +289,9 @@ func (d *Device) Close() error {
 }
 
 // Ready has the handset up, with nothing in front.
-func (d *Device) Ready(ctx context.Context, s driver.Surroundings) error {
+func (d *Device) Ready(ctx context.Context, s driver.Terms) error {
 	if err := d.Boot(ctx, time.Minute, false); err != nil {
 		return err
-	}
-	if s.Language != "" {
-		d.language = s.Language
 	}
 	d.goHome(ctx)
 	return nil

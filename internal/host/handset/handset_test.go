@@ -87,7 +87,7 @@ func opened(t *testing.T, d *Device, app driver.App) context.Context {
 	t.Helper()
 	ctx, stop := context.WithTimeout(context.Background(), 10*time.Minute)
 	t.Cleanup(stop)
-	require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: "en-GB"}))
+	require.NoError(t, d.Ready(ctx, driver.Terms{}))
 	require.NoError(t, d.Install(ctx, app))
 	require.NoError(t, d.Start(ctx, app.Package.ApplicationID, 1))
 	return ctx
@@ -96,7 +96,7 @@ func opened(t *testing.T, d *Device, app driver.App) context.Context {
 func TestHandsetsKeepTheContractOfDevices(t *testing.T) {
 	t.Parallel()
 	keep := kaede(t) // the browser stays up from one part to the next
-	require.NoError(t, keep.Ready(context.Background(), driver.Surroundings{}))
+	require.NoError(t, keep.Ready(context.Background(), driver.Terms{}))
 	devicetest.Run(t, func(t *testing.T) devicetest.Subject {
 		return devicetest.Subject{Device: kaede(t), App: probe(t)}
 	})

@@ -99,7 +99,7 @@ func TestHostilePagesCostTheirOwnHandsetAlone(t *testing.T) {
 			ctx, stop := context.WithTimeout(context.Background(), 4*time.Minute)
 			defer stop()
 			d := kaede(t)
-			require.NoError(t, d.Ready(ctx, driver.Surroundings{}))
+			require.NoError(t, d.Ready(ctx, driver.Terms{}))
 			require.NoError(t, d.Install(ctx, paged(t, c.body, "sw.js",
 				`addEventListener('install', () => skipWaiting()); addEventListener('activate', (e) => e.waitUntil(clients.claim())); addEventListener('fetch', (e) => { if (new URL(e.request.url).pathname === '/x') e.respondWith(new Promise(() => {})) })`)))
 			r := verdictOf(t, d, c.lines...)
@@ -261,7 +261,7 @@ func TestABrowserThatDiesIsTheDevicesTroubleAndComesBack(t *testing.T) {
 		}
 		<-d.running.Gone
 		require.NoError(t, d.Clean(ctx, driver.CleanApp, "example.probe"))
-		require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: "en-GB"}))
+		require.NoError(t, d.Ready(ctx, driver.Terms{}))
 		require.NoError(t, d.Install(ctx, probe(t)))
 	}
 }

@@ -2,6 +2,7 @@ package handset
 
 import (
 	"context"
+	"errors"
 	"sync"
 	"testing"
 	"time"
@@ -53,7 +54,7 @@ func TestVerdictsOnAppsThatChangeMeanwhile(t *testing.T) {
 func raced(t *testing.T, d *Device, app driver.App, one devicetest.Trial) error {
 	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer stop()
-	if err := d.Ready(ctx, driver.Surroundings{Language: one.Language()}); err != nil {
+	if err := errors.Join(d.Ready(ctx, driver.Terms{}), d.SetLanguage(ctx, one.Language())); err != nil {
 		return err
 	}
 	if err := d.Install(ctx, app); err != nil {

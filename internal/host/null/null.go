@@ -73,11 +73,14 @@ func (d *Device) Start(context.Context, string, device.Start) error { return nil
 // Abilities are none.
 func (d *Device) Abilities() []string { return nil }
 
+// SetLanguage does nothing.
+func (d *Device) SetLanguage(context.Context, string) error { return nil }
+
 // Describe tells what the site file says.
 func (d *Device) Describe() fleet.Device { return d.facts }
 
 // Ready notes whether time is tied to the wall.
-func (d *Device) Ready(_ context.Context, s driver.Surroundings) error {
+func (d *Device) Ready(_ context.Context, s driver.Terms) error {
 	d.realTime = s.RealTime
 	return nil
 }

@@ -57,7 +57,7 @@ func TestAFirstBootEndsLockedAndInDialogsThatAreSentAway(t *testing.T) {
 	what, err := d.Clear(ctx)
 	require.NoError(t, err)
 	require.Equal(t, "Welcome", what)
-	require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: "en-GB"}))
+	require.NoError(t, d.Ready(ctx, driver.Terms{}))
 	require.NotContains(t, text(t, d), "Back up your device?")
 	require.NotContains(t, text(t, d), "Swipe")
 
@@ -94,7 +94,7 @@ func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
 			d := one(t, c.kind, c.platform, c.state)
 			path, facts := written(t, packages, c.platform, c.kind)
 			use := func() error {
-				if err := d.Ready(ctx, driver.Surroundings{}); err != nil {
+				if err := d.Ready(ctx, driver.Terms{}); err != nil {
 					return err
 				}
 				if err := d.Install(ctx, driver.App{Package: facts, Path: path}); err != nil {
@@ -138,7 +138,7 @@ func TestAPopUpIsSentAwayAndAnAppThatStaysBehindIsNoticed(t *testing.T) {
 	require.NoError(t, err)
 	d := one(t, fleet.Emulator, "android", with("popup", 1))
 	path, facts := written(t, packages, "android", fleet.Emulator)
-	require.NoError(t, d.Ready(ctx, driver.Surroundings{}))
+	require.NoError(t, d.Ready(ctx, driver.Terms{}))
 	require.NoError(t, d.Install(ctx, driver.App{Package: facts, Path: path}))
 	require.NoError(t, d.Start(ctx, demo.ApplicationID, device.Fresh))
 	require.Contains(t, text(t, d), "Rate your connection")
@@ -168,7 +168,7 @@ func TestAScreenThatTimesOutIsPutOnAgainUnlessACodeLocksIt(t *testing.T) {
 	require.NoError(t, err)
 	d := one(t, fleet.Real, "android", standin.State{Timeout: 30})
 	path, facts := written(t, packages, "android", fleet.Real)
-	require.NoError(t, d.Ready(ctx, driver.Surroundings{}))
+	require.NoError(t, d.Ready(ctx, driver.Terms{}))
 	require.NoError(t, d.Install(ctx, driver.App{Package: facts, Path: path}))
 	require.NoError(t, d.Start(ctx, demo.ApplicationID, device.Fresh))
 	front := func() bool {

@@ -13,6 +13,7 @@ import (
 
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/device"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
@@ -126,7 +127,7 @@ func New(c Config) *Device {
 	c.Device.Abilities = abilities(c.Device)
 	return &Device{
 		config: c, sandbox: sandbox.New(c.Sandbox), apps: map[string]*installed{}, timers: map[int]timer{},
-		language: "en-GB", revision: 1, feelings: usual(), scrolls: map[string]float64{},
+		language: feel.UsualLanguage, revision: 1, feelings: usual(), scrolls: map[string]float64{},
 		body: newBody(c.State), up: !c.Device.Virtual(),
 		look: draw.Chrome{Platform: c.Device.Platform, Cutout: c.Cutout, Width: float64(c.Device.Width),
 			Height: float64(c.Device.Height)},
@@ -169,7 +170,7 @@ func (d *Device) SetChance(seed uint64) { d.seed, d.spent, d.rolls = seed, 0, 0 
 
 // Ready boots the device if it is off, unlocks it, sends away what is in front,
 // and goes to the home screen.
-func (d *Device) Ready(ctx context.Context, s driver.Surroundings) error {
+func (d *Device) Ready(ctx context.Context, s driver.Terms) error {
 	if err := d.within(); err != nil {
 		return err
 	}
@@ -185,9 +186,6 @@ func (d *Device) Ready(ctx context.Context, s driver.Surroundings) error {
 	d.dropIn, d.sleepIn, d.drowsy = 0, 0, false
 	if d.befalls(troubleCable) {
 		d.dropIn = 3
-	}
-	if s.Language != "" {
-		d.language = s.Language
 	}
 	return d.goHome()
 }
@@ -349,7 +347,7 @@ func (d *Device) Clean(ctx context.Context, level driver.Cleaning, _ ...string) 
 	if err := d.goHome(); err != nil {
 		return err
 	}
-	d.feelings, d.language = usual(), "en-GB"
+	d.feelings, d.language = usual(), feel.UsualLanguage
 	d.look.Width, d.look.Height = float64(d.config.Device.Width), float64(d.config.Device.Height)
 	d.realTime, d.log, d.logSize, d.dropped, d.dropIn, d.sleepIn = false, nil, 0, 0, 0, 0
 	d.banner, d.calls = nil, nil

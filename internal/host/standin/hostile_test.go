@@ -54,7 +54,7 @@ func put(t *testing.T, d *standin.Device, program string, declared ...string) {
 	defer f.Close()
 	p, err := appfile.Read(f, int64(len(data)))
 	require.NoError(t, err)
-	require.NoError(t, d.Ready(context.Background(), driver.Surroundings{Language: "en-GB"}))
+	require.NoError(t, d.Ready(context.Background(), driver.Terms{}))
 	require.NoError(t, d.Install(context.Background(), driver.App{Package: *p, Path: path}))
 }
 
@@ -217,7 +217,8 @@ func TestEveryLanguageFitsTheNarrowestScreen(t *testing.T) {
 		require.NoError(t, err)
 		d := phone(t, string(source))
 		ctx := context.Background()
-		require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: language}))
+		require.NoError(t, d.Ready(ctx, driver.Terms{}))
+		require.NoError(t, d.SetLanguage(ctx, language))
 		require.NoError(t, d.Start(ctx, "example.other", device.Fresh))
 		tree, err := d.Tree(ctx)
 		require.NoError(t, err)
@@ -237,7 +238,8 @@ func TestTheSumIsRunIntoOnNarrowScreensInGermanAlone(t *testing.T) {
 		require.NoError(t, err)
 		d := phone(t, string(source))
 		ctx := context.Background()
-		require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: language}))
+		require.NoError(t, d.Ready(ctx, driver.Terms{}))
+		require.NoError(t, d.SetLanguage(ctx, language))
 		require.NoError(t, d.Start(ctx, "example.other", device.Fresh))
 		tree, err := d.Tree(ctx)
 		require.NoError(t, err)

@@ -27,7 +27,8 @@ func judgeAll(t *testing.T, list []devicetest.Trial) []script.Result {
 	var out []script.Result
 	for i, one := range list {
 		put(t, d, one.Program)
-		require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: one.Language()}))
+		require.NoError(t, d.Ready(ctx, driver.Terms{}))
+		require.NoError(t, d.SetLanguage(ctx, one.Language()))
 		d.SetChance(uint64(i))
 		got, err := one.Judge(ctx, d, "example.other", &pictures{t: t})
 		require.NoError(t, err)

@@ -16,6 +16,7 @@ import (
 	"yamato/demo/demotest"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/device"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
@@ -76,7 +77,8 @@ func install(t *testing.T, d driver.Device, v demo.Version, language string) {
 	p, err := appfile.Read(f, int64(len(packages[at].Data)))
 	require.NoError(t, err)
 	ctx := context.Background()
-	require.NoError(t, d.Ready(ctx, driver.Surroundings{Language: language}))
+	require.NoError(t, d.Ready(ctx, driver.Terms{}))
+	require.NoError(t, feel.Named(feel.Language).Do(ctx, d, "", language))
 	require.NoError(t, d.Install(ctx, driver.App{Package: *p, Path: path}))
 }
 

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yamato/internal/core/evidence"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/matrix/cover"
@@ -120,13 +121,13 @@ func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared
 	spoken := []string{}
 	for _, f := range out.Selection.Factors {
 		run.Factors.V = append(run.Factors.V, f.Name)
-		if f.Name == fleet.Language {
+		if f.Name == feel.Language {
 			spoken = f.Levels
 		}
 	}
 	run.Language = strings.Join(spoken, ", ")
 	if len(spoken) == 0 {
-		run.Language = fleet.FactorNamed(fleet.Language).Usual
+		run.Language = fleet.FactorNamed(feel.Language).Usual
 	}
 	if p.Order == plan.Random {
 		for _, sh := range shares {
@@ -266,7 +267,7 @@ func refusal(err error) error {
 }
 
 func languages(b store.Build) (out []string) {
-	f := fleet.FactorNamed(fleet.Language)
+	f := fleet.FactorNamed(feel.Language)
 	for _, p := range b.Packages {
 		for _, l := range p.Facts.V.Languages {
 			if f.Check(l) == "" && !slices.Contains(out, l) {
@@ -415,7 +416,7 @@ func (p *Prepared) find(of *plan.Plan, chosen []chosenSuite) {
 		}
 	}
 	for _, f := range p.Selection.Factors {
-		if known := fleet.FactorNamed(f.Name); known.Free && !given[f.Name] && !matrix.OfDevices(f.Name) {
+		if known := fleet.FactorNamed(f.Name); known.Free && !given[f.Name] && known.Of == nil {
 			p.Findings = append(p.Findings, fmt.Sprintf("no suite reads $%s: write `given %s = …` in the one that does", f.Name, f.Name))
 		}
 	}
@@ -435,9 +436,12 @@ func (s *Part) had(ctx context.Context, in Planned) (out []map[string]string, er
 	}
 	rows, err := s.Store.Combined(ctx, in.ID, time.Duration(in.Plan.Recent), maxLegs)
 	for _, r := range rows {
-		class := fleet.Class{Kind: r.Kind, Model: r.Model, Platform: r.Platform, OS: r.OS}
-		one := map[string]string{matrix.DeviceClass: class.Label(), matrix.Kind: r.Kind, matrix.Model: r.Model,
-			matrix.Platform: r.Platform, matrix.OS: r.OS}
+		is, one := fleet.Device{}.As(fleet.Class{Kind: r.Kind, Model: r.Model, Platform: r.Platform, OS: r.OS}), map[string]string{}
+		for _, f := range fleet.OfDevices() {
+			if level := fleet.FactorNamed(f).Of(is); level != "" {
+				one[f] = level
+			}
+		}
 		for _, l := range r.Levels.V {
 			one[l.Factor] = l.Value
 		}

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"yamato/internal/core/evidence"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/plain"
@@ -66,7 +67,7 @@ func (s *Part) StartRun(ctx context.Context, c base.Caller, in Order, key string
 	}
 	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite",
 		RepeatFailed: in.RepeatFailed,
-		AfterError:   1, Language: levels.Of(fleet.Language), RealTime: in.RealTime, AskedBy: c.Name,
+		AfterError:   1, Language: levels.Of(feel.Language), RealTime: in.RealTime, AskedBy: c.Name,
 		Leave: in.LeaveInstalled, Lineup: in.Lineup, Checklist: in.Checklist, Order: in.Order, Steps: in.Steps}}
 	if err := in.Keep.Check(); err != nil {
 		return store.Run{}, base.Invalid(err.Error(), HowKept)
@@ -135,7 +136,7 @@ func (s *Part) Look(ctx context.Context, c base.Caller, device string, in Order,
 		return store.Run{}, err
 	}
 	return s.add(ctx, c, store.NewRun{IdempotencyKey: key,
-		Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: levels.Of(fleet.Language),
+		Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: levels.Of(feel.Language),
 			AskedBy: c.Name, AfterError: 0, Seed: newSeed()},
 		Legs: []store.NewLeg{{RevisionID: suite, Digest: build.Packages[i].Digest, Combination: fleet.Of(d.Facts.V,
 			levels),
@@ -198,7 +199,7 @@ func newSeed() int64 {
 
 // levelsOf gives the levels that a run asks for, of all factors.
 func levelsOf(language string) (fleet.Levels, error) {
-	levels, why := fleet.UsualLevels(map[string]string{fleet.Language: language})
+	levels, why := fleet.UsualLevels(map[string]string{feel.Language: language})
 	if why != "" {
 		return nil, base.Invalid(why, "en-GB is taken where none is given")
 	}

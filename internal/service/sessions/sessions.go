@@ -15,6 +15,7 @@ import (
 	"unicode/utf8"
 
 	"yamato/internal/core/appfile"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/near"
@@ -165,7 +166,7 @@ func (s *Part) check(n *kept.Session, in Wish) error {
 		return base.Invalid("it does not say on which device", "name a device, a lineup or a build: `yamato device ls` lists devices")
 	}
 	if n.Language != "" {
-		if _, why := fleet.UsualLevels(map[string]string{fleet.Language: n.Language}); why != "" {
+		if _, why := fleet.UsualLevels(map[string]string{feel.Language: n.Language}); why != "" {
 			return base.Invalid(why, "name it as BCP 47 does: en-GB")
 		}
 	}
@@ -540,7 +541,7 @@ func (s *Part) AgainByHand(ctx context.Context, c base.Caller, run, leg int64, i
 		in.Class = &fleet.Class{Kind: k.Kind, Model: k.Model, Platform: k.Platform, OS: k.Os}
 	}
 	for _, l := range k.Levels {
-		if l.Factor == fleet.Language && in.Language == "" {
+		if l.Factor == feel.Language && in.Language == "" {
 			in.Language = l.Value
 		}
 	}

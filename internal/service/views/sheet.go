@@ -12,6 +12,7 @@ import (
 	"yamato/internal/contract"
 	"yamato/internal/core/device"
 	"yamato/internal/core/evidence"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/verdict"
 	"yamato/internal/link"
@@ -279,7 +280,7 @@ func placesOf(d contract.RunDetail) map[int64]string {
 func placeKey(kind, model, platform, os string, levels fleet.Levels) string {
 	kept := fleet.Levels{}
 	for _, l := range levels {
-		if l.Factor == fleet.Language || l.Value != fleet.FactorNamed(l.Factor).Usual {
+		if l.Factor == feel.Language || l.Value != fleet.FactorNamed(l.Factor).Usual {
 			kept = append(kept, l)
 		}
 	}
@@ -343,7 +344,7 @@ func placeOf(c contract.Combination, classes []fleet.Device) verdict.Place {
 			"devices with at least "+gb
 		across := d.Width // as the device is held
 		for _, l := range c.Levels {
-			if l.Factor == fleet.Rotation && l.Value == device.Landscape {
+			if l.Factor == feel.Rotation && l.Value == device.Landscape {
 				across = d.Height
 			}
 		}

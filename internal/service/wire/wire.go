@@ -9,6 +9,7 @@ import (
 
 	"yamato/internal/contract"
 	"yamato/internal/core/evidence"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/script"
@@ -84,7 +85,7 @@ func Reasons(in []fleet.Reason) []contract.Reason {
 // Combination tells of a combination.
 func Combination(c fleet.Combination) contract.Combination {
 	out := contract.Combination{Kind: c.Kind, Model: c.Model, Platform: c.Platform, Os: c.OS,
-		Language: c.Levels.Of(fleet.Language), Levels: []contract.Level{}, Label: base.Ptr(c.Label())}
+		Language: c.Levels.Of(feel.Language), Levels: []contract.Level{}, Label: base.Ptr(c.Label())}
 	for _, l := range c.Levels {
 		out.Levels = append(out.Levels, contract.Level{Factor: l.Factor, Value: l.Value,
 			Words: base.Ptr(fleet.FactorNamed(l.Factor).Read(l.Value))})

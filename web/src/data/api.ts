@@ -65,6 +65,7 @@ export type SuiteDetail = Schemas["SuiteDetail"];
 export type SuiteText = Schemas["SuiteText"];
 export type SuiteFile = Schemas["SuiteFile"];
 export type ScriptLanguage = Schemas["ScriptLanguage"];
+export type Surrounding = Schemas["Surrounding"];
 export type SeenElement = Schemas["SeenElement"];
 
 /** What the service says went wrong (RFC 9457), or that it did not answer. */

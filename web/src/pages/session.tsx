@@ -125,7 +125,7 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
               </button>
             ))}
             {st.can.includes("rotation") && (
-              <button className="button" disabled={!mine} onClick={() => void act({ do: "feel", name: "rotation", args: { to: st.width > st.height ? "portrait" : "landscape" } })}>
+              <button className="button" disabled={!mine} onClick={() => void act({ do: "feel", name: "rotation", text: st.width > st.height ? "portrait" : "landscape" })}>
                 Turn
               </button>
             )}

@@ -1,19 +1,21 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
-import { inProject, problemOf, put, useGet, type Device, type SavedPlace } from "../data/api";
+import { get, inProject, Problem, problemOf, put, useGet, type Device, type SavedPlace, type Surrounding } from "../data/api";
 import type { Answer, Order, Status } from "../data/session";
 import { Pick } from "./start";
 
 type Props = { number: number; status: Status; act: (o: Order) => Promise<Answer> };
 
-/** What the device can be made to feel, what it has been made to, and what it cannot. */
+/** What the device can be made to feel, what it has been made to, and what it cannot: a control for each row of the
+ * service's table. */
 export function Surroundings({ number, status, act }: Props) {
-  const feel = (name: string, args: unknown) => act({ do: "feel", name, args });
-  const can = (a: string) => status.can.includes(a);
+  const feel: Feel = (name, text, args) => act({ do: "feel", name, ...(text !== undefined ? { text } : {}), ...(args ? { args } : {}), ...(name === "push" ? { app: status.front } : {}) });
+  const table = useQuery<Surrounding[], Problem>({ queryKey: ["surroundings"], queryFn: () => get<Surrounding[]>("/api/v1/surroundings"), staleTime: Infinity });
   const all = useGet<Device[]>("devices", { staleTime: 60_000 });
   const kinds = (ability: string) => [...new Set((all.data ?? []).filter((d) => d.abilities.includes(ability)).map((d) => `${d.kind}s for ${d.platform}`))];
-  const groups = ["rotation", "appearance", "text size", "language", "time zone", "place", "network", "battery", "motion", "push", "permissions", "files", "clipboard", "away"];
-  const cannot = groups.filter((g) => !can(g));
+  const rows = table.data ?? [];
+  const cannot = [...new Set(rows.map((r) => r.ability))].filter((a) => !status.can.includes(a));
+  const labels = [...new Set(rows.filter((r) => status.can.includes(r.ability)).map((r) => r.label))];
   return (
     <div className="space-y-3 pb-3">
       {status.felt.length > 0 ? (
@@ -38,42 +40,19 @@ export function Surroundings({ number, status, act }: Props) {
       ) : (
         <p className="text-sm text-soft">Nothing has been changed. What you change here is undone when the session ends.</p>
       )}
-      {can("rotation") && (
-        <Row name="Held">
-          <Choose of={[["upright", () => feel("rotation", { to: "portrait" })], ["across", () => feel("rotation", { to: "landscape" })]]} />
-        </Row>
-      )}
-      {can("appearance") && (
-        <Row name="Appearance">
-          <Choose of={[["light", () => feel("appearance", { dark: false })], ["dark", () => feel("appearance", { dark: true })]]} />
-        </Row>
-      )}
-      {can("text size") && (
-        <Row name="Text">
-          <Choose of={[85, 100, 130, 200].map((p) => [`${p} %`, () => feel("text size", { percent: p })])} />
-        </Row>
-      )}
-      {can("language") && <Entry name="Language" label="Language, as BCP 47 names it" usual="de-DE" does="Set" go={(tag) => feel("language", { tag })} />}
-      {can("time zone") && <Entry name="Time zone" label="Time zone, as IANA names it" usual="Asia/Tokyo" does="Set" go={(name) => feel("time zone", { name })} />}
-      {can("network") && (
-        <Row name="Network">
-          <Choose of={["normal", "slow", "none"].map((kind) => [kind, () => feel("network", { kind })])} />
-        </Row>
-      )}
-      {can("battery") && <Battery feel={feel} />}
-      {can("place") && <Place feel={feel} />}
-      {can("motion") && <Motion feel={feel} />}
-      {can("push") && <Entry name="Push" label="Message to push" usual="Your ferry leaves in 10 minutes" does="Push" go={(message) => feel("push", { app: status.front, message })} />}
-      {can("permissions") && <Permissions feel={feel} />}
-      {can("clipboard") && <Entry name="Clipboard" label="Text for the clipboard" usual="Text" does="Copy" go={(text) => feel("clipboard", { text })} />}
-      {can("files") && <Files number={number} feel={feel} />}
-      {can("away") && (
-        <Row name="App">
-          <button className="button h-6" onClick={() => void feel("away", {})}>
-            Send it away
+      {table.error && (
+        <p className="text-sm text-vermilion">
+          What it can be made to feel is not known: {table.error.message}{" "}
+          <button className="link" onClick={() => void table.refetch()}>
+            Ask again
           </button>
-        </Row>
+        </p>
       )}
+      {labels.map((label) => {
+        const of = rows.filter((r) => r.label === label);
+        if (of[0]!.name === "files") return <Files key={label} number={number} feel={feel} />;
+        return <Control key={label} of={of} feel={feel} also={of[0]!.name === "place" ? (level) => <Places level={level} feel={feel} /> : undefined} />;
+      })}
       {cannot.length > 0 && (
         <div className="border-t border-rule pt-2 text-sm text-soft">
           <p className="font-medium">This device cannot be made to feel</p>
@@ -90,92 +69,70 @@ export function Surroundings({ number, status, act }: Props) {
   );
 }
 
-type Feel = (name: string, args: unknown) => Promise<Answer>;
+type Feel = (name: string, level?: string, args?: unknown) => Promise<Answer>;
 
 function Row({ name, children }: { name: string; children: ReactNode }) {
   return (
-    <div className="flex items-center gap-2" role="group" aria-label={name}>
-      <span className="w-20 flex-none text-sm text-soft">{name}</span>
+    <div className="flex items-start gap-2" role="group" aria-label={name}>
+      <span className="w-20 flex-none pt-0.5 text-sm text-soft">{name}</span>
       <div className="flex min-w-0 flex-1 flex-wrap items-center gap-1.5">{children}</div>
     </div>
   );
 }
 
-function Choose({ of }: { of: [string, () => void][] }) {
+/** The control of a surrounding: its choices, and a field for other levels. Several of one label, as permissions are,
+ * have one control. */
+function Control({ of, feel, also }: { of: Surrounding[]; feel: Feel; also?: (level: string) => ReactNode }) {
+  const [name, setName] = useState(of[0]!.name);
+  const [level, setLevel] = useState("");
+  const row = of.find((r) => r.name === name) ?? of[0]!;
+  const short = (r: Surrounding) => r.name.slice(r.label.length).trim();
   return (
-    <>
-      {of.map(([words, go]) => (
-        <button key={words} className="button h-6 px-2" onClick={go}>
-          {words}
+    <Row name={row.label}>
+      {of.length > 1 && <Pick narrow label={row.label} value={row.name} onChange={setName} options={of.map((r): [string, string] => [r.name, short(r)])} />}
+      {row.choices.map((c) => (
+        <button key={c.words} className="button h-6 px-2" onClick={() => void feel(row.name, c.level)}>
+          {c.words}
         </button>
       ))}
-    </>
-  );
-}
-
-function Entry({ name, label, usual, does, go }: { name: string; label: string; usual: string; does: string; go: (v: string) => Promise<Answer> }) {
-  const [v, setV] = useState("");
-  return (
-    <Row name={name}>
-      <form
-        className="flex min-w-0 flex-1 gap-1.5"
-        onSubmit={(e) => {
-          e.preventDefault();
-          void go(v || usual);
-        }}
-      >
-        <input aria-label={label} className="field h-6 min-w-0 flex-1" placeholder={usual} value={v} onChange={(e) => setV(e.target.value)} />
-        <button className="button h-6 px-2">{does}</button>
-      </form>
+      {row.open && (
+        <form
+          className="flex min-w-40 flex-1 gap-1.5"
+          onSubmit={(e) => {
+            e.preventDefault();
+            void feel(row.name, level || (row.example ?? ""));
+          }}
+        >
+          <input aria-label={`${row.label}: ${row.about}`} title={row.about} className="field h-6 min-w-0 flex-1" placeholder={row.example} value={level} onChange={(e) => setLevel(e.target.value)} />
+          <button className="button h-6 px-2">{row.verb}</button>
+        </form>
+      )}
+      {also?.(level || (row.example ?? ""))}
     </Row>
   );
 }
 
-function Battery({ feel }: { feel: Feel }) {
-  const [percent, setPercent] = useState(15);
-  const [charging, setCharging] = useState(false);
-  return (
-    <Row name="Battery">
-      <input type="range" min={1} max={100} value={percent} aria-label="Percent of the battery" className="w-24" onChange={(e) => setPercent(Number(e.target.value))} />
-      <span className="w-9 text-right text-sm">{percent} %</span>
-      <label className="flex items-center gap-1 text-sm">
-        <input type="checkbox" checked={charging} onChange={(e) => setCharging(e.target.checked)} /> charging
-      </label>
-      <button className="button h-6 px-2" onClick={() => void feel("battery", { percent, charging })}>
-        Set
-      </button>
-    </Row>
-  );
-}
-
-function Place({ feel }: { feel: Feel }) {
+/** Places that the project keeps, and ways to travel. */
+function Places({ level, feel }: { level: string; feel: Feel }) {
   const places = useGet<SavedPlace[]>("places");
   const client = useQueryClient();
-  const [where, setWhere] = useState("38.70590, -9.14440");
   const [name, setName] = useState("");
   const [speed, setSpeed] = useState("20");
   const [wrong, setWrong] = useState("");
-  const read = () => {
-    const m = /^\s*(-?\d+(?:\.\d+)?)\s*[,; ]\s*(-?\d+(?:\.\d+)?)\s*$/.exec(where);
-    setWrong(m ? "" : "Latitude and longitude, in degrees: 38.7059, -9.1444");
-    return m && { latitude: Number(m[1]), longitude: Number(m[2]) };
-  };
   const kept = places.data ?? [];
+  const keep = async () => {
+    const [latitude, longitude] = level.split(",").map(Number);
+    try {
+      await put(inProject("places"), { name, latitude, longitude });
+      await client.invalidateQueries({ queryKey: ["places"] });
+      setName("");
+      setWrong("");
+    } catch (e) {
+      setWrong(e instanceof Error ? e.message : String(e));
+    }
+  };
   return (
-    <Row name="Place">
-      <input aria-label="Latitude and longitude, in degrees" aria-invalid={wrong !== ""} className="field h-6 w-40" value={where} onChange={(e) => setWhere(e.target.value)} />
-      <button
-        className="button h-6 px-2"
-        onClick={() => {
-          const p = read();
-          if (p) void feel("place", p);
-        }}
-      >
-        Be there
-      </button>
-      <button className="button h-6 px-2" onClick={() => void feel("place", { none: true })}>
-        nowhere
-      </button>
+    <>
       {kept.length > 0 && (
         <Pick
           narrow
@@ -183,7 +140,7 @@ function Place({ feel }: { feel: Feel }) {
           value=""
           onChange={(v) => {
             const p = kept.find((k) => k.name === v);
-            if (p) void feel("place", p);
+            if (p) void feel("place", `${p.latitude}, ${p.longitude}`, { name: p.name });
           }}
           options={[["", "saved places…"], ...kept.map((k): [string, string] => [k.name, k.name])]}
         />
@@ -192,8 +149,7 @@ function Place({ feel }: { feel: Feel }) {
         className="flex gap-1.5"
         onSubmit={(e) => {
           e.preventDefault();
-          const p = read();
-          if (p && name) void put(inProject("places"), { name, ...p }).then(() => client.invalidateQueries({ queryKey: ["places"] })).then(() => setName(""));
+          if (name) void keep();
         }}
       >
         <input aria-label="Name to keep this place under" placeholder="keep it as…" className="field h-6 w-28" value={name} onChange={(e) => setName(e.target.value)} />
@@ -211,7 +167,7 @@ function Place({ feel }: { feel: Feel }) {
             onChange={(e) => {
               const f = e.target.files?.[0];
               e.target.value = "";
-              if (f) void f.text().then((gpx) => feel("route", { gpx, speed: Number(speed) / 3.6 }));
+              if (f) void f.text().then((gpx) => feel("route", undefined, { gpx, speed: Number(speed) / 3.6 }));
             }}
           />
         </label>
@@ -220,33 +176,7 @@ function Place({ feel }: { feel: Feel }) {
         km/h
       </span>
       {wrong && <span className="basis-full text-sm text-vermilion">{wrong}</span>}
-    </Row>
-  );
-}
-
-function Motion({ feel }: { feel: Feel }) {
-  return (
-    <Row name="Motion">
-      <Choose
-        of={[
-          ["shake", () => feel("shake", {})],
-          ["tilt left", () => feel("tilt", { alpha: 0, beta: 0, gamma: -30 })],
-          ["tilt right", () => feel("tilt", { alpha: 0, beta: 0, gamma: 30 })],
-          ["stand up", () => feel("tilt", { alpha: 0, beta: 90, gamma: 0 })],
-          ["lie flat", () => feel("tilt", { alpha: 0, beta: 0, gamma: 0 })],
-        ]}
-      />
-    </Row>
-  );
-}
-
-function Permissions({ feel }: { feel: Feel }) {
-  const [permission, setPermission] = useState("location");
-  return (
-    <Row name="Permission">
-      <Pick narrow label="Permission" value={permission} onChange={setPermission} options={["camera", "location", "microphone", "motion", "notifications"].map((p): [string, string] => [p, p])} />
-      <Choose of={["allow", "deny", "ask"].map((answer) => [answer, () => feel("permission", { permission, answer })])} />
-    </Row>
+    </>
   );
 }
 
@@ -260,7 +190,7 @@ function Files({ number, feel }: { number: number; feel: Feel }) {
       if (!r.ok) return setTrouble((await problemOf(r)).message);
       digests.push(((await r.json()) as { digest: string }).digest);
     }
-    await feel("files", { digests });
+    await feel("files", undefined, { digests });
   };
   return (
     <Row name="Files">
