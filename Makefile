@@ -6,7 +6,7 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := help
 
 PROGRAM := bin/yamato
-PROGRAM_SOURCES := $(shell git ls-files '*.go' '*.js' '*.sql' '*.yaml' '*.suite' go.mod go.sum ':!web' 2>/dev/null)
+PROGRAM_SOURCES := $(shell git ls-files '*.go' '*.js' '*.sql' '*.yaml' '*.yamato' go.mod go.sum ':!web' 2>/dev/null)
 CONSOLE := web/dist/index.html
 CONSOLE_SOURCES := $(shell git ls-files -co --exclude-standard web ':!web/*.go' ':!web/dist' 2>/dev/null) api/openapi.yaml
 

@@ -136,11 +136,11 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 		{"GET", base + "/builds/3.1.4", nil, "", 200},
 		{"GET", base + "/builds/9", nil, "", 404},
 		{"POST", base + "/suites", func() []byte {
-			return asJSON(map[string]string{"file_name": "a.suite",
+			return asJSON(map[string]string{"file_name": "a.yamato",
 				"text": "suite \"A\"\ncase \"one\"\nexpect #x\nend\n"})
 		}, "application/json", 200},
 		{"POST", base + "/suites", func() []byte {
-			return asJSON(map[string]string{"file_name": "a.suite", "text": "suite"})
+			return asJSON(map[string]string{"file_name": "a.yamato", "text": "suite"})
 		}, "application/json", 422},
 		{"GET", base + "/suites", nil, "", 200},
 		{"GET", base + "/devices", nil, "", 200},
@@ -305,7 +305,7 @@ func TestEventsAreStreamedFromWhereOneLeftOff(t *testing.T) {
 	r.call("POST", "/api/v1/projects/default/builds", userToken, "application/json",
 		[]byte(`{"packages":["`+p.Digest+`"]}`))
 	r.call("POST", "/api/v1/projects/default/suites", userToken, "application/json",
-		[]byte(`{"file_name":"a.suite","text":"suite \"A\"\ncase \"one\"\nexpect #x\nend\n"}`))
+		[]byte(`{"file_name":"a.yamato","text":"suite \"A\"\ncase \"one\"\nexpect #x\nend\n"}`))
 	_, response, text := r.call("POST", "/api/v1/projects/default/runs", userToken, "application/json",
 		[]byte(`{"build":"3.1.4","suites":["A"]}`))
 	require.Equal(t, 200, response.StatusCode, string(text))

@@ -33,7 +33,7 @@ var oddBodies = []string{
 	`{"build":"1","suites":["A"],"repeat_failed":2147483648}`,
 	strings.Repeat("[", 100_000), `{"a":` + strings.Repeat(`{"a":`, 5000), `{"suites":[` + strings.Repeat(`"a",`,
 		60_000) + `"a"]}`, `{"text":"` + strings.Repeat("(", 900_000) + `"}`,
-	`{"file_name":"a.suite","text":"suite \"s\"\ncase \"c\"\nlet a = ` + strings.Repeat("(", 3000) + `\nend\n"}`,
+	`{"file_name":"a.yamato","text":"suite \"s\"\ncase \"c\"\nlet a = ` + strings.Repeat("(", 3000) + `\nend\n"}`,
 	`{"which":"one","leg":9223372036854775807,"case_index":2147483648}`, `{"reason":"` + strings.Repeat("x",
 		100_000) + `"}`, `{"what":"boot","device":"\u0000"}`,
 	`{"labels":{"\u0000":"x"}}`, `{"keep":2147483648,"days":-1}`, `{"url":"http://127.0.0.1:1/\u0000"}`,

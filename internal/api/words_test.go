@@ -25,7 +25,7 @@ func furnished(t *testing.T) *rig {
 	r.json(http.StatusOK, "POST", "/packages?file_name=a.apk", packages[0].Data, &p)
 	r.json(http.StatusOK, "POST", "/builds", []byte(`{"packages":["`+p.Digest+`"]}`), nil)
 	r.json(http.StatusOK, "POST", "/suites", []byte(
-		`{"file_name":"a.suite","text":"suite \"A\"\ncase \"one\"\nexpect #x\nend\n"}`), nil)
+		`{"file_name":"a.yamato","text":"suite \"A\"\ncase \"one\"\nexpect #x\nend\n"}`), nil)
 	return r
 }
 

@@ -193,7 +193,7 @@ func (r *rig) pushSamples(ctx context.Context) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	return r.push(ctx, []string{samples["timetable.suite"], samples["tickets.suite"]})
+	return r.push(ctx, []string{samples["timetable.yamato"], samples["tickets.yamato"]})
 }
 
 func (r *rig) costOnHandset(ctx context.Context) (float64, error) {

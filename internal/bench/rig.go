@@ -167,7 +167,7 @@ func (r *rig) push(ctx context.Context, suites []string) ([]string, error) {
 		if script.IsShared(text) || strings.Contains(text, "account ") { // suites that wait for each other's accounts measure that
 			continue
 		}
-		a, err := r.client.PushSuiteWithResponse(ctx, "default", contract.NewSuite{FileName: "bench.suite", Text: text, Files: &beside})
+		a, err := r.client.PushSuiteWithResponse(ctx, "default", contract.NewSuite{FileName: "bench.yamato", Text: text, Files: &beside})
 		if err != nil || a.JSON200 == nil {
 			return nil, fmt.Errorf("pushing a suite: %w", err)
 		}

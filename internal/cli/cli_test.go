@@ -36,8 +36,8 @@ func write(t *testing.T, name, text string) string {
 }
 
 func TestACheckNeedsNoService(t *testing.T) {
-	good := write(t, "good.suite", "suite \"G\"\ncase \"a\"\nexpect #x\nend\n")
-	bad := write(t, "bad.suite", "suite \"B\"\ncase \"a\"\ntpa #x\nexpect #x\nend\n")
+	good := write(t, "good.yamato", "suite \"G\"\ncase \"a\"\nexpect #x\nend\n")
+	bad := write(t, "bad.yamato", "suite \"B\"\ncase \"a\"\ntpa #x\nexpect #x\nend\n")
 	out, _, code := yamato(t, "suite", "check", good)
 	require.Zero(t, code)
 	require.Equal(t, "1 suite, 1 case: 0 faults, no advice\n", out)
@@ -50,12 +50,12 @@ func TestACheckNeedsNoService(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(out), &list))
 	require.Equal(t, 3, list[0].Pos.Line)
 	out, _, code = yamato(t, "suite", "check", good,
-		write(t, "twin.suite", "suite \"G\"\ncase \"a\"\nexpect #x\nend\n"))
+		write(t, "twin.yamato", "suite \"G\"\ncase \"a\"\nexpect #x\nend\n"))
 	require.Equal(t, 1, code)
 	require.Contains(t, out, "has the same name")
 	_, errOut, code := yamato(t, "suite", "check", t.TempDir())
 	require.Equal(t, 2, code)
-	require.Contains(t, errOut, "there is no .suite file")
+	require.Contains(t, errOut, "there is no script in")
 }
 
 func TestWithoutAServiceACommandSaysHowToStartOne(t *testing.T) {
@@ -195,8 +195,8 @@ func TestAnErrorIsADocumentForPrograms(t *testing.T) {
 }
 
 func TestScriptsAreLaidOutInPlaceAndOnlyWhereTheyAreWhole(t *testing.T) {
-	odd := write(t, "odd.suite", "suite \"O\"\ncase \"a\"\ntap   #x // why\nend\n")
-	good := write(t, "good.suite", "suite \"G\"\n\ncase \"a\"\n  expect #x\nend\n")
+	odd := write(t, "odd.yamato", "suite \"O\"\ncase \"a\"\ntap   #x // why\nend\n")
+	good := write(t, "good.yamato", "suite \"G\"\n\ncase \"a\"\n  expect #x\nend\n")
 	out, _, code := yamato(t, "suite", "format", "--check", odd, good)
 	require.Equal(t, 1, code)
 	require.Contains(t, out, odd)
@@ -212,13 +212,33 @@ func TestScriptsAreLaidOutInPlaceAndOnlyWhereTheyAreWhole(t *testing.T) {
 	_, _, code = yamato(t, "suite", "format", "--check", odd, good)
 	require.Zero(t, code, "once is enough")
 
-	bad := write(t, "bad.suite", "suite \"B\"\ncase \"a\"\ntpa #x\n")
+	bad := write(t, "bad.yamato", "suite \"B\"\ncase \"a\"\ntpa #x\n")
 	_, errOut, code := yamato(t, "suite", "format", bad)
 	require.Equal(t, 2, code)
 	require.Contains(t, errOut, "left as it is")
 	text, err := os.ReadFile(bad)
 	require.NoError(t, err)
 	require.Equal(t, "suite \"B\"\ncase \"a\"\ntpa #x\n", string(text), "nothing of it is lost")
+}
+
+func TestOldScriptsAreMendedWithTheirNames(t *testing.T) {
+	old := write(t, "old.suite", "suite \"O\"\ncase \"a\"\n  put 3 in #x\n  expect #x\nend\n")
+	out, _, code := yamato(t, "suite", "check", old)
+	require.Zero(t, code, out)
+	require.Contains(t, out, "written as it was before")
+	renamed := strings.TrimSuffix(old, ".suite") + ".yamato"
+	require.NoError(t, os.WriteFile(renamed, []byte("mine"), 0o600))
+	_, errOut, code := yamato(t, "suite", "format", "--write", old)
+	require.Equal(t, 2, code)
+	require.Contains(t, errOut, "cannot be renamed")
+	require.NoError(t, os.Remove(renamed))
+	out, _, code = yamato(t, "suite", "format", "--write", old)
+	require.Zero(t, code)
+	require.Equal(t, renamed+"\n", out)
+	text, err := os.ReadFile(renamed)
+	require.NoError(t, err)
+	require.Contains(t, string(text), "  set #x to 3\n")
+	require.NoFileExists(t, old)
 }
 
 func TestAnAppForStandInsIsPackedByCommand(t *testing.T) {

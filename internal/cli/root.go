@@ -218,7 +218,7 @@ func (a *app) root() *cobra.Command {
 		Version:       ui.Version,
 		SilenceErrors: true,
 		SilenceUsage:  true,
-		Example:       "  yamato demo\n  yamato try tickets.suite --build app.apk --on \"Kaede 7\"",
+		Example:       "  yamato demo\n  yamato try tickets.yamato --build app.apk --on \"Kaede 7\"",
 	}
 	f := root.PersistentFlags()
 	f.StringVar(&a.Output, "output", "table", "how results are written: table or json")

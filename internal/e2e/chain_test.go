@@ -110,7 +110,7 @@ func TestTryGoesFromLocalFilesToAVerdict(t *testing.T) {
 	r := newRig(t, rigConfig{})
 	dir := samples(t)
 	r.awaitIdle()
-	args := []string{"try", filepath.Join(dir, "suites", "tickets.suite"), "--on", "Kaede 7", "--case",
+	args := []string{"try", filepath.Join(dir, "suites", "tickets.yamato"), "--on", "Kaede 7", "--case",
 		"three passengers pay three single fares"}
 
 	out, errOut, code := r.yamato(append(args, "--build", filepath.Join(dir, "tideline-3.1.4.apk"))...)
@@ -124,13 +124,13 @@ func TestABuildThatLacksThePackageForADeviceIsToldBeforeTheRunStarts(t *testing.
 	r := newRig(t, rigConfig{})
 	dir := samples(t)
 	r.awaitIdle()
-	_, errOut, code := r.yamato("try", filepath.Join(dir, "suites", "tickets.suite"), "--on", "Aster Petit", "--build",
+	_, errOut, code := r.yamato("try", filepath.Join(dir, "suites", "tickets.yamato"), "--on", "Aster Petit", "--build",
 		filepath.Join(dir, "tideline-3.1.4.apk"))
 	require.Equal(t, 2, code)
 	require.Contains(t, errOut, "the build holds no simulator zip, which Aster Petit (simulator) needs")
 	require.Contains(t, errOut, "push the simulator zip")
 
-	out, _, code := r.yamato("try", filepath.Join(dir, "suites", "tickets.suite"), "--build", "1", "--case",
+	out, _, code := r.yamato("try", filepath.Join(dir, "suites", "tickets.yamato"), "--build", "1", "--case",
 		"one passenger pays the single fare")
 	require.Zero(t, code, "the others run, and what is left out is told: %s", out)
 	require.Contains(t, out, "Left out: 1 combination\n  Aster Petit, iOS 17")
@@ -162,7 +162,7 @@ func TestAForeignPackageInstallsButStartingItIsAnError(t *testing.T) {
 	require.NoError(t, err)
 	path := filepath.Join(dir, "elsewhere.apk")
 	require.NoError(t, os.WriteFile(path, foreign, 0o600))
-	out, _, code := r.yamato("try", filepath.Join(dir, "suites", "timetable.suite"), "--on", "Kaede 7", "--build", path)
+	out, _, code := r.yamato("try", filepath.Join(dir, "suites", "timetable.yamato"), "--on", "Kaede 7", "--build", path)
 	require.Equal(t, 4, code, out)
 	require.Contains(t, out, "holds no program for stand-ins")
 }

@@ -157,8 +157,8 @@ func TestTheConsoleFromSignInToAFailure(t *testing.T) {
 	// What is handed in by command appears by itself.
 	d.click("Suites")
 	d.see("No suites yet.")
-	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites", "tickets.suite"),
-		filepath.Join(dir, "suites", "timetable.suite"))
+	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites", "tickets.yamato"),
+		filepath.Join(dir, "suites", "timetable.yamato"))
 	require.Zero(t, code, errOut)
 	d.see("Looking up a crossing")
 
@@ -258,8 +258,8 @@ func TestTheConsoleGoesOnAfterTheServiceWasLost(t *testing.T) {
 	r.awaitIdle()
 	d := newDesk(t, r)
 	d.push(filepath.Join(dir, "tideline-3.2.0.apk"), filepath.Join(dir, "tideline-3.2.0-simulator.zip"))
-	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites", "tickets.suite"),
-		filepath.Join(dir, "suites", "timetable.suite"))
+	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites", "tickets.yamato"),
+		filepath.Join(dir, "suites", "timetable.yamato"))
 	require.Zero(t, code, errOut)
 	r.wake()
 	_, errOut, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--real-time",
@@ -299,8 +299,8 @@ func TestTheConsoleByKeyboardAlone(t *testing.T) {
 	r.awaitIdle()
 	d := newDesk(t, r)
 	d.push(filepath.Join(dir, "tideline-3.2.0.apk"))
-	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites", "tickets.suite"),
-		filepath.Join(dir, "suites", "timetable.suite"))
+	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites", "tickets.yamato"),
+		filepath.Join(dir, "suites", "timetable.yamato"))
 	require.Zero(t, code, errOut)
 
 	d.press("?")
@@ -393,8 +393,8 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	}
 	d.push(filepath.Join(dir, "tideline-3.1.4.apk"), filepath.Join(dir, "tideline-3.1.4-simulator.zip"))
 	d.push(filepath.Join(dir, "tideline-3.2.0.apk"))
-	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites", "tickets.suite"),
-		filepath.Join(dir, "suites", "timetable.suite"))
+	_, errOut, code := r.yamato("suite", "push", filepath.Join(dir, "suites", "tickets.yamato"),
+		filepath.Join(dir, "suites", "timetable.yamato"))
 	require.Zero(t, code, errOut)
 	_, _, code = r.yamato("run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--suite",
 		"Looking up a crossing", "--repeat-failed", "1", "--wait")

@@ -253,7 +253,7 @@ setTimeout(() => show(false), 3000);
 	r := newRig(t, rigConfig{site: strings.Replace(handsetSite, "kind: emulator}", `kind: emulator, handset: {reach: ["`+at+`"]}}`, 1)})
 	r.awaitIdle()
 	r.must(0, "build", "push", app.URL+"/")
-	suite := filepath.Join(r.dir, "flasher.suite")
+	suite := filepath.Join(r.dir, "flasher.yamato")
 	require.NoError(t, os.WriteFile(suite, []byte("suite \"flasher\"\nkeep everything always\ncase \"c\"\n  expect #now shows \"red\" within 10s\n  expect #now shows \"pale\" within 10s\nend\n"), 0o600))
 	r.must(0, "suite", "push", suite)
 	r.must(0, "run", "start", "--build", "1", "--suite", "flasher", "--wait")
@@ -277,7 +277,7 @@ func TestWhatIsKeptIsWhatTheNearestRuleSays(t *testing.T) {
 	r := newRig(t, rigConfig{})
 	apk, _ := handIn(t, "keeper", `
 os.show(() => ui.column({}, ui.button({id: 'go', text: 'Go', onTap: () => os.request({ms: 50, address: 'https://sorane.example/'}, () => {})}), ui.text({id: 'calm', text: 'Calm'})));`, "")
-	suite := filepath.Join(t.TempDir(), "keeper.suite")
+	suite := filepath.Join(t.TempDir(), "keeper.yamato")
 	require.NoError(t, os.WriteFile(suite, []byte(`suite "keeper"
 keep log never
 keep network always

@@ -25,7 +25,7 @@ func handIn(t *testing.T, name, program, steps string) (apk, suite string) {
 		Texts: map[string]map[string]string{"app_name": {"": name}}})
 	require.NoError(t, err)
 	dir := t.TempDir()
-	apk, suite = filepath.Join(dir, name+".apk"), filepath.Join(dir, name+".suite")
+	apk, suite = filepath.Join(dir, name+".apk"), filepath.Join(dir, name+".yamato")
 	require.NoError(t, os.WriteFile(apk, data, 0o600))
 	require.NoError(t, os.WriteFile(suite, []byte(fmt.Sprintf("suite %q\ncase \"c\"\n%s\nend\n", name, steps)), 0o600))
 	return apk, suite
@@ -72,7 +72,7 @@ func TestARunWhoseDevicesHaveNoRoomIsAnError(t *testing.T) {
 
 func TestAScriptThatIsAllBracketsIsRefusedAtOnce(t *testing.T) {
 	r := newRig(t, rigConfig{})
-	path := filepath.Join(t.TempDir(), "deep.suite")
+	path := filepath.Join(t.TempDir(), "deep.yamato")
 	require.NoError(t, os.WriteFile(path, []byte("suite \"s\"\ncase \"c\"\nlet a = "+strings.Repeat("(",
 		480_000)+"\nend\n"), 0o600))
 	for _, do := range []string{"check", "push"} {

@@ -135,7 +135,7 @@ func TestAWebAppIsHandedInByItsAddressAndRun(t *testing.T) {
 	require.Contains(t, out, "Quay board")
 	out, _ = r.must(0, "build", "show", "1")
 	require.Contains(t, out, app.URL+"/board")
-	suite := filepath.Join(t.TempDir(), "board.suite")
+	suite := filepath.Join(t.TempDir(), "board.yamato")
 	require.NoError(t, os.WriteFile(suite, []byte(`suite "The board"
 case "a ferry sails"
   tap button called "Sail"

@@ -30,7 +30,7 @@ func bell(t *testing.T, dir, word string) (apk, suite string) {
 	t.Helper()
 	here := filepath.Join(dir, "bell-"+word)
 	require.NoError(t, os.MkdirAll(here, 0o700))
-	for _, name := range []string{"app.yaml", "app.js", "bell.suite"} {
+	for _, name := range []string{"app.yaml", "app.js", "bell.yamato"} {
 		text, err := os.ReadFile(filepath.Join("../../demo/bell", name))
 		require.NoError(t, err)
 		if name == "app.js" {
@@ -42,7 +42,7 @@ func bell(t *testing.T, dir, word string) (apk, suite string) {
 	require.NoError(t, err)
 	apk = filepath.Join(here, list[0].File)
 	require.NoError(t, os.WriteFile(apk, list[0].Data, 0o600))
-	return apk, filepath.Join(here, "bell.suite")
+	return apk, filepath.Join(here, "bell.yamato")
 }
 
 func (r *rig) must(code int, args ...string) (out, errOut string) {

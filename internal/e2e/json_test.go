@@ -36,7 +36,7 @@ func TestEveryCommandWritesJSONForPrograms(t *testing.T) {
 		{[]string{"suite", "ls"}, 0, []string{"digest"}, "Suite"},
 		{[]string{"run", "start", "--build", "3.2.0", "--suite", "Buying a ticket", "--on", "Kaede 7"}, 0,
 			[]string{"number", "seed"}, ""},
-		{[]string{"try", filepath.Join(suites, "tickets.suite"), "--build", "3.2.0", "--on", "Kaede 7"}, 1,
+		{[]string{"try", filepath.Join(suites, "tickets.yamato"), "--build", "3.2.0", "--on", "Kaede 7"}, 1,
 			[]string{"run", "legs", "left_out"}, ""},
 		{[]string{"run", "ls"}, 0, []string{"items"}, "RunList"},
 		{[]string{"run", "show", "2"}, 1, []string{"legs"}, "RunDetail"},

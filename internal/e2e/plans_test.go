@@ -41,9 +41,9 @@ cover: all
 func (r *rig) felt(app, suite string) (contract.RunDetail, string) {
 	r.t.Helper()
 	dir := r.t.TempDir()
-	require.NoError(r.t, os.WriteFile(filepath.Join(dir, "felt.suite"), []byte(suite), 0o600))
+	require.NoError(r.t, os.WriteFile(filepath.Join(dir, "felt.yamato"), []byte(suite), 0o600))
 	require.NoError(r.t, os.WriteFile(filepath.Join(dir, "felt.yaml"), fmt.Appendf(nil, feltPlan, app), 0o600))
-	r.must(0, "suite", "push", filepath.Join(dir, "felt.suite"))
+	r.must(0, "suite", "push", filepath.Join(dir, "felt.yamato"))
 	r.must(0, "plan", "save", filepath.Join(dir, "felt.yaml"))
 	out, _ := r.must(0, "plan", "try", "Felt")
 	require.Contains(r.t, out, "1 combination in 1 leg")
@@ -146,8 +146,8 @@ end
 	}
 	usual := strings.ReplaceAll(strings.ReplaceAll(suite, `"child"`, `"adult"`), "de-DE", "en-GB")
 	usual = strings.ReplaceAll(strings.Replace(usual, "  expect #here contains \"Kujira\"\n", "", 1), "  scroll to #here\n", "")
-	require.NoError(t, os.WriteFile(filepath.Join(r.dir, "usual.suite"), []byte(usual), 0o600))
-	out, _ := r.must(0, "try", filepath.Join(r.dir, "usual.suite"), "--build", "3.1.4", "--on", "Kaede 7")
+	require.NoError(t, os.WriteFile(filepath.Join(r.dir, "usual.yamato"), []byte(usual), 0o600))
+	out, _ := r.must(0, "try", filepath.Join(r.dir, "usual.yamato"), "--build", "3.1.4", "--on", "Kaede 7")
 	require.Contains(t, out, "pass", "nothing of it is left on the device")
 }
 

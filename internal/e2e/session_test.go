@@ -262,14 +262,14 @@ func TestASessionOnAHandsetFromTheConsole(t *testing.T) {
 	at := strings.Split(d.ask(`(() => { const r = document.querySelector("canvas").getBoundingClientRect(); return [r.x, r.y, r.width, r.height].join(" "); })()`), " ")
 	require.Len(t, at, 4)
 	tab := "tab called word(tickets)" // as the build that is in hand calls it
-	for _, line := range []string{"tap " + tab, "put 3 in #passengers", "expect number in #total = 3 * number in #single-fare"} {
+	for _, line := range []string{"tap " + tab, "set #passengers to 3", "expect number in #total = 3 * number in #single-fare"} {
 		out, _ := r.must(0, "session", "do", fmt.Sprint(n), line)
 		require.Contains(t, out, "ok  "+line)
 	}
 	console := "document.querySelector('#passengers').value + ' on board'"
 	a := r.order(n, contract.SessionOrder{Do: "evaluate", Text: &console})
 	require.Contains(t, *a.Text, "3 on board")
-	d.see("put 3 in #passengers")
+	d.see("set #passengers to 3")
 	out, _, code := r.yamato("session", "do", fmt.Sprint(n), `expect "Nowhere" within 1s`)
 	require.Equal(t, 1, code)
 	require.Contains(t, out, `expected "Nowhere"`)

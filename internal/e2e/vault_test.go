@@ -15,7 +15,7 @@ import (
 )
 
 const lending = `suite "Signing in"
-use "steps/getting-about.suite"
+use "steps/getting-about.yamato"
 
 case "one signs in"
   account "payer" as $who
@@ -44,7 +44,7 @@ func TestAnAccountIsOneLegsAtATimeAndASecretStandsNowhere(t *testing.T) {
 		_, errOut, code := r.yamato(append([]string{"build", "push"}, files...)...)
 		require.Zero(t, code, errOut)
 	}
-	suite := filepath.Join(dir, "suites", "signing-in.suite")
+	suite := filepath.Join(dir, "suites", "signing-in.yamato")
 	require.NoError(t, os.WriteFile(suite, []byte(lending), 0o600))
 
 	// What there is none of is said before anything runs.
@@ -137,9 +137,9 @@ func TestAChangeInAFileThatASuiteUsesIsAnotherRevision(t *testing.T) {
 	r.awaitIdle()
 	_, errOut, code := r.yamato("build", "push", filepath.Join(dir, "tideline-3.1.4.apk"))
 	require.Zero(t, code, errOut)
-	suite, used := filepath.Join(dir, "suites", "order.suite"), filepath.Join(dir, "suites", "steps", "own.suite")
+	suite, used := filepath.Join(dir, "suites", "order.yamato"), filepath.Join(dir, "suites", "steps", "own.yamato")
 	write := func(path, text string) { require.NoError(t, os.WriteFile(path, []byte(text), 0o600)) }
-	write(suite, "suite \"Order\"\nuse \"steps/own.suite\"\ncase \"a\" tags slow\n  do look\nend\ncase \"b\"\n  do look\nend\n\ncase \"c\"\n  do look\nend\n")
+	write(suite, "suite \"Order\"\nuse \"steps/own.yamato\"\ncase \"a\" tags slow\n  do look\nend\ncase \"b\"\n  do look\nend\n\ncase \"c\"\n  do look\nend\n")
 	write(used, "action look\n  expect tab called \"Tickets\"\nend\n")
 	push := func() contract.Suite {
 		out, errOut, code := r.yamato("suite", "push", suite, "--output", "json")
@@ -190,6 +190,6 @@ func TestAChangeInAFileThatASuiteUsesIsAnotherRevision(t *testing.T) {
 	write(used, "action look\n  tpa #x\nend\n")
 	out, errOut, code := r.yamato("suite", "push", suite)
 	require.NotZero(t, code)
-	require.Contains(t, out+errOut, "own.suite")
+	require.Contains(t, out+errOut, "own.yamato")
 	require.Contains(t, out+errOut, "did you mean `tap`")
 }

@@ -122,7 +122,7 @@ func TestFindingsAsSARIF(t *testing.T) {
 	_, findings := script.Read("suite \"s\"\ncase \"c\"\n  tpa \"é\"\nend\n")
 	var placed []Placed
 	for _, f := range findings {
-		placed = append(placed, Placed{"a b/tickets.suite", f})
+		placed = append(placed, Placed{"a b/tickets.yamato", f})
 	}
 	require.NoError(t, SARIF(&out, "1", placed))
 	var log struct {
@@ -152,7 +152,7 @@ func TestFindingsAsSARIF(t *testing.T) {
 	require.Equal(t, "error", first.Level)
 	require.Equal(t, "form", first.RuleID)
 	require.Contains(t, first.Message.Text, "did you mean `tap`?")
-	require.Equal(t, "a%20b/tickets.suite", first.Locations[0].PhysicalLocation.ArtifactLocation.URI)
+	require.Equal(t, "a%20b/tickets.yamato", first.Locations[0].PhysicalLocation.ArtifactLocation.URI)
 	region := first.Locations[0].PhysicalLocation.Region
 	require.Equal(t, [3]int{3, 3, 6}, [3]int{region.StartLine, region.StartColumn, region.EndColumn})
 	for _, r := range run.Results {

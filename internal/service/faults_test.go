@@ -181,7 +181,7 @@ func TestLeasesOfAnyNumberAndSizeAreDelivered(t *testing.T) {
 	for i := range 8000 { // each lease names them all once it knows them
 		fmt.Fprintf(&steps, "expect \"%s %d\"\n", strings.Repeat("<", 100), i)
 	}
-	_, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "large.suite",
+	_, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "large.yamato",
 		Text: "suite \"Large\"\ncase \"c\"\n" + steps.String() + "end\n"})
 	require.NoError(t, err)
 	suite, err := w.store.SuiteNamed(ctx, w.user.ProjectID, "Large")

@@ -17,7 +17,7 @@ func TestWhatAPlanNeedsIsNotRemovedUnsaidAndMissedAtOnce(t *testing.T) {
 	w.link(w.service, kaede("kaede-7-1"))
 	_, err := w.service.SaveLineup(ctx, w.user, "lineup: crossing phones\npick:\n  - model: Kaede 7\n")
 	require.NoError(t, err)
-	_, err = w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "pin.suite", Text: "suite \"Pin\"\ncase \"one\" tags pins\n  start app\n  put secret \"pin\" in #pin\nend\n"})
+	_, err = w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "pin.yamato", Text: "suite \"Pin\"\ncase \"one\" tags pins\n  start app\n  set #pin to secret \"pin\"\nend\n"})
 	require.NoError(t, err)
 	require.NoError(t, w.service.SetSecret(ctx, w.user, "pin", "4711-4711"))
 	w.savePlan("plan: Nightly\napp: Tideline\nsuites: [Two]\nlineup: crossing phones\n")

@@ -74,7 +74,7 @@ func newWorld(t *testing.T, c base.Config) *world {
 	}
 	w.service = w.another(c)
 	w.push("3.1.4")
-	_, err = w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.suite", Text: twoCases})
+	_, err = w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.yamato", Text: twoCases})
 	require.NoError(t, err)
 	return w
 }
@@ -498,7 +498,7 @@ func TestCasesAreChosenByNameAndByTag(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
-	_, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "tags.suite",
+	_, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "tags.yamato",
 		Text: "suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n"})
 	require.NoError(t, err)
 	cases := func(in runs.Order) []string {
@@ -527,10 +527,10 @@ func TestASuiteThatChangesIsANewRevisionAndOldRunsKeepTheirs(t *testing.T) {
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
 	r := w.start(runs.Order{})
-	same, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.suite", Text: twoCases})
+	same, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.yamato", Text: twoCases})
 	require.NoError(t, err)
 	require.False(t, same.Fresh)
-	changed, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.suite",
+	changed, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.yamato",
 		Text: strings.Replace(twoCases, "\"two\"", "\"deux\"", 1)})
 	require.NoError(t, err)
 	require.Equal(t, int64(2), changed.Number)

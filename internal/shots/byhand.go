@@ -52,7 +52,7 @@ func (p *photographer) hands() {
 	phone := p.open("kaede-7-1")
 	p.visit(fmt.Sprintf("/by-hand/%d", phone))
 	p.await(`document.querySelector("canvas")?.width > 100`)
-	p.line(phone, `tap tab called "Tickets"`, `put 3 in #passengers`, `expect #total`)
+	p.line(phone, `tap tab called "Tickets"`, `set #passengers to 3`, `expect #total`)
 	p.call("POST", fmt.Sprintf("sessions/%d/orders", phone), map[string]any{"do": "mark", "text": "three passengers, and the total is short"}, nil)
 	p.see("the total is short")
 	p.click("Look inside")

@@ -121,7 +121,7 @@ case "a traveller sees what a crossing costs"
   tap tab called "Tickets"
   expect #single-fare
   let fare = number in #single-fare
-  put 2 in #passengers
+  set #passengers to 2
   expect number in #total = $fare * 2
   expect number in #total = $fare * 3 within 500ms
 end

@@ -24,9 +24,9 @@ type shot struct {
 }
 
 var shots = []shot{
-	{"suite-check", "yamato suite check slips.suite", false},
+	{"suite-check", "yamato suite check slips.yamato", false},
 	{"build-fit", "yamato build fit 3.2.1 --misfits; echo; yamato lineup try 'crossing phones'", true},
-	{"try", `yamato try suites/tickets.suite --build 3.2.0 --on "Kaede 7"`, false},
+	{"try", `yamato try suites/tickets.yamato --build 3.2.0 --on "Kaede 7"`, false},
 	{"run-show", "yamato run show 2", true},
 	{"plan", `yamato plan ls; echo; yamato plan try "Tideline in every pair" --minutes 5`, true},
 }
@@ -79,7 +79,7 @@ func run(program, out string) error {
 	if err := console(link, base, out); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(dir, "demo", "slips.suite"), []byte(slips), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "demo", "slips.yamato"), []byte(slips), 0o600); err != nil {
 		return err
 	}
 	screen := exec.Command("Xvfb", "-displayfd", "1", "-screen", "0", "1280x800x24") // tells its number when it is up

@@ -42,7 +42,7 @@ func newRecords(t *testing.T, devices, legs int) *records {
 		Facts: pg.JSON[appfile.Package]{V: appfile.Package{Kind: appfile.Android, Platform: "android",
 			ApplicationID: "example.tideline", VersionName: "1", VersionCode: "1"}}}
 	require.NoError(t, r.AddPackage(ctx, r.project, p))
-	suite, fresh, err := r.AddSuite(ctx, r.project, store.Suite{Name: "S", Digest: "s", FileName: "s.suite",
+	suite, fresh, err := r.AddSuite(ctx, r.project, store.Suite{Name: "S", Digest: "s", FileName: "s.yamato",
 		Cases:    pg.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "one"}}},
 		Locators: pg.JSON[[]string]{V: []string{"#a"}}, Asks: pg.JSON[vault.Asked]{V: vault.Asked{Builds: []string{"2.0"}}}}, nil)
 	require.NoError(t, err)

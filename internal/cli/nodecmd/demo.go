@@ -408,5 +408,5 @@ Or by command, in another terminal (your token is in %s):
   yamato run fetch 2 evidence/
 
 Serving until Ctrl-C.
-`, path, filepath.Join(dir, "suites", "tickets.suite"))
+`, path, filepath.Join(dir, "suites", "tickets.yamato"))
 }

@@ -645,10 +645,10 @@ func (a *App) TryCommand() *cobra.Command {
 		Short: "From local files to a verdict in one go",
 		Long: "try checks a script, hands in the packages and the script, runs it, follows it\nand " +
 			"prints the verdict. With --by-hand FILE is a package: it is handed in, installed on a\ndevice, and that is yours.",
-		Example: "  yamato try --by-hand app.apk --on kaede-7-1\n  yamato try tickets.suite --build app.apk --on \"Kaede 7\" --case \"one passenger pays " +
+		Example: "  yamato try --by-hand app.apk --on kaede-7-1\n  yamato try tickets.yamato --build app.apk --on \"Kaede 7\" --case \"one passenger pays " +
 			"the single fare\"",
-		Args:              ui.Exactly(1, "name the script: yamato try tickets.suite --build app.apk"),
-		ValidArgsFunction: ui.Files("suite", "apk", "ipa", "zip"),
+		Args:              ui.Exactly(1, "name the script: yamato try tickets.yamato --build app.apk"),
+		ValidArgsFunction: ui.Files("yamato", "suite", "apk", "ipa", "zip"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Connect(cmd.Context())
 			if err != nil {

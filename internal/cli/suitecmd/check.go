@@ -33,7 +33,7 @@ func (a *App) suiteCheck() *cobra.Command {
 		Example: "  yamato suite check suites/\n  yamato suite check suites/ --build tideline.apk\n" +
 			"  yamato suite check suites/ --app Tideline --lineup \"crossing phones\"",
 		Args:              ui.AtLeast(1, "name a script or a folder: yamato suite check suites/"),
-		ValidArgsFunction: ui.Files("suite"),
+		ValidArgsFunction: ui.Files("yamato", "suite"),
 		RunE:              func(cmd *cobra.Command, args []string) error { return a.check(cmd.Context(), args, f) },
 	}
 	g := cmd.Flags()

@@ -75,9 +75,11 @@ func (f folder) beside(suite *script.Suite) ([]contract.SuiteFile, error) {
 // read reads a script: a suite, or a file that suites use.
 func read(path, text string) (*script.Suite, []script.Finding) {
 	if script.IsShared(text) {
-		return script.ReadShared("", text, newFolder(path))
+		s, findings := script.ReadShared("", text, newFolder(path))
+		return s, script.Ended(path, findings)
 	}
-	return script.ReadWith(text, newFolder(path))
+	s, findings := script.ReadWith(text, newFolder(path))
+	return s, script.Ended(path, findings)
 }
 
 // format lays a script out.

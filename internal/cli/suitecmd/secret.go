@@ -37,7 +37,7 @@ func (a *App) SecretCommand() *cobra.Command {
 				return err
 			}
 			return a.Write(map[string]string{"set": args[0]}, func() {
-				fmt.Fprintf(a.Out, "Scripts use it so: put secret %q in E. Nothing shows it.\n", args[0])
+				fmt.Fprintf(a.Out, "Scripts use it so: set E to secret %q. Nothing shows it.\n", args[0])
 			})
 		},
 	}

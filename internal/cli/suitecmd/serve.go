@@ -61,9 +61,23 @@ func ServeEditor(ctx context.Context, in io.Reader, out io.Writer, app string, s
 	s := &languageServer{app: app, seen: seen, texts: map[uri.URI]string{}, gone: make(chan struct{})}
 	conn := jsonrpc2.NewConn(jsonrpc2.NewStream(pipe{in, out}))
 	s.conn = conn
-	conn.Go(ctx, s.handle)
+	deaf := make(chan error, 1) // an answer could not be written
+	conn.Go(ctx, func(ctx context.Context, reply jsonrpc2.Replier, r jsonrpc2.Request) error {
+		if err := s.handle(ctx, reply, r); err != nil {
+			select {
+			case deaf <- err:
+			default:
+			}
+		}
+		return nil // the connection keeps one error, and panics where a second is of another type
+	})
 	select {
 	case <-conn.Done():
+	case err := <-deaf:
+		if ctx.Err() != nil || s.closing.Load() {
+			return nil // an editor that leaves need not read what it asked last
+		}
+		return fmt.Errorf("the editor cannot be answered: %w", err)
 	case <-s.gone:
 		if !s.closing.Load() { // Language Server Protocol 3.17, exit: without shutdown it ends with 1
 			return ui.Failed{Title: "the editor left without `shutdown`", Hint: ""}
@@ -262,7 +276,7 @@ func (s *languageServer) read(at uri.URI, text string) (*script.Suite, []script.
 
 func fileOf(at uri.URI) string {
 	if !strings.HasPrefix(string(at), "file://") {
-		return "unnamed.suite"
+		return "unnamed" + script.Ending
 	}
 	return at.Filename()
 }

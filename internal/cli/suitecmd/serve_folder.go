@@ -103,7 +103,7 @@ func (s *languageServer) suitesOf(dir string, but uri.URI) (out []uri.URI) {
 		if e.IsDir() && strings.HasPrefix(e.Name(), ".") && path != dir {
 			return filepath.SkipDir
 		}
-		if at := uri.File(path); !e.IsDir() && strings.HasSuffix(path, ".suite") && at != but {
+		if at := uri.File(path); !e.IsDir() && script.IsFile(path) && at != but {
 			out = append(out, at)
 		}
 		return nil

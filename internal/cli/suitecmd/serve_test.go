@@ -18,6 +18,7 @@ import (
 	"go.lsp.dev/protocol"
 	"go.lsp.dev/uri"
 
+	"yamato/internal/cli/suitecmd"
 	"yamato/internal/testbin"
 )
 
@@ -60,7 +61,10 @@ func openEditor(t *testing.T) *editor {
 		return reply(ctx, nil, nil)
 	})
 	t.Cleanup(func() {
-		_, _ = e.conn.Call(context.Background(), protocol.MethodShutdown, nil, nil) // it may have left
+		ctx, stop := context.WithCancel(ctx)
+		go func() { defer stop(); <-e.conn.Done() }()              // whoever has left answers no more
+		_, _ = e.conn.Call(ctx, protocol.MethodShutdown, nil, nil) // it may have left
+		stop()
 		_ = e.conn.Close()
 		<-e.conn.Done()
 		if err := server.Wait(); err != nil {
@@ -113,13 +117,13 @@ func at(text, where string) protocol.Position {
 func TestAnEditorIsHelpedToWriteASuite(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "steps"), 0o755))
-	sharedPath := filepath.Join(dir, "steps", "about.suite")
+	sharedPath := filepath.Join(dir, "steps", "about.yamato")
 	require.NoError(t, os.WriteFile(sharedPath, []byte("action open the map\n  tap #map\nend\n"), 0o644))
 	e := openEditor(t)
-	suite := uri.File(filepath.Join(dir, "tickets.suite"))
+	suite := uri.File(filepath.Join(dir, "tickets.yamato"))
 	ref := protocol.TextDocumentIdentifier{URI: suite}
 
-	text := "suite \"Tickets\"\nuse \"steps/about.suite\"\n\ncase \"c\"\n do open the map\n tpa \"🚢\"\n expect #a\nend\n"
+	text := "suite \"Tickets\"\nuse \"steps/about.yamato\"\n\ncase \"c\"\n do open the map\n tpa \"🚢\"\n expect #a\nend\n"
 	said := e.write(suite, text, true)
 	require.Len(t, said, 1)
 	require.Equal(t, protocol.DiagnosticSeverityError, said[0].Severity)
@@ -189,9 +193,9 @@ func (e *editor) reads() protocol.PublishDiagnosticsParams {
 
 func TestAFolderOfSuitesIsOneToAnEditor(t *testing.T) {
 	dir := t.TempDir()
-	files := map[string]string{"shared.suite": "action open the map\n  tap #map\nend\naction close it\n  tap #close\nend\n",
-		"a.suite": "suite \"A\"\nuse \"shared.suite\"\ncase \"one\"\n do open the map\n expect #a\nend\ncase \"two\"\n expect #x\nend\n",
-		"b.suite": "suite \"B\"\nuse \"shared.suite\"\ncase \"b\"\n do open the map\n do open the map\nend\n"}
+	files := map[string]string{"shared.yamato": "action open the map\n  tap #map\nend\naction close it\n  tap #close\nend\n",
+		"a.yamato": "suite \"A\"\nuse \"shared.yamato\"\ncase \"one\"\n do open the map\n expect #a\nend\ncase \"two\"\n expect #x\nend\n",
+		"b.yamato": "suite \"B\"\nuse \"shared.yamato\"\ncase \"b\"\n do open the map\n do open the map\nend\n"}
 	at := map[string]uri.URI{}
 	for name, text := range files {
 		path := filepath.Join(dir, name)
@@ -199,11 +203,11 @@ func TestAFolderOfSuitesIsOneToAnEditor(t *testing.T) {
 		at[name] = uri.File(path)
 	}
 	e := openEditor(t)
-	require.Empty(t, e.write(at["a.suite"], files["a.suite"], true))
+	require.Empty(t, e.write(at["a.yamato"], files["a.yamato"], true))
 
 	// What it holds.
 	var symbols []protocol.DocumentSymbol
-	e.call(protocol.MethodTextDocumentDocumentSymbol, protocol.DocumentSymbolParams{TextDocument: protocol.TextDocumentIdentifier{URI: at["a.suite"]}}, &symbols)
+	e.call(protocol.MethodTextDocumentDocumentSymbol, protocol.DocumentSymbolParams{TextDocument: protocol.TextDocumentIdentifier{URI: at["a.yamato"]}}, &symbols)
 	require.Len(t, symbols, 2)
 	require.Equal(t, "one", symbols[0].Name)
 	require.EqualValues(t, 2, symbols[0].Range.Start.Line)
@@ -213,24 +217,24 @@ func TestAFolderOfSuitesIsOneToAnEditor(t *testing.T) {
 	rename := func(to string) (protocol.WorkspaceEdit, error) {
 		var out protocol.WorkspaceEdit
 		_, err := e.conn.Call(context.Background(), protocol.MethodTextDocumentRename, protocol.RenameParams{NewName: to,
-			TextDocumentPositionParams: protocol.TextDocumentPositionParams{TextDocument: protocol.TextDocumentIdentifier{URI: at["a.suite"]},
+			TextDocumentPositionParams: protocol.TextDocumentPositionParams{TextDocument: protocol.TextDocumentIdentifier{URI: at["a.yamato"]},
 				Position: protocol.Position{Line: 3, Character: 5}}}, &out)
 		return out, err
 	}
 	out, err := rename("show the map")
 	require.NoError(t, err)
-	require.Len(t, out.Changes[at["shared.suite"]], 1)
-	require.Len(t, out.Changes[at["a.suite"]], 1)
-	require.Len(t, out.Changes[at["b.suite"]], 2)
+	require.Len(t, out.Changes[at["shared.yamato"]], 1)
+	require.Len(t, out.Changes[at["a.yamato"]], 1)
+	require.Len(t, out.Changes[at["b.yamato"]], 2)
 	_, err = rename("close it")
 	require.ErrorContains(t, err, "there is an action called close it already")
 
 	// A change in a file is a change for those that use it.
-	require.Empty(t, e.write(at["shared.suite"], files["shared.suite"], true))
-	require.Equal(t, at["a.suite"], e.reads().URI, "told anew")
-	require.Empty(t, e.write(at["shared.suite"], strings.Replace(files["shared.suite"], "open the map", "see the map", 1), false))
+	require.Empty(t, e.write(at["shared.yamato"], files["shared.yamato"], true))
+	require.Equal(t, at["a.yamato"], e.reads().URI, "told anew")
+	require.Empty(t, e.write(at["shared.yamato"], strings.Replace(files["shared.yamato"], "open the map", "see the map", 1), false))
 	told := e.reads()
-	require.Equal(t, at["a.suite"], told.URI)
+	require.Equal(t, at["a.yamato"], told.URI)
 	require.NotEmpty(t, told.Diagnostics, "what it does is not there any more")
 }
 
@@ -257,4 +261,24 @@ func TestTheOrderOfTheEditorsProtocolIsKept(t *testing.T) {
 	require.NotZero(t, code, "exit without shutdown")
 	_, code = speak(hello, `{"jsonrpc":"2.0","id":2,"method":"shutdown"}`, exit)
 	require.Zero(t, code)
+}
+
+// closedPipe is where an editor no longer reads; the program is about to end, too.
+type closedPipe struct{ end func() }
+
+func (c closedPipe) Write([]byte) (int, error) {
+	c.end()
+	return 0, &os.PathError{Op: "write", Path: "out", Err: os.ErrClosed}
+}
+
+// An editor that asks and leaves without reading ends the server with an error at most, and not with a panic.
+func TestAnEditorThatReadsNoMoreIsLeft(t *testing.T) {
+	ctx, end := context.WithCancel(t.Context())
+	defer end()
+	asks := `{"jsonrpc":"2.0","id":1,"method":"initialize","params":{}}`
+	in := strings.NewReader(strings.Repeat(fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(asks), asks), 20))
+	err := suitecmd.ServeEditor(ctx, in, closedPipe{end}, "", nil)
+	if err != nil { // where the end of what it says was met first, there is nothing to tell
+		require.ErrorContains(t, err, "the editor cannot be answered")
+	}
 }

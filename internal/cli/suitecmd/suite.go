@@ -24,7 +24,7 @@ func (a *App) SuiteCommand() *cobra.Command {
 		Short:             "Hand in suites; a script with faults is refused",
 		Example:           "  yamato suite push suites/",
 		Args:              ui.AtLeast(1, "name a script or a folder: yamato suite push suites/"),
-		ValidArgsFunction: ui.Files("suite"),
+		ValidArgsFunction: ui.Files("yamato", "suite"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			paths, err := SuiteFiles(args)
 			if err != nil {
@@ -138,7 +138,7 @@ func SuiteFiles(paths []string) ([]string, error) {
 		}
 		n := len(out)
 		err = filepath.WalkDir(p, func(path string, e fs.DirEntry, err error) error {
-			if err == nil && !e.IsDir() && strings.HasSuffix(path, ".suite") {
+			if err == nil && !e.IsDir() && script.IsFile(path) {
 				out = append(out, path)
 			}
 			return err
@@ -147,7 +147,7 @@ func SuiteFiles(paths []string) ([]string, error) {
 			return nil, err
 		}
 		if len(out) == n {
-			return nil, ui.WrongCall{Title: "there is no .suite file in " + p, Hint: "scripts end in .suite"}
+			return nil, ui.WrongCall{Title: "there is no script in " + p, Hint: "scripts end in " + script.Ending}
 		}
 	}
 	return out, nil
@@ -155,12 +155,12 @@ func SuiteFiles(paths []string) ([]string, error) {
 
 // suiteFormat writes scripts in the canonical layout.
 func (a *App) suiteFormat() *cobra.Command {
-	var only bool
+	var only, write bool
 	cmd := &cobra.Command{
 		Use: "format FILE|DIR…", Short: "Lay scripts out the one way; needs neither service nor device",
-		Example:           "  yamato suite format suites/\n  yamato suite format suites/ --check",
+		Example:           "  yamato suite format suites/\n  yamato suite format suites/ --check\n  yamato suite format --write old.suite",
 		Args:              ui.AtLeast(1, "name a script or a folder: yamato suite format suites/"),
-		ValidArgsFunction: ui.Files("suite"),
+		ValidArgsFunction: ui.Files("yamato", "suite"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			paths, err := SuiteFiles(args)
 			if err != nil {
@@ -177,19 +177,31 @@ func (a *App) suiteFormat() *cobra.Command {
 					return ui.WrongCall{Title: fmt.Sprintf("%s has %s and is left as it is", p, ui.Plural(n, "fault")),
 						Hint: "`yamato suite check " + p + "` shows each with its place"}
 				}
-				if laid == string(text) {
+				to := p
+				if write {
+					to = script.Renamed(p)
+				}
+				if laid == string(text) && to == p {
 					continue
 				}
-				changed = append(changed, p)
+				changed = append(changed, to)
 				if only {
 					continue
+				}
+				if _, err := os.Lstat(to); to != p && err == nil {
+					return ui.WrongCall{Title: fmt.Sprintf("%s cannot be renamed: there is a %s already", p, to), Hint: "take one of the two away"}
 				}
 				info, err := os.Stat(p)
 				if err != nil {
 					return err
 				}
-				if err := renameio.WriteFile(p, []byte(laid), info.Mode().Perm()); err != nil {
+				if err := renameio.WriteFile(to, []byte(laid), info.Mode().Perm()); err != nil {
 					return ui.WrongCall{Title: "the script cannot be written: " + err.Error(), Hint: ""}
+				}
+				if to != p {
+					if err := os.Remove(p); err != nil {
+						return err
+					}
 				}
 			}
 			err = a.Write(changed, func() {
@@ -206,6 +218,8 @@ func (a *App) suiteFormat() *cobra.Command {
 			return err
 		},
 	}
+	cmd.Flags().BoolVar(&write, "write", false, "write old files as they are written now in their names, too: what ended "+
+		"in .suite ends in "+script.Ending)
 	cmd.Flags().BoolVar(&only, "check", false, "change nothing: list the files that are laid out otherwise, and "+
 		"exit with 1 if there are any")
 	return cmd
@@ -228,7 +242,7 @@ func (a *App) showSuite(d contract.SuiteDetail) {
 	}
 	for _, f := range d.Files {
 		fmt.Fprintf(a.Out, "\n%s\n", ink.Strong(f.Path))
-		if strings.HasSuffix(f.Path, ".suite") {
+		if script.IsFile(f.Path) {
 			fmt.Fprintln(a.Out, strings.TrimRight(string(f.Content), "\n"))
 		} else {
 			fmt.Fprintln(a.Out, ink.Faint(fmt.Sprintf("%d bytes", len(f.Content))))
@@ -247,7 +261,7 @@ func (a *App) PushSuite(ctx context.Context, s *client.Service, path string, tri
 		return contract.Suite{}, ui.WrongCall{Title: "the script cannot be read: " + err.Error(), Hint: ""}
 	}
 	files := newFolder(path)
-	suite, findings := script.ReadWith(string(text), files)
+	suite, findings := read(path, string(text))
 	for _, f := range findings {
 		fmt.Fprintln(a.Err, f.Format(files.shown(f.Pos.File, path)))
 	}

@@ -19,7 +19,7 @@ func (p *parser) check() {
 	if !p.named {
 		hint := `begin the file with suite "…"`
 		if len(p.suite.declared) == 0 && len(p.suite.Actions) > 0 {
-			hint += `, or have suites use it: use "….suite"`
+			hint += `, or have suites use it: use "….yamato"`
 		}
 		p.report(Finding{Pos: start, Length: 1, Rule: token.NoName, Message: "the suite has no name", Hint: hint})
 	}

@@ -29,10 +29,10 @@ func inCase(steps ...string) string {
 func TestOneSlipIsOneFinding(t *testing.T) {
 	for name, text := range map[string]string{
 		"a value that cannot be read, used later": inCase(`let single = nmber in #single`,
-			`expect number in #total = 3 * $single`, `put $single in #x`),
+			`expect number in #total = 3 * $single`, `set #x to $single`),
 		"a text without end":      inCase(`let a = "x`, `expect #b shows $a`),
 		"the only expectation":    "suite \"s\"\ncase \"c\"\nexpct #a\nend\n",
-		"a case that is misspelt": "suite \"s\"\ncsae \"c\"\ntap #a\nput 3 in #b\nexpect #a\nend\n",
+		"a case that is misspelt": "suite \"s\"\ncsae \"c\"\ntap #a\nset #b to 3\nexpect #a\nend\n",
 		"a case by another name":  "suite \"s\"\ntest \"c\"\ntap #a\nexpect #a\nend\n",
 		"a case without a name":   "suite \"s\"\ncase c\ntap #a\nexpect #a\nend\n",
 		"before each, misspelt":   "suite \"s\"\nbefore eahc\ntap #a\nend\ncase \"c\"\nexpect #a\nend\n",
@@ -40,7 +40,7 @@ func TestOneSlipIsOneFinding(t *testing.T) {
 		"an end that is misspelt": "suite \"s\"\ncase \"c\"\nexpect #a\nedn\ncase \"d\"\nexpect #a\nend\n",
 		"an end that is missing": "suite \"s\"\ncase \"c\"\n3 times\nexpect #a\nend\ncase " +
 			"\"d\"\nexpect #a\nend\n",
-		"steps outside of a case": "suite \"s\"\ntap #a\nput 3 in #b\nexpect #a\ncase \"d\"\nexpect " +
+		"steps outside of a case": "suite \"s\"\ntap #a\nset #b to 3\nexpect #a\ncase \"d\"\nexpect " +
 			"#a\nend\n",
 		"an end too many":              "suite \"s\"\ncase \"c\"\nexpect #a\nend\nend\n",
 		"a suite without quotes":       "suite s\ncase \"c\"\nexpect #a\nend\n",
@@ -67,9 +67,9 @@ func TestWhatIsWrittenOtherwiseElsewhereIsToldHowItIsWrittenHere(t *testing.T) {
 		`click #a`:                             "tap E",
 		`wait 5s`:                              "steps wait by themselves",
 		`assert #a`:                            "expect …",
-		`fill #passengers with 3 * 2`:          "write: put 3 * 2 in #passengers",
-		`fill textbox called "A b" with "x y"`: `write: put "x y" in textbox called "A b"`,
-		`put 3 into #a`:                        "write: put V in E",
+		`fill #passengers with 3 * 2`:          "write: set #passengers to 3 * 2",
+		`fill textbox called "A b" with "x y"`: `write: set textbox called "A b" to "x y"`,
+		`put 3 into #a`:                        "write: set E to V",
 		`press "Continue"`:                     "tap E",
 		`tap 1rd button`:                       "write 1st, or 3rd",
 		`tap 12nd button`:                      "write 12th, or 22nd",
@@ -176,7 +176,7 @@ const everyForm = `suite "Every form"
 tags one, two
 patience 8s
 keep app between cases
-use "steps/shared.suite"
+use "steps/shared.yamato"
 
 before all
   account "payer" as $who
@@ -208,8 +208,8 @@ case "all of {it} {n}" tags three needs camera, text size
   end
   start app
   tap last /a\/b/ in dialog
-  put "é \{x\}" in #field
-  put (number in #a in #b) in #c
+  set #field to "é \{x\}"
+  set #c to number in #a in #b
   let n = (1 + 2) * 3 - (-4) / (5 - 6)
   type $n into textbox called /x/
   type "abc"
@@ -299,7 +299,7 @@ case "all of {it} {n}" tags three needs camera, text size
 end
 `
 
-var wave = FileMap{"steps/shared.suite": "action wave\n  tap #hand\nend\n"}
+var wave = FileMap{"steps/shared.yamato": "action wave\n  tap #hand\nend\n"}
 
 func TestTheCanonicalLayoutIsOneAndMeansTheSame(t *testing.T) {
 	out, findings := FormatWith(everyForm, wave)
@@ -336,12 +336,40 @@ func TestStepsAreWalkedToTheirEnds(t *testing.T) {
 		"network", "permissions", "place", "push", "readings", "rotation", "text size", "time zone"}, s.Needs(s.Cases[0]))
 }
 
+// What was written before is read, with one piece of advice a file, and laid out as it is written now.
+func TestWhatWasWrittenBeforeIsReadAndMended(t *testing.T) {
+	old := "suite \"s\"\nuse \"steps/paying.suite\"\ncase \"c\"\n  put 3 in #passengers\n  put (number in #a in #b) in #c\n" +
+		"  do pay with \"1\"\n  expect #total\nend\n"
+	mended := "suite \"s\"\nuse \"steps/paying.yamato\"\ncase \"c\"\n  set #passengers to 3\n  set #c to number in #a in #b\n" +
+		"  do pay with \"1\"\n  expect #total\nend\n"
+	shared := "action pay with $card\n  put $card in #card\n  put \"x\" in #owner\nend\n"
+	for name, files := range map[string]FileMap{"as before": {"steps/paying.suite": shared}, "renamed": {"steps/paying.yamato": shared}} {
+		s, findings := ReadWith(old, files)
+		require.Zero(t, Faults(findings), "%s: %v", name, findings)
+		require.Len(t, findings, 2, "%s: one a file: %v", name, findings)
+		for _, f := range findings {
+			require.Equal(t, token.AsBefore, f.Rule)
+			require.Contains(t, f.Hint, "suite format --write")
+		}
+		laid, _ := FormatWith(old, files)
+		require.Equal(t, mended, laid, name)
+		again, findings := ReadWith(laid, files)
+		require.Zero(t, Faults(findings), "%s: %v", name, findings)
+		require.Equal(t, s.Locators(), again.Locators())
+		require.Equal(t, s.Uses[0].File, again.Uses[0].File, "the file that there is")
+	}
+	require.Equal(t, "a/b.yamato", Renamed("a/b.suite"))
+	require.Equal(t, "a/b.yamato", Renamed("a/b.yamato"))
+	require.Len(t, Ended("a.suite", nil), 1)
+	require.Empty(t, Ended("a.yamato", nil))
+}
+
 func FuzzFormatIsStableAndKeepsTheMeaning(f *testing.F) {
-	f.Add(strings.Replace(everyForm, "use \"steps/shared.suite\"\n", "", 1))
+	f.Add(strings.Replace(everyForm, "use \"steps/shared.yamato\"\n", "", 1))
 	for _, e := range eachForm {
 		f.Add("suite \"s\"\naction wave $n\ntap #x\nend\ncase \"c\"\n" + e.passes + "\nend\n")
 	}
-	f.Add("suite \"a\"\ncase \"b\"\nlet x = -(1 - (2 - 3)) / (4 * 5)\nput (number in #a in #b) + 1 in #c\nend // x\n")
+	f.Add("suite \"a\"\ncase \"b\"\nlet x = -(1 - (2 - 3)) / (4 * 5)\nset #c to (number in #a in #b) + 1\nend // x\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		once, findings := Format(text)
 		if Faults(findings) > 0 {

@@ -192,7 +192,7 @@ var eachForm = []struct{ name, passes, fails string }{
 	{"tap, out of sight", `tap 1st listitem in #crossings`, `tap "Kujira 10:05"`},
 	{"double tap", `double tap #go`, `double tap #nothing`},
 	{"hold", `hold #go for 1500ms`, `hold #pay`},
-	{"put", `put 4 in #passengers`, `put 4 in #fare`},
+	{"set", `set #passengers to 4`, `set #fare to 4`},
 	{"type", `type "x" into #passengers`, `type "x" into #pay`},
 	{"clear", `clear #passengers`, `clear #nothing`},
 	{"choose", `choose "Minami" in #island`, `choose "Tobi" in #island`},
@@ -313,12 +313,12 @@ func TestBrokenScriptsAreToldExactly(t *testing.T) {
 			end = heads[i+1][0]
 		}
 		name, text := string(all[h[2]:h[3]]), string(all[h[1]:end])
-		_, findings := ReadWith(text, FileMap{"steps/fine.suite": "action wave\n  tap #hand\nend\n", "steps/circle.suite": "use \"circle.suite\"\naction a\n  tap #b\nend\n",
-			"steps/suite.suite": "suite \"x\"\ncase \"y\"\n  expect #z\nend\n", "steps/faults.suite": "action b\n  tpa #b\nend\n"})
+		_, findings := ReadWith(text, FileMap{"steps/fine.yamato": "action wave\n  tap #hand\nend\n", "steps/circle.yamato": "use \"circle.yamato\"\naction a\n  tap #b\nend\n",
+			"steps/suite.yamato": "suite \"x\"\ncase \"y\"\n  expect #z\nend\n", "steps/faults.yamato": "action b\n  tpa #b\nend\n"})
 		require.NotEmpty(t, findings, "%s", name)
 		fmt.Fprintf(&out, "=== %s\n", name)
 		for _, f := range findings {
-			out.WriteString(f.Format("s.suite"))
+			out.WriteString(f.Format("s.yamato"))
 		}
 	}
 	golden(t, "findings.txt", out.String())

@@ -8,9 +8,9 @@ import (
 
 // A suite is read with the files that it uses; what is wrong with it is told with what was meant.
 func ExampleReadWith() {
-	beside := script.FileMap{"steps/paying.suite": "action pay with $card\n  put \"{card}\" in #card\n  tap #pay\nend\n"}
+	beside := script.FileMap{"steps/paying.yamato": "action pay with $card\n  set #card to \"{card}\"\n  tap #pay\nend\n"}
 	suite, findings := script.ReadWith(`suite "Tickets"
-use "steps/paying.suite"
+use "steps/paying.yamato"
 
 case "a ticket is paid for"
   do pay whit "4000"

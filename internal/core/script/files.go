@@ -11,16 +11,64 @@ import (
 	"yamato/internal/core/script/token"
 )
 
+// Ending is what the names of script files end in; they ended in oldEnding before, and are still read.
+const (
+	Ending    = ".yamato"
+	oldEnding = ".suite"
+)
+
+// IsFile tells whether a name is that of a script file.
+func IsFile(name string) bool { return strings.HasSuffix(name, Ending) || strings.HasSuffix(name, oldEnding) }
+
+// Renamed gives the name of a script file as it ends now.
+func Renamed(name string) string {
+	if before, ok := strings.CutSuffix(name, oldEnding); ok {
+		return before + Ending
+	}
+	return name
+}
+
+// Ended adds to the findings of a file that its name ends as before, where nothing else tells that it is an old one.
+func Ended(name string, findings []Finding) []Finding {
+	if Renamed(name) == name || slices.ContainsFunc(findings, func(f Finding) bool { return f.Rule == token.AsBefore }) {
+		return findings
+	}
+	return append(findings, asBefore(Pos{Line: 1, Column: 1}, 1))
+}
+
+// text gives a file that is used, by the name that it has: with the ending of now, or that of before.
+func (p *parser) text(file string) (name, text string, err error) {
+	if text, err = p.files.Text(file); err == nil {
+		return file, text, nil
+	}
+	for _, other := range []string{Renamed(file), strings.TrimSuffix(file, Ending) + oldEnding} {
+		if other == file {
+			continue
+		}
+		if text, err := p.files.Text(other); err == nil {
+			return other, text, nil
+		}
+	}
+	return file, "", err
+}
+
 // use reads a file with actions, once however often it is used.
 func (p *parser) use(first token.Token) {
 	t := p.wantString("the file's path")
 	file, why := Beside(p.name, t.Plain())
 	if why != "" {
-		p.fail(t, `a path from this file's folder on: use "steps/signing-in.suite"`, "%s", why)
+		p.fail(t, `a path from this file's folder on: use "steps/signing-in.yamato"`, "%s", why)
 	}
-	if !strings.HasSuffix(file, ".suite") {
-		p.fail(t, "", "a file that is used ends in .suite")
+	if !IsFile(file) {
+		p.fail(t, "", "a file that is used ends in "+Ending)
 	}
+	if Renamed(file) != file {
+		p.asBefore(t.Pos, t.Length)
+	}
+	if p.files == nil {
+		p.fail(t, "check or hand in the file that it is written in: `yamato suite check FILE`", "no files are at hand here")
+	}
+	file, text, err := p.text(file)
 	u := &Use{Pos: t.Pos, Length: t.Length, Path: t.Plain(), File: file}
 	p.suite.Uses = append(p.suite.Uses, u)
 	if at := slices.Index(p.using, file); at >= 0 {
@@ -33,11 +81,7 @@ func (p *parser) use(first token.Token) {
 	if len(p.read) >= maxFiles {
 		p.fail(t, "", "a suite uses at most %d files", maxFiles)
 	}
-	if p.files == nil {
-		p.fail(t, "check or hand in the file that it is written in: `yamato suite check FILE`", "no files are at hand here")
-	}
 	p.read[file] = true
-	text, err := p.files.Text(file)
 	if err != nil {
 		p.fail(t, "paths are counted from the folder of the file that uses them", "%s cannot be read: %s", file, err)
 	}

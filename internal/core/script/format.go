@@ -133,7 +133,11 @@ func (p *parser) canonical(words []token.Token, st, inner Statement) string {
 		}
 		switch t.Kind {
 		case token.String:
-			b.WriteString(requote(t.Text))
+			if words[0].Is("use") && i == 1 {
+				b.WriteString(requote(Renamed(t.Text)))
+			} else {
+				b.WriteString(requote(t.Text))
+			}
 		case token.Word, token.Sign:
 			b.WriteString(t.Text)
 		default:

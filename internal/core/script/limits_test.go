@@ -65,7 +65,7 @@ func TestAScriptOfAnySizeAndDepthIsReadWithinBounds(t *testing.T) {
 			written := 0
 			var says strings.Builder
 			for _, f := range findings {
-				written += len(f.Format("f.suite"))
+				written += len(f.Format("f.yamato"))
 				says.WriteString(f.Message + "\n")
 			}
 			require.NotZero(t, Faults(findings))

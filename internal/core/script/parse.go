@@ -120,6 +120,7 @@ type parser struct {
 	failed    int             // statements that could not be read
 	blocks    int             // that are open
 	gaveUp    bool            // the rest is not read, as the text is past a bound
+	old       bool            // it has been told that something is written as before
 	unclosed  int             // the line before which an `end` was found missing
 	inAction  *Action         // that is being read
 	suiteTold bool            // that this file is a suite, and no actions, has been told
@@ -186,6 +187,20 @@ func (p *parser) failAt(at Pos, length int, hint, format string, args ...any) {
 
 func (p *parser) advise(at Pos, length int, message string) {
 	p.report(Finding{Pos: at, Length: length, Message: message, Advice: true})
+}
+
+// asBefore advises, once a file, that something is written as it was before.
+func (p *parser) asBefore(at Pos, length int) {
+	if p.old {
+		return
+	}
+	p.old = true
+	p.report(asBefore(at, length))
+}
+
+func asBefore(at Pos, length int) Finding {
+	return Finding{Pos: at, Length: length, Rule: token.AsBefore, Message: "this is written as it was before", Advice: true,
+		Hint: "a field is set by `set E to V`, and files end in " + Ending + "; `yamato suite format --write` mends it"}
 }
 
 func (p *parser) peek() token.Token { return p.tokens[p.at] }
@@ -270,7 +285,7 @@ var fileForms = []struct{ word, usage string }{
 	{"keep", "keep app between cases"},
 	{"keep", "keep video|log|everything|… always|unless passed|never"},
 	{"given", `given x = "…"`},
-	{"use", `use "steps/….suite"`},
+	{"use", `use "steps/….yamato"`},
 	{"before", "before each|all … end"},
 	{"after", "after each|all … end"},
 	{"action", "action … $value … end"},

@@ -123,15 +123,15 @@ func TestWhatADeviceIsMadeToFeelIsUndoneAfterTheCase(t *testing.T) {
 }
 
 func TestAStepInAnActionIsToldWithTheWayThere(t *testing.T) {
-	files := FileMap{"steps/a.suite": "use \"b.suite\"\naction go to $place\n  do look for $place\nend\n",
-		"steps/b.suite": "action look for $what\n  let seen = 1\n  expect \"{what}\"\nend\n"}
-	s := reads(t, "suite \"s\"\npatience 1s\nuse \"steps/a.suite\"\ncase \"c\"\n  do go to \"Haruka\"\nend\n", files)
+	files := FileMap{"steps/a.yamato": "use \"b.yamato\"\naction go to $place\n  do look for $place\nend\n",
+		"steps/b.yamato": "action look for $what\n  let seen = 1\n  expect \"{what}\"\nend\n"}
+	s := reads(t, "suite \"s\"\npatience 1s\nuse \"steps/a.yamato\"\ncase \"c\"\n  do go to \"Haruka\"\nend\n", files)
 	r := RunCase(context.Background(), s, s.Cases[0], sample(), sampleOptions(), nobody{})
-	require.Equal(t, "steps/b.suite", r.Failure.File)
+	require.Equal(t, "steps/b.yamato", r.Failure.File)
 	require.Equal(t, 3, r.Failure.Line)
-	require.Equal(t, []Place{{"", 5, `do go to "Haruka"`}, {"steps/a.suite", 3, "do look for $place"}}, r.Failure.Way)
+	require.Equal(t, []Place{{"", 5, `do go to "Haruka"`}, {"steps/a.yamato", 3, "do look for $place"}}, r.Failure.Way)
 	require.Equal(t, []Named{{"seen", "1"}, {"what", `"Haruka"`}}, r.Failure.Values, "an action knows its own values")
-	require.Contains(t, r.Failure.Sentence(), "steps/b.suite, line 3")
+	require.Contains(t, r.Failure.Sentence(), "steps/b.yamato, line 3")
 	var depths []int
 	for _, st := range r.Steps {
 		depths = append(depths, st.Depth)
@@ -221,7 +221,7 @@ func TestADifferenceHoldsBothTexts(t *testing.T) {
 }
 
 func TestTheCheckKnowsWhatTheServiceHasSeen(t *testing.T) {
-	s := reads(t, "suite \"s\"\ncase \"c\"\naccount \"payer\" as $p\nput secret \"pin\" in #pasengers\ntap \"Contineu\"\nrotate to landscape\nexpect word(total)\n"+
+	s := reads(t, "suite \"s\"\ncase \"c\"\naccount \"payer\" as $p\nset #pasengers to secret \"pin\"\ntap \"Contineu\"\nrotate to landscape\nexpect word(total)\n"+
 		"expect word(buy)\nupdate app to build \"9\"\nexpect #total\nend\n", nil)
 	found := s.Against(Against{App: "Tideline", Known: func(l string) bool { return l != `"Contineu"` },
 		Seen:    []Seen{{ID: "passengers", Role: "textbox", Screen: "Buy a ticket"}, {ID: "total"}, {Text: "Continue", Role: "button", Screen: "Buy a ticket"}},
@@ -234,8 +234,8 @@ func TestTheCheckKnowsWhatTheServiceHasSeen(t *testing.T) {
 	}
 	require.Equal(t, []string{
 		"3:1 the project has no account \"payer\"; did you mean `player`?",
-		"4:5 the project has no secret \"pin\"; `yamato secret set pin` gives it one",
-		"4:21 no screen of Tideline ever had #pasengers; the nearest is #passengers, on \"Buy a ticket\"",
+		"4:5 no screen of Tideline ever had #pasengers; the nearest is #passengers, on \"Buy a ticket\"",
+		"4:19 the project has no secret \"pin\"; `yamato secret set pin` gives it one",
 		"5:5 no screen of Tideline ever had \"Contineu\"; the nearest is \"Continue\", on \"Buy a ticket\"",
 		"6:1 b cannot do this: it takes the ability rotation; its case is skipped there",
 		"8:8 this build has no text `buy` in pt-PT; the app needs it in each of its languages",

@@ -234,7 +234,7 @@ func TestFillTakesAwayWhatWasThereAndNumbersCompute(t *testing.T) {
 	field := el("textbox", "n", "", 10)
 	field.Value, field.Focused = "12", true
 	d := still(field, el("", "single", "€4.20", 40), el("", "total", "€12.60", 70))
-	r := judge(t, d, "", `let single = number in #single`, `put 3 in #n`, `expect number in #total = 3 * $single`,
+	r := judge(t, d, "", `let single = number in #single`, `set #n to 3`, `expect number in #total = 3 * $single`,
 		`expect number in #total > $single + (8 - 1.5)`, `expect #total shows "€12.60"`)
 	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
 	require.Equal(t, []string{"start", "tap n", "keys \uE010\uE003\uE003", "keys 3"}, d.did)
@@ -251,8 +251,8 @@ func TestVariablesGoIntoTexts(t *testing.T) {
 func TestFindingsMarkTheirPlaceAndSuggest(t *testing.T) {
 	_, findings := Read("suite \"x\"\ncase \"a\"\n\ttpa \"Go\"\n  expect botton\n  expect \"Go\"\nend\n")
 	require.Len(t, findings, 2)
-	require.Equal(t, "f.suite:3:2: fault: unknown word `tpa`; did you mean `tap`?\n    \ttpa \"Go\"\n    \t^^^\n",
-		findings[0].Format("f.suite"))
+	require.Equal(t, "f.yamato:3:2: fault: unknown word `tpa`; did you mean `tap`?\n    \ttpa \"Go\"\n    \t^^^\n",
+		findings[0].Format("f.yamato"))
 	require.Equal(t, Pos{Line: 4, Column: 10}, findings[1].Pos)
 	require.Contains(t, findings[1].Hint, "`button`")
 }

@@ -12,8 +12,8 @@ import (
 
 // The steps that enter text and press keys.
 type (
-	// Put replaces what a field holds.
-	Put struct {
+	// Set replaces what a field holds.
+	Set struct {
 		Step
 		Value   Value
 		Element *Element
@@ -44,8 +44,16 @@ type (
 
 func init() {
 	add(
-		form{word: "put", usage: "put V in E", read: readPut},
-		form{word: "fill", usage: "put V in E", read: readFill},
+		form{word: "set", usage: "set E to V", read: func(p *parser, s Step) Statement {
+			e := p.element()
+			if t := p.peek(); t.Is("in") || t.Is("as") || t.IsSign("=") {
+				p.fail(t, "write: set E to V", "`to` is missing before %s", t)
+			}
+			p.want("to")
+			return &Set{s, p.expression(), e}
+		}},
+		form{word: "put", usage: "set E to V", read: readPut},
+		form{word: "fill", usage: "set E to V", read: readFill},
 		form{word: "type", usage: "type V [into E]", read: readType},
 		form{word: "clear", usage: "clear E", read: func(p *parser, s Step) Statement {
 			return &Clear{s, p.element()}
@@ -61,20 +69,21 @@ func init() {
 	)
 }
 
-// readPut reads what a field is to hold. The `in` after the value names the field: a
+// readPut reads what a field is to hold as it was written before. The `in` after the value names the field: a
 // number in an element that lies in another stands in brackets.
 func readPut(p *parser, s Step) Statement {
+	p.asBefore(s.Pos, len("put"))
 	p.targetFollows = true
 	v := p.expression()
 	p.targetFollows = false
 	if t := p.peek(); t.Is("into") {
-		p.fail(t, "write: put V in E", "`in` is missing before %s", t)
+		p.fail(t, "write: set E to V", "`put` is written otherwise now")
 	}
 	p.want("in")
-	return &Put{s, v, p.element()}
+	return &Set{s, v, p.element()}
 }
 
-// readFill refuses what `put` was called before, and says how it is written now.
+// readFill refuses what was written in the beginning, and says how it is written now.
 func readFill(p *parser, s Step) Statement {
 	from := p.tokens[p.at-1]
 	field := p.at
@@ -83,8 +92,8 @@ func readFill(p *parser, s Step) Statement {
 	p.want("with")
 	value := p.at
 	p.expression()
-	p.failAt(from.Pos, from.Length, fmt.Sprintf("write: put %s in %s", p.between(value, p.at), p.between(field, to)),
-		"what a field holds is replaced by `put V in E`")
+	p.failAt(from.Pos, from.Length, fmt.Sprintf("write: set %s to %s", p.between(field, to), p.between(value, p.at)),
+		"what a field holds is replaced by `set E to V`")
 	return nil
 }
 
@@ -144,7 +153,7 @@ func keyNames() []string {
 	return names
 }
 
-func (s *Put) parts() []Node    { return []Node{s.Value, s.Element} }
+func (s *Set) parts() []Node    { return []Node{s.Element, s.Value} }
 func (s *Press) parts() []Node  { return nil }
 func (s *Clear) parts() []Node  { return elements(s.Element) }
 func (s *Choose) parts() []Node { return []Node{s.Value, s.Element} }
@@ -156,7 +165,7 @@ func (s *Type) parts() []Node {
 	return []Node{s.Value, s.Into}
 }
 
-func (s *Put) words() string    { return "put " + beforeIn(s.Value) + " in " + s.Element.words() }
+func (s *Set) words() string    { return "set " + s.Element.words() + " to " + s.Value.words() }
 func (s *Choose) words() string { return "choose " + beforeIn(s.Value) + " in " + s.Element.words() }
 func (s *Clear) words() string  { return "clear " + s.Element.words() }
 
@@ -184,7 +193,7 @@ func (s *Type) words() string {
 
 func (s *Press) words() string { return "press " + s.Key }
 
-func (s *Put) content(j judged) bool    { return j.steady }
+func (s *Set) content(j judged) bool    { return j.steady }
 func (s *Type) content(j judged) bool   { return j.steady }
 func (s *Clear) content(j judged) bool  { return j.steady }
 func (s *Choose) content(j judged) bool { return j.steady }
@@ -196,7 +205,7 @@ func (s *Press) needs() []string {
 	return nil
 }
 
-func (s *Put) run(r *runner) *stop {
+func (s *Set) run(r *runner) *stop {
 	v, stopped := r.valueWhenSettled(s, s.Value)
 	if stopped != nil {
 		return stopped

@@ -49,7 +49,7 @@ var outcomes = map[string]struct {
 }{
 	`yamato run start --build 3.2.0 --suite "Buying a ticket" --on "Kaede 7" --wait --junit results.xml`: {1,
 		"three passengers pay three single fares"},
-	`yamato try /var/lib/yamato/demo/suites/tickets.suite --build 3.2.0 --on "Kaede 7"`: {1,
+	`yamato try /var/lib/yamato/demo/suites/tickets.yamato --build 3.2.0 --on "Kaede 7"`: {1,
 		"three passengers pay three single fares"},
 	`yamato build ls --label branch=main --find "fare"`: {0, "3.2.0"},
 	`yamato device show kaede-7-2 --boot-log`:           {0, "boot"},
@@ -168,17 +168,17 @@ func furnish(t *testing.T, here, data, bin string) {
 	require.NoError(t, os.CopyFS(filepath.Join(here, "suites"), os.DirFS(filepath.Join(data, "suites"))))
 	require.NoError(t, os.CopyFS(filepath.Join(here, "steps"), os.DirFS(filepath.Join(data, "suites", "steps"))))
 	link(filepath.Join(data, "packages", "tideline-3.1.4.apk"), "app.apk")
-	link(filepath.Join(data, "suites", "tickets.suite"), "tickets.suite")
+	link(filepath.Join(data, "suites", "tickets.yamato"), "tickets.yamato")
 	page, err := os.ReadFile("../../../docs/first-suite.md")
 	require.NoError(t, err)
 	_, suite, _ := strings.Cut(string(page), "```\n")
 	suite, _, _ = strings.Cut(suite, "```")
-	require.NoError(t, os.WriteFile(filepath.Join(here, "first.suite"), []byte(suite), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(here, "first.yamato"), []byte(suite), 0o600))
 	link("../../../demo/lineups/crossing.yaml", "crossing.yaml")
 	for _, f := range []string{"every-night.yaml", "crossing.matrix.yaml"} {
 		link("../../../demo/plans/"+f, f)
 	}
-	for _, f := range []string{"app.yaml", "app.js", "texts.yaml", "bell.suite"} {
+	for _, f := range []string{"app.yaml", "app.js", "texts.yaml", "bell.yamato"} {
 		link(filepath.Join("../../../demo/bell", f), filepath.Join("demo/bell", f))
 	}
 	make := "#!/bin/sh\nexec cat '" + filepath.Join(data, "packages", "tideline-3.2.1.apk") + "'\n"

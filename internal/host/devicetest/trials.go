@@ -306,7 +306,7 @@ func uneven(r chance) trial {
 func typed(r chance) trial {
 	word := []string{"Kujira", "Größe", "漢字"}[r.IntN(3)]
 	return trial{setup: `let v = '';`, body: `ui.field({id: 'f', hint: 'Island', value: v, onInput: (x) => { v = x; }})`,
-		steps: []string{fmt.Sprintf(`put %q in #f`, word), fmt.Sprintf(`expect %q`, word),
+		steps: []string{fmt.Sprintf(`set #f to %q`, word), fmt.Sprintf(`expect %q`, word),
 			fmt.Sprintf(`expect #f shows %q`,
 				word)}, want: verdict.Pass}
 }

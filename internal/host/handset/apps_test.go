@@ -84,7 +84,7 @@ func TestAppsThatNobodyHereWroteAreJudged(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			text, err := os.ReadFile(path.Join("testdata", "apps", name+".suite"))
+			text, err := os.ReadFile(path.Join("testdata", "apps", name+".yamato"))
 			require.NoError(t, err)
 			files := foreign(t, c.dir, c.folders, c.replace)
 			d := kaede(t)

@@ -78,7 +78,7 @@ end
 case "leaving is asked of the script"
   start app
   follow link "/ask.html"
-  put "x" in #f
+  set #f to "x"
   tap #leave
   expect "Leave this page? What was entered may not be kept."
   tap button called "Cancel"
@@ -134,19 +134,19 @@ case "a list of several"
 end
 case "dates and the like"
   start app
-  put "2026-05-31" in #day
+  set #day to "2026-05-31"
   expect #got shows "2026-05-31"
-  put "01/06/2026" in #day
+  set #day to "01/06/2026"
   expect #day shows "2026-06-01"
-  put "9:40 pm" in #at
+  set #at to "9:40 pm"
   expect #at shows "21:40"
-  put "2026-05" in #month
+  set #month to "2026-05"
   expect #month shows "2026-05"
-  put "#1d4e6b" in #colour
+  set #colour to "#1d4e6b"
   expect #colour shows "#1d4e6b"
-  put 120 in #level
+  set #level to 120
   expect #got shows 120
-  put "2026-05-31 09:40" in #both
+  set #both to "2026-05-31 09:40"
   expect #both shows "2026-05-31T09:40"
 end
 case "a switch that is drawn by others"
@@ -158,7 +158,7 @@ case "a switch that is drawn by others"
 end
 `)
 	passes(t, results)
-	r := runAll(t, d, "suite \"s\"\ncase \"c\"\nstart app\nput \"soon\" in #day\nend\ncase \"d\"\nstart app\nput 500 in #level\nend\ncase \"e\"\nstart app\nchoose \"Tobi\" in #island\nend\n")
+	r := runAll(t, d, "suite \"s\"\ncase \"c\"\nstart app\nset #day to \"soon\"\nend\ncase \"d\"\nstart app\nset #level to 500\nend\ncase \"e\"\nstart app\nchoose \"Tobi\" in #island\nend\n")
 	require.Equal(t, verdict.Fail, r["c"].Verdict)
 	require.Equal(t, script.Unusable, r["c"].Failure.Cause)
 	require.Contains(t, r["c"].Failure.Actual, "it takes a date such as 2026-05-31")

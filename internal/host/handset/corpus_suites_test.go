@@ -126,7 +126,7 @@ var truths = map[string][5][3]string{
 		{`expect heading called "時刻表"`, `h2{opacity:0}`, `expect no heading called "時刻表"`},
 		{`expect #f contains "120"`, `js:f.textContent = '合計240円'`, `expect #f contains "240"`},
 		{`expect button called "購入" is enabled`, `js:document.querySelector('button').disabled = true`, `expect button called "購入" is disabled`},
-		{`put "空" in textbox; expect textbox shows "空"`, `js:document.querySelector('input').addEventListener('input', (e) => { e.target.value = '' })`, `put "空" in textbox; expect textbox shows ""`},
+		{`set textbox to "空"; expect textbox shows "空"`, `js:document.querySelector('input').addEventListener('input', (e) => { e.target.value = '' })`, `set textbox to "空"; expect textbox shows ""`},
 		{`expect #f above button called "購入"`, `main{display:flex!important;flex-direction:column-reverse}`, `expect #f below button called "購入"`}},
 	"sheets over sheets": {
 		{`expect "In the sheet"`, `.offcanvas-body{display:none}`, `expect no "In the sheet"`},
@@ -173,7 +173,7 @@ var truths = map[string][5][3]string{
 	"bound": {
 		{`tap #more; expect #n shows "2 passengers"`, `#n{color:#111}`, `tap #more; expect #n shows "1 passengers" for 1s`},
 		{`tap #more; expect #sum shows "Total 6.30"`, `js:more.addEventListener('click', (e) => e.stopImmediatePropagation(), true)`, `tap #more; expect #sum shows "Total 3.15" for 1s`},
-		{`put "Aya" in #nm; expect #hi shows "Hello Aya"`, `js:setInterval(() => document.querySelector('#hi')?.remove(), 10)`, `put "Aya" in #nm; expect no #hi`},
+		{`set #nm to "Aya"; expect #hi shows "Hello Aya"`, `js:setInterval(() => document.querySelector('#hi')?.remove(), 10)`, `set #nm to "Aya"; expect no #hi`},
 		{`expect 3 listitem`, `li:first-child{display:none}`, `expect 2 listitem`},
 		{`expect no #off`, `#off{display:block!important}`, `expect #off`}},
 }

@@ -81,7 +81,7 @@ func TestHostilePagesCostTheirOwnHandsetAlone(t *testing.T) {
 		"a dialog that is refused": {`<button id="go" onclick="document.getElementById('p').textContent = confirm('Really?') ? 'yes' : 'no'">Go</button><p id="p"></p>`,
 			[]string{`tap #go`, `expect "Really?"`, `tap button called "Cancel"`, `expect "no"`}, verdict.Pass, ""},
 		"a dialog with an entry": {`<button id="go" onclick="document.getElementById('p').textContent = 'hello ' + prompt('Name?')">Go</button><p id="p"></p>`,
-			[]string{`tap #go`, `put "Aya" in textbox`, `tap button called "OK"`, `expect "hello Aya"`}, verdict.Pass, ""},
+			[]string{`tap #go`, `set textbox to "Aya"`, `tap button called "OK"`, `expect "hello Aya"`}, verdict.Pass, ""},
 		"popups": {`<button id="go" onclick="for (let i = 0; i < 20; i++) window.open('/?' + i); this.textContent = 'opened'">Go</button>`,
 			[]string{`tap #go`, `expect "Go"`, `press back`, `expect "opened"`}, verdict.Pass, ""},
 		"downloads": {`<a id="go" href="data:application/octet-stream,abc" download="evil.bin">Get</a><p>still here</p>`,
@@ -247,7 +247,7 @@ func TestABrowserThatDiesIsTheDevicesTroubleAndComesBack(t *testing.T) {
 	for i := range 10 { // a case takes about a second and a half here
 		keeper := d.running.keeper.Process.Pid
 		kill := time.AfterFunc(time.Duration(i*170)*time.Millisecond, func() { _ = syscall.Kill(-keeper, syscall.SIGKILL) })
-		s, findings := script.Read("suite \"s\"\npatience 3s\ncase \"c\"\n  start app fresh\n  tap #more\n  expect #count shows \"1\"\n  put \"x\" in #field\n  expect #echo shows \"x\"\nend\n")
+		s, findings := script.Read("suite \"s\"\npatience 3s\ncase \"c\"\n  start app fresh\n  tap #more\n  expect #count shows \"1\"\n  set #field to \"x\"\n  expect #echo shows \"x\"\nend\n")
 		require.Empty(t, findings)
 		r := script.RunCase(ctx, s, s.Cases[0], d, script.Options{App: "example.probe"}, &pictures{t: t})
 		if kill.Stop() { // it had passed before

@@ -104,7 +104,7 @@ func TestTheSampleAppRunsOnAHandset(t *testing.T) {
 			t.Parallel()
 			d := kaede(t)
 			opened(t, d, tideline(t, v))
-			all := []string{"tickets.suite", "map.suite", "wallet.suite", "settings.suite", "timetable.suite"}
+			all := []string{"tickets.yamato", "map.yamato", "wallet.yamato", "settings.yamato", "timetable.yamato"}
 			if v.Name == "3.2.0" { // its timetable is slow by chance
 				all = all[:3]
 			}

@@ -136,7 +136,7 @@ case "notes are kept and dropped"
   start app fresh
   type "milk" into #draft
   press enter
-  put "ferry at nine" in #draft
+  set #draft to "ferry at nine"
   tap switch
   tap "Keep"
   expect 2 listitem in #notes

@@ -97,11 +97,11 @@ func TestTheSampleAppOnEveryDeviceOfTheBench(t *testing.T) {
 	for _, d := range bench(t) {
 		t.Run(d.Describe().Name, func(t *testing.T) {
 			install(t, d, demo.Versions[0], "en-GB")
-			for name, r := range run(t, d, "tickets.suite") {
+			for name, r := range run(t, d, "tickets.yamato") {
 				require.Equal(t, verdict.Pass, r.Verdict, "%s: %+v", name, r.Failure)
 			}
 			d.(device.Chancy).SetChance(7)
-			for name, r := range run(t, d, "timetable.suite") {
+			for name, r := range run(t, d, "timetable.yamato") {
 				require.Equal(t, verdict.Pass, r.Verdict, "%s: %+v", name, r.Failure)
 			}
 		})
@@ -113,7 +113,7 @@ func TestTheFareOfThreeIsWrongIn320Everywhere(t *testing.T) {
 	for _, d := range bench(t) {
 		t.Run(d.Describe().Name, func(t *testing.T) {
 			install(t, d, demo.Versions[1], "en-GB")
-			results := run(t, d, "tickets.suite")
+			results := run(t, d, "tickets.yamato")
 			for name, r := range results {
 				want := verdict.Pass
 				if name == "three passengers pay three single fares" {

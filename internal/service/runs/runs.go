@@ -156,7 +156,7 @@ func (s *Part) lookSuite(ctx context.Context, c base.Caller) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	in := store.Suite{Name: "yamato: look", Digest: info.Digest, FileName: "look.suite",
+	in := store.Suite{Name: "yamato: look", Digest: info.Digest, FileName: "look.yamato",
 		Cases: pg.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "look", Tags: []string{}}}}}
 	in.Locators.V = []string{}
 	kept, _, err := s.Store.AddSuite(ctx, c.ProjectID, in, nil)

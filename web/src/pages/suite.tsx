@@ -1,6 +1,7 @@
 import { lazy, Suspense, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { useGet, type SuiteDetail } from "../data/api";
+import { isScript } from "../data/names";
 import { Tabs } from "radix-ui";
 import { useTitle } from "../data/live";
 import { at, plural } from "../data/time";
@@ -24,7 +25,7 @@ export function SuitePage() {
   const chosen = params.get("case");
   const { suite: s, last, findings, text, files } = d.data;
   const kept = s.origin === "kept";
-  const beside = files.filter((f) => f.path.endsWith(".suite"));
+  const beside = files.filter((f) => isScript(f.path));
   const own = findings.filter((f) => !f.file);
   const target = line ?? last.find((c) => c.name === chosen)?.line;
   return (

@@ -68,7 +68,7 @@ function Draft({ saved, words }: { saved: SuiteDetail | undefined; words: Script
   const save = async () => {
     setTold("");
     try {
-      const s = await post<Suite>(inProject("suites"), { file_name: saved?.suite.file_name ?? "here.suite", text, files, origin: "kept", ...(over ? { over } : {}) });
+      const s = await post<Suite>(inProject("suites"), { file_name: saved?.suite.file_name ?? "here.yamato", text, files, origin: "kept", ...(over ? { over } : {}) });
       setTrouble(undefined);
       setOver(s.revision);
       outdated("suites");
@@ -212,7 +212,7 @@ function useTrial(): Trial {
       ended.current = false;
       try {
         const b = builds.find((one) => buildName(one) === build) ?? builds.find((one) => one.app === app);
-        const s = await post<Suite>(inProject("suites"), { file_name: "here.suite", text, files, tried: true });
+        const s = await post<Suite>(inProject("suites"), { file_name: "here.yamato", text, files, tried: true });
         setRun(
           await post<Run>(inProject("runs"), { build: b ? `#${b.number}` : "", app: b?.app, suites: [s.digest], from_line: line, tell_steps: true, ...(device ? { on: [device] } : {}) }),
         );

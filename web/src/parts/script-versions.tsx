@@ -5,6 +5,7 @@ import { EditorView, lineNumbers } from "@codemirror/view";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { useGet, type Suite, type SuiteText } from "../data/api";
+import { isScript } from "../data/names";
 import { at } from "../data/time";
 import { look } from "./editor-look";
 import { coloured, inks, theLanguage } from "./language";
@@ -71,6 +72,6 @@ function Difference({ path, older, newer }: { path: string; older: string; newer
 }
 
 /** A suite's text with the files that it uses, one below the other. */
-const whole = (t: SuiteText) => [t.text, ...t.files.filter((f) => f.path.endsWith(".suite")).map((f) => `\n// ${f.path}\n${textOf(f.content)}`)].join("");
+const whole = (t: SuiteText) => [t.text, ...t.files.filter((f) => isScript(f.path)).map((f) => `\n// ${f.path}\n${textOf(f.content)}`)].join("");
 
 const textOf = (base64: string) => new TextDecoder().decode(Uint8Array.from(atob(base64), (c) => c.charCodeAt(0)));

@@ -12,7 +12,6 @@ import (
 	"maps"
 	"net/url"
 	"slices"
-	"strings"
 	"time"
 
 	"yamato/internal/core/script"
@@ -125,7 +124,7 @@ func Decode(blob []byte) (Bundle, error) {
 func (b Bundle) Beside() script.FileMap {
 	out := script.FileMap{}
 	for name, data := range b.Files {
-		if strings.HasSuffix(name, ".suite") {
+		if script.IsFile(name) {
 			out[name] = string(data)
 		}
 	}

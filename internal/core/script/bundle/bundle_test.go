@@ -11,10 +11,10 @@ import (
 )
 
 func Example() {
-	b := bundle.Bundle{Text: "suite \"a\"\n", Files: map[string][]byte{"../steps/x.suite": []byte("action wave\nend\n")}}
+	b := bundle.Bundle{Text: "suite \"a\"\n", Files: map[string][]byte{"../steps/x.yamato": []byte("action wave\nend\n")}}
 	blob, _ := b.Encode()
 	again, _ := bundle.Decode(blob)
-	text, _ := again.Beside().Text("../steps/x.suite")
+	text, _ := again.Beside().Text("../steps/x.yamato")
 	fmt.Print(again.Text, text)
 	// Output:
 	// suite "a"

@@ -11,7 +11,7 @@ import (
 	"yamato/internal/core/script/edit"
 )
 
-var shared = script.FileMap{"steps/about.suite": "action open the map\n  tap #map\nend\n\naction pay for $ticket at $desk\n  tap \"{ticket}\"\n  tap \"{desk}\"\nend\n"}
+var shared = script.FileMap{"steps/about.yamato": "action open the map\n  tap #map\nend\n\naction pay for $ticket at $desk\n  tap \"{ticket}\"\n  tap \"{desk}\"\nend\n"}
 
 // document reads a text in which ‸ marks the place that is asked about.
 func document(t *testing.T, marked string) (edit.Document, int, int) {
@@ -28,7 +28,7 @@ func document(t *testing.T, marked string) (edit.Document, int, int) {
 }
 
 func TestWhatMayStandAtAPlace(t *testing.T) {
-	head := "suite \"s\"\nuse \"steps/about.suite\"\n"
+	head := "suite \"s\"\nuse \"steps/about.yamato\"\n"
 	for name, c := range map[string]struct {
 		text  string
 		has   []string
@@ -88,12 +88,12 @@ func renamed(t *testing.T, d edit.Document, line, column int, to string) (own st
 }
 
 func TestAnActionIsCalledOtherwise(t *testing.T) {
-	d, line, column := document(t, "suite \"s\"\nuse \"steps/about.suite\"\ncase \"c\"\n  let desk = \"d\"\n  let y = \"y\"\n  do open the map\n  do pa‸y for \"two, in öre\" at $desk\n  if #a\n    do pay for \"x\" at $y\n  end\n  expect #a\nend\n")
+	d, line, column := document(t, "suite \"s\"\nuse \"steps/about.yamato\"\ncase \"c\"\n  let desk = \"d\"\n  let y = \"y\"\n  do open the map\n  do pa‸y for \"two, in öre\" at $desk\n  if #a\n    do pay for \"x\" at $y\n  end\n  expect #a\nend\n")
 	own, others := renamed(t, d, line, column, "at $desk settle $ticket")
 	require.Contains(t, own, "do at \"two, in öre\" settle $desk")
 	require.Contains(t, own, "    do at \"x\" settle $y")
 	require.Contains(t, own, "do open the map")
-	require.Contains(t, others["steps/about.suite"], "action at $ticket settle $desk", "values keep their order: it is where they stand that changes")
+	require.Contains(t, others["steps/about.yamato"], "action at $ticket settle $desk", "values keep their order: it is where they stand that changes")
 	_, findings := script.ReadWith(own, others)
 	require.Zero(t, script.Faults(findings), "%v", findings)
 
@@ -116,10 +116,10 @@ func TestAValueIsCalledOtherwiseWhereItIsInSight(t *testing.T) {
 }
 
 func TestWhereAnActionStandsAndWhatAWordMeans(t *testing.T) {
-	d, line, column := document(t, "suite \"s\"\nuse \"steps/about.suite\"\ncase \"c\"\n  do open the‸ map\n  expect #a\nend\n")
+	d, line, column := document(t, "suite \"s\"\nuse \"steps/about.yamato\"\ncase \"c\"\n  do open the‸ map\n  expect #a\nend\n")
 	at, ok := d.Definition(line, column)
 	require.True(t, ok)
-	require.Equal(t, "steps/about.suite", at.File)
+	require.Equal(t, "steps/about.yamato", at.File)
 	require.Equal(t, 1, at.Line)
 	require.Contains(t, d.Hover(5, 4), "expect")
 	require.Contains(t, d.Hover(line, column), "open the map")

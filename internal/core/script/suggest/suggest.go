@@ -44,7 +44,7 @@ func wanted(n *screen.Node, locator string) []string {
 	var out []string
 	switch {
 	case n.Role == "textbox" || n.Role == "searchbox" || n.Role == "spinbutton":
-		out = append(out, fmt.Sprintf("put %q in %s", "…", locator))
+		out = append(out, fmt.Sprintf("set %s to %q", locator, "…"))
 	case tapped[n.Role]:
 		out = append(out, "tap "+locator)
 	}

@@ -19,7 +19,7 @@ func TestSuggestedLinesDoWhatOneDoesWithSuchAnElement(t *testing.T) {
 		node *screen.Node
 		want []string
 	}{
-		{field, []string{`put "…" in #passengers`, `expect #passengers`, `expect #passengers shows "1"`,
+		{field, []string{`set #passengers to "…"`, `expect #passengers`, `expect #passengers shows "1"`,
 			`let x = number in #passengers`}},
 		{button, []string{`tap button called "Continue"`, `expect button called "Continue"`}},
 		{total, []string{`expect #total`, `expect #total shows "€6.30"`, `let x = number in #total`}},

@@ -46,6 +46,7 @@ const (
 	NoText       Rule = "unknown-text"
 	NotKept      Rule = "not-in-project"
 	NoAbility    Rule = "ability-missing"
+	AsBefore     Rule = "written-as-before"
 )
 
 // Rules gives what each is a finding of, in the order in which they are described.
@@ -72,6 +73,7 @@ var Rules = []struct {
 	{SeenOther, "An element that a person may see otherwise than the page says."},
 	{NoText, "The build has no such text, or lacks it in a language."},
 	{NotKept, "The project has no such secret or account."},
+	{AsBefore, "A line is written as it was before; `yamato suite format --write` mends it."},
 	{NoAbility, "Devices that are wished for cannot do a step."},
 }
 
