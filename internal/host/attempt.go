@@ -140,7 +140,7 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite, opt
 			}
 			began, wall := w.device.Now(), time.Now()
 			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began,
-				off: !keeping.May(evidence.Films) && !keeping.May(evidence.Videos)}, pictures: keeping.May(evidence.Pictures),
+				off: !keeping.May(evidence.Film.Rule) && !keeping.May(evidence.Video.Rule)}, pictures: keeping.May(evidence.Picture.Rule),
 				glance: func() { w.showAll(ctx) }, gathered: gather.Begin(ctx, w.eyes(), w.device.Describe().Owner != "", keeping, began, w.host.scratch, w.host.disk)}
 			w.gathering = rec.gathered
 			if l.Steps {

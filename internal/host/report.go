@@ -32,8 +32,8 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 	for _, one := range []struct {
 		sort string
 		keep func(context.Context) error
-	}{{evidence.Pictures, r.keepPictures}, {evidence.Films, r.keepFilm}, {evidence.Videos, r.keepVideo}, {evidence.Networks, r.keepCalls},
-		{evidence.Figures, r.keepReadings}, {evidence.Crashes, r.keepCrash}, {evidence.Logs, r.keepLog}} {
+	}{{evidence.Picture.Rule, r.keepPictures}, {evidence.Film.Rule, r.keepFilm}, {evidence.Video.Rule, r.keepVideo}, {evidence.Network.Rule, r.keepCalls},
+		{evidence.Readings.Rule, r.keepReadings}, {evidence.Crash.Rule, r.keepCrash}, {evidence.Log.Rule, r.keepLog}} {
 		if !r.wants(one.sort) {
 			continue
 		}
@@ -80,7 +80,7 @@ func (r *report) kept(ref link.EvidenceRef, err error, facts any) error {
 }
 
 func (r *report) keepPictures(ctx context.Context) error {
-	trees := r.wants(evidence.Trees)
+	trees := r.wants(evidence.Tree.Rule)
 	for _, s := range r.rec.shots {
 		png, err := s.png()
 		if err != nil {
@@ -150,11 +150,11 @@ func (r *report) keepVideo(ctx context.Context) error {
 	reel := r.rec.gathered.Reel
 	if reel == nil {
 		if len(r.rec.frames) == 0 {
-			r.lack(evidence.Videos, gather.ErrNoFrames.Error())
+			r.lack(evidence.Video.Rule, gather.ErrNoFrames.Error())
 			return nil
 		}
 		if _, err := gather.Encoder(); err != nil {
-			r.lack(evidence.Videos, err.Error())
+			r.lack(evidence.Video.Rule, err.Error())
 			return nil
 		}
 		reel = gather.NewReel(r.worker.host.scratch, r.worker.host.disk)
@@ -175,7 +175,7 @@ func (r *report) keepVideo(ctx context.Context) error {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		r.lack(evidence.Videos, err.Error())
+		r.lack(evidence.Video.Rule, err.Error())
 		return nil
 	}
 	if why := reel.Short(); why != "" {
@@ -187,17 +187,17 @@ func (r *report) keepVideo(ctx context.Context) error {
 
 func (r *report) keepCalls(ctx context.Context) error {
 	if _, ok := device.As[device.Calling](r.worker.device); !ok {
-		r.lack(evidence.Networks, "this device does not record calls")
+		r.lack(evidence.Network.Rule, "this device does not record calls")
 		return nil
 	}
-	bodies := r.wants(evidence.Bodies)
+	bodies := r.wants(evidence.Bodies.Rule)
 	rec := har.Record{Calls: r.rec.gathered.Calls, Dropped: r.rec.gathered.Dropped, Began: r.wall, Device: r.worker.name(),
 		Version: r.worker.host.config.Program, Bodies: bodies, Hide: r.hidden.Text}
 	if !bodies {
-		_, rec.Why = r.keeping.Keeps(evidence.Bodies, r.result.Verdict == verdict.Pass)
+		_, rec.Why = r.keeping.Keeps(evidence.Bodies.Rule, r.result.Verdict == verdict.Pass)
 	}
 	if len(rec.Calls) == 0 && rec.Dropped == 0 {
-		r.lack(evidence.Networks, "the app made no calls")
+		r.lack(evidence.Network.Rule, "the app made no calls")
 		return nil
 	}
 	return r.file(ctx, evidence.Network, rec.Sum(), rec.Write)
@@ -209,7 +209,7 @@ func (r *report) keepReadings(ctx context.Context) error {
 		return err
 	}
 	if packed == nil {
-		r.lack(evidence.Figures, "this device told no figures")
+		r.lack(evidence.Readings.Rule, "this device told no figures")
 		return nil
 	}
 	return r.keep(ctx, evidence.Readings, evidence.Readings.Name, packed, facts)

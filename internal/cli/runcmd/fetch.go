@@ -35,7 +35,7 @@ func (w *wanted) bind(cmd *cobra.Command) {
 
 // fetched are the sorts that there are files of.
 func fetched() []string {
-	return slices.DeleteFunc(slices.Clone(evidence.Sorts), func(s string) bool { return s == evidence.Bodies })
+	return slices.DeleteFunc(slices.Clone(evidence.Sorts), func(s string) bool { return s == evidence.Bodies.Rule })
 }
 
 func (w *wanted) check() error {
@@ -52,7 +52,7 @@ func (w *wanted) check() error {
 }
 
 func (w *wanted) wants(e contract.Evidence, l contract.Leg) bool {
-	if len(w.sorts) > 0 && !slices.Contains(w.sorts, evidence.SortOf(e.Sort)) || w.picture != "" && (e.Sort != evidence.Picture.Name || e.Name != w.picture) {
+	if len(w.sorts) > 0 && !slices.Contains(w.sorts, evidence.RuleOf(e.Sort)) || w.picture != "" && (e.Sort != evidence.Picture.Name || e.Name != w.picture) {
 		return false
 	}
 	if len(w.cases) == 0 && !w.failed {

@@ -6,38 +6,42 @@ package evidence
 // Kind is one kind of evidence.
 type Kind struct {
 	Name      string // in records and on the link
-	MediaType string // of its content
+	Rule      string // what rules of keeping call it; the same for kinds that are kept together
+	Usual     string // the rule where nobody has said otherwise
+	MediaType string // of its content, "" where it is a part of another
 	Extension string // of a file of it
 	Passive   bool   // a browser may show it: nothing in it runs
 }
 
-// The kinds.
+// The kinds. What is usual is enough to see what a case did, and all of one that did not pass.
 var (
-	Picture = Kind{"picture", "image/png", ".png", true}
-	Tree    = Kind{"tree", "application/json", ".json", true}
-	Log     = Kind{"log", "text/plain; charset=utf-8", ".txt", true}
-	Film    = Kind{"film", "application/zip", ".zip", false} // a zip of pictures, with a list
-	Video   = Kind{"video", "video/webm", ".webm", true}
+	Film    = Kind{"film", "film", Always, "application/zip", ".zip", false} // a zip of pictures, one at each change of the screen
+	Picture = Kind{"picture", "pictures", Always, "image/png", ".png", true} // those that a script names, and that of a failure
+	Video   = Kind{"video", "video", UnlessPassed, "video/webm", ".webm", true}
+	Log     = Kind{"log", "log", Always, "text/plain; charset=utf-8", ".txt", true}
 
-	Network  = Kind{"network", "application/json; profile=har", ".har", true} // HTTP Archive 1.2
-	Readings = Kind{"readings", "application/gzip", ".csv.gz", false}         // CSV, compressed
-	Crash    = Kind{"crash", "text/plain; charset=utf-8; format=fixed", ".txt", true}
+	// Network are the calls of the app (HTTP Archive 1.2); Bodies is what they carried, in the record of them.
+	Network = Kind{"network", "network", UnlessPassed, "application/json; profile=har", ".har", true}
+	Bodies  = Kind{"bodies", "bodies", UnlessPassed, "", "", false}
+
+	Readings = Kind{"readings", "readings", Always, "application/gzip", ".csv.gz", false} // CPU, memory and frames as CSV, packed
+	Tree     = Kind{"tree", "trees", Always, "application/json", ".json", true}           // of elements, with each picture
+	Crash    = Kind{"crash", "crashes", Always, "text/plain; charset=utf-8; format=fixed", ".txt", true}
 )
 
-// Kinds are all of them.
-var Kinds = []Kind{Picture, Tree, Log, Film, Video, Network, Readings, Crash}
+// Kinds are all of them, in the order in which they are told.
+var Kinds = []Kind{Film, Picture, Video, Log, Network, Bodies, Readings, Tree, Crash}
 
-// SortOf gives the sort that a kind is of, as rules name it.
-func SortOf(kind string) string {
-	sorts := map[string]string{Picture.Name: Pictures, Tree.Name: Trees, Log.Name: Logs, Film.Name: Films, Video.Name: Videos,
-		Network.Name: Networks, Readings.Name: Figures, Crash.Name: Crashes}
-	return sorts[kind]
+// RuleOf gives what rules call a kind.
+func RuleOf(kind string) string {
+	k, _ := Named(kind)
+	return k.Rule
 }
 
 // ByMediaType gives the kind whose content is of a media type.
 func ByMediaType(mediaType string) (Kind, bool) {
 	for _, k := range Kinds {
-		if k.MediaType == mediaType {
+		if k.MediaType == mediaType && k.MediaType != "" {
 			return k, true
 		}
 	}

@@ -8,24 +8,16 @@ import (
 	"yamato/internal/core/near"
 )
 
-// The sorts of evidence that rules are about, as people name them.
-const (
-	Films    = "film"     // a picture at each change of the screen
-	Pictures = "pictures" // those that a script names, and the one of a failure
-	Videos   = "video"
-	Logs     = "log"
-	Networks = "network"  // the calls of the app
-	Bodies   = "bodies"   // what those calls carried, in the record of them
-	Figures  = "readings" // CPU, memory, network and frames over time
-	Trees    = "trees"    // of elements, with each picture
-	Crashes  = "crashes"  // reports of crashes
-)
-
 // All stands for every sort, where a rule is written.
 const All = "everything"
 
-// Sorts are all of them, in the order in which they are told.
-var Sorts = []string{Films, Pictures, Videos, Logs, Networks, Bodies, Figures, Trees, Crashes}
+// Sorts are what rules are about, as people name it, in the order in which they are told.
+var Sorts = func() (out []string) {
+	for _, k := range Kinds {
+		out = append(out, k.Rule)
+	}
+	return out
+}()
 
 // The rules: whether a sort of evidence of a case is kept.
 const (
@@ -41,10 +33,13 @@ var Rulings = []string{Always, UnlessPassed, Never}
 // whoever is further away.
 type Rules map[string]string
 
-// usual is what nobody has said otherwise about: enough to see what a case did, and all of one
-// that did not pass.
-var usual = Rules{Films: Always, Pictures: Always, Videos: UnlessPassed, Logs: Always, Networks: UnlessPassed,
-	Bodies: UnlessPassed, Figures: Always, Trees: Always, Crashes: Always}
+// usual is what nobody has said otherwise about.
+func usual(rule string) string {
+	if i := slices.Index(Sorts, rule); i >= 0 {
+		return Kinds[i].Usual
+	}
+	return ""
+}
 
 // Check says what is wrong with rules, nil where nothing is.
 func (r Rules) Check() error {
@@ -130,7 +125,7 @@ func (k Keeping) Of(sort string) Ruling {
 			return Ruling{rule, one.by}
 		}
 	}
-	return Ruling{usual[sort], "usual"}
+	return Ruling{usual(sort), "usual"}
 }
 
 // May tells whether a sort may be kept at all, so that it has to be gathered.

@@ -8,18 +8,18 @@ import (
 )
 
 func TestTheNearestRuleWins(t *testing.T) {
-	k := Keeping{Suite: Rules{Videos: Always, Logs: Never}, Plan: Rules{Videos: Never}, Run: Rules{All: UnlessPassed}}
-	require.Equal(t, Ruling{UnlessPassed, "run"}, k.Of(Videos), "everything of the run is nearer than the video of the plan")
+	k := Keeping{Suite: Rules{Video.Rule: Always, Log.Rule: Never}, Plan: Rules{Video.Rule: Never}, Run: Rules{All: UnlessPassed}}
+	require.Equal(t, Ruling{UnlessPassed, "run"}, k.Of(Video.Rule), "everything of the run is nearer than the video of the plan")
 	k.Run = nil
-	require.Equal(t, Ruling{Never, "plan"}, k.Of(Videos))
-	require.Equal(t, Ruling{Never, "suite"}, k.Of(Logs))
-	k.Plan = Rules{All: Never, Logs: Always}
-	require.Equal(t, Ruling{Always, "plan"}, k.Of(Logs), "what names the sort says more than what names everything")
-	keep, why := k.Keeps(Networks, false)
+	require.Equal(t, Ruling{Never, "plan"}, k.Of(Video.Rule))
+	require.Equal(t, Ruling{Never, "suite"}, k.Of(Log.Rule))
+	k.Plan = Rules{All: Never, Log.Rule: Always}
+	require.Equal(t, Ruling{Always, "plan"}, k.Of(Log.Rule), "what names the sort says more than what names everything")
+	keep, why := k.Keeps(Network.Rule, false)
 	require.False(t, keep)
 	require.Equal(t, "its plan’s rule is `network never`", why)
-	require.False(t, k.May(Networks))
-	require.Equal(t, Ruling{UnlessPassed, "usual"}, Keeping{}.Of(Videos))
+	require.False(t, k.May(Network.Rule))
+	require.Equal(t, Ruling{UnlessPassed, "usual"}, Keeping{}.Of(Video.Rule))
 }
 
 func TestEverySortHasARuleWhateverIsWritten(t *testing.T) {
@@ -38,8 +38,8 @@ func TestEverySortHasARuleWhateverIsWritten(t *testing.T) {
 }
 
 func TestARuleIsReadAsItIsWritten(t *testing.T) {
-	for text, want := range map[string][2]string{"video always": {Videos, Always}, "log=never": {Logs, Never},
-		"everything  unless   passed": {All, UnlessPassed}, "bodies=unless passed": {Bodies, UnlessPassed}} {
+	for text, want := range map[string][2]string{"video always": {Video.Rule, Always}, "log=never": {Log.Rule, Never},
+		"everything  unless   passed": {All, UnlessPassed}, "bodies=unless passed": {Bodies.Rule, UnlessPassed}} {
 		sort, rule, err := ReadRule(text)
 		require.NoError(t, err, text)
 		require.Equal(t, want, [2]string{sort, rule})
@@ -49,5 +49,5 @@ func TestARuleIsReadAsItIsWritten(t *testing.T) {
 		_, _, err := ReadRule(text)
 		require.ErrorContains(t, err, says, text)
 	}
-	require.Equal(t, []string{"everything never", "video always"}, Rules{Videos: Always, All: Never}.Words())
+	require.Equal(t, []string{"everything never", "video always"}, Rules{Video.Rule: Always, All: Never}.Words())
 }

@@ -18,7 +18,9 @@ const (
 )
 
 // IsFile tells whether a name is that of a script file.
-func IsFile(name string) bool { return strings.HasSuffix(name, Ending) || strings.HasSuffix(name, oldEnding) }
+func IsFile(name string) bool {
+	return strings.HasSuffix(name, Ending) || strings.HasSuffix(name, oldEnding)
+}
 
 // Renamed gives the name of a script file as it ends now.
 func Renamed(name string) string {

@@ -53,7 +53,7 @@ func Begin(ctx context.Context, d device.Device, private bool, k evidence.Keepin
 	if c, ok := device.As[device.Calling](d); ok {
 		_, _ = c.Calls(ctx) // what was before is not this case's
 	}
-	if _, live := device.As[device.Live](d); live && k.May(evidence.Videos) && !device.Leaps(d) && !private {
+	if _, live := device.As[device.Live](d); live && k.May(evidence.Video.Rule) && !device.Leaps(d) && !private {
 		g.Reel = NewReel(dir, room)
 		g.Watch(ctx)
 	}
@@ -64,19 +64,19 @@ func Begin(ctx context.Context, d device.Device, private bool, k evidence.Keepin
 // Due tells when readings are due next; far away where none are wanted.
 func (g *Gathering) Due() (time.Duration, bool) {
 	_, measured := device.As[device.Measured](g.device)
-	return g.next, measured && g.keeping.May(evidence.Figures)
+	return g.next, measured && g.keeping.May(evidence.Readings.Rule)
 }
 
 // Look takes in what there is now. Trouble is for the steps to tell.
 func (g *Gathering) Look(ctx context.Context) {
 	now := g.device.Now()
-	if m, ok := device.As[device.Measured](g.device); ok && now >= g.next && g.keeping.May(evidence.Figures) {
+	if m, ok := device.As[device.Measured](g.device); ok && now >= g.next && g.keeping.May(evidence.Readings.Rule) {
 		g.next = now + readings.EveryMS*time.Millisecond
 		if list, err := m.Readings(ctx); err == nil {
 			g.Series.Add((now - g.began).Milliseconds(), list)
 		}
 	}
-	if c, ok := device.As[device.Calling](g.device); ok && g.keeping.May(evidence.Networks) {
+	if c, ok := device.As[device.Calling](g.device); ok && g.keeping.May(evidence.Network.Rule) {
 		list, err := c.Calls(ctx)
 		if err != nil {
 			return
