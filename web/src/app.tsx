@@ -10,7 +10,8 @@ import { NowPage } from "./pages/now";
 import { SignIn, SignedOut } from "./pages/sign-in";
 
 // A page's own parts load with it.
-const page = <K extends string>(name: K, load: () => Promise<Record<K, () => ReactNode>>) => lazy(async () => ({ default: (await load())[name] }));
+const page = <K extends string>(name: K, load: () => Promise<Record<K, () => ReactNode>>) =>
+  lazy(async () => ({ default: (await load())[name] }));
 const Runs = page("RunsPage", () => import("./pages/runs"));
 const Run = page("RunPage", () => import("./pages/run"));
 const Plans = page("PlansPage", () => import("./pages/plans"));
@@ -43,7 +44,11 @@ export function App() {
 }
 
 function SignedIn() {
-  const who = useQuery<About, Problem>({ queryKey: ["who"], queryFn: () => get<About>("/api/v1/about"), staleTime: Infinity });
+  const who = useQuery<About, Problem>({
+    queryKey: ["who"],
+    queryFn: () => get<About>("/api/v1/about"),
+    staleTime: Infinity,
+  });
   useEffect(() => {
     if (!who.data) return;
     setProject(who.data.project);
@@ -61,7 +66,13 @@ function SignedIn() {
   return (
     <Frame who={who.data}>
       <Net>
-        <Suspense fallback={<Page><Waiting what="the page" /></Page>}>
+        <Suspense
+          fallback={
+            <Page>
+              <Waiting what="the page" />
+            </Page>
+          }
+        >
           <Routes>
             <Route path="/" element={<NowPage />} />
             <Route path="/runs" element={<Runs />} />
@@ -96,7 +107,8 @@ function SignedIn() {
                 <Page>
                   <Heading title="There is no such page." />
                   <p className="text-soft">
-                    Press <kbd>/</kbd> to find something by its name, or choose a place above. <Command>yamato --help</Command> lists the commands.
+                    Press <kbd>/</kbd> to find something by its name, or choose a place above.{" "}
+                    <Command>yamato --help</Command> lists the commands.
                   </p>
                 </Page>
               }

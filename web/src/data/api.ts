@@ -80,7 +80,12 @@ export class Problem extends Error {
   }
 }
 
-const unreachable = () => new Problem("The service does not answer.", 0, "What you see is from before. It is asked again as soon as it is back.");
+const unreachable = () =>
+  new Problem(
+    "The service does not answer.",
+    0,
+    "What you see is from before. It is asked again as soon as it is back.",
+  );
 
 export async function problemOf(r: Response): Promise<Problem> {
   try {
@@ -97,7 +102,12 @@ async function call<T>(method: string, path: string, body?: unknown, key?: strin
   if (key) headers["Idempotency-Key"] = key;
   let r: Response;
   try {
-    r = await fetch(path, { method, headers, body: body === undefined ? undefined : JSON.stringify(body), credentials: "same-origin" });
+    r = await fetch(path, {
+      method,
+      headers,
+      body: body === undefined ? undefined : JSON.stringify(body),
+      credentials: "same-origin",
+    });
   } catch {
     throw unreachable();
   }
@@ -128,7 +138,8 @@ export function post<T>(path: string, body: unknown): Promise<T> {
   under.then(
     () => (making.test(path) ? setTimeout(forget, sameFor) : forget()),
     (e: unknown) => {
-      if (e instanceof Problem && e.status === 0) wish.under = undefined; // it may have come about: the next is the same
+      if (e instanceof Problem && e.status === 0)
+        wish.under = undefined; // it may have come about: the next is the same
       else forget();
     },
   );

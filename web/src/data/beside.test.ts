@@ -21,8 +21,21 @@ test("the first step that differs is told", () => {
 });
 
 test("circumstances are compared leaf by leaf", () => {
-  const a = { device: { name: "kaede-7-1", model: "Kaede 7", os: "14", abilities: ["log", "home"] }, levels: [{ factor: "language", value: "en-GB" }], attempt: 1, seed: 7, package: "ab".repeat(32) };
-  const b = { device: { name: "kaede-7-2", model: "Kaede 7", os: "13", abilities: ["log", "text", "push"] }, levels: [{ factor: "language", value: "de-DE" }], attempt: 2, seed: 7, package: "cd".repeat(32), more: true };
+  const a = {
+    device: { name: "kaede-7-1", model: "Kaede 7", os: "14", abilities: ["log", "home"] },
+    levels: [{ factor: "language", value: "en-GB" }],
+    attempt: 1,
+    seed: 7,
+    package: "ab".repeat(32),
+  };
+  const b = {
+    device: { name: "kaede-7-2", model: "Kaede 7", os: "13", abilities: ["log", "text", "push"] },
+    levels: [{ factor: "language", value: "de-DE" }],
+    attempt: 2,
+    seed: 7,
+    package: "cd".repeat(32),
+    more: true,
+  };
   expect(differences(a, b)).toEqual([
     { name: "language", a: "en-GB", b: "de-DE" },
     { name: "os", a: "14", b: "13" },

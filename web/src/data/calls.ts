@@ -23,7 +23,12 @@ type Entry = {
   _trouble?: string;
   startedDateTime: string;
   request: { method: string; url: string; headers: Pair[]; postData?: { text: string; comment?: string } };
-  response: { status: number; headers: Pair[]; bodySize: number; content: { mimeType: string; text?: string; comment?: string } };
+  response: {
+    status: number;
+    headers: Pair[];
+    bodySize: number;
+    content: { mimeType: string; text?: string; comment?: string };
+  };
   timings: { wait: number; receive: number };
 };
 

@@ -41,7 +41,12 @@ afterEach(() => vi.useRealTimers());
 function tab(hub: Hub) {
   const told: FromHub[] = [];
   const l = hub.join((m) => told.push(m));
-  return { l, told, of: (kind: string) => told.filter((m) => m.kind === kind), state: () => told.filter((m) => m.kind === "state").at(-1) };
+  return {
+    l,
+    told,
+    of: (kind: string) => told.filter((m) => m.kind === kind),
+    state: () => told.filter((m) => m.kind === "state").at(-1),
+  };
 }
 
 test("tabs share one stream, which asks for what any of them wants", () => {
@@ -71,7 +76,10 @@ test("a tab that comes later is told how things are", () => {
   Stream.last.say("library", { builds: 4 });
   const b = tab(hub);
   hub.want(b.l, "default", { fleet: true, runs: true, library: true });
-  expect(JSON.parse((b.of("fleet")[0] as { body: string }).body)).toEqual({ whole: true, devices: [{ name: "x", state: "leased" }] });
+  expect(JSON.parse((b.of("fleet")[0] as { body: string }).body)).toEqual({
+    whole: true,
+    devices: [{ name: "x", state: "leased" }],
+  });
   expect(JSON.parse((b.of("runs")[0] as { body: string }).body)).toEqual({ runs: [{ number: 1 }] });
   expect(Stream.all).toHaveLength(1);
 });

@@ -139,7 +139,8 @@ export class Hub {
 
   private onRuns(body: string) {
     this.alive();
-    for (const r of (JSON.parse(body) as { runs: { number: number }[] }).runs) this.runs.set(r.number, JSON.stringify(r));
+    for (const r of (JSON.parse(body) as { runs: { number: number }[] }).runs)
+      this.runs.set(r.number, JSON.stringify(r));
     this.tellAll({ kind: "runs", body }, (w) => !!w.runs);
   }
 

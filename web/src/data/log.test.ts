@@ -1,7 +1,8 @@
 import { expect, test } from "vitest";
 import { Log, moments } from "./log";
 
-const text = "    0.000 info  packages: example.tideline 3.2.0 installed\n    1.250 error crash: a: colon, and more\nno form at all\n    2.000 warn  map: late";
+const text =
+  "    0.000 info  packages: example.tideline 3.2.0 installed\n    1.250 error crash: a: colon, and more\nno form at all\n    2.000 warn  map: late";
 
 test("lines are cut out as the host wrote them, the last one with or without its end", async () => {
   for (const t of [text, text + "\n"]) {
@@ -17,7 +18,9 @@ test("lines are cut out as the host wrote them, the last one with or without its
 
 test("very many lines are found, whatever their number", async () => {
   const n = 60_123;
-  const log = await Log.of(Array.from({ length: n }, (_, i) => `${(i / 1000).toFixed(3).padStart(9)} info  t: line ${i}\n`).join(""));
+  const log = await Log.of(
+    Array.from({ length: n }, (_, i) => `${(i / 1000).toFixed(3).padStart(9)} info  t: line ${i}\n`).join(""),
+  );
   expect(log.length).toBe(n);
   expect(log.line(n - 1).text).toBe(`line ${n - 1}`);
   expect(log.line(25_000).text).toBe("line 25000");

@@ -50,7 +50,9 @@ export class Log {
   line(i: number): LogLine {
     const raw = this.text.slice(this.offsets[i], this.offsets[i + 1]! - 1);
     const m = form.exec(raw);
-    return m ? { at: parseFloat(m[1]!) * 1000, level: m[2]!, tag: m[3]!, text: m[4]! } : { at: this.times[i]!, level: "", tag: "", text: raw };
+    return m
+      ? { at: parseFloat(m[1]!) * 1000, level: m[2]!, tag: m[3]!, text: m[4]! }
+      : { at: this.times[i]!, level: "", tag: "", text: raw };
   }
 }
 
@@ -58,7 +60,11 @@ export class Log {
 export const firstCall = 2 ** 30;
 
 /** The moments of an attempt in order: lines of the log are 0 and up, step i is -1 - i, call i is firstCall + i. */
-export function moments(steps: { at_ms: number }[], log: { length: number; times: ArrayLike<number> }, calls: { at: number }[] = []): Int32Array {
+export function moments(
+  steps: { at_ms: number }[],
+  log: { length: number; times: ArrayLike<number> },
+  calls: { at: number }[] = [],
+): Int32Array {
   const out = new Int32Array(steps.length + log.length + calls.length);
   let s = 0;
   let c = 0;

@@ -23,7 +23,8 @@ export function readings(csv: string): Readings {
 
 function fields(line: string): string[] {
   const out: string[] = [];
-  for (const m of line.matchAll(/(?:^|,)("(?:[^"]|"")*"|[^,]*)/g)) out.push(m[1]!.startsWith('"') ? m[1]!.slice(1, -1).replaceAll('""', '"') : m[1]!);
+  for (const m of line.matchAll(/(?:^|,)("(?:[^"]|"")*"|[^,]*)/g))
+    out.push(m[1]!.startsWith('"') ? m[1]!.slice(1, -1).replaceAll('""', '"') : m[1]!);
   return out;
 }
 
@@ -37,7 +38,8 @@ export function largest(r: Readings, f: Figure, from: number, to: number): numbe
     else hi = mid;
   }
   let out = NaN;
-  for (let i = lo; i < r.at.length && r.at[i]! < to; i++) if (!(f.values[i]! <= out) && !Number.isNaN(f.values[i]!)) out = f.values[i]!;
+  for (let i = lo; i < r.at.length && r.at[i]! < to; i++)
+    if (!(f.values[i]! <= out) && !Number.isNaN(f.values[i]!)) out = f.values[i]!;
   for (let i = lo - 1; Number.isNaN(out) && i >= 0; i--) out = f.values[i]!;
   return out;
 }

@@ -5,9 +5,37 @@ import { inProject, outdated } from "./api";
 
 export type Spot = { x: number; y: number };
 export type Box = { x: number; y: number; w: number; h: number };
-export type Card = { role: string; id?: string; label: string; bounds: Box; states: string[]; locators: string[]; lines: string[]; path: string[] };
-export type Answer = { id: number; trouble?: string; remedy?: string; text?: string; lines?: string[]; marks?: Box[]; card?: Card; tree?: TreeOf; took_ms?: number };
-export type Node = { role: string; id?: string; name?: string; text?: string; value?: string; visible: Box; bounds: Box; children?: Node[] };
+export type Card = {
+  role: string;
+  id?: string;
+  label: string;
+  bounds: Box;
+  states: string[];
+  locators: string[];
+  lines: string[];
+  path: string[];
+};
+export type Answer = {
+  id: number;
+  trouble?: string;
+  remedy?: string;
+  text?: string;
+  lines?: string[];
+  marks?: Box[];
+  card?: Card;
+  tree?: TreeOf;
+  took_ms?: number;
+};
+export type Node = {
+  role: string;
+  id?: string;
+  name?: string;
+  text?: string;
+  value?: string;
+  visible: Box;
+  bounds: Box;
+  children?: Node[];
+};
 export type TreeOf = { root: Node; width: number; height: number };
 export type PrepStep = { name: string; took_ms: number; trouble?: string };
 export type AppOn = { id: string; name: string; version?: string; there?: boolean };
@@ -28,10 +56,35 @@ export type Status = {
   dropped?: number;
   began_ms: number;
 };
-export type View = { state: string; name: string; device: string; owner: string; shared: boolean; ahead: number; waits: string; why: string; ending: string; ends_in_ms: number; lost?: boolean };
+export type View = {
+  state: string;
+  name: string;
+  device: string;
+  owner: string;
+  shared: boolean;
+  ahead: number;
+  waits: string;
+  why: string;
+  ending: string;
+  ends_in_ms: number;
+  lost?: boolean;
+};
 export type Hands = { by: string; you: boolean; asking: string[]; watching: string[] };
 export type Line = { at_ms: number; level: string; tag: string; text: string; app?: string };
-export type Order = { do: string; aimed?: number; at?: Spot; path?: { x: number; y: number; at_ms: number }[]; over_ms?: number; from?: number; to?: number; text?: string; name?: string; app?: string; on?: boolean; args?: unknown };
+export type Order = {
+  do: string;
+  aimed?: number;
+  at?: Spot;
+  path?: { x: number; y: number; at_ms: number }[];
+  over_ms?: number;
+  from?: number;
+  to?: number;
+  text?: string;
+  name?: string;
+  app?: string;
+  on?: boolean;
+  args?: unknown;
+};
 
 export type Shown = { connected: boolean; view?: View; status?: Status; hands?: Hands; closed: string; since: number };
 
@@ -63,7 +116,7 @@ export class LogBook {
   async read(text: string) {
     const list: Line[] = [];
     let from = 0;
-    for (let at = 0; at < text.length; ) {
+    for (let at = 0; at < text.length;) {
       let end = text.indexOf("\n", at);
       if (end < 0) end = text.length;
       if (end > at) list.push(JSON.parse(text.slice(at, end)) as Line);
@@ -132,10 +185,16 @@ export class SessionLink {
       this.change({ connected: true, since: Date.now() });
       this.sendSize();
     };
-    s.onmessage = (e: MessageEvent<string | ArrayBuffer>) => (typeof e.data === "string" ? this.told(JSON.parse(e.data) as Told) : this.shown(e.data));
+    s.onmessage = (e: MessageEvent<string | ArrayBuffer>) =>
+      typeof e.data === "string" ? this.told(JSON.parse(e.data) as Told) : this.shown(e.data);
     s.onclose = (e) => {
       if (this.socket !== s) return;
-      for (const [id, done] of this.waiting) done({ id, trouble: "The connection was lost; whether this was done is not known", remedy: "Look at the screen" });
+      for (const [id, done] of this.waiting)
+        done({
+          id,
+          trouble: "The connection was lost; whether this was done is not known",
+          remedy: "Look at the screen",
+        });
       this.waiting.clear();
       if (e.code === 1008) {
         this.ended = true;
@@ -155,7 +214,8 @@ export class SessionLink {
     }
     if (t.status) this.change({ status: t.status });
     if (t.session) {
-      if (t.session.state !== this.state.view?.state || t.session.device !== this.state.view.device) outdated(`sessions/${this.number}`, "sessions");
+      if (t.session.state !== this.state.view?.state || t.session.device !== this.state.view.device)
+        outdated(`sessions/${this.number}`, "sessions");
       this.change({ view: t.session });
     }
     if (t.hand) this.change({ hands: t.hand });
@@ -170,7 +230,12 @@ export class SessionLink {
   private shown(data: ArrayBuffer) {
     const head = new DataView(data);
     const number = Number(head.getBigUint64(0));
-    this.newest = { number, width: head.getUint32(16), height: head.getUint32(20), picture: new Blob([data.slice(24)]) };
+    this.newest = {
+      number,
+      width: head.getUint32(16),
+      height: head.getUint32(20),
+      picture: new Blob([data.slice(24)]),
+    };
     void this.draw();
   }
 
@@ -248,8 +313,23 @@ export class SessionLink {
   }
 }
 
-type Told = { answer?: Answer; status?: Status; session?: View; hand?: Hands; log?: Line[]; log_from?: number; entry?: unknown };
-type Said = { order?: Order & { id: number }; shown?: number; size?: { width: number; height: number }; hand?: string; to?: string; keep?: boolean };
+type Told = {
+  answer?: Answer;
+  status?: Status;
+  session?: View;
+  hand?: Hands;
+  log?: Line[];
+  log_from?: number;
+  entry?: unknown;
+};
+type Said = {
+  order?: Order & { id: number };
+  shown?: number;
+  size?: { width: number; height: number };
+  hand?: string;
+  to?: string;
+  keep?: boolean;
+};
 
 export const useShown = (l: SessionLink) => useSyncExternalStore(l.subscribe, l.now);
 

@@ -2,9 +2,21 @@ import { expect, test } from "vitest";
 import { at, lasting, plural, size } from "./time";
 
 test("amounts read as people say them", () => {
-  expect([0, 850, 4200, 60_000, 200_000, 7_500_000, 7_200_000].map(lasting)).toEqual(["0 ms", "850 ms", "4.2 s", "1 min", "3 min 20 s", "2 h 5 min", "2 h"]);
+  expect([0, 850, 4200, 60_000, 200_000, 7_500_000, 7_200_000].map(lasting)).toEqual([
+    "0 ms",
+    "850 ms",
+    "4.2 s",
+    "1 min",
+    "3 min 20 s",
+    "2 h 5 min",
+    "2 h",
+  ]);
   expect([12, 5200, 40_300_000, 2.5e9].map(size)).toEqual(["12 B", "5 kB", "40.3 MB", "2.50 GB"]);
-  expect([plural(1, "device"), plural(3, "device"), plural(2, "box", "boxes")]).toEqual(["1 device", "3 devices", "2 boxes"]);
+  expect([plural(1, "device"), plural(3, "device"), plural(2, "box", "boxes")]).toEqual([
+    "1 device",
+    "3 devices",
+    "2 boxes",
+  ]);
 });
 
 test("a time of another day tells the day", () => {

@@ -32,7 +32,8 @@ export const useUploads = () =>
   );
 
 /** Whether something is still to be waited for. */
-export const under = (u: Upload) => u.state === "sending" || u.state === "waiting" || u.state === "fetching" || u.state === "reading";
+export const under = (u: Upload) =>
+  u.state === "sending" || u.state === "waiting" || u.state === "fetching" || u.state === "reading";
 
 export function forgetUploads() {
   list = list.filter((u) => under(u));
@@ -40,11 +41,19 @@ export function forgetUploads() {
 }
 
 /** Sends packages, and gathers those of one version into one build. It gives the builds that came of them. */
-export const handIn = (files: File[]) => takeIn(files.map((f) => ({ name: f.name, size: f.size, state: "sending", get: (id) => send(id, f) })));
+export const handIn = (files: File[]) =>
+  takeIn(files.map((f) => ({ name: f.name, size: f.size, state: "sending", get: (id) => send(id, f) })));
 
 /** Has the service fetch packages, and gathers those of one version into one build. */
 export const fetchFrom = (addresses: string[]) =>
-  takeIn(addresses.map((a) => ({ name: a.split(/[?#]/)[0]!.split("/").pop() || a, size: 0, state: "fetching", get: (id) => fetched(id, a) })));
+  takeIn(
+    addresses.map((a) => ({
+      name: a.split(/[?#]/)[0]!.split("/").pop() || a,
+      size: 0,
+      state: "fetching",
+      get: (id) => fetched(id, a),
+    })),
+  );
 
 type Source = Pick<Upload, "name" | "size" | "state"> & { get: (id: number) => Promise<Package | undefined> };
 
@@ -71,7 +80,9 @@ async function takeIn(sources: Source[]): Promise<Build[]> {
   const made: Build[] = [];
   for (const group of versions.values()) {
     try {
-      const build = await post<Build>(inProject("builds"), { packages: [...new Set(group.map((g) => g.package.digest))] });
+      const build = await post<Build>(inProject("builds"), {
+        packages: [...new Set(group.map((g) => g.package.digest))],
+      });
       made.push(build);
       for (const g of group) change(g.id, { state: "in", build });
     } catch (e) {
@@ -93,7 +104,7 @@ async function fetched(id: number, url: string): Promise<Package | undefined> {
     });
     if (!r.ok) throw await problemOf(r);
     let rest = "";
-    for (const reader = r.body!.pipeThrough(new TextDecoderStream()).getReader(); ; ) {
+    for (const reader = r.body!.pipeThrough(new TextDecoderStream()).getReader(); ;) {
       const { value, done } = await reader.read();
       rest += value ?? "";
       const events = rest.split("\n\n");
@@ -114,9 +125,19 @@ async function fetched(id: number, url: string): Promise<Package | undefined> {
       }
       if (done) break;
     }
-    throw new Problem("The connection was lost while the service fetched it.", 0, "Fetch it again once the service answers.");
+    throw new Problem(
+      "The connection was lost while the service fetched it.",
+      0,
+      "Fetch it again once the service answers.",
+    );
   } catch (e) {
-    change(id, { state: "refused", trouble: e instanceof TypeError ? new Problem("The service does not answer.", 0, "Fetch it again once it does.") : asProblem(e) });
+    change(id, {
+      state: "refused",
+      trouble:
+        e instanceof TypeError
+          ? new Problem("The service does not answer.", 0, "Fetch it again once it does.")
+          : asProblem(e),
+    });
   }
 }
 
@@ -155,8 +176,18 @@ async function send(id: number, file: File): Promise<Package | undefined> {
             return {};
           }
         })();
-        if (answer) refuse(new Problem(title.title ?? `The service answers ${answer.getStatus()}.`, answer.getStatus(), title.hint));
-        else refuse(new Problem("The connection was lost before all of it was sent.", 0, "Choose the file again once the service answers: it goes on where it stopped."));
+        if (answer)
+          refuse(
+            new Problem(title.title ?? `The service answers ${answer.getStatus()}.`, answer.getStatus(), title.hint),
+          );
+        else
+          refuse(
+            new Problem(
+              "The connection was lost before all of it was sent.",
+              0,
+              "Choose the file again once the service answers: it goes on where it stopped.",
+            ),
+          );
       },
       onSuccess: () => {
         change(id, { state: "reading", sent: file.size });

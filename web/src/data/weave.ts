@@ -16,8 +16,24 @@ export type Crossing = {
 };
 
 /** A combination, or several of one group that are folded into one. */
-export type Column = { key: string; combination: Combination; label: string; weight: number; group: string; members?: Column[] };
-export type Row = { key: string; suite: string; name: string; index: number; crossings: Map<string, Crossing>; weight: number; version: number; first: boolean };
+export type Column = {
+  key: string;
+  combination: Combination;
+  label: string;
+  weight: number;
+  group: string;
+  members?: Column[];
+};
+export type Row = {
+  key: string;
+  suite: string;
+  name: string;
+  index: number;
+  crossings: Map<string, Crossing>;
+  weight: number;
+  version: number;
+  first: boolean;
+};
 
 type Entry = { row: Row; column: string; crossing: Crossing };
 
@@ -33,13 +49,19 @@ export function fold(verdicts: Verdict[]): { verdict: Verdict; flaky: boolean; r
     recovered ||= erred && v === "pass";
     erred ||= v === "error";
   }
-  return { verdict, flaky: verdicts.includes("pass") && verdicts.includes("fail"), recovered: recovered && verdict === "pass" };
+  return {
+    verdict,
+    flaky: verdicts.includes("pass") && verdicts.includes("fail"),
+    recovered: recovered && verdict === "pass",
+  };
 }
 
-export const combinationKey = (c: Combination) => [c.kind, c.model, c.platform, c.os, ...c.levels.flatMap((l) => [l.factor, l.value])].join("|");
+export const combinationKey = (c: Combination) =>
+  [c.kind, c.model, c.platform, c.os, ...c.levels.flatMap((l) => [l.factor, l.value])].join("|");
 export const platformName = (p: string) => ({ android: "Android", ios: "iOS", web: "Web" })[p] ?? p;
 /** Real devices say so: a virtual one may be of the same model. */
-const classLabel = (c: Combination) => `${c.model}, ${platformName(c.platform)} ${c.os}${c.kind === "real" ? ", real" : ""}`;
+const classLabel = (c: Combination) =>
+  `${c.model}, ${platformName(c.platform)} ${c.os}${c.kind === "real" ? ", real" : ""}`;
 export const combinationLabel = (c: Combination) => c.label ?? classLabel(c);
 export const levelWords = (l: Level) => l.words ?? `${l.factor} ${l.value}`;
 
@@ -47,7 +69,14 @@ export const levelWords = (l: Level) => l.words ?? `${l.factor} ${l.value}`;
 export function levelOf(c: Combination, factor: string): string {
   const given = c.levels.find((l) => l.factor === factor);
   if (given) return levelWords(given);
-  const own: Record<string, string> = { device: classLabel(c), platform: platformName(c.platform), kind: c.kind, model: c.model, os: `${platformName(c.platform)} ${c.os}`, system: `${platformName(c.platform)} ${c.os}${c.kind === "real" ? ", real" : ""}` };
+  const own: Record<string, string> = {
+    device: classLabel(c),
+    platform: platformName(c.platform),
+    kind: c.kind,
+    model: c.model,
+    os: `${platformName(c.platform)} ${c.os}`,
+    system: `${platformName(c.platform)} ${c.os}${c.kind === "real" ? ", real" : ""}`,
+  };
   return own[factor] ?? "";
 }
 
@@ -56,9 +85,14 @@ export function levelShort(c: Combination, factor: string): string {
   const given = c.levels.find((l) => l.factor === factor);
   if (!given) return levelOf(c, factor);
   const words = levelWords(given);
-  return words.startsWith("text at ") ? words.slice(8) : words.startsWith(`${factor} `) ? words.slice(factor.length + 1) : words;
+  return words.startsWith("text at ")
+    ? words.slice(8)
+    : words.startsWith(`${factor} `)
+      ? words.slice(factor.length + 1)
+      : words;
 }
-export const combinationWhole = (c: Combination) => (c.kind === "real" ? combinationLabel(c) : `${combinationLabel(c)}, ${c.kind}`);
+export const combinationWhole = (c: Combination) =>
+  c.kind === "real" ? combinationLabel(c) : `${combinationLabel(c)}, ${c.kind}`;
 
 const weigh = (x: Crossing) => (x.verdict === "fail" || x.verdict === "error" ? 4 : x.flaky ? 2 : x.recovered ? 1 : 0);
 
@@ -82,14 +116,34 @@ export class Weave {
     const columns = new Map<string, Column>();
     for (const leg of detail.legs) {
       const column = combinationKey(leg.combination);
-      if (!columns.has(column)) columns.set(column, { key: column, combination: leg.combination, label: combinationLabel(leg.combination), weight: 0, group: "" });
+      if (!columns.has(column))
+        columns.set(column, {
+          key: column,
+          combination: leg.combination,
+          label: combinationLabel(leg.combination),
+          weight: 0,
+          group: "",
+        });
       if (!this.suites.includes(leg.suite)) this.suites.push(leg.suite);
       const entries: Entry[] = [];
       this.legs.set(leg.id, { column, busy: leg.state === "running", entries });
       for (const x of leg.cases) {
         const key = `${leg.suite}\n${x.name}`;
         let row = rows.get(key);
-        if (!row) rows.set(key, (row = { key, suite: leg.suite, name: x.name, index: x.index, crossings: new Map(), weight: 0, version: 0, first: false }));
+        if (!row)
+          rows.set(
+            key,
+            (row = {
+              key,
+              suite: leg.suite,
+              name: x.name,
+              index: x.index,
+              crossings: new Map(),
+              weight: 0,
+              version: 0,
+              first: false,
+            }),
+          );
         const verdicts = x.results.map((r) => r.verdict as Verdict);
         const crossing: Crossing = {
           leg: leg.id,
@@ -118,7 +172,9 @@ export class Weave {
   private guess(leg: RunDetail["legs"][number]) {
     if (leg.state !== "running") return;
     const attempt = leg.attempts.length;
-    const todo = leg.cases.find((x) => !x.results.some((r) => r.attempt === attempt) && (attempt === 1 || x.verdict !== "pass"));
+    const todo = leg.cases.find(
+      (x) => !x.results.some((r) => r.attempt === attempt) && (attempt === 1 || x.verdict !== "pass"),
+    );
     const entry = todo && this.at.get(`${leg.id}/${todo.index}`);
     if (entry) entry.crossing.running = true;
   }
@@ -141,7 +197,14 @@ export class Weave {
 
   /** The factors that its columns differ in, and by which they can be put together. */
   factors(named: string[] = []): string[] {
-    const known = [...named, "platform", "kind", "model", "os", ...(this.all[0]?.combination.levels.map((l) => l.factor) ?? [])];
+    const known = [
+      ...named,
+      "platform",
+      "kind",
+      "model",
+      "os",
+      ...(this.all[0]?.combination.levels.map((l) => l.factor) ?? []),
+    ];
     return [...new Set(known)].filter((f) => {
       const levels = new Set(this.all.map((c) => levelOf(c.combination, f)));
       return levels.size > 1 && levels.size < Math.max(this.all.length, 3);
@@ -162,7 +225,13 @@ export class Weave {
     let worst: Crossing | undefined;
     for (const m of column.members) {
       const x = row.crossings.get(m.key);
-      if (x && (!worst || weigh(x) > weigh(worst) || (worst.verdict === "none" && x.verdict !== "none" && weigh(x) === weigh(worst)))) worst = x;
+      if (
+        x &&
+        (!worst ||
+          weigh(x) > weigh(worst) ||
+          (worst.verdict === "none" && x.verdict !== "none" && weigh(x) === weigh(worst)))
+      )
+        worst = x;
     }
     return worst;
   }
@@ -257,7 +326,9 @@ export class Weave {
     const heaviest = new Map<string, number>();
     for (const row of this.rows) heaviest.set(row.suite, Math.max(heaviest.get(row.suite) ?? 0, row.weight));
     const suites = [...this.suites].sort((a, b) => (heaviest.get(b) ?? 0) - (heaviest.get(a) ?? 0));
-    this.rows = [...this.rows].sort((a, b) => suites.indexOf(a.suite) - suites.indexOf(b.suite) || b.weight - a.weight || a.index - b.index);
+    this.rows = [...this.rows].sort(
+      (a, b) => suites.indexOf(a.suite) - suites.indexOf(b.suite) || b.weight - a.weight || a.index - b.index,
+    );
     const groups = new Map<string, number>();
     for (const c of this.all) {
       c.weight = weights.get(c.key) ?? 0;
@@ -266,14 +337,23 @@ export class Weave {
     const platforms = ["android", "ios", "web"];
     // Columns of one level stand together, factor by factor, so that heads are told once; what failed comes first.
     const heads = this.heads();
-    const paths = new Map(this.all.map((c) => [c, heads.map((_, i) => [c.group, ...heads.slice(0, i + 1).map((f) => levelOf(c.combination, f))].join("\n"))]));
+    const paths = new Map(
+      this.all.map((c) => [
+        c,
+        heads.map((_, i) => [c.group, ...heads.slice(0, i + 1).map((f) => levelOf(c.combination, f))].join("\n")),
+      ]),
+    );
     const heavy = new Map<string, number>();
     for (const c of this.all) for (const p of paths.get(c)!) heavy.set(p, (heavy.get(p) ?? 0) + c.weight);
     const apart = (a: Column, b: Column) => {
       const x = paths.get(a)!;
       const y = paths.get(b)!;
       const i = x.findIndex((p, n) => p !== y[n]);
-      return i < 0 ? 0 : (heavy.get(y[i]!) ?? 0) - (heavy.get(x[i]!) ?? 0) || (i === 0 && heads[0] === "model" ? order(a, b) : 0) || x[i]!.localeCompare(y[i]!);
+      return i < 0
+        ? 0
+        : (heavy.get(y[i]!) ?? 0) - (heavy.get(x[i]!) ?? 0) ||
+            (i === 0 && heads[0] === "model" ? order(a, b) : 0) ||
+            x[i]!.localeCompare(y[i]!);
     };
     const order = (a: Column, b: Column) =>
       platforms.indexOf(a.combination.platform) - platforms.indexOf(b.combination.platform) ||
@@ -294,7 +374,14 @@ export class Weave {
       const last = this.columns[this.columns.length - 1];
       if (!this.by || !this.folded.has(c.group)) this.columns.push(c);
       else if (last?.members && last.group === c.group) last.members.push(c);
-      else this.columns.push({ ...c, key: `fold ${c.group}`, label: c.group, weight: groups.get(c.group) ?? 0, members: [c] });
+      else
+        this.columns.push({
+          ...c,
+          key: `fold ${c.group}`,
+          label: c.group,
+          weight: groups.get(c.group) ?? 0,
+          members: [c],
+        });
     }
     let suite = "";
     for (const row of this.rows) {

@@ -2,7 +2,9 @@
 export function within(to: string | null, origin: string): string {
   try {
     const at = new URL(to ?? "/", origin);
-    return at.origin === origin && at.pathname.startsWith("/") && !at.pathname.startsWith("//") ? at.pathname + at.search + at.hash : "/";
+    return at.origin === origin && at.pathname.startsWith("/") && !at.pathname.startsWith("//")
+      ? at.pathname + at.search + at.hash
+      : "/";
   } catch {
     return "/";
   }

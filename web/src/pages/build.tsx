@@ -1,7 +1,21 @@
 import { Tabs } from "radix-ui";
 import { useState, type ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { inProject, outdated, patch, post, useGet, type Build, type Changes, type Fit, type Handover, type Lineup, type Package, type Run, type Settings } from "../data/api";
+import {
+  inProject,
+  outdated,
+  patch,
+  post,
+  useGet,
+  type Build,
+  type Changes,
+  type Fit,
+  type Handover,
+  type Lineup,
+  type Package,
+  type Run,
+  type Settings,
+} from "../data/api";
 import { useFleet, useTitle } from "../data/live";
 import { at, plural, size } from "../data/time";
 import { platformName } from "../data/weave";
@@ -30,8 +44,18 @@ export function BuildPage() {
   const [asked, setAsked] = useState<"" | "note" | "hand">("");
   const [trouble, setTrouble] = useState<unknown>();
   useTitle(b.data ? `${b.data.app} ${b.data.version_name}` : "Build");
-  if (b.error) return <div className="p-5"><Trouble of={b.error} retry={() => void b.refetch()} /></div>;
-  if (!b.data) return <div className="p-5"><Waiting what="the build" /></div>;
+  if (b.error)
+    return (
+      <div className="p-5">
+        <Trouble of={b.error} retry={() => void b.refetch()} />
+      </div>
+    );
+  if (!b.data)
+    return (
+      <div className="p-5">
+        <Waiting what="the build" />
+      </div>
+    );
   const one = b.data;
   const change = (part: Partial<BuildPatch>) =>
     patch<Build>(inProject(path + of), part).then(() => {
@@ -62,7 +86,12 @@ export function BuildPage() {
         <button className="button" onClick={() => setAsked("note")}>
           Note and labels
         </button>
-        <button className="button" aria-pressed={one.pinned} title="Retention never removes a pinned build" onClick={() => void change({ pinned: !one.pinned })}>
+        <button
+          className="button"
+          aria-pressed={one.pinned}
+          title="Retention never removes a pinned build"
+          onClick={() => void change({ pinned: !one.pinned })}
+        >
           {one.pinned ? "Unpin" : "Pin"}
         </button>
         <button className="button" onClick={() => setAsked("hand")}>
@@ -73,7 +102,11 @@ export function BuildPage() {
         </button>
       </Heading>
       {trouble !== undefined && <Trouble of={trouble} />}
-      {one.removed_at && <p className="pb-3 text-petrol">Retention removed its packages on {at(one.removed_at)}. What ran of it stays; push it again to run it again.</p>}
+      {one.removed_at && (
+        <p className="pb-3 text-petrol">
+          Retention removed its packages on {at(one.removed_at)}. What ran of it stays; push it again to run it again.
+        </p>
+      )}
       <div className="grid gap-x-10 lg:grid-cols-[1.9fr_1fr]">
         <Tabs.Root
           value={view}
@@ -90,7 +123,11 @@ export function BuildPage() {
         >
           <Tabs.List aria-label="About the build" className="mb-2 flex gap-1 border-b border-strong">
             {views.map(([v, words]) => (
-              <Tabs.Trigger key={v} value={v} className="-mb-px border-b-2 border-transparent px-2 pb-1.5 text-soft hover:text-ink data-[state=active]:border-ink data-[state=active]:font-medium data-[state=active]:text-ink">
+              <Tabs.Trigger
+                key={v}
+                value={v}
+                className="-mb-px border-b-2 border-transparent px-2 pb-1.5 text-soft hover:text-ink data-[state=active]:border-ink data-[state=active]:font-medium data-[state=active]:text-ink"
+              >
                 {words}
               </Tabs.Trigger>
             ))}
@@ -115,7 +152,12 @@ export function BuildPage() {
       <Modal title="Note and labels" open={asked === "note"} onClose={() => setAsked("")}>
         {asked === "note" && <NoteForm b={one} onSave={(part) => void change(part).then(() => setAsked(""))} />}
       </Modal>
-      <Modal title="Hand to a phone" about="A page from which a phone can install the build, for an hour." open={asked === "hand"} onClose={() => setAsked("")}>
+      <Modal
+        title="Hand to a phone"
+        about="A page from which a phone can install the build, for an hour."
+        open={asked === "hand"}
+        onClose={() => setAsked("")}
+      >
         {asked === "hand" && <Hand path={path} of={of} />}
       </Modal>
     </div>
@@ -192,7 +234,12 @@ function FitView({ path, of }: { path: string; of: string }) {
         </thead>
         <tbody>
           {shown.map(([f, ...others]) => (
-            <tr key={f.device} className="border-b border-rule align-top" data-device={f.device} data-fits={f.reasons.length === 0}>
+            <tr
+              key={f.device}
+              className="border-b border-rule align-top"
+              data-device={f.device}
+              data-fits={f.reasons.length === 0}
+            >
               <td className="w-[42%] py-1.5 pr-3">
                 {[f, ...others.slice(0, 5)].map((o, i) => (
                   <span key={o.device}>
@@ -220,12 +267,16 @@ function FitView({ path, of }: { path: string; of: string }) {
                       </div>
                     ))}
               </td>
-              <td className="py-1.5 whitespace-nowrap text-soft">{tally([f, ...others].map((o) => fleet.get(o.device)?.state ?? o.state))}</td>
+              <td className="py-1.5 whitespace-nowrap text-soft">
+                {tally([f, ...others].map((o) => fleet.get(o.device)?.state ?? o.state))}
+              </td>
             </tr>
           ))}
         </tbody>
       </table>
-      {groups.length > 300 && <p className="py-2 text-soft">The first 300 kinds of devices are shown; `yamato build fit` lists all.</p>}
+      {groups.length > 300 && (
+        <p className="py-2 text-soft">The first 300 kinds of devices are shown; `yamato build fit` lists all.</p>
+      )}
     </div>
   );
 }
@@ -267,19 +318,25 @@ function PackageView({ p }: { p: Package }) {
           ["Starts with", p.launch && <code className="font-mono text-sm">{p.launch}</code>],
           ["Debuggable", p.debuggable && "yes"],
           ["Languages", p.languages?.join(", ")],
-          [p.platform === "ios" ? "Declared uses" : "Permissions", p.permissions.map((x) => x.replace("android.permission.", "")).join(", ")],
+          [
+            p.platform === "ios" ? "Declared uses" : "Permissions",
+            p.permissions.map((x) => x.replace("android.permission.", "")).join(", "),
+          ],
           [
             "Signed by",
             p.kind === "android_package" && !s ? (
               <span className="text-petrol">nobody: no device would install it</span>
-            ) : s && (
-              <>
-                {s.subject}
-                <span className="block text-sm text-soft">
-                  {s.schemes[0] === "profile" ? "the profile's developer" : `schemes ${s.schemes.join(", ")}`}, certificate until {day(s.expires)}
-                </span>
-                <code className="block font-mono text-sm break-all text-soft">{s.fingerprint}</code>
-              </>
+            ) : (
+              s && (
+                <>
+                  {s.subject}
+                  <span className="block text-sm text-soft">
+                    {s.schemes[0] === "profile" ? "the profile's developer" : `schemes ${s.schemes.join(", ")}`},
+                    certificate until {day(s.expires)}
+                  </span>
+                  <code className="block font-mono text-sm break-all text-soft">{s.fingerprint}</code>
+                </>
+              )
             ),
           ],
           [
@@ -290,7 +347,11 @@ function PackageView({ p }: { p: Package }) {
                 <span className={gone(r.expires) ? "text-petrol" : ""}>
                   {gone(r.expires) ? "expired on" : "until"} {day(r.expires)}
                 </span>
-                <span className="block text-sm text-soft">{r.all_devices ? "for all devices" : `lists ${plural(r.devices.length, "device")}: ${r.devices.join(", ")}`}</span>
+                <span className="block text-sm text-soft">
+                  {r.all_devices
+                    ? "for all devices"
+                    : `lists ${plural(r.devices.length, "device")}: ${r.devices.join(", ")}`}
+                </span>
                 <span className="block text-sm text-soft">{r.entitlements.join(", ")}</span>
               </>
             ),
@@ -311,7 +372,8 @@ function ChangesView({ path, of }: { path: string; of: string }) {
   const c = useGet<Changes>(`${path}/changes${of}`);
   if (c.error) return <Trouble of={c.error} retry={() => void c.refetch()} />;
   if (!c.data) return <Waiting what="what changed" />;
-  if (!c.data.against) return <p className="py-3 text-soft">It is the first build of its app: there is nothing to compare it with.</p>;
+  if (!c.data.against)
+    return <p className="py-3 text-soft">It is the first build of its app: there is nothing to compare it with.</p>;
   const kinds = [...new Set(c.data.changes.map((x) => x.package))];
   return (
     <div>
@@ -332,12 +394,17 @@ function ChangesView({ path, of }: { path: string; of: string }) {
                 <span>
                   {x.what.startsWith("size of") ? (
                     <>
-                      {size(Number(x.after))}, was {size(Number(x.before))} <span className="text-soft">({difference(Number(x.after) - Number(x.before))})</span>
+                      {size(Number(x.after))}, was {size(Number(x.before))}{" "}
+                      <span className="text-soft">({difference(Number(x.after) - Number(x.before))})</span>
                     </>
                   ) : x.added || x.removed ? (
                     <>
-                      {x.added?.map((v) => <div key={v}>new: {v}</div>)}
-                      {x.removed?.map((v) => <div key={v}>gone: {v}</div>)}
+                      {x.added?.map((v) => (
+                        <div key={v}>new: {v}</div>
+                      ))}
+                      {x.removed?.map((v) => (
+                        <div key={v}>gone: {v}</div>
+                      ))}
                     </>
                   ) : (
                     <>
@@ -365,7 +432,9 @@ function SettingsView({ path, app }: { path: string; app: string }) {
   const options: [string, string][] = [
     ["", "on everything that fits"],
     ...(lineups.data ?? []).map((l): [string, string] => [`lineup:${l.name}`, `on the lineup ${l.name}`]),
-    ...[...fleet.values()].slice(0, 300).map((d): [string, string] => [`device:${d.name}`, `on devices like ${d.name}`]),
+    ...[...fleet.values()]
+      .slice(0, 300)
+      .map((d): [string, string] => [`device:${d.name}`, `on devices like ${d.name}`]),
   ];
   return (
     <div className="space-y-3">
@@ -414,7 +483,11 @@ function Copy({ title, text }: { title: string; text: string }) {
           {done ? "Copied" : "Copy"}
         </button>
       </div>
-      <pre className="overflow-auto border border-rule bg-sheet px-3 py-2 font-mono text-sm whitespace-pre-wrap" tabIndex={0} aria-label={title}>
+      <pre
+        className="overflow-auto border border-rule bg-sheet px-3 py-2 font-mono text-sm whitespace-pre-wrap"
+        tabIndex={0}
+        aria-label={title}
+      >
         {text.trimEnd()}
       </pre>
     </div>
@@ -427,7 +500,11 @@ function RunsOf({ b }: { b: Build }) {
   return (
     <Section title="Runs of it">
       {mine.map((r) => (
-        <Link key={r.number} to={`/runs/${r.number}`} className="grid grid-cols-[56px_1fr_auto] items-baseline gap-3 border-b border-rule py-1.5 hover:bg-wash">
+        <Link
+          key={r.number}
+          to={`/runs/${r.number}`}
+          className="grid grid-cols-[56px_1fr_auto] items-baseline gap-3 border-b border-rule py-1.5 hover:bg-wash"
+        >
           <span className="font-medium">Run {r.number}</span>
           <RunVerdict r={r} />
           <span className="text-soft">{at(r.started_at ?? r.created_at)}</span>
@@ -459,11 +536,21 @@ function NoteForm({ b, onSave }: { b: Build; onSave: (part: Partial<BuildPatch>)
     >
       <label className="grid gap-1">
         Note
-        <textarea className="field min-h-20 py-1.5" maxLength={2000} value={note} onChange={(e) => setNote(e.target.value)} />
+        <textarea
+          className="field min-h-20 py-1.5"
+          maxLength={2000}
+          value={note}
+          onChange={(e) => setNote(e.target.value)}
+        />
       </label>
       <label className="grid gap-1">
         Labels, one a line, as in branch=main
-        <textarea className="field min-h-24 py-1.5 font-mono text-sm" value={labels} onChange={(e) => setLabels(e.target.value)} spellCheck={false} />
+        <textarea
+          className="field min-h-24 py-1.5 font-mono text-sm"
+          value={labels}
+          onChange={(e) => setLabels(e.target.value)}
+          spellCheck={false}
+        />
       </label>
       <div className="flex justify-end">
         <button type="submit" className="button button-main">
@@ -489,7 +576,14 @@ function Hand({ path, of }: { path: string; of: string }) {
       >
         <label className="flex items-center justify-between gap-3">
           How long the page is there, in minutes
-          <input type="number" className="field w-28" min={1} max={10080} value={minutes} onChange={(e) => setMinutes(Number(e.target.value))} />
+          <input
+            type="number"
+            className="field w-28"
+            min={1}
+            max={10080}
+            value={minutes}
+            onChange={(e) => setMinutes(Number(e.target.value))}
+          />
         </label>
         {trouble !== undefined && <Trouble of={trouble} />}
         <div className="flex justify-end">
@@ -501,7 +595,11 @@ function Hand({ path, of }: { path: string; of: string }) {
     );
   return (
     <div className="text-center">
-      <img className="mx-auto size-56 rounded bg-white p-2" src={`data:image/png;base64,${page.qr}`} alt="The page's address as a QR code" />
+      <img
+        className="mx-auto size-56 rounded bg-white p-2"
+        src={`data:image/png;base64,${page.qr}`}
+        alt="The page's address as a QR code"
+      />
       <p className="pt-2 break-all">
         <a className="link" href={page.url} target="_blank" rel="noreferrer">
           {page.url}

@@ -9,7 +9,14 @@ import { useStart } from "../parts/frame";
 import { buildKey } from "../parts/start";
 import { Command, Empty, Heading, Modal, Progress, Section, Trouble, Waiting } from "../parts/plain";
 
-export const kindName = (k: string) => ({ android_package: "Android package", android_test: "Android test package", ios_device: "iOS device package", ios_simulator: "iOS simulator app", web_bundle: "Web bundle" })[k] ?? k;
+export const kindName = (k: string) =>
+  ({
+    android_package: "Android package",
+    android_test: "Android test package",
+    ios_device: "iOS device package",
+    ios_simulator: "iOS simulator app",
+    web_bundle: "Web bundle",
+  })[k] ?? k;
 
 /** A build's icon, or the first letter of its app where it has none. */
 export function AppIcon({ b, large }: { b: Build; large?: boolean }) {
@@ -21,7 +28,15 @@ export function AppIcon({ b, large }: { b: Build; large?: boolean }) {
         {b.app.slice(0, 1)}
       </span>
     );
-  return <img className="app-icon" style={side} alt="" src={inProject(`builds/${encodeURIComponent(`#${b.number}`)}/icon?app=${encodeURIComponent(b.app)}`)} onError={() => setBroken(true)} />;
+  return (
+    <img
+      className="app-icon"
+      style={side}
+      alt=""
+      src={inProject(`builds/${encodeURIComponent(`#${b.number}`)}/icon?app=${encodeURIComponent(b.app)}`)}
+      onError={() => setBroken(true)}
+    />
+  );
 }
 
 export function Labels({ b }: { b: Build }) {
@@ -45,7 +60,9 @@ export function BuildsPage() {
   const [params, set] = useSearchParams();
   const [q, setQ] = useState(params.get("q") ?? "");
   const asked = params.get("q") ?? "";
-  const builds = useGet<{ items: Build[] }>(`builds?limit=${shown}${asked ? `&q=${encodeURIComponent(asked)}` : ""}`, { placeholderData: (b) => b });
+  const builds = useGet<{ items: Build[] }>(`builds?limit=${shown}${asked ? `&q=${encodeURIComponent(asked)}` : ""}`, {
+    placeholderData: (b) => b,
+  });
   const uploads = useUploads();
   const chooser = useRef<HTMLInputElement>(null);
   const [fetching, setFetching] = useState(false);
@@ -57,7 +74,14 @@ export function BuildsPage() {
   return (
     <div className="mx-auto max-w-[1240px] px-5 py-5">
       <Heading title="Builds" about="Drop packages anywhere on the page: those of one version gather into one build.">
-        <input type="search" aria-label="Find builds" placeholder="App, version, label, note" className="field w-60" value={q} onChange={(e) => setQ(e.target.value)} />
+        <input
+          type="search"
+          aria-label="Find builds"
+          placeholder="App, version, label, note"
+          className="field w-60"
+          value={q}
+          onChange={(e) => setQ(e.target.value)}
+        />
         <input
           ref={chooser}
           type="file"
@@ -78,11 +102,23 @@ export function BuildsPage() {
           Choose packages…
         </button>
       </Heading>
-      <Modal title="Hand in from an address" about="The service fetches it: from the public network, and from the hosts that an administrator has allowed." open={fetching} onClose={() => setFetching(false)}>
+      <Modal
+        title="Hand in from an address"
+        about="The service fetches it: from the public network, and from the hosts that an administrator has allowed."
+        open={fetching}
+        onClose={() => setFetching(false)}
+      >
         <FromAddress onDone={() => setFetching(false)} />
       </Modal>
       {uploads.length > 0 && (
-        <Section title="Handed in" aside={<button className="link" onClick={forgetUploads}>clear</button>}>
+        <Section
+          title="Handed in"
+          aside={
+            <button className="link" onClick={forgetUploads}>
+              clear
+            </button>
+          }
+        >
           <ul aria-label="Packages handed in">
             {uploads.map((u) => (
               <UploadLine key={u.id} u={u} />
@@ -96,7 +132,8 @@ export function BuildsPage() {
         <Empty title={asked ? "No build is called that." : "No builds yet."}>
           {!asked && (
             <p>
-              Drop an .apk, an .ipa, a zipped simulator app or a web bundle here, or hand one in with <Command>yamato build push FILE…</Command>
+              Drop an .apk, an .ipa, a zipped simulator app or a web bundle here, or hand one in with{" "}
+              <Command>yamato build push FILE…</Command>
             </p>
           )}
         </Empty>
@@ -128,7 +165,11 @@ export function BuildsPage() {
                   <div className="pt-0.5">
                     <Labels b={b} />
                   </div>
-                  {b.note && <div className="max-w-80 truncate text-sm text-soft" title={b.note}>{b.note}</div>}
+                  {b.note && (
+                    <div className="max-w-80 truncate text-sm text-soft" title={b.note}>
+                      {b.note}
+                    </div>
+                  )}
                 </td>
                 <td className="py-2 pr-4">
                   <div className="grid max-w-[420px] grid-cols-2 gap-x-5">
@@ -141,7 +182,11 @@ export function BuildsPage() {
                 </td>
                 <td className="py-2 pr-4 whitespace-nowrap">{at(b.created_at)}</td>
                 <td className="py-1.5 text-right">
-                  <button className="button" aria-label={`Start a run of ${b.app} ${b.version_name}`} onClick={() => start({ with: buildKey(b) })}>
+                  <button
+                    className="button"
+                    aria-label={`Start a run of ${b.app} ${b.version_name}`}
+                    onClick={() => start({ with: buildKey(b) })}
+                  >
                     Start a run
                   </button>
                 </td>
@@ -150,7 +195,9 @@ export function BuildsPage() {
           </tbody>
         </table>
       )}
-      {builds.data?.items.length === shown && <p className="py-2 text-soft">The newest {shown} are shown; the search finds older ones.</p>}
+      {builds.data?.items.length === shown && (
+        <p className="py-2 text-soft">The newest {shown} are shown; the search finds older ones.</p>
+      )}
     </div>
   );
 }
@@ -203,7 +250,9 @@ function UploadLine({ u }: { u: Upload }) {
     fetching: u.size ? `${size(u.sent)} of ${size(u.size)} fetched` : `${size(u.sent)} fetched`,
     reading: "sent; being read",
     read: "read; waits for the others",
-    in: u.build ? `in build ${u.build.number}, ${u.build.app} ${u.build.version_name} (${u.build.version_code}), ${plural(u.build.packages.length, "package")}` : "",
+    in: u.build
+      ? `in build ${u.build.number}, ${u.build.app} ${u.build.version_name} (${u.build.version_code}), ${plural(u.build.packages.length, "package")}`
+      : "",
     refused: "refused",
   }[u.state];
   return (
@@ -220,10 +269,13 @@ function UploadLine({ u }: { u: Upload }) {
           )}
         </span>
       </div>
-      {under(u) && u.size > 0 && <Progress done={u.sent} of={u.size} label={`${u.state === "fetching" ? "Fetching" : "Sending"} ${u.name}`} />}
+      {under(u) && u.size > 0 && (
+        <Progress done={u.sent} of={u.size} label={`${u.state === "fetching" ? "Fetching" : "Sending"} ${u.name}`} />
+      )}
       {u.package && u.state !== "refused" && (
         <p className="text-sm text-soft">
-          {kindName(u.package.kind)}: {u.package.application_id} {u.package.version_name} ({u.package.version_code}), {u.package.minimum_os && `needs ${platformName(u.package.platform)} ${u.package.minimum_os}`}
+          {kindName(u.package.kind)}: {u.package.application_id} {u.package.version_name} ({u.package.version_code}),{" "}
+          {u.package.minimum_os && `needs ${platformName(u.package.platform)} ${u.package.minimum_os}`}
         </p>
       )}
       {u.trouble && <Trouble of={u.trouble} />}

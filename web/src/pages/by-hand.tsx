@@ -17,7 +17,12 @@ const pinned = (): string[] => {
   }
 };
 
-export const stateWords: Record<string, string> = { opening: "being opened", open: "open", away: "nobody is there", closed: "closed" };
+export const stateWords: Record<string, string> = {
+  opening: "being opened",
+  open: "open",
+  away: "nobody is there",
+  closed: "closed",
+};
 
 /** Where one takes a device in hand, and finds the sessions that are going on and those that were. */
 export function ByHandPage() {
@@ -35,8 +40,16 @@ export function ByHandPage() {
   const devices = useGet<Device[]>("devices");
   const lineups = useGet<Lineup[]>("lineups");
   const list = (devices.data ?? [])
-    .filter((d) => `${d.name} ${d.model} ${platformName(d.platform)} ${d.os} ${d.kind} ${d.site}`.toLowerCase().includes(q.toLowerCase()))
-    .sort((a, b) => Number(mine.includes(b.name)) - Number(mine.includes(a.name)) || a.name.localeCompare(b.name, undefined, { numeric: true }));
+    .filter((d) =>
+      `${d.name} ${d.model} ${platformName(d.platform)} ${d.os} ${d.kind} ${d.site}`
+        .toLowerCase()
+        .includes(q.toLowerCase()),
+    )
+    .sort(
+      (a, b) =>
+        Number(mine.includes(b.name)) - Number(mine.includes(a.name)) ||
+        a.name.localeCompare(b.name, undefined, { numeric: true }),
+    );
   const take = (what: { device?: string; lineup?: string }) => {
     setBusy(what.device ?? what.lineup ?? "");
     setTrouble(undefined);
@@ -55,10 +68,26 @@ export function ByHandPage() {
   return (
     <div className="mx-auto max-w-[1240px] px-5 py-5">
       <Heading title="By hand" about="Take a device in hand: it is made ready while you say what for.">
-        <input type="search" aria-label="Find a device" placeholder="Name, model, OS, site" className="field w-60" value={q} onChange={(e) => set(e.target.value ? { q: e.target.value } : {}, { replace: true })} />
+        <input
+          type="search"
+          aria-label="Find a device"
+          placeholder="Name, model, OS, site"
+          className="field w-60"
+          value={q}
+          onChange={(e) => set(e.target.value ? { q: e.target.value } : {}, { replace: true })}
+        />
         {(lineups.data?.length ?? 0) > 0 && (
           <>
-            <Pick narrow label="Lineup" value={lineup} onChange={setLineup} options={[["", "any of a lineup…"], ...(lineups.data ?? []).map((l): [string, string] => [l.name, l.name])]} />
+            <Pick
+              narrow
+              label="Lineup"
+              value={lineup}
+              onChange={setLineup}
+              options={[
+                ["", "any of a lineup…"],
+                ...(lineups.data ?? []).map((l): [string, string] => [l.name, l.name]),
+              ]}
+            />
             <button className="button" disabled={!lineup || !!busy} onClick={() => take({ lineup })}>
               Take any of it
             </button>
@@ -74,7 +103,13 @@ export function ByHandPage() {
           <Sessions list={open} />
           {open.filter((s) => s.mine).length > 1 && (
             <p className="pt-2">
-              <Link className="link" to={`/by-hand/side?of=${open.filter((s) => s.mine).map((s) => s.number).join(",")}`}>
+              <Link
+                className="link"
+                to={`/by-hand/side?of=${open
+                  .filter((s) => s.mine)
+                  .map((s) => s.number)
+                  .join(",")}`}
+              >
                 Your sessions side by side, with one hand for all
               </Link>
             </p>
@@ -101,7 +136,12 @@ export function ByHandPage() {
             const waits = ["leased", "resetting", "booting"].includes(state);
             return (
               <li key={d.name} className="flex items-center gap-3 border-b border-rule py-1.5">
-                <button className="w-5 flex-none text-faint" aria-label={mine.includes(d.name) ? `Unpin ${d.name}` : `Pin ${d.name}`} aria-pressed={mine.includes(d.name)} onClick={() => pin(d.name)}>
+                <button
+                  className="w-5 flex-none text-faint"
+                  aria-label={mine.includes(d.name) ? `Unpin ${d.name}` : `Pin ${d.name}`}
+                  aria-pressed={mine.includes(d.name)}
+                  onClick={() => pin(d.name)}
+                >
                   {mine.includes(d.name) ? "◆" : "◇"}
                 </button>
                 <Link className="w-44 flex-none truncate font-medium" to={`/fleet/${encodeURIComponent(d.name)}`}>
@@ -110,9 +150,22 @@ export function ByHandPage() {
                 <span className="w-64 flex-none truncate text-soft">
                   {d.model}, {platformName(d.platform)} {d.os}, {d.kind}
                 </span>
-                <span className={`min-w-0 flex-1 truncate ${no ? "text-petrol" : "text-soft"}`}>{now ? doing(now) : state}</span>
-                <button className="button h-6" disabled={no || !!busy} onClick={() => take({ device: d.name })} title={no ? "It cannot be had now" : undefined}>
-                  {busy === d.name ? "Asking…" : waits ? "Wait in line" : state === "halted" ? "Boot and take it" : "Take it"}
+                <span className={`min-w-0 flex-1 truncate ${no ? "text-petrol" : "text-soft"}`}>
+                  {now ? doing(now) : state}
+                </span>
+                <button
+                  className="button h-6"
+                  disabled={no || !!busy}
+                  onClick={() => take({ device: d.name })}
+                  title={no ? "It cannot be had now" : undefined}
+                >
+                  {busy === d.name
+                    ? "Asking…"
+                    : waits
+                      ? "Wait in line"
+                      : state === "halted"
+                        ? "Boot and take it"
+                        : "Take it"}
                 </button>
               </li>
             );
@@ -122,7 +175,8 @@ export function ByHandPage() {
       <Section title="Closed" aside={closed.length > 0 ? "newest first" : undefined}>
         {past.isSuccess && closed.length === 0 && (
           <p className="py-3 text-soft">
-            No session has been closed yet. What was kept in one stays on its page. From the command line: <Command>yamato session open DEVICE</Command>
+            No session has been closed yet. What was kept in one stays on its page. From the command line:{" "}
+            <Command>yamato session open DEVICE</Command>
           </p>
         )}
         <Sessions list={closed} />

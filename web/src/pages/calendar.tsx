@@ -21,7 +21,8 @@ function monday(of: Date): Date {
   return d;
 }
 
-const isoDay = (d: Date) => `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}`;
+const isoDay = (d: Date) =>
+  `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}`;
 
 type Flag = { entry: CalendarEntry; left: number; width: number; line: number };
 
@@ -60,14 +61,19 @@ export function CalendarPage() {
       setOpen(undefined);
       outdated("calendar", "plans");
       undo.offer(`The start of ${e.plan} is at ${moment(to.toISOString())} now.`, () =>
-        post(inProject(`plans/${encodeURIComponent(e.plan)}/moves`), { from: to.toISOString(), to: e.at }).then(() => outdated("calendar", "plans")),
+        post(inProject(`plans/${encodeURIComponent(e.plan)}/moves`), { from: to.toISOString(), to: e.at }).then(() =>
+          outdated("calendar", "plans"),
+        ),
       );
     }, setTrouble);
   };
   const lanes = useMemo(() => lanesOf(list.data ?? []), [list.data]);
   return (
     <div className="mx-auto flex h-full max-w-[1600px] flex-col px-5 pt-5">
-      <Heading title="Calendar" about="What plans started and will start, a lane for each site. Drag a start to another time, or open it.">
+      <Heading
+        title="Calendar"
+        about="What plans started and will start, a lane for each site. Drag a start to another time, or open it."
+      >
         <button className="button" onClick={() => go(-1)}>
           The week before
         </button>
@@ -77,14 +83,21 @@ export function CalendarPage() {
         <button className="button" onClick={() => go(1)}>
           The week after
         </button>
-        <button className="button" onClick={() => void post<{ address: string }>(inProject("calendar/feed"), {}).then((f) => setFeed(f.address), setTrouble)}>
+        <button
+          className="button"
+          onClick={() =>
+            void post<{ address: string }>(inProject("calendar/feed"), {}).then((f) => setFeed(f.address), setTrouble)
+          }
+        >
           Address for calendars
         </button>
       </Heading>
       {feed && (
         <p className="pb-3" role="status">
           <Command>{feed}</Command>
-          <span className="block text-soft">Whoever has this address reads the calendar (iCalendar). The one before is no longer read.</span>
+          <span className="block text-soft">
+            Whoever has this address reads the calendar (iCalendar). The one before is no longer read.
+          </span>
         </p>
       )}
       {trouble !== undefined && <Trouble of={trouble} />}
@@ -101,17 +114,27 @@ export function CalendarPage() {
       {list.data && (
         <div className="min-h-0 flex-1 overflow-auto pb-4" tabIndex={0} role="region" aria-label="The week">
           <div className="relative min-w-[1000px]">
-            <div className="sticky top-0 z-10 grid border-b border-strong bg-paper" style={{ gridTemplateColumns: "90px repeat(7, 1fr)" }}>
+            <div
+              className="sticky top-0 z-10 grid border-b border-strong bg-paper"
+              style={{ gridTemplateColumns: "90px repeat(7, 1fr)" }}
+            >
               <span className="text-sm text-soft">Site</span>
               {days.map((d) => (
-                <span key={isoDay(d)} className={`border-l border-rule px-1 text-sm ${isoDay(d) === isoDay(new Date()) ? "font-semibold" : "text-soft"}`}>
+                <span
+                  key={isoDay(d)}
+                  className={`border-l border-rule px-1 text-sm ${isoDay(d) === isoDay(new Date()) ? "font-semibold" : "text-soft"}`}
+                >
                   {weekday.format(d)}
                 </span>
               ))}
             </div>
             {lanes.length === 0 && (
               <p className="py-6 text-soft">
-                Nothing started in this week, and nothing will. <Link className="link" to="/new-plan">Write a plan</Link> with <Command>when:</Command>
+                Nothing started in this week, and nothing will.{" "}
+                <Link className="link" to="/new-plan">
+                  Write a plan
+                </Link>{" "}
+                with <Command>when:</Command>
               </p>
             )}
             {lanes.map(([site, entries]) => (
@@ -120,7 +143,9 @@ export function CalendarPage() {
           </div>
         </div>
       )}
-      {open && <Details entry={open} onClose={() => setOpen(undefined)} onMove={(to) => move(open, to)} trouble={trouble} />}
+      {open && (
+        <Details entry={open} onClose={() => setOpen(undefined)} onMove={(to) => move(open, to)} trouble={trouble} />
+      )}
     </div>
   );
 }
@@ -131,7 +156,14 @@ function lanesOf(list: CalendarEntry[]): [string, CalendarEntry[]][] {
   return [...by.entries()].sort((a, b) => a[0].localeCompare(b[0]));
 }
 
-type LaneProps = { site: string; entries: CalendarEntry[]; begin: Date; end: Date; onOpen: (e: CalendarEntry) => void; onMove: (e: CalendarEntry, to: Date) => void };
+type LaneProps = {
+  site: string;
+  entries: CalendarEntry[];
+  begin: Date;
+  end: Date;
+  onOpen: (e: CalendarEntry) => void;
+  onMove: (e: CalendarEntry, to: Date) => void;
+};
 
 function Lane({ site, entries, begin, end, onOpen, onMove }: LaneProps) {
   const box = useRef<HTMLDivElement>(null);
@@ -150,12 +182,38 @@ function Lane({ site, entries, begin, end, onOpen, onMove }: LaneProps) {
     flags.push({ entry, left, width, line });
   }
   return (
-    <div className="grid border-b border-rule" style={{ gridTemplateColumns: "90px 1fr" }} role="group" aria-label={`Site ${site}`}>
+    <div
+      className="grid border-b border-rule"
+      style={{ gridTemplateColumns: "90px 1fr" }}
+      role="group"
+      aria-label={`Site ${site}`}
+    >
       <span className={`pt-1 ${site === nowhere ? "text-faint" : "font-medium"}`}>{site}</span>
-      <div ref={box} className="relative" style={{ height: Math.max(1, free.length) * lineHeight + 12, backgroundImage: "linear-gradient(to right, var(--rule) 1px, transparent 1px)", backgroundSize: `${100 / 7}% 100%` }}>
-        {now > 0 && now < 1 && <span className="absolute inset-y-0 border-l border-vermilion" style={{ left: `${now * 100}%` }} aria-hidden="true" />}
+      <div
+        ref={box}
+        className="relative"
+        style={{
+          height: Math.max(1, free.length) * lineHeight + 12,
+          backgroundImage: "linear-gradient(to right, var(--rule) 1px, transparent 1px)",
+          backgroundSize: `${100 / 7}% 100%`,
+        }}
+      >
+        {now > 0 && now < 1 && (
+          <span
+            className="absolute inset-y-0 border-l border-vermilion"
+            style={{ left: `${now * 100}%` }}
+            aria-hidden="true"
+          />
+        )}
         {flags.map((f) => (
-          <FlagOf key={`${f.entry.plan} ${f.entry.at} ${f.entry.run ?? ""}`} flag={f} box={box} span={span} onOpen={onOpen} onMove={onMove} />
+          <FlagOf
+            key={`${f.entry.plan} ${f.entry.at} ${f.entry.run ?? ""}`}
+            flag={f}
+            box={box}
+            span={span}
+            onOpen={onOpen}
+            onMove={onMove}
+          />
         ))}
       </div>
     </div>
@@ -163,12 +221,19 @@ function Lane({ site, entries, begin, end, onOpen, onMove }: LaneProps) {
 }
 
 function wordsOf(e: CalendarEntry): string {
-  if (e.run !== undefined) return `run ${e.run}, ${e.run_state === "finished" ? verdictWords(e.verdict ?? "none") : e.run_state}`;
+  if (e.run !== undefined)
+    return `run ${e.run}, ${e.run_state === "finished" ? verdictWords(e.verdict ?? "none") : e.run_state}`;
   if (e.coming) return e.moved_from ? "will start, moved" : "will start";
   return e.told ? `${e.state}: ${e.told}` : e.state;
 }
 
-type FlagProps = { flag: Flag; box: React.RefObject<HTMLDivElement | null>; span: number; onOpen: (e: CalendarEntry) => void; onMove: (e: CalendarEntry, to: Date) => void };
+type FlagProps = {
+  flag: Flag;
+  box: React.RefObject<HTMLDivElement | null>;
+  span: number;
+  onOpen: (e: CalendarEntry) => void;
+  onMove: (e: CalendarEntry, to: Date) => void;
+};
 
 function FlagOf({ flag, box, span, onOpen, onMove }: FlagProps) {
   const e = flag.entry;
@@ -199,10 +264,25 @@ function FlagOf({ flag, box, span, onOpen, onMove }: FlagProps) {
       onPointerCancel={() => setDrag(undefined)}
       onClick={(c) => (!e.coming || c.detail === 0) && onOpen(e)}
       className={`absolute flex h-[21px] items-center gap-1 overflow-hidden border-l-2 pl-1 text-left text-sm whitespace-nowrap ${e.coming ? "cursor-grab border-dashed border-strong text-soft" : "border-ink"} ${moving ? "z-20 bg-picked" : "hover:bg-wash"}`}
-      style={{ left: `calc(${flag.left * 100}% + ${drag?.by ?? 0}px)`, top: 5 + flag.line * lineHeight, maxWidth: `min(${flagWidth}px, ${(1 - flag.left) * 100}%)`, minWidth: 18 }}
+      style={{
+        left: `calc(${flag.left * 100}% + ${drag?.by ?? 0}px)`,
+        top: 5 + flag.line * lineHeight,
+        maxWidth: `min(${flagWidth}px, ${(1 - flag.left) * 100}%)`,
+        minWidth: 18,
+      }}
     >
-      {flag.width > 0 && <span className="absolute inset-y-0 left-0 -z-10 bg-wash" style={{ width: Math.max(2, flag.width * pixels()) }} aria-hidden="true" />}
-      {e.run !== undefined ? <Shape of={e.verdict ?? "none"} running={e.run_state === "running" || e.run_state === "queued"} silent /> : !e.coming && <span aria-hidden="true">×</span>}
+      {flag.width > 0 && (
+        <span
+          className="absolute inset-y-0 left-0 -z-10 bg-wash"
+          style={{ width: Math.max(2, flag.width * pixels()) }}
+          aria-hidden="true"
+        />
+      )}
+      {e.run !== undefined ? (
+        <Shape of={e.verdict ?? "none"} running={e.run_state === "running" || e.run_state === "queued"} silent />
+      ) : (
+        !e.coming && <span aria-hidden="true">×</span>
+      )}
       <span className="tabular-nums">{clock.format(moving ? target(drag.by) : new Date(e.at))}</span>
       <span className="overflow-hidden text-ellipsis">{e.plan}</span>
       <span className="sr-only">
@@ -213,7 +293,17 @@ function FlagOf({ flag, box, span, onOpen, onMove }: FlagProps) {
 }
 
 /** One entry, and another time for one that is to come. */
-function Details({ entry, onClose, onMove, trouble }: { entry: CalendarEntry; onClose: () => void; onMove: (to: Date) => void; trouble: unknown }) {
+function Details({
+  entry,
+  onClose,
+  onMove,
+  trouble,
+}: {
+  entry: CalendarEntry;
+  onClose: () => void;
+  onMove: (to: Date) => void;
+  trouble: unknown;
+}) {
   const local = (iso: string) => {
     const d = new Date(iso);
     return `${isoDay(d)}T${String(d.getHours()).padStart(2, "0")}:${String(d.getMinutes()).padStart(2, "0")}`;
@@ -248,7 +338,13 @@ function Details({ entry, onClose, onMove, trouble }: { entry: CalendarEntry; on
         >
           <label className="block">
             <span className="block text-sm text-soft">Another time, for this one start</span>
-            <input type="datetime-local" className="field" value={to} onChange={(e) => setTo(e.target.value)} required />
+            <input
+              type="datetime-local"
+              className="field"
+              value={to}
+              onChange={(e) => setTo(e.target.value)}
+              required
+            />
           </label>
           <button className="button" disabled={to === local(entry.at)}>
             Move it
@@ -258,4 +354,3 @@ function Details({ entry, onClose, onMove, trouble }: { entry: CalendarEntry; on
     </Modal>
   );
 }
-

@@ -1,6 +1,18 @@
 import { useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { evidencePath, get, inProject, post, useGet, type Build, type DeviceDetail, type Element, type Evidence, type Run, type Screen } from "../data/api";
+import {
+  evidencePath,
+  get,
+  inProject,
+  post,
+  useGet,
+  type Build,
+  type DeviceDetail,
+  type Element,
+  type Evidence,
+  type Run,
+  type Screen,
+} from "../data/api";
 import { useFleet, useTitle } from "../data/live";
 import { at, lasting, plural } from "../data/time";
 import { platformName } from "../data/weave";
@@ -15,13 +27,26 @@ export function DevicePage() {
   const { device = "" } = useParams();
   useTitle(device);
   const live = useFleet().get(device);
-  const d = useGet<DeviceDetail>(`devices/${encodeURIComponent(device)}`, { placeholderData: (b) => b, refetchInterval: (q) => (q.state.data?.device.checks?.some((c) => !c.ok) ? 1500 : false) });
+  const d = useGet<DeviceDetail>(`devices/${encodeURIComponent(device)}`, {
+    placeholderData: (b) => b,
+    refetchInterval: (q) => (q.state.data?.device.checks?.some((c) => !c.ok) ? 1500 : false),
+  });
   const { refetch } = d;
   useEffect(() => void refetch(), [live?.state, live?.since, live?.run, live?.reason, refetch]);
   const [params, set] = useSearchParams();
   const looking = params.get("look") !== null;
-  if (d.error && !d.data) return <div className="p-5"><Trouble of={d.error} retry={() => void d.refetch()} /></div>;
-  if (!d.data) return <div className="p-5"><Waiting what="the device" /></div>;
+  if (d.error && !d.data)
+    return (
+      <div className="p-5">
+        <Trouble of={d.error} retry={() => void d.refetch()} />
+      </div>
+    );
+  if (!d.data)
+    return (
+      <div className="p-5">
+        <Waiting what="the device" />
+      </div>
+    );
   const one = d.data.device;
   const state = live?.state ?? one.state;
   return (
@@ -39,7 +64,11 @@ export function DevicePage() {
                 </Link>
               </>
             ) : live ? (
-              live.state === "sidelined" ? "sidelined" : doing(live)
+              live.state === "sidelined" ? (
+                "sidelined"
+              ) : (
+                doing(live)
+              )
             ) : (
               one.state
             )}
@@ -62,8 +91,15 @@ export function DevicePage() {
           {looking ? "Close the screen" : "Look at its screen"}
         </button>
       </Heading>
-      <div className={`grid min-h-0 flex-1 gap-x-8 ${looking ? "lg:grid-cols-[minmax(280px,1fr)_minmax(0,2.6fr)]" : ""}`}>
-        <div className={`min-h-0 overflow-auto ${looking ? "max-lg:hidden" : ""}`} tabIndex={0} role="region" aria-label="About the device">
+      <div
+        className={`grid min-h-0 flex-1 gap-x-8 ${looking ? "lg:grid-cols-[minmax(280px,1fr)_minmax(0,2.6fr)]" : ""}`}
+      >
+        <div
+          className={`min-h-0 overflow-auto ${looking ? "max-lg:hidden" : ""}`}
+          tabIndex={0}
+          role="region"
+          aria-label="About the device"
+        >
           <div className={looking ? "" : "grid gap-x-10 lg:grid-cols-[1fr_1.7fr]"}>
             <div>
               <Readiness d={d.data} />
@@ -86,12 +122,37 @@ function About({ d }: { d: DeviceDetail }) {
     ["Traits", one.traits.join(", ") || "none"],
     ["Abilities", one.abilities.join(", ") || "none"],
     ["Host", `${d.host.name}, Yamato ${d.host.program}`],
-    ...(one.owner ? ([["Owner", `${one.owner}; nothing but the app under test is recorded on it, and it is cleaned of no more than that`]] as [string, string][]) : []),
-    ...(one.use ? ([["For", [one.use.people.join(", ") || "everybody", one.use.hours ?? "always", one.use.zone ?? ""].filter(Boolean).join(", ")]] as [string, string][]) : []),
+    ...(one.owner
+      ? ([
+          [
+            "Owner",
+            `${one.owner}; nothing but the app under test is recorded on it, and it is cleaned of no more than that`,
+          ],
+        ] as [string, string][])
+      : []),
+    ...(one.use
+      ? ([
+          [
+            "For",
+            [one.use.people.join(", ") || "everybody", one.use.hours ?? "always", one.use.zone ?? ""]
+              .filter(Boolean)
+              .join(", "),
+          ],
+        ] as [string, string][])
+      : []),
     ...(one.labels?.length ? ([["Labels", one.labels.join(", ")]] as [string, string][]) : []),
     ...(one.hardware_id ? ([["Id", one.hardware_id]] as [string, string][]) : []),
-    ...(one.takes_mb ? ([["Takes", `${(one.takes_mb / 1024).toFixed(1)} GB of its host while it is up`]] as [string, string][]) : []),
-    ...(one.installed?.length ? ([["Installed", one.installed.map((i) => `${i.id} (${i.version_code}), signed by ${i.signer.slice(0, 12)}…`).join("; ")]] as [string, string][]) : []),
+    ...(one.takes_mb
+      ? ([["Takes", `${(one.takes_mb / 1024).toFixed(1)} GB of its host while it is up`]] as [string, string][])
+      : []),
+    ...(one.installed?.length
+      ? ([
+          [
+            "Installed",
+            one.installed.map((i) => `${i.id} (${i.version_code}), signed by ${i.signer.slice(0, 12)}…`).join("; "),
+          ],
+        ] as [string, string][])
+      : []),
     ["Link", d.host.linked ? `since ${at(d.host.seen_at)}` : `not linked; last ${at(d.host.seen_at)}`],
   ];
   return (
@@ -110,9 +171,17 @@ function About({ d }: { d: DeviceDetail }) {
 
 function History({ d, short }: { d: DeviceDetail; short: boolean }) {
   return (
-    <Section title="What it did last" aside={d.history.length > 0 ? `${plural(d.troubles, "device trouble")} in ${plural(d.history.length, "lease")}` : ""}>
+    <Section
+      title="What it did last"
+      aside={
+        d.history.length > 0 ? `${plural(d.troubles, "device trouble")} in ${plural(d.history.length, "lease")}` : ""
+      }
+    >
       {d.history.map((s, i) => (
-        <div key={i} className={`grid items-baseline gap-x-3 border-b border-rule py-1.5 ${short ? "grid-cols-[1fr_auto]" : "grid-cols-[130px_1fr_130px_auto]"}`}>
+        <div
+          key={i}
+          className={`grid items-baseline gap-x-3 border-b border-rule py-1.5 ${short ? "grid-cols-[1fr_auto]" : "grid-cols-[130px_1fr_130px_auto]"}`}
+        >
           <span className="whitespace-nowrap">
             {s.purpose === "look" ? (
               <span>a look</span>
@@ -181,7 +250,11 @@ function LookPane({ device, busy }: { device: string; busy: boolean }) {
   const see = () =>
     work(async () => {
       const s = await post<Screen>(inProject(`devices/${encodeURIComponent(device)}/screens`), {});
-      return { picture: `data:image/png;base64,${s.picture}`, elements: s.elements, about: `${s.app ? `${s.app}, ` : ""}as it was at ${at(s.at)}` };
+      return {
+        picture: `data:image/png;base64,${s.picture}`,
+        elements: s.elements,
+        about: `${s.app ? `${s.app}, ` : ""}as it was at ${at(s.at)}`,
+      };
     });
   useEffect(() => {
     void see();
@@ -205,8 +278,22 @@ function LookPane({ device, busy }: { device: string; busy: boolean }) {
         {chosen && (
           <>
             <span className="pl-2 text-soft">or start</span>
-            <Pick narrow label="Build to start" value={`${chosen.app} ${chosen.number}`} onChange={setBuild} options={builds.data!.items.map((b) => [`${b.app} ${b.number}`, `${b.app} ${b.version_name} (${b.version_code})`])} />
-            <button className="button" disabled={reading || busy} title={busy ? "The device is at work" : undefined} onClick={() => void work(() => lookWith(device, chosen))}>
+            <Pick
+              narrow
+              label="Build to start"
+              value={`${chosen.app} ${chosen.number}`}
+              onChange={setBuild}
+              options={builds.data!.items.map((b) => [
+                `${b.app} ${b.number}`,
+                `${b.app} ${b.version_name} (${b.version_code})`,
+              ])}
+            />
+            <button
+              className="button"
+              disabled={reading || busy}
+              title={busy ? "The device is at work" : undefined}
+              onClick={() => void work(() => lookWith(device, chosen))}
+            >
               and look
             </button>
           </>
@@ -221,7 +308,10 @@ function LookPane({ device, busy }: { device: string; busy: boolean }) {
 
 /** Starts a build on the device, and gives what was then to be seen. */
 async function lookWith(device: string, b: Build): Promise<Seen> {
-  const run = await post<Run>(inProject(`devices/${encodeURIComponent(device)}/looks`), { build: `#${b.number}`, app: b.app });
+  const run = await post<Run>(inProject(`devices/${encodeURIComponent(device)}/looks`), {
+    build: `#${b.number}`,
+    app: b.app,
+  });
   let at = run;
   while (!at.finished_at) {
     await new Promise((r) => setTimeout(r, 250));
@@ -230,8 +320,8 @@ async function lookWith(device: string, b: Build): Promise<Seen> {
   const list = await get<Evidence[]>(inProject(`runs/${run.number}/evidence`));
   const picture = list.find((e) => e.sort === "picture");
   const tree = list.find((e) => e.sort === "tree");
-  if (!picture || !tree) throw new Error(`${b.app} ${b.version_name} could not be started on ${device}; run ${run.number} tells why.`);
+  if (!picture || !tree)
+    throw new Error(`${b.app} ${b.version_name} could not be started on ${device}; run ${run.number} tells why.`);
   const elements = await get<Element[]>(inProject(`runs/${run.number}/evidence/${tree.id}/elements`));
   return { picture: evidencePath(run.number, picture.id), elements, about: `${b.app} ${b.version_name}, just started` };
 }
-

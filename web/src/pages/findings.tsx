@@ -13,7 +13,8 @@ const states: [string, string][] = [
   ["no fault", "not a fault"],
 ];
 
-const stateOf = (f: SeenFault) => (f.mended_in ? `mended in ${f.mended_in}` : f.state === "no fault" ? "not a fault" : f.state);
+const stateOf = (f: SeenFault) =>
+  f.mended_in ? `mended in ${f.mended_in}` : f.state === "no fault" ? "not a fault" : f.state;
 
 export function FindingsPage() {
   useTitle("Findings");
@@ -35,7 +36,14 @@ export function FindingsPage() {
   return (
     <div className="mx-auto max-w-[1240px] px-5 py-5">
       <Heading title="Findings" about="What was seen and should be mended.">
-        <input type="search" aria-label="Find findings" placeholder="Words, device, build, person" className="field w-60" value={q} onChange={(e) => put("q", e.target.value)} />
+        <input
+          type="search"
+          aria-label="Find findings"
+          placeholder="Words, device, build, person"
+          className="field w-60"
+          value={q}
+          onChange={(e) => put("q", e.target.value)}
+        />
         <Pick narrow label="State" value={state} onChange={(v) => put("state", v)} options={states} />
         <Link className="button" to="/by-hand">
           By hand
@@ -45,14 +53,20 @@ export function FindingsPage() {
       {list.isPending && <Waiting what="findings" />}
       {list.isSuccess && found.length === 0 && (
         <Empty title={filter.size > 0 ? "No finding is like that." : "Nothing has been found yet."}>
-          <p>In a session, keep a picture or mark a moment, and make a finding of it. A failed case of a run can be made one too.</p>
+          <p>
+            In a session, keep a picture or mark a moment, and make a finding of it. A failed case of a run can be made
+            one too.
+          </p>
         </Empty>
       )}
       <ul>
         {found.map((f) => (
           <li key={f.number} className="flex items-center gap-3 border-b border-rule py-1.5">
             <span className="w-8 flex-none text-right text-faint">{f.number}</span>
-            <span className={`verdict flex-none ${f.state === "open" ? "verdict-fail" : f.state === "mended" ? "verdict-pass" : "verdict-skip"}`} aria-hidden="true" />
+            <span
+              className={`verdict flex-none ${f.state === "open" ? "verdict-fail" : f.state === "mended" ? "verdict-pass" : "verdict-skip"}`}
+              aria-hidden="true"
+            />
             <Link className="min-w-0 flex-1 truncate font-medium" to={`/findings/${f.number}`}>
               {f.title}
             </Link>
@@ -80,7 +94,13 @@ export function FindingPage() {
         <Trouble of={one.error} retry={() => void one.refetch()} />
       </div>
     );
-  return one.data ? <Whole key={number} f={one.data} /> : <div className="p-5"><Waiting what="the finding" /></div>;
+  return one.data ? (
+    <Whole key={number} f={one.data} />
+  ) : (
+    <div className="p-5">
+      <Waiting what="the finding" />
+    </div>
+  );
 }
 
 function Whole({ f }: { f: SeenFault }) {
@@ -120,7 +140,13 @@ function Whole({ f }: { f: SeenFault }) {
             void change({ mended_in: mended });
           }}
         >
-          <input aria-label="Build that it was mended in" className="field w-28" placeholder="build" value={mended} onChange={(e) => setMended(e.target.value)} />
+          <input
+            aria-label="Build that it was mended in"
+            className="field w-28"
+            placeholder="build"
+            value={mended}
+            onChange={(e) => setMended(e.target.value)}
+          />
           <button className="button" disabled={!mended}>
             Mended in it
           </button>
@@ -141,8 +167,22 @@ function Whole({ f }: { f: SeenFault }) {
       {trouble !== undefined && <Trouble of={trouble} />}
       <div className="flex flex-wrap gap-6">
         <div className="min-w-72 flex-1">
-          <input aria-label="Title" className="field mb-2 h-8 w-full text-lg font-medium" value={title} maxLength={300} onChange={(e) => setTitle(e.target.value)} onBlur={() => title.trim() && title !== f.title && void change({ title })} />
-          <textarea aria-label="What was expected, and what was seen" placeholder="What was expected, and what was seen" className="field mb-4 h-24 w-full py-1" value={note} onChange={(e) => setNote(e.target.value)} onBlur={() => note !== f.note && void change({ note })} />
+          <input
+            aria-label="Title"
+            className="field mb-2 h-8 w-full text-lg font-medium"
+            value={title}
+            maxLength={300}
+            onChange={(e) => setTitle(e.target.value)}
+            onBlur={() => title.trim() && title !== f.title && void change({ title })}
+          />
+          <textarea
+            aria-label="What was expected, and what was seen"
+            placeholder="What was expected, and what was seen"
+            className="field mb-4 h-24 w-full py-1"
+            value={note}
+            onChange={(e) => setNote(e.target.value)}
+            onBlur={() => note !== f.note && void change({ note })}
+          />
           <Section title="Where">
             <dl className="grid grid-cols-[7rem_1fr] gap-y-0.5 pt-1.5">
               {[
@@ -162,10 +202,20 @@ function Whole({ f }: { f: SeenFault }) {
             </dl>
           </Section>
           <Section title="The way there" aside="as lines of script">
-            {f.way.length > 0 ? <pre className="overflow-auto pt-1.5 font-mono text-sm">{f.way.join("\n")}</pre> : <p className="pt-1.5 text-soft">Nothing was done before it.</p>}
+            {f.way.length > 0 ? (
+              <pre className="overflow-auto pt-1.5 font-mono text-sm">{f.way.join("\n")}</pre>
+            ) : (
+              <p className="pt-1.5 text-soft">Nothing was done before it.</p>
+            )}
           </Section>
           <Section title="Log around it">
-            {f.log.length > 0 ? <pre className="max-h-72 overflow-auto pt-1.5 font-mono text-[11.5px] leading-[17px]">{f.log.join("\n")}</pre> : <p className="pt-1.5 text-soft">The device wrote nothing at that time.</p>}
+            {f.log.length > 0 ? (
+              <pre className="max-h-72 overflow-auto pt-1.5 font-mono text-[11.5px] leading-[17px]">
+                {f.log.join("\n")}
+              </pre>
+            ) : (
+              <p className="pt-1.5 text-soft">The device wrote nothing at that time.</p>
+            )}
           </Section>
         </div>
         {f.picture && <Drawing f={f} save={(marks) => change({ marks })} />}
@@ -206,11 +256,23 @@ function Drawing({ f, save }: { f: SeenFault; save: (marks: DrawnMark[]) => Prom
     <section aria-label="Picture" className="flex-none">
       <div className="flex items-center gap-1.5 pb-2" role="group" aria-label="Draw on the picture">
         {kinds.map(([k, words]) => (
-          <button key={k} className={`button h-6 px-2 ${kind === k ? "button-main" : ""}`} aria-pressed={kind === k} onClick={() => setKind(k)}>
+          <button
+            key={k}
+            className={`button h-6 px-2 ${kind === k ? "button-main" : ""}`}
+            aria-pressed={kind === k}
+            onClick={() => setKind(k)}
+          >
             {words}
           </button>
         ))}
-        <input aria-label="Words of the next mark" className="field h-6 w-36" placeholder="with words" maxLength={200} value={text} onChange={(e) => setText(e.target.value)} />
+        <input
+          aria-label="Words of the next mark"
+          className="field h-6 w-36"
+          placeholder="with words"
+          maxLength={200}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
         <button className="button h-6 px-2" disabled={marks.length === 0} onClick={() => setMarks(marks.slice(0, -1))}>
           Take back
         </button>
@@ -232,7 +294,13 @@ function Drawing({ f, save }: { f: SeenFault; save: (marks: DrawnMark[]) => Prom
           onPointerDown={(e) => {
             e.currentTarget.setPointerCapture(e.pointerId);
             const p = at(e);
-            setGoing({ kind, ...p, to_x: p.x, to_y: p.y, ...(text || kind === "words" ? { text: text || "here" } : {}) });
+            setGoing({
+              kind,
+              ...p,
+              to_x: p.x,
+              to_y: p.y,
+              ...(text || kind === "words" ? { text: text || "here" } : {}),
+            });
           }}
           onPointerMove={(e) => {
             if (!going) return;
@@ -267,15 +335,34 @@ function Mark({ m, w, h }: { m: DrawnMark; w: number; h: number }) {
   const size = Math.max(14, Math.min(w, h) / 22);
   return (
     <g stroke="currentColor" fill="none" strokeWidth={thick}>
-      {m.kind === "box" && <rect x={Math.min(x, tx)} y={Math.min(y, ty)} width={Math.abs(tx - x)} height={Math.abs(ty - y)} />}
+      {m.kind === "box" && (
+        <rect x={Math.min(x, tx)} y={Math.min(y, ty)} width={Math.abs(tx - x)} height={Math.abs(ty - y)} />
+      )}
       {m.kind === "arrow" && (
         <>
           <line x1={x} y1={y} x2={tx - (Math.cos(angle) * head) / 2} y2={ty - (Math.sin(angle) * head) / 2} />
-          <polygon fill="currentColor" stroke="none" points={[0, -0.45, 0.45].map((o) => (o === 0 ? `${tx},${ty}` : `${tx - head * Math.cos(angle + o)},${ty - head * Math.sin(angle + o)}`)).join(" ")} />
+          <polygon
+            fill="currentColor"
+            stroke="none"
+            points={[0, -0.45, 0.45]
+              .map((o) =>
+                o === 0 ? `${tx},${ty}` : `${tx - head * Math.cos(angle + o)},${ty - head * Math.sin(angle + o)}`,
+              )
+              .join(" ")}
+          />
         </>
       )}
       {m.text && (
-        <text x={x + 6} y={m.kind === "words" ? y + size : Math.max(size, y - 6)} fill="currentColor" stroke="var(--paper)" strokeWidth={4} paintOrder="stroke" fontSize={size} fontWeight={700}>
+        <text
+          x={x + 6}
+          y={m.kind === "words" ? y + size : Math.max(size, y - 6)}
+          fill="currentColor"
+          stroke="var(--paper)"
+          strokeWidth={4}
+          paintOrder="stroke"
+          fontSize={size}
+          fontWeight={700}
+        >
           {m.text}
         </text>
       )}

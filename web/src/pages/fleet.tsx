@@ -29,7 +29,12 @@ const names = new Intl.Collator(undefined, { numeric: true }); // kaede-2 before
 let ranks = new Map<string, number>();
 function ranked(all: Glimpse[]): Map<string, number> {
   if (ranks.size !== all.length || all.some((d) => !ranks.has(d.name)))
-    ranks = new Map(all.map((d) => d.name).sort(names.compare).map((n, i) => [n, i]));
+    ranks = new Map(
+      all
+        .map((d) => d.name)
+        .sort(names.compare)
+        .map((n, i) => [n, i]),
+    );
   return ranks;
 }
 
@@ -51,7 +56,18 @@ export function FleetPage() {
       { replace: true },
     );
   const by = groups[get("by")] ? get("by") : "site";
-  const [q, site, state, platform, kind, model, os, form, owner, label] = ["q", "site", "state", "platform", "kind", "model", "os", "form", "owner", "label"].map(get) as [string, string, string, string, string, string, string, string, string, string];
+  const [q, site, state, platform, kind, model, os, form, owner, label] = [
+    "q",
+    "site",
+    "state",
+    "platform",
+    "kind",
+    "model",
+    "os",
+    "form",
+    "owner",
+    "label",
+  ].map(get) as [string, string, string, string, string, string, string, string, string, string];
   const all = useMemo(() => [...fleet.values()], [fleet]);
   const list = useMemo(() => {
     const needle = q.toLowerCase();
@@ -66,7 +82,10 @@ export function FleetPage() {
         (!form || d.form === form) &&
         (!owner || d.owner === owner) &&
         (!label || d.labels?.includes(label)) &&
-        (!needle || `${d.name} ${d.model} ${d.site} ${d.kind} ${platformName(d.platform)} ${d.os} ${d.owner ?? ""} ${d.labels?.join(" ") ?? ""} ${doing(d)}`.toLowerCase().includes(needle)),
+        (!needle ||
+          `${d.name} ${d.model} ${d.site} ${d.kind} ${platformName(d.platform)} ${d.os} ${d.owner ?? ""} ${d.labels?.join(" ") ?? ""} ${doing(d)}`
+            .toLowerCase()
+            .includes(needle)),
     );
   }, [all, q, site, state, platform, kind, model, os, form, owner, label]);
   const lines = useMemo(() => {
@@ -80,7 +99,10 @@ export function FleetPage() {
     }
     return [...sorted]
       .sort(([a], [b]) => (by === "state" ? order.indexOf(a) - order.indexOf(b) : a.localeCompare(b)))
-      .flatMap(([group, devices]): Line[] => [{ group, devices }, ...devices.sort((a, b) => rank.get(a.name)! - rank.get(b.name)!)]);
+      .flatMap(([group, devices]): Line[] => [
+        { group, devices },
+        ...devices.sort((a, b) => rank.get(a.name)! - rank.get(b.name)!),
+      ]);
   }, [list, by, all]);
   const choices = (k: keyof Glimpse, any: string): [string, string][] => {
     const seen = new Set<string>();
@@ -95,33 +117,77 @@ export function FleetPage() {
   );
   const real = useMemo(() => JSON.parse(counts) as Record<string, number>, [counts]);
   const box = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: lines.length, getScrollElement: () => box.current, estimateSize: (i) => ("group" in lines[i]! ? 42 : 29), overscan: 12, getItemKey: (i) => ("group" in lines[i]! ? `group ${lines[i].group}` : lines[i]!.name) });
+  const virtual = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => box.current,
+    estimateSize: (i) => ("group" in lines[i]! ? 42 : 29),
+    overscan: 12,
+    getItemKey: (i) => ("group" in lines[i]! ? `group ${lines[i].group}` : lines[i]!.name),
+  });
   const more = { model, os, form, owner, label };
   const filtered = !!(q || site || state || platform || kind || model || os || form || owner || label);
 
   return (
     <div className="mx-auto flex h-full max-w-[1240px] flex-col px-5 pt-5">
-      <Heading title="Fleet" about={all.length > 0 ? `${filtered ? `${list.length} of ` : ""}${plural(all.length, "device")}, ${list.filter((d) => d.state === "idle").length.toLocaleString()} free` : undefined}>
-        <input type="search" aria-label="Find devices" placeholder="Name, model, site, state" className="field w-48" value={q} onChange={(e) => put("q", e.target.value)} />
+      <Heading
+        title="Fleet"
+        about={
+          all.length > 0
+            ? `${filtered ? `${list.length} of ` : ""}${plural(all.length, "device")}, ${list.filter((d) => d.state === "idle").length.toLocaleString()} free`
+            : undefined
+        }
+      >
+        <input
+          type="search"
+          aria-label="Find devices"
+          placeholder="Name, model, site, state"
+          className="field w-48"
+          value={q}
+          onChange={(e) => put("q", e.target.value)}
+        />
         <Pick narrow label="Site" value={site} onChange={(v) => put("site", v)} options={choices("site", "any site")} />
-        <Pick narrow label="Platform" value={platform} onChange={(v) => put("platform", v)} options={choices("platform", "any platform")} />
+        <Pick
+          narrow
+          label="Platform"
+          value={platform}
+          onChange={(v) => put("platform", v)}
+          options={choices("platform", "any platform")}
+        />
         <Pick narrow label="Kind" value={kind} onChange={(v) => put("kind", v)} options={choices("kind", "any kind")} />
-        <Pick narrow label="State" value={state} onChange={(v) => put("state", v)} options={choices("state", "any state")} />
+        <Pick
+          narrow
+          label="State"
+          value={state}
+          onChange={(v) => put("state", v)}
+          options={choices("state", "any state")}
+        />
         {Object.entries(more).map(
           ([k, v]) =>
             v && (
-              <button key={k} className="chip hover:bg-wash" onClick={() => put(k, "")} aria-label={`Show other ${k}s too`}>
+              <button
+                key={k}
+                className="chip hover:bg-wash"
+                onClick={() => put(k, "")}
+                aria-label={`Show other ${k}s too`}
+              >
                 {k}: {v} ×
               </button>
             ),
         )}
-        <Pick narrow label="Grouped by" value={by} onChange={(v) => put("by", v === "site" ? "" : v)} options={Object.keys(groups).map((g) => [g, `by ${g === "os" ? "OS" : g}`])} />
+        <Pick
+          narrow
+          label="Grouped by"
+          value={by}
+          onChange={(v) => put("by", v === "site" ? "" : v)}
+          options={Object.keys(groups).map((g) => [g, `by ${g === "os" ? "OS" : g}`])}
+        />
       </Heading>
       <Sites site={site} real={real} />
       {all.length === 0 && (
         <Empty title="No devices yet.">
           <p>
-            A site file lists the devices of a machine or a rack; a host brings them here: <Command>yamato host --site bench.yaml --dir host-data --token-file host-token</Command>
+            A site file lists the devices of a machine or a rack; a host brings them here:{" "}
+            <Command>yamato host --site bench.yaml --dir host-data --token-file host-token</Command>
           </p>
         </Empty>
       )}
@@ -135,7 +201,10 @@ export function FleetPage() {
       {list.length > 0 && (
         <div ref={box} className="min-h-0 flex-1 overflow-auto" tabIndex={0} role="region" aria-label="Devices">
           <div role="table" aria-label="Devices" aria-rowcount={lines.length + 1}>
-            <div role="row" className={`sticky top-0 z-10 border-b border-strong bg-paper text-sm text-soft ${columns}`}>
+            <div
+              role="row"
+              className={`sticky top-0 z-10 border-b border-strong bg-paper text-sm text-soft ${columns}`}
+            >
               {["Device", "Model", "OS", "Kind", "Now", "Since"].map((h) => (
                 <span key={h} role="columnheader" className={h === "Kind" ? "max-md:hidden" : ""}>
                   {h}
@@ -148,17 +217,30 @@ export function FleetPage() {
                 const place = { transform: `translateY(${v.start}px)`, height: v.size };
                 if ("group" in line)
                   return (
-                    <div key={v.key} role="row" className="absolute inset-x-0 flex items-end gap-3 border-b border-rule pb-1" style={place}>
+                    <div
+                      key={v.key}
+                      role="row"
+                      className="absolute inset-x-0 flex items-end gap-3 border-b border-rule pb-1"
+                      style={place}
+                    >
                       <div role="cell">
                         <h2>{line.group}</h2>
                       </div>
                       <span role="cell" className="text-sm text-soft">
-                        {line.devices.filter((d) => d.state === "idle").length.toLocaleString()} of {line.devices.length.toLocaleString()} free
+                        {line.devices.filter((d) => d.state === "idle").length.toLocaleString()} of{" "}
+                        {line.devices.length.toLocaleString()} free
                       </span>
                     </div>
                   );
                 return (
-                  <div key={v.key} role="row" aria-rowindex={v.index + 2} className={`absolute inset-x-0 border-b border-rule hover:bg-wash ${columns}`} style={place} data-device={line.name}>
+                  <div
+                    key={v.key}
+                    role="row"
+                    aria-rowindex={v.index + 2}
+                    className={`absolute inset-x-0 border-b border-rule hover:bg-wash ${columns}`}
+                    style={place}
+                    data-device={line.name}
+                  >
                     <span role="cell" className="flex min-w-0 items-center gap-2.5 font-medium">
                       <span className="grid w-[13px] flex-none place-items-center" aria-hidden="true">
                         <span className={`unit unit-${line.state} ${line.form === "tablet" ? "unit-tablet" : ""}`} />
@@ -168,12 +250,23 @@ export function FleetPage() {
                       </Link>
                     </span>
                     <span role="cell" className="flex min-w-0 items-center gap-1.5">
-                      <Link className="truncate hover:underline" to={{ search: `?model=${encodeURIComponent(line.model)}` }}>
+                      <Link
+                        className="truncate hover:underline"
+                        to={{ search: `?model=${encodeURIComponent(line.model)}` }}
+                      >
                         {line.model}
                       </Link>
-                      {line.owner && <span className="chip" title={`${line.owner}'s own`}>{line.owner.split(" ")[0]}&rsquo;s</span>}
+                      {line.owner && (
+                        <span className="chip" title={`${line.owner}'s own`}>
+                          {line.owner.split(" ")[0]}&rsquo;s
+                        </span>
+                      )}
                       {line.labels?.map((l) => (
-                        <Link key={l} className="chip hover:bg-wash max-md:hidden" to={{ search: `?label=${encodeURIComponent(l)}` }}>
+                        <Link
+                          key={l}
+                          className="chip hover:bg-wash max-md:hidden"
+                          to={{ search: `?label=${encodeURIComponent(l)}` }}
+                        >
                           {l}
                         </Link>
                       ))}
@@ -181,8 +274,13 @@ export function FleetPage() {
                     <span role="cell" className="whitespace-nowrap">
                       {platformName(line.platform)} {line.os}
                     </span>
-                    <span role="cell" className="text-soft max-md:hidden">{line.kind}</span>
-                    <span role="cell" className={`truncate ${["offline", "unready", "sidelined"].includes(line.state) ? "text-petrol" : ""}`}>
+                    <span role="cell" className="text-soft max-md:hidden">
+                      {line.kind}
+                    </span>
+                    <span
+                      role="cell"
+                      className={`truncate ${["offline", "unready", "sidelined"].includes(line.state) ? "text-petrol" : ""}`}
+                    >
                       {line.run ? (
                         <>
                           running{" "}
@@ -194,7 +292,9 @@ export function FleetPage() {
                         doing(line)
                       )}
                     </span>
-                    <span role="cell" className="whitespace-nowrap text-soft">{at(line.since)}</span>
+                    <span role="cell" className="whitespace-nowrap text-soft">
+                      {at(line.since)}
+                    </span>
                   </div>
                 );
               })}
@@ -206,4 +306,5 @@ export function FleetPage() {
   );
 }
 
-const columns = "grid grid-cols-[minmax(0,1.3fr)_minmax(0,1fr)_100px_100px_minmax(0,1.2fr)_110px] max-md:grid-cols-[minmax(0,1.3fr)_minmax(0,1fr)_90px_minmax(0,1.2fr)_80px] items-center gap-x-4";
+const columns =
+  "grid grid-cols-[minmax(0,1.3fr)_minmax(0,1fr)_100px_100px_minmax(0,1.2fr)_110px] max-md:grid-cols-[minmax(0,1.3fr)_minmax(0,1fr)_90px_minmax(0,1.2fr)_80px] items-center gap-x-4";

@@ -57,7 +57,7 @@ export function LineupsPage() {
               </p>
             )}
           </nav>
-          <Draft key={fresh ? "" : open?.name ?? ""} saved={fresh ? undefined : open} />
+          <Draft key={fresh ? "" : (open?.name ?? "")} saved={fresh ? undefined : open} />
         </div>
       )}
     </div>
@@ -78,7 +78,12 @@ function Draft({ saved }: { saved: Lineup | undefined }) {
   }, [shelf, text, changed]);
   const asked = useDeferredValue(text);
   const fleet = useFleet();
-  const choice = useQuery<Choice, Problem>({ queryKey: ["choice", asked], queryFn: () => post<Choice>(inProject("lineups/choice"), { text: asked }), placeholderData: (b) => b, retry: false });
+  const choice = useQuery<Choice, Problem>({
+    queryKey: ["choice", asked],
+    queryFn: () => post<Choice>(inProject("lineups/choice"), { text: asked }),
+    placeholderData: (b) => b,
+    retry: false,
+  });
   const { refetch } = choice;
   const due = useRef(0);
   useEffect(() => {
@@ -101,7 +106,10 @@ function Draft({ saved }: { saved: Lineup | undefined }) {
   const removed = () => {
     outdated("lineups", "plans");
     set({});
-    if (saved) undo.offer(`The lineup ${saved.name} is removed.`, () => put(inProject("lineups"), { text: saved.text }).then(() => outdated("lineups", "plans")));
+    if (saved)
+      undo.offer(`The lineup ${saved.name} is removed.`, () =>
+        put(inProject("lineups"), { text: saved.text }).then(() => outdated("lineups", "plans")),
+      );
   };
   return (
     <>
@@ -119,7 +127,11 @@ function Draft({ saved }: { saved: Lineup | undefined }) {
             <>
               <button
                 className="button"
-                onClick={() => void remove(inProject(`lineups/${encodeURIComponent(saved.name)}`)).then(removed, (e: unknown) => (e instanceof Problem && e.status === 409 ? setAsking(true) : setTrouble(e)))}
+                onClick={() =>
+                  void remove(inProject(`lineups/${encodeURIComponent(saved.name)}`)).then(removed, (e: unknown) =>
+                    e instanceof Problem && e.status === 409 ? setAsking(true) : setTrouble(e),
+                  )
+                }
               >
                 Remove
               </button>
@@ -133,7 +145,9 @@ function Draft({ saved }: { saved: Lineup | undefined }) {
               />
             </>
           )}
-          <span className="text-sm text-soft">{saved ? `saved by ${saved.saved_by}, ${at(saved.saved_at)}` : "not saved yet"}</span>
+          <span className="text-sm text-soft">
+            {saved ? `saved by ${saved.saved_by}, ${at(saved.saved_at)}` : "not saved yet"}
+          </span>
         </div>
         {trouble !== undefined && <Trouble of={trouble} />}
         <div className="min-h-[260px] flex-1 overflow-hidden border border-strong bg-sheet">
@@ -172,7 +186,11 @@ function Rows({ list, numbered }: { list: Choice["taken"]; numbered?: boolean })
   return (
     <>
       {shown.map((d, i) => (
-        <div key={d.device} className="grid grid-cols-[22px_minmax(0,1fr)_minmax(0,1.2fr)] items-baseline gap-x-2 border-b border-rule py-1" data-device={d.device}>
+        <div
+          key={d.device}
+          className="grid grid-cols-[22px_minmax(0,1fr)_minmax(0,1.2fr)] items-baseline gap-x-2 border-b border-rule py-1"
+          data-device={d.device}
+        >
           <span className="text-sm text-faint">{numbered ? i + 1 : ""}</span>
           <span className="min-w-0">
             <Link className="link font-medium" to={`/fleet/${encodeURIComponent(d.device)}`}>
@@ -188,7 +206,9 @@ function Rows({ list, numbered }: { list: Choice["taken"]; numbered?: boolean })
           </span>
         </div>
       ))}
-      {list.length > shown.length && <p className="py-1 text-soft">and {(list.length - shown.length).toLocaleString()} more</p>}
+      {list.length > shown.length && (
+        <p className="py-1 text-soft">and {(list.length - shown.length).toLocaleString()} more</p>
+      )}
     </>
   );
 }

@@ -19,14 +19,27 @@ export function NowPage() {
   const start = useStart();
   const plans = useGet<Plan[]>("plans", { refetchInterval: 30_000 });
   const lacking = (plans.data ?? []).filter((p) => p.lacks);
-  if (now.error && !now.data) return <div className="p-5"><Trouble of={now.error} retry={() => void now.refetch()} /></div>;
-  if (!now.data) return <div className="p-5"><Waiting what="what happens" /></div>;
+  if (now.error && !now.data)
+    return (
+      <div className="p-5">
+        <Trouble of={now.error} retry={() => void now.refetch()} />
+      </div>
+    );
+  if (!now.data)
+    return (
+      <div className="p-5">
+        <Waiting what="what happens" />
+      </div>
+    );
 
   const late = new Map(now.data.running.concat(now.data.finished).map((r) => [r.number, r]));
-  for (const r of runs.values()) if (!late.has(r.number) || r.last_event >= late.get(r.number)!.last_event) late.set(r.number, r);
+  for (const r of runs.values())
+    if (!late.has(r.number) || r.last_event >= late.get(r.number)!.last_event) late.set(r.number, r);
   const all = [...late.values()].sort((a, b) => b.number - a.number);
   // Those that run before those that wait, and of these the next to run first.
-  const running = all.filter((r) => !r.finished_at).sort((a, b) => Number(!a.started_at) - Number(!b.started_at) || a.number - b.number);
+  const running = all
+    .filter((r) => !r.finished_at)
+    .sort((a, b) => Number(!a.started_at) - Number(!b.started_at) || a.number - b.number);
   const finished = all.filter((r) => r.finished_at).slice(0, 8);
   const under = Math.max(now.data.under_way, running.length);
   const legs = now.data.legs_waiting;
@@ -41,9 +54,20 @@ export function NowPage() {
       <div className="grid gap-x-10 lg:grid-cols-[1.15fr_1fr]">
         <div>
           {lacking.length > 0 && (
-            <Section title="Plans that could not start" aside={<Link className="link" to="/plans">plans</Link>}>
+            <Section
+              title="Plans that could not start"
+              aside={
+                <Link className="link" to="/plans">
+                  plans
+                </Link>
+              }
+            >
               {lacking.slice(0, 6).map((p) => (
-                <Link key={p.name} to={`/plans/${encodeURIComponent(p.name)}`} className="flex flex-wrap justify-between gap-x-3 border-b border-rule py-1.5 hover:bg-wash">
+                <Link
+                  key={p.name}
+                  to={`/plans/${encodeURIComponent(p.name)}`}
+                  className="flex flex-wrap justify-between gap-x-3 border-b border-rule py-1.5 hover:bg-wash"
+                >
                   <span className="font-medium">{p.name}</span>
                   <span className="text-petrol">{p.lacks}</span>
                 </Link>
@@ -80,7 +104,10 @@ export function NowPage() {
           {waits.length > 0 && (
             <Section title="Waiting" aside={plural(legs, "leg")}>
               {waits.slice(0, 12).map((w) => (
-                <div key={`${w.run} ${combinationLabel(w.combination)} ${w.combination.kind} ${w.waits_for}`} className="grid grid-cols-[64px_1fr] gap-x-3 border-b border-rule py-1">
+                <div
+                  key={`${w.run} ${combinationLabel(w.combination)} ${w.combination.kind} ${w.waits_for}`}
+                  className="grid grid-cols-[64px_1fr] gap-x-3 border-b border-rule py-1"
+                >
                   <Link className="link justify-self-start" to={`/runs/${w.run}`}>
                     Run {w.run}
                   </Link>
@@ -95,9 +122,20 @@ export function NowPage() {
               ))}
             </Section>
           )}
-          <Section title="Ended lately" aside={<Link className="link" to="/runs">all runs</Link>}>
+          <Section
+            title="Ended lately"
+            aside={
+              <Link className="link" to="/runs">
+                all runs
+              </Link>
+            }
+          >
             {finished.map((r) => (
-              <Link key={r.number} to={`/runs/${r.number}`} className="grid grid-cols-[56px_1fr_auto_auto] items-baseline gap-3 border-b border-rule py-1.5 hover:bg-wash">
+              <Link
+                key={r.number}
+                to={`/runs/${r.number}`}
+                className="grid grid-cols-[56px_1fr_auto_auto] items-baseline gap-3 border-b border-rule py-1.5 hover:bg-wash"
+              >
                 <span className="font-medium">Run {r.number}</span>
                 <span className="truncate">{buildName(r)}</span>
                 <RunVerdict r={r} />
@@ -114,7 +152,11 @@ export function NowPage() {
         <div>
           <Section title="Last failures" aside={now.data.failures.length > 0 ? "newest first" : ""}>
             {failures.map(({ f, runs }) => (
-              <Link key={`${f.run} ${f.leg} ${f.case_index} ${f.sentence}`} to={`/runs/${f.run}?leg=${f.leg}&case=${f.case_index}`} className="flex gap-2.5 border-b border-rule py-2 hover:bg-wash">
+              <Link
+                key={`${f.run} ${f.leg} ${f.case_index} ${f.sentence}`}
+                to={`/runs/${f.run}?leg=${f.leg}&case=${f.case_index}`}
+                className="flex gap-2.5 border-b border-rule py-2 hover:bg-wash"
+              >
                 <span className="pt-[5px]">
                   <Shape of={f.verdict} />
                 </span>
@@ -151,15 +193,33 @@ function gathered(list: Failure[]): { f: Failure; runs: number }[] {
   return [...out.values()];
 }
 
-function Headline({ running, waiting, fleet, last }: { running: number; waiting: number; fleet: Glimpse[]; last?: { number: number; verdict: string; finished_at?: string } }) {
+function Headline({
+  running,
+  waiting,
+  fleet,
+  last,
+}: {
+  running: number;
+  waiting: number;
+  fleet: Glimpse[];
+  last?: { number: number; verdict: string; finished_at?: string };
+}) {
   const free = fleet.filter((d) => d.state === "idle").length;
   return (
     <>
-      {running > 0 ? <b className="font-semibold">{plural(running, "run")} under way</b> : <b className="font-semibold">Nothing runs</b>}
+      {running > 0 ? (
+        <b className="font-semibold">{plural(running, "run")} under way</b>
+      ) : (
+        <b className="font-semibold">Nothing runs</b>
+      )}
       {waiting > 0 && `, ${plural(waiting, "leg")} waiting for a device`}.{" "}
       {last?.verdict === "fail" || last?.verdict === "error" ? (
         <>
-          The last run <b className={`font-semibold ${last.verdict === "fail" ? "text-vermilion" : "text-petrol"}`}>{last.verdict === "fail" ? "failed" : "met trouble"}</b>.{" "}
+          The last run{" "}
+          <b className={`font-semibold ${last.verdict === "fail" ? "text-vermilion" : "text-petrol"}`}>
+            {last.verdict === "fail" ? "failed" : "met trouble"}
+          </b>
+          .{" "}
         </>
       ) : (
         last && <>The last run {last.verdict === "pass" ? "passed" : `ended: ${last.verdict}`}. </>
@@ -179,12 +239,23 @@ function Devices({ fleet }: { fleet: Glimpse[] }) {
   const sites = new Map<string, Glimpse[]>();
   for (const d of fleet) sites.set(d.site, [...(sites.get(d.site) ?? []), d]);
   return (
-    <Section title="Devices" aside={<Link className="link" to="/fleet">fleet</Link>}>
+    <Section
+      title="Devices"
+      aside={
+        <Link className="link" to="/fleet">
+          fleet
+        </Link>
+      }
+    >
       {[...sites].map(([site, list]) => {
         const count = (...states: string[]) => list.filter((d) => states.includes(d.state)).length;
         const away = list.length - count("idle", "leased", "resetting");
         return (
-          <Link key={site} to={`/fleet?site=${encodeURIComponent(site)}`} className="grid grid-cols-[1fr_auto_auto_auto] gap-4 border-b border-rule py-1.5 hover:bg-wash">
+          <Link
+            key={site}
+            to={`/fleet?site=${encodeURIComponent(site)}`}
+            className="grid grid-cols-[1fr_auto_auto_auto] gap-4 border-b border-rule py-1.5 hover:bg-wash"
+          >
             <span className="font-medium">{site}</span>
             <span>{count("idle")} free</span>
             <span className="text-soft">{count("leased", "resetting")} taken</span>

@@ -28,10 +28,19 @@ export function OverTimePage() {
         {tab === "covered" && (
           <>
             <Pick narrow label="Span" value={span} onChange={(v) => put("days", v)} options={spans} />
-            <a className="button" href={inProject(`covered.csv?from=${dayBefore(Number(span))}`)} download="covered.csv">
+            <a
+              className="button"
+              href={inProject(`covered.csv?from=${dayBefore(Number(span))}`)}
+              download="covered.csv"
+            >
               As a table (CSV)
             </a>
-            <a className="button" href={inProject(`covered.html?from=${dayBefore(Number(span))}&save=1`)} download="covered.html" title="One page without script, to hand on or to print">
+            <a
+              className="button"
+              href={inProject(`covered.html?from=${dayBefore(Number(span))}&save=1`)}
+              download="covered.html"
+              title="One page without script, to hand on or to print"
+            >
               As a page
             </a>
           </>
@@ -43,7 +52,11 @@ export function OverTimePage() {
             ["covered", "Covered devices"],
             ["crashes", "Crashes"],
           ].map(([v, words]) => (
-            <Tabs.Trigger key={v} value={v!} className="border-b-2 border-transparent pb-1 text-soft data-[state=active]:border-ink data-[state=active]:text-ink">
+            <Tabs.Trigger
+              key={v}
+              value={v!}
+              className="border-b-2 border-transparent pb-1 text-soft data-[state=active]:border-ink data-[state=active]:text-ink"
+            >
               {words}
             </Tabs.Trigger>
           ))}
@@ -68,7 +81,8 @@ function Covered({ days }: { days: number }) {
     return (
       <Empty title="Nothing ran in this span of time.">
         <p>
-          As soon as runs have results, this says on which devices, OS versions and languages, with which builds. <Command>yamato covered</Command> prints it.
+          As soon as runs have results, this says on which devices, OS versions and languages, with which builds.{" "}
+          <Command>yamato covered</Command> prints it.
         </p>
       </Empty>
     );
@@ -81,7 +95,10 @@ function Covered({ days }: { days: number }) {
         const devices = [...new Map(of.map((c) => [`${c.platform} ${c.model} ${c.os} ${c.kind}`, c])).values()];
         return (
           <div key={`${b.app} ${b.build}`} className="pt-4">
-            <Section title={`${b.app} ${b.version}`} aside={`${plural(devices.length, "device and OS", "devices and OS versions")}, ${plural(languages.length, "language")}, ${of.reduce((n, c) => n + c.cases, 0).toLocaleString()} cases`}>
+            <Section
+              title={`${b.app} ${b.version}`}
+              aside={`${plural(devices.length, "device and OS", "devices and OS versions")}, ${plural(languages.length, "language")}, ${of.reduce((n, c) => n + c.cases, 0).toLocaleString()} cases`}
+            >
               <table className="w-full">
                 <thead>
                   <tr className="text-left text-sm text-soft">
@@ -96,7 +113,9 @@ function Covered({ days }: { days: number }) {
                 </thead>
                 <tbody>
                   {devices.map((d) => {
-                    const cells = of.filter((c) => c.platform === d.platform && c.model === d.model && c.os === d.os && c.kind === d.kind);
+                    const cells = of.filter(
+                      (c) => c.platform === d.platform && c.model === d.model && c.os === d.os && c.kind === d.kind,
+                    );
                     const last = cells.reduce((x, c) => (c.last_at > x.last_at ? c : x), cells[0]!);
                     return (
                       <tr key={`${d.model} ${d.os} ${d.kind}`} className="border-t border-rule">
@@ -109,7 +128,11 @@ function Covered({ days }: { days: number }) {
                           return (
                             <td key={l} className="py-1">
                               {c ? (
-                                <Link to={`/runs/${c.last_run}`} className="link" title={`${plural(c.runs, "run")}; the last is run ${c.last_run}`}>
+                                <Link
+                                  to={`/runs/${c.last_run}`}
+                                  className="link"
+                                  title={`${plural(c.runs, "run")}; the last is run ${c.last_run}`}
+                                >
                                   {c.passed} of {c.cases}
                                   {c.failed > 0 && <span className="text-vermilion">, {c.failed} failed</span>}
                                   {c.errors > 0 && <span className="text-petrol">, {plural(c.errors, "error")}</span>}
@@ -163,7 +186,9 @@ export function CrashRow({ c }: { c: Crash }) {
       <span className="flex-none text-soft">
         {plural(c.met, "time")} on {plural(c.combinations, "combination")}
       </span>
-      <span className="w-56 flex-none truncate text-right text-soft">{c.first_build === c.last_build ? `only in ${c.first_build}` : `${c.first_build} to ${c.last_build}`}</span>
+      <span className="w-56 flex-none truncate text-right text-soft">
+        {c.first_build === c.last_build ? `only in ${c.first_build}` : `${c.first_build} to ${c.last_build}`}
+      </span>
       <span className="w-28 flex-none text-right text-soft">{at(c.last_at)}</span>
     </li>
   );
@@ -176,7 +201,13 @@ export function CrashPage() {
   const c = one.data?.crash;
   return (
     <div className="mx-auto max-w-[1240px] px-5 py-5">
-      <Heading title={c?.title ?? "Crash"} about={c && `${c.app}; first in ${c.first_build}, last in ${c.last_build}; met ${plural(c.met, "time")} in ${plural(c.runs, "run")}, on ${plural(c.combinations, "combination")}`}>
+      <Heading
+        title={c?.title ?? "Crash"}
+        about={
+          c &&
+          `${c.app}; first in ${c.first_build}, last in ${c.last_build}; met ${plural(c.met, "time")} in ${plural(c.runs, "run")}, on ${plural(c.combinations, "combination")}`
+        }
+      >
         <Link className="button" to="/over-time?tab=crashes">
           All crashes
         </Link>
@@ -185,15 +216,25 @@ export function CrashPage() {
       {one.isPending && <Waiting what="the crash" />}
       {c && (
         <Section title="Stack" aside="addresses, lines and generated names aside">
-          {c.stack.length === 0 ? <p className="py-1 text-soft">The report tells of no stack.</p> : <pre className="overflow-x-auto py-2 font-mono text-sm">{c.stack.join("\n")}</pre>}
+          {c.stack.length === 0 ? (
+            <p className="py-1 text-soft">The report tells of no stack.</p>
+          ) : (
+            <pre className="overflow-x-auto py-2 font-mono text-sm">{c.stack.join("\n")}</pre>
+          )}
         </Section>
       )}
       {one.data && (
         <Section title="Where it was met">
           <ul>
             {one.data.met.map((m) => (
-              <li key={`${m.run} ${m.leg} ${m.case_index} ${m.attempt}`} className="flex gap-4 border-b border-rule py-1">
-                <Link className="link w-16 flex-none" to={`/runs/${m.run}?leg=${m.leg}&case=${m.case_index}&attempt=${m.attempt}`}>
+              <li
+                key={`${m.run} ${m.leg} ${m.case_index} ${m.attempt}`}
+                className="flex gap-4 border-b border-rule py-1"
+              >
+                <Link
+                  className="link w-16 flex-none"
+                  to={`/runs/${m.run}?leg=${m.leg}&case=${m.case_index}&attempt=${m.attempt}`}
+                >
                   run {m.run}
                 </Link>
                 <span className="w-32 flex-none">{m.build}</span>

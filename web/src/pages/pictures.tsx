@@ -13,7 +13,10 @@ export function PicturesPage() {
   const number = Number(run);
   const [params, set] = useSearchParams();
   const asked = params.get("name") ?? "";
-  const list = useGet<Pictures>(`runs/${number}/pictures${asked ? `?name=${encodeURIComponent(asked)}` : ""}`, { staleTime: 5000, placeholderData: (before) => before });
+  const list = useGet<Pictures>(`runs/${number}/pictures${asked ? `?name=${encodeURIComponent(asked)}` : ""}`, {
+    staleTime: 5000,
+    placeholderData: (before) => before,
+  });
   useTitle(asked ? `${asked}, run ${number}` : `Pictures of run ${number}`);
   const names = list.data?.names ?? [];
   const items = list.data?.items ?? [];
@@ -32,7 +35,17 @@ export function PicturesPage() {
           </>
         }
       >
-        {names.length > 0 && <Pick label="Picture" value={asked} onChange={(v) => set({ name: v })} options={[...(asked ? [] : [["", "choose a picture"] as [string, string]]), ...names.map((n): [string, string] => [n.name, `${n.name} (${plural(n.legs, "combination")})`])]} />}
+        {names.length > 0 && (
+          <Pick
+            label="Picture"
+            value={asked}
+            onChange={(v) => set({ name: v })}
+            options={[
+              ...(asked ? [] : [["", "choose a picture"] as [string, string]]),
+              ...names.map((n): [string, string] => [n.name, `${n.name} (${plural(n.legs, "combination")})`]),
+            ]}
+          />
+        )}
       </Heading>
       {list.error && <Trouble of={list.error} retry={() => void list.refetch()} />}
       {list.isPending && <Waiting what="the pictures" />}
@@ -54,7 +67,16 @@ function One({ run, p, several }: { run: number; p: NamedPicture; several: boole
   return (
     <li className="w-[190px]">
       <Link to={`/runs/${run}?leg=${p.leg}&case=${p.case_index}&attempt=${p.attempt}`} className="block">
-        {p.gone ? <span className="block py-6 text-sm text-soft">{p.gone}</span> : <img loading="lazy" src={evidencePath(run, p.evidence)} alt="" className="h-[340px] max-w-full rounded border border-rule object-contain object-top" />}
+        {p.gone ? (
+          <span className="block py-6 text-sm text-soft">{p.gone}</span>
+        ) : (
+          <img
+            loading="lazy"
+            src={evidencePath(run, p.evidence)}
+            alt=""
+            className="h-[340px] max-w-full rounded border border-rule object-contain object-top"
+          />
+        )}
         <span className="flex items-start gap-1.5 pt-1 text-sm">
           <span className="pt-0.5">
             <Shape of={p.verdict || "none"} />
@@ -62,7 +84,9 @@ function One({ run, p, several }: { run: number; p: NamedPicture; several: boole
           <span>
             {several && <span className="block">{p.case}</span>}
             {combinationWhole(p.combination)}
-            <span className="block text-soft">{(p.combination.levels ?? []).map((l) => l.words ?? l.value).join(", ")}</span>
+            <span className="block text-soft">
+              {(p.combination.levels ?? []).map((l) => l.words ?? l.value).join(", ")}
+            </span>
           </span>
         </span>
       </Link>

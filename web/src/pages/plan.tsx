@@ -3,7 +3,20 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { DropdownMenu, Slider, Tabs } from "radix-ui";
 import { useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { inProject, outdated, post, Problem, put, remove, useGet, type Plan, type PlanRevision, type PlanStart, type PlanTrial, type Run } from "../data/api";
+import {
+  inProject,
+  outdated,
+  post,
+  Problem,
+  put,
+  remove,
+  useGet,
+  type Plan,
+  type PlanRevision,
+  type PlanStart,
+  type PlanTrial,
+  type Run,
+} from "../data/api";
 import { useTitle } from "../data/live";
 import { at, plural } from "../data/time";
 import { Editor } from "../parts/editor";
@@ -33,10 +46,23 @@ when:
 export function PlanPage() {
   const { plan: name } = useParams();
   useTitle(name ?? "New plan");
-  const saved = useGet<Plan>(`plans/${encodeURIComponent(name ?? "")}`, { enabled: name !== undefined, refetchInterval: 5_000 });
+  const saved = useGet<Plan>(`plans/${encodeURIComponent(name ?? "")}`, {
+    enabled: name !== undefined,
+    refetchInterval: 5_000,
+  });
   if (name === undefined) return <Draft key="" saved={undefined} />;
-  if (saved.error && !saved.data) return <div className="p-5"><Trouble of={saved.error} retry={() => void saved.refetch()} /></div>;
-  if (!saved.data) return <div className="p-5"><Waiting what="the plan" /></div>;
+  if (saved.error && !saved.data)
+    return (
+      <div className="p-5">
+        <Trouble of={saved.error} retry={() => void saved.refetch()} />
+      </div>
+    );
+  if (!saved.data)
+    return (
+      <div className="p-5">
+        <Waiting what="the plan" />
+      </div>
+    );
   return <Draft key={saved.data.name} saved={saved.data} />;
 }
 
@@ -56,14 +82,19 @@ function Draft({ saved }: { saved: Plan | undefined }) {
   const budget = useDeferredValue(minutes);
   const trial = useQuery<PlanTrial, Problem>({
     queryKey: ["trial", asked, budget],
-    queryFn: () => post<PlanTrial>(inProject("plans/trial"), { text: asked, changes: budget ? { minutes: budget } : {} }),
+    queryFn: () =>
+      post<PlanTrial>(inProject("plans/trial"), { text: asked, changes: budget ? { minutes: budget } : {} }),
     placeholderData: (b) => b,
     retry: false,
     staleTime: 10_000,
   });
   const full = useQuery<PlanTrial, Problem>({
     queryKey: ["trial", asked, "whole"],
-    queryFn: () => post<PlanTrial>(inProject("plans/trial"), { text: asked, changes: { minutes: 10_000_000, combinations: 100_000 } }),
+    queryFn: () =>
+      post<PlanTrial>(inProject("plans/trial"), {
+        text: asked,
+        changes: { minutes: 10_000_000, combinations: 100_000 },
+      }),
     placeholderData: (b) => b,
     retry: false,
     staleTime: 60_000,
@@ -77,7 +108,8 @@ function Draft({ saved }: { saved: Plan | undefined }) {
       outdated("plans");
       void navigate(`/plans/${encodeURIComponent(p.name)}`, { replace: true });
     }, setTrouble);
-  const start = () => void post<Run>(`${path}/runs`, minutes ? { minutes } : {}).then((r) => navigate(`/runs/${r.number}`), setTrouble);
+  const start = () =>
+    void post<Run>(`${path}/runs`, minutes ? { minutes } : {}).then((r) => navigate(`/runs/${r.number}`), setTrouble);
   return (
     <div className="flex h-full flex-col px-5 pt-4">
       <Heading
@@ -86,7 +118,15 @@ function Draft({ saved }: { saved: Plan | undefined }) {
           saved && (
             <span className="flex flex-wrap items-center gap-x-3">
               <span>
-                {saved.paused ? <b className="font-medium text-ink">paused</b> : saved.next ? `next start ${moment(saved.next)}` : saved.starts.length > 0 ? `starts with ${saved.starts.join("; ")}` : "starts when somebody starts it"}
+                {saved.paused ? (
+                  <b className="font-medium text-ink">paused</b>
+                ) : saved.next ? (
+                  `next start ${moment(saved.next)}`
+                ) : saved.starts.length > 0 ? (
+                  `starts with ${saved.starts.join("; ")}`
+                ) : (
+                  "starts when somebody starts it"
+                )}
               </span>
               <Lately list={saved.late} />
             </span>
@@ -125,7 +165,9 @@ function Draft({ saved }: { saved: Plan | undefined }) {
               more="Its coming starts and its versions go with it; its runs stay."
               needed={{ kind: "plan", name: saved.name }}
               does="Remove it"
-              onYes={() => void remove(`${path}?anyway=true`).then(() => (outdated("plans"), navigate("/plans")), setTrouble)}
+              onYes={() =>
+                void remove(`${path}?anyway=true`).then(() => (outdated("plans"), navigate("/plans")), setTrouble)
+              }
             />
           </>
         )}
@@ -141,18 +183,36 @@ function Draft({ saved }: { saved: Plan | undefined }) {
           <div className="min-h-0 flex-1 overflow-hidden border border-strong bg-sheet">
             <Editor label="The plan's text" text={text} onChange={setText} onSave={() => changed && save()} />
           </div>
-          <p className="pt-1 text-sm text-soft">{saved ? `revision ${saved.revision}, saved by ${saved.saved_by}, ${at(saved.saved_at)}` : "not saved yet"}</p>
+          <p className="pt-1 text-sm text-soft">
+            {saved ? `revision ${saved.revision}, saved by ${saved.saved_by}, ${at(saved.saved_at)}` : "not saved yet"}
+          </p>
           {trial.error && <Trouble of={trial.error} />}
         </div>
         <div className={`flex min-h-0 min-w-0 flex-col ${trial.error ? "opacity-50" : ""}`}>
-          {trial.data ? <Preview trial={trial.data} whole={full.data?.minutes} minutes={minutes} onMinutes={setMinutes} saved={saved} /> : !trial.error && <Waiting what="what it comes to" />}
+          {trial.data ? (
+            <Preview
+              trial={trial.data}
+              whole={full.data?.minutes}
+              minutes={minutes}
+              onMinutes={setMinutes}
+              saved={saved}
+            />
+          ) : (
+            !trial.error && <Waiting what="what it comes to" />
+          )}
         </div>
       </div>
     </div>
   );
 }
 
-type PreviewProps = { trial: PlanTrial; whole: number | undefined; minutes: number | undefined; onMinutes: (m: number | undefined) => void; saved: Plan | undefined };
+type PreviewProps = {
+  trial: PlanTrial;
+  whole: number | undefined;
+  minutes: number | undefined;
+  onMinutes: (m: number | undefined) => void;
+  saved: Plan | undefined;
+};
 
 function Preview({ trial, whole, minutes, onMinutes, saved }: PreviewProps) {
   const [params, set] = useSearchParams();
@@ -163,19 +223,26 @@ function Preview({ trial, whole, minutes, onMinutes, saved }: PreviewProps) {
     <>
       <div className="flex flex-wrap items-baseline gap-x-5 gap-y-1 border-b border-strong pb-1">
         <span>
-          <b className="text-lg font-semibold">{trial.chosen.toLocaleString()}</b> of {trial.all.toLocaleString()} combinations
+          <b className="text-lg font-semibold">{trial.chosen.toLocaleString()}</b> of {trial.all.toLocaleString()}{" "}
+          combinations
         </span>
         <span>
-          <b className="text-lg font-semibold">{trial.minutes < 100 ? trial.minutes.toFixed(1) : Math.round(trial.minutes)}</b> device-minutes
+          <b className="text-lg font-semibold">
+            {trial.minutes < 100 ? trial.minutes.toFixed(1) : Math.round(trial.minutes)}
+          </b>{" "}
+          device-minutes
         </span>
         <span>
           <b className={`text-lg font-semibold ${share < 100 ? "text-vermilion" : ""}`}>{share} %</b> of pairs
         </span>
         <span className="text-soft">
-          {plural(trial.legs, "leg")}, {plural(trial.cases, "case")}, on {trial.app} {trial.version_name} ({trial.version_code})
+          {plural(trial.legs, "leg")}, {plural(trial.cases, "case")}, on {trial.app} {trial.version_name} (
+          {trial.version_code})
         </span>
       </div>
-      {whole !== undefined && whole > 1 && <Budget whole={whole} spent={trial.minutes} minutes={minutes} onMinutes={onMinutes} />}
+      {whole !== undefined && whole > 1 && (
+        <Budget whole={whole} spent={trial.minutes} minutes={minutes} onMinutes={onMinutes} />
+      )}
       {trial.findings.length > 0 && (
         <ul className="pt-1" aria-label="Findings">
           {trial.findings.map((f) => (
@@ -206,7 +273,11 @@ function Preview({ trial, whole, minutes, onMinutes, saved }: PreviewProps) {
             ["out", `Left out${trial.left_out.length ? ` (${trial.left_out.length})` : ""}`],
             ["starts", "Starts"],
           ].map(([key, words]) => (
-            <Tabs.Trigger key={key} value={key!} className="border-b-2 border-transparent px-2 pb-1 text-soft data-[state=active]:border-ink data-[state=active]:font-medium data-[state=active]:text-ink">
+            <Tabs.Trigger
+              key={key}
+              value={key!}
+              className="border-b-2 border-transparent px-2 pb-1 text-soft data-[state=active]:border-ink data-[state=active]:font-medium data-[state=active]:text-ink"
+            >
               {words}
             </Tabs.Trigger>
           ))}
@@ -217,7 +288,12 @@ function Preview({ trial, whole, minutes, onMinutes, saved }: PreviewProps) {
         <Tabs.Content value="coverage" className="min-h-0 flex-1 overflow-auto">
           <Triangle trial={trial} />
           <p className="pt-4 text-soft">
-            {trial.coverage.map((c) => `${["", "levels", "pairs", "triples"][c.strength]}: ${c.covered.toLocaleString()} of ${c.possible.toLocaleString()}${c.forbidden ? ` (${c.forbidden.toLocaleString()} cannot be)` : ""}`).join("; ")}
+            {trial.coverage
+              .map(
+                (c) =>
+                  `${["", "levels", "pairs", "triples"][c.strength]}: ${c.covered.toLocaleString()} of ${c.possible.toLocaleString()}${c.forbidden ? ` (${c.forbidden.toLocaleString()} cannot be)` : ""}`,
+              )
+              .join("; ")}
           </p>
         </Tabs.Content>
         <Tabs.Content value="out" className="min-h-0 flex-1 overflow-auto">
@@ -242,7 +318,17 @@ function Preview({ trial, whole, minutes, onMinutes, saved }: PreviewProps) {
   );
 }
 
-function Budget({ whole, spent, minutes, onMinutes }: { whole: number; spent: number; minutes: number | undefined; onMinutes: (m: number | undefined) => void }) {
+function Budget({
+  whole,
+  spent,
+  minutes,
+  onMinutes,
+}: {
+  whole: number;
+  spent: number;
+  minutes: number | undefined;
+  onMinutes: (m: number | undefined) => void;
+}) {
   const most = Math.max(1, Math.ceil(whole));
   const [held, hold] = useState<number>(); // while it is dragged
   const value = held ?? minutes ?? Math.min(most, Math.ceil(spent));
@@ -264,7 +350,11 @@ function Budget({ whole, spent, minutes, onMinutes }: { whole: number; spent: nu
         <Slider.Track className="relative h-[5px] flex-1 rounded-full bg-wash">
           <Slider.Range className="absolute h-full rounded-full bg-ink" />
         </Slider.Track>
-        <Slider.Thumb aria-label="Device-minutes at most" aria-valuetext={`${value} device-minutes`} className="block size-4 rounded-full border-2 border-ink bg-sheet" />
+        <Slider.Thumb
+          aria-label="Device-minutes at most"
+          aria-valuetext={`${value} device-minutes`}
+          className="block size-4 rounded-full border-2 border-ink bg-sheet"
+        />
       </Slider.Root>
       <span className="text-sm whitespace-nowrap">
         {value} of {most} device-minutes
@@ -290,10 +380,19 @@ function Combinations({ trial }: { trial: PlanTrial }) {
     const list = trial.combinations
       .map((c, i) => ({ ...c, place: i + 1 }))
       .filter((c) => wanted.every((w) => c.levels.some((l) => l.toLowerCase().includes(w))));
-    if (sort >= 0) list.sort((a, b) => (down ? -1 : 1) * (a.levels[sort] ?? "").localeCompare(b.levels[sort] ?? "", undefined, { numeric: true }));
+    if (sort >= 0)
+      list.sort(
+        (a, b) =>
+          (down ? -1 : 1) * (a.levels[sort] ?? "").localeCompare(b.levels[sort] ?? "", undefined, { numeric: true }),
+      );
     return list;
   }, [trial, words, sort, down]);
-  const v = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => 25, overscan: 12 });
+  const v = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => 25,
+    overscan: 12,
+  });
   const order = (i: number) =>
     set(
       (p) => {
@@ -308,31 +407,67 @@ function Combinations({ trial }: { trial: PlanTrial }) {
   return (
     <div className="flex h-full flex-col">
       <div className="flex items-center gap-3 py-2">
-        <input type="search" aria-label="Narrow the combinations" placeholder="Narrow: de-DE landscape" className="field w-56" value={words} onChange={(e) => setWords(e.target.value)} />
+        <input
+          type="search"
+          aria-label="Narrow the combinations"
+          placeholder="Narrow: de-DE landscape"
+          className="field w-56"
+          value={words}
+          onChange={(e) => setWords(e.target.value)}
+        />
         {words && <span className="text-sm text-soft">{plural(rows.length, "combination")}</span>}
-        {trial.chosen > trial.combinations.length && <span className="text-sm text-soft">the first {trial.combinations.length.toLocaleString()} are listed</span>}
+        {trial.chosen > trial.combinations.length && (
+          <span className="text-sm text-soft">the first {trial.combinations.length.toLocaleString()} are listed</span>
+        )}
       </div>
-      <div ref={box} className="min-h-0 flex-1 overflow-auto" role="table" aria-label="Combinations" aria-rowcount={rows.length + 1} tabIndex={0}>
-        <div role="row" className="sticky top-0 z-10 grid border-b border-strong bg-paper text-sm text-soft" style={{ gridTemplateColumns: columns }}>
+      <div
+        ref={box}
+        className="min-h-0 flex-1 overflow-auto"
+        role="table"
+        aria-label="Combinations"
+        aria-rowcount={rows.length + 1}
+        tabIndex={0}
+      >
+        <div
+          role="row"
+          className="sticky top-0 z-10 grid border-b border-strong bg-paper text-sm text-soft"
+          style={{ gridTemplateColumns: columns }}
+        >
           <span role="columnheader" className="py-1">
             #
           </span>
           {trial.factors.map((f, i) => (
-            <span key={f.name} role="columnheader" aria-sort={sort === i ? (down ? "descending" : "ascending") : "none"}>
+            <span
+              key={f.name}
+              role="columnheader"
+              aria-sort={sort === i ? (down ? "descending" : "ascending") : "none"}
+            >
               <button className="py-1 pr-2 text-left hover:text-ink" onClick={() => order(i)}>
                 {f.name} <span aria-hidden="true">{sort === i ? (down ? "↓" : "↑") : ""}</span>
               </button>
             </span>
           ))}
-          <span role="columnheader" className="py-1 text-right">devices</span>
-          <span role="columnheader" className="py-1 text-right">legs</span>
-          <span role="columnheader" className="py-1 text-right">minutes</span>
+          <span role="columnheader" className="py-1 text-right">
+            devices
+          </span>
+          <span role="columnheader" className="py-1 text-right">
+            legs
+          </span>
+          <span role="columnheader" className="py-1 text-right">
+            minutes
+          </span>
         </div>
         <div style={{ height: v.getTotalSize() }} className="relative" role="rowgroup">
           {v.getVirtualItems().map((item) => {
             const c = rows[item.index]!;
             return (
-              <div key={c.place} role="row" aria-rowindex={item.index + 2} className="absolute grid w-full items-center border-b border-rule hover:bg-wash" style={{ top: item.start, height: 25, gridTemplateColumns: columns }}>
+              <div
+                key={c.place}
+                role="row"
+                aria-rowindex={item.index + 2}
+                className="absolute grid w-full items-center border-b border-rule hover:bg-wash"
+                style={{ top: item.start, height: 25, gridTemplateColumns: columns }}
+              >
                 <span role="cell" className="text-sm text-faint" title={c.must ? "the plan names it" : undefined}>
                   {c.place}
                   {c.must && "*"}
@@ -342,9 +477,15 @@ function Combinations({ trial }: { trial: PlanTrial }) {
                     {l}
                   </span>
                 ))}
-                <span role="cell" className="text-right">{c.devices}</span>
-                <span role="cell" className="text-right">{c.legs}</span>
-                <span role="cell" className="text-right">{c.minutes.toFixed(1)}</span>
+                <span role="cell" className="text-right">
+                  {c.devices}
+                </span>
+                <span role="cell" className="text-right">
+                  {c.legs}
+                </span>
+                <span role="cell" className="text-right">
+                  {c.minutes.toFixed(1)}
+                </span>
               </div>
             );
           })}
@@ -356,7 +497,10 @@ function Combinations({ trial }: { trial: PlanTrial }) {
 
 function Starts({ trial, saved }: { trial: PlanTrial; saved: Plan | undefined }) {
   const path = `plans/${encodeURIComponent(saved?.name ?? "")}`;
-  const history = useGet<{ items: PlanStart[]; next?: number }>(`${path}/history?limit=100`, { enabled: !!saved, refetchInterval: 5_000 });
+  const history = useGet<{ items: PlanStart[]; next?: number }>(`${path}/history?limit=100`, {
+    enabled: !!saved,
+    refetchInterval: 5_000,
+  });
   const revisions = useGet<PlanRevision[]>(`${path}/revisions`, { enabled: !!saved });
   const [shown, show] = useState<PlanRevision>();
   return (
@@ -377,7 +521,11 @@ function Starts({ trial, saved }: { trial: PlanTrial; saved: Plan | undefined })
             <h2 className="pt-4 pb-1">Revisions</h2>
             {revisions.data.slice(0, 20).map((r) => (
               <p key={r.revision}>
-                <button className="link" aria-expanded={shown?.revision === r.revision} onClick={() => show(shown?.revision === r.revision ? undefined : r)}>
+                <button
+                  className="link"
+                  aria-expanded={shown?.revision === r.revision}
+                  onClick={() => show(shown?.revision === r.revision ? undefined : r)}
+                >
                   revision {r.revision}
                 </button>
                 <span className="text-soft">
@@ -385,7 +533,14 @@ function Starts({ trial, saved }: { trial: PlanTrial; saved: Plan | undefined })
                 </span>
               </p>
             ))}
-            {shown && <pre className="mt-1 max-h-64 overflow-auto border border-rule bg-sheet p-2 font-mono text-sm" tabIndex={0}>{shown.text}</pre>}
+            {shown && (
+              <pre
+                className="mt-1 max-h-64 overflow-auto border border-rule bg-sheet p-2 font-mono text-sm"
+                tabIndex={0}
+              >
+                {shown.text}
+              </pre>
+            )}
           </>
         )}
       </div>
@@ -393,7 +548,10 @@ function Starts({ trial, saved }: { trial: PlanTrial; saved: Plan | undefined })
         <h2 className="pb-1">What came of it</h2>
         {history.data?.items.length === 0 && <p className="text-soft">Nothing has started it yet.</p>}
         {history.data?.items.map((s) => (
-          <div key={s.id} className="grid grid-cols-[20px_130px_minmax(0,1fr)] items-baseline gap-x-2 border-b border-rule py-0.5">
+          <div
+            key={s.id}
+            className="grid grid-cols-[20px_130px_minmax(0,1fr)] items-baseline gap-x-2 border-b border-rule py-0.5"
+          >
             <StartShape s={s} />
             <span>{moment(s.due)}</span>
             <span className="min-w-0">
@@ -417,4 +575,3 @@ function Starts({ trial, saved }: { trial: PlanTrial; saved: Plan | undefined })
     </div>
   );
 }
-

@@ -14,7 +14,10 @@ export function PlansPage() {
   useEffect(() => outdated("plans"), [runs]);
   return (
     <div className="mx-auto max-w-[1240px] px-5 py-5">
-      <Heading title="Plans" about="A plan says once which builds, which suites, in which combinations, and when. It starts by itself.">
+      <Heading
+        title="Plans"
+        about="A plan says once which builds, which suites, in which combinations, and when. It starts by itself."
+      >
         <Link className="button" to="/calendar">
           Calendar
         </Link>
@@ -53,10 +56,28 @@ export function PlansPage() {
                     {p.name}
                   </Link>
                   {p.about && <span className="block max-w-[46ch] text-sm text-soft">{p.about}</span>}
-                  {p.lacks && <span className="block max-w-[60ch] text-sm text-petrol">could not be started now: {p.lacks}</span>}
+                  {p.lacks && (
+                    <span className="block max-w-[60ch] text-sm text-petrol">could not be started now: {p.lacks}</span>
+                  )}
                 </td>
-                <td className="py-1.5 pr-4 text-soft">{p.starts.length > 0 ? p.starts.map((s) => <span key={s} className="block max-w-[30ch]">{s}</span>) : "when somebody starts it"}</td>
-                <td className="py-1.5 pr-4 whitespace-nowrap">{p.paused ? <b className="font-medium">paused</b> : p.next ? moment(p.next) : <span className="text-faint">—</span>}</td>
+                <td className="py-1.5 pr-4 text-soft">
+                  {p.starts.length > 0
+                    ? p.starts.map((s) => (
+                        <span key={s} className="block max-w-[30ch]">
+                          {s}
+                        </span>
+                      ))
+                    : "when somebody starts it"}
+                </td>
+                <td className="py-1.5 pr-4 whitespace-nowrap">
+                  {p.paused ? (
+                    <b className="font-medium">paused</b>
+                  ) : p.next ? (
+                    moment(p.next)
+                  ) : (
+                    <span className="text-faint">—</span>
+                  )}
+                </td>
                 <td className="py-1.5 pr-4">
                   <Lately list={p.late} />
                 </td>
@@ -64,7 +85,11 @@ export function PlansPage() {
                   {p.broken ? (
                     <span className="text-petrol">It cannot be read by this version.</span>
                   ) : (
-                    p.late[0] && <span className={p.late[0].run === undefined ? "block max-w-[36ch]" : "text-soft"}>{p.late[0].run ? `run ${p.late[0].run}, ${startWords(p.late[0])}` : startWords(p.late[0])}</span>
+                    p.late[0] && (
+                      <span className={p.late[0].run === undefined ? "block max-w-[36ch]" : "text-soft"}>
+                        {p.late[0].run ? `run ${p.late[0].run}, ${startWords(p.late[0])}` : startWords(p.late[0])}
+                      </span>
+                    )
                   )}
                 </td>
               </tr>

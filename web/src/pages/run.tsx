@@ -2,7 +2,20 @@ import { useQuery } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { get, inProject, outdated, post, Problem, put, queries, useGet, type Cause, type Now, type Run, type RunDetail } from "../data/api";
+import {
+  get,
+  inProject,
+  outdated,
+  post,
+  Problem,
+  put,
+  queries,
+  useGet,
+  type Cause,
+  type Now,
+  type Run,
+  type RunDetail,
+} from "../data/api";
 import { followRun, useLiveRun, useTitle } from "../data/live";
 import { at, lasting, plural } from "../data/time";
 import { combinationKey, combinationWhole, Weave as Model, type Crossing } from "../data/weave";
@@ -18,12 +31,27 @@ import { Sure } from "../parts/sure";
 export function RunPage() {
   const { run = "" } = useParams();
   const number = Number(run);
-  const detail = useQuery<RunDetail, Problem>({ queryKey: [`runs/${number}?brief`], queryFn: () => get<RunDetail>(inProject(`runs/${number}?brief=true`)), staleTime: 0, gcTime: 0 });
+  const detail = useQuery<RunDetail, Problem>({
+    queryKey: [`runs/${number}?brief`],
+    queryFn: () => get<RunDetail>(inProject(`runs/${number}?brief=true`)),
+    staleTime: 0,
+    gcTime: 0,
+  });
   // What failed stands over the weave: it is there first, so that nothing jumps.
   const causes = useGet<Cause[]>(`runs/${number}/causes`, { staleTime: 0, enabled: !!detail.data });
   useTitle(`Run ${run}`);
-  if (detail.error && !detail.data) return <div className="p-5"><Trouble of={detail.error} retry={() => void detail.refetch()} /></div>;
-  if (!detail.data || (causes.isPending && !!detail.data.run.finished_at)) return <div className="p-5"><Waiting what={`run ${run}`} /></div>;
+  if (detail.error && !detail.data)
+    return (
+      <div className="p-5">
+        <Trouble of={detail.error} retry={() => void detail.refetch()} />
+      </div>
+    );
+  if (!detail.data || (causes.isPending && !!detail.data.run.finished_at))
+    return (
+      <div className="p-5">
+        <Waiting what={`run ${run}`} />
+      </div>
+    );
   return <Loaded key={number} detail={detail.data} />;
 }
 
@@ -39,16 +67,34 @@ function Loaded({ detail }: { detail: RunDetail }) {
   useEffect(() => {
     const leave = followRun(number, first.run.last_event, (_, events) => {
       model.take(events);
-      const news = events.some((e) => e.kind === "leg" || e.kind === "run" || (e.kind === "result" && e.verdict !== "pass"));
+      const news = events.some(
+        (e) => e.kind === "leg" || e.kind === "run" || (e.kind === "result" && e.verdict !== "pass"),
+      );
       if (news && stale.current === 0)
-        stale.current = window.setTimeout(() => {
-          stale.current = 0;
-          void queries.invalidateQueries({ queryKey: [`runs/${number}/causes`] });
-        }, first.legs.length > 300 ? 3000 : 600); // the more there is to be gone through, the less often
+        stale.current = window.setTimeout(
+          () => {
+            stale.current = 0;
+            void queries.invalidateQueries({ queryKey: [`runs/${number}/causes`] });
+          },
+          first.legs.length > 300 ? 3000 : 600,
+        ); // the more there is to be gone through, the less often
       // An attempt that lies open fills as it goes.
-      const changed = new Set(events.map((e) => (e.kind === "result" ? `runs/${number}/legs/${e.leg}/cases/${e.case_index}` : e.kind === "case" ? "" : `runs/${number}/legs/${e.leg}/`)));
+      const changed = new Set(
+        events.map((e) =>
+          e.kind === "result"
+            ? `runs/${number}/legs/${e.leg}/cases/${e.case_index}`
+            : e.kind === "case"
+              ? ""
+              : `runs/${number}/legs/${e.leg}/`,
+        ),
+      );
       changed.delete("");
-      void queries.invalidateQueries({ predicate: (q) => [...changed].some((p) => String(q.queryKey[0]) === p || (p.endsWith("/") && String(q.queryKey[0]).startsWith(p))) });
+      void queries.invalidateQueries({
+        predicate: (q) =>
+          [...changed].some(
+            (p) => String(q.queryKey[0]) === p || (p.endsWith("/") && String(q.queryKey[0]).startsWith(p)),
+          ),
+      });
     });
     return () => {
       leave();
@@ -78,7 +124,10 @@ function Loaded({ detail }: { detail: RunDetail }) {
   const leg = Number(params.get("leg")) || 0;
   const wantedCase = params.get("case");
   // A link may name a leg alone: its first case that did not pass is meant, or its first.
-  const open = useMemo(() => (leg ? { leg, index: wantedCase === null ? model.firstOf(leg) : Number(wantedCase) } : undefined), [leg, wantedCase, model]);
+  const open = useMemo(
+    () => (leg ? { leg, index: wantedCase === null ? model.firstOf(leg) : Number(wantedCase) } : undefined),
+    [leg, wantedCase, model],
+  );
   const show = useCallback(
     (leg: number, index: number) =>
       set((p) => {
@@ -98,24 +147,36 @@ function Loaded({ detail }: { detail: RunDetail }) {
     document.querySelector<HTMLElement>("[role=grid]")?.focus();
   }, [set]);
   useEffect(() => {
-    const esc = (e: KeyboardEvent) => e.key === "Escape" && open && !document.querySelector("[role=dialog], [role=menu], [data-radix-popper-content-wrapper]") && close();
+    const esc = (e: KeyboardEvent) =>
+      e.key === "Escape" &&
+      open &&
+      !document.querySelector("[role=dialog], [role=menu], [data-radix-popper-content-wrapper]") &&
+      close();
     window.addEventListener("keydown", esc);
     return () => window.removeEventListener("keydown", esc);
   }, [open, close]);
 
   return (
     <div className="flex h-full">
-      <div className={`flex h-full min-w-0 flex-col overflow-y-auto px-5 pt-4 ${open ? (params.has("wide") ? "hidden" : "w-[38%] flex-none max-lg:hidden") : "flex-1"}`}>
+      <div
+        className={`flex h-full min-w-0 flex-col overflow-y-auto px-5 pt-4 ${open ? (params.has("wide") ? "hidden" : "w-[38%] flex-none max-lg:hidden") : "flex-1"}`}
+      >
         <Header run={run} open={!!open} />
         <Causes list={causes.data} run={run} trouble={causes.error} onShow={show} open={open} crowded={!!open} />
         <Grouping run={run} model={model} />
         <div className="min-h-[300px] flex-1">
-          {model.rows.length === 0 ? <p className="text-soft">This run has no cases.</p> : <Weave model={model} open={open} onOpen={onOpen} onFold={fold} narrow={!!open} />}
+          {model.rows.length === 0 ? (
+            <p className="text-soft">This run has no cases.</p>
+          ) : (
+            <Weave model={model} open={open} onOpen={onOpen} onFold={fold} narrow={!!open} />
+          )}
         </div>
         <Legend />
         <LeftOut detail={detail} />
       </div>
-      {open && <AttemptSheet key={`${open.leg} ${open.index}`} run={run} leg={open.leg} index={open.index} onClose={close} />}
+      {open && (
+        <AttemptSheet key={`${open.leg} ${open.index}`} run={run} leg={open.leg} index={open.index} onClose={close} />
+      )}
     </div>
   );
 }
@@ -147,13 +208,23 @@ function Header({ run, open }: { run: Run; open: boolean }) {
         </h1>
         <div className="flex items-center gap-2">
           {!run.finished_at && (
-            <Sure question={`Cancel run ${run.number}?`} more="What is decided stays; what is not is left out, and cannot be taken up again." does="Cancel it" onYes={() => void post<Run>(inProject(`runs/${run.number}/cancel`), {}).catch(setTrouble)}>
+            <Sure
+              question={`Cancel run ${run.number}?`}
+              more="What is decided stays; what is not is left out, and cannot be taken up again."
+              does="Cancel it"
+              onYes={() => void post<Run>(inProject(`runs/${run.number}/cancel`), {}).catch(setTrouble)}
+            >
               <button className="button">Cancel the run</button>
             </Sure>
           )}
           {!open && (
             <>
-              <a className="button" href={inProject(`runs/${run.number}/report.html?save=1`)} download={`run-${run.number}.html`} title="One page with its pictures within, to hand on or to print">
+              <a
+                className="button"
+                href={inProject(`runs/${run.number}/report.html?save=1`)}
+                download={`run-${run.number}.html`}
+                title="One page with its pictures within, to hand on or to print"
+              >
                 Report
               </a>
               <a className="button" href={inProject(`runs/${run.number}/evidence.zip`)} download>
@@ -162,10 +233,27 @@ function Header({ run, open }: { run: Run; open: boolean }) {
               <Link className="button" to={`/runs/${run.number}/summary`}>
                 In brief
               </Link>
-              <Link className="button" to={`/runs/${run.number}/pictures`} title="A named picture over all combinations">
+              <Link
+                className="button"
+                to={`/runs/${run.number}/pictures`}
+                title="A named picture over all combinations"
+              >
                 Pictures
               </Link>
-              <button className="button" aria-pressed={!!run.pinned_by} title={run.pinned_by ? `pinned by ${run.pinned_by}: retention lets nothing of it go` : "have retention let nothing of it go"} onClick={() => void put<Run>(inProject(`runs/${run.number}/pin`), { pinned: !run.pinned_by }).then(() => outdated(`runs/${run.number}`)).catch(setTrouble)}>
+              <button
+                className="button"
+                aria-pressed={!!run.pinned_by}
+                title={
+                  run.pinned_by
+                    ? `pinned by ${run.pinned_by}: retention lets nothing of it go`
+                    : "have retention let nothing of it go"
+                }
+                onClick={() =>
+                  void put<Run>(inProject(`runs/${run.number}/pin`), { pinned: !run.pinned_by })
+                    .then(() => outdated(`runs/${run.number}`))
+                    .catch(setTrouble)
+                }
+              >
                 {run.pinned_by ? "Pinned" : "Pin"}
               </button>
             </>
@@ -175,11 +263,18 @@ function Header({ run, open }: { run: Run; open: boolean }) {
             <DropdownMenu.Portal>
               <DropdownMenu.Content align="end" sideOffset={6} className="card z-50 min-w-64 py-1">
                 <MenuItem onSelect={() => void again("all")}>All of it</MenuItem>
-                <MenuItem disabled={bad === 0 && !!run.finished_at && run.state !== "cancelled"} onSelect={() => void again("failed")}>
+                <MenuItem
+                  disabled={bad === 0 && !!run.finished_at && run.state !== "cancelled"}
+                  onSelect={() => void again("failed")}
+                >
                   What did not pass
                 </MenuItem>
-                <MenuItem onSelect={() => void again("all", { same_seed: true })}>All of it, chance as it fell</MenuItem>
-                <MenuItem onSelect={() => void again("failed", { real_time: true })}>What did not pass, slowly, to watch</MenuItem>
+                <MenuItem onSelect={() => void again("all", { same_seed: true })}>
+                  All of it, chance as it fell
+                </MenuItem>
+                <MenuItem onSelect={() => void again("failed", { real_time: true })}>
+                  What did not pass, slowly, to watch
+                </MenuItem>
               </DropdownMenu.Content>
             </DropdownMenu.Portal>
           </DropdownMenu.Root>
@@ -190,12 +285,19 @@ function Header({ run, open }: { run: Run; open: boolean }) {
           {buildName(run)}
         </Link>
         {run.started_at ? `, began ${at(run.started_at)}` : `, asked for ${at(run.created_at)}`}
-        {run.started_at && run.finished_at && `, took ${lasting(Date.parse(run.finished_at) - Date.parse(run.started_at))}`}
+        {run.started_at &&
+          run.finished_at &&
+          `, took ${lasting(Date.parse(run.finished_at) - Date.parse(run.started_at))}`}
         {!open && asked.map(([k, v]) => `, ${k} ${v}`).join("")}
       </p>
       {!open && run.keep?.run && (
         <p className="text-soft">
-          kept of this run alone: <b className="font-medium text-ink">{Object.entries(run.keep.run).map(([sort, rule]) => `${sort} ${rule}`).join(", ")}</b>
+          kept of this run alone:{" "}
+          <b className="font-medium text-ink">
+            {Object.entries(run.keep.run)
+              .map(([sort, rule]) => `${sort} ${rule}`)
+              .join(", ")}
+          </b>
         </p>
       )}
       {run.plan && (
@@ -206,7 +308,9 @@ function Header({ run, open }: { run: Run; open: boolean }) {
           </Link>
           , revision {run.plan_revision}
           {run.changed && run.changed.length > 0 && (
-            <b className="font-medium text-ink">; other than in the plan, for this run alone: {run.changed.join("; ")}</b>
+            <b className="font-medium text-ink">
+              ; other than in the plan, for this run alone: {run.changed.join("; ")}
+            </b>
           )}
         </p>
       )}
@@ -245,7 +349,14 @@ function Held({ run }: { run: number }) {
   );
 }
 
-type CausesProps = { list?: Cause[]; run: Run; trouble: unknown; onShow: (leg: number, index: number) => void; open?: { leg: number; index: number }; crowded: boolean };
+type CausesProps = {
+  list?: Cause[];
+  run: Run;
+  trouble: unknown;
+  onShow: (leg: number, index: number) => void;
+  open?: { leg: number; index: number };
+  crowded: boolean;
+};
 
 /** What failed and why, in words, by cause. */
 function Causes({ list, run, trouble, onShow, open, crowded }: CausesProps) {
@@ -254,7 +365,9 @@ function Causes({ list, run, trouble, onShow, open, crowded }: CausesProps) {
   if (trouble && !list) return <Trouble of={trouble} />;
   if (!list) return null;
   if (list.length === 0)
-    return run.finished_at && run.verdict === "pass" ? <p className="pb-3">Every case passed in every combination.</p> : null;
+    return run.finished_at && run.verdict === "pass" ? (
+      <p className="pb-3">Every case passed in every combination.</p>
+    ) : null;
   const failures = list.reduce((n, c) => n + c.crossings, 0);
   const shown = all ? list : list.slice(0, few);
   return (
@@ -265,7 +378,11 @@ function Causes({ list, run, trouble, onShow, open, crowded }: CausesProps) {
       <ul>
         {shown.map((c, i) => (
           <li key={i} className="border-b border-rule">
-            <button onClick={() => onShow(c.leg, c.case_index)} aria-pressed={open?.leg === c.leg && open.index === c.case_index} className="flex w-full gap-2.5 py-1.5 text-left hover:bg-wash">
+            <button
+              onClick={() => onShow(c.leg, c.case_index)}
+              aria-pressed={open?.leg === c.leg && open.index === c.case_index}
+              className="flex w-full gap-2.5 py-1.5 text-left hover:bg-wash"
+            >
               <span className="pt-[5.5px]">
                 <Shape of={c.flaky === c.crossings ? "fail" : c.verdict} flaky={c.flaky === c.crossings} />
               </span>
@@ -285,7 +402,8 @@ function Causes({ list, run, trouble, onShow, open, crowded }: CausesProps) {
                   {": "}
                   {c.shared}
                   {!run.finished_at && " so far"}
-                  {c.flaky > 0 && (c.flaky === c.crossings ? "; flaky, passes on another attempt" : `; ${c.flaky} flaky`)}
+                  {c.flaky > 0 &&
+                    (c.flaky === c.crossings ? "; flaky, passes on another attempt" : `; ${c.flaky} flaky`)}
                   {c.since && `; ${c.since}`}
                 </span>
               </span>

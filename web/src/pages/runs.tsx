@@ -40,7 +40,10 @@ export function RunsPage() {
     placeholderData: (before) => before,
   });
   const late = useRuns();
-  const list = pages.data?.pages.flatMap((p) => p.items).map((r) => (late.get(r.number)?.last_event ?? -1) >= r.last_event ? late.get(r.number)! : r) ?? [];
+  const list =
+    pages.data?.pages
+      .flatMap((p) => p.items)
+      .map((r) => ((late.get(r.number)?.last_event ?? -1) >= r.last_event ? late.get(r.number)! : r)) ?? [];
   const [picked, setPicked] = useState<ReadonlySet<number>>(new Set());
   const [trouble, setTrouble] = useState<unknown>();
   const open = list.filter((r) => !r.finished_at);
@@ -48,8 +51,9 @@ export function RunsPage() {
   const pick = (numbers: number[], on: boolean) =>
     setPicked((p) => {
       const next = new Set(p);
-      for (const n of numbers) if (on) next.add(n);
-      else next.delete(n);
+      for (const n of numbers)
+        if (on) next.add(n);
+        else next.delete(n);
       return next;
     });
   const cancel = async () => {
@@ -67,13 +71,46 @@ export function RunsPage() {
     <div className="mx-auto max-w-[1240px] px-5 py-5">
       <Heading title="Runs">
         {chosen.length > 0 && (
-          <Sure question={`Cancel ${plural(chosen.length, "run")}?`} more="What is decided stays; what is not is left out, and cannot be taken up again." does="Cancel them" onYes={() => void cancel()}>
+          <Sure
+            question={`Cancel ${plural(chosen.length, "run")}?`}
+            more="What is decided stays; what is not is left out, and cannot be taken up again."
+            does="Cancel them"
+            onYes={() => void cancel()}
+          >
             <button className="button">Cancel {plural(chosen.length, "run")}</button>
           </Sure>
         )}
-        <input type="search" aria-label="Find runs" placeholder="Number, version, suite, person" className="field w-60" value={q} onChange={(e) => setQ(e.target.value)} />
-        <Pick narrow label="State" value={params.get("state") ?? ""} onChange={(v) => put("state", v)} options={[["", "any state"], ...["queued", "running", "finished", "cancelled"].map((s): [string, string] => [s, s])]} />
-        <Pick narrow label="Verdict" value={params.get("verdict") ?? ""} onChange={(v) => put("verdict", v)} options={[["", "any verdict"], ...["pass", "fail", "error", "skip", "none"].map((s): [string, string] => [s, s === "none" ? "not decided" : s])]} />
+        <input
+          type="search"
+          aria-label="Find runs"
+          placeholder="Number, version, suite, person"
+          className="field w-60"
+          value={q}
+          onChange={(e) => setQ(e.target.value)}
+        />
+        <Pick
+          narrow
+          label="State"
+          value={params.get("state") ?? ""}
+          onChange={(v) => put("state", v)}
+          options={[
+            ["", "any state"],
+            ...["queued", "running", "finished", "cancelled"].map((s): [string, string] => [s, s]),
+          ]}
+        />
+        <Pick
+          narrow
+          label="Verdict"
+          value={params.get("verdict") ?? ""}
+          onChange={(v) => put("verdict", v)}
+          options={[
+            ["", "any verdict"],
+            ...["pass", "fail", "error", "skip", "none"].map((s): [string, string] => [
+              s,
+              s === "none" ? "not decided" : s,
+            ]),
+          ]}
+        />
         {params.get("build") && (
           <button className="button" onClick={() => put("build", "")}>
             build {params.get("build")} ×
@@ -111,7 +148,17 @@ export function RunsPage() {
             <tr>
               {open.length > 0 && (
                 <th className="w-7 py-1">
-                  <input type="checkbox" aria-label="All runs under way on this page" checked={chosen.length === open.length} onChange={(e) => pick(open.map((r) => r.number), e.target.checked)} />
+                  <input
+                    type="checkbox"
+                    aria-label="All runs under way on this page"
+                    checked={chosen.length === open.length}
+                    onChange={(e) =>
+                      pick(
+                        open.map((r) => r.number),
+                        e.target.checked,
+                      )
+                    }
+                  />
                 </th>
               )}
               <th className="py-1 pr-4 font-normal">Run</th>
@@ -126,7 +173,18 @@ export function RunsPage() {
           <tbody>
             {list.map((r) => (
               <tr key={r.number} className="border-b border-rule hover:bg-wash">
-                {open.length > 0 && <td>{!r.finished_at && <input type="checkbox" aria-label={`Run ${r.number}`} checked={picked.has(r.number)} onChange={(e) => pick([r.number], e.target.checked)} />}</td>}
+                {open.length > 0 && (
+                  <td>
+                    {!r.finished_at && (
+                      <input
+                        type="checkbox"
+                        aria-label={`Run ${r.number}`}
+                        checked={picked.has(r.number)}
+                        onChange={(e) => pick([r.number], e.target.checked)}
+                      />
+                    )}
+                  </td>
+                )}
                 <td className="py-1.5 pr-4 font-medium">
                   <Link className="link" to={`/runs/${r.number}`}>
                     Run {r.number}
@@ -149,7 +207,12 @@ export function RunsPage() {
                     </span>
                   ) : (
                     <div className="flex items-center gap-2">
-                      <Progress done={r.results} of={r.expected} bad={r.fails + r.errors} label={`Progress of run ${r.number}`} />
+                      <Progress
+                        done={r.results}
+                        of={r.expected}
+                        bad={r.fails + r.errors}
+                        label={`Progress of run ${r.number}`}
+                      />
                       <span className="text-sm whitespace-nowrap text-soft">
                         {r.results} / {r.expected}
                       </span>
@@ -157,7 +220,9 @@ export function RunsPage() {
                   )}
                 </td>
                 <td className="pr-4 whitespace-nowrap">{at(r.started_at ?? r.created_at)}</td>
-                <td className="pr-4 text-right whitespace-nowrap">{r.started_at && r.finished_at ? lasting(Date.parse(r.finished_at) - Date.parse(r.started_at)) : ""}</td>
+                <td className="pr-4 text-right whitespace-nowrap">
+                  {r.started_at && r.finished_at ? lasting(Date.parse(r.finished_at) - Date.parse(r.started_at)) : ""}
+                </td>
                 <td className="text-soft max-md:hidden">{r.asked_by}</td>
               </tr>
             ))}

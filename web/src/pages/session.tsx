@@ -1,9 +1,33 @@
 import { DropdownMenu, Tabs } from "radix-ui";
 import { useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { inProject, outdated, patch, post, put, useGet, type Build, type Device, type SeenFault, type Session, type SessionEntry } from "../data/api";
+import {
+  inProject,
+  outdated,
+  patch,
+  post,
+  put,
+  useGet,
+  type Build,
+  type Device,
+  type SeenFault,
+  type Session,
+  type SessionEntry,
+} from "../data/api";
 import { useTitle } from "../data/live";
-import { clock, LogBook, SessionLink, useShown, type Answer, type Box, type Card, type Node, type Order, type Shown, type TreeOf } from "../data/session";
+import {
+  clock,
+  LogBook,
+  SessionLink,
+  useShown,
+  type Answer,
+  type Box,
+  type Card,
+  type Node,
+  type Order,
+  type Shown,
+  type TreeOf,
+} from "../data/session";
 import { at, lasting, plural } from "../data/time";
 import { fetchFrom, handIn } from "../data/uploads";
 import { CheckTab } from "../parts/checklist";
@@ -27,7 +51,12 @@ export function SessionPage() {
         <Trouble of={one.error} retry={() => void one.refetch()} />
       </div>
     );
-  if (!one.data) return <div className="p-5"><Waiting what="the session" /></div>;
+  if (!one.data)
+    return (
+      <div className="p-5">
+        <Waiting what="the session" />
+      </div>
+    );
   return one.data.state === "closed" ? <Closed s={one.data} /> : <Open key={number} s={one.data} />;
 }
 
@@ -103,8 +132,21 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
   useEffect(() => {
     const press = (e: KeyboardEvent) => {
       const t = e.target as HTMLElement;
-      if (e.ctrlKey || e.metaKey || e.altKey || !open || t.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu]")) return;
-      const does: Record<string, () => void> = { p: () => picture(), m: () => setMark(true), i: () => setLooking((l) => !l), d: () => document.querySelector<HTMLElement>("[aria-label^='Type into']")?.focus(), ":": () => document.getElementById("line")?.focus() };
+      if (
+        e.ctrlKey ||
+        e.metaKey ||
+        e.altKey ||
+        !open ||
+        t.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu]")
+      )
+        return;
+      const does: Record<string, () => void> = {
+        p: () => picture(),
+        m: () => setMark(true),
+        i: () => setLooking((l) => !l),
+        d: () => document.querySelector<HTMLElement>("[aria-label^='Type into']")?.focus(),
+        ":": () => document.getElementById("line")?.focus(),
+      };
       if (does[e.key]) {
         e.preventDefault();
         does[e.key]!();
@@ -119,13 +161,21 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
       <Head s={s} shown={shown} link={link}>
         {open && (
           <>
-            {["back", "home"].filter((k) => st.can.includes(k)).map((k) => (
-              <button key={k} className="button" disabled={!mine} onClick={() => void act({ do: "press", text: k })}>
-                {keyNames[k]}
-              </button>
-            ))}
+            {["back", "home"]
+              .filter((k) => st.can.includes(k))
+              .map((k) => (
+                <button key={k} className="button" disabled={!mine} onClick={() => void act({ do: "press", text: k })}>
+                  {keyNames[k]}
+                </button>
+              ))}
             {st.can.includes("rotation") && (
-              <button className="button" disabled={!mine} onClick={() => void act({ do: "feel", name: "rotation", text: st.width > st.height ? "portrait" : "landscape" })}>
+              <button
+                className="button"
+                disabled={!mine}
+                onClick={() =>
+                  void act({ do: "feel", name: "rotation", text: st.width > st.height ? "portrait" : "landscape" })
+                }
+              >
                 Turn
               </button>
             )}
@@ -138,7 +188,12 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
             <button className="button" disabled={!mine} onClick={() => setMark(true)}>
               Mark <kbd>M</kbd>
             </button>
-            <button className="button" aria-pressed={!!st.video} disabled={!mine} onClick={() => void act({ do: "video", on: !st.video })}>
+            <button
+              className="button"
+              aria-pressed={!!st.video}
+              disabled={!mine}
+              onClick={() => void act({ do: "video", on: !st.video })}
+            >
               {st.video ? "Stop the video" : "Video"}
             </button>
           </>
@@ -158,12 +213,24 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
         ) : null}
         <div className="flex min-w-0 flex-1 flex-col pb-2">
           {open ? (
-            <Screen link={link} shown={shown} device={view?.device ?? ""} looking={looking} marks={marks} act={act} onCard={onCard} />
+            <Screen
+              link={link}
+              shown={shown}
+              device={view?.device ?? ""}
+              looking={looking}
+              marks={marks}
+              act={act}
+              onCard={onCard}
+            />
           ) : (
             <Preparing shown={shown} s={s} />
           )}
           {st?.still && <p className="flex-none pt-1 text-center text-sm text-petrol">Single pictures: {st.still}</p>}
-          <p role="status" className={`min-h-5 flex-none truncate pt-1 text-center text-sm ${said?.bad ? "text-vermilion" : "text-soft"}`} title={said?.text}>
+          <p
+            role="status"
+            className={`min-h-5 flex-none truncate pt-1 text-center text-sm ${said?.bad ? "text-vermilion" : "text-soft"}`}
+            title={said?.text}
+          >
             {st?.busy ? `${st.busy}…` : said ? `${said.text}${said.hint ? `. ${said.hint}` : ""}` : ""}
           </p>
           {open && <Prompt mine={mine} act={act} evaluates={st.can.includes("console")} />}
@@ -179,7 +246,11 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
                 ["list", "Checklist"],
                 ["about", "About"],
               ].map(([v, words]) => (
-                <Tabs.Trigger key={v} value={v!} className="border-b-2 border-transparent pb-1 text-soft data-[state=active]:border-ink data-[state=active]:font-medium data-[state=active]:text-ink">
+                <Tabs.Trigger
+                  key={v}
+                  value={v!}
+                  className="border-b-2 border-transparent pb-1 text-soft data-[state=active]:border-ink data-[state=active]:font-medium data-[state=active]:text-ink"
+                >
                   {words}
                   {v === "feel" && (st?.felt.length ?? 0) > 0 && ` (${st!.felt.length})`}
                 </Tabs.Trigger>
@@ -229,7 +300,14 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
 }
 
 /** The kinds of package that a device takes, by its platform and kind. */
-const takes = (d: Device): string => (d.platform === "android" ? "android_package" : d.platform === "web" ? "web_bundle" : d.kind === "real" ? "ios_device" : "ios_simulator");
+const takes = (d: Device): string =>
+  d.platform === "android"
+    ? "android_package"
+    : d.platform === "web"
+      ? "web_bundle"
+      : d.kind === "real"
+        ? "ios_device"
+        : "ios_simulator";
 
 /** What could be put on a device that has no app yet: the builds that fit, a package, an address. */
 function ToPutOn({ device, mine, act }: { device: string; mine: boolean; act: (o: Order) => Promise<Answer> }) {
@@ -258,20 +336,34 @@ function ToPutOn({ device, mine, act }: { device: string; mine: boolean; act: (o
       <div>
         <h2 className="border-b border-strong pb-1">Put an app on it</h2>
         {builds.isPending || one.isPending ? <Waiting what="the builds" /> : null}
-        {kind && builds.data && fit.length === 0 && <p className="pt-2 text-soft">No build has a package for {one.data.platform === "web" ? "handsets" : `this ${one.data.kind === "real" ? "phone" : one.data.kind}`} yet. Drop one anywhere on this page, or bring it below.</p>}
+        {kind && builds.data && fit.length === 0 && (
+          <p className="pt-2 text-soft">
+            No build has a package for{" "}
+            {one.data.platform === "web" ? "handsets" : `this ${one.data.kind === "real" ? "phone" : one.data.kind}`}{" "}
+            yet. Drop one anywhere on this page, or bring it below.
+          </p>
+        )}
         <ul>
           {fit.slice(0, 12).map((b) => (
             <li key={`${b.app}/${b.number}`} className="flex items-center gap-2 border-b border-rule py-1.5">
               <span className="min-w-0 flex-1 truncate">
-                <b className="font-medium">{b.app}</b> {b.version_name} <span className="text-soft">({b.version_code})</span>
+                <b className="font-medium">{b.app}</b> {b.version_name}{" "}
+                <span className="text-soft">({b.version_code})</span>
               </span>
-              <button className="button h-6 px-2" disabled={!mine || busy !== ""} aria-label={`Install ${b.app} ${b.version_name}`} onClick={() => void install(b)}>
+              <button
+                className="button h-6 px-2"
+                disabled={!mine || busy !== ""}
+                aria-label={`Install ${b.app} ${b.version_name}`}
+                onClick={() => void install(b)}
+              >
                 Install
               </button>
             </li>
           ))}
         </ul>
-        {fit.length > 12 && <p className="pt-1 text-sm text-soft">{plural(fit.length - 12, "older build")} under Apps.</p>}
+        {fit.length > 12 && (
+          <p className="pt-1 text-sm text-soft">{plural(fit.length - 12, "older build")} under Apps.</p>
+        )}
       </div>
       <div className="space-y-1.5">
         <h2>Or bring one</h2>
@@ -295,7 +387,14 @@ function ToPutOn({ device, mine, act }: { device: string; mine: boolean; act: (o
             bring("The service fetches it…", fetchFrom([address]));
           }}
         >
-          <input aria-label="Address" className="field min-w-0 flex-1" type="url" value={address} onChange={(e) => setAddress(e.target.value)} placeholder={one.data?.platform === "web" ? "https://board.sorane.example/" : "https://…/app.apk"} />
+          <input
+            aria-label="Address"
+            className="field min-w-0 flex-1"
+            type="url"
+            value={address}
+            onChange={(e) => setAddress(e.target.value)}
+            placeholder={one.data?.platform === "web" ? "https://board.sorane.example/" : "https://…/app.apk"}
+          />
           <button className="button" disabled={!mine || !address || busy !== ""}>
             Fetch
           </button>
@@ -319,7 +418,15 @@ function Note({ go }: { go: (text: string) => void }) {
       }}
       className="flex gap-2"
     >
-      <input autoFocus aria-label="Note" className="field min-w-0 flex-1" maxLength={2000} value={text} onChange={(e) => setText(e.target.value)} placeholder="What you see" />
+      <input
+        autoFocus
+        aria-label="Note"
+        className="field min-w-0 flex-1"
+        maxLength={2000}
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        placeholder="What you see"
+      />
       <button className="button button-main">Mark</button>
     </form>
   );
@@ -330,7 +437,11 @@ function Head({ s, shown, link, children }: { s: Session; shown: Shown; link: Se
   const [sharing, setSharing] = useState(false);
   const view = shown.view;
   const hands = shown.hands;
-  const share = (yes: boolean) => patch<Session>(inProject(`sessions/${s.number}`), { shared: yes }).then(() => outdated(`sessions/${s.number}`), setTrouble);
+  const share = (yes: boolean) =>
+    patch<Session>(inProject(`sessions/${s.number}`), { shared: yes }).then(
+      () => outdated(`sessions/${s.number}`),
+      setTrouble,
+    );
   return (
     <header className="flex flex-none flex-wrap items-center gap-x-3 gap-y-1.5 pb-2">
       <div className="min-w-0 flex-1">
@@ -340,7 +451,9 @@ function Head({ s, shown, link, children }: { s: Session; shown: Shown; link: Se
           {s.model && `, ${s.model}, ${s.os}`}
           {s.build && `, ${s.build}`}
           {view && view.state !== "open" && `, ${stateWords[view.state]}`}
-          {hands && hands.watching.length > 1 && `, watched by ${hands.watching.filter((w) => w !== hands.by).join(", ")}`}
+          {hands &&
+            hands.watching.length > 1 &&
+            `, watched by ${hands.watching.filter((w) => w !== hands.by).join(", ")}`}
         </p>
       </div>
       <div className="flex flex-wrap items-center gap-1.5">
@@ -349,14 +462,32 @@ function Head({ s, shown, link, children }: { s: Session; shown: Shown; link: Se
           <DropdownMenu.Trigger className="button">More</DropdownMenu.Trigger>
           <DropdownMenu.Portal>
             <DropdownMenu.Content align="end" sideOffset={6} className="card z-50 min-w-56 py-1">
-              {s.mine && <MenuItem onSelect={() => void share(!s.shared)}>{s.shared ? "Let nobody else look on" : "Let others look on"}</MenuItem>}
+              {s.mine && (
+                <MenuItem onSelect={() => void share(!s.shared)}>
+                  {s.shared ? "Let nobody else look on" : "Let others look on"}
+                </MenuItem>
+              )}
               <MenuItem onSelect={() => setSharing(true)}>Link to watch along</MenuItem>
-              {!hands?.you && <MenuItem onSelect={() => link.say({ hand: s.mine ? "take" : "ask" })}>{s.mine ? "Take it back in hand" : "Ask for the device"}</MenuItem>}
+              {!hands?.you && (
+                <MenuItem onSelect={() => link.say({ hand: s.mine ? "take" : "ask" })}>
+                  {s.mine ? "Take it back in hand" : "Ask for the device"}
+                </MenuItem>
+              )}
             </DropdownMenu.Content>
           </DropdownMenu.Portal>
         </DropdownMenu.Root>
         {s.mine && (
-          <Sure question={`End session ${s.number}?`} more="Its device is cleaned and given back: what is on it is gone. The record stays." does="End it" onYes={() => void post<Session>(inProject(`sessions/${s.number}/end`), {}).then(() => outdated(`sessions/${s.number}`), setTrouble)}>
+          <Sure
+            question={`End session ${s.number}?`}
+            more="Its device is cleaned and given back: what is on it is gone. The record stays."
+            does="End it"
+            onYes={() =>
+              void post<Session>(inProject(`sessions/${s.number}/end`), {}).then(
+                () => outdated(`sessions/${s.number}`),
+                setTrouble,
+              )
+            }
+          >
             <button className="button button-main">{view?.ending ? "Ending…" : "End"}</button>
           </Sure>
         )}
@@ -366,10 +497,22 @@ function Head({ s, shown, link, children }: { s: Session; shown: Shown; link: Se
           <Trouble of={trouble} />
         </div>
       )}
-      <Modal title="Watch along" about={s.shared ? "Whoever is signed in to this project can look on, and ask for the device." : "Nobody else may look on yet: let them, and hand on the link."} open={sharing} onClose={() => setSharing(false)}>
+      <Modal
+        title="Watch along"
+        about={
+          s.shared
+            ? "Whoever is signed in to this project can look on, and ask for the device."
+            : "Nobody else may look on yet: let them, and hand on the link."
+        }
+        open={sharing}
+        onClose={() => setSharing(false)}
+      >
         <p className="flex items-center gap-2">
           <code className="command min-w-0 flex-1 truncate">{`${location.origin}/by-hand/${s.number}`}</code>
-          <button className="button" onClick={() => void navigator.clipboard?.writeText(`${location.origin}/by-hand/${s.number}`)}>
+          <button
+            className="button"
+            onClick={() => void navigator.clipboard?.writeText(`${location.origin}/by-hand/${s.number}`)}
+          >
             Copy
           </button>
         </p>
@@ -387,8 +530,17 @@ function Head({ s, shown, link, children }: { s: Session; shown: Shown; link: Se
 function Notices({ shown, link }: { shown: Shown; link: SessionLink }) {
   const { view, hands } = shown;
   const list: ReactNode[] = [];
-  if (!shown.connected && !shown.closed) list.push(<>The connection was lost at {at(shown.since)}. The device is kept for you; this page goes on by itself.</>);
-  if (view?.lost) list.push(<>The device’s host is not heard. What was kept until now is safe; the device is cleaned as soon as its host is back.</>);
+  if (!shown.connected && !shown.closed)
+    list.push(
+      <>The connection was lost at {at(shown.since)}. The device is kept for you; this page goes on by itself.</>,
+    );
+  if (view?.lost)
+    list.push(
+      <>
+        The device’s host is not heard. What was kept until now is safe; the device is cleaned as soon as its host is
+        back.
+      </>,
+    );
   if (view && view.ends_in_ms > 0)
     list.push(
       <>
@@ -442,10 +594,19 @@ function Preparing({ shown, s }: { shown: Shown; s: Session }) {
   const busy = (devices.data ?? []).find((d) => d.name === s.wanted);
   return (
     <div className="mx-auto w-full max-w-md flex-1 overflow-auto pt-6">
-      <h2 className="pb-2 text-lg">{status ? `${view?.device ?? "The device"} is made ready` : view?.waits ? `Waiting for ${view.waits}` : "Asking for the device"}</h2>
+      <h2 className="pb-2 text-lg">
+        {status
+          ? `${view?.device ?? "The device"} is made ready`
+          : view?.waits
+            ? `Waiting for ${view.waits}`
+            : "Asking for the device"}
+      </h2>
       {status?.steps.map((p) => (
         <p key={p.name} className="flex items-center gap-2 py-0.5">
-          <span className={`verdict ${p.trouble ? "verdict-error" : p.took_ms < 0 ? "verdict-running" : "verdict-pass"}`} aria-hidden="true" />
+          <span
+            className={`verdict ${p.trouble ? "verdict-error" : p.took_ms < 0 ? "verdict-running" : "verdict-pass"}`}
+            aria-hidden="true"
+          />
           <span className="flex-1">
             {p.name}
             {p.trouble && <span className="text-petrol">: {p.trouble}</span>}
@@ -456,12 +617,35 @@ function Preparing({ shown, s }: { shown: Shown; s: Session }) {
       {!status && view?.waits && (
         <div className="text-soft">
           <p>
-            {busy?.at_hand ? `It is in hand: ${busy.at_hand}.` : busy?.run ? `Run ${busy.run} has it; you are next as soon as that leg is done.` : "It is yours as soon as it is free."} {view.ahead > 0 && `${plural(view.ahead, "session")} before you.`} You need not stay: the title of this page says when it is in your hand.
+            {busy?.at_hand
+              ? `It is in hand: ${busy.at_hand}.`
+              : busy?.run
+                ? `Run ${busy.run} has it; you are next as soon as that leg is done.`
+                : "It is yours as soon as it is free."}{" "}
+            {view.ahead > 0 && `${plural(view.ahead, "session")} before you.`} You need not stay: the title of this page
+            says when it is in your hand.
           </p>
           {free.length > 0 && (
             <p className="flex items-center gap-2 pt-3">
-              <Pick narrow label="Another device" value={other} onChange={setOther} options={[["", "or take another…"], ...free.map((d): [string, string] => [d.name, `${d.name}, ${d.model} ${d.os}`])]} />
-              <button className="button" disabled={!other} onClick={() => void put<Session>(inProject(`sessions/${s.number}/device`), { device: other }).then(() => outdated(`sessions/${s.number}`))}>
+              <Pick
+                narrow
+                label="Another device"
+                value={other}
+                onChange={setOther}
+                options={[
+                  ["", "or take another…"],
+                  ...free.map((d): [string, string] => [d.name, `${d.name}, ${d.model} ${d.os}`]),
+                ]}
+              />
+              <button
+                className="button"
+                disabled={!other}
+                onClick={() =>
+                  void put<Session>(inProject(`sessions/${s.number}/device`), { device: other }).then(() =>
+                    outdated(`sessions/${s.number}`),
+                  )
+                }
+              >
                 Take that
               </button>
             </p>
@@ -485,7 +669,10 @@ function About({ s }: { s: Session }) {
   const [trouble, setTrouble] = useState<unknown>();
   const save = () => {
     if (name === s.name && purpose === s.purpose) return;
-    patch<Session>(inProject(`sessions/${s.number}`), { name, purpose }).then(() => outdated(`sessions/${s.number}`, "sessions"), setTrouble);
+    patch<Session>(inProject(`sessions/${s.number}`), { name, purpose }).then(
+      () => outdated(`sessions/${s.number}`, "sessions"),
+      setTrouble,
+    );
   };
   return (
     <form
@@ -497,19 +684,38 @@ function About({ s }: { s: Session }) {
     >
       <label className="block">
         <span className="text-sm text-soft">Name</span>
-        <input className="field w-full" value={name} maxLength={200} onChange={(e) => setName(e.target.value)} onBlur={save} disabled={!s.mine} />
+        <input
+          className="field w-full"
+          value={name}
+          maxLength={200}
+          onChange={(e) => setName(e.target.value)}
+          onBlur={save}
+          disabled={!s.mine}
+        />
       </label>
       <label className="block">
         <span className="text-sm text-soft">What it is for</span>
-        <textarea className="field h-16 w-full py-1" value={purpose} maxLength={2000} onChange={(e) => setPurpose(e.target.value)} onBlur={save} disabled={!s.mine} />
+        <textarea
+          className="field h-16 w-full py-1"
+          value={purpose}
+          maxLength={2000}
+          onChange={(e) => setPurpose(e.target.value)}
+          onBlur={save}
+          disabled={!s.mine}
+        />
       </label>
       {trouble !== undefined && <Trouble of={trouble} />}
       <p className="text-sm text-soft">
-        {s.asked_by}, since {at(s.created_at)}. Cleaning at the end: {s.cleaning}. Unused for {lasting(s.idle_ms)} it ends; left alone it is kept for {lasting(s.away_ms)}.
+        {s.asked_by}, since {at(s.created_at)}. Cleaning at the end: {s.cleaning}. Unused for {lasting(s.idle_ms)} it
+        ends; left alone it is kept for {lasting(s.away_ms)}.
       </p>
       {s.origin && (
         <p className="text-sm">
-          It repeats <Link className="link" to={`/runs/${s.origin.run}`}>run {s.origin.run}</Link>, “{s.origin.case}”, up to line {s.origin.line}: <code className="font-mono">{s.origin.step}</code>
+          It repeats{" "}
+          <Link className="link" to={`/runs/${s.origin.run}`}>
+            run {s.origin.run}
+          </Link>
+          , “{s.origin.case}”, up to line {s.origin.line}: <code className="font-mono">{s.origin.step}</code>
         </p>
       )}
     </form>
@@ -531,7 +737,11 @@ function Pointed({ card }: { card: Card }) {
   const right = at.x > innerWidth - 380;
   const low = at.y > innerHeight - 190;
   return (
-    <div aria-hidden="true" className="card pointer-events-none fixed z-30 w-88 px-3 py-2" style={{ left: right ? at.x - 372 : at.x + 16, top: low ? at.y - 150 : at.y + 16 }}>
+    <div
+      aria-hidden="true"
+      className="card pointer-events-none fixed z-30 w-88 px-3 py-2"
+      style={{ left: right ? at.x - 372 : at.x + 16, top: low ? at.y - 150 : at.y + 16 }}
+    >
       <CardHead c={card} />
       {card.lines.slice(0, 3).map((l) => (
         <p key={l} className="truncate font-mono text-sm">
@@ -558,7 +768,13 @@ function CardHead({ c }: { c: Card }) {
   );
 }
 
-type InsideProps = { card?: Card; link: SessionLink; act: (o: Order) => Promise<Answer>; picture: (name?: string, at?: { x: number; y: number }) => void; onMark: (b?: Box) => void };
+type InsideProps = {
+  card?: Card;
+  link: SessionLink;
+  act: (o: Order) => Promise<Answer>;
+  picture: (name?: string, at?: { x: number; y: number }) => void;
+  onMark: (b?: Box) => void;
+};
 
 /** Looking inside: the element that was pointed at, and the whole tree when asked. */
 function Inside({ card, link, act, picture, onMark }: InsideProps) {
@@ -578,20 +794,26 @@ function Inside({ card, link, act, picture, onMark }: InsideProps) {
                 <button className="link flex-none text-sm" onClick={() => void act({ do: "line", text: l })}>
                   do it
                 </button>
-                <button className="link flex-none text-sm" onClick={() => void navigator.clipboard?.writeText(l).then(() => setCopied(l))}>
+                <button
+                  className="link flex-none text-sm"
+                  onClick={() => void navigator.clipboard?.writeText(l).then(() => setCopied(l))}
+                >
                   {copied === l ? "copied" : "copy"}
                 </button>
               </li>
             ))}
           </ul>
-          {card.locators.length > 1 && <p className="text-sm text-soft">Also found by {card.locators.slice(1, 5).join(", ")}.</p>}
+          {card.locators.length > 1 && (
+            <p className="text-sm text-soft">Also found by {card.locators.slice(1, 5).join(", ")}.</p>
+          )}
           <button className="button mt-2 h-6" onClick={() => picture(card.label || card.id, centre(card.bounds))}>
             Picture of it
           </button>
         </div>
       ) : (
         <p className="text-sm text-soft">
-          Rest the pointer on the screen to see what is there. With <b>Look inside</b> on, a click keeps the card here; a right click does so at any time.
+          Rest the pointer on the screen to see what is there. With <b>Look inside</b> on, a click keeps the card here;
+          a right click does so at any time.
         </p>
       )}
       <p>
@@ -643,8 +865,19 @@ function Tree({ tree, onMark, tap }: { tree: TreeOf; onMark: (b?: Box) => void; 
       }}
     >
       {rows.map(({ n, depth }, i) => (
-        <div key={i} id={`inside-${i}`} role="treeitem" aria-level={depth + 1} aria-selected={i === at} className={`truncate ${i === at ? "bg-picked" : ""}`} style={{ paddingLeft: Math.min(depth, 12) * 10 }} onMouseEnter={() => onMark(n.visible)} onClick={() => go(i)}>
-          {n.role || "text"} {n.id && <code className="font-mono">#{n.id}</code>} <span className="text-soft">{n.name || n.value || n.text}</span>
+        <div
+          key={i}
+          id={`inside-${i}`}
+          role="treeitem"
+          aria-level={depth + 1}
+          aria-selected={i === at}
+          className={`truncate ${i === at ? "bg-picked" : ""}`}
+          style={{ paddingLeft: Math.min(depth, 12) * 10 }}
+          onMouseEnter={() => onMark(n.visible)}
+          onClick={() => go(i)}
+        >
+          {n.role || "text"} {n.id && <code className="font-mono">#{n.id}</code>}{" "}
+          <span className="text-soft">{n.name || n.value || n.text}</span>
         </div>
       ))}
     </div>
@@ -673,7 +906,18 @@ function Prompt({ mine, act, evaluates }: { mine: boolean; act: (o: Order) => Pr
         });
       }}
     >
-      {evaluates && <Pick narrow label="What the line is" value={how} onChange={setHow} options={[["line", "script"], ["evaluate", "app console"]]} />}
+      {evaluates && (
+        <Pick
+          narrow
+          label="What the line is"
+          value={how}
+          onChange={setHow}
+          options={[
+            ["line", "script"],
+            ["evaluate", "app console"],
+          ]}
+        />
+      )}
       <input
         id="line"
         aria-label={how === "line" ? "One line of script" : "An expression for the app's console"}
@@ -716,7 +960,9 @@ function Apps({ shown, act }: { shown: Shown; act: (o: Order) => Promise<Answer>
         {apps.map((a) => (
           <li key={a.id} className="border-b border-rule py-1.5">
             <p>
-              <b className="font-medium">{a.name || a.id}</b> {a.version} {shown.status?.front === a.id && <span className="chip">in front</span>} {a.there && <span className="chip">was there before</span>}
+              <b className="font-medium">{a.name || a.id}</b> {a.version}{" "}
+              {shown.status?.front === a.id && <span className="chip">in front</span>}{" "}
+              {a.there && <span className="chip">was there before</span>}
             </p>
             <p className="text-sm text-faint">{a.id}</p>
             <div className="flex flex-wrap gap-1.5 pt-1">
@@ -737,8 +983,21 @@ function Apps({ shown, act }: { shown: Shown; act: (o: Order) => Promise<Answer>
       <div className="space-y-1.5">
         <h2>Install a build</h2>
         <div className="flex flex-wrap items-center gap-1.5">
-          <Pick narrow label="Build" value={build} onChange={setBuild} options={[["", "choose a build…"], ...items.map((b): [string, string] => [key(b), `${b.app} ${b.version_name}`])]} />
-          <button className="button h-7" disabled={!build} onClick={() => void install(items.find((b) => key(b) === build))}>
+          <Pick
+            narrow
+            label="Build"
+            value={build}
+            onChange={setBuild}
+            options={[
+              ["", "choose a build…"],
+              ...items.map((b): [string, string] => [key(b), `${b.app} ${b.version_name}`]),
+            ]}
+          />
+          <button
+            className="button h-7"
+            disabled={!build}
+            onClick={() => void install(items.find((b) => key(b) === build))}
+          >
             Install
           </button>
           <label className="flex items-center gap-1 text-sm">
@@ -771,7 +1030,13 @@ function Apps({ shown, act }: { shown: Shown; act: (o: Order) => Promise<Answer>
       >
         <h2>Follow a link</h2>
         <div className="flex gap-1.5">
-          <input aria-label="Link" className="field min-w-0 flex-1" value={link} onChange={(e) => setLink(e.target.value)} placeholder="tideline://tickets" />
+          <input
+            aria-label="Link"
+            className="field min-w-0 flex-1"
+            value={link}
+            onChange={(e) => setLink(e.target.value)}
+            placeholder="tideline://tickets"
+          />
           <button className="button" disabled={!link}>
             Follow
           </button>
@@ -815,7 +1080,13 @@ function Closed({ s }: { s: Session }) {
         <button
           className="button"
           onClick={() => {
-            post<Session>(inProject("sessions"), { device: s.device, name: s.name, purpose: s.purpose, ...(s.build ? { build: s.build.split(" ").at(-1), app: s.build.split(" ").slice(0, -1).join(" ") } : {}), ...(s.language ? { language: s.language } : {}) })
+            post<Session>(inProject("sessions"), {
+              device: s.device,
+              name: s.name,
+              purpose: s.purpose,
+              ...(s.build ? { build: s.build.split(" ").at(-1), app: s.build.split(" ").slice(0, -1).join(" ") } : {}),
+              ...(s.language ? { language: s.language } : {}),
+            })
               .then((n) => navigate(`/by-hand/${n.number}`))
               .catch(setTrouble);
           }}

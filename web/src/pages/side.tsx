@@ -10,7 +10,18 @@ export function SidePage() {
   useTitle("Side by side");
   const [params] = useSearchParams();
   const of = params.get("of") ?? "";
-  const numbers = useMemo(() => [...new Set(of.split(",").map(Number).filter((n) => n > 0))].slice(0, 6), [of]);
+  const numbers = useMemo(
+    () =>
+      [
+        ...new Set(
+          of
+            .split(",")
+            .map(Number)
+            .filter((n) => n > 0),
+        ),
+      ].slice(0, 6),
+    [of],
+  );
   const [links, setLinks] = useState<SessionLink[]>([]);
   const [together, setTogether] = useState(true);
   const [said, setSaid] = useState<Record<number, { text: string; bad: boolean } | undefined>>({});
@@ -19,7 +30,11 @@ export function SidePage() {
     setLinks(list);
     return () => list.forEach((l) => l.close());
   }, [numbers]);
-  const tell = (n: number, a: Answer, words = "") => setSaid((s) => ({ ...s, [n]: a.trouble ? { text: a.trouble, bad: true } : words ? { text: words, bad: false } : undefined }));
+  const tell = (n: number, a: Answer, words = "") =>
+    setSaid((s) => ({
+      ...s,
+      [n]: a.trouble ? { text: a.trouble, bad: true } : words ? { text: words, bad: false } : undefined,
+    }));
 
   const act = (from: SessionLink) => async (o: Order) => {
     const a = await from.order(o);
@@ -28,7 +43,11 @@ export function SidePage() {
     const others = links.filter((l) => l !== from);
     // By element where one was touched, as it is where there is nothing to be found: keys, text, surroundings.
     const line = a.lines?.[0];
-    const same: Order | undefined = line ? { do: "line", text: `${line} within 20s` } : ["text", "keys", "press", "feel", "undo", "line"].includes(o.do) ? o : undefined;
+    const same: Order | undefined = line
+      ? { do: "line", text: `${line} within 20s` }
+      : ["text", "keys", "press", "feel", "undo", "line"].includes(o.do)
+        ? o
+        : undefined;
     for (const l of others) {
       if (!same) {
         tell(l.number, { id: 0, trouble: "what was done there has no name here; do it by hand on this one" });
@@ -45,14 +64,21 @@ export function SidePage() {
         <Heading title="Side by side" />
         <Empty title="No session is named.">
           <p>
-            Open several, each with <Command>yamato session open DEVICE</Command> or from <Link className="link" to="/by-hand">By hand</Link>, and come back from there.
+            Open several, each with <Command>yamato session open DEVICE</Command> or from{" "}
+            <Link className="link" to="/by-hand">
+              By hand
+            </Link>
+            , and come back from there.
           </p>
         </Empty>
       </div>
     );
   return (
     <div className="flex h-full flex-col px-4 pt-3">
-      <Heading title="Side by side" about="What you do on one is done on all that have the element; one that lacks it says so, and waits for it.">
+      <Heading
+        title="Side by side"
+        about="What you do on one is done on all that have the element; one that lacks it says so, and waits for it."
+      >
         <label className="flex items-center gap-1.5">
           <input type="checkbox" checked={together} onChange={(e) => setTogether(e.target.checked)} /> one hand for all
         </label>
@@ -66,7 +92,15 @@ export function SidePage() {
   );
 }
 
-function One({ link, act, said }: { link: SessionLink; act: (o: Order) => Promise<Answer>; said?: { text: string; bad: boolean } }) {
+function One({
+  link,
+  act,
+  said,
+}: {
+  link: SessionLink;
+  act: (o: Order) => Promise<Answer>;
+  said?: { text: string; bad: boolean };
+}) {
   const shown = useShown(link);
   const [marks, setMarks] = useState<Box[]>([]);
   const view = shown.view;
@@ -78,11 +112,29 @@ function One({ link, act, said }: { link: SessionLink; act: (o: Order) => Promis
         </Link>
       </h2>
       {shown.status?.stage === "open" ? (
-        <Screen link={link} shown={shown} device={view?.device ?? ""} looking={false} marks={marks} act={act} onCard={(c) => setMarks(c ? [c.bounds] : [])} />
+        <Screen
+          link={link}
+          shown={shown}
+          device={view?.device ?? ""}
+          looking={false}
+          marks={marks}
+          act={act}
+          onCard={(c) => setMarks(c ? [c.bounds] : [])}
+        />
       ) : (
-        <p className="flex-1 text-soft">{shown.closed ? "It is closed." : view?.state === "closed" ? `It is closed: ${view.why}` : "It is made ready…"}</p>
+        <p className="flex-1 text-soft">
+          {shown.closed
+            ? "It is closed."
+            : view?.state === "closed"
+              ? `It is closed: ${view.why}`
+              : "It is made ready…"}
+        </p>
       )}
-      <p role="status" className={`h-5 flex-none truncate text-sm ${said?.bad ? "text-vermilion" : "text-soft"}`} title={said?.text}>
+      <p
+        role="status"
+        className={`h-5 flex-none truncate text-sm ${said?.bad ? "text-vermilion" : "text-soft"}`}
+        title={said?.text}
+      >
         {said?.text}
       </p>
     </section>

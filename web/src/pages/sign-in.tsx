@@ -45,7 +45,8 @@ export function SignedOut() {
 function How() {
   return (
     <p>
-      Run <Command>yamato console</Command> where you use the command line. It opens, or prints, a link that signs one browser in, once, within 15 minutes.
+      Run <Command>yamato console</Command> where you use the command line. It opens, or prints, a link that signs one
+      browser in, once, within 15 minutes.
     </p>
   );
 }

@@ -20,8 +20,18 @@ export function SuitePage() {
   const [line, setLine] = useState<number>();
   const [tab, setTab] = useState("text");
   useTitle(suite);
-  if (d.error && !d.data) return <div className="p-5"><Trouble of={d.error} retry={() => void d.refetch()} /></div>;
-  if (!d.data) return <div className="p-5"><Waiting what="the suite" /></div>;
+  if (d.error && !d.data)
+    return (
+      <div className="p-5">
+        <Trouble of={d.error} retry={() => void d.refetch()} />
+      </div>
+    );
+  if (!d.data)
+    return (
+      <div className="p-5">
+        <Waiting what="the suite" />
+      </div>
+    );
   const chosen = params.get("case");
   const { suite: s, last, findings, text, files } = d.data;
   const kept = s.origin === "kept";
@@ -30,7 +40,10 @@ export function SuitePage() {
   const target = line ?? last.find((c) => c.name === chosen)?.line;
   return (
     <div className="flex h-full flex-col px-5 pt-5">
-      <Heading title={s.name} about={`Revision ${s.revision}${kept ? ", written here" : ` of ${s.file_name}, handed in from a folder`}${s.by ? ` by ${s.by}` : ""}, ${at(s.created_at)}`}>
+      <Heading
+        title={s.name}
+        about={`Revision ${s.revision}${kept ? ", written here" : ` of ${s.file_name}, handed in from a folder`}${s.by ? ` by ${s.by}` : ""}, ${at(s.created_at)}`}
+      >
         {kept && (
           <Link className="button" to={`/write/${encodeURIComponent(s.name)}`}>
             Write on
@@ -59,8 +72,15 @@ export function SuitePage() {
                     </button>
                     <span className="flex flex-none items-center pt-0.5">
                       {c.runs.slice(0, 10).map((r) => (
-                        <Tip key={r.run} words={`Run ${r.run}, ${r.version_name}, ${at(r.at)}: ${verdictWords(r.verdict, r.flaky)}`}>
-                          <Link to={`/runs/${r.run}`} aria-label={`Run ${r.run} of ${r.version_name}: ${verdictWords(r.verdict, r.flaky)}`} className="grid size-6 place-items-center rounded hover:bg-wash">
+                        <Tip
+                          key={r.run}
+                          words={`Run ${r.run}, ${r.version_name}, ${at(r.at)}: ${verdictWords(r.verdict, r.flaky)}`}
+                        >
+                          <Link
+                            to={`/runs/${r.run}`}
+                            aria-label={`Run ${r.run} of ${r.version_name}: ${verdictWords(r.verdict, r.flaky)}`}
+                            className="grid size-6 place-items-center rounded hover:bg-wash"
+                          >
                             <Shape of={r.verdict} flaky={r.flaky} silent />
                           </Link>
                         </Tip>
@@ -76,7 +96,11 @@ export function SuitePage() {
           <Section title="The check" aside={findings.length > 0 ? plural(findings.length, "finding") : ""}>
             {findings.length === 0 && <p className="py-2 text-soft">It finds nothing amiss.</p>}
             {findings.map((f) => (
-              <button key={`${f.file ?? ""} ${f.line} ${f.column} ${f.message}`} onClick={() => (f.file ? setTab(f.file) : (setTab("text"), setLine(f.line)))} className="flex w-full gap-3 border-b border-rule py-1.5 text-left hover:bg-wash">
+              <button
+                key={`${f.file ?? ""} ${f.line} ${f.column} ${f.message}`}
+                onClick={() => (f.file ? setTab(f.file) : (setTab("text"), setLine(f.line)))}
+                className="flex w-full gap-3 border-b border-rule py-1.5 text-left hover:bg-wash"
+              >
                 <span className="w-14 flex-none font-mono text-sm text-faint">
                   {f.line}:{f.column}
                 </span>
@@ -90,11 +114,17 @@ export function SuitePage() {
         </div>
         <Tabs.Root value={tab} onValueChange={setTab} className="flex min-h-0 flex-col">
           <Tabs.List aria-label="Texts" className="flex flex-none flex-wrap gap-x-4 border-b border-strong">
-            {[["text", "The suite"], ...beside.map((f) => [f.path, f.path]), ["versions", "Versions"]].map(([value, words]) => (
-              <Tabs.Trigger key={value} value={value!} className="border-b-2 border-transparent pb-1 text-soft data-[state=active]:border-ink data-[state=active]:text-ink">
-                {words}
-              </Tabs.Trigger>
-            ))}
+            {[["text", "The suite"], ...beside.map((f) => [f.path, f.path]), ["versions", "Versions"]].map(
+              ([value, words]) => (
+                <Tabs.Trigger
+                  key={value}
+                  value={value!}
+                  className="border-b-2 border-transparent pb-1 text-soft data-[state=active]:border-ink data-[state=active]:text-ink"
+                >
+                  {words}
+                </Tabs.Trigger>
+              ),
+            )}
             {!kept && <span className="ml-auto text-sm text-faint">read here; change it where it comes from</span>}
           </Tabs.List>
           <Tabs.Content value="text" className="min-h-0 flex-1">
@@ -105,7 +135,11 @@ export function SuitePage() {
           {beside.map((f) => (
             <Tabs.Content key={f.path} value={f.path} className="min-h-0 flex-1">
               <Suspense fallback={<Waiting what="the text" />}>
-                <ScriptText text={textOf(f.content)} findings={findings.filter((one) => one.file === f.path)} label={f.path} />
+                <ScriptText
+                  text={textOf(f.content)}
+                  findings={findings.filter((one) => one.file === f.path)}
+                  label={f.path}
+                />
               </Suspense>
             </Tabs.Content>
           ))}

@@ -21,7 +21,8 @@ export function SuitesPage() {
       {suites.data?.length === 0 && (
         <Empty title="No suites yet.">
           <p>
-            A suite is a script file. Check it with <Command>yamato suite check FILE</Command> and hand it in with <Command>yamato suite push DIR</Command>, or write one here
+            A suite is a script file. Check it with <Command>yamato suite check FILE</Command> and hand it in with{" "}
+            <Command>yamato suite push DIR</Command>, or write one here
           </p>
         </Empty>
       )}
@@ -48,10 +49,22 @@ export function SuitesPage() {
                 </td>
                 <td className="pr-4">{plural(s.cases.length, "case")}</td>
                 <td className="pr-4 text-soft">{[...new Set(s.cases.flatMap((c) => c.tags))].join(", ")}</td>
-                <td className="pr-4 text-sm">{s.origin === "kept" ? <Link className="link" to={`/write/${encodeURIComponent(s.name)}`}>written here</Link> : <span className="font-mono">{s.file_name}</span>}</td>
+                <td className="pr-4 text-sm">
+                  {s.origin === "kept" ? (
+                    <Link className="link" to={`/write/${encodeURIComponent(s.name)}`}>
+                      written here
+                    </Link>
+                  ) : (
+                    <span className="font-mono">{s.file_name}</span>
+                  )}
+                </td>
                 <td className="pr-4 whitespace-nowrap">{at(s.created_at)}</td>
                 <td className="py-1.5 text-right">
-                  <button className="button" aria-label={`Start a run of ${s.name}`} onClick={() => start({ of: s.name })}>
+                  <button
+                    className="button"
+                    aria-label={`Start a run of ${s.name}`}
+                    onClick={() => start({ of: s.name })}
+                  >
                     Start a run
                   </button>
                 </td>

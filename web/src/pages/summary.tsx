@@ -30,7 +30,10 @@ export function SummaryPage() {
               {s.data.slowest.map((l) => (
                 <li key={`${l.leg} ${l.case_index}`} className="flex gap-3 border-b border-rule py-1">
                   <span className="w-16 flex-none text-right">{lasting(l.took_ms)}</span>
-                  <Link className="link min-w-0 flex-1 truncate" to={`/runs/${number}?leg=${l.leg}&case=${l.case_index}&attempt=${l.attempt}`}>
+                  <Link
+                    className="link min-w-0 flex-1 truncate"
+                    to={`/runs/${number}?leg=${l.leg}&case=${l.case_index}&attempt=${l.attempt}`}
+                  >
                     {l.case}
                   </Link>
                   <span className="w-52 flex-none truncate text-soft">{l.combination}</span>
@@ -40,10 +43,26 @@ export function SummaryPage() {
           </Section>
           <div>
             <Section title="Flaky" aside="passed and failed on the same build, in the same combination">
-              {s.data.flaky.length === 0 ? <p className="py-1 text-soft">Nothing was.</p> : s.data.flaky.map((t) => <p key={t.name} className="border-b border-rule py-1">{t.name}, in {t.flaky}</p>)}
+              {s.data.flaky.length === 0 ? (
+                <p className="py-1 text-soft">Nothing was.</p>
+              ) : (
+                s.data.flaky.map((t) => (
+                  <p key={t.name} className="border-b border-rule py-1">
+                    {t.name}, in {t.flaky}
+                  </p>
+                ))
+              )}
             </Section>
             <Section title="Crashes">
-              {s.data.crashes.length === 0 ? <p className="py-1 text-soft">None was met.</p> : <ul>{s.data.crashes.map((c) => <CrashRow key={c.id} c={c} />)}</ul>}
+              {s.data.crashes.length === 0 ? (
+                <p className="py-1 text-soft">None was met.</p>
+              ) : (
+                <ul>
+                  {s.data.crashes.map((c) => (
+                    <CrashRow key={c.id} c={c} />
+                  ))}
+                </ul>
+              )}
             </Section>
           </div>
         </div>
@@ -75,7 +94,10 @@ function Tallies({ title, list }: { title: string; list: Tally[] }) {
                 {t.name}
               </th>
               {kinds.map((k) => (
-                <td key={k} className={`text-right ${k === "fail" ? "text-vermilion" : k === "error" ? "text-petrol" : ""}`}>
+                <td
+                  key={k}
+                  className={`text-right ${k === "fail" ? "text-vermilion" : k === "error" ? "text-petrol" : ""}`}
+                >
                   {t[k] || ""}
                 </td>
               ))}

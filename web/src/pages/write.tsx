@@ -1,7 +1,27 @@
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { evidencePath, get, inProject, outdated, post, useGet, type Build, type Evidence, type Finding, type Fit, type Problem, type Run, type RunEvent, type Screen, type ScriptLanguage, type SeenElement, type Suite, type SuiteDetail, type SuiteFile } from "../data/api";
+import {
+  evidencePath,
+  get,
+  inProject,
+  outdated,
+  post,
+  useGet,
+  type Build,
+  type Evidence,
+  type Finding,
+  type Fit,
+  type Problem,
+  type Run,
+  type RunEvent,
+  type Screen,
+  type ScriptLanguage,
+  type SeenElement,
+  type Suite,
+  type SuiteDetail,
+  type SuiteFile,
+} from "../data/api";
 import { followRun, useFleet, useTitle } from "../data/live";
 import { at, plural } from "../data/time";
 import { Heading, Trouble, Waiting } from "../parts/plain";
@@ -28,11 +48,25 @@ end
 export function WritePage() {
   const { suite } = useParams();
   const d = useGet<SuiteDetail>(`suites/${encodeURIComponent(suite ?? "")}`, { enabled: !!suite });
-  const words = useQuery({ queryKey: ["language"], queryFn: async () => (await import("../parts/language")).theLanguage(), staleTime: Infinity });
+  const words = useQuery({
+    queryKey: ["language"],
+    queryFn: async () => (await import("../parts/language")).theLanguage(),
+    staleTime: Infinity,
+  });
   useTitle(suite ? `Writing ${suite}` : "A new suite");
   const trouble = d.error ?? words.error;
-  if (trouble) return <div className="p-5"><Trouble of={trouble} retry={() => void (d.error ? d.refetch() : words.refetch())} /></div>;
-  if ((suite && !d.data) || !words.data) return <div className="p-5"><Waiting what="the editor" /></div>;
+  if (trouble)
+    return (
+      <div className="p-5">
+        <Trouble of={trouble} retry={() => void (d.error ? d.refetch() : words.refetch())} />
+      </div>
+    );
+  if ((suite && !d.data) || !words.data)
+    return (
+      <div className="p-5">
+        <Waiting what="the editor" />
+      </div>
+    );
   return <Draft key={suite ?? ""} saved={d.data} words={words.data} />;
 }
 
@@ -68,7 +102,13 @@ function Draft({ saved, words }: { saved: SuiteDetail | undefined; words: Script
   const save = async () => {
     setTold("");
     try {
-      const s = await post<Suite>(inProject("suites"), { file_name: saved?.suite.file_name ?? "here.yamato", text, files, origin: "kept", ...(over ? { over } : {}) });
+      const s = await post<Suite>(inProject("suites"), {
+        file_name: saved?.suite.file_name ?? "here.yamato",
+        text,
+        files,
+        origin: "kept",
+        ...(over ? { over } : {}),
+      });
       setTrouble(undefined);
       setOver(s.revision);
       outdated("suites");
@@ -86,7 +126,13 @@ function Draft({ saved, words }: { saved: SuiteDetail | undefined; words: Script
     <div className="flex h-full flex-col px-5 pt-5">
       <Heading
         title={saved ? saved.suite.name : "A new suite"}
-        about={foreign ? "Handed in from a folder: try changes here, and keep them there." : saved ? `Revision ${over || saved.suite.revision}, written here, ${at(saved.suite.created_at)}` : "Written and kept here. Its name stands in its first line."}
+        about={
+          foreign
+            ? "Handed in from a folder: try changes here, and keep them there."
+            : saved
+              ? `Revision ${over || saved.suite.revision}, written here, ${at(saved.suite.created_at)}`
+              : "Written and kept here. Its name stands in its first line."
+        }
       >
         {saved && (
           <Link className="button" to={`/suites/${encodeURIComponent(saved.suite.name)}`}>
@@ -101,29 +147,58 @@ function Draft({ saved, words }: { saved: SuiteDetail | undefined; words: Script
         <button
           className="button button-main"
           disabled={!changed || faults > 0 || foreign}
-          title={foreign ? "It was handed in from a folder: change it there" : faults > 0 ? "Mend the faults first" : "Ctrl S"}
+          title={
+            foreign
+              ? "It was handed in from a folder: change it there"
+              : faults > 0
+                ? "Mend the faults first"
+                : "Ctrl S"
+          }
           onClick={() => void save()}
         >
           Save
         </button>
       </Heading>
       {trouble !== undefined && <Trouble of={trouble} />}
-      <p role="status" className="sr-only">{told}</p>
+      <p role="status" className="sr-only">
+        {told}
+      </p>
       <div className="grid min-h-0 flex-1 gap-x-6 lg:grid-cols-[minmax(0,1.5fr)_minmax(320px,1fr)]">
         <div className="flex min-h-0 flex-col pb-4">
           <div className="min-h-[240px] flex-1 overflow-hidden border border-strong bg-sheet">
             <Suspense fallback={<Waiting what="the editor" />}>
-              <ScriptEditor text={text} language={words} seen={seen.data ?? noneSeen} findings={findings.list} went={trial.went} onChange={setText} onSave={() => void save()} onLine={setLine} onRun={run} />
+              <ScriptEditor
+                text={text}
+                language={words}
+                seen={seen.data ?? noneSeen}
+                findings={findings.list}
+                went={trial.went}
+                onChange={setText}
+                onSave={() => void save()}
+                onLine={setLine}
+                onRun={run}
+              />
             </Suspense>
           </div>
           <p className="flex gap-4 pt-1.5 text-sm text-soft">
             <span>line {line}</span>
-            <span>{findings.trouble ? "the check does not answer" : faults > 0 ? plural(faults, "fault") : "no faults"}</span>
+            <span>
+              {findings.trouble ? "the check does not answer" : faults > 0 ? plural(faults, "fault") : "no faults"}
+            </span>
             {findings.list.length > faults && <span>{plural(findings.list.length - faults, "piece")} of advice</span>}
             <span className="ml-auto">{told || (changed ? "not saved; kept in this browser" : "saved")}</span>
           </p>
         </div>
-        <Beside app={app} apps={apps} setApp={setApp} trial={trial} run={run} faults={faults} findings={findings.list} builds={builds.data?.items ?? []} />
+        <Beside
+          app={app}
+          apps={apps}
+          setApp={setApp}
+          trial={trial}
+          run={run}
+          faults={faults}
+          findings={findings.list}
+          builds={builds.data?.items ?? []}
+        />
       </div>
     </div>
   );
@@ -198,12 +273,25 @@ function useTrial(): Trial {
         if (e.kind === "step" && on.current) void see(on.current);
         if (e.kind === "result") ended.current = true;
         if (e.kind === "result") setEnd({ verdict: e.verdict ?? "none", sentence: e.sentence });
-        if (e.kind === "run") void lastPicture(number).then((p) => p && setPicture(p), () => undefined);
+        if (e.kind === "run")
+          void lastPicture(number).then(
+            (p) => p && setPicture(p),
+            () => undefined,
+          );
       }
     });
   }, [number, see]);
   return {
-    run, went, verdict: end?.verdict, sentence: end?.sentence, device, setDevice, build, setBuild, picture, trouble,
+    run,
+    went,
+    verdict: end?.verdict,
+    sentence: end?.sentence,
+    device,
+    setDevice,
+    build,
+    setBuild,
+    picture,
+    trouble,
     start: async ({ text, files, line, app, builds }) => {
       setTrouble(undefined);
       setEnd(undefined);
@@ -214,7 +302,14 @@ function useTrial(): Trial {
         const b = builds.find((one) => buildName(one) === build) ?? builds.find((one) => one.app === app);
         const s = await post<Suite>(inProject("suites"), { file_name: "here.yamato", text, files, tried: true });
         setRun(
-          await post<Run>(inProject("runs"), { build: b ? `#${b.number}` : "", app: b?.app, suites: [s.digest], from_line: line, tell_steps: true, ...(device ? { on: [device] } : {}) }),
+          await post<Run>(inProject("runs"), {
+            build: b ? `#${b.number}` : "",
+            app: b?.app,
+            suites: [s.digest],
+            from_line: line,
+            tell_steps: true,
+            ...(device ? { on: [device] } : {}),
+          }),
         );
       } catch (e) {
         setTrouble(e);
@@ -230,7 +325,16 @@ async function lastPicture(run: number): Promise<string | undefined> {
   return e && evidencePath(run, e.id);
 }
 
-type BesideProps = { app: string; apps: string[]; setApp: (a: string) => void; trial: Trial; run: () => void; faults: number; findings: Finding[]; builds: Build[] };
+type BesideProps = {
+  app: string;
+  apps: string[];
+  setApp: (a: string) => void;
+  trial: Trial;
+  run: () => void;
+  faults: number;
+  findings: Finding[];
+  builds: Build[];
+};
 
 /** The device that a case runs on, and what the check says of files beside the text. */
 function Beside({ app, apps, setApp, trial, run, faults, findings, builds }: BesideProps) {
@@ -239,7 +343,10 @@ function Beside({ app, apps, setApp, trial, run, faults, findings, builds }: Bes
   const build = ofApp.find((b) => buildName(b) === trial.build) ?? ofApp[0];
   const fit = useGet<Fit[]>(`builds/${build?.number}/fit`, { enabled: build !== undefined });
   const unfit = new Set((fit.data ?? []).filter((f) => f.reasons.length > 0).map((f) => f.device));
-  const devices = [...fleet.values()].filter((d) => ["idle", "leased", "halted"].includes(d.state) && !unfit.has(d.name)).sort((a, b) => Number(b.state === "idle") - Number(a.state === "idle") || a.name.localeCompare(b.name)).map((d) => d.name);
+  const devices = [...fleet.values()]
+    .filter((d) => ["idle", "leased", "halted"].includes(d.state) && !unfit.has(d.name))
+    .sort((a, b) => Number(b.state === "idle") - Number(a.state === "idle") || a.name.localeCompare(b.name))
+    .map((d) => d.name);
   const device = devices.includes(trial.device) ? trial.device : (devices[0] ?? "");
   const { setDevice } = trial;
   useEffect(() => {
@@ -253,12 +360,22 @@ function Beside({ app, apps, setApp, trial, run, faults, findings, builds }: Bes
         <span className="text-soft">app</span>
         <Pick label="App" value={app} onChange={setApp} options={apps.map((a) => [a, a])} />
         <span className="text-soft">build</span>
-        <Pick label="Build" value={build ? buildName(build) : ""} onChange={trial.setBuild} options={ofApp.map((b) => [buildName(b), `${b.version_name} (${b.version_code})`])} />
+        <Pick
+          label="Build"
+          value={build ? buildName(build) : ""}
+          onChange={trial.setBuild}
+          options={ofApp.map((b) => [buildName(b), `${b.version_name} (${b.version_code})`])}
+        />
         <span className="text-soft">device</span>
         <Pick label="Device" value={device} onChange={trial.setDevice} options={devices.map((d) => [d, d])} />
       </div>
       <div className="flex items-center gap-2 pt-2.5">
-        <button className="button" disabled={faults > 0 || !app || running} onClick={run} title={faults > 0 ? "Mend the faults first" : undefined}>
+        <button
+          className="button"
+          disabled={faults > 0 || !app || running}
+          onClick={run}
+          title={faults > 0 ? "Mend the faults first" : undefined}
+        >
           Run the case at the mark <kbd>Ctrl Enter</kbd>
         </button>
         {trial.run && (
@@ -268,20 +385,36 @@ function Beside({ app, apps, setApp, trial, run, faults, findings, builds }: Bes
         )}
       </div>
       {trial.trouble !== undefined && <Trouble of={trial.trouble} />}
-      {running && <p className="pt-2 text-soft" role="status">{trial.went.length > 0 ? `${plural(trial.went.length, "step")} so far…` : "It waits for the device…"}</p>}
+      {running && (
+        <p className="pt-2 text-soft" role="status">
+          {trial.went.length > 0 ? `${plural(trial.went.length, "step")} so far…` : "It waits for the device…"}
+        </p>
+      )}
       {trial.verdict && (
         <p className="flex items-start gap-2 pt-2" role="status">
-          <span className="pt-0.5"><Shape of={trial.verdict} /></span>
-          <span>{trial.sentence || (trial.verdict === "pass" ? `It passed, in ${plural(trial.went.length, "step")}.` : trial.verdict)}</span>
+          <span className="pt-0.5">
+            <Shape of={trial.verdict} />
+          </span>
+          <span>
+            {trial.sentence ||
+              (trial.verdict === "pass" ? `It passed, in ${plural(trial.went.length, "step")}.` : trial.verdict)}
+          </span>
         </p>
       )}
       {elsewhere.map((f) => (
         <p key={`${f.file} ${f.line} ${f.message}`} className="pt-2 text-sm">
-          <span className="font-mono">{f.file}, line {f.line}</span>: {f.message}
+          <span className="font-mono">
+            {f.file}, line {f.line}
+          </span>
+          : {f.message}
         </p>
       ))}
       {trial.picture ? (
-        <img src={trial.picture} alt={`The screen of ${device}`} className="mt-3 max-h-[calc(100vh-400px)] min-h-60 self-start rounded outline-1 outline-strong" />
+        <img
+          src={trial.picture}
+          alt={`The screen of ${device}`}
+          className="mt-3 max-h-[calc(100vh-400px)] min-h-60 self-start rounded outline-1 outline-strong"
+        />
       ) : (
         <p className="pt-3 text-soft">
           Put the mark into a case and run it: each line shows how it went, and the device’s screen appears here.

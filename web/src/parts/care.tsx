@@ -3,7 +3,16 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { Sure } from "./sure";
 import { undo } from "../data/undo";
-import { carryOut, inProject, outdated, put, remove, type Device, type DeviceDetail, type NewErrand } from "../data/api";
+import {
+  carryOut,
+  inProject,
+  outdated,
+  put,
+  remove,
+  type Device,
+  type DeviceDetail,
+  type NewErrand,
+} from "../data/api";
 import { at } from "../data/time";
 import { MenuItem } from "./frame";
 import { Modal, Section, Trouble } from "./plain";
@@ -38,7 +47,15 @@ export function Actions({ d, state }: { d: Device; state: string }) {
         </button>
       )}
       {state === "sidelined" && (
-        <button className="button" onClick={() => remove(inProject(`devices/${encodeURIComponent(d.name)}/sideline`)).then(() => outdated("devices"), setTrouble)}>
+        <button
+          className="button"
+          onClick={() =>
+            remove(inProject(`devices/${encodeURIComponent(d.name)}/sideline`)).then(
+              () => outdated("devices"),
+              setTrouble,
+            )
+          }
+        >
           Restore it
         </button>
       )}
@@ -97,7 +114,12 @@ export function Actions({ d, state }: { d: Device; state: string }) {
         does="Remove it"
         onYes={() => work("remove", "Removing…", () => void navigate("/fleet"))}
       />
-      <Modal title={`Sideline ${d.name}`} about="It runs nothing until it is restored; what it runs now is not cut short." open={aside} onClose={() => setAside(false)}>
+      <Modal
+        title={`Sideline ${d.name}`}
+        about="It runs nothing until it is restored; what it runs now is not cut short."
+        open={aside}
+        onClose={() => setAside(false)}
+      >
         {aside && <SidelineForm d={d} onDone={() => setAside(false)} />}
       </Modal>
     </>
@@ -113,16 +135,28 @@ function SidelineForm({ d, onDone }: { d: Device; onDone: () => void }) {
       className="grid gap-y-3"
       onSubmit={(e) => {
         e.preventDefault();
-        put(inProject(`devices/${encodeURIComponent(d.name)}/sideline`), { reason, ...(until ? { until: new Date(until).toISOString() } : {}) }).then(() => {
+        put(inProject(`devices/${encodeURIComponent(d.name)}/sideline`), {
+          reason,
+          ...(until ? { until: new Date(until).toISOString() } : {}),
+        }).then(() => {
           outdated("devices");
           onDone();
-          undo.offer(`${d.name} is sidelined.`, () => remove(inProject(`devices/${encodeURIComponent(d.name)}/sideline`)).then(() => outdated("devices")));
+          undo.offer(`${d.name} is sidelined.`, () =>
+            remove(inProject(`devices/${encodeURIComponent(d.name)}/sideline`)).then(() => outdated("devices")),
+          );
         }, setTrouble);
       }}
     >
       <label className="grid gap-1">
         What is wrong with it
-        <input className="field" required maxLength={500} value={reason} onChange={(e) => setReason(e.target.value)} placeholder="its screen is cracked" />
+        <input
+          className="field"
+          required
+          maxLength={500}
+          value={reason}
+          onChange={(e) => setReason(e.target.value)}
+          placeholder="its screen is cracked"
+        />
       </label>
       <label className="grid gap-1">
         Until (left open: until somebody restores it)
@@ -144,7 +178,8 @@ export function Readiness({ d }: { d: DeviceDetail }) {
   const checks = one.checks ?? [];
   const bad = checks.filter((c) => !c.ok).length;
   const side = one.sideline;
-  const remains = (what: string) => inProject(`devices/${encodeURIComponent(one.name)}/remains/${what}?at=${side ? Date.parse(side.at) : 0}`);
+  const remains = (what: string) =>
+    inProject(`devices/${encodeURIComponent(one.name)}/remains/${what}?at=${side ? Date.parse(side.at) : 0}`);
   return (
     <>
       {side && (
@@ -154,7 +189,11 @@ export function Readiness({ d }: { d: DeviceDetail }) {
               <p className="font-medium text-petrol">{side.reason}</p>
               {side.remedy && <p className="text-soft">To mend it: {side.remedy}.</p>}
               {side.until && <p className="text-soft">Until {at(side.until)}.</p>}
-              {side.probe_at && <p className="text-soft">It is tried again at {at(side.probe_at)}, and comes back by itself if it is well.</p>}
+              {side.probe_at && (
+                <p className="text-soft">
+                  It is tried again at {at(side.probe_at)}, and comes back by itself if it is well.
+                </p>
+              )}
               {side.log && (
                 <a className="link" href={remains("log")} target="_blank" rel="noreferrer">
                   Its boot log
@@ -163,7 +202,11 @@ export function Readiness({ d }: { d: DeviceDetail }) {
             </div>
             {side.picture && (
               <figure className="flex-none text-center text-sm text-soft">
-                <img className="h-40 rounded border border-strong" src={remains("picture")} alt={`The last picture of ${one.name}`} />
+                <img
+                  className="h-40 rounded border border-strong"
+                  src={remains("picture")}
+                  alt={`What ${one.name} showed last`}
+                />
                 <figcaption className="pt-1">the last picture</figcaption>
               </figure>
             )}
@@ -174,7 +217,12 @@ export function Readiness({ d }: { d: DeviceDetail }) {
         <Section title="Readiness" aside={bad === 0 ? "ready" : `${bad} to do; it ticks off as you do them`}>
           <ol aria-label="Checks of readiness" aria-live="polite">
             {checks.map((c) => (
-              <li key={c.id} data-check={c.id} data-ok={c.ok} className="grid grid-cols-[20px_1fr] border-b border-rule py-1.5">
+              <li
+                key={c.id}
+                data-check={c.id}
+                data-ok={c.ok}
+                className="grid grid-cols-[20px_1fr] border-b border-rule py-1.5"
+              >
                 <span className="flex h-5 items-center">
                   <span className={`verdict ${c.ok ? "verdict-pass" : "verdict-error"}`} aria-hidden="true" />
                   <span className="sr-only">{c.ok ? "done:" : "to do:"}</span>

@@ -1,6 +1,17 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import { inProject, outdated, post, put, useGet, type Checklist, type Run, type RunDetail, type Session, type SessionEntry } from "../data/api";
+import {
+  inProject,
+  outdated,
+  post,
+  put,
+  useGet,
+  type Checklist,
+  type Run,
+  type RunDetail,
+  type Session,
+  type SessionEntry,
+} from "../data/api";
 import { combinationWhole } from "../data/weave";
 import { Command, Trouble } from "./plain";
 import { Pick } from "./start";
@@ -19,7 +30,13 @@ export function CheckTab({ s, entries }: { s: Session; entries: SessionEntry[] }
   const start = (checklist: string) => {
     setTrouble(undefined);
     const [app, version] = [s.build?.split(" ").slice(0, -1).join(" "), s.build?.split(" ").at(-1)];
-    post<Run>(inProject("checklist-runs"), { checklist, build: version, app, on: s.device ? [s.device] : [], ...(s.language ? { language: s.language } : {}) })
+    post<Run>(inProject("checklist-runs"), {
+      checklist,
+      build: version,
+      app,
+      on: s.device ? [s.device] : [],
+      ...(s.language ? { language: s.language } : {}),
+    })
       .then((r) => {
         setRun(String(r.number));
         return runs.refetch();
@@ -28,12 +45,35 @@ export function CheckTab({ s, entries }: { s: Session; entries: SessionEntry[] }
   };
   return (
     <div className="space-y-3 pb-3">
-      {going.length > 1 && <Pick narrow label="Run of a checklist" value={String(chosen?.number ?? "")} onChange={setRun} options={going.map((r): [string, string] => [String(r.number), `run ${r.number}: ${r.checklist}`])} />}
+      {going.length > 1 && (
+        <Pick
+          narrow
+          label="Run of a checklist"
+          value={String(chosen?.number ?? "")}
+          onChange={setRun}
+          options={going.map((r): [string, string] => [String(r.number), `run ${r.number}: ${r.checklist}`])}
+        />
+      )}
       {chosen && <Going key={chosen.number} s={s} run={chosen.number} entries={entries} />}
-      {!chosen && <p className="text-sm text-soft">{s.build ? "Nobody goes through a checklist for this build now." : "A checklist is gone through for a build: install one first."}</p>}
+      {!chosen && (
+        <p className="text-sm text-soft">
+          {s.build
+            ? "Nobody goes through a checklist for this build now."
+            : "A checklist is gone through for a build: install one first."}
+        </p>
+      )}
       {s.build && (lists.data?.length ?? 0) > 0 && (
         <div className="flex flex-wrap items-center gap-1.5">
-          <Pick narrow label="Checklist" value={name} onChange={setName} options={[["", "go through…"], ...(lists.data ?? []).map((l): [string, string] => [l.name, `${l.name}, ${l.items.length} things`])]} />
+          <Pick
+            narrow
+            label="Checklist"
+            value={name}
+            onChange={setName}
+            options={[
+              ["", "go through…"],
+              ...(lists.data ?? []).map((l): [string, string] => [l.name, `${l.name}, ${l.items.length} things`]),
+            ]}
+          />
           <button className="button h-7" disabled={!name} onClick={() => start(name)}>
             Begin
           </button>
@@ -54,7 +94,15 @@ export function CheckTab({ s, entries }: { s: Session; entries: SessionEntry[] }
               .catch(setTrouble);
           }}
         >
-          <textarea aria-label="Checklist, as Markdown" className="field h-36 w-full py-1 font-mono" value={text} onChange={(e) => setText(e.target.value)} placeholder={"# Before each release\n\n## Tickets\n- [ ] The total is under the fares\n- [ ] Paying twice is not possible"} />
+          <textarea
+            aria-label="Checklist, as Markdown"
+            className="field h-36 w-full py-1 font-mono"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            placeholder={
+              "# Before each release\n\n## Tickets\n- [ ] The total is under the fares\n- [ ] Paying twice is not possible"
+            }
+          />
           <button className="button" disabled={!text.trim()}>
             Keep the checklist
           </button>
@@ -85,20 +133,30 @@ function Going({ s, run, entries }: { s: Session; run: number; entries: SessionE
   const [trouble, setTrouble] = useState<unknown>();
   const d = detail.data;
   if (!d) return null;
-  const mine = d.legs.filter((l) => l.combination.model === s.model && l.combination.os === s.os && l.combination.kind === s.kind);
+  const mine = d.legs.filter(
+    (l) => l.combination.model === s.model && l.combination.os === s.os && l.combination.kind === s.kind,
+  );
   const leg = mine[0];
   const picture = [...entries].reverse().find((e) => e.kind === "picture");
   if (!leg)
     return (
       <p className="text-sm text-soft">
-        <Link className="link" to={`/runs/${run}`}>Run {run}</Link> goes through “{d.run.checklist}” on {d.legs.map((l) => combinationWhole(l.combination)).join("; ")}, and not on this kind of device.
+        <Link className="link" to={`/runs/${run}`}>
+          Run {run}
+        </Link>{" "}
+        goes through “{d.run.checklist}” on {d.legs.map((l) => combinationWhole(l.combination)).join("; ")}, and not on
+        this kind of device.
       </p>
     );
   const left = leg.cases.filter((c) => c.verdict === "none").length;
   const mark = (index: number, verdict: string) => {
     setTrouble(undefined);
     const evidence = picture && shown[index] ? { session: s.number, lease: picture.lease, seq: picture.seq } : {};
-    put<void>(inProject(`runs/${run}/legs/${leg.id}/cases/${index}/verdict`), { verdict, note: note[index] ?? "", ...evidence })
+    put<void>(inProject(`runs/${run}/legs/${leg.id}/cases/${index}/verdict`), {
+      verdict,
+      note: note[index] ?? "",
+      ...evidence,
+    })
       .then(() => outdated(`runs/${run}`, "checklist-runs"))
       .catch(setTrouble);
   };
@@ -111,7 +169,8 @@ function Going({ s, run, entries }: { s: Session; run: number; entries: SessionE
         </Link>
       </p>
       <p className="pb-1 text-sm text-soft">
-        {left === 0 ? "Everything has been looked at here." : `${left} of ${leg.cases.length} left here`}; {d.run.results} of {d.run.expected} on all combinations
+        {left === 0 ? "Everything has been looked at here." : `${left} of ${leg.cases.length} left here`};{" "}
+        {d.run.results} of {d.run.expected} on all combinations
       </p>
       {trouble !== undefined && <Trouble of={trouble} />}
       <ol>
@@ -133,14 +192,35 @@ function Going({ s, run, entries }: { s: Session; run: number; entries: SessionE
               {leg.state === "running" && (
                 <div className="flex items-center gap-1.5 pt-1 pl-4">
                   {["pass", "fail", "skip"].map((v) => (
-                    <button key={v} className="button h-6 px-2" aria-pressed={c.verdict === v} aria-label={`${v}: ${c.name}`} onClick={() => mark(c.index, v)}>
+                    <button
+                      key={v}
+                      className="button h-6 px-2"
+                      aria-pressed={c.verdict === v}
+                      aria-label={`${v}: ${c.name}`}
+                      onClick={() => mark(c.index, v)}
+                    >
                       {v}
                     </button>
                   ))}
-                  <input aria-label={`Note: ${c.name}`} className="field h-6 min-w-0 flex-1" placeholder="note; a skip says why" maxLength={2000} value={note[c.index] ?? ""} onChange={(e) => setNote({ ...note, [c.index]: e.target.value })} />
+                  <input
+                    aria-label={`Note: ${c.name}`}
+                    className="field h-6 min-w-0 flex-1"
+                    placeholder="note; a skip says why"
+                    maxLength={2000}
+                    value={note[c.index] ?? ""}
+                    onChange={(e) => setNote({ ...note, [c.index]: e.target.value })}
+                  />
                   {picture && (
-                    <label className="flex flex-none items-center gap-1 text-sm" title={`The picture “${picture.text}” goes with it`}>
-                      <input type="checkbox" checked={!!shown[c.index]} onChange={(e) => setShown({ ...shown, [c.index]: e.target.checked })} /> picture
+                    <label
+                      className="flex flex-none items-center gap-1 text-sm"
+                      title={`The picture “${picture.text}” goes with it`}
+                    >
+                      <input
+                        type="checkbox"
+                        checked={!!shown[c.index]}
+                        onChange={(e) => setShown({ ...shown, [c.index]: e.target.checked })}
+                      />{" "}
+                      picture
                     </label>
                   )}
                 </div>

@@ -42,7 +42,11 @@ export function DeviceLog({ book, app, download }: { book: LogBook; app?: string
       wrong = e instanceof Error ? e.message : "no expression";
     }
     const from = levels.indexOf(level);
-    const sieve = new Sieve(book, (l) => levels.indexOf(l.level) >= from && (!own || !app || l.app === app) && (!re || re.test(`${l.tag}: ${l.text}`)));
+    const sieve = new Sieve(
+      book,
+      (l) =>
+        levels.indexOf(l.level) >= from && (!own || !app || l.app === app) && (!re || re.test(`${l.tag}: ${l.text}`)),
+    );
     return { sieve, wrong };
   }, [book, level, find, own, app]);
   const rows = useMemo(() => {
@@ -67,8 +71,24 @@ export function DeviceLog({ book, app, download }: { book: LogBook; app?: string
     <section aria-label="Log" className="flex min-h-0 min-w-0 flex-1 flex-col">
       <div className="flex flex-none flex-wrap items-center gap-2 border-b border-strong pb-1.5">
         <h2 className="flex-none">Log</h2>
-        <input type="search" aria-label="Find in the log, by expression" placeholder="Find, by expression" className={`field h-6 min-w-0 flex-1 ${wrong ? "border-vermilion" : ""}`} value={find} onChange={(e) => setFind(e.target.value)} />
-        <Pick narrow label="Level" value={level} onChange={setLevel} options={levels.map((l): [string, string] => [l, l === "debug" ? "all levels" : l === "error" ? "errors" : `${l} and up`])} />
+        <input
+          type="search"
+          aria-label="Find in the log, by expression"
+          placeholder="Find, by expression"
+          className={`field h-6 min-w-0 flex-1 ${wrong ? "border-vermilion" : ""}`}
+          value={find}
+          onChange={(e) => setFind(e.target.value)}
+        />
+        <Pick
+          narrow
+          label="Level"
+          value={level}
+          onChange={setLevel}
+          options={levels.map((l): [string, string] => [
+            l,
+            l === "debug" ? "all levels" : l === "error" ? "errors" : `${l} and up`,
+          ])}
+        />
         <label className="flex flex-none items-center gap-1 text-sm">
           <input type="checkbox" checked={own} onChange={(e) => setOwn(e.target.checked)} /> app’s own
         </label>
@@ -88,12 +108,21 @@ export function DeviceLog({ book, app, download }: { book: LogBook; app?: string
         }}
         onWheel={(e) => e.deltaY < 0 && setFollow(false)}
       >
-        {count === 0 && <p className="py-2 font-sans text-sm text-soft">{book.lines.length === 0 ? "The device has written nothing." : "No line is like that."}</p>}
+        {count === 0 && (
+          <p className="py-2 font-sans text-sm text-soft">
+            {book.lines.length === 0 ? "The device has written nothing." : "No line is like that."}
+          </p>
+        )}
         <div style={{ height: virtual.getTotalSize() }} className="relative">
           {virtual.getVirtualItems().map((v) => {
             const l = book.lines[rows[v.index]!];
             return (
-              <div key={v.key} title={l?.text} className={`absolute inset-x-0 flex gap-2 overflow-hidden whitespace-pre ${l?.level === "error" ? "bg-vermilion-wash text-vermilion" : l?.level === "warn" ? "" : "text-soft"}`} style={{ top: v.start, height: 17 }}>
+              <div
+                key={v.key}
+                title={l?.text}
+                className={`absolute inset-x-0 flex gap-2 overflow-hidden whitespace-pre ${l?.level === "error" ? "bg-vermilion-wash text-vermilion" : l?.level === "warn" ? "" : "text-soft"}`}
+                style={{ top: v.start, height: 17 }}
+              >
                 <span className="w-14 flex-none text-right text-faint">{l && clock(l.at_ms)}</span>
                 <span className="w-3 flex-none">{l?.level === "error" ? "■" : l?.level === "warn" ? "▲" : ""}</span>
                 <span className="min-w-0 truncate">

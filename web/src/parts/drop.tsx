@@ -28,7 +28,9 @@ export function DropZone() {
       if (list.length === 0) return;
       e.preventDefault();
       const inHand = /^\/by-hand\/\d+$/.test(pathname); // it is installed on that device
-      void handIn(list).then((builds) => inHand && window.dispatchEvent(new CustomEvent<Build[]>("yamato.handed-in", { detail: builds })));
+      void handIn(list).then(
+        (builds) => inHand && window.dispatchEvent(new CustomEvent<Build[]>("yamato.handed-in", { detail: builds })),
+      );
       if (!inHand && pathname !== "/builds") void navigate("/builds");
     };
     window.addEventListener("dragenter", enter);
@@ -47,7 +49,9 @@ export function DropZone() {
     <div className="pointer-events-none fixed inset-0 z-50 grid place-items-center bg-shade">
       <div className="card border-2 border-dashed border-ink px-10 py-8 text-center">
         <p className="text-xl font-semibold">Drop packages here</p>
-        <p className="text-soft">.apk, .ipa, a zipped simulator app or web bundle; several of one version make one build</p>
+        <p className="text-soft">
+          .apk, .ipa, a zipped simulator app or web bundle; several of one version make one build
+        </p>
       </div>
     </div>
   );

@@ -14,7 +14,17 @@ const inks = HighlightStyle.define([
 ]);
 
 /** A document that is edited. Ctrl-S saves it; Tab leaves it. */
-export function Editor({ label, text, onChange, onSave }: { label: string; text: string; onChange: (text: string) => void; onSave: () => void }) {
+export function Editor({
+  label,
+  text,
+  onChange,
+  onSave,
+}: {
+  label: string;
+  text: string;
+  onChange: (text: string) => void;
+  onSave: () => void;
+}) {
   const box = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(undefined);
   const calls = useRef({ onChange, onSave });
@@ -46,7 +56,8 @@ export function Editor({ label, text, onChange, onSave }: { label: string; text:
   }, [label]);
   useEffect(() => {
     const v = view.current;
-    if (v && v.state.doc.toString() !== text) v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: text } });
+    if (v && v.state.doc.toString() !== text)
+      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: text } });
   }, [text]);
   return <div ref={box} className="h-full overflow-hidden" />;
 }

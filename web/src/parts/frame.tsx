@@ -63,7 +63,15 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
     let going = 0; // when g was pressed
     const press = (e: KeyboardEvent) => {
       const t = e.target as HTMLElement;
-      if (e.ctrlKey || e.metaKey || e.altKey || t.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu], [data-radix-popper-content-wrapper]")) return;
+      if (
+        e.ctrlKey ||
+        e.metaKey ||
+        e.altKey ||
+        t.closest(
+          "input, textarea, select, [contenteditable=true], [role=dialog], [role=menu], [data-radix-popper-content-wrapper]",
+        )
+      )
+        return;
       if (Date.now() - going < 1500) {
         going = 0;
         const p = places.find((p) => p.key === e.key);
@@ -73,7 +81,13 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
           return;
         }
       }
-      const does: Record<string, () => void> = { "/": () => setSearching(true), "?": () => setHelp(true), g: () => (going = Date.now()), t: turn, s: () => start() };
+      const does: Record<string, () => void> = {
+        "/": () => setSearching(true),
+        "?": () => setHelp(true),
+        g: () => (going = Date.now()),
+        t: turn,
+        s: () => start(),
+      };
       if (does[e.key]) {
         e.preventDefault();
         does[e.key]!();
@@ -84,82 +98,102 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
   }, [navigate, start, turn]);
 
   return (
-      <Tooltip.Provider delayDuration={250}>
-        <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-sheet focus:p-2">
-          Skip to the page
-        </a>
-        <div className="flex h-full flex-col">
-          <header className="flex-none border-b border-strong bg-sheet">
-            <div className="flex h-11 items-center gap-4 px-5 max-sm:gap-2 max-sm:px-3">
-              <NavLink to="/" className="flex items-center gap-2" aria-label="Yamato, now">
-                <Mark />
-                <span className="text-lg font-semibold tracking-tight max-sm:sr-only">Yamato</span>
+    <Tooltip.Provider delayDuration={250}>
+      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-sheet focus:p-2">
+        Skip to the page
+      </a>
+      <div className="flex h-full flex-col">
+        <header className="flex-none border-b border-strong bg-sheet">
+          <div className="flex h-11 items-center gap-4 px-5 max-sm:gap-2 max-sm:px-3">
+            <NavLink to="/" className="flex items-center gap-2" aria-label="Yamato, now">
+              <Mark />
+              <span className="text-lg font-semibold tracking-tight max-sm:sr-only">Yamato</span>
+            </NavLink>
+            <span className="border-l border-rule pl-4 text-soft max-sm:hidden">{who.project}</span>
+            <button
+              onClick={() => setSearching(true)}
+              aria-label="Find a run, build, case, device"
+              className="field flex w-[min(340px,40vw)] min-w-0 flex-shrink items-center justify-between text-faint max-sm:w-20"
+            >
+              <span className="truncate">
+                <span className="max-sm:hidden">Find a run, build, case, device</span>
+                <span className="sm:hidden">Find</span>
+              </span>
+              <kbd>/</kbd>
+            </button>
+            <div className="flex-1" />
+            <button className="button button-main flex-none" onClick={() => start()}>
+              Start a run
+            </button>
+            <DropdownMenu.Root>
+              <DropdownMenu.Trigger className="button min-w-0 max-sm:max-w-[92px]">
+                <span className="block truncate">{who.caller}</span>
+              </DropdownMenu.Trigger>
+              <DropdownMenu.Portal>
+                <DropdownMenu.Content align="end" sideOffset={6} className="card z-50 min-w-52 py-1">
+                  <MenuItem onSelect={turn}>{theme === "night" ? "Day theme" : "Night theme"}</MenuItem>
+                  <MenuItem onSelect={() => setHelp(true)}>Keys</MenuItem>
+                  <DropdownMenu.Separator className="my-1 h-px bg-rule" />
+                  <MenuItem
+                    onSelect={() => {
+                      void remove("/api/v1/session").finally(() => location.assign("/sign-in"));
+                    }}
+                  >
+                    Sign this browser out
+                  </MenuItem>
+                  <div className="px-3 py-1 text-sm text-faint">Yamato {who.program}</div>
+                </DropdownMenu.Content>
+              </DropdownMenu.Portal>
+            </DropdownMenu.Root>
+          </div>
+          <nav aria-label="Places" className="flex gap-1 overflow-x-auto px-3 [scrollbar-width:none]">
+            {places.map((p) => (
+              <NavLink
+                key={p.to}
+                to={p.to}
+                end={p.to === "/"}
+                className={({ isActive }) =>
+                  `flex-none border-b-2 px-2 pb-1.5 ${isActive || (p.to === "/plans" && ofPlans.test(pathname)) ? "border-ink font-medium" : "border-transparent text-soft hover:text-ink"}`
+                }
+              >
+                {p.name}
+                {p.name === "Runs" && running > 0 && (
+                  <span className="pl-1.5 text-sm text-soft">{running} under way</span>
+                )}
               </NavLink>
-              <span className="border-l border-rule pl-4 text-soft max-sm:hidden">{who.project}</span>
-              <button onClick={() => setSearching(true)} aria-label="Find a run, build, case, device" className="field flex w-[min(340px,40vw)] min-w-0 flex-shrink items-center justify-between text-faint max-sm:w-20">
-                <span className="truncate">
-                  <span className="max-sm:hidden">Find a run, build, case, device</span>
-                  <span className="sm:hidden">Find</span>
-                </span>
-                <kbd>/</kbd>
-              </button>
-              <div className="flex-1" />
-              <button className="button button-main flex-none" onClick={() => start()}>
-                Start a run
-              </button>
-              <DropdownMenu.Root>
-                <DropdownMenu.Trigger className="button min-w-0 max-sm:max-w-[92px]">
-                  <span className="block truncate">{who.caller}</span>
-                </DropdownMenu.Trigger>
-                <DropdownMenu.Portal>
-                  <DropdownMenu.Content align="end" sideOffset={6} className="card z-50 min-w-52 py-1">
-                    <MenuItem onSelect={turn}>{theme === "night" ? "Day theme" : "Night theme"}</MenuItem>
-                    <MenuItem onSelect={() => setHelp(true)}>Keys</MenuItem>
-                    <DropdownMenu.Separator className="my-1 h-px bg-rule" />
-                    <MenuItem
-                      onSelect={() => {
-                        void remove("/api/v1/session").finally(() => location.assign("/sign-in"));
-                      }}
-                    >
-                      Sign this browser out
-                    </MenuItem>
-                    <div className="px-3 py-1 text-sm text-faint">Yamato {who.program}</div>
-                  </DropdownMenu.Content>
-                </DropdownMenu.Portal>
-              </DropdownMenu.Root>
-            </div>
-            <nav aria-label="Places" className="flex gap-1 overflow-x-auto px-3 [scrollbar-width:none]">
-              {places.map((p) => (
-                <NavLink
-                  key={p.to}
-                  to={p.to}
-                  end={p.to === "/"}
-                  className={({ isActive }) => `flex-none border-b-2 px-2 pb-1.5 ${isActive || (p.to === "/plans" && ofPlans.test(pathname)) ? "border-ink font-medium" : "border-transparent text-soft hover:text-ink"}`}
-                >
-                  {p.name}
-                  {p.name === "Runs" && running > 0 && <span className="pl-1.5 text-sm text-soft">{running} under way</span>}
-                </NavLink>
-              ))}
-            </nav>
-          </header>
-          <Connection />
-          <main id="page" tabIndex={-1} className="min-h-0 flex-1 overflow-auto outline-none">
-            {children}
-          </main>
-          <FleetStrip />
-        </div>
-        <Search open={searching} onClose={() => setSearching(false)} />
-        <KeysHelp open={help} onClose={() => setHelp(false)} />
-        <DropZone />
-        <UndoBar />
-        <Moved />
-      </Tooltip.Provider>
+            ))}
+          </nav>
+        </header>
+        <Connection />
+        <main id="page" tabIndex={-1} className="min-h-0 flex-1 overflow-auto outline-none">
+          {children}
+        </main>
+        <FleetStrip />
+      </div>
+      <Search open={searching} onClose={() => setSearching(false)} />
+      <KeysHelp open={help} onClose={() => setHelp(false)} />
+      <DropZone />
+      <UndoBar />
+      <Moved />
+    </Tooltip.Provider>
   );
 }
 
-export function MenuItem({ children, onSelect, disabled }: { children: ReactNode; onSelect: () => void; disabled?: boolean }) {
+export function MenuItem({
+  children,
+  onSelect,
+  disabled,
+}: {
+  children: ReactNode;
+  onSelect: () => void;
+  disabled?: boolean;
+}) {
   return (
-    <DropdownMenu.Item disabled={disabled} onSelect={onSelect} className="px-3 py-1.5 outline-none data-disabled:text-faint data-highlighted:bg-wash">
+    <DropdownMenu.Item
+      disabled={disabled}
+      onSelect={onSelect}
+      className="px-3 py-1.5 outline-none data-disabled:text-faint data-highlighted:bg-wash"
+    >
       {children}
     </DropdownMenu.Item>
   );
@@ -189,7 +223,10 @@ function Connection() {
   if (link.signedOut)
     return (
       <div role="status" className="flex flex-none items-center gap-3 bg-petrol-wash px-5 py-1.5 text-petrol">
-        This browser was signed out. What you see is from {at(link.since)}. <a className="link" href="/sign-in">Sign in again</a>
+        This browser was signed out. What you see is from {at(link.since)}.{" "}
+        <a className="link" href="/sign-in">
+          Sign in again
+        </a>
       </div>
     );
   if (link.connected || !late) return null;
@@ -197,7 +234,9 @@ function Connection() {
     <div role="status" className="flex flex-none items-center gap-3 bg-petrol-wash px-5 py-1.5 text-petrol">
       <span className="verdict verdict-error" aria-hidden="true" />
       <span>
-        {link.ever ? `The connection was lost at ${at(link.since)}. What you see is from then; nothing is lost, and it goes on by itself.` : "The service is not heard yet; trying again."}
+        {link.ever
+          ? `The connection was lost at ${at(link.since)}. What you see is from then; nothing is lost, and it goes on by itself.`
+          : "The service is not heard yet; trying again."}
       </span>
       <button className="link" onClick={() => retryNow()}>
         Try now

@@ -53,7 +53,10 @@ export function Look({ seen, device }: { seen: Seen; device: string }) {
     setAt(i);
     setPlace(p);
   };
-  const anchor = useMemo(() => ({ current: { getBoundingClientRect: () => new DOMRect(place.x + 10, place.y + 10, 1, 1) } }), [place]);
+  const anchor = useMemo(
+    () => ({ current: { getBoundingClientRect: () => new DOMRect(place.x + 10, place.y + 10, 1, 1) } }),
+    [place],
+  );
 
   return (
     <div ref={frame} className="flex min-h-0 flex-1 gap-6 overflow-hidden pb-3">
@@ -75,7 +78,13 @@ export function Look({ seen, device }: { seen: Seen; device: string }) {
             <span
               aria-hidden="true"
               className="pointer-events-none absolute border-2 border-vermilion"
-              style={{ left: e.visible.x * scale, top: e.visible.y * scale, width: e.visible.w * scale, height: e.visible.h * scale, boxShadow: "0 0 0 1px var(--paper)" }}
+              style={{
+                left: e.visible.x * scale,
+                top: e.visible.y * scale,
+                width: e.visible.w * scale,
+                height: e.visible.h * scale,
+                boxShadow: "0 0 0 1px var(--paper)",
+              }}
             />
           )}
         </div>
@@ -133,7 +142,8 @@ function Card({ e, kept, onClose }: { e: Element; kept: boolean; onClose: () => 
         )}
       </p>
       <p className="text-sm text-soft">
-        {e.id && <code className="font-mono">#{e.id}</code>} {Math.round(e.bounds.w)} × {Math.round(e.bounds.h)} dp at {Math.round(e.bounds.x)}, {Math.round(e.bounds.y)}
+        {e.id && <code className="font-mono">#{e.id}</code>} {Math.round(e.bounds.w)} × {Math.round(e.bounds.h)} dp at{" "}
+        {Math.round(e.bounds.x)}, {Math.round(e.bounds.y)}
         {e.states.length > 0 && `; ${e.states.join(", ")}`}
       </p>
       {e.lines.length > 0 ? (
@@ -142,23 +152,45 @@ function Card({ e, kept, onClose }: { e: Element; kept: boolean; onClose: () => 
             <li key={l} className="flex items-baseline gap-2 py-0.5">
               <code className="min-w-0 flex-1 font-mono text-sm break-words">{l}</code>
               {kept && (
-                <button className="link flex-none text-sm" onClick={() => void navigator.clipboard?.writeText(l).then(() => setCopied(l))}>
+                <button
+                  className="link flex-none text-sm"
+                  onClick={() => void navigator.clipboard?.writeText(l).then(() => setCopied(l))}
+                >
                   {copied === l ? "copied" : "copy"}
                 </button>
               )}
             </li>
           ))}
-          {e.locators.length > 1 && <li className="pt-1 text-sm text-soft">Also found by {e.locators.slice(1, 4).map((l, i) => <span key={l}>{i > 0 && ", "}<code className="font-mono">{l}</code></span>)}.</li>}
+          {e.locators.length > 1 && (
+            <li className="pt-1 text-sm text-soft">
+              Also found by{" "}
+              {e.locators.slice(1, 4).map((l, i) => (
+                <span key={l}>
+                  {i > 0 && ", "}
+                  <code className="font-mono">{l}</code>
+                </span>
+              ))}
+              .
+            </li>
+          )}
         </ul>
       ) : (
-        <p className="mt-1 text-sm text-soft">Nothing finds this element alone: it has no id, role or label that others lack.</p>
+        <p className="mt-1 text-sm text-soft">
+          Nothing finds this element alone: it has no id, role or label that others lack.
+        </p>
       )}
       {!kept && e.lines.length > 0 && <p className="pt-1 text-sm text-faint">Click to keep this card.</p>}
     </div>
   );
 }
 
-type TreeProps = { list: Element[]; at: number; onPoint: (i: number, p: Place) => void; onLeave: () => void; onKeep: (i: number, p: Place) => void };
+type TreeProps = {
+  list: Element[];
+  at: number;
+  onPoint: (i: number, p: Place) => void;
+  onLeave: () => void;
+  onKeep: (i: number, p: Place) => void;
+};
 
 function Tree({ list, at, onPoint, onLeave, onKeep }: TreeProps) {
   const box = useRef<HTMLDivElement>(null);
@@ -173,7 +205,12 @@ function Tree({ list, at, onPoint, onLeave, onKeep }: TreeProps) {
   }, [list]);
   const hidden = list.filter((e) => (e.role || e.id || e.label) && e.visible.w <= 0).length;
   const row = shown.findIndex((s) => s.i === at);
-  const virtual = useVirtualizer({ count: shown.length, getScrollElement: () => box.current, estimateSize: () => 22, overscan: 20 });
+  const virtual = useVirtualizer({
+    count: shown.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => 22,
+    overscan: 20,
+  });
   const byPointer = useRef(false);
   useEffect(() => {
     if (row >= 0 && !byPointer.current) virtual.scrollToIndex(row);

@@ -38,7 +38,10 @@ export function Empty({ title, children }: { title: string; children?: ReactNode
 }
 
 export function Trouble({ of, retry }: { of: unknown; retry?: () => void }) {
-  const p = of instanceof Problem ? of : new Problem("This page could not do its work.", 0, of instanceof Error ? of.message : undefined);
+  const p =
+    of instanceof Problem
+      ? of
+      : new Problem("This page could not do its work.", 0, of instanceof Error ? of.message : undefined);
   return (
     <div role="alert" className="my-2 border-l-2 border-petrol bg-petrol-wash px-3 py-2">
       <p className="font-medium text-petrol">{p.message}</p>
@@ -65,12 +68,25 @@ export function Waiting({ what }: { what: string }) {
   );
 }
 
-export function Tip({ words, children, side = "top" }: { words: ReactNode; children: ReactNode; side?: "top" | "bottom" | "left" | "right" }) {
+export function Tip({
+  words,
+  children,
+  side = "top",
+}: {
+  words: ReactNode;
+  children: ReactNode;
+  side?: "top" | "bottom" | "left" | "right";
+}) {
   return (
     <Tooltip.Root>
       <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
       <Tooltip.Portal>
-        <Tooltip.Content side={side} sideOffset={6} collisionPadding={8} className="card z-50 max-w-80 px-2.5 py-1.5 text-sm">
+        <Tooltip.Content
+          side={side}
+          sideOffset={6}
+          collisionPadding={8}
+          className="card z-50 max-w-80 px-2.5 py-1.5 text-sm"
+        >
           {words}
         </Tooltip.Content>
       </Tooltip.Portal>
@@ -78,7 +94,21 @@ export function Tip({ words, children, side = "top" }: { words: ReactNode; child
   );
 }
 
-export function Modal({ title, about, wide, open, onClose, children }: { title: string; about?: string; wide?: boolean; open: boolean; onClose: () => void; children: ReactNode }) {
+export function Modal({
+  title,
+  about,
+  wide,
+  open,
+  onClose,
+  children,
+}: {
+  title: string;
+  about?: string;
+  wide?: boolean;
+  open: boolean;
+  onClose: () => void;
+  children: ReactNode;
+}) {
   return (
     <Dialog.Root open={open} onOpenChange={(o) => !o && onClose()}>
       <Dialog.Portal>
@@ -110,7 +140,14 @@ export function Progress({ done, of, bad = 0, label }: { done: number; of: numbe
   const part = of > 0 ? Math.min(1, done / of) : 0;
   const wrong = done > 0 ? part * Math.min(1, bad / done) : 0;
   return (
-    <div role="progressbar" aria-label={label} aria-valuemin={0} aria-valuemax={100} aria-valuenow={Math.round(part * 100)} className="relative h-[5px] w-full overflow-hidden rounded-full bg-wash">
+    <div
+      role="progressbar"
+      aria-label={label}
+      aria-valuemin={0}
+      aria-valuemax={100}
+      aria-valuenow={Math.round(part * 100)}
+      className="relative h-[5px] w-full overflow-hidden rounded-full bg-wash"
+    >
       <div className="absolute inset-y-0 left-0 bg-ink" style={{ width: `${part * 100}%` }} />
       <div className="absolute inset-y-0 left-0 bg-vermilion" style={{ width: `${wrong * 100}%` }} />
     </div>

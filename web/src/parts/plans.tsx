@@ -5,7 +5,15 @@ import { at } from "../data/time";
 import { Tip } from "./plain";
 import { Shape, verdictWords } from "./verdict";
 
-const when = new Intl.DateTimeFormat(undefined, { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", hourCycle: "h23", timeZoneName: "short" });
+const when = new Intl.DateTimeFormat(undefined, {
+  weekday: "short",
+  day: "numeric",
+  month: "short",
+  hour: "2-digit",
+  minute: "2-digit",
+  hourCycle: "h23",
+  timeZoneName: "short",
+});
 
 /** Fri, 27 Nov, 02:00 WET: in this browser's zone, and which that is */
 export const moment = (iso: string) => when.format(new Date(iso));
@@ -17,7 +25,12 @@ export function startWords(s: PlanStart): string {
   return s.run_state ?? "";
 }
 
-export const reasonWords: Record<string, string> = { time: "its time", arrival: "a build arrived", after: "another plan ended", hand: "by hand" };
+export const reasonWords: Record<string, string> = {
+  time: "its time",
+  arrival: "a build arrived",
+  after: "another plan ended",
+  hand: "by hand",
+};
 
 /** One start as a shape that leads to its run. */
 export function StartShape({ s }: { s: PlanStart }) {

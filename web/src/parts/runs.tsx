@@ -16,7 +16,8 @@ export function useClock(on: boolean): number {
   return now;
 }
 
-export const buildName = (r: { app: string; version_name: string; version_code: string }) => `${r.app} ${r.version_name} (${r.version_code})`;
+export const buildName = (r: { app: string; version_name: string; version_code: string }) =>
+  `${r.app} ${r.version_name} (${r.version_code})`;
 
 /** What is left, judged by the pace so far; nothing where that would be guessing. */
 export function remaining(r: Run, now: number): string {
@@ -64,7 +65,6 @@ export function RunningLine({ r }: { r: Run }) {
     </Link>
   );
 }
-
 
 /** Whether it only waits for other legs to be done. */
 export const ordinary = (w: Waits) => w.waits_for === "its turn" || w.waits_for.endsWith(" in use");

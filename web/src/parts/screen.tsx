@@ -6,7 +6,17 @@ type Down = { id: number; at: Spot; began: number; path: Path; far: number; modi
 
 const slop = 8; // of the screen's own units that a finger may stray and still not have moved
 const holdAfter = 500;
-const keys: Record<string, string> = { Enter: "\ue007", Backspace: "\ue003", Delete: "\ue017", ArrowLeft: "\ue012", ArrowUp: "\ue013", ArrowRight: "\ue014", ArrowDown: "\ue015", Home: "\ue011", End: "\ue010" };
+const keys: Record<string, string> = {
+  Enter: "\ue007",
+  Backspace: "\ue003",
+  Delete: "\ue017",
+  ArrowLeft: "\ue012",
+  ArrowUp: "\ue013",
+  ArrowRight: "\ue014",
+  ArrowDown: "\ue015",
+  Home: "\ue011",
+  End: "\ue010",
+};
 
 type Props = {
   link: SessionLink;
@@ -49,7 +59,10 @@ export function Screen({ link, shown, device, looking, marks, act, onCard }: Pro
 
   const spot = (e: { clientX: number; clientY: number }): Spot => {
     const r = canvas.current!.getBoundingClientRect();
-    return { x: Math.max(0, Math.min(width - 0.5, (e.clientX - r.x) / scale)), y: Math.max(0, Math.min(height - 0.5, (e.clientY - r.y) / scale)) };
+    return {
+      x: Math.max(0, Math.min(width - 0.5, (e.clientX - r.x) / scale)),
+      y: Math.max(0, Math.min(height - 0.5, (e.clientY - r.y) / scale)),
+    };
   };
   const aim = (o: Order) => act({ ...o, aimed: link.frame });
   const card = (at: Spot, keep: boolean) => void link.order({ do: "card", at }).then((a) => onCard(a.card, keep));
@@ -61,7 +74,14 @@ export function Screen({ link, shown, device, looking, marks, act, onCard }: Pro
     canvas.current!.setPointerCapture(e.pointerId);
     entry.current?.focus({ preventScroll: true });
     const at = spot(e);
-    downs.current.set(e.pointerId, { id: e.pointerId, at, began: performance.now(), path: [{ ...at, at_ms: 0 }], far: 0, modifier: e.shiftKey });
+    downs.current.set(e.pointerId, {
+      id: e.pointerId,
+      at,
+      began: performance.now(),
+      path: [{ ...at, at_ms: 0 }],
+      far: 0,
+      modifier: e.shiftKey,
+    });
     if (downs.current.size === 2) {
       const [a, b] = [...downs.current.values()];
       pinch.current = { a: a!.at, b: b!.at };
@@ -95,7 +115,12 @@ export function Screen({ link, shown, device, looking, marks, act, onCard }: Pro
       if (other) {
         const apart = (p: Spot, q: Spot) => Math.hypot(p.x - q.x, p.y - q.y);
         const end = other.path[other.path.length - 1]!;
-        void aim({ do: "pinch", at: { x: (a.x + b.x) / 2, y: (a.y + b.y) / 2 }, from: apart(a, b), to: apart(at, end) });
+        void aim({
+          do: "pinch",
+          at: { x: (a.x + b.x) / 2, y: (a.y + b.y) / 2 },
+          from: apart(a, b),
+          to: apart(at, end),
+        });
         downs.current.clear();
       }
       pinch.current = undefined;
@@ -123,8 +148,15 @@ export function Screen({ link, shown, device, looking, marks, act, onCard }: Pro
     w.dy -= e.deltaY / scale;
     w.timer ||= window.setTimeout(() => {
       wheel.current = undefined;
-      const to = { x: Math.max(2, Math.min(width - 2, at.x + w.dx)), y: Math.max(2, Math.min(height - 2, at.y + w.dy)) };
-      const part = (n: number) => ({ x: at.x + (to.x - at.x) * n, y: at.y + (to.y - at.y) * n, at_ms: Math.round(n * 140) });
+      const to = {
+        x: Math.max(2, Math.min(width - 2, at.x + w.dx)),
+        y: Math.max(2, Math.min(height - 2, at.y + w.dy)),
+      };
+      const part = (n: number) => ({
+        x: at.x + (to.x - at.x) * n,
+        y: at.y + (to.y - at.y) * n,
+        at_ms: Math.round(n * 140),
+      });
       void act({ do: "stroke", at, path: [0, 0.25, 0.5, 0.75, 1].map(part) });
     }, 60);
   };
@@ -182,10 +214,26 @@ export function Screen({ link, shown, device, looking, marks, act, onCard }: Pro
             onWheel={scroll}
           />
           {marks.map((m, i) => (
-            <span key={i} aria-hidden="true" className="pointer-events-none absolute border-2 border-vermilion" style={{ left: m.x * scale - 4, top: m.y * scale - 4, width: m.w * scale + 8, height: m.h * scale + 8, boxShadow: "0 0 0 1px var(--paper)" }} />
+            <span
+              key={i}
+              aria-hidden="true"
+              className="pointer-events-none absolute border-2 border-vermilion"
+              style={{
+                left: m.x * scale - 4,
+                top: m.y * scale - 4,
+                width: m.w * scale + 8,
+                height: m.h * scale + 8,
+                boxShadow: "0 0 0 1px var(--paper)",
+              }}
+            />
           ))}
           {fingers.map((f, i) => (
-            <span key={i} aria-hidden="true" className="pointer-events-none absolute h-7 w-7 -translate-1/2 rounded-full border-2 border-ink bg-paper opacity-50" style={{ left: f.x * scale, top: f.y * scale }} />
+            <span
+              key={i}
+              aria-hidden="true"
+              className="pointer-events-none absolute h-7 w-7 -translate-1/2 rounded-full border-2 border-ink bg-paper opacity-50"
+              style={{ left: f.x * scale, top: f.y * scale }}
+            />
           ))}
           <textarea
             ref={entry}

@@ -1,4 +1,10 @@
-import { autocompletion, completionKeymap, type Completion, type CompletionContext, type CompletionResult } from "@codemirror/autocomplete";
+import {
+  autocompletion,
+  completionKeymap,
+  type Completion,
+  type CompletionContext,
+  type CompletionResult,
+} from "@codemirror/autocomplete";
 import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
 import { syntaxHighlighting } from "@codemirror/language";
 import { lintGutter, lintKeymap, setDiagnostics, type Diagnostic } from "@codemirror/lint";
@@ -92,10 +98,14 @@ export function ScriptEditor(p: Props) {
           coloured(now.current.language),
           syntaxHighlighting(inks),
           look,
-          EditorView.contentAttributes.of({ "aria-label": "The suite's text; Ctrl-M lets Tab leave it", tabindex: "0" }),
+          EditorView.contentAttributes.of({
+            "aria-label": "The suite's text; Ctrl-M lets Tab leave it",
+            tabindex: "0",
+          }),
           EditorView.updateListener.of((u) => {
             if (u.docChanged) now.current.onChange(u.state.doc.toString());
-            if (u.docChanged || u.selectionSet) now.current.onLine(u.state.doc.lineAt(u.state.selection.main.head).number);
+            if (u.docChanged || u.selectionSet)
+              now.current.onLine(u.state.doc.lineAt(u.state.selection.main.head).number);
           }),
         ],
       }),
@@ -105,11 +115,18 @@ export function ScriptEditor(p: Props) {
   }, []);
   useEffect(() => {
     const v = view.current;
-    if (v && v.state.doc.toString() !== p.text) v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: p.text } });
+    if (v && v.state.doc.toString() !== p.text)
+      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: p.text } });
   }, [p.text]);
   useEffect(() => {
     const v = view.current;
-    if (v) v.dispatch(setDiagnostics(v.state, p.findings.filter((f) => !f.file).map((f) => diagnostic(v.state.doc, f))));
+    if (v)
+      v.dispatch(
+        setDiagnostics(
+          v.state,
+          p.findings.filter((f) => !f.file).map((f) => diagnostic(v.state.doc, f)),
+        ),
+      );
   }, [p.findings]);
   useEffect(() => {
     view.current?.dispatch({ effects: setWent.of(p.went) });
@@ -120,7 +137,12 @@ export function ScriptEditor(p: Props) {
 function diagnostic(doc: Text, f: Finding): Diagnostic {
   const line = doc.line(Math.max(1, Math.min(f.line, doc.lines)));
   const from = Math.min(line.to, line.from + Math.max(0, f.column - 1));
-  return { from, to: Math.min(line.to, Math.max(from + 1, from + f.length)), severity: f.advice ? "info" : "error", message: f.hint ? `${f.message}; ${f.hint}` : f.message };
+  return {
+    from,
+    to: Math.min(line.to, Math.max(from + 1, from + f.length)),
+    severity: f.advice ? "info" : "error",
+    message: f.hint ? `${f.message}; ${f.hint}` : f.message,
+  };
 }
 
 /** What may stand at the mark. */
@@ -131,32 +153,55 @@ function complete(c: CompletionContext, l: ScriptLanguage, seen: SeenElement[]):
   if (quotes % 2 === 1) {
     const from = line.from + before.lastIndexOf('"') + 1;
     const texts = new Map<string, Completion>();
-    for (const s of seen) if (s.text && !texts.has(s.text)) texts.set(s.text, { label: s.text, detail: s.screen ? `on ${s.screen}` : s.role, type: "text" });
+    for (const s of seen)
+      if (s.text && !texts.has(s.text))
+        texts.set(s.text, { label: s.text, detail: s.screen ? `on ${s.screen}` : s.role, type: "text" });
     return { from, options: [...texts.values()] };
   }
   const word = c.matchBefore(/[#$]?[\p{L}\d_.-]*$/u);
   if (!word || (word.from === word.to && !c.explicit)) return null;
   if (word.text.startsWith("#")) {
     const ids = new Map<string, Completion>();
-    for (const s of seen) if (s.id && !ids.has(s.id)) ids.set(s.id, { label: `#${s.id}`, detail: [s.role, s.text && `“${s.text}”`, s.screen && `on ${s.screen}`].filter(Boolean).join(" "), type: "property" });
+    for (const s of seen)
+      if (s.id && !ids.has(s.id))
+        ids.set(s.id, {
+          label: `#${s.id}`,
+          detail: [s.role, s.text && `“${s.text}”`, s.screen && `on ${s.screen}`].filter(Boolean).join(" "),
+          type: "property",
+        });
     return { from: word.from, options: [...ids.values()] };
   }
   if (word.text.startsWith("$")) {
     const names = new Set<string>();
-    for (const m of c.state.doc.toString().matchAll(/(?:\blet\s+|\$)([\p{L}_][\p{L}\d_-]*)/gu)) if (m[1] && `$${m[1]}` !== word.text) names.add(m[1].toLowerCase());
+    for (const m of c.state.doc.toString().matchAll(/(?:\blet\s+|\$)([\p{L}_][\p{L}\d_-]*)/gu))
+      if (m[1] && `$${m[1]}` !== word.text) names.add(m[1].toLowerCase());
     return { from: word.from, options: [...names].map((n) => ({ label: `$${n}`, type: "variable" })) };
   }
   if (before.trim() === word.text) {
     const inside = blockDepth(c.state.doc, line.number) > 0;
-    const list = inside ? [...l.steps, { word: "end", usage: "closes the block" }, { word: "else", usage: "if … else … end" }] : l.file;
-    return { from: word.from, options: list.map((w) => ({ label: w.word, detail: w.usage.split(" · ")[0], type: "keyword" })) };
+    const list = inside
+      ? [...l.steps, { word: "end", usage: "closes the block" }, { word: "else", usage: "if … else … end" }]
+      : l.file;
+    return {
+      from: word.from,
+      options: list.map((w) => ({ label: w.word, detail: w.usage.split(" · ")[0], type: "keyword" })),
+    };
   }
   if (/^\s*(let\s+\S+\s*=\s*)?do\s/.test(before)) {
     const at = before.indexOf("do ") + 3;
-    const actions = [...c.state.doc.toString().matchAll(/^\s*action\s+(.+)$/gm)].map((m) => ({ label: m[1]!.replace(/\s*\/\/.*$/, "").trim(), type: "function" }));
+    const actions = [...c.state.doc.toString().matchAll(/^\s*action\s+(.+)$/gm)].map((m) => ({
+      label: m[1]!.replace(/\s*\/\/.*$/, "").trim(),
+      type: "function",
+    }));
     return { from: line.from + at, options: actions };
   }
-  return { from: word.from, options: [...l.roles.map((r) => ({ label: r, type: "class", detail: "a role" })), ...l.words.map((w) => ({ label: w, type: "keyword" }))] };
+  return {
+    from: word.from,
+    options: [
+      ...l.roles.map((r) => ({ label: r, type: "class", detail: "a role" })),
+      ...l.words.map((w) => ({ label: w, type: "keyword" })),
+    ],
+  };
 }
 
 function blockDepth(doc: Text, line: number) {

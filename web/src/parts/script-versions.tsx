@@ -22,7 +22,10 @@ export function Versions({ suite }: { suite: Suite }) {
   const before = older || String(all.find((r) => r.revision < Number(newer))?.revision ?? newer);
   if (list.error) return <Trouble of={list.error} retry={() => void list.refetch()} />;
   if (!list.data) return <Waiting what="the versions" />;
-  const options: [string, string][] = all.map((r) => [String(r.revision), `revision ${r.revision}, ${r.by ? `${r.by}, ` : ""}${at(r.created_at)}`]);
+  const options: [string, string][] = all.map((r) => [
+    String(r.revision),
+    `revision ${r.revision}, ${r.by ? `${r.by}, ` : ""}${at(r.created_at)}`,
+  ]);
   return (
     <div className="flex h-full min-h-0 flex-col">
       <div className="flex flex-wrap items-center gap-2 py-2">
@@ -72,6 +75,7 @@ function Difference({ path, older, newer }: { path: string; older: string; newer
 }
 
 /** A suite's text with the files that it uses, one below the other. */
-const whole = (t: SuiteText) => [t.text, ...t.files.filter((f) => isScript(f.path)).map((f) => `\n// ${f.path}\n${textOf(f.content)}`)].join("");
+const whole = (t: SuiteText) =>
+  [t.text, ...t.files.filter((f) => isScript(f.path)).map((f) => `\n// ${f.path}\n${textOf(f.content)}`)].join("");
 
 const textOf = (base64: string) => new TextDecoder().decode(Uint8Array.from(atob(base64), (c) => c.charCodeAt(0)));

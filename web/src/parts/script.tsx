@@ -8,7 +8,17 @@ import { look } from "./editor-look";
 import { coloured, inks, theLanguage } from "./language";
 
 /** A script's text with the marks of the check. */
-export function ScriptText({ text, findings, line, label = "The suite's text" }: { text: string; findings: Finding[]; line?: number; label?: string }) {
+export function ScriptText({
+  text,
+  findings,
+  line,
+  label = "The suite's text",
+}: {
+  text: string;
+  findings: Finding[];
+  line?: number;
+  label?: string;
+}) {
   const box = useRef<HTMLDivElement>(null);
   const language = useQuery({ queryKey: ["language"], queryFn: theLanguage, staleTime: Infinity });
   const words = language.data;
@@ -23,7 +33,15 @@ export function ScriptText({ text, findings, line, label = "The suite's text" }:
     const list: { from: number; to: number; mark: Decoration; title: boolean }[] = findings.map((f) => {
       const from = at(f.line, f.column);
       const to = Math.max(from + 1, Math.min(doc.length, from + Math.max(1, f.length)));
-      return { from, to, title: true, mark: Decoration.mark({ class: f.advice ? "cm-advised" : "cm-marked", attributes: { title: f.hint ? `${f.message} ${f.hint}` : f.message } }) };
+      return {
+        from,
+        to,
+        title: true,
+        mark: Decoration.mark({
+          class: f.advice ? "cm-advised" : "cm-marked",
+          attributes: { title: f.hint ? `${f.message} ${f.hint}` : f.message },
+        }),
+      };
     });
     if (here >= 0) list.push({ from: here, to: here, title: false, mark: Decoration.line({ class: "cm-here" }) });
     list.sort((a, b) => a.from - b.from || Number(a.title) - Number(b.title));

@@ -30,7 +30,10 @@ export function Search({ open, onClose }: { open: boolean; onClose: () => void }
     <Dialog.Root open={open} onOpenChange={(o) => !o && onClose()}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-shade" />
-        <Dialog.Content aria-describedby={undefined} className="card fixed top-[12vh] left-1/2 z-50 w-[min(620px,94vw)] -translate-x-1/2 overflow-hidden">
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="card fixed top-[12vh] left-1/2 z-50 w-[min(620px,94vw)] -translate-x-1/2 overflow-hidden"
+        >
           <Dialog.Title className="sr-only">Find</Dialog.Title>
           <input
             autoFocus
@@ -68,8 +71,16 @@ export function Search({ open, onClose }: { open: boolean; onClose: () => void }
               </li>
             ))}
           </ul>
-          {q !== "" && found.isSuccess && list.length === 0 && <p className="px-5 py-3 text-soft">Nothing here is called that. Try part of a name, a version, or a run&#8217;s number.</p>}
-          {q === "" && <p className="px-5 py-3 text-soft">Runs by number or version, builds, suites, cases, and devices by name, model or site.</p>}
+          {q !== "" && found.isSuccess && list.length === 0 && (
+            <p className="px-5 py-3 text-soft">
+              Nothing here is called that. Try part of a name, a version, or a run&#8217;s number.
+            </p>
+          )}
+          {q === "" && (
+            <p className="px-5 py-3 text-soft">
+              Runs by number or version, builds, suites, cases, and devices by name, model or site.
+            </p>
+          )}
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

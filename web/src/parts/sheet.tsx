@@ -2,7 +2,22 @@ import { useQuery } from "@tanstack/react-query";
 import { Tabs } from "radix-ui";
 import { Fragment, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { evidencePath, framePath, inProject, post, problemOf, useGet, type Evidence, type Frame, type Result, type Run, type Session, type Sheet, type SheetAttempt, type Step } from "../data/api";
+import {
+  evidencePath,
+  framePath,
+  inProject,
+  post,
+  problemOf,
+  useGet,
+  type Evidence,
+  type Frame,
+  type Result,
+  type Run,
+  type Session,
+  type Sheet,
+  type SheetAttempt,
+  type Step,
+} from "../data/api";
 import { calls, type Call } from "../data/calls";
 import { Log } from "../data/log";
 import { amount, readings } from "../data/readings";
@@ -25,7 +40,8 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
   const [finding, setFinding] = useState(false);
   const s = sheet.data;
   const attempts = s?.attempts ?? [];
-  const telling = [...attempts].reverse().find((a) => a.result && a.result.verdict !== "pass") ?? attempts[attempts.length - 1];
+  const telling =
+    [...attempts].reverse().find((a) => a.result && a.result.verdict !== "pass") ?? attempts[attempts.length - 1];
   const number = Number(params.get("attempt")) || telling?.attempt.number;
   return (
     <aside aria-label="Attempt" className="flex h-full min-w-0 flex-1 flex-col border-l border-strong bg-sheet">
@@ -42,7 +58,12 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
           <button
             className="button"
             onClick={() =>
-              void post<Run>(inProject(`runs/${run.number}/again`), { which: "one", leg, case_index: index, real_time: run.real_time })
+              void post<Run>(inProject(`runs/${run.number}/again`), {
+                which: "one",
+                leg,
+                case_index: index,
+                real_time: run.real_time,
+              })
                 .then((r) => navigate(`/runs/${r.number}`))
                 .catch(setTrouble)
             }
@@ -87,13 +108,37 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
           </button>
         </div>
       </header>
-      {trouble !== undefined && <div className="px-5"><Trouble of={trouble} /></div>}
-      <Modal title="Make a finding" about="What should be mended. Build, device, levels, the way there and the end of the log come with it." open={finding} onClose={() => setFinding(false)}>
-        {finding && <NewFinding from={{ failed: { run: run.number, leg, case: index } }} title={telling?.result?.sentence?.replace(/^line \d+: /, "") ?? ""} />}
+      {trouble !== undefined && (
+        <div className="px-5">
+          <Trouble of={trouble} />
+        </div>
+      )}
+      <Modal
+        title="Make a finding"
+        about="What should be mended. Build, device, levels, the way there and the end of the log come with it."
+        open={finding}
+        onClose={() => setFinding(false)}
+      >
+        {finding && (
+          <NewFinding
+            from={{ failed: { run: run.number, leg, case: index } }}
+            title={telling?.result?.sentence?.replace(/^line \d+: /, "") ?? ""}
+          />
+        )}
       </Modal>
-      {sheet.error && !s && <div className="px-5"><Trouble of={sheet.error} retry={() => void sheet.refetch()} /></div>}
-      {!s && !sheet.error && <div className="px-5"><Waiting what="the attempt" /></div>}
-      {s && attempts.length === 0 && <p className="px-5 py-4 text-soft">It has not been attempted yet. This fills as soon as it is.</p>}
+      {sheet.error && !s && (
+        <div className="px-5">
+          <Trouble of={sheet.error} retry={() => void sheet.refetch()} />
+        </div>
+      )}
+      {!s && !sheet.error && (
+        <div className="px-5">
+          <Waiting what="the attempt" />
+        </div>
+      )}
+      {s && attempts.length === 0 && (
+        <p className="px-5 py-4 text-soft">It has not been attempted yet. This fills as soon as it is.</p>
+      )}
       {s && number !== undefined && attempts.length > 0 && (
         <Tabs.Root
           value={String(number)}
@@ -110,15 +155,28 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
         >
           <Tabs.List aria-label="Attempts" className="flex flex-none gap-1 border-b border-strong px-4">
             {attempts.map((a) => (
-              <Tabs.Trigger key={a.attempt.number} value={String(a.attempt.number)} className="flex items-center gap-1.5 border-b-2 border-transparent px-1.5 pb-1 text-soft data-[state=active]:border-ink data-[state=active]:text-ink">
-                <Shape of={a.result?.verdict ?? (a.attempt.ended ? "error" : "none")} running={!a.attempt.ended && !a.result} silent />
+              <Tabs.Trigger
+                key={a.attempt.number}
+                value={String(a.attempt.number)}
+                className="flex items-center gap-1.5 border-b-2 border-transparent px-1.5 pb-1 text-soft data-[state=active]:border-ink data-[state=active]:text-ink"
+              >
+                <Shape
+                  of={a.result?.verdict ?? (a.attempt.ended ? "error" : "none")}
+                  running={!a.attempt.ended && !a.result}
+                  silent
+                />
                 {a.attempt.number > 0 ? `Attempt ${a.attempt.number}` : "No attempt"}
                 <span className="text-sm">{a.attempt.device}</span>
               </Tabs.Trigger>
             ))}
           </Tabs.List>
           {attempts.map((a) => (
-            <Tabs.Content key={a.attempt.number} value={String(a.attempt.number)} tabIndex={-1} className="min-h-0 flex-1">
+            <Tabs.Content
+              key={a.attempt.number}
+              value={String(a.attempt.number)}
+              tabIndex={-1}
+              className="min-h-0 flex-1"
+            >
               <Attempt run={run.number} sheet={s} a={a} />
             </Tabs.Content>
           ))}
@@ -131,8 +189,22 @@ export function AttemptSheet({ run, leg, index, onClose }: Props) {
 type Piece = { text: string; of: "both" | "expected" | "actual" };
 type Called = { file?: string; line: number; text: string };
 type Failure = {
-  file?: string; line: number; step: string; phase?: string; way?: Called[]; expected: string; actual: string; difference?: Piece[]; waited_ms?: number; quiet_ms?: number;
-  pending_ms?: number; report?: string; candidates?: unknown[]; values?: { name: string; value: string }[]; log?: { at_ms: number; level: string; tag: string; text: string }[]; after?: string[];
+  file?: string;
+  line: number;
+  step: string;
+  phase?: string;
+  way?: Called[];
+  expected: string;
+  actual: string;
+  difference?: Piece[];
+  waited_ms?: number;
+  quiet_ms?: number;
+  pending_ms?: number;
+  report?: string;
+  candidates?: unknown[];
+  values?: { name: string; value: string }[];
+  log?: { at_ms: number; level: string; tag: string; text: string }[];
+  after?: string[];
 };
 
 /** Reads a piece of evidence, once; a sort that there is none of is not asked for. */
@@ -161,7 +233,9 @@ function Attempt({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt
   const logFile = piece("log");
   const log = useKept(run, logFile, async (r) => Log.of(await r.text()));
   const network = useKept(run, piece("network"), async (r) => calls((await r.json()) as Parameters<typeof calls>[0]));
-  const told = useKept(run, piece("readings"), async (r) => readings(await new Response(r.body!.pipeThrough(new DecompressionStream("gzip"))).text()));
+  const told = useKept(run, piece("readings"), async (r) =>
+    readings(await new Response(r.body!.pipeThrough(new DecompressionStream("gzip"))).text()),
+  );
   const has = (c: Column) => (c === "steps" ? steps.length > 0 : !!piece(sortOf[c]) && !piece(sortOf[c])!.gone);
   const chosen = params.get("columns");
   const columns = allColumns.filter((c) => (chosen === null ? has(c) || c === "log" : chosen.split(" ").includes(c)));
@@ -184,13 +258,20 @@ function Attempt({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt
     setMoment(ms);
     setMoved((m) => ({ ms, by: (m?.by ?? 0) + 1 }));
   };
-  const when = moment ?? (failing >= 0 ? steps[failing]!.at_ms + steps[failing]!.took_ms : (steps[steps.length - 1]?.at_ms ?? 0) + (steps[steps.length - 1]?.took_ms ?? 0));
+  const when =
+    moment ??
+    (failing >= 0
+      ? steps[failing]!.at_ms + steps[failing]!.took_ms
+      : (steps[steps.length - 1]?.at_ms ?? 0) + (steps[steps.length - 1]?.took_ms ?? 0));
   const ready = (!logFile || logFile.gone || !log.isPending) && (!has("network") || !network.isPending);
   if (!a.result && !a.attempt.ended)
     return (
       <div className="px-5">
         <FailureWords a={a} />
-        <p>The case is under way, or its turn is still to come in this attempt. Steps, log and pictures are here as soon as it is judged.</p>
+        <p>
+          The case is under way, or its turn is still to come in this attempt. Steps, log and pictures are here as soon
+          as it is judged.
+        </p>
         <p className="pt-2">
           <Link className="link" to={`/fleet/${encodeURIComponent(a.attempt.device)}?look`}>
             See the screen of {a.attempt.device} now
@@ -201,15 +282,37 @@ function Attempt({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt
   return (
     <div className="flex h-full flex-col">
       <FailureWords a={a} />
-      <div role="group" aria-label="Columns" className="flex flex-none flex-wrap items-center gap-x-3 gap-y-1 border-t border-rule px-5 py-1 text-sm">
+      <div
+        role="group"
+        aria-label="Columns"
+        className="flex flex-none flex-wrap items-center gap-x-3 gap-y-1 border-t border-rule px-5 py-1 text-sm"
+      >
         {allColumns.map((c) => (
-          <label key={c} className={`flex items-center gap-1 ${has(c) ? "" : "text-faint"}`} title={has(c) ? undefined : whyNot(a, sortOf[c])}>
-            <input type="checkbox" checked={columns.includes(c)} onChange={(e) => put("columns", allColumns.filter((o) => (o === c ? e.target.checked : columns.includes(o))).join(" "))} />
+          <label
+            key={c}
+            className={`flex items-center gap-1 ${has(c) ? "" : "text-faint"}`}
+            title={has(c) ? undefined : whyNot(a, sortOf[c])}
+          >
+            <input
+              type="checkbox"
+              checked={columns.includes(c)}
+              onChange={(e) =>
+                put("columns", allColumns.filter((o) => (o === c ? e.target.checked : columns.includes(o))).join(" "))
+              }
+            />
             {c[0]!.toUpperCase() + c.slice(1)}
             {!has(c) && c !== "steps" && <span>(none)</span>}
           </label>
         ))}
-        {figures.length > 0 && columns.includes("readings") && <Pick narrow label="Figure" value={figure?.name ?? ""} onChange={(v) => put("figure", v)} options={figures.map((f): [string, string] => [f.name, f.name])} />}
+        {figures.length > 0 && columns.includes("readings") && (
+          <Pick
+            narrow
+            label="Figure"
+            value={figure?.name ?? ""}
+            onChange={(v) => put("figure", v)}
+            options={figures.map((f): [string, string] => [f.name, f.name])}
+          />
+        )}
         <Link className="link ml-auto" to={`/beside?a=${run}.${sheet.leg}.${sheet.case_index}.${a.attempt.number}`}>
           Lay another beside it
         </Link>
@@ -217,16 +320,38 @@ function Attempt({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt
       <div className="flex min-h-0 flex-1">
         <div className="min-w-0 flex-1">
           {ready ? (
-            <Timeline columns={stable} steps={steps} log={log.data ?? Log.none} calls={network.data ?? none} readings={told.data} figure={figure} failing={failing} chosen={chosen !== null} moved={moved} onMoment={setMoment} trouble={log.error ?? network.error ?? told.error} key={log.data ? "with log" : "without"} />
+            <Timeline
+              columns={stable}
+              steps={steps}
+              log={log.data ?? Log.none}
+              calls={network.data ?? none}
+              readings={told.data}
+              figure={figure}
+              failing={failing}
+              chosen={chosen !== null}
+              moved={moved}
+              onMoment={setMoment}
+              trouble={log.error ?? network.error ?? told.error}
+              key={log.data ? "with log" : "without"}
+            />
           ) : (
             <div className="px-5">
               <Waiting what="what was kept" />
             </div>
           )}
         </div>
-        <Pictures run={run} a={a} index={sheet.case_index} when={when} chosen={moment !== undefined} onMoment={elsewhere} />
+        <Pictures
+          run={run}
+          a={a}
+          index={sheet.case_index}
+          when={when}
+          chosen={moment !== undefined}
+          onMoment={elsewhere}
+        />
       </div>
-      {told.data && columns.includes("readings") && <Sums evidence={piece("readings")!} steps={steps} onMoment={elsewhere} figure={figure?.name} />}
+      {told.data && columns.includes("readings") && (
+        <Sums evidence={piece("readings")!} steps={steps} onMoment={elsewhere} figure={figure?.name} />
+      )}
       <EvidenceLine run={run} sheet={sheet} a={a} />
     </div>
   );
@@ -243,7 +368,17 @@ function whyNot(a: SheetAttempt, sort: string): string | undefined {
 type Sum = { name: string; unit?: string; smallest: number; median: number; largest: number; peak_ms: number };
 
 /** What each figure comes to; the largest leads to its moment. */
-function Sums({ evidence, steps, onMoment, figure }: { evidence: Evidence; steps: Step[]; onMoment: (ms: number) => void; figure?: string }) {
+function Sums({
+  evidence,
+  steps,
+  onMoment,
+  figure,
+}: {
+  evidence: Evidence;
+  steps: Step[];
+  onMoment: (ms: number) => void;
+  figure?: string;
+}) {
   const sums = ((evidence.facts as { sums?: Sum[] } | undefined)?.sums ?? []).filter((s) => s.name === figure);
   const s = sums[0];
   if (!s) return null;
@@ -263,7 +398,8 @@ function Sums({ evidence, steps, onMoment, figure }: { evidence: Evidence; steps
   );
 }
 
-const lineWords = (p: { file?: string; line: number }, large: boolean) => `${p.file ? `${p.file}, ` : ""}${large && !p.file ? "Line" : "line"} ${p.line}`;
+const lineWords = (p: { file?: string; line: number }, large: boolean) =>
+  `${p.file ? `${p.file}, ` : ""}${large && !p.file ? "Line" : "line"} ${p.line}`;
 
 function FailureWords({ a }: { a: SheetAttempt }) {
   const r: Result | undefined = a.result;
@@ -304,8 +440,26 @@ function FailureWords({ a }: { a: SheetAttempt }) {
             <dd className="font-mono text-sm break-words">
               {f.difference!.map((p, i, all) => (
                 <Fragment key={i}>
-                  {i > 0 && p.of !== "both" && all[i - 1]!.of !== "both" && <span className="px-1 text-soft" aria-label="but"> → </span>}
-                  {(p.of === "both" ? <span>{p.text}</span> : p.of === "expected" ? <del title="expected" className="border-b-2 border-petrol text-petrol no-underline">{p.text}</del> : <ins title="was there" className="border-b-2 border-dashed border-vermilion text-vermilion no-underline">{p.text}</ins>)}
+                  {i > 0 && p.of !== "both" && all[i - 1]!.of !== "both" && (
+                    <span className="px-1 text-soft" aria-label="but">
+                      {" "}
+                      →{" "}
+                    </span>
+                  )}
+                  {p.of === "both" ? (
+                    <span>{p.text}</span>
+                  ) : p.of === "expected" ? (
+                    <del title="expected" className="border-b-2 border-petrol text-petrol no-underline">
+                      {p.text}
+                    </del>
+                  ) : (
+                    <ins
+                      title="was there"
+                      className="border-b-2 border-dashed border-vermilion text-vermilion no-underline"
+                    >
+                      {p.text}
+                    </ins>
+                  )}
                 </Fragment>
               ))}
             </dd>
@@ -314,7 +468,9 @@ function FailureWords({ a }: { a: SheetAttempt }) {
         {(f.values?.length ?? 0) > 0 && (
           <>
             <dt className="text-soft">values</dt>
-            <dd className="font-mono text-sm break-words">{f.values!.map((v) => `$${v.name} = ${v.value}`).join(", ")}</dd>
+            <dd className="font-mono text-sm break-words">
+              {f.values!.map((v) => `$${v.name} = ${v.value}`).join(", ")}
+            </dd>
           </>
         )}
         {(f.after?.length ?? 0) > 0 && (
@@ -326,10 +482,15 @@ function FailureWords({ a }: { a: SheetAttempt }) {
       </dl>
       {a.bearing && (
         <p className="text-sm">
-          {a.bearing.touched && `Looked for the same here, and passed: ${a.bearing.touched.map((t) => `“${t}”`).join(", ")}. `}
+          {a.bearing.touched &&
+            `Looked for the same here, and passed: ${a.bearing.touched.map((t) => `“${t}”`).join(", ")}. `}
           {a.bearing.last_passed && (
             <>
-              This step last passed in {a.bearing.last_passed}, <Link className="link" to={`/runs/${a.bearing.last_passed_run}`}>run {a.bearing.last_passed_run}</Link>.
+              This step last passed in {a.bearing.last_passed},{" "}
+              <Link className="link" to={`/runs/${a.bearing.last_passed_run}`}>
+                run {a.bearing.last_passed_run}
+              </Link>
+              .
             </>
           )}
         </p>
@@ -337,13 +498,16 @@ function FailureWords({ a }: { a: SheetAttempt }) {
       <p className="text-sm text-soft">
         On {a.attempt.device}, began {at(a.attempt.began)}
         {took}
-        {(f.waited_ms ?? 0) > 0 && `; waited ${lasting(f.waited_ms!)}, ${(f.pending_ms ?? 0) > 0 ? `an answer had been awaited for ${lasting(f.pending_ms!)}` : `nothing had changed for ${lasting(f.quiet_ms ?? 0)}`}`}
+        {(f.waited_ms ?? 0) > 0 &&
+          `; waited ${lasting(f.waited_ms!)}, ${(f.pending_ms ?? 0) > 0 ? `an answer had been awaited for ${lasting(f.pending_ms!)}` : `nothing had changed for ${lasting(f.quiet_ms ?? 0)}`}`}
       </p>
       {(f.log?.length ?? 0) > 0 && (
         <details className="pt-1">
           <summary className="text-sm">The app’s log around it, errors first</summary>
           <pre className="max-h-40 overflow-auto font-mono text-sm whitespace-pre-wrap" tabIndex={0}>
-            {f.log!.map((l) => `${(l.at_ms / 1000).toFixed(3).padStart(9)} ${l.level.padEnd(5)} ${l.tag}: ${l.text}`).join("\n")}
+            {f
+              .log!.map((l) => `${(l.at_ms / 1000).toFixed(3).padStart(9)} ${l.level.padEnd(5)} ${l.tag}: ${l.text}`)
+              .join("\n")}
           </pre>
         </details>
       )}
@@ -359,7 +523,14 @@ function FailureWords({ a }: { a: SheetAttempt }) {
   );
 }
 
-type PicturesProps = { run: number; a: SheetAttempt; index: number; when: number; chosen: boolean; onMoment: (ms: number) => void };
+type PicturesProps = {
+  run: number;
+  a: SheetAttempt;
+  index: number;
+  when: number;
+  chosen: boolean;
+  onMoment: (ms: number) => void;
+};
 
 /** The picture of the moment, with the strip of all pictures below it. */
 function Pictures({ run, a, index, when, chosen, onMoment }: PicturesProps) {
@@ -378,13 +549,25 @@ function Pictures({ run, a, index, when, chosen, onMoment }: PicturesProps) {
   const video = a.evidence.find((e) => e.sort === "video" && e.case_index === index && !e.gone);
   if (!pick && !frame && !video) return null;
   const marked = ((a.result?.failure as Failure | undefined)?.candidates?.length ?? 0) > 0;
-  const words = !pick && !frame ? "" : pick ? (pick.name === "failure" ? `where it failed${marked ? ", the place marked" : ""}` : pick.name) : `at ${seconds(frame!.at_ms)} s`;
+  const words =
+    !pick && !frame
+      ? ""
+      : pick
+        ? pick.name === "failure"
+          ? `where it failed${marked ? ", the place marked" : ""}`
+          : pick.name
+        : `at ${seconds(frame!.at_ms)} s`;
   return (
     <div className="flex w-[238px] flex-none flex-col border-l border-rule px-3 pt-2">
       {video && (
         <div role="group" aria-label="How the screen is shown" className="flex flex-none gap-2 pb-1 text-sm">
           {["Picture", "Video"].map((t) => (
-            <button key={t} aria-pressed={moving === (t === "Video")} onClick={() => setMoving(t === "Video")} className="border-b border-transparent text-soft aria-pressed:border-ink aria-pressed:text-ink">
+            <button
+              key={t}
+              aria-pressed={moving === (t === "Video")}
+              onClick={() => setMoving(t === "Video")}
+              className="border-b border-transparent text-soft aria-pressed:border-ink aria-pressed:text-ink"
+            >
               {t}
             </button>
           ))}
@@ -392,7 +575,14 @@ function Pictures({ run, a, index, when, chosen, onMoment }: PicturesProps) {
       )}
       {video && moving && <Film src={evidencePath(run, video.id)} when={when} onMoment={onMoment} />}
       <div className={`min-h-0 flex-1 ${video && moving ? "hidden" : ""}`}>
-        {(pick || frame) && <img key={pick ? pick.id : `${frame!.evidence}/${frame!.index}`} src={pick ? evidencePath(run, pick.id) : framePath(run, frame!)} alt={`The screen ${words}`} className="max-h-full max-w-full rounded border border-rule object-contain object-top" />}
+        {(pick || frame) && (
+          <img
+            key={pick ? pick.id : `${frame!.evidence}/${frame!.index}`}
+            src={pick ? evidencePath(run, pick.id) : framePath(run, frame!)}
+            alt={`The screen ${words}`}
+            className="max-h-full max-w-full rounded border border-rule object-contain object-top"
+          />
+        )}
       </div>
       {!(video && moving) && <p className="flex-none py-1 text-sm text-soft">The screen {words}</p>}
       <Strip run={run} frames={frames} nearest={atFailure || shown ? -1 : nearest} onMoment={onMoment} />
@@ -433,14 +623,29 @@ function Film({ src, when, onMoment }: { src: string; when: number; onMoment: (m
   );
 }
 
-function Strip({ run, frames, nearest, onMoment }: { run: number; frames: Frame[]; nearest: number; onMoment: (ms: number) => void }) {
+function Strip({
+  run,
+  frames,
+  nearest,
+  onMoment,
+}: {
+  run: number;
+  frames: Frame[];
+  nearest: number;
+  onMoment: (ms: number) => void;
+}) {
   const list = useRef<HTMLDivElement>(null);
   useEffect(() => {
     list.current?.children[nearest]?.scrollIntoView({ inline: "nearest", block: "nearest" });
   }, [nearest]);
   if (frames.length === 0) return null;
   return (
-    <div ref={list} className="flex flex-none gap-1 overflow-x-auto pb-1.5" role="group" aria-label={`Pictures at each change, ${frames.length}`}>
+    <div
+      ref={list}
+      className="flex flex-none gap-1 overflow-x-auto pb-1.5"
+      role="group"
+      aria-label={`Pictures at each change, ${frames.length}`}
+    >
       {frames.map((f, i) => (
         <button
           key={i}
@@ -460,9 +665,18 @@ function Strip({ run, frames, nearest, onMoment }: { run: number; frames: Frame[
 
 function EvidenceLine({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAttempt }) {
   const gone = a.evidence.filter((e) => e.gone);
-  const missing = [...(a.result?.not_kept ?? []), ...gone.map((e) => ({ sort: e.sort === e.name ? e.sort : `${e.sort} ${e.name}`, why: e.gone! }))];
+  const missing = [
+    ...(a.result?.not_kept ?? []),
+    ...gone.map((e) => ({ sort: e.sort === e.name ? e.sort : `${e.sort} ${e.name}`, why: e.gone! })),
+  ];
   const item = (e: Evidence): ReactNode => (
-    <a key={e.id} className="link whitespace-nowrap" href={evidencePath(run, e.id)} download={fileName(e)} title={`${e.media_type}, ${size(e.size)}`}>
+    <a
+      key={e.id}
+      className="link whitespace-nowrap"
+      href={evidencePath(run, e.id)}
+      download={fileName(e)}
+      title={`${e.media_type}, ${size(e.size)}`}
+    >
       {e.sort === e.name ? e.sort : `${e.sort} ${e.name}`}
     </a>
   );
@@ -482,7 +696,11 @@ function EvidenceLine({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAt
         </details>
       )}
       {a.evidence.length > 0 && (
-        <a className="link ml-auto" href={inProject(`runs/${run}/evidence.zip?leg=${sheet.leg}&case=${sheet.case_index}`)} download>
+        <a
+          className="link ml-auto"
+          href={inProject(`runs/${run}/evidence.zip?leg=${sheet.leg}&case=${sheet.case_index}`)}
+          download
+        >
           all of it
         </a>
       )}
@@ -491,6 +709,13 @@ function EvidenceLine({ run, sheet, a }: { run: number; sheet: Sheet; a: SheetAt
 }
 
 function fileName(e: Evidence): string {
-  const ends: Record<string, string> = { "image/png": "png", "application/json": "json", "application/zip": "zip", "video/webm": "webm", "application/gzip": "csv.gz", "application/json; profile=har": "har" };
+  const ends: Record<string, string> = {
+    "image/png": "png",
+    "application/json": "json",
+    "application/zip": "zip",
+    "video/webm": "webm",
+    "application/gzip": "csv.gz",
+    "application/json; profile=har": "har",
+  };
   return `${e.name.replace(/[^\w -]/g, "_")}-attempt-${e.attempt}.${ends[e.media_type] ?? "txt"}`;
 }

@@ -20,12 +20,29 @@ export const Sites = memo(function Sites({ site, real }: { site: string; real: R
   return (
     <section aria-label="Sites" className="grid gap-x-8 gap-y-3 pb-4 lg:grid-cols-2">
       {list.map((s) => (
-        <Load key={s.host} s={s} onMake={() => setMaking(true)} onImages={() => setImages(true)} real={real[s.site] ?? 0} />
+        <Load
+          key={s.host}
+          s={s}
+          onMake={() => setMaking(true)}
+          onImages={() => setImages(true)}
+          real={real[s.site] ?? 0}
+        />
       ))}
-      <Modal title="Make a virtual device" about="It boots from an OS image that is at the site." open={making} onClose={() => setMaking(false)}>
+      <Modal
+        title="Make a virtual device"
+        about="It boots from an OS image that is at the site."
+        open={making}
+        onClose={() => setMaking(false)}
+      >
         {making && <Make sites={offers} onDone={() => setMaking(false)} />}
       </Modal>
-      <Modal title="OS images" about="What virtual devices boot from." wide open={images} onClose={() => setImages(false)}>
+      <Modal
+        title="OS images"
+        about="What virtual devices boot from."
+        wide
+        open={images}
+        onClose={() => setImages(false)}
+      >
         {images && <Images sites={offers} />}
       </Modal>
     </section>
@@ -61,10 +78,34 @@ function Load({ s, real, onMake, onImages }: { s: Site; real: number; onMake: ()
         )}
       </div>
       <div className="grid gap-x-6 gap-y-1 pt-1.5 sm:grid-cols-2">
-        {s.capacity.memory_mb > 0 && <Gauge label="Memory of virtual devices" part={taken / s.capacity.memory_mb} words={`${gb(taken)} of ${gb(s.capacity.memory_mb)}`} />}
-        {s.capacity.cpus > 0 && <Gauge label="Processors of virtual devices" part={cpus / s.capacity.cpus} words={`${cpus} of ${s.capacity.cpus}`} />}
-        {s.machine.total_mb > 0 && <Gauge label="Memory of the machine" part={s.machine.used_mb / s.machine.total_mb} words={`${gb(s.machine.used_mb)} of ${gb(s.machine.total_mb)}`} />}
-        {s.machine.cpus > 0 && <Gauge label="Processors of the machine" part={s.machine.cpu} words={`${Math.round(100 * s.machine.cpu)}% of ${s.machine.cpus}`} />}
+        {s.capacity.memory_mb > 0 && (
+          <Gauge
+            label="Memory of virtual devices"
+            part={taken / s.capacity.memory_mb}
+            words={`${gb(taken)} of ${gb(s.capacity.memory_mb)}`}
+          />
+        )}
+        {s.capacity.cpus > 0 && (
+          <Gauge
+            label="Processors of virtual devices"
+            part={cpus / s.capacity.cpus}
+            words={`${cpus} of ${s.capacity.cpus}`}
+          />
+        )}
+        {s.machine.total_mb > 0 && (
+          <Gauge
+            label="Memory of the machine"
+            part={s.machine.used_mb / s.machine.total_mb}
+            words={`${gb(s.machine.used_mb)} of ${gb(s.machine.total_mb)}`}
+          />
+        )}
+        {s.machine.cpus > 0 && (
+          <Gauge
+            label="Processors of the machine"
+            part={s.machine.cpu}
+            words={`${Math.round(100 * s.machine.cpu)}% of ${s.machine.cpus}`}
+          />
+        )}
       </div>
     </div>
   );
@@ -78,8 +119,15 @@ function Gauge({ label, part, words }: { label: string; part: number; words: str
         <span>{label}</span>
         <span className={full ? "font-medium text-ink" : ""}>{words}</span>
       </div>
-      <Bar.Root aria-label={`${label}: ${words}`} value={Math.round(100 * Math.min(1, part))} className="h-[5px] overflow-hidden rounded-full bg-wash">
-        <Bar.Indicator className={`h-full ${full ? "bg-petrol" : "bg-ink"}`} style={{ width: `${100 * Math.min(1, part)}%` }} />
+      <Bar.Root
+        aria-label={`${label}: ${words}`}
+        value={Math.round(100 * Math.min(1, part))}
+        className="h-[5px] overflow-hidden rounded-full bg-wash"
+      >
+        <Bar.Indicator
+          className={`h-full ${full ? "bg-petrol" : "bg-ink"}`}
+          style={{ width: `${100 * Math.min(1, part)}%` }}
+        />
       </Bar.Root>
     </div>
   );
@@ -87,7 +135,10 @@ function Gauge({ label, part, words }: { label: string; part: number; words: str
 
 /** The first free name, as the service proposes it. */
 function proposed(model: string, taken: (name: string) => boolean) {
-  const base = model.toLowerCase().replace(/[^a-z0-9]/g, "-").replace(/^-+|-+$/g, "");
+  const base = model
+    .toLowerCase()
+    .replace(/[^a-z0-9]/g, "-")
+    .replace(/^-+|-+$/g, "");
   for (let n = 1; ; n++) if (!taken(`${base}-${n}`)) return `${base}-${n}`;
 }
 
@@ -96,7 +147,9 @@ function Make({ sites, onDone }: { sites: Site[]; onDone: () => void }) {
   const s = sites.find((o) => o.site === at) ?? sites[0]!;
   const [model, setModel] = useState(s.models[0]?.model ?? "");
   const m = s.models.find((o) => o.model === model) ?? s.models[0]!;
-  const present = s.images.filter((i) => i.platform === m.platform && i.state === "present").sort((a, b) => b.os.localeCompare(a.os, undefined, { numeric: true }));
+  const present = s.images
+    .filter((i) => i.platform === m.platform && i.state === "present")
+    .sort((a, b) => b.os.localeCompare(a.os, undefined, { numeric: true }));
   const [image, setImage] = useState("");
   const [name, setName] = useState("");
   const [boot, setBoot] = useState(true);
@@ -111,7 +164,14 @@ function Make({ sites, onDone }: { sites: Site[]; onDone: () => void }) {
         e.preventDefault();
         setBusy(true);
         setTrouble(undefined);
-        carryOut({ what: "make", site: s.site, model: m.model, ...(image ? { image } : {}), ...(name ? { device: name } : {}), boot })
+        carryOut({
+          what: "make",
+          site: s.site,
+          model: m.model,
+          ...(image ? { image } : {}),
+          ...(name ? { device: name } : {}),
+          boot,
+        })
           .then((d) => (setMade(d.device), setName("")), setTrouble)
           .finally(() => setBusy(false));
       }}
@@ -124,15 +184,35 @@ function Make({ sites, onDone }: { sites: Site[]; onDone: () => void }) {
       )}
       <label className="grid gap-1">
         Model
-        <Pick label="Model" value={m.model} onChange={(v) => (setModel(v), setImage(""))} options={s.models.map((o) => [o.model, `${o.model}, ${o.form}, takes ${gb(o.takes_mb)}`])} />
+        <Pick
+          label="Model"
+          value={m.model}
+          onChange={(v) => (setModel(v), setImage(""))}
+          options={s.models.map((o) => [o.model, `${o.model}, ${o.form}, takes ${gb(o.takes_mb)}`])}
+        />
       </label>
       <label className="grid gap-1">
         OS image
-        <Pick label="OS image" value={image} onChange={setImage} options={[["", present[0] ? `${present[0].name}, the newest that is here` : "none is here: fetch one first"], ...present.slice(1).map((i): [string, string] => [i.name, i.name])]} />
+        <Pick
+          label="OS image"
+          value={image}
+          onChange={setImage}
+          options={[
+            ["", present[0] ? `${present[0].name}, the newest that is here` : "none is here: fetch one first"],
+            ...present.slice(1).map((i): [string, string] => [i.name, i.name]),
+          ]}
+        />
       </label>
       <label className="grid gap-1">
         Name
-        <input className="field" placeholder={proposed(m.model, (n) => fleet.has(n))} pattern="[a-z0-9][a-z0-9\-]*" title="small letters, digits and hyphens" value={name} onChange={(e) => setName(e.target.value)} />
+        <input
+          className="field"
+          placeholder={proposed(m.model, (n) => fleet.has(n))}
+          pattern="[a-z0-9][a-z0-9\-]*"
+          title="small letters, digits and hyphens"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
       </label>
       <Tick label="Boot it as well" on={boot} change={setBoot} />
       {trouble !== undefined && <Trouble of={trouble} />}
@@ -170,18 +250,31 @@ function Images({ sites }: { sites: Site[] }) {
                   <span className="font-medium">{i.name}</span>
                   <span className="text-soft">{gb(i.size_mb)}</span>
                   <span>
-                    {i.state === "fetching" ? <Gauge label="being fetched" part={i.fetched_mb / Math.max(1, i.size_mb)} words={`${i.fetched_mb} of ${i.size_mb} MB`} /> : i.state}
+                    {i.state === "fetching" ? (
+                      <Gauge
+                        label="being fetched"
+                        part={i.fetched_mb / Math.max(1, i.size_mb)}
+                        words={`${i.fetched_mb} of ${i.size_mb} MB`}
+                      />
+                    ) : (
+                      i.state
+                    )}
                     {licence && (
                       <span className="text-sm text-soft">
                         {" "}
-                        {licence.accepted_by ? `licence accepted by ${licence.accepted_by}` : "its licence has to be accepted first"}
+                        {licence.accepted_by
+                          ? `licence accepted by ${licence.accepted_by}`
+                          : "its licence has to be accepted first"}
                       </span>
                     )}
                   </span>
                   <span>
                     {i.state === "absent" &&
                       (licence && !licence.accepted_by ? (
-                        <button className="button" onClick={() => setReading(reading === licence.name ? undefined : licence.name)}>
+                        <button
+                          className="button"
+                          onClick={() => setReading(reading === licence.name ? undefined : licence.name)}
+                        >
                           Read the licence
                         </button>
                       ) : (
@@ -205,7 +298,10 @@ function Images({ sites }: { sites: Site[] }) {
                     <button
                       className="button button-main mt-2"
                       onClick={() => {
-                        put(inProject(`licences/${encodeURIComponent(licence.name)}/acceptance`), {}).then(() => outdated("sites"), setTrouble);
+                        put(inProject(`licences/${encodeURIComponent(licence.name)}/acceptance`), {}).then(
+                          () => outdated("sites"),
+                          setTrouble,
+                        );
                       }}
                     >
                       Accept it for the project

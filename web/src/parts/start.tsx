@@ -2,15 +2,48 @@ import { Checkbox, Select, Switch } from "radix-ui";
 import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useEffect, useMemo, useState, type ReactNode } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { inProject, post, useGet, type Build, type Lineup, type NewRun, type Problem, type Run, type RunPreview, type Suite } from "../data/api";
+import {
+  inProject,
+  post,
+  useGet,
+  type Build,
+  type Lineup,
+  type NewRun,
+  type Problem,
+  type Run,
+  type RunPreview,
+  type Suite,
+} from "../data/api";
 import { useFleet } from "../data/live";
 import { plural } from "../data/time";
 import { combinationKey, combinationWhole, platformName } from "../data/weave";
 import { Command, Modal, Trouble } from "./plain";
 
-type Draft = { build: string; suites: string[]; tags: string[]; on: string[]; lineup: string; language: string; repeat: number; realTime: boolean; all: boolean; seed: string };
+type Draft = {
+  build: string;
+  suites: string[];
+  tags: string[];
+  on: string[];
+  lineup: string;
+  language: string;
+  repeat: number;
+  realTime: boolean;
+  all: boolean;
+  seed: string;
+};
 
-const empty: Draft = { build: "", suites: [], tags: [], on: [], lineup: "", language: "en-GB", repeat: 0, realTime: false, all: false, seed: "" };
+const empty: Draft = {
+  build: "",
+  suites: [],
+  tags: [],
+  on: [],
+  lineup: "",
+  language: "en-GB",
+  repeat: 0,
+  realTime: false,
+  all: false,
+  seed: "",
+};
 const shelf = "yamato.draft";
 
 function remembered(): Draft {
@@ -35,7 +68,14 @@ export function StartRun() {
     });
   return (
     <Modal title="Start a run" wide open={open} onClose={close}>
-      {open && <StartForm build={params.get("with")} suite={params.get("of")} through={params.get("through")} onStarted={close} />}
+      {open && (
+        <StartForm
+          build={params.get("with")}
+          suite={params.get("of")}
+          through={params.get("through")}
+          onStarted={close}
+        />
+      )}
     </Modal>
   );
 }
@@ -43,12 +83,27 @@ export function StartRun() {
 /** How an address names a build: numbers are an app's own. */
 export const buildKey = (b: Build) => `${b.app}/${b.number}`;
 
-function StartForm({ build, suite, through, onStarted }: { build: string | null; suite: string | null; through: string | null; onStarted: () => void }) {
+function StartForm({
+  build,
+  suite,
+  through,
+  onStarted,
+}: {
+  build: string | null;
+  suite: string | null;
+  through: string | null;
+  onStarted: () => void;
+}) {
   const builds = useGet<{ items: Build[] }>("builds?limit=50");
   const suites = useGet<Suite[]>("suites");
   const fleet = useFleet();
   const navigate = useNavigate();
-  const [d, setD] = useState<Draft>(() => ({ ...remembered(), ...(build ? { build } : {}), ...(suite ? { suites: [suite] } : {}), ...(through ? { lineup: through } : {}) }));
+  const [d, setD] = useState<Draft>(() => ({
+    ...remembered(),
+    ...(build ? { build } : {}),
+    ...(suite ? { suites: [suite] } : {}),
+    ...(through ? { lineup: through } : {}),
+  }));
   const [busy, setBusy] = useState(false);
   const [trouble, setTrouble] = useState<unknown>();
   useEffect(() => sessionStorage.setItem(shelf, JSON.stringify(d)), [d]);
@@ -61,10 +116,17 @@ function StartForm({ build, suite, through, onStarted }: { build: string | null;
   const newest = useMemo(() => builds.data?.items ?? [], [builds.data]);
   const cut = d.build.lastIndexOf("/");
   const far = cut > 0 && builds.isSuccess && !newest.some((b) => buildKey(b) === d.build);
-  const old = useGet<Build>(`builds/${encodeURIComponent(`#${d.build.slice(cut + 1)}`)}?app=${encodeURIComponent(d.build.slice(0, cut))}`, { enabled: far, retry: false });
+  const old = useGet<Build>(
+    `builds/${encodeURIComponent(`#${d.build.slice(cut + 1)}`)}?app=${encodeURIComponent(d.build.slice(0, cut))}`,
+    { enabled: far, retry: false },
+  );
   const items = far && old.data ? [old.data, ...newest] : newest;
   const chosen = items.find((b) => buildKey(b) === d.build) ?? (far && old.isPending ? undefined : newest[0]);
-  const wanted = suites.data && (d.suites.length ? d.suites.filter((s) => suites.data.some((one) => one.name === s)) : suites.data.map((s) => s.name));
+  const wanted =
+    suites.data &&
+    (d.suites.length
+      ? d.suites.filter((s) => suites.data.some((one) => one.name === s))
+      : suites.data.map((s) => s.name));
   const models = useMemo(() => {
     const out = new Map<string, { name: string; detail: string }>();
     for (const one of fleet.values()) {
@@ -74,7 +136,11 @@ function StartForm({ build, suite, through, onStarted }: { build: string | null;
     }
     return [...out.values()].sort((a, b) => a.name.localeCompare(b.name));
   }, [fleet]);
-  const known = [...new Set((suites.data ?? []).filter((s) => wanted?.includes(s.name)).flatMap((s) => s.cases.flatMap((c) => c.tags)))].sort();
+  const known = [
+    ...new Set(
+      (suites.data ?? []).filter((s) => wanted?.includes(s.name)).flatMap((s) => s.cases.flatMap((c) => c.tags)),
+    ),
+  ].sort();
   const tags = d.tags.filter((t) => known.includes(t));
   const lineups = useGet<Lineup[]>("lineups");
   const lineup = lineups.data?.some((l) => l.name === d.lineup) ? d.lineup : "";
@@ -93,7 +159,9 @@ function StartForm({ build, suite, through, onStarted }: { build: string | null;
       ...(d.all ? { keep: { everything: "always" } } : {}),
       ...(d.seed ? { seed: Number(d.seed) } : {}),
     };
-  const asked = useDeferredValue(JSON.stringify(request && { ...request, seed: undefined, real_time: undefined, keep: undefined }));
+  const asked = useDeferredValue(
+    JSON.stringify(request && { ...request, seed: undefined, real_time: undefined, keep: undefined }),
+  );
   const preview = useQuery<RunPreview, Problem>({
     queryKey: ["run-previews", asked],
     queryFn: () => post<RunPreview>(inProject("run-previews"), JSON.parse(asked)),
@@ -119,7 +187,8 @@ function StartForm({ build, suite, through, onStarted }: { build: string | null;
   if (builds.isSuccess && items.length === 0)
     return (
       <p className="text-soft">
-        A run needs a build. Close this and drop a package anywhere on the page, or hand one in with <Command>yamato build push FILE…</Command>
+        A run needs a build. Close this and drop a package anywhere on the page, or hand one in with{" "}
+        <Command>yamato build push FILE…</Command>
       </p>
     );
   if (suites.isSuccess && suites.data.length === 0)
@@ -138,61 +207,144 @@ function StartForm({ build, suite, through, onStarted }: { build: string | null;
     >
       <div className="space-y-4">
         <Part title="Build">
-          <Pick label="Build" value={chosen ? buildKey(chosen) : ""} onChange={(build) => change({ build })} options={items.map((b) => [buildKey(b), `${b.app} ${b.version_name} (${b.version_code})`])} />
+          <Pick
+            label="Build"
+            value={chosen ? buildKey(chosen) : ""}
+            onChange={(build) => change({ build })}
+            options={items.map((b) => [buildKey(b), `${b.app} ${b.version_name} (${b.version_code})`])}
+          />
         </Part>
         <Part title="Suites">
           {suites.data?.map((s) => (
-            <Tick key={s.name} label={s.name} detail={plural(s.cases.length, "case")} on={wanted?.includes(s.name) ?? false} change={(yes) => change({ suites: yes ? [...(wanted ?? []), s.name] : (wanted ?? []).filter((n) => n !== s.name) })} />
+            <Tick
+              key={s.name}
+              label={s.name}
+              detail={plural(s.cases.length, "case")}
+              on={wanted?.includes(s.name) ?? false}
+              change={(yes) =>
+                change({ suites: yes ? [...(wanted ?? []), s.name] : (wanted ?? []).filter((n) => n !== s.name) })
+              }
+            />
           ))}
         </Part>
         {known.length > 0 && (
           <Part title="Only cases tagged" aside={tags.length === 0 ? "all cases" : `${tags.length} chosen`}>
             <div className="flex flex-wrap gap-x-4">
               {known.map((t) => (
-                <Tick key={t} label={t} on={tags.includes(t)} change={(yes) => change({ tags: yes ? [...tags, t] : tags.filter((n) => n !== t) })} />
+                <Tick
+                  key={t}
+                  label={t}
+                  on={tags.includes(t)}
+                  change={(yes) => change({ tags: yes ? [...tags, t] : tags.filter((n) => n !== t) })}
+                />
               ))}
             </div>
           </Part>
         )}
-        <Part title="Devices" aside={lineup ? "those that the lineup takes" : on.length === 0 ? "all that fit" : `${on.length} chosen`}>
+        <Part
+          title="Devices"
+          aside={lineup ? "those that the lineup takes" : on.length === 0 ? "all that fit" : `${on.length} chosen`}
+        >
           {(lineups.data?.length ?? 0) > 0 && (
             <div className="pb-1.5">
-              <Pick label="Lineup" value={lineup} onChange={(v) => change({ lineup: v })} options={[["", "no lineup: choose by model"], ...lineups.data!.map((l): [string, string] => [l.name, l.name])]} />
+              <Pick
+                label="Lineup"
+                value={lineup}
+                onChange={(v) => change({ lineup: v })}
+                options={[
+                  ["", "no lineup: choose by model"],
+                  ...lineups.data!.map((l): [string, string] => [l.name, l.name]),
+                ]}
+              />
             </div>
           )}
           <div hidden={!!lineup} className="max-h-[120px] overflow-auto" tabIndex={0} role="group" aria-label="Models">
             {models.map((m) => (
-              <Tick key={m.name} label={m.name} detail={m.detail} on={on.includes(m.name)} change={(yes) => change({ on: yes ? [...on, m.name] : on.filter((n) => n !== m.name) })} />
+              <Tick
+                key={m.name}
+                label={m.name}
+                detail={m.detail}
+                on={on.includes(m.name)}
+                change={(yes) => change({ on: yes ? [...on, m.name] : on.filter((n) => n !== m.name) })}
+              />
             ))}
           </div>
         </Part>
         <Part title="Rules">
           <div className="grid grid-cols-[1fr_auto] items-center gap-y-2">
             <label htmlFor="language">Language of the devices</label>
-            <input id="language" className="field w-28" value={d.language} onChange={(e) => change({ language: e.target.value })} spellCheck={false} />
+            <input
+              id="language"
+              className="field w-28"
+              value={d.language}
+              onChange={(e) => change({ language: e.target.value })}
+              spellCheck={false}
+            />
             <label htmlFor="repeat">Repeat failed cases</label>
-            <input id="repeat" type="number" min={0} max={20} className="field w-28" value={d.repeat} onChange={(e) => change({ repeat: Math.max(0, Math.min(20, Number(e.target.value))) })} />
+            <input
+              id="repeat"
+              type="number"
+              min={0}
+              max={20}
+              className="field w-28"
+              value={d.repeat}
+              onChange={(e) => change({ repeat: Math.max(0, Math.min(20, Number(e.target.value))) })}
+            />
             <label htmlFor="seed">Seed of chance</label>
-            <input id="seed" inputMode="numeric" placeholder="a new one" className="field w-28" value={d.seed} onChange={(e) => change({ seed: e.target.value.replace(/\D/g, "").slice(0, 15) })} />
+            <input
+              id="seed"
+              inputMode="numeric"
+              placeholder="a new one"
+              className="field w-28"
+              value={d.seed}
+              onChange={(e) => change({ seed: e.target.value.replace(/\D/g, "").slice(0, 15) })}
+            />
             <label htmlFor="real">Stand-ins at the pace of a person, to watch</label>
-            <Switch.Root id="real" checked={d.realTime} onCheckedChange={(realTime) => change({ realTime })} className="relative h-5 w-9 justify-self-end rounded-full border border-strong bg-wash data-[state=checked]:bg-ink">
+            <Switch.Root
+              id="real"
+              checked={d.realTime}
+              onCheckedChange={(realTime) => change({ realTime })}
+              className="relative h-5 w-9 justify-self-end rounded-full border border-strong bg-wash data-[state=checked]:bg-ink"
+            >
               <Switch.Thumb className="block size-3.5 translate-x-0.5 rounded-full bg-ink data-[state=checked]:translate-x-[18px] data-[state=checked]:bg-paper" />
             </Switch.Root>
             <label htmlFor="all">Keep everything of this run, video and network of what passes too</label>
-            <Switch.Root id="all" checked={d.all} onCheckedChange={(all) => change({ all })} className="relative h-5 w-9 justify-self-end rounded-full border border-strong bg-wash data-[state=checked]:bg-ink">
+            <Switch.Root
+              id="all"
+              checked={d.all}
+              onCheckedChange={(all) => change({ all })}
+              className="relative h-5 w-9 justify-self-end rounded-full border border-strong bg-wash data-[state=checked]:bg-ink"
+            >
               <Switch.Thumb className="block size-3.5 translate-x-0.5 rounded-full bg-ink data-[state=checked]:translate-x-[18px] data-[state=checked]:bg-paper" />
             </Switch.Root>
           </div>
         </Part>
       </div>
       <div className="flex min-h-0 flex-col gap-3">
-        <Part title="What will run" aside={preview.data && !preview.error ? `${plural(preview.data.legs, "leg")}: ${plural(preview.data.cases, "case")} in ${plural(preview.data.combinations.length, "combination")}` : ""}>
-          {preview.error ? <Trouble of={preview.error} /> : preview.data ? <Preview of={preview.data} /> : <p className="text-faint">Working it out…</p>}
+        <Part
+          title="What will run"
+          aside={
+            preview.data && !preview.error
+              ? `${plural(preview.data.legs, "leg")}: ${plural(preview.data.cases, "case")} in ${plural(preview.data.combinations.length, "combination")}`
+              : ""
+          }
+        >
+          {preview.error ? (
+            <Trouble of={preview.error} />
+          ) : preview.data ? (
+            <Preview of={preview.data} />
+          ) : (
+            <p className="text-faint">Working it out…</p>
+          )}
         </Part>
         <div className="sticky -bottom-4 -mb-4 mt-auto flex flex-wrap items-center justify-end gap-3 border-t border-rule bg-sheet pt-3 pb-5">
           {trouble !== undefined && <Trouble of={trouble} />}
           {wanted?.length === 0 && <span className="text-petrol">Choose at least one suite.</span>}
-          <button type="submit" className="button button-main" disabled={busy || !request || wanted?.length === 0 || !!preview.error}>
+          <button
+            type="submit"
+            className="button button-main"
+            disabled={busy || !request || wanted?.length === 0 || !!preview.error}
+          >
             {busy ? "Starting…" : "Start the run"}
           </button>
         </div>
@@ -215,9 +367,7 @@ function Preview({ of }: { of: RunPreview }) {
         <tbody>
           {of.combinations.map((c) => (
             <tr key={combinationKey(c.combination)} className="border-t border-rule">
-              <td className="py-0.5 pr-2">
-                {combinationWhole(c.combination)}
-              </td>
+              <td className="py-0.5 pr-2">{combinationWhole(c.combination)}</td>
               <td className="max-w-36 truncate pr-2 text-sm text-soft" title={c.package}>
                 {c.package}
               </td>
@@ -259,10 +409,25 @@ function Part({ title, aside, children }: { title: string; aside?: ReactNode; ch
   );
 }
 
-export function Tick({ label, detail, on, change }: { label: string; detail?: string; on: boolean; change: (on: boolean) => void }) {
+export function Tick({
+  label,
+  detail,
+  on,
+  change,
+}: {
+  label: string;
+  detail?: string;
+  on: boolean;
+  change: (on: boolean) => void;
+}) {
   return (
     <label className="flex items-center gap-2 py-0.5 hover:bg-wash">
-      <Checkbox.Root checked={on} onCheckedChange={(v) => change(v === true)} aria-label={label} className="grid size-4 flex-none place-items-center rounded-[3px] border border-strong bg-sheet data-[state=checked]:border-ink data-[state=checked]:bg-ink">
+      <Checkbox.Root
+        checked={on}
+        onCheckedChange={(v) => change(v === true)}
+        aria-label={label}
+        className="grid size-4 flex-none place-items-center rounded-[3px] border border-strong bg-sheet data-[state=checked]:border-ink data-[state=checked]:bg-ink"
+      >
         <Checkbox.Indicator>
           <svg width="10" height="10" viewBox="0 0 10 10" aria-hidden="true">
             <path d="M1.5 5.2 4 7.8 8.6 2.2" fill="none" stroke="var(--paper)" strokeWidth="1.8" />
@@ -278,20 +443,43 @@ export function Tick({ label, detail, on, change }: { label: string; detail?: st
 // Radix keeps the empty value for itself.
 const any = "\u0000any";
 
-export function Pick({ label, value, onChange, options, narrow }: { label: string; value: string; onChange: (v: string) => void; options: [string, string][]; narrow?: boolean }) {
+export function Pick({
+  label,
+  value,
+  onChange,
+  options,
+  narrow,
+}: {
+  label: string;
+  value: string;
+  onChange: (v: string) => void;
+  options: [string, string][];
+  narrow?: boolean;
+}) {
   return (
     <Select.Root value={value === "" ? any : value} onValueChange={(v) => onChange(v === any ? "" : v)}>
-      <Select.Trigger aria-label={label} className={`field inline-flex items-center justify-between gap-2 ${narrow ? "" : "w-full"}`}>
+      <Select.Trigger
+        aria-label={label}
+        className={`field inline-flex items-center justify-between gap-2 ${narrow ? "" : "w-full"}`}
+      >
         <Select.Value />
         <svg width="9" height="6" viewBox="0 0 9 6" aria-hidden="true">
           <path d="m1 1 3.5 3.5L8 1" fill="none" stroke="currentColor" strokeWidth="1.4" />
         </svg>
       </Select.Trigger>
       <Select.Portal>
-        <Select.Content position="popper" sideOffset={4} className="card z-50 max-h-80 min-w-[var(--radix-select-trigger-width)] overflow-hidden">
+        <Select.Content
+          position="popper"
+          sideOffset={4}
+          className="card z-50 max-h-80 min-w-[var(--radix-select-trigger-width)] overflow-hidden"
+        >
           <Select.Viewport className="py-1">
             {options.map(([v, words]) => (
-              <Select.Item key={v} value={v === "" ? any : v} className="px-3 py-1 outline-none data-highlighted:bg-wash data-[state=checked]:font-medium">
+              <Select.Item
+                key={v}
+                value={v === "" ? any : v}
+                className="px-3 py-1 outline-none data-highlighted:bg-wash data-[state=checked]:font-medium"
+              >
                 <Select.ItemText>{words}</Select.ItemText>
               </Select.Item>
             ))}
@@ -301,4 +489,3 @@ export function Pick({ label, value, onChange, options, narrow }: { label: strin
     </Select.Root>
   );
 }
-

@@ -10,7 +10,13 @@ import { Tip } from "./plain";
 export function doing(d: Glimpse): string {
   if (d.run) return `running run ${d.run}`;
   if (d.at_hand) return `in hand: ${d.at_hand}`;
-  const words: Record<string, string> = { idle: "free", leased: "taken", resetting: "being cleaned", unready: "not ready", booting: "booting" };
+  const words: Record<string, string> = {
+    idle: "free",
+    leased: "taken",
+    resetting: "being cleaned",
+    unready: "not ready",
+    booting: "booting",
+  };
   return (words[d.state] ?? d.state) + (d.reason ? `: ${d.reason}` : "");
 }
 
@@ -41,11 +47,17 @@ export function FleetStrip() {
         </span>
       ) : (
         <>
-          <Toolbar.Root aria-label="Devices" className="flex min-w-0 flex-1 items-center gap-5 overflow-hidden max-sm:hidden">
+          <Toolbar.Root
+            aria-label="Devices"
+            className="flex min-w-0 flex-1 items-center gap-5 overflow-hidden max-sm:hidden"
+          >
             {sites.map(([site, devices]) => (
               <div key={site} className="flex min-w-0 items-center gap-2">
                 <Toolbar.Link asChild>
-                  <Link to={`/fleet?site=${encodeURIComponent(site)}`} className="text-sm font-medium text-soft hover:text-ink">
+                  <Link
+                    to={`/fleet?site=${encodeURIComponent(site)}`}
+                    className="text-sm font-medium text-soft hover:text-ink"
+                  >
                     {site}
                   </Link>
                 </Toolbar.Link>
@@ -57,7 +69,8 @@ export function FleetStrip() {
                   </div>
                 ) : (
                   <span className="text-sm whitespace-nowrap text-soft">
-                    {devices.filter((d) => d.state === "idle").length.toLocaleString()} of {devices.length.toLocaleString()} free
+                    {devices.filter((d) => d.state === "idle").length.toLocaleString()} of{" "}
+                    {devices.length.toLocaleString()} free
                   </span>
                 )}
               </div>
@@ -88,7 +101,11 @@ const Unit = memo(function Unit({ d }: { d: Glimpse }) {
       }
     >
       <Toolbar.Link asChild>
-        <Link to={`/fleet/${encodeURIComponent(d.name)}`} aria-label={`${d.name}, ${doing(d)}`} className="grid h-7 min-w-[17px] place-items-center rounded hover:bg-wash">
+        <Link
+          to={`/fleet/${encodeURIComponent(d.name)}`}
+          aria-label={`${d.name}, ${doing(d)}`}
+          className="grid h-7 min-w-[17px] place-items-center rounded hover:bg-wash"
+        >
           <span className={`unit unit-${d.state} ${d.form === "tablet" ? "unit-tablet" : ""}`} />
         </Link>
       </Toolbar.Link>

@@ -16,7 +16,12 @@ export function needWords(by: string[]): string {
 type Question = { question: string; more?: string; needed?: Needed; does: string; onYes: () => void };
 
 /** Asks once before what cannot be taken back, with what hangs on it. Its child opens it, or whoever holds open. */
-export function Sure({ children, open, onOpenChange, ...q }: Question & { children?: ReactNode; open?: boolean; onOpenChange?: (open: boolean) => void }) {
+export function Sure({
+  children,
+  open,
+  onOpenChange,
+  ...q
+}: Question & { children?: ReactNode; open?: boolean; onOpenChange?: (open: boolean) => void }) {
   return (
     <AlertDialog.Root {...(open === undefined ? {} : { open })} {...(onOpenChange ? { onOpenChange } : {})}>
       {children && <AlertDialog.Trigger asChild>{children}</AlertDialog.Trigger>}
@@ -31,13 +36,18 @@ export function Sure({ children, open, onOpenChange, ...q }: Question & { childr
 }
 
 function Asked({ question, more, needed, does, onYes }: Question) {
-  const needs = useGet<{ needed_by: string[] }>(needed ? `needs?kind=${needed.kind}&name=${encodeURIComponent(needed.name)}` : "", { enabled: needed !== undefined, staleTime: 0 });
+  const needs = useGet<{ needed_by: string[] }>(
+    needed ? `needs?kind=${needed.kind}&name=${encodeURIComponent(needed.name)}` : "",
+    { enabled: needed !== undefined, staleTime: 0 },
+  );
   const waiting = needed !== undefined && needs.isPending;
   return (
     <>
       <AlertDialog.Title className="text-lg font-semibold">{question}</AlertDialog.Title>
       <AlertDialog.Description className="pt-1 text-soft">
-        {needed && needs.data && needs.data.needed_by.length > 0 && <b className="font-medium text-ink">{needWords(needs.data.needed_by)} </b>}
+        {needed && needs.data && needs.data.needed_by.length > 0 && (
+          <b className="font-medium text-ink">{needWords(needs.data.needed_by)} </b>
+        )}
         {needed && needs.error && "What needs it could not be read. "}
         {waiting ? "Looking for what needs it…" : more}
       </AlertDialog.Description>

@@ -1,6 +1,16 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
-import { get, inProject, Problem, problemOf, put, useGet, type Device, type SavedPlace, type Surrounding } from "../data/api";
+import {
+  get,
+  inProject,
+  Problem,
+  problemOf,
+  put,
+  useGet,
+  type Device,
+  type SavedPlace,
+  type Surrounding,
+} from "../data/api";
 import type { Answer, Order, Status } from "../data/session";
 import { Pick } from "./start";
 
@@ -9,10 +19,25 @@ type Props = { number: number; status: Status; act: (o: Order) => Promise<Answer
 /** What the device can be made to feel, what it has been made to, and what it cannot: a control for each row of the
  * service's table. */
 export function Surroundings({ number, status, act }: Props) {
-  const feel: Feel = (name, text, args) => act({ do: "feel", name, ...(text !== undefined ? { text } : {}), ...(args ? { args } : {}), ...(name === "push" ? { app: status.front } : {}) });
-  const table = useQuery<Surrounding[], Problem>({ queryKey: ["surroundings"], queryFn: () => get<Surrounding[]>("/api/v1/surroundings"), staleTime: Infinity });
+  const feel: Feel = (name, text, args) =>
+    act({
+      do: "feel",
+      name,
+      ...(text !== undefined ? { text } : {}),
+      ...(args ? { args } : {}),
+      ...(name === "push" ? { app: status.front } : {}),
+    });
+  const table = useQuery<Surrounding[], Problem>({
+    queryKey: ["surroundings"],
+    queryFn: () => get<Surrounding[]>("/api/v1/surroundings"),
+    staleTime: Infinity,
+  });
   const all = useGet<Device[]>("devices", { staleTime: 60_000 });
-  const kinds = (ability: string) => [...new Set((all.data ?? []).filter((d) => d.abilities.includes(ability)).map((d) => `${d.kind}s for ${d.platform}`))];
+  const kinds = (ability: string) => [
+    ...new Set(
+      (all.data ?? []).filter((d) => d.abilities.includes(ability)).map((d) => `${d.kind}s for ${d.platform}`),
+    ),
+  ];
   const rows = table.data ?? [];
   const cannot = [...new Set(rows.map((r) => r.ability))].filter((a) => !status.can.includes(a));
   const labels = [...new Set(rows.filter((r) => status.can.includes(r.ability)).map((r) => r.label))];
@@ -30,7 +55,11 @@ export function Surroundings({ number, status, act }: Props) {
             {status.felt.map((f) => (
               <li key={f.what} className="flex items-baseline justify-between gap-2 text-sm">
                 <span className="min-w-0">It {f.words}.</span>
-                <button className="link flex-none" aria-label={`Undo: ${f.words}`} onClick={() => void act({ do: "undo", name: f.what })}>
+                <button
+                  className="link flex-none"
+                  aria-label={`Undo: ${f.words}`}
+                  onClick={() => void act({ do: "undo", name: f.what })}
+                >
                   undo
                 </button>
               </li>
@@ -38,7 +67,9 @@ export function Surroundings({ number, status, act }: Props) {
           </ul>
         </div>
       ) : (
-        <p className="text-sm text-soft">Nothing has been changed. What you change here is undone when the session ends.</p>
+        <p className="text-sm text-soft">
+          Nothing has been changed. What you change here is undone when the session ends.
+        </p>
       )}
       {table.error && (
         <p className="text-sm text-vermilion">
@@ -51,7 +82,14 @@ export function Surroundings({ number, status, act }: Props) {
       {labels.map((label) => {
         const of = rows.filter((r) => r.label === label);
         if (of[0]!.name === "files") return <Files key={label} number={number} feel={feel} />;
-        return <Control key={label} of={of} feel={feel} also={of[0]!.name === "place" ? (level) => <Places level={level} feel={feel} /> : undefined} />;
+        return (
+          <Control
+            key={label}
+            of={of}
+            feel={feel}
+            also={of[0]!.name === "place" ? (level) => <Places level={level} feel={feel} /> : undefined}
+          />
+        );
       })}
       {cannot.length > 0 && (
         <div className="border-t border-rule pt-2 text-sm text-soft">
@@ -89,7 +127,15 @@ function Control({ of, feel, also }: { of: Surrounding[]; feel: Feel; also?: (le
   const short = (r: Surrounding) => r.name.slice(r.label.length).trim();
   return (
     <Row name={row.label}>
-      {of.length > 1 && <Pick narrow label={row.label} value={row.name} onChange={setName} options={of.map((r): [string, string] => [r.name, short(r)])} />}
+      {of.length > 1 && (
+        <Pick
+          narrow
+          label={row.label}
+          value={row.name}
+          onChange={setName}
+          options={of.map((r): [string, string] => [r.name, short(r)])}
+        />
+      )}
       {row.choices.map((c) => (
         <button key={c.words} className="button h-6 px-2" onClick={() => void feel(row.name, c.level)}>
           {c.words}
@@ -103,7 +149,14 @@ function Control({ of, feel, also }: { of: Surrounding[]; feel: Feel; also?: (le
             void feel(row.name, level || (row.example ?? ""));
           }}
         >
-          <input aria-label={`${row.label}: ${row.about}`} title={row.about} className="field h-6 min-w-0 flex-1" placeholder={row.example} value={level} onChange={(e) => setLevel(e.target.value)} />
+          <input
+            aria-label={`${row.label}: ${row.about}`}
+            title={row.about}
+            className="field h-6 min-w-0 flex-1"
+            placeholder={row.example}
+            value={level}
+            onChange={(e) => setLevel(e.target.value)}
+          />
           <button className="button h-6 px-2">{row.verb}</button>
         </form>
       )}
@@ -152,7 +205,13 @@ function Places({ level, feel }: { level: string; feel: Feel }) {
           if (name) void keep();
         }}
       >
-        <input aria-label="Name to keep this place under" placeholder="keep it as…" className="field h-6 w-28" value={name} onChange={(e) => setName(e.target.value)} />
+        <input
+          aria-label="Name to keep this place under"
+          placeholder="keep it as…"
+          className="field h-6 w-28"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
         <button className="button h-6 px-2" disabled={!name}>
           Keep
         </button>
@@ -172,7 +231,13 @@ function Places({ level, feel }: { level: string; feel: Feel }) {
           />
         </label>
         at
-        <input aria-label="Speed in km/h" className="field h-6 w-12" inputMode="decimal" value={speed} onChange={(e) => setSpeed(e.target.value)} />
+        <input
+          aria-label="Speed in km/h"
+          className="field h-6 w-12"
+          inputMode="decimal"
+          value={speed}
+          onChange={(e) => setSpeed(e.target.value)}
+        />
         km/h
       </span>
       {wrong && <span className="basis-full text-sm text-vermilion">{wrong}</span>}
@@ -186,7 +251,12 @@ function Files({ number, feel }: { number: number; feel: Feel }) {
     setTrouble("");
     const digests: string[] = [];
     for (const f of list) {
-      const r = await fetch(inProject(`sessions/${number}/files`), { method: "POST", headers: { "Content-Type": "application/octet-stream" }, body: f, credentials: "same-origin" });
+      const r = await fetch(inProject(`sessions/${number}/files`), {
+        method: "POST",
+        headers: { "Content-Type": "application/octet-stream" },
+        body: f,
+        credentials: "same-origin",
+      });
       if (!r.ok) return setTrouble((await problemOf(r)).message);
       digests.push(((await r.json()) as { digest: string }).digest);
     }

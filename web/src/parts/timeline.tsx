@@ -12,7 +12,8 @@ export const rowHeight = 22;
 export const seconds = (ms: number) => (ms / 1000).toFixed(2);
 
 /** The row that a place on the sheet belongs to, -1 for none. */
-const rowOf = (at: EventTarget) => Number((at as HTMLElement).closest<HTMLElement>("[role=option]")?.id.slice("moment-".length) ?? -1);
+const rowOf = (at: EventTarget) =>
+  Number((at as HTMLElement).closest<HTMLElement>("[role=option]")?.id.slice("moment-".length) ?? -1);
 
 export type Column = "steps" | "log" | "network" | "readings";
 export type Moved = { ms: number; by: number }; // from outside; by grows with each
@@ -31,22 +32,55 @@ type Props = {
   trouble: unknown;
 };
 
-const widths: Record<Column, string> = { steps: "minmax(0,1.1fr)", log: "minmax(0,1.2fr)", network: "minmax(0,1fr)", readings: "104px" };
+const widths: Record<Column, string> = {
+  steps: "minmax(0,1.1fr)",
+  log: "minmax(0,1.2fr)",
+  network: "minmax(0,1fr)",
+  readings: "104px",
+};
 const heads: Record<Column, string> = { steps: "Steps", log: "Log", network: "Network", readings: "Readings" };
 
 /** What happened, as columns of one sheet: the same height is the same moment. */
-export function Timeline({ columns: asked, steps, log, calls, readings, figure, failing, chosen, moved, onMoment, trouble }: Props) {
+export function Timeline({
+  columns: asked,
+  steps,
+  log,
+  calls,
+  readings,
+  figure,
+  failing,
+  chosen,
+  moved,
+  onMoment,
+  trouble,
+}: Props) {
   const box = useRef<HTMLDivElement>(null);
   const room = useRoom(box);
   // Where there is little room, steps and log share one column, and the rest is folded away unless it is asked for.
   const shared = room > 0 && room < 640 && asked.includes("steps") && asked.includes("log");
-  const columns = useMemo(() => (shared && !chosen ? asked.filter((c) => c === "steps" || c === "log") : asked), [asked, shared, chosen]);
+  const columns = useMemo(
+    () => (shared && !chosen ? asked.filter((c) => c === "steps" || c === "log") : asked),
+    [asked, shared, chosen],
+  );
   const drawn = useMemo(() => (shared ? columns.filter((c) => c !== "log") : columns), [columns, shared]);
-  const rows = useMemo(() => moments(columns.includes("steps") ? steps : [], columns.includes("log") ? log : { length: 0, times: [] }, columns.includes("network") ? calls : []), [columns, steps, log, calls]);
+  const rows = useMemo(
+    () =>
+      moments(
+        columns.includes("steps") ? steps : [],
+        columns.includes("log") ? log : { length: 0, times: [] },
+        columns.includes("network") ? calls : [],
+      ),
+    [columns, steps, log, calls],
+  );
   const failingRow = useMemo(() => rows.indexOf(-1 - failing), [rows, failing]);
   const [at, setAt] = useState(Math.max(0, failingRow));
   const [pointed, setPointed] = useState<number>();
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => rowHeight, overscan: 8 });
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => rowHeight,
+    overscan: 8,
+  });
   useLayoutEffect(() => {
     if (failing >= 0 && failingRow >= 0) {
       setAt(failingRow);
@@ -92,11 +126,18 @@ export function Timeline({ columns: asked, steps, log, calls, readings, figure, 
   };
   return (
     <div className="flex h-full flex-col">
-      <div style={template} className="grid flex-none gap-x-2 overflow-hidden border-b border-rule px-3 py-1 text-sm text-soft [scrollbar-gutter:stable]">
+      <div
+        style={template}
+        className="grid flex-none gap-x-2 overflow-hidden border-b border-rule px-3 py-1 text-sm text-soft [scrollbar-gutter:stable]"
+      >
         <span className="text-right">s</span>
         {drawn.map((c, i) => (
           <span key={c} className={`truncate ${i === 0 && c === "steps" ? "pl-4" : ""}`}>
-            {c === "readings" && figure ? figure.name : c === "steps" && shared ? `Steps and log${count.log}` : heads[c]}
+            {c === "readings" && figure
+              ? figure.name
+              : c === "steps" && shared
+                ? `Steps and log${count.log}`
+                : heads[c]}
             {count[c]}
           </span>
         ))}
@@ -122,7 +163,14 @@ export function Timeline({ columns: asked, steps, log, calls, readings, figure, 
           if (i >= 0) go(i);
         }}
         onKeyDown={(e) => {
-          const step: Record<string, number> = { ArrowDown: at + 1, ArrowUp: at - 1, PageDown: at + 20, PageUp: at - 20, Home: 0, End: rows.length - 1 };
+          const step: Record<string, number> = {
+            ArrowDown: at + 1,
+            ArrowUp: at - 1,
+            PageDown: at + 20,
+            PageUp: at - 20,
+            Home: 0,
+            End: rows.length - 1,
+          };
           if (step[e.key] === undefined || e.ctrlKey || e.metaKey) return;
           e.preventDefault();
           go(step[e.key]!);
@@ -135,9 +183,22 @@ export function Timeline({ columns: asked, steps, log, calls, readings, figure, 
             const s = m < 0 ? steps[-1 - m]! : undefined;
             const bad = s && s.verdict !== "pass";
             const key = v.index % slots; // rows that scroll out are used again for those that scroll in
-            const ground = bad ? (s.verdict === "fail" ? "bg-vermilion-wash" : "bg-petrol-wash") : here ? "bg-wash" : "hover:bg-wash";
+            const ground = bad
+              ? s.verdict === "fail"
+                ? "bg-vermilion-wash"
+                : "bg-petrol-wash"
+              : here
+                ? "bg-wash"
+                : "hover:bg-wash";
             return (
-              <div key={key} id={`moment-${v.index}`} role="option" aria-selected={here} style={{ ...template, transform: `translateY(${v.start}px)`, height: rowHeight, contain: "strict" }} className={`absolute inset-x-0 grid items-center gap-x-2 px-3 ${ground}`}>
+              <div
+                key={key}
+                id={`moment-${v.index}`}
+                role="option"
+                aria-selected={here}
+                style={{ ...template, transform: `translateY(${v.start}px)`, height: rowHeight, contain: "strict" }}
+                className={`absolute inset-x-0 grid items-center gap-x-2 px-3 ${ground}`}
+              >
                 <span className="text-right font-mono text-sm text-faint">{seconds(startOf(v.index))}</span>
                 {drawn.map((c) => {
                   switch (c) {
@@ -147,9 +208,22 @@ export function Timeline({ columns: asked, steps, log, calls, readings, figure, 
                     case "log":
                       return m >= 0 && m < firstCall ? <LogCell key={c} log={log} i={m} /> : <span key={c} />;
                     case "network":
-                      return m >= firstCall ? <CallCell key={c} call={calls[m - firstCall]!} longest={longest} /> : <span key={c} />;
+                      return m >= firstCall ? (
+                        <CallCell key={c} call={calls[m - firstCall]!} longest={longest} />
+                      ) : (
+                        <span key={c} />
+                      );
                     case "readings":
-                      return <ReadingCell key={c} readings={readings} figure={figure} most={most} from={startOf(v.index)} to={v.index + 1 < rows.length ? startOf(v.index + 1) : Infinity} />;
+                      return (
+                        <ReadingCell
+                          key={c}
+                          readings={readings}
+                          figure={figure}
+                          most={most}
+                          from={startOf(v.index)}
+                          to={v.index + 1 < rows.length ? startOf(v.index + 1) : Infinity}
+                        />
+                      );
                   }
                 })}
               </div>
@@ -158,7 +232,9 @@ export function Timeline({ columns: asked, steps, log, calls, readings, figure, 
         </div>
         {rows.length === 0 && <p className="px-5 py-3 text-soft">Nothing of these columns was kept of this attempt.</p>}
       </div>
-      {rows.length > 0 && <InFull m={rows[Math.min(pointed ?? at, rows.length - 1)]!} steps={steps} log={log} calls={calls} />}
+      {rows.length > 0 && (
+        <InFull m={rows[Math.min(pointed ?? at, rows.length - 1)]!} steps={steps} log={log} calls={calls} />
+      )}
     </div>
   );
 }
@@ -181,7 +257,10 @@ function StepCell({ s, bad }: { s: Step; bad: boolean }) {
   return (
     <span className="flex min-w-0 items-center gap-2">
       <Shape of={s.verdict} />
-      <span className={`truncate font-mono text-sm ${bad ? "font-medium" : ""}`} style={s.depth ? { paddingLeft: 12 * Math.min(s.depth, 6) } : undefined}>
+      <span
+        className={`truncate font-mono text-sm ${bad ? "font-medium" : ""}`}
+        style={s.depth ? { paddingLeft: 12 * Math.min(s.depth, 6) } : undefined}
+      >
         {s.text}
       </span>
       {s.took_ms >= 500 && <span className="ml-auto flex-none text-sm text-faint">{lasting(s.took_ms)}</span>}
@@ -193,7 +272,18 @@ function LogCell({ log, i, within }: { log: Log; i: number; within?: boolean }) 
   const l = log.line(i);
   return (
     <span className={`truncate font-mono text-sm ${within ? "pl-9" : ""}`}>
-      <span className={l.level === "error" ? "font-medium text-vermilion" : l.level === "warn" ? "font-medium text-petrol" : "text-faint"}>{l.level}</span> <span className="text-soft">{l.tag}</span> {l.text}
+      <span
+        className={
+          l.level === "error"
+            ? "font-medium text-vermilion"
+            : l.level === "warn"
+              ? "font-medium text-petrol"
+              : "text-faint"
+        }
+      >
+        {l.level}
+      </span>{" "}
+      <span className="text-soft">{l.tag}</span> {l.text}
     </span>
   );
 }
@@ -203,13 +293,21 @@ function CallCell({ call, longest }: { call: Call; longest: number }) {
   const part = (ms: number) => `${(100 * ms) / longest}%`;
   return (
     <span className="flex min-w-0 items-center gap-1.5">
-      <span className={`w-7 flex-none font-mono text-sm ${failed(call) ? "font-medium text-vermilion" : "text-faint"}`}>{call.status || "none"}</span>
+      <span className={`w-7 flex-none font-mono text-sm ${failed(call) ? "font-medium text-vermilion" : "text-faint"}`}>
+        {call.status || "none"}
+      </span>
       <span className="min-w-0 flex-1 truncate font-mono text-sm">
         {call.method} {call.short}
       </span>
       <span className="relative h-2 w-[22%] flex-none" aria-hidden>
-        <span className={`absolute inset-y-0 left-0 border ${failed(call) ? "border-vermilion" : "border-strong"}`} style={{ width: part(call.took), minWidth: 3 }} />
-        <span className={`absolute inset-y-0 ${failed(call) ? "bg-vermilion" : "bg-strong"}`} style={{ left: part(call.wait), width: part(Math.max(0, call.took - call.wait)) }} />
+        <span
+          className={`absolute inset-y-0 left-0 border ${failed(call) ? "border-vermilion" : "border-strong"}`}
+          style={{ width: part(call.took), minWidth: 3 }}
+        />
+        <span
+          className={`absolute inset-y-0 ${failed(call) ? "bg-vermilion" : "bg-strong"}`}
+          style={{ left: part(call.wait), width: part(Math.max(0, call.took - call.wait)) }}
+        />
       </span>
       <span className="w-14 flex-none text-right text-sm whitespace-nowrap text-faint">{lasting(call.took)}</span>
     </span>
@@ -217,15 +315,32 @@ function CallCell({ call, longest }: { call: Call; longest: number }) {
 }
 
 /** The largest value from this moment to the next, as a bar from the left. */
-function ReadingCell({ readings, figure, most, from, to }: { readings?: Readings; figure?: Figure; most: number; from: number; to: number }) {
+function ReadingCell({
+  readings,
+  figure,
+  most,
+  from,
+  to,
+}: {
+  readings?: Readings;
+  figure?: Figure;
+  most: number;
+  from: number;
+  to: number;
+}) {
   if (!readings || !figure) return <span />;
   const v = largest(readings, figure, from, to);
   if (Number.isNaN(v)) return <span />;
   const peak = most > 0 && v === most;
   return (
     <span className="relative h-full">
-      <span className={`absolute inset-y-0 left-0 border-r ${peak ? "border-vermilion bg-vermilion-wash" : "border-strong bg-wash"}`} style={{ width: `${most > 0 ? (100 * v) / most : 0}%` }} />
-      <span className="absolute inset-y-0 left-1 flex items-center text-sm whitespace-nowrap text-soft">{amount(v, figure.unit)}</span>
+      <span
+        className={`absolute inset-y-0 left-0 border-r ${peak ? "border-vermilion bg-vermilion-wash" : "border-strong bg-wash"}`}
+        style={{ width: `${most > 0 ? (100 * v) / most : 0}%` }}
+      />
+      <span className="absolute inset-y-0 left-1 flex items-center text-sm whitespace-nowrap text-soft">
+        {amount(v, figure.unit)}
+      </span>
     </span>
   );
 }
@@ -236,14 +351,21 @@ function InFull({ m, steps, log, calls }: { m: number; steps: Step[]; log: Log; 
   const c = m >= firstCall ? calls[m - firstCall] : undefined;
   const l = m >= 0 && m < firstCall ? log.line(m) : undefined;
   return (
-    <div className={`${c ? "h-[150px]" : "h-[62px]"} flex-none overflow-auto border-t border-rule px-5 py-1.5 font-mono text-sm break-words`} tabIndex={0} role="region" aria-label="The moment in full">
+    <div
+      className={`${c ? "h-[150px]" : "h-[62px]"} flex-none overflow-auto border-t border-rule px-5 py-1.5 font-mono text-sm break-words`}
+      tabIndex={0}
+      role="region"
+      aria-label="The moment in full"
+    >
       {s && (
         <>
           <span className="text-soft">
             {seconds(s.at_ms)} s, line {s.line}:
           </span>{" "}
           {s.text}
-          {s.note && <span className={`block ${s.verdict === "pass" ? "text-petrol" : "text-vermilion"}`}>{s.note}</span>}
+          {s.note && (
+            <span className={`block ${s.verdict === "pass" ? "text-petrol" : "text-vermilion"}`}>{s.note}</span>
+          )}
         </>
       )}
       {l && (
@@ -278,7 +400,10 @@ function CallInFull({ c }: { c: Call }) {
         <span className="text-soft">{seconds(c.at)} s:</span> {c.method} {c.address}
       </p>
       <p className={failed(c) ? "text-vermilion" : "text-soft"}>
-        {c.status ? `${c.status}, ${c.kind || "no media type"}, ${size(Math.max(0, c.bytes))}` : (c.trouble ?? "no answer")} in {lasting(c.took)}
+        {c.status
+          ? `${c.status}, ${c.kind || "no media type"}, ${size(Math.max(0, c.bytes))}`
+          : (c.trouble ?? "no answer")}{" "}
+        in {lasting(c.took)}
         {c.wait > 0 && c.wait < c.took && `, of which ${lasting(c.wait)} until it began`}
       </p>
       {carried("asked with", c.asked)}

@@ -4,7 +4,8 @@ import { levelWords } from "../data/weave";
 
 type Meeting = Coverage["meetings"][number];
 
-const line = (levels: Level[]) => levels.map((l) => `${l.factor} ${levelWords(l).replace(new RegExp(`^${l.factor} `), "")}`).join(" with ");
+const line = (levels: Level[]) =>
+  levels.map((l) => `${l.factor} ${levelWords(l).replace(new RegExp(`^${l.factor} `), "")}`).join(" with ");
 
 /** How the levels of every two factors meet: a cell for each pair, filled as far as it is covered. */
 export function Triangle({ trial }: { trial: PlanTrial }) {
@@ -20,7 +21,12 @@ export function Triangle({ trial }: { trial: PlanTrial }) {
   const never = shown ? trial.forbidden.filter((n) => of(n.levels)) : [];
   return (
     <div className="flex flex-wrap items-start gap-x-8 gap-y-4 pt-3">
-      <div role="grid" aria-label="How the levels of every two factors meet" className="grid flex-none" style={{ gridTemplateColumns: `130px repeat(${names.length - 1}, 58px)` }}>
+      <div
+        role="grid"
+        aria-label="How the levels of every two factors meet"
+        className="grid flex-none"
+        style={{ gridTemplateColumns: `130px repeat(${names.length - 1}, 58px)` }}
+      >
         {names.slice(1).map((row, r) => (
           <div key={row} role="row" className="contents">
             <span role="rowheader" className="flex h-[40px] items-center truncate pr-3 text-right text-sm">
@@ -43,9 +49,15 @@ export function Triangle({ trial }: { trial: PlanTrial }) {
                     className={`relative block h-[38px] w-[56px] overflow-hidden border ${shown === m ? "border-ink" : "border-rule"} bg-sheet hover:border-ink`}
                   >
                     <span className="sr-only">{words}: </span>
-                    <span className={`absolute inset-x-0 bottom-0 ${whole ? "bg-wash" : "bg-vermilion-wash"}`} style={{ height: `${part * 100}%` }} aria-hidden="true" />
+                    <span
+                      className={`absolute inset-x-0 bottom-0 ${whole ? "bg-wash" : "bg-vermilion-wash"}`}
+                      style={{ height: `${part * 100}%` }}
+                      aria-hidden="true"
+                    />
                     <span className="relative block text-sm">{whole ? "all" : `${Math.floor(part * 100)} %`}</span>
-                    <span className="relative block text-xs text-soft">{m.forbidden > 0 ? `${m.possible} −${m.forbidden}` : m.possible}</span>
+                    <span className="relative block text-xs text-soft">
+                      {m.forbidden > 0 ? `${m.possible} −${m.forbidden}` : m.possible}
+                    </span>
                   </button>
                 </span>
               );
@@ -73,7 +85,9 @@ export function Triangle({ trial }: { trial: PlanTrial }) {
                     <li key={line(m)}>{line(m)}</li>
                   ))}
                 </ul>
-                {missing.length < shown.possible - shown.covered && <p className="text-soft">and {shown.possible - shown.covered - missing.length} more</p>}
+                {missing.length < shown.possible - shown.covered && (
+                  <p className="text-soft">and {shown.possible - shown.covered - missing.length} more</p>
+                )}
               </>
             )}
             {never.length > 0 && (
@@ -89,8 +103,12 @@ export function Triangle({ trial }: { trial: PlanTrial }) {
                 </ul>
               </>
             )}
-            {missing.length === 0 && never.length === 0 && shown.forbidden === 0 && <p className="pt-1 text-soft">Every level of the one meets every level of the other.</p>}
-            {never.length === 0 && shown.forbidden > 0 && <p className="pt-1 text-soft">{shown.forbidden} pairs cannot be: no device is so.</p>}
+            {missing.length === 0 && never.length === 0 && shown.forbidden === 0 && (
+              <p className="pt-1 text-soft">Every level of the one meets every level of the other.</p>
+            )}
+            {never.length === 0 && shown.forbidden > 0 && (
+              <p className="pt-1 text-soft">{shown.forbidden} pairs cannot be: no device is so.</p>
+            )}
           </>
         ) : (
           <p className="text-soft">Every two factors meet in all their levels. Choose a cell to read about it.</p>

@@ -16,7 +16,13 @@ export function UndoBar() {
         >
           <span>
             {done.words}
-            {done.trouble !== undefined && <span className="text-petrol"> It could not be taken back: {done.trouble instanceof Error ? done.trouble.message : "something went wrong"}.</span>}
+            {done.trouble !== undefined && (
+              <span className="text-petrol">
+                {" "}
+                It could not be taken back:{" "}
+                {done.trouble instanceof Error ? done.trouble.message : "something went wrong"}.
+              </span>
+            )}
           </span>
           <span className="flex gap-2">
             <button className="button" disabled={done.busy} onClick={() => void undo.take()}>

@@ -1,6 +1,24 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { memo, useCallback, useEffect, useMemo, useRef, useState, useSyncExternalStore, type KeyboardEvent } from "react";
-import { combinationLabel, combinationWhole, levelOf, levelShort, type Column, type Crossing, type Row, type Weave as Model } from "../data/weave";
+import {
+  memo,
+  useCallback,
+  useEffect,
+  useMemo,
+  useRef,
+  useState,
+  useSyncExternalStore,
+  type KeyboardEvent,
+} from "react";
+import {
+  combinationLabel,
+  combinationWhole,
+  levelOf,
+  levelShort,
+  type Column,
+  type Crossing,
+  type Row,
+  type Weave as Model,
+} from "../data/weave";
 import { Tip } from "./plain";
 import { useRoom } from "./timeline";
 import { Shape, verdictWords } from "./verdict";
@@ -13,9 +31,21 @@ const suiteHeight = 30;
 const bandHeight = 26;
 
 /** What a column is called: a folded group by its level and how many it holds. */
-const nameOf = (c: Column) => (c.members ? `${c.group}, all ${c.members.length}` : combinationLabel(c.combination).split(", ").filter((part) => part !== c.group).join(", "));
+const nameOf = (c: Column) =>
+  c.members
+    ? `${c.group}, all ${c.members.length}`
+    : combinationLabel(c.combination)
+        .split(", ")
+        .filter((part) => part !== c.group)
+        .join(", ");
 
-type Props = { model: Model; open?: { leg: number; index: number }; onOpen: (x: Crossing) => void; onFold?: (group: string) => void; narrow: boolean };
+type Props = {
+  model: Model;
+  open?: { leg: number; index: number };
+  onOpen: (x: Crossing) => void;
+  onFold?: (group: string) => void;
+  narrow: boolean;
+};
 
 /** Cases as rows, combinations as columns, a verdict's shape at each crossing. */
 export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }: Props) {
@@ -29,8 +59,24 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
   const room = useRoom(box);
   const cell = Math.max(narrowest, Math.min(widest, Math.floor((room - label - 12) / Math.max(1, columns.length))));
 
-  const down = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: (i) => rowHeight + (rows[i]?.first ? suiteHeight : 0), overscan: 8, paddingStart: head, scrollPaddingStart: head, getItemKey: (i) => rows[i]?.key ?? i });
-  const across = useVirtualizer({ horizontal: true, count: columns.length, getScrollElement: () => box.current, estimateSize: () => cell, overscan: 6, paddingStart: label, scrollPaddingStart: label });
+  const down = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: (i) => rowHeight + (rows[i]?.first ? suiteHeight : 0),
+    overscan: 8,
+    paddingStart: head,
+    scrollPaddingStart: head,
+    getItemKey: (i) => rows[i]?.key ?? i,
+  });
+  const across = useVirtualizer({
+    horizontal: true,
+    count: columns.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => cell,
+    overscan: 6,
+    paddingStart: label,
+    scrollPaddingStart: label,
+  });
   useEffect(() => {
     down.measure();
     across.measure();
@@ -39,8 +85,14 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
   // One crossing is current for the keyboard; it is told by aria-activedescendant.
   const [current, setCurrent] = useState<{ row: string; column: string }>();
   const at = {
-    row: Math.max(0, rows.findIndex((r) => r.key === current?.row)),
-    column: Math.max(0, columns.findIndex((c) => c.key === current?.column)),
+    row: Math.max(
+      0,
+      rows.findIndex((r) => r.key === current?.row),
+    ),
+    column: Math.max(
+      0,
+      columns.findIndex((c) => c.key === current?.column),
+    ),
   };
   const move = useCallback(
     (row: number, column: number) => {
@@ -59,7 +111,8 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
     for (i += step; i >= 0 && i < n; i += step) {
       const row = rows[Math.floor(i / columns.length)];
       const x = row && model.crossing(row, columns[i % columns.length]!);
-      if (x && (x.verdict === "fail" || x.verdict === "error" || x.flaky)) return move(Math.floor(i / columns.length), i % columns.length);
+      if (x && (x.verdict === "fail" || x.verdict === "error" || x.flaky))
+        return move(Math.floor(i / columns.length), i % columns.length);
     }
   };
   const press = (e: KeyboardEvent) => {
@@ -101,8 +154,23 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
       onFocus={() => !current && openAt && setCurrent({ row: openAt.row.key, column: openAt.column })}
       className="group relative h-full overflow-auto border-b border-strong"
     >
-      <div style={{ height: down.getTotalSize(), width: across.getTotalSize() + 8, minWidth: "100%" }} className="relative" role="presentation">
-        <Head model={model} heads={heads} cell={cell} columns={columns} first={first} last={last} label={label} height={head} marked={openAt?.column ?? current?.column} onFold={onFold} />
+      <div
+        style={{ height: down.getTotalSize(), width: across.getTotalSize() + 8, minWidth: "100%" }}
+        className="relative"
+        role="presentation"
+      >
+        <Head
+          model={model}
+          heads={heads}
+          cell={cell}
+          columns={columns}
+          first={first}
+          last={last}
+          label={label}
+          height={head}
+          marked={openAt?.column ?? current?.column}
+          onFold={onFold}
+        />
         {down.getVirtualItems().map((v) => {
           const row = rows[v.index];
           if (!row) return null;
@@ -130,7 +198,18 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
   );
 });
 
-type HeadProps = { model: Model; heads: string[]; cell: number; columns: Column[]; first: number; last: number; label: number; height: number; marked?: string; onFold?: (group: string) => void };
+type HeadProps = {
+  model: Model;
+  heads: string[];
+  cell: number;
+  columns: Column[];
+  first: number;
+  last: number;
+  label: number;
+  height: number;
+  marked?: string;
+  onFold?: (group: string) => void;
+};
 
 const factorWords = (f: string) => f.charAt(0).toUpperCase() + f.slice(1);
 
@@ -141,10 +220,20 @@ function Head({ model, heads, cell, columns, first, last, label, height, marked,
   const top = columns[0]?.group ? bandHeight : 0;
   return (
     <div role="row" aria-rowindex={1} className="sticky top-0 z-20 border-b border-rule bg-paper" style={{ height }}>
-      <span role="columnheader" aria-colindex={1} className="sticky left-0 z-10 block bg-paper text-sm text-soft" style={{ width: label, height: height - 1 }}>
+      <span
+        role="columnheader"
+        aria-colindex={1}
+        className="sticky left-0 z-10 block bg-paper text-sm text-soft"
+        style={{ width: label, height: height - 1 }}
+      >
         <span className="sr-only">Case</span>
         {heads.map((f, i) => (
-          <span key={f} aria-hidden="true" className="absolute right-0 left-0 flex items-center justify-end truncate pr-3" style={{ top: top + i * levelHeight, height: levelHeight }}>
+          <span
+            key={f}
+            aria-hidden="true"
+            className="absolute right-0 left-0 flex items-center justify-end truncate pr-3"
+            style={{ top: top + i * levelHeight, height: levelHeight }}
+          >
             {factorWords(f)}
           </span>
         ))}
@@ -160,7 +249,13 @@ function Head({ model, heads, cell, columns, first, last, label, height, marked,
                 aria-hidden="true"
                 title={m.words}
                 className="absolute overflow-hidden border-l border-rule pl-1 text-sm whitespace-nowrap text-soft"
-                style={{ left: label + m.from * cell, width: (m.to - m.from + 1) * cell, top: top + i * levelHeight, height: levelHeight, lineHeight: `${levelHeight}px` }}
+                style={{
+                  left: label + m.from * cell,
+                  width: (m.to - m.from + 1) * cell,
+                  top: top + i * levelHeight,
+                  height: levelHeight,
+                  lineHeight: `${levelHeight}px`,
+                }}
               >
                 <span className="block truncate">{m.words}</span>
               </span>
@@ -168,7 +263,15 @@ function Head({ model, heads, cell, columns, first, last, label, height, marked,
         ),
       )}
       {columns.slice(first, last + 1).map((c, i) => (
-        <Tip key={c.key} side="bottom" words={c.members ? `${c.group}: ${c.members.map((m) => combinationLabel(m.combination)).join("; ")}` : combinationWhole(c.combination)}>
+        <Tip
+          key={c.key}
+          side="bottom"
+          words={
+            c.members
+              ? `${c.group}: ${c.members.map((m) => combinationLabel(m.combination)).join("; ")}`
+              : combinationWhole(c.combination)
+          }
+        >
           <span
             role="columnheader"
             aria-colindex={first + i + 2}
@@ -192,13 +295,33 @@ function merged(columns: Column[], factors: string[]): { from: number; to: numbe
     const key = [c.group, ...levels].join("\n");
     const last = out[out.length - 1];
     if (last?.key === key) last.to = i;
-    else out.push({ key, from: i, to: i, words: c.members ? (factors.length === 1 ? `all ${c.members.length}` : "") : levelShort(c.combination, factors[factors.length - 1]!) });
+    else
+      out.push({
+        key,
+        from: i,
+        to: i,
+        words: c.members
+          ? factors.length === 1
+            ? `all ${c.members.length}`
+            : ""
+          : levelShort(c.combination, factors[factors.length - 1]!),
+      });
   });
   return out;
 }
 
 /** The groups that columns are put together in, over them. One that is opened or folded stays where it is. */
-function Bands({ columns, label, cell, onFold }: { columns: Column[]; label: number; cell: number; onFold?: (group: string) => void }) {
+function Bands({
+  columns,
+  label,
+  cell,
+  onFold,
+}: {
+  columns: Column[];
+  label: number;
+  cell: number;
+  onFold?: (group: string) => void;
+}) {
   const bands: { group: string; from: number; n: number; folded: boolean }[] = [];
   columns.forEach((c, i) => {
     const last = bands[bands.length - 1];
@@ -207,7 +330,13 @@ function Bands({ columns, label, cell, onFold }: { columns: Column[]; label: num
     else bands.push({ group: c.group, from: i, n: 1, folded: !!c.members });
   });
   return bands.map((b) => (
-    <span key={b.group} role="columnheader" aria-colspan={b.n} className="absolute top-0" style={{ left: label + b.from * cell, width: b.n * cell - 1, height: bandHeight - 2 }}>
+    <span
+      key={b.group}
+      role="columnheader"
+      aria-colspan={b.n}
+      className="absolute top-0"
+      style={{ left: label + b.from * cell, width: b.n * cell - 1, height: bandHeight - 2 }}
+    >
       <Tip side="bottom" words={`${b.group}: ${b.folded ? "open" : "fold into one column"}`}>
         <button
           onClick={() => onFold?.(b.group)}
@@ -223,25 +352,78 @@ function Bands({ columns, label, cell, onFold }: { columns: Column[]; label: num
   ));
 }
 
-type LineProps = { model: Model; row: Row; number: number; top: number; label: number; cell: number; columns: Column[]; first: number; last: number; end: number; current: string; openColumn: string; onOpen: (x: Crossing) => void };
+type LineProps = {
+  model: Model;
+  row: Row;
+  number: number;
+  top: number;
+  label: number;
+  cell: number;
+  columns: Column[];
+  first: number;
+  last: number;
+  end: number;
+  current: string;
+  openColumn: string;
+  onOpen: (x: Crossing) => void;
+};
 
-const RowLine = memo(function RowLine({ model, row, number, top, label, cell, columns, first, last, end, current, openColumn, onOpen }: LineProps) {
+const RowLine = memo(function RowLine({
+  model,
+  row,
+  number,
+  top,
+  label,
+  cell,
+  columns,
+  first,
+  last,
+  end,
+  current,
+  openColumn,
+  onOpen,
+}: LineProps) {
   useSyncExternalStore(model.subscribe, () => row.version);
   const note = end < 0 ? "" : noteOf(row);
   return (
-    <div className="absolute left-0 w-full" style={{ top, height: rowHeight + (row.first ? suiteHeight : 0), contain: "layout style" }} role="row" aria-rowindex={number + 2}>
+    <div
+      className="absolute left-0 w-full"
+      style={{ top, height: rowHeight + (row.first ? suiteHeight : 0), contain: "layout style" }}
+      role="row"
+      aria-rowindex={number + 2}
+    >
       {row.first && (
-        <span className="sticky left-0 flex items-end pb-1 font-semibold" style={{ height: suiteHeight, width: label }} role="presentation">
+        <span
+          className="sticky left-0 flex items-end pb-1 font-semibold"
+          style={{ height: suiteHeight, width: label }}
+          role="presentation"
+        >
           <span className="truncate">{row.suite}</span>
         </span>
       )}
-      <span role="rowheader" aria-colindex={1} title={row.name} className={`sticky left-0 z-10 flex items-center bg-paper pr-3 ${openColumn ? "font-medium" : ""}`} style={{ height: rowHeight, width: label }}>
+      <span
+        role="rowheader"
+        aria-colindex={1}
+        title={row.name}
+        className={`sticky left-0 z-10 flex items-center bg-paper pr-3 ${openColumn ? "font-medium" : ""}`}
+        style={{ height: rowHeight, width: label }}
+      >
         <span className="truncate">{row.name}</span>
       </span>
       {columns.slice(first, last + 1).map((c, i) => {
         const x = model.crossing(row, c);
         const left = label + (first + i) * cell;
-        if (!x) return <span key={c.key} role="gridcell" aria-colindex={first + i + 2} aria-label="not run here" className="absolute bottom-0" style={{ left, width: cell, height: rowHeight }} />;
+        if (!x)
+          return (
+            <span
+              key={c.key}
+              role="gridcell"
+              aria-colindex={first + i + 2}
+              aria-label="not run here"
+              className="absolute bottom-0"
+              style={{ left, width: cell, height: rowHeight }}
+            />
+          );
         return (
           <Knot
             key={c.key}
@@ -262,7 +444,11 @@ const RowLine = memo(function RowLine({ model, row, number, top, label, cell, co
         );
       })}
       {note && (
-        <span className="absolute bottom-0 flex items-center text-sm whitespace-nowrap text-soft" style={{ left: end, height: rowHeight }} aria-hidden="true">
+        <span
+          className="absolute bottom-0 flex items-center text-sm whitespace-nowrap text-soft"
+          style={{ left: end, height: rowHeight }}
+          aria-hidden="true"
+        >
           {note}
         </span>
       )}
@@ -281,13 +467,44 @@ function noteOf(row: Row): string {
   ] as const;
   return parts
     .filter(([, n]) => n > 0)
-    .map(([word, n]) => `${word} in ${n === all.length ? (n === 1 ? "the only one" : `all ${n}`) : `${n} of ${all.length}`}`)
+    .map(
+      ([word, n]) =>
+        `${word} in ${n === all.length ? (n === 1 ? "the only one" : `all ${n}`) : `${n} of ${all.length}`}`,
+    )
     .join(", ");
 }
 
-type KnotProps = { id: string; column: number; left: number; width: number; crossing: Crossing; verdict: string; flaky: boolean; recovered: boolean; running: boolean; name: string; current: boolean; open: boolean; onOpen: (x: Crossing) => void };
+type KnotProps = {
+  id: string;
+  column: number;
+  left: number;
+  width: number;
+  crossing: Crossing;
+  verdict: string;
+  flaky: boolean;
+  recovered: boolean;
+  running: boolean;
+  name: string;
+  current: boolean;
+  open: boolean;
+  onOpen: (x: Crossing) => void;
+};
 
-const Knot = memo(function Knot({ id, column, left, width, crossing, verdict, flaky, recovered, running, name, current, open, onOpen }: KnotProps) {
+const Knot = memo(function Knot({
+  id,
+  column,
+  left,
+  width,
+  crossing,
+  verdict,
+  flaky,
+  recovered,
+  running,
+  name,
+  current,
+  open,
+  onOpen,
+}: KnotProps) {
   return (
     <span
       id={id}
