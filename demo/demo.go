@@ -53,7 +53,8 @@ var Versions = []Version{{Name: "3.1.4", Code: 58}, {Name: "3.2.0", Code: 61}}
 // Secrets and Accounts are what the sample suites want of their project; all of it is made up.
 var (
 	Secrets  = map[string]string{"harbour word": "evening-tide"}
-	Accounts = []Account{{"traveller", "aya@sorane.example", "kujira-7711"}, {"traveller", "bo@sorane.example", "minami-2240"},
+	Accounts = []Account{{"traveller", "aya@sorane.example", "kujira-7711"}, {"traveller", "bo@sorane.example",
+		"minami-2240"},
 		{"traveller", "ines@sorane.example", "haruka-9035"}}
 )
 

@@ -101,5 +101,6 @@ func TestTheOutcomeIsComparedCrossingByCrossing(t *testing.T) {
 	}
 	require.Len(t, Check([]contract.RunDetail{outcome(good), outcome(lucky), outcome(german)}, Seed), 2,
 		"the seed that is documented is flaky")
-	require.Empty(t, Check([]contract.RunDetail{outcome(good), outcome(lucky), outcome(german)}, 8), "another may be lucky")
+	require.Empty(t, Check([]contract.RunDetail{outcome(good), outcome(lucky), outcome(german)}, 8),
+		"another may be lucky")
 }

@@ -58,7 +58,8 @@ func Check(runs []contract.RunDetail, seed int64) []string {
 			want = "fail"
 		}
 		if x.Verdict != want || x.Flaky {
-			wrong = append(wrong, fmt.Sprintf("3.2.0 in every pair, %q on %s: %s instead of %s", x.Name, c.Model, state(x), want))
+			wrong = append(wrong, fmt.Sprintf("3.2.0 in every pair, %q on %s: %s instead of %s", x.Name, c.Model,
+				state(x), want))
 		}
 	})
 	return wrong

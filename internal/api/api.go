@@ -128,7 +128,8 @@ const callerKey = "yamato.caller"
 
 // hostPaths are the calls that a host's token may make, and no other token.
 func hostPath(path string) bool {
-	return path == "/api/v1/link" || path == "/api/v1/parts" || strings.HasPrefix(path, "/api/v1/parts/") || strings.HasPrefix(path, "/api/v1/blobs/") ||
+	return path == "/api/v1/link" || path == "/api/v1/parts" || strings.HasPrefix(path, "/api/v1/parts/") ||
+		strings.HasPrefix(path, "/api/v1/blobs/") ||
 		strings.HasPrefix(path, "/api/v1/lent/") || strings.HasPrefix(path, "/api/v1/live/")
 }
 
@@ -192,7 +193,8 @@ func (h *handlers) fail(g *gin.Context, err error) {
 	p := base.AsProblem(err)
 	if p.Kind == base.Internal && h.stopping() {
 		g.Header("Retry-After", "1")
-		p = base.Refuse(stopping, "the service is stopping, and did not do this", "try again in a moment, or at another service of the same records")
+		p = base.Refuse(stopping, "the service is stopping, and did not do this",
+			"try again in a moment, or at another service of the same records")
 	}
 	body := problemOut(p)
 	if body.Status >= 500 && g.Request.Context().Err() == nil {

@@ -19,7 +19,8 @@ import (
 
 // ListCrashes lists crashes by their stacks.
 func (h *handlers) ListCrashes(ctx context.Context, r ListCrashesRequestObject) (ListCrashesResponseObject, error) {
-	list, more, err := h.service.Crashes(lasting(ctx), caller(ctx), text(r.Params.App), base.Deref(r.Params.Run), base.Deref(r.Params.Offset),
+	list, more, err := h.service.Crashes(lasting(ctx), caller(ctx), text(r.Params.App), base.Deref(r.Params.Run),
+		base.Deref(r.Params.Offset),
 		base.Deref(r.Params.Limit))
 	return ListCrashes200JSONResponse{Items: wire.Crashes(list), More: more}, err
 }
@@ -38,15 +39,18 @@ func (h *handlers) GetCrash(ctx context.Context, r GetCrashRequestObject) (GetCr
 }
 
 // GetEvidenceRetention tells how long, and how much, evidence stays.
-func (h *handlers) GetEvidenceRetention(ctx context.Context, _ GetEvidenceRetentionRequestObject) (GetEvidenceRetentionResponseObject, error) {
+func (h *handlers) GetEvidenceRetention(ctx context.Context,
+	_ GetEvidenceRetentionRequestObject) (GetEvidenceRetentionResponseObject, error) {
 	k, err := h.service.EvidenceRetention(lasting(ctx), caller(ctx))
 	return GetEvidenceRetention200JSONResponse(wire.Kept(k)), err
 }
 
 // SetEvidenceRetention changes it.
-func (h *handlers) SetEvidenceRetention(ctx context.Context, r SetEvidenceRetentionRequestObject) (SetEvidenceRetentionResponseObject, error) {
-	if err := h.service.SetEvidenceRetention(lasting(ctx), caller(ctx), store.EvidenceRetention{PassedDays: r.Body.PassedDays, Days: r.Body.Days,
-		Bytes: r.Body.Bytes}); err != nil {
+func (h *handlers) SetEvidenceRetention(ctx context.Context,
+	r SetEvidenceRetentionRequestObject) (SetEvidenceRetentionResponseObject, error) {
+	if err := h.service.SetEvidenceRetention(lasting(ctx), caller(ctx),
+		store.EvidenceRetention{PassedDays: r.Body.PassedDays, Days: r.Body.Days,
+			Bytes: r.Body.Bytes}); err != nil {
 		return nil, err
 	}
 	k, err := h.service.EvidenceRetention(lasting(ctx), caller(ctx))
@@ -85,7 +89,8 @@ func span(from, to string, now time.Time) (time.Time, time.Time, error) {
 		}
 		at, err := time.Parse(time.RFC3339, text)
 		if err != nil {
-			return at, base.Invalid(strconv.Quote(text)+" is neither a day nor a moment", "write 2026-03-01, or 2026-03-01T08:00:00Z")
+			return at, base.Invalid(strconv.Quote(text)+" is neither a day nor a moment",
+				"write 2026-03-01, or 2026-03-01T08:00:00Z")
 		}
 		return at, nil
 	}
@@ -122,11 +127,14 @@ func (h *handlers) coveredTable(g *gin.Context) {
 	g.Header("Content-Type", "text/csv; charset=utf-8")
 	g.Header("Content-Disposition", `attachment; filename="covered.csv"`)
 	w := csv.NewWriter(g.Writer)
-	_ = w.Write([]string{"app", "build", "version", "platform", "os", "model", "kind", "language", "runs", "cases", "passed", "failed", "errors",
+	_ = w.Write([]string{"app", "build", "version", "platform", "os", "model", "kind", "language", "runs", "cases",
+		"passed", "failed", "errors",
 		"last run", "last at"})
 	for _, c := range covered.Items {
-		_ = w.Write([]string{inert(c.App), strconv.FormatInt(c.Build, 10), inert(c.Version), c.Platform, inert(c.Os), inert(c.Model), c.Kind, c.Language,
-			strconv.Itoa(c.Runs), strconv.Itoa(c.Cases), strconv.Itoa(c.Passed), strconv.Itoa(c.Failed), strconv.Itoa(c.Errors),
+		_ = w.Write([]string{inert(c.App), strconv.FormatInt(c.Build, 10), inert(c.Version), c.Platform, inert(c.Os),
+			inert(c.Model), c.Kind, c.Language,
+			strconv.Itoa(c.Runs), strconv.Itoa(c.Cases), strconv.Itoa(c.Passed), strconv.Itoa(c.Failed),
+			strconv.Itoa(c.Errors),
 			strconv.FormatInt(c.LastRun, 10), c.LastAt.UTC().Format(time.RFC3339)})
 	}
 	w.Flush() // whoever reads has gone where that fails

@@ -175,7 +175,8 @@ func TestABrowsersStreamBeginsWithHowThingsAre(t *testing.T) {
 func TestAnAddressThatIsNoneIsNotFound(t *testing.T) {
 	r := newRig(t)
 	people := map[string]string{"Accept": "text/html,*/*"}
-	for _, place := range []string{"/", "/runs", "/runs/", "/runs/1", "/plans/Small%20plan", "/suites/a%2Fb", "/by-hand/3/sheet", "/sign-in?to=%2Fruns"} {
+	for _, place := range []string{"/", "/runs", "/runs/", "/runs/1", "/plans/Small%20plan", "/suites/a%2Fb",
+		"/by-hand/3/sheet", "/sign-in?to=%2Fruns"} {
 		response, text := r.as("GET", place, "", people)
 		require.Equal(t, 200, response.StatusCode, place)
 		require.Contains(t, text, "<title>Yamato", place)

@@ -101,7 +101,8 @@ func (h *handlers) ListDevices(ctx context.Context, r ListDevicesRequestObject) 
 
 // LookAtDevice starts a look.
 func (h *handlers) LookAtDevice(ctx context.Context, r LookAtDeviceRequestObject) (LookAtDeviceResponseObject, error) {
-	run, err := h.service.Look(lasting(ctx), caller(ctx), r.Device, runs.Order{Build: r.Body.Build, App: text(r.Body.App),
+	run, err := h.service.Look(lasting(ctx), caller(ctx), r.Device, runs.Order{Build: r.Body.Build,
+		App:      text(r.Body.App),
 		Language: text(r.Body.Language)}, text(r.Params.IdempotencyKey))
 	return LookAtDevice200JSONResponse(wire.Run(run)), err
 }
@@ -158,7 +159,8 @@ func (h *handlers) GetJUnit(ctx context.Context, r GetJUnitRequestObject) (GetJU
 
 // RemoveSuite takes a suite off the list.
 func (h *handlers) RemoveSuite(ctx context.Context, r RemoveSuiteRequestObject) (RemoveSuiteResponseObject, error) {
-	return RemoveSuite204Response{}, h.service.RemoveSuite(lasting(ctx), caller(ctx), r.Suite, base.Deref(r.Params.Anyway))
+	return RemoveSuite204Response{}, h.service.RemoveSuite(lasting(ctx), caller(ctx), r.Suite,
+		base.Deref(r.Params.Anyway))
 }
 
 // CancelRun cancels a run.

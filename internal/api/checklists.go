@@ -13,7 +13,8 @@ import (
 )
 
 func checklistOut(c store.Checklist) contract.Checklist {
-	out := contract.Checklist{Name: c.Name, Version: c.Number, Text: c.Text, Items: []string{}, SavedBy: c.SavedBy, SavedAt: c.SavedAt}
+	out := contract.Checklist{Name: c.Name, Version: c.Number, Text: c.Text, Items: []string{}, SavedBy: c.SavedBy,
+		SavedAt: c.SavedAt}
 	list, _ := checklist.Read(c.Text) // it was read before it was kept
 	for _, i := range list.Items {
 		out.Items = append(out.Items, i.Name())
@@ -22,7 +23,8 @@ func checklistOut(c store.Checklist) contract.Checklist {
 }
 
 // ListChecklists lists them.
-func (h *handlers) ListChecklists(ctx context.Context, _ ListChecklistsRequestObject) (ListChecklistsResponseObject, error) {
+func (h *handlers) ListChecklists(ctx context.Context, _ ListChecklistsRequestObject) (ListChecklistsResponseObject,
+	error) {
 	list, err := h.service.Checklists(lasting(ctx), caller(ctx))
 	out := ListChecklists200JSONResponse{}
 	for _, c := range list {
@@ -32,13 +34,15 @@ func (h *handlers) ListChecklists(ctx context.Context, _ ListChecklistsRequestOb
 }
 
 // SaveChecklist keeps one.
-func (h *handlers) SaveChecklist(ctx context.Context, r SaveChecklistRequestObject) (SaveChecklistResponseObject, error) {
+func (h *handlers) SaveChecklist(ctx context.Context, r SaveChecklistRequestObject) (SaveChecklistResponseObject,
+	error) {
 	c, err := h.service.SaveChecklist(lasting(ctx), caller(ctx), r.Body.Text)
 	return SaveChecklist200JSONResponse(checklistOut(c)), err
 }
 
 // ListChecklistRuns lists those that people go through.
-func (h *handlers) ListChecklistRuns(ctx context.Context, _ ListChecklistRunsRequestObject) (ListChecklistRunsResponseObject, error) {
+func (h *handlers) ListChecklistRuns(ctx context.Context,
+	_ ListChecklistRunsRequestObject) (ListChecklistRunsResponseObject, error) {
 	list, err := h.service.ChecklistRuns(lasting(ctx), caller(ctx))
 	out := ListChecklistRuns200JSONResponse{}
 	for _, r := range list {
@@ -48,10 +52,12 @@ func (h *handlers) ListChecklistRuns(ctx context.Context, _ ListChecklistRunsReq
 }
 
 // StartChecklist begins one.
-func (h *handlers) StartChecklist(ctx context.Context, r StartChecklistRequestObject) (StartChecklistResponseObject, error) {
+func (h *handlers) StartChecklist(ctx context.Context, r StartChecklistRequestObject) (StartChecklistResponseObject,
+	error) {
 	b := r.Body
-	run, err := h.service.StartChecklist(lasting(ctx), caller(ctx), b.Checklist, runs.Order{Build: b.Build, App: text(b.App),
-		On: words(b.On), Lineup: text(b.Lineup), Language: text(b.Language)})
+	run, err := h.service.StartChecklist(lasting(ctx), caller(ctx), b.Checklist, runs.Order{Build: b.Build,
+		App: text(b.App),
+		On:  words(b.On), Lineup: text(b.Lineup), Language: text(b.Language)})
 	return StartChecklist200JSONResponse(wire.Run(run)), err
 }
 
@@ -59,5 +65,6 @@ func (h *handlers) StartChecklist(ctx context.Context, r StartChecklistRequestOb
 func (h *handlers) MarkCase(ctx context.Context, r MarkCaseRequestObject) (MarkCaseResponseObject, error) {
 	b := r.Body
 	return MarkCase204Response{}, h.service.MarkCase(lasting(ctx), caller(ctx), r.Run, r.Leg, r.Case, checklists.Mark{
-		Verdict: string(b.Verdict), Note: text(b.Note), Session: base.Deref(b.Session), Lease: base.Deref(b.Lease), Seq: base.Deref(b.Seq)})
+		Verdict: string(b.Verdict), Note: text(b.Note), Session: base.Deref(b.Session), Lease: base.Deref(b.Lease),
+		Seq: base.Deref(b.Seq)})
 }

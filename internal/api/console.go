@@ -58,9 +58,12 @@ func assets(files fs.FS) (map[string]asset, error) {
 
 // places are the addresses of the console's pages, as its router has them (web/src/app.tsx); a part with a colon
 // stands for anything.
-var places = []string{"/", "/runs", "/runs/:run", "/runs/:run/pictures", "/runs/:run/summary", "/beside", "/over-time", "/crashes/:crash",
-	"/plans", "/plans/:plan", "/new-plan", "/calendar", "/suites", "/suites/:suite", "/write", "/write/:suite", "/builds", "/builds/:build",
-	"/fleet", "/fleet/:device", "/by-hand", "/by-hand/side", "/by-hand/:session", "/by-hand/:session/sheet", "/findings", "/findings/:finding",
+var places = []string{"/", "/runs", "/runs/:run", "/runs/:run/pictures", "/runs/:run/summary", "/beside", "/over-time",
+	"/crashes/:crash",
+	"/plans", "/plans/:plan", "/new-plan", "/calendar", "/suites", "/suites/:suite", "/write", "/write/:suite",
+	"/builds", "/builds/:build",
+	"/fleet", "/fleet/:device", "/by-hand", "/by-hand/side", "/by-hand/:session", "/by-hand/:session/sheet",
+	"/findings", "/findings/:finding",
 	"/lineups", "/sign-in"}
 
 // isPlace tells whether the console has a page at an address.
@@ -95,7 +98,8 @@ func (h *handlers) page(g *gin.Context) {
 	if !ok {
 		if !isPlace(g.Request.URL.EscapedPath()) {
 			if !strings.Contains(g.GetHeader("Accept"), "text/html") {
-				h.fail(g, base.NotFound("there is nothing at "+g.Request.URL.Path, "the console is at /, and /healthz tells how this service is"))
+				h.fail(g, base.NotFound("there is nothing at "+g.Request.URL.Path,
+					"the console is at /, and /healthz tells how this service is"))
 				return
 			}
 			status = http.StatusNotFound

@@ -14,11 +14,11 @@ const (
 	MaxConnectionsEach = 4_000 // from one address
 )
 
-// Bounded gives a listener that hangs up on what is more than so many connections at a time, in all and from one address:
-// who has taken all that one may have keeps nobody else out.
+// Bounded gives a listener that hangs up on what is more than so many connections at a time, in all and from one
+// address: who has taken all that one may have keeps nobody else out.
 //
-// What is written to one of them is taken within a time, or it is hung up on: who reads nothing keeps no answer, stream or
-// file open.
+// What is written to one of them is taken within a time, or it is hung up on: who reads nothing keeps no answer,
+// stream or file open.
 func Bounded(l net.Listener, all, each int, taken time.Duration) net.Listener {
 	return &bounded{Listener: l, all: all, each: each, taken: taken, from: map[string]int{}}
 }

@@ -27,7 +27,8 @@ func TestAnUploadOfAHostsGoesOnWhereItWasBrokenOff(t *testing.T) {
 			body = io.LimitReader(q.Body, 3<<20)
 			broken.Store(true)
 		}
-		on, err := http.NewRequestWithContext(q.Context(), q.Method, r.url+q.URL.RequestURI(), io.TeeReader(body, counter{&sent}))
+		on, err := http.NewRequestWithContext(q.Context(), q.Method, r.url+q.URL.RequestURI(),
+			io.TeeReader(body, counter{&sent}))
 		if err != nil {
 			panic(err)
 		}
@@ -52,11 +53,13 @@ func TestAnUploadOfAHostsGoesOnWhereItWasBrokenOff(t *testing.T) {
 	require.Error(t, s.Upload(ctx, digest, bytes.NewReader(content), int64(len(content))))
 	require.True(t, broken.Load())
 	require.NoError(t, s.Upload(ctx, digest, bytes.NewReader(content), int64(len(content))))
-	require.Less(t, sent.Load(), int64(len(content))+(4<<20), "of what was sent no more than the piece that broke off is sent twice")
+	require.Less(t, sent.Load(), int64(len(content))+(4<<20),
+		"of what was sent no more than the piece that broke off is sent twice")
 	require.NoError(t, s.Upload(ctx, digest, bytes.NewReader(content), int64(len(content))), "again, whole")
 
 	damaged := append([]byte("x"), content[1:]...)
-	require.ErrorContains(t, s.Upload(ctx, digest, bytes.NewReader(damaged), int64(len(damaged))), "422", "what arrives damaged is refused")
+	require.ErrorContains(t, s.Upload(ctx, digest, bytes.NewReader(damaged), int64(len(damaged))), "422",
+		"what arrives damaged is refused")
 	_, answer, _ := r.call("POST", "/api/v1/parts", userToken, "", nil)
 	require.Equal(t, http.StatusForbidden, answer.StatusCode, "only hosts hand in evidence")
 }

@@ -57,9 +57,11 @@ func (h *handlers) TryPlan(ctx context.Context, r TryPlanRequestObject) (TryPlan
 }
 
 func changes(in contract.PlanChanges) plans.Changes {
-	return plans.Changes{Build: text(in.Build), Lineup: text(in.Lineup), Devices: words(in.Devices), Suites: words(in.Suites),
-		Tags: words(in.Tags), Cover: text(in.Cover), Combinations: base.Deref(in.Combinations), Minutes: base.Deref(in.Minutes),
-		Seed: uint64(base.Deref(in.Seed)), Keep: wire.Keep(in.Keep)}
+	return plans.Changes{Build: text(in.Build), Lineup: text(in.Lineup), Devices: words(in.Devices),
+		Suites: words(in.Suites),
+		Tags:   words(in.Tags), Cover: text(in.Cover), Combinations: base.Deref(in.Combinations),
+		Minutes: base.Deref(in.Minutes),
+		Seed:    uint64(base.Deref(in.Seed)), Keep: wire.Keep(in.Keep)}
 }
 
 // StartPlan starts a plan now.
@@ -83,17 +85,20 @@ func (h *handlers) MoveStart(ctx context.Context, r MoveStartRequestObject) (Mov
 }
 
 // ListPlanStarts tells what started a plan, and what came of it.
-func (h *handlers) ListPlanStarts(ctx context.Context, r ListPlanStartsRequestObject) (ListPlanStartsResponseObject, error) {
+func (h *handlers) ListPlanStarts(ctx context.Context, r ListPlanStartsRequestObject) (ListPlanStartsResponseObject,
+	error) {
 	limit := base.Deref(r.Params.Limit)
 	if limit == 0 {
 		limit = 50
 	}
-	list, next, err := h.service.PlanHistory(lasting(ctx), caller(ctx), r.Plan, base.Deref(r.Params.Cursor), min(limit, 200))
+	list, next, err := h.service.PlanHistory(lasting(ctx), caller(ctx), r.Plan, base.Deref(r.Params.Cursor),
+		min(limit, 200))
 	return ListPlanStarts200JSONResponse{Items: wire.Each(list, wire.PlanStart), Next: next}, err
 }
 
 // ListPlanRevisions lists the versions of a plan.
-func (h *handlers) ListPlanRevisions(ctx context.Context, r ListPlanRevisionsRequestObject) (ListPlanRevisionsResponseObject, error) {
+func (h *handlers) ListPlanRevisions(ctx context.Context,
+	r ListPlanRevisionsRequestObject) (ListPlanRevisionsResponseObject, error) {
 	list, err := h.service.PlanRevisions(lasting(ctx), caller(ctx), r.Plan)
 	return ListPlanRevisions200JSONResponse(wire.Each(list, wire.PlanRevision)), err
 }
@@ -123,7 +128,8 @@ func (h *handlers) feed(g *gin.Context) {
 		h.fail(g, base.Forbidden("this service does not go by that name", "open it by its address"))
 		return
 	}
-	body, err := h.service.Feed(g.Request.Context(), strings.TrimSuffix(g.Param("secret"), ".ics"), h.baseOf(g), time.Now())
+	body, err := h.service.Feed(g.Request.Context(), strings.TrimSuffix(g.Param("secret"), ".ics"), h.baseOf(g),
+		time.Now())
 	if err != nil {
 		h.fail(g, err)
 		return

@@ -30,7 +30,8 @@ var statuses = map[base.Kind]int{
 	base.NoAnswer: http.StatusGatewayTimeout, base.OtherCall: http.StatusConflict, base.SignInUsed: http.StatusGone,
 	base.LetGone:  http.StatusGone,
 	base.Internal: http.StatusInternalServerError,
-	badCall:       http.StatusBadRequest, badMethod: http.StatusMethodNotAllowed, stopping: http.StatusServiceUnavailable,
+	badCall:       http.StatusBadRequest, badMethod: http.StatusMethodNotAllowed,
+	stopping: http.StatusServiceUnavailable,
 }
 
 // problemOut gives a problem as RFC 9457 has it.

@@ -47,7 +47,8 @@ func (h *handlers) runReport(g *gin.Context) {
 		return
 	}
 	if g.Query("save") != "" {
-		g.Header("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": fmt.Sprintf("run-%d.html", n)}))
+		g.Header("Content-Disposition", mime.FormatMediaType("attachment",
+			map[string]string{"filename": fmt.Sprintf("run-%d.html", n)}))
 	}
 	g.Header("Content-Security-Policy", "default-src 'none'; img-src data:; style-src 'unsafe-inline'; frame-ancestors 'none'; sandbox")
 	g.Data(http.StatusOK, "text/html; charset=utf-8", page.Bytes())

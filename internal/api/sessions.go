@@ -45,8 +45,9 @@ func (h *handlers) OpenSession(ctx context.Context, r OpenSessionRequestObject) 
 	b := r.Body
 	c := caller(ctx)
 	in := sessions.Wish{Name: text(b.Name), Purpose: text(b.Purpose), Device: text(b.Device), Lineup: text(b.Lineup),
-		Build: text(b.Build), App: text(b.App), Installed: text(b.Installed), Language: text(b.Language), Cleaning: text(b.Cleaning),
-		Shared: base.Deref(b.Shared), IdleMS: base.Deref(b.IdleMs), AwayMS: base.Deref(b.AwayMs)}
+		Build: text(b.Build), App: text(b.App), Installed: text(b.Installed), Language: text(b.Language),
+		Cleaning: text(b.Cleaning),
+		Shared:   base.Deref(b.Shared), IdleMS: base.Deref(b.IdleMs), AwayMS: base.Deref(b.AwayMs)}
 	if b.Platform != nil {
 		in.Platform = string(*b.Platform)
 	}
@@ -68,15 +69,18 @@ func (h *handlers) OpenSession(ctx context.Context, r OpenSessionRequestObject) 
 // GetSession gives one, when it is open or closed or a time has passed.
 func (h *handlers) GetSession(ctx context.Context, r GetSessionRequestObject) (GetSessionResponseObject, error) {
 	c := caller(ctx)
-	s, err := h.service.AwaitSession(lasting(ctx), c, r.Session, time.Duration(base.Deref(r.Params.WaitMs))*time.Millisecond)
+	s, err := h.service.AwaitSession(lasting(ctx), c, r.Session,
+		time.Duration(base.Deref(r.Params.WaitMs))*time.Millisecond)
 	return GetSession200JSONResponse(wire.Session(s, c.Name)), err
 }
 
 // ChangeSession changes words.
-func (h *handlers) ChangeSession(ctx context.Context, r ChangeSessionRequestObject) (ChangeSessionResponseObject, error) {
+func (h *handlers) ChangeSession(ctx context.Context, r ChangeSessionRequestObject) (ChangeSessionResponseObject,
+	error) {
 	c := caller(ctx)
-	s, err := h.service.ChangeSession(lasting(ctx), c, r.Session, sessions.Words{Name: r.Body.Name, Purpose: r.Body.Purpose,
-		Shared: r.Body.Shared})
+	s, err := h.service.ChangeSession(lasting(ctx), c, r.Session, sessions.Words{Name: r.Body.Name,
+		Purpose: r.Body.Purpose,
+		Shared:  r.Body.Shared})
 	return ChangeSession200JSONResponse(wire.Session(s, c.Name)), err
 }
 
@@ -124,7 +128,8 @@ func (h *handlers) ListEntries(ctx context.Context, r ListEntriesRequestObject) 
 }
 
 // AddSessionFile takes a file in.
-func (h *handlers) AddSessionFile(ctx context.Context, r AddSessionFileRequestObject) (AddSessionFileResponseObject, error) {
+func (h *handlers) AddSessionFile(ctx context.Context, r AddSessionFileRequestObject) (AddSessionFileResponseObject,
+	error) {
 	digest, size, err := h.service.AddSessionFile(lasting(ctx), caller(ctx), r.Session, r.Body)
 	return AddSessionFile200JSONResponse{Digest: digest, Size: size}, err
 }
@@ -134,7 +139,8 @@ func (h *handlers) ListPlaces(ctx context.Context, _ ListPlacesRequestObject) (L
 	list, err := h.service.Store.Places(lasting(ctx), caller(ctx).ProjectID)
 	out := ListPlaces200JSONResponse{}
 	for _, p := range list {
-		out = append(out, contract.SavedPlace{Name: p.Name, Latitude: p.Latitude, Longitude: p.Longitude, Accuracy: &p.Accuracy})
+		out = append(out, contract.SavedPlace{Name: p.Name, Latitude: p.Latitude, Longitude: p.Longitude,
+			Accuracy: &p.Accuracy})
 	}
 	return out, err
 }
@@ -176,7 +182,8 @@ func drawn(list *[]contract.DrawnMark) *[]kept.Drawn {
 	}
 	out := []kept.Drawn{}
 	for _, m := range *list {
-		out = append(out, kept.Drawn{Kind: string(m.Kind), X: float64(m.X), Y: float64(m.Y), ToX: float64(m.ToX), ToY: float64(m.ToY),
+		out = append(out, kept.Drawn{Kind: string(m.Kind), X: float64(m.X), Y: float64(m.Y), ToX: float64(m.ToX),
+			ToY:  float64(m.ToY),
 			Text: text(m.Text)})
 	}
 	return &out
@@ -185,8 +192,9 @@ func drawn(list *[]contract.DrawnMark) *[]kept.Drawn {
 // AddFinding writes one down.
 func (h *handlers) AddFinding(ctx context.Context, r AddFindingRequestObject) (AddFindingResponseObject, error) {
 	b := r.Body
-	in := sessions.NewFinding{Title: b.Title, Note: text(b.Note), Session: base.Deref(b.Session), Lease: base.Deref(b.Lease),
-		Seq: base.Deref(b.Seq)}
+	in := sessions.NewFinding{Title: b.Title, Note: text(b.Note), Session: base.Deref(b.Session),
+		Lease: base.Deref(b.Lease),
+		Seq:   base.Deref(b.Seq)}
 	if b.Failed != nil {
 		in.Run, in.Leg, in.Case = b.Failed.Run, b.Failed.Leg, b.Failed.Case
 	}
@@ -204,9 +212,11 @@ func (h *handlers) GetFinding(ctx context.Context, r GetFindingRequestObject) (G
 }
 
 // ChangeFinding changes one.
-func (h *handlers) ChangeFinding(ctx context.Context, r ChangeFindingRequestObject) (ChangeFindingResponseObject, error) {
+func (h *handlers) ChangeFinding(ctx context.Context, r ChangeFindingRequestObject) (ChangeFindingResponseObject,
+	error) {
 	b := r.Body
-	f, err := h.service.ChangeFinding(lasting(ctx), caller(ctx), r.Finding, sessions.FindingWords{Title: b.Title, Note: b.Note,
+	f, err := h.service.ChangeFinding(lasting(ctx), caller(ctx), r.Finding, sessions.FindingWords{Title: b.Title,
+		Note:  b.Note,
 		State: b.State, MendedIn: b.MendedIn, Marks: drawn(b.Marks)})
 	return ChangeFinding200JSONResponse(wire.SeenFault(f)), err
 }
@@ -238,7 +248,8 @@ func (h *handlers) findingFile(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	g.Header("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": fmt.Sprintf("finding-%d.zip", n)}))
+	g.Header("Content-Disposition", mime.FormatMediaType("attachment",
+		map[string]string{"filename": fmt.Sprintf("finding-%d.zip", n)}))
 	g.Data(http.StatusOK, "application/zip", body.Bytes())
 }
 
@@ -255,7 +266,8 @@ func (h *handlers) sessionLog(g *gin.Context) {
 	asText := g.Query("as") != "lines"
 	g.Header("Content-Type", evidence.Log.MediaType)
 	if asText {
-		g.Header("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": fmt.Sprintf("session-%d.log", n)}))
+		g.Header("Content-Disposition", mime.FormatMediaType("attachment",
+			map[string]string{"filename": fmt.Sprintf("session-%d.log", n)}))
 	}
 	if err := h.service.SessionLog(g.Request.Context(), caller(g), n, asText, g.Writer); err != nil {
 		h.fail(g, err)
@@ -297,7 +309,10 @@ func (h *handlers) lookOn(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	h.socket(g, func(ctx context.Context, conn link.Live) error { return h.service.ServeViewer(ctx, caller(g), n, conn) })
+	h.socket(g, func(ctx context.Context, conn link.Live) error {
+		return h.service.ServeViewer(ctx, caller(g), n,
+			conn)
+	})
 }
 
 // live serves a host's socket of a session.

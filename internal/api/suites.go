@@ -27,7 +27,8 @@ func filesIn(list *[]contract.SuiteFile) map[string][]byte {
 // PushSuite takes a suite in.
 func (h *handlers) PushSuite(ctx context.Context, r PushSuiteRequestObject) (PushSuiteResponseObject, error) {
 	b := r.Body
-	s, err := h.service.PushSuite(lasting(ctx), caller(ctx), builds.NewSuite{FileName: b.FileName, Text: b.Text, Files: filesIn(b.Files),
+	s, err := h.service.PushSuite(lasting(ctx), caller(ctx), builds.NewSuite{FileName: b.FileName,
+		Text: b.Text, Files: filesIn(b.Files),
 		Tried: base.Deref(b.Tried), Kept: text(b.Origin) == "kept", Over: base.Deref(b.Over)})
 	return PushSuite200JSONResponse(wire.Pushed(s)), err
 }
@@ -35,30 +36,36 @@ func (h *handlers) PushSuite(ctx context.Context, r PushSuiteRequestObject) (Pus
 // CheckSuite checks a script that is not kept.
 func (h *handlers) CheckSuite(ctx context.Context, r CheckSuiteRequestObject) (CheckSuiteResponseObject, error) {
 	b := r.Body
-	list, err := h.service.CheckSuite(lasting(ctx), caller(ctx), builds.ToCheck{Text: b.Text, Files: filesIn(b.Files), App: text(b.App),
+	list, err := h.service.CheckSuite(lasting(ctx), caller(ctx), builds.ToCheck{Text: b.Text,
+		Files: filesIn(b.Files), App: text(b.App),
 		Build: text(b.Build), Lineup: text(b.Lineup)})
 	return CheckSuite200JSONResponse(wire.Findings(list)), err
 }
 
 // ListSuiteRevisions lists the revisions of a suite.
-func (h *handlers) ListSuiteRevisions(ctx context.Context, r ListSuiteRevisionsRequestObject) (ListSuiteRevisionsResponseObject, error) {
+func (h *handlers) ListSuiteRevisions(ctx context.Context,
+	r ListSuiteRevisionsRequestObject) (ListSuiteRevisionsResponseObject, error) {
 	list, err := h.service.Revisions(lasting(ctx), caller(ctx), r.Suite)
 	return ListSuiteRevisions200JSONResponse(wire.Each(list, wire.Suite)), err
 }
 
 // GetSuiteRevision gives the text of one.
-func (h *handlers) GetSuiteRevision(ctx context.Context, r GetSuiteRevisionRequestObject) (GetSuiteRevisionResponseObject, error) {
+func (h *handlers) GetSuiteRevision(ctx context.Context,
+	r GetSuiteRevisionRequestObject) (GetSuiteRevisionResponseObject, error) {
 	suite, whole, err := h.service.Revision(lasting(ctx), caller(ctx), r.Suite, r.Revision)
 	return GetSuiteRevision200JSONResponse(contract.SuiteText{Suite: wire.Suite(suite), Text: whole.Text,
 		Files: wire.SuiteFiles(whole)}), err
 }
 
 // ListSurroundings tells what a device can be made to feel.
-func (h *handlers) ListSurroundings(context.Context, ListSurroundingsRequestObject) (ListSurroundingsResponseObject, error) {
+func (h *handlers) ListSurroundings(context.Context, ListSurroundingsRequestObject) (ListSurroundingsResponseObject,
+	error) {
 	out := ListSurroundings200JSONResponse{}
 	for _, s := range feel.All {
-		one := contract.Surrounding{Name: s.Name, Label: s.Label, About: s.About, Ability: s.Ability, Usual: s.Usual, Varied: s.Varied,
-			Passing: s.Passing, Open: s.Open, Example: base.Stated(s.Example), Verb: base.Stated(s.Verb), Usage: append([]string{}, s.Usage()...),
+		one := contract.Surrounding{Name: s.Name, Label: s.Label, About: s.About, Ability: s.Ability, Usual: s.Usual,
+			Varied:  s.Varied,
+			Passing: s.Passing, Open: s.Open, Example: base.Stated(s.Example), Verb: base.Stated(s.Verb),
+			Usage: append([]string{}, s.Usage()...),
 			Choices: wire.Each(s.Choices, func(c feel.Choice) contract.SurroundingChoice {
 				return contract.SurroundingChoice{Level: c.Level, Words: c.Words}
 			})}
@@ -73,7 +80,8 @@ func (h *handlers) GetLanguage(context.Context, GetLanguageRequestObject) (GetLa
 	word := func(w script.WordUsage) contract.LanguageWord {
 		return contract.LanguageWord{Word: w.Word, Usage: w.Usage}
 	}
-	return GetLanguage200JSONResponse(contract.ScriptLanguage{File: wire.Each(l.File, word), Steps: wire.Each(l.Steps, word),
+	return GetLanguage200JSONResponse(contract.ScriptLanguage{File: wire.Each(l.File, word),
+		Steps: wire.Each(l.Steps, word),
 		Roles: l.Roles, States: l.States, Words: l.Words}), nil
 }
 
@@ -100,11 +108,13 @@ func (h *handlers) SetSecret(ctx context.Context, r SetSecretRequestObject) (Set
 
 // RemoveSecret takes a secret away.
 func (h *handlers) RemoveSecret(ctx context.Context, r RemoveSecretRequestObject) (RemoveSecretResponseObject, error) {
-	return RemoveSecret204Response{}, h.service.RemoveSecret(lasting(ctx), caller(ctx), r.Name, base.Deref(r.Params.Anyway))
+	return RemoveSecret204Response{}, h.service.RemoveSecret(lasting(ctx), caller(ctx), r.Name,
+		base.Deref(r.Params.Anyway))
 }
 
 func accountOut(a vault.Account) contract.Account {
-	return contract.Account{Id: a.ID, Name: a.Name, User: a.User, Fields: append([]string{}, a.Fields.V...), AddedAt: a.AddedAt,
+	return contract.Account{Id: a.ID, Name: a.Name, User: a.User, Fields: append([]string{}, a.Fields.V...),
+		AddedAt: a.AddedAt,
 		AddedBy: a.AddedBy, LentTo: base.Stated(a.Holder)}
 }
 
@@ -130,7 +140,8 @@ func (h *handlers) AddAccount(ctx context.Context, r AddAccountRequestObject) (A
 }
 
 // RemoveAccount takes one off the list.
-func (h *handlers) RemoveAccount(ctx context.Context, r RemoveAccountRequestObject) (RemoveAccountResponseObject, error) {
+func (h *handlers) RemoveAccount(ctx context.Context, r RemoveAccountRequestObject) (RemoveAccountResponseObject,
+	error) {
 	return RemoveAccount204Response{}, h.service.RemoveAccount(lasting(ctx), caller(ctx), r.Account)
 }
 

@@ -155,7 +155,8 @@ func (h *handlers) endUpload(g *gin.Context, id string) {
 func declared(g *gin.Context, of string) (int64, error) {
 	n, err := strconv.ParseInt(g.GetHeader("Upload-Length"), 10, 64)
 	if err != nil || n < 0 || g.GetHeader("Upload-Defer-Length") != "" {
-		return 0, base.Invalid("an upload says how large it will be when it begins", "send Upload-Length, in bytes, without Upload-Defer-Length")
+		return 0, base.Invalid("an upload says how large it will be when it begins",
+			"send Upload-Length, in bytes, without Upload-Defer-Length")
 	}
 	if most := mostOf(of); n > most {
 		return 0, base.Refuse(base.TooLarge, fmt.Sprintf("an upload is of at most %d MB", most>>20), "")

@@ -55,7 +55,8 @@ func (r *rig) byHand(ctx context.Context, page *strings.Builder) error {
 	for i := range handSessions {
 		fmt.Fprintf(&site, "  - {name: kaede-7-%d, model: Kaede 7, kind: emulator, os: \"14\"}\n", i+1)
 	}
-	apk, err := demo.PackAndroid(demo.App{ID: "example.moving", Name: "Moving", Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 30,
+	apk, err := demo.PackAndroid(demo.App{ID: "example.moving", Name: "Moving", Version: demo.Version{Name: "1.0",
+		Code: 1}, MinimumAPI: 30,
 		Program: []byte(moving), Texts: map[string]map[string]string{"app_name": {"": "Moving"}}})
 	if err != nil {
 		return err
@@ -118,7 +119,8 @@ type handFigures struct {
 const drawn = `window.drawn = new Map(); { const draw = CanvasRenderingContext2D.prototype.drawImage;
 CanvasRenderingContext2D.prototype.drawImage = function (...a) { const l = window.drawn.get(this.canvas) ?? []; l.push(performance.now()); window.drawn.set(this.canvas, l); return draw.apply(this, a); }; }`
 
-func (r *rig) handFigures(ctx context.Context, database, site, file string, pack []byte, sessions int) (f handFigures, err error) {
+func (r *rig) handFigures(ctx context.Context, database, site, file string, pack []byte, sessions int) (f handFigures,
+	err error) {
 	if r.db, err = sql.Open("pgx", r.box.URL("postgres")); err != nil {
 		return f, err
 	}
@@ -129,12 +131,14 @@ func (r *rig) handFigures(ctx context.Context, database, site, file string, pack
 	if err := r.attach(ctx, database, site, sessions); err != nil {
 		return f, err
 	}
-	a, err := r.client.AddPackageWithBodyWithResponse(ctx, "default", &contract.AddPackageParams{FileName: file}, "application/octet-stream",
+	a, err := r.client.AddPackageWithBodyWithResponse(ctx, "default", &contract.AddPackageParams{FileName: file},
+		"application/octet-stream",
 		bytes.NewReader(pack))
 	if err != nil || a.JSON200 == nil {
 		return f, fmt.Errorf("pushing a package: %w", err)
 	}
-	if _, err := client.As[contract.Build](r.client.MakeBuild(ctx, "default", contract.NewBuild{Packages: []string{a.JSON200.Digest}})); err != nil {
+	if _, err := client.As[contract.Build](r.client.MakeBuild(ctx, "default",
+		contract.NewBuild{Packages: []string{a.JSON200.Digest}})); err != nil {
 		return f, err
 	}
 	b, err := browser.Open(ctx)
@@ -212,12 +216,14 @@ func (r *rig) handFigures(ctx context.Context, database, site, file string, pack
 
 func (r *rig) openHand(ctx context.Context, device string) error {
 	build := "#1"
-	s, err := client.As[contract.Session](r.client.OpenSession(ctx, "default", contract.NewSession{Device: &device, Build: &build}))
+	s, err := client.As[contract.Session](r.client.OpenSession(ctx, "default", contract.NewSession{Device: &device,
+		Build: &build}))
 	if err != nil {
 		return err
 	}
 	wait := 60_000
-	s, err = client.As[contract.Session](r.client.GetSession(ctx, "default", s.Number, &contract.GetSessionParams{WaitMs: &wait}))
+	s, err = client.As[contract.Session](r.client.GetSession(ctx, "default", s.Number,
+		&contract.GetSessionParams{WaitMs: &wait}))
 	if err == nil && s.State != "open" {
 		err = fmt.Errorf("the session is %s", s.State)
 	}
@@ -225,7 +231,8 @@ func (r *rig) openHand(ctx context.Context, device string) error {
 }
 
 func (r *rig) line(ctx context.Context, session int64, text string) error {
-	a, err := client.As[contract.SessionAnswer](r.client.OrderSession(ctx, "default", session, contract.SessionOrder{Do: "line", Text: &text}))
+	a, err := client.As[contract.SessionAnswer](r.client.OrderSession(ctx, "default", session,
+		contract.SessionOrder{Do: "line", Text: &text}))
 	if err == nil && a.Trouble != nil {
 		err = fmt.Errorf("%s: %s", text, *a.Trouble)
 	}
@@ -266,7 +273,8 @@ func framesIn(tab *browser.Tab, window time.Duration) (rates []float64, err erro
 	return rates, err
 }
 
-// taps gives the median and the 95th percentile, in ms, of the time from a touch on the page to the frame that shows what it did.
+// taps gives the median and the 95th percentile, in ms, of the time from a touch on the page to the frame that shows
+// what it did.
 func taps(tab *browser.Tab) (median, late float64, err error) {
 	var list []float64
 	err = tab.Ask(fmt.Sprintf(`(async () => {

@@ -142,8 +142,9 @@ func (r *rig) ratio(ctx context.Context, names []string, realTime bool, pairs in
 		var took [2]float64
 		for i, keep := range []contract.Keep{noneKept, allKept} {
 			seed := int64(7)
-			a, err := r.client.StartRunWithResponse(ctx, "default", &contract.StartRunParams{}, contract.NewRun{Build: "3.1.4", Suites: names, Seed: &seed,
-				Keep: &keep, RealTime: &realTime})
+			a, err := r.client.StartRunWithResponse(ctx, "default", &contract.StartRunParams{},
+				contract.NewRun{Build: "3.1.4", Suites: names, Seed: &seed,
+					Keep: &keep, RealTime: &realTime})
 			if err != nil {
 				return 0, err
 			}
@@ -151,7 +152,8 @@ func (r *rig) ratio(ctx context.Context, names []string, realTime bool, pairs in
 				return 0, fmt.Errorf("starting a run: %s", a.Body)
 			}
 			if err := until(ctx, 20*time.Minute, func() error {
-				n, err := r.count(ctx, `select count(*) from run where number = $1 and finished_at is not null`, a.JSON200.Number)
+				n, err := r.count(ctx, `select count(*) from run where number = $1 and finished_at is not null`,
+					a.JSON200.Number)
 				if err == nil && n == 0 {
 					err = errors.New("the run is not finished")
 				}
@@ -241,7 +243,8 @@ func (r *rig) logIntake(ctx context.Context) (lines, copied float64, err error) 
 		return 0, 0, err
 	}
 	began = time.Now()
-	if _, err := conn.CopyFrom(ctx, pgx.Identifier{"copied"}, []string{"at_ms", "level", "tag", "line"}, pgx.CopyFromRows(rows)); err != nil {
+	if _, err := conn.CopyFrom(ctx, pgx.Identifier{"copied"}, []string{"at_ms", "level", "tag", "line"},
+		pgx.CopyFromRows(rows)); err != nil {
 		return 0, 0, err
 	}
 	return lines, n / time.Since(began).Seconds(), nil
@@ -254,7 +257,8 @@ func (r *rig) uploadTo(ctx context.Context, database, text string) (digest strin
 	}
 	sum := sha256.Sum256([]byte(text))
 	digest = hex.EncodeToString(sum[:])
-	return digest, host.NewServices([]string{r.client.Base()}, host.FixedToken(strings.TrimSpace(string(token)))).Upload(ctx, digest, strings.NewReader(text),
+	return digest, host.NewServices([]string{r.client.Base()},
+		host.FixedToken(strings.TrimSpace(string(token)))).Upload(ctx, digest, strings.NewReader(text),
 		int64(len(text)))
 }
 
@@ -263,14 +267,18 @@ func (r *rig) wholeSheet(ctx context.Context) (opened float64, scroll frames, er
 	var log strings.Builder
 	const hour = 3_600_000
 	for i := range logLines {
-		fmt.Fprintf(&log, "%9.3f %-5s %s: line %d of many, with as many words as such lines have\n", float64(i)*hour/logLines/1000,
+		fmt.Fprintf(&log, "%9.3f %-5s %s: line %d of many, with as many words as such lines have\n",
+			float64(i)*hour/logLines/1000,
 			[]string{"debug", "info", "warn"}[i%3], "timetable", i)
 	}
 	record := har.Record{Device: "kaede-7-1", Bodies: true, Began: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)}
 	for i := range int64(5000) {
-		record.Calls = append(record.Calls, device.Call{AtMS: i * hour / 5000, TookMS: 20 + i%400, WaitMS: 10 + i%100, Method: "GET",
-			Address: fmt.Sprintf("https://sorane.example/crossings/%d?from=Sora", i), Status: 200, Bytes: 900, MediaType: "application/json",
-			Answered: device.Carried{Headers: []device.Header{{Name: "content-type", Value: "application/json"}}, Body: strings.Repeat(`{"from":"Sora"}`, 40)}})
+		record.Calls = append(record.Calls, device.Call{AtMS: i * hour / 5000, TookMS: 20 + i%400, WaitMS: 10 + i%100,
+			Method:  "GET",
+			Address: fmt.Sprintf("https://sorane.example/crossings/%d?from=Sora", i), Status: 200, Bytes: 900,
+			MediaType: "application/json",
+			Answered: device.Carried{Headers: []device.Header{{Name: "content-type", Value: "application/json"}},
+				Body: strings.Repeat(`{"from":"Sora"}`, 40)}})
 	}
 	var archive bytes.Buffer
 	if err := record.Write(&archive); err != nil {
@@ -278,7 +286,8 @@ func (r *rig) wholeSheet(ctx context.Context) (opened float64, scroll frames, er
 	}
 	s, chance := &readings.Series{}, rand.New(rand.NewPCG(1, 2))
 	for at := int64(0); at < hour; at += readings.EveryMS {
-		s.Add(at, []device.Reading{{Name: "memory", Value: 4e7 + 1e7*chance.Float64()}, {Name: "cpu", Value: float64(at) / 4000}, {Name: "battery", Value: 80}})
+		s.Add(at, []device.Reading{{Name: "memory", Value: 4e7 + 1e7*chance.Float64()},
+			{Name: "cpu", Value: float64(at) / 4000}, {Name: "battery", Value: 80}})
 	}
 	var packed bytes.Buffer
 	z := gzip.NewWriter(&packed)
@@ -295,8 +304,10 @@ func (r *rig) wholeSheet(ctx context.Context) (opened float64, scroll frames, er
 		Scan(&run, &leg, &index); err != nil {
 		return 0, scroll, err
 	}
-	for _, one := range []struct{ sort, media, text, facts string }{{"log", "text/plain; charset=utf-8", log.String(), "null"},
-		{"network", "application/json; profile=har", archive.String(), "null"}, {"readings", "application/gzip", packed.String(), string(facts)}} {
+	for _, one := range []struct{ sort, media, text, facts string }{{"log", "text/plain; charset=utf-8", log.String(),
+		"null"},
+		{"network", "application/json; profile=har", archive.String(), "null"}, {"readings", "application/gzip",
+			packed.String(), string(facts)}} {
 		digest, err := r.uploadTo(ctx, "evidence", one.text)
 		if err != nil {
 			return 0, scroll, err
@@ -372,7 +383,8 @@ func (r *rig) largeVideo(ctx context.Context) (hostMB, serviceMB float64, err er
 		return 0, 0, err
 	}
 	cmd := exec.CommandContext(ctx, self)
-	cmd.Env = append(os.Environ(), uploadVariable+"="+strings.Join([]string{path, r.client.Base(), strings.TrimSpace(string(token))}, "|"))
+	cmd.Env = append(os.Environ(), uploadVariable+"="+strings.Join([]string{path, r.client.Base(),
+		strings.TrimSpace(string(token))}, "|"))
 	cmd.Stderr = os.Stderr
 	out, err := cmd.Output()
 	if err != nil {
@@ -399,7 +411,8 @@ func bucketRates(ctx context.Context, dir string) (through, plain float64, err e
 	}
 	defer s.Stop()
 	keys := filepath.Join(dir, "keys")
-	if err := os.WriteFile(keys, fmt.Appendf(nil, "[default]\naws_access_key_id = %s\naws_secret_access_key = %s\n", buckettest.Access, buckettest.Secret), 0o600); err != nil {
+	if err := os.WriteFile(keys, fmt.Appendf(nil, "[default]\naws_access_key_id = %s\naws_secret_access_key = %s\n",
+		buckettest.Access, buckettest.Secret), 0o600); err != nil {
 		return 0, 0, err
 	}
 	place, err := bucket.ReadPlace("s3://sorane/bench?endpoint="+s.URL, func(string) string { return "" })
@@ -430,7 +443,8 @@ func bucketRates(ctx context.Context, dir string) (through, plain float64, err e
 			},
 			func(f *os.File) error {
 				began := time.Now()
-				_, err := c.PutObject(ctx, "sorane", fmt.Sprintf("plain-%d", i), f, size+int64(i), minio.PutObjectOptions{})
+				_, err := c.PutObject(ctx, "sorane", fmt.Sprintf("plain-%d", i), f, size+int64(i),
+					minio.PutObjectOptions{})
 				theirs = append(theirs, float64(size)/1e6/time.Since(began).Seconds())
 				return err
 			},

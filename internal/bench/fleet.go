@@ -274,7 +274,8 @@ func (r *rig) fleetPage(ctx context.Context) (frames, error) {
 	if err != nil {
 		return frames{}, err
 	}
-	conn, hangUp, err := host.NewServices([]string{r.client.Base()}, host.FixedToken(strings.TrimSpace(string(token)))).Dial(ctx)
+	conn, hangUp, err := host.NewServices([]string{r.client.Base()},
+		host.FixedToken(strings.TrimSpace(string(token)))).Dial(ctx)
 	if err != nil {
 		return frames{}, err
 	}

@@ -64,7 +64,8 @@ protocol that the page itself tells the moment when what is waited for is there.
 | as a script, to straight (aim: at most 1.2) | **%.2f** | **%.2f** | **%.2f** |
 
 `, flow.ours[1], flow.ours[4], flow.ours[8], flow.unhurried[1], flow.unhurried[4], flow.unhurried[8],
-		flow.straight[1], flow.straight[4], flow.straight[8], flow.ours[1]/flow.straight[1], flow.ours[4]/flow.straight[4],
+		flow.straight[1], flow.straight[4], flow.straight[8], flow.ours[1]/flow.straight[1],
+		flow.ours[4]/flow.straight[4],
 		flow.ours[8]/flow.straight[8])
 	return nil
 }
@@ -91,7 +92,8 @@ func measureFlow(ctx context.Context, b *handset.Browser, dir string) (f flowTim
 			if unhurried {
 				into = f.unhurried
 			}
-			if into[n], err = flowsOfOurs(ctx, b, app.Package.ApplicationID, n, unhurried, suite, func(d *handset.Device) error { return d.Install(ctx, app) }); err != nil {
+			if into[n], err = flowsOfOurs(ctx, b, app.Package.ApplicationID, n, unhurried, suite,
+				func(d *handset.Device) error { return d.Install(ctx, app) }); err != nil {
 				return f, err
 			}
 		}
@@ -170,7 +172,8 @@ func straight(tab *browser.Tab, url string) error {
 		var came bool
 		await := fmt.Sprintf("new Promise((done) => { const look = () => { if (said.textContent === 'done %d') { done(true); return true } }; if (!look()) { const o = new MutationObserver(() => { if (look()) o.disconnect() }); o.observe(said, {childList: true, characterData: true, subtree: true}) } })", i)
 		if err := tab.Do(input.DispatchTouchEvent(input.TouchStart, []*input.TouchPoint{{X: at[0], Y: at[1]}}),
-			input.DispatchTouchEvent(input.TouchEnd, []*input.TouchPoint{}), chromedp.Evaluate(await, &came, chromedp.EvalAsValue, browser.Promised)); err != nil {
+			input.DispatchTouchEvent(input.TouchEnd, []*input.TouchPoint{}), chromedp.Evaluate(await, &came,
+				chromedp.EvalAsValue, browser.Promised)); err != nil {
 			return err
 		}
 		if !came {

@@ -77,7 +77,8 @@ Memory a handset, with 8 of them: **%.0f MB** (resident, of all of the browser's
 share is counted with each).
 
 `, list[0].trip, list[1].trip, list[0].first, list[1].first, list[0].changed, list[1].changed, list[0].same,
-		list[1].same, list[0].tap, list[1].tap, list[0].picture, list[1].picture, list[0].fps, list[1].fps, rates[1], rates[4], rates[8], memory)
+		list[1].same, list[0].tap, list[1].tap, list[0].picture, list[1].picture, list[0].fps, list[1].fps, rates[1],
+		rates[4], rates[8], memory)
 	return nil
 }
 
@@ -127,8 +128,9 @@ func openHandset(ctx context.Context, b *handset.Browser, name string, app drive
 
 // handsetConfig is one with the screen of a Kaede 7.
 func handsetConfig(name string, unhurried bool) handset.Config {
-	return handset.Config{Unhurried: unhurried, Device: fleet.Device{Name: name, Site: "desk", Kind: fleet.Emulator, Platform: "web",
-		Model: "Kaede 7", Form: "phone", OS: "1", Width: 408, Height: 896, MemoryMB: 8192}}
+	return handset.Config{Unhurried: unhurried, Device: fleet.Device{Name: name, Site: "desk", Kind: fleet.Emulator,
+		Platform: "web",
+		Model:    "Kaede 7", Form: "phone", OS: "1", Width: 408, Height: 896, MemoryMB: 8192}}
 }
 
 func readyHandset(ctx context.Context, d *handset.Device) error {
@@ -275,7 +277,8 @@ func casesOn(ctx context.Context, b *handset.Browser, dir string, n int) (rate, 
 		return 0, 0, err
 	}
 	o := script.Options{App: app.Package.ApplicationID, Words: texts.Speaker().Say, Secrets: demo.Secrets,
-		Accounts: map[string]map[string]string{demo.Accounts[0].Name: {"user": demo.Accounts[0].User, "password": demo.Accounts[0].Password}}}
+		Accounts: map[string]map[string]string{demo.Accounts[0].Name: {"user": demo.Accounts[0].User,
+			"password": demo.Accounts[0].Password}}}
 	var mu sync.Mutex
 	var all sync.WaitGroup
 	cases, began := 0, time.Now()

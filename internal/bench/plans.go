@@ -65,12 +65,15 @@ seeds with the effort that %s has by itself; no table of answers is kept.
 		spec         []int
 		strength, at int
 	}{
-		{[]int{3, 4}, 2, 9}, {[]int{3, 13}, 2, 15}, {[]int{4, 15, 3, 17, 2, 29}, 2, 32}, {[]int{4, 1, 3, 39, 2, 35}, 2, 21},
-		{[]int{2, 100}, 2, 10}, {[]int{10, 20}, 2, 180}, {[]int{3, 6}, 3, 33}, {[]int{5, 7}, 3, 185}, {[]int{6, 6}, 3, 260},
+		{[]int{3, 4}, 2, 9}, {[]int{3, 13}, 2, 15}, {[]int{4, 15, 3, 17, 2, 29}, 2, 32}, {[]int{4, 1, 3, 39, 2, 35},
+			2, 21},
+		{[]int{2, 100}, 2, 10}, {[]int{10, 20}, 2, 180}, {[]int{3, 6}, 3, 33}, {[]int{5, 7}, 3, 185},
+		{[]int{6, 6}, 3, 260},
 	} {
 		levels, words := shapeOf(c.spec...)
 		rows := func(seed uint64, effort int) (int, error) {
-			a, err := cover.Make(cover.Space{Levels: levels}, cover.Wish{Strength: c.strength, Seed: seed, Effort: effort})
+			a, err := cover.Make(cover.Space{Levels: levels}, cover.Wish{Strength: c.strength,
+				Seed: seed, Effort: effort})
 			if err == nil && len(a.Coverage.Missing) > 0 {
 				err = fmt.Errorf("%s: %d tuples are missing", words, len(a.Coverage.Missing))
 			}
@@ -92,7 +95,8 @@ seeds with the effort that %s has by itself; no table of answers is kept.
 			ten = append(ten, n)
 		}
 		best := slices.Min(ten)
-		fmt.Fprintf(page, "| %s | %d | %d | **%d** | %.2f | %.1f s | %d | %.2f | %.1f s |\n", words, c.strength, c.at, one,
+		fmt.Fprintf(page, "| %s | %d | %d | **%d** | %.2f | %.1f s | %d | %.2f | %.1f s |\n", words, c.strength, c.at,
+			one,
 			float64(one)/float64(c.at), took.Seconds(), best, float64(best)/float64(c.at), time.Since(began).Seconds())
 	}
 	page.WriteString("\nAim: pairs within 1.1 times each, and at or below on four of six, within 10 s; triples within 1.2 times, within 60 s.\n\n" +
@@ -104,7 +108,8 @@ seeds with the effort that %s has by itself; no table of answers is kept.
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(page, "| %d | %d | %d | %d | %d | %.2f s |\n", c[0], c[1], a.Coverage.Possible, a.Coverage.Forbidden, len(a.Rows),
+		fmt.Fprintf(page, "| %d | %d | %d | %d | %d | %.2f s |\n", c[0], c[1], a.Coverage.Possible,
+			a.Coverage.Forbidden, len(a.Rows),
 			time.Since(began).Seconds())
 	}
 	made, memory, err := tenThousand()
@@ -137,8 +142,10 @@ func tenThousand() (seconds, megabytes float64, err error) {
 	}
 	g := matrix.Grid{Cover: "all", Factors: matrix.Factors{{Name: "device", From: matrix.FromDevices},
 		{Name: "language", Levels: []string{"en-GB", "de-DE", "pt-PT", "fr-FR", "es-ES"}},
-		{Name: "rotation", Levels: []string{"portrait", "landscape"}}, {Name: "appearance", Levels: []string{"light", "dark"}},
-		{Name: "text size", Levels: []string{"85%", "100%", "115%", "130%", "150%", "175%", "200%", "225%", "250%", "300%"}}}}
+		{Name: "rotation", Levels: []string{"portrait", "landscape"}},
+		{Name: "appearance", Levels: []string{"light", "dark"}},
+		{Name: "text size", Levels: []string{"85%", "100%", "115%", "130%", "150%", "175%", "200%", "225%", "250%",
+			"300%"}}}}
 	var before, after runtime.MemStats
 	runtime.GC()
 	runtime.ReadMemStats(&before)
@@ -176,15 +183,18 @@ func (r *rig) planOnManyDevices(ctx context.Context) (tried, started float64, le
 		return 0, 0, 0, err
 	}
 	text := func(more string) string {
-		return "plan: Many\napp: Tideline\nsuites: [" + names[0] + "]\nfactors:\n  model: from devices\n  language: [en-GB, de-DE, pt-PT]\n" +
+		return "plan: Many\napp: Tideline\nsuites: [" + names[0] +
+			"]\nfactors:\n  model: from devices\n  language: [en-GB, de-DE, pt-PT]\n" +
 			"  traveller: [adult, child, islander]\n  day: [monday, saturday, sunday, holiday]\nrules:\n" +
-			"  - skip: {traveller: islander, language: pt-PT}\n  - if: {day: holiday}\n    then: {traveller: adult}\n" + more
+			"  - skip: {traveller: islander, language: pt-PT}\n  - if: {day: holiday}\n    then: {traveller: adult}\n" +
+			more
 	}
 	var all []float64
 	for range 9 {
 		began := time.Now()
 		written := text("cover: pairs\n")
-		t, err := client.As[contract.PlanTrial](r.client.TryPlan(ctx, r.client.Project, contract.TryPlan{Text: &written}))
+		t, err := client.As[contract.PlanTrial](r.client.TryPlan(ctx, r.client.Project,
+			contract.TryPlan{Text: &written}))
 		if err != nil {
 			return 0, 0, 0, err
 		}
@@ -195,12 +205,15 @@ func (r *rig) planOnManyDevices(ctx context.Context) (tried, started float64, le
 	}
 	slices.Sort(all)
 	tried = all[len(all)/2]
-	whole := strings.Replace(text("cover: all\n"), "  day: [monday, saturday, sunday, holiday]\n", "  day: ["+numbers(30)+", holiday]\n", 1)
-	if _, err = client.As[contract.Plan](r.client.SavePlan(ctx, r.client.Project, contract.NewPlan{Text: whole})); err != nil {
+	whole := strings.Replace(text("cover: all\n"), "  day: [monday, saturday, sunday, holiday]\n",
+		"  day: ["+numbers(30)+", holiday]\n", 1)
+	if _, err = client.As[contract.Plan](r.client.SavePlan(ctx, r.client.Project,
+		contract.NewPlan{Text: whole})); err != nil {
 		return 0, 0, 0, err
 	}
 	began := time.Now()
-	run, err := client.As[contract.Run](r.client.StartPlan(ctx, r.client.Project, "Many", &contract.StartPlanParams{}, contract.PlanChanges{}))
+	run, err := client.As[contract.Run](r.client.StartPlan(ctx, r.client.Project, "Many", &contract.StartPlanParams{},
+		contract.PlanChanges{}))
 	if err != nil {
 		return 0, 0, 0, err
 	}

@@ -164,10 +164,12 @@ func (r *rig) push(ctx context.Context, suites []string) ([]string, error) {
 		return nil, err
 	}
 	for _, text := range suites {
-		if script.IsShared(text) || strings.Contains(text, "account ") { // suites that wait for each other's accounts measure that
+		// suites that wait for each other's accounts measure that
+		if script.IsShared(text) || strings.Contains(text, "account ") {
 			continue
 		}
-		a, err := r.client.PushSuiteWithResponse(ctx, "default", contract.NewSuite{FileName: "bench.yamato", Text: text, Files: &beside})
+		a, err := r.client.PushSuiteWithResponse(ctx, "default", contract.NewSuite{FileName: "bench.yamato",
+			Text: text, Files: &beside})
 		if err != nil || a.JSON200 == nil {
 			return nil, fmt.Errorf("pushing a suite: %w", err)
 		}
@@ -241,7 +243,8 @@ func (r *rig) upload(ctx context.Context, text string) (digest string, err error
 	}
 	sum := sha256.Sum256([]byte(text))
 	digest = hex.EncodeToString(sum[:])
-	return digest, host.NewServices([]string{r.client.Base()}, host.FixedToken(strings.TrimSpace(string(token)))).Upload(ctx, digest,
+	return digest, host.NewServices([]string{r.client.Base()},
+		host.FixedToken(strings.TrimSpace(string(token)))).Upload(ctx, digest,
 		strings.NewReader(text), int64(len(text)))
 }
 

@@ -50,7 +50,8 @@ func listOf(n int) screen.Tree {
 		}
 		row := one("listitem", "", "", at(0, 400))
 		row.Children = []*screen.Node{one("text", fmt.Sprintf("island-%d", i), fmt.Sprintf("Island %d", i), at(0, 200)),
-			one("button", fmt.Sprintf("book-%d", i), "Book", at(200, 100)), one("text", "", fmt.Sprintf("€%d.50", i), at(300, 100))}
+			one("button", fmt.Sprintf("book-%d", i), "Book", at(200, 100)), one("text", "", fmt.Sprintf("€%d.50", i),
+				at(300, 100))}
 		list.Children = append(list.Children, row)
 	}
 	return screen.Tree{Root: root, Width: 400, Height: whole.H, Revision: 1, Language: "en-GB"}
@@ -105,7 +106,8 @@ func scriptFigures(ctx context.Context, page *strings.Builder) error {
 	}
 	var odd error
 	ran := medianOf(9, func() {
-		got := script.RunCase(ctx, s, s.Cases[0], &paper{tree: listOf(52)}, script.Options{App: "example.paper"}, nothing{})
+		got := script.RunCase(ctx, s, s.Cases[0], &paper{tree: listOf(52)}, script.Options{App: "example.paper"},
+			nothing{})
 		if got.Verdict != verdict.Pass {
 			odd = fmt.Errorf("the sample case does not pass: %+v", got.Failure)
 		}

@@ -9,7 +9,8 @@ import (
 )
 
 // Checked is a blob whose bytes are held to its digest as they are read from its beginning to its end, in whatever
-// pieces: where they do not have it, its last bytes are not given, and ErrDamaged is. Who reads a part of it is not told.
+// pieces: where they do not have it, its last bytes are not given, and ErrDamaged is. Who reads a part of it is not
+// told.
 func Checked(f File, digest string) File {
 	return &checked{File: f, digest: digest, hash: sha256.New()}
 }

@@ -139,8 +139,10 @@ func TestServeAndHostSayWhatTheyNeed(t *testing.T) {
 		{[]string{"host", "--site", write(t, "s.yaml", "site: x\n"), "--dir", t.TempDir()}, "a host needs a token"},
 		{[]string{"up", "--site", write(t, "s.yaml", "site: x\nmodles: []\n"), "--dir", t.TempDir()},
 			"did you mean `models`?"},
-		{[]string{"up", "--site", write(t, "s.yaml", "site: x\ndriver: cloud\n"), "--dir", t.TempDir()}, `there is no driver "cloud"`},
-		{[]string{"up", "--site", write(t, "s.yaml", "site: x\ndriver: \"null\"\n"), "--site", write(t, "again.yaml", "site: x\ndriver: \"null\"\n"),
+		{[]string{"up", "--site", write(t, "s.yaml", "site: x\ndriver: cloud\n"), "--dir", t.TempDir()},
+			`there is no driver "cloud"`},
+		{[]string{"up", "--site", write(t, "s.yaml", "site: x\ndriver: \"null\"\n"), "--site",
+			write(t, "again.yaml", "site: x\ndriver: \"null\"\n"),
 			"--dir",
 			t.TempDir()}, "describes the site x already"},
 	} {
@@ -294,7 +296,8 @@ func TestEveryCommandsDocumentIsDescribed(t *testing.T) {
 		}
 	}
 	// these write nothing for programs: they serve, or write files and texts that have forms of their own
-	silent := map[string]bool{"up": true, "serve": true, "host": true, "demo": true, "suite serve": true, "session join": true, "session log": true, "help": true}
+	silent := map[string]bool{"up": true, "serve": true, "host": true, "demo": true, "suite serve": true,
+		"session join": true, "session log": true, "help": true}
 	var walk func(path string, c *cobra.Command)
 	walk = func(path string, c *cobra.Command) {
 		if c.Hidden || c.Name() == "completion" || silent[path] {
@@ -320,7 +323,8 @@ func TestEveryCommandsDocumentIsDescribed(t *testing.T) {
 	compiled, err := c.Compile("matrix.json")
 	require.NoError(t, err)
 	for _, more := range [][]string{nil, {"--cover", "all"}, {"--cover", "triples", "--combinations", "3"}} {
-		out, errOut, code := yamato(t, append([]string{"matrix", "../../demo/plans/crossing.matrix.yaml", "--output", "json"}, more...)...)
+		out, errOut, code := yamato(t, append([]string{"matrix", "../../demo/plans/crossing.matrix.yaml", "--output",
+			"json"}, more...)...)
 		require.Zero(t, code, errOut)
 		v, err := jsonschema.UnmarshalJSON(strings.NewReader(out))
 		require.NoError(t, err)

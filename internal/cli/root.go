@@ -37,7 +37,8 @@ import (
 // Main runs the program with the process's arguments and gives its exit code.
 func Main() int {
 	ends := []os.Signal{os.Interrupt, syscall.SIGTERM}
-	if !signal.Ignored(syscall.SIGHUP) { // whoever closes the terminal wants everything stopped, unless started with nohup
+	// whoever closes the terminal wants everything stopped, unless started with nohup
+	if !signal.Ignored(syscall.SIGHUP) {
 		ends = append(ends, syscall.SIGHUP)
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), ends...)
@@ -241,11 +242,14 @@ func (a *app) root() *cobra.Command {
 	node, build, fleet, run := nodecmd.Of(a.App), buildcmd.Of(a.App), fleetcmd.Of(a.App), runcmd.Of(a.App)
 	suite, plans := suitecmd.Of(a.App), plancmd.Of(a.App)
 	hand := sessioncmd.Of(a.App)
-	root.AddCommand(node.ServeCommand(), node.HostCommand(), node.BlobsCommand(), node.ConsoleCommand(), node.UpCommand(),
+	root.AddCommand(node.ServeCommand(), node.HostCommand(), node.BlobsCommand(), node.ConsoleCommand(),
+		node.UpCommand(),
 		node.DemoCommand(),
 		build.BuildCommand(), fleet.DeviceCommand(), fleet.SiteCommand(), fleet.LineupCommand(), fleet.StandinCommand(),
-		suite.SuiteCommand(), suite.SecretCommand(), suite.AccountCommand(), run.RunCommand(), run.CrashCommand(), run.CoveredCommand(), run.TryCommand(),
-		plans.PlanCommand(), plans.MatrixCommand(), hand.SessionCommand(), hand.FindingCommand(), hand.ChecklistCommand())
+		suite.SuiteCommand(), suite.SecretCommand(), suite.AccountCommand(), run.RunCommand(), run.CrashCommand(),
+		run.CoveredCommand(), run.TryCommand(),
+		plans.PlanCommand(), plans.MatrixCommand(), hand.SessionCommand(), hand.FindingCommand(),
+		hand.ChecklistCommand())
 	group(root)
 	return root
 }

@@ -11,7 +11,8 @@ import (
 
 // Port joins the debug port of the app in a session's device. The connection lasts as long as ctx.
 func (s *Service) Port(ctx context.Context, session int64) (net.Conn, error) {
-	c, response, err := websocket.Dial(ctx, fmt.Sprintf("%s/api/v1/projects/%s/sessions/%d/port", s.base, s.Project, session),
+	c, response, err := websocket.Dial(ctx, fmt.Sprintf("%s/api/v1/projects/%s/sessions/%d/port", s.base, s.Project,
+		session),
 		&websocket.DialOptions{HTTPClient: s.http, HTTPHeader: http.Header{"Authorization": {"Bearer " + s.token}}})
 	if err != nil {
 		if response != nil && response.StatusCode >= 400 {

@@ -11,8 +11,8 @@ import (
 // stoppedFor is how long a service that said that it is stopping is waited for: it is being started anew, or replaced.
 const stoppedFor = 30 * time.Second
 
-// steady reads again what a service that was stopping did not answer (503 with Retry-After, RFC 9110, 15.6.4). Only calls
-// that change nothing are made again.
+// steady reads again what a service that was stopping did not answer (503 with Retry-After, RFC 9110, 15.6.4). Only
+// calls that change nothing are made again.
 type steady struct{ next http.RoundTripper }
 
 // RoundTrip makes a call, and makes it again while the service is being started anew.

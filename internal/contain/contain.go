@@ -32,7 +32,8 @@ func Do(what string, do func() error) (err error) {
 	defer func() {
 		if r := recover(); r != nil {
 			f := &Fault{What: what, Value: r, Stack: string(debug.Stack())}
-			slog.Error("a fault of this program's own was contained; please report it", "in", what, "fault", fmt.Sprint(r),
+			slog.Error("a fault of this program's own was contained; please report it", "in", what, "fault",
+				fmt.Sprint(r),
 				"faults", met.Add(1), "stack", f.Stack)
 			err = f
 		}

@@ -162,7 +162,8 @@ func TestAForeignPackageInstallsButStartingItIsAnError(t *testing.T) {
 	require.NoError(t, err)
 	path := filepath.Join(dir, "elsewhere.apk")
 	require.NoError(t, os.WriteFile(path, foreign, 0o600))
-	out, _, code := r.yamato("try", filepath.Join(dir, "suites", "timetable.yamato"), "--on", "Kaede 7", "--build", path)
+	out, _, code := r.yamato("try", filepath.Join(dir, "suites", "timetable.yamato"), "--on", "Kaede 7", "--build",
+		path)
 	require.Equal(t, 4, code, out)
 	require.Contains(t, out, "holds no program for stand-ins")
 }

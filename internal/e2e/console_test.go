@@ -371,10 +371,12 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	check := func(what string) {
 		t.Helper()
 		// at night the page is the same, in other inks
-		for theme, rules := range map[string]string{"day": "", "night": `, runOnly: {type: "rule", values: ["color-contrast"]}`} {
+		for theme, rules := range map[string]string{"day": "",
+			"night": `, runOnly: {type: "rule", values: ["color-contrast"]}`} {
 			require.NoError(t, d.tab.Theme(theme))
 			require.NoError(t, d.tab.Run(string(axe)))
-			found := d.ask(`await axe.run(document, {resultTypes: ["violations"]` + rules + `}).then((r) => r.violations.map((v) => v.id + ": " + v.help + "\n" + v.nodes.slice(0, 4).map((n) => n.html.slice(0, 200) + "\n  " + n.failureSummary).join("\n")).join("\n\n"))`)
+			found := d.ask(`await axe.run(document, {resultTypes: ["violations"]` + rules +
+				`}).then((r) => r.violations.map((v) => v.id + ": " + v.help + "\n" + v.nodes.slice(0, 4).map((n) => n.html.slice(0, 200) + "\n  " + n.failureSummary).join("\n")).join("\n\n"))`)
 			require.Empty(t, found, "%s, %s", what, theme)
 		}
 	}
@@ -406,15 +408,18 @@ func TestAxeFindsNothingOnAnyPageInEitherTheme(t *testing.T) {
 	r.yamato("run", "follow", "2") // how it went depends on chance
 	pages := []struct{ path, shows string }{
 		{"/", "three passengers"}, {"/runs", "Run 1"}, {"/runs/1", "cause"}, {"/suites", "Buying a ticket"},
-		{"/suites/Buying%20a%20ticket", "The check"}, {"/write", "Run the case"}, {"/write/Buying%20a%20ticket", "Buying a ticket"},
+		{"/suites/Buying%20a%20ticket", "The check"}, {"/write", "Run the case"}, {"/write/Buying%20a%20ticket",
+			"Buying a ticket"},
 		{"/builds", "Tideline"}, {"/builds/1", "can run it"}, {"/builds/1?view=packages", "Application id"},
 		{"/builds/2?view=changes", "build before"}, {"/builds/1?view=settings", "Request"}, {"/lineups?new", "Takes"},
 		{"/fleet", "kaede-7-lite-1"}, {"/fleet/kaede-7-1", "What it did last"}, {"/fleet/kaede-7-1?look", "elements"},
 		{"/runs?start=1", "cannot run"},
 		{"/over-time", "Tideline"}, {"/over-time?tab=crashes", "No crash has been met"}, {"/runs/1/summary", "By case"},
 		{"/runs/1/pictures?name=timetable", "timetable"}, {besideOf(r), "Steps"},
-		{"/plans", "Every pair"}, {"/plans/Every%20pair", "combinations"}, {"/plans/Every%20pair?show=coverage", "Choose a cell"},
-		{"/plans/Every%20pair?show=starts", "Revisions"}, {"/new-plan", "New plan"}, {"/calendar", "Every pair"}, {"/runs/2?by=language", "by language"},
+		{"/plans", "Every pair"}, {"/plans/Every%20pair", "combinations"}, {"/plans/Every%20pair?show=coverage",
+			"Choose a cell"},
+		{"/plans/Every%20pair?show=starts", "Revisions"}, {"/new-plan", "New plan"}, {"/calendar", "Every pair"},
+		{"/runs/2?by=language", "by language"},
 	}
 	for _, p := range pages {
 		d.visit(p.path)

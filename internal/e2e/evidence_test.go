@@ -105,9 +105,11 @@ func flashed(t *testing.T, dir string) flash {
 	}
 	video := kept(t, dir, ".webm")
 	frames := t.TempDir()
-	told, err := exec.Command("ffprobe", "-v", "error", "-select_streams", "v", "-show_entries", "frame=pts_time", "-of", "csv=p=0", video).Output()
+	told, err := exec.Command("ffprobe", "-v", "error", "-select_streams", "v", "-show_entries", "frame=pts_time",
+		"-of", "csv=p=0", video).Output()
 	require.NoError(t, err)
-	require.NoError(t, exec.Command("ffmpeg", "-v", "error", "-i", video, "-vsync", "0", filepath.Join(frames, "%05d.png")).Run())
+	require.NoError(t, exec.Command("ffmpeg", "-v", "error", "-i", video, "-vsync", "0",
+		filepath.Join(frames, "%05d.png")).Run())
 	for i, line := range strings.Fields(string(told)) {
 		f, err := os.Open(filepath.Join(frames, fmt.Sprintf("%05d.png", i+1)))
 		require.NoError(t, err)
@@ -182,7 +184,8 @@ os.after(2230, () => { red = false; });
 	r.awaitIdle()
 	r.must(0, "build", "push", apk)
 	r.must(0, "suite", "push", suite)
-	r.must(0, "run", "start", "--build", "1.0", "--suite", "flasher", "--on", "Kaede 7", "--keep", "everything always", "--wait")
+	r.must(0, "run", "start", "--build", "1.0", "--suite", "flasher", "--on", "Kaede 7", "--keep", "everything always",
+		"--wait")
 	dir := filepath.Join(r.dir, "evidence")
 	r.must(0, "run", "fetch", "1", dir)
 	f := flashed(t, dir)
@@ -208,7 +211,8 @@ os.after(2230, () => { red = false; });
 	}
 	require.Contains(t, s.Names, "memory")
 
-	seek, err := exec.Command("ffprobe", "-v", "error", "-show_entries", "format=format_name,duration:stream=codec_name", "-of", "json", kept(t, dir, ".webm")).Output()
+	seek, err := exec.Command("ffprobe", "-v", "error", "-show_entries",
+		"format=format_name,duration:stream=codec_name", "-of", "json", kept(t, dir, ".webm")).Output()
 	require.NoError(t, err)
 	var probed struct {
 		Streams []struct {
@@ -250,7 +254,8 @@ setTimeout(() => show(false), 3000);
 	}))
 	t.Cleanup(app.Close)
 	at := strings.TrimPrefix(app.URL, "http://")
-	r := newRig(t, rigConfig{site: strings.Replace(handsetSite, "kind: emulator}", `kind: emulator, handset: {reach: ["`+at+`"]}}`, 1)})
+	r := newRig(t, rigConfig{site: strings.Replace(handsetSite, "kind: emulator}",
+		`kind: emulator, handset: {reach: ["`+at+`"]}}`, 1)})
 	r.awaitIdle()
 	r.must(0, "build", "push", app.URL+"/")
 	suite := filepath.Join(r.dir, "flasher.yamato")
@@ -298,7 +303,8 @@ end
 	r.must(0, "build", "push", apk)
 	r.must(0, "suite", "push", suite)
 	start := func(more ...string) contract.RunDetail {
-		out, _, _ := r.yamato(append([]string{"run", "start", "--build", "1.0", "--suite", "keeper", "--on", "kaede-7-1", "--output", "json"}, more...)...)
+		out, _, _ := r.yamato(append([]string{"run", "start", "--build", "1.0", "--suite", "keeper", "--on",
+			"kaede-7-1", "--output", "json"}, more...)...)
 		var run contract.Run
 		require.NoError(t, json.Unmarshal([]byte(out), &run), out)
 		r.yamato("run", "follow", fmt.Sprint(run.Number))
@@ -348,8 +354,8 @@ end
 	require.Contains(t, errOut, "did you mean `video`?")
 }
 
-// Two services with folders of their own, and a host, share a bucket; it goes away in the middle, and a service and the host are
-// killed: nothing of what was promised is lost, and the verdicts are the same.
+// Two services with folders of their own, and a host, share a bucket; it goes away in the middle, and a service and
+// the host are killed: nothing of what was promised is lost, and the verdicts are the same.
 func TestServicesShareABucketThatComesAndGoes(t *testing.T) {
 	t.Parallel() // it mostly waits
 	ctx := context.Background()
@@ -367,10 +373,14 @@ func TestServicesShareABucketThatComesAndGoes(t *testing.T) {
 	}))
 	t.Cleanup(front.Close)
 	keys := filepath.Join(t.TempDir(), "keys")
-	require.NoError(t, os.WriteFile(keys, fmt.Appendf(nil, "[default]\naws_access_key_id = %s\naws_secret_access_key = %s\n", buckettest.Access, buckettest.Secret), 0o600))
-	r := newRig(t, rigConfig{services: 2, apart: true, serve: []string{"--blobs", "s3://sorane/yamato?endpoint=" + url.QueryEscape(front.URL), "--blobs-keys", keys}})
+	require.NoError(t, os.WriteFile(keys, fmt.Appendf(nil,
+		"[default]\naws_access_key_id = %s\naws_secret_access_key = %s\n", buckettest.Access,
+		buckettest.Secret), 0o600))
+	r := newRig(t, rigConfig{services: 2, apart: true, serve: []string{"--blobs",
+		"s3://sorane/yamato?endpoint=" + url.QueryEscape(front.URL), "--blobs-keys", keys}})
 	run := r.startSampleRun()
-	require.Eventually(t, func() bool { return r.query(`select count(*)::text from evidence`) != "0" }, time.Minute, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return r.query(`select count(*)::text from evidence`) != "0" }, time.Minute,
+		20*time.Millisecond)
 	away.Store(true)
 	r.services[1].kill(syscall.SIGKILL)
 	r.host.kill(syscall.SIGKILL)
@@ -382,7 +392,8 @@ func TestServicesShareABucketThatComesAndGoes(t *testing.T) {
 	for i, s := range []string{"service-0", "service-1"} {
 		_ = filepath.Walk(filepath.Join(r.dir, s, "blobs"), func(path string, info os.FileInfo, err error) error {
 			require.NoError(t, err)
-			require.False(t, !info.IsDir() && len(info.Name()) == 64, "no blob stays on the disk of service %d: %s", i, path)
+			require.False(t, !info.IsDir() && len(info.Name()) == 64, "no blob stays on the disk of service %d: %s", i,
+				path)
 			return nil
 		})
 	}

@@ -48,7 +48,8 @@ func browserOf(t *testing.T, host int) int {
 		fields := strings.Fields(string(stat[strings.LastIndexByte(string(stat), ')')+1:]))
 		parents[pid], _ = strconv.Atoi(fields[1])
 		command, _ := os.ReadFile(dir + "/cmdline")
-		if text := string(command); strings.Contains(text, "--remote-debugging-pipe") && !strings.Contains(text, "--type=") {
+		if text := string(command); strings.Contains(text, "--remote-debugging-pipe") &&
+			!strings.Contains(text, "--type=") {
 			browsers = append(browsers, pid)
 		}
 	}
@@ -79,8 +80,9 @@ func TestARunSurvivesTheDeathOfItsBrowserAtTenSeededPoints(t *testing.T) {
 		at, number := int64(1+chance.IntN(7)), int64(seed)
 		t.Run(fmt.Sprintf("at event %d", at), func(t *testing.T) {
 			r.t = t
-			started, err := r.client.StartRunWithResponse(context.Background(), "default", nil, contract.NewRun{Build: "3.1.4",
-				Suites: []string{"Looking up a crossing"}, Seed: &number})
+			started, err := r.client.StartRunWithResponse(context.Background(), "default", nil,
+				contract.NewRun{Build: "3.1.4",
+					Suites: []string{"Looking up a crossing"}, Seed: &number})
 			require.NoError(t, err)
 			require.NotNil(t, started.JSON200, "%s", started.Body)
 			ctx, stop := context.WithTimeout(context.Background(), patience)
@@ -88,14 +90,15 @@ func TestARunSurvivesTheDeathOfItsBrowserAtTenSeededPoints(t *testing.T) {
 			r.host.mu.Lock()
 			host := r.host.cmd.Process.Pid
 			r.host.mu.Unlock()
-			require.NoError(t, r.client.Follow(ctx, started.JSON200.Number, 0, time.Minute, func(error) {}, func(e client.Event) error {
-				if e.Number == at {
-					if pid := browserOf(t, host); pid > 0 && syscall.Kill(pid, syscall.SIGKILL) == nil {
-						killed++
+			require.NoError(t, r.client.Follow(ctx, started.JSON200.Number, 0, time.Minute, func(error) {},
+				func(e client.Event) error {
+					if e.Number == at {
+						if pid := browserOf(t, host); pid > 0 && syscall.Kill(pid, syscall.SIGKILL) == nil {
+							killed++
+						}
 					}
-				}
-				return nil
-			}))
+					return nil
+				}))
 			d := r.finish(*started.JSON200)
 			require.Equal(t, []string{"finished", "pass"}, []string{d.Run.State, d.Run.Verdict}, "%+v", d.Legs)
 			require.Len(t, d.Legs[0].Cases, 2)
@@ -129,7 +132,8 @@ func TestAWebAppIsHandedInByItsAddressAndRun(t *testing.T) {
 	}))
 	t.Cleanup(app.Close)
 	host := strings.TrimPrefix(app.URL, "http://")
-	r := newRig(t, rigConfig{site: strings.Replace(handsetSite, "kind: emulator}", `kind: emulator, handset: {reach: ["`+host+`"]}}`, 1)})
+	r := newRig(t, rigConfig{site: strings.Replace(handsetSite, "kind: emulator}",
+		`kind: emulator, handset: {reach: ["`+host+`"]}}`, 1)})
 	r.awaitIdle()
 	out, _ := r.must(0, "build", "push", app.URL+"/")
 	require.Contains(t, out, "Quay board")

@@ -143,11 +143,13 @@ func requireSampleOutcome(t *testing.T, d contract.RunDetail) {
 		for _, x := range leg.Cases {
 			switch x.Name {
 			case "three passengers pay three single fares":
-				require.Equal(t, "fail", x.Verdict, "%s on %s: %s", x.Name, leg.Combination.Model, told(x.Results, leg.Attempts))
+				require.Equal(t, "fail", x.Verdict, "%s on %s: %s", x.Name, leg.Combination.Model,
+					told(x.Results, leg.Attempts))
 			case "the timetable lists departures": // by chance of the attempt, which a kill may change
 				require.Contains(t, []string{"pass", "fail"}, x.Verdict)
 			default:
-				require.Equal(t, "pass", x.Verdict, "%s on %s: %s", x.Name, leg.Combination.Model, told(x.Results, leg.Attempts))
+				require.Equal(t, "pass", x.Verdict, "%s on %s: %s", x.Name, leg.Combination.Model,
+					told(x.Results, leg.Attempts))
 			}
 		}
 	}

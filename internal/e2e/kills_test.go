@@ -25,8 +25,8 @@ import (
 // `make kills` says so. By itself that takes minutes.
 const kills = "YAMATO_TEST_KILLS"
 
-// Whatever is killed, and whenever: each session ends, each package arrives whole, each start makes one run, and nothing
-// is stuck in the end. Every tenth death is an ending as its users end it.
+// Whatever is killed, and whenever: each session ends, each package arrives whole, each start makes one run, and
+// nothing is stuck in the end. Every tenth death is an ending as its users end it.
 func TestNothingIsLostDoubleOrStuckUnderKills(t *testing.T) {
 	most, _ := strconv.Atoi(os.Getenv(kills))
 	if most == 0 {
@@ -82,7 +82,8 @@ func TestNothingIsLostDoubleOrStuckUnderKills(t *testing.T) {
 		said := ""
 		for begun := time.Now(); ; {
 			for _, s := range r.clients() {
-				a, err := s.StartPlanWithResponse(context.Background(), "default", "Pair", &contract.StartPlanParams{IdempotencyKey: &key}, contract.PlanChanges{})
+				a, err := s.StartPlanWithResponse(context.Background(), "default", "Pair",
+					&contract.StartPlanParams{IdempotencyKey: &key}, contract.PlanChanges{})
 				if err == nil && a.JSON200 != nil {
 					mu.Lock()
 					keys++
@@ -119,13 +120,16 @@ func TestNothingIsLostDoubleOrStuckUnderKills(t *testing.T) {
 	require.Greater(t, digests, most/10)
 
 	require.Eventually(t, func() bool {
-		return r.query(`select count(*) from run where finished_at is null`) == "0" && r.query(`select count(*) from session where state <> 'closed'`) == "0"
+		return r.query(`select count(*) from run where finished_at is null`) == "0" &&
+			r.query(`select count(*) from session where state <> 'closed'`) == "0"
 	}, 3*patience, 200*time.Millisecond, "something is stuck")
 	r.awaitIdle()
-	require.Equal(t, fmt.Sprint(keys), r.query(`select count(*) from run where plan_id is not null`), "each start is one run")
+	require.Equal(t, fmt.Sprint(keys), r.query(`select count(*) from run where plan_id is not null`),
+		"each start is one run")
 	require.Equal(t, "0", r.query(`select count(*) from lease where ended_at is null`))
 	t.Log("verdicts of the runs: ", r.query(`select coalesce(string_agg(verdict || ' ' || n, ', '), '') from (select coalesce(verdict, 'none') as verdict, count(*) as n from run group by 1) x`))
-	require.Equal(t, "0", r.query(`select count(*) from run where verdict is null or verdict = 'none'`), "every run was decided")
+	require.Equal(t, "0", r.query(`select count(*) from run where verdict is null or verdict = 'none'`),
+		"every run was decided")
 	require.Equal(t, fmt.Sprint(digests+1), r.query(`select count(*) from package`))
 	left, err := strconv.Atoi(r.query(`select count(*) from upload`))
 	require.NoError(t, err)
@@ -135,7 +139,8 @@ func TestNothingIsLostDoubleOrStuckUnderKills(t *testing.T) {
 // endAll ends the sessions that are not closed.
 func (r *rig) endAll() {
 	var list contract.SessionList
-	if out, _, code := r.yamato("session", "ls", "--output", "json"); code != 0 || json.Unmarshal([]byte(out), &list) != nil {
+	if out, _, code := r.yamato("session", "ls", "--output", "json"); code != 0 || json.Unmarshal([]byte(out),
+		&list) != nil {
 		return
 	}
 	for _, one := range list.Sessions {

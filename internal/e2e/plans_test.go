@@ -62,7 +62,8 @@ func picture(t *testing.T, evidence, name string) (size image.Point, bright floa
 	t.Helper()
 	var found string
 	require.NoError(t, filepath.Walk(evidence, func(path string, info os.FileInfo, err error) error {
-		if err == nil && !info.IsDir() && strings.HasSuffix(path, ".png") && strings.Contains(filepath.Base(path), name) {
+		if err == nil && !info.IsDir() && strings.HasSuffix(path, ".png") && strings.Contains(filepath.Base(path),
+			name) {
 			found = path
 		}
 		return err
@@ -94,8 +95,9 @@ func (r *rig) circumstances(run int64) (c struct {
 	return c
 }
 
-var feltLevels = map[string]string{"language": "de-DE", "rotation": "landscape", "appearance": "dark", "text size": "150%",
-	"network": "slow", "place": "34.74, 139.12", "permission location": "allow", "traveller": "child"}
+var feltLevels = map[string]string{"language": "de-DE", "rotation": "landscape", "appearance": "dark",
+	"text size": "150%",
+	"network":   "slow", "place": "34.74, 139.12", "permission location": "allow", "traveller": "child"}
 
 func requireFelt(t *testing.T, levels []contract.Level) {
 	t.Helper()
@@ -145,7 +147,8 @@ end
 		require.Greater(t, size.X, size.Y, "%s: it is held across", name)
 	}
 	usual := strings.ReplaceAll(strings.ReplaceAll(suite, `"child"`, `"adult"`), "de-DE", "en-GB")
-	usual = strings.ReplaceAll(strings.Replace(usual, "  expect #here contains \"Kujira\"\n", "", 1), "  scroll to #here\n", "")
+	usual = strings.ReplaceAll(strings.Replace(usual, "  expect #here contains \"Kujira\"\n", "", 1),
+		"  scroll to #here\n", "")
 	require.NoError(t, os.WriteFile(filepath.Join(r.dir, "usual.yamato"), []byte(usual), 0o600))
 	out, _ := r.must(0, "try", filepath.Join(r.dir, "usual.yamato"), "--build", "3.1.4", "--on", "Kaede 7")
 	require.Contains(t, out, "pass", "nothing of it is left on the device")
@@ -178,7 +181,8 @@ fetch("/feel?again").then(() => say("answer", performance.now() - began > 300 ? 
 	}))
 	t.Cleanup(app.Close)
 	host := strings.TrimPrefix(app.URL, "http://")
-	r := newRig(t, rigConfig{site: strings.Replace(handsetSite, "kind: emulator}", `kind: emulator, handset: {reach: ["`+host+`"]}}`, 1)})
+	r := newRig(t, rigConfig{site: strings.Replace(handsetSite, "kind: emulator}",
+		`kind: emulator, handset: {reach: ["`+host+`"]}}`, 1)})
 	r.awaitIdle()
 	r.must(0, "build", "push", app.URL+"/")
 	d, evidence := r.felt("Feeler", `suite "What is felt"

@@ -96,8 +96,10 @@ func newRig(t *testing.T, c rigConfig) *rig {
 		if c.apart {
 			dir = filepath.Join(r.dir, name)
 		}
-		r.services = append(r.services, r.start(name, c.killAt[name], append([]string{"serve", "--database", r.database, "--dir", dir, "--listen",
-			listen, "--lease", c.lease, "--silence", "1500ms", "--may-fetch", "127.0.0.1", "--key-file", filepath.Join(r.dir, "key")}, c.serve...)...))
+		r.services = append(r.services, r.start(name, c.killAt[name],
+			append([]string{"serve", "--database", r.database, "--dir", dir, "--listen",
+				listen, "--lease", c.lease, "--silence", "1500ms", "--may-fetch", "127.0.0.1", "--key-file",
+				filepath.Join(r.dir, "key")}, c.serve...)...))
 	}
 	site := filepath.Join(r.dir, "site.yaml")
 	require.NoError(t, os.WriteFile(site, []byte(c.site), 0o600))

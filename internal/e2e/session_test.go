@@ -187,8 +187,9 @@ func TestASessionOnAStandInFromTheConsole(t *testing.T) {
 	r.awaitService()
 	after := "after the kill"
 	require.Eventually(t, func() bool {
-		a, err := client.As[contract.SessionAnswer](r.client.OrderSession(context.Background(), "default", 1, contract.SessionOrder{Do: "mark",
-			Text: &after}))
+		a, err := client.As[contract.SessionAnswer](r.client.OrderSession(context.Background(), "default", 1,
+			contract.SessionOrder{Do: "mark",
+				Text: &after}))
 		return err == nil && a.Trouble == nil
 	}, patience, 50*time.Millisecond)
 	d.see("after the kill")
@@ -262,7 +263,8 @@ func TestASessionOnAHandsetFromTheConsole(t *testing.T) {
 	at := strings.Split(d.ask(`(() => { const r = document.querySelector("canvas").getBoundingClientRect(); return [r.x, r.y, r.width, r.height].join(" "); })()`), " ")
 	require.Len(t, at, 4)
 	tab := "tab called word(tickets)" // as the build that is in hand calls it
-	for _, line := range []string{"tap " + tab, "set #passengers to 3", "expect number in #total = 3 * number in #single-fare"} {
+	for _, line := range []string{"tap " + tab, "set #passengers to 3",
+		"expect number in #total = 3 * number in #single-fare"} {
 		out, _ := r.must(0, "session", "do", fmt.Sprint(n), line)
 		require.Contains(t, out, "ok  "+line)
 	}
@@ -315,7 +317,8 @@ func (r *rig) watch(number int64, token string) (*websocket.Conn, int) {
 	r.t.Helper()
 	ctx, stop := context.WithTimeout(context.Background(), patience)
 	defer stop()
-	c, answer, err := websocket.Dial(ctx, fmt.Sprintf("%s/api/v1/projects/default/sessions/%d/live", r.serviceURL(), number),
+	c, answer, err := websocket.Dial(ctx, fmt.Sprintf("%s/api/v1/projects/default/sessions/%d/live", r.serviceURL(),
+		number),
 		&websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + token}}})
 	code := 0
 	if answer != nil {
@@ -358,11 +361,12 @@ func TestASessionIsItsOwnersAndOutlivesServices(t *testing.T) {
 	mira := r.as("mira")
 	line := `expect "Quay"`
 	for what, err := range map[string]error{
-		"read":  second(client.As[contract.Session](mira.GetSession(ctx, "default", n, nil))),
-		"list":  second(client.As[[]contract.SessionEntry](mira.ListEntries(ctx, "default", n))),
-		"steer": second(client.As[contract.SessionAnswer](mira.OrderSession(ctx, "default", n, contract.SessionOrder{Do: "line", Text: &line}))),
-		"end":   second(client.As[contract.Session](mira.EndSession(ctx, "default", n))),
-		"log":   second(mira.SessionLog(ctx, n, "text")),
+		"read": second(client.As[contract.Session](mira.GetSession(ctx, "default", n, nil))),
+		"list": second(client.As[[]contract.SessionEntry](mira.ListEntries(ctx, "default", n))),
+		"steer": second(client.As[contract.SessionAnswer](mira.OrderSession(ctx, "default", n,
+			contract.SessionOrder{Do: "line", Text: &line}))),
+		"end": second(client.As[contract.Session](mira.EndSession(ctx, "default", n))),
+		"log": second(mira.SessionLog(ctx, n, "text")),
 	} {
 		var p *client.ProblemError
 		require.ErrorAs(t, err, &p, what)
@@ -374,7 +378,8 @@ func TestASessionIsItsOwnersAndOutlivesServices(t *testing.T) {
 
 	// Shared, she watches along and does not touch.
 	yes := true
-	_, err := client.As[contract.Session](r.client.ChangeSession(ctx, "default", n, contract.SessionPatch{Shared: &yes}))
+	_, err := client.As[contract.Session](r.client.ChangeSession(ctx, "default", n,
+		contract.SessionPatch{Shared: &yes}))
 	require.NoError(t, err)
 	hers, _ := r.watch(n, "a-long-token-of-mira")
 	require.NotNil(t, hers)
@@ -382,7 +387,8 @@ func TestASessionIsItsOwnersAndOutlivesServices(t *testing.T) {
 	require.NoError(t, hers.Write(ctx, websocket.MessageText, []byte(`{"order":{"id":7,"do":"press","text":"home"}}`)))
 	hears(t, hers, "nothing was touched")
 	require.NoError(t, hers.Write(ctx, websocket.MessageText, []byte(`not JSON`)))
-	_, err = client.As[contract.SessionAnswer](mira.OrderSession(ctx, "default", n, contract.SessionOrder{Do: "line", Text: &line}))
+	_, err = client.As[contract.SessionAnswer](mira.OrderSession(ctx, "default", n, contract.SessionOrder{Do: "line",
+		Text: &line}))
 	var p *client.ProblemError
 	require.ErrorAs(t, err, &p)
 	require.Equal(t, http.StatusForbidden, p.Status)
@@ -395,7 +401,8 @@ func TestASessionIsItsOwnersAndOutlivesServices(t *testing.T) {
 			if a == "--listen" {
 				other, err := client.Open("http://"+s.args[i+1], strings.TrimSpace(string(token)), "default")
 				require.NoError(t, err)
-				a, err := client.As[contract.SessionAnswer](other.OrderSession(ctx, "default", n, contract.SessionOrder{Do: "line", Text: &line}))
+				a, err := client.As[contract.SessionAnswer](other.OrderSession(ctx, "default", n,
+					contract.SessionOrder{Do: "line", Text: &line}))
 				require.NoError(t, err)
 				require.Nil(t, a.Trouble)
 			}
@@ -409,7 +416,8 @@ func TestASessionIsItsOwnersAndOutlivesServices(t *testing.T) {
 	r.services[0].kill(syscall.SIGKILL)
 	r.awaitService()
 	require.Eventually(t, func() bool {
-		a, err := client.As[contract.SessionAnswer](r.client.OrderSession(ctx, "default", n, contract.SessionOrder{Do: "line", Text: &line}))
+		a, err := client.As[contract.SessionAnswer](r.client.OrderSession(ctx, "default", n,
+			contract.SessionOrder{Do: "line", Text: &line}))
 		return err == nil && a.Trouble == nil
 	}, patience, 50*time.Millisecond, "it does not go on")
 	r.awaitEntry(n, "mark", note)
@@ -437,7 +445,8 @@ func second[T any](v T, err error) error {
 	return err
 }
 
-// TestCleaningUndoesAllThatASessionChanged fills every kind of state that a device has, ends, and looks with a next session.
+// TestCleaningUndoesAllThatASessionChanged fills every kind of state that a device has, ends, and looks with a next
+// session.
 func TestCleaningUndoesAllThatASessionChanged(t *testing.T) {
 	t.Parallel() // it mostly waits
 	r := newRig(t, rigConfig{})
@@ -460,8 +469,10 @@ os.onChange(() => {});`, `expect "nothing"`)
 	require.Contains(t, state(n), `"nothing"`)
 	before := state(n)
 	for name, level := range map[string]string{
-		"appearance": "dark", "rotation": "landscape", "text size": "130%", "language": "de-DE", "time zone": "Asia/Tokyo",
-		"network": "none", "battery": "5%", "place": "1, 2", "clipboard": "secret", "permission location": "allow", "tilt": "0, 20, 0",
+		"appearance": "dark", "rotation": "landscape", "text size": "130%", "language": "de-DE",
+		"time zone": "Asia/Tokyo",
+		"network":   "none", "battery": "5%", "place": "1, 2", "clipboard": "secret", "permission location": "allow",
+		"tilt": "0, 20, 0",
 	} {
 		a := r.order(n, contract.SessionOrder{Do: "feel", Name: &name, Text: &level})
 		require.Nil(t, a.Trouble, "%s: %v", name, a.Trouble)
@@ -517,7 +528,8 @@ func TestAPersonWaitsInTheRunsQueueAndGoesFirst(t *testing.T) {
 	require.NoError(t, err)
 	_, err = client.As[contract.Session](r.client.EndSession(ctx, "default", third.Number))
 	require.NoError(t, err)
-	require.Equal(t, "closed", r.awaitSession(third.Number, "closed").State, "who waits and does not want it any more is out of the queue")
+	require.Equal(t, "closed", r.awaitSession(third.Number, "closed").State,
+		"who waits and does not want it any more is out of the queue")
 	devices, err := client.As[[]contract.Device](r.client.ListDevices(ctx, "default", nil))
 	require.NoError(t, err)
 	for _, one := range devices {
@@ -541,8 +553,9 @@ func TestASessionThatIsLeftAloneSaysSoAndEnds(t *testing.T) {
 	r.awaitIdle()
 	r.wake()
 	idle, away, d := int64(10_000), int64(1000), "kaede-7-1"
-	s, err := client.As[contract.Session](r.client.OpenSession(context.Background(), "default", contract.NewSession{Device: &d, IdleMs: &idle,
-		AwayMs: &away}))
+	s, err := client.As[contract.Session](r.client.OpenSession(context.Background(), "default",
+		contract.NewSession{Device: &d, IdleMs: &idle,
+			AwayMs: &away}))
 	require.NoError(t, err)
 	r.awaitSession(s.Number, "open")
 	token, err := os.ReadFile(filepath.Join(r.dir, "service", "user-token"))
@@ -571,7 +584,8 @@ func TestAChecklistIsARunBesideTheAutomatedOnes(t *testing.T) {
 	require.Contains(t, out, "version 1", "the same text is no other version")
 	out, _ = r.must(0, "suite", "ls")
 	require.NotContains(t, out, "Before each release", "it is no suite")
-	out, _ = r.must(0, "checklist", "start", "before each release", "--build", "1.0", "--on", "Kaede 7", "--on", "Kaede 7 Lite")
+	out, _ = r.must(0, "checklist", "start", "before each release", "--build", "1.0", "--on", "Kaede 7", "--on",
+		"Kaede 7 Lite")
 	require.Contains(t, out, "Run 1: Before each release")
 	require.Contains(t, out, "2 combinations")
 	r.must(0, "try", suite, "--build", apk, "--on", "Kaede 7") // its devices are as free as before
@@ -586,7 +600,8 @@ func TestAChecklistIsARunBesideTheAutomatedOnes(t *testing.T) {
 	legs := detail().Legs
 	require.Len(t, legs, 2)
 	note, none := "on the pier", ""
-	for _, refused := range []contract.CaseMark{{Verdict: "skip", Note: &none}, {Verdict: "error"}, {Verdict: "pass", Session: &legs[0].Id}} {
+	for _, refused := range []contract.CaseMark{{Verdict: "skip", Note: &none}, {Verdict: "error"},
+		{Verdict: "pass", Session: &legs[0].Id}} {
 		_, err := client.As[struct{}](r.client.MarkCase(ctx, "default", 1, legs[0].Id, 0, refused))
 		require.Error(t, err)
 	}
@@ -595,14 +610,18 @@ func TestAChecklistIsARunBesideTheAutomatedOnes(t *testing.T) {
 		leg     int64
 		index   int
 		verdict contract.CaseMarkVerdict
-	}{{r.client, legs[0].Id, 0, "fail"}, {mira, legs[0].Id, 0, "pass"}, {mira, legs[0].Id, 1, "pass"}, {r.client, legs[1].Id, 0, "skip"}} {
-		_, err := client.As[struct{}](mark.by.MarkCase(ctx, "default", 1, mark.leg, mark.index, contract.CaseMark{Verdict: mark.verdict, Note: &note}))
+	}{{r.client, legs[0].Id, 0, "fail"}, {mira, legs[0].Id, 0, "pass"}, {mira, legs[0].Id, 1, "pass"},
+		{r.client, legs[1].Id, 0, "skip"}} {
+		_, err := client.As[struct{}](mark.by.MarkCase(ctx, "default", 1, mark.leg, mark.index,
+			contract.CaseMark{Verdict: mark.verdict, Note: &note}))
 		require.NoError(t, err)
 	}
 	d := detail()
-	require.Equal(t, []any{"running", 3, 0, 4}, []any{d.Run.State, d.Run.Results, d.Run.Fails, d.Run.Expected}, "what was said again counts once")
+	require.Equal(t, []any{"running", 3, 0, 4}, []any{d.Run.State, d.Run.Results, d.Run.Fails, d.Run.Expected},
+		"what was said again counts once")
 	require.Equal(t, "finished", d.Legs[0].State)
-	_, err := client.As[struct{}](r.client.MarkCase(ctx, "default", 1, legs[0].Id, 0, contract.CaseMark{Verdict: "fail", Note: &note}))
+	_, err := client.As[struct{}](r.client.MarkCase(ctx, "default", 1, legs[0].Id, 0, contract.CaseMark{Verdict: "fail",
+		Note: &note}))
 	require.Error(t, err, "what a finished leg says stands")
 	r.must(0, "checklist", "mark", "1", "Quay: Names are greeted", "fail", "--on", "Lite", "--note", "nobody is")
 	d = detail()

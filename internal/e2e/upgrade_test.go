@@ -121,7 +121,8 @@ func (r *rig) stream(ctx context.Context) io.ReadCloser {
 	r.t.Helper()
 	token, err := os.ReadFile(r.first + "/user-token")
 	require.NoError(r.t, err)
-	call, err := http.NewRequestWithContext(ctx, http.MethodGet, r.serviceURL()+"/api/v1/projects/default/stream?watch=fleet", nil)
+	call, err := http.NewRequestWithContext(ctx, http.MethodGet,
+		r.serviceURL()+"/api/v1/projects/default/stream?watch=fleet", nil)
 	require.NoError(r.t, err)
 	call.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(token)))
 	answer, err := http.DefaultClient.Do(call)
@@ -146,8 +147,9 @@ func (r *rig) startRun(ctx context.Context, key string) (run contract.Run) {
 	seed, repeat := int64(7), 3
 	require.Eventually(r.t, func() bool {
 		for _, s := range r.clients() {
-			a, err := s.StartRunWithResponse(ctx, "default", &contract.StartRunParams{IdempotencyKey: &key}, contract.NewRun{Build: "3.2.0",
-				Suites: []string{"Buying a ticket", "Looking up a crossing"}, Seed: &seed, RepeatFailed: &repeat})
+			a, err := s.StartRunWithResponse(ctx, "default", &contract.StartRunParams{IdempotencyKey: &key},
+				contract.NewRun{Build: "3.2.0",
+					Suites: []string{"Buying a ticket", "Looking up a crossing"}, Seed: &seed, RepeatFailed: &repeat})
 			if err == nil && a.JSON200 != nil {
 				run = *a.JSON200
 				return true
@@ -175,7 +177,8 @@ func (r *rig) clients() (out []*client.Service) {
 
 // callWithoutBreak makes calls of many kinds at all services. A service that is being replaced may not be there; what
 // answers has to answer well.
-func (r *rig) callWithoutBreak(ctx context.Context, group *sync.WaitGroup, quiet *atomic.Bool) (called *atomic.Int64, refused func() []string) {
+func (r *rig) callWithoutBreak(ctx context.Context, group *sync.WaitGroup, quiet *atomic.Bool) (called *atomic.Int64,
+	refused func() []string) {
 	called = &atomic.Int64{}
 	var mu sync.Mutex
 	bad := map[string]int{}

@@ -57,7 +57,8 @@ func TestAnAccountIsOneLegsAtATimeAndASecretStandsNowhere(t *testing.T) {
 	const secret, password = "Q7-plum&kelp<41>", "Zx9 \"amber\" tide"
 	_, errOut, code := r.yamatoWith(strings.NewReader(secret+"\n"), "secret", "set", "harbour word")
 	require.Zero(t, code, errOut)
-	_, errOut, code = r.yamatoWith(strings.NewReader(password+"\n"), "account", "add", "payer", "--user", "aya@sorane.example")
+	_, errOut, code = r.yamatoWith(strings.NewReader(password+"\n"), "account", "add", "payer", "--user",
+		"aya@sorane.example")
 	require.Zero(t, code, errOut)
 	_, errOut, code = r.yamato("suite", "push", suite)
 	require.Zero(t, code, errOut)
@@ -91,8 +92,10 @@ func TestAnAccountIsOneLegsAtATimeAndASecretStandsNowhere(t *testing.T) {
 		_, errOut, code = r.yamato("run", "report", "1", form, filepath.Join(evidence, "report"+form))
 		require.Zero(t, code, errOut)
 	}
-	told = append(told, r.query(`select string_agg(run_event::text, ' ') from run_event`), r.query(`select string_agg(result::text, ' ') from result`),
-		r.query(`select string_agg(seen_element::text, ' ') from seen_element`), r.query(`select string_agg(secret::text, ' ') from secret`),
+	told = append(told, r.query(`select string_agg(run_event::text, ' ') from run_event`),
+		r.query(`select string_agg(result::text, ' ') from result`),
+		r.query(`select string_agg(seen_element::text, ' ') from seen_element`),
+		r.query(`select string_agg(secret::text, ' ') from secret`),
 		r.query(`select string_agg(account::text, ' ') from account`))
 	for _, text := range told {
 		requireWithout(t, []byte(text), "what is told or kept in records", secret, password)
@@ -155,7 +158,8 @@ func TestAChangeInAFileThatASuiteUsesIsAnotherRevision(t *testing.T) {
 	require.Equal(t, first.Revision+1, push().Revision)
 
 	run := func(args ...string) contract.RunDetail {
-		out, errOut, _ := r.yamato(append([]string{"run", "start", "--build", "3.1.4", "--suite", "Order", "--on", "kaede-7-1", "--wait", "--output", "json"}, args...)...)
+		out, errOut, _ := r.yamato(append([]string{"run", "start", "--build", "3.1.4", "--suite", "Order", "--on",
+			"kaede-7-1", "--wait", "--output", "json"}, args...)...)
 		var d contract.RunDetail
 		require.NoError(t, json.Unmarshal([]byte(out), &d), "%s%s", out, errOut)
 		return d

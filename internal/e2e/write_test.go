@@ -46,7 +46,8 @@ func TestASuiteIsWrittenAndTriedInTheConsole(t *testing.T) {
 	require.NoError(t, d.tab.Control("Enter"))
 	d.see("It passed, in 1 step.")
 	d.await(`document.querySelector(".cm-went-pass")`)
-	require.Equal(t, "1", r.query(`select count(*)::text from suite where name = 'Tabs'`), "what was tried is not listed beside it")
+	require.Equal(t, "1", r.query(`select count(*)::text from suite where name = 'Tabs'`),
+		"what was tried is not listed beside it")
 	d.visit("/write")
 	d.await(`document.querySelector(".cm-content")`)
 	d.ask(`document.querySelector(".cm-content").focus() ?? ""`)

@@ -34,7 +34,8 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 	h := w.host
 	w.app = l.Package.ApplicationID
 	if limit := time.Duration(l.LegMS) * time.Millisecond; limit > 0 {
-		limited, stop := context.WithTimeoutCause(ctx, limit, fmt.Errorf("the leg took more than the %s that its plan gives it", limit))
+		limited, stop := context.WithTimeoutCause(ctx, limit,
+			fmt.Errorf("the leg took more than the %s that its plan gives it", limit))
 		defer stop()
 		ctx = limited
 	}
@@ -131,7 +132,8 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite, opt
 			if i < 0 || i >= len(suite.Cases) {
 				return fmt.Errorf("the suite has no case %d", i)
 			}
-			if err := w.host.journal.Append(link.Event{Lease: l.lease.Number, CaseOpen: &link.CaseOpen{Case: i}}); err != nil {
+			if err := w.host.journal.Append(link.Event{Lease: l.lease.Number,
+				CaseOpen: &link.CaseOpen{Case: i}}); err != nil {
 				return err
 			}
 			c := suite.Cases[i]
@@ -140,12 +142,15 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite, opt
 			}
 			began, wall := w.device.Now(), time.Now()
 			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began,
-				off: !keeping.May(evidence.Film.Rule) && !keeping.May(evidence.Video.Rule)}, pictures: keeping.May(evidence.Picture.Rule),
-				glance: func() { w.showAll(ctx) }, gathered: gather.Begin(ctx, w.eyes(), w.device.Describe().Owner != "", keeping, began, w.host.scratch, w.host.disk)}
+				off: !keeping.May(evidence.Film.Rule) &&
+					!keeping.May(evidence.Video.Rule)}, pictures: keeping.May(evidence.Picture.Rule),
+				glance: func() { w.showAll(ctx) }, gathered: gather.Begin(ctx, w.eyes(),
+					w.device.Describe().Owner != "", keeping, began, w.host.scratch, w.host.disk)}
 			w.gathering = rec.gathered
 			if l.Steps {
 				rec.tell = func(step script.StepRecord) error {
-					return w.host.journal.Append(link.Event{Lease: l.lease.Number, Step: &link.StepEnded{Case: i, Step: step}})
+					return w.host.journal.Append(link.Event{Lease: l.lease.Number, Step: &link.StepEnded{Case: i,
+						Step: step}})
 				}
 			}
 			w.look = rec.look
@@ -165,7 +170,8 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite, opt
 				return was
 			})
 			killpoint.Pass("case-judged")
-			out.send(ctx, finishedCase{i, result, rec, since(began, append(w.ownLines(result.Log), w.readLog(ctx)...)), wall})
+			out.send(ctx, finishedCase{i, result, rec, since(began, append(w.ownLines(result.Log), w.readLog(ctx)...)),
+				wall})
 			var own *device.Trouble
 			switch {
 			case errors.As(result.Err, &own):
@@ -200,7 +206,8 @@ func (w *worker) readLog(ctx context.Context) []device.LogLine {
 	}
 	lines, err := d.Log(ctx)
 	if err != nil {
-		return []device.LogLine{{Level: "warn", Tag: "yamato", Text: "the device's log could not be read: " + err.Error()}}
+		return []device.LogLine{{Level: "warn", Tag: "yamato",
+			Text: "the device's log could not be read: " + err.Error()}}
 	}
 	return w.ownLines(lines)
 }

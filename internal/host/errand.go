@@ -97,10 +97,18 @@ func (h *Host) do(list []link.Errand) {
 		}
 		switch e.What {
 		case link.DoMake, link.DoFetch:
-			h.jobs.Go(func() error { _ = contain.Do("an errand", func() error { h.site(h.life, e); return nil }); return nil })
+			h.jobs.Go(func() error {
+				_ = contain.Do("an errand",
+					func() error { h.site(h.life, e); return nil })
+				return nil
+			})
 			continue
 		case link.DoRemove:
-			h.jobs.Go(func() error { _ = contain.Do("an errand", func() error { h.remove(e); return nil }); return nil })
+			h.jobs.Go(func() error {
+				_ = contain.Do("an errand",
+					func() error { h.remove(e); return nil })
+				return nil
+			})
 			continue
 		}
 		w := h.worker(e.Device)

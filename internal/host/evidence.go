@@ -105,7 +105,8 @@ func (c finishedCase) weight() int64 {
 }
 
 func (w *worker) startOutbox(ctx context.Context, lease int64, hidden *script.Mask, k evidence.Keeping) *outbox {
-	o := &outbox{worker: w, lease: lease, hidden: hidden, keeping: k, in: make(chan finishedCase, 4), done: make(chan error, 1)}
+	o := &outbox{worker: w, lease: lease, hidden: hidden, keeping: k, in: make(chan finishedCase, 4),
+		done: make(chan error, 1)}
 	go func() { // ends when finish closes the channel
 		var first error
 		for c := range o.in {
@@ -191,8 +192,9 @@ func (o *outbox) uploadFrom(ctx context.Context, kind evidence.Kind, name string
 	if _, err := io.Copy(hash, io.NewSectionReader(content, 0, size)); err != nil {
 		return link.EvidenceRef{}, err
 	}
-	ref := link.EvidenceRef{Sort: kind.Name, Name: name, MediaType: kind.MediaType, Digest: hex.EncodeToString(hash.Sum(nil)),
-		Size: size}
+	ref := link.EvidenceRef{Sort: kind.Name, Name: name, MediaType: kind.MediaType,
+		Digest: hex.EncodeToString(hash.Sum(nil)),
+		Size:   size}
 	pause := retry.From(50*time.Millisecond, time.Second)
 	for {
 		killpoint.Pass("uploading")

@@ -158,7 +158,8 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	h := &Host{config: c, scratch: scratch, disk: gather.NewRoom(cmp.Or(c.Scratch, usualScratch), scratch), waiting: semaphore.NewWeighted(maxWaiting), boot: uuid.NewString(), started: time.Now(),
+	h := &Host{config: c, scratch: scratch, disk: gather.NewRoom(cmp.Or(c.Scratch, usualScratch), scratch),
+		waiting: semaphore.NewWeighted(maxWaiting), boot: uuid.NewString(), started: time.Now(),
 		log: c.Log, journal: j, stains: left, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{},
 		ttl: 30 * time.Second, news: newNews()}
 	g, ctx := errgroup.WithContext(ctx)

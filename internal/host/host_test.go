@@ -111,7 +111,8 @@ func TestWhatAHostFetchesIsWhatItAskedFor(t *testing.T) {
 	c, err := openCache(t.TempDir(), remote)
 	require.NoError(t, err)
 	ctx := context.Background()
-	for _, digest := range []string{"", "ab", "../../../../etc/hostname", strings.Repeat("A", 64), strings.Repeat("a", 63) + "/", strings.Repeat("a", 65)} {
+	for _, digest := range []string{"", "ab", "../../../../etc/hostname", strings.Repeat("A", 64),
+		strings.Repeat("a", 63) + "/", strings.Repeat("a", 65)} {
 		_, err := c.fetch(ctx, digest)
 		require.ErrorContains(t, err, "no digest", "%q", digest)
 	}
@@ -147,7 +148,8 @@ func TestAnAnswerCountsForTheAskThatItAnswers(t *testing.T) {
 	require.Equal(t, begun.Add(30*time.Second), h.held[4].until, "the answer to the first ask came late")
 	h.renewed(link.Renewed{Ask: second, Leases: []int64{4}, TTLMS: 30_000})
 	require.Equal(t, begun.Add(50*time.Second), h.held[4].until)
-	for _, none := range []link.Renewed{{Ask: second, Leases: []int64{4}, TTLMS: 90_000}, {Ask: 99, Leases: []int64{4}, TTLMS: 90_000},
+	for _, none := range []link.Renewed{{Ask: second, Leases: []int64{4}, TTLMS: 90_000}, {Ask: 99, Leases: []int64{4},
+		TTLMS: 90_000},
 		{Ask: -1, Leases: []int64{4}, TTLMS: 90_000}} {
 		h.renewed(none)
 		require.Equal(t, begun.Add(50*time.Second), h.held[4].until, "an ask is answered once, and one that was made")
@@ -155,6 +157,7 @@ func TestAnAnswerCountsForTheAskThatItAnswers(t *testing.T) {
 	h.askFor(begun.Add(30 * time.Second))
 	h.askFor(begun.Add(40 * time.Second))
 	h.renewed(link.Renewed{Leases: []int64{4}, TTLMS: 30_000})
-	require.Equal(t, begun.Add(60*time.Second), h.held[4].until, "what does not say whose answer it is counts for the oldest")
+	require.Equal(t, begun.Add(60*time.Second), h.held[4].until,
+		"what does not say whose answer it is counts for the oldest")
 	stops.Stop()
 }

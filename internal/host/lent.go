@@ -21,7 +21,8 @@ import (
 
 // options are the circumstances of an attempt's cases: what its suite wants of the project, the
 // build's own texts, files and other builds. tidy takes the files away again.
-func (l *attempt) options(ctx context.Context, w *worker, whole bundle.Bundle) (o script.Options, tidy func(), err error) {
+func (l *attempt) options(ctx context.Context, w *worker, whole bundle.Bundle) (o script.Options, tidy func(),
+	err error) {
 	d := w.device.Describe()
 	o = script.Options{App: l.Package.ApplicationID, Traits: d.Traits,
 		Patience: time.Duration(l.StepMS) * time.Millisecond, CaseLimit: time.Duration(l.CaseMS) * time.Millisecond}
@@ -93,7 +94,8 @@ func (l *attempt) lent(ctx context.Context, w *worker) (link.Lent, error) {
 			return lent, nil
 		}
 		if pause.Wait(ctx) != nil {
-			return lent, fmt.Errorf("the secrets and accounts that the suite wants: %w", errors.Join(context.Cause(ctx), err))
+			return lent, fmt.Errorf("the secrets and accounts that the suite wants: %w", errors.Join(context.Cause(ctx),
+				err))
 		}
 	}
 }

@@ -59,7 +59,8 @@ func (s *Services) beginParts(ctx context.Context, digest string, size int64) (a
 	if at != "" {
 		return at, nil
 	}
-	response, err := s.part(ctx, http.MethodPost, "/api/v1/parts", nil, 0, map[string]string{"Upload-Length": strconv.FormatInt(size, 10)})
+	response, err := s.part(ctx, http.MethodPost, "/api/v1/parts", nil, 0,
+		map[string]string{"Upload-Length": strconv.FormatInt(size, 10)})
 	if err != nil {
 		return "", err
 	}
@@ -77,18 +78,21 @@ func (s *Services) sendParts(ctx context.Context, at, digest string, content io.
 		return err
 	}
 	offset, err := strconv.ParseInt(response.Header.Get("Upload-Offset"), 10, 64)
-	if err != nil || offset < 0 || offset > size || response.Header.Get("Upload-Length") != strconv.FormatInt(size, 10) {
+	if err != nil || offset < 0 || offset > size || response.Header.Get("Upload-Length") != strconv.FormatInt(size,
+		10) {
 		return errPartsGone
 	}
 	for offset < size {
 		n := min(partSize, size-offset)
-		response, err := s.part(ctx, http.MethodPatch, at, io.NewSectionReader(content, offset, n), n, map[string]string{
-			"Upload-Offset": strconv.FormatInt(offset, 10), "Content-Type": "application/offset+octet-stream"})
+		response, err := s.part(ctx, http.MethodPatch, at, io.NewSectionReader(content, offset, n), n,
+			map[string]string{
+				"Upload-Offset": strconv.FormatInt(offset, 10), "Content-Type": "application/offset+octet-stream"})
 		if err != nil {
 			return err
 		}
 		was := offset
-		if offset, err = strconv.ParseInt(response.Header.Get("Upload-Offset"), 10, 64); err != nil || offset <= was || offset > size {
+		if offset, err = strconv.ParseInt(response.Header.Get("Upload-Offset"), 10, 64); err != nil || offset <= was ||
+			offset > size {
 			return errors.New("the service does not say how far it got")
 		}
 	}
@@ -97,7 +101,8 @@ func (s *Services) sendParts(ctx context.Context, at, digest string, content io.
 }
 
 // part makes one call of an upload in parts. Its answer has no body that matters.
-func (s *Services) part(ctx context.Context, method, at string, body io.Reader, size int64, headers map[string]string) (*http.Response, error) {
+func (s *Services) part(ctx context.Context, method, at string, body io.Reader, size int64,
+	headers map[string]string) (*http.Response, error) {
 	r, err := s.request(ctx, method, at, body)
 	if err != nil {
 		return nil, err

@@ -32,7 +32,8 @@ func (o *outbox) report(ctx context.Context, c finishedCase) error {
 	for _, one := range []struct {
 		sort string
 		keep func(context.Context) error
-	}{{evidence.Picture.Rule, r.keepPictures}, {evidence.Film.Rule, r.keepFilm}, {evidence.Video.Rule, r.keepVideo}, {evidence.Network.Rule, r.keepCalls},
+	}{{evidence.Picture.Rule, r.keepPictures}, {evidence.Film.Rule, r.keepFilm}, {evidence.Video.Rule, r.keepVideo},
+		{evidence.Network.Rule, r.keepCalls},
 		{evidence.Readings.Rule, r.keepReadings}, {evidence.Crash.Rule, r.keepCrash}, {evidence.Log.Rule, r.keepLog}} {
 		if !r.wants(one.sort) {
 			continue
@@ -120,14 +121,18 @@ func atOf(at time.Duration) map[string]int64 { return map[string]int64{"at_ms": 
 
 // note writes a line of ours into the case's log.
 func (r *report) note(format string, args ...any) {
-	r.log = append(r.log, device.LogLine{AtMS: r.result.TookMS, Level: "warn", Tag: "yamato", Text: fmt.Sprintf(format, args...)})
+	r.log = append(r.log, device.LogLine{AtMS: r.result.TookMS, Level: "warn", Tag: "yamato",
+		Text: fmt.Sprintf(format, args...)})
 }
 
 func (r *report) keepFilm(ctx context.Context) error {
 	if len(r.rec.frames) == 0 {
 		return nil
 	}
-	return r.file(ctx, evidence.Film, nil, func(w io.Writer) error { return film(w, r.rec.frames, &r.worker.host.gallery) })
+	return r.file(ctx, evidence.Film, nil, func(w io.Writer) error {
+		return film(w, r.rec.frames,
+			&r.worker.host.gallery)
+	})
 }
 
 // file keeps what write writes, by way of a file.
@@ -191,7 +196,8 @@ func (r *report) keepCalls(ctx context.Context) error {
 		return nil
 	}
 	bodies := r.wants(evidence.Bodies.Rule)
-	rec := har.Record{Calls: r.rec.gathered.Calls, Dropped: r.rec.gathered.Dropped, Began: r.wall, Device: r.worker.name(),
+	rec := har.Record{Calls: r.rec.gathered.Calls, Dropped: r.rec.gathered.Dropped, Began: r.wall,
+		Device:  r.worker.name(),
 		Version: r.worker.host.config.Program, Bodies: bodies, Hide: r.hidden.Text}
 	if !bodies {
 		_, rec.Why = r.keeping.Keeps(evidence.Bodies.Rule, r.result.Verdict == verdict.Pass)
@@ -224,7 +230,8 @@ func (r *report) keepCrash(ctx context.Context) error {
 	if f.Report != "" {
 		text += "\n" + f.Report + "\n"
 	}
-	return r.keep(ctx, evidence.Crash, evidence.Crash.Name, r.hidden.Bytes([]byte(text)), map[string]int64{"at_ms": f.AtMS})
+	return r.keep(ctx, evidence.Crash, evidence.Crash.Name, r.hidden.Bytes([]byte(text)),
+		map[string]int64{"at_ms": f.AtMS})
 }
 
 func (r *report) keepLog(ctx context.Context) error {
@@ -237,5 +244,6 @@ func (r *report) keepLog(ctx context.Context) error {
 			bad++
 		}
 	}
-	return r.keep(ctx, evidence.Log, evidence.Log.Name, r.hidden.Bytes(logText(r.log)), map[string]int{"lines": len(r.log), "errors": bad})
+	return r.keep(ctx, evidence.Log, evidence.Log.Name, r.hidden.Bytes(logText(r.log)),
+		map[string]int{"lines": len(r.log), "errors": bad})
 }

@@ -54,7 +54,8 @@ func took(ctx context.Context, d device.Device, app string, all fleet.Levels) er
 			continue
 		}
 		if is, ok := s.Has(f, one.Value); !ok {
-			return fmt.Errorf("%w: %s was to be %s, and is %s; an app may keep to one of its own", errNotTaken, one.Factor,
+			return fmt.Errorf("%w: %s was to be %s, and is %s; an app may keep to one of its own", errNotTaken,
+				one.Factor,
 				one.Value, is)
 		}
 	}

@@ -33,8 +33,9 @@ func (d discreet) Tree(ctx context.Context) (*screen.Tree, error) {
 	if err != nil || t.App == d.worker.app && d.worker.app != "" {
 		return t, err
 	}
-	return &screen.Tree{Width: t.Width, Height: t.Height, Revision: t.Revision, Language: t.Language, Cutouts: t.Cutouts,
-		Root: &screen.Node{Role: "application", Name: "not the app under test, and so not shown"}}, nil
+	return &screen.Tree{Width: t.Width, Height: t.Height, Revision: t.Revision, Language: t.Language,
+		Cutouts: t.Cutouts,
+		Root:    &screen.Node{Role: "application", Name: "not the app under test, and so not shown"}}, nil
 }
 
 func (d discreet) Picture(ctx context.Context) (device.Picture, error) {

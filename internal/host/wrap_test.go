@@ -28,7 +28,8 @@ func (o *own) Installed(context.Context) ([]fleet.Installed, error) { return nil
 
 func TestAbilitiesAreFoundThroughWhateverWrapsADevice(t *testing.T) {
 	d := &own{tree: still}
-	var wrapped device.Device = attentive{discreet{d, &worker{app: "example.tideline"}}, &worker{device: d}, false, func() {}}
+	var wrapped device.Device = attentive{discreet{d, &worker{app: "example.tideline"}}, &worker{device: d}, false,
+		func() {}}
 	holding, ok := device.As[device.Holding](wrapped)
 	require.True(t, ok)
 	require.Equal(t, device.Holding(d), holding, "the device's own, not a double")

@@ -121,8 +121,9 @@ type ErrandArgs struct {
 
 // Done answers an errand. Trouble is empty where it was done.
 type Done struct {
-	ID      int64         `json:"id"`               // 0 where nobody had asked
-	Own     int64         `json:"own,omitempty"`    // the host's own number then, from 1: it is said until -Own is heard
+	ID int64 `json:"id"` // 0 where nobody had asked
+	// the host's own number then, from 1: it is said until -Own is heard
+	Own     int64         `json:"own,omitempty"`
 	Device  string        `json:"device,omitempty"` // which device it is about then
 	Trouble string        `json:"trouble,omitempty"`
 	Remedy  string        `json:"remedy,omitempty"`
@@ -197,13 +198,14 @@ type Welcome struct {
 // Lease gives a device to a holder, alone, for a time. What it is for is one of the
 // pointers; the rest is the same for all: taking, renewing, ending, cleaning.
 type Lease struct {
-	Number  int64    `json:"number"`
-	Device  string   `json:"device"`
-	Holder  string   `json:"holder"`          // for people: "run 3"
-	Apps    []string `json:"apps,omitempty"`  // ids of what it puts on the device, to be taken off again
-	Leave   bool     `json:"leave,omitempty"` // they stay installed
-	LastSeq int64    `json:"last_seq"`        // of the events that the service has; over 0, the host must have lost its journal
-	TTLMS   int64    `json:"ttl_ms"`          // what is left of it
+	Number int64    `json:"number"`
+	Device string   `json:"device"`
+	Holder string   `json:"holder"`          // for people: "run 3"
+	Apps   []string `json:"apps,omitempty"`  // ids of what it puts on the device, to be taken off again
+	Leave  bool     `json:"leave,omitempty"` // they stay installed
+	// of the events that the service has; over 0, the host must have lost its journal
+	LastSeq int64 `json:"last_seq"`
+	TTLMS   int64 `json:"ttl_ms"` // what is left of it
 
 	Attempt *Attempt `json:"attempt,omitempty"`
 	Session *Session `json:"session,omitempty"`

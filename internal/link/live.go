@@ -102,7 +102,10 @@ func (o *Order) Wrong() string {
 		return "a place is within a screen"
 	case o.Aimed < 0:
 		return "frames are numbered from 1"
-	case o.OverMS < 0 || slices.ContainsFunc(o.Path, func(t Touch) bool { return t.AtMS < 0 || t.AtMS > int64(time.Hour/time.Millisecond) }):
+	case o.OverMS < 0 || slices.ContainsFunc(o.Path, func(t Touch) bool {
+		return t.AtMS < 0 ||
+			t.AtMS > int64(time.Hour/time.Millisecond)
+	}):
 		return "a time is 0 and more, and of a stroke at most an hour"
 	}
 	return ""

@@ -30,14 +30,16 @@ func ReadAuthorities(path string) ([]*x509.Certificate, error) {
 	var out []*x509.Certificate
 	for block, rest := pem.Decode(data); block != nil; block, rest = pem.Decode(rest) {
 		if block.Type != "CERTIFICATE" {
-			return nil, fmt.Errorf("%s holds a %s beside certificates; name a file with certificates alone", path, block.Type)
+			return nil, fmt.Errorf("%s holds a %s beside certificates; name a file with certificates alone", path,
+				block.Type)
 		}
 		c, err := x509.ParseCertificate(block.Bytes)
 		if err != nil {
 			return nil, fmt.Errorf("%s: certificate %d cannot be read: %w", path, len(out)+1, err)
 		}
 		if !c.IsCA {
-			return nil, fmt.Errorf("%s: certificate %d (%s) is no authority's: it may sign no others", path, len(out)+1, c.Subject)
+			return nil, fmt.Errorf("%s: certificate %d (%s) is no authority's: it may sign no others", path, len(out)+1,
+				c.Subject)
 		}
 		out = append(out, c)
 	}

@@ -172,7 +172,8 @@ func (b *Box) launch() (chan error, error) {
 	}
 	defer log.Close()
 	cmd := exec.Command(filepath.Join(b.bin, "postgres"), "-D", b.data(), "-p", strconv.Itoa(b.port), "-h", "127.0.0.1",
-		"-k", "") // no socket in the file system: nobody needs one, and its path may be 107 bytes long at most (unix(7))
+		// no socket in the file system: nobody needs one, and its path may be 107 bytes long at most (unix(7))
+		"-k", "")
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: b.cred, Setpgid: true}
 	cmd.Dir = b.dir

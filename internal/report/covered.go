@@ -59,7 +59,10 @@ func CoveredHTML(w io.Writer, c contract.CoveredDevices, made time.Time) error {
 			}
 			row := &b.Rows[at]
 			row.Cells[slices.Index(b.Languages, one.Language)] = one
-			newest := slices.MaxFunc(row.Cells, func(x, y contract.Covered) int { return cmp.Compare(x.LastRun, y.LastRun) })
+			newest := slices.MaxFunc(row.Cells, func(x, y contract.Covered) int {
+				return cmp.Compare(x.LastRun,
+					y.LastRun)
+			})
 			row.Last = fmt.Sprintf("run %d, %s", newest.LastRun, newest.LastAt.UTC().Format("2 January 2006"))
 		}
 	}

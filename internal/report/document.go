@@ -85,18 +85,23 @@ func DocumentOf(d contract.RunDetail, causes []contract.Cause) Document {
 		order = "written"
 	}
 	out := Document{Format: DocumentFormat, Causes: []DocumentWhy{}, Cases: []DocumentOne{}, LeftOut: []DocumentOut{},
-		Run: DocumentRun{Number: r.Number, App: r.App, Build: r.Build, Version: r.VersionName, Code: r.VersionCode, State: r.State,
-			Verdict: r.Verdict, Seed: r.Seed, Order: order, AskedBy: r.AskedBy, CreatedAt: r.CreatedAt, FinishedAt: r.FinishedAt}}
+		Run: DocumentRun{Number: r.Number, App: r.App, Build: r.Build, Version: r.VersionName, Code: r.VersionCode,
+			State:   r.State,
+			Verdict: r.Verdict, Seed: r.Seed, Order: order, AskedBy: r.AskedBy, CreatedAt: r.CreatedAt,
+			FinishedAt: r.FinishedAt}}
 	for _, c := range causes {
-		out.Causes = append(out.Causes, DocumentWhy{Verdict: c.Verdict, Expected: c.Expected, Actual: c.Actual, Cases: append([]string{}, c.Cases...),
+		out.Causes = append(out.Causes, DocumentWhy{Verdict: c.Verdict, Expected: c.Expected, Actual: c.Actual,
+			Cases:        append([]string{}, c.Cases...),
 			Combinations: c.Combinations, Shared: c.Shared, Since: deref(c.Since), Bearing: bearing(c.Bearing)})
 	}
 	for _, leg := range d.Legs {
 		for _, x := range leg.Cases {
-			one := DocumentOne{Suite: leg.Suite, Case: x.Name, Combination: whole(leg), Verdict: x.Verdict, Flaky: x.Flaky,
+			one := DocumentOne{Suite: leg.Suite, Case: x.Name, Combination: whole(leg), Verdict: x.Verdict,
+				Flaky:    x.Flaky,
 				Attempts: []DocumentResult{}}
 			for _, res := range x.Results {
-				result := DocumentResult{Attempt: res.Attempt, Device: res.Device, Verdict: res.Verdict, TookMS: res.TookMs,
+				result := DocumentResult{Attempt: res.Attempt, Device: res.Device, Verdict: res.Verdict,
+					TookMS:   res.TookMs,
 					Sentence: deref(res.Sentence), Steps: deref(res.Steps)}
 				if f, ok := FailureOf(res); ok {
 					result.Failure = &f.Failure

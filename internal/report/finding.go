@@ -17,13 +17,15 @@ func Finding(f sessions.Finding) string {
 	if f.Mended != "" {
 		state = "mended in build " + f.Mended
 	}
-	fmt.Fprintf(&b, "Finding %d, %s, found by %s on %s.\n\n", f.Number, state, markdown(f.FoundBy), f.At.UTC().Format("2006-01-02 15:04 UTC"))
+	fmt.Fprintf(&b, "Finding %d, %s, found by %s on %s.\n\n", f.Number, state, markdown(f.FoundBy),
+		f.At.UTC().Format("2006-01-02 15:04 UTC"))
 	if f.Note != "" {
 		fmt.Fprintf(&b, "%s\n\n", note(f.Note))
 	}
 	b.WriteString("## Where\n\n")
 	v := f.Facts.V
-	for _, row := range [][2]string{{"Build", v.Build}, {"App", v.App}, {"Device", v.Device}, {"Model", v.Model}, {"OS", v.OS},
+	for _, row := range [][2]string{{"Build", v.Build}, {"App", v.App}, {"Device", v.Device}, {"Model", v.Model},
+		{"OS", v.OS},
 		{"Language", v.Language}, {"Surroundings", strings.Join(v.Surroundings, "; ")}} {
 		if row[1] != "" {
 			fmt.Fprintf(&b, "- %s: %s\n", row[0], markdown(row[1]))
@@ -78,5 +80,6 @@ var leads = regexp.MustCompile(`^([-+>=~]|\d{1,9}[.)])`)
 // markdown writes a text of one line so that nothing in it is markup.
 func markdown(s string) string {
 	s = strings.Join(strings.Fields(s), " ")
-	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", `\<`, "&", `\&`, "!", `\!`, "#", `\#`, "|", `\|`).Replace(s)
+	return strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", `\<`, "&", `\&`,
+		"!", `\!`, "#", `\#`, "|", `\|`).Replace(s)
 }

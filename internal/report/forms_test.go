@@ -59,7 +59,8 @@ func TestTAPIsReadAsItWasMeant(t *testing.T) {
 			case l == "  ...":
 				inside = false
 				var said map[string]any
-				require.NoError(t, yaml.Unmarshal([]byte(strings.Join(block, "\n")), &said), "%s", strings.Join(block, "\n"))
+				require.NoError(t, yaml.Unmarshal([]byte(strings.Join(block, "\n")), &said), "%s",
+					strings.Join(block, "\n"))
 				require.NotEmpty(t, said)
 			case inside:
 				block = append(block, strings.TrimPrefix(l, "  "))
@@ -73,7 +74,8 @@ func TestTAPIsReadAsItWasMeant(t *testing.T) {
 			}
 		}
 		require.False(t, inside)
-		require.Equal(t, []string{"ok skip=false", "ok skip=false", "not ok skip=false", "ok skip=false", "ok skip=false",
+		require.Equal(t, []string{"ok skip=false", "ok skip=false", "not ok skip=false", "ok skip=false",
+			"ok skip=false",
 			"not ok skip=false", "not ok skip=false", "ok skip=true", "not ok skip=false"}, verdicts, name)
 	}
 	var out bytes.Buffer
@@ -93,8 +95,10 @@ func TestTheDocumentKeepsItsSchema(t *testing.T) {
 	require.NoError(t, c.AddResource("run-report.json", schema))
 	compiled, err := c.Compile("run-report.json")
 	require.NoError(t, err)
-	causes := []contract.Cause{{Expected: "#total to be shown", Actual: "it is not there", Combinations: 2, Of: 3, Verdict: "fail"}}
-	for name, d := range map[string]contract.RunDetail{"sample": sample(), "hostile": hostile(), "empty": {Run: contract.Run{State: "running", Verdict: "none"}}} {
+	causes := []contract.Cause{{Expected: "#total to be shown", Actual: "it is not there", Combinations: 2, Of: 3,
+		Verdict: "fail"}}
+	for name, d := range map[string]contract.RunDetail{"sample": sample(), "hostile": hostile(),
+		"empty": {Run: contract.Run{State: "running", Verdict: "none"}}} {
 		var out bytes.Buffer
 		require.NoError(t, JSON(&out, d, causes))
 		v, err := jsonschema.UnmarshalJSON(bytes.NewReader(out.Bytes()))
@@ -108,7 +112,8 @@ func TestTheDocumentKeepsItsSchema(t *testing.T) {
 
 func TestThePageHoldsNothingThatRunsAndNothingFromElsewhere(t *testing.T) {
 	var out bytes.Buffer
-	require.NoError(t, HTML(&out, hostile(), []contract.Cause{{Expected: "</p><script>x</script>", Actual: "\"><img src=x onerror=y>", Of: 3}}, nil, nil))
+	require.NoError(t, HTML(&out, hostile(), []contract.Cause{{Expected: "</p><script>x</script>",
+		Actual: "\"><img src=x onerror=y>", Of: 3}}, nil, nil))
 	page := out.String()
 	require.NotContains(t, page, "<script")
 	require.NotContains(t, page, "<img src=x")

@@ -83,7 +83,8 @@ type (
 )
 
 // HTML writes a run as one page with its pictures within, which needs no script and prints well.
-func HTML(w io.Writer, d contract.RunDetail, causes []contract.Cause, kept []contract.Evidence, pictures Pictures) error {
+func HTML(w io.Writer, d contract.RunDetail, causes []contract.Cause, kept []contract.Evidence,
+	pictures Pictures) error {
 	p := htmlPage{Run: d.Run, Made: time.Now().UTC()}
 	rows, columns := crossings(d)
 	p.Columns = columns
@@ -91,7 +92,8 @@ func HTML(w io.Writer, d contract.RunDetail, causes []contract.Cause, kept []con
 	for _, c := range causes {
 		var said []string
 		if c.Suite != nil && c.Line != nil && len(c.Cases) > 0 {
-			said = append(said, fmt.Sprintf("%s (%s, line %d)", strings.Join(c.Cases[:min(len(c.Cases), 3)], ", "), *c.Suite, *c.Line))
+			said = append(said, fmt.Sprintf("%s (%s, line %d)", strings.Join(c.Cases[:min(len(c.Cases), 3)], ", "),
+				*c.Suite, *c.Line))
 		}
 		if c.Shared == "" { // which says how many there are
 			said = append(said, fmt.Sprintf("in %d of %d combinations", c.Combinations, c.Of))
@@ -133,7 +135,8 @@ func HTML(w io.Writer, d contract.RunDetail, causes []contract.Cause, kept []con
 			if x.Flaky {
 				verdict = "flaky"
 			}
-			row.Cells = append(row.Cells, htmlCell{verdict, anchors[r.suite+"\x00"+r.name+"\x00"+c], r.name + ", " + c + ": " + verdict})
+			row.Cells = append(row.Cells, htmlCell{verdict, anchors[r.suite+"\x00"+r.name+"\x00"+c],
+				r.name + ", " + c + ": " + verdict})
 		}
 		p.Rows = append(p.Rows, row)
 	}
@@ -162,7 +165,8 @@ func (p *htmlPage) fillCounts(d contract.RunDetail) {
 			}
 			counts[verdict]++
 			for _, r := range x.Results {
-				slowest = append(slowest, slow{htmlSlow{x.Name, whole(leg), fmt.Sprintf("%.1f s", float64(r.TookMs)/1000)}, r.TookMs})
+				slowest = append(slowest, slow{htmlSlow{x.Name, whole(leg),
+					fmt.Sprintf("%.1f s", float64(r.TookMs)/1000)}, r.TookMs})
 			}
 		}
 	}
@@ -199,7 +203,8 @@ func (p *htmlPage) fillFailures(d contract.RunDetail, kept []contract.Evidence, 
 			if !told {
 				i = len(p.Failures)
 				at[k] = i
-				p.Failures = append(p.Failures, htmlFailure{Anchor: fmt.Sprintf("failure-%d", i+1), Suite: leg.Suite, Case: x.Name,
+				p.Failures = append(p.Failures, htmlFailure{Anchor: fmt.Sprintf("failure-%d", i+1), Suite: leg.Suite,
+					Case:    x.Name,
 					Verdict: x.Verdict})
 				f := &p.Failures[i]
 				for _, r := range x.Results {
@@ -210,7 +215,8 @@ func (p *htmlPage) fillFailures(d contract.RunDetail, kept []contract.Evidence, 
 					f.Lines, f.Difference, f.Steps = failure.Lines(), failure.Difference, deref(r.Steps)
 					f.Pictures = nil
 					for _, e := range kept {
-						if e.Sort != evidence.Picture.Name || e.Leg != leg.Id || e.CaseIndex != x.Index || e.Attempt != r.Attempt {
+						if e.Sort != evidence.Picture.Name || e.Leg != leg.Id || e.CaseIndex != x.Index ||
+							e.Attempt != r.Attempt {
 							continue
 						}
 						if shown >= maxPagePictures || bytes+int(e.Size) > maxPageBytes {

@@ -80,7 +80,8 @@ func JUnitBeside(w io.Writer, d contract.RunDetail, files func(leg int64, index 
 		label := Where(leg)
 		suite := junitSuite{Name: printable(leg.Suite + " on " + label)}
 		if n := len(leg.Attempts); n > 0 {
-			suite.Timestamp, suite.Hostname = leg.Attempts[0].Began.UTC().Format("2006-01-02T15:04:05"), printable(leg.Attempts[n-1].Device)
+			suite.Timestamp, suite.Hostname = leg.Attempts[0].Began.UTC().Format("2006-01-02T15:04:05"),
+				printable(leg.Attempts[n-1].Device)
 		}
 		c := leg.Combination
 		for _, p := range [][2]string{{"model", c.Model}, {"kind", c.Kind}, {"platform", c.Platform}, {"os", c.Os},

@@ -28,7 +28,8 @@ func Kept(w io.Writer, d contract.RunDetail, ink interface{ Faint(string) string
 			}
 		}
 	}
-	for i, why := range slices.SortedFunc(maps.Keys(counts), func(a, b string) int { return cmp.Or(counts[b]-counts[a], strings.Compare(a, b)) }) {
+	for i, why := range slices.SortedFunc(maps.Keys(counts),
+		func(a, b string) int { return cmp.Or(counts[b]-counts[a], strings.Compare(a, b)) }) {
 		if i == 0 {
 			fmt.Fprintln(w)
 		}

@@ -122,9 +122,11 @@ func TestJUnitTellsWhereWhenAndWhy(t *testing.T) {
 	for i := range leg.Cases {
 		leg.Cases[i].Index = i
 	}
-	leg.Attempts = []contract.Attempt{{Number: 1, Device: "kaede-7-1", Began: time.Date(2026, 6, 1, 9, 40, 0, 0, time.FixedZone("", 7200))},
+	leg.Attempts = []contract.Attempt{{Number: 1, Device: "kaede-7-1", Began: time.Date(2026, 6,
+		1, 9, 40, 0, 0, time.FixedZone("", 7200))},
 		{Number: 2, Device: "kaede-7-2", Began: time.Date(2026, 6, 1, 10, 0, 0, 0, time.UTC)}}
-	leg.Cases[2].Results[len(leg.Cases[2].Results)-1].Failure = &map[string]any{"cause": "contradicted", "line": 20, "file": "steps/pay.yamato"}
+	leg.Cases[2].Results[len(leg.Cases[2].Results)-1].Failure = &map[string]any{"cause": "contradicted", "line": 20,
+		"file": "steps/pay.yamato"}
 	var out bytes.Buffer
 	require.NoError(t, JUnitBeside(&out, d, func(of int64, index int) []string {
 		if of == leg.Id && index == leg.Cases[2].Index {
@@ -139,7 +141,8 @@ func TestJUnitTellsWhereWhenAndWhy(t *testing.T) {
 	one := got.Suites[0].Cases[2]
 	require.Equal(t, "contradicted", one.Failure.Type)
 	require.Equal(t, []any{"steps/pay.yamato", 20}, []any{one.File, one.Line})
-	require.Equal(t, []junitProperty{{"attachment", "Kaede-7-Android-14/Buying-a-ticket/wrong/1-screen.png"}}, one.Properties.List)
+	require.Equal(t, []junitProperty{{"attachment", "Kaede-7-Android-14/Buying-a-ticket/wrong/1-screen.png"}},
+		one.Properties.List)
 	require.Nil(t, got.Suites[0].Cases[0].Properties)
 }
 

@@ -38,8 +38,9 @@ func SARIF(w io.Writer, version string, list []Placed) error {
 				sarifRegion{f.Pos.Line, f.Pos.Column, f.Pos.Column + max(1, f.Length)}}}}})
 	}
 	log := sarifLog{Schema: "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
-		Version: "2.1.0", Runs: []sarifRun{{Tool: sarifTool{sarifDriver{"yamato", version, rules}}, ColumnKind: "unicodeCodePoints",
-			Results: results}}}
+		Version: "2.1.0", Runs: []sarifRun{{Tool: sarifTool{sarifDriver{"yamato", version, rules}},
+			ColumnKind: "unicodeCodePoints",
+			Results:    results}}}
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
 	return e.Encode(log)

@@ -28,18 +28,21 @@ func (w *world) ran(h *fakeHost, report string, builds ...string) store.Run {
 		sum := sha256.Sum256([]byte(content))
 		digest := hex.EncodeToString(sum[:])
 		require.NoError(w.t, w.service.PutBlob(context.Background(), digest, strings.NewReader(content)))
-		return link.EvidenceRef{Sort: kind.Name, Name: name, MediaType: kind.MediaType, Digest: digest, Size: int64(len(content)),
+		return link.EvidenceRef{Sort: kind.Name, Name: name, MediaType: kind.MediaType, Digest: digest,
+			Size:  int64(len(content)),
 			Facts: []byte(`{"at_ms": 5}`)}
 	}
 	bad := failed(l.Number, 2, 0, "it crashed: no good")
-	bad.Case.Evidence = []link.EvidenceRef{ref(evidence.Picture, "total", fmt.Sprint("picture of run ", r.Number)), ref(evidence.Log, "log", fmt.Sprint("log of run ", r.Number))}
+	bad.Case.Evidence = []link.EvidenceRef{ref(evidence.Picture, "total", fmt.Sprint("picture of run ", r.Number)),
+		ref(evidence.Log, "log", fmt.Sprint("log of run ", r.Number))}
 	bad.Case.NotKept = []evidence.NotKept{{Sort: "video", Why: "its suite’s rule is `video never`"}}
 	if report != "" {
 		bad.Case.Failure.Cause, bad.Case.Failure.Report = script.Crashed, report
 		bad.Case.Evidence = append(bad.Case.Evidence, ref(evidence.Crash, "crash", report))
 	}
 	good := result(l.Number, 3, 1, "pass")
-	good.Case.Evidence = []link.EvidenceRef{ref(evidence.Log, "log", fmt.Sprint("a longer log of what passed in run ", r.Number))}
+	good.Case.Evidence = []link.EvidenceRef{ref(evidence.Log, "log", fmt.Sprint("a longer log of what passed in run ",
+		r.Number))}
 	h.say(append([]link.Event{began(l.Number), bad, good}, finished(l.Number, 4)...)...)
 	w.awaitRun(r.Number, done)
 	return r
@@ -58,7 +61,8 @@ func TestCrashesOfOneStackAreOneOverRunsAndBuilds(t *testing.T) {
 	require.False(t, more)
 	require.Len(t, list, 2)
 	one := list[1]
-	require.Equal(t, []any{2, 2, "3.1.4", "3.2.0"}, []any{one.Met, one.Runs, strings.Fields(one.FirstBuild)[0], strings.Fields(one.LastBuild)[0]})
+	require.Equal(t, []any{2, 2, "3.1.4", "3.2.0"}, []any{one.Met, one.Runs, strings.Fields(one.FirstBuild)[0],
+		strings.Fields(one.LastBuild)[0]})
 	require.Equal(t, []string{"total (app.js)", "render (app.js)"}, one.Stack.V)
 	_, met, err := w.service.Crash(ctx, w.user, one.ID)
 	require.NoError(t, err)
@@ -152,7 +156,8 @@ func TestANamedPictureIsFoundInEveryCombinationAndARunIsSummedUp(t *testing.T) {
 	covered, err := w.service.Coverage(ctx, w.user, "", time.Now().Add(-time.Hour), time.Now().Add(time.Hour))
 	require.NoError(t, err)
 	require.Len(t, covered, 1)
-	require.Equal(t, []any{"Kaede 7", 2, 1, 1, "en-GB"}, []any{covered[0].Model, covered[0].Cases, covered[0].Passed, covered[0].Failed, covered[0].Language})
+	require.Equal(t, []any{"Kaede 7", 2, 1, 1, "en-GB"}, []any{covered[0].Model, covered[0].Cases,
+		covered[0].Passed, covered[0].Failed, covered[0].Language})
 	_, err = w.service.Coverage(ctx, w.user, "", time.Now(), time.Now().Add(-time.Hour))
 	require.Error(t, err)
 }

@@ -424,7 +424,8 @@ func TestAFullDiskIsSaidAtOnceAndWhatCannotBeIsTheCallers(t *testing.T) {
 func TestEvidenceThatWasNeverHandedInIsRefusedWhereItIsSaid(t *testing.T) {
 	content := []byte("a picture")
 	sum := sha256.Sum256(content)
-	whole := link.EvidenceRef{Sort: "picture", Name: "failure", MediaType: "image/png", Digest: hex.EncodeToString(sum[:]), Size: int64(len(content))}
+	whole := link.EvidenceRef{Sort: "picture", Name: "failure", MediaType: "image/png",
+		Digest: hex.EncodeToString(sum[:]), Size: int64(len(content))}
 	for says, change := range map[string]func(*link.EvidenceRef){
 		"":                     func(*link.EvidenceRef) {},
 		"was never handed in":  func(r *link.EvidenceRef) { r.Digest = strings.Repeat("a", 64) },
@@ -440,7 +441,8 @@ func TestEvidenceThatWasNeverHandedInIsRefusedWhereItIsSaid(t *testing.T) {
 		l := h.lease().Number
 		ref := whole
 		change(&ref)
-		h.say(began(l), link.Event{Lease: l, Seq: 2, Case: &link.CaseClosed{Case: 0, Verdict: "pass", Evidence: []link.EvidenceRef{ref}}})
+		h.say(began(l), link.Event{Lease: l, Seq: 2, Case: &link.CaseClosed{Case: 0, Verdict: "pass",
+			Evidence: []link.EvidenceRef{ref}}})
 		if says == "" {
 			h.acked(l, 2)
 			continue

@@ -153,7 +153,8 @@ func TestAWebAppIsHandedInByItsAddress(t *testing.T) {
 	require.Equal(t, []any{appfile.Web, "Quay", at + "/app/start?from=home", "portrait", "icon.png"},
 		[]any{facts.Kind, facts.Name, facts.Launch, facts.Rotation, facts.Icon})
 	require.True(t, facts.AtAddress())
-	require.Equal(t, strings.ReplaceAll(strings.TrimPrefix(at, "http://"), ":", "-"), strings.ReplaceAll(facts.ApplicationID, ":", "-"))
+	require.Equal(t, strings.ReplaceAll(strings.TrimPrefix(at, "http://"), ":", "-"),
+		strings.ReplaceAll(facts.ApplicationID, ":", "-"))
 	again, err := w.service.FetchPackage(context.Background(), w.user, at+"/app/", told)
 	require.NoError(t, err)
 	require.Equal(t, p.Digest, again.Digest, "the same release is the same package")
@@ -189,14 +190,18 @@ func TestAWebAppIsHandedInByItsAddress(t *testing.T) {
 func TestAnAddressIsTrustedByAnAuthorityOfOnesOwn(t *testing.T) {
 	packages, err := demo.Packages(demo.Versions[1], time.Now())
 	require.NoError(t, err)
-	server := httptest.NewTLSServer(http.HandlerFunc(func(a http.ResponseWriter, _ *http.Request) { _, _ = a.Write(packages[0].Data) }))
+	server := httptest.NewTLSServer(http.HandlerFunc(func(a http.ResponseWriter, _ *http.Request) {
+		_,
+			_ = a.Write(packages[0].Data)
+	}))
 	defer server.Close()
 	w := newWorld(t, base.Config{MayFetch: []string{"127.0.0.1"}})
 	_, err = w.service.FetchPackage(context.Background(), w.user, server.URL+"/a.apk", untold)
 	require.ErrorContains(t, err, "certificate")
 
 	path := filepath.Join(t.TempDir(), "authority.pem")
-	require.NoError(t, os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw}), 0o600))
+	require.NoError(t, os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE",
+		Bytes: server.Certificate().Raw}), 0o600))
 	trusted, err := outside.Trusted(path)
 	require.NoError(t, err)
 	w = newWorld(t, base.Config{MayFetch: []string{"127.0.0.1"}, Trusted: trusted})

@@ -497,7 +497,8 @@ func TestAHandoverIsThereForATime(t *testing.T) {
 }
 
 func TestARunWhoseHostGoesForGoodEndsWithTheReason(t *testing.T) {
-	w := newWorld(t, base.Config{TTL: 300 * time.Millisecond, MendWithin: 400 * time.Millisecond, Pace: 20 * time.Millisecond})
+	w := newWorld(t, base.Config{TTL: 300 * time.Millisecond, MendWithin: 400 * time.Millisecond,
+		Pace: 20 * time.Millisecond})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	run := w.start(runs.Order{})
 	lease := h.lease()
@@ -508,6 +509,7 @@ func TestARunWhoseHostGoesForGoodEndsWithTheReason(t *testing.T) {
 	for _, number := range []int64{run.Number, waiting.Number} {
 		d := w.awaitRun(number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
 		require.Equal(t, "error", d.Run.Verdict)
-		require.Contains(t, *d.Legs[0].Cases[0].Results[len(d.Legs[0].Cases[0].Results)-1].Sentence, "its host is not connected")
+		require.Contains(t, *d.Legs[0].Cases[0].Results[len(d.Legs[0].Cases[0].Results)-1].Sentence,
+			"its host is not connected")
 	}
 }

@@ -20,7 +20,8 @@ func (w *world) comes(as base.Caller, name string, devices ...link.Device) (*fak
 	go func() { defer close(done); ended <- w.service.ServeHost(context.Background(), as, theirs) }()
 	h := &fakeHost{w.t, mine}
 	w.t.Cleanup(func() { h.hangUp(); <-done })
-	require.NoError(w.t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: link.Version, Host: name, Site: "bench", Devices: devices}}))
+	require.NoError(w.t, mine.Send(context.Background(),
+		link.FromHost{Hello: &link.Hello{Version: link.Version, Host: name, Site: "bench", Devices: devices}}))
 	welcomed := make(chan *link.Welcome, 1)
 	go func() {
 		var m link.ToHost
@@ -77,7 +78,8 @@ func TestAHostSpeaksForItselfAlone(t *testing.T) {
 	harbour := w.known(welcome.Token)
 	require.NoError(t, far.conn.Send(ctx, link.FromHost{Adopted: true}))
 	require.NoError(t, far.conn.Send(ctx, link.FromHost{Renew: []int64{1}, Ask: 5}))
-	far.expect(func(m link.ToHost) bool { return m.Renewed != nil && m.Renewed.Ask == 5 }) // what came before is heard by now
+	// what came before is heard by now
+	far.expect(func(m link.ToHost) bool { return m.Renewed != nil && m.Renewed.Ask == 5 })
 	_, ended, welcome = w.comes(w.host, "harbour")
 	require.Nil(t, welcome, "it has kept its own: nobody else gets one for it")
 	require.ErrorContains(t, <-ended, "has a token of its own")
@@ -89,7 +91,8 @@ func TestAHostSpeaksForItselfAlone(t *testing.T) {
 		require.ErrorContains(t, err, "no live lease of this host", who)
 		_, err = w.service.Lent(ctx, c, lease.Number)
 		require.ErrorContains(t, err, "this host holds no lease", who)
-		require.ErrorContains(t, w.service.ServeLive(ctx, c, lease.Number, link.Live{}), "this host holds no lease", who)
+		require.ErrorContains(t, w.service.ServeLive(ctx, c, lease.Number, link.Live{}), "this host holds no lease",
+			who)
 	}
 	f, err := w.service.OpenBlob(ctx, bench, digest)
 	require.NoError(t, err)

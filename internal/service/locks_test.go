@@ -120,7 +120,8 @@ func TestEverythingAtOnceMeetsNoDeadlock(t *testing.T) {
 	})
 	for i := range uint64(3) {
 		busy(10+i, func(r *rand.Rand) {
-			run, err := w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}, RepeatFailed: 1}, "")
+			run, err := w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4",
+				Suites: []string{"Two"}, RepeatFailed: 1}, "")
 			problem(err)
 			if err == nil && r.IntN(2) == 0 {
 				_, err = w.service.CancelRun(ctx, w.user, run.Number)

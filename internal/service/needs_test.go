@@ -17,7 +17,8 @@ func TestWhatAPlanNeedsIsNotRemovedUnsaidAndMissedAtOnce(t *testing.T) {
 	w.link(w.service, kaede("kaede-7-1"))
 	_, err := w.service.SaveLineup(ctx, w.user, "lineup: crossing phones\npick:\n  - model: Kaede 7\n")
 	require.NoError(t, err)
-	_, err = w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "pin.yamato", Text: "suite \"Pin\"\ncase \"one\" tags pins\n  start app\n  set #pin to secret \"pin\"\nend\n"})
+	_, err = w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "pin.yamato",
+		Text: "suite \"Pin\"\ncase \"one\" tags pins\n  start app\n  set #pin to secret \"pin\"\nend\n"})
 	require.NoError(t, err)
 	require.NoError(t, w.service.SetSecret(ctx, w.user, "pin", "4711-4711"))
 	w.savePlan("plan: Nightly\napp: Tideline\nsuites: [Two]\nlineup: crossing phones\n")
@@ -46,9 +47,12 @@ func TestWhatAPlanNeedsIsNotRemovedUnsaidAndMissedAtOnce(t *testing.T) {
 		require.Equal(t, base.Needed, p.Kind)
 		require.Equal(t, title, p.Title)
 	}
-	spared(w.service.RemoveLineup(ctx, w.user, "Crossing Phones", false), "the lineup Crossing Phones stays: the plan Nightly needs it")
-	spared(w.service.RemoveSuite(ctx, w.user, "Two", false), "the suite Two stays: the plan Later and the plan Nightly need it")
-	spared(w.service.RemoveSecret(ctx, w.user, "pin", false), "the secret pin stays: the plan Pins and the suite Pin need it")
+	spared(w.service.RemoveLineup(ctx, w.user, "Crossing Phones", false),
+		"the lineup Crossing Phones stays: the plan Nightly needs it")
+	spared(w.service.RemoveSuite(ctx, w.user, "Two", false),
+		"the suite Two stays: the plan Later and the plan Nightly need it")
+	spared(w.service.RemoveSecret(ctx, w.user, "pin", false),
+		"the secret pin stays: the plan Pins and the suite Pin need it")
 	spared(w.service.RemovePlan(ctx, w.user, "Nightly", false), "the plan Nightly stays: the plan Later needs it")
 	by, err := w.service.NeededBy(ctx, w.user, base.NeedsSuite, "Pin")
 	require.NoError(t, err)

@@ -13,11 +13,15 @@ import (
 	"yamato/internal/service/base"
 )
 
-// FuzzHostWords: whatever a linked host says, the service serves the next one that links, and meets no fault of its own.
+// FuzzHostWords: whatever a linked host says, the service serves the next one that links, and meets no fault of its
+// own.
 func FuzzHostWords(f *testing.F) {
-	for _, said := range []string{`{"events":[{"lease":1,"seq":-9,"case":{"case":-1,"verdict":"sunk"}}]}`, `{"renew":[-1,9223372036854775807],"ask":-5}`,
-		`{"done":{"id":-7,"own":-3,"device":"x","broken":{"diagnosis":"\u0000"}}}`, `{"fleet":{"devices":[{"name":"../x","site":"bench"}],"gone":["kaede-7-1","kaede-7-1"]}}`,
-		`{"seen":{"id":-1,"picture":"../x","tree":""}}`, `{"adopted":true}`, `{"hello":{"version":1}}`, `{"fleet":{"offer":{"models":null},"load":{"used_mb":-1,"cpu":1e308}}}`,
+	for _, said := range []string{`{"events":[{"lease":1,"seq":-9,"case":{"case":-1,"verdict":"sunk"}}]}`,
+		`{"renew":[-1,9223372036854775807],"ask":-5}`,
+		`{"done":{"id":-7,"own":-3,"device":"x","broken":{"diagnosis":"\u0000"}}}`,
+		`{"fleet":{"devices":[{"name":"../x","site":"bench"}],"gone":["kaede-7-1","kaede-7-1"]}}`,
+		`{"seen":{"id":-1,"picture":"../x","tree":""}}`, `{"adopted":true}`, `{"hello":{"version":1}}`,
+		`{"fleet":{"offer":{"models":null},"load":{"used_mb":-1,"cpu":1e308}}}`,
 		`{"events":[{"lease":1,"seq":1,"began":{}},{"lease":1,"seq":2,"case":{"case":0,"verdict":"pass","evidence":[{"digest":"..","size":-1,"kind":"x"}]}},{"lease":1,"seq":3,"finished":{}},{"lease":1,"seq":4,"clean":{}}]}`} {
 		f.Add([]byte(said))
 	}

@@ -81,7 +81,8 @@ func TestAPlanIsKeptInRevisionsTriedAndStarted(t *testing.T) {
 	require.Len(t, trial.LeftOut, 2)
 	require.Contains(t, trial.LeftOut[0].Reasons[0].Why, "without the ability `rotation`")
 	require.Len(t, trial.Next, 5)
-	require.Contains(t, strings.Join(trial.Findings, "\n"), "1 of 2 kinds of device lack the ability `rotation`: there rotation stays portrait")
+	require.Contains(t, strings.Join(trial.Findings, "\n"),
+		"1 of 2 kinds of device lack the ability `rotation`: there rotation stays portrait")
 	require.Contains(t, strings.Join(trial.Findings, "\n"), "2 of 2 cases have never run: each is taken to last 20s")
 	require.Equal(t, int64(6*2*20_000), trial.Selection.Cost)
 	require.Empty(t, w.starts("Every night"), "trying starts nothing")
@@ -97,7 +98,8 @@ func TestAPlanIsKeptInRevisionsTriedAndStarted(t *testing.T) {
 	require.Equal(t, "Every night", *d.Run.Plan)
 	require.Equal(t, 2, *d.Run.PlanRevision)
 	require.Equal(t, []string{"device", "language", "rotation"}, *d.Run.Factors)
-	require.Equal(t, []string{"language", "rotation"}, []string{d.Legs[0].Combination.Levels[0].Factor, d.Legs[0].Combination.Levels[1].Factor})
+	require.Equal(t, []string{"language", "rotation"}, []string{d.Legs[0].Combination.Levels[0].Factor,
+		d.Legs[0].Combination.Levels[1].Factor})
 	_, err = w.service.StartPlan(ctx, w.user, "Every night", plans.Changes{Build: "9.9"}, "")
 	refusal(t, err, "there is no build")
 	require.Len(t, w.starts("Every night"), 1, "what cannot be started leaves nothing behind")
@@ -136,7 +138,8 @@ func TestEachMomentOfAPlanIsExactlyOneRunWhoeverLooks(t *testing.T) {
 		require.NotNil(t, list[hour].Run)
 		require.NotEqual(t, "cancelled", *list[hour].RunState, "nobody takes over what was started a moment ago")
 		// it was killed before it could say so
-		_, err := w.sql(t).ExecContext(ctx, `update plan_start set state = 'due', run_id = null where id = $1`, list[hour].ID)
+		_, err := w.sql(t).ExecContext(ctx, `update plan_start set state = 'due', run_id = null where id = $1`,
+			list[hour].ID)
 		require.NoError(t, err)
 		require.NoError(t, other.LookAtPlans(ctx, now))
 		require.Equal(t, *list[hour].Run, *w.starts("Every hour")[hour].Run, "the same run, and no second")
@@ -156,8 +159,10 @@ func TestStartsThatWereMissedAreStartedAsThePlanSays(t *testing.T) {
 	for missed, want := range map[string]string{"none": "missed missed missed", "once": "missed missed started",
 		"all": "started started started"} {
 		name := "Hourly " + missed
-		p := w.savePlan(planText(name, fmt.Sprintf("when: {cron: \"0 * * * *\", busy: take over, missed: %s}\n", missed)))
-		require.NoError(t, w.service.LookAtPlans(ctx, p.Next.Add(2*time.Hour+30*time.Minute)), "nothing was up for more than two hours")
+		p := w.savePlan(planText(name, fmt.Sprintf("when: {cron: \"0 * * * *\", busy: take over, missed: %s}\n",
+			missed)))
+		require.NoError(t, w.service.LookAtPlans(ctx, p.Next.Add(2*time.Hour+30*time.Minute)),
+			"nothing was up for more than two hours")
 		var states []string
 		for _, s := range w.starts(name) {
 			states = append(states, s.State)
@@ -195,7 +200,8 @@ func TestWhatHappensWhenTheLastRunStillRuns(t *testing.T) {
 			require.Equal(t, fmt.Sprintf("waits for run %d to end", running), list[1].Told)
 			_, err := w.service.CancelRun(ctx, w.user, running)
 			require.NoError(t, err)
-			require.Eventually(t, func() bool { return w.detail(running).Run.FinishedAt != nil }, 10*time.Second, 10*time.Millisecond)
+			require.Eventually(t, func() bool { return w.detail(running).Run.FinishedAt != nil }, 10*time.Second,
+				10*time.Millisecond)
 			require.NoError(t, w.service.LookAtPlans(ctx, now))
 			require.Equal(t, "started", w.starts("Hourly " + busy)[1].State)
 		case "take over":
@@ -220,7 +226,8 @@ func TestAPlanStartsOnBuildsThatArriveAndAfterOtherPlans(t *testing.T) {
 	b := w.push("3.2.0")
 	require.NoError(t, w.service.LookAtPlans(ctx, time.Now()))
 	require.Empty(t, w.starts("On arrival"), "it has not the labels")
-	_, err = w.service.ChangeBuild(ctx, w.user, "", fmt.Sprint(b.Number), builds.Words{Labels: map[string]string{"branch": "main"}})
+	_, err = w.service.ChangeBuild(ctx, w.user, "", fmt.Sprint(b.Number),
+		builds.Words{Labels: map[string]string{"branch": "main"}})
 	require.NoError(t, err)
 	require.NoError(t, w.service.LookAtPlans(ctx, time.Now()))
 	require.NoError(t, w.service.LookAtPlans(ctx, time.Now()))
@@ -250,7 +257,8 @@ func TestARunStopsEarlyOnceItsPlanSaysSo(t *testing.T) {
 	l := h.lease()
 	require.Equal(t, []int64{3_000, 120_000, 540_000}, []int64{l.Attempt.StepMS, l.Attempt.CaseMS, l.Attempt.LegMS})
 	h.say(began(l.Number), result(l.Number, 2, 0, "fail"), result(l.Number, 3, 1, "pass"),
-		link.Event{Lease: l.Number, Seq: 4, Finished: &link.Finished{}}) // its device is not clean yet: nothing else can run
+		// its device is not clean yet: nothing else can run
+		link.Event{Lease: l.Number, Seq: 4, Finished: &link.Finished{}})
 	d := w.awaitRun(run.Number, func(d contract.RunDetail) bool { return d.Run.State == "finished" })
 	require.Equal(t, "fail", d.Run.Verdict)
 	require.Equal(t, "skip", d.Legs[1].Cases[0].Verdict)
@@ -308,19 +316,25 @@ func TestAStartThatIsMovedStartsThenAndNotBefore(t *testing.T) {
 	w.awaitState("kaede-7-1", "offline")
 	p := w.savePlan(planText("Every day", "when: {cron: \"0 2 * * *\", busy: take over}\n"))
 	next := *p.Next
-	refusal(t, w.service.MoveStart(ctx, w.user, "Every day", next.Add(time.Minute), next.Add(time.Hour)), "does not start then")
-	refusal(t, w.service.MoveStart(ctx, w.user, "Every day", next, time.Now().Add(-time.Hour)), "a time that is to come")
+	refusal(t, w.service.MoveStart(ctx, w.user, "Every day", next.Add(time.Minute), next.Add(time.Hour)),
+		"does not start then")
+	refusal(t, w.service.MoveStart(ctx, w.user, "Every day", next, time.Now().Add(-time.Hour)),
+		"a time that is to come")
 	require.NoError(t, w.service.MoveStart(ctx, w.user, "Every day", next, next.Add(5*time.Hour)))
-	require.NoError(t, w.service.MoveStart(ctx, w.user, "Every day", next.Add(5*time.Hour), next.Add(3*time.Hour)), "moved once more")
-	require.NoError(t, w.service.MoveStart(ctx, w.user, "Every day", next.Add(3*time.Hour), next), "and back, as an undo does")
-	coming, err := w.service.Calendar(ctx, w.user.ProjectID, next.Add(-time.Hour), next.Add(30*time.Hour), next.Add(-time.Hour))
+	require.NoError(t, w.service.MoveStart(ctx, w.user, "Every day", next.Add(5*time.Hour), next.Add(3*time.Hour)),
+		"moved once more")
+	require.NoError(t, w.service.MoveStart(ctx, w.user, "Every day", next.Add(3*time.Hour), next),
+		"and back, as an undo does")
+	coming, err := w.service.Calendar(ctx, w.user.ProjectID, next.Add(-time.Hour), next.Add(30*time.Hour),
+		next.Add(-time.Hour))
 	require.NoError(t, err)
 	require.Len(t, coming, 2)
 	require.Equal(t, next.Unix(), coming[0].At.Unix())
 	require.Nil(t, coming[0].MovedFrom, "it is where it always was")
 	require.Empty(t, coming[0].Told)
 	require.NoError(t, w.service.MoveStart(ctx, w.user, "Every day", next, next.Add(3*time.Hour)))
-	coming, err = w.service.Calendar(ctx, w.user.ProjectID, next.Add(-time.Hour), next.Add(30*time.Hour), next.Add(-time.Hour))
+	coming, err = w.service.Calendar(ctx, w.user.ProjectID, next.Add(-time.Hour), next.Add(30*time.Hour),
+		next.Add(-time.Hour))
 	require.NoError(t, err)
 	require.Len(t, coming, 2)
 	require.Equal(t, next.Add(3*time.Hour).Unix(), coming[0].At.Unix())

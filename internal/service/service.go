@@ -104,9 +104,11 @@ func (s *Service) Run(ctx context.Context) error {
 		return fmt.Errorf("registering this instance: %w", err)
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	for _, work := range append(s.Loops(), s.Listen, s.PassOn, s.beat, s.collect, s.Tend, s.WatchSessions, s.KeepPlans) {
+	for _, work := range append(s.Loops(), s.Listen, s.PassOn, s.beat, s.collect, s.Tend, s.WatchSessions,
+		s.KeepPlans) {
 		g.Go(func() error {
-			for contain.Do("a loop of the service", func() error { work(ctx); return nil }) != nil && base.Every(ctx, time.Second) {
+			for contain.Do("a loop of the service", func() error { work(ctx); return nil }) != nil &&
+				base.Every(ctx, time.Second) {
 			}
 			return nil
 		})

@@ -171,7 +171,8 @@ func (h *fakeHost) hangUp() { h.conn.once.Do(func() { close(h.conn.closed) }) }
 // expect receives until a message is as wanted, and gives it.
 func (h *fakeHost) expect(wanted func(link.ToHost) bool) link.ToHost {
 	h.t.Helper()
-	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute) // with the race detector, on a machine that does much else
+	// with the race detector, on a machine that does much else
+	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer stop()
 	for {
 		var m link.ToHost

@@ -147,7 +147,8 @@ func TestConcurrentAskersOfSeveralServicesAreAllServedOnce(t *testing.T) {
 		s := []*Service{w.service, other}[i%2]
 		group.Go(func() error {
 			for range each {
-				r, err := s.StartRun(context.Background(), w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}}, "")
+				r, err := s.StartRun(context.Background(), w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}},
+					"")
 				if err != nil {
 					return err
 				}

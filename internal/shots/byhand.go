@@ -47,13 +47,15 @@ func (p *photographer) line(session int64, lines ...string) {
 func (p *photographer) hands() {
 	p.then(func() error { return p.tab.Theme("day") })
 	p.call("PUT", "checklists", map[string]any{"text": "# Before each release\n\n## Tickets\n- [ ] The total is under the fares\n- [ ] Paying twice is not possible\n- [ ] Nothing is cut off in German\n"}, nil)
-	p.call("POST", "checklist-runs", map[string]any{"checklist": "Before each release", "build": "3.2.0", "app": "Tideline", "on": []string{"Kaede 7", "Minato Tab 10"}}, nil)
+	p.call("POST", "checklist-runs", map[string]any{"checklist": "Before each release", "build": "3.2.0",
+		"app": "Tideline", "on": []string{"Kaede 7", "Minato Tab 10"}}, nil)
 
 	phone := p.open("kaede-7-1")
 	p.visit(fmt.Sprintf("/by-hand/%d", phone))
 	p.await(`document.querySelector("canvas")?.width > 100`)
 	p.line(phone, `tap tab called "Tickets"`, `set #passengers to 3`, `expect #total`)
-	p.call("POST", fmt.Sprintf("sessions/%d/orders", phone), map[string]any{"do": "mark", "text": "three passengers, and the total is short"}, nil)
+	p.call("POST", fmt.Sprintf("sessions/%d/orders", phone), map[string]any{"do": "mark",
+		"text": "three passengers, and the total is short"}, nil)
 	p.see("the total is short")
 	p.click("Look inside")
 	p.then(func() error {
@@ -81,9 +83,11 @@ func (p *photographer) hands() {
 			mark.Lease, mark.Seq = e.Lease, e.Seq
 		}
 	}
-	p.call("POST", "findings", map[string]any{"title": "Three passengers pay for less than three", "session": phone, "lease": mark.Lease, "seq": mark.Seq,
-		"note":  "Expected: the total is three single fares. Seen: less than that.",
-		"marks": []map[string]any{{"kind": "box", "x": 0.31, "y": 0.375, "to_x": 0.5, "to_y": 0.42}, {"kind": "arrow", "x": 0.62, "y": 0.56, "to_x": 0.5, "to_y": 0.43, "text": "too little"}}}, nil)
+	p.call("POST", "findings", map[string]any{"title": "Three passengers pay for less than three", "session": phone,
+		"lease": mark.Lease, "seq": mark.Seq,
+		"note": "Expected: the total is three single fares. Seen: less than that.",
+		"marks": []map[string]any{{"kind": "box", "x": 0.31, "y": 0.375, "to_x": 0.5, "to_y": 0.42},
+			{"kind": "arrow", "x": 0.62, "y": 0.56, "to_x": 0.5, "to_y": 0.43, "text": "too little"}}}, nil)
 	p.visit("/findings/1")
 	p.await(`document.querySelector("section[aria-label=Picture] img")?.naturalWidth > 0`)
 }

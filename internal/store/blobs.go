@@ -60,7 +60,8 @@ func (t *Tx) BlobSizes(ctx context.Context, digests []string) (map[string]int64,
 		Digest string `db:"digest"`
 		Size   int64  `db:"size"`
 	}
-	if err := t.tx.SelectContext(ctx, &rows, `select digest, size from blob where digest = any($1)`, digests); err != nil {
+	if err := t.tx.SelectContext(ctx, &rows, `select digest, size from blob where digest = any($1)`,
+		digests); err != nil {
 		return nil, err
 	}
 	out := make(map[string]int64, len(rows))

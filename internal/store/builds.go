@@ -409,8 +409,8 @@ type Begun struct {
 	Bytes int64 `db:"bytes"` // as declared
 }
 
-// AddUpload notes whose an upload is, and how large, where what its caller has begun stays within most. It forgets those
-// begun a day ago, whose pieces are swept. false where it would be more than that.
+// AddUpload notes whose an upload is, and how large, where what its caller has begun stays within most. It forgets
+// those begun a day ago, whose pieces are swept. false where it would be more than that.
 func (s *Store) AddUpload(ctx context.Context, project int64, id, by string, size int64, most Begun) (bool, error) {
 	ok := false
 	err := s.InTx(ctx, func(t *Tx) error {
@@ -418,7 +418,8 @@ func (s *Store) AddUpload(ctx context.Context, project int64, id, by string, siz
 		if err := t.exec(ctx, `select 1 from project where id = $1 for no key update`, project); err != nil {
 			return err
 		}
-		if err := t.exec(ctx, `delete from upload where project_id = $1 and created_at < now() - interval '1 day'`, project); err != nil {
+		if err := t.exec(ctx, `delete from upload where project_id = $1 and created_at < now() - interval '1 day'`,
+			project); err != nil {
 			return err
 		}
 		var begun Begun
@@ -429,7 +430,8 @@ func (s *Store) AddUpload(ctx context.Context, project int64, id, by string, siz
 		if ok = begun.Count < most.Count && size <= most.Bytes-begun.Bytes; !ok {
 			return nil
 		}
-		return t.exec(ctx, `insert into upload (id, project_id, created_by, size) values ($1, $2, $3, $4)`, id, project, by, size)
+		return t.exec(ctx, `insert into upload (id, project_id, created_by, size) values ($1, $2, $3, $4)`, id, project,
+			by, size)
 	})
 	return ok, err
 }

@@ -22,14 +22,16 @@ type NewCrash struct {
 // AddCrashes keeps where crashes were met. Each stack of an app is one row, whoever meets it first.
 func (t *Tx) AddCrashes(ctx context.Context, list []NewCrash) error {
 	slices.SortStableFunc(list, func(a, b NewCrash) int { // several at once lock them in one order
-		return cmp.Or(cmp.Compare(a.ProjectID, b.ProjectID), cmp.Compare(a.AppID, b.AppID), strings.Compare(a.Stack.Key, b.Stack.Key))
+		return cmp.Or(cmp.Compare(a.ProjectID, b.ProjectID), cmp.Compare(a.AppID, b.AppID),
+			strings.Compare(a.Stack.Key, b.Stack.Key))
 	})
 	for _, c := range list {
 		var id int64
 		if err := t.tx.GetContext(ctx, &id, `
 			insert into crash (project_id, app_id, key, title, stack) values ($1, $2, $3, $4, $5)
 			on conflict (project_id, app_id, key) do update set title = crash.title returning id`,
-			c.ProjectID, c.AppID, c.Stack.Key, c.Stack.Title, pg.Encode(append([]string{}, c.Stack.Frames...))); err != nil {
+			c.ProjectID, c.AppID, c.Stack.Key, c.Stack.Title,
+			pg.Encode(append([]string{}, c.Stack.Frames...))); err != nil {
 			return err
 		}
 		if err := t.exec(ctx, `
@@ -62,7 +64,8 @@ type Crash struct {
 
 // Crashes gives the crashes of a project, those met last first: of one app where one is named, of one
 // run where one is, and one of them where its number is.
-func (s *Store) Crashes(ctx context.Context, project int64, app string, run, id int64, offset, limit int) ([]Crash, error) {
+func (s *Store) Crashes(ctx context.Context, project int64, app string, run, id int64, offset, limit int) ([]Crash,
+	error) {
 	list := []Crash{}
 	err := s.db.SelectContext(ctx, &list, `
 		with met as (
@@ -152,7 +155,8 @@ const free = `e.project_id = $1 and e.gone = '' and exists (select 1 from run r 
 
 // LetGoAged lets evidence go that is older than so many days, of what passed or of all; at most limit
 // pieces. It gives how many, and of how many bytes.
-func (s *Store) LetGoAged(ctx context.Context, project int64, days int, passed bool, why string, limit int) (n int, bytes int64, err error) {
+func (s *Store) LetGoAged(ctx context.Context, project int64, days int, passed bool, why string, limit int) (n int,
+	bytes int64, err error) {
 	return s.letGo(ctx, `
 		with old as (
 			select e.id from evidence e left join result x on x.lease_id = e.lease_id and x.case_index = e.case_index
@@ -163,7 +167,8 @@ func (s *Store) LetGoAged(ctx context.Context, project int64, days int, passed b
 
 // LetGoMost lets the oldest evidence go until no more than so many bytes are kept: first of what
 // passed; at most limit pieces.
-func (s *Store) LetGoMost(ctx context.Context, project int64, most int64, why string, limit int) (n int, bytes int64, err error) {
+func (s *Store) LetGoMost(ctx context.Context, project int64, most int64, why string, limit int) (n int, bytes int64,
+	err error) {
 	return s.letGo(ctx, `
 		with sized as (select coalesce(sum(size), 0) as whole from evidence where project_id = $1 and gone = ''),
 		ordered as (
@@ -265,7 +270,8 @@ type Covered struct {
 
 // Coverage gives what was covered by which builds in a span of time: cases with a result, by their last
 // one in each leg.
-func (s *Store) Coverage(ctx context.Context, project int64, app string, from, to time.Time, limit int) ([]Covered, error) {
+func (s *Store) Coverage(ctx context.Context, project int64, app string, from, to time.Time, limit int) ([]Covered,
+	error) {
 	list := []Covered{}
 	err := s.db.SelectContext(ctx, &list, `
 		with last as (

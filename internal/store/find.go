@@ -170,7 +170,8 @@ type StepsOfCase struct {
 }
 
 // StepHistory gives how a case went in the newest runs before a number, step by step, newest first.
-func (s *Store) StepHistory(ctx context.Context, project, app int64, suite, name string, before int64, limit int) ([]StepsOfCase, error) {
+func (s *Store) StepHistory(ctx context.Context, project, app int64, suite, name string, before int64,
+	limit int) ([]StepsOfCase, error) {
 	list := []StepsOfCase{}
 	err := s.db.SelectContext(ctx, &list, `
 		with late as (
@@ -193,6 +194,7 @@ func (s *Store) StepHistory(ctx context.Context, project, app int64, suite, name
 // LegSteps gives the results of a leg with their steps.
 func (s *Store) LegSteps(ctx context.Context, leg int64) ([]Result, error) {
 	list := []Result{}
-	err := s.db.SelectContext(ctx, &list, resultColumns+`where r.leg_id = $1 and r.verdict = 'pass' order by r.case_index, r.lease_id`, leg)
+	err := s.db.SelectContext(ctx, &list, resultColumns+
+		`where r.leg_id = $1 and r.verdict = 'pass' order by r.case_index, r.lease_id`, leg)
 	return list, err
 }

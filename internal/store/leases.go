@@ -216,7 +216,8 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 		ids  []int64
 	}{{`select 1 from device where id = any($1) order by id for no key update`, devices},
 		{`select 1 from leg where id = any($1) order by id for no key update`, legs},
-		{`select 1 from run where id in (select run_id from leg where id = any($1)) order by id for no key update`, legs}} {
+		{`select 1 from run where id in (select run_id from leg where id = any($1)) order by id for no key update`,
+			legs}} {
 		if err := t.exec(ctx, rows.lock, rows.ids); err != nil {
 			return 0, err
 		}

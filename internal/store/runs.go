@@ -133,7 +133,8 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 				from n returning id, number`,
 			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy,
 			n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup, n.Digest, r.Checklist,
-			cmp.Or(r.Order, "written"), r.Steps, r.PlanID, r.PlanRevision, pg.Encode(append([]string{}, r.Changed.V...)),
+			cmp.Or(r.Order, "written"), r.Steps, r.PlanID, r.PlanRevision,
+			pg.Encode(append([]string{}, r.Changed.V...)),
 			pg.Encode(append([]string{}, r.Factors.V...)), pg.Encode(r.Limits.V),
 			pg.Encode(r.Keep.V)); err != nil {
 			return err

@@ -77,10 +77,12 @@ func (s *Store) Migrate(ctx context.Context) error {
 }
 
 // NewerError tells that the records are of a newer program than this one.
-type NewerError struct{ There, Known int64 } // versions of the records: that of the database, the last that is known here
+// versions of the records: that of the database, the last that is known here
+type NewerError struct{ There, Known int64 }
 
 func (e NewerError) Error() string {
-	return fmt.Sprintf("the records in the database are of a newer program (version %d; this one knows them up to %d)", e.There, e.Known)
+	return fmt.Sprintf("the records in the database are of a newer program (version %d; this one knows them up to %d)",
+		e.There, e.Known)
 }
 
 // Identity is what the records are known by. It goes along where they are restored.

@@ -44,7 +44,8 @@ func newRecords(t *testing.T, devices, legs int) *records {
 	require.NoError(t, r.AddPackage(ctx, r.project, p))
 	suite, fresh, err := r.AddSuite(ctx, r.project, store.Suite{Name: "S", Digest: "s", FileName: "s.yamato",
 		Cases:    pg.JSON[[]store.CaseName]{V: []store.CaseName{{Name: "one"}}},
-		Locators: pg.JSON[[]string]{V: []string{"#a"}}, Asks: pg.JSON[vault.Asked]{V: vault.Asked{Builds: []string{"2.0"}}}}, nil)
+		Locators: pg.JSON[[]string]{V: []string{"#a"}},
+		Asks:     pg.JSON[vault.Asked]{V: vault.Asked{Builds: []string{"2.0"}}}}, nil)
 	require.NoError(t, err)
 	require.True(t, fresh)
 	var build int64
@@ -365,8 +366,9 @@ func TestAHostMayReadTheBuildsThatALeasesSuiteInstalls(t *testing.T) {
 	r := newRecords(t, 1, 1)
 	ctx := context.Background()
 	for version, digest := range map[string]string{"2.0": "updated", "3.0": "another"} {
-		p := store.Package{Digest: digest, FileName: "a.apk", Facts: pg.JSON[appfile.Package]{V: appfile.Package{Kind: appfile.Android,
-			Platform: "android", ApplicationID: "example.tideline", VersionName: version, VersionCode: version}}}
+		p := store.Package{Digest: digest, FileName: "a.apk",
+			Facts: pg.JSON[appfile.Package]{V: appfile.Package{Kind: appfile.Android,
+				Platform: "android", ApplicationID: "example.tideline", VersionName: version, VersionCode: version}}}
 		require.NoError(t, r.AddPackage(ctx, r.project, p))
 		r.tx(func(tx *store.Tx) error {
 			app, err := tx.AppOf(ctx, r.project, "Tideline", []store.Package{p})

@@ -44,7 +44,8 @@ const suiteColumns = `
 // AddSuite keeps a revision of a suite, unless its newest one is the same, and
 // gives the revision. fresh tells whether it is a new one. may, unless it is nil, is asked of the
 // newest one where there is one that is not only tried, and nobody else adds one meanwhile.
-func (s *Store) AddSuite(ctx context.Context, project int64, in Suite, may func(newest Suite) error) (out Suite, fresh bool, err error) {
+func (s *Store) AddSuite(ctx context.Context, project int64, in Suite, may func(newest Suite) error) (out Suite,
+	fresh bool, err error) {
 	err = s.InTx(ctx, func(t *Tx) error {
 		var id int64
 		var removed []bool
@@ -83,7 +84,8 @@ func (s *Store) AddSuite(ctx context.Context, project int64, in Suite, may func(
 			return err
 		}
 		fresh = n > 0
-		if !in.Tried && !fresh { // what was tried before, or is not the newest any more, is what a name means from now on
+		// what was tried before, or is not the newest any more, is what a name means from now on
+		if !in.Tried && !fresh {
 			var newest []int64
 			if err := t.tx.SelectContext(ctx, &newest, `
 				update suite_revision r set tried = false, origin = $3, handed_by = $4,
@@ -132,7 +134,8 @@ func (s *Store) SuiteRevisions(ctx context.Context, project int64, name string, 
 // SuiteRevision gives one revision of a suite by its number.
 func (s *Store) SuiteRevision(ctx context.Context, project int64, name string, number int64) (Suite, error) {
 	var out Suite
-	err := s.db.GetContext(ctx, &out, suiteColumns+`where s.project_id = $1 and s.name = $2 and r.number = $3`, project, name, number)
+	err := s.db.GetContext(ctx, &out, suiteColumns+`where s.project_id = $1 and s.name = $2 and r.number = $3`, project,
+		name, number)
 	return out, pg.Found(err)
 }
 

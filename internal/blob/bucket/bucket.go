@@ -59,7 +59,8 @@ func ReadPlace(address string, getenv func(string) string) (Place, error) {
 	if at == "" {
 		return Place{}, errors.New("it is not said which server has the bucket: set AWS_ENDPOINT_URL, or write s3://bucket/prefix?endpoint=https://…")
 	}
-	if p.Endpoint, err = url.Parse(at); err != nil || p.Endpoint.Host == "" || p.Endpoint.Scheme != "http" && p.Endpoint.Scheme != "https" ||
+	if p.Endpoint, err = url.Parse(at); err != nil || p.Endpoint.Host == "" || p.Endpoint.Scheme != "http" &&
+		p.Endpoint.Scheme != "https" ||
 		p.Endpoint.User != nil {
 		return Place{}, fmt.Errorf("%q is no address of a server: write https://storage.example", at)
 	}
@@ -97,12 +98,14 @@ func Open(ctx context.Context, p Place, keyFile, spool string) (*Bucket, error) 
 		return nil, err
 	}
 	transport.ResponseHeaderTimeout = answerTime
-	c, err := minio.New(p.Endpoint.Host, &minio.Options{Creds: keys, Secure: p.Endpoint.Scheme == "https", Region: p.Region,
+	c, err := minio.New(p.Endpoint.Host, &minio.Options{Creds: keys, Secure: p.Endpoint.Scheme == "https",
+		Region:    p.Region,
 		Transport: transport, MaxRetries: retries, BucketLookup: minio.BucketLookupPath})
 	if err != nil {
 		return nil, fmt.Errorf("the bucket cannot be spoken to: %w", err)
 	}
-	sends, err := minio.NewCore(p.Endpoint.Host, &minio.Options{Creds: keys, Secure: p.Endpoint.Scheme == "https", Region: p.Region,
+	sends, err := minio.NewCore(p.Endpoint.Host, &minio.Options{Creds: keys, Secure: p.Endpoint.Scheme == "https",
+		Region:    p.Region,
 		Transport: transport, MaxRetries: 1, BucketLookup: minio.BucketLookupPath})
 	if err != nil {
 		return nil, fmt.Errorf("the bucket cannot be spoken to: %w", err)
@@ -117,7 +120,8 @@ func Open(ctx context.Context, p Place, keyFile, spool string) (*Bucket, error) 
 // try sees that the bucket takes and gives what is ours, and gives nothing to others.
 func (b *Bucket) try(ctx context.Context) error {
 	key := b.key("yamato-was-here")
-	if _, err := b.client.PutObject(ctx, b.place.Bucket, key, strings.NewReader("private"), 7, minio.PutObjectOptions{}); err != nil {
+	if _, err := b.client.PutObject(ctx, b.place.Bucket, key, strings.NewReader("private"), 7,
+		minio.PutObjectOptions{}); err != nil {
 		return fmt.Errorf("the bucket %s does not take what is written: %w", b.place.Bucket, inWords(err))
 	}
 	defer func() { // what is tried with does not stay; the next open puts it anew
@@ -145,7 +149,8 @@ func (b *Bucket) key(name string) string { return strings.TrimPrefix(b.place.Pre
 func (b *Bucket) at(digest string) string { return b.key("blobs/" + digest[:2] + "/" + digest) }
 
 // Put keeps what r gives.
-func (b *Bucket) Put(ctx context.Context, r io.Reader, digest string, limit int64, note func(blob.Info) error) (blob.Info, error) {
+func (b *Bucket) Put(ctx context.Context, r io.Reader, digest string, limit int64,
+	note func(blob.Info) error) (blob.Info, error) {
 	if digest != "" && !blob.IsDigest(digest) {
 		return blob.Info{}, blob.ErrDigest
 	}
@@ -196,7 +201,8 @@ func (b *Bucket) send(ctx context.Context, key string, f io.ReaderAt, size int64
 			return err
 		}
 		return again(ctx, func() error {
-			_, err := b.sends.PutObject(ctx, b.place.Bucket, key, io.NewSectionReader(f, 0, size), size, sum, "", minio.PutObjectOptions{ContentType: mediaType})
+			_, err := b.sends.PutObject(ctx, b.place.Bucket, key, io.NewSectionReader(f, 0, size), size, sum, "",
+				minio.PutObjectOptions{ContentType: mediaType})
 			return err
 		})
 	}
@@ -230,7 +236,8 @@ func (b *Bucket) sendParts(ctx context.Context, key, id string, f io.ReaderAt, s
 				return err
 			}
 			return again(within, func() error {
-				p, err := b.sends.PutObjectPart(within, b.place.Bucket, key, id, i+1, io.NewSectionReader(f, at, n), n, minio.PutObjectPartOptions{Md5Base64: sum})
+				p, err := b.sends.PutObjectPart(within, b.place.Bucket, key, id, i+1, io.NewSectionReader(f, at, n), n,
+					minio.PutObjectPartOptions{Md5Base64: sum})
 				parts[i] = minio.CompletePart{PartNumber: i + 1, ETag: p.ETag}
 				return err
 			})
@@ -260,7 +267,8 @@ func again(ctx context.Context, do func() error) error {
 			return nil
 		}
 		var answer minio.ErrorResponse
-		if final := errors.As(err, &answer) && answer.StatusCode >= 400 && answer.StatusCode < 500 && answer.StatusCode != http.StatusTooManyRequests &&
+		if final := errors.As(err, &answer) && answer.StatusCode >= 400 && answer.StatusCode < 500 &&
+			answer.StatusCode != http.StatusTooManyRequests &&
 			answer.StatusCode != http.StatusRequestTimeout && answer.Code != "BadDigest"; final || tries == retries {
 			return inWords(err)
 		}
@@ -273,10 +281,12 @@ func again(ctx context.Context, do func() error) error {
 // PutNamed keeps content under a name of its own below the prefix, unless content of that size is there already.
 func (b *Bucket) PutNamed(ctx context.Context, name, mediaType string, r io.Reader, size int64) (sent bool, err error) {
 	key := b.key(name)
-	if there, err := b.client.StatObject(ctx, b.place.Bucket, key, minio.StatObjectOptions{}); err == nil && there.Size == size {
+	if there, err := b.client.StatObject(ctx, b.place.Bucket, key, minio.StatObjectOptions{}); err == nil &&
+		there.Size == size {
 		return false, nil
 	}
-	_, err = b.client.PutObject(ctx, b.place.Bucket, key, r, size, minio.PutObjectOptions{ContentType: mediaType, SendContentMd5: true, PartSize: partSize})
+	_, err = b.client.PutObject(ctx, b.place.Bucket, key, r, size, minio.PutObjectOptions{ContentType: mediaType,
+		SendContentMd5: true, PartSize: partSize})
 	return err == nil, inWords(err)
 }
 
@@ -330,7 +340,8 @@ func (f *file) Close() error {
 func (b *Bucket) Each(ctx context.Context, visit func(blob.Info) error) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	for o := range b.client.ListObjects(ctx, b.place.Bucket, minio.ListObjectsOptions{Prefix: b.key("blobs/"), Recursive: true}) {
+	for o := range b.client.ListObjects(ctx, b.place.Bucket, minio.ListObjectsOptions{Prefix: b.key("blobs/"),
+		Recursive: true}) {
 		if o.Err != nil {
 			return inWords(o.Err)
 		}

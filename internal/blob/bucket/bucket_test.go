@@ -37,7 +37,8 @@ func serve(t *testing.T) *buckettest.Server {
 func keys(t *testing.T) string {
 	t.Helper()
 	file := t.TempDir() + "/keys"
-	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, "[default]\naws_access_key_id = %s\naws_secret_access_key = %s\n", buckettest.Access,
+	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil,
+		"[default]\naws_access_key_id = %s\naws_secret_access_key = %s\n", buckettest.Access,
 		buckettest.Secret), 0o600))
 	return file
 }
@@ -191,7 +192,8 @@ func TestAPublicBucketIsRefused(t *testing.T) {
 
 func TestAddressesAndKeysThatAreNone(t *testing.T) {
 	none := func(string) string { return "" }
-	for address, says := range map[string]string{"s3:/x": "write s3://bucket/prefix", "s3://b/p": "AWS_ENDPOINT_URL", "http://b": "write s3://",
+	for address, says := range map[string]string{"s3:/x": "write s3://bucket/prefix", "s3://b/p": "AWS_ENDPOINT_URL",
+		"http://b":                "write s3://",
 		"s3://b?endpoint=ftp://x": "no address of a server", "s3://key:secret@b": "write s3://"} {
 		_, err := ReadPlace(address, none)
 		require.ErrorContains(t, err, says, address)
@@ -202,7 +204,8 @@ func TestAddressesAndKeysThatAreNone(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "a/c", p.Prefix)
 	file := t.TempDir() + "/keys"
-	require.NoError(t, os.WriteFile(file, []byte("[default]\naws_access_key_id = "+buckettest.Access+"\naws_secret_access_key = wronger-than-that\n"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("[default]\naws_access_key_id = "+buckettest.Access+
+		"\naws_secret_access_key = wronger-than-that\n"), 0o600))
 	p, err = ReadPlace("s3://sorane?endpoint="+serve(t).URL, none)
 	require.NoError(t, err)
 	_, err = Open(context.Background(), p, file, t.TempDir())

@@ -371,7 +371,8 @@ func packFolder(w io.Writer, dir string) error {
 			return err
 		}
 		if files, size = files+1, size+info.Size(); files > maxFolderFiles || size > maxFolder {
-			return ui.WrongCall{Title: fmt.Sprintf("%s holds more than %d files or %d MB", dir, maxFolderFiles, maxFolder>>20),
+			return ui.WrongCall{Title: fmt.Sprintf("%s holds more than %d files or %d MB", dir, maxFolderFiles,
+				maxFolder>>20),
 				Hint: "name the folder that your tool builds, which holds what is served"}
 		}
 		within, err := filepath.Rel(dir, name)
@@ -415,7 +416,8 @@ func aFolder(path string) error {
 				filepath.Clean(path)) + " && zip -r app.zip " + filepath.Base(path)}
 	}
 	return ui.WrongCall{Title: path + " is a folder, not a package, and no index.html is in it",
-		Hint: "name the packages in it: yamato build push " + filepath.Join(path, "*.apk") + "; or of a web app the folder that holds its index.html"}
+		Hint: "name the packages in it: yamato build push " + filepath.Join(path, "*.apk") +
+			"; or of a web app the folder that holds its index.html"}
 }
 
 // fetched has the service fetch a package from an address.

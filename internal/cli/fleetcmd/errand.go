@@ -81,7 +81,8 @@ func (a *App) deviceDo(what, short string) *cobra.Command {
 				return err
 			}
 			if what == "remove" || what == "empty" {
-				if err := a.Sure(cmd, fmt.Sprintf("%s %s; what is on it is gone for good", plain.Capital(what), plain.Some(args, 5))); err != nil {
+				if err := a.Sure(cmd, fmt.Sprintf("%s %s; what is on it is gone for good", plain.Capital(what),
+					plain.Some(args, 5))); err != nil {
 					return err
 				}
 			}

@@ -123,7 +123,8 @@ func (a *App) LineupCommand() *cobra.Command {
 				err = a.Sure(cmd, "Forget the lineup "+args[0], needs...)
 			}
 			if err == nil {
-				_, err = client.As[struct{}](s.RemoveLineup(cmd.Context(), s.Project, args[0], &contract.RemoveLineupParams{Anyway: new(true)}))
+				_, err = client.As[struct{}](s.RemoveLineup(cmd.Context(), s.Project, args[0],
+					&contract.RemoveLineupParams{Anyway: new(true)}))
 			}
 			if err != nil {
 				return err

@@ -18,7 +18,8 @@ func (c *nodeConfig) openBlobs(ctx context.Context) (blob.Store, error) {
 	if err := os.MkdirAll(filepath.Join(c.dir, "blobs", "staging"), 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder for what arrives: %w", err)
 	}
-	return openStore(ctx, ui.First(c.blobs, filepath.Join(c.dir, "blobs")), c.blobKeys, filepath.Join(c.dir, "blobs", "staging"))
+	return openStore(ctx, ui.First(c.blobs, filepath.Join(c.dir, "blobs")), c.blobKeys, filepath.Join(c.dir, "blobs",
+		"staging"))
 }
 
 // openStore opens a folder or a bucket. What arrives for a bucket is put in spool until it is whole.
@@ -62,7 +63,8 @@ func (a *App) blobsMove() *cobra.Command {
 			}
 			defer os.RemoveAll(spool)
 			if _, err := os.Stat(args[0]); !bucket.Is(args[0]) && err != nil {
-				return ui.WrongCall{Title: "there is nothing to move: " + err.Error(), Hint: "name the folder `blobs` of the service's --dir"}
+				return ui.WrongCall{Title: "there is nothing to move: " + err.Error(),
+					Hint: "name the folder `blobs` of the service's --dir"}
 			}
 			from, err := openStore(ctx, args[0], keyFile, spool)
 			if err != nil {
@@ -85,7 +87,8 @@ func (a *App) blobsMove() *cobra.Command {
 				return err
 			}
 			return a.Write(m, func() {
-				fmt.Fprintf(a.Out, "%s there, %d of them sent now (%s)", ui.Plural(m.Blobs, "blob"), m.Sent, ui.Size(m.Bytes))
+				fmt.Fprintf(a.Out, "%s there, %d of them sent now (%s)", ui.Plural(m.Blobs, "blob"), m.Sent,
+					ui.Size(m.Bytes))
 				if remove {
 					fmt.Fprintf(a.Out, ", and removed from %s", args[0])
 				}

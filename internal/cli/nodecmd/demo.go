@@ -61,7 +61,8 @@ func (a *App) DemoCommand() *cobra.Command {
 		"docs/demo.md says")
 	f.Int64Var(&seed, "seed", demo.Seed, "seed of all chance in the sample runs")
 	f.StringSliceVar(&c.without, "without", nil, "sites to leave out: "+strings.Join(demo.Sites, ", "))
-	_ = cmd.RegisterFlagCompletionFunc("without", cobra.FixedCompletions(demo.Sites, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("without", cobra.FixedCompletions(demo.Sites,
+		cobra.ShellCompDirectiveNoFileComp))
 	f.BoolVar(&verbose, "verbose", false, "log more")
 	return cmd
 }
@@ -82,7 +83,8 @@ func (a *App) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	if err != nil {
 		return errors.Join(err, s.close())
 	}
-	path := a.keepConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken, Project: s.node.project}, filepath.Dir(s.node.hostToken))
+	path := a.keepConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken, Project: s.node.project},
+		filepath.Dir(s.node.hostToken))
 	fmt.Fprintf(a.Out, "The service is at %s, with a PostgreSQL cluster of its own; data in %s.\n", s.node.url, c.dir)
 	inner, stop := context.WithCancel(ctx)
 	g, inner := errgroup.WithContext(inner)
@@ -187,7 +189,8 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 	if err := handset.Available(); err != nil && !slices.Contains(sites, demo.Desk) {
 		fmt.Fprintf(a.Out, "The site desk is left out: %s.\n", err)
 	}
-	fmt.Fprintf(a.Out, "The hosts of the sites %s are linked, with %s. Ready after %.1f s.\n", listed(sites), ui.Plural(len(devices), "device"), time.Since(began).Seconds())
+	fmt.Fprintf(a.Out, "The hosts of the sites %s are linked, with %s. Ready after %.1f s.\n", listed(sites),
+		ui.Plural(len(devices), "device"), time.Since(began).Seconds())
 	var names []string
 	suites, err := suitecmd.SuiteFiles([]string{filepath.Join(s.dir, "suites")})
 	if err != nil {
@@ -231,8 +234,9 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 		}
 		appName = b.App
 		repeat := 3
-		r, err := runcmd.Of(a.App).Start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: names,
-			Seed: &seed, RepeatFailed: &repeat})
+		r, err := runcmd.Of(a.App).Start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App,
+			Suites: names,
+			Seed:   &seed, RepeatFailed: &repeat})
 		if err != nil {
 			return err
 		}
@@ -245,7 +249,8 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 	}
 	// What an earlier showing in this folder has handed in is newer than what the plan is to show.
 	changed := contract.PlanChanges{}
-	if _, err := client.As[contract.Build](c.GetBuild(ctx, c.Project, demo.Newest.Name, &contract.GetBuildParams{App: &appName})); err == nil {
+	if _, err := client.As[contract.Build](c.GetBuild(ctx, c.Project, demo.Newest.Name,
+		&contract.GetBuildParams{App: &appName})); err == nil {
 		changed.Build = &demo.Versions[len(demo.Versions)-1].Name
 	}
 	r, err := client.As[contract.Run](c.StartPlan(ctx, c.Project, demo.Pairs, &contract.StartPlanParams{}, changed))
@@ -279,7 +284,8 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 // keepSamples keeps the secret and the test accounts that the sample suites use.
 func (a *App) keepSamples(ctx context.Context, c *client.Service) error {
 	for name, value := range demo.Secrets {
-		if _, err := client.As[struct{}](c.SetSecret(ctx, c.Project, name, contract.SecretValue{Value: value})); err != nil {
+		if _, err := client.As[struct{}](c.SetSecret(ctx, c.Project, name,
+			contract.SecretValue{Value: value})); err != nil {
 			return err
 		}
 	}
@@ -292,7 +298,8 @@ func (a *App) keepSamples(ctx context.Context, c *client.Service) error {
 			continue
 		}
 		fields := map[string]string{"password": one.Password}
-		if _, err := client.As[contract.Account](c.AddAccount(ctx, c.Project, contract.NewAccount{Name: one.Name, User: one.User,
+		if _, err := client.As[contract.Account](c.AddAccount(ctx, c.Project, contract.NewAccount{Name: one.Name,
+			User:   one.User,
 			Fields: &fields})); err != nil {
 			return err
 		}
@@ -353,7 +360,8 @@ func awaitDevices(ctx context.Context, c *client.Service, wanted int) ([]contrac
 	tick := time.NewTicker(30 * time.Millisecond)
 	defer tick.Stop()
 	for late := time.After(60 * time.Second); ; {
-		if list, err := client.As[[]contract.Device](c.ListDevices(ctx, c.Project, nil)); err == nil && allKnown(list, wanted) {
+		if list, err := client.As[[]contract.Device](c.ListDevices(ctx, c.Project, nil)); err == nil &&
+			allKnown(list, wanted) {
 			return list, nil
 		}
 		select {

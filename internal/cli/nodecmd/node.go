@@ -174,12 +174,14 @@ func prepareNode(ctx context.Context, c nodeConfig, st *store.Store) (*node, err
 		g, ctx := errgroup.WithContext(ctx)
 		// what goes on is told to end first; calls under way are let finish, and only then does the rest end
 		work, end := context.WithCancel(context.WithoutCancel(ctx))
-		server := &http.Server{Handler: api.New(s, api.Config{Program: ui.Version, Names: c.names, Console: web.Files(), Stopping: ctx,
-			Uploads: filepath.Join(c.dir, "blobs", "staging"), Log: c.log}), ReadHeaderTimeout: 10 * time.Second,
+		server := &http.Server{Handler: api.New(s, api.Config{Program: ui.Version, Names: c.names, Console: web.Files(),
+			Stopping: ctx,
+			Uploads:  filepath.Join(c.dir, "blobs", "staging"), Log: c.log}), ReadHeaderTimeout: 10 * time.Second,
 			IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return work }}
 		g.Go(func() error { return s.Run(work) })
 		g.Go(func() error {
-			if err := server.Serve(api.Bounded(l, api.MaxConnections, api.MaxConnectionsEach, api.TakenWithin)); !errors.Is(err, http.ErrServerClosed) {
+			if err := server.Serve(api.Bounded(l, api.MaxConnections, api.MaxConnectionsEach,
+				api.TakenWithin)); !errors.Is(err, http.ErrServerClosed) {
 				return err
 			}
 			return nil
@@ -217,10 +219,13 @@ func reachedAt(listens net.Addr, given string) (string, error) {
 	if given != "" {
 		u, err := url.Parse(given)
 		switch {
-		case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" || u.Path != "" && u.Path != "/":
-			return "", ui.WrongCall{Title: fmt.Sprintf("%q is no address at which a service is reached", given), Hint: "it reads as in --address https://yamato.example:7420"}
+		case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.User != nil ||
+			u.RawQuery != "" || u.Fragment != "" || u.Path != "" && u.Path != "/":
+			return "", ui.WrongCall{Title: fmt.Sprintf("%q is no address at which a service is reached", given),
+				Hint: "it reads as in --address https://yamato.example:7420"}
 		case net.ParseIP(u.Hostname()).IsUnspecified():
-			return "", ui.WrongCall{Title: given + " is every address of a machine, and none at which it is reached", Hint: "name one: --address http://" + outside.OwnAddress() + ":" + cmp.Or(u.Port(), "7420")}
+			return "", ui.WrongCall{Title: given + " is every address of a machine, and none at which it is reached",
+				Hint: "name one: --address http://" + outside.OwnAddress() + ":" + cmp.Or(u.Port(), "7420")}
 		}
 		return u.Scheme + "://" + u.Host, nil
 	}
@@ -302,7 +307,8 @@ func ensureKey(path string) ([]byte, error) {
 		}
 	}
 	if err == nil && len(key) != 32 {
-		return nil, ui.WrongCall{Title: fmt.Sprintf("the key for secrets in %s has %d bytes instead of 32", path, len(key)),
+		return nil, ui.WrongCall{Title: fmt.Sprintf("the key for secrets in %s has %d bytes instead of 32", path,
+			len(key)),
 			Hint: "put back the file that the other services have; secrets that were sealed with another key are lost"}
 	}
 	if err != nil {
@@ -365,7 +371,8 @@ func (a *App) ServeCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			path := a.keepConnection(ui.Connection{Service: n.url, Token: n.userToken, Project: n.project}, filepath.Dir(n.hostToken))
+			path := a.keepConnection(ui.Connection{Service: n.url, Token: n.userToken, Project: n.project},
+				filepath.Dir(n.hostToken))
 			fmt.Fprintf(a.Out, "Serving at %s; your token is in %s, the hosts' in %s\n", n.url, path, n.hostToken)
 			return errors.Join(a.serveAndTell(cmd.Context(), n, n.run), n.close())
 		},

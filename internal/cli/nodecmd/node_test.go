@@ -17,7 +17,8 @@ func TestMain(m *testing.M) { pgtest.Main(m) }
 
 func TestAServiceSaysWhereItIsReached(t *testing.T) {
 	at := func(ip string) net.Addr { return &net.TCPAddr{IP: net.ParseIP(ip), Port: 7420} }
-	for listens, want := range map[string]string{"127.0.0.1": "http://127.0.0.1:7420", "::1": "http://[::1]:7420", "203.0.113.7": "http://203.0.113.7:7420"} {
+	for listens, want := range map[string]string{"127.0.0.1": "http://127.0.0.1:7420", "::1": "http://[::1]:7420",
+		"203.0.113.7": "http://203.0.113.7:7420"} {
 		got, err := reachedAt(at(listens), "")
 		require.NoError(t, err)
 		require.Equal(t, want, got)
@@ -29,12 +30,15 @@ func TestAServiceSaysWhereItIsReached(t *testing.T) {
 		require.NotContains(t, got, "0.0.0.0")
 		require.Equal(t, "127.0.0.1:7420", within(at(all)))
 	}
-	for given, want := range map[string]string{"https://yamato.example": "https://yamato.example", "http://10.0.0.7:7420/": "http://10.0.0.7:7420"} {
+	for given, want := range map[string]string{"https://yamato.example": "https://yamato.example",
+		"http://10.0.0.7:7420/": "http://10.0.0.7:7420"} {
 		got, err := reachedAt(at("::"), given)
 		require.NoError(t, err)
 		require.Equal(t, want, got)
 	}
-	for _, odd := range []string{"yamato.example", "ftp://yamato.example", "http://", "http://[::]:7420", "http://0.0.0.0", "https://a:b@yamato.example", "https://yamato.example/x", "https://yamato.example?x", "http://%zz"} {
+	for _, odd := range []string{"yamato.example", "ftp://yamato.example", "http://", "http://[::]:7420",
+		"http://0.0.0.0", "https://a:b@yamato.example", "https://yamato.example/x", "https://yamato.example?x",
+		"http://%zz"} {
 		_, err := reachedAt(at("::"), odd)
 		require.Error(t, err, odd)
 	}
@@ -47,7 +51,8 @@ func TestAFolderIsServedForOneDatabase(t *testing.T) {
 	require.NoError(t, sameRecords(ctx, dir, st))
 	require.NoError(t, sameRecords(ctx, dir, st), "again")
 	other := pgtest.Store(t)
-	_, err := other.DB.ExecContext(ctx, `update identity set id = gen_random_uuid()`) // tests' databases are copies of one
+	// tests' databases are copies of one
+	_, err := other.DB.ExecContext(ctx, `update identity set id = gen_random_uuid()`)
 	require.NoError(t, err)
 	require.ErrorContains(t, sameRecords(ctx, dir, other), "belongs to the records of another database")
 }

@@ -30,14 +30,16 @@ func (a *App) tokenMake() *cobra.Command {
 			if file != "" { // before there is a token that would be lost
 				var err error
 				if out, err = os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600); err != nil {
-					return ui.WrongCall{Title: "the token cannot be kept: " + err.Error(), Hint: "name a file that is not there yet"}
+					return ui.WrongCall{Title: "the token cannot be kept: " + err.Error(),
+						Hint: "name a file that is not there yet"}
 				}
 				defer out.Close()
 			}
 			s, err := a.Connect(cmd.Context())
 			if err == nil {
 				var made contract.NewHostToken
-				made, err = client.As[contract.NewHostToken](s.MakeHostToken(cmd.Context(), s.Project, contract.MakeHostTokenJSONRequestBody{Host: args[0]}))
+				made, err = client.As[contract.NewHostToken](s.MakeHostToken(cmd.Context(), s.Project,
+					contract.MakeHostTokenJSONRequestBody{Host: args[0]}))
 				if err == nil {
 					return a.tellToken(made, out)
 				}
@@ -66,13 +68,15 @@ func (a *App) tellToken(made contract.NewHostToken, file *os.File) error {
 		return err
 	}
 	return a.Write(map[string]any{"id": made.Id, "host": made.Host, "file": file.Name()}, func() {
-		fmt.Fprintf(a.Out, "The token of the host %s is in %s: yamato host --token-file %s\n", made.Host, file.Name(), file.Name())
+		fmt.Fprintf(a.Out, "The token of the host %s is in %s: yamato host --token-file %s\n", made.Host, file.Name(),
+			file.Name())
 	})
 }
 
 func (a *App) tokenLs() *cobra.Command {
 	return &cobra.Command{
-		Use: "ls", Short: "List the tokens of hosts, without the tokens themselves", Example: "  yamato host token ls", Args: ui.None,
+		Use: "ls", Short: "List the tokens of hosts, without the tokens themselves", Example: "  yamato host token ls",
+		Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Connect(cmd.Context())
 			if err != nil {
@@ -116,7 +120,8 @@ func (a *App) tokenWithdraw() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
-				return ui.WrongCall{Title: fmt.Sprintf("%q is no token's number", args[0]), Hint: "list them: yamato host token ls"}
+				return ui.WrongCall{Title: fmt.Sprintf("%q is no token's number", args[0]),
+					Hint: "list them: yamato host token ls"}
 			}
 			s, err := a.Connect(cmd.Context())
 			if err != nil {

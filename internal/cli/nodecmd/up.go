@@ -127,7 +127,8 @@ func readSites(paths []string) ([]siteFile, error) {
 				Hint: "docs/fleet.md says how a site file is written"}
 		}
 		if _, err := driver.Named(site.Driver); err != nil {
-			return nil, ui.WrongCall{Title: path + ": " + err.Error(), Hint: "docs/fleet.md says what drivers there are"}
+			return nil, ui.WrongCall{Title: path + ": " + err.Error(),
+				Hint: "docs/fleet.md says what drivers there are"}
 		}
 		if slices.ContainsFunc(out, func(s siteFile) bool { return s.name == site.Name }) {
 			return nil, ui.WrongCall{Title: fmt.Sprintf("%s: another site file describes the site %s already", path,
@@ -201,7 +202,8 @@ func (a *App) UpCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			path := a.keepConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken, Project: s.node.project}, filepath.Dir(s.node.hostToken))
+			path := a.keepConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken,
+				Project: s.node.project}, filepath.Dir(s.node.hostToken))
 			fmt.Fprintf(a.Out, "Yamato is up at %s\n  your token    %s\n  hosts' token  %s\n  data          %s\n",
 				s.node.url,
 				path, s.node.hostToken, s.dir)

@@ -102,7 +102,8 @@ func (a *App) MatrixCommand() *cobra.Command {
 	f.IntVar(&minutes, "minutes", 0, "of devices, at most")
 	f.Uint64Var(&seed, "seed", 0, "another choice of the same kind")
 	f.BoolVar(&thorough, "thorough", false, "take ten times as long to find fewer")
-	_ = cmd.RegisterFlagCompletionFunc("cover", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	_ = cmd.RegisterFlagCompletionFunc("cover", func(*cobra.Command, []string, string) ([]string,
+		cobra.ShellCompDirective) {
 		return []string{"all", "each", "pairs", "triples"}, cobra.ShellCompDirectiveNoFileComp
 	})
 	return cmd

@@ -30,12 +30,14 @@ func CompletePlans(ctx context.Context, s *client.Service) (out []string) {
 // PlanCommand has the commands on plans.
 func (a *App) PlanCommand() *cobra.Command {
 	c := &cobra.Command{Use: "plan", Short: "Save plans, try them, and have them start by themselves"}
-	c.AddCommand(a.save(), a.ls(), a.show(), a.try(), a.start(), a.pause(), a.resume(), a.remove(), a.history(), a.calendar())
+	c.AddCommand(a.save(), a.ls(), a.show(), a.try(), a.start(), a.pause(), a.resume(), a.remove(), a.history(),
+		a.calendar())
 	return c
 }
 
 // named makes a command on a saved plan.
-func (a *App) named(use, short, example string, do func(cmd *cobra.Command, s *client.Service, name string) error) *cobra.Command {
+func (a *App) named(use, short, example string, do func(cmd *cobra.Command, s *client.Service,
+	name string) error) *cobra.Command {
 	return &cobra.Command{Use: use + " PLAN", Short: short, Example: "  " + example,
 		Args: ui.Exactly(1, "name the plan: "+example), ValidArgsFunction: a.Complete(CompletePlans),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -61,7 +63,8 @@ func (a *App) save() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := client.As[contract.Plan](s.SavePlan(cmd.Context(), s.Project, contract.NewPlan{Text: string(text)}))
+			p, err := client.As[contract.Plan](s.SavePlan(cmd.Context(), s.Project,
+				contract.NewPlan{Text: string(text)}))
 			if err != nil {
 				return err
 			}
@@ -109,7 +112,8 @@ func shapes(late []contract.PlanStart) string {
 
 func (a *App) ls() *cobra.Command {
 	return &cobra.Command{
-		Use: "ls", Short: "List plans, with their next starts and how they went lately", Example: "  yamato plan ls", Args: ui.None,
+		Use: "ls", Short: "List plans, with their next starts and how they went lately", Example: "  yamato plan ls",
+		Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Connect(cmd.Context())
 			if err != nil {
@@ -158,7 +162,8 @@ func lastOf(s contract.PlanStart) string {
 
 func (a *App) show() *cobra.Command {
 	var revision int
-	cmd := a.named("show", "Show a plan as it was written, and how it stands", "yamato plan show \"Tideline every night\"",
+	cmd := a.named("show", "Show a plan as it was written, and how it stands",
+		"yamato plan show \"Tideline every night\"",
 		func(cmd *cobra.Command, s *client.Service, name string) error {
 			p, err := client.As[contract.Plan](s.GetPlan(cmd.Context(), s.Project, name))
 			if err != nil {
@@ -174,12 +179,14 @@ func (a *App) show() *cobra.Command {
 						return a.Write(r, func() { fmt.Fprintln(a.Out, strings.TrimRight(r.Text, "\n")) })
 					}
 				}
-				return ui.WrongCall{Title: fmt.Sprintf("%s has no revision %d", name, revision), Hint: fmt.Sprintf("its newest is %d",
-					p.Revision)}
+				return ui.WrongCall{Title: fmt.Sprintf("%s has no revision %d", name, revision),
+					Hint: fmt.Sprintf("its newest is %d",
+						p.Revision)}
 			}
 			return a.Write(p, func() {
 				fmt.Fprintln(a.Out, strings.TrimRight(p.Text, "\n"))
-				fmt.Fprintln(a.Out, a.Ink().Faint(fmt.Sprintf("\n# revision %d, saved by %s, %s; %s", p.Revision, p.SavedBy,
+				fmt.Fprintln(a.Out, a.Ink().Faint(fmt.Sprintf("\n# revision %d, saved by %s, %s; %s", p.Revision,
+					p.SavedBy,
 					ui.Ago(p.SavedAt), nextOf(p))))
 			})
 		})
@@ -211,9 +218,11 @@ func (a *App) changes(cmd *cobra.Command) func() contract.PlanChanges {
 	var keep ui.KeepRules
 	keep.Bind(cmd)
 	return func() contract.PlanChanges {
-		return contract.PlanChanges{Build: ui.Optional(build), Lineup: ui.Optional(lineup), Devices: ui.Several(devices),
-			Suites: ui.Several(suites), Tags: ui.Several(tags), Cover: ui.Optional(cover), Combinations: number(combinations),
-			Minutes: number(minutes), Seed: number(seed), Keep: keep.Given()}
+		return contract.PlanChanges{Build: ui.Optional(build), Lineup: ui.Optional(lineup),
+			Devices: ui.Several(devices),
+			Suites:  ui.Several(suites), Tags: ui.Several(tags), Cover: ui.Optional(cover),
+			Combinations: number(combinations),
+			Minutes:      number(minutes), Seed: number(seed), Keep: keep.Given()}
 	}
 }
 
@@ -253,7 +262,8 @@ func (a *App) try() *cobra.Command {
 
 func (a *App) showTrial(t contract.PlanTrial) {
 	ink := a.Ink()
-	fmt.Fprintf(a.Out, "%s would run %s %s (%s): %s in %s, %s; nothing was started.\n", ink.Strong(t.Plan), t.App, t.VersionName,
+	fmt.Fprintf(a.Out, "%s would run %s %s (%s): %s in %s, %s; nothing was started.\n", ink.Strong(t.Plan), t.App,
+		t.VersionName,
 		t.VersionCode, ui.Plural(t.Chosen, "combination"), ui.Plural(t.Legs, "leg"), deviceMinutes(t.Minutes))
 	if len(t.Changed) > 0 {
 		fmt.Fprintln(a.Out, "Other than in the plan: "+strings.Join(t.Changed, "; "))
@@ -301,7 +311,8 @@ func (a *App) showTrial(t contract.PlanTrial) {
 		fmt.Fprintln(a.Out)
 		var shares [][]string
 		for _, sh := range t.Shares {
-			shares = append(shares, []string{"  " + sh.Suite, ui.Plural(len(sh.Cases), "case"), fmt.Sprintf("%.1f", sh.Minutes)})
+			shares = append(shares, []string{"  " + sh.Suite, ui.Plural(len(sh.Cases), "case"),
+				fmt.Sprintf("%.1f", sh.Minutes)})
 		}
 		a.Table([]string{"  LEGS OF EACH COMBINATION", "CASES", "MINUTES"}, shares)
 	}
@@ -329,7 +340,8 @@ func contractLevels(list []contract.Level) string {
 
 func (a *App) start() *cobra.Command {
 	var in func() contract.PlanChanges
-	cmd := a.named("start", "Start a plan now, with changes for this one run", "yamato plan start \"Tideline every night\" --build 3.2.0",
+	cmd := a.named("start", "Start a plan now, with changes for this one run",
+		"yamato plan start \"Tideline every night\" --build 3.2.0",
 		func(cmd *cobra.Command, s *client.Service, name string) error {
 			key := uuid.NewString()
 			r, err := client.As[contract.Run](s.StartPlan(cmd.Context(), s.Project, name,
@@ -338,7 +350,8 @@ func (a *App) start() *cobra.Command {
 				return err
 			}
 			return a.Write(r, func() {
-				fmt.Fprintf(a.Out, "Run %d of %s: %s %s, %s. Follow it: yamato run follow %d\n", r.Number, a.Ink().Strong(name), r.App,
+				fmt.Fprintf(a.Out, "Run %d of %s: %s %s, %s. Follow it: yamato run follow %d\n", r.Number,
+					a.Ink().Strong(name), r.App,
 					r.VersionName, ui.Plural(r.Legs, "leg"), r.Number)
 				if c := ui.Deref(r.Changed); len(c) > 0 {
 					fmt.Fprintln(a.Out, "Other than in the plan, for this run alone: "+strings.Join(c, "; "))
@@ -352,7 +365,8 @@ func (a *App) start() *cobra.Command {
 func (a *App) setPaused(use, short string, paused bool) *cobra.Command {
 	return a.named(use, short, "yamato plan "+use+" \"Tideline every night\"",
 		func(cmd *cobra.Command, s *client.Service, name string) error {
-			p, err := client.As[contract.Plan](s.PausePlan(cmd.Context(), s.Project, name, contract.PlanState{Paused: paused}))
+			p, err := client.As[contract.Plan](s.PausePlan(cmd.Context(), s.Project, name,
+				contract.PlanState{Paused: paused}))
 			if err != nil {
 				return err
 			}
@@ -369,25 +383,29 @@ func (a *App) resume() *cobra.Command {
 }
 
 func (a *App) remove() *cobra.Command {
-	return ui.Yes(a.named("remove", "Take a plan off the list; its runs stay", "yamato plan remove \"Tideline every night\"",
+	return ui.Yes(a.named("remove", "Take a plan off the list; its runs stay",
+		"yamato plan remove \"Tideline every night\"",
 		func(cmd *cobra.Command, s *client.Service, name string) error {
 			needs, err := ui.NeededBy(cmd.Context(), s, contract.GetNeedsParamsKindPlan, name)
 			if err == nil {
 				err = a.Sure(cmd, "Remove the plan "+name+"; its coming starts and its versions go with it", needs...)
 			}
 			if err == nil {
-				_, err = client.As[struct{}](s.RemovePlan(cmd.Context(), s.Project, name, &contract.RemovePlanParams{Anyway: new(true)}))
+				_, err = client.As[struct{}](s.RemovePlan(cmd.Context(), s.Project, name,
+					&contract.RemovePlanParams{Anyway: new(true)}))
 			}
 			if err != nil {
 				return err
 			}
-			return a.Write(map[string]string{"removed": name}, func() { fmt.Fprintln(a.Out, "The plan", name, "is gone; its runs stay.") })
+			return a.Write(map[string]string{"removed": name},
+				func() { fmt.Fprintln(a.Out, "The plan", name, "is gone; its runs stay.") })
 		}))
 }
 
 func (a *App) history() *cobra.Command {
 	var limit int
-	cmd := a.named("history", "What started a plan, or did not and why, and what came of it", "yamato plan history \"Tideline every night\"",
+	cmd := a.named("history", "What started a plan, or did not and why, and what came of it",
+		"yamato plan history \"Tideline every night\"",
 		func(cmd *cobra.Command, s *client.Service, name string) error {
 			r, err := client.As[contract.PlanStartList](s.ListPlanStarts(cmd.Context(), s.Project, name,
 				&contract.ListPlanStartsParams{Limit: &limit}))
@@ -404,7 +422,8 @@ func (a *App) history() *cobra.Command {
 					run, went := "-", st.Told
 					if st.Run != nil {
 						run = strconv.FormatInt(*st.Run, 10)
-						went = report.Shape(contract.Crossing{Verdict: ui.Deref(st.Verdict)}) + " " + ui.Deref(st.Verdict)
+						went = report.Shape(contract.Crossing{Verdict: ui.Deref(st.Verdict)}) + " " +
+							ui.Deref(st.Verdict)
 						if state := ui.Deref(st.RunState); state != "finished" {
 							went = state
 						}
@@ -424,7 +443,8 @@ func (a *App) history() *cobra.Command {
 	return cmd
 }
 
-var reasons = map[string]string{"time": "its time", "arrival": "a build arrived", "after": "after a plan", "hand": "by hand"}
+var reasons = map[string]string{"time": "its time", "arrival": "a build arrived", "after": "after a plan",
+	"hand": "by hand"}
 
 func (a *App) calendar() *cobra.Command {
 	var feed bool

@@ -17,8 +17,9 @@ func (a *App) runCopy() *cobra.Command {
 	w := &wanted{}
 	cmd := &cobra.Command{
 		Use: "copy RUN s3://BUCKET/PREFIX", Short: "Copy what is kept of a run to a bucket: all of it, or some",
-		Example: "  yamato run copy 12 s3://reports/tideline --failed",
-		Args:    ui.Exactly(2, "name the run and the bucket: yamato run copy 12 s3://reports/tideline"), ValidArgsFunction: a.Complete(ui.CompleteRuns),
+		Example:           "  yamato run copy 12 s3://reports/tideline --failed",
+		Args:              ui.Exactly(2, "name the run and the bucket: yamato run copy 12 s3://reports/tideline"),
+		ValidArgsFunction: a.Complete(ui.CompleteRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
 			if err := w.check(); err != nil {
@@ -39,7 +40,8 @@ func (a *App) runCopy() *cobra.Command {
 			defer os.RemoveAll(spool)
 			b, err := bucket.Open(ctx, place, keyFile, spool)
 			if err != nil {
-				return ui.WrongCall{Title: err.Error(), Hint: "see that the server answers, the bucket is there and private, and the keys may write to it"}
+				return ui.WrongCall{Title: err.Error(),
+					Hint: "see that the server answers, the bucket is there and private, and the keys may write to it"}
 			}
 			_, list, _, err := a.pieces(ctx, s, number, w)
 			if err != nil {

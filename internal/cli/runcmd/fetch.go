@@ -52,7 +52,8 @@ func (w *wanted) check() error {
 }
 
 func (w *wanted) wants(e contract.Evidence, l contract.Leg) bool {
-	if len(w.sorts) > 0 && !slices.Contains(w.sorts, evidence.RuleOf(e.Sort)) || w.picture != "" && (e.Sort != evidence.Picture.Name || e.Name != w.picture) {
+	if len(w.sorts) > 0 && !slices.Contains(w.sorts, evidence.RuleOf(e.Sort)) || w.picture != "" &&
+		(e.Sort != evidence.Picture.Name || e.Name != w.picture) {
 		return false
 	}
 	if len(w.cases) == 0 && !w.failed {
@@ -65,7 +66,8 @@ func (w *wanted) wants(e contract.Evidence, l contract.Leg) bool {
 		if len(w.cases) > 0 && !slices.Contains(w.cases, c.Name) {
 			return false
 		}
-		return !w.failed || slices.ContainsFunc(c.Results, func(r contract.Result) bool { return r.Attempt == e.Attempt && r.Verdict != "pass" })
+		return !w.failed || slices.ContainsFunc(c.Results,
+			func(r contract.Result) bool { return r.Attempt == e.Attempt && r.Verdict != "pass" })
 	}
 	return false
 }
@@ -124,10 +126,12 @@ func (a *App) fetch(ctx context.Context, s *client.Service, number int64, dir st
 		fmt.Fprint(a.Err, "\r\x1b[K")
 	}
 	if gone > 0 {
-		fmt.Fprintf(a.Err, "%s gone: retention has let the content go\n", map[bool]string{true: "1 piece is", false: fmt.Sprint(gone, " pieces are")}[gone == 1])
+		fmt.Fprintf(a.Err, "%s gone: retention has let the content go\n", map[bool]string{true: "1 piece is",
+			false: fmt.Sprint(gone, " pieces are")}[gone == 1])
 	}
 	if len(out)+len(failed) == 0 {
-		fmt.Fprintln(a.Err, "Nothing of that is kept of this run; `yamato run show "+fmt.Sprint(number)+"` says by which rules.")
+		fmt.Fprintln(a.Err, "Nothing of that is kept of this run; `yamato run show "+fmt.Sprint(number)+
+			"` says by which rules.")
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return out, err
@@ -154,7 +158,8 @@ func missing(failed []string, of int) error {
 	if len(failed) == 0 {
 		return nil
 	}
-	return ui.Failed{Title: fmt.Sprintf("%d of %s could not be fetched, and all else is there:\n  %s", len(failed), ui.Plural(of, "piece"),
+	return ui.Failed{Title: fmt.Sprintf("%d of %s could not be fetched, and all else is there:\n  %s", len(failed),
+		ui.Plural(of, "piece"),
 		strings.Join(failed[:min(len(failed), 20)], "\n  ")), Hint: "run the same again: what is there is not fetched twice. What stays damaged is so where it is kept"}
 }
 
@@ -165,7 +170,8 @@ type piece struct {
 }
 
 // pieces gives what is wanted of a run and still there, and how many of those are gone.
-func (a *App) pieces(ctx context.Context, s *client.Service, number int64, w *wanted) (d contract.RunDetail, out []piece, gone int, err error) {
+func (a *App) pieces(ctx context.Context, s *client.Service, number int64, w *wanted) (d contract.RunDetail,
+	out []piece, gone int, err error) {
 	if d, err = a.Detail(ctx, s, number); err != nil {
 		return
 	}
@@ -221,7 +227,8 @@ func (a *App) runPin(pinned bool) *cobra.Command {
 func (a *App) runRetention() *cobra.Command {
 	var passed, days int
 	var size ui.Size
-	cmd := &cobra.Command{Use: "retention", Short: "See or change how long, and how much, of what runs kept stays", Args: ui.None,
+	cmd := &cobra.Command{Use: "retention", Short: "See or change how long, and how much, of what runs kept stays",
+		Args:    ui.None,
 		Example: "  yamato run retention\n  yamato run retention --passed-days 7 --days 90 --size 200GB",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Connect(cmd.Context())
@@ -244,7 +251,8 @@ func (a *App) runRetention() *cobra.Command {
 				if f.Changed("size") {
 					in.Bytes = int64(size)
 				}
-				if now, err = client.As[contract.EvidenceRetention](s.SetEvidenceRetention(cmd.Context(), s.Project, in)); err != nil {
+				if now, err = client.As[contract.EvidenceRetention](s.SetEvidenceRetention(cmd.Context(), s.Project,
+					in)); err != nil {
 					return err
 				}
 			}
@@ -270,13 +278,15 @@ func (a *App) showEvidenceRetention(r contract.EvidenceRetention) {
 	}
 	fmt.Fprintln(a.Out, "; pinned runs and those with findings stay whole.")
 	if r.ChangedBy != nil {
-		fmt.Fprintf(a.Out, "Set by %s %s. What the rule takes goes within the hour.\n", *r.ChangedBy, ui.Ago(*r.ChangedAt))
+		fmt.Fprintf(a.Out, "Set by %s %s. What the rule takes goes within the hour.\n", *r.ChangedBy,
+			ui.Ago(*r.ChangedAt))
 	}
 }
 
 func (a *App) runSummary() *cobra.Command {
 	return &cobra.Command{Use: "summary RUN", Short: "A run in brief: by device and by case, what took longest, what is flaky, crashes",
-		Example: "  yamato run summary 12", Args: ui.Exactly(1, "name the run: yamato run summary 12"), ValidArgsFunction: a.Complete(ui.CompleteRuns),
+		Example: "  yamato run summary 12", Args: ui.Exactly(1, "name the run: yamato run summary 12"),
+		ValidArgsFunction: a.Complete(ui.CompleteRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, number, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
@@ -325,7 +335,8 @@ func (a *App) showCrashes(list []contract.Crash) {
 		if len(c.Stack) > 0 {
 			at = c.Stack[0]
 		}
-		rows = append(rows, []string{fmt.Sprint(c.Id), ui.Short(c.Title, 60), ui.Short(at, 30), fmt.Sprint(c.Met), fmt.Sprint(c.Combinations), c.FirstBuild, c.LastBuild,
+		rows = append(rows, []string{fmt.Sprint(c.Id), ui.Short(c.Title, 60), ui.Short(at, 30), fmt.Sprint(c.Met),
+			fmt.Sprint(c.Combinations), c.FirstBuild, c.LastBuild,
 			ui.Ago(c.LastAt)})
 	}
 	a.Table([]string{"CRASH", "WHAT", "IN", "MET", "ON", "FIRST IN", "LAST IN", "LAST"}, rows)
@@ -341,7 +352,8 @@ func (a *App) CrashCommand() *cobra.Command {
 func (a *App) crashLs() *cobra.Command {
 	var app string
 	var run int64
-	cmd := &cobra.Command{Use: "ls", Short: "List crashes, those met last first", Example: "  yamato crash ls\n  yamato crash ls --run 2", Args: ui.None,
+	cmd := &cobra.Command{Use: "ls", Short: "List crashes, those met last first",
+		Example: "  yamato crash ls\n  yamato crash ls --run 2", Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Connect(cmd.Context())
 			if err != nil {
@@ -370,8 +382,9 @@ func (a *App) crashLs() *cobra.Command {
 }
 
 func (a *App) crashShow() *cobra.Command {
-	return &cobra.Command{Use: "show CRASH", Short: "Show a crash: its stack, and where it was met", Example: "  yamato crash show 1",
-		Args: ui.Exactly(1, "name the crash by its number: yamato crash show 1"),
+	return &cobra.Command{Use: "show CRASH", Short: "Show a crash: its stack, and where it was met",
+		Example: "  yamato crash show 1",
+		Args:    ui.Exactly(1, "name the crash by its number: yamato crash show 1"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := ui.CrashNumber(args)
 			if err != nil {
@@ -391,11 +404,13 @@ func (a *App) crashShow() *cobra.Command {
 				for _, f := range c.Stack {
 					fmt.Fprintf(a.Out, "    %s\n", f)
 				}
-				fmt.Fprintf(a.Out, "Met %s in %s, on %s; first in %s, last in %s\n\n", map[bool]string{true: "once", false: fmt.Sprint(c.Met, " times")}[c.Met == 1],
+				fmt.Fprintf(a.Out, "Met %s in %s, on %s; first in %s, last in %s\n\n", map[bool]string{true: "once",
+					false: fmt.Sprint(c.Met, " times")}[c.Met == 1],
 					ui.Plural(c.Runs, "run"), ui.Plural(c.Combinations, "combination"), c.FirstBuild, c.LastBuild)
 				var rows [][]string
 				for _, m := range out.Met {
-					rows = append(rows, []string{fmt.Sprint(m.Run), m.Build, m.Case, m.Model + " " + m.Os, m.Device, ui.Ago(m.At)})
+					rows = append(rows, []string{fmt.Sprint(m.Run), m.Build, m.Case, m.Model + " " + m.Os, m.Device,
+						ui.Ago(m.At)})
 				}
 				a.Table([]string{"RUN", "BUILD", "CASE", "ON", "DEVICE", "WHEN"}, rows)
 			})
@@ -422,22 +437,27 @@ func (a *App) CoveredCommand() *cobra.Command {
 				}
 				return err
 			}
-			out, err := client.As[contract.CoveredDevices](s.GetCovered(cmd.Context(), s.Project, &contract.GetCoveredParams{App: ui.Optional(app), From: ui.Optional(from),
-				To: ui.Optional(to)}))
+			out, err := client.As[contract.CoveredDevices](s.GetCovered(cmd.Context(), s.Project,
+				&contract.GetCoveredParams{App: ui.Optional(app), From: ui.Optional(from),
+					To: ui.Optional(to)}))
 			if err != nil {
 				return err
 			}
 			return a.Write(out, func() {
 				if len(out.Items) == 0 {
-					fmt.Fprintf(a.Out, "Nothing was run from %s to %s.\n", out.From.Format("2 January 2006"), out.To.Format("2 January 2006"))
+					fmt.Fprintf(a.Out, "Nothing was run from %s to %s.\n", out.From.Format("2 January 2006"),
+						out.To.Format("2 January 2006"))
 					return
 				}
 				var rows [][]string
 				for _, c := range out.Items {
-					rows = append(rows, []string{c.App + " " + c.Version, c.Model, c.Os, c.Kind, c.Language, fmt.Sprint(c.Runs), fmt.Sprint(c.Cases), fmt.Sprint(c.Passed),
-						map[bool]string{true: "", false: fmt.Sprint(c.Failed)}[c.Failed == 0], map[bool]string{true: "", false: fmt.Sprint(c.Errors)}[c.Errors == 0]})
+					rows = append(rows, []string{c.App + " " + c.Version, c.Model, c.Os, c.Kind, c.Language,
+						fmt.Sprint(c.Runs), fmt.Sprint(c.Cases), fmt.Sprint(c.Passed),
+						map[bool]string{true: "", false: fmt.Sprint(c.Failed)}[c.Failed == 0],
+						map[bool]string{true: "", false: fmt.Sprint(c.Errors)}[c.Errors == 0]})
 				}
-				a.Table([]string{"BUILD", "MODEL", "OS", "KIND", "LANGUAGE", "RUNS", "CASES", "PASS", "FAIL", "ERROR"}, rows)
+				a.Table([]string{"BUILD", "MODEL", "OS", "KIND", "LANGUAGE", "RUNS", "CASES", "PASS", "FAIL", "ERROR"},
+					rows)
 			})
 		}}
 	f := cmd.Flags()

@@ -27,13 +27,15 @@ func (a *App) runReport() *cobra.Command {
 		ValidArgsFunction: a.Complete(ui.CompleteRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if html+junit+tap+document == "" {
-				return ui.WrongCall{Title: "a report needs a form and a file", Hint: "choose from --html FILE, --junit FILE, --tap FILE and --json FILE"}
+				return ui.WrongCall{Title: "a report needs a form and a file",
+					Hint: "choose from --html FILE, --junit FILE, --tap FILE and --json FILE"}
 			}
 			s, n, err := a.connectRun(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
-			return a.writeReports(cmd.Context(), s, n, map[string]string{"html": html, "junit": junit, "tap": tap, "json": document})
+			return a.writeReports(cmd.Context(), s, n, map[string]string{"html": html, "junit": junit, "tap": tap,
+				"json": document})
 		},
 	}
 	f := cmd.Flags()

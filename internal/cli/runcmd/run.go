@@ -29,7 +29,8 @@ import (
 
 func (a *App) RunCommand() *cobra.Command {
 	c := &cobra.Command{Use: "run", Short: "Start runs, follow them, and see what they found"}
-	c.AddCommand(a.runStart(), a.runFollow(), a.runShow(), a.runReport(), a.runFetch(), a.runLs(), a.runAgain(), a.runCancel(),
+	c.AddCommand(a.runStart(), a.runFollow(), a.runShow(), a.runReport(), a.runFetch(), a.runLs(), a.runAgain(),
+		a.runCancel(),
 		a.runSummary(), a.runCopy(), a.runPin(true), a.runPin(false), a.runRetention())
 	return c
 }
@@ -112,7 +113,8 @@ func (f *runFlags) bind(a *App, cmd *cobra.Command) {
 	g.StringArrayVar(&f.tags, "tag", nil, `only cases with this tag; "not slow": none with that one; may be repeated`)
 	g.IntVar(&f.fromLine, "from-line", 0, "only the case on this line of the suite")
 	g.StringVar(&f.order, "order", "written", "of the cases: written, or random by the seed, which is told")
-	_ = cmd.RegisterFlagCompletionFunc("order", cobra.FixedCompletions([]string{"written", "random"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("order", cobra.FixedCompletions([]string{"written", "random"},
+		cobra.ShellCompDirectiveNoFileComp))
 	g.StringVar(&f.app, "app", "", "app, by name or application id, where a build's name does not tell")
 	g.StringVar(&f.language, "language", "", "language of the devices, as in BCP 47 (default en-GB)")
 	g.StringVar(&f.junit, "junit", "", "write the results as JUnit XML to this file")
@@ -602,8 +604,9 @@ func (a *App) runLs() *cobra.Command {
 
 func (a *App) runCancel() *cobra.Command {
 	return ui.Yes(&cobra.Command{
-		Use: "cancel RUN…", Short: "Cancel runs; what was decided is kept", Example: "  yamato run cancel 12\n  yamato run cancel 12 13 14 --yes",
-		Args: ui.AtLeast(1, "name the runs: yamato run cancel 12"), ValidArgsFunction: a.Complete(ui.CompleteRuns),
+		Use: "cancel RUN…", Short: "Cancel runs; what was decided is kept",
+		Example: "  yamato run cancel 12\n  yamato run cancel 12 13 14 --yes",
+		Args:    ui.AtLeast(1, "name the runs: yamato run cancel 12"), ValidArgsFunction: a.Complete(ui.CompleteRuns),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var numbers []int64
 			var s *client.Service
@@ -615,7 +618,8 @@ func (a *App) runCancel() *cobra.Command {
 				}
 				numbers = append(numbers, number)
 			}
-			if err := a.Sure(cmd, fmt.Sprintf("Cancel %s (%s); what is not decided yet is left out", ui.Plural(len(numbers), "run"), plain.Some(args, 10))); err != nil {
+			if err := a.Sure(cmd, fmt.Sprintf("Cancel %s (%s); what is not decided yet is left out",
+				ui.Plural(len(numbers), "run"), plain.Some(args, 10))); err != nil {
 				return err
 			}
 			var done []contract.Run
@@ -661,7 +665,8 @@ func (a *App) TryCommand() *cobra.Command {
 				return err
 			}
 			if byHand {
-				return sessioncmd.Of(a.App).ByHand(cmd.Context(), s, append([]string{args[0]}, f.builds...), f.on, f.lineup)
+				return sessioncmd.Of(a.App).ByHand(cmd.Context(), s, append([]string{args[0]}, f.builds...), f.on,
+					f.lineup)
 			}
 			if len(f.builds) == 0 {
 				return ui.WrongCall{Title: "try needs a build",

@@ -26,7 +26,8 @@ func (a *App) ChecklistCommand() *cobra.Command {
 func (a *App) saveChecklist() *cobra.Command {
 	return &cobra.Command{
 		Use: "save FILE", Short: "Keep a checklist: Markdown with a title and task lists; another text is another version",
-		Example: "  yamato checklist save before-release.md", Args: ui.Exactly(1, "name the file: yamato checklist save before-release.md"),
+		Example:           "  yamato checklist save before-release.md",
+		Args:              ui.Exactly(1, "name the file: yamato checklist save before-release.md"),
 		ValidArgsFunction: ui.Files("md"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			text, err := ui.ReadSmall(args[0])
@@ -37,7 +38,8 @@ func (a *App) saveChecklist() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l, err := client.As[contract.Checklist](s.SaveChecklist(cmd.Context(), s.Project, contract.ChecklistText{Text: string(text)}))
+			l, err := client.As[contract.Checklist](s.SaveChecklist(cmd.Context(), s.Project,
+				contract.ChecklistText{Text: string(text)}))
 			if err != nil {
 				return err
 			}
@@ -50,7 +52,8 @@ func (a *App) saveChecklist() *cobra.Command {
 
 func (a *App) checklists() *cobra.Command {
 	return &cobra.Command{
-		Use: "ls", Short: "List checklists, and the runs of them that people go through now", Args: ui.None, Example: "  yamato checklist ls",
+		Use: "ls", Short: "List checklists, and the runs of them that people go through now", Args: ui.None,
+		Example: "  yamato checklist ls",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Connect(cmd.Context())
 			if err != nil {
@@ -71,11 +74,13 @@ func (a *App) checklists() *cobra.Command {
 				}
 				var rows [][]string
 				for _, l := range list {
-					rows = append(rows, []string{l.Name, strconv.FormatInt(l.Version, 10), strconv.Itoa(len(l.Items)), l.SavedBy, ui.Ago(l.SavedAt)})
+					rows = append(rows, []string{l.Name, strconv.FormatInt(l.Version, 10), strconv.Itoa(len(l.Items)),
+						l.SavedBy, ui.Ago(l.SavedAt)})
 				}
 				a.Table([]string{"CHECKLIST", "VERSION", "THINGS", "SAVED BY", "WHEN"}, rows)
 				for _, r := range going {
-					fmt.Fprintf(a.Out, "Run %d: %s, %s %s, %d of %d said\n", r.Number, ui.Deref(r.Checklist), r.App, r.VersionName, r.Results, r.Expected)
+					fmt.Fprintf(a.Out, "Run %d: %s, %s %s, %d of %d said\n", r.Number, ui.Deref(r.Checklist), r.App,
+						r.VersionName, r.Results, r.Expected)
 				}
 			})
 		},
@@ -98,8 +103,9 @@ func (a *App) startChecklist() *cobra.Command {
 	var app, lineup, language string
 	cmd := &cobra.Command{
 		Use: "start NAME", Short: "Have people go through a checklist: a run beside the automated ones",
-		Example: "  yamato checklist start \"Before each release\" --build 3.2.0 --on \"Kaede 7\"",
-		Args:    ui.Exactly(1, "name the checklist: `yamato checklist ls` lists them"), ValidArgsFunction: a.Complete(completeChecklists),
+		Example:           "  yamato checklist start \"Before each release\" --build 3.2.0 --on \"Kaede 7\"",
+		Args:              ui.Exactly(1, "name the checklist: `yamato checklist ls` lists them"),
+		ValidArgsFunction: a.Complete(completeChecklists),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(builds) == 0 {
 				return ui.WrongCall{Title: "a checklist is gone through for a build", Hint: "name it with --build"}
@@ -112,8 +118,10 @@ func (a *App) startChecklist() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := client.As[contract.Run](s.StartChecklist(cmd.Context(), s.Project, contract.NewChecklistRun{Checklist: args[0], Build: build,
-				App: ui.Optional(app), On: ui.Several(on), Lineup: ui.Optional(lineup), Language: ui.Optional(language)}))
+			r, err := client.As[contract.Run](s.StartChecklist(cmd.Context(), s.Project,
+				contract.NewChecklistRun{Checklist: args[0], Build: build,
+					App: ui.Optional(app), On: ui.Several(on), Lineup: ui.Optional(lineup),
+					Language: ui.Optional(language)}))
 			if err != nil {
 				return err
 			}
@@ -174,18 +182,20 @@ func (a *App) markChecklist() *cobra.Command {
 
 // findThing finds the leg and the place of a thing by its words.
 //
-// on is part of where its leg runs, or all of it as `run show` prints it: that leg alone is meant then, and none that is
-// named longer.
+// on is part of where its leg runs, or all of it as `run show` prints it: that leg alone is meant then, and none that
+// is named longer.
 func findThing(d contract.RunDetail, thing, on string) (leg int64, index int, err error) {
 	found := 0
 	wholly := func(l contract.Leg) bool {
-		return on != "" && slices.ContainsFunc([]string{report.Label(l.Combination), report.Where(l), report.Whole(l)}, func(label string) bool {
-			return strings.EqualFold(label, strings.TrimSpace(on))
-		})
+		return on != "" && slices.ContainsFunc([]string{report.Label(l.Combination), report.Where(l), report.Whole(l)},
+			func(label string) bool {
+				return strings.EqualFold(label, strings.TrimSpace(on))
+			})
 	}
 	exact := slices.ContainsFunc(d.Legs, wholly)
 	for _, l := range d.Legs {
-		if exact && !wholly(l) || !exact && !strings.Contains(strings.ToLower(report.Whole(l)), strings.ToLower(strings.TrimSpace(on))) {
+		if exact && !wholly(l) || !exact && !strings.Contains(strings.ToLower(report.Whole(l)),
+			strings.ToLower(strings.TrimSpace(on))) {
 			continue
 		}
 		for _, c := range l.Cases {
@@ -197,7 +207,8 @@ func findThing(d contract.RunDetail, thing, on string) (leg int64, index int, er
 	}
 	switch found {
 	case 0:
-		return 0, 0, ui.WrongCall{Title: fmt.Sprintf("run %d has no such thing: %s", d.Run.Number, thing), Hint: fmt.Sprintf("`yamato run show %d` lists them", d.Run.Number)}
+		return 0, 0, ui.WrongCall{Title: fmt.Sprintf("run %d has no such thing: %s", d.Run.Number, thing),
+			Hint: fmt.Sprintf("`yamato run show %d` lists them", d.Run.Number)}
 	case 1:
 		return leg, index, nil
 	}

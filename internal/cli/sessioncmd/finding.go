@@ -46,7 +46,8 @@ func (a *App) findings() *cobra.Command {
 				}
 				var rows [][]string
 				for _, f := range list.Findings {
-					rows = append(rows, []string{strconv.FormatInt(f.Number, 10), f.Title, f.Build, f.Model + " " + f.Os, f.FoundBy, ui.Ago(f.At),
+					rows = append(rows, []string{strconv.FormatInt(f.Number, 10), f.Title, f.Build,
+						f.Model + " " + f.Os, f.FoundBy, ui.Ago(f.At),
 						stateOf(f)})
 				}
 				a.Table([]string{"FINDING", "WHAT", "BUILD", "ON", "WHO", "WHEN", "STATE"}, rows)
@@ -71,7 +72,8 @@ func stateOf(f contract.SeenFault) string {
 func (a *App) toFinding(ctx context.Context, arg string) (*client.Service, int64, error) {
 	n, err := strconv.ParseInt(arg, 10, 64)
 	if err != nil || n < 1 {
-		return nil, 0, ui.WrongCall{Title: fmt.Sprintf("%q is no finding's number", arg), Hint: "`yamato finding ls` lists them"}
+		return nil, 0, ui.WrongCall{Title: fmt.Sprintf("%q is no finding's number", arg),
+			Hint: "`yamato finding ls` lists them"}
 	}
 	s, err := a.Connect(ctx)
 	return s, n, err
@@ -81,8 +83,9 @@ const findingHint = "name the finding by its number: `yamato finding ls` lists t
 
 func (a *App) finding() *cobra.Command {
 	return &cobra.Command{
-		Use: "show FINDING", Short: "One finding: where it was seen, and the way there", Example: "  yamato finding show 2",
-		Args: ui.Exactly(1, findingHint),
+		Use: "show FINDING", Short: "One finding: where it was seen, and the way there",
+		Example: "  yamato finding show 2",
+		Args:    ui.Exactly(1, findingHint),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, n, err := a.toFinding(cmd.Context(), args[0])
 			if err != nil {
@@ -117,8 +120,9 @@ func (a *App) finding() *cobra.Command {
 func (a *App) fetchFinding() *cobra.Command {
 	var to string
 	cmd := &cobra.Command{
-		Use: "fetch FINDING", Short: "Write a finding as Markdown with its pictures, in a zip", Example: "  yamato finding fetch 2 --to finding.zip",
-		Args: ui.Exactly(1, findingHint),
+		Use: "fetch FINDING", Short: "Write a finding as Markdown with its pictures, in a zip",
+		Example: "  yamato finding fetch 2 --to finding.zip",
+		Args:    ui.Exactly(1, findingHint),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, n, err := a.toFinding(cmd.Context(), args[0])
 			if err != nil {

@@ -51,14 +51,16 @@ const debugPort = "debug port"
 func hasPort(ctx context.Context, s *client.Service, n int64) error {
 	one, err := client.As[contract.Session](s.GetSession(ctx, s.Project, n, nil))
 	if err != nil || one.Device == nil || one.State != "open" {
-		return cmp.Or(err, error(ui.WrongCall{Title: fmt.Sprintf("session %d has no device now", n), Hint: "wait until it is open: `yamato session ls`"}))
+		return cmp.Or(err, error(ui.WrongCall{Title: fmt.Sprintf("session %d has no device now", n),
+			Hint: "wait until it is open: `yamato session ls`"}))
 	}
 	d, err := client.As[contract.DeviceDetail](s.GetDevice(ctx, s.Project, *one.Device))
 	if err != nil {
 		return err
 	}
 	if !slices.Contains(d.Device.Abilities, debugPort) {
-		return ui.WrongCall{Title: *one.Device + " has no port for debuggers", Hint: "handsets have one (docs/handsets.md); here `yamato session do` and the session's page see into the app"}
+		return ui.WrongCall{Title: *one.Device + " has no port for debuggers",
+			Hint: "handsets have one (docs/handsets.md); here `yamato session do` and the session's page see into the app"}
 	}
 	return nil
 }

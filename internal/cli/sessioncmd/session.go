@@ -69,12 +69,14 @@ func (w *wish) request() (contract.NewSession, error) {
 	idle, away := w.idle.Milliseconds(), w.away.Milliseconds()
 	in := contract.NewSession{Device: ui.Optional(w.device), Lineup: ui.Optional(w.lineup), App: ui.Optional(w.app),
 		Installed: ui.Optional(w.installed), Language: ui.Optional(w.language), Name: ui.Optional(w.name),
-		Purpose: ui.Optional(w.purpose), Shared: &w.shared, IdleMs: &idle, AwayMs: &away, Cleaning: ui.Optional(w.cleaning)}
+		Purpose: ui.Optional(w.purpose), Shared: &w.shared, IdleMs: &idle, AwayMs: &away,
+		Cleaning: ui.Optional(w.cleaning)}
 	if w.platform != "" {
 		in.Platform = new(contract.NewSessionPlatform(w.platform))
 	}
 	if w.model != "" || w.os != "" {
-		in.Report = &contract.SomebodysReport{Model: ui.Optional(w.model), Os: ui.Optional(w.os), Language: ui.Optional(w.language)}
+		in.Report = &contract.SomebodysReport{Model: ui.Optional(w.model), Os: ui.Optional(w.os),
+			Language: ui.Optional(w.language)}
 	}
 	if w.again != "" {
 		parts := strings.SplitN(w.again, "/", 3)
@@ -158,7 +160,8 @@ func (a *App) ask(ctx context.Context, s *client.Service, w *wish) error {
 		} else {
 			fmt.Fprintf(a.Out, "Its screen, for a browser that this link signs in once:\n\n  %s\n\n", link)
 		}
-		fmt.Fprintf(a.Out, "From here: yamato session do %d 'tap \"Continue\"'; yamato session end %d\n", one.Number, one.Number)
+		fmt.Fprintf(a.Out, "From here: yamato session do %d 'tap \"Continue\"'; yamato session end %d\n", one.Number,
+			one.Number)
 	})
 }
 
@@ -180,7 +183,8 @@ func (a *App) await(ctx context.Context, s *client.Service, one contract.Session
 			fmt.Fprintf(a.Err, "%s\n", waits)
 		}
 		wait := 2000
-		now, err := client.As[contract.Session](s.GetSession(ctx, s.Project, one.Number, &contract.GetSessionParams{WaitMs: &wait}))
+		now, err := client.As[contract.Session](s.GetSession(ctx, s.Project, one.Number,
+			&contract.GetSessionParams{WaitMs: &wait}))
 		if err != nil {
 			if errors.As(err, new(*client.Unreachable)) && ctx.Err() == nil { // it is started anew, say
 				if lost.IsZero() {
@@ -282,7 +286,8 @@ func (a *App) table(list []contract.Session, all bool) {
 		if s.Why != nil {
 			state += ": " + *s.Why
 		}
-		rows = append(rows, []string{strconv.FormatInt(s.Number, 10), s.Name, on, ui.Deref(s.Build), s.AskedBy, ui.Ago(s.CreatedAt),
+		rows = append(rows, []string{strconv.FormatInt(s.Number, 10), s.Name, on, ui.Deref(s.Build), s.AskedBy,
+			ui.Ago(s.CreatedAt),
 			state})
 	}
 	a.Table([]string{"SESSION", "NAME", "DEVICE", "BUILD", "WHO", "SINCE", "STATE"}, rows)
@@ -292,7 +297,8 @@ func (a *App) table(list []contract.Session, all bool) {
 func (a *App) connect(ctx context.Context, arg string) (*client.Service, int64, error) {
 	n, err := strconv.ParseInt(arg, 10, 64)
 	if err != nil || n < 1 {
-		return nil, 0, ui.WrongCall{Title: fmt.Sprintf("%q is no session's number", arg), Hint: "`yamato session ls` lists them"}
+		return nil, 0, ui.WrongCall{Title: fmt.Sprintf("%q is no session's number", arg),
+			Hint: "`yamato session ls` lists them"}
 	}
 	s, err := a.Connect(ctx)
 	return s, n, err
@@ -300,7 +306,8 @@ func (a *App) connect(ctx context.Context, arg string) (*client.Service, int64, 
 
 func completeSessions(ctx context.Context, s *client.Service) (out []string) {
 	going := true
-	list, err := client.As[contract.SessionList](s.ListSessions(ctx, s.Project, &contract.ListSessionsParams{Going: &going}))
+	list, err := client.As[contract.SessionList](s.ListSessions(ctx, s.Project,
+		&contract.ListSessionsParams{Going: &going}))
 	if err != nil {
 		return nil
 	}
@@ -351,7 +358,8 @@ func (a *App) tell(one contract.Session, list []contract.SessionEntry) {
 		fmt.Fprintf(a.Out, "It repeats %q of run %d up to line %d: %s\n", o.Case, o.Run, o.Line, o.Step)
 	}
 	if one.LogLines > 0 {
-		fmt.Fprintf(a.Out, "%d lines of log, %d of them errors: yamato session log %d\n", one.LogLines, one.LogErrors, one.Number)
+		fmt.Fprintf(a.Out, "%d lines of log, %d of them errors: yamato session log %d\n", one.LogLines, one.LogErrors,
+			one.Number)
 	}
 	fmt.Fprintln(a.Out)
 	var rows [][]string
@@ -420,7 +428,8 @@ func readLines(r io.Reader) (out []string, err error) {
 
 // one carries out a line and says what it found.
 func (a *App) one(ctx context.Context, s *client.Service, n int64, line string) error {
-	answer, err := client.As[contract.SessionAnswer](s.OrderSession(ctx, s.Project, n, contract.SessionOrder{Do: "line", Text: &line}))
+	answer, err := client.As[contract.SessionAnswer](s.OrderSession(ctx, s.Project, n, contract.SessionOrder{Do: "line",
+		Text: &line}))
 	if err != nil {
 		return err
 	}
@@ -519,8 +528,9 @@ func (a *App) newest(ctx context.Context, s *client.Service, n int64, to string)
 func (a *App) log() *cobra.Command {
 	var level string
 	cmd := &cobra.Command{
-		Use: "log SESSION", Short: "Print the log of a session's device", Example: "  yamato session log 3 --level error",
-		Args: ui.Exactly(1, sessionHint), ValidArgsFunction: a.Complete(completeSessions),
+		Use: "log SESSION", Short: "Print the log of a session's device",
+		Example: "  yamato session log 3 --level error",
+		Args:    ui.Exactly(1, sessionHint), ValidArgsFunction: a.Complete(completeSessions),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, n, err := a.connect(cmd.Context(), args[0])
 			if err != nil {
@@ -538,7 +548,8 @@ func (a *App) log() *cobra.Command {
 			in := bufio.NewScanner(body)
 			in.Buffer(nil, 1<<20)
 			for in.Scan() {
-				if line := in.Text(); level == "" || strings.Contains(line, " "+level+" ") || strings.Contains(line, `"level":"`+level+`"`) {
+				if line := in.Text(); level == "" || strings.Contains(line, " "+level+" ") ||
+					strings.Contains(line, `"level":"`+level+`"`) {
 					fmt.Fprintln(a.Out, line)
 				}
 			}
@@ -582,10 +593,12 @@ func (a *App) move() *cobra.Command {
 }
 
 // settled waits until a session has given back its old device and has the new one.
-func (a *App) settled(ctx context.Context, s *client.Service, one contract.Session, device string) (contract.Session, error) {
+func (a *App) settled(ctx context.Context, s *client.Service, one contract.Session, device string) (contract.Session,
+	error) {
 	was := ui.Deref(one.Device)
-	for one.State != "opening" && one.State != "closed" && (device == "" && ui.Deref(one.Device) == was || device != "" &&
-		ui.Deref(one.Device) != device) {
+	for one.State != "opening" && one.State != "closed" && (device == "" && ui.Deref(one.Device) == was ||
+		device != "" &&
+			ui.Deref(one.Device) != device) {
 		if err := retry.For(ctx, 200*time.Millisecond); err != nil {
 			return one, err
 		}
@@ -599,8 +612,9 @@ func (a *App) settled(ctx context.Context, s *client.Service, one contract.Sessi
 
 func (a *App) end() *cobra.Command {
 	return ui.Yes(&cobra.Command{
-		Use: "end SESSION", Short: "End a session: its device is cleaned and given back", Example: "  yamato session end 3",
-		Args: ui.Exactly(1, sessionHint), ValidArgsFunction: a.Complete(completeSessions),
+		Use: "end SESSION", Short: "End a session: its device is cleaned and given back",
+		Example: "  yamato session end 3",
+		Args:    ui.Exactly(1, sessionHint), ValidArgsFunction: a.Complete(completeSessions),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, n, err := a.connect(cmd.Context(), args[0])
 			if err != nil {
@@ -624,7 +638,10 @@ func (a *App) end() *cobra.Command {
 					}
 				}
 			}
-			return a.Write(one, func() { fmt.Fprintf(a.Out, "Session %d is closed. What stays of it: yamato session show %d\n", n, n) })
+			return a.Write(one, func() {
+				fmt.Fprintf(a.Out,
+					"Session %d is closed. What stays of it: yamato session show %d\n", n, n)
+			})
 		},
 	})
 }

@@ -124,7 +124,8 @@ func (a *App) check(ctx context.Context, args []string, f checks) error {
 			if other := len(paths) - suites; other > 0 {
 				what += fmt.Sprintf(" and %s beside them", ui.Plural(other, "file"))
 			}
-			fmt.Fprintf(a.Out, "%s, %s: %s, %s\n", what, ui.Plural(cases, "case"), ui.Plural(faults, "fault"), advice(len(all)-faults))
+			fmt.Fprintf(a.Out, "%s, %s: %s, %s\n", what, ui.Plural(cases, "case"), ui.Plural(faults, "fault"),
+				advice(len(all)-faults))
 		})
 	}
 	if err == nil && faults > 0 {
@@ -146,7 +147,8 @@ func textsOf(path string) (script.Texts, error) {
 	}
 	texts, err := appfile.ReadTexts(f, info.Size())
 	if err != nil {
-		return nil, ui.WrongCall{Title: path + " is no package: " + err.Error(), Hint: "name an .apk, an .ipa, or a zip"}
+		return nil, ui.WrongCall{Title: path + " is no package: " + err.Error(),
+			Hint: "name an .apk, an .ipa, or a zip"}
 	}
 	return script.Texts(texts), nil
 }
@@ -164,7 +166,8 @@ func (a *App) ask(ctx context.Context, path, text string, suite *script.Suite, f
 	if err != nil {
 		return nil, err
 	}
-	in := contract.SuiteToCheck{Text: text, App: ui.Optional(f.app), Build: ui.Optional(f.build), Lineup: ui.Optional(f.lineup)}
+	in := contract.SuiteToCheck{Text: text, App: ui.Optional(f.app), Build: ui.Optional(f.build),
+		Lineup: ui.Optional(f.lineup)}
 	if len(beside) > 0 {
 		in.Files = &beside
 	}
@@ -179,8 +182,10 @@ func (a *App) ask(ctx context.Context, path, text string, suite *script.Suite, f
 		if known[fmt.Sprint(ui.Deref(one.File), one.Line, one.Column, one.Message)] {
 			continue // it was found here already
 		}
-		out = append(out, script.Finding{Pos: script.Pos{File: ui.Deref(one.File), Line: one.Line, Column: one.Column}, Length: one.Length,
-			Line: one.Text, Shift: ui.Deref(one.Shift), Message: one.Message, Rule: token.Rule(ui.Deref(one.Rule)), Hint: ui.Deref(one.Hint), Advice: ui.Deref(one.Advice)})
+		out = append(out, script.Finding{Pos: script.Pos{File: ui.Deref(one.File), Line: one.Line, Column: one.Column},
+			Length: one.Length,
+			Line:   one.Text, Shift: ui.Deref(one.Shift), Message: one.Message, Rule: token.Rule(ui.Deref(one.Rule)),
+			Hint: ui.Deref(one.Hint), Advice: ui.Deref(one.Advice)})
 	}
 	return out, err
 }

@@ -59,7 +59,8 @@ func (f folder) beside(suite *script.Suite) ([]contract.SuiteFile, error) {
 		var data []byte
 		if err == nil {
 			if size += int(min(info.Size(), 1<<30)); size > bundle.MaxSize {
-				return nil, ui.WrongCall{Title: fmt.Sprintf("what this suite uses and gives takes more than %d MB", bundle.MaxSize>>20), Hint: ""}
+				return nil, ui.WrongCall{Title: fmt.Sprintf("what this suite uses and gives takes more than %d MB",
+					bundle.MaxSize>>20), Hint: ""}
 			}
 			data, err = os.ReadFile(f.path(name))
 		}

@@ -33,7 +33,8 @@ func (a *App) SecretCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := client.As[struct{}](s.SetSecret(cmd.Context(), s.Project, args[0], contract.SecretValue{Value: value})); err != nil {
+			if _, err := client.As[struct{}](s.SetSecret(cmd.Context(), s.Project, args[0],
+				contract.SecretValue{Value: value})); err != nil {
 				return err
 			}
 			return a.Write(map[string]string{"set": args[0]}, func() {
@@ -78,12 +79,14 @@ func (a *App) SecretCommand() *cobra.Command {
 				err = a.Sure(cmd, "Take the secret "+args[0]+" away", needs...)
 			}
 			if err == nil {
-				_, err = client.As[struct{}](s.RemoveSecret(cmd.Context(), s.Project, args[0], &contract.RemoveSecretParams{Anyway: new(true)}))
+				_, err = client.As[struct{}](s.RemoveSecret(cmd.Context(), s.Project, args[0],
+					&contract.RemoveSecretParams{Anyway: new(true)}))
 			}
 			if err != nil {
 				return err
 			}
-			return a.Write(map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.Out, "The secret %s is gone.\n", args[0]) })
+			return a.Write(map[string]string{"removed": args[0]},
+				func() { fmt.Fprintf(a.Out, "The secret %s is gone.\n", args[0]) })
 		},
 	}
 	c.AddCommand(set, ls, ui.Yes(remove))
@@ -100,7 +103,8 @@ func (a *App) hidden(what string) (string, error) {
 		return string(typed), err
 	}
 	if a.In == nil {
-		return "", ui.WrongCall{Title: "there is no value on standard input", Hint: "type it at a terminal, or hand it in: yamato secret set NAME < FILE"}
+		return "", ui.WrongCall{Title: "there is no value on standard input",
+			Hint: "type it at a terminal, or hand it in: yamato secret set NAME < FILE"}
 	}
 	read, err := io.ReadAll(io.LimitReader(a.In, 1<<16))
 	if err != nil {
@@ -108,7 +112,8 @@ func (a *App) hidden(what string) (string, error) {
 	}
 	value := strings.TrimSuffix(string(bytes.TrimSuffix(read, []byte("\n"))), "\r")
 	if len(value) < script.MinSecret {
-		return "", ui.WrongCall{Title: fmt.Sprintf("a value that is to be hidden has at least %d bytes", script.MinSecret),
+		return "", ui.WrongCall{Title: fmt.Sprintf("a value that is to be hidden has at least %d bytes",
+			script.MinSecret),
 			Hint: "less would be found, and hidden, in everything"}
 	}
 	return value, nil
@@ -149,8 +154,9 @@ func (a *App) accountAdd() *cobra.Command {
 				return err
 			}
 			holds["password"] = password
-			added, err := client.As[contract.Account](s.AddAccount(cmd.Context(), s.Project, contract.NewAccount{Name: args[0], User: user,
-				Fields: &holds}))
+			added, err := client.As[contract.Account](s.AddAccount(cmd.Context(), s.Project,
+				contract.NewAccount{Name: args[0], User: user,
+					Fields: &holds}))
 			if err != nil {
 				return err
 			}
@@ -188,7 +194,8 @@ func (a *App) accountLs() *cobra.Command {
 					if one.LentTo != nil {
 						lent = *one.LentTo
 					}
-					rows = append(rows, []string{strconv.FormatInt(one.Id, 10), one.Name, one.User, strings.Join(one.Fields, ", "), lent})
+					rows = append(rows, []string{strconv.FormatInt(one.Id, 10), one.Name, one.User,
+						strings.Join(one.Fields, ", "), lent})
 				}
 				a.Table([]string{"ID", "NAME", "USER", "HOLDS", "LENT TO"}, rows)
 			})
@@ -203,7 +210,8 @@ func (a *App) accountRemove() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
-				return ui.WrongCall{Title: fmt.Sprintf("%q is no account's number", args[0]), Hint: "`yamato account ls` lists them"}
+				return ui.WrongCall{Title: fmt.Sprintf("%q is no account's number", args[0]),
+					Hint: "`yamato account ls` lists them"}
 			}
 			s, err := a.Connect(cmd.Context())
 			if err != nil {
@@ -215,7 +223,8 @@ func (a *App) accountRemove() *cobra.Command {
 			if _, err := client.As[struct{}](s.RemoveAccount(cmd.Context(), s.Project, id)); err != nil {
 				return err
 			}
-			return a.Write(map[string]int64{"removed": id}, func() { fmt.Fprintf(a.Out, "Account %d is off the list.\n", id) })
+			return a.Write(map[string]int64{"removed": id},
+				func() { fmt.Fprintf(a.Out, "Account %d is off the list.\n", id) })
 		},
 	})
 }

@@ -45,7 +45,8 @@ func (a *App) suiteServe() *cobra.Command {
 					return err
 				}
 				for _, e := range list {
-					seen = append(seen, script.Seen{ID: e.Id, Text: e.Text, Role: e.Role, Screen: e.Screen, Unsure: e.Unsure})
+					seen = append(seen, script.Seen{ID: e.Id, Text: e.Text, Role: e.Role, Screen: e.Screen,
+						Unsure: e.Unsure})
 				}
 			}
 			return ServeEditor(cmd.Context(), a.In, a.Document(), app, seen)
@@ -84,7 +85,8 @@ func ServeEditor(ctx context.Context, in io.Reader, out io.Writer, app string, s
 		}
 	case <-ctx.Done():
 	}
-	if err := conn.Err(); err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrClosedPipe) && ctx.Err() == nil {
+	if err := conn.Err(); err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrClosedPipe) &&
+		ctx.Err() == nil {
 		return fmt.Errorf("the editor cannot be understood: %w", err)
 	}
 	return nil
@@ -165,19 +167,34 @@ func (s *languageServer) handle(ctx context.Context, reply jsonrpc2.Replier, r j
 				URI: p.TextDocument.URI, Diagnostics: []protocol.Diagnostic{}})
 		})
 	case protocol.MethodTextDocumentCompletion:
-		return ask(r, answer, func(p protocol.CompletionParams) (any, error) { return s.complete(p.TextDocument.URI, p.Position) })
+		return ask(r, answer, func(p protocol.CompletionParams) (any, error) {
+			return s.complete(p.TextDocument.URI,
+				p.Position)
+		})
 	case protocol.MethodTextDocumentHover:
-		return ask(r, answer, func(p protocol.HoverParams) (any, error) { return s.hover(p.TextDocument.URI, p.Position) })
+		return ask(r, answer, func(p protocol.HoverParams) (any, error) {
+			return s.hover(p.TextDocument.URI,
+				p.Position)
+		})
 	case protocol.MethodTextDocumentDefinition:
-		return ask(r, answer, func(p protocol.DefinitionParams) (any, error) { return s.definition(p.TextDocument.URI, p.Position) })
+		return ask(r, answer, func(p protocol.DefinitionParams) (any, error) {
+			return s.definition(p.TextDocument.URI,
+				p.Position)
+		})
 	case protocol.MethodTextDocumentRename:
 		return ask(r, answer, func(p protocol.RenameParams) (any, error) {
 			return s.rename(p.TextDocument.URI, p.Position, p.NewName)
 		})
 	case protocol.MethodTextDocumentDocumentSymbol:
-		return ask(r, answer, func(p protocol.DocumentSymbolParams) (any, error) { return s.outline(p.TextDocument.URI) })
+		return ask(r, answer, func(p protocol.DocumentSymbolParams) (any,
+			error) {
+			return s.outline(p.TextDocument.URI)
+		})
 	case protocol.MethodTextDocumentFormatting:
-		return ask(r, answer, func(p protocol.DocumentFormattingParams) (any, error) { return s.layout(p.TextDocument.URI) })
+		return ask(r, answer, func(p protocol.DocumentFormattingParams) (any,
+			error) {
+			return s.layout(p.TextDocument.URI)
+		})
 	}
 	if strings.HasPrefix(r.Method(), "$/") || isNotice(r) {
 		return nil
@@ -209,7 +226,8 @@ func ask[P any](r jsonrpc2.Request, answer func(any, error) error, do func(P) (a
 func (s *languageServer) capabilities() protocol.InitializeResult {
 	return protocol.InitializeResult{
 		Capabilities: protocol.ServerCapabilities{
-			TextDocumentSync:           protocol.TextDocumentSyncOptions{OpenClose: true, Change: protocol.TextDocumentSyncKindFull},
+			TextDocumentSync: protocol.TextDocumentSyncOptions{OpenClose: true,
+				Change: protocol.TextDocumentSyncKindFull},
 			CompletionProvider:         &protocol.CompletionOptions{TriggerCharacters: []string{"#", "$", "\"", "{"}},
 			HoverProvider:              true,
 			DefinitionProvider:         true,
@@ -248,7 +266,8 @@ func (s *languageServer) tell(ctx context.Context, at uri.URI, text string) erro
 	list := []protocol.Diagnostic{}
 	lines := strings.Split(text, "\n")
 	for _, f := range findings {
-		d := protocol.Diagnostic{Severity: protocol.DiagnosticSeverityError, Source: "yamato", Code: string(f.Rule), Message: f.Message}
+		d := protocol.Diagnostic{Severity: protocol.DiagnosticSeverityError, Source: "yamato", Code: string(f.Rule),
+			Message: f.Message}
 		if f.Advice {
 			d.Severity = protocol.DiagnosticSeverityInformation
 		}
@@ -262,7 +281,8 @@ func (s *languageServer) tell(ctx context.Context, at uri.URI, text string) erro
 		}
 		list = append(list, d)
 	}
-	return s.conn.Notify(ctx, protocol.MethodTextDocumentPublishDiagnostics, protocol.PublishDiagnosticsParams{URI: at, Diagnostics: list})
+	return s.conn.Notify(ctx, protocol.MethodTextDocumentPublishDiagnostics, protocol.PublishDiagnosticsParams{URI: at,
+		Diagnostics: list})
 }
 
 // read reads a text with the files beside it: those that are open as the editor has them.
@@ -307,9 +327,11 @@ func (s *languageServer) document(at uri.URI) (edit.Document, []string) {
 	return edit.Document{Suite: suite, Lines: lines, Seen: s.seen}, lines
 }
 
-var kinds = map[string]protocol.CompletionItemKind{"step": protocol.CompletionItemKindKeyword, "word": protocol.CompletionItemKindKeyword,
-	"action": protocol.CompletionItemKindFunction, "variable": protocol.CompletionItemKindVariable, "role": protocol.CompletionItemKindClass,
-	"id": protocol.CompletionItemKindField, "text": protocol.CompletionItemKindText}
+var kinds = map[string]protocol.CompletionItemKind{"step": protocol.CompletionItemKindKeyword,
+	"word":   protocol.CompletionItemKindKeyword,
+	"action": protocol.CompletionItemKindFunction, "variable": protocol.CompletionItemKindVariable,
+	"role": protocol.CompletionItemKindClass,
+	"id":   protocol.CompletionItemKindField, "text": protocol.CompletionItemKindText}
 
 func (s *languageServer) complete(at uri.URI, p protocol.Position) (any, error) {
 	d, lines := s.document(at)
@@ -317,7 +339,8 @@ func (s *languageServer) complete(at uri.URI, p protocol.Position) (any, error) 
 	items := []protocol.CompletionItem{}
 	for _, i := range d.Complete(line, column) {
 		items = append(items, protocol.CompletionItem{Label: i.Text, Kind: kinds[i.Kind], Detail: i.Detail,
-			TextEdit: &protocol.TextEdit{Range: span(lines, script.Pos{Line: line, Column: i.From}, column-i.From), NewText: i.Text}})
+			TextEdit: &protocol.TextEdit{Range: span(lines, script.Pos{Line: line, Column: i.From}, column-i.From),
+				NewText: i.Text}})
 	}
 	return protocol.CompletionList{Items: items}, nil
 }
@@ -338,7 +361,8 @@ func (s *languageServer) definition(at uri.URI, p protocol.Position) (any, error
 	if !ok {
 		return []protocol.Location{}, nil
 	}
-	return []protocol.Location{{URI: beside(at, found.File), Range: span(s.linesOf(d, found.File), found.Pos, found.Length)}}, nil
+	return []protocol.Location{{URI: beside(at, found.File), Range: span(s.linesOf(d, found.File),
+		found.Pos, found.Length)}}, nil
 }
 
 func (s *languageServer) linesOf(d edit.Document, file string) []string {
@@ -372,7 +396,8 @@ func (s *languageServer) layout(at uri.URI) (any, error) {
 	}
 	lines := strings.Split(text, "\n")
 	last := lines[len(lines)-1]
-	whole := protocol.Range{End: protocol.Position{Line: uint32(len(lines) - 1), Character: uint32(len(utf16.Encode([]rune(last))))}}
+	whole := protocol.Range{End: protocol.Position{Line: uint32(len(lines) - 1),
+		Character: uint32(len(utf16.Encode([]rune(last))))}}
 	return []protocol.TextEdit{{Range: whole, NewText: laid}}, nil
 }
 

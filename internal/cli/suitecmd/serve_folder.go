@@ -96,7 +96,8 @@ func called(at, home uri.URI, d edit.Document) (string, bool) {
 
 // suitesOf are the suites of a folder and below, but for one.
 func (s *languageServer) suitesOf(dir string, but uri.URI) (out []uri.URI) {
-	_ = filepath.WalkDir(dir, func(path string, e os.DirEntry, err error) error { // what cannot be read is not renamed in
+	// what cannot be read is not renamed in
+	_ = filepath.WalkDir(dir, func(path string, e os.DirEntry, err error) error {
 		if err != nil || len(out) >= maxRenamed {
 			return nil
 		}

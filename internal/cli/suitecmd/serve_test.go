@@ -90,12 +90,14 @@ func (e *editor) write(at uri.URI, text string, first bool) []protocol.Diagnosti
 	e.t.Helper()
 	var err error
 	if first {
-		err = e.conn.Notify(context.Background(), protocol.MethodTextDocumentDidOpen, protocol.DidOpenTextDocumentParams{
-			TextDocument: protocol.TextDocumentItem{URI: at, LanguageID: "suite", Version: 1, Text: text}})
+		err = e.conn.Notify(context.Background(), protocol.MethodTextDocumentDidOpen,
+			protocol.DidOpenTextDocumentParams{
+				TextDocument: protocol.TextDocumentItem{URI: at, LanguageID: "suite", Version: 1, Text: text}})
 	} else {
-		err = e.conn.Notify(context.Background(), protocol.MethodTextDocumentDidChange, protocol.DidChangeTextDocumentParams{
-			TextDocument:   protocol.VersionedTextDocumentIdentifier{TextDocumentIdentifier: protocol.TextDocumentIdentifier{URI: at}},
-			ContentChanges: []protocol.TextDocumentContentChangeEvent{{Text: text}}})
+		err = e.conn.Notify(context.Background(), protocol.MethodTextDocumentDidChange,
+			protocol.DidChangeTextDocumentParams{
+				TextDocument:   protocol.VersionedTextDocumentIdentifier{TextDocumentIdentifier: protocol.TextDocumentIdentifier{URI: at}},
+				ContentChanges: []protocol.TextDocumentContentChangeEvent{{Text: text}}})
 	}
 	require.NoError(e.t, err)
 	select {
@@ -128,7 +130,8 @@ func TestAnEditorIsHelpedToWriteASuite(t *testing.T) {
 	require.Len(t, said, 1)
 	require.Equal(t, protocol.DiagnosticSeverityError, said[0].Severity)
 	require.Contains(t, said[0].Message, "did you mean `tap`?")
-	require.Equal(t, protocol.Range{Start: protocol.Position{Line: 5, Character: 1}, End: protocol.Position{Line: 5, Character: 4}}, said[0].Range)
+	require.Equal(t, protocol.Range{Start: protocol.Position{Line: 5, Character: 1}, End: protocol.Position{Line: 5,
+		Character: 4}}, said[0].Range)
 
 	text = strings.Replace(text, "tpa", "tap", 1)
 	require.Empty(t, e.write(suite, text, false))
@@ -172,8 +175,10 @@ func TestAnEditorIsHelpedToWriteASuite(t *testing.T) {
 	// What no server of this protocol knows is answered, and it goes on.
 	_, err := e.conn.Call(context.Background(), "suite/unheardOf", map[string]string{}, nil)
 	require.Error(t, err)
-	_, err = e.conn.Call(context.Background(), protocol.MethodTextDocumentRename, protocol.RenameParams{TextDocumentPositionParams: protocol.TextDocumentPositionParams{
-		TextDocument: ref, Position: protocol.Position{Line: 4_000_000_000, Character: 4_000_000_000}}, NewName: "x"}, nil)
+	_, err = e.conn.Call(context.Background(), protocol.MethodTextDocumentRename,
+		protocol.RenameParams{TextDocumentPositionParams: protocol.TextDocumentPositionParams{
+			TextDocument: ref, Position: protocol.Position{Line: 4_000_000_000,
+				Character: 4_000_000_000}}, NewName: "x"}, nil)
 	require.ErrorContains(t, err, "nothing here that can be renamed")
 	e.call(protocol.MethodShutdown, nil, nil)
 	require.NoError(t, e.conn.Notify(context.Background(), protocol.MethodExit, nil))
@@ -216,9 +221,10 @@ func TestAFolderOfSuitesIsOneToAnEditor(t *testing.T) {
 	// An action has another name in every suite of the folder, open or not, and never one that is taken.
 	rename := func(to string) (protocol.WorkspaceEdit, error) {
 		var out protocol.WorkspaceEdit
-		_, err := e.conn.Call(context.Background(), protocol.MethodTextDocumentRename, protocol.RenameParams{NewName: to,
-			TextDocumentPositionParams: protocol.TextDocumentPositionParams{TextDocument: protocol.TextDocumentIdentifier{URI: at["a.yamato"]},
-				Position: protocol.Position{Line: 3, Character: 5}}}, &out)
+		_, err := e.conn.Call(context.Background(), protocol.MethodTextDocumentRename,
+			protocol.RenameParams{NewName: to,
+				TextDocumentPositionParams: protocol.TextDocumentPositionParams{TextDocument: protocol.TextDocumentIdentifier{URI: at["a.yamato"]},
+					Position: protocol.Position{Line: 3, Character: 5}}}, &out)
 		return out, err
 	}
 	out, err := rename("show the map")
@@ -232,7 +238,8 @@ func TestAFolderOfSuitesIsOneToAnEditor(t *testing.T) {
 	// A change in a file is a change for those that use it.
 	require.Empty(t, e.write(at["shared.yamato"], files["shared.yamato"], true))
 	require.Equal(t, at["a.yamato"], e.reads().URI, "told anew")
-	require.Empty(t, e.write(at["shared.yamato"], strings.Replace(files["shared.yamato"], "open the map", "see the map", 1), false))
+	require.Empty(t, e.write(at["shared.yamato"], strings.Replace(files["shared.yamato"], "open the map", "see the map",
+		1), false))
 	told := e.reads()
 	require.Equal(t, at["a.yamato"], told.URI)
 	require.NotEmpty(t, told.Diagnostics, "what it does is not there any more")

@@ -103,7 +103,8 @@ func (a *App) SuiteCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := client.As[struct{}](s.RemoveSuite(cmd.Context(), s.Project, args[0], &contract.RemoveSuiteParams{Anyway: &anyway})); err != nil {
+			if _, err := client.As[struct{}](s.RemoveSuite(cmd.Context(), s.Project, args[0],
+				&contract.RemoveSuiteParams{Anyway: &anyway})); err != nil {
 				return err
 			}
 			return a.Write(map[string]string{"removed": args[0]}, func() {
@@ -189,7 +190,8 @@ func (a *App) suiteFormat() *cobra.Command {
 					continue
 				}
 				if _, err := os.Lstat(to); to != p && err == nil {
-					return ui.WrongCall{Title: fmt.Sprintf("%s cannot be renamed: there is a %s already", p, to), Hint: "take one of the two away"}
+					return ui.WrongCall{Title: fmt.Sprintf("%s cannot be renamed: there is a %s already", p, to),
+						Hint: "take one of the two away"}
 				}
 				info, err := os.Stat(p)
 				if err != nil {

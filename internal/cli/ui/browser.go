@@ -11,8 +11,8 @@ import (
 	"yamato/internal/contract"
 )
 
-// SignInLink makes a link that signs one browser in, and leads to a page, "" for the first. The code is in the fragment,
-// which browsers send to nobody: no log and no referrer gets to see it.
+// SignInLink makes a link that signs one browser in, and leads to a page, "" for the first. The code is in the
+// fragment, which browsers send to nobody: no log and no referrer gets to see it.
 func SignInLink(ctx context.Context, s *client.Service, page string) (string, error) {
 	in, err := client.As[contract.SignIn](s.MakeSignIn(ctx))
 	if page != "" {

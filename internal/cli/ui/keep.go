@@ -14,7 +14,8 @@ type KeepRules struct{ rules evidence.Rules }
 
 // Bind adds the option to a command.
 func (k *KeepRules) Bind(cmd *cobra.Command) {
-	cmd.Flags().Var(k, "keep", `what is kept, as "video always": a sort (`+strings.Join(evidence.Sorts, ", ")+` or everything), and always, unless passed or never; may be repeated`)
+	cmd.Flags().Var(k, "keep", `what is kept, as "video always": a sort (`+strings.Join(evidence.Sorts, ", ")+
+		` or everything), and always, unless passed or never; may be repeated`)
 	var all []string
 	for _, sort := range append([]string{evidence.All}, evidence.Sorts...) {
 		for _, rule := range evidence.Rulings {

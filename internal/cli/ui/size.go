@@ -32,7 +32,8 @@ func (s Size) String() string {
 		of   float64
 	}{{"TB", 1e12}, {"GB", 1e9}, {"MB", 1e6}, {"kB", 1e3}} {
 		if float64(s) >= u.of {
-			return strings.TrimSuffix(strings.TrimSuffix(fmt.Sprintf("%.2f", float64(s)/u.of), "0"), ".0") + " " + u.name
+			return strings.TrimSuffix(strings.TrimSuffix(fmt.Sprintf("%.2f", float64(s)/u.of), "0"), ".0") + " " +
+				u.name
 		}
 	}
 	return fmt.Sprintf("%d bytes", int64(s))

@@ -26,8 +26,8 @@ func Yes(cmd *cobra.Command) *cobra.Command {
 	return cmd
 }
 
-// Sure asks once whether to do what cannot be taken back, in one line: what it is, after a semicolon what becomes of it,
-// and what hangs on it. With --yes it does not ask; where nobody is there to be asked, it refuses.
+// Sure asks once whether to do what cannot be taken back, in one line: what it is, after a semicolon what becomes of
+// it, and what hangs on it. With --yes it does not ask; where nobody is there to be asked, it refuses.
 func (a *App) Sure(cmd *cobra.Command, what string, hangs ...string) error {
 	if yes, err := cmd.Flags().GetBool("yes"); err != nil || yes {
 		return err

@@ -80,7 +80,8 @@ func TestNamesInATableStayWholeWhereThereIsRoomForThem(t *testing.T) {
 	tight := written(t, "20", func(a *App) {
 		a.Table([]string{"DEVICE", "STATE"}, [][]string{{"kaede-7-lite-s1", "unready"}})
 	})
-	require.Equal(t, "DEVICE       STATE\nkaede-7-lit  unready\ne-s1\n", tight, "where there is none, all is there all the same")
+	require.Equal(t, "DEVICE       STATE\nkaede-7-lit  unready\ne-s1\n", tight,
+		"where there is none, all is there all the same")
 }
 
 func TestSayFoldsAndIndentsWhatFollows(t *testing.T) {

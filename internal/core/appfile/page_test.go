@@ -12,7 +12,8 @@ func zipOf(t *testing.T, files map[string]string) (*bytes.Reader, int64) {
 	t.Helper()
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)
-	for _, name := range []string{"index.html", "dist/index.html", "dist/app.js", "a/index.html", "b/index.html", "app.js", "__MACOSX/._x"} {
+	for _, name := range []string{"index.html", "dist/index.html", "dist/app.js", "a/index.html", "b/index.html",
+		"app.js", "__MACOSX/._x"} {
 		if text, ok := files[name]; ok {
 			w, err := z.Create(name)
 			require.NoError(t, err)
@@ -31,10 +32,12 @@ func TestPagesWithoutAManifestAreTakenAndWhatTheyLackIsTold(t *testing.T) {
 	}
 	p, err := read(map[string]string{"index.html": "<!doctype html><title>\n Quay &amp; tide </title>", "app.js": "1"})
 	require.NoError(t, err)
-	require.Equal(t, []string{"Quay & tide", "quay-tide", "/", "web"}, []string{p.Name, p.ApplicationID, p.Launch, p.Platform})
+	require.Equal(t, []string{"Quay & tide", "quay-tide", "/", "web"}, []string{p.Name, p.ApplicationID,
+		p.Launch, p.Platform})
 	require.Len(t, p.Lacks, 1)
 	require.Contains(t, p.Lacks[0], "no web app manifest")
-	other, err := read(map[string]string{"index.html": "<!doctype html><title>\n Quay &amp; tide </title>", "app.js": "22"})
+	other, err := read(map[string]string{"index.html": "<!doctype html><title>\n Quay &amp; tide </title>",
+		"app.js": "22"})
 	require.NoError(t, err)
 	require.NotEqual(t, p.VersionName, other.VersionName, "other content is another version")
 

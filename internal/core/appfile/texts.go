@@ -66,7 +66,8 @@ func (g *gathered) file(f *zip.File) error {
 		name := strings.TrimSuffix(base, ".json")
 		tag, ok := tagOf(name, "default")
 		if !ok || !slices.Contains(textFolders, folder) {
-			if tag, ok = tagOf(folder, "default"); !ok || !slices.Contains(textFolders, path.Base(path.Dir(path.Clean(dir)))) {
+			if tag, ok = tagOf(folder, "default"); !ok || !slices.Contains(textFolders,
+				path.Base(path.Dir(path.Clean(dir)))) {
 				return nil
 			}
 		}

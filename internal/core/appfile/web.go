@@ -175,12 +175,14 @@ func readPage(archive *zip.Reader, start *zip.File) (*Package, error) {
 	}
 	name := strings.Trim(path.Dir(start.Name), "./")
 	if m := pageTitle.FindSubmatch(page); m != nil {
-		name = first(strings.Join(strings.Fields(html.UnescapeString(strings.ToValidUTF8(string(m[1]), ""))), " "), name)
+		name = first(strings.Join(strings.Fields(html.UnescapeString(strings.ToValidUTF8(string(m[1]), ""))), " "),
+			name)
 	}
 	if name == "" {
 		name = "Web app"
 	}
-	p := &Package{Kind: Web, Platform: "web", Permissions: []string{}, Launch: "/", VersionName: contentVersion(archive),
+	p := &Package{Kind: Web, Platform: "web", Permissions: []string{}, Launch: "/",
+		VersionName: contentVersion(archive),
 		Lacks: []string{"it has no web app manifest: it is called as its page's title, its id is made of that, its version " +
 			"of what it holds, and it has no icon; put a manifest.webmanifest beside its index.html"}}
 	if p.Name, err = text("title", plain.Clip(name, 200), 255); err != nil {

@@ -63,7 +63,8 @@ func Read(text string) (List, error) {
 		line = strings.TrimSpace(line)
 		switch heading, item := headingOf(line), itemOf(line); {
 		case len(heading) > maxText || len(item) > maxText:
-			return l, &Fault{n + 1, fmt.Sprintf("it is longer than %d bytes", maxText), "say it in fewer words; what explains it may stand below"}
+			return l, &Fault{n + 1, fmt.Sprintf("it is longer than %d bytes", maxText),
+				"say it in fewer words; what explains it may stand below"}
 		case heading != "" && l.Title == "" && strings.HasPrefix(line, "# "):
 			l.Title = heading
 		case heading != "":
@@ -71,11 +72,13 @@ func Read(text string) (List, error) {
 		case item != "":
 			i := Item{group, item, n + 1}
 			if first, twice := seen[i.Name()]; twice {
-				return l, &Fault{n + 1, fmt.Sprintf("%q stands on line %d already", item, first), "give each thing words of its own"}
+				return l, &Fault{n + 1, fmt.Sprintf("%q stands on line %d already", item, first),
+					"give each thing words of its own"}
 			}
 			seen[i.Name()] = n + 1
 			if l.Items = append(l.Items, i); len(l.Items) > MaxItems {
-				return l, &Fault{n + 1, fmt.Sprintf("a checklist has at most %d things", MaxItems), "part it in several"}
+				return l, &Fault{n + 1, fmt.Sprintf("a checklist has at most %d things", MaxItems),
+					"part it in several"}
 			}
 		}
 	}
@@ -83,7 +86,8 @@ func Read(text string) (List, error) {
 	case l.Title == "":
 		return l, &Fault{Why: "it has no title", Hint: "begin with one: # Before each release"}
 	case len(l.Items) == 0:
-		return l, &Fault{Why: "it has nothing to look at", Hint: "write each thing as a task: - [ ] The total is under the fares"}
+		return l, &Fault{Why: "it has nothing to look at",
+			Hint: "write each thing as a task: - [ ] The total is under the fares"}
 	}
 	return l, nil
 }

@@ -39,15 +39,16 @@ var left = []struct {
 	form *regexp.Regexp
 	to   string
 }{
-	{regexp.MustCompile(`\?[^\s):]*`), ""},                                             // what is asked of an address
-	{regexp.MustCompile(`\((?:offset|BuildId)[^)]*\)`), ""},                            // of Android's native stacks
-	{regexp.MustCompile(`0x[0-9a-fA-F]+`), "·"},                                        // addresses
-	{regexp.MustCompile(`\+\s*(?:0x)?[0-9a-fA-F]+\b`), ""},                             // into a function
-	{regexp.MustCompile(`\(\d+\)`), ""},                                                // into a program
-	{regexp.MustCompile(`:\d+(?::\d+)?`), ""},                                          // lines and columns
-	{regexp.MustCompile(`\bline \d+(?:,? column \d+)?`), ""},                           //
-	{regexp.MustCompile(`[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}`), "·"},  // RFC 9562
-	{regexp.MustCompile(`([-.])[0-9A-Za-z_]*\d[0-9A-Za-z_]*\.(m?js|css)\b`), "$1·.$2"}, // bundlers put digests into names
+	{regexp.MustCompile(`\?[^\s):]*`), ""},                                            // what is asked of an address
+	{regexp.MustCompile(`\((?:offset|BuildId)[^)]*\)`), ""},                           // of Android's native stacks
+	{regexp.MustCompile(`0x[0-9a-fA-F]+`), "·"},                                       // addresses
+	{regexp.MustCompile(`\+\s*(?:0x)?[0-9a-fA-F]+\b`), ""},                            // into a function
+	{regexp.MustCompile(`\(\d+\)`), ""},                                               // into a program
+	{regexp.MustCompile(`:\d+(?::\d+)?`), ""},                                         // lines and columns
+	{regexp.MustCompile(`\bline \d+(?:,? column \d+)?`), ""},                          //
+	{regexp.MustCompile(`[0-9a-fA-F]{8}-(?:[0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}`), "·"}, // RFC 9562
+	// bundlers put digests into names
+	{regexp.MustCompile(`([-.])[0-9A-Za-z_]*\d[0-9A-Za-z_]*\.(m?js|css)\b`), "$1·.$2"},
 	{regexp.MustCompile(`\b(?:lambda|anonymous|closure|block|func|fn)[$_#]?\d+`), "·"}, // functions without a name
 	{regexp.MustCompile(`\$\$?(?:Lambda|ExternalSyntheticLambda|inlined|\d)[\w$/]*`), "$·"},
 	{regexp.MustCompile(`\b[0-9a-fA-F]{8,}\b`), "·"},
@@ -82,7 +83,8 @@ func Read(reason, report string) Stack {
 		case frame == "" && message == "" && strings.TrimSpace(line) != "":
 			message = strings.TrimSpace(line)
 		case frame != "" && len(s.Frames) < maxFrames:
-			if frame = clean(frame); frame != "" && (len(s.Frames) == 0 || s.Frames[len(s.Frames)-1] != frame) { // however deep it went
+			// however deep it went
+			if frame = clean(frame); frame != "" && (len(s.Frames) == 0 || s.Frames[len(s.Frames)-1] != frame) {
 				s.Frames = append(s.Frames, frame)
 			}
 		}

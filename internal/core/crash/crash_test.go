@@ -42,13 +42,15 @@ render@https://sorane.example/basket.js:40:7`
 )
 
 func TestTheSameFaultHasTheSameKeyAndAnotherHasAnother(t *testing.T) {
-	for name, pair := range map[string][2]string{"page": {page, pageAnew}, "android": {android, androidAnew}, "native": {native, nativeAnew}} {
+	for name, pair := range map[string][2]string{"page": {page, pageAnew}, "android": {android, androidAnew},
+		"native": {native, nativeAnew}} {
 		a, b := Read("it crashed", pair[0]), Read("it crashed", pair[1])
 		require.Equal(t, a.Frames, b.Frames, name)
 		require.Equal(t, a.Key, b.Key, name)
 	}
 	seen := map[string]string{}
-	for name, report := range map[string]string{"page": page, "elsewhere": pageElsewhere, "android": android, "native": native, "ios": ios,
+	for name, report := range map[string]string{"page": page, "elsewhere": pageElsewhere, "android": android,
+		"native": native, "ios": ios,
 		"gecko": gecko, "none": "", "words": "it stopped answering"} {
 		s := Read("it crashed", report)
 		require.Empty(t, seen[s.Key], name)

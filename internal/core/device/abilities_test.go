@@ -47,7 +47,8 @@ func TestADeviceHasTheAbilitiesThatItsTypeHas(t *testing.T) {
 func TestGesturesBeginDownAndEndUp(t *testing.T) {
 	at := screen.Point{X: 100, Y: 200}
 	for name, fingers := range map[string][]Finger{"double": {DoubleTap(at)}, "hold": {Hold(at, time.Second)},
-		"drag": {Drag(at, screen.Point{X: 10, Y: 20}, 300*time.Millisecond)}, "pinch": Pinch(at, 120, 30, time.Second)} {
+		"drag": {Drag(at, screen.Point{X: 10, Y: 20}, 300*time.Millisecond)}, "pinch": Pinch(at, 120, 30,
+			time.Second)} {
 		for _, f := range fingers {
 			down := 0
 			for _, a := range f {

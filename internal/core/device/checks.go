@@ -72,7 +72,8 @@ var Purposes = map[string]string{"camera": "use the camera", "location": "know w
 func CheckPermission(permission, answer string) error {
 	switch {
 	case !slices.Contains(Permissions, permission):
-		return fmt.Errorf("there is no permission %q; there are camera, location, microphone, motion and notifications", permission)
+		return fmt.Errorf("there is no permission %q; there are camera, location, microphone, motion and notifications",
+			permission)
 	case !slices.Contains([]string{Allow, Deny, Ask}, answer):
 		return fmt.Errorf("a permission is answered with allow, deny or ask, not %q", answer)
 	}
@@ -84,7 +85,8 @@ func CheckFingers(fingers []Finger) error {
 	for _, f := range fingers {
 		for _, a := range f {
 			at := a.At.X + a.At.Y
-			if math.IsNaN(at) || math.IsInf(at, 0) || a.Over < 0 || !slices.Contains([]string{"down", "move", "up", "pause"}, a.Do) {
+			if math.IsNaN(at) || math.IsInf(at, 0) || a.Over < 0 ||
+				!slices.Contains([]string{"down", "move", "up", "pause"}, a.Do) {
 				return errors.New("a finger moves to places, goes down and up, and pauses")
 			}
 		}

@@ -92,7 +92,8 @@ func within(text []byte) error {
 		}
 	}
 	depth, aliases := 0, 0
-	keys := map[int]int{} // of the mapping that is being read, by the column at which they stand; below zero by depth, of those in braces
+	// of the mapping that is being read, by the column at which they stand; below zero by depth, of those in braces
+	keys := map[int]int{}
 	for _, t := range lexer.Tokenize(string(text)) {
 		switch t.Type {
 		case token.SequenceStartType, token.MappingStartType:

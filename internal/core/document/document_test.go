@@ -67,7 +67,8 @@ func TestADocumentOfAnyShapeIsReadWithinBounds(t *testing.T) {
 
 // What looks like a number keeps the form in which it is written.
 func TestATextIsWhatIsWritten(t *testing.T) {
-	for written, want := range map[string]Text{"13.10": "13.10", "0x10": "0x10", "007": "007", "true": "true", `"1.0"`: "1.0",
+	for written, want := range map[string]Text{"13.10": "13.10", "0x10": "0x10", "007": "007", "true": "true",
+		`"1.0"`:   "1.0",
 		"'it''s'": "it's", "100%  # of the usual": "100%"} {
 		var into struct {
 			Text Text   `yaml:"text"`

@@ -15,8 +15,10 @@ type Kind struct {
 
 // The kinds. What is usual is enough to see what a case did, and all of one that did not pass.
 var (
-	Film    = Kind{"film", "film", Always, "application/zip", ".zip", false} // a zip of pictures, one at each change of the screen
-	Picture = Kind{"picture", "pictures", Always, "image/png", ".png", true} // those that a script names, and that of a failure
+	// a zip of pictures, one at each change of the screen
+	Film = Kind{"film", "film", Always, "application/zip", ".zip", false}
+	// those that a script names, and that of a failure
+	Picture = Kind{"picture", "pictures", Always, "image/png", ".png", true}
 	Video   = Kind{"video", "video", UnlessPassed, "video/webm", ".webm", true}
 	Log     = Kind{"log", "log", Always, "text/plain; charset=utf-8", ".txt", true}
 
@@ -24,9 +26,11 @@ var (
 	Network = Kind{"network", "network", UnlessPassed, "application/json; profile=har", ".har", true}
 	Bodies  = Kind{"bodies", "bodies", UnlessPassed, "", "", false}
 
-	Readings = Kind{"readings", "readings", Always, "application/gzip", ".csv.gz", false} // CPU, memory and frames as CSV, packed
-	Tree     = Kind{"tree", "trees", Always, "application/json", ".json", true}           // of elements, with each picture
-	Crash    = Kind{"crash", "crashes", Always, "text/plain; charset=utf-8; format=fixed", ".txt", true}
+	// CPU, memory and frames as CSV, packed
+	Readings = Kind{"readings", "readings", Always, "application/gzip", ".csv.gz", false}
+	// of elements, with each picture
+	Tree  = Kind{"tree", "trees", Always, "application/json", ".json", true}
+	Crash = Kind{"crash", "crashes", Always, "text/plain; charset=utf-8; format=fixed", ".txt", true}
 )
 
 // Kinds are all of them, in the order in which they are told.

@@ -8,8 +8,10 @@ import (
 )
 
 func TestTheNearestRuleWins(t *testing.T) {
-	k := Keeping{Suite: Rules{Video.Rule: Always, Log.Rule: Never}, Plan: Rules{Video.Rule: Never}, Run: Rules{All: UnlessPassed}}
-	require.Equal(t, Ruling{UnlessPassed, "run"}, k.Of(Video.Rule), "everything of the run is nearer than the video of the plan")
+	k := Keeping{Suite: Rules{Video.Rule: Always, Log.Rule: Never}, Plan: Rules{Video.Rule: Never},
+		Run: Rules{All: UnlessPassed}}
+	require.Equal(t, Ruling{UnlessPassed, "run"}, k.Of(Video.Rule),
+		"everything of the run is nearer than the video of the plan")
 	k.Run = nil
 	require.Equal(t, Ruling{Never, "plan"}, k.Of(Video.Rule))
 	require.Equal(t, Ruling{Never, "suite"}, k.Of(Log.Rule))
@@ -44,8 +46,9 @@ func TestARuleIsReadAsItIsWritten(t *testing.T) {
 		require.NoError(t, err, text)
 		require.Equal(t, want, [2]string{sort, rule})
 	}
-	for text, says := range map[string]string{"vidoe always": "did you mean `video`?", "video alway": "did you mean `always`?",
-		"video": "write a sort and a rule", "": "write a sort and a rule", "heat never": "there are film, pictures"} {
+	for text, says := range map[string]string{"vidoe always": "did you mean `video`?",
+		"video alway": "did you mean `always`?",
+		"video":       "write a sort and a rule", "": "write a sort and a rule", "heat never": "there are film, pictures"} {
 		_, _, err := ReadRule(text)
 		require.ErrorContains(t, err, says, text)
 	}

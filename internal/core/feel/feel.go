@@ -241,7 +241,8 @@ func (g Group) usage() string {
 		}
 		one := strings.ReplaceAll(strings.Join(words, " "), " ,", ",")
 		if n := len(said); n > 0 && len(words) > 1 && m.Pieces[len(m.Pieces)-1].Word != "" {
-			if head, _ := cutLast(one); strings.HasPrefix(said[n-1], head+" ") && !strings.Contains(said[n-1][len(head)+1:], " ") {
+			if head, _ := cutLast(one); strings.HasPrefix(said[n-1], head+" ") &&
+				!strings.Contains(said[n-1][len(head)+1:], " ") {
 				_, tail := cutLast(one)
 				said[n-1] += "|" + tail
 				continue

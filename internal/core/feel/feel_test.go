@@ -66,10 +66,14 @@ func TestLevelsAreReadInTheirCanonicalForm(t *testing.T) {
 		require.Equal(t, c.canonical, got)
 	}
 	for name, wrong := range map[string][]string{
-		"text size": {"", "130", "49%", "301%", "-100%", "1e2%", "99999999999999999999%"}, "battery": {"", "101%", "x% charging", "charging"},
-		"place":   {"", "91, 0", "0, 181", "1", "1, 2, 3", "NaN, 0", "1e400, 0", "35.1, 139.2 within -1 m", "35.1, 139.2 within x m"},
-		"network": {"", "fast", "200 ms", "-1 ms delay", "1 ms delay, 2 ms delay", "101 % lost", "1e300 B/s down", "NaN % lost"},
-		"tilt":    {"", "1, 2", "1, 2, 3, 4", "0, 90, 0", "Inf, 0, 0"}, "language": {"", "x-y-z-1234567890", "und", "german"},
+		"text size": {"", "130", "49%", "301%", "-100%", "1e2%", "99999999999999999999%"},
+		"battery":   {"", "101%", "x% charging", "charging"},
+		"place": {"", "91, 0", "0, 181", "1", "1, 2, 3", "NaN, 0", "1e400, 0", "35.1, 139.2 within -1 m",
+			"35.1, 139.2 within x m"},
+		"network": {"", "fast", "200 ms", "-1 ms delay", "1 ms delay, 2 ms delay", "101 % lost", "1e300 B/s down",
+			"NaN % lost"},
+		"tilt": {"", "1, 2", "1, 2, 3, 4", "0, 90, 0", "Inf, 0, 0"}, "language": {"", "x-y-z-1234567890",
+			"und", "german"},
 		"time zone": {"", "../etc/passwd", "Europe Lisbon"}, "rotation": {"", "Portrait"}, "shake": {"hard"},
 	} {
 		for _, l := range wrong {
@@ -81,18 +85,21 @@ func TestLevelsAreReadInTheirCanonicalForm(t *testing.T) {
 
 func TestTheFormsTellHowTheyAreWritten(t *testing.T) {
 	words, usage := feel.Usages()
-	require.Equal(t, []string{"language", "rotate", "appearance", "text", "time", "network", "place", "battery", "tilt", "shake",
+	require.Equal(t, []string{"language", "rotate", "appearance", "text", "time", "network", "place", "battery", "tilt",
+		"shake",
 		"deliver", "allow", "deny"}, words)
 	require.Equal(t, map[string]string{"language": `language "de-DE"`, "rotate": "rotate to landscape|portrait",
 		"appearance": "appearance light|dark", "text": "text size 130%", "time": `time zone "Europe/Lisbon"`,
-		"network": `network none|slow|normal · network "200 ms delay, 50000 B/s down, 20000 B/s up, 1 % lost"`, "place": "place device at 35.1, 139.2 · place device nowhere",
+		"network": `network none|slow|normal · network "200 ms delay, 50000 B/s down, 20000 B/s up, 1 % lost"`,
+		"place":   "place device at 35.1, 139.2 · place device nowhere",
 		"battery": "battery 15% [charging]", "tilt": "tilt device 20, 0, 0", "shake": "shake device",
 		"deliver": `deliver push "title", "body"`, "allow": "allow camera|location|microphone|motion|notifications",
 		"deny": "deny camera|location|microphone|motion|notifications"}, usage)
 }
 
 func FuzzRead(f *testing.F) {
-	for _, s := range []string{"130%", "15% charging", "35.1, 139.2 within 5 m", "200 ms delay, 1 % lost", "20, 0, 0", "de-DE"} {
+	for _, s := range []string{"130%", "15% charging", "35.1, 139.2 within 5 m", "200 ms delay, 1 % lost", "20, 0, 0",
+		"de-DE"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, level string) {

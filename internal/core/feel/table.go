@@ -34,10 +34,12 @@ const Nowhere = "nowhere"
 
 // All are what a device can be made to feel, in the order in which they are told.
 var All = append([]*Surrounding{
-	{Name: Language, Label: "Language", About: "a language as BCP 47 names it", Ability: "language", Usual: UsualLanguage,
+	{Name: Language, Label: "Language", About: "a language as BCP 47 names it", Ability: "language",
+		Usual:  UsualLanguage,
 		Varied: true, Always: true, Open: true, Example: "de-DE", Verb: "Set",
-		Forms: []Form{{Word: "language", Pieces: []Piece{{Text: true, What: "the language", Example: "de-DE"}}, Level: first}},
-		read:  readLanguage, told: func(l string) string { return "speaks " + l },
+		Forms: []Form{{Word: "language", Pieces: []Piece{{Text: true, What: "the language", Example: "de-DE"}},
+			Level: first}},
+		read: readLanguage, told: func(l string) string { return "speaks " + l },
 		do: by(func(ctx context.Context, d device.Speaking, _, l string) error { return d.SetLanguage(ctx, l) }),
 		is: func(f device.Feels) string { return f.Language }},
 	{Name: Rotation, Label: "Held", About: "how it is held", Ability: "rotation", Usual: device.Portrait, Varied: true,
@@ -47,7 +49,8 @@ var All = append([]*Surrounding{
 		told: func(l string) string { return "is held " + uprightOr(l) }, words: uprightOr,
 		do: by(func(ctx context.Context, d device.Rotating, _, l string) error { return d.Rotate(ctx, l) }),
 		is: func(f device.Feels) string { return f.Rotation }},
-	{Name: "appearance", Label: "Appearance", About: "light or dark", Ability: "appearance", Usual: "light", Varied: true,
+	{Name: "appearance", Label: "Appearance", About: "light or dark", Ability: "appearance", Usual: "light",
+		Varied:  true,
 		Choices: []Choice{{"light", "light"}, {"dark", "dark"}},
 		Forms: []Form{{Word: "appearance", Pieces: []Piece{{OneOf: []string{"light", "dark"}, What: "light or dark"}},
 			Level: first}},
@@ -56,10 +59,12 @@ var All = append([]*Surrounding{
 			return d.SetAppearance(ctx, l == "dark")
 		}),
 		is: func(f device.Feels) string { return f.Appearance }},
-	{Name: "text size", Label: "Text", About: "how large text is, of the usual size", Ability: "text size", Usual: "100%",
+	{Name: "text size", Label: "Text", About: "how large text is, of the usual size", Ability: "text size",
+		Usual:  "100%",
 		Varied: true, Open: true, Example: "130%", Verb: "Set",
 		Choices: []Choice{{"100%", "100 %"}, {"85%", "85 %"}, {"130%", "130 %"}, {"200%", "200 %"}},
-		Forms: []Form{{Word: "text", Pieces: []Piece{{Word: "size"}, {Percent: true, What: "a percentage of 50% to 300%", Example: "130%"}},
+		Forms: []Form{{Word: "text", Pieces: []Piece{{Word: "size"},
+			{Percent: true, What: "a percentage of 50% to 300%", Example: "130%"}},
 			Level: first}},
 		read: readTextSize, words: func(l string) string { return "text at " + l },
 		told: func(l string) string { return "shows text at " + spaced(l) },
@@ -74,8 +79,9 @@ var All = append([]*Surrounding{
 		}},
 	{Name: "time zone", Label: "Time zone", About: "a time zone as IANA names it", Ability: "time zone", Varied: true,
 		Open: true, Example: "Asia/Tokyo", Verb: "Set",
-		Forms: []Form{{Word: "time", Pieces: []Piece{{Word: "zone"}, {Text: true, What: "the time zone", Example: "Europe/Lisbon"}}, Level: first}},
-		read:  readZone, words: func(l string) string { return "time of " + l },
+		Forms: []Form{{Word: "time", Pieces: []Piece{{Word: "zone"}, {Text: true, What: "the time zone",
+			Example: "Europe/Lisbon"}}, Level: first}},
+		read: readZone, words: func(l string) string { return "time of " + l },
 		told: func(l string) string { return "is in the time zone " + l },
 		do:   by(func(ctx context.Context, d device.Zoned, _, l string) error { return d.SetTimeZone(ctx, l) }),
 		is:   func(f device.Feels) string { return f.Zone }},
@@ -86,7 +92,10 @@ var All = append([]*Surrounding{
 			What: "what the network is like"}}, Level: first},
 			{Word: "network", Pieces: []Piece{{Text: true, What: "what the network is like", Example: exampleNetwork}},
 				Level: first}},
-		read: readNetwork, words: func(l string) string { return cmp.Or(map[string]string{"none": "no network"}[l], l+" network") },
+		read: readNetwork, words: func(l string) string {
+			return cmp.Or(map[string]string{"none": "no network"}[l],
+				l+" network")
+		},
 		told: func(l string) string {
 			switch l {
 			case "none":
@@ -109,10 +118,12 @@ var All = append([]*Surrounding{
 			}
 			return f.Network
 		}},
-	{Name: Place, Label: "Place", About: "latitude and longitude in degrees, or nowhere", Ability: "place", Usual: Nowhere,
+	{Name: Place, Label: "Place", About: "latitude and longitude in degrees, or nowhere", Ability: "place",
+		Usual:  Nowhere,
 		Varied: true, Open: true, Example: "38.7059, -9.1444", Verb: "Be there", Choices: []Choice{{Nowhere, Nowhere}},
 		Forms: []Form{
-			{Word: "place", Pieces: []Piece{{Word: "device"}, {Word: "at", What: "where it is"}, {Number: true, Example: "35.1,"},
+			{Word: "place", Pieces: []Piece{{Word: "device"}, {Word: "at", What: "where it is"},
+				{Number: true, Example: "35.1,"},
 				{Number: true, Example: "139.2"}}, Level: list},
 			{Word: "place", Pieces: []Piece{{Word: "device"}, {Word: Nowhere}},
 				Level: func([]string) string { return Nowhere }}},
@@ -136,8 +147,12 @@ var All = append([]*Surrounding{
 	{Name: "battery", Label: "Battery", About: "how full it is, and whether it charges", Ability: "battery",
 		Usual: "100% charging", Varied: true, Open: true, Example: "15% charging", Verb: "Set",
 		Choices: []Choice{{"100% charging", "charged"}, {"50%", "50 %"}, {"15%", "15 %"}, {"5%", "5 %"}},
-		Forms: []Form{{Word: "battery", Pieces: []Piece{{Percent: true, What: "a percentage of 0% to 100%", Example: "15%"},
-			{Maybe: "charging"}}, Level: func(read []string) string { return strings.TrimSpace(read[0] + " " + read[1]) }}},
+		Forms: []Form{{Word: "battery", Pieces: []Piece{{Percent: true, What: "a percentage of 0% to 100%",
+			Example: "15%"},
+			{Maybe: "charging"}}, Level: func(read []string) string {
+			return strings.TrimSpace(read[0] + " " +
+				read[1])
+		}}},
 		read: readBattery, words: func(l string) string { return "battery at " + l },
 		told: func(l string) string {
 			percent, charging := strings.CutSuffix(l, " charging")
@@ -153,7 +168,8 @@ var All = append([]*Surrounding{
 	{Name: "tilt", Label: "Tilt", About: "degrees about x, y and z", Ability: "motion", Usual: "0, 0, 0", Open: true,
 		Example: "20, 0, 0", Verb: "Tilt",
 		Choices: []Choice{{"0, 0, 0", "flat"}, {"0, -30, 0", "left"}, {"0, 30, 0", "right"}, {"90, 0, 0", "upright"}},
-		Forms: []Form{{Word: "tilt", Pieces: []Piece{{Word: "device"}, {Number: true, Example: "20,"}, {Number: true, Example: "0,"},
+		Forms: []Form{{Word: "tilt", Pieces: []Piece{{Word: "device"}, {Number: true, Example: "20,"},
+			{Number: true, Example: "0,"},
 			{Number: true, Example: "0"}}, Level: list}},
 		read: readTilt, told: func(l string) string { return "is tilted by " + l + " degrees" },
 		do: by(func(ctx context.Context, d device.Moving, _, l string) error {
@@ -170,24 +186,29 @@ var All = append([]*Surrounding{
 		do: by(func(ctx context.Context, d device.Moving, _, _ string) error { return d.Shake(ctx) })},
 	{Name: "push", Label: "Push", About: "a message's title, and what it says on lines after that", Ability: "push",
 		Passing: true, Open: true, Example: "Your ferry leaves in 10 minutes", Verb: "Push",
-		Forms: []Form{{Word: "deliver", Pieces: []Piece{{Word: "push"}, {Text: true, What: "the message's title", Example: "title"},
+		Forms: []Form{{Word: "deliver", Pieces: []Piece{{Word: "push"}, {Text: true, What: "the message's title",
+			Example: "title"},
 			{Rest: true, What: "what the message says", Example: "body"}},
 			Level: func(read []string) string { return strings.TrimSuffix(read[0]+"\n"+read[1], "\n") }}},
 		read: message(20_000), told: func(string) string { return "got a message pushed" },
 		do: by(func(ctx context.Context, d device.Pushed, app, l string) error { return d.Push(ctx, app, l) })},
-	{Name: "clipboard", Label: "Clipboard", About: "what was copied last", Ability: "clipboard", Open: true, Example: "Text",
-		Verb: "Copy", read: message(1 << 20), told: func(l string) string {
+	{Name: "clipboard", Label: "Clipboard", About: "what was copied last", Ability: "clipboard", Open: true,
+		Example: "Text",
+		Verb:    "Copy", read: message(1 << 20), told: func(l string) string {
 			return fmt.Sprintf("holds %q in its clipboard", plain.Clip(l, 60))
 		},
 		do: by(func(ctx context.Context, d device.Copying, _, l string) error { return d.SetClipboard(ctx, l) })},
-	{Name: Files, Label: "Files", About: "files to choose from, by their paths on the host, one a line", Ability: "files",
-		read: message(1 << 20), told: func(l string) string {
+	{Name: Files, Label: "Files", About: "files to choose from, by their paths on the host, one a line",
+		Ability: "files",
+		read:    message(1 << 20), told: func(l string) string {
 			return fmt.Sprintf("has %d files to choose from", len(lines(l)))
 		},
 		do: by(func(ctx context.Context, d device.Filing, _, l string) error { return d.PutFiles(ctx, lines(l)...) })},
-	{Name: "away", Label: "App", About: "the app in front, sent away without being ended", Ability: "away", Passing: true,
-		Choices: []Choice{{"", "send it away"}}, read: nothing, told: func(string) string { return "sent the app away" },
-		do: by(func(ctx context.Context, d device.Leaving, _, _ string) error { return d.SendAway(ctx) })},
+	{Name: "away", Label: "App", About: "the app in front, sent away without being ended", Ability: "away",
+		Passing: true,
+		Choices: []Choice{{"", "send it away"}}, read: nothing,
+		told: func(string) string { return "sent the app away" },
+		do:   by(func(ctx context.Context, d device.Leaving, _, _ string) error { return d.SendAway(ctx) })},
 }, permissions()...)
 
 func init() {
@@ -205,8 +226,9 @@ func permissions() (out []*Surrounding) {
 			return Form{Word: answer, Pieces: []Piece{{Word: p, What: "what the app may ask for"}},
 				Level: func([]string) string { return answer }}
 		}
-		out = append(out, &Surrounding{Name: Permission + p, Label: "Permission", About: "how the app is answered that asks for " +
-			p, Ability: "permissions", Usual: device.Ask, Varied: true,
+		out = append(out, &Surrounding{Name: Permission + p, Label: "Permission",
+			About: "how the app is answered that asks for " +
+				p, Ability: "permissions", Usual: device.Ask, Varied: true,
 			Choices: []Choice{{device.Ask, device.Ask}, {device.Allow, device.Allow}, {device.Deny, device.Deny}},
 			Forms:   []Form{form(device.Allow), form(device.Deny)},
 			words: func(l string) string {
@@ -314,7 +336,8 @@ func percentOf(canonical string) int {
 func readTextSize(l string) (string, error) {
 	n, ok := percent(l)
 	if !ok || device.CheckTextSize(n) != nil {
-		return "", fmt.Errorf("%q is no text size: write 50%% to 300%% of the usual one, as in 130%%", plain.Clip(l, 60))
+		return "", fmt.Errorf("%q is no text size: write 50%% to 300%% of the usual one, as in 130%%",
+			plain.Clip(l, 60))
 	}
 	return fmt.Sprintf("%d%%", n), nil
 }
@@ -323,7 +346,8 @@ func readBattery(l string) (string, error) {
 	level, charging := strings.CutSuffix(l, "charging")
 	n, ok := percent(strings.TrimSpace(level))
 	if !ok || n > 100 {
-		return "", fmt.Errorf("%q is no level of a battery: write 0%% to 100%%, as in 15%% or 15%% charging", plain.Clip(l, 60))
+		return "", fmt.Errorf("%q is no level of a battery: write 0%% to 100%%, as in 15%% or 15%% charging",
+			plain.Clip(l, 60))
 	}
 	if charging {
 		return fmt.Sprintf("%d%% charging", n), nil
@@ -411,7 +435,8 @@ func PlaceOf(l string) (at *device.Place, err error) {
 	if l == Nowhere {
 		return nil, nil
 	}
-	wrong := fmt.Errorf("%q is no place: write latitude and longitude, as in \"35.1, 139.2\", or nowhere", plain.Clip(l, 60))
+	wrong := fmt.Errorf("%q is no place: write latitude and longitude, as in \"35.1, 139.2\", or nowhere",
+		plain.Clip(l, 60))
 	where, near, said := strings.Cut(l, "within")
 	n, err := numbers(where, 2)
 	if err != nil {

@@ -24,7 +24,8 @@ func TestLevelsAreThoseOfAllFactorsInOrderAndSayWhatCannotBe(t *testing.T) {
 }
 
 func TestEachFactorSaysWhatIsNoLevelOfIt(t *testing.T) {
-	for factor, level := range map[string]string{feel.Rotation: "sideways", "appearance": "grey", "text size": "20%", "network": "fast",
+	for factor, level := range map[string]string{feel.Rotation: "sideways", "appearance": "grey", "text size": "20%",
+		"network":  "fast",
 		feel.Place: "91, 3", "permission location": "maybe", "Traveller": "adult", "travel ler": "x", "traveller": ""} {
 		require.NotEmpty(t, FactorNamed(factor).Check(level), factor)
 	}
@@ -34,8 +35,9 @@ func TestEachFactorSaysWhatIsNoLevelOfIt(t *testing.T) {
 	d := Device{Kind: Emulator, Platform: "android", Model: "Kaede 7", OS: "14"}
 	require.Equal(t, "Kaede 7, Android 14, across, text at 200%, at 35.1, 139.2, location denied, traveller child",
 		Of(d, levels).Label(), "in one order, free ones last")
-	require.Equal(t, "Kaede 7, Android 14, text at 130%, battery at 15%, time of Asia/Tokyo", Of(d, Levels{{"text size", "130%"},
-		{"battery", "15%"}, {"time zone", "Asia/Tokyo"}, {"network", "normal"}}).Label())
+	require.Equal(t, "Kaede 7, Android 14, text at 130%, battery at 15%, time of Asia/Tokyo",
+		Of(d, Levels{{"text size", "130%"},
+			{"battery", "15%"}, {"time zone", "Asia/Tokyo"}, {"network", "normal"}}).Label())
 	require.True(t, FactorNamed("text size").IsUsual("100 %"), "however it is written")
 	require.Contains(t, FactorNamed("rotaton").Words("left"), "rotaton left")
 	require.Contains(t, FactorNamed("Rotaton").Check("left"), "did you mean `rotation`?")
@@ -52,7 +54,8 @@ func TestWhatDevicesAreAreFactorsToo(t *testing.T) {
 		"model": "Kaede 7", "os": "14", "form": "phone", "site": "harbour"}, is)
 	levels, why := UsualLevels(map[string]string{"model": "Kaede 7", "site": "harbour"})
 	require.Empty(t, why)
-	require.Equal(t, Levels{{feel.Language, "en-GB"}, {"site", "harbour"}}, levels, "a combination's class says the rest")
+	require.Equal(t, Levels{{feel.Language, "en-GB"}, {"site", "harbour"}}, levels,
+		"a combination's class says the rest")
 }
 
 func TestACombinationIsNamedByItsClassAndByWhatDoesNotGoWithoutSaying(t *testing.T) {
@@ -74,7 +77,8 @@ func TestACombinationIsNamedByItsClassAndByWhatDoesNotGoWithoutSaying(t *testing
 func TestKeysAreTheSameForTheSameLevelsAndForNoOthers(t *testing.T) {
 	keys := map[string]Levels{}
 	for _, l := range []Levels{nil, {{feel.Language, "en-GB"}}, {{feel.Language, "de-DE"}}, {{"weather", "en-GB"}},
-		{{feel.Language, "en-GB"}, {"rotation", "left"}}, {{"rotation", "left"}, {feel.Language, "en-GB"}}, {{"rotation", ""}},
+		{{feel.Language, "en-GB"}, {"rotation", "left"}}, {{"rotation", "left"}, {feel.Language, "en-GB"}},
+		{{"rotation", ""}},
 		{{"rotation", "left\x00up"}}, {{"rotation", "left"}, {"up", ""}}} {
 		k := l.Key()
 		require.NotContains(t, keys, k, "%v and %v", l, keys[k])

@@ -108,7 +108,8 @@ func (r Record) Write(w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	if _, err := fmt.Fprintf(w, `{"log":{"version":"1.2","creator":%s,"comment":%s,"pages":[],"entries":[`, head, said); err != nil {
+	if _, err := fmt.Fprintf(w, `{"log":{"version":"1.2","creator":%s,"comment":%s,"pages":[],"entries":[`, head,
+		said); err != nil {
 		return err
 	}
 	calls := slices.Clone(r.Calls)
@@ -150,7 +151,8 @@ func (r Record) entry(c *device.Call) entry {
 		Trouble: r.hide(c.Trouble), Timings: timings{Wait: wait, Receive: c.TookMS - wait},
 		Request: request{Method: c.Method, URL: r.address(c.Address), Version: version, Cookies: []pair{},
 			Headers: r.headers(c.Asked.Headers), Query: r.query(c.Address), HeadersSize: -1, BodySize: c.Sent},
-		Response: response{Status: c.Status, StatusText: "", Version: version, Cookies: []pair{}, Headers: r.headers(c.Answered.Headers),
+		Response: response{Status: c.Status, StatusText: "", Version: version, Cookies: []pair{},
+			Headers: r.headers(c.Answered.Headers),
 			Content: content{Size: c.Bytes, MediaType: c.MediaType}, HeadersSize: -1, BodySize: c.Bytes}}
 	for _, h := range c.Answered.Headers {
 		if strings.EqualFold(h.Name, "location") {
@@ -161,7 +163,8 @@ func (r Record) entry(c *device.Call) entry {
 		return e
 	}
 	if c.Asked.Body != "" {
-		e.Request.Body = &postData{MediaType: c.Asked.MediaType, Params: []pair{}, Text: r.hide(c.Asked.Body), Comment: cut(c.Asked)}
+		e.Request.Body = &postData{MediaType: c.Asked.MediaType, Params: []pair{}, Text: r.hide(c.Asked.Body),
+			Comment: cut(c.Asked)}
 	}
 	e.Response.Content.Text, e.Response.Content.Comment = r.hide(c.Answered.Body), cut(c.Answered)
 	return e
@@ -227,7 +230,8 @@ func Readable(mediaType string) bool {
 		kind = strings.ToLower(strings.TrimSpace(strings.Split(mediaType, ";")[0]))
 	}
 	return strings.HasPrefix(kind, "text/") || strings.HasSuffix(kind, "+json") || strings.HasSuffix(kind, "+xml") ||
-		slices.Contains([]string{"application/json", "application/xml", "application/javascript", "application/x-www-form-urlencoded",
+		slices.Contains([]string{"application/json", "application/xml", "application/javascript",
+			"application/x-www-form-urlencoded",
 			"application/graphql", "application/x-ndjson", "application/yaml"}, kind)
 }
 

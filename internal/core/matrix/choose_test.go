@@ -66,7 +66,8 @@ func TestCombinationsAreWhatDevicesAndRulesAllow(t *testing.T) {
 		for _, lang := range []string{"en-GB", "de-DE"} {
 			for _, r := range []string{"portrait", "landscape"} {
 				for _, s := range []string{"100%", "200%"} {
-					if l := (map[string]string{"model": m, "language": lang, "rotation": r, "text size": s}); allowed(l) {
+					if l := (map[string]string{"model": m, "language": lang, "rotation": r,
+						"text size": s}); allowed(l) {
 						every = append(every, l)
 					}
 				}
@@ -189,7 +190,8 @@ func groupsOf(t *testing.T, d *Document) (out []Group) {
 
 // A leg is for the devices of its site, where sites are varied.
 func TestSitesAreTakenApartWhereTheyAreVaried(t *testing.T) {
-	list := candidates(fleet.Device{Name: "a", Site: "bench", Model: "Kaede 7"}, fleet.Device{Name: "b", Site: "rack", Model: "Kaede 7"},
+	list := candidates(fleet.Device{Name: "a", Site: "bench", Model: "Kaede 7"}, fleet.Device{Name: "b", Site: "rack",
+		Model: "Kaede 7"},
 		fleet.Device{Name: "c", Site: "rack", Model: "Kaede 7"})
 	legs := []Leg{{Combination: fleet.Of(list[0].Device, nil), Never: []int64{3}}}
 	together := Groups(legs, list, false)
@@ -199,7 +201,8 @@ func TestSitesAreTakenApartWhereTheyAreVaried(t *testing.T) {
 	require.Len(t, apart, 2)
 	require.Equal(t, []int64{3, 2}, apart[0].Never)
 	require.Equal(t, []int64{3, 1}, apart[1].Never)
-	sel, err := Choose(&Grid{Factors: Factors{{Name: fleet.Site, From: FromDevices}}, Cover: "all"}, Wanted{Groups: apart})
+	sel, err := Choose(&Grid{Factors: Factors{{Name: fleet.Site, From: FromDevices}}, Cover: "all"},
+		Wanted{Groups: apart})
 	require.NoError(t, err)
 	require.Equal(t, "bench", sel.Levels(sel.Picked[0]).Of(fleet.Site))
 	require.Len(t, sel.Picked, 2)
@@ -223,10 +226,13 @@ func TestDocumentsOfAnyShapeAreReadOrRefused(t *testing.T) {
 		require.ErrorContains(t, err, says)
 	}
 	rapid.Check(t, func(t *rapid.T) {
-		words := rapid.SliceOfN(rapid.SampledFrom([]string{"language", "rotation", "de-DE", "portrait", "model", "from devices", "x1", "pairs", "100%"}), 0, 6)
+		words := rapid.SliceOfN(rapid.SampledFrom([]string{"language", "rotation", "de-DE", "portrait", "model",
+			"from devices", "x1", "pairs", "100%"}), 0, 6)
 		text := fmt.Sprintf("matrix: m\nfactors:\n  language: [%s]\n  %s: [%s]\nrules:\n  - skip: {%s: %s}\ncover: %s\n",
-			strings.Join(words.Draw(t, "a"), ", "), rapid.SampledFrom([]string{"rotation", "traveller", "model", "language"}).Draw(t, "f"),
-			strings.Join(words.Draw(t, "b"), ", "), strings.Join(words.Draw(t, "c"), ""), strings.Join(words.Draw(t, "d"), ""),
+			strings.Join(words.Draw(t, "a"), ", "), rapid.SampledFrom([]string{"rotation", "traveller", "model",
+				"language"}).Draw(t, "f"),
+			strings.Join(words.Draw(t, "b"), ", "), strings.Join(words.Draw(t, "c"), ""),
+			strings.Join(words.Draw(t, "d"), ""),
 			rapid.SampledFrom([]string{"all", "each", "pairs", "triples", "x"}).Draw(t, "cover"))
 		d, err := ReadDocument([]byte(text))
 		if err != nil {
@@ -234,7 +240,8 @@ func TestDocumentsOfAnyShapeAreReadOrRefused(t *testing.T) {
 		}
 		sel, err := d.Choose([]byte(text), 1000, nil)
 		if err == nil {
-			require.False(t, slices.ContainsFunc(sel.Picked, func(p Picked) bool { return len(p.Levels) != len(sel.Factors) }))
+			require.False(t, slices.ContainsFunc(sel.Picked,
+				func(p Picked) bool { return len(p.Levels) != len(sel.Factors) }))
 		}
 	})
 }

@@ -63,7 +63,8 @@ func ReadDocument(text []byte) (*Document, error) {
 // Choose gives the combinations of the document.
 func (d *Document) Choose(text []byte, effort int, work *cover.Work) (Selection, error) {
 	minutes := int64(max(d.Minutes, 1)) * time.Minute.Milliseconds()
-	w := Wanted{Languages: d.Languages, Effort: effort, Work: work, Cost: func(*Group, fleet.Levels) int64 { return minutes }}
+	w := Wanted{Languages: d.Languages, Effort: effort, Work: work,
+		Cost: func(*Group, fleet.Levels) int64 { return minutes }}
 	id := int64(0)
 	bySite := slices.ContainsFunc(d.Factors, func(f Factor) bool { return f.Name == fleet.Site })
 	for _, k := range d.Devices {

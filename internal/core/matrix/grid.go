@@ -171,11 +171,13 @@ func (g *Grid) Check() *Fault {
 		}
 	}
 	if _, ok := Strengths[cmp.Or(g.Cover, "pairs")]; !ok {
-		return faulty("$.cover", meant(g.Cover, []string{"all", "each", "pairs", "triples"}), "`cover` is all, each, pairs or "+
-			"triples, not %q", g.Cover)
+		return faulty("$.cover", meant(g.Cover, []string{"all", "each", "pairs", "triples"}),
+			"`cover` is all, each, pairs or "+
+				"triples, not %q", g.Cover)
 	}
 	if len(g.Rules) > maxGridRules || len(g.Must) > maxMust {
-		return faulty("$.rules", "", "there are at most %d rules and %d combinations that must be in", maxGridRules, maxMust)
+		return faulty("$.rules", "", "there are at most %d rules and %d combinations that must be in", maxGridRules,
+			maxMust)
 	}
 	if g.Budget.Combinations < 0 || g.Budget.Minutes < 0 {
 		return faulty("$.budget", "", "a budget is a number over 0, or nothing for no bound")
@@ -183,7 +185,8 @@ func (g *Grid) Check() *Fault {
 	for i, r := range g.Rules {
 		path := fmt.Sprintf("$.rules[%d]", i)
 		if (len(r.Skip) > 0) == (len(r.If) > 0 || len(r.Then) > 0) || (len(r.If) > 0) != (len(r.Then) > 0) {
-			return faulty(path, "write `skip: {…}`, or `if: {…}` with `then: {…}`", "a rule says what to skip, or if … then …")
+			return faulty(path, "write `skip: {…}`, or `if: {…}` with `then: {…}`",
+				"a rule says what to skip, or if … then …")
 		}
 		for part, levels := range map[string]Levels{"skip": r.Skip, "if": r.If, "then": r.Then} {
 			if fault := g.known(path+"."+part, levels); fault != nil {
@@ -197,7 +200,8 @@ func (g *Grid) Check() *Fault {
 		}
 		for _, f := range sortedKeys(m) {
 			if len(m[f]) != 1 {
-				return faulty(fmt.Sprintf("$.must[%d].'%s'", i, f), "", "a combination that must be in has one level of each factor")
+				return faulty(fmt.Sprintf("$.must[%d].'%s'", i, f), "",
+					"a combination that must be in has one level of each factor")
 			}
 		}
 	}

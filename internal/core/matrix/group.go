@@ -39,7 +39,8 @@ func Groups(legs []Leg, devices []Candidate, bySite bool) []Group {
 			if !ok {
 				at = len(out)
 				sites[site] = at
-				out = append(out, Group{Leg: leg, Device: fleet.Device{Form: d.Form, Site: site}.As(leg.Combination.Class)})
+				out = append(out, Group{Leg: leg, Device: fleet.Device{Form: d.Form,
+					Site: site}.As(leg.Combination.Class)})
 			}
 			out[at].Members = append(out[at].Members, Member{d.ID, d.Abilities})
 		}
@@ -48,7 +49,8 @@ func Groups(legs []Leg, devices []Candidate, bySite bool) []Group {
 		for i, g := range out {
 			never := slices.Clone(g.Never)
 			for _, d := range devices {
-				if fleet.ClassOf(d.Device) == g.Combination.Class && d.Site != g.Device.Site && !slices.Contains(never, d.ID) {
+				if fleet.ClassOf(d.Device) == g.Combination.Class && d.Site != g.Device.Site &&
+					!slices.Contains(never, d.ID) {
 					never = append(never, d.ID)
 				}
 			}

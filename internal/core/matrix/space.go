@@ -75,11 +75,13 @@ func (g *Grid) lay(w *Wanted) (*space, []Factor, *Fault) {
 		switch f.From {
 		case FromBuild:
 			if factors[i].Levels = w.Languages; len(w.Languages) == 0 {
-				return nil, nil, faulty(path, "write them out: language: [en-GB, de-DE]", "the build does not tell its languages")
+				return nil, nil, faulty(path, "write them out: language: [en-GB, de-DE]",
+					"the build does not tell its languages")
 			}
 		case FromDevices:
 			if len(groups) == 0 {
-				return nil, nil, faulty(path, "write its levels out, or name `devices`", "there is no device to take levels of %s from",
+				return nil, nil, faulty(path, "write its levels out, or name `devices`",
+					"there is no device to take levels of %s from",
 					f.Name)
 			}
 			seen := map[string]bool{}
@@ -217,7 +219,8 @@ func (g *Grid) rows(s *space, list []map[string]string) (out [][]int, err error)
 			}
 			l := slices.Index(s.levels[c], m[f])
 			if l < 0 {
-				return nil, faulty(fmt.Sprintf("$.must[%d].'%s'", i, f), meant(m[f], s.levels[c]), "%s has no level %s", f, m[f])
+				return nil, faulty(fmt.Sprintf("$.must[%d].'%s'", i, f), meant(m[f], s.levels[c]), "%s has no level %s",
+					f, m[f])
 			}
 			row[c] = l
 		}
@@ -226,7 +229,8 @@ func (g *Grid) rows(s *space, list []map[string]string) (out [][]int, err error)
 			return nil, err
 		}
 		if conflict != nil {
-			return nil, faulty(fmt.Sprintf("$.must[%d]", i), "", "it cannot be: %s", strings.Join(s.reasons(conflict), "; "))
+			return nil, faulty(fmt.Sprintf("$.must[%d]", i), "", "it cannot be: %s", strings.Join(s.reasons(conflict),
+				"; "))
 		}
 		out = append(out, row)
 	}

@@ -24,10 +24,11 @@ import (
 
 // Plan is one as people write it.
 type Plan struct {
-	Name        string      `yaml:"plan" json:"plan"`
-	About       string      `yaml:"about,omitempty" json:"about,omitempty"`
-	App         string      `yaml:"app" json:"app"`
-	Build       string      `yaml:"build,omitempty" json:"build,omitempty"`   // newest, arriving, or a number or version
+	Name  string `yaml:"plan" json:"plan"`
+	About string `yaml:"about,omitempty" json:"about,omitempty"`
+	App   string `yaml:"app" json:"app"`
+	// newest, arriving, or a number or version
+	Build       string      `yaml:"build,omitempty" json:"build,omitempty"`
 	Labels      fleet.Words `yaml:"labels,omitempty" json:"labels,omitempty"` // key=value, that the build has
 	Suites      fleet.Words `yaml:"suites,omitempty" json:"suites,omitempty"` // by name; none for all
 	Tags        fleet.Words `yaml:"tags,omitempty" json:"tags,omitempty"`
@@ -36,14 +37,15 @@ type Plan struct {
 	Lineup      string      `yaml:"lineup,omitempty" json:"lineup,omitempty"`
 	Devices     fleet.Words `yaml:"devices,omitempty" json:"devices,omitempty"` // picks: models, or devices by name
 	matrix.Grid `yaml:",inline"`
-	Recent      Span           `yaml:"recent,omitempty" json:"recent,omitempty"` // combinations that ran so lately count as covered
-	Shard       Span           `yaml:"shard,omitempty" json:"shard,omitempty"`   // at most so long a leg
-	Repeat      Repeat         `yaml:"repeat,omitempty" json:"repeat,omitzero"`
-	Stop        Stop           `yaml:"stop,omitempty" json:"stop,omitzero"`
-	Limits      Limits         `yaml:"limits,omitempty" json:"limits,omitzero"`
-	Order       string         `yaml:"order,omitempty" json:"order,omitempty"`
-	Keep        evidence.Rules `yaml:"keep,omitempty" json:"keep,omitempty"` // what is kept of its runs, by sort
-	When        when.When      `yaml:"when,omitempty" json:"when,omitzero"`
+	// combinations that ran so lately count as covered
+	Recent Span           `yaml:"recent,omitempty" json:"recent,omitempty"`
+	Shard  Span           `yaml:"shard,omitempty" json:"shard,omitempty"` // at most so long a leg
+	Repeat Repeat         `yaml:"repeat,omitempty" json:"repeat,omitzero"`
+	Stop   Stop           `yaml:"stop,omitempty" json:"stop,omitzero"`
+	Limits Limits         `yaml:"limits,omitempty" json:"limits,omitzero"`
+	Order  string         `yaml:"order,omitempty" json:"order,omitempty"`
+	Keep   evidence.Rules `yaml:"keep,omitempty" json:"keep,omitempty"` // what is kept of its runs, by sort
+	When   when.When      `yaml:"when,omitempty" json:"when,omitzero"`
 }
 
 // Repeat is how often a case is tried again by what became of it.
@@ -148,14 +150,17 @@ func wrong(path, hint, format string, args ...any) *matrix.Fault {
 func odd(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }
 
 func (p *Plan) check() (*when.Moments, *matrix.Fault) {
-	if p.Name = strings.TrimSpace(p.Name); p.Name == "" || len(p.Name) > maxName || odd(p.Name) || strings.Contains(p.Name, "/") {
-		return nil, wrong("$.plan", "write `plan: Tideline every night`", "a plan begins with its name, of at most %d characters", maxName)
+	if p.Name = strings.TrimSpace(p.Name); p.Name == "" || len(p.Name) > maxName || odd(p.Name) ||
+		strings.Contains(p.Name, "/") {
+		return nil, wrong("$.plan", "write `plan: Tideline every night`",
+			"a plan begins with its name, of at most %d characters", maxName)
 	}
 	if len(p.About) > 1000 || odd(p.About) {
 		return nil, wrong("$.about", "", "`about` is one line of at most 1000 characters")
 	}
-	for field, list := range map[string][]string{"app": {p.App}, "build": {p.Build}, "lineup": {p.Lineup}, "checklist": {p.Checklist},
-		"labels": p.Labels, "suites": p.Suites, "tags": p.Tags, "cases": p.Cases, "devices": p.Devices} {
+	for field, list := range map[string][]string{"app": {p.App}, "build": {p.Build}, "lineup": {p.Lineup},
+		"checklist": {p.Checklist},
+		"labels":    p.Labels, "suites": p.Suites, "tags": p.Tags, "cases": p.Cases, "devices": p.Devices} {
 		for _, text := range list {
 			if len(text) > 300 || odd(text) {
 				return nil, wrong("$."+field, "", "`%s` holds a text of over 300 characters, or one that cannot be shown", field)
@@ -174,13 +179,15 @@ func (p *Plan) check() (*when.Moments, *matrix.Fault) {
 	if p.Build != Newest && p.Build != Arriving && len(p.Labels) > 0 {
 		return nil, wrong("$.labels", "leave the labels out, or write `build: newest`", "one build is named already")
 	}
-	for field, list := range map[string]fleet.Words{"suites": p.Suites, "tags": p.Tags, "cases": p.Cases, "devices": p.Devices} {
+	for field, list := range map[string]fleet.Words{"suites": p.Suites, "tags": p.Tags, "cases": p.Cases,
+		"devices": p.Devices} {
 		if len(list) > maxListed {
 			return nil, wrong("$."+field, "", "at most %d %s are named", maxListed, field)
 		}
 	}
 	if p.Checklist != "" && len(p.Suites)+len(p.Tags)+len(p.Cases) > 0 {
-		return nil, wrong("$.checklist", "make a plan of each", "a plan is for suites, or for a checklist, and not for both")
+		return nil, wrong("$.checklist", "make a plan of each",
+			"a plan is for suites, or for a checklist, and not for both")
 	}
 	if !slices.Contains([]string{"", Written, Random, FailedFirst}, p.Order) {
 		hint := ""
@@ -189,7 +196,8 @@ func (p *Plan) check() (*when.Moments, *matrix.Fault) {
 		}
 		return nil, wrong("$.order", hint, "`order` is written, random or failed first, not %q", p.Order)
 	}
-	if p.Repeat.Fail < 0 || p.Repeat.Fail > maxRepeat || p.Repeat.Error != nil && (*p.Repeat.Error < 0 || *p.Repeat.Error > maxRepeat) {
+	if p.Repeat.Fail < 0 || p.Repeat.Fail > maxRepeat || p.Repeat.Error != nil &&
+		(*p.Repeat.Error < 0 || *p.Repeat.Error > maxRepeat) {
 		return nil, wrong("$.repeat", "", "a case is repeated 0 to %d times", maxRepeat)
 	}
 	if p.Stop.Failures < 0 {

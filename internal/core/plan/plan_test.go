@@ -52,7 +52,8 @@ when:
 func TestAPlanIsReadAsItIsWritten(t *testing.T) {
 	p, m, err := Read(nightly)
 	require.NoError(t, err)
-	require.Equal(t, "language rotation text size traveller", fmt.Sprintf("%s %s %s %s", p.Factors[0].Name, p.Factors[1].Name,
+	require.Equal(t, "language rotation text size traveller", fmt.Sprintf("%s %s %s %s",
+		p.Factors[0].Name, p.Factors[1].Name,
 		p.Factors[2].Name, p.Factors[3].Name), "in the order in which they are written")
 	require.Equal(t, "build", p.Factors[0].From)
 	require.Equal(t, []string{"100%", "200%"}, p.Factors[2].Levels)
@@ -66,7 +67,8 @@ func TestAPlanIsReadAsItIsWritten(t *testing.T) {
 func TestWhatIsWrongInAPlanIsSaidWithItsLineAndASuggestion(t *testing.T) {
 	replace := func(from, to string) string {
 		require.Contains(t, nightly, from)
-		return string(slices.Concat([]byte(nightly[:index(nightly, from)]), []byte(to), []byte(nightly[index(nightly, from)+len(from):])))
+		return string(slices.Concat([]byte(nightly[:index(nightly, from)]), []byte(to),
+			[]byte(nightly[index(nightly, from)+len(from):])))
 	}
 	for says, text := range map[string]string{
 		"line 4: there is no `ap`":                        replace("app: Tideline\n", "ap: Tideline\n"),
@@ -76,10 +78,12 @@ func TestWhatIsWrongInAPlanIsSaidWithItsLineAndASuggestion(t *testing.T) {
 		"line 12: \"sideways\" is none of portrait":       replace("[portrait, landscape]", "[portrait, sideways]"),
 		"line 13: \"20%\" is no text size":                replace("[100%, 200%]", "[100%, 20%]"),
 		"line 12: \"rotaton\" is no factor":               replace("  rotation: [p", "  rotaton: [p"),
-		"line 16: text size has no level 300%":            replace("{text size: 200%, rotation", "{text size: 300%, rotation"),
+		"line 16: text size has no level 300%": replace("{text size: 200%, rotation",
+			"{text size: 300%, rotation"),
 		"line 18: langage is not varied; did you mean `l": replace("if: {language", "if: {langage"),
 		"line 20: `cover` is all, each, pairs or triples": replace("cover: pairs", "cover: quadruples"),
-		"line 22: rotatio is not varied, so it has no":    replace("  rotation: {portrait: 4", "  rotatio: {portrait: 4"),
+		"line 22: rotatio is not varied, so it has no": replace("  rotation: {portrait: 4",
+			"  rotatio: {portrait: 4"),
 		"a time is needed here, as in 90s":                replace("shard: 5m", "shard: five"),
 		"line 30: `order` is written, random or failed f": replace("failed first", "failed frist"),
 		"`limits.run` is at most 7d":                      replace("run: 2h", "run: 20d"),
@@ -90,10 +94,11 @@ func TestWhatIsWrongInAPlanIsSaidWithItsLineAndASuggestion(t *testing.T) {
 		"rotation has the level portrait twice":           replace("[portrait, landscape]", "[portrait, portrait]"),
 		"a rule says what to skip, or if":                 replace("then: {traveller: adult}", "why: x"),
 		"a plan is for suites, or for a checklist":        replace("cover: pairs", "checklist: Boarding"),
-		"line 2: a plan begins with its name":             replace("plan: Tideline every night", `plan: "a\x1b[31mred"`),
-		"`about` is one line":                             replace("about: what is", `about: "a\0b" #`),
-		"a level has 1 to 200 characters that":            replace("[adult, child]", `[adult, "\a"]`),
-		"a plan cannot start after itself":                replace("busy: wait", "after: {plan: Tideline every night}"),
+		"line 2: a plan begins with its name": replace("plan: Tideline every night",
+			`plan: "a\x1b[31mred"`),
+		"`about` is one line":                  replace("about: what is", `about: "a\0b" #`),
+		"a level has 1 to 200 characters that": replace("[adult, child]", `[adult, "\a"]`),
+		"a plan cannot start after itself":     replace("busy: wait", "after: {plan: Tideline every night}"),
 	} {
 		_, _, err := Read(text)
 		require.ErrorContains(t, err, says)

@@ -19,7 +19,8 @@ const EveryMS = 500
 
 // Names of figures, in the order in which they are told, with their units. What a device tells beside
 // these follows, as a number.
-var units = []struct{ name, unit string }{{"cpu", "percent"}, {"memory", "bytes"}, {"network", "bytes/s"}, {"frames", "frames/s"},
+var units = []struct{ name, unit string }{{"cpu", "percent"}, {"memory", "bytes"}, {"network", "bytes/s"},
+	{"frames", "frames/s"},
 	{"battery", "percent"}}
 
 // counters are told by devices as sums from the app's start on; what is kept is how much a second.

@@ -402,14 +402,19 @@ var writtenCurrencies = setOf(`kr kr. zł Kč Ft lei лв лв. руб руб. �
 // unitsOf are units and counters as a language writes them on to a number (CLDR 44, units, narrow and
 // short), beside those that are the same everywhere.
 var unitsOf = map[string]map[string]bool{
-	"de": setOf(`Std Min Sek Tg Wo Mon J Pkt Stk Pers Pl Pf Gl`), "fr": setOf(`j sem an ans pers pl pt pts o ko Mo Go To`),
-	"es": setOf(`d sem a pers uds ud`), "pt": setOf(`sem un pess`), "it": setOf(`g sett pz pers`), "nl": setOf(`u wk st`),
+	"de": setOf(`Std Min Sek Tg Wo Mon J Pkt Stk Pers Pl Pf Gl`),
+	"fr": setOf(`j sem an ans pers pl pt pts o ko Mo Go To`),
+	"es": setOf(`d sem a pers uds ud`), "pt": setOf(`sem un pess`), "it": setOf(`g sett pz pers`),
+	"nl": setOf(`u wk st`),
 	"sv": setOf(`tim sek st dygn v mån`), "nb": setOf(`t sek stk d uke`), "no": setOf(`t sek stk d uke`),
 	"da": setOf(`t sek stk dage`), "fi": setOf(`t pv vk kk kpl hlö`), "pl": setOf(`godz sek szt dni os`),
-	"cs": setOf(`hod ks dní os`), "sk": setOf(`hod ks dní os`), "hu": setOf(`ó p mp db fő`), "ro": setOf(`oră ore buc zile`),
+	"cs": setOf(`hod ks dní os`), "sk": setOf(`hod ks dní os`), "hu": setOf(`ó p mp db fő`),
+	"ro": setOf(`oră ore buc zile`),
 	"tr": setOf(`sa dk sn gün adet kişi`), "vi": setOf(`giờ phút giây ngày`),
-	"ru": setOf(`км м см мм кг г мг т л мл ч мин с сек дн д шт чел`), "uk": setOf(`км м см мм кг г мг т л мл год хв с дн шт ос`),
-	"bg": setOf(`км м см мм кг г л ч мин с дн бр`), "el": setOf(`χλμ μ εκ κιλά ώ λ δ τεμ`), "he": setOf(`קמ מ קג ג ש ד`),
+	"ru": setOf(`км м см мм кг г мг т л мл ч мин с сек дн д шт чел`),
+	"uk": setOf(`км м см мм кг г мг т л мл год хв с дн шт ос`),
+	"bg": setOf(`км м см мм кг г л ч мин с дн бр`), "el": setOf(`χλμ μ εκ κιλά ώ λ δ τεμ`),
+	"he": setOf(`קמ מ קג ג ש ד`),
 	"ar": setOf(`كم م سم مم كغ غ ل س د ث ي`), "fa": setOf(`کم م کیلومتر متر گرم تومان ریال ساعت دقیقه ثانیه`),
 	"hi": setOf(`किमी मी सेमी किग्रा ग्रा घं मि से दि रु`),
 }

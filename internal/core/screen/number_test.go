@@ -128,7 +128,8 @@ func TestUnitsAndCountersAreWrittenOnToNumbers(t *testing.T) {
 		"ja-JP": {"120円": "120", "2点": "2", "合計1,200円": "1200", "残り3点": "3", "5個": "5", "3時間": "3", "12.5キロ": "12.5"},
 		"zh-CN": {"共3件": "3", "12元": "12"}, "ko-KR": {"3개": "3", "1,200원": "1200"}, "th-TH": {"3ชิ้น": "3"},
 		"de-DE": {"3Std": "3", "2Stk": "2"}, "ru-RU": {"5км": "5", "120руб.": "120"}, "hu-HU": {"500Ft": "500"},
-		"ar-EG": {"٣٫١٥": "3.15", "١٬٢٣٤٫٥": "1234.5"}, "ar-SA": {"٣٫١٥": "3.15"}, "fa-IR": {"۳٫۱۵": "3.15"}, "ar": {"٣٫١٥": "3.15"},
+		"ar-EG": {"٣٫١٥": "3.15", "١٬٢٣٤٫٥": "1234.5"}, "ar-SA": {"٣٫١٥": "3.15"}, "fa-IR": {"۳٫۱۵": "3.15"},
+		"ar": {"٣٫١٥": "3.15"},
 	} {
 		for text, want := range texts {
 			got, err := Number(text, language)
@@ -137,7 +138,8 @@ func TestUnitsAndCountersAreWrittenOnToNumbers(t *testing.T) {
 			require.Zero(t, exact.Cmp(got), "%q in %q is %s", text, language, got.FloatString(6))
 		}
 	}
-	for language, texts := range map[string][]string{"ja-JP": {"3万", "5月", "二3", "3千円", "5月3日"}, "en-GB": {"5Std", "120bananas"}} {
+	for language, texts := range map[string][]string{"ja-JP": {"3万", "5月", "二3", "3千円", "5月3日"},
+		"en-GB": {"5Std", "120bananas"}} {
 		for _, text := range texts {
 			_, err := Number(text, language)
 			require.Error(t, err, "%q in %s", text, language)

@@ -12,7 +12,8 @@ import (
 func desk() *Tree {
 	cover := node("status", "cover", "On time", Rect{150, 95, 60, 20})
 	cover.Opaque = true
-	return &Tree{Width: 400, Height: 800, Cutouts: Cutouts("bar", 400, 800), Root: node("application", "", "", Rect{0, 0, 400, 800},
+	return &Tree{Width: 400, Height: 800, Cutouts: Cutouts("bar", 400, 800), Root: node("application",
+		"", "", Rect{0, 0, 400, 800},
 		node("text", "under", "09:41", Rect{180, 15, 40, 14}),
 		node("text", "", "From", Rect{10, 60, 80, 20}), node("textbox", "from", "", Rect{100, 60, 120, 20}),
 		node("text", "", "To", Rect{10, 100, 80, 20}), node("textbox", "to", "", Rect{100, 100, 120, 20}),
@@ -26,14 +27,20 @@ func TestElementsAreFoundByWhereTheyLie(t *testing.T) {
 		locator Locator
 		finds   []string
 	}{
-		`textbox right of "From"`:          {Locator{Role: "textbox", Relation: RightOf, Of: label("From")}, []string{"from"}},
-		`textbox near "To"`:                {Locator{Role: "textbox", Relation: Near, Of: label("To")}, []string{"to"}},
-		`button below #from`:               {Locator{Role: "button", Relation: Below, Of: &Locator{ID: "from"}}, []string{"go"}},
-		`textbox above #go`:                {Locator{Role: "textbox", Relation: Above, Of: &Locator{ID: "go"}}, []string{"from", "to"}},
-		`last textbox above #go`:           {Locator{Role: "textbox", Ordinal: Last, Relation: Above, Of: &Locator{ID: "go"}}, []string{"to"}},
-		`textbox left of #from`:            {Locator{Role: "textbox", Relation: LeftOf, Of: &Locator{ID: "from"}}, nil},
-		`textbox near #nowhere`:            {Locator{Role: "textbox", Relation: Near, Of: &Locator{ID: "nowhere"}}, nil},
-		`button below textbox near "From"`: {Locator{Role: "button", Relation: Below, Of: &Locator{Role: "textbox", Relation: Near, Of: label("From")}}, []string{"go"}},
+		`textbox right of "From"`: {Locator{Role: "textbox", Relation: RightOf, Of: label("From")},
+			[]string{"from"}},
+		`textbox near "To"`: {Locator{Role: "textbox", Relation: Near, Of: label("To")}, []string{"to"}},
+		`button below #from`: {Locator{Role: "button", Relation: Below, Of: &Locator{ID: "from"}},
+			[]string{"go"}},
+		`textbox above #go`: {Locator{Role: "textbox", Relation: Above, Of: &Locator{ID: "go"}},
+			[]string{"from", "to"}},
+		`last textbox above #go`: {Locator{Role: "textbox", Ordinal: Last, Relation: Above,
+			Of: &Locator{ID: "go"}}, []string{"to"}},
+		`textbox left of #from`: {Locator{Role: "textbox", Relation: LeftOf, Of: &Locator{ID: "from"}}, nil},
+		`textbox near #nowhere`: {Locator{Role: "textbox", Relation: Near, Of: &Locator{ID: "nowhere"}},
+			nil},
+		`button below textbox near "From"`: {Locator{Role: "button", Relation: Below, Of: &Locator{Role: "textbox",
+			Relation: Near, Of: label("From")}}, []string{"go"}},
 	} {
 		require.Equal(t, written, c.locator.String())
 		var ids []string
@@ -85,7 +92,8 @@ func TestXPathSelectsByWhatElementsSay(t *testing.T) {
 			require.NotEmpty(t, Locator{XPath: x}.Find(desk()), source)
 		}
 	}
-	for source, why := range map[string]string{"count(//a)": "computes a value", "//a[": "", "": "", "//a[unheard(1)]": "",
+	for source, why := range map[string]string{"count(//a)": "computes a value", "//a[": "", "": "",
+		"//a[unheard(1)]":       "",
 		strings.Repeat("(", 60): "too deep", strings.Repeat("/a", 600): "longer than"} {
 		_, err := NewXPath(source)
 		require.ErrorContains(t, err, why, source)
@@ -96,7 +104,8 @@ func TestXPathSelectsByWhatElementsSay(t *testing.T) {
 func large(n int) *Tree {
 	root := node("application", "", "", Rect{0, 0, 400, 800})
 	for i := range n {
-		root.Children = append(root.Children, node("listitem", fmt.Sprintf("row-%d", i), strings.Repeat("departure ", 6), Rect{0, float64(i), 400, 1}))
+		root.Children = append(root.Children, node("listitem", fmt.Sprintf("row-%d", i), strings.Repeat("departure ",
+			6), Rect{0, float64(i), 400, 1}))
 	}
 	return &Tree{Width: 400, Height: 800, Root: root}
 }

@@ -40,9 +40,11 @@ func TestLocatorsFind(t *testing.T) {
 		{Locator{Label: Match{Text: "Sora"}}, `"Sora"`, []Rect{{0, 10, 100, 20}, {200, 10, 100, 20}}},
 		{Locator{Label: Match{Text: "Sora"}, Relation: In, Of: &left}, `"Sora" in #left`, []Rect{{0, 10, 100, 20}}},
 		// by place, not by order in the tree
-		{Locator{Role: "listitem", Relation: In, Of: &left, Ordinal: 1}, "1st listitem in #left", []Rect{{0, 10, 100, 20}}},
+		{Locator{Role: "listitem", Relation: In, Of: &left, Ordinal: 1}, "1st listitem in #left",
+			[]Rect{{0, 10, 100, 20}}},
 		// of those in sight
-		{Locator{Role: "listitem", Relation: In, Of: &left, Ordinal: Last}, "last listitem in #left", []Rect{{0, 40, 100, 20}}},
+		{Locator{Role: "listitem", Relation: In, Of: &left, Ordinal: Last}, "last listitem in #left",
+			[]Rect{{0, 40, 100, 20}}},
 		{Locator{Role: "listitem", Ordinal: 9}, "9th listitem", nil},
 		{Locator{ID: "nothing"}, "#nothing", nil},
 	} {

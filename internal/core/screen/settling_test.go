@@ -15,7 +15,8 @@ func TestWhatChangesByItselfIsKnownWhereItIsPushedAside(t *testing.T) {
 	revision := uint64(0)
 	see := func(at time.Duration, nodes ...*Node) {
 		revision++
-		s.See(&Tree{Root: node("application", "", "", Rect{0, 0, 400, 800}, nodes...), Width: 400, Height: 800, Revision: revision, App: "a"}, at)
+		s.See(&Tree{Root: node("application", "", "", Rect{0, 0, 400, 800}, nodes...), Width: 400, Height: 800,
+			Revision: revision, App: "a"}, at)
 	}
 	ticks := func(n int, y float64) *Node { return node("text", "", fmt.Sprint(n), Rect{0, y, 40, 20}) }
 	at := time.Duration(0)

@@ -52,10 +52,12 @@ func (s *Suite) Against(a Against) []Finding {
 		case *Secret:
 			c.named(n.Pos, n.Length, "secret", n.Name, a.Secrets, "yamato secret set "+asWord(n.Name))
 		case *TakeAccount:
-			c.named(n.Pos, len([]rune(n.Text)), "account", n.Account, a.Accounts, "yamato account add "+asWord(n.Account)+" --user …")
+			c.named(n.Pos, len([]rune(n.Text)), "account", n.Account, a.Accounts,
+				"yamato account add "+asWord(n.Account)+" --user …")
 		case *UpdateApp:
 			if a.Builds != nil && !a.Builds(n.Build) {
-				c.report(token.NoBuild, n.Pos, len([]rune(n.Text)), false, fmt.Sprintf("%s has no build %q", a.App, n.Build), "`yamato build ls` lists them")
+				c.report(token.NoBuild, n.Pos, len([]rune(n.Text)), false, fmt.Sprintf("%s has no build %q",
+					a.App, n.Build), "`yamato build ls` lists them")
 			}
 		}
 		if st, ok := n.(Statement); ok {
@@ -89,7 +91,8 @@ func (c *comparison) report(rule token.Rule, at Pos, length int, advice bool, me
 		return
 	}
 	c.told[key] = true
-	c.findings = append(c.findings, Finding{Pos: at, Length: max(1, length), Rule: rule, Message: message, Hint: hint, Advice: advice}.
+	c.findings = append(c.findings, Finding{Pos: at, Length: max(1, length), Rule: rule, Message: message, Hint: hint,
+		Advice: advice}.
 		Excerpt(c.suite.sources[at.File]))
 }
 
@@ -170,7 +173,8 @@ func (c *comparison) never(e *Element, what, wanted string, of func(Seen) string
 	length := len([]rune(wanted))
 	limit := max(2, length/3)
 	for _, s := range c.a.Seen {
-		if have := of(s); have != "" && len(c.findings) < maxHints && max(length-utf8.RuneCountInString(have), utf8.RuneCountInString(have)-length) <= limit {
+		if have := of(s); have != "" && len(c.findings) < maxHints && max(length-utf8.RuneCountInString(have),
+			utf8.RuneCountInString(have)-length) <= limit {
 			if d := near.Distance(strings.ToLower(wanted), strings.ToLower(have)); d <= limit && d > 0 || d == 0 {
 				if best == "" || d < limit {
 					best, at, limit = have, s.Screen, d
@@ -220,7 +224,8 @@ func (c *comparison) word(w *Word) {
 			known = append(known, k)
 		}
 		slices.Sort(known)
-		c.report(token.NoText, w.Pos, w.Length, false, fmt.Sprintf("this build has no text `%s`", w.Key), token.Meant(w.Key, known))
+		c.report(token.NoText, w.Pos, w.Length, false, fmt.Sprintf("this build has no text `%s`", w.Key),
+			token.Meant(w.Key, known))
 		return
 	}
 	if by[""] != "" {
@@ -233,7 +238,8 @@ func (c *comparison) word(w *Word) {
 		}
 	}
 	if len(lacks) > 0 {
-		c.report(token.NoText, w.Pos, w.Length, false, fmt.Sprintf("this build has no text `%s` in %s", w.Key, strings.Join(lacks, ", ")),
+		c.report(token.NoText, w.Pos, w.Length, false, fmt.Sprintf("this build has no text `%s` in %s", w.Key,
+			strings.Join(lacks, ", ")),
 			"the app needs it in each of its languages")
 	}
 }
@@ -274,10 +280,12 @@ func (c *comparison) able(st Statement) {
 	}
 	if len(lacks) == len(c.a.Devices) {
 		who = "no device of the lineup"
-		c.report(token.NoAbility, st.base().Pos, len([]rune(st.base().Text)), true, who+" has the ability "+strings.Join(needs, ", "),
+		c.report(token.NoAbility, st.base().Pos, len([]rune(st.base().Text)), true,
+			who+" has the ability "+strings.Join(needs, ", "),
 			"its case is skipped on all of them")
 		return
 	}
-	c.report(token.NoAbility, st.base().Pos, len([]rune(st.base().Text)), true, who+" cannot do this: it takes the ability "+strings.Join(needs, ", "),
+	c.report(token.NoAbility, st.base().Pos, len([]rune(st.base().Text)), true,
+		who+" cannot do this: it takes the ability "+strings.Join(needs, ", "),
 		"its case is skipped there")
 }

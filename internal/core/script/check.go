@@ -24,7 +24,8 @@ func (p *parser) check() {
 		p.report(Finding{Pos: start, Length: 1, Rule: token.NoName, Message: "the suite has no name", Hint: hint})
 	}
 	if len(p.suite.declared) == 0 && p.failed == 0 {
-		p.report(Finding{Pos: start, Length: 1, Rule: token.NoCase, Message: "the suite has no case", Hint: `add case "…" … end`})
+		p.report(Finding{Pos: start, Length: 1, Rule: token.NoCase, Message: "the suite has no case",
+			Hint: `add case "…" … end`})
 	}
 	p.resolve()
 	p.checkActions()
@@ -50,8 +51,9 @@ func (p *parser) check() {
 		}
 		p.variables(given, c.Body)
 		if !p.broken[c] && !p.expects(c) {
-			p.report(Finding{Pos: c.Pos, Length: 4, Rule: token.NoExpect, Message: "this case expects nothing, so only a crash can fail it",
-				Hint: "add an `expect`", Advice: true})
+			p.report(Finding{Pos: c.Pos, Length: 4, Rule: token.NoExpect,
+				Message: "this case expects nothing, so only a crash can fail it",
+				Hint:    "add an `expect`", Advice: true})
 		}
 	}
 	if around.AfterEach != nil {
@@ -80,7 +82,8 @@ func (p *parser) names() {
 		name := screen.Fold(c.Name)
 		if first, ok := names[name]; ok && c.Name != "" {
 			p.report(Finding{Pos: at, Length: 4,
-				Rule: token.TwiceCase, Message: fmt.Sprintf("a case with this name stands on line %d already", first.Line),
+				Rule: token.TwiceCase, Message: fmt.Sprintf("a case with this name stands on line %d already",
+					first.Line),
 				Hint: "give each case a name of its own"})
 			continue
 		}
@@ -95,8 +98,9 @@ func (p *parser) resolve() {
 		if c.action = p.actions[signature(c.Words)]; c.action != nil || missing {
 			continue
 		}
-		p.report(Finding{Pos: c.Pos, Length: len([]rune(c.Text)), Rule: token.NoAction, Message: fmt.Sprintf("there is no action `%s`",
-			strings.TrimSpace(strings.TrimPrefix(c.words(), "do"))), Hint: p.meantAction(c)})
+		p.report(Finding{Pos: c.Pos, Length: len([]rune(c.Text)), Rule: token.NoAction,
+			Message: fmt.Sprintf("there is no action `%s`",
+				strings.TrimSpace(strings.TrimPrefix(c.words(), "do"))), Hint: p.meantAction(c)})
 	}
 }
 
@@ -167,15 +171,17 @@ func (p *parser) unused() {
 	}
 	for _, a := range p.suite.Actions {
 		if a.Pos.File == "" && !called[a] && !p.broken[a] && len(p.suite.declared) > 0 {
-			p.report(Finding{Pos: a.Pos, Length: a.Length, Rule: token.IdleAction, Message: fmt.Sprintf("nothing does `%s`", a.Usage()),
-				Hint: "take it out, or call it: do " + a.Usage(), Advice: true})
+			p.report(Finding{Pos: a.Pos, Length: a.Length, Rule: token.IdleAction,
+				Message: fmt.Sprintf("nothing does `%s`", a.Usage()),
+				Hint:    "take it out, or call it: do " + a.Usage(), Advice: true})
 		}
 	}
 }
 
 // expects reports whether a case, or what it calls, expects anything.
 func (p *parser) expects(c *Case) (does bool) {
-	for _, b := range append(p.suite.bodies(c), slices.DeleteFunc([]*Block{p.suite.Around.AfterEach}, func(b *Block) bool { return b == nil })...) {
+	for _, b := range append(p.suite.bodies(c), slices.DeleteFunc([]*Block{p.suite.Around.AfterEach},
+		func(b *Block) bool { return b == nil })...) {
 		if p.blockExpects(b, 0) {
 			return true
 		}
@@ -210,13 +216,15 @@ func (p *parser) variables(given map[string]bool, b *Block) {
 	told := map[string]bool{}
 	use := func(at Pos, name string, length int) {
 		account, _, dotted := strings.Cut(name, ".")
-		if given[name] || dotted && given[account+"."] || told[name] || p.attempted[name] || len(p.findings) >= maxFindings {
+		if given[name] || dotted && given[account+"."] || told[name] || p.attempted[name] ||
+			len(p.findings) >= maxFindings {
 			return
 		}
 		told[name] = true
 		hint := ""
 		if len(p.findings) < maxHints {
-			names := slices.DeleteFunc(slices.Sorted(maps.Keys(given)), func(n string) bool { return strings.HasSuffix(n, ".") })
+			names := slices.DeleteFunc(slices.Sorted(maps.Keys(given)),
+				func(n string) bool { return strings.HasSuffix(n, ".") })
 			hint = token.Meant(name, names)
 		}
 		if dotted && given[account] {
@@ -225,8 +233,9 @@ func (p *parser) variables(given map[string]bool, b *Block) {
 		if hint == "" {
 			hint = "give it a value before: let " + name + " = …"
 		}
-		p.report(Finding{Pos: at, Length: length, Rule: token.NoValue, Message: fmt.Sprintf("nothing is called `%s` here", name),
-			Hint: hint})
+		p.report(Finding{Pos: at, Length: length, Rule: token.NoValue,
+			Message: fmt.Sprintf("nothing is called `%s` here", name),
+			Hint:    hint})
 	}
 	for _, st := range b.Steps {
 		Inspect(st, func(n Node) bool {
@@ -244,8 +253,9 @@ func (p *parser) variables(given map[string]bool, b *Block) {
 				}
 			case *Let:
 				if c := n.Call; c != nil && c.action != nil && !p.broken[c.action] && !givesBack(c.action) {
-					p.report(Finding{Pos: c.Pos, Length: 2, Rule: token.GivesNothing, Message: fmt.Sprintf("`do %s` gives nothing back", c.action.Usage()),
-						Hint: "end the action with: give back V"})
+					p.report(Finding{Pos: c.Pos, Length: 2, Rule: token.GivesNothing,
+						Message: fmt.Sprintf("`do %s` gives nothing back", c.action.Usage()),
+						Hint:    "end the action with: give back V"})
 				}
 			}
 			return true
@@ -279,14 +289,16 @@ func (p *parser) counsel(b *Block) {
 		switch n := n.(type) {
 		case *Element:
 			if id := likelyID(n); id != "" {
-				p.report(Finding{Pos: n.Pos, Length: n.Length, Rule: token.LikelyID, Message: fmt.Sprintf("%q reads as an id, and is looked for as a text", id),
-					Hint: "is it #" + id + "?", Advice: true})
+				p.report(Finding{Pos: n.Pos, Length: n.Length, Rule: token.LikelyID,
+					Message: fmt.Sprintf("%q reads as an id, and is looked for as a text", id),
+					Hint:    "is it #" + id + "?", Advice: true})
 			}
 		case Statement:
 			if v, ok := n.(vain); ok {
 				if message, hint := v.advice(); message != "" {
 					s := n.base()
-					p.report(Finding{Pos: s.Pos, Length: len([]rune(s.Text)), Rule: token.Amiss, Message: message, Hint: hint, Advice: true})
+					p.report(Finding{Pos: s.Pos, Length: len([]rune(s.Text)), Rule: token.Amiss, Message: message,
+						Hint: hint, Advice: true})
 				}
 			}
 		}
@@ -304,7 +316,8 @@ func likelyID(e *Element) string {
 	if text == "" || !token.IsName(text) || strings.ContainsFunc(text[:1], unicode.IsUpper) {
 		return ""
 	}
-	mark := strings.ContainsAny(text, "_") || strings.Contains(text, "-") && strings.ToLower(text) == text && strings.Count(text, "-") >= 1
+	mark := strings.ContainsAny(text, "_") || strings.Contains(text, "-") && strings.ToLower(text) == text &&
+		strings.Count(text, "-") >= 1
 	if inner := strings.ContainsFunc(text, unicode.IsUpper); mark || inner {
 		return text
 	}

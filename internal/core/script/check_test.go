@@ -329,11 +329,15 @@ func TestTheCanonicalLayoutIsOneAndMeansTheSame(t *testing.T) {
 // TestStepsAreWalkedToTheirEnds sees that whatever a step names is found by the one walk.
 func TestStepsAreWalkedToTheirEnds(t *testing.T) {
 	s, _ := ReadWith(everyForm, wave)
-	require.Subset(t, s.Locators(), []string{`2nd button called "Go \"now\"" in #list`, "#list", "last /a/b/ in dialog", "dialog",
+	require.Subset(t, s.Locators(), []string{`2nd button called "Go \"now\"" in #list`, "#list", "last /a/b/ in dialog",
+		"dialog",
 		"#field", "#a in #b", "#b", "#c", "textbox called /x/", "#a", "listitem in #c", "listitem", "button",
-		"word(buy_ticket) near button", "textbox called word(island) above #a in #b", `xpath "//list[@id='rows']/listitem[2]"`})
-	require.Equal(t, []string{"appearance", "away", "back", "battery", "camera", "files", "gestures", "language", "links", "log", "motion",
-		"network", "permissions", "place", "push", "readings", "rotation", "text size", "time zone"}, s.Needs(s.Cases[0]))
+		"word(buy_ticket) near button", "textbox called word(island) above #a in #b",
+		`xpath "//list[@id='rows']/listitem[2]"`})
+	require.Equal(t, []string{"appearance", "away", "back", "battery", "camera", "files", "gestures", "language",
+		"links", "log", "motion",
+		"network", "permissions", "place", "push", "readings", "rotation", "text size",
+		"time zone"}, s.Needs(s.Cases[0]))
 }
 
 // What was written before is read, with one piece of advice a file, and laid out as it is written now.
@@ -343,7 +347,8 @@ func TestWhatWasWrittenBeforeIsReadAndMended(t *testing.T) {
 	mended := "suite \"s\"\nuse \"steps/paying.yamato\"\ncase \"c\"\n  set #passengers to 3\n  set #c to number in #a in #b\n" +
 		"  do pay with \"1\"\n  expect #total\nend\n"
 	shared := "action pay with $card\n  put $card in #card\n  put \"x\" in #owner\nend\n"
-	for name, files := range map[string]FileMap{"as before": {"steps/paying.suite": shared}, "renamed": {"steps/paying.yamato": shared}} {
+	for name, files := range map[string]FileMap{"as before": {"steps/paying.suite": shared},
+		"renamed": {"steps/paying.yamato": shared}} {
 		s, findings := ReadWith(old, files)
 		require.Zero(t, Faults(findings), "%s: %v", name, findings)
 		require.Len(t, findings, 2, "%s: one a file: %v", name, findings)

@@ -125,9 +125,12 @@ func sample() *able {
 	}
 	choice := at("combobox", "island", "Sora", 10, 200, 150, 40)
 	cover := at("dialog", "sheet", "", 100, 460, 300, 40)
-	tree := shows(at("heading", "title", "Buy a ticket", 10, 10, 300, 30), at("", "label", "Passengers today", 10, 100, 150, 30), field,
-		at("", "fare", "€3.15", 10, 150, 80, 24), at("", "total", "€9.45", 200, 150, 80, 24), choice, at("option", "", "Minami", 170, 200, 100, 40),
-		at("button", "go", "Continue", 10, 300, 100, 40), at("button", "", "Close", 150, 300, 20, 20), at("button", "", "Close", 200, 300, 60, 40),
+	tree := shows(at("heading", "title", "Buy a ticket", 10, 10, 300, 30), at("", "label", "Passengers today",
+		10, 100, 150, 30), field,
+		at("", "fare", "€3.15", 10, 150, 80, 24), at("", "total", "€9.45", 200, 150, 80, 24), choice,
+		at("option", "", "Minami", 170, 200, 100, 40),
+		at("button", "go", "Continue", 10, 300, 100, 40), at("button", "", "Close", 150, 300, 20, 20),
+		at("button", "", "Close", 200, 300, 60, 40),
 		off, on, plain, tab, list, cover)
 	tree.App = "example.tideline"
 	d := &able{zone: "Europe/Lisbon", paper: &paper{moments: []moment{{0, tree}}}, memory: 250e6}
@@ -220,12 +223,15 @@ var eachForm = []struct{ name, passes, fails string }{
 	{"push", `deliver push "a", "b"`, "deliver push \"a\"\nexpect \"a\""},
 	{"file", `give file "files/a.png"`, `give file "files/b.png"`},
 	{"number in", "let n = number in #total\nexpect $n = 9.45", `let n = number in #title`},
-	{"text in", "let t = text in #title\nexpect $t = \"Buy a ticket\"", "let t = text in #title\nexpect $t = \"Buy tickets\""},
-	{"number matching", "let h = number matching /(\\d\\d):/ in 2nd listitem in #crossings\nexpect $h = 9", `let h = number matching /x(\d)/ in #total`},
+	{"text in", "let t = text in #title\nexpect $t = \"Buy a ticket\"",
+		"let t = text in #title\nexpect $t = \"Buy tickets\""},
+	{"number matching", "let h = number matching /(\\d\\d):/ in 2nd listitem in #crossings\nexpect $h = 9",
+		`let h = number matching /x(\d)/ in #total`},
 	{"count of", "let c = count of listitem in #crossings\nexpect $c = 2", "let c = count of button\nexpect $c > 9"},
 	{"secret", `type secret "harbour word"`, `type secret "another"`},
 	{"secret, told", `expect no "x{n}"`, "let w = secret \"harbour word\"\nexpect $w = \"other\""},
-	{"account", "account \"payer\" as $who\nexpect \"{who.user}\" = \"aya\"", "account \"payer\" as $who\nexpect $who.pin = \"1\""},
+	{"account", "account \"payer\" as $who\nexpect \"{who.user}\" = \"aya\"",
+		"account \"payer\" as $who\nexpect $who.pin = \"1\""},
 	{"sum", `expect 2 + 3 * 4 = 14`, `expect number in #fare * 3 = 9.4`},
 	{"shows", `expect #total shows "€9.45"`, `expect #title shows "Buy tickets"`},
 	{"contains", `expect #title contains "a tick"`, `expect #title contains "boat"`},
@@ -254,10 +260,12 @@ var eachForm = []struct{ name, passes, fails string }{
 	{"start within", "start app\nexpect start within 2s", "tap #go\nexpect start within 2s"},
 	{"memory", `expect memory below 300MB`, `expect memory below 200MB`},
 	{"accessible", "if no \"Close\"\nexpect screen is accessible\nend", `expect screen is accessible`},
-	{"if", "if #total\nnote \"here\"\nelse\ntap #nothing\nend", "if no #total\nnote \"here\"\nelse\nexpect #nothing\nend"},
+	{"if", "if #total\nnote \"here\"\nelse\ntap #nothing\nend",
+		"if no #total\nnote \"here\"\nelse\nexpect #nothing\nend"},
 	{"times", "2 times\ntap #go\nend", "2 times\nexpect #nothing\nend"},
 	{"ask", `ask "walk ten steps"`, `ask "fly" within 1m`},
-	{"a value that there is none of", "if no #total\nlet x = 1\nend\nnote \"so\"", "if no #total\nlet x = 1\nend\nexpect \"{x}\""},
+	{"a value that there is none of", "if no #total\nlet x = 1\nend\nnote \"so\"",
+		"if no #total\nlet x = 1\nend\nexpect \"{x}\""},
 	{"action", "do wave 2", "do fall from 3"},
 }
 
@@ -280,7 +288,8 @@ func TestEachFormPassesAndFailsWithItsReport(t *testing.T) {
 			continue
 		}
 		x := r.Failure
-		fmt.Fprintf(&report, "%s: %s\n    %s, %s\n    expected %s\n    but %s\n", f.name, strings.ReplaceAll(f.fails, "\n", "; "), r.Verdict, x.Cause,
+		fmt.Fprintf(&report, "%s: %s\n    %s, %s\n    expected %s\n    but %s\n", f.name, strings.ReplaceAll(f.fails,
+			"\n", "; "), r.Verdict, x.Cause,
 			x.Expected, x.Actual)
 		for _, w := range x.Way {
 			fmt.Fprintf(&report, "    called on line %d: %s\n", w.Line, w.Text)
@@ -313,8 +322,10 @@ func TestBrokenScriptsAreToldExactly(t *testing.T) {
 			end = heads[i+1][0]
 		}
 		name, text := string(all[h[2]:h[3]]), string(all[h[1]:end])
-		_, findings := ReadWith(text, FileMap{"steps/fine.yamato": "action wave\n  tap #hand\nend\n", "steps/circle.yamato": "use \"circle.yamato\"\naction a\n  tap #b\nend\n",
-			"steps/suite.yamato": "suite \"x\"\ncase \"y\"\n  expect #z\nend\n", "steps/faults.yamato": "action b\n  tpa #b\nend\n"})
+		_, findings := ReadWith(text, FileMap{"steps/fine.yamato": "action wave\n  tap #hand\nend\n",
+			"steps/circle.yamato": "use \"circle.yamato\"\naction a\n  tap #b\nend\n",
+			"steps/suite.yamato":  "suite \"x\"\ncase \"y\"\n  expect #z\nend\n",
+			"steps/faults.yamato": "action b\n  tpa #b\nend\n"})
 		require.NotEmpty(t, findings, "%s", name)
 		fmt.Fprintf(&out, "=== %s\n", name)
 		for _, f := range findings {

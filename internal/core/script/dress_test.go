@@ -57,15 +57,19 @@ var worn = map[string]func(string) string{
 		}
 		return out
 	},
-	"base64":               func(s string) string { return base64.StdEncoding.EncodeToString([]byte("user:" + s)) },
-	"base64 moved":         func(s string) string { return base64.StdEncoding.EncodeToString([]byte("u:" + s + "&x")) },
-	"base64 for addresses": func(s string) string { return base64.RawURLEncoding.EncodeToString([]byte(`{"p":"` + s + `"}`)) },
-	"hexadecimal":          func(s string) string { return hex.EncodeToString([]byte(s)) },
-	"wide blanks":          func(s string) string { return strings.ReplaceAll(s, " ", "\u00a0 ") },
+	"base64":       func(s string) string { return base64.StdEncoding.EncodeToString([]byte("user:" + s)) },
+	"base64 moved": func(s string) string { return base64.StdEncoding.EncodeToString([]byte("u:" + s + "&x")) },
+	"base64 for addresses": func(s string) string {
+		return base64.RawURLEncoding.EncodeToString([]byte(`{"p":"` + s +
+			`"}`))
+	},
+	"hexadecimal": func(s string) string { return hex.EncodeToString([]byte(s)) },
+	"wide blanks": func(s string) string { return strings.ReplaceAll(s, " ", "\u00a0 ") },
 }
 
 func TestASecretIsHiddenInEveryDress(t *testing.T) {
-	for _, secret := range []string{`pä$s/"w'ö<r>&d +1`, "correct horse battery", `back\slash\\9`, "日本語の合言葉", "🔑🗝️key=9%", "(a+b)*[c]{2}^$|.?"} {
+	for _, secret := range []string{`pä$s/"w'ö<r>&d +1`, "correct horse battery", `back\slash\\9`, "日本語の合言葉",
+		"🔑🗝️key=9%", "(a+b)*[c]{2}^$|.?"} {
 		m := NewMask(map[string]string{"pin": secret}, nil)
 		for dress, wear := range worn {
 			text := "before " + wear(secret) + " after"
@@ -77,9 +81,11 @@ func TestASecretIsHiddenInEveryDress(t *testing.T) {
 			}
 		}
 		half := len([]rune(secret)) / 2
-		lines := m.Lines([]string{"first " + string([]rune(secret)[:half]), string([]rune(secret)[half:]) + " second", "third"})
+		lines := m.Lines([]string{"first " + string([]rune(secret)[:half]), string([]rune(secret)[half:]) + " second",
+			"third"})
 		require.Equal(t, []string{`first [secret "pin"]`, `[secret "pin"] second`, "third"}, lines)
-		tree := m.Tree(&screen.Tree{Root: &screen.Node{ID: "field-" + secret, Name: secret, Text: strings.ToUpper(secret)}})
+		tree := m.Tree(&screen.Tree{Root: &screen.Node{ID: "field-" + secret, Name: secret,
+			Text: strings.ToUpper(secret)}})
 		require.NotContains(t, drawnOf(tree), secret)
 	}
 	long := strings.Repeat("abcdefghi-", 60)
@@ -94,7 +100,8 @@ func TestWhatIsHiddenLeavesTheRestAsItIs(t *testing.T) {
 		secret := rapid.StringMatching(`[a-z0-9$&/ "<]{6,14}`).Filter(func(s string) bool {
 			return strings.TrimFunc(s, unicode.IsSpace) == s && !strings.Contains(s, "  ")
 		}).Draw(t, "secret")
-		before, after := rapid.StringMatching(`[A-Z]{0,5}:`).Draw(t, "before"), rapid.StringMatching(`:[A-Z]{0,5}`).Draw(t, "after")
+		before, after := rapid.StringMatching(`[A-Z]{0,5}:`).Draw(t, "before"),
+			rapid.StringMatching(`:[A-Z]{0,5}`).Draw(t, "after")
 		for _, dress := range []string{"as it is", "a form", "HTML", "an address"} {
 			got := NewMask(map[string]string{"s": secret}, nil).Text(before + worn[dress](secret) + after)
 			require.Equal(t, before+`[secret "s"]`+after, got)

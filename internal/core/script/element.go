@@ -155,7 +155,8 @@ func (p *parser) xpath() *screen.XPath {
 	t := p.wantString("the XPath expression")
 	x, err := screen.NewXPath(t.Plain())
 	if err != nil {
-		p.fail(t, `XPath 1.0 over the screen tree: xpath "//list[@id='rows']/listitem[2]"`, "this XPath cannot be used: %s", err)
+		p.fail(t, `XPath 1.0 over the screen tree: xpath "//list[@id='rows']/listitem[2]"`,
+			"this XPath cannot be used: %s", err)
 	}
 	return x
 }
@@ -263,7 +264,8 @@ func (e *Element) canonical() string {
 	if e.Label != nil && e.Label.Word != nil || e.Called != nil && e.Called.Word != nil {
 		text = e.ownWords()
 	} else {
-		l := screen.Locator{ID: e.ID, Role: e.Role, XPath: e.XPath, Ordinal: e.Ordinal, Label: e.Label.source(), Called: e.Called.source()}
+		l := screen.Locator{ID: e.ID, Role: e.Role, XPath: e.XPath, Ordinal: e.Ordinal, Label: e.Label.source(),
+			Called: e.Called.source()}
 		text = l.String()
 	}
 	if e.Of != nil {

@@ -32,7 +32,8 @@ func Renamed(name string) string {
 
 // Ended adds to the findings of a file that its name ends as before, where nothing else tells that it is an old one.
 func Ended(name string, findings []Finding) []Finding {
-	if Renamed(name) == name || slices.ContainsFunc(findings, func(f Finding) bool { return f.Rule == token.AsBefore }) {
+	if Renamed(name) == name || slices.ContainsFunc(findings,
+		func(f Finding) bool { return f.Rule == token.AsBefore }) {
 		return findings
 	}
 	return append(findings, asBefore(Pos{Line: 1, Column: 1}, 1))
@@ -68,7 +69,8 @@ func (p *parser) use(first token.Token) {
 		p.asBefore(t.Pos, t.Length)
 	}
 	if p.files == nil {
-		p.fail(t, "check or hand in the file that it is written in: `yamato suite check FILE`", "no files are at hand here")
+		p.fail(t, "check or hand in the file that it is written in: `yamato suite check FILE`",
+			"no files are at hand here")
 	}
 	file, text, err := p.text(file)
 	u := &Use{Pos: t.Pos, Length: t.Length, Path: t.Plain(), File: file}
@@ -156,7 +158,8 @@ func (p *parser) action(first token.Token) {
 	p.inAction = nil
 	p.broken[a] = p.failed > failed
 	if other := p.actions[a.Signature()]; other != nil {
-		p.fault(first, "give each action a name of its own", "an action of this name stands %s already", placed(other.Pos))
+		p.fault(first, "give each action a name of its own", "an action of this name stands %s already",
+			placed(other.Pos))
 		return
 	}
 	if len(p.suite.Actions) == maxActions {
@@ -191,7 +194,8 @@ func (p *parser) actionName(a *Action) {
 			a.Words = append(a.Words, "")
 			a.Params = append(a.Params, Param{t.Pos, t.Text})
 		default:
-			p.fail(t, "action choose the crossing $from to $to", "an action's name is made of words and $values, not of %s", t)
+			p.fail(t, "action choose the crossing $from to $to",
+				"an action's name is made of words and $values, not of %s", t)
 		}
 	}
 }
@@ -363,8 +367,10 @@ func (p *parser) expand(c *Case, name token.Token) {
 		return
 	}
 	for _, part := range tpl.Parts {
-		if part.Variable != "" && !slices.ContainsFunc(c.data.names, func(n Param) bool { return n.Name == part.Variable }) {
-			p.faultAt(part.Pos, len([]rune(part.Variable))+2, "", "the rows of this case have no value called `%s`", part.Variable)
+		if part.Variable != "" && !slices.ContainsFunc(c.data.names,
+			func(n Param) bool { return n.Name == part.Variable }) {
+			p.faultAt(part.Pos, len([]rune(part.Variable))+2, "", "the rows of this case have no value called `%s`",
+				part.Variable)
 			return
 		}
 	}

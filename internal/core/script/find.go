@@ -126,7 +126,8 @@ func (r *runner) usable(e *Element) func(*screen.Tree) sight {
 			return sight{cause: Unusable, actual: "it is disabled", nodes: saw.nodes}
 		}
 		if o := t.Obstacle(n); o != nil {
-			return sight{cause: Unusable, actual: "it is covered by " + r.mask(screen.DescribeCover(o)), nodes: []*screen.Node{n, o},
+			return sight{cause: Unusable, actual: "it is covered by " + r.mask(screen.DescribeCover(o)),
+				nodes:    []*screen.Node{n, o},
 				obstacle: o}
 		}
 		return sight{ok: true, nodes: saw.nodes, key: fmt.Sprint(n.Visible)} // it has to stand still, too
@@ -170,7 +171,8 @@ func (r *runner) absent(e *Element, l screen.Locator, t *screen.Tree) sight {
 	if r.known(e) {
 		return sight{cause: Missing, actual: "it is not there" + also, nodes: near}
 	}
-	return sight{cause: NeverMatched, locator: e.Text, actual: "nothing has ever matched " + r.mask(l.String()) + also, nodes: near}
+	return sight{cause: NeverMatched, locator: e.Text, actual: "nothing has ever matched " + r.mask(l.String()) + also,
+		nodes: near}
 }
 
 // nearest names what a locator may have meant.

@@ -44,7 +44,8 @@ func (p *parser) layout() string {
 	statements := map[int]Statement{}
 	Inspect(p.suite, func(n Node) bool {
 		st, ok := n.(Statement)
-		if ok && st.base().Pos.File == p.name && statements[st.base().Pos.Line] == nil { // the first of a line has it all
+		// the first of a line has it all
+		if ok && st.base().Pos.File == p.name && statements[st.base().Pos.Line] == nil {
 			statements[st.base().Pos.Line] = st
 		}
 		return true
@@ -98,7 +99,8 @@ func opens(words []token.Token, st Statement) bool {
 		_, ok := st.(bodied)
 		return ok
 	}
-	return len(words) > 0 && slices.ContainsFunc([]string{"case", "before", "after", "action", "each", "else"}, words[0].Is)
+	return len(words) > 0 && slices.ContainsFunc([]string{"case", "before", "after", "action", "each", "else"},
+		words[0].Is)
 }
 
 // commentOf is what stands behind the last word of a line.

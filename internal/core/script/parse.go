@@ -57,12 +57,14 @@ func read(text string, files Files) *parser {
 }
 
 func newShared(files Files) *shared {
-	return &shared{files: files, read: map[string]bool{}, broken: map[Node]bool{}, expecting: map[*Action]bool{}, actions: map[string]*Action{}}
+	return &shared{files: files, read: map[string]bool{}, broken: map[Node]bool{}, expecting: map[*Action]bool{},
+		actions: map[string]*Action{}}
 }
 
 // parser is one for one of the files, "" for the suite's own.
 func (s *shared) parser(name, text string, suite *Suite) *parser {
-	return &parser{shared: s, name: name, suite: suite, lines: token.Lines(text), unread: map[int]bool{}, attempted: map[string]bool{}}
+	return &parser{shared: s, name: name, suite: suite, lines: token.Lines(text), unread: map[int]bool{},
+		attempted: map[string]bool{}}
 }
 
 // whole reads the text of one file.
@@ -73,7 +75,8 @@ func (p *parser) whole(text string) {
 	p.suite.sources[p.name] = p.lines
 	if p.size += len(text); p.size > token.MaxText {
 		p.report(Finding{Pos: Pos{Line: 1, Column: 1}, Length: 1,
-			Message: fmt.Sprintf("the file is larger than the %d MB that a suite, with what it uses, may have", token.MaxText>>20)})
+			Message: fmt.Sprintf("the file is larger than the %d MB that a suite, with what it uses, may have",
+				token.MaxText>>20)})
 		return
 	}
 	if token.Odd(p.lines, p.scanned) {
@@ -199,8 +202,9 @@ func (p *parser) asBefore(at Pos, length int) {
 }
 
 func asBefore(at Pos, length int) Finding {
-	return Finding{Pos: at, Length: length, Rule: token.AsBefore, Message: "this is written as it was before", Advice: true,
-		Hint: "a field is set by `set E to V`, and files end in " + Ending + "; `yamato suite format --write` mends it"}
+	return Finding{Pos: at, Length: length, Rule: token.AsBefore, Message: "this is written as it was before",
+		Advice: true,
+		Hint:   "a field is set by `set E to V`, and files end in " + Ending + "; `yamato suite format --write` mends it"}
 }
 
 func (p *parser) peek() token.Token { return p.tokens[p.at] }
@@ -414,7 +418,8 @@ func (p *parser) keep(first token.Token) {
 // notShared tells that a suite is used as if it were actions.
 func (p *parser) notShared(first token.Token) {
 	p.suiteTold = true
-	p.fail(first, "a file that others use holds actions; leave the name out, or do not use it", "a suite cannot be used by another")
+	p.fail(first, "a file that others use holds actions; leave the name out, or do not use it",
+		"a suite cannot be used by another")
 }
 
 // oddFileLine reads on behind a first word that is none of the file's: what was meant to
@@ -510,7 +515,8 @@ func (p *parser) duration(what string) time.Duration {
 func (p *parser) around(first token.Token, what string, into **Block) {
 	if p.name != "" && !p.suiteTold {
 		p.suiteTold = true
-		p.fault(first, "put it into the suites; an action may be called from there", "a file that others use holds actions alone")
+		p.fault(first, "put it into the suites; an action may be called from there",
+			"a file that others use holds actions alone")
 	}
 	b := p.block(first, what)
 	if *into == nil {

@@ -148,7 +148,8 @@ func (p *Play) before(r *runner) *stop {
 	r.values, r.usual = maps.Clone(p.values), p.usual()
 	if p.build != p.base && !p.suite.KeepApp { // the case before has put another build in place
 		if err := p.o.Update(r.ctx, p.base); err != nil {
-			return r.trouble(opening(Pos{Line: 1, Column: 1}), fmt.Errorf("the build that the case before has updated could not be put back: %w", err))
+			return r.trouble(opening(Pos{Line: 1, Column: 1}),
+				fmt.Errorf("the build that the case before has updated could not be put back: %w", err))
 		}
 		p.build = p.base
 	}
@@ -210,7 +211,8 @@ func (p *Play) after(r *runner, stopped *stop, last bool) *stop {
 	}
 	if t, ok := device.As[device.Tidying](r.device); ok && !p.suite.KeepApp {
 		if err := t.Tidy(r.ctx, r.o.App); err != nil && stopped == nil {
-			return r.trouble(opening(Pos{Line: 1, Column: 1}), fmt.Errorf("what the case left on the device could not be taken away: %w", err))
+			return r.trouble(opening(Pos{Line: 1, Column: 1}),
+				fmt.Errorf("what the case left on the device could not be taken away: %w", err))
 		}
 	}
 	return stopped
@@ -252,7 +254,8 @@ type Seen struct {
 	Text   string `json:"text,omitempty"`
 	Role   string `json:"role,omitempty"`
 	Screen string `json:"screen,omitempty"` // what the screen calls itself
-	Unsure string `json:"unsure,omitempty"` // why a person may have seen it otherwise, "" where it was seen without a doubt
+	// why a person may have seen it otherwise, "" where it was seen without a doubt
+	Unsure string `json:"unsure,omitempty"`
 }
 
 // Bounds on what is remembered of screens, of one suite on one device.

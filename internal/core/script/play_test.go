@@ -102,9 +102,11 @@ func TestWhatADeviceIsMadeToFeelIsUndoneAfterTheCase(t *testing.T) {
 	s := reads(t, "suite \"s\"\ncase \"c\"\nnetwork none\nrotate to landscape\nnetwork slow\ndeny location\nexpect #total\nend\n", nil)
 	r := RunCase(context.Background(), s, s.Cases[0], d, sampleOptions(), nobody{})
 	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
-	require.Equal(t, []string{"ask location", "rotate portrait", "network none=false delay=0s"}, d.did[len(d.did)-3:], "each once, the last first")
+	require.Equal(t, []string{"ask location", "rotate portrait", "network none=false delay=0s"}, d.did[len(d.did)-3:],
+		"each once, the last first")
 
-	// What a case changes goes back to what the run has the device feel, else to the usual, else to what it felt before.
+	// What a case changes goes back to what the run has the device feel, else to the usual, else to what it felt
+	// before.
 	d = sample()
 	s = reads(t, "suite \"s\"\ncase \"c\"\nappearance dark\nappearance light\nlanguage \"de-DE\"\ntext size 200%\n"+
 		"time zone \"Asia/Tokyo\"\ntime zone \"Asia/Tokyo\"\nexpect #total\nend\n", nil)
@@ -180,9 +182,12 @@ func (a *album) Picture(string, device.Picture, *screen.Tree, []screen.Rect, scr
 
 func TestNothingOfASecretIsLeftHoweverItIsWritten(t *testing.T) {
 	secret := `tide "4" & more`
-	m := NewMask(map[string]string{"s": secret}, map[string]map[string]string{"payer": {"user": "aya@sorane.example", "password": "k j-7711"}})
-	for _, shown := range []string{secret, "said: " + secret + ".", fmt.Sprintf("%q", secret), "https://x.example/?q=tide+%224%22+%26+more",
-		"https://x.example/tide%20%224%22%20&%20more", "&lt; tide &#34;4&#34; &amp; more", `{"a":"tide \"4\" \u0026 more"}`} {
+	m := NewMask(map[string]string{"s": secret}, map[string]map[string]string{"payer": {"user": "aya@sorane.example",
+		"password": "k j-7711"}})
+	for _, shown := range []string{secret, "said: " + secret + ".", fmt.Sprintf("%q", secret),
+		"https://x.example/?q=tide+%224%22+%26+more",
+		"https://x.example/tide%20%224%22%20&%20more", "&lt; tide &#34;4&#34; &amp; more",
+		`{"a":"tide \"4\" \u0026 more"}`} {
 		got := m.Text(shown)
 		require.NotContains(t, got, "tide", shown)
 		require.Contains(t, got, `[secret "s"]`, shown)
@@ -224,7 +229,8 @@ func TestTheCheckKnowsWhatTheServiceHasSeen(t *testing.T) {
 	s := reads(t, "suite \"s\"\ncase \"c\"\naccount \"payer\" as $p\nset #pasengers to secret \"pin\"\ntap \"Contineu\"\nrotate to landscape\nexpect word(total)\n"+
 		"expect word(buy)\nupdate app to build \"9\"\nexpect #total\nend\n", nil)
 	found := s.Against(Against{App: "Tideline", Known: func(l string) bool { return l != `"Contineu"` },
-		Seen:    []Seen{{ID: "passengers", Role: "textbox", Screen: "Buy a ticket"}, {ID: "total"}, {Text: "Continue", Role: "button", Screen: "Buy a ticket"}},
+		Seen: []Seen{{ID: "passengers", Role: "textbox", Screen: "Buy a ticket"}, {ID: "total"},
+			{Text: "Continue", Role: "button", Screen: "Buy a ticket"}},
 		Texts:   Texts{"total": {"": "Total"}, "buy": {"en-GB": "Buy", "de-DE": "Kaufen"}, "pay": {"pt-PT": "Pagar"}},
 		Secrets: []string{"word"}, Accounts: []string{"player"}, Builds: func(string) bool { return false },
 		Devices: []Able{{Name: "a", Abilities: []string{"rotation"}}, {Name: "b"}}})
@@ -247,12 +253,14 @@ func TestTheCheckKnowsWhatTheServiceHasSeen(t *testing.T) {
 func TestTheCheckTellsOfWhatAPersonMaySeeOtherwise(t *testing.T) {
 	s := reads(t, "suite \"s\"\ncase \"c\"\nexpect #map\nexpect \"Quay\"\nexpect img called \"Chart\"\nend\n", nil)
 	var all []string
-	for _, f := range s.Against(Against{App: "Tideline", Seen: []Seen{{ID: "map", Unsure: "it is faint"}, {Text: "Quay", Role: "text", Unsure: "it is faint"},
+	for _, f := range s.Against(Against{App: "Tideline", Seen: []Seen{{ID: "map", Unsure: "it is faint"},
+		{Text: "Quay", Role: "text", Unsure: "it is faint"},
 		{Text: "Quay", Role: "heading"}, {Text: "Chart", Role: "img", Unsure: "it is drawn"}}}) {
 		require.True(t, f.Advice)
 		all = append(all, fmt.Sprintf("%d:%d %s", f.Pos.Line, f.Pos.Column, f.Message))
 	}
-	require.Equal(t, []string{"3:8 a person may see #map otherwise: it is faint", `5:8 a person may see "Chart" otherwise: it is drawn`}, all)
+	require.Equal(t, []string{"3:8 a person may see #map otherwise: it is faint",
+		`5:8 a person may see "Chart" otherwise: it is drawn`}, all)
 }
 
 // What checks clean never panics the runner, whatever a device shows.
@@ -337,7 +345,10 @@ func TestLevelsOfARunHoldInEveryCase(t *testing.T) {
 	p := NewPlay(s, timed{d}, Options{Known: func(string) bool { return true },
 		Given:  map[string]string{"traveller": "child", "people": "3", "unheard of": "x"},
 		Opened: func(context.Context) error { opened++; return nil },
-		Felt: []Felt{{Kind: "network", Do: func(ctx context.Context) error { return timed{d}.SetNetwork(ctx, device.Slow) }},
+		Felt: []Felt{{Kind: "network", Do: func(ctx context.Context) error {
+			return timed{d}.SetNetwork(ctx,
+				device.Slow)
+		}},
 			{Kind: "rotation", Do: func(ctx context.Context) error { return timed{d}.Rotate(ctx, device.Landscape) }}}})
 	first, ended := context.WithCancel(context.Background())
 	r := p.Case(first, s.Cases[0], false, nobody{})

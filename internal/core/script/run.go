@@ -75,28 +75,30 @@ type Result struct {
 
 // Failure says why a case did not pass, in the order in which people ask.
 type Failure struct {
-	Cause      Cause            `json:"cause"`
-	Phase      Phase            `json:"phase,omitempty"`
-	File       string           `json:"file,omitempty"`
-	Line       int              `json:"line"`
-	Column     int              `json:"column"`
-	Step       string           `json:"step"`
-	Way        []Place          `json:"way,omitempty"` // the calls of actions that led there, from the case on
-	Expected   string           `json:"expected"`
-	Actual     string           `json:"actual"`
-	Difference []Piece          `json:"difference,omitempty"` // between what was expected and what was there
-	WaitedMS   int64            `json:"waited_ms"`            // device time
-	QuietMS    int64            `json:"quiet_ms"`             // since when nothing had changed
-	PendingMS  int64            `json:"pending_ms,omitempty"` // for how long the app's answer had been awaited
-	Settled    bool             `json:"settled"`              // false: the screen was still changing, or an answer awaited
-	Candidates []Candidate      `json:"candidates,omitempty"`
-	Obstacle   string           `json:"obstacle,omitempty"`
-	Values     []Named          `json:"values,omitempty"`   // that names had
-	Locators   []string         `json:"locators,omitempty"` // that the step looked for
-	Log        []device.LogLine `json:"log,omitempty"`      // the app's, around it: errors first; times since the case began
-	AtMS       int64            `json:"at_ms"`              // when the step began, since the case began
-	Report     string           `json:"report,omitempty"`   // the system's crash report
-	After      []string         `json:"after,omitempty"`    // what went wrong when it was tidied up
+	Cause      Cause   `json:"cause"`
+	Phase      Phase   `json:"phase,omitempty"`
+	File       string  `json:"file,omitempty"`
+	Line       int     `json:"line"`
+	Column     int     `json:"column"`
+	Step       string  `json:"step"`
+	Way        []Place `json:"way,omitempty"` // the calls of actions that led there, from the case on
+	Expected   string  `json:"expected"`
+	Actual     string  `json:"actual"`
+	Difference []Piece `json:"difference,omitempty"` // between what was expected and what was there
+	WaitedMS   int64   `json:"waited_ms"`            // device time
+	QuietMS    int64   `json:"quiet_ms"`             // since when nothing had changed
+	PendingMS  int64   `json:"pending_ms,omitempty"` // for how long the app's answer had been awaited
+	// false: the screen was still changing, or an answer awaited
+	Settled    bool        `json:"settled"`
+	Candidates []Candidate `json:"candidates,omitempty"`
+	Obstacle   string      `json:"obstacle,omitempty"`
+	Values     []Named     `json:"values,omitempty"`   // that names had
+	Locators   []string    `json:"locators,omitempty"` // that the step looked for
+	// the app's, around it: errors first; times since the case began
+	Log    []device.LogLine `json:"log,omitempty"`
+	AtMS   int64            `json:"at_ms"`            // when the step began, since the case began
+	Report string           `json:"report,omitempty"` // the system's crash report
+	After  []string         `json:"after,omitempty"`  // what went wrong when it was tidied up
 }
 
 // Place is a line of a script.

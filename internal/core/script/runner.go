@@ -121,7 +121,8 @@ func (r *runner) step(st Statement) *stop {
 	clear(r.looked)
 	// What actions do stands after the step that calls them.
 	place := len(r.steps)
-	r.steps = append(r.steps, StepRecord{File: b.Pos.File, Line: b.Pos.Line, Depth: len(r.way), Phase: r.at, Text: r.mask(b.Text),
+	r.steps = append(r.steps, StepRecord{File: b.Pos.File, Line: b.Pos.Line, Depth: len(r.way), Phase: r.at,
+		Text: r.mask(b.Text),
 		AtMS: (at - r.first).Milliseconds()})
 	stopped := st.run(r)
 	r.ran++
@@ -206,7 +207,8 @@ func (r *runner) act(st Statement, err error) *stop {
 // stop ends the case at a statement.
 func (r *runner) stop(st Statement, cause Cause, expected, actual string) *stop {
 	b := st.base()
-	return &stop{failure: Failure{Cause: cause, File: b.Pos.File, Line: b.Pos.Line, Column: b.Pos.Column, Step: r.mask(b.Text),
+	return &stop{failure: Failure{Cause: cause, File: b.Pos.File, Line: b.Pos.Line, Column: b.Pos.Column,
+		Step:  r.mask(b.Text),
 		Phase: r.at, Expected: expected, Actual: actual,
 		QuietMS: (r.device.Now() - r.settling.Any).Milliseconds(), Settled: true}}
 }

@@ -132,8 +132,10 @@ func TestLooksThatTakeLongAreNoReasonToGiveUp(t *testing.T) {
 		return judgeOn(t, slow{p, takes}, `"Done"`, `expect "Done"`)
 	}
 	for _, takes := range []time.Duration{0, 100 * time.Millisecond, 350 * time.Millisecond, 900 * time.Millisecond} {
-		require.Equal(t, verdict.Pass, on(2900*time.Millisecond, takes).Verdict, "it came in time, and each look takes %s", takes)
-		require.Equal(t, verdict.Fail, on(4100*time.Millisecond, takes).Verdict, "it came late, and each look takes %s", takes)
+		require.Equal(t, verdict.Pass, on(2900*time.Millisecond, takes).Verdict,
+			"it came in time, and each look takes %s", takes)
+		require.Equal(t, verdict.Fail, on(4100*time.Millisecond, takes).Verdict, "it came late, and each look takes %s",
+			takes)
 	}
 }
 

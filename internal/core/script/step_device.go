@@ -235,7 +235,8 @@ func (c *MemoryBelow) view(r *runner, _ *screen.Tree) sight {
 }
 
 // usedRoles are the roles of what a person uses, and so has to be called something.
-var usedRoles = []string{"button", "link", "textbox", "searchbox", "checkbox", "radio", "switch", "slider", "spinbutton", "combobox",
+var usedRoles = []string{"button", "link", "textbox", "searchbox", "checkbox", "radio", "switch", "slider",
+	"spinbutton", "combobox",
 	"tab", "menuitem", "option"}
 
 // minTouch is the least width and height of what is touched, in density-independent pixels

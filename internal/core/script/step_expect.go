@@ -80,7 +80,8 @@ type (
 
 func init() {
 	add(form{word: "expect", usage: "expect [no] E · expect E shows|contains V · expect E matches /…/ · expect E came up · " +
-		"expect E is " + strings.Join(stateNames(), "|") + " · expect E is left of|right of|above|below|inside|as wide as|clear of F · " +
+		"expect E is " + strings.Join(stateNames(), "|") +
+		" · expect E is left of|right of|above|below|inside|as wide as|clear of F · " +
 		"expect V =|!=|<|>|<=|>= V · expect [at least|at most] N E · expect app is running|in front · expect [no] log matches /…/ · " +
 		"expect no errors in log · expect start within 2s · expect memory below 200MB · expect screen is accessible; each [for 2s]",
 		read: func(p *parser, s Step) Statement { return &Expect{s, p.condition()} }})
@@ -158,7 +159,8 @@ func (p *parser) countValue() Value {
 func (p *parser) count(compare string, n Value) Condition {
 	if number, ok := n.(*Number); ok {
 		if _, whole := token.Whole(number.Value); !whole {
-			p.fail(p.tokens[p.at-1], "expect at least 3 listitem in #departures", "a whole number is missing before %s", p.peek())
+			p.fail(p.tokens[p.at-1], "expect at least 3 listitem in #departures", "a whole number is missing before %s",
+				p.peek())
 		}
 	}
 	return &Count{compare, n, p.element()}
@@ -229,7 +231,8 @@ func (p *parser) is(e *Element) Condition {
 	return nil
 }
 
-var opposites = map[string]string{"enabled": "disabled", "disabled": "enabled", "checked": "unchecked", "unchecked": "checked"}
+var opposites = map[string]string{"enabled": "disabled", "disabled": "enabled", "checked": "unchecked",
+	"unchecked": "checked"}
 
 // states are the states that elements can be in: what tells them, and what is said where they
 // are not.
@@ -239,18 +242,22 @@ var states = map[string]struct {
 }{
 	"enabled":  {func(_ *screen.Tree, n *screen.Node) bool { return !n.Disabled }, says("it is disabled")},
 	"disabled": {func(_ *screen.Tree, n *screen.Node) bool { return n.Disabled }, says("it is enabled")},
-	"checked": {func(_ *screen.Tree, n *screen.Node) bool { return n.Checked == "true" }, func(_ *screen.Tree, n *screen.Node) string {
-		return map[string]string{"mixed": "it is partly checked", "": "it is nothing that can be checked"}[n.Checked] +
-			map[bool]string{true: "it is not checked"}[n.Checked == "false"]
-	}},
-	"unchecked": {func(_ *screen.Tree, n *screen.Node) bool { return n.Checked == "false" }, func(_ *screen.Tree, n *screen.Node) string {
-		return map[string]string{"mixed": "it is partly checked", "": "it is nothing that can be checked", "true": "it is checked"}[n.Checked]
-	}},
+	"checked": {func(_ *screen.Tree, n *screen.Node) bool { return n.Checked == "true" },
+		func(_ *screen.Tree, n *screen.Node) string {
+			return map[string]string{"mixed": "it is partly checked", "": "it is nothing that can be checked"}[n.Checked] +
+				map[bool]string{true: "it is not checked"}[n.Checked == "false"]
+		}},
+	"unchecked": {func(_ *screen.Tree, n *screen.Node) bool { return n.Checked == "false" },
+		func(_ *screen.Tree, n *screen.Node) string {
+			return map[string]string{"mixed": "it is partly checked", "": "it is nothing that can be checked",
+				"true": "it is checked"}[n.Checked]
+		}},
 	"focused":  {func(_ *screen.Tree, n *screen.Node) bool { return n.Focused }, says("it has not the focus")},
 	"selected": {func(_ *screen.Tree, n *screen.Node) bool { return n.Selected }, says("it is not selected")},
 	"whole": {func(t *screen.Tree, n *screen.Node) bool { why, _ := t.Whole(n); return why == "" },
 		func(t *screen.Tree, n *screen.Node) string { why, _ := t.Whole(n); return why }},
-	"clear of cut-outs": {func(t *screen.Tree, n *screen.Node) bool { return !t.InCutout(n) }, says("a part of it lies under a cut-out")},
+	"clear of cut-outs": {func(t *screen.Tree, n *screen.Node) bool { return !t.InCutout(n) },
+		says("a part of it lies under a cut-out")},
 }
 
 func says(words string) func(*screen.Tree, *screen.Node) string {
@@ -335,7 +342,8 @@ func (c *Compared) advice() (message, hint string) {
 		})
 	}
 	if constant || c.Left.words() == c.Right.words() {
-		return "this compares what never changes: it always ends the same", "compare with what the screen shows: number in E"
+		return "this compares what never changes: it always ends the same",
+			"compare with what the screen shows: number in E"
 	}
 	return "", ""
 }
@@ -350,7 +358,8 @@ func (c *Count) advice() (message, hint string) {
 func (c *Shows) advice() (message, hint string) {
 	v, text := c.Value.(*Text)
 	empty := text && len(v.Template.Parts) == 0
-	if c.How == "contains" && empty || c.How == "matches" && c.Pattern.Pattern != nil && c.Pattern.Pattern.MatchString("") &&
+	if c.How == "contains" && empty || c.How == "matches" && c.Pattern.Pattern != nil &&
+		c.Pattern.Pattern.MatchString("") &&
 		strings.Trim(c.Pattern.Pattern.String(), ".*?^") == "" {
 		return "this cannot fail: every text has it in it", "say what the text has to hold"
 	}
@@ -524,7 +533,8 @@ func (c *Shown) view(r *runner, t *screen.Tree) sight {
 	case saw.trouble != nil:
 		return *saw.trouble
 	case c.No && len(saw.shown) > 0:
-		return sight{cause: Contradicted, nodes: saw.shown, actual: fmt.Sprintf("%s is shown", r.describe(saw.shown[0]))}
+		return sight{cause: Contradicted, nodes: saw.shown, actual: fmt.Sprintf("%s is shown",
+			r.describe(saw.shown[0]))}
 	case !c.No && len(saw.shown) == 0 && len(saw.nodes) > 0:
 		return sight{cause: Contradicted, nodes: saw.nodes[:1], actual: "it is there but " + unseen(saw.nodes[0], t)}
 	case !c.No && len(saw.shown) == 0:
@@ -669,7 +679,8 @@ func (c *Lies) how(x, y screen.Rect) string {
 	}
 	over := x.Intersect(y)
 	if c.How != "inside" && !x.ClearOf(y) {
-		return fmt.Sprintf("they overlap by %.0f by %.0f: it covers %s, and the other %s", over.W, over.H, area(x), area(y))
+		return fmt.Sprintf("they overlap by %.0f by %.0f: it covers %s, and the other %s", over.W, over.H, area(x),
+			area(y))
 	}
 	return fmt.Sprintf("it covers %s, and the other %s", area(x), area(y))
 }

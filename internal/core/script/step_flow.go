@@ -153,7 +153,8 @@ func (p *parser) call(s Step) *Call {
 		c.Lengths = append(c.Lengths, last.Pos.Column+last.Length-t.Pos.Column)
 	}
 	if len(c.Words) == 0 {
-		p.fail(p.peek(), "do choose the crossing \"Sora\" to \"Minami\"", "an action's name is missing before %s", p.peek())
+		p.fail(p.peek(), "do choose the crossing \"Sora\" to \"Minami\"", "an action's name is missing before %s",
+			p.peek())
 	}
 	p.calls = append(p.calls, c)
 	return c
@@ -324,7 +325,8 @@ func (s *Call) run(r *runner) *stop {
 // call carries an action out, in which its own values have names and no others.
 func (r *runner) call(st Statement, c *Call) (*amount.Value, *stop) {
 	if len(r.way) >= maxCalls {
-		return nil, r.stop(st, OutOfTime, "actions to end", fmt.Sprintf("actions call each other more than %d deep", maxCalls))
+		return nil, r.stop(st, OutOfTime, "actions to end", fmt.Sprintf("actions call each other more than %d deep",
+			maxCalls))
 	}
 	inside := map[string]amount.Value{}
 	for i, a := range c.Arguments {

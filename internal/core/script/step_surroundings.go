@@ -46,7 +46,10 @@ func (c constant) parts() []Node { return nil }
 func init() {
 	_, usages := feel.Usages()
 	for _, g := range feel.Grouped() {
-		add(form{word: g.Word, usage: usages[g.Word], read: func(p *parser, s Step) Statement { return p.feel(s, g, usages[g.Word]) }})
+		add(form{word: g.Word, usage: usages[g.Word], read: func(p *parser, s Step) Statement {
+			return p.feel(s,
+				g, usages[g.Word])
+		}})
 	}
 	add(form{word: "give", usage: `give file "…" · give back V`, read: readGive})
 }
@@ -262,7 +265,8 @@ func (r *runner) feel(st Statement, of *feel.Surrounding, level string) *stop {
 		if back == nil && r.felt.do[of.Name] == nil {
 			rest, ok := of.Rest(r.ctx, r.device, r.o.App)
 			if !ok {
-				return r.trouble(st, fmt.Errorf("it does not tell what it feels of %s, so that could not be undone", of.Name))
+				return r.trouble(st, fmt.Errorf("it does not tell what it feels of %s, so that could not be undone",
+					of.Name))
 			}
 			back = func() error { return of.Do(r.ctx, r.device, r.o.App, rest) }
 		}
@@ -323,7 +327,8 @@ func (r *runner) restore(f *feelings) (troubles []string) {
 	for _, kind := range slices.Backward(f.kinds) {
 		undo := f.undo[kind]
 		err := undo()
-		if crash := (*device.Crash)(nil); errors.As(err, &crash) { // that the app has died is known, and in the way of nothing
+		// that the app has died is known, and in the way of nothing
+		if crash := (*device.Crash)(nil); errors.As(err, &crash) {
 			_ = r.device.Stop(r.ctx, r.o.App)
 			err = undo()
 		}

@@ -234,7 +234,8 @@ func (r *runner) empty(st Statement, e *Element) *stop {
 }
 
 // offers are the roles of what can be chosen, those that are there for it first.
-var offers = [][]string{{"option"}, {"menuitem", "radio", "treeitem"}, {"listitem", "tab", "gridcell"}, {"button", "link"}}
+var offers = [][]string{{"option"}, {"menuitem", "radio", "treeitem"}, {"listitem", "tab", "gridcell"},
+	{"button", "link"}}
 
 // run chooses: an option that can be seen in the element already is tapped; else the element is
 // tapped first, which brings its options up.
@@ -273,7 +274,8 @@ func (s *Choose) run(r *runner) *stop {
 			switch {
 			case n == nil:
 				near := screen.Locator{Label: screen.Match{Text: wanted}}.Nearest(t, 3)
-				return sight{cause: Contradicted, actual: "it is not among what is offered" + r.nearest(near), nodes: near}
+				return sight{cause: Contradicted, actual: "it is not among what is offered" + r.nearest(near),
+					nodes: near}
 			case n.Disabled:
 				return sight{cause: Unusable, actual: r.describe(n) + " is disabled", nodes: []*screen.Node{n}}
 			}
@@ -312,7 +314,8 @@ func offered(t *screen.Tree, text string, in *screen.Node) *screen.Node {
 	for _, roles := range offers {
 		var hidden *screen.Node
 		for _, role := range roles {
-			for _, n := range (screen.Locator{Role: role, Called: screen.Match{Text: text}}).Find(&screen.Tree{Root: root, Language: t.Language}) {
+			for _, n := range (screen.Locator{Role: role,
+				Called: screen.Match{Text: text}}).Find(&screen.Tree{Root: root, Language: t.Language}) {
 				switch {
 				case n == in:
 				case len(t.Shown([]*screen.Node{n})) > 0:

@@ -103,7 +103,8 @@ func init() {
 func readSwipe(p *parser, s Step) Statement {
 	t := p.next()
 	if _, ok := ways[t.Text]; t.Kind != token.Word || !ok {
-		p.fail(t, token.Meant(t.Raw, []string{"up", "down", "left", "right"}), "a finger is swiped up, down, left or right, not %s", t)
+		p.fail(t, token.Meant(t.Raw, []string{"up", "down", "left", "right"}),
+			"a finger is swiped up, down, left or right, not %s", t)
 	}
 	w := &Swipe{Step: s, Way: t.Text}
 	if p.accept("on") {
@@ -235,16 +236,18 @@ func swipe(over screen.Rect, way screen.Point, share float64) device.Finger {
 }
 
 func (s *Drag) run(r *runner) *stop {
-	saw, stopped := r.judge(s, s.Element.Text+" to drag, and "+s.Onto.Text+" to drag it onto", func(t *screen.Tree) sight {
-		what, onto := r.usable(s.Element)(t), r.readable(s.Onto, t)
-		switch {
-		case !what.ok:
-			return what
-		case !onto.ok:
-			return onto
-		}
-		return sight{ok: true, nodes: []*screen.Node{what.nodes[0], onto.nodes[0]}, key: what.key + fmt.Sprint(onto.nodes[0].Visible)}
-	})
+	saw, stopped := r.judge(s, s.Element.Text+" to drag, and "+s.Onto.Text+" to drag it onto",
+		func(t *screen.Tree) sight {
+			what, onto := r.usable(s.Element)(t), r.readable(s.Onto, t)
+			switch {
+			case !what.ok:
+				return what
+			case !onto.ok:
+				return onto
+			}
+			return sight{ok: true, nodes: []*screen.Node{what.nodes[0], onto.nodes[0]},
+				key: what.key + fmt.Sprint(onto.nodes[0].Visible)}
+		})
 	if stopped != nil {
 		return stopped
 	}

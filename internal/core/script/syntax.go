@@ -89,7 +89,8 @@ type Around struct{ BeforeAll, BeforeEach, AfterEach, AfterAll *Block }
 
 // blocks are those that there are, in the order in which they run.
 func (a Around) blocks() []*Block {
-	return slices.DeleteFunc([]*Block{a.BeforeAll, a.BeforeEach, a.AfterEach, a.AfterAll}, func(b *Block) bool { return b == nil })
+	return slices.DeleteFunc([]*Block{a.BeforeAll, a.BeforeEach, a.AfterEach, a.AfterAll},
+		func(b *Block) bool { return b == nil })
 }
 
 // Use names a file with actions.

@@ -219,7 +219,8 @@ func (r *runner) contentOf(e *Element, part *regexp.Regexp, t *screen.Tree) (saw
 		}
 		if found == nil {
 			return sight{cause: Contradicted, nodes: saw.nodes,
-				actual: fmt.Sprintf("%s shows %q, in which %s finds nothing", e.Text, r.clip(text), patternWords(part))}, ""
+				actual: fmt.Sprintf("%s shows %q, in which %s finds nothing", e.Text, r.clip(text),
+					patternWords(part))}, ""
 		}
 		written = found[min(1, len(found)-1)]
 		text = screen.Fold(written)
@@ -405,7 +406,8 @@ func (r *runner) word(w *Word, t *screen.Tree) (m screen.Match, why string) {
 	}
 	if len(w.Values) > 0 {
 		if len(w.Values) != len(holes) {
-			return m, fmt.Sprintf("the text %s leaves room for %d values, and is given %d: %q", w.Key, len(holes), len(w.Values), text)
+			return m, fmt.Sprintf("the text %s leaves room for %d values, and is given %d: %q", w.Key, len(holes),
+				len(w.Values), text)
 		}
 		return r.fill(w, text, t)
 	}

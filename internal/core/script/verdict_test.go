@@ -53,7 +53,8 @@ func TestACrashStaysInItsCase(t *testing.T) {
 				return err
 			}
 			p := NewPlay(s, d, o)
-			first, second := p.Case(context.Background(), s.Cases[0], false, nobody{}), p.Case(context.Background(), s.Cases[1], true, nobody{})
+			first, second := p.Case(context.Background(), s.Cases[0], false, nobody{}), p.Case(context.Background(),
+				s.Cases[1], true, nobody{})
 			require.Equal(t, Crashed, first.Failure.Cause)
 			require.Equal(t, verdict.Pass, second.Verdict, "%+v", second.Failure)
 			require.Equal(t, 2, opened, "once a case")
@@ -69,7 +70,8 @@ func TestACountHoldsOnTheSettledScreen(t *testing.T) {
 		}
 		return shows(nodes...)
 	}
-	growing := &paper{moments: []moment{{0, rows(1)}, {100 * time.Millisecond, rows(3)}, {300 * time.Millisecond, rows(5)}}}
+	growing := &paper{moments: []moment{{0, rows(1)}, {100 * time.Millisecond, rows(3)},
+		{300 * time.Millisecond, rows(5)}}}
 	r := judge(t, growing, "listitem", "expect 3 listitem")
 	require.Equal(t, verdict.Fail, r.Verdict, "three for a moment are not three")
 	require.Equal(t, "there are 5", r.Failure.Actual)
@@ -122,7 +124,8 @@ func TestAnIconOnTheHomeScreenIsNotTheAppsName(t *testing.T) {
 	app.App, home.App = "example.tideline", ""
 	d := &paper{moments: []moment{{0, app}, {500 * time.Millisecond, home}}}
 	s := reads(t, "suite \"s\"\npatience 1s\ncase \"c\"\nexpect heading\npause 1s\nexpect \"Tideline\"\nend\n", nil)
-	r := RunCase(context.Background(), s, s.Cases[0], d, Options{App: "example.tideline", Known: func(string) bool { return true }}, nobody{})
+	r := RunCase(context.Background(), s, s.Cases[0], d, Options{App: "example.tideline",
+		Known: func(string) bool { return true }}, nobody{})
 	require.Equal(t, verdict.Fail, r.Verdict)
 	require.Contains(t, r.Failure.Actual, "the home screen is")
 }
@@ -173,7 +176,8 @@ func TestACaseThatUpdatesTheAppLeavesTheRunsBuildToTheNext(t *testing.T) {
 		return nil
 	}
 	out := play("suite \"s\"\n" + two)
-	require.Equal(t, []verdict.Verdict{verdict.Pass, verdict.Error, verdict.Error}, []verdict.Verdict{out[0].Verdict, out[1].Verdict, out[2].Verdict},
+	require.Equal(t, []verdict.Verdict{verdict.Pass, verdict.Error, verdict.Error}, []verdict.Verdict{out[0].Verdict,
+		out[1].Verdict, out[2].Verdict},
 		"no case runs on a build that is not the run's")
 	require.ErrorContains(t, out[1].Err, "could not be put back: no room")
 }

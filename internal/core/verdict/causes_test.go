@@ -48,7 +48,8 @@ func TestWhatTheCombinationsOfACauseShareIsSaid(t *testing.T) {
 		"in all 4 combinations":                       {1, 2, 3, 4},
 		"in 2 of 4 combinations: Kaede 7; Kaede Mini": {1, 2}, // of four, chance does as well
 		"in 1 of 4 combinations: Kaede 7":             {1},
-		"in 3 of 4 combinations; nothing that they share tells them from the others better than chance would": {1, 2, 4},
+		"in 3 of 4 combinations; nothing that they share tells them from the others better than chance would": {1, 2,
+			4},
 	} {
 		var met []Met
 		for _, leg := range legs {
@@ -71,17 +72,28 @@ func TestLevelsThatOnlyTogetherMakeACauseAreSaid(t *testing.T) {
 				for _, network := range []string{"none", "slow", "normal"} {
 					leg++
 					dp := fmt.Sprintf("%g dp wide", wide)
-					place[leg] = Place{{Factor: "width", Value: dp, Figure: wide, Below: "screens at most " + dp, Beyond: "screens at least " + dp},
-						{Factor: "language", Value: language, Words: language}, {Factor: "text size", Value: size, Words: "text at " + size},
+					place[leg] = Place{{Factor: "width", Value: dp, Figure: wide, Below: "screens at most " + dp,
+						Beyond: "screens at least " + dp},
+						{Factor: "language", Value: language, Words: language}, {Factor: "text size", Value: size,
+							Words: "text at " + size},
 						{Factor: "network", Value: network, Words: "network " + network}}
 				}
 			}
 		}
 	}
 	for want, fails := range map[string]func(wide, language, size string) bool{
-		"only, and always, on de-DE and screens at most 324 dp wide: in 6 of 54 combinations": func(w, l, _ string) bool { return w == "324 dp wide" && l == "de-DE" },
-		"only, and always, on pt-PT and text at 200%: in 9 of 54 combinations":                func(_, l, s string) bool { return l == "pt-PT" && s == "200%" },
-		"only, and always, on all but en-GB: in 36 of 54 combinations":                        func(_, l, _ string) bool { return l != "en-GB" },
+		"only, and always, on de-DE and screens at most 324 dp wide: in 6 of 54 combinations": func(w, l,
+			_ string) bool {
+			return w == "324 dp wide" && l == "de-DE"
+		},
+		"only, and always, on pt-PT and text at 200%: in 9 of 54 combinations": func(_, l,
+			s string) bool {
+			return l == "pt-PT" && s == "200%"
+		},
+		"only, and always, on all but en-GB: in 36 of 54 combinations": func(_, l,
+			_ string) bool {
+			return l != "en-GB"
+		},
 	} {
 		var met []Met
 		for leg, p := range place {
@@ -125,18 +137,24 @@ func TestSteadyFailuresComeBeforeFlakyOnesAndThoseBeforeErrors(t *testing.T) {
 func TestOneFaultIsOneCauseInEveryLanguageAndFormOfNumbers(t *testing.T) {
 	place := map[int64]Place{}
 	for leg, language := range map[int64]string{1: "en-GB", 2: "de-DE", 3: "pt-PT", 4: "en-GB"} {
-		place[leg] = Place{{Factor: "language", Value: language, Words: language}, {Factor: "model", Value: fmt.Sprint(leg), Words: fmt.Sprint("model ", leg)}}
+		place[leg] = Place{{Factor: "language", Value: language, Words: language},
+			{Factor: "model", Value: fmt.Sprint(leg), Words: fmt.Sprint("model ", leg)}}
 	}
 	shows := func(leg int64, suite, step, text string) Met {
-		return Met{Suite: suite, Case: "a", Leg: leg, Verdict: Fail, Kind: "contradicted", Step: step, Expected: `#total to show "€9.45"`, Actual: "it shows " + text}
+		return Met{Suite: suite, Case: "a", Leg: leg, Verdict: Fail, Kind: "contradicted", Step: step,
+			Expected: `#total to show "€9.45"`, Actual: "it shows " + text}
 	}
 	count := func(met ...Met) int { return len(Causes(met, place, nil)) }
-	require.Equal(t, 1, count(shows(1, "s", "x", `"€6.30"`), shows(2, "s", "x", `"6,30 €"`), shows(3, "s", "x", "\"6,30\u00a0€\""), shows(4, "s", "x", `"EUR 6.30"`)))
-	require.Equal(t, 1, count(shows(1, "s", "x", `"Not found"`), shows(2, "s", "x", `"Nicht gefunden"`), shows(3, "s", "x", `"Não encontrado"`)), "a word for it in each language")
-	require.Equal(t, 2, count(shows(1, "s", "x", `"Not found"`), shows(4, "s", "x", `"Too late"`)), "other words in one language")
+	require.Equal(t, 1, count(shows(1, "s", "x", `"€6.30"`), shows(2, "s", "x", `"6,30 €"`),
+		shows(3, "s", "x", "\"6,30\u00a0€\""), shows(4, "s", "x", `"EUR 6.30"`)))
+	require.Equal(t, 1, count(shows(1, "s", "x", `"Not found"`), shows(2, "s", "x", `"Nicht gefunden"`),
+		shows(3, "s", "x", `"Não encontrado"`)), "a word for it in each language")
+	require.Equal(t, 2, count(shows(1, "s", "x", `"Not found"`), shows(4, "s", "x", `"Too late"`)),
+		"other words in one language")
 	require.Equal(t, 2, count(shows(1, "s", "x", `"€6.30"`), shows(1, "s", "y", `"€6.30"`)), "another step")
 	require.Equal(t, 2, count(shows(1, "s", "x", `"€6.30"`), shows(1, "t", "x", `"€6.30"`)), "another suite")
-	for _, same := range [][]string{{"€6.30", "6,30 €", "-6.30€", "EUR 6.30", "6'000.50 CHF"}, {"at 09:41", "at 9:41 pm"}, {"1 234,5 km", "1.234,5 km"}, {"٣٫١٥", "3.15"}} {
+	for _, same := range [][]string{{"€6.30", "6,30 €", "-6.30€", "EUR 6.30", "6'000.50 CHF"},
+		{"at 09:41", "at 9:41 pm"}, {"1 234,5 km", "1.234,5 km"}, {"٣٫١٥", "3.15"}} {
 		for _, s := range same {
 			require.Equal(t, blank(same[0]), blank(s), s)
 		}

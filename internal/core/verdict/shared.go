@@ -304,7 +304,10 @@ func implied(places []Place, p Place, f int) bool {
 	if m < 0 || p[f].Factor != "platform" && p[f].Factor != "kind" {
 		return false
 	}
-	return !slices.ContainsFunc(places, func(o Place) bool { return o[m].Value == p[m].Value && o[f].Value != p[f].Value })
+	return !slices.ContainsFunc(places, func(o Place) bool {
+		return o[m].Value == p[m].Value &&
+			o[f].Value != p[f].Value
+	})
 }
 
 // label names a combination by the levels in which combinations differ.

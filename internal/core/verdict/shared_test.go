@@ -22,10 +22,13 @@ func gridOf(r *rand.Rand, n int) []Place {
 							wide = []float64{632, 792, 896, 896, 840, 848, 580}[m]
 						}
 						dp := fmt.Sprintf("%g dp wide", wide)
-						all = append(all, Place{{Factor: "width", Value: dp, Figure: wide, Below: "screens at most " + dp, Beyond: "screens at least " + dp},
-							{Factor: "model", Value: fmt.Sprint("m", m), Words: fmt.Sprint("model ", m)}, {Factor: "platform", Value: fmt.Sprint(m % 2), Words: fmt.Sprint("platform ", m%2)},
+						all = append(all, Place{{Factor: "width", Value: dp, Figure: wide,
+							Below: "screens at most " + dp, Beyond: "screens at least " + dp},
+							{Factor: "model", Value: fmt.Sprint("m", m), Words: fmt.Sprint("model ", m)},
+							{Factor: "platform", Value: fmt.Sprint(m % 2), Words: fmt.Sprint("platform ", m%2)},
 							{Factor: "language", Value: l, Words: l}, {Factor: "rotation", Value: h, Words: h},
-							{Factor: "appearance", Value: a, Words: a}, {Factor: "text size", Value: t, Words: "text at " + t}})
+							{Factor: "appearance", Value: a, Words: a}, {Factor: "text size", Value: t,
+								Words: "text at " + t}})
 					}
 				}
 			}
@@ -97,7 +100,8 @@ func TestWhatFailuresShareIsFoundAmongStraysAndNotWhereThereIsNothing(t *testing
 				searched++
 			}
 		}
-		t.Logf("%d combinations, noise %.0f %%: right %.1f %%, an exact search %.1f %%, named another %.1f %%", c.n, 100*c.noise,
+		t.Logf("%d combinations, noise %.0f %%: right %.1f %%, an exact search %.1f %%, named another %.1f %%", c.n,
+			100*c.noise,
 			100*float64(right)/trials, 100*float64(searched)/trials, 100*float64(wrong)/trials)
 		require.GreaterOrEqual(t, float64(right)/trials, c.least)
 	}

@@ -132,7 +132,8 @@ func TestEveryCommandOfThePagesRunsAsWritten(t *testing.T) {
 					cancel()
 					continue
 				}
-				typed = "TOKEN=$(cat '" + filepath.Join(data, "service", "user-token") + "') && " + strings.Replace(typed, "curl ", "curl --fail-with-body ", 1)
+				typed = "TOKEN=$(cat '" + filepath.Join(data, "service", "user-token") + "') && " +
+					strings.Replace(typed, "curl ", "curl --fail-with-body ", 1)
 			}
 			c := exec.CommandContext(ctx, "sh", "-c", typed)
 			c.Dir, c.Env = here, env

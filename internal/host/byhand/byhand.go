@@ -133,7 +133,8 @@ func (s *sitting) sit(ctx context.Context) error {
 		return err
 	}
 	if !s.Private {
-		s.gathered = gather.Begin(ctx, s.Device, true, evidence.Keeping{}, s.Device.Now()-time.Duration(s.now())*time.Millisecond, s.Folder, nil)
+		s.gathered = gather.Begin(ctx, s.Device, true, evidence.Keeping{},
+			s.Device.Now()-time.Duration(s.now())*time.Millisecond, s.Folder, nil)
 	}
 	for ctx.Err() == nil {
 		if s.gathered != nil {

@@ -39,17 +39,19 @@ func TestATouchThatComesTooLateIsRefusedAndSaid(t *testing.T) {
 		then, now *screen.Tree
 		says      string
 	}{
-		"all as it was":              {shows(pay), shows(pay), ""},
-		"its words have changed":     {shows(element("button", "pay", "Pay 3", 100)), shows(element("button", "pay", "Pay 4", 100)), ""},
-		"it has moved a little":      {shows(pay), shows(element("button", "pay", "Pay", 110)), ""},
-		"another thing is there":     {shows(pay), shows(cancel), "Pay"},
-		"it has gone":                {shows(pay), shows(), "not there any more"},
-		"something has come":         {shows(), shows(pay), "has come to be there"},
-		"the screen was turned":      {shows(pay), across, "turned"},
-		"another app is in front":    {shows(pay), other, "another app"},
-		"nobody knows what it was":   {nil, shows(cancel), ""},
-		"nothing there, before too":  {shows(), shows(), ""},
-		"one of a list that scrolls": {shows(element("listitem", "", "07:13", 100)), shows(element("listitem", "", "07:34", 100)), "07:13"},
+		"all as it was": {shows(pay), shows(pay), ""},
+		"its words have changed": {shows(element("button", "pay", "Pay 3", 100)),
+			shows(element("button", "pay", "Pay 4", 100)), ""},
+		"it has moved a little":     {shows(pay), shows(element("button", "pay", "Pay", 110)), ""},
+		"another thing is there":    {shows(pay), shows(cancel), "Pay"},
+		"it has gone":               {shows(pay), shows(), "not there any more"},
+		"something has come":        {shows(), shows(pay), "has come to be there"},
+		"the screen was turned":     {shows(pay), across, "turned"},
+		"another app is in front":   {shows(pay), other, "another app"},
+		"nobody knows what it was":  {nil, shows(cancel), ""},
+		"nothing there, before too": {shows(), shows(), ""},
+		"one of a list that scrolls": {shows(element("listitem", "", "07:13", 100)),
+			shows(element("listitem", "", "07:34", 100)), "07:13"},
 	} {
 		got := missed(c.then, c.now, here)
 		if c.says == "" {
@@ -84,7 +86,8 @@ func TestARouteIsTravelledAtItsSpeed(t *testing.T) {
 	require.Equal(t, r.points[2], *r.at(1e9), "it stays where its way ends")
 	require.InDelta(t, math.Pi*earthRadius, metres(device.Place{}, device.Place{Longitude: 180}), 1)
 
-	for _, wrong := range []string{"", "<gpx/>", "not xml <", `<gpx><wpt lat="91" lon="0"/></gpx>`, `<gpx><wpt lat="x" lon="0"/></gpx>`,
+	for _, wrong := range []string{"", "<gpx/>", "not xml <", `<gpx><wpt lat="91" lon="0"/></gpx>`,
+		`<gpx><wpt lat="x" lon="0"/></gpx>`,
 		`<gpx><wpt lat="NaN" lon="0"/></gpx>`, strings.Repeat("x", maxGPX+1)} {
 		_, err := readRoute(wrong, 0)
 		require.Error(t, err, plainHead(wrong))
@@ -183,7 +186,8 @@ func TestTypedLettersAreOneStep(t *testing.T) {
 	}
 	require.Equal(t, "#name", typed.into)
 	var kept []link.Entry
-	s := &sitting{Config: Config{Keep: func(e link.Entry) error { kept = append(kept, e); return nil }}, typed: typed, out: newOutlet(),
+	s := &sitting{Config: Config{Keep: func(e link.Entry) error { kept = append(kept, e); return nil }}, typed: typed,
+		out:   newOutlet(),
 		began: time.Now()}
 	s.flushTyping()
 	s.flushTyping()
@@ -238,7 +242,8 @@ func FuzzFeel(f *testing.F) {
 	f.Add("route", "", `{"gpx": "<gpx/>"}`)
 	f.Fuzz(func(t *testing.T, name, level, args string) {
 		s := &sitting{Config: Config{Device: bare{}}, felt: map[string]felt{}}
-		if _, err := s.feel(context.Background(), link.Order{Name: name, Text: level, Args: json.RawMessage(args)}); err == nil {
+		if _, err := s.feel(context.Background(), link.Order{Name: name, Text: level,
+			Args: json.RawMessage(args)}); err == nil {
 			t.Fatal("a device that has no ability cannot be made to feel anything")
 		}
 	})

@@ -52,7 +52,8 @@ func (s *sitting) feel(ctx context.Context, o link.Order) (link.Answer, error) {
 func (s *sitting) set(ctx context.Context, o link.Order) (string, error) {
 	of := feel.Named(o.Name)
 	if of == nil {
-		return "", refuse("there are "+strings.Join(feel.Names(), ", "), "there is no %q to be felt", plain.Clip(o.Name, 40))
+		return "", refuse("there are "+strings.Join(feel.Names(), ", "), "there is no %q to be felt",
+			plain.Clip(o.Name, 40))
 	}
 	if !of.Can(s.Device) {
 		return "", device.ErrNoAbility
@@ -187,7 +188,8 @@ func (s *sitting) undo(ctx context.Context, o link.Order) (link.Answer, error) {
 	}
 	s.status.Felt = s.feels()
 	if n > 0 {
-		if err := s.note(link.Entry{Kind: link.EntryFelt, Text: fmt.Sprintf("%d of the surroundings taken back", n)}); err != nil {
+		if err := s.note(link.Entry{Kind: link.EntryFelt, Text: fmt.Sprintf("%d of the surroundings taken back",
+			n)}); err != nil {
 			return link.Answer{}, err
 		}
 	}

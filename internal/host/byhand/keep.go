@@ -47,7 +47,8 @@ func (s *sitting) picture(ctx context.Context, o link.Order) (link.Answer, error
 	return link.Answer{Text: name}, s.keepPicture(ctx, name, p, tree, crop)
 }
 
-func (s *sitting) keepPicture(ctx context.Context, name string, p device.Picture, tree *screen.Tree, crop screen.Rect) error {
+func (s *sitting) keepPicture(ctx context.Context, name string, p device.Picture, tree *screen.Tree,
+	crop screen.Rect) error {
 	var png []byte
 	var err error
 	if crop.Empty() {
@@ -138,7 +139,8 @@ func (s *sitting) record(ctx context.Context, o link.Order) (link.Answer, error)
 func (s *sitting) beginVideo() error {
 	encoder, err := exec.LookPath("ffmpeg")
 	if err != nil {
-		return refuse("install Debian's package ffmpeg on the host, then try again", "this host has no ffmpeg to make a video with")
+		return refuse("install Debian's package ffmpeg on the host, then try again",
+			"this host has no ffmpeg to make a video with")
 	}
 	s.film.mu.Lock()
 	newest, width, height := s.film.newest, s.film.width, s.film.height
@@ -160,8 +162,10 @@ func (s *sitting) beginVideo() error {
 	}
 	w, h := width&^1, height&^1 // what is turned meanwhile is shown whole, smaller
 	size := fmt.Sprintf("scale=%d:%d:force_original_aspect_ratio=decrease,pad=%d:%d:(ow-iw)/2:(oh-ih)/2", w, h, w, h)
-	p := exec.Command(encoder, "-hide_banner", "-loglevel", "error", "-y", "-f", "image2pipe", "-framerate", fmt.Sprint(videoRate),
-		"-c:v", codec, "-i", "pipe:0", "-an", "-c:v", "libvpx", "-deadline", "realtime", "-cpu-used", "8", "-threads", "1",
+	p := exec.Command(encoder, "-hide_banner", "-loglevel", "error", "-y", "-f", "image2pipe", "-framerate",
+		fmt.Sprint(videoRate),
+		"-c:v", codec, "-i", "pipe:0", "-an", "-c:v", "libvpx", "-deadline", "realtime", "-cpu-used", "8", "-threads",
+		"1",
 		"-b:v", "1200k", "-vf", size, "-fs", fmt.Sprint(maxVideo), "-f", "webm", path)
 	in, err := p.StdinPipe()
 	if err != nil {
@@ -251,7 +255,8 @@ func (s *sitting) endVideo(ctx context.Context) (string, error) {
 		return "", err
 	}
 	text := fmt.Sprintf("video of %.0f s", float64(s.now()-v.began)/1000)
-	return text, s.note(link.Entry{Kind: link.EntryVideo, Text: text, Blob: &ref, Detail: encoded(map[string]int64{"from_ms": v.began})})
+	return text, s.note(link.Entry{Kind: link.EntryVideo, Text: text, Blob: &ref,
+		Detail: encoded(map[string]int64{"from_ms": v.began})})
 }
 
 // keepGathered keeps what the apps asked the network for, and what they took, as evidence of its own.
@@ -262,7 +267,8 @@ func (s *sitting) keepGathered(ctx context.Context) error {
 	}
 	s.gathered = nil
 	g.End(ctx)
-	rec := har.Record{Calls: g.Calls, Dropped: g.Dropped, Began: s.began.Add(-time.Duration(s.Session.SinceMS) * time.Millisecond),
+	rec := har.Record{Calls: g.Calls, Dropped: g.Dropped,
+		Began:  s.began.Add(-time.Duration(s.Session.SinceMS) * time.Millisecond),
 		Device: s.Device.Describe().Name, Bodies: true}
 	if len(rec.Calls) > 0 {
 		var b bytes.Buffer // bounded by what is gathered
@@ -273,7 +279,8 @@ func (s *sitting) keepGathered(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if err := s.note(link.Entry{Kind: link.EntryNetwork, Text: fmt.Sprintf("%d calls over the network", len(rec.Calls)), Blob: &ref,
+		if err := s.note(link.Entry{Kind: link.EntryNetwork, Text: fmt.Sprintf("%d calls over the network",
+			len(rec.Calls)), Blob: &ref,
 			Detail: encoded(rec.Sum())}); err != nil {
 			return err
 		}

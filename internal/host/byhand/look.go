@@ -151,7 +151,8 @@ func alike(a, b *screen.Node) bool {
 
 const maxMoved = 24 // dp that an element may have moved and still be where a person aimed
 
-// meant is the element that a person means who points at a place: the last painted one that is anything, or what it lies in.
+// meant is the element that a person means who points at a place: the last painted one that is anything, or what it
+// lies in.
 func meant(t *screen.Tree, at screen.Point) *screen.Node {
 	var found *screen.Node
 	t.Walk(func(n *screen.Node, depth int) bool {
@@ -179,7 +180,8 @@ func actedOn(t *screen.Tree, at screen.Point) *screen.Node {
 
 // card tells of an element.
 func card(t *screen.Tree, n *screen.Node) *link.Card {
-	c := &link.Card{Role: n.Role, ID: n.ID, Label: plain.Text(screen.Fold(n.Content()), 300), Bounds: n.Bounds, States: []string{},
+	c := &link.Card{Role: n.Role, ID: n.ID, Label: plain.Text(screen.Fold(n.Content()), 300), Bounds: n.Bounds,
+		States:   []string{},
 		Locators: []string{}, Lines: []string{}, Path: []string{}}
 	c.States = n.States(len(t.Shown([]*screen.Node{n})) > 0)
 	if locators, lines := suggest.For(t, n); len(locators) > 0 {

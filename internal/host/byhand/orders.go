@@ -56,7 +56,8 @@ func (s *sitting) carryOut(ctx context.Context, o link.Order) {
 	case o.Wrong() != "":
 		err = refuse("", "%s", o.Wrong())
 	case !ok:
-		err = refuse("this page may be older than the host; load it again", "there is no order %q", plain.Clip(o.Do, 40))
+		err = refuse("this page may be older than the host; load it again", "there is no order %q",
+			plain.Clip(o.Do, 40))
 	case s.trouble != "":
 		err = refuse("see to the device; the session goes on by itself", "the device does not answer: %s", s.trouble)
 	default:
@@ -386,7 +387,8 @@ func (s *sitting) whole(ctx context.Context, _ link.Order) (link.Answer, error) 
 	}
 	body, err := json.Marshal(tree)
 	if len(body) > link.MaxLive/2 {
-		return link.Answer{}, refuse("point at what it is about instead", "the tree is too large to be shown: %d MB", len(body)>>20)
+		return link.Answer{}, refuse("point at what it is about instead", "the tree is too large to be shown: %d MB",
+			len(body)>>20)
 	}
 	return link.Answer{Tree: body}, err
 }
@@ -490,7 +492,8 @@ func (s *sitting) remove(ctx context.Context, o link.Order) (link.Answer, error)
 		return link.Answer{}, err
 	}
 	if !slices.ContainsFunc(s.status.Apps, func(a link.OnDevice) bool { return a.ID == o.App && !a.There }) {
-		return link.Answer{}, refuse("what was there before stays", "this session has not put %s on the device", plain.Clip(o.App, 100))
+		return link.Answer{}, refuse("what was there before stays", "this session has not put %s on the device",
+			plain.Clip(o.App, 100))
 	}
 	if err := r.Remove(ctx, o.App); err != nil {
 		return link.Answer{}, err

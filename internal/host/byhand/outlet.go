@@ -227,7 +227,8 @@ func (s *sitting) hear(ctx context.Context, conn link.Live) error {
 
 // tooMuch answers an order that there is no room for.
 func (s *sitting) tooMuch(id int64) {
-	s.out.tell(link.Told{Answer: &link.Answer{ID: id, Trouble: "the device is still busy with what came before", Remedy: "wait a moment"}})
+	s.out.tell(link.Told{Answer: &link.Answer{ID: id, Trouble: "the device is still busy with what came before",
+		Remedy: "wait a moment"}})
 }
 
 // weightOf is about what an order takes, in bytes.

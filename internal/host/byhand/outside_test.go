@@ -51,7 +51,8 @@ func (a *able) Unwrap() device.Device { return a.Device }
 func seated(t testing.TB) (*sitting, *able, func() []link.Answer) {
 	t.Helper()
 	d := &able{Device: &null.Device{}}
-	s := &sitting{Config: Config{Device: d, Careful: d, Said: slog.New(slog.DiscardHandler), Keep: func(link.Entry) error { return nil },
+	s := &sitting{Config: Config{Device: d, Careful: d, Said: slog.New(slog.DiscardHandler),
+		Keep:  func(link.Entry) error { return nil },
 		Fetch: func(context.Context, string) (string, error) { return "", errors.New("nothing is there") },
 		Upload: func(context.Context, evidence.Kind, string, []byte) (link.EvidenceRef, error) {
 			return link.EvidenceRef{}, nil
@@ -102,7 +103,8 @@ func TestNumbersOfASocketAreCheckedBeforeTheyAreUsed(t *testing.T) {
 func TestAnOrderThatMeetsAFaultIsAnsweredAndTheNextIsCarriedOut(t *testing.T) {
 	s, d, answers := seated(t)
 	before := contain.Met()
-	for _, order := range []string{`{"id":1,"do":"tap","at":{"X":13,"Y":1}}`, `{"id":2,"do":"tap","at":{"X":5,"Y":5},"aimed":-1}`,
+	for _, order := range []string{`{"id":1,"do":"tap","at":{"X":13,"Y":1}}`,
+		`{"id":2,"do":"tap","at":{"X":5,"Y":5},"aimed":-1}`,
 		`{"id":3,"do":"tap","at":{"X":1e300,"Y":5}}`, `{"id":4,"do":"feel","name":"files","args":{"digests":["x","../../etc"]}}`,
 		`{"id":5,"do":"tap","at":{"X":5,"Y":5},"aimed":9223372036854775807}`} {
 		var o link.Order
@@ -122,12 +124,18 @@ func TestAnOrderThatMeetsAFaultIsAnsweredAndTheNextIsCarriedOut(t *testing.T) {
 
 // FuzzOrders: whatever comes over a session's socket is answered, and meets no fault.
 func FuzzOrders(f *testing.F) {
-	for _, order := range []string{`{"do":"tap","at":{"X":1,"Y":2},"aimed":-1}`, `{"do":"stroke","path":[{"x":1,"y":1,"at_ms":0},{"x":1,"y":9,"at_ms":-5}]}`,
-		`{"do":"pinch","at":{"X":1,"Y":1},"from":1,"to":1e9}`, `{"do":"hold","at":{"X":1,"Y":1},"over_ms":9223372036854775807}`,
-		`{"do":"line","text":"tap #a"}`, `{"do":"text","text":"abc"}`, `{"do":"keys","text":""}`, `{"do":"evaluate","text":"1"}`,
-		`{"do":"feel","name":"place","args":{"Latitude":1e400}}`, `{"do":"feel","name":"route","args":{"GPX":"<gpx/>","Speed":-1}}`,
-		`{"do":"feel","name":"files","args":{"Digests":["../../x",""]}}`, `{"do":"undo"}`, `{"do":"remove","app":"x"}`, `{"do":"link","text":"x"}`,
-		`{"do":"install"}`, `{"do":"install","blob":"x","pack":{}}`, `{"do":"mark","text":"x"}`, `{"do":"video","on":true}`, `{"do":"card","at":{"X":1,"Y":1}}`, `{"do":"tree"}`, `{"do":"picture"}`} {
+	for _, order := range []string{`{"do":"tap","at":{"X":1,"Y":2},"aimed":-1}`,
+		`{"do":"stroke","path":[{"x":1,"y":1,"at_ms":0},{"x":1,"y":9,"at_ms":-5}]}`,
+		`{"do":"pinch","at":{"X":1,"Y":1},"from":1,"to":1e9}`,
+		`{"do":"hold","at":{"X":1,"Y":1},"over_ms":9223372036854775807}`,
+		`{"do":"line","text":"tap #a"}`, `{"do":"text","text":"abc"}`, `{"do":"keys","text":""}`,
+		`{"do":"evaluate","text":"1"}`,
+		`{"do":"feel","name":"place","args":{"Latitude":1e400}}`,
+		`{"do":"feel","name":"route","args":{"GPX":"<gpx/>","Speed":-1}}`,
+		`{"do":"feel","name":"files","args":{"Digests":["../../x",""]}}`, `{"do":"undo"}`, `{"do":"remove","app":"x"}`,
+		`{"do":"link","text":"x"}`,
+		`{"do":"install"}`, `{"do":"install","blob":"x","pack":{}}`, `{"do":"mark","text":"x"}`,
+		`{"do":"video","on":true}`, `{"do":"card","at":{"X":1,"Y":1}}`, `{"do":"tree"}`, `{"do":"picture"}`} {
 		f.Add([]byte(order))
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {

@@ -29,10 +29,11 @@ func (s *sitting) prepare(ctx context.Context) error {
 		}
 	}
 	if p := s.Session.Package; p != nil {
-		err := s.step(fmt.Sprintf("%s %s is installed and started", nameOf(p.Name, p.ApplicationID), p.VersionName), func() error {
-			_, err := s.install(ctx, link.Order{Pack: p, Blob: s.Session.PackageBlob})
-			return err
-		})
+		err := s.step(fmt.Sprintf("%s %s is installed and started", nameOf(p.Name, p.ApplicationID), p.VersionName),
+			func() error {
+				_, err := s.install(ctx, link.Order{Pack: p, Blob: s.Session.PackageBlob})
+				return err
+			})
 		return s.outlived(ctx, err)
 	}
 	if app := s.Session.App; app != "" {

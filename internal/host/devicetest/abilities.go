@@ -23,11 +23,14 @@ import (
 // parts are what is tried of each ability. All begin with the probe app in front.
 var parts = map[string]func(*subject){
 	"gestures": (*subject).gestures, "rotation": (*subject).rotates, "appearance": (*subject).dresses,
-	"language": (*subject).speaks, "time zone": (*subject).zones, "place": (*subject).stands, "motion": (*subject).tilts,
-	"network": (*subject).wires, "permissions": (*subject).permits, "push": (*subject).pushes, "links": (*subject).links,
+	"language": (*subject).speaks, "time zone": (*subject).zones, "place": (*subject).stands,
+	"motion":  (*subject).tilts,
+	"network": (*subject).wires, "permissions": (*subject).permits, "push": (*subject).pushes,
+	"links": (*subject).links,
 	"files": (*subject).chooses, "away": (*subject).leaves, "log": (*subject).logs, "live": (*subject).films,
 	"readings": (*subject).measures, "calls": (*subject).calls, "text size": (*subject).enlarges,
-	"home": (*subject).presses, "text": (*subject).composes, "console": (*subject).evaluates, "clipboard": (*subject).copies, "battery": (*subject).charges,
+	"home": (*subject).presses, "text": (*subject).composes, "console": (*subject).evaluates,
+	"clipboard": (*subject).copies, "battery": (*subject).charges,
 }
 
 // ability finds an ability of the device, which the device names, behind what wraps it.
@@ -73,8 +76,10 @@ func (s *subject) gestures() {
 	left, right := screen.Point{X: pad.X + 20, Y: c.Y}, screen.Point{X: pad.X + pad.W - 20, Y: c.Y}
 	for says, fingers := range map[string][]device.Finger{
 		"tap": {device.Tapped(c)}, "hold": {device.Hold(c, 700*time.Millisecond)},
-		"right": {device.Drag(left, right, 200*time.Millisecond)}, "left": {device.Drag(right, left, 200*time.Millisecond)},
-		"pinch": device.Pinch(c, 150, 40, 300*time.Millisecond), "spread": device.Pinch(c, 40, 150, 300*time.Millisecond),
+		"right": {device.Drag(left, right, 200*time.Millisecond)},
+		"left":  {device.Drag(right, left, 200*time.Millisecond)},
+		"pinch": device.Pinch(c, 150, 40, 300*time.Millisecond), "spread": device.Pinch(c,
+			40, 150, 300*time.Millisecond),
 	} {
 		require.NoError(s.t, g.Perform(s.ctx, fingers...), says)
 		s.eventually("gesture", says)
@@ -114,7 +119,8 @@ func (s *subject) enlarges() {
 	e := ability[device.Enlarging](s)
 	before := s.at("size").Bounds.H
 	require.NoError(s.t, e.SetTextSize(s.ctx, 200))
-	require.Eventually(s.t, func() bool { return s.at("size").Bounds.H > 1.5*before }, 30*time.Second, 20*time.Millisecond)
+	require.Eventually(s.t, func() bool { return s.at("size").Bounds.H > 1.5*before }, 30*time.Second,
+		20*time.Millisecond)
 	require.Error(s.t, e.SetTextSize(s.ctx, 5))
 	s.afresh()
 	require.InDelta(s.t, before, s.at("size").Bounds.H, 1)
@@ -311,7 +317,8 @@ func (s *subject) logs() {
 	require.NotEmpty(s.t, lines, "at the least that the app was started")
 	again, err := l.Log(s.ctx)
 	require.NoError(s.t, err)
-	require.False(s.t, slices.ContainsFunc(again, func(a device.LogLine) bool { return a == lines[0] }), "a line is given once")
+	require.False(s.t, slices.ContainsFunc(again, func(a device.LogLine) bool { return a == lines[0] }),
+		"a line is given once")
 }
 
 func (s *subject) films() {
@@ -381,8 +388,9 @@ func (s *subject) charges() {
 
 func (s *subject) evaluates() {
 	e := ability[device.Evaluating](s)
-	for expression, value := range map[string]string{"6 * 7": "42", "'Sora → ' + [1, 2].length": "Sora → 2", "({a: [1]})": `{"a":[1]}`,
-		"undefined": "undefined", "null": "null", "true": "true"} {
+	for expression, value := range map[string]string{"6 * 7": "42", "'Sora → ' + [1, 2].length": "Sora → 2",
+		"({a: [1]})": `{"a":[1]}`,
+		"undefined":  "undefined", "null": "null", "true": "true"} {
 		got, err := e.Evaluate(s.ctx, expression)
 		require.NoError(s.t, err, expression)
 		require.Equal(s.t, value, got, expression)

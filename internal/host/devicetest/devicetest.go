@@ -205,7 +205,8 @@ func (s *subject) enters() {
 	require.NoError(s.t, device.EnterText(s.ctx, s.device, text))
 	require.Equal(s.t, text, s.at("echo").Content())
 	require.NoError(s.t, s.device.Keys(s.ctx, "\uE003\uE003\uE003"))
-	require.Equal(s.t, screen.Fold(text[:len(text)-3]), screen.Fold(s.at("echo").Content()), "backspace takes one character away")
+	require.Equal(s.t, screen.Fold(text[:len(text)-3]), screen.Fold(s.at("echo").Content()),
+		"backspace takes one character away")
 }
 
 func (s *subject) awaits() {

@@ -52,13 +52,18 @@ var kinds = []struct {
 	make func(r chance) trial
 }{
 	{"appears", true, appears}, {"vanishes", true, vanishes}, {"toast", true, toast}, {"answers", true, answers},
-	{"stale screen", false, staleScreen}, {"covered until", true, coveredUntil}, {"disabled until", true, disabledUntil},
-	{"see-through", false, seeThrough}, {"under a sheet", false, underSheet}, {"reorders", true, reorders}, {"fills", true, fills},
+	{"stale screen", false, staleScreen}, {"covered until", true, coveredUntil},
+	{"disabled until", true, disabledUntil},
+	{"see-through", false, seeThrough}, {"under a sheet", false, underSheet}, {"reorders", true, reorders},
+	{"fills", true, fills},
 	{"numbers", false, numbers}, {"no numbers", false, noNumbers}, {"shows", false, shows}, {"crashes", false, crashes},
-	{"backs", false, backs}, {"never matched", false, neverMatched}, {"ambiguous", false, ambiguous}, {"scrolled", false, scrolled},
-	{"uneven", false, uneven}, {"typed", false, typed}, {"composed", false, composed}, {"shows nothing", false, showsNothing},
+	{"backs", false, backs}, {"never matched", false, neverMatched}, {"ambiguous", false, ambiguous},
+	{"scrolled", false, scrolled},
+	{"uneven", false, uneven}, {"typed", false, typed}, {"composed", false, composed},
+	{"shows nothing", false, showsNothing},
 	{"animated", true, animated}, {"leaves", false, leaves}, {"wanders", true, wanders}, {"stays", true, stays},
-	{"came up", true, cameUp}, {"swaps", true, swaps}, {"whole", true, whole}, {"enabled", true, enabled}, {"branches", true, branches},
+	{"came up", true, cameUp}, {"swaps", true, swaps}, {"whole", true, whole}, {"enabled", true, enabled},
+	{"branches", true, branches},
 	{"by path", true, byPath}, {"beside", false, beside},
 }
 
@@ -361,7 +366,8 @@ func stays(r chance) trial {
 		lasts, ok = 100+r.IntN(500), false
 	}
 	return trial{setup: fmt.Sprintf(`let there = true; os.after(%d, () => { there = false; });`, lasts),
-		body: `there && ui.text({text: 'Boarding'})`, steps: []string{`expect "Boarding" for 1s`}, known: []string{`"Boarding"`}, want: verdictOf(ok)}
+		body: `there && ui.text({text: 'Boarding'})`, steps: []string{`expect "Boarding" for 1s`},
+		known: []string{`"Boarding"`}, want: verdictOf(ok)}
 }
 
 // cameUp says something for a moment, or never, before it is asked for.
@@ -369,15 +375,18 @@ func cameUp(r chance) trial {
 	said, lasts := r.IntN(2) == 0, 250+r.slack/2+r.IntN(600)
 	return trial{setup: fmt.Sprintf(`let said = '', done = false; function go() { os.after(60, () => { if (%t) said = 'Saved'; }); os.after(%d, () => { said = ''; done = true; }); }`, said, 60+lasts),
 		body:  `ui.button({id: 'go', text: 'Go', onTap: go}), said && ui.text({role: 'status', text: said}), done && ui.text({text: 'Done'})`,
-		steps: []string{`tap #go`, `expect "Done"`, `expect "Saved" came up`}, known: []string{`"Saved"`, `"Done"`}, want: verdictOf(said)}
+		steps: []string{`tap #go`, `expect "Done"`, `expect "Saved" came up`}, known: []string{`"Saved"`, `"Done"`},
+		want: verdictOf(said)}
 }
 
 // swaps puts two labels in each other's places, and the button beside one is asked for.
 func swaps(r chance) trial {
 	names, wanted := []string{"Sora", "Minami"}, r.IntN(2)
-	return trial{setup: fmt.Sprintf(`let names = %q.split(','), picked = ''; os.after(%d, () => names.reverse());`, strings.Join(names, ","), 50+r.IntN(200)),
-		body:  `ui.column({gap: 30}, [0, 1].map((i) => ui.row({gap: 12, h: 40}, ui.text({text: names[i]}), ui.button({text: 'Book', onTap: () => { picked = names[i]; }})))), picked && ui.text({id: 'picked', text: picked})`,
-		steps: []string{fmt.Sprintf(`tap button near %q`, names[wanted]), fmt.Sprintf(`expect #picked shows %q`, names[wanted])}, known: []string{"#picked"}, want: verdict.Pass}
+	return trial{setup: fmt.Sprintf(`let names = %q.split(','), picked = ''; os.after(%d, () => names.reverse());`,
+		strings.Join(names, ","), 50+r.IntN(200)),
+		body: `ui.column({gap: 30}, [0, 1].map((i) => ui.row({gap: 12, h: 40}, ui.text({text: names[i]}), ui.button({text: 'Book', onTap: () => { picked = names[i]; }})))), picked && ui.text({id: 'picked', text: picked})`,
+		steps: []string{fmt.Sprintf(`tap button near %q`, names[wanted]), fmt.Sprintf(`expect #picked shows %q`,
+			names[wanted])}, known: []string{"#picked"}, want: verdict.Pass}
 }
 
 // whole has a part of something under a sheet until a moment.
@@ -391,15 +400,17 @@ func whole(r chance) trial {
 func enabled(r chance) trial {
 	at, ok := moment(r)
 	return trial{setup: fmt.Sprintf(`let off = true; os.after(%d, () => { off = false; });`, at),
-		body: `ui.button({id: 'go', text: 'Go', disabled: off, onTap: () => {}})`, steps: []string{`expect #go is enabled`}, want: verdictOf(ok)}
+		body:  `ui.button({id: 'go', text: 'Go', disabled: off, onTap: () => {}})`,
+		steps: []string{`expect #go is enabled`}, want: verdictOf(ok)}
 }
 
 // branches shows one thing or another once it has an answer; the branch is taken by what it is.
 func branches(r chance) trial {
 	full := r.IntN(2) == 0
 	return trial{setup: fmt.Sprintf(`let seats = '', way = ''; os.request(%d, () => { seats = %t ? 'Full' : 'Seats'; });`, 50+r.IntN(1500), full),
-		body:  `ui.text({text: seats || 'Loading'}), ui.button({text: 'Wait', onTap: () => { way = 'waits'; }}), ui.button({text: 'Book', onTap: () => { way = 'books'; }}), way && ui.text({id: 'way', text: way})`,
-		steps: []string{`if "Full"`, `tap "Wait"`, `else`, `tap "Book"`, `end`, fmt.Sprintf(`expect #way shows %q`, map[bool]string{true: "waits", false: "books"}[full])},
+		body: `ui.text({text: seats || 'Loading'}), ui.button({text: 'Wait', onTap: () => { way = 'waits'; }}), ui.button({text: 'Book', onTap: () => { way = 'books'; }}), way && ui.text({id: 'way', text: way})`,
+		steps: []string{`if "Full"`, `tap "Wait"`, `else`, `tap "Book"`, `end`, fmt.Sprintf(`expect #way shows %q`,
+			map[bool]string{true: "waits", false: "books"}[full])},
 		known: []string{`"Full"`, "#way"}, want: verdict.Pass}
 }
 
@@ -407,7 +418,8 @@ func byPath(r chance) trial {
 	at, ok := moment(r)
 	return trial{setup: fmt.Sprintf(`let n = 1; os.after(%d, () => { n = 3; });`, at),
 		body:  `ui.column({role: 'list', id: 'rows'}, Array.from({length: n}, (_, i) => ui.text({role: 'listitem', text: 'row ' + i})))`,
-		steps: []string{`expect xpath "//list[@id='rows']/listitem[3]"`}, known: []string{`xpath "//list[@id='rows']/listitem[3]"`}, want: verdictOf(ok)}
+		steps: []string{`expect xpath "//list[@id='rows']/listitem[3]"`},
+		known: []string{`xpath "//list[@id='rows']/listitem[3]"`}, want: verdictOf(ok)}
 }
 
 // beside is what lies above or below something else, or does not.
@@ -477,7 +489,8 @@ func (t Trial) Judge(ctx context.Context, d device.Device, app string, to script
 	if script.Faults(findings) > 0 {
 		return script.Result{}, fmt.Errorf("%s: %+v", t.Name, findings)
 	}
-	return script.RunCase(ctx, s, s.Cases[0], d, script.Options{App: app, Known: func(l string) bool { return slices.Contains(t.known, l) }}, to), nil
+	return script.RunCase(ctx, s, s.Cases[0], d, script.Options{App: app,
+		Known: func(l string) bool { return slices.Contains(t.known, l) }}, to), nil
 }
 
 // Wrong tells what is wrong with how a trial came out, "" for nothing.
@@ -485,7 +498,8 @@ func (t Trial) Wrong(got script.Result) string {
 	if got.Verdict == t.want && (t.cause == "" || got.Failure != nil && got.Failure.Cause == t.cause) {
 		return ""
 	}
-	return fmt.Sprintf("%s: %s, not %s (%s)\n%s\n%s\n%+v", t.Name, got.Verdict, t.want, t.cause, strings.Join(t.steps, "\n"), t.Program, got.Failure)
+	return fmt.Sprintf("%s: %s, not %s (%s)\n%s\n%s\n%+v", t.Name, got.Verdict, t.want, t.cause,
+		strings.Join(t.steps, "\n"), t.Program, got.Failure)
 }
 
 // Language is what the device is set to.

@@ -141,7 +141,8 @@ func (s *Site) Find(d SiteDevice) (fleet.Model, error) {
 			return m, fmt.Errorf("device %s: its kind is emulator, simulator or real, not %q", d.Name, d.Kind)
 		}
 		if d.Kind == fleet.Emulator && m.Platform == "ios" || d.Kind == fleet.Simulator && m.Platform != "ios" {
-			return m, fmt.Errorf("device %s: emulators are of Android and the web, and simulators of iOS; %s is of %s", d.Name,
+			return m, fmt.Errorf("device %s: emulators are of Android and the web, and simulators of iOS; %s is of %s",
+				d.Name,
 				m.Model, fleet.PlatformName(m.Platform))
 		}
 		if d.OS == "" && m.Platform != "web" { // the web's is the browser's version, which its driver finds

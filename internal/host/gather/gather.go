@@ -112,7 +112,8 @@ func (g *Gathering) Watch(ctx context.Context) {
 		pace := time.NewTicker(frameEvery)
 		defer pace.Stop()
 		_ = contain.Do("filming a screen", func() error {
-			return live.Frames(ctx, width, height, func(f device.Frame) error { // without an app in front there is nothing to be seen
+			// without an app in front there is nothing to be seen
+			return live.Frames(ctx, width, height, func(f device.Frame) error {
 				once.Do(func() { close(first) })
 				err := g.Reel.Add(f.At-g.began, f.MediaType, f.Data)
 				select { // the device makes the next once this one is taken

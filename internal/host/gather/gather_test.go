@@ -31,7 +31,8 @@ func frame(t *testing.T, w, h int, c color.Color) []byte {
 
 func probe(t *testing.T, path string, args ...string) string {
 	t.Helper()
-	out, err := exec.Command("ffprobe", append(append([]string{"-v", "error", "-of", "csv=p=0"}, args...), path)...).Output()
+	out, err := exec.Command("ffprobe", append(append([]string{"-v", "error", "-of", "csv=p=0"}, args...),
+		path)...).Output()
 	require.NoError(t, err)
 	return strings.TrimSpace(string(out))
 }
@@ -113,7 +114,8 @@ func TestWhatIsGatheredIsBoundedInBytesAndOnlyWhatRulesWant(t *testing.T) {
 	for _, c := range g.Calls {
 		require.GreaterOrEqual(t, c.AtMS, int64(0), "what was asked for before the case is not its")
 	}
-	g = Begin(ctx, d, false, evidence.Keeping{Run: evidence.Rules{evidence.All: evidence.Never}}, d.now, t.TempDir(), nil)
+	g = Begin(ctx, d, false, evidence.Keeping{Run: evidence.Rules{evidence.All: evidence.Never}}, d.now, t.TempDir(),
+		nil)
 	g.End(ctx)
 	require.Empty(t, g.Calls)
 	require.Empty(t, g.Series.At)

@@ -114,7 +114,8 @@ func (r *Reel) Short() string {
 	case r.full:
 		return fmt.Sprintf("%d frames were dropped, %s", r.dropped, r.room.Words())
 	case r.dropped > 0:
-		return fmt.Sprintf("%d frames were dropped: a video has at most %d of %d MB together", r.dropped, maxFrames, maxReel>>20)
+		return fmt.Sprintf("%d frames were dropped: a video has at most %d of %d MB together", r.dropped, maxFrames,
+			maxReel>>20)
 	}
 	return ""
 }
@@ -156,16 +157,21 @@ func (r *Reel) Video(ctx context.Context, end time.Duration) (path string, err e
 	path = filepath.Join(r.dir, "video.webm")
 	ctx, stop := context.WithTimeout(ctx, encodeTime+end/2)
 	defer stop()
-	fit := fmt.Sprintf("scale=%d:%d:force_original_aspect_ratio=decrease,pad=%d:%d:(ow-iw)/2:(oh-ih)/2,setsar=1", w, h, w, h)
-	p := exec.CommandContext(ctx, encoder, "-hide_banner", "-nostdin", "-loglevel", "error", "-y", "-f", "concat", "-safe", "0", "-i", list,
-		"-an", "-vf", fit, "-vsync", "vfr", "-enc_time_base", "1:1000", "-c:v", "libvpx", "-deadline", "realtime", "-cpu-used", "8",
-		"-threads", "1", "-b:v", "1000k", "-pix_fmt", "yuv420p", "-force_key_frames", fmt.Sprintf("expr:gte(t,n_forced*%d)", keyEvery),
+	fit := fmt.Sprintf("scale=%d:%d:force_original_aspect_ratio=decrease,pad=%d:%d:(ow-iw)/2:(oh-ih)/2,setsar=1", w, h,
+		w, h)
+	p := exec.CommandContext(ctx, encoder, "-hide_banner", "-nostdin", "-loglevel", "error", "-y", "-f", "concat",
+		"-safe", "0", "-i", list,
+		"-an", "-vf", fit, "-vsync", "vfr", "-enc_time_base", "1:1000", "-c:v", "libvpx", "-deadline", "realtime",
+		"-cpu-used", "8",
+		"-threads", "1", "-b:v", "1000k", "-pix_fmt", "yuv420p", "-force_key_frames",
+		fmt.Sprintf("expr:gte(t,n_forced*%d)", keyEvery),
 		"-fs", fmt.Sprint(maxVideo), "-cluster_time_limit", "2000", "-f", "webm", path)
 	p.WaitDelay = 5 * time.Second
 	var said strings.Builder
 	p.Stderr = &said
 	if err := p.Run(); err != nil {
-		return "", fmt.Errorf("the video could not be made: %w: %s", err, plain.Clip(plain.Text(said.String(), 2000), 300))
+		return "", fmt.Errorf("the video could not be made: %w: %s", err, plain.Clip(plain.Text(said.String(), 2000),
+			300))
 	}
 	if err := isVideo(path); err != nil {
 		return "", err
@@ -219,7 +225,8 @@ func (r *Reel) list(end time.Duration) (path string, w, h int, err error) {
 		show(f.file, until-f.at)
 	}
 	last := r.frames[len(r.frames)-1]
-	fmt.Fprintf(&b, "file '%s'\noption framerate 1000\n", filepath.Base(last.file)) // else the last is shown for no time
+	// else the last is shown for no time
+	fmt.Fprintf(&b, "file '%s'\noption framerate 1000\n", filepath.Base(last.file))
 	path = filepath.Join(r.dir, "list.ffconcat")
 	return path, w, h, os.WriteFile(path, []byte(b.String()), 0o600)
 }

@@ -80,7 +80,8 @@ func (d *Device) Perform(ctx context.Context, fingers ...device.Finger) error {
 		return err
 	}
 	if at, ok := held(inPage); ok && d.tab != nil && d.tab.asked() == nil && d.tab.alive() == nil {
-		if _, err := d.tab.ask(ctx, fmt.Sprintf("yamatoHeld(%g, %g)", at.X, at.Y)); err != nil && !errors.Is(err, errDialog) {
+		if _, err := d.tab.ask(ctx, fmt.Sprintf("yamatoHeld(%g, %g)", at.X, at.Y)); err != nil &&
+			!errors.Is(err, errDialog) {
 			return err
 		}
 	}
@@ -186,9 +187,11 @@ func (d *Device) change(ctx context.Context, how func(context.Context, *tab) err
 
 // Feels tells what the handset is made to feel; what an app in front is told, its page is asked.
 func (d *Device) Feels(ctx context.Context, app string) (device.Feels, error) {
-	f := device.Feels{Language: d.language, Zone: d.zone, Network: d.network.Kind(), Place: d.place}.Set(d.across, d.dark, d.text, app,
+	f := device.Feels{Language: d.language, Zone: d.zone, Network: d.network.Kind(), Place: d.place}.Set(d.across,
+		d.dark, d.text, app,
 		d.answers)
-	if err := d.reach(ctx); err != nil || d.tab == nil || d.front != app || d.tab.asked() != nil || d.tab.alive() != nil {
+	if err := d.reach(ctx); err != nil || d.tab == nil || d.front != app || d.tab.asked() != nil ||
+		d.tab.alive() != nil {
 		return f, err
 	}
 	said, err := d.tab.ask(ctx, feltByPage)
@@ -222,7 +225,8 @@ func (d *Device) Rotate(ctx context.Context, to string) error {
 		return err
 	}
 	if i := d.apps[d.front]; i != nil {
-		if keeps := strings.SplitN(i.bundle.Facts.Orientation, "-", 2)[0]; keeps != "" && keeps != "any" && keeps != "natural" && keeps != to {
+		if keeps := strings.SplitN(i.bundle.Facts.Orientation, "-", 2)[0]; keeps != "" && keeps != "any" &&
+			keeps != "natural" && keeps != to {
 			return nil // its manifest has it one way, however the handset is held (W3C Web App Manifest, orientation)
 		}
 	}
@@ -286,7 +290,8 @@ func (d *Device) speak(ctx context.Context, t *tab) error {
 	agent := fmt.Sprintf("Mozilla/5.0 (Linux; Android 14; %s) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/%s Mobile "+
 		"Safari/537.36", c.Model, d.running.version)
 	return errors.Join(emulation.SetUserAgentOverride(agent).WithAcceptLanguage(d.language).WithPlatform("Linux armv81").
-		Do(t.On(ctx)), taken(emulation.SetLocaleOverride().WithLocale(strings.ReplaceAll(d.language, "-", "_")).Do(t.On(ctx))))
+		Do(t.On(ctx)), taken(emulation.SetLocaleOverride().WithLocale(strings.ReplaceAll(d.language, "-",
+		"_")).Do(t.On(ctx))))
 }
 
 // taken passes over that a page has been made to feel something by another in its process: by the window
@@ -400,7 +405,8 @@ func (d *Device) wire(ctx context.Context, t *tab) error {
 	}
 	// What is lost is sent again, and comes later for it: a delay is what pages feel of that.
 	delay := float64(d.network.Delay.Milliseconds()) * (1 + 2*d.network.Loss)
-	return t.Execute(ctx, "Network.emulateNetworkConditions", map[string]any{"offline": d.network.None, "latency": delay,
+	return t.Execute(ctx, "Network.emulateNetworkConditions", map[string]any{"offline": d.network.None,
+		"latency":            delay,
 		"downloadThroughput": rate(d.network.Download), "uploadThroughput": rate(d.network.Upload)}, nil)
 }
 

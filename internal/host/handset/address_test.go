@@ -49,7 +49,8 @@ func TestAnAppAtAnAddressIsOpenedThere(t *testing.T) {
 	release.Store(2)
 	require.NoError(t, d.Stop(ctx, "example.quay"))
 	require.NoError(t, d.Start(ctx, "example.quay", device.Resume))
-	require.Equal(t, []string{"2", "2"}, []string{at(t, ctx, d, "release").Content(), at(t, ctx, d, "stored").Content()})
+	require.Equal(t, []string{"2", "2"}, []string{at(t, ctx, d, "release").Content(),
+		at(t, ctx, d, "stored").Content()})
 	require.NoError(t, d.OpenLink(ctx, "example.quay", "/tickets"))
 	require.Equal(t, "/tickets", at(t, ctx, d, "path").Content())
 	require.Error(t, d.OpenLink(ctx, "example.quay", "http://elsewhere.example/"))
@@ -93,7 +94,8 @@ func counting(w http.ResponseWriter, r *http.Request) {
 
 func stayingAt(t *testing.T, id, address string) driver.App {
 	t.Helper()
-	return bundled(t, fstest.MapFS{"manifest.webmanifest": {Data: []byte(`{"name": "Quay", "id": "` + id + `", "start_url": "` +
+	return bundled(t, fstest.MapFS{"manifest.webmanifest": {Data: []byte(`{"name": "Quay", "id": "` + id +
+		`", "start_url": "` +
 		address + `", "version": "1.0+1"}`)}})
 }
 
@@ -105,7 +107,8 @@ func TestTwoAppsOfOneOriginShareNothing(t *testing.T) {
 	ctx := opened(t, d, stayingAt(t, "example.quay", server.URL+"/quay/"))
 	require.NoError(t, d.Install(ctx, stayingAt(t, "example.pier", server.URL+"/pier/")))
 	told := func() []string {
-		return []string{at(t, ctx, d, "path").Content(), at(t, ctx, d, "cookie").Content(), at(t, ctx, d, "stored").Content()}
+		return []string{at(t, ctx, d, "path").Content(), at(t, ctx, d, "cookie").Content(),
+			at(t, ctx, d, "stored").Content()}
 	}
 	require.NoError(t, d.Start(ctx, "example.pier", device.Resume))
 	require.Equal(t, []string{"/pier/", "1", "1"}, told())
@@ -123,15 +126,18 @@ func TestAFreshStartLeavesNothingOfOtherOriginsEither(t *testing.T) {
 	defer server.Close()
 	defer other.Close()
 	elsewhere := strings.Replace(other.URL, "127.0.0.1", "localhost", 1) + "/sign-in"
-	d := kaede(t, strings.TrimPrefix(server.URL, "http://"), strings.TrimPrefix(elsewhere[:strings.LastIndex(elsewhere, "/")], "http://"))
+	d := kaede(t, strings.TrimPrefix(server.URL, "http://"),
+		strings.TrimPrefix(elsewhere[:strings.LastIndex(elsewhere, "/")], "http://"))
 	ctx := opened(t, d, stayingAt(t, "example.quay", server.URL+"/?to="+url.QueryEscape(elsewhere)))
 	require.NoError(t, d.SetPermission(ctx, "example.quay", "location", device.Allow))
 	for range 2 {
 		require.NoError(t, d.Start(ctx, "example.quay", device.Fresh))
 		away := at(t, ctx, d, "away").Bounds
 		require.NoError(t, d.Tap(ctx, screen.Point{X: away.X + away.W/2, Y: away.Y + away.H/2}))
-		require.Eventually(t, func() bool { return at(t, ctx, d, "path").Content() == "/sign-in" }, 20*time.Second, 20*time.Millisecond)
-		require.Equal(t, []string{"/sign-in", "1", "1"}, []string{at(t, ctx, d, "path").Content(), at(t, ctx, d, "cookie").Content(),
+		require.Eventually(t, func() bool { return at(t, ctx, d, "path").Content() == "/sign-in" }, 20*time.Second,
+			20*time.Millisecond)
+		require.Equal(t, []string{"/sign-in", "1", "1"}, []string{at(t, ctx, d, "path").Content(),
+			at(t, ctx, d, "cookie").Content(),
 			at(t, ctx, d, "stored").Content()})
 	}
 	require.NoError(t, d.Start(ctx, "example.quay", device.Fresh))
@@ -148,7 +154,8 @@ func TestAnAuthorityOfOnesOwnIsTrustedWhereItIsNamed(t *testing.T) {
 	server := httptest.NewTLSServer(http.HandlerFunc(counting)) // its certificate is one that it has signed itself
 	defer server.Close()
 	path := filepath.Join(t.TempDir(), "authority.pem")
-	require.NoError(t, os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw}), 0o600))
+	require.NoError(t, os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE",
+		Bytes: server.Certificate().Raw}), 0o600))
 	app := stayingAt(t, "example.quay", server.URL+"/")
 	host := strings.TrimPrefix(server.URL, "https://")
 	own := &Browser{Keeper: theBrowser().Keeper, Authority: path}

@@ -67,19 +67,26 @@ func TestAppsThatNobodyHereWroteAreJudged(t *testing.T) {
 		replace map[string]string
 		breaks  map[string][3]string // by the case that has to fail: file, piece, and what is there instead
 	}{
-		"todos": {"todomvc/examples/vanillajs", []string{"index.html", "js", "bower_components"}, nil, map[string][3]string{
-			"an entry is added":            {"js/controller.js", "that.view.render('clearNewTodo');", ""},
-			"the count is of what is left": {"js/template.js", "var plural = activeTodos === 1 ? '' : 's';", "activeTodos++; var plural = 's';"},
-			"what is done is cleared":      {"js/controller.js", "Controller.prototype.removeCompletedItems = function () {", "Controller.prototype.removeCompletedItems = function () { return;"},
-		}},
-		"widgets": {"jquery-ui-dist", []string{"index.html", "external", "images", "jquery-ui.js", "jquery-ui.css"}, nil, map[string][3]string{
-			"a dialog closes": {"jquery-ui.js", `close: function( event ) {`, `close: function( event ) { return;`},
-		}},
-		"reference": {"swagger-ui-dist", []string{"index.html", "index.css", "swagger-ui.css", "swagger-ui-bundle.js", "swagger-ui-standalone-preset.js"},
+		"todos": {"todomvc/examples/vanillajs", []string{"index.html", "js", "bower_components"}, nil,
+			map[string][3]string{
+				"an entry is added": {"js/controller.js", "that.view.render('clearNewTodo');", ""},
+				"the count is of what is left": {"js/template.js", "var plural = activeTodos === 1 ? '' : 's';",
+					"activeTodos++; var plural = 's';"},
+				"what is done is cleared": {"js/controller.js",
+					"Controller.prototype.removeCompletedItems = function () {",
+					"Controller.prototype.removeCompletedItems = function () { return;"},
+			}},
+		"widgets": {"jquery-ui-dist", []string{"index.html", "external", "images", "jquery-ui.js", "jquery-ui.css"},
+			nil, map[string][3]string{
+				"a dialog closes": {"jquery-ui.js", `close: function( event ) {`, `close: function( event ) { return;`},
+			}},
+		"reference": {"swagger-ui-dist", []string{"index.html", "index.css", "swagger-ui.css", "swagger-ui-bundle.js",
+			"swagger-ui-standalone-preset.js"},
 			map[string]string{"ferries.yaml": string(ferries), "swagger-initializer.js": `window.onload = () => { window.ui = SwaggerUIBundle({url: "ferries.yaml",
   dom_id: '#swagger-ui', deepLinking: true, presets: [SwaggerUIBundle.presets.apis, SwaggerUIStandalonePreset], layout: "BaseLayout"}) }`},
 			map[string][3]string{
-				"a group is folded": {"swagger-initializer.js", `layout: "BaseLayout"`, `layout: "BaseLayout", docExpansion: "none"`},
+				"a group is folded": {"swagger-initializer.js", `layout: "BaseLayout"`,
+					`layout: "BaseLayout", docExpansion: "none"`},
 			}},
 	} {
 		t.Run(name, func(t *testing.T) {

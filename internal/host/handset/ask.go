@@ -107,7 +107,8 @@ func (d *Device) asks(permission string) *screen.Node {
 	}
 	title := "Allow “" + name + "” to " + device.Purposes[permission] + "?"
 	dialog := place(&screen.Node{Role: "alertdialog", ID: questionID, Name: title, Opaque: true, Touch: true}, box)
-	dialog.Children = []*screen.Node{place(&screen.Node{Text: title}, screen.Rect{X: box.X + 12, Y: box.Y + 12, W: box.W - 24, H: 58}),
+	dialog.Children = []*screen.Node{place(&screen.Node{Text: title}, screen.Rect{X: box.X + 12,
+		Y: box.Y + 12, W: box.W - 24, H: 58}),
 		button("-allow", "Allow", 78), button("-deny", "Don’t allow", 128)}
 	return place(&screen.Node{Touch: true, Children: []*screen.Node{dialog}}, whole)
 }
@@ -139,7 +140,8 @@ func (d *Device) permit(ctx context.Context, app, permission, answer string) err
 		return lost(err)
 	}
 	for _, n := range asked[permission] {
-		if err := browser.SetPermission(&browser.PermissionDescriptor{Name: n, UserVisibleOnly: true}, settings[answer]).
+		if err := browser.SetPermission(&browser.PermissionDescriptor{Name: n, UserVisibleOnly: true},
+			settings[answer]).
 			WithOrigin(d.apps[app].origin).WithBrowserContextID(room).Do(d.running.On(ctx)); err != nil {
 			return lost(err)
 		}

@@ -204,11 +204,15 @@ func TestWhatIsElsewhereIsSeenAndKeepsNothingBusy(t *testing.T) {
 	opened(t, d, pagesOf(t, map[string]string{
 		"frame":   `<p>Before</p><iframe id=f src="` + s.URL + `/frame" width=300 height=120></iframe>`,
 		"sandbox": `<iframe sandbox srcdoc="<p id=in>Boxed in</p>" width=300 height=60></iframe>`,
-		"stream":  `<p id=p>Here</p><script>fetch('` + s.URL + `/stream').then((r) => r.body.getReader().read()); fetch('` + s.URL + `/updates/poll')</script>`,
+		"stream": `<p id=p>Here</p><script>fetch('` + s.URL +
+			`/stream').then((r) => r.body.getReader().read()); fetch('` + s.URL + `/updates/poll')</script>`,
 		"picture": `<p id=p>Here</p><img src="` + s.URL + `/picture" width=20 height=20>`,
-		"worker":  `<p id=p>Here</p><script>const w = new Worker(URL.createObjectURL(new Blob(["fetch('` + s.URL + `/wait'); postMessage('up')"]))); w.onmessage = (e) => { p.textContent = e.data }; navigator.sendBeacon('` + s.URL + `/wait', 'x')</script>`,
-		"said":    `<p id=p>Here</p><script>document.body.setAttribute('aria-busy', 'false'); fetch('` + s.URL + `/wait')</script>`,
-		"waits":   `<p id=p>Here</p><script>fetch('` + s.URL + `/wait')</script>`,
+		"worker": `<p id=p>Here</p><script>const w = new Worker(URL.createObjectURL(new Blob(["fetch('` + s.URL +
+			`/wait'); postMessage('up')"]))); w.onmessage = (e) => { p.textContent = e.data }; navigator.sendBeacon('` +
+			s.URL + `/wait', 'x')</script>`,
+		"said": `<p id=p>Here</p><script>document.body.setAttribute('aria-busy', 'false'); fetch('` + s.URL +
+			`/wait')</script>`,
+		"waits": `<p id=p>Here</p><script>fetch('` + s.URL + `/wait')</script>`,
 	}))
 	results := runAll(t, d, `suite "s"
 patience 4s
@@ -254,7 +258,8 @@ end
 	require.Contains(t, r.Failure.Actual, "GET /wait")
 	other := kaede(t, host)
 	other.config.Overlook = []string{host + "/wait"}
-	opened(t, other, pagesOf(t, map[string]string{"index": `<p id=p>Here</p><script>fetch('` + s.URL + `/wait')</script>`}))
+	opened(t, other, pagesOf(t, map[string]string{"index": `<p id=p>Here</p><script>fetch('` + s.URL +
+		`/wait')</script>`}))
 	passes(t, runAll(t, other, "suite \"s\"\npatience 2s\ncase \"c\"\nexpect no \"Wrong\"\nend\n"))
 }
 
@@ -298,8 +303,10 @@ func TestSilenceIsCountedInTheAppsOwnTime(t *testing.T) {
 	before := turns{1: at(1, 1), 2: at(5, 5)}
 	const wall = 20 * time.Second
 	require.Equal(t, wall, turns{}.silent(before, wall), "where the kernel counts nothing, the wall's clock counts")
-	require.Equal(t, 13*time.Second, turns{1: at(2, 2), 2: at(6, 12)}.silent(before, wall), "whoever waited longest has the benefit")
-	require.Equal(t, 8*time.Second, turns{1: at(9, 13), 2: at(6, 12)}.silent(before, wall), "one that wanted to run all the time has run for so long")
+	require.Equal(t, 13*time.Second, turns{1: at(2, 2), 2: at(6, 12)}.silent(before, wall),
+		"whoever waited longest has the benefit")
+	require.Equal(t, 8*time.Second, turns{1: at(9, 13), 2: at(6, 12)}.silent(before, wall),
+		"one that wanted to run all the time has run for so long")
 	require.Equal(t, 17*time.Second, turns{1: at(1, 1), 3: at(0, 3)}.silent(before, wall), "one that was started since")
 }
 

@@ -81,7 +81,8 @@ func (b *Browser) find() (string, error) {
 			return path, nil
 		}
 	}
-	return "", &device.Trouble{Why: "no Chromium is installed on this host", Remedy: "as root: apt-get install -y chromium"}
+	return "", &device.Trouble{Why: "no Chromium is installed on this host",
+		Remedy: "as root: apt-get install -y chromium"}
 }
 
 // installed gives the version of the browser as far as people name it, without starting it.
@@ -152,7 +153,8 @@ func (b *Browser) start(ctx context.Context) (*running, error) {
 			return nil, errors.Join(err, os.RemoveAll(profile))
 		}
 	}
-	r := &running{sandbox: os.Geteuid() != 0, created: map[target.ID]func(target.Info){}, destroyed: map[target.ID]func(){}}
+	r := &running{sandbox: os.Geteuid() != 0, created: map[target.ID]func(target.Info){},
+		destroyed: map[target.ID]func(){}}
 	var stderr head
 	args := append(append([]string{}, b.Keeper[1:]...), profile, path)
 	r.keeper = exec.Command(b.Keeper[0], append(args, options(profile, r.sandbox)...)...)

@@ -58,7 +58,8 @@ func (d *Device) DebugPort(ctx context.Context) (string, error) {
 	if err := d.tab.alive(); err != nil {
 		return "", err
 	}
-	p, err := debugport.Open(ctx, debugport.Page{Browser: d.running.Session, Target: d.tab.target, Name: plain.Text(d.front, 200),
+	p, err := debugport.Open(ctx, debugport.Page{Browser: d.running.Session, Target: d.tab.target,
+		Name:    plain.Text(d.front, 200),
 		Version: d.running.version})
 	if err != nil {
 		return "", err

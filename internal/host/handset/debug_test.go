@@ -61,7 +61,8 @@ func TestADebuggerReachesTheAppAndNothingElse(t *testing.T) {
 	}
 	one, two := join(), join()
 	ask := func(s link.WebSocket, id int, method, params string) string {
-		require.NoError(t, s.Send(ctx, json.RawMessage(`{"id":`+string(rune('0'+id))+`,"method":"`+method+`","params":`+params+`}`)))
+		require.NoError(t, s.Send(ctx, json.RawMessage(`{"id":`+string(rune('0'+id))+`,"method":"`+method+`","params":`+
+			params+`}`)))
 		for {
 			var m struct {
 				ID int
@@ -97,10 +98,11 @@ func TestADebuggerReachesTheAppAndNothingElse(t *testing.T) {
 	defer stop()
 	var title string
 	var targets []*target.Info
-	require.NoError(t, chromedp.Run(client, chromedp.Evaluate("document.title", &title), chromedp.ActionFunc(func(ctx context.Context) (err error) {
-		targets, err = target.GetTargets().Do(cdp.WithExecutor(ctx, chromedp.FromContext(ctx).Browser))
-		return err
-	})))
+	require.NoError(t, chromedp.Run(client, chromedp.Evaluate("document.title", &title),
+		chromedp.ActionFunc(func(ctx context.Context) (err error) {
+			targets, err = target.GetTargets().Do(cdp.WithExecutor(ctx, chromedp.FromContext(ctx).Browser))
+			return err
+		})))
 	require.Equal(t, "Probe", title)
 	require.Len(t, targets, 1)
 	require.ErrorContains(t, chromedp.Run(client, chromedp.ActionFunc(func(ctx context.Context) error {

@@ -175,7 +175,8 @@ func (d *Device) boot(ctx context.Context) error {
 		i.reached(d.proxy, true)
 		i.used = false
 	}
-	d.boots("info", fmt.Sprintf("a screen of %d by %d dp, %g pixels a dp", d.config.Device.Width, d.config.Device.Height,
+	d.boots("info", fmt.Sprintf("a screen of %d by %d dp, %g pixels a dp", d.config.Device.Width,
+		d.config.Device.Height,
 		d.config.Density))
 	d.render()
 	return nil
@@ -187,7 +188,8 @@ func (d *Device) boots(level, text string) {
 
 // refused notes that an app was kept from a host. It is called by the proxy.
 func (d *Device) refused(host string) {
-	d.logs.Write(d.Now(), "", "warn", "network", "an app may not reach "+short(host)+", which the site file does not name")
+	d.logs.Write(d.Now(), "", "warn", "network", "an app may not reach "+short(host)+
+		", which the site file does not name")
 }
 
 // lost tells why the handset has lost its browser, nil while it has it.
@@ -532,7 +534,8 @@ func (d *Device) visit(ctx context.Context, address string) error {
 		if tries < 3 { // a part of the browser's own may have died, and be there again
 			continue
 		}
-		if strings.HasPrefix(problem, "net::ERR_CERT_") { // of the site file, and no reason to take the handset out of use
+		// of the site file, and no reason to take the handset out of use
+		if strings.HasPrefix(problem, "net::ERR_CERT_") {
 			return fmt.Errorf("the page %s shows a certificate that the browser does not trust (%s); to mend it: name its authority's PEM file as handset.authority in the site file",
 				short(address), problem)
 		}
@@ -619,7 +622,8 @@ func (d *Device) feel(ctx context.Context, t *tab, app string) error {
 	return errors.Join(t.screen(ctx, int(w), int(h), d.config.Density, d.across),
 		emulation.SetTouchEmulationEnabled(true).WithMaxTouchPoints(5).Do(on),
 		emulation.SetFocusEmulationEnabled(true).Do(on),
-		d.speak(ctx, t), d.dress(ctx, t), d.tell(ctx, t), d.stand(ctx, t), d.wire(ctx, t), d.enlarge(ctx, t), d.be(ctx, t, app),
+		d.speak(ctx, t), d.dress(ctx, t), d.tell(ctx, t), d.stand(ctx, t), d.wire(ctx, t), d.enlarge(ctx, t),
+		d.be(ctx, t, app),
 		d.rest(ctx, t), d.keepClear(ctx, t))
 }
 

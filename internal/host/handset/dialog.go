@@ -36,12 +36,14 @@ func (d *Device) asking(e *page.EventJavascriptDialogOpening) *screen.Tree {
 	dialog.Children = append(dialog.Children, place(&screen.Node{Text: plain.Text(message, 2000)},
 		screen.Rect{X: box.X + 12, Y: box.Y + 12, W: box.W - 24, H: 60}))
 	if e.Type == page.DialogTypePrompt {
-		dialog.Children = append(dialog.Children, place(&screen.Node{Role: "textbox", ID: dialogID + "-field", Value: d.entry,
+		dialog.Children = append(dialog.Children, place(&screen.Node{Role: "textbox", ID: dialogID + "-field",
+			Value:   d.entry,
 			Focused: true, Touch: true}, screen.Rect{X: box.X + 12, Y: box.Y + 80, W: box.W - 24, H: 36}))
 	}
 	yes := screen.Rect{X: box.X + box.W - 92, Y: box.Y + 128, W: 80, H: 40}
 	if e.Type != page.DialogTypeAlert {
-		dialog.Children = append(dialog.Children, place(&screen.Node{Role: "button", ID: dialogID + "-cancel", Text: "Cancel",
+		dialog.Children = append(dialog.Children, place(&screen.Node{Role: "button", ID: dialogID + "-cancel",
+			Text:  "Cancel",
 			Touch: true, Opaque: true}, screen.Rect{X: box.X + 12, Y: yes.Y, W: 80, H: 40}))
 	}
 	dialog.Children = append(dialog.Children, place(&screen.Node{Role: "button", ID: dialogID + "-ok", Text: ok,

@@ -67,7 +67,8 @@ func (d *Device) dragAndDrop(ctx context.Context, from, to screen.Point) (done b
 			return err
 		}
 		for i := 1; i <= 4; i++ { // it has to be moved a little before it counts as dragged
-			if err := mouse(input.MouseMoved, screen.Point{X: from.X + (to.X-from.X)*float64(i)/20, Y: from.Y + (to.Y-from.Y)*float64(i)/20}); err != nil {
+			if err := mouse(input.MouseMoved, screen.Point{X: from.X + (to.X-from.X)*float64(i)/20,
+				Y: from.Y + (to.Y-from.Y)*float64(i)/20}); err != nil {
 				return err
 			}
 		}
@@ -79,8 +80,10 @@ func (d *Device) dragAndDrop(ctx context.Context, from, to screen.Point) (done b
 			for _, step := range []struct {
 				kind input.DispatchDragEventType
 				at   float64
-			}{{input.DragEnter, 0.5}, {input.DragOver, 0.75}, {input.DragEnter, 1}, {input.DragOver, 1}, {input.DragOver, 1}, {input.Drop, 1}} {
-				if err := input.DispatchDragEvent(step.kind, from.X+(to.X-from.X)*step.at, from.Y+(to.Y-from.Y)*step.at, what).Do(ctx); err != nil {
+			}{{input.DragEnter, 0.5}, {input.DragOver, 0.75}, {input.DragEnter, 1}, {input.DragOver, 1},
+				{input.DragOver, 1}, {input.Drop, 1}} {
+				if err := input.DispatchDragEvent(step.kind, from.X+(to.X-from.X)*step.at, from.Y+(to.Y-from.Y)*step.at,
+					what).Do(ctx); err != nil {
 					return err
 				}
 			}

@@ -87,7 +87,8 @@ func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (drive
 		return nil, fmt.Errorf("device %s: %w", d.Name, err)
 	}
 	if m.Platform != "web" {
-		return nil, fmt.Errorf("device %s: handsets run web apps, and %s is of %s; give the model the platform web", d.Name,
+		return nil, fmt.Errorf("device %s: handsets run web apps, and %s is of %s; give the model the platform web",
+			d.Name,
 			m.Model, fleet.PlatformName(m.Platform))
 	}
 	v.mu.Lock()
@@ -99,7 +100,8 @@ func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (drive
 		return nil, fmt.Errorf("device %s: the handsets of a host share one browser, and so its authorities; name the same file for all of them", d.Name)
 	}
 	if part.Browser != "" && v.browser.Path != part.Browser {
-		return nil, fmt.Errorf("device %s: the handsets of a host share one browser; name the same for all of them", d.Name)
+		return nil, fmt.Errorf("device %s: the handsets of a host share one browser; name the same for all of them",
+			d.Name)
 	}
 	if part.Authority != "" {
 		if _, err := outside.ReadAuthorities(part.Authority); err != nil {
@@ -113,7 +115,8 @@ func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (drive
 			return nil, fmt.Errorf("device %s: %w", d.Name, err)
 		}
 	}
-	return New(Config{Device: facts, Density: part.Density, Reach: part.Reach, Overlook: part.Overlook, Cutout: m.Cutout}, v.browser), nil
+	return New(Config{Device: facts, Density: part.Density, Reach: part.Reach, Overlook: part.Overlook,
+		Cutout: m.Cutout}, v.browser), nil
 }
 
 // Available tells why there can be no handsets on this machine, nil where there can.

@@ -56,7 +56,8 @@ func TestAHandsetsOSIsItsBrowsersVersion(t *testing.T) {
 }
 
 func TestPagesAreToldOfMemoryInPowersOfTwo(t *testing.T) {
-	for mb, gb := range map[int]float64{0: 8, 128: 0.25, 512: 0.5, 1024: 1, 2048: 2, 3072: 2, 4096: 4, 6144: 4, 8192: 8, 65536: 8} {
+	for mb, gb := range map[int]float64{0: 8, 128: 0.25, 512: 0.5, 1024: 1, 2048: 2, 3072: 2, 4096: 4, 6144: 4, 8192: 8,
+		65536: 8} {
 		require.Equal(t, gb, memory(mb), "%d MB", mb)
 	}
 }

@@ -75,7 +75,8 @@ func locator(what string) screen.Locator {
 func drawnTree(t *screen.Tree) string {
 	var b strings.Builder
 	t.Walk(func(n *screen.Node, depth int) bool {
-		fmt.Fprintf(&b, "%*s%s #%s name=%q text=%q value=%q %v %v\n", 2*depth, "", n.Role, n.ID, n.Name, n.Text, n.Value, n.Visible, n.States(true))
+		fmt.Fprintf(&b, "%*s%s #%s name=%q text=%q value=%q %v %v\n", 2*depth, "", n.Role, n.ID, n.Name, n.Text,
+			n.Value, n.Visible, n.States(true))
 		return true
 	})
 	return b.String()

@@ -5,7 +5,8 @@ var eyePages = []seenPage{
 	{name: "empty body"},
 	{name: "ink on its own ground", body: `<table><tr><td id=a role=gridcell style="border:1px solid #000;background:#fff;color:#fff">€4.15</td><td id=b style="background:#1d4e6b;color:#fff">€5.15</td></tr></table>
 		<button id=c style="background:#222;color:#222">Buy</button><p id=d style="background:#fff;color:#fff">Total <b style="color:#000">3</b></p>`,
-		shown: []string{"#a", "#b", "#c", "#d", "€5.15", "Total 3"}, gone: []string{"€4.15", "Buy"}, content: map[string]string{"#d": "Total 3"}},
+		shown: []string{"#a", "#b", "#c", "#d", "€5.15", "Total 3"}, gone: []string{"€4.15", "Buy"},
+		content: map[string]string{"#d": "Total 3"}},
 	{name: "what nothing between clips", body: `<div style="height:30px;overflow:hidden">Isles<ul style="position:absolute;top:60px;left:8px;margin:0"><li id=a>Sora</li></ul></div>
 		<div style="height:30px;overflow:hidden;position:relative">Quays<p id=b style="position:absolute;top:60px">Quay 4</p></div>
 		<div style="height:20px;overflow:hidden"><div style="position:relative;top:150px"><div id=c style="position:absolute;top:40px">Fare</div></div></div>
@@ -52,25 +53,31 @@ var eyePages = []seenPage{
 		shown: []string{"#a", "Only for eyes", "#b", "Press", "Beside"}, role: map[string]string{"#b": "button"}},
 	{name: "words in drawings", body: `<svg width=200 height=60 viewBox="0 0 200 60"><g><text x=10 y=20>January</text><text id=v x=10 y=40>12 <tspan>boats</tspan></text><text x=10 y=55 visibility=hidden>Unseen</text></g><rect width=20 height=20 /></svg>
 		<svg id=icon width=20 height=20 role=img aria-label="Ferry"><path d="M0 0h10v10z"/></svg>`,
-		shown: []string{"January", "#v", "#icon", "Ferry"}, gone: []string{"Unseen"}, content: map[string]string{"#v": "12 boats"}},
+		shown: []string{"January", "#v", "#icon", "Ferry"}, gone: []string{"Unseen"},
+		content: map[string]string{"#v": "12 boats"}},
 	{name: "words out of a style", body: `<style>.new::before{content:"New"}.eur::before{content:"€"}.pct::after{content:"%"}.req::after{content:" *"}.tip::after{content:attr(data-tip);}
 		ol.own{counter-reset:part;list-style:none;padding:0}ol.own li{counter-increment:part}ol.own li::before{content:"Step " counter(part) ": "}.q::before{content:"→"}.gone::before{content:"Hidden";display:none}.neg::before{content:"-"}</style>
 		<span id=a class=new></span><p id=b class=eur>5</p><p id=c class=pct>50</p><label id=d class=req>Name</label><p id=e class=tip data-tip=" (old)">Tip</p>
 		<ol class=own><li id=f>First</li><li id=g>Second</li></ol><p id=h class=q>Next</p><p id=i class=gone>Here</p><p id=j class=neg>5</p>`,
-		shown:   []string{"New", "€5", "First", "Second"},
-		content: map[string]string{"#a": "New", "#b": "€5", "#c": "50%", "#d": "Name", "#e": "Tip (old)", "#f": "Step 1: First", "#g": "Step 2: Second", "#h": "Next", "#i": "Here", "#j": "-5"}},
+		shown: []string{"New", "€5", "First", "Second"},
+		content: map[string]string{"#a": "New", "#b": "€5", "#c": "50%", "#d": "Name", "#e": "Tip (old)",
+			"#f": "Step 1: First", "#g": "Step 2: Second", "#h": "Next", "#i": "Here", "#j": "-5"}},
 	{name: "figures before a list's items", body: `<ol id=l start=3><li id=a>Sora</li><li id=b>Minami</li></ol><ol type=a><li>Tobi</li></ol><ul><li id=c>Haruka</li></ul><ol style="list-style:none"><li>None</li></ol>`,
-		shown: []string{"3.", "4.", "a."}, gone: []string{"1.", "•"}, content: map[string]string{"#a": "Sora", "#c": "Haruka"}},
+		shown: []string{"3.", "4.", "a."}, gone: []string{"1.", "•"}, content: map[string]string{"#a": "Sora",
+			"#c": "Haruka"}},
 	{name: "an element's text is the text in it", body: `<p id=sum>Total <a id=in href="#">3</a> pieces</p><p id=b>From <b role=status>Sora</b> to <em id=x>Tobi</em></p><div id=c>Own <div>block</div></div>
 		<li id=d>Milk <button>Delete</button></li><p id=e style="display:flex;gap:4px">Fare <span id=fare>€5</span></p>`,
-		shown:   []string{"Total 3 pieces", "#in", "3", "#x", "Sora", "Milk", "Delete"},
-		content: map[string]string{"#sum": "Total 3 pieces", "#in": "3", "#b": "From Sora to Tobi", "#c": "Own", "#d": "Milk Delete", "#e": "Fare €5"}},
+		shown: []string{"Total 3 pieces", "#in", "3", "#x", "Sora", "Milk", "Delete"},
+		content: map[string]string{"#sum": "Total 3 pieces", "#in": "3", "#b": "From Sora to Tobi", "#c": "Own",
+			"#d": "Milk Delete", "#e": "Fare €5"}},
 	{name: "text as it is drawn", body: `<p id=a style="text-transform:uppercase">Straße</p><p id=b style="text-transform:capitalize">two words</p><p id=c>Fahr&shy;plan&shy;aus&shy;kunft</p><pre id=d>one
 two</pre><p id=e>a<br>b</p><p id=f>half <span style="visibility:hidden">hidden</span> <span style="display:none">none</span>seen</p><p id=g>Icon &#xF015; here</p><p id=h style="-webkit-text-security:disc">4711</p>`,
-		content: map[string]string{"#a": "STRASSE", "#b": "Two Words", "#c": "Fahrplanauskunft", "#d": "one two", "#e": "a b", "#f": "half seen", "#g": "Icon here", "#h": "••••"}},
+		content: map[string]string{"#a": "STRASSE", "#b": "Two Words", "#c": "Fahrplanauskunft", "#d": "one two",
+			"#e": "a b", "#f": "half seen", "#g": "Icon here", "#h": "••••"}},
 	{name: "parts of what acts as one", body: `<div role=option id=o tabindex=0><div><span id=n>Sora</span></div><div>€6.30</div></div><button id=b><span>Ferry</span> <span style="display:block">09:40</span></button><div role=checkbox id=c aria-checked=false tabindex=0>Agree</div>
 		<div role=tab id=t><div>News</div><div class=badge>3</div></div>`,
-		shown: []string{"#n", "Sora", "€6.30", "Ferry 09:40", "09:40", "Agree", "3"}, content: map[string]string{"#b": "Ferry 09:40", "#o": "Sora €6.30"}},
+		shown:   []string{"#n", "Sora", "€6.30", "Ferry 09:40", "09:40", "Agree", "3"},
+		content: map[string]string{"#b": "Ferry 09:40", "#o": "Sora €6.30"}},
 	{name: "slots", body: `<x-card>Slotted words<b slot=head>Head</b></x-card><script>customElements.define('x-card', class extends HTMLElement { constructor() { super(); this.attachShadow({mode:'open'}).innerHTML = '<h3><slot name=head></slot></h3><p id="in">Said: <slot></slot></p>' } })</script>`,
 		shown: []string{"Head", "Said: Slotted words"}, content: map[string]string{"#in": "Said: Slotted words"}},
 	{name: "drawn by others", body: `<style>.sw input{opacity:0;width:0;height:0;position:absolute}.sw span{display:inline-block;width:50px;height:26px;background:#999;border-radius:13px}.sw input:checked+span{background:#06c}
@@ -79,10 +86,12 @@ two</pre><p id=e>a<br>b</p><p id=f>half <span style="visibility:hidden">hidden</
 		<p><input class=none type=radio name=r id=c><label for=c>First class</label></p><p><label><input type=file id=d style="opacity:0;position:absolute;width:1px;height:1px"><span style="background:#eee;padding:8px">Choose a file</span></label></p>
 		<p style="position:relative;width:60px;height:30px;background:#cdf"><input type=checkbox id=e style="opacity:0;position:absolute;inset:0;width:100%;height:100%;margin:0"></p>
 		<input type=checkbox id=f style="opacity:0">`,
-		shown: []string{"#a", "#b", "#c", "#d", "#e"}, gone: []string{"#f"}, role: map[string]string{"#a": "checkbox", "#c": "radio"}},
+		shown: []string{"#a", "#b", "#c", "#d", "#e"}, gone: []string{"#f"}, role: map[string]string{"#a": "checkbox",
+			"#c": "radio"}},
 	{name: "roles as they are stated", body: `<div role=alertdialog id=a>Sure?</div><div role=menuitemcheckbox id=b aria-checked=true>Grid</div><div role=treegrid id=c><div role=row><div role=gridcell>x</div></div></div><div role=feed id=d><article>One</article></div>
 		<p role=paragraph id=e>Words</p><span role=math id=f>x+1</span><div role=blockquote id=g>Quote</div><div role="none" id=h>Nothing</div>`,
-		role: map[string]string{"#a": "alertdialog", "#b": "menuitemcheckbox", "#c": "treegrid", "#d": "feed", "#e": "paragraph", "#f": "math", "#g": "blockquote", "#h": ""}},
+		role: map[string]string{"#a": "alertdialog", "#b": "menuitemcheckbox", "#c": "treegrid", "#d": "feed",
+			"#e": "paragraph", "#f": "math", "#g": "blockquote", "#h": ""}},
 	{name: "what the pointer reaches through", body: `<div style="background:#fff;height:880px"><button id=under>Under</button><p id=covered style="position:absolute;bottom:50px">Covered</p></div><div style="position:fixed;inset:0;pointer-events:none"><div id=sheet role=dialog aria-label=Sheet style="position:absolute;bottom:0;width:100%;height:200px;background:#eee;pointer-events:none"><button id=ok style="pointer-events:auto">OK</button></div></div>`,
 		shown: []string{"#sheet", "#ok", "#under"}, gone: []string{"#covered"}},
 	{name: "lists of several", body: `<select id=m multiple size=4><optgroup label="North"><option>Sora</option><option selected>Tobi</option></optgroup><option disabled>Haruka</option></select>`,

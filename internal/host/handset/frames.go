@@ -106,7 +106,8 @@ func (t *tab) attached(params jsontext.Value) {
 		in.Post(network.CommandEnable, network.Enable())
 		in.Post(accessibility.CommandEnable, nil)
 		in.Post(runtime.CommandAddBinding, runtime.AddBinding(binding).WithExecutionContextName(world))
-		in.Post(page.CommandAddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocument(inpage.Look(t.due)).WithWorldName(world).WithRunImmediately(true))
+		in.Post(page.CommandAddScriptToEvaluateOnNewDocument,
+			page.AddScriptToEvaluateOnNewDocument(inpage.Look(t.due)).WithWorldName(world).WithRunImmediately(true))
 		in.Post(target.CommandSetAutoAttach, target.SetAutoAttach(true, false).WithFlatten(true))
 	case "worker", "shared_worker", "service_worker":
 		t.Listen(e.SessionID, func(method string, params jsontext.Value) { t.heardOfWorker(method, params) })

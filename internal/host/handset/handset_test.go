@@ -57,8 +57,9 @@ func kaede(t *testing.T, reach ...string) *Device {
 // kaedeIn is one in a browser.
 func kaedeIn(t *testing.T, b *Browser, reach ...string) *Device {
 	t.Helper()
-	d := New(Config{Reach: reach, Device: fleet.Device{Name: "kaede-7-h1", Site: "desk", Kind: fleet.Emulator, Platform: "web",
-		Model: "Kaede 7", Form: "phone", OS: "156", Width: 408, Height: 896, MemoryMB: 8192, Traits: []string{}}}, b)
+	d := New(Config{Reach: reach, Device: fleet.Device{Name: "kaede-7-h1", Site: "desk", Kind: fleet.Emulator,
+		Platform: "web",
+		Model:    "Kaede 7", Form: "phone", OS: "156", Width: 408, Height: 896, MemoryMB: 8192, Traits: []string{}}}, b)
 	t.Cleanup(func() { require.NoError(t, d.Close()) })
 	return d
 }

@@ -48,7 +48,8 @@ const odd = "example.odd"
 // verdictOf runs the lines of one case on an app.
 func verdictOf(t *testing.T, d driver.Device, lines ...string) script.Result {
 	t.Helper()
-	s, findings := script.Read("suite \"odd\"\npatience 8s\ncase \"odd\"\n  start app fresh\n  " + strings.Join(lines, "\n  ") + "\nend\n")
+	s, findings := script.Read("suite \"odd\"\npatience 8s\ncase \"odd\"\n  start app fresh\n  " + strings.Join(lines,
+		"\n  ") + "\nend\n")
 	require.Empty(t, findings)
 	ctx, stop := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer stop()
@@ -68,7 +69,8 @@ func TestHostilePagesCostTheirOwnHandsetAlone(t *testing.T) {
 		want  verdict.Verdict
 		says  string // of the failure
 	}{
-		"an endless loop": {`<button id="go" onclick="for(;;);">Go</button>`, []string{`tap #go`, `expect #never`}, verdict.Fail, "stopped answering"},
+		"an endless loop": {`<button id="go" onclick="for(;;);">Go</button>`, []string{`tap #go`, `expect #never`},
+			verdict.Fail, "stopped answering"},
 		"gigabytes of memory": {`<button id="go" onclick="const all=[]; for(;;) all.push(new Array(1e6).fill(Math.random()))">Go</button>`,
 			[]string{`tap #go`, `expect #never`}, verdict.Fail, "crashed"},
 		"gigabytes outside of scripts": {`<button id="go" onclick="const all=[]; (function more() { all.push(new Uint8Array(1e8).fill(1)); setTimeout(more, 5) })()">Go</button>`,
@@ -77,11 +79,13 @@ func TestHostilePagesCostTheirOwnHandsetAlone(t *testing.T) {
   document.getElementById('all').insertAdjacentHTML('beforeend', h); if (n < 100000) setTimeout(more, 1) })()</script>`,
 			[]string{`expect "item 3" within 60s`}, verdict.Pass, ""},
 		"dialogs in a loop": {`<button id="go" onclick="for (let i = 0; i < 4; i++) alert('again ' + i); document.getElementById('p').textContent = 'over'">Go</button><p id="p"></p>`,
-			[]string{`tap #go`, `tap button called "OK"`, `tap button called "OK"`, `tap button called "OK"`, `tap button called "OK"`, `expect "over"`}, verdict.Pass, ""},
+			[]string{`tap #go`, `tap button called "OK"`, `tap button called "OK"`, `tap button called "OK"`,
+				`tap button called "OK"`, `expect "over"`}, verdict.Pass, ""},
 		"a dialog that is refused": {`<button id="go" onclick="document.getElementById('p').textContent = confirm('Really?') ? 'yes' : 'no'">Go</button><p id="p"></p>`,
 			[]string{`tap #go`, `expect "Really?"`, `tap button called "Cancel"`, `expect "no"`}, verdict.Pass, ""},
 		"a dialog with an entry": {`<button id="go" onclick="document.getElementById('p').textContent = 'hello ' + prompt('Name?')">Go</button><p id="p"></p>`,
-			[]string{`tap #go`, `set textbox to "Aya"`, `tap button called "OK"`, `expect "hello Aya"`}, verdict.Pass, ""},
+			[]string{`tap #go`, `set textbox to "Aya"`, `tap button called "OK"`, `expect "hello Aya"`}, verdict.Pass,
+			""},
 		"popups": {`<button id="go" onclick="for (let i = 0; i < 20; i++) window.open('/?' + i); this.textContent = 'opened'">Go</button>`,
 			[]string{`tap #go`, `expect "Go"`, `press back`, `expect "opened"`}, verdict.Pass, ""},
 		"downloads": {`<a id="go" href="data:application/octet-stream,abc" download="evil.bin">Get</a><p>still here</p>`,
@@ -89,10 +93,12 @@ func TestHostilePagesCostTheirOwnHandsetAlone(t *testing.T) {
 		"nobody may leave": {`<p>stay</p><script>addEventListener('beforeunload', (e) => { e.preventDefault(); e.returnValue = 'x' }); addEventListener('click', () => {})</script>`,
 			[]string{`tap "stay"`, `expect "stay"`, `start app fresh`, `expect "stay"`}, verdict.Pass, ""},
 		"a service worker that never answers": {`<p id="p">first</p><button id="go" onclick="fetch('/x').then(() => {}, () => {}); this.textContent = 'asked'">Go</button><script>navigator.serviceWorker.oncontrollerchange = () => { document.getElementById('p').textContent = 'controlled' }; navigator.serviceWorker.register('sw.js')</script>`,
-			[]string{`expect "controlled" within 30s`, `tap #go`, `expect "asked" within 4s`}, verdict.Fail, "still awaited"},
+			[]string{`expect "controlled" within 30s`, `tap #go`, `expect "asked" within 4s`}, verdict.Fail,
+			"still awaited"},
 		"globals that lie": {`<button id="go" onclick="this.textContent='done'">Go</button><script>JSON.stringify = () => 'gone'; Element.prototype.getBoundingClientRect = () => { throw 1 }; window.getComputedStyle = null; Promise = null</script>`,
 			[]string{`tap #go`, `expect "done"`}, verdict.Pass, ""},
-		"markup without end": {strings.Repeat(`<div>`, 3000) + `<p>deep down</p>`, []string{`expect "deep down"`}, verdict.Pass, ""},
+		"markup without end": {strings.Repeat(`<div>`, 3000) + `<p>deep down</p>`, []string{`expect "deep down"`},
+			verdict.Pass, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -171,7 +177,8 @@ func TestPagesReachTheirOwnOriginAndWhatIsNamed(t *testing.T) {
 	require.Positive(t, named.Load())
 	lines, err := d.Log(ctx)
 	require.NoError(t, err)
-	require.True(t, strings.Contains(fmt.Sprint(r.Log, lines), "may not reach 127.0.0.1:"+port), "what is refused is in the log")
+	require.True(t, strings.Contains(fmt.Sprint(r.Log, lines), "may not reach 127.0.0.1:"+port),
+		"what is refused is in the log")
 
 	// A page that goes elsewhere by itself gets there no more than one that asks.
 	require.NoError(t, d.Clean(ctx, driver.CleanApp, odd))
@@ -246,7 +253,8 @@ func TestABrowserThatDiesIsTheDevicesTroubleAndComesBack(t *testing.T) {
 	ctx := opened(t, d, probe(t))
 	for i := range 10 { // a case takes about a second and a half here
 		keeper := d.running.keeper.Process.Pid
-		kill := time.AfterFunc(time.Duration(i*170)*time.Millisecond, func() { _ = syscall.Kill(-keeper, syscall.SIGKILL) })
+		kill := time.AfterFunc(time.Duration(i*170)*time.Millisecond,
+			func() { _ = syscall.Kill(-keeper, syscall.SIGKILL) })
 		s, findings := script.Read("suite \"s\"\npatience 3s\ncase \"c\"\n  start app fresh\n  tap #more\n  expect #count shows \"1\"\n  set #field to \"x\"\n  expect #echo shows \"x\"\nend\n")
 		require.Empty(t, findings)
 		r := script.RunCase(ctx, s, s.Cases[0], d, script.Options{App: "example.probe"}, &pictures{t: t})

@@ -13,10 +13,13 @@ var pressed = map[rune]struct {
 	number    int64
 	text      string
 }{
-	'\uE003': {"Backspace", "Backspace", 8, ""}, '\uE004': {"Tab", "Tab", 9, ""}, '\uE006': {"Enter", "Enter", 13, "\r"},
+	'\uE003': {"Backspace", "Backspace", 8, ""}, '\uE004': {"Tab", "Tab", 9, ""}, '\uE006': {"Enter", "Enter",
+		13, "\r"},
 	'\uE007': {"Enter", "Enter", 13, "\r"}, '\uE00C': {"Escape", "Escape", 27, ""}, '\uE00D': {" ", "Space", 32, " "},
-	'\uE00E': {"PageUp", "PageUp", 33, ""}, '\uE00F': {"PageDown", "PageDown", 34, ""}, '\uE010': {"End", "End", 35, ""},
-	'\uE011': {"Home", "Home", 36, ""}, '\uE012': {"ArrowLeft", "ArrowLeft", 37, ""}, '\uE013': {"ArrowUp", "ArrowUp", 38, ""},
+	'\uE00E': {"PageUp", "PageUp", 33, ""}, '\uE00F': {"PageDown", "PageDown", 34, ""}, '\uE010': {"End", "End", 35,
+		""},
+	'\uE011': {"Home", "Home", 36, ""}, '\uE012': {"ArrowLeft", "ArrowLeft", 37, ""}, '\uE013': {"ArrowUp", "ArrowUp",
+		38, ""},
 	'\uE014': {"ArrowRight", "ArrowRight", 39, ""}, '\uE015': {"ArrowDown", "ArrowDown", 40, ""},
 	'\uE017': {"Delete", "Delete", 46, ""},
 }
@@ -61,7 +64,8 @@ func (d *Device) key(ctx context.Context, k rune) error {
 		} else {
 			text := string(k)
 			code := int64(0)
-			if upper := strings.ToUpper(text); len(upper) == 1 && (upper[0] >= 'A' && upper[0] <= 'Z' || upper[0] >= '0' && upper[0] <= '9') {
+			if upper := strings.ToUpper(text); len(upper) == 1 && (upper[0] >= 'A' && upper[0] <= 'Z' ||
+				upper[0] >= '0' && upper[0] <= '9') {
 				code = int64(upper[0])
 			}
 			down = down.WithKey(text).WithText(text).WithWindowsVirtualKeyCode(code)

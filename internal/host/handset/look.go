@@ -66,7 +66,8 @@ func (d *Device) see(ctx context.Context) (*screen.Tree, error) {
 		rests = 0
 	}
 	if !changed && d.tree != nil {
-		if d.tree.Busy != busy || d.tree.Rests != rests || !slices.Equal(d.tree.Awaits, awaits) || !slices.Equal(d.tree.Open, open) {
+		if d.tree.Busy != busy || d.tree.Rests != rests || !slices.Equal(d.tree.Awaits, awaits) ||
+			!slices.Equal(d.tree.Open, open) {
 			next := *d.tree
 			if next.Busy != busy || next.Rests < rests { // who waits for that is to wake
 				d.revision++
@@ -208,7 +209,8 @@ func (d *Device) Picture(ctx context.Context) (device.Picture, error) {
 	if err := d.tab.alive(); err != nil {
 		return nil, err
 	}
-	ctx, stop := context.WithTimeoutCause(ctx, patience, errors.New("the browser drew nothing within "+patience.String()))
+	ctx, stop := context.WithTimeoutCause(ctx, patience,
+		errors.New("the browser drew nothing within "+patience.String()))
 	defer stop()
 	zoom := d.zoom()
 	data, err := page.CaptureScreenshot().WithFormat(page.CaptureScreenshotFormatPng).WithOptimizeForSpeed(true).

@@ -26,11 +26,13 @@ tell();
 // TestAPageIsToldHowItIsShown tells it of the manifest's display, and where a cut-out is.
 func TestAPageIsToldHowItIsShown(t *testing.T) {
 	t.Parallel()
-	for display, mode := range map[string]string{"standalone": "standalone", "fullscreen": "fullscreen", "": "browser", "odd": "browser"} {
+	for display, mode := range map[string]string{"standalone": "standalone", "fullscreen": "fullscreen", "": "browser",
+		"odd": "browser"} {
 		d := kaede(t)
 		d.config.Cutout = "hole"
-		ctx := opened(t, d, bundled(t, fstest.MapFS{"index.html": {Data: []byte(asking)}, "manifest.webmanifest": {Data: []byte(
-			`{"name": "Shown", "id": "` + odd + `", "start_url": "/", "display": "` + display + `"}`)}}))
+		ctx := opened(t, d, bundled(t, fstest.MapFS{"index.html": {Data: []byte(asking)},
+			"manifest.webmanifest": {Data: []byte(
+				`{"name": "Shown", "id": "` + odd + `", "start_url": "/", "display": "` + display + `"}`)}}))
 		require.Equal(t, mode, at(t, ctx, d, "mode").Content())
 		require.Equal(t, verdict.Pass, verdictOf(t, d, `expect #clear shows "32px 0px"`).Verdict)
 		require.NoError(t, d.Rotate(ctx, device.Landscape))

@@ -93,8 +93,10 @@ func joinTab(ctx context.Context, r *running, id target.ID, e events) (*tab, err
 	if err != nil {
 		return nil, err
 	}
-	t := &tab{Session: pipe.Session{Pipe: r.Pipe, ID: s}, browser: r, target: id, events: e, changed: make(chan struct{}, 1),
-		pending: map[network.RequestID]*pending{}, habits: map[string]bool{}, frames: map[string]*frame{}, workers: map[string]string{}}
+	t := &tab{Session: pipe.Session{Pipe: r.Pipe, ID: s}, browser: r, target: id, events: e,
+		changed: make(chan struct{}, 1),
+		pending: map[network.RequestID]*pending{}, habits: map[string]bool{}, frames: map[string]*frame{},
+		workers: map[string]string{}}
 	t.Listen(s, t.heard)
 	r.watch(id, t.popup, t.gone)
 	on := t.On(ctx)
@@ -213,7 +215,8 @@ func (t *tab) heard(method string, params jsontext.Value) {
 			SuggestedFilename string `json:"suggestedFilename"`
 		}
 		if json.Unmarshal(params, &e, pipe.Reads) == nil {
-			t.events.logged("warn", "browser", "a file was offered and is not kept here: "+plain.Text(short(e.SuggestedFilename), 300))
+			t.events.logged("warn", "browser", "a file was offered and is not kept here: "+
+				plain.Text(short(e.SuggestedFilename), 300))
 		}
 	case "Page.fileChooserOpened":
 		t.choose(params)
@@ -325,7 +328,8 @@ func (t *tab) console(method string, params jsontext.Value) {
 	case "Log.entryAdded":
 		var e log.EventEntryAdded
 		if json.Unmarshal(params, &e, pipe.Reads) == nil && e.Entry != nil {
-			level := map[log.Level]string{log.LevelError: "error", log.LevelWarning: "warn", log.LevelVerbose: "debug"}[e.Entry.Level]
+			level := map[log.Level]string{log.LevelError: "error", log.LevelWarning: "warn",
+				log.LevelVerbose: "debug"}[e.Entry.Level]
 			if level == "" {
 				level = "info"
 			}
@@ -411,7 +415,8 @@ func (t *tab) askAt(ctx context.Context, in place, expression string) (string, e
 
 var errDialog = errors.New("a dialog is in front of the page")
 
-func (t *tab) askIn(ctx context.Context, in place, where runtime.ExecutionContextID, expression string, q *quiet) (text string,
+func (t *tab) askIn(ctx context.Context, in place, where runtime.ExecutionContextID, expression string,
+	q *quiet) (text string,
 	again bool, err error) {
 	if t.asked() != nil {
 		return "", false, errDialog

@@ -38,7 +38,8 @@ const (
 // What is open for longer is meant to be, or never comes.
 var patienceFor = map[network.ResourceType]time.Duration{
 	network.ResourceTypeDocument: 60 * time.Second, network.ResourceTypeScript: 10 * time.Second,
-	network.ResourceTypeStylesheet: 10 * time.Second, network.ResourceTypeXHR: awaitedFor, network.ResourceTypeFetch: awaitedFor,
+	network.ResourceTypeStylesheet: 10 * time.Second, network.ResourceTypeXHR: awaitedFor,
+	network.ResourceTypeFetch: awaitedFor,
 	network.ResourceTypeImage: 3 * time.Second, network.ResourceTypeFont: 3 * time.Second}
 
 const (
@@ -54,7 +55,8 @@ const (
 var polls = regexp.MustCompile(`(?i)(^|[/._-])(poll|polling|longpoll|long-poll|lp|subscribe|subscription|stream|events?|notify|notifications|listen|comet|socket\.io|sockjs|signalr|hot-update|heartbeat|ping|beacon|telemetry|collect|analytics)([/._?-]|$)`)
 
 // endless are media types of answers that go on (HTML 9.2; RFC 2046, 5.1; JSON lines).
-var endless = []string{"text/event-stream", "multipart/x-mixed-replace", "application/x-ndjson", "application/stream+json",
+var endless = []string{"text/event-stream", "multipart/x-mixed-replace", "application/x-ndjson",
+	"application/stream+json",
 	"application/grpc-web", "application/grpc-web+proto"}
 
 // networked keeps count of what the page waits for.
@@ -72,7 +74,8 @@ func (t *tab) networked(method string, params jsontext.Value) {
 		} `json:"response"`
 	}
 	switch method {
-	case "Network.requestWillBeSent", "Network.loadingFinished", "Network.loadingFailed", "Network.responseReceived", "Network.dataReceived":
+	case "Network.requestWillBeSent", "Network.loadingFinished", "Network.loadingFailed", "Network.responseReceived",
+		"Network.dataReceived":
 	default:
 		return
 	}
@@ -100,11 +103,13 @@ func (t *tab) networked(method string, params jsontext.Value) {
 		return
 	}
 	switch e.Type { // what stays open, or nobody waits for
-	case network.ResourceTypeEventSource, network.ResourceTypeWebSocket, network.ResourceTypePing, network.ResourceTypeMedia,
+	case network.ResourceTypeEventSource, network.ResourceTypeWebSocket, network.ResourceTypePing,
+		network.ResourceTypeMedia,
 		network.ResourceTypePrefetch, network.ResourceTypeCSPViolationReport, network.ResourceTypeManifest:
 		return
 	}
-	if len(t.pending) >= maxPending || strings.HasPrefix(e.Request.URL, "data:") || strings.HasPrefix(e.Request.URL, "blob:") {
+	if len(t.pending) >= maxPending || strings.HasPrefix(e.Request.URL, "data:") || strings.HasPrefix(e.Request.URL,
+		"blob:") {
 		return
 	}
 	next := &pending{since: time.Now(), kind: e.Type, frame: e.FrameID}

@@ -63,7 +63,8 @@ func (d *Device) choices(o *offer) *screen.Node {
 	tall := min(total, h-96)
 	box := screen.Rect{X: max(16, (w-380)/2), Y: (h - tall) / 2, W: min(w-32, 380), H: tall}
 	d.scrolled = max(0, min(d.scrolled, total-tall))
-	list := &screen.Node{Role: "listbox", ID: pickerID, Name: o.Name, Opaque: true, Touch: true, Bounds: box, Visible: box}
+	list := &screen.Node{Role: "listbox", ID: pickerID, Name: o.Name, Opaque: true, Touch: true, Bounds: box,
+		Visible: box}
 	y := box.Y - d.scrolled
 	place := func(n *screen.Node) {
 		n.Bounds = screen.Rect{X: box.X, Y: y, W: box.W, H: rowHeight}

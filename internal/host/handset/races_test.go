@@ -33,7 +33,8 @@ func TestVerdictsOnAppsThatChangeMeanwhile(t *testing.T) {
 		d := kaede(t)
 		all.Go(func() {
 			for one := range next {
-				data, err := demo.PackWeb(demo.App{ID: "example.other", Name: "Other", Version: demo.Version{Name: "1.0", Code: 1}, Program: []byte(one.Program)})
+				data, err := demo.PackWeb(demo.App{ID: "example.other", Name: "Other",
+					Version: demo.Version{Name: "1.0", Code: 1}, Program: []byte(one.Program)})
 				if err == nil {
 					err = raced(t, d, packed(t, data), one)
 				}

@@ -18,7 +18,8 @@ func TestAnAppForStandInsDoesTheSameOnAHandset(t *testing.T) {
 	t.Parallel()
 	source, err := os.ReadFile("../standin/testdata/probe.js")
 	require.NoError(t, err)
-	data, err := demo.PackWeb(demo.App{ID: "example.probe", Name: "Probe", Version: demo.Version{Name: "1.0", Code: 1}, Program: source})
+	data, err := demo.PackWeb(demo.App{ID: "example.probe", Name: "Probe", Version: demo.Version{Name: "1.0", Code: 1},
+		Program: source})
 	require.NoError(t, err)
 	d, app := kaede(t), packed(t, data)
 	ctx := opened(t, d, app)
@@ -45,7 +46,8 @@ func TestAnAppForStandInsDoesTheSameOnAHandset(t *testing.T) {
 	}{{"tap", []device.Finger{device.Tapped(c)}}, {"hold", []device.Finger{device.Hold(c, 800*time.Millisecond)}},
 		{"left", []device.Finger{device.Drag(right, left, 200*time.Millisecond)}},
 		{"right", []device.Finger{device.Drag(left, right, 200*time.Millisecond)}},
-		{"pinch", device.Pinch(c, 150, 40, 300*time.Millisecond)}, {"spread", device.Pinch(c, 40, 150, 300*time.Millisecond)},
+		{"pinch", device.Pinch(c, 150, 40, 300*time.Millisecond)},
+		{"spread", device.Pinch(c, 40, 150, 300*time.Millisecond)},
 		{"double", []device.Finger{device.DoubleTap(c)}}} {
 		require.NoError(t, d.Perform(ctx, g.fingers...))
 		shows("gesture", g.is)

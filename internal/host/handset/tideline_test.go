@@ -68,7 +68,8 @@ func judge(t *testing.T, d driver.Device, app, text string) map[string]script.Re
 	o.App = app
 	out := map[string]script.Result{}
 	for _, c := range s.Cases {
-		out[c.Name] = script.RunCase(context.Background(), s, c, d, o, &pictures{t: t, dir: os.Getenv("YAMATO_TEST_PICTURES")})
+		out[c.Name] = script.RunCase(context.Background(), s, c, d, o,
+			&pictures{t: t, dir: os.Getenv("YAMATO_TEST_PICTURES")})
 	}
 	return out
 }

@@ -29,7 +29,8 @@ func (d *Device) windows(ctx context.Context) error {
 		}
 		for _, info := range opened {
 			if len(d.behind)+1 >= maxWindows {
-				d.tab.events.logged("warn", "browser", "a window was opened and is not shown, as there are many: "+short(info.URL))
+				d.tab.events.logged("warn", "browser", "a window was opened and is not shown, as there are many: "+
+					short(info.URL))
 				d.running.Post(target.CommandCloseTarget, target.CloseTarget(info.TargetID))
 				continue
 			}

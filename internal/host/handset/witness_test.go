@@ -129,7 +129,8 @@ func testify(t *testing.T, ctx context.Context, d *Device, name string, most int
 		var role, text string
 		_ = json.Unmarshal(n.Role.Value, &role)
 		_ = json.Unmarshal(n.Name.Value, &text)
-		if text = screen.Fold(text); text == "" || role == "StaticText" || role == "InlineTextBox" || role == "RootWebArea" || role == "option" || role == "MenuListPopup" || role == "LabelText" {
+		if text = screen.Fold(text); text == "" || role == "StaticText" || role == "InlineTextBox" ||
+			role == "RootWebArea" || role == "option" || role == "MenuListPopup" || role == "LabelText" {
 			continue
 		}
 		if out.named++; !words[text] {
@@ -152,7 +153,8 @@ func TestTheEyeIsHeldToThreeWitnesses(t *testing.T) {
 	var all testimony
 	for _, p := range corpus {
 		one := testify(t, ctx, d, fileOf(p.name), most)
-		all.elements, all.shownUnseen, all.unseenShown = all.elements+one.elements, all.shownUnseen+one.shownUnseen, all.unseenShown+one.unseenShown
+		all.elements, all.shownUnseen, all.unseenShown = all.elements+one.elements, all.shownUnseen+one.shownUnseen,
+			all.unseenShown+one.unseenShown
 		all.missing, all.named = all.missing+one.missing, all.named+one.named
 	}
 	t.Logf("in all %d elements: %d said to be shown and not drawn, %d drawn and said not to be shown; %d names of the browser's tree, %d of them nowhere in ours",

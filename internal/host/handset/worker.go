@@ -32,13 +32,15 @@ func (d *Device) takeOver(ctx context.Context, i *installed) error {
   }
   return all.length ? 'some' : '';
 })()`
-	ctx, stop := context.WithTimeoutCause(ctx, 30*time.Second, errors.New("its service worker was not brought up to date within 30s"))
+	ctx, stop := context.WithTimeoutCause(ctx, 30*time.Second,
+		errors.New("its service worker was not brought up to date within 30s"))
 	defer stop()
 	some, err := d.tab.ask(ctx, update)
 	if err != nil || some == "" {
 		return err
 	}
-	if err := d.tab.Execute(ctx, "ServiceWorker.skipWaiting", map[string]any{"scopeURL": i.origin + "/"}, nil); err != nil {
+	if err := d.tab.Execute(ctx, "ServiceWorker.skipWaiting", map[string]any{"scopeURL": i.origin + "/"},
+		nil); err != nil {
 		return lost(err)
 	}
 	// It is at work only once it is activated; until then the old one would answer the page.
@@ -109,7 +111,8 @@ func (d *Device) hide(ctx context.Context, yes bool) error {
 	if yes {
 		state = "frozen"
 	}
-	if err := d.tab.Execute(ctx, "Emulation.setFocusEmulationEnabled", map[string]any{"enabled": !yes}, nil); err != nil {
+	if err := d.tab.Execute(ctx, "Emulation.setFocusEmulationEnabled", map[string]any{"enabled": !yes},
+		nil); err != nil {
 		return err
 	}
 	return d.tab.Execute(ctx, "Page.setWebLifecycleState", map[string]any{"state": state}, nil)

@@ -86,8 +86,9 @@ func Open(dir string, log *slog.Logger) (*Journal, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("opening the host's directory: %w", err)
 	}
-	j := &Journal{path: filepath.Join(dir, "journal"), log: log, closed: make(chan struct{}), Turned: make(chan struct{},
-		1), limit: rewriteAt,
+	j := &Journal{path: filepath.Join(dir, "journal"), log: log, closed: make(chan struct{}),
+		Turned: make(chan struct{},
+			1), limit: rewriteAt,
 		leases: map[int64]*ledger{}, waiting: make(chan struct{}, 1)}
 	if err := j.load(); err != nil {
 		return nil, err

@@ -86,7 +86,8 @@ func (d *Device) permitted(i *installed, permission string) string {
 // wished takes in what an app wants of the system.
 func (d *Device) wished(w sandbox.Wish) error {
 	if len(d.questions) >= sandbox.MaxWishes || len(d.timers) >= sandbox.MaxTimers {
-		return &device.Crash{Reason: fmt.Sprintf("it asks the system for more than %d things at once", sandbox.MaxWishes)}
+		return &device.Crash{Reason: fmt.Sprintf("it asks the system for more than %d things at once",
+			sandbox.MaxWishes)}
 	}
 	app := d.appID()
 	if w.What == "file" {
@@ -101,7 +102,8 @@ func (d *Device) wished(w sandbox.Wish) error {
 	}
 	purpose, known := device.Purposes[w.Of]
 	if !known {
-		return &device.Crash{Reason: fmt.Sprintf("it asks for a permission %q, which there is not", plain.Clip(w.Of, 60))}
+		return &device.Crash{Reason: fmt.Sprintf("it asks for a permission %q, which there is not",
+			plain.Clip(w.Of, 60))}
 	}
 	if w.Of == "camera" && w.What == "permission" && !slices.Contains(d.config.Device.Traits, "camera") {
 		d.answer(w, answerTime, "none") // whatever a person would say
@@ -130,7 +132,8 @@ func (d *Device) settle(w sandbox.Wish, answer string) {
 		d.answer(w, placeTime, nil, "unknown")
 	default:
 		at := *d.place
-		d.answer(w, placeTime, map[string]any{"latitude": at.Latitude, "longitude": at.Longitude, "accuracy": at.Accuracy})
+		d.answer(w, placeTime, map[string]any{"latitude": at.Latitude, "longitude": at.Longitude,
+			"accuracy": at.Accuracy})
 	}
 }
 

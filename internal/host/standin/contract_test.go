@@ -28,9 +28,11 @@ func TestStandInsKeepTheContractOfDevices(t *testing.T) {
 	for i, of := range []fleet.Device{
 		{Name: "kaede-7-1", Kind: fleet.Emulator, Platform: "android", Model: "Kaede 7", OS: "14", Form: "phone",
 			Width: 408, Height: 896, MemoryMB: 8192},
-		{Name: "aster-12-1", Kind: fleet.Simulator, Platform: "ios", Model: "Aster 12", OS: "18", Form: "phone", Width: 388,
+		{Name: "aster-12-1", Kind: fleet.Simulator, Platform: "ios", Model: "Aster 12", OS: "18", Form: "phone",
+			Width:  388,
 			Height: 848, MemoryMB: 6144},
-		{Name: "kaede-7-r1", Kind: fleet.Real, Platform: "android", Model: "Kaede 7", OS: "14", Form: "phone", Width: 408,
+		{Name: "kaede-7-r1", Kind: fleet.Real, Platform: "android", Model: "Kaede 7", OS: "14", Form: "phone",
+			Width:  408,
 			Height: 896, MemoryMB: 8192},
 		{Name: "aster-12-r1", Kind: fleet.Real, Platform: "ios", Model: "Aster 12", OS: "18", Form: "phone", Width: 388,
 			Height: 848, MemoryMB: 6144},
@@ -49,7 +51,8 @@ func TestStandInsKeepTheContractOfDevices(t *testing.T) {
 				data, err := packed(demo.App{ID: "example.probe", Name: "Probe", Version: demo.Version{Name: "1.0",
 					Code: 1},
 					MinimumAPI: 30, MinimumIOS: "16.0", Program: []byte(probe),
-					Permissions: []string{"android.permission.ACCESS_COARSE_LOCATION", "android.permission.POST_NOTIFICATIONS"}})
+					Permissions: []string{"android.permission.ACCESS_COARSE_LOCATION",
+						"android.permission.POST_NOTIFICATIONS"}})
 				require.NoError(t, err)
 				path := filepath.Join(t.TempDir(), "probe")
 				require.NoError(t, os.WriteFile(path, data, 0o600))

@@ -293,7 +293,8 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 		d.dialogs = append(d.dialogs, "Rate your connection")
 	}
 	d.write("info", "activity", "start "+i.app.Package.ApplicationID)
-	_, err := d.turn(ctx, sandbox.Request{Op: "start", Source: string(i.source), Seed: d.seed, Data: i.data, Device: d.told()})
+	_, err := d.turn(ctx, sandbox.Request{Op: "start", Source: string(i.source), Seed: d.seed, Data: i.data,
+		Device: d.told()})
 	return err
 }
 

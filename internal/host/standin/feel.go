@@ -101,7 +101,8 @@ func (d *Device) felt(ctx context.Context) error {
 
 // Feels tells what the device is made to feel.
 func (d *Device) Feels(_ context.Context, app string) (device.Feels, error) {
-	f := device.Feels{Language: d.language, Zone: d.zone, Network: d.network.Kind(), Place: d.place}.Set(d.across, d.dark, d.text, app,
+	f := device.Feels{Language: d.language, Zone: d.zone, Network: d.network.Kind(), Place: d.place}.Set(d.across,
+		d.dark, d.text, app,
 		d.answers)
 	return f, d.alive()
 }

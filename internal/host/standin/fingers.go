@@ -197,6 +197,7 @@ func (d *Device) pinched(ctx context.Context, a, b stroke) error {
 	if e == nil || before < 1 || math.Abs(after-before) <= slop {
 		return nil
 	}
-	_, err := d.turn(ctx, sandbox.Request{Op: "touch", Handler: e.Pinch, Args: []any{math.Round(100*after/before) / 100}})
+	_, err := d.turn(ctx, sandbox.Request{Op: "touch", Handler: e.Pinch,
+		Args: []any{math.Round(100*after/before) / 100}})
 	return err
 }

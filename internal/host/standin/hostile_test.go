@@ -244,7 +244,8 @@ func TestTheSumIsRunIntoOnNarrowScreensInGermanAlone(t *testing.T) {
 		tree, err := d.Tree(ctx)
 		require.NoError(t, err)
 		require.NoError(t, d.Tap(ctx, screen.Locator{Role: "tab"}.Find(tree)[1].Visible.Centre()))
-		label, sum := found(t, d, screen.Locator{ID: "total-label"}).Bounds, found(t, d, screen.Locator{ID: "total"}).Bounds
+		label, sum := found(t, d, screen.Locator{ID: "total-label"}).Bounds,
+			found(t, d, screen.Locator{ID: "total"}).Bounds
 		return label.X+label.W > sum.X
 	}
 	require.True(t, overlaps(demo.Versions[1], "de-DE"))

@@ -98,7 +98,8 @@ func carried(headers map[string]string, body string) device.Carried {
 	out := device.Carried{Body: plain.Text(body, device.MaxBody)}
 	out.Cut = len(body) > device.MaxBody
 	for _, name := range slices.Sorted(maps.Keys(headers)) {
-		out.Headers = append(out.Headers, device.Header{Name: plain.Text(name, 200), Value: plain.Text(headers[name], 2000)})
+		out.Headers = append(out.Headers, device.Header{Name: plain.Text(name, 200), Value: plain.Text(headers[name],
+			2000)})
 	}
 	return out
 }

@@ -75,9 +75,12 @@ func TestTheReferenceHasEveryForm(t *testing.T) {
 	for _, s := range l.States {
 		require.Contains(t, all, "is "+s, "no example expects something to be %s", s)
 	}
-	for _, form := range []string{" near ", " above ", " below ", " left of ", " right of ", "xpath ", "2nd ", "last ", "word(", "count of ", "text matching ",
-		"number matching ", "secret ", "came up", " for 1s", "unless passed", "give back ", "else if ", " times", "is inside ", "is as wide as ", "is clear of #",
-		"start within ", "memory below ", "screen is accessible", "no errors in log", "no log matches ", "log matches ", "app is running", "app in front", "!=",
+	for _, form := range []string{" near ", " above ", " below ", " left of ", " right of ", "xpath ", "2nd ", "last ",
+		"word(", "count of ", "text matching ",
+		"number matching ", "secret ", "came up", " for 1s", "unless passed", "give back ", "else if ", " times",
+		"is inside ", "is as wide as ", "is clear of #",
+		"start within ", "memory below ", "screen is accessible", "no errors in log", "no log matches ", "log matches ",
+		"app is running", "app in front", "!=",
 		"at least ", "at most ", "needs ", "each island"} {
 		require.Contains(t, all, form)
 	}

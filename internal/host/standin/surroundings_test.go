@@ -226,7 +226,8 @@ func TestWhatIsDraggedIsDropped(t *testing.T) {
 	ctx, d := app(t, `let got = '-'
 os.show(() => ui.column({ground: '#ffffff'}, ui.text({id: 'got', text: got}), ui.space({id: 'case', w: 80, h: 80, ground: '#aa0000', drag: 'suitcase'}),
   ui.space({h: 200}), ui.space({id: 'hold', w: 80, h: 80, ground: '#00aa00', onDrop: (what) => { got = what }})))`)
-	from, to := found(t, d, screen.Locator{ID: "case"}).Visible.Centre(), found(t, d, screen.Locator{ID: "hold"}).Visible.Centre()
+	from, to := found(t, d, screen.Locator{ID: "case"}).Visible.Centre(),
+		found(t, d, screen.Locator{ID: "hold"}).Visible.Centre()
 	require.NoError(t, d.Perform(ctx, device.Drag(from, screen.Point{X: 300, Y: 300}, 300*time.Millisecond)))
 	require.Equal(t, "-", found(t, d, screen.Locator{ID: "got"}).Text)
 	require.NoError(t, d.Perform(ctx, device.Drag(from, to, 300*time.Millisecond)))
@@ -237,9 +238,11 @@ func TestALockedDeviceIsUnlockedByASwipe(t *testing.T) {
 	ctx, d := context.Background(), one(t, fleet.Simulator, "ios", standin.State{})
 	require.NoError(t, d.Boot(ctx, time.Minute, false))
 	require.Contains(t, text(t, d), "Swipe up to unlock")
-	require.NoError(t, d.Perform(ctx, device.Drag(screen.Point{X: 200, Y: 200}, screen.Point{X: 200, Y: 700}, time.Second)))
+	require.NoError(t, d.Perform(ctx, device.Drag(screen.Point{X: 200, Y: 200}, screen.Point{X: 200, Y: 700},
+		time.Second)))
 	require.Contains(t, text(t, d), "Swipe up to unlock")
-	require.NoError(t, d.Perform(ctx, device.Drag(screen.Point{X: 200, Y: 700}, screen.Point{X: 200, Y: 200}, time.Second)))
+	require.NoError(t, d.Perform(ctx, device.Drag(screen.Point{X: 200, Y: 700}, screen.Point{X: 200, Y: 200},
+		time.Second)))
 	require.NotContains(t, text(t, d), "Swipe up to unlock")
 	touch(t, d, labelled("Not now"))
 	require.NotContains(t, text(t, d), "Keep your device up to date", "and its dialog can be answered")
@@ -276,7 +279,8 @@ os.show(() => ui.column({ground: '#ffffff'}, ui.text({id: 'got', text: got.join(
 	require.NoError(t, d.SetNetwork(ctx, device.Slow))
 	began = d.Now()
 	touch(t, d, screen.Locator{ID: "ask"})
-	require.InDelta(t, 1500, float64(until("ok ok").Milliseconds()), 100, "0.1 s of its own, 0.4 s of delay, 1 s for 50 kB")
+	require.InDelta(t, 1500, float64(until("ok ok").Milliseconds()), 100,
+		"0.1 s of its own, 0.4 s of delay, 1 s for 50 kB")
 	require.NoError(t, d.SetNetwork(ctx, device.Network{None: true}))
 	touch(t, d, screen.Locator{ID: "ask"})
 	until("ok ok there is no network")
@@ -382,7 +386,8 @@ os.show(() => ui.text({id: 'said', text: said}))`)
 	require.Empty(t, findings)
 	r := script.RunCase(context.Background(), s, s.Cases[0], d, script.Options{App: "example.other"}, &pictures{t: t})
 	require.Equal(t, verdict.Pass, r.Verdict, "%+v", r.Failure)
-	r = script.RunCase(context.Background(), s, s.Cases[0], lame{d}, script.Options{App: "example.other"}, &pictures{t: t})
+	r = script.RunCase(context.Background(), s, s.Cases[0], lame{d}, script.Options{App: "example.other"},
+		&pictures{t: t})
 	require.Equal(t, verdict.Skip, r.Verdict)
 	require.Contains(t, r.Failure.Expected, "`away`")
 	for _, wrong := range []string{"send app away", "send app away for 5", "send app for 5s", "send away for 5s"} {
@@ -393,7 +398,8 @@ os.show(() => ui.text({id: 'said', text: said}))`)
 
 func TestAnExpressionOfSomebodysHarmsNoApp(t *testing.T) {
 	ctx, d := app(t, `let n = 0; JSON.stringify = null; os.show(() => ui.text({id: 'n', text: String(n)}))`)
-	for expression, value := range map[string]string{"n = 4; n": "4", "const a = {}; a.a = a; a": "[object Object]", "os.device.model": "Kaede 7",
+	for expression, value := range map[string]string{"n = 4; n": "4", "const a = {}; a.a = a; a": "[object Object]",
+		"os.device.model":        "Kaede 7",
 		"'x'.repeat(1e6).length": "1000000"} {
 		got, err := d.Evaluate(ctx, expression)
 		require.NoError(t, err, expression)

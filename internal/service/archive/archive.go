@@ -29,7 +29,8 @@ const (
 )
 
 // Crashes gives a page of the crashes of a project, of an app, or of a run. more tells that there are further ones.
-func (s *Part) Crashes(ctx context.Context, c base.Caller, app string, run int64, offset, limit int) (list []store.Crash, more bool, err error) {
+func (s *Part) Crashes(ctx context.Context, c base.Caller, app string, run int64, offset,
+	limit int) (list []store.Crash, more bool, err error) {
 	if limit <= 0 || limit > maxPage {
 		limit = maxPage
 	}
@@ -47,7 +48,8 @@ func (s *Part) Crash(ctx context.Context, c base.Caller, id int64) (store.Crash,
 		return store.Crash{}, nil, err
 	}
 	if len(list) == 0 || id <= 0 {
-		return store.Crash{}, nil, base.NotFound(fmt.Sprintf("there is no crash %d", id), "`yamato crash ls` lists them")
+		return store.Crash{}, nil, base.NotFound(fmt.Sprintf("there is no crash %d", id),
+			"`yamato crash ls` lists them")
 	}
 	met, err := s.Store.Meetings(ctx, c.ProjectID, id, maxMeetings)
 	return list[0], met, err
@@ -73,7 +75,8 @@ func (s *Part) EvidenceRetention(ctx context.Context, c base.Caller) (out Kept, 
 // SetEvidenceRetention changes a project's rule, which is heeded within the hour.
 func (s *Part) SetEvidenceRetention(ctx context.Context, c base.Caller, r store.EvidenceRetention) error {
 	if r.PassedDays < 0 || r.PassedDays > 3650 || r.Days < 0 || r.Days > 3650 || r.Bytes < 0 {
-		return base.Invalid("evidence stays for 0 to 3650 days, and for 0 bytes or more", "0 keeps it for as long as there is")
+		return base.Invalid("evidence stays for 0 to 3650 days, and for 0 bytes or more",
+			"0 keeps it for as long as there is")
 	}
 	if r.Days > 0 && r.PassedDays > r.Days {
 		return base.Invalid("what passed would stay for longer than everything does", "give it as many days, or fewer")
@@ -85,8 +88,8 @@ func (s *Part) SetEvidenceRetention(ctx context.Context, c base.Caller, r store.
 // letGoBatch is how many pieces are let go in one statement.
 const letGoBatch = 2000
 
-// LetGo lets go what the rules of all projects do not keep, and gives how many pieces of how many bytes that were. Their
-// rows stay, and say why; the blobs are collected like others.
+// LetGo lets go what the rules of all projects do not keep, and gives how many pieces of how many bytes that were.
+// Their rows stay, and say why; the blobs are collected like others.
 func (s *Part) LetGo(ctx context.Context) (pieces int, size int64, err error) {
 	rules, err := s.Store.EvidenceRetentions(ctx)
 	if err != nil {
@@ -105,13 +108,15 @@ func (s *Part) LetGo(ctx context.Context) (pieces int, size int64, err error) {
 				if r.Days == 0 {
 					return 0, 0, nil
 				}
-				return s.Store.LetGoAged(ctx, r.ProjectID, r.Days, false, fmt.Sprintf("retention keeps evidence for %d days", r.Days), letGoBatch)
+				return s.Store.LetGoAged(ctx, r.ProjectID, r.Days, false,
+					fmt.Sprintf("retention keeps evidence for %d days", r.Days), letGoBatch)
 			},
 			func() (int, int64, error) {
 				if r.Bytes == 0 {
 					return 0, 0, nil
 				}
-				why := fmt.Sprintf("retention keeps %d MB of evidence, and lets the oldest of what passed go first", r.Bytes>>20)
+				why := fmt.Sprintf("retention keeps %d MB of evidence, and lets the oldest of what passed go first",
+					r.Bytes>>20)
 				return s.Store.LetGoMost(ctx, r.ProjectID, r.Bytes, why, letGoBatch)
 			},
 		} {
@@ -143,7 +148,8 @@ func (s *Part) PinRun(ctx context.Context, c base.Caller, number int64, pinned b
 }
 
 // Pictures gives the names of a run's pictures and, where one is asked for, that picture in every combination.
-func (s *Part) Pictures(ctx context.Context, c base.Caller, number int64, name string) (names []store.PictureName, list []store.NamedPicture, err error) {
+func (s *Part) Pictures(ctx context.Context, c base.Caller, number int64, name string) (names []store.PictureName,
+	list []store.NamedPicture, err error) {
 	r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
 	if err != nil {
 		return nil, nil, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
@@ -158,7 +164,8 @@ func (s *Part) Pictures(ctx context.Context, c base.Caller, number int64, name s
 // Coverage gives what was covered by which builds from one moment to another.
 func (s *Part) Coverage(ctx context.Context, c base.Caller, app string, from, to time.Time) ([]store.Covered, error) {
 	if !from.Before(to) || to.Sub(from) > 3700*24*time.Hour {
-		return nil, base.Invalid("a span of time begins before it ends, and is of ten years at most", "give both: from=2026-01-01&to=2026-02-01")
+		return nil, base.Invalid("a span of time begins before it ends, and is of ten years at most",
+			"give both: from=2026-01-01&to=2026-02-01")
 	}
 	return s.Store.Coverage(ctx, c.ProjectID, app, from, to, maxCovered)
 }

@@ -100,9 +100,10 @@ type Config struct {
 	Tolerance  fleet.Tolerance // of device trouble, before a device is sidelined; 3 within an hour
 	ProbeEvery time.Duration   // after which a device that was sidelined by itself is tried again; 10 min
 	MendWithin time.Duration   // how long legs wait for devices that a person has to mend; 15 min
-	Key        []byte          // that seals secrets and accounts: 32 bytes, the same for all services; nil: none can be kept
-	MayFetch   []string        // hosts that packages may be fetched from though their address is private
-	Trusted    *x509.CertPool  // authorities of the addresses that packages are fetched from; nil: this machine's
+	// that seals secrets and accounts: 32 bytes, the same for all services; nil: none can be kept
+	Key      []byte
+	MayFetch []string       // hosts that packages may be fetched from though their address is private
+	Trusted  *x509.CertPool // authorities of the addresses that packages are fetched from; nil: this machine's
 }
 
 // Put keeps a blob, and records that there is a use for it.

@@ -50,7 +50,8 @@ func (s *Base) NeededBy(ctx context.Context, c Caller, kind, name string) ([]str
 		case NeedsSuite:
 			needs = slices.ContainsFunc(p.Suites, same)
 		case NeedsSecret:
-			needs = len(wanting) > 0 && len(p.Suites) == 0 || slices.ContainsFunc(p.Suites, func(n string) bool { return slices.Contains(wanting, n) })
+			needs = len(wanting) > 0 && len(p.Suites) == 0 || slices.ContainsFunc(p.Suites,
+				func(n string) bool { return slices.Contains(wanting, n) })
 		case NeedsPlan:
 			needs = p.When.After != nil && same(p.When.After.Plan)
 		}
@@ -73,5 +74,6 @@ func (s *Base) Spare(ctx context.Context, c Caller, kind, name string, anyway bo
 	if err != nil || len(by) == 0 {
 		return err
 	}
-	return Refuse(Needed, fmt.Sprintf("the %s %s stays: %s", kind, name, plain.Need(by)), "change those first, or remove it anyway (`--yes` by command)")
+	return Refuse(Needed, fmt.Sprintf("the %s %s stays: %s", kind, name, plain.Need(by)),
+		"change those first, or remove it anyway (`--yes` by command)")
 }

@@ -38,7 +38,8 @@ const (
 )
 
 // members are those of a manifest that are kept, beside icons.
-var members = []string{"id", "name", "short_name", "start_url", "orientation", "display", "lang", "version", "theme_color",
+var members = []string{"id", "name", "short_name", "start_url", "orientation", "display", "lang", "version",
+	"theme_color",
 	"background_color"}
 
 // isPage tells whether an answer is a web page, and no package.

@@ -32,7 +32,8 @@ func (s *Part) ChangeBuild(ctx context.Context, c base.Caller, app, ref string, 
 		return store.Build{}, err
 	}
 	if n := base.Deref(in.Note); len(n) > 2000 {
-		return store.Build{}, base.Invalid("a note has at most 2000 characters", "put the rest where it can be linked to")
+		return store.Build{}, base.Invalid("a note has at most 2000 characters",
+			"put the rest where it can be linked to")
 	}
 	for key, value := range in.Labels {
 		if !labelKey.MatchString(key) || len(value) > 200 {

@@ -86,7 +86,8 @@ func (s *Part) FetchPackage(ctx context.Context, c base.Caller, address string,
 		return store.Package{}, base.Invalid(fmt.Sprintf("it is %d MB large; a package has at most %d GB",
 			answer.ContentLength>>20, MaxPackage>>30), "")
 	}
-	if ext := strings.ToLower(path.Ext(u.Path)); isPage(answer) && slices.Contains([]string{".apk", ".ipa", ".zip", ".aab"}, ext) {
+	if ext := strings.ToLower(path.Ext(u.Path)); isPage(answer) &&
+		slices.Contains([]string{".apk", ".ipa", ".zip", ".aab"}, ext) {
 		return store.Package{}, base.Invalid(u.Host+" answers with a web page, where a package was to be: "+
 			base.Short(u.Path, 200), "an address that needs signing in cannot be fetched: push the file itself")
 	}
@@ -202,7 +203,8 @@ func (s *Part) StartUpload(ctx context.Context, c base.Caller, id string, size i
 	most := mostBegun[c.Kind]
 	ok, err := s.Store.AddUpload(ctx, c.ProjectID, id, c.Uploader(), size, most)
 	if err == nil && !ok {
-		return base.Refuse(base.TooMuch, fmt.Sprintf("%s has begun as much as one may: %d uploads, or %d GB", c.Name, most.Count, most.Bytes>>30),
+		return base.Refuse(base.TooMuch, fmt.Sprintf("%s has begun as much as one may: %d uploads, or %d GB", c.Name,
+			most.Count, most.Bytes>>30),
 			"end those that are begun, or give them up (DELETE); what is left alone goes after a day")
 	}
 	return err

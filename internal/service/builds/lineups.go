@@ -20,7 +20,8 @@ func (s *Part) SaveLineup(ctx context.Context, c base.Caller, text string) (stor
 	if err != nil {
 		return store.Lineup{}, base.Invalid(err.Error(), LineupHint)
 	}
-	if err := s.Store.SaveLineup(ctx, c.ProjectID, store.Lineup{Name: l.Name, Text: text, SavedBy: c.Name}); err != nil {
+	if err := s.Store.SaveLineup(ctx, c.ProjectID, store.Lineup{Name: l.Name, Text: text,
+		SavedBy: c.Name}); err != nil {
 		return store.Lineup{}, err
 	}
 	return s.Lineup(ctx, c, l.Name)

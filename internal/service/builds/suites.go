@@ -51,7 +51,8 @@ func (s *Part) PushSuite(ctx context.Context, c base.Caller, n NewSuite) (Pushed
 	asks := suite.Asks()
 	for _, f := range asks.Files {
 		if _, ok := whole.Files[f]; !ok {
-			return Pushed{}, base.Invalid(fmt.Sprintf("%s gives the file %s, which was not handed in with it", fileName, f),
+			return Pushed{}, base.Invalid(fmt.Sprintf("%s gives the file %s, which was not handed in with it", fileName,
+				f),
 				"it lies in the suite's folder: `yamato suite push` takes it along")
 		}
 	}
@@ -64,7 +65,8 @@ func (s *Part) PushSuite(ctx context.Context, c base.Caller, n NewSuite) (Pushed
 	if err != nil {
 		return Pushed{}, err
 	}
-	in := store.Suite{Name: suite.Name, Digest: info.Digest, FileName: fileName, Tried: n.Tried, Origin: "folder", By: c.Name}
+	in := store.Suite{Name: suite.Name, Digest: info.Digest, FileName: fileName, Tried: n.Tried, Origin: "folder",
+		By: c.Name}
 	if n.Kept {
 		in.Origin = "kept"
 	}
@@ -88,13 +90,15 @@ func (s *Part) PushSuite(ctx context.Context, c base.Caller, n NewSuite) (Pushed
 		case n.Tried:
 			return nil
 		case n.Kept && newest.Origin == "folder":
-			return base.Refuse(base.OtherCall, fmt.Sprintf("%s is handed in from a folder, by %s", suite.Name, newest.By),
+			return base.Refuse(base.OtherCall, fmt.Sprintf("%s is handed in from a folder, by %s", suite.Name,
+				newest.By),
 				"change it where it comes from, or give this one a name of its own")
 		case n.Kept && n.Over == 0:
 			return base.Refuse(base.OtherCall, fmt.Sprintf("there is a suite %s already", suite.Name),
 				"give this one a name of its own, or change that one")
 		case n.Over > 0 && newest.Number != n.Over:
-			return base.Refuse(base.OtherCall, fmt.Sprintf("%s handed in revision %d meanwhile", newest.By, newest.Number),
+			return base.Refuse(base.OtherCall, fmt.Sprintf("%s handed in revision %d meanwhile", newest.By,
+				newest.Number),
 				"look at what has changed, and put yours on top of it")
 		}
 		return nil
@@ -155,7 +159,8 @@ func (s *Part) RemoveSuite(ctx context.Context, c base.Caller, name string, anyw
 }
 
 func noSuite(err error, name string) error {
-	return base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in", "there is no suite %q", name)
+	return base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in",
+		"there is no suite %q", name)
 }
 
 // Suites lists the newest revision of each suite.
@@ -188,14 +193,16 @@ func (s *Part) Revisions(ctx context.Context, c base.Caller, name string) ([]sto
 }
 
 // Revision gives one revision of a suite.
-func (s *Part) Revision(ctx context.Context, c base.Caller, name string, number int64) (store.Suite, bundle.Bundle, error) {
+func (s *Part) Revision(ctx context.Context, c base.Caller, name string, number int64) (store.Suite, bundle.Bundle,
+	error) {
 	suite, err := s.Store.SuiteNamed(ctx, c.ProjectID, name)
 	if err != nil {
 		return suite, bundle.Bundle{}, noSuite(err, name)
 	}
 	suite, err = s.Store.SuiteRevision(ctx, c.ProjectID, suite.Name, number)
 	if err != nil {
-		return suite, bundle.Bundle{}, base.NotThere(err, "its page lists them", "there is no revision %d of %s", number, name)
+		return suite, bundle.Bundle{}, base.NotThere(err, "its page lists them", "there is no revision %d of %s",
+			number, name)
 	}
 	text, err := s.SuiteText(ctx, suite)
 	return suite, text, err
@@ -281,7 +288,8 @@ func (s *Part) against(ctx context.Context, c base.Caller, in ToCheck, read *scr
 }
 
 // ofApp adds what is known of an app.
-func (s *Part) ofApp(ctx context.Context, c base.Caller, id int64, app string, read *script.Suite, out *script.Against) error {
+func (s *Part) ofApp(ctx context.Context, c base.Caller, id int64, app string, read *script.Suite,
+	out *script.Against) error {
 	known, err := s.Store.KnownLocators(ctx, c.ProjectID, id, read.Locators())
 	if err != nil {
 		return err
@@ -292,7 +300,8 @@ func (s *Part) ofApp(ctx context.Context, c base.Caller, id int64, app string, r
 		return err
 	}
 	for _, e := range list {
-		out.Seen = append(out.Seen, script.Seen{ID: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen, Unsure: e.Unsure})
+		out.Seen = append(out.Seen, script.Seen{ID: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen,
+			Unsure: e.Unsure})
 	}
 	if len(known) > 0 || len(list) > 0 { // of an app that has never run nothing is known
 		out.Known = among(known)

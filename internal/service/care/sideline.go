@@ -17,7 +17,8 @@ func (s *Part) Sideline(ctx context.Context, c base.Caller, device string,
 	reason string, until *time.Time) (store.Device, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return store.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+		return store.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q",
+			device)
 	}
 	reason = strings.TrimSpace(reason)
 	switch {
@@ -28,7 +29,10 @@ func (s *Part) Sideline(ctx context.Context, c base.Caller, device string,
 		return store.Device{}, base.Invalid("the end lies in the past", "choose a later one, or none")
 	}
 	side := store.Sideline{By: c.Name, Reason: reason, At: time.Now().UTC(), Until: until}
-	if err := s.Store.InTx(ctx, func(t *store.Tx) error { return base.SidelineDevice(ctx, t, d.ID, side) }); err != nil {
+	if err := s.Store.InTx(ctx, func(t *store.Tx) error {
+		return base.SidelineDevice(ctx, t, d.ID,
+			side)
+	}); err != nil {
 		return store.Device{}, err
 	}
 	s.Bell.Ring()
@@ -62,7 +66,8 @@ func (s *Part) Remains(ctx context.Context, c base.Caller, device, what string) 
 func (s *Part) Restore(ctx context.Context, c base.Caller, device string) (store.Device, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return store.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+		return store.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q",
+			device)
 	}
 	if d.Sideline == nil {
 		return store.Device{}, base.Invalid(device+" is not sidelined", "")

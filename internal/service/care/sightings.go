@@ -21,10 +21,12 @@ const MaxSight = 32 << 20
 func (s *Part) Sight(ctx context.Context, c base.Caller, device string) (store.Sighting, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return store.Sighting{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+		return store.Sighting{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q",
+			device)
 	}
 	if d.State == "offline" {
-		return store.Sighting{}, base.Invalid(device+" is offline: "+d.Reason, "start the host of the site "+d.Facts.V.Site)
+		return store.Sighting{}, base.Invalid(device+" is offline: "+d.Reason,
+			"start the host of the site "+d.Facts.V.Site)
 	}
 	heard, leave := s.Bell.Subscribe()
 	defer leave()

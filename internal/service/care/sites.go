@@ -53,7 +53,8 @@ func (s *Part) AcceptLicence(ctx context.Context, c base.Caller, name string) er
 			if !strings.EqualFold(l.Name, name) {
 				continue
 			}
-			return s.Store.AcceptLicence(ctx, c.ProjectID, l.Name, fleet.LicenceDigest(h.Offer.V.Licences, l.Name), c.Name)
+			return s.Store.AcceptLicence(ctx, c.ProjectID, l.Name, fleet.LicenceDigest(h.Offer.V.Licences, l.Name),
+				c.Name)
 		}
 	}
 	return base.NotFound(fmt.Sprintf("no site has a licence %q", name),

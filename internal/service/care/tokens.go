@@ -16,8 +16,10 @@ func (s *Part) HostTokens(ctx context.Context, c base.Caller) ([]access.HostToke
 
 // MakeHostToken makes a token that speaks for one host alone. It is kept nowhere but with who asked for it.
 func (s *Part) MakeHostToken(ctx context.Context, c base.Caller, host string) (id int64, token string, err error) {
-	if host == "" || len(host) > 100 || host != strings.TrimSpace(host) || strings.ContainsFunc(host, unicode.IsControl) {
-		return 0, "", base.Invalid("a host has a name of 1 to 100 characters, without blanks around it", "it is the site's name, or what --name says")
+	if host == "" || len(host) > 100 || host != strings.TrimSpace(host) || strings.ContainsFunc(host,
+		unicode.IsControl) {
+		return 0, "", base.Invalid("a host has a name of 1 to 100 characters, without blanks around it",
+			"it is the site's name, or what --name says")
 	}
 	token = base.NewToken()
 	id, err = s.Store.AddHostToken(ctx, c.ProjectID, host, c.Name, token)

@@ -1,5 +1,5 @@
-// Package checklists has people go through lists by hand. What they say is a run beside the automated ones: its legs are
-// of the same combinations, and never go to a device by themselves.
+// Package checklists has people go through lists by hand. What they say is a run beside the automated ones: its legs
+// are of the same combinations, and never go to a device by themselves.
 package checklists
 
 import (
@@ -73,7 +73,8 @@ func (s *Part) named(ctx context.Context, c base.Caller, name string) (store.Che
 	}
 	at := slices.IndexFunc(all, func(l store.Checklist) bool { return strings.EqualFold(l.Name, name) })
 	if at < 0 {
-		return store.Checklist{}, base.NotFound(fmt.Sprintf("there is no checklist %q", name), "`yamato checklist ls` lists them")
+		return store.Checklist{}, base.NotFound(fmt.Sprintf("there is no checklist %q", name),
+			"`yamato checklist ls` lists them")
 	}
 	return all[at], nil
 }
@@ -99,14 +100,15 @@ type Mark struct {
 	Session, Lease, Seq int64 // of a picture that a session kept
 }
 
-// MarkCase keeps what a person says of one thing on one combination, in place of what was said before. With the last thing
-// the leg is finished, and with the last leg the run.
+// MarkCase keeps what a person says of one thing on one combination, in place of what was said before. With the last
+// thing the leg is finished, and with the last leg the run.
 func (s *Part) MarkCase(ctx context.Context, c base.Caller, run, leg int64, index int, in Mark) error {
 	v := verdict.Verdict(in.Verdict)
 	in.Note = strings.TrimSpace(in.Note)
 	switch {
 	case v != verdict.Pass && v != verdict.Fail && v != verdict.Skip:
-		return base.Invalid(fmt.Sprintf("a thing is pass, fail or skip, not %q", base.Short(in.Verdict, 40)), "choose one of them")
+		return base.Invalid(fmt.Sprintf("a thing is pass, fail or skip, not %q", base.Short(in.Verdict, 40)),
+			"choose one of them")
 	case v == verdict.Skip && in.Note == "":
 		return base.Invalid("what is skipped says why", "add a note")
 	case len(in.Note) > 2000:
@@ -125,7 +127,8 @@ func (s *Part) MarkCase(ctx context.Context, c base.Caller, run, leg int64, inde
 		case g.Checklist == "":
 			return base.Invalid(fmt.Sprintf("run %d is carried out by machines", run), "start a run of a checklist")
 		case g.State != "running":
-			return base.Invalid(fmt.Sprintf("this leg is %s; what was said of it stands", g.State), "start the checklist again")
+			return base.Invalid(fmt.Sprintf("this leg is %s; what was said of it stands", g.State),
+				"start the checklist again")
 		case !slices.Contains(g.Cases, index):
 			return base.NotFound(fmt.Sprintf("the checklist has no thing %d", index), "they count from 0")
 		}
@@ -144,7 +147,8 @@ func (s *Part) picture(ctx context.Context, c base.Caller, in Mark) (*sessions.E
 	}
 	one, err := s.Store.SessionNumbered(ctx, c.ProjectID, c.Name, in.Session)
 	if err != nil {
-		return nil, base.NotThere(err, "`yamato session ls` lists the sessions that you may see", "there is no session %d", in.Session)
+		return nil, base.NotThere(err, "`yamato session ls` lists the sessions that you may see",
+			"there is no session %d", in.Session)
 	}
 	e, err := s.Store.EntryAt(ctx, one.ID, in.Lease, in.Seq)
 	if err == nil && e.MediaType != evidence.Picture.MediaType {
@@ -159,23 +163,27 @@ func keep(ctx context.Context, t *store.Tx, g store.HandLeg, who string, index i
 	if err != nil {
 		return err
 	}
-	result := store.NewResult{ProjectID: g.ProjectID, Lease: -g.ID, RunID: g.RunID, LegID: g.ID, Case: index, Verdict: string(v),
-		Steps: []script.StepRecord{{Text: "looked at by " + who, Verdict: string(v), Note: note}}}
+	result := store.NewResult{ProjectID: g.ProjectID, Lease: -g.ID, RunID: g.RunID, LegID: g.ID, Case: index,
+		Verdict: string(v),
+		Steps:   []script.StepRecord{{Text: "looked at by " + who, Verdict: string(v), Note: note}}}
 	if v != verdict.Pass {
 		result.Sentence = base.Short(who+": "+note, 500)
-		result.Failure = script.Failure{Cause: script.Contradicted, Expected: "what the checklist says", Actual: note, Settled: true}
+		result.Failure = script.Failure{Cause: script.Contradicted, Expected: "what the checklist says", Actual: note,
+			Settled: true}
 	}
 	if err := t.AddResults(ctx, []store.NewResult{result}); err != nil {
 		return err
 	}
 	if picture != nil {
-		if err := t.AddEvidence(ctx, []store.NewEvidence{{ProjectID: g.ProjectID, RunID: g.RunID, Lease: -g.ID, Case: index,
+		if err := t.AddEvidence(ctx, []store.NewEvidence{{ProjectID: g.ProjectID, RunID: g.RunID, Lease: -g.ID,
+			Case: index,
 			Sort: evidence.Picture.Name, Name: picture.Text, MediaType: picture.MediaType, Digest: picture.Digest,
 			Size: picture.Size}}); err != nil {
 			return err
 		}
 	}
-	news := store.RunEvents{Run: g.RunID, Events: []any{dispatch.Event{Kind: "result", Leg: g.ID, Case: &index, Verdict: string(v),
+	news := store.RunEvents{Run: g.RunID, Events: []any{dispatch.Event{Kind: "result", Leg: g.ID, Case: &index,
+		Verdict:  string(v),
 		Sentence: result.Sentence}}}
 	fails := func(v string) int {
 		if v == string(verdict.Fail) {
@@ -199,5 +207,6 @@ func keep(ctx context.Context, t *store.Tx, g store.HandLeg, who string, index i
 		news.Legs = n
 		news.Events = append(news.Events, dispatch.Event{Kind: "leg", Leg: g.ID, State: "finished"})
 	}
-	return dispatch.AppendAndClose(ctx, t, map[int64]int64{g.RunID: g.ProjectID}, []store.RunEvents{news}, []int64{g.ID})
+	return dispatch.AppendAndClose(ctx, t, map[int64]int64{g.RunID: g.ProjectID}, []store.RunEvents{news},
+		[]int64{g.ID})
 }

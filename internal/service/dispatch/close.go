@@ -34,7 +34,8 @@ func WindDown(ctx context.Context, records *store.Store, r store.Run, why string
 // the runs' rows: a run that was cancelled a moment ago takes those of held along that wait, which are legs that
 // this transaction has locked and may have just sent back to wait. Others are left to who cancelled it (WindDown):
 // legs are locked before runs.
-func AppendAndClose(ctx context.Context, t *store.Tx, projects map[int64]int64, list []store.RunEvents, held []int64) error {
+func AppendAndClose(ctx context.Context, t *store.Tx, projects map[int64]int64, list []store.RunEvents,
+	held []int64) error {
 	counted, err := t.AppendEvents(ctx, projects, list)
 	if err != nil {
 		return err

@@ -103,7 +103,8 @@ func (n *session) open(ctx context.Context) error {
 	case h.Host == "" || len(h.Host) > 100 || !plain.Is(h.Host) || strings.ContainsFunc(h.Host, unicode.IsControl):
 		return base.Invalid("a host has a name of 1 to 100 characters", "")
 	case !fleet.IsName(h.Site):
-		return base.Invalid(fmt.Sprintf("%q cannot be the name of a site", plain.Clip(h.Site, 80)), "a name is of at most 63 small letters, digits and hyphens")
+		return base.Invalid(fmt.Sprintf("%q cannot be the name of a site", plain.Clip(h.Site, 80)),
+			"a name is of at most 63 small letters, digits and hyphens")
 	}
 	if n.caller.Host != "" && n.caller.Host != h.Host {
 		return base.Forbidden(fmt.Sprintf("this token is that of the host %s, and the host that came with it is named %s", n.caller.Host, h.Host),
@@ -265,7 +266,8 @@ func (n *session) hear(ctx context.Context) error {
 				n.service.Log.Warn("leases could not be renewed", "error", err)
 				continue // the host asks again
 			}
-			n.send(link.ToHost{Renewed: &link.Renewed{Ask: m.Ask, Leases: live, TTLMS: n.service.Config.TTL.Milliseconds()}})
+			n.send(link.ToHost{Renewed: &link.Renewed{Ask: m.Ask, Leases: live,
+				TTLMS: n.service.Config.TTL.Milliseconds()}})
 		}
 		if m.Adopted && n.own != "" { // the one that hosts share is of no more use for it
 			if err := n.service.Store.HostTokenKept(ctx, n.own); err != nil {

@@ -218,7 +218,8 @@ func (w *work) unkept(e link.Event) (why string) {
 		case why != "":
 		case !blob.IsDigest(r.Digest):
 			why = fmt.Sprintf("evidence with %q for a digest", plain.Clip(r.Digest, 80))
-		case len(r.Name) > maxRefName || len(r.MediaType) > maxRefName || len(r.Sort) > maxRefName || !plain.Is(r.Name+r.MediaType+r.Sort):
+		case len(r.Name) > maxRefName || len(r.MediaType) > maxRefName || len(r.Sort) > maxRefName ||
+			!plain.Is(r.Name+r.MediaType+r.Sort):
 			why = "evidence with a name that cannot be"
 		case !there:
 			why = "evidence " + r.Digest[:12] + " was never handed in"
@@ -278,7 +279,8 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 	}
 	t.judged[c.Case] = true
 	r := store.NewResult{ProjectID: t.ProjectID, Lease: t.Lease, RunID: t.RunID, LegID: t.LegID, Case: c.Case,
-		Verdict: c.Verdict, TookMS: c.TookMS, Steps: c.Steps, NotKept: c.NotKept[:min(len(c.NotKept), 2*len(evidence.Sorts))]}
+		Verdict: c.Verdict, TookMS: c.TookMS, Steps: c.Steps,
+		NotKept: c.NotKept[:min(len(c.NotKept), 2*len(evidence.Sorts))]}
 	if c.Failure != nil {
 		r.Failure, r.Sentence = c.Failure, c.Failure.Sentence()
 	}
@@ -293,7 +295,8 @@ func (w *work) judge(t *tally, c *link.CaseClosed) (refusal string) {
 	}
 	for _, e := range c.Seen {
 		if len(e.ID) <= 200 && len(e.Text) <= 400 && len(e.Screen) <= 400 && len(e.Role) <= 50 && len(e.Unsure) <= 400 {
-			w.seen = append(w.seen, vault.Element{Project: t.ProjectID, App: t.AppID, ID: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen, Unsure: e.Unsure})
+			w.seen = append(w.seen, vault.Element{Project: t.ProjectID, App: t.AppID, ID: e.ID, Text: e.Text,
+				Role: e.Role, Screen: e.Screen, Unsure: e.Unsure})
 		}
 	}
 	t.counts.Results++
@@ -316,10 +319,12 @@ func (w *work) keep(t *tally, index int, refs []link.EvidenceRef) {
 
 // crash notes which crash a case met, where its report is kept.
 func (w *work) crash(t *tally, c *link.CaseClosed) {
-	if c.Failure == nil || !slices.ContainsFunc(c.Evidence, func(r link.EvidenceRef) bool { return r.Sort == evidence.Crash.Name }) {
+	if c.Failure == nil || !slices.ContainsFunc(c.Evidence,
+		func(r link.EvidenceRef) bool { return r.Sort == evidence.Crash.Name }) {
 		return
 	}
-	w.crashes = append(w.crashes, store.NewCrash{ProjectID: t.ProjectID, AppID: t.AppID, Run: t.RunID, Lease: t.Lease, Leg: t.LegID,
+	w.crashes = append(w.crashes, store.NewCrash{ProjectID: t.ProjectID, AppID: t.AppID, Run: t.RunID, Lease: t.Lease,
+		Leg:  t.LegID,
 		Case: c.Case, Stack: crash.Read(c.Failure.Actual, c.Failure.Report)})
 }
 

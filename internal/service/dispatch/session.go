@@ -14,8 +14,10 @@ import (
 )
 
 // entryKinds are what hosts may say of sessions.
-var entryKinds = []string{link.EntryPrepared, link.EntryOpen, link.EntryDid, link.EntryApp, link.EntryFelt, link.EntryPicture,
-	link.EntryVideo, link.EntryMark, link.EntryLog, link.EntryNetwork, link.EntryReadings, link.EntryCrash, link.EntryTrouble}
+var entryKinds = []string{link.EntryPrepared, link.EntryOpen, link.EntryDid, link.EntryApp, link.EntryFelt,
+	link.EntryPicture,
+	link.EntryVideo, link.EntryMark, link.EntryLog, link.EntryNetwork, link.EntryReadings, link.EntryCrash,
+	link.EntryTrouble}
 
 // Bounds of one entry: what stays of a session is read whole by its page.
 const (
@@ -30,7 +32,8 @@ func (w *work) note(t *tally, ev link.Event) (refusal string) {
 	if t.SessionID == 0 || !slices.Contains(entryKinds, e.Kind) {
 		return fmt.Sprintf("an entry that cannot be: %q", plain.Clip(e.Kind, 40))
 	}
-	kept := sessions.Entry{Lease: t.Lease, Seq: ev.Seq, Session: t.SessionID, Project: t.ProjectID, AtMS: max(0, e.AtMS),
+	kept := sessions.Entry{Lease: t.Lease, Seq: ev.Seq, Session: t.SessionID, Project: t.ProjectID,
+		AtMS: max(0, e.AtMS),
 		Kind: e.Kind, Text: e.Text, Lines: pg.JSON[[]string]{V: e.Lines}}
 	if n := len(e.Detail); n > 0 && n <= maxDetail {
 		kept.Detail = &e.Detail
@@ -63,7 +66,8 @@ func (w *work) tellClean(t *tally, e link.Event) {
 	if t.SessionID == 0 {
 		return
 	}
-	kept := sessions.Entry{Lease: t.Lease, Seq: e.Seq, Session: t.SessionID, Project: t.ProjectID, AtMS: -1, Kind: "cleaned",
+	kept := sessions.Entry{Lease: t.Lease, Seq: e.Seq, Session: t.SessionID, Project: t.ProjectID, AtMS: -1,
+		Kind: "cleaned",
 		Text: "the device was cleaned"}
 	switch c := e.Clean; {
 	case c.Trouble != "":
@@ -95,7 +99,8 @@ func (w *work) sessions() []sessions.Change {
 
 // sessionOut is a session's lease as its host is told of it.
 func sessionOut(a sessions.Assignment) link.Lease {
-	s := &link.Session{Number: a.Number, SinceMS: a.SinceMS, Name: a.Name, Language: a.Language, Cleaning: a.Cleaning, App: a.App,
+	s := &link.Session{Number: a.Number, SinceMS: a.SinceMS, Name: a.Name, Language: a.Language, Cleaning: a.Cleaning,
+		App:   a.App,
 		Lines: a.Lines.V}
 	l := link.Lease{Number: a.Lease, Device: a.Device, Holder: fmt.Sprintf("session %d of %s", a.Number, a.AskedBy),
 		LastSeq: a.LastSeq, TTLMS: a.TTLMS, Session: s}
@@ -110,7 +115,8 @@ func sessionOut(a sessions.Assignment) link.Lease {
 // a time. Its number there is below zero, so that it is no leg's.
 func sessionLeg(s sessions.Waiting) schedule.Leg {
 	return schedule.Leg{ID: -s.ID, Order: schedule.Order{Run: 0, Leg: s.ID}, Waiting: s.Waits,
-		Demand: schedule.Demand{Device: s.DeviceID, Among: s.Among, Who: s.AskedBy, Class: schedule.Class{Project: s.ProjectID}}}
+		Demand: schedule.Demand{Device: s.DeviceID, Among: s.Among, Who: s.AskedBy,
+			Class: schedule.Class{Project: s.ProjectID}}}
 }
 
 // isSession tells a session in the queue from a leg.

@@ -37,7 +37,8 @@ func (s *Part) Feed(ctx context.Context, secret, at string, now time.Time) ([]by
 	digest := sha256.Sum256([]byte(secret))
 	project, err := s.Store.FeedOf(ctx, digest[:])
 	if err != nil {
-		return nil, base.NotThere(err, "ask for a new address: `yamato plan calendar`", "this calendar is not to be had")
+		return nil, base.NotThere(err, "ask for a new address: `yamato plan calendar`",
+			"this calendar is not to be had")
 	}
 	list, err := s.Calendar(ctx, project, now.Add(-feedBefore), now.Add(feedAfter), now)
 	if err != nil {

@@ -103,7 +103,8 @@ func (s *Part) note(ctx context.Context, p kept.Plan, one reading, now time.Time
 		}
 		for _, at := range missed {
 			list = append(list, kept.Start{Key: atKey(at), Reason: "time", Due: at, State: kept.Missed,
-				AskedBy: p.SavedBy, Told: "nothing was up then; the plan says to start " + let + " of those that were missed"})
+				AskedBy: p.SavedBy, Told: "nothing was up then; the plan says to start " + let +
+					" of those that were missed"})
 		}
 	}
 	slices.SortStableFunc(list, func(a, b kept.Start) int { return a.Due.Compare(b.Due) })
@@ -113,7 +114,8 @@ func (s *Part) note(ctx context.Context, p kept.Plan, one reading, now time.Time
 			return err
 		}
 		for _, id := range ids {
-			list = append(list, kept.Start{Key: fmt.Sprintf("build %d", id), Reason: "arrival", Due: now, State: kept.Due,
+			list = append(list, kept.Start{Key: fmt.Sprintf("build %d", id), Reason: "arrival", Due: now,
+				State:   kept.Due,
 				BuildID: &id, AskedBy: p.SavedBy})
 		}
 	}
@@ -123,7 +125,8 @@ func (s *Part) note(ctx context.Context, p kept.Plan, one reading, now time.Time
 			return err
 		}
 		for _, id := range ids {
-			list = append(list, kept.Start{Key: fmt.Sprintf("after run %d", id), Reason: "after", Due: now, State: kept.Due,
+			list = append(list, kept.Start{Key: fmt.Sprintf("after run %d", id), Reason: "after", Due: now,
+				State:   kept.Due,
 				AskedBy: p.SavedBy})
 		}
 	}

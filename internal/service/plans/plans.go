@@ -59,12 +59,15 @@ func (s *Part) SavePlan(ctx context.Context, c base.Caller, text string) (Standi
 	}
 	if a := p.When.After; a != nil {
 		if _, err := s.Store.PlanNamed(ctx, c.ProjectID, a.Plan); err != nil {
-			return Standing{}, base.NotThere(err, "save that plan first, or name another: `yamato plan ls`", "there is no plan %q to start after", a.Plan)
+			return Standing{}, base.NotThere(err, "save that plan first, or name another: `yamato plan ls`",
+				"there is no plan %q to start after", a.Plan)
 		}
 	}
-	saved, err := s.Store.SavePlan(ctx, kept.Plan{ProjectID: c.ProjectID, Name: p.Name, App: p.App, Text: text, SavedBy: c.Name}, maxPlans)
+	saved, err := s.Store.SavePlan(ctx, kept.Plan{ProjectID: c.ProjectID, Name: p.Name, App: p.App, Text: text,
+		SavedBy: c.Name}, maxPlans)
 	if errors.Is(err, pg.ErrNone) {
-		return Standing{}, base.Invalid(fmt.Sprintf("a project has at most %d plans", maxPlans), "remove one: `yamato plan remove`")
+		return Standing{}, base.Invalid(fmt.Sprintf("a project has at most %d plans", maxPlans),
+			"remove one: `yamato plan remove`")
 	}
 	if err != nil {
 		return Standing{}, err
@@ -122,7 +125,8 @@ func (s *Part) Plan(ctx context.Context, c base.Caller, name string) (Standing, 
 
 func (s *Part) named(ctx context.Context, c base.Caller, name string) (kept.Plan, error) {
 	p, err := s.Store.PlanNamed(ctx, c.ProjectID, name)
-	return p, base.NotThere(err, "`yamato plan ls` lists the plans; `yamato plan save FILE` keeps one", "there is no plan %q", name)
+	return p, base.NotThere(err, "`yamato plan ls` lists the plans; `yamato plan save FILE` keeps one",
+		"there is no plan %q", name)
 }
 
 func (s *Part) standing(p kept.Plan, late []kept.Start, now time.Time) Standing {
@@ -174,7 +178,8 @@ func (s *Part) PlanRevisions(ctx context.Context, c base.Caller, name string) ([
 }
 
 // PlanHistory gives the starts of a plan, the newest first, before an id.
-func (s *Part) PlanHistory(ctx context.Context, c base.Caller, name string, before int64, limit int) (list []kept.Start, next *int64, err error) {
+func (s *Part) PlanHistory(ctx context.Context, c base.Caller, name string, before int64, limit int) (list []kept.Start,
+	next *int64, err error) {
 	p, err := s.named(ctx, c, name)
 	if err != nil {
 		return nil, nil, err
@@ -334,7 +339,8 @@ func (s *Part) StartPlan(ctx context.Context, c base.Caller, name string, ch Cha
 		}
 	}
 	if noted.Run == nil {
-		return store.Run{}, base.Invalid("the plan could not be started: "+noted.Told, "`yamato plan try` tells what it comes to")
+		return store.Run{}, base.Invalid("the plan could not be started: "+noted.Told,
+			"`yamato plan try` tells what it comes to")
 	}
 	return s.Store.RunNumbered(ctx, c.ProjectID, *noted.Run)
 }
@@ -353,7 +359,10 @@ func (s *Part) MoveStart(ctx context.Context, c base.Caller, name string, from, 
 	key := atKey(from)
 	if noted, err := s.Store.StartsBetween(ctx, c.ProjectID, from, from.Add(time.Second), maxEntries); err != nil {
 		return err
-	} else if at := slices.IndexFunc(noted, func(n kept.Start) bool { return n.PlanID == p.ID && moved(n) && n.State == kept.Due }); at >= 0 {
+	} else if at := slices.IndexFunc(noted, func(n kept.Start) bool {
+		return n.PlanID == p.ID && moved(n) &&
+			n.State == kept.Due
+	}); at >= 0 {
 		key = noted[at].Key // it was moved before
 	} else if !moments.Next(from.Add(-time.Nanosecond)).Equal(from) {
 		return base.Invalid(fmt.Sprintf("%s does not start then", p.Name), "`yamato plan calendar` tells when it does")
@@ -432,7 +441,8 @@ func (s *Part) Calendar(ctx context.Context, project int64, from, until time.Tim
 			if slices.Contains(elsewhere[p.ID], atKey(at)) {
 				continue
 			}
-			out = append(out, Entry{At: at, Coming: true, Start: kept.Start{PlanID: p.ID, Plan: p.Name, ProjectID: project, Due: at,
+			out = append(out, Entry{At: at, Coming: true, Start: kept.Start{PlanID: p.ID,
+				Plan: p.Name, ProjectID: project, Due: at,
 				Reason: "time", State: "coming"}})
 		}
 	}
@@ -485,7 +495,8 @@ func (s *Part) sitesOfPlan(ctx context.Context, project int64, name string) []st
 			continue
 		}
 		for _, g := range t.Groups {
-			if fleet.ClassOf(d.Device) == g.Combination.Class && !slices.Contains(out, d.Site) && !slices.Contains(g.Never, d.ID) {
+			if fleet.ClassOf(d.Device) == g.Combination.Class && !slices.Contains(out, d.Site) &&
+				!slices.Contains(g.Never, d.ID) {
 				out = append(out, d.Site)
 			}
 		}

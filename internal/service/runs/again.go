@@ -126,8 +126,9 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 			}
 		}
 		if len(cases) > 0 {
-			n.Legs = append(n.Legs, store.NewLeg{RevisionID: l.RevisionID, Digest: l.Digest, Combination: l.Combination(),
-				Device: l.DeviceID, Never: l.Never, Cases: cases})
+			n.Legs = append(n.Legs, store.NewLeg{RevisionID: l.RevisionID, Digest: l.Digest,
+				Combination: l.Combination(),
+				Device:      l.DeviceID, Never: l.Never, Cases: cases})
 		}
 	}
 	if len(n.Legs) == 0 {
@@ -139,8 +140,10 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 
 // anew is a run as it was asked for, without what became of it: all that bounds it, orders it and varies it goes along.
 func anew(r store.Run) store.Run {
-	return store.Run{ProjectID: r.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose, Seed: newSeed(), RepeatFailed: r.RepeatFailed,
-		AfterError: r.AfterError, Language: r.Language, Leave: r.Leave, Lineup: r.Lineup, Checklist: r.Checklist, Order: r.Order,
+	return store.Run{ProjectID: r.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose, Seed: newSeed(),
+		RepeatFailed: r.RepeatFailed,
+		AfterError:   r.AfterError, Language: r.Language, Leave: r.Leave, Lineup: r.Lineup, Checklist: r.Checklist,
+		Order: r.Order,
 		Steps: r.Steps, Factors: r.Factors, Limits: r.Limits}
 }
 

@@ -22,7 +22,8 @@ func (s *Part) EndEarly(ctx context.Context) error {
 		l := r.Limits.V
 		switch {
 		case l.RunMS > 0 && r.RanMS > l.RunMS:
-			why := fmt.Sprintf("the run took more than the %s that its plan gives it", time.Duration(l.RunMS)*time.Millisecond)
+			why := fmt.Sprintf("the run took more than the %s that its plan gives it",
+				time.Duration(l.RunMS)*time.Millisecond)
 			if err = s.endWaiting(ctx, r, "error", script.Trouble, why); err == nil {
 				err = s.Store.InTx(ctx, func(t *store.Tx) error { return t.AskEnd(ctx, r.Run, why) })
 			}
@@ -54,7 +55,8 @@ func (s *Part) endWaiting(ctx context.Context, r store.Limited, verdict string, 
 				if err != nil || !closed {
 					return err
 				}
-				n, err := t.DecideRest(ctx, leg, verdict, &script.Failure{Cause: cause, Expected: "the case to be run", Actual: why}, why)
+				n, err := t.DecideRest(ctx, leg, verdict, &script.Failure{Cause: cause, Expected: "the case to be run",
+					Actual: why}, why)
 				if err != nil {
 					return err
 				}
@@ -62,8 +64,10 @@ func (s *Part) endWaiting(ctx context.Context, r store.Limited, verdict string, 
 				if verdict == "error" {
 					tally.Errors = n
 				}
-				return dispatch.AppendAndClose(ctx, t, map[int64]int64{r.Run: r.ProjectID}, []store.RunEvents{{Run: r.Run, Legs: 1,
-					Tally: tally, Events: []any{dispatch.Event{Kind: "leg", Leg: leg, State: "finished", Trouble: why}}}}, nil)
+				return dispatch.AppendAndClose(ctx, t, map[int64]int64{r.Run: r.ProjectID},
+					[]store.RunEvents{{Run: r.Run, Legs: 1,
+						Tally: tally, Events: []any{dispatch.Event{Kind: "leg", Leg: leg, State: "finished",
+							Trouble: why}}}}, nil)
 			}); err != nil {
 				return err
 			}

@@ -101,9 +101,11 @@ func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared
 	if err != nil {
 		return out, err
 	}
-	run := store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite", RepeatFailed: p.Repeat.Fail, AfterError: 1,
-		AskedBy: c.Name, Lineup: p.Lineup, Order: p.Order, Checklist: p.Checklist, PlanID: base.Stated(in.ID), PlanRevision: base.Stated(in.Revision),
-		Changed: pg.JSON[[]string]{V: in.Changed}, Seed: newSeed()}
+	run := store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite", RepeatFailed: p.Repeat.Fail,
+		AfterError: 1,
+		AskedBy:    c.Name, Lineup: p.Lineup, Order: p.Order, Checklist: p.Checklist, PlanID: base.Stated(in.ID),
+		PlanRevision: base.Stated(in.Revision),
+		Changed:      pg.JSON[[]string]{V: in.Changed}, Seed: newSeed()}
 	if p.Repeat.Error != nil {
 		run.AfterError = *p.Repeat.Error
 	}
@@ -141,7 +143,8 @@ func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared
 	}
 	out.find(p, chosen)
 	if len(out.New.Legs) > maxLegs {
-		return out, base.Invalid(fmt.Sprintf("this plan would make %d legs; at most %d are taken", len(out.New.Legs), maxLegs),
+		return out, base.Invalid(fmt.Sprintf("this plan would make %d legs; at most %d are taken", len(out.New.Legs),
+			maxLegs),
 			"choose fewer combinations: a budget, or `cover: pairs`")
 	}
 	return out, nil
@@ -178,7 +181,8 @@ func (s *Part) orderOf(ctx context.Context, c base.Caller, p *plan.Plan) (Order,
 		}
 		at := slices.IndexFunc(lists, func(l store.Checklist) bool { return strings.EqualFold(l.Name, p.Checklist) })
 		if at < 0 {
-			return order, base.NotFound(fmt.Sprintf("there is no checklist %q", p.Checklist), "`yamato checklist ls` lists them")
+			return order, base.NotFound(fmt.Sprintf("there is no checklist %q", p.Checklist),
+				"`yamato checklist ls` lists them")
 		}
 		order.Suites = []string{lists[at].Digest}
 	} else if len(order.Suites) == 0 {
@@ -209,7 +213,8 @@ func (s *Part) StartPrepared(ctx context.Context, c base.Caller, p Prepared, key
 			"`yamato plan try` tells what it comes to")
 	}
 	p.New.IdempotencyKey = key
-	return s.add(ctx, c, p.New, key) // what a plan comes to may be other a moment later: the key alone says which start it is
+	// what a plan comes to may be other a moment later: the key alone says which start it is
+	return s.add(ctx, c, p.New, key)
 }
 
 func (s *Part) buildOf(ctx context.Context, c base.Caller, in Planned) (store.Build, error) {
@@ -260,7 +265,8 @@ func refusal(err error) error {
 		return base.Invalid(fault.Message, fault.Hint)
 	case errors.As(err, &contradiction):
 		return base.Invalid(contradiction.Error(), "leave one of these rules out, or vary less")
-	case errors.Is(err, matrix.ErrTooMany), errors.Is(err, cover.ErrTangled), errors.Is(err, cover.ErrDear), errors.Is(err, cover.ErrNothing):
+	case errors.Is(err, matrix.ErrTooMany), errors.Is(err, cover.ErrTangled), errors.Is(err, cover.ErrDear),
+		errors.Is(err, cover.ErrNothing):
 		return base.Invalid(err.Error(), "")
 	}
 	return base.Invalid(err.Error(), "leave factors or levels out, or choose a lower strength")
@@ -359,7 +365,8 @@ func (p *Prepared) legs(build store.Build, shares []chosenSuite, each int64) {
 		leg, ok := p.Selection.LegOf(picked, p.Groups)
 		if !ok {
 			p.LeftOut = append(p.LeftOut, matrix.LeftOut{Combination: leg.Combination, Reasons: []fleet.Reason{{
-				Why: "no device of this class has all the abilities that these levels need", Remedy: "`yamato device show` lists them"}}})
+				Why:    "no device of this class has all the abilities that these levels need",
+				Remedy: "`yamato device show` lists them"}}})
 			p.Shares, p.Minutes = append(p.Shares, 0), append(p.Minutes, 0)
 			continue
 		}
@@ -391,12 +398,16 @@ func (p *Prepared) find(of *plan.Plan, chosen []chosenSuite) {
 		}
 		able := 0
 		for _, g := range p.Groups {
-			if slices.ContainsFunc(g.Members, func(m matrix.Member) bool { return slices.Contains(m.Abilities, known.Ability) }) {
+			if slices.ContainsFunc(g.Members, func(m matrix.Member) bool {
+				return slices.Contains(m.Abilities,
+					known.Ability)
+			}) {
 				able++
 			}
 		}
 		if able == 0 && slices.ContainsFunc(f.Levels, func(l string) bool { return l != known.Usual }) {
-			p.Findings = append(p.Findings, fmt.Sprintf("no device of these has the ability `%s`, so %s stays %s", known.Ability,
+			p.Findings = append(p.Findings, fmt.Sprintf("no device of these has the ability `%s`, so %s stays %s",
+				known.Ability,
 				f.Name, known.Usual))
 		} else if able < len(p.Groups) {
 			p.Findings = append(p.Findings, fmt.Sprintf("%d of %d kinds of device lack the ability `%s`: there %s stays %s",
@@ -404,7 +415,8 @@ func (p *Prepared) find(of *plan.Plan, chosen []chosenSuite) {
 		}
 	}
 	for _, d := range p.Selection.Dead {
-		p.Findings = append(p.Findings, fmt.Sprintf("%s %s appears in no combination: %s", d.Levels[0].Factor, d.Levels[0].Value,
+		p.Findings = append(p.Findings, fmt.Sprintf("%s %s appears in no combination: %s", d.Levels[0].Factor,
+			d.Levels[0].Value,
 			strings.Join(d.Why, "; ")))
 	}
 	given := map[string]bool{}
@@ -417,11 +429,13 @@ func (p *Prepared) find(of *plan.Plan, chosen []chosenSuite) {
 	}
 	for _, f := range p.Selection.Factors {
 		if known := fleet.FactorNamed(f.Name); known.Free && !given[f.Name] && known.Of == nil {
-			p.Findings = append(p.Findings, fmt.Sprintf("no suite reads $%s: write `given %s = …` in the one that does", f.Name, f.Name))
+			p.Findings = append(p.Findings, fmt.Sprintf("no suite reads $%s: write `given %s = …` in the one that does",
+				f.Name, f.Name))
 		}
 	}
 	if p.Guessed > 0 {
-		p.Findings = append(p.Findings, fmt.Sprintf("%d of %d cases have never run: each is taken to last %s", p.Guessed, p.Cases,
+		p.Findings = append(p.Findings, fmt.Sprintf("%d of %d cases have never run: each is taken to last %s",
+			p.Guessed, p.Cases,
 			plan.Guess))
 	}
 	if p.Build.RemovedAt != nil {
@@ -436,7 +450,8 @@ func (s *Part) had(ctx context.Context, in Planned) (out []map[string]string, er
 	}
 	rows, err := s.Store.Combined(ctx, in.ID, time.Duration(in.Plan.Recent), maxLegs)
 	for _, r := range rows {
-		is, one := fleet.Device{}.As(fleet.Class{Kind: r.Kind, Model: r.Model, Platform: r.Platform, OS: r.OS}), map[string]string{}
+		is, one := fleet.Device{}.As(fleet.Class{Kind: r.Kind, Model: r.Model, Platform: r.Platform, OS: r.OS}),
+			map[string]string{}
 		for _, f := range fleet.OfDevices() {
 			if level := fleet.FactorNamed(f).Of(is); level != "" {
 				one[f] = level

@@ -348,7 +348,8 @@ func (s *Part) candidates(ctx context.Context, c base.Caller, build store.Build,
 		if len(m.LeftOut) > 0 {
 			why = m.LeftOut[0].Reasons[0]
 		}
-		p := base.Invalid(fmt.Sprintf("%s %s can run on none of these devices: %s", build.App, build.VersionName, why.Why),
+		p := base.Invalid(fmt.Sprintf("%s %s can run on none of these devices: %s", build.App, build.VersionName,
+			why.Why),
 			why.Remedy)
 		p.LeftOut = m.LeftOut
 		return nil, m, p

@@ -73,9 +73,11 @@ func (s *Part) AddFinding(ctx context.Context, c base.Caller, in NewFinding) (ke
 func checkMarks(list []kept.Drawn) error {
 	within := func(v float64) bool { return v >= 0 && v <= 1 }
 	for _, m := range list {
-		if !slices.Contains([]string{"arrow", "box", "words"}, m.Kind) || !within(m.X) || !within(m.Y) || !within(m.ToX) ||
+		if !slices.Contains([]string{"arrow", "box", "words"}, m.Kind) || !within(m.X) || !within(m.Y) ||
+			!within(m.ToX) ||
 			!within(m.ToY) || len(m.Text) > 800 {
-			return base.Invalid("a mark is an arrow, a box or words, at parts of the picture from 0 to 1", "draw it anew")
+			return base.Invalid("a mark is an arrow, a box or words, at parts of the picture from 0 to 1",
+				"draw it anew")
 		}
 	}
 	if len(list) > maxMarks {
@@ -91,14 +93,16 @@ func (s *Part) ofSession(ctx context.Context, c base.Caller, in NewFinding, f *k
 	}
 	at := slices.IndexFunc(list, func(e kept.Entry) bool { return e.Lease == in.Lease && e.Seq == in.Seq })
 	if at < 0 {
-		return base.NotFound(fmt.Sprintf("session %d has no such entry", in.Session), "`yamato session show` lists what it has")
+		return base.NotFound(fmt.Sprintf("session %d has no such entry", in.Session),
+			"`yamato session show` lists what it has")
 	}
 	e := list[at]
 	if e.MediaType == "image/png" {
 		f.Picture = e.Digest
 	}
 	f.SessionID, f.LeaseID, f.Seq = &one.ID, &e.Lease, &e.Seq
-	facts := kept.Facts{Build: one.Build, Device: one.Device, Language: one.Language, Surroundings: feltAt(list[:at+1], e)}
+	facts := kept.Facts{Build: one.Build, Device: one.Device, Language: one.Language, Surroundings: feltAt(list[:at+1],
+		e)}
 	if one.Facts != nil {
 		facts.Model, facts.OS = one.Facts.V.Model, one.Facts.V.OS
 		facts.Circumstances = json.RawMessage(pg.Encode(one.Facts.V))
@@ -127,7 +131,8 @@ func feltAt(list []kept.Entry, e kept.Entry) []string {
 	}
 	var out []string
 	for i := len(list) - 1; i >= 0; i-- { // what was written down with it, or else with the last that was before
-		if list[i].Lease == e.Lease && list[i].Detail != nil && json.Unmarshal(*list[i].Detail, &scene) == nil && scene.Felt != nil {
+		if list[i].Lease == e.Lease && list[i].Detail != nil && json.Unmarshal(*list[i].Detail, &scene) == nil &&
+			scene.Felt != nil {
 			for _, f := range scene.Felt {
 				out = append(out, "it "+f.Words)
 			}
@@ -151,7 +156,8 @@ func (s *Part) logNear(ctx context.Context, session, at int64) ([]string, error)
 			} else if early > 0 && len(out)-early >= logBefore {
 				out, early = out[early:], 0
 			}
-			out = append(out, fmt.Sprintf("%9.3f %-5s %s: %s", float64(l.AtMS)/1000, l.Level, l.Tag, plain.Clip(l.Text, 500)))
+			out = append(out, fmt.Sprintf("%9.3f %-5s %s: %s", float64(l.AtMS)/1000, l.Level, l.Tag,
+				plain.Clip(l.Text, 500)))
 		}
 		return l.AtMS <= at+logAround
 	})
@@ -228,7 +234,8 @@ func (s *Part) Kept(ctx context.Context, c base.Caller, number, lease, seq int64
 		err = pg.ErrNone
 	}
 	if err != nil {
-		return e, nil, base.NotThere(err, "`yamato session show` lists what it has", "session %d keeps nothing there", number)
+		return e, nil, base.NotThere(err, "`yamato session show` lists what it has", "session %d keeps nothing there",
+			number)
 	}
 	f, err := s.Blobs.Open(ctx, e.Digest)
 	return e, f, err
@@ -246,7 +253,8 @@ func (s *Part) ofRun(ctx context.Context, c base.Caller, in NewFinding, f *kept.
 	}
 	f.RunID = &id
 	sheet, a := failed.sheet, failed.attempt
-	facts := kept.Facts{Device: a.Attempt.Device, Model: sheet.Combination.Model, OS: sheet.Combination.Os, Build: failed.build}
+	facts := kept.Facts{Device: a.Attempt.Device, Model: sheet.Combination.Model, OS: sheet.Combination.Os,
+		Build: failed.build}
 	for _, l := range sheet.Combination.Levels {
 		facts.Surroundings = append(facts.Surroundings, l.Factor+" "+l.Value)
 	}
@@ -309,7 +317,8 @@ func (s *Part) failedCase(ctx context.Context, c base.Caller, run, leg int64, in
 	if err != nil {
 		return failure{}, err
 	}
-	out := failure{sheet: sheet, build: r.App + " " + r.VersionName, app: r.App, version: fmt.Sprint(r.VersionName), suite: sheet.Suite}
+	out := failure{sheet: sheet, build: r.App + " " + r.VersionName, app: r.App, version: fmt.Sprint(r.VersionName),
+		suite: sheet.Suite}
 	found := false
 	for _, a := range sheet.Attempts {
 		if a.Result == nil || a.Result.Steps == nil || a.Result.Verdict != "fail" && a.Result.Verdict != "error" {
@@ -331,7 +340,8 @@ func (s *Part) failedCase(ctx context.Context, c base.Caller, run, leg int64, in
 }
 
 // Findings lists them, newest first.
-func (s *Part) Findings(ctx context.Context, c base.Caller, q, state string, session, cursor int64, limit int) ([]kept.Finding, int64, error) {
+func (s *Part) Findings(ctx context.Context, c base.Caller, q, state string, session, cursor int64,
+	limit int) ([]kept.Finding, int64, error) {
 	list, err := s.Store.Findings(ctx, c.ProjectID, q, state, session, cursor, limit)
 	var next int64
 	if len(list) == limit {
@@ -374,7 +384,8 @@ func (s *Part) ChangeFinding(ctx context.Context, c base.Caller, number int64, i
 	}
 	if in.State != nil {
 		if f.State = *in.State; !slices.Contains([]string{"open", "mended", "no fault"}, f.State) {
-			return f, base.Invalid(fmt.Sprintf("a finding is open, mended or no fault, not %q", plain.Clip(f.State, 40)), "")
+			return f, base.Invalid(fmt.Sprintf("a finding is open, mended or no fault, not %q",
+				plain.Clip(f.State, 40)), "")
 		}
 		f.MendedIn = nil
 	}

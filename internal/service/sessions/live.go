@@ -80,7 +80,8 @@ func listen(ctx context.Context, conn link.Live, inbox chan<- json.RawMessage) e
 var errClosed = base.Refuse(base.Missing, "the session is closed", "its page shows what stays of it")
 
 // follow keeps somebody at a session, wherever its live traffic comes together, until it is closed.
-func (s *Part) follow(ctx context.Context, c base.Caller, number int64, v *viewer, to end, inbox <-chan json.RawMessage) error {
+func (s *Part) follow(ctx context.Context, c base.Caller, number int64, v *viewer, to end,
+	inbox <-chan json.RawMessage) error {
 	heard, leave := s.Bell.Subscribe()
 	defer leave()
 	tick := time.NewTicker(time.Second)
@@ -144,8 +145,9 @@ func turnAway(ctx context.Context, to end, body json.RawMessage) error {
 	if link.Decode(body, &m) != nil || m.Order == nil {
 		return nil
 	}
-	return to.Send(ctx, written(link.Told{Answer: &link.Answer{ID: m.Order.ID, Trouble: "the device's host is not heard now; nothing was done",
-		Remedy: "it goes on by itself once it is back"}}))
+	return to.Send(ctx, written(link.Told{Answer: &link.Answer{ID: m.Order.ID,
+		Trouble: "the device's host is not heard now; nothing was done",
+		Remedy:  "it goes on by itself once it is back"}}))
 }
 
 func (s *Part) stage(lease int64) *stage {
@@ -156,7 +158,8 @@ func (s *Part) stage(lease int64) *stage {
 
 // tellView tells how a session is, where that has changed.
 func (s *Part) tellView(ctx context.Context, one kept.Session, told *string, to end) error {
-	v := View{State: one.State, Name: one.Name, Device: one.Device, Owner: one.AskedBy, Shared: one.Shared, Why: one.Why,
+	v := View{State: one.State, Name: one.Name, Device: one.Device, Owner: one.AskedBy, Shared: one.Shared,
+		Why:    one.Why,
 		Ending: one.EndAsked}
 	if one.LeaseID == nil && one.ClosedAt == nil {
 		v.Device = one.Wanted
@@ -171,8 +174,9 @@ func (s *Part) tellView(ctx context.Context, one kept.Session, told *string, to 
 	}
 	v.Lost = one.LeaseID != nil && one.State != "opening" && (one.Address == "" || one.Instance != nil &&
 		*one.Instance == s.Instance && s.stage(*one.LeaseID) == nil)
-	if left := time.Until(one.UsedAt.Add(time.Duration(one.IdleMS) * time.Millisecond)); one.State == "open" && left < min(warnFor,
-		time.Duration(one.IdleMS)*time.Millisecond/2) {
+	if left := time.Until(one.UsedAt.Add(time.Duration(one.IdleMS) * time.Millisecond)); one.State == "open" &&
+		left < min(warnFor,
+			time.Duration(one.IdleMS)*time.Millisecond/2) {
 		v.EndsInMS = max(1, left.Truncate(time.Second).Milliseconds())
 	}
 	body := written(map[string]View{"session": v})
@@ -195,7 +199,8 @@ func (s *Part) attend(ctx context.Context, g *stage, v *viewer, to end, inbox <-
 	defer g.leave(v)
 	out, stop := context.WithCancel(ctx)
 	speaking := make(chan error, 1)
-	go func() { speaking <- contain.Do("telling a viewer", func() error { return v.speak(out, to) }) }() // ends with out, and is waited for below
+	// ends with out, and is waited for below
+	go func() { speaking <- contain.Do("telling a viewer", func() error { return v.speak(out, to) }) }()
 	defer func() { stop(); <-speaking }()
 	g.present(ctx, v)
 	tick, here := time.NewTicker(time.Second), time.NewTicker(presence)
@@ -257,7 +262,8 @@ func (v *viewer) speak(ctx context.Context, to end) error {
 }
 
 // relay passes everything on to and from the instance where a session's live traffic comes together.
-func (s *Part) relay(ctx context.Context, one kept.Session, c base.Caller, program bool, to end, inbox <-chan json.RawMessage) error {
+func (s *Part) relay(ctx context.Context, one kept.Session, c base.Caller, program bool, to end,
+	inbox <-chan json.RawMessage) error {
 	dialling, stop := context.WithTimeout(ctx, 5*time.Second)
 	path := fmt.Sprintf("/api/v1/relay/%d", *one.LeaseID)
 	socket, answer, err := websocket.Dial(dialling, one.Address+path, s.dialling(signed(one.Secret, path, c, program)))
@@ -368,7 +374,8 @@ func (s *Part) Order(ctx context.Context, c base.Caller, number int64, o link.Or
 		return link.Answer{}, err
 	}
 	if one.ClosedAt != nil {
-		return link.Answer{}, base.Invalid(fmt.Sprintf("session %d is closed: %s", number, one.Why), "`yamato session open` opens another")
+		return link.Answer{}, base.Invalid(fmt.Sprintf("session %d is closed: %s", number, one.Why),
+			"`yamato session open` opens another")
 	}
 	ctx, stop := context.WithTimeout(ctx, doTime)
 	defer stop()
@@ -379,7 +386,10 @@ func (s *Part) Order(ctx context.Context, c base.Caller, number int64, o link.Or
 	ended := make(chan error, 1)
 	following, leave := context.WithCancel(ctx)
 	go func() {
-		ended <- contain.Do("a session's order", func() error { return s.awaitStage(following, c, number, mine, inbox) })
+		ended <- contain.Do("a session's order", func() error {
+			return s.awaitStage(following, c, number, mine,
+				inbox)
+		})
 	}() // ends with following, and is waited for
 	defer func() { leave(); <-ended }()
 	select {
@@ -391,7 +401,8 @@ func (s *Part) Order(ctx context.Context, c base.Caller, number int64, o link.Or
 			err = errClosed
 		}
 		if ctx.Err() != nil {
-			err = base.Refuse(base.NoAnswer, fmt.Sprintf("the device did not answer within %s", doTime), "see on the session's page what it does")
+			err = base.Refuse(base.NoAnswer, fmt.Sprintf("the device did not answer within %s", doTime),
+				"see on the session's page what it does")
 		}
 		return link.Answer{}, err
 	}

@@ -13,9 +13,12 @@ import (
 
 // FuzzViewers: whatever people, hosts and frames say on a stage, it stands, and whoever has the hand is heard after it.
 func FuzzViewers(f *testing.F) {
-	for _, said := range []string{`{"shown":9223372036854775807}`, `{"shown":-1}`, `{"size":{"width":-1,"height":1e9}}`, `{"hand":"give","to":"\u0000"}`,
-		`{"hand":"take"}`, `{"hand":"keep"}`, `{"keep":true}`, `{"order":{"id":-1,"do":"tap","aimed":-1}}`, `{"order":{"do":"card"}}`,
-		`{"order":{"do":"feel","name":"files","args":{"digests":["../../x"]}}}`, `{"order":{"do":"install","blob":"x"}}`, `{"order":null}`, `[]`} {
+	for _, said := range []string{`{"shown":9223372036854775807}`, `{"shown":-1}`, `{"size":{"width":-1,"height":1e9}}`,
+		`{"hand":"give","to":"\u0000"}`,
+		`{"hand":"take"}`, `{"hand":"keep"}`, `{"keep":true}`, `{"order":{"id":-1,"do":"tap","aimed":-1}}`,
+		`{"order":{"do":"card"}}`,
+		`{"order":{"do":"feel","name":"files","args":{"digests":["../../x"]}}}`,
+		`{"order":{"do":"install","blob":"x"}}`, `{"order":null}`, `[]`} {
 		f.Add([]byte(said), []byte(`{"answer":{"id":-1}}`), []byte{})
 	}
 	f.Add([]byte(`{}`), []byte(`{"status":{"width":-1}}`), []byte{1, 2, 3})

@@ -27,7 +27,8 @@ type meeting struct {
 // portWait is how long a host may take to open its end.
 const portWait = 20 * time.Second
 
-// ServePort joins a tool of whoever has a session to its device's debug port, until either end closes or the lease ends.
+// ServePort joins a tool of whoever has a session to its device's debug port, until either end closes or the lease
+// ends.
 func (s *Part) ServePort(ctx context.Context, c base.Caller, number int64, mine *websocket.Conn) error {
 	one, err := s.own(ctx, c, number)
 	if err != nil {
@@ -73,12 +74,13 @@ func (s *Part) ServePort(ctx context.Context, c base.Caller, number int64, mine 
 	case theirs := <-m.came:
 		return pass(ctx, mine, theirs)
 	case <-wait.Done():
-		return base.Refuse(base.NoAnswer, "the device's host did not open its end", "see on the session's page whether its host is heard")
+		return base.Refuse(base.NoAnswer, "the device's host did not open its end",
+			"see on the session's page whether its host is heard")
 	}
 }
 
-// MeetPort takes a host's end of a connection, and returns when that is of no use any more. It reports false where nobody waits
-// for it.
+// MeetPort takes a host's end of a connection, and returns when that is of no use any more. It reports false where
+// nobody waits for it.
 func (s *Part) MeetPort(id string, theirs *websocket.Conn) bool {
 	s.ports.mu.Lock()
 	m, ok := s.ports.wait[id]

@@ -28,7 +28,8 @@ const (
 	headProgram = "Yamato-Program"
 )
 
-// relayAge is by how much the clocks of two instances may differ, and maxOnce how many words are remembered for as long.
+// relayAge is by how much the clocks of two instances may differ, and maxOnce how many words are remembered for as
+// long.
 const (
 	relayAge = 2 * time.Minute
 	maxOnce  = 100_000
@@ -36,7 +37,8 @@ const (
 
 func signature(secret, path string, h http.Header) string {
 	m := hmac.New(sha256.New, []byte(secret))
-	for _, part := range []string{path, h.Get(headMoment), h.Get(headOnce), h.Get(headCaller), h.Get(headProject), h.Get(headProgram)} {
+	for _, part := range []string{path, h.Get(headMoment), h.Get(headOnce), h.Get(headCaller), h.Get(headProject),
+		h.Get(headProgram)} {
 		m.Write([]byte(strconv.Itoa(len(part)) + ":" + part))
 	}
 	return hex.EncodeToString(m.Sum(nil))
@@ -58,7 +60,8 @@ func signed(secret, path string, c base.Caller, program bool) http.Header {
 type taken = ttlcache.Cache[string, struct{}]
 
 func newTaken() *taken {
-	return ttlcache.New(ttlcache.WithTTL[string, struct{}](2*relayAge), ttlcache.WithCapacity[string, struct{}](maxOnce),
+	return ttlcache.New(ttlcache.WithTTL[string, struct{}](2*relayAge), ttlcache.WithCapacity[string,
+		struct{}](maxOnce),
 		ttlcache.WithDisableTouchOnHit[string, struct{}]())
 }
 
@@ -77,12 +80,14 @@ func (s *Part) Relayed(r *http.Request) (c base.Caller, program, ok bool) {
 	}
 	name, err := url.QueryUnescape(h.Get(headCaller))
 	project, err2 := strconv.ParseInt(h.Get(headProject), 10, 64)
-	return base.Caller{ProjectID: project, Name: name, Kind: "user"}, h.Get(headProgram) == "true", err == nil && err2 == nil
+	return base.Caller{ProjectID: project, Name: name, Kind: "user"}, h.Get(headProgram) == "true", err == nil &&
+		err2 == nil
 }
 
 // dialling is how another instance is reached: over TLS where its address says so, by the authorities that this service
 // trusts.
 func (s *Part) dialling(h http.Header) *websocket.DialOptions {
-	transport := &http.Transport{TLSClientConfig: &tls.Config{RootCAs: s.Config.Trusted, MinVersion: tls.VersionTLS12}, TLSHandshakeTimeout: 5 * time.Second}
+	transport := &http.Transport{TLSClientConfig: &tls.Config{RootCAs: s.Config.Trusted, MinVersion: tls.VersionTLS12},
+		TLSHandshakeTimeout: 5 * time.Second}
 	return &websocket.DialOptions{HTTPHeader: h, HTTPClient: &http.Client{Transport: transport}}
 }

@@ -155,15 +155,20 @@ func (s *Part) check(n *kept.Session, in Wish) error {
 	case len(n.Name) > maxName || len(n.Purpose) > maxPurpose:
 		return base.Invalid(fmt.Sprintf("a name has at most %d bytes, a purpose %d", maxName, maxPurpose), "shorten it")
 	case len(in.Lines) > maxLines || size > maxBytes:
-		return base.Invalid(fmt.Sprintf("a session begins with at most %d lines", maxLines), "push a suite for what is longer")
+		return base.Invalid(fmt.Sprintf("a session begins with at most %d lines", maxLines),
+			"push a suite for what is longer")
 	case !slices.Contains([]string{"nothing", "app", "device"}, n.Cleaning):
-		return base.Invalid(fmt.Sprintf("there is no cleaning %q", plain.Clip(n.Cleaning, 40)), "there are nothing, app and device")
-	case n.IdleMS < 10_000 || n.IdleMS > mostIdle.Milliseconds() || n.AwayMS < 1000 || n.AwayMS > mostIdle.Milliseconds():
-		return base.Invalid("a session may be idle for 10 s to 12 h, and away for 1 s to 12 h", "choose times within that")
+		return base.Invalid(fmt.Sprintf("there is no cleaning %q", plain.Clip(n.Cleaning, 40)),
+			"there are nothing, app and device")
+	case n.IdleMS < 10_000 || n.IdleMS > mostIdle.Milliseconds() || n.AwayMS < 1000 ||
+		n.AwayMS > mostIdle.Milliseconds():
+		return base.Invalid("a session may be idle for 10 s to 12 h, and away for 1 s to 12 h",
+			"choose times within that")
 	case in.Device != "" && in.Lineup != "":
 		return base.Invalid("either a device or a lineup is named", "leave one of them out")
 	case in.Device == "" && in.Lineup == "" && in.Class == nil && in.Build == "":
-		return base.Invalid("it does not say on which device", "name a device, a lineup or a build: `yamato device ls` lists devices")
+		return base.Invalid("it does not say on which device",
+			"name a device, a lineup or a build: `yamato device ls` lists devices")
 	}
 	if n.Language != "" {
 		if _, why := fleet.UsualLevels(map[string]string{feel.Language: n.Language}); why != "" {
@@ -181,7 +186,8 @@ func (s *Part) choose(ctx context.Context, c base.Caller, in Wish, n *kept.Sessi
 	case in.Device != "":
 		i := slices.IndexFunc(all, func(d matrix.Candidate) bool { return d.Name == in.Device })
 		if i < 0 {
-			return nil, base.NotFound(fmt.Sprintf("there is no device %q", plain.Clip(in.Device, 100)), "`yamato device ls` lists the devices")
+			return nil, base.NotFound(fmt.Sprintf("there is no device %q", plain.Clip(in.Device, 100)),
+				"`yamato device ls` lists the devices")
 		}
 		d := all[i]
 		if why, remedy := cannot(d, c.Name, now); why != "" {
@@ -197,7 +203,8 @@ func (s *Part) choose(ctx context.Context, c base.Caller, in Wish, n *kept.Sessi
 		}
 	case in.Class != nil:
 		all = slices.DeleteFunc(all, func(d matrix.Candidate) bool {
-			return d.Kind != in.Class.Kind || d.Model != in.Class.Model || d.Platform != in.Class.Platform || d.OS != in.Class.OS
+			return d.Kind != in.Class.Kind || d.Model != in.Class.Model || d.Platform != in.Class.Platform ||
+				d.OS != in.Class.OS
 		})
 	}
 	if in.Platform != "" {
@@ -219,7 +226,8 @@ func (s *Part) choose(ctx context.Context, c base.Caller, in Wish, n *kept.Sessi
 		if why == "" {
 			why = "there is none such"
 		}
-		return nil, base.Invalid("no device can be had for this now; "+why, "`yamato device ls` lists the devices and what is wrong with each")
+		return nil, base.Invalid("no device can be had for this now; "+why,
+			"`yamato device ls` lists the devices and what is wrong with each")
 	}
 	return all, nil
 }
@@ -237,7 +245,8 @@ func cannot(d matrix.Candidate, who string, now time.Time) (why, remedy string) 
 }
 
 // fitting keeps the devices that a build runs on, and notes which of its packages.
-func (s *Part) fitting(n *kept.Session, b store.Build, devices []matrix.Candidate, who string) ([]matrix.Candidate, error) {
+func (s *Part) fitting(n *kept.Session, b store.Build, devices []matrix.Candidate, who string) ([]matrix.Candidate,
+	error) {
 	at, why := -1, fleet.Reason{}
 	devices = slices.DeleteFunc(slices.Clone(devices), func(d matrix.Candidate) bool {
 		i, reasons := fleet.Fit(b.Facts(), d.Device, d.Condition.Installed, time.Now())
@@ -276,7 +285,8 @@ func Name(pattern string, b *store.Build, device string, now time.Time) string {
 	if b != nil {
 		app, version = b.App, b.VersionName
 	}
-	out := strings.NewReplacer("{app}", app, "{build}", version, "{device}", device, "{date}", now.Format("2006-01-02")).
+	out := strings.NewReplacer("{app}", app, "{build}", version, "{device}", device, "{date}",
+		now.Format("2006-01-02")).
 		Replace(pattern)
 	if out = strings.Join(strings.Fields(out), " "); out == "" {
 		out = "by hand"
@@ -285,7 +295,8 @@ func Name(pattern string, b *store.Build, device string, now time.Time) string {
 }
 
 // Sessions lists those that somebody may see, newest first.
-func (s *Part) Sessions(ctx context.Context, c base.Caller, going bool, q string, cursor int64, limit int) (list []kept.Session,
+func (s *Part) Sessions(ctx context.Context, c base.Caller, going bool, q string, cursor int64,
+	limit int) (list []kept.Session,
 	next int64, err error) {
 	list, err = s.Store.Sessions.Sessions(ctx, c.ProjectID, c.Name, going, q, cursor, limit)
 	if len(list) == limit {
@@ -297,14 +308,16 @@ func (s *Part) Sessions(ctx context.Context, c base.Caller, going bool, q string
 // Session gives one, if the caller may see it.
 func (s *Part) Session(ctx context.Context, c base.Caller, number int64) (kept.Session, error) {
 	one, err := s.Store.SessionNumbered(ctx, c.ProjectID, c.Name, number)
-	return one, base.NotThere(err, "`yamato session ls` lists the sessions that you may see", "there is no session %d", number)
+	return one, base.NotThere(err, "`yamato session ls` lists the sessions that you may see", "there is no session %d",
+		number)
 }
 
 // own gives one that is the caller's.
 func (s *Part) own(ctx context.Context, c base.Caller, number int64) (kept.Session, error) {
 	one, err := s.Session(ctx, c, number)
 	if err == nil && one.AskedBy != c.Name {
-		err = base.Forbidden(fmt.Sprintf("session %d is %s's", number, one.AskedBy), "ask for the device to be handed over, on the session's page")
+		err = base.Forbidden(fmt.Sprintf("session %d is %s's", number, one.AskedBy),
+			"ask for the device to be handed over, on the session's page")
 	}
 	return one, err
 }
@@ -362,7 +375,8 @@ func (s *Part) EndSession(ctx context.Context, c base.Caller, number int64) (kep
 }
 
 // MoveSession has a session go on on another device, with its name, build and what stays of it.
-func (s *Part) MoveSession(ctx context.Context, c base.Caller, number int64, device, lineup string) (kept.Session, error) {
+func (s *Part) MoveSession(ctx context.Context, c base.Caller, number int64, device, lineup string) (kept.Session,
+	error) {
 	one, err := s.own(ctx, c, number)
 	if err != nil {
 		return one, err
@@ -386,7 +400,8 @@ func (s *Part) MoveSession(ctx context.Context, c base.Caller, number int64, dev
 		devices = slices.DeleteFunc(devices, func(d matrix.Candidate) bool {
 			i, reasons := fleet.Fit([]appfile.Package{one.Pack.V}, d.Device, d.Condition.Installed, time.Now())
 			if i < 0 {
-				err = base.Invalid(fmt.Sprintf("%s cannot run on %s: %s", one.Build, d.Name, reasons[0].Why), reasons[0].Remedy)
+				err = base.Invalid(fmt.Sprintf("%s cannot run on %s: %s", one.Build, d.Name, reasons[0].Why),
+					reasons[0].Remedy)
 			}
 			return i < 0
 		})
@@ -404,7 +419,8 @@ func (s *Part) MoveSession(ctx context.Context, c base.Caller, number int64, dev
 		return one, err
 	}
 	if best := first(devices); best.State == "halted" {
-		_, _ = s.care.Do(ctx, c, care.Wish{What: link.DoBoot, Device: best.Name}) // else it waits until somebody boots it
+		// else it waits until somebody boots it
+		_, _ = s.care.Do(ctx, c, care.Wish{What: link.DoBoot, Device: best.Name})
 	}
 	s.Bell.Ring()
 	return s.Session(ctx, c, number)
@@ -426,8 +442,8 @@ const (
 	warnFor   = 2 * time.Minute  // before an idle session ends it says so
 )
 
-// WatchSessions looks after sessions until ctx ends: those that nobody is at any more, that have been idle for too long, and
-// those that somebody asked to end a moment before being killed. Any instance may, each change is made once.
+// WatchSessions looks after sessions until ctx ends: those that nobody is at any more, that have been idle for too
+// long, and those that somebody asked to end a moment before being killed. Any instance may, each change is made once.
 func (s *Part) WatchSessions(ctx context.Context) {
 	if err := s.Store.SetSecret(ctx, s.Instance, s.secret); err != nil && ctx.Err() == nil {
 		s.Log.Warn("live traffic cannot be relayed to this instance", "error", err)
@@ -485,7 +501,8 @@ func short(ms int64) string {
 const MaxFile = 64 << 20
 
 // AddSessionFile keeps a file that the device of a session can be given to choose from.
-func (s *Part) AddSessionFile(ctx context.Context, c base.Caller, number int64, r io.Reader) (digest string, size int64, err error) {
+func (s *Part) AddSessionFile(ctx context.Context, c base.Caller, number int64, r io.Reader) (digest string, size int64,
+	err error) {
 	one, err := s.own(ctx, c, number)
 	if err != nil {
 		return "", 0, err
@@ -501,7 +518,8 @@ func (s *Part) AddSessionFile(ctx context.Context, c base.Caller, number int64, 
 }
 
 // AwaitSession gives a session once it is open or closed, or when a time has passed.
-func (s *Part) AwaitSession(ctx context.Context, c base.Caller, number int64, most time.Duration) (kept.Session, error) {
+func (s *Part) AwaitSession(ctx context.Context, c base.Caller, number int64, most time.Duration) (kept.Session,
+	error) {
 	heard, leave := s.Bell.Subscribe()
 	defer leave()
 	limit := time.NewTimer(most)
@@ -578,7 +596,8 @@ func (s *Part) Nearest(ctx context.Context, c base.Caller, model, os, language s
 		}
 	}
 	if best == "" {
-		return in, base.Invalid("no device can be had for this now", "`yamato device ls` lists the devices and what is wrong with each")
+		return in, base.Invalid("no device can be had for this now",
+			"`yamato device ls` lists the devices and what is wrong with each")
 	}
 	in.Device = best
 	if in.Language == "" {

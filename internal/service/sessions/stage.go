@@ -14,8 +14,8 @@ import (
 	"yamato/internal/service/base"
 )
 
-// stage is where a session's live traffic comes together: its host's socket, and all who look on. What is said over it is
-// fenced by the lease: there is one stage a lease, and it goes with it.
+// stage is where a session's live traffic comes together: its host's socket, and all who look on. What is said over it
+// is fenced by the lease: there is one stage a lease, and it goes with it.
 type stage struct {
 	part    *Part
 	session int64
@@ -75,7 +75,8 @@ func (g *stage) abandoned() {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for number := range g.orders {
-		g.answer(number, link.Answer{Trouble: "the device's host has dropped away", Remedy: "it comes back by itself; whether it was done is not known"})
+		g.answer(number, link.Answer{Trouble: "the device's host has dropped away",
+			Remedy: "it comes back by itself; whether it was done is not known"})
 	}
 }
 
@@ -481,7 +482,8 @@ func (s *Part) fill(ctx context.Context, c base.Caller, session int64, o *link.O
 	}
 	i, reasons := fleet.Fit(b.Facts(), d.Facts.V, d.Condition.V.Installed, time.Now())
 	if i < 0 {
-		return base.Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", b.App, b.VersionName, one.Device, reasons[0].Why), reasons[0].Remedy)
+		return base.Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", b.App, b.VersionName, one.Device, reasons[0].Why),
+			reasons[0].Remedy)
 	}
 	p := b.Packages[i]
 	o.Pack, o.Blob = &p.Facts.V, p.Digest

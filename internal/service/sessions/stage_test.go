@@ -39,7 +39,8 @@ func onStage(t *testing.T) (*stage, link.Live) {
 	mine := <-accepted
 	t.Cleanup(func() { _ = host.CloseNow(); _ = mine.CloseNow(); close(release); server.Close() })
 	host.SetReadLimit(link.MaxLive)
-	return &stage{part: &Part{}, session: 1, lease: 7, owner: "mira", conn: link.Live{Socket: mine}, gone: make(chan struct{}),
+	return &stage{part: &Part{}, session: 1, lease: 7, owner: "mira", conn: link.Live{Socket: mine},
+		gone:   make(chan struct{}),
 		orders: map[int64]sent{}}, link.Live{Socket: host}
 }
 
@@ -243,7 +244,8 @@ func TestASessionIsNamedByThePattern(t *testing.T) {
 	day := time.Date(2026, 11, 26, 1, 2, 3, 0, time.UTC)
 	build := &store.Build{App: "Tideline", VersionName: "3.2.0"}
 	for pattern, want := range map[string]string{
-		"{app} {build} {device} {date}": "Tideline 3.2.0 kaede-7-1 2026-11-26", "{device}": "kaede-7-1", "": "by hand", "  a  {nothing} ": "a {nothing}",
+		"{app} {build} {device} {date}": "Tideline 3.2.0 kaede-7-1 2026-11-26", "{device}": "kaede-7-1", "": "by hand",
+		"  a  {nothing} ": "a {nothing}",
 	} {
 		require.Equal(t, want, Name(pattern, build, "kaede-7-1", day))
 	}
@@ -256,7 +258,8 @@ func TestWhatADeviceWasMadeToFeelIsThatOfTheMoment(t *testing.T) {
 		return &raw
 	}
 	mark := kept.Entry{Lease: 2, Seq: 9}
-	list := []kept.Entry{{Lease: 1, Detail: detail("was on another device")}, {Lease: 2, Detail: detail("is dark")}, {Lease: 2}, mark}
+	list := []kept.Entry{{Lease: 1, Detail: detail("was on another device")}, {Lease: 2, Detail: detail("is dark")},
+		{Lease: 2}, mark}
 	require.Equal(t, []string{"it is dark"}, feltAt(list, mark))
 	require.Empty(t, feltAt(list[:1], mark), "what another device felt is not this one's")
 }

@@ -64,7 +64,8 @@ func (s *Part) SetSecret(ctx context.Context, c base.Caller, name, value string)
 	}
 	err = s.Store.KeepSecret(ctx, c.ProjectID, vault.Secret{Name: name, Sealed: sealed, SetBy: c.Name}, maxSecrets)
 	if errors.Is(err, pg.ErrNone) {
-		return base.Invalid(fmt.Sprintf("a project has at most %d secrets", maxSecrets), "take some away: `yamato secret remove NAME`")
+		return base.Invalid(fmt.Sprintf("a project has at most %d secrets", maxSecrets),
+			"take some away: `yamato secret remove NAME`")
 	}
 	return err
 }
@@ -87,7 +88,8 @@ func (s *Part) RemoveSecret(ctx context.Context, c base.Caller, name string, any
 	if err := s.Spare(ctx, c, base.NeedsSecret, name, anyway); err != nil {
 		return err
 	}
-	return base.NotThere(s.Store.RemoveSecret(ctx, c.ProjectID, name), "`yamato secret ls` lists them", "there is no secret %q", name)
+	return base.NotThere(s.Store.RemoveSecret(ctx, c.ProjectID, name), "`yamato secret ls` lists them",
+		"there is no secret %q", name)
 }
 
 // Accounts lists a project's test accounts, without what they hold.
@@ -96,7 +98,8 @@ func (s *Part) Accounts(ctx context.Context, c base.Caller) ([]vault.Account, er
 }
 
 // AddAccount keeps a test account: several of one name are as good as each other.
-func (s *Part) AddAccount(ctx context.Context, c base.Caller, name, user string, fields map[string]string) (int64, error) {
+func (s *Part) AddAccount(ctx context.Context, c base.Caller, name, user string, fields map[string]string) (int64,
+	error) {
 	if err := checkName("an account", name); err != nil {
 		return 0, err
 	}
@@ -108,7 +111,8 @@ func (s *Part) AddAccount(ctx context.Context, c base.Caller, name, user string,
 	}
 	for f, v := range fields {
 		if !fieldName.MatchString(f) || f == "user" {
-			return 0, base.Invalid(fmt.Sprintf("a field is called by small letters, digits and _, and not user: %q", base.Short(f, 60)), "")
+			return 0, base.Invalid(fmt.Sprintf("a field is called by small letters, digits and _, and not user: %q",
+				base.Short(f, 60)), "")
 		}
 		if err := checkValue(v); err != nil {
 			return 0, err
@@ -126,7 +130,8 @@ func (s *Part) AddAccount(ctx context.Context, c base.Caller, name, user string,
 	a.Fields.V = append([]string{}, slices.Sorted(maps.Keys(fields))...)
 	id, err := s.Store.AddAccount(ctx, c.ProjectID, a, maxAccounts)
 	if errors.Is(err, pg.ErrNone) {
-		return 0, base.Invalid(fmt.Sprintf("a project has at most %d accounts", maxAccounts), "take some away: `yamato account remove ID`")
+		return 0, base.Invalid(fmt.Sprintf("a project has at most %d accounts", maxAccounts),
+			"take some away: `yamato account remove ID`")
 	}
 	s.Bell.Ring()
 	return id, err
@@ -134,7 +139,8 @@ func (s *Part) AddAccount(ctx context.Context, c base.Caller, name, user string,
 
 // RemoveAccount takes an account off the list. Who has it keeps it for as long as it was lent.
 func (s *Part) RemoveAccount(ctx context.Context, c base.Caller, id int64) error {
-	return base.NotThere(s.Store.RemoveAccount(ctx, c.ProjectID, id), "`yamato account ls` lists them", "there is no account %d", id)
+	return base.NotThere(s.Store.RemoveAccount(ctx, c.ProjectID, id), "`yamato account ls` lists them",
+		"there is no account %d", id)
 }
 
 // Lent gives a host what the suite of a live lease wants. A secret that the project does not have

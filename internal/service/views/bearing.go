@@ -34,7 +34,8 @@ func (s *Part) bearing(ctx context.Context, c base.Caller, r store.Run, l *contr
 		touched := []string{}
 		for _, one := range passed {
 			i := slices.IndexFunc(l.Cases, func(k contract.Crossing) bool { return k.Index == one.Case })
-			if one.Case != x.Index && i >= 0 && looksFor(one.Steps, f.Locators) && !slices.Contains(touched, l.Cases[i].Name) {
+			if one.Case != x.Index && i >= 0 && looksFor(one.Steps, f.Locators) && !slices.Contains(touched,
+				l.Cases[i].Name) {
 				touched = append(touched, l.Cases[i].Name)
 			}
 		}
@@ -60,7 +61,8 @@ func (s *Part) bearing(ctx context.Context, c base.Caller, r store.Run, l *contr
 }
 
 // bearingOf is bearing for a crossing of a run, by its last result that failed.
-func (s *Part) bearingOf(ctx context.Context, c base.Caller, d contract.RunDetail, leg int64, index int) (*contract.Bearing, error) {
+func (s *Part) bearingOf(ctx context.Context, c base.Caller, d contract.RunDetail, leg int64,
+	index int) (*contract.Bearing, error) {
 	r, err := s.Store.RunNumbered(ctx, c.ProjectID, d.Run.Number)
 	if err != nil {
 		return nil, err

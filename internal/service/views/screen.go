@@ -55,7 +55,8 @@ func (s *Part) ElementsOf(ctx context.Context, c base.Caller, number, id int64) 
 		return nil, base.NotThere(err, "list its evidence", "run %d has no evidence %d", number, id)
 	}
 	if e.Sort != evidence.Tree.Name {
-		return nil, base.NotFound(fmt.Sprintf("evidence %d is a %s, no screen tree", id, e.Sort), "choose one of sort tree")
+		return nil, base.NotFound(fmt.Sprintf("evidence %d is a %s, no screen tree", id, e.Sort),
+			"choose one of sort tree")
 	}
 	body, err := s.readBlob(ctx, e.Digest)
 	if err != nil {

@@ -96,7 +96,8 @@ func (s *Part) fillSheet(ctx context.Context, run int64, l *contract.Leg, at int
 			return err
 		}
 		l.Cases[at].Results = append(l.Cases[at].Results, r)
-		one := contract.SheetAttempt{Attempt: contract.Attempt{Trouble: base.Stated(res.Sentence), Began: res.At, Ended: &res.At},
+		one := contract.SheetAttempt{Attempt: contract.Attempt{Trouble: base.Stated(res.Sentence), Began: res.At,
+			Ended: &res.At},
 			Result: &r, Evidence: []contract.Evidence{}, Frames: []contract.Frame{}}
 		for _, e := range kept { // a person may have kept a picture
 			if e.LeaseID == res.LeaseID {
@@ -241,7 +242,8 @@ func (s *Part) Causes(ctx context.Context, c base.Caller, number int64) ([]contr
 		}
 		each := []contract.CauseCase{}
 		for _, m := range one.Each[:min(len(one.Each), maxCauseCases)] {
-			each = append(each, contract.CauseCase{Case: m.Case, Suite: m.Suite, Line: m.Line, Leg: m.Leg, CaseIndex: m.Index})
+			each = append(each, contract.CauseCase{Case: m.Case, Suite: m.Suite, Line: m.Line, Leg: m.Leg,
+				CaseIndex: m.Index})
 		}
 		cause.Each = &each
 		if one.Step != "" {
@@ -368,7 +370,8 @@ func placeOf(c contract.Combination, classes []fleet.Device) verdict.Place {
 
 // since says of each cause how its first case went in earlier builds.
 // It looks at the combinations in which the cause was met, and at no others.
-func (s *Part) since(ctx context.Context, c base.Caller, number int64, causes []verdict.Cause, places map[int64]string) ([]string, error) {
+func (s *Part) since(ctx context.Context, c base.Caller, number int64, causes []verdict.Cause,
+	places map[int64]string) ([]string, error) {
 	out := make([]string, len(causes))
 	if len(causes) == 0 {
 		return out, nil

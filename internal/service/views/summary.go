@@ -35,7 +35,8 @@ func (s *Part) Summary(ctx context.Context, c base.Caller, number int64) (contra
 
 // Brief sums a run up.
 func Brief(d contract.RunDetail) contract.Summary {
-	out := contract.Summary{Run: d.Run, Crashes: []contract.Crash{}, Slowest: []contract.Lasted{}, Flaky: []contract.Tally{}}
+	out := contract.Summary{Run: d.Run, Crashes: []contract.Crash{}, Slowest: []contract.Lasted{},
+		Flaky: []contract.Tally{}}
 	devices, cases := tallies{at: map[string]int{}}, tallies{at: map[string]int{}}
 	for _, l := range d.Legs {
 		label := base.Deref(l.Combination.Label)

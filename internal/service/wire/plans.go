@@ -16,7 +16,8 @@ import (
 // Plan tells of a plan.
 func Plan(p plans.Standing) contract.Plan {
 	return contract.Plan{Name: p.Name, About: p.About, App: p.App, Text: p.Text, Revision: p.Revision, Paused: p.Paused,
-		SavedBy: p.SavedBy, SavedAt: p.SavedAt, Starts: p.Starts, Next: p.Next, Late: Each(p.Late, PlanStart), Broken: p.Broken, Lacks: p.Lacks}
+		SavedBy: p.SavedBy, SavedAt: p.SavedAt, Starts: p.Starts, Next: p.Next, Late: Each(p.Late, PlanStart),
+		Broken: p.Broken, Lacks: p.Lacks}
 }
 
 // PlanStart tells of a start of a plan.
@@ -46,11 +47,16 @@ const maxCombinations = 5000
 // PlanTrial tells what a plan comes to.
 func PlanTrial(t plans.Trial) contract.PlanTrial {
 	sel := t.Selection
-	out := contract.PlanTrial{Plan: t.Plan.Name, App: t.Build.App, Build: t.Build.Number, VersionName: t.Build.VersionName,
-		VersionCode: t.Build.VersionCode, Starts: append([]string{}, t.Starts...), Next: append([]time.Time{}, t.Next...),
-		Changed: append([]string{}, t.Changed...), Factors: []contract.PlanFactor{}, Combinations: []contract.PlanCombination{},
-		Chosen: len(sel.Picked), All: sel.All, LeftOut: LeftOut(t.LeftOut), Forbidden: Each(sel.Forbidden, neverMet), Coverage: Each(sel.Coverage, Coverage),
-		Shares: []contract.PlanShare{}, Legs: len(t.New.Legs), Cases: t.Cases, Guessed: t.Guessed, Minutes: Minutes(sel.Cost),
+	out := contract.PlanTrial{Plan: t.Plan.Name, App: t.Build.App, Build: t.Build.Number,
+		VersionName: t.Build.VersionName,
+		VersionCode: t.Build.VersionCode, Starts: append([]string{}, t.Starts...), Next: append([]time.Time{},
+			t.Next...),
+		Changed: append([]string{}, t.Changed...), Factors: []contract.PlanFactor{},
+		Combinations: []contract.PlanCombination{},
+		Chosen:       len(sel.Picked), All: sel.All, LeftOut: LeftOut(t.LeftOut), Forbidden: Each(sel.Forbidden, neverMet),
+		Coverage: Each(sel.Coverage, Coverage),
+		Shares:   []contract.PlanShare{}, Legs: len(t.New.Legs), Cases: t.Cases, Guessed: t.Guessed,
+		Minutes:  Minutes(sel.Cost),
 		Findings: append([]string{}, t.Findings...)}
 	for _, f := range sel.Factors {
 		out.Factors = append(out.Factors, contract.PlanFactor{Name: f.Name, Levels: append([]string{}, f.Levels...)})
@@ -58,7 +64,8 @@ func PlanTrial(t plans.Trial) contract.PlanTrial {
 	for i, p := range sel.Picked[:min(len(sel.Picked), maxCombinations)] {
 		leg, _ := sel.LegOf(p, t.Groups)
 		out.Combinations = append(out.Combinations, contract.PlanCombination{Combination: Combination(leg.Combination),
-			Levels: p.Levels, Devices: len(t.Groups[p.Group].Members), Minutes: Minutes(t.Minutes[i]), Legs: t.Shares[i], Must: p.Must})
+			Levels: p.Levels, Devices: len(t.Groups[p.Group].Members), Minutes: Minutes(t.Minutes[i]),
+			Legs: t.Shares[i], Must: p.Must})
 	}
 	for _, sh := range t.Suites {
 		out.Shares = append(out.Shares, contract.PlanShare{Suite: sh.Suite, Cases: sh.Cases, Minutes: Minutes(sh.MS)})
@@ -69,7 +76,8 @@ func PlanTrial(t plans.Trial) contract.PlanTrial {
 func levels(list []matrix.NamedLevel) []contract.Level {
 	out := []contract.Level{}
 	for _, l := range list {
-		out = append(out, contract.Level{Factor: l.Factor, Value: l.Value, Words: base.Ptr(fleet.FactorNamed(l.Factor).Read(l.Value))})
+		out = append(out, contract.Level{Factor: l.Factor, Value: l.Value,
+			Words: base.Ptr(fleet.FactorNamed(l.Factor).Read(l.Value))})
 	}
 	return out
 }
@@ -86,15 +94,18 @@ func Coverage(c matrix.Coverage) contract.Coverage {
 		out.Missing = append(out.Missing, levels(m))
 	}
 	for _, m := range c.Meetings {
-		out.Meetings = append(out.Meetings, contract.Meeting{Factors: m.Factors, Possible: m.Possible, Forbidden: m.Forbidden,
-			Covered: m.Covered})
+		out.Meetings = append(out.Meetings, contract.Meeting{Factors: m.Factors, Possible: m.Possible,
+			Forbidden: m.Forbidden,
+			Covered:   m.Covered})
 	}
 	return out
 }
 
 // CalendarEntry tells of something in the calendar.
 func CalendarEntry(e plans.Entry) contract.CalendarEntry {
-	return contract.CalendarEntry{Plan: e.Plan, At: e.At, Coming: e.Coming, State: e.State, Reason: e.Reason, Told: e.Told,
-		Sites: append([]string{}, e.Sites...), Run: e.Run, RunState: e.RunState, Verdict: e.Verdict, StartedAt: e.StartedAt,
+	return contract.CalendarEntry{Plan: e.Plan, At: e.At, Coming: e.Coming, State: e.State, Reason: e.Reason,
+		Told:  e.Told,
+		Sites: append([]string{}, e.Sites...), Run: e.Run, RunState: e.RunState, Verdict: e.Verdict,
+		StartedAt:  e.StartedAt,
 		FinishedAt: e.FinishedAt, MovedFrom: e.MovedFrom}
 }

@@ -102,7 +102,8 @@ func Run(r store.Run) contract.Run {
 		RealTime: r.RealTime, LastEvent: r.LastEvent, Order: orderOut(r.Order),
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Lineup: base.Stated(r.Lineup),
 		LeaveInstalled: base.Stated(r.Leave), Checklist: base.Stated(r.Checklist), Plan: base.Stated(r.Plan),
-		Keep: keepOut(r.Keep.V), PinnedBy: base.Stated(r.PinnedBy), PlanRevision: r.PlanRevision, Changed: base.Listed(r.Changed.V), Factors: base.Listed(r.Factors.V)}
+		Keep: keepOut(r.Keep.V), PinnedBy: base.Stated(r.PinnedBy), PlanRevision: r.PlanRevision,
+		Changed: base.Listed(r.Changed.V), Factors: base.Listed(r.Factors.V)}
 }
 
 // keepOut tells what rules a run has of what is kept of it, nil for none.
@@ -145,7 +146,8 @@ func Suite(in store.Suite) contract.Suite {
 	out := contract.Suite{Name: in.Name, Revision: in.Number, Digest: in.Digest, FileName: in.FileName,
 		CreatedAt: in.CreatedAt, Cases: []contract.CaseName{}, Origin: base.Stated(in.Origin), By: base.Stated(in.By)}
 	for _, c := range in.Cases.V {
-		out.Cases = append(out.Cases, contract.CaseName{Name: c.Name, Tags: c.Tags, Line: base.Stated(c.Line), End: base.Stated(c.End)})
+		out.Cases = append(out.Cases, contract.CaseName{Name: c.Name, Tags: c.Tags, Line: base.Stated(c.Line),
+			End: base.Stated(c.End)})
 	}
 	return out
 }
@@ -273,7 +275,8 @@ func Device(d store.Device) contract.Device {
 	f := d.Facts.V
 	one := contract.Device{Name: f.Name, Site: f.Site, Kind: f.Kind, Platform: f.Platform, Model: f.Model, Form: f.Form,
 		Os: f.OS, Width: f.Width, Height: f.Height,
-		MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: d.State, Since: d.Since, Run: d.Run, AtHand: base.Stated(d.AtHand),
+		MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: d.State, Since: d.Since, Run: d.Run,
+		AtHand:   base.Stated(d.AtHand),
 		Reason:   base.Stated(d.Reason),
 		Released: base.Stated(f.Released), Abi: base.Stated(f.ABI), HardwareId: base.Stated(f.HardwareID),
 		Labels: base.Listed(f.Labels), Owner: base.Stated(f.Owner), TakesMb: base.Stated(f.TakesMB), Used: &d.Used}
@@ -320,7 +323,8 @@ func Checks(list []fleet.Check) []contract.Check {
 // Glimpse tells of a device as a list shows it.
 func Glimpse(d store.Glimpse) contract.Glimpse {
 	out := contract.Glimpse{Name: d.Name, Site: d.Site, Kind: d.Kind, Platform: d.Platform, Model: d.Model, Os: d.OS,
-		Form: d.Form, State: d.State, Since: d.Since, Owner: base.Stated(d.Owner), Labels: base.Listed(words(d.Labels)), AtHand: base.Stated(d.AtHand)}
+		Form: d.Form, State: d.State, Since: d.Since, Owner: base.Stated(d.Owner), Labels: base.Listed(words(d.Labels)),
+		AtHand: base.Stated(d.AtHand)}
 	if d.Reason != "" {
 		out.Reason = &d.Reason
 	}
@@ -448,14 +452,17 @@ func Choice(in builds.Choice) contract.Choice {
 
 // Handover tells of an install page.
 func Handover(in builds.Handover) contract.Handover {
-	return contract.Handover{Url: in.Address, Qr: in.Picture, ExpiresAt: in.Until, Reachable: in.Reachable, Hint: in.Hint}
+	return contract.Handover{Url: in.Address, Qr: in.Picture, ExpiresAt: in.Until, Reachable: in.Reachable,
+		Hint: in.Hint}
 }
 
 // Order reads what a run is to be.
 func Order(in *contract.NewRun) runs.Order {
-	return runs.Order{Build: in.Build, App: base.Deref(in.App), Suites: in.Suites, Cases: base.Deref(in.Cases), Tags: base.Deref(in.Tags),
-		On: base.Deref(in.On), Lineup: base.Deref(in.Lineup), Language: base.Deref(in.Language), RepeatFailed: base.Deref(in.RepeatFailed),
-		Seed: in.Seed, RealTime: base.Deref(in.RealTime), LeaveInstalled: base.Deref(in.LeaveInstalled),
+	return runs.Order{Build: in.Build, App: base.Deref(in.App), Suites: in.Suites, Cases: base.Deref(in.Cases),
+		Tags: base.Deref(in.Tags),
+		On:   base.Deref(in.On), Lineup: base.Deref(in.Lineup), Language: base.Deref(in.Language),
+		RepeatFailed: base.Deref(in.RepeatFailed),
+		Seed:         in.Seed, RealTime: base.Deref(in.RealTime), LeaveInstalled: base.Deref(in.LeaveInstalled),
 		FromLine: base.Deref(in.FromLine), Order: orderIn(in.Order), Steps: base.Deref(in.TellSteps),
 		Keep: Keep(in.Keep)}
 }

@@ -77,7 +77,8 @@ func Enrol(ctx context.Context, t *sqlx.Tx, project int64, host, token string) e
 	if own {
 		return ErrOwnToken
 	}
-	if err := pg.Exec(ctx, t, `delete from access_token where project_id = $1 and host_name = $2 and made_by = ''`, project, host); err != nil {
+	if err := pg.Exec(ctx, t, `delete from access_token where project_id = $1 and host_name = $2 and made_by = ''`,
+		project, host); err != nil {
 		return err
 	}
 	return pg.Exec(ctx, t, `insert into access_token (project_id, kind, name, host_name, digest) values ($1, 'host', $2, $2, $3)`,
@@ -86,7 +87,8 @@ func Enrol(ctx context.Context, t *sqlx.Tx, project int64, host, token string) e
 
 // HostTokenKept notes that a host has kept the token that it was given.
 func (r *Records) HostTokenKept(ctx context.Context, token string) error {
-	_, err := r.DB.ExecContext(ctx, `update access_token set used_at = coalesce(used_at, now()) where digest = $1`, pg.Digest(token))
+	_, err := r.DB.ExecContext(ctx, `update access_token set used_at = coalesce(used_at, now()) where digest = $1`,
+		pg.Digest(token))
 	return err
 }
 

@@ -159,14 +159,16 @@ func Open(ctx context.Context, url string) (*Pool, error) {
 func Away(err error) bool {
 	var answer *pgconn.PgError
 	if errors.As(err, &answer) {
-		return strings.HasPrefix(answer.Code, "57P") || strings.HasPrefix(answer.Code, "53") || strings.HasPrefix(answer.Code, "08")
+		return strings.HasPrefix(answer.Code, "57P") || strings.HasPrefix(answer.Code, "53") ||
+			strings.HasPrefix(answer.Code, "08")
 	}
 	var dialled *net.OpError
 	var name *net.DNSError
 	if errors.As(err, &name) {
 		return !name.IsNotFound
 	}
-	return errors.As(err, &dialled) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, fs.ErrNotExist)
+	return errors.As(err, &dialled) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNREFUSED) ||
+		errors.Is(err, fs.ErrNotExist)
 }
 
 // Close closes the pool.

@@ -38,7 +38,8 @@ const planColumns = `
 // AllPlans gives a project's plans by name; of all projects where it is 0.
 func (r *Records) AllPlans(ctx context.Context, project int64) ([]Plan, error) {
 	list := []Plan{}
-	err := r.pool.DB.SelectContext(ctx, &list, planColumns+`and ($1 = 0 or project_id = $1) order by lower(name)`, project)
+	err := r.pool.DB.SelectContext(ctx, &list, planColumns+`and ($1 = 0 or project_id = $1) order by lower(name)`,
+		project)
 	return list, err
 }
 
@@ -160,7 +161,8 @@ func (r *Records) NoteStarts(ctx context.Context, p Plan, checkedTo time.Time, l
 		}
 	}
 	if !checkedTo.IsZero() {
-		if _, err := tx.ExecContext(ctx, `update plan set checked_to = $3 where id = $1 and checked_to = $2`, p.ID, p.CheckedTo,
+		if _, err := tx.ExecContext(ctx, `update plan set checked_to = $3 where id = $1 and checked_to = $2`, p.ID,
+			p.CheckedTo,
 			checkedTo); err != nil {
 			return err
 		}
@@ -268,7 +270,8 @@ func (r *Records) Arrived(ctx context.Context, p Plan, labels map[string]string,
 
 // Ended gives the runs of another plan that ended since a plan is watched with one of some verdicts
 // (any where there are none), and that it has not been started after.
-func (r *Records) Ended(ctx context.Context, p Plan, other string, verdicts []string, limit int) (ids []int64, err error) {
+func (r *Records) Ended(ctx context.Context, p Plan, other string, verdicts []string, limit int) (ids []int64,
+	err error) {
 	err = r.pool.DB.SelectContext(ctx, &ids, `
 		select r.id from run r join plan o on o.id = r.plan_id
 		where o.project_id = $1 and lower(o.name) = lower($2) and o.removed_at is null and r.finished_at > $3
@@ -302,7 +305,8 @@ func (r *Records) KeepFeed(ctx context.Context, project int64, digest []byte, by
 
 // FeedOf gives the project whose calendar a secret opens. It gives ErrNone where there is none.
 func (r *Records) FeedOf(ctx context.Context, digest []byte) (project int64, err error) {
-	return project, pg.Found(r.pool.DB.GetContext(ctx, &project, `select project_id from calendar_feed where digest = $1`, digest))
+	return project, pg.Found(r.pool.DB.GetContext(ctx, &project,
+		`select project_id from calendar_feed where digest = $1`, digest))
 }
 
 // Took is how long a case lasted, and how it went last.

@@ -67,7 +67,8 @@ const findingColumns = `
 		left join build b on b.id = f.mended_in `
 
 // Findings gives a project's, newest first, numbers below cursor (0 for all).
-func (r *Records) Findings(ctx context.Context, project int64, q, state string, session, cursor int64, limit int) ([]Finding, error) {
+func (r *Records) Findings(ctx context.Context, project int64, q, state string, session, cursor int64,
+	limit int) ([]Finding, error) {
 	list := []Finding{}
 	err := r.pool.DB.SelectContext(ctx, &list, findingColumns+`
 		where f.project_id = $1 and ($2 = '' or position(lower($2) in lower(f.title || ' ' || f.note || ' ' || f.found_by || ' ' ||
@@ -94,7 +95,8 @@ func (r *Records) AddFinding(ctx context.Context, f Finding) (int64, error) {
 		return pg.Exec(ctx, t, `
 			insert into finding (project_id, number, title, note, found_by, session_id, lease_id, seq, run_id, facts, marks, picture)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10::jsonb, $11::jsonb, $12)`, f.ProjectID, number, f.Title, f.Note, f.FoundBy,
-			f.SessionID, f.LeaseID, f.Seq, f.RunID, pg.Encode(f.Facts.V), pg.Encode(append([]Drawn{}, f.Marks.V...)), f.Picture)
+			f.SessionID, f.LeaseID, f.Seq, f.RunID, pg.Encode(f.Facts.V), pg.Encode(append([]Drawn{}, f.Marks.V...)),
+			f.Picture)
 	})
 	return number, err
 }

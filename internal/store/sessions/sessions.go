@@ -125,7 +125,8 @@ func (r *Records) SessionByID(ctx context.Context, id int64) (Session, error) {
 // SessionOfLease gives the session that has a live lease of a host's.
 func (r *Records) SessionOfLease(ctx context.Context, project, lease int64) (Session, error) {
 	var s Session
-	err := r.pool.DB.GetContext(ctx, &s, columns+`where s.project_id = $1 and s.lease_id = $2 and s.closed_at is null`, project, lease)
+	err := r.pool.DB.GetContext(ctx, &s, columns+`where s.project_id = $1 and s.lease_id = $2 and s.closed_at is null`,
+		project, lease)
 	return s, pg.Found(err)
 }
 
@@ -163,7 +164,8 @@ func (r *Records) AddSession(ctx context.Context, s Session) (int64, error) {
 				cleaning, build_id, package, app, lines, origin, idle_ms, away_ms, reads)
 			values ($1, $2, $3, $4, $5, $6, $7, $8::bigint[], $9, $10, $11, $12, $13, $14, $15::jsonb, $16::jsonb, $17, $18,
 				case when $13 = '' then '{}'::text[] else array[$13] end) returning id`,
-			s.ProjectID, number, s.Name, s.Purpose, s.AskedBy, s.Shared, s.DeviceID, pg.Array(s.Among), s.Lineup, s.Language,
+			s.ProjectID, number, s.Name, s.Purpose, s.AskedBy, s.Shared, s.DeviceID, pg.Array(s.Among), s.Lineup,
+			s.Language,
 			s.Cleaning, s.BuildID, s.Package, s.App, pg.Encode(append([]string{}, s.Lines.V...)), origin, s.IdleMS,
 			s.AwayMS); err != nil {
 			return err
@@ -188,7 +190,8 @@ func (r *Records) SetNaming(ctx context.Context, project int64, pattern string) 
 
 // ChangeSession changes what people call it and who may see it.
 func (r *Records) ChangeSession(ctx context.Context, id int64, name, purpose string, shared bool) error {
-	_, err := r.pool.DB.ExecContext(ctx, `update session set name = $2, purpose = $3, shared = $4 where id = $1`, id, name, purpose,
+	_, err := r.pool.DB.ExecContext(ctx, `update session set name = $2, purpose = $3, shared = $4 where id = $1`, id,
+		name, purpose,
 		shared)
 	return err
 }
@@ -212,7 +215,8 @@ func (r *Records) Away(ctx context.Context, id int64, since time.Duration) (bool
 
 // SetInstance notes where a session's live traffic comes together.
 func (r *Records) SetInstance(ctx context.Context, id, lease int64, instance string) error {
-	_, err := r.pool.DB.ExecContext(ctx, `update session set instance = $3 where id = $1 and lease_id = $2`, id, lease, instance)
+	_, err := r.pool.DB.ExecContext(ctx, `update session set instance = $3 where id = $1 and lease_id = $2`, id, lease,
+		instance)
 	return err
 }
 
@@ -231,7 +235,8 @@ func (r *Records) LetRead(ctx context.Context, id int64, digest string) error {
 
 // SetBuild notes what was installed last.
 func (r *Records) SetBuild(ctx context.Context, id, build int64, digest string) error {
-	_, err := r.pool.DB.ExecContext(ctx, `update session set build_id = $2, package = $3 where id = $1`, id, build, digest)
+	_, err := r.pool.DB.ExecContext(ctx, `update session set build_id = $2, package = $3 where id = $1`, id, build,
+		digest)
 	return err
 }
 
@@ -305,7 +310,8 @@ const maxEntries = 10_000
 // Entries gives what stays of a session, in order, but for pieces of its log.
 func (r *Records) Entries(ctx context.Context, session int64) ([]Entry, error) {
 	list := []Entry{}
-	err := r.pool.DB.SelectContext(ctx, &list, entryColumns+`where session_id = $1 and kind <> 'log' order by lease_id, seq limit $2`,
+	err := r.pool.DB.SelectContext(ctx, &list, entryColumns+
+		`where session_id = $1 and kind <> 'log' order by lease_id, seq limit $2`,
 		session, maxEntries)
 	return list, err
 }
@@ -313,14 +319,16 @@ func (r *Records) Entries(ctx context.Context, session int64) ([]Entry, error) {
 // LogPieces gives the pieces of a session's log, in order.
 func (r *Records) LogPieces(ctx context.Context, session int64) ([]Entry, error) {
 	list := []Entry{}
-	err := r.pool.DB.SelectContext(ctx, &list, entryColumns+`where session_id = $1 and kind = 'log' order by lease_id, seq`, session)
+	err := r.pool.DB.SelectContext(ctx, &list, entryColumns+
+		`where session_id = $1 and kind = 'log' order by lease_id, seq`, session)
 	return list, err
 }
 
 // EntryAt gives one entry.
 func (r *Records) EntryAt(ctx context.Context, session, lease, seq int64) (Entry, error) {
 	var e Entry
-	err := r.pool.DB.GetContext(ctx, &e, entryColumns+`where session_id = $1 and lease_id = $2 and seq = $3`, session, lease, seq)
+	err := r.pool.DB.GetContext(ctx, &e, entryColumns+`where session_id = $1 and lease_id = $2 and seq = $3`, session,
+		lease, seq)
 	return e, pg.Found(err)
 }
 
@@ -373,7 +381,8 @@ func (t Tx) PlaceSession(ctx context.Context, session, device int64, ttl time.Du
 		device); err != nil || len(placed) == 0 {
 		return false, err
 	}
-	return true, pg.Exec(ctx, t.SQL, `insert into session_lease (lease_id, session_id) values ($1, $2)`, lease[0], session)
+	return true, pg.Exec(ctx, t.SQL, `insert into session_lease (lease_id, session_id) values ($1, $2)`, lease[0],
+		session)
 }
 
 // Change is what has happened to a session.
@@ -427,7 +436,8 @@ func (t Tx) AddEntries(ctx context.Context, list []Entry) error {
 				size)
 			values ($1, $2, $3, $4, case when $5::bigint < 0 then (select (extract(epoch from now() - created_at) * 1000)::bigint
 				from session where id = $3) else $5 end, $6, $7, $8::jsonb, $9::jsonb, $10, $11, $12) on conflict do nothing`,
-			e.Lease, e.Seq, e.Session, e.Project, e.AtMS, e.Kind, e.Text, pg.Encode(append([]string{}, e.Lines.V...)), detail,
+			e.Lease, e.Seq, e.Session, e.Project, e.AtMS, e.Kind, e.Text, pg.Encode(append([]string{}, e.Lines.V...)),
+			detail,
 			e.Digest, e.MediaType, e.Size); err != nil {
 			return err
 		}

@@ -131,7 +131,8 @@ const wantedColumns = `
 // WantedBy gives what the suite of a live lease wants. ErrNone tells that there is no such lease.
 func (r *Records) WantedBy(ctx context.Context, project, lease int64) (Wanted, error) {
 	var w Wanted
-	err := pg.Found(r.pool.DB.GetContext(ctx, &w, wantedColumns+`where a.project_id = $1 and a.lease_id = $2`, project, lease))
+	err := pg.Found(r.pool.DB.GetContext(ctx, &w, wantedColumns+`where a.project_id = $1 and a.lease_id = $2`, project,
+		lease))
 	return w, err
 }
 
@@ -176,7 +177,8 @@ func (t *Tx) Lend(ctx context.Context, legs []int64) (blocked map[int64]string, 
 // Block notes which account legs wait for.
 func (t *Tx) Block(ctx context.Context, blocked map[int64]string) error {
 	for leg, name := range blocked {
-		if err := pg.Exec(ctx, t.SQL, `update leg set blocked = $2 where id = $1 and state = 'waiting'`, leg, name); err != nil {
+		if err := pg.Exec(ctx, t.SQL, `update leg set blocked = $2 where id = $1 and state = 'waiting'`, leg,
+			name); err != nil {
 			return err
 		}
 	}

@@ -72,7 +72,8 @@ func Start(ctx context.Context, dir, bucket string) (*Server, error) {
 		}
 	}
 	s := &Server{URL: "http://" + address, dir: dir, ended: make(chan error, 1)}
-	s.process = exec.Command(path, "--quiet", "--access", Access, "--secret", Secret, "--port", address, "posix", "--sidecar", filepath.Join(dir, "notes"),
+	s.process = exec.Command(path, "--quiet", "--access", Access, "--secret", Secret, "--port", address, "posix",
+		"--sidecar", filepath.Join(dir, "notes"),
 		filepath.Join(dir, "objects"))
 	s.process.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	s.process.Stderr = os.Stderr
@@ -132,7 +133,8 @@ func (s *Server) Before(fault Fault) http.Handler {
 			http.Error(w, err.Error(), http.StatusBadGateway)
 			return
 		}
-		on.Header, on.ContentLength, on.Host, on.TransferEncoding = r.Header, r.ContentLength, r.Host, r.TransferEncoding
+		on.Header, on.ContentLength, on.Host, on.TransferEncoding = r.Header, r.ContentLength, r.Host,
+			r.TransferEncoding
 		answer, err := through.Do(on)
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusBadGateway)

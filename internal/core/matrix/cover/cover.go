@@ -171,7 +171,8 @@ func (s Space) check(w Wish) error {
 			}
 			for _, l := range t.Levels {
 				if l < 0 || l >= s.Levels[t.Factor] {
-					return fmt.Errorf("a rule names level %d of factor %d, which has %d", l, t.Factor, s.Levels[t.Factor])
+					return fmt.Errorf("a rule names level %d of factor %d, which has %d", l, t.Factor,
+						s.Levels[t.Factor])
 				}
 			}
 		}

@@ -47,7 +47,8 @@ func drawSpace(t *rapid.T) Space {
 		var n Nogood
 		for range rapid.IntRange(1, 3).Draw(t, "terms") {
 			f := rapid.IntRange(0, len(s.Levels)-1).Draw(t, "factor")
-			n = append(n, Term{Factor: f, Levels: rapid.SliceOfNDistinct(rapid.IntRange(0, s.Levels[f]-1), 1, s.Levels[f],
+			n = append(n, Term{Factor: f, Levels: rapid.SliceOfNDistinct(rapid.IntRange(0, s.Levels[f]-1), 1,
+				s.Levels[f],
 				func(l int) int { return l }).Draw(t, "set")})
 		}
 		s.Never = append(s.Never, n)
@@ -304,7 +305,8 @@ func TestTangledRulesEndWithinBounds(t *testing.T) {
 	require.ErrorIs(t, err, ErrTangled)
 }
 
-// What people write is bounded by what it takes to compute, counted and never timed: the same wish ends the same everywhere.
+// What people write is bounded by what it takes to compute, counted and never timed: the same wish ends the same
+// everywhere.
 func TestWhatTakesTooLongEndsWithinBounds(t *testing.T) {
 	for _, c := range []struct {
 		name            string
@@ -314,10 +316,14 @@ func TestWhatTakesTooLongEndsWithinBounds(t *testing.T) {
 		err             error
 		most            int64 // hundredths of the limit that may be spent
 	}{
-		{name: "more rows than there is work for", factors: 60, levels: 3, strength: 3, limit: 20_000_000, err: ErrDear, most: 110},
-		{name: "and rules", factors: 60, levels: 3, strength: 3, rules: 200, limit: 20_000_000, err: ErrDear, most: 110},
-		{name: "a budget of rows has some", factors: 40, levels: 3, strength: 3, rows: 10, limit: 30_000_000, most: 200},
-		{name: "rules over many levels", factors: 4, levels: 500, strength: 2, rules: 200, limit: 40_000_000, err: ErrTangled, most: 110},
+		{name: "more rows than there is work for", factors: 60, levels: 3, strength: 3, limit: 20_000_000, err: ErrDear,
+			most: 110},
+		{name: "and rules", factors: 60, levels: 3, strength: 3, rules: 200, limit: 20_000_000, err: ErrDear,
+			most: 110},
+		{name: "a budget of rows has some", factors: 40, levels: 3, strength: 3, rows: 10, limit: 30_000_000,
+			most: 200},
+		{name: "rules over many levels", factors: 4, levels: 500, strength: 2, rules: 200, limit: 40_000_000,
+			err: ErrTangled, most: 110},
 		{name: "what is small is whole", factors: 10, levels: 4, strength: 2, limit: 30_000_000, most: 100},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -325,7 +331,8 @@ func TestWhatTakesTooLongEndsWithinBounds(t *testing.T) {
 				work := &Work{Limit: int64(c.limit)}
 				s := Space{Levels: repeated(c.levels, c.factors), Work: work}
 				for i := range c.rules {
-					s.Never = append(s.Never, Nogood{{i % c.factors, []int{i % c.levels}}, {(i*7 + 1) % c.factors, []int{i * 3 % c.levels}},
+					s.Never = append(s.Never, Nogood{{i % c.factors, []int{i % c.levels}},
+						{(i*7 + 1) % c.factors, []int{i * 3 % c.levels}},
 						{(i*5 + 2) % c.factors, []int{i * 11 % c.levels}}})
 				}
 				a, err := Make(s, Wish{Strength: c.strength, Seed: 1, Rows: c.rows})
@@ -365,7 +372,8 @@ func ExampleMake() {
 	// 0: a narrow and a wide phone; 1: English, German; 2: upright, across. The narrow one is not turned.
 	s := Space{Levels: []int{2, 2, 2}, Never: []Nogood{{{0, []int{0}}, {2, []int{1}}}}}
 	a, err := Make(s, Wish{Strength: 2})
-	fmt.Println(len(a.Rows), "of", 6, "rows cover", a.Coverage.Covered, "pairs;", a.Coverage.Forbidden, "cannot be;", err)
+	fmt.Println(len(a.Rows), "of", 6, "rows cover", a.Coverage.Covered, "pairs;", a.Coverage.Forbidden, "cannot be;",
+		err)
 	// Output:
 	// 5 of 6 rows cover 11 pairs; 1 cannot be; <nil>
 }

@@ -33,8 +33,8 @@ type member struct {
 	sa, sb       int
 }
 
-// look counts looks at meetings here and there: each costs more where the counts are larger than what a processor has at
-// hand.
+// look counts looks at meetings here and there: each costs more where the counts are larger than what a processor has
+// at hand.
 func (t *tally) look(n int) {
 	switch {
 	case len(t.counts) > 1_000_000:
@@ -55,7 +55,8 @@ func newTally(s Space, w Wish, v *solver) (*tally, error) {
 			over = append(over, f)
 		}
 	}
-	t := &tally{work: s.work(), levels: s.Levels, strength: min(w.Strength, len(over)), members: make([][]member, len(s.Levels))}
+	t := &tally{work: s.work(), levels: s.Levels, strength: min(w.Strength, len(over)), members: make([][]member,
+		len(s.Levels))}
 	if err := t.lay(over); err != nil {
 		return nil, err
 	}

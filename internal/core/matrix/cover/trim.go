@@ -25,7 +25,8 @@ func (m *maker) begin() error {
 		if best != nil && m.work.past(25) {
 			break
 		}
-		if float64(len(d.rows))*float64(m.each()) > 10*float64(m.wish.Effort) { // to complete it takes longer than it is worth
+		// to complete it takes longer than it is worth
+		if float64(len(d.rows))*float64(m.each()) > 10*float64(m.wish.Effort) {
 			continue
 		}
 		if best != nil && len(d.rows) >= len(best) {

@@ -9,9 +9,9 @@ var (
 	ErrStopped = errors.New("it was stopped")
 )
 
-// Work counts what is computed over a space, in looks: a meeting of levels, a term of a rule or a word of levels that is
-// looked at. It is a bound by what is done and never by a clock, so that the same wish has the same outcome everywhere. The
-// zero value is ready; nil counts for one call alone.
+// Work counts what is computed over a space, in looks: a meeting of levels, a term of a rule or a word of levels that
+// is looked at. It is a bound by what is done and never by a clock, so that the same wish has the same outcome
+// everywhere. The zero value is ready; nil counts for one call alone.
 type Work struct {
 	Limit int64       // looks at most; 0 for MaxLooks
 	Stop  func() bool // asked now and then; true ends it with ErrStopped
@@ -46,7 +46,8 @@ func (w *Work) ask() {
 	w.stopped = w.stopped || w.Stop != nil && w.Stop()
 }
 
-// past tells whether more than a part of a hundred is spent, or it was stopped: what only makes a result better ends early.
+// past tells whether more than a part of a hundred is spent, or it was stopped: what only makes a result better ends
+// early.
 func (w *Work) past(percent int64) bool { return w.stopped || w.spent > w.limit()/100*percent }
 
 // Err says why it has to end, nil where it has not.

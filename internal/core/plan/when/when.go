@@ -116,7 +116,8 @@ func (w When) Read() (*Moments, *Fault) {
 		return nil, f
 	}
 	if (len(m.only) > 0 || len(m.never) > 0) && m.opens(time.Date(2026, 1, 5, 0, 0, 0, 0, time.UTC)).IsZero() {
-		return nil, fault("never", "widen `only`, or narrow `never`", "the windows leave no moment in which it may start")
+		return nil, fault("never", "widen `only`, or narrow `never`",
+			"the windows leave no moment in which it may start")
 	}
 	for field, word := range map[string]struct {
 		is    string
@@ -148,11 +149,13 @@ func (m *Moments) readRule(w When, from time.Time) *Fault {
 		text = text[len(rulePrefix):]
 	}
 	if len(text) > 500 || strings.ContainsAny(text, "\r\n") || strings.Contains(strings.ToUpper(text), "DTSTART") {
-		return fault("repeat", "write it as in FREQ=DAILY;BYHOUR=2", "a recurrence is one line of at most 500 characters")
+		return fault("repeat", "write it as in FREQ=DAILY;BYHOUR=2",
+			"a recurrence is one line of at most 500 characters")
 	}
 	rule, err := recur.Parse(text)
 	if err != nil {
-		return fault("repeat", "write it as in FREQ=DAILY;BYHOUR=2 (RFC 5545, 3.3.10)", "the recurrence cannot be: %v", err)
+		return fault("repeat", "write it as in FREQ=DAILY;BYHOUR=2 (RFC 5545, 3.3.10)", "the recurrence cannot be: %v",
+			err)
 	}
 	if rule.Count > 0 && w.From == "" {
 		return fault("from", "add `from: 2026-01-05`", "a recurrence that is counted needs a first day")
@@ -173,11 +176,13 @@ func (m *Moments) readCron(text string) *Fault {
 	}
 	fields := strings.Fields(text)
 	if len(fields) != 5 || len(text) > 200 || strings.ContainsAny(text, "@=") {
-		return fault("cron", `as in "0 2 * * *": minute, hour, day, month, day of the week`, "cron has five fields, not %d", len(fields))
+		return fault("cron", `as in "0 2 * * *": minute, hour, day, month, day of the week`,
+			"cron has five fields, not %d", len(fields))
 	}
 	s, err := readFields(fields)
 	if err != nil {
-		return fault("cron", `as in "0 2 * * *": minute, hour, day, month, day of the week`, "the cron fields cannot be read: %v", err)
+		return fault("cron", `as in "0 2 * * *": minute, hour, day, month, day of the week`,
+			"the cron fields cannot be read: %v", err)
 	}
 	// what runs every hour, or each some hours, goes by the hours that pass
 	m.cron, m.cronExact = s, strings.HasPrefix(fields[1], "*")
@@ -304,7 +309,8 @@ func (m *Moments) nextHour(after time.Time) time.Time {
 				continue
 			}
 			counted++
-			if u := m.rule.Until; m.rule.Count > 0 && counted > m.rule.Count || u != nil && !u.UTC && m.wall(at).After(u.At) {
+			if u := m.rule.Until; m.rule.Count > 0 && counted > m.rule.Count || u != nil && !u.UTC &&
+				m.wall(at).After(u.At) {
 				return time.Time{}
 			}
 			if at.After(after) {

@@ -62,25 +62,32 @@ func TestMomentsAreThoseThatClocksShow(t *testing.T) {
 		{When{Cron: "0 0 29 2 *"}, "2026-01-01T00:00:00Z", []string{"2028-02-29T00:00:00Z"}},
 		{When{Repeat: "FREQ=MONTHLY;BYDAY=-1FR;BYHOUR=18", Zone: "Europe/Lisbon"}, "2026-01-01T00:00:00Z",
 			[]string{"2026-01-30T18:00:00Z", "2026-02-27T18:00:00Z", "2026-03-27T18:00:00Z", "2026-04-24T17:00:00Z"}},
-		{When{Repeat: "FREQ=DAILY;COUNT=2;BYHOUR=9", From: "2026-05-01"}, "2026-05-01T10:00:00Z", []string{"2026-05-02T09:00:00Z", ""}},
+		{When{Repeat: "FREQ=DAILY;COUNT=2;BYHOUR=9", From: "2026-05-01"}, "2026-05-01T10:00:00Z",
+			[]string{"2026-05-02T09:00:00Z", ""}},
 		{When{Repeat: "FREQ=HOURLY;BYMINUTE=0", Zone: "Asia/Kolkata"}, "2026-05-01T00:05:00Z",
 			[]string{"2026-05-01T00:30:00Z", "2026-05-01T01:30:00Z"}}, // full hours there are half ones elsewhere
-		{When{Repeat: "FREQ=HOURLY;BYDAY=SU", Zone: "Asia/Tokyo"}, "2026-05-01T00:00:00Z", []string{"2026-05-02T15:00:00Z", "2026-05-02T16:00:00Z"}},
+		{When{Repeat: "FREQ=HOURLY;BYDAY=SU", Zone: "Asia/Tokyo"}, "2026-05-01T00:00:00Z",
+			[]string{"2026-05-02T15:00:00Z", "2026-05-02T16:00:00Z"}},
 		{When{Repeat: "FREQ=DAILY;BYHOUR=9;UNTIL=20260502"}, "2026-05-01T00:00:00Z", // all of that day belongs to it
 			[]string{"2026-05-01T09:00:00Z", "2026-05-02T09:00:00Z", ""}},
 		{When{Repeat: "FREQ=DAILY;BYHOUR=9;UNTIL=20260502T000000Z", Zone: "Asia/Tokyo"}, "2026-05-01T00:00:00Z",
 			[]string{"2026-05-02T00:00:00Z", ""}}, // 09:00 there
 		{When{Repeat: "rrule:freq=daily;byhour=2"}, "2026-05-01T00:00:00Z", []string{"2026-05-01T02:00:00Z"}},
-		{When{Repeat: "FREQ=DAILY;BYHOUR=1,2;BYMINUTE=0,30", Zone: "Europe/Lisbon"}, "2026-03-29T00:59:00Z", // 01:00 and 01:30 are skipped
+		// 01:00 and 01:30 are skipped
+		{When{Repeat: "FREQ=DAILY;BYHOUR=1,2;BYMINUTE=0,30", Zone: "Europe/Lisbon"}, "2026-03-29T00:59:00Z",
 			[]string{"2026-03-29T01:00:00Z", "2026-03-29T01:30:00Z", "2026-03-30T00:00:00Z"}},
-		{When{Repeat: "FREQ=DAILY;BYHOUR=1,2;BYMINUTE=45,20", Zone: "Australia/Lord_Howe"}, "2026-10-03T14:00:00Z", // 02:20 is skipped, and 02:45 is not
+		// 02:20 is skipped, and 02:45 is not
+		{When{Repeat: "FREQ=DAILY;BYHOUR=1,2;BYMINUTE=45,20", Zone: "Australia/Lord_Howe"}, "2026-10-03T14:00:00Z",
 			[]string{"2026-10-03T14:50:00Z", "2026-10-03T15:15:00Z", "2026-10-03T15:45:00Z", "2026-10-03T15:50:00Z"}},
 		{When{Cron: "0 0 * * 7"}, "2026-05-01T00:00:00Z", []string{"2026-05-03T00:00:00Z"}},
 		{When{Cron: "0 0 * * FRI-MON"}, "2026-05-01T12:00:00Z", // a Friday
 			[]string{"2026-05-02T00:00:00Z", "2026-05-03T00:00:00Z", "2026-05-04T00:00:00Z", "2026-05-08T00:00:00Z"}},
-		{When{Cron: "0 0 */2 * 1"}, "2026-05-01T12:00:00Z", []string{"2026-05-11T00:00:00Z", "2026-05-25T00:00:00Z"}}, // odd days that are Mondays
-		{When{Cron: "0 0 13 * 5"}, "2026-05-01T12:00:00Z", []string{"2026-05-08T00:00:00Z", "2026-05-13T00:00:00Z"}},  // either
-		{When{Cron: "0 12 * * *", Zone: "UTC", Only: []string{"Mon-Fri 20:00-06:00"}}, "2026-01-02T00:00:00Z", // a Friday
+		// odd days that are Mondays
+		{When{Cron: "0 0 */2 * 1"}, "2026-05-01T12:00:00Z", []string{"2026-05-11T00:00:00Z", "2026-05-25T00:00:00Z"}},
+		// either
+		{When{Cron: "0 0 13 * 5"}, "2026-05-01T12:00:00Z", []string{"2026-05-08T00:00:00Z", "2026-05-13T00:00:00Z"}},
+		// a Friday
+		{When{Cron: "0 12 * * *", Zone: "UTC", Only: []string{"Mon-Fri 20:00-06:00"}}, "2026-01-02T00:00:00Z",
 			[]string{"2026-01-02T20:00:00Z", "2026-01-05T20:00:00Z", "2026-01-06T20:00:00Z"}},
 		{When{Cron: "*/5 * * * *", Zone: "UTC", Never: []string{"00:00-23:55", "Sat,Sun"}}, "2026-01-02T23:50:00Z",
 			[]string{"2026-01-02T23:55:00Z", "2026-01-05T23:55:00Z"}},
@@ -105,7 +112,8 @@ func TestDailyMomentsAgreeWithClocksWalkedThrough(t *testing.T) {
 		zone := rapid.SampledFrom([]string{"Europe/Lisbon", "America/New_York", "Australia/Lord_Howe", "Asia/Tokyo",
 			"Africa/Casablanca", "America/St_Johns", "Pacific/Apia"}).Draw(t, "zone")
 		hour, minute := rapid.IntRange(0, 23).Draw(t, "hour"), rapid.IntRange(0, 11).Draw(t, "five minutes")*5
-		day := time.Date(2026, time.Month(rapid.IntRange(1, 12).Draw(t, "month")), rapid.IntRange(1, 28).Draw(t, "day"), 0, 0, 0, 0, time.UTC)
+		day := time.Date(2026, time.Month(rapid.IntRange(1, 12).Draw(t, "month")), rapid.IntRange(1, 28).Draw(t, "day"),
+			0, 0, 0, 0, time.UTC)
 		loc, err := time.LoadLocation(zone)
 		require.NoError(t, err)
 		until := day.Add(6 * 24 * time.Hour)
@@ -234,7 +242,8 @@ func zonesOf(t *testing.T) (out []string) {
 	const root = "/usr/share/zoneinfo"
 	_ = filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
 		name := strings.TrimPrefix(path, root+"/")
-		if err != nil || e.IsDir() || strings.HasPrefix(name, "posix") || strings.HasPrefix(name, "right") || !strings.Contains(name, "/") {
+		if err != nil || e.IsDir() || strings.HasPrefix(name, "posix") || strings.HasPrefix(name, "right") ||
+			!strings.Contains(name, "/") {
 			return nil
 		}
 		if _, err := time.LoadLocation(name); err == nil {

@@ -10,8 +10,8 @@ import (
 	"yamato/internal/core/plan/when/recur"
 )
 
-// Words says when moments come as people do, with the zone: "every day at 02:00, Lisbon". What has no such words is told
-// as it is written.
+// Words says when moments come as people do, with the zone: "every day at 02:00, Lisbon". What has no such words is
+// told as it is written.
 func (m *Moments) Words(w When) string {
 	words := ""
 	switch {

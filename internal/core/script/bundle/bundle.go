@@ -57,7 +57,8 @@ func (b Bundle) Encode() ([]byte, error) {
 	var out bytes.Buffer
 	z := zip.NewWriter(&out)
 	add := func(name string, data []byte) error {
-		w, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: time.Unix(1767225600, 0).UTC()})
+		w, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: time.Unix(1767225600,
+			0).UTC()})
 		if err == nil {
 			_, err = w.Write(data)
 		}

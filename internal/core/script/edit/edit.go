@@ -51,7 +51,8 @@ func (d Document) Complete(line, column int) []Item {
 	switch {
 	case strings.Count(before, `"`)%2 == 1:
 		at := strings.LastIndex(before, `"`)
-		return d.texts(before[at+1:], column-len([]rune(before[at+1:])), strings.LastIndex(before[at:], "{") > 0, line, column)
+		return d.texts(before[at+1:], column-len([]rune(before[at+1:])), strings.LastIndex(before[at:], "{") > 0, line,
+			column)
 	case strings.HasPrefix(typed, "$"):
 		return d.variables(line, from)
 	case strings.HasPrefix(typed, "#"):
@@ -129,8 +130,10 @@ func (d Document) elements(words []string, from int) []Item {
 	for _, r := range l.Roles {
 		out = append(out, Item{r, "role", "a WAI-ARIA role", from})
 	}
-	for _, w := range []string{"called", "in", "near", "above", "below", "left of", "right of", "shows", "contains", "matches", "is", "came up",
-		"within", "for", "at least", "at most", "no", "number in", "text in", "count of", "word(", "secret", "xpath", "last"} {
+	for _, w := range []string{"called", "in", "near", "above", "below", "left of", "right of", "shows", "contains",
+		"matches", "is", "came up",
+		"within", "for", "at least", "at most", "no", "number in", "text in", "count of", "word(", "secret", "xpath",
+		"last"} {
 		out = append(out, Item{w, "word", "", from})
 	}
 	return out
@@ -180,7 +183,8 @@ func (d Document) texts(typed string, from int, inBraces bool, line, column int)
 	for _, s := range d.Seen {
 		if s.Text != "" && !seen[s.Text] {
 			seen[s.Text] = true
-			out = append(out, Item{strings.NewReplacer(`\`, `\\`, `"`, `\"`, "{", `\{`, "}", `\}`).Replace(s.Text), "text", on(s), from})
+			out = append(out, Item{strings.NewReplacer(`\`, `\\`, `"`, `\"`, "{", `\{`, "}", `\}`).Replace(s.Text),
+				"text", on(s), from})
 		}
 	}
 	return out

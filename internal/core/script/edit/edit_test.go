@@ -34,15 +34,19 @@ func TestWhatMayStandAtAPlace(t *testing.T) {
 		has   []string
 		lacks []string
 	}{
-		"a step":                  {head + "case \"c\"\n  t‸\nend\n", []string{"tap", "tilt"}, []string{"case"}},
-		"a case, outside of one":  {head + "c‸\n", []string{"case"}, []string{"tap"}},
-		"an action":               {head + "case \"c\"\n  do ‸\nend\n", []string{"open the map", "pay for $ticket at $desk"}, nil},
-		"an id that was seen":     {head + "case \"c\"\n  tap #‸\nend\n", []string{"#total", "#pay"}, nil},
-		"a text that was seen":    {head + "case \"c\"\n  tap \"P‸\nend\n", []string{"Pay"}, nil},
-		"a value of this case":    {head + "case \"c\"\n  let fare = 1\n  expect $‸\nend\n", []string{"$fare"}, []string{"$other"}},
-		"an action's own":         {head + "action a $who\n  tap $‸\nend\ncase \"c\"\n  let other = 1\n  do a \"x\"\n  expect #a\nend\n", []string{"$who"}, []string{"$other"}},
-		"a value runs may give":   {head + "given traveller = \"adult\"\ncase \"c\"\n  expect $‸\nend\n", []string{"$traveller"}, nil},
-		"the same within a text":  {head + "given traveller = \"adult\"\ncase \"c\"\n  expect \"{‸\nend\n", []string{"traveller}"}, nil},
+		"a step":                 {head + "case \"c\"\n  t‸\nend\n", []string{"tap", "tilt"}, []string{"case"}},
+		"a case, outside of one": {head + "c‸\n", []string{"case"}, []string{"tap"}},
+		"an action": {head + "case \"c\"\n  do ‸\nend\n",
+			[]string{"open the map", "pay for $ticket at $desk"}, nil},
+		"an id that was seen":  {head + "case \"c\"\n  tap #‸\nend\n", []string{"#total", "#pay"}, nil},
+		"a text that was seen": {head + "case \"c\"\n  tap \"P‸\nend\n", []string{"Pay"}, nil},
+		"a value of this case": {head + "case \"c\"\n  let fare = 1\n  expect $‸\nend\n", []string{"$fare"},
+			[]string{"$other"}},
+		"an action's own": {head + "action a $who\n  tap $‸\nend\ncase \"c\"\n  let other = 1\n  do a \"x\"\n  expect #a\nend\n", []string{"$who"}, []string{"$other"}},
+		"a value runs may give": {head + "given traveller = \"adult\"\ncase \"c\"\n  expect $‸\nend\n",
+			[]string{"$traveller"}, nil},
+		"the same within a text": {head + "given traveller = \"adult\"\ncase \"c\"\n  expect \"{‸\nend\n",
+			[]string{"traveller}"}, nil},
 		"after what is cut off":   {"suite \"s\"\ncase \"c\"\n  tap #‸", []string{"#pay"}, nil},
 		"beyond the end of lines": {"suite \"s\"‸", nil, []string{"tap"}},
 	} {
@@ -54,7 +58,8 @@ func TestWhatMayStandAtAPlace(t *testing.T) {
 				offered = append(offered, i.Text)
 			}
 			for _, want := range c.has {
-				require.True(t, slices.ContainsFunc(offered, func(o string) bool { return strings.HasPrefix(o, want) }), "%s is not in %q", want, offered)
+				require.True(t, slices.ContainsFunc(offered, func(o string) bool { return strings.HasPrefix(o, want) }),
+					"%s is not in %q", want, offered)
 			}
 			for _, not := range c.lacks {
 				require.NotContains(t, offered, not)
@@ -93,11 +98,13 @@ func TestAnActionIsCalledOtherwise(t *testing.T) {
 	require.Contains(t, own, "do at \"two, in öre\" settle $desk")
 	require.Contains(t, own, "    do at \"x\" settle $y")
 	require.Contains(t, own, "do open the map")
-	require.Contains(t, others["steps/about.yamato"], "action at $ticket settle $desk", "values keep their order: it is where they stand that changes")
+	require.Contains(t, others["steps/about.yamato"], "action at $ticket settle $desk",
+		"values keep their order: it is where they stand that changes")
 	_, findings := script.ReadWith(own, others)
 	require.Zero(t, script.Faults(findings), "%v", findings)
 
-	for to, why := range map[string]string{"pay": "takes 2 values", "$a $b": "begins with a word", "pay \"x\" $a $b": "made of words"} {
+	for to, why := range map[string]string{"pay": "takes 2 values", "$a $b": "begins with a word",
+		"pay \"x\" $a $b": "made of words"} {
 		_, err := d.Renames(line, column, to)
 		require.ErrorContains(t, err, why)
 	}
@@ -107,7 +114,8 @@ func TestAValueIsCalledOtherwiseWhereItIsInSight(t *testing.T) {
 	text := "suite \"s\"\ncase \"c\"\n  let fare‸ = 1\n  expect number in #a = $fare + 1\n  tap \"{fare} for {fare}\"\nend\ncase \"d\"\n  let fare = 2\n  expect $fare = 2\nend\n"
 	d, line, column := document(t, text)
 	own, _ := renamed(t, d, line, column, "$price")
-	require.Equal(t, strings.NewReplacer("let fare‸ = 1", "let price = 1", "$fare + 1", "$price + 1", "{fare} for {fare}", "{price} for {price}").Replace(text), own,
+	require.Equal(t, strings.NewReplacer("let fare‸ = 1", "let price = 1", "$fare + 1", "$price + 1",
+		"{fare} for {fare}", "{price} for {price}").Replace(text), own,
 		"the case beside it has a value of its own")
 	_, err := d.Renames(line, column, "two words")
 	require.ErrorContains(t, err, "letters, digits and _")

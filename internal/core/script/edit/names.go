@@ -145,7 +145,8 @@ func (d Document) Renames(line, column int, to string) ([]Change, error) {
 			return nil, fmt.Errorf("a value is called by letters, digits and _, not %q", to)
 		}
 		all := d.scope(line).names()
-		if slices.ContainsFunc(d.Suite.Given, func(g script.Given) bool { return g.Name == v.name }) { // every case has it
+		// every case has it
+		if slices.ContainsFunc(d.Suite.Given, func(g script.Given) bool { return g.Name == v.name }) {
 			all = d.scope(0).names()
 		}
 		if slices.ContainsFunc(all, func(n name) bool { return n.declares && n.name == to }) {
@@ -195,7 +196,8 @@ func (d Document) renameAction(a *script.Action, to string) ([]Change, error) {
 		}
 	}
 	if values != len(a.Params) {
-		return nil, fmt.Errorf("this action takes %d values: write its new name with them, as in %s", len(a.Params), a.Usage())
+		return nil, fmt.Errorf("this action takes %d values: write its new name with them, as in %s", len(a.Params),
+			a.Usage())
 	}
 	if len(words) == 0 || strings.HasPrefix(words[0], "$") {
 		return nil, fmt.Errorf("an action's name begins with a word")

@@ -51,7 +51,8 @@ type Token struct {
 	Pos    Pos
 	Length int    // in characters
 	Raw    string // as written
-	Text   string // words in lower case; strings without quotes, escapes as written; ids and variables without their mark
+	// words in lower case; strings without quotes, escapes as written; ids and variables without their mark
+	Text   string
 	Number *big.Rat
 	Time   time.Duration
 }
@@ -432,7 +433,8 @@ func lexNumber(l *lexer) state {
 			l.emit(Ordinal, Token{Number: value})
 		}
 	default:
-		l.fault("durations end in ms, s or m; sizes in kB, MB or GB; ordinals in st, nd, rd or th", "unknown unit `%s`", unit)
+		l.fault("durations end in ms, s or m; sizes in kB, MB or GB; ordinals in st, nd, rd or th", "unknown unit `%s`",
+			unit)
 	}
 	return lexAny
 }

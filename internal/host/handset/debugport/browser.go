@@ -30,7 +30,8 @@ func (b *Port) asBrowser(s target.SessionID, id int64, method string, params jso
 	}
 	info := map[string]any{"targetId": theTarget, "type": "page", "title": b.page.Name, "url": "", "attached": true,
 		"canAccessOpener": false, "browserContextId": theContext}
-	attached := said("Target.attachedToTarget", map[string]any{"sessionId": s, "targetInfo": info, "waitingForDebugger": false})
+	attached := said("Target.attachedToTarget", map[string]any{"sessionId": s, "targetInfo": info,
+		"waitingForDebugger": false})
 	answer := func(result map[string]any, events ...[]byte) [][]byte {
 		text, err := json.Marshal(map[string]any{"id": id, "result": result}, pipe.Reads)
 		if err != nil {
@@ -41,7 +42,8 @@ func (b *Port) asBrowser(s target.SessionID, id int64, method string, params jso
 	mine := in.TargetID == "" || in.TargetID == theTarget
 	switch {
 	case method == "Browser.getVersion":
-		return answer(map[string]any{"protocolVersion": "1.3", "product": "Chrome/" + b.page.Version, "revision": "", "userAgent": "",
+		return answer(map[string]any{"protocolVersion": "1.3", "product": "Chrome/" + b.page.Version, "revision": "",
+			"userAgent": "",
 			"jsVersion": ""})
 	case method == "Target.getBrowserContexts":
 		return answer(map[string]any{"browserContextIds": []string{theContext}})
@@ -55,19 +57,22 @@ func (b *Port) asBrowser(s target.SessionID, id int64, method string, params jso
 		return answer(map[string]any{}, attached)
 	case method == "Target.attachToTarget" && mine:
 		return answer(map[string]any{"sessionId": s}, attached)
-	case method == "Target.activateTarget" && mine, method == "Target.setDiscoverTargets", method == "Target.setAutoAttach":
+	case method == "Target.activateTarget" && mine, method == "Target.setDiscoverTargets",
+		method == "Target.setAutoAttach":
 		return answer(map[string]any{})
 	}
 	return [][]byte{refusal(id, method+" reaches beyond the app, and is not passed on")}
 }
 
 func said(method string, params map[string]any) []byte {
-	text, _ := json.Marshal(map[string]any{"method": method, "params": params}, pipe.Reads) // of texts and numbers alone
+	// of texts and numbers alone
+	text, _ := json.Marshal(map[string]any{"method": method, "params": params}, pipe.Reads)
 	return text
 }
 
 func refusal(id int64, why string) []byte {
-	text, _ := json.Marshal(map[string]any{"id": id, "error": map[string]any{"code": -32000, "message": why}}, pipe.Reads)
+	text, _ := json.Marshal(map[string]any{"id": id, "error": map[string]any{"code": -32000, "message": why}},
+		pipe.Reads)
 	return text
 }
 

@@ -177,14 +177,16 @@ func (b *Port) join(w http.ResponseWriter, r *http.Request) {
 			}
 			continue
 		}
-		if whole && command.Session == s && (command.Method == "Target.setDiscoverTargets" || command.Method == "Target.setAutoAttach") {
+		if whole && command.Session == s && (command.Method == "Target.setDiscoverTargets" ||
+			command.Method == "Target.setAutoAttach") {
 			if socket.Write(ctx, websocket.MessageText, done(command.ID, s)) != nil { // there are no others to be found
 				return
 			}
 			continue
 		}
 		if whole && command.Session != s {
-			if socket.Write(ctx, websocket.MessageText, refusal(command.ID, "there is no session "+string(command.Session))) != nil {
+			if socket.Write(ctx, websocket.MessageText,
+				refusal(command.ID, "there is no session "+string(command.Session))) != nil {
 				return
 			}
 			continue
@@ -197,7 +199,8 @@ func (b *Port) join(w http.ResponseWriter, r *http.Request) {
 }
 
 // pass has the page carry a command out, and gives the answer as the protocol has it.
-func (b *Port) pass(ctx context.Context, s target.SessionID, id int64, method string, params jsontext.Value, whole bool) []byte {
+func (b *Port) pass(ctx context.Context, s target.SessionID, id int64, method string, params jsontext.Value,
+	whole bool) []byte {
 	out := map[string]any{"id": id}
 	if whole {
 		out["sessionId"] = s

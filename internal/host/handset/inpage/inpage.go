@@ -20,7 +20,8 @@ var (
 // Look reads what is on the screen, and does there what the browser itself would do outside of the page. due is
 // the name by which it asks Due what is due.
 func Look(due string) string {
-	return fmt.Sprintf("(() => {\nif (globalThis.yamatoLook) return;\nconst dueName = %q;\n", due) + drawn + control + look + "})();"
+	return fmt.Sprintf("(() => {\nif (globalThis.yamatoLook) return;\nconst dueName = %q;\n", due) + drawn + control +
+		look + "})();"
 }
 
 //go:embed due.js

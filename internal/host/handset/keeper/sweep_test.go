@@ -21,7 +21,8 @@ func TestProfilesWithoutAKeeperAreSwept(t *testing.T) {
 		}
 		return path
 	}
-	left, lived, others, another := profile(Prefix+"1", true), profile(Prefix+"2", true), profile(Prefix+"3", false), profile("else", true)
+	left, lived, others, another := profile(Prefix+"1", true), profile(Prefix+"2", true), profile(Prefix+"3", false),
+		profile("else", true)
 	lock, err := filelock.Take(filepath.Join(lived, inUse))
 	require.NoError(t, err)
 	require.NoError(t, os.Symlink(another, filepath.Join(dir, Prefix+"link")))

@@ -24,8 +24,9 @@ import (
 type Bundle struct {
 	file    *os.File
 	entries map[string]*zip.File // by path below the bundle's top
-	Start   string               // the start page, as a path with its query, or as a whole address where the app stays there
-	Facts   Manifest
+	// the start page, as a path with its query, or as a whole address where the app stays there
+	Start string
+	Facts Manifest
 }
 
 // Manifest is what a handset heeds of a W3C web app manifest.

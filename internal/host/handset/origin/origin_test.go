@@ -49,8 +49,10 @@ func TestABundleIsServedAsItIsAndNothingElse(t *testing.T) {
 		b.ServeHTTP(w, r)
 		return w.Result()
 	}
-	for path, media := range map[string]string{"/start.html": "text/html; charset=utf-8", "/app.mjs": "text/javascript; charset=utf-8",
-		"/a.wasm": "application/wasm", "/manifest.webmanifest": "application/manifest+json", "/sub/": "text/html; charset=utf-8"} {
+	for path, media := range map[string]string{"/start.html": "text/html; charset=utf-8",
+		"/app.mjs": "text/javascript; charset=utf-8",
+		"/a.wasm":  "application/wasm", "/manifest.webmanifest": "application/manifest+json",
+		"/sub/": "text/html; charset=utf-8"} {
 		r := get(path)
 		require.Equal(t, http.StatusOK, r.StatusCode, path)
 		require.Equal(t, media, r.Header.Get("Content-Type"), path)
@@ -60,8 +62,10 @@ func TestABundleIsServedAsItIsAndNothingElse(t *testing.T) {
 	part := get("/app.mjs", "Range", "bytes=2-4")
 	require.Equal(t, http.StatusPartialContent, part.StatusCode)
 	require.Equal(t, int64(3), part.ContentLength)
-	require.Equal(t, http.StatusNotModified, get("/app.mjs", "If-None-Match", get("/app.mjs").Header.Get("ETag")).StatusCode)
-	for _, path := range []string{"/secret.txt", "/../secret.txt", "/%2e%2e/secret.txt", "/..%2fsecret.txt", "/site/start.html",
+	require.Equal(t, http.StatusNotModified, get("/app.mjs", "If-None-Match",
+		get("/app.mjs").Header.Get("ETag")).StatusCode)
+	for _, path := range []string{"/secret.txt", "/../secret.txt", "/%2e%2e/secret.txt", "/..%2fsecret.txt",
+		"/site/start.html",
 		"/../../../../etc/passwd", "/nothing"} {
 		require.Equal(t, http.StatusNotFound, get(path).StatusCode, path)
 	}
@@ -77,7 +81,8 @@ func TestABundleIsServedAsItIsAndNothingElse(t *testing.T) {
 
 func TestEachAppHasAnOriginOfItsOwn(t *testing.T) {
 	seen := map[string]string{}
-	for _, id := range []string{"example.tideline", "example-tideline", "EXAMPLE.TIDELINE", "漢字", "", strings.Repeat("a", 300), "a/../b"} {
+	for _, id := range []string{"example.tideline", "example-tideline", "EXAMPLE.TIDELINE", "漢字", "",
+		strings.Repeat("a", 300), "a/../b"} {
 		origin, host := Of(id)
 		require.Empty(t, seen[host], "%q and %q", id, seen[host])
 		seen[host] = id + "."

@@ -50,7 +50,8 @@ func OpenProxy(allowed []string, refused func(host string)) (*Proxy, error) {
 		own: map[string]int{}, conns: map[net.Conn]bool{}, dial: outside.Dialer(allowed)}
 	p.through = &httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {},
-		Transport: &http.Transport{Proxy: nil, DialContext: p.dial, ResponseHeaderTimeout: 2 * time.Minute, MaxIdleConns: 32,
+		Transport: &http.Transport{Proxy: nil, DialContext: p.dial, ResponseHeaderTimeout: 2 * time.Minute,
+			MaxIdleConns:    32,
 			IdleConnTimeout: 10 * time.Second, DisableCompression: true},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 			p.unanswered(w, r.URL.Host, err)

@@ -67,7 +67,8 @@ func (e *protocolError) Error() string {
 // Reads are how what the browser says is read: pages decide on some of it.
 var (
 	writes = json.JoinOptions(json.DefaultOptionsV2(), jsontext.AllowInvalidUTF8(true))
-	Reads  = json.JoinOptions(json.DefaultOptionsV2(), jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(true),
+	Reads  = json.JoinOptions(json.DefaultOptionsV2(), jsontext.AllowInvalidUTF8(true),
+		jsontext.AllowDuplicateNames(true),
 		json.MatchCaseInsensitiveNames(false))
 )
 
@@ -105,7 +106,11 @@ func (p *Pipe) Read() {
 			return
 		}
 		if len(kept) <= maxMessage {
-			_ = contain.Do("hearing the browser", func() error { p.hear(bytes.TrimSuffix(kept, []byte{0})); return nil })
+			_ = contain.Do("hearing the browser", func() error {
+				p.hear(bytes.TrimSuffix(kept,
+					[]byte{0}))
+				return nil
+			})
 		}
 		kept = kept[:0]
 		if cap(kept) > 4<<20 {

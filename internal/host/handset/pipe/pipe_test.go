@@ -38,10 +38,13 @@ func TestWhatIsTooLongIsPassedOverAndTheNextIsHeard(t *testing.T) {
 	heard := make(chan string, 10)
 	p.Listen("s", func(method string, _ jsontext.Value) { heard <- method })
 	go func() {
-		_, _ = fmt.Fprintf(answers, `{"method":"Too.long","sessionId":"s","params":{"text":"%s"}}`+"\x00", strings.Repeat("x", maxMessage+1))
-		_, _ = io.WriteString(answers, "no JSON at all\x00"+`{"method":"Next","sessionId":"s"}`+"\x00"+`{"method":"Other","sessionId":"t"}`+"\x00")
+		_, _ = fmt.Fprintf(answers, `{"method":"Too.long","sessionId":"s","params":{"text":"%s"}}`+"\x00",
+			strings.Repeat("x", maxMessage+1))
+		_, _ = io.WriteString(answers, "no JSON at all\x00"+`{"method":"Next","sessionId":"s"}`+"\x00"+
+			`{"method":"Other","sessionId":"t"}`+"\x00")
 		text, _ := written.ReadBytes(0)
-		_, _ = io.WriteString(answers, `{"id":1,"result":{"value":"é"}}`+"\x00"+string(bytes.TrimSuffix(text, []byte{0})[:0]))
+		_, _ = io.WriteString(answers, `{"id":1,"result":{"value":"é"}}`+"\x00"+string(bytes.TrimSuffix(text,
+			[]byte{0})[:0]))
 	}()
 	require.Equal(t, "Next", <-heard)
 	var result struct {

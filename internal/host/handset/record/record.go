@@ -135,7 +135,8 @@ func (c *Calls) Heard(now time.Duration, method string, params jsontext.Value) {
 	case "Network.requestWillBeSent":
 		if known { // it was sent elsewhere
 			if r := e.RedirectResponse; r != nil {
-				call.Status, call.WaitMS, call.Answered.Headers = int(r.Status), now.Milliseconds()-call.AtMS, fields(r.Headers)
+				call.Status, call.WaitMS, call.Answered.Headers = int(r.Status), now.Milliseconds()-call.AtMS,
+					fields(r.Headers)
 			}
 			c.end(now, e.RequestID, call, false)
 		}
@@ -194,11 +195,13 @@ func (c *Calls) socket(now time.Duration, method string, params jsontext.Value) 
 	switch method {
 	case "Network.webSocketCreated":
 		if len(c.open) < maxCalls {
-			c.open[e.RequestID] = device.Call{AtMS: now.Milliseconds(), Method: "GET", Address: plain.Text(e.URL, 2000), Protocol: "websocket"}
+			c.open[e.RequestID] = device.Call{AtMS: now.Milliseconds(), Method: "GET", Address: plain.Text(e.URL, 2000),
+				Protocol: "websocket"}
 		}
 		return
 	case "Network.webSocketHandshakeResponseReceived":
-		call.Status, call.WaitMS, call.Answered.Headers = int(e.Response.Status), now.Milliseconds()-call.AtMS, fields(e.Response.Headers)
+		call.Status, call.WaitMS, call.Answered.Headers = int(e.Response.Status), now.Milliseconds()-call.AtMS,
+			fields(e.Response.Headers)
 	case "Network.webSocketFrameSent":
 		call.Sent += int64(len(e.Response.Payload))
 	case "Network.webSocketFrameReceived":

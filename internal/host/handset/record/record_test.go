@@ -42,12 +42,17 @@ func event(id int, rest string) jsontext.Value {
 
 func TestCallsAreToldOnceTheyHaveEnded(t *testing.T) {
 	var c Calls
-	c.Heard(time.Second, "Network.requestWillBeSent", event(1, `"request":{"url":"https://sorane.example/a","method":"POST"}`))
+	c.Heard(time.Second, "Network.requestWillBeSent", event(1,
+		`"request":{"url":"https://sorane.example/a","method":"POST"}`))
 	require.Empty(t, c.Take())
-	c.Heard(2*time.Second, "Network.responseReceived", event(1, `"response":{"status":201,"mimeType":"application/json"}`))
+	c.Heard(2*time.Second, "Network.responseReceived", event(1,
+		`"response":{"status":201,"mimeType":"application/json"}`))
 	c.Heard(3*time.Second, "Network.loadingFinished", event(1, `"encodedDataLength":1234`))
-	c.Heard(3*time.Second, "Network.requestWillBeSent", event(2, `"request":{"url":"https://sorane.example/b","method":"GET"}`))
-	c.Heard(4*time.Second, "Network.requestWillBeSent", event(2, `"request":{"url":"https://sorane.example/c","method":"GET"}`)) // sent elsewhere
+	c.Heard(3*time.Second, "Network.requestWillBeSent",
+		event(2, `"request":{"url":"https://sorane.example/b","method":"GET"}`))
+	// sent elsewhere
+	c.Heard(4*time.Second, "Network.requestWillBeSent",
+		event(2, `"request":{"url":"https://sorane.example/c","method":"GET"}`))
 	c.Heard(5*time.Second, "Network.loadingFailed", event(2, `"errorText":"net::ERR_INTERNET_DISCONNECTED"`))
 	c.Heard(5*time.Second, "Network.loadingFinished", event(9, `"encodedDataLength":7`)) // of before anybody listened
 	c.Heard(5*time.Second, "Network.loadingFinished", jsontext.Value("no JSON"))
@@ -83,6 +88,7 @@ func TestASocketStandsInTheRecordWithWhatWentOverIt(t *testing.T) {
 	hear(90, "webSocketClosed", `{"requestId":"1"}`)
 	list := c.Take()
 	require.Len(t, list, 1)
-	require.Equal(t, []int64{10, 80, 20, 5, 6, 101}, []int64{list[0].AtMS, list[0].TookMS, list[0].WaitMS, list[0].Sent, list[0].Bytes, int64(list[0].Status)})
+	require.Equal(t, []int64{10, 80, 20, 5, 6, 101}, []int64{list[0].AtMS, list[0].TookMS, list[0].WaitMS, list[0].Sent,
+		list[0].Bytes, int64(list[0].Status)})
 	require.Equal(t, "websocket", list[0].Protocol)
 }

@@ -45,7 +45,8 @@ func (o Over) Image() (image.Image, error) {
 }
 
 func fill(img draw.Image, r screen.Rect, c color.Color) {
-	draw.Draw(img, image.Rect(int(r.X), int(r.Y), int(r.X+r.W), int(r.Y+r.H)), image.NewUniform(c), image.Point{}, draw.Src)
+	draw.Draw(img, image.Rect(int(r.X), int(r.Y), int(r.X+r.W), int(r.Y+r.H)), image.NewUniform(c), image.Point{},
+		draw.Src)
 }
 
 var buttonGround, buttonInk = color.NRGBA{0x1d, 0x5a, 0x78, 0xff}, color.NRGBA{0xf7, 0xf4, 0xec, 0xff}

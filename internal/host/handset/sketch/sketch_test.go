@@ -11,8 +11,9 @@ import (
 
 func TestADialogIsDrawnWhereTheTreeSaysThatItIs(t *testing.T) {
 	box := screen.Rect{X: 20, Y: 40, W: 160, H: 100}
-	tree := &screen.Tree{Root: &screen.Node{Children: []*screen.Node{{Role: "alertdialog", Visible: box, Children: []*screen.Node{
-		{Role: "button", Text: "OK", Visible: screen.Rect{X: 110, Y: 100, W: 60, H: 30}}}}}}}
+	tree := &screen.Tree{Root: &screen.Node{Children: []*screen.Node{{Role: "alertdialog", Visible: box,
+		Children: []*screen.Node{
+			{Role: "button", Text: "OK", Visible: screen.Rect{X: 110, Y: 100, W: 60, H: 30}}}}}}}
 	img, err := Screen{Width: 200, Height: 200, Dialog: tree}.Image()
 	require.NoError(t, err)
 	require.Equal(t, 200, img.Bounds().Dx())

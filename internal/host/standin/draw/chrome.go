@@ -173,9 +173,10 @@ func (c Chrome) Dialog(title, answer string, handler int) *Element {
 	} else {
 		card.Kids = append(card.Kids, &Element{T: "text", Text: "You can change this later in Settings.", Size: 14,
 			Ink: Hex("#4d5d69")},
-			&Element{T: "row", Spread: "end", Size: 15, Kids: []*Element{{T: "button", Text: answer, Tap: handler, Size: 15,
-				Face: "medium",
-				Ink:  Hex("#1d5a78"), Pad: lengths{8, 10, 8, 10}}}})
+			&Element{T: "row", Spread: "end", Size: 15,
+				Kids: []*Element{{T: "button", Text: answer, Tap: handler, Size: 15,
+					Face: "medium",
+					Ink:  Hex("#1d5a78"), Pad: lengths{8, 10, 8, 10}}}})
 	}
 	return &Element{T: "column", Pad: lengths{40, 22, 40, 22}, Spread: "center", Size: 15, Kids: []*Element{card}}
 }

@@ -38,7 +38,8 @@ type Description struct {
 	Maker       string   `yaml:"maker"`
 	Profile     struct {
 		Devices []string `yaml:"devices"` // hardware ids of the phones that it lists
-		Days    int      `yaml:"days"`    // how long it lasts from today; 365 where absent, less than 0 for one that has run out
+		// how long it lasts from today; 365 where absent, less than 0 for one that has run out
+		Days int `yaml:"days"`
 	} `yaml:"profile"`
 }
 

@@ -30,18 +30,19 @@ type App struct {
 	MinimumAPI  int
 	MinimumIOS  string
 	Permissions []string
-	Requires    []string                       // features of hardware, as Android names them
-	Tests       string                         // the app that it tests; "" where it is an app itself
-	Families    []int                          // of devices, as Apple numbers them: 1 phones, 2 tablets; none for both
-	Unsigned    bool                           // without signature, and without provisioning profile
-	Program     []byte                         // nil for a package that no stand-in can start
-	Texts       map[string]map[string]string   // by key and language, "" for all; nil for no resource table
-	Profile     time.Time                      // when its provisioning profile expires
-	Devices     []string                       // hardware ids that its profile lists
-	Maker       string                         // who signs it
-	Key         string                         // names the key that signs it: the same name is the same key, and no secret
-	Icon        func(side int) ([]byte, error) // a PNG; nil for the app's initial
-	Extra       map[string][]byte              // entries beside
+	Requires    []string                     // features of hardware, as Android names them
+	Tests       string                       // the app that it tests; "" where it is an app itself
+	Families    []int                        // of devices, as Apple numbers them: 1 phones, 2 tablets; none for both
+	Unsigned    bool                         // without signature, and without provisioning profile
+	Program     []byte                       // nil for a package that no stand-in can start
+	Texts       map[string]map[string]string // by key and language, "" for all; nil for no resource table
+	Profile     time.Time                    // when its provisioning profile expires
+	Devices     []string                     // hardware ids that its profile lists
+	Maker       string                       // who signs it
+	// names the key that signs it: the same name is the same key, and no secret
+	Key   string
+	Icon  func(side int) ([]byte, error) // a PNG; nil for the app's initial
+	Extra map[string][]byte              // entries beside
 }
 
 // packed is the time that all entries carry, so that packing is repeatable.

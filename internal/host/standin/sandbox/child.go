@@ -291,7 +291,8 @@ func (a *program) setTimer(id int, ms float64, network bool, details string) {
 	}
 	t := Timer{ID: id, InMS: int64(min(ms, float64(1000*60*60*24))), Network: network}
 	if details != "" {
-		if err := json.Unmarshal([]byte(details), &t.Call); len(details) > maxRequest || len(t.Call.Address)+len(t.Call.Method)+len(t.Call.MediaType) > maxWish || err != nil {
+		if err := json.Unmarshal([]byte(details), &t.Call); len(details) > maxRequest ||
+			len(t.Call.Address)+len(t.Call.Method)+len(t.Call.MediaType) > maxWish || err != nil {
 			panic(a.vm.NewTypeError("a request is described in at most %d bytes beside what it carries", maxWish))
 		}
 	}

@@ -97,7 +97,8 @@ func (s *Sandbox) answer(ctx context.Context) (frame, error) {
 // launch starts the child: as a user of its own where that is possible, else as who we are.
 func (s *Sandbox) launch() error {
 	err := s.launchAs(own())
-	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EACCES) { // no other user may be, or may not run this program
+	// no other user may be, or may not run this program
+	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.EACCES) {
 		err = s.launchAs(nil)
 	}
 	return err
@@ -168,7 +169,8 @@ func (s *Sandbox) died(cause string) error {
 	}
 	if strings.Contains(report, "out of memory") || strings.Contains(report, "cannot allocate memory") ||
 		strings.Contains(report, "errno=12") {
-		if use, ok := process.ProcessState.SysUsage().(*syscall.Rusage); ok && use.Maxrss<<10 < memoryHard/2 && machineRoom() < memoryHard {
+		if use, ok := process.ProcessState.SysUsage().(*syscall.Rusage); ok && use.Maxrss<<10 < memoryHard/2 &&
+			machineRoom() < memoryHard {
 			return fmt.Errorf("the machine had no memory left for the app's process, which had %d MB of the %d that it may have",
 				use.Maxrss>>10, memoryHard>>20)
 		}
@@ -177,9 +179,9 @@ func (s *Sandbox) died(cause string) error {
 	return &device.Crash{Reason: reason, Report: report}
 }
 
-// machineRoom is how much memory the machine has for whoever asks, in bytes, as the kernel tells (proc(5), meminfo): what
-// is available, and where it promises no more than it has (vm.overcommit_memory is 2), what it may still promise. What
-// an app asks for and does not write to is not resident, and bounded all the same: how much it has says little.
+// machineRoom is how much memory the machine has for whoever asks, in bytes, as the kernel tells (proc(5), meminfo):
+// what is available, and where it promises no more than it has (vm.overcommit_memory is 2), what it may still promise.
+// What an app asks for and does not write to is not resident, and bounded all the same: how much it has says little.
 func machineRoom() int64 {
 	text, err := os.ReadFile("/proc/meminfo")
 	if err != nil {
@@ -192,7 +194,8 @@ func machineRoom() int64 {
 		}
 	}
 	room := kb["MemAvailable"]
-	if mode, err := os.ReadFile("/proc/sys/vm/overcommit_memory"); err == nil && strings.TrimSpace(string(mode)) == "2" {
+	if mode, err := os.ReadFile("/proc/sys/vm/overcommit_memory"); err == nil &&
+		strings.TrimSpace(string(mode)) == "2" {
 		room = min(room, kb["CommitLimit"]-kb["Committed_AS"])
 	}
 	return room << 10

@@ -15,8 +15,8 @@ const (
 
 var started atomic.Uint32
 
-// own gives a user of an app's own, where this process is root; nil where it is not, and nothing can be given up. Two apps
-// of a host have different ones, so that neither may touch the other's process, nor anything of the host's.
+// own gives a user of an app's own, where this process is root; nil where it is not, and nothing can be given up. Two
+// apps of a host have different ones, so that neither may touch the other's process, nor anything of the host's.
 func own() *syscall.Credential {
 	if os.Geteuid() != 0 {
 		return nil

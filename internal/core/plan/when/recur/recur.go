@@ -22,7 +22,8 @@ type reckoning struct {
 // from fills in what the rule leaves to its first day (RFC 5545, 3.3.10: "information not specified is taken from
 // DTSTART").
 func (r *Rule) from(start time.Time) *reckoning {
-	c := &reckoning{Rule: r, start: start, months: r.months, monthDays: r.monthDays, days: r.days, hours: r.hours, minutes: r.minutes}
+	c := &reckoning{Rule: r, start: start, months: r.months, monthDays: r.monthDays, days: r.days, hours: r.hours,
+		minutes: r.minutes}
 	if len(r.weeks)+len(r.yearDays)+len(r.monthDays)+len(r.days) == 0 {
 		switch r.Freq {
 		case Yearly:
@@ -240,8 +241,8 @@ func (c *reckoning) onDay(d time.Time, inMonth, inYear int) bool {
 	})
 }
 
-// InHour gives the minutes of an hour, by what clocks show then, that a rule of hours has; none where the hour is none of
-// its. For hours that are counted as they pass, and not as clocks show them.
+// InHour gives the minutes of an hour, by what clocks show then, that a rule of hours has; none where the hour is none
+// of its. For hours that are counted as they pass, and not as clocks show them.
 func (r *Rule) InHour(start, wall time.Time) []int {
 	c := r.from(start)
 	if !c.has(wall) {

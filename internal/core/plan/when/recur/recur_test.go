@@ -28,7 +28,8 @@ func TestMomentsAgreeWithAnotherImplementation(t *testing.T) {
 		if strings.Contains(text, "WEEKLY") && strings.Contains(text, "BYSETPOS") {
 			continue // of the first week the other takes what is left of it for all of it
 		}
-		start := time.Date(2020+r.IntN(10), time.Month(1+r.IntN(12)), 1+r.IntN(28), r.IntN(24), r.IntN(60), 0, 0, time.UTC)
+		start := time.Date(2020+r.IntN(10), time.Month(1+r.IntN(12)), 1+r.IntN(28), r.IntN(24), r.IntN(60), 0, 0,
+			time.UTC)
 		rule, err := recur.Parse(text)
 		require.NoError(t, err, text)
 		last := start.AddDate(40, 0, 0)

@@ -75,10 +75,12 @@ func (c *reckoning) dayWords() (string, bool) {
 		return every("week") + " on " + weekdays + months, true
 	case c.Freq == Monthly && len(c.days) == 0 && c.ordinary():
 		return every("month") + " on the " + List(names(c.monthDays, ordinal)) + months, true
-	case c.Freq == Monthly && len(c.monthDays) == 0 && len(c.days) == 1 && c.days[0].number != 0 && c.days[0].number >= -1 && c.days[0].number <= 5:
+	case c.Freq == Monthly && len(c.monthDays) == 0 && len(c.days) == 1 && c.days[0].number != 0 &&
+		c.days[0].number >= -1 && c.days[0].number <= 5:
 		return every("month") + " on the " + ordinal(c.days[0].number) + " " + c.days[0].day.String() + months, true
 	case c.Freq == Yearly && len(c.days) == 0 && len(c.months) == 1 && c.ordinary():
-		return every("year") + " on the " + List(names(c.monthDays, ordinal)) + " of " + time.Month(c.months[0]).String(), true
+		return every("year") + " on the " + List(names(c.monthDays, ordinal)) + " of " +
+			time.Month(c.months[0]).String(), true
 	}
 	return "", false
 }
@@ -137,7 +139,8 @@ func ordinal(n int) string {
 // WeekdayWords says days of the week, from Monday on: "working day" for Monday to Friday.
 func WeekdayWords(days []time.Weekday) string {
 	fromMonday := func(d time.Weekday) int { return (int(d) + 6) % 7 }
-	days = slices.Compact(slices.SortedFunc(slices.Values(days), func(a, b time.Weekday) int { return fromMonday(a) - fromMonday(b) }))
+	days = slices.Compact(slices.SortedFunc(slices.Values(days),
+		func(a, b time.Weekday) int { return fromMonday(a) - fromMonday(b) }))
 	switch {
 	case len(days) == 7:
 		return "day"

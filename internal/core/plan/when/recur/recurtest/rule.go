@@ -7,7 +7,8 @@ import (
 	"strings"
 )
 
-// Rule makes a rule, a function of chance alone, which is given as numbers below another. Some have parts that do not go together, or never come.
+// Rule makes a rule, a function of chance alone, which is given as numbers below another. Some have parts that do not
+// go together, or never come.
 func Rule(intN func(int) int) string {
 	freq := []string{"HOURLY", "DAILY", "WEEKLY", "MONTHLY", "YEARLY"}[intN(5)]
 	out := []string{"FREQ=" + freq}
@@ -37,7 +38,8 @@ func Rule(intN func(int) int) string {
 	}
 	part("BYMONTH", 4, of(1, 12, false))
 	if freq == "YEARLY" {
-		part("BYWEEKNO", 5, of(1, 51, true)) // of the first week counted from behind the other knows no day of the year before
+		// of the first week counted from behind the other knows no day of the year before
+		part("BYWEEKNO", 5, of(1, 51, true))
 	}
 	if freq == "YEARLY" || freq == "HOURLY" {
 		part("BYYEARDAY", 6, of(1, 366, true))
