@@ -8,6 +8,7 @@ import (
 	"image/png"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -18,6 +19,19 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/host/driver"
 )
+
+var packed sync.Map // by version, what it was packed as: once a process, however many tests want it
+
+// Packages gives the packages of a version of the sample app.
+func Packages(t testing.TB, v demo.Version) []demo.Package {
+	t.Helper()
+	pack, _ := packed.LoadOrStore(v.Name, sync.OnceValues(func() ([]demo.Package, error) {
+		return demo.Packages(v, time.Now())
+	}))
+	list, err := pack.(func() ([]demo.Package, error))()
+	require.NoError(t, err)
+	return list
+}
 
 // SampleSuite reads a suite of the sample project with what it uses; text is its name among the
 // samples, or a suite of its own.
@@ -37,8 +51,7 @@ func SampleSuite(t *testing.T, text string) *script.Suite {
 // accounts, a file to give, and a person who does as asked.
 func SampleOptions(t *testing.T, d driver.Device) script.Options {
 	t.Helper()
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
+	packages := Packages(t, demo.Versions[0])
 	texts, err := appfile.ReadTexts(bytes.NewReader(packages[0].Data), int64(len(packages[0].Data)))
 	require.NoError(t, err)
 	o := script.Options{App: demo.ApplicationID, Words: texts.Speaker().Say, Secrets: demo.Secrets,

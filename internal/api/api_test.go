@@ -11,7 +11,6 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
-	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -19,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/demo"
+	"yamato/demo/demotest"
 	"yamato/internal/api"
 	"yamato/internal/blob"
 	"yamato/internal/core/fleet"
@@ -104,8 +104,7 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 	doc.Servers = openapi3.Servers{{URL: r.url}}
 	router, err := gorillamux.NewRouter(doc)
 	require.NoError(t, err)
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[0])
 	openapi3filter.RegisterBodyDecoder("application/problem+json", openapi3filter.JSONBodyDecoder)
 	digest := ""
 	asJSON := func(v any) []byte { text, err := json.Marshal(v); require.NoError(t, err); return text }
@@ -296,8 +295,7 @@ func TestEveryAnswerIsWhatTheContractSays(t *testing.T) {
 func TestEventsAreStreamedFromWhereOneLeftOff(t *testing.T) {
 	r := newRig(t)
 	ctx := context.Background()
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[0])
 	_, _, text := r.call("POST", "/api/v1/projects/default/packages?file_name=a.apk", userToken,
 		"application/octet-stream", packages[0].Data)
 	var p struct{ Digest string }

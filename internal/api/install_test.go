@@ -9,12 +9,12 @@ import (
 	"strconv"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 	"howett.net/plist"
 
 	"yamato/demo"
+	"yamato/demo/demotest"
 	"yamato/internal/client"
 	"yamato/internal/contract"
 )
@@ -59,8 +59,7 @@ func (r *rig) piece(address string, offset int, data []byte) *http.Response {
 
 func TestAPackageArrivesInPieces(t *testing.T) {
 	r := newRig(t)
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[0])
 	data := packages[0].Data
 	at := r.begin(len(data))
 	require.Equal(t, 204, r.piece(at, 0, data[:1000]).StatusCode)
@@ -139,8 +138,7 @@ func TestWhatIsBegunToUploadIsBounded(t *testing.T) {
 
 func TestAFetchTellsHowFarItIs(t *testing.T) {
 	r := newRig(t)
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[0])
 	data := packages[0].Data
 	mux := http.NewServeMux()
 	mux.HandleFunc("/tideline.apk", func(a http.ResponseWriter, _ *http.Request) {
@@ -171,8 +169,7 @@ func TestAFetchTellsHowFarItIs(t *testing.T) {
 
 func TestAPhoneInstallsFromAPageThatNeedsNoSignIn(t *testing.T) {
 	r := newRig(t)
-	packages, err := demo.Packages(demo.Versions[1], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[1])
 	var digests []string
 	for _, p := range packages {
 		at := r.begin(len(p.Data))

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/demo"
+	"yamato/demo/demotest"
 	"yamato/internal/contract"
 )
 
@@ -19,8 +20,7 @@ const inProject = "/api/v1/projects/default"
 func furnished(t *testing.T) *rig {
 	t.Helper()
 	r := newRig(t)
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[0])
 	var p contract.Package
 	r.json(http.StatusOK, "POST", "/packages?file_name=a.apk", packages[0].Data, &p)
 	r.json(http.StatusOK, "POST", "/builds", []byte(`{"packages":["`+p.Digest+`"]}`), nil)

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/demo"
+	"yamato/demo/demotest"
 	"yamato/internal/cli"
 	"yamato/internal/client"
 	"yamato/internal/contract"
@@ -190,8 +191,7 @@ func samples(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
 	for _, v := range demo.Versions {
-		packages, err := demo.Packages(v, time.Now())
-		require.NoError(t, err)
+		packages := demotest.Packages(t, v)
 		for _, p := range packages {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, p.File), p.Data, 0o600))
 		}

@@ -13,11 +13,11 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"yamato/demo"
+	"yamato/demo/demotest"
 	"yamato/internal/core/appfile"
 	"yamato/internal/outside"
 	"yamato/internal/service/base"
@@ -26,8 +26,7 @@ import (
 func untold(int64, int64) {}
 
 func TestAFetchGoesOnWhereItStopped(t *testing.T) {
-	packages, err := demo.Packages(demo.Versions[1], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[1])
 	data := packages[0].Data
 	var asked []string
 	serve := func(tag string) http.HandlerFunc {
@@ -75,8 +74,7 @@ func TestAFetchGoesOnWhereItStopped(t *testing.T) {
 }
 
 func TestPackagesAreFetchedFromPublicAddressesAlone(t *testing.T) {
-	packages, err := demo.Packages(demo.Versions[1], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[1])
 	mux := http.NewServeMux()
 	mux.HandleFunc("/tideline.apk", func(a http.ResponseWriter, _ *http.Request) { _, _ = a.Write(packages[0].Data) })
 	mux.HandleFunc("/named", func(a http.ResponseWriter, _ *http.Request) {
@@ -98,7 +96,7 @@ func TestPackagesAreFetchedFromPublicAddressesAlone(t *testing.T) {
 	ctx := context.Background()
 
 	closed := newWorld(t, base.Config{})
-	_, err = closed.service.FetchPackage(ctx, closed.user, server.URL+"/tideline.apk", untold)
+	_, err := closed.service.FetchPackage(ctx, closed.user, server.URL+"/tideline.apk", untold)
 	p := refusal(t, err, "leads to a private or loopback address")
 	require.Contains(t, p.Hint, "--may-fetch 127.0.0.1")
 
@@ -188,15 +186,13 @@ func TestAWebAppIsHandedInByItsAddress(t *testing.T) {
 }
 
 func TestAnAddressIsTrustedByAnAuthorityOfOnesOwn(t *testing.T) {
-	packages, err := demo.Packages(demo.Versions[1], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[1])
 	server := httptest.NewTLSServer(http.HandlerFunc(func(a http.ResponseWriter, _ *http.Request) {
-		_,
-			_ = a.Write(packages[0].Data)
+		_, _ = a.Write(packages[0].Data)
 	}))
 	defer server.Close()
 	w := newWorld(t, base.Config{MayFetch: []string{"127.0.0.1"}})
-	_, err = w.service.FetchPackage(context.Background(), w.user, server.URL+"/a.apk", untold)
+	_, err := w.service.FetchPackage(context.Background(), w.user, server.URL+"/a.apk", untold)
 	require.ErrorContains(t, err, "certificate")
 
 	path := filepath.Join(t.TempDir(), "authority.pem")

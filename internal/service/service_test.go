@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/demo"
+	"yamato/demo/demotest"
 	"yamato/internal/blob"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
@@ -87,8 +88,7 @@ func (w *world) push(version string) store.Build {
 		if v.Name != version {
 			continue
 		}
-		packages, err := demo.Packages(v, time.Now())
-		require.NoError(w.t, err)
+		packages := demotest.Packages(w.t, v)
 		p, err := w.service.AddPackage(ctx, w.user, packages[0].File, strings.NewReader(string(packages[0].Data)))
 		require.NoError(w.t, err)
 		b, err := w.service.MakeBuild(ctx, w.user, []string{p.Digest})
@@ -382,8 +382,7 @@ func TestTheSameIdempotencyKeyMakesOneRun(t *testing.T) {
 func TestPackagesOfOneVersionGatherInOneBuild(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	ctx := context.Background()
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[0])
 	p, err := w.service.AddPackage(ctx, w.user, "../../etc/"+packages[1].File,
 		strings.NewReader(string(packages[1].Data)))
 	require.NoError(t, err)

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/demo"
+	"yamato/demo/demotest"
 	"yamato/internal/core/appfile"
 )
 
@@ -343,8 +344,7 @@ func TestAWebBundleNeedsNoMoreThanTheStandardAsksFor(t *testing.T) {
 
 func TestThePackagesOfTheSampleAppHoldUnderOtherTools(t *testing.T) {
 	dir := t.TempDir()
-	packages, err := demo.Packages(demo.Versions[1], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[1])
 	kinds := map[appfile.Kind]bool{}
 	for _, one := range packages {
 		p, err := read(one.Data)
@@ -421,8 +421,7 @@ func with(files map[string]string, name string) func(string) map[string]string {
 }
 
 func TestASigningBlockIsReadWithinItsBounds(t *testing.T) {
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[0])
 	whole := packages[0].Data
 	at := bytes.LastIndex(whole, []byte("APK Sig Block 42"))
 	require.Positive(t, at)

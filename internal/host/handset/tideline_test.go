@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -46,8 +45,7 @@ func (p *pictures) Picture(name string, pic device.Picture, _ *screen.Tree, _ []
 // tideline is the web bundle of a version of the sample app.
 func tideline(t *testing.T, v demo.Version) driver.App {
 	t.Helper()
-	packages, err := demo.Packages(v, time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, v)
 	return packed(t, packages[3].Data)
 }
 

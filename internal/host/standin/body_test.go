@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/demo"
+	"yamato/demo/demotest"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
@@ -74,8 +75,7 @@ func TestAFirstBootEndsLockedAndInDialogsThatAreSentAway(t *testing.T) {
 
 func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
 	ctx := context.Background()
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[0])
 	for name, c := range map[string]struct {
 		kind, platform string
 		state          standin.State
@@ -134,8 +134,7 @@ func TestEachTroubleIsTheDevicesOwnAndIsMended(t *testing.T) {
 
 func TestAPopUpIsSentAwayAndAnAppThatStaysBehindIsNoticed(t *testing.T) {
 	ctx := context.Background()
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[0])
 	d := one(t, fleet.Emulator, "android", with("popup", 1))
 	path, facts := written(t, packages, "android", fleet.Emulator)
 	require.NoError(t, d.Ready(ctx, driver.Terms{}))
@@ -164,8 +163,7 @@ func TestAPopUpIsSentAwayAndAnAppThatStaysBehindIsNoticed(t *testing.T) {
 
 func TestAScreenThatTimesOutIsPutOnAgainUnlessACodeLocksIt(t *testing.T) {
 	ctx := context.Background()
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[0])
 	d := one(t, fleet.Real, "android", standin.State{Timeout: 30})
 	path, facts := written(t, packages, "android", fleet.Real)
 	require.NoError(t, d.Ready(ctx, driver.Terms{}))
@@ -229,8 +227,7 @@ func TestChanceOfTroubleIsAFunctionOfTheDevice(t *testing.T) {
 
 func TestAnAppSignedDifferentlyStays(t *testing.T) {
 	ctx := context.Background()
-	packages, err := demo.Packages(demo.Versions[0], time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, demo.Versions[0])
 	d := one(t, fleet.Real, "android", standin.State{Installed: []fleet.Installed{{ID: demo.ApplicationID,
 		VersionCode: "9", Signer: "abc"}}})
 	path, facts := written(t, packages, "android", fleet.Real)

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -66,8 +65,7 @@ func bench(t *testing.T) []driver.Device {
 // install puts a version of the sample app on a device.
 func install(t *testing.T, d driver.Device, v demo.Version, language string) {
 	t.Helper()
-	packages, err := demo.Packages(v, time.Now())
-	require.NoError(t, err)
+	packages := demotest.Packages(t, v)
 	at := map[string]int{"android": 0, "ios": 1}[d.Describe().Platform]
 	path := filepath.Join(t.TempDir(), packages[at].File)
 	require.NoError(t, os.WriteFile(path, packages[at].Data, 0o600))
