@@ -4,13 +4,24 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
-
-	"yamato/internal/store/sessions"
+	"time"
 )
+
+// Found is a finding as it is handed on.
+type Found struct {
+	Number, Session, Run        int64
+	Title, State, Note, FoundBy string
+	Mended                      string // the build that it is mended in
+	At                          time.Time
+	Build, App, Device, Model   string
+	OS, Language                string
+	Surroundings, Way, Log      []string
+	Marked                      bool // a marked picture lies beside it
+}
 
 // Finding writes a finding as Markdown: what is wrong, where it was seen, the way there, the log around it. Its
 // pictures lie beside it.
-func Finding(f sessions.Finding) string {
+func Finding(f Found) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s\n\n", markdown(f.Title))
 	state := f.State
@@ -23,10 +34,8 @@ func Finding(f sessions.Finding) string {
 		fmt.Fprintf(&b, "%s\n\n", note(f.Note))
 	}
 	b.WriteString("## Where\n\n")
-	v := f.Facts.V
-	for _, row := range [][2]string{{"Build", v.Build}, {"App", v.App}, {"Device", v.Device}, {"Model", v.Model},
-		{"OS", v.OS},
-		{"Language", v.Language}, {"Surroundings", strings.Join(v.Surroundings, "; ")}} {
+	for _, row := range [][2]string{{"Build", f.Build}, {"App", f.App}, {"Device", f.Device}, {"Model", f.Model},
+		{"OS", f.OS}, {"Language", f.Language}, {"Surroundings", strings.Join(f.Surroundings, "; ")}} {
 		if row[1] != "" {
 			fmt.Fprintf(&b, "- %s: %s\n", row[0], markdown(row[1]))
 		}
@@ -37,11 +46,11 @@ func Finding(f sessions.Finding) string {
 	if f.Run > 0 {
 		fmt.Fprintf(&b, "- Run: %d\n", f.Run)
 	}
-	if f.Picture != "" {
+	if f.Marked {
 		fmt.Fprintf(&b, "\n![%s](marked.png)\n", strings.NewReplacer("[", "(", "]", ")").Replace(markdown(f.Title)))
 	}
-	fenced(&b, "The way there", v.Way)
-	fenced(&b, "Log", v.Log)
+	fenced(&b, "The way there", f.Way)
+	fenced(&b, "Log", f.Log)
 	return b.String()
 }
 

@@ -457,7 +457,7 @@ func (s *Part) FindingFile(ctx context.Context, c base.Caller, number int64, w i
 	if err != nil {
 		return err
 	}
-	if _, err := io.WriteString(text, report.Finding(f)); err != nil {
+	if _, err := io.WriteString(text, report.Finding(handedOn(f))); err != nil {
 		return err
 	}
 	if f.Picture != "" {
@@ -479,4 +479,12 @@ func (s *Part) FindingFile(ctx context.Context, c base.Caller, number int64, w i
 		}
 	}
 	return z.Close()
+}
+
+// handedOn is a finding as it is handed on.
+func handedOn(f kept.Finding) report.Found {
+	v := f.Facts.V
+	return report.Found{Number: f.Number, Session: f.Session, Run: f.Run, Title: f.Title, State: f.State, Note: f.Note,
+		FoundBy: f.FoundBy, Mended: f.Mended, At: f.At, Build: v.Build, App: v.App, Device: v.Device, Model: v.Model, OS: v.OS,
+		Language: v.Language, Surroundings: v.Surroundings, Way: v.Way, Log: v.Log, Marked: f.Picture != ""}
 }
