@@ -6,57 +6,67 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"strings"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/store/pg"
 )
 
-// Run is one carrying-out.
-type Run struct {
-	ID           int64      `db:"id"`
-	ProjectID    int64      `db:"project_id"`
-	Number       int64      `db:"number"`
-	BuildID      int64      `db:"build_id"`
-	App          string     `db:"app"`
-	AppID        int64      `db:"app_id"`
-	BuildNumber  int64      `db:"build_number"`
-	VersionName  string     `db:"version_name"`
-	VersionCode  string     `db:"version_code"`
-	Purpose      string     `db:"purpose"`
-	State        string     `db:"state"`
-	Verdict      string     `db:"verdict"`
-	Seed         int64      `db:"seed"`
-	RepeatFailed int        `db:"repeat_failed"`
-	AfterError   int        `db:"after_error"`
-	Language     string     `db:"language"`
-	Leave        bool       `db:"leave_installed"`
-	Lineup       string     `db:"lineup"`
-	Checklist    string     `db:"checklist"` // that people go through by hand, "" for a run of machines
-	RealTime     bool       `db:"real_time"`
-	AskedBy      string     `db:"asked_by"`
-	Order        string     `db:"case_order"`  // written or random
-	Steps        bool       `db:"tells_steps"` // each step is told as it ends
-	LastEvent    int64      `db:"last_event"`
-	OpenLegs     int        `db:"open_legs"`
-	Legs         int        `db:"legs"`
-	Expected     int        `db:"expected"` // results, with those of further attempts
-	Results      int        `db:"results"`
-	Fails        int        `db:"fails"` // results of that verdict
-	Errors       int        `db:"errors"`
-	CreatedAt    time.Time  `db:"created_at"`
-	StartedAt    *time.Time `db:"started_at"`
-	FinishedAt   *time.Time `db:"finished_at"`
+// Asked is a run as it is asked for: each field is a column of the table run, and what begins a run, or is begun again,
+// goes by them all.
+type Asked struct {
+	ProjectID    int64  `db:"project_id"`
+	BuildID      int64  `db:"build_id"`
+	Purpose      string `db:"purpose"`
+	Seed         int64  `db:"seed"`
+	RepeatFailed int    `db:"repeat_failed"`
+	AfterError   int    `db:"after_error"`
+	Language     string `db:"language"`
+	Leave        bool   `db:"leave_installed"`
+	Lineup       string `db:"lineup"`
+	Checklist    string `db:"checklist"` // that people go through by hand, "" for a run of machines
+	RealTime     bool   `db:"real_time"`
+	AskedBy      string `db:"asked_by"`
+	Order        string `db:"case_order"`  // written or random
+	Steps        bool   `db:"tells_steps"` // each step is told as it ends
 
 	PlanID       *int64                    `db:"plan_id"`
-	Plan         string                    `db:"plan"` // its name, "" for a run that no plan asked for
 	PlanRevision *int                      `db:"plan_revision"`
 	Changed      pg.JSON[[]string]         `db:"changed"` // of the plan, for this run alone, in words
 	Factors      pg.JSON[[]string]         `db:"factors"` // that it varies beside the devices
-	PinnedBy     string                    `db:"pinned_by"`
 	Limits       pg.JSON[Limits]           `db:"limits"`
 	Keep         pg.JSON[evidence.Keeping] `db:"keep"` // the run's rules and its plan's
+}
+
+// Run is one carrying-out.
+type Run struct {
+	Asked
+
+	ID          int64      `db:"id"`
+	Number      int64      `db:"number"`
+	App         string     `db:"app"`
+	AppID       int64      `db:"app_id"`
+	BuildNumber int64      `db:"build_number"`
+	VersionName string     `db:"version_name"`
+	VersionCode string     `db:"version_code"`
+	State       string     `db:"state"`
+	Verdict     string     `db:"verdict"`
+	Plan        string     `db:"plan"` // its name, "" for a run that no plan asked for
+	LastEvent   int64      `db:"last_event"`
+	OpenLegs    int        `db:"open_legs"`
+	Legs        int        `db:"legs"`
+	Expected    int        `db:"expected"` // results, with those of further attempts
+	Results     int        `db:"results"`
+	Fails       int        `db:"fails"` // results of that verdict
+	Errors      int        `db:"errors"`
+	PinnedBy    string     `db:"pinned_by"`
+	CreatedAt   time.Time  `db:"created_at"`
+	StartedAt   *time.Time `db:"started_at"`
+	FinishedAt  *time.Time `db:"finished_at"`
 }
 
 // Limits are what ends a run early, and what bounds its legs and cases; 0 for what is usual.
@@ -86,7 +96,7 @@ type NewLeftOut struct {
 
 // NewRun is a run to be made.
 type NewRun struct {
-	Run            Run
+	Run            Asked
 	IdempotencyKey string
 	Digest         []byte // of what was asked, by which a call that is made again is known
 	KnownOf        int64  // a run whose knowledge of the app this one shares, 0 for what is known now
@@ -117,26 +127,22 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 				return err
 			}
 		}
-		var row struct {
-			ID     int64 `db:"id"`
-			Number int64 `db:"number"`
+		r.Order = cmp.Or(r.Order, "written")
+		r.Changed.V, r.Factors.V = append([]string{}, r.Changed.V...), append([]string{}, r.Factors.V...)
+		state := "queued"
+		if r.Checklist != "" {
+			state = "running"
 		}
-		if err := t.tx.GetContext(ctx, &row, `
-			with n as (update project set next_run = next_run + 1 where id = $1 returning next_run - 1 as number)
-			insert into run (project_id, number, build_id, purpose, state, seed, repeat_failed, after_error, language,
-				real_time, asked_by, idempotency_key, open_legs, legs, expected, leave_installed, lineup,
-					idempotency_digest, checklist, case_order, tells_steps, started_at, plan_id, plan_revision, changed, factors,
-					limits, keep)
-			select $1, number, $2, $3, case when $16 = '' then 'queued' else 'running' end, $4, $5, $6, $7, $8, $9, nullif($10, ''),
-				$11, $11, $12, $13, $14, $15, $16, $17, $18, case when $16 <> '' then now() end, $19, $20,
-				$21, $22, $23, $24
-				from n returning id, number`,
-			r.ProjectID, r.BuildID, r.Purpose, r.Seed, r.RepeatFailed, r.AfterError, r.Language, r.RealTime, r.AskedBy,
-			n.IdempotencyKey, len(n.Legs), crossings(n.Legs), r.Leave, r.Lineup, n.Digest, r.Checklist,
-			cmp.Or(r.Order, "written"), r.Steps, r.PlanID, r.PlanRevision,
-			pg.Encode(append([]string{}, r.Changed.V...)),
-			pg.Encode(append([]string{}, r.Factors.V...)), pg.Encode(r.Limits.V),
-			pg.Encode(r.Keep.V)); err != nil {
+		row, err := insertRun(ctx, t.tx, struct {
+			Asked
+			State  string  `db:"state"`
+			Key    *string `db:"idempotency_key"`
+			Digest []byte  `db:"idempotency_digest"`
+			Open   int     `db:"open_legs"`
+			Legs   int     `db:"legs"`
+			Expect int     `db:"expected"`
+		}{r, state, pg.Stated(n.IdempotencyKey), n.Digest, len(n.Legs), len(n.Legs), crossings(n.Legs)})
+		if err != nil {
 			return err
 		}
 		number = row.Number
@@ -155,6 +161,23 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 		return nil
 	})
 	return number, err
+}
+
+// insertRun makes a run of what its columns hold, with the project's next number.
+func insertRun(ctx context.Context, tx *sqlx.Tx, run any) (row struct {
+	ID     int64 `db:"id"`
+	Number int64 `db:"number"`
+}, err error) {
+	columns := pg.Columns(run)
+	query, args, err := sqlx.Named(`
+		with n as (update project set next_run = next_run + 1 where id = :project_id returning next_run - 1 as number)
+		insert into run (number, started_at, `+strings.Join(columns, ", ")+`)
+		select number, case when :state = 'running' then now() end, :`+strings.Join(columns, ", :")+`
+			from n returning id, number`, run)
+	if err == nil {
+		err = tx.GetContext(ctx, &row, tx.Rebind(query), args...)
+	}
+	return row, err
 }
 
 // keepKnown notes which locators of a run's suites have matched in its app by now, or
@@ -201,43 +224,43 @@ func crossings(legs []NewLeg) (n int) {
 	return n
 }
 
-func (t *Tx) addLegs(ctx context.Context, r Run, run int64, legs []NewLeg) error {
-	n := len(legs)
+func (t *Tx) addLegs(ctx context.Context, r Asked, run int64, legs []NewLeg) error {
 	state := "waiting"
 	if r.Checklist != "" { // people do it, whenever they have a device
 		state = "running"
 	}
-	never := make([]string, n)
-	revision, digest, device := make([]int64, n), make([]string, n), make([]*int64, n)
-	kind, model, platform, os, levels, cases := make([]string, n), make([]string, n), make([]string, n),
-		make([]string, n), make([]string, n), make([]string, n)
-	for i, l := range legs {
-		c := l.Combination
-		revision[i], digest[i], device[i], cases[i] = l.RevisionID, l.Digest, l.Device, pg.Array(l.Cases)
-		never[i] = pg.Array(l.Never)
-		kind[i], model[i], platform[i], os[i], levels[i] = c.Kind, c.Model, c.Platform, c.OS, pg.Encode(c.Levels)
+	type row struct {
+		fleet.Class
+		Revision int64        `json:"revision"`
+		Digest   string       `json:"digest"`
+		Device   *int64       `json:"device"`
+		Levels   fleet.Levels `json:"levels"`
+		Cases    []int        `json:"cases"`
+		Never    []int64      `json:"never"`
+	}
+	rows := make([]row, 0, len(legs))
+	for _, l := range legs {
+		rows = append(rows, row{l.Combination.Class, l.RevisionID, l.Digest, l.Device,
+			append(fleet.Levels{}, l.Combination.Levels...), append([]int{}, l.Cases...), append([]int64{}, l.Never...)})
 	}
 	return t.exec(ctx, `
 		with new as (
 			insert into leg (project_id, run_id, position, revision_id, digest, device_id, kind, model, platform, os,
 				levels, cases, todo, never, state)
-			select $1, $2, n - 1, revision, digest, device, kind, model, platform, os, levels::jsonb, cases::int[],
-				cases::int[], never::bigint[], $13
-			from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::text[], $8::text[], $9::text[],
-				$10::text[], $11::text[], $12::text[])
-			     with ordinality as l(revision, digest, device, kind, model, platform, os, levels, cases, never, n)
+			select $1, $2, n - 1, revision, digest, device, kind, model, platform, os, levels, cases, cases, never, $4
+			from rows from (jsonb_to_recordset($3) as (revision bigint, digest text, device bigint, kind text, model text,
+				platform text, os text, levels jsonb, cases int[], never bigint[])) with ordinality
+				as l(revision, digest, device, kind, model, platform, os, levels, cases, never, n)
 			order by n returning id)
-		insert into dirty (sort, id) select 2, id from new`,
-		r.ProjectID, run, revision, digest, device, kind, model, platform, os, levels, cases, never, state)
+		insert into dirty (sort, id) select 2, id from new`, r.ProjectID, run, pg.Encode(rows), state)
 }
 
-const runColumns = `
-	select r.id, r.project_id, r.number, r.build_id, a.name as app, a.id as app_id, b.number as build_number,
-		b.version_name, b.version_code,
-	       r.purpose, r.state, r.verdict, r.seed, r.repeat_failed, r.after_error, r.language, r.real_time,
-	       	r.asked_by, r.leave_installed, r.lineup, r.checklist, r.case_order, r.tells_steps,
-	       r.last_event, r.open_legs, r.legs, r.expected, r.results, r.fails, r.errors, r.created_at, r.started_at,
-	       	r.finished_at, r.plan_id, coalesce(p.name, '') as plan, r.plan_revision, r.changed, r.factors, r.limits, r.keep, r.pinned_by
+// runColumns reads runs: all that they were asked for, and what has become of them.
+var runColumns = `
+	select r.` + strings.Join(pg.Columns(Asked{}), ", r.") + `,
+		r.id, r.number, a.name as app, a.id as app_id, b.number as build_number, b.version_name, b.version_code, r.state,
+		r.verdict, coalesce(p.name, '') as plan, r.last_event, r.open_legs, r.legs, r.expected, r.results, r.fails, r.errors,
+		r.pinned_by, r.created_at, r.started_at, r.finished_at
 	from run r join build b on b.id = r.build_id join app a on a.id = b.app_id left join plan p on p.id = r.plan_id `
 
 // RunNumbered gives one run.

@@ -70,7 +70,7 @@ func newRecords(t *testing.T, devices, legs int) *records {
 		}
 		return nil
 	})
-	n := store.NewRun{Run: store.Run{ProjectID: r.project, BuildID: build, Purpose: "suite", Language: "en-GB",
+	n := store.NewRun{Run: store.Asked{ProjectID: r.project, BuildID: build, Purpose: "suite", Language: "en-GB",
 		AskedBy: "Aya Torrent"}}
 	for range legs {
 		n.Legs = append(n.Legs, store.NewLeg{RevisionID: suite.ID, Digest: "d", Combination: fleet.Of(kaede(0),

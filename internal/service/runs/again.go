@@ -103,8 +103,7 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 	if err != nil {
 		return store.Run{}, err
 	}
-	n := store.NewRun{IdempotencyKey: key, Run: anew(r)}
-	n.Run.RealTime, n.Run.AskedBy = in.RealTime, c.Name
+	n := store.NewRun{IdempotencyKey: key, Run: anew(r, c.Name, in.RealTime)}
 	if err := in.Keep.Check(); err != nil {
 		return store.Run{}, base.Invalid(err.Error(), HowKept)
 	}
@@ -138,13 +137,13 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 	return s.add(ctx, c, n, []any{number, in})
 }
 
-// anew is a run as it was asked for, without what became of it: all that bounds it, orders it and varies it goes along.
-func anew(r store.Run) store.Run {
-	return store.Run{ProjectID: r.ProjectID, BuildID: r.BuildID, Purpose: r.Purpose, Seed: newSeed(),
-		RepeatFailed: r.RepeatFailed,
-		AfterError:   r.AfterError, Language: r.Language, Leave: r.Leave, Lineup: r.Lineup, Checklist: r.Checklist,
-		Order: r.Order,
-		Steps: r.Steps, Factors: r.Factors, Limits: r.Limits}
+// anew is a run as it was asked for, by whom and in what pace it is asked for now: all that bounds it, orders it and
+// varies it goes along, and no plan has asked for it.
+func anew(r store.Run, by string, realTime bool) store.Asked {
+	asked := r.Asked
+	asked.Seed, asked.AskedBy, asked.RealTime = newSeed(), by, realTime
+	asked.PlanID, asked.PlanRevision, asked.Changed.V = nil, nil, nil
+	return asked
 }
 
 // outcomes gives how the cases of a run's legs went.

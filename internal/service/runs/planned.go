@@ -101,7 +101,7 @@ func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared
 	if err != nil {
 		return out, err
 	}
-	run := store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite", RepeatFailed: p.Repeat.Fail,
+	run := store.Asked{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite", RepeatFailed: p.Repeat.Fail,
 		AfterError: 1,
 		AskedBy:    c.Name, Lineup: p.Lineup, Order: p.Order, Checklist: p.Checklist, PlanID: base.Stated(in.ID),
 		PlanRevision: base.Stated(in.Revision),

@@ -65,7 +65,7 @@ func (s *Part) StartRun(ctx context.Context, c base.Caller, in Order, key string
 	if err != nil {
 		return store.Run{}, err
 	}
-	n := store.NewRun{IdempotencyKey: key, Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite",
+	n := store.NewRun{IdempotencyKey: key, Run: store.Asked{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite",
 		RepeatFailed: in.RepeatFailed,
 		AfterError:   1, Language: levels.Of(feel.Language), RealTime: in.RealTime, AskedBy: c.Name,
 		Leave: in.LeaveInstalled, Lineup: in.Lineup, Checklist: in.Checklist, Order: in.Order, Steps: in.Steps}}
@@ -136,7 +136,7 @@ func (s *Part) Look(ctx context.Context, c base.Caller, device string, in Order,
 		return store.Run{}, err
 	}
 	return s.add(ctx, c, store.NewRun{IdempotencyKey: key,
-		Run: store.Run{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: levels.Of(feel.Language),
+		Run: store.Asked{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "look", Language: levels.Of(feel.Language),
 			AskedBy: c.Name, AfterError: 0, Seed: newSeed()},
 		Legs: []store.NewLeg{{RevisionID: suite, Digest: build.Packages[i].Digest, Combination: fleet.Of(d.Facts.V,
 			levels),

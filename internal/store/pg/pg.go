@@ -5,12 +5,14 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"net"
+	"reflect"
 	"strings"
 	"syscall"
 
@@ -76,6 +78,32 @@ func (j *JSON[T]) Scan(src any) error {
 		return json.Unmarshal([]byte(b), &j.V)
 	}
 	return fmt.Errorf("%T is no JSON", src)
+}
+
+// Value writes a value.
+func (j JSON[T]) Value() (driver.Value, error) { return Encode(j.V), nil }
+
+// Columns gives the columns that the fields of a struct are, in order, those of embedded structs in their place.
+func Columns(v any) []string { return columnsOf(reflect.TypeOf(v)) }
+
+func columnsOf(t reflect.Type) (out []string) {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		if column := f.Tag.Get("db"); column != "" {
+			out = append(out, column)
+		} else if f.Anonymous {
+			out = append(out, columnsOf(f.Type)...)
+		}
+	}
+	return out
+}
+
+// Stated gives a text, and nothing where it is empty.
+func Stated(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
 }
 
 // Hopeless reports whether an error lies in what was to be kept, so that trying again
