@@ -244,14 +244,19 @@ func TestAPlanIsWrittenStartedAndMovedInTheConsole(t *testing.T) {
 	d.await(`document.querySelectorAll("[role=rowgroup] [role=row]").length >= 6`)
 	require.NoError(t, d.tab.Control("s"))
 	d.await(`location.pathname === "/plans/Small%20plan"`)
+	d.see("revision 1, saved by") // of the page that comes, and not of the one that goes
 	d.click("Coverage")
 	d.see("Choose a cell to read about it.")
 	d.ask(`[...document.querySelectorAll("[role=gridcell] button")].find((b) => b.title.startsWith("model with language")).click() ?? ""`)
 	d.see("model with language: 6 of 6 pairs covered")
 
 	d.visit("/calendar")
-	d.click("The week after") // of this one there may be nothing left
-	d.await(`document.querySelectorAll("[role=group] button").length === 7`)
+	const monday = `(document.getElementById("page").innerText.match(/Mon, \w+ \d+/)?.[0] ?? "")` // in the head of the week
+	d.await(monday)
+	this := d.ask(monday)
+	d.click("The week after") // of this one there may be nothing left, or all of it
+	d.await(fmt.Sprintf(`%s !== %q && document.querySelectorAll("[role=group] button").length === 7 && `+
+		`document.querySelector("[role=group] button").textContent.includes(%s)`, monday, this, monday))
 	d.ask(`document.querySelector("[role=group] button").focus() ?? ""`)
 	require.NoError(t, d.tab.Key("Enter"))
 	d.see("Another time, for this one start")
