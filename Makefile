@@ -16,10 +16,11 @@ help: ## say what can be made
 demo: postgres handsets video $(PROGRAM) ## show it, and go on serving until Ctrl-C
 	@exec $(PROGRAM) demo $(ARGS)
 
-# What takes longest begins first: packages are tested two at a time. With the race detector everything runs but what
-# judges apps (testbin.Unhurried); without it what does, and the tests from end to end, which start the program as its
-# users do.
+# What takes longest begins first: packages are tested two at a time. With the race detector runs what has goroutines,
+# but for what judges apps (testbin.Unhurried); without it that, the core, which has none, and the tests from end to end,
+# which start the program as its users do. docs/testing.md tells where what is tested, and how long each part takes.
 LONGEST := ./internal/service ./internal/host/handset ./internal/host/standin
+ALONE := /internal/core/|/demo|/internal/report|/web$$
 JUDGES := $(shell grep -h -B1 'testbin.Unhurried(t)' internal/host/*/*_test.go | sed -n 's/^func \(Test[A-Za-z0-9]*\).*/\1/p' | paste -sd'|')
 TESTED := YAMATO_TEST_PROGRAM=$(CURDIR)/$(PROGRAM) go run ./internal/pgbox/pgtest/with go test -timeout 30m
 
@@ -29,8 +30,18 @@ test: postgres packers browser video $(OBJECTS) $(PROGRAM) ## run every check
 	go vet ./...
 	go tool staticcheck ./...
 	$(TESTED) -run '^($(JUDGES))$$' ./internal/host/handset ./internal/host/standin
-	$(TESTED) -race -short $(LONGEST) $$(go list ./... | grep -v /e2e)
+	$(TESTED) -short $$(go list ./... | grep -E '$(ALONE)')
+	$(TESTED) -race -short $(LONGEST) $$(go list ./... | grep -vE '/e2e|$(ALONE)')
 	$(TESTED) ./internal/e2e ./internal/e2e/pages
+
+test-one: postgres $(PROGRAM) ## test one package, with a database and the race detector (PKG=./internal/store RUN=Test…)
+	$(TESTED) -race -short -run '$(or $(RUN),.)' $(PKG)
+
+quick: web/node_modules/.package-lock.json ## check what can be in a minute: layout, vet, the core, the console's code
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -d $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	go test -short $$(go list ./... | grep -E '$(ALONE)')
+	cd web && npm run --silent check
 
 # The S3-compatible server that the tests start, from a module of its own.
 OBJECTS := bin/objects
@@ -120,4 +131,4 @@ terminal: # a terminal window without a monitor
 	$(call need,no-such-command,/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf,fonts-dejavu-core)
 	$(call need,import,/usr/bin/import-im6.q16,imagemagick)
 
-.PHONY: help demo test bench soak upgrade kills screenshots generate postgres packers node browser terminal handsets video
+.PHONY: help demo test test-one quick bench soak upgrade kills screenshots generate postgres packers node browser terminal handsets video
