@@ -24,15 +24,26 @@ ALONE := /internal/core/|/demo|/internal/report|/web$$
 JUDGES := $(shell grep -h -B1 'testbin.Unhurried(t)' internal/host/*/*_test.go | sed -n 's/^func \(Test[A-Za-z0-9]*\).*/\1/p' | paste -sd'|')
 TESTED := YAMATO_TEST_PROGRAM=$(CURDIR)/$(PROGRAM) go run ./internal/pgbox/pgtest/with go test -timeout 30m
 
+# How long each part took is printed as it ends.
+PART = @mkdir -p bin && echo "$(1) $$(date +%s)" >> bin/parts
 test: postgres packers browser video $(OBJECTS) $(PROGRAM) ## run every check
+	@rm -f bin/parts
+	$(call PART,the console)
 	cd web && npm run --silent check
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -d $$(git ls-files '*.go'); exit 1; }
+	$(call PART,vet and staticcheck)
 	go vet ./...
 	go tool staticcheck ./...
+	$(call PART,what judges apps)
 	$(TESTED) -run '^($(JUDGES))$$' ./internal/host/handset ./internal/host/standin
+	$(call PART,the core)
 	$(TESTED) -short $$(go list ./... | grep -E '$(ALONE)')
+	$(call PART,what has goroutines)
 	$(TESTED) -race -short $(LONGEST) $$(go list ./... | grep -vE '/e2e|$(ALONE)')
+	$(call PART,from end to end)
 	$(TESTED) ./internal/e2e ./internal/e2e/pages
+	$(call PART,end)
+	@awk '{ at = $$NF; $$NF = ""; if (NR > 1) printf "%6d s  %s\n", at - before, name; before = at; name = $$0 }' bin/parts
 
 test-one: postgres $(PROGRAM) ## test one package, with a database and the race detector (PKG=./internal/store RUN=Test…)
 	$(TESTED) -race -short -run '$(or $(RUN),.)' $(PKG)

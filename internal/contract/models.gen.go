@@ -1824,7 +1824,9 @@ type SessionMove struct {
 
 // SessionOrder defines model for SessionOrder.
 type SessionOrder struct {
-	App  *string                 `json:"app,omitempty"`
+	App *string `json:"app,omitempty"`
+
+	// Args of feel: {gpx, speed} of a route, in metres a second; {digests} of files that were handed in; {name} of a place
 	Args *map[string]interface{} `json:"args,omitempty"`
 	At   *Spot                   `json:"at,omitempty"`
 
@@ -1832,12 +1834,14 @@ type SessionOrder struct {
 	Do   string   `json:"do"`
 	From *float32 `json:"from,omitempty"`
 
-	// Name of a picture, of what is felt, or of a build
-	Name   *string  `json:"name,omitempty"`
-	On     *bool    `json:"on,omitempty"`
-	OverMs *int64   `json:"over_ms,omitempty"`
-	Text   *string  `json:"text,omitempty"`
-	To     *float32 `json:"to,omitempty"`
+	// Name of a picture, of a build, or of a surrounding (listSurroundings); route for a way to travel
+	Name   *string `json:"name,omitempty"`
+	On     *bool   `json:"on,omitempty"`
+	OverMs *int64  `json:"over_ms,omitempty"`
+
+	// Text what is entered, evaluated or followed; of feel, the level: 130%
+	Text *string  `json:"text,omitempty"`
+	To   *float32 `json:"to,omitempty"`
 }
 
 // SessionOrigin defines model for SessionOrigin.

@@ -30,6 +30,7 @@ factors:
   rotation: [landscape]
   appearance: [dark]
   text size: [150%%]
+  time zone: Asia/Tokyo
   network: [slow]
   place: ["34.74, 139.12"]
   permission location: [allow]
@@ -97,6 +98,7 @@ func (r *rig) circumstances(run int64) (c struct {
 
 var feltLevels = map[string]string{"language": "de-DE", "rotation": "landscape", "appearance": "dark",
 	"text size": "150%",
+	"time zone": "Asia/Tokyo",
 	"network":   "slow", "place": "34.74, 139.12", "permission location": "allow", "traveller": "child"}
 
 func requireFelt(t *testing.T, levels []contract.Level) {
@@ -167,12 +169,16 @@ func TestEveryLevelIsFeltOnAHandset(t *testing.T) {
 		_, _ = io.WriteString(w, `<!doctype html><html lang="en"><meta name="viewport" content="width=device-width">
 <link rel="manifest" href="/site.webmanifest"><title>Feeler</title>
 <style>@media (prefers-color-scheme: dark) { body { background: #101010; color: #f0f0f0 } }</style>
-<p id="language"></p><p id="held"></p><p id="look"></p><p id="text"></p><p id="place">asking</p><p id="answer"></p>
+<p id="language"></p><p id="zone"></p><p id="held"></p><p id="look"></p><p id="text"></p><p id="place">asking</p><p id="answer"></p>
 <script>
 const say = (id, text) => { document.getElementById(id).textContent = text };
 say("language", navigator.language);
+addEventListener("languagechange", () => say("language", navigator.language));
+say("zone", Intl.DateTimeFormat().resolvedOptions().timeZone);
 say("held", innerWidth > innerHeight ? "across" : "upright");
-say("look", matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light");
+const dark = matchMedia("(prefers-color-scheme: dark)"), look = () => say("look", dark.matches ? "dark" : "light");
+dark.onchange = look;
+look();
 say("text", "text " + Math.round(parseFloat(getComputedStyle(document.documentElement).fontSize)));
 navigator.geolocation.getCurrentPosition((p) => say("place", p.coords.latitude.toFixed(2) + " " + p.coords.longitude.toFixed(2)), (e) => say("place", e.message));
 const began = performance.now();
@@ -195,7 +201,28 @@ case "all of it is told and shown"
   expect #text shows "text 24"
   expect #place shows "34.74 139.12"
   expect #answer shows "slow"
+  expect #zone shows "Asia/Tokyo"
   picture as "felt"
+end
+case "a case changes it while the app runs"
+  appearance light
+  expect #look shows "light"
+  language "pt-PT"
+  expect #language shows "pt-PT"
+  text size 100%
+  time zone "Europe/Lisbon"
+  start app
+  expect #text shows "text 16"
+  expect #zone shows "Europe/Lisbon"
+  appearance dark
+  expect #look shows "dark"
+  appearance light
+end
+case "and the next case finds what the run has it feel"
+  expect #look shows "dark"
+  expect #language shows "de-DE"
+  expect #text shows "text 24"
+  expect #zone shows "Asia/Tokyo"
 end
 `)
 	require.Equal(t, "pass", d.Run.Verdict)

@@ -477,8 +477,10 @@ os.onChange(() => {});`, `expect "nothing"`)
 		a := r.order(n, contract.SessionOrder{Do: "feel", Name: &name, Text: &level})
 		require.Nil(t, a.Trouble, "%s: %v", name, a.Trouble)
 	}
+	line := `text size 200%` // a line of script is as an order is
+	require.Nil(t, r.order(n, contract.SessionOrder{Do: "line", Text: &line}).Trouble)
 	felt := state(n)
-	for _, want := range []string{"de-DE", "true", "130", "Asia/Tokyo"} {
+	for _, want := range []string{"de-DE", "true", "200", "Asia/Tokyo"} {
 		require.Contains(t, felt, want)
 	}
 	wrong, odd := "place", "100, 0"
@@ -486,7 +488,7 @@ os.onChange(() => {});`, `expect "nothing"`)
 	r.must(0, "session", "end", fmt.Sprint(n), "--yes")
 	clean := r.awaitEntry(n, "cleaned", "cleaned")
 	items := fmt.Sprint((*clean.Detail)["items"])
-	for _, want := range []string{"keeps and its data", "held across", "dark", "Asia/Tokyo", "no network", "5 %"} {
+	for _, want := range []string{"keeps and its data", "held across", "dark", "Asia/Tokyo", "no network", "5 %", "text at 200 %"} {
 		require.Contains(t, items, want)
 	}
 	next := r.openSession("kaede-7-1", "--build", "1.0")

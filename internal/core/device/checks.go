@@ -5,8 +5,11 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"time"
 
 	"golang.org/x/text/language"
+
+	"yamato/internal/core/plain"
 )
 
 // What can be asked of abilities; each driver refuses the rest, in the same words.
@@ -57,6 +60,14 @@ func CheckHeld(to string) error {
 func CheckLanguage(tag string) error {
 	if _, err := language.Parse(tag); err != nil {
 		return fmt.Errorf("%q is no language: %w", tag, err)
+	}
+	return nil
+}
+
+// CheckZone tells why a name is no time zone.
+func CheckZone(name string) error {
+	if _, err := time.LoadLocation(name); err != nil || name == "" || name == "Local" || len(name) > 100 {
+		return fmt.Errorf("there is no time zone %q; they are called as in Europe/Lisbon", plain.Clip(name, 60))
 	}
 	return nil
 }

@@ -198,12 +198,12 @@ var All = append([]*Surrounding{
 			return fmt.Sprintf("holds %q in its clipboard", plain.Clip(l, 60))
 		},
 		do: by(func(ctx context.Context, d device.Copying, _, l string) error { return d.SetClipboard(ctx, l) })},
-	{Name: Files, Label: "Files", About: "files to choose from, by their paths on the host, one a line",
+	{Name: Files, Label: "Files", About: "files to choose from, by their paths on the host",
 		Ability: "files",
 		read:    message(1 << 20), told: func(l string) string {
-			return fmt.Sprintf("has %d files to choose from", len(lines(l)))
+			return fmt.Sprintf("has %d files to choose from", len(pathsOf(l)))
 		},
-		do: by(func(ctx context.Context, d device.Filing, _, l string) error { return d.PutFiles(ctx, lines(l)...) })},
+		do: by(func(ctx context.Context, d device.Filing, _, l string) error { return d.PutFiles(ctx, pathsOf(l)...) })},
 	{Name: "away", Label: "App", About: "the app in front, sent away without being ended", Ability: "away",
 		Passing: true,
 		Choices: []Choice{{"", "send it away"}}, read: nothing,
@@ -267,11 +267,14 @@ func uprightOr(l string) string {
 // spaced writes a percentage as people read it: 130 %.
 func spaced(l string) string { return strings.TrimSuffix(l, "%") + " %" }
 
-func lines(l string) []string {
+// Paths gives the level of files to choose from. What divides them stands in no path.
+func Paths(paths ...string) string { return strings.Join(paths, "\x00") }
+
+func pathsOf(l string) []string {
 	if l == "" {
 		return nil
 	}
-	return strings.Split(l, "\n")
+	return strings.Split(l, "\x00")
 }
 
 func oneOf(choices []Choice) func(string) (string, error) {
@@ -355,14 +358,7 @@ func readBattery(l string) (string, error) {
 	return fmt.Sprintf("%d%%", n), nil
 }
 
-// readZone reads a time zone by its form; which there are is the device's to say, as their list is data of
-// its own (IANA Time Zone Database, Theory and pragmatics, "Timezone identifiers").
-func readZone(l string) (string, error) {
-	if l == "" || len(l) > 100 || strings.Trim(strings.ToLower(l), "abcdefghijklmnopqrstuvwxyz0123456789_+-/") != "" {
-		return "", fmt.Errorf("%q is no time zone: they are called as in Europe/Lisbon", plain.Clip(l, 60))
-	}
-	return l, nil
-}
+func readZone(l string) (string, error) { return l, device.CheckZone(l) }
 
 // exampleNetwork is a network of one's own.
 const exampleNetwork = "200 ms delay, 50000 B/s down, 20000 B/s up, 1 % lost"

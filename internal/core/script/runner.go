@@ -39,6 +39,7 @@ type runner struct {
 	looked    map[string]bool // locators that the step under way has looked for
 	found     []*screen.Node  // by the step that is under way, or that was last
 	felt      feelings        // what the case has made the device feel
+	levels    []Level         // the same, in the order in which it did; of a trial's line
 	usual     feelings        // what came before all has
 	unless    []keptPicture   // that are kept unless the case passes
 	log       []device.LogLine

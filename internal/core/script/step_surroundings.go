@@ -272,7 +272,11 @@ func (r *runner) feel(st Statement, of *feel.Surrounding, level string) *stop {
 		}
 		r.felt.note(of.Name, do, back)
 	}
-	return r.act(st, do())
+	err := do()
+	if err == nil && !of.Passing {
+		r.levels = append(r.levels, Level{of, level})
+	}
+	return r.act(st, err)
 }
 
 func (s *Feel) run(r *runner) *stop {
@@ -306,7 +310,7 @@ func (s *GiveFile) run(r *runner) *stop {
 	if err != nil {
 		return r.stop(s, NoValue, "a file to give", err.Error())
 	}
-	return r.feel(s, feel.Named(feel.Files), path)
+	return r.feel(s, feel.Named(feel.Files), feel.Paths(path))
 }
 
 // number computes a value that has to be a number.

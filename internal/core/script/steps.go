@@ -1,6 +1,7 @@
 package script
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -62,7 +63,9 @@ type Words struct {
 func Language() Words {
 	var out Words
 	seen := map[string]bool{"end": true, "else": true, "each": true, "times": true}
+	quoted := regexp.MustCompile(`"[^"]*"`)
 	note := func(usage string) {
+		usage = quoted.ReplaceAllString(usage, "")
 		for _, w := range strings.FieldsFunc(usage, func(r rune) bool { return !(r >= 'a' && r <= 'z' || r == '-') }) {
 			seen[w] = seen[w] || len(w) > 1 && w != "ms"
 		}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"yamato/internal/core/device"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script/amount"
 	"yamato/internal/core/script/token"
@@ -23,7 +24,14 @@ type Tried struct {
 	Failure *Failure       // nil where it did as it says
 	Found   []*screen.Node // what its last step acted on or looked at
 	Named   string         // what it gave a value, as in "total = 6.3"
+	Felt    []Level        // what it made the device feel
 	Err     error          // of the device
+}
+
+// Level is a level of a surrounding that a step has a device feel.
+type Level struct {
+	Of    *feel.Surrounding
+	Level string
 }
 
 // NewTrial begins one.
@@ -57,9 +65,9 @@ func (t *Trial) Line(ctx context.Context, app, line string) (Tried, []Finding) {
 	r := t.r
 	now := r.device.Now()
 	r.ctx, r.o.App, r.first, r.limitFrom, r.ran, r.steps, r.found = ctx, app, now, now, 1, []StepRecord{}, nil
-	r.settling, r.app = screen.NewSettling(r.device.Now()), ""
+	r.settling, r.app, r.levels = screen.NewSettling(r.device.Now()), "", nil
 	stopped := r.block(suite.Cases[0].Body)
-	out := Tried{Steps: r.steps, Found: r.found}
+	out := Tried{Steps: r.steps, Found: r.found, Felt: r.levels}
 	for i := range out.Steps {
 		out.Steps[i].Line -= shift
 	}
@@ -73,6 +81,16 @@ func (t *Trial) Line(ctx context.Context, app, line string) (Tried, []Finding) {
 		}
 	}
 	return out, nil
+}
+
+// Undo takes back what lines made the device feel of a surrounding.
+func (t *Trial) Undo(ctx context.Context, of *feel.Surrounding) error {
+	undo := t.r.felt.undo[of.Name]
+	if undo == nil {
+		return nil
+	}
+	t.r.ctx = ctx
+	return undo()
 }
 
 // quotedPlain writes a value as it is, with what is to be hidden hidden.

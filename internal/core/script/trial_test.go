@@ -5,6 +5,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"yamato/internal/core/feel"
 )
 
 func TestLinesAreTriedOneByOneOnAnAppAsItStands(t *testing.T) {
@@ -29,4 +31,23 @@ func TestLinesAreTriedOneByOneOnAnAppAsItStands(t *testing.T) {
 		require.NotEmpty(t, findings, wrong)
 		require.LessOrEqual(t, findings[0].Pos.Line, 3, wrong)
 	}
+}
+
+// What a line makes the device feel is told, and is taken back by whoever has the device.
+func TestWhatALineMakesTheDeviceFeelIsToldAndUndone(t *testing.T) {
+	d := sample()
+	trial := NewTrial(d, sampleOptions(), nobody{})
+	ctx := context.Background()
+	for _, line := range []string{`time zone "Asia/Tokyo"`, `time zone "Africa/Dakar"`, "appearance dark"} {
+		tried, findings := trial.Line(ctx, sampleOptions().App, line)
+		require.Empty(t, findings)
+		require.Nil(t, tried.Failure, line)
+		require.Len(t, tried.Felt, 1, line)
+	}
+	tried, _ := trial.Line(ctx, sampleOptions().App, "shake device")
+	require.Empty(t, tried.Felt, "it is over")
+	require.NoError(t, trial.Undo(ctx, feel.Named("time zone")))
+	require.NoError(t, trial.Undo(ctx, feel.Named("appearance")))
+	require.NoError(t, trial.Undo(ctx, feel.Named("network")), "what was not changed stays")
+	require.Equal(t, []string{"zone Europe/Lisbon", "dark false"}, d.did[len(d.did)-2:])
 }

@@ -64,7 +64,7 @@ func (s *sitting) set(ctx context.Context, o link.Order) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		level = strings.Join(paths, "\n")
+		level = feel.Paths(paths...)
 	}
 	if why := of.Check(level); why != "" {
 		return "", refuse("", "%s", why)
@@ -77,20 +77,28 @@ func (s *sitting) set(ctx context.Context, o link.Order) (string, error) {
 	if of.Passing {
 		return words, nil
 	}
-	if of.Name == feel.Place { // one of the two
-		s.route = nil
-		delete(s.felt, travelling)
+	if of.Name == feel.Place {
 		words = called(words, o.Args)
 	}
-	f := felt{words: words}
-	switch before, again := s.felt[of.Name]; {
-	case again: // what it goes back to stays as it was
-		f.undo = before.undo
-	case known:
-		f.undo = func(ctx context.Context) error { return of.Do(ctx, s.Device, app, rest) }
+	var undo func(ctx context.Context) error
+	if known {
+		undo = func(ctx context.Context) error { return of.Do(ctx, s.Device, app, rest) }
 	}
-	s.felt[of.Name] = f
+	s.nowFeels(of, words, undo)
 	return words, nil
+}
+
+// nowFeels notes what the device has been made to feel, by an order or by a line of script. What it goes back to is
+// what it was when it was first changed.
+func (s *sitting) nowFeels(of *feel.Surrounding, words string, undo func(ctx context.Context) error) {
+	if of.Name == feel.Place { // it is somewhere, or on its way
+		s.route = nil
+		delete(s.felt, travelling)
+	}
+	if before, again := s.felt[of.Name]; again {
+		undo = before.undo
+	}
+	s.felt[of.Name] = felt{words, undo}
 }
 
 // rest gives the level that undoing goes back to: a session's device speaks the session's language.

@@ -15,6 +15,7 @@ import (
 
 	"yamato/internal/contain"
 	"yamato/internal/core/device"
+	"yamato/internal/core/feel"
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
@@ -318,6 +319,17 @@ func (s *sitting) line(ctx context.Context, o link.Order) (link.Answer, error) {
 	if len(findings) > 0 {
 		f := findings[0]
 		return link.Answer{}, refuse(f.Hint, "column %d: %s", f.Pos.Column, f.Message)
+	}
+	for _, l := range tried.Felt {
+		s.nowFeels(l.Of, l.Of.Told(l.Level), func(ctx context.Context) error {
+			if l.Of.Name == feel.Language && s.Session.Language != "" {
+				return l.Of.Do(ctx, s.Device, s.app(), s.Session.Language)
+			}
+			return s.trial.Undo(ctx, l.Of)
+		})
+	}
+	if len(tried.Felt) > 0 {
+		s.status.Felt = s.feels()
 	}
 	a := link.Answer{Text: tried.Named}
 	var found []string

@@ -305,8 +305,8 @@ func taken(err error) error {
 
 // SetTimeZone changes the handset's time zone.
 func (d *Device) SetTimeZone(ctx context.Context, name string) error {
-	if _, err := time.LoadLocation(name); err != nil || name == "" || name == "Local" {
-		return fmt.Errorf("there is no time zone %q; they are called as in Europe/Lisbon", name)
+	if err := device.CheckZone(name); err != nil {
+		return err
 	}
 	d.zone = name
 	return d.change(ctx, d.tell)

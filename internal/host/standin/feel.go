@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
@@ -142,8 +141,8 @@ func (d *Device) SetLanguage(ctx context.Context, tag string) error {
 
 // SetTimeZone changes the system's time zone; apps see it in os.device.zone.
 func (d *Device) SetTimeZone(ctx context.Context, name string) error {
-	if _, err := time.LoadLocation(name); err != nil || name == "" || name == "Local" {
-		return fmt.Errorf("there is no time zone %q; they are called as in Europe/Lisbon", name)
+	if err := device.CheckZone(name); err != nil {
+		return err
 	}
 	d.zone = name
 	return d.felt(ctx)

@@ -282,7 +282,7 @@ func placesOf(d contract.RunDetail) map[int64]string {
 func placeKey(kind, model, platform, os string, levels fleet.Levels) string {
 	kept := fleet.Levels{}
 	for _, l := range levels {
-		if l.Factor == feel.Language || l.Value != fleet.FactorNamed(l.Factor).Usual {
+		if l.Factor == feel.Language || !fleet.FactorNamed(l.Factor).IsUsual(l.Value) {
 			kept = append(kept, l)
 		}
 	}
