@@ -13,6 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"yamato/internal/core/near"
+	"yamato/internal/core/plain"
 	"yamato/internal/service/base"
 )
 
@@ -48,11 +49,15 @@ func (c *checker) check(g *gin.Context) error {
 	if item == nil || item.GetOperation(g.Request.Method) == nil {
 		return nil
 	}
+	op := item.GetOperation(g.Request.Method)
+	if err := unknownParameter(g, item, op); err != nil {
+		return err
+	}
 	_, streams := streams[g.Request.Method+" "+path]
 	err := openapi3filter.ValidateRequest(g.Request.Context(), &openapi3filter.RequestValidationInput{
 		Request: g.Request, PathParams: params,
 		Route: &routers.Route{Spec: c.spec, Path: template, PathItem: item, Method: g.Request.Method,
-			Operation: item.GetOperation(g.Request.Method)},
+			Operation: op},
 		Options: &openapi3filter.Options{ExcludeRequestBody: streams,
 			AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, MultiError: false},
 	})
@@ -60,6 +65,34 @@ func (c *checker) check(g *gin.Context) error {
 		return nil
 	}
 	return refusal(err)
+}
+
+// unknownParameter refuses what a call says in its query and its description does not know: it would do nothing, and
+// who wrote it would not learn so. What streams reads its own.
+func unknownParameter(g *gin.Context, item *openapi3.PathItem, op *openapi3.Operation) error {
+	if slices.Contains(op.Tags, "stream") {
+		return nil
+	}
+	var known []string
+	for _, p := range slices.Concat(item.Parameters, op.Parameters) {
+		if p.Value != nil && p.Value.In == openapi3.ParameterInQuery {
+			known = append(known, p.Value.Name)
+		}
+	}
+	for name := range g.Request.URL.Query() {
+		if slices.Contains(known, name) {
+			continue
+		}
+		hint := "this call has none."
+		if len(known) > 0 {
+			hint = "there are " + strings.Join(known, ", ") + "."
+		}
+		if meant := near.Word(name, known); meant != "" {
+			hint = fmt.Sprintf("did you mean %q?", meant)
+		}
+		return base.Invalid(fmt.Sprintf("there is no parameter %q", plain.Clip(name, 60)), hint+" Nothing was done")
+	}
+	return nil
 }
 
 // refusal says in words what the description forbids.

@@ -68,7 +68,10 @@ func TestFieldsAndWordsThatThereAreNotAreRefusedWithTheOnesThatWereMeant(t *test
 		require.NotContains(t, text, "struct", "no types of ours")
 	}
 	for path, says := range map[string]string{
-		"/runs?state=done": "finished", "/runs?verdict=green": "pass", "/devices?state=free": "idle",
+		"/runs?sate=queued":           `did you mean \"state\"?`, // or it would list them all
+		"/devices?nonsense=1&q=kaede": `there is no parameter \"nonsense\"`,
+		"/lineups?limit=5":            "this call has none",
+		"/runs?state=done":            "finished", "/runs?verdict=green": "pass", "/devices?state=free": "idle",
 		"/devices?kind=phone": "emulator", "/runs?limit=0": "limit",
 	} {
 		require.Contains(t, r.json(http.StatusUnprocessableEntity, "GET", path, nil, nil), says, path)
