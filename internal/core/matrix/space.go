@@ -154,10 +154,10 @@ func (s *space) link(g *Grid, w *Wanted) {
 		labels[i] = w.Groups[i].Combination.Class.Label()
 	}
 	s.group = s.add("", labels)
-	groups := func(test func(gr *Group) bool) (t cover.Term) {
+	groups := func(test func(i int) bool) (t cover.Term) {
 		t.Factor = s.group
 		for i := range w.Groups {
-			if test(&w.Groups[i]) {
+			if test(i) {
 				t.Levels = append(t.Levels, i)
 			}
 		}
@@ -168,11 +168,15 @@ func (s *space) link(g *Grid, w *Wanted) {
 		if c < 0 {
 			continue
 		}
+		is := make([]string, len(w.Groups))
+		for i := range w.Groups {
+			is[i] = w.Groups[i].has(f)
+		}
 		for l, level := range s.levels[c] {
 			s.never(-1, thereAre, cover.Term{Factor: c, Levels: []int{l}},
-				groups(func(gr *Group) bool { return gr.has(f) != level }))
+				groups(func(i int) bool { return is[i] != level }))
 		}
-		if t := groups(func(gr *Group) bool { return !slices.Contains(s.levels[c], gr.has(f)) }); len(t.Levels) > 0 {
+		if t := groups(func(i int) bool { return !slices.Contains(s.levels[c], is[i]) }); len(t.Levels) > 0 {
 			s.never(-1, "the levels of "+f, t)
 		}
 	}
@@ -181,7 +185,7 @@ func (s *space) link(g *Grid, w *Wanted) {
 		if f.Ability == "" {
 			continue
 		}
-		t := groups(func(gr *Group) bool { return !gr.able(f.Ability) })
+		t := groups(func(i int) bool { return !w.Groups[i].able(f.Ability) })
 		if len(t.Levels) == 0 {
 			continue
 		}

@@ -340,6 +340,17 @@ func TestStepsAreWalkedToTheirEnds(t *testing.T) {
 		"time zone"}, s.Needs(s.Cases[0]))
 }
 
+// What examples say in quotes is none of the language's words.
+func TestTheLanguagesWordsAreItsOwn(t *testing.T) {
+	l := Language()
+	for _, w := range []string{"appearance", "zone", "size", "dark", "landscape", "charging", "set", "to"} {
+		require.Contains(t, l.Words, w)
+	}
+	for _, w := range []string{"urope", "isbon", "de-", "body", "title", "put", "fill"} {
+		require.NotContains(t, l.Words, w)
+	}
+}
+
 // What was written before is read, with one piece of advice a file, and laid out as it is written now.
 func TestWhatWasWrittenBeforeIsReadAndMended(t *testing.T) {
 	old := "suite \"s\"\nuse \"steps/paying.suite\"\ncase \"c\"\n  put 3 in #passengers\n  put (number in #a in #b) in #c\n" +

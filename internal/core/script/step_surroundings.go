@@ -58,7 +58,6 @@ func init() {
 func (p *parser) feel(s Step, g feel.Group, usage string) Statement {
 	live := g.Forms
 	out := &Feel{Step: s}
-	from := p.peek()
 	for at := 0; ; at++ {
 		var words []string
 		which := map[string][]feel.Meaning{}
@@ -95,7 +94,7 @@ func (p *parser) feel(s Step, g feel.Group, usage string) Statement {
 	out.Of, out.form = live[0].Of, live[0].Form
 	if level, ok := out.said(); ok {
 		if why := out.Of.Check(level); why != "" {
-			p.fail(from, usage, "%s", why)
+			p.fail(p.tokens[p.at-1], usage, "%s", why)
 		}
 	}
 	return out
