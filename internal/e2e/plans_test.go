@@ -211,6 +211,7 @@ case "a case changes it while the app runs"
   expect #language shows "pt-PT"
   text size 100%
   time zone "Europe/Lisbon"
+  stop app
   start app
   expect #text shows "text 16"
   expect #zone shows "Europe/Lisbon"
