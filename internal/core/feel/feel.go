@@ -61,7 +61,7 @@ type Form struct {
 	Level func(read []string) string
 }
 
-// Piece is a part of a form. One of its fields is set.
+// Piece is a part of a form: one of a word, a choice, a text, a percentage or a number.
 type Piece struct {
 	Word    string   // stands there as it is
 	Maybe   string   // a word that can be left out; reads as itself, or as ""
@@ -72,19 +72,6 @@ type Piece struct {
 	Rest    bool     // a text after a comma, that can be left out
 	Percent bool     // a whole percentage; reads as in 15%
 	Number  bool     // an expression; reads as a decimal number
-}
-
-// reads tells whether a piece says something of the level.
-func (p Piece) reads() bool { return p.Word == "" }
-
-// Reads gives how many pieces of a form say something of the level.
-func (f Form) Reads() (n int) {
-	for _, p := range f.Pieces {
-		if p.reads() {
-			n++
-		}
-	}
-	return n
 }
 
 // Named gives the surrounding of a name, nil where there is none.

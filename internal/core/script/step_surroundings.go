@@ -47,8 +47,7 @@ func init() {
 	_, usages := feel.Usages()
 	for _, g := range feel.Grouped() {
 		add(form{word: g.Word, usage: usages[g.Word], read: func(p *parser, s Step) Statement {
-			return p.feel(s,
-				g, usages[g.Word])
+			return p.feel(s, g, usages[g.Word])
 		}})
 	}
 	add(form{word: "give", usage: `give file "…" · give back V`, read: readGive})
