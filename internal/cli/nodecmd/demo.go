@@ -182,7 +182,7 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 	if err != nil {
 		return err
 	}
-	devices, err := awaitDevices(ctx, c, len(sites))
+	devices, err := awaitDevices(ctx, c, sites)
 	if err != nil {
 		return err
 	}
@@ -356,12 +356,14 @@ func (a *App) saveLineups(ctx context.Context, c *client.Service) error {
 }
 
 // awaitDevices waits until the host has linked and its devices are ready.
-func awaitDevices(ctx context.Context, c *client.Service, wanted int) ([]contract.Device, error) {
+func awaitDevices(ctx context.Context, c *client.Service, sites []string) ([]contract.Device, error) {
 	tick := time.NewTicker(30 * time.Millisecond)
 	defer tick.Stop()
 	for late := time.After(60 * time.Second); ; {
-		if list, err := client.As[[]contract.Device](c.ListDevices(ctx, c.Project, nil)); err == nil &&
-			allKnown(list, wanted) {
+		list, err := client.As[[]contract.Device](c.ListDevices(ctx, c.Project, nil))
+		// what an earlier showing had at a site that is left out now stays offline
+		list = slices.DeleteFunc(list, func(d contract.Device) bool { return !slices.Contains(sites, d.Site) })
+		if err == nil && allKnown(list, len(sites)) {
 			return list, nil
 		}
 		select {
