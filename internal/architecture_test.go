@@ -23,9 +23,9 @@ var floors = [][]string{
 		"internal/contract", "internal/browser", "internal/testbin", "web"},
 
 	// The core computes, and does nothing else.
-	{"internal/core/near", "internal/core/plain", "internal/core/verdict", "internal/core/schedule"},
+	{"internal/core/near", "internal/core/plain", "internal/core/states", "internal/core/schedule"},
 	{"internal/core/appfile", "internal/core/checklist", "internal/core/crash", "internal/core/document",
-		"internal/core/evidence", "internal/core/screen"},
+		"internal/core/evidence", "internal/core/screen", "internal/core/verdict"},
 	{"internal/core/device"},
 	{"internal/core/feel", "internal/core/har", "internal/core/readings"},
 	{"internal/core/fleet"},

@@ -21,6 +21,7 @@ import (
 	"yamato/internal/browser"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/states"
 	"yamato/internal/host"
 	"yamato/internal/link"
 )
@@ -234,7 +235,7 @@ func choosing() (fits, lineups []float64) {
 	}
 	var list []fleet.Standing
 	for i := range manyDevices {
-		d := fleet.Standing{State: []string{"idle", "leased", "offline", "unready"}[i%4], Used: int64(i % 97),
+		d := fleet.Standing{State: []states.Device{"idle", "leased", "offline", "unready"}[i%4], Used: int64(i % 97),
 			Device: fleet.Device{Name: fmt.Sprintf("device-%05d", i), Site: fmt.Sprintf("site-%d", i%20),
 				Model: fmt.Sprintf("Model %d", i%200),
 				Kind:  []string{fleet.Emulator, fleet.Real}[i%2], Platform: []string{"android", "ios"}[i/2%2],

@@ -193,7 +193,7 @@ func TestLeasesOfAnyNumberAndSizeAreDelivered(t *testing.T) {
 		for range suite.Locators.V {
 			projects, apps = append(projects, w.user.ProjectID), append(apps, app.AppID)
 		}
-		return tx.AddLocators(ctx, projects, apps, suite.Locators.V)
+		return tx.Known().AddLocators(ctx, projects, apps, suite.Locators.V)
 	}))
 	var devices []link.Device
 	for i := range leases {
@@ -305,7 +305,9 @@ func TestACancelledRunThatWasLeftInBetweenIsWoundDown(t *testing.T) {
 	r, err := w.store.RunNumbered(ctx, w.user.ProjectID, run.Number)
 	require.NoError(t, err)
 	require.NoError(t, w.store.InTx(ctx, func(tx *store.Tx) error {
-		return tx.SetRunState(ctx, r.ID, "cancelled")
+		fresh, err := tx.Runs().Cancel(ctx, r.ID)
+		require.True(t, fresh)
+		return err
 	})) // and then its service died
 	d := w.awaitRun(run.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
 	require.Equal(t, []string{"cancelled", "none"}, []string{d.Run.State, d.Run.Verdict})

@@ -137,7 +137,7 @@ func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
 	d, err := w.service.Sideline(ctx, w.user, "kaede-7-1", "its screen is cracked", nil)
 	require.NoError(t, err)
-	require.Equal(t, "sidelined", d.State)
+	require.EqualValues(t, "sidelined", d.State)
 	w.start(runs.Order{})
 	lease := h.lease()
 	require.Equal(t, "kaede-7-2", lease.Device, "what is sidelined runs nothing")
@@ -148,13 +148,13 @@ func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
 
 	d, err = w.service.Sideline(ctx, w.user, "kaede-7-2", "odd noises", nil)
 	require.NoError(t, err)
-	require.Equal(t, "leased", d.State, "what it runs is not cut short")
+	require.EqualValues(t, "leased", d.State, "what it runs is not cut short")
 	h.say(append([]link.Event{began(lease.Number)}, finished(lease.Number, 2)...)...)
 	got := w.awaitState("kaede-7-2", "sidelined")
 	require.Equal(t, "odd noises", *got.Reason)
 	d, err = w.service.Restore(ctx, w.user, "kaede-7-2")
 	require.NoError(t, err)
-	require.Equal(t, "idle", d.State)
+	require.EqualValues(t, "idle", d.State)
 	_, err = w.service.Restore(ctx, w.user, "kaede-7-2")
 	refusal(t, err, "is not sidelined")
 	_, err = w.service.Sideline(ctx, w.user, "kaede-7-2", " ", nil)
@@ -244,7 +244,7 @@ func TestADeviceThatWasGivenUpIsSidelinedWithItsDiagnosis(t *testing.T) {
 	require.NoError(t, f.Close())
 	restored, err := w.service.Restore(ctx, w.user, "kaede-7-1")
 	require.NoError(t, err)
-	require.Equal(t, "halted", restored.State)
+	require.EqualValues(t, "halted", restored.State)
 }
 
 var benchOffer = link.Offer{

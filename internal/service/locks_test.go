@@ -15,10 +15,14 @@ import (
 
 	"yamato/internal/link"
 	"yamato/internal/service/base"
+	"yamato/internal/service/care"
 	"yamato/internal/service/runs"
+	"yamato/internal/service/sessions"
+	"yamato/internal/store"
 )
 
-// heedful keeps what is logged that tells of a deadlock (SQLSTATE 40P01).
+// heedful keeps what is logged that tells of a deadlock (SQLSTATE 40P01), of locks out of their order, or of a state that
+// cannot follow.
 type heedful struct {
 	mu   sync.Mutex
 	told []string
@@ -35,7 +39,10 @@ func (h *heedful) Handle(_ context.Context, r slog.Record) error {
 }
 
 func (h *heedful) note(text string) {
-	if strings.Contains(text, "40P01") || strings.Contains(text, "deadlock") {
+	for _, bad := range []string{"40P01", "deadlock", "the order of locks", "cannot change from", "cannot begin as"} {
+		if !strings.Contains(text, bad) {
+			continue
+		}
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		h.told = append(h.told, text)
@@ -43,7 +50,8 @@ func (h *heedful) note(text string) {
 }
 
 // TestEverythingAtOnceMeetsNoDeadlock does at once what locks rows: placing, intake, renewals, hosts' words of their
-// devices, starts, cancels, sidelining and ends of leases that ran out. YAMATO_LOCKS has it go on for a minute.
+// devices, starts, cancels, sidelining, ends of leases that ran out, errands and how they end, people's sessions, devices
+// that are removed and come back, runs that stop early, accounts that legs wait for. YAMATO_LOCKS has it go on for a minute.
 func TestEverythingAtOnceMeetsNoDeadlock(t *testing.T) {
 	heard := &heedful{}
 	w := newWorld(t, base.Config{Log: slog.New(heard), Pace: 20 * time.Millisecond})
@@ -95,11 +103,21 @@ func TestEverythingAtOnceMeetsNoDeadlock(t *testing.T) {
 				}
 				seq := int64(1)
 				events = append(events, began(l.Number))
+				if l.Session != nil {
+					events = append(events, finished(l.Number, seq+1)...)
+					continue
+				}
 				for _, c := range l.Attempt.Cases {
 					seq++
 					events = append(events, result(l.Number, seq, c, []string{"pass", "fail"}[r.IntN(2)]))
 				}
 				events = append(events, finished(l.Number, seq+1)...)
+			}
+			for _, e := range m.Do {
+				if h.conn.Send(ctx, link.FromHost{Done: &link.Done{ID: e.ID, Device: e.Device,
+					Trouble: []string{"", "it does not answer"}[r.IntN(2)]}}) != nil {
+					return
+				}
 			}
 			if len(events) > 0 && h.conn.Send(ctx, link.FromHost{Events: events}) != nil {
 				return
@@ -116,12 +134,47 @@ func TestEverythingAtOnceMeetsNoDeadlock(t *testing.T) {
 		mu.Unlock()
 		some := append([]link.Device{}, list...)
 		r.Shuffle(len(some), func(i, j int) { some[i], some[j] = some[j], some[i] })
-		_ = h.conn.Send(ctx, link.FromHost{Renew: leases, Fleet: &link.Fleet{Devices: some[:1+r.IntN(each)]}})
+		_ = h.conn.Send(ctx, link.FromHost{Renew: leases, Fleet: &link.Fleet{Devices: some[:1+r.IntN(each)],
+			Load: &link.Load{}, Offer: &benchOffer}})
+		if r.IntN(4) == 0 {
+			_ = h.conn.Send(ctx, link.FromHost{Fleet: &link.Fleet{Gone: []string{list[r.IntN(each)].Name, list[r.IntN(each)].Name}}})
+		}
+	})
+	busy(3, func(r *rand.Rand) { // a person has a device, and gives it back
+		one, err := w.service.OpenSession(ctx, w.user, sessions.Wish{Device: list[r.IntN(each)].Name})
+		if err == nil && r.IntN(2) == 0 {
+			_, err = w.service.EndSession(ctx, w.user, one.Number)
+		}
+		problem(err)
+	})
+	busy(4, func(r *rand.Rand) {
+		_, err := w.service.Do(ctx, w.user, care.Wish{What: link.DoCheck, Device: list[r.IntN(each)].Name})
+		problem(err)
+	})
+	busy(5, func(r *rand.Rand) { // as the leader does where accounts are missing
+		problem(w.store.InTx(ctx, func(t *store.Tx) error {
+			legs, err := t.WaitingLegs(ctx)
+			short := map[int64]string{}
+			for _, l := range legs {
+				short[l.ID] = "somebody"
+			}
+			if err != nil {
+				return err
+			}
+			return t.Legs().Block(ctx, short)
+		}))
+		problem(w.store.InTx(ctx, func(t *store.Tx) error {
+			legs, err := t.Legs().Unblock(ctx, nil)
+			if err != nil {
+				return err
+			}
+			return t.MarkDirty(ctx, store.DirtyLeg, legs)
+		}))
 	})
 	for i := range uint64(3) {
 		busy(10+i, func(r *rand.Rand) {
 			run, err := w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4",
-				Suites: []string{"Two"}, RepeatFailed: 1}, "")
+				Suites: []string{"Two"}, RepeatFailed: r.IntN(2)}, "")
 			problem(err)
 			if err == nil && r.IntN(2) == 0 {
 				_, err = w.service.CancelRun(ctx, w.user, run.Number)
@@ -141,6 +194,12 @@ func TestEverythingAtOnceMeetsNoDeadlock(t *testing.T) {
 		_, err := db.ExecContext(ctx, `update lease set expires_at = now() - interval '1 s' where id in (
 			select id from lease where ended_at is null and random() < 0.05 order by id for no key update skip locked)`)
 		problem(err)
+	})
+	busy(31, func(*rand.Rand) { // some are to stop at their first failure
+		_, err := db.ExecContext(ctx, `update run set limits = '{"failures": 1}' where id in (
+			select id from run where finished_at is null and random() < 0.2 order by id for no key update)`)
+		problem(err)
+		problem(w.service.EndEarly(ctx))
 	})
 	all.Wait()
 	require.Empty(t, heard.told, "after %s", time.Since(begun))

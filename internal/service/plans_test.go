@@ -14,7 +14,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/contract"
+	"yamato/internal/core/states"
 	"yamato/internal/link"
+	"yamato/internal/pgbox/pgtest"
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
 	"yamato/internal/service/plans"
@@ -134,13 +136,11 @@ func TestEachMomentOfAPlanIsExactlyOneRunWhoeverLooks(t *testing.T) {
 		looks.Wait()
 		list := w.starts("Every hour")
 		require.Len(t, list, hour+1)
-		require.Equal(t, "started", list[hour].State)
+		require.EqualValues(t, "started", list[hour].State)
 		require.NotNil(t, list[hour].Run)
 		require.NotEqual(t, "cancelled", *list[hour].RunState, "nobody takes over what was started a moment ago")
 		// it was killed before it could say so
-		_, err := w.sql(t).ExecContext(ctx, `update plan_start set state = 'due', run_id = null where id = $1`,
-			list[hour].ID)
-		require.NoError(t, err)
+		pgtest.Rewind(t, w.url, fmt.Sprintf(`update plan_start set state = 'due', run_id = null where id = %d`, list[hour].ID))
 		require.NoError(t, other.LookAtPlans(ctx, now))
 		require.Equal(t, *list[hour].Run, *w.starts("Every hour")[hour].Run, "the same run, and no second")
 	}
@@ -165,7 +165,7 @@ func TestStartsThatWereMissedAreStartedAsThePlanSays(t *testing.T) {
 			"nothing was up for more than two hours")
 		var states []string
 		for _, s := range w.starts(name) {
-			states = append(states, s.State)
+			states = append(states, string(s.State))
 		}
 		require.Equal(t, want, strings.Join(states, " "), missed)
 		_, err := w.service.PausePlan(ctx, w.user, name, true)
@@ -191,7 +191,7 @@ func TestWhatHappensWhenTheLastRunStillRuns(t *testing.T) {
 		require.NoError(t, w.service.LookAtPlans(ctx, now))
 		list := w.starts("Hourly " + busy)
 		require.Len(t, list, 2)
-		require.Equal(t, state, list[1].State, busy)
+		require.EqualValues(t, state, list[1].State, busy)
 		running := *list[0].Run
 		switch busy {
 		case "leave out":
@@ -203,7 +203,7 @@ func TestWhatHappensWhenTheLastRunStillRuns(t *testing.T) {
 			require.Eventually(t, func() bool { return w.detail(running).Run.FinishedAt != nil }, 10*time.Second,
 				10*time.Millisecond)
 			require.NoError(t, w.service.LookAtPlans(ctx, now))
-			require.Equal(t, "started", w.starts("Hourly " + busy)[1].State)
+			require.EqualValues(t, "started", w.starts("Hourly " + busy)[1].State)
 		case "take over":
 			require.Equal(t, "cancelled", w.detail(running).Run.State)
 		}
@@ -342,11 +342,11 @@ func TestAStartThatIsMovedStartsThenAndNotBefore(t *testing.T) {
 	require.Nil(t, coming[1].MovedFrom)
 
 	require.NoError(t, w.service.LookAtPlans(ctx, next.Add(time.Minute)))
-	require.Equal(t, "due", w.starts("Every day")[0].State, "not before")
+	require.EqualValues(t, "due", w.starts("Every day")[0].State, "not before")
 	require.NoError(t, w.service.LookAtPlans(ctx, next.Add(3*time.Hour+time.Minute)))
 	list := w.starts("Every day")
 	require.Len(t, list, 1)
-	require.Equal(t, "started", list[0].State)
+	require.EqualValues(t, "started", list[0].State)
 	refusal(t, w.service.MoveStart(ctx, w.user, "Every day", next, next.Add(9*time.Hour)), "that start has been")
 }
 
@@ -369,5 +369,5 @@ func TestWhatOnePlanMeetsKeepsNoOtherFromStarting(t *testing.T) {
 	require.NoError(t, w.service.LookAtPlans(ctx, other.Next.Add(time.Minute)))
 	list := w.starts("C other")
 	require.NotEmpty(t, list)
-	require.Equal(t, kept.Started, list[len(list)-1].State)
+	require.Equal(t, states.StartStarted, list[len(list)-1].State)
 }

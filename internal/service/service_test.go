@@ -15,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"log/slog"
 	"yamato/demo"
 	"yamato/demo/demotest"
 	"yamato/internal/blob"
@@ -56,6 +57,9 @@ end
 `
 
 func newWorld(t *testing.T, c base.Config) *world {
+	if c.Log == nil && os.Getenv("YAMATO_TEST_LOG") != "" {
+		c.Log = slog.Default()
+	}
 	t.Helper()
 	ctx := context.Background()
 	w := &world{t: t, url: pgtest.Database(t), dir: t.TempDir()}
@@ -290,7 +294,7 @@ func TestALateWordIsRefusedAndTheDeviceIsCleanedBeforeItsNextLease(t *testing.T)
 	w.awaitRun(r.Number, func(d contract.RunDetail) bool { return d.Legs[0].State == "waiting" })
 	devices, err := w.service.Devices(context.Background(), w.user, care.DeviceFilter{})
 	require.NoError(t, err)
-	require.Equal(t, "resetting", devices[0].State, "never straight to idle")
+	require.EqualValues(t, "resetting", devices[0].State, "never straight to idle")
 
 	h.say(result(n, 3, 1, "fail"))
 	require.Equal(t, "the lease has ended", h.refused(n))
@@ -449,7 +453,7 @@ func TestAnUnlinkedHostsDevicesAreOfflineAndComeBackWithIt(t *testing.T) {
 	state := func() string {
 		d, err := w.service.Devices(context.Background(), w.user, care.DeviceFilter{})
 		require.NoError(t, err)
-		return d[0].State
+		return string(d[0].State)
 	}
 	require.Equal(t, "idle", state())
 	h.hangUp()

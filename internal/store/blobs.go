@@ -39,9 +39,9 @@ func (s *Store) AdoptBlobs(ctx context.Context, digests []string, sizes []int64)
 // TakeUnreferred forgets blobs that nothing refers to and that nobody has had a use for
 // since grace ago, at most limit of them, and gives their digests. Until the transaction
 // ends nobody can note one of them.
-func (t *Tx) TakeUnreferred(ctx context.Context, grace time.Duration, limit int) ([]string, error) {
+func (t Blobs) TakeUnreferred(ctx context.Context, grace time.Duration, limit int) ([]string, error) {
 	var out []string
-	err := t.tx.SelectContext(ctx, &out, `
+	err := t.rows(ctx, atBlobs, &out, `
 		delete from blob where digest in (
 			select digest from blob cross join lateral (select digest as d) x
 			where referred_at < now() - $1 * interval '1 ms' and not exists (`+strings.Join(references,
@@ -52,7 +52,7 @@ func (t *Tx) TakeUnreferred(ctx context.Context, grace time.Duration, limit int)
 }
 
 // BlobSizes gives the sizes of those of some blobs that are known.
-func (t *Tx) BlobSizes(ctx context.Context, digests []string) (map[string]int64, error) {
+func (t *open) BlobSizes(ctx context.Context, digests []string) (map[string]int64, error) {
 	if len(digests) == 0 {
 		return nil, nil
 	}

@@ -55,14 +55,14 @@ func (s *Store) Packages(ctx context.Context, project int64, digests []string) (
 
 // AppOf finds the app that has one of these identities, or makes it with name,
 // and gives it the identities. It holds the app's row until the transaction ends.
-func (t *Tx) AppOf(ctx context.Context, project int64, name string, packages []Package) (int64, error) {
-	if err := t.exec(ctx, `select pg_advisory_xact_lock(7420002, $1::int)`, project); err != nil {
+func (t Builds) AppOf(ctx context.Context, project int64, name string, packages []Package) (int64, error) {
+	if err := t.change(ctx, atBuilds, `select pg_advisory_xact_lock(7420002, $1::int)`, project); err != nil {
 		return 0, err
 	}
 	var found []int64
 	for _, p := range packages {
 		var ids []int64
-		err := t.tx.SelectContext(ctx, &ids, `
+		err := t.rows(ctx, atBuilds, &ids, `
 			select distinct app_id from app_identity
 			where project_id = $1 and (platform, application_id) = ($2, $3)
 			   or project_id = $1 and application_id = $3
@@ -75,12 +75,12 @@ func (t *Tx) AppOf(ctx context.Context, project int64, name string, packages []P
 	var app int64
 	if len(found) > 0 {
 		app = found[0]
-	} else if err := t.tx.GetContext(ctx, &app, `insert into app (project_id, name) values ($1, $2) returning id`,
+	} else if err := t.row(ctx, atBuilds, &app, `insert into app (project_id, name) values ($1, $2) returning id`,
 		project, name); err != nil {
 		return 0, err
 	}
 	for _, p := range packages {
-		if err := t.exec(ctx, `
+		if err := t.change(ctx, atBuilds, `
 			insert into app_identity (project_id, platform, application_id, app_id) values ($1, $2, $3, $4)
 			on conflict do nothing`, project, p.Facts.V.Platform, p.Facts.V.ApplicationID, app); err != nil {
 			return 0, err
@@ -90,9 +90,9 @@ func (t *Tx) AppOf(ctx context.Context, project int64, name string, packages []P
 }
 
 // NewestBuildOf gives the newest build of a version, with its packages, or ErrNone.
-func (t *Tx) NewestBuildOf(ctx context.Context, app int64, versionName, versionCode string) (Build, error) {
+func (t Builds) NewestBuildOf(ctx context.Context, app int64, versionName, versionCode string) (Build, error) {
 	var b Build
-	err := t.tx.GetContext(ctx, &b, buildColumns+`
+	err := t.row(ctx, atBuilds, &b, buildColumns+`
 		where b.app_id = $1 and b.version_name = $2 and b.version_code = $3 order by b.number desc
 			limit 1`, app, versionName, versionCode)
 	if err != nil {
@@ -102,9 +102,9 @@ func (t *Tx) NewestBuildOf(ctx context.Context, app int64, versionName, versionC
 }
 
 // BuildHolding gives the newest build of an app that holds all these packages, or ErrNone.
-func (t *Tx) BuildHolding(ctx context.Context, app int64, digests []string) (int64, error) {
+func (t Builds) BuildHolding(ctx context.Context, app int64, digests []string) (int64, error) {
 	var id int64
-	err := t.tx.GetContext(ctx, &id, `
+	err := t.row(ctx, atBuilds, &id, `
 		select b.id from build b join build_package p on p.build_id = b.id
 		where b.app_id = $1 and p.digest = any($2) group by b.id having count(distinct p.digest) = $3
 			order by b.id desc limit 1`, app, digests, len(digests))
@@ -112,9 +112,9 @@ func (t *Tx) BuildHolding(ctx context.Context, app int64, digests []string) (int
 }
 
 // AddBuild makes a build with the next number of its app.
-func (t *Tx) AddBuild(ctx context.Context, project, app int64, versionName, versionCode string) (int64, error) {
+func (t Builds) AddBuild(ctx context.Context, project, app int64, versionName, versionCode string) (int64, error) {
 	var id int64
-	err := t.tx.GetContext(ctx, &id, `
+	err := t.row(ctx, atBuilds, &id, `
 		with n as (update app set next_build = next_build + 1 where id = $2 returning next_build - 1 as number)
 		insert into build (project_id, app_id, number, version_name, version_code)
 		select $1, $2, number, $3, $4 from n returning id`, project, app, versionName, versionCode)
@@ -122,8 +122,8 @@ func (t *Tx) AddBuild(ctx context.Context, project, app int64, versionName, vers
 }
 
 // AddToBuild adds a package to a build.
-func (t *Tx) AddToBuild(ctx context.Context, project, build int64, p Package) error {
-	return t.exec(ctx, `
+func (t Builds) AddToBuild(ctx context.Context, project, build int64, p Package) error {
+	return t.change(ctx, atBuilds, `
 		with back as (update build set removed_at = null where id = $2 and removed_at is not null)
 		insert into build_package (project_id, build_id, kind, digest) values ($1, $2, $3, $4)
 		on conflict (build_id, kind) do nothing`, project, build, p.Facts.V.Kind, p.Digest)
@@ -212,26 +212,26 @@ func (s *Store) BuildBefore(ctx context.Context, project int64, b Build) (Build,
 
 // ChangeBuild changes what people say of a build. Nil leaves as it is; an empty
 // value takes a label away.
-func (t *Tx) ChangeBuild(ctx context.Context, build int64, note *string, pinned *bool, labels map[string]string) error {
-	if err := t.exec(ctx, `update build set note = coalesce($2, note), pinned = coalesce($3, pinned) where id = $1`,
+func (t Builds) ChangeBuild(ctx context.Context, build int64, note *string, pinned *bool, labels map[string]string) error {
+	if err := t.change(ctx, atBuilds, `update build set note = coalesce($2, note), pinned = coalesce($3, pinned) where id = $1`,
 		build, note, pinned); err != nil {
 		return err
 	}
 	for key, value := range labels {
 		if value == "" {
-			if err := t.exec(ctx, `delete from build_label where build_id = $1 and key = $2`, build, key); err != nil {
+			if err := t.change(ctx, atBuilds, `delete from build_label where build_id = $1 and key = $2`, build, key); err != nil {
 				return err
 			}
 			continue
 		}
-		if err := t.exec(ctx, `
+		if err := t.change(ctx, atBuilds, `
 			insert into build_label (build_id, key, value) values ($1, $2, $3)
 			on conflict (build_id, key) do update set value = excluded.value`, build, key, value); err != nil {
 			return err
 		}
 	}
 	var n int
-	if err := t.tx.GetContext(ctx, &n, `select count(*) from build_label where build_id = $1`, build); err != nil {
+	if err := t.row(ctx, atBuilds, &n, `select count(*) from build_label where build_id = $1`, build); err != nil {
 		return err
 	}
 	if n > MaxLabels {

@@ -56,20 +56,21 @@ type HandLeg struct {
 }
 
 // LockHandLeg gives one.
-func (t *Tx) LockHandLeg(ctx context.Context, project, run, leg int64) (HandLeg, error) {
+func (t Legs) LockHandLeg(ctx context.Context, project, run, leg int64) (HandLeg, error) {
 	var l HandLeg
-	err := t.tx.GetContext(ctx, &l, `
+	err := t.row(ctx, atLegs, &l, `
 		select g.id, g.project_id, g.run_id, g.state, g.cases, r.checklist from leg g join run r on r.id = g.run_id
 		where g.project_id = $1 and r.number = $2 and g.id = $3 for no key update of g`, project, run, leg)
-	return l, pg.Found(err)
+	note(&t.legs, []int64{leg})
+	return l, err
 }
 
 // TakeMark takes back what a person said of a case, and gives the verdict of that, "" where nobody had.
-func (t *Tx) TakeMark(ctx context.Context, leg int64, index int) (string, error) {
+func (t Legs) TakeMark(ctx context.Context, leg int64, index int) (string, error) {
 	var was []string
-	if err := t.tx.SelectContext(ctx, &was, `delete from result where lease_id = -$1::bigint and case_index = $2 returning verdict`, leg,
+	if err := t.rows(ctx, atLegs, &was, `delete from result where lease_id = -$1::bigint and case_index = $2 returning verdict`, leg,
 		index); err != nil || len(was) == 0 {
 		return "", err
 	}
-	return was[0], t.exec(ctx, `delete from evidence where lease_id = -$1::bigint and case_index = $2`, leg, index)
+	return was[0], t.change(ctx, atLegs, `delete from evidence where lease_id = -$1::bigint and case_index = $2`, leg, index)
 }

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"time"
 
+	"slices"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/states"
 	"yamato/internal/store/pg"
 )
 
@@ -15,7 +17,7 @@ type Device struct {
 	ProjectID int64                    `db:"project_id"`
 	HostID    int64                    `db:"host_id"`
 	Facts     pg.JSON[fleet.Device]    `db:"facts"`
-	State     string                   `db:"state"`
+	State     states.Device            `db:"state"`
 	Reason    string                   `db:"reason"`
 	Since     time.Time                `db:"since"`
 	Worth     int                      `db:"worth"`
@@ -58,20 +60,20 @@ func (s *Store) Devices(ctx context.Context, project int64) ([]Device, error) {
 
 // Glimpse is a device as the fleet strip shows it.
 type Glimpse struct {
-	Name     string    `db:"name"`
-	Site     string    `db:"site"`
-	Kind     string    `db:"kind"`
-	Platform string    `db:"platform"`
-	Model    string    `db:"model"`
-	OS       string    `db:"os"`
-	Form     string    `db:"form"`
-	State    string    `db:"state"`
-	Reason   string    `db:"reason"`
-	Since    time.Time `db:"since"`
-	Run      int64     `db:"run"`     // 0 where none has it
-	AtHand   string    `db:"at_hand"` // who has it in hand, "" for nobody
-	Owner    string    `db:"owner"`
-	Labels   string    `db:"labels"` // a JSON array, or nothing
+	Name     string        `db:"name"`
+	Site     string        `db:"site"`
+	Kind     string        `db:"kind"`
+	Platform string        `db:"platform"`
+	Model    string        `db:"model"`
+	OS       string        `db:"os"`
+	Form     string        `db:"form"`
+	State    states.Device `db:"state"`
+	Reason   string        `db:"reason"`
+	Since    time.Time     `db:"since"`
+	Run      int64         `db:"run"`     // 0 where none has it
+	AtHand   string        `db:"at_hand"` // who has it in hand, "" for nobody
+	Owner    string        `db:"owner"`
+	Labels   string        `db:"labels"` // a JSON array, or nothing
 }
 
 // Glimpses gives a project's devices by site and name.
@@ -94,7 +96,7 @@ func (s *Store) Glimpses(ctx context.Context, project int64) ([]Glimpse, error) 
 type Candidate struct {
 	ID        int64                    `db:"id"`
 	Facts     pg.JSON[fleet.Device]    `db:"facts"`
-	State     string                   `db:"state"`
+	State     states.Device            `db:"state"`
 	Reason    string                   `db:"reason"`
 	Used      int64                    `db:"used"`
 	Condition pg.JSON[fleet.Condition] `db:"condition"`
@@ -183,7 +185,7 @@ type FreeDevice struct {
 	Model     string              `db:"model"`
 	Platform  string              `db:"platform"`
 	OS        string              `db:"os"`
-	State     string              `db:"state"`
+	State     states.Device       `db:"state"`
 	Worth     int                 `db:"worth"`
 	Owner     string              `db:"owner"`
 	Use       *pg.JSON[fleet.Use] `db:"use"` // nil for everybody, always
@@ -199,14 +201,14 @@ const freeColumns = `
 	from device d left join lease l on l.id = d.last_lease `
 
 // DevicesByID gives devices by their ids.
-func (t *Tx) DevicesByID(ctx context.Context, ids []int64) ([]FreeDevice, error) {
+func (t *open) DevicesByID(ctx context.Context, ids []int64) ([]FreeDevice, error) {
 	var list []FreeDevice
 	err := t.tx.SelectContext(ctx, &list, freeColumns+`where d.id = any($1)`, ids)
 	return list, err
 }
 
 // IdleDevices gives every device that has nothing to do.
-func (t *Tx) IdleDevices(ctx context.Context) ([]FreeDevice, error) {
+func (t *open) IdleDevices(ctx context.Context) ([]FreeDevice, error) {
 	var list []FreeDevice
 	err := t.tx.SelectContext(ctx, &list, freeColumns+`where d.state = 'idle'`)
 	return list, err
@@ -226,13 +228,13 @@ var ErrNewerHost = errors.New("a host of this name that was started later is lin
 // OpenLink takes a host in, which becomes what its older links are no longer. It gives
 // the numbers of host and link, and whether another process of that name had the link.
 // ErrNewerHost refuses a process that was started earlier than one that is linked.
-func (t *Tx) OpenLink(ctx context.Context, l Linking) (host, link int64, replaced bool, err error) {
+func (t Hosts) OpenLink(ctx context.Context, l Linking) (host, link int64, replaced bool, err error) {
 	var rows []struct {
 		Boot    string `db:"boot"`
 		Started int64  `db:"started"`
 		Linked  bool   `db:"linked"`
 	}
-	if err := t.tx.SelectContext(ctx, &rows, `
+	if err := t.rows(ctx, atHosts, &rows, `
 		select boot, started, exists (select 1 from instance i where i.id = host.instance
 			and i.seen_at > now() - interval '15 seconds') as linked
 		from host where project_id = $1 and name = $2 for no key update`, l.Project, l.Name); err != nil {
@@ -248,7 +250,7 @@ func (t *Tx) OpenLink(ctx context.Context, l Linking) (host, link int64, replace
 		ID   int64 `db:"id"`
 		Link int64 `db:"link"`
 	}
-	err = t.tx.GetContext(ctx, &row, `
+	err = t.row(ctx, atHosts, &row, `
 		insert into host (project_id, name, site, version, link, instance, boot, started, seen_at)
 			values ($1, $2, $3, $4, 1, $5, $6, $7, now())
 		on conflict (project_id, name) do update
@@ -267,11 +269,11 @@ func (s *Store) NewestLink(ctx context.Context, host int64) (int64, error) {
 
 // CloseLink records that a host's link is gone, unless it has made another, and
 // takes its idle devices offline.
-func (t *Tx) CloseLink(ctx context.Context, host, link int64) error {
-	if err := t.exec(ctx, `update host set instance = null where id = $1 and link = $2`, host, link); err != nil {
+func (t Hosts) CloseLink(ctx context.Context, host, link int64) error {
+	if err := t.change(ctx, atHosts, `update host set instance = null where id = $1 and link = $2`, host, link); err != nil {
 		return err
 	}
-	return t.offline(ctx, `d.host_id = $1 and h.instance is null`, host)
+	return t.Devices().offline(ctx, `d.host_id = $1 and h.instance is null`, host)
 }
 
 // HoldLink brings back the devices of a linked host that were taken offline while
@@ -280,11 +282,15 @@ func (t *Tx) CloseLink(ctx context.Context, host, link int64) error {
 func (s *Store) HoldLink(ctx context.Context, host, link int64) (int, error) {
 	var n int
 	err := s.db.GetContext(ctx, &n, `
-		with back as (
+		with gone as (
+			select d.id from device d join host h on h.id = d.host_id
+			where h.id = $1 and h.link = $2 and d.state = 'offline' and d.reason = '`+NotConnected+`'
+			order by d.id for no key update of d),
+		back as (
 			update device d set state = case when d.sideline is null then d.ready_state else 'sidelined' end,
 				since = now(),
 			       reason = case when d.sideline is null then d.ready_reason else coalesce(d.sideline->>'reason', '') end
-			from host h where h.id = $1 and h.link = $2 and d.host_id = h.id and d.state = 'offline' and d.reason = '`+NotConnected+`' returning d.id),
+			from gone where d.id = gone.id and d.state = 'offline' returning d.id),
 		told as (insert into dirty (sort, id) select 1, id from back)
 		select count(*) from back`, host, link)
 	return n, err
@@ -295,37 +301,45 @@ const NotConnected = "its host is not connected"
 
 // TakeUnlinkedOffline takes the idle devices of hosts offline whose service has
 // not been heard of for silence.
-func (t *Tx) TakeUnlinkedOffline(ctx context.Context, silence time.Duration) error {
+func (t Devices) TakeUnlinkedOffline(ctx context.Context, silence time.Duration) error {
 	return t.offline(ctx, `not exists (select 1 from instance i where i.id = h.instance and i.seen_at > now() - $1 * interval '1 ms')`, silence.Milliseconds())
 }
 
-func (t *Tx) offline(ctx context.Context, where string, arg any) error {
-	return t.exec(ctx, `
-		with gone as (
+func (d Devices) offline(ctx context.Context, where string, arg any) error {
+	return d.change(ctx, atDevices, `
+		with free as (
+			select d.id from device d join host h on h.id = d.host_id
+			where d.state in ('idle', 'unready', 'halted', 'booting') and `+where+` order by d.id for no key update of d),
+		gone as (
 			update device d set state = 'offline', since = now(), reason = '`+NotConnected+`'
-			from host h where h.id = d.host_id and d.state in ('idle', 'unready', 'halted', 'booting') and `+where+`
-				returning d.id)
+			from free where d.id = free.id and d.state in ('idle', 'unready', 'halted', 'booting') returning d.id)
 		insert into dirty (sort, id) select 1, id from gone`, arg)
 }
 
-// HostDevices gives those of a host's devices that are named, locked in the order of
-// their ids; all where names is nil.
-func (t *Tx) HostDevices(ctx context.Context, host int64, names []string) ([]Device, error) {
+// Lock locks devices by id.
+func (d Devices) Lock(ctx context.Context, ids []int64) error {
+	note(&d.devices, ids)
+	return d.change(ctx, atDevices, `select 1 from device where id = any($1) order by id for no key update`, ids)
+}
+
+// OfHost gives those of a host's devices that are named, all where names is nil. They are locked in the order of their
+// ids, with those of other hosts that have a name of declared: who is told so waits for them in that order too.
+func (d Devices) OfHost(ctx context.Context, project, host int64, names, declared []string) ([]Device, error) {
 	var list []Device
-	err := t.tx.SelectContext(ctx, &list, `
+	err := d.rows(ctx, atDevices, &list, `
 		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline
-			from device where host_id = $1 and ($2::text[] is null or name = any($2)) order by id
-				for no key update`, host, names)
-	return list, err
+			from device where host_id = $1 and ($2::text[] is null or name = any($2)) or project_id = $3 and name = any($4)
+			order by id for no key update`, host, names, project, append([]string{}, declared...))
+	return slices.DeleteFunc(list, func(one Device) bool { return one.HostID != host }), err
 }
 
 // PutDevice keeps what a host declares of a device. It gives ErrNone where the
 // name belongs to a device of another host.
-func (t *Tx) PutDevice(ctx context.Context, project, host int64, d fleet.Device, c fleet.Condition, state,
-	reason string) (int64, error) {
+func (t Devices) PutDevice(ctx context.Context, project, host int64, d fleet.Device, c fleet.Condition,
+	state states.Device, reason string) (int64, error) {
 	var id int64
 	ready, why := c.State()
-	err := t.tx.GetContext(ctx, &id, `
+	err := t.row(ctx, atDevices, &id, `
 		insert into device (project_id, host_id, name, site, kind, platform, model, os, facts, worth, state, reason,
 			condition, ready_state, ready_reason)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)
@@ -345,13 +359,13 @@ func (t *Tx) PutDevice(ctx context.Context, project, host int64, d fleet.Device,
 // something ran on the row stays, out of sight. One that a lease has keeps its state until
 // that has ended. The rows are locked by a statement of their own: what was placed on one
 // of them while the lock was waited for is seen only by a statement that begins after it.
-func (t *Tx) RemoveDevices(ctx context.Context, host int64, names []string) error {
+func (t Devices) RemoveDevices(ctx context.Context, host int64, names []string) error {
 	var ids []int64
-	if err := t.tx.SelectContext(ctx, &ids, `
+	if err := t.rows(ctx, atDevices, &ids, `
 		select id from device where host_id = $1 and name = any($2) order by id for update`, host, names); err != nil {
 		return err
 	}
-	return t.exec(ctx, `
+	return t.change(ctx, atDevices, `
 		with old as (select d.id, d.used > 0 or d.last_lease > 0
 		     	or exists (select 1 from leg g where g.device_id = d.id) as used from device d where d.id = any($1)),
 		     seen as (delete from sighting s using old where s.device_id = old.id),
@@ -363,31 +377,33 @@ func (t *Tx) RemoveDevices(ctx context.Context, host int64, names []string) erro
 }
 
 // DropDevices takes offline the devices of a host that it no longer declares.
-func (t *Tx) DropDevices(ctx context.Context, host int64, keep []int64) error {
-	return t.exec(ctx, `
-		update device set state = 'offline', since = now(), reason = 'its host no longer lists it'
-		where host_id = $1 and not id = any($2) and state in ('idle', 'unready', 'halted', 'booting')`, host, keep)
+func (t Devices) DropDevices(ctx context.Context, host int64, keep []int64) error {
+	return t.change(ctx, atDevices, `
+		with gone as (select id from device where host_id = $1 and not id = any($2)
+			and state in ('idle', 'unready', 'halted', 'booting') order by id for no key update)
+		update device d set state = 'offline', since = now(), reason = 'its host no longer lists it'
+		from gone where d.id = gone.id and d.state in ('idle', 'unready', 'halted', 'booting')`, host, keep)
 }
 
 // DeviceChange is a change of a device's state that has been decided.
 type DeviceChange struct {
 	ID        int64
-	To        string
+	To        states.Device
 	Reason    string
 	Condition *fleet.Condition // nil where nothing new is known
 	Sideline  *Sideline        // nil where nothing changes
 }
 
 // ChangeDevices carries changes out. The rows must be locked by the caller.
-func (t *Tx) ChangeDevices(ctx context.Context, changes []DeviceChange) error {
+func (t Devices) ChangeDevices(ctx context.Context, changes []DeviceChange) error {
 	if len(changes) == 0 {
 		return nil
 	}
-	ids, to, reason := make([]int64, len(changes)), make([]string, len(changes)), make([]string, len(changes))
+	ids, to, reason := make([]int64, len(changes)), make([]states.Device, len(changes)), make([]string, len(changes))
 	for i, c := range changes {
 		ids[i], to[i], reason[i] = c.ID, c.To, c.Reason
 	}
-	if err := t.exec(ctx, `
+	if err := t.change(ctx, atDevices, `
 		update device d set state = c.state, reason = c.reason, since = now()
 		from unnest($1::bigint[], $2::text[], $3::text[]) as c(id, state, reason)
 			where d.id = c.id`, ids, to, reason); err != nil {
@@ -396,12 +412,12 @@ func (t *Tx) ChangeDevices(ctx context.Context, changes []DeviceChange) error {
 	for _, c := range changes { // seldom: most leases leave a device as it was
 		if c.Condition != nil {
 			ready, why := c.Condition.State()
-			if err := t.exec(ctx, `update device set condition = $2, ready_state = $3, ready_reason = $4 where id = $1 and condition is distinct from $2::jsonb`, c.ID, pg.Encode(*c.Condition), ready, why); err != nil {
+			if err := t.change(ctx, atDevices, `update device set condition = $2, ready_state = $3, ready_reason = $4 where id = $1 and condition is distinct from $2::jsonb`, c.ID, pg.Encode(*c.Condition), ready, why); err != nil {
 				return err
 			}
 		}
 		if c.Sideline != nil {
-			if err := t.exec(ctx, `update device set sideline = $2 where id = $1`, c.ID,
+			if err := t.change(ctx, atDevices, `update device set sideline = $2 where id = $1`, c.ID,
 				pg.Encode(*c.Sideline)); err != nil {
 				return err
 			}
@@ -418,7 +434,7 @@ const (
 )
 
 // MarkDirty tells the scheduler to look at these again.
-func (t *Tx) MarkDirty(ctx context.Context, sort int, ids []int64) error {
+func (t *open) MarkDirty(ctx context.Context, sort int, ids []int64) error {
 	if len(ids) == 0 {
 		return nil
 	}
@@ -426,9 +442,9 @@ func (t *Tx) MarkDirty(ctx context.Context, sort int, ids []int64) error {
 }
 
 // DeviceOfHost gives a host's device by name, locked.
-func (t *Tx) DeviceOfHost(ctx context.Context, host int64, name string) (Device, error) {
+func (t Devices) DeviceOfHost(ctx context.Context, host int64, name string) (Device, error) {
 	var d Device
-	err := t.tx.GetContext(ctx, &d, `
+	err := t.row(ctx, atDevices, &d, `
 		select id, project_id, host_id, facts, state, reason, since, worth, last_lease, used, condition, sideline
 			from device where host_id = $1 and name = $2 for no key update`, host, name)
 	return d, pg.Found(err)

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/states"
 	"yamato/internal/link"
 	"yamato/internal/store/pg"
 )
@@ -36,9 +37,9 @@ func (s *Store) AskErrand(ctx context.Context, project int64, e Errand) (int64, 
 }
 
 // AskErrand is the same within a transaction.
-func (t *Tx) AskErrand(ctx context.Context, project int64, e Errand) (id int64, err error) {
-	if err := t.exec(ctx, `delete from errand where project_id = $1 and done_at < now() - interval '7 days'`,
-		project); err != nil {
+func (t *open) AskErrand(ctx context.Context, project int64, e Errand) (id int64, err error) {
+	if err := t.exec(ctx, `delete from errand where id in (select id from errand where project_id = $1
+		and done_at < now() - interval '7 days' order by id for update skip locked)`, project); err != nil {
 		return 0, err
 	}
 	err = t.tx.GetContext(ctx, &id, `
@@ -49,7 +50,7 @@ func (t *Tx) AskErrand(ctx context.Context, project int64, e Errand) (id int64, 
 }
 
 // AskProbe has a device tried out, unless something is asked of it already.
-func (t *Tx) AskProbe(ctx context.Context, project, host int64, device, by string) error {
+func (t *open) AskProbe(ctx context.Context, project, host int64, device, by string) error {
 	return t.exec(ctx, `
 		insert into errand (project_id, host_id, device, what, asked_by) select $1, $2, $3, $4, $5
 		where not exists (select 1 from errand where host_id = $2 and device = $3
@@ -88,9 +89,9 @@ func (s *Store) WantedErrands(ctx context.Context, host int64) ([]Errand, error)
 
 // KeepDone keeps how an errand ended; only the host that was asked may. It gives
 // the errand, or ErrNone where it had ended before.
-func (t *Tx) KeepDone(ctx context.Context, host int64, d link.Done) (Errand, error) {
+func (t Hosts) KeepDone(ctx context.Context, host int64, d link.Done) (Errand, error) {
 	var e Errand
-	err := t.tx.GetContext(ctx, &e, `
+	err := t.row(ctx, atHosts, &e, `
 		update errand set done_at = now(), trouble = $3, remedy = $4 where id = $1 and host_id = $2 and done_at is null
 		returning id, host_id, device, what, args, asked_by, asked_at, done_at, trouble,
 			remedy`, d.ID, host, d.Trouble, d.Remedy)
@@ -98,11 +99,12 @@ func (t *Tx) KeepDone(ctx context.Context, host int64, d link.Done) (Errand, err
 }
 
 // DropErrands ends what was asked of a host that has forgotten it: it was started again.
-func (t *Tx) DropErrands(ctx context.Context, host int64, inHand []int64, why string) error {
-	return t.exec(ctx, `
-		update errand set done_at = now(), trouble = $2
-		where host_id = $1 and done_at is null and asked_at < now() - interval '2 seconds'
-			and not id = any($3)`, host, why, inHand)
+func (t Hosts) DropErrands(ctx context.Context, host int64, inHand []int64, why string) error {
+	return t.change(ctx, atHosts, `
+		with left_behind as (select id from errand where host_id = $1 and done_at is null
+			and asked_at < now() - interval '2 seconds' and not id = any($3) order by id for update)
+		update errand e set done_at = now(), trouble = $2 from left_behind l where e.id = l.id and e.done_at is null`,
+		host, why, inHand)
 }
 
 // HostRow is a host with what its site offers.
@@ -125,29 +127,36 @@ func (s *Store) Hosts(ctx context.Context, project int64) ([]HostRow, error) {
 	return list, err
 }
 
-// SetOffer and SetLoad keep what a host tells of itself.
-func (t *Tx) SetOffer(ctx context.Context, host int64, o link.Offer) error {
-	return t.exec(ctx, `update host set offer = $2 where id = $1`, host, pg.Encode(o))
-}
-
-// SetLoad keeps what is taken of a host.
-func (t *Tx) SetLoad(ctx context.Context, host int64, l link.Load) error {
-	return t.exec(ctx, `update host set load = $2 where id = $1`, host, pg.Encode(l))
+// Tell keeps what a host tells of itself: what it offers, what is taken of it; nil for what it does not tell.
+func (h Hosts) Tell(ctx context.Context, host int64, offer *link.Offer, load *link.Load) error {
+	if offer == nil && load == nil {
+		return nil
+	}
+	set := func(v any, told bool) *string {
+		if !told {
+			return nil
+		}
+		body := pg.Encode(v)
+		return &body
+	}
+	return h.change(ctx, atHosts, `
+		update host set offer = coalesce($2::jsonb, offer), load = coalesce($3::jsonb, load) where id = $1`, host,
+		set(offer, offer != nil), set(load, load != nil))
 }
 
 // DeviceStands is how a device stands, and how it would if nobody had sidelined it.
 type DeviceStands struct {
-	State       string `db:"state"`
-	Reason      string `db:"reason"`
-	ReadyState  string `db:"ready_state"`
-	ReadyReason string `db:"ready_reason"`
-	Linked      bool   `db:"linked"`
+	State       states.Device `db:"state"`
+	Reason      string        `db:"reason"`
+	ReadyState  states.Device `db:"ready_state"`
+	ReadyReason string        `db:"ready_reason"`
+	Linked      bool          `db:"linked"`
 }
 
 // LockDevice locks a device's row and gives how it stands; ErrNone where there is none.
-func (t *Tx) LockDevice(ctx context.Context, id int64) (DeviceStands, error) {
+func (t Devices) LockDevice(ctx context.Context, id int64) (DeviceStands, error) {
 	var out DeviceStands
-	err := t.tx.GetContext(ctx, &out, `
+	err := t.row(ctx, atDevices, &out, `
 		select d.state, d.reason, d.ready_state, d.ready_reason, h.instance is not null as linked
 		from device d join host h on h.id = d.host_id where d.id = $1 for no key update of d`, id)
 	return out, pg.Found(err)
@@ -155,12 +164,12 @@ func (t *Tx) LockDevice(ctx context.Context, id int64) (DeviceStands, error) {
 
 // ChangeSideline keeps who sidelined a device and why, or nil where it comes back, and the
 // state and reason that follow. The row is locked (LockDevice).
-func (t *Tx) ChangeSideline(ctx context.Context, id int64, side *Sideline, state, reason string) error {
+func (t Devices) ChangeSideline(ctx context.Context, id int64, side *Sideline, state states.Device, reason string) error {
 	var body any
 	if side != nil {
 		body = pg.Encode(*side)
 	}
-	if err := t.exec(ctx, `
+	if err := t.change(ctx, atDevices, `
 		update device set sideline = $2, state = $3, reason = $4, since = case when state = $3 then since else now() end
 		where id = $1`, id, body, state, reason); err != nil {
 		return err
@@ -190,9 +199,9 @@ func (s *Store) Sidelined(ctx context.Context) ([]SidelinedDevice, error) {
 
 // SetSideline keeps another reason or another time, and gives ErrNone where the device is
 // not out of use any more.
-func (t *Tx) SetSideline(ctx context.Context, id int64, in Sideline) error {
+func (t Devices) SetSideline(ctx context.Context, id int64, in Sideline) error {
 	var got int64
-	return pg.Found(t.tx.GetContext(ctx, &got, `update device set sideline = $2 where id = $1 and sideline is not null returning id`, id, pg.Encode(in)))
+	return t.row(ctx, atDevices, &got, `update device set sideline = $2 where id = $1 and sideline is not null returning id`, id, pg.Encode(in))
 }
 
 // Halted is a virtual device that is off while legs wait that could use it.

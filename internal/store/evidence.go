@@ -20,21 +20,21 @@ type NewCrash struct {
 }
 
 // AddCrashes keeps where crashes were met. Each stack of an app is one row, whoever meets it first.
-func (t *Tx) AddCrashes(ctx context.Context, list []NewCrash) error {
+func (t Known) AddCrashes(ctx context.Context, list []NewCrash) error {
 	slices.SortStableFunc(list, func(a, b NewCrash) int { // several at once lock them in one order
 		return cmp.Or(cmp.Compare(a.ProjectID, b.ProjectID), cmp.Compare(a.AppID, b.AppID),
 			strings.Compare(a.Stack.Key, b.Stack.Key))
 	})
 	for _, c := range list {
 		var id int64
-		if err := t.tx.GetContext(ctx, &id, `
+		if err := t.row(ctx, atKnown, &id, `
 			insert into crash (project_id, app_id, key, title, stack) values ($1, $2, $3, $4, $5)
 			on conflict (project_id, app_id, key) do update set title = crash.title returning id`,
 			c.ProjectID, c.AppID, c.Stack.Key, c.Stack.Title,
 			pg.Encode(append([]string{}, c.Stack.Frames...))); err != nil {
 			return err
 		}
-		if err := t.exec(ctx, `
+		if err := t.change(ctx, atKnown, `
 			insert into crash_met (crash_id, project_id, run_id, build_id, lease_id, leg_id, case_index)
 			select $1, $2, $3, r.build_id, $4, $5, $6 from run r where r.id = $3 on conflict do nothing`,
 			id, c.ProjectID, c.Run, c.Lease, c.Leg, c.Case); err != nil {

@@ -5,9 +5,11 @@ import (
 	"encoding/json"
 	"time"
 
+	"slices"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/states"
 	"yamato/internal/store/access"
 	"yamato/internal/store/pg"
 	"yamato/internal/store/vault"
@@ -35,14 +37,14 @@ const waitingColumns = `select id, project_id, run_id, position, kind, model, pl
 	(select asked_by from run where run.id = leg.run_id) as asked_by from leg `
 
 // LegsByID gives legs by their ids.
-func (t *Tx) LegsByID(ctx context.Context, ids []int64) ([]WaitingLeg, error) {
+func (t *open) LegsByID(ctx context.Context, ids []int64) ([]WaitingLeg, error) {
 	var list []WaitingLeg
 	err := t.tx.SelectContext(ctx, &list, waitingColumns+`where id = any($1)`, ids)
 	return list, err
 }
 
 // WaitingLegs gives every leg that waits.
-func (t *Tx) WaitingLegs(ctx context.Context) ([]WaitingLeg, error) {
+func (t *open) WaitingLegs(ctx context.Context) ([]WaitingLeg, error) {
 	var list []WaitingLeg
 	err := t.tx.SelectContext(ctx, &list, waitingColumns+`
 		where run_id in (select id from run where finished_at is null) and state = 'waiting' and blocked = '' order by id`)
@@ -66,9 +68,9 @@ func (s *Store) Lead(ctx context.Context, instance string, silence time.Duration
 
 // Leads reports whether the epoch still holds, and keeps anybody from taking
 // the lead until the transaction ends.
-func (t *Tx) Leads(ctx context.Context, instance string, epoch int64) (bool, error) {
+func (t Hosts) Leads(ctx context.Context, instance string, epoch int64) (bool, error) {
 	var n []int
-	err := t.tx.SelectContext(ctx, &n, `select 1 from leadership where epoch = $1 and instance = $2 for share`, epoch,
+	err := t.rows(ctx, atHosts, &n, `select 1 from leadership where epoch = $1 and instance = $2 for share`, epoch,
 		instance)
 	return len(n) == 1, err
 }
@@ -146,22 +148,28 @@ func (s *Store) Forsaken(ctx context.Context, patience time.Duration, never []in
 	return list, err
 }
 
-// CloseStranded finishes a leg that still waits, and reports whether it did.
-func (t *Tx) CloseStranded(ctx context.Context, leg int64) (bool, error) {
-	var ids []int64
-	err := t.tx.SelectContext(ctx, &ids, `update leg set state = 'finished' where id = $1 and state = 'waiting' returning id`, leg)
-	if err == nil && len(ids) == 1 {
-		err = t.MarkDirty(ctx, DirtyLeg, ids)
+// FinishWaiting finishes a leg that still waits, and reports whether it did.
+func (l Legs) FinishWaiting(ctx context.Context, leg int64) (bool, error) {
+	n, err := l.finishWaiting(ctx, leg)
+	if err == nil && n == 1 {
+		err = l.MarkDirty(ctx, DirtyLeg, []int64{leg})
 	}
-	return len(ids) == 1, err
+	return n == 1, err
+}
+
+func (l Legs) finishWaiting(ctx context.Context, leg int64) (int, error) {
+	var ids []int64
+	err := l.rows(ctx, atLegs, &ids, `update leg set state = 'finished' where id = $1 and state = 'waiting' returning id`, leg)
+	note(&l.legs, ids)
+	return len(ids), err
 }
 
 // DecideRest gives every undecided case of a leg a verdict, under the last lease that the
 // leg had, or under the leg's own number below zero where it never had one. It gives how
 // many there were.
-func (t *Tx) DecideRest(ctx context.Context, leg int64, verdict string, failure any, sentence string) (int, error) {
+func (t Legs) DecideRest(ctx context.Context, leg int64, verdict string, failure any, sentence string) (int, error) {
 	var n []int
-	err := t.tx.SelectContext(ctx, &n, `
+	err := t.rows(ctx, atLegs, &n, `
 		insert into result (project_id, lease_id, case_index, run_id, leg_id, verdict, took_ms, sentence, failure)
 		select g.project_id, coalesce(l.id, -g.id), c, g.run_id, g.id, $4, 0, $3, $2::jsonb
 		from leg g cross join lateral (select max(lease_id) as id from attempt where leg_id = g.id) l cross
@@ -186,7 +194,7 @@ type Dirty struct {
 }
 
 // TakeDirty gives what is to be looked at again, and forgets it on commit.
-func (t *Tx) TakeDirty(ctx context.Context) ([]Dirty, error) {
+func (t *open) TakeDirty(ctx context.Context) ([]Dirty, error) {
 	var list []Dirty
 	err := t.tx.SelectContext(ctx, &list, `delete from dirty returning sort, id`)
 	return list, err
@@ -199,28 +207,30 @@ func (s *Store) TidyDirty(ctx context.Context) error {
 	return err
 }
 
-// Place puts legs on devices: leases begin, legs are placed, devices leased. It
-// gives how many of the pairs could be placed; where that is not all of them the
-// caller's picture of the world is wrong, and the transaction must not commit.
+// Placement puts a leg on a device.
+type Placement struct{ Leg, Device int64 }
+
+// Place puts legs on devices, which this transaction has locked (Devices.Lock): leases begin, legs are placed, devices
+// leased. It gives the runs of those that could be placed, one a placement; where that is not all of them the caller's
+// picture of the world is wrong, and the transaction must not commit. The runs are begun last (Runs.Begin).
 //
 // It is several plain statements rather than one: joins of what statements give
 // back have no index and no estimate, and would take the square of the placements.
-func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration) (int, error) {
-	var numbers []int64
-	if err := t.tx.SelectContext(ctx, &numbers, `select nextval('lease_number') from generate_series(1, $1)`,
-		len(legs)); err != nil {
-		return 0, err
-	}
-	for _, rows := range []struct {
-		lock string
-		ids  []int64
-	}{{`select 1 from device where id = any($1) order by id for no key update`, devices},
-		{`select 1 from leg where id = any($1) order by id for no key update`, legs},
-		{`select 1 from run where id in (select run_id from leg where id = any($1)) order by id for no key update`,
-			legs}} {
-		if err := t.exec(ctx, rows.lock, rows.ids); err != nil {
-			return 0, err
+func (l Legs) Place(ctx context.Context, list []Placement, ttl time.Duration) (runs []int64, err error) {
+	legs, devices := make([]int64, len(list)), make([]int64, len(list))
+	for i, p := range list {
+		if !l.devices[p.Device] {
+			return nil, OrderError{l.at.String(), atDevices.String()}
 		}
+		legs[i], devices[i] = p.Leg, p.Device
+	}
+	if err := l.hold(ctx, legs); err != nil {
+		return nil, err
+	}
+	var numbers []int64
+	if err := l.rows(ctx, atLegs, &numbers, `select nextval('lease_number') from generate_series(1, $1)`,
+		len(legs)); err != nil {
+		return nil, err
 	}
 	var leased []struct {
 		ID      int64 `db:"id"`
@@ -228,12 +238,12 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 		Project int64 `db:"project_id"`
 		Before  int64 `db:"before"`
 	}
-	if err := t.tx.SelectContext(ctx, &leased, `
+	if err := l.rows(ctx, atLegs, &leased, `
 		update device d set state = 'leased', since = now(), last_lease = p.number, used = d.used + 1
 		from unnest($1::bigint[], $2::bigint[]) as p(device, number) join device old on old.id = p.device
 		where d.id = p.device and d.state = 'idle' returning d.id, d.host_id, d.project_id,
 			old.last_lease as before`, devices, numbers); err != nil {
-		return 0, err
+		return nil, err
 	}
 	var placed []struct {
 		ID       int64   `db:"id"`
@@ -241,48 +251,54 @@ func (t *Tx) Place(ctx context.Context, legs, devices []int64, ttl time.Duration
 		Todo     pg.Ints `db:"todo"`
 		Attempts int     `db:"attempts"`
 	}
-	if err := t.tx.SelectContext(ctx, &placed, `
+	if err := l.rows(ctx, atLegs, &placed, `
 		update leg set state = 'placed', attempts = attempts + 1 where id = any($1) and state = 'waiting'
 		returning id, run_id, todo, attempts`, legs); err != nil {
-		return 0, err
+		return nil, err
 	}
 	deviceAt, legAt := map[int64]int{}, map[int64]int{}
 	for i, d := range leased {
 		deviceAt[d.ID] = i
 	}
-	for i, l := range placed {
-		legAt[l.ID] = i
+	for i, g := range placed {
+		legAt[g.ID] = i
 	}
-	var number, project, device, host, run, leg, before []int64
-	var attempt []int
-	var todo []string
-	for i := range legs {
-		d, isLeased := deviceAt[devices[i]]
-		l, isPlaced := legAt[legs[i]]
+	type begun struct {
+		Number  int64   `json:"number"`
+		Project int64   `json:"project"`
+		Device  int64   `json:"device"`
+		Host    int64   `json:"host"`
+		Before  int64   `json:"before"`
+		Run     int64   `json:"run"`
+		Leg     int64   `json:"leg"`
+		Attempt int     `json:"attempt"`
+		Todo    pg.Ints `json:"todo"`
+	}
+	var rows []begun
+	for i, p := range list {
+		d, isLeased := deviceAt[p.Device]
+		g, isPlaced := legAt[p.Leg]
 		if !isLeased || !isPlaced {
 			continue
 		}
-		number, project, device, host = append(number, numbers[i]), append(project, leased[d].Project),
-			append(device, devices[i]), append(host, leased[d].Host)
-		before = append(before, leased[d].Before)
-		run, leg, attempt, todo = append(run, placed[l].Run), append(leg, legs[i]), append(attempt, placed[l].Attempts),
-			append(todo, pg.Array(placed[l].Todo))
+		rows = append(rows, begun{
+			Number: numbers[i], Project: leased[d].Project, Device: p.Device, Host: leased[d].Host, Before: leased[d].Before,
+			Run: placed[g].Run, Leg: p.Leg, Attempt: placed[g].Attempts, Todo: append(pg.Ints{}, placed[g].Todo...),
+		})
+		runs = append(runs, placed[g].Run)
 	}
-	if err := t.exec(ctx, `
+	body := pg.Encode(append([]begun{}, rows...))
+	if err := l.exec(ctx, `
 		insert into lease (id, project_id, device_id, host_id, before, expires_at)
-		select n, p, d, h, b, now() + $6 * interval '1 ms'
-		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[]) as x(n, p, d, h, b)`,
-		number, project, device, host, before, ttl.Milliseconds()); err != nil {
-		return 0, err
+		select number, project, device, host, before, now() + $2 * interval '1 ms'
+		from jsonb_to_recordset($1) as x(number bigint, project bigint, device bigint, host bigint, before bigint)`,
+		body, ttl.Milliseconds()); err != nil {
+		return nil, err
 	}
-	if err := t.exec(ctx, `
+	return runs, l.exec(ctx, `
 		insert into attempt (lease_id, project_id, run_id, leg_id, number, todo)
-		select n, p, r, l, a, t::int[] from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[],
-			$6::text[]) as x(n, p, r, l, a, t)`,
-		number, project, run, leg, attempt, todo); err != nil {
-		return 0, err
-	}
-	return len(number), t.exec(ctx, `update run set state = 'running', started_at = now() where id = any($1) and state = 'queued'`, run)
+		select number, project, run, leg, attempt, todo
+		from jsonb_to_recordset($1) as x(number bigint, project bigint, run bigint, leg bigint, attempt int, todo int[])`, body)
 }
 
 // Assignment is a live lease with all that a host needs to carry it out.
@@ -392,37 +408,37 @@ func (s *Store) Renew(ctx context.Context, host int64, leases []int64, ttl time.
 // Held is a lease with its leg, as its host's words are judged by. Its row is
 // locked.
 type Held struct {
-	Lease      int64     `db:"id"`
-	ProjectID  int64     `db:"project_id"`
-	HostID     int64     `db:"host_id"`
-	DeviceID   int64     `db:"device_id"`
-	RunID      int64     `db:"run_id"`
-	LegID      int64     `db:"leg_id"`
-	Attempt    int       `db:"attempt"`
-	Ended      bool      `db:"ended"`
-	Began      bool      `db:"began"`
-	EndAsked   string    `db:"end_asked"`
-	LastSeq    int64     `db:"last_seq"`
-	LegState   string    `db:"leg_state"`
-	Cases      pg.Ints   `db:"cases"`
-	Todo       pg.Ints   `db:"todo"`
-	Avoid      pg.Int64s `db:"avoid"`
-	UsedError  int       `db:"used_error"`
-	UsedFail   int       `db:"used_fail"`
-	Device     string    `db:"device"`
-	LastLease  int64     `db:"last_lease"`
-	DevState   string    `db:"dev_state"`
-	AfterError int       `db:"after_error"`
-	Repeat     int       `db:"repeat_failed"`
-	AppID      int64     `db:"app_id"`
-	Pinned     bool      `db:"pinned"`
-	SessionID  int64     `db:"session_id"` // 0 where an attempt has it
+	Lease      int64         `db:"id"`
+	ProjectID  int64         `db:"project_id"`
+	HostID     int64         `db:"host_id"`
+	DeviceID   int64         `db:"device_id"`
+	RunID      int64         `db:"run_id"`
+	LegID      int64         `db:"leg_id"`
+	Attempt    int           `db:"attempt"`
+	Ended      bool          `db:"ended"`
+	Began      bool          `db:"began"`
+	EndAsked   string        `db:"end_asked"`
+	LastSeq    int64         `db:"last_seq"`
+	LegState   states.Leg    `db:"leg_state"`
+	Cases      pg.Ints       `db:"cases"`
+	Todo       pg.Ints       `db:"todo"`
+	Avoid      pg.Int64s     `db:"avoid"`
+	UsedError  int           `db:"used_error"`
+	UsedFail   int           `db:"used_fail"`
+	Device     string        `db:"device"`
+	LastLease  int64         `db:"last_lease"`
+	DevState   states.Device `db:"dev_state"`
+	AfterError int           `db:"after_error"`
+	Repeat     int           `db:"repeat_failed"`
+	AppID      int64         `db:"app_id"`
+	Pinned     bool          `db:"pinned"`
+	SessionID  int64         `db:"session_id"` // 0 where an attempt has it
 
-	Ready       string `db:"ready_state"` // the device's state once no lease has it
-	ReadyReason string `db:"ready_reason"`
-	Sidelined   bool   `db:"sidelined"`
-	Removed     bool   `db:"removed"` // the device is there no more
-	SideReason  string `db:"side_reason"`
+	Ready       states.Device `db:"ready_state"` // the device's state once no lease has it
+	ReadyReason string        `db:"ready_reason"`
+	Sidelined   bool          `db:"sidelined"`
+	Removed     bool          `db:"removed"` // the device is there no more
+	SideReason  string        `db:"side_reason"`
 }
 
 const heldColumns = `
@@ -443,201 +459,186 @@ const heldColumns = `
 	left join build b on b.id = r.build_id
 	left join session_lease sl on sl.lease_id = l.id `
 
-// HeldBy locks leases by number, in order.
-func (t *Tx) HeldBy(ctx context.Context, leases []int64) ([]Held, error) {
-	return t.held(ctx, `select id from lease where id = any($1) order by id for no key update`, leases)
+// Hold locks leases by number, in order, and their devices.
+func (l Leases) Hold(ctx context.Context, leases []int64) ([]Held, error) {
+	return l.held(ctx, `select id from lease where id = any($1) order by id for no key update`, leases)
+}
+
+// Expired locks leases that have run out, at most limit of them, and their devices.
+func (l Leases) Expired(ctx context.Context, limit int) ([]Held, error) {
+	return l.held(ctx, `select id from lease where ended_at is null and expires_at < now() order by id limit $1
+		for no key update skip locked`, limit)
 }
 
 // held locks leases by a statement that locks and gives their numbers, then their devices, and gives what is known of
 // both: what is read is read under the locks.
-func (t *Tx) held(ctx context.Context, which string, arg any) ([]Held, error) {
-	var ids []int64
-	if err := t.tx.SelectContext(ctx, &ids, which, arg); err != nil || len(ids) == 0 {
+func (l Leases) held(ctx context.Context, which string, arg any) ([]Held, error) {
+	var ids, devices []int64
+	if err := l.rows(ctx, atLeases, &ids, which, arg); err != nil || len(ids) == 0 {
 		return nil, err
 	}
-	if err := t.exec(ctx, `select 1 from device where id in (select device_id from lease where id = any($1)) order by id for no key update`,
+	note(&l.leases, ids)
+	if err := l.rows(ctx, atDevices, &devices, `
+		select id from device where id in (select device_id from lease where id = any($1)) order by id for no key update`,
 		ids); err != nil {
 		return nil, err
 	}
+	note(&l.devices, devices)
 	var list []Held
-	err := t.tx.SelectContext(ctx, &list, heldColumns+`where l.id = any($1) order by l.id`, ids)
+	err := l.tx.SelectContext(ctx, &list, heldColumns+`where l.id = any($1) order by l.id`, ids)
 	return list, err
-}
-
-// Expired locks leases that have run out and gives at most limit of them.
-func (t *Tx) Expired(ctx context.Context, limit int) ([]Held, error) {
-	return t.held(ctx, `select id from lease where ended_at is null and expires_at < now() order by id limit $1
-		for no key update skip locked`, limit)
 }
 
 // LeaseChange is what has happened to a lease.
 type LeaseChange struct {
-	Lease         int64
-	LastSeq       int64
-	Began         bool
-	Ended         bool
-	EndedBy       string
-	Trouble       string
-	Circumstances json.RawMessage // nil where they are as before
+	Lease         int64           `json:"id"`
+	LastSeq       int64           `json:"seq"`
+	Began         bool            `json:"began"`
+	Ended         bool            `json:"ended"`
+	EndedBy       string          `json:"by"`
+	Trouble       string          `json:"trouble"`
+	Circumstances json.RawMessage `json:"circumstances,omitempty"` // none where they are as before
 }
 
-// ChangeLeases carries changes out.
-func (t *Tx) ChangeLeases(ctx context.Context, list []LeaseChange) error {
-	n := len(list)
-	if n == 0 {
+// ChangeLeases carries changes out, of leases that this transaction has locked.
+func (o *open) ChangeLeases(ctx context.Context, list []LeaseChange) error {
+	if len(list) == 0 {
 		return nil
 	}
-	ids, seq, began, ended, by, trouble, circ := make([]int64, n), make([]int64, n), make([]bool, n), make([]bool, n),
-		make([]string, n), make([]string, n), make([]*string, n)
-	for i, c := range list {
-		ids[i], seq[i], began[i], ended[i], by[i], trouble[i] = c.Lease, c.LastSeq, c.Began, c.Ended, c.EndedBy,
-			c.Trouble
-		if c.Circumstances != nil {
-			s := string(c.Circumstances)
-			circ[i] = &s
+	for _, c := range list {
+		if !o.leases[c.Lease] {
+			return OrderError{o.at.String(), atLeases.String()}
 		}
 	}
-	return t.exec(ctx, `
+	return o.exec(ctx, `
 		update lease l set last_seq = c.seq, began_at = case
 			when c.began then coalesce(l.began_at, now()) else l.began_at end,
 		       ended_at = case when c.ended then coalesce(l.ended_at, now()) else l.ended_at end,
 		       ended_by = case when c.ended and l.ended_at is null then c.by else l.ended_by end,
 		       trouble = case when c.trouble <> '' then c.trouble else l.trouble end,
-		       circumstances = coalesce(c.circ::jsonb, l.circumstances)
-		from unnest($1::bigint[], $2::bigint[], $3::boolean[], $4::boolean[], $5::text[], $6::text[],
-			$7::text[]) as c(id, seq, began, ended, by, trouble, circ)
-		where l.id = c.id`, ids, seq, began, ended, by, trouble, circ)
+		       circumstances = coalesce(c.circumstances, l.circumstances)
+		from jsonb_to_recordset($1) as c(id bigint, seq bigint, began boolean, ended boolean, by text, trouble text,
+			circumstances jsonb)
+		where l.id = c.id`, pg.Encode(list))
 }
 
 // LegChange is what has been decided of a leg.
 type LegChange struct {
-	Leg       int64
-	From, To  string
-	Todo      []int
-	Avoid     []int64
-	UsedError int
-	UsedFail  int
-	Refund    bool // the attempt never began: it does not count
+	Leg       int64      `json:"id"`
+	From      states.Leg `json:"from_state"`
+	To        states.Leg `json:"to_state"`
+	Todo      pg.Ints    `json:"todo"`
+	Avoid     pg.Int64s  `json:"avoid"`
+	UsedError int        `json:"used_error"`
+	UsedFail  int        `json:"used_fail"`
+	Refund    int        `json:"refund"` // 1: the attempt never began, and does not count
 }
 
-// ChangeLegs carries changes out where each leg is still as it was, and gives
-// how many were.
-func (t *Tx) ChangeLegs(ctx context.Context, list []LegChange) (int, error) {
-	n := len(list)
-	if n == 0 {
+// Change carries changes out where each leg is still as it was, and gives how many were.
+func (l Legs) Change(ctx context.Context, list []LegChange) (int, error) {
+	if len(list) == 0 {
 		return 0, nil
 	}
-	ids, from, to, todo, avoid, ue, uf, refund := make([]int64, n), make([]string, n), make([]string, n),
-		make([]string, n), make([]string, n), make([]int, n), make([]int, n), make([]bool, n)
-	for i, c := range list {
-		ids[i], from[i], to[i], todo[i], avoid[i], ue[i], uf[i], refund[i] = c.Leg, c.From, c.To, pg.Array(c.Todo),
-			pg.Array(c.Avoid), c.UsedError, c.UsedFail, c.Refund
+	ids, rows := make([]int64, len(list)), slices.Clone(list)
+	for i, c := range rows {
+		if err := states.Legs.Check(c.From, c.To); err != nil {
+			return 0, err
+		}
+		ids[i] = c.Leg
+		rows[i].Todo, rows[i].Avoid = append(pg.Ints{}, c.Todo...), append(pg.Int64s{}, c.Avoid...)
 	}
-	var changed int
-	if err := t.exec(ctx, `select 1 from leg where id = any($1) order by id for no key update`, ids); err != nil {
+	if err := l.hold(ctx, ids); err != nil {
 		return 0, err
 	}
-	err := t.tx.GetContext(ctx, &changed, `
+	var changed int
+	err := l.row(ctx, atLegs, &changed, `
 		with new as (
-			update leg l set state = c.to_state, todo = c.todo::int[], avoid = c.avoid::bigint[], used_error = c.ue,
-				used_fail = c.uf,
-			       attempts = l.attempts - c.refund::int
-			from unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::int[], $7::int[],
-				$8::boolean[])
-			     as c(id, from_state, to_state, todo, avoid, ue, uf, refund)
+			update leg l set state = c.to_state, todo = c.todo, avoid = c.avoid, used_error = c.used_error,
+				used_fail = c.used_fail, attempts = l.attempts - c.refund
+			from jsonb_to_recordset($1) as c(id bigint, from_state text, to_state text, todo int[], avoid bigint[],
+				used_error int, used_fail int, refund int)
 			where l.id = c.id and l.state = c.from_state returning 1)
-		select count(*) from new`, ids, from, to, todo, avoid, ue, uf, refund)
+		select count(*) from new`, pg.Encode(rows))
 	return changed, err
+}
+
+// hold locks legs by id.
+func (l Legs) hold(ctx context.Context, ids []int64) error {
+	note(&l.legs, ids)
+	return l.change(ctx, atLegs, `select 1 from leg where id = any($1) order by id for no key update`, ids)
 }
 
 // NewResult is a result to be kept.
 type NewResult struct {
-	ProjectID, Lease, RunID, LegID int64
-	Case                           int
-	Verdict                        string
-	TookMS                         int64
-	Sentence                       string
-	Failure                        any // nil for none
-	Steps                          any
-	NotKept                        []evidence.NotKept
+	ProjectID int64              `json:"p"`
+	Lease     int64              `json:"l"`
+	RunID     int64              `json:"r"`
+	LegID     int64              `json:"g"`
+	Case      int                `json:"c"`
+	Verdict   string             `json:"v"`
+	TookMS    int64              `json:"t"`
+	Sentence  string             `json:"s"`
+	Failure   any                `json:"f,omitempty"` // nil for none
+	Steps     any                `json:"st"`
+	NotKept   []evidence.NotKept `json:"nk"`
 }
 
 // AddResults keeps results.
-func (t *Tx) AddResults(ctx context.Context, list []NewResult) error {
-	n := len(list)
-	if n == 0 {
+func (o *open) AddResults(ctx context.Context, list []NewResult) error {
+	if len(list) == 0 {
 		return nil
 	}
-	project, lease, run, leg, index, took := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n),
-		make([]int, n), make([]int64, n)
-	verdict, sentence, failure, steps := make([]string, n), make([]string, n), make([]*string, n), make([]string, n)
-	missing := make([]string, n)
-	for i, r := range list {
-		project[i], lease[i], run[i], leg[i], index[i], took[i], verdict[i], sentence[i] = r.ProjectID, r.Lease,
-			r.RunID,
-			r.LegID, r.Case, r.TookMS, r.Verdict, r.Sentence
-		steps[i], missing[i] = pg.Encode(r.Steps), pg.Encode(append([]evidence.NotKept{}, r.NotKept...))
-		if r.Failure != nil {
-			s := pg.Encode(r.Failure)
-			failure[i] = &s
-		}
+	rows := slices.Clone(list)
+	for i := range rows {
+		rows[i].NotKept = append([]evidence.NotKept{}, rows[i].NotKept...)
 	}
-	return t.exec(ctx, `
+	return o.exec(ctx, `
 		insert into result (project_id, lease_id, run_id, leg_id, case_index, took_ms, verdict, sentence,
 			failure, steps, not_kept)
-		select p, l, r, g, c, t, v, s, f::jsonb, st::json, nk::jsonb
-		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::int[], $6::bigint[], $7::text[],
-			$8::text[], $9::text[], $10::text[], $11::text[]) as x(p, l, r, g, c, t, v, s, f, st, nk)`,
-		project, lease, run, leg, index, took, verdict, sentence, failure, steps, missing)
+		select p, l, r, g, c, t, v, s, f, coalesce(st, 'null'), nk
+		from json_to_recordset($1) as x(p bigint, l bigint, r bigint, g bigint, c int, t bigint, v text, s text, f jsonb,
+			st json, nk jsonb)`, pg.Encode(rows))
 }
 
 // NewEvidence is evidence to be kept.
 type NewEvidence struct {
-	ProjectID, RunID, Lease       int64
-	Case                          int
-	Sort, Name, MediaType, Digest string
-	Size                          int64
-	Facts                         json.RawMessage
+	ProjectID int64           `json:"p"`
+	RunID     int64           `json:"r"`
+	Lease     int64           `json:"l"`
+	Case      int             `json:"c"`
+	Sort      string          `json:"s"`
+	Name      string          `json:"m"`
+	MediaType string          `json:"t"`
+	Digest    string          `json:"d"`
+	Size      int64           `json:"z"`
+	Facts     json.RawMessage `json:"f,omitempty"`
 }
 
 // AddEvidence keeps references to evidence.
-func (t *Tx) AddEvidence(ctx context.Context, list []NewEvidence) error {
-	n := len(list)
-	if n == 0 {
+func (o *open) AddEvidence(ctx context.Context, list []NewEvidence) error {
+	if len(list) == 0 {
 		return nil
 	}
-	project, run, lease, index, size := make([]int64, n), make([]int64, n), make([]int64, n), make([]int, n),
-		make([]int64, n)
-	sort, name, media, digest := make([]string, n), make([]string, n), make([]string, n), make([]string, n)
-	facts := make([]*string, n)
-	for i, e := range list {
-		project[i], run[i], lease[i], index[i], size[i], sort[i], name[i], media[i], digest[i] = e.ProjectID, e.RunID,
-			e.Lease, e.Case, e.Size, e.Sort, e.Name, e.MediaType, e.Digest
-		if len(e.Facts) > 0 {
-			s := string(e.Facts)
-			facts[i] = &s
-		}
-	}
-	return t.exec(ctx, `
+	return o.exec(ctx, `
 		insert into evidence (project_id, run_id, lease_id, case_index, size, sort, name, media_type, digest, facts)
-		select p, r, l, c, z, s, m, t, d, f::jsonb from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::int[], $5::bigint[],
-			$6::text[], $7::text[], $8::text[], $9::text[], $10::text[]) as x(p, r, l, c, z, s, m, t, d, f)`,
-		project, run, lease, index, size, sort, name, media, digest, facts)
+		select p, r, l, c, z, s, m, t, d, f
+		from json_to_recordset($1) as x(p bigint, r bigint, l bigint, c int, z bigint, s text, m text, t text, d text, f jsonb)`,
+		pg.Encode(list))
 }
 
 // AddLocators remembers locators that have matched in an app.
-func (t *Tx) AddLocators(ctx context.Context, project, app []int64, locator []string) error {
+func (t Known) AddLocators(ctx context.Context, project, app []int64, locator []string) error {
 	if len(locator) == 0 {
 		return nil
 	}
-	return t.exec(ctx, `
+	return t.change(ctx, atKnown, `
 		insert into known_locator (project_id, app_id, locator)
 		select distinct * from unnest($1::bigint[], $2::bigint[], $3::text[]) order by 1, 2, 3
 		on conflict do nothing`, project, app, locator)
 }
 
 // LegResults gives the verdicts of all results of legs, oldest first.
-func (t *Tx) LegResults(ctx context.Context, legs []int64) ([]LegResult, error) {
+func (t *open) LegResults(ctx context.Context, legs []int64) ([]LegResult, error) {
 	var list []LegResult
 	err := t.tx.SelectContext(ctx, &list, `
 		select leg_id, case_index, verdict, coalesce(failure->>'cause', '') as cause from result
@@ -647,7 +648,7 @@ func (t *Tx) LegResults(ctx context.Context, legs []int64) ([]LegResult, error) 
 
 // OtherDevices tells for each lease's leg whether a device that is not to be
 // avoided could take it.
-func (t *Tx) OtherDevices(ctx context.Context, leg int64, avoid []int64) (bool, error) {
+func (t *open) OtherDevices(ctx context.Context, leg int64, avoid []int64) (bool, error) {
 	var found bool
 	err := t.tx.GetContext(ctx, &found, `
 		select exists (
@@ -691,7 +692,7 @@ func (s *Store) Speaks(ctx context.Context, project int64, host string, lease in
 
 // Troubles gives the troubles of a device's own that its leases, of late, ended with,
 // newest first: each lease knows the one before.
-func (t *Tx) Troubles(ctx context.Context, lastLease int64, limit int) ([]fleet.Trouble, error) {
+func (t *open) Troubles(ctx context.Context, lastLease int64, limit int) ([]fleet.Trouble, error) {
 	var rows []struct {
 		At  time.Time `db:"ended_at"`
 		App int64     `db:"app_id"`

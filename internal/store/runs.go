@@ -13,6 +13,7 @@ import (
 
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/states"
 	"yamato/internal/store/pg"
 )
 
@@ -53,7 +54,7 @@ type Run struct {
 	BuildNumber int64      `db:"build_number"`
 	VersionName string     `db:"version_name"`
 	VersionCode string     `db:"version_code"`
-	State       string     `db:"state"`
+	State       states.Run `db:"state"`
 	Verdict     string     `db:"verdict"`
 	Plan        string     `db:"plan"` // its name, "" for a run that no plan asked for
 	LastEvent   int64      `db:"last_event"`
@@ -182,7 +183,7 @@ func insertRun(ctx context.Context, tx *sqlx.Tx, run any) (row struct {
 
 // keepKnown notes which locators of a run's suites have matched in its app by now, or
 // what another run knew.
-func (t *Tx) keepKnown(ctx context.Context, run, like int64) error {
+func (t *open) keepKnown(ctx context.Context, run, like int64) error {
 	if like != 0 {
 		return t.exec(ctx, `
 			insert into run_known (run_id, project_id, locators) select $1, project_id, locators from run_known
@@ -224,7 +225,7 @@ func crossings(legs []NewLeg) (n int) {
 	return n
 }
 
-func (t *Tx) addLegs(ctx context.Context, r Asked, run int64, legs []NewLeg) error {
+func (t *open) addLegs(ctx context.Context, r Asked, run int64, legs []NewLeg) error {
 	state := "waiting"
 	if r.Checklist != "" { // people do it, whenever they have a device
 		state = "running"
@@ -350,7 +351,7 @@ type Leg struct {
 	OS          string                `db:"os"`
 	Levels      pg.JSON[fleet.Levels] `db:"levels"`
 	Cases       pg.Ints               `db:"cases"`
-	State       string                `db:"state"`
+	State       states.Leg            `db:"state"`
 	Attempts    int                   `db:"attempts"`
 	Digest      string                `db:"digest"`    // of the package
 	DeviceID    *int64                `db:"device_id"` // this one and no other
@@ -576,78 +577,93 @@ type RunEvents struct {
 
 // Tally is what happened to the counts of a run.
 type Tally struct {
-	Expected int // further results
-	Results  int
-	Fails    int
-	Errors   int
+	Expected int `json:"expected"` // further results
+	Results  int `json:"results"`
+	Fails    int `json:"fails"`
+	Errors   int `json:"errors"`
 }
 
 // Counted is a run after events were added to it.
 type Counted struct {
-	Run      int64  `db:"id"`
-	State    string `db:"state"`
-	OpenLegs int    `db:"open_legs"`
+	Run      int64      `db:"id"`
+	State    states.Run `db:"state"`
+	OpenLegs int        `db:"open_legs"`
 }
 
-// AppendEvents numbers events and keeps them, run by run in the order of their
+// Append numbers events and keeps them, run by run in the order of their
 // ids, under the lock of each run's row, so that numbers have no gaps.
-func (t *Tx) AppendEvents(ctx context.Context, project map[int64]int64, list []RunEvents) ([]Counted, error) {
-	n := len(list)
-	if n == 0 {
+func (r Runs) Append(ctx context.Context, project map[int64]int64, list []RunEvents) ([]Counted, error) {
+	if len(list) == 0 {
 		return nil, nil
 	}
-	runs, counts, legs := make([]int64, n), make([]int64, n), make([]int64, n)
-	expected, results, fails, errs := make([]int, n), make([]int, n), make([]int, n), make([]int, n)
-	at := map[int64]RunEvents{}
-	for i, e := range list {
-		runs[i], counts[i], legs[i], at[e.Run] = e.Run, int64(len(e.Events)), int64(e.Legs), e
-		expected[i], results[i], fails[i], errs[i] = e.Expected, e.Results, e.Fails, e.Errors
+	type sums struct {
+		Run   int64 `json:"id"`
+		Count int   `json:"n"`
+		Legs  int   `json:"legs"`
+		Tally
 	}
-	var rows []struct {
+	runs, rows, at := make([]int64, len(list)), make([]sums, len(list)), map[int64]RunEvents{}
+	for i, e := range list {
+		runs[i], rows[i], at[e.Run] = e.Run, sums{e.Run, len(e.Events), e.Legs, e.Tally}, e
+	}
+	if err := r.hold(ctx, runs); err != nil {
+		return nil, err
+	}
+	var now []struct {
 		Counted
 		Last int64 `db:"last_event"`
 	}
-	if err := t.exec(ctx, `select 1 from run where id = any($1) order by id for no key update`, runs); err != nil {
-		return nil, err
-	}
-	if err := t.tx.SelectContext(ctx, &rows, `
+	if err := r.rows(ctx, atRuns, &now, `
 		update run r set last_event = r.last_event + e.n, open_legs = r.open_legs - e.legs,
 			expected = r.expected + e.expected,
 		       results = r.results + e.results, fails = r.fails + e.fails, errors = r.errors + e.errors
-		from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::int[], $5::int[], $6::int[], $7::int[]) as e(id, n,
-			legs, expected, results, fails, errors) where r.id = e.id
-		returning r.id, r.state, r.open_legs,
-			r.last_event`, runs, counts, legs, expected, results, fails, errs); err != nil {
+		from jsonb_to_recordset($1) as e(id bigint, n int, legs int, expected int, results int, fails int, errors int)
+		where r.id = e.id returning r.id, r.state, r.open_legs, r.last_event`, pg.Encode(rows)); err != nil {
 		return nil, err
 	}
-	var projects, ids, first, last []int64
-	var bodies []string
-	var counted []Counted
-	for _, r := range rows {
-		counted = append(counted, r.Counted)
-		if e := at[r.Run]; len(e.Events) > 0 {
-			projects, ids = append(projects, project[r.Run]), append(ids, r.Run)
-			first, last = append(first, r.Last-int64(len(e.Events))+1), append(last, r.Last)
-			bodies = append(bodies, pg.Encode(e.Events))
+	type batch struct {
+		Project int64 `json:"p"`
+		Run     int64 `json:"i"`
+		First   int64 `json:"f"`
+		Last    int64 `json:"l"`
+		Events  []any `json:"b"`
+	}
+	batches, counted := []batch{}, []Counted(nil)
+	for _, c := range now {
+		counted = append(counted, c.Counted)
+		if e := at[c.Run]; len(e.Events) > 0 {
+			batches = append(batches, batch{project[c.Run], c.Run, c.Last - int64(len(e.Events)) + 1, c.Last, e.Events})
 		}
 	}
-	return counted, t.exec(ctx, `
+	return counted, r.exec(ctx, `
 		insert into run_event (project_id, run_id, first, last, events)
-		select p, i, f, l, b::jsonb from unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[],
-			$5::text[]) as e(p, i, f, l, b)`,
-		projects, ids, first, last, bodies)
+		select p, i, f, l, b from jsonb_to_recordset($1) as e(p bigint, i bigint, f bigint, l bigint, b jsonb)`,
+		pg.Encode(batches))
+}
+
+// hold locks runs by id.
+func (r Runs) hold(ctx context.Context, runs []int64) error {
+	return r.change(ctx, atRuns, `select 1 from run where id = any($1) order by id for no key update`, runs)
+}
+
+// Begin has runs that wait for their first leg running.
+func (r Runs) Begin(ctx context.Context, runs []int64) error {
+	if err := r.hold(ctx, runs); err != nil {
+		return err
+	}
+	return r.exec(ctx, `update run set state = 'running', started_at = now() where id = any($1) and state = 'queued'`, runs)
 }
 
 // AskedLeg is a leg with the cases that it was asked for.
 type AskedLeg struct {
-	ID       int64   `db:"id"`
-	Revision int64   `db:"revision_id"`
-	State    string  `db:"state"`
-	Cases    pg.Ints `db:"cases"`
+	ID       int64      `db:"id"`
+	Revision int64      `db:"revision_id"`
+	State    states.Leg `db:"state"`
+	Cases    pg.Ints    `db:"cases"`
 }
 
 // AskedOf gives every leg of a run, and the verdicts of all its results, oldest first.
-func (t *Tx) AskedOf(ctx context.Context, run int64) (legs []AskedLeg, results []LegResult, err error) {
+func (t *open) AskedOf(ctx context.Context, run int64) (legs []AskedLeg, results []LegResult, err error) {
 	if err := t.tx.SelectContext(ctx, &legs, `select id, revision_id, state, cases from leg where run_id = $1`,
 		run); err != nil {
 		return nil, nil, err
@@ -666,39 +682,47 @@ type LegResult struct {
 	Cause   string `db:"cause"`
 }
 
-// FinishRun closes a run.
-func (t *Tx) FinishRun(ctx context.Context, run int64, state, verdict string) error {
-	return t.exec(ctx, `update run set state = $2, verdict = $3, finished_at = now() where id = $1`, run, state,
-		verdict)
+// Finish closes a run: it is finished, or stays cancelled where it is that.
+func (r Runs) Finish(ctx context.Context, run int64, verdict string) (state states.Run, err error) {
+	err = r.row(ctx, atRuns, &state, `
+		update run set state = case when state = 'cancelled' then state else 'finished' end, verdict = $2, finished_at = now()
+		where id = $1 returning state`, run, verdict)
+	return state, err
 }
 
-// LockRun locks a run's row and gives its state.
-func (t *Tx) LockRun(ctx context.Context, run int64) (state string, err error) {
-	err = t.tx.GetContext(ctx, &state, `select state from run where id = $1 for no key update`, run)
-	return state, pg.Found(err)
+// Cancel cancels a run, and reports whether it did: one that is at its end stays as it is.
+func (r Runs) Cancel(ctx context.Context, run int64) (bool, error) {
+	var state states.Run
+	if err := r.row(ctx, atRuns, &state, `select state from run where id = $1 for no key update`, run); err != nil ||
+		!states.Runs.May(state, states.RunCancelled) {
+		return false, err
+	}
+	return true, r.exec(ctx, `update run set state = 'cancelled' where id = $1`, run)
 }
 
-// LockWaiting locks the legs of a run that wait, in order, and gives their ids.
-func (t *Tx) LockWaiting(ctx context.Context, run int64) ([]int64, error) {
-	ids := []int64{}
-	err := t.tx.SelectContext(ctx, &ids, `select id from leg where run_id = $1 and state in ('waiting', 'running') order by id
+// HoldOpen locks the legs of a run that wait, or that people go through, in order.
+func (l Legs) HoldOpen(ctx context.Context, run int64) error {
+	var ids []int64
+	err := l.rows(ctx, atLegs, &ids, `select id from leg where run_id = $1 and state in ('waiting', 'running') order by id
 		for no key update`, run)
-	return ids, err
+	note(&l.legs, ids)
+	return err
 }
 
-// CancelWaiting cancels those of some legs, which this transaction has locked, that wait and are of cancelled runs, and
+// CancelWaiting cancels those of the legs that this transaction has locked which wait and are of cancelled runs, and
 // gives how many there were of each run.
-func (t *Tx) CancelWaiting(ctx context.Context, runs, legs []int64) (map[int64]int, error) {
-	if len(runs) == 0 || len(legs) == 0 {
+func (r Runs) CancelWaiting(ctx context.Context, runs []int64) (map[int64]int, error) {
+	if len(runs) == 0 || len(r.legs) == 0 {
 		return nil, nil
 	}
 	var gone []struct {
 		ID  int64 `db:"id"`
 		Run int64 `db:"run_id"`
 	}
-	if err := t.tx.SelectContext(ctx, &gone, `
+	if err := r.tx.SelectContext(ctx, &gone, `
 		update leg set state = 'cancelled' where id = any($2) and run_id = any($1) and (state = 'waiting' or state = 'running'
-			and exists (select 1 from run where id = run_id and checklist <> '')) returning id, run_id`, runs, legs); err != nil {
+			and exists (select 1 from run where id = run_id and checklist <> '')) returning id, run_id`, runs,
+		all(r.legs)); err != nil {
 		return nil, err
 	}
 	count, ids := map[int64]int{}, make([]int64, len(gone))
@@ -706,12 +730,12 @@ func (t *Tx) CancelWaiting(ctx context.Context, runs, legs []int64) (map[int64]i
 		ids[i] = g.ID
 		count[g.Run]++
 	}
-	return count, t.MarkDirty(ctx, DirtyLeg, ids)
+	return count, r.MarkDirty(ctx, DirtyLeg, ids)
 }
 
 // AskEnd asks for the end of all live leases of a run.
-func (t *Tx) AskEnd(ctx context.Context, run int64, reason string) error {
-	return t.exec(ctx, `
+func (t Leases) AskEnd(ctx context.Context, run int64, reason string) error {
+	return t.change(ctx, atLeases, `
 		update lease set end_asked = $2 where id in (
 			select lease.id from lease join attempt on attempt.lease_id = lease.id
 			where attempt.run_id = $1 and lease.ended_at is null and lease.end_asked = '' order by lease.id
@@ -724,9 +748,4 @@ func (s *Store) CancelledOpen(ctx context.Context) ([]Run, error) {
 	err := s.db.SelectContext(ctx, &list, runColumns+
 		`where r.finished_at is null and r.state = 'cancelled' order by r.id`)
 	return list, err
-}
-
-// SetRunState changes a run's state.
-func (t *Tx) SetRunState(ctx context.Context, run int64, state string) error {
-	return t.exec(ctx, `update run set state = $2 where id = $1`, run, state)
 }

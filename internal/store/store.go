@@ -101,53 +101,8 @@ type Vault = vault.Records
 // Plans are the records of saved plans.
 type Plans = plans.Records
 
-// Lending is a transaction over the vault.
-type Lending = vault.Tx
-
-// Tx is a transaction.
-type Tx struct {
-	tx *sqlx.Tx
-	sessions.Tx
-	Lending
-}
-
 // Ping tells whether the database answers.
 func (s *Store) Ping(ctx context.Context) error {
 	var one int
 	return s.db.GetContext(ctx, &one, "select 1")
-}
-
-// InTx runs do in a transaction, which is committed if do gives nil.
-//
-// Rows are locked in one order, so that no two transactions wait for each other:
-//
-//  1. the leadership (shared), where the leader writes;
-//  2. a host;
-//  3. leases by number;
-//  4. devices by id;
-//  5. legs by id and their results, and crashes by their app and stack;
-//  6. sessions by id;
-//  7. runs by id, with the numbers of their events;
-//  8. blobs.
-//
-// What locks many locks them by a statement of its own, in that order, before it changes any; rows that stay are locked
-// against changes and not against being referred to (for no key update), so that who adds something of a run waits for
-// nobody. TestEverythingAtOnceMeetsNoDeadlock does all at once.
-//
-// What has to know a run's state before it touches the run's legs does so in a
-// transaction of its own: see windDown in internal/service/dispatch.
-func (s *Store) InTx(ctx context.Context, do func(*Tx) error) error {
-	return s.Records.InTx(ctx, func(tx *sqlx.Tx) error { return do(&Tx{tx, sessions.Tx{SQL: tx}, vault.Tx{SQL: tx}}) })
-}
-
-// Enrol keeps the own token of a host that has come with the shared one (access.Enrol).
-func (t *Tx) Enrol(ctx context.Context, project int64, host, token string) error {
-	return access.Enrol(ctx, t.tx, project, host, token)
-}
-
-// Linked notes that a host has come with a token of its own.
-func (t *Tx) Linked(ctx context.Context, token int64) error { return access.Linked(ctx, t.tx, token) }
-
-func (t *Tx) exec(ctx context.Context, query string, args ...any) error {
-	return pg.Exec(ctx, t.tx, query, args...)
 }

@@ -8,11 +8,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/require"
 
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/states"
 	"yamato/internal/pgbox/pgtest"
 	"yamato/internal/store"
 	"yamato/internal/store/pg"
@@ -25,6 +27,7 @@ func TestMain(m *testing.M) { pgtest.Main(m) }
 type records struct {
 	*store.Store
 	t       *testing.T
+	url     string // of its database
 	project int64
 	host    int64
 	devices []int64
@@ -34,8 +37,11 @@ type records struct {
 func newRecords(t *testing.T, devices, legs int) *records {
 	t.Helper()
 	ctx := context.Background()
-	r := &records{Store: pgtest.Store(t), t: t}
-	var err error
+	address := pgtest.Database(t)
+	opened, err := store.Open(ctx, address)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = opened.Close() })
+	r := &records{Store: opened, t: t, url: address}
 	r.project, err = r.AddProject(ctx, "default")
 	require.NoError(t, err)
 	p := store.Package{Digest: "d", FileName: "a.apk",
@@ -50,19 +56,19 @@ func newRecords(t *testing.T, devices, legs int) *records {
 	require.True(t, fresh)
 	var build int64
 	r.tx(func(tx *store.Tx) error {
-		app, err := tx.AppOf(ctx, r.project, "Tideline", []store.Package{p})
+		app, err := tx.Builds().AppOf(ctx, r.project, "Tideline", []store.Package{p})
 		if err != nil {
 			return err
 		}
-		if build, err = tx.AddBuild(ctx, r.project, app, "1", "1"); err != nil {
+		if build, err = tx.Builds().AddBuild(ctx, r.project, app, "1", "1"); err != nil {
 			return err
 		}
-		if r.host, _, _, err = tx.OpenLink(ctx, store.Linking{Project: r.project, Name: "bench", Site: "bench",
+		if r.host, _, _, err = tx.Hosts().OpenLink(ctx, store.Linking{Project: r.project, Name: "bench", Site: "bench",
 			Version: "test", Instance: "00000000-0000-0000-0000-000000000001"}); err != nil {
 			return err
 		}
 		for i := range devices {
-			id, err := tx.PutDevice(ctx, r.project, r.host, kaede(i), fleet.Condition{}, "idle", "")
+			id, err := tx.Devices().PutDevice(ctx, r.project, r.host, kaede(i), fleet.Condition{}, "idle", "")
 			if err != nil {
 				return err
 			}
@@ -104,22 +110,75 @@ func (r *records) legs() []int64 {
 	return ids
 }
 
+// place puts legs on devices, and gives how many could be.
+func place(tx *store.Tx, legs, devices []int64) (int, error) {
+	ctx := context.Background()
+	var list []store.Placement
+	for i, leg := range legs {
+		list = append(list, store.Placement{Leg: leg, Device: devices[i]})
+	}
+	if err := tx.Devices().Lock(ctx, devices); err != nil {
+		return 0, err
+	}
+	runs, err := tx.Legs().Place(ctx, list, time.Minute)
+	if err != nil {
+		return 0, err
+	}
+	return len(runs), tx.Runs().Begin(ctx, runs)
+}
+
+func TestTheOrderOfLocksIsKept(t *testing.T) {
+	r := newRecords(t, 1, 1)
+	ctx := context.Background()
+	leg := r.legs()[0]
+	err := r.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.Legs().HoldOpen(ctx, r.run.ID); err != nil {
+			return err
+		}
+		return tx.Devices().Lock(ctx, r.devices)
+	})
+	require.Equal(t, store.OrderError{At: "legs", Wanted: "devices"}, err)
+	err = r.InTx(ctx, func(tx *store.Tx) error {
+		_, err := tx.Legs().Place(ctx, []store.Placement{{Leg: leg, Device: r.devices[0]}}, time.Minute)
+		return err
+	})
+	require.ErrorAs(t, err, &store.OrderError{}, "a device is locked before its leg is placed on it")
+	err = r.InTx(ctx, func(tx *store.Tx) error {
+		return tx.ChangeLeases(ctx, []store.LeaseChange{{Lease: 1}})
+	})
+	require.ErrorAs(t, err, &store.OrderError{}, "a lease is changed by who holds it")
+}
+
+func TestTheTestsDatabaseRefusesStatesThatCannotFollow(t *testing.T) {
+	r := newRecords(t, 1, 1)
+	db, err := sqlx.Open("pgx", r.url)
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec(`update leg set state = 'running'`)
+	require.ErrorContains(t, err, `a leg cannot change from "waiting" to "running"`)
+	_, err = db.Exec(`update leg set state = 'cancelled'`)
+	require.NoError(t, err)
+	_, err = db.Exec(`insert into device (project_id, host_id, name, site, kind, platform, model, os, facts, worth, state, reason)
+		select project_id, host_id, 'x', site, kind, platform, model, os, facts, worth, 'leased', reason from device limit 1`)
+	require.ErrorContains(t, err, `a device cannot begin as "leased"`)
+}
+
 func TestOnlyWhatIsIdleAndWaitingIsPlaced(t *testing.T) {
 	r := newRecords(t, 2, 3)
 	ctx := context.Background()
 	legs := r.legs()
-	place := func(leg, device int64) (n int) {
+	put := func(leg, device int64) (n int) {
 		r.tx(func(tx *store.Tx) (err error) {
-			n, err = tx.Place(ctx, []int64{leg}, []int64{device}, time.Minute)
+			n, err = place(tx, []int64{leg}, []int64{device})
 			return err
 		})
 		return n
 	}
-	require.Equal(t, 1, place(legs[0], r.devices[0]))
-	require.Zero(t, place(legs[1], r.devices[0]), "one live lease a device")
+	require.Equal(t, 1, put(legs[0], r.devices[0]))
+	require.Zero(t, put(legs[1], r.devices[0]), "one live lease a device")
 	devices, err := r.Devices(ctx, r.project)
 	require.NoError(t, err)
-	require.Equal(t, "leased", devices[0].State)
+	require.Equal(t, states.DeviceLeased, devices[0].State)
 	require.Equal(t, r.run.Number, *devices[0].Run)
 
 	live, err := r.LiveLeases(ctx, r.host, 1, false)
@@ -143,14 +202,14 @@ func TestTheDatabaseItselfForbidsASecondLiveLease(t *testing.T) {
 	ctx := context.Background()
 	legs := r.legs()
 	r.tx(func(tx *store.Tx) error {
-		_, err := tx.Place(ctx, legs[:1], r.devices, time.Minute)
+		_, err := place(tx, legs[:1], r.devices)
 		return err
 	})
 	r.tx(func(tx *store.Tx) error { // as if a fault had set the device free under its lease
-		return tx.ChangeDevices(ctx, []store.DeviceChange{{ID: r.devices[0], To: "idle"}})
+		return tx.Devices().ChangeDevices(ctx, []store.DeviceChange{{ID: r.devices[0], To: states.DeviceIdle}})
 	})
 	err := r.InTx(ctx, func(tx *store.Tx) error {
-		_, err := tx.Place(ctx, legs[1:], r.devices, time.Minute)
+		_, err := place(tx, legs[1:], r.devices)
 		return err
 	})
 	require.True(t, pg.Conflict(err), "%v", err)
@@ -170,7 +229,7 @@ func TestEventsOfManyHandsHaveNoGaps(t *testing.T) {
 					events[k] = map[string]int{"hand": hand}
 				}
 				err := r.InTx(ctx, func(tx *store.Tx) error {
-					_, err := tx.AppendEvents(ctx, map[int64]int64{r.run.ID: r.project},
+					_, err := tx.Runs().Append(ctx, map[int64]int64{r.run.ID: r.project},
 						[]store.RunEvents{{Run: r.run.ID, Events: events}})
 					return err
 				})
@@ -209,10 +268,10 @@ func TestOneLeadsAndOnlyWithItsOwnEpoch(t *testing.T) {
 	require.NoError(t, err)
 	require.Greater(t, other, first)
 	r.tx(func(tx *store.Tx) error {
-		old, err := tx.Leads(ctx, a, first)
+		old, err := tx.Hosts().Leads(ctx, a, first)
 		require.NoError(t, err)
 		require.False(t, old)
-		now, err := tx.Leads(ctx, b, other)
+		now, err := tx.Hosts().Leads(ctx, b, other)
 		require.True(t, now)
 		return err
 	})
@@ -223,10 +282,11 @@ func TestALegChangesOnlyFromTheStateItIsThoughtToBeIn(t *testing.T) {
 	ctx := context.Background()
 	change := store.LegChange{Leg: r.legs()[0], From: "running", To: "finished", Todo: []int{}, Avoid: []int64{1, 2}}
 	var n int
-	r.tx(func(tx *store.Tx) (err error) { n, err = tx.ChangeLegs(ctx, []store.LegChange{change}); return err })
+	r.tx(func(tx *store.Tx) (err error) { n, err = tx.Legs().Change(ctx, []store.LegChange{change}); return err })
 	require.Zero(t, n)
-	change.From, change.To = "waiting", "waiting"
-	r.tx(func(tx *store.Tx) (err error) { n, err = tx.ChangeLegs(ctx, []store.LegChange{change}); return err })
+	r.tx(func(tx *store.Tx) error { _, err := place(tx, r.legs(), r.devices); return err })
+	change.From, change.To = "placed", "waiting"
+	r.tx(func(tx *store.Tx) (err error) { n, err = tx.Legs().Change(ctx, []store.LegChange{change}); return err })
 	require.Equal(t, 1, n)
 	r.tx(func(tx *store.Tx) error {
 		list, err := tx.WaitingLegs(ctx)
@@ -240,7 +300,7 @@ func TestLocatorsThatMatchedAreKnown(t *testing.T) {
 	ctx := context.Background()
 	for range 2 {
 		r.tx(func(tx *store.Tx) error {
-			return tx.AddLocators(ctx, []int64{r.project, r.project}, []int64{r.run.AppID, r.run.AppID},
+			return tx.Known().AddLocators(ctx, []int64{r.project, r.project}, []int64{r.run.AppID, r.run.AppID},
 				[]string{"#a", "#elsewhere"})
 		})
 	}
@@ -259,7 +319,7 @@ func TestWhatWasOnceSeenWithoutADoubtStaysSo(t *testing.T) {
 		for _, u := range unsure {
 			list = append(list, vault.Element{Project: r.project, App: app, ID: "map", Role: "img", Unsure: u})
 		}
-		r.tx(func(tx *store.Tx) error { return tx.AddSeen(ctx, list) })
+		r.tx(func(tx *store.Tx) error { return tx.Known().AddSeen(ctx, list) })
 	}
 	is := func() string {
 		t.Helper()
@@ -346,7 +406,7 @@ func TestFailuresAreKeptAsTheyWere(t *testing.T) {
 	r := newRecords(t, 1, 1)
 	ctx := context.Background()
 	r.tx(func(tx *store.Tx) error {
-		if _, err := tx.Place(ctx, r.legs(), r.devices, time.Minute); err != nil {
+		if _, err := place(tx, r.legs(), r.devices); err != nil {
 			return err
 		}
 		return tx.AddResults(ctx, []store.NewResult{{ProjectID: r.project, Lease: 1, RunID: r.run.ID,
@@ -371,15 +431,15 @@ func TestAHostMayReadTheBuildsThatALeasesSuiteInstalls(t *testing.T) {
 				Platform: "android", ApplicationID: "example.tideline", VersionName: version, VersionCode: version}}}
 		require.NoError(t, r.AddPackage(ctx, r.project, p))
 		r.tx(func(tx *store.Tx) error {
-			app, err := tx.AppOf(ctx, r.project, "Tideline", []store.Package{p})
+			app, err := tx.Builds().AppOf(ctx, r.project, "Tideline", []store.Package{p})
 			if err != nil {
 				return err
 			}
-			build, err := tx.AddBuild(ctx, r.project, app, version, version)
+			build, err := tx.Builds().AddBuild(ctx, r.project, app, version, version)
 			if err != nil {
 				return err
 			}
-			return tx.AddToBuild(ctx, r.project, build, p)
+			return tx.Builds().AddToBuild(ctx, r.project, build, p)
 		})
 	}
 	host := ""
@@ -390,7 +450,7 @@ func TestAHostMayReadTheBuildsThatALeasesSuiteInstalls(t *testing.T) {
 	}
 	require.False(t, may("updated"), "nobody has a lease yet")
 	r.tx(func(tx *store.Tx) error {
-		_, err := tx.Place(ctx, r.legs(), r.devices, time.Minute)
+		_, err := place(tx, r.legs(), r.devices)
 		return err
 	})
 	require.True(t, may("d"), "the run's own package")

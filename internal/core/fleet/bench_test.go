@@ -7,6 +7,7 @@ import (
 
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/states"
 )
 
 func fixture() ([]appfile.Package, []fleet.Standing, []fleet.Installed, time.Time) {
@@ -20,7 +21,7 @@ func fixture() ([]appfile.Package, []fleet.Standing, []fleet.Installed, time.Tim
 	}
 	var list []fleet.Standing
 	for i := range 10000 {
-		list = append(list, fleet.Standing{State: []string{"idle", "leased", "offline", "unready"}[i%4],
+		list = append(list, fleet.Standing{State: []states.Device{"idle", "leased", "offline", "unready"}[i%4],
 			Used: int64(i % 97), Device: fleet.Device{Name: fmt.Sprintf("device-%05d", i),
 				Site:  fmt.Sprintf("site-%d", i%20),
 				Model: fmt.Sprintf("Model %d", i%200),

@@ -1,5 +1,7 @@
 package fleet
 
+import "yamato/internal/core/states"
+
 // The powers of a device.
 const (
 	PowerUp      = "up"
@@ -17,17 +19,17 @@ type Condition struct {
 
 // State gives the state of a device that has no lease and is not sidelined, with
 // the reason for it.
-func (c Condition) State() (state, reason string) {
+func (c Condition) State() (state states.Device, reason string) {
 	switch c.Power {
 	case PowerHalted:
-		return "halted", ""
+		return states.DeviceHalted, ""
 	case PowerBooting:
-		return "booting", c.Doing
+		return states.DeviceBooting, c.Doing
 	}
 	if r, bad := Unready(c.Checks); bad {
-		return "unready", r.Why
+		return states.DeviceUnready, r.Why
 	}
-	return "idle", ""
+	return states.DeviceIdle, ""
 }
 
 // Broken is why a device was given up, and what was seen of it last.

@@ -12,6 +12,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"yamato/internal/core/document"
+	"yamato/internal/core/states"
 )
 
 // Lineup is a rule that chooses devices, as people write it down.
@@ -208,7 +209,7 @@ func (f *Filter) lacks(d *Device, s sayings) (why string, met int) {
 // Standing is a device as it stands when a lineup chooses.
 type Standing struct {
 	Device
-	State  string
+	State  states.Device
 	Reason string // for the state
 	Used   int64  // leases it has had
 }
@@ -289,11 +290,11 @@ func (l *Lineup) passes(d *Standing, who string, now time.Time, s sayings) strin
 	}
 	switch d.State {
 	case "offline", "unready", "sidelined":
-		return s.say(d.State, d.Reason, func() string {
+		return s.say(string(d.State), d.Reason, func() string {
 			if d.Reason != "" {
-				return "it is " + d.State + ": " + d.Reason
+				return "it is " + string(d.State) + ": " + d.Reason
 			}
-			return "it is " + d.State
+			return "it is " + string(d.State)
 		})
 	}
 	if r, ok := d.Admits(who, now); !ok {

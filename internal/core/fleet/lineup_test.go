@@ -6,6 +6,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"yamato/internal/core/states"
 )
 
 const crossing = `
@@ -109,7 +111,7 @@ func TestEveryDeviceIsEitherTakenOrPassedOverOnce(t *testing.T) {
 				rapid.SampledFrom([]string{Real, Emulator}).Draw(t, "kind"), "android",
 				rapid.SampledFrom([]string{"13", "14", "15"}).Draw(t, "os"),
 				int64(rapid.IntRange(0, 4).Draw(t, "used")))
-			s.State = rapid.SampledFrom([]string{"idle", "leased", "offline", "halted"}).Draw(t, "state")
+			s.State = rapid.SampledFrom([]states.Device{"idle", "leased", "offline", "halted"}).Draw(t, "state")
 			list = append(list, s)
 		}
 		l := Lineup{Name: "x", Take: rapid.IntRange(0, 10).Draw(t, "take"),

@@ -4,13 +4,15 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"yamato/internal/core/states"
 )
 
 // WaitsFor says what keeps a leg of somebody's from being given a device of its
 // combination: the state of the device that is nearest to it, and what a person can
 // do where it is theirs to do. The list holds the devices that it may be given.
 func WaitsFor(c Class, list []Standing, who string, now time.Time) string {
-	by := map[string][]Standing{}
+	by := map[states.Device][]Standing{}
 	var closed Reason
 	only, matching := "", 0 // the one device that there is, if there is but one
 	for _, d := range list {
@@ -31,7 +33,7 @@ func WaitsFor(c Class, list []Standing, who string, now time.Time) string {
 		by[d.State] = append(by[d.State], d)
 	}
 	busy := len(by["leased"]) + len(by["resetting"])
-	some := func(state string) (d Standing, n int) {
+	some := func(state states.Device) (d Standing, n int) {
 		if n = len(by[state]); n > 0 {
 			d = by[state][0]
 		}

@@ -5,12 +5,14 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"yamato/internal/core/states"
 )
 
 func TestALegIsToldWhatItWaitsForAndWhoseTurnItIs(t *testing.T) {
 	monday := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	kaede := Class{Kind: Real, Model: "Kaede 7", Platform: "android", OS: "14"}
-	one := func(name, state, reason string) Standing {
+	one := func(name string, state states.Device, reason string) Standing {
 		return Standing{Device: Device{Name: name, Kind: Real, Model: "Kaede 7", Platform: "android", OS: "14"},
 			State: state, Reason: reason}
 	}
@@ -37,7 +39,7 @@ func TestALegIsToldWhatItWaitsForAndWhoseTurnItIs(t *testing.T) {
 		require.Equal(t, says, WaitsFor(kaede, list, "Aya", monday))
 	}
 	require.Equal(t, "its turn", WaitsFor(kaede, []Standing{bos}, "Bo", monday), "its owner always may")
-	aster := func(name, state string) Standing {
+	aster := func(name string, state states.Device) Standing {
 		return Standing{Device: Device{Name: name, Kind: Real, Model: "Aster 12"}, State: state}
 	}
 	class := Class{Kind: Real, Model: "Aster 12"}

@@ -3,6 +3,8 @@
 // a run. It also decides what a leg still has to run. The rules are tables.
 package verdict
 
+import "yamato/internal/core/states"
+
 // Verdict is the outcome of a case, and of what cases fold into.
 type Verdict string
 
@@ -64,7 +66,7 @@ func OfCrossing(results []Verdict) Crossing {
 // first. State is the leg's.
 type Outcome struct {
 	Suite   int64 // whose cases these are
-	State   string
+	State   states.Leg
 	Cases   []int
 	Results map[int][]Verdict
 }

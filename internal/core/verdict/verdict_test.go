@@ -5,6 +5,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"yamato/internal/core/states"
 )
 
 func TestACrossingIsItsLastDecidedResult(t *testing.T) {
@@ -67,17 +69,9 @@ func TestWhatALegRunsNext(t *testing.T) {
 	require.Empty(t, After([]int{0}, so, retry, Used{}).Cases)
 }
 
-func TestStatesChangeOnlyAlongTheirTables(t *testing.T) {
-	require.NoError(t, Device.Check("leased", "resetting"))
-	require.Error(t, Device.Check("leased", "idle"), "a device is cleaned before it is idle")
-	require.Error(t, Run.Check("finished", "running"))
-	require.NoError(t, Leg.Check("running", "waiting"))
-	require.Error(t, Leg.Check("finished", "waiting"))
-}
-
 // Every shape of a run that was not carried out as it was asked for.
 func TestAnIncompleteRunNeverPasses(t *testing.T) {
-	leg := func(state string, results map[int][]Verdict) Outcome {
+	leg := func(state states.Leg, results map[int][]Verdict) Outcome {
 		return Outcome{Suite: 1, State: state, Cases: []int{0, 1}, Results: results}
 	}
 	whole := map[int][]Verdict{0: {Pass}, 1: {Pass}}

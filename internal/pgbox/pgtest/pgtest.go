@@ -123,7 +123,15 @@ func MakeTemplate(ctx context.Context, address string) error {
 		return err
 	}
 	defer st.Close()
-	return st.Migrate(ctx)
+	if err := st.Migrate(ctx); err != nil {
+		return err
+	}
+	template, err := sql.Open("pgx", Rename(address, templateName))
+	if err != nil {
+		return err
+	}
+	defer template.Close()
+	return hold(ctx, template)
 }
 
 // quicken has a cluster of tests wait for no disk and hash no passwords over and over: it is gone when they end, and is

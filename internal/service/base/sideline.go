@@ -3,25 +3,25 @@ package base
 import (
 	"context"
 
-	"yamato/internal/core/verdict"
+	"yamato/internal/core/states"
 	"yamato/internal/store"
 )
 
 // SidelineDevice takes a device out of use, at once if nothing has it; else when that is
 // done.
-func SidelineDevice(ctx context.Context, t *store.Tx, id int64, side store.Sideline) error {
+func SidelineDevice(ctx context.Context, t store.Devices, id int64, side store.Sideline) error {
 	d, err := t.LockDevice(ctx, id)
 	if err != nil {
 		return err
 	}
 	state, reason := d.State, d.Reason
 	switch d.State {
-	case "leased", "resetting", "offline": // when that is over
+	case states.DeviceLeased, states.DeviceResetting, states.DeviceOffline: // when that is over
 	default:
-		state, reason = "sidelined", side.Reason
+		state, reason = states.DeviceSidelined, side.Reason
 	}
 	if state != d.State {
-		if err := verdict.Device.Check(d.State, state); err != nil {
+		if err := states.Devices.Check(d.State, state); err != nil {
 			return err
 		}
 	}
@@ -29,18 +29,18 @@ func SidelineDevice(ctx context.Context, t *store.Tx, id int64, side store.Sidel
 }
 
 // RestoreDevice brings a device back into use.
-func RestoreDevice(ctx context.Context, t *store.Tx, id int64) error {
+func RestoreDevice(ctx context.Context, t store.Devices, id int64) error {
 	d, err := t.LockDevice(ctx, id)
 	if err != nil {
 		return err
 	}
 	state, reason := d.State, d.Reason
-	if state == "sidelined" {
+	if state == states.DeviceSidelined {
 		state, reason = d.ReadyState, d.ReadyReason
 		if !d.Linked {
-			state, reason = "offline", store.NotConnected
+			state, reason = states.DeviceOffline, store.NotConnected
 		}
-		if err := verdict.Device.Check(d.State, state); err != nil {
+		if err := states.Devices.Check(d.State, state); err != nil {
 			return err
 		}
 	}

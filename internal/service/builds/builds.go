@@ -100,7 +100,7 @@ func (s *Part) MakeBuild(ctx context.Context, c base.Caller, digests []string) (
 	var g gathered
 	err = s.Store.InTx(ctx, func(t *store.Tx) error {
 		var err error
-		g, err = gather(ctx, t, c.ProjectID, packages)
+		g, err = gather(ctx, t.Builds(), c.ProjectID, packages)
 		return err
 	})
 	if err != nil {
@@ -142,7 +142,7 @@ type gathered struct {
 	had   map[string]bool // by digest
 }
 
-func gather(ctx context.Context, t *store.Tx, project int64, packages []store.Package) (gathered, error) {
+func gather(ctx context.Context, t store.Builds, project int64, packages []store.Package) (gathered, error) {
 	g := gathered{had: map[string]bool{}}
 	facts := packages[0].Facts.V
 	name := facts.Name

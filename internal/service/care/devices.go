@@ -24,7 +24,7 @@ func (f DeviceFilter) takes(d store.Device) bool {
 		fleet.PlatformName(facts.Platform) + " " + facts.OS, facts.Owner}, facts.Labels...) {
 		found = found || strings.Contains(strings.ToLower(text), q)
 	}
-	return found && is(f.Site, facts.Site) && is(f.State, d.State) && is(f.Platform, facts.Platform) &&
+	return found && is(f.Site, facts.Site) && is(f.State, string(d.State)) && is(f.Platform, facts.Platform) &&
 		is(f.Kind, facts.Kind)
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
+	"yamato/internal/core/verdict"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
 	"yamato/internal/service/dispatch"
@@ -58,12 +59,12 @@ func (s *Part) tendSidelined(ctx context.Context) error {
 		side := d.Sideline.V
 		switch {
 		case side.Until != nil && now.After(*side.Until):
-			err = s.Store.InTx(ctx, func(t *store.Tx) error { return base.RestoreDevice(ctx, t, d.ID) })
+			err = s.Store.InTx(ctx, func(t *store.Tx) error { return base.RestoreDevice(ctx, t.Devices(), d.ID) })
 		case side.ProbeAt != nil && d.Linked && now.After(*side.ProbeAt):
 			next := now.UTC().Add(s.Config.ProbeEvery) // unless its answer says otherwise
 			side.ProbeAt = &next
 			err = s.Store.InTx(ctx, func(t *store.Tx) error {
-				if err := t.SetSideline(ctx, d.ID, side); err != nil {
+				if err := t.Devices().SetSideline(ctx, d.ID, side); err != nil {
 					return err
 				}
 				return t.AskProbe(ctx, d.ProjectID, d.HostID, d.Name, base.Automatic)
@@ -202,18 +203,9 @@ const forsakenAfter = time.Minute
 // giveUp ends a leg that waits: what is undecided of it is an error.
 func (s *Part) giveUp(ctx context.Context, l store.Stranded, trouble string) error {
 	err := s.Store.InTx(ctx, func(t *store.Tx) error {
-		closed, err := t.CloseStranded(ctx, l.Leg)
-		if err != nil || !closed {
-			return err
-		}
-		failure := &script.Failure{Cause: script.Trouble, Expected: "the case to be run", Actual: trouble}
-		n, err := t.DecideRest(ctx, l.Leg, "error", failure, trouble)
-		if err != nil {
-			return err
-		}
-		e := store.RunEvents{Run: l.Run, Legs: 1, Tally: store.Tally{Results: n, Errors: n},
-			Events: []any{dispatch.Event{Kind: "leg", Leg: l.Leg, State: "finished", Trouble: trouble}}}
-		return dispatch.AppendAndClose(ctx, t, map[int64]int64{l.Run: l.Project}, []store.RunEvents{e}, nil)
+		return dispatch.CloseWaiting(ctx, t, dispatch.Undecided{
+			Leg: l.Leg, Run: l.Run, Project: l.Project, Verdict: verdict.Error, Cause: script.Trouble, Why: trouble,
+		})
 	})
 	if err == nil {
 		s.Bell.Ring()

@@ -12,6 +12,7 @@ import (
 	"yamato/internal/core/checklist"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/script"
+	"yamato/internal/core/states"
 	"yamato/internal/core/verdict"
 	"yamato/internal/service/base"
 	"yamato/internal/service/dispatch"
@@ -119,7 +120,7 @@ func (s *Part) MarkCase(ctx context.Context, c base.Caller, run, leg int64, inde
 		return err
 	}
 	err = s.Store.InTx(ctx, func(t *store.Tx) error {
-		g, err := t.LockHandLeg(ctx, c.ProjectID, run, leg)
+		g, err := t.Legs().LockHandLeg(ctx, c.ProjectID, run, leg)
 		if err != nil {
 			return base.NotThere(err, "list the run's legs", "run %d has no leg %d", run, leg)
 		}
@@ -132,7 +133,7 @@ func (s *Part) MarkCase(ctx context.Context, c base.Caller, run, leg int64, inde
 		case !slices.Contains(g.Cases, index):
 			return base.NotFound(fmt.Sprintf("the checklist has no thing %d", index), "they count from 0")
 		}
-		return keep(ctx, t, g, c.Name, index, v, in.Note, picture)
+		return keep(ctx, t.Legs(), g, c.Name, index, v, in.Note, picture)
 	})
 	if err == nil {
 		s.Bell.Ring()
@@ -157,7 +158,7 @@ func (s *Part) picture(ctx context.Context, c base.Caller, in Mark) (*sessions.E
 	return &e, base.NotThere(err, "keep a picture in the session first", "session %d has no such picture", in.Session)
 }
 
-func keep(ctx context.Context, t *store.Tx, g store.HandLeg, who string, index int, v verdict.Verdict, note string,
+func keep(ctx context.Context, t store.Legs, g store.HandLeg, who string, index int, v verdict.Verdict, note string,
 	picture *sessions.Entry) error {
 	was, err := t.TakeMark(ctx, g.ID, index)
 	if err != nil {
@@ -200,13 +201,12 @@ func keep(ctx context.Context, t *store.Tx, g store.HandLeg, who string, index i
 		return err
 	}
 	if len(said) == len(g.Cases) {
-		n, err := t.ChangeLegs(ctx, []store.LegChange{{Leg: g.ID, From: "running", To: "finished", Todo: g.Cases}})
+		n, err := t.Change(ctx, []store.LegChange{{Leg: g.ID, From: states.LegRunning, To: states.LegFinished, Todo: g.Cases}})
 		if err != nil {
 			return err
 		}
 		news.Legs = n
 		news.Events = append(news.Events, dispatch.Event{Kind: "leg", Leg: g.ID, State: "finished"})
 	}
-	return dispatch.AppendAndClose(ctx, t, map[int64]int64{g.RunID: g.ProjectID}, []store.RunEvents{news},
-		[]int64{g.ID})
+	return dispatch.AppendAndClose(ctx, t.Runs(), map[int64]int64{g.RunID: g.ProjectID}, []store.RunEvents{news})
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"yamato/internal/core/script"
+	"yamato/internal/core/states"
 	"yamato/internal/core/verdict"
 	"yamato/internal/store"
 )
@@ -17,42 +18,69 @@ import (
 // last.
 func WindDown(ctx context.Context, records *store.Store, r store.Run, why string) error {
 	if err := records.InTx(ctx, func(t *store.Tx) error {
-		held, err := t.LockWaiting(ctx, r.ID)
-		if err != nil {
+		if err := t.Legs().HoldOpen(ctx, r.ID); err != nil {
 			return err
 		}
-		return AppendAndClose(ctx, t, map[int64]int64{r.ID: r.ProjectID}, []store.RunEvents{{Run: r.ID}}, held)
+		return AppendAndClose(ctx, t.Runs(), map[int64]int64{r.ID: r.ProjectID}, []store.RunEvents{{Run: r.ID}})
 	}); err != nil {
 		return err
 	}
 	return records.InTx(ctx, func(t *store.Tx) error {
-		return t.AskEnd(ctx, r.ID, why)
+		return t.Leases().AskEnd(ctx, r.ID, why)
 	}) // a leg that was being placed has its lease by now
 }
 
+// Undecided is a leg that waits and that nothing will take any more: each case of it that has no verdict gets this one.
+type Undecided struct {
+	Leg, Run, Project int64
+	Verdict           verdict.Verdict
+	Cause             script.Cause
+	Why               string
+}
+
+// CloseWaiting finishes a leg that waits, unless something has taken it meanwhile.
+func CloseWaiting(ctx context.Context, t *store.Tx, u Undecided) error {
+	closed, err := t.Legs().FinishWaiting(ctx, u.Leg)
+	if err != nil || !closed {
+		return err
+	}
+	failure := &script.Failure{Cause: u.Cause, Expected: "the case to be run", Actual: u.Why}
+	n, err := t.Legs().DecideRest(ctx, u.Leg, string(u.Verdict), failure, u.Why)
+	if err != nil {
+		return err
+	}
+	tally := store.Tally{Results: n}
+	if u.Verdict == verdict.Error {
+		tally.Errors = n
+	}
+	return AppendAndClose(ctx, t.Runs(), map[int64]int64{u.Run: u.Project}, []store.RunEvents{{
+		Run: u.Run, Legs: 1, Tally: tally,
+		Events: []any{Event{Kind: "leg", Leg: u.Leg, State: string(states.LegFinished), Trouble: u.Why}},
+	}})
+}
+
 // AppendAndClose appends events and closes the runs that have no open leg left. It locks
-// the runs' rows: a run that was cancelled a moment ago takes those of held along that wait, which are legs that
-// this transaction has locked and may have just sent back to wait. Others are left to who cancelled it (WindDown):
+// the runs' rows: a run that was cancelled a moment ago takes those legs along that wait and that
+// this transaction has locked, as it may have just sent them back to wait. Others are left to who cancelled it (WindDown):
 // legs are locked before runs.
-func AppendAndClose(ctx context.Context, t *store.Tx, projects map[int64]int64, list []store.RunEvents,
-	held []int64) error {
-	counted, err := t.AppendEvents(ctx, projects, list)
+func AppendAndClose(ctx context.Context, t store.Runs, projects map[int64]int64, list []store.RunEvents) error {
+	counted, err := t.Append(ctx, projects, list)
 	if err != nil {
 		return err
 	}
 	var cancelled []int64
 	for _, r := range counted {
-		if r.State == "cancelled" {
+		if r.State == states.RunCancelled {
 			cancelled = append(cancelled, r.Run)
 		}
 	}
-	gone, err := t.CancelWaiting(ctx, cancelled, held)
+	gone, err := t.CancelWaiting(ctx, cancelled)
 	if err != nil {
 		return err
 	}
 	for _, r := range counted {
 		if n := gone[r.Run]; n > 0 {
-			if _, err := t.AppendEvents(ctx, projects, []store.RunEvents{{Run: r.Run, Legs: n}}); err != nil {
+			if _, err := t.Append(ctx, projects, []store.RunEvents{{Run: r.Run, Legs: n}}); err != nil {
 				return err
 			}
 			r.OpenLegs -= n
@@ -64,15 +92,14 @@ func AppendAndClose(ctx context.Context, t *store.Tx, projects map[int64]int64, 
 		if err != nil {
 			return err
 		}
-		state := r.State
-		if state != "cancelled" {
-			state = "finished"
-		}
-		if err := t.FinishRun(ctx, r.Run, state, string(v)); err != nil {
+		state, err := t.Finish(ctx, r.Run, string(v))
+		if err != nil {
 			return err
 		}
-		closing := []store.RunEvents{{Run: r.Run, Events: []any{Event{Kind: "run", State: state, Verdict: string(v)}}}}
-		if _, err := t.AppendEvents(ctx, projects, closing); err != nil {
+		closing := []store.RunEvents{{
+			Run: r.Run, Events: []any{Event{Kind: "run", State: string(state), Verdict: string(v)}},
+		}}
+		if _, err := t.Append(ctx, projects, closing); err != nil {
 			return err
 		}
 	}
@@ -97,7 +124,7 @@ type Event struct {
 }
 
 // foldRun folds all that a run was asked for into its verdict.
-func foldRun(ctx context.Context, t *store.Tx, run int64) (verdict.Verdict, error) {
+func foldRun(ctx context.Context, t store.Runs, run int64) (verdict.Verdict, error) {
 	asked, rows, err := t.AskedOf(ctx, run)
 	if err != nil {
 		return verdict.None, err

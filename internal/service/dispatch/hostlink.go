@@ -14,6 +14,7 @@ import (
 	"yamato/internal/contain"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/plain"
+	"yamato/internal/core/states"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
@@ -115,17 +116,17 @@ func (n *session) open(ctx context.Context) error {
 		var err error
 		linking := store.Linking{Project: n.caller.ProjectID, Name: h.Host, Site: h.Site, Version: h.Program,
 			Instance: s.Instance, Boot: h.Boot, Started: h.Started}
-		if n.host, n.number, replaced, err = t.OpenLink(ctx, linking); errors.Is(err, store.ErrNewerHost) {
+		if n.host, n.number, replaced, err = t.Hosts().OpenLink(ctx, linking); errors.Is(err, store.ErrNewerHost) {
 			return base.Refuse(base.HostName, "another host named "+h.Host+", started later, is linked",
 				"give each host a name of its own: --name")
 		} else if err != nil {
 			return err
 		}
-		if err := t.DropErrands(ctx, n.host, append([]int64{}, h.Errands...),
+		if err := t.Hosts().DropErrands(ctx, n.host, append([]int64{}, h.Errands...),
 			"its host was linked anew before it was done"); err != nil {
 			return err
 		}
-		if n.own, err = n.enrol(ctx, t, h.Host); err != nil {
+		if n.own, err = n.enrol(ctx, t.Hosts(), h.Host); err != nil {
 			return err
 		}
 		return n.takeIn(ctx, t, h)
@@ -144,7 +145,7 @@ func (n *session) open(ctx context.Context) error {
 }
 
 // enrol gives a host that came with the token that hosts share one of its own, and notes that one came with its own.
-func (n *session) enrol(ctx context.Context, t *store.Tx, host string) (own string, err error) {
+func (n *session) enrol(ctx context.Context, t store.Hosts, host string) (own string, err error) {
 	if n.caller.Host != "" {
 		return "", t.Linked(ctx, n.caller.TokenID)
 	}
@@ -160,30 +161,27 @@ func (n *session) enrol(ctx context.Context, t *store.Tx, host string) (own stri
 
 // takeIn keeps what a host says of itself when it links.
 func (n *session) takeIn(ctx context.Context, t *store.Tx, h *link.Hello) error {
-	ids, err := n.putDevices(ctx, t, h.Devices, nil)
+	if err := t.Hosts().Tell(ctx, n.host, h.Offer, h.Load); err != nil {
+		return err
+	}
+	ids, err := n.putDevices(ctx, t.Devices(), h.Devices, nil)
 	if err != nil {
 		return err
 	}
-	if err := t.DropDevices(ctx, n.host, ids); err != nil {
+	if err := t.Devices().DropDevices(ctx, n.host, ids); err != nil {
 		return err
-	}
-	if h.Offer != nil {
-		if err := t.SetOffer(ctx, n.host, *h.Offer); err != nil {
-			return err
-		}
-	}
-	if h.Load != nil {
-		if err := t.SetLoad(ctx, n.host, *h.Load); err != nil {
-			return err
-		}
 	}
 	return t.MarkDirty(ctx, store.DirtyDevice, ids)
 }
 
 // putDevices keeps what the host declares of devices, and gives their ids. Only those
 // that are named are locked, or all where none is.
-func (n *session) putDevices(ctx context.Context, t *store.Tx, devices []link.Device, names []string) ([]int64, error) {
-	rows, err := t.HostDevices(ctx, n.host, names)
+func (n *session) putDevices(ctx context.Context, t store.Devices, devices []link.Device, names []string) ([]int64, error) {
+	declared := make([]string, len(devices))
+	for i, d := range devices {
+		declared[i] = d.Name
+	}
+	rows, err := t.OfHost(ctx, n.caller.ProjectID, n.host, names, declared)
 	if err != nil {
 		return nil, err
 	}
@@ -220,17 +218,17 @@ func (n *session) putDevices(ctx context.Context, t *store.Tx, devices []link.De
 // stateOf decides the state of a device that a host declares: a lease that has
 // it, or that it has not been cleaned of yet, comes first, then what people and the
 // service have decided, then its condition.
-func stateOf(known store.Device, d link.Device) (state, reason string) {
+func stateOf(known store.Device, d link.Device) (state states.Device, reason string) {
 	switch known.State {
-	case "leased":
+	case states.DeviceLeased:
 		return known.State, known.Reason
-	case "resetting":
+	case states.DeviceResetting:
 		if d.Lease != 0 {
 			return known.State, known.Reason
 		}
 	}
 	if known.Sideline != nil {
-		return "sidelined", known.Sideline.V.Reason
+		return states.DeviceSidelined, known.Sideline.V.Reason
 	}
 	return d.Condition.State()
 }
@@ -239,7 +237,7 @@ func (n *session) forget(ctx context.Context) {
 	s := n.service
 	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
 	defer stop()
-	if err := s.Store.InTx(ctx, func(t *store.Tx) error { return t.CloseLink(ctx, n.host, n.number) }); err != nil {
+	if err := s.Store.InTx(ctx, func(t *store.Tx) error { return t.Hosts().CloseLink(ctx, n.host, n.number) }); err != nil {
 		s.Log.Warn("the end of a host's link could not be recorded; it will be noticed", "error", err)
 	}
 	s.Bell.Ring()

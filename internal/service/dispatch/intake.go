@@ -13,6 +13,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/plain"
 	"yamato/internal/core/script"
+	"yamato/internal/core/states"
 	"yamato/internal/core/verdict"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
@@ -42,7 +43,7 @@ func (s *Part) commit(ctx context.Context, batch []*inbound) (answers, error) {
 				}
 			}
 		}
-		held, err := t.HeldBy(ctx, ids)
+		held, err := t.Leases().Hold(ctx, ids)
 		if err != nil {
 			return err
 		}
@@ -115,7 +116,7 @@ type tally struct {
 	touched bool
 	closing bool // ends in this batch
 	judged  map[int]bool
-	device  string // the device's new state, "" for no change
+	device  states.Device // the device's new state, "" for no change
 	why     string
 	broken  *fleet.Broken    // the device was given up
 	now     *fleet.Condition // how the device is since
@@ -341,8 +342,8 @@ func (w *work) end(lease int64, by, trouble string) {
 	t := w.leases[lease]
 	t.touched, t.closing = true, true
 	t.change.Ended, t.change.EndedBy, t.change.Trouble = true, by, trouble
-	if verdict.Device.Check(t.DevState, "resetting") == nil && t.LastLease == t.Lease {
-		t.device, t.why = "resetting", ""
+	if states.Devices.May(t.DevState, states.DeviceResetting) && t.LastLease == t.Lease {
+		t.device, t.why = states.DeviceResetting, ""
 	}
 }
 
@@ -353,7 +354,7 @@ func (w *work) cleaned(t *tally, c *link.Clean) {
 	if t.device != "" {
 		state = t.device
 	}
-	if t.LastLease != t.Lease || state != "resetting" {
+	if t.LastLease != t.Lease || state != states.DeviceResetting {
 		return
 	}
 	t.device, t.why = t.Ready, t.ReadyReason
@@ -373,22 +374,22 @@ func (w *work) cleaned(t *tally, c *link.Clean) {
 		t.sideline(store.Sideline{By: base.Automatic, Reason: base.Short("it could not be cleaned: "+c.Trouble, 500),
 			Automatic: true})
 	case t.Sidelined:
-		t.device, t.why = "sidelined", t.SideReason
+		t.device, t.why = states.DeviceSidelined, t.SideReason
 	}
 	if t.Removed {
-		t.device, t.why, t.side = "offline", "it was removed", nil
+		t.device, t.why, t.side = states.DeviceOffline, "it was removed", nil
 	}
 }
 
 // unclean gives the state of a device that its host has not been able to clean yet: none
 // that anything runs in, whatever its checks say.
-func unclean(c *link.Clean, t *tally) (state, why string) {
+func unclean(c *link.Clean, t *tally) (state states.Device, why string) {
 	if c.Condition != nil {
-		if state, why := c.Condition.State(); state != "idle" {
+		if state, why := c.Condition.State(); state != states.DeviceIdle {
 			return state, why
 		}
 	}
-	return "unready", "it has not been cleaned of its last lease yet"
+	return states.DeviceUnready, "it has not been cleaned of its last lease yet"
 }
 
 func (t *tally) sideline(s store.Sideline) {
@@ -396,7 +397,7 @@ func (t *tally) sideline(s store.Sideline) {
 		s.At = time.Now().UTC()
 		t.side, t.SideReason = &s, s.Reason
 	}
-	t.device, t.why = "sidelined", t.SideReason
+	t.device, t.why = states.DeviceSidelined, t.SideReason
 }
 
 // tolerate sidelines the devices whose trouble is more than is put up with, where several
@@ -424,15 +425,14 @@ func (w *work) tolerate(ctx context.Context, t *store.Tx) error {
 			Reason: fmt.Sprintf("%d device troubles within %s, the last: %s", w.tolerance.Count, w.tolerance.Within,
 				base.Short(one.change.Trouble, 300))}
 		one.side = &s
-		if one.device != "" && one.device != "resetting" {
-			one.device, one.why = "sidelined", s.Reason
+		if one.device != "" && one.device != states.DeviceResetting {
+			one.device, one.why = states.DeviceSidelined, s.Reason
 		}
 	}
 	return nil
 }
 
-// write carries out what was decided. Rows are changed in one order everywhere:
-// leases, results, devices, legs, runs.
+// write carries out what was decided, in the order of locks.
 func (w *work) write(ctx context.Context, t *store.Tx) error {
 	if err := w.tolerate(ctx, t); err != nil {
 		return err
@@ -452,7 +452,7 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 			devices = append(devices, store.DeviceChange{ID: one.DeviceID, To: one.device, Reason: one.why,
 				Condition: one.now,
 				Sideline:  one.side})
-			if one.device == "idle" {
+			if one.device == states.DeviceIdle {
 				free = append(free, one.DeviceID)
 			}
 		}
@@ -462,35 +462,35 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 	}
 	for _, step := range []func() error{
 		func() error { return t.ChangeLeases(ctx, leases) },
+		func() error { return t.Devices().ChangeDevices(ctx, devices) },
+		func() error { return t.MarkDirty(ctx, store.DirtyDevice, free) },
 		func() error { return t.AddResults(ctx, w.results) },
 		func() error { return t.AddEvidence(ctx, w.kept) },
-		func() error { return t.AddCrashes(ctx, w.crashes) },
+		func() error { return t.Known().AddCrashes(ctx, w.crashes) },
 		func() error { return t.AddEntries(ctx, w.entries) },
-		func() error { return t.AddLocators(ctx, w.located.project, w.located.app, w.located.locator) },
-		func() error { return t.AddSeen(ctx, w.seen) },
-		func() error { return t.ChangeDevices(ctx, devices) },
-		func() error { return t.MarkDirty(ctx, store.DirtyDevice, free) },
+		func() error { return t.Known().AddLocators(ctx, w.located.project, w.located.app, w.located.locator) },
+		func() error { return t.Known().AddSeen(ctx, w.seen) },
 	} {
 		if err := step(); err != nil {
 			return err
 		}
 	}
-	finished, err := w.decideLegs(ctx, t, closing)
+	finished, err := w.decideLegs(ctx, t.Legs(), closing)
 	if err != nil {
 		return err
 	}
-	if err := w.unblock(ctx, t); err != nil {
+	if err := w.unblock(ctx, t.Legs()); err != nil {
 		return err
 	}
-	if err := t.ChangeSessions(ctx, w.sessions()); err != nil {
+	if err := t.Sittings().Change(ctx, w.sessions()); err != nil {
 		return err
 	}
-	return w.tellRuns(ctx, t, finished)
+	return w.tellRuns(ctx, t.Runs(), finished)
 }
 
 // unblock has the legs that wait for accounts tried again where leases end: what they had is
 // free.
-func (w *work) unblock(ctx context.Context, t *store.Tx) error {
+func (w *work) unblock(ctx context.Context, t store.Legs) error {
 	var projects []int64
 	for _, one := range w.order {
 		if one.change.Ended && !slices.Contains(projects, one.ProjectID) {
@@ -517,7 +517,7 @@ func (w *work) probe(s *store.Sideline) {
 
 // decideLegs decides what becomes of the legs whose attempts end, and of those
 // whose attempts have begun. It gives how many legs of each run are finished.
-func (w *work) decideLegs(ctx context.Context, t *store.Tx, closing []*tally) (map[int64]int, error) {
+func (w *work) decideLegs(ctx context.Context, t store.Legs, closing []*tally) (map[int64]int, error) {
 	so, err := crossings(ctx, t, closing)
 	if err != nil {
 		return nil, err
@@ -535,18 +535,18 @@ func (w *work) decideLegs(ctx context.Context, t *store.Tx, closing []*tally) (m
 			if c, err = one.next(ctx, t, so[one.LegID]); err != nil {
 				return nil, err
 			}
-		case one.change.Began && one.LegState == "placed":
-			c = store.LegChange{Leg: one.LegID, From: "placed", To: "running", Todo: one.Todo, Avoid: one.Avoid,
+		case one.change.Began && one.LegState == states.LegPlaced:
+			c = store.LegChange{Leg: one.LegID, From: states.LegPlaced, To: states.LegRunning, Todo: one.Todo, Avoid: one.Avoid,
 				UsedError: one.UsedError, UsedFail: one.UsedFail}
 		default:
 			continue
 		}
-		if err := verdict.Leg.Check(c.From, c.To); err != nil {
+		if !states.Legs.May(c.From, c.To) {
 			continue // cancelled meanwhile
 		}
 		changes = append(changes, c)
 		switch c.To {
-		case "waiting":
+		case states.LegWaiting:
 			again = append(again, c.Leg)
 			for _, i := range c.Todo {
 				if _, had := so[one.LegID][i]; had { // the others have not had their first result yet
@@ -554,15 +554,15 @@ func (w *work) decideLegs(ctx context.Context, t *store.Tx, closing []*tally) (m
 				}
 			}
 			one.tell(Event{Kind: "again", Trouble: whyAgain(one.change.Trouble, c.Todo, so[one.LegID])})
-		case "finished", "cancelled":
-			if c.To == "finished" {
+		case states.LegFinished, states.LegCancelled:
+			if c.To == states.LegFinished {
 				undecided = append(undecided, one.leave(so[one.LegID])...)
 			}
 			finished[one.RunID]++
-			one.tell(Event{Kind: "leg", State: c.To, Trouble: one.change.Trouble})
+			one.tell(Event{Kind: "leg", State: string(c.To), Trouble: one.change.Trouble})
 		}
 	}
-	n, err := t.ChangeLegs(ctx, changes)
+	n, err := t.Change(ctx, changes)
 	if err != nil {
 		return nil, err
 	}
@@ -621,7 +621,7 @@ func (t *tally) leave(so map[int]verdict.Crossing) []store.NewResult {
 }
 
 // crossings folds all results of the legs that are closing.
-func crossings(ctx context.Context, t *store.Tx, closing []*tally) (map[int64]map[int]verdict.Crossing, error) {
+func crossings(ctx context.Context, t store.Legs, closing []*tally) (map[int64]map[int]verdict.Crossing, error) {
 	if len(closing) == 0 {
 		return nil, nil
 	}
@@ -662,15 +662,15 @@ func byCase(rows []store.LegResult) map[int64]map[int][]verdict.Verdict {
 }
 
 // next decides what becomes of a leg whose attempt ends.
-func (t *tally) next(ctx context.Context, tx *store.Tx, so map[int]verdict.Crossing) (store.LegChange, error) {
-	c := store.LegChange{Leg: t.LegID, From: t.LegState, To: "finished", Todo: t.Todo, Avoid: t.Avoid,
+func (t *tally) next(ctx context.Context, tx store.Legs, so map[int]verdict.Crossing) (store.LegChange, error) {
+	c := store.LegChange{Leg: t.LegID, From: t.LegState, To: states.LegFinished, Todo: t.Todo, Avoid: t.Avoid,
 		UsedError: t.UsedError, UsedFail: t.UsedFail}
 	if t.EndAsked != "" {
-		c.To = "cancelled"
+		c.To = states.LegCancelled
 		return c, nil
 	}
 	if !t.Began && !t.change.Began && t.change.EndedBy == "expiry" { // it never reached its host: nothing was tried
-		c.To, c.Refund = "waiting", true
+		c.To, c.Refund = states.LegWaiting, 1
 		return c, nil
 	}
 	next := verdict.After(t.Cases, so, verdict.Retry{AfterError: t.AfterError, AfterFail: t.Repeat},
@@ -678,7 +678,7 @@ func (t *tally) next(ctx context.Context, tx *store.Tx, so map[int]verdict.Cross
 	if len(next.Cases) == 0 {
 		return c, nil
 	}
-	c.To, c.Todo, c.UsedError, c.UsedFail = "waiting", next.Cases, next.Used.AfterError, next.Used.AfterFail
+	c.To, c.Todo, c.UsedError, c.UsedFail = states.LegWaiting, next.Cases, next.Used.AfterError, next.Used.AfterFail
 	if next.Elsewhere && !t.Pinned {
 		avoid := append(append([]int64{}, t.Avoid...), t.DeviceID)
 		other, err := tx.OtherDevices(ctx, t.LegID, avoid)
@@ -693,15 +693,11 @@ func (t *tally) next(ctx context.Context, tx *store.Tx, so map[int]verdict.Cross
 }
 
 // tellRuns numbers the events and closes runs whose last leg is finished.
-func (w *work) tellRuns(ctx context.Context, t *store.Tx, finished map[int64]int) error {
+func (w *work) tellRuns(ctx context.Context, t store.Runs, finished map[int64]int) error {
 	projects := map[int64]int64{}
 	at := map[int64]int{}
 	var list []store.RunEvents
-	var held []int64 // legs that were changed, and so are locked
 	for _, one := range w.order {
-		if one.LegID != 0 && one.closing {
-			held = append(held, one.LegID)
-		}
 		if len(one.events) == 0 {
 			continue
 		}
@@ -718,5 +714,5 @@ func (w *work) tellRuns(ctx context.Context, t *store.Tx, finished map[int64]int
 		list[i].Fails += one.counts.Fails
 		list[i].Errors += one.counts.Errors
 	}
-	return AppendAndClose(ctx, t, projects, list, held)
+	return AppendAndClose(ctx, t, projects, list)
 }

@@ -1,9 +1,11 @@
 package dispatch
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 	"yamato/internal/killpoint"
 	"yamato/internal/service/base"
@@ -85,7 +87,7 @@ func (l *leader) sweep(ctx context.Context) error {
 	s := l.service
 	expired := 0
 	err := s.Store.InTx(ctx, func(t *store.Tx) error {
-		held, err := t.Expired(ctx, 500)
+		held, err := t.Leases().Expired(ctx, 500)
 		if err != nil {
 			return err
 		}
@@ -113,7 +115,7 @@ func (l *leader) sweep(ctx context.Context) error {
 		}
 	}
 	if err := s.Store.InTx(ctx, func(t *store.Tx) error {
-		legs, err := t.Unblock(ctx, nil)
+		legs, err := t.Legs().Unblock(ctx, nil)
 		if err != nil {
 			return err
 		}
@@ -121,7 +123,7 @@ func (l *leader) sweep(ctx context.Context) error {
 	}); err != nil {
 		return fmt.Errorf("looking for accounts that are free again: %w", err)
 	}
-	return s.Store.InTx(ctx, func(t *store.Tx) error { return t.TakeUnlinkedOffline(ctx, s.Config.Silence*2) })
+	return s.Store.InTx(ctx, func(t *store.Tx) error { return t.Devices().TakeUnlinkedOffline(ctx, s.Config.Silence*2) })
 }
 
 // place brings the state up to date and writes the placements that follow, all
@@ -131,7 +133,7 @@ func (l *leader) place(ctx context.Context) error {
 	placed := 0
 	err := s.Store.InTx(ctx, func(t *store.Tx) error {
 		placed = 0
-		leads, err := t.Leads(ctx, s.Instance, l.epoch)
+		leads, err := t.Hosts().Leads(ctx, s.Instance, l.epoch)
 		if err != nil {
 			return err
 		}
@@ -142,34 +144,10 @@ func (l *leader) place(ctx context.Context) error {
 		if err != nil || len(placements) == 0 {
 			return err
 		}
-		var legs, devices []int64
-		for _, p := range placements {
-			if isSession(p.Leg) {
-				ok, err := t.PlaceSession(ctx, -p.Leg, p.Device, s.Config.TTL)
-				if err != nil {
-					return err
-				}
-				if ok {
-					placed++
-				}
-				continue
-			}
-			legs, devices = append(legs, p.Leg), append(devices, p.Device)
+		if placed, err = l.write(ctx, t, placements); err == nil && placed != len(placements) {
+			err = fmt.Errorf("%d of %d placements did not fit the records", len(placements)-placed, len(placements))
 		}
-		if len(legs) > 0 {
-			n, err := t.Place(ctx, legs, devices, s.Config.TTL)
-			if err != nil {
-				return err
-			}
-			placed += n
-			if blocked, err := t.Lend(ctx, legs); err != nil || len(blocked) > 0 {
-				return errors.Join(err, &unlent{blocked})
-			}
-		}
-		if placed != len(placements) {
-			return fmt.Errorf("%d of %d placements did not fit the records", len(placements)-placed, len(placements))
-		}
-		return nil
+		return err
 	})
 	if errors.Is(err, errLeadLost) {
 		l.epoch, l.state = 0, nil
@@ -179,7 +157,7 @@ func (l *leader) place(ctx context.Context) error {
 	if errors.As(err, &short) { // they wait for accounts; the others are placed without them
 		l.state = nil
 		s.Bell.Ring()
-		return s.Store.InTx(ctx, func(t *store.Tx) error { return t.Block(ctx, short.legs) })
+		return s.Store.InTx(ctx, func(t *store.Tx) error { return t.Legs().Block(ctx, short.legs) })
 	}
 	if err != nil {
 		l.state = nil
@@ -190,6 +168,46 @@ func (l *leader) place(ctx context.Context) error {
 		s.Bell.Ring()
 	}
 	return nil
+}
+
+// write carries placements out, of legs and of sessions, and gives how many fitted.
+func (l *leader) write(ctx context.Context, t *store.Tx, placements []schedule.Placement) (placed int, err error) {
+	ttl := l.service.Config.TTL
+	var legs []store.Placement
+	var ids, devices []int64
+	for _, p := range placements {
+		devices = append(devices, p.Device)
+		if !isSession(p.Leg) {
+			legs, ids = append(legs, store.Placement{Leg: p.Leg, Device: p.Device}), append(ids, p.Leg)
+		}
+	}
+	if err := t.Devices().Lock(ctx, devices); err != nil {
+		return 0, err
+	}
+	var runs []int64
+	if len(legs) > 0 {
+		if runs, err = t.Legs().Place(ctx, legs, ttl); err != nil {
+			return 0, err
+		}
+		if blocked, err := t.Legs().Lend(ctx, ids); err != nil || len(blocked) > 0 {
+			return 0, errors.Join(err, &unlent{blocked})
+		}
+	}
+	placed = len(runs)
+	slices.SortFunc(placements, func(a, b schedule.Placement) int { return cmp.Compare(b.Leg, a.Leg) })
+	for _, p := range placements { // sessions, by id
+		if !isSession(p.Leg) {
+			continue
+		}
+		fits, err := t.Sittings().Place(ctx, -p.Leg, p.Device, ttl)
+		if err != nil {
+			return 0, err
+		}
+		if fits {
+			placed++
+		}
+	}
+	return placed, t.Runs().Begin(ctx, runs)
 }
 
 // unlent tells which legs could not be lent an account, and which that is.

@@ -66,7 +66,7 @@ func (s *Part) Feed(ctx context.Context, secret, at string, now time.Time) ([]by
 		case e.Run != nil:
 			title, link = fmt.Sprintf("%s: %s", e.Plan, verdictOf(e)), fmt.Sprintf("%s/runs/%d", at, *e.Run)
 		case !e.Coming:
-			title = e.Plan + ": " + e.State
+			title = e.Plan + ": " + string(e.State)
 		}
 		event.SetSummary(title)
 		event.SetURL(link)

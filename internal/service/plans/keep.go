@@ -12,6 +12,7 @@ import (
 	"yamato/internal/contain"
 	"yamato/internal/core/plan"
 	"yamato/internal/core/plan/when"
+	"yamato/internal/core/states"
 	"yamato/internal/killpoint"
 	"yamato/internal/service/base"
 	"yamato/internal/service/runs"
@@ -98,11 +99,11 @@ func (s *Part) note(ctx context.Context, p kept.Plan, one reading, now time.Time
 			let = "the last"
 		}
 		for _, at := range start {
-			list = append(list, kept.Start{Key: atKey(at), Reason: "time", Due: at, State: kept.Due,
+			list = append(list, kept.Start{Key: atKey(at), Reason: "time", Due: at, State: states.StartDue,
 				AskedBy: p.SavedBy})
 		}
 		for _, at := range missed {
-			list = append(list, kept.Start{Key: atKey(at), Reason: "time", Due: at, State: kept.Missed,
+			list = append(list, kept.Start{Key: atKey(at), Reason: "time", Due: at, State: states.StartMissed,
 				AskedBy: p.SavedBy, Told: "nothing was up then; the plan says to start " + let +
 					" of those that were missed"})
 		}
@@ -115,7 +116,7 @@ func (s *Part) note(ctx context.Context, p kept.Plan, one reading, now time.Time
 		}
 		for _, id := range ids {
 			list = append(list, kept.Start{Key: fmt.Sprintf("build %d", id), Reason: "arrival", Due: now,
-				State:   kept.Due,
+				State:   states.StartDue,
 				BuildID: &id, AskedBy: p.SavedBy})
 		}
 	}
@@ -126,7 +127,7 @@ func (s *Part) note(ctx context.Context, p kept.Plan, one reading, now time.Time
 		}
 		for _, id := range ids {
 			list = append(list, kept.Start{Key: fmt.Sprintf("after run %d", id), Reason: "after", Due: now,
-				State:   kept.Due,
+				State:   states.StartDue,
 				AskedBy: p.SavedBy})
 		}
 	}
@@ -154,15 +155,15 @@ func labels(list []string) map[string]string {
 func (s *Part) consider(ctx context.Context, p kept.Plan, d kept.Start, now time.Time) error {
 	one := s.read.of(p)
 	if one.err != nil {
-		return s.Store.DecideStart(ctx, d.ID, kept.Failed, "the plan cannot be read: "+one.err.Error(), nil)
+		return s.Store.DecideStart(ctx, d.ID, states.StartFailed, "the plan cannot be read: "+one.err.Error(), nil)
 	}
 	read, moments := one.plan, one.moments
-	tell := func(state, why string) error {
+	tell := func(state states.Start, why string) error {
 		if d.State == state && d.Told == why {
 			return nil
 		}
 		err := s.Store.DecideStart(ctx, d.ID, state, why, nil)
-		if state != kept.Due {
+		if state != states.StartDue {
 			s.Bell.Ring()
 		}
 		return err
@@ -170,7 +171,7 @@ func (s *Part) consider(ctx context.Context, p kept.Plan, d kept.Start, now time
 	// a service was killed once it had made the run: that is no other run to wait for
 	switch run, err := s.Store.RunKeyed(ctx, p.ProjectID, keyOf(d)); {
 	case err == nil:
-		return s.Store.DecideStart(ctx, d.ID, kept.Started, "", &run)
+		return s.Store.DecideStart(ctx, d.ID, states.StartStarted, "", &run)
 	case !errors.Is(err, pg.ErrNone):
 		return err
 	}
@@ -178,9 +179,9 @@ func (s *Part) consider(ctx context.Context, p kept.Plan, d kept.Start, now time
 		if !moved(d) && !moments.May(now) {
 			open, err := moments.Opens(now)
 			if err != nil {
-				return tell(kept.LeftOut, err.Error())
+				return tell(states.StartLeftOut, err.Error())
 			}
-			return tell(kept.Due, "waits until it may start, at "+open.In(moments.Zone()).Format("Mon 15:04"))
+			return tell(states.StartDue, "waits until it may start, at "+open.In(moments.Zone()).Format("Mon 15:04"))
 		}
 		open, err := s.Store.OpenRuns(ctx, p.ID, keyOf(d))
 		if err != nil {
@@ -189,7 +190,7 @@ func (s *Part) consider(ctx context.Context, p kept.Plan, d kept.Start, now time
 		if len(open) > 0 {
 			switch read.When.Busy {
 			case when.Wait:
-				return tell(kept.Due, fmt.Sprintf("waits for run %d to end", open[0]))
+				return tell(states.StartDue, fmt.Sprintf("waits for run %d to end", open[0]))
 			case when.TakeOver:
 				c := base.Caller{ProjectID: p.ProjectID, Name: "plan " + p.Name}
 				for _, n := range open {
@@ -201,7 +202,7 @@ func (s *Part) consider(ctx context.Context, p kept.Plan, d kept.Start, now time
 					}
 				}
 			default:
-				return tell(kept.LeftOut, fmt.Sprintf("run %d of this plan was not over", open[0]))
+				return tell(states.StartLeftOut, fmt.Sprintf("run %d of this plan was not over", open[0]))
 			}
 		}
 	}
@@ -223,7 +224,7 @@ func keyOf(d kept.Start) string { return fmt.Sprintf("plan start %d", d.ID) }
 func (s *Part) begin(ctx context.Context, p kept.Plan, d kept.Start) error {
 	read, _, err := plan.Read(p.Text)
 	if err != nil {
-		return s.Store.DecideStart(ctx, d.ID, kept.Failed, "the plan cannot be read: "+err.Error(), nil)
+		return s.Store.DecideStart(ctx, d.ID, states.StartFailed, "the plan cannot be read: "+err.Error(), nil)
 	}
 	var ch Changes
 	if len(d.Changed.V) > 0 {
@@ -252,12 +253,12 @@ func (s *Part) told(ctx context.Context, p kept.Plan, d kept.Start) func(run sto
 				why += "; " + problem.Hint
 			}
 			s.Log.Warn("a plan could not be started", "plan", p.Name, "why", why)
-			return s.Store.DecideStart(ctx, d.ID, kept.Failed, why, nil)
+			return s.Store.DecideStart(ctx, d.ID, states.StartFailed, why, nil)
 		case err != nil:
 			return err
 		}
 		killpoint.Pass("start-made")
 		s.Bell.Ring()
-		return s.Store.DecideStart(ctx, d.ID, kept.Started, "", &run.ID)
+		return s.Store.DecideStart(ctx, d.ID, states.StartStarted, "", &run.ID)
 	}
 }

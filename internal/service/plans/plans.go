@@ -18,6 +18,7 @@ import (
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/plan"
+	"yamato/internal/core/states"
 	"yamato/internal/service/base"
 	"yamato/internal/service/runs"
 	"yamato/internal/store"
@@ -315,7 +316,7 @@ func (s *Part) StartPlan(ctx context.Context, c base.Caller, name string, ch Cha
 	if len(key) > 200 {
 		return store.Run{}, base.Invalid("an idempotency key has at most 200 characters", "")
 	}
-	start := kept.Start{Key: "hand " + cmp.Or(key, uuid.NewString()), Reason: "hand", Due: time.Now(), State: kept.Due,
+	start := kept.Start{Key: "hand " + cmp.Or(key, uuid.NewString()), Reason: "hand", Due: time.Now(), State: states.StartDue,
 		AskedBy: c.Name}
 	start.Changed.V = body
 	// whether it can be started is seen first: what cannot leaves nothing behind
@@ -330,7 +331,7 @@ func (s *Part) StartPlan(ctx context.Context, c base.Caller, name string, ch Cha
 	if err != nil {
 		return store.Run{}, err
 	}
-	if noted.State == kept.Due {
+	if noted.State == states.StartDue {
 		if err := s.told(ctx, p, noted)(s.runs.StartPrepared(ctx, c, trial.Prepared, keyOf(noted))); err != nil {
 			return store.Run{}, err
 		}
@@ -361,7 +362,7 @@ func (s *Part) MoveStart(ctx context.Context, c base.Caller, name string, from, 
 		return err
 	} else if at := slices.IndexFunc(noted, func(n kept.Start) bool {
 		return n.PlanID == p.ID && moved(n) &&
-			n.State == kept.Due
+			n.State == states.StartDue
 	}); at >= 0 {
 		key = noted[at].Key // it was moved before
 	} else if !moments.Next(from.Add(-time.Nanosecond)).Equal(from) {
@@ -411,7 +412,7 @@ func (s *Part) Calendar(ctx context.Context, project int64, from, until time.Tim
 	}
 	out := []Entry{}
 	for _, p := range past {
-		e := Entry{Start: p, At: p.Due, Coming: p.State == kept.Due && p.Due.After(now)}
+		e := Entry{Start: p, At: p.Due, Coming: p.State == states.StartDue && p.Due.After(now)}
 		if was, err := time.Parse(time.RFC3339, strings.TrimPrefix(p.Key, atPrefix)); err == nil && moved(p) {
 			e.MovedFrom = &was
 		}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yamato/internal/core/script"
+	"yamato/internal/core/verdict"
 	"yamato/internal/service/dispatch"
 	"yamato/internal/store"
 )
@@ -24,15 +25,15 @@ func (s *Part) EndEarly(ctx context.Context) error {
 		case l.RunMS > 0 && r.RanMS > l.RunMS:
 			why := fmt.Sprintf("the run took more than the %s that its plan gives it",
 				time.Duration(l.RunMS)*time.Millisecond)
-			if err = s.endWaiting(ctx, r, "error", script.Trouble, why); err == nil {
-				err = s.Store.InTx(ctx, func(t *store.Tx) error { return t.AskEnd(ctx, r.Run, why) })
+			if err = s.endWaiting(ctx, r, verdict.Error, script.Trouble, why); err == nil {
+				err = s.Store.InTx(ctx, func(t *store.Tx) error { return t.Leases().AskEnd(ctx, r.Run, why) })
 			}
 		case l.Failures > 0 && r.Failed >= l.Failures:
 			why := fmt.Sprintf("the run stopped early, after %d failures", r.Failed)
 			if r.Failed == 1 {
 				why = "the run stopped early, after a failure"
 			}
-			err = s.endWaiting(ctx, r, "skip", script.NotRun, why)
+			err = s.endWaiting(ctx, r, verdict.Skip, script.NotRun, why)
 		}
 		if err != nil {
 			return err
@@ -42,7 +43,7 @@ func (s *Part) EndEarly(ctx context.Context) error {
 }
 
 // endWaiting ends the legs of a run that wait.
-func (s *Part) endWaiting(ctx context.Context, r store.Limited, verdict string, cause script.Cause, why string) error {
+func (s *Part) endWaiting(ctx context.Context, r store.Limited, v verdict.Verdict, cause script.Cause, why string) error {
 	const atOnce = 200
 	for {
 		ids, err := s.Store.WaitingLegs(ctx, r.Run, atOnce)
@@ -51,23 +52,9 @@ func (s *Part) endWaiting(ctx context.Context, r store.Limited, verdict string, 
 		}
 		for _, leg := range ids {
 			if err := s.Store.InTx(ctx, func(t *store.Tx) error {
-				closed, err := t.CloseStranded(ctx, leg)
-				if err != nil || !closed {
-					return err
-				}
-				n, err := t.DecideRest(ctx, leg, verdict, &script.Failure{Cause: cause, Expected: "the case to be run",
-					Actual: why}, why)
-				if err != nil {
-					return err
-				}
-				tally := store.Tally{Results: n}
-				if verdict == "error" {
-					tally.Errors = n
-				}
-				return dispatch.AppendAndClose(ctx, t, map[int64]int64{r.Run: r.ProjectID},
-					[]store.RunEvents{{Run: r.Run, Legs: 1,
-						Tally: tally, Events: []any{dispatch.Event{Kind: "leg", Leg: leg, State: "finished",
-							Trouble: why}}}}, nil)
+				return dispatch.CloseWaiting(ctx, t, dispatch.Undecided{
+					Leg: leg, Run: r.Run, Project: r.ProjectID, Verdict: v, Cause: cause, Why: why,
+				})
 			}); err != nil {
 				return err
 			}

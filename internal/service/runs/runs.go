@@ -19,7 +19,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/plain"
-	"yamato/internal/core/verdict"
+	"yamato/internal/core/states"
 	"yamato/internal/service/base"
 	"yamato/internal/service/dispatch"
 	"yamato/internal/store"
@@ -373,19 +373,16 @@ func (s *Part) CancelRun(ctx context.Context, c base.Caller, number int64) (stor
 	if err != nil {
 		return store.Run{}, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
 	}
-	if verdict.Run.Check(r.State, "cancelled") != nil {
+	if !states.Runs.May(states.Run(r.State), states.RunCancelled) {
 		return store.Run{}, base.Invalid(fmt.Sprintf("run %d is %s already", number, r.State), "")
 	}
 	why := "the run was cancelled by " + c.Name
 	err = s.Store.InTx(ctx, func(t *store.Tx) error {
-		state, err := t.LockRun(ctx, r.ID)
-		if err != nil || verdict.Run.Check(state, "cancelled") != nil {
+		fresh, err := t.Runs().Cancel(ctx, r.ID)
+		if err != nil || !fresh {
 			return err
 		}
-		if err := t.SetRunState(ctx, r.ID, "cancelled"); err != nil {
-			return err
-		}
-		_, err = t.AppendEvents(ctx, map[int64]int64{r.ID: c.ProjectID},
+		_, err = t.Runs().Append(ctx, map[int64]int64{r.ID: c.ProjectID},
 			[]store.RunEvents{{Run: r.ID, Events: []any{dispatch.Event{Kind: "cancelled"}}}})
 		return err
 	})

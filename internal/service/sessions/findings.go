@@ -16,6 +16,7 @@ import (
 	"yamato/internal/contract"
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
+	"yamato/internal/core/states"
 	"yamato/internal/report"
 	"yamato/internal/service/base"
 	"yamato/internal/store/pg"
@@ -383,9 +384,10 @@ func (s *Part) ChangeFinding(ctx context.Context, c base.Caller, number int64, i
 		f.Marks.V = *in.Marks
 	}
 	if in.State != nil {
-		if f.State = *in.State; !slices.Contains([]string{"open", "mended", "no fault"}, f.State) {
+		was := f.State
+		if f.State = states.Finding(*in.State); f.State != was && !states.Findings.May(was, f.State) {
 			return f, base.Invalid(fmt.Sprintf("a finding is open, mended or no fault, not %q",
-				plain.Clip(f.State, 40)), "")
+				plain.Clip(*in.State, 40)), "")
 		}
 		f.MendedIn = nil
 	}
@@ -484,7 +486,7 @@ func (s *Part) FindingFile(ctx context.Context, c base.Caller, number int64, w i
 // handedOn is a finding as it is handed on.
 func handedOn(f kept.Finding) report.Found {
 	v := f.Facts.V
-	return report.Found{Number: f.Number, Session: f.Session, Run: f.Run, Title: f.Title, State: f.State, Note: f.Note,
+	return report.Found{Number: f.Number, Session: f.Session, Run: f.Run, Title: f.Title, State: string(f.State), Note: f.Note,
 		FoundBy: f.FoundBy, Mended: f.Mended, At: f.At, Build: v.Build, App: v.App, Device: v.Device, Model: v.Model, OS: v.OS,
 		Language: v.Language, Surroundings: v.Surroundings, Way: v.Way, Log: v.Log, Marked: f.Picture != ""}
 }

@@ -158,7 +158,7 @@ func (s *Part) stage(lease int64) *stage {
 
 // tellView tells how a session is, where that has changed.
 func (s *Part) tellView(ctx context.Context, one kept.Session, told *string, to end) error {
-	v := View{State: one.State, Name: one.Name, Device: one.Device, Owner: one.AskedBy, Shared: one.Shared,
+	v := View{State: string(one.State), Name: one.Name, Device: one.Device, Owner: one.AskedBy, Shared: one.Shared,
 		Why:    one.Why,
 		Ending: one.EndAsked}
 	if one.LeaseID == nil && one.ClosedAt == nil {

@@ -20,6 +20,7 @@ import (
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/near"
 	"yamato/internal/core/plain"
+	"yamato/internal/core/states"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
@@ -212,7 +213,7 @@ func (s *Part) choose(ctx context.Context, c base.Caller, in Wish, n *kept.Sessi
 	}
 	// One that is free and virtual is had first: a phone is left to whom nothing else will do.
 	slices.SortStableFunc(all, func(a, b matrix.Candidate) int {
-		return cmp.Or(states[a.State]-states[b.State], hard[a.Kind]-hard[b.Kind])
+		return cmp.Or(soonest[a.State]-soonest[b.State], hard[a.Kind]-hard[b.Kind])
 	})
 	why := ""
 	all = slices.DeleteFunc(all, func(d matrix.Candidate) bool {
@@ -268,15 +269,16 @@ func (s *Part) fitting(n *kept.Session, b store.Build, devices []matrix.Candidat
 	return devices, nil
 }
 
-// states tells which devices are had sooner, by their states.
-var states = map[string]int{"idle": 0, "halted": 1, "booting": 2, "resetting": 3, "leased": 4}
+// soonest tells which devices are had sooner, by their states.
+var soonest = map[states.Device]int{states.DeviceIdle: 0, states.DeviceHalted: 1, states.DeviceBooting: 2,
+	states.DeviceResetting: 3, states.DeviceLeased: 4}
 
 // hard tells which kinds of devices there are fewer of.
 var hard = map[string]int{fleet.Real: 1}
 
 // first is the device that is likely to be had first.
 func first(devices []matrix.Candidate) matrix.Candidate {
-	return slices.MinFunc(devices, func(a, b matrix.Candidate) int { return states[a.State] - states[b.State] })
+	return slices.MinFunc(devices, func(a, b matrix.Candidate) int { return soonest[a.State] - soonest[b.State] })
 }
 
 // Name fills in the pattern that sessions of a project are named by.
@@ -590,7 +592,7 @@ func (s *Part) Nearest(ctx context.Context, c base.Caller, model, os, language s
 				continue
 			}
 		}
-		score := 4*likeness(model, d.Model) + 2*likeness(os, d.OS) - 0.1*float64(states[d.State])
+		score := 4*likeness(model, d.Model) + 2*likeness(os, d.OS) - 0.1*float64(soonest[d.State])
 		if score > most {
 			best, most = d.Name, score
 		}

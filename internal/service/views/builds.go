@@ -33,7 +33,7 @@ func (s *Part) Fit(ctx context.Context, c base.Caller, app, ref string) ([]contr
 	fits := fleet.NewFitter(packages, now)
 	for _, d := range devices {
 		one := contract.Fit{Device: d.Name, Site: d.Site, Kind: d.Kind, Model: d.Model, Platform: d.Platform, Os: d.OS,
-			State: d.State, StateReason: base.Stated(d.Reason)}
+			State: string(d.State), StateReason: base.Stated(d.Reason)}
 		at, reasons := fits.Fit(&d.Device, d.Condition.Installed)
 		if r, ok := d.Admits(c.Name, now); !ok {
 			at, reasons = -1, append(reasons, r)

@@ -22,7 +22,7 @@ func Plan(p plans.Standing) contract.Plan {
 
 // PlanStart tells of a start of a plan.
 func PlanStart(s kept.Start) contract.PlanStart {
-	out := contract.PlanStart{Id: s.ID, Reason: s.Reason, Due: s.Due, State: s.State, Told: s.Told, AskedBy: s.AskedBy,
+	out := contract.PlanStart{Id: s.ID, Reason: s.Reason, Due: s.Due, State: string(s.State), Told: s.Told, AskedBy: s.AskedBy,
 		Changed: []string{}, Run: s.Run, RunState: s.RunState, Verdict: s.Verdict}
 	var ch plans.Changes
 	if json.Unmarshal(s.Changed.V, &ch) == nil { // what cannot be read says nothing
@@ -103,7 +103,7 @@ func Coverage(c matrix.Coverage) contract.Coverage {
 
 // CalendarEntry tells of something in the calendar.
 func CalendarEntry(e plans.Entry) contract.CalendarEntry {
-	return contract.CalendarEntry{Plan: e.Plan, At: e.At, Coming: e.Coming, State: e.State, Reason: e.Reason,
+	return contract.CalendarEntry{Plan: e.Plan, At: e.At, Coming: e.Coming, State: string(e.State), Reason: e.Reason,
 		Told:  e.Told,
 		Sites: append([]string{}, e.Sites...), Run: e.Run, RunState: e.RunState, Verdict: e.Verdict,
 		StartedAt:  e.StartedAt,

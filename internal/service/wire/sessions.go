@@ -13,7 +13,7 @@ import (
 func Session(s sessions.Session, who string) contract.Session {
 	out := contract.Session{Number: s.Number, Name: s.Name, Purpose: s.Purpose, AskedBy: s.AskedBy,
 		Mine:  s.AskedBy == who,
-		State: s.State, Shared: s.Shared, Device: base.Stated(s.Device), Wanted: base.Stated(s.Wanted),
+		State: contract.SessionState(s.State), Shared: s.Shared, Device: base.Stated(s.Device), Wanted: base.Stated(s.Wanted),
 		Lineup: base.Stated(s.Lineup), Build: base.Stated(s.Build), Language: base.Stated(s.Language),
 		Cleaning:  s.Cleaning,
 		CreatedAt: s.CreatedAt, OpenedAt: s.OpenedAt, ClosedAt: s.ClosedAt, Why: base.Stated(s.Why),
@@ -69,7 +69,7 @@ func Answer(a link.Answer) contract.SessionAnswer {
 // SeenFault tells of a finding.
 func SeenFault(f sessions.Finding) contract.SeenFault {
 	v := f.Facts.V
-	out := contract.SeenFault{Number: f.Number, Title: f.Title, Note: f.Note, State: f.State,
+	out := contract.SeenFault{Number: f.Number, Title: f.Title, Note: f.Note, State: contract.FindingState(f.State),
 		MendedIn: base.Stated(f.Mended),
 		FoundBy:  f.FoundBy, At: f.At, Session: base.Stated(f.Session), Run: base.Stated(f.Run), Build: v.Build,
 		App:    base.Stated(v.App),

@@ -14,6 +14,7 @@ import (
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/script"
 	"yamato/internal/core/script/bundle"
+	"yamato/internal/core/states"
 	"yamato/internal/core/verdict"
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
@@ -96,7 +97,7 @@ func Combination(c fleet.Combination) contract.Combination {
 // Run tells of a run.
 func Run(r store.Run) contract.Run {
 	return contract.Run{Number: r.Number, App: r.App, Build: r.BuildNumber, VersionName: r.VersionName,
-		VersionCode: r.VersionCode, State: r.State, Verdict: r.Verdict,
+		VersionCode: r.VersionCode, State: contract.RunState(r.State), Verdict: r.Verdict,
 		Seed: r.Seed, RepeatFailed: r.RepeatFailed, Language: r.Language, AskedBy: r.AskedBy, Legs: r.Legs,
 		OpenLegs: r.OpenLegs, Expected: r.Expected, Results: r.Results, Fails: r.Fails, Errors: r.Errors,
 		RealTime: r.RealTime, LastEvent: r.LastEvent, Order: orderOut(r.Order),
@@ -181,7 +182,7 @@ func Findings(in []script.Finding) []contract.Finding {
 
 // Leg tells of a leg.
 func Leg(l store.Leg) contract.Leg {
-	out := contract.Leg{Id: l.ID, Suite: l.Suite, Combination: Combination(l.Combination()), State: l.State,
+	out := contract.Leg{Id: l.ID, Suite: l.Suite, Combination: Combination(l.Combination()), State: contract.LegState(l.State),
 		Attempts: []contract.Attempt{}, Cases: []contract.Crossing{}}
 	out.Device = l.Device
 	for _, i := range l.Cases {
@@ -247,7 +248,7 @@ func Result(r store.Result) (contract.Result, error) {
 }
 
 func FoldLeg(l *contract.Leg) {
-	leg := verdict.Outcome{State: l.State, Results: map[int][]verdict.Verdict{}}
+	leg := verdict.Outcome{State: states.Leg(l.State), Results: map[int][]verdict.Verdict{}}
 	for i := range l.Cases {
 		x := &l.Cases[i]
 		for _, r := range x.Results {
@@ -275,7 +276,7 @@ func Device(d store.Device) contract.Device {
 	f := d.Facts.V
 	one := contract.Device{Name: f.Name, Site: f.Site, Kind: f.Kind, Platform: f.Platform, Model: f.Model, Form: f.Form,
 		Os: f.OS, Width: f.Width, Height: f.Height,
-		MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: d.State, Since: d.Since, Run: d.Run,
+		MemoryMb: f.MemoryMB, Traits: f.Traits, Abilities: f.Abilities, State: string(d.State), Since: d.Since, Run: d.Run,
 		AtHand:   base.Stated(d.AtHand),
 		Reason:   base.Stated(d.Reason),
 		Released: base.Stated(f.Released), Abi: base.Stated(f.ABI), HardwareId: base.Stated(f.HardwareID),
@@ -323,7 +324,7 @@ func Checks(list []fleet.Check) []contract.Check {
 // Glimpse tells of a device as a list shows it.
 func Glimpse(d store.Glimpse) contract.Glimpse {
 	out := contract.Glimpse{Name: d.Name, Site: d.Site, Kind: d.Kind, Platform: d.Platform, Model: d.Model, Os: d.OS,
-		Form: d.Form, State: d.State, Since: d.Since, Owner: base.Stated(d.Owner), Labels: base.Listed(words(d.Labels)),
+		Form: d.Form, State: string(d.State), Since: d.Since, Owner: base.Stated(d.Owner), Labels: base.Listed(words(d.Labels)),
 		AtHand: base.Stated(d.AtHand)}
 	if d.Reason != "" {
 		out.Reason = &d.Reason
@@ -395,7 +396,7 @@ func Lineup(l store.Lineup) contract.Lineup {
 
 func chosen(d builds.Chosen) contract.Chosen {
 	return contract.Chosen{Device: d.Name, Site: d.Site, Kind: d.Kind, Model: d.Model, Platform: d.Platform, Os: d.OS,
-		State: d.State, Why: d.Why}
+		State: string(d.State), Why: d.Why}
 }
 
 // words reads a JSON array of words, nothing where it is none.

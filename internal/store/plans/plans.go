@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"yamato/internal/core/states"
 	"yamato/internal/store/pg"
 )
 
@@ -117,7 +118,7 @@ type Start struct {
 	Key       string                   `db:"key"`
 	Reason    string                   `db:"reason"`
 	Due       time.Time                `db:"due"`
-	State     string                   `db:"state"`
+	State     states.Start             `db:"state"`
 	Told      string                   `db:"told"`
 	BuildID   *int64                   `db:"build_id"`
 	AskedBy   string                   `db:"asked_by"`
@@ -133,15 +134,6 @@ type Start struct {
 	StartedAt  *time.Time `db:"started_at"`
 	FinishedAt *time.Time `db:"finished_at"`
 }
-
-// The states of a start.
-const (
-	Due     = "due"
-	Started = "started"
-	LeftOut = "left out"
-	Missed  = "missed"
-	Failed  = "failed"
-)
 
 // NoteStarts keeps reasons to start a plan, those that are new, and that its moments have been looked
 // at up to a time, if nobody else has since.
@@ -216,7 +208,7 @@ func (r *Records) MoveStart(ctx context.Context, p Plan, s Start) error {
 }
 
 // DecideStart says what became of a start, unless that is said already.
-func (r *Records) DecideStart(ctx context.Context, id int64, state, told string, run *int64) error {
+func (r *Records) DecideStart(ctx context.Context, id int64, state states.Start, told string, run *int64) error {
 	_, err := r.pool.DB.ExecContext(ctx, `
 		update plan_start set state = $2, told = $3, run_id = coalesce($4, run_id), decided_at = case when $2 <> 'due' then now() end
 		where id = $1 and state = 'due'`, id, state, told, run)

@@ -7,6 +7,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"yamato/internal/core/states"
 	"yamato/internal/store/pg"
 )
 
@@ -17,7 +18,7 @@ type Finding struct {
 	Number    int64            `db:"number"`
 	Title     string           `db:"title"`
 	Note      string           `db:"note"`
-	State     string           `db:"state"`
+	State     states.Finding   `db:"state"`
 	MendedIn  *int64           `db:"mended_in"`
 	Mended    string           `db:"mended"` // that build, as people call it
 	FoundBy   string           `db:"found_by"`

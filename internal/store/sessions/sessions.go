@@ -9,15 +9,18 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"cmp"
+	"slices"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/states"
 	"yamato/internal/store/pg"
 )
 
-// Records are these tables; Tx is a transaction over them.
+// Records are these tables; Reading is what a transaction over them may do whatever it has locked.
 type (
 	Records struct{ pool *pg.Pool }
-	Tx      struct{ SQL *sqlx.Tx }
+	Reading struct{ SQL *sqlx.Tx }
 )
 
 // New gives the records that a pool leads to.
@@ -31,7 +34,7 @@ type Session struct {
 	Name       string                    `db:"name"`
 	Purpose    string                    `db:"purpose"`
 	AskedBy    string                    `db:"asked_by"`
-	State      string                    `db:"state"`
+	State      states.Session            `db:"state"`
 	Shared     bool                      `db:"shared"`
 	DeviceID   *int64                    `db:"device_id"`
 	Wanted     string                    `db:"wanted"` // name of that device
@@ -346,7 +349,7 @@ const waitingColumns = `select id, project_id, coalesce(device_id, 0) as device_
 	closed_at is null and lease_id is null and end_asked = '' as waits from session `
 
 // WaitingSessions gives every session that waits.
-func (t Tx) WaitingSessions(ctx context.Context) ([]Waiting, error) {
+func (t Reading) WaitingSessions(ctx context.Context) ([]Waiting, error) {
 	var list []Waiting
 	err := t.SQL.SelectContext(ctx, &list, waitingColumns+`where closed_at is null and lease_id is null and end_asked = ''
 		order by id`)
@@ -354,16 +357,16 @@ func (t Tx) WaitingSessions(ctx context.Context) ([]Waiting, error) {
 }
 
 // SessionsWaiting gives sessions by their ids, whether they wait or not.
-func (t Tx) SessionsWaiting(ctx context.Context, ids []int64) ([]Waiting, error) {
+func (t Reading) SessionsWaiting(ctx context.Context, ids []int64) ([]Waiting, error) {
 	var list []Waiting
 	err := t.SQL.SelectContext(ctx, &list, waitingColumns+`where id = any($1)`, ids)
 	return list, err
 }
 
-// PlaceSession gives an idle device to a session that waits; it reports false where either is so no more.
-func (t Tx) PlaceSession(ctx context.Context, session, device int64, ttl time.Duration) (bool, error) {
+// Place gives an idle device to a session that waits; it reports false where either is so no more.
+func Place(ctx context.Context, tx *sqlx.Tx, session, device int64, ttl time.Duration) (bool, error) {
 	var lease []int64
-	if err := t.SQL.SelectContext(ctx, &lease, `
+	if err := tx.SelectContext(ctx, &lease, `
 		with d as (
 			update device d set state = 'leased', since = now(), last_lease = nextval('lease_number'), used = d.used + 1
 			from device old where d.id = $1 and old.id = d.id and d.state = 'idle'
@@ -374,14 +377,14 @@ func (t Tx) PlaceSession(ctx context.Context, session, device int64, ttl time.Du
 		return false, err
 	}
 	var placed []int64
-	if err := t.SQL.SelectContext(ctx, &placed, `
+	if err := tx.SelectContext(ctx, &placed, `
 		update session set lease_id = $2, on_device = $3, moving = false, instance = null, contact_at = now(), used_at = now()
 		where id = $1 and closed_at is null and lease_id is null and end_asked = '' and coalesce(device_id, $3) = $3
 			and (among = '{}' or $3 = any(among)) returning id`, session, lease[0],
 		device); err != nil || len(placed) == 0 {
 		return false, err
 	}
-	return true, pg.Exec(ctx, t.SQL, `insert into session_lease (lease_id, session_id) values ($1, $2)`, lease[0],
+	return true, pg.Exec(ctx, tx, `insert into session_lease (lease_id, session_id) values ($1, $2)`, lease[0],
 		session)
 }
 
@@ -396,10 +399,11 @@ type Change struct {
 	Errors  int64
 }
 
-// ChangeSessions carries changes out, in the order of the sessions' ids.
-func (t Tx) ChangeSessions(ctx context.Context, list []Change) error {
+// ChangeAll carries changes out, in the order of the sessions' ids.
+func ChangeAll(ctx context.Context, tx *sqlx.Tx, list []Change) error {
+	list = slices.SortedStableFunc(slices.Values(list), func(a, b Change) int { return cmp.Compare(a.Session, b.Session) })
 	for _, c := range list {
-		if err := pg.Exec(ctx, t.SQL, `
+		if err := pg.Exec(ctx, tx, `
 			update session set
 				state = case when $3 and moving then 'opening' when $3 then 'closed'
 					when $2 and state = 'opening' then 'open' else state end,
@@ -414,7 +418,7 @@ func (t Tx) ChangeSessions(ctx context.Context, list []Change) error {
 			return err
 		}
 		if c.Ended {
-			if err := pg.Exec(ctx, t.SQL, `insert into dirty (sort, id) select 3, id from session where id = $1 and closed_at is null`,
+			if err := pg.Exec(ctx, tx, `insert into dirty (sort, id) select 3, id from session where id = $1 and closed_at is null`,
 				c.Session); err != nil {
 				return err
 			}
@@ -424,7 +428,7 @@ func (t Tx) ChangeSessions(ctx context.Context, list []Change) error {
 }
 
 // AddEntries keeps entries. Those whose time is below 0 happened now.
-func (t Tx) AddEntries(ctx context.Context, list []Entry) error {
+func (t Reading) AddEntries(ctx context.Context, list []Entry) error {
 	for _, e := range list {
 		var detail *string
 		if e.Detail != nil {

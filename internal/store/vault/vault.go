@@ -8,14 +8,13 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"maps"
+	"slices"
 	"yamato/internal/store/pg"
 )
 
-// Records are these tables; Tx is a transaction over them.
-type (
-	Records struct{ pool *pg.Pool }
-	Tx      struct{ SQL *sqlx.Tx }
-)
+// Records are these tables.
+type Records struct{ pool *pg.Pool }
 
 // New gives the records that a pool leads to.
 func New(p *pg.Pool) *Records { return &Records{p} }
@@ -138,9 +137,9 @@ func (r *Records) WantedBy(ctx context.Context, project, lease int64) (Wanted, e
 
 // Lend lends the legs that have just been placed the accounts that their suites want, each to one
 // lease at a time. It gives the legs that could not be lent one, and which that is.
-func (t *Tx) Lend(ctx context.Context, legs []int64) (blocked map[int64]string, err error) {
+func Lend(ctx context.Context, tx *sqlx.Tx, legs []int64) (blocked map[int64]string, err error) {
 	var list []Wanted
-	if err := t.SQL.SelectContext(ctx, &list, wantedColumns+`
+	if err := tx.SelectContext(ctx, &list, wantedColumns+`
 		where a.leg_id = any($1) and s.asks ? 'accounts' order by a.lease_id`, append([]int64{}, legs...)); err != nil {
 		return nil, err
 	}
@@ -148,7 +147,7 @@ func (t *Tx) Lend(ctx context.Context, legs []int64) (blocked map[int64]string, 
 	for _, w := range list {
 		for _, name := range w.Asks.V.Accounts {
 			var ids []int64
-			if err := t.SQL.SelectContext(ctx, &ids, `
+			if err := tx.SelectContext(ctx, &ids, `
 				update account set lease_id = $1, lent_at = now() where id = (
 					select a.id from account a left join lease l on l.id = a.lease_id
 					where a.project_id = $2 and a.name = $3 and a.removed_at is null
@@ -161,7 +160,7 @@ func (t *Tx) Lend(ctx context.Context, legs []int64) (blocked map[int64]string, 
 				continue
 			}
 			var there bool
-			if err := t.SQL.GetContext(ctx, &there, `
+			if err := tx.GetContext(ctx, &there, `
 				select exists (select 1 from account where project_id = $1 and name = $2 and removed_at is null)`, w.Project, name); err != nil {
 				return nil, err
 			}
@@ -175,9 +174,10 @@ func (t *Tx) Lend(ctx context.Context, legs []int64) (blocked map[int64]string, 
 }
 
 // Block notes which account legs wait for.
-func (t *Tx) Block(ctx context.Context, blocked map[int64]string) error {
-	for leg, name := range blocked {
-		if err := pg.Exec(ctx, t.SQL, `update leg set blocked = $2 where id = $1 and state = 'waiting'`, leg,
+func Block(ctx context.Context, tx *sqlx.Tx, blocked map[int64]string) error {
+	for _, leg := range slices.Sorted(maps.Keys(blocked)) { // in the order in which legs are locked
+		name := blocked[leg]
+		if err := pg.Exec(ctx, tx, `update leg set blocked = $2 where id = $1 and state = 'waiting'`, leg,
 			name); err != nil {
 			return err
 		}
@@ -188,9 +188,9 @@ func (t *Tx) Block(ctx context.Context, blocked map[int64]string) error {
 // Unblock has legs tried again that wait for accounts, and gives them: the first of those that wait,
 // as many as there are accounts free by now, whichever way that has come about, and all that wait
 // for one that there is not any more. Of projects, or of all where that is nil.
-func (t *Tx) Unblock(ctx context.Context, projects []int64) ([]int64, error) {
+func Unblock(ctx context.Context, tx *sqlx.Tx, projects []int64) ([]int64, error) {
 	var legs []int64
-	err := t.SQL.SelectContext(ctx, &legs, `
+	err := tx.SelectContext(ctx, &legs, `
 		with waits as (
 			select id, project_id, blocked, row_number() over (partition by project_id, blocked order by id) as place
 			from leg where blocked <> '' and ($1::bigint[] is null or project_id = any($1))),
@@ -222,7 +222,7 @@ type Element struct {
 const maxSeen = 20_000
 
 // AddSeen keeps what is not known yet, or was not known without a doubt. Rows are written in one order.
-func (t *Tx) AddSeen(ctx context.Context, list []Element) error {
+func AddSeen(ctx context.Context, tx *sqlx.Tx, list []Element) error {
 	if len(list) == 0 {
 		return nil
 	}
@@ -233,7 +233,7 @@ func (t *Tx) AddSeen(ctx context.Context, list []Element) error {
 		id, text, role, screen = append(id, e.ID), append(text, e.Text), append(role, e.Role), append(screen, e.Screen)
 		unsure = append(unsure, e.Unsure)
 	}
-	return pg.Exec(ctx, t.SQL, `
+	return pg.Exec(ctx, tx, `
 		insert into seen_element (project_id, app_id, id, text, role, screen, unsure)
 		select distinct on (a, i, t, r) p, a, i, t, r, s, u
 		from unnest($1::bigint[], $2::bigint[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[])
