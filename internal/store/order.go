@@ -158,31 +158,31 @@ type (
 )
 
 // Builds goes on to apps and builds.
-func (f fromBuilds) Builds() Builds { return Builds{f.fromHosts} }
+func (f fromBuilds) Builds() Builds { return Builds(f) }
 
 // Hosts goes on to hosts.
-func (f fromHosts) Hosts() Hosts { return Hosts{f.fromLeases} }
+func (f fromHosts) Hosts() Hosts { return Hosts(f) }
 
 // Leases goes on to leases.
-func (f fromLeases) Leases() Leases { return Leases{f.fromDevices} }
+func (f fromLeases) Leases() Leases { return Leases(f) }
 
 // Devices goes on to devices.
-func (f fromDevices) Devices() Devices { return Devices{f.fromKnown} }
+func (f fromDevices) Devices() Devices { return Devices(f) }
 
 // Known goes on to what is known of apps.
-func (f fromKnown) Known() Known { return Known{f.fromLegs} }
+func (f fromKnown) Known() Known { return Known(f) }
 
 // Legs goes on to legs.
-func (f fromLegs) Legs() Legs { return Legs{f.fromSessions} }
+func (f fromLegs) Legs() Legs { return Legs(f) }
 
 // Sittings goes on to sessions.
-func (f fromSessions) Sittings() Sittings { return Sittings{f.fromRuns} }
+func (f fromSessions) Sittings() Sittings { return Sittings(f) }
 
 // Runs goes on to runs.
-func (f fromRuns) Runs() Runs { return Runs{f.fromBlobs} }
+func (f fromRuns) Runs() Runs { return Runs(f) }
 
 // Blobs goes on to blobs.
-func (f fromBlobs) Blobs() Blobs { return Blobs{f.open} }
+func (f fromBlobs) Blobs() Blobs { return Blobs(f) }
 
 // InTx runs do in a transaction, which is committed if do gives nil.
 func (s *Store) InTx(ctx context.Context, do func(*Tx) error) error {
