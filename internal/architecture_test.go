@@ -19,7 +19,7 @@ import (
 // own, and of its own floor only what lies in its own folder. A package is found by the longest name here that it
 // begins with. docs/architecture.md tells what each is for.
 var floors = [][]string{
-	{"internal/contain", "internal/filelock", "internal/killpoint", "internal/outside", "internal/retry",
+	{"internal/contain", "internal/filelock", "internal/killpoint", "internal/mailbox", "internal/outside", "internal/retry",
 		"internal/contract", "internal/browser", "internal/testbin", "web"},
 
 	// The core computes, and does nothing else.

@@ -29,8 +29,8 @@ import (
 
 	"yamato/internal/contain"
 	"yamato/internal/host/driver"
-	"yamato/internal/host/gather"
 	"yamato/internal/host/journal"
+	"yamato/internal/host/video"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
 	"yamato/internal/retry"
@@ -80,7 +80,7 @@ type Host struct {
 	gallery gallery
 	texts   texts
 	scratch string              // a folder for what is being made; emptied when the host starts
-	disk    *gather.Room        // that what is optional may take there
+	disk    *video.Room         // that what is optional may take there
 	waiting *semaphore.Weighted // bytes of pictures that are not drawn yet
 	life    context.Context     // leases outlive links, and end with the host
 	jobs    *errgroup.Group     // all that works for as long as the host
@@ -158,7 +158,7 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	h := &Host{config: c, scratch: scratch, disk: gather.NewRoom(cmp.Or(c.Scratch, usualScratch), scratch),
+	h := &Host{config: c, scratch: scratch, disk: video.NewRoom(cmp.Or(c.Scratch, usualScratch), scratch),
 		waiting: semaphore.NewWeighted(maxWaiting), boot: uuid.NewString(), started: time.Now(),
 		log: c.Log, journal: j, stains: left, cache: blobs, workers: map[string]*worker{}, held: map[int64]*holding{},
 		ttl: 30 * time.Second, news: newNews()}

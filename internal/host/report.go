@@ -14,7 +14,7 @@ import (
 	"yamato/internal/core/har"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
-	"yamato/internal/host/gather"
+	"yamato/internal/host/video"
 	"yamato/internal/link"
 )
 
@@ -155,14 +155,14 @@ func (r *report) keepVideo(ctx context.Context) error {
 	reel := r.rec.gathered.Reel
 	if reel == nil {
 		if len(r.rec.frames) == 0 {
-			r.lack(evidence.Video.Rule, gather.ErrNoFrames.Error())
+			r.lack(evidence.Video.Rule, video.ErrNoFrames.Error())
 			return nil
 		}
-		if _, err := gather.Encoder(); err != nil {
+		if err := video.Possible(); err != nil {
 			r.lack(evidence.Video.Rule, err.Error())
 			return nil
 		}
-		reel = gather.NewReel(r.worker.host.scratch, r.worker.host.disk)
+		reel = video.NewReel(r.worker.host.scratch, r.worker.host.disk)
 		defer reel.Discard()
 		for _, f := range r.rec.frames {
 			png, err := r.worker.host.gallery.draw(f.picture)

@@ -35,7 +35,7 @@ func (l *session) run(ctx context.Context, w *worker) error {
 	}
 	uploads := &outbox{worker: w, lease: l.lease.Number}
 	l.changed, err = byhand.Run(ctx, byhand.Config{
-		Session: l.Session, Device: w.eyes(), Careful: w.attentive(true, func() {}), Said: h.log, Folder: h.config.Dir,
+		Session: l.Session, Device: w.eyes(), Careful: w.attentive(true, func() {}), Said: h.log, Folder: h.scratch,
 		Private: w.device.Describe().Owner != "",
 		Prepare: func(ctx context.Context) error {
 			err := w.prepare(ctx, driver.Terms{RealTime: true})
@@ -45,8 +45,8 @@ func (l *session) run(ctx context.Context, w *worker) error {
 			return err
 		},
 		Fetch:  h.cache.fetch,
-		Upload: uploads.upload,
-		Keep:   func(e link.Entry) error { return h.journal.Append(link.Event{Lease: l.lease.Number, Entry: &e}) },
+		Upload: uploads.upload, UploadFile: uploads.uploadFile, Room: h.disk,
+		Keep: func(e link.Entry) error { return h.journal.Append(link.Event{Lease: l.lease.Number, Entry: &e}) },
 		Dial: func(ctx context.Context) (link.Live, func(), error) {
 			return h.config.Service.DialLive(ctx, l.lease.Number)
 		},

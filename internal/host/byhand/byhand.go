@@ -26,29 +26,33 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/gather"
+	"yamato/internal/host/video"
 	"yamato/internal/link"
 )
 
 // Config is what a session needs of its host.
 type Config struct {
-	Session  link.Session
-	Device   driver.Device // as it may be looked at
-	Careful  device.Device // the same; what it starts is seen to come to the front
-	Private  bool          // it is a person's own: nothing but the app in hand is shown
-	Folder   string        // for what is being made, such as a video
-	Prepare  func(ctx context.Context) error
-	Fetch    func(ctx context.Context, digest string) (path string, err error)
-	Upload   func(ctx context.Context, kind evidence.Kind, name string, content []byte) (link.EvidenceRef, error)
-	Keep     func(link.Entry) error
-	Dial     func(ctx context.Context) (link.Live, func(), error)
-	DialPort func(ctx context.Context, id string) (net.Conn, error) // to whoever joins a tool of their own
-	Log      func(ctx context.Context) []device.LogLine             // since the last time
-	Glance   func(ctx context.Context)                              // called now and then, for others who look
-	InHand   func(app string)                                       // the app that is worked on
-	Words    func(ctx context.Context, blob, key, language string) (string, bool)
-	Draw     func(device.Picture) ([]byte, error)
-	DrawPart func(device.Picture, *screen.Tree, screen.Rect) ([]byte, error)
-	Said     *slog.Logger
+	Session link.Session
+	Device  driver.Device // as it may be looked at
+	Careful device.Device // the same; what it starts is seen to come to the front
+	Private bool          // it is a person's own: nothing but the app in hand is shown
+	Folder  string        // for what is being made, such as a video
+	Prepare func(ctx context.Context) error
+	Fetch   func(ctx context.Context, digest string) (path string, err error)
+	Upload  func(ctx context.Context, kind evidence.Kind, name string, content []byte) (link.EvidenceRef, error)
+	// UploadFile is Upload of what is in a file, which is never held whole.
+	UploadFile func(ctx context.Context, kind evidence.Kind, name, path string) (link.EvidenceRef, error)
+	Room       *video.Room // for what is optional, on the disk
+	Keep       func(link.Entry) error
+	Dial       func(ctx context.Context) (link.Live, func(), error)
+	DialPort   func(ctx context.Context, id string) (net.Conn, error) // to whoever joins a tool of their own
+	Log        func(ctx context.Context) []device.LogLine             // since the last time
+	Glance     func(ctx context.Context)                              // called now and then, for others who look
+	InHand     func(app string)                                       // the app that is worked on
+	Words      func(ctx context.Context, blob, key, language string) (string, bool)
+	Draw       func(device.Picture) ([]byte, error)
+	DrawPart   func(device.Picture, *screen.Tree, screen.Rect) ([]byte, error)
+	Said       *slog.Logger
 }
 
 // sitting is a session as it goes.
@@ -62,7 +66,9 @@ type sitting struct {
 	joins   sync.WaitGroup // of those
 	out     *outlet
 	film    film
-	video   *video
+
+	video     *video.Stream // nil where none is being made
+	videoFrom int64         // when it began, on the session's time
 
 	// The rest belongs to the goroutine that has the device.
 	status   link.Status

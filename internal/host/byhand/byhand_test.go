@@ -148,13 +148,17 @@ func TestAPieceThatCannotBeKeptIsKeptWithTheNext(t *testing.T) {
 func TestWhatNobodyTakesIsBoundedInBytes(t *testing.T) {
 	o := newOutlet()
 	o.tell(link.Told{Log: []device.LogLine{{Text: "nobody is there"}}})
-	require.Empty(t, o.take(), "what is told to nobody is not kept")
+	list, err := o.box.Take()
+	require.NoError(t, err)
+	require.Empty(t, list, "what is told to nobody is not kept")
 	o.connect(&link.Live{})
 	for range 40 {
 		o.tell(link.Told{Log: []device.LogLine{{Text: strings.Repeat("x", 1<<20)}}})
 	}
 	size := 0
-	for _, body := range o.take() {
+	list, err = o.box.Take()
+	require.NoError(t, err)
+	for _, body := range list {
 		size += len(body)
 	}
 	require.LessOrEqual(t, size, maxOut)

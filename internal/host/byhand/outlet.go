@@ -10,17 +10,17 @@ import (
 
 	"yamato/internal/contain"
 	"yamato/internal/link"
+	"yamato/internal/mailbox"
 	"yamato/internal/retry"
 )
 
 // outlet holds what goes out over the session's socket until it has gone. Nothing that is to last
 // depends on it: where nobody takes it, the oldest goes first.
 type outlet struct {
+	box *mailbox.Box
+
 	mu     sync.Mutex
-	queue  []json.RawMessage
-	size   int
 	status json.RawMessage // the newest, for who comes anew
-	rings  chan struct{}   // something is in the queue
 	conn   *link.Live      // nil where there is none
 	nudged chan struct{}   // closed when an order comes; nil where nobody waits
 }
@@ -28,7 +28,7 @@ type outlet struct {
 // maxOut bounds what waits to go out, in bytes.
 const maxOut = 8 << 20
 
-func newOutlet() *outlet { return &outlet{rings: make(chan struct{}, 1)} }
+func newOutlet() *outlet { return &outlet{box: mailbox.New(mailbox.Drop, maxOut)} }
 
 // tell queues something.
 func (o *outlet) tell(t link.Told) {
@@ -42,21 +42,8 @@ func (o *outlet) tell(t link.Told) {
 func (o *outlet) put(body json.RawMessage) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if o.conn == nil && o.status == nil {
-		return
-	}
-	o.queue, o.size = append(o.queue, body), o.size+len(body)
-	for o.size > maxOut && len(o.queue) > 1 {
-		o.size -= len(o.queue[0])
-		o.queue = o.queue[1:]
-	}
-	o.ring()
-}
-
-func (o *outlet) ring() {
-	select {
-	case o.rings <- struct{}{}:
-	default:
+	if o.conn != nil || o.status != nil {
+		_ = o.box.Put(body) // it drops what has waited longest, and refuses nothing
 	}
 }
 
@@ -103,14 +90,6 @@ func (o *outlet) poke() {
 		close(o.nudged)
 		o.nudged = nil
 	}
-}
-
-func (o *outlet) take() []json.RawMessage {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	list := o.queue
-	o.queue, o.size = nil, 0
-	return list
 }
 
 // live gives the socket, nil where there is none.
@@ -177,13 +156,17 @@ func (s *sitting) liveOnce(ctx context.Context) error {
 
 func (s *sitting) speak(ctx context.Context, conn link.Live) error {
 	for {
-		for _, body := range s.out.take() {
+		list, err := s.out.box.Take()
+		if err != nil {
+			return err
+		}
+		for _, body := range list {
 			if err := conn.Send(ctx, body); err != nil {
 				return err
 			}
 		}
 		select {
-		case <-s.out.rings:
+		case <-s.out.box.Rings():
 		case <-ctx.Done():
 			return ctx.Err()
 		}

@@ -20,6 +20,7 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/null"
+	"yamato/internal/host/video"
 	"yamato/internal/link"
 )
 
@@ -72,7 +73,9 @@ func seated(t testing.TB) (*sitting, *able, func() []link.Answer) {
 	s.status.Apps = []link.OnDevice{}
 	s.out.status = json.RawMessage(`{}`)
 	return s, d, func() (out []link.Answer) {
-		for _, body := range s.out.take() {
+		list, err := s.out.box.Take()
+		require.NoError(t, err)
+		for _, body := range list {
 			var told link.Told
 			require.NoError(t, json.Unmarshal(body, &told))
 			if told.Answer != nil {
@@ -156,7 +159,7 @@ func TestAVideoWhoseMakerHangsIsLeft(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "ffmpeg"), []byte("#!/bin/sh\nexec sleep 600\n"), 0o700))
 	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
 	s, _, _ := seated(t)
-	s.Folder = dir
+	s.Folder, s.Room = dir, video.NewRoom(1<<30, dir)
 	s.film.newest, s.film.width, s.film.height = device.Frame{MediaType: "image/png", Data: []byte("x")}, 20, 40
 	require.NoError(t, s.beginVideo())
 	ctx, stop := context.WithTimeout(context.Background(), 100*time.Millisecond)

@@ -15,6 +15,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/readings"
+	"yamato/internal/host/video"
 )
 
 // Bounds of what is gathered of one case.
@@ -33,7 +34,7 @@ type Gathering struct {
 	Calls   []device.Call
 	Dropped int // calls
 	Series  readings.Series
-	Reel    *Reel // frames of a screen that moves by the wall's clock; nil where there are none
+	Reel    *video.Reel // frames of a screen that moves by the wall's clock; nil where there are none
 
 	device  device.Device
 	keeping evidence.Keeping
@@ -48,13 +49,13 @@ type Gathering struct {
 // Begin begins gathering of a case that began at a moment of the device's. Frames go to a folder
 // below dir. The screen of a private device is never watched: it may show what is none of ours.
 func Begin(ctx context.Context, d device.Device, private bool, k evidence.Keeping, began time.Duration, dir string,
-	room *Room) *Gathering {
+	room *video.Room) *Gathering {
 	g := &Gathering{device: d, keeping: k, began: began, next: began}
 	if c, ok := device.As[device.Calling](d); ok {
 		_, _ = c.Calls(ctx) // what was before is not this case's
 	}
 	if _, live := device.As[device.Live](d); live && k.May(evidence.Video.Rule) && !device.Leaps(d) && !private {
-		g.Reel = NewReel(dir, room)
+		g.Reel = video.NewReel(dir, room)
 		g.Watch(ctx)
 	}
 	g.Look(ctx)

@@ -34,7 +34,7 @@ type session struct {
 	service *Part
 	caller  base.Caller
 	conn    link.Conn
-	out     *outbox
+	out     outbox
 	host    int64
 	number  int64  // of the link
 	own     string // the token that it was given, until it has kept it

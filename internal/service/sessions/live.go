@@ -254,7 +254,7 @@ func (v *viewer) speak(ctx context.Context, to end) error {
 			continue
 		}
 		select {
-		case <-v.rings:
+		case <-v.box.Rings():
 		case <-ctx.Done():
 			return ctx.Err()
 		}

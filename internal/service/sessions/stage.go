@@ -3,7 +3,6 @@ package sessions
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -11,6 +10,7 @@ import (
 
 	"yamato/internal/core/fleet"
 	"yamato/internal/link"
+	"yamato/internal/mailbox"
 	"yamato/internal/service/base"
 )
 
@@ -87,15 +87,12 @@ const maxTail = 1 << 20
 type viewer struct {
 	caller  base.Caller
 	program bool
-	rings   chan struct{}
+	box     *mailbox.Box // who does not take what it is told is cut off: it comes anew, and sees how things are
 
 	mu     sync.Mutex
-	queue  []json.RawMessage
-	size   int
 	frame  []byte // the newest that was not sent yet
 	flying []int64
 	screen link.Size
-	lost   bool // it does not take what it is told
 }
 
 // Bounds of what waits for a viewer.
@@ -106,27 +103,12 @@ const (
 )
 
 func newViewer(c base.Caller, program bool) *viewer {
-	return &viewer{caller: c, program: program, rings: make(chan struct{}, 1)}
+	return &viewer{caller: c, program: program, box: mailbox.New(mailbox.Lose, maxWaiting)}
 }
 
-func (v *viewer) ring() {
-	select {
-	case v.rings <- struct{}{}:
-	default:
-	}
-}
-
-// tell queues words. Who does not take them is cut off: it comes anew, and sees how things are.
+// tell queues words.
 func (v *viewer) tell(body json.RawMessage) {
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	if v.lost {
-		return
-	}
-	if v.queue, v.size = append(v.queue, body), v.size+len(body); v.size > maxWaiting {
-		v.queue, v.size, v.lost = nil, 0, true
-	}
-	v.ring()
+	_ = v.box.Put(body) // where it is lost, take says so
 }
 
 // show has a frame be the newest.
@@ -137,19 +119,16 @@ func (v *viewer) show(frame []byte) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.frame = frame
-	v.ring()
+	v.box.Ring()
 }
-
-var errSlow = errors.New("this end does not take what it is told")
 
 // take gives what is to be sent now.
 func (v *viewer) take() (words []json.RawMessage, frame []byte, err error) {
+	if words, err = v.box.Take(); err != nil {
+		return nil, nil, err
+	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if v.lost {
-		return nil, nil, errSlow
-	}
-	words, v.queue, v.size = v.queue, nil, 0
 	if v.frame != nil && len(v.flying) < maxFlying {
 		frame, v.frame = v.frame, nil
 		if h, _, err := link.DecodeFrame(frame); err == nil {
@@ -167,7 +146,7 @@ func (v *viewer) acknowledged(number int64) bool {
 		return false
 	}
 	v.flying = slices.DeleteFunc(v.flying, func(n int64) bool { return n <= number })
-	v.ring()
+	v.box.Ring()
 	return true
 }
 

@@ -1,4 +1,4 @@
-package gather
+package video
 
 import (
 	"bytes"
@@ -10,22 +10,17 @@ import (
 	"image/draw"
 	"image/jpeg"
 	"image/png"
-	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
 	"time"
-
-	"yamato/internal/core/plain"
 )
 
-// Bounds of a video.
+// Bounds of a reel.
 const (
 	maxFrames  = 12_000
 	maxReel    = 128 << 20        // bytes of its frames, on the disk
-	maxVideo   = 96 << 20         // bytes
 	keyEvery   = 2                // seconds, at most, between places that can be sought
 	encodeTime = 30 * time.Second // and half of what is shown
 )
@@ -120,26 +115,10 @@ func (r *Reel) Short() string {
 	return ""
 }
 
-// Why there is no video.
-var (
-	ErrNoEncoder = errors.New("this host has no ffmpeg to make a video with: install Debian's package ffmpeg on it")
-	ErrNoFrames  = errors.New("nothing was to be seen")
-)
-
-// Encoder gives the path of the program that makes videos.
-func Encoder() (string, error) {
-	path, err := exec.LookPath("ffmpeg")
-	if err != nil {
-		return "", ErrNoEncoder
-	}
-	return path, nil
-}
-
 // Video makes a WebM video of the frames, whose time is the case's, and gives the path of its file,
 // which the caller removes. end is when the case ended, since it began.
 func (r *Reel) Video(ctx context.Context, end time.Duration) (path string, err error) {
-	encoder, err := Encoder()
-	if err != nil {
+	if err := Possible(); err != nil {
 		return "", err
 	}
 	r.mu.Lock()
@@ -157,40 +136,12 @@ func (r *Reel) Video(ctx context.Context, end time.Duration) (path string, err e
 	path = filepath.Join(r.dir, "video.webm")
 	ctx, stop := context.WithTimeout(ctx, encodeTime+end/2)
 	defer stop()
-	fit := fmt.Sprintf("scale=%d:%d:force_original_aspect_ratio=decrease,pad=%d:%d:(ow-iw)/2:(oh-ih)/2,setsar=1", w, h,
-		w, h)
-	p := exec.CommandContext(ctx, encoder, "-hide_banner", "-nostdin", "-loglevel", "error", "-y", "-f", "concat",
-		"-safe", "0", "-i", list,
-		"-an", "-vf", fit, "-vsync", "vfr", "-enc_time_base", "1:1000", "-c:v", "libvpx", "-deadline", "realtime",
-		"-cpu-used", "8",
-		"-threads", "1", "-b:v", "1000k", "-pix_fmt", "yuv420p", "-force_key_frames",
-		fmt.Sprintf("expr:gte(t,n_forced*%d)", keyEvery),
-		"-fs", fmt.Sprint(maxVideo), "-cluster_time_limit", "2000", "-f", "webm", path)
-	p.WaitDelay = 5 * time.Second
-	var said strings.Builder
-	p.Stderr = &said
-	if err := p.Run(); err != nil {
-		return "", fmt.Errorf("the video could not be made: %w: %s", err, plain.Clip(plain.Text(said.String(), 2000),
-			300))
-	}
-	if err := isVideo(path); err != nil {
+	m, err := begin(ctx, w, h, path, "-nostdin", "-f", "concat", "-safe", "0", "-i", list, "-vsync", "vfr", "-enc_time_base", "1:1000",
+		"-force_key_frames", fmt.Sprintf("expr:gte(t,n_forced*%d)", keyEvery))
+	if err != nil {
 		return "", err
 	}
-	return path, nil
-}
-
-// isVideo tells what is wrong with a file that should be a video: a program may end well and have written none.
-func isVideo(path string) error {
-	f, err := os.Open(path)
-	if err != nil {
-		return errors.New("the video could not be made: ffmpeg ended well, and wrote none")
-	}
-	defer f.Close()
-	head := make([]byte, 4)
-	if _, err := io.ReadFull(f, head); err != nil || string(head) != "\x1a\x45\xdf\xa3" { // EBML (RFC 8794, 11.2.1)
-		return errors.New("the video could not be made: what ffmpeg wrote is none")
-	}
-	return nil
+	return path, m.end()
 }
 
 // list writes what is shown when, in the form of ffmpeg's concat demuxer, and gives the size of

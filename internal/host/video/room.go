@@ -1,4 +1,4 @@
-package gather
+package video
 
 import (
 	"fmt"
