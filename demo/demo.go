@@ -216,6 +216,14 @@ func Lineups() (map[string]string, error) { return texts("lineups") }
 // Plans are the sample plans, by file name; a matrix beside them needs no service.
 func Plans() (map[string]string, error) { return texts("plans") }
 
+// Where the sample runs go: devices whose clocks leap, in the runs of every case, and those that keep the wall's, in a run
+// of the cases that tell something on them.
+var (
+	Leaping = []string{"android", "ios"}
+	Walled  = []string{"web"}
+	Telling = []string{"fares", "location"}
+)
+
 // Pairs is the plan that finds what shows in a few combinations only.
 const Pairs = "Tideline in every pair"
 

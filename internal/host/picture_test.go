@@ -50,3 +50,29 @@ func TestAPictureIsMarkedAndCutInTheScreensOwnUnits(t *testing.T) {
 	beside := shown(shot{picture: white{}, tree: tree, crop: screen.Rect{X: 900, Y: 10, W: 5, H: 5}})
 	require.Equal(t, image.Rect(0, 0, 800, 1600), beside.Bounds(), "what lies beside the screen cuts nothing")
 }
+
+func TestAPictureOfFewColoursIsTheSameAsIndices(t *testing.T) {
+	few := image.NewRGBA(image.Rect(3, 5, 103, 65)) // of a part of another
+	for i := range few.Pix {
+		few.Pix[i] = 0xff
+	}
+	for i := range 255 {
+		few.SetRGBA(3+i%100, 5+i/100, color.RGBA{uint8(i), uint8(i / 2), 9, 0xff})
+	}
+	is := indexed(few)
+	require.NotNil(t, is)
+	body, err := encoded(few)
+	require.NoError(t, err)
+	back, err := png.Decode(bytes.NewReader(body))
+	require.NoError(t, err)
+	require.Equal(t, image.Rect(0, 0, 100, 60), back.Bounds())
+	for y := range 60 {
+		for x := range 100 {
+			require.Equal(t, few.RGBAAt(3+x, 5+y), color.RGBAModel.Convert(back.At(x, y)))
+		}
+	}
+	few.SetRGBA(50, 50, color.RGBA{1, 2, 3, 0xff})
+	require.Nil(t, indexed(few), "one colour too many")
+	few.SetRGBA(50, 50, color.RGBA{0, 0, 0, 0x80})
+	require.Nil(t, indexed(few), "what can be seen through stays as it is")
+}

@@ -226,17 +226,17 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 		details = append(details, d)
 		return nil
 	}
-	appName := ""
+	appName, shown := "", ""
 	for _, v := range demo.Versions {
 		b, err := a.pushSample(ctx, c, s.dir, "tideline", v, "release")
 		if err != nil {
 			return err
 		}
-		appName = b.App
+		appName, shown = b.App, fmt.Sprint(b.Number)
 		repeat := 3
 		r, err := runcmd.Of(a.App).Start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App,
-			Suites: names,
-			Seed:   &seed, RepeatFailed: &repeat})
+			Suites: names, On: &demo.Leaping,
+			Seed: &seed, RepeatFailed: &repeat})
 		if err != nil {
 			return err
 		}
@@ -257,8 +257,22 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 	if err != nil {
 		return err
 	}
+	var byHandsets *contract.Run
+	if slices.Contains(sites, demo.Desk) { // beside the other: they wait for the wall's clock
+		one, err := runcmd.Of(a.App).Start(ctx, c, contract.NewRun{Build: shown, App: &appName, Suites: names,
+			On: &demo.Walled, Tags: &demo.Telling, Seed: &seed})
+		if err != nil {
+			return err
+		}
+		byHandsets = &one
+	}
 	if err := tell(r); err != nil {
 		return err
+	}
+	if byHandsets != nil {
+		if err := tell(*byHandsets); err != nil {
+			return err
+		}
 	}
 	for _, v := range demo.CounterVersions {
 		if _, err := a.pushSample(ctx, c, s.dir, "counter", v, "counter"); err != nil {

@@ -105,7 +105,7 @@ type runFlags struct {
 func (f *runFlags) bind(a *App, cmd *cobra.Command) {
 	g := cmd.Flags()
 	g.StringArrayVar(&f.builds, "build", nil, "build, by number or version, or package files to hand in")
-	g.StringArrayVar(&f.on, "on", nil, `model, model with OS version, or one device by its name ("Kaede 7", "Kaede 7 Android 14", kaede-7-1); may be repeated; default: all`)
+	g.StringArrayVar(&f.on, "on", nil, `model, OS version, kind or several of these, or one device by its name ("Kaede 7", "Kaede 7 Android 14", android, real, kaede-7-1); may be repeated; default: all`)
 	g.StringVar(&f.lineup, "lineup", "", "saved lineup: only devices that it takes now")
 	g.BoolVar(&f.leave, "leave-installed", false, "leave the app on the devices, for a person to go on with")
 	_ = cmd.RegisterFlagCompletionFunc("lineup", a.Complete(ui.CompleteLineups))

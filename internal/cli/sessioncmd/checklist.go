@@ -133,7 +133,7 @@ func (a *App) startChecklist() *cobra.Command {
 	}
 	f := cmd.Flags()
 	f.StringArrayVar(&builds, "build", nil, "build, by number or version, or package files to hand in")
-	f.StringArrayVar(&on, "on", nil, "model, model with OS version, or one device by its name; may be repeated; default: all")
+	f.StringArrayVar(&on, "on", nil, "model, OS version, kind or several of these, or one device by its name; may be repeated; default: all")
 	f.StringVar(&app, "app", "", "app, by name or application id, where a build's name does not tell")
 	f.StringVar(&lineup, "lineup", "", "saved lineup: only devices that it takes now")
 	f.StringVar(&language, "language", "", "language of the devices, as in BCP 47 (default en-GB)")

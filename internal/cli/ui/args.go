@@ -155,7 +155,14 @@ func CompleteTags(ctx context.Context, s *client.Service) (out []string) {
 
 // CompletePicks offers models, and single devices by their names.
 func CompletePicks(ctx context.Context, s *client.Service) []string {
-	return append(CompleteModels(ctx, s), CompleteDevices(ctx, s)...)
+	var wide []string // platforms and kinds
+	if r, err := client.As[[]contract.Device](s.ListDevices(ctx, s.Project, nil)); err == nil {
+		for _, d := range r {
+			wide = append(wide, d.Platform, d.Kind)
+		}
+	}
+	slices.Sort(wide)
+	return slices.Concat(CompleteModels(ctx, s), CompleteDevices(ctx, s), slices.Compact(wide))
 }
 
 func CompleteSuites(ctx context.Context, s *client.Service) (out []string) {

@@ -106,7 +106,8 @@ func leading(v string) (n int, rest string) {
 
 // Pick is one wish for devices, as a person writes it: a model, or a model with
 // an OS version, a kind or both: "Kaede 7", "Kaede 7 Android 14", "Kaede 7 14",
-// "Kaede 7 Android 14 real", "Kaede 7 real"; or one device by its name, "kaede-7-1".
+// "Kaede 7 Android 14 real", "Kaede 7 real"; all of a platform, an OS version or a kind: "android", "Android 14", "web
+// emulator", "real"; or one device by its name, "kaede-7-1".
 type Pick string
 
 // Names reports whether p names d and no other.
@@ -123,6 +124,11 @@ func (p Pick) Takes(d Device) bool {
 		model + " " + d.Platform + " " + d.OS,
 		model + " " + d.Platform + " " + d.OS + " " + d.Kind,
 		model + " " + d.Kind,
+		d.Platform,
+		d.Platform + " " + d.OS,
+		d.Platform + " " + d.Kind,
+		d.Platform + " " + d.OS + " " + d.Kind,
+		d.Kind,
 	}, want)
 }
 

@@ -22,10 +22,11 @@ func TestVersionsCompareByTheirNumbers(t *testing.T) {
 	require.Zero(t, compareVersions("17", "17.0"))
 }
 
-func TestAPickIsAModelOrAModelWithItsOS(t *testing.T) {
+func TestAPickIsAModelAnOSVersionAKindOrSeveral(t *testing.T) {
 	for pick, takes := range map[Pick]bool{"Kaede 7": true, "kaede  7": true, "Kaede 7 Android 14": true,
 		"Kaede 7, Android 14": true, "Kaede 7 14": true, "Kaede 7 15": false, "Kaede 7, Android 14, emulator": true,
-		"Kaede 7 real": false, "Kaede": false, "Kaede 7 Lite": false} {
+		"Kaede 7 real": false, "Kaede": false, "Kaede 7 Lite": false, "android": true, "Android 14": true,
+		"android emulator": true, "Android 14 emulator": true, "emulator": true, "Android 15": false, "ios": false, "real": false} {
 		require.Equal(t, takes, pick.Takes(android14), pick)
 	}
 }

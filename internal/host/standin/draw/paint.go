@@ -1,8 +1,7 @@
 package draw
 
 import (
-	"crypto/sha256"
-	"fmt"
+	"hash/maphash"
 	"image"
 	"time"
 
@@ -11,6 +10,8 @@ import (
 	"golang.org/x/image/font/opentype"
 	"golang.org/x/image/math/fixed"
 
+	"image/draw"
+	"math"
 	"yamato/internal/core/screen"
 )
 
@@ -21,19 +22,57 @@ type Picture struct {
 	Scale float64
 }
 
-// Key is the same for pictures that look the same.
+// Key is the same for pictures that look the same, within one process.
 func (p Picture) Key() string {
-	h := sha256.New()
+	var one, other maphash.Hash // 128 bits together
+	one.SetSeed(keySeeds[0])
+	other.SetSeed(keySeeds[1])
 	look := p.Look
 	look.Clock = look.Clock.Truncate(time.Minute) // finer than that nobody sees it
-	fmt.Fprintf(h, "%v %v %v %v\n", look, p.Scale, p.Scene.Tree.Width, p.Scene.Tree.Height)
-	for _, b := range p.Scene.boxes {
-		e := *b.element
-		e.Kids, e.Tap, e.Input, e.Enter = nil, 0, 0, 0 // what is in it is a box of its own, and handlers cannot be seen
-		e.Hold, e.Twice, e.Swipe, e.Pinch, e.Drop, e.Drag = 0, 0, 0, 0, 0, ""
-		fmt.Fprintf(h, "%v %v %v %q %v\n", e, b.bounds, b.clip, b.lines, b.focused)
+	for _, h := range []*maphash.Hash{&one, &other} {
+		maphash.WriteComparable(h, look)
+		maphash.WriteComparable(h, [3]float64{p.Scale, p.Scene.Tree.Width, p.Scene.Tree.Height})
 	}
-	return string(h.Sum(nil))
+	for _, b := range p.Scene.boxes {
+		s := seen{looksOf(b.element), b.bounds, b.clip, b.focused, len(b.lines)}
+		for _, h := range []*maphash.Hash{&one, &other} {
+			maphash.WriteComparable(h, s)
+			for _, line := range b.lines {
+				maphash.WriteComparable(h, line)
+			}
+		}
+	}
+	return string(other.Sum(one.Sum(nil)))
+}
+
+var keySeeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
+
+// seen is all that is drawn of a box but for its lines.
+type seen struct {
+	looks
+	bounds, clip screen.Rect
+	focused      bool
+	lines        int
+}
+
+// looks are an element's fields but for what is in it, which is a box of its own, and its handlers, which nobody sees.
+type looks struct {
+	T, ID, Role, Name, Text, Value, Hint, Icon, Checked, Align, Spread, Face string
+	Disabled, Selected, Busy, Middle                                         bool
+	Pad                                                                      lengths
+	Gap, Grow, W, H, Round, Size                                             float64
+	Ground, Ink, Line                                                        tint
+	Lines                                                                    int
+}
+
+func looksOf(e *Element) looks {
+	return looks{
+		T: e.T, ID: e.ID, Role: e.Role, Name: e.Name, Text: e.Text, Value: e.Value, Hint: e.Hint, Icon: e.Icon,
+		Checked: e.Checked, Align: e.Align, Spread: e.Spread, Face: e.Face,
+		Disabled: e.Disabled, Selected: e.Selected, Busy: e.Busy, Middle: e.Middle,
+		Pad: e.Pad, Gap: e.Gap, Grow: e.Grow, W: e.W, H: e.H, Round: e.Round, Size: e.Size,
+		Ground: e.Ground, Ink: e.Ink, Line: e.Line, Lines: e.Lines,
+	}
 }
 
 // Image draws the picture.
@@ -78,8 +117,26 @@ func (c *canvas) face(name string, size float64) font.Face {
 	if err != nil {
 		panic(err) // the fonts are compiled in and the size is bounded
 	}
-	c.faces[k] = f
-	return f
+	c.faces[k] = stepped{f}
+	return c.faces[k]
+}
+
+// stepped is a font whose letters are covered in 16 steps and not in 256: nobody sees it, and a screen has few colours
+// then, so that its picture is a list of them with an index a pixel.
+type stepped struct{ font.Face }
+
+func (s stepped) Glyph(dot fixed.Point26_6, r rune) (dr image.Rectangle, mask image.Image, at image.Point,
+	advance fixed.Int26_6, ok bool) {
+	dr, mask, at, advance, ok = s.Face.Glyph(dot, r)
+	if m, is := mask.(*image.Alpha); ok && is {
+		for y := range dr.Dy() {
+			row := m.Pix[m.PixOffset(at.X, at.Y+y):][:dr.Dx()]
+			for x, v := range row {
+				row[x] = uint8((int(v) + 8) / 17 * 17)
+			}
+		}
+	}
+	return dr, mask, at, advance, ok
 }
 
 func (c *canvas) fill(r screen.Rect, round float64, t tint) {
@@ -87,8 +144,38 @@ func (c *canvas) fill(r screen.Rect, round float64, t tint) {
 		return
 	}
 	c.dc.SetColor(t.NRGBA)
+	whole := screen.Rect{W: float64(c.dc.Width()) / c.scale, H: float64(c.dc.Height()) / c.scale}
+	if round <= 0 {
+		if r = r.Intersect(whole); r.Empty() {
+			return
+		}
+	}
 	c.shape(r, round)
+	// A shape with a hole that goes beyond the picture is drawn wrongly by the package.
+	if inner := c.inner(r, round); !inner.Empty() && !c.clipped && within(r, whole) {
+		if target, ok := c.dc.Image().(*image.RGBA); ok { // most of a screen: no edge runs through it
+			draw.Draw(target, inner, image.NewUniform(t.NRGBA), image.Point{}, draw.Over)
+			x, y, w, h := c.units(inner)
+			c.dc.DrawRectangle(x, y, w, h)
+			c.dc.SetFillRuleEvenOdd()
+			defer c.dc.SetFillRuleWinding()
+		}
+	}
 	c.dc.Fill()
+}
+
+// inner gives the pixels that a shape covers wholly, as far as they are one rectangle.
+func (c *canvas) inner(r screen.Rect, round float64) image.Rectangle {
+	round = max(0, min(round, r.W/2, r.H/2))
+	return image.Rectangle{
+		Min: image.Pt(int(math.Ceil(r.X*c.scale)), int(math.Ceil((r.Y+round)*c.scale))),
+		Max: image.Pt(int(math.Floor((r.X+r.W)*c.scale)), int(math.Floor((r.Y+r.H-round)*c.scale))),
+	}.Intersect(c.dc.Image().Bounds()) // empty where there are none
+}
+
+// units gives a rectangle of pixels in those of the canvas.
+func (c *canvas) units(r image.Rectangle) (x, y, w, h float64) {
+	return float64(r.Min.X) / c.scale, float64(r.Min.Y) / c.scale, float64(r.Dx()) / c.scale, float64(r.Dy()) / c.scale
 }
 
 func (c *canvas) stroke(r screen.Rect, round, width float64, t tint) {

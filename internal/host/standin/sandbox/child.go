@@ -49,6 +49,7 @@ func Run() int {
 	debug.SetMemoryLimit(memorySoft)
 	in, out := bufio.NewReaderSize(os.Stdin, 64<<10), os.Stdout
 	var a *program
+	known := &scripts{}
 	for {
 		var req Request
 		if err := readFrame(in, &req); err != nil {
@@ -59,7 +60,7 @@ func Run() int {
 			return 1
 		}
 		if req.Op == "start" {
-			a = &program{}
+			a = &program{known: known}
 		}
 		if err := writeFrame(out, a.turn(req)); err != nil {
 			if werr := writeFrame(out, Reply{Crash: err.Error()}); werr != nil {
@@ -69,8 +70,34 @@ func Run() int {
 	}
 }
 
+// scripts are what was compiled last: an app is started again and again on its device, and to read it takes longer than
+// to run it.
+type scripts struct {
+	prelude *goja.Program
+	source  string
+	app     *goja.Program
+}
+
+// of gives the prelude and an app's source compiled.
+func (s *scripts) of(source string) (first, app *goja.Program, err error) {
+	if s.prelude == nil {
+		if s.prelude, err = goja.Compile("prelude", prelude, false); err != nil {
+			return nil, nil, err
+		}
+	}
+	if s.app == nil || s.source != source {
+		if s.app, err = goja.Compile("app.js", source, false); err != nil {
+			s.app = nil
+			return nil, nil, err
+		}
+		s.source = source
+	}
+	return s.prelude, s.app, nil
+}
+
 // program is a running app.
 type program struct {
+	known *scripts
 	vm    *goja.Runtime
 	glue  *goja.Object
 	now   int64
@@ -150,7 +177,11 @@ func (a *program) start(req Request) error {
 	epoch := time.Date(2026, 6, 1, 9, 41, 0, 0, time.UTC)
 	vm.SetTimeSource(func() time.Time { return epoch.Add(time.Duration(a.now) * time.Millisecond) })
 	vm.SetRandSource(chance(req.Seed))
-	setup, err := vm.RunScript("prelude", prelude)
+	first, app, err := a.known.of(req.Source)
+	if err != nil {
+		return err
+	}
+	setup, err := vm.RunProgram(first)
 	if err != nil {
 		return err
 	}
@@ -181,7 +212,7 @@ func (a *program) start(req Request) error {
 		return err
 	}
 	a.glue = glue.ToObject(vm)
-	_, err = vm.RunScript("app.js", req.Source)
+	_, err = vm.RunProgram(app)
 	return err
 }
 
