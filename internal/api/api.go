@@ -12,6 +12,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"yamato/internal/api/views"
+	"yamato/internal/api/watch"
 	"yamato/internal/service"
 	"yamato/internal/service/base"
 )
@@ -32,7 +34,7 @@ func New(s *service.Service, c Config) http.Handler {
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
-	h := &handlers{service: s, config: c}
+	h := &handlers{service: s, views: views.New(s.Base, s.Builds, s.Care), watch: watch.New(s.Base), config: c}
 	var err error
 	if h.checker, err = newChecker(); err != nil {
 		panic(err) // it is compiled in
@@ -112,6 +114,8 @@ func New(s *service.Service, c Config) http.Handler {
 
 type handlers struct {
 	service *service.Service
+	views   *views.Part // what is shown
+	watch   *watch.Part // what is followed
 	config  Config
 	assets  map[string]asset // the console's files by path
 	uploads *uploads         // nil where none are taken in pieces

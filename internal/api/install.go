@@ -14,11 +14,11 @@ import (
 	"github.com/gin-gonic/gin"
 	"howett.net/plist"
 
+	"yamato/internal/api/wire"
 	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 )
 
 // baseOf gives the address by which a caller came, if it is one that this service
@@ -43,7 +43,7 @@ func (h *handlers) install(g *gin.Context) {
 	case "":
 		h.installPage(g)
 	case "icon":
-		data, media, err := h.service.HandedIcon(g.Request.Context(), g.Param("code"))
+		data, media, err := h.service.Builds.HandedIcon(g.Request.Context(), g.Param("code"))
 		if err != nil {
 			h.fail(g, err)
 			return
@@ -67,7 +67,7 @@ func (h *handlers) installPackage(g *gin.Context, kind string) {
 		h.fail(g, base.NotFound("there is nothing at "+g.Request.URL.Path, ""))
 		return
 	}
-	f, p, err := h.service.HandedPackage(g.Request.Context(), g.Param("code"), kind)
+	f, p, err := h.service.Builds.HandedPackage(g.Request.Context(), g.Param("code"), kind)
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -81,7 +81,7 @@ func (h *handlers) installPackage(g *gin.Context, kind string) {
 // installManifest tells an iOS device where an app is to be had, in the property
 // list that its system reads for that.
 func (h *handlers) installManifest(g *gin.Context) {
-	made, _, err := h.service.Handed(g.Request.Context(), g.Param("code"))
+	made, _, err := h.service.Builds.Handed(g.Request.Context(), g.Param("code"))
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -114,7 +114,7 @@ type installOffer struct {
 }
 
 func (h *handlers) installPage(g *gin.Context) {
-	made, until, err := h.service.Handed(g.Request.Context(), g.Param("code"))
+	made, until, err := h.service.Builds.Handed(g.Request.Context(), g.Param("code"))
 	b := wire.Build(made)
 	p := struct {
 		Nonce  string

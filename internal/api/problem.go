@@ -4,9 +4,9 @@ import (
 	"errors"
 	"net/http"
 
+	"yamato/internal/api/wire"
 	"yamato/internal/contract"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 )
 
 // Problems that only calls have.

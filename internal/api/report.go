@@ -10,8 +10,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"yamato/internal/api/views"
 	"yamato/internal/report"
-	"yamato/internal/service/views"
 )
 
 // maxReportPicture bounds a picture of a report, in bytes.
@@ -25,17 +25,17 @@ func (h *handlers) runReport(g *gin.Context) {
 		return
 	}
 	ctx, c := g.Request.Context(), caller(g)
-	d, err := h.service.Detail(ctx, c, n, views.Whole)
+	d, err := h.views.Detail(ctx, c, n, views.Whole)
 	if err != nil {
 		h.fail(g, err)
 		return
 	}
-	causes, err := h.service.Causes(ctx, c, n)
+	causes, err := h.views.Causes(ctx, c, n)
 	if err != nil {
 		h.fail(g, err)
 		return
 	}
-	kept, err := h.service.Evidence(ctx, c, n)
+	kept, err := h.views.Evidence(ctx, c, n)
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -55,7 +55,7 @@ func (h *handlers) runReport(g *gin.Context) {
 }
 
 func (h *handlers) pictureOf(ctx context.Context, g *gin.Context, run, id int64) ([]byte, error) {
-	_, f, err := h.service.OpenEvidence(ctx, caller(g), run, id)
+	_, f, err := h.views.OpenEvidence(ctx, caller(g), run, id)
 	if err != nil {
 		return nil, err
 	}

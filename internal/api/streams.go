@@ -74,7 +74,7 @@ func (h *handlers) events(g *gin.Context) {
 	started := false
 	for {
 		ctx, stop := context.WithTimeout(g.Request.Context(), 15*time.Second)
-		list, ended, err := h.service.RunEvents(ctx, caller(g), run, after)
+		list, ended, err := h.service.Runs.RunEvents(ctx, caller(g), run, after)
 		stop()
 		quiet := errors.Is(err, context.DeadlineExceeded) && g.Request.Context().Err() == nil
 		if err != nil && !quiet {
@@ -120,7 +120,7 @@ func (h *handlers) evidence(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	e, f, err := h.service.OpenEvidence(g.Request.Context(), caller(g), run, id)
+	e, f, err := h.views.OpenEvidence(g.Request.Context(), caller(g), run, id)
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -144,7 +144,7 @@ func (h *handlers) link(g *gin.Context) {
 	}
 	socket.SetReadLimit(link.MaxMessage)
 	c := caller(g)
-	err = h.service.ServeHost(g.Request.Context(), c, link.WebSocket{Socket: socket})
+	err = h.service.Link.ServeHost(g.Request.Context(), c, link.WebSocket{Socket: socket})
 	reason := "the link has ended"
 	var p *base.Problem
 	if errors.As(err, &p) {
@@ -168,7 +168,7 @@ func inClosing(reason string) string {
 }
 
 func (h *handlers) putBlob(g *gin.Context) {
-	put := func() error { return h.service.PutBlob(g.Request.Context(), g.Param("digest"), g.Request.Body) }
+	put := func() error { return h.service.Link.PutBlob(g.Request.Context(), g.Param("digest"), g.Request.Body) }
 	if id := g.Query("part"); id != "" {
 		put = func() error { return h.putPart(g, id) }
 	}
@@ -180,7 +180,7 @@ func (h *handlers) putBlob(g *gin.Context) {
 }
 
 func (h *handlers) getBlob(g *gin.Context) {
-	f, err := h.service.OpenBlob(g.Request.Context(), caller(g), g.Param("digest"))
+	f, err := h.service.Link.OpenBlob(g.Request.Context(), caller(g), g.Param("digest"))
 	if err != nil {
 		h.fail(g, err)
 		return

@@ -21,11 +21,11 @@ import (
 	tus "github.com/tus/tusd/v2/pkg/handler"
 	quiet "golang.org/x/exp/slog"
 
+	"yamato/internal/api/wire"
 	"yamato/internal/core/plain"
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
 	"yamato/internal/service/dispatch"
-	"yamato/internal/service/wire"
 )
 
 // uploads takes packages in pieces by the tus protocol (1.0.0): what was
@@ -123,7 +123,7 @@ func (h *handlers) upload(g *gin.Context) {
 			return
 		}
 		made = uuid.NewString()
-		if err := h.service.StartUpload(r.Context(), caller(g), made, size); err != nil {
+		if err := h.service.Builds.StartUpload(r.Context(), caller(g), made, size); err != nil {
 			h.fail(g, err)
 			return
 		}
@@ -146,7 +146,7 @@ func (h *handlers) upload(g *gin.Context) {
 
 // endUpload forgets an upload that is over. What cannot be forgotten now is after a day.
 func (h *handlers) endUpload(g *gin.Context, id string) {
-	if err := h.service.EndUpload(g.Request.Context(), caller(g), id); err != nil {
+	if err := h.service.Builds.EndUpload(g.Request.Context(), caller(g), id); err != nil {
 		h.config.Log.Warn("an upload that is over could not be forgotten", "error", err)
 	}
 }
@@ -180,7 +180,7 @@ func (h *handlers) ownUpload(g *gin.Context, id string) error {
 	if !uploadForm.MatchString(id) {
 		return base.NotFound("there is no such upload", "")
 	}
-	return h.service.OwnsUpload(g.Request.Context(), caller(g), id)
+	return h.service.Builds.OwnsUpload(g.Request.Context(), caller(g), id)
 }
 
 // TakeUpload takes in a package whose upload is complete.
@@ -212,7 +212,7 @@ func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (T
 		return nil, err
 	}
 	defer f.Close()
-	p, err := h.service.TakeUpload(lasting(ctx), caller(ctx), r.Upload, plain.Text(info.MetaData["filename"], 500), f)
+	p, err := h.service.Builds.TakeUpload(lasting(ctx), caller(ctx), r.Upload, plain.Text(info.MetaData["filename"], 500), f)
 	if err != nil {
 		var refused *base.Problem
 		// it will not get better: nothing is kept of it
@@ -256,7 +256,7 @@ func (h *handlers) putPart(g *gin.Context, id string) error {
 		return err
 	}
 	defer f.Close()
-	err = h.service.PutBlob(ctx, g.Param("digest"), f)
+	err = h.service.Link.PutBlob(ctx, g.Param("digest"), f)
 	var refused *base.Problem
 	if err == nil || errors.As(err, &refused) { // kept, or it never will be: nothing stays of it
 		if err := h.uploads.store.AsTerminatableUpload(upload).Terminate(ctx); err != nil {
@@ -269,7 +269,7 @@ func (h *handlers) putPart(g *gin.Context, id string) error {
 
 // icon gives a build's icon.
 func (h *handlers) icon(g *gin.Context) {
-	data, media, err := h.service.Icon(g.Request.Context(), caller(g), g.Query("app"), g.Param("build"))
+	data, media, err := h.service.Builds.Icon(g.Request.Context(), caller(g), g.Query("app"), g.Param("build"))
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -280,7 +280,7 @@ func (h *handlers) icon(g *gin.Context) {
 
 // sidelined gives the last picture, or the boot log, of a device that was given up.
 func (h *handlers) sidelined(g *gin.Context) {
-	f, media, err := h.service.Remains(g.Request.Context(), caller(g), g.Param("device"), g.Param("what"))
+	f, media, err := h.service.Care.Remains(g.Request.Context(), caller(g), g.Param("device"), g.Param("what"))
 	if err != nil {
 		h.fail(g, err)
 		return

@@ -27,7 +27,7 @@ func (w *world) ran(h *fakeHost, report string, builds ...string) store.Run {
 	ref := func(kind evidence.Kind, name, content string) link.EvidenceRef {
 		sum := sha256.Sum256([]byte(content))
 		digest := hex.EncodeToString(sum[:])
-		require.NoError(w.t, w.service.PutBlob(context.Background(), digest, strings.NewReader(content)))
+		require.NoError(w.t, w.service.Link.PutBlob(context.Background(), digest, strings.NewReader(content)))
 		return link.EvidenceRef{Sort: kind.Name, Name: name, MediaType: kind.MediaType, Digest: digest,
 			Size:  int64(len(content)),
 			Facts: []byte(`{"at_ms": 5}`)}
@@ -56,7 +56,7 @@ func TestCrashesOfOneStackAreOneOverRunsAndBuilds(t *testing.T) {
 	w.push("3.2.0")
 	w.ran(h, "TypeError: no good\n    at total (app.js:14:9)\n    at render (app.js:44:1)", "3.2.0")
 	w.ran(h, "TypeError: no good\n    at refund (app.js:99:3)", "3.2.0")
-	list, more, err := w.service.Crashes(ctx, w.user, "Tideline", 0, 0, 10)
+	list, more, err := w.service.Archive.Crashes(ctx, w.user, "Tideline", 0, 0, 10)
 	require.NoError(t, err)
 	require.False(t, more)
 	require.Len(t, list, 2)
@@ -64,13 +64,13 @@ func TestCrashesOfOneStackAreOneOverRunsAndBuilds(t *testing.T) {
 	require.Equal(t, []any{2, 2, "3.1.4", "3.2.0"}, []any{one.Met, one.Runs, strings.Fields(one.FirstBuild)[0],
 		strings.Fields(one.LastBuild)[0]})
 	require.Equal(t, []string{"total (app.js)", "render (app.js)"}, one.Stack.V)
-	_, met, err := w.service.Crash(ctx, w.user, one.ID)
+	_, met, err := w.service.Archive.Crash(ctx, w.user, one.ID)
 	require.NoError(t, err)
 	require.Equal(t, []int64{2, 1}, []int64{met[0].Run, met[1].Run}, "newest first")
-	of, _, err := w.service.Crashes(ctx, w.user, "", 3, 0, 10)
+	of, _, err := w.service.Archive.Crashes(ctx, w.user, "", 3, 0, 10)
 	require.NoError(t, err)
 	require.Len(t, of, 1, "of one run")
-	_, _, err = w.service.Crash(ctx, w.user, 99)
+	_, _, err = w.service.Archive.Crash(ctx, w.user, 99)
 	require.ErrorContains(t, err, "there is no crash 99")
 }
 
@@ -79,19 +79,19 @@ func TestRetentionLetsEvidenceGoByAgeVerdictAndSizeAndSaysSo(t *testing.T) {
 	h := w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
 	first, pinned, third := w.ran(h, ""), w.ran(h, ""), w.ran(h, "")
-	_, err := w.service.PinRun(ctx, w.user, pinned.Number, true)
+	_, err := w.service.Archive.PinRun(ctx, w.user, pinned.Number, true)
 	require.NoError(t, err)
 	db := w.sql(t)
 	_, err = db.Exec(`update evidence set kept_at = now() - interval '10 days'`)
 	require.NoError(t, err)
 	set := func(r store.EvidenceRetention) (n int) {
-		require.NoError(t, w.service.SetEvidenceRetention(ctx, w.user, r))
-		n, _, err := w.service.LetGo(ctx)
+		require.NoError(t, w.service.Archive.SetEvidenceRetention(ctx, w.user, r))
+		n, _, err := w.service.Archive.LetGo(ctx)
 		require.NoError(t, err)
 		return n
 	}
 	gone := func(run int64) (out []string) {
-		list, err := w.service.Evidence(ctx, w.user, run)
+		list, err := w.views.Evidence(ctx, w.user, run)
 		require.NoError(t, err)
 		for _, e := range list {
 			if e.Gone != nil {
@@ -109,28 +109,28 @@ func TestRetentionLetsEvidenceGoByAgeVerdictAndSizeAndSaysSo(t *testing.T) {
 	require.Equal(t, 1, set(store.EvidenceRetention{Bytes: size - 1}), "the oldest, and no more than is needed")
 	require.Equal(t, 3, set(store.EvidenceRetention{Days: 7}))
 	require.Len(t, gone(third.Number), 3)
-	list, err := w.service.Evidence(ctx, w.user, third.Number)
+	list, err := w.views.Evidence(ctx, w.user, third.Number)
 	require.NoError(t, err)
-	_, _, err = w.service.OpenEvidence(ctx, w.user, third.Number, list[0].Id)
+	_, _, err = w.views.OpenEvidence(ctx, w.user, third.Number, list[0].Id)
 	require.ErrorContains(t, err, "its content is gone: retention keeps evidence for 7 days")
 	_, err = db.Exec(`update blob set referred_at = now() - interval '2 days'`)
 	require.NoError(t, err)
 	n, err := w.service.CollectBlobs(ctx, 24*time.Hour)
 	require.NoError(t, err)
 	require.Equal(t, 6, n, "what is gone is collected, and what is pinned is not")
-	kept, f, err := w.service.OpenEvidence(ctx, w.user, pinned.Number, mustFirst(t, w, pinned.Number))
+	kept, f, err := w.views.OpenEvidence(ctx, w.user, pinned.Number, mustFirst(t, w, pinned.Number))
 	require.NoError(t, err)
 	defer f.Close()
 	require.Equal(t, kept.Size, f.Size())
-	s, err := w.service.Sheet(ctx, w.user, third.Number, w.detail(third.Number).Legs[0].Id, 0)
+	s, err := w.views.Sheet(ctx, w.user, third.Number, w.detail(third.Number).Legs[0].Id, 0)
 	require.NoError(t, err)
 	require.Equal(t, "its suite’s rule is `video never`", (*s.Attempts[0].Result.NotKept)[0].Why)
-	require.Error(t, w.service.SetEvidenceRetention(ctx, w.user, store.EvidenceRetention{PassedDays: 9, Days: 3}))
+	require.Error(t, w.service.Archive.SetEvidenceRetention(ctx, w.user, store.EvidenceRetention{PassedDays: 9, Days: 3}))
 }
 
 func mustFirst(t *testing.T, w *world, run int64) int64 {
 	t.Helper()
-	list, err := w.service.Evidence(context.Background(), w.user, run)
+	list, err := w.views.Evidence(context.Background(), w.user, run)
 	require.NoError(t, err)
 	return list[0].Id
 }
@@ -140,24 +140,24 @@ func TestANamedPictureIsFoundInEveryCombinationAndARunIsSummedUp(t *testing.T) {
 	h := w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
 	r := w.ran(h, "TypeError: no good\n    at total (app.js:12:3)")
-	names, none, err := w.service.Pictures(ctx, w.user, r.Number, "")
+	names, none, err := w.service.Archive.Pictures(ctx, w.user, r.Number, "")
 	require.NoError(t, err)
 	require.Empty(t, none)
 	require.Equal(t, []store.PictureName{{Name: "total", In: 1}}, names)
-	_, list, err := w.service.Pictures(ctx, w.user, r.Number, "total")
+	_, list, err := w.service.Archive.Pictures(ctx, w.user, r.Number, "total")
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	require.Equal(t, []string{"Kaede 7", "fail"}, []string{list[0].Model, list[0].Verdict})
-	s, err := w.service.Summary(ctx, w.user, r.Number)
+	s, err := w.views.Summary(ctx, w.user, r.Number)
 	require.NoError(t, err)
 	require.Equal(t, []int{1, 1}, []int{s.Devices[0].Pass, s.Devices[0].Fail})
 	require.Equal(t, 1, s.Cases[0].Fail, "the worst first")
 	require.Len(t, s.Crashes, 1)
-	covered, err := w.service.Coverage(ctx, w.user, "", time.Now().Add(-time.Hour), time.Now().Add(time.Hour))
+	covered, err := w.service.Archive.Coverage(ctx, w.user, "", time.Now().Add(-time.Hour), time.Now().Add(time.Hour))
 	require.NoError(t, err)
 	require.Len(t, covered, 1)
 	require.Equal(t, []any{"Kaede 7", 2, 1, 1, "en-GB"}, []any{covered[0].Model, covered[0].Cases,
 		covered[0].Passed, covered[0].Failed, covered[0].Language})
-	_, err = w.service.Coverage(ctx, w.user, "", time.Now(), time.Now().Add(-time.Hour))
+	_, err = w.service.Archive.Coverage(ctx, w.user, "", time.Now(), time.Now().Add(-time.Hour))
 	require.Error(t, err)
 }

@@ -13,7 +13,7 @@ import (
 	"yamato/internal/store/pg"
 )
 
-// base.Caller is who calls.
+// Caller is who calls.
 type Caller = access.Caller
 
 // Authenticate finds who a token belongs to.

@@ -13,13 +13,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/api/views"
+	"yamato/internal/api/watch"
 	"yamato/internal/contract"
 	"yamato/internal/core/script"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
 	"yamato/internal/service/runs"
-	"yamato/internal/service/views"
-	"yamato/internal/service/watch"
 	"yamato/internal/store"
 )
 
@@ -76,14 +76,14 @@ func TestCausesTellSinceWhichBuild(t *testing.T) {
 		r := w.start(runs.Order{Build: "3.2.0", Suites: []string{"Two"}})
 		carryOut(h, "it is not there")
 		w.awaitRun(r.Number, done)
-		causes, err := w.service.Causes(context.Background(), w.user, r.Number)
+		causes, err := w.views.Causes(context.Background(), w.user, r.Number)
 		require.NoError(t, err)
 		require.Len(t, causes, 1)
 		require.Equal(t, "it is not there", causes[0].Actual)
 		require.Equal(t, "in the only combination it ran in", causes[0].Shared)
 		require.Equal(t, "new in this build; it passed in 3.1.4 (58)", base.Deref(causes[0].Since))
 	}
-	detail, err := w.service.SuiteDetail(context.Background(), w.user, "two")
+	detail, err := w.views.SuiteDetail(context.Background(), w.user, "two")
 	require.NoError(t, err)
 	require.Equal(t, twoCases, detail.Text)
 	require.Equal(t, 2, *detail.Last[0].Line)
@@ -93,7 +93,7 @@ func TestCausesTellSinceWhichBuild(t *testing.T) {
 	}
 	require.Equal(t, []string{"fail", "fail", "pass"}, verdicts, "newest first")
 
-	now, err := w.service.Now(context.Background(), w.user)
+	now, err := w.views.Now(context.Background(), w.user)
 	require.NoError(t, err)
 	require.Len(t, now.Finished, 3)
 	require.Equal(t, "line 4: expected \"x\" to be shown, but it is not there", now.Failures[0].Sentence)
@@ -115,7 +115,7 @@ func TestWhatDidNotPassRunsAgain(t *testing.T) {
 		{runs.Repeat{Which: "failed", SameSeed: true}, []int{0}},
 		{runs.Repeat{Which: "one", Leg: d.Legs[0].Id, Case: base.Ptr(1)}, []int{1}},
 	} {
-		again, err := w.service.Again(ctx, w.user, r.Number, c.in, "")
+		again, err := w.service.Runs.Again(ctx, w.user, r.Number, c.in, "")
 		require.NoError(t, err)
 		next := carryOut(h, "")
 		require.Equal(t, c.cases, next.Attempt.Cases)
@@ -125,7 +125,7 @@ func TestWhatDidNotPassRunsAgain(t *testing.T) {
 	// What bounds a run and varies it is of the next, too.
 	_, err := w.sql(t).Exec(`update run set limits = '{"failures": 3, "case_ms": 90000}', factors = '["language"]', case_order = 'random' where number = $1`, r.Number)
 	require.NoError(t, err)
-	again, err := w.service.Again(ctx, w.user, r.Number, runs.Repeat{Which: "all", SameSeed: true}, "")
+	again, err := w.service.Runs.Again(ctx, w.user, r.Number, runs.Repeat{Which: "all", SameSeed: true}, "")
 	require.NoError(t, err)
 	require.Equal(t, store.Limits{Failures: 3, CaseMS: 90000}, again.Limits.V)
 	require.Equal(t, []string{"language"}, again.Factors.V)
@@ -134,10 +134,10 @@ func TestWhatDidNotPassRunsAgain(t *testing.T) {
 	w.awaitRun(again.Number, done)
 	for _, wrong := range []runs.Repeat{{Which: "some"}, {Which: "one"}, {Which: "one", Leg: 999,
 		Case: &zero}} {
-		_, err := w.service.Again(ctx, w.user, r.Number, wrong, "")
+		_, err := w.service.Runs.Again(ctx, w.user, r.Number, wrong, "")
 		require.Error(t, err)
 	}
-	_, err = w.service.Again(ctx, w.user, 2, runs.Repeat{Which: "failed"}, "")
+	_, err = w.service.Runs.Again(ctx, w.user, 2, runs.Repeat{Which: "failed"}, "")
 	require.ErrorContains(t, err, "there is nothing of run 2 to run again", "it passed")
 }
 
@@ -146,14 +146,14 @@ func TestAPreviewStartsNothingAndSaysWhy(t *testing.T) {
 	mini := kaede("aster-12-1")
 	mini.Kind, mini.Platform, mini.Model, mini.OS = "simulator", "ios", "Aster 12", "18"
 	w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"), mini)
-	p, err := w.service.Preview(context.Background(), w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}})
+	p, err := w.service.Runs.Preview(context.Background(), w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}})
 	require.NoError(t, err)
 	require.Equal(t, 1, p.Legs)
 	require.Equal(t, 2, p.Cases)
 	require.Equal(t, 2, p.Combinations[0].Idle)
 	require.Equal(t, "Aster 12", p.LeftOut[0].Combination.Model)
 	require.NotEmpty(t, p.LeftOut[0].Reasons[0].Remedy)
-	list, _, err := w.service.Runs(context.Background(), w.user, store.RunFilter{}, 0, 10)
+	list, _, err := w.service.Runs.Runs(context.Background(), w.user, store.RunFilter{}, 0, 10)
 	require.NoError(t, err)
 	require.Empty(t, list)
 }
@@ -168,7 +168,7 @@ func TestAScreenIsSeenThroughAnyServiceWhileTheDeviceWorks(t *testing.T) {
 	put := func(body string) string {
 		sum := sha256.Sum256([]byte(body))
 		digest := hex.EncodeToString(sum[:])
-		require.NoError(t, w.service.PutBlob(ctx, digest, strings.NewReader(body)))
+		require.NoError(t, w.service.Link.PutBlob(ctx, digest, strings.NewReader(body)))
 		return digest
 	}
 	answered := make(chan struct{})
@@ -178,7 +178,7 @@ func TestAScreenIsSeenThroughAnyServiceWhileTheDeviceWorks(t *testing.T) {
 		_ = h.conn.Send(ctx, link.FromHost{Seen: &link.Seen{ID: see.ID, Picture: put("a picture"),
 			Tree: put(`{"root":{"role":"button","id":"pay","text":"Pay","bounds":{"x":0,"y":0,"w":9,"h":9},"visible":{"x":0,"y":0,"w":9,"h":9}},"width":9,"height":9}`)}})
 	}()
-	s, err := w.another(base.Config{}).SeeScreen(ctx, w.user, "kaede-7-1") // not the one that holds the link
+	s, err := viewsOf(w.another(base.Config{})).SeeScreen(ctx, w.user, "kaede-7-1") // not the one that holds the link
 	<-answered
 	require.NoError(t, err)
 	require.Equal(t, "a picture", string(s.Picture))
@@ -190,14 +190,14 @@ func TestAScreenIsSeenThroughAnyServiceWhileTheDeviceWorks(t *testing.T) {
 		see := h.expect(func(m link.ToHost) bool { return len(m.See) > 0 }).See[0]
 		_ = h.conn.Send(ctx, link.FromHost{Seen: &link.Seen{ID: see.ID, Trouble: "the device is switched off"}})
 	}()
-	_, err = w.service.SeeScreen(ctx, w.user, "kaede-7-1")
+	_, err = w.views.SeeScreen(ctx, w.user, "kaede-7-1")
 	<-answered
 	require.ErrorContains(t, err, "switched off")
-	_, err = w.service.SeeScreen(ctx, w.user, "nowhere")
+	_, err = w.views.SeeScreen(ctx, w.user, "nowhere")
 	require.ErrorContains(t, err, "no device")
 
 	// What it did is told by walking from lease to lease.
-	d, err := w.service.DeviceDetail(ctx, w.user, "kaede-7-1")
+	d, err := w.views.DeviceDetail(ctx, w.user, "kaede-7-1")
 	require.NoError(t, err)
 	require.Len(t, d.History, 1)
 	require.Nil(t, d.History[0].Ended)
@@ -212,7 +212,7 @@ func TestADevicesHistoryGoesBackLeaseByLease(t *testing.T) {
 		carryOut(h, "it is not there")
 		w.awaitRun(r.Number, done)
 	}
-	d, err := w.service.DeviceDetail(context.Background(), w.user, "kaede-7-1")
+	d, err := w.views.DeviceDetail(context.Background(), w.user, "kaede-7-1")
 	require.NoError(t, err)
 	var runs []int64
 	for _, s := range d.History {
@@ -232,7 +232,7 @@ func TestASheetTellsAttemptByAttemptWithTheFilm(t *testing.T) {
 		link.FilmList: `[{"file":"000.png","at_ms":5},{"file":"001.png","at_ms":900}]`})
 	sum := sha256.Sum256(film)
 	digest := hex.EncodeToString(sum[:])
-	require.NoError(t, w.service.PutBlob(ctx, digest, bytes.NewReader(film)))
+	require.NoError(t, w.service.Link.PutBlob(ctx, digest, bytes.NewReader(film)))
 	e := failed(l.Number, 2, 0, "it is not there")
 	e.Case.Steps = []script.StepRecord{{Line: 4, Text: "expect \"x\"", TookMS: 8000, Verdict: "fail"}}
 	e.Case.Evidence = []link.EvidenceRef{{Sort: "film", Name: "film", MediaType: "application/zip", Digest: digest,
@@ -240,21 +240,21 @@ func TestASheetTellsAttemptByAttemptWithTheFilm(t *testing.T) {
 	h.say(append([]link.Event{began(l.Number), e, result(l.Number, 3, 1, "pass")}, finished(l.Number, 4)...)...)
 	d := w.awaitRun(r.Number, done)
 
-	s, err := w.service.Sheet(ctx, w.user, r.Number, d.Legs[0].Id, 0)
+	s, err := w.views.Sheet(ctx, w.user, r.Number, d.Legs[0].Id, 0)
 	require.NoError(t, err)
 	require.Equal(t, "fail", s.Verdict)
 	require.Len(t, s.Attempts, 1)
 	require.Equal(t, "expect \"x\"", (*s.Attempts[0].Result.Steps)[0].Text)
 	require.Len(t, s.Attempts[0].Frames, 2)
 	require.EqualValues(t, 900, s.Attempts[0].Frames[1].AtMs)
-	png, err := w.service.Frame(ctx, w.user, r.Number, s.Attempts[0].Frames[1].Evidence, 1)
+	png, err := w.views.Frame(ctx, w.user, r.Number, s.Attempts[0].Frames[1].Evidence, 1)
 	require.NoError(t, err)
 	require.Equal(t, "second", string(png))
-	_, err = w.service.Frame(ctx, w.user, r.Number, s.Attempts[0].Frames[1].Evidence, 2)
+	_, err = w.views.Frame(ctx, w.user, r.Number, s.Attempts[0].Frames[1].Evidence, 2)
 	require.Error(t, err)
-	_, err = w.service.Sheet(ctx, w.user, r.Number, d.Legs[0].Id, 7)
+	_, err = w.views.Sheet(ctx, w.user, r.Number, d.Legs[0].Id, 7)
 	require.ErrorContains(t, err, "has no case 7")
-	brief, err := w.service.Detail(ctx, w.user, r.Number, views.InBrief)
+	brief, err := w.views.Detail(ctx, w.user, r.Number, views.InBrief)
 	require.NoError(t, err)
 	require.Nil(t, brief.Legs[0].Cases[0].Results[0].Steps)
 	require.NotNil(t, brief.Legs[0].Cases[0].Results[0].Sentence)
@@ -280,7 +280,7 @@ func (w *world) follow(s *Service, wanted watch.Watch, enough func([]watch.Told)
 	ctx, stop := context.WithTimeout(context.Background(), 15*time.Second)
 	defer stop()
 	var all []watch.Told
-	err := s.Follow(ctx, w.user, wanted, func(told []watch.Told) error {
+	err := watch.New(s.Base).Follow(ctx, w.user, wanted, func(told []watch.Told) error {
 		if all = append(all, told...); enough(all) {
 			stop()
 		}
@@ -363,7 +363,7 @@ func TestSearchFindsByPartOfANameAndTakesMarksAsTheyAre(t *testing.T) {
 	w.link(w.service, kaede("kaede-7-1"))
 	w.start(runs.Order{})
 	find := func(q string) map[string]string {
-		list, err := w.service.Search(context.Background(), w.user, q)
+		list, err := w.views.Search(context.Background(), w.user, q)
 		require.NoError(t, err)
 		out := map[string]string{}
 		for _, f := range list {

@@ -76,11 +76,11 @@ func TestARunInWhichACombinationNeverRanIsAnError(t *testing.T) {
 			}
 		}
 	}
-	causes, err := w.service.Causes(ctx, w.user, run.Number)
+	causes, err := w.views.Causes(ctx, w.user, run.Number)
 	require.NoError(t, err)
 	require.Len(t, causes, 1)
 	require.Equal(t, "there is no room for it", causes[0].Actual)
-	last, err := w.service.SuiteDetail(ctx, w.user, "Two")
+	last, err := w.views.SuiteDetail(ctx, w.user, "Two")
 	require.NoError(t, err)
 	require.Equal(t, "error", last.Last[0].Runs[0].Verdict, "in the suite's history too")
 }
@@ -100,7 +100,7 @@ func TestALegThatNeverHadADeviceIsAnErrorWithItsReason(t *testing.T) {
 	require.Equal(t, "error", d.Run.Verdict)
 	require.Equal(t, []int{2, 2}, []int{d.Run.Results, d.Run.Errors})
 	require.Contains(t, *d.Legs[0].Cases[1].Results[0].Sentence, "its battery is at 3 %")
-	sheet, err := w.service.Sheet(context.Background(), w.user, run.Number, d.Legs[0].Id, 0)
+	sheet, err := w.views.Sheet(context.Background(), w.user, run.Number, d.Legs[0].Id, 0)
 	require.NoError(t, err)
 	require.Equal(t, "error", sheet.Verdict)
 	require.Contains(t, *sheet.Attempts[0].Attempt.Trouble, "its battery is at 3 %")
@@ -181,7 +181,7 @@ func TestLeasesOfAnyNumberAndSizeAreDelivered(t *testing.T) {
 	for i := range 8000 { // each lease names them all once it knows them
 		fmt.Fprintf(&steps, "expect \"%s %d\"\n", strings.Repeat("<", 100), i)
 	}
-	_, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "large.yamato",
+	_, err := w.service.Builds.PushSuite(ctx, w.user, builds.NewSuite{FileName: "large.yamato",
 		Text: "suite \"Large\"\ncase \"c\"\n" + steps.String() + "end\n"})
 	require.NoError(t, err)
 	suite, err := w.store.SuiteNamed(ctx, w.user.ProjectID, "Large")
@@ -267,7 +267,7 @@ func TestARunThatIsCancelledWhileALegGoesBackToWaitEnds(t *testing.T) {
 				})
 			})
 			both.Go(func() {
-				_, err := w.service.CancelRun(context.Background(), w.user, run.Number)
+				_, err := w.service.Runs.CancelRun(context.Background(), w.user, run.Number)
 				require.NoError(t, err)
 			})
 			both.Wait()
@@ -327,7 +327,7 @@ func TestADeviceThatIsRemovedUnderALeaseIsGoneOnceThatHasEnded(t *testing.T) {
 	require.Empty(t, rows)
 	d := w.detail(run.Number)
 	require.NotNil(t, d.Legs[0].Attempts[0].Ended)
-	_, err = w.service.CancelRun(ctx, w.user, run.Number)
+	_, err = w.service.Runs.CancelRun(ctx, w.user, run.Number)
 	require.NoError(t, err)
 	w.awaitRun(run.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
 }
@@ -341,7 +341,7 @@ func TestOneStalledHostDelaysNoOther(t *testing.T) {
 	stalled := theirs
 	stalled.out = make(chan []byte) // and its connection holds nothing
 	done := make(chan struct{})
-	go func() { defer close(done); _ = w.service.ServeHost(ctx, w.host, stalled) }()
+	go func() { defer close(done); _ = w.service.Link.ServeHost(ctx, w.host, stalled) }()
 	t.Cleanup(func() { mine.once.Do(func() { close(mine.closed) }); <-done })
 	require.NoError(t, mine.Send(ctx, link.FromHost{Hello: &link.Hello{Version: link.Version, Host: "stalled",
 		Site: "bench"}}))
@@ -385,7 +385,7 @@ func (w *world) named(boot string, started int64) (*fakeHost, <-chan error, link
 	w.t.Helper()
 	mine, theirs := newPipe()
 	ended := make(chan error, 1)
-	go func() { ended <- w.service.ServeHost(context.Background(), w.host, theirs) }()
+	go func() { ended <- w.service.Link.ServeHost(context.Background(), w.host, theirs) }()
 	h := &fakeHost{w.t, mine}
 	w.t.Cleanup(h.hangUp)
 	require.NoError(w.t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: link.Version,
@@ -407,7 +407,7 @@ func TestOfTwoHostsOfOneNameTheLaterHasTheLinkAndBothAreTold(t *testing.T) {
 	mine, theirs := newPipe()
 	require.NoError(t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: link.Version,
 		Host: "bench", Site: "bench", Boot: "earlier", Started: 1000}}))
-	require.ErrorContains(t, w.service.ServeHost(context.Background(), w.host, theirs), "started later, is linked")
+	require.ErrorContains(t, w.service.Link.ServeHost(context.Background(), w.host, theirs), "started later, is linked")
 	later.hangUp()
 	<-laterEnded
 	_, _, welcome = w.named("earlier", 1000)

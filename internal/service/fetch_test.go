@@ -56,7 +56,7 @@ func TestAFetchGoesOnWhereItStopped(t *testing.T) {
 	defer server.Close()
 	w := newWorld(t, base.Config{MayFetch: []string{"127.0.0.1"}})
 	var last, all int64
-	got, err := w.service.FetchPackage(context.Background(), w.user, server.URL+"/strong.apk", func(n, of int64) {
+	got, err := w.service.Builds.FetchPackage(context.Background(), w.user, server.URL+"/strong.apk", func(n, of int64) {
 		require.GreaterOrEqual(t, n, last)
 		last, all = n, of
 	})
@@ -67,7 +67,7 @@ func TestAFetchGoesOnWhereItStopped(t *testing.T) {
 		asked)
 
 	asked = nil
-	_, err = w.service.FetchPackage(context.Background(), w.user, server.URL+"/weak.apk", untold)
+	_, err = w.service.Builds.FetchPackage(context.Background(), w.user, server.URL+"/weak.apk", untold)
 	p := refusal(t, err, "was lost after 0 MB")
 	require.Equal(t, "try again, or push the file itself", p.Hint)
 	require.Len(t, asked, 1, "of what may have changed, no two halves are joined")
@@ -96,25 +96,25 @@ func TestPackagesAreFetchedFromPublicAddressesAlone(t *testing.T) {
 	ctx := context.Background()
 
 	closed := newWorld(t, base.Config{})
-	_, err := closed.service.FetchPackage(ctx, closed.user, server.URL+"/tideline.apk", untold)
+	_, err := closed.service.Builds.FetchPackage(ctx, closed.user, server.URL+"/tideline.apk", untold)
 	p := refusal(t, err, "leads to a private or loopback address")
 	require.Contains(t, p.Hint, "--may-fetch 127.0.0.1")
 
 	w := newWorld(t, base.Config{MayFetch: []string{"127.0.0.1"}})
-	got, err := w.service.FetchPackage(ctx, w.user, server.URL+"/tideline.apk", untold)
+	got, err := w.service.Builds.FetchPackage(ctx, w.user, server.URL+"/tideline.apk", untold)
 	require.NoError(t, err)
 	require.Equal(t, "tideline.apk", got.FileName)
-	got, err = w.service.FetchPackage(ctx, w.user, server.URL+"/named", untold)
+	got, err = w.service.Builds.FetchPackage(ctx, w.user, server.URL+"/named", untold)
 	require.NoError(t, err)
 	require.Equal(t, "odd name.apk", got.FileName, "nothing of the path is taken")
 	for path, says := range map[string]string{"/inside": "leads to a private",
 		"/round": "redirected more than five times", "/missing": "answers 404", "/words": "not a zip archive"} {
-		_, err := w.service.FetchPackage(ctx, w.user, server.URL+path, untold)
+		_, err := w.service.Builds.FetchPackage(ctx, w.user, server.URL+path, untold)
 		require.Error(t, err, path)
 		require.Contains(t, base.AsProblem(err).Title, says, path)
 	}
 	for _, address := range []string{"ftp://example/x", "file:///etc/passwd", "tideline.apk", "http://"} {
-		_, err := w.service.FetchPackage(ctx, w.user, address, untold)
+		_, err := w.service.Builds.FetchPackage(ctx, w.user, address, untold)
 		refusal(t, err, "no address that can be fetched")
 	}
 }
@@ -145,7 +145,7 @@ func TestAWebAppIsHandedInByItsAddress(t *testing.T) {
 	told := func(int64, int64) {}
 	at := site(t, sitePage, `{"name": "Quay", "start_url": "./start?from=home#x", "orientation": "portrait",
 		"icons": [{"src": "none.svg", "sizes": "any"}, {"src": "icon.png", "sizes": "8x8"}]}`)
-	p, err := w.service.FetchPackage(context.Background(), w.user, at+"/app/", told)
+	p, err := w.service.Builds.FetchPackage(context.Background(), w.user, at+"/app/", told)
 	require.NoError(t, err)
 	facts := p.Facts.V
 	require.Equal(t, []any{appfile.Web, "Quay", at + "/app/start?from=home", "portrait", "icon.png"},
@@ -153,12 +153,12 @@ func TestAWebAppIsHandedInByItsAddress(t *testing.T) {
 	require.True(t, facts.AtAddress())
 	require.Equal(t, strings.ReplaceAll(strings.TrimPrefix(at, "http://"), ":", "-"),
 		strings.ReplaceAll(facts.ApplicationID, ":", "-"))
-	again, err := w.service.FetchPackage(context.Background(), w.user, at+"/app/", told)
+	again, err := w.service.Builds.FetchPackage(context.Background(), w.user, at+"/app/", told)
 	require.NoError(t, err)
 	require.Equal(t, p.Digest, again.Digest, "the same release is the same package")
 
 	bare := site(t, `<!doctype html><title>Bare &amp; plain</title><p>x`, "")
-	p, err = w.service.FetchPackage(context.Background(), w.user, bare+"/app/", told)
+	p, err = w.service.Builds.FetchPackage(context.Background(), w.user, bare+"/app/", told)
 	require.NoError(t, err)
 	require.Equal(t, "Bare & plain", p.Facts.V.Name, "one without a manifest goes by its title")
 	require.Equal(t, bare+"/app/", p.Facts.V.Launch)
@@ -170,18 +170,18 @@ func TestAWebAppIsHandedInByItsAddress(t *testing.T) {
 		"larger than 8 MB":      {sitePage + strings.Repeat("x", 9<<20), "{}"},
 		"larger than 4 MB":      {sitePage, `{"name": "` + strings.Repeat("x", 5<<20) + `"}`},
 	} {
-		_, err := w.service.FetchPackage(context.Background(), w.user, site(t, c[0], c[1])+"/app/", told)
+		_, err := w.service.Builds.FetchPackage(context.Background(), w.user, site(t, c[0], c[1])+"/app/", told)
 		require.ErrorContains(t, err, says)
 	}
-	_, err = w.service.FetchPackage(context.Background(), w.user, bare+"/app/tideline.apk", told)
+	_, err = w.service.Builds.FetchPackage(context.Background(), w.user, bare+"/app/tideline.apk", told)
 	require.ErrorContains(t, err, "a web page, where a package was to be", "a page to sign in at is no app")
 	// A start page elsewhere is not the app's, and a manifest may not lead where no page may.
 	elsewhere := site(t, sitePage, `{"name": "Elsewhere", "start_url": "https://other.example/", "id": "https://other.example/quay"}`)
-	p, err = w.service.FetchPackage(context.Background(), w.user, elsewhere+"/app/", told)
+	p, err = w.service.Builds.FetchPackage(context.Background(), w.user, elsewhere+"/app/", told)
 	require.NoError(t, err)
 	require.Equal(t, elsewhere+"/app/", p.Facts.V.Launch)
 	inner := site(t, strings.ReplaceAll(sitePage, "site.webmanifest", "http://127.0.0.2:1/m"), "")
-	_, err = w.service.FetchPackage(context.Background(), w.user, inner+"/app/", told)
+	_, err = w.service.Builds.FetchPackage(context.Background(), w.user, inner+"/app/", told)
 	require.ErrorContains(t, err, "private or loopback")
 }
 
@@ -192,7 +192,7 @@ func TestAnAddressIsTrustedByAnAuthorityOfOnesOwn(t *testing.T) {
 	}))
 	defer server.Close()
 	w := newWorld(t, base.Config{MayFetch: []string{"127.0.0.1"}})
-	_, err := w.service.FetchPackage(context.Background(), w.user, server.URL+"/a.apk", untold)
+	_, err := w.service.Builds.FetchPackage(context.Background(), w.user, server.URL+"/a.apk", untold)
 	require.ErrorContains(t, err, "certificate")
 
 	path := filepath.Join(t.TempDir(), "authority.pem")
@@ -201,7 +201,7 @@ func TestAnAddressIsTrustedByAnAuthorityOfOnesOwn(t *testing.T) {
 	trusted, err := outside.Trusted(path)
 	require.NoError(t, err)
 	w = newWorld(t, base.Config{MayFetch: []string{"127.0.0.1"}, Trusted: trusted})
-	got, err := w.service.FetchPackage(context.Background(), w.user, server.URL+"/a.apk", untold)
+	got, err := w.service.Builds.FetchPackage(context.Background(), w.user, server.URL+"/a.apk", untold)
 	require.NoError(t, err)
 	require.EqualValues(t, len(packages[0].Data), got.Size)
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yamato/internal/api/wire"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 	"yamato/internal/link"
@@ -17,7 +18,6 @@ import (
 	"yamato/internal/service/builds"
 	"yamato/internal/service/care"
 	"yamato/internal/service/runs"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 
@@ -82,7 +82,7 @@ func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 	got := w.awaitState("kaede-7-1", "unready")
 	require.Equal(t, "debugging was never allowed", *got.Reason)
 	require.Len(t, *got.Checks, 2)
-	_, err := w.service.StartRun(context.Background(), w.user, runs.Order{Build: "1", Suites: []string{"Two"}}, "")
+	_, err := w.service.Runs.StartRun(context.Background(), w.user, runs.Order{Build: "1", Suites: []string{"Two"}}, "")
 	p := refusal(t, err, "kaede-7-1 is not ready: debugging was never allowed")
 	require.Equal(t, "allow it", p.Hint, "the remedy stands with the refusal")
 
@@ -106,7 +106,7 @@ func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 	require.Equal(t, "running", w.detail(run.Number).Run.State, "the leg waits; nothing is marked fail")
 	require.Equal(t, "kaede-7-1 to be made ready: debugging was never allowed; `yamato device check kaede-7-1` "+
 		"says what to do", *w.detail(run.Number).Legs[0].WaitsFor)
-	here, err := w.service.Now(context.Background(), w.user)
+	here, err := w.views.Now(context.Background(), w.user)
 	require.NoError(t, err)
 	require.Contains(t, here.Waiting[0].WaitsFor, "kaede-7-1 to be made ready")
 	d.Condition = fleet.Condition{Power: fleet.PowerUp}
@@ -123,7 +123,7 @@ func TestLegsWhoseDevicesNobodyMendsEndAsErrorsWithTheRemedy(t *testing.T) {
 		Device: true}}, link.Event{Lease: lease.Number, Seq: 3, Clean: &link.Clean{Condition: &notAllowed}})
 	d := w.awaitRun(run.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
 	require.Equal(t, "error", d.Run.Verdict)
-	sheet, err := w.service.Sheet(context.Background(), w.user, run.Number, d.Legs[0].Id, 0)
+	sheet, err := w.views.Sheet(context.Background(), w.user, run.Number, d.Legs[0].Id, 0)
 	require.NoError(t, err)
 	text, err := json.Marshal(sheet)
 	require.NoError(t, err)
@@ -135,29 +135,29 @@ func TestADeviceIsSidelinedWithAReasonAndComesBackAtItsTime(t *testing.T) {
 	w := newWorld(t, base.Config{Pace: 50 * time.Millisecond})
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"), kaede("kaede-7-2"))
-	d, err := w.service.Sideline(ctx, w.user, "kaede-7-1", "its screen is cracked", nil)
+	d, err := w.service.Care.Sideline(ctx, w.user, "kaede-7-1", "its screen is cracked", nil)
 	require.NoError(t, err)
 	require.EqualValues(t, "sidelined", d.State)
 	w.start(runs.Order{})
 	lease := h.lease()
 	require.Equal(t, "kaede-7-2", lease.Device, "what is sidelined runs nothing")
 	soon := time.Now().Add(time.Second)
-	_, err = w.service.Sideline(ctx, w.user, "kaede-7-1", "its screen is being changed", &soon)
+	_, err = w.service.Care.Sideline(ctx, w.user, "kaede-7-1", "its screen is being changed", &soon)
 	require.NoError(t, err)
 	w.awaitState("kaede-7-1", "idle")
 
-	d, err = w.service.Sideline(ctx, w.user, "kaede-7-2", "odd noises", nil)
+	d, err = w.service.Care.Sideline(ctx, w.user, "kaede-7-2", "odd noises", nil)
 	require.NoError(t, err)
 	require.EqualValues(t, "leased", d.State, "what it runs is not cut short")
 	h.say(append([]link.Event{began(lease.Number)}, finished(lease.Number, 2)...)...)
 	got := w.awaitState("kaede-7-2", "sidelined")
 	require.Equal(t, "odd noises", *got.Reason)
-	d, err = w.service.Restore(ctx, w.user, "kaede-7-2")
+	d, err = w.service.Care.Restore(ctx, w.user, "kaede-7-2")
 	require.NoError(t, err)
 	require.EqualValues(t, "idle", d.State)
-	_, err = w.service.Restore(ctx, w.user, "kaede-7-2")
+	_, err = w.service.Care.Restore(ctx, w.user, "kaede-7-2")
 	refusal(t, err, "is not sidelined")
-	_, err = w.service.Sideline(ctx, w.user, "kaede-7-2", " ", nil)
+	_, err = w.service.Care.Sideline(ctx, w.user, "kaede-7-2", " ", nil)
 	refusal(t, err, "for a reason")
 }
 
@@ -208,11 +208,11 @@ func TestRepeatedDeviceTroubleSidelinesAndAProbeRestores(t *testing.T) {
 	h.done(link.Done{ID: tryOut.ID, Trouble: "its cable is loose"})
 	w.awaitState("kaede-7-1", "sidelined")
 	third := h.asked(link.DoProbe)
-	_, err := w.service.Sideline(context.Background(), w.user, "kaede-7-1", "keep off", nil)
+	_, err := w.service.Care.Sideline(context.Background(), w.user, "kaede-7-1", "keep off", nil)
 	require.NoError(t, err)
 	h.done(link.Done{ID: third.ID})
 	require.Eventually(t, func() bool {
-		e, err := w.service.Errand(context.Background(), w.user, third.ID, 0)
+		e, err := w.service.Care.Errand(context.Background(), w.user, third.ID, 0)
 		return err == nil && e.DoneAt != nil
 	}, 5*time.Second, 10*time.Millisecond)
 	require.Equal(t, "keep off", w.awaitState("kaede-7-1", "sidelined").Sideline.Reason,
@@ -233,7 +233,7 @@ func TestADeviceThatWasGivenUpIsSidelinedWithItsDiagnosis(t *testing.T) {
 			Broken: &fleet.Broken{Diagnosis: "its screen stays black", Remedy: "make it anew", Log: info.Digest}}})
 	d := w.awaitState("kaede-7-1", "sidelined")
 	require.Equal(t, "its screen stays black", *d.Sideline.Diagnosis)
-	f, media, err := w.service.Remains(ctx, w.user, "kaede-7-1", "log")
+	f, media, err := w.service.Care.Remains(ctx, w.user, "kaede-7-1", "log")
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 	require.Equal(t, "text/plain; charset=utf-8", media)
@@ -242,7 +242,7 @@ func TestADeviceThatWasGivenUpIsSidelinedWithItsDiagnosis(t *testing.T) {
 	f, err = w.blobs.Open(ctx, info.Digest)
 	require.NoError(t, err, "what is referred to is kept")
 	require.NoError(t, f.Close())
-	restored, err := w.service.Restore(ctx, w.user, "kaede-7-1")
+	restored, err := w.service.Care.Restore(ctx, w.user, "kaede-7-1")
 	require.NoError(t, err)
 	require.EqualValues(t, "halted", restored.State)
 }
@@ -262,11 +262,11 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 	h.fleet(link.Fleet{Offer: &benchOffer, Load: &link.Load{Running: []fleet.Running{{Name: "kaede-7-1",
 		TakesMB: 3072}}}})
 	require.Eventually(t, func() bool {
-		sites, err := w.service.Sites(ctx, w.user)
+		sites, err := w.views.Sites(ctx, w.user)
 		return err == nil && len(sites[0].Images) == 3 && len(sites[0].Running) == 1
 	}, 5*time.Second, 10*time.Millisecond)
 	do := func(e care.Wish) (contract.Errand, error) {
-		made, err := w.service.Do(ctx, w.user, e)
+		made, err := w.service.Care.Do(ctx, w.user, e)
 		return wire.Errand(made), err
 	}
 
@@ -280,7 +280,7 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 	two.TakesMB = 2048
 	h.fleet(link.Fleet{Devices: []link.Device{two}})
 	h.done(link.Done{ID: made.ID})
-	ended, err := w.service.Errand(ctx, w.user, e.Id, 5*time.Second)
+	ended, err := w.service.Care.Errand(ctx, w.user, e.Id, 5*time.Second)
 	require.NoError(t, err)
 	require.NotNil(t, ended.DoneAt)
 	w.awaitState("kaede-7-2", "halted")
@@ -304,8 +304,8 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 		_, err := do(in)
 		refusal(t, err, says)
 	}
-	require.NoError(t, w.service.AcceptLicence(ctx, w.user, "images"))
-	l, err := w.service.Licence(ctx, w.user, "images")
+	require.NoError(t, w.service.Care.AcceptLicence(ctx, w.user, "images"))
+	l, err := w.views.Licence(ctx, w.user, "images")
 	require.NoError(t, err)
 	require.Equal(t, w.user.Name, *l.AcceptedBy)
 	_, err = do(care.Wish{What: "fetch", Image: "Android 15"})
@@ -315,21 +315,21 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 	changed.Licences = []fleet.Licence{{Name: "images", Text: "be kinder"}}
 	h.fleet(link.Fleet{Offer: &changed})
 	require.Eventually(t, func() bool {
-		sites, err := w.service.Sites(ctx, w.user)
+		sites, err := w.views.Sites(ctx, w.user)
 		return err == nil && sites[0].Licences[0].AcceptedBy == nil
 	}, 5*time.Second, 10*time.Millisecond, "another text has to be accepted anew")
 
 	h.fleet(link.Fleet{Load: &link.Load{Running: []fleet.Running{}}})
-	_, err = w.service.Sideline(ctx, w.user, "kaede-7-1", "busy", nil)
+	_, err = w.service.Care.Sideline(ctx, w.user, "kaede-7-1", "busy", nil)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { // a run that waits for a halted device has it booted
-		_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"}}, "once")
+		_, err = w.service.Runs.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"}}, "once")
 		return err == nil
 	}, 5*time.Second, 20*time.Millisecond)
 	require.Equal(t, "kaede-7-2", h.asked(link.DoBoot).Device)
 	h.fleet(link.Fleet{Gone: []string{"kaede-7-2"}})
 	require.Eventually(t, func() bool {
-		_, err := w.service.DeviceDetail(ctx, w.user, "kaede-7-2")
+		_, err := w.views.DeviceDetail(ctx, w.user, "kaede-7-2")
 		return err != nil
 	}, 5*time.Second, 10*time.Millisecond, "a device that never ran anything is forgotten")
 }
@@ -341,7 +341,7 @@ func TestADeviceOfSomebodysOwnIsKeptToItsRule(t *testing.T) {
 	h := w.link(w.service, d, kaede("kaede-7-2"))
 	w.start(runs.Order{})
 	require.Equal(t, "kaede-7-2", h.lease().Device, "of one class, the leg runs where it may")
-	fits, err := w.service.Fit(context.Background(), w.user, "", "1")
+	fits, err := w.views.Fit(context.Background(), w.user, "", "1")
 	require.NoError(t, err)
 	require.Equal(t, "only Ines Marlow may use it", fits[0].Reasons[0].Why)
 
@@ -366,27 +366,27 @@ func TestALineupChoosesForARunAndSaysWhyOthersArePassedOver(t *testing.T) {
 	old := kaede("kaede-7-2")
 	old.OS = "13"
 	h := w.link(w.service, kaede("kaede-7-1"), old)
-	_, err := w.service.SaveLineup(ctx, w.user, "lineup: newest\nfirst: newest_os\ntake: 1\n")
+	_, err := w.service.Builds.SaveLineup(ctx, w.user, "lineup: newest\nfirst: newest_os\ntake: 1\n")
 	require.NoError(t, err)
-	_, err = w.service.SaveLineup(ctx, w.user, "lineup: none\npick:\n  - owner: nobody\n")
+	_, err = w.service.Builds.SaveLineup(ctx, w.user, "lineup: none\npick:\n  - owner: nobody\n")
 	require.NoError(t, err)
-	_, err = w.service.SaveLineup(ctx, w.user, "lineup: wrong\nfirst: prettiest\n")
+	_, err = w.service.Builds.SaveLineup(ctx, w.user, "lineup: wrong\nfirst: prettiest\n")
 	refusal(t, err, "newest_os")
-	c, err := w.service.TryLineup(ctx, w.user, builds.Trial{Name: "newest"})
+	c, err := w.service.Builds.TryLineup(ctx, w.user, builds.Trial{Name: "newest"})
 	require.NoError(t, err)
 	require.Equal(t, "kaede-7-1", c.Taken[0].Name)
 	require.Equal(t, "1 are enough, and others go first", c.Passed[0].Why)
 	run := w.start(runs.Order{Lineup: "newest"})
 	require.Len(t, w.detail(run.Number).Legs, 1)
 	require.Equal(t, "14", h.lease().Attempt.Combination.OS)
-	_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"},
+	_, err = w.service.Runs.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"},
 		Lineup: "none"}, "")
 	refusal(t, err, `the lineup "none" takes no device now`)
-	_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"},
+	_, err = w.service.Runs.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"},
 		Lineup: "gone"}, "")
 	refusal(t, err, `there is no lineup "gone"`)
-	require.NoError(t, w.service.RemoveLineup(ctx, w.user, "none", false))
-	require.Error(t, w.service.RemoveLineup(ctx, w.user, "none", false))
+	require.NoError(t, w.service.Builds.RemoveLineup(ctx, w.user, "none", false))
+	require.Error(t, w.service.Builds.RemoveLineup(ctx, w.user, "none", false))
 }
 
 func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
@@ -394,26 +394,26 @@ func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
 	ctx := context.Background()
 	second := w.push("3.2.0")
 	label := func(ref string, labels map[string]string) store.Build {
-		b, err := w.service.ChangeBuild(ctx, w.user, "", ref, builds.Words{Labels: labels})
+		b, err := w.service.Builds.ChangeBuild(ctx, w.user, "", ref, builds.Words{Labels: labels})
 		require.NoError(t, err)
 		return b
 	}
 	label("1", map[string]string{"branch": "main", "reviewed": "yes"})
 	label("2", map[string]string{"branch": "main"})
-	b, err := w.service.BuildNamed(ctx, w.user, "", "branch=main")
+	b, err := w.service.Builds.BuildNamed(ctx, w.user, "", "branch=main")
 	require.NoError(t, err)
 	require.Equal(t, second.Number, b.Number, "the newest that has them")
-	b, err = w.service.BuildNamed(ctx, w.user, "", "branch=main,reviewed=yes")
+	b, err = w.service.Builds.BuildNamed(ctx, w.user, "", "branch=main,reviewed=yes")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), b.Number)
 	require.Empty(t, label("1", map[string]string{"reviewed": ""}).Labels["reviewed"])
-	list, _, err := w.service.Builds(ctx, w.user, "", "", []string{"branch=main"}, 0, 10)
+	list, _, err := w.service.Builds.Builds(ctx, w.user, "", "", []string{"branch=main"}, 0, 10)
 	require.NoError(t, err)
 	require.Len(t, list, 2)
-	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", builds.Words{Labels: map[string]string{"Bad Key": "x"}})
+	_, err = w.service.Builds.ChangeBuild(ctx, w.user, "", "1", builds.Words{Labels: map[string]string{"Bad Key": "x"}})
 	refusal(t, err, "cannot be a label")
 
-	changes, err := w.service.Changes(ctx, w.user, "", "2", "")
+	changes, err := w.views.Changes(ctx, w.user, "", "2", "")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), changes.Against.Number)
 	require.Equal(t, "size of code", changes.Changes[0].What)
@@ -425,39 +425,39 @@ func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
 		finished(l.Number, 4)...)...)
 	w.awaitRun(ran.Number, func(d contract.RunDetail) bool { return d.Run.FinishedAt != nil })
 
-	require.NoError(t, w.service.SetRetention(ctx, w.user, 1, 0))
-	r, err := w.service.Retention(ctx, w.user)
+	require.NoError(t, w.service.Builds.SetRetention(ctx, w.user, 1, 0))
+	r, err := w.views.Retention(ctx, w.user)
 	require.NoError(t, err)
 	require.Equal(t, int64(1), r.WouldRemove[0].Number)
 	pin := true
-	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", builds.Words{Pinned: &pin})
+	_, err = w.service.Builds.ChangeBuild(ctx, w.user, "", "1", builds.Words{Pinned: &pin})
 	require.NoError(t, err)
-	n, err := w.service.Retain(ctx)
+	n, err := w.service.Builds.Retain(ctx)
 	require.NoError(t, err)
 	require.Zero(t, n, "a pinned build stays whatever the rule")
 	pin = false
-	_, err = w.service.ChangeBuild(ctx, w.user, "", "1", builds.Words{Pinned: &pin})
+	_, err = w.service.Builds.ChangeBuild(ctx, w.user, "", "1", builds.Words{Pinned: &pin})
 	require.NoError(t, err)
-	_, err = w.service.SavePlan(ctx, w.user, "plan: On the first\nbuild: \"1\"\napp: Tideline\nfactors: {language: [en-GB]}\n")
+	_, err = w.service.Plans.SavePlan(ctx, w.user, "plan: On the first\nbuild: \"1\"\napp: Tideline\nfactors: {language: [en-GB]}\n")
 	require.NoError(t, err)
-	n, err = w.service.Retain(ctx)
+	n, err = w.service.Builds.Retain(ctx)
 	require.NoError(t, err)
 	require.Zero(t, n, "so does one that a plan names")
-	require.NoError(t, w.service.RemovePlan(ctx, w.user, "On the first", false))
-	n, err = w.service.Retain(ctx)
+	require.NoError(t, w.service.Plans.RemovePlan(ctx, w.user, "On the first", false))
+	n, err = w.service.Builds.Retain(ctx)
 	require.NoError(t, err)
 	require.Equal(t, 1, n)
-	b, err = w.service.BuildNamed(ctx, w.user, "", "1")
+	b, err = w.service.Builds.BuildNamed(ctx, w.user, "", "1")
 	require.NoError(t, err)
-	_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"}}, "")
+	_, err = w.service.Runs.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"}}, "")
 	require.Error(t, err, "what is gone cannot run")
-	_, err = w.service.Again(ctx, w.user, ran.Number, runs.Repeat{Which: "all"}, "")
+	_, err = w.service.Runs.Again(ctx, w.user, ran.Number, runs.Repeat{Which: "all"}, "")
 	require.Contains(t, refusal(t, err, "retention has removed the packages of Tideline 3.1.4").Hint, "push them again")
 	require.Empty(t, b.Packages)
 	require.NotNil(t, b.RemovedAt)
 	b = w.push("3.1.4")
 	require.Equal(t, int64(1), b.Number, "pushed again, it is there again")
-	_, err = w.service.Again(ctx, w.user, ran.Number, runs.Repeat{Which: "all"}, "")
+	_, err = w.service.Runs.Again(ctx, w.user, ran.Number, runs.Repeat{Which: "all"}, "")
 	require.NoError(t, err, "and what ran runs again")
 	require.Nil(t, b.RemovedAt)
 }
@@ -466,12 +466,12 @@ func TestSettingsAreReadyToCopy(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	w.link(w.service, kaede("kaede-7-1"))
-	s, err := w.service.Settings(ctx, w.user, "", "1", "kaede-7-1", "", nil)
+	s, err := w.views.Settings(ctx, w.user, "", "1", "kaede-7-1", "", nil)
 	require.NoError(t, err)
 	require.Equal(t, "yamato run start --build 1 --app Tideline --on kaede-7-1 --suite Two", s.Command)
 	var in contract.NewRun
 	require.NoError(t, json.Unmarshal([]byte(s.Request), &in))
-	_, err = w.service.StartRun(ctx, w.user, wire.Order(&in), "")
+	_, err = w.service.Runs.StartRun(ctx, w.user, wire.Order(&in), "")
 	require.NoError(t, err, "the request starts what it says")
 	require.Contains(t, s.Document, "suites:\n- Two\n")
 }
@@ -479,18 +479,18 @@ func TestSettingsAreReadyToCopy(t *testing.T) {
 func TestAHandoverIsThereForATime(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	ctx := context.Background()
-	out, err := w.service.HandOver(ctx, w.user, "", "1", "http://127.0.0.1:7499", 5)
+	out, err := w.service.Builds.HandOver(ctx, w.user, "", "1", "http://127.0.0.1:7499", 5)
 	require.NoError(t, err)
 	require.False(t, out.Reachable)
 	require.Regexp(t, `--listen [^ ]+:7499, this machine's address`, *out.Hint)
 	code := out.Address[strings.LastIndex(out.Address, "/")+1:]
-	b, until, err := w.service.Handed(ctx, code)
+	b, until, err := w.service.Builds.Handed(ctx, code)
 	require.NoError(t, err)
 	require.Equal(t, int64(1), b.Number)
 	require.WithinDuration(t, time.Now().Add(5*time.Minute), until, 20*time.Second)
-	_, _, err = w.service.Handed(ctx, "another")
+	_, _, err = w.service.Builds.Handed(ctx, "another")
 	require.True(t, errors.As(err, new(*base.Problem)))
-	out, err = w.service.HandOver(ctx, w.user, "", "1", "https://yamato.example", 5)
+	out, err = w.service.Builds.HandOver(ctx, w.user, "", "1", "https://yamato.example", 5)
 	require.NoError(t, err)
 	require.True(t, out.Reachable)
 	require.Nil(t, out.Hint)

@@ -17,7 +17,7 @@ func (w *world) comes(as base.Caller, name string, devices ...link.Device) (*fak
 	mine, theirs := newPipe()
 	ended := make(chan error, 1)
 	done := make(chan struct{})
-	go func() { defer close(done); ended <- w.service.ServeHost(context.Background(), as, theirs) }()
+	go func() { defer close(done); ended <- w.service.Link.ServeHost(context.Background(), as, theirs) }()
 	h := &fakeHost{w.t, mine}
 	w.t.Cleanup(func() { h.hangUp(); <-done })
 	require.NoError(w.t, mine.Send(context.Background(),
@@ -87,27 +87,27 @@ func TestAHostSpeaksForItselfAlone(t *testing.T) {
 	lease := h.lease()
 	digest := lease.Attempt.PackageBlob
 	for who, c := range map[string]base.Caller{"another host": harbour, "the token that hosts share": w.host} {
-		_, err := w.service.OpenBlob(ctx, c, digest)
+		_, err := w.service.Link.OpenBlob(ctx, c, digest)
 		require.ErrorContains(t, err, "no live lease of this host", who)
-		_, err = w.service.Lent(ctx, c, lease.Number)
+		_, err = w.service.Vault.Lent(ctx, c, lease.Number)
 		require.ErrorContains(t, err, "this host holds no lease", who)
-		require.ErrorContains(t, w.service.ServeLive(ctx, c, lease.Number, link.Live{}), "this host holds no lease",
+		require.ErrorContains(t, w.service.Sessions.ServeLive(ctx, c, lease.Number, link.Live{}), "this host holds no lease",
 			who)
 	}
-	f, err := w.service.OpenBlob(ctx, bench, digest)
+	f, err := w.service.Link.OpenBlob(ctx, bench, digest)
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
-	_, err = w.service.Lent(ctx, bench, lease.Number)
+	_, err = w.service.Vault.Lent(ctx, bench, lease.Number)
 	require.NoError(t, err)
 	require.NotZero(t, run.Number)
 
 	// Withdrawn, it is cut off, and does not come back by the shared one.
-	list, err := w.service.HostTokens(ctx, w.user)
+	list, err := w.service.Care.HostTokens(ctx, w.user)
 	require.NoError(t, err)
 	for _, one := range list {
 		if one.Host == "bench" {
 			require.NotNil(t, one.Used)
-			_, err := w.service.WithdrawHostToken(ctx, w.user, one.ID)
+			_, err := w.service.Care.WithdrawHostToken(ctx, w.user, one.ID)
 			require.NoError(t, err)
 		}
 	}
@@ -116,13 +116,13 @@ func TestAHostSpeaksForItselfAlone(t *testing.T) {
 	_, ended, welcome = w.comes(w.host, "bench")
 	require.Nil(t, welcome)
 	require.ErrorContains(t, <-ended, "has a token of its own")
-	_, err = w.service.WithdrawHostToken(ctx, w.user, 1<<40)
+	_, err = w.service.Care.WithdrawHostToken(ctx, w.user, 1<<40)
 	require.ErrorContains(t, err, "there is no host's token")
 
 	// Until a person makes one.
-	_, _, err = w.service.MakeHostToken(ctx, w.user, " bench")
+	_, _, err = w.service.Care.MakeHostToken(ctx, w.user, " bench")
 	require.Error(t, err)
-	_, made, err := w.service.MakeHostToken(ctx, w.user, "bench")
+	_, made, err := w.service.Care.MakeHostToken(ctx, w.user, "bench")
 	require.NoError(t, err)
 	_, _, welcome = w.comes(w.known(made), "bench", kaede("kaede-7-1"))
 	require.NotNil(t, welcome)

@@ -141,14 +141,14 @@ func TestEverythingAtOnceMeetsNoDeadlock(t *testing.T) {
 		}
 	})
 	busy(3, func(r *rand.Rand) { // a person has a device, and gives it back
-		one, err := w.service.OpenSession(ctx, w.user, sessions.Wish{Device: list[r.IntN(each)].Name})
+		one, err := w.service.Sessions.OpenSession(ctx, w.user, sessions.Wish{Device: list[r.IntN(each)].Name})
 		if err == nil && r.IntN(2) == 0 {
-			_, err = w.service.EndSession(ctx, w.user, one.Number)
+			_, err = w.service.Sessions.EndSession(ctx, w.user, one.Number)
 		}
 		problem(err)
 	})
 	busy(4, func(r *rand.Rand) {
-		_, err := w.service.Do(ctx, w.user, care.Wish{What: link.DoCheck, Device: list[r.IntN(each)].Name})
+		_, err := w.service.Care.Do(ctx, w.user, care.Wish{What: link.DoCheck, Device: list[r.IntN(each)].Name})
 		problem(err)
 	})
 	busy(5, func(r *rand.Rand) { // as the leader does where accounts are missing
@@ -173,20 +173,20 @@ func TestEverythingAtOnceMeetsNoDeadlock(t *testing.T) {
 	})
 	for i := range uint64(3) {
 		busy(10+i, func(r *rand.Rand) {
-			run, err := w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4",
+			run, err := w.service.Runs.StartRun(ctx, w.user, runs.Order{Build: "3.1.4",
 				Suites: []string{"Two"}, RepeatFailed: r.IntN(2)}, "")
 			problem(err)
 			if err == nil && r.IntN(2) == 0 {
-				_, err = w.service.CancelRun(ctx, w.user, run.Number)
+				_, err = w.service.Runs.CancelRun(ctx, w.user, run.Number)
 				problem(err)
 			}
 		})
 	}
 	busy(20, func(r *rand.Rand) {
 		name := list[r.IntN(each)].Name
-		_, err := w.service.Sideline(ctx, w.user, name, "for a moment", nil)
+		_, err := w.service.Care.Sideline(ctx, w.user, name, "for a moment", nil)
 		problem(err)
-		_, err = w.service.Restore(ctx, w.user, name)
+		_, err = w.service.Care.Restore(ctx, w.user, name)
 		problem(err)
 	})
 	db := w.sql(t)
@@ -199,7 +199,7 @@ func TestEverythingAtOnceMeetsNoDeadlock(t *testing.T) {
 		_, err := db.ExecContext(ctx, `update run set limits = '{"failures": 1}' where id in (
 			select id from run where finished_at is null and random() < 0.2 order by id for no key update)`)
 		problem(err)
-		problem(w.service.EndEarly(ctx))
+		problem(w.service.Runs.EndEarly(ctx))
 	})
 	all.Wait()
 	require.Empty(t, heard.told, "after %s", time.Since(begun))

@@ -31,14 +31,14 @@ func planText(name, more string) string {
 
 func (w *world) savePlan(text string) plans.Standing {
 	w.t.Helper()
-	p, err := w.service.SavePlan(context.Background(), w.user, text)
+	p, err := w.service.Plans.SavePlan(context.Background(), w.user, text)
 	require.NoError(w.t, err)
 	return p
 }
 
 func (w *world) starts(name string) []kept.Start {
 	w.t.Helper()
-	list, _, err := w.service.PlanHistory(context.Background(), w.user, name, 0, 200)
+	list, _, err := w.service.Plans.PlanHistory(context.Background(), w.user, name, 0, 200)
 	require.NoError(w.t, err)
 	slices.Reverse(list) // as they came
 	return list
@@ -65,7 +65,7 @@ func TestAPlanIsKeptInRevisionsTriedAndStarted(t *testing.T) {
 	narrow.Model = "Kaede Mini"
 	w.link(w.service, able(kaede("kaede-7-1"), "rotation"), able(kaede("kaede-7-2"), "rotation"), narrow)
 
-	_, err := w.service.SavePlan(ctx, w.user, planText("Every night", "cover: sometimes\n"))
+	_, err := w.service.Plans.SavePlan(ctx, w.user, planText("Every night", "cover: sometimes\n"))
 	refusal(t, err, "line 6: `cover` is all, each, pairs or triples")
 	text := planText("Every night", "  rotation: [portrait, landscape]\ncover: all\nwhen: {cron: \"0 2 * * *\"}\n")
 	p := w.savePlan(text)
@@ -73,11 +73,11 @@ func TestAPlanIsKeptInRevisionsTriedAndStarted(t *testing.T) {
 	require.NotNil(t, p.Next)
 	require.Equal(t, 1, w.savePlan(text).Revision, "the same again is no revision")
 	require.Equal(t, 2, w.savePlan(text+"about: two languages\n").Revision)
-	revisions, err := w.service.PlanRevisions(ctx, w.user, "every night")
+	revisions, err := w.service.Plans.PlanRevisions(ctx, w.user, "every night")
 	require.NoError(t, err, "however its name is written")
 	require.Len(t, revisions, 2)
 
-	trial, err := w.service.TryPlan(ctx, w.user, "Every night", "", plans.Changes{})
+	trial, err := w.service.Plans.TryPlan(ctx, w.user, "Every night", "", plans.Changes{})
 	require.NoError(t, err)
 	require.Len(t, trial.Selection.Picked, 6, "Kaede 7 in two languages and two ways, Kaede Mini in two languages")
 	require.Len(t, trial.LeftOut, 2)
@@ -89,9 +89,9 @@ func TestAPlanIsKeptInRevisionsTriedAndStarted(t *testing.T) {
 	require.Equal(t, int64(6*2*20_000), trial.Selection.Cost)
 	require.Empty(t, w.starts("Every night"), "trying starts nothing")
 
-	run, err := w.service.StartPlan(ctx, w.user, "Every night", plans.Changes{Combinations: 2, Seed: 7}, "once")
+	run, err := w.service.Plans.StartPlan(ctx, w.user, "Every night", plans.Changes{Combinations: 2, Seed: 7}, "once")
 	require.NoError(t, err)
-	again, err := w.service.StartPlan(ctx, w.user, "Every night", plans.Changes{Combinations: 2, Seed: 7}, "once")
+	again, err := w.service.Plans.StartPlan(ctx, w.user, "Every night", plans.Changes{Combinations: 2, Seed: 7}, "once")
 	require.NoError(t, err)
 	require.Equal(t, run.Number, again.Number, "the same call is one start")
 	d := w.detail(run.Number)
@@ -102,12 +102,12 @@ func TestAPlanIsKeptInRevisionsTriedAndStarted(t *testing.T) {
 	require.Equal(t, []string{"device", "language", "rotation"}, *d.Run.Factors)
 	require.Equal(t, []string{"language", "rotation"}, []string{d.Legs[0].Combination.Levels[0].Factor,
 		d.Legs[0].Combination.Levels[1].Factor})
-	_, err = w.service.StartPlan(ctx, w.user, "Every night", plans.Changes{Build: "9.9"}, "")
+	_, err = w.service.Plans.StartPlan(ctx, w.user, "Every night", plans.Changes{Build: "9.9"}, "")
 	refusal(t, err, "there is no build")
 	require.Len(t, w.starts("Every night"), 1, "what cannot be started leaves nothing behind")
 
-	require.NoError(t, w.service.RemovePlan(ctx, w.user, "Every night", false))
-	_, err = w.service.Plan(ctx, w.user, "Every night")
+	require.NoError(t, w.service.Plans.RemovePlan(ctx, w.user, "Every night", false))
+	_, err = w.service.Plans.Plan(ctx, w.user, "Every night")
 	refusal(t, err, "there is no plan")
 	require.Equal(t, "Every night", *w.detail(run.Number).Run.Plan, "its runs stay")
 }
@@ -127,7 +127,7 @@ func TestEachMomentOfAPlanIsExactlyOneRunWhoeverLooks(t *testing.T) {
 		for _, s := range []*Service{w.service, other, w.service, other} {
 			looks.Go(func() {
 				for range 3 {
-					if err := s.LookAtPlans(ctx, now); err != nil {
+					if err := s.Plans.LookAtPlans(ctx, now); err != nil {
 						t.Error(err)
 					}
 				}
@@ -141,13 +141,13 @@ func TestEachMomentOfAPlanIsExactlyOneRunWhoeverLooks(t *testing.T) {
 		require.NotEqual(t, "cancelled", *list[hour].RunState, "nobody takes over what was started a moment ago")
 		// it was killed before it could say so
 		pgtest.Rewind(t, w.url, fmt.Sprintf(`update plan_start set state = 'due', run_id = null where id = %d`, list[hour].ID))
-		require.NoError(t, other.LookAtPlans(ctx, now))
+		require.NoError(t, other.Plans.LookAtPlans(ctx, now))
 		require.Equal(t, *list[hour].Run, *w.starts("Every hour")[hour].Run, "the same run, and no second")
 	}
-	_, next, err := w.service.Runs(ctx, w.user, store.RunFilter{}, 0, 100)
+	_, next, err := w.service.Runs.Runs(ctx, w.user, store.RunFilter{}, 0, 100)
 	require.NoError(t, err)
 	require.Nil(t, next)
-	list, _, err := w.service.Runs(ctx, w.user, store.RunFilter{}, 0, 100)
+	list, _, err := w.service.Runs.Runs(ctx, w.user, store.RunFilter{}, 0, 100)
 	require.NoError(t, err)
 	require.Len(t, list, 3)
 }
@@ -161,21 +161,21 @@ func TestStartsThatWereMissedAreStartedAsThePlanSays(t *testing.T) {
 		name := "Hourly " + missed
 		p := w.savePlan(planText(name, fmt.Sprintf("when: {cron: \"0 * * * *\", busy: take over, missed: %s}\n",
 			missed)))
-		require.NoError(t, w.service.LookAtPlans(ctx, p.Next.Add(2*time.Hour+30*time.Minute)),
+		require.NoError(t, w.service.Plans.LookAtPlans(ctx, p.Next.Add(2*time.Hour+30*time.Minute)),
 			"nothing was up for more than two hours")
 		var states []string
 		for _, s := range w.starts(name) {
 			states = append(states, string(s.State))
 		}
 		require.Equal(t, want, strings.Join(states, " "), missed)
-		_, err := w.service.PausePlan(ctx, w.user, name, true)
+		_, err := w.service.Plans.PausePlan(ctx, w.user, name, true)
 		require.NoError(t, err)
 	}
-	paused, err := w.service.PausePlan(ctx, w.user, "Hourly all", true)
+	paused, err := w.service.Plans.PausePlan(ctx, w.user, "Hourly all", true)
 	require.NoError(t, err)
 	require.Nil(t, paused.Next)
 	before := len(w.starts("Hourly all"))
-	require.NoError(t, w.service.LookAtPlans(ctx, time.Now().Add(9*time.Hour)))
+	require.NoError(t, w.service.Plans.LookAtPlans(ctx, time.Now().Add(9*time.Hour)))
 	require.Len(t, w.starts("Hourly all"), before, "what is paused starts nothing")
 }
 
@@ -186,9 +186,9 @@ func TestWhatHappensWhenTheLastRunStillRuns(t *testing.T) {
 	w.awaitState("kaede-7-1", "offline")
 	for busy, state := range map[string]string{"leave out": "left out", "wait": "due", "take over": "started"} {
 		p := w.savePlan(planText("Hourly "+busy, "when: {cron: \"0 * * * *\", busy: "+busy+"}\n"))
-		require.NoError(t, w.service.LookAtPlans(ctx, p.Next.Add(time.Minute)))
+		require.NoError(t, w.service.Plans.LookAtPlans(ctx, p.Next.Add(time.Minute)))
 		now := p.Next.Add(time.Hour + time.Minute)
-		require.NoError(t, w.service.LookAtPlans(ctx, now))
+		require.NoError(t, w.service.Plans.LookAtPlans(ctx, now))
 		list := w.starts("Hourly " + busy)
 		require.Len(t, list, 2)
 		require.EqualValues(t, state, list[1].State, busy)
@@ -198,16 +198,16 @@ func TestWhatHappensWhenTheLastRunStillRuns(t *testing.T) {
 			require.Equal(t, fmt.Sprintf("run %d of this plan was not over", running), list[1].Told)
 		case "wait":
 			require.Equal(t, fmt.Sprintf("waits for run %d to end", running), list[1].Told)
-			_, err := w.service.CancelRun(ctx, w.user, running)
+			_, err := w.service.Runs.CancelRun(ctx, w.user, running)
 			require.NoError(t, err)
 			require.Eventually(t, func() bool { return w.detail(running).Run.FinishedAt != nil }, 10*time.Second,
 				10*time.Millisecond)
-			require.NoError(t, w.service.LookAtPlans(ctx, now))
+			require.NoError(t, w.service.Plans.LookAtPlans(ctx, now))
 			require.EqualValues(t, "started", w.starts("Hourly " + busy)[1].State)
 		case "take over":
 			require.Equal(t, "cancelled", w.detail(running).Run.State)
 		}
-		_, err := w.service.PausePlan(ctx, w.user, "Hourly "+busy, true)
+		_, err := w.service.Plans.PausePlan(ctx, w.user, "Hourly "+busy, true)
 		require.NoError(t, err)
 	}
 }
@@ -217,20 +217,20 @@ func TestAPlanStartsOnBuildsThatArriveAndAfterOtherPlans(t *testing.T) {
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
 	w.savePlan(planText("On arrival", "build: arriving\nlabels: [branch=main]\nwhen: {busy: wait}\n"))
-	_, err := w.service.SavePlan(ctx, w.user, planText("Afterwards", "when: {after: {plan: No such plan}}\n"))
+	_, err := w.service.Plans.SavePlan(ctx, w.user, planText("Afterwards", "when: {after: {plan: No such plan}}\n"))
 	refusal(t, err, "there is no plan \"No such plan\"")
 	w.savePlan(planText("Afterwards", "when: {after: {plan: on arrival, verdict: fail}}\n"))
-	require.NoError(t, w.service.LookAtPlans(ctx, time.Now()))
+	require.NoError(t, w.service.Plans.LookAtPlans(ctx, time.Now()))
 	require.Empty(t, w.starts("On arrival"), "what was there before starts nothing")
 
 	b := w.push("3.2.0")
-	require.NoError(t, w.service.LookAtPlans(ctx, time.Now()))
+	require.NoError(t, w.service.Plans.LookAtPlans(ctx, time.Now()))
 	require.Empty(t, w.starts("On arrival"), "it has not the labels")
-	_, err = w.service.ChangeBuild(ctx, w.user, "", fmt.Sprint(b.Number),
+	_, err = w.service.Builds.ChangeBuild(ctx, w.user, "", fmt.Sprint(b.Number),
 		builds.Words{Labels: map[string]string{"branch": "main"}})
 	require.NoError(t, err)
-	require.NoError(t, w.service.LookAtPlans(ctx, time.Now()))
-	require.NoError(t, w.service.LookAtPlans(ctx, time.Now()))
+	require.NoError(t, w.service.Plans.LookAtPlans(ctx, time.Now()))
+	require.NoError(t, w.service.Plans.LookAtPlans(ctx, time.Now()))
 	list := w.starts("On arrival")
 	require.Len(t, list, 1)
 	run := *list[0].Run
@@ -242,7 +242,7 @@ func TestAPlanStartsOnBuildsThatArriveAndAfterOtherPlans(t *testing.T) {
 	})
 	w.awaitRun(run, func(d contract.RunDetail) bool { return d.Run.State == "finished" })
 	require.Eventually(t, func() bool {
-		return w.service.LookAtPlans(ctx, time.Now()) == nil && len(w.starts("Afterwards")) == 1
+		return w.service.Plans.LookAtPlans(ctx, time.Now()) == nil && len(w.starts("Afterwards")) == 1
 	}, 10*time.Second, 10*time.Millisecond)
 	require.Equal(t, "after", w.starts("Afterwards")[0].Reason)
 }
@@ -252,7 +252,7 @@ func TestARunStopsEarlyOnceItsPlanSaysSo(t *testing.T) {
 	ctx := context.Background()
 	h := w.link(w.service, kaede("kaede-7-1"))
 	w.savePlan(planText("Until one fails", "stop: {certain: true}\nlimits: {step: 3s, case: 2m, leg: 9m}\nrepeat: {fail: 0}\n"))
-	run, err := w.service.StartPlan(ctx, w.user, "Until one fails", plans.Changes{}, "")
+	run, err := w.service.Plans.StartPlan(ctx, w.user, "Until one fails", plans.Changes{}, "")
 	require.NoError(t, err)
 	l := h.lease()
 	require.Equal(t, []int64{3_000, 120_000, 540_000}, []int64{l.Attempt.StepMS, l.Attempt.CaseMS, l.Attempt.LegMS})
@@ -265,7 +265,7 @@ func TestARunStopsEarlyOnceItsPlanSaysSo(t *testing.T) {
 	require.Contains(t, *d.Legs[1].Cases[0].Results[0].Sentence, "the run stopped early, after a failure")
 
 	w.savePlan(planText("In no time", "limits: {run: 1s}\n"))
-	run, err = w.service.StartPlan(ctx, w.user, "In no time", plans.Changes{}, "")
+	run, err = w.service.Plans.StartPlan(ctx, w.user, "In no time", plans.Changes{}, "")
 	require.NoError(t, err)
 	d = w.awaitRun(run.Number, func(d contract.RunDetail) bool { return d.Run.State == "finished" })
 	require.Equal(t, "error", d.Run.Verdict)
@@ -277,21 +277,21 @@ func TestTheCalendarTellsWhatRanAndWhatWillAndIsReadByItsSecretAlone(t *testing.
 	ctx := context.Background()
 	w.link(w.service, kaede("kaede-7-1"))
 	p := w.savePlan(planText("Every day", "when: {cron: \"0 2 * * *\", zone: Asia/Tokyo}\n"))
-	require.NoError(t, w.service.LookAtPlans(ctx, p.Next.Add(time.Minute)))
+	require.NoError(t, w.service.Plans.LookAtPlans(ctx, p.Next.Add(time.Minute)))
 	now := p.Next.Add(time.Minute)
-	list, err := w.service.Calendar(ctx, w.user.ProjectID, now.Add(-24*time.Hour), now.Add(3*24*time.Hour), now)
+	list, err := w.service.Plans.Calendar(ctx, w.user.ProjectID, now.Add(-24*time.Hour), now.Add(3*24*time.Hour), now)
 	require.NoError(t, err)
 	require.Len(t, list, 4)
 	require.False(t, list[0].Coming)
 	require.NotNil(t, list[0].Run)
 	require.Equal(t, []string{"bench"}, list[1].Sites)
 	require.True(t, list[1].Coming)
-	_, err = w.service.Calendar(ctx, w.user.ProjectID, now, now.Add(-time.Hour), now)
+	_, err = w.service.Plans.Calendar(ctx, w.user.ProjectID, now, now.Add(-time.Hour), now)
 	refusal(t, err, "a span of up to a year")
 
-	secret, err := w.service.MakeFeed(ctx, w.user)
+	secret, err := w.service.Plans.MakeFeed(ctx, w.user)
 	require.NoError(t, err)
-	body, err := w.service.Feed(ctx, secret, "http://yamato.example", now)
+	body, err := w.service.Plans.Feed(ctx, secret, "http://yamato.example", now)
 	require.NoError(t, err)
 	read, err := ics.ParseCalendar(strings.NewReader(string(body)))
 	require.NoError(t, err)
@@ -302,9 +302,9 @@ func TestTheCalendarTellsWhatRanAndWhatWillAndIsReadByItsSecretAlone(t *testing.
 	at, err := events[1].GetStartAt()
 	require.NoError(t, err)
 	require.Equal(t, list[1].At.Unix(), at.Unix())
-	_, err = w.service.MakeFeed(ctx, w.user)
+	_, err = w.service.Plans.MakeFeed(ctx, w.user)
 	require.NoError(t, err)
-	_, err = w.service.Feed(ctx, secret, "", now)
+	_, err = w.service.Plans.Feed(ctx, secret, "", now)
 	refusal(t, err, "this calendar is not to be had")
 }
 
@@ -316,24 +316,24 @@ func TestAStartThatIsMovedStartsThenAndNotBefore(t *testing.T) {
 	w.awaitState("kaede-7-1", "offline")
 	p := w.savePlan(planText("Every day", "when: {cron: \"0 2 * * *\", busy: take over}\n"))
 	next := *p.Next
-	refusal(t, w.service.MoveStart(ctx, w.user, "Every day", next.Add(time.Minute), next.Add(time.Hour)),
+	refusal(t, w.service.Plans.MoveStart(ctx, w.user, "Every day", next.Add(time.Minute), next.Add(time.Hour)),
 		"does not start then")
-	refusal(t, w.service.MoveStart(ctx, w.user, "Every day", next, time.Now().Add(-time.Hour)),
+	refusal(t, w.service.Plans.MoveStart(ctx, w.user, "Every day", next, time.Now().Add(-time.Hour)),
 		"a time that is to come")
-	require.NoError(t, w.service.MoveStart(ctx, w.user, "Every day", next, next.Add(5*time.Hour)))
-	require.NoError(t, w.service.MoveStart(ctx, w.user, "Every day", next.Add(5*time.Hour), next.Add(3*time.Hour)),
+	require.NoError(t, w.service.Plans.MoveStart(ctx, w.user, "Every day", next, next.Add(5*time.Hour)))
+	require.NoError(t, w.service.Plans.MoveStart(ctx, w.user, "Every day", next.Add(5*time.Hour), next.Add(3*time.Hour)),
 		"moved once more")
-	require.NoError(t, w.service.MoveStart(ctx, w.user, "Every day", next.Add(3*time.Hour), next),
+	require.NoError(t, w.service.Plans.MoveStart(ctx, w.user, "Every day", next.Add(3*time.Hour), next),
 		"and back, as an undo does")
-	coming, err := w.service.Calendar(ctx, w.user.ProjectID, next.Add(-time.Hour), next.Add(30*time.Hour),
+	coming, err := w.service.Plans.Calendar(ctx, w.user.ProjectID, next.Add(-time.Hour), next.Add(30*time.Hour),
 		next.Add(-time.Hour))
 	require.NoError(t, err)
 	require.Len(t, coming, 2)
 	require.Equal(t, next.Unix(), coming[0].At.Unix())
 	require.Nil(t, coming[0].MovedFrom, "it is where it always was")
 	require.Empty(t, coming[0].Told)
-	require.NoError(t, w.service.MoveStart(ctx, w.user, "Every day", next, next.Add(3*time.Hour)))
-	coming, err = w.service.Calendar(ctx, w.user.ProjectID, next.Add(-time.Hour), next.Add(30*time.Hour),
+	require.NoError(t, w.service.Plans.MoveStart(ctx, w.user, "Every day", next, next.Add(3*time.Hour)))
+	coming, err = w.service.Plans.Calendar(ctx, w.user.ProjectID, next.Add(-time.Hour), next.Add(30*time.Hour),
 		next.Add(-time.Hour))
 	require.NoError(t, err)
 	require.Len(t, coming, 2)
@@ -341,13 +341,13 @@ func TestAStartThatIsMovedStartsThenAndNotBefore(t *testing.T) {
 	require.Equal(t, next.Unix(), coming[0].MovedFrom.Unix())
 	require.Nil(t, coming[1].MovedFrom)
 
-	require.NoError(t, w.service.LookAtPlans(ctx, next.Add(time.Minute)))
+	require.NoError(t, w.service.Plans.LookAtPlans(ctx, next.Add(time.Minute)))
 	require.EqualValues(t, "due", w.starts("Every day")[0].State, "not before")
-	require.NoError(t, w.service.LookAtPlans(ctx, next.Add(3*time.Hour+time.Minute)))
+	require.NoError(t, w.service.Plans.LookAtPlans(ctx, next.Add(3*time.Hour+time.Minute)))
 	list := w.starts("Every day")
 	require.Len(t, list, 1)
 	require.EqualValues(t, "started", list[0].State)
-	refusal(t, w.service.MoveStart(ctx, w.user, "Every day", next, next.Add(9*time.Hour)), "that start has been")
+	refusal(t, w.service.Plans.MoveStart(ctx, w.user, "Every day", next, next.Add(9*time.Hour)), "that start has been")
 }
 
 // One plan of which hundreds wait, and one whose kept text cannot be read any more, keep no other from starting.
@@ -358,7 +358,7 @@ func TestWhatOnePlanMeetsKeepsNoOtherFromStarting(t *testing.T) {
 	crowd := w.savePlan(planText("A crowd", "when: {cron: \"0 * * * *\", busy: wait}\n"))
 	broken := w.savePlan(planText("B broken", "when: {cron: \"0 * * * *\"}\n"))
 	other := w.savePlan(planText("C other", "when: {cron: \"0 * * * *\"}\n"))
-	_, err := w.service.StartPlan(ctx, w.user, "A crowd", plans.Changes{}, "")
+	_, err := w.service.Plans.StartPlan(ctx, w.user, "A crowd", plans.Changes{}, "")
 	require.NoError(t, err, "its run is open, and all others wait for it")
 	db := w.sql(t)
 	_, err = db.Exec(`insert into plan_start (project_id, plan_id, key, reason, due, asked_by)
@@ -366,7 +366,7 @@ func TestWhatOnePlanMeetsKeepsNoOtherFromStarting(t *testing.T) {
 	require.NoError(t, err)
 	_, err = db.Exec(`update plan set text = 'plan: [', revision = revision + 1 where id = $1`, broken.ID)
 	require.NoError(t, err)
-	require.NoError(t, w.service.LookAtPlans(ctx, other.Next.Add(time.Minute)))
+	require.NoError(t, w.service.Plans.LookAtPlans(ctx, other.Next.Add(time.Minute)))
 	list := w.starts("C other")
 	require.NotEmpty(t, list)
 	require.Equal(t, states.StartStarted, list[len(list)-1].State)

@@ -24,46 +24,28 @@ import (
 	"yamato/internal/service/builds"
 	"yamato/internal/service/care"
 	"yamato/internal/service/checklists"
-	dispatching "yamato/internal/service/dispatch"
+	"yamato/internal/service/dispatch"
 	"yamato/internal/service/plans"
 	"yamato/internal/service/runs"
 	"yamato/internal/service/sessions"
 	"yamato/internal/service/vault"
-	"yamato/internal/service/views"
-	"yamato/internal/service/watch"
 	"yamato/internal/store"
 )
 
-// The parts. Each stands on the base and on those before it; no arrow runs back.
-type (
-	handed   = builds.Part
-	dispatch = dispatching.Part
-	started  = runs.Part
-	tended   = care.Part
-	told     = watch.Part
-	shown    = views.Part
-	sat      = sessions.Part
-	listed   = checklists.Part
-	locked   = vault.Part
-	planned  = plans.Part
-	archived = archive.Part
-)
-
-// Service is one instance: its parts, put together, and the loops that make them work.
+// Service is one instance: its parts, and the loops that make them work. Each part stands on the base and on those
+// before it; no arrow runs back. What pages and commands show of them is put together in internal/api.
 type Service struct {
 	*base.Base
-	*handed
-	*dispatch
-	*started
-	*tended
-	*told
-	*shown
-	*sat
-	*listed
-	*locked
-	*planned
-	*archived
-	callers *callers
+	Builds     *builds.Part
+	Link       *dispatch.Part // with hosts
+	Runs       *runs.Part
+	Care       *care.Part // for devices
+	Sessions   *sessions.Part
+	Checklists *checklists.Part
+	Vault      *vault.Part
+	Plans      *plans.Part
+	Archive    *archive.Part
+	callers    *callers
 }
 
 // New gives an instance; Run makes it work.
@@ -90,11 +72,13 @@ func New(st *store.Store, blobs blob.Store, c base.Config) *Service {
 		c.MendWithin = 15 * time.Minute
 	}
 	b := &base.Base{Store: st, Blobs: blobs, Bell: base.NewBell(), Config: c, Log: c.Log, Instance: uuid.NewString()}
-	kept, fleet := builds.New(b), care.New(b)
-	told, ran := views.New(b, kept, fleet), runs.New(b, kept)
-	return &Service{b, kept, dispatching.New(b), ran, fleet, watch.New(b), told,
-		sessions.New(b, kept, fleet, told), checklists.New(b, ran), vault.New(b),
-		plans.New(b, ran), archive.New(b), newCallers()}
+	kept, tended := builds.New(b), care.New(b)
+	ran := runs.New(b, kept)
+	return &Service{
+		Base: b, Builds: kept, Link: dispatch.New(b), Runs: ran, Care: tended, Sessions: sessions.New(b, kept, tended),
+		Checklists: checklists.New(b, ran), Vault: vault.New(b), Plans: plans.New(b, ran), Archive: archive.New(b),
+		callers: newCallers(),
+	}
 }
 
 // Run works until ctx ends and the links of hosts have been given up: it listens for the bell,
@@ -104,8 +88,8 @@ func (s *Service) Run(ctx context.Context) error {
 		return fmt.Errorf("registering this instance: %w", err)
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	for _, work := range append(s.Loops(), s.Listen, s.PassOn, s.beat, s.collect, s.Tend, s.WatchSessions,
-		s.KeepPlans) {
+	for _, work := range append(s.Link.Loops(), s.Listen, s.PassOn, s.beat, s.collect, s.Care.Tend, s.Sessions.WatchSessions,
+		s.Plans.KeepPlans) {
 		g.Go(func() error {
 			for contain.Do("a loop of the service", func() error { work(ctx); return nil }) != nil &&
 				base.Every(ctx, time.Second) {
@@ -114,7 +98,7 @@ func (s *Service) Run(ctx context.Context) error {
 		})
 	}
 	err := g.Wait()
-	s.dispatch.Wait()
+	s.Link.Wait()
 	return err
 }
 
@@ -125,7 +109,7 @@ func (s *Service) beat(ctx context.Context) {
 		if err := s.Store.Beat(ctx, s.Instance, s.Config.Address); err != nil && ctx.Err() == nil {
 			s.Log.Warn("the database does not answer", "error", err)
 		}
-		if err := s.Tidy(ctx); err != nil && ctx.Err() == nil {
+		if err := s.Link.Tidy(ctx); err != nil && ctx.Err() == nil {
 			s.Log.Warn("the scheduler's table could not be tidied", "error", err)
 		}
 	}
@@ -140,12 +124,12 @@ func (s *Service) collect(ctx context.Context) {
 		if err := s.Blobs.Sweep(ctx, 24*time.Hour); err != nil && ctx.Err() == nil {
 			s.Log.Warn("what arrived in part could not be taken away", "error", err)
 		}
-		if n, err := s.Retain(ctx); err != nil && ctx.Err() == nil {
+		if n, err := s.Builds.Retain(ctx); err != nil && ctx.Err() == nil {
 			s.Log.Warn("outdated builds could not be removed", "error", err)
 		} else if n > 0 {
 			s.Log.Info("outdated builds removed", "count", n)
 		}
-		if n, size, err := s.LetGo(ctx); err != nil && ctx.Err() == nil {
+		if n, size, err := s.Archive.LetGo(ctx); err != nil && ctx.Err() == nil {
 			s.Log.Warn("evidence could not be let go", "error", err)
 		} else if n > 0 {
 			s.Log.Info("evidence was let go", "pieces", n, "bytes", size)

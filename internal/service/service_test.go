@@ -18,6 +18,7 @@ import (
 	"log/slog"
 	"yamato/demo"
 	"yamato/demo/demotest"
+	"yamato/internal/api/views"
 	"yamato/internal/blob"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
@@ -27,7 +28,6 @@ import (
 	"yamato/internal/service/builds"
 	"yamato/internal/service/care"
 	"yamato/internal/service/runs"
-	"yamato/internal/service/views"
 	"yamato/internal/store"
 )
 
@@ -37,6 +37,7 @@ func TestMain(m *testing.M) { pgtest.Main(m) }
 type world struct {
 	t       *testing.T
 	service *Service
+	views   *views.Part // what pages would show of it
 	store   *store.Store
 	blobs   *blob.Dir
 	user    base.Caller
@@ -78,8 +79,9 @@ func newWorld(t *testing.T, c base.Config) *world {
 		require.NoError(t, err)
 	}
 	w.service = w.another(c)
+	w.views = viewsOf(w.service)
 	w.push("3.1.4")
-	_, err = w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.yamato", Text: twoCases})
+	_, err = w.service.Builds.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.yamato", Text: twoCases})
 	require.NoError(t, err)
 	return w
 }
@@ -93,15 +95,18 @@ func (w *world) push(version string) store.Build {
 			continue
 		}
 		packages := demotest.Packages(w.t, v)
-		p, err := w.service.AddPackage(ctx, w.user, packages[0].File, strings.NewReader(string(packages[0].Data)))
+		p, err := w.service.Builds.AddPackage(ctx, w.user, packages[0].File, strings.NewReader(string(packages[0].Data)))
 		require.NoError(w.t, err)
-		b, err := w.service.MakeBuild(ctx, w.user, []string{p.Digest})
+		b, err := w.service.Builds.MakeBuild(ctx, w.user, []string{p.Digest})
 		require.NoError(w.t, err)
 		return b.Build
 	}
 	require.Fail(w.t, "there is no such version", version)
 	return store.Build{}
 }
+
+// viewsOf gives what pages would show of a service.
+func viewsOf(s *Service) *views.Part { return views.New(s.Base, s.Builds, s.Care) }
 
 // another starts a further service on the same records.
 func (w *world) another(c base.Config) *Service {
@@ -161,7 +166,7 @@ func (w *world) link(s *Service, devices ...link.Device) *fakeHost {
 	w.t.Helper()
 	mine, theirs := newPipe()
 	done := make(chan struct{})
-	go func() { defer close(done); _ = s.ServeHost(context.Background(), w.host, theirs) }()
+	go func() { defer close(done); _ = s.Link.ServeHost(context.Background(), w.host, theirs) }()
 	h := &fakeHost{w.t, mine}
 	w.t.Cleanup(func() { h.hangUp(); <-done })
 	require.NoError(w.t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: link.Version,
@@ -225,14 +230,14 @@ func (w *world) start(in runs.Order) store.Run {
 	if in.Build == "" {
 		in.Build, in.Suites = "3.1.4", []string{"Two"}
 	}
-	r, err := w.service.StartRun(context.Background(), w.user, in, "")
+	r, err := w.service.Runs.StartRun(context.Background(), w.user, in, "")
 	require.NoError(w.t, err)
 	return r
 }
 
 func (w *world) detail(n int64) contract.RunDetail {
 	w.t.Helper()
-	d, err := w.service.Detail(context.Background(), w.user, n, views.Whole)
+	d, err := w.views.Detail(context.Background(), w.user, n, views.Whole)
 	require.NoError(w.t, err)
 	return d
 }
@@ -292,7 +297,7 @@ func TestALateWordIsRefusedAndTheDeviceIsCleanedBeforeItsNextLease(t *testing.T)
 	h.acked(n, 2)
 	w.runOut(n)
 	w.awaitRun(r.Number, func(d contract.RunDetail) bool { return d.Legs[0].State == "waiting" })
-	devices, err := w.service.Devices(context.Background(), w.user, care.DeviceFilter{})
+	devices, err := w.service.Care.Devices(context.Background(), w.user, care.DeviceFilter{})
 	require.NoError(t, err)
 	require.EqualValues(t, "resetting", devices[0].State, "never straight to idle")
 
@@ -370,7 +375,7 @@ func TestTheSameIdempotencyKeyMakesOneRun(t *testing.T) {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			r, err := w.service.StartRun(context.Background(), w.user, runs.Order{Build: "3.1.4",
+			r, err := w.service.Runs.StartRun(context.Background(), w.user, runs.Order{Build: "3.1.4",
 				Suites: []string{"Two"}}, "the same")
 			if err == nil {
 				numbers[i] = r.Number
@@ -387,24 +392,24 @@ func TestPackagesOfOneVersionGatherInOneBuild(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	ctx := context.Background()
 	packages := demotest.Packages(t, demo.Versions[0])
-	p, err := w.service.AddPackage(ctx, w.user, "../../etc/"+packages[1].File,
+	p, err := w.service.Builds.AddPackage(ctx, w.user, "../../etc/"+packages[1].File,
 		strings.NewReader(string(packages[1].Data)))
 	require.NoError(t, err)
 	require.Equal(t, packages[1].File, p.FileName, "a name is a name, not a path")
-	b, err := w.service.MakeBuild(ctx, w.user, []string{p.Digest})
+	b, err := w.service.Builds.MakeBuild(ctx, w.user, []string{p.Digest})
 	require.NoError(t, err)
 	require.Equal(t, int64(1), b.Number, "the build of that version lacked this kind")
 	require.Len(t, b.Packages, 2)
-	b, err = w.service.MakeBuild(ctx, w.user, []string{p.Digest})
+	b, err = w.service.Builds.MakeBuild(ctx, w.user, []string{p.Digest})
 	require.NoError(t, err)
 	require.Equal(t, int64(1), b.Number, "pushing it again changes nothing")
 
 	rebuilt, err := demo.PackAndroid(demo.App{ID: demo.ApplicationID, Name: "Tideline", Version: demo.Versions[0],
 		MinimumAPI: 31})
 	require.NoError(t, err)
-	p, err = w.service.AddPackage(ctx, w.user, "again.apk", strings.NewReader(string(rebuilt)))
+	p, err = w.service.Builds.AddPackage(ctx, w.user, "again.apk", strings.NewReader(string(rebuilt)))
 	require.NoError(t, err)
-	b, err = w.service.MakeBuild(ctx, w.user, []string{p.Digest})
+	b, err = w.service.Builds.MakeBuild(ctx, w.user, []string{p.Digest})
 	require.NoError(t, err)
 	require.Equal(t, int64(2), b.Number, "another package of the same version and kind is another build")
 }
@@ -412,7 +417,7 @@ func TestPackagesOfOneVersionGatherInOneBuild(t *testing.T) {
 func TestWhatIsRefusedIsNotKept(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	ctx := context.Background()
-	_, err := w.service.AddPackage(ctx, w.user, "x.apk", strings.NewReader("no package at all, but long enough"))
+	_, err := w.service.Builds.AddPackage(ctx, w.user, "x.apk", strings.NewReader("no package at all, but long enough"))
 	require.Equal(t, base.PackageRefused, base.AsProblem(err).Kind)
 	n, err := w.service.CollectBlobs(ctx, -time.Minute) // as if a day had passed
 	require.NoError(t, err)
@@ -427,12 +432,12 @@ func TestABlobThatArrivesDamagedIsRefused(t *testing.T) {
 	ctx := context.Background()
 	sum := sha256.Sum256([]byte("whole"))
 	digest := hex.EncodeToString(sum[:])
-	err := w.service.PutBlob(ctx, digest, strings.NewReader("whol"))
+	err := w.service.Link.PutBlob(ctx, digest, strings.NewReader("whol"))
 	require.Equal(t, base.Damaged, base.AsProblem(err).Kind)
 	_, err = w.blobs.Open(ctx, digest)
 	require.ErrorIs(t, err, blob.ErrNone)
-	require.NoError(t, w.service.PutBlob(ctx, digest, strings.NewReader("whole")))
-	_, err = w.service.OpenBlob(ctx, w.host, digest)
+	require.NoError(t, w.service.Link.PutBlob(ctx, digest, strings.NewReader("whole")))
+	_, err = w.service.Link.OpenBlob(ctx, w.host, digest)
 	require.Equal(t, base.Missing, base.AsProblem(err).Kind, "knowing a digest opens nothing")
 	staged, err := os.ReadDir(filepath.Join(w.dir, "staging"))
 	require.NoError(t, err)
@@ -443,7 +448,7 @@ func TestAHostThatSpeaksAnotherVersionIsToldSo(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	mine, theirs := newPipe()
 	require.NoError(t, mine.Send(context.Background(), link.FromHost{Hello: &link.Hello{Version: 99, Host: "bench"}}))
-	err := w.service.ServeHost(context.Background(), w.host, theirs)
+	err := w.service.Link.ServeHost(context.Background(), w.host, theirs)
 	require.Contains(t, err.Error(), "version 99 of the link")
 }
 
@@ -451,7 +456,7 @@ func TestAnUnlinkedHostsDevicesAreOfflineAndComeBackWithIt(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	h := w.link(w.service, kaede("kaede-7-1"))
 	state := func() string {
-		d, err := w.service.Devices(context.Background(), w.user, care.DeviceFilter{})
+		d, err := w.service.Care.Devices(context.Background(), w.user, care.DeviceFilter{})
 		require.NoError(t, err)
 		return string(d[0].State)
 	}
@@ -485,7 +490,7 @@ func TestRunsAreListedInPagesNewestFirst(t *testing.T) {
 	}
 	var seen []int64
 	for cursor := int64(0); ; {
-		page, next, err := w.service.Runs(context.Background(), w.user, store.RunFilter{}, cursor, 2)
+		page, next, err := w.service.Runs.Runs(context.Background(), w.user, store.RunFilter{}, cursor, 2)
 		require.NoError(t, err)
 		for _, r := range page {
 			seen = append(seen, r.Number)
@@ -502,12 +507,12 @@ func TestCasesAreChosenByNameAndByTag(t *testing.T) {
 	w := newWorld(t, base.Config{})
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
-	_, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "tags.yamato",
+	_, err := w.service.Builds.PushSuite(ctx, w.user, builds.NewSuite{FileName: "tags.yamato",
 		Text: "suite \"Tags\"\ntags all\ncase \"a\" tags quick\nexpect #x\nend\ncase \"b\" tags slow\nexpect #x\nend\n"})
 	require.NoError(t, err)
 	cases := func(in runs.Order) []string {
 		in.Build, in.Suites = "3.1.4", []string{"Tags"}
-		r, err := w.service.StartRun(ctx, w.user, in, "")
+		r, err := w.service.Runs.StartRun(ctx, w.user, in, "")
 		require.NoError(t, err)
 		var names []string
 		for _, x := range w.detail(r.Number).Legs[0].Cases {
@@ -518,10 +523,10 @@ func TestCasesAreChosenByNameAndByTag(t *testing.T) {
 	require.Equal(t, []string{"a", "b"}, cases(runs.Order{Tags: []string{"all"}}))
 	require.Equal(t, []string{"b"}, cases(runs.Order{Tags: []string{"slow"}}))
 	require.Equal(t, []string{"a"}, cases(runs.Order{Cases: []string{"a"}}))
-	_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Tags"},
+	_, err = w.service.Runs.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Tags"},
 		Cases: []string{"c"}}, "")
 	require.ErrorContains(t, err, `no case of these suites is called "c"`)
-	_, err = w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Tags"},
+	_, err = w.service.Runs.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Tags"},
 		Tags: []string{"none"}}, "")
 	require.ErrorContains(t, err, "no case of these suites has these tags")
 }
@@ -531,10 +536,10 @@ func TestASuiteThatChangesIsANewRevisionAndOldRunsKeepTheirs(t *testing.T) {
 	w.link(w.service, kaede("kaede-7-1"))
 	ctx := context.Background()
 	r := w.start(runs.Order{})
-	same, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.yamato", Text: twoCases})
+	same, err := w.service.Builds.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.yamato", Text: twoCases})
 	require.NoError(t, err)
 	require.False(t, same.Fresh)
-	changed, err := w.service.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.yamato",
+	changed, err := w.service.Builds.PushSuite(ctx, w.user, builds.NewSuite{FileName: "two.yamato",
 		Text: strings.Replace(twoCases, "\"two\"", "\"deux\"", 1)})
 	require.NoError(t, err)
 	require.Equal(t, int64(2), changed.Number)
@@ -548,7 +553,7 @@ func TestACancelledLegThatRunsEndsWhenItsHostSaysSo(t *testing.T) {
 	n := h.lease().Number
 	h.say(began(n), result(n, 2, 0, "pass"))
 	h.acked(n, 2)
-	_, err := w.service.CancelRun(context.Background(), w.user, r.Number)
+	_, err := w.service.Runs.CancelRun(context.Background(), w.user, r.Number)
 	require.NoError(t, err)
 	m := h.expect(func(m link.ToHost) bool { return len(m.End) > 0 })
 	require.Equal(t, link.End{Lease: n, Reason: "the run was cancelled by Aya Torrent"}, m.End[0])

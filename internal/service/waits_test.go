@@ -147,7 +147,7 @@ func TestConcurrentAskersOfSeveralServicesAreAllServedOnce(t *testing.T) {
 		s := []*Service{w.service, other}[i%2]
 		group.Go(func() error {
 			for range each {
-				r, err := s.StartRun(context.Background(), w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}},
+				r, err := s.Runs.StartRun(context.Background(), w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}},
 					"")
 				if err != nil {
 					return err
@@ -180,13 +180,13 @@ func TestCancellingAgainstPlacementLeavesNothingBehind(t *testing.T) {
 	numbers := make([]int64, 24)
 	for i := range numbers {
 		group.Go(func() error {
-			r, err := w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}}, "")
+			r, err := w.service.Runs.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}}, "")
 			if err != nil {
 				return err
 			}
 			numbers[i] = r.Number
 			if i%2 == 0 {
-				_, _ = w.service.CancelRun(ctx, w.user, r.Number) // refused where it is over already
+				_, _ = w.service.Runs.CancelRun(ctx, w.user, r.Number) // refused where it is over already
 			}
 			return nil
 		})
@@ -219,7 +219,7 @@ func TestRemovalAgainstPlacementLeavesNothingBehind(t *testing.T) {
 	numbers := make([]int64, 12)
 	for i := range numbers {
 		group.Go(func() error {
-			r, err := w.service.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}}, "")
+			r, err := w.service.Runs.StartRun(ctx, w.user, runs.Order{Build: "3.1.4", Suites: []string{"Two"}}, "")
 			numbers[i] = r.Number
 			return err
 		})
@@ -238,7 +238,7 @@ func TestRemovalAgainstPlacementLeavesNothingBehind(t *testing.T) {
 		require.Equal(t, "pass", w.awaitRun(n, done).Run.Verdict, "the third device takes what the others leave")
 	}
 	require.Eventually(t, func() bool {
-		list, err := w.service.Devices(ctx, w.user, care.DeviceFilter{})
+		list, err := w.service.Care.Devices(ctx, w.user, care.DeviceFilter{})
 		return err == nil && len(list) == 1 && list[0].Facts.V.Name == "kaede-7-3" && list[0].State == "idle"
 	}, 10*time.Second, 10*time.Millisecond)
 }

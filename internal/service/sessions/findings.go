@@ -13,12 +13,15 @@ import (
 	"strings"
 
 	"yamato/internal/blob"
-	"yamato/internal/contract"
 	"yamato/internal/core/device"
+	"yamato/internal/core/evidence"
 	"yamato/internal/core/plain"
+	"yamato/internal/core/script"
 	"yamato/internal/core/states"
+	"yamato/internal/core/verdict"
 	"yamato/internal/report"
 	"yamato/internal/service/base"
+	"yamato/internal/store"
 	"yamato/internal/store/pg"
 	kept "yamato/internal/store/sessions"
 )
@@ -253,21 +256,19 @@ func (s *Part) ofRun(ctx context.Context, c base.Caller, in NewFinding, f *kept.
 		return err
 	}
 	f.RunID = &id
-	sheet, a := failed.sheet, failed.attempt
-	facts := kept.Facts{Device: a.Attempt.Device, Model: sheet.Combination.Model, OS: sheet.Combination.Os,
-		Build: failed.build}
-	for _, l := range sheet.Combination.Levels {
+	facts := kept.Facts{Device: failed.attempt.Device, Model: failed.leg.Model, OS: failed.leg.OS, Build: failed.build}
+	for _, l := range failed.leg.Levels.V {
 		facts.Surroundings = append(facts.Surroundings, l.Factor+" "+l.Value)
 	}
 	facts.Way = failed.lines
-	if a.Circumstances != nil {
-		facts.Circumstances = json.RawMessage(pg.Encode(*a.Circumstances))
+	if c := failed.attempt.Circumstances; len(c) > 0 && string(c) != "null" {
+		facts.Circumstances = c
 	}
-	for _, e := range a.Evidence {
+	for _, e := range failed.evidence {
 		switch {
-		case e.Sort == "picture" && e.Name == "failure":
+		case e.Sort == evidence.Picture.Name && e.Name == script.FailurePicture:
 			f.Picture = e.Digest
-		case e.Sort == "log" && e.Size < 8<<20:
+		case e.Sort == evidence.Log.Name && e.Size < 8<<20:
 			if facts.Log, err = s.endOf(ctx, e.Digest); err != nil {
 				return err
 			}
@@ -297,47 +298,71 @@ func (s *Part) endOf(ctx context.Context, digest string) ([]string, error) {
 
 // failure is a case of a run that failed, with the attempt that shows it.
 type failure struct {
-	sheet   contract.Sheet
-	attempt contract.SheetAttempt
-	lines   []string // of script, up to the one that failed
-	line    int
-	step    string
-	build   string
-	app     string
-	version string
-	suite   string
+	leg      store.Leg
+	attempt  store.Attempt // none of one that never had a lease
+	evidence []store.Evidence
+	lines    []string // of script, up to the one that failed
+	line     int
+	step     string
+	build    string
+	app      string
+	version  string
+	name     string
 }
 
 // failedCase finds the last attempt at a case that did not pass.
 func (s *Part) failedCase(ctx context.Context, c base.Caller, run, leg int64, index int) (failure, error) {
-	sheet, err := s.views.Sheet(ctx, c, run, leg, index)
-	if err != nil {
-		return failure{}, err
-	}
 	r, err := s.Store.RunNumbered(ctx, c.ProjectID, run)
 	if err != nil {
+		return failure{}, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", run)
+	}
+	legs, err := s.Store.Legs(ctx, r.ID)
+	if err != nil {
 		return failure{}, err
 	}
-	out := failure{sheet: sheet, build: r.App + " " + r.VersionName, app: r.App, version: fmt.Sprint(r.VersionName),
-		suite: sheet.Suite}
-	found := false
-	for _, a := range sheet.Attempts {
-		if a.Result == nil || a.Result.Steps == nil || a.Result.Verdict != "fail" && a.Result.Verdict != "error" {
-			continue
-		}
-		found, out.attempt, out.lines = true, a, nil
-		for _, st := range *a.Result.Steps {
-			if st.Verdict != "pass" {
-				out.line, out.step = st.Line, st.Text
-				break
-			}
-			out.lines = append(out.lines, st.Text)
+	at := slices.IndexFunc(legs, func(l store.Leg) bool { return l.ID == leg })
+	if at < 0 || !slices.Contains(legs[at].Cases, index) || index >= len(legs[at].CaseNames.V) {
+		return failure{}, base.NotFound(fmt.Sprintf("run %d has no case %d in a leg %d", run, index, leg),
+			"open it from the run's page")
+	}
+	f := failure{leg: legs[at], build: r.App + " " + r.VersionName, app: r.App, version: r.VersionName,
+		name: legs[at].CaseNames.V[index].Name}
+	results, err := s.Store.CrossingResults(ctx, leg, index)
+	if err != nil {
+		return f, err
+	}
+	var last *store.Result
+	for i, one := range results {
+		if v := verdict.Verdict(one.Verdict); v == verdict.Fail || v == verdict.Error {
+			last = &results[i]
 		}
 	}
-	if !found {
-		return out, base.Invalid(fmt.Sprintf("%q did not fail there", sheet.Case), "choose a case that failed")
+	if last == nil {
+		return f, base.Invalid(fmt.Sprintf("%q did not fail there", f.name), "choose a case that failed")
 	}
-	return out, nil
+	var steps []script.StepRecord
+	if err := json.Unmarshal(last.Steps, &steps); err != nil {
+		return f, fmt.Errorf("reading the steps of %q: %w", f.name, err)
+	}
+	for _, step := range steps {
+		if step.Verdict != string(verdict.Pass) {
+			f.line, f.step = step.Line, step.Text
+			break
+		}
+		f.lines = append(f.lines, step.Text)
+	}
+	attempts, err := s.Store.LegAttempts(ctx, leg)
+	if err != nil {
+		return f, err
+	}
+	for _, a := range attempts {
+		if a.Lease == last.LeaseID {
+			f.attempt = a
+		}
+	}
+	all, err := s.Store.CrossingEvidence(ctx, r.ID, leg, index)
+	f.evidence = slices.DeleteFunc(all, func(e store.Evidence) bool { return e.LeaseID != last.LeaseID })
+	return f, err
 }
 
 // Findings lists them, newest first.

@@ -25,7 +25,6 @@ import (
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
 	"yamato/internal/service/care"
-	"yamato/internal/service/views"
 	"yamato/internal/store"
 	"yamato/internal/store/pg"
 	kept "yamato/internal/store/sessions"
@@ -36,7 +35,6 @@ type Part struct {
 	*base.Base
 	builds *builds.Part
 	care   *care.Part
-	views  *views.Part
 	secret string // that the other instances know this one by
 	taken  *taken
 
@@ -47,8 +45,8 @@ type Part struct {
 }
 
 // New gives them.
-func New(b *base.Base, builds *builds.Part, care *care.Part, views *views.Part) *Part {
-	return &Part{Base: b, builds: builds, care: care, views: views, stages: map[int64]*stage{},
+func New(b *base.Base, builds *builds.Part, care *care.Part) *Part {
+	return &Part{Base: b, builds: builds, care: care, stages: map[int64]*stage{},
 		ports: ports{wait: map[string]meeting{}}, secret: base.NewToken(), taken: newTaken()}
 }
 
@@ -555,18 +553,17 @@ func (s *Part) AgainByHand(ctx context.Context, c base.Caller, run, leg int64, i
 	if len(f.lines) > 0 && strings.HasPrefix(f.lines[0], "start app") {
 		in.Lines = f.lines
 	}
-	in.Origin = &kept.Origin{Run: run, Suite: f.suite, Case: f.sheet.Case, Line: f.line, Step: f.step}
-	k := f.sheet.Combination
+	in.Origin = &kept.Origin{Run: run, Suite: f.leg.Suite, Case: f.name, Line: f.line, Step: f.step}
 	if in.Device == "" && in.Lineup == "" {
-		in.Class = &fleet.Class{Kind: k.Kind, Model: k.Model, Platform: k.Platform, OS: k.Os}
+		in.Class = &fleet.Class{Kind: f.leg.Kind, Model: f.leg.Model, Platform: f.leg.Platform, OS: f.leg.OS}
 	}
-	for _, l := range k.Levels {
+	for _, l := range f.leg.Levels.V {
 		if l.Factor == feel.Language && in.Language == "" {
 			in.Language = l.Value
 		}
 	}
 	if in.Name == "" {
-		in.Name = plain.Text(fmt.Sprintf("run %d by hand: %s", run, f.sheet.Case), maxName)
+		in.Name = plain.Text(fmt.Sprintf("run %d by hand: %s", run, f.name), maxName)
 	}
 	return in, nil
 }

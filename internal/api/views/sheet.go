@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"yamato/internal/api/wire"
 	"yamato/internal/contract"
 	"yamato/internal/core/device"
 	"yamato/internal/core/evidence"
@@ -17,7 +18,6 @@ import (
 	"yamato/internal/core/verdict"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 

@@ -6,9 +6,9 @@ import (
 	"sync"
 	"time"
 
+	"yamato/internal/api/wire"
 	"yamato/internal/contract"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 

@@ -8,12 +8,12 @@ import (
 	"strings"
 	"time"
 
+	"yamato/internal/api/wire"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 

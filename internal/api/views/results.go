@@ -6,12 +6,12 @@ import (
 	"slices"
 	"time"
 
+	"yamato/internal/api/wire"
 	"yamato/internal/blob"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 )
 

@@ -4,9 +4,9 @@ import (
 	"context"
 	"strings"
 
+	"yamato/internal/api/wire"
 	"yamato/internal/contract"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 )
 
 // historyStints is how many of its last leases a device's page shows.

@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
+	"yamato/internal/api/wire"
 	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 	"yamato/internal/store"
 	"yamato/internal/store/pg"
 )

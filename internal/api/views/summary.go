@@ -5,10 +5,10 @@ import (
 	"context"
 	"slices"
 
+	"yamato/internal/api/wire"
 	"yamato/internal/contract"
 	"yamato/internal/core/verdict"
 	"yamato/internal/service/base"
-	"yamato/internal/service/wire"
 )
 
 // How many are told of what there may be many of.
