@@ -171,8 +171,11 @@ export function followRun(run: number, after: number, hear: (first: number, even
 }
 
 /** Keeps the page's title. */
+export const titled = (title: string) => (title ? `${title} · Yamato` : "Yamato");
+
+/** Names the page that is open, where its route does not (routes.tsx). */
 export function useTitle(title: string) {
   useEffect(() => {
-    document.title = title ? `${title} · Yamato` : "Yamato";
+    document.title = titled(title);
   }, [title]);
 }

@@ -10,7 +10,6 @@ import {
   type SheetAttempt,
 } from "../data/api";
 import { align, differences, differs, type Difference } from "../data/beside";
-import { useTitle } from "../data/live";
 import { amount } from "../data/readings";
 import { lasting } from "../data/time";
 import { combinationWhole } from "../data/weave";
@@ -31,7 +30,6 @@ const write = (p: Place) => `${p.run}.${p.leg}.${p.index}.${p.attempt}`;
 
 /** Two attempts side by side: circumstances that differ, then the steps, aligned. */
 export function BesidePage() {
-  useTitle("Side by side");
   const [params, set] = useSearchParams();
   const a = read(params.get("a"));
   const b = read(params.get("b"));

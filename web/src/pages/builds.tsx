@@ -1,7 +1,6 @@
 import { useRef, useState, useEffect } from "react";
 import { Link, useSearchParams } from "react-router";
 import { inProject, useGet, type Build } from "../data/api";
-import { useTitle } from "../data/live";
 import { at, plural, size } from "../data/time";
 import { fetchFrom, forgetUploads, handIn, under, useUploads, type Upload } from "../data/uploads";
 import { platformName } from "../data/weave";
@@ -56,7 +55,6 @@ export function Labels({ b }: { b: Build }) {
 const shown = 100;
 
 export function BuildsPage() {
-  useTitle("Builds");
   const [params, set] = useSearchParams();
   const [q, setQ] = useState(params.get("q") ?? "");
   const asked = params.get("q") ?? "";

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { inProject, post, useGet, type Device, type Lineup, type Session } from "../data/api";
-import { useFleet, useTitle } from "../data/live";
+import { useFleet } from "../data/live";
 import { at, plural } from "../data/time";
 import { platformName } from "../data/weave";
 import { Command, Empty, Heading, Section, Trouble, Waiting } from "../parts/plain";
@@ -26,7 +26,6 @@ export const stateWords: Record<string, string> = {
 
 /** Where one takes a device in hand, and finds the sessions that are going on and those that were. */
 export function ByHandPage() {
-  useTitle("By hand");
   const fleet = useFleet();
   const navigate = useNavigate();
   const [params, set] = useSearchParams();

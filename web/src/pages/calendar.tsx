@@ -1,7 +1,6 @@
 import { useMemo, useRef, useState, type PointerEvent } from "react";
 import { Link, useSearchParams } from "react-router";
 import { inProject, outdated, post, useGet, type CalendarEntry, type Plan } from "../data/api";
-import { useTitle } from "../data/live";
 import { plural } from "../data/time";
 import { undo } from "../data/undo";
 import { Command, Heading, Modal, Trouble, Waiting } from "../parts/plain";
@@ -28,7 +27,6 @@ type Flag = { entry: CalendarEntry; left: number; width: number; line: number };
 
 /** What plans started in a week and will start, a lane for each site. */
 export function CalendarPage() {
-  useTitle("Calendar");
   const [params, set] = useSearchParams();
   const asked = params.get("week");
   const begin = useMemo(() => monday(asked ? new Date(`${asked}T12:00:00`) : new Date()), [asked]);

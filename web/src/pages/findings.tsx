@@ -17,7 +17,6 @@ const stateOf = (f: SeenFault) =>
   f.mended_in ? `mended in ${f.mended_in}` : f.state === "no fault" ? "not a fault" : f.state;
 
 export function FindingsPage() {
-  useTitle("Findings");
   const [params, set] = useSearchParams();
   const q = params.get("q") ?? "";
   const state = params.get("state") ?? "";

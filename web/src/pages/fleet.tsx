@@ -1,7 +1,7 @@
 import { useMemo } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Glimpse } from "../data/api";
-import { useFleet, useTitle } from "../data/live";
+import { useFleet } from "../data/live";
 import { at, plural } from "../data/time";
 import { platformName } from "../data/weave";
 import { useVirtualizer } from "@tanstack/react-virtual";
@@ -42,7 +42,6 @@ const order = ["leased", "resetting", "booting", "idle", "halted", "unready", "s
 type Line = { group: string; devices: Glimpse[] } | Glimpse;
 
 export function FleetPage() {
-  useTitle("Fleet");
   const fleet = useFleet();
   const [params, set] = useSearchParams();
   const get = (k: string) => params.get(k) ?? "";

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { inProject, outdated, post, put, remove, useGet, Problem, type Choice, type Lineup } from "../data/api";
-import { useFleet, useTitle } from "../data/live";
+import { useFleet } from "../data/live";
 import { at, plural } from "../data/time";
 import { undo } from "../data/undo";
 import { platformName } from "../data/weave";
@@ -22,7 +22,6 @@ first: [spread, newest_os, least_used]
 
 /** Saved rules that choose devices, and what each takes now. */
 export function LineupsPage() {
-  useTitle("Lineups");
   const [params, set] = useSearchParams();
   const list = useGet<Lineup[]>("lineups");
   const chosen = params.get("lineup");

@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import { useGet, type Glimpse, type Now, type Plan } from "../data/api";
-import { useFleet, useRuns, useTitle } from "../data/live";
+import { useFleet, useRuns } from "../data/live";
 import { at, plural } from "../data/time";
 import { combinationLabel } from "../data/weave";
 import { Command, Empty, Section, Trouble, Waiting } from "../parts/plain";
@@ -12,7 +12,6 @@ import { useStart } from "../parts/frame";
 const mostRunning = 8;
 
 export function NowPage() {
-  useTitle("Now");
   const now = useGet<Now>("now", { refetchInterval: 15_000 });
   const runs = useRuns();
   const fleet = useFleet();

@@ -1,7 +1,6 @@
 import { Tabs } from "radix-ui";
 import { Link, useParams, useSearchParams } from "react-router";
 import { inProject, useGet, type CoveredDevices, type Crash, type CrashDetail, type CrashList } from "../data/api";
-import { useTitle } from "../data/live";
 import { at, plural } from "../data/time";
 import { Command, Empty, Heading, Section, Trouble, Waiting } from "../parts/plain";
 import { Pick } from "../parts/start";
@@ -17,7 +16,6 @@ const dayBefore = (n: number) => new Date(Date.now() - n * 86_400_000).toISOStri
 
 /** What was covered by which builds, and which crashes were met. */
 export function OverTimePage() {
-  useTitle("Over time");
   const [params, set] = useSearchParams();
   const tab = params.get("tab") ?? "covered";
   const span = params.get("days") ?? "30";
@@ -197,7 +195,6 @@ export function CrashRow({ c }: { c: Crash }) {
 export function CrashPage() {
   const { crash = "" } = useParams();
   const one = useGet<CrashDetail>(`crashes/${Number(crash)}`, { staleTime: 5000 });
-  useTitle("Crash");
   const c = one.data?.crash;
   return (
     <div className="mx-auto max-w-[1240px] px-5 py-5">

@@ -1,13 +1,12 @@
 import { useEffect } from "react";
 import { Link, useNavigate } from "react-router";
 import { outdated, useGet, type Plan } from "../data/api";
-import { useRuns, useTitle } from "../data/live";
+import { useRuns } from "../data/live";
 import { Command, Empty, Heading, Trouble, Waiting } from "../parts/plain";
 import { Lately, moment, startWords } from "../parts/plans";
 
 /** Saved recipes: what starts them, when next, and how they went. */
 export function PlansPage() {
-  useTitle("Plans");
   const navigate = useNavigate();
   const list = useGet<Plan[]>("plans", { refetchInterval: 5_000 });
   const runs = useRuns();

@@ -2,7 +2,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { get, inProject, outdated, post, type Problem, type Run } from "../data/api";
-import { useRuns, useTitle } from "../data/live";
+import { useRuns } from "../data/live";
 import { at, lasting, plural } from "../data/time";
 import { useStart } from "../parts/frame";
 import { Command, Empty, Heading, Progress, Trouble, Waiting } from "../parts/plain";
@@ -13,7 +13,6 @@ import { Sure } from "../parts/sure";
 type Page = { items: Run[]; next?: number };
 
 export function RunsPage() {
-  useTitle("Runs");
   const [params, set] = useSearchParams();
   const start = useStart();
   const filter = new URLSearchParams();

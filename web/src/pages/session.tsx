@@ -15,6 +15,7 @@ import {
   type SessionEntry,
 } from "../data/api";
 import { useTitle } from "../data/live";
+import { inHand, useShortcuts } from "../parts/shortcuts";
 import {
   clock,
   LogBook,
@@ -129,32 +130,17 @@ function InHand({ s, link }: { s: Session; link: SessionLink }) {
   };
   const picture = (name?: string, spot?: { x: number; y: number }) => void act({ do: "picture", name, at: spot });
 
-  useEffect(() => {
-    const press = (e: KeyboardEvent) => {
-      const t = e.target as HTMLElement;
-      if (
-        e.ctrlKey ||
-        e.metaKey ||
-        e.altKey ||
-        !open ||
-        t.closest("input, textarea, select, [contenteditable=true], [role=dialog], [role=menu]")
-      )
-        return;
-      const does: Record<string, () => void> = {
-        p: () => picture(),
-        m: () => setMark(true),
-        i: () => setLooking((l) => !l),
-        d: () => document.querySelector<HTMLElement>("[aria-label^='Type into']")?.focus(),
-        ":": () => document.getElementById("line")?.focus(),
-      };
-      if (does[e.key]) {
-        e.preventDefault();
-        does[e.key]!();
-      }
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  });
+  useShortcuts(
+    inHand,
+    {
+      p: () => picture(),
+      m: () => setMark(true),
+      i: () => setLooking((l) => !l),
+      d: () => document.querySelector<HTMLElement>("[aria-label^='Type into']")?.focus(),
+      ":": () => document.getElementById("line")?.focus(),
+    },
+    { on: open },
+  );
 
   return (
     <div className="flex h-full flex-col px-4 pt-3">

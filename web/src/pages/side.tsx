@@ -1,13 +1,11 @@
 import { useEffect, useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { useTitle } from "../data/live";
 import { SessionLink, useShown, type Answer, type Box, type Order } from "../data/session";
 import { Command, Empty, Heading } from "../parts/plain";
 import { Screen } from "../parts/screen";
 
 /** Several devices side by side: what is done on one is done on all, by element and not by place. */
 export function SidePage() {
-  useTitle("Side by side");
   const [params] = useSearchParams();
   const of = params.get("of") ?? "";
   const numbers = useMemo(

@@ -1,12 +1,10 @@
 import { Link } from "react-router";
 import { useGet, type Suite } from "../data/api";
-import { useTitle } from "../data/live";
 import { at, plural } from "../data/time";
 import { Command, Empty, Heading, Trouble, Waiting } from "../parts/plain";
 import { useStart } from "../parts/frame";
 
 export function SuitesPage() {
-  useTitle("Suites");
   const suites = useGet<Suite[]>("suites");
   const start = useStart();
   return (

@@ -1,29 +1,17 @@
 import { DropdownMenu, Tooltip } from "radix-ui";
-import { useCallback, useEffect, useState, type ReactNode } from "react";
-import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
+import { useCallback, useEffect, useRef, useState, type ReactNode } from "react";
+import { Link, NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
 import { remove, type About } from "../data/api";
-import { retryNow, useLink, useRuns } from "../data/live";
+import { retryNow, titled, useLink, useRuns } from "../data/live";
 import { at } from "../data/time";
 import { UndoBar } from "./undo";
 import { DropZone } from "./drop";
 import { KeysHelp } from "./keys";
+import { places } from "../places";
+import { pageAt } from "../routes";
 import { Search } from "./search";
+import { everywhere, useShortcuts } from "./shortcuts";
 import { FleetStrip } from "./strip";
-
-const places = [
-  { to: "/", name: "Now", key: "n" },
-  { to: "/runs", name: "Runs", key: "r" },
-  { to: "/plans", name: "Plans", key: "p" },
-  { to: "/suites", name: "Suites", key: "s" },
-  { to: "/builds", name: "Builds", key: "b" },
-  { to: "/fleet", name: "Fleet", key: "f" },
-  { to: "/lineups", name: "Lineups", key: "l" },
-  { to: "/by-hand", name: "By hand", key: "h" },
-  { to: "/over-time", name: "Over time", key: "t" },
-];
-
-/** Pages of a place that stand beside it. */
-const ofPlans = /^\/(calendar|new-plan)/;
 
 function useTheme(): [string, () => void] {
   const [theme, setTheme] = useState(() => document.documentElement.dataset.theme ?? "day");
@@ -59,43 +47,30 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
   const start = useStart();
   const running = [...useRuns().values()].filter((r) => !r.finished_at).length;
 
+  const here = pageAt(pathname);
   useEffect(() => {
-    let going = 0; // when g was pressed
-    const press = (e: KeyboardEvent) => {
-      const t = e.target as HTMLElement;
-      if (
-        e.ctrlKey ||
-        e.metaKey ||
-        e.altKey ||
-        t.closest(
-          "input, textarea, select, [contenteditable=true], [role=dialog], [role=menu], [data-radix-popper-content-wrapper]",
-        )
-      )
-        return;
-      if (Date.now() - going < 1500) {
-        going = 0;
-        const p = places.find((p) => p.key === e.key);
-        if (p) {
-          e.preventDefault();
-          void navigate(p.to);
-          return;
-        }
-      }
-      const does: Record<string, () => void> = {
-        "/": () => setSearching(true),
-        "?": () => setHelp(true),
-        g: () => (going = Date.now()),
-        t: turn,
-        s: () => start(),
-      };
-      if (does[e.key]) {
-        e.preventDefault();
-        does[e.key]!();
-      }
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, [navigate, start, turn]);
+    if (here?.title) document.title = titled(here.title);
+  }, [here]);
+
+  const going = useRef(0); // when g was pressed
+  useShortcuts(
+    everywhere,
+    {
+      "/": () => setSearching(true),
+      "?": () => setHelp(true),
+      g: () => (going.current = Date.now()),
+      t: turn,
+      s: () => start(),
+    },
+    {
+      first: (key) => {
+        const to = Date.now() - going.current < 1500 ? places.find((p) => p.key === key) : undefined;
+        going.current = 0;
+        if (to) void navigate(to.path);
+        return to !== undefined;
+      },
+    },
+  );
 
   return (
     <Tooltip.Provider delayDuration={250}>
@@ -148,19 +123,17 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
           </div>
           <nav aria-label="Places" className="flex gap-1 overflow-x-auto px-3 [scrollbar-width:none]">
             {places.map((p) => (
-              <NavLink
-                key={p.to}
-                to={p.to}
-                end={p.to === "/"}
-                className={({ isActive }) =>
-                  `flex-none border-b-2 px-2 pb-1.5 ${isActive || (p.to === "/plans" && ofPlans.test(pathname)) ? "border-ink font-medium" : "border-transparent text-soft hover:text-ink"}`
-                }
+              <Link
+                key={p.path}
+                to={p.path}
+                aria-current={here?.place === p ? (here.path === p.path ? "page" : "true") : undefined}
+                className={`flex-none border-b-2 px-2 pb-1.5 ${here?.place === p ? "border-ink font-medium" : "border-transparent text-soft hover:text-ink"}`}
               >
                 {p.name}
                 {p.name === "Runs" && running > 0 && (
                   <span className="pl-1.5 text-sm text-soft">{running} under way</span>
                 )}
-              </NavLink>
+              </Link>
             ))}
           </nav>
         </header>

@@ -1,20 +1,18 @@
+import { places } from "../places";
 import { Modal } from "./plain";
+import { everywhere, inHand, type Keys } from "./shortcuts";
 
-const keys: [string, [string[], string][]][] = [
+type Line = [keys: string[], words: string];
+
+const listed = (of: Keys): Line[] => Object.entries(of).map(([key, words]) => [[key], words]);
+
+/** All keys, by where they work: those of the tables, and those that move within something. */
+export const keys: [title: string, lines: Line[]][] = [
   [
     "Everywhere",
     [
-      [["/"], "find a run, build, suite, case or device"],
-      [["s"], "start a run"],
-      [["g", "n"], "go to Now"],
-      [["g", "r"], "go to Runs"],
-      [["g", "s"], "go to Suites"],
-      [["g", "b"], "go to Builds"],
-      [["g", "f"], "go to Fleet"],
-      [["g", "l"], "go to Lineups"],
-      [["g", "h"], "go to By hand"],
-      [["t"], "day or night"],
-      [["?"], "these keys"],
+      ...listed(everywhere).filter(([[key]]) => key !== "g"),
+      ...places.map((p): Line => [["g", p.key], `go to ${p.name}`]),
       [["Esc"], "close what is open"],
     ],
   ],
@@ -28,17 +26,7 @@ const keys: [string, [string[], string][]][] = [
       [["Esc"], "close the attempt"],
     ],
   ],
-  [
-    "With a device in hand",
-    [
-      [["d"], "go to the device: what you type goes there"],
-      [[":"], "go to the line of script"],
-      [["i"], "look inside, or no more"],
-      [["p"], "keep a picture"],
-      [["m"], "mark this moment"],
-      [["Enter"], "in the screen tree: touch the element"],
-    ],
-  ],
+  ["With a device in hand", [...listed(inHand), [["Enter"], "in the screen tree: touch the element"]]],
   [
     "On an attempt, and on a device's screen",
     [
