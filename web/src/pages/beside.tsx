@@ -14,7 +14,7 @@ import { amount } from "../data/readings";
 import { lasting } from "../data/time";
 import { combinationWhole } from "../data/weave";
 import { Empty, Heading, Section, Trouble, Waiting } from "../parts/plain";
-import { Pick } from "../parts/start";
+import { Pick } from "../parts/start/pick";
 import { seconds } from "../parts/timeline";
 import { Shape, VerdictWord } from "../parts/verdict";
 

@@ -5,7 +5,7 @@ import { useFleet } from "../data/live";
 import { at, plural } from "../data/time";
 import { platformName } from "../data/weave";
 import { Command, Empty, Heading, Section, Trouble, Waiting } from "../parts/plain";
-import { Pick } from "../parts/start";
+import { Pick } from "../parts/start/pick";
 import { doing } from "../parts/strip";
 
 const pins = "yamato.pinned";

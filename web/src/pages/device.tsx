@@ -19,7 +19,7 @@ import { platformName } from "../data/weave";
 import { Actions, Readiness } from "../parts/care";
 import { Heading, Section, Trouble, Waiting } from "../parts/plain";
 import { Look, type Seen } from "../parts/look";
-import { Pick } from "../parts/start";
+import { Pick } from "../parts/start/pick";
 import { doing } from "../parts/strip";
 import { Shape } from "../parts/verdict";
 

@@ -4,7 +4,7 @@ import { inProject, outdated, patch, useGet, type DrawnMark, type SeenFault } fr
 import { useTitle } from "../data/live";
 import { at } from "../data/time";
 import { Empty, Heading, Section, Trouble, Waiting } from "../parts/plain";
-import { Pick } from "../parts/start";
+import { Pick } from "../parts/start/pick";
 
 const states: [string, string][] = [
   ["", "any state"],

@@ -7,7 +7,7 @@ import { platformName } from "../data/weave";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useRef } from "react";
 import { Command, Empty, Heading } from "../parts/plain";
-import { Pick } from "../parts/start";
+import { Pick } from "../parts/start/pick";
 import { Sites } from "../parts/sites";
 import { doing } from "../parts/strip";
 

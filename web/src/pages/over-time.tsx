@@ -3,7 +3,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { inProject, useGet, type CoveredDevices, type Crash, type CrashDetail, type CrashList } from "../data/api";
 import { at, plural } from "../data/time";
 import { Command, Empty, Heading, Section, Trouble, Waiting } from "../parts/plain";
-import { Pick } from "../parts/start";
+import { Pick } from "../parts/start/pick";
 
 const spans: [string, string][] = [
   ["7", "the last 7 days"],

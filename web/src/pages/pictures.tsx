@@ -4,7 +4,7 @@ import { useTitle } from "../data/live";
 import { plural } from "../data/time";
 import { combinationWhole } from "../data/weave";
 import { Empty, Heading, Trouble, Waiting } from "../parts/plain";
-import { Pick } from "../parts/start";
+import { Pick } from "../parts/start/pick";
 import { Shape } from "../parts/verdict";
 
 /** One picture by its name, in every combination of a run. */

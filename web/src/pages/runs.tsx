@@ -7,7 +7,7 @@ import { at, lasting, plural } from "../data/time";
 import { useStart } from "../parts/frame";
 import { Command, Empty, Heading, Progress, Trouble, Waiting } from "../parts/plain";
 import { buildName, RunVerdict } from "../parts/runs";
-import { Pick } from "../parts/start";
+import { Pick } from "../parts/start/pick";
 import { Sure } from "../parts/sure";
 
 type Page = { items: Run[]; next?: number };

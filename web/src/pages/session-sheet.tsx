@@ -9,7 +9,7 @@ import { readings } from "../data/readings";
 import { at } from "../data/time";
 import { keptPath } from "../parts/kept";
 import { Heading, Trouble, Waiting } from "../parts/plain";
-import { Pick } from "../parts/start";
+import { Pick } from "../parts/start/pick";
 import { seconds, Timeline, type Column, type Moved } from "../parts/timeline";
 
 const all: Column[] = ["steps", "log", "network", "readings"];

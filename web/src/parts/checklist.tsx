@@ -14,7 +14,7 @@ import {
 } from "../data/api";
 import { combinationWhole } from "../data/weave";
 import { Command, Trouble } from "./plain";
-import { Pick } from "./start";
+import { Pick } from "./start/pick";
 
 /** The checklists that this device can be gone through with, and what has been said by everybody so far. */
 export function CheckTab({ s, entries }: { s: Session; entries: SessionEntry[] }) {

@@ -2,7 +2,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState, useSyncExternalStore } from "react";
 import { clock, type Line, type LogBook } from "../data/session";
 import { plural } from "../data/time";
-import { Pick } from "./start";
+import { Pick } from "./start/pick";
 
 const levels = ["debug", "info", "warn", "error"];
 

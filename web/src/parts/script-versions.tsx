@@ -10,7 +10,7 @@ import { at } from "../data/time";
 import { look } from "./editor-look";
 import { coloured, inks, theLanguage } from "./language";
 import { Trouble, Waiting } from "./plain";
-import { Pick } from "./start";
+import { Pick } from "./start/pick";
 
 /** The versions of a suite, and what differs between two of them. */
 export function Versions({ suite }: { suite: Suite }) {

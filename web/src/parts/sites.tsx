@@ -5,7 +5,7 @@ import { carryOut, inProject, outdated, put, useGet, type Site } from "../data/a
 import { useFleet } from "../data/live";
 import { plural } from "../data/time";
 import { Modal, Trouble } from "./plain";
-import { Pick, Tick } from "./start";
+import { Pick, Tick } from "./start/pick";
 
 const gb = (mb: number) => `${(mb / 1024).toFixed(1)} GB`;
 

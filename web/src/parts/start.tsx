@@ -1,6 +1,6 @@
-import { Checkbox, Select, Switch } from "radix-ui";
+import { Switch } from "radix-ui";
 import { useQuery } from "@tanstack/react-query";
-import { useDeferredValue, useEffect, useMemo, useState, type ReactNode } from "react";
+import { useDeferredValue, useEffect, useMemo, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import {
   inProject,
@@ -16,8 +16,10 @@ import {
 } from "../data/api";
 import { useFleet } from "../data/live";
 import { plural } from "../data/time";
-import { combinationKey, combinationWhole, platformName } from "../data/weave";
+import { platformName } from "../data/weave";
 import { Command, Modal, Trouble } from "./plain";
+import { Part, Pick, Tick } from "./start/pick";
+import { Preview } from "./start/preview";
 
 type Draft = {
   build: string;
@@ -32,7 +34,7 @@ type Draft = {
   seed: string;
 };
 
-const empty: Draft = {
+export const empty: Draft = {
   build: "",
   suites: [],
   tags: [],
@@ -44,6 +46,7 @@ const empty: Draft = {
   all: false,
   seed: "",
 };
+
 const shelf = "yamato.draft";
 
 function remembered(): Draft {
@@ -350,142 +353,5 @@ function StartForm({
         </div>
       </div>
     </form>
-  );
-}
-
-function Preview({ of }: { of: RunPreview }) {
-  return (
-    <div className="space-y-3">
-      <table className="w-full">
-        <thead className="text-left text-sm text-soft">
-          <tr>
-            <th className="font-normal">Combination</th>
-            <th className="font-normal">Package</th>
-            <th className="text-right font-normal">Free now</th>
-          </tr>
-        </thead>
-        <tbody>
-          {of.combinations.map((c) => (
-            <tr key={combinationKey(c.combination)} className="border-t border-rule">
-              <td className="py-0.5 pr-2">{combinationWhole(c.combination)}</td>
-              <td className="max-w-36 truncate pr-2 text-sm text-soft" title={c.package}>
-                {c.package}
-              </td>
-              <td className="text-right whitespace-nowrap">
-                {c.idle} of {c.devices}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {of.left_out.length > 0 && (
-        <div>
-          <h3 className="font-medium text-petrol">{plural(of.left_out.length, "combination")} cannot run</h3>
-          {of.left_out.map((l) => (
-            <div key={combinationKey(l.combination)} className="border-t border-rule py-1">
-              {combinationWhole(l.combination)}
-              {l.reasons.map((r) => (
-                <p key={r.why} className="text-sm text-soft">
-                  {r.why}: {r.remedy}
-                </p>
-              ))}
-            </div>
-          ))}
-        </div>
-      )}
-    </div>
-  );
-}
-
-function Part({ title, aside, children }: { title: string; aside?: ReactNode; children: ReactNode }) {
-  return (
-    <fieldset className="min-w-0">
-      <legend className="mb-1 flex w-full items-baseline justify-between border-b border-rule pb-0.5">
-        <span className="font-semibold">{title}</span>
-        <span className="text-sm text-soft">{aside}</span>
-      </legend>
-      {children}
-    </fieldset>
-  );
-}
-
-export function Tick({
-  label,
-  detail,
-  on,
-  change,
-}: {
-  label: string;
-  detail?: string;
-  on: boolean;
-  change: (on: boolean) => void;
-}) {
-  return (
-    <label className="flex items-center gap-2 py-0.5 hover:bg-wash">
-      <Checkbox.Root
-        checked={on}
-        onCheckedChange={(v) => change(v === true)}
-        aria-label={label}
-        className="grid size-4 flex-none place-items-center rounded-[3px] border border-strong bg-sheet data-[state=checked]:border-ink data-[state=checked]:bg-ink"
-      >
-        <Checkbox.Indicator>
-          <svg width="10" height="10" viewBox="0 0 10 10" aria-hidden="true">
-            <path d="M1.5 5.2 4 7.8 8.6 2.2" fill="none" stroke="var(--paper)" strokeWidth="1.8" />
-          </svg>
-        </Checkbox.Indicator>
-      </Checkbox.Root>
-      <span className="truncate">{label}</span>
-      <span className="ml-auto text-sm whitespace-nowrap text-soft">{detail}</span>
-    </label>
-  );
-}
-
-// Radix keeps the empty value for itself.
-const any = "\u0000any";
-
-export function Pick({
-  label,
-  value,
-  onChange,
-  options,
-  narrow,
-}: {
-  label: string;
-  value: string;
-  onChange: (v: string) => void;
-  options: [string, string][];
-  narrow?: boolean;
-}) {
-  return (
-    <Select.Root value={value === "" ? any : value} onValueChange={(v) => onChange(v === any ? "" : v)}>
-      <Select.Trigger
-        aria-label={label}
-        className={`field inline-flex items-center justify-between gap-2 ${narrow ? "" : "w-full"}`}
-      >
-        <Select.Value />
-        <svg width="9" height="6" viewBox="0 0 9 6" aria-hidden="true">
-          <path d="m1 1 3.5 3.5L8 1" fill="none" stroke="currentColor" strokeWidth="1.4" />
-        </svg>
-      </Select.Trigger>
-      <Select.Portal>
-        <Select.Content
-          position="popper"
-          sideOffset={4}
-          className="card z-50 max-h-80 min-w-[var(--radix-select-trigger-width)] overflow-hidden"
-        >
-          <Select.Viewport className="py-1">
-            {options.map(([v, words]) => (
-              <Select.Item
-                key={v}
-                value={v === "" ? any : v}
-                className="px-3 py-1 outline-none data-highlighted:bg-wash data-[state=checked]:font-medium"
-              >
-                <Select.ItemText>{words}</Select.ItemText>
-              </Select.Item>
-            ))}
-          </Select.Viewport>
-        </Select.Content>
-      </Select.Portal>
-    </Select.Root>
   );
 }

@@ -12,7 +12,7 @@ import {
   type Surrounding,
 } from "../data/api";
 import type { Answer, Order, Status } from "../data/session";
-import { Pick } from "./start";
+import { Pick } from "./start/pick";
 
 type Props = { number: number; status: Status; act: (o: Order) => Promise<Answer> };
 

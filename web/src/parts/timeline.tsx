@@ -1,14 +1,15 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useLayoutEffect, useMemo, useRef, useState, type RefObject } from "react";
 import type { Step } from "../data/api";
-import { failed, type Call } from "../data/calls";
+import { type Call } from "../data/calls";
 import { firstCall, lastBefore, moments, type Log } from "../data/log";
-import { amount, largest, type Figure, type Readings } from "../data/readings";
-import { lasting, size } from "../data/time";
+import { type Figure, type Readings } from "../data/readings";
 import { Trouble } from "./plain";
-import { Shape } from "./verdict";
+import { CallCell, LogCell, ReadingCell, StepCell } from "./timeline/cells";
+import { InFull } from "./timeline/in-full";
 
 export const rowHeight = 22;
+
 export const seconds = (ms: number) => (ms / 1000).toFixed(2);
 
 /** The row that a place on the sheet belongs to, -1 for none. */
@@ -16,6 +17,7 @@ const rowOf = (at: EventTarget) =>
   Number((at as HTMLElement).closest<HTMLElement>("[role=option]")?.id.slice("moment-".length) ?? -1);
 
 export type Column = "steps" | "log" | "network" | "readings";
+
 export type Moved = { ms: number; by: number }; // from outside; by grows with each
 
 type Props = {
@@ -38,6 +40,7 @@ const widths: Record<Column, string> = {
   network: "minmax(0,1fr)",
   readings: "104px",
 };
+
 const heads: Record<Column, string> = { steps: "Steps", log: "Log", network: "Network", readings: "Readings" };
 
 /** What happened, as columns of one sheet: the same height is the same moment. */
@@ -251,163 +254,4 @@ export function useRoom(of: RefObject<HTMLElement | null>): number {
     return () => see.disconnect();
   }, [of]);
   return room;
-}
-
-function StepCell({ s, bad }: { s: Step; bad: boolean }) {
-  return (
-    <span className="flex min-w-0 items-center gap-2">
-      <Shape of={s.verdict} />
-      <span
-        className={`truncate font-mono text-sm ${bad ? "font-medium" : ""}`}
-        style={s.depth ? { paddingLeft: 12 * Math.min(s.depth, 6) } : undefined}
-      >
-        {s.text}
-      </span>
-      {s.took_ms >= 500 && <span className="ml-auto flex-none text-sm text-faint">{lasting(s.took_ms)}</span>}
-    </span>
-  );
-}
-
-function LogCell({ log, i, within }: { log: Log; i: number; within?: boolean }) {
-  const l = log.line(i);
-  return (
-    <span className={`truncate font-mono text-sm ${within ? "pl-9" : ""}`}>
-      <span
-        className={
-          l.level === "error"
-            ? "font-medium text-vermilion"
-            : l.level === "warn"
-              ? "font-medium text-petrol"
-              : "text-faint"
-        }
-      >
-        {l.level}
-      </span>{" "}
-      <span className="text-soft">{l.tag}</span> {l.text}
-    </span>
-  );
-}
-
-/** A call: how it ended, where it went, and how long it took beside the longest, of which the filled part was received. */
-function CallCell({ call, longest }: { call: Call; longest: number }) {
-  const part = (ms: number) => `${(100 * ms) / longest}%`;
-  return (
-    <span className="flex min-w-0 items-center gap-1.5">
-      <span className={`w-7 flex-none font-mono text-sm ${failed(call) ? "font-medium text-vermilion" : "text-faint"}`}>
-        {call.status || "none"}
-      </span>
-      <span className="min-w-0 flex-1 truncate font-mono text-sm">
-        {call.method} {call.short}
-      </span>
-      <span className="relative h-2 w-[22%] flex-none" aria-hidden>
-        <span
-          className={`absolute inset-y-0 left-0 border ${failed(call) ? "border-vermilion" : "border-strong"}`}
-          style={{ width: part(call.took), minWidth: 3 }}
-        />
-        <span
-          className={`absolute inset-y-0 ${failed(call) ? "bg-vermilion" : "bg-strong"}`}
-          style={{ left: part(call.wait), width: part(Math.max(0, call.took - call.wait)) }}
-        />
-      </span>
-      <span className="w-14 flex-none text-right text-sm whitespace-nowrap text-faint">{lasting(call.took)}</span>
-    </span>
-  );
-}
-
-/** The largest value from this moment to the next, as a bar from the left. */
-function ReadingCell({
-  readings,
-  figure,
-  most,
-  from,
-  to,
-}: {
-  readings?: Readings;
-  figure?: Figure;
-  most: number;
-  from: number;
-  to: number;
-}) {
-  if (!readings || !figure) return <span />;
-  const v = largest(readings, figure, from, to);
-  if (Number.isNaN(v)) return <span />;
-  const peak = most > 0 && v === most;
-  return (
-    <span className="relative h-full">
-      <span
-        className={`absolute inset-y-0 left-0 border-r ${peak ? "border-vermilion bg-vermilion-wash" : "border-strong bg-wash"}`}
-        style={{ width: `${most > 0 ? (100 * v) / most : 0}%` }}
-      />
-      <span className="absolute inset-y-0 left-1 flex items-center text-sm whitespace-nowrap text-soft">
-        {amount(v, figure.unit)}
-      </span>
-    </span>
-  );
-}
-
-/** The moment that is pointed at, with all its words. */
-function InFull({ m, steps, log, calls }: { m: number; steps: Step[]; log: Log; calls: Call[] }) {
-  const s = m < 0 ? steps[-1 - m] : undefined;
-  const c = m >= firstCall ? calls[m - firstCall] : undefined;
-  const l = m >= 0 && m < firstCall ? log.line(m) : undefined;
-  return (
-    <div
-      className={`${c ? "h-[150px]" : "h-[62px]"} flex-none overflow-auto border-t border-rule px-5 py-1.5 font-mono text-sm break-words`}
-      tabIndex={0}
-      role="region"
-      aria-label="The moment in full"
-    >
-      {s && (
-        <>
-          <span className="text-soft">
-            {seconds(s.at_ms)} s, line {s.line}:
-          </span>{" "}
-          {s.text}
-          {s.note && (
-            <span className={`block ${s.verdict === "pass" ? "text-petrol" : "text-vermilion"}`}>{s.note}</span>
-          )}
-        </>
-      )}
-      {l && (
-        <>
-          <span className="text-soft">
-            {seconds(l.at)} s, {l.level} {l.tag}:
-          </span>{" "}
-          {l.text}
-        </>
-      )}
-      {c && <CallInFull c={c} />}
-    </div>
-  );
-}
-
-function CallInFull({ c }: { c: Call }) {
-  const carried = (what: string, p: Call["asked"]) => (
-    <div className="pt-1">
-      <p className="text-soft">{what}</p>
-      {p.headers.map((h, i) => (
-        <p key={i} className="pl-3">
-          <span className="text-soft">{h.name}:</span> {h.value}
-        </p>
-      ))}
-      {p.body !== undefined && p.body !== "" && <pre className="pl-3 whitespace-pre-wrap">{p.body}</pre>}
-      {p.note && <p className="pl-3 text-petrol">{p.note}</p>}
-    </div>
-  );
-  return (
-    <>
-      <p>
-        <span className="text-soft">{seconds(c.at)} s:</span> {c.method} {c.address}
-      </p>
-      <p className={failed(c) ? "text-vermilion" : "text-soft"}>
-        {c.status
-          ? `${c.status}, ${c.kind || "no media type"}, ${size(Math.max(0, c.bytes))}`
-          : (c.trouble ?? "no answer")}{" "}
-        in {lasting(c.took)}
-        {c.wait > 0 && c.wait < c.took && `, of which ${lasting(c.wait)} until it began`}
-      </p>
-      {carried("asked with", c.asked)}
-      {carried("answered with", c.answered)}
-    </>
-  );
 }

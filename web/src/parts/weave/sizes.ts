@@ -1,0 +1,11 @@
+export const narrowest = 26;
+
+export const widest = 132;
+
+export const levelHeight = 22;
+
+export const rowHeight = 24;
+
+export const suiteHeight = 30;
+
+export const bandHeight = 26;
