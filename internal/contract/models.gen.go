@@ -569,6 +569,9 @@ type DeviceDetail struct {
 // DeviceState defines model for DeviceState.
 type DeviceState = string
 
+// DifferencePiece defines model for DifferencePiece.
+type DifferencePiece = map[string]interface{}
+
 // DrawnMark places are parts of the picture's width and height, 0 to 1
 type DrawnMark struct {
 	Kind DrawnMarkKind `json:"kind"`
@@ -666,6 +669,9 @@ type EvidenceRetention struct {
 	// Size of them all, in bytes
 	Size int64 `json:"size"`
 }
+
+// Failure what was expected, what was there instead, and what was known around it
+type Failure = map[string]interface{}
 
 // Feed defines model for Feed.
 type Feed struct {
@@ -1291,6 +1297,9 @@ type Pin struct {
 	Pinned bool `json:"pinned"`
 }
 
+// Place a line of a script
+type Place = map[string]interface{}
+
 // Plan defines model for Plan.
 type Plan struct {
 	About string `json:"about"`
@@ -1515,14 +1524,16 @@ type Rect struct {
 
 // Result defines model for Result.
 type Result struct {
-	Attempt  int                     `json:"attempt"`
-	Device   string                  `json:"device"`
-	Failure  *map[string]interface{} `json:"failure,omitempty"`
-	NotKept  *[]NotKept              `json:"not_kept,omitempty"`
-	Sentence *string                 `json:"sentence,omitempty"`
-	Steps    *[]Step                 `json:"steps,omitempty"`
-	TookMs   int64                   `json:"took_ms"`
-	Verdict  string                  `json:"verdict"`
+	Attempt int    `json:"attempt"`
+	Device  string `json:"device"`
+
+	// Failure what was expected, what was there instead, and what was known around it
+	Failure  *Failure   `json:"failure,omitempty"`
+	NotKept  *[]NotKept `json:"not_kept,omitempty"`
+	Sentence *string    `json:"sentence,omitempty"`
+	Steps    *[]Step    `json:"steps,omitempty"`
+	TookMs   int64      `json:"took_ms"`
+	Verdict  string     `json:"verdict"`
 }
 
 // Retention defines model for Retention.

@@ -2,9 +2,9 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { cleanup, render, screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
-import { afterEach, expect, test, vi } from "vitest";
+import { afterEach, describe, expect, it, test, vi } from "vitest";
 import { setProject } from "../data/api";
-import { Sure } from "./sure";
+import { needWords, Sure } from "./sure";
 
 afterEach(() => {
   cleanup();
@@ -48,7 +48,7 @@ test("what hangs on a thing is told before it is removed, and only a yes removes
 });
 
 test("nothing is removed before it is known what needs it", async () => {
-  let answer = (_: Response) => {};
+  let answer: (told: Response) => void = () => {};
   setProject("default");
   vi.stubGlobal(
     "fetch",
@@ -65,4 +65,13 @@ test("nothing is removed before it is known what needs it", async () => {
   expect(screen.getByText<HTMLButtonElement>("Yes").disabled).toBe(true);
   answer(new Response(JSON.stringify({ needed_by: [] }), { headers: { "Content-Type": "application/json" } }));
   await waitFor(() => expect(screen.getByText<HTMLButtonElement>("Yes").disabled).toBe(false));
+});
+
+describe("what needs a thing, in words", () => {
+  it("names one, some, and how many more", () => {
+    expect(needWords([])).toBe("");
+    expect(needWords(["the plan nightly"])).toBe("The plan nightly needs it.");
+    expect(needWords(["the plan a", "the suite b"])).toBe("The plan a and the suite b need it.");
+    expect(needWords(["a", "b", "c", "d", "e", "f", "g"])).toBe("A, b, c, d, e and 2 more need it.");
+  });
 });

@@ -12,10 +12,6 @@ import { EvidenceLine } from "./evidence";
 import { FailureWords } from "./failure";
 import { Pictures } from "./pictures";
 
-export type Piece = { text: string; of: "both" | "expected" | "actual" };
-
-export type Called = { file?: string; line: number; text: string };
-
 /** Reads a piece of evidence, once; a sort that there is none of is not asked for. */
 function useKept<T>(run: number, e: Evidence | undefined, read: (r: Response) => Promise<T>) {
   return useQuery({

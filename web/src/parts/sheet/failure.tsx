@@ -3,33 +3,13 @@ import { Link } from "react-router";
 import { type Result, type SheetAttempt } from "../../data/api";
 import { at, lasting } from "../../data/time";
 import { VerdictWord } from "../verdict";
-import { type Called, type Piece } from "./attempt";
-
-export type Failure = {
-  file?: string;
-  line: number;
-  step: string;
-  phase?: string;
-  way?: Called[];
-  expected: string;
-  actual: string;
-  difference?: Piece[];
-  waited_ms?: number;
-  quiet_ms?: number;
-  pending_ms?: number;
-  report?: string;
-  candidates?: unknown[];
-  values?: { name: string; value: string }[];
-  log?: { at_ms: number; level: string; tag: string; text: string }[];
-  after?: string[];
-};
 
 const lineWords = (p: { file?: string; line: number }, large: boolean) =>
   `${p.file ? `${p.file}, ` : ""}${large && !p.file ? "Line" : "line"} ${p.line}`;
 
 export function FailureWords({ a }: { a: SheetAttempt }) {
   const r: Result | undefined = a.result;
-  const f = (r?.failure ?? undefined) as Failure | undefined;
+  const f = r?.failure ?? undefined;
   const took = r ? `, took ${lasting(r.took_ms)} of the device's time` : "";
   if (!f)
     return (
@@ -125,7 +105,7 @@ export function FailureWords({ a }: { a: SheetAttempt }) {
         On {a.attempt.device}, began {at(a.attempt.began)}
         {took}
         {(f.waited_ms ?? 0) > 0 &&
-          `; waited ${lasting(f.waited_ms!)}, ${(f.pending_ms ?? 0) > 0 ? `an answer had been awaited for ${lasting(f.pending_ms!)}` : `nothing had changed for ${lasting(f.quiet_ms ?? 0)}`}`}
+          `; waited ${lasting(f.waited_ms)}, ${(f.pending_ms ?? 0) > 0 ? `an answer had been awaited for ${lasting(f.pending_ms!)}` : `nothing had changed for ${lasting(f.quiet_ms ?? 0)}`}`}
       </p>
       {(f.log?.length ?? 0) > 0 && (
         <details className="pt-1">

@@ -2,7 +2,6 @@ import { useEffect, useRef, useState } from "react";
 import { evidencePath, framePath, type Evidence, type SheetAttempt } from "../../data/api";
 import { seconds } from "../timeline";
 import { Strip } from "./evidence";
-import { type Failure } from "./failure";
 
 type PicturesProps = {
   run: number;
@@ -29,7 +28,7 @@ export function Pictures({ run, a, index, when, chosen, onMoment }: PicturesProp
   const frame = pick ? undefined : frames[nearest];
   const video = a.evidence.find((e) => e.sort === "video" && e.case_index === index && !e.gone);
   if (!pick && !frame && !video) return null;
-  const marked = ((a.result?.failure as Failure | undefined)?.candidates?.length ?? 0) > 0;
+  const marked = (a.result?.failure?.candidates?.length ?? 0) > 0;
   const words =
     !pick && !frame
       ? ""
