@@ -13,7 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yamato/internal/host"
+	"yamato/internal/host/upstream"
 )
 
 // TestAnUploadOfAHostsGoesOnWhereItWasBrokenOff counts what is sent again.
@@ -48,7 +48,7 @@ func TestAnUploadOfAHostsGoesOnWhereItWasBrokenOff(t *testing.T) {
 	content := bytes.Repeat([]byte("all the frames of a long crossing\n"), 1<<20)
 	sum := sha256.Sum256(content)
 	digest := hex.EncodeToString(sum[:])
-	s := host.NewServices([]string{front.URL}, host.FixedToken(hostToken))
+	s := upstream.NewServices([]string{front.URL}, upstream.FixedToken(hostToken))
 	ctx := context.Background()
 	require.Error(t, s.Upload(ctx, digest, bytes.NewReader(content), int64(len(content))))
 	require.True(t, broken.Load())

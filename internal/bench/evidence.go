@@ -33,7 +33,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/har"
 	"yamato/internal/core/readings"
-	"yamato/internal/host"
+	"yamato/internal/host/upstream"
 )
 
 // uploadVariable names a file that a process of this program hands in as a host would: so that its memory can be told.
@@ -52,7 +52,7 @@ func handIn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s := host.NewServices([]string{fields[1]}, host.FixedToken(fields[2]))
+	s := upstream.NewServices([]string{fields[1]}, upstream.FixedToken(fields[2]))
 	if err := s.Upload(ctx, hex.EncodeToString(hash.Sum(nil)), f, size); err != nil {
 		return err
 	}
@@ -257,8 +257,8 @@ func (r *rig) uploadTo(ctx context.Context, database, text string) (digest strin
 	}
 	sum := sha256.Sum256([]byte(text))
 	digest = hex.EncodeToString(sum[:])
-	return digest, host.NewServices([]string{r.client.Base()},
-		host.FixedToken(strings.TrimSpace(string(token)))).Upload(ctx, digest, strings.NewReader(text),
+	return digest, upstream.NewServices([]string{r.client.Base()},
+		upstream.FixedToken(strings.TrimSpace(string(token)))).Upload(ctx, digest, strings.NewReader(text),
 		int64(len(text)))
 }
 

@@ -22,7 +22,7 @@ import (
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/states"
-	"yamato/internal/host"
+	"yamato/internal/host/upstream"
 	"yamato/internal/link"
 )
 
@@ -275,8 +275,8 @@ func (r *rig) fleetPage(ctx context.Context) (frames, error) {
 	if err != nil {
 		return frames{}, err
 	}
-	conn, hangUp, err := host.NewServices([]string{r.client.Base()},
-		host.FixedToken(strings.TrimSpace(string(token)))).Dial(ctx)
+	conn, hangUp, err := upstream.NewServices([]string{r.client.Base()},
+		upstream.FixedToken(strings.TrimSpace(string(token)))).Dial(ctx)
 	if err != nil {
 		return frames{}, err
 	}

@@ -19,7 +19,7 @@ import (
 	"yamato/internal/client"
 	"yamato/internal/contract"
 	"yamato/internal/core/script"
-	"yamato/internal/host"
+	"yamato/internal/host/upstream"
 	"yamato/internal/pgbox"
 )
 
@@ -243,8 +243,8 @@ func (r *rig) upload(ctx context.Context, text string) (digest string, err error
 	}
 	sum := sha256.Sum256([]byte(text))
 	digest = hex.EncodeToString(sum[:])
-	return digest, host.NewServices([]string{r.client.Base()},
-		host.FixedToken(strings.TrimSpace(string(token)))).Upload(ctx, digest,
+	return digest, upstream.NewServices([]string{r.client.Base()},
+		upstream.FixedToken(strings.TrimSpace(string(token)))).Upload(ctx, digest,
 		strings.NewReader(text), int64(len(text)))
 }
 

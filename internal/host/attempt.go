@@ -56,7 +56,7 @@ func (l *attempt) run(ctx context.Context, w *worker) error {
 	if err != nil {
 		return err
 	}
-	path, err := h.cache.fetch(ctx, l.PackageBlob)
+	path, err := h.cache.Fetch(ctx, l.PackageBlob)
 	if err != nil {
 		return err
 	}
@@ -95,7 +95,7 @@ func (w *worker) prepare(ctx context.Context, s driver.Terms) error {
 }
 
 func (w *worker) suite(ctx context.Context, digest string) (bundle.Bundle, *script.Suite, error) {
-	path, err := w.host.cache.fetch(ctx, digest)
+	path, err := w.host.cache.Fetch(ctx, digest)
 	if err != nil {
 		return bundle.Bundle{}, nil, err
 	}
@@ -143,7 +143,7 @@ func (l *attempt) cases(ctx context.Context, w *worker, suite *script.Suite, opt
 			began, wall := w.device.Now(), time.Now()
 			rec := &recorder{camera: camera{ctx: ctx, device: w.eyes(), began: began,
 				off: !keeping.May(evidence.Film.Rule) &&
-					!keeping.May(evidence.Video.Rule)}, pictures: keeping.May(evidence.Picture.Rule),
+					!keeping.May(evidence.Video.Rule)}, shooting: keeping.May(evidence.Picture.Rule),
 				glance: func() { w.showAll(ctx) }, gathered: gather.Begin(ctx, w.eyes(),
 					w.device.Describe().Owner != "", keeping, began, w.host.scratch, w.host.disk)}
 			w.gathering = rec.gathered

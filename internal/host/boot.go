@@ -13,6 +13,7 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
+	"yamato/internal/host/pictures"
 	"yamato/internal/link"
 )
 
@@ -140,7 +141,7 @@ func (w *worker) remains(ctx context.Context, f *bootFailure) *fleet.Broken {
 		out.Log = keep(logText(f.log))
 	}
 	if f.picture != nil {
-		if body, err := drawn(f.picture); err == nil {
+		if body, err := pictures.Drawn(f.picture); err == nil {
 			out.Picture = keep(body)
 		}
 	}
@@ -148,12 +149,12 @@ func (w *worker) remains(ctx context.Context, f *bootFailure) *fleet.Broken {
 }
 
 func (h *Host) startsHalted(name string) bool {
-	return h.config.Yard != nil && h.config.Yard.startsHalted(name)
+	return h.config.Yard != nil && h.config.Yard.StartsHalted(name)
 }
 
 func (h *Host) bootTime(model string) time.Duration {
 	if h.config.Yard != nil {
-		if m, ok := h.config.Yard.model(model); ok && m.BootMS > 0 {
+		if m, ok := h.config.Yard.Model(model); ok && m.BootMS > 0 {
 			return time.Duration(m.BootMS) * time.Millisecond
 		}
 	}
@@ -161,7 +162,7 @@ func (h *Host) bootTime(model string) time.Duration {
 }
 
 // onWall tells whether what people do takes its time on the wall.
-func (h *Host) onWall() bool { return h.config.Yard != nil && h.config.Yard.site.Clock == "wall" }
+func (h *Host) onWall() bool { return h.config.Yard != nil && h.config.Yard.OnWall() }
 
 // takeRoom takes what a device needs beside those that are up or coming up, if there
 // is as much. It is given back when the device is found to be off.
@@ -173,7 +174,7 @@ func (h *Host) takeRoom(w *worker) (fleet.Reason, bool) {
 	defer h.mu.Unlock()
 	d := w.device.Describe()
 	others := slices.DeleteFunc(h.running(), func(r fleet.Running) bool { return r.Name == d.Name })
-	r, ok := fleet.Room(h.config.Yard.site.Capacity, others, d)
+	r, ok := fleet.Room(h.config.Yard.Capacity(), others, d)
 	w.up = w.up || ok
 	return r, ok
 }

@@ -134,14 +134,14 @@ func (h *Host) site(ctx context.Context, e link.Errand) {
 		return
 	}
 	if e.What == link.DoFetch {
-		if err := h.config.Yard.fetch(ctx, e.Args.Image, h.offerChanged); err != nil {
+		if err := h.config.Yard.Fetch(ctx, e.Args.Image, h.offerChanged); err != nil {
 			done.Trouble = err.Error()
 		}
 		h.offerChanged()
 		h.answer(done, "")
 		return
 	}
-	d, err := h.config.Yard.make(e.Device, e.Args.Model, e.Args.Image)
+	d, err := h.config.Yard.Make(e.Device, e.Args.Model, e.Args.Image)
 	if err != nil {
 		done.Trouble = err.Error()
 		h.answer(done, "")
@@ -170,7 +170,7 @@ func (h *Host) remove(e link.Errand) {
 	delete(h.workers, e.Device) // no lease is taken for it from here on
 	h.mu.Unlock()
 	w.end() // it lets go of the device
-	if err := h.config.Yard.remove(e.Device); err != nil {
+	if err := h.config.Yard.Remove(e.Device); err != nil {
 		done.Trouble = err.Error()
 	}
 	h.mu.Lock()

@@ -16,6 +16,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/driver"
+	"yamato/internal/host/yard"
 	"yamato/internal/link"
 )
 
@@ -95,7 +96,7 @@ func run(t *testing.T, b *bedside, devices ...driver.Device) {
 }
 
 // runAt is run at a site with a yard.
-func runAt(t *testing.T, b *bedside, y *Yard, devices ...driver.Device) {
+func runAt(t *testing.T, b *bedside, y *yard.Yard, devices ...driver.Device) {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
@@ -186,8 +187,9 @@ func TestOfTwoBootsAtOnceOnlyWhatFitsIsDone(t *testing.T) {
 	slow, next := &restive{facts: emulator, comeUp: 1, light: 200, hold: make(chan struct{})},
 		&restive{facts: other, comeUp: 1, light: 200}
 	off := []driver.SiteDevice{{Name: "kaede-7-1", Halted: true}, {Name: "kaede-7-2", Halted: true}}
-	runAt(t, b, &Yard{site: &driver.Site{Name: "bench", Capacity: fleet.Capacity{MemoryMB: 3000}, Devices: off},
-		path: t.TempDir() + "/site.json", working: map[string]int{}}, slow, next)
+	here, err := yard.Open(t.TempDir(), &driver.Site{Name: "bench", Capacity: fleet.Capacity{MemoryMB: 3000}, Devices: off}, nil)
+	require.NoError(t, err)
+	runAt(t, b, here, slow, next)
 	b.hello()
 	b.toHost <- link.ToHost{Do: []link.Errand{{ID: 1, What: link.DoBoot, Device: "kaede-7-1"}}}
 	require.Eventually(t, func() bool {

@@ -17,6 +17,7 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/host/gather"
+	"yamato/internal/host/pictures"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
 	"yamato/internal/retry"
@@ -25,13 +26,13 @@ import (
 // recorder keeps what a case leaves behind until it is drawn.
 type recorder struct {
 	camera
-	shots    []shot
+	shots    []pictures.Shot
 	told     int
 	dropped  int                           // pictures that were one too many, or too large
 	glance   func()                        // called between steps
 	tell     func(script.StepRecord) error // each step as it ends, nil where nobody wants to know
 	gathered *gather.Gathering
-	pictures bool // they are kept, or may be
+	shooting bool // pictures are kept, or may be
 }
 
 // maxHeld bounds what the pictures of one case take until they are drawn, in bytes, and
@@ -40,15 +41,6 @@ const (
 	maxHeld    = 24 << 20
 	maxWaiting = 128 << 20
 )
-
-type shot struct {
-	at      time.Duration // since the case began
-	name    string
-	picture device.Picture
-	tree    *screen.Tree
-	marks   []screen.Rect
-	crop    screen.Rect
-}
 
 // maxShots bounds the pictures of one case.
 const maxShots = 200
@@ -68,12 +60,13 @@ func (r *recorder) Step(step script.StepRecord) {
 const maxTold = 2000
 
 func (r *recorder) Picture(name string, p device.Picture, tree *screen.Tree, marks []screen.Rect, crop screen.Rect) {
-	if !r.pictures {
+	if !r.shooting {
 		return
 	}
 	size := sizeOf(tree)
 	if name == script.FailurePicture || len(r.shots) < maxShots && r.held+size <= maxHeld {
-		r.shots, r.held = append(r.shots, shot{r.device.Now() - r.began, name, p, tree, marks, crop}), r.held+size
+		r.shots, r.held = append(r.shots, pictures.Shot{At: r.device.Now() - r.began, Name: name,
+			Picture: p, Tree: tree, Marks: marks, Crop: crop}), r.held+size
 	} else {
 		r.dropped++
 	}
@@ -144,13 +137,13 @@ const BeforePicture = "before the failure"
 
 // before gives the last picture of the film from before the step that failed, nil where there is
 // none.
-func (r *recorder) before(f *script.Failure) *frame {
+func (r *recorder) before(f *script.Failure) *pictures.Frame {
 	if f == nil {
 		return nil
 	}
-	var last *frame
+	var last *pictures.Frame
 	for i := range r.frames {
-		if r.frames[i].at.Milliseconds() <= f.AtMS {
+		if r.frames[i].At.Milliseconds() <= f.AtMS {
 			last = &r.frames[i]
 		}
 	}

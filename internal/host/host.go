@@ -28,9 +28,12 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"yamato/internal/contain"
+	"yamato/internal/host/cache"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/journal"
+	"yamato/internal/host/pictures"
 	"yamato/internal/host/video"
+	"yamato/internal/host/yard"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
 	"yamato/internal/retry"
@@ -44,7 +47,7 @@ type Config struct {
 	Dir     string // for the journal and cached packages
 	Scratch int64  // bytes that frames and the like may take on its disk until they are handed on; 0 for 4 GiB
 	Devices []driver.Device
-	Yard    *Yard // where virtual devices are made, nil where none are
+	Yard    *yard.Yard // where virtual devices are made, nil where none are
 	Service Remote
 	Log     *slog.Logger
 	Linked  func() // is told each time that a service has taken the host in; nil for nobody
@@ -75,9 +78,9 @@ type Host struct {
 	config  Config
 	log     *slog.Logger
 	journal *journal.Journal
-	cache   *cache
+	cache   *cache.Cache
 	stains  *journal.Stains
-	gallery gallery
+	gallery pictures.Gallery
 	texts   texts
 	scratch string              // a folder for what is being made; emptied when the host starts
 	disk    *video.Room         // that what is optional may take there
@@ -150,7 +153,7 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	blobs, err := openCache(c.Dir, c.Service)
+	blobs, err := cache.Open(c.Dir, c.Service)
 	if err != nil {
 		return err
 	}

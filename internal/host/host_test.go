@@ -1,12 +1,6 @@
 package host
 
 import (
-	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -14,7 +8,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yamato/internal/blob"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/host/driver"
@@ -61,75 +54,15 @@ func TestAnErrandInHandIsNeverBegunTwiceHoweverManyCome(t *testing.T) {
 
 func TestThePicturesOfACaseAreBoundedInBytesAndTheFailuresIsKept(t *testing.T) {
 	large := &screen.Tree{Root: &screen.Node{Text: strings.Repeat("x", 2<<20)}}
-	rec := &recorder{camera: camera{device: clock{}}, pictures: true}
+	rec := &recorder{camera: camera{device: clock{}}, shooting: true}
 	for range 50 {
 		rec.Picture("named", nil, large, nil, screen.Rect{})
 	}
 	rec.Picture(script.FailurePicture, nil, large, nil, screen.Rect{})
 	require.LessOrEqual(t, rec.held, maxHeld+sizeOf(large))
-	require.Equal(t, script.FailurePicture, rec.shots[len(rec.shots)-1].name)
+	require.Equal(t, script.FailurePicture, rec.shots[len(rec.shots)-1].Name)
 	require.Equal(t, 51, len(rec.shots)+rec.dropped, "what is not kept is counted, and said")
 	require.NotZero(t, rec.dropped)
-}
-
-func TestTwoFetchesMayTrimTheCacheAtOnce(t *testing.T) {
-	c, err := openCache(t.TempDir(), nil)
-	require.NoError(t, err)
-	long := time.Now().Add(-2 * time.Hour)
-	for i := range 40 { // files with a size and without content
-		path := filepath.Join(c.dir, fmt.Sprintf("%064d", i))
-		require.NoError(t, os.WriteFile(path, nil, 0o600))
-		require.NoError(t, os.Truncate(path, 1<<30))
-		require.NoError(t, os.Chtimes(path, long, long))
-	}
-	errs := make(chan error, 4)
-	for range cap(errs) {
-		go func() { errs <- c.trim() }()
-	}
-	for range cap(errs) {
-		require.NoError(t, <-errs)
-	}
-	left, err := os.ReadDir(c.dir)
-	require.NoError(t, err)
-	require.LessOrEqual(t, len(left), 8)
-}
-
-// damaging gives what is asked for, or something else.
-type damaging struct {
-	Remote
-	gives []byte
-	asked int
-}
-
-func (d *damaging) Download(_ context.Context, _, path string) error {
-	d.asked++
-	return os.WriteFile(path, d.gives, 0o600)
-}
-
-func TestWhatAHostFetchesIsWhatItAskedFor(t *testing.T) {
-	remote := &damaging{gives: []byte("anything else")}
-	c, err := openCache(t.TempDir(), remote)
-	require.NoError(t, err)
-	ctx := context.Background()
-	for _, digest := range []string{"", "ab", "../../../../etc/hostname", strings.Repeat("A", 64),
-		strings.Repeat("a", 63) + "/", strings.Repeat("a", 65)} {
-		_, err := c.fetch(ctx, digest)
-		require.ErrorContains(t, err, "no digest", "%q", digest)
-	}
-	require.Zero(t, remote.asked)
-	sum := sha256.Sum256([]byte("a package"))
-	digest := hex.EncodeToString(sum[:])
-	_, err = c.fetch(ctx, digest)
-	require.ErrorIs(t, err, blob.ErrDamaged)
-	remote.gives = []byte("a package")
-	path, err := c.fetch(ctx, digest)
-	require.NoError(t, err, "what came damaged was not kept")
-	data, err := os.ReadFile(path)
-	require.NoError(t, err)
-	require.Equal(t, "a package", string(data))
-	_, err = c.fetch(ctx, digest)
-	require.NoError(t, err)
-	require.Equal(t, 2, remote.asked, "it is fetched once")
 }
 
 // clock is a device of which nothing but the time is asked.

@@ -110,7 +110,7 @@ func (l *attempt) update(ctx context.Context, w *worker, build string) (blob str
 	if u.Trouble != "" {
 		return "", errors.New(u.Trouble)
 	}
-	path, err := w.host.cache.fetch(ctx, u.PackageBlob)
+	path, err := w.host.cache.Fetch(ctx, u.PackageBlob)
 	if err != nil {
 		return "", err
 	}
@@ -119,7 +119,7 @@ func (l *attempt) update(ctx context.Context, w *worker, build string) (blob str
 
 // putBack has the run's own build be there, in place of another that a case has put there.
 func (l *attempt) putBack(ctx context.Context, w *worker) error {
-	path, err := w.host.cache.fetch(ctx, l.PackageBlob)
+	path, err := w.host.cache.Fetch(ctx, l.PackageBlob)
 	if err != nil {
 		return err
 	}
@@ -165,7 +165,7 @@ func (t *texts) of(ctx context.Context, h *Host, digest string) *appfile.Speaker
 }
 
 func readTexts(ctx context.Context, h *Host, digest string) (appfile.Texts, error) {
-	path, err := h.cache.fetch(ctx, digest)
+	path, err := h.cache.Fetch(ctx, digest)
 	if err != nil {
 		return nil, err
 	}

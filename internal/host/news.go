@@ -195,7 +195,7 @@ func (h *Host) offer() *link.Offer {
 	if h.config.Yard == nil {
 		return nil
 	}
-	o := h.config.Yard.offer()
+	o := h.config.Yard.Offer()
 	return &o
 }
 

@@ -14,6 +14,7 @@ import (
 	"yamato/internal/core/har"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
+	"yamato/internal/host/pictures"
 	"yamato/internal/host/video"
 	"yamato/internal/link"
 )
@@ -83,30 +84,30 @@ func (r *report) kept(ref link.EvidenceRef, err error, facts any) error {
 func (r *report) keepPictures(ctx context.Context) error {
 	trees := r.wants(evidence.Tree.Rule)
 	for _, s := range r.rec.shots {
-		png, err := s.png()
+		png, err := s.PNG()
 		if err != nil {
-			return fmt.Errorf("drawing the picture %q: %w", s.name, err)
+			return fmt.Errorf("drawing the picture %q: %w", s.Name, err)
 		}
-		if err := r.keep(ctx, evidence.Picture, s.name, png, atOf(s.at)); err != nil {
+		if err := r.keep(ctx, evidence.Picture, s.Name, png, atOf(s.At)); err != nil {
 			return err
 		}
-		if s.tree == nil || !trees {
+		if s.Tree == nil || !trees {
 			continue
 		}
-		tree, err := json.Marshal(r.hidden.Tree(s.tree))
+		tree, err := json.Marshal(r.hidden.Tree(s.Tree))
 		if err != nil {
 			return err
 		}
-		if err := r.keep(ctx, evidence.Tree, s.name, tree, nil); err != nil {
+		if err := r.keep(ctx, evidence.Tree, s.Name, tree, nil); err != nil {
 			return err
 		}
 	}
 	if before := r.rec.before(r.result.Failure); before != nil {
-		png, err := r.worker.host.gallery.draw(before.picture)
+		png, err := r.worker.host.gallery.Draw(before.Picture)
 		if err != nil {
 			return fmt.Errorf("drawing the picture before the failure: %w", err)
 		}
-		if err := r.keep(ctx, evidence.Picture, BeforePicture, png, atOf(before.at)); err != nil {
+		if err := r.keep(ctx, evidence.Picture, BeforePicture, png, atOf(before.At)); err != nil {
 			return err
 		}
 	}
@@ -130,7 +131,7 @@ func (r *report) keepFilm(ctx context.Context) error {
 		return nil
 	}
 	return r.file(ctx, evidence.Film, nil, func(w io.Writer) error {
-		return film(w, r.rec.frames,
+		return pictures.Film(w, r.rec.frames,
 			&r.worker.host.gallery)
 	})
 }
@@ -165,11 +166,11 @@ func (r *report) keepVideo(ctx context.Context) error {
 		reel = video.NewReel(r.worker.host.scratch, r.worker.host.disk)
 		defer reel.Discard()
 		for _, f := range r.rec.frames {
-			png, err := r.worker.host.gallery.draw(f.picture)
+			png, err := r.worker.host.gallery.Draw(f.Picture)
 			if err != nil {
 				return fmt.Errorf("drawing a picture of the video: %w", err)
 			}
-			if err := reel.Add(f.at, "image/png", png); err != nil {
+			if err := reel.Add(f.At, "image/png", png); err != nil {
 				return err
 			}
 		}

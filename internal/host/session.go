@@ -11,6 +11,7 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/host/byhand"
 	"yamato/internal/host/driver"
+	"yamato/internal/host/pictures"
 	"yamato/internal/link"
 )
 
@@ -44,7 +45,7 @@ func (l *session) run(ctx context.Context, w *worker) error {
 			}
 			return err
 		},
-		Fetch:  h.cache.fetch,
+		Fetch:  h.cache.Fetch,
 		Upload: uploads.upload, UploadFile: uploads.uploadFile, Room: h.disk,
 		Keep: func(e link.Entry) error { return h.journal.Append(link.Event{Lease: l.lease.Number, Entry: &e}) },
 		Dial: func(ctx context.Context) (link.Live, func(), error) {
@@ -59,9 +60,9 @@ func (l *session) run(ctx context.Context, w *worker) error {
 			return h.texts.of(ctx, h, blob).Say(key, language)
 		},
 		InHand: func(app string) { w.app = app },
-		Draw:   drawn,
+		Draw:   pictures.Drawn,
 		DrawPart: func(p device.Picture, t *screen.Tree, crop screen.Rect) ([]byte, error) {
-			return shot{picture: p, tree: t, crop: crop}.png()
+			return pictures.Shot{Picture: p, Tree: t, Crop: crop}.PNG()
 		},
 	})
 	var end ended

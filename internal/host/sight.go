@@ -12,6 +12,7 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/host/driver"
+	"yamato/internal/host/pictures"
 	"yamato/internal/link"
 )
 
@@ -63,7 +64,7 @@ func (w *worker) sight(ctx context.Context, rest Rest) (link.Seen, error) {
 	if err != nil {
 		return link.Seen{}, err
 	}
-	png, err := drawn(p)
+	png, err := pictures.Drawn(p)
 	if err != nil {
 		return link.Seen{}, fmt.Errorf("drawing its picture: %w", err)
 	}

@@ -31,6 +31,8 @@ import (
 	_ "yamato/internal/host/handset"
 	_ "yamato/internal/host/null" // drivers register themselves
 	_ "yamato/internal/host/standin"
+	"yamato/internal/host/upstream"
+	"yamato/internal/host/yard"
 	"yamato/internal/outside"
 	"yamato/internal/retry"
 	"yamato/internal/service"
@@ -420,7 +422,7 @@ func (a *App) HostCommand() *cobra.Command {
 				return err
 			}
 			named := ui.First(name, site.Name)
-			key, err := host.OpenToken(filepath.Join(dir, "own-token"), named, tokenFile)
+			key, err := upstream.OpenToken(filepath.Join(dir, "own-token"), named, tokenFile)
 			if err != nil {
 				return ui.WrongCall{Title: "a host needs a token: " + err.Error(),
 					Hint: "the service wrote one at its first start, `yamato host token make` makes one; pass --token-file FILE"}
@@ -445,7 +447,7 @@ func (a *App) HostCommand() *cobra.Command {
 			return host.Run(cmd.Context(), host.Config{Name: named, Site: site.Name,
 				Program: ui.Version,
 				Dir:     dir, Scratch: int64(scratch), Devices: devices, Yard: yard,
-				Service: host.NewServices(urls, key), Log: a.logger(verbose),
+				Service: upstream.NewServices(urls, key), Log: a.logger(verbose),
 				Linked: func() { fmt.Fprintf(a.Out, "Linked as %s; devices: %d\n", named, len(devices)) }})
 		},
 	}
@@ -463,12 +465,12 @@ func (a *App) HostCommand() *cobra.Command {
 }
 
 // openSite opens a site with the driver that it names.
-func openSite(dir string, site *driver.Site) (*host.Yard, error) {
+func openSite(dir string, site *driver.Site) (*yard.Yard, error) {
 	driver, err := driver.Named(site.Driver)
 	if err != nil {
 		return nil, err
 	}
-	return host.OpenYard(dir, site, driver)
+	return yard.Open(dir, site, driver)
 }
 
 // supervise keeps a child of this program running until ctx ends, and then ends

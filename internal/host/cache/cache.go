@@ -1,4 +1,5 @@
-package host
+// Package cache keeps packages and suites on a host's disk, by digest, bounded in bytes.
+package cache
 
 import (
 	"context"
@@ -16,10 +17,15 @@ import (
 	"yamato/internal/core/plain"
 )
 
-// cache keeps packages and suites on the host's disk, by digest.
-type cache struct {
-	dir    string
-	remote Remote
+// Downloader brings a blob to a file.
+type Downloader interface {
+	Download(ctx context.Context, digest, path string) error
+}
+
+// Cache keeps packages and suites on the host's disk, by digest.
+type Cache struct {
+	dir  string
+	from Downloader
 
 	fetches singleflight.Group
 }
@@ -27,17 +33,18 @@ type cache struct {
 // maxCached bounds the cache; what was used longest ago goes first.
 const maxCached = 8 << 30
 
-func openCache(dir string, remote Remote) (*cache, error) {
-	c := &cache{dir: filepath.Join(dir, "cache"), remote: remote}
+// Open opens the cache of a host in its folder.
+func Open(dir string, from Downloader) (*Cache, error) {
+	c := &Cache{dir: filepath.Join(dir, "cache"), from: from}
 	if err := os.MkdirAll(c.dir, 0o700); err != nil {
 		return nil, fmt.Errorf("opening the host's cache: %w", err)
 	}
 	return c, nil
 }
 
-// fetch gives the path of a blob, which is downloaded if need be, once for all
+// Fetch gives the path of a blob, which is downloaded if need be, once for all
 // who ask at the same time.
-func (c *cache) fetch(ctx context.Context, digest string) (string, error) {
+func (c *Cache) Fetch(ctx context.Context, digest string) (string, error) {
 	if !blob.IsDigest(digest) { // it names a file here
 		return "", fmt.Errorf("%q is no digest of anything that could be fetched", plain.Clip(digest, 80))
 	}
@@ -51,13 +58,13 @@ func (c *cache) fetch(ctx context.Context, digest string) (string, error) {
 	}
 }
 
-func (c *cache) fetchOnce(ctx context.Context, digest string) (string, error) {
+func (c *Cache) fetchOnce(ctx context.Context, digest string) (string, error) {
 	path := filepath.Join(c.dir, digest)
 	now := time.Now()
 	if os.Chtimes(path, now, now) == nil {
 		return path, nil
 	}
-	err := c.remote.Download(ctx, digest, path+".part")
+	err := c.from.Download(ctx, digest, path+".part")
 	if err == nil {
 		err = isWhole(ctx, path+".part", digest)
 	}
@@ -89,7 +96,7 @@ func removeIfThere(path string) error {
 }
 
 // trim takes away what was used longest ago, until the rest fits.
-func (c *cache) trim() error {
+func (c *Cache) trim() error {
 	entries, err := os.ReadDir(c.dir)
 	if err != nil {
 		return err

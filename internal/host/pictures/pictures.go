@@ -1,4 +1,6 @@
-package host
+// Package pictures draws pictures of screens as they are kept: whole or cut, with what matters framed; many alike once; a
+// film of them.
+package pictures
 
 import (
 	"bytes"
@@ -14,12 +16,13 @@ import (
 	"golang.org/x/image/font/opentype"
 
 	"encoding/binary"
+	"time"
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 )
 
-// drawn gives a picture as a PNG.
-func drawn(p device.Picture) ([]byte, error) {
+// Drawn gives a picture as a PNG.
+func Drawn(p device.Picture) ([]byte, error) {
 	img, err := p.Image()
 	if err != nil {
 		return nil, err
@@ -75,22 +78,32 @@ func indexed(img image.Image) *image.Paletted {
 	return to
 }
 
-// png gives a shot as it is kept: with frames around the marked places, numbered in the
+// Shot is a picture with what matters of it.
+type Shot struct {
+	At      time.Duration // since the case began
+	Name    string
+	Picture device.Picture
+	Tree    *screen.Tree
+	Marks   []screen.Rect
+	Crop    screen.Rect // empty for the whole screen
+}
+
+// PNG gives a shot as it is kept: with frames around the marked places, numbered in the
 // order given where there are several, and cut to its crop unless that is empty.
-func (s shot) png() ([]byte, error) {
-	img, err := s.picture.Image()
+func (s Shot) PNG() ([]byte, error) {
+	img, err := s.Picture.Image()
 	if err != nil {
 		return nil, err
 	}
 	scale := 1.0 // pixels of the picture for each of the tree's
-	if s.tree != nil && s.tree.Width > 0 {
-		scale = float64(img.Bounds().Dx()) / s.tree.Width
+	if s.Tree != nil && s.Tree.Width > 0 {
+		scale = float64(img.Bounds().Dx()) / s.Tree.Width
 	}
-	if len(s.marks) > 0 {
-		img = marked(img, scale, s.marks)
+	if len(s.Marks) > 0 {
+		img = marked(img, scale, s.Marks)
 	}
-	if !s.crop.Empty() {
-		img = cropped(img, scale, s.crop)
+	if !s.Crop.Empty() {
+		img = cropped(img, scale, s.Crop)
 	}
 	return encoded(img)
 }

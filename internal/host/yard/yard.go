@@ -1,4 +1,6 @@
-package host
+// Package yard keeps a site as its host has it: what the site file lists, what was made and removed since, which OS images
+// are there. It outlives the host.
+package yard
 
 import (
 	"context"
@@ -36,8 +38,8 @@ type keptSite struct {
 	Fetched []string            `json:"fetched"` // names of images
 }
 
-// OpenYard opens the yard of a site in a host's folder.
-func OpenYard(dir string, s *driver.Site, driver driver.Driver) (*Yard, error) {
+// Open opens the yard of a site in a host's folder.
+func Open(dir string, s *driver.Site, driver driver.Driver) (*Yard, error) {
 	y := &Yard{site: s, driver: driver, path: filepath.Join(dir, "site.json"), working: map[string]int{}}
 	body, err := os.ReadFile(y.path)
 	if errors.Is(err, os.ErrNotExist) {
@@ -51,6 +53,12 @@ func OpenYard(dir string, s *driver.Site, driver driver.Driver) (*Yard, error) {
 	}
 	return y, nil
 }
+
+// OnWall tells whether what people have done at the site takes its time on the wall.
+func (y *Yard) OnWall() bool { return y.site.Clock == "wall" }
+
+// Capacity is what the site's devices may take together.
+func (y *Yard) Capacity() fleet.Capacity { return y.site.Capacity }
 
 // Devices opens the devices that there are.
 func (y *Yard) Devices() ([]driver.Device, error) {
@@ -78,7 +86,7 @@ func (y *Yard) list() []driver.SiteDevice {
 	return append(out, y.kept.Made...)
 }
 
-func (y *Yard) startsHalted(name string) bool {
+func (y *Yard) StartsHalted(name string) bool {
 	for _, d := range y.list() {
 		if d.Name == name {
 			return d.Halted
@@ -87,7 +95,7 @@ func (y *Yard) startsHalted(name string) bool {
 	return false
 }
 
-func (y *Yard) model(name string) (fleet.Model, bool) {
+func (y *Yard) Model(name string) (fleet.Model, bool) {
 	i := slices.IndexFunc(y.site.Models, func(m fleet.Model) bool { return m.Model == name })
 	if i < 0 {
 		return fleet.Model{}, false
@@ -125,15 +133,15 @@ func (y *Yard) images() []fleet.Image {
 	return out
 }
 
-func (y *Yard) offer() link.Offer {
+func (y *Yard) Offer() link.Offer {
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	return link.Offer{Models: y.site.Models, Images: y.images(), Licences: y.site.Licences, Capacity: y.site.Capacity}
 }
 
-// make makes a virtual device of a model and an image that is there.
-func (y *Yard) make(name, model, image string) (driver.Device, error) {
-	m, ok := y.model(model)
+// Make makes a virtual device of a model and an image that is there.
+func (y *Yard) Make(name, model, image string) (driver.Device, error) {
+	m, ok := y.Model(model)
 	if !ok {
 		return nil, fmt.Errorf("this site has no model %q", model)
 	}
@@ -164,7 +172,7 @@ func (y *Yard) make(name, model, image string) (driver.Device, error) {
 	return device, y.keep()
 }
 
-func (y *Yard) remove(name string) error {
+func (y *Yard) Remove(name string) error {
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	made := len(y.kept.Made)
@@ -175,8 +183,8 @@ func (y *Yard) remove(name string) error {
 	return y.keep()
 }
 
-// fetch brings an OS image, and calls told as it comes.
-func (y *Yard) fetch(ctx context.Context, name string, told func()) error {
+// Fetch brings an OS image, and calls told as it comes.
+func (y *Yard) Fetch(ctx context.Context, name string, told func()) error {
 	y.mu.Lock()
 	at := slices.IndexFunc(y.images(), func(i fleet.Image) bool { return i.Names(name) })
 	if at < 0 {

@@ -1,4 +1,4 @@
-package host
+package pictures
 
 import (
 	"bytes"
@@ -25,8 +25,8 @@ func (white) Image() (image.Image, error) {
 
 func TestAPictureIsMarkedAndCutInTheScreensOwnUnits(t *testing.T) {
 	tree := &screen.Tree{Width: 400, Height: 800}
-	shown := func(s shot) image.Image {
-		body, err := s.png()
+	shown := func(s Shot) image.Image {
+		body, err := s.PNG()
 		require.NoError(t, err)
 		img, err := png.Decode(bytes.NewReader(body))
 		require.NoError(t, err)
@@ -37,17 +37,17 @@ func TestAPictureIsMarkedAndCutInTheScreensOwnUnits(t *testing.T) {
 	}
 	box, other := screen.Rect{W: 100, H: 100}, screen.Rect{X: 200, Y: 200, W: 50, H: 50}
 
-	cut := shown(shot{picture: white{}, tree: tree, crop: box})
+	cut := shown(Shot{Picture: white{}, Tree: tree, Crop: box})
 	require.Equal(t, image.Rect(0, 0, 200, 200), cut.Bounds())
 	require.Equal(t, color.NRGBA{B: 255, A: 255}, at(cut, 199, 199))
-	marked := shown(shot{picture: white{}, tree: tree, marks: []screen.Rect{other}})
+	marked := shown(Shot{Picture: white{}, Tree: tree, Marks: []screen.Rect{other}})
 	require.Equal(t, image.Rect(0, 0, 800, 1600), marked.Bounds())
 	require.Equal(t, markInk, at(marked, 2*225, 2*252), "the place is framed")
 	require.Equal(t, color.NRGBA{R: 255, G: 255, B: 255, A: 255}, at(marked, 2*225, 2*225), "and can be seen")
 	require.Equal(t, color.NRGBA{R: 255, G: 255, B: 255, A: 255}, at(marked, 2*200, 2*196), "one place has no number")
-	two := shown(shot{picture: white{}, tree: tree, marks: []screen.Rect{other, box}})
+	two := shown(Shot{Picture: white{}, Tree: tree, Marks: []screen.Rect{other, box}})
 	require.Equal(t, markInk, at(two, 2*195, 2*191), "several have")
-	beside := shown(shot{picture: white{}, tree: tree, crop: screen.Rect{X: 900, Y: 10, W: 5, H: 5}})
+	beside := shown(Shot{Picture: white{}, Tree: tree, Crop: screen.Rect{X: 900, Y: 10, W: 5, H: 5}})
 	require.Equal(t, image.Rect(0, 0, 800, 1600), beside.Bounds(), "what lies beside the screen cuts nothing")
 }
 

@@ -1,4 +1,6 @@
-package host
+// Package upstream is the service as a host calls it: its link, its sockets, blobs in pieces, and the token that a host
+// has of its own.
+package upstream
 
 import (
 	"context"
