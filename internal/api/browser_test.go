@@ -199,11 +199,11 @@ func TestAnAddressThatIsNoneIsNotFound(t *testing.T) {
 }
 
 func TestThePlacesAreThoseOfTheConsole(t *testing.T) {
-	router, err := os.ReadFile("../../web/src/app.tsx")
+	router, err := os.ReadFile("../../web/src/routes.tsx")
 	require.NoError(t, err)
 	list, err := os.ReadFile("console.go")
 	require.NoError(t, err)
-	routes := regexp.MustCompile(`<Route path="(/[^"]*)"`).FindAllSubmatch(router, -1)
+	routes := regexp.MustCompile(`\{\s*path: "(/[^"]*)"`).FindAllSubmatch(router, -1)
 	require.Greater(t, len(routes), 20)
 	for _, m := range routes {
 		require.Contains(t, string(list), `"`+string(m[1])+`"`)

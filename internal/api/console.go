@@ -56,7 +56,7 @@ func assets(files fs.FS) (map[string]asset, error) {
 	return out, err
 }
 
-// places are the addresses of the console's pages, as its router has them (web/src/app.tsx); a part with a colon
+// places are the addresses of the console's pages, as its router has them (web/src/routes.tsx); a part with a colon
 // stands for anything.
 var places = []string{"/", "/runs", "/runs/:run", "/runs/:run/pictures", "/runs/:run/summary", "/beside", "/over-time",
 	"/crashes/:crash",
