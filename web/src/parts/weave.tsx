@@ -13,7 +13,16 @@ import { combinationLabel, type Column, type Crossing, type Weave as Model } fro
 import { useRoom } from "./timeline";
 import { Head } from "./weave/head";
 import { RowLine } from "./weave/rows";
-import { bandHeight, levelHeight, narrowest, rowHeight, suiteHeight, widest } from "./weave/sizes";
+import {
+  bandHeight,
+  busyHeight,
+  footHeight,
+  levelHeight,
+  narrowest,
+  rowHeight,
+  suiteHeight,
+  widest,
+} from "./weave/sizes";
 
 /** What a column is called: a folded group by its level and how many it holds. */
 export const nameOf = (c: Column) =>
@@ -40,7 +49,8 @@ export const Weave = memo(function Weave({ model, open, onOpen, onFold, narrow }
   const label = narrow ? 180 : 270;
   const grouped = !!columns[0]?.group;
   const heads = useMemo(() => (columns.length > 0 ? model.heads() : []), [model, columns]);
-  const head = (grouped ? bandHeight : 0) + heads.length * levelHeight + 6;
+  const head =
+    (grouped ? bandHeight : 0) + heads.length * levelHeight + (model.busy().size > 0 ? busyHeight : footHeight);
   const room = useRoom(box);
   const cell = Math.max(narrowest, Math.min(widest, Math.floor((room - label - 12) / Math.max(1, columns.length))));
 
