@@ -219,9 +219,9 @@ func Plans() (map[string]string, error) { return texts("plans") }
 // Where the sample runs go: devices whose clocks leap, in the runs of every case, and those that keep the wall's, in a run
 // of the cases that tell something on them.
 var (
-	Leaping = []string{"android", "ios"}
-	Walled  = []string{"web"}
-	Telling = []string{"fares", "location"}
+	NativePlatforms = []string{"android", "ios"}
+	WebPlatforms    = []string{"web"}
+	HandsetTags     = []string{"fares", "location"}
 )
 
 // Pairs is the plan that finds what shows in a few combinations only.

@@ -55,13 +55,13 @@ func newRig(t *testing.T) *rig {
 	require.NoError(t, st.AddToken(ctx, project, "user", "Aya Torrent", userToken))
 	require.NoError(t, st.AddToken(ctx, project, "host", "bench", hostToken))
 	require.NoError(t, st.InTx(ctx, func(tx *store.Tx) error {
-		host, _, _, err := tx.Hosts().OpenLink(ctx, store.Linking{Project: project, Name: "bench", Site: "bench",
+		host, _, _, err := tx.Hosts.OpenLink(ctx, store.Linking{Project: project, Name: "bench", Site: "bench",
 			Version:  "test",
 			Instance: "00000000-0000-0000-0000-000000000001"})
 		if err != nil {
 			return err
 		}
-		_, err = tx.Devices().PutDevice(ctx, project, host, fleet.Device{Name: "kaede-7-1", Site: "bench", Kind: "emulator",
+		_, err = tx.Devices.PutDevice(ctx, project, host, fleet.Device{Name: "kaede-7-1", Site: "bench", Kind: "emulator",
 			Platform: "android", Model: "Kaede 7", Form: "phone", OS: "14",
 			Width: 408, Height: 896, MemoryMB: 8192, Traits: []string{"location"},
 			Abilities: []string{"back"}}, fleet.Condition{}, "idle", "")
@@ -311,14 +311,14 @@ func TestEventsAreStreamedFromWhereOneLeftOff(t *testing.T) {
 	require.NoError(t, err)
 	for range 3 { // in batches of two
 		require.NoError(t, r.store.InTx(ctx, func(tx *store.Tx) error {
-			_, err := tx.Runs().Append(ctx, map[int64]int64{run.ID: r.project},
+			_, err := tx.Runs.Append(ctx, map[int64]int64{run.ID: r.project},
 				[]store.RunEvents{{Run: run.ID, Events: []any{map[string]string{"kind": "a"},
 					map[string]string{"kind": "b"}}}})
 			return err
 		}))
 	}
 	require.NoError(t, r.store.InTx(ctx, func(tx *store.Tx) error {
-		_, err := tx.Runs().Finish(ctx, run.ID, "pass")
+		_, err := tx.Runs.Finish(ctx, run.ID, "pass")
 		return err
 	}))
 

@@ -193,7 +193,7 @@ func TestLeasesOfAnyNumberAndSizeAreDelivered(t *testing.T) {
 		for range suite.Locators.V {
 			projects, apps = append(projects, w.user.ProjectID), append(apps, app.AppID)
 		}
-		return tx.Known().AddLocators(ctx, projects, apps, suite.Locators.V)
+		return tx.Known.AddLocators(ctx, projects, apps, suite.Locators.V)
 	}))
 	var devices []link.Device
 	for i := range leases {
@@ -305,7 +305,7 @@ func TestACancelledRunThatWasLeftInBetweenIsWoundDown(t *testing.T) {
 	r, err := w.store.RunNumbered(ctx, w.user.ProjectID, run.Number)
 	require.NoError(t, err)
 	require.NoError(t, w.store.InTx(ctx, func(tx *store.Tx) error {
-		fresh, err := tx.Runs().Cancel(ctx, r.ID)
+		fresh, err := tx.Runs.Cancel(ctx, r.ID)
 		require.True(t, fresh)
 		return err
 	})) // and then its service died

@@ -149,7 +149,7 @@ func (s *Service) CollectBlobs(ctx context.Context, grace time.Duration) (int, e
 	for {
 		n := 0
 		err := s.Store.InTx(ctx, func(t *store.Tx) error {
-			list, err := t.Blobs().TakeUnreferred(ctx, grace, 200)
+			list, err := t.Blobs.TakeUnreferred(ctx, grace, 200)
 			for _, d := range list { // whoever puts one of them again waits, and finds it gone
 				err = errors.Join(err, s.Blobs.Remove(ctx, d))
 			}

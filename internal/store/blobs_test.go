@@ -20,7 +20,7 @@ import (
 func (r *records) taken(grace time.Duration, limit int) (out []string) {
 	r.t.Helper()
 	r.tx(func(tx *store.Tx) (err error) {
-		out, err = tx.Blobs().TakeUnreferred(context.Background(), grace, limit)
+		out, err = tx.Blobs.TakeUnreferred(context.Background(), grace, limit)
 		return err
 	})
 	return out

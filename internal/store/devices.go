@@ -273,7 +273,7 @@ func (t Hosts) CloseLink(ctx context.Context, host, link int64) error {
 	if err := t.change(ctx, atHosts, `update host set instance = null where id = $1 and link = $2`, host, link); err != nil {
 		return err
 	}
-	return t.Devices().offline(ctx, `d.host_id = $1 and h.instance is null`, host)
+	return t.Devices.offline(ctx, `d.host_id = $1 and h.instance is null`, host)
 }
 
 // HoldLink brings back the devices of a linked host that were taken offline while

@@ -150,18 +150,13 @@ func (s *Store) Forsaken(ctx context.Context, patience time.Duration, never []in
 
 // FinishWaiting finishes a leg that still waits, and reports whether it did.
 func (l Legs) FinishWaiting(ctx context.Context, leg int64) (bool, error) {
-	n, err := l.finishWaiting(ctx, leg)
-	if err == nil && n == 1 {
-		err = l.MarkDirty(ctx, DirtyLeg, []int64{leg})
-	}
-	return n == 1, err
-}
-
-func (l Legs) finishWaiting(ctx context.Context, leg int64) (int, error) {
 	var ids []int64
-	err := l.rows(ctx, atLegs, &ids, `update leg set state = 'finished' where id = $1 and state = 'waiting' returning id`, leg)
+	if err := l.rows(ctx, atLegs, &ids, `update leg set state = 'finished' where id = $1 and state = 'waiting' returning id`,
+		leg); err != nil {
+		return false, err
+	}
 	note(&l.legs, ids)
-	return len(ids), err
+	return len(ids) == 1, l.MarkDirty(ctx, DirtyLeg, ids)
 }
 
 // DecideRest gives every undecided case of a leg a verdict, under the last lease that the
@@ -531,7 +526,7 @@ type LegChange struct {
 	Avoid     pg.Int64s  `json:"avoid"`
 	UsedError int        `json:"used_error"`
 	UsedFail  int        `json:"used_fail"`
-	Refund    int        `json:"refund"` // 1: the attempt never began, and does not count
+	Refund    bool       `json:"refund"` // the attempt never began: it does not count
 }
 
 // Change carries changes out where each leg is still as it was, and gives how many were.
@@ -554,9 +549,9 @@ func (l Legs) Change(ctx context.Context, list []LegChange) (int, error) {
 	err := l.row(ctx, atLegs, &changed, `
 		with new as (
 			update leg l set state = c.to_state, todo = c.todo, avoid = c.avoid, used_error = c.used_error,
-				used_fail = c.used_fail, attempts = l.attempts - c.refund
+				used_fail = c.used_fail, attempts = l.attempts - c.refund::int
 			from jsonb_to_recordset($1) as c(id bigint, from_state text, to_state text, todo int[], avoid bigint[],
-				used_error int, used_fail int, refund int)
+				used_error int, used_fail int, refund boolean)
 			where l.id = c.id and l.state = c.from_state returning 1)
 		select count(*) from new`, pg.Encode(rows))
 	return changed, err
@@ -570,17 +565,17 @@ func (l Legs) hold(ctx context.Context, ids []int64) error {
 
 // NewResult is a result to be kept.
 type NewResult struct {
-	ProjectID int64              `json:"p"`
-	Lease     int64              `json:"l"`
-	RunID     int64              `json:"r"`
-	LegID     int64              `json:"g"`
-	Case      int                `json:"c"`
-	Verdict   string             `json:"v"`
-	TookMS    int64              `json:"t"`
-	Sentence  string             `json:"s"`
-	Failure   any                `json:"f,omitempty"` // nil for none
-	Steps     any                `json:"st"`
-	NotKept   []evidence.NotKept `json:"nk"`
+	ProjectID int64              `json:"project_id"`
+	Lease     int64              `json:"lease_id"`
+	RunID     int64              `json:"run_id"`
+	LegID     int64              `json:"leg_id"`
+	Case      int                `json:"case_index"`
+	Verdict   string             `json:"verdict"`
+	TookMS    int64              `json:"took_ms"`
+	Sentence  string             `json:"sentence"`
+	Failure   any                `json:"failure,omitempty"` // nil for none
+	Steps     any                `json:"steps"`
+	NotKept   []evidence.NotKept `json:"not_kept"`
 }
 
 // AddResults keeps results.
@@ -593,25 +588,26 @@ func (o *open) AddResults(ctx context.Context, list []NewResult) error {
 		rows[i].NotKept = append([]evidence.NotKept{}, rows[i].NotKept...)
 	}
 	return o.exec(ctx, `
-		insert into result (project_id, lease_id, run_id, leg_id, case_index, took_ms, verdict, sentence,
-			failure, steps, not_kept)
-		select p, l, r, g, c, t, v, s, f, coalesce(st, 'null'), nk
-		from json_to_recordset($1) as x(p bigint, l bigint, r bigint, g bigint, c int, t bigint, v text, s text, f jsonb,
-			st json, nk jsonb)`, pg.Encode(rows))
+		insert into result (project_id, lease_id, run_id, leg_id, case_index, took_ms, verdict, sentence, failure, steps,
+			not_kept)
+		select project_id, lease_id, run_id, leg_id, case_index, took_ms, verdict, sentence, failure,
+			coalesce(steps, 'null'), not_kept
+		from json_to_recordset($1) as x(project_id bigint, lease_id bigint, run_id bigint, leg_id bigint, case_index int,
+			took_ms bigint, verdict text, sentence text, failure jsonb, steps json, not_kept jsonb)`, pg.Encode(rows))
 }
 
 // NewEvidence is evidence to be kept.
 type NewEvidence struct {
-	ProjectID int64           `json:"p"`
-	RunID     int64           `json:"r"`
-	Lease     int64           `json:"l"`
-	Case      int             `json:"c"`
-	Sort      string          `json:"s"`
-	Name      string          `json:"m"`
-	MediaType string          `json:"t"`
-	Digest    string          `json:"d"`
-	Size      int64           `json:"z"`
-	Facts     json.RawMessage `json:"f,omitempty"`
+	ProjectID int64           `json:"project_id"`
+	RunID     int64           `json:"run_id"`
+	Lease     int64           `json:"lease_id"`
+	Case      int             `json:"case_index"`
+	Sort      string          `json:"sort"`
+	Name      string          `json:"name"`
+	MediaType string          `json:"media_type"`
+	Digest    string          `json:"digest"`
+	Size      int64           `json:"size"`
+	Facts     json.RawMessage `json:"facts,omitempty"`
 }
 
 // AddEvidence keeps references to evidence.
@@ -621,9 +617,9 @@ func (o *open) AddEvidence(ctx context.Context, list []NewEvidence) error {
 	}
 	return o.exec(ctx, `
 		insert into evidence (project_id, run_id, lease_id, case_index, size, sort, name, media_type, digest, facts)
-		select p, r, l, c, z, s, m, t, d, f
-		from json_to_recordset($1) as x(p bigint, r bigint, l bigint, c int, z bigint, s text, m text, t text, d text, f jsonb)`,
-		pg.Encode(list))
+		select project_id, run_id, lease_id, case_index, size, sort, name, media_type, digest, facts
+		from json_to_recordset($1) as x(project_id bigint, run_id bigint, lease_id bigint, case_index int, size bigint,
+			sort text, name text, media_type text, digest text, facts jsonb)`, pg.Encode(list))
 }
 
 // AddLocators remembers locators that have matched in an app.

@@ -14,10 +14,11 @@ import (
 	"yamato/internal/store/vault"
 )
 
-// A transaction locks rows in one order, so that no two wait for each other. The order is a chain of types: what locks
-// rows of a kind is a method of that kind's stage, and a stage hands out those that come after it and none before. A
-// function that is given Legs cannot lock a device: it does not compile. What types cannot see, a stage that is kept and
-// used again after a later one, is an OrderError wherever it is tried (lock), and not once in a thousand times a deadlock.
+// stage is how far a transaction has come. Rows are locked in one order, so that no two transactions wait for each other.
+// The order is a chain of types: what locks rows of a kind is a method of that kind's stage, and a stage leads to those
+// that come after it and to none before. A function that is given Legs cannot lock a device: it does not compile. What
+// types cannot see, a stage that is kept and used again after a later one, is an OrderError wherever it is tried (lock),
+// and not once in a thousand times a deadlock.
 //
 //	Builds    a project's apps and builds
 //	Hosts     the leadership (shared), hosts, their tokens, what they are asked to do
@@ -25,7 +26,7 @@ import (
 //	Devices   by id
 //	Known     what is known of apps: crashes, locators, elements, by their keys
 //	Legs      by id, and the accounts that they are lent
-//	Sessions  by id
+//	Sittings  sessions by id
 //	Runs      by id, with the numbers of their events
 //	Blobs     by digest
 //
@@ -128,61 +129,21 @@ func all(held map[int64]bool) []int64 {
 	return ids
 }
 
-// Tx is a transaction that has locked nothing.
-type Tx struct{ fromBuilds }
-
-// The stages.
+// The stages. Each holds the one after it, and with that all that follow: `t.Legs` leads there from wherever t stands
+// before legs, and from nowhere else.
 type (
-	Builds   struct{ fromHosts }
-	Hosts    struct{ fromLeases }
-	Leases   struct{ fromDevices }
-	Devices  struct{ fromKnown }
-	Known    struct{ fromLegs }
-	Legs     struct{ fromSessions }
-	Sittings struct{ fromRuns } // of sessions
-	Runs     struct{ fromBlobs }
+	// Tx is a transaction that has locked nothing.
+	Tx       struct{ Builds }
+	Builds   struct{ Hosts }
+	Hosts    struct{ Leases }
+	Leases   struct{ Devices }
+	Devices  struct{ Known }
+	Known    struct{ Legs }
+	Legs     struct{ Sittings }
+	Sittings struct{ Runs } // of sessions
+	Runs     struct{ Blobs }
 	Blobs    struct{ *open }
 )
-
-// What leads on from a stage.
-type (
-	fromBuilds   struct{ fromHosts }
-	fromHosts    struct{ fromLeases }
-	fromLeases   struct{ fromDevices }
-	fromDevices  struct{ fromKnown }
-	fromKnown    struct{ fromLegs }
-	fromLegs     struct{ fromSessions }
-	fromSessions struct{ fromRuns }
-	fromRuns     struct{ fromBlobs }
-	fromBlobs    struct{ *open }
-)
-
-// Builds goes on to apps and builds.
-func (f fromBuilds) Builds() Builds { return Builds(f) }
-
-// Hosts goes on to hosts.
-func (f fromHosts) Hosts() Hosts { return Hosts(f) }
-
-// Leases goes on to leases.
-func (f fromLeases) Leases() Leases { return Leases(f) }
-
-// Devices goes on to devices.
-func (f fromDevices) Devices() Devices { return Devices(f) }
-
-// Known goes on to what is known of apps.
-func (f fromKnown) Known() Known { return Known(f) }
-
-// Legs goes on to legs.
-func (f fromLegs) Legs() Legs { return Legs(f) }
-
-// Sittings goes on to sessions.
-func (f fromSessions) Sittings() Sittings { return Sittings(f) }
-
-// Runs goes on to runs.
-func (f fromRuns) Runs() Runs { return Runs(f) }
-
-// Blobs goes on to blobs.
-func (f fromBlobs) Blobs() Blobs { return Blobs(f) }
 
 // InTx runs do in a transaction, which is committed if do gives nil.
 func (s *Store) InTx(ctx context.Context, do func(*Tx) error) error {
@@ -190,8 +151,9 @@ func (s *Store) InTx(ctx context.Context, do func(*Tx) error) error {
 }
 
 func begin(tx *sqlx.Tx) *Tx {
-	o := &open{Reading: sessions.Reading{SQL: tx}, tx: tx}
-	return &Tx{fromBuilds{fromHosts{fromLeases{fromDevices{fromKnown{fromLegs{fromSessions{fromRuns{fromBlobs{o}}}}}}}}}}
+	t := &Tx{}
+	t.open = &open{Reading: sessions.Reading{SQL: tx}, tx: tx}
+	return t
 }
 
 // Enrol keeps the own token of a host that has come with the shared one (access.Enrol).

@@ -622,11 +622,11 @@ func (r Runs) Append(ctx context.Context, project map[int64]int64, list []RunEve
 		return nil, err
 	}
 	type batch struct {
-		Project int64 `json:"p"`
-		Run     int64 `json:"i"`
-		First   int64 `json:"f"`
-		Last    int64 `json:"l"`
-		Events  []any `json:"b"`
+		Project int64 `json:"project_id"`
+		Run     int64 `json:"run_id"`
+		First   int64 `json:"first"`
+		Last    int64 `json:"last"`
+		Events  []any `json:"events"`
 	}
 	batches, counted := []batch{}, []Counted(nil)
 	for _, c := range now {
@@ -637,7 +637,8 @@ func (r Runs) Append(ctx context.Context, project map[int64]int64, list []RunEve
 	}
 	return counted, r.exec(ctx, `
 		insert into run_event (project_id, run_id, first, last, events)
-		select p, i, f, l, b from jsonb_to_recordset($1) as e(p bigint, i bigint, f bigint, l bigint, b jsonb)`,
+		select project_id, run_id, first, last, events
+		from jsonb_to_recordset($1) as e(project_id bigint, run_id bigint, first bigint, last bigint, events jsonb)`,
 		pg.Encode(batches))
 }
 

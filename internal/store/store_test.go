@@ -56,19 +56,19 @@ func newRecords(t *testing.T, devices, legs int) *records {
 	require.True(t, fresh)
 	var build int64
 	r.tx(func(tx *store.Tx) error {
-		app, err := tx.Builds().AppOf(ctx, r.project, "Tideline", []store.Package{p})
+		app, err := tx.Builds.AppOf(ctx, r.project, "Tideline", []store.Package{p})
 		if err != nil {
 			return err
 		}
-		if build, err = tx.Builds().AddBuild(ctx, r.project, app, "1", "1"); err != nil {
+		if build, err = tx.Builds.AddBuild(ctx, r.project, app, "1", "1"); err != nil {
 			return err
 		}
-		if r.host, _, _, err = tx.Hosts().OpenLink(ctx, store.Linking{Project: r.project, Name: "bench", Site: "bench",
+		if r.host, _, _, err = tx.Hosts.OpenLink(ctx, store.Linking{Project: r.project, Name: "bench", Site: "bench",
 			Version: "test", Instance: "00000000-0000-0000-0000-000000000001"}); err != nil {
 			return err
 		}
 		for i := range devices {
-			id, err := tx.Devices().PutDevice(ctx, r.project, r.host, kaede(i), fleet.Condition{}, "idle", "")
+			id, err := tx.Devices.PutDevice(ctx, r.project, r.host, kaede(i), fleet.Condition{}, "idle", "")
 			if err != nil {
 				return err
 			}
@@ -117,14 +117,14 @@ func place(tx *store.Tx, legs, devices []int64) (int, error) {
 	for i, leg := range legs {
 		list = append(list, store.Placement{Leg: leg, Device: devices[i]})
 	}
-	if err := tx.Devices().Lock(ctx, devices); err != nil {
+	if err := tx.Devices.Lock(ctx, devices); err != nil {
 		return 0, err
 	}
-	runs, err := tx.Legs().Place(ctx, list, time.Minute)
+	runs, err := tx.Legs.Place(ctx, list, time.Minute)
 	if err != nil {
 		return 0, err
 	}
-	return len(runs), tx.Runs().Begin(ctx, runs)
+	return len(runs), tx.Runs.Begin(ctx, runs)
 }
 
 func TestTheOrderOfLocksIsKept(t *testing.T) {
@@ -132,14 +132,14 @@ func TestTheOrderOfLocksIsKept(t *testing.T) {
 	ctx := context.Background()
 	leg := r.legs()[0]
 	err := r.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Legs().HoldOpen(ctx, r.run.ID); err != nil {
+		if err := tx.Legs.HoldOpen(ctx, r.run.ID); err != nil {
 			return err
 		}
-		return tx.Devices().Lock(ctx, r.devices)
+		return tx.Devices.Lock(ctx, r.devices)
 	})
 	require.Equal(t, store.OrderError{At: "legs", Wanted: "devices"}, err)
 	err = r.InTx(ctx, func(tx *store.Tx) error {
-		_, err := tx.Legs().Place(ctx, []store.Placement{{Leg: leg, Device: r.devices[0]}}, time.Minute)
+		_, err := tx.Legs.Place(ctx, []store.Placement{{Leg: leg, Device: r.devices[0]}}, time.Minute)
 		return err
 	})
 	require.ErrorAs(t, err, &store.OrderError{}, "a device is locked before its leg is placed on it")
@@ -155,12 +155,18 @@ func TestTheTestsDatabaseRefusesStatesThatCannotFollow(t *testing.T) {
 	require.NoError(t, err)
 	defer db.Close()
 	_, err = db.Exec(`update leg set state = 'running'`)
-	require.ErrorContains(t, err, `a leg cannot change from "waiting" to "running"`)
+	require.ErrorContains(t, err, `leg: "running" may not follow "waiting"`)
 	_, err = db.Exec(`update leg set state = 'cancelled'`)
 	require.NoError(t, err)
 	_, err = db.Exec(`insert into device (project_id, host_id, name, site, kind, platform, model, os, facts, worth, state, reason)
 		select project_id, host_id, 'x', site, kind, platform, model, os, facts, worth, 'leased', reason from device limit 1`)
-	require.ErrorContains(t, err, `a device cannot begin as "leased"`)
+	require.ErrorContains(t, err, `device: "leased" may not follow ""`)
+	_, err = r.AskErrand(context.Background(), r.project, store.Errand{HostID: r.host, Device: "kaede-7-0", What: "check"})
+	require.NoError(t, err)
+	_, err = db.Exec(`update errand set done_at = now()`)
+	require.NoError(t, err)
+	_, err = db.Exec(`update errand set done_at = null`)
+	require.ErrorContains(t, err, `errand: "wanted" may not follow "done"`)
 }
 
 func TestOnlyWhatIsIdleAndWaitingIsPlaced(t *testing.T) {
@@ -206,7 +212,7 @@ func TestTheDatabaseItselfForbidsASecondLiveLease(t *testing.T) {
 		return err
 	})
 	r.tx(func(tx *store.Tx) error { // as if a fault had set the device free under its lease
-		return tx.Devices().ChangeDevices(ctx, []store.DeviceChange{{ID: r.devices[0], To: states.DeviceIdle}})
+		return tx.Devices.ChangeDevices(ctx, []store.DeviceChange{{ID: r.devices[0], To: states.DeviceIdle}})
 	})
 	err := r.InTx(ctx, func(tx *store.Tx) error {
 		_, err := place(tx, legs[1:], r.devices)
@@ -229,7 +235,7 @@ func TestEventsOfManyHandsHaveNoGaps(t *testing.T) {
 					events[k] = map[string]int{"hand": hand}
 				}
 				err := r.InTx(ctx, func(tx *store.Tx) error {
-					_, err := tx.Runs().Append(ctx, map[int64]int64{r.run.ID: r.project},
+					_, err := tx.Runs.Append(ctx, map[int64]int64{r.run.ID: r.project},
 						[]store.RunEvents{{Run: r.run.ID, Events: events}})
 					return err
 				})
@@ -268,10 +274,10 @@ func TestOneLeadsAndOnlyWithItsOwnEpoch(t *testing.T) {
 	require.NoError(t, err)
 	require.Greater(t, other, first)
 	r.tx(func(tx *store.Tx) error {
-		old, err := tx.Hosts().Leads(ctx, a, first)
+		old, err := tx.Hosts.Leads(ctx, a, first)
 		require.NoError(t, err)
 		require.False(t, old)
-		now, err := tx.Hosts().Leads(ctx, b, other)
+		now, err := tx.Hosts.Leads(ctx, b, other)
 		require.True(t, now)
 		return err
 	})
@@ -282,11 +288,11 @@ func TestALegChangesOnlyFromTheStateItIsThoughtToBeIn(t *testing.T) {
 	ctx := context.Background()
 	change := store.LegChange{Leg: r.legs()[0], From: "running", To: "finished", Todo: []int{}, Avoid: []int64{1, 2}}
 	var n int
-	r.tx(func(tx *store.Tx) (err error) { n, err = tx.Legs().Change(ctx, []store.LegChange{change}); return err })
+	r.tx(func(tx *store.Tx) (err error) { n, err = tx.Legs.Change(ctx, []store.LegChange{change}); return err })
 	require.Zero(t, n)
 	r.tx(func(tx *store.Tx) error { _, err := place(tx, r.legs(), r.devices); return err })
 	change.From, change.To = "placed", "waiting"
-	r.tx(func(tx *store.Tx) (err error) { n, err = tx.Legs().Change(ctx, []store.LegChange{change}); return err })
+	r.tx(func(tx *store.Tx) (err error) { n, err = tx.Legs.Change(ctx, []store.LegChange{change}); return err })
 	require.Equal(t, 1, n)
 	r.tx(func(tx *store.Tx) error {
 		list, err := tx.WaitingLegs(ctx)
@@ -300,7 +306,7 @@ func TestLocatorsThatMatchedAreKnown(t *testing.T) {
 	ctx := context.Background()
 	for range 2 {
 		r.tx(func(tx *store.Tx) error {
-			return tx.Known().AddLocators(ctx, []int64{r.project, r.project}, []int64{r.run.AppID, r.run.AppID},
+			return tx.Known.AddLocators(ctx, []int64{r.project, r.project}, []int64{r.run.AppID, r.run.AppID},
 				[]string{"#a", "#elsewhere"})
 		})
 	}
@@ -319,7 +325,7 @@ func TestWhatWasOnceSeenWithoutADoubtStaysSo(t *testing.T) {
 		for _, u := range unsure {
 			list = append(list, vault.Element{Project: r.project, App: app, ID: "map", Role: "img", Unsure: u})
 		}
-		r.tx(func(tx *store.Tx) error { return tx.Known().AddSeen(ctx, list) })
+		r.tx(func(tx *store.Tx) error { return tx.Known.AddSeen(ctx, list) })
 	}
 	is := func() string {
 		t.Helper()
@@ -431,15 +437,15 @@ func TestAHostMayReadTheBuildsThatALeasesSuiteInstalls(t *testing.T) {
 				Platform: "android", ApplicationID: "example.tideline", VersionName: version, VersionCode: version}}}
 		require.NoError(t, r.AddPackage(ctx, r.project, p))
 		r.tx(func(tx *store.Tx) error {
-			app, err := tx.Builds().AppOf(ctx, r.project, "Tideline", []store.Package{p})
+			app, err := tx.Builds.AppOf(ctx, r.project, "Tideline", []store.Package{p})
 			if err != nil {
 				return err
 			}
-			build, err := tx.Builds().AddBuild(ctx, r.project, app, version, version)
+			build, err := tx.Builds.AddBuild(ctx, r.project, app, version, version)
 			if err != nil {
 				return err
 			}
-			return tx.Builds().AddToBuild(ctx, r.project, build, p)
+			return tx.Builds.AddToBuild(ctx, r.project, build, p)
 		})
 	}
 	host := ""

@@ -14,14 +14,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yamato/demo"
-	"yamato/internal/cli/buildcmd"
-	"yamato/internal/cli/runcmd"
-	"yamato/internal/cli/suitecmd"
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
-	"yamato/internal/core/plan"
-	"yamato/internal/core/script"
 	"yamato/internal/host/handset"
 )
 
@@ -191,181 +186,27 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 	}
 	fmt.Fprintf(a.Out, "The hosts of the sites %s are linked, with %s. Ready after %.1f s.\n", listed(sites),
 		ui.Plural(len(devices), "device"), time.Since(began).Seconds())
-	var names []string
-	suites, err := suitecmd.SuiteFiles([]string{filepath.Join(s.dir, "suites")})
+	show := &showing{App: a.App, c: c, dir: s.dir, seed: seed}
+	if err := show.handIn(ctx); err != nil {
+		return err
+	}
+	last, err := show.versions(ctx)
 	if err != nil {
 		return err
 	}
-	if err := a.keepSamples(ctx, c); err != nil {
+	if err := show.together(ctx, last, sites); err != nil {
 		return err
 	}
-	for _, path := range suites {
-		if text, err := ui.ReadSmall(path); err == nil && script.IsShared(string(text)) {
-			continue // it goes along with the suites that use it
-		}
-		one, err := suitecmd.Of(a.App).PushSuite(ctx, c, path, false)
-		if err != nil {
-			return err
-		}
-		names = append(names, one.Name)
-	}
-	if err := a.saveLineups(ctx, c); err != nil {
-		return err
-	}
-	var details []contract.RunDetail
-	tell := func(r contract.Run) error {
-		if err := runcmd.Of(a.App).Await(ctx, c, r, runcmd.Watch{}); err != nil {
-			return err
-		}
-		d, err := runcmd.Of(a.App).Detail(ctx, c, r.Number)
-		if err != nil {
-			return err
-		}
-		fmt.Fprintln(a.Out)
-		runcmd.Of(a.App).TellRun(ctx, c, d)
-		details = append(details, d)
-		return nil
-	}
-	appName, shown := "", ""
-	for _, v := range demo.Versions {
-		b, err := a.pushSample(ctx, c, s.dir, "tideline", v, "release")
-		if err != nil {
-			return err
-		}
-		appName, shown = b.App, fmt.Sprint(b.Number)
-		repeat := 3
-		r, err := runcmd.Of(a.App).Start(ctx, c, contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App,
-			Suites: names, On: &demo.Leaping,
-			Seed: &seed, RepeatFailed: &repeat})
-		if err != nil {
-			return err
-		}
-		if err := tell(r); err != nil {
-			return err
-		}
-	}
-	if err := a.savePlans(ctx, c, demo.Pairs); err != nil {
-		return err
-	}
-	// What an earlier showing in this folder has handed in is newer than what the plan is to show.
-	changed := contract.PlanChanges{}
-	if _, err := client.As[contract.Build](c.GetBuild(ctx, c.Project, demo.Newest.Name,
-		&contract.GetBuildParams{App: &appName})); err == nil {
-		changed.Build = &demo.Versions[len(demo.Versions)-1].Name
-	}
-	r, err := client.As[contract.Run](c.StartPlan(ctx, c.Project, demo.Pairs, &contract.StartPlanParams{}, changed))
-	if err != nil {
-		return err
-	}
-	var byHandsets *contract.Run
-	if slices.Contains(sites, demo.Desk) { // beside the other: they wait for the wall's clock
-		one, err := runcmd.Of(a.App).Start(ctx, c, contract.NewRun{Build: shown, App: &appName, Suites: names,
-			On: &demo.Walled, Tags: &demo.Telling, Seed: &seed})
-		if err != nil {
-			return err
-		}
-		byHandsets = &one
-	}
-	if err := tell(r); err != nil {
-		return err
-	}
-	if byHandsets != nil {
-		if err := tell(*byHandsets); err != nil {
-			return err
-		}
-	}
-	for _, v := range demo.CounterVersions {
-		if _, err := a.pushSample(ctx, c, s.dir, "counter", v, "counter"); err != nil {
-			return err
-		}
-	}
-	if _, err := a.pushSample(ctx, c, s.dir, "tideline", demo.Newest, "main"); err != nil {
-		return err
-	}
-	if err := a.savePlans(ctx, c, ""); err != nil { // what starts by itself does from now on
+	if err := show.rest(ctx); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.Out, "\nShown after %.1f s.\n", time.Since(began).Seconds())
-	if wrong := demo.Check(details, seed); len(wrong) > 0 {
+	if wrong := demo.Check(show.details, seed); len(wrong) > 0 {
 		fmt.Fprintf(a.Err, "yamato: the outcome is not what docs/demo.md says\n        %s\n",
 			strings.Join(wrong, "\n        "))
 		return ui.Exit{Code: ui.ExitFail}
 	}
 	fmt.Fprintln(a.Out, "The outcome is what docs/demo.md says.")
-	return nil
-}
-
-// keepSamples keeps the secret and the test accounts that the sample suites use.
-func (a *App) keepSamples(ctx context.Context, c *client.Service) error {
-	for name, value := range demo.Secrets {
-		if _, err := client.As[struct{}](c.SetSecret(ctx, c.Project, name,
-			contract.SecretValue{Value: value})); err != nil {
-			return err
-		}
-	}
-	had, err := client.As[[]contract.Account](c.ListAccounts(ctx, c.Project))
-	if err != nil {
-		return err
-	}
-	for _, one := range demo.Accounts {
-		if slices.ContainsFunc(had, func(h contract.Account) bool { return h.User == one.User }) {
-			continue
-		}
-		fields := map[string]string{"password": one.Password}
-		if _, err := client.As[contract.Account](c.AddAccount(ctx, c.Project, contract.NewAccount{Name: one.Name,
-			User:   one.User,
-			Fields: &fields})); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// pushSample hands a version of a sample app in, with the labels that a pipeline
-// would give it.
-func (a *App) pushSample(ctx context.Context, c *client.Service, dir, app string, v demo.Version,
-	branch string) (contract.Build, error) {
-	packages, _ := filepath.Glob(filepath.Join(dir, "packages", app+"-"+v.Name+"*"))
-	b, err := buildcmd.Of(a.App).Push(ctx, c, packages)
-	if err != nil {
-		return b, err
-	}
-	labels := map[string]string{"branch": branch, "commit": fmt.Sprintf("%07x", v.Code*77777)}
-	return buildcmd.Of(a.App).ChangeBuild(ctx, c, fmt.Sprint(b.Number), b.App, contract.BuildPatch{Labels: &labels})
-}
-
-// savePlans keeps the sample plans, or one of them.
-func (a *App) savePlans(ctx context.Context, c *client.Service, name string) error {
-	plans, err := demo.Plans()
-	if err != nil {
-		return err
-	}
-	for _, text := range plans {
-		p, _, err := plan.Read(text)
-		if err != nil { // a matrix beside them
-			continue
-		}
-		if name != "" && p.Name != name {
-			continue
-		}
-		if _, err := client.As[contract.Plan](c.SavePlan(ctx, c.Project, contract.NewPlan{Text: text})); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (a *App) saveLineups(ctx context.Context, c *client.Service) error {
-	lineups, err := demo.Lineups()
-	if err != nil {
-		return err
-	}
-	for _, text := range lineups {
-		if _, err := client.As[contract.Lineup](c.SaveLineup(ctx, c.Project,
-			contract.NewLineup{Text: text})); err != nil {
-			return err
-		}
-	}
 	return nil
 }
 

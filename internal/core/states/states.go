@@ -1,8 +1,8 @@
 // Package states says in which states the things can be that Yamato keeps, and which state may follow which. Each kind of
 // thing has a type of its own for its states and one table; docs/vocabulary.md says what the states mean.
 //
-// Whoever changes a state asks the table first. The tests' database asks it again at every change, whoever makes it
-// (pgtest), so that no statement gets round it.
+// Who decides on a state asks its table where another state may be there (Check, May). The tests' database asks it at
+// every change, whichever statement makes it (pgtest), so that nothing gets round it.
 package states
 
 import (
@@ -38,9 +38,6 @@ func (m Machine[S]) All() []S {
 	slices.Sort(all)
 	return slices.Compact(all)
 }
-
-// Ends reports whether nothing follows a state.
-func (m Machine[S]) Ends(s S) bool { return len(m.Ways[s]) == 0 }
 
 // Run is the state of a run.
 type Run string
@@ -175,14 +172,14 @@ const (
 // Errands is their table.
 var Errands = Machine[Errand]{"errand", []Errand{ErrandWanted}, map[Errand][]Errand{ErrandWanted: {ErrandDone}}}
 
-// Kept is a table as the records know it: the table and column that hold the state, and a way a pair of states.
+// Kept is a table as the records know it, by the name of theirs; a way is a pair of states.
 type Kept struct {
-	Table, Column string
-	Begins        []string
-	Ways          [][2]string
+	Table  string
+	Begins []string
+	Ways   [][2]string
 }
 
-// InRecords gives the tables of all states that have a column.
+// InRecords gives the tables of all states.
 func InRecords() []Kept {
 	devices := kept("device", Devices)
 	for _, to := range Devices.Ways[DeviceResetting] {
@@ -190,11 +187,11 @@ func InRecords() []Kept {
 		devices.Ways = append(devices.Ways, [2]string{string(DeviceLeased), string(to)})
 	}
 	return []Kept{devices, kept("run", Runs), kept("leg", Legs), kept("session", Sessions), kept("finding", Findings),
-		kept("plan_start", Starts)}
+		kept("plan_start", Starts), kept("errand", Errands)}
 }
 
 func kept[S ~string](table string, m Machine[S]) Kept {
-	k := Kept{Table: table, Column: "state"}
+	k := Kept{Table: table}
 	for _, s := range m.Begins {
 		k.Begins = append(k.Begins, string(s))
 	}

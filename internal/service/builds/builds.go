@@ -100,7 +100,7 @@ func (s *Part) MakeBuild(ctx context.Context, c base.Caller, digests []string) (
 	var g gathered
 	err = s.Store.InTx(ctx, func(t *store.Tx) error {
 		var err error
-		g, err = gather(ctx, t.Builds(), c.ProjectID, packages)
+		g, err = gather(ctx, t.Builds, c.ProjectID, packages)
 		return err
 	})
 	if err != nil {

@@ -42,7 +42,7 @@ func (s *Part) ChangeBuild(ctx context.Context, c base.Caller, app, ref string, 
 		}
 	}
 	err = s.Store.InTx(ctx, func(t *store.Tx) error {
-		return t.Builds().ChangeBuild(ctx, b.ID, in.Note, in.Pinned, in.Labels)
+		return t.Builds.ChangeBuild(ctx, b.ID, in.Note, in.Pinned, in.Labels)
 	})
 	if errors.Is(err, store.ErrTooMany) {
 		return store.Build{}, base.Invalid(fmt.Sprintf("a build has at most %d labels", store.MaxLabels),

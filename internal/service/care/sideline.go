@@ -30,7 +30,7 @@ func (s *Part) Sideline(ctx context.Context, c base.Caller, device string,
 	}
 	side := store.Sideline{By: c.Name, Reason: reason, At: time.Now().UTC(), Until: until}
 	if err := s.Store.InTx(ctx, func(t *store.Tx) error {
-		return base.SidelineDevice(ctx, t.Devices(), d.ID, side)
+		return base.SidelineDevice(ctx, t.Devices, d.ID, side)
 	}); err != nil {
 		return store.Device{}, err
 	}
@@ -71,7 +71,7 @@ func (s *Part) Restore(ctx context.Context, c base.Caller, device string) (store
 	if d.Sideline == nil {
 		return store.Device{}, base.Invalid(device+" is not sidelined", "")
 	}
-	if err := s.Store.InTx(ctx, func(t *store.Tx) error { return base.RestoreDevice(ctx, t.Devices(), d.ID) }); err != nil {
+	if err := s.Store.InTx(ctx, func(t *store.Tx) error { return base.RestoreDevice(ctx, t.Devices, d.ID) }); err != nil {
 		return store.Device{}, err
 	}
 	s.Bell.Ring()

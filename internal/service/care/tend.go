@@ -59,12 +59,12 @@ func (s *Part) tendSidelined(ctx context.Context) error {
 		side := d.Sideline.V
 		switch {
 		case side.Until != nil && now.After(*side.Until):
-			err = s.Store.InTx(ctx, func(t *store.Tx) error { return base.RestoreDevice(ctx, t.Devices(), d.ID) })
+			err = s.Store.InTx(ctx, func(t *store.Tx) error { return base.RestoreDevice(ctx, t.Devices, d.ID) })
 		case side.ProbeAt != nil && d.Linked && now.After(*side.ProbeAt):
 			next := now.UTC().Add(s.Config.ProbeEvery) // unless its answer says otherwise
 			side.ProbeAt = &next
 			err = s.Store.InTx(ctx, func(t *store.Tx) error {
-				if err := t.Devices().SetSideline(ctx, d.ID, side); err != nil {
+				if err := t.Devices.SetSideline(ctx, d.ID, side); err != nil {
 					return err
 				}
 				return t.AskProbe(ctx, d.ProjectID, d.HostID, d.Name, base.Automatic)

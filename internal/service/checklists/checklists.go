@@ -120,7 +120,7 @@ func (s *Part) MarkCase(ctx context.Context, c base.Caller, run, leg int64, inde
 		return err
 	}
 	err = s.Store.InTx(ctx, func(t *store.Tx) error {
-		g, err := t.Legs().LockHandLeg(ctx, c.ProjectID, run, leg)
+		g, err := t.Legs.LockHandLeg(ctx, c.ProjectID, run, leg)
 		if err != nil {
 			return base.NotThere(err, "list the run's legs", "run %d has no leg %d", run, leg)
 		}
@@ -133,7 +133,7 @@ func (s *Part) MarkCase(ctx context.Context, c base.Caller, run, leg int64, inde
 		case !slices.Contains(g.Cases, index):
 			return base.NotFound(fmt.Sprintf("the checklist has no thing %d", index), "they count from 0")
 		}
-		return keep(ctx, t.Legs(), g, c.Name, index, v, in.Note, picture)
+		return keep(ctx, t.Legs, g, c.Name, index, v, in.Note, picture)
 	})
 	if err == nil {
 		s.Bell.Ring()
@@ -208,5 +208,5 @@ func keep(ctx context.Context, t store.Legs, g store.HandLeg, who string, index 
 		news.Legs = n
 		news.Events = append(news.Events, dispatch.Event{Kind: "leg", Leg: g.ID, State: "finished"})
 	}
-	return dispatch.AppendAndClose(ctx, t.Runs(), map[int64]int64{g.RunID: g.ProjectID}, []store.RunEvents{news})
+	return dispatch.AppendAndClose(ctx, t.Runs, map[int64]int64{g.RunID: g.ProjectID}, []store.RunEvents{news})
 }

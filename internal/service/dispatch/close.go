@@ -18,15 +18,15 @@ import (
 // last.
 func WindDown(ctx context.Context, records *store.Store, r store.Run, why string) error {
 	if err := records.InTx(ctx, func(t *store.Tx) error {
-		if err := t.Legs().HoldOpen(ctx, r.ID); err != nil {
+		if err := t.Legs.HoldOpen(ctx, r.ID); err != nil {
 			return err
 		}
-		return AppendAndClose(ctx, t.Runs(), map[int64]int64{r.ID: r.ProjectID}, []store.RunEvents{{Run: r.ID}})
+		return AppendAndClose(ctx, t.Runs, map[int64]int64{r.ID: r.ProjectID}, []store.RunEvents{{Run: r.ID}})
 	}); err != nil {
 		return err
 	}
 	return records.InTx(ctx, func(t *store.Tx) error {
-		return t.Leases().AskEnd(ctx, r.ID, why)
+		return t.Leases.AskEnd(ctx, r.ID, why)
 	}) // a leg that was being placed has its lease by now
 }
 
@@ -40,12 +40,12 @@ type Undecided struct {
 
 // CloseWaiting finishes a leg that waits, unless something has taken it meanwhile.
 func CloseWaiting(ctx context.Context, t *store.Tx, u Undecided) error {
-	closed, err := t.Legs().FinishWaiting(ctx, u.Leg)
+	closed, err := t.Legs.FinishWaiting(ctx, u.Leg)
 	if err != nil || !closed {
 		return err
 	}
 	failure := &script.Failure{Cause: u.Cause, Expected: "the case to be run", Actual: u.Why}
-	n, err := t.Legs().DecideRest(ctx, u.Leg, string(u.Verdict), failure, u.Why)
+	n, err := t.Legs.DecideRest(ctx, u.Leg, string(u.Verdict), failure, u.Why)
 	if err != nil {
 		return err
 	}
@@ -53,16 +53,15 @@ func CloseWaiting(ctx context.Context, t *store.Tx, u Undecided) error {
 	if u.Verdict == verdict.Error {
 		tally.Errors = n
 	}
-	return AppendAndClose(ctx, t.Runs(), map[int64]int64{u.Run: u.Project}, []store.RunEvents{{
+	return AppendAndClose(ctx, t.Runs, map[int64]int64{u.Run: u.Project}, []store.RunEvents{{
 		Run: u.Run, Legs: 1, Tally: tally,
 		Events: []any{Event{Kind: "leg", Leg: u.Leg, State: string(states.LegFinished), Trouble: u.Why}},
 	}})
 }
 
-// AppendAndClose appends events and closes the runs that have no open leg left. It locks
-// the runs' rows: a run that was cancelled a moment ago takes those legs along that wait and that
-// this transaction has locked, as it may have just sent them back to wait. Others are left to who cancelled it (WindDown):
-// legs are locked before runs.
+// AppendAndClose appends events and closes the runs that have no open leg left. It locks the runs' rows. A run that was
+// cancelled a moment ago takes those legs along that wait and that this transaction has locked: it may have sent them back
+// to wait just now. Other legs are left to who cancelled the run (WindDown), for legs are locked before runs.
 func AppendAndClose(ctx context.Context, t store.Runs, projects map[int64]int64, list []store.RunEvents) error {
 	counted, err := t.Append(ctx, projects, list)
 	if err != nil {

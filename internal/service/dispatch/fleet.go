@@ -14,19 +14,19 @@ import (
 // keepFleet keeps what has changed at a host's site.
 func (n *session) keepFleet(ctx context.Context, f link.Fleet) {
 	err := n.service.Store.InTx(ctx, func(t *store.Tx) error {
-		if err := t.Hosts().Tell(ctx, n.host, f.Offer, f.Load); err != nil {
+		if err := t.Hosts.Tell(ctx, n.host, f.Offer, f.Load); err != nil {
 			return err
 		}
 		names := append([]string{}, f.Gone...)
 		for _, d := range f.Devices {
 			names = append(names, d.Name)
 		}
-		ids, err := n.putDevices(ctx, t.Devices(), f.Devices, names)
+		ids, err := n.putDevices(ctx, t.Devices, f.Devices, names)
 		if err != nil {
 			return err
 		}
 		if len(f.Gone) > 0 {
-			if err := t.Devices().RemoveDevices(ctx, n.host, f.Gone); err != nil {
+			if err := t.Devices.RemoveDevices(ctx, n.host, f.Gone); err != nil {
 				return err
 			}
 		}
@@ -52,14 +52,14 @@ func (n *session) keepDone(ctx context.Context, d link.Done) error {
 		e := store.Errand{Device: d.Device}
 		if d.ID != 0 {
 			var err error
-			if e, err = t.Hosts().KeepDone(ctx, n.host, d); err != nil {
+			if e, err = t.Hosts.KeepDone(ctx, n.host, d); err != nil {
 				return err
 			}
 		}
 		if e.Device == "" {
 			return nil
 		}
-		device, err := t.Devices().DeviceOfHost(ctx, n.host, e.Device)
+		device, err := t.Devices.DeviceOfHost(ctx, n.host, e.Device)
 		if errors.Is(err, pg.ErrNone) {
 			return nil // it was removed
 		}
@@ -74,23 +74,23 @@ func (n *session) keepDone(ctx context.Context, d link.Done) error {
 				Broken: d.Broken}
 			at := side.At.Add(s.Config.ProbeEvery)
 			side.ProbeAt = &at
-			return base.SidelineDevice(ctx, t.Devices(), device.ID, side)
+			return base.SidelineDevice(ctx, t.Devices, device.ID, side)
 		case e.What == link.DoProbe && (device.Sideline == nil || !device.Sideline.V.Automatic):
 			return nil // it works, or a person has decided meanwhile
 		case e.What == link.DoProbe && d.Trouble == "":
-			return base.RestoreDevice(ctx, t.Devices(), device.ID)
+			return base.RestoreDevice(ctx, t.Devices, device.ID)
 		case e.What == link.DoProbe:
 			side := device.Sideline.V
 			side.Probes++
 			at := time.Now().UTC().Add(s.Config.ProbeEvery << min(side.Probes, 6))
 			side.ProbeAt = &at
-			return t.Devices().SetSideline(ctx, device.ID, side)
+			return t.Devices.SetSideline(ctx, device.ID, side)
 		case d.Broken != nil && device.Sideline == nil:
 			side := store.Sideline{By: base.Automatic, Automatic: true, At: time.Now().UTC(),
 				Reason: base.Short(d.Broken.Diagnosis, 500), Broken: d.Broken}
 			at := side.At.Add(s.Config.ProbeEvery)
 			side.ProbeAt = &at
-			return base.SidelineDevice(ctx, t.Devices(), device.ID, side)
+			return base.SidelineDevice(ctx, t.Devices, device.ID, side)
 		}
 		return nil
 	})

@@ -116,17 +116,17 @@ func (n *session) open(ctx context.Context) error {
 		var err error
 		linking := store.Linking{Project: n.caller.ProjectID, Name: h.Host, Site: h.Site, Version: h.Program,
 			Instance: s.Instance, Boot: h.Boot, Started: h.Started}
-		if n.host, n.number, replaced, err = t.Hosts().OpenLink(ctx, linking); errors.Is(err, store.ErrNewerHost) {
+		if n.host, n.number, replaced, err = t.Hosts.OpenLink(ctx, linking); errors.Is(err, store.ErrNewerHost) {
 			return base.Refuse(base.HostName, "another host named "+h.Host+", started later, is linked",
 				"give each host a name of its own: --name")
 		} else if err != nil {
 			return err
 		}
-		if err := t.Hosts().DropErrands(ctx, n.host, append([]int64{}, h.Errands...),
+		if err := t.Hosts.DropErrands(ctx, n.host, append([]int64{}, h.Errands...),
 			"its host was linked anew before it was done"); err != nil {
 			return err
 		}
-		if n.own, err = n.enrol(ctx, t.Hosts(), h.Host); err != nil {
+		if n.own, err = n.enrol(ctx, t.Hosts, h.Host); err != nil {
 			return err
 		}
 		return n.takeIn(ctx, t, h)
@@ -161,14 +161,14 @@ func (n *session) enrol(ctx context.Context, t store.Hosts, host string) (own st
 
 // takeIn keeps what a host says of itself when it links.
 func (n *session) takeIn(ctx context.Context, t *store.Tx, h *link.Hello) error {
-	if err := t.Hosts().Tell(ctx, n.host, h.Offer, h.Load); err != nil {
+	if err := t.Hosts.Tell(ctx, n.host, h.Offer, h.Load); err != nil {
 		return err
 	}
-	ids, err := n.putDevices(ctx, t.Devices(), h.Devices, nil)
+	ids, err := n.putDevices(ctx, t.Devices, h.Devices, nil)
 	if err != nil {
 		return err
 	}
-	if err := t.Devices().DropDevices(ctx, n.host, ids); err != nil {
+	if err := t.Devices.DropDevices(ctx, n.host, ids); err != nil {
 		return err
 	}
 	return t.MarkDirty(ctx, store.DirtyDevice, ids)
@@ -176,10 +176,17 @@ func (n *session) takeIn(ctx context.Context, t *store.Tx, h *link.Hello) error 
 
 // putDevices keeps what the host declares of devices, and gives their ids. Only those
 // that are named are locked, or all where none is.
-func (n *session) putDevices(ctx context.Context, t store.Devices, devices []link.Device, names []string) ([]int64, error) {
+func (n *session) putDevices(ctx context.Context, t store.Devices, devices []link.Device,
+	names []string) ([]int64, error) {
 	declared := make([]string, len(devices))
 	for i, d := range devices {
 		declared[i] = d.Name
+	}
+	for _, name := range append(slices.Clone(names), declared...) {
+		if !fleet.IsName(name) {
+			return nil, base.Invalid(fmt.Sprintf("%q cannot be the name of a device", plain.Clip(name, 80)),
+				"a name is of at most 63 small letters, digits and hyphens")
+		}
 	}
 	rows, err := t.OfHost(ctx, n.caller.ProjectID, n.host, names, declared)
 	if err != nil {
@@ -192,10 +199,6 @@ func (n *session) putDevices(ctx context.Context, t store.Devices, devices []lin
 	var ids []int64
 	slices.SortFunc(devices, func(a, b link.Device) int { return cmp.Compare(known[a.Name].ID, known[b.Name].ID) })
 	for _, d := range devices {
-		if !fleet.IsName(d.Name) {
-			return nil, base.Invalid(fmt.Sprintf("%q cannot be the name of a device", plain.Clip(d.Name, 80)),
-				"a name is of at most 63 small letters, digits and hyphens")
-		}
 		plain.Deep(&d.Device, maxFact)
 		if err := d.Use.Check(); err != nil {
 			return nil, base.Invalid(fmt.Sprintf("the rule for who may use %s cannot be: %v", d.Name, err),
@@ -237,7 +240,7 @@ func (n *session) forget(ctx context.Context) {
 	s := n.service
 	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
 	defer stop()
-	if err := s.Store.InTx(ctx, func(t *store.Tx) error { return t.Hosts().CloseLink(ctx, n.host, n.number) }); err != nil {
+	if err := s.Store.InTx(ctx, func(t *store.Tx) error { return t.Hosts.CloseLink(ctx, n.host, n.number) }); err != nil {
 		s.Log.Warn("the end of a host's link could not be recorded; it will be noticed", "error", err)
 	}
 	s.Bell.Ring()

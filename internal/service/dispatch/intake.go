@@ -43,7 +43,7 @@ func (s *Part) commit(ctx context.Context, batch []*inbound) (answers, error) {
 				}
 			}
 		}
-		held, err := t.Leases().Hold(ctx, ids)
+		held, err := t.Leases.Hold(ctx, ids)
 		if err != nil {
 			return err
 		}
@@ -462,30 +462,30 @@ func (w *work) write(ctx context.Context, t *store.Tx) error {
 	}
 	for _, step := range []func() error{
 		func() error { return t.ChangeLeases(ctx, leases) },
-		func() error { return t.Devices().ChangeDevices(ctx, devices) },
+		func() error { return t.Devices.ChangeDevices(ctx, devices) },
 		func() error { return t.MarkDirty(ctx, store.DirtyDevice, free) },
 		func() error { return t.AddResults(ctx, w.results) },
 		func() error { return t.AddEvidence(ctx, w.kept) },
-		func() error { return t.Known().AddCrashes(ctx, w.crashes) },
+		func() error { return t.Known.AddCrashes(ctx, w.crashes) },
 		func() error { return t.AddEntries(ctx, w.entries) },
-		func() error { return t.Known().AddLocators(ctx, w.located.project, w.located.app, w.located.locator) },
-		func() error { return t.Known().AddSeen(ctx, w.seen) },
+		func() error { return t.Known.AddLocators(ctx, w.located.project, w.located.app, w.located.locator) },
+		func() error { return t.Known.AddSeen(ctx, w.seen) },
 	} {
 		if err := step(); err != nil {
 			return err
 		}
 	}
-	finished, err := w.decideLegs(ctx, t.Legs(), closing)
+	finished, err := w.decideLegs(ctx, t.Legs, closing)
 	if err != nil {
 		return err
 	}
-	if err := w.unblock(ctx, t.Legs()); err != nil {
+	if err := w.unblock(ctx, t.Legs); err != nil {
 		return err
 	}
-	if err := t.Sittings().Change(ctx, w.sessions()); err != nil {
+	if err := t.Sittings.Change(ctx, w.sessions()); err != nil {
 		return err
 	}
-	return w.tellRuns(ctx, t.Runs(), finished)
+	return w.tellRuns(ctx, t.Runs, finished)
 }
 
 // unblock has the legs that wait for accounts tried again where leases end: what they had is
@@ -670,7 +670,7 @@ func (t *tally) next(ctx context.Context, tx store.Legs, so map[int]verdict.Cros
 		return c, nil
 	}
 	if !t.Began && !t.change.Began && t.change.EndedBy == "expiry" { // it never reached its host: nothing was tried
-		c.To, c.Refund = states.LegWaiting, 1
+		c.To, c.Refund = states.LegWaiting, true
 		return c, nil
 	}
 	next := verdict.After(t.Cases, so, verdict.Retry{AfterError: t.AfterError, AfterFail: t.Repeat},

@@ -97,7 +97,7 @@ func (s *Part) refuse(ctx context.Context, in *inbound, cause error) {
 	s.Log.Error("a word about a lease cannot be kept; the lease is refused", "lease", e.Lease, "seq", e.Seq, "error",
 		cause)
 	err := s.Store.InTx(ctx, func(t *store.Tx) error {
-		held, err := t.Leases().Hold(ctx, []int64{e.Lease})
+		held, err := t.Leases.Hold(ctx, []int64{e.Lease})
 		if err != nil || len(held) == 0 || held[0].Ended {
 			return err
 		}

@@ -87,7 +87,7 @@ func (l *leader) sweep(ctx context.Context) error {
 	s := l.service
 	expired := 0
 	err := s.Store.InTx(ctx, func(t *store.Tx) error {
-		held, err := t.Leases().Expired(ctx, 500)
+		held, err := t.Leases.Expired(ctx, 500)
 		if err != nil {
 			return err
 		}
@@ -115,7 +115,7 @@ func (l *leader) sweep(ctx context.Context) error {
 		}
 	}
 	if err := s.Store.InTx(ctx, func(t *store.Tx) error {
-		legs, err := t.Legs().Unblock(ctx, nil)
+		legs, err := t.Legs.Unblock(ctx, nil)
 		if err != nil {
 			return err
 		}
@@ -123,7 +123,7 @@ func (l *leader) sweep(ctx context.Context) error {
 	}); err != nil {
 		return fmt.Errorf("looking for accounts that are free again: %w", err)
 	}
-	return s.Store.InTx(ctx, func(t *store.Tx) error { return t.Devices().TakeUnlinkedOffline(ctx, s.Config.Silence*2) })
+	return s.Store.InTx(ctx, func(t *store.Tx) error { return t.Devices.TakeUnlinkedOffline(ctx, s.Config.Silence*2) })
 }
 
 // place brings the state up to date and writes the placements that follow, all
@@ -133,7 +133,7 @@ func (l *leader) place(ctx context.Context) error {
 	placed := 0
 	err := s.Store.InTx(ctx, func(t *store.Tx) error {
 		placed = 0
-		leads, err := t.Hosts().Leads(ctx, s.Instance, l.epoch)
+		leads, err := t.Hosts.Leads(ctx, s.Instance, l.epoch)
 		if err != nil {
 			return err
 		}
@@ -157,7 +157,7 @@ func (l *leader) place(ctx context.Context) error {
 	if errors.As(err, &short) { // they wait for accounts; the others are placed without them
 		l.state = nil
 		s.Bell.Ring()
-		return s.Store.InTx(ctx, func(t *store.Tx) error { return t.Legs().Block(ctx, short.legs) })
+		return s.Store.InTx(ctx, func(t *store.Tx) error { return t.Legs.Block(ctx, short.legs) })
 	}
 	if err != nil {
 		l.state = nil
@@ -181,15 +181,15 @@ func (l *leader) write(ctx context.Context, t *store.Tx, placements []schedule.P
 			legs, ids = append(legs, store.Placement{Leg: p.Leg, Device: p.Device}), append(ids, p.Leg)
 		}
 	}
-	if err := t.Devices().Lock(ctx, devices); err != nil {
+	if err := t.Devices.Lock(ctx, devices); err != nil {
 		return 0, err
 	}
 	var runs []int64
 	if len(legs) > 0 {
-		if runs, err = t.Legs().Place(ctx, legs, ttl); err != nil {
+		if runs, err = t.Legs.Place(ctx, legs, ttl); err != nil {
 			return 0, err
 		}
-		if blocked, err := t.Legs().Lend(ctx, ids); err != nil || len(blocked) > 0 {
+		if blocked, err := t.Legs.Lend(ctx, ids); err != nil || len(blocked) > 0 {
 			return 0, errors.Join(err, &unlent{blocked})
 		}
 	}
@@ -199,7 +199,7 @@ func (l *leader) write(ctx context.Context, t *store.Tx, placements []schedule.P
 		if !isSession(p.Leg) {
 			continue
 		}
-		fits, err := t.Sittings().Place(ctx, -p.Leg, p.Device, ttl)
+		fits, err := t.Sittings.Place(ctx, -p.Leg, p.Device, ttl)
 		if err != nil {
 			return 0, err
 		}
@@ -207,7 +207,7 @@ func (l *leader) write(ctx context.Context, t *store.Tx, placements []schedule.P
 			placed++
 		}
 	}
-	return placed, t.Runs().Begin(ctx, runs)
+	return placed, t.Runs.Begin(ctx, runs)
 }
 
 // unlent tells which legs could not be lent an account, and which that is.

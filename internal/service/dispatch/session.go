@@ -1,7 +1,6 @@
 package dispatch
 
 import (
-	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -93,7 +92,6 @@ func (w *work) sessions() []sessions.Change {
 		c.Session, c.Lease, c.Ended, c.Why = one.SessionID, one.Lease, one.closing, one.change.Trouble
 		list = append(list, c)
 	}
-	slices.SortFunc(list, func(a, b sessions.Change) int { return cmp.Compare(a.Session, b.Session) })
 	return list
 }
 

@@ -26,7 +26,7 @@ func (s *Part) EndEarly(ctx context.Context) error {
 			why := fmt.Sprintf("the run took more than the %s that its plan gives it",
 				time.Duration(l.RunMS)*time.Millisecond)
 			if err = s.endWaiting(ctx, r, verdict.Error, script.Trouble, why); err == nil {
-				err = s.Store.InTx(ctx, func(t *store.Tx) error { return t.Leases().AskEnd(ctx, r.Run, why) })
+				err = s.Store.InTx(ctx, func(t *store.Tx) error { return t.Leases.AskEnd(ctx, r.Run, why) })
 			}
 		case l.Failures > 0 && r.Failed >= l.Failures:
 			why := fmt.Sprintf("the run stopped early, after %d failures", r.Failed)

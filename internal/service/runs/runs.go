@@ -378,11 +378,11 @@ func (s *Part) CancelRun(ctx context.Context, c base.Caller, number int64) (stor
 	}
 	why := "the run was cancelled by " + c.Name
 	err = s.Store.InTx(ctx, func(t *store.Tx) error {
-		fresh, err := t.Runs().Cancel(ctx, r.ID)
+		fresh, err := t.Runs.Cancel(ctx, r.ID)
 		if err != nil || !fresh {
 			return err
 		}
-		_, err = t.Runs().Append(ctx, map[int64]int64{r.ID: c.ProjectID},
+		_, err = t.Runs.Append(ctx, map[int64]int64{r.ID: c.ProjectID},
 			[]store.RunEvents{{Run: r.ID, Events: []any{dispatch.Event{Kind: "cancelled"}}}})
 		return err
 	})
