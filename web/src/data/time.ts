@@ -40,3 +40,6 @@ export function size(bytes: number): string {
 export function plural(n: number, one: string, many = one + "s"): string {
   return `${n.toLocaleString()} ${n === 1 ? one : many}`;
 }
+
+/** A moment of a case or session, in seconds. */
+export const seconds = (ms: number) => (ms / 1000).toFixed(2);

@@ -11,11 +11,10 @@ import {
 } from "../data/api";
 import { align, differences, differs, type Difference } from "../data/beside";
 import { amount } from "../data/readings";
-import { lasting } from "../data/time";
+import { lasting, seconds } from "../data/time";
 import { combinationWhole } from "../data/weave";
 import { Empty, Heading, Section, Trouble, Waiting } from "../parts/plain";
 import { Pick } from "../parts/start/pick";
-import { seconds } from "../parts/timeline";
 import { Shape, VerdictWord } from "../parts/verdict";
 
 type Place = { run: number; leg: number; index: number; attempt: number };

@@ -1,10 +1,10 @@
 import { Tabs } from "radix-ui";
 import { useState } from "react";
 import { useParams, useSearchParams } from "react-router";
-import { inProject, outdated, patch, useGet, type Build, type Fit } from "../data/api";
+import { inProject, outdated, patch, useGet, type Build } from "../data/api";
 import { useTitle } from "../data/live";
-import { at, size } from "../data/time";
-import { useStart } from "../parts/frame";
+import { at } from "../data/time";
+import { useStart } from "../parts/use-start";
 import { buildKey } from "../parts/start";
 import { Heading, Modal, Trouble, Waiting } from "../parts/plain";
 import { AppIcon, Labels } from "./builds";
@@ -13,6 +13,7 @@ import { FitView } from "./build/fit";
 import { Hand, NoteForm, RunsOf } from "./build/hand";
 import { PackageView } from "./build/packages";
 import { SettingsView } from "./build/settings";
+import { type BuildPatch } from "./build/words";
 
 const views = [
   ["fit", "Where it runs"],
@@ -150,27 +151,4 @@ export function BuildPage() {
       </Modal>
     </div>
   );
-}
-
-export type BuildPatch = { note: string; pinned: boolean; labels: Record<string, string> };
-
-/** Devices of one kind of which the same is to be said, together. */
-export function alike(list: Fit[]) {
-  const groups = new Map<string, [Fit, ...Fit[]]>();
-  for (const f of list) {
-    const key = JSON.stringify([f.model, f.platform, f.os, f.kind, f.reasons]);
-    const group = groups.get(key);
-    if (group) group.push(f);
-    else groups.set(key, [f]);
-  }
-  return [...groups.values()];
-}
-
-export const difference = (n: number) => `${n < 0 ? "−" : "+"}${size(Math.abs(n))}`;
-
-/** "idle", or "3 idle, 1 leased". */
-export function tally(words: string[]) {
-  const counts = new Map<string, number>();
-  for (const w of words) counts.set(w, (counts.get(w) ?? 0) + 1);
-  return words.length === 1 ? words[0] : [...counts].map(([w, n]) => `${n} ${w}`).join(", ");
 }

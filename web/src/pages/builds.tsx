@@ -4,7 +4,7 @@ import { inProject, useGet, type Build } from "../data/api";
 import { at, plural, size } from "../data/time";
 import { fetchFrom, forgetUploads, handIn, under, useUploads, type Upload } from "../data/uploads";
 import { platformName } from "../data/weave";
-import { useStart } from "../parts/frame";
+import { useStart } from "../parts/use-start";
 import { buildKey } from "../parts/start";
 import { Command, Empty, Heading, Modal, Progress, Section, Trouble, Waiting } from "../parts/plain";
 

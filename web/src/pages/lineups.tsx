@@ -7,7 +7,7 @@ import { at, plural } from "../data/time";
 import { undo } from "../data/undo";
 import { platformName } from "../data/weave";
 import { Editor } from "../parts/editor";
-import { useStart } from "../parts/frame";
+import { useStart } from "../parts/use-start";
 import { Command, Heading, Section, Trouble, Waiting } from "../parts/plain";
 import { anyway, Sure } from "../parts/sure";
 

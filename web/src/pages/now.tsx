@@ -6,7 +6,7 @@ import { combinationLabel } from "../data/weave";
 import { Command, Empty, Section, Trouble, Waiting } from "../parts/plain";
 import { buildName, RunningLine, RunVerdict, WaitsFor } from "../parts/runs";
 import { Shape } from "../parts/verdict";
-import { useStart } from "../parts/frame";
+import { useStart } from "../parts/use-start";
 
 /** How many runs are told one by one: the page stays one screen. */
 const mostRunning = 8;

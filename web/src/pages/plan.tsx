@@ -17,7 +17,7 @@ import {
 import { useTitle } from "../data/live";
 import { at } from "../data/time";
 import { Editor } from "../parts/editor";
-import { MenuItem } from "../parts/frame";
+import { MenuItem } from "../parts/menu";
 import { Heading, Trouble, Waiting } from "../parts/plain";
 import { Lately, moment } from "../parts/plans";
 import { Sure } from "../parts/sure";

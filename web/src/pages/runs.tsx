@@ -4,7 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { get, inProject, outdated, post, type Problem, type Run } from "../data/api";
 import { useRuns } from "../data/live";
 import { at, lasting, plural } from "../data/time";
-import { useStart } from "../parts/frame";
+import { useStart } from "../parts/use-start";
 import { Command, Empty, Heading, Progress, Trouble, Waiting } from "../parts/plain";
 import { buildName, RunVerdict } from "../parts/runs";
 import { Pick } from "../parts/start/pick";

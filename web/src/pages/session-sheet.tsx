@@ -6,11 +6,11 @@ import { calls, type Call } from "../data/calls";
 import { useTitle } from "../data/live";
 import { Log } from "../data/log";
 import { readings } from "../data/readings";
-import { at } from "../data/time";
+import { at, seconds } from "../data/time";
 import { keptPath } from "../parts/kept";
 import { Heading, Trouble, Waiting } from "../parts/plain";
 import { Pick } from "../parts/start/pick";
-import { seconds, Timeline, type Column, type Moved } from "../parts/timeline";
+import { Timeline, type Column, type Moved } from "../parts/timeline";
 
 const all: Column[] = ["steps", "log", "network", "readings"];
 const nothing: Call[] = [];

@@ -5,7 +5,7 @@ import { isScript } from "../data/names";
 import { Tabs } from "radix-ui";
 import { useTitle } from "../data/live";
 import { at, plural } from "../data/time";
-import { useStart } from "../parts/frame";
+import { useStart } from "../parts/use-start";
 import { Heading, Section, Tip, Trouble, Waiting } from "../parts/plain";
 import { Shape, verdictWords } from "../parts/verdict";
 

@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import { useGet, type Suite } from "../data/api";
 import { at, plural } from "../data/time";
 import { Command, Empty, Heading, Trouble, Waiting } from "../parts/plain";
-import { useStart } from "../parts/frame";
+import { useStart } from "../parts/use-start";
 
 export function SuitesPage() {
   const suites = useGet<Suite[]>("suites");

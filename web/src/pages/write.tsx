@@ -2,14 +2,11 @@ import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import {
-  evidencePath,
-  get,
   inProject,
   outdated,
   post,
   useGet,
   type Build,
-  type Evidence,
   type Finding,
   type Problem,
   type ScriptLanguage,
@@ -219,10 +216,3 @@ function useFindings(text: string, files: SuiteFile[], app: string): { list: Fin
 }
 
 const noFindings: Finding[] = [];
-
-/** The picture of where a run's one case failed, or the last that it kept. */
-export async function lastPicture(run: number): Promise<string | undefined> {
-  const list = (await get<Evidence[]>(inProject(`runs/${run}/evidence`))).filter((e) => e.sort === "picture");
-  const e = list.find((one) => one.name === "failure") ?? list[list.length - 1];
-  return e && evidencePath(run, e.id);
-}

@@ -14,7 +14,7 @@ import {
   type NewErrand,
 } from "../data/api";
 import { at } from "../data/time";
-import { MenuItem } from "./frame";
+import { MenuItem } from "./menu";
 import { Modal, Section, Trouble } from "./plain";
 
 const virtual = (d: Device) => d.kind !== "real";

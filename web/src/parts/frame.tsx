@@ -1,6 +1,6 @@
 import { DropdownMenu, Tooltip } from "radix-ui";
 import { useCallback, useEffect, useRef, useState, type ReactNode } from "react";
-import { Link, NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
+import { Link, NavLink, useLocation, useNavigate } from "react-router";
 import { remove, type About } from "../data/api";
 import { retryNow, titled, useLink, useRuns } from "../data/live";
 import { at } from "../data/time";
@@ -12,6 +12,8 @@ import { pageAt } from "../routes";
 import { Search } from "./search";
 import { everywhere, useShortcuts } from "./shortcuts";
 import { FleetStrip } from "./strip";
+import { MenuItem } from "./menu";
+import { useStart } from "./use-start";
 
 function useTheme(): [string, () => void] {
   const [theme, setTheme] = useState(() => document.documentElement.dataset.theme ?? "day");
@@ -22,20 +24,6 @@ function useTheme(): [string, () => void] {
     setTheme(next);
   }, []);
   return [theme, turn];
-}
-
-/** Opens the dialog that starts a run, over any page. */
-export function useStart() {
-  const [, set] = useSearchParams();
-  return useCallback(
-    (more: Record<string, string> = {}) =>
-      set((p) => {
-        p.set("start", "1");
-        for (const [k, v] of Object.entries(more)) p.set(k, v);
-        return p;
-      }),
-    [set],
-  );
 }
 
 export function Frame({ who, children }: { who: About; children: ReactNode }) {
@@ -149,26 +137,6 @@ export function Frame({ who, children }: { who: About; children: ReactNode }) {
       <UndoBar />
       <Moved />
     </Tooltip.Provider>
-  );
-}
-
-export function MenuItem({
-  children,
-  onSelect,
-  disabled,
-}: {
-  children: ReactNode;
-  onSelect: () => void;
-  disabled?: boolean;
-}) {
-  return (
-    <DropdownMenu.Item
-      disabled={disabled}
-      onSelect={onSelect}
-      className="px-3 py-1.5 outline-none data-disabled:text-faint data-highlighted:bg-wash"
-    >
-      {children}
-    </DropdownMenu.Item>
   );
 }
 

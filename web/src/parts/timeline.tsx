@@ -1,3 +1,4 @@
+import { seconds } from "../data/time";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useLayoutEffect, useMemo, useRef, useState, type RefObject } from "react";
 import type { Step } from "../data/api";
@@ -9,8 +10,6 @@ import { CallCell, LogCell, ReadingCell, StepCell } from "./timeline/cells";
 import { InFull } from "./timeline/in-full";
 
 export const rowHeight = 22;
-
-export const seconds = (ms: number) => (ms / 1000).toFixed(2);
 
 /** The row that a place on the sheet belongs to, -1 for none. */
 const rowOf = (at: EventTarget) =>

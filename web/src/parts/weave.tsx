@@ -9,7 +9,7 @@ import {
   useSyncExternalStore,
   type KeyboardEvent,
 } from "react";
-import { combinationLabel, type Column, type Crossing, type Weave as Model } from "../data/weave";
+import { type Crossing, type Weave as Model } from "../data/weave";
 import { useRoom } from "./timeline";
 import { Head } from "./weave/head";
 import { RowLine } from "./weave/rows";
@@ -23,15 +23,6 @@ import {
   suiteHeight,
   widest,
 } from "./weave/sizes";
-
-/** What a column is called: a folded group by its level and how many it holds. */
-export const nameOf = (c: Column) =>
-  c.members
-    ? `${c.group}, all ${c.members.length}`
-    : combinationLabel(c.combination)
-        .split(", ")
-        .filter((part) => part !== c.group)
-        .join(", ");
 
 type Props = {
   model: Model;

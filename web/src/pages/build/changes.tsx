@@ -3,7 +3,7 @@ import { useGet, type Changes } from "../../data/api";
 import { size } from "../../data/time";
 import { Section, Trouble, Waiting } from "../../parts/plain";
 import { kindName } from "../builds";
-import { difference } from "../build";
+import { difference } from "./words";
 
 export function ChangesView({ path, of }: { path: string; of: string }) {
   const c = useGet<Changes>(`${path}/changes${of}`);

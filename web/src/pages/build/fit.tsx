@@ -5,7 +5,7 @@ import { plural } from "../../data/time";
 import { platformName } from "../../data/weave";
 import { Trouble, Waiting } from "../../parts/plain";
 import { kindName } from "../builds";
-import { alike, tally } from "../build";
+import { alike, tally } from "./words";
 
 /** Each device with the package that it takes, or with every reason why none. */
 export function FitView({ path, of }: { path: string; of: string }) {

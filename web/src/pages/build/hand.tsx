@@ -4,7 +4,7 @@ import { inProject, post, useGet, type Build, type Handover, type Run } from "..
 import { at } from "../../data/time";
 import { Section, Trouble } from "../../parts/plain";
 import { RunVerdict } from "../../parts/runs";
-import { type BuildPatch } from "../build";
+import { type BuildPatch } from "./words";
 
 export function RunsOf({ b }: { b: Build }) {
   const runs = useGet<{ items: Run[] }>(`runs?build=${b.number}&limit=20`);

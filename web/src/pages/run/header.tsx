@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { inProject, outdated, post, put, type Run } from "../../data/api";
 import { at, lasting, plural } from "../../data/time";
-import { MenuItem } from "../../parts/frame";
+import { MenuItem } from "../../parts/menu";
 import { Progress, Trouble } from "../../parts/plain";
 import { buildName, remaining, RunVerdict, useClock } from "../../parts/runs";
 import { Sure } from "../../parts/sure";

@@ -7,7 +7,7 @@ import { at, plural } from "../../data/time";
 import { DeviceLog } from "../../parts/device-log";
 import { FindingLinks, Kept, TimeLine } from "../../parts/kept";
 import { Heading, Section, Trouble, Waiting } from "../../parts/plain";
-import { useEntries } from "./in-hand";
+import { useEntries } from "./entries";
 
 /** What stays of a session. */
 export function Closed({ s }: { s: Session }) {

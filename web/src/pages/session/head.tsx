@@ -3,7 +3,7 @@ import { useState, type ReactNode } from "react";
 import { inProject, outdated, patch, post, type Session } from "../../data/api";
 import { SessionLink, type Shown } from "../../data/session";
 import { at, lasting } from "../../data/time";
-import { MenuItem } from "../../parts/frame";
+import { MenuItem } from "../../parts/menu";
 import { Modal, Trouble } from "../../parts/plain";
 import { stateWords } from "../by-hand";
 import { Sure } from "../../parts/sure";

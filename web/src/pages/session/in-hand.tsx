@@ -1,6 +1,6 @@
 import { Tabs } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
-import { inProject, useGet, type Build, type Session, type SessionEntry } from "../../data/api";
+import { inProject, type Build, type Session } from "../../data/api";
 import { useTitle } from "../../data/live";
 import { inHand, useShortcuts } from "../../parts/shortcuts";
 import { SessionLink, useShown, type Answer, type Box, type Card, type Order } from "../../data/session";
@@ -10,17 +10,15 @@ import { Kept, TimeLine } from "../../parts/kept";
 import { Modal } from "../../parts/plain";
 import { Screen } from "../../parts/screen";
 import { Surroundings } from "../../parts/surroundings";
-import { keyNames } from "../session";
 import { Apps } from "./apps";
 import { Head, Notices } from "./head";
 import { Inside, Pointed } from "./inside";
 import { About, Preparing } from "./preparing";
 import { Prompt } from "./prompt";
 import { Note, ToPutOn } from "./put-on";
+import { useEntries } from "./entries";
 
-export function useEntries(number: number) {
-  return useGet<SessionEntry[]>(`sessions/${number}/entries`, { staleTime: 0 });
-}
+const keyNames: Record<string, string> = { back: "Back", home: "Home" };
 
 function useLink(number: number): SessionLink | undefined {
   const [link, setLink] = useState<SessionLink>();

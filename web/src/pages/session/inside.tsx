@@ -1,6 +1,9 @@
 import { useEffect, useMemo, useState } from "react";
 import { SessionLink, type Answer, type Box, type Card, type Node, type Order, type TreeOf } from "../../data/session";
-import { pointer } from "../session";
+
+// Where the pointer is: what is told of a place comes a moment after it was asked for.
+const pointer = { x: 0, y: 0 };
+window.addEventListener("mousemove", (e) => Object.assign(pointer, { x: e.clientX, y: e.clientY }), { passive: true });
 
 /** The card at the pointer. */
 export function Pointed({ card }: { card: Card }) {

@@ -4,7 +4,16 @@ import { type Answer, type Order } from "../../data/session";
 import { plural } from "../../data/time";
 import { fetchFrom, handIn } from "../../data/uploads";
 import { Trouble, Waiting } from "../../parts/plain";
-import { takes } from "../session";
+
+/** The kinds of package that a device takes, by its platform and kind. */
+const takes = (d: Device): string =>
+  d.platform === "android"
+    ? "android_package"
+    : d.platform === "web"
+      ? "web_bundle"
+      : d.kind === "real"
+        ? "ios_device"
+        : "ios_simulator";
 
 /** What could be put on a device that has no app yet: the builds that fit, a package, an address. */
 export function ToPutOn({ device, mine, act }: { device: string; mine: boolean; act: (o: Order) => Promise<Answer> }) {

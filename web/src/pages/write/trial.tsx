@@ -12,6 +12,9 @@ import {
   type Screen,
   type Suite,
   type SuiteFile,
+  evidencePath,
+  get,
+  type Evidence,
 } from "../../data/api";
 import { followRun, useFleet } from "../../data/live";
 import { plural } from "../../data/time";
@@ -19,7 +22,6 @@ import { Trouble } from "../../parts/plain";
 import { Pick } from "../../parts/start/pick";
 import { Shape } from "../../parts/verdict";
 import type { Went } from "../../parts/script-editor";
-import { lastPicture } from "../write";
 
 type Trial = {
   run?: Run;
@@ -211,4 +213,11 @@ export function Beside({ app, apps, setApp, trial, run, faults, findings, builds
       )}
     </section>
   );
+}
+
+/** The picture of where a run's one case failed, or the last that it kept. */
+async function lastPicture(run: number): Promise<string | undefined> {
+  const list = (await get<Evidence[]>(inProject(`runs/${run}/evidence`))).filter((e) => e.sort === "picture");
+  const e = list.find((one) => one.name === "failure") ?? list[list.length - 1];
+  return e && evidencePath(run, e.id);
 }

@@ -1,3 +1,4 @@
+import { seconds } from "../../data/time";
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useSearchParams } from "react-router";
@@ -7,7 +8,7 @@ import { Log } from "../../data/log";
 import { amount, readings } from "../../data/readings";
 import { Waiting } from "../plain";
 import { Pick } from "../start/pick";
-import { seconds, Timeline, type Column, type Moved } from "../timeline";
+import { Timeline, type Column, type Moved } from "../timeline";
 import { EvidenceLine } from "./evidence";
 import { FailureWords } from "./failure";
 import { Pictures } from "./pictures";

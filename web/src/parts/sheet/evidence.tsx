@@ -8,8 +8,7 @@ import {
   type Sheet,
   type SheetAttempt,
 } from "../../data/api";
-import { size } from "../../data/time";
-import { seconds } from "../timeline";
+import { size, seconds } from "../../data/time";
 
 export function Strip({
   run,

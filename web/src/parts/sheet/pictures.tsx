@@ -1,6 +1,6 @@
+import { seconds } from "../../data/time";
 import { useEffect, useRef, useState } from "react";
 import { evidencePath, framePath, type Evidence, type SheetAttempt } from "../../data/api";
-import { seconds } from "../timeline";
 import { Strip } from "./evidence";
 
 type PicturesProps = {

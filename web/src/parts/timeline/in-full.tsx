@@ -1,8 +1,7 @@
 import type { Step } from "../../data/api";
 import { failed, type Call } from "../../data/calls";
 import { firstCall, type Log } from "../../data/log";
-import { lasting, size } from "../../data/time";
-import { seconds } from "../timeline";
+import { lasting, size, seconds } from "../../data/time";
 
 /** The moment that is pointed at, with all its words. */
 export function InFull({ m, steps, log, calls }: { m: number; steps: Step[]; log: Log; calls: Call[] }) {

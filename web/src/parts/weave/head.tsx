@@ -8,8 +8,16 @@ import {
   type Weave as Model,
 } from "../../data/weave";
 import { Tip } from "../plain";
-import { nameOf } from "../weave";
 import { bandHeight, levelHeight } from "./sizes";
+
+/** What a column is called: a folded group by its level and how many it holds. */
+export const nameOf = (c: Column) =>
+  c.members
+    ? `${c.group}, all ${c.members.length}`
+    : combinationLabel(c.combination)
+        .split(", ")
+        .filter((part) => part !== c.group)
+        .join(", ");
 
 type HeadProps = {
   model: Model;

@@ -1,7 +1,7 @@
 import { memo, useSyncExternalStore } from "react";
 import { type Column, type Crossing, type Row, type Weave as Model } from "../../data/weave";
 import { Shape, verdictWords } from "../verdict";
-import { nameOf } from "../weave";
+import { nameOf } from "./head";
 import { rowHeight, suiteHeight } from "./sizes";
 
 type LineProps = {
