@@ -113,6 +113,7 @@ postgres:
 
 packers: # independent tools that the tests read our packages with
 	$(call need,aapt,/usr/bin/aapt,aapt)
+	$(call need,adb,/usr/bin/adb,adb)
 	$(call need,no-such-command,/usr/share/android-framework-res/framework-res.apk,android-framework-res)
 	$(call need,apksigner,/usr/bin/apksigner,apksigner)
 	$(call need,plistutil,/usr/bin/plistutil,libplist-utils)

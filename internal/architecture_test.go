@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -20,10 +21,10 @@ import (
 // begins with. docs/architecture.md tells what each is for.
 var floors = [][]string{
 	{"internal/contain", "internal/filelock", "internal/killpoint", "internal/mailbox", "internal/outside", "internal/retry",
-		"internal/contract", "internal/browser", "internal/testbin", "web"},
+		"api", "internal/contract", "internal/browser", "internal/testbin", "web"},
 
 	// The core computes, and does nothing else.
-	{"internal/core/near", "internal/core/plain", "internal/core/states", "internal/core/schedule"},
+	{"internal/core/near", "internal/core/plain", "internal/core/remedy", "internal/core/states", "internal/core/schedule"},
 	{"internal/core/appfile", "internal/core/checklist", "internal/core/crash", "internal/core/document",
 		"internal/core/evidence", "internal/core/screen", "internal/core/verdict"},
 	{"internal/core/device"},
@@ -33,11 +34,12 @@ var floors = [][]string{
 	{"internal/core/plan"},
 
 	// What is spoken and kept: no business in it.
-	{"internal/link", "internal/blob", "internal/store/pg", "internal/pgbox", "internal/client"},
+	{"internal/link", "internal/bridge", "internal/blob", "internal/store/pg", "internal/pgbox", "internal/client"},
 
 	// Hosts know no service, and services no host: they meet over the link.
 	{"internal/host", "internal/store", "internal/report"},
 	{"demo"}, // the sample project, packed for stand-ins
+	{"internal/phone"},
 
 	{"internal/service/base"},
 	{"internal/service/archive", "internal/service/builds", "internal/service/dispatch", "internal/service/vault"},
@@ -48,7 +50,7 @@ var floors = [][]string{
 	{"internal/service"},
 
 	// What people and programs meet.
-	{"internal/api/wire"},
+	{"internal/api/wire", "internal/api/described"},
 	{"internal/api/views", "internal/api/watch"},
 	{"internal/api"},
 	{"internal/cli"},
@@ -176,5 +178,24 @@ func TestGeneratedCodeIsWhatTheContractGives(t *testing.T) {
 		got, err := os.ReadFile(fresh)
 		require.NoError(t, err)
 		require.Equal(t, string(want), string(got), "run `make generate`")
+	}
+}
+
+// The service writes no command line into a text, where a program could not be told the call.
+func TestTheServiceNamesNoCommandInAText(t *testing.T) {
+	written := regexp.MustCompile("\"[^\"]*`yamato ")
+	for _, root := range []string{"service", "api", "core/matrix"} {
+		require.NoError(t, filepath.WalkDir(root, func(path string, d os.DirEntry, err error) error {
+			if err != nil || d.IsDir() || strings.HasSuffix(path, "_test.go") || filepath.Ext(path) != ".go" {
+				return err
+			}
+			text, err := os.ReadFile(path)
+			for i, line := range strings.Split(string(text), "\n") {
+				if filepath.Base(path) != "tend.go" { // what a leg keeps is read by people
+					require.NotRegexp(t, written, line, "%s:%d", path, i+1)
+				}
+			}
+			return err
+		}))
 	}
 }

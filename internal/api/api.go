@@ -59,7 +59,7 @@ func New(s *service.Service, c Config) http.Handler {
 			h.page(g)
 			return
 		}
-		h.fail(g, base.NotFound("there is nothing at "+g.Request.URL.Path, "api/openapi.yaml lists the calls"))
+		h.fail(g, base.NotFound("there is nothing at "+g.Request.URL.Path, "/calls lists the calls"))
 	})
 	r.NoMethod(func(g *gin.Context) { h.fail(g, notAllowed(g.Request.Method, g.Request.URL.Path)) })
 	strict := NewStrictHandlerWithOptions(h, nil, StrictGinServerOptions{
@@ -70,6 +70,12 @@ func New(s *service.Service, c Config) http.Handler {
 	RegisterHandlersWithOptions(r, strict, GinServerOptions{ErrorHandler: func(g *gin.Context, err error, _ int) {
 		h.fail(g, unreadable(err))
 	}})
+	h.byHand(r)
+	return r
+}
+
+// byHand adds what is generated from nothing: streams, files, pages, and what hosts and other instances call.
+func (h *handlers) byHand(r *gin.Engine) {
 	r.GET("/healthz", h.health)
 	byHand := r.Group("/api/v1")
 	byHand.GET("/projects/:project/runs/:run/events", h.events)
@@ -96,6 +102,8 @@ func New(s *service.Service, c Config) http.Handler {
 	byHand.GET("/live/:lease/port/:id", h.meetPort)
 	byHand.GET("/relay/:lease", h.relay)
 	byHand.GET("/relay/:lease/port", h.relayPort)
+	byHand.GET("/contract", h.contract)
+	r.GET("/calls", h.callsPage)
 	r.GET("/feed/:secret", h.feed)
 	r.GET("/install/:code", h.install)
 	r.GET("/install/:code/*rest", h.install)
@@ -109,7 +117,6 @@ func New(s *service.Service, c Config) http.Handler {
 	}
 	byHand.GET("/blobs/:digest", h.getBlob)
 	byHand.GET("/lent/:lease", h.lent)
-	return r
 }
 
 type handlers struct {
@@ -128,7 +135,13 @@ func secure(g *gin.Context) {
 	g.Header("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'; sandbox")
 }
 
-const callerKey = "yamato.caller"
+// calling is what the context of a request holds: who makes the call, and how it is answered.
+type calling struct {
+	by base.Caller
+	g  *gin.Context
+}
+
+type callingKey struct{}
 
 // hostPaths are the calls that a host's token may make, and no other token.
 func hostPath(path string) bool {
@@ -166,30 +179,30 @@ func (h *handlers) authenticate(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	g.Set(callerKey, c)
+	g.Request = g.Request.WithContext(context.WithValue(g.Request.Context(), callingKey{}, calling{c, g}))
 }
 
 // isOpen tells the addresses that nobody needs a token for: pages, whoever signs in, who is nobody yet, and another
 // instance, which signs its calls.
 func isOpen(path string) bool {
-	return isPage(path) || path == "/api/v1/session" || strings.HasPrefix(path, "/api/v1/relay/")
+	return isPage(path) || path == "/api/v1/session" || path == "/api/v1/contract" ||
+		strings.HasPrefix(path, "/api/v1/relay/")
 }
 
 // isPage tells the console's addresses from calls.
 func isPage(path string) bool { return path != "/api" && !strings.HasPrefix(path, "/api/") }
 
-// lasting gives the request's own context. Gin's may not leave its handler: it is
-// used again for the next request, while the database may still watch it.
-func lasting(ctx context.Context) context.Context {
-	if g, ok := ctx.(*gin.Context); ok {
-		return g.Request.Context()
-	}
-	return ctx
+// caller gives who makes the call of a request's context.
+func caller(ctx context.Context) base.Caller {
+	c, _ := ctx.Value(callingKey{}).(calling)
+	return c.by
 }
 
-func caller(ctx interface{ Value(any) any }) base.Caller {
-	c, _ := ctx.Value(callerKey).(base.Caller)
-	return c
+// served gives a call as gin has it, nil where there is none. It may not leave the call's handler: gin uses it again for
+// the next request.
+func served(ctx context.Context) *gin.Context {
+	c, _ := ctx.Value(callingKey{}).(calling)
+	return c.g
 }
 
 // fail answers with a problem document, and logs what the caller is not told.
@@ -200,17 +213,13 @@ func (h *handlers) fail(g *gin.Context, err error) {
 		p = base.Refuse(stopping, "the service is stopping, and did not do this",
 			"try again in a moment, or at another service of the same records")
 	}
-	body := problemOut(p)
+	body := problemOut(p, readerOf(g))
 	if body.Status >= 500 && g.Request.Context().Err() == nil {
 		h.config.Log.Error("a call failed", "path", g.Request.URL.Path, "error", err)
 	}
 	g.Abort()
 	if g.Writer.Written() {
 		return
-	}
-	if body.Hint != nil && !forPeople(g) {
-		hint := forPrograms(*body.Hint)
-		body.Hint = &hint
 	}
 	g.Header("Content-Type", "application/problem+json")
 	g.JSON(body.Status, body)

@@ -19,7 +19,7 @@ import (
 
 // ListCrashes lists crashes by their stacks.
 func (h *handlers) ListCrashes(ctx context.Context, r ListCrashesRequestObject) (ListCrashesResponseObject, error) {
-	list, more, err := h.service.Archive.Crashes(lasting(ctx), caller(ctx), text(r.Params.App), base.Deref(r.Params.Run),
+	list, more, err := h.service.Archive.Crashes(ctx, caller(ctx), text(r.Params.App), base.Deref(r.Params.Run),
 		base.Deref(r.Params.Offset),
 		base.Deref(r.Params.Limit))
 	return ListCrashes200JSONResponse{Items: wire.Crashes(list), More: more}, err
@@ -27,7 +27,7 @@ func (h *handlers) ListCrashes(ctx context.Context, r ListCrashesRequestObject) 
 
 // GetCrash tells of a crash and where it was met.
 func (h *handlers) GetCrash(ctx context.Context, r GetCrashRequestObject) (GetCrashResponseObject, error) {
-	one, met, err := h.service.Archive.Crash(lasting(ctx), caller(ctx), r.Crash)
+	one, met, err := h.service.Archive.Crash(ctx, caller(ctx), r.Crash)
 	if err != nil {
 		return nil, err
 	}
@@ -41,37 +41,37 @@ func (h *handlers) GetCrash(ctx context.Context, r GetCrashRequestObject) (GetCr
 // GetEvidenceRetention tells how long, and how much, evidence stays.
 func (h *handlers) GetEvidenceRetention(ctx context.Context,
 	_ GetEvidenceRetentionRequestObject) (GetEvidenceRetentionResponseObject, error) {
-	k, err := h.service.Archive.EvidenceRetention(lasting(ctx), caller(ctx))
+	k, err := h.service.Archive.EvidenceRetention(ctx, caller(ctx))
 	return GetEvidenceRetention200JSONResponse(wire.Kept(k)), err
 }
 
 // SetEvidenceRetention changes it.
 func (h *handlers) SetEvidenceRetention(ctx context.Context,
 	r SetEvidenceRetentionRequestObject) (SetEvidenceRetentionResponseObject, error) {
-	if err := h.service.Archive.SetEvidenceRetention(lasting(ctx), caller(ctx),
+	if err := h.service.Archive.SetEvidenceRetention(ctx, caller(ctx),
 		store.EvidenceRetention{PassedDays: r.Body.PassedDays, Days: r.Body.Days,
 			Bytes: r.Body.Bytes}); err != nil {
 		return nil, err
 	}
-	k, err := h.service.Archive.EvidenceRetention(lasting(ctx), caller(ctx))
+	k, err := h.service.Archive.EvidenceRetention(ctx, caller(ctx))
 	return SetEvidenceRetention200JSONResponse(wire.Kept(k)), err
 }
 
 // PinRun has a run's evidence stay, or no more.
 func (h *handlers) PinRun(ctx context.Context, r PinRunRequestObject) (PinRunResponseObject, error) {
-	run, err := h.service.Archive.PinRun(lasting(ctx), caller(ctx), r.Run, r.Body.Pinned)
+	run, err := h.service.Archive.PinRun(ctx, caller(ctx), r.Run, r.Body.Pinned)
 	return PinRun200JSONResponse(wire.Run(run)), err
 }
 
 // ListPictures lists the names of a run's pictures, and one of them in every combination.
 func (h *handlers) ListPictures(ctx context.Context, r ListPicturesRequestObject) (ListPicturesResponseObject, error) {
-	names, list, err := h.service.Archive.Pictures(lasting(ctx), caller(ctx), r.Run, text(r.Params.Name))
+	names, list, err := h.service.Archive.Pictures(ctx, caller(ctx), r.Run, text(r.Params.Name))
 	return ListPictures200JSONResponse(wire.Pictures(names, list)), err
 }
 
 // GetSummary gives a run in brief.
 func (h *handlers) GetSummary(ctx context.Context, r GetSummaryRequestObject) (GetSummaryResponseObject, error) {
-	out, err := h.views.Summary(lasting(ctx), caller(ctx), r.Run)
+	out, err := h.views.Summary(ctx, caller(ctx), r.Run)
 	return GetSummary200JSONResponse(out), err
 }
 
@@ -113,7 +113,7 @@ func (h *handlers) covered(ctx context.Context, app, first, last string) (contra
 	if err != nil {
 		return contract.CoveredDevices{}, err
 	}
-	list, err := h.service.Archive.Coverage(lasting(ctx), caller(ctx), app, from, to)
+	list, err := h.service.Archive.Coverage(ctx, caller(ctx), app, from, to)
 	return contract.CoveredDevices{From: from, To: to, Items: wire.Covered(list)}, err
 }
 

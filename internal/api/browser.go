@@ -171,7 +171,7 @@ func (h *handlers) stream(g *gin.Context) {
 	g.Header("X-Accel-Buffering", "no")
 	g.Status(http.StatusOK)
 	g.Writer.Flush()
-	err := h.watch.Follow(g.Request.Context(), caller(g), w, func(told []watch.Told) error {
+	err := h.watch.Follow(g.Request.Context(), caller(g.Request.Context()), w, func(told []watch.Told) error {
 		for _, t := range told {
 			body, err := json.Marshal(t.Body)
 			if err != nil {
@@ -201,7 +201,7 @@ func (h *handlers) frame(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	png, err := h.views.Frame(g.Request.Context(), caller(g), run, id, index)
+	png, err := h.views.Frame(g.Request.Context(), caller(g.Request.Context()), run, id, index)
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -223,7 +223,7 @@ func (h *handlers) archive(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	list, err := h.views.Evidence(g.Request.Context(), caller(g), run)
+	list, err := h.views.Evidence(g.Request.Context(), caller(g.Request.Context()), run)
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -251,7 +251,7 @@ func (h *handlers) archive(g *gin.Context) {
 }
 
 func (h *handlers) pack(g *gin.Context, z *zip.Writer, run int64, e contract.Evidence) error {
-	_, f, err := h.views.OpenEvidence(g.Request.Context(), caller(g), run, e.Id)
+	_, f, err := h.views.OpenEvidence(g.Request.Context(), caller(g.Request.Context()), run, e.Id)
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 
 	"yamato/internal/api/wire"
 	"yamato/internal/contract"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
 	"yamato/internal/service/care"
@@ -19,57 +20,57 @@ import (
 
 // ChangeBuild changes what people say of a build.
 func (h *handlers) ChangeBuild(ctx context.Context, r ChangeBuildRequestObject) (ChangeBuildResponseObject, error) {
-	b, err := h.service.Builds.ChangeBuild(lasting(ctx), caller(ctx), text(r.Params.App), r.Build,
+	b, err := h.service.Builds.ChangeBuild(ctx, caller(ctx), text(r.Params.App), r.Build,
 		builds.Words{Note: r.Body.Note, Pinned: r.Body.Pinned, Labels: base.Deref(r.Body.Labels)})
 	return ChangeBuild200JSONResponse(wire.Build(b)), err
 }
 
 // GetFit tells which devices can run a build.
 func (h *handlers) GetFit(ctx context.Context, r GetFitRequestObject) (GetFitResponseObject, error) {
-	list, err := h.views.Fit(lasting(ctx), caller(ctx), text(r.Params.App), r.Build)
+	list, err := h.views.Fit(ctx, caller(ctx), text(r.Params.App), r.Build)
 	return GetFit200JSONResponse(list), err
 }
 
 // GetChanges tells what changed since another build.
 func (h *handlers) GetChanges(ctx context.Context, r GetChangesRequestObject) (GetChangesResponseObject, error) {
-	out, err := h.views.Changes(lasting(ctx), caller(ctx), text(r.Params.App), r.Build, text(r.Params.Against))
+	out, err := h.views.Changes(ctx, caller(ctx), text(r.Params.App), r.Build, text(r.Params.Against))
 	return GetChanges200JSONResponse(out), err
 }
 
 // GetTexts gives a build's texts.
 func (h *handlers) GetTexts(ctx context.Context, r GetTextsRequestObject) (GetTextsResponseObject, error) {
-	out, err := h.views.Texts(lasting(ctx), caller(ctx), text(r.Params.App), r.Build)
+	out, err := h.views.Texts(ctx, caller(ctx), text(r.Params.App), r.Build)
 	return GetTexts200JSONResponse(out), err
 }
 
 // GetSettings gives what starts a run, to copy.
 func (h *handlers) GetSettings(ctx context.Context, r GetSettingsRequestObject) (GetSettingsResponseObject, error) {
-	out, err := h.views.Settings(lasting(ctx), caller(ctx), text(r.Params.App), r.Build, text(r.Params.Device),
+	out, err := h.views.Settings(ctx, caller(ctx), text(r.Params.App), r.Build, text(r.Params.Device),
 		text(r.Params.Lineup), words(r.Params.Suite))
 	return GetSettings200JSONResponse(out), err
 }
 
 // GetRetention tells what may be taken away.
 func (h *handlers) GetRetention(ctx context.Context, _ GetRetentionRequestObject) (GetRetentionResponseObject, error) {
-	out, err := h.views.Retention(lasting(ctx), caller(ctx))
+	out, err := h.views.Retention(ctx, caller(ctx))
 	return GetRetention200JSONResponse(out), err
 }
 
 // SetRetention changes what may be taken away.
 func (h *handlers) SetRetention(ctx context.Context, r SetRetentionRequestObject) (SetRetentionResponseObject, error) {
-	if err := h.service.Builds.SetRetention(lasting(ctx), caller(ctx), r.Body.Keep, r.Body.Days); err != nil {
+	if err := h.service.Builds.SetRetention(ctx, caller(ctx), r.Body.Keep, r.Body.Days); err != nil {
 		return nil, err
 	}
-	out, err := h.views.Retention(lasting(ctx), caller(ctx))
+	out, err := h.views.Retention(ctx, caller(ctx))
 	return SetRetention200JSONResponse(out), err
 }
 
 // FetchPackage takes in a package from an address.
 func (h *handlers) FetchPackage(ctx context.Context, r FetchPackageRequestObject) (FetchPackageResponseObject, error) {
-	if g, ok := ctx.(*gin.Context); ok && strings.Contains(g.GetHeader("Accept"), "text/event-stream") {
+	if g := served(ctx); g != nil && strings.Contains(g.GetHeader("Accept"), "text/event-stream") {
 		return fetching{h, g, r.Body.Url}, nil
 	}
-	p, err := h.service.Builds.FetchPackage(lasting(ctx), caller(ctx), r.Body.Url, func(int64, int64) {})
+	p, err := h.service.Builds.FetchPackage(ctx, caller(ctx), r.Body.Url, func(int64, int64) {})
 	return FetchPackage200JSONResponse(wire.Package(p)), err
 }
 
@@ -94,7 +95,7 @@ func (f fetching) VisitFetchPackageResponse(http.ResponseWriter) error {
 			g.Writer.Flush()
 		}
 	}
-	p, err := f.h.service.Builds.FetchPackage(g.Request.Context(), caller(g), f.address, func(got, of int64) {
+	p, err := f.h.service.Builds.FetchPackage(g.Request.Context(), caller(g.Request.Context()), f.address, func(got, of int64) {
 		if last.IsZero() {
 			g.Header("Content-Type", "text/event-stream")
 			g.Header("X-Accel-Buffering", "no")
@@ -113,7 +114,7 @@ func (f fetching) VisitFetchPackageResponse(http.ResponseWriter) error {
 	case err != nil && last.IsZero():
 		f.h.fail(g, err)
 	case err != nil:
-		say("problem", problemOut(base.AsProblem(err)))
+		say("problem", problemOut(base.AsProblem(err), remedy.Person))
 	default:
 		say("package", wire.Package(p))
 	}
@@ -126,63 +127,63 @@ const tellEvery = 250 * time.Millisecond
 // SidelineDevice takes a device out of use.
 func (h *handlers) SidelineDevice(ctx context.Context,
 	r SidelineDeviceRequestObject) (SidelineDeviceResponseObject, error) {
-	d, err := h.service.Care.Sideline(lasting(ctx), caller(ctx), r.Device, r.Body.Reason, r.Body.Until)
+	d, err := h.service.Care.Sideline(ctx, caller(ctx), r.Device, r.Body.Reason, r.Body.Until)
 	return SidelineDevice200JSONResponse(wire.Device(d)), err
 }
 
 // RestoreDevice brings a device back.
 func (h *handlers) RestoreDevice(ctx context.Context,
 	r RestoreDeviceRequestObject) (RestoreDeviceResponseObject, error) {
-	d, err := h.service.Care.Restore(lasting(ctx), caller(ctx), r.Device)
+	d, err := h.service.Care.Restore(ctx, caller(ctx), r.Device)
 	return RestoreDevice200JSONResponse(wire.Device(d)), err
 }
 
 // DoErrand asks a host to do something.
 func (h *handlers) DoErrand(ctx context.Context, r DoErrandRequestObject) (DoErrandResponseObject, error) {
 	in := r.Body
-	e, err := h.service.Care.Do(lasting(ctx), caller(ctx), care.Wish{What: in.What, Device: text(in.Device),
+	e, err := h.service.Care.Do(ctx, caller(ctx), care.Wish{What: in.What, Device: text(in.Device),
 		Site: text(in.Site), Model: text(in.Model), Image: text(in.Image), Deed: text(in.Deed),
-		Count: base.Deref(in.Count), Boot: base.Deref(in.Boot)})
+		Count: base.Deref(in.Count), Boot: base.Deref(in.Boot)}, text(r.Params.IdempotencyKey))
 	return DoErrand200JSONResponse(wire.Errand(e)), err
 }
 
 // ListSites tells what the sites offer.
 func (h *handlers) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListSitesResponseObject, error) {
-	list, err := h.views.Sites(lasting(ctx), caller(ctx))
+	list, err := h.views.Sites(ctx, caller(ctx))
 	return ListSites200JSONResponse(list), err
 }
 
 // AcceptLicence accepts a licence.
 func (h *handlers) AcceptLicence(ctx context.Context,
 	r AcceptLicenceRequestObject) (AcceptLicenceResponseObject, error) {
-	if err := h.service.Care.AcceptLicence(lasting(ctx), caller(ctx), r.Licence); err != nil {
+	if err := h.service.Care.AcceptLicence(ctx, caller(ctx), r.Licence); err != nil {
 		return nil, err
 	}
-	l, err := h.views.Licence(lasting(ctx), caller(ctx), r.Licence)
+	l, err := h.views.Licence(ctx, caller(ctx), r.Licence)
 	return AcceptLicence200JSONResponse(l), err
 }
 
 // ListLineups lists lineups.
 func (h *handlers) ListLineups(ctx context.Context, _ ListLineupsRequestObject) (ListLineupsResponseObject, error) {
-	list, err := h.service.Builds.Lineups(lasting(ctx), caller(ctx))
+	list, err := h.service.Builds.Lineups(ctx, caller(ctx))
 	return ListLineups200JSONResponse(wire.Each(list, wire.Lineup)), err
 }
 
 // SaveLineup keeps a lineup.
 func (h *handlers) SaveLineup(ctx context.Context, r SaveLineupRequestObject) (SaveLineupResponseObject, error) {
-	l, err := h.service.Builds.SaveLineup(lasting(ctx), caller(ctx), r.Body.Text)
+	l, err := h.service.Builds.SaveLineup(ctx, caller(ctx), r.Body.Text)
 	return SaveLineup200JSONResponse(wire.Lineup(l)), err
 }
 
 // GetLineup gives a lineup.
 func (h *handlers) GetLineup(ctx context.Context, r GetLineupRequestObject) (GetLineupResponseObject, error) {
-	l, err := h.service.Builds.Lineup(lasting(ctx), caller(ctx), r.Lineup)
+	l, err := h.service.Builds.Lineup(ctx, caller(ctx), r.Lineup)
 	return GetLineup200JSONResponse(wire.Lineup(l)), err
 }
 
 // TryLineup tells what a lineup takes now.
 func (h *handlers) TryLineup(ctx context.Context, r TryLineupRequestObject) (TryLineupResponseObject, error) {
-	out, err := h.service.Builds.TryLineup(lasting(ctx), caller(ctx), builds.Trial{Name: text(r.Body.Name),
+	out, err := h.service.Builds.TryLineup(ctx, caller(ctx), builds.Trial{Name: text(r.Body.Name),
 		Text: text(r.Body.Text), Build: text(r.Body.Build), App: text(r.Body.App)})
 	return TryLineup200JSONResponse(wire.Choice(out)), err
 }
@@ -193,19 +194,19 @@ func (h *handlers) GetErrand(ctx context.Context, r GetErrandRequestObject) (Get
 	if r.Params.WaitMs != nil {
 		wait = time.Duration(*r.Params.WaitMs) * time.Millisecond
 	}
-	e, err := h.service.Care.Errand(lasting(ctx), caller(ctx), r.Errand, wait)
+	e, err := h.service.Care.Errand(ctx, caller(ctx), r.Errand, wait)
 	return GetErrand200JSONResponse(wire.Errand(e)), err
 }
 
 // GetNeeds tells what needs something, before it is removed.
 func (h *handlers) GetNeeds(ctx context.Context, r GetNeedsRequestObject) (GetNeedsResponseObject, error) {
-	by, err := h.service.NeededBy(lasting(ctx), caller(ctx), string(r.Params.Kind), r.Params.Name)
+	by, err := h.service.NeededBy(ctx, caller(ctx), string(r.Params.Kind), r.Params.Name)
 	return GetNeeds200JSONResponse{NeededBy: by}, err
 }
 
 // RemoveLineup forgets a lineup.
 func (h *handlers) RemoveLineup(ctx context.Context, r RemoveLineupRequestObject) (RemoveLineupResponseObject, error) {
-	if err := h.service.Builds.RemoveLineup(lasting(ctx), caller(ctx), r.Lineup, base.Deref(r.Params.Anyway)); err != nil {
+	if err := h.service.Builds.RemoveLineup(ctx, caller(ctx), r.Lineup, base.Deref(r.Params.Anyway)); err != nil {
 		return nil, err
 	}
 	return RemoveLineup204Response{}, nil
@@ -220,9 +221,9 @@ func (h *handlers) HandOver(ctx context.Context, r HandOverRequestObject) (HandO
 		}
 	}
 	base := ""
-	if g, ok := ctx.(*gin.Context); ok {
+	if g := served(ctx); g != nil {
 		base = h.baseOf(g)
 	}
-	out, err := h.service.Builds.HandOver(lasting(ctx), caller(ctx), text(r.Params.App), r.Build, base, minutes)
+	out, err := h.service.Builds.HandOver(ctx, caller(ctx), text(r.Params.App), r.Build, base, minutes)
 	return HandOver200JSONResponse(wire.Handover(out)), err
 }

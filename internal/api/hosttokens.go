@@ -17,7 +17,7 @@ func hostTokenOut(t access.HostToken) contract.HostToken {
 // ListHostTokens lists the tokens of hosts.
 func (h *handlers) ListHostTokens(ctx context.Context, _ ListHostTokensRequestObject) (ListHostTokensResponseObject,
 	error) {
-	list, err := h.service.Care.HostTokens(lasting(ctx), caller(ctx))
+	list, err := h.service.Care.HostTokens(ctx, caller(ctx))
 	out := ListHostTokens200JSONResponse{}
 	for _, t := range list {
 		out = append(out, hostTokenOut(t))
@@ -28,13 +28,13 @@ func (h *handlers) ListHostTokens(ctx context.Context, _ ListHostTokensRequestOb
 // MakeHostToken makes a token that speaks for one host.
 func (h *handlers) MakeHostToken(ctx context.Context, r MakeHostTokenRequestObject) (MakeHostTokenResponseObject,
 	error) {
-	id, token, err := h.service.Care.MakeHostToken(lasting(ctx), caller(ctx), r.Body.Host)
+	id, token, err := h.service.Care.MakeHostToken(ctx, caller(ctx), r.Body.Host)
 	return MakeHostToken200JSONResponse{Id: id, Host: r.Body.Host, Token: token}, err
 }
 
 // WithdrawHostToken takes a host's token back.
 func (h *handlers) WithdrawHostToken(ctx context.Context,
 	r WithdrawHostTokenRequestObject) (WithdrawHostTokenResponseObject, error) {
-	t, err := h.service.Care.WithdrawHostToken(lasting(ctx), caller(ctx), r.Token)
+	t, err := h.service.Care.WithdrawHostToken(ctx, caller(ctx), r.Token)
 	return WithdrawHostToken200JSONResponse(hostTokenOut(t)), err
 }

@@ -2,8 +2,6 @@ package api
 
 import (
 	"bytes"
-	"crypto/rand"
-	"encoding/base64"
 	"fmt"
 	"html/template"
 	"net/http"
@@ -128,7 +126,7 @@ func (h *handlers) installPage(g *gin.Context) {
 	status := http.StatusOK
 	if err != nil {
 		problem := base.AsProblem(err)
-		p.Gone, status = problem.Title, problemOut(problem).Status
+		p.Gone, status = problem.Title, statusOf(problem.Kind)
 	}
 	base := h.baseOf(g)
 	for _, one := range b.Packages {
@@ -160,9 +158,7 @@ func (h *handlers) installPage(g *gin.Context) {
 		}
 		p.Offers = append(p.Offers, o)
 	}
-	var nonce [12]byte
-	_, _ = rand.Read(nonce[:]) // never fails (crypto/rand)
-	p.Nonce = base64.StdEncoding.EncodeToString(nonce[:])
+	p.Nonce = newNonce()
 	var out bytes.Buffer
 	if err := installTemplate.Execute(&out, p); err != nil {
 		h.fail(g, err)

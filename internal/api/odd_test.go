@@ -9,12 +9,14 @@ import (
 	"net/url"
 	"runtime"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -45,10 +47,11 @@ func TestOddCallsAreRefusedAndNothingFails(t *testing.T) {
 	r := newRig(t)
 	doc, err := openapi3.NewLoader().LoadFromFile("../../api/openapi.yaml")
 	require.NoError(t, err)
-	calls := 0
-	try := func(method, path, kind, body string, header http.Header) {
-		t.Helper()
-		ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
+	var calls atomic.Int64
+	hands := make(chan struct{}, 4) // so many are on their way at once
+	var flying sync.WaitGroup
+	send := func(method, path, kind, body string, header http.Header) {
+		ctx, stop := context.WithTimeout(context.Background(), 60*time.Second)
 		defer stop()
 		req, err := http.NewRequestWithContext(ctx, method, r.url+path, strings.NewReader(body))
 		if err != nil {
@@ -68,15 +71,24 @@ func TestOddCallsAreRefusedAndNothingFails(t *testing.T) {
 		if len(body) > 16<<10 && (errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)) {
 			return // what is refused for its length may be cut off before it has been sent (RFC 9110, 15.5.14)
 		}
-		require.NoError(t, err, "%s %q", method, path)
+		if !assert.NoError(t, err, "%s %q", method, path) {
+			return
+		}
 		defer response.Body.Close()
 		if response.Header.Get("Content-Type") == "text/event-stream" {
 			return
 		}
 		text, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
-		require.NoError(t, err)
-		require.Less(t, response.StatusCode, 500, "%s %.200q %.100q: %s", method, path, body, text)
-		calls++
+		assert.NoError(t, err)
+		assert.Less(t, response.StatusCode, 500, "%s %.200q %.100q: %s", method, path, body, text)
+		calls.Add(1)
+	}
+	try := func(method, path, kind, body string, header http.Header) {
+		hands <- struct{}{}
+		flying.Go(func() {
+			defer func() { <-hands }()
+			send(method, path, kind, body, header)
+		})
 	}
 	fill := func(path string, word func(name string) string) string {
 		for _, part := range strings.Split(path, "/") {
@@ -127,6 +139,9 @@ func TestOddCallsAreRefusedAndNothingFails(t *testing.T) {
 			}
 			for _, odd := range oddBodies {
 				for _, kind := range []string{"application/json", "application/octet-stream", "text/plain"} {
+					if operation.RequestBody.Value.Content[kind] == nil && len(odd) > 1000 {
+						continue // it is refused for its kind, before it is read
+					}
 					try(method, fill(path, usual), kind, odd, nil)
 				}
 			}
@@ -143,9 +158,10 @@ func TestOddCallsAreRefusedAndNothingFails(t *testing.T) {
 		try("POST", "/api/v1/projects/default/uploads", "", "", http.Header{"Tus-Resumable": {"1.0.0"},
 			"Upload-Length": {odd}, "Upload-Metadata": {"filename " + odd}})
 	}
+	flying.Wait()
 	runtime.GC()
 	runtime.ReadMemStats(&after)
-	require.Greater(t, calls, 1500)
+	require.Greater(t, calls.Load(), int64(1500))
 	require.Less(t, int64(after.HeapAlloc)-int64(before.HeapAlloc), int64(200<<20))
 }
 

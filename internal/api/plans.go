@@ -16,25 +16,25 @@ import (
 
 // ListPlans lists plans.
 func (h *handlers) ListPlans(ctx context.Context, _ ListPlansRequestObject) (ListPlansResponseObject, error) {
-	list, err := h.service.Plans.Plans(lasting(ctx), caller(ctx))
+	list, err := h.service.Plans.Plans(ctx, caller(ctx))
 	return ListPlans200JSONResponse(wire.Each(list, wire.Plan)), err
 }
 
 // SavePlan keeps a plan.
 func (h *handlers) SavePlan(ctx context.Context, r SavePlanRequestObject) (SavePlanResponseObject, error) {
-	p, err := h.service.Plans.SavePlan(lasting(ctx), caller(ctx), r.Body.Text)
+	p, err := h.service.Plans.SavePlan(ctx, caller(ctx), r.Body.Text)
 	return SavePlan200JSONResponse(wire.Plan(p)), err
 }
 
 // GetPlan gives a plan.
 func (h *handlers) GetPlan(ctx context.Context, r GetPlanRequestObject) (GetPlanResponseObject, error) {
-	p, err := h.service.Plans.Plan(lasting(ctx), caller(ctx), r.Plan)
+	p, err := h.service.Plans.Plan(ctx, caller(ctx), r.Plan)
 	return GetPlan200JSONResponse(wire.Plan(p)), err
 }
 
 // RemovePlan takes a plan off the list.
 func (h *handlers) RemovePlan(ctx context.Context, r RemovePlanRequestObject) (RemovePlanResponseObject, error) {
-	if err := h.service.Plans.RemovePlan(lasting(ctx), caller(ctx), r.Plan, base.Deref(r.Params.Anyway)); err != nil {
+	if err := h.service.Plans.RemovePlan(ctx, caller(ctx), r.Plan, base.Deref(r.Params.Anyway)); err != nil {
 		return nil, err
 	}
 	return RemovePlan204Response{}, nil
@@ -49,7 +49,7 @@ func (h *handlers) TryPlan(ctx context.Context, r TryPlanRequestObject) (TryPlan
 	if r.Body.Changes != nil {
 		ch = *r.Body.Changes
 	}
-	t, err := h.service.Plans.TryPlan(lasting(ctx), caller(ctx), text(r.Body.Name), text(r.Body.Text), changes(ch))
+	t, err := h.service.Plans.TryPlan(ctx, caller(ctx), text(r.Body.Name), text(r.Body.Text), changes(ch))
 	if err != nil {
 		return nil, err
 	}
@@ -66,19 +66,19 @@ func changes(in contract.PlanChanges) plans.Changes {
 
 // StartPlan starts a plan now.
 func (h *handlers) StartPlan(ctx context.Context, r StartPlanRequestObject) (StartPlanResponseObject, error) {
-	run, err := h.service.Plans.StartPlan(lasting(ctx), caller(ctx), r.Plan, changes(*r.Body), text(r.Params.IdempotencyKey))
+	run, err := h.service.Plans.StartPlan(ctx, caller(ctx), r.Plan, changes(*r.Body), text(r.Params.IdempotencyKey))
 	return StartPlan200JSONResponse(wire.Run(run)), err
 }
 
 // PausePlan has a plan start nothing by itself, or again do so.
 func (h *handlers) PausePlan(ctx context.Context, r PausePlanRequestObject) (PausePlanResponseObject, error) {
-	p, err := h.service.Plans.PausePlan(lasting(ctx), caller(ctx), r.Plan, r.Body.Paused)
+	p, err := h.service.Plans.PausePlan(ctx, caller(ctx), r.Plan, r.Body.Paused)
 	return PausePlan200JSONResponse(wire.Plan(p)), err
 }
 
 // MoveStart has one coming start be at another time.
 func (h *handlers) MoveStart(ctx context.Context, r MoveStartRequestObject) (MoveStartResponseObject, error) {
-	if err := h.service.Plans.MoveStart(lasting(ctx), caller(ctx), r.Plan, r.Body.From, r.Body.To); err != nil {
+	if err := h.service.Plans.MoveStart(ctx, caller(ctx), r.Plan, r.Body.From, r.Body.To); err != nil {
 		return nil, err
 	}
 	return MoveStart204Response{}, nil
@@ -91,7 +91,7 @@ func (h *handlers) ListPlanStarts(ctx context.Context, r ListPlanStartsRequestOb
 	if limit == 0 {
 		limit = 50
 	}
-	list, next, err := h.service.Plans.PlanHistory(lasting(ctx), caller(ctx), r.Plan, base.Deref(r.Params.Cursor),
+	list, next, err := h.service.Plans.PlanHistory(ctx, caller(ctx), r.Plan, base.Deref(r.Params.Cursor),
 		min(limit, 200))
 	return ListPlanStarts200JSONResponse{Items: wire.Each(list, wire.PlanStart), Next: next}, err
 }
@@ -99,24 +99,24 @@ func (h *handlers) ListPlanStarts(ctx context.Context, r ListPlanStartsRequestOb
 // ListPlanRevisions lists the versions of a plan.
 func (h *handlers) ListPlanRevisions(ctx context.Context,
 	r ListPlanRevisionsRequestObject) (ListPlanRevisionsResponseObject, error) {
-	list, err := h.service.Plans.PlanRevisions(lasting(ctx), caller(ctx), r.Plan)
+	list, err := h.service.Plans.PlanRevisions(ctx, caller(ctx), r.Plan)
 	return ListPlanRevisions200JSONResponse(wire.Each(list, wire.PlanRevision)), err
 }
 
 // GetCalendar tells what started and what will start.
 func (h *handlers) GetCalendar(ctx context.Context, r GetCalendarRequestObject) (GetCalendarResponseObject, error) {
-	list, err := h.service.Plans.Calendar(lasting(ctx), caller(ctx).ProjectID, r.Params.From, r.Params.Until, time.Now())
+	list, err := h.service.Plans.Calendar(ctx, caller(ctx).ProjectID, r.Params.From, r.Params.Until, time.Now())
 	return GetCalendar200JSONResponse(wire.Each(list, wire.CalendarEntry)), err
 }
 
 // MakeFeed makes an address at which calendars read the project's.
 func (h *handlers) MakeFeed(ctx context.Context, _ MakeFeedRequestObject) (MakeFeedResponseObject, error) {
-	secret, err := h.service.Plans.MakeFeed(lasting(ctx), caller(ctx))
+	secret, err := h.service.Plans.MakeFeed(ctx, caller(ctx))
 	if err != nil {
 		return nil, err
 	}
 	at := "/feed/" + secret + ".ics"
-	if g, ok := ctx.(*gin.Context); ok {
+	if g := served(ctx); g != nil {
 		at = h.baseOf(g) + at
 	}
 	return MakeFeed200JSONResponse{Address: at}, nil

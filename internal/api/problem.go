@@ -3,9 +3,13 @@ package api
 import (
 	"errors"
 	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
 
 	"yamato/internal/api/wire"
 	"yamato/internal/contract"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 )
 
@@ -34,18 +38,29 @@ var statuses = map[base.Kind]int{
 	stopping: http.StatusServiceUnavailable,
 }
 
-// problemOut gives a problem as RFC 9457 has it.
-func problemOut(p *base.Problem) contract.Problem {
-	status, ok := statuses[p.Kind]
-	if !ok {
-		status = http.StatusInternalServerError
+func statusOf(kind base.Kind) int {
+	if status, ok := statuses[kind]; ok {
+		return status
 	}
-	out := contract.Problem{Type: "yamato:" + string(p.Kind), Title: p.Title, Status: status, Hint: base.Stated(p.Hint)}
+	return http.StatusInternalServerError
+}
+
+// readerOf tells who reads a call's answer. Somebody who gives commands does where the command-line client says who it
+// is, or where a console is signed in by a cookie.
+func readerOf(g *gin.Context) remedy.Reader {
+	person := strings.HasPrefix(g.Request.UserAgent(), "yamato/") || g.GetHeader("Authorization") == ""
+	return remedy.Reader(!person)
+}
+
+// problemOut gives a problem to a reader, as RFC 9457 has it.
+func problemOut(p *base.Problem, to remedy.Reader) contract.Problem {
+	status := statusOf(p.Kind)
+	out := contract.Problem{Type: "yamato:" + string(p.Kind), Title: p.Title, Status: status, Hint: base.Stated(p.Hint.For(to))}
 	if len(p.Findings) > 0 {
 		out.Findings = base.Ptr(wire.Findings(p.Findings))
 	}
 	if len(p.LeftOut) > 0 {
-		out.LeftOut = base.Ptr(wire.LeftOut(p.LeftOut))
+		out.LeftOut = base.Ptr(wire.LeftOut(p.LeftOut, to))
 	}
 	return out
 }
@@ -56,9 +71,9 @@ func unreadable(err error) error {
 		return &base.Problem{Kind: base.TooLarge, Title: "the body of this call is too large", Err: err}
 	}
 	return &base.Problem{Kind: badCall, Title: "the call cannot be read: " + err.Error(),
-		Hint: "api/openapi.yaml describes the call", Err: err}
+		Hint: remedy.Plain("/calls describes the call"), Err: err}
 }
 
 func notAllowed(method, path string) error {
-	return base.Refuse(badMethod, method+" is not for "+path, "api/openapi.yaml lists the calls")
+	return base.Refuse(badMethod, method+" is not for "+path, "/calls lists the calls")
 }

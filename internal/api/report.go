@@ -24,7 +24,7 @@ func (h *handlers) runReport(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	ctx, c := g.Request.Context(), caller(g)
+	ctx, c := g.Request.Context(), caller(g.Request.Context())
 	d, err := h.views.Detail(ctx, c, n, views.Whole)
 	if err != nil {
 		h.fail(g, err)
@@ -55,7 +55,7 @@ func (h *handlers) runReport(g *gin.Context) {
 }
 
 func (h *handlers) pictureOf(ctx context.Context, g *gin.Context, run, id int64) ([]byte, error) {
-	_, f, err := h.views.OpenEvidence(ctx, caller(g), run, id)
+	_, f, err := h.views.OpenEvidence(ctx, caller(g.Request.Context()), run, id)
 	if err != nil {
 		return nil, err
 	}

@@ -82,7 +82,7 @@ type ServerInterface interface {
 	ListChecklistRuns(c *gin.Context, project Project)
 	// StartChecklist Have people go through a checklist by hand, on one device or on a lineup
 	// (POST /api/v1/projects/{project}/checklist-runs)
-	StartChecklist(c *gin.Context, project Project)
+	StartChecklist(c *gin.Context, project Project, params StartChecklistParams)
 	// ListChecklists The newest version of each checklist
 	// (GET /api/v1/projects/{project}/checklists)
 	ListChecklists(c *gin.Context, project Project)
@@ -118,7 +118,7 @@ type ServerInterface interface {
 	SidelineDevice(c *gin.Context, project Project, device string)
 	// DoErrand Ask a host to do something outside of leases
 	// (POST /api/v1/projects/{project}/errands)
-	DoErrand(c *gin.Context, project Project)
+	DoErrand(c *gin.Context, project Project, params DoErrandParams)
 	// GetErrand An errand, once it is done or after wait_ms
 	// (GET /api/v1/projects/{project}/errands/{errand})
 	GetErrand(c *gin.Context, project Project, errand int64, params GetErrandParams)
@@ -133,7 +133,7 @@ type ServerInterface interface {
 	ListFindings(c *gin.Context, project Project, params ListFindingsParams)
 	// AddFinding Write down something that should be mended, from an entry of a session or a failed case of a run
 	// (POST /api/v1/projects/{project}/findings)
-	AddFinding(c *gin.Context, project Project)
+	AddFinding(c *gin.Context, project Project, params AddFindingParams)
 	// GetFinding One finding
 	// (GET /api/v1/projects/{project}/findings/{finding})
 	GetFinding(c *gin.Context, project Project, finding FindingNumber)
@@ -283,7 +283,7 @@ type ServerInterface interface {
 	ListSessions(c *gin.Context, project Project, params ListSessionsParams)
 	// OpenSession Ask for a device to be at by hand; where it is busy the session waits in line
 	// (POST /api/v1/projects/{project}/sessions)
-	OpenSession(c *gin.Context, project Project)
+	OpenSession(c *gin.Context, project Project, params OpenSessionParams)
 	// GetSession One session
 	// (GET /api/v1/projects/{project}/sessions/{session})
 	GetSession(c *gin.Context, project Project, session SessionNumber, params GetSessionParams)
@@ -1042,6 +1042,30 @@ func (siw *ServerInterfaceWrapper) StartChecklist(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params StartChecklistParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -1049,7 +1073,7 @@ func (siw *ServerInterfaceWrapper) StartChecklist(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.StartChecklist(c, project)
+	siw.Handler.StartChecklist(c, project, params)
 }
 
 // ListChecklists operation middleware
@@ -1525,6 +1549,30 @@ func (siw *ServerInterfaceWrapper) DoErrand(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DoErrandParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -1532,7 +1580,7 @@ func (siw *ServerInterfaceWrapper) DoErrand(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.DoErrand(c, project)
+	siw.Handler.DoErrand(c, project, params)
 }
 
 // GetErrand operation middleware
@@ -1713,6 +1761,30 @@ func (siw *ServerInterfaceWrapper) AddFinding(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddFindingParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -1720,7 +1792,7 @@ func (siw *ServerInterfaceWrapper) AddFinding(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.AddFinding(c, project)
+	siw.Handler.AddFinding(c, project, params)
 }
 
 // GetFinding operation middleware
@@ -3540,6 +3612,30 @@ func (siw *ServerInterfaceWrapper) OpenSession(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OpenSessionParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Idempotency-Key, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Idempotency-Key: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -3547,7 +3643,7 @@ func (siw *ServerInterfaceWrapper) OpenSession(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.OpenSession(c, project)
+	siw.Handler.OpenSession(c, project, params)
 }
 
 // GetSession operation middleware
@@ -4968,6 +5064,7 @@ func (response ListChecklistRunsdefaultApplicationProblemPlusJSONResponse) Visit
 
 type StartChecklistRequestObject struct {
 	Project Project `json:"project"`
+	Params  StartChecklistParams
 	Body    *StartChecklistJSONRequestBody
 }
 
@@ -5450,6 +5547,7 @@ func (response SidelineDevicedefaultApplicationProblemPlusJSONResponse) VisitSid
 
 type DoErrandRequestObject struct {
 	Project Project `json:"project"`
+	Params  DoErrandParams
 	Body    *DoErrandJSONRequestBody
 }
 
@@ -5650,6 +5748,7 @@ func (response ListFindingsdefaultApplicationProblemPlusJSONResponse) VisitListF
 
 type AddFindingRequestObject struct {
 	Project Project `json:"project"`
+	Params  AddFindingParams
 	Body    *AddFindingJSONRequestBody
 }
 
@@ -7632,6 +7731,7 @@ func (response ListSessionsdefaultApplicationProblemPlusJSONResponse) VisitListS
 
 type OpenSessionRequestObject struct {
 	Project Project `json:"project"`
+	Params  OpenSessionParams
 	Body    *OpenSessionJSONRequestBody
 }
 
@@ -8763,7 +8863,7 @@ func (sh *strictHandler) About(ctx *gin.Context) {
 	var request AboutRequestObject
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.About(ctx, request.(AboutRequestObject))
+		return sh.ssi.About(ctx.Request.Context(), request.(AboutRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "About")
@@ -8787,7 +8887,7 @@ func (sh *strictHandler) GetLanguage(ctx *gin.Context) {
 	var request GetLanguageRequestObject
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetLanguage(ctx, request.(GetLanguageRequestObject))
+		return sh.ssi.GetLanguage(ctx.Request.Context(), request.(GetLanguageRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetLanguage")
@@ -8813,7 +8913,7 @@ func (sh *strictHandler) ListAccounts(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListAccounts(ctx, request.(ListAccountsRequestObject))
+		return sh.ssi.ListAccounts(ctx.Request.Context(), request.(ListAccountsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListAccounts")
@@ -8857,7 +8957,7 @@ func (sh *strictHandler) AddAccount(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.AddAccount(ctx, request.(AddAccountRequestObject))
+		return sh.ssi.AddAccount(ctx.Request.Context(), request.(AddAccountRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "AddAccount")
@@ -8884,7 +8984,7 @@ func (sh *strictHandler) RemoveAccount(ctx *gin.Context, project Project, accoun
 	request.Account = account
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveAccount(ctx, request.(RemoveAccountRequestObject))
+		return sh.ssi.RemoveAccount(ctx.Request.Context(), request.(RemoveAccountRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "RemoveAccount")
@@ -8911,7 +9011,7 @@ func (sh *strictHandler) ListSeen(ctx *gin.Context, project Project, app string)
 	request.App = app
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListSeen(ctx, request.(ListSeenRequestObject))
+		return sh.ssi.ListSeen(ctx.Request.Context(), request.(ListSeenRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListSeen")
@@ -8938,7 +9038,7 @@ func (sh *strictHandler) ListBuilds(ctx *gin.Context, project Project, params Li
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListBuilds(ctx, request.(ListBuildsRequestObject))
+		return sh.ssi.ListBuilds(ctx.Request.Context(), request.(ListBuildsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListBuilds")
@@ -8982,7 +9082,7 @@ func (sh *strictHandler) MakeBuild(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.MakeBuild(ctx, request.(MakeBuildRequestObject))
+		return sh.ssi.MakeBuild(ctx.Request.Context(), request.(MakeBuildRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "MakeBuild")
@@ -9010,7 +9110,7 @@ func (sh *strictHandler) GetBuild(ctx *gin.Context, project Project, build strin
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetBuild(ctx, request.(GetBuildRequestObject))
+		return sh.ssi.GetBuild(ctx.Request.Context(), request.(GetBuildRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetBuild")
@@ -9056,7 +9156,7 @@ func (sh *strictHandler) ChangeBuild(ctx *gin.Context, project Project, build st
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ChangeBuild(ctx, request.(ChangeBuildRequestObject))
+		return sh.ssi.ChangeBuild(ctx.Request.Context(), request.(ChangeBuildRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ChangeBuild")
@@ -9084,7 +9184,7 @@ func (sh *strictHandler) GetChanges(ctx *gin.Context, project Project, build str
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetChanges(ctx, request.(GetChangesRequestObject))
+		return sh.ssi.GetChanges(ctx.Request.Context(), request.(GetChangesRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetChanges")
@@ -9112,7 +9212,7 @@ func (sh *strictHandler) GetFit(ctx *gin.Context, project Project, build string,
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetFit(ctx, request.(GetFitRequestObject))
+		return sh.ssi.GetFit(ctx.Request.Context(), request.(GetFitRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetFit")
@@ -9158,7 +9258,7 @@ func (sh *strictHandler) HandOver(ctx *gin.Context, project Project, build strin
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.HandOver(ctx, request.(HandOverRequestObject))
+		return sh.ssi.HandOver(ctx.Request.Context(), request.(HandOverRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "HandOver")
@@ -9186,7 +9286,7 @@ func (sh *strictHandler) GetSettings(ctx *gin.Context, project Project, build st
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetSettings(ctx, request.(GetSettingsRequestObject))
+		return sh.ssi.GetSettings(ctx.Request.Context(), request.(GetSettingsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetSettings")
@@ -9214,7 +9314,7 @@ func (sh *strictHandler) GetTexts(ctx *gin.Context, project Project, build strin
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetTexts(ctx, request.(GetTextsRequestObject))
+		return sh.ssi.GetTexts(ctx.Request.Context(), request.(GetTextsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetTexts")
@@ -9241,7 +9341,7 @@ func (sh *strictHandler) GetCalendar(ctx *gin.Context, project Project, params G
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetCalendar(ctx, request.(GetCalendarRequestObject))
+		return sh.ssi.GetCalendar(ctx.Request.Context(), request.(GetCalendarRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetCalendar")
@@ -9267,7 +9367,7 @@ func (sh *strictHandler) MakeFeed(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.MakeFeed(ctx, request.(MakeFeedRequestObject))
+		return sh.ssi.MakeFeed(ctx.Request.Context(), request.(MakeFeedRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "MakeFeed")
@@ -9293,7 +9393,7 @@ func (sh *strictHandler) ListChecklistRuns(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListChecklistRuns(ctx, request.(ListChecklistRunsRequestObject))
+		return sh.ssi.ListChecklistRuns(ctx.Request.Context(), request.(ListChecklistRunsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListChecklistRuns")
@@ -9313,10 +9413,11 @@ func (sh *strictHandler) ListChecklistRuns(ctx *gin.Context, project Project) {
 }
 
 // StartChecklist operation middleware
-func (sh *strictHandler) StartChecklist(ctx *gin.Context, project Project) {
+func (sh *strictHandler) StartChecklist(ctx *gin.Context, project Project, params StartChecklistParams) {
 	var request StartChecklistRequestObject
 
 	request.Project = project
+	request.Params = params
 
 	var body StartChecklistJSONRequestBody
 	var err error
@@ -9337,7 +9438,7 @@ func (sh *strictHandler) StartChecklist(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.StartChecklist(ctx, request.(StartChecklistRequestObject))
+		return sh.ssi.StartChecklist(ctx.Request.Context(), request.(StartChecklistRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "StartChecklist")
@@ -9363,7 +9464,7 @@ func (sh *strictHandler) ListChecklists(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListChecklists(ctx, request.(ListChecklistsRequestObject))
+		return sh.ssi.ListChecklists(ctx.Request.Context(), request.(ListChecklistsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListChecklists")
@@ -9407,7 +9508,7 @@ func (sh *strictHandler) SaveChecklist(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveChecklist(ctx, request.(SaveChecklistRequestObject))
+		return sh.ssi.SaveChecklist(ctx.Request.Context(), request.(SaveChecklistRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "SaveChecklist")
@@ -9434,7 +9535,7 @@ func (sh *strictHandler) GetCovered(ctx *gin.Context, project Project, params Ge
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetCovered(ctx, request.(GetCoveredRequestObject))
+		return sh.ssi.GetCovered(ctx.Request.Context(), request.(GetCoveredRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetCovered")
@@ -9461,7 +9562,7 @@ func (sh *strictHandler) ListCrashes(ctx *gin.Context, project Project, params L
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListCrashes(ctx, request.(ListCrashesRequestObject))
+		return sh.ssi.ListCrashes(ctx.Request.Context(), request.(ListCrashesRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListCrashes")
@@ -9488,7 +9589,7 @@ func (sh *strictHandler) GetCrash(ctx *gin.Context, project Project, crash int64
 	request.Crash = crash
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetCrash(ctx, request.(GetCrashRequestObject))
+		return sh.ssi.GetCrash(ctx.Request.Context(), request.(GetCrashRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetCrash")
@@ -9515,7 +9616,7 @@ func (sh *strictHandler) ListDevices(ctx *gin.Context, project Project, params L
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListDevices(ctx, request.(ListDevicesRequestObject))
+		return sh.ssi.ListDevices(ctx.Request.Context(), request.(ListDevicesRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListDevices")
@@ -9542,7 +9643,7 @@ func (sh *strictHandler) GetDevice(ctx *gin.Context, project Project, device str
 	request.Device = device
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetDevice(ctx, request.(GetDeviceRequestObject))
+		return sh.ssi.GetDevice(ctx.Request.Context(), request.(GetDeviceRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetDevice")
@@ -9588,7 +9689,7 @@ func (sh *strictHandler) LookAtDevice(ctx *gin.Context, project Project, device 
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.LookAtDevice(ctx, request.(LookAtDeviceRequestObject))
+		return sh.ssi.LookAtDevice(ctx.Request.Context(), request.(LookAtDeviceRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "LookAtDevice")
@@ -9615,7 +9716,7 @@ func (sh *strictHandler) SeeScreen(ctx *gin.Context, project Project, device str
 	request.Device = device
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SeeScreen(ctx, request.(SeeScreenRequestObject))
+		return sh.ssi.SeeScreen(ctx.Request.Context(), request.(SeeScreenRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "SeeScreen")
@@ -9642,7 +9743,7 @@ func (sh *strictHandler) RestoreDevice(ctx *gin.Context, project Project, device
 	request.Device = device
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RestoreDevice(ctx, request.(RestoreDeviceRequestObject))
+		return sh.ssi.RestoreDevice(ctx.Request.Context(), request.(RestoreDeviceRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "RestoreDevice")
@@ -9687,7 +9788,7 @@ func (sh *strictHandler) SidelineDevice(ctx *gin.Context, project Project, devic
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SidelineDevice(ctx, request.(SidelineDeviceRequestObject))
+		return sh.ssi.SidelineDevice(ctx.Request.Context(), request.(SidelineDeviceRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "SidelineDevice")
@@ -9707,10 +9808,11 @@ func (sh *strictHandler) SidelineDevice(ctx *gin.Context, project Project, devic
 }
 
 // DoErrand operation middleware
-func (sh *strictHandler) DoErrand(ctx *gin.Context, project Project) {
+func (sh *strictHandler) DoErrand(ctx *gin.Context, project Project, params DoErrandParams) {
 	var request DoErrandRequestObject
 
 	request.Project = project
+	request.Params = params
 
 	var body DoErrandJSONRequestBody
 	var err error
@@ -9731,7 +9833,7 @@ func (sh *strictHandler) DoErrand(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.DoErrand(ctx, request.(DoErrandRequestObject))
+		return sh.ssi.DoErrand(ctx.Request.Context(), request.(DoErrandRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "DoErrand")
@@ -9759,7 +9861,7 @@ func (sh *strictHandler) GetErrand(ctx *gin.Context, project Project, errand int
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetErrand(ctx, request.(GetErrandRequestObject))
+		return sh.ssi.GetErrand(ctx.Request.Context(), request.(GetErrandRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetErrand")
@@ -9785,7 +9887,7 @@ func (sh *strictHandler) GetEvidenceRetention(ctx *gin.Context, project Project)
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetEvidenceRetention(ctx, request.(GetEvidenceRetentionRequestObject))
+		return sh.ssi.GetEvidenceRetention(ctx.Request.Context(), request.(GetEvidenceRetentionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetEvidenceRetention")
@@ -9829,7 +9931,7 @@ func (sh *strictHandler) SetEvidenceRetention(ctx *gin.Context, project Project)
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SetEvidenceRetention(ctx, request.(SetEvidenceRetentionRequestObject))
+		return sh.ssi.SetEvidenceRetention(ctx.Request.Context(), request.(SetEvidenceRetentionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "SetEvidenceRetention")
@@ -9856,7 +9958,7 @@ func (sh *strictHandler) ListFindings(ctx *gin.Context, project Project, params 
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListFindings(ctx, request.(ListFindingsRequestObject))
+		return sh.ssi.ListFindings(ctx.Request.Context(), request.(ListFindingsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListFindings")
@@ -9876,10 +9978,11 @@ func (sh *strictHandler) ListFindings(ctx *gin.Context, project Project, params 
 }
 
 // AddFinding operation middleware
-func (sh *strictHandler) AddFinding(ctx *gin.Context, project Project) {
+func (sh *strictHandler) AddFinding(ctx *gin.Context, project Project, params AddFindingParams) {
 	var request AddFindingRequestObject
 
 	request.Project = project
+	request.Params = params
 
 	var body AddFindingJSONRequestBody
 	var err error
@@ -9900,7 +10003,7 @@ func (sh *strictHandler) AddFinding(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.AddFinding(ctx, request.(AddFindingRequestObject))
+		return sh.ssi.AddFinding(ctx.Request.Context(), request.(AddFindingRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "AddFinding")
@@ -9927,7 +10030,7 @@ func (sh *strictHandler) GetFinding(ctx *gin.Context, project Project, finding F
 	request.Finding = finding
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetFinding(ctx, request.(GetFindingRequestObject))
+		return sh.ssi.GetFinding(ctx.Request.Context(), request.(GetFindingRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetFinding")
@@ -9972,7 +10075,7 @@ func (sh *strictHandler) ChangeFinding(ctx *gin.Context, project Project, findin
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ChangeFinding(ctx, request.(ChangeFindingRequestObject))
+		return sh.ssi.ChangeFinding(ctx.Request.Context(), request.(ChangeFindingRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ChangeFinding")
@@ -9998,7 +10101,7 @@ func (sh *strictHandler) ListHostTokens(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListHostTokens(ctx, request.(ListHostTokensRequestObject))
+		return sh.ssi.ListHostTokens(ctx.Request.Context(), request.(ListHostTokensRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListHostTokens")
@@ -10042,7 +10145,7 @@ func (sh *strictHandler) MakeHostToken(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.MakeHostToken(ctx, request.(MakeHostTokenRequestObject))
+		return sh.ssi.MakeHostToken(ctx.Request.Context(), request.(MakeHostTokenRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "MakeHostToken")
@@ -10069,7 +10172,7 @@ func (sh *strictHandler) WithdrawHostToken(ctx *gin.Context, project Project, to
 	request.Token = token
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.WithdrawHostToken(ctx, request.(WithdrawHostTokenRequestObject))
+		return sh.ssi.WithdrawHostToken(ctx.Request.Context(), request.(WithdrawHostTokenRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "WithdrawHostToken")
@@ -10096,7 +10199,7 @@ func (sh *strictHandler) AcceptLicence(ctx *gin.Context, project Project, licenc
 	request.Licence = licence
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.AcceptLicence(ctx, request.(AcceptLicenceRequestObject))
+		return sh.ssi.AcceptLicence(ctx.Request.Context(), request.(AcceptLicenceRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "AcceptLicence")
@@ -10122,7 +10225,7 @@ func (sh *strictHandler) ListLineups(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListLineups(ctx, request.(ListLineupsRequestObject))
+		return sh.ssi.ListLineups(ctx.Request.Context(), request.(ListLineupsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListLineups")
@@ -10166,7 +10269,7 @@ func (sh *strictHandler) SaveLineup(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SaveLineup(ctx, request.(SaveLineupRequestObject))
+		return sh.ssi.SaveLineup(ctx.Request.Context(), request.(SaveLineupRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "SaveLineup")
@@ -10210,7 +10313,7 @@ func (sh *strictHandler) TryLineup(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.TryLineup(ctx, request.(TryLineupRequestObject))
+		return sh.ssi.TryLineup(ctx.Request.Context(), request.(TryLineupRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "TryLineup")
@@ -10238,7 +10341,7 @@ func (sh *strictHandler) RemoveLineup(ctx *gin.Context, project Project, lineup 
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveLineup(ctx, request.(RemoveLineupRequestObject))
+		return sh.ssi.RemoveLineup(ctx.Request.Context(), request.(RemoveLineupRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "RemoveLineup")
@@ -10265,7 +10368,7 @@ func (sh *strictHandler) GetLineup(ctx *gin.Context, project Project, lineup str
 	request.Lineup = lineup
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetLineup(ctx, request.(GetLineupRequestObject))
+		return sh.ssi.GetLineup(ctx.Request.Context(), request.(GetLineupRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetLineup")
@@ -10292,7 +10395,7 @@ func (sh *strictHandler) GetNeeds(ctx *gin.Context, project Project, params GetN
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetNeeds(ctx, request.(GetNeedsRequestObject))
+		return sh.ssi.GetNeeds(ctx.Request.Context(), request.(GetNeedsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetNeeds")
@@ -10318,7 +10421,7 @@ func (sh *strictHandler) Now(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.Now(ctx, request.(NowRequestObject))
+		return sh.ssi.Now(ctx.Request.Context(), request.(NowRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "Now")
@@ -10347,7 +10450,7 @@ func (sh *strictHandler) AddPackage(ctx *gin.Context, project Project, params Ad
 	request.Body = ctx.Request.Body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.AddPackage(ctx, request.(AddPackageRequestObject))
+		return sh.ssi.AddPackage(ctx.Request.Context(), request.(AddPackageRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "AddPackage")
@@ -10391,7 +10494,7 @@ func (sh *strictHandler) FetchPackage(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.FetchPackage(ctx, request.(FetchPackageRequestObject))
+		return sh.ssi.FetchPackage(ctx.Request.Context(), request.(FetchPackageRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "FetchPackage")
@@ -10417,7 +10520,7 @@ func (sh *strictHandler) ListPlaces(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListPlaces(ctx, request.(ListPlacesRequestObject))
+		return sh.ssi.ListPlaces(ctx.Request.Context(), request.(ListPlacesRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListPlaces")
@@ -10461,7 +10564,7 @@ func (sh *strictHandler) SavePlace(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SavePlace(ctx, request.(SavePlaceRequestObject))
+		return sh.ssi.SavePlace(ctx.Request.Context(), request.(SavePlaceRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "SavePlace")
@@ -10487,7 +10590,7 @@ func (sh *strictHandler) ListPlans(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListPlans(ctx, request.(ListPlansRequestObject))
+		return sh.ssi.ListPlans(ctx.Request.Context(), request.(ListPlansRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListPlans")
@@ -10531,7 +10634,7 @@ func (sh *strictHandler) SavePlan(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SavePlan(ctx, request.(SavePlanRequestObject))
+		return sh.ssi.SavePlan(ctx.Request.Context(), request.(SavePlanRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "SavePlan")
@@ -10575,7 +10678,7 @@ func (sh *strictHandler) TryPlan(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.TryPlan(ctx, request.(TryPlanRequestObject))
+		return sh.ssi.TryPlan(ctx.Request.Context(), request.(TryPlanRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "TryPlan")
@@ -10603,7 +10706,7 @@ func (sh *strictHandler) RemovePlan(ctx *gin.Context, project Project, plan stri
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemovePlan(ctx, request.(RemovePlanRequestObject))
+		return sh.ssi.RemovePlan(ctx.Request.Context(), request.(RemovePlanRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "RemovePlan")
@@ -10630,7 +10733,7 @@ func (sh *strictHandler) GetPlan(ctx *gin.Context, project Project, plan string)
 	request.Plan = plan
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetPlan(ctx, request.(GetPlanRequestObject))
+		return sh.ssi.GetPlan(ctx.Request.Context(), request.(GetPlanRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetPlan")
@@ -10658,7 +10761,7 @@ func (sh *strictHandler) ListPlanStarts(ctx *gin.Context, project Project, plan 
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListPlanStarts(ctx, request.(ListPlanStartsRequestObject))
+		return sh.ssi.ListPlanStarts(ctx.Request.Context(), request.(ListPlanStartsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListPlanStarts")
@@ -10703,7 +10806,7 @@ func (sh *strictHandler) MoveStart(ctx *gin.Context, project Project, plan strin
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.MoveStart(ctx, request.(MoveStartRequestObject))
+		return sh.ssi.MoveStart(ctx.Request.Context(), request.(MoveStartRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "MoveStart")
@@ -10730,7 +10833,7 @@ func (sh *strictHandler) ListPlanRevisions(ctx *gin.Context, project Project, pl
 	request.Plan = plan
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListPlanRevisions(ctx, request.(ListPlanRevisionsRequestObject))
+		return sh.ssi.ListPlanRevisions(ctx.Request.Context(), request.(ListPlanRevisionsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListPlanRevisions")
@@ -10776,7 +10879,7 @@ func (sh *strictHandler) StartPlan(ctx *gin.Context, project Project, plan strin
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.StartPlan(ctx, request.(StartPlanRequestObject))
+		return sh.ssi.StartPlan(ctx.Request.Context(), request.(StartPlanRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "StartPlan")
@@ -10821,7 +10924,7 @@ func (sh *strictHandler) PausePlan(ctx *gin.Context, project Project, plan strin
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.PausePlan(ctx, request.(PausePlanRequestObject))
+		return sh.ssi.PausePlan(ctx.Request.Context(), request.(PausePlanRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "PausePlan")
@@ -10847,7 +10950,7 @@ func (sh *strictHandler) GetRetention(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetRetention(ctx, request.(GetRetentionRequestObject))
+		return sh.ssi.GetRetention(ctx.Request.Context(), request.(GetRetentionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetRetention")
@@ -10891,7 +10994,7 @@ func (sh *strictHandler) SetRetention(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SetRetention(ctx, request.(SetRetentionRequestObject))
+		return sh.ssi.SetRetention(ctx.Request.Context(), request.(SetRetentionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "SetRetention")
@@ -10935,7 +11038,7 @@ func (sh *strictHandler) PreviewRun(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.PreviewRun(ctx, request.(PreviewRunRequestObject))
+		return sh.ssi.PreviewRun(ctx.Request.Context(), request.(PreviewRunRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "PreviewRun")
@@ -10962,7 +11065,7 @@ func (sh *strictHandler) ListRuns(ctx *gin.Context, project Project, params List
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListRuns(ctx, request.(ListRunsRequestObject))
+		return sh.ssi.ListRuns(ctx.Request.Context(), request.(ListRunsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListRuns")
@@ -11007,7 +11110,7 @@ func (sh *strictHandler) StartRun(ctx *gin.Context, project Project, params Star
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.StartRun(ctx, request.(StartRunRequestObject))
+		return sh.ssi.StartRun(ctx.Request.Context(), request.(StartRunRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "StartRun")
@@ -11035,7 +11138,7 @@ func (sh *strictHandler) GetRun(ctx *gin.Context, project Project, run RunNumber
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetRun(ctx, request.(GetRunRequestObject))
+		return sh.ssi.GetRun(ctx.Request.Context(), request.(GetRunRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetRun")
@@ -11081,7 +11184,7 @@ func (sh *strictHandler) RunAgain(ctx *gin.Context, project Project, run RunNumb
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RunAgain(ctx, request.(RunAgainRequestObject))
+		return sh.ssi.RunAgain(ctx.Request.Context(), request.(RunAgainRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "RunAgain")
@@ -11108,7 +11211,7 @@ func (sh *strictHandler) CancelRun(ctx *gin.Context, project Project, run RunNum
 	request.Run = run
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.CancelRun(ctx, request.(CancelRunRequestObject))
+		return sh.ssi.CancelRun(ctx.Request.Context(), request.(CancelRunRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "CancelRun")
@@ -11135,7 +11238,7 @@ func (sh *strictHandler) ListCauses(ctx *gin.Context, project Project, run RunNu
 	request.Run = run
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListCauses(ctx, request.(ListCausesRequestObject))
+		return sh.ssi.ListCauses(ctx.Request.Context(), request.(ListCausesRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListCauses")
@@ -11162,7 +11265,7 @@ func (sh *strictHandler) ListEvidence(ctx *gin.Context, project Project, run Run
 	request.Run = run
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListEvidence(ctx, request.(ListEvidenceRequestObject))
+		return sh.ssi.ListEvidence(ctx.Request.Context(), request.(ListEvidenceRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListEvidence")
@@ -11190,7 +11293,7 @@ func (sh *strictHandler) ListElements(ctx *gin.Context, project Project, run Run
 	request.Id = id
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListElements(ctx, request.(ListElementsRequestObject))
+		return sh.ssi.ListElements(ctx.Request.Context(), request.(ListElementsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListElements")
@@ -11217,7 +11320,7 @@ func (sh *strictHandler) GetJUnit(ctx *gin.Context, project Project, run RunNumb
 	request.Run = run
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetJUnit(ctx, request.(GetJUnitRequestObject))
+		return sh.ssi.GetJUnit(ctx.Request.Context(), request.(GetJUnitRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetJUnit")
@@ -11246,7 +11349,7 @@ func (sh *strictHandler) GetSheet(ctx *gin.Context, project Project, run RunNumb
 	request.Case = pCase
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetSheet(ctx, request.(GetSheetRequestObject))
+		return sh.ssi.GetSheet(ctx.Request.Context(), request.(GetSheetRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetSheet")
@@ -11293,7 +11396,7 @@ func (sh *strictHandler) MarkCase(ctx *gin.Context, project Project, run RunNumb
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.MarkCase(ctx, request.(MarkCaseRequestObject))
+		return sh.ssi.MarkCase(ctx.Request.Context(), request.(MarkCaseRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "MarkCase")
@@ -11321,7 +11424,7 @@ func (sh *strictHandler) ListPictures(ctx *gin.Context, project Project, run Run
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListPictures(ctx, request.(ListPicturesRequestObject))
+		return sh.ssi.ListPictures(ctx.Request.Context(), request.(ListPicturesRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListPictures")
@@ -11366,7 +11469,7 @@ func (sh *strictHandler) PinRun(ctx *gin.Context, project Project, run RunNumber
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.PinRun(ctx, request.(PinRunRequestObject))
+		return sh.ssi.PinRun(ctx.Request.Context(), request.(PinRunRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "PinRun")
@@ -11393,7 +11496,7 @@ func (sh *strictHandler) GetSummary(ctx *gin.Context, project Project, run RunNu
 	request.Run = run
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetSummary(ctx, request.(GetSummaryRequestObject))
+		return sh.ssi.GetSummary(ctx.Request.Context(), request.(GetSummaryRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetSummary")
@@ -11420,7 +11523,7 @@ func (sh *strictHandler) Search(ctx *gin.Context, project Project, params Search
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.Search(ctx, request.(SearchRequestObject))
+		return sh.ssi.Search(ctx.Request.Context(), request.(SearchRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "Search")
@@ -11446,7 +11549,7 @@ func (sh *strictHandler) ListSecrets(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListSecrets(ctx, request.(ListSecretsRequestObject))
+		return sh.ssi.ListSecrets(ctx.Request.Context(), request.(ListSecretsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListSecrets")
@@ -11474,7 +11577,7 @@ func (sh *strictHandler) RemoveSecret(ctx *gin.Context, project Project, name st
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveSecret(ctx, request.(RemoveSecretRequestObject))
+		return sh.ssi.RemoveSecret(ctx.Request.Context(), request.(RemoveSecretRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "RemoveSecret")
@@ -11519,7 +11622,7 @@ func (sh *strictHandler) SetSecret(ctx *gin.Context, project Project, name strin
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SetSecret(ctx, request.(SetSecretRequestObject))
+		return sh.ssi.SetSecret(ctx.Request.Context(), request.(SetSecretRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "SetSecret")
@@ -11546,7 +11649,7 @@ func (sh *strictHandler) ListSessions(ctx *gin.Context, project Project, params 
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListSessions(ctx, request.(ListSessionsRequestObject))
+		return sh.ssi.ListSessions(ctx.Request.Context(), request.(ListSessionsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListSessions")
@@ -11566,10 +11669,11 @@ func (sh *strictHandler) ListSessions(ctx *gin.Context, project Project, params 
 }
 
 // OpenSession operation middleware
-func (sh *strictHandler) OpenSession(ctx *gin.Context, project Project) {
+func (sh *strictHandler) OpenSession(ctx *gin.Context, project Project, params OpenSessionParams) {
 	var request OpenSessionRequestObject
 
 	request.Project = project
+	request.Params = params
 
 	var body OpenSessionJSONRequestBody
 	var err error
@@ -11590,7 +11694,7 @@ func (sh *strictHandler) OpenSession(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.OpenSession(ctx, request.(OpenSessionRequestObject))
+		return sh.ssi.OpenSession(ctx.Request.Context(), request.(OpenSessionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "OpenSession")
@@ -11618,7 +11722,7 @@ func (sh *strictHandler) GetSession(ctx *gin.Context, project Project, session S
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetSession(ctx, request.(GetSessionRequestObject))
+		return sh.ssi.GetSession(ctx.Request.Context(), request.(GetSessionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetSession")
@@ -11663,7 +11767,7 @@ func (sh *strictHandler) ChangeSession(ctx *gin.Context, project Project, sessio
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ChangeSession(ctx, request.(ChangeSessionRequestObject))
+		return sh.ssi.ChangeSession(ctx.Request.Context(), request.(ChangeSessionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ChangeSession")
@@ -11708,7 +11812,7 @@ func (sh *strictHandler) MoveSession(ctx *gin.Context, project Project, session 
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.MoveSession(ctx, request.(MoveSessionRequestObject))
+		return sh.ssi.MoveSession(ctx.Request.Context(), request.(MoveSessionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "MoveSession")
@@ -11735,7 +11839,7 @@ func (sh *strictHandler) EndSession(ctx *gin.Context, project Project, session S
 	request.Session = session
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.EndSession(ctx, request.(EndSessionRequestObject))
+		return sh.ssi.EndSession(ctx.Request.Context(), request.(EndSessionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "EndSession")
@@ -11762,7 +11866,7 @@ func (sh *strictHandler) ListEntries(ctx *gin.Context, project Project, session 
 	request.Session = session
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListEntries(ctx, request.(ListEntriesRequestObject))
+		return sh.ssi.ListEntries(ctx.Request.Context(), request.(ListEntriesRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListEntries")
@@ -11791,7 +11895,7 @@ func (sh *strictHandler) AddSessionFile(ctx *gin.Context, project Project, sessi
 	request.Body = ctx.Request.Body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.AddSessionFile(ctx, request.(AddSessionFileRequestObject))
+		return sh.ssi.AddSessionFile(ctx.Request.Context(), request.(AddSessionFileRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "AddSessionFile")
@@ -11836,7 +11940,7 @@ func (sh *strictHandler) OrderSession(ctx *gin.Context, project Project, session
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.OrderSession(ctx, request.(OrderSessionRequestObject))
+		return sh.ssi.OrderSession(ctx.Request.Context(), request.(OrderSessionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "OrderSession")
@@ -11862,7 +11966,7 @@ func (sh *strictHandler) ListSites(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListSites(ctx, request.(ListSitesRequestObject))
+		return sh.ssi.ListSites(ctx.Request.Context(), request.(ListSitesRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListSites")
@@ -11888,7 +11992,7 @@ func (sh *strictHandler) ListSuites(ctx *gin.Context, project Project) {
 	request.Project = project
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListSuites(ctx, request.(ListSuitesRequestObject))
+		return sh.ssi.ListSuites(ctx.Request.Context(), request.(ListSuitesRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListSuites")
@@ -11932,7 +12036,7 @@ func (sh *strictHandler) PushSuite(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.PushSuite(ctx, request.(PushSuiteRequestObject))
+		return sh.ssi.PushSuite(ctx.Request.Context(), request.(PushSuiteRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "PushSuite")
@@ -11976,7 +12080,7 @@ func (sh *strictHandler) CheckSuite(ctx *gin.Context, project Project) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.CheckSuite(ctx, request.(CheckSuiteRequestObject))
+		return sh.ssi.CheckSuite(ctx.Request.Context(), request.(CheckSuiteRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "CheckSuite")
@@ -12004,7 +12108,7 @@ func (sh *strictHandler) RemoveSuite(ctx *gin.Context, project Project, suite st
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveSuite(ctx, request.(RemoveSuiteRequestObject))
+		return sh.ssi.RemoveSuite(ctx.Request.Context(), request.(RemoveSuiteRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "RemoveSuite")
@@ -12031,7 +12135,7 @@ func (sh *strictHandler) GetSuite(ctx *gin.Context, project Project, suite strin
 	request.Suite = suite
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetSuite(ctx, request.(GetSuiteRequestObject))
+		return sh.ssi.GetSuite(ctx.Request.Context(), request.(GetSuiteRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetSuite")
@@ -12058,7 +12162,7 @@ func (sh *strictHandler) ListSuiteRevisions(ctx *gin.Context, project Project, s
 	request.Suite = suite
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListSuiteRevisions(ctx, request.(ListSuiteRevisionsRequestObject))
+		return sh.ssi.ListSuiteRevisions(ctx.Request.Context(), request.(ListSuiteRevisionsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListSuiteRevisions")
@@ -12086,7 +12190,7 @@ func (sh *strictHandler) GetSuiteRevision(ctx *gin.Context, project Project, sui
 	request.Revision = revision
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetSuiteRevision(ctx, request.(GetSuiteRevisionRequestObject))
+		return sh.ssi.GetSuiteRevision(ctx.Request.Context(), request.(GetSuiteRevisionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "GetSuiteRevision")
@@ -12113,7 +12217,7 @@ func (sh *strictHandler) TakeUpload(ctx *gin.Context, project Project, upload st
 	request.Upload = upload
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.TakeUpload(ctx, request.(TakeUploadRequestObject))
+		return sh.ssi.TakeUpload(ctx.Request.Context(), request.(TakeUploadRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "TakeUpload")
@@ -12137,7 +12241,7 @@ func (sh *strictHandler) MakeSignIn(ctx *gin.Context) {
 	var request MakeSignInRequestObject
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.MakeSignIn(ctx, request.(MakeSignInRequestObject))
+		return sh.ssi.MakeSignIn(ctx.Request.Context(), request.(MakeSignInRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "MakeSignIn")
@@ -12161,7 +12265,7 @@ func (sh *strictHandler) ListSurroundings(ctx *gin.Context) {
 	var request ListSurroundingsRequestObject
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListSurroundings(ctx, request.(ListSurroundingsRequestObject))
+		return sh.ssi.ListSurroundings(ctx.Request.Context(), request.(ListSurroundingsRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
 		handler = middleware(handler, "ListSurroundings")
@@ -12185,321 +12289,351 @@ func (sh *strictHandler) ListSurroundings(ctx *gin.Context) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3/khs38if4KgjeXWgmruyWbMvfne7YuNDI1tg7sqSTNOPbmK+jDbJAEtNFoAygmuIoOmKfZh9sn+QC",
-	"mQCqigSqUN0kJU/sX2qRRQCFTCTy5yc/zhZyU0vBhNGzy4+zmiq6YYYp+N/zRmmp7F8l0wvFa8OlmF3O",
-	"BPtgiFwSs2akpitG5mwpFZsVM26//q1hajcrZoJu2OxytsBRiplerNmG2uGWUm2omV3OuDDffjMrZmZX",
-	"M/wvWzE1u7srZi+4KLlYvWo2cwZrgLFratbt0Et8ZlbMFPut4YqVs0ujGjZ1rh9LtqmlYWKx+yvbhcnW",
-	"jJZMtdN1HvvCPtedZkM/vGRiZdazy68ePw6zaKPsAu0kL/mGmzD23iZV8GV3wJItaVOZ2eXTx4UdnW+a",
-	"jRt7wwX+70n0bd4o+U+2MIk9q923Q3t2uPi3jRikhGrEg6nwjmnN5fA8Gp954Fx39ue6lkIzYPQ3Ss4r",
-	"trF/LqQwTMDm0bqu+IJapr+o8Yn/+5/anoCPndn+T8WWs8vZ/3HRnqQL/FZf+HFhxv4Z+nlNDdkyYchW",
-	"SbEif3j74jn50zdP/+OPsBduBDvBs7lsYD21kjVThuOaF7SqcJv2qFXYB1eKblLfeeY4pHK7p/8IgxQd",
-	"jnFz/hK2VM7hm7ti9myxkI2IrJOWJSuvqelRpqSGfWH4hs2KwyXiL+a76PqXnFWljsgkumHaCqWt3VhW",
-	"aUa4IWtpHy5m3LCNjo7nPqBK0Z39Py+zWKiYVUyYayOjgyKzRr5odJRke1vPS8/w7hfhtYt2Ozv7FKXH",
-	"inLh9p/bPaLVmw5dlrTSrDhgKc2uuSjZh8P9XUpFpGDRrbhhrB47Cn+1z8C2rYYGz9h4xWh1DbxzMA41",
-	"7k5aMH8/bWlVPdJkUcnFTTvcXMqKUWGH03TDrjVj5eFwFTNksaZiwciSVhWh2vJUCeQ5HGi75ot15N0o",
-	"r1h5SbbcrAlTSipNqChJI0q24CUr7ZtbyjJhRfo/ZrSq7EbAz2bFzO7LL/unpJh9+GIlvxhmI1xQlDmM",
-	"YZs6cljnbEVF/kkt2S1fxDmdiZKV+SOJIPQPCW6UbOYVGz83bpCwrsK9T2wL/swojHFALw5EtqxjmDZE",
-	"Kvib1vX/Q35uRYsmN0JuhecybVhNjP060K2/sRXV5rqmWsf4zI4g2BamM2umyLzhVUm4IEBCYtZc4xQ4",
-	"AlkzxezK7Fq29j+F5c2aybpixAppAsrEwS53VnENc+TKus7v7E2f9ysjm8U69r74klba6LCBDTessK8M",
-	"L7uQmzkXcPXCYVGNKHB/KylvWEmWji729MITbm/zRf1djCn8nuxdYXUdHXChGDUTL7eKzlml04I5ve52",
-	"mUKa+KFrT1EGeWq6uKErnDNs2qA2gz+I3Zo1FwIpfSgXFdvI27BLfU7YrpkgilmNy5LaSHlDuNHEr43Q",
-	"Ld11r4XBvb1lyiqH1wtZxvfHP5C4n/fEiSV70QqV3o/3JuvxgiNQ2JVA9M6e/5LivpdcR+RyoE8WoZCN",
-	"I2SyhluuNt5TSGDW5JrfUIM33wRd4x7nYO9yhgGIkUQzc0WoIPZK25FbWjWMGHrDNEgIeM7zUfIo9c23",
-	"xxHmSrN47Ig+pxUTJVXfC6N2EYkyQWIs5CZ+URmyppoIacicMUF2zET1kiUXXK8niik8skslN4lDyw3Z",
-	"yqYqyZreMlhA9jGtK9QxDr5QjDrz6vCr7FtHNeJaG5qQkJqbvRM1ahFoQ9VUKZ9egJFVmZJNJc8yzOz2",
-	"FTMQNI43/IRhC908/n1/iXJoTRfcRJhzUTc6rolt2Eaq3fVmHvt6b5ntswWOGF+EZj+Kt0jc+x+RKbrM",
-	"sqI3u8RNlc1kaWJNvWTQcYIvELtjYBq/aqB6ah9f0tjNUXHBokdYMRCPVgsjc7biQkffNGnKqkbEzHBU",
-	"Y5dcadNVxoauq5YJYkpaT8HHbYGpU9vwE1U3kW1gVLNM4vo7YX/LqLF6v77hdc1KoulOk+3aEmX88tDs",
-	"t4gavCSU1HxhGqCFM16dh4vcsNrkGcTeJzaZdb3FaXVnZ3JakXHD60OLc58UfpgUGV45vumTgYkyLlmG",
-	"2JQbx6CFtXmseqjk1hoOJTV0GtMaupok/eP8B6OkXvz10omzPdcEnrTtWmo0FzWhyh4/pTgriWwMoSvK",
-	"RUGa2io1lhWkYING5cLxdMw5tcq/Lu+jEaLYstMUuIz4djQ6wgR0YRpaRXd/3lrlgwque+yu2PNZHb4f",
-	"WJnTLvyO8amjateWarJhhnAR3dKFklpzsUpcoozG3ESWrWGtBbEPkMD6fjIQqVfk6WNCDdnIKeK10cxy",
-	"Zuxd2YeaLQyLqyThquwvdS23ZEPFztvu4X29e4Jbox2NfOo8TVG3IRfxeaM+QnsYYEKpe/vCRZ6U9BLm",
-	"8Bu5PJytywNBNmvmnBaKihTx9ZqqmM9j6+V7b2RQnrmwH26kAP/HVqpSR3VKLhYsTo3u2iCmwAVhVFXc",
-	"+5L0yNCGxT0c4JZ5mLra6jBA71aVCaxXeIngT+veEQQKhZ3tnq+uBHJCICmHntOYLNoToR2ra0Su5EvY",
-	"NOOldndvB/ExJ2fdeLlvvqZixRJBmWlSkS5NItzkor/RaJNzGcWtPTAyp63CHqMME8lN655P74yObI29",
-	"hVGTzvKxBNsj6+lFO22e8EYCjikm3n7ww8ffmC0imjGPy2B5k/TmsTIemjPcVHFSWzU5L+qFY8D0yXeo",
-	"Ml1ko8yUVBM1vZ1q8MMvEjFL49xuKVPxPgpY3ws5c5N4laCzoM7bDO7oe7fI/q76pffvHGtjlXIrLgkl",
-	"QLGCrBktrUwuiKH6htgR9Z5p9O1XT775ZsyugAnjC5Uu1tRfYZKIbbQl86RJzUSMTQy9YeLB46RMiRvw",
-	"nLnFJl5cs4iDZCD4ltSsNrJkcc1bxo9MXVFjWTPpTIt/kXR/ZUmCEL7TePE5xQEX31kTrLr1fdmxoxto",
-	"ZZezKrzJa9VT9Jyhl99NmRloLWbPWwUlautVVENsC8ctIETlPQi3FE0+gVG6PlU96QZj6fYZH0tKqJou",
-	"GKgYLS9R77RLwoWAW5zdgvvcPltK8CKvJASprSmq6Q7fPhK/EqsmdaXjoIcrYrdM7ciSLgyE7brbkGvF",
-	"vLRDx07ng1h6MNzln9tnzxF2DDsU9iPKlPKWKRrTzRb2G5bwkyylmvOyZCLloGXGW559Esx3QHakgaO7",
-	"fTp3/3/CkaMU4KCORx1cnudrq7LP7UXhrFfy1ePH3bkfxgQH8Ug3XULvNsrdSUnT1u+T26KRyzgM2Jm5",
-	"S6siELXdrQ6xkvzBJgSjp/jAg1NkT3BwsyaUKKabyhQEWYYrUlFtksk/mNKS4Fb0W0W/S1v/gxKGajMx",
-	"3q7NhJyF6dIkaBmRCPvQ5en951EPrdcKcwLUe7GD8fuyI6BgEa3ZHZIogsPRUbezjy0NBtj2O7j2ItaV",
-	"jyjmEW+adPBHJiYfZO6ke1sM64XfFwNR8OeK6vWEvJE9B2Pk4HA1kc/xF0EIJL6flCDCJ6UHTT6U6bXC",
-	"15OWOvWUMxPf9/Sh1Iai9byX3acg7xR1GrjpjKxKMt8VcN1yIZiC6865b2lZKqbBzVtxwTAVcMUEU9Sw",
-	"kmAWK9UcckryLdmU6R0zsVFqeEMb3wu3pJUHffdb4MaW1H2G61F0j9f65OyQKnmQvmOG8iqiGPlTNigE",
-	"4KGWxnmSw/7oJ2ZGrTZcAg6eXP8xUnjCaxyquz1XWzcJ5TBjxz2eXOlPzDws8E7bRNLDI5M+4Pf2ug7Y",
-	"vBMcssFKObPlkS+gMj3D+1E4t3UtXYLT2PuQ/RENJrZXElAzwJ1Jpxk4z3vkXk9nVSQSymupIe0Lcz5d",
-	"BujEFATWsZUOonQuGAV+a0KFD0WhrIb0ZAxUYVJ2NHUKNeF8VnkLz8d4pRMuGRrg7+6xg+Ps6JrMC/Er",
-	"jVHtu3Bo9g76nEe3lc55xQ/E1niAwFyvqYiGviRkqnGIS8EzsTS3NVvcTHGMs8VNbBlJhXtNVbmlil0n",
-	"PN5rxlfrhCjjQhtaVRPciT+GX0TWOGD7zPdF0+i+DyZlDUmp5LlKiC+5FamCo0FDZyCrj0FeTplUxuK5",
-	"8qoReIodVwm5zcyU4SXz4bgh4r3zz3XDrpmBgOk+UchVTdLPKMrNRJZwaRdDr/g3zAdodLzwBULJLsN0",
-	"Tcu87d3yEp0qebGLvne3Y6X6O6lrtOLY4ZQWvfxCt0dd0dW6hZGAacGYUjdbXWNoH51wRUcIFbHSNPSB",
-	"GU3W1hDYUqvg37CSGElKCc6VXCfc9zBFjOJrro3ETOOskd4ZLqIXlV3j2I9/kNr8KJayU5yjo94/LI3h",
-	"wmgICLGycPkb/TvYjeHzSXDjH2kit2Lc9xY0mTXmxPid6CytpU2aC9754+kjBHK5dJH2Na0wTWEupUHX",
-	"HS8r9O9S9Jcopplx3zVCMVpC4M2JkTI/rvAdXy6ZYmLB3nAWu7QxWcUvci7hUBymUvxSZIchYwE4SLk4",
-	"2Kz+oje0/geO8YuljVrSBft4By+h6Fb4PMw9ra+iC4apbzVVJtT/uDTIR5rAQQezGI96QR7bk/IkGSkJ",
-	"dXNKwT0wl1ZTwlyXoW0YqdguZkZed80QZ8HiF7voF/HHY8/GQwp24cC5dmY3T4xlv6/YxhUp70WeBGH4",
-	"nd9Yoxgr7F7bE+wK9clizatSYeCxX/8nGyfChtVcXEbJ6ri8L1JZBSFidfgNFzEhgk4SuST4IVZRQiCD",
-	"K+1fcjPJV1LJBTXOZb0XpqKLNVlyUWqsQvNbaZlRSKzNQ78OuHSs5OZidZjsPLoEJasBJWHiZX/LQ6hj",
-	"nGj7BqREOQZk8QQtPBu0Y4eVdbbP02yAQZ9TFYlgTGOy+3PS/Vgi/1eATDDpF0ek+zAhAwHTZHPrj1IP",
-	"1YxDg9GqLdNK+eEXibSYAWdOKQWbNFG2r5pvBvLRkplNyQrk3Iw08LzCox3fS9idot3aKD1ueclE1IQf",
-	"8r8NlfN/8YR0kusrKVbaZ51v17Jig4m7Q4TjK6bjyU5LujADBX+I4hGvuTCSzFlbcc1NSFSQNRNWBnOM",
-	"V2qpTKzMbyXj5QU70Msd5oedSUhiN4NBdbF6GKvleyQ3rOT0Gj+fYqhr/q/cohbYmUN1DNWuwqkJlVwV",
-	"ZMmrTUEsy8mCCGa2Ut0UkEgCOd5SEe8Fz2B59E22zBR4v+eudGRzdmFnNwJDuXcdOh1vfRlx5MbZOema",
-	"ExuHFMppYs7/JiXo6C4RVXI19QMPWCtAx9wgmE6umNWlE86Of7GUVbYhtKogJxy3ppicf9hduXvDYuYH",
-	"c6seINoLyqtGpcqsrI3sbZqChI/wfbnQhtGyk1Nlv0PhQJW9+GJ5VQNFJyGzObaSFqEnlL3alfCSs5I0",
-	"9SS1j5rrjU7U0wYUCYCsKAh4LXoVejSz0GFBRcnLA31iSOoekOegJMZX8sQEqJWbUiAGhWoqH9RUsqmR",
-	"Lgk0ioWsmk0ikakMdnAklYmZLWOCHLBKnyO8AM/yh+zb3ZNLZXg1VL/GdaiIMWvaCXg8itZjpEsG0sZL",
-	"W0BouaiFyZhoG63iLlda14900Z6vSw9l4+LaVjLqFNOG+fPSI8IxyY3lpUr9piRj76fWwBr8+DhakU5O",
-	"3t9HOdeGLhIaY80AtS4qC5ZSkbXcghJCwsYTKvSWKbKmJdb60y3l6O/JAfpY09jhdbSE3J9L7xmwJnDh",
-	"Y2ZV1aaL8pvozfdbw1lcqiEvgGxzybawfHdV5kI91VG1Bdh8pw3bPNKojRD3aLT21pgq5uUGXApMjtUL",
-	"BRKFaqINrypcJhcrKDmlwhOg3fcIkJQrotrbZe3O/1ZxY5iI4pbQqkle8pgSgj74xEFK6ocwcAZukosq",
-	"wtM57I27ECW7i+YGH65TmXKiB3QXp/SCVhX4gOiiU49XsRJFfEGWSm5aqSNFrtB/U9HFeG0N3n2h7srd",
-	"Wo7e8TK2dn86J6TlRC/i7u1gfcGimaGYWxQXKgsHSKKvrIHHbpmCqxm40+r2OnpJ70tFN0NUo3NYnJFl",
-	"7VmLnTMzpALEr1QomrdfdSrm7UVKGkxhPAzrcmESCSM+B3hKzd6GaZ30IDRVEjgAdQDiEEuJXKJeC4Sw",
-	"Nij4qy9JKReWP+2vv9yUWEbjXZyHkm3NlxHpuFhTRReGqeBdt6/j9ot9sEeH3jINNedc2NMj4nZ+3lW5",
-	"fy4qnwrtIgl+xwaYJp4x5fYqPyfgHWPiBU1kYNwX+yisYmD9AQCp/wIbqiZkNLRRkzuom/oRf/T0cSzk",
-	"L0pWXvNEfBySfMAfguEGe4e12cGduMfX0bhHAhPp8RDOzdCLuU3CCFs3WXFkJXfpDT+M1tVwteLGAAIX",
-	"Qfjc7MjbC24+VY3VQJGs++46OVtG6sWU/CVI1YiBIE1Pa4BvrpPZH8ep+fJvGD2cVr+N0dTH+yO7HSsK",
-	"AY+jRqRrp94spNDocT987ajGCgCG7lw6rENUVhQJb55dULtffeIUX5fR695vwL//QtEoemoLRkNvwL72",
-	"fgnUjjvq+9W+35Qa8r/+x/+8YM4Xd/HR/3V3gSnSFx/B2Xd36JiJmw+4K6A+PsAXwjqe85zgQCrzdG/H",
-	"w7DFrM24vE4UB/xARSlv0cO0h4bzoeaK6UmuxqQ685tKWO6osxFq1Y//9y1ZyJIVhJI3r/7S3cP5zkTn",
-	"U9YipP3gR0eBa1Q1zqD2oaL7trDa7tjRffNZJjFMq5sU2mS6HHgAFFszJtL4lBzSV8QNmIdQC7WhJcuE",
-	"u4ubWi24tnuXdg2prXgvb2JVwD5f55DwkG3kCxN0zeiNJkuproiQggUA1YAxZB/XBEA2HhT1sHszDWrQ",
-	"/mC+i+eN2i8JN27RPVCcFb+18kkS6hKrnH827GhEX45js1CxwyE2dOcozc3ajiWFL97lfkKHQ2OZopef",
-	"1D0Uegju1C0XExhwsX6+bAhF+3xp9cUJOx0LzwRMFU+1GPf92E1+zQKP0HyVShUdwWiNLXIPadUNHlvp",
-	"Xx0QeQpStKfRFmMIoz76eMPqNrpI/oDxMXdV6hApg9hZCJfNZcntl6qFRVDMfgDeKoZQZlAWDa6xP14S",
-	"Wm3pThekEZUV1xhfgceEfW6WeN23TTT5rrt2cJ0Q1YgrdI4LxsETjZ4lrhHXXKNeoommO/R6adJo9Gf0",
-	"ie7xO3Pg3l0O7/ijMWX/r3sZXmzTVNRgLxHe/q1YLOEtpee/7JSX9vfsz8/fkG/+A8IYXJCSffHd931z",
-	"6UnUBvID/ixjyS5N0luwdc+PgLjbpwo3TIznX1JtOtG0XBf7hODmfYt1xsscs4C+sBY1G+drQpENs+pr",
-	"wry7D/LV/bA/sR5vD/lzH/PpsMSnrQEJ73FQuJcQ6JZlog7EsWySh7LBAwu30jQxUt5EzYj9lOJcd/Qw",
-	"BFePEI42nbfsJjz4lUXpwJbmdbS3S3/Lhoue20ePaPHv+8B7bzdkdL9kqyRj5S/LN6iIhqL1FPwsX7E2",
-	"jPM4cZdbt9Ch2m3FlzdenfKtGqGJFIXTX0GTpRru3/JBunaW++0la11v6RO0pdzo66XMbU8TTkSPM7xb",
-	"JhDc0yvBKgd+PLsMvL0hU7zEmmSBH3kkcxhVLBjopPkXvw8V73mZAekjrUEhTI3XCjrYCdnRNp+MHosN",
-	"dmB6cgIwbrFDsbqXfJHIFVwsWD0VyDz8KJHalEbazYodeBSsVFz9JResqWOli64n1oRcubNgug28Xz4m",
-	"2090sXYBqANk9miFQRqx3UhDq2RtGRiqWWju/snOiDDtELi7hwyaiHCEyDvTEqtHYJGG4ICiJ0yPI/lE",
-	"39i7/vdETLIkdaDk9N5lnSMRgaGKy+FKxNzyvojP3v0zXMTnJ++sMrbJr+y1+QbN70+kw95LVThskTXN",
-	"Oe1zmB+gQGeD9nYc3BHTw2nBsazenjYwhBH/it0yFcWfOBY8g4MavGdBRYBCSKEKvmLbTs/DCZ1v2g6G",
-	"GW6qb+Jx1w390P1Jx5nVaW3jbsJRB4ZvSjjewjRytcGPE/sT2mlN2J1uV6q9iBBkgkNOQ2gPZTBHVzGA",
-	"FfBegjTJ27D6V9hH1f3vyQg3DPZtesW2AUU13soEvTCjBYcBMGU0RL/o4uD22WUEs3HwKPnnXAZMk7ds",
-	"2QdHHV18N7fh8ZjhGV7Ub0+CAm3N0gRmm0tpUolJTay+cg2NJwwGGta0rpnQmH4m7DfiinzxBEIr3pv7",
-	"GP4nJNlgg+TQyPfJ48eYUxGa+X7xJF5rk8g4HrhY0jVOaa0hGeD39U374VnoaYkgDKLElO8lNYyUEmMy",
-	"zgbGhhel4pDotOFQj+YzmtoyZmlcobX9dFMbbKtygyH+jbwFLYyZxXrmmH/mtua+rTGpSXJSrJ5kClP5",
-	"YpM934BcMbNm6grDblXJsH4V0VoRq2YlmQ7lpAf3eeCUx1FGcTUkh+lyVYUBqy77ff3t08djI+4Vp8Sx",
-	"PfGhK8foVGPmclusoafNml9lkqDeCza9F50LYo+18YlEtVOLSOVCtoCYYw2RsI3MXTGpc9HJEs6mpIQl",
-	"Wh1ZrmfCqN0locQutOh0P7KsE8rKjt7yaELCWQ8JAX6WIHE3q2MCq224aEzQ8sJV8F/Gu7pHFzGeF3B/",
-	"56LxA2d4Ax32Bv4ksWOtL2fCfkXAGr59+vTrb+8NI28XIrG5wYRljILuHkHnirZ0SLzCGxeCfdhOPhCR",
-	"/xXb3veO9HfKpPvItxnv61CT7hMYwl0kqVdqxLGZY69FXiQnN+qQiN26otpht59MM+fp48cRcW411ut4",
-	"yzU/g6+lQCQMSCDvt2puYxmYf8/bgMaQJJvYLf4+lgujt+y6h9gWrWcj2tCdxlf0IRsdzedpbaH9hElw",
-	"4xL8/orA3rmBQvAHO9EiRFnCdOqPCjq6Lgj+i6lBVJDX7zy/QHaG5mJVhWVDrjfdsCuv7QFESsWYcXSi",
-	"c82EyWeaSEmbKmNVsr4HmOXXK2JtMLlxyOEEuuq3Wn5bAYWP5Yduei3/YzCNNaPmulWugoT4alSo+M7/",
-	"ueHnWM9LyKORS5dAk7nJTx4PeyDaZoWRA+pafVnWCOkSTLMr8quQhnz49RJLYR1IgkHciXuT3rCquoae",
-	"hQnMHCg5xUo3JkpdELrx9YuqEY80Ybf2uEYOV6KPkdvJhIh+12p/kd5Nk7RrJ7v3Q398sQYREaopoMZ5",
-	"edDrMxYx29Jdfv1q4o7wwccgxYCerhNxsBDH3USdzieDW+Kf6/kVRl+VlxXLf9UBicxLyFETbs+pKynv",
-	"CGZCK4+qNvrWJ3Z3Rfyq8Qe7gZiBrBR/lUKGa+cWDbhmolQStGyOSIhsHsU1qxtVS53ZzbytrB0sqJIb",
-	"NpflTr/Fx3s5tDlt0O1h7WBuTlCqBlBDG2GwfuMeWa9u2JRg8ekRk9z5FbuO8cTTp0UcJyCVrllxe5Ez",
-	"zSHlObeIFdb8glcscr0c3uF8FSsau2G1uezXKRMsrUXoM2RQVoHa6flyKasS8lKhU3H2Xe6N5gisK7vl",
-	"0PrYVXYirAQ2+qSlveUuiWLLRrOShAbW4GMilAi2tUq1yCw2jlhDTx5/81+e/se3sTocaFQU8eiROYLR",
-	"SrFgVunhRhMMU1xCRyUPeukA5PovCCm5XnFDNXH8gmy5bSBr4pU0f2V1JLTma5NSbbkOSrkTHUPjBUjJ",
-	"SJncxj1hjZqQydXNc41lAPjcoChr+Q42OvdURbuRQzBUX/scpbHGuFwR+zyxz6N39KDWq5+3KqKjYiJs",
-	"I0qmyJa6xhKuz/o3jx/4QjDsdbT0PrwNpK9R1VkDAKdXVaKMP+xO1sJ+ds+PIty1aWCedYpOulgnN6x9",
-	"pz2CxZjz9bsfN9E2XBBtSKbHWI1hkUwenoqsPdJl718suYqQAbhnmYK5VxB4Cag3V6RWzNmAeSVK+xWX",
-	"bhltkl9nh2I7+6Ytaz3AnZ8KLV/XFV9AWkEKvb1k82a1SheqDQHTdW/ww2+lmtpXdKmYXiehMRyUiJFk",
-	"Q28YxMgJraRg/gYWbIt1plwTbxBF2iosYs6D7RqCTB66mwoCz0UHENqoZgOG2aQC54o6oP44zoFey6Yq",
-	"obV1B6NLGwgTcuEqz+g0xFSv008F9qSNWKzjNi+6Ba5pzRMZVu6BxJlNMoxgrJyMJKomJEe/oSqaGV0z",
-	"Bc3l9vO/x6cfEj+1kh6JY3BR7jFAOTXpbH/NVzkW6Tv32DSQQ0PVipk0Sd33CYqOlKZNre7oIxcWPdXt",
-	"EPN+T8QdFITsFcF1mLNP+LgkVmYCalD2hqdg/ROYfy5n75Wbdz/ra5VCQIIm+an2g3m0cEuDSQaWph/a",
-	"tqmXm5joOD3hoHc2LKefsB5sUveGTw1s1FyIpK3fC9Pjg9FZAWMp4jr3IQXqoL1nMcM6CfCcON9TAGvi",
-	"5lMuBJOPwOXmpSeDRMqHWaPQigsqrCE5dyUC4Fjnuo0EQK5MWxe9oCLeby9xY+MccF+7abyPUchtQXSz",
-	"WCNwAMZ4vGtuBXCP+3PbYeKzx1RUqKqnxloxMKfuGTYHmOojOF7inUncigP39Id0xb9bE7EP+XDGfu3Y",
-	"YPFATRudwijwfoCESn/cQgV8kYS65t6ST1PGJtU+4JEIbQexEiLsQNioeHVEWL7jonBePE8nRI54Djgl",
-	"emrqVn4C5l5t6550cz2OtQQL+jDvbywqtYh7yQC0FyEaa8oVgDEbxWtscjJe3R6ash4pWXNiMDffx95J",
-	"kznwnLvXCJ2kI1mV94/6jfwsRACPtoE+yHe89Nn4eegXMByr3LTDUgnnEV4uht6wXn1bvwg8WR4ebyfv",
-	"DGmISIdgd6jbmdA5reWyVtAi0n9xWGS1aVJIK3VFhUdTMOM+3H6RRCg0aDMQ/Lrc3ripU6LuRShgHK2j",
-	"GN2Ridp0sru9Xdfbzi23H9s54/2Xd1l1LqSJxXqgfABqzuG5OihVPjJLZrYJ7Vavd/kr+TomajAONvPw",
-	"uL5pQPcO/LU7wPbcAAi9DzPk71PZsBM0B2mDjnuHnG9YQahS/JZWHh5ZqmQvy3wMCtWI6xEIvUjyfcMK",
-	"r6gXpGJLQ2RjCrLhkEUuFQn92yNICfF8gx3CKnGD0DQlR4sAZokWO+eWkvEyIAbMkG6tBxkW0+uD4tlo",
-	"kDWP0WB52Ga4J1bogPGN002OLqfNiINM+UYP7Nt7xWmkMpVWVQQ/tqPbtj0mCo/t75qTH/LyaB5kVvMC",
-	"JzKTjTmmydPFWuqYed3RTzovS6E3GvyiyAC0iSv9T4vHjx+3CDYY6+0OnM2fe8rWIX7FLVNRJCO5JNoo",
-	"0CLJk4J8BW74r3Onfu7HjYU2ItXZY6/hFJR40DYg/MYToGol53Re7UAYYYYZ5AMwKqbZrL0K8f1up1aP",
-	"QUIB1hbZMJbtfAiFrJFJVw3T0QarmL/XejdxWsQDiunBS3PtHEuZNbEILJOIYCfjHeM2FwZ+AQ0ttCnA",
-	"l6kQVKjI0Vvirhd0/3wwZMlvnSOqpxTkXfaR4EYiEmGVNp3IF2AryOiE7Ma+vp5/u4BSGMPSNQfhnvEm",
-	"f8eNTcCmeJ+MjzEORxwCPQTqx51GDsH02oOfChIPcwUCG0cAFRBSxZEk2D1eYfXnqGsaDeJyv+lEtCbl",
-	"0aWylt5YA4FtP2MzGlrSjqWkbJy4cQ05sANxLze9V/8XAvh7/QR4xYhPQhrks/7R8QN2bV1YdpSESs4r",
-	"tpmE3zwZMd4X6kU7KguTuJfctrEP5graj4Plj10qoIeevfa3awkfYQh8ITcbiH/3vl9ZOee/inrOjyj4",
-	"rc6dRIlJAE37USKFD4bOHRO4gD7XiI8pl3BpV7GWBfuVRdjizQNXuxUmmMGHgw4U2OvO6YnkfUScnqPS",
-	"lglYU8iNmPBLBDnOv64GAJQSYMX2i3gWTAp8CICG/c/aNXaPYXcf994/Ro+3wVDe9+wke2i6FMOxuuzd",
-	"LHTijE+8iFajC83N7gsuSlYzUTJhSM0/WK0u9IYxsgZT+SDOuI5CKm2P2+DZd3a2knadeDPdVGYioM0A",
-	"CMCyxQQdlIBtSqWQ5vrG5Y3mqb4uzzQmbQaxNX0pSWaregwfHHjOW8zHY0LfRFBtWqjNITTHgf6TZ+0p",
-	"6UMykdRMq0RcOzyF3O1HEJex9INuYeXeRNG9GoBJmdZEeJJz4d4+ynDFqUZgst4k47MH1xLJcHEogCur",
-	"HCjZrNZgXyWciwvF6FQYP2zWl+4GCqvQdIdd/eKtFDrtD/d6W4DkAt1mITes8E3arZojl2TZKNjVDibk",
-	"IOpbZH+4QRhGNEA9WR5pDAFN8wNQXuVsxBJ7aMTaUmGi8aT9zw2TIpq3b28+CBI1Al4eKtegbSP48Xbg",
-	"hhJye2XJIgXrcfPBGe2WUUVyOrS5hqq+7EaNB1W5kULbdCgwxI4PNSi8cfOWIWsmrtPTZBS5FqH2hLqO",
-	"0eCYcmUzl64EttirgT3MD4GUqWTfgy0VBlHZPRSbPV7a0F2nb5jyN47l2KgB4Z0fkTMFUhUEW7w7q/3p",
-	"9XCkbmpZbmwEEB0DMiW4yKxomT20ghdjJtOCizkYu28bETB2O5rG0E/+7h47vnPHHYjJ7h3D9mDFEX63",
-	"R8WOWOjFbZzDpj1evcaInsxe/IYLqctDPaHSu+YSGsR3wRGwH/g+vrs0c5zolZPRAwGqc6Lo8G4zwzsl",
-	"9uIYIbFEidDxg2FvG+H8aQMx84jDvCDy1vWlDaX241GaPIftoX8vyg2nd8Qf4FD2PKF7HtYxtjjA1/6t",
-	"Yc1RUbXftmVr+7l0ejexRRMiwA6AGQ/A0yZ8Hy2mbGfwAhcX27N39JaVIWf5AEC7UXSxy0zOqKjhpilZ",
-	"7uNSrKY8nwnvmUjd8WvrzhvdD2j9lrTVYmX8Hl7lsLXo/fqPDCHoxnx0Q+fxe/xBNE7UIgrvOzszW6UZ",
-	"xdhYp/1IH2tsrgc/PiBAqkkipMb6FbuZO9uRoCSvTbf7TTzdPrMYt9PzJnblyWqqzxUUkMm/meJIGlt0",
-	"CqW/qjBBCZXRDaOCaLlhEEKZYHtGKrln/hX8joVt8KuJUpItFJtU0MPMNJWXmbi7JVHwg8OH36XX/Hff",
-	"IWFCBkzoqjCGiry3uHSHhHeMCS8IcjuaWfLE9zYIyFigqD3fGB7iRrNqGRUe8TTFYtYIHRVL2/WOUFIz",
-	"paWAxnVgJWmG5QvgyNpyzQryn7P/nPU758FDHhyIEnvHmLx+cT59H3ufuncPa0xtNvZkPklzqjQA34Kr",
-	"RbPRxqo0ekwsHyx7yLEuG5F0Rw47TWSkvL/igmlClR11aiHGA/A+B1tKT8AN9sigD3TLJOri2zs54l6Y",
-	"0OhrClrovXpa60YBBQ+iz+PFNMnYaxSVwYqULd1hXh549pCB5LKto7vnjRT8Bj4gC7Tt1Pt7xnf6h3cs",
-	"BK3EN35AvIDujuDL4AnwbNuSNy43UhhfQ9GAe4JvHQU4a1FJPTXGcw9X/ljvKe8wX1PM5F3TEnKzomGB",
-	"AFMcTQfmmkD1FkGkG3zBWTGcd5GDBDYJN2wAh2BI1qYdxpVcXbcBkRzftVwBWmbu85t+gWpHZg3I0WSZ",
-	"4lT39kR+ajGhBoOweBxf48MDErsFIctuvwttUOey9ElKpFbSigFsxyvlDUkgWIw3pc94pSDCt1SYFH7Q",
-	"XkM3yJMny26kbAxLCTWv1BFKSWKPxeJ2tedy3WAZs5fOoZVvkF09+dLl4t4R6Jze9mS2knRANj8DIJOY",
-	"C0+VmYb4c4qmWDhd+ffmQKpJUpeeljKQY88f7I1R6LFJl1hgyKjsRd1SCVID6QaOCN8Lo3axrJFoO8y2",
-	"k77TiWA9IRSUh53WJuBN2pm0HJ+AcB8Y5TDhHf6LR7SU+I54eibo06zk9NrnvKWg7XN0yAmYJXmYBQx7",
-	"LtklFI66AUbEWWW4NwO88iKaQjeAjHRfJJA+9MnAiuJhi+yIQ1DtJ2QTOb1yTBkOAw+s/ieXR7Ofn5oN",
-	"oJpdEX2XXsRrH7Ie6zkUryamaqWnOS3lkiwZqy7Jx1X9oSC6Zqy8cz3GZWMY5GhsmFEMgCPYQoryinx0",
-	"7ZvgSUDBjDVvuiIf7ZXnhoMWoLHUBDqOXFpLtONl3OIuiKF1QcwWAFjXsioLUnOxWBfEnqaC3LCdLgAz",
-	"TRfE3mjYwb0g7JZWDbWv6cyXwnWzcH3gXYqDK9BzKBn2f7IuCKZEFdD2v4BttCp6I0rZr9//JkaqpZKb",
-	"aP6h1x0PW7+0a4T/gcEDVgECr7QmGvlDxbV517HZ/niF5HTIhWBzSmIUvQUbb5SxekkDHaVN3jI14Q5O",
-	"gHRg7gUThilWtkTB4kdZVXLLSkhzsXuMyCJQ5nNJnnz9+P86wHGOvoGR43mdpRwSEK+Dbn0Y5JwIbTPB",
-	"22FYPamleTTuvN+A3CubrB564TfUdd+Je6bHIZOnYBhPgyLuqfudiKg1mVBbtn85zXfmzfn8QOg7Zoy3",
-	"gQ/qQjY0ofuUctF4R3QkNkQ3zErT//7sp5eFO4gubhABnDHrRMvP3xqWgi7wZhcIq7cNlmP/t3evX+WU",
-	"dmwwQzG8QzuXW06UU9aMmSO0CIdxRvqEn7nX57KiN7tkZlt2Dfphe9z7eT3TZeXJLuDZWdIhOeVQVPRb",
-	"hUbbg7dJRrhlnYbhSZZ51ubBJxPkM1vKzxlVGc69P7vHHhxM6DZ6zQtT+x9EwUUnYci9UFH0OJ+TNZoT",
-	"hE+lk+Q7nWLdyqIU7IDA71NvQjPyxsgNNXwRPxqpTHlOV0JqrodiMkOhh1gbUu+qAmDpoGRRQy7cf/SF",
-	"03jvSA/tPyq6lZyzSU67AXT8Ab/IQ4Dz57sujAM4lFpyxEm+Ej9GqyQTSY6uLGnCPhzcSJDQ0hknta5o",
-	"wtLk0q0lFyumauUKBSOh4TXbTE5paHCl46AubvT2J/0VtXVe8V0wUcCami642Y23UHHP3RUDjeY2B3i9",
-	"Q2N6IO5YqhxCbU/I9HDY3NGxxE3qbt20ffeHRvft+b0/P39d2B8+niIqpoCm+6y7aOUVE9OyPfIwhPCO",
-	"d43+3C62s4WtCHTvkK1oGavd5Palo/y513kkAV/onoL8976c9U0kmP1y2ybsQJNeRBqgimFXAGtKGoqw",
-	"gnupxJ0Q02gf7RDcGe+YrO/r86llRAN6YFVidP+tPeD9W1O6oTgfRRxUE+rCvGMEi1LIglZMlFT5GoZM",
-	"lAd5z0sCFgi/j7822s77qK46aqJRUskFNQ7PHF3OhtUEAuWhyH6+g3f1/4XKjTXVAeLdAWMeZsFEPfie",
-	"u/mGkdabD8365mwFqA5ZLvzarJN1LnThsX8corvHbk8URMXDHS7hyL6h6NTVhRaCj+Il70kPiNvrgRqx",
-	"Sso2kDEB9C6VwlKvnQ3Zn27OllIxh4OCfyMmJ+KCAWaINdXhf7Sqrlz3PVdF6Kh1j1SwE1W8dvGQ29iC",
-	"n6wdKH5gojAJVqhCyAIdjUH1zU0AGyh5Ri7Pr3wU5V55UGahZKxGMV3IlG/fY0vr+Cgd99de3A7gl6UC",
-	"Fn8Y4py+4XWdWkDaM9CJaz6wPAldB52QNsi/veok71NAD0NrbnoZ53YxEKVTUeRfMMquTVTvTVXh+biE",
-	"6cm+SJfWPFwtqhNY7vfMBLp3S5MjwqQkep1gsbTvd+WD3ggmhzIzmtGRbpyT6FyGTcggpHHDakO61063",
-	"k1nciG6LG+/Z66ADGxpint0+D6FsZ7iYDdgyVc4WWsZNbwc3hLf2UMJDTtkU1n9pfxC1eHlGsg48lB0u",
-	"9+LD3Wm4hb1MF1h+khY+Uj5B811IYfbLoVOVIt5Xv8fLHqrEqUcEmRuzn/rZ75D9E6yRMZ0XpivCCpNv",
-	"/d7t7cn472ykTr+ifL5mi3u2f99TA7Fz3yVxjY+0S/XXZE3LTuejNfQvhFZZgxnsI13CL2EKuRUQoNaz",
-	"oeaSR28cmeqAHV7d96FeUEEgmJ3UajM6LuY2oH/XbDY0lv007V5+T6tqF7+UqV5PueDt81G04ggI1b1W",
-	"FCJMDxsmtyK5mOlKbtkEQf8SUSAzmvn14Kf8PemnawNDngZx+od0hWiXucq5MiM8620SAt26BmAQQkeX",
-	"6CCQUwCeCwzPIpBLHM5HTmKBzrs9h5/G0cbopq4SuR+CyJoJXGK8LcucVTHTjVBirwolqyHAsj1XiMNi",
-	"0QVAs2gQf4otoG4OKpO4uQTJRVw7rEMVr47VUaHnwEG0WukyZ60fwW9qTJW0FkI0uR2VQ6wkN9C61Tdo",
-	"RQcN96DHmPXeiH6qZmeKRkfhEddyG7oaPdLgEtKAKUMDMfKdE41uaJUCKbXM1zGwXUYV5BkzKlh51evR",
-	"A44Jexu5lvHuPomie9N4y1ukrSXDLVW7eLcDsOXmySPjWAtdtug3ozdMj/Frqo55Dg+HJjPu0Pt9C2/S",
-	"8kPI82iZB+k4ImHcKYy3WYjX78TrSaWAnZ83xkgx+qJ+O9LloCjlD8NZgOSUdGQkvtnLYBhvtFbMhEx5",
-	"7OyWJ/wMN7ye5oFINCm1M7gXci4A5wHoXCGwwOjOgSI1gLGUjb10mAZ+MJfavQxK1HTVc5raWHilEVxG",
-	"ACVlhW8F0sInz0HEg/iGoW23Uez3C1w6EbDyQMH79unTr7/NCmy8VzvfUW2KzdV2eRrFUnePpm8wAm0+",
-	"iINGHo3hxDMTJfQgd0jlrQ9ib8Bvv3ryzTdZ+/I3HRE5a9moRPkN6h+TIs7/6p/flA2JI8eO0d9bR7NP",
-	"qhN4ZQ4cz+y8up/bftLHgltO43/lu1GhBOh62ROxgw7P/a4/K9+/Gkf5JYb9oNmiUdzs3rWZBMa3C8T4",
-	"P4QjqGKdSqS1MfXs7g46/C4j6c/vmTbujC8BqANOvdOI2KapIMpSEM3bvxWjFanXEkqVRen1jSVVG/0l",
-	"+f6WqR1UuDt1mhJcFIHVfkm+B98swM85bGDikwY1+cPbF8/Jn755+h9//JK85xuGz9kPv/766z8RLsjf",
-	"3j8vSNko16Vhw6uKY145LPNfTJP5zjD95X+KUL16OfvvdEONbF3Ls8vZE69nQofY2ddfPv7ya5erCJt7",
-	"QWt+cfvkIij9K0xVtGwHk/9Yzi5nz5yyoZiupXCW5lePH+95gTodXS/+6bJ1kCFHU9VgAiBhn3TuC/vx",
-	"kg5kb4WVXXgUbeAmby7Pfl5L14Zao+5LNdmu5QZkFyAVwA/8dnSj4NEd+QtrgUVOuC97ECaRDXq/Zq6Z",
-	"0MM36T2CN/DaEL8BjzSO7nw+ronphu7InK04YirAfloToHcBFAQAPqAqwLD+9rpyR33x0f11d0EXC9k4",
-	"YJvojr/k2jzzDz1wy7PsUTdZxLI/5FK/ruPQwG3KI02gWajfGu9hk2DSWNvGddKmG2aYvR//EZ+zfcRO",
-	"irL2l2JWuzymvbNelv7NQ3bznyXm1x2Fp1+xbdja/sVhVMPuTillutMeHiPaEvyBRHxWloT2iHdFNLtl",
-	"ilYeiBRw5K3Yp5qspASBhHF0q5zmnpaLj+6vO7z1KoamRJ+kb6EGp0vV3gZ/c3hj/hia3h6DpekNs8au",
-	"WyqRS5dJyrW5CvzMDblhrIY/IO9fY6+VtgVO5XCs7snxxccZB4seYwOoE89oj9dbPiw6PDUeKvtlhFx1",
-	"bUlV13cX2mHnJGXcOwSYOb1864ICZci47z3U1jEuY2pC6AAdd1YrW9PSGmFmzTaQP7SkwAWguAWon+Mz",
-	"AATj08Tf13RHSI2q5SCF/4yPHLwHLO63hqnd/urSqykO/FUUO1Lgnj7SIGgKQtsG2viN5x7CS/utkJht",
-	"QYl3MMVW81tvLaPZfId+oGrndW+HmM00c+Y6kJwLMldULNb/dUMhASG2Cr/CCL+Pwr+McsvzRmlo3TX6",
-	"5Eu+4XiRnuzCAk6BiuHIgXRs9PDjiAMV/UbkJ9AsfqI37M8OQedEioWD7j+vWtGZ9FCpmPtmAg8k0k9w",
-	"iTp/lVwS11lIe30iHG97iMvSYbsjKkAAyYEO4vDVmIKBp/TiI/x7N2QGeYoeQZj98nsn0mvBfMXxfEcO",
-	"AtoPu7sG3Z5F6/f0WeHuOP+hI1CLhdxsuPmv3yy/on96svijF7D9G3HeOaOZdyJ4FLAOts8g6IQ8No8c",
-	"X3bACrGW93ORHj87r3WLVfJwBkVyIHtIw1yZuGMbTNWtueiUzk+TExcd93RKXni39LHUn+jPVpQLhOP4",
-	"JMImuN7PQ1UY07V6Ie7dSWiH4bMPj60430NMTOKlJTdDfPSCm8/j1slMK8wysk7DHXyx7qUrQRMUxxyg",
-	"h2/hEadSeDfTruOPsD8T0vzueGhNRSlvmXKdpT/tylN68Q9UlK9vIaDx+V6Qr9j2B7eZ574h+/Oe/sA4",
-	"VbumK4bN9PB4UAwHwQlykDctwAwiVUDe+rQbky8c5Ofv6VjpDvJHSj4HdJBTXvShzGbyL11+5z1+6dNv",
-	"7+F+OKXOEfb7TKfE2k0OEaUIDcrg6rD/cSIIzc7ufQPJdi6Yiv4mJMTv7WYxPpMmxf/vXc7yZ24X4zLP",
-	"yDOwcd5GfYYdqlvVY74jN2wHbBRisJ89a/iC3kGzxz+TxRGuZjcjJDFYBxwfHEExHjz6WfRmv20I+vnJ",
-	"NGhqiOuk1lY5bHlV4aeEW6Gma/oQD08mj10sXfO3U3hnX/gGaCcSNjD+WbU4QWhZKqY1sRQDPc7vpCaK",
-	"0RLTAKVgV8FV6iqcodMhxCCh8SAd9YWEnqdfqEYMh4Ce+0ffNuI82QzRVmeHlID1HMPP5N7PJTwftnsV",
-	"cnuKGAOgOITZTxdo6BLw3PZQmPLQka0acQTq/UBvWYRklAQO9916C6vP2TPTanSg4HmlLvPAZB6W85yU",
-	"lnsyzktnbcdRj5zXPmQzL9ELs+gu6gGHpomdGXrLTn1kwvhQcXnmA9OhaPzY9Hb3gUT8K2N176g0omQK",
-	"CiAgT/OqBQdhH3pgISFKNHJqWrDEpLLpHrmX9TGCc3sYiqKkpDs05jZyw4TBBNevv/76T3+8Il8/tl9r",
-	"QlfSVeU4cJliSPONLueb7NUUZLuWFSu6q7qyd07OEiCFNnsBJ40jIB2/c1WDn8JhXJDX7zxn6p5dphHJ",
-	"2rGjvRFQv5q7dIKgFIOxxzfshMoxruHLhb59iGqcN8nabKoTztJW4KYvRPfMwXYelERCZUZdtw38T3H+",
-	"Ia0Hm987VCgOWVtkw1JHzCEuT8iwS9iycrnUzOyvn2+aDdR1I871hgv85HH+wBVk90TH/ao35pNYOuAp",
-	"ZYIlfionyHPGETR4HMk1defKWrqLG104Qm+YQSTQB2cLZR2Hi4/wx2AiCtain3rnHWbJmUTxMwLv7aN0",
-	"nY6GG2aOlrEVd5Mtwn6eLC+2gxKQFHbfhZL5QWEX8h5DwiOAE9o/NDfwAeQ5gEYgOpfasVIdo6GC/UjB",
-	"aOvixDi+41EWn+KOuS5PqSHrihpLv+xR3/gfJId0vVnyhvurffhMTkTckBxzLmhaR7HllhWzpzR4DMGS",
-	"c5ZyKZl+qBMk63BdfMQ/BmXndz6OdjLhiTOkpef7Fi/6OHl4OFgBhtda6i4duCEldz0Cjy01y3YnjxRd",
-	"2KfjRSXlzfETGu6z8JQX7qWUN89appq2zh9LtqmlYWKx+yvbzU6Y0GCX+Xk571yaLhD44ccAnKG+uqLv",
-	"qLNn4YaxGo6HA3CHD7vN2e8mMqZiG8qFvvhoT9nd58Ch8YHs8gaH8UXdbb/5Sq4OC7inH11X9PJZH953",
-	"jL3zba5PWdgKxTzxk+DabB8pcgfxnZB18MijlhFvqqJ7qIC7AbCK7f0gx0tWD6nb6fmQrsXTRip2rgv3",
-	"XIbKny1XtZkdc7q4IVwYSRrNPos7NuX7diT7rjvkCa6a0A7kzNfNebkAKz1DMKgBi6zR2CdECgwQATS6",
-	"18OguI9rbA46ct6YUlSU+hTB7+/k9zD46RjAjX9m8ndnPYO3Qt8QCso2MZKUstuDoDFWOlp+AJRsnUns",
-	"i4/4x6D1EmiXEe3YUu7gviOeva8z/IW//PuQSxDc3ALPJsI3lICV5sHc/XYdW4Sz7nE7kXfJN2r6QjFL",
-	"Goeak2Qi9/Tb8PApCX0w2Zlo/oPcQkpLEUA7Ns1iXRC/V0QbutOnCDKndvg00ja+v2cUvJ+KwK7Ca51J",
-	"5+ET1EXPTjpoX7QQ05keWoiD+6rzIigMRa9f63YtXVsRbk7qo53kW3Uv23GuJmNh2HDWNV+Ov0D77cRQ",
-	"2O+piN1tWSpkFdjn4bzvhzp9KfuzsvRA8SeTYQGJ/ryS6x1j4gXFFohR43zZIuQ/1DpX3DBSyq3oaIrg",
-	"AdNr6Js0Z2QD7UwKLMShgjBh1K53tjDHA7tiYKMZ7MzdiFzxdvHR/XU3XHDYEvz3v/evRW+0+yt3I4+6",
-	"XXvl2nGNVYqf9lS50T9JnfcZaet0AG4ceBsGQUpFtwI6t2u4YAG/399j046J/+jLfyGo7dm4Z/JCO01N",
-	"P5NFWvP4C0CJHFarfpDavMfHzhEjDdPlhElxXZAELI+SNAmFQTioXMKguoCkB9lgJbv70qzZRrPqlulT",
-	"AdS0+3B/EbSPXZtqRW6/cQhNfbjcJ1P7ncAcEUDVs0q4V2zb4aK4kAM6XjlXg15Dcw8swDhK4NeV7sIs",
-	"TpOoGb3BdgdSMBcJ7vbvgJTGLJdU5+RefIR/B1H3fuZmbWVun6NOVSOdtfHH0NncWzlH3yPdklT7Tyou",
-	"bix9F83x4+umczZP5DfyXVwvPrq/AG+R1dAL/eihOzfHUaIZz2CZLzsjnojdQrvhM3kq4b0caCTM7CDu",
-	"Xr8j0HwXweOMxpx6xWjpkmvGKC1YUw/fwy/dM+e4hF+GWuhPUebo3pS4Nk8nqjR56QvvT5XU4UuPznr3",
-	"dWc9PaVcjQmyryswAUwnunE52KGBLeEm8xRcLNp+H0dWrNpWEKchezv+2SuL5BnDqz+3ENxN7ZrICLmN",
-	"Ava4GCzXBBuHEoegksUJH/GPDFDhQNZB16/V41dr7JMEtidgaICfDpqNXhFWQYNgdEv7F4IyFAmdOyRU",
-	"7EfLF8RuS3cx/ITQnyfi3oxgHn93HLTjF1KtmOkBWyQR5Nsz8W8hll4Ldio4j6orPo6SVgl9G4b8fa/g",
-	"gaygsst8Hk8oa1FnPIgMWyioX4EmLL9kRy1CN9bUjGPRkId6/Ps2rt1MVl7Pd9PQePsNjsIYcUN2D6Fc",
-	"eN+WbhZrq/79GkBoBF+tTbX79Vgi17f4QOoVKL0KgrSz4szOGjqjo22rQDyWp0vvtuptintfye0ppcor",
-	"0KwPSPIKs9mPseOqsRcFJAk5x35FtUvRg5wEfbqN9ci6p1CEnpXlGxw+Ewem01k576w/fVrcHxJOLgwz",
-	"X2ijGN302aFt8MsFhRXuT3JWvctvYupi21KH7gFN/44CiSBKq01LwTxY0VU46bR0+dQ1ACP4N7zL47OL",
-	"JcNWuUfht73N4GZNfkXzGZtRXrBbJjyNfwWrAfviQLc0DakCS6rcu/3h5x+evf/5L+SH9z+9LMifvvzq",
-	"j5cEBtDk11rJlWJa/+qawPyneGFf5I372LXZQaudiRK27lf30v435I0HfnL+uV9dt6T2Afw/NjrqHyac",
-	"LhynU4Vh2ScIFo3x9ynyNqFe29EnhFs9eo4r7GVEM4WNsIBpR32mdUXHCvze4CNnaXlBb1kJ8+X4WNzC",
-	"Hr69OFC7h253XL+TpVTBGY0NWOmpUD7w1U9zVLp7m3NYkl1nrBg9no8EGLCDwYGerVGmFaM8e6a4HPSI",
-	"/EQOQXhL7w4sQssOroiAtsaGKqNDgplZsx3ZMmFIRQ3DNtyn4eETJg7idp9Z2Ic5z+Y5BDPpoX5DOCYX",
-	"RnFanchpeEJa+9E/Aa3fw46d12cIBF/IDd4x4DT04XU4xtAGPJPiH+0/Gb5BR73/7RnsV8cAKfo90OzF",
-	"BJUw9iWHPIbhQPwbiKLXAt01R/cV1q3UOIqnsMv1F2uujVS7Ue0Aam8z3YcLTNc9CiDOZ4tbEzYllQh8",
-	"euRW56ez+jYviZBdTICFvQLBW3DV7Z5zGmiVk3KoFb3HrzCevuRklpW8ZcAIpzJE7Nh2knvbIUeS9wCj",
-	"CR0D5Mber4gVDPZdiwHIN4A8KzVzFVfuqptyFV8odssBoG1ULL0NT57LePEzfioj5v2atfh1kBmOUuD3",
-	"fcg9wvBnesbhDMb1v88D/cOurdel6ZMjgJyC9x0AiIuKeaXftYpCz5OHv86pl+hxIKaOfxYsGHMVvKGN",
-	"PqWvwKkzhv07ewvgBnPsg7eXvbbsXTbfWaOFVUuEWF1RLrDgGz3HQm7JOJJtVl3uWepxz16miVFOPys0",
-	"1DdgHm7pro9UtYVKKPjy4ZjpicrcM1TkfrJK3E9VgbsdoPDowWjEF7VV6tj2JGHoNzj22+aUBP8kwPju",
-	"zdKBYThNx4HJd6411Qg3LCAEx05vxcAUaIzP1LsKgpRrb59mMMWwfu96SQz622C5jzTx7WOlIhkdw33G",
-	"iyvLhtPy+dRkv23ECNjlLVMlX5jsEf/unk83GLU7cD3fPawferd3r28WvGwbdyZ22H83iHr2eyoQf9uI",
-	"lE/oSO1I3kI60amLwkHbRpn6uSIe/jt2K/FGToYBY0XoxUfViMFC7ygJ+6vvliZqw2odGt8tKa8axSCE",
-	"tmyqKnWIFWfL4dDEYWcDzNMB/Czj8CLXVBOokCfelrOfYMp3YupBBKRvPzEC0ttGDGPEHodnXqPBi+Yw",
-	"N5pUbKULophuKhfS3vo8sootjb27T1om/7YRmfXDLQ9fgNl10tLm7rJSYu9tI57BQj5TsYeL+3yknmDb",
-	"40s+rzhoumEAggGYl+0ncjPnAl5EXxFaVUUQVgwy87TPwMsXoRcLKhas+uT89xyW4W2Z3+sthm+BxLxq",
-	"hU/JFtxK95AXNYE6jR7rI4KPnKePowMCHW2ohWs6knXmGNxZXdCTxlUNzHdkQR8MTnoKqY75tWc7VhPW",
-	"hdBhgyzlcc/OwlRhsgy+6j770GrkqsJkKXcoA97Ql+Q5vp8mVEGY73/9j/8Z9u3iIy/vPkd2w+WdHMvl",
-	"QavDzTvT8uKhCX5iuMrUW1+wim28SEgfPP/QWQ4eTpZ17vy6jhPJ9XvhEMBasHo8kfbKtEey8B1z7B3A",
-	"RaldaSwoSZtzHcLPjI+Wdo364iMXJfvwez9MiWHtq+XED++zm/9sBDdDjoP/9jfBzbQD+AF7yU0stIoo",
-	"oWi5HqXlFHqIgy2sCbwX+f9+evn53V7Wbr/4WLGVVXg1NAqjerjXzbs1Y+akKH4wQaq1AX55XCVEyC1Y",
-	"gJBsRDXzlWods68g1Bi2wQo19+enlYMVWz1cBuxBzErNIdrGne3rqqxj3c2oZqcSFAmmvPBhiE8qec+w",
-	"7YtOM+HjbH0idP0TVTfP29GO3rSYaman+DwKmt7RHdTZ2IPtQPWXvUbDXId23J2DP8Fl4MASR7II/UNZ",
-	"qc2udjkaJHv6+MztdMPSz5h6aDdABwvxUWi25EoZAGwftVJ7etgtU7s+9T63G7c+r8s5mtvFxelSF97w",
-	"f9OG/p4BexDwbdOjNlVFQ6GNVERIspFqiktYsVoq89AWySfi3LAfA7qhe+SU2qGb4mwdZFUDFzNEHC+J",
-	"00GgrLPTCw7coZo5hA0j5Q20D2ABdINrsqzojUtOW7R9hj8DGmtGFUJKR+n6Dr/Ouq9++6SgOlnOlxey",
-	"EWV2Nv2WamyjcCR8fQfN4pu8+3I9DDlZ1ijbFqqnwWdB2J1hJeWde+YsoAII4ZRBEL+q42gWbkMeaQdE",
-	"hEENy8dtdpley612Ndu3tGrOQJeLj3YJGeWh7wL01e++QBT1/NVRy0QduhSmix65NGUUUSi7fR4zgYwn",
-	"qeWCwf9uOffzMML+wm87xOFG47EaU5Fcq4oxoaV9adbEVud1o2qpB1vpHDVnM9nzBjxSVDErgMiikuks",
-	"pJXENg/DCVC/pzRGR75UKmOg7hE8AW6oFlFmQauKKUgy14ydPtXxdc3Eu9C86FQ9M90EZ2/U0Zk24sD1",
-	"Xx+lXeISmtc4Rdyj/0BjBSrKK7Jds4AoOG/0zkEwYd8bwMGzqr1rLJolgS4+ur+GfeSBtsPZ5J2MRFyk",
-	"rBk05MGz/2+SlHg2jngteqOdzLRyL5TblOe0J92N/oma8pyJsp2WPHhpQ991f227O9qK78qa3uNe28Pj",
-	"7NpRn9TtEuGbJlXhfw6eya/y/x2yzF8kevMDVoBX7TwOl+OkUC+CgIs+LpjV4DHCRkyU5+ahqIrxvSi7",
-	"PPR7p+b3ljZ+PIQYaSHaF1bjdXmKK37LBDRQvxfxjOIjAZzv3TPn8Y3AwuyUu6xsIbe24yG/7HSvWSBE",
-	"yKBRCABvQOq/XBFqbaqzXrmTSbvkFdOfxcl8VvqT+YJX+bHX3w24cPflkl560HbB7CrJfHdEhGFKLKVb",
-	"085JiQUV1jhA6WAkWaylNbiXSm7uISduWG0uPkLbqzv78W935+SsVGLCWF7AfbPCNPvttCl3kR2u+O15",
-	"dbHpK5Srz3uBUpWwqs9A5L22SzmLSgszfSKJ9wzM+ZjM+0FuoZrdJf0eIxzdkW0AHOL6/zoHPuXGwdN4",
-	"fPJ7SLlaKvM5sTg3I6rZO3jiLIoZN+xTIXL9HLDE7esSuVz2URM0AGX4kjausB/oCQNXQSU50fjNOOGb",
-	"81G+ySS9W9OR0qDQIe2B6ixtISNf+9UcHeKk0et3Lv3zVP5pXPuZRXU7acRc9bt5NF0URrzCUgteG/Q9",
-	"wNgae18sG81K16yhqtoKi5wjcQG5i6cAuHluBz4l+WHs9xLmOQUL5GWCtB3Dxw6ze1QfU3wD9Vx5DTIL",
-	"TNitvfF5CABTcAsRKuh1As8D3gy6Qhx3cQ2Bw5xKV8dBH+HfnGwDxwz/O9kgmmxg33MPlNpDGEH2EL7w",
-	"l8RKBsQKBxIC7tvcGunafoReq2Igvc6fyFNKx2EAiWPJSIjVwLYFEAnDPvh0ucj54A5ueA26tHYpU65h",
-	"wgnwR3VH/B0FgLR/5DJBZ4Ei50WdzdZw2mUdR8kJO+Jcjgia1Y3F95racwUco3+/lL/46P8cjiZ3eeDk",
-	"x/89+5CsvjLw3XHgYzqqLI1JghYSiFe++w83xMMbfGKKx8dRXSKdzF3W1JWkpT6dxeUmuPiIf9wdHaYW",
-	"xz3mEdtfsm8P91ksPdmihd6wv7Xj/bs2Q9tCbhtuHPmDaaziZ4gn2R8hEiA3NaifXbXVRw8vP3Y/5Cvx",
-	"BXfo3XGAfHrD3vGV+PG0shJnSAjKhSyPoST9hOqlHc1FpflKIN70XMmtZopwiMkt2Jfkzet378ne3rku",
-	"13utaXSjlNVKwaIZ1j46D55H9wgT5vlYOus7GiJpP2S0oSWkli0Zqy7R69KBPbtllcYcAjrnFTe7cFFB",
-	"11tv4jDIQADDiNxStUOK3EED40ZxswPJZOQNE7PLf/xy98vd/x8AAP//",
+	"7L2Pkhs30if4KgjuXXgmrlrdsiTPN6344k6WrbG/kSWdWjO+XUvRBqtAEh+rgDKAaorToYh9mn2wfZIL",
+	"ZAL1j0CxqpukZO9GOMItsogCkIlE/v3l7SyVRSkFE0bPLm9nJVW0YIYp+NfzSmmp7F8Z06nipeFSzC5n",
+	"gn00RC6IWTFS0iUjc7aQis2SGbdf/1YxtZ0lM0ELNrucpThKMtPpihXUDreQqqBmdjnjwnzzeJbMzLZk",
+	"+E+2ZGr26VMye8FFxsXyVVXMGcyBfaRFmbPZ5UP3npKaVfOaBT4/S2aK/VZxxbLZpVEVm/reHzNWlNIw",
+	"kW7/zra7i5cLIgX7ShO5EU9hC26Y2hJNC0ZSmudkw80KPoeP1mxLCrpmmghpVlwsiWCbhFCRkSW/YZps",
+	"VtTA4wuutCEFzeqNXDGaMdUssTW1Mzu39tIK+vElE0uzml1+fXFRr0wbZTfFLuwlL7ixj4aIlMOX7QEz",
+	"tqBVbmaXTy4SOzovqsKNXXCB/3oY3ME3Sv4nS02HZvVwQdqV7hdDtNtd0NtKjOYOVYl7c8YV05rL8e/U",
+	"+Pw93/vJ/lyXUmgGh/KNkvOcFfbPVArDBGw0Lcucp9Ty6HmJT/xf/6ktw9623vZ/KLaYXc7+y3lz6s/x",
+	"W33ux4U3dln+Z8uiGyYM2SgpluRPb188J399/OQvf4Z9cSPYFzybywrmUypZMmU4ztmeC9yyHhUT++BS",
+	"0SL2nWekXeo3e/pLPUjS4iT3zg/1lso5fPMpmT1LU1mJwDxplrHsmpoOZTJq2JnhBZslu1PEX8y3wfkv",
+	"OMszHZCftGDaClA4+yzXjHBDVtI+nMy4YYUOjuc+oErRrf03z0axUDLLmTDXRgYHRWYNfFHpIMl6W88z",
+	"z/DuF/Wyk2Y7W/sUpMeScuH2n9s9ovmbFl0WNNcs2WEpza65yNjH3f1dSGVldHAr1oyV+47C3+0zsG3L",
+	"ocFHbLxiNL8G3tkZx0n9kqbM36UbmudfaZLmMl03w82lzBkVdjh7o1xrxrLd4XJmSLqiImVkYW8hqi1P",
+	"ZUCe3YE2K56uAmujPGfZJV5hTCmpNNxUlchYyjOW2ZVbyjJhxf8vM5rndiPgZ7NkZvflQ9KS+vh9l4OS",
+	"2cezpTwbZiucYJBZjGFFGTi8c7akYvzJzdgNT8Ocz0TGsvEjifpC2GUAo2Q1z9n+c+QGqeeVuPWEtuBb",
+	"RmGMHfpxILplJcO0IVLB37Qs/2/ycyNqNFkLuRGe67RhJTH265qO3Y3NqTbXJdU6xHd2BME28DqzYorM",
+	"K55nhAsCJCRmxTW+AkcgK6aYnZmdy8b+I7G8WjJZ5k6BAkVkZ5dbs7iGd4yVfa3fWS1g3K+MrNJVaL24",
+	"SCt9dL2BFTcssUuGxaaymHMBVzEcHlWJBPc3l3LNMrJwdAH90D7h9na86P8UYgq/J70rrSyDA6aKUTPx",
+	"ssvpnOU6Lqjj826mKaQJH7rmFI0gT0nTNV3iO+tNG9Ru8AehW7TkQiCld+WkYoW8qXepywmbFRNEMauB",
+	"WVIbKdeEG0383Ajd0G37mhjc2xumrLJ4ncosvD/+gch93RMnluxJI1Q6P+69rMMLjkD1rtREb+35hxj3",
+	"veQ6IJdr+owiFLJxgEzW6ByrqXcUFHhrdM5vqMGbcILucYdz0LusYQBiJNHMPCVUEHulbckNzStGDJiL",
+	"VkLAc56PokepuW41Y4JYXrQ3AJ1bncBIOUt61uFFgP+aU1APh7ZK/1CEDvVzmjORUfW9MGobkEETZEwq",
+	"i/DVZsiKghFN5naVW2aCms2CC65XEwUbHvKFkkXkmHNDNrLKM7KiNwwmMPpglzlqJTtfKEadgbb71eh7",
+	"SlXiWhsakamam94Z3GtTaEPV1HshPgEj8ywmzTI+yrSz25fMQDQ53vAvrLfQvcev90OQQ0uachNgzrSs",
+	"dFh3Q01Mh3QeakhBt2TOSFUSaogUqdVj5hqMZFBxqNgSlL/20SDxClZItb0u5qH39/aheTbBKYdXqdmP",
+	"4i1yz93P4BT1apHT9TZyeY7m4jg3TL330M+DCwhde/AaP2tgq9g+vqShyyznggVlhGIgda1iSOZsyYUO",
+	"rjRqbatKhDwFqFmDa7CtHw7doA0ThPTGjs2B2wKvjm3DT1StA9vAqGYjieuvqf6WUWNNEb3mZckyoulW",
+	"k83KEuUg95lmvwV9t5SUPDUVkMuZ4M5PR9asNOPMeu/Zm8zd3m62Gr8znK3YWvOyaze774d53Y8bI90r",
+	"x2td0jGRhcXdEGtz45g6saab1XKV3Fj7J6OGTmN0Q5eTrqQwz8IosYW/XjgR2PO44OncrKRGq1cTquyR",
+	"VYqzjMjKELqkXCRWqBsJvCEFG7SNU3cO2q7gkP9tOf4+7w83VeFFEWhfmeD0wttU6QBz0NRUNA9SZd44",
+	"HQb1d/fYp6TnottdKxjR07STlm2tgzrihmpSMEO4CG5vqqTWXCwjNz6jIa+YZXeYa0LsA6Q+Ev5lIJ6f",
+	"kicXVhUo5BRRXWlmOTa0VvaxZKlhYf2pvna7U13JDSms5uFcE/V6vfeFC0IF+jCoc6QFvaRchN8bdIna",
+	"QwIvlLqzL1yME6de8ux+Ixe7b2vzQC3ENXM+GUVFjPh6RVXIpVNH4Dojg6bPhf2wkALcOxupMh1UgLlI",
+	"WZga7blBCIULwqjKuXeV6T1DGxZ24IDX6X66daMPAb0btahmvcRLBH9ae0cQKFTvbPt8tSWQEwJROfSc",
+	"hmSRF627JuIeuTJe2sYZL7a7vR3Ex5ycdeONXfmKiiWLxKCmSUW6MJHomgvMB4NrziMWNk3BIp42C3uM",
+	"Rthz7rXu+fjO6MDW2NsZtfJRLqTajhn1dNq8dpzwRgLuU1i8LeKHD6+YpQEtm4dlsFxHnZUsC0ciDTd5",
+	"mNRW5R4X5MMx4PXRNeQjPYB7mSmqPmp6M9U7Ab+IhGiN8yrGzM67eBy7TtaZe4lXCVoTaq1mcEffuUl2",
+	"d9VPvXvnWHstkxtxSSgBiiVkxWhmZXJCDNVrYkfUHTPrv5BvQU4QShQD0+69eC/OyC/kA3lnTS9paG6N",
+	"tUpkDGMXC6qYfi96ptg3Xz98/Hif2QLzDq9Xuohcd6FRXmhiUiMPrNRMhLjN0DUT9x4nZqmswVvoJhtZ",
+	"uGYBn81AiDKqoBUyY2EFXoZPXplTYzk86kAMfxF1+Y0SKHWQU+P96fQPnHxrTjDrxt9nxw5uoBWBzjjx",
+	"JrZLt7IqDMRC3Cs/jAtHJ7PnjZ4TNCVzqiECiONiRpd3atxQtCgFxjK7VPWkG8xAsM/4iFtEY3UhU8Vo",
+	"donqq50STgSCB+wGggz22UyC53wpIbRvLV1Nt7j6QJRPLKuYZoCD7s6IQRLcgqYGgpvtbRhrDL20Q4dO",
+	"571YejAo6J/rs+cedqx3qN6PIFPKG6ZoSMVL7Tcs4oZZSDXnWcZE+OuCMeMN2C4J5lsnmS0NHN3t02P3",
+	"/yccOUgBDlp90KHmeb60mv/c3jfOCCZfX1y0330/JtiJ2rrXRdR3o9ydFLWQ/T65Ldpzp9cDtt7cplVS",
+	"E7XZrRaxovzBJoTsp7jla99KT3Bws4JbXle5SQiyDFckp9pEU6YwESjCregWC34XdyIMShiqzcSsBG0m",
+	"ZHZMlya1lhHIQxi6PL1LP+gR9srlmDB+L5yx/75sCSiYRGO916kmtT/TUbe1jw0NBtj2uyY41uVeH0Ud",
+	"R7xp0sEfmZB8kGNf2ttimC/8PhnIFXiuqF5NyK7p+SkDB4eriXyOv6iFQOT7SWk0fFIS1eRDGZ8rfD1p",
+	"qlNPOTPhfY8fSm0oGuG9nEgF2bqo08BNZ2Sekfk2geuWC8EUXHfOC0yzTDEN3uKcC4YJlEsmmKKGZQRz",
+	"f6nmmOY/2iCOWfAhSx2lhrfXcV24JY086Hrxam5sSN1luA5Fe7zWJWeLVNGD9B0zlOcBxcifskEhAA81",
+	"NB4nOeyPfmJmr9WGU8DBo/M/RKJTvYxddbfjsWsn3uzmNbnHozP9iZn75QLQJt1298jED/idnbcDNu8E",
+	"v25tpZzY8hgvoEY6mPvBPLd1DV1q37N3RfsjWpvYXklAzQB3Jp754Bz4gXs9nugRScMvpYbkOMyMdXmy",
+	"E7MiWMtW2gn2uZgWuL8JFT6ihbIakrgx3oWp7MF0MdSEx7PKW3g+xCutqMvQAP90j+0cZ0fXaKqKn2mI",
+	"at/Vh6Z30Oc8uK10znO+I7b2xxnM9YqKYARNQnYeh/AWPBNK7VuxdD3Fv87SdWgaUYV7RVW2oYpdRxzn",
+	"K8aXq4go40IbmucT3Ik/1r8IzHHA9pn3RdPefR/MExuSUtFzFRFfciNiZVqDhs5AJiP6k7OoMhauKFCV",
+	"wFPsuErIzcjMHJ4xH9UbIt6Vf64dvR0ZT5juE4WM3ij9jKLcTGQJl70xtMR/YFpBpcPlQhCRdlm1K5qN",
+	"294Nz9CpMi4E0vXutqxUfye1jVYcuz6lSSfl0e1RW3Q1bmEkYFwwxtTNRtcY2kcnXNERQkWooA99YEaT",
+	"lTUENtQq+GuWESNJJsG5MtYJ9z28IkTxFddGYnb1qJGuDBfBi8rOcd+Pf5Da/CgWslXCpIPePywg4sJo",
+	"iCuxLHFpIN072I3h01Jw47GGer/vrdZkVpha43eiNbWGNnEuuPLH00cI5GLhAvYrmmO2w1xKg647nuXo",
+	"36XoL1FMM+O+q4RiNIP4nRMj2fi4wnd8sWCKiZS94Sx0aWPOi5/kXMKh2M3I+JCMjmaGAnCQubGzWd1J",
+	"F7T8Bcf4YGmjFjRlt59gEYpuhE8N7Wl9OU0ZZtaVVJm6SsqlXX6lCRx0MIvxqCfkwp6Uh9FISV1tqBTc",
+	"A3NpNSVMmRnahj018cnMyOu2GeIsWPxiG/ziYzc77+tm1OaZbeeZx/+2+0w43GAXBVxtZ+XmEGLn73NW",
+	"uLLvXlRKEIbf+U03irHE0sGebgfTQNIVzzOFQcluBaWsnHgbVoFxGhkrw3dBEktcqKNZu99wERIw6ECR",
+	"C4IfNtAKiJWAiywm+VFymVLj3Nm9EBZNV2TBRaaxjs9vpWVUIbG6EX0+4O6xUp2L5W5u9t4pKJkPKBAT",
+	"FYEbXodB9hOtb1xKlHFAFk/QxLNBM3Y9s9b2eZoNMOhzqgLRjWlMdndOuhtLjP8VYD1M+sUB6T5MyJqA",
+	"cbK5+QephyrIrjFpVZpp4Ajwi0jmzYCjJ5OCTXrRaD82LwZS3qLJU9Ea7rFJb+CVhUdbfpl6d5Jma4P0",
+	"uOEZE0Hzfsg3NwSQcPaQtPL6cymW2ie8b1YyZ4O5wUOE40umw/lUC5qagZJJrDUMl4gYSeasqVnnpk5i",
+	"kCUTVgZzjGVqqUyoUHIpw5UNW9DZHYqKfZOQxG4G5jip+7HaeG9lwTJOr/HzKUa85v8aW4MDO7OrqqFK",
+	"ljg1IZfLhCx4XiTEspxMiGBmI9U6gSQTSCOXingP+QiWR79lw0w173dcmY5szmZs7UbNUG6tQ6fjrS/E",
+	"Dtw4Wyddx8TNIUtzmpjzv4kJOrqNRJwcKsHAA9ZCiBUgGiwzVCziCPkXi1lsBaF5DmnnuDXTa0zaM3cr",
+	"TGZ+MDfrAaK9oDyvVKwqzNrP3t5JSP0RrpcLbRjNWvlW9jsUDlTZiy+UczVQ11InT4dm0mAe1WXAdiY8",
+	"4ywjVTlJ7aPmutCR+uIahwNAPxICHo1OQSEdWUuRUpHxbEefGJK6O+TZqbrxxUIhAWrlphSI4qGq3Ac8",
+	"laxKpEsEzyOVeVVEkpyy2kYOpDkxs2FMkB1W6XKEF+CjfCV9m3xyNQ7Ph0rnuK6LbsyKtoIhXwVLPuJV",
+	"CXHjpSlmtFzUAI1MtI2WYXcsLcuvdNKcr0sPDuRi3lYy6hjT1u8flzpRH5Oxcb5YleGUfO9+2g3MwY+P",
+	"oyXxxOX+Psq5NjSNaIwlA5zCoCxYSEVWcgNKCKk3nlChN0yRFc0Q+4BuKEdf0BiolBUNHV5HS8gLuvSe",
+	"AWsCJz6eludNKilfB2++3yrOwlINeQFkm8c9tNN3V+VY8KwyqLYAm2+1YcVXGrUR4h4N1gEbk4c84IDs",
+	"gYmzOlUgUagm2vA8x2lysYRqVyo8AZp9D0BzuTqt3i5rd/43ihvDRBD5heZV9JLHdBH0z0cOUlQ/hIFH",
+	"IE+5iCM8PYa9cReCZHeR3tq/61SmMZEFug1TOqV5Dj4gmrZK/nKWoYhPyELJopE6UowV+m9ymu4v38G7",
+	"ry7tcreWo3e4Uq7Zn9YJaTjRi7g7O19fsGDWKOYdhYVK6gBa9FNr4LEbpuBqBu60ur0OXtJ9qejeENTo",
+	"HPpqYFo9a7F1ZoZUgPCVCgX89qtW9b69SEmF6Y27IV8uTCSZxOcHTykLLJjWUQ9ClUdxDlAHIA6jlsgF",
+	"6rVACGuDgi/7kmQytfxpf/2gyLBSx7s4dyXbii8C0jFdUUVTw1TtebfLcfvFPtqjQ2+YhnJ3LuzpEWE7",
+	"f9xV2T8XuU+TdlEGv2MDTBPOpnJ7NT5f4Iox8YJGsjPuih5Vz2Jg/jWEVHcBBVUTsh2aiMonqKn6EX/0",
+	"5CKUDiAyll3zSOwcEoDAH+LgZ6QiTeZwU/X16MHXDx52C7geBaMkd8eZuhgCCxraDbezGLJrZz82c3i3",
+	"UoyRkm4RT28j9y/lU5yGu8HBEm5r3GuARSMIYDw60PeCm89V0jVQ2uu+u46+bUSmx5R0KcgMCeFMTc+i",
+	"gG+uo8kmhykx8ysMnnerModo6tMLArsdqkEBJ6ZG6HSnMaVSaHTi7y47qAQDqqQ76g6AEvUfReqVjy4D",
+	"7he7OF3aJRC79Q2EDF4oGoS4bbB26BpMdu/qQIW7ZRE87btiqSH/87//j3Pm3Hvnt/6vT+eYkX1+C/7D",
+	"T7u+nrBFgrsCGuk93Cus5YwfE2+IJbr2drweNpk1CZ7XkVqEH6jI5A06rXrYPh9Lrpie5L2Maki/qYgz",
+	"ANVAQq1G8/++JanMWEIoefPqb+09nG9N8H3KGpm0G09p6YSVyvczqH0oaa8WZtseO7hvPqklhOq1jkGA",
+	"xquPB5DL7QUZBw3lkC0j1mBxQumVQ/2/Q/mKs94aBHS3lmYOsa14J9ehomOfHrRLeEhu8nUQumR0re3d",
+	"+5QIKViNalsjJtnHNQFokHsFUuzeTENztD+Yb8NpqvZLwo2bdAfKZ8lvrHyShLo8LufyrXc0oIKHEWWo",
+	"2OIQBd06SnOzsmM5oECRWRmHL3ToOZYpOulQ7UOhhzBo3XQxJwIn6983GqXSPp9ZFXTCTociPjUSjKda",
+	"iPt+bOfajoK80HwZy0zdA5wbmmQP/tYNHprp3x1afAzntaPvJvtgX31Ac83KJmBJ/oQhN3dV6jr4BuG4",
+	"OgI3lxm3X6oGzEEx+wE4wBgCs0EVNnjb/nxJaL6hW52QSuRWXGPIBh4T9rlZZLlvq2CuX3vu4I0hqhJP",
+	"0d8uGAfnNjqruEbweY16iSaabtGRpkml0UXSJbqHSB2Dye9Shvc/GlL2/95LKGNFlVODzWl487diofy6",
+	"mJ7/slXN2t2zb5+/IY//ApERLkjGzr77vmukPAxaSH7An2Uof6aKOiA27vk9yPr2qcQNE+L5l1SbVoBu",
+	"rNd+Qrz0rrVB+6sqR8GTYenraHSyCTU9zKqvEfPuLnhdd0M/xfK/HvZpH6lqt6KoKTmp17FTJxgR6JZl",
+	"gj7JfQkq92WDe9aJxWlipFwHzYh+BvNYD/cwcFiHEI42rVW2cyj8zIJ0YAvzOtiAp7tlwzXWzaMHtPj7",
+	"bvXO6oaM7pdsGWWs8dPyXUOC0W09BfXLF8gNo1NO3OXGLbSrdlvx5Y1Xp3yrSmgiReL0V9BkqYb7N7uX",
+	"rj3KOfeSNY65+AnaUG709UKO7SFUn4gOZ3i3TE1wT68Iq+z48ew08PaGxPQMS6AFfuTB4mFUkTLQScdf",
+	"/D763HNcA7BIXINCVByvFbSgGkYH8Hzueyjc2EIFGhPTcZMdCv+95Gkk/TBNWTkVK77+USRbKo4bPCoc",
+	"4UG3YqH6l1ywqgxVSrrGZRPS706CRDewvvFIcj/RdOViWjvg98EyhzgoPmDBRUvZwFAdhWfvn2yNCK8d",
+	"grf3CEUTAZUQ6GdarvYeFKYh9KHgCdP7gYOCK/au/56IiVbADlS43rmKdE9EYKjAc7jwcWw1YcBn7/43",
+	"XDPoX96aZWiTX9lr8w2a359Jh72TqrDbt2yac9qnRd9DgR4NNdxycAdMD6cFhxKFO9rAEOL9K3bDVBDu",
+	"4lBoEA7Z8I41GjXyQgzE8BXbtBpTTmhH1LSZHOGmehyOyhb0Y/snLWdWq9+QuwmbGOz3N8xpUnudGr6b",
+	"ZPPjgiv6/7h/PkgBhGl/E9vAXQgjRza0boo2YTvbvcV6ISTIRoe8irrJl8E8YcUA9sC7FeI80oT2v8ZO",
+	"uu5fD/ewz2D3rVdsU4PFhru/oNumFT339e/J/irJGuWlmztwMSZ3IG2jAje/7+PNdod6HByqjRo3eH79",
+	"cy6TB9W9vauU3cYLv8z+TlnGyF9myWxt/zoruOBnD+3+19Tdu/x2IsfFPpO43iq/5RFSNwVaE7h6LqWJ",
+	"ZWFVoWLSFTT4MBgCWdGyZEJjrp2w34in5OwhBH28n/kC/iUkKbAXeLuHRd0/+uHFBeaF1D2kzx6Gi4x6",
+	"zchmZV4tz7gYbuXZPI40+8vZw6A97MvAmuefiUxJnpGHT8INwpxy1PygYY8oQkTz8JyJdBWMu6xCYR27",
+	"+kv0rVupgin1C2oYySQGqJxDAHuZZIpDIlnBod7PZ4w1JeTSuCJ3+2lRmi2ctzXmOxTyBlRSZmCKwIYz",
+	"R4FOUxr/zZ3auVITZedQBc8UzvblPT3XiVwys2IKe7TLPGNYMYzYuYgctJRM1wW8O+pOzaIXQQ51VTu7",
+	"CYp5jvG89hl41G6i/uibJxf7hu/VBoVhV/Ghp+7oUY2J402tTAfm+y+TZjC+4CdC1hdsemNFF/xvWG5l",
+	"TKkvz8+xU8YD98W5cbfXGdxDD2i5HtETKpBDEJt6LJm1QTvd14ALWxB9SiZ1yjpaxuCBM/girbXsWEwY",
+	"tb0klNi1JK1uW5Y/69LBg7fYOlh+YAcnAwaN8Eg7CWcChxdcVMYn67ipfnPRvSD/rX00HwaPZnBG+3M6",
+	"7u4YNn7gEZ5cB9OCP4lsX+OHm7B53kXWEBn1u0tSrqRg+r0oebq+fC8IOSO3dlXum0/9TgXfPHny6Js7",
+	"Nyqw85fYhWPC7Id08Ck69wEU42CLkshK37jg/L3oVOZUXJLvASSeodH4XtCyvCR+E94LmMWlayb+Xhi6",
+	"1JfkF13INftw4E4Tr9jmrtqGv5DvfrOvXU5JVyeedBvDEO4ajq2vEifhz16/yr0Z5xexjICQmiPyLTbQ",
+	"GmlSP7m4CNx+1mi5Dnc39G/wtUOI/AIFE93m7k2gDetNeBNtGxLVDbXH5LbcycJl9IZdd9ALg/WbRBu6",
+	"1f7K961tQ8lmjc3cz+aFGAPB758S2Ds3UB2ZxN7VCNcXMbG7o4JlpROC/8e8NSrI6yvPQZA6pLlY5vW0",
+	"obaBFuyp17UBEihnrO69C41427w3ypyfZr4nM6myUOm4771nmfopsba6LBzUPtEMQdd9dLIuC8THxgcf",
+	"FaP5NQSaIr2gSkbNdaOwBq3xr/cKK923w/+SjE6sCPWzhQwxuXCpYV0KfVttuTVfiOHpGuGXx5Dm4cWw",
+	"I61pORo4+64xn+W6Ok2IafaU/CqkIR9/vcSqcoc3YhDC5c4MY1ieX0Pn0Qj8FFRvY9EoE5lOCC18KbCq",
+	"xFcaLk8TOreRrmNunyOXxFWjZAc6rU2yc9zt0Q9583QF0qcuTAK4gMUYtyPd0O34UvDIheSD7rWABHq6",
+	"Jue16X8Xx2ar5dDgJvnnRvip9m4Jz3LmtqRlPaD6MKoaIXpL8AySOoUjFnWwDq3LgtDcox7u3Zwju2pH",
+	"BiLCP25HMwdSu/yVD2nirdu+xiJEf6GVBoheyuZBLMKyUqXs9Qie1R3U7Ka/To1E4Pz9Xa2bkvjBSkhZ",
+	"sLnMtvotPt7JVK9n0QH/aMuRoKRo4epO0CmbYq1m8dhOd57DtuZS6qCCWQmDNVV3yER3b40JPZ+yNCnE",
+	"lrPrXbbDi0o/2NKCmr735MmTJIwUEsuuzrlVbZjmUKEwtowdlvOC5yxwK+4qLHwZKhtds9JcdpEKCBbX",
+	"I/ghHgWWA6n8CVjIPAO2hb7poxUX7zQJgD6zGw6N2F1tNwLLYDdhmtnL+ZIotqg0y0jdcR/cnISC2ahc",
+	"C6Mx/owdExX1+vd9LeT97L14L8A8eD97LRihWZXDp4QQYmhJDJ0DSAHLyPvZO+QI+z0TWd9sfXjx+N+e",
+	"/OWbUGUedEoLOLHJHNGwpUiZVSLt6cE45CW0dPOouw6lsruHkKTvtWXUzferDg2vD+RRvZLm76wMBNt9",
+	"tWKsL+AOXkSk83G4JDEaO5ebsLe2UhNyO9uZ76GcIJ8tGORe30JLjz24TnHaAeFhS33tsxb3Nfjmitjn",
+	"iX0eYwA71Z/dTHYRHBVT47G754a6zjboiCGPL+65IBj2OojvUa8GElqpas0BOjfkeQQrpN6dURP72T2/",
+	"F0azSQz1rJO0Ekhb2aLNmnoECzHn66sfi2AfQAi5RRPmrEqURssJpkL772nz+S8WnUWdE9xzB4CNnRBY",
+	"BIBaKFIq5gzvcUWL/RpsN40m7be1Q6GdfdMUuu80vpja26Isc55ColGsfUTG5tVyGS9dHUK/bOsPu99K",
+	"NbU/8kIxvYri7zi8IiNJQdcMkmAIzaVg/pIXbIOV51wTbyoG+rqkIY/NZgVxVd87gAoCzwUHENqoqgCT",
+	"dRLkQU5dp5AwmIpeySrPoEV/CwhQG4iVc+FqUek0WGZvtExFD6aVSFdhbwC6Vq5pySM5l+6ByJmNMoxg",
+	"LJsMV6wmlEu8oSpYK1EyBd0t+xUh+18/JH5KJT3cz+Ck3GMApWzi9T+aL8dY5lfusWlIqoaqJTNxkrrv",
+	"IxTdU6w6td6rC4+adFS33aYbPRG3UyLWK4ttMWeX8GFJrMwEaLLRGx7rKxIBFnVZvK/ce/t5oMsYzJqV",
+	"JNH+p+No4aYGLxmYmr5v37hOtnKkc/6Eg97asDENzfVgl8w3fGrQqeRCjPVLdPJR8HfBSQCuWyB84cM6",
+	"1LUTmIWs/CiofOS4TwHJCltTY2HffCB2bOFKtI2w8rH8IJxrSoW1K+euhgjiFlw30RjIH2uAE1IqwjHp",
+	"yAWO74Dr273GO2OF3CREV+kKkUXQHveuyCVAzPbfbYcJvz2ksQLsBjXWqIF36o6ds9PHYQ92oLgykUty",
+	"4Nr+GIcEcXMi9iEfLeoXlw5WF5W00jEQE+8WiGj4h61kwoVEtDe3Sj5NN5tUHIVHom6DiqVS9Q7UGxUu",
+	"n6qn77ioPi+epyMiRzwHICM9NXnxPrnVvXL4nrxzXdi1BBO7HeV4vJOQuy8MmIa9dgAjjqCxJeUK4OGN",
+	"4mXeDe3N4Mu+gzuayKt7idhNiORwudcTA/N1bKJZU10IPCLm0Mr62gk5uDXXbfPbG9fPDBtFq1Eh2z1D",
+	"1OHbkeHZ+xLDR2hbr4P4yGGz7cPntluJdai6+RYrR3xeeAkaumadQt0umkUU58KXNAXtf0hMqBMj6gLE",
+	"CR0nG4ZtLgTsghJoeFVUMcioMqfCw8KY/a7nbrVXXTHVZKv4ebm9ca+OieQXdSX23oKwvTsy0QiAF8Tm",
+	"9bZ1G/fjZSe8p8ddqq2Lc2LVMShJAP+1e652MBcOzJIj2yu3YTja/BVdjgnauYONjjzmebzZRas1gDvA",
+	"9txAgw4fHRm/T1nFjtA4qQnk9g45L1hCqFL8huYeOl6qaA/g8WA6qhLXe7BAA4UzFUu8QZGQnC0MkZVJ",
+	"SMGh3kMqB/4TBMeU4QSSLeLDcYMYWxlHywXeEkRtGFsTy7Ma+mSGdGsc3zCZTo8oz0aDrHmIxvTDts0d",
+	"cZQHfAb4uskh+cbcmeg5wN/FpvJOcRqouKd5HoDabingTTuexLdB0TwLO5Silrk3Bkb1eXESNNrDaJp4",
+	"TVdSh7wCLXWltVgKbSThF8kIoK6wZfIkubi4aJC5MGLdHng0u/Z0r11cnhumgghtckG0UaBUkocJ+RqC",
+	"CY/Gvvq5HzcUoAmgTuxbhtNXwqHnGgw9nOBWKjmn83wLsgkzCCFxglExzdTuIF/0m0ZbtQYJBRiCpGBs",
+	"tM+kLtAPvHRZMR3sU435mY2PFl+LOGchtXhhrp0/bGStPwJmReLw0ajNfmsOw9eA8lh3dMHF5AiWloxR",
+	"Y8IeI/RafTRkwW+c/6yjI4y7+wMhmkg8ZUVVuEEJw+wDuQAnAOmq7+MvG9ARQxjhZidotb8f6mEjLLAp",
+	"3pXkI6XDcZOaHgLV5VbPm9oS68Hq1RIPMx5qNg4AxSBUlCNJbQZ5/dWfo7alNNjC4E0rLjcptTGW3vXG",
+	"2gts8wVb1dDZe19iTeHEjetdhI3cO2UNnVrdOg2h13qF54z4VKpBPuseHT9g2/SFaQdJqOQ8Z8UkXPrJ",
+	"zTV8SWywMb0wkXvJbRv7aJ7aCwkdAdjQB9qN2mt/s5LwEQbyU1kUEMXvfL+0cs5/FXT4H1DwWxU8in4V",
+	"AdD3owR3Yc0FZFeXSChMwWglUmL26KWQZ8Z5mt0nAEycnaEkcJ+1BUL9Q3O2gNYE9Udc3NCctz5wHHXm",
+	"8iebL4yUZzlVwGzuo4wWdNl+JuN6fbaoQDa1flZU6epszpZVZy5nSgKWi/sg52J91hSDuU9XUpszdzDq",
+	"B1MHENQMpR2qU/MJZra0FpqxopSGiXR7tmbb7t6dcXHWXW3OzNlStkZkLGOdfTNMCdpaKPb6p3g/u88K",
+	"Zlay9SttZFl2s7+mgCO4Xqe+3YLjv8hR9zHKHfPkuiUbA7lJzZfj71ImYE51/s6EXyI0/3hlZAD2LwKx",
+	"b78IZ2rFIPMAHt//rJljW8i297G3/hA93tZekb4bL9pM2qXB7oPL2M7qltThF6dB2BChudmecZGxkomM",
+	"CUNK/tHq7HWTNCNL8IvsBL9XQSDATfDTj8FPt4FPewv7aA+NVSlmyWwVWZmucjMRhm0AE23RIFkP3m9N",
+	"2q+Q5nrtcpvHGTYuFzp0lwwiQvtCsHF5/gZjUTuhkwap+JCAbQEstgYgegiDeKAR80mbK/v4XiB92KqI",
+	"1w74Zuz2I5LYvhSZdmF270XBvRrA6prWTX+S6+jODmnMq+QaygogoXSSa6EDBhbIwnLYtUur+ilZLVdg",
+	"PUc8yalidCr4LHatjbfFhllousX2tuEGQK0+wL2OTCC5QHNNZcESrCpFJVYuyKJSsKstJONBrNLA/nCD",
+	"4MHoXvBk+UpjvG+al4fyfMxGLLDzU6g/IybDT9r/sTF37EEBiTxzF6mLQRvuablR151C/2Lw0m7BySjk",
+	"5qklixSsw807Z7RdyxhINNLmGmpyR3cs3inXD1Tgx+O+dSLCrgaFN+64aciSiev4a0YUtid1CRb6H53b",
+	"0VWPXbqy96RX976btAR5fNFuPRsqDPYS8QCi9nhpQ7etBprK3ziWY4PmoXdtBc4USFUQbOE25fan18Nh",
+	"2aml+KERQHQMyJTaAWpFy2wo7WMcyruaKjpHIcO/rUSNDN/SNIZ+8k/32OFdd+5ATHbeGdZrhoGg8R0q",
+	"tsRCJ0jn3HHN8ep0CPZk9uK3vpDaPNQRKp1rLqJBfFe7efpZDod3ho8cJ3jljOjcAxVkwZ4mbjPrNUX2",
+	"4hDxz0gZ2+Ejn28r4bylAwkSgXBIQuSNa9Bew2jsj8GNc8fvem+D3HD8MMsOenLHz93zn+9ji52uEL9V",
+	"rDpoL4i3TWllP8FTbyc2FkTc8gEI/gFQ9Yjvo0FCbw2e4ORCe3ZFb1hWJ9LvtH2oFE23ndD71xej4lk5",
+	"NdxUWbeM/tG/PfjLuF9Lsdz9+dlfHzx8PC6adncA60iel19Oe27B/YSGp1FbL4TF4XGbdnt0363r1hBu",
+	"fMjHN3Sev8cfBKOIDY5+v/5iZINQo9hALgjmeOwq+a6lLPx4hwCx1sCQ7+1n7N7c2o44JV85FaWPsVyJ",
+	"bESHJBwpLhnATg7WmdvFE0iHIVKRgn9kGVrlSuY+Tp5SQeaM+EGCPhWeZwr5cZzvqVl0KOOMazqPGjML",
+	"mcbrEiKVtvHi5pL+VkX07JIqk0d21G5PpFFrXpvzuz+LZEgmMyOrTs1nu1en0I7/J/TzsebFfH8F5NsQ",
+	"NyvsG+2Yrxkrwr28NO2OheEKqJFwCa0+hSGFT+ZTIw6gfk/+zRQ36r5Jxzor5TnmYuIZKxgVRMuCQXh4",
+	"guclgLUx80vwO1Zvg59NkJIsVWxSySUz0ww+ZsLOxkhJJg5f/y4+53/6UzAh2a8+Oc3VTQl+mOztbtGb",
+	"cLzT1RVjwl9tYzvTxiVLfeWHAuPNjYXhcG40yxfB6zAmgxpBs5uxSknJlJYCGhCD3wAAn7lB1+6Ga5aQ",
+	"97P3s24HZHjIg91RYjUpM67vr6+yQlnk1l7PMbbZL2g41nOAJqO1Q3z39uMqrQptrJKv9ykaO9MeCjVZ",
+	"CRxz0A+7EWUAlCXngmlClR11ar3cPZDEd4ZiImPZNQ/nhsW7RnnM8Xs6KiNoJo2WGbjsJzRsnQIyPsoF",
+	"5hJlWg0SFVBwJ9tmf81jNNckiKVjRcqGbjEPGXzdyEBy0ZQ73/GWqj1pPkUBaNtCafGM7zRq72qr9Wzf",
+	"wAtRXto7govBE+DZtiFvWG7EMCuH4mN3BJM8COxjmks9Nep5h+DWvh6iPoS0oljIsKIZ5KIGA2V1A4Rg",
+	"NQTXBIpsCeKT4QJnyXCe2RiAygbfcsTTA+gxQ7I2HkLJ5fK6CRGOiebIJQBLj32+6OIItGTWgByNVpNP",
+	"DfhM5KcGLHDQNMTj+BofHpDYDQ5mOME4YO5CO/u5zHxSJimVtGIAtJpcyjWJ4A5pvq9saMSSahG+ocLE",
+	"UN96jXmhTMga5OFePyEEPNS8YkcoJok9gpbb1U4QokC0CS+d3e62ZFdHvrS5uHMEWqe3OZmNJB2Qzc8w",
+	"SS/g1FbZSNfSc4rmWX26xt+bA8lXA/b8lCSaMR6qnb0xCv2S8QozDKJmUuxPFx5KwHFE+F4YtQ3lUQXb",
+	"mmsOsVWI1MLPYT51cHQcqGaTcDxpZ+JyfELvnJpRdgt84J94RDOJa8TTM0GfZhmn1z7HN9YRZ4wOOQFp",
+	"ahy0jGufZ6eQOOrW4E/OKsO9GeCVF8Gk0gE8u7viN3UBqwZmFA7kjY7B1ar9hPw6p1fuU4brgQdm/5PL",
+	"LOvn498T/vt+MBSf4vN97fM9gnb4XtwFqpZ6msdeLsiCsfyS3C7LjwnRJWPZJ8RmUrIyDBKcCmYUAygg",
+	"lkqRPSW3rgEnPAlIyqH2m0/Jrb0d3XDQ9T2U10P3w2iXEk1+GTbOE2JomRCzAbjwlcyzhJRcpKuE2IOX",
+	"kDXb6gRAMXVC7OWXQHwiIeyG5hW1y3SWTuL6Zd3wjMnEo9W7UmaHe2T/JcuEYD5hYs27dQLbaLX5SmSy",
+	"g7my293zcYh2CyWLYDav1zt3+9s1k4Z/gbEEFgViazXmHflTzrW5atl7f36K9HVYtWCvSmIUvQH7cC+n",
+	"dVJwWgqfvGFqwv0dwWHCTCYmDFMsa6iEdeMyz+WGZZA0ZjcdwaOgJPKSPHx08X92dj8ODD2ux5qR+5Op",
+	"Mzkkg17X6vtuZsFEkLMJDhXDwqbVSDwGTPZoozK468s5yYcW/Ia6hoNhh/jdmgUcFL3/XiD8Hauklcpg",
+	"LTtcjf3LKegz73UYn8FwxYzxpvpOuV5BIypaJtPK+8sDQVlaMCvJ/+uzn14m7sy7kEcAvsysIh3mf6tY",
+	"DGDGW4cgKN9WCJrxH1evX42puCswtbheQ/MuN50gt60Yi9cnTNA37DjPXJZ9KFn69K3lFzldb6MpqaOR",
+	"QqBONYpEV012t44WJhPKG+qssl1x0+1M36nL3M0OxC1LGvJHWeZZU8ASrWwZolWLVeaMqhE+yG/dY/eO",
+	"edTN+0fnh/gfBJGrJwGUvlBBaFKfTLk/Yg5Pxatb6rXVMwtSsNX+pE+98R41WhlZUMPT8NGIlbhwuhRS",
+	"cz0UOhqKkISa2HuPGnQtqPU5asi5+4c+d9r2J9LpixMU3UrO2STfYgMnFPgq6r65T0+Y+bYNtgN+r4Yc",
+	"YZIvxY/B4vVIdrKrJ5ywDzs3UsZmnXFi8wpmGk6uuVxwsWSqVK5+OxDBXrFicjZGhTPdD73lRm9+0p1R",
+	"U6AZ3gUThBUracrNdn/nMvfcp2SgN26xAwY/NKbv8hDKccXS5glJKq4WOjiWWMfu1oKmKyekhkb/yT3m",
+	"ww7j5/UTRCnCud1iSkcOny4bLJlkYlqiyjikN7zjXW9it4vN2+qtqOneIlvSMFazyc2ig/zZa8EVAcN1",
+	"T0HhSlfO+iZIzH65aXKNiBRPHWyxNUGg5Yy1Wg1F6IBeDUArErYnw7UVg2pMnaZp5l5TSXYBPGcPH9/R",
+	"JVXKgJL0sdvDsoUe26s/bkBu/233mWA1cpB81pzwXrwpfcKcNyWM8Az1oN6ng8VoJKU5ExlVvnZpJHaP",
+	"vOMdAxOE34eXjeZ7H2JcBy08SnKZUuN6baBj3bCSQDpADZ0y38Ja/T+hYmtFdd1+xKE07+b6BOMU/nDw",
+	"gpEmZgHtueZsCVg9owIVpVlF69to6hHdXLcR31ckUggZDuq4tCq7QtGqp617Cn8VBjKJOmHcXg/UhuZS",
+	"NuGaCcimsUSdcuVM0O7r5mwhFXPoVvg3QkAj+CMgQVlLH/5F8/ypa8frqocdte6Q8HakSvc2OH8TQfEv",
+	"awYKH5gg+I2VyRCYQZdorTmPTXMbgDpALh9f8SyyXlngyALpUG1yvIBxvHugpFrHRml523rRSegFIBWw",
+	"+P1gRfWal2VsAnHHQit6e8+yRPQ8tAL3IP96VYneJYEOisZa9TLO7WJNlFYloV9gkF2roNocq771IRXT",
+	"kX2Btu3j0BKpjvQZuWO+053bbR0Q/CrShwtBEnwvRh/aR4hQlJnBvJV43UOkcSf24ITgy5qVhrSvnXYj",
+	"z7AN3hQ137EPTwsbuo7stnsQ1eV6w0WswJaxMta6Y+r0bqhDKJr3JTxkzk1h/Zf2B0GDmY9ISYKHRicF",
+	"ePHh7jTcwk4+D0w/SgufDzBB802lME5LbGyA7G+r7X/7+R//Pqbsy/v/ewzucYuczkSQ4zHxq9W81bBS",
+	"n8+hQ0GwG+9j1zehtoD2KcownaReVnSr3jmCHI1pT8Yf8SXK5yuWricyRLC00bWivSSuk592VRCarGjW",
+	"auW3gp6/0PuxQ+d33g87lPHffSXaflZCujv2Et4rNwKi9DrY/j3et/ngPZmbpI5gr0PtIWWhrg9i/FGN",
+	"+ctoZtxPVYu1EL6qioKGUtSmqRXvaJ5vwzoF1asp+ol9PljfGMDOu9OM6vja/YYZC6SQzHQuN2zCPfUS",
+	"oYlH9MntoOb5a96/rgmLeRqE6V/nhQQbuObOkRs4Ft6kItAIcwC9pe6OFhwEkjfA8YLBacSfClfMykks",
+	"0Frbc/hpGCTRHddQko0gsmQCpxhucTZnecjyJJTYS0vJfAhnsefJcRBSOgFEKQ2CWLEUCh6hfIybSxCX",
+	"xHWaDFTmhord0PHhcMNdYXLtBvGbmgSLeTGrLZQvzbUDwDDQFd33Pkf/EvdI/FiaUIluPm27UFcHMXtX",
+	"clN3CPxKg0dLAxQWrYkx3rdS6YrmMeRsy3wt/4DLZYNkcEYFy552+t2BX8XeixK7GLpLLNiBgoa7ySNt",
+	"LRluqNqGO/KAKTqPHhnHWuiwRrcfXTO9j19j8AlzeLhu2OYOvd+3eiUNP9RZLg3zIB33SBh3CsOtgMJF",
+	"VuFCYClg5+eVMVLsXajfjngdL0r53WAeANBF/TCRb3r5G/t7mCYzIWMOR7vlETfJmpfTHCiR/t/2DW5B",
+	"zoPhHBitKwQmGNw50N4GoOFGQ8bt5urvvEttX9Z62nQl+AAKbOLVV3CDASyelcg5iBCfughBIOIbdDfd",
+	"vbG/PrDuOHV3AI63r2qi/npJypUUTL8XJU/Xl1ahPCO31uhz33zqq4/fPHny6JtREaF3aut7n04xSJt+",
+	"jHvbh7hH4/cjgUZXxHUD2BsLCyeYSgWyG5tzNA6abqfEnIpL8v0NU1vCME/xvaBleUk857wXQNJL17f0",
+	"vTB0qS/JL7qQa/ahv8tff/P1w8ePR23zP3RAPq5kpSIFXagsTUoO+FdX2MRMbxw5dOb/2Tj1ff6jwPt9",
+	"QJaMToH8mXIT1EbvnlIXx1gc77KGorLrRec+GHQu99vouTpbP8qHED6OZmmluNleNUkfxvcJxlQNCP1Q",
+	"xVq1bStjytmnT9DpfxHIkn/HtHGyZwFgRsC6Tn1jRZVDRCshmjd/K0ZzJ0xAsXPK0YKqQj9wJ8NaqE73",
+	"pwQnRWC2D8j34AcHiE+Pt+/zOzX509sXz8lfHz/5y58fkHe8YPic/fDRo0d/JVyQf7x7npCsUq7PUcHz",
+	"nGP5AUzzX0yT+dYw/QAOmivRnv1X73HyQPeXs4deKYZO8bNHDy4ePHJppbC557Tk5zcPz2sLZYlZpZbt",
+	"4OU/ZrPL2TOnGSmmSymcWfz1xUXP49bq7H7+ny6xChlyb1YhvABI2CWd+8J+vKADiXb1zM59HwrgJm/b",
+	"z35eSYKg/RoVdarJZiULEIWAfTHz7T9/mWmmIFL2wY7hdwhUTgqHvvVpO7MhuHV/Yw3OzRE3sIeoE9jJ",
+	"dyvm2vjdfzffIW4ILw3xG/CVxtGdT821OS/olszZkiOcB2y8NWw6F0+CqFFQZeJQBD0dEFawQwZXe6vP",
+	"b91fn85pmsrK4YYFafCSa/PMP3RPIoyyu93LAh6MXQb38zoMVdymfKUJNBj3W+N9mhJMN2vDddg9VczY",
+	"fQb0Kloww+xt+0t4Gs0jdh4ouT8ks9IlsPUkR5b5zajT2r+VmFh5EMZ/xTb1bnevIaMq9umYMqv92t2z",
+	"RhseuCddn2UZoR16PiWa3TBFcw8dbfVFuESoJkspQbxhBoRVwYO0Hnemzm/dX5/wWs0ZGlZdKr+FWrA2",
+	"oTt7/nj3Sv6xbqd/CMana2ZNfzdVIhcuq5hr87Tmem7ImrES/oAaEI3t0JoudTlWXxzwXCTtbDGrnkAX",
+	"cgjpoIo/o53T0XBu0uLC/WHRD3uoWZaWkmX56Vw7NKiooLxCyKTjC8k2zNUIQfm9h0M8hDJATR3xQS+n",
+	"1QpXNLPGqVmxAnLFFhSYBBTHGryqxR+oRR6KPdo2eYhPID8jziN9hXwPR7i5DzHCt/jIzuJgcr9VTG37",
+	"s4vPJtnxAVJlmq3/SoMESwj17oXEfeOZjPDMfiskJuBQ4p12odn81pnL3uTPXd9avvUmgmuewDRz3g7g",
+	"DC7IXFGRrv69oJCTEpqFn2HgWOzFPdrLQs8rpaFH594nX/KC4w19tJsQOAVK5QPn1rHR/U8tDpQ4hwNZ",
+	"cKXNQU9jVIn5ia7Ztw5M6kg6jOvrcloNpvXSXf1l7jvN3JNsP8Hl7ByAckFcCzjtVZf6wNtjnWWu8QcC",
+	"ZNR4UTlN1xBRKUIUHyPqzm/h/5+GDDVP4wMIvA+/d7K9FsyX1M+3ZCd74dDX4KCvOWmczb46wQmBP7XE",
+	"cJLKouDm3x8vvqZ/fZj+OehiDtys89bJHnm3ggMFq7y7TIQu3EPz0eElDswQK9W/FJnzswseNGA/92di",
+	"JAcyjDTMYSU4RsIs8JKLFn7EfaXLecvdH5My3s1/KMUq+LMl5QIRbj6LiKpDGaehM4zp+okRt3ZS91xq",
+	"pboeR3M/rHCZxG8LboZ47QU3X8Z9NjLPdZQleBwO4umqk+MG3bgcA4EVsIFHnPriHWrblpvF/kxI84fk",
+	"sxUVmbxhGIT78tYS09x/oCJ7fQMesC/3Mn7FNj+47T31bdx97/GPmTMGSrpk2AsWDxXFSBucOwc61SA6",
+	"IV6LL7+41+3MU4fY+/s+jLqFkROT/DWOzjHVjLqibPIvXbrxHX7pk8bv4FY5psZT7/eJTpK19Rx2UFL3",
+	"4IRLyf7DiSk0nts3GSRmulg2+tE8If54d5bxmVmxM/LOJd5/4fY+TvOEfAUb5y3tZyJTkmeN4jPfkjXb",
+	"Aqu1ug/+AdjH18APGm/+mZ3lNXP++uLrb84eXpxdPHx3cXEJ//23iI/Y1cGPCP0M1tbvvv3hmLcjkM29",
+	"X38S28BvPOIJfzYrgRri2pY2VUIbnuf4KeFWvOqStv1jkO58L7/0OLY9X7jWq8dwf7/w7UePJONg/JMq",
+	"oYLQLFNMa2JJCGqo30lNFKMZJq5KwZ7WvmiHMwB9hiF4DG1/aRag9h6a+RbkZ6oSw2G45/7Rt5U4TfZK",
+	"sPPoLmlgPofw0bn1uUT+3e7rQm7aF4zrxX6MQA/grdQTmk19wY8ZK0ppmEi3f2fb2RHtxTZTnNpmrF+5",
+	"G3xQyDn35Igf6A0LsAEl9anxDfkTq8/ag9lotKDg7iq1NdOMPJcjz+RpDmTDkSOOZWtuh9EGXailzvtf",
+	"oMsrbR2TA5/NKnQ06Q1rn8xjHKx6fKimPvGxahE5fLjSNhfck65/Z6zsHKhKZExBSREkEz9t0ILYxw56",
+	"UCD+N/ZsNXisUe3aPXInk2wPavdulJGSjG7RCi5kwYTBxOxHjx799c9PyaML+7UmdCld6ZsDoBrU5IPT",
+	"eTx6NgnZrGTOkvasntoLcMwUIPV79ASOGv5BOn7nSnM/hw8/Ia+vPLPqjrGqEajfsaO9SlD7m7v8klqH",
+	"Bwu463asYVqPqM7jvB6k+uY+yvy4l6xMkR/xLU3pe/wqdc/sbOdOLTIULZUloblskuQOLRMg98uspK6R",
+	"DzlkAJKCxY6dA4ufkK0Z8WzKxUIz058/L6oCMBsQor/gAj+5GD9wDilgwXG/7oz5MJRaekw5YYkfSxzz",
+	"nHEAEwNHskfdrBhX1lhP1zpxhC6YQQDifkrZKU47Tu38Fv4YzE5CYIhjU8PhH51IZD8jsG4fYG31gC2Y",
+	"iab6HYIu+zOz03q/j5aX3YL0iArI72p8i0EBWSfU1pm0gKNq/9DcwAeQ+AKahWhdjofKoQ3Gavqhmj3g",
+	"r9FxfA+5UXyMO+b65sWGLHNqLP1Gj/rG/yA6pOt2NW64v9uHT+Q7xQ0ZYzzWGttBLMdFzuwprh2lYDc6",
+	"Uz2TTPc8O/D4EWWtO23nt/jHoLD9zkc2jyZt8Q1xcfuuwbo/TDYnDpaAkbeSuk0YbkjGmzash6JHEmsx",
+	"FpC2WbPhBwrn9Ml9nku5Plj+yhGWE/NKvpRy/azhyC/VJ2mn+WX5Il3uOJD9/mcInMO+Vqjrd7QHac1Y",
+	"CWfLda6AD11zfejUuXuwJvKvYgXlQp/f2jP76ctl5M7w2FE7MLBdxOCwHlnBtxDBJiMfknvLAVf59TuU",
+	"BFeMXcHkj1xKbt8QOVbafXuYWCoE2OqMlK88DiPxljd6wBK4pQCy3d5UslMkfsfDpFutdOJlrdpIxU6l",
+	"C5zK6PpWIRijE15zmq4JF0aSSrPf0/UfixQ4yn7XHvII913djOnEd95pmQVrq+sAWwVGZqWxS5MUGHSD",
+	"zhJek4R6Wa7rDtKTzilTiopMHyON4Tv5PQz+BatQboInZqj2W0/g8tFrQsEAIUaSTLZ7ylTGimXLYdC2",
+	"QN+Vfc5v8Y9BEy/GDSHTfkO5a8gQ8KE+GuGZ/fDHoZ8guLkJHn/EcskADtK322i26yiXSdhfxzw9j+iw",
+	"857HM8Us3RwQV5TD3NNv64ePyQU7LzsRQ/wgN5ALldTwPkWVrhLi94pogz2FDupWj13+sV0/jrwO7/kJ",
+	"RffnIrqrrFzdg/bDJ63dJCHqG3/RdBIY6RyH7AaPJJHUik3SaSC+WUnXPYqbo7rHJ7m13WJbfu1o6BI7",
+	"oGOn5sgCmm8nRi5/T8AUbstiEcaafe5/HvxQcXiKI6YtPssy3yLky9Vt6yYmp5WQV4yJFxSb7wYdGoum",
+	"ucp9PRqKG0YyuREtnRZckHoFLffmjBTQCSvB4jcqCBNGbTvnFVN/sKES9iiDbzHLYGrOlZei57fur0/D",
+	"1cKeif4I5HgtmtEOeg73iza3ka9cv8d9eBHtfT/82XOjfxa0hxOS22kk3DggSgx0ZYpuBCmoWmu42qHX",
+	"i7t273+Y/EcP/oVI5CdjqMkTbfXh/kImuZLanAFa7rCO94PU5h0+dopYef26MeFynBdko8uD5OVC9R0O",
+	"KhcwqE4gOUZWCGjhvjQrVmiW37CD2tiDFUDNxtxdTPVBvbUJN6Ww3zhMuH6zn4n9s+AdAaTpk0rBV2zT",
+	"YquwIATCPnXeFL2CvlBYf3SQBABXeA9vcTpJyegam9ZIwVxGQLvRE+TM3s0N1zrb57fw/0H40J+5WVlB",
+	"3WWxY0EejKLEIdRBtyrn7fxKNzTW/pOci7UleFqZ0zrLTOskH8lX5vuWn9+6vwBVlpWGipQdKvh6BX+Q",
+	"11fEvSQcXmq+vH986Rks4mVrxCNxat1+/0SOXViXA86FNzuAztdXBJrRI/Sl0VgTohjNYhlc+xhDsKoc",
+	"vvVfumdOceW7liqfqabYrZS4noQHLRweqKV66UvkjpUN5Db1tDdt+63HJ52rokJ+diVUgDVHC1c+UPds",
+	"d12uJhUJu3NynjZNow6s1zX9hI7DB834Jy+mkyeMkf/cdDyoSteJTMhNECPMBdK5Jtg8G5qQ3Jk1bvGP",
+	"EeDsNZ0HHeXW0FiusPse2MvYgiGBLieEm6eE5dA1Hx37foVQdyWh9ZMETI5gbY7Ybug2hKJSd30LOIMD",
+	"2PHfHQY1/oVUS2ZC1cKN4I229GhOzR9Ckr0WbGgbDqGppUpC7zzXVCemp7Wk0UGygKE9z5DT8xU8MADn",
+	"4gGnBlL+9ycxNnhXHr4KmgvY9+ZUhLIaO5u3oIqdrdk2Mo26D3psGvsCVPcNwnQNe7vnLLueb6eBnnd7",
+	"89VjhK33XjsJ4Z1+ukpXVk/9tcbEEny5Mvn210MJet/wCUmaoIhMCBLUykz71qTGCoGzqkAGZ8EeQ8cq",
+	"d7CqeYzvX4HafjyHh9yEqAQfH4YIqrIXFKScuVBJTrVLFIX0E33Svfag5sdQ0p5l2RscfkhKGZeNeAaI",
+	"WQ9ouY4VqvOcXU8SGE+eJHeHwpSpYeZMG8Vo0WWgphU/FxRm2H/JSVVGv8exG3dDHSwQNL09CMyJyKxl",
+	"IAXz4GpPa3FBM1dUUALYiV/hZABMz5jnC4Zt7A/CoL3t4WZFfkX3AbZnPmc3THiq/wo2ETZfg1ahGhJF",
+	"FlS51f7p5x+evfv5b+SHdz+9TMhfH3z950toOmk0+bVUcqmY1r+6BmLvxQu7kDfuY9fLDb0WTGSwmb+6",
+	"RfvfkDceus75On91LfmaB/Df2E2ve/rwdfX5O1ZwnH2G4Nw+jj9GJjGAKzj61EFwD8TlKu4ZcQKbINPq",
+	"O7B9TvfV1b7BR07S6YjesAzeN8bJ5CZ2/w3HgZpddbvjumAtpKpd/diknJ4Qygd34zjnqb3dY05UtD2Z",
+	"lb6HcxMBT7aAdnrevrFRaLTK9nD2iYKl0A/5M/lNYZXea5rUjZq4IoJ9dCiNuk5LNCu2JRsmDMmpYfn2",
+	"VG7WN9iq+UjXBu7/iW+N+p0nc7CCGXdw9yo8dW4Up/mRfKtHJL4f/TMQ/x3s2Gldq8ABqSzwrgLfqs+K",
+	"gIPOxfLuLHBr/zfCherI+b8dqN3SMKBNt+Wmvd6gDMwucpJjtT4yfwDp9Vow36r/OC5V3zHSWktqi46u",
+	"sF+1bCTRQbyq7YNzvuLaSLXdq5NAAf1IvPUU08gPgqv1xcJf1ZsSS1A/Poa1c1ZaW4BnRMg2Kkhq71nw",
+	"djxt91zrZ7b/IXnayvuDIQQcc03RlD15w4C3jmVk2bHtS+5sYx3oFgK0YGgeIwurBiAQO5izDYgpLwDF",
+	"W2rmKhTdBXwvjeFcsRsO+JJ7Rd/b+slTmWX+jZ/LPHu3Yg38JlQwoKT5X02QeHz336scgXMe1ny/jNIi",
+	"O7dOu8HPjj50jOPkwIdcRNPbP67nITrzfLuCXqnQHeQaFkj8Ppg25Hh5Qyt9TM+L09sM+yP7XuBedQyH",
+	"d6q9TO0NO99aA4/lC4SpXlIuEMcBHfpCboiczoGjKupPUkl/8mJqjGj7t5KCbiGJjNAN3XZR+jZQRwhf",
+	"9rpiHKT7eaSi/gSV9J+tgv5zVc5vBmg+Pd6lKnFWWnWUbY6Sg/AGx35bHZMFPksrE7eyeNgfTtxhGps4",
+	"Z6aqhBsWYNhDJzxnYNVUxqeQPq2lL9feem+xCWiZI5hk2FJxHYYGHZww/a808S3apSI1ugJAI7q6rYTQ",
+	"pn079UlSDlwBztOXg6zwthJ70IJvmMp4akaP+E/3fLxBt92B6/l26mK7xGj3x/ct+hdN4+vIDvvvBhEc",
+	"f08wD28rEfOgHahJ1VtIN4vYre7wHakdFcrcLxXV4Y/Yf8rbWl07arSIPb9VlRjEWQiStLuads2vNqzU",
+	"dWvXBeV5pRhEPRdVnscOueJsMRwr2m1BgzlagOZnHITuimoCmBXEm5j2E6xdiLx6ECztm88Mlva2EsOY",
+	"24fhoddoh6OVzo0mOVvqhCimq9ylJWx8VmHOFsbe9QcUKfvF8ttKjCzUb3j6HGy9o2IItKcVE4tvK/EM",
+	"JvKFikWc3JcjFQXbHF4yekVD04IBTA0g+TafyGLOBSxEPyU0z5NaeDHI0tQ+G/PuIvY8pSJl+Wfnx+cw",
+	"DW8b/V5vPVwFEvdpI5wylnIr/X063H2oVel9zaDwkdP0E670qHRMN6cDWX/uADirDpqNucKV+ZbADn35",
+	"twDmZp/s2E2Yl8MWHGIxj5h4EiarXzaCz9rP3reSP88xP84d2hpB7AF5juvThCqIkP7P//4/6n07v+XZ",
+	"p98D++F0jw66dK/Z4WaeaHr78T74kYFxYztwznJWeHERP5T+oZMcSnzZqDPp53WYeLjfC4f31/QGwdNq",
+	"r1t7XBPfDs3eF1xk2tWPg8JVfK4D+gXz2MLOV5/fcpGxj3+kQ9d+xUX4FXbJY4Kmd9nl/6wEN0OOjP/4",
+	"h+Bm2qH9iA1HJ5YBBpRetKQP0oMQPdq1ba4JrIv8fz+9/PJvw5wt9fltzpZWwdbQSZLq4d5mVyvGzFFB",
+	"PuEFsQYy+OVhlRwhN2CRQh4Y1czXVbbM0IRQY1iB9ZTuzy9XluZseX/Z0QPBlppDrJE7O90hEeyRMHY7",
+	"jyVgIsx77sMtX4wkPwE52v30D0+SSHD/J6rWz5vRDt5Qn2pmX/Fl1OFd0S3UglnB4BqOLDpN8LlOfGO3",
+	"luC4Q41ei8Ud8OqeFFH/0KjceFc4GIwbPrk4cav3euonzCu1G6Bro/aruuWeK6eBViSoLNvDhXlnYYJ+",
+	"oZd6eVovezCHjovjZXu84X+8qKHLl0OG7PS/aLrXNfk+Goq/pCJCkkKq+3jBFSulMvdt5X8kTq73Z0Ad",
+	"dY8cUyF1rzhZV3NVwb0OQdhL4tQZqFZudQwFj69mDrTGSLmGXiqsxrHhmixyunY5gK5V/BcqvTSjChHu",
+	"g3S+wq8HAGwWVLGBlKDPh201yqn0QlYiG11rsaEaG8wcqPOIg0PCZMGkrjnFsJzlnaxuIn86TCQExBpW",
+	"fK7cMydB4UDEtRE08rM6jLbiNuQr7SDCMNZjWbtJ6tMrudEOvuCG5lWPVDido5Pq/NbOakQl9FUNXve7",
+	"r4VGC2N50IpoBwXXS+U9ABkHMQG7NuJehK/R7VSZqcl9lEJCGPyflum/DDPxb/ymRURuNJ7IICX3HSu9",
+	"vzzwyj80uoeZT68tK1VKPdjF7KCJttF2Y+CGo4pZcUbSXMZTw5YS+9wMZ6X9nnJPHfli+ac1dQ/gvnBD",
+	"NYBOKc1zpqB2QDP2WVqPvS6ZuKpbyX2pWap+hifvftR6bcAT7r8+SE/dBfQNc+aFB/QijvZPyWbFajTS",
+	"eaW3DmcNW44BYKY1WKCf9XR/lxd057fur+H4Q4xf4tmoOG9ZMmiPhiLmD5KQejImeS1YqyfkSfuhuTWO",
+	"7YfWMMhxFA4Y/TP1QzsRsVvd0FBdsH/VCoPTDuzFkUu5Jndycu8e+nPXxf+YXqgAK1Ux+ItTsNF4CIzf",
+	"IRf9TWI8pAbS8HqmR9tzzFVXHCEcq4/M9pv/3oOzmMhOzVZBfed7kbXZ6vdO4O8tufx4iPLTNKhIrUbu",
+	"klWX/IYJMqfp+lD0NIrviYp97545jXMIJmZfuR2VGebmdjg8pq3utIGFSCQ0WwLsGighkUtCS4T0+azX",
+	"92RqL3jO9Bdxfp9l/vy+4Pn4sPfvBsW8vbhotAOUaTAeMzLfHhDKnBJL6cZAdbIkpcKaIyhDjCTpSkqN",
+	"8M+HkSZrVprzW2hW+Ml+/NunUzLbmPSRfRkb03IBw2/R7LfjJmAGdj7nN6fV96bPUC6/7AlKlcGsvgDp",
+	"+NpO5SRqM7zpMwnHZ+BYCInHH+QGMBhcevghMgJaYhAwclxfeBfsoNw47CbfIeEwArGUynxJXM/NHl3v",
+	"Cp44iabHDftcoHg/1w0O7HKJXCy68B8aMGB8bSVX2AH6oC2e9xCq1nCONH61nxOq07FCNZIX3JwOlL2G",
+	"XnoPHmmJDfUdPh+3jjLhS4/htX9T6dWVe92xXO64tycW8M1LA1azp/bBlF0Y8SmW8vDSoFcExtbYxWdR",
+	"aZa5JjN5HqjgqWk85ticQ6bqMeCdntuBj8kQMPY7Ce85BlOMy9HhIgu3ntvhF/eoPqTMB+q5gi5kH3hh",
+	"u9rLp4MA6MYNhPagaxM8D+hK6KNx/MY1RFx7ddnTeOoW/j8m58Oxx/9O+QimfNh19lDwPaQXZHrhgh8Q",
+	"Kz2wWwEQFcAT58rymv2o52BrXQHx7El/ao8pU4chUw4lWSFCBRtZw6YY9tFnQwbOEHdw5SvQ27VLeHNt",
+	"XrQ56GXayb35ttpaIlJieLpmETxT3RKoBwEW7h7ZkfDTQL/T4k+P1quaaR1Gtap3xLlSEXSunRbR9A1B",
+	"Bdvyl/5fhU/Ob/2fw/H5NsccXbS8Yx+jtYIGvjsMGFNL3aYhKdMAbPHcd03jhjhAkt8Xf+z3Fao2eY/m",
+	"MKzKXNJMH8+edC84v8U/Ph0KtJoKgiN+pQnPwmTBBw55bvur8d07v/RVRVtg0TX7RzPeH7WN5QaSIHHj",
+	"yJ9MZdVaQzw1/wzBFmlJ0DHvQ8i+PrB7edv+kC/FGXddBMK9PuiaXfGl+PG40hrfEBHVqcwOoQL+hOq0",
+	"Hc3lEPClQFj7uZIbzRThEBtN2QPy5vXVO9LbO/Cg6W4zsKbWob2tlVJWMQczb1iBaj14GvWpfuE451Rr",
+	"fgcDKe6G7gqaQVLhgrH8Et1VLWTDG5ZrTAKhc55zs61vT+iV7q08BikkYBuSG6q2XSJ51ybMhqWV4mYL",
+	"os7INROzy18+WEHjnt5pQbySzn+uE2AZMLFE17cKyceY61RHzJAxdrObnVDB6hk8qpfgjfcDK0Yz8OP7",
+	"D+UNOO/bGLs6MDC6Eq0Wgp/ixnHV6K64kzkVywp7DrfVgOCQvgMeVgEtZJ7Ljf23WbGiMZ62CDftEjqw",
+	"/KjRBxAn9zZWrbSG3s6uBC1p4OHckAlEMawZlktI8HbDsgbU6na3za2oF4/dOhOf1cxERlXiOuzDZjUF",
+	"TK1mEaEZf4cPJuhiTwgvLBm7jJBBBbj0zjjfGD1HYIrbSAo3aZ2LBGxQe+KSpn68NTsfuonsKNqp4BOx",
+	"8xJyLrMtpONZtrr0hUKoklrbhaaprET7DbquUeq/AcNbup2VT/7j6vWrS9RsE4JOfvuHtEpne1B0/3/6",
+	"8On/DwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -32,7 +32,7 @@ func (h *handlers) ListSessions(ctx context.Context, r ListSessionsRequestObject
 		return nil, err
 	}
 	c := caller(ctx)
-	list, next, err := h.service.Sessions.Sessions(lasting(ctx), c, base.Deref(r.Params.Going), text(r.Params.Q), cursor, limit)
+	list, next, err := h.service.Sessions.Sessions(ctx, c, base.Deref(r.Params.Going), text(r.Params.Q), cursor, limit)
 	out := ListSessions200JSONResponse{Sessions: []contract.Session{}, Next: base.Stated(next)}
 	for _, s := range list {
 		out.Sessions = append(out.Sessions, wire.Session(s, c.Name))
@@ -53,23 +53,23 @@ func (h *handlers) OpenSession(ctx context.Context, r OpenSessionRequestObject) 
 	}
 	var err error
 	if a := b.Again; a != nil {
-		if in, err = h.service.Sessions.AgainByHand(lasting(ctx), c, a.Run, a.Leg, a.Case, in); err != nil {
+		if in, err = h.service.Sessions.AgainByHand(ctx, c, a.Run, a.Leg, a.Case, in); err != nil {
 			return nil, err
 		}
 	}
 	if a := b.Report; a != nil {
-		if in, err = h.service.Sessions.Nearest(lasting(ctx), c, text(a.Model), text(a.Os), text(a.Language), in); err != nil {
+		if in, err = h.service.Sessions.Nearest(ctx, c, text(a.Model), text(a.Os), text(a.Language), in); err != nil {
 			return nil, err
 		}
 	}
-	s, err := h.service.Sessions.OpenSession(lasting(ctx), c, in)
+	s, err := h.service.Sessions.OpenSession(ctx, c, in, text(r.Params.IdempotencyKey))
 	return OpenSession200JSONResponse(wire.Session(s, c.Name)), err
 }
 
 // GetSession gives one, when it is open or closed or a time has passed.
 func (h *handlers) GetSession(ctx context.Context, r GetSessionRequestObject) (GetSessionResponseObject, error) {
 	c := caller(ctx)
-	s, err := h.service.Sessions.AwaitSession(lasting(ctx), c, r.Session,
+	s, err := h.service.Sessions.AwaitSession(ctx, c, r.Session,
 		time.Duration(base.Deref(r.Params.WaitMs))*time.Millisecond)
 	return GetSession200JSONResponse(wire.Session(s, c.Name)), err
 }
@@ -78,7 +78,7 @@ func (h *handlers) GetSession(ctx context.Context, r GetSessionRequestObject) (G
 func (h *handlers) ChangeSession(ctx context.Context, r ChangeSessionRequestObject) (ChangeSessionResponseObject,
 	error) {
 	c := caller(ctx)
-	s, err := h.service.Sessions.ChangeSession(lasting(ctx), c, r.Session, sessions.Words{Name: r.Body.Name,
+	s, err := h.service.Sessions.ChangeSession(ctx, c, r.Session, sessions.Words{Name: r.Body.Name,
 		Purpose: r.Body.Purpose,
 		Shared:  r.Body.Shared})
 	return ChangeSession200JSONResponse(wire.Session(s, c.Name)), err
@@ -87,14 +87,14 @@ func (h *handlers) ChangeSession(ctx context.Context, r ChangeSessionRequestObje
 // EndSession ends one.
 func (h *handlers) EndSession(ctx context.Context, r EndSessionRequestObject) (EndSessionResponseObject, error) {
 	c := caller(ctx)
-	s, err := h.service.Sessions.EndSession(lasting(ctx), c, r.Session)
+	s, err := h.service.Sessions.EndSession(ctx, c, r.Session)
 	return EndSession200JSONResponse(wire.Session(s, c.Name)), err
 }
 
 // MoveSession has one go on elsewhere.
 func (h *handlers) MoveSession(ctx context.Context, r MoveSessionRequestObject) (MoveSessionResponseObject, error) {
 	c := caller(ctx)
-	s, err := h.service.Sessions.MoveSession(lasting(ctx), c, r.Session, text(r.Body.Device), text(r.Body.Lineup))
+	s, err := h.service.Sessions.MoveSession(ctx, c, r.Session, text(r.Body.Device), text(r.Body.Lineup))
 	return MoveSession200JSONResponse(wire.Session(s, c.Name)), err
 }
 
@@ -113,13 +113,13 @@ func (h *handlers) OrderSession(ctx context.Context, r OrderSessionRequestObject
 		}
 		o.Args = args
 	}
-	a, err := h.service.Sessions.Order(lasting(ctx), caller(ctx), r.Session, o)
+	a, err := h.service.Sessions.Order(ctx, caller(ctx), r.Session, o)
 	return OrderSession200JSONResponse(wire.Answer(a)), err
 }
 
 // ListEntries lists what stays.
 func (h *handlers) ListEntries(ctx context.Context, r ListEntriesRequestObject) (ListEntriesResponseObject, error) {
-	_, list, err := h.service.Sessions.SessionEntries(lasting(ctx), caller(ctx), r.Session)
+	_, list, err := h.service.Sessions.SessionEntries(ctx, caller(ctx), r.Session)
 	out := ListEntries200JSONResponse{}
 	for _, e := range list {
 		out = append(out, wire.Entry(e))
@@ -130,13 +130,13 @@ func (h *handlers) ListEntries(ctx context.Context, r ListEntriesRequestObject) 
 // AddSessionFile takes a file in.
 func (h *handlers) AddSessionFile(ctx context.Context, r AddSessionFileRequestObject) (AddSessionFileResponseObject,
 	error) {
-	digest, size, err := h.service.Sessions.AddSessionFile(lasting(ctx), caller(ctx), r.Session, r.Body)
+	digest, size, err := h.service.Sessions.AddSessionFile(ctx, caller(ctx), r.Session, r.Body)
 	return AddSessionFile200JSONResponse{Digest: digest, Size: size}, err
 }
 
 // ListPlaces lists places.
 func (h *handlers) ListPlaces(ctx context.Context, _ ListPlacesRequestObject) (ListPlacesResponseObject, error) {
-	list, err := h.service.Store.Places(lasting(ctx), caller(ctx).ProjectID)
+	list, err := h.service.Store.Places(ctx, caller(ctx).ProjectID)
 	out := ListPlaces200JSONResponse{}
 	for _, p := range list {
 		out = append(out, contract.SavedPlace{Name: p.Name, Latitude: p.Latitude, Longitude: p.Longitude,
@@ -158,7 +158,7 @@ func (h *handlers) SavePlace(ctx context.Context, r SavePlaceRequestObject) (Sav
 	if p.Name == "" {
 		return nil, base.Invalid("a place has a name", "")
 	}
-	return SavePlace204Response{}, h.service.Store.SavePlace(lasting(ctx), caller(ctx).ProjectID, p)
+	return SavePlace204Response{}, h.service.Store.SavePlace(ctx, caller(ctx).ProjectID, p)
 }
 
 // ListFindings lists findings.
@@ -167,7 +167,7 @@ func (h *handlers) ListFindings(ctx context.Context, r ListFindingsRequestObject
 	if err != nil {
 		return nil, err
 	}
-	list, next, err := h.service.Sessions.Findings(lasting(ctx), caller(ctx), text(r.Params.Q), text(r.Params.State),
+	list, next, err := h.service.Sessions.Findings(ctx, caller(ctx), text(r.Params.Q), text(r.Params.State),
 		base.Deref(r.Params.Session), cursor, limit)
 	out := ListFindings200JSONResponse{Findings: []contract.SeenFault{}, Next: base.Stated(next)}
 	for _, f := range list {
@@ -201,13 +201,13 @@ func (h *handlers) AddFinding(ctx context.Context, r AddFindingRequestObject) (A
 	if m := drawn(b.Marks); m != nil {
 		in.Marks = *m
 	}
-	f, err := h.service.Sessions.AddFinding(lasting(ctx), caller(ctx), in)
+	f, err := h.service.Sessions.AddFinding(ctx, caller(ctx), in, text(r.Params.IdempotencyKey))
 	return AddFinding200JSONResponse(wire.SeenFault(f)), err
 }
 
 // GetFinding gives one.
 func (h *handlers) GetFinding(ctx context.Context, r GetFindingRequestObject) (GetFindingResponseObject, error) {
-	f, err := h.service.Sessions.Finding(lasting(ctx), caller(ctx), r.Finding)
+	f, err := h.service.Sessions.Finding(ctx, caller(ctx), r.Finding)
 	return GetFinding200JSONResponse(wire.SeenFault(f)), err
 }
 
@@ -215,7 +215,7 @@ func (h *handlers) GetFinding(ctx context.Context, r GetFindingRequestObject) (G
 func (h *handlers) ChangeFinding(ctx context.Context, r ChangeFindingRequestObject) (ChangeFindingResponseObject,
 	error) {
 	b := r.Body
-	f, err := h.service.Sessions.ChangeFinding(lasting(ctx), caller(ctx), r.Finding, sessions.FindingWords{Title: b.Title,
+	f, err := h.service.Sessions.ChangeFinding(ctx, caller(ctx), r.Finding, sessions.FindingWords{Title: b.Title,
 		Note:  b.Note,
 		State: b.State, MendedIn: b.MendedIn, Marks: drawn(b.Marks)})
 	return ChangeFinding200JSONResponse(wire.SeenFault(f)), err
@@ -228,7 +228,7 @@ func (h *handlers) findingPicture(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	body, err := h.service.Sessions.FindingPicture(g.Request.Context(), caller(g), n, g.Query("plain") == "true")
+	body, err := h.service.Sessions.FindingPicture(g.Request.Context(), caller(g.Request.Context()), n, g.Query("plain") == "true")
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -244,7 +244,7 @@ func (h *handlers) findingFile(g *gin.Context) {
 		return
 	}
 	var body bytes.Buffer // a few pictures at most
-	if err := h.service.Sessions.FindingFile(g.Request.Context(), caller(g), n, &body); err != nil {
+	if err := h.service.Sessions.FindingFile(g.Request.Context(), caller(g.Request.Context()), n, &body); err != nil {
 		h.fail(g, err)
 		return
 	}
@@ -257,7 +257,7 @@ func (h *handlers) findingFile(g *gin.Context) {
 func (h *handlers) sessionLog(g *gin.Context) {
 	n, err := number(g, "session")
 	if err == nil {
-		_, err = h.service.Sessions.Session(g.Request.Context(), caller(g), n)
+		_, err = h.service.Sessions.Session(g.Request.Context(), caller(g.Request.Context()), n)
 	}
 	if err != nil {
 		h.fail(g, err)
@@ -269,7 +269,7 @@ func (h *handlers) sessionLog(g *gin.Context) {
 		g.Header("Content-Disposition", mime.FormatMediaType("attachment",
 			map[string]string{"filename": fmt.Sprintf("session-%d.log", n)}))
 	}
-	if err := h.service.Sessions.SessionLog(g.Request.Context(), caller(g), n, asText, g.Writer); err != nil {
+	if err := h.service.Sessions.SessionLog(g.Request.Context(), caller(g.Request.Context()), n, asText, g.Writer); err != nil {
 		h.fail(g, err)
 	}
 }
@@ -284,7 +284,7 @@ func (h *handlers) keptOfSession(g *gin.Context) {
 			return
 		}
 	}
-	e, f, err := h.service.Sessions.Kept(g.Request.Context(), caller(g), at[0], at[1], at[2])
+	e, f, err := h.service.Sessions.Kept(g.Request.Context(), caller(g.Request.Context()), at[0], at[1], at[2])
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -303,14 +303,14 @@ func (h *handlers) keptOfSession(g *gin.Context) {
 func (h *handlers) lookOn(g *gin.Context) {
 	n, err := number(g, "session")
 	if err == nil {
-		_, err = h.service.Sessions.Session(g.Request.Context(), caller(g), n)
+		_, err = h.service.Sessions.Session(g.Request.Context(), caller(g.Request.Context()), n)
 	}
 	if err != nil {
 		h.fail(g, err)
 		return
 	}
 	h.socket(g, func(ctx context.Context, conn link.Live) error {
-		return h.service.Sessions.ServeViewer(ctx, caller(g), n,
+		return h.service.Sessions.ServeViewer(ctx, caller(g.Request.Context()), n,
 			conn)
 	})
 }
@@ -324,7 +324,7 @@ func (h *handlers) live(g *gin.Context) {
 	}
 	h.socket(g, func(ctx context.Context, conn link.Live) error {
 		conn.Socket.SetReadLimit(link.MaxLive)
-		return h.service.Sessions.ServeLive(ctx, caller(g), lease, conn)
+		return h.service.Sessions.ServeLive(ctx, caller(g.Request.Context()), lease, conn)
 	})
 }
 
@@ -360,14 +360,14 @@ func (h *handlers) socket(g *gin.Context, serve func(ctx context.Context, conn l
 func (h *handlers) port(g *gin.Context) {
 	n, err := number(g, "session")
 	if err == nil {
-		_, err = h.service.Sessions.Session(g.Request.Context(), caller(g), n)
+		_, err = h.service.Sessions.Session(g.Request.Context(), caller(g.Request.Context()), n)
 	}
 	if err != nil {
 		h.fail(g, err)
 		return
 	}
 	h.socket(g, func(ctx context.Context, conn link.Live) error {
-		return h.service.Sessions.ServePort(ctx, caller(g), n, conn.Socket)
+		return h.service.Sessions.ServePort(ctx, caller(g.Request.Context()), n, conn.Socket)
 	})
 }
 
@@ -375,7 +375,7 @@ func (h *handlers) port(g *gin.Context) {
 func (h *handlers) meetPort(g *gin.Context) {
 	lease, err := number(g, "lease")
 	if err == nil {
-		err = h.service.Speaks(g.Request.Context(), caller(g), lease)
+		err = h.service.Speaks(g.Request.Context(), caller(g.Request.Context()), lease)
 	}
 	if err != nil {
 		h.fail(g, err)

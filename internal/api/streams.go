@@ -74,7 +74,7 @@ func (h *handlers) events(g *gin.Context) {
 	started := false
 	for {
 		ctx, stop := context.WithTimeout(g.Request.Context(), 15*time.Second)
-		list, ended, err := h.service.Runs.RunEvents(ctx, caller(g), run, after)
+		list, ended, err := h.service.Runs.RunEvents(ctx, caller(g.Request.Context()), run, after)
 		stop()
 		quiet := errors.Is(err, context.DeadlineExceeded) && g.Request.Context().Err() == nil
 		if err != nil && !quiet {
@@ -120,7 +120,7 @@ func (h *handlers) evidence(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	e, f, err := h.views.OpenEvidence(g.Request.Context(), caller(g), run, id)
+	e, f, err := h.views.OpenEvidence(g.Request.Context(), caller(g.Request.Context()), run, id)
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -143,7 +143,7 @@ func (h *handlers) link(g *gin.Context) {
 		return // Accept has answered
 	}
 	socket.SetReadLimit(link.MaxMessage)
-	c := caller(g)
+	c := caller(g.Request.Context())
 	err = h.service.Link.ServeHost(g.Request.Context(), c, link.WebSocket{Socket: socket})
 	reason := "the link has ended"
 	var p *base.Problem
@@ -180,7 +180,7 @@ func (h *handlers) putBlob(g *gin.Context) {
 }
 
 func (h *handlers) getBlob(g *gin.Context) {
-	f, err := h.service.Link.OpenBlob(g.Request.Context(), caller(g), g.Param("digest"))
+	f, err := h.service.Link.OpenBlob(g.Request.Context(), caller(g.Request.Context()), g.Param("digest"))
 	if err != nil {
 		h.fail(g, err)
 		return

@@ -27,7 +27,7 @@ func filesIn(list *[]contract.SuiteFile) map[string][]byte {
 // PushSuite takes a suite in.
 func (h *handlers) PushSuite(ctx context.Context, r PushSuiteRequestObject) (PushSuiteResponseObject, error) {
 	b := r.Body
-	s, err := h.service.Builds.PushSuite(lasting(ctx), caller(ctx), builds.NewSuite{FileName: b.FileName,
+	s, err := h.service.Builds.PushSuite(ctx, caller(ctx), builds.NewSuite{FileName: b.FileName,
 		Text: b.Text, Files: filesIn(b.Files),
 		Tried: base.Deref(b.Tried), Kept: text(b.Origin) == "kept", Over: base.Deref(b.Over)})
 	return PushSuite200JSONResponse(wire.Pushed(s)), err
@@ -36,7 +36,7 @@ func (h *handlers) PushSuite(ctx context.Context, r PushSuiteRequestObject) (Pus
 // CheckSuite checks a script that is not kept.
 func (h *handlers) CheckSuite(ctx context.Context, r CheckSuiteRequestObject) (CheckSuiteResponseObject, error) {
 	b := r.Body
-	list, err := h.service.Builds.CheckSuite(lasting(ctx), caller(ctx), builds.ToCheck{Text: b.Text,
+	list, err := h.service.Builds.CheckSuite(ctx, caller(ctx), builds.ToCheck{Text: b.Text,
 		Files: filesIn(b.Files), App: text(b.App),
 		Build: text(b.Build), Lineup: text(b.Lineup)})
 	return CheckSuite200JSONResponse(wire.Findings(list)), err
@@ -45,14 +45,14 @@ func (h *handlers) CheckSuite(ctx context.Context, r CheckSuiteRequestObject) (C
 // ListSuiteRevisions lists the revisions of a suite.
 func (h *handlers) ListSuiteRevisions(ctx context.Context,
 	r ListSuiteRevisionsRequestObject) (ListSuiteRevisionsResponseObject, error) {
-	list, err := h.service.Builds.Revisions(lasting(ctx), caller(ctx), r.Suite)
+	list, err := h.service.Builds.Revisions(ctx, caller(ctx), r.Suite)
 	return ListSuiteRevisions200JSONResponse(wire.Each(list, wire.Suite)), err
 }
 
 // GetSuiteRevision gives the text of one.
 func (h *handlers) GetSuiteRevision(ctx context.Context,
 	r GetSuiteRevisionRequestObject) (GetSuiteRevisionResponseObject, error) {
-	suite, whole, err := h.service.Builds.Revision(lasting(ctx), caller(ctx), r.Suite, r.Revision)
+	suite, whole, err := h.service.Builds.Revision(ctx, caller(ctx), r.Suite, r.Revision)
 	return GetSuiteRevision200JSONResponse(contract.SuiteText{Suite: wire.Suite(suite), Text: whole.Text,
 		Files: wire.SuiteFiles(whole)}), err
 }
@@ -87,7 +87,7 @@ func (h *handlers) GetLanguage(context.Context, GetLanguageRequestObject) (GetLa
 
 // ListSeen lists what screens of an app had on them.
 func (h *handlers) ListSeen(ctx context.Context, r ListSeenRequestObject) (ListSeenResponseObject, error) {
-	list, err := h.service.Builds.Seen(lasting(ctx), caller(ctx), r.App)
+	list, err := h.service.Builds.Seen(ctx, caller(ctx), r.App)
 	return ListSeen200JSONResponse(wire.Each(list, func(e vault.Element) contract.SeenElement {
 		return contract.SeenElement{Id: e.ID, Text: e.Text, Role: e.Role, Screen: e.Screen, Unsure: e.Unsure}
 	})), err
@@ -95,7 +95,7 @@ func (h *handlers) ListSeen(ctx context.Context, r ListSeenRequestObject) (ListS
 
 // ListSecrets lists the project's secrets, without their values.
 func (h *handlers) ListSecrets(ctx context.Context, _ ListSecretsRequestObject) (ListSecretsResponseObject, error) {
-	list, err := h.service.Vault.Secrets(lasting(ctx), caller(ctx))
+	list, err := h.service.Vault.Secrets(ctx, caller(ctx))
 	return ListSecrets200JSONResponse(wire.Each(list, func(s vault.Secret) contract.Secret {
 		return contract.Secret{Name: s.Name, SetAt: s.SetAt, SetBy: s.SetBy}
 	})), err
@@ -103,12 +103,12 @@ func (h *handlers) ListSecrets(ctx context.Context, _ ListSecretsRequestObject) 
 
 // SetSecret gives a secret its value.
 func (h *handlers) SetSecret(ctx context.Context, r SetSecretRequestObject) (SetSecretResponseObject, error) {
-	return SetSecret204Response{}, h.service.Vault.SetSecret(lasting(ctx), caller(ctx), r.Name, r.Body.Value)
+	return SetSecret204Response{}, h.service.Vault.SetSecret(ctx, caller(ctx), r.Name, r.Body.Value)
 }
 
 // RemoveSecret takes a secret away.
 func (h *handlers) RemoveSecret(ctx context.Context, r RemoveSecretRequestObject) (RemoveSecretResponseObject, error) {
-	return RemoveSecret204Response{}, h.service.Vault.RemoveSecret(lasting(ctx), caller(ctx), r.Name,
+	return RemoveSecret204Response{}, h.service.Vault.RemoveSecret(ctx, caller(ctx), r.Name,
 		base.Deref(r.Params.Anyway))
 }
 
@@ -120,18 +120,18 @@ func accountOut(a vault.Account) contract.Account {
 
 // ListAccounts lists the project's test accounts.
 func (h *handlers) ListAccounts(ctx context.Context, _ ListAccountsRequestObject) (ListAccountsResponseObject, error) {
-	list, err := h.service.Vault.Accounts(lasting(ctx), caller(ctx))
+	list, err := h.service.Vault.Accounts(ctx, caller(ctx))
 	return ListAccounts200JSONResponse(wire.Each(list, accountOut)), err
 }
 
 // AddAccount adds one.
 func (h *handlers) AddAccount(ctx context.Context, r AddAccountRequestObject) (AddAccountResponseObject, error) {
 	b := r.Body
-	id, err := h.service.Vault.AddAccount(lasting(ctx), caller(ctx), b.Name, b.User, base.Deref(b.Fields))
+	id, err := h.service.Vault.AddAccount(ctx, caller(ctx), b.Name, b.User, base.Deref(b.Fields))
 	if err != nil {
 		return nil, err
 	}
-	list, err := h.service.Vault.Accounts(lasting(ctx), caller(ctx))
+	list, err := h.service.Vault.Accounts(ctx, caller(ctx))
 	i := slices.IndexFunc(list, func(a vault.Account) bool { return a.ID == id })
 	if err != nil || i < 0 {
 		return nil, err
@@ -142,7 +142,7 @@ func (h *handlers) AddAccount(ctx context.Context, r AddAccountRequestObject) (A
 // RemoveAccount takes one off the list.
 func (h *handlers) RemoveAccount(ctx context.Context, r RemoveAccountRequestObject) (RemoveAccountResponseObject,
 	error) {
-	return RemoveAccount204Response{}, h.service.Vault.RemoveAccount(lasting(ctx), caller(ctx), r.Account)
+	return RemoveAccount204Response{}, h.service.Vault.RemoveAccount(ctx, caller(ctx), r.Account)
 }
 
 // lent gives a host what the suite of a lease wants.
@@ -152,7 +152,7 @@ func (h *handlers) lent(g *gin.Context) {
 		h.fail(g, err)
 		return
 	}
-	out, err := h.service.Vault.Lent(g.Request.Context(), caller(g), lease)
+	out, err := h.service.Vault.Lent(g.Request.Context(), caller(g.Request.Context()), lease)
 	if err != nil {
 		h.fail(g, err)
 		return

@@ -96,8 +96,8 @@ func (h *handlers) upload(g *gin.Context) {
 		h.fail(g, base.NotFound("this service takes no uploads in pieces", "send the package whole"))
 		return
 	}
-	of := caller(g).Project
-	if caller(g).Kind == "host" {
+	of := caller(g.Request.Context()).Project
+	if caller(g.Request.Context()).Kind == "host" {
 		of = ofHosts
 	}
 	protocol, err := h.uploads.to(of)
@@ -123,7 +123,7 @@ func (h *handlers) upload(g *gin.Context) {
 			return
 		}
 		made = uuid.NewString()
-		if err := h.service.Builds.StartUpload(r.Context(), caller(g), made, size); err != nil {
+		if err := h.service.Builds.StartUpload(r.Context(), caller(g.Request.Context()), made, size); err != nil {
 			h.fail(g, err)
 			return
 		}
@@ -146,7 +146,7 @@ func (h *handlers) upload(g *gin.Context) {
 
 // endUpload forgets an upload that is over. What cannot be forgotten now is after a day.
 func (h *handlers) endUpload(g *gin.Context, id string) {
-	if err := h.service.Builds.EndUpload(g.Request.Context(), caller(g), id); err != nil {
+	if err := h.service.Builds.EndUpload(g.Request.Context(), caller(g.Request.Context()), id); err != nil {
 		h.config.Log.Warn("an upload that is over could not be forgotten", "error", err)
 	}
 }
@@ -180,26 +180,26 @@ func (h *handlers) ownUpload(g *gin.Context, id string) error {
 	if !uploadForm.MatchString(id) {
 		return base.NotFound("there is no such upload", "")
 	}
-	return h.service.Builds.OwnsUpload(g.Request.Context(), caller(g), id)
+	return h.service.Builds.OwnsUpload(g.Request.Context(), caller(g.Request.Context()), id)
 }
 
 // TakeUpload takes in a package whose upload is complete.
 func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (TakeUploadResponseObject, error) {
-	g, ok := ctx.(*gin.Context)
-	if !ok || h.uploads == nil {
+	g := served(ctx)
+	if g == nil || h.uploads == nil {
 		return nil, base.NotFound("this service takes no uploads in pieces", "send the package whole")
 	}
 	if err := h.ownUpload(g, r.Upload); err != nil {
 		return nil, err
 	}
-	upload, err := h.uploads.store.GetUpload(lasting(ctx), r.Upload)
+	upload, err := h.uploads.store.GetUpload(ctx, r.Upload)
 	if errors.Is(err, tus.ErrNotFound) {
 		return nil, base.NotFound("there is no such upload", "it is kept for a day after it was begun: begin anew")
 	}
 	if err != nil {
 		return nil, err
 	}
-	info, err := upload.GetInfo(lasting(ctx))
+	info, err := upload.GetInfo(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -212,17 +212,17 @@ func (h *handlers) TakeUpload(ctx context.Context, r TakeUploadRequestObject) (T
 		return nil, err
 	}
 	defer f.Close()
-	p, err := h.service.Builds.TakeUpload(lasting(ctx), caller(ctx), r.Upload, plain.Text(info.MetaData["filename"], 500), f)
+	p, err := h.service.Builds.TakeUpload(ctx, caller(ctx), r.Upload, plain.Text(info.MetaData["filename"], 500), f)
 	if err != nil {
 		var refused *base.Problem
 		// it will not get better: nothing is kept of it
-		if errors.As(base.AsProblem(err), &refused) && problemOut(refused).Status < 500 {
-			_ = h.uploads.store.AsTerminatableUpload(upload).Terminate(lasting(ctx))
+		if errors.As(base.AsProblem(err), &refused) && statusOf(refused.Kind) < 500 {
+			_ = h.uploads.store.AsTerminatableUpload(upload).Terminate(ctx)
 			h.endUpload(g, r.Upload)
 		}
 		return nil, err
 	}
-	if err := h.uploads.store.AsTerminatableUpload(upload).Terminate(lasting(ctx)); err != nil {
+	if err := h.uploads.store.AsTerminatableUpload(upload).Terminate(ctx); err != nil {
 		h.config.Log.Warn("an upload could not be tidied away", "error", err)
 	}
 	return TakeUpload200JSONResponse(wire.Package(p)), nil
@@ -269,7 +269,7 @@ func (h *handlers) putPart(g *gin.Context, id string) error {
 
 // icon gives a build's icon.
 func (h *handlers) icon(g *gin.Context) {
-	data, media, err := h.service.Builds.Icon(g.Request.Context(), caller(g), g.Query("app"), g.Param("build"))
+	data, media, err := h.service.Builds.Icon(g.Request.Context(), caller(g.Request.Context()), g.Query("app"), g.Param("build"))
 	if err != nil {
 		h.fail(g, err)
 		return
@@ -280,7 +280,7 @@ func (h *handlers) icon(g *gin.Context) {
 
 // sidelined gives the last picture, or the boot log, of a device that was given up.
 func (h *handlers) sidelined(g *gin.Context) {
-	f, media, err := h.service.Care.Remains(g.Request.Context(), caller(g), g.Param("device"), g.Param("what"))
+	f, media, err := h.service.Care.Remains(g.Request.Context(), caller(g.Request.Context()), g.Param("device"), g.Param("what"))
 	if err != nil {
 		h.fail(g, err)
 		return

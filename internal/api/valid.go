@@ -109,7 +109,7 @@ func refusal(err error) error {
 		}
 		if request.Parameter != nil {
 			return base.Invalid(fmt.Sprintf("%q cannot be read: %s", request.Parameter.Name, reasonOf(request)),
-				"api/openapi.yaml describes the call")
+				"/calls describes the call")
 		}
 		return unreadable(errors.New(reasonOf(request)))
 	}
@@ -153,11 +153,11 @@ func inWords(e *openapi3.SchemaError, where string) error {
 			", ")+". Nothing was done")
 	case "required":
 		return base.Invalid(fmt.Sprintf("%s: %s", what, strings.ReplaceAll(e.Reason, "property ", "field ")),
-			"api/openapi.yaml describes the call")
+			"/calls describes the call")
 	case "minimum", "maximum", "minItems", "maxItems", "minLength", "maxLength", "type", "format", "pattern":
-		return base.Invalid(fmt.Sprintf("%s: %s", what, e.Reason), "api/openapi.yaml describes the call")
+		return base.Invalid(fmt.Sprintf("%s: %s", what, e.Reason), "/calls describes the call")
 	}
-	return base.Invalid(fmt.Sprintf("%s: %s", what, e.Reason), "api/openapi.yaml describes the call")
+	return base.Invalid(fmt.Sprintf("%s: %s", what, e.Reason), "/calls describes the call")
 }
 
 // unknownField gives the name of a field that the description does not have.

@@ -216,7 +216,7 @@ func (r *rig) handFigures(ctx context.Context, database, site, file string, pack
 
 func (r *rig) openHand(ctx context.Context, device string) error {
 	build := "#1"
-	s, err := client.As[contract.Session](r.client.OpenSession(ctx, "default", contract.NewSession{Device: &device,
+	s, err := client.As[contract.Session](r.client.OpenSession(ctx, "default", nil, contract.NewSession{Device: &device,
 		Build: &build}))
 	if err != nil {
 		return err

@@ -136,7 +136,7 @@ func TestServeAndHostSayWhatTheyNeed(t *testing.T) {
 		{[]string{"host", "--site", write(t, "s.yaml", "site: x\ndriver: cloud\n"), "--dir", t.TempDir(),
 			"--token-file",
 			write(t, "t", "x")}, `there is no driver "cloud"`},
-		{[]string{"host", "--site", write(t, "s.yaml", "site: x\n"), "--dir", t.TempDir()}, "a host needs a token"},
+		{[]string{"host", "--site", write(t, "s.yaml", "site: x\ndriver: standin\n"), "--dir", t.TempDir()}, "a host needs a token"},
 		{[]string{"up", "--site", write(t, "s.yaml", "site: x\nmodles: []\n"), "--dir", t.TempDir()},
 			"did you mean `models`?"},
 		{[]string{"up", "--site", write(t, "s.yaml", "site: x\ndriver: cloud\n"), "--dir", t.TempDir()},
@@ -296,7 +296,7 @@ func TestEveryCommandsDocumentIsDescribed(t *testing.T) {
 		}
 	}
 	// these write nothing for programs: they serve, or write files and texts that have forms of their own
-	silent := map[string]bool{"up": true, "serve": true, "host": true, "demo": true, "suite serve": true,
+	silent := map[string]bool{"up": true, "serve": true, "host": true, "demo": true, "suite serve": true, "standin phone": true,
 		"session join": true, "session log": true, "help": true}
 	var walk func(path string, c *cobra.Command)
 	walk = func(path string, c *cobra.Command) {

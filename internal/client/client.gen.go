@@ -225,14 +225,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
-	StartChecklistWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	StartChecklistWithBody(ctx context.Context, project Project, params *StartChecklistParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartChecklist Have people go through a checklist by hand, on one device or on a lineup
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
-	StartChecklist(ctx context.Context, project Project, body StartChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	StartChecklist(ctx context.Context, project Project, params *StartChecklistParams, body StartChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListChecklists The newest version of each checklist
 	//
@@ -321,14 +321,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
-	DoErrandWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	DoErrandWithBody(ctx context.Context, project Project, params *DoErrandParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DoErrand Ask a host to do something outside of leases
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
-	DoErrand(ctx context.Context, project Project, body DoErrandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	DoErrand(ctx context.Context, project Project, params *DoErrandParams, body DoErrandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetErrand An errand, once it is done or after wait_ms
 	//
@@ -364,14 +364,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/projects/{project}/findings (the `AddFinding` operationId).
-	AddFindingWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddFindingWithBody(ctx context.Context, project Project, params *AddFindingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddFinding Write down something that should be mended, from an entry of a session or a failed case of a run
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/projects/{project}/findings (the `AddFinding` operationId).
-	AddFinding(ctx context.Context, project Project, body AddFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddFinding(ctx context.Context, project Project, params *AddFindingParams, body AddFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetFinding One finding
 	//
@@ -793,14 +793,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/projects/{project}/sessions (the `OpenSession` operationId).
-	OpenSessionWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	OpenSessionWithBody(ctx context.Context, project Project, params *OpenSessionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// OpenSession Ask for a device to be at by hand; where it is busy the session waits in line
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/projects/{project}/sessions (the `OpenSession` operationId).
-	OpenSession(ctx context.Context, project Project, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	OpenSession(ctx context.Context, project Project, params *OpenSessionParams, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSession One session
 	//
@@ -1291,8 +1291,8 @@ func (c *Client) ListChecklistRuns(ctx context.Context, project Project, reqEdit
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
-func (c *Client) StartChecklistWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewStartChecklistRequestWithBody(c.Server, project, contentType, body)
+func (c *Client) StartChecklistWithBody(ctx context.Context, project Project, params *StartChecklistParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartChecklistRequestWithBody(c.Server, project, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1308,8 +1308,8 @@ func (c *Client) StartChecklistWithBody(ctx context.Context, project Project, co
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
-func (c *Client) StartChecklist(ctx context.Context, project Project, body StartChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewStartChecklistRequest(c.Server, project, body)
+func (c *Client) StartChecklist(ctx context.Context, project Project, params *StartChecklistParams, body StartChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartChecklistRequest(c.Server, project, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1547,8 +1547,8 @@ func (c *Client) SidelineDevice(ctx context.Context, project Project, device str
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
-func (c *Client) DoErrandWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDoErrandRequestWithBody(c.Server, project, contentType, body)
+func (c *Client) DoErrandWithBody(ctx context.Context, project Project, params *DoErrandParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoErrandRequestWithBody(c.Server, project, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1564,8 +1564,8 @@ func (c *Client) DoErrandWithBody(ctx context.Context, project Project, contentT
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
-func (c *Client) DoErrand(ctx context.Context, project Project, body DoErrandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDoErrandRequest(c.Server, project, body)
+func (c *Client) DoErrand(ctx context.Context, project Project, params *DoErrandParams, body DoErrandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoErrandRequest(c.Server, project, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1660,8 +1660,8 @@ func (c *Client) ListFindings(ctx context.Context, project Project, params *List
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/projects/{project}/findings (the `AddFinding` operationId).
-func (c *Client) AddFindingWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddFindingRequestWithBody(c.Server, project, contentType, body)
+func (c *Client) AddFindingWithBody(ctx context.Context, project Project, params *AddFindingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddFindingRequestWithBody(c.Server, project, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1677,8 +1677,8 @@ func (c *Client) AddFindingWithBody(ctx context.Context, project Project, conten
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /api/v1/projects/{project}/findings (the `AddFinding` operationId).
-func (c *Client) AddFinding(ctx context.Context, project Project, body AddFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddFindingRequest(c.Server, project, body)
+func (c *Client) AddFinding(ctx context.Context, project Project, params *AddFindingParams, body AddFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddFindingRequest(c.Server, project, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2779,8 +2779,8 @@ func (c *Client) ListSessions(ctx context.Context, project Project, params *List
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/projects/{project}/sessions (the `OpenSession` operationId).
-func (c *Client) OpenSessionWithBody(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewOpenSessionRequestWithBody(c.Server, project, contentType, body)
+func (c *Client) OpenSessionWithBody(ctx context.Context, project Project, params *OpenSessionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenSessionRequestWithBody(c.Server, project, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2796,8 +2796,8 @@ func (c *Client) OpenSessionWithBody(ctx context.Context, project Project, conte
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /api/v1/projects/{project}/sessions (the `OpenSession` operationId).
-func (c *Client) OpenSession(ctx context.Context, project Project, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewOpenSessionRequest(c.Server, project, body)
+func (c *Client) OpenSession(ctx context.Context, project Project, params *OpenSessionParams, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenSessionRequest(c.Server, project, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4232,18 +4232,18 @@ func NewListChecklistRunsRequest(server string, project Project) (*http.Request,
 }
 
 // NewStartChecklistRequest calls the generic StartChecklist builder with application/json body
-func NewStartChecklistRequest(server string, project Project, body StartChecklistJSONRequestBody) (*http.Request, error) {
+func NewStartChecklistRequest(server string, project Project, params *StartChecklistParams, body StartChecklistJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewStartChecklistRequestWithBody(server, project, "application/json", bodyReader)
+	return NewStartChecklistRequestWithBody(server, project, params, "application/json", bodyReader)
 }
 
 // NewStartChecklistRequestWithBody constructs an http.Request for the StartChecklist method, with any body, and a specified content type
-func NewStartChecklistRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+func NewStartChecklistRequestWithBody(server string, project Project, params *StartChecklistParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4274,6 +4274,21 @@ func NewStartChecklistRequestWithBody(server string, project Project, contentTyp
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -4938,18 +4953,18 @@ func NewSidelineDeviceRequestWithBody(server string, project Project, device str
 }
 
 // NewDoErrandRequest calls the generic DoErrand builder with application/json body
-func NewDoErrandRequest(server string, project Project, body DoErrandJSONRequestBody) (*http.Request, error) {
+func NewDoErrandRequest(server string, project Project, params *DoErrandParams, body DoErrandJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewDoErrandRequestWithBody(server, project, "application/json", bodyReader)
+	return NewDoErrandRequestWithBody(server, project, params, "application/json", bodyReader)
 }
 
 // NewDoErrandRequestWithBody constructs an http.Request for the DoErrand method, with any body, and a specified content type
-func NewDoErrandRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+func NewDoErrandRequestWithBody(server string, project Project, params *DoErrandParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4980,6 +4995,21 @@ func NewDoErrandRequestWithBody(server string, project Project, contentType stri
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -5243,18 +5273,18 @@ func NewListFindingsRequest(server string, project Project, params *ListFindings
 }
 
 // NewAddFindingRequest calls the generic AddFinding builder with application/json body
-func NewAddFindingRequest(server string, project Project, body AddFindingJSONRequestBody) (*http.Request, error) {
+func NewAddFindingRequest(server string, project Project, params *AddFindingParams, body AddFindingJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewAddFindingRequestWithBody(server, project, "application/json", bodyReader)
+	return NewAddFindingRequestWithBody(server, project, params, "application/json", bodyReader)
 }
 
 // NewAddFindingRequestWithBody constructs an http.Request for the AddFinding method, with any body, and a specified content type
-func NewAddFindingRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+func NewAddFindingRequestWithBody(server string, project Project, params *AddFindingParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5285,6 +5315,21 @@ func NewAddFindingRequestWithBody(server string, project Project, contentType st
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -7886,18 +7931,18 @@ func NewListSessionsRequest(server string, project Project, params *ListSessions
 }
 
 // NewOpenSessionRequest calls the generic OpenSession builder with application/json body
-func NewOpenSessionRequest(server string, project Project, body OpenSessionJSONRequestBody) (*http.Request, error) {
+func NewOpenSessionRequest(server string, project Project, params *OpenSessionParams, body OpenSessionJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewOpenSessionRequestWithBody(server, project, "application/json", bodyReader)
+	return NewOpenSessionRequestWithBody(server, project, params, "application/json", bodyReader)
 }
 
 // NewOpenSessionRequestWithBody constructs an http.Request for the OpenSession method, with any body, and a specified content type
-func NewOpenSessionRequestWithBody(server string, project Project, contentType string, body io.Reader) (*http.Request, error) {
+func NewOpenSessionRequestWithBody(server string, project Project, params *OpenSessionParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7928,6 +7973,21 @@ func NewOpenSessionRequestWithBody(server string, project Project, contentType s
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -8945,14 +9005,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
-	StartChecklistWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartChecklistResponse, error)
+	StartChecklistWithBodyWithResponse(ctx context.Context, project Project, params *StartChecklistParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartChecklistResponse, error)
 
 	// StartChecklistWithResponse Have people go through a checklist by hand, on one device or on a lineup
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
-	StartChecklistWithResponse(ctx context.Context, project Project, body StartChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*StartChecklistResponse, error)
+	StartChecklistWithResponse(ctx context.Context, project Project, params *StartChecklistParams, body StartChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*StartChecklistResponse, error)
 
 	// ListChecklistsWithResponse The newest version of each checklist
 	//
@@ -9057,14 +9117,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
-	DoErrandWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoErrandResponse, error)
+	DoErrandWithBodyWithResponse(ctx context.Context, project Project, params *DoErrandParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoErrandResponse, error)
 
 	// DoErrandWithResponse Ask a host to do something outside of leases
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
-	DoErrandWithResponse(ctx context.Context, project Project, body DoErrandJSONRequestBody, reqEditors ...RequestEditorFn) (*DoErrandResponse, error)
+	DoErrandWithResponse(ctx context.Context, project Project, params *DoErrandParams, body DoErrandJSONRequestBody, reqEditors ...RequestEditorFn) (*DoErrandResponse, error)
 
 	// GetErrandWithResponse An errand, once it is done or after wait_ms
 	//
@@ -9106,14 +9166,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/projects/{project}/findings (the `AddFinding` operationId).
-	AddFindingWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddFindingResponse, error)
+	AddFindingWithBodyWithResponse(ctx context.Context, project Project, params *AddFindingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddFindingResponse, error)
 
 	// AddFindingWithResponse Write down something that should be mended, from an entry of a session or a failed case of a run
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/projects/{project}/findings (the `AddFinding` operationId).
-	AddFindingWithResponse(ctx context.Context, project Project, body AddFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*AddFindingResponse, error)
+	AddFindingWithResponse(ctx context.Context, project Project, params *AddFindingParams, body AddFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*AddFindingResponse, error)
 
 	// GetFindingWithResponse One finding
 	//
@@ -9595,14 +9655,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/projects/{project}/sessions (the `OpenSession` operationId).
-	OpenSessionWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenSessionResponse, error)
+	OpenSessionWithBodyWithResponse(ctx context.Context, project Project, params *OpenSessionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenSessionResponse, error)
 
 	// OpenSessionWithResponse Ask for a device to be at by hand; where it is busy the session waits in line
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/projects/{project}/sessions (the `OpenSession` operationId).
-	OpenSessionWithResponse(ctx context.Context, project Project, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenSessionResponse, error)
+	OpenSessionWithResponse(ctx context.Context, project Project, params *OpenSessionParams, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenSessionResponse, error)
 
 	// GetSessionWithResponse One session
 	//
@@ -14990,8 +15050,8 @@ func (c *ClientWithResponses) ListChecklistRunsWithResponse(ctx context.Context,
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
-func (c *ClientWithResponses) StartChecklistWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartChecklistResponse, error) {
-	rsp, err := c.StartChecklistWithBody(ctx, project, contentType, body, reqEditors...)
+func (c *ClientWithResponses) StartChecklistWithBodyWithResponse(ctx context.Context, project Project, params *StartChecklistParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartChecklistResponse, error) {
+	rsp, err := c.StartChecklistWithBody(ctx, project, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15003,8 +15063,8 @@ func (c *ClientWithResponses) StartChecklistWithBodyWithResponse(ctx context.Con
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/projects/{project}/checklist-runs (the `StartChecklist` operationId).
-func (c *ClientWithResponses) StartChecklistWithResponse(ctx context.Context, project Project, body StartChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*StartChecklistResponse, error) {
-	rsp, err := c.StartChecklist(ctx, project, body, reqEditors...)
+func (c *ClientWithResponses) StartChecklistWithResponse(ctx context.Context, project Project, params *StartChecklistParams, body StartChecklistJSONRequestBody, reqEditors ...RequestEditorFn) (*StartChecklistResponse, error) {
+	rsp, err := c.StartChecklist(ctx, project, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15198,8 +15258,8 @@ func (c *ClientWithResponses) SidelineDeviceWithResponse(ctx context.Context, pr
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
-func (c *ClientWithResponses) DoErrandWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoErrandResponse, error) {
-	rsp, err := c.DoErrandWithBody(ctx, project, contentType, body, reqEditors...)
+func (c *ClientWithResponses) DoErrandWithBodyWithResponse(ctx context.Context, project Project, params *DoErrandParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoErrandResponse, error) {
+	rsp, err := c.DoErrandWithBody(ctx, project, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15211,8 +15271,8 @@ func (c *ClientWithResponses) DoErrandWithBodyWithResponse(ctx context.Context, 
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/projects/{project}/errands (the `DoErrand` operationId).
-func (c *ClientWithResponses) DoErrandWithResponse(ctx context.Context, project Project, body DoErrandJSONRequestBody, reqEditors ...RequestEditorFn) (*DoErrandResponse, error) {
-	rsp, err := c.DoErrand(ctx, project, body, reqEditors...)
+func (c *ClientWithResponses) DoErrandWithResponse(ctx context.Context, project Project, params *DoErrandParams, body DoErrandJSONRequestBody, reqEditors ...RequestEditorFn) (*DoErrandResponse, error) {
+	rsp, err := c.DoErrand(ctx, project, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15289,8 +15349,8 @@ func (c *ClientWithResponses) ListFindingsWithResponse(ctx context.Context, proj
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/projects/{project}/findings (the `AddFinding` operationId).
-func (c *ClientWithResponses) AddFindingWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddFindingResponse, error) {
-	rsp, err := c.AddFindingWithBody(ctx, project, contentType, body, reqEditors...)
+func (c *ClientWithResponses) AddFindingWithBodyWithResponse(ctx context.Context, project Project, params *AddFindingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddFindingResponse, error) {
+	rsp, err := c.AddFindingWithBody(ctx, project, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15302,8 +15362,8 @@ func (c *ClientWithResponses) AddFindingWithBodyWithResponse(ctx context.Context
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/projects/{project}/findings (the `AddFinding` operationId).
-func (c *ClientWithResponses) AddFindingWithResponse(ctx context.Context, project Project, body AddFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*AddFindingResponse, error) {
-	rsp, err := c.AddFinding(ctx, project, body, reqEditors...)
+func (c *ClientWithResponses) AddFindingWithResponse(ctx context.Context, project Project, params *AddFindingParams, body AddFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*AddFindingResponse, error) {
+	rsp, err := c.AddFinding(ctx, project, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -16192,8 +16252,8 @@ func (c *ClientWithResponses) ListSessionsWithResponse(ctx context.Context, proj
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/projects/{project}/sessions (the `OpenSession` operationId).
-func (c *ClientWithResponses) OpenSessionWithBodyWithResponse(ctx context.Context, project Project, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenSessionResponse, error) {
-	rsp, err := c.OpenSessionWithBody(ctx, project, contentType, body, reqEditors...)
+func (c *ClientWithResponses) OpenSessionWithBodyWithResponse(ctx context.Context, project Project, params *OpenSessionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenSessionResponse, error) {
+	rsp, err := c.OpenSessionWithBody(ctx, project, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -16205,8 +16265,8 @@ func (c *ClientWithResponses) OpenSessionWithBodyWithResponse(ctx context.Contex
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/projects/{project}/sessions (the `OpenSession` operationId).
-func (c *ClientWithResponses) OpenSessionWithResponse(ctx context.Context, project Project, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenSessionResponse, error) {
-	rsp, err := c.OpenSession(ctx, project, body, reqEditors...)
+func (c *ClientWithResponses) OpenSessionWithResponse(ctx context.Context, project Project, params *OpenSessionParams, body OpenSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenSessionResponse, error) {
+	rsp, err := c.OpenSession(ctx, project, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

@@ -150,6 +150,8 @@ type Again struct {
 	SameSeed *bool `json:"same_seed,omitempty"`
 
 	// Which failed: with errors and undecided ones
+	//
+	// Example: all
 	Which string `json:"which"`
 }
 
@@ -199,8 +201,12 @@ type BuildList struct {
 type BuildPatch struct {
 	// Labels labels to set; an empty value takes the label away
 	Labels *map[string]string `json:"labels,omitempty"`
-	Note   *string            `json:"note,omitempty"`
-	Pinned *bool              `json:"pinned,omitempty"`
+
+	// Note Example: seen on the tablet too
+	Note *string `json:"note,omitempty"`
+
+	// Pinned Example: true
+	Pinned *bool `json:"pinned,omitempty"`
 }
 
 // CalendarEntry defines model for CalendarEntry.
@@ -226,8 +232,11 @@ type CalendarEntry struct {
 
 // Capacity defines model for Capacity.
 type Capacity struct {
-	Cpus     int `json:"cpus"`
-	MemoryMb int `json:"memory_mb"`
+	Cpus int `json:"cpus"`
+
+	// Devices that may be up at once, absent where any number may
+	Devices  *int `json:"devices,omitempty"`
+	MemoryMb int  `json:"memory_mb"`
 }
 
 // CaseInRun defines model for CaseInRun.
@@ -255,15 +264,19 @@ type CaseMark struct {
 	Lease *int64 `json:"lease,omitempty"`
 
 	// Note what is skipped says why
+	//
+	// Example: seen on the tablet too
 	Note *string `json:"note,omitempty"`
 
 	// Seq of a picture that the session kept
-	Seq     *int64          `json:"seq,omitempty"`
-	Session *int64          `json:"session,omitempty"`
+	Seq     *int64 `json:"seq,omitempty"`
+	Session *int64 `json:"session,omitempty"`
+
+	// Verdict Example: pass
 	Verdict CaseMarkVerdict `json:"verdict"`
 }
 
-// CaseMarkVerdict defines model for CaseMark.Verdict.
+// CaseMarkVerdict Example: pass
 type CaseMarkVerdict string
 
 // CaseName defines model for CaseName.
@@ -278,9 +291,12 @@ type CaseName struct {
 
 // CaseOfRun a case whose steps are carried out again, up to the one that failed
 type CaseOfRun struct {
+	// Case Example: 1
 	Case int   `json:"case"`
 	Leg  int64 `json:"leg"`
-	Run  int64 `json:"run"`
+
+	// Run Example: 1
+	Run int64 `json:"run"`
 }
 
 // Cause defines model for Cause.
@@ -369,6 +385,10 @@ type Checklist struct {
 // ChecklistText defines model for ChecklistText.
 type ChecklistText struct {
 	// Text Markdown: a title, headings, task lists
+	//
+	// Example: # Before a release
+	//
+	// - [ ] The total is under the fares
 	Text string `json:"text"`
 }
 
@@ -578,8 +598,12 @@ type DrawnMark struct {
 	Text *string       `json:"text,omitempty"`
 	ToX  float32       `json:"to_x"`
 	ToY  float32       `json:"to_y"`
-	X    float32       `json:"x"`
-	Y    float32       `json:"y"`
+
+	// X Example: 120
+	X float32 `json:"x"`
+
+	// Y Example: 480
+	Y float32 `json:"y"`
 }
 
 // DrawnMarkKind defines model for DrawnMark.Kind.
@@ -629,6 +653,13 @@ type Errand struct {
 	Remedy  *string    `json:"remedy,omitempty"`
 	Trouble *string    `json:"trouble,omitempty"`
 	What    string     `json:"what"`
+}
+
+// EventNews the event `run` of a console's stream: events of one run, numbered on from the first
+type EventNews struct {
+	Events []RunEvent `json:"events"`
+	First  int64      `json:"first"`
+	Run    int64      `json:"run"`
 }
 
 // Evidence defines model for Evidence.
@@ -719,10 +750,16 @@ type FindingPatch struct {
 	Marks *[]DrawnMark `json:"marks,omitempty"`
 
 	// MendedIn the build, by number or version
-	MendedIn *string       `json:"mended_in,omitempty"`
-	Note     *string       `json:"note,omitempty"`
-	State    *FindingState `json:"state,omitempty"`
-	Title    *string       `json:"title,omitempty"`
+	//
+	// Example: 3.2.1
+	MendedIn *string `json:"mended_in,omitempty"`
+
+	// Note Example: seen on the tablet too
+	Note  *string       `json:"note,omitempty"`
+	State *FindingState `json:"state,omitempty"`
+
+	// Title Example: Three pay for two
+	Title *string `json:"title,omitempty"`
 }
 
 // FindingState defines model for FindingState.
@@ -741,6 +778,13 @@ type Fit struct {
 	Site        string   `json:"site"`
 	State       string   `json:"state"`
 	StateReason *string  `json:"state_reason,omitempty"`
+}
+
+// FleetNews the event `fleet` of a console's stream: all devices where it is whole, else those that changed
+type FleetNews struct {
+	Devices []Glimpse `json:"devices"`
+	Gone    *[]string `json:"gone,omitempty"`
+	Whole   bool      `json:"whole"`
 }
 
 // Found defines model for Found.
@@ -918,6 +962,12 @@ type Level struct {
 	Words *string `json:"words,omitempty"`
 }
 
+// LibraryNews the event `library` of a console's stream: builds or suites have changed, by other numbers
+type LibraryNews struct {
+	Builds int64 `json:"builds"`
+	Suites int64 `json:"suites"`
+}
+
 // Licence defines model for Licence.
 type Licence struct {
 	AcceptedAt *time.Time `json:"accepted_at,omitempty"`
@@ -933,6 +983,235 @@ type Lineup struct {
 	SavedAt time.Time `json:"saved_at"`
 	SavedBy string    `json:"saved_by"`
 	Text    string    `json:"text"`
+}
+
+// LiveAnswer how an order went
+type LiveAnswer struct {
+	Card  *ElementCard `json:"card,omitempty"`
+	Id    int64        `json:"id"`
+	Lines *[]string    `json:"lines,omitempty"`
+
+	// Marks places on the screen that it is about
+	Marks  *[]Rect `json:"marks,omitempty"`
+	Remedy *string `json:"remedy,omitempty"`
+	Text   *string `json:"text,omitempty"`
+	TookMs *int64  `json:"took_ms,omitempty"`
+
+	// Tree the whole of a screen
+	Tree *ScreenTree `json:"tree,omitempty"`
+
+	// Trouble why it was not done
+	Trouble *string `json:"trouble,omitempty"`
+}
+
+// LiveApp defines model for LiveApp.
+type LiveApp struct {
+	Id   string `json:"id"`
+	Name string `json:"name"`
+
+	// There it was there before, and stays
+	There   *bool   `json:"there,omitempty"`
+	Version *string `json:"version,omitempty"`
+}
+
+// LiveEntry something of a session that stays; listEntries gives it once it is kept
+type LiveEntry struct {
+	AtMs   int64                   `json:"at_ms"`
+	Blob   *map[string]interface{} `json:"blob,omitempty"`
+	Detail interface{}             `json:"detail,omitempty"`
+	Kind   string                  `json:"kind"`
+	Lines  *[]string               `json:"lines,omitempty"`
+	Text   string                  `json:"text"`
+}
+
+// LiveFelt something that a device has been made to feel
+type LiveFelt struct {
+	What  string `json:"what"`
+	Words string `json:"words"`
+}
+
+// LiveHands who steers
+type LiveHands struct {
+	Asking []string `json:"asking"`
+
+	// By "" for nobody
+	By       string   `json:"by"`
+	Watching []string `json:"watching"`
+	You      bool     `json:"you"`
+}
+
+// LiveOrder what a person has a device do; the orders are those of orderSession
+type LiveOrder struct {
+	// Aimed the number of the frame that it was aimed at, 0 for none
+	Aimed *int64      `json:"aimed,omitempty"`
+	App   *string     `json:"app,omitempty"`
+	Args  interface{} `json:"args,omitempty"`
+	At    *Spot       `json:"at,omitempty"`
+
+	// Blob filled in by the service
+	Blob *string `json:"blob,omitempty"`
+
+	// By filled in by the service
+	By *string `json:"by,omitempty"`
+	Do string  `json:"do"`
+
+	// From distance of two fingers
+	From *float32 `json:"from,omitempty"`
+
+	// Id given back with the answer
+	Id     int64   `json:"id"`
+	Name   *string `json:"name,omitempty"`
+	On     *bool   `json:"on,omitempty"`
+	OverMs *int64  `json:"over_ms,omitempty"`
+
+	// Pack filled in by the service
+	Pack *map[string]interface{} `json:"pack,omitempty"`
+
+	// Path of a finger, from down to up
+	Path *[]LiveTouch `json:"path,omitempty"`
+	Text *string      `json:"text,omitempty"`
+	To   *float32     `json:"to,omitempty"`
+}
+
+// LivePrepStep defines model for LivePrepStep.
+type LivePrepStep struct {
+	Name string `json:"name"`
+
+	// TookMs -1 while it goes on
+	TookMs  int64   `json:"took_ms"`
+	Trouble *string `json:"trouble,omitempty"`
+}
+
+// LiveSaid What who looks on says over a session's socket: one of these
+type LiveSaid struct {
+	// Hand who steers
+	Hand *string `json:"hand,omitempty"`
+
+	// Keep it is in use
+	Keep *bool `json:"keep,omitempty"`
+
+	// Order what a person has a device do; the orders are those of orderSession
+	Order *LiveOrder `json:"order,omitempty"`
+
+	// Shown the number of a frame that was shown: another may come
+	Shown *int64 `json:"shown,omitempty"`
+
+	// Size that frames are to have at most, in pixels
+	Size *LiveSize `json:"size,omitempty"`
+
+	// To whom it is given to
+	To *string `json:"to,omitempty"`
+}
+
+// LiveSize that frames are to have at most, in pixels
+type LiveSize struct {
+	Height int `json:"height"`
+	Width  int `json:"width"`
+}
+
+// LiveStatus how a session is at its host; told whole whenever it has changed
+type LiveStatus struct {
+	Apps []LiveApp `json:"apps"`
+
+	// BeganMs since the lease began, now
+	BeganMs int64 `json:"began_ms"`
+
+	// Busy what is being done
+	Busy *string `json:"busy,omitempty"`
+
+	// Can abilities
+	Can     []string `json:"can"`
+	Dropped *int64   `json:"dropped,omitempty"`
+
+	// Errors of those
+	Errors int64      `json:"errors"`
+	Felt   []LiveFelt `json:"felt"`
+
+	// Front id of the app in front
+	Front  *string `json:"front,omitempty"`
+	Height float32 `json:"height"`
+
+	// Lines of the log so far
+	Lines int64 `json:"lines"`
+
+	// Stage preparing, open or ending
+	Stage string         `json:"stage"`
+	Steps []LivePrepStep `json:"steps"`
+
+	// Still why there are single pictures only
+	Still *string `json:"still,omitempty"`
+	Video *bool   `json:"video,omitempty"`
+	Width float32 `json:"width"`
+}
+
+// LiveTold What the service says over a session's socket, as text; whatever is new of it. A frame comes as bytes: its number and its time on the device in ms (8 bytes each, big-endian), the screen's width and height in its own units (4 each), and a picture (JPEG or PNG)
+type LiveTold struct {
+	// Answer how an order went
+	Answer *LiveAnswer `json:"answer,omitempty"`
+
+	// Entry something of a session that stays; listEntries gives it once it is kept
+	Entry *LiveEntry `json:"entry,omitempty"`
+
+	// Hand who steers
+	Hand *LiveHands `json:"hand,omitempty"`
+	Log  *[]LogLine `json:"log,omitempty"`
+
+	// LogFrom the number of the first of these lines, from 0
+	LogFrom *int64 `json:"log_from,omitempty"`
+
+	// Session a session as those who look on are told of it
+	Session *LiveView `json:"session,omitempty"`
+
+	// Status how a session is at its host; told whole whenever it has changed
+	Status *LiveStatus `json:"status,omitempty"`
+}
+
+// LiveTouch defines model for LiveTouch.
+type LiveTouch struct {
+	// AtMs since it went down
+	AtMs int64   `json:"at_ms"`
+	X    float32 `json:"x"`
+	Y    float32 `json:"y"`
+}
+
+// LiveView a session as those who look on are told of it
+type LiveView struct {
+	// Ahead sessions that wait for the same and came before
+	Ahead  int    `json:"ahead"`
+	Device string `json:"device"`
+
+	// Ending why it is about to end, "" where it is not
+	Ending string `json:"ending"`
+
+	// EndsInMs where nobody uses the device, 0 where that is far off
+	EndsInMs int64 `json:"ends_in_ms"`
+
+	// Lost its host is not heard now
+	Lost   *bool  `json:"lost,omitempty"`
+	Name   string `json:"name"`
+	Owner  string `json:"owner"`
+	Shared bool   `json:"shared"`
+	State  string `json:"state"`
+
+	// Waits what it waits for
+	Waits string `json:"waits"`
+
+	// Why it was closed
+	Why string `json:"why"`
+}
+
+// LogLine a line of a device's log
+type LogLine struct {
+	// App application id of who wrote it, absent for the system
+	App *string `json:"app,omitempty"`
+
+	// AtMs device time
+	AtMs int64 `json:"at_ms"`
+
+	// Level debug, info, warn or error
+	Level string `json:"level"`
+	Tag   string `json:"tag"`
+	Text  string `json:"text"`
 }
 
 // Machine defines model for Machine.
@@ -987,8 +1266,12 @@ type NeverMet struct {
 // NewAccount defines model for NewAccount.
 type NewAccount struct {
 	Fields *map[string]string `json:"fields,omitempty"`
-	Name   string             `json:"name"`
-	User   string             `json:"user"`
+
+	// Name Example: Evening
+	Name string `json:"name"`
+
+	// User Example: mira@example.com
+	User string `json:"user"`
 }
 
 // NewBuild defines model for NewBuild.
@@ -999,14 +1282,21 @@ type NewBuild struct {
 
 // NewChecklistRun defines model for NewChecklistRun.
 type NewChecklistRun struct {
-	App       *string `json:"app,omitempty"`
-	Build     string  `json:"build"`
-	Checklist string  `json:"checklist"`
+	// App Example: Tideline
+	App *string `json:"app,omitempty"`
+
+	// Build Example: 3.2.0
+	Build string `json:"build"`
+
+	// Checklist Example: Before a release
+	Checklist string `json:"checklist"`
 
 	// Language BCP 47, as in de-DE
 	Language *Language `json:"language,omitempty"`
 	Lineup   *string   `json:"lineup,omitempty"`
-	On       *[]string `json:"on,omitempty"`
+
+	// On Example: ["Kaede 7","kaede-mini-1"]
+	On *[]string `json:"on,omitempty"`
 }
 
 // NewErrand defines model for NewErrand.
@@ -1014,14 +1304,28 @@ type NewErrand struct {
 	Boot *bool `json:"boot,omitempty"`
 
 	// Count how often it happens from now on; -1 for always, 0 for no more
-	Count  *int    `json:"count,omitempty"`
-	Deed   *string `json:"deed,omitempty"`
+	//
+	// Example: 1
+	Count *int `json:"count,omitempty"`
+
+	// Deed Example: plug-in
+	Deed *string `json:"deed,omitempty"`
+
+	// Device Example: kaede-7-1
 	Device *string `json:"device,omitempty"`
-	Image  *string `json:"image,omitempty"`
-	Model  *string `json:"model,omitempty"`
-	Site   *string `json:"site,omitempty"`
+
+	// Image Example: Android 15
+	Image *string `json:"image,omitempty"`
+
+	// Model Example: Kaede 7
+	Model *string `json:"model,omitempty"`
+
+	// Site Example: bench
+	Site *string `json:"site,omitempty"`
 
 	// What deed: what hands and fate do to a device whose driver imitates them
+	//
+	// Example: check
 	What string `json:"what"`
 }
 
@@ -1031,14 +1335,19 @@ type NewEvidenceRetention struct {
 	Bytes int64 `json:"bytes"`
 
 	// Days of all of it
+	//
+	// Example: 30
 	Days int `json:"days"`
 
 	// PassedDays of what passed; 0 for as long as there is
+	//
+	// Example: 7
 	PassedDays int `json:"passed_days"`
 }
 
 // NewFetch defines model for NewFetch.
 type NewFetch struct {
+	// Url Example: https://builds.example/tideline-3.2.0.apk
 	Url string `json:"url"`
 }
 
@@ -1048,16 +1357,21 @@ type NewFinding struct {
 	Failed *CaseOfRun   `json:"failed,omitempty"`
 	Lease  *int64       `json:"lease,omitempty"`
 	Marks  *[]DrawnMark `json:"marks,omitempty"`
-	Note   *string      `json:"note,omitempty"`
+
+	// Note Example: seen on the tablet too
+	Note *string `json:"note,omitempty"`
 
 	// Seq of the entry: a mark, a picture or a crash
 	Seq     *int64 `json:"seq,omitempty"`
 	Session *int64 `json:"session,omitempty"`
-	Title   string `json:"title"`
+
+	// Title Example: Three pay for two
+	Title string `json:"title"`
 }
 
 // NewHandover defines model for NewHandover.
 type NewHandover struct {
+	// Minutes Example: 60
 	Minutes *int `json:"minutes,omitempty"`
 }
 
@@ -1070,13 +1384,19 @@ type NewHostToken struct {
 
 // NewLineup defines model for NewLineup.
 type NewLineup struct {
+	// Text Example: lineup: phones
+	// pick:
+	//   - {form: phone}
 	Text string `json:"text"`
 }
 
 // NewLook defines model for NewLook.
 type NewLook struct {
-	App   *string `json:"app,omitempty"`
-	Build string  `json:"build"`
+	// App Example: Tideline
+	App *string `json:"app,omitempty"`
+
+	// Build Example: 3.2.0
+	Build string `json:"build"`
 
 	// Language BCP 47, as in de-DE
 	Language *Language `json:"language,omitempty"`
@@ -1084,20 +1404,28 @@ type NewLook struct {
 
 // NewPlan defines model for NewPlan.
 type NewPlan struct {
+	// Text Example: plan: Every evening
+	// app: Tideline
+	// build: newest
+	// tags: [smoke]
 	Text string `json:"text"`
 }
 
 // NewRetention defines model for NewRetention.
 type NewRetention struct {
+	// Days Example: 30
 	Days int `json:"days"`
 	Keep int `json:"keep"`
 }
 
 // NewRun defines model for NewRun.
 type NewRun struct {
+	// App Example: Tideline
 	App *string `json:"app,omitempty"`
 
 	// Build number or version
+	//
+	// Example: 3.2.0
 	Build string `json:"build"`
 
 	// Cases only these
@@ -1119,15 +1447,23 @@ type NewRun struct {
 	Lineup *string `json:"lineup,omitempty"`
 
 	// On models, models with an OS version, or single devices by name; all of the fleet where absent
+	//
+	// Example: ["Kaede 7","kaede-mini-1"]
 	On *[]string `json:"on,omitempty"`
 
 	// Order of the cases; random by the seed
-	Order        *string `json:"order,omitempty"`
-	RealTime     *bool   `json:"real_time,omitempty"`
-	RepeatFailed *int    `json:"repeat_failed,omitempty"`
-	Seed         *int64  `json:"seed,omitempty"`
+	Order    *string `json:"order,omitempty"`
+	RealTime *bool   `json:"real_time,omitempty"`
+
+	// RepeatFailed Example: 1
+	RepeatFailed *int `json:"repeat_failed,omitempty"`
+
+	// Seed Example: 7
+	Seed *int64 `json:"seed,omitempty"`
 
 	// Suites names of suites
+	//
+	// Example: ["Buying a ticket"]
 	Suites []string `json:"suites"`
 
 	// Tags only cases with one of these; `not x`: and without that
@@ -1147,10 +1483,16 @@ type NewSession struct {
 	AwayMs *int64  `json:"away_ms,omitempty"`
 
 	// Build what is installed and started first
+	//
+	// Example: 3.2.0
 	Build    *string   `json:"build,omitempty"`
 	Cleaning *Cleaning `json:"cleaning,omitempty"`
-	Device   *string   `json:"device,omitempty"`
-	IdleMs   *int64    `json:"idle_ms,omitempty"`
+
+	// Device Example: kaede-7-1
+	Device *string `json:"device,omitempty"`
+
+	// IdleMs Example: 600000
+	IdleMs *int64 `json:"idle_ms,omitempty"`
 
 	// Installed id of an app that is on the device already
 	Installed *string `json:"installed,omitempty"`
@@ -1158,15 +1500,21 @@ type NewSession struct {
 	// Language BCP 47, as in de-DE
 	Language *Language `json:"language,omitempty"`
 	Lineup   *string   `json:"lineup,omitempty"`
-	Name     *string   `json:"name,omitempty"`
+
+	// Name Example: Evening
+	Name *string `json:"name,omitempty"`
 
 	// Platform of the device, where none is named
 	Platform *NewSessionPlatform `json:"platform,omitempty"`
-	Purpose  *string             `json:"purpose,omitempty"`
+
+	// Purpose Example: the fares of October
+	Purpose *string `json:"purpose,omitempty"`
 
 	// Report what somebody says of the device that they saw something on; the nearest one is taken
 	Report *SomebodysReport `json:"report,omitempty"`
-	Shared *bool            `json:"shared,omitempty"`
+
+	// Shared Example: true
+	Shared *bool `json:"shared,omitempty"`
 }
 
 // NewSessionPlatform of the device, where none is named
@@ -1174,12 +1522,14 @@ type NewSessionPlatform string
 
 // NewSideline defines model for NewSideline.
 type NewSideline struct {
+	// Reason Example: its cable is loose
 	Reason string     `json:"reason"`
 	Until  *time.Time `json:"until,omitempty"`
 }
 
 // NewSuite defines model for NewSuite.
 type NewSuite struct {
+	// FileName Example: tickets.yamato
 	FileName string `json:"file_name"`
 
 	// Files what lies beside it
@@ -1190,6 +1540,12 @@ type NewSuite struct {
 
 	// Over the revision that this one was made of: refused where there is a newer one
 	Over *int64 `json:"over,omitempty"`
+
+	// Text Example: suite "Buying a ticket"
+	//
+	// case "One adult"
+	//     tap tab called "Tickets"
+	// end
 	Text string `json:"text"`
 
 	// Tried to be run once by its digest: not listed, and no revision that a run by name takes
@@ -1294,6 +1650,7 @@ type Pictures struct {
 
 // Pin defines model for Pin.
 type Pin struct {
+	// Pinned Example: true
 	Pinned bool `json:"pinned"`
 }
 
@@ -1329,24 +1686,41 @@ type Plan struct {
 
 // PlanChanges defines model for PlanChanges.
 type PlanChanges struct {
+	// Build Example: 3.2.0
 	Build *string `json:"build,omitempty"`
 
 	// Combinations at most so many
+	//
+	// Example: 4
 	Combinations *int `json:"combinations,omitempty"`
 
 	// Cover all, each, pairs or triples
-	Cover   *string   `json:"cover,omitempty"`
+	//
+	// Example: pairs
+	Cover *string `json:"cover,omitempty"`
+
+	// Devices Example: ["kaede-7-1"]
 	Devices *[]string `json:"devices,omitempty"`
 
 	// Keep what is kept, by sort (film, pictures, video, log, network, bodies, readings, trees, crashes, or everything): always, unless passed, or never
-	Keep   *Keep   `json:"keep,omitempty"`
+	Keep *Keep `json:"keep,omitempty"`
+
+	// Lineup Example: Crossing
 	Lineup *string `json:"lineup,omitempty"`
 
 	// Minutes of devices, at most
-	Minutes *int      `json:"minutes,omitempty"`
-	Seed    *int64    `json:"seed,omitempty"`
-	Suites  *[]string `json:"suites,omitempty"`
-	Tags    *[]string `json:"tags,omitempty"`
+	//
+	// Example: 60
+	Minutes *int `json:"minutes,omitempty"`
+
+	// Seed Example: 7
+	Seed *int64 `json:"seed,omitempty"`
+
+	// Suites Example: ["Buying a ticket"]
+	Suites *[]string `json:"suites,omitempty"`
+
+	// Tags Example: ["fares"]
+	Tags *[]string `json:"tags,omitempty"`
 }
 
 // PlanCombination defines model for PlanCombination.
@@ -1417,6 +1791,7 @@ type PlanStartList struct {
 
 // PlanState defines model for PlanState.
 type PlanState struct {
+	// Paused Example: true
 	Paused bool `json:"paused"`
 }
 
@@ -1493,7 +1868,7 @@ type Problem struct {
 	Status  int        `json:"status"`
 	Title   string     `json:"title"`
 
-	// Type a stable name for this sort of problem
+	// Type what kind of problem it is
 	Type string `json:"type"`
 }
 
@@ -1656,12 +2031,24 @@ type Running struct {
 	TakesMb   int    `json:"takes_mb"`
 }
 
+// RunsNews the event `runs` of a console's stream: runs that changed
+type RunsNews struct {
+	Runs []Run `json:"runs"`
+}
+
 // SavedPlace defines model for SavedPlace.
 type SavedPlace struct {
-	Accuracy  *float64 `json:"accuracy,omitempty"`
-	Latitude  float64  `json:"latitude"`
-	Longitude float64  `json:"longitude"`
-	Name      string   `json:"name"`
+	// Accuracy Example: 20
+	Accuracy *float64 `json:"accuracy,omitempty"`
+
+	// Latitude Example: 38.7
+	Latitude float64 `json:"latitude"`
+
+	// Longitude Example: -9.14
+	Longitude float64 `json:"longitude"`
+
+	// Name Example: Evening
+	Name string `json:"name"`
 }
 
 // Screen defines model for Screen.
@@ -1677,6 +2064,49 @@ type Screen struct {
 
 	// Tree the screen tree
 	Tree map[string]interface{} `json:"tree"`
+}
+
+// ScreenNode defines model for ScreenNode.
+type ScreenNode struct {
+	// Bounds density-independent pixels from the top left
+	Bounds Rect  `json:"bounds"`
+	Busy   *bool `json:"busy,omitempty"`
+
+	// Checked true, false or mixed, for roles that can be checked
+	Checked  *string       `json:"checked,omitempty"`
+	Children *[]ScreenNode `json:"children,omitempty"`
+	Disabled *bool         `json:"disabled,omitempty"`
+	Focused  *bool         `json:"focused,omitempty"`
+	Id       *string       `json:"id,omitempty"`
+	Name     *string       `json:"name,omitempty"`
+	Opaque   *bool         `json:"opaque,omitempty"`
+	Partly   *bool         `json:"partly,omitempty"`
+	Role     string        `json:"role"`
+	Selected *bool         `json:"selected,omitempty"`
+	Text     *string       `json:"text,omitempty"`
+	Touch    *bool         `json:"touch,omitempty"`
+	Unsure   *string       `json:"unsure,omitempty"`
+	Value    *string       `json:"value,omitempty"`
+
+	// Visible density-independent pixels from the top left
+	Visible Rect `json:"visible"`
+}
+
+// ScreenTree the whole of a screen
+type ScreenTree struct {
+	// App id of the app in front
+	App      string    `json:"app"`
+	Awaits   *[]string `json:"awaits,omitempty"`
+	Busy     bool      `json:"busy"`
+	Cutouts  *[]Rect   `json:"cutouts,omitempty"`
+	Height   float32   `json:"height"`
+	Language string    `json:"language"`
+	Open     *[]string `json:"open,omitempty"`
+
+	// Revision rises with every change
+	Revision int64      `json:"revision"`
+	Root     ScreenNode `json:"root"`
+	Width    float32    `json:"width"`
 }
 
 // ScriptLanguage defines model for ScriptLanguage.
@@ -1699,6 +2129,7 @@ type Secret struct {
 
 // SecretValue defines model for SecretValue.
 type SecretValue struct {
+	// Value Example: a value
 	Value string `json:"value"`
 }
 
@@ -1829,7 +2260,10 @@ type SessionList struct {
 
 // SessionMove defines model for SessionMove.
 type SessionMove struct {
+	// Device Example: kaede-7-1
 	Device *string `json:"device,omitempty"`
+
+	// Lineup Example: Crossing
 	Lineup *string `json:"lineup,omitempty"`
 }
 
@@ -1842,6 +2276,8 @@ type SessionOrder struct {
 	At   *Spot                   `json:"at,omitempty"`
 
 	// Do line, tap, twice, hold, pinch, text, keys, press, card, tree, evaluate, picture, mark, video, install, start, empty, stop, remove, link, feel or undo
+	//
+	// Example: line
 	Do   string   `json:"do"`
 	From *float32 `json:"from,omitempty"`
 
@@ -1851,6 +2287,8 @@ type SessionOrder struct {
 	OverMs *int64  `json:"over_ms,omitempty"`
 
 	// Text what is entered, evaluated or followed; of feel, the level: 130%
+	//
+	// Example: tap tab called "Tickets"
 	Text *string  `json:"text,omitempty"`
 	To   *float32 `json:"to,omitempty"`
 }
@@ -1866,9 +2304,14 @@ type SessionOrigin struct {
 
 // SessionPatch defines model for SessionPatch.
 type SessionPatch struct {
-	Name    *string `json:"name,omitempty"`
+	// Name Example: Evening
+	Name *string `json:"name,omitempty"`
+
+	// Purpose Example: the fares of October
 	Purpose *string `json:"purpose,omitempty"`
-	Shared  *bool   `json:"shared,omitempty"`
+
+	// Shared Example: true
+	Shared *bool `json:"shared,omitempty"`
 }
 
 // SessionState defines model for SessionState.
@@ -1962,13 +2405,20 @@ type Site struct {
 // SomebodysReport what somebody says of the device that they saw something on; the nearest one is taken
 type SomebodysReport struct {
 	Language *string `json:"language,omitempty"`
-	Model    *string `json:"model,omitempty"`
-	Os       *string `json:"os,omitempty"`
+
+	// Model Example: Kaede 7
+	Model *string `json:"model,omitempty"`
+
+	// Os Example: 14
+	Os *string `json:"os,omitempty"`
 }
 
 // Spot defines model for Spot.
 type Spot struct {
+	// X Example: 120
 	X float32 `json:"x"`
+
+	// Y Example: 480
 	Y float32 `json:"y"`
 }
 
@@ -2055,9 +2505,12 @@ type SuiteDetail struct {
 
 // SuiteFile defines model for SuiteFile.
 type SuiteFile struct {
+	// Content Example: dGhyZWU=
 	Content []byte `json:"content"`
 
 	// Path from the suite's folder on
+	//
+	// Example: steps/buying.yamato
 	Path string `json:"path"`
 }
 
@@ -2071,15 +2524,25 @@ type SuiteText struct {
 // SuiteToCheck defines model for SuiteToCheck.
 type SuiteToCheck struct {
 	// App by name: what its screens had, and what has matched
+	//
+	// Example: Tideline
 	App *string `json:"app,omitempty"`
 
 	// Build number or version: its own texts
+	//
+	// Example: 3.2.0
 	Build *string      `json:"build,omitempty"`
 	Files *[]SuiteFile `json:"files,omitempty"`
 
 	// Lineup what its devices can do
 	Lineup *string `json:"lineup,omitempty"`
-	Text   string  `json:"text"`
+
+	// Text Example: suite "Buying a ticket"
+	//
+	// case "One adult"
+	//     tap tab called "Tickets"
+	// end
+	Text string `json:"text"`
 }
 
 // Summary defines model for Summary.
@@ -2154,12 +2617,19 @@ type Texts map[string]map[string]string
 
 // TryLineup defines model for TryLineup.
 type TryLineup struct {
+	// App Example: Tideline
 	App *string `json:"app,omitempty"`
 
 	// Build number, version or labels: tell of what is taken whether this build runs on it
+	//
+	// Example: 3.2.0
 	Build *string `json:"build,omitempty"`
 	Name  *string `json:"name,omitempty"`
-	Text  *string `json:"text,omitempty"`
+
+	// Text Example: lineup: phones
+	// pick:
+	//   - {form: phone}
+	Text *string `json:"text,omitempty"`
 }
 
 // TryPlan defines model for TryPlan.
@@ -2170,6 +2640,11 @@ type TryPlan struct {
 	Name *string `json:"name,omitempty"`
 
 	// Text or one as it is written
+	//
+	// Example: plan: Every evening
+	// app: Tideline
+	// build: newest
+	// tags: [smoke]
 	Text *string `json:"text,omitempty"`
 }
 
@@ -2278,6 +2753,12 @@ type GetCalendarParams struct {
 	Until time.Time `form:"until" json:"until"`
 }
 
+// StartChecklistParams defines parameters for StartChecklist.
+type StartChecklistParams struct {
+	// IdempotencyKey of one's own; the very same call with the same key makes nothing new, and gives what the first made
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // GetCoveredParams defines parameters for GetCovered.
 type GetCoveredParams struct {
 	App *string `form:"app,omitempty" json:"app,omitempty"`
@@ -2329,6 +2810,13 @@ type ListDevicesParams struct {
 
 // LookAtDeviceParams defines parameters for LookAtDevice.
 type LookAtDeviceParams struct {
+	// IdempotencyKey of one's own; the very same call with the same key makes nothing new, and gives what the first made
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DoErrandParams defines parameters for DoErrand.
+type DoErrandParams struct {
+	// IdempotencyKey of one's own; the very same call with the same key makes nothing new, and gives what the first made
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
@@ -2349,6 +2837,12 @@ type ListFindingsParams struct {
 	// Cursor next of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// AddFindingParams defines parameters for AddFinding.
+type AddFindingParams struct {
+	// IdempotencyKey of one's own; the very same call with the same key makes nothing new, and gives what the first made
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // FindingPictureParams defines parameters for FindingPicture.
@@ -2397,6 +2891,7 @@ type ListPlanStartsParams struct {
 
 // StartPlanParams defines parameters for StartPlan.
 type StartPlanParams struct {
+	// IdempotencyKey of one's own; the very same call with the same key makes nothing new, and gives what the first made
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
@@ -2418,6 +2913,7 @@ type ListRunsParams struct {
 
 // StartRunParams defines parameters for StartRun.
 type StartRunParams struct {
+	// IdempotencyKey of one's own; the very same call with the same key makes nothing new, and gives what the first made
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
@@ -2432,6 +2928,7 @@ type GetRunParams struct {
 
 // RunAgainParams defines parameters for RunAgain.
 type RunAgainParams struct {
+	// IdempotencyKey of one's own; the very same call with the same key makes nothing new, and gives what the first made
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
@@ -2477,6 +2974,12 @@ type ListSessionsParams struct {
 	// Cursor next of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// OpenSessionParams defines parameters for OpenSession.
+type OpenSessionParams struct {
+	// IdempotencyKey of one's own; the very same call with the same key makes nothing new, and gives what the first made
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // GetSessionParams defines parameters for GetSession.

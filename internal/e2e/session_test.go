@@ -523,10 +523,10 @@ func TestAPersonWaitsInTheRunsQueueAndGoesFirst(t *testing.T) {
 		runs <- code
 	}()
 	require.Zero(t, <-runs, "other devices are not held up")
-	waiting, err := client.As[contract.Session](r.client.OpenSession(ctx, "default", contract.NewSession{Device: &d}))
+	waiting, err := client.As[contract.Session](r.client.OpenSession(ctx, "default", nil, contract.NewSession{Device: &d}))
 	require.NoError(t, err)
 	require.Equal(t, "opening", waiting.State)
-	third, err := client.As[contract.Session](r.client.OpenSession(ctx, "default", contract.NewSession{Device: &d}))
+	third, err := client.As[contract.Session](r.client.OpenSession(ctx, "default", nil, contract.NewSession{Device: &d}))
 	require.NoError(t, err)
 	_, err = client.As[contract.Session](r.client.EndSession(ctx, "default", third.Number))
 	require.NoError(t, err)
@@ -555,7 +555,7 @@ func TestASessionThatIsLeftAloneSaysSoAndEnds(t *testing.T) {
 	r.awaitIdle()
 	r.wake()
 	idle, away, d := int64(10_000), int64(1000), "kaede-7-1"
-	s, err := client.As[contract.Session](r.client.OpenSession(context.Background(), "default",
+	s, err := client.As[contract.Session](r.client.OpenSession(context.Background(), "default", nil,
 		contract.NewSession{Device: &d, IdleMs: &idle,
 			AwayMs: &away}))
 	require.NoError(t, err)

@@ -86,7 +86,7 @@ func (w *worker) prepare(ctx context.Context, s driver.Terms) error {
 		}
 	}
 	if r, bad := fleet.Unready(w.condition(ctx).Checks); bad {
-		return &device.Trouble{Why: r.Why, Remedy: r.Remedy}
+		return &device.Trouble{Why: r.Why, Remedy: r.Remedy.String()}
 	}
 	if err := w.device.Ready(ctx, s); err != nil {
 		return fmt.Errorf("the device could not be made ready: %w", err)

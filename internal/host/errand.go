@@ -58,7 +58,7 @@ func (w *worker) perform(ctx context.Context, e link.Errand) error {
 		return &device.Trouble{Why: "it is no virtual device", Remedy: ""}
 	case e.What == link.DoBoot:
 		if r, ok := w.host.takeRoom(w); !ok { // others may have been booted since it was asked
-			return &device.Trouble{Why: r.Why, Remedy: r.Remedy}
+			return &device.Trouble{Why: r.Why, Remedy: r.Remedy.String()}
 		}
 		return w.bringUp(ctx, v, w.host.onWall())
 	case e.What == link.DoHalt:
@@ -76,7 +76,7 @@ func (w *worker) perform(ctx context.Context, e link.Errand) error {
 // tryOut sees whether a device that was sidelined would serve again.
 func (w *worker) tryOut(ctx context.Context) error {
 	if r, bad := fleet.Unready(w.condition(ctx).Checks); bad {
-		return &device.Trouble{Why: r.Why, Remedy: r.Remedy}
+		return &device.Trouble{Why: r.Why, Remedy: r.Remedy.String()}
 	}
 	if err := w.device.Ready(ctx, driver.Terms{}); err != nil {
 		return err
@@ -166,16 +166,9 @@ func (h *Host) remove(e link.Errand) {
 		h.answer(done, "")
 		return
 	}
-	h.mu.Lock()
-	delete(h.workers, e.Device) // no lease is taken for it from here on
-	h.mu.Unlock()
-	w.end() // it lets go of the device
 	if err := h.config.Yard.Remove(e.Device); err != nil {
 		done.Trouble = err.Error()
 	}
-	h.mu.Lock()
-	h.news.gone = append(h.news.gone, e.Device)
-	h.news.load = true
-	h.mu.Unlock()
+	h.let(e.Device, w)
 	h.answer(done, "")
 }

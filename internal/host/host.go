@@ -178,7 +178,15 @@ func Run(ctx context.Context, c Config) error {
 		h.employ(d, leftovers[name]...)
 		delete(leftovers, name)
 	}
-	for _, gone := range leftovers { // of devices that are not here any more
+	for name, gone := range leftovers { // of devices that are not here any more
+		if c.Yard != nil && c.Yard.MayCome(name) { // it is cleaned once it is found again
+			for i, l := range gone {
+				h.say(l.end()...)
+				gone[i].Finished = true
+			}
+			continue
+		}
+		delete(leftovers, name)
 		for _, l := range gone {
 			h.say(append(l.end(), link.Event{Lease: l.Number, Clean: &link.Clean{Trouble: errNotHere.Error()}})...)
 		}
@@ -186,6 +194,9 @@ func Run(ctx context.Context, c Config) error {
 	g.Go(func() error { h.keepLinked(ctx); return nil })
 	if c.Yard != nil {
 		g.Go(func() error { h.weigh(ctx); return nil })
+		if c.Yard.Finds() {
+			contain.Go(g, "finding devices", func() error { return h.find(ctx, leftovers) })
+		}
 	}
 	return g.Wait()
 }

@@ -96,7 +96,7 @@ func (w *worker) carryOut(ctx context.Context, held *holding) {
 	}
 	if clean.Condition != nil && finished.Trouble != "" {
 		if r, bad := fleet.Unready(clean.Condition.Checks); bad { // whatever went wrong before, this is why
-			finished.Device, finished.Trouble = true, (&device.Trouble{Why: r.Why, Remedy: r.Remedy}).Error()
+			finished.Device, finished.Trouble = true, (&device.Trouble{Why: r.Why, Remedy: r.Remedy.String()}).Error()
 		}
 	}
 	var broken *bootFailure

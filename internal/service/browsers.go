@@ -5,6 +5,7 @@ import (
 	"errors"
 	"time"
 
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/store/pg"
 )
@@ -31,7 +32,7 @@ func (s *Service) SignIn(ctx context.Context, code string) (cookie string, c bas
 	c, err = s.Store.UseSignIn(ctx, code, cookie, BrowserLasts)
 	if errors.Is(err, pg.ErrNone) {
 		return "", c, base.Refuse(base.SignInUsed, "this sign-in link has been used or has run out",
-			"`yamato console` makes a new one; a link is good once, for 15 minutes")
+			remedy.Say("%s makes a new one; a link is good once, for 15 minutes", remedy.Console))
 	}
 	return cookie, c, err
 }

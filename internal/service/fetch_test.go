@@ -69,7 +69,7 @@ func TestAFetchGoesOnWhereItStopped(t *testing.T) {
 	asked = nil
 	_, err = w.service.Builds.FetchPackage(context.Background(), w.user, server.URL+"/weak.apk", untold)
 	p := refusal(t, err, "was lost after 0 MB")
-	require.Equal(t, "try again, or push the file itself", p.Hint)
+	require.Equal(t, "try again, or push the file itself", p.Hint.String())
 	require.Len(t, asked, 1, "of what may have changed, no two halves are joined")
 }
 
@@ -98,7 +98,7 @@ func TestPackagesAreFetchedFromPublicAddressesAlone(t *testing.T) {
 	closed := newWorld(t, base.Config{})
 	_, err := closed.service.Builds.FetchPackage(ctx, closed.user, server.URL+"/tideline.apk", untold)
 	p := refusal(t, err, "leads to a private or loopback address")
-	require.Contains(t, p.Hint, "--may-fetch 127.0.0.1")
+	require.Contains(t, p.Hint.String(), "--may-fetch 127.0.0.1")
 
 	w := newWorld(t, base.Config{MayFetch: []string{"127.0.0.1"}})
 	got, err := w.service.Builds.FetchPackage(ctx, w.user, server.URL+"/tideline.apk", untold)

@@ -84,7 +84,7 @@ func TestADevicesStateFollowsItsConditionAndRunsWaitForIt(t *testing.T) {
 	require.Len(t, *got.Checks, 2)
 	_, err := w.service.Runs.StartRun(context.Background(), w.user, runs.Order{Build: "1", Suites: []string{"Two"}}, "")
 	p := refusal(t, err, "kaede-7-1 is not ready: debugging was never allowed")
-	require.Equal(t, "allow it", p.Hint, "the remedy stands with the refusal")
+	require.Equal(t, "allow it", p.Hint.String(), "the remedy stands with the refusal")
 
 	d.Condition = fleet.Condition{Power: fleet.PowerBooting, Doing: "boot"}
 	h.fleet(link.Fleet{Devices: []link.Device{d}})
@@ -266,7 +266,7 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 		return err == nil && len(sites[0].Images) == 3 && len(sites[0].Running) == 1
 	}, 5*time.Second, 10*time.Millisecond)
 	do := func(e care.Wish) (contract.Errand, error) {
-		made, err := w.service.Care.Do(ctx, w.user, e)
+		made, err := w.service.Care.Do(ctx, w.user, e, "")
 		return wire.Errand(made), err
 	}
 
@@ -287,7 +287,7 @@ func TestVirtualDevicesAreMadeWithGoodDefaultsAndBootedWhereThereIsRoom(t *testi
 
 	_, err = do(care.Wish{What: "boot", Device: "kaede-7-2"})
 	p := refusal(t, err, "kaede-7-2 needs 2.0 GB and 1.0 GB is free (4.0 GB in all): kaede-7-1 takes 3.0 GB")
-	require.Contains(t, p.Hint, "yamato device halt kaede-7-1")
+	require.Contains(t, p.Hint.String(), "yamato device halt kaede-7-1")
 	for says, in := range map[string]care.Wish{
 		"does not offer": {What: "make", Model: "Kaede 7", Site: "moon"},
 		"no site offers": {What: "make", Model: "Kaede 9"},
@@ -452,7 +452,7 @@ func TestABuildIsFoundByItsLabelsAndKeptByItsPin(t *testing.T) {
 	_, err = w.service.Runs.StartRun(ctx, w.user, runs.Order{Build: "1", Suites: []string{"Two"}}, "")
 	require.Error(t, err, "what is gone cannot run")
 	_, err = w.service.Runs.Again(ctx, w.user, ran.Number, runs.Repeat{Which: "all"}, "")
-	require.Contains(t, refusal(t, err, "retention has removed the packages of Tideline 3.1.4").Hint, "push them again")
+	require.Contains(t, refusal(t, err, "retention has removed the packages of Tideline 3.1.4").Hint.String(), "push them again")
 	require.Empty(t, b.Packages)
 	require.NotNil(t, b.RemovedAt)
 	b = w.push("3.1.4")

@@ -141,14 +141,14 @@ func TestEverythingAtOnceMeetsNoDeadlock(t *testing.T) {
 		}
 	})
 	busy(3, func(r *rand.Rand) { // a person has a device, and gives it back
-		one, err := w.service.Sessions.OpenSession(ctx, w.user, sessions.Wish{Device: list[r.IntN(each)].Name})
+		one, err := w.service.Sessions.OpenSession(ctx, w.user, sessions.Wish{Device: list[r.IntN(each)].Name}, "")
 		if err == nil && r.IntN(2) == 0 {
 			_, err = w.service.Sessions.EndSession(ctx, w.user, one.Number)
 		}
 		problem(err)
 	})
 	busy(4, func(r *rand.Rand) {
-		_, err := w.service.Care.Do(ctx, w.user, care.Wish{What: link.DoCheck, Device: list[r.IntN(each)].Name})
+		_, err := w.service.Care.Do(ctx, w.user, care.Wish{What: link.DoCheck, Device: list[r.IntN(each)].Name}, "")
 		problem(err)
 	})
 	busy(5, func(r *rand.Rand) { // as the leader does where accounts are missing

@@ -27,13 +27,17 @@ type Errand struct {
 const errandColumns = `select id, host_id, device, what, args, asked_by, asked_at, done_at, trouble, remedy from errand `
 
 // AskErrand keeps an errand, and forgets those that were done a week ago.
-func (s *Store) AskErrand(ctx context.Context, project int64, e Errand) (int64, error) {
-	var id int64
-	err := s.InTx(ctx, func(t *Tx) (err error) {
-		id, err = t.AskErrand(ctx, project, e)
+func (s *Store) AskErrand(ctx context.Context, project int64, e Errand, w pg.Wish) (id int64, err error) {
+	err = s.InTx(ctx, func(t *Tx) error {
+		id, err = w.Make(ctx, t.tx, func() (int64, error) { return t.AskErrand(ctx, project, e) })
 		return err
 	})
 	return id, err
+}
+
+// Granted gives the number of what the same call has made before. It gives ErrNone where it has made nothing.
+func (s *Store) Granted(ctx context.Context, w pg.Wish) (made int64, err error) {
+	return w.Granted(ctx, s.db)
 }
 
 // AskErrand is the same within a transaction.

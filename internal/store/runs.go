@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"strings"
 	"time"
 
@@ -105,9 +104,6 @@ type NewRun struct {
 	LeftOut        []NewLeftOut
 }
 
-// ErrOtherCall tells that a key was given before, to a call that asked for something else.
-var ErrOtherCall = errors.New("this idempotency key belongs to another call")
-
 // AddRun makes a run with its legs in one transaction and gives its number. The
 // same idempotency key gives the same run.
 func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) {
@@ -123,7 +119,7 @@ func (s *Store) AddRun(ctx context.Context, n NewRun) (number int64, err error) 
 				r.ProjectID, n.IdempotencyKey)
 			if number = before.Number; pg.Found(err) != pg.ErrNone {
 				if err == nil && before.Digest != nil && !bytes.Equal(before.Digest, n.Digest) {
-					return ErrOtherCall
+					return pg.ErrOtherCall
 				}
 				return err
 			}

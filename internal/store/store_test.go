@@ -161,7 +161,7 @@ func TestTheTestsDatabaseRefusesStatesThatCannotFollow(t *testing.T) {
 	_, err = db.Exec(`insert into device (project_id, host_id, name, site, kind, platform, model, os, facts, worth, state, reason)
 		select project_id, host_id, 'x', site, kind, platform, model, os, facts, worth, 'leased', reason from device limit 1`)
 	require.ErrorContains(t, err, `device: "leased" may not follow ""`)
-	_, err = r.AskErrand(context.Background(), r.project, store.Errand{HostID: r.host, Device: "kaede-7-0", What: "check"})
+	_, err = r.AskErrand(context.Background(), r.project, store.Errand{HostID: r.host, Device: "kaede-7-0", What: "check"}, pg.Wish{})
 	require.NoError(t, err)
 	_, err = db.Exec(`update errand set done_at = now()`)
 	require.NoError(t, err)

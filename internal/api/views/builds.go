@@ -12,13 +12,14 @@ import (
 	"yamato/internal/contract"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 	"yamato/internal/store/pg"
 )
 
 // Fit tells which devices can run a build with which package, and for each other
-// base.Every reason why not.
+// every reason why not.
 func (s *Part) Fit(ctx context.Context, c base.Caller, app, ref string) ([]contract.Fit, error) {
 	b, err := s.builds.BuildNamed(ctx, c, app, ref)
 	if err != nil {
@@ -41,7 +42,7 @@ func (s *Part) Fit(ctx context.Context, c base.Caller, app, ref string) ([]contr
 		if at >= 0 {
 			one.Package, one.PackageKind = &b.Packages[at].FileName, base.Stated(string(packages[at].Kind))
 		}
-		one.Reasons = wire.Reasons(reasons)
+		one.Reasons = wire.Reasons(reasons, remedy.Person)
 		out = append(out, one)
 	}
 	slices.SortStableFunc(out, func(a, b contract.Fit) int {

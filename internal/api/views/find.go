@@ -11,6 +11,7 @@ import (
 	"yamato/internal/api/wire"
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
 	"yamato/internal/service/base"
@@ -119,7 +120,7 @@ func (s *Part) SuiteDetail(ctx context.Context, c base.Caller, name string) (con
 	out := contract.SuiteDetail{Findings: []contract.Finding{}, Last: []contract.CaseLast{}}
 	suite, err := s.Store.SuiteNamed(ctx, c.ProjectID, name)
 	if err != nil {
-		return out, base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in",
+		return out, base.NotThere(err, remedy.Say("%s lists the suites; %s hands them in", remedy.SuiteList, remedy.SuitePush),
 			"there is no suite %q", name)
 	}
 	out.Suite = wire.Suite(suite)

@@ -6,6 +6,7 @@ import (
 
 	"yamato/internal/api/wire"
 	"yamato/internal/contract"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 )
 
@@ -17,7 +18,7 @@ func (s *Part) DeviceDetail(ctx context.Context, c base.Caller, name string) (co
 	out := contract.DeviceDetail{History: []contract.Stint{}, Errands: []contract.Errand{}}
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, name)
 	if err != nil {
-		return out, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", name)
+		return out, base.NotThere(err, remedy.Say("%s lists the devices", remedy.DeviceList), "there is no device %q", name)
 	}
 	out.Device = wire.Device(d)
 	host, err := s.Store.HostOf(ctx, d.HostID)

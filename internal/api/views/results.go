@@ -11,6 +11,7 @@ import (
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
@@ -19,7 +20,7 @@ import (
 func (s *Part) Detail(ctx context.Context, c base.Caller, number int64, depth Depth) (contract.RunDetail, error) {
 	r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
 	if err != nil {
-		return contract.RunDetail{}, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+		return contract.RunDetail{}, base.NotThere(err, remedy.Say("%s lists the runs", remedy.RunList), "there is no run %d", number)
 	}
 	legs, err := s.Store.Legs(ctx, r.ID)
 	if err != nil {
@@ -63,7 +64,7 @@ func (s *Part) Detail(ctx context.Context, c base.Caller, number int64, depth De
 	}
 	for _, l := range left {
 		out.LeftOut = append(out.LeftOut, contract.LeftOut{Combination: wire.Combination(l.Combination),
-			Reasons: wire.Reasons(l.Reasons)})
+			Reasons: wire.Reasons(l.Reasons, remedy.Person)})
 	}
 	b, err := s.Store.Build(ctx, c.ProjectID, r.BuildID)
 	if err != nil {
@@ -164,7 +165,7 @@ func without(devices []matrix.Candidate, never []int64) []fleet.Standing {
 func (s *Part) Evidence(ctx context.Context, c base.Caller, number int64) ([]contract.Evidence, error) {
 	r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
 	if err != nil {
-		return nil, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+		return nil, base.NotThere(err, remedy.Say("%s lists the runs", remedy.RunList), "there is no run %d", number)
 	}
 	list, err := s.Store.EvidenceOf(ctx, r.ID)
 	out := []contract.Evidence{}
@@ -184,7 +185,7 @@ func (s *Part) OpenEvidence(ctx context.Context, c base.Caller, number,
 	}
 	if e.Gone != "" {
 		return contract.Evidence{}, nil, base.Refuse(base.LetGone, "its content is gone: "+e.Gone,
-			"`yamato run pin` keeps what is to stay; `yamato run retention` shows the rule")
+			remedy.Say("%s keeps what is to stay; %s shows the rule", remedy.RunPin, remedy.RunRetention))
 	}
 	f, err := s.Blobs.Open(ctx, e.Digest)
 	return wire.Evidence(e), f, err

@@ -9,6 +9,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"yamato/internal/contract"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/service/builds"
 )
@@ -33,7 +34,7 @@ func (s *Part) Settings(ctx context.Context, c base.Caller, app, ref, device, li
 	}
 	if len(suites) == 0 {
 		return contract.Settings{}, base.Invalid("there are no suites yet, and a run needs one",
-			"hand one in: `yamato suite push DIR`")
+			remedy.Say("hand one in: %s", remedy.SuitePush))
 	}
 	in := contract.NewRun{Build: fmt.Sprint(b.Number), App: &b.App, Suites: suites}
 	command := []string{"yamato run start --build", fmt.Sprint(b.Number), "--app", quote(b.App)}
@@ -43,7 +44,7 @@ func (s *Part) Settings(ctx context.Context, c base.Caller, app, ref, device, li
 	case device != "":
 		d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 		if err != nil {
-			return contract.Settings{}, base.NotThere(err, "`yamato device ls` lists the devices",
+			return contract.Settings{}, base.NotThere(err, remedy.Say("%s lists the devices", remedy.DeviceList),
 				"there is no device %q",
 				device)
 		}

@@ -15,6 +15,7 @@ import (
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/verdict"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
@@ -25,7 +26,7 @@ import (
 func (s *Part) Sheet(ctx context.Context, c base.Caller, number, leg int64, index int) (contract.Sheet, error) {
 	r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
 	if err != nil {
-		return contract.Sheet{}, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+		return contract.Sheet{}, base.NotThere(err, remedy.Say("%s lists the runs", remedy.RunList), "there is no run %d", number)
 	}
 	legs, err := s.Store.Legs(ctx, r.ID)
 	if err != nil {

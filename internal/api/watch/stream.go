@@ -14,7 +14,7 @@ import (
 
 // Watch is what one browser wants to be told of.
 type Watch struct {
-	Fleet   bool            // base.Every device, and then what changes
+	Fleet   bool            // every device, and then what changes
 	Runs    bool            // the late runs, and then what changes
 	Library bool            // that builds or suites have changed
 	Events  map[int64]int64 // events of runs, by number, after an event's number

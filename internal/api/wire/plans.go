@@ -8,6 +8,7 @@ import (
 	"yamato/internal/contract"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/service/plans"
 	kept "yamato/internal/store/plans"
@@ -53,7 +54,7 @@ func PlanTrial(t plans.Trial) contract.PlanTrial {
 			t.Next...),
 		Changed: append([]string{}, t.Changed...), Factors: []contract.PlanFactor{},
 		Combinations: []contract.PlanCombination{},
-		Chosen:       len(sel.Picked), All: sel.All, LeftOut: LeftOut(t.LeftOut), Forbidden: Each(sel.Forbidden, neverMet),
+		Chosen:       len(sel.Picked), All: sel.All, LeftOut: LeftOut(t.LeftOut, remedy.Person), Forbidden: Each(sel.Forbidden, neverMet),
 		Coverage: Each(sel.Coverage, Coverage),
 		Shares:   []contract.PlanShare{}, Legs: len(t.New.Legs), Cases: t.Cases, Guessed: t.Guessed,
 		Minutes:  Minutes(sel.Cost),

@@ -12,6 +12,7 @@ import (
 	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/script"
 	"yamato/internal/core/script/bundle"
 	"yamato/internal/core/states"
@@ -65,20 +66,20 @@ func Build(b store.Build) contract.Build {
 	return out
 }
 
-// LeftOut tells of what is left out.
-func LeftOut(in []matrix.LeftOut) []contract.LeftOut {
+// LeftOut tells a reader of what is left out.
+func LeftOut(in []matrix.LeftOut, to remedy.Reader) []contract.LeftOut {
 	out := []contract.LeftOut{}
 	for _, l := range in {
-		out = append(out, contract.LeftOut{Combination: Combination(l.Combination), Reasons: Reasons(l.Reasons)})
+		out = append(out, contract.LeftOut{Combination: Combination(l.Combination), Reasons: Reasons(l.Reasons, to)})
 	}
 	return out
 }
 
-// Reasons tells of reasons.
-func Reasons(in []fleet.Reason) []contract.Reason {
+// Reasons tells a reader of reasons.
+func Reasons(in []fleet.Reason, to remedy.Reader) []contract.Reason {
 	out := []contract.Reason{}
 	for _, r := range in {
-		out = append(out, contract.Reason{Why: r.Why, Remedy: r.Remedy})
+		out = append(out, contract.Reason{Why: r.Why, Remedy: r.Remedy.For(to)})
 	}
 	return out
 }
@@ -353,7 +354,7 @@ func Site(h store.HostRow, accepted []store.Accepted) contract.Site {
 	o, l := h.Offer.V, h.Load.V
 	out := contract.Site{Site: h.Site, Host: h.Name, Linked: h.Linked, SeenAt: h.SeenAt, Models: []contract.Model{},
 		Images: []contract.OSImage{}, Licences: []contract.Licence{}, Running: []contract.Running{},
-		Capacity: contract.Capacity{MemoryMb: o.Capacity.MemoryMB, Cpus: o.Capacity.CPUs},
+		Capacity: contract.Capacity{MemoryMb: o.Capacity.MemoryMB, Cpus: o.Capacity.CPUs, Devices: base.Stated(o.Capacity.Devices)},
 		Machine:  contract.Machine{UsedMb: l.UsedMB, TotalMb: l.TotalMB, Cpu: float32(l.CPU), Cpus: l.CPUs}}
 	for _, m := range o.Models {
 		out.Models = append(out.Models, contract.Model{Model: m.Model, Platform: m.Platform, Form: m.Form,
@@ -439,7 +440,7 @@ func Pushed(in builds.Pushed) contract.Suite {
 
 // Preview tells what a run would cover.
 func Preview(in runs.Preview) contract.RunPreview {
-	return contract.RunPreview{Legs: in.Legs, Cases: in.Cases, LeftOut: LeftOut(in.LeftOut),
+	return contract.RunPreview{Legs: in.Legs, Cases: in.Cases, LeftOut: LeftOut(in.LeftOut, remedy.Person),
 		Combinations: Each(in.Combinations, func(p runs.Previewed) contract.PreviewCombination {
 			return contract.PreviewCombination{Combination: Combination(p.Combination), Package: p.Package,
 				Devices: p.Devices, Idle: p.Idle}

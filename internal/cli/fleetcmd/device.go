@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	"yamato/internal/cli/buildcmd"
@@ -133,9 +132,9 @@ type lookResult struct {
 }
 
 func (a *App) look(ctx context.Context, s *client.Service, device string, in contract.NewLook, to string) error {
-	key := uuid.NewString()
+	key := client.NewKey()
 	run, err := client.As[contract.Run](s.LookAtDevice(ctx, s.Project, device,
-		&contract.LookAtDeviceParams{IdempotencyKey: &key}, in))
+		&contract.LookAtDeviceParams{IdempotencyKey: key}, in))
 	if err != nil {
 		return err
 	}

@@ -23,7 +23,7 @@ const errandPatience = 20 * time.Minute
 // carryOut asks a host to do something and waits until it is done, telling how the
 // device, or the image, gets on.
 func (a *App) carryOut(ctx context.Context, s *client.Service, in contract.NewErrand) (contract.Errand, error) {
-	e, err := client.As[contract.Errand](s.DoErrand(ctx, s.Project, in))
+	e, err := client.As[contract.Errand](s.DoErrand(ctx, s.Project, &contract.DoErrandParams{IdempotencyKey: client.NewKey()}, in))
 	if err != nil {
 		return e, err
 	}

@@ -14,7 +14,12 @@ import (
 
 func (a *App) LineupCommand() *cobra.Command {
 	c := &cobra.Command{Use: "lineup", Short: "Save rules that choose devices, and try them"}
-	save := &cobra.Command{
+	c.AddCommand(a.lineupSave(), a.lineupLs(), a.lineupShow(), a.lineupTry(), ui.Yes(a.lineupRemove()))
+	return c
+}
+
+func (a *App) lineupSave() *cobra.Command {
+	return &cobra.Command{
 		Use: "save FILE", Short: "Keep a lineup under the name that stands in it",
 		Example:           "  yamato lineup save crossing-phones.yaml",
 		Args:              ui.Exactly(1, "name the file: yamato lineup save FILE"),
@@ -39,7 +44,10 @@ func (a *App) LineupCommand() *cobra.Command {
 			})
 		},
 	}
-	ls := &cobra.Command{
+}
+
+func (a *App) lineupLs() *cobra.Command {
+	return &cobra.Command{
 		Use: "ls", Short: "List lineups", Example: "  yamato lineup ls", Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Connect(cmd.Context())
@@ -65,7 +73,10 @@ func (a *App) LineupCommand() *cobra.Command {
 			})
 		},
 	}
-	show := &cobra.Command{
+}
+
+func (a *App) lineupShow() *cobra.Command {
+	return &cobra.Command{
 		Use: "show LINEUP", Short: "Show a lineup as it was written",
 		Example: "  yamato lineup show \"crossing phones\"",
 		Args:    ui.Exactly(1, "name the lineup"), ValidArgsFunction: a.Complete(ui.CompleteLineups),
@@ -81,6 +92,9 @@ func (a *App) LineupCommand() *cobra.Command {
 			return a.Write(l, func() { fmt.Fprintln(a.Out, strings.TrimRight(l.Text, "\n")) })
 		},
 	}
+}
+
+func (a *App) lineupTry() *cobra.Command {
 	var build, appName string
 	try := &cobra.Command{
 		Use: "try LINEUP|FILE", Short: "Say what a lineup takes now, and why each other device is passed over",
@@ -110,7 +124,11 @@ func (a *App) LineupCommand() *cobra.Command {
 	try.Flags().StringVar(&appName, "app", "", "app, by name or application id")
 	_ = try.RegisterFlagCompletionFunc("build", a.Complete(ui.CompleteBuilds))
 	_ = try.RegisterFlagCompletionFunc("app", a.Complete(ui.CompleteApps))
-	remove := &cobra.Command{
+	return try
+}
+
+func (a *App) lineupRemove() *cobra.Command {
+	return &cobra.Command{
 		Use: "remove LINEUP", Short: "Forget a lineup", Example: "  yamato lineup remove \"crossing phones\"",
 		Args: ui.Exactly(1, "name the lineup"), ValidArgsFunction: a.Complete(ui.CompleteLineups),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -134,8 +152,6 @@ func (a *App) LineupCommand() *cobra.Command {
 			})
 		},
 	}
-	c.AddCommand(save, ls, show, try, ui.Yes(remove))
-	return c
 }
 
 func (a *App) showChoice(c contract.Choice) {

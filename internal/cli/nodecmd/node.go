@@ -27,6 +27,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/filelock"
 	"yamato/internal/host"
+	_ "yamato/internal/host/android"
 	"yamato/internal/host/driver"
 	_ "yamato/internal/host/handset"
 	_ "yamato/internal/host/null" // drivers register themselves
@@ -414,7 +415,7 @@ func (a *App) HostCommand() *cobra.Command {
 			if err != nil {
 				return ui.WrongCall{Title: "the site file cannot be read: " + err.Error(), Hint: ""}
 			}
-			site, err := driver.ReadSite(text)
+			site, devicesOf, err := driver.Read(text)
 			if err != nil {
 				return ui.WrongCall{Title: err.Error(), Hint: ""}
 			}
@@ -435,7 +436,7 @@ func (a *App) HostCommand() *cobra.Command {
 				return err
 			}
 			defer func() { _ = lock.Release() }()
-			yard, err := openSite(dir, site)
+			yard, err := yard.Open(dir, site, devicesOf)
 			if err != nil {
 				return ui.WrongCall{Title: err.Error(), Hint: ""}
 			}
@@ -462,15 +463,6 @@ func (a *App) HostCommand() *cobra.Command {
 	f.BoolVar(&verbose, "verbose", false, "log more")
 	cmd.AddCommand(a.hostTokens())
 	return cmd
-}
-
-// openSite opens a site with the driver that it names.
-func openSite(dir string, site *driver.Site) (*yard.Yard, error) {
-	driver, err := driver.Named(site.Driver)
-	if err != nil {
-		return nil, err
-	}
-	return yard.Open(dir, site, driver)
 }
 
 // supervise keeps a child of this program running until ctx ends, and then ends

@@ -121,14 +121,10 @@ func readSites(paths []string) ([]siteFile, error) {
 		if err != nil {
 			return nil, ui.WrongCall{Title: "the site file cannot be read: " + err.Error(), Hint: ""}
 		}
-		site, err := driver.ReadSite(text)
+		site, _, err := driver.Read(text)
 		if err != nil {
 			return nil, ui.WrongCall{Title: path + ": " + err.Error(),
 				Hint: "docs/fleet.md says how a site file is written"}
-		}
-		if _, err := driver.Named(site.Driver); err != nil {
-			return nil, ui.WrongCall{Title: path + ": " + err.Error(),
-				Hint: "docs/fleet.md says what drivers there are"}
 		}
 		if slices.ContainsFunc(out, func(s siteFile) bool { return s.name == site.Name }) {
 			return nil, ui.WrongCall{Title: fmt.Sprintf("%s: another site file describes the site %s already", path,
@@ -178,11 +174,11 @@ func createDatabase(ctx context.Context, box *pgbox.Box, name string) error {
 func (a *App) UpCommand() *cobra.Command {
 	var c stackConfig
 	var paths []string
-	var verbose bool
+	var verbose, phones bool
 	cmd := &cobra.Command{
 		Use: "up", Short: "Run everything on this machine: a database of its own, the service, and hosts",
 		Args:    ui.None,
-		Example: "  yamato up --site bench.yaml",
+		Example: "  yamato up --site bench.yaml\n  yamato up --phones",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var err error
 			if c.dir == "" {
@@ -194,6 +190,13 @@ func (a *App) UpCommand() *cobra.Command {
 				return err
 			}
 			c.log = a.logger(verbose)
+			if phones {
+				file, err := phonesSite(c.dir)
+				if err != nil {
+					return err
+				}
+				paths = append(paths, file)
+			}
 			sites, err := readSites(paths)
 			if err != nil {
 				return err
@@ -222,6 +225,16 @@ func (a *App) UpCommand() *cobra.Command {
 		"be repeated")
 	c.care.flags(f)
 	f.StringArrayVar(&paths, "site", nil, "site file for which to run a host; may be repeated")
+	f.BoolVar(&phones, "phones", false, "run a host for the Android phones and emulators that this machine's debug bridge sees")
 	f.BoolVar(&verbose, "verbose", false, "log more")
 	return cmd
+}
+
+// phonesSite writes the site file of the phones that this machine's debug bridge sees: they say themselves what they are.
+func phonesSite(dir string) (string, error) {
+	path := filepath.Join(dir, "phones.yaml")
+	if err := os.MkdirAll(dir, 0o711); err != nil { // the database's user passes through
+		return "", fmt.Errorf("making the data folder: %w", err)
+	}
+	return path, os.WriteFile(path, []byte("site: cable\ndriver: android\n"), 0o600)
 }

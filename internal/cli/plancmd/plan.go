@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	"yamato/internal/cli/ui"
@@ -343,9 +342,9 @@ func (a *App) start() *cobra.Command {
 	cmd := a.named("start", "Start a plan now, with changes for this one run",
 		"yamato plan start \"Tideline every night\" --build 3.2.0",
 		func(cmd *cobra.Command, s *client.Service, name string) error {
-			key := uuid.NewString()
+			key := client.NewKey()
 			r, err := client.As[contract.Run](s.StartPlan(cmd.Context(), s.Project, name,
-				&contract.StartPlanParams{IdempotencyKey: &key}, in()))
+				&contract.StartPlanParams{IdempotencyKey: key}, in()))
 			if err != nil {
 				return err
 			}

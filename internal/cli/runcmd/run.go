@@ -13,7 +13,6 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	"yamato/internal/cli/buildcmd"
@@ -57,9 +56,9 @@ func (a *App) runAgain() *cobra.Command {
 			if failed {
 				in.Which = "failed"
 			}
-			key := uuid.NewString()
+			key := client.NewKey()
 			r, err := client.As[contract.Run](s.RunAgain(cmd.Context(), s.Project, n,
-				&contract.RunAgainParams{IdempotencyKey: &key}, in))
+				&contract.RunAgainParams{IdempotencyKey: key}, in))
 			if err != nil {
 				return err
 			}
@@ -252,8 +251,8 @@ func (a *App) runStart() *cobra.Command {
 }
 
 func (a *App) Start(ctx context.Context, s *client.Service, in contract.NewRun) (contract.Run, error) {
-	key := uuid.NewString()
-	return client.As[contract.Run](s.StartRun(ctx, s.Project, &contract.StartRunParams{IdempotencyKey: &key}, in))
+	key := client.NewKey()
+	return client.As[contract.Run](s.StartRun(ctx, s.Project, &contract.StartRunParams{IdempotencyKey: key}, in))
 }
 
 func (a *App) Detail(ctx context.Context, s *client.Service, number int64) (contract.RunDetail, error) {

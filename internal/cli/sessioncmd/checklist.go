@@ -118,7 +118,7 @@ func (a *App) startChecklist() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := client.As[contract.Run](s.StartChecklist(cmd.Context(), s.Project,
+			r, err := client.As[contract.Run](s.StartChecklist(cmd.Context(), s.Project, &contract.StartChecklistParams{IdempotencyKey: client.NewKey()},
 				contract.NewChecklistRun{Checklist: args[0], Build: build,
 					App: ui.Optional(app), On: ui.Several(on), Lineup: ui.Optional(lineup),
 					Language: ui.Optional(language)}))

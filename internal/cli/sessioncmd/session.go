@@ -140,7 +140,8 @@ func (a *App) ask(ctx context.Context, s *client.Service, w *wish) error {
 		}
 		in.Build, in.App = &build, ui.Optional(w.app)
 	}
-	one, err := client.As[contract.Session](s.OpenSession(ctx, s.Project, in))
+	one, err := client.As[contract.Session](s.OpenSession(ctx, s.Project,
+		&contract.OpenSessionParams{IdempotencyKey: client.NewKey()}, in))
 	if err != nil {
 		return err
 	}

@@ -20,7 +20,12 @@ import (
 // SecretCommand keeps values that nothing shows.
 func (a *App) SecretCommand() *cobra.Command {
 	c := &cobra.Command{Use: "secret", Short: "Keep values that scripts use and nothing shows"}
-	set := &cobra.Command{
+	c.AddCommand(a.secretSet(), a.secretLs(), ui.Yes(a.secretRemove()))
+	return c
+}
+
+func (a *App) secretSet() *cobra.Command {
+	return &cobra.Command{
 		Use: "set NAME", Short: "Give a secret its value, typed without being shown, or read from standard input",
 		Example: "  yamato secret set pin\n  yamato secret set pin < pin.txt",
 		Args:    ui.Exactly(1, "name the secret: yamato secret set NAME"),
@@ -42,7 +47,10 @@ func (a *App) SecretCommand() *cobra.Command {
 			})
 		},
 	}
-	ls := &cobra.Command{
+}
+
+func (a *App) secretLs() *cobra.Command {
+	return &cobra.Command{
 		Use: "ls", Short: "List the secrets, without their values", Example: "  yamato secret ls", Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Connect(cmd.Context())
@@ -66,7 +74,10 @@ func (a *App) SecretCommand() *cobra.Command {
 			})
 		},
 	}
-	remove := &cobra.Command{
+}
+
+func (a *App) secretRemove() *cobra.Command {
+	return &cobra.Command{
 		Use: "remove NAME", Short: "Take a secret away", Example: "  yamato secret remove pin",
 		Args: ui.Exactly(1, "name the secret: yamato secret remove NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -89,8 +100,6 @@ func (a *App) SecretCommand() *cobra.Command {
 				func() { fmt.Fprintf(a.Out, "The secret %s is gone.\n", args[0]) })
 		},
 	}
-	c.AddCommand(set, ls, ui.Yes(remove))
-	return c
 }
 
 // hidden reads a value: typed unseen at a terminal, else all of standard input without the end of

@@ -19,7 +19,12 @@ import (
 
 func (a *App) SuiteCommand() *cobra.Command {
 	c := &cobra.Command{Use: "suite", Short: "Check suites, lay them out, hand them in, and list them"}
-	push := &cobra.Command{
+	c.AddCommand(a.suiteCheck(), a.suiteFormat(), a.suitePush(), a.suiteLs(), a.suiteShow(), ui.Yes(a.suiteRemove()), a.suiteServe())
+	return c
+}
+
+func (a *App) suitePush() *cobra.Command {
+	return &cobra.Command{
 		Use:               "push FILE|DIR…",
 		Short:             "Hand in suites; a script with faults is refused",
 		Example:           "  yamato suite push suites/",
@@ -52,7 +57,10 @@ func (a *App) SuiteCommand() *cobra.Command {
 			return a.Write(pushed, func() { a.showSuites(pushed) })
 		},
 	}
-	ls := &cobra.Command{
+}
+
+func (a *App) suiteLs() *cobra.Command {
+	return &cobra.Command{
 		Use: "ls", Short: "List suites and their cases", Example: "  yamato suite ls", Args: ui.None,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Connect(cmd.Context())
@@ -72,7 +80,10 @@ func (a *App) SuiteCommand() *cobra.Command {
 			})
 		},
 	}
-	show := &cobra.Command{
+}
+
+func (a *App) suiteShow() *cobra.Command {
+	return &cobra.Command{
 		Use: "show SUITE", Short: "Show a suite as it was handed in, and how its cases went last",
 		Example:           "  yamato suite show \"Buying a ticket\"",
 		Args:              ui.Exactly(1, "name the suite: yamato suite show NAME"),
@@ -89,7 +100,10 @@ func (a *App) SuiteCommand() *cobra.Command {
 			return a.Write(d, func() { a.showSuite(d) })
 		},
 	}
-	remove := &cobra.Command{
+}
+
+func (a *App) suiteRemove() *cobra.Command {
+	return &cobra.Command{
 		Use: "remove SUITE", Short: "Take a suite off the list; its runs stay, and handing it in again brings it back",
 		Example:           "  yamato suite remove \"Buying a ticket\"",
 		Args:              ui.Exactly(1, "name the suite: yamato suite remove NAME"),
@@ -112,8 +126,6 @@ func (a *App) SuiteCommand() *cobra.Command {
 			})
 		},
 	}
-	c.AddCommand(a.suiteCheck(), a.suiteFormat(), push, ls, show, ui.Yes(remove), a.suiteServe())
-	return c
 }
 
 // removeAnyway asks about a suite that something needs: one that nothing does comes back when it is handed in again.

@@ -81,8 +81,8 @@ func Fit(packages []appfile.Package, d Device, installed []Installed, now time.T
 func (f *Fitter) Fit(d *Device, installed []Installed) (int, []Reason) {
 	kind, needs := kindsFor(d)
 	if kind == "" {
-		return -1, []Reason{{fmt.Sprintf("no kind of package runs on %s", PlatformName(d.Platform)),
-			"choose another device"}}
+		return -1, []Reason{because(fmt.Sprintf("no kind of package runs on %s", PlatformName(d.Platform)),
+			"choose another device")}
 	}
 	for i := range f.packages {
 		if f.packages[i].Kind != kind {
@@ -106,15 +106,15 @@ func missing(packages []appfile.Package, d *Device, needs string) Reason {
 	}
 	switch {
 	case d.Platform == "ios" && d.Kind == Simulator && has(appfile.IOSDevice):
-		return Reason{"an .ipa runs on real devices only", "add the simulator zip of the same version for " + d.Model}
+		return because("an .ipa runs on real devices only", "add the simulator zip of the same version for "+d.Model)
 	case d.Platform == "ios" && d.Kind == Real && has(appfile.Simulator):
-		return Reason{"a simulator app runs on simulators only",
-			"add the .ipa of the same version, signed for " + d.Model}
+		return because("a simulator app runs on simulators only",
+			"add the .ipa of the same version, signed for "+d.Model)
 	case d.Platform == "android" && has(appfile.AndroidTest):
-		return Reason{"a test package does not run by itself", "add the Android package of the app that it tests"}
+		return because("a test package does not run by itself", "add the Android package of the app that it tests")
 	}
-	return Reason{fmt.Sprintf("the build holds no %s, which %s (%s) needs", needs, d.Model, d.Kind),
-		"push the " + needs + " of the same version to the build"}
+	return because(fmt.Sprintf("the build holds no %s, which %s (%s) needs", needs, d.Model, d.Kind),
+		"push the "+needs+" of the same version to the build")
 }
 
 // unfit gives every reason why a package of the right kind does not run on d.
@@ -129,35 +129,35 @@ func (f *Fitter) unfit(i int, d *Device, installed []Installed) (out []Reason) {
 	if p.MinimumOS != "" && compareVersions(d.OS, p.MinimumOS) < 0 {
 		add("os", d.OS, func() Reason {
 			os := PlatformName(d.Platform)
-			return Reason{"needs " + os + " " + p.MinimumOS + "; this one has " + d.OS,
-				"choose a device with " + os + " " + p.MinimumOS + " or newer"}
+			return because("needs "+os+" "+p.MinimumOS+"; this one has "+d.OS,
+				"choose a device with "+os+" "+p.MinimumOS+" or newer")
 		})
 	}
 	if len(p.ABIs) > 0 && d.ABI != "" && !runs(p.ABIs, d.ABI) {
 		add("abi", d.ABI, func() Reason {
-			return Reason{"its native code is for " + strings.Join(p.ABIs, ", ") + "; this one is " + d.ABI,
-				"build it for " + d.ABI + " too, or choose a device of another kind"}
+			return because("its native code is for "+strings.Join(p.ABIs, ", ")+"; this one is "+d.ABI,
+				"build it for "+d.ABI+" too, or choose a device of another kind")
 		})
 	}
 	if len(p.Forms) > 0 && d.Form != "" && !slices.Contains(p.Forms, d.Form) {
 		// tablets run phones' apps, enlarged
 		if !(d.Platform == "ios" && d.Form == "tablet" && slices.Contains(p.Forms, "phone")) {
 			add("form", d.Form, func() Reason {
-				return Reason{"is made for a " + strings.Join(p.Forms, " or ") + "; this one is a " + d.Form,
-					"choose a " + p.Forms[0] + ", or add the form to the app's device family"}
+				return because("is made for a "+strings.Join(p.Forms, " or ")+"; this one is a "+d.Form,
+					"choose a "+p.Forms[0]+", or add the form to the app's device family")
 			})
 		}
 	}
 	for _, t := range p.Needs {
 		if !slices.Contains(d.Traits, t) && !slices.Contains(d.Abilities, t) {
 			add("trait", t, func() Reason {
-				return Reason{"requires " + t + "; this one has none",
-					"choose a device with " + t + ", or let the manifest say that it is not required"}
+				return because("requires "+t+"; this one has none",
+					"choose a device with "+t+", or let the manifest say that it is not required")
 			})
 		}
 	}
 	if p.Kind == appfile.Android && p.Signing == nil && p.Parts != nil { // without parts: read before signatures were
-		out = append(out, Reason{"is not signed, so no device would install it", "sign the package and push it again"})
+		out = append(out, because("is not signed, so no device would install it", "sign the package and push it again"))
 	}
 	if p.Kind == appfile.IOSDevice {
 		out = f.profiled(out, i, d)
@@ -185,30 +185,30 @@ const day = "2 January 2006"
 func (f *Fitter) profiled(out []Reason, i int, d *Device) []Reason {
 	profile := f.packages[i].Profile
 	if profile == nil {
-		return append(out, Reason{"it holds no provisioning profile",
-			"sign the .ipa with a profile that lists this phone"})
+		return append(out, because("it holds no provisioning profile",
+			"sign the .ipa with a profile that lists this phone"))
 	}
 	if !profile.Expires.IsZero() && f.now.After(profile.Expires) {
 		out = append(out, f.say(alike{i, "expired", "", ""}, func() Reason {
-			return Reason{"the profile expired on " + profile.Expires.Format(day),
-				"renew the profile " + strconv.Quote(profile.Name) + " and sign again"}
+			return because("the profile expired on "+profile.Expires.Format(day),
+				"renew the profile "+strconv.Quote(profile.Name)+" and sign again")
 		}))
 	}
 	switch {
 	case profile.AllDevices || f.listed[i][strings.ToLower(d.HardwareID)]:
 	case len(profile.Devices) == 0:
-		out = append(out, Reason{"the profile lists no devices: it is one for a store",
-			"sign with a profile for development, or ad hoc, that lists this " + d.Form})
+		out = append(out, because("the profile lists no devices: it is one for a store",
+			"sign with a profile for development, or ad hoc, that lists this "+d.Form))
 	default:
 		id := d.HardwareID
 		if id == "" {
 			id = "(not known yet)"
 		}
 		not := f.say(alike{i, "unlisted", d.Form, ""}, func() Reason {
-			return Reason{"the profile does not list this " + d.Form,
-				" to the profile " + strconv.Quote(profile.Name) + " and sign again"}
+			return because("the profile does not list this "+d.Form,
+				" to the profile "+strconv.Quote(profile.Name)+" and sign again")
 		})
-		out = append(out, Reason{not.Why, "add its id " + id + not.Remedy})
+		out = append(out, because(not.Why, "add its id "+id+not.Remedy.String()))
 	}
 	return out
 }
@@ -224,17 +224,17 @@ func (f *Fitter) clash(out []Reason, i int, d *Device, have Installed) []Reason 
 	}
 	if have.Signer != "" && p.Signing != nil && p.Signing.Fingerprint != have.Signer {
 		out = append(out, f.say(alike{i, "signer", d.Owner, have.Signer}, func() Reason {
-			return Reason{"another app of that id, signed differently, is installed",
-				ask() + "remove " + have.ID + ", or sign with certificate " + have.Signer[:min(8,
-					len(have.Signer))] + "…"}
+			return because("another app of that id, signed differently, is installed",
+				ask()+"remove "+have.ID+", or sign with certificate "+have.Signer[:min(8,
+					len(have.Signer))]+"…")
 		}))
 	}
 	there, err := strconv.ParseInt(have.VersionCode, 10, 64)
 	ours, err2 := strconv.ParseInt(p.VersionCode, 10, 64)
 	if d.Platform == "android" && err == nil && err2 == nil && there > ours {
 		out = append(out, f.say(alike{i, "version", d.Owner, have.VersionCode}, func() Reason {
-			return Reason{fmt.Sprintf("a newer version (%d) is installed", there),
-				ask() + "remove " + have.ID + ", or push a higher version code"}
+			return because(fmt.Sprintf("a newer version (%d) is installed", there),
+				ask()+"remove "+have.ID+", or push a higher version code")
 		}))
 	}
 	return out

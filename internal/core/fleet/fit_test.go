@@ -101,7 +101,7 @@ func TestEveryReasonWhyABuildDoesNotRunHasItsRemedy(t *testing.T) {
 		require.Len(t, reasons, len(c.why), "%s: %v", name, reasons)
 		for i := range c.why {
 			require.Contains(t, reasons[i].Why, c.why[i], name)
-			require.Contains(t, reasons[i].Remedy, c.remedy[i], name)
+			require.Contains(t, reasons[i].Remedy.String(), c.remedy[i], name)
 		}
 	}
 }
@@ -181,7 +181,7 @@ func TestEveryCheckOfReadinessFailsAndPassesAndSaysWhatToDo(t *testing.T) {
 		}
 	}
 	asked, _ := Unready(Readiness(phone, Health{Debugging: "asked"}))
-	require.Contains(t, asked.Remedy, "Always allow")
+	require.Contains(t, asked.Remedy.String(), "Always allow")
 	cut := Readiness(phone, Health{Connected: &no, Developer: &no, Debugging: "never"})
 	require.Len(t, cut, 1, "what an unplugged phone would say is not guessed")
 }
@@ -240,18 +240,18 @@ func TestABootThatWouldNotFitSaysWhatTakesTheRoom(t *testing.T) {
 	running := []Running{{"kaede-7-1", 4096, 2, true}, {"kaede-7-2", 4096, 2, false}, {"minato-tab-10-1", 2048, 2,
 		false}}
 	fold := Device{Name: "minato-fold-1", TakesMB: 3072, TakesCPUs: 2}
-	_, ok := Room(Capacity{16384, 8}, running, fold)
+	_, ok := Room(Capacity{MemoryMB: 16384, CPUs: 8}, running, fold)
 	require.True(t, ok)
-	r, ok := Room(Capacity{12288, 8}, running, fold)
+	r, ok := Room(Capacity{MemoryMB: 12288, CPUs: 8}, running, fold)
 	require.False(t, ok)
 	require.Equal(t, "minato-fold-1 needs 3.0 GB and 2.0 GB is free (12.0 GB in all): kaede-7-1 takes 4.0 GB, "+
 		"kaede-7-2 takes 4.0 GB, minato-tab-10-1 takes 2.0 GB", r.Why)
-	require.Contains(t, r.Remedy, "yamato device halt minato-tab-10-1", "the smallest that is enough")
-	r, _ = Room(Capacity{10240, 8}, running, Device{Name: "x", TakesMB: 6144})
-	require.Contains(t, r.Remedy, "kaede-7-2 minato-tab-10-1", "two together")
-	r, _ = Room(Capacity{8192, 6}, running[:1], Device{Name: "x", TakesMB: 6144})
-	require.Contains(t, r.Remedy, "wait until")
-	r, ok = Room(Capacity{0, 6}, running, fold)
+	require.Contains(t, r.Remedy.String(), "yamato device halt minato-tab-10-1", "the smallest that is enough")
+	r, _ = Room(Capacity{MemoryMB: 10240, CPUs: 8}, running, Device{Name: "x", TakesMB: 6144})
+	require.Contains(t, r.Remedy.String(), "kaede-7-2 minato-tab-10-1", "two together")
+	r, _ = Room(Capacity{MemoryMB: 8192, CPUs: 6}, running[:1], Device{Name: "x", TakesMB: 6144})
+	require.Contains(t, r.Remedy.String(), "wait until")
+	r, ok = Room(Capacity{MemoryMB: 0, CPUs: 6}, running, fold)
 	require.False(t, ok)
 	require.Contains(t, r.Why, "needs 2 processors and 0 of 6 are free")
 }
@@ -271,6 +271,6 @@ func TestImagesAndNamesHaveGoodDefaults(t *testing.T) {
 
 func ExampleFit() {
 	_, reasons := Fit([]appfile.Package{ipa(monday, "another")}, ios18, nil, monday)
-	fmt.Println(reasons[0].Why + "; " + reasons[0].Remedy)
+	fmt.Println(reasons[0].Why + "; " + reasons[0].Remedy.String())
 	// Output: an .ipa runs on real devices only; add the simulator zip of the same version for Aster 12
 }

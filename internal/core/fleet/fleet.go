@@ -6,6 +6,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"yamato/internal/core/remedy"
 )
 
 // The kinds of device.
@@ -61,9 +63,11 @@ func PlatformName(platform string) string {
 
 // Reason says why something cannot be, and what would mend it.
 type Reason struct {
-	Why    string `json:"why"`
-	Remedy string `json:"remedy"`
+	Why    string        `json:"why"`
+	Remedy remedy.Remedy `json:"remedy"`
 }
+
+func because(why, words string) Reason { return Reason{why, remedy.Plain(words)} }
 
 // compareVersions orders dotted versions by their numbers: 9 < 10 < 10.1.
 func compareVersions(a, b string) int {

@@ -47,3 +47,23 @@ func TestIdleDevicesMakeRoomForOnesThatAreWaitedFor(t *testing.T) {
 		require.Equal(t, c.want, got, name)
 	}
 }
+
+// A supplier lets so many devices be had at once, whatever they take.
+func TestOfAQuotaNoMoreAreUpAtOnce(t *testing.T) {
+	quota := Capacity{Devices: 2}
+	class := Class{Model: "Kaede 7"}
+	off := func(name string) Off { return Off{Running: Running{Name: name}, Class: class, Legs: 9} }
+	up := []Running{{Name: "a", Busy: true}, {Name: "b"}}
+	p := PlanPower(quota, up[:1], []Off{off("c"), off("d")}, nil, map[Class]int{})
+	require.Equal(t, []string{"c"}, p.Boot)
+	require.Empty(t, p.Never, "it waits, and is not given up")
+	p = PlanPower(quota, up, []Off{off("c")}, []string{"b"}, map[Class]int{})
+	require.Equal(t, []string{"b"}, p.Halt, "what has nothing to do makes room")
+	p = PlanPower(quota, []Running{up[0], {Name: "b", Busy: true}}, []Off{off("c")}, nil, map[Class]int{})
+	require.Empty(t, p.Boot)
+	require.Empty(t, p.Halt)
+	r, ok := Room(quota, up, Device{Name: "c"})
+	require.False(t, ok)
+	require.Contains(t, r.Why, "one of the 2 devices")
+	require.Contains(t, r.Remedy.String(), "yamato device halt b")
+}

@@ -151,7 +151,7 @@ func orThe(site string) string {
 func Unready(checks []Check) (Reason, bool) {
 	for _, c := range checks {
 		if !c.OK {
-			return Reason{c.Why, c.Remedy}, true
+			return because(c.Why, c.Remedy), true
 		}
 	}
 	return Reason{}, false

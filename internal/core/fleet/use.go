@@ -106,10 +106,10 @@ func (d Device) Admits(who string, now time.Time) (Reason, bool) {
 		return Reason{}, true
 	}
 	if len(d.Use.People) > 0 && !slices.Contains(d.Use.People, who) {
-		return Reason{"only " + strings.Join(d.Use.People, ", ") + " may use it",
-			"ask " + orTeam(d.Owner) + " to be let in"}, false
+		return because("only "+strings.Join(d.Use.People, ", ")+" may use it",
+			"ask "+orTeam(d.Owner)+" to be let in"), false
 	}
-	return Reason{"it may be used " + d.Use.Hours + " only", "wait until then, or ask " + orTeam(d.Owner)}, false
+	return because("it may be used "+d.Use.Hours+" only", "wait until then, or ask "+orTeam(d.Owner)), false
 }
 
 func orTeam(owner string) string {

@@ -8,6 +8,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"yamato/internal/core/plain"
+	"yamato/internal/core/remedy"
 )
 
 // Model is a kind of handset or tablet that a site offers.
@@ -73,13 +76,16 @@ func NewestImage(images []Image, platform string) (Image, bool) {
 
 // ProposeName gives the first free name for another device of a model: kaede-7-3.
 func ProposeName(model string, taken []string) string {
-	base := strings.Trim(strings.Map(func(r rune) rune {
+	base := strings.Trim(plain.Clip(strings.Map(func(r rune) rune {
 		switch {
 		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
 			return r
 		}
 		return '-'
-	}, strings.ToLower(model)), "-")
+	}, strings.ToLower(model)), 40), "-")
+	if base == "" {
+		base = "device"
+	}
 	for n := 1; ; n++ {
 		if name := base + "-" + strconv.Itoa(n); !slices.Contains(taken, name) {
 			return name
@@ -91,6 +97,7 @@ func ProposeName(model string, taken []string) string {
 type Capacity struct {
 	MemoryMB int `json:"memory_mb" yaml:"memory_mb"`
 	CPUs     int `json:"cpus" yaml:"cpus"`
+	Devices  int `json:"devices,omitempty" yaml:"devices"` // that are up at once: what a supplier lets one have
 }
 
 // Running is a virtual device that is up, and whether it has something to do.
@@ -115,6 +122,10 @@ func Room(c Capacity, running []Running, wanted Device) (Reason, bool) {
 	if c.CPUs > 0 {
 		lackCPUs = max(0, cpus+wanted.TakesCPUs-c.CPUs)
 	}
+	if c.Devices > 0 && len(running) >= c.Devices {
+		return Reason{fmt.Sprintf("%s waits for one of the %d devices that may be up at once here: %s", wanted.Name, c.Devices,
+			listing(running, func(r Running) string { return r.Name })), remedyForRoom(running, lackMB, lackCPUs)}, false
+	}
 	if lackMB == 0 && lackCPUs == 0 {
 		return Reason{}, true
 	}
@@ -131,7 +142,7 @@ func Room(c Capacity, running []Running, wanted Device) (Reason, bool) {
 }
 
 // remedyForRoom proposes the fewest idle devices whose halt makes enough room.
-func remedyForRoom(running []Running, lackMB, lackCPUs int) string {
+func remedyForRoom(running []Running, lackMB, lackCPUs int) remedy.Remedy {
 	idle := slices.DeleteFunc(slices.Clone(running), func(r Running) bool { return r.Busy })
 	slices.SortStableFunc(idle, func(a, b Running) int { return cmp.Compare(b.TakesMB, a.TakesMB) })
 	if i := slices.IndexFunc(idle, func(r Running) bool {
@@ -140,18 +151,18 @@ func remedyForRoom(running []Running, lackMB, lackCPUs int) string {
 		for i+1 < len(idle) && idle[i+1].TakesMB >= lackMB && idle[i+1].TakesCPUs >= lackCPUs {
 			i++ // the smallest that is enough
 		}
-		return "halt " + idle[i].Name + ", which has nothing to do: `yamato device halt " + idle[i].Name + "`"
+		return remedy.Say("halt %s, which has nothing to do: %s", idle[i].Name, remedy.DevicesHalt(idle[i].Name))
 	}
 	var halt []Running
 	for _, r := range idle {
 		halt, lackMB, lackCPUs = append(halt, r), lackMB-r.TakesMB, lackCPUs-r.TakesCPUs
 		if lackMB <= 0 && lackCPUs <= 0 {
 			names := listing(halt, func(r Running) string { return r.Name })
-			return "halt " + names + ", which have nothing to do: `yamato device halt " + strings.ReplaceAll(names, ",",
-				"") + "`"
+			return remedy.Say("halt %s, which have nothing to do: %s", names,
+				remedy.DevicesHalt(strings.ReplaceAll(names, ",", "")))
 		}
 	}
-	return "wait until something that runs is done, or give the host more memory"
+	return remedy.Plain("wait until something that runs is done, or give the host more memory")
 }
 
 func listing(list []Running, of func(Running) string) string {

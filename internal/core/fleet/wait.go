@@ -59,7 +59,7 @@ func WaitsFor(c Class, list []Standing, who string, now time.Time) string {
 			more(n)
 	}
 	if closed.Why != "" {
-		return closed.Why + "; " + closed.Remedy
+		return closed.Why + "; " + closed.Remedy.String()
 	}
 	if d, n := some("sidelined"); n > 0 {
 		return d.Name + ", which is sidelined: " + d.Reason + "; `yamato device restore " + d.Name +

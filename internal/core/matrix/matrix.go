@@ -10,6 +10,7 @@ import (
 
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/remedy"
 )
 
 // Candidate is a device that a run could use, as it is at a moment.
@@ -136,10 +137,10 @@ func outOfUse(d Candidate) (fleet.Reason, bool) {
 			return fleet.Reason{Why: d.Name + " is not ready: " + r.Why, Remedy: r.Remedy}, true
 		}
 		return fleet.Reason{Why: d.Name + " is not ready",
-			Remedy: "`yamato device check " + d.Name + "` says what it lacks"}, true
+			Remedy: remedy.Say("%s says what it lacks", remedy.DeviceCheck(d.Name))}, true
 	case "sidelined":
 		return fleet.Reason{Why: d.Name + " is sidelined: " + d.Reason,
-			Remedy: "`yamato device restore " + d.Name + "` once that is mended"}, true
+			Remedy: remedy.Say("%s once that is mended", remedy.DeviceRestore(d.Name))}, true
 	}
 	return fleet.Reason{}, false
 }

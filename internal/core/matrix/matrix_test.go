@@ -9,6 +9,7 @@ import (
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/feel"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/remedy"
 )
 
 var now = time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)
@@ -62,10 +63,10 @@ func TestALegNeverRunsOnDevicesOfItsClassThatDoNotFitOrMayNotBeUsed(t *testing.T
 
 	m = Combine(apk, list[1:], nil, english, "Aya", now)
 	require.Empty(t, m.Legs)
-	require.Equal(t, []fleet.Reason{{Why: "bos: only Ines may use it", Remedy: "ask Bo to be let in"},
+	require.Equal(t, []fleet.Reason{{Why: "bos: only Ines may use it", Remedy: remedy.Plain("ask Bo to be let in")},
 		{Why: "clashing: another app of that id, signed differently, is installed",
-			Remedy: "remove example.tideline, or sign with certificate bb…"},
-		{Why: " is not ready: debugging was never allowed", Remedy: "allow it"}}, m.LeftOut[0].Reasons)
+			Remedy: remedy.Plain("remove example.tideline, or sign with certificate bb…")},
+		{Why: " is not ready: debugging was never allowed", Remedy: remedy.Plain("allow it")}}, m.LeftOut[0].Reasons)
 
 	m = Combine(apk, list[1:], nil, english, "Bo", now)
 	require.Len(t, m.Legs, 1, "its owner may")

@@ -40,7 +40,7 @@ func pages(t *testing.T) []string {
 var commandLine = regexp.MustCompile(`(?m)^    ((?:(?:[a-z-]+ \| )?yamato|curl) [-a-z].*)$`)
 
 // endless are those that serve until they are stopped: the tests start them themselves.
-var endless = regexp.MustCompile(`^yamato ((up|serve|host|demo|console) |suite serve$)`)
+var endless = regexp.MustCompile(`^yamato ((up|serve|host|demo|console) |suite serve$|standin phone)`)
 
 // outcomes are the exit codes of lines that do not end in 0, and what they are to say.
 var outcomes = map[string]struct {

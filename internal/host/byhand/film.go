@@ -117,10 +117,15 @@ func (f *film) take(frame device.Frame) {
 		f.onShow(frame)
 	}
 	f.ring()
-	late := time.AfterFunc(frameWait, f.shown.Broadcast)
-	defer late.Stop()
-	began := time.Now()
-	for f.sent < f.number && !f.closed && time.Since(began) < frameWait {
+	late := false // as the timer says, once: a clock that is read after it was set may find it early, and nobody wakes twice
+	timer := time.AfterFunc(frameWait, func() {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		late = true
+		f.shown.Broadcast()
+	})
+	defer timer.Stop()
+	for f.sent < f.number && !f.closed && !late {
 		f.shown.Wait()
 	}
 }

@@ -41,6 +41,8 @@ import (
 type Subject struct {
 	Device driver.Device
 	App    driver.App
+	// Typed is true of a device whose keys are all that it has to enter text by, and type what an English keyboard has.
+	Typed bool
 }
 
 // Busy has two busy loops, of other processes, beside a test until it ends.
@@ -73,7 +75,7 @@ func Run(t *testing.T, make func(t *testing.T) Subject) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := make(t)
-			part(&subject{t, context.Background(), s.Device, s.App, s.App.Package.ApplicationID})
+			part(&subject{t, context.Background(), s.Device, s.App, s.App.Package.ApplicationID, s.Typed})
 		})
 	}
 	has := device.Names(make(t).Device)
@@ -84,7 +86,7 @@ func Run(t *testing.T, make func(t *testing.T) Subject) {
 		}
 		t.Run("ability: "+name, func(t *testing.T) {
 			s := make(t)
-			try := &subject{t, context.Background(), s.Device, s.App, s.App.Package.ApplicationID}
+			try := &subject{t, context.Background(), s.Device, s.App, s.App.Package.ApplicationID, s.Typed}
 			require.Contains(t, s.Device.Abilities(), name, "what it can do it says")
 			try.running()
 			part(try)
@@ -105,6 +107,7 @@ type subject struct {
 	device driver.Device
 	app    driver.App
 	id     string
+	typed  bool
 }
 
 func (s *subject) tree() *screen.Tree {
@@ -201,7 +204,12 @@ func (s *subject) enters() {
 	s.running()
 	s.tap("field")
 	require.True(s.t, s.at("field").Focused)
-	const text = "é ß 漢字 👩‍👩‍👧 {x} \\ \""
+	text := "é ß 漢字 👩‍👩‍👧 {x} \\ \""
+	if s.typed {
+		require.Error(s.t, device.EnterText(s.ctx, s.device, text), "what it cannot type it says")
+		require.Empty(s.t, s.at("echo").Content(), "and types none of it")
+		text = `A b (x) {y} \ " ' $HOME; %s &`
+	}
 	require.NoError(s.t, device.EnterText(s.ctx, s.device, text))
 	require.Equal(s.t, text, s.at("echo").Content())
 	require.NoError(s.t, s.device.Keys(s.ctx, "\uE003\uE003\uE003"))
@@ -216,11 +224,11 @@ func (s *subject) awaits() {
 	require.Empty(s.t, screen.Locator{ID: "came"}.Find(tree))
 	for tries := 0; len(screen.Locator{ID: "came"}.Find(s.tree())) == 0; tries++ {
 		require.Less(s.t, tries, 20, "it wakes for nothing, again and again")
-		require.NoError(s.t, s.device.AwaitChange(s.ctx, s.tree().Revision, began+5*time.Second))
+		require.NoError(s.t, s.device.AwaitChange(s.ctx, s.tree().Revision, began+time.Minute))
 	}
-	came := s.device.Now() - began // by 500 ms, and on a busy machine later; it would have waited for 5 s
+	came := s.device.Now() - began // by 500 ms, and on a busy machine later; it would have waited for a minute
 	require.Greater(s.t, came, 200*time.Millisecond, "it wakes with the change")
-	require.Less(s.t, came, 4*time.Second, "it wakes with the change")
+	require.Less(s.t, came, 50*time.Second, "it wakes with the change")
 
 	// What has changed before one waits is not waited for.
 	revision, now := s.tree().Revision, s.device.Now()
@@ -231,7 +239,7 @@ func (s *subject) awaits() {
 	require.NoError(s.t, s.device.AwaitChange(s.ctx, s.tree().Revision, now+700*time.Millisecond))
 	waited := s.device.Now() - now
 	require.GreaterOrEqual(s.t, waited, 690*time.Millisecond)
-	require.Less(s.t, waited, 5*time.Second)
+	require.Less(s.t, waited, time.Minute)
 }
 
 func (s *subject) shows() {

@@ -2,13 +2,14 @@ package driver
 
 import (
 	"fmt"
+	"maps"
 	"slices"
-	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
 	"yamato/internal/core/document"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/plain"
 )
 
 // Site is the description of a place that supplies devices: which driver drives
@@ -91,8 +92,8 @@ func ReadSite(data []byte) (*Site, error) {
 
 // checkOffer checks what the site has beside its devices.
 func (s *Site) checkOffer() error {
-	if s.Capacity.MemoryMB < 0 || s.Capacity.CPUs < 0 {
-		return fmt.Errorf("the site's capacity is a number of megabytes and of processors, nothing for what has " +
+	if s.Capacity.MemoryMB < 0 || s.Capacity.CPUs < 0 || s.Capacity.Devices < 0 {
+		return fmt.Errorf("the site's capacity is a number of megabytes, of processors and of devices, nothing for what has " +
 			"no bound")
 	}
 	models := map[string]bool{}
@@ -100,8 +101,6 @@ func (s *Site) checkOffer() error {
 		switch {
 		case m.Model == "" || models[m.Model]:
 			return fmt.Errorf("the model %q has no name, or stands twice in the site file", m.Model)
-		case !slices.Contains([]string{"android", "ios", "web"}, m.Platform):
-			return fmt.Errorf("model %s: its platform is android, ios or web, not %q", m.Model, m.Platform)
 		case !slices.Contains([]string{"", "phone", "tablet"}, m.Form):
 			return fmt.Errorf("model %s: its form is phone or tablet, not %q", m.Model, m.Form)
 		case !slices.Contains([]string{"", "none", "hole", "bar"}, m.Cutout):
@@ -113,9 +112,8 @@ func (s *Site) checkOffer() error {
 	}
 	for _, i := range s.Images {
 		switch {
-		case !slices.Contains([]string{"android", "ios"}, i.Platform) || i.OS == "":
-			return fmt.Errorf("an OS image states its platform, android or ios, and its os; this one states %q and %q",
-				i.Platform, i.OS)
+		case i.Platform == "" || i.OS == "":
+			return fmt.Errorf("an OS image states its platform and its os; this one states %q and %q", i.Platform, i.OS)
 		case !slices.Contains([]string{"", fleet.ImageAbsent, fleet.ImagePresent}, i.State):
 			return fmt.Errorf("the image %s: its state is absent or present, not %q", i.Name(), i.State)
 		case i.Licence != "" && !slices.ContainsFunc(s.Licences, func(l fleet.Licence) bool {
@@ -137,21 +135,41 @@ func (s *Site) Find(d SiteDevice) (fleet.Model, error) {
 		if m.Width < 100 || m.Height < 100 || m.Width > 4000 || m.Height > 4000 {
 			return m, fmt.Errorf("model %s: a screen is 100 to 4000 dp wide and high", m.Model)
 		}
-		if !strings.Contains(" emulator simulator real ", " "+d.Kind+" ") {
-			return m, fmt.Errorf("device %s: its kind is emulator, simulator or real, not %q", d.Name, d.Kind)
-		}
-		if d.Kind == fleet.Emulator && m.Platform == "ios" || d.Kind == fleet.Simulator && m.Platform != "ios" {
-			return m, fmt.Errorf("device %s: emulators are of Android and the web, and simulators of iOS; %s is of %s",
-				d.Name,
-				m.Model, fleet.PlatformName(m.Platform))
-		}
-		if d.OS == "" && m.Platform != "web" { // the web's is the browser's version, which its driver finds
-			return m, fmt.Errorf("device %s: it states no os, as in os: \"14\"", d.Name)
-		}
 		return m, nil
 	}
 	return fleet.Model{}, fmt.Errorf("device %s is of the model %q, which the site file does not describe", d.Name,
 		d.Model)
+}
+
+// Supplies are the kinds of devices that a driver has, by platform.
+type Supplies map[string][]string
+
+// Check refuses models, images and devices that are none of these.
+func (v Supplies) Check(s *Site) error {
+	platforms := slices.Sorted(maps.Keys(v))
+	for _, m := range s.Models {
+		if v[m.Platform] == nil {
+			return fmt.Errorf("model %s: with this driver its platform is %s, not %q", m.Model, plain.Either(platforms),
+				m.Platform)
+		}
+	}
+	for _, i := range s.Images {
+		if v[i.Platform] == nil {
+			return fmt.Errorf("the image %s: with this driver its platform is %s, not %q", i.Name(), plain.Either(platforms),
+				i.Platform)
+		}
+	}
+	for _, d := range s.Devices {
+		m, err := s.Find(d)
+		if err != nil {
+			return err
+		}
+		if kinds := v[m.Platform]; !slices.Contains(kinds, d.Kind) {
+			return fmt.Errorf("device %s: a device of %s is %s with this driver, not %q", d.Name,
+				fleet.PlatformName(m.Platform), plain.Either(kinds), d.Kind)
+		}
+	}
+	return nil
 }
 
 // Describe gives what the service is told of one of the site's devices; the

@@ -1,7 +1,6 @@
 package handset
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -77,6 +76,11 @@ func NewDriver(command []string) (*Driver, error) {
 	return &Driver{keeper: command}, nil
 }
 
+// Check refuses what no handset can be.
+func (v *Driver) Check(s *driver.Site) error {
+	return driver.Supplies{"web": {fleet.Emulator, fleet.Real}}.Check(s)
+}
+
 // Open gives one handset, switched off.
 func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (driver.Device, error) {
 	var part Part
@@ -85,11 +89,6 @@ func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (drive
 	}
 	if err := part.check(); err != nil {
 		return nil, fmt.Errorf("device %s: %w", d.Name, err)
-	}
-	if m.Platform != "web" {
-		return nil, fmt.Errorf("device %s: handsets run web apps, and %s is of %s; give the model the platform web",
-			d.Name,
-			m.Model, fleet.PlatformName(m.Platform))
 	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -123,9 +122,4 @@ func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (drive
 func Available() error {
 	_, err := (&Browser{}).find()
 	return err
-}
-
-// Fetch brings nothing: a browser is installed on the host.
-func (v *Driver) Fetch(context.Context, fleet.Image, func(int)) error {
-	return errors.New("handsets need no OS images: install a browser on the host")
 }

@@ -12,7 +12,6 @@ const desk = `site: desk
 driver: handset
 models:
   - {model: Kaede 7, platform: web, form: phone, width: 408, height: 896, memory_mb: 8192}
-  - {model: Aster 12, platform: ios, form: phone, width: 388, height: 848, memory_mb: 6144}
 devices:
   - `
 
@@ -24,19 +23,30 @@ func TestASiteFileSaysWhatIsWrongWithItsHandsets(t *testing.T) {
 		`{name: k, model: Kaede 7, kind: emulator, handset: {overlook: ["https://api.example/poll"]}}`: "write api.example/poll, or /poll",
 		`{name: k, model: Kaede 7, kind: emulator, handset: {browser: /no/such/browser}}`:              "is not there",
 		`{name: k, model: Kaede 7, kind: emulator, standin: {charge: 8}}`:                              "there is no `standin`",
-		`{name: k, model: Kaede 7, kind: simulator}`:                                                   "simulators of iOS",
-		`{name: k, model: Aster 12, kind: real, os: "18"}`:                                             "handsets run web apps",
+		`{name: k, model: Kaede 7, kind: simulator}`:                                                   `not "simulator"`,
 	} {
 		site, err := driver.ReadSite([]byte(desk + text))
+		v, e := NewDriver([]string{"none"})
+		require.NoError(t, e)
 		if err == nil {
-			v, e := NewDriver([]string{"none"})
-			require.NoError(t, e)
+			err = v.Check(site)
+		}
+		if err == nil {
 			m, e := site.Find(site.Devices[0])
 			require.NoError(t, e)
 			_, err = v.Open(site, site.Devices[0], m)
 		}
 		require.ErrorContains(t, err, says, text)
 	}
+}
+
+func TestAHandsetIsOfTheWeb(t *testing.T) {
+	site, err := driver.ReadSite([]byte("site: desk\ndriver: handset\nmodels: [{model: Aster 12, platform: ios, " +
+		"form: phone, width: 388, height: 848}]\ndevices: [{name: k, model: Aster 12, kind: real, os: \"18\"}]"))
+	require.NoError(t, err)
+	v, err := NewDriver([]string{"none"})
+	require.NoError(t, err)
+	require.ErrorContains(t, v.Check(site), "its platform is web, not \"ios\"")
 }
 
 func TestAHandsetsOSIsItsBrowsersVersion(t *testing.T) {

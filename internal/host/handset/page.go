@@ -175,34 +175,9 @@ func (t *tab) heard(method string, params jsontext.Value) {
 	case "Page.frameNavigated", "Page.lifecycleEvent":
 		t.wake()
 	case "Page.screencastFrame":
-		var e page.EventScreencastFrame
-		if json.Unmarshal(params, &e, pipe.Reads) != nil {
-			return
-		}
-		t.mu.Lock()
-		defer t.mu.Unlock()
-		if t.film != nil {
-			select { // one is shown at a time, and none comes before it was acknowledged
-			case t.film <- e:
-			default:
-			}
-		}
+		t.filmed(params)
 	case "Page.javascriptDialogOpening":
-		e := new(page.EventJavascriptDialogOpening)
-		if json.Unmarshal(params, e, pipe.Reads) != nil {
-			return
-		}
-		t.mu.Lock()
-		leaving := e.Type == page.DialogTypeBeforeunload && t.closing
-		if !leaving {
-			t.dialog, t.answered = e, false
-		}
-		t.mu.Unlock()
-		if leaving { // whoever starts or ends an app does not ask it
-			t.Post(page.CommandHandleJavaScriptDialog, page.HandleJavaScriptDialog(true))
-			return
-		}
-		t.wake()
+		t.dialogOpened(params)
 	case "Page.javascriptDialogClosed":
 		t.mu.Lock()
 		t.dialog = nil
@@ -234,6 +209,42 @@ func (t *tab) heard(method string, params jsontext.Value) {
 			t.events.called(method, params)
 		}
 	}
+}
+
+// filmed passes a frame of the screen on.
+func (t *tab) filmed(params jsontext.Value) {
+	var e page.EventScreencastFrame
+	if json.Unmarshal(params, &e, pipe.Reads) != nil {
+		return
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.film == nil {
+		return
+	}
+	select { // one is shown at a time, and none comes before it was acknowledged
+	case t.film <- e:
+	default:
+	}
+}
+
+// dialogOpened takes a dialog in that a page has opened.
+func (t *tab) dialogOpened(params jsontext.Value) {
+	e := new(page.EventJavascriptDialogOpening)
+	if json.Unmarshal(params, e, pipe.Reads) != nil {
+		return
+	}
+	t.mu.Lock()
+	leaving := e.Type == page.DialogTypeBeforeunload && t.closing
+	if !leaving {
+		t.dialog, t.answered = e, false
+	}
+	t.mu.Unlock()
+	if leaving { // whoever starts or ends an app does not ask it
+		t.Post(page.CommandHandleJavaScriptDialog, page.HandleJavaScriptDialog(true))
+		return
+	}
+	t.wake()
 }
 
 // afresh has the page know nothing of the app that was in it, which is about to end.

@@ -36,6 +36,22 @@ func init() {
 	driver.Register(Name, func() (driver.Driver, error) { return NewDriver(nil) })
 }
 
+// supplies are what a stand-in can be.
+var supplies = driver.Supplies{"android": {fleet.Emulator, fleet.Real}, "ios": {fleet.Real, fleet.Simulator}}
+
+// Check refuses what no stand-in can be.
+func (v *Driver) Check(s *driver.Site) error {
+	if err := supplies.Check(s); err != nil {
+		return err
+	}
+	for _, d := range s.Devices {
+		if d.OS == "" {
+			return fmt.Errorf("device %s: it states no os, as in os: \"14\"", d.Name)
+		}
+	}
+	return nil
+}
+
 // Open gives one stand-in; a virtual one is switched off.
 func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (driver.Device, error) {
 	var state State

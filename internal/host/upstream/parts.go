@@ -20,23 +20,30 @@ const (
 // errPartsGone tells that the service does not know an upload any more, or is another.
 var errPartsGone = errors.New("the upload is no longer there")
 
+// errPartsMoved tells that the service has got further than it had said: a piece that was broken off was still arriving.
+var errPartsMoved = errors.New("the upload has got further meanwhile")
+
+// partTries bounds how often an upload is begun anew, or asked again how far it got, by one call.
+const partTries = 3
+
 // uploadParts keeps content by the tus protocol (1.0.0): it begins, or finds how far it got, and sends
 // the rest. What is broken off is gone on with by the next call.
 func (s *Services) uploadParts(ctx context.Context, digest string, content io.ReaderAt, size int64) error {
-	for range 2 {
-		at, err := s.beginParts(ctx, digest, size)
-		if err != nil {
+	var err error
+	for range partTries {
+		var at string
+		if at, err = s.beginParts(ctx, digest, size); err != nil {
 			return err
 		}
 		err = s.sendParts(ctx, at, digest, content, size)
 		if err == nil || errors.Is(err, errPartsGone) {
 			s.remember(digest, "")
 		}
-		if !errors.Is(err, errPartsGone) {
+		if !errors.Is(err, errPartsGone) && !errors.Is(err, errPartsMoved) {
 			return err
 		}
 	}
-	return errPartsGone
+	return err
 }
 
 func (s *Services) remember(digest, at string) {
@@ -121,6 +128,8 @@ func (s *Services) part(ctx context.Context, method, at string, body io.Reader, 
 	switch {
 	case response.StatusCode == http.StatusNotFound || response.StatusCode == http.StatusGone:
 		return nil, errPartsGone
+	case response.StatusCode == http.StatusConflict && method == http.MethodPatch:
+		return nil, errPartsMoved
 	case response.StatusCode >= 300:
 		text, _ := io.ReadAll(io.LimitReader(response.Body, 2000))
 		return nil, fmt.Errorf("the service answers %s: %s", response.Status, text)

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -35,12 +36,13 @@ type Yard struct {
 type keptSite struct {
 	Made    []driver.SiteDevice `json:"made"`
 	Removed []string            `json:"removed"`
-	Fetched []string            `json:"fetched"` // names of images
+	Fetched []string            `json:"fetched"`         // names of images
+	Found   map[string]string   `json:"found,omitempty"` // the names of devices that were found, by their own numbers
 }
 
 // Open opens the yard of a site in a host's folder.
-func Open(dir string, s *driver.Site, driver driver.Driver) (*Yard, error) {
-	y := &Yard{site: s, driver: driver, path: filepath.Join(dir, "site.json"), working: map[string]int{}}
+func Open(dir string, s *driver.Site, d driver.Driver) (*Yard, error) {
+	y := &Yard{site: s, driver: d, path: filepath.Join(dir, "site.json"), working: map[string]int{}}
 	body, err := os.ReadFile(y.path)
 	if errors.Is(err, os.ErrNotExist) {
 		return y, nil
@@ -185,6 +187,10 @@ func (y *Yard) Remove(name string) error {
 
 // Fetch brings an OS image, and calls told as it comes.
 func (y *Yard) Fetch(ctx context.Context, name string, told func()) error {
+	fetching, ok := y.driver.(driver.Fetching)
+	if !ok {
+		return fmt.Errorf("the devices of this site boot from no OS images")
+	}
 	y.mu.Lock()
 	at := slices.IndexFunc(y.images(), func(i fleet.Image) bool { return i.Names(name) })
 	if at < 0 {
@@ -199,7 +205,7 @@ func (y *Yard) Fetch(ctx context.Context, name string, told func()) error {
 	y.working[image.Name()] = 0
 	y.mu.Unlock()
 	told()
-	err := y.driver.Fetch(ctx, image, func(mb int) {
+	err := fetching.Fetch(ctx, image, func(mb int) {
 		y.mu.Lock()
 		y.working[image.Name()] = mb
 		y.mu.Unlock()
@@ -213,4 +219,77 @@ func (y *Yard) Fetch(ctx context.Context, name string, told func()) error {
 	}
 	y.kept.Fetched = append(y.kept.Fetched, image.Name())
 	return y.keep()
+}
+
+// Finds tells whether devices of the site come and go by themselves.
+func (y *Yard) Finds() bool {
+	_, ok := y.driver.(driver.Finding)
+	return ok
+}
+
+// MayCome tells whether a device of that name was found here before, and so may come again.
+func (y *Yard) MayCome(name string) bool {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	return y.Finds() && slices.Contains(slices.Collect(maps.Values(y.kept.Found)), name)
+}
+
+// Found is a device that came, or one that is gone for good.
+type Found struct {
+	Name string
+	Came driver.Device // nil where it is gone
+}
+
+// Find tells of devices that come and go by themselves, until ctx ends. A device has the name that it had before,
+// however it comes back; one that is new has one of its model.
+func (y *Yard) Find(ctx context.Context, told func(Found) error) error {
+	finding, ok := y.driver.(driver.Finding)
+	if !ok {
+		return nil
+	}
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	err := finding.Find(ctx, y.site, func(c driver.Change) {
+		name, err := y.nameOf(c)
+		if err != nil {
+			stop(err)
+			return
+		}
+		found := Found{Name: name}
+		if c.Open != nil {
+			if found.Came, err = c.Open(name); err != nil {
+				stop(err)
+				return
+			}
+		}
+		if err := told(found); err != nil {
+			stop(err)
+		}
+	})
+	if cause := context.Cause(ctx); cause != nil && ctx.Err() != nil {
+		return cause
+	}
+	return err
+}
+
+// nameOf gives the name of a device that was found. It is kept before anybody hears it.
+func (y *Yard) nameOf(c driver.Change) (string, error) {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	if name := y.kept.Found[c.ID]; name != "" {
+		return name, nil
+	}
+	taken := slices.Collect(maps.Values(y.kept.Found))
+	for _, d := range append(slices.Clone(y.site.Devices), y.kept.Made...) {
+		if d.HardwareID == c.ID && c.ID != "" {
+			return d.Name, nil // the site file gives it its name
+		}
+		taken = append(taken, d.Name)
+	}
+	name := fleet.ProposeName(c.Like, taken)
+	if y.kept.Found == nil {
+		y.kept.Found = map[string]string{}
+	}
+	y.kept.Found[c.ID] = name
+	return name, y.keep()
 }

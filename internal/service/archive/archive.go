@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"time"
 
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 	"yamato/internal/store/pg"
@@ -49,7 +50,7 @@ func (s *Part) Crash(ctx context.Context, c base.Caller, id int64) (store.Crash,
 	}
 	if len(list) == 0 || id <= 0 {
 		return store.Crash{}, nil, base.NotFound(fmt.Sprintf("there is no crash %d", id),
-			"`yamato crash ls` lists them")
+			remedy.Say("%s lists them", remedy.CrashList))
 	}
 	met, err := s.Store.Meetings(ctx, c.ProjectID, id, maxMeetings)
 	return list[0], met, err
@@ -142,7 +143,7 @@ func (s *Part) PinRun(ctx context.Context, c base.Caller, number int64, pinned b
 		by = c.Name
 	}
 	if err := s.Store.PinRun(ctx, c.ProjectID, number, by); err != nil {
-		return store.Run{}, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+		return store.Run{}, base.NotThere(err, remedy.Say("%s lists the runs", remedy.RunList), "there is no run %d", number)
 	}
 	return s.Store.RunNumbered(ctx, c.ProjectID, number)
 }
@@ -152,7 +153,7 @@ func (s *Part) Pictures(ctx context.Context, c base.Caller, number int64, name s
 	list []store.NamedPicture, err error) {
 	r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
 	if err != nil {
-		return nil, nil, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+		return nil, nil, base.NotThere(err, remedy.Say("%s lists the runs", remedy.RunList), "there is no run %d", number)
 	}
 	if names, err = s.Store.PictureNames(ctx, r.ID, maxNames); err != nil || name == "" {
 		return names, nil, err

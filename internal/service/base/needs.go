@@ -8,6 +8,7 @@ import (
 
 	"yamato/internal/core/plain"
 	"yamato/internal/core/plan"
+	"yamato/internal/core/remedy"
 )
 
 // The kinds of what plans, and suites, may need.
@@ -75,5 +76,5 @@ func (s *Base) Spare(ctx context.Context, c Caller, kind, name string, anyway bo
 		return err
 	}
 	return Refuse(Needed, fmt.Sprintf("the %s %s stays: %s", kind, name, plain.Need(by)),
-		"change those first, or remove it anyway (`--yes` by command)")
+		remedy.Say("change those first, or remove it anyway (%s)", remedy.Anyway))
 }

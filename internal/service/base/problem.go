@@ -7,6 +7,7 @@ import (
 
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/matrix"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/script"
 	"yamato/internal/store/pg"
 )
@@ -44,7 +45,7 @@ const (
 type Problem struct {
 	Kind     Kind
 	Title    string
-	Hint     string // what to do next; it names commands
+	Hint     remedy.Remedy // what to do next
 	Findings []script.Finding
 	LeftOut  []matrix.LeftOut
 	Err      error
@@ -53,9 +54,19 @@ type Problem struct {
 func (p *Problem) Error() string { return p.Title }
 func (p *Problem) Unwrap() error { return p.Err }
 
+// Hint is how a remedy may be given: plain words name nothing to do.
+type Hint interface{ string | remedy.Remedy }
+
 // Refuse gives a problem of a kind.
-func Refuse(kind Kind, title, hint string) *Problem {
-	return &Problem{Kind: kind, Title: title, Hint: hint}
+func Refuse[H Hint](kind Kind, title string, hint H) *Problem {
+	p := &Problem{Kind: kind, Title: title}
+	switch hint := any(hint).(type) {
+	case string:
+		p.Hint = remedy.Plain(hint)
+	case remedy.Remedy:
+		p.Hint = hint
+	}
+	return p
 }
 
 // Unauthorised tells that nobody is known by this token.
@@ -63,23 +74,22 @@ var Unauthorised = Refuse(NoToken, "this call needs a token that the service kno
 	"pass the token that the service made at its first start, as a bearer token")
 
 // SignedOut tells that nobody is known by this cookie.
-var SignedOut = Refuse(SignedOff, "this browser is not signed in", "`yamato console` makes a link that signs it in")
+var SignedOut = Refuse(SignedOff, "this browser is not signed in", remedy.Say("%s makes a link that signs it in", remedy.Console))
 
 // NoRoom gives the problem of a service whose disk is full.
 func NoRoom() *Problem {
-	return Refuse(DiskFull, "the service's disk is full; nothing was kept",
-		"free some room where the service keeps its data, or have retention remove builds (`yamato build retention`), "+
-			"then try again")
+	return Refuse(DiskFull, "the service's disk is full; nothing was kept", remedy.Say("free some room where the service "+
+		"keeps its data, or have retention remove builds (%s), then try again", remedy.BuildRetention))
 }
 
 // NotFound gives a problem for something that is not there.
-func NotFound(what, hint string) *Problem { return Refuse(Missing, what, hint) }
+func NotFound[H Hint](what string, hint H) *Problem { return Refuse(Missing, what, hint) }
 
 // Invalid gives a problem for a call that cannot be carried out as it stands.
-func Invalid(title, hint string) *Problem { return Refuse(Wrong, title, hint) }
+func Invalid[H Hint](title string, hint H) *Problem { return Refuse(Wrong, title, hint) }
 
 // Forbidden gives a problem for a caller that may not do this.
-func Forbidden(title, hint string) *Problem { return Refuse(Forbid, title, hint) }
+func Forbidden[H Hint](title string, hint H) *Problem { return Refuse(Forbid, title, hint) }
 
 // AsProblem turns any error into a problem. What is not meant for the caller
 // becomes a plain "internal" one.
@@ -96,18 +106,18 @@ func AsProblem(err error) *Problem {
 		p.Err = err
 		return p
 	case pg.Unfit(err):
-		p := Invalid("a value in this call is larger than it can be, or no text", "api/openapi.yaml describes the call")
+		p := Invalid("a value in this call is larger than it can be, or no text", "/calls describes the call")
 		p.Err = err
 		return p
 	case errors.Is(err, pg.ErrNone):
 		return NotFound("there is no such thing", "list what there is")
 	}
 	return &Problem{Kind: Internal, Title: "the service could not do this",
-		Hint: "try again; the service's log says more", Err: err}
+		Hint: remedy.Plain("try again; the service's log says more"), Err: err}
 }
 
 // NotThere turns the records' word that there is none into a problem that says of what.
-func NotThere(err error, hint, format string, args ...any) error {
+func NotThere[H Hint](err error, hint H, format string, args ...any) error {
 	if errors.Is(err, pg.ErrNone) {
 		return NotFound(fmt.Sprintf(format, args...), hint)
 	}

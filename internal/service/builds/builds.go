@@ -12,6 +12,7 @@ import (
 	"yamato/internal/blob"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/plain"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 	"yamato/internal/store/pg"
@@ -77,7 +78,7 @@ func (s *Part) MakeBuild(ctx context.Context, c base.Caller, digests []string) (
 	}
 	if len(packages) < len(digests) {
 		return Made{}, base.NotFound("some of these packages have not been handed in",
-			"hand base.Every package in before making a build of them")
+			"hand every package in before making a build of them")
 	}
 	first := packages[0]
 	if err := oneApp(packages); err != nil {
@@ -227,17 +228,17 @@ func (s *Part) BuildNamed(ctx context.Context, c base.Caller, app, ref string) (
 	}
 	if len(list) == 0 {
 		return store.Build{}, base.NotFound(fmt.Sprintf("there is no build %q", ref),
-			"`yamato build ls` lists the builds; `yamato build push FILE…` hands one in")
+			remedy.Say("%s lists the builds; %s hands one in", remedy.BuildList, remedy.BuildPush))
 	}
 	for _, b := range list[1:] {
 		if b.AppID != list[0].AppID {
 			if list[0].App == b.App { // a name does not tell them apart
 				return store.Build{}, base.Invalid(fmt.Sprintf("two apps called %s have a build %q", b.App, ref),
-					fmt.Sprintf("say which app is meant with --app and its application id: %s or %s",
+					remedy.Say("say which app is meant with %s and its application id: %s or %s", remedy.Option("app"),
 						identity(list[0]), identity(b)))
 			}
 			return store.Build{}, base.Invalid(fmt.Sprintf("both %s and %s have a build %q", list[0].App, b.App, ref),
-				"say which app is meant with --app")
+				remedy.Say("say which app is meant with %s", remedy.Option("app")))
 		}
 	}
 	return list[0], nil
@@ -251,7 +252,7 @@ func (s *Part) NewestOf(ctx context.Context, c base.Caller, app string) (store.B
 		return store.Build{}, err
 	case len(list) == 0:
 		return store.Build{}, base.NotFound(fmt.Sprintf("there is no build of %q", app),
-			"`yamato build ls` lists the builds; `yamato build push FILE…` hands one in")
+			remedy.Say("%s lists the builds; %s hands one in", remedy.BuildList, remedy.BuildPush))
 	case len(list) > 1:
 		return store.Build{}, base.Invalid(fmt.Sprintf("two apps are called %s", app),
 			"name the one that is meant by its application id: "+identity(list[0])+" or "+identity(list[1]))

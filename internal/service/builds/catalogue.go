@@ -14,6 +14,7 @@ import (
 	"yamato/internal/blob"
 	"yamato/internal/core/appfile"
 	"yamato/internal/core/plan"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
@@ -201,7 +202,7 @@ func (s *Part) HandOver(ctx context.Context, c base.Caller, app, ref, address st
 func (s *Part) Handed(ctx context.Context, code string) (store.Build, time.Time, error) {
 	b, until, err := s.Store.HandoverOf(ctx, code)
 	if err != nil {
-		return store.Build{}, until, base.NotThere(err, "ask for a new one: `yamato build hand BUILD`",
+		return store.Build{}, until, base.NotThere(err, remedy.Say("ask for a new one: %s", remedy.BuildHand),
 			"this page has expired, or never was")
 	}
 	return b, until, nil

@@ -8,6 +8,7 @@ import (
 
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
@@ -32,7 +33,7 @@ func (s *Part) Lineup(ctx context.Context, c base.Caller, name string) (store.Li
 	l, err := s.Store.LineupNamed(ctx, c.ProjectID, name)
 	if err != nil {
 		return store.Lineup{}, base.NotThere(err,
-			"`yamato lineup ls` lists the lineups; `yamato lineup save FILE` keeps one", "there is no lineup %q", name)
+			remedy.Say("%s lists the lineups; %s keeps one", remedy.LineupList, remedy.LineupSave), "there is no lineup %q", name)
 	}
 	return l, nil
 }
@@ -48,7 +49,7 @@ func (s *Part) RemoveLineup(ctx context.Context, c base.Caller, name string, any
 		return err
 	}
 	err := s.Store.RemoveLineup(ctx, c.ProjectID, name)
-	return base.NotThere(err, "`yamato lineup ls` lists the lineups", "there is no lineup %q", name)
+	return base.NotThere(err, remedy.Say("%s lists the lineups", remedy.LineupList), "there is no lineup %q", name)
 }
 
 // Trial is a lineup to be tried: a saved one by name, or a text.
@@ -147,7 +148,7 @@ func (s *Part) ChosenBy(ctx context.Context, c base.Caller, name string,
 	}
 	if len(taken) == 0 {
 		return nil, base.Invalid(fmt.Sprintf("the lineup %q takes no device now", name),
-			fmt.Sprintf("`yamato lineup try %q` says why each was passed over", name))
+			remedy.Say("%s says why each was passed over", remedy.LineupTry(name)))
 	}
 	return slices.DeleteFunc(devices, func(d matrix.Candidate) bool { return !taken[d.Name] }), nil
 }

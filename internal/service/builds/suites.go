@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"yamato/internal/core/plain"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/script"
 	"yamato/internal/core/script/bundle"
 	"yamato/internal/service/base"
@@ -44,7 +45,7 @@ func (s *Part) PushSuite(ctx context.Context, c base.Caller, n NewSuite) (Pushed
 	fileName := Clean(n.FileName)
 	if faults := script.Faults(findings); faults > 0 {
 		p := base.Invalid(fmt.Sprintf("%s has %d faults", fileName, faults),
-			"`yamato suite check FILE` shows each with its place")
+			remedy.Say("%s shows each with its place", remedy.SuiteCheck))
 		p.Findings = findings
 		return Pushed{}, p
 	}
@@ -53,7 +54,7 @@ func (s *Part) PushSuite(ctx context.Context, c base.Caller, n NewSuite) (Pushed
 		if _, ok := whole.Files[f]; !ok {
 			return Pushed{}, base.Invalid(fmt.Sprintf("%s gives the file %s, which was not handed in with it", fileName,
 				f),
-				"it lies in the suite's folder: `yamato suite push` takes it along")
+				remedy.Say("it lies in the suite's folder: %s takes it along", remedy.SuitePush))
 		}
 	}
 	keepOnly(&whole, suite, asks.Files)
@@ -159,7 +160,7 @@ func (s *Part) RemoveSuite(ctx context.Context, c base.Caller, name string, anyw
 }
 
 func noSuite(err error, name string) error {
-	return base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in",
+	return base.NotThere(err, remedy.Say("%s lists the suites; %s hands them in", remedy.SuiteList, remedy.SuitePush),
 		"there is no suite %q", name)
 }
 
@@ -255,7 +256,7 @@ func (s *Part) against(ctx context.Context, c base.Caller, in ToCheck, read *scr
 	if in.App != "" {
 		id, err := s.Store.AppNamed(ctx, c.ProjectID, in.App)
 		if err != nil {
-			return out, base.NotThere(err, "`yamato build ls` lists the apps", "there is no app %q", in.App)
+			return out, base.NotThere(err, remedy.Say("%s lists the apps", remedy.BuildList), "there is no app %q", in.App)
 		}
 		if err := s.ofApp(ctx, c, id, in.App, read, &out); err != nil {
 			return out, err
@@ -317,7 +318,7 @@ func (s *Part) ofApp(ctx context.Context, c base.Caller, id int64, app string, r
 func (s *Part) Seen(ctx context.Context, c base.Caller, app string) ([]vault.Element, error) {
 	id, err := s.Store.AppNamed(ctx, c.ProjectID, app)
 	if err != nil {
-		return nil, base.NotThere(err, "`yamato build ls` lists the apps", "there is no app %q", app)
+		return nil, base.NotThere(err, remedy.Say("%s lists the apps", remedy.BuildList), "there is no app %q", app)
 	}
 	return s.Store.Seen(ctx, c.ProjectID, id)
 }

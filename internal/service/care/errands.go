@@ -3,15 +3,18 @@ package care
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/remedy"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
+	"yamato/internal/store/pg"
 )
 
 // Wish is what somebody wants a host to do. What is "" is chosen.
@@ -24,11 +27,19 @@ type Wish struct {
 
 // Do asks a host to do something outside of leases. What cannot be done as things
 // stand is refused at once, with the remedy.
-func (s *Part) Do(ctx context.Context, c base.Caller, in Wish) (store.Errand, error) {
+func (s *Part) Do(ctx context.Context, c base.Caller, in Wish, key string) (store.Errand, error) {
+	wish, err := base.Wished(c, "errand", key, in)
+	if err != nil {
+		return store.Errand{}, err
+	}
+	if made, err := s.Store.Granted(ctx, wish); err == nil {
+		return s.Store.ErrandNumbered(ctx, c.ProjectID, made)
+	} else if !errors.Is(err, pg.ErrNone) {
+		return store.Errand{}, base.Granted(err)
+	}
 	e := store.Errand{What: in.What, Device: in.Device, AskedBy: c.Name}
 	e.Args.V = link.ErrandArgs{Model: in.Model, Image: in.Image, Boot: in.Boot,
 		Deed: in.Deed, Count: in.Count}
-	var err error
 	switch in.What {
 	case link.DoMake:
 		err = s.readyToMake(ctx, c, in, &e)
@@ -38,14 +49,14 @@ func (s *Part) Do(ctx context.Context, c base.Caller, in Wish) (store.Errand, er
 		err = s.readyToDo(ctx, c, &e)
 	default:
 		err = base.Invalid(fmt.Sprintf("there is nothing called %q that a host can be asked to do", in.What),
-			"api/openapi.yaml lists what there is")
+			"/calls lists what there is")
 	}
 	if err != nil {
 		return store.Errand{}, err
 	}
-	id, err := s.Store.AskErrand(ctx, c.ProjectID, e)
+	id, err := s.Store.AskErrand(ctx, c.ProjectID, e, wish)
 	if err != nil {
-		return store.Errand{}, err
+		return store.Errand{}, base.Granted(err)
 	}
 	s.Bell.Ring()
 	return s.Store.ErrandNumbered(ctx, c.ProjectID, id)
@@ -55,7 +66,7 @@ func (s *Part) Do(ctx context.Context, c base.Caller, in Wish) (store.Errand, er
 func (s *Part) readyToDo(ctx context.Context, c base.Caller, e *store.Errand) error {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, e.Device)
 	if err != nil {
-		return base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", e.Device)
+		return base.NotThere(err, remedy.Say("%s lists the devices", remedy.DeviceList), "there is no device %q", e.Device)
 	}
 	e.HostID = d.HostID
 	facts := d.Facts.V
@@ -69,18 +80,18 @@ func (s *Part) readyToDo(ctx context.Context, c base.Caller, e *store.Errand) er
 		return nil
 	case !facts.Virtual():
 		return base.Invalid(fmt.Sprintf("%s is a real device; only virtual ones can be booted, halted, emptied and "+
-			"removed from here", e.Device), "`yamato device check "+e.Device+"` says whether it is ready")
+			"removed from here", e.Device), remedy.Say("%s says whether it is ready", remedy.DeviceCheck(e.Device)))
 	case d.State == "leased" || d.State == "resetting":
 		return base.Invalid(fmt.Sprintf("%s is %s", e.Device, busyWith(d)),
 			"wait until that is done, or cancel the run")
 	}
 	if open, err := s.Store.OpenErrand(ctx, d.HostID, e.Device); err != nil || open != 0 {
 		return cmp.Or(err, error(base.Invalid(fmt.Sprintf("something is being done to %s already", e.Device),
-			"wait until that is done: `yamato device show "+e.Device+"`")))
+			remedy.Say("wait until that is done: %s", remedy.DeviceFacts(e.Device)))))
 	}
 	if e.What == link.DoBoot {
 		if d.State == "idle" || d.State == "unready" {
-			return base.Invalid(e.Device+" is up already", "`yamato device look "+e.Device+"` shows its screen")
+			return base.Invalid(e.Device+" is up already", remedy.Say("%s shows its screen", remedy.DeviceLook(e.Device)))
 		}
 		return s.room(ctx, c, d.HostID, facts)
 	}
@@ -140,10 +151,10 @@ func (s *Part) readyToMake(ctx context.Context, c base.Caller, in Wish, e *store
 	switch {
 	case !ok:
 		return base.NotFound(fmt.Sprintf("%s has no such OS image for %s", h.Site, m.Model),
-			"`yamato site ls` lists the images")
+			remedy.Say("%s lists the images", remedy.SiteList))
 	case image.State != fleet.ImagePresent:
 		return base.Invalid(fmt.Sprintf("%s is not at %s yet", image.Name(), h.Site),
-			fmt.Sprintf("fetch it first: `yamato site fetch %q --site %s`", image.Name(), h.Site))
+			remedy.Say("fetch it first: %s", remedy.ImageFetch(image.Name(), h.Site)))
 	}
 	devices, err := s.Store.Devices(ctx, c.ProjectID)
 	if err != nil {
@@ -183,7 +194,7 @@ func (s *Part) readyToFetch(ctx context.Context, c base.Caller, in Wish, e *stor
 	}
 	image := h.Offer.V.Images[slices.IndexFunc(h.Offer.V.Images, is)]
 	if image.State == fleet.ImagePresent {
-		return base.Invalid(image.Name()+" is at "+h.Site+" already", "make a device of it: `yamato device make MODEL`")
+		return base.Invalid(image.Name()+" is at "+h.Site+" already", remedy.Say("make a device of it: %s", remedy.DeviceMake))
 	}
 	if image.Licence != "" {
 		accepted, err := s.Store.LicencesAccepted(ctx, c.ProjectID)
@@ -196,8 +207,8 @@ func (s *Part) readyToFetch(ctx context.Context, c base.Caller, in Wish, e *stor
 		}) {
 			return base.Refuse(base.Licence, fmt.Sprintf(
 				"%s comes under the licence %q, which nobody has accepted here",
-				image.Name(), image.Licence), fmt.Sprintf("read it and accept it: `yamato site licence %q --accept`",
-				image.Licence))
+				image.Name(), image.Licence), remedy.Say("read it and accept it: %s",
+				remedy.LicenceAccept(image.Licence)))
 		}
 	}
 	e.HostID, e.Args.V.Image = h.ID, image.Name()

@@ -8,6 +8,7 @@ import (
 
 	"yamato/internal/blob"
 	"yamato/internal/core/evidence"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
@@ -17,7 +18,7 @@ func (s *Part) Sideline(ctx context.Context, c base.Caller, device string,
 	reason string, until *time.Time) (store.Device, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return store.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q",
+		return store.Device{}, base.NotThere(err, remedy.Say("%s lists the devices", remedy.DeviceList), "there is no device %q",
 			device)
 	}
 	reason = strings.TrimSpace(reason)
@@ -43,7 +44,7 @@ func (s *Part) Sideline(ctx context.Context, c base.Caller, device string,
 func (s *Part) Remains(ctx context.Context, c base.Caller, device, what string) (blob.File, string, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return nil, "", base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+		return nil, "", base.NotThere(err, remedy.Say("%s lists the devices", remedy.DeviceList), "there is no device %q", device)
 	}
 	digest, media := "", ""
 	if d.Sideline != nil && d.Sideline.V.Broken != nil {
@@ -65,7 +66,7 @@ func (s *Part) Remains(ctx context.Context, c base.Caller, device, what string) 
 func (s *Part) Restore(ctx context.Context, c base.Caller, device string) (store.Device, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return store.Device{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q",
+		return store.Device{}, base.NotThere(err, remedy.Say("%s lists the devices", remedy.DeviceList), "there is no device %q",
 			device)
 	}
 	if d.Sideline == nil {

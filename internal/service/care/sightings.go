@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
@@ -21,7 +22,7 @@ const MaxSight = 32 << 20
 func (s *Part) Sight(ctx context.Context, c base.Caller, device string) (store.Sighting, error) {
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return store.Sighting{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q",
+		return store.Sighting{}, base.NotThere(err, remedy.Say("%s lists the devices", remedy.DeviceList), "there is no device %q",
 			device)
 	}
 	if d.State == "offline" {

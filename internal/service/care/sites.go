@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 )
@@ -25,19 +26,19 @@ func (s *Part) siteFor(ctx context.Context, c base.Caller, site string, offers f
 	switch {
 	case len(fit) == 0 && site != "":
 		return store.HostRow{}, base.NotFound(fmt.Sprintf("the site %s does not offer %s", site, what),
-			"`yamato site ls` lists what the sites offer")
+			remedy.Say("%s lists what the sites offer", remedy.SiteList))
 	case len(fit) == 0:
-		return store.HostRow{}, base.NotFound("no site offers "+what, "`yamato site ls` lists what the sites offer")
+		return store.HostRow{}, base.NotFound("no site offers "+what, remedy.Say("%s lists what the sites offer", remedy.SiteList))
 	case len(fit) > 1:
 		names := make([]string, len(fit))
 		for i, h := range fit {
 			names[i] = h.Site
 		}
 		return store.HostRow{}, base.Invalid("several sites offer "+what+": "+strings.Join(names, ", "),
-			"say which with --site")
+			remedy.Say("say which with %s", remedy.Option("site")))
 	case !fit[0].Linked:
 		return store.HostRow{}, base.Invalid("the host of the site "+fit[0].Site+" is not connected",
-			"start it: `yamato host --site FILE`")
+			remedy.Say("start it: %s", remedy.HostStart))
 	}
 	return fit[0], nil
 }
@@ -58,5 +59,5 @@ func (s *Part) AcceptLicence(ctx context.Context, c base.Caller, name string) er
 		}
 	}
 	return base.NotFound(fmt.Sprintf("no site has a licence %q", name),
-		"`yamato site ls` lists the images and their licences")
+		remedy.Say("%s lists the images and their licences", remedy.SiteList))
 }

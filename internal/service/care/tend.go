@@ -121,7 +121,7 @@ func (s *Part) wake(ctx context.Context) error {
 			if l.State == "halted" && slices.ContainsFunc(list, func(d store.Halted) bool {
 				return d.ID == id && d.Name == l.Device
 			}) {
-				if err := s.giveUp(ctx, l, why.Why+"; "+why.Remedy); err != nil {
+				if err := s.giveUp(ctx, l, why.Why+"; "+why.Remedy.String()); err != nil {
 					return err
 				}
 			}
@@ -157,7 +157,7 @@ func (s *Part) power(ctx context.Context, list []store.Halted, idle []string, as
 		for _, name := range names {
 			if _, err := s.Store.AskErrand(ctx, first.ProjectID, store.Errand{HostID: first.HostID, Device: name,
 				What:    what,
-				AskedBy: base.Automatic}); err != nil {
+				AskedBy: base.Automatic}, pg.Wish{}); err != nil {
 				return err
 			}
 			s.Bell.Ring()

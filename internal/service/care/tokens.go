@@ -5,6 +5,7 @@ import (
 	"strings"
 	"unicode"
 
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/store/access"
 )
@@ -19,7 +20,7 @@ func (s *Part) MakeHostToken(ctx context.Context, c base.Caller, host string) (i
 	if host == "" || len(host) > 100 || host != strings.TrimSpace(host) || strings.ContainsFunc(host,
 		unicode.IsControl) {
 		return 0, "", base.Invalid("a host has a name of 1 to 100 characters, without blanks around it",
-			"it is the site's name, or what --name says")
+			remedy.Say("it is the site's name, or what %s says", remedy.Option("name")))
 	}
 	token = base.NewToken()
 	id, err = s.Store.AddHostToken(ctx, c.ProjectID, host, c.Name, token)
@@ -30,7 +31,7 @@ func (s *Part) MakeHostToken(ctx context.Context, c base.Caller, host string) (i
 func (s *Part) WithdrawHostToken(ctx context.Context, c base.Caller, id int64) (access.HostToken, error) {
 	t, err := s.Store.WithdrawHostToken(ctx, c.ProjectID, id)
 	if err != nil {
-		return t, base.NotThere(err, "list them with `yamato host token ls`", "there is no host's token %d", id)
+		return t, base.NotThere(err, remedy.Say("list them with %s", remedy.HostTokenList), "there is no host's token %d", id)
 	}
 	s.Bell.Ring()
 	return t, nil

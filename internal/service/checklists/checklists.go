@@ -11,6 +11,7 @@ import (
 
 	"yamato/internal/core/checklist"
 	"yamato/internal/core/evidence"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/script"
 	"yamato/internal/core/states"
 	"yamato/internal/core/verdict"
@@ -75,19 +76,19 @@ func (s *Part) named(ctx context.Context, c base.Caller, name string) (store.Che
 	at := slices.IndexFunc(all, func(l store.Checklist) bool { return strings.EqualFold(l.Name, name) })
 	if at < 0 {
 		return store.Checklist{}, base.NotFound(fmt.Sprintf("there is no checklist %q", name),
-			"`yamato checklist ls` lists them")
+			remedy.Say("%s lists them", remedy.ChecklistList))
 	}
 	return all[at], nil
 }
 
 // StartChecklist makes a run of a checklist, over devices as any run.
-func (s *Part) StartChecklist(ctx context.Context, c base.Caller, name string, in runs.Order) (store.Run, error) {
+func (s *Part) StartChecklist(ctx context.Context, c base.Caller, name string, in runs.Order, key string) (store.Run, error) {
 	list, err := s.named(ctx, c, name)
 	if err != nil {
 		return store.Run{}, err
 	}
 	in.Suites, in.Checklist = []string{list.Digest}, list.Name
-	return s.runs.StartRun(ctx, c, in, "")
+	return s.runs.StartRun(ctx, c, in, key)
 }
 
 // ChecklistRuns gives the runs that people go through now.
@@ -148,7 +149,7 @@ func (s *Part) picture(ctx context.Context, c base.Caller, in Mark) (*sessions.E
 	}
 	one, err := s.Store.SessionNumbered(ctx, c.ProjectID, c.Name, in.Session)
 	if err != nil {
-		return nil, base.NotThere(err, "`yamato session ls` lists the sessions that you may see",
+		return nil, base.NotThere(err, remedy.Say("%s lists the sessions that you may see", remedy.SessionList),
 			"there is no session %d", in.Session)
 	}
 	e, err := s.Store.EntryAt(ctx, one.ID, in.Lease, in.Seq)

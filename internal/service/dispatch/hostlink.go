@@ -14,6 +14,7 @@ import (
 	"yamato/internal/contain"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/plain"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/states"
 	"yamato/internal/killpoint"
 	"yamato/internal/link"
@@ -109,7 +110,7 @@ func (n *session) open(ctx context.Context) error {
 	}
 	if n.caller.Host != "" && n.caller.Host != h.Host {
 		return base.Forbidden(fmt.Sprintf("this token is that of the host %s, and the host that came with it is named %s", n.caller.Host, h.Host),
-			"give each host a folder, and a token, of its own: `yamato host token make NAME`")
+			remedy.Say("give each host a folder, and a token, of its own: %s", remedy.HostTokenMake("NAME")))
 	}
 	replaced := false
 	err := s.Store.InTx(ctx, func(t *store.Tx) error {
@@ -118,7 +119,7 @@ func (n *session) open(ctx context.Context) error {
 			Instance: s.Instance, Boot: h.Boot, Started: h.Started}
 		if n.host, n.number, replaced, err = t.Hosts.OpenLink(ctx, linking); errors.Is(err, store.ErrNewerHost) {
 			return base.Refuse(base.HostName, "another host named "+h.Host+", started later, is linked",
-				"give each host a name of its own: --name")
+				remedy.Say("give each host a name of its own: %s", remedy.Option("name")))
 		} else if err != nil {
 			return err
 		}
@@ -152,7 +153,7 @@ func (n *session) enrol(ctx context.Context, t store.Hosts, host string) (own st
 	own = base.NewToken()
 	if err := t.Enrol(ctx, n.caller.ProjectID, host, own); errors.Is(err, access.ErrOwnToken) {
 		return "", base.Forbidden(fmt.Sprintf("the host %s has a token of its own, and the one that hosts share works once for each", host),
-			"it lies in its folder; where that is lost, make another: `yamato host token make "+host+"`")
+			remedy.Say("it lies in its folder; where that is lost, make another: %s", remedy.HostTokenMake(host)))
 	} else if err != nil {
 		return "", err
 	}
@@ -320,7 +321,7 @@ func (n *session) deliver(ctx context.Context) {
 		case <-tick.C:
 			if newest, err := n.service.Store.NewestLink(ctx, n.host); err == nil && newest != n.number {
 				n.close(base.Invalid("another host of this name has linked since",
-					"give each host a name of its own: --name"))
+					remedy.Say("give each host a name of its own: %s", remedy.Option("name"))))
 				return
 			}
 			if back, err := n.service.Store.HoldLink(ctx, n.host, n.number); err == nil && back > 0 {

@@ -597,7 +597,7 @@ func whyAgain(trouble string, cases []int, so map[int]verdict.Crossing) string {
 	return "what met an error is tried once more, and failed cases are repeated"
 }
 
-// leave gives base.Every case of a leg that finishes without a result an error: it was asked
+// leave gives every case of a leg that finishes without a result an error: it was asked
 // for, and nobody will decide it any more.
 func (t *tally) leave(so map[int]verdict.Crossing) []store.NewResult {
 	why := t.change.Trouble

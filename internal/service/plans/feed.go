@@ -12,6 +12,7 @@ import (
 
 	ics "github.com/arran4/golang-ical"
 
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 )
 
@@ -37,7 +38,7 @@ func (s *Part) Feed(ctx context.Context, secret, at string, now time.Time) ([]by
 	digest := sha256.Sum256([]byte(secret))
 	project, err := s.Store.FeedOf(ctx, digest[:])
 	if err != nil {
-		return nil, base.NotThere(err, "ask for a new address: `yamato plan calendar`",
+		return nil, base.NotThere(err, remedy.Say("ask for a new address: %s", remedy.PlanCalendar),
 			"this calendar is not to be had")
 	}
 	list, err := s.Calendar(ctx, project, now.Add(-feedBefore), now.Add(feedAfter), now)

@@ -249,8 +249,8 @@ func (s *Part) told(ctx context.Context, p kept.Plan, d kept.Start) func(run sto
 		switch {
 		case errors.As(err, &problem):
 			why := problem.Title
-			if problem.Hint != "" {
-				why += "; " + problem.Hint
+			if !problem.Hint.IsZero() {
+				why += "; " + problem.Hint.String()
 			}
 			s.Log.Warn("a plan could not be started", "plan", p.Name, "why", why)
 			return s.Store.DecideStart(ctx, d.ID, states.StartFailed, why, nil)

@@ -18,6 +18,7 @@ import (
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/plan"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/states"
 	"yamato/internal/service/base"
 	"yamato/internal/service/runs"
@@ -60,7 +61,7 @@ func (s *Part) SavePlan(ctx context.Context, c base.Caller, text string) (Standi
 	}
 	if a := p.When.After; a != nil {
 		if _, err := s.Store.PlanNamed(ctx, c.ProjectID, a.Plan); err != nil {
-			return Standing{}, base.NotThere(err, "save that plan first, or name another: `yamato plan ls`",
+			return Standing{}, base.NotThere(err, remedy.Say("save that plan first, or name another: %s", remedy.PlanList),
 				"there is no plan %q to start after", a.Plan)
 		}
 	}
@@ -68,7 +69,7 @@ func (s *Part) SavePlan(ctx context.Context, c base.Caller, text string) (Standi
 		SavedBy: c.Name}, maxPlans)
 	if errors.Is(err, pg.ErrNone) {
 		return Standing{}, base.Invalid(fmt.Sprintf("a project has at most %d plans", maxPlans),
-			"remove one: `yamato plan remove`")
+			remedy.Say("remove one: %s", remedy.PlanRemove))
 	}
 	if err != nil {
 		return Standing{}, err
@@ -126,7 +127,7 @@ func (s *Part) Plan(ctx context.Context, c base.Caller, name string) (Standing, 
 
 func (s *Part) named(ctx context.Context, c base.Caller, name string) (kept.Plan, error) {
 	p, err := s.Store.PlanNamed(ctx, c.ProjectID, name)
-	return p, base.NotThere(err, "`yamato plan ls` lists the plans; `yamato plan save FILE` keeps one",
+	return p, base.NotThere(err, remedy.Say("%s lists the plans; %s keeps one", remedy.PlanList, remedy.PlanSave),
 		"there is no plan %q", name)
 }
 
@@ -153,7 +154,7 @@ func (s *Part) RemovePlan(ctx context.Context, c base.Caller, name string, anywa
 	if err == nil {
 		s.Bell.Ring()
 	}
-	return base.NotThere(err, "`yamato plan ls` lists the plans", "there is no plan %q", name)
+	return base.NotThere(err, remedy.Say("%s lists the plans", remedy.PlanList), "there is no plan %q", name)
 }
 
 // PausePlan has a plan start nothing by itself, or again do so from now on.
@@ -293,8 +294,8 @@ func (s *Part) TryPlan(ctx context.Context, c base.Caller, name, text string, ch
 	out := Trial{Plan: &changed, Changed: words, Starts: read.Starts(moments)}
 	if out.Prepared, err = s.runs.Prepare(ctx, c, in); err != nil {
 		var p *base.Problem
-		if errors.As(err, &p) && p.Hint == "" {
-			p.Hint = howWritten
+		if errors.As(err, &p) && p.Hint.IsZero() {
+			p.Hint = remedy.Plain(howWritten)
 		}
 		return out, err
 	}
@@ -341,7 +342,7 @@ func (s *Part) StartPlan(ctx context.Context, c base.Caller, name string, ch Cha
 	}
 	if noted.Run == nil {
 		return store.Run{}, base.Invalid("the plan could not be started: "+noted.Told,
-			"`yamato plan try` tells what it comes to")
+			remedy.Say("%s tells what it comes to", remedy.PlanTry))
 	}
 	return s.Store.RunNumbered(ctx, c.ProjectID, *noted.Run)
 }
@@ -366,11 +367,11 @@ func (s *Part) MoveStart(ctx context.Context, c base.Caller, name string, from, 
 	}); at >= 0 {
 		key = noted[at].Key // it was moved before
 	} else if !moments.Next(from.Add(-time.Nanosecond)).Equal(from) {
-		return base.Invalid(fmt.Sprintf("%s does not start then", p.Name), "`yamato plan calendar` tells when it does")
+		return base.Invalid(fmt.Sprintf("%s does not start then", p.Name), remedy.Say("%s tells when it does", remedy.PlanCalendar))
 	}
 	switch now := time.Now(); {
 	case !to.After(now):
-		return base.Invalid("a start is moved to a time that is to come", "start it now instead: `yamato plan start`")
+		return base.Invalid("a start is moved to a time that is to come", remedy.Say("start it now instead: %s", remedy.PlanStart))
 	case to.Sub(now) > 370*24*time.Hour:
 		return base.Invalid("a start is moved by less than a year", "")
 	}
@@ -380,7 +381,7 @@ func (s *Part) MoveStart(ctx context.Context, c base.Caller, name string, from, 
 	}
 	err = s.Store.MoveStart(ctx, p, start)
 	if errors.Is(err, pg.ErrNone) {
-		return base.Invalid("that start has been", "start the plan now instead: `yamato plan start`")
+		return base.Invalid("that start has been", remedy.Say("start the plan now instead: %s", remedy.PlanStart))
 	}
 	if err == nil {
 		s.Bell.Ring()

@@ -8,6 +8,7 @@ import (
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/verdict"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
@@ -89,7 +90,7 @@ func (s *Part) Again(ctx context.Context, c base.Caller, number int64, in Repeat
 	key string) (store.Run, error) {
 	r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
 	if err != nil {
-		return store.Run{}, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+		return store.Run{}, base.NotThere(err, remedy.Say("%s lists the runs", remedy.RunList), "there is no run %d", number)
 	}
 	build, err := s.Store.Build(ctx, c.ProjectID, r.BuildID)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"time"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 )
 
@@ -15,7 +16,7 @@ func (s *Part) RunEvents(ctx context.Context, c base.Caller, number, after int64
 	for {
 		r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
 		if err != nil {
-			return nil, false, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+			return nil, false, base.NotThere(err, remedy.Say("%s lists the runs", remedy.RunList), "there is no run %d", number)
 		}
 		batches, err := s.Store.EventsAfter(ctx, r.ID, after, 200)
 		if err != nil {
@@ -60,7 +61,7 @@ func (s *Part) AwaitRun(ctx context.Context, c base.Caller, number int64, wait t
 	for {
 		r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
 		if err != nil {
-			return base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+			return base.NotThere(err, remedy.Say("%s lists the runs", remedy.RunList), "there is no run %d", number)
 		}
 		if r.FinishedAt != nil {
 			return nil

@@ -14,6 +14,7 @@ import (
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/matrix/cover"
 	"yamato/internal/core/plan"
+	"yamato/internal/core/remedy"
 	"yamato/internal/service/base"
 	"yamato/internal/store"
 	"yamato/internal/store/pg"
@@ -101,6 +102,28 @@ func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared
 	if err != nil {
 		return out, err
 	}
+	run := asked(c, in, build, out.Selection.Factors)
+	if p.Order == plan.Random {
+		for _, sh := range shares {
+			shuffle(sh, run.Seed)
+		}
+	}
+	out.New = store.NewRun{Run: run}
+	out.legs(build, shares, each)
+	for _, l := range out.LeftOut {
+		out.New.LeftOut = append(out.New.LeftOut, store.NewLeftOut{Combination: l.Combination, Reasons: l.Reasons})
+	}
+	out.find(p, chosen)
+	if len(out.New.Legs) > maxLegs {
+		return out, base.Invalid(fmt.Sprintf("this plan would make %d legs; at most %d are taken", len(out.New.Legs),
+			maxLegs), "choose fewer combinations: a budget, or `cover: pairs`")
+	}
+	return out, nil
+}
+
+// asked is what is kept of a run that a plan asks for, whose combinations are of these factors.
+func asked(c base.Caller, in Planned, build store.Build, factors []matrix.Factor) store.Asked {
+	p := in.Plan
 	run := store.Asked{ProjectID: c.ProjectID, BuildID: build.ID, Purpose: "suite", RepeatFailed: p.Repeat.Fail,
 		AfterError: 1,
 		AskedBy:    c.Name, Lineup: p.Lineup, Order: p.Order, Checklist: p.Checklist, PlanID: base.Stated(in.ID),
@@ -121,7 +144,7 @@ func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared
 		CaseMS: time.Duration(p.Limits.Case).Milliseconds(), LegMS: time.Duration(p.Limits.Leg).Milliseconds(),
 		RunMS: time.Duration(p.Limits.Run).Milliseconds()}
 	spoken := []string{}
-	for _, f := range out.Selection.Factors {
+	for _, f := range factors {
 		run.Factors.V = append(run.Factors.V, f.Name)
 		if f.Name == feel.Language {
 			spoken = f.Levels
@@ -131,23 +154,7 @@ func (s *Part) Prepare(ctx context.Context, c base.Caller, in Planned) (Prepared
 	if len(spoken) == 0 {
 		run.Language = fleet.FactorNamed(feel.Language).Usual
 	}
-	if p.Order == plan.Random {
-		for _, sh := range shares {
-			shuffle(sh, run.Seed)
-		}
-	}
-	out.New = store.NewRun{Run: run}
-	out.legs(build, shares, each)
-	for _, l := range out.LeftOut {
-		out.New.LeftOut = append(out.New.LeftOut, store.NewLeftOut{Combination: l.Combination, Reasons: l.Reasons})
-	}
-	out.find(p, chosen)
-	if len(out.New.Legs) > maxLegs {
-		return out, base.Invalid(fmt.Sprintf("this plan would make %d legs; at most %d are taken", len(out.New.Legs),
-			maxLegs),
-			"choose fewer combinations: a budget, or `cover: pairs`")
-	}
-	return out, nil
+	return run
 }
 
 // Lacking tells, as a problem, what a plan names that is not there: a suite, cases, a lineup, a checklist, a build. It
@@ -160,7 +167,7 @@ func (s *Part) Lacking(ctx context.Context, c base.Caller, p *plan.Plan) error {
 	}
 	if p.Lineup != "" {
 		if _, err := s.Store.LineupNamed(ctx, c.ProjectID, p.Lineup); err != nil {
-			return base.NotThere(err, "`yamato lineup ls` lists them", "there is no lineup %q", p.Lineup)
+			return base.NotThere(err, remedy.Say("%s lists them", remedy.LineupList), "there is no lineup %q", p.Lineup)
 		}
 	}
 	order, err := s.orderOf(ctx, c, p)
@@ -182,7 +189,7 @@ func (s *Part) orderOf(ctx context.Context, c base.Caller, p *plan.Plan) (Order,
 		at := slices.IndexFunc(lists, func(l store.Checklist) bool { return strings.EqualFold(l.Name, p.Checklist) })
 		if at < 0 {
 			return order, base.NotFound(fmt.Sprintf("there is no checklist %q", p.Checklist),
-				"`yamato checklist ls` lists them")
+				remedy.Say("%s lists them", remedy.ChecklistList))
 		}
 		order.Suites = []string{lists[at].Digest}
 	} else if len(order.Suites) == 0 {
@@ -210,7 +217,7 @@ func (s *Part) StartPlanned(ctx context.Context, c base.Caller, in Planned, key 
 func (s *Part) StartPrepared(ctx context.Context, c base.Caller, p Prepared, key string) (store.Run, error) {
 	if len(p.New.Legs) == 0 {
 		return store.Run{}, base.Invalid("the plan comes to no combination: all of it has run lately, or the budget is too small",
-			"`yamato plan try` tells what it comes to")
+			remedy.Say("%s tells what it comes to", remedy.PlanTry))
 	}
 	p.New.IdempotencyKey = key
 	// what a plan comes to may be other a moment later: the key alone says which start it is
@@ -366,7 +373,7 @@ func (p *Prepared) legs(build store.Build, shares []chosenSuite, each int64) {
 		if !ok {
 			p.LeftOut = append(p.LeftOut, matrix.LeftOut{Combination: leg.Combination, Reasons: []fleet.Reason{{
 				Why:    "no device of this class has all the abilities that these levels need",
-				Remedy: "`yamato device show` lists them"}}})
+				Remedy: remedy.Say("%s lists them", remedy.DeviceShow)}}})
 			p.Shares, p.Minutes = append(p.Shares, 0), append(p.Minutes, 0)
 			continue
 		}

@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"hash/fnv"
 	mathrand "math/rand/v2"
@@ -19,6 +18,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/plain"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/states"
 	"yamato/internal/service/base"
 	"yamato/internal/service/dispatch"
@@ -112,7 +112,7 @@ func (s *Part) Look(ctx context.Context, c base.Caller, device string, in Order,
 	}
 	d, err := s.Store.DeviceNamed(ctx, c.ProjectID, device)
 	if err != nil {
-		return store.Run{}, base.NotThere(err, "`yamato device ls` lists the devices", "there is no device %q", device)
+		return store.Run{}, base.NotThere(err, remedy.Say("%s lists the devices", remedy.DeviceList), "there is no device %q", device)
 	}
 	if d.State == "offline" {
 		return store.Run{}, base.Invalid(device+" is offline: "+d.Reason, "start the host of the site "+d.Facts.V.Site)
@@ -122,8 +122,8 @@ func (s *Part) Look(ctx context.Context, c base.Caller, device string, in Order,
 		i, reasons = -1, append(reasons, r)
 	}
 	if i >= 0 && (d.State == "unready" || d.State == "sidelined") {
-		remedy := "`yamato device check " + device + "` says what to do"
-		return store.Run{}, base.Invalid(fmt.Sprintf("%s is %s: %s", device, d.State, d.Reason), remedy)
+		return store.Run{}, base.Invalid(fmt.Sprintf("%s is %s: %s", device, d.State, d.Reason),
+			remedy.Say("%s says what to do", remedy.DeviceCheck(device)))
 	}
 	if i < 0 {
 		p := base.Invalid(fmt.Sprintf("%s %s cannot run on %s: %s", build.App, build.VersionName, device,
@@ -179,13 +179,8 @@ func (s *Part) add(ctx context.Context, c base.Caller, n store.NewRun, asked any
 	if pg.Conflict(err) && n.IdempotencyKey != "" { // the same call, a moment earlier
 		number, err = s.Store.AddRun(ctx, n)
 	}
-	if errors.Is(err, store.ErrOtherCall) {
-		return store.Run{}, base.Refuse(base.OtherCall, "this Idempotency-Key was given to another call",
-			"make a new key for each run that is to be started, and give the same one only where the very same call is "+
-				"made again")
-	}
 	if err != nil {
-		return store.Run{}, err
+		return store.Run{}, base.Granted(err)
 	}
 	s.Bell.Ring()
 	return s.Store.RunNumbered(ctx, c.ProjectID, number)
@@ -258,7 +253,7 @@ func caseOn(suite store.Suite, in Order) (int, error) {
 	}
 	if at < 0 {
 		return -1, base.NotFound(fmt.Sprintf("no case of %s stands on line %d", suite.Name, in.FromLine),
-			"`yamato suite show` shows the suite")
+			remedy.Say("%s shows the suite", remedy.SuiteShow))
 	}
 	return at, nil
 }
@@ -279,7 +274,7 @@ func (s *Part) chooseCases(ctx context.Context, c base.Caller, in Order) ([]chos
 		}
 		suite, err := s.Store.SuiteNamed(ctx, c.ProjectID, name)
 		if err != nil {
-			return nil, base.NotThere(err, "`yamato suite ls` lists the suites; `yamato suite push DIR` hands them in",
+			return nil, base.NotThere(err, remedy.Say("%s lists the suites; %s hands them in", remedy.SuiteList, remedy.SuitePush),
 				"there is no suite %q", name)
 		}
 		chosen := chosenSuite{id: suite.ID, name: suite.Name, digest: suite.Digest, names: suite.Cases.V}
@@ -300,15 +295,15 @@ func (s *Part) chooseCases(ctx context.Context, c base.Caller, in Order) ([]chos
 	for _, n := range names {
 		if !found[n] {
 			return nil, base.NotFound(fmt.Sprintf("no case of these suites is called %q", n),
-				"`yamato suite ls` lists the cases")
+				remedy.Say("%s lists the cases", remedy.SuiteList))
 		}
 	}
 	if len(out) == 0 {
 		if len(in.Suites) == 0 {
-			return nil, base.Invalid("there is no suite", "`yamato suite push DIR` hands them in")
+			return nil, base.Invalid("there is no suite", remedy.Say("%s hands them in", remedy.SuitePush))
 		}
 		return nil, base.Invalid("no case of these suites has these tags: "+plain.Some(tags, 5),
-			"`yamato suite ls` lists the cases with their tags")
+			remedy.Say("%s lists the cases with their tags", remedy.SuiteList))
 	}
 	return out, nil
 }
@@ -327,7 +322,7 @@ func (s *Part) candidates(ctx context.Context, c base.Caller, build store.Build,
 		return nil, matrix.Matrix{}, err
 	}
 	if len(devices) == 0 {
-		return nil, matrix.Matrix{}, base.Invalid("there are no devices yet", "start a host: `yamato host --site FILE`")
+		return nil, matrix.Matrix{}, base.Invalid("there are no devices yet", remedy.Say("start a host: %s", remedy.HostStart))
 	}
 	var picks []fleet.Pick
 	for _, p := range in.On {
@@ -341,10 +336,10 @@ func (s *Part) candidates(ctx context.Context, c base.Caller, build store.Build,
 	m := matrix.Combine(build.Facts(), devices, picks, levels, c.Name, time.Now())
 	if len(m.Unknown) > 0 {
 		return nil, m, base.NotFound(fmt.Sprintf("no device answers to %q", m.Unknown[0]),
-			"`yamato device ls` lists the models: "+strings.Join(models(devices), ", "))
+			remedy.Say("%s lists the models: %s", remedy.DeviceList, strings.Join(models(devices), ", ")))
 	}
 	if len(m.Legs) == 0 {
-		why := fleet.Reason{Why: "the lineup takes none of them now", Remedy: "`yamato lineup try` says why"}
+		why := fleet.Reason{Why: "the lineup takes none of them now", Remedy: remedy.Say("%s says why", remedy.LineupTry(""))}
 		if len(m.LeftOut) > 0 {
 			why = m.LeftOut[0].Reasons[0]
 		}
@@ -371,7 +366,7 @@ func models(devices []matrix.Candidate) []string {
 func (s *Part) CancelRun(ctx context.Context, c base.Caller, number int64) (store.Run, error) {
 	r, err := s.Store.RunNumbered(ctx, c.ProjectID, number)
 	if err != nil {
-		return store.Run{}, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", number)
+		return store.Run{}, base.NotThere(err, remedy.Say("%s lists the runs", remedy.RunList), "there is no run %d", number)
 	}
 	if !states.Runs.May(states.Run(r.State), states.RunCancelled) {
 		return store.Run{}, base.Invalid(fmt.Sprintf("run %d is %s already", number, r.State), "")

@@ -16,6 +16,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/evidence"
 	"yamato/internal/core/plain"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/script"
 	"yamato/internal/core/states"
 	"yamato/internal/core/verdict"
@@ -46,7 +47,11 @@ const (
 
 // AddFinding writes down something that should be mended. Everybody of the project may read it: that is what it is
 // for.
-func (s *Part) AddFinding(ctx context.Context, c base.Caller, in NewFinding) (kept.Finding, error) {
+func (s *Part) AddFinding(ctx context.Context, c base.Caller, in NewFinding, key string) (kept.Finding, error) {
+	wish, err := base.Wished(c, "finding", key, in)
+	if err != nil {
+		return kept.Finding{}, err
+	}
 	f := kept.Finding{ProjectID: c.ProjectID, Title: strings.TrimSpace(in.Title), Note: in.Note, FoundBy: c.Name,
 		Marks: pg.JSON[[]kept.Drawn]{V: in.Marks}}
 	if f.Title == "" {
@@ -55,7 +60,6 @@ func (s *Part) AddFinding(ctx context.Context, c base.Caller, in NewFinding) (ke
 	if err := checkMarks(in.Marks); err != nil {
 		return f, err
 	}
-	var err error
 	switch {
 	case in.Session > 0:
 		err = s.ofSession(ctx, c, in, &f)
@@ -67,9 +71,9 @@ func (s *Part) AddFinding(ctx context.Context, c base.Caller, in NewFinding) (ke
 	if err != nil {
 		return f, err
 	}
-	number, err := s.Store.AddFinding(ctx, f)
+	number, err := s.Store.AddFinding(ctx, f, wish)
 	if err != nil {
-		return f, err
+		return f, base.Granted(err)
 	}
 	return s.Store.FindingNumbered(ctx, c.ProjectID, number)
 }
@@ -98,7 +102,7 @@ func (s *Part) ofSession(ctx context.Context, c base.Caller, in NewFinding, f *k
 	at := slices.IndexFunc(list, func(e kept.Entry) bool { return e.Lease == in.Lease && e.Seq == in.Seq })
 	if at < 0 {
 		return base.NotFound(fmt.Sprintf("session %d has no such entry", in.Session),
-			"`yamato session show` lists what it has")
+			remedy.Say("%s lists what it has", remedy.SessionShow))
 	}
 	e := list[at]
 	if e.MediaType == "image/png" {
@@ -238,7 +242,7 @@ func (s *Part) Kept(ctx context.Context, c base.Caller, number, lease, seq int64
 		err = pg.ErrNone
 	}
 	if err != nil {
-		return e, nil, base.NotThere(err, "`yamato session show` lists what it has", "session %d keeps nothing there",
+		return e, nil, base.NotThere(err, remedy.Say("%s lists what it has", remedy.SessionShow), "session %d keeps nothing there",
 			number)
 	}
 	f, err := s.Blobs.Open(ctx, e.Digest)
@@ -314,7 +318,7 @@ type failure struct {
 func (s *Part) failedCase(ctx context.Context, c base.Caller, run, leg int64, index int) (failure, error) {
 	r, err := s.Store.RunNumbered(ctx, c.ProjectID, run)
 	if err != nil {
-		return failure{}, base.NotThere(err, "`yamato run ls` lists the runs", "there is no run %d", run)
+		return failure{}, base.NotThere(err, remedy.Say("%s lists the runs", remedy.RunList), "there is no run %d", run)
 	}
 	legs, err := s.Store.Legs(ctx, r.ID)
 	if err != nil {
@@ -379,7 +383,7 @@ func (s *Part) Findings(ctx context.Context, c base.Caller, q, state string, ses
 // Finding gives one.
 func (s *Part) Finding(ctx context.Context, c base.Caller, number int64) (kept.Finding, error) {
 	f, err := s.Store.FindingNumbered(ctx, c.ProjectID, number)
-	return f, base.NotThere(err, "`yamato finding ls` lists them", "there is no finding %d", number)
+	return f, base.NotThere(err, remedy.Say("%s lists them", remedy.FindingList), "there is no finding %d", number)
 }
 
 // FindingWords are what may be changed of a finding; nil leaves it as it is.

@@ -10,6 +10,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yamato/internal/contain"
+	"yamato/internal/core/remedy"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
 	kept "yamato/internal/store/sessions"
@@ -141,7 +142,7 @@ func (s *Part) follow(ctx context.Context, c base.Caller, number int64, v *viewe
 
 // turnAway answers an order that nobody is there to take: whoever gave it is not to wait for ever.
 func turnAway(ctx context.Context, to end, body json.RawMessage) error {
-	var m said
+	var m Said
 	if link.Decode(body, &m) != nil || m.Order == nil {
 		return nil
 	}
@@ -214,7 +215,7 @@ func (s *Part) attend(ctx context.Context, g *stage, v *viewer, to end, inbox <-
 			speaking <- err
 			return err
 		case body := <-inbox:
-			var m said
+			var m Said
 			if err := link.Decode(body, &m); err != nil {
 				return base.Invalid("a message that cannot be read", "load the page again")
 			}
@@ -375,13 +376,13 @@ func (s *Part) Order(ctx context.Context, c base.Caller, number int64, o link.Or
 	}
 	if one.ClosedAt != nil {
 		return link.Answer{}, base.Invalid(fmt.Sprintf("session %d is closed: %s", number, one.Why),
-			"`yamato session open` opens another")
+			remedy.Say("%s opens another", remedy.SessionOpen))
 	}
 	ctx, stop := context.WithTimeout(ctx, doTime)
 	defer stop()
 	o.ID = 1
 	inbox := make(chan json.RawMessage, 1)
-	inbox <- written(said{Order: &o})
+	inbox <- written(Said{Order: &o})
 	mine := command{make(chan link.Answer, 1)}
 	ended := make(chan error, 1)
 	following, leave := context.WithCancel(ctx)

@@ -38,7 +38,7 @@ func FuzzViewers(f *testing.F) {
 		defer stop()
 		mira, jonas := come(t, g, "mira"), come(t, g, "jonas")
 		for _, v := range []*viewer{jonas, mira} {
-			var m said
+			var m Said
 			if json.Unmarshal(words, &m) == nil && (m.Order == nil || !asksRecords(*m.Order)) {
 				g.hear(ctx, v, m)
 			}

@@ -6,6 +6,7 @@ package sessions
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -20,6 +21,7 @@ import (
 	"yamato/internal/core/matrix"
 	"yamato/internal/core/near"
 	"yamato/internal/core/plain"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/states"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
@@ -79,7 +81,16 @@ const (
 )
 
 // OpenSession asks for a device. The session waits in the queue where that is busy; one that is halted is booted.
-func (s *Part) OpenSession(ctx context.Context, c base.Caller, in Wish) (kept.Session, error) {
+func (s *Part) OpenSession(ctx context.Context, c base.Caller, in Wish, key string) (kept.Session, error) {
+	wish, err := base.Wished(c, "session", key, in)
+	if err != nil {
+		return kept.Session{}, err
+	}
+	if made, err := s.Store.Granted(ctx, wish); err == nil {
+		return s.Session(ctx, c, made)
+	} else if !errors.Is(err, pg.ErrNone) {
+		return kept.Session{}, base.Granted(err)
+	}
 	n := kept.Session{ProjectID: c.ProjectID, AskedBy: c.Name, Name: oneLine(in.Name), Purpose: in.Purpose,
 		Shared: in.Shared, Language: in.Language, Cleaning: in.Cleaning, App: in.Installed}
 	if err := s.check(&n, in); err != nil {
@@ -117,13 +128,13 @@ func (s *Part) OpenSession(ctx context.Context, c base.Caller, in Wish) (kept.Se
 		}
 		n.Name = plain.Text(Name(pattern, build, best.Name, time.Now()), maxName)
 	}
-	number, err := s.Store.AddSession(ctx, n)
+	number, err := s.Store.AddSession(ctx, n, wish)
 	if err != nil {
-		return n, err
+		return n, base.Granted(err)
 	}
 	s.Bell.Ring()
 	if best.State == "halted" { // where nothing that is up will do
-		_, err := s.care.Do(ctx, c, care.Wish{What: link.DoBoot, Device: best.Name})
+		_, err := s.care.Do(ctx, c, care.Wish{What: link.DoBoot, Device: best.Name}, "")
 		if err != nil {
 			s.Log.Info("a device that a session waits for could not be booted", "device", best.Name, "error", err)
 		}
@@ -167,7 +178,7 @@ func (s *Part) check(n *kept.Session, in Wish) error {
 		return base.Invalid("either a device or a lineup is named", "leave one of them out")
 	case in.Device == "" && in.Lineup == "" && in.Class == nil && in.Build == "":
 		return base.Invalid("it does not say on which device",
-			"name a device, a lineup or a build: `yamato device ls` lists devices")
+			remedy.Say("name a device, a lineup or a build: %s lists devices", remedy.DeviceList))
 	}
 	if n.Language != "" {
 		if _, why := fleet.UsualLevels(map[string]string{feel.Language: n.Language}); why != "" {
@@ -186,7 +197,7 @@ func (s *Part) choose(ctx context.Context, c base.Caller, in Wish, n *kept.Sessi
 		i := slices.IndexFunc(all, func(d matrix.Candidate) bool { return d.Name == in.Device })
 		if i < 0 {
 			return nil, base.NotFound(fmt.Sprintf("there is no device %q", plain.Clip(in.Device, 100)),
-				"`yamato device ls` lists the devices")
+				remedy.Say("%s lists the devices", remedy.DeviceList))
 		}
 		d := all[i]
 		if why, remedy := cannot(d, c.Name, now); why != "" {
@@ -226,21 +237,21 @@ func (s *Part) choose(ctx context.Context, c base.Caller, in Wish, n *kept.Sessi
 			why = "there is none such"
 		}
 		return nil, base.Invalid("no device can be had for this now; "+why,
-			"`yamato device ls` lists the devices and what is wrong with each")
+			remedy.Say("%s lists the devices and what is wrong with each", remedy.DeviceList))
 	}
 	return all, nil
 }
 
 // cannot tells why somebody cannot have a device, however long they wait, "" where they can.
-func cannot(d matrix.Candidate, who string, now time.Time) (why, remedy string) {
+func cannot(d matrix.Candidate, who string, now time.Time) (why string, mend remedy.Remedy) {
 	if r, ok := d.Admits(who, now); !ok {
 		return r.Why, r.Remedy
 	}
 	switch d.State {
 	case "offline", "unready", "sidelined":
-		return fmt.Sprintf("it is %s: %s", d.State, d.Reason), "`yamato device check " + d.Name + "` says what to do"
+		return fmt.Sprintf("it is %s: %s", d.State, d.Reason), remedy.Say("%s says what to do", remedy.DeviceCheck(d.Name))
 	}
-	return "", ""
+	return "", remedy.Remedy{}
 }
 
 // fitting keeps the devices that a build runs on, and notes which of its packages.
@@ -308,7 +319,7 @@ func (s *Part) Sessions(ctx context.Context, c base.Caller, going bool, q string
 // Session gives one, if the caller may see it.
 func (s *Part) Session(ctx context.Context, c base.Caller, number int64) (kept.Session, error) {
 	one, err := s.Store.SessionNumbered(ctx, c.ProjectID, c.Name, number)
-	return one, base.NotThere(err, "`yamato session ls` lists the sessions that you may see", "there is no session %d",
+	return one, base.NotThere(err, remedy.Say("%s lists the sessions that you may see", remedy.SessionList), "there is no session %d",
 		number)
 }
 
@@ -420,7 +431,7 @@ func (s *Part) MoveSession(ctx context.Context, c base.Caller, number int64, dev
 	}
 	if best := first(devices); best.State == "halted" {
 		// else it waits until somebody boots it
-		_, _ = s.care.Do(ctx, c, care.Wish{What: link.DoBoot, Device: best.Name})
+		_, _ = s.care.Do(ctx, c, care.Wish{What: link.DoBoot, Device: best.Name}, "")
 	}
 	s.Bell.Ring()
 	return s.Session(ctx, c, number)
@@ -596,7 +607,7 @@ func (s *Part) Nearest(ctx context.Context, c base.Caller, model, os, language s
 	}
 	if best == "" {
 		return in, base.Invalid("no device can be had for this now",
-			"`yamato device ls` lists the devices and what is wrong with each")
+			remedy.Say("%s lists the devices and what is wrong with each", remedy.DeviceList))
 	}
 	in.Device = best
 	if in.Language == "" {

@@ -233,8 +233,8 @@ func written(v any) json.RawMessage {
 	return body
 }
 
-// hands tells who steers.
-type hands struct {
+// Hands tells who steers.
+type Hands struct {
 	By       string   `json:"by"` // "" for nobody
 	You      bool     `json:"you"`
 	Asking   []string `json:"asking"`
@@ -285,7 +285,7 @@ func (g *stage) leave(v *viewer) {
 }
 
 func (g *stage) tellHands() {
-	h := hands{Asking: []string{}, Watching: []string{}}
+	h := Hands{Asking: []string{}, Watching: []string{}}
 	if g.hand != nil {
 		h.By = g.hand.caller.Name
 	}
@@ -299,7 +299,7 @@ func (g *stage) tellHands() {
 	}
 	for _, v := range g.viewers {
 		h.You = v == g.hand
-		v.tell(written(map[string]hands{"hand": h}))
+		v.tell(written(map[string]Hands{"hand": h}))
 	}
 }
 
@@ -310,8 +310,8 @@ func (g *stage) ask(a link.Asked) {
 	_ = g.conn.Send(ctx, a) // a broken socket is noticed by who hears from it
 }
 
-// said is what somebody who looks on says.
-type said struct {
+// Said is what somebody who looks on says.
+type Said struct {
 	Order *link.Order `json:"order,omitempty"`
 	Shown int64       `json:"shown,omitempty"`
 	Size  *link.Size  `json:"size,omitempty"`
@@ -324,7 +324,7 @@ type said struct {
 var looking = []string{"card", "tree"}
 
 // hear takes in what a viewer says.
-func (g *stage) hear(ctx context.Context, v *viewer, m said) {
+func (g *stage) hear(ctx context.Context, v *viewer, m Said) {
 	switch {
 	case m.Shown > 0:
 		if !v.acknowledged(m.Shown) {
@@ -346,7 +346,7 @@ func (g *stage) hear(ctx context.Context, v *viewer, m said) {
 	case m.Order != nil:
 		if err := g.order(ctx, v, *m.Order); err != nil {
 			p := base.AsProblem(err)
-			v.tell(written(link.Told{Answer: &link.Answer{ID: m.Order.ID, Trouble: p.Title, Remedy: p.Hint}}))
+			v.tell(written(link.Told{Answer: &link.Answer{ID: m.Order.ID, Trouble: p.Title, Remedy: p.Hint.String()}}))
 		}
 	}
 }
@@ -374,7 +374,7 @@ func (g *stage) resize(v *viewer, to link.Size) {
 }
 
 // handOver has somebody else steer: there are never two.
-func (g *stage) handOver(v *viewer, m said) {
+func (g *stage) handOver(v *viewer, m Said) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	may := v == g.hand || v.caller.Name == g.owner

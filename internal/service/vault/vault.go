@@ -12,6 +12,7 @@ import (
 	"slices"
 
 	"yamato/internal/core/plain"
+	"yamato/internal/core/remedy"
 	"yamato/internal/core/script"
 	"yamato/internal/link"
 	"yamato/internal/service/base"
@@ -65,7 +66,7 @@ func (s *Part) SetSecret(ctx context.Context, c base.Caller, name, value string)
 	err = s.Store.KeepSecret(ctx, c.ProjectID, vault.Secret{Name: name, Sealed: sealed, SetBy: c.Name}, maxSecrets)
 	if errors.Is(err, pg.ErrNone) {
 		return base.Invalid(fmt.Sprintf("a project has at most %d secrets", maxSecrets),
-			"take some away: `yamato secret remove NAME`")
+			remedy.Say("take some away: %s", remedy.SecretRemove))
 	}
 	return err
 }
@@ -88,7 +89,7 @@ func (s *Part) RemoveSecret(ctx context.Context, c base.Caller, name string, any
 	if err := s.Spare(ctx, c, base.NeedsSecret, name, anyway); err != nil {
 		return err
 	}
-	return base.NotThere(s.Store.RemoveSecret(ctx, c.ProjectID, name), "`yamato secret ls` lists them",
+	return base.NotThere(s.Store.RemoveSecret(ctx, c.ProjectID, name), remedy.Say("%s lists them", remedy.SecretList),
 		"there is no secret %q", name)
 }
 
@@ -131,7 +132,7 @@ func (s *Part) AddAccount(ctx context.Context, c base.Caller, name, user string,
 	id, err := s.Store.AddAccount(ctx, c.ProjectID, a, maxAccounts)
 	if errors.Is(err, pg.ErrNone) {
 		return 0, base.Invalid(fmt.Sprintf("a project has at most %d accounts", maxAccounts),
-			"take some away: `yamato account remove ID`")
+			remedy.Say("take some away: %s", remedy.AccountRemove))
 	}
 	s.Bell.Ring()
 	return id, err
@@ -139,7 +140,7 @@ func (s *Part) AddAccount(ctx context.Context, c base.Caller, name, user string,
 
 // RemoveAccount takes an account off the list. Who has it keeps it for as long as it was lent.
 func (s *Part) RemoveAccount(ctx context.Context, c base.Caller, id int64) error {
-	return base.NotThere(s.Store.RemoveAccount(ctx, c.ProjectID, id), "`yamato account ls` lists them",
+	return base.NotThere(s.Store.RemoveAccount(ctx, c.ProjectID, id), remedy.Say("%s lists them", remedy.AccountList),
 		"there is no account %d", id)
 }
 

@@ -86,20 +86,24 @@ func (r *Records) FindingNumbered(ctx context.Context, project, number int64) (F
 }
 
 // AddFinding keeps a new one.
-func (r *Records) AddFinding(ctx context.Context, f Finding) (int64, error) {
-	var number int64
-	err := r.pool.InTx(ctx, func(t *sqlx.Tx) error {
-		if err := t.GetContext(ctx, &number, `update project set next_finding = next_finding + 1 where id = $1
-			returning next_finding - 1`, f.ProjectID); err != nil {
-			return err
-		}
-		return pg.Exec(ctx, t, `
-			insert into finding (project_id, number, title, note, found_by, session_id, lease_id, seq, run_id, facts, marks, picture)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10::jsonb, $11::jsonb, $12)`, f.ProjectID, number, f.Title, f.Note, f.FoundBy,
-			f.SessionID, f.LeaseID, f.Seq, f.RunID, pg.Encode(f.Facts.V), pg.Encode(append([]Drawn{}, f.Marks.V...)),
-			f.Picture)
+func (r *Records) AddFinding(ctx context.Context, f Finding, w pg.Wish) (made int64, err error) {
+	err = r.pool.InTx(ctx, func(t *sqlx.Tx) error {
+		made, err = w.Make(ctx, t, func() (int64, error) { return addFinding(ctx, t, f) })
+		return err
 	})
-	return number, err
+	return made, err
+}
+
+func addFinding(ctx context.Context, t *sqlx.Tx, f Finding) (number int64, err error) {
+	if err := t.GetContext(ctx, &number, `update project set next_finding = next_finding + 1 where id = $1
+		returning next_finding - 1`, f.ProjectID); err != nil {
+		return 0, err
+	}
+	return number, pg.Exec(ctx, t, `
+		insert into finding (project_id, number, title, note, found_by, session_id, lease_id, seq, run_id, facts, marks, picture)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10::jsonb, $11::jsonb, $12)`, f.ProjectID, number, f.Title, f.Note, f.FoundBy,
+		f.SessionID, f.LeaseID, f.Seq, f.RunID, pg.Encode(f.Facts.V), pg.Encode(append([]Drawn{}, f.Marks.V...)),
+		f.Picture)
 }
 
 // ChangeFinding changes its words, its marks and its state.

@@ -149,33 +149,37 @@ func (r *Records) Ahead(ctx context.Context, s Session) (int, error) {
 }
 
 // AddSession keeps a new one and has the scheduler look at it.
-func (r *Records) AddSession(ctx context.Context, s Session) (int64, error) {
-	var number int64
-	err := r.pool.InTx(ctx, func(t *sqlx.Tx) error {
-		if err := t.GetContext(ctx, &number, `update project set next_session = next_session + 1 where id = $1
-			returning next_session - 1`, s.ProjectID); err != nil {
-			return err
-		}
-		var id int64
-		var origin *string
-		if s.Origin != nil {
-			o := pg.Encode(s.Origin.V)
-			origin = &o
-		}
-		if err := t.GetContext(ctx, &id, `
-			insert into session (project_id, number, name, purpose, asked_by, shared, device_id, among, lineup, language,
-				cleaning, build_id, package, app, lines, origin, idle_ms, away_ms, reads)
-			values ($1, $2, $3, $4, $5, $6, $7, $8::bigint[], $9, $10, $11, $12, $13, $14, $15::jsonb, $16::jsonb, $17, $18,
-				case when $13 = '' then '{}'::text[] else array[$13] end) returning id`,
-			s.ProjectID, number, s.Name, s.Purpose, s.AskedBy, s.Shared, s.DeviceID, pg.Array(s.Among), s.Lineup,
-			s.Language,
-			s.Cleaning, s.BuildID, s.Package, s.App, pg.Encode(append([]string{}, s.Lines.V...)), origin, s.IdleMS,
-			s.AwayMS); err != nil {
-			return err
-		}
-		return pg.Exec(ctx, t, `insert into dirty (sort, id) values (3, $1)`, id)
+func (r *Records) AddSession(ctx context.Context, s Session, w pg.Wish) (made int64, err error) {
+	err = r.pool.InTx(ctx, func(t *sqlx.Tx) error {
+		made, err = w.Make(ctx, t, func() (int64, error) { return addSession(ctx, t, s) })
+		return err
 	})
-	return number, err
+	return made, err
+}
+
+func addSession(ctx context.Context, t *sqlx.Tx, s Session) (number int64, err error) {
+	if err := t.GetContext(ctx, &number, `update project set next_session = next_session + 1 where id = $1
+		returning next_session - 1`, s.ProjectID); err != nil {
+		return 0, err
+	}
+	var id int64
+	var origin *string
+	if s.Origin != nil {
+		o := pg.Encode(s.Origin.V)
+		origin = &o
+	}
+	if err := t.GetContext(ctx, &id, `
+		insert into session (project_id, number, name, purpose, asked_by, shared, device_id, among, lineup, language,
+			cleaning, build_id, package, app, lines, origin, idle_ms, away_ms, reads)
+		values ($1, $2, $3, $4, $5, $6, $7, $8::bigint[], $9, $10, $11, $12, $13, $14, $15::jsonb, $16::jsonb, $17, $18,
+			case when $13 = '' then '{}'::text[] else array[$13] end) returning id`,
+		s.ProjectID, number, s.Name, s.Purpose, s.AskedBy, s.Shared, s.DeviceID, pg.Array(s.Among), s.Lineup,
+		s.Language,
+		s.Cleaning, s.BuildID, s.Package, s.App, pg.Encode(append([]string{}, s.Lines.V...)), origin, s.IdleMS,
+		s.AwayMS); err != nil {
+		return 0, err
+	}
+	return number, pg.Exec(ctx, t, `insert into dirty (sort, id) values (3, $1)`, id)
 }
 
 // Naming gives the pattern that a project's sessions are named by.

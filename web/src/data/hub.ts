@@ -3,6 +3,10 @@
 // none. Each tab says what it wants to be told of; the hub asks for all of it
 // together, remembers how far it got, and goes on from there after a loss.
 
+import type { components } from "./api.gen";
+
+type News = components["schemas"];
+
 export type Wants = { fleet?: boolean; runs?: boolean; library?: boolean; events?: Record<number, number> };
 
 export type ToHub = { kind: "want"; project: string; wants: Wants } | { kind: "retry" } | { kind: "leave" };
@@ -130,7 +134,7 @@ export class Hub {
 
   private onFleet(body: string) {
     this.alive();
-    const n = JSON.parse(body) as { whole: boolean; devices: { name: string }[]; gone?: string[] };
+    const n = JSON.parse(body) as News["FleetNews"];
     if (n.whole) this.whole.clear();
     for (const d of n.devices) this.whole.set(d.name, JSON.stringify(d));
     for (const name of n.gone ?? []) this.whole.delete(name);
@@ -139,14 +143,13 @@ export class Hub {
 
   private onRuns(body: string) {
     this.alive();
-    for (const r of (JSON.parse(body) as { runs: { number: number }[] }).runs)
-      this.runs.set(r.number, JSON.stringify(r));
+    for (const r of (JSON.parse(body) as News["RunsNews"]).runs) this.runs.set(r.number, JSON.stringify(r));
     this.tellAll({ kind: "runs", body }, (w) => !!w.runs);
   }
 
   private onRun(body: string) {
     this.alive();
-    const n = JSON.parse(body) as { run: number; first: number; events: unknown[] };
+    const n = JSON.parse(body) as News["EventNews"];
     this.cursors.set(n.run, n.first + n.events.length - 1);
     this.reached.set(n.run, n.first + n.events.length - 1);
     this.tellAll({ kind: "run", body }, (w) => n.run in (w.events ?? {}));

@@ -2,8 +2,10 @@
 // the events of runs that are looked at.
 import { useEffect, useSyncExternalStore } from "react";
 import { outdated, type Glimpse, type Run, type RunEvent } from "./api";
+import type { components } from "./api.gen";
 import { Hub, type FromHub, type ToHub, type Wants } from "./hub";
 
+type Schemas = components["schemas"];
 type Link = { connected: boolean; since: number; signedOut: boolean; ever: boolean };
 
 type Talk = (m: ToHub) => void;
@@ -93,7 +95,7 @@ function showFleet() {
   coming = undefined;
 }
 
-let marks = { builds: 0, suites: 0 };
+let marks: Schemas["LibraryNews"] = { builds: 0, suites: 0 };
 
 function hear(m: FromHub) {
   switch (m.kind) {
@@ -104,7 +106,7 @@ function hear(m: FromHub) {
       break;
     }
     case "fleet": {
-      const n = JSON.parse(m.body) as { whole: boolean; devices: Glimpse[]; gone?: string[] };
+      const n = JSON.parse(m.body) as Schemas["FleetNews"];
       coming = new Map(n.whole ? [] : (coming ?? fleet.get()));
       for (const d of n.devices) coming.set(d.name, d);
       for (const name of n.gone ?? []) coming.delete(name);
@@ -116,7 +118,7 @@ function hear(m: FromHub) {
     case "runs": {
       const next = new Map(runs.get());
       let ended = false;
-      for (const r of (JSON.parse(m.body) as { runs: Run[] }).runs) {
+      for (const r of (JSON.parse(m.body) as Schemas["RunsNews"]).runs) {
         ended ||= !next.has(r.number) || next.get(r.number)?.state !== r.state || next.get(r.number)?.fails !== r.fails;
         next.set(r.number, r);
       }
@@ -125,14 +127,14 @@ function hear(m: FromHub) {
       break;
     }
     case "library": {
-      const n = JSON.parse(m.body) as typeof marks;
+      const n = JSON.parse(m.body) as Schemas["LibraryNews"];
       if (n.builds !== marks.builds) outdated("builds");
       if (n.suites !== marks.suites) outdated("suites");
       marks = n;
       break;
     }
     case "run": {
-      const n = JSON.parse(m.body) as { run: number; first: number; events: RunEvent[] };
+      const n = JSON.parse(m.body) as Schemas["EventNews"];
       for (const f of followers.get(n.run) ?? []) {
         const known = f.after - n.first + 1; // events that this one has seen
         const fresh = known > 0 ? n.events.slice(known) : n.events;

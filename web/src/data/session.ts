@@ -2,89 +2,21 @@
 // connection was lost, on whichever service answers.
 import { useSyncExternalStore } from "react";
 import { inProject, outdated } from "./api";
+import type { components } from "./api.gen";
 
-export type Spot = { x: number; y: number };
-export type Box = { x: number; y: number; w: number; h: number };
-export type Card = {
-  role: string;
-  id?: string;
-  label: string;
-  bounds: Box;
-  states: string[];
-  locators: string[];
-  lines: string[];
-  path: string[];
-};
-export type Answer = {
-  id: number;
-  trouble?: string;
-  remedy?: string;
-  text?: string;
-  lines?: string[];
-  marks?: Box[];
-  card?: Card;
-  tree?: TreeOf;
-  took_ms?: number;
-};
-export type Node = {
-  role: string;
-  id?: string;
-  name?: string;
-  text?: string;
-  value?: string;
-  visible: Box;
-  bounds: Box;
-  children?: Node[];
-};
-export type TreeOf = { root: Node; width: number; height: number };
-export type PrepStep = { name: string; took_ms: number; trouble?: string };
-export type AppOn = { id: string; name: string; version?: string; there?: boolean };
-export type Status = {
-  stage: string;
-  steps: PrepStep[];
-  apps: AppOn[];
-  front?: string;
-  felt: { what: string; words: string }[];
-  can: string[];
-  width: number;
-  height: number;
-  still?: string;
-  video?: boolean;
-  busy?: string;
-  lines: number;
-  errors: number;
-  dropped?: number;
-  began_ms: number;
-};
-export type View = {
-  state: string;
-  name: string;
-  device: string;
-  owner: string;
-  shared: boolean;
-  ahead: number;
-  waits: string;
-  why: string;
-  ending: string;
-  ends_in_ms: number;
-  lost?: boolean;
-};
-export type Hands = { by: string; you: boolean; asking: string[]; watching: string[] };
-export type Line = { at_ms: number; level: string; tag: string; text: string; app?: string };
-export type Order = {
-  do: string;
-  aimed?: number;
-  at?: Spot;
-  path?: { x: number; y: number; at_ms: number }[];
-  over_ms?: number;
-  from?: number;
-  to?: number;
-  text?: string;
-  name?: string;
-  app?: string;
-  on?: boolean;
-  args?: unknown;
-};
+type Schemas = components["schemas"];
+export type Spot = Schemas["Spot"];
+export type Box = Schemas["Rect"];
+export type Card = Schemas["ElementCard"];
+export type Answer = Schemas["LiveAnswer"];
+export type Node = Schemas["ScreenNode"];
+export type TreeOf = Schemas["ScreenTree"];
+export type Status = Schemas["LiveStatus"];
+export type View = Schemas["LiveView"];
+export type Hands = Schemas["LiveHands"];
+export type Line = Schemas["LogLine"];
+/** An order as it is asked for: its number is given when it is sent. */
+export type Order = Omit<Schemas["LiveOrder"], "id">;
 
 export type Shown = { connected: boolean; view?: View; status?: Status; hands?: Hands; closed: string; since: number };
 
@@ -186,7 +118,7 @@ export class SessionLink {
       this.sendSize();
     };
     s.onmessage = (e: MessageEvent<string | ArrayBuffer>) =>
-      typeof e.data === "string" ? this.told(JSON.parse(e.data) as Told) : this.shown(e.data);
+      typeof e.data === "string" ? this.told(JSON.parse(e.data) as Schemas["LiveTold"]) : this.shown(e.data);
     s.onclose = (e) => {
       if (this.socket !== s) return;
       for (const [id, done] of this.waiting)
@@ -207,7 +139,7 @@ export class SessionLink {
     };
   }
 
-  private told(t: Told) {
+  private told(t: Schemas["LiveTold"]) {
     if (t.answer) {
       this.waiting.get(t.answer.id)?.(t.answer);
       this.waiting.delete(t.answer.id);
@@ -280,7 +212,7 @@ export class SessionLink {
     if (this.size.width > 0) this.say({ size: this.size });
   }
 
-  say(m: Said): boolean {
+  say(m: Schemas["LiveSaid"]): boolean {
     if (this.socket?.readyState !== WebSocket.OPEN) return false;
     this.socket.send(JSON.stringify(m));
     return true;
@@ -312,24 +244,6 @@ export class SessionLink {
     this.socket?.close();
   }
 }
-
-type Told = {
-  answer?: Answer;
-  status?: Status;
-  session?: View;
-  hand?: Hands;
-  log?: Line[];
-  log_from?: number;
-  entry?: unknown;
-};
-type Said = {
-  order?: Order & { id: number };
-  shown?: number;
-  size?: { width: number; height: number };
-  hand?: string;
-  to?: string;
-  keep?: boolean;
-};
 
 export const useShown = (l: SessionLink) => useSyncExternalStore(l.subscribe, l.now);
 

@@ -92,6 +92,13 @@ function Load({ s, real, onMake, onImages }: { s: Site; real: number; onMake: ()
             words={`${cpus} of ${s.capacity.cpus}`}
           />
         )}
+        {!!s.capacity.devices && (
+          <Gauge
+            label="Devices that are up"
+            part={s.running.length / s.capacity.devices}
+            words={`${s.running.length} of ${s.capacity.devices}`}
+          />
+        )}
         {s.machine.total_mb > 0 && (
           <Gauge
             label="Memory of the machine"

@@ -115,12 +115,12 @@ func (b *Port) join(w http.ResponseWriter, r *http.Request) {
 		b.page.Browser.Listen(s, nil)
 		b.page.Browser.Post(target.CommandDetachFromTarget, target.DetachFromTarget().WithSessionID(s))
 	}()
-	whole := r.URL.Path == browserPath // as a browser with one page in it
-	events := make(chan []byte, 4096)  // the pipe's goroutine must not wait: who does not read is left
-	var held atomic.Int64              // bytes of them
+	d := debugger{b, s, r.URL.Path == browserPath}
+	events := make(chan []byte, 4096) // the pipe's goroutine must not wait: who does not read is left
+	var held atomic.Int64             // bytes of them
 	b.page.Browser.Listen(s, func(method string, params jsontext.Value) {
 		event := map[string]any{"method": method, "params": params}
-		if whole {
+		if d.whole {
 			event["sessionId"] = s
 		}
 		text, err := json.Marshal(event, pipe.Reads)
@@ -160,42 +160,46 @@ func (b *Port) join(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			return
 		}
-		var command struct {
-			ID      int64            `json:"id"`
-			Session target.SessionID `json:"sessionId"`
-			Method  string           `json:"method"`
-			Params  jsontext.Value   `json:"params"`
-		}
-		if json.Unmarshal(text, &command, pipe.Reads) != nil {
+		answers, ok := d.answer(ctx, text)
+		if !ok {
 			return
 		}
-		if whole && command.Session == "" {
-			for _, said := range b.asBrowser(s, command.ID, command.Method, command.Params) {
-				if socket.Write(ctx, websocket.MessageText, said) != nil {
-					return
-				}
-			}
-			continue
-		}
-		if whole && command.Session == s && (command.Method == "Target.setDiscoverTargets" ||
-			command.Method == "Target.setAutoAttach") {
-			if socket.Write(ctx, websocket.MessageText, done(command.ID, s)) != nil { // there are no others to be found
+		for _, a := range answers {
+			if socket.Write(ctx, websocket.MessageText, a) != nil {
 				return
 			}
-			continue
-		}
-		if whole && command.Session != s {
-			if socket.Write(ctx, websocket.MessageText,
-				refusal(command.ID, "there is no session "+string(command.Session))) != nil {
-				return
-			}
-			continue
-		}
-		if answer := b.pass(ctx, s, command.ID, command.Method, command.Params, whole); answer == nil ||
-			socket.Write(ctx, websocket.MessageText, answer) != nil {
-			return
 		}
 	}
+}
+
+// debugger is a tool that has joined a page.
+type debugger struct {
+	port    *Port
+	session target.SessionID
+	whole   bool // it was told of a browser with one page in it
+}
+
+// answer carries out what a debugger says, and gives what it is told; false where there is no more to be said.
+func (d debugger) answer(ctx context.Context, text []byte) (answers [][]byte, ok bool) {
+	var command struct {
+		ID      int64            `json:"id"`
+		Session target.SessionID `json:"sessionId"`
+		Method  string           `json:"method"`
+		Params  jsontext.Value   `json:"params"`
+	}
+	if json.Unmarshal(text, &command, pipe.Reads) != nil {
+		return nil, false
+	}
+	switch {
+	case d.whole && command.Session == "":
+		return d.port.asBrowser(d.session, command.ID, command.Method, command.Params), true
+	case d.whole && command.Session != d.session:
+		return [][]byte{refusal(command.ID, "there is no session "+string(command.Session))}, true
+	case d.whole && (command.Method == "Target.setDiscoverTargets" || command.Method == "Target.setAutoAttach"):
+		return [][]byte{done(command.ID, d.session)}, true // there are no others to be found
+	}
+	answer := d.port.pass(ctx, d.session, command.ID, command.Method, command.Params, d.whole)
+	return [][]byte{answer}, answer != nil
 }
 
 // pass has the page carry a command out, and gives the answer as the protocol has it.

@@ -1,0 +1,263 @@
+package android
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"time"
+
+	"yamato/internal/bridge"
+)
+
+// How long the bridge's server may take: it runs on this machine, and what takes long has deadlines of its own.
+const (
+	dialLimit  = 5 * time.Second
+	startLimit = 20 * time.Second
+)
+
+// maxSaid bounds what the server says at once, and what a line on a phone writes, in bytes.
+const (
+	maxSaid   = 1 << 20
+	maxOutput = 64 << 20
+)
+
+// Server is the bridge's server on this machine (OVERVIEW.TXT, SERVICES.TXT of the OS's bridge).
+type Server struct {
+	Address string // 127.0.0.1:5037 where empty
+	Command string // what starts it where nobody answers; adb where empty
+}
+
+// errServer tells that the way to all phones of this machine is in trouble.
+var errServer = errors.New("the debug bridge's server does not answer")
+
+func (s *Server) address() string {
+	if s.Address != "" {
+		return s.Address
+	}
+	if port := os.Getenv("ANDROID_ADB_SERVER_PORT"); port != "" {
+		return "127.0.0.1:" + port
+	}
+	return "127.0.0.1:5037"
+}
+
+// Start has the server run, if it does not.
+func (s *Server) Start(ctx context.Context) error {
+	if _, err := s.ask(ctx, "host:version"); err == nil {
+		return nil
+	}
+	command := s.Command
+	if command == "" {
+		command = "adb"
+	}
+	ctx, stop := context.WithTimeout(ctx, startLimit)
+	defer stop()
+	_, port, _ := net.SplitHostPort(s.address())
+	out, err := exec.CommandContext(ctx, command, "-P", port, "start-server").CombinedOutput()
+	if errors.Is(err, exec.ErrNotFound) {
+		return fmt.Errorf("%w, and %s is not installed here: apt-get install -y adb", errServer, command)
+	}
+	if err != nil {
+		return fmt.Errorf("%w, and cannot be started: %s", errServer, bytes.TrimSpace(out[:min(len(out), 500)]))
+	}
+	return nil
+}
+
+// dial connects to the server and asks for a service. What it says after its OKAY is read from the connection, which ends
+// with ctx.
+func (s *Server) dial(ctx context.Context, services ...string) (net.Conn, error) {
+	d := net.Dialer{Timeout: dialLimit}
+	raw, err := d.DialContext(ctx, "tcp", s.address())
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", errServer, err)
+	}
+	c := closing{raw, context.AfterFunc(ctx, func() { _ = raw.Close() })}
+	for _, service := range services {
+		if err := request(c, service); err != nil {
+			_ = c.Close()
+			return nil, err
+		}
+	}
+	return c, nil
+}
+
+// closing is a connection that ends with a context, and lets go of it when it is closed.
+type closing struct {
+	net.Conn
+	forget func() bool
+}
+
+// Close closes the connection.
+func (c closing) Close() error {
+	c.forget()
+	return c.Conn.Close()
+}
+
+// refusal is the server's word for why it does not do something.
+type refusal struct{ words string }
+
+func (r *refusal) Error() string { return r.words }
+
+func request(c net.Conn, service string) error {
+	_ = c.SetDeadline(time.Now().Add(dialLimit))
+	defer func() { _ = c.SetDeadline(time.Time{}) }()
+	if len(service) > 0xffff {
+		return errors.New("a line for the phone is too long")
+	}
+	if _, err := fmt.Fprintf(c, "%04x%s", len(service), service); err != nil {
+		return fmt.Errorf("%w: %w", errServer, err)
+	}
+	var status [4]byte
+	if _, err := io.ReadFull(c, status[:]); err != nil {
+		return fmt.Errorf("%w: %w", errServer, err)
+	}
+	switch string(status[:]) {
+	case "OKAY":
+		return nil
+	case "FAIL":
+		words, err := said(c)
+		if err != nil {
+			return err
+		}
+		return &refusal{words}
+	}
+	return fmt.Errorf("%w as a bridge's does: it says %q", errServer, status)
+}
+
+// said reads words with their length before them.
+func said(c io.Reader) (string, error) {
+	var head [4]byte
+	if _, err := io.ReadFull(c, head[:]); err != nil {
+		return "", fmt.Errorf("%w: %w", errServer, err)
+	}
+	n, err := strconv.ParseUint(string(head[:]), 16, 16)
+	if err != nil || n > maxSaid {
+		return "", fmt.Errorf("%w as a bridge's does: it says %q where a length stands", errServer, head)
+	}
+	words := make([]byte, n)
+	if _, err := io.ReadFull(c, words); err != nil {
+		return "", fmt.Errorf("%w: %w", errServer, err)
+	}
+	return string(words), nil
+}
+
+func (s *Server) ask(ctx context.Context, service string) (string, error) {
+	ctx, stop := context.WithTimeout(ctx, dialLimit)
+	defer stop()
+	c, err := s.dial(ctx, service)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	return said(c)
+}
+
+// Seen is a phone as the server sees it.
+type Seen struct{ Serial, State string } // device, offline, unauthorized, recovery, …
+
+// Track tells of all phones whenever that changes, until ctx ends or the server does.
+func (s *Server) Track(ctx context.Context, told func([]Seen)) error {
+	c, err := s.dial(ctx, "host:track-devices")
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	for {
+		text, err := said(c)
+		if err != nil {
+			return err
+		}
+		list := []Seen{}
+		for _, line := range strings.Split(text, "\n") {
+			if serial, state, ok := strings.Cut(line, "\t"); ok {
+				list = append(list, Seen{serial, state})
+			}
+		}
+		told(list)
+	}
+}
+
+// Output is what a line on a phone has written, and its exit code.
+type Output struct {
+	Out, Err []byte
+	Code     int
+}
+
+// Run runs a line in the phone's shell. in is its input, nil for none; size is how many bytes that has.
+func (s *Server) Run(ctx context.Context, serial, line string, in io.Reader) (Output, error) {
+	c, err := s.dial(ctx, "host:transport:"+serial, "shell,v2,raw:"+line)
+	if err != nil {
+		return Output{}, err
+	}
+	defer c.Close()
+	if in == nil {
+		in = bytes.NewReader(nil)
+	}
+	fed := make(chan error, 1)
+	go func() { fed <- feed(c, in) }() // it ends with the connection, and is waited for
+	out, err := hear(ctx, c)
+	_ = c.Close()
+	if wrong := <-fed; err == nil && wrong != nil && !errors.Is(wrong, net.ErrClosed) && out.Code != 0 {
+		err = wrong
+	}
+	return out, err
+}
+
+// feed gives a line its input.
+func feed(c io.Writer, in io.Reader) error {
+	const piece = 64 << 10
+	buffer := make([]byte, 5+piece)
+	for {
+		n, err := in.Read(buffer[5:])
+		if n > 0 {
+			buffer[0] = byte(bridge.FrameIn)
+			binary.LittleEndian.PutUint32(buffer[1:], uint32(n))
+			if _, err := c.Write(buffer[:5+n]); err != nil {
+				return err
+			}
+		}
+		if errors.Is(err, io.EOF) {
+			_, err := c.Write(bridge.AppendFrame(nil, bridge.FrameNoMore, nil))
+			return err
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// hear reads what a line writes, to its exit code.
+func hear(ctx context.Context, c io.Reader) (Output, error) {
+	var out Output
+	for {
+		f, data, err := bridge.ReadFrame(c)
+		if err != nil {
+			if cause := context.Cause(ctx); cause != nil {
+				return out, cause
+			}
+			return out, fmt.Errorf("the phone broke off in the middle of a line: %w", err)
+		}
+		switch f {
+		case bridge.FrameOut:
+			out.Out = append(out.Out, data...)
+		case bridge.FrameErr:
+			out.Err = append(out.Err, data...)
+		case bridge.FrameExit:
+			if len(data) == 1 {
+				out.Code = int(data[0])
+				return out, nil
+			}
+			return out, errors.New("the phone gives an exit code that is none")
+		}
+		if len(out.Out)+len(out.Err) > maxOutput {
+			return out, fmt.Errorf("a line on the phone writes more than %d MB", maxOutput>>20)
+		}
+	}
+}

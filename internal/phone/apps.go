@@ -1,0 +1,406 @@
+package phone
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"yamato/internal/core/appfile"
+	"yamato/internal/core/device"
+	"yamato/internal/core/screen"
+	"yamato/internal/host/driver"
+)
+
+// app is one that is installed.
+type app struct {
+	p     appfile.Package
+	path  string
+	fresh bool // its data were taken away: it starts as on its first day
+}
+
+// crash is an app that has died, as the log's crash buffer keeps it.
+type crash struct {
+	app, report string
+	at          float64 // seconds since 1970
+}
+
+// body is what lies behind the phone's programs: a device, whose clock goes with the wall's.
+type body struct {
+	device driver.Device
+	apps   map[string]*app
+	begun  time.Time // when its clock stood at zero; none before it was made ready
+	crash  []crash
+}
+
+// maxCrashes bounds what the crash buffer keeps.
+const maxCrashes = 20
+
+// maxPackage bounds a package that is installed, in bytes.
+const maxPackage = 4 << 30
+
+// with does something with the device once its clock has come to where the wall's is. It is done by one at a time.
+func (p *Phone) with(ctx context.Context, do func(d driver.Device) error) error {
+	p.using.Lock()
+	defer p.using.Unlock()
+	b := &p.body
+	if b.device == nil {
+		return errors.New("this phone has no screen")
+	}
+	if b.begun.IsZero() {
+		if err := b.device.Ready(ctx, driver.Terms{}); err != nil {
+			return err
+		}
+		b.begun = time.Now().Add(-b.device.Now())
+	}
+	for target := time.Since(b.begun); b.device.Now() < target; {
+		tree, err := b.device.Tree(ctx)
+		if err == nil {
+			err = b.device.AwaitChange(ctx, tree.Revision, target)
+		}
+		if p.noteCrash(ctx, err) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+	}
+	err := do(b.device)
+	if p.noteCrash(ctx, err) {
+		return nil // the OS goes on; who looks finds another app in front
+	}
+	return err
+}
+
+// noteCrash keeps what the system writes of an app that has died.
+func (p *Phone) noteCrash(ctx context.Context, err error) bool {
+	var c *device.Crash
+	if !errors.As(err, &c) {
+		return false
+	}
+	p.body.crash = append(p.body.crash, crash{p.front, c.Reason + "\n" + c.Report, float64(time.Now().UnixNano()) / 1e9})
+	if len(p.body.crash) > maxCrashes {
+		p.body.crash = p.body.crash[1:]
+	}
+	// The OS ends what is left of the app, and shows the home screen.
+	if p.body.device.Stop(ctx, p.front) != nil {
+		return false
+	}
+	p.front = ""
+	if k, ok := device.As[device.Presser](p.body.device); ok {
+		return k.Press(ctx, "home") == nil
+	}
+	return true
+}
+
+func init() {
+	maps.Copy(commands, map[string]func(*job) int{
+		"pm": packages, "am": activities, "cmd": func(j *job) int {
+			if len(j.args) < 2 {
+				return j.fail(20, "cmd: no service specified; use -l to list all services")
+			}
+			switch j.args[1] {
+			case "package":
+				j.args = j.args[1:]
+				return packages(j)
+			case "activity":
+				j.args = j.args[1:]
+				return activities(j)
+			}
+			return j.fail(20, "cmd: Can't find service: %s", j.args[1])
+		},
+	})
+}
+
+// packages is the OS's package manager.
+func packages(j *job) int {
+	if len(j.args) < 2 {
+		return j.fail(1, "Package manager (package) commands:")
+	}
+	rest := j.args[2:]
+	name := ""
+	if len(rest) > 0 {
+		name = rest[len(rest)-1]
+	}
+	p := j.phone
+	switch j.args[1] {
+	case "install":
+		return install(j, rest)
+	case "list":
+		p.using.Lock()
+		defer p.using.Unlock()
+		for _, id := range slices.Sorted(maps.Keys(p.body.apps)) {
+			j.say("package:%s\n", id)
+		}
+		return 0
+	case "path":
+		p.using.Lock()
+		defer p.using.Unlock()
+		if a := p.body.apps[name]; a != nil {
+			j.say("package:/data/app/%s-1/base.apk\n", name)
+			return 0
+		}
+		return 1
+	case "uninstall":
+		return uninstall(j, name)
+	case "clear":
+		err := p.with(j.ctx, func(d driver.Device) error {
+			a := p.body.apps[name]
+			if a == nil {
+				return errFailed
+			}
+			a.fresh = true
+			return p.stop(j.ctx, d, name)
+		})
+		return j.outcome(err, "Success", "Failed")
+	case "resolve-activity":
+		p.using.Lock()
+		defer p.using.Unlock()
+		if a := p.body.apps[name]; a != nil && a.p.Launch != "" {
+			j.say("priority=0 preferredOrder=0 match=0x108000 specificIndex=-1 isDefault=false\n%s/%s\n", name, a.p.Launch)
+			return 0
+		}
+		j.say("No activity found\n")
+		return 0
+	}
+	return j.fail(255, "Unknown command: %s", j.args[1])
+}
+
+var errFailed = errors.New("it failed")
+
+func (j *job) outcome(err error, well, badly string) int {
+	if err != nil {
+		j.say("%s\n", badly)
+		return 1
+	}
+	j.say("%s\n", well)
+	return 0
+}
+
+// install reads a package from what comes in, or from a file, and puts it on the phone.
+func install(j *job, args []string) int {
+	size, down, from := int64(-1), false, ""
+	for i := 0; i < len(args); i++ {
+		switch {
+		case args[i] == "-S" && i+1 < len(args):
+			i++
+			n, err := strconv.ParseInt(args[i], 10, 64)
+			if err != nil || n < 0 || n > maxPackage {
+				return j.fail(1, "Failure [INSTALL_FAILED_INVALID_URI: bad size]")
+			}
+			size = n
+		case args[i] == "-d":
+			down = true
+		case !strings.HasPrefix(args[i], "-"):
+			from = args[i]
+		}
+	}
+	in := j.in
+	if size < 0 {
+		f, err := j.phone.files.Get(from)
+		if err != nil {
+			return j.fail(1, "Error: Unable to open file: %s", from)
+		}
+		defer f.Close()
+		in, size = f, maxPackage
+	}
+	if err := j.phone.put(j.ctx, io.LimitReader(in, size), down); err != nil {
+		j.say("Failure [%s]\n", err)
+		return 1
+	}
+	j.say("Success\n")
+	return 0
+}
+
+// put installs a package. Its errors begin with the OS's word for what is wrong.
+func (p *Phone) put(ctx context.Context, in io.Reader, down bool) error {
+	dir := filepath.Join(p.config.Dir, "data", "app")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return errors.New("INSTALL_FAILED_INSUFFICIENT_STORAGE")
+	}
+	f, err := os.CreateTemp(dir, "*.apk")
+	if err != nil {
+		return errors.New("INSTALL_FAILED_INSUFFICIENT_STORAGE")
+	}
+	defer f.Close()
+	size, err := io.Copy(f, in)
+	var read *appfile.Package
+	if err == nil {
+		read, err = appfile.Read(f, size)
+	}
+	switch {
+	case err != nil:
+		err = fmt.Errorf("INSTALL_PARSE_FAILED_NOT_APK: Failed to parse package: %w", err)
+	case read.Kind != appfile.Android:
+		err = errors.New("INSTALL_PARSE_FAILED_NOT_APK: this is no Android package")
+	case read.MinimumAPI > p.config.API:
+		err = fmt.Errorf("INSTALL_FAILED_OLDER_SDK: Requires newer sdk version #%d (current version is #%d)", read.MinimumAPI,
+			p.config.API)
+	case len(read.ABIs) > 0 && !slices.Contains(read.ABIs, p.config.ABI):
+		err = fmt.Errorf("INSTALL_FAILED_NO_MATCHING_ABIS: Failed to extract native libraries, res=-113")
+	}
+	if err == nil {
+		err = p.with(ctx, func(d driver.Device) error {
+			if before := p.body.apps[read.ApplicationID]; before != nil && !down && older(read.VersionCode, before.p.VersionCode) {
+				return fmt.Errorf("INSTALL_FAILED_VERSION_DOWNGRADE: Downgrade detected: Update version code %s is older than current %s",
+					read.VersionCode, before.p.VersionCode)
+			}
+			if err := d.Install(ctx, driver.App{Package: *read, Path: f.Name()}); err != nil {
+				var own *device.Trouble
+				if errors.As(err, &own) {
+					return fmt.Errorf("INSTALL_FAILED_INSUFFICIENT_STORAGE: %w", err)
+				}
+				return fmt.Errorf("INSTALL_FAILED_UPDATE_INCOMPATIBLE: %w", err)
+			}
+			if p.front == read.ApplicationID {
+				p.front = ""
+			}
+			p.body.apps[read.ApplicationID] = &app{p: *read, path: f.Name()}
+			return nil
+		})
+	}
+	if err != nil {
+		_ = os.Remove(f.Name())
+	}
+	return err
+}
+
+func older(a, b string) bool {
+	x, _ := strconv.ParseInt(a, 10, 64)
+	y, _ := strconv.ParseInt(b, 10, 64)
+	return x < y
+}
+
+func uninstall(j *job, name string) int {
+	p := j.phone
+	err := p.with(j.ctx, func(d driver.Device) error {
+		a := p.body.apps[name]
+		if a == nil {
+			return errFailed
+		}
+		r, ok := device.As[device.Removing](d)
+		if !ok {
+			return errFailed
+		}
+		if err := r.Remove(j.ctx, name); err != nil {
+			return err
+		}
+		if p.front == name {
+			p.front = ""
+		}
+		delete(p.body.apps, name)
+		return os.Remove(a.path)
+	})
+	return j.outcome(err, "Success", "Failure [DELETE_FAILED_INTERNAL_ERROR]")
+}
+
+func (p *Phone) stop(ctx context.Context, d driver.Device, name string) error {
+	if p.front == name {
+		p.front = ""
+	}
+	return d.Stop(ctx, name)
+}
+
+// activities is the OS's activity manager.
+func activities(j *job) int {
+	if len(j.args) < 2 {
+		return j.fail(1, "Activity manager (activity) commands:")
+	}
+	p := j.phone
+	switch j.args[1] {
+	case "force-stop":
+		name := j.args[len(j.args)-1]
+		err := p.with(j.ctx, func(d driver.Device) error {
+			if p.body.apps[name] == nil {
+				return nil // of an app that is not there nothing runs
+			}
+			return p.stop(j.ctx, d, name)
+		})
+		if err != nil {
+			return j.fail(255, "Error: %v", err)
+		}
+		return 0
+	case "start":
+		return begin(j)
+	}
+	return j.fail(255, "Unknown command: %s", j.args[1])
+}
+
+func begin(j *job) int {
+	p, component, link, name := j.phone, "", "", ""
+	for i := 2; i < len(j.args); i++ {
+		switch {
+		case j.args[i] == "-n" && i+1 < len(j.args):
+			i++
+			component = j.args[i]
+		case j.args[i] == "-d" && i+1 < len(j.args):
+			i++
+			link = j.args[i]
+		case j.args[i] == "-a" && i+1 < len(j.args):
+			i++
+		case !strings.HasPrefix(j.args[i], "-"):
+			name = j.args[i]
+		}
+	}
+	if component != "" {
+		name, _, _ = strings.Cut(component, "/")
+	}
+	j.say("Starting: Intent { cmp=%s }\n", component)
+	missing, took := false, time.Duration(0)
+	err := p.with(j.ctx, func(d driver.Device) error {
+		a := p.body.apps[name]
+		if a == nil || component != "" && component != name+"/"+a.p.Launch {
+			missing = true
+			return nil
+		}
+		if link != "" {
+			l, ok := device.As[device.Linking](d)
+			if !ok {
+				missing = true
+				return nil
+			}
+			p.front = name
+			return l.OpenLink(j.ctx, name, link)
+		}
+		how := device.Resume
+		if a.fresh {
+			how, a.fresh = device.Fresh, false
+		}
+		p.front = name
+		before := d.Now()
+		err := d.Start(j.ctx, name, how)
+		took = d.Now() - before
+		return err
+	})
+	switch {
+	case missing:
+		return j.fail(1, "Error type 3\nError: Activity class {%s} does not exist.", component)
+	case err != nil:
+		return j.fail(1, "Error: %v", err)
+	}
+	j.say("Status: ok\nActivity: %s\nTotalTime: %d\nWaitTime: %[2]d\nComplete\n", component, took.Milliseconds())
+	return 0
+}
+
+// seen is what is on the screen.
+func (p *Phone) seen(ctx context.Context) (*screen.Tree, error) {
+	var tree *screen.Tree
+	err := p.with(ctx, func(d driver.Device) (err error) {
+		tree, err = d.Tree(ctx)
+		if err == nil {
+			p.front = tree.App
+		}
+		return err
+	})
+	if err == nil && tree == nil { // the app has died just now
+		return p.seen(ctx)
+	}
+	return tree, err
+}
