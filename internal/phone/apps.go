@@ -24,12 +24,11 @@ type app struct {
 	p     appfile.Package
 	path  string
 	fresh bool // its data were taken away: it starts as on its first day
-}
+	uid   int
+	pid   int    // 0 while it does not run
+	tag   string // its own language, "" for the system's
 
-// crash is an app that has died, as the log's crash buffer keeps it.
-type crash struct {
-	app, report string
-	at          float64 // seconds since 1970
+	grants map[string]grant // by the OS's name of the permission
 }
 
 // body is what lies behind the phone's programs: a device, whose clock goes with the wall's.
@@ -37,11 +36,9 @@ type body struct {
 	device driver.Device
 	apps   map[string]*app
 	begun  time.Time // when its clock stood at zero; none before it was made ready
-	crash  []crash
+	pids   int
+	uids   map[string]int
 }
-
-// maxCrashes bounds what the crash buffer keeps.
-const maxCrashes = 20
 
 // maxPackage bounds a package that is installed, in bytes.
 const maxPackage = 4 << 30
@@ -73,6 +70,7 @@ func (p *Phone) with(ctx context.Context, do func(d driver.Device) error) error 
 		}
 	}
 	err := do(b.device)
+	p.noteLog(ctx)
 	if p.noteCrash(ctx, err) {
 		return nil // the OS goes on; who looks finds another app in front
 	}
@@ -85,10 +83,8 @@ func (p *Phone) noteCrash(ctx context.Context, err error) bool {
 	if !errors.As(err, &c) {
 		return false
 	}
-	p.body.crash = append(p.body.crash, crash{p.front, c.Reason + "\n" + c.Report, float64(time.Now().UnixNano()) / 1e9})
-	if len(p.body.crash) > maxCrashes {
-		p.body.crash = p.body.crash[1:]
-	}
+	p.noteLog(ctx)
+	p.noteDeath(p.front, c.Reason+"\n"+c.Report)
 	// The OS ends what is left of the app, and shows the home screen.
 	if p.body.device.Stop(ctx, p.front) != nil {
 		return false
@@ -106,17 +102,15 @@ func init() {
 			if len(j.args) < 2 {
 				return j.fail(20, "cmd: no service specified; use -l to list all services")
 			}
-			switch j.args[1] {
-			case "package":
+			do := services[j.args[1]]
+			if do != nil && j.phone.config.API >= since[j.args[1]] {
 				j.args = j.args[1:]
-				return packages(j)
-			case "activity":
-				j.args = j.args[1:]
-				return activities(j)
+				return do(j)
 			}
 			return j.fail(20, "cmd: Can't find service: %s", j.args[1])
 		},
 	})
+	maps.Copy(services, map[string]func(*job) int{"package": packages, "activity": activities})
 }
 
 // packages is the OS's package manager.
@@ -137,6 +131,10 @@ func packages(j *job) int {
 		p.using.Lock()
 		defer p.using.Unlock()
 		for _, id := range slices.Sorted(maps.Keys(p.body.apps)) {
+			if slices.Contains(rest, "-U") {
+				j.say("package:%s uid:%d\n", id, p.body.apps[id].uid)
+				continue
+			}
 			j.say("package:%s\n", id)
 		}
 		return 0
@@ -157,9 +155,14 @@ func packages(j *job) int {
 				return errFailed
 			}
 			a.fresh = true
+			if err := p.forget(j, d, a); err != nil {
+				return err
+			}
 			return p.stop(j.ctx, d, name)
 		})
 		return j.outcome(err, "Success", "Failed")
+	case "grant", "revoke", "set-permission-flags", "clear-permission-flags":
+		return permission(j, rest)
 	case "resolve-activity":
 		p.using.Lock()
 		defer p.using.Unlock()
@@ -262,7 +265,7 @@ func (p *Phone) put(ctx context.Context, in io.Reader, down bool) error {
 			if p.front == read.ApplicationID {
 				p.front = ""
 			}
-			p.body.apps[read.ApplicationID] = &app{p: *read, path: f.Name()}
+			p.keep(read, f.Name())
 			return nil
 		})
 	}
@@ -270,6 +273,31 @@ func (p *Phone) put(ctx context.Context, in io.Reader, down bool) error {
 		_ = os.Remove(f.Name())
 	}
 	return err
+}
+
+// forget has an app be allowed nothing: that goes with its data.
+func (p *Phone) forget(j *job, d driver.Device, a *app) error {
+	for of := range a.grants {
+		what := permissionNames[of]
+		delete(a.grants, of)
+		if err := p.permit(j, d, a, what); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keep has an app be on the phone. One that was there keeps who it is, and what it was allowed.
+func (p *Phone) keep(read *appfile.Package, path string) {
+	a := p.body.apps[read.ApplicationID]
+	if a == nil {
+		if p.body.uids[read.ApplicationID] == 0 {
+			p.body.uids[read.ApplicationID] = 10_100 + len(p.body.uids)
+		}
+		a = &app{uid: p.body.uids[read.ApplicationID], grants: map[string]grant{}}
+		p.body.apps[read.ApplicationID] = a
+	}
+	a.p, a.path, a.pid = *read, path, 0
 }
 
 func older(a, b string) bool {
@@ -289,6 +317,9 @@ func uninstall(j *job, name string) int {
 		if !ok {
 			return errFailed
 		}
+		if err := p.forget(j, d, a); err != nil {
+			return err
+		}
 		if err := r.Remove(j.ctx, name); err != nil {
 			return err
 		}
@@ -304,6 +335,9 @@ func uninstall(j *job, name string) int {
 func (p *Phone) stop(ctx context.Context, d driver.Device, name string) error {
 	if p.front == name {
 		p.front = ""
+	}
+	if a := p.body.apps[name]; a != nil {
+		a.pid = 0
 	}
 	return d.Stop(ctx, name)
 }
@@ -374,6 +408,13 @@ func begin(j *job) int {
 			how, a.fresh = device.Fresh, false
 		}
 		p.front = name
+		if a.pid == 0 {
+			p.body.pids++
+			a.pid = 4000 + p.body.pids
+		}
+		if err := p.speak(j, d, a); err != nil && !errors.Is(err, device.ErrNoAbility) {
+			return err
+		}
 		before := d.Now()
 		err := d.Start(j.ctx, name, how)
 		took = d.Now() - before

@@ -18,6 +18,9 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
+
+	"yamato/internal/core/device"
 	"yamato/internal/host/driver"
 )
 
@@ -47,13 +50,19 @@ type Phone struct {
 	files  *files
 	boot   time.Time
 
-	using sync.Mutex // of what lies behind its programs
-	body  body
-	front string // the app that was seen in front last
+	using   sync.Mutex // of what lies behind its programs
+	body    body
+	front   string // the app that was seen in front last
+	log     []logged
+	logSize int
+	off     time.Duration // how far its clock is ahead
+	bootID  string
 
 	mu       sync.Mutex
 	props    map[string]string
 	settings map[string]string
+	night    string
+	battery  battery
 	known    map[string]bool // keys of computers that are always allowed
 }
 
@@ -77,8 +86,16 @@ func New(c Config) (*Phone, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Phone{config: c, files: &files{root: root}, boot: time.Now(), settings: map[string]string{},
-		known: map[string]bool{}, body: body{device: c.Device, apps: map[string]*app{}}}
+	p := &Phone{config: c, files: &files{root: root}, boot: time.Now(), settings: usualSettings(), night: "no", bootID: newID(),
+		known: map[string]bool{}, body: body{device: c.Device, apps: map[string]*app{}, uids: map[string]int{}}}
+	if in, ok := device.As[insider](c.Device); c.Device != nil && ok {
+		p.body.device = in.Inside()
+	}
+	if h, ok := device.As[device.Healthy](p.body.device); p.body.device != nil && ok {
+		if now, err := h.Health(context.Background()); err == nil && now.ClockOff != nil {
+			p.off = *now.ClockOff
+		}
+	}
 	p.props = map[string]string{
 		"ro.serialno": c.Serial, "ro.product.model": c.Model, "ro.product.manufacturer": c.Maker,
 		"ro.product.name": c.Model, "ro.product.device": c.Model, "ro.build.version.release": c.Release,
@@ -88,6 +105,12 @@ func New(c Config) (*Phone, error) {
 	}
 	return p, nil
 }
+
+// insider is a device that is more to who plays its OS than to who drives it.
+type insider interface{ Inside() driver.Device }
+
+// newID gives an identifier as the kernel makes one when it starts (RFC 9562, version 4).
+func newID() string { return uuid.NewString() }
 
 // Serve serves bridges that connect to l until ctx ends. Every connection has an owner: it is ended with ctx, and waited for.
 func (p *Phone) Serve(ctx context.Context, l net.Listener) error {

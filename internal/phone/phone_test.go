@@ -80,6 +80,19 @@ func (d *desk) awaitDevice() {
 	}, 30*time.Second, 50*time.Millisecond, "the client does not see the phone: %s", said)
 }
 
+// again has the client let go of the phone, and connect it anew, until it sees it: one that was turned away it may keep for a
+// while as one that does not answer.
+func (d *desk) again() {
+	d.t.Helper()
+	var said string
+	require.Eventually(d.t, func() bool {
+		_, _ = d.adb(nil, "disconnect", d.at)
+		_, _ = d.adb(nil, "connect", d.at)
+		said, _ = d.adb(nil, "get-state")
+		return strings.TrimSpace(said) == "device"
+	}, 60*time.Second, 200*time.Millisecond, "the client does not see the phone: %s", said)
+}
+
 func code(err error) int {
 	if e, ok := err.(*exec.ExitError); ok {
 		return e.ExitCode()
@@ -165,14 +178,9 @@ func TestAComputerIsAllowedByAPersonOnceOrAlways(t *testing.T) {
 	require.Error(t, err)
 	require.NotContains(t, said, "in\n")
 	allow.Store(true)
-	_, _ = d.adb(nil, "disconnect", d.at)
-	_, _ = d.adb(nil, "connect", d.at)
-	d.awaitDevice()
+	d.again()
 	before := asked.Load()
-	_, err = d.adb(nil, "disconnect", d.at)
-	require.NoError(t, err)
-	_, _ = d.adb(nil, "connect", d.at)
-	d.awaitDevice()
+	d.again()
 	require.Equal(t, before, asked.Load(), "what was allowed always is not asked again: its signature is known")
 }
 

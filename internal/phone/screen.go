@@ -108,8 +108,25 @@ func (p *Phone) writeTree(w io.Writer, t *screen.Tree) {
 		}
 		_, _ = io.WriteString(w, "</node>")
 	}
-	write(t.Root, 0)
+	root := t.Root
+	if q := question(t.Root); q != nil { // a window of its own, the only one that is told of
+		in, root = "com.android.permissioncontroller", q
+	}
+	write(root, 0)
 	_, _ = io.WriteString(w, "</hierarchy>")
+}
+
+// question finds what the system asks a person on the screen, nil where it asks nothing.
+func question(n *screen.Node) *screen.Node {
+	if n.Role == "alertdialog" && strings.HasPrefix(n.Name, "Allow “") {
+		return n
+	}
+	for _, c := range n.Children {
+		if q := question(c); q != nil {
+			return q
+		}
+	}
+	return nil
 }
 
 func yes(b bool) string { return strconv.FormatBool(b) }
@@ -210,24 +227,37 @@ func dumpsys(j *job) int {
 	}
 	switch what {
 	case "battery":
-		j.say("Current Battery Service state:\n  AC powered: false\n  USB powered: true\n  level: 87\n  scale: 100\n  temperature: 281\n")
+		if len(j.args) > 2 {
+			return setBattery(j, j.args[2:])
+		}
+		h := j.health()
+		j.phone.mu.Lock()
+		b := j.phone.battery
+		j.phone.mu.Unlock()
+		if !b.forced {
+			b.level, b.plugged = 87, true
+			if h.Charge != nil {
+				b.level, b.plugged = *h.Charge, h.Plugged
+			}
+		}
+		j.say("Current Battery Service state:\n  AC powered: false\n  USB powered: %v\n  level: %d\n  scale: 100\n  temperature: 281\n", b.plugged, b.level)
+	case "power":
+		j.say("Power Manager State:\n  mWakefulness=Awake\n")
+	case "window":
+		h := j.health()
+		locked := h.Unlocked != nil && !*h.Unlocked
+		j.say("WINDOW MANAGER POLICY STATE (dumpsys window policy)\n    KeyguardServiceDelegate\n      showing=%v\n      secure=%[1]v\n", locked)
+	case "gfxinfo":
+		j.say("Applications Graphics Acceleration Info:\nTotal frames rendered: %d\n", int64(j.reading("frames")))
 	default:
 		return j.fail(1, "Can't find service: %s", what)
 	}
 	return 0
 }
 
-// logcat gives the log's buffers as far as the phone keeps them: crashes, with their times.
-func logcat(j *job) int {
-	if _, err := j.phone.seen(j.ctx); err != nil {
-		return j.fail(1, "%v", err)
-	}
-	j.phone.using.Lock()
-	defer j.phone.using.Unlock()
-	for _, c := range j.phone.body.crash {
-		for _, line := range strings.Split(strings.TrimSpace("FATAL EXCEPTION: main\nProcess: "+c.app+", PID: 4242\n"+c.report), "\n") {
-			j.say("%17.3f  4242  4242 E AndroidRuntime: %s\n", c.at, line)
-		}
-	}
-	return 0
+// wake has the screen on, and the lock gone where it asks for no code.
+func wake(j *job) int {
+	return j.does(func(d driver.Device) error {
+		return able(d, func(w device.Waking) error { _, err := w.Wake(j.ctx); return err })
+	})
 }

@@ -173,6 +173,11 @@ func (j *job) redirect(how, to string) (done func(), err error) {
 		}
 		return func() {}, nil
 	}
+	if to == touchscreen && how == ">" {
+		f := &fingers{job: j}
+		j.out = f
+		return func() { _ = f.act() }, nil
+	}
 	if how == "<" {
 		f, err := j.phone.files.Get(to)
 		if err != nil {

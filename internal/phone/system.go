@@ -2,6 +2,7 @@ package phone
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -143,6 +144,8 @@ func wm(j *job) int {
 		j.say("Physical size: %dx%d\n", c.Width, c.Height)
 	case len(j.args) == 2 && j.args[1] == "density":
 		j.say("Physical density: %d\n", c.Density)
+	case len(j.args) == 2 && j.args[1] == "dismiss-keyguard":
+		return wake(j)
 	default:
 		return j.fail(1, "Unknown command: %s", strings.Join(j.args[1:], " "))
 	}
@@ -150,11 +153,16 @@ func wm(j *job) int {
 }
 
 func date(j *job) int {
-	if len(j.args) == 2 && j.args[1] == "+%s" {
-		j.say("%d\n", time.Now().Unix())
+	now := j.phone.clock()
+	switch {
+	case len(j.args) == 2 && j.args[1] == "+%s":
+		j.say("%d\n", now.Unix())
+		return 0
+	case len(j.args) == 2 && j.args[1] == "+%s.%N":
+		j.say("%d.%09d\n", now.Unix(), now.Nanosecond())
 		return 0
 	}
-	j.say("%s\n", time.Now().UTC().Format("Mon Jan _2 15:04:05 MST 2006"))
+	j.say("%s\n", now.UTC().Format("Mon Jan _2 15:04:05 MST 2006"))
 	return 0
 }
 
@@ -168,7 +176,7 @@ func (j *job) each(names []string, do func(name string, r io.Reader) error) int 
 	}
 	code := 0
 	for _, n := range names {
-		f, err := j.phone.files.Get(n)
+		f, err := j.open(n)
 		if err == nil {
 			err = do(n, f)
 			_ = f.Close()
@@ -298,13 +306,18 @@ func sleep(j *job) int {
 	return 0
 }
 
-func settings(j *job) int {
-	j.phone.mu.Lock()
-	defer j.phone.mu.Unlock()
+func settings(j *job) (code int) {
 	if len(j.args) < 4 {
 		return j.fail(255, "Bad arguments")
 	}
-	key := j.args[2] + "/" + j.args[3]
+	key, changed := j.args[2]+"/"+j.args[3], false
+	defer func() {
+		if changed {
+			code = cmp.Or(code, j.set(key))
+		}
+	}()
+	j.phone.mu.Lock()
+	defer j.phone.mu.Unlock()
 	switch {
 	case j.args[1] == "get":
 		value, ok := j.phone.settings[key]
@@ -314,9 +327,11 @@ func settings(j *job) int {
 		j.say("%s\n", value)
 	case j.args[1] == "put" && len(j.args) == 5:
 		j.phone.settings[key] = j.args[4]
+		changed = true
 	case j.args[1] == "delete":
 		_, had := j.phone.settings[key]
 		delete(j.phone.settings, key)
+		changed = true
 		j.say("Deleted %d rows\n", map[bool]int{true: 1}[had])
 	default:
 		return j.fail(255, "Bad arguments")

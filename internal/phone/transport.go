@@ -214,13 +214,15 @@ func (c *connection) open(p bridge.Packet) error {
 	}
 	c.mu.Unlock()
 	if full || serve == nil || p.Arg0 == 0 {
+		s.leave()
 		return c.send(bridge.Packet{Command: bridge.Close, Arg1: p.Arg0})
 	}
 	if err := c.send(bridge.Packet{Command: bridge.Ready, Arg0: s.own, Arg1: s.other}); err != nil {
 		return err
 	}
 	c.work.Go(func() {
-		_ = contain.Do("a service of the phone", func() error { serve(c.ctx, s); return nil })
+		defer s.leave()
+		_ = contain.Do("a service of the phone", func() error { serve(s.ctx, s); return nil })
 		_ = s.Close()
 	})
 	return nil
@@ -238,6 +240,8 @@ func (c *connection) endAll() {
 type stream struct {
 	conn       *connection
 	own, other uint32
+	ctx        context.Context // ends with it
+	leave      context.CancelFunc
 
 	mu      sync.Mutex
 	change  *sync.Cond
@@ -251,6 +255,7 @@ type stream struct {
 
 func newStream(c *connection, own, other uint32) *stream {
 	s := &stream{conn: c, own: own, other: other, ready: true}
+	s.ctx, s.leave = context.WithCancel(c.ctx)
 	s.change = sync.NewCond(&s.mu)
 	return s
 }
@@ -269,6 +274,7 @@ func (s *stream) hear(p bridge.Packet) error {
 		s.in, s.came = p.Data, true
 	case bridge.Close:
 		s.ended = true
+		s.leave()
 	}
 	return nil
 }

@@ -12,6 +12,8 @@ type Health struct {
 	Unlocked   *bool          `json:"unlocked,omitempty"`    // or can be unlocked without a person
 	Charge     *int           `json:"charge,omitempty"`      // in hundredths
 	Plugged    bool           `json:"plugged,omitempty"`     // it is being charged
+	Heat       *int           `json:"heat,omitempty"`        // of its battery, degrees Celsius
+	Mode       string         `json:"mode,omitempty"`        // that it was started in, where nothing runs: recovery, bootloader, offline …
 	FreeMB     *int           `json:"free_mb,omitempty"`     // storage
 	ClockOff   *time.Duration `json:"clock_off,omitempty"`   // from the host's clock
 	OS         string         `json:"os,omitempty"`          // as the device says it

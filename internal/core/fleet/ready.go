@@ -23,10 +23,20 @@ type Check struct {
 const (
 	minCharge    = 15 // hundredths, unless it is being charged
 	minFreeMB    = 500
+	maxHeat      = 45 // degrees Celsius, of its battery
 	maxClockOff  = 2 * time.Minute
 	oldestDroid  = "7.0"
 	oldestIPhone = "15"
 )
+
+// modes are what a device can be started in so that nothing runs on it.
+var modes = map[string]struct{ why, remedy string }{
+	"recovery":      {"it was started to be repaired (recovery)", "choose Reboot system now on its screen"},
+	"bootloader":    {"it was started for new system software (bootloader)", "choose Start on its screen, or hold its power key until it restarts"},
+	"offline":       {"it is seen, and does not answer", "take its cable out and in again; if that does not help, restart it"},
+	"no permission": {"this computer's rules let nobody speak with it", "install Debian's package android-sdk-platform-tools-common on its host, and plug it in again"},
+	"host":          {"it takes this computer for a device", "set its USB to file transfer"},
+}
 
 // Readiness gives the checks that apply to d, in the order in which a person
 // would go through them. A check that cannot be made before an earlier one
@@ -47,6 +57,11 @@ func Readiness(d Device, h Health) []Check {
 		if !*h.Connected {
 			return out
 		}
+	}
+	if h.Mode != "" {
+		why := modes[h.Mode]
+		add("mode", "It was started as usual", false, why.why, why.remedy)
+		return out
 	}
 	if h.Trusted != nil {
 		add("trusted", "It trusts this computer", *h.Trusted, "nobody has said yes to Trust This Computer",
@@ -102,6 +117,10 @@ func measures(d Device, h Health, add func(id, title string, ok bool, why, remed
 		add("charge", fmt.Sprintf("Its battery has charge (%d%%)", *h.Charge), *h.Charge >= minCharge || h.Plugged,
 			fmt.Sprintf("its battery is at %d%% and it is not being charged", *h.Charge),
 			"plug it into a port that gives power, and wait until it is over 15%")
+	}
+	if h.Heat != nil {
+		add("heat", "It is cool enough", *h.Heat < maxHeat, fmt.Sprintf("its battery is at %d °C", *h.Heat),
+			"let it cool down: out of the sun, out of its case, and without a charger that heats it")
 	}
 	if h.FreeMB != nil {
 		add("space", fmt.Sprintf("It has free space (%.1f GB)", float64(*h.FreeMB)/1024), *h.FreeMB >= minFreeMB,

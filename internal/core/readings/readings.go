@@ -21,7 +21,7 @@ const EveryMS = 500
 // these follows, as a number.
 var units = []struct{ name, unit string }{{"cpu", "percent"}, {"memory", "bytes"}, {"network", "bytes/s"},
 	{"frames", "frames/s"},
-	{"battery", "percent"}}
+	{"battery", "percent"}, {"heat", "°C"}}
 
 // counters are told by devices as sums from the app's start on; what is kept is how much a second.
 var counters = map[string]float64{"cpu": 100, "network": 1, "frames": 1}

@@ -85,12 +85,18 @@ func serve(t *testing.T, p *phone.Phone) (at string) {
 // plugIn has a phone with a stand-in behind it, which the bridge sees over the network.
 func plugIn(t *testing.T, of generation, serial string) (*phone.Phone, string) {
 	t.Helper()
+	return plugInAsking(t, of, serial, nil)
+}
+
+// plugInAsking has one that asks whether a computer may debug it.
+func plugInAsking(t *testing.T, of generation, serial string, allow func(context.Context, string) (bool, bool)) (*phone.Phone, string) {
+	t.Helper()
 	body := standin.New(standin.Config{Device: fleet.Device{Name: "kaede-7-r1", Kind: fleet.Real, Platform: "android", Model: "Kaede 7",
 		OS: of.release, Form: "phone", Width: 408, Height: 896, MemoryMB: 8192}, Cutout: "none", Scale: 2,
 		Sandbox: []string{testbin.Program(t), sandbox.Argument}})
 	t.Cleanup(func() { require.NoError(t, body.Close()) })
 	p, err := phone.New(phone.Config{Serial: serial, Model: "Kaede 7", Maker: "Kaede", Release: of.release, API: of.api, ABI: "x86_64",
-		Width: 816, Height: 1792, Density: 320, Dir: t.TempDir(), Device: body.Whole()})
+		Width: 816, Height: 1792, Density: 320, Dir: t.TempDir(), Device: body.Whole(), Allow: allow})
 	require.NoError(t, err)
 	return p, serve(t, p)
 }
@@ -118,7 +124,8 @@ func probeApp(t *testing.T) driver.App {
 func packed(t *testing.T, program string) driver.App {
 	t.Helper()
 	data, err := demo.PackAndroid(demo.App{ID: "example.probe", Name: "Probe", Version: demo.Version{Name: "1.0", Code: 1}, MinimumAPI: 29,
-		MinimumIOS: "16.0", Program: []byte(program)})
+		MinimumIOS: "16.0", Program: []byte(program), Permissions: []string{"android.permission.INTERNET",
+			"android.permission.ACCESS_FINE_LOCATION", "android.permission.POST_NOTIFICATIONS"}})
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "probe.apk")
 	require.NoError(t, os.WriteFile(path, data, 0o600))
@@ -134,11 +141,12 @@ func packed(t *testing.T, program string) driver.App {
 func TestPhonesKeepTheContractOfDevices(t *testing.T) {
 	for i, of := range []generation{{"10", 29}, {"15", 35}} {
 		t.Run("OS "+of.release, func(t *testing.T) {
+			t.Parallel()
 			devicetest.Run(t, func(t *testing.T) devicetest.Subject {
 				s := debianServer(t)
 				_, at := plugIn(t, of, fmt.Sprintf("KAEDE7R%d", i))
 				connected(t, s, at)
-				d, err := open(context.Background(), s, "cable", "kaede-7-1", func() (string, bool) { return at, true })
+				d, _, err := open(context.Background(), s, "cable", "kaede-7-1", func() (string, bool) { return at, true })
 				require.NoError(t, err)
 				return devicetest.Subject{Device: d, App: probeApp(t), Typed: true}
 			})
@@ -180,9 +188,7 @@ func come(t *testing.T, told <-chan driver.Change, id string) driver.Device {
 
 func health(t *testing.T, d driver.Device) bool {
 	t.Helper()
-	h, ok := d.(interface {
-		Health(context.Context) (device.Health, error)
-	})
+	h, ok := device.As[device.Healthy](d)
 	require.True(t, ok)
 	got, err := h.Health(context.Background())
 	require.NoError(t, err)
@@ -239,7 +245,7 @@ func TestAnAppThatDiesIsACrashWithItsReport(t *testing.T) {
 	s := debianServer(t)
 	_, at := plugIn(t, generation{"15", 35}, "KAEDECRASH")
 	connected(t, s, at)
-	d, err := open(context.Background(), s, "cable", "kaede-7-1", func() (string, bool) { return at, true })
+	d, _, err := open(context.Background(), s, "cable", "kaede-7-1", func() (string, bool) { return at, true })
 	require.NoError(t, err)
 	ctx := context.Background()
 	require.NoError(t, d.Ready(ctx, driver.Terms{}))
@@ -258,7 +264,120 @@ func TestAnAppThatDiesIsACrashWithItsReport(t *testing.T) {
 	require.NoError(t, d.Start(ctx, "example.probe", device.Fresh), "the next case begins anew")
 	_, err = d.Tree(ctx)
 	require.NoError(t, err)
-	require.NoError(t, d.Press(ctx, "home"))
+	require.NoError(t, inside(d).Press(ctx, "home"))
 	_, err = d.Tree(ctx)
 	require.NoError(t, err, "what was left has not died")
+}
+
+func opened(t *testing.T, s *Server, at string) driver.Device {
+	t.Helper()
+	d, _, err := open(context.Background(), s, "cable", "kaede-7-1", func() (string, bool) { return at, true })
+	require.NoError(t, err)
+	return d
+}
+
+func shell(t *testing.T, s *Server, at, line string) string {
+	t.Helper()
+	out, err := s.Run(context.Background(), at, line, nil)
+	require.NoError(t, err)
+	require.Zero(t, out.Code, "%s: %s", line, out.Err)
+	return string(out.Out)
+}
+
+// A phone is put back as its person had it, by a host that comes after one that was killed too.
+func TestAPhoneIsPutBackAsItsPersonHadIt(t *testing.T) {
+	s := debianServer(t)
+	_, at := plugIn(t, generation{"15", 35}, "KAEDEWAS")
+	connected(t, s, at)
+	ctx := context.Background()
+	before := shell(t, s, at, "dumpsys battery")
+	mine := "cmd uimode night yes; settings put system font_scale 1.3; cmd alarm set-timezone Asia/Tokyo"
+	shell(t, s, at, mine)
+	killed := opened(t, s, at)
+	require.NoError(t, killed.Ready(ctx, driver.Terms{}))
+	require.NoError(t, inside(killed).SetAppearance(ctx, false))
+	require.NoError(t, inside(killed).SetTextSize(ctx, 200))
+	require.NoError(t, inside(killed).SetTextSize(ctx, 85))
+	require.NoError(t, inside(killed).Rotate(ctx, device.Landscape))
+	zone, ok := device.As[device.Zoned](killed)
+	require.True(t, ok)
+	require.NoError(t, zone.SetTimeZone(ctx, "Europe/Berlin"))
+	require.NoError(t, inside(killed).SetBattery(ctx, 15, false))
+	f, err := inside(killed).Feels(ctx, "")
+	require.NoError(t, err)
+	require.Equal(t, []any{"landscape", "light", 85, "Europe/Berlin"}, []any{f.Rotation, f.Appearance, f.TextSize, f.Zone})
+	shell(t, s, at, `echo 'night yes; touch /sdcard/x' >> `+wasFile+`; echo 'unheard of' >> `+wasFile)
+
+	next := opened(t, s, at)
+	require.NoError(t, next.Clean(ctx, driver.CleanApp))
+	f, err = inside(next).Feels(ctx, "")
+	require.NoError(t, err)
+	require.Equal(t, []any{"portrait", "dark", 130, "Asia/Tokyo"}, []any{f.Rotation, f.Appearance, f.TextSize, f.Zone})
+	require.Equal(t, "1\n", shell(t, s, at, "settings get system accelerometer_rotation"))
+	require.Equal(t, before, shell(t, s, at, "dumpsys battery"))
+	require.Empty(t, shell(t, s, at, "cat "+wasFile+" 2>/dev/null; true"), "and nothing is left of it")
+}
+
+// A phone that asks is among the devices, and says what it waits for, until it is allowed.
+func TestAPhoneThatAsksSaysSoUntilItIsAllowed(t *testing.T) {
+	s := debianServer(t)
+	told := found(t, s)
+	yes := make(chan struct{})
+	_, at := plugInAsking(t, generation{"15", 35}, "KAEDEASKS", func(ctx context.Context, _ string) (bool, bool) {
+		select {
+		case <-yes:
+			return true, true
+		case <-ctx.Done():
+			return false, false
+		}
+	})
+	go func() { _, _ = s.ask(context.Background(), "host:connect:"+at) }() // it waits for the answer as well
+	change := func(id string) driver.Change {
+		t.Helper()
+		for {
+			select {
+			case c := <-told:
+				if c.ID == id {
+					return c
+				}
+			case <-time.After(30 * time.Second):
+				require.FailNow(t, "nothing is told of "+id)
+			}
+		}
+	}
+	waits := change(unmetID(at))
+	d, err := waits.Open("phone-1")
+	require.NoError(t, err)
+	h, err := d.(device.Healthy).Health(context.Background())
+	require.NoError(t, err)
+	why, bad := fleet.Unready(fleet.Readiness(d.Describe(), h))
+	require.True(t, bad)
+	require.Contains(t, why.Why, "asks whether this computer may debug it")
+	require.ErrorIs(t, d.Ready(context.Background(), driver.Terms{}), errUnmet)
+	close(yes)
+	var seen []string
+	for range 2 {
+		select {
+		case c := <-told:
+			seen = append(seen, c.ID)
+			require.Equal(t, c.ID == "KAEDEASKS", c.Open != nil)
+		case <-time.After(30 * time.Second):
+			require.FailNow(t, "it was allowed, and does not come")
+		}
+	}
+	require.ElementsMatch(t, []string{"KAEDEASKS", unmetID(at)}, seen)
+}
+
+func TestTwoPhonesOfOneNumberAreTwo(t *testing.T) {
+	s := debianServer(t)
+	told := found(t, s)
+	_, at := plugIn(t, generation{"15", 35}, "0123456789ABCDEF")
+	connected(t, s, at)
+	one := come(t, told, "0123456789ABCDEF")
+	_, other := plugIn(t, generation{"10", 29}, "0123456789ABCDEF")
+	connected(t, s, other)
+	two := come(t, told, "0123456789ABCDEF at "+other)
+	require.Equal(t, []string{"15", "10"}, []string{one.Describe().OS, two.Describe().OS})
+	require.NoError(t, one.Ready(context.Background(), driver.Terms{}))
+	require.NoError(t, two.Ready(context.Background(), driver.Terms{}))
 }

@@ -9,12 +9,14 @@ import (
 	"hash/maphash"
 	"image"
 	"image/png"
+	"io"
 	"math"
 	"os"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"yamato/internal/core/device"
@@ -47,6 +49,28 @@ type Device struct {
 	language string            // BCP 47, as it said last
 	put      map[string]string // the packages that were installed from here, by app: where they lie on the host
 	noticed  chan struct{}
+	state    func() string // how the bridge sees it, where it cannot be talked to; nil where nobody knows
+	api      int           // the OS's number for programs
+	boot     string        // of the kernel's start: no two phones have the same
+	touch    *touchscreen  // nil where nobody may write to it
+	quarters int           // that the screen is turned by, as it was seen last
+	process  string        // of the app, as it was last
+	log      logRead
+	users    map[string]string // apps by the numbers of their users
+
+	// What it is made to feel; was are those of its settings that it has written down.
+	was      map[string]bool
+	answered map[[2]string]string // by app and permission
+	asks     map[string][]string  // the permissions that apps declare
+	tag      string               // the language of apps, "" for the system's
+	charged  bool                 // it believes in another battery than it has
+	placed   *device.Place        // nil where nobody told it where it is
+	nowhere  bool                 // it was told that it does not know
+
+	// Who is shown the screen looks at these beside all else.
+	off    time.Duration // how far its clock is ahead of this machine's
+	turns  atomic.Int64  // how often it was turned
+	across atomic.Bool   // as it was seen last
 }
 
 var (
@@ -55,7 +79,6 @@ var (
 	_ device.Leaving  = (*Device)(nil)
 	_ device.Linking  = (*Device)(nil)
 	_ device.Removing = (*Device)(nil)
-	_ device.Healthy  = (*Device)(nil)
 	_ device.Noticing = (*Device)(nil)
 	_ device.Holding  = (*Device)(nil)
 )
@@ -70,7 +93,7 @@ func (d *Device) run(ctx context.Context, limit time.Duration, line string, args
 	return d.runWith(ctx, limit, nil, line, args...)
 }
 
-func (d *Device) runWith(ctx context.Context, limit time.Duration, in *os.File, line string, args ...string) (Output, error) {
+func (d *Device) runWith(ctx context.Context, limit time.Duration, in io.Reader, line string, args ...string) (Output, error) {
 	if err := ctx.Err(); err != nil {
 		return Output{}, context.Cause(ctx)
 	}
@@ -81,15 +104,10 @@ func (d *Device) runWith(ctx context.Context, limit time.Duration, in *os.File, 
 	for _, a := range args {
 		line += " " + quote(a)
 	}
+	var no *refusal
 	within, stop := context.WithTimeout(ctx, limit)
 	defer stop()
-	var out Output
-	var err error
-	if in != nil {
-		out, err = d.server.Run(within, serial, line, in)
-	} else {
-		out, err = d.server.Run(within, serial, line, nil)
-	}
+	out, err := d.server.Run(within, serial, line, in)
 	switch {
 	case err == nil:
 		return out, nil
@@ -97,6 +115,8 @@ func (d *Device) runWith(ctx context.Context, limit time.Duration, in *os.File, 
 		return out, context.Cause(ctx)
 	case errors.Is(err, context.DeadlineExceeded):
 		return out, &device.Trouble{Why: fmt.Sprintf("it has not answered for %s", limit), Remedy: "restart it"}
+	case errors.As(err, &no) && no.away:
+		return out, errAway // the bridge has noticed it sooner than this host
 	case errors.Is(err, errServer):
 		return out, &device.Trouble{Why: err.Error(), Remedy: "it is started anew by itself; see the host's log if it happens again"}
 	}
@@ -120,35 +140,6 @@ func (d *Device) Noticed() <-chan struct{} { return d.noticed }
 
 // Close lets go of it.
 func (d *Device) Close() error { return nil }
-
-// Health is how it is.
-func (d *Device) Health(ctx context.Context) (device.Health, error) {
-	connected := true
-	out, err := d.run(ctx, callLimit, "dumpsys battery")
-	if errors.Is(err, errAway) || err != nil && ctx.Err() == nil {
-		connected = false
-		return device.Health{Connected: &connected}, nil
-	}
-	h := device.Health{Connected: &connected, OS: d.facts.OS}
-	if m := batteryLevel.FindSubmatch(out.Out); m != nil {
-		if n, err := strconv.Atoi(string(m[1])); err == nil {
-			h.Charge = &n
-		}
-	}
-	h.Plugged = bytes.Contains(out.Out, []byte("powered: true"))
-	return h, err
-}
-
-var batteryLevel = regexp.MustCompile(`(?m)^\s*level: (\d{1,3})\s*$`)
-
-// Ready wakes it, sends the lock away, and goes home.
-func (d *Device) Ready(ctx context.Context, _ driver.Terms) error {
-	out, err := d.run(ctx, callLimit, "input keyevent 224; input keyevent 82; input keyevent 3; getprop")
-	if err == nil {
-		d.language = languageOf(propsIn(string(out.Out)))
-	}
-	return err
-}
 
 // Install installs a package as it streams in, in place of what is there. What is there already stays: to be replaced would
 // end it.
@@ -181,40 +172,13 @@ func (d *Device) Install(ctx context.Context, app driver.App) error {
 		return err
 	}
 	if bytes.HasPrefix(bytes.TrimSpace(out.Out), []byte("Success")) {
-		d.put[id] = app.Path
+		d.put[id], d.asks[id] = app.Path, app.Package.Permissions
+		if d.tag != "" {
+			return d.speak(ctx, id)
+		}
 		return nil
 	}
 	return refused(string(append(out.Out, out.Err...)))
-}
-
-var because = regexp.MustCompile(`Failure \[([A-Z_]+)(?::\s*([^\]]*))?`)
-
-// refused tells what the OS refuses a package for, and what to do: it is the build's, or the phone's.
-func refused(said string) error {
-	m := because.FindStringSubmatch(said)
-	if m == nil {
-		return fmt.Errorf("the phone did not install it: %.300s", strings.TrimSpace(said))
-	}
-	switch m[1] {
-	case "INSTALL_FAILED_INSUFFICIENT_STORAGE":
-		return &device.Trouble{Why: "there is no room for the app", Remedy: "remove apps or pictures until 500 MB are free"}
-	case "INSTALL_FAILED_USER_RESTRICTED":
-		return &device.Trouble{Why: "the phone lets nobody install apps over its cable",
-			Remedy: "allow it in the developer options (Install via USB), and say yes on its screen"}
-	case "INSTALL_FAILED_VERSION_DOWNGRADE":
-		return errors.New("a newer version of the app is on the phone, and it takes no older one; remove it there first")
-	case "INSTALL_FAILED_UPDATE_INCOMPATIBLE":
-		return errors.New("another app of that id, signed differently, is installed; remove it first")
-	case "INSTALL_FAILED_NO_MATCHING_ABIS":
-		return errors.New("its native code is for other processors; add a package for this one's")
-	case "INSTALL_FAILED_OLDER_SDK":
-		return errors.New("it needs a newer version of the OS")
-	}
-	words := m[1]
-	if m[2] != "" {
-		words += ": " + m[2]
-	}
-	return fmt.Errorf("the phone refuses the package (%.300s)", words)
 }
 
 var componentLine = regexp.MustCompile(`(?m)^([A-Za-z0-9_.]+)/([A-Za-z0-9_.$]+)\s*$`)
@@ -231,6 +195,9 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 		}
 		if !bytes.HasPrefix(bytes.TrimSpace(out.Out), []byte("Success")) {
 			return fmt.Errorf("no app %s is installed", app)
+		}
+		if err := d.again(ctx, app); err != nil {
+			return err
 		}
 	}
 	out, err := d.run(ctx, callLimit, "cmd package resolve-activity --brief -c android.intent.category.LAUNCHER", app)
@@ -249,7 +216,7 @@ func (d *Device) Start(ctx context.Context, app string, how device.Start) error 
 	for _, c := range before {
 		d.since = max(d.since, c.at)
 	}
-	d.app = app
+	d.app, d.process = app, ""
 	out, err = d.run(ctx, callLimit, "am start -W -n", string(m[1])+"/"+string(m[2]))
 	if err != nil {
 		return err
@@ -387,7 +354,7 @@ func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
 		if err != nil {
 			return nil, err
 		}
-		if tree, err = readDump(out.Out, d.scale); err == nil {
+		if tree, d.quarters, err = readDump(out.Out, d.scale); err == nil {
 			text = out.Out
 			break
 		}
@@ -400,6 +367,17 @@ func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
 		if b := tree.Root.Children[0].Bounds; b.W > b.H != (tree.Width > tree.Height) && b.W > 0 {
 			tree.Width, tree.Height = tree.Height, tree.Width
 		}
+	}
+	d.across.Store(tree.Width > tree.Height)
+	if d.tag != "" && tree.App == d.app && d.app != "" {
+		tree.Language = d.tag
+	}
+	if inSystem(tree.App) && d.app != "" { // the system asks something, over the app
+		question := &screen.Node{Role: "alertdialog", Children: tree.Root.Children}
+		if len(question.Children) > 0 {
+			question.Bounds, question.Visible = question.Children[0].Bounds, question.Children[0].Visible
+		}
+		tree.App, tree.Root.Children = d.app, []*screen.Node{question}
 	}
 	tree.Root.Bounds = screen.Rect{W: tree.Width, H: tree.Height}
 	tree.Root.Visible = tree.Root.Bounds
@@ -532,7 +510,10 @@ func (d *Device) Remove(ctx context.Context, app string) error {
 
 // Clean takes off what a lease put on it, and goes home.
 func (d *Device) Clean(ctx context.Context, level driver.Cleaning, apps ...string) error {
-	d.app = ""
+	d.app, d.log.seen, d.process = "", nil, ""
+	if err := d.restore(ctx); err != nil {
+		return err
+	}
 	if level == driver.CleanNothing {
 		return d.Press(ctx, "home")
 	}
@@ -545,23 +526,66 @@ func (d *Device) Clean(ctx context.Context, level driver.Cleaning, apps ...strin
 }
 
 // open learns what a phone is.
-func open(ctx context.Context, server *Server, site, name string, at func() (string, bool)) (*Device, error) {
+func open(ctx context.Context, server *Server, site, name string, at func() (string, bool)) (driver.Device, *Device, error) {
 	d := &Device{server: server, opened: time.Now(), at: at, seed: maphash.MakeSeed(), put: map[string]string{},
-		noticed: make(chan struct{}, 1)}
-	out, err := d.run(ctx, callLimit, "getprop; wm size; wm density; cat /proc/meminfo")
+		noticed: make(chan struct{}, 1), users: map[string]string{}, was: map[string]bool{}, answered: map[[2]string]string{},
+		asks: map[string][]string{}}
+	asked := time.Now()
+	out, err := d.run(ctx, callLimit, "echo @clock; date +%s.%N; echo @boot; cat /proc/sys/kernel/random/boot_id; echo @touch; getevent -pl; "+
+		"echo @facts; getprop; wm size; wm density; cat /proc/meminfo")
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	f, scale, err := readFacts(string(out.Out))
+	told := sections(string(out.Out))
+	f, scale, err := readFacts(told["facts"])
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	props := propsIn(told["facts"])
 	f.Name, f.Site = name, site
-	d.language = languageOf(propsIn(string(out.Out)))
+	d.language, d.boot = languageOf(props), clipped(strings.TrimSpace(told["boot"]), 60)
 	d.facts, d.scale = f, scale
-	d.facts.Abilities = append([]string{"tree", "back"}, device.Names(d)...)
+	d.api, _ = strconv.Atoi(props["ro.build.version.sdk"])
+	d.off, _ = clockIn(told["clock"], asked, time.Now())
+	if t := touchscreenIn(told["touch"], strings.Contains(f.ABI, "64")); t != nil {
+		if may, err := d.run(ctx, callLimit, "test -w "+t.path); err != nil {
+			return nil, nil, err
+		} else if may.Code == 0 {
+			d.touch = t
+		}
+	}
+	whole, err := d.whole(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	d.facts.Abilities = append([]string{"tree", "back"}, device.Names(whole)...)
 	slices.Sort(d.facts.Abilities)
-	return d, nil
+	return whole, d, nil
+}
+
+// whole gives the phone with what its OS and its maker let be done to it.
+func (d *Device) whole(ctx context.Context) (out driver.Device, err error) {
+	out = d
+	if d.api >= apiSpeaks {
+		out = speaking{out}
+	}
+	if d.api >= apiPlaces {
+		out = placed{out}
+	}
+	// Whether the shell may change the time zone each maker decides: it is tried with the one that there is.
+	zone, err := d.valueOf(ctx, "zone")
+	var no *device.Refusal
+	if errors.As(err, &no) {
+		return out, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	said, err := d.run(ctx, callLimit, settings["zone"].putting("zone", zone))
+	if err == nil && said.Code == 0 && !bytes.Contains(said.Err, []byte("Exception")) {
+		out = zoned{out}
+	}
+	return out, err
 }
 
 var (

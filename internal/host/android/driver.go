@@ -48,9 +48,17 @@ func clipped(s string, most int) string { return plain.Clip(plain.Text(s, 4*most
 
 // place is where the bridge sees a phone, if it does.
 type place struct {
-	mu     sync.Mutex
-	serial string
-	device *Device
+	mu      sync.Mutex
+	serial  string // "" while it cannot be talked to
+	state   string // how the bridge sees it then
+	noticed chan struct{}
+}
+
+// as gives how the bridge sees a phone that cannot be talked to.
+func (p *place) as() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.state
 }
 
 func (p *place) now() (string, bool) {
@@ -59,15 +67,16 @@ func (p *place) now() (string, bool) {
 	return p.serial, p.serial != ""
 }
 
-func (p *place) set(serial string) {
+// set has the bridge see it at a place, or nowhere, in a state.
+func (p *place) set(serial, state string) {
 	p.mu.Lock()
-	changed := p.serial != serial
-	p.serial = serial
-	d := p.device
+	changed := p.serial != serial || p.state != state
+	p.serial, p.state = serial, state
+	noticed := p.noticed
 	p.mu.Unlock()
-	if changed && d != nil {
+	if changed && noticed != nil {
 		select {
-		case d.noticed <- struct{}{}:
+		case noticed <- struct{}{}:
 		default:
 		}
 	}
@@ -76,7 +85,8 @@ func (p *place) set(serial string) {
 // Find tells of phones as they are plugged in and allowed. One that is unplugged stays, and says so itself; plugged in at
 // another place it is the same, by its hardware's number.
 func (v *Driver) Find(ctx context.Context, s *driver.Site, told func(driver.Change)) error {
-	f := &finder{server: &v.Server, site: s.Name, told: told, log: v.Log, known: map[string]*place{}, seen: map[string]*place{}, spare: map[string]*place{}}
+	f := &finder{server: &v.Server, site: s.Name, told: told, log: v.Log, known: map[string]*place{}, seen: map[string]*place{}, spare: map[string]*place{},
+		unmet: map[string]*place{}, boots: map[*place]string{}}
 	if f.log == nil {
 		f.log = slog.Default()
 	}
@@ -86,10 +96,7 @@ func (v *Driver) Find(ctx context.Context, s *driver.Site, told func(driver.Chan
 	}
 	pause := retry.From(100*time.Millisecond, 2*time.Second)
 	for {
-		err := v.Server.Track(ctx, func(list []Seen) {
-			pause.Reset()
-			f.look(ctx, list)
-		})
+		err := f.follow(ctx, pause.Reset)
 		f.look(ctx, nil) // nobody sees anything now
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -100,6 +107,44 @@ func (v *Driver) Find(ctx context.Context, s *driver.Site, told func(driver.Chan
 		}
 		if err := v.Server.Start(ctx); err != nil {
 			f.log.Warn("the debug bridge's server cannot be started", "error", err)
+		}
+	}
+}
+
+// askEvery is how often the bridge is asked about phones that cannot be talked to yet: it tells of phones that come and go, and
+// not always of one that begins to wait for its person.
+const askEvery = time.Second
+
+// follow takes in what the bridge sees, as it tells, until that ends.
+func (f *finder) follow(ctx context.Context, came func()) error {
+	ctx, stop := context.WithCancel(ctx)
+	lists, ended := make(chan []Seen), make(chan error, 1)
+	f.meeting.Go(func() {
+		ended <- f.server.Track(ctx, func(list []Seen) {
+			select {
+			case lists <- list:
+			case <-ctx.Done():
+			}
+		})
+	})
+	defer stop()
+	t := time.NewTicker(askEvery)
+	defer t.Stop()
+	for waiting := false; ; {
+		select {
+		case err := <-ended:
+			return err
+		case list := <-lists:
+			came()
+			f.look(ctx, list)
+			waiting = slices.ContainsFunc(list, func(s Seen) bool { return s.State != "device" })
+		case <-t.C:
+			if !waiting {
+				continue
+			}
+			if list, err := f.server.Devices(ctx); err == nil {
+				f.look(ctx, list)
+			}
 		}
 	}
 }
@@ -116,6 +161,8 @@ type finder struct {
 	known map[string]*place // by the hardware's number
 	seen  map[string]*place // by what the bridge calls it; nil for one that has not said yet what it is
 	spare map[string]*place // other ways to phones that are reached already: a cable, and the network
+	unmet map[string]*place // phones that wait for a person before they say what they are
+	boots map[*place]string // what each phone says of its kernel's start
 }
 
 // look takes in what the bridge sees now. A phone that takes its time to say what it is keeps no other waiting.
@@ -131,9 +178,14 @@ func (f *finder) look(ctx context.Context, list []Seen) {
 			}
 		}
 	}
+	for serial := range f.unmet {
+		if !slices.ContainsFunc(list, func(s Seen) bool { return s.Serial == serial && s.State != "device" }) {
+			f.forget(serial)
+		}
+	}
 	for _, one := range list {
 		if one.State != "device" {
-			f.log.Info("a phone cannot be used yet", "serial", one.Serial, "state", one.State)
+			f.waits(one)
 			continue
 		}
 		if _, there := f.seen[one.Serial]; there {
@@ -146,22 +198,56 @@ func (f *finder) look(ctx context.Context, list []Seen) {
 	}
 }
 
-// otherWay gives another serial under which the bridge sees a phone, "" for none. The caller holds the lock.
-func (f *finder) otherWay(p *place, list []Seen) string {
+// waits takes in a phone that the bridge sees and cannot talk to. The caller holds the lock.
+func (f *finder) waits(one Seen) {
+	if p := f.known[one.Serial]; p != nil { // on a cable the bridge calls it by its number
+		if _, reached := p.now(); !reached {
+			p.set("", one.State)
+		}
+		return
+	}
+	if p := f.unmet[one.Serial]; p != nil {
+		p.set("", one.State)
+		return
+	}
+	if h := stateHealth(one.State); *h.Connected && h.Mode != "offline" { // what is offline may be long gone
+		f.log.Info("a phone waits for somebody", "serial", one.Serial, "state", one.State)
+		p := &place{state: one.State}
+		u := newUnmet(f.site, one.Serial, p)
+		p.noticed = u.noticed
+		f.unmet[one.Serial] = p
+		f.told(driver.Change{ID: unmetID(one.Serial), Like: u.facts.Model, Open: func(name string) (driver.Device, error) {
+			u.facts.Name = name
+			return u, nil
+		}})
+	}
+}
+
+func unmetID(serial string) string { return "unmet " + serial }
+
+// forget lets go of a phone that waited: it has gone, or has said what it is.
+func (f *finder) forget(serial string) {
+	delete(f.unmet, serial)
+	f.told(driver.Change{ID: unmetID(serial), Like: "phone"})
+}
+
+// otherWay gives another serial under which the bridge sees a phone, "" for none, and how it is seen then. The caller holds
+// the lock.
+func (f *finder) otherWay(p *place, list []Seen) (serial, state string) {
 	for serial, of := range f.spare {
 		if of == p && slices.Contains(list, Seen{serial, "device"}) {
 			delete(f.spare, serial)
 			f.seen[serial] = p
-			return serial
+			return serial, ""
 		}
 	}
-	return ""
+	return "", ""
 }
 
 // meet learns which phone it is that the bridge sees.
 func (f *finder) meet(ctx context.Context, serial string) {
 	p := &place{serial: serial}
-	d, err := open(ctx, f.server, f.site, "", p.now)
+	whole, d, err := open(ctx, f.server, f.site, "", p.now)
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if _, there := f.seen[serial]; !there {
@@ -177,20 +263,30 @@ func (f *finder) meet(ctx context.Context, serial string) {
 		id = serial
 	}
 	if before := f.known[id]; before != nil {
-		if _, reached := before.now(); reached {
-			f.log.Info("a phone is seen twice, and reached as it was; two phones of one number cannot be told apart", "number", id,
-				"serial", serial)
+		_, reached := before.now()
+		switch {
+		case reached && f.boots[before] == d.boot:
+			f.log.Info("a phone is seen twice, and reached as it was", "number", id, "serial", serial)
 			f.spare[serial] = before
 			return
+		case !reached:
+			f.seen[serial], f.boots[before] = before, d.boot
+			before.set(serial, "")
+			return
 		}
-		f.seen[serial] = before
-		before.set(serial)
-		return
+		// Another phone has the same number, as those of some makers do: what the bridge calls it tells them apart.
+		f.log.Warn("two phones have one number", "number", id, "serial", serial)
+		id += " at " + serial
+		if p := f.known[id]; p != nil {
+			f.seen[serial], f.boots[p] = p, d.boot
+			p.set(serial, "")
+			return
+		}
 	}
-	p.device = d
-	f.known[id], f.seen[serial] = p, p
+	p.noticed, d.state = d.noticed, p.as
+	f.known[id], f.seen[serial], f.boots[p] = p, p, d.boot
 	f.told(driver.Change{ID: id, Like: d.facts.Model, Open: func(name string) (driver.Device, error) {
 		d.facts.Name = name
-		return d, nil
+		return whole, nil
 	}})
 }

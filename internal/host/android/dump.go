@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -32,17 +33,18 @@ var errDump = errors.New("the screen could not be read: it keeps moving, or anot
 
 // readDump reads the accessibility tree of a screen as the OS's own tool writes it, with what the tool says around it.
 // scale is how many pixels a density-independent pixel has.
-func readDump(text []byte, scale float64) (*screen.Tree, error) {
+// quarters is how often the screen is turned by 90 degrees.
+func readDump(text []byte, scale float64) (tree *screen.Tree, quarters int, err error) {
 	from := bytes.Index(text, []byte("<?xml"))
 	to := bytes.LastIndex(text, []byte("</hierarchy>"))
 	if from < 0 || to < from {
-		return nil, errDump
+		return nil, 0, errDump
 	}
 	if text = text[from : to+len("</hierarchy>")]; len(text) > maxDump {
-		return nil, fmt.Errorf("the phone's screen is told in %d MB, and at most %d are read", len(text)>>20, maxDump>>20)
+		return nil, 0, fmt.Errorf("the phone's screen is told in %d MB, and at most %d are read", len(text)>>20, maxDump>>20)
 	}
 	in := xml.NewDecoder(bytes.NewReader(text))
-	tree := &screen.Tree{Root: &screen.Node{Role: "application"}}
+	tree = &screen.Tree{Root: &screen.Node{Role: "application"}}
 	path := []*screen.Node{tree.Root}
 	count := 0
 	for {
@@ -51,19 +53,22 @@ func readDump(text []byte, scale float64) (*screen.Tree, error) {
 			break
 		}
 		if err != nil {
-			return nil, fmt.Errorf("%w: %w", errDump, err)
+			return nil, 0, fmt.Errorf("%w: %w", errDump, err)
 		}
 		switch e := token.(type) {
 		case xml.StartElement:
+			if e.Name.Local == "hierarchy" {
+				quarters = turnedBy(e.Attr)
+			}
 			if e.Name.Local != "node" {
 				continue
 			}
 			if count++; count > maxNodes || len(path) > maxDeep {
-				return nil, fmt.Errorf("the phone's screen has more than %d elements, or they lie more than %d deep", maxNodes, maxDeep)
+				return nil, 0, fmt.Errorf("the phone's screen has more than %d elements, or they lie more than %d deep", maxNodes, maxDeep)
 			}
 			n, pack, err := nodeOf(e.Attr, scale)
 			if err != nil {
-				return nil, err
+				return nil, 0, err
 			}
 			if tree.App == "" {
 				tree.App = pack
@@ -77,8 +82,24 @@ func readDump(text []byte, scale float64) (*screen.Tree, error) {
 			}
 		}
 	}
-	return tree, nil
+	return tree, quarters, nil
 }
+
+func turnedBy(attributes []xml.Attr) int {
+	for _, a := range attributes {
+		if a.Name.Local == "rotation" && len(a.Value) == 1 && a.Value[0] >= '0' && a.Value[0] <= '3' {
+			return int(a.Value[0] - '0')
+		}
+	}
+	return 0
+}
+
+// systems are the packages whose windows come over an app's: questions about permissions, installing, and the system's own.
+var systems = []string{"android", "com.android.permissioncontroller", "com.google.android.permissioncontroller",
+	"com.android.packageinstaller", "com.google.android.packageinstaller", "com.android.systemui"}
+
+// inSystem tells whether what is in front is a window of the system's that stands over an app.
+func inSystem(app string) bool { return slices.Contains(systems, app) }
 
 func nodeOf(attributes []xml.Attr, scale float64) (n *screen.Node, pack string, err error) {
 	n = &screen.Node{}

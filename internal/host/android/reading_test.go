@@ -4,6 +4,7 @@ import (
 	"errors"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -15,9 +16,10 @@ import (
 const small = `<?xml version='1.0' encoding='UTF-8' standalone='yes' ?><hierarchy rotation="0"><node index="0" text="" resource-id="" class="android.widget.FrameLayout" package="example.tideline" content-desc="" checkable="false" checked="false" clickable="false" enabled="true" focused="false" selected="false" bounds="[0,0][816,1792]"><node index="0" text="Buy &amp; go" resource-id="example.tideline:id/buy" class="android.widget.Button" package="example.tideline" content-desc="" checkable="false" checked="false" clickable="true" enabled="false" focused="false" selected="false" bounds="[20,40][220,120]" /><node text="Kujira" resource-id="example.tideline:id/name" class="androidx.appcompat.widget.EditText" content-desc="Your name" clickable="true" enabled="true" focused="true" bounds="[20,200][420,260]" /><node text="" class="android.widget.CheckBox" checkable="true" checked="true" enabled="true" bounds="[20,300][60,340]" /></node></hierarchy>UI hierchary dumped to: /dev/tty`
 
 func TestADumpOfTheScreenIsReadWithWhatTheToolSaysAroundIt(t *testing.T) {
-	tree, err := readDump([]byte("WARNING: linker: something\n"+small+"\n"), 2)
+	tree, quarters, err := readDump([]byte("WARNING: linker: something\n"+small+"\n"), 2)
 	require.NoError(t, err)
 	require.Equal(t, "example.tideline", tree.App)
+	require.Zero(t, quarters)
 	frame := tree.Root.Children[0]
 	require.Equal(t, screen.Rect{W: 408, H: 896}, frame.Bounds)
 	buy, name, check := frame.Children[0], frame.Children[1], frame.Children[2]
@@ -30,11 +32,11 @@ func TestADumpOfTheScreenIsReadWithWhatTheToolSaysAroundIt(t *testing.T) {
 func TestWhatIsNoDumpIsSaid(t *testing.T) {
 	for _, text := range []string{"", "ERROR: could not get idle state.", "<?xml?><hierarchy>", "<?xml version='1.0'?><hierarchy><node></hierarchy>",
 		strings.Replace(small, "[0,0][816,1792]", "[0,0][816,99999999999]", 1), strings.Replace(small, "[0,0][816,1792]", "[1,2,3,4,5]", 1)} {
-		_, err := readDump([]byte(text), 2)
+		_, _, err := readDump([]byte(text), 2)
 		require.ErrorIs(t, err, errDump, text)
 	}
 	deep := "<?xml version='1.0'?><hierarchy>" + strings.Repeat("<node>", 100_000) + "</hierarchy>"
-	_, err := readDump([]byte(deep), 2)
+	_, _, err := readDump([]byte(deep), 2)
 	require.ErrorContains(t, err, "deep")
 }
 
@@ -67,7 +69,9 @@ func TestWhatTheOSRefusesIsToldApart(t *testing.T) {
 		"Failure [INSTALL_FAILED_UPDATE_INCOMPATIBLE: Package x signatures do]": {false, "signed differently"},
 		"Failure [INSTALL_FAILED_NO_MATCHING_ABIS: Failed to extract]":          {false, "other processors"},
 		"Failure [INSTALL_FAILED_OLDER_SDK: Requires newer sdk version #35]":    {false, "newer version of the OS"},
-		"Failure [INSTALL_PARSE_FAILED_NOT_APK: Failed to parse /data/x]":       {false, "INSTALL_PARSE_FAILED_NOT_APK: Failed to parse"},
+		"Failure [INSTALL_PARSE_FAILED_NOT_APK: Failed to parse /data/x]":       {false, "no Android package"},
+		"Failure [INSTALL_FAILED_VERIFICATION_FAILURE: x]":                      {true, "did not let it pass"},
+		"Failure [INSTALL_FAILED_SOMETHING_NEW: who knows]":                     {false, "INSTALL_FAILED_SOMETHING_NEW: who knows"},
 		"Killed": {false, "Killed"},
 	} {
 		err := refused(said)
@@ -99,12 +103,123 @@ func TestOnlyWhatIsAnApplicationIDIsPutInALine(t *testing.T) {
 	require.Equal(t, `'it'\''s'`, quote("it's"))
 }
 
+func bench() *Device {
+	return &Device{opened: time.Unix(1764488000, 0), users: map[string]string{"10101": "example.tideline"}}
+}
+
+func TestALineOfTheLogIsGivenOnce(t *testing.T) {
+	d := bench()
+	const first = "--------- beginning of main\n" +
+		"         1764488000.100  1000  1432  1433 I ActivityManager: start\n" +
+		"         1764488001.500 10101  4242  4250 W Tideline: no fare: for three\n" +
+		"         1764488001.500 10101  4242  4250 W Tideline: no fare: for three\n" +
+		"         1764488001.500 u0_a101  4242  4250 D Tideline: again\n"
+	lines := d.newLines([]byte(first), false)
+	require.Len(t, lines, 4)
+	require.Equal(t, device.LogLine{AtMS: 1500, Level: "warn", Tag: "Tideline", Text: "no fare: for three", App: "10101"}, lines[1])
+	require.Equal(t, []string{"", "10101", "10101", "10101"}, []string{lines[0].App, lines[1].App, lines[2].App, lines[3].App})
+	require.Empty(t, d.newLines([]byte(first), false), "from the newest on, the log says it again")
+	more := first + "         1764488001.500 10101  4242  4250 I Tideline: at the same time\n         1764488002.000 10101  4242  4250 E Tideline: later\nhalf a li"
+	lines = d.newLines([]byte(more), false)
+	require.Len(t, lines, 2)
+	require.Equal(t, "at the same time", lines[0].Text)
+	lines = d.newLines([]byte("4488003.000 10101  4242  4250 E Tideline: cut\n         1764488003.000 10101  4242  4250 E Tideline: whole\n"), true)
+	require.Len(t, lines, 2)
+	require.Contains(t, lines[0].Text, "left out")
+	require.Equal(t, "whole", lines[1].Text)
+	d.off = time.Hour // of a phone whose clock is ahead
+	require.Equal(t, int64(5000), d.newLines([]byte("         1764491605.000 10101  4242  4250 E T: x\n"), false)[0].AtMS)
+}
+
+const panel = "add device 1: /dev/input/event0\n  events:\n    KEY (0001): KEY_POWER\n  input props:\n    <none>\n" +
+	"add device 2: /dev/input/event3\n  name:     \"pen\"\n    ABS (0003): ABS_MT_SLOT           : value 0, min 0, max 1, fuzz 0\n" +
+	"add device 3: /dev/input/event2\n  name:     \"touch\"\n    ABS (0003): ABS_MT_SLOT           : value 0, min 0, max 9, fuzz 0, flat 0, resolution 0\n" +
+	"                ABS_MT_POSITION_X     : value 0, min 0, max 1079, fuzz 0, flat 0, resolution 0\n" +
+	"                ABS_MT_POSITION_Y     : value 0, min 0, max 2399, fuzz 0, flat 0, resolution 0\n  input props:\n    INPUT_PROP_DIRECT\n"
+
+func TestFingersAreEventsOfTheTouchscreen(t *testing.T) {
+	touch := touchscreenIn(panel, true)
+	require.Equal(t, &touchscreen{path: "/dev/input/event2", maxX: 1079, maxY: 2399, fingers: 10, wide: true}, touch)
+	require.Nil(t, touchscreenIn(strings.ReplaceAll(panel, "INPUT_PROP_DIRECT", "<none>"), true))
+	at := func(quarters int, x, y, w, h float64) [2]int {
+		a, b := touch.place(screen.Point{X: x, Y: y}, w, h, quarters)
+		return [2]int{a, b}
+	}
+	// The upper left corner of the screen, as it is held, on a phone that is turned.
+	require.Equal(t, [4][2]int{{0, 0}, {1079, 0}, {1079, 2399}, {0, 2399}},
+		[4][2]int{at(0, 0, 0, 400, 800), at(1, 0, 0, 800, 400), at(2, 0, 0, 400, 800), at(3, 0, 0, 800, 400)})
+	beats, took := touch.beats(device.Pinch(screen.Point{X: 200, Y: 400}, 100, 50, 160*time.Millisecond), 400, 800, 0)
+	require.InDelta(t, 160, float64(took.Milliseconds()), 1)
+	var slots, ups int
+	for _, b := range beats {
+		require.Zero(t, len(b.data)%24)
+		for e := b.data; len(e) > 0; e = e[24:] {
+			if e[18] == absSlot {
+				slots = max(slots, int(e[20])+1)
+			}
+			if e[18] == absTracking && e[20] == 0xff {
+				ups++
+			}
+		}
+		require.Zero(t, b.data[len(b.data)-8], "each beat ends with a report")
+	}
+	require.Equal(t, []int{2, 2}, []int{slots, ups}, "two fingers, and both go up")
+	narrow := touchscreenIn(panel, false)
+	beats, _ = narrow.beats([]device.Finger{device.Tapped(screen.Point{X: 1, Y: 1})}, 400, 800, 0)
+	require.Zero(t, len(beats[0].data)%16, "of a program of 32 bits")
+}
+
+func TestHowAPhoneIsSeenSaysWhatMendsIt(t *testing.T) {
+	for state, want := range map[string]string{"unauthorized": "say yes on its screen", "offline": "cable out and in again",
+		"recovery": "Reboot system now", "bootloader": "until it restarts", "no permissions (user in plugdev group; see [x])": "install Debian's package",
+		"": "plug it in"} {
+		checks := fleet.Readiness(fleet.Device{Platform: "android"}, stateHealth(state))
+		last := checks[len(checks)-1]
+		require.False(t, last.OK, state)
+		require.Contains(t, last.Remedy, want, state)
+	}
+	shown, ok := locked("  KeyguardServiceDelegate\n      showing=true\n      secure=true\n")
+	require.True(t, shown && ok)
+	shown, ok = locked("      showing=true\n      secure=false\n")
+	require.True(t, !shown && ok, "a swipe takes it away")
+	_, ok = locked("Can't find service: window")
+	require.False(t, ok)
+	asked := time.Unix(1764488000, 0)
+	off, ok := clockIn("1764488301.500000000\n", asked, asked.Add(time.Second))
+	require.True(t, ok)
+	require.Equal(t, 301*time.Second, off)
+}
+
+func TestOnlyWhatAPhoneMayHaveSaidIsPutBack(t *testing.T) {
+	for name, values := range map[string][]string{"turning": {"0", "1", "null"}, "text": {"1.0", "0.85", "null"}, "night": {"yes", "no", "auto"},
+		"zone": {"Europe/Lisbon", "Etc/GMT+3"}, "flight": {"0", "1"}, "held": {"3"}} {
+		for _, v := range values {
+			require.True(t, settings[name].takes(v), "%s %s", name, v)
+		}
+		for _, bad := range []string{"", "x; reboot", "$(reboot)", "1\n2", "999999999999", "'"} {
+			require.False(t, settings[name].takes(bad), "%s %q", name, bad)
+		}
+	}
+	require.True(t, overNetwork("192.0.2.7:5555"))
+	require.False(t, overNetwork("127.0.0.1:5555") || overNetwork("R3CN") || overNetwork("emulator-5554"))
+}
+
 func FuzzDumps(f *testing.F) {
 	f.Add([]byte(small))
-	f.Fuzz(func(t *testing.T, b []byte) { _, _ = readDump(b, 2.5) })
+	f.Fuzz(func(t *testing.T, b []byte) { _, _, _ = readDump(b, 2.5) })
 }
 
 func FuzzFacts(f *testing.F) {
 	f.Add("[ro.product.model]: [x]\nPhysical size: 1x1\nPhysical density: 1\n")
-	f.Fuzz(func(t *testing.T, s string) { _, _, _ = readFacts(s); _ = crashesIn(s, "a"); _ = refused(s) })
+	f.Add(panel)
+	f.Add("         1764488001.500 u0_a101  4242  4250 D Tideline: again\n")
+	f.Fuzz(func(t *testing.T, s string) {
+		_, _, _ = readFacts(s)
+		_ = crashesIn(s, "a")
+		_ = refused(s)
+		_ = bench().newLines([]byte(s), true)
+		_ = touchscreenIn(s, true)
+		_, _ = clockIn(s, time.Unix(0, 0), time.Unix(1, 0))
+		_ = sections(s)
+	})
 }

@@ -101,7 +101,10 @@ func (c closing) Close() error {
 }
 
 // refusal is the server's word for why it does not do something.
-type refusal struct{ words string }
+type refusal struct {
+	words string
+	away  bool // it does not see the phone, or cannot talk to it
+}
 
 func (r *refusal) Error() string { return r.words }
 
@@ -126,7 +129,7 @@ func request(c net.Conn, service string) error {
 		if err != nil {
 			return err
 		}
-		return &refusal{words}
+		return &refusal{words, strings.HasPrefix(service, "host:transport:")}
 	}
 	return fmt.Errorf("%w as a bridge's does: it says %q", errServer, status)
 }
@@ -174,14 +177,24 @@ func (s *Server) Track(ctx context.Context, told func([]Seen)) error {
 		if err != nil {
 			return err
 		}
-		list := []Seen{}
-		for _, line := range strings.Split(text, "\n") {
-			if serial, state, ok := strings.Cut(line, "\t"); ok {
-				list = append(list, Seen{serial, state})
-			}
-		}
-		told(list)
+		told(seenIn(text))
 	}
+}
+
+// Devices tells of all phones as they are now.
+func (s *Server) Devices(ctx context.Context) ([]Seen, error) {
+	text, err := s.ask(ctx, "host:devices")
+	return seenIn(text), err
+}
+
+func seenIn(text string) []Seen {
+	list := []Seen{}
+	for _, line := range strings.Split(text, "\n") {
+		if serial, state, ok := strings.Cut(line, "\t"); ok {
+			list = append(list, Seen{serial, state})
+		}
+	}
+	return list
 }
 
 // Output is what a line on a phone has written, and its exit code.

@@ -322,10 +322,10 @@ func (w wrapped) Unwrap() device.Device { return w.Device }
 
 func (s *subject) unwraps() {
 	twice := wrapped{wrapped{s.device}}
-	_, direct := s.device.(device.Presser)
+	_, direct := device.As[device.Presser](s.device)
 	_, through := device.As[device.Presser](twice)
 	require.Equal(s.t, direct, through)
-	_, direct = s.device.(device.Virtual)
+	_, direct = device.As[device.Virtual](s.device)
 	_, through = device.As[device.Virtual](twice)
 	require.Equal(s.t, direct, through)
 }

@@ -8,6 +8,7 @@ import (
 
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
+	"yamato/internal/host/driver"
 	"yamato/internal/host/standin/draw"
 	"yamato/internal/host/standin/sandbox"
 )
@@ -183,3 +184,7 @@ func (d *Device) Evaluate(ctx context.Context, expression string) (string, error
 	}
 	return r.Value, err
 }
+
+// Inside is the device to who plays its OS: that one tells apps how full the battery is and what is pushed to them, on a
+// phone that nobody can do that to from outside.
+func (d *Device) Inside() driver.Device { return emulated{simulated{d}} }
