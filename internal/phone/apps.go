@@ -1,6 +1,7 @@
 package phone
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -58,10 +59,7 @@ func (p *Phone) with(ctx context.Context, do func(d driver.Device) error) error 
 		b.begun = time.Now().Add(-b.device.Now())
 	}
 	for target := time.Since(b.begun); b.device.Now() < target; {
-		tree, err := b.device.Tree(ctx)
-		if err == nil {
-			err = b.device.AwaitChange(ctx, tree.Revision, target)
-		}
+		err := b.device.AwaitChange(ctx, device.NoRevision, target) // nobody looks meanwhile: nothing is laid out
 		if p.noteCrash(ctx, err) {
 			continue
 		}
@@ -84,7 +82,7 @@ func (p *Phone) noteCrash(ctx context.Context, err error) bool {
 		return false
 	}
 	p.noteLog(ctx)
-	p.noteDeath(p.front, c.Reason+"\n"+c.Report)
+	p.noteDeath(p.front, cmp.Or(c.Report, c.Reason))
 	// The OS ends what is left of the app, and shows the home screen.
 	if p.body.device.Stop(ctx, p.front) != nil {
 		return false

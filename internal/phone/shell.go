@@ -1,11 +1,13 @@
 package phone
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -132,13 +134,14 @@ func (p *Phone) pipeline(ctx context.Context, words []word, in io.Reader, out, e
 
 func (p *Phone) command(ctx context.Context, words []word, in io.Reader, out, errs io.Writer, state *lineState) int {
 	j := &job{ctx: ctx, phone: p, in: in, out: out, err: errs, line: state}
+	both := false // outputs go the same way
 	for i := 0; i < len(words); i++ {
 		w := words[i]
 		switch {
 		case w.quoted:
 			j.args = append(j.args, w.text)
 		case w.text == "2>&1":
-			j.err = j.out
+			j.err, both = j.out, true
 		case (w.text == ">" || w.text == "2>" || w.text == ">>" || w.text == "<") && i+1 < len(words):
 			i++
 			done, err := j.redirect(w.text, words[i].text)
@@ -157,8 +160,19 @@ func (p *Phone) command(ctx context.Context, words []word, in io.Reader, out, er
 	if do == nil {
 		return j.fail(127, "/system/bin/sh: %s: inaccessible or not found", j.args[0])
 	}
+	if !slices.Contains(asTheyGo, j.args[0]) { // each packet waits until the bridge has taken it
+		b := bufio.NewWriterSize(j.out, 64<<10)
+		defer b.Flush()
+		if both {
+			j.err = b
+		}
+		j.out = b
+	}
 	return do(j)
 }
+
+// asTheyGo are the commands whose output somebody reads while they are at it.
+var asTheyGo = []string{"cat", "screenrecord", "screencap"}
 
 // redirect has a file, or nothing, in the place of an output or of the input.
 func (j *job) redirect(how, to string) (done func(), err error) {

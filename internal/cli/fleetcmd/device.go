@@ -59,7 +59,7 @@ func (a *App) DeviceCommand() *cobra.Command {
 		cobra.ShellCompDirectiveNoFileComp))
 	_ = ls.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"emulator", "simulator", "real"},
 		cobra.ShellCompDirectiveNoFileComp))
-	c.AddCommand(ls, a.deviceShow(), a.deviceLook(), a.deviceCheck(), a.deviceMake(),
+	c.AddCommand(ls, a.deviceConnect(), a.deviceShow(), a.deviceLook(), a.deviceCheck(), a.deviceMake(),
 		a.deviceDo("boot", "Boot virtual devices, and wait until they are up"),
 		a.deviceDo("halt", "Switch virtual devices off"),
 		a.deviceDo("empty", "Put virtual devices back to how they were made"),

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yamato/internal/cli/ui"
+	"yamato/internal/host/android"
 	"yamato/internal/host/driver"
 	"yamato/internal/pgbox"
 )
@@ -173,7 +174,7 @@ func createDatabase(ctx context.Context, box *pgbox.Box, name string) error {
 
 func (a *App) UpCommand() *cobra.Command {
 	var c stackConfig
-	var paths []string
+	var paths, connect []string
 	var verbose, phones bool
 	cmd := &cobra.Command{
 		Use: "up", Short: "Run everything on this machine: a database of its own, the service, and hosts",
@@ -190,8 +191,8 @@ func (a *App) UpCommand() *cobra.Command {
 				return err
 			}
 			c.log = a.logger(verbose)
-			if phones {
-				file, err := phonesSite(c.dir)
+			if phones || len(connect) > 0 {
+				file, err := phonesSite(c.dir, connect)
 				if err != nil {
 					return err
 				}
@@ -226,15 +227,27 @@ func (a *App) UpCommand() *cobra.Command {
 	c.care.flags(f)
 	f.StringArrayVar(&paths, "site", nil, "site file for which to run a host; may be repeated")
 	f.BoolVar(&phones, "phones", false, "run a host for the Android phones and emulators that this machine's debug bridge sees")
+	f.StringArrayVar(&connect, "connect", nil, "address of a phone over the network, HOST:PORT, which is connected again whenever "+
+		"it is lost; implies --phones, and may be repeated")
 	f.BoolVar(&verbose, "verbose", false, "log more")
 	return cmd
 }
 
 // phonesSite writes the site file of the phones that this machine's debug bridge sees: they say themselves what they are.
-func phonesSite(dir string) (string, error) {
+func phonesSite(dir string, connect []string) (string, error) {
+	text := "site: cable\ndriver: android\n"
+	for i, at := range connect {
+		if err := android.CheckAddress(at); err != nil {
+			return "", ui.WrongCall{Title: err.Error(), Hint: "as in --connect 192.0.2.7:5555"}
+		}
+		if i == 0 {
+			text += "android:\n  connect:\n"
+		}
+		text += fmt.Sprintf("    - %q\n", at)
+	}
 	path := filepath.Join(dir, "phones.yaml")
 	if err := os.MkdirAll(dir, 0o711); err != nil { // the database's user passes through
 		return "", fmt.Errorf("making the data folder: %w", err)
 	}
-	return path, os.WriteFile(path, []byte("site: cable\ndriver: android\n"), 0o600)
+	return path, os.WriteFile(path, []byte(text), 0o600)
 }

@@ -510,7 +510,8 @@ func (d *Device) Remove(ctx context.Context, app string) error {
 
 // Clean takes off what a lease put on it, and goes home.
 func (d *Device) Clean(ctx context.Context, level driver.Cleaning, apps ...string) error {
-	d.app, d.log.seen, d.process = "", nil, ""
+	d.app, d.process = "", ""
+	d.logFromNow()
 	if err := d.restore(ctx); err != nil {
 		return err
 	}
@@ -547,6 +548,7 @@ func open(ctx context.Context, server *Server, site, name string, at func() (str
 	d.facts, d.scale = f, scale
 	d.api, _ = strconv.Atoi(props["ro.build.version.sdk"])
 	d.off, _ = clockIn(told["clock"], asked, time.Now())
+	d.logFromNow()
 	if t := touchscreenIn(told["touch"], strings.Contains(f.ABI, "64")); t != nil {
 		if may, err := d.run(ctx, callLimit, "test -w "+t.path); err != nil {
 			return nil, nil, err

@@ -7,7 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"slices"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -31,8 +34,38 @@ type Driver struct {
 	Log    *slog.Logger
 }
 
+// wishes are what a site file says under the driver's name.
+type wishes struct {
+	Only    []string `yaml:"only"`    // serials: of these phones alone; all where there are none
+	Connect []string `yaml:"connect"` // host:port of phones over the network, which are connected again when they are lost
+}
+
+func wishesOf(s *driver.Site) (w wishes, err error) {
+	if err := s.Own[Name].Read(&w); err != nil {
+		return w, fmt.Errorf("%s: %w", Name, err)
+	}
+	for _, at := range w.Connect {
+		if err := CheckAddress(at); err != nil {
+			return w, fmt.Errorf("%s: connect: %w", Name, err)
+		}
+	}
+	return w, nil
+}
+
+// CheckAddress tells why a text is no address of a phone over the network.
+func CheckAddress(at string) error {
+	host, port, err := net.SplitHostPort(at)
+	if n, wrong := strconv.ParseUint(port, 10, 16); err != nil || host == "" || wrong != nil || n == 0 || strings.ContainsAny(at, " \t\n") {
+		return fmt.Errorf("a phone over the network is at HOST:PORT, not %q", clipped(at, 80))
+	}
+	return nil
+}
+
 // Check refuses what cannot be listed: phones tell themselves what they are.
 func (v *Driver) Check(s *driver.Site) error {
+	if _, err := wishesOf(s); err != nil {
+		return err
+	}
 	for _, d := range s.Devices {
 		return fmt.Errorf("device %s: phones are found by themselves; leave `devices` and `models` out", d.Name)
 	}
@@ -85,13 +118,17 @@ func (p *place) set(serial, state string) {
 // Find tells of phones as they are plugged in and allowed. One that is unplugged stays, and says so itself; plugged in at
 // another place it is the same, by its hardware's number.
 func (v *Driver) Find(ctx context.Context, s *driver.Site, told func(driver.Change)) error {
-	f := &finder{server: &v.Server, site: s.Name, told: told, log: v.Log, known: map[string]*place{}, seen: map[string]*place{}, spare: map[string]*place{},
-		unmet: map[string]*place{}, boots: map[*place]string{}}
+	w, err := wishesOf(s)
+	if err != nil {
+		return err
+	}
+	f := &finder{wishes: w, server: &v.Server, site: s.Name, told: told, log: v.Log, known: map[string]*place{}, seen: map[string]*place{}, spare: map[string]*place{},
+		unmet: map[string]*place{}, boots: map[*place]string{}, calling: map[string]bool{}}
 	if f.log == nil {
 		f.log = slog.Default()
 	}
 	defer f.meeting.Wait()
-	if err := v.Server.Start(ctx); err != nil {
+	if err = f.server.Start(ctx); err != nil {
 		return err
 	}
 	pause := retry.From(100*time.Millisecond, 2*time.Second)
@@ -139,18 +176,44 @@ func (f *finder) follow(ctx context.Context, came func()) error {
 			f.look(ctx, list)
 			waiting = slices.ContainsFunc(list, func(s Seen) bool { return s.State != "device" })
 		case <-t.C:
-			if !waiting {
+			if !waiting && len(f.wishes.Connect) == 0 {
 				continue
 			}
 			if list, err := f.server.Devices(ctx); err == nil {
 				f.look(ctx, list)
+				f.connect(ctx, list)
 			}
 		}
 	}
 }
 
+// connect has the bridge connect again to phones over the network that it does not see. Each is asked for at most once at a
+// time.
+func (f *finder) connect(ctx context.Context, list []Seen) {
+	for _, at := range f.wishes.Connect {
+		i := slices.IndexFunc(list, func(s Seen) bool { return s.Serial == at })
+		if i >= 0 && list[i].State != "offline" {
+			continue
+		}
+		f.mu.Lock()
+		busy := f.calling[at]
+		f.calling[at] = true
+		f.mu.Unlock()
+		if busy {
+			continue
+		}
+		f.meeting.Go(func() {
+			_ = contain.Do("connecting a phone", func() error { return f.server.Connect(ctx, at) })
+			f.mu.Lock()
+			defer f.mu.Unlock()
+			delete(f.calling, at)
+		})
+	}
+}
+
 // finder keeps which phones there are, and where the bridge sees them.
 type finder struct {
+	wishes  wishes
 	server  *Server
 	site    string
 	told    func(driver.Change)
@@ -163,6 +226,8 @@ type finder struct {
 	spare map[string]*place // other ways to phones that are reached already: a cable, and the network
 	unmet map[string]*place // phones that wait for a person before they say what they are
 	boots map[*place]string // what each phone says of its kernel's start
+
+	calling map[string]bool // addresses that the bridge is asked to connect to now
 }
 
 // look takes in what the bridge sees now. A phone that takes its time to say what it is keeps no other waiting.
@@ -198,6 +263,11 @@ func (f *finder) look(ctx context.Context, list []Seen) {
 	}
 }
 
+// wanted tells whether a phone is of this site.
+func (f *finder) wanted(names ...string) bool {
+	return len(f.wishes.Only) == 0 || slices.ContainsFunc(names, func(n string) bool { return slices.Contains(f.wishes.Only, n) })
+}
+
 // waits takes in a phone that the bridge sees and cannot talk to. The caller holds the lock.
 func (f *finder) waits(one Seen) {
 	if p := f.known[one.Serial]; p != nil { // on a cable the bridge calls it by its number
@@ -210,7 +280,7 @@ func (f *finder) waits(one Seen) {
 		p.set("", one.State)
 		return
 	}
-	if h := stateHealth(one.State); *h.Connected && h.Mode != "offline" { // what is offline may be long gone
+	if h := stateHealth(one.State); f.wanted(one.Serial) && *h.Connected && h.Mode != "offline" { // what is offline may be long gone
 		f.log.Info("a phone waits for somebody", "serial", one.Serial, "state", one.State)
 		p := &place{state: one.State}
 		u := newUnmet(f.site, one.Serial, p)
@@ -261,6 +331,9 @@ func (f *finder) meet(ctx context.Context, serial string) {
 	id := d.facts.HardwareID
 	if id == "" {
 		id = serial
+	}
+	if !f.wanted(serial, id) {
+		return // it stays seen, so that it is not asked again
 	}
 	if before := f.known[id]; before != nil {
 		_, reached := before.now()

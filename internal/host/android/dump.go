@@ -78,11 +78,24 @@ func readDump(text []byte, scale float64) (tree *screen.Tree, quarters int, err 
 			path = append(path, n)
 		case xml.EndElement:
 			if e.Name.Local == "node" {
+				items(path[len(path)-1])
 				path = path[:len(path)-1]
 			}
 		}
 	}
 	return tree, quarters, nil
+}
+
+// items has what a list holds be its items, where it is nothing else: the dump tells of no class that says so.
+func items(list *screen.Node) {
+	if list.Role != "list" {
+		return
+	}
+	for _, n := range list.Children {
+		if n.Role == "" {
+			n.Role = "listitem"
+		}
+	}
 }
 
 func turnedBy(attributes []xml.Attr) int {

@@ -30,6 +30,12 @@ type logRead struct {
 	seen   map[string]int
 }
 
+// logFromNow has what the log holds already be read: it is of whoever used the phone before.
+func (d *Device) logFromNow() {
+	now := float64(time.Now().Add(d.off).UnixMilli()) / 1e3
+	d.log = logRead{fmt.Sprintf("%.3f", now), now, map[string]int{}}
+}
+
 // levels are the OS's letters for how grave a line is.
 var levels = map[string]string{"V": "debug", "D": "debug", "I": "info", "W": "warn", "E": "error", "F": "error", "A": "error"}
 

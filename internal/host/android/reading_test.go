@@ -11,6 +11,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
+	"yamato/internal/host/driver"
 )
 
 const small = `<?xml version='1.0' encoding='UTF-8' standalone='yes' ?><hierarchy rotation="0"><node index="0" text="" resource-id="" class="android.widget.FrameLayout" package="example.tideline" content-desc="" checkable="false" checked="false" clickable="false" enabled="true" focused="false" selected="false" bounds="[0,0][816,1792]"><node index="0" text="Buy &amp; go" resource-id="example.tideline:id/buy" class="android.widget.Button" package="example.tideline" content-desc="" checkable="false" checked="false" clickable="true" enabled="false" focused="false" selected="false" bounds="[20,40][220,120]" /><node text="Kujira" resource-id="example.tideline:id/name" class="androidx.appcompat.widget.EditText" content-desc="Your name" clickable="true" enabled="true" focused="true" bounds="[20,200][420,260]" /><node text="" class="android.widget.CheckBox" checkable="true" checked="true" enabled="true" bounds="[20,300][60,340]" /></node></hierarchy>UI hierchary dumped to: /dev/tty`
@@ -27,6 +28,15 @@ func TestADumpOfTheScreenIsReadWithWhatTheToolSaysAroundIt(t *testing.T) {
 	require.Equal(t, screen.Rect{X: 10, Y: 20, W: 100, H: 40}, buy.Bounds)
 	require.Equal(t, []any{"textbox", "Your name", "Kujira", true}, []any{name.Role, name.Name, name.Value, name.Focused})
 	require.Equal(t, []any{"checkbox", "true"}, []any{check.Role, check.Checked})
+}
+
+func TestWhatAListHoldsAreItsItems(t *testing.T) {
+	const list = `<?xml version='1.0'?><hierarchy rotation="1"><node class="androidx.recyclerview.widget.RecyclerView" package="a.b"><node class="android.view.ViewGroup"><node class="android.widget.TextView" text="9.40"/></node><node class="android.widget.Button" text="More"/></node></hierarchy>`
+	tree, quarters, err := readDump([]byte(list), 1)
+	require.NoError(t, err)
+	require.Equal(t, 1, quarters)
+	held := tree.Root.Children[0].Children
+	require.Equal(t, []string{"listitem", "button", ""}, []string{held[0].Role, held[1].Role, held[0].Children[0].Role})
 }
 
 func TestWhatIsNoDumpIsSaid(t *testing.T) {
@@ -222,4 +232,22 @@ func FuzzFacts(f *testing.F) {
 		_, _ = clockIn(s, time.Unix(0, 0), time.Unix(1, 0))
 		_ = sections(s)
 	})
+}
+
+func TestASiteFileSaysWhichPhonesItHas(t *testing.T) {
+	read := func(text string) (*driver.Site, error) {
+		s, _, err := driver.Read([]byte("site: cable\ndriver: android\n" + text))
+		return s, err
+	}
+	s, err := read("android: {only: [R3C], connect: ['192.0.2.7:5555']}\n")
+	require.NoError(t, err)
+	w, err := wishesOf(s)
+	require.NoError(t, err)
+	require.Equal(t, wishes{Only: []string{"R3C"}, Connect: []string{"192.0.2.7:5555"}}, w)
+	for text, says := range map[string]string{"android: {olny: [x]}": "only", "android: {connect: ['192.0.2.7']}": "HOST:PORT",
+		"android: {connect: ['x:99999']}": "HOST:PORT", "andriod: {}": "android",
+		"devices: [{name: a, model: b, kind: real, os: '15'}]": "not describe"} {
+		_, err := read(text)
+		require.ErrorContains(t, err, says, text)
+	}
 }

@@ -12,9 +12,11 @@ import (
 	"os/exec"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"yamato/internal/bridge"
+	"yamato/internal/retry"
 )
 
 // How long the bridge's server may take: it runs on this machine, and what takes long has deadlines of its own.
@@ -48,8 +50,13 @@ func (s *Server) address() string {
 	return "127.0.0.1:5037"
 }
 
+// starting has one start the server at a time: two at once have neither come up.
+var starting sync.Mutex
+
 // Start has the server run, if it does not.
 func (s *Server) Start(ctx context.Context) error {
+	starting.Lock()
+	defer starting.Unlock()
 	if _, err := s.ask(ctx, "host:version"); err == nil {
 		return nil
 	}
@@ -64,10 +71,20 @@ func (s *Server) Start(ctx context.Context) error {
 	if errors.Is(err, exec.ErrNotFound) {
 		return fmt.Errorf("%w, and %s is not installed here: apt-get install -y adb", errServer, command)
 	}
-	if err != nil {
-		return fmt.Errorf("%w, and cannot be started: %s", errServer, bytes.TrimSpace(out[:min(len(out), 500)]))
+	if err == nil {
+		return nil
 	}
-	return nil
+	// Another program may have started it at the same moment: then it answers in a while.
+	pause := retry.From(50*time.Millisecond, time.Second)
+	for range 8 {
+		if retry.For(ctx, pause.Next()) != nil {
+			break
+		}
+		if _, err := s.ask(ctx, "host:version"); err == nil {
+			return nil
+		}
+	}
+	return fmt.Errorf("%w, and cannot be started: %s", errServer, bytes.TrimSpace(out[:min(len(out), 500)]))
 }
 
 // dial connects to the server and asks for a service. What it says after its OKAY is read from the connection, which ends
@@ -185,6 +202,27 @@ func (s *Server) Track(ctx context.Context, told func([]Seen)) error {
 func (s *Server) Devices(ctx context.Context) ([]Seen, error) {
 	text, err := s.ask(ctx, "host:devices")
 	return seenIn(text), err
+}
+
+// Connect has the server connect to a phone over the network. One that it has, and that does not answer, it lets go of first.
+func (s *Server) Connect(ctx context.Context, at string) error {
+	list, err := s.Devices(ctx)
+	if err != nil {
+		return err
+	}
+	for _, one := range list {
+		if one.Serial == at && one.State == "offline" {
+			if _, err := s.ask(ctx, "host:disconnect:"+at); err != nil {
+				return err
+			}
+		}
+	}
+	words, err := s.ask(ctx, "host:connect:"+at)
+	if err == nil && !strings.HasPrefix(words, "connected to") && !strings.HasPrefix(words, "already connected") &&
+		!strings.HasPrefix(words, "failed to authenticate") {
+		err = errors.New(clipped(words, 300))
+	}
+	return err
 }
 
 func seenIn(text string) []Seen {

@@ -23,6 +23,15 @@ type Site struct {
 	Images   []fleet.Image   `yaml:"images"`
 	Models   []fleet.Model   `yaml:"models"`
 	Devices  []SiteDevice    `yaml:"devices"`
+	// Own is what the driver reads for itself: what stands under its name.
+	Own map[string]document.Part `yaml:"-"`
+}
+
+// UnmarshalYAML leaves what only the driver can read to it.
+func (s *Site) UnmarshalYAML(node ast.Node) (err error) {
+	type common Site
+	s.Own, err = document.Split(node, (*common)(s))
+	return err
 }
 
 // SiteDevice is one device of a site.
@@ -56,6 +65,9 @@ func (d *SiteDevice) UnmarshalYAML(node ast.Node) (err error) {
 func ReadSite(data []byte) (*Site, error) {
 	var s Site
 	if err := document.Read(data, &s); err != nil {
+		return nil, fmt.Errorf("the site file cannot be read: %w", err)
+	}
+	if err := document.Only(s.Own, s, s.Driver); err != nil {
 		return nil, fmt.Errorf("the site file cannot be read: %w", err)
 	}
 	if !fleet.IsName(s.Name) {

@@ -29,8 +29,9 @@ func TestASiteFileSaysWhatIsWrongWithIt(t *testing.T) {
 			"standin: {charge: 8}}]": "there is no `standin`",
 		"site: bench\n" + model + "devices: [{name: k, model: Kaede 7, kind: real, os: \"14\", use: {peple: " +
 			"[Bo]}}]": "did you mean `people`?",
-		"site: bench\nfoo: 1": "foo",
-		"{":                   "cannot be read",
+		"site: bench\nfoo: 1":                            "foo",
+		"site: bench\ndriver: table\ntabel: {legs: 4}\n": "did you mean `table`?",
+		"{": "cannot be read",
 	} {
 		_, err := ReadSite([]byte(text))
 		require.ErrorContains(t, err, says)
