@@ -212,7 +212,14 @@ func install(j *job, args []string) int {
 		defer f.Close()
 		in, size = f, maxPackage
 	}
-	if err := j.phone.put(j.ctx, io.LimitReader(in, size), down); err != nil {
+	err := j.phone.put(j.ctx, io.LimitReader(in, size), down)
+	switch t := j.phone.config.Troubles; {
+	case j.phone.fate.befalls(t.Refuse):
+		err = errors.New("INSTALL_FAILED_USER_RESTRICTED: Install canceled by user")
+	case j.phone.fate.befalls(t.Room):
+		err = errors.New("INSTALL_FAILED_INSUFFICIENT_STORAGE")
+	}
+	if err != nil {
 		j.say("Failure [%s]\n", err)
 		return 1
 	}

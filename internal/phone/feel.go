@@ -39,13 +39,6 @@ type battery struct {
 	plugged bool
 }
 
-func (j *job) need(ok bool, format string, args ...any) int {
-	if ok {
-		return 0
-	}
-	return j.fail(255, format, args...)
-}
-
 // does has the device behind the phone do something; its error is what the tool says.
 func (j *job) does(do func(d driver.Device) error) int {
 	if err := j.phone.with(j.ctx, do); err != nil {

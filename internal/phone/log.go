@@ -19,14 +19,24 @@ const (
 
 // logged is a line of the log.
 type logged struct {
-	at     float64 // seconds since 1970, by the phone's clock
-	crash  bool    // it is in the buffer of crashes
-	uid    string
-	pid    int
-	level  string
-	tag    string
-	text   string
-	number int
+	at    float64 // seconds since 1970, by the phone's clock
+	crash bool    // it is in the buffer of crashes
+	uid   string
+	pid   int
+	level string
+	tag   string
+	text  string
+}
+
+// buffer is where a line is kept.
+func (l logged) buffer() string {
+	switch {
+	case l.crash:
+		return "crash"
+	case l.uid == "1000":
+		return "system"
+	}
+	return "main"
 }
 
 // clock is what the phone's own clock says.
@@ -65,6 +75,9 @@ func (p *Phone) noteLog(ctx context.Context) {
 	}
 }
 
+// unanswering is what the device behind the phone says of an app that hangs.
+const unanswering = "stopped answering"
+
 // noteDeath writes a crash as the system does.
 func (p *Phone) noteDeath(app, report string) {
 	uid, pid := "1000", 4242
@@ -74,8 +87,13 @@ func (p *Phone) noteDeath(app, report string) {
 	}
 	at := float64(p.clock().UnixMilli()) / 1e3
 	text := fmt.Sprintf("FATAL EXCEPTION: main\nProcess: %s, PID: %d\n%s", app, pid, strings.TrimSpace(report))
+	tag, crash := "AndroidRuntime", true
+	if strings.Contains(report, unanswering) {
+		text = fmt.Sprintf("ANR in %s (%s/.Main)\nPID: %d\nReason: Input dispatching timed out\n%s", app, app, pid, strings.TrimSpace(report))
+		tag, crash, uid, pid = "ActivityManager", false, "1000", 1432
+	}
 	for line := range strings.SplitSeq(text, "\n") {
-		p.write(logged{at: at, crash: true, uid: uid, pid: pid, level: "E", tag: "AndroidRuntime", text: line})
+		p.write(logged{at: at, crash: crash, uid: uid, pid: pid, level: "E", tag: tag, text: line})
 	}
 }
 
@@ -84,7 +102,7 @@ func logcat(j *job) int {
 	if _, err := j.phone.seen(j.ctx); err != nil {
 		return j.fail(1, "%v", err)
 	}
-	buffers, uids, since := []string{}, false, 0.0
+	buffers, uids, since, only := []string{}, false, 0.0, map[string]bool{}
 	for i := 1; i < len(j.args); i++ {
 		switch next := ""; j.args[i] {
 		case "-b", "-v", "-T":
@@ -100,6 +118,11 @@ func logcat(j *job) int {
 				since, _ = strconv.ParseFloat(next, 64)
 			}
 			i++
+		case "-s":
+			for _, tag := range j.args[i+1:] {
+				name, _, _ := strings.Cut(tag, ":")
+				only[name] = true
+			}
 		case "-c":
 			j.phone.using.Lock()
 			j.phone.log, j.phone.logSize = nil, 0
@@ -115,8 +138,7 @@ func logcat(j *job) int {
 	j.phone.using.Unlock()
 	j.say("--------- beginning of %s\n", buffers[0])
 	for _, l := range lines {
-		if l.at < since || l.crash && !slices.Contains(buffers, "crash") && !slices.Contains(buffers, "all") ||
-			!l.crash && !slices.Contains(buffers, "main") && !slices.Contains(buffers, "all") {
+		if l.at < since || len(only) > 0 && !only[l.tag] || !slices.Contains(buffers, l.buffer()) && !slices.Contains(buffers, "all") {
 			continue
 		}
 		user := ""

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math/rand/v2"
 	"net"
 	"os"
 	"path/filepath"
@@ -42,6 +43,10 @@ type Config struct {
 	// does; nil lets everybody.
 	Allow func(ctx context.Context, key string) (allowed, always bool)
 	Log   *slog.Logger
+
+	Troubles Troubles
+	// Extra are commands that it has beside those of a phone, or in their place: how phones misbehave.
+	Extra map[string]func(out io.Writer) (code int)
 }
 
 // Phone is one phone.
@@ -49,6 +54,7 @@ type Phone struct {
 	config Config
 	files  *files
 	boot   time.Time
+	fate   fate
 
 	using   sync.Mutex // of what lies behind its programs
 	body    body
@@ -88,6 +94,7 @@ func New(c Config) (*Phone, error) {
 	}
 	p := &Phone{config: c, files: &files{root: root}, boot: time.Now(), settings: usualSettings(), night: "no", bootID: newID(),
 		known: map[string]bool{}, body: body{device: c.Device, apps: map[string]*app{}, uids: map[string]int{}}}
+	p.fate = fate{dice: rand.New(rand.NewPCG(c.Troubles.Seed, 26)), conns: map[net.Conn]bool{}}
 	if in, ok := device.As[insider](c.Device); c.Device != nil && ok {
 		p.body.device = in.Inside()
 	}
@@ -127,7 +134,9 @@ func (p *Phone) Serve(ctx context.Context, l net.Listener) error {
 		if err != nil {
 			return fmt.Errorf("the phone can be reached no more: %w", err)
 		}
+		p.fate.hold(c, true)
 		open.Go(func() {
+			defer p.fate.hold(c, false)
 			if err := p.attend(ctx, c); err != nil && ctx.Err() == nil && !errors.Is(err, io.EOF) {
 				p.config.Log.Info("a bridge was left", "error", err)
 			}

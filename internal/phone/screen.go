@@ -42,7 +42,7 @@ func dump(j *job) int {
 		}
 	}
 	tree, err := j.phone.seen(j.ctx)
-	if err != nil {
+	if err != nil || j.phone.fate.befalls(j.phone.config.Troubles.Dump) {
 		return j.fail(1, "ERROR: could not get idle state.")
 	}
 	out := j.out

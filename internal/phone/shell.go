@@ -53,8 +53,16 @@ func (p *Phone) shell(ctx context.Context, s *stream, line string, framed bool) 
 			}
 		}
 	}()
-	code := p.run(ctx, line, in, frame(bridge.FrameOut), frame(bridge.FrameErr))
+	out := frame(bridge.FrameOut)
+	cut := p.fate.befalls(p.config.Troubles.Cut)
+	if cut {
+		out = &breaks{to: out, after: p.fate.number(2000)}
+	}
+	code := p.run(ctx, line, in, out, frame(bridge.FrameErr))
 	_ = in.Close()
+	if cut {
+		return // and no exit code comes
+	}
 	_, _ = frame(bridge.FrameExit).Write([]byte{byte(code)})
 }
 
@@ -125,11 +133,24 @@ func (p *Phone) pipeline(ctx context.Context, words []word, in io.Reader, out, e
 		if !w.separates("|") {
 			continue
 		}
-		var between bytes.Buffer
+		var between pipe
 		p.pipeline(ctx, words[:i], in, &between, errs, state)
-		return p.pipeline(ctx, words[i+1:], &between, out, errs, state)
+		return p.pipeline(ctx, words[i+1:], &between.Buffer, out, errs, state)
 	}
 	return p.command(ctx, words, in, out, errs, state)
+}
+
+// maxPipe bounds what lies between two commands, in bytes.
+const maxPipe = 32 << 20
+
+// pipe is what lies between two commands. A phone keeps the first waiting until the second reads; here what is too much ends it.
+type pipe struct{ bytes.Buffer }
+
+func (p *pipe) Write(b []byte) (int, error) {
+	if p.Len()+len(b) > maxPipe {
+		return 0, io.ErrClosedPipe
+	}
+	return p.Buffer.Write(b)
 }
 
 func (p *Phone) command(ctx context.Context, words []word, in io.Reader, out, errs io.Writer, state *lineState) int {
@@ -156,6 +177,9 @@ func (p *Phone) command(ctx context.Context, words []word, in io.Reader, out, er
 	if len(j.args) == 0 {
 		return 0
 	}
+	if extra := p.config.Extra[j.args[0]]; extra != nil {
+		return extra(j.out)
+	}
 	do := commands[j.args[0]]
 	if do == nil {
 		return j.fail(127, "/system/bin/sh: %s: inaccessible or not found", j.args[0])
@@ -167,6 +191,11 @@ func (p *Phone) command(ctx context.Context, words []word, in io.Reader, out, er
 			j.err = b
 		}
 		j.out = b
+	}
+	p.befall(ctx)
+	if b, ok := p.breaking(ctx, j.out).(*breaks); ok {
+		j.out = b
+		defer b.now()
 	}
 	return do(j)
 }

@@ -1,15 +1,21 @@
 package fleetcmd
 
 import (
+	"bufio"
+	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"net"
 	"os"
+	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
 	"yamato/internal/cli/ui"
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/plain"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/standin"
 	"yamato/internal/phone"
@@ -18,9 +24,36 @@ import (
 // generations are those of the OS that the phone that ships can have, with their numbers for programs.
 var generations = map[string]int{"10": 29, "15": 35}
 
+// askPerson gives what asks whoever sits at this terminal whether a computer may debug the phone. What is answered with
+// "always" is not asked again.
+func (a *App) askPerson() func(ctx context.Context, key string) (allowed, always bool) {
+	lines := make(chan string)
+	var reading sync.Once
+	return func(ctx context.Context, key string) (bool, bool) {
+		reading.Do(func() {
+			go func() { // it ends with the input, or with the program: a terminal cannot be stopped reading
+				defer close(lines)
+				for in := bufio.NewScanner(a.In); in.Scan(); {
+					lines <- in.Text()
+				}
+			}()
+		})
+		_, computer, _ := strings.Cut(key, " ")
+		a.Say(0, "%s asks whether it may debug this phone: yes, always or no?", cmp.Or(plain.Clip(plain.Text(computer, 100), 60), "A computer"))
+		select {
+		case answer := <-lines:
+			answer = strings.ToLower(strings.TrimSpace(answer))
+			return answer == "yes" || answer == "always", answer == "always"
+		case <-ctx.Done():
+			return false, false
+		}
+	}
+}
+
 // standinPhone serves a phone that the OS's debug bridge connects to.
 func (a *App) standinPhone() *cobra.Command {
 	var listen, release, serial string
+	var asks bool
 	cmd := &cobra.Command{
 		Use: "phone", Short: "Serve a simulated phone that Android's debug bridge connects to, until Ctrl-C",
 		Example: "  yamato standin phone\n  yamato standin phone --listen 127.0.0.1:5556 --os 10 --serial KAEDE7R2",
@@ -55,7 +88,11 @@ func (a *App) standinPhone() *cobra.Command {
 				return err
 			}
 			defer body.Close()
-			p, err := phone.New(phone.Config{Serial: serial, Model: "Kaede 7", Maker: "Kaede", Release: release, API: api, ABI: "x86_64",
+			allow := a.askPerson()
+			if !asks {
+				allow = nil
+			}
+			p, err := phone.New(phone.Config{Allow: allow, Serial: serial, Model: "Kaede 7", Maker: "Kaede", Release: release, API: api, ABI: "x86_64",
 				Width: 816, Height: 1792, Density: 320, Dir: dir, Device: body})
 			if err != nil {
 				return err
@@ -68,6 +105,7 @@ func (a *App) standinPhone() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&listen, "listen", "127.0.0.1:5555", "address on loopback that the bridge connects to")
 	f.StringVar(&release, "os", "15", "version of the OS: 10 or 15")
+	f.BoolVar(&asks, "asks", false, "ask here, in its person's place, whether a computer may debug it")
 	f.StringVar(&serial, "serial", "KAEDE7R1", "its hardware's number")
 	_ = cmd.RegisterFlagCompletionFunc("os", cobra.FixedCompletions([]string{"10", "15"}, cobra.ShellCompDirectiveNoFileComp))
 	return cmd

@@ -91,12 +91,18 @@ func plugIn(t *testing.T, of generation, serial string) (*phone.Phone, string) {
 // plugInAsking has one that asks whether a computer may debug it.
 func plugInAsking(t *testing.T, of generation, serial string, allow func(context.Context, string) (bool, bool)) (*phone.Phone, string) {
 	t.Helper()
+	return plugInLike(t, of, phone.Config{Serial: serial, Allow: allow})
+}
+
+func plugInLike(t *testing.T, of generation, c phone.Config) (*phone.Phone, string) {
+	t.Helper()
 	body := standin.New(standin.Config{Device: fleet.Device{Name: "kaede-7-r1", Kind: fleet.Real, Platform: "android", Model: "Kaede 7",
 		OS: of.release, Form: "phone", Width: 408, Height: 896, MemoryMB: 8192}, Cutout: "none", Scale: 2,
 		Sandbox: []string{testbin.Program(t), sandbox.Argument}})
 	t.Cleanup(func() { require.NoError(t, body.Close()) })
-	p, err := phone.New(phone.Config{Serial: serial, Model: "Kaede 7", Maker: "Kaede", Release: of.release, API: of.api, ABI: "x86_64",
-		Width: 816, Height: 1792, Density: 320, Dir: t.TempDir(), Device: body.Whole(), Allow: allow})
+	c.Model, c.Maker, c.Release, c.API, c.ABI, c.Width, c.Height, c.Density = "Kaede 7", "Kaede", of.release, of.api, "x86_64", 816, 1792, 320
+	c.Dir, c.Device = t.TempDir(), body.Whole()
+	p, err := phone.New(c)
 	require.NoError(t, err)
 	return p, serve(t, p)
 }
@@ -107,7 +113,7 @@ func connected(t *testing.T, s *Server, at string) {
 		if _, err := s.ask(context.Background(), "host:connect:"+at); err != nil {
 			return false // it is being started
 		}
-		out, err := s.Run(context.Background(), at, "echo here", nil)
+		out, err := s.Run(context.Background(), at, "echo here", nil, maxOutput)
 		return err == nil && string(out.Out) == "here\n"
 	}, 30*time.Second, 20*time.Millisecond)
 }
@@ -278,7 +284,7 @@ func opened(t *testing.T, s *Server, at string) driver.Device {
 
 func shell(t *testing.T, s *Server, at, line string) string {
 	t.Helper()
-	out, err := s.Run(context.Background(), at, line, nil)
+	out, err := s.Run(context.Background(), at, line, nil, maxOutput)
 	require.NoError(t, err)
 	require.Zero(t, out.Code, "%s: %s", line, out.Err)
 	return string(out.Out)

@@ -90,10 +90,10 @@ var errAway = &device.Trouble{Why: "it does not answer on its cable, or over the
 // run runs a line in the phone's shell. A line that cannot be carried to the phone is the phone's trouble, or the bridge's,
 // and no app's.
 func (d *Device) run(ctx context.Context, limit time.Duration, line string, args ...string) (Output, error) {
-	return d.runWith(ctx, limit, nil, line, args...)
+	return d.runWith(ctx, limit, nil, maxOutput, line, args...)
 }
 
-func (d *Device) runWith(ctx context.Context, limit time.Duration, in io.Reader, line string, args ...string) (Output, error) {
+func (d *Device) runWith(ctx context.Context, limit time.Duration, in io.Reader, most int, line string, args ...string) (Output, error) {
 	if err := ctx.Err(); err != nil {
 		return Output{}, context.Cause(ctx)
 	}
@@ -107,7 +107,7 @@ func (d *Device) runWith(ctx context.Context, limit time.Duration, in io.Reader,
 	var no *refusal
 	within, stop := context.WithTimeout(ctx, limit)
 	defer stop()
-	out, err := d.server.Run(within, serial, line, in)
+	out, err := d.server.Run(within, serial, line, in, most)
 	switch {
 	case err == nil:
 		return out, nil
@@ -167,7 +167,7 @@ func (d *Device) Install(ctx context.Context, app driver.App) error {
 	if err != nil {
 		return err
 	}
-	out, err := d.runWith(ctx, installLimit, f, fmt.Sprintf("cmd package install -r -d -S %d -", info.Size()))
+	out, err := d.runWith(ctx, installLimit, f, maxOutput, fmt.Sprintf("cmd package install -r -d -S %d -", info.Size()))
 	if err != nil {
 		return err
 	}
@@ -318,7 +318,7 @@ func (d *Device) Keys(ctx context.Context, keys string) error {
 
 // Picture is the screen as a person sees it.
 func (d *Device) Picture(ctx context.Context) (device.Picture, error) {
-	out, err := d.run(ctx, callLimit, "screencap -p")
+	out, err := d.runWith(ctx, callLimit, nil, maxShot, "screencap -p")
 	if err != nil {
 		return nil, err
 	}
@@ -350,7 +350,7 @@ func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
 	var text []byte
 	var tree *screen.Tree
 	for try := 1; ; try++ {
-		out, err := d.run(ctx, callLimit, "uiautomator dump /dev/tty")
+		out, err := d.runWith(ctx, callLimit, nil, maxShot, "uiautomator dump /dev/tty")
 		if err != nil {
 			return nil, err
 		}
@@ -372,7 +372,8 @@ func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
 	if d.tag != "" && tree.App == d.app && d.app != "" {
 		tree.Language = d.tag
 	}
-	if inSystem(tree.App) && d.app != "" { // the system asks something, over the app
+	asked := inSystem(tree.App) && d.app != ""
+	if asked { // the system asks something, over the app
 		question := &screen.Node{Role: "alertdialog", Children: tree.Root.Children}
 		if len(question.Children) > 0 {
 			question.Bounds, question.Visible = question.Children[0].Bounds, question.Children[0].Visible
@@ -386,66 +387,12 @@ func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
 		d.revision++
 	}
 	tree.Revision = d.revision
-	if d.app != "" && tree.App != d.app {
+	if d.app != "" && (tree.App != d.app || asked) {
 		if err := d.died(ctx); err != nil {
 			return nil, err
 		}
 	}
 	return tree, nil
-}
-
-// died gives the crash of the app that was started, nil where it has only been left.
-func (d *Device) died(ctx context.Context) error {
-	list, err := d.crashes(ctx, d.app)
-	if err != nil || len(list) == 0 || list[len(list)-1].at <= d.since {
-		return err
-	}
-	report := list[len(list)-1].report
-	d.app = ""
-	first, _, _ := strings.Cut(report, "\n")
-	return &device.Crash{Reason: first, Report: report}
-}
-
-// crashes gives what the log's crash buffer holds of an app, of every app where it is "".
-func (d *Device) crashes(ctx context.Context, app string) ([]crashed, error) {
-	out, err := d.run(ctx, callLimit, "logcat -b crash -d -v epoch")
-	return crashesIn(string(out.Out), app), err
-}
-
-// crashed is an app that has died, as the log has it.
-type crashed struct {
-	at     float64 // seconds since 1970, by the phone's clock
-	report string
-}
-
-var crashLine = regexp.MustCompile(`^\s*([\d.]{1,20})\s+\d+\s+\d+ E AndroidRuntime: (.*)$`)
-
-// crashesIn gives the reports in the crash buffer that are of an app; of every app where it is "".
-func crashesIn(log, app string) (out []crashed) {
-	var lines []string
-	mine, at := false, 0.0
-	end := func() {
-		if mine && len(lines) > 0 {
-			out = append(out, crashed{at, strings.Join(lines, "\n")})
-		}
-		lines, mine = nil, false
-	}
-	for _, line := range strings.Split(log, "\n") {
-		m := crashLine.FindStringSubmatch(line)
-		switch {
-		case m == nil:
-		case strings.HasPrefix(m[2], "FATAL EXCEPTION"):
-			end()
-			at, _ = strconv.ParseFloat(m[1], 64)
-		case strings.HasPrefix(m[2], "Process: "):
-			process, _, _ := strings.Cut(strings.TrimPrefix(m[2], "Process: "), ",")
-			mine = app == "" || process == app
-		default:
-			lines = append(lines, m[2])
-		}
-	}
-	end()
-	return out
 }
 
 // AwaitChange looks at the screen until it has changed, or until the time.
@@ -532,7 +479,7 @@ func open(ctx context.Context, server *Server, site, name string, at func() (str
 		noticed: make(chan struct{}, 1), users: map[string]string{}, was: map[string]bool{}, answered: map[[2]string]string{},
 		asks: map[string][]string{}}
 	asked := time.Now()
-	out, err := d.run(ctx, callLimit, "echo @clock; date +%s.%N; echo @boot; cat /proc/sys/kernel/random/boot_id; echo @touch; getevent -pl; "+
+	out, err := d.run(ctx, callLimit, "echo @clock; date +%s.%N; echo @boot; cat "+bootID+"; echo @touch; getevent -pl; "+
 		"echo @facts; getprop; wm size; wm density; cat /proc/meminfo")
 	if err != nil {
 		return nil, nil, err

@@ -183,7 +183,7 @@ func (d *Device) Perform(ctx context.Context, fingers ...device.Finger) error {
 		_ = feed.CloseWithError(err)
 		played <- err
 	}()
-	out, err := d.runWith(ctx, callLimit+took, in, "cat > "+d.touch.path)
+	out, err := d.runWith(ctx, callLimit+took, in, maxOutput, "cat > "+d.touch.path)
 	_ = in.Close()
 	if wrong := <-played; err == nil && wrong != nil && !errors.Is(wrong, io.ErrClosedPipe) {
 		err = wrong

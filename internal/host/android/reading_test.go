@@ -103,6 +103,18 @@ func TestCrashesAreOfTheAppThatDied(t *testing.T) {
 	require.Equal(t, []crashed{{1764488001, "java.lang.IllegalStateException: no fare\n\tat example.Main.run(Main.java:7)"}},
 		crashesIn(log, "example.tideline"))
 	require.Len(t, crashesIn(log, ""), 2)
+
+	const native = "         1764488002.500  4400  4400 F DEBUG   : *** *** *** *** *** *** *** ***\n" +
+		"         1764488002.500  4400  4400 F DEBUG   : Build fingerprint: 'x/y'\n" +
+		"         1764488002.500  4400  4400 F DEBUG   : pid: 4300, tid: 4310, name: worker  >>> example.tideline:map <<<\n" +
+		"         1764488002.500  4400  4400 F DEBUG   : signal 11 (SIGSEGV), code 1 (SEGV_MAPERR), fault addr 0x0\n" +
+		"         1764488002.500  4400  4400 F DEBUG   :       #00 pc 0000000000012345  /data/app/lib/libtide.so (draw+12)\n" +
+		"         1764488003.000  1432  1500 E ActivityManager: ANR in example.tideline (example.tideline/.Main)\n" +
+		"         1764488003.000  1432  1500 E ActivityManager: Reason: Input dispatching timed out\n"
+	require.Equal(t, []crashed{
+		{1764488002.5, "signal 11 (SIGSEGV), code 1 (SEGV_MAPERR), fault addr 0x0\n      #00 pc 0000000000012345  /data/app/lib/libtide.so (draw+12)"},
+		{1764488003, "it stopped answering\nReason: Input dispatching timed out"}}, crashesIn(native, "example.tideline"))
+	require.Empty(t, crashesIn(native, "example.other"))
 }
 
 func TestOnlyWhatIsAnApplicationIDIsPutInALine(t *testing.T) {

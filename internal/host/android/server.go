@@ -25,10 +25,12 @@ const (
 	startLimit = 20 * time.Second
 )
 
-// maxSaid bounds what the server says at once, and what a line on a phone writes, in bytes.
+// maxSaid bounds what the server says at once, and maxOutput what a line on a phone writes, in bytes; maxShot is the bound
+// of one that writes a picture, or its screen.
 const (
 	maxSaid   = 1 << 20
-	maxOutput = 64 << 20
+	maxOutput = 6 << 20
+	maxShot   = 40 << 20
 )
 
 // Server is the bridge's server on this machine (OVERVIEW.TXT, SERVICES.TXT of the OS's bridge).
@@ -76,7 +78,7 @@ func (s *Server) Start(ctx context.Context) error {
 	}
 	// Another program may have started it at the same moment: then it answers in a while.
 	pause := retry.From(50*time.Millisecond, time.Second)
-	for range 8 {
+	for range 5 {
 		if retry.For(ctx, pause.Next()) != nil {
 			break
 		}
@@ -241,8 +243,8 @@ type Output struct {
 	Code     int
 }
 
-// Run runs a line in the phone's shell. in is its input, nil for none; size is how many bytes that has.
-func (s *Server) Run(ctx context.Context, serial, line string, in io.Reader) (Output, error) {
+// Run runs a line in the phone's shell. in is its input, nil for none; most is how many bytes it may write.
+func (s *Server) Run(ctx context.Context, serial, line string, in io.Reader, most int) (Output, error) {
 	c, err := s.dial(ctx, "host:transport:"+serial, "shell,v2,raw:"+line)
 	if err != nil {
 		return Output{}, err
@@ -253,7 +255,7 @@ func (s *Server) Run(ctx context.Context, serial, line string, in io.Reader) (Ou
 	}
 	fed := make(chan error, 1)
 	go func() { fed <- feed(c, in) }() // it ends with the connection, and is waited for
-	out, err := hear(ctx, c)
+	out, err := hear(ctx, c, most)
 	_ = c.Close()
 	if wrong := <-fed; err == nil && wrong != nil && !errors.Is(wrong, net.ErrClosed) && out.Code != 0 {
 		err = wrong
@@ -285,7 +287,7 @@ func feed(c io.Writer, in io.Reader) error {
 }
 
 // hear reads what a line writes, to its exit code.
-func hear(ctx context.Context, c io.Reader) (Output, error) {
+func hear(ctx context.Context, c io.Reader, most int) (Output, error) {
 	var out Output
 	for {
 		f, data, err := bridge.ReadFrame(c)
@@ -307,8 +309,8 @@ func hear(ctx context.Context, c io.Reader) (Output, error) {
 			}
 			return out, errors.New("the phone gives an exit code that is none")
 		}
-		if len(out.Out)+len(out.Err) > maxOutput {
-			return out, fmt.Errorf("a line on the phone writes more than %d MB", maxOutput>>20)
+		if len(out.Out)+len(out.Err) > most {
+			return Output{}, fmt.Errorf("a line on the phone writes more than %d MB", most>>20)
 		}
 	}
 }

@@ -31,7 +31,7 @@ var errUnmet = &device.Trouble{Why: "it has not said yet what it is", Remedy: "s
 
 func newUnmet(site, serial string, p *place) *unmet {
 	return &unmet{facts: fleet.Device{Name: "phone", Site: site, Kind: fleet.Real, Platform: "android", Model: "Phone to be allowed",
-		Form: "phone", HardwareID: clipped(serial, 80), Traits: []string{}, Abilities: []string{}, Width: 360, Height: 800},
+		Form: "phone", OS: "unknown", HardwareID: clipped(serial, 80), Traits: []string{}, Abilities: []string{}, Width: 360, Height: 800},
 		place: p, opened: time.Now(), noticed: make(chan struct{}, 1)}
 }
 
