@@ -46,7 +46,7 @@ const maxPackage = 4 << 30
 
 // with does something with the device once its clock has come to where the wall's is. It is done by one at a time.
 func (p *Phone) with(ctx context.Context, do func(d driver.Device) error) error {
-	p.using.Lock()
+	p.lock()
 	defer p.using.Unlock()
 	b := &p.body
 	if b.device == nil {
@@ -126,7 +126,7 @@ func packages(j *job) int {
 	case "install":
 		return install(j, rest)
 	case "list":
-		p.using.Lock()
+		p.lock()
 		defer p.using.Unlock()
 		for _, id := range slices.Sorted(maps.Keys(p.body.apps)) {
 			if slices.Contains(rest, "-U") {
@@ -137,7 +137,7 @@ func packages(j *job) int {
 		}
 		return 0
 	case "path":
-		p.using.Lock()
+		p.lock()
 		defer p.using.Unlock()
 		if a := p.body.apps[name]; a != nil {
 			j.say("package:/data/app/%s-1/base.apk\n", name)
@@ -162,7 +162,7 @@ func packages(j *job) int {
 	case "grant", "revoke", "set-permission-flags", "clear-permission-flags":
 		return permission(j, rest)
 	case "resolve-activity":
-		p.using.Lock()
+		p.lock()
 		defer p.using.Unlock()
 		if a := p.body.apps[name]; a != nil && a.p.Launch != "" {
 			j.say("priority=0 preferredOrder=0 match=0x108000 specificIndex=-1 isDefault=false\n%s/%s\n", name, a.p.Launch)

@@ -175,7 +175,7 @@ func locale(j *job) int {
 	p := j.phone
 	switch j.args[1] {
 	case "get-app-locales":
-		p.using.Lock()
+		p.lock()
 		defer p.using.Unlock()
 		if a := p.body.apps[name]; a != nil {
 			j.say("Locales for %s for user 0 are [%s]\n", name, a.tag)

@@ -124,7 +124,7 @@ func logcat(j *job) int {
 				only[name] = true
 			}
 		case "-c":
-			j.phone.using.Lock()
+			j.phone.lock()
 			j.phone.log, j.phone.logSize = nil, 0
 			j.phone.using.Unlock()
 			return 0
@@ -133,7 +133,7 @@ func logcat(j *job) int {
 	if len(buffers) == 0 {
 		buffers = []string{"main", "system", "crash"}
 	}
-	j.phone.using.Lock()
+	j.phone.lock()
 	lines := slices.Clone(j.phone.log)
 	j.phone.using.Unlock()
 	j.say("--------- beginning of %s\n", buffers[0])

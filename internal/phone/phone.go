@@ -17,6 +17,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -56,13 +57,14 @@ type Phone struct {
 	boot   time.Time
 	fate   fate
 
-	using   sync.Mutex // of what lies behind its programs
-	body    body
-	front   string // the app that was seen in front last
-	log     []logged
-	logSize int
-	off     time.Duration // how far its clock is ahead
-	bootID  string
+	using    sync.Mutex  // of what lies behind its programs
+	restarts atomic.Bool // it is to start anew
+	body     body
+	front    string // the app that was seen in front last
+	log      []logged
+	logSize  int
+	off      time.Duration // how far its clock is ahead
+	bootID   string
 
 	mu       sync.Mutex
 	props    map[string]string

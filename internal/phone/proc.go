@@ -24,7 +24,7 @@ func pidof(j *job) int {
 	if len(j.args) != 2 {
 		return 1
 	}
-	j.phone.using.Lock()
+	j.phone.lock()
 	defer j.phone.using.Unlock()
 	if a := j.phone.body.apps[j.args[1]]; a != nil && a.pid != 0 {
 		j.say("%d\n", a.pid)
@@ -46,7 +46,9 @@ func (j *job) open(name string) (io.ReadCloser, error) {
 			return nil, plainWords(fs.ErrNotExist)
 		}
 	case name == "/proc/sys/kernel/random/boot_id":
+		j.phone.lock()
 		text = j.phone.bootID + "\n"
+		j.phone.using.Unlock()
 	case name == "/proc/net/dev":
 		text = fmt.Sprintf("Inter-|   Receive                                                |  Transmit\n"+
 			" face |bytes    packets errs drop fifo frame compressed multicast|bytes    packets errs drop fifo colls carrier compressed\n"+
@@ -61,7 +63,7 @@ func (j *job) open(name string) (io.ReadCloser, error) {
 // process is what the kernel tells of a process.
 func (j *job) process(pid int, what string) (string, bool) {
 	p := j.phone
-	p.using.Lock()
+	p.lock()
 	name := ""
 	for id, a := range p.body.apps {
 		if a.pid == pid && pid != 0 {
@@ -99,7 +101,7 @@ func (j *job) reading(name string) (value float64) {
 
 // health is how the device behind the phone is.
 func (j *job) health() (h device.Health) {
-	j.phone.using.Lock()
+	j.phone.lock()
 	defer j.phone.using.Unlock()
 	if c, ok := device.As[device.Healthy](j.phone.body.device); ok && j.phone.body.device != nil {
 		h, _ = c.Health(j.ctx)

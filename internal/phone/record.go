@@ -100,7 +100,7 @@ func (p *Phone) film(ctx context.Context, w, h int, show func(picture []byte) er
 	if err := p.with(ctx, func(driver.Device) error { return nil }); err != nil { // it is up
 		return err
 	}
-	p.using.Lock()
+	p.lock()
 	var free sync.Once
 	defer free.Do(p.using.Unlock)
 	return l.Frames(ctx, w, h, func(f device.Frame) error {

@@ -193,7 +193,7 @@ func (p *Phone) command(ctx context.Context, words []word, in io.Reader, out, er
 		j.out = b
 	}
 	p.befall(ctx)
-	if b, ok := p.breaking(ctx, j.out).(*breaks); ok {
+	if b, ok := p.breaking(j.out).(*breaks); ok {
 		j.out = b
 		defer b.now()
 	}

@@ -63,28 +63,35 @@ func (p *Phone) Pull() {
 	}
 }
 
-// Restart has the phone start anew: nothing runs on it, and nobody is connected.
-func (p *Phone) Restart(ctx context.Context) {
-	p.using.Lock()
-	for id, a := range p.body.apps {
-		if a.pid != 0 {
-			a.pid = 0
-			_ = p.body.device.Stop(ctx, id)
-		}
-	}
-	p.front, p.bootID = "", newID()
-	p.using.Unlock()
+// Restart has the phone start anew: nothing runs on it, and nobody is connected. It may be called by who uses it.
+func (p *Phone) Restart() {
+	p.restarts.Store(true)
 	p.Pull()
 }
 
+// lock takes what lies behind the phone's programs, after it has started anew where it was to.
+func (p *Phone) lock() {
+	p.using.Lock()
+	if !p.restarts.Swap(false) {
+		return
+	}
+	for id, a := range p.body.apps {
+		if a.pid != 0 {
+			a.pid = 0
+			_ = p.body.device.Stop(context.Background(), id) // a stand-in stops at once
+		}
+	}
+	p.front, p.bootID = "", newID()
+}
+
 // breaking gives what a command writes to, which breaks in the middle of it where that befalls.
-func (p *Phone) breaking(ctx context.Context, out io.Writer) io.Writer {
+func (p *Phone) breaking(out io.Writer) io.Writer {
 	t := p.config.Troubles
 	switch {
 	case p.fate.befalls(t.Cable):
 		return &breaks{out, p.fate.number(2000), p.Pull}
 	case p.fate.befalls(t.Restart):
-		return &breaks{out, p.fate.number(2000), func() { p.Restart(ctx) }}
+		return &breaks{out, p.fate.number(2000), p.Restart}
 	}
 	return out
 }
@@ -128,7 +135,7 @@ func (p *Phone) befall(ctx context.Context) {
 		}
 	}
 	if t.Flood > 0 {
-		p.using.Lock()
+		p.lock()
 		defer p.using.Unlock()
 		at := float64(p.clock().UnixMilli()) / 1e3
 		for range t.Flood {

@@ -1,6 +1,7 @@
 package android
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -142,27 +143,45 @@ func (d *Device) restore(ctx context.Context) error {
 			was[name] = value
 		}
 	}
-	var lines []string
+	clear(d.was) // whatever comes of this, what is changed next is written down anew
+	line, back := "", map[string]string{}
 	for _, name := range slices.Sorted(maps.Keys(was)) {
-		s, known := settings[name]
-		switch { // what others have written there is not done
+		switch s, known := settings[name]; { // what others have written there is not done
 		case passing[name] != "":
-			lines = append(lines, passing[name])
+			line += passing[name] + "; "
 		case known && s.takes(was[name]):
-			if line := s.putting(name, was[name]); line != "" {
-				lines = append(lines, line)
-			}
+			line += s.putting(name, was[name]) + "; "
+			back[name] = was[name]
 		}
 	}
 	if len(was) > 0 {
-		if _, err := d.run(ctx, callLimit, strings.Join(append(lines, "rm -f "+wasFile), "; ")); err != nil {
+		if err := d.putBack(ctx, line, back); err != nil {
 			return err
 		}
 	}
-	clear(d.was)
 	clear(d.answered)
 	d.tag, d.charged, d.placed = "", false, nil
 	return nil
+}
+
+// putBack has settings be as they were, and sees that they are before it forgets how they were.
+func (d *Device) putBack(ctx context.Context, line string, back map[string]string) error {
+	for name := range back {
+		line += "echo @" + name + "; " + settings[name].read + "; "
+	}
+	out, err := d.run(ctx, callLimit, line+"echo @end")
+	if err != nil {
+		return err
+	}
+	at := sections(string(out.Out))
+	for name, was := range back {
+		if now := first(settings[name].value, []byte(at[name])); now != was {
+			return &device.Trouble{Why: fmt.Sprintf("its %s is not as it was before (%s, and not %s)", name, cmp.Or(now, "nothing"), was),
+				Remedy: "set it by hand in its settings"}
+		}
+	}
+	_, err = d.run(ctx, callLimit, "rm -f "+wasFile)
+	return err
 }
 
 var (

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"regexp"
 	"slices"
@@ -39,8 +40,37 @@ func (d *Device) logFromNow() {
 // levels are the OS's letters for how grave a line is.
 var levels = map[string]string{"V": "debug", "D": "debug", "I": "info", "W": "warn", "E": "error", "F": "error", "A": "error"}
 
-// logLine is a line as `logcat -v epoch -v uid` writes it: time, user, process, thread, level, tag and text.
-var logLine = regexp.MustCompile(`^\s*(\d{1,12}\.\d{3,9})\s+(\S{1,40})\s+\d{1,8}\s+\d{1,8} ([VDIWEFA]) (.{0,200}?)\s*: (.*)$`)
+// written is a line as `logcat -v epoch -v uid` writes it: time, user, process, thread, level, tag and text.
+type written struct {
+	at                     float64
+	time, user, level, tag string
+	text                   string
+}
+
+// readLine reads one. It is done without an expression, as a phone may write ten thousands of them a second.
+func readLine(raw string) (w written, ok bool) {
+	rest := raw
+	var fields [5]string
+	for i := range fields {
+		rest = strings.TrimLeft(rest, " ")
+		fields[i], rest, ok = strings.Cut(rest, " ")
+		if !ok {
+			return w, false
+		}
+	}
+	w.time, w.user, w.level = fields[0], fields[1], levels[fields[4]]
+	at, err := strconv.ParseFloat(w.time, 64)
+	if err != nil || !(at > 0 && at < 1e11) || strings.Trim(w.time, "0123456789.") != "" || w.level == "" ||
+		strings.Trim(fields[2]+fields[3], "0123456789") != "" {
+		return w, false
+	}
+	w.at = at
+	if w.tag, w.text, ok = strings.Cut(rest, ": "); !ok {
+		w.tag, ok = strings.CutSuffix(rest, ":")
+	}
+	w.tag = strings.TrimSpace(w.tag)
+	return w, ok
+}
 
 // Log gives the lines that the phone's log has got since the last time. Where that are more than are read at once, the
 // oldest are left out, and a line says so.
@@ -77,32 +107,26 @@ func (d *Device) newLines(text []byte, cut bool) (lines []device.LogLine) {
 		_, text, _ = bytes.Cut(text, []byte("\n")) // it may have lost its beginning
 	}
 	before := d.log
-	left := map[string]int{}
-	for k, n := range before.seen {
-		left[k] = n
-	}
+	left := maps.Clone(before.seen)
 	for raw := range strings.Lines(string(text)) {
 		raw = strings.TrimRight(plain.Clip(raw, maxLogLine), "\r\n")
-		m := logLine.FindStringSubmatch(raw)
-		if m == nil {
-			continue // the head of a buffer, or half a line
+		w, ok := readLine(raw)
+		if !ok || w.at < before.at {
+			continue // the head of a buffer, half a line, or one that was read
 		}
-		at, err := strconv.ParseFloat(m[1], 64)
-		if err != nil || at < before.at {
-			continue
-		}
+		at := w.at
 		if at == before.at && left[raw] > 0 {
 			left[raw]--
 			continue
 		}
 		if at > d.log.at || d.log.seen == nil {
-			d.log = logRead{m[1], at, map[string]int{}}
+			d.log = logRead{w.time, at, map[string]int{}}
 		}
 		if at == d.log.at {
 			d.log.seen[raw]++
 		}
-		lines = append(lines, device.LogLine{AtMS: d.onClock(at).Milliseconds(), Level: levels[m[3]], Tag: plain.Text(m[4], 200),
-			Text: plain.Text(m[5], maxLogLine), App: userNumber(m[2])})
+		lines = append(lines, device.LogLine{AtMS: d.onClock(at).Milliseconds(), Level: w.level, Tag: plain.Text(w.tag, 200),
+			Text: plain.Text(w.text, maxLogLine), App: userNumber(w.user)})
 	}
 	if cut {
 		lines = append([]device.LogLine{{AtMS: d.Now().Milliseconds(), Level: "warn", Tag: "log",
