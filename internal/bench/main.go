@@ -23,7 +23,7 @@ func main() {
 	out := flag.String("out", "", "page to write; standard output where empty")
 	window := flag.Duration("window", 60*time.Second, "how long the closed loop is measured")
 	devices := flag.Int("devices", 800, "devices of the null driver")
-	only := flag.String("only", "", "P1, P2b, console, fleet, byhand, script, plans, evidence, flow or handsets alone")
+	only := flag.String("only", "", "P1, P2b, console, fleet, byhand, script, plans, evidence, flow, handsets or phones alone")
 	length := flag.Duration("soak", 0, "soak for so long instead of measuring")
 	flag.Parse()
 	if *length > 0 {

@@ -46,6 +46,8 @@ type Config struct {
 	Log   *slog.Logger
 
 	Troubles Troubles
+	Boots    time.Duration     // how long its system takes until it is up
+	Props    map[string]string // properties beside those of every phone
 	// Extra are commands that it has beside those of a phone, or in their place: how phones misbehave.
 	Extra map[string]func(out io.Writer) (code int)
 }
@@ -111,6 +113,9 @@ func New(c Config) (*Phone, error) {
 		"ro.build.version.sdk": fmt.Sprint(c.API), "ro.product.cpu.abi": c.ABI, "ro.product.cpu.abilist": c.ABI,
 		"ro.sf.lcd_density": fmt.Sprint(c.Density), "sys.boot_completed": "1", "ro.debuggable": "0",
 		"persist.sys.timezone": "Europe/Lisbon", "persist.sys.locale": "en-GB",
+	}
+	for key, value := range c.Props {
+		p.props[key] = value
 	}
 	return p, nil
 }

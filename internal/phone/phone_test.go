@@ -3,6 +3,7 @@ package phone
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -166,6 +167,27 @@ func TestDebiansClientDoesWithThisPhoneWhatItDoesWithOne(t *testing.T) {
 	body, err := io.ReadAll(answer.Body)
 	require.NoError(t, err)
 	require.Equal(t, "from the phone", string(body))
+
+	// And a port of the phone's leads back to the bridge's machine.
+	reverse, err := d.adb(nil, "reverse", "tcp:0", fmt.Sprintf("tcp:%d", port))
+	require.NoError(t, err, reverse)
+	reverse = strings.TrimSpace(reverse)
+	for range 3 {
+		answer, err := http.Get("http://127.0.0.1:" + reverse)
+		require.NoError(t, err)
+		said, err := io.ReadAll(answer.Body)
+		require.NoError(t, errors.Join(err, answer.Body.Close()))
+		require.Equal(t, "from the phone", string(said))
+	}
+	list, err := d.adb(nil, "reverse", "--list")
+	require.NoError(t, err)
+	require.Contains(t, list, fmt.Sprintf("tcp:%s tcp:%d", reverse, port))
+	_, err = d.adb(nil, "reverse", "--remove", "tcp:"+reverse)
+	require.NoError(t, err)
+	_, err = d.adb(nil, "reverse", "--remove", "tcp:"+reverse)
+	require.Error(t, err, "it is gone")
+	_, err = net.Dial("tcp", "127.0.0.1:"+reverse)
+	require.Error(t, err)
 }
 
 func TestAComputerIsAllowedByAPersonOnceOrAlways(t *testing.T) {

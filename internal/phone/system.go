@@ -112,6 +112,9 @@ func getprop(j *job) int {
 	defer j.phone.mu.Unlock()
 	if len(j.args) > 1 {
 		value := j.phone.props[j.args[1]]
+		if j.args[1] == "sys.boot_completed" && time.Since(j.phone.boot) < j.phone.config.Boots {
+			value = ""
+		}
 		if value == "" && len(j.args) > 2 {
 			value = j.args[2]
 		}

@@ -49,15 +49,17 @@ type connection struct {
 	streams map[uint32]*stream
 	last    uint32
 	work    sync.WaitGroup
+	back    reversed
 }
 
 func (p *Phone) attend(ctx context.Context, c net.Conn) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	defer context.AfterFunc(ctx, func() { _ = c.Close() })()
-	conn := &connection{phone: p, net: c, ctx: ctx, most: bridge.OldMaxData, streams: map[uint32]*stream{}}
+	conn := &connection{phone: p, net: c, ctx: ctx, most: bridge.OldMaxData, streams: map[uint32]*stream{}, back: reversed{ports: map[string]back{}}}
 	defer conn.work.Wait()
 	defer conn.endAll()
+	defer conn.forgetBacks()
 	defer stop()
 	if err := conn.greet(); err != nil {
 		return err
@@ -209,6 +211,9 @@ func (c *connection) open(p bridge.Packet) error {
 	c.last++
 	s := newStream(c, c.last, p.Arg0)
 	serve := c.phone.service(service)
+	if what, ok := strings.CutPrefix(service, "reverse:"); ok {
+		serve = func(ctx context.Context, s *stream) { c.reverse(ctx, s, what) }
+	}
 	if !full && serve != nil && p.Arg0 != 0 {
 		c.streams[s.own] = s
 	}
@@ -266,6 +271,9 @@ func (s *stream) hear(p bridge.Packet) error {
 	defer s.change.Broadcast()
 	switch p.Command {
 	case bridge.Ready:
+		if s.other == 0 { // the bridge has opened its end of what this one began
+			s.other = p.Arg0
+		}
 		s.ready = true
 	case bridge.Write:
 		if s.came {

@@ -382,7 +382,8 @@ func (t Devices) DropDevices(ctx context.Context, host int64, keep []int64) erro
 		with gone as (select id from device where host_id = $1 and not id = any($2)
 			and state in ('idle', 'unready', 'halted', 'booting') order by id for no key update)
 		update device d set state = 'offline', since = now(), reason = 'its host no longer lists it'
-		from gone where d.id = gone.id and d.state in ('idle', 'unready', 'halted', 'booting')`, host, keep)
+		from gone where d.id = gone.id and d.state in ('idle', 'unready', 'halted', 'booting')`, host,
+		append([]int64{}, keep...)) // none, and not null: that differs from nothing
 }
 
 // DeviceChange is a change of a device's state that has been decided.

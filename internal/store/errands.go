@@ -108,7 +108,7 @@ func (t Hosts) DropErrands(ctx context.Context, host int64, inHand []int64, why 
 		with left_behind as (select id from errand where host_id = $1 and done_at is null
 			and asked_at < now() - interval '2 seconds' and not id = any($3) order by id for update)
 		update errand e set done_at = now(), trouble = $2 from left_behind l where e.id = l.id and e.done_at is null`,
-		host, why, inHand)
+		host, why, append([]int64{}, inHand...)) // none, and not null: that differs from nothing
 }
 
 // HostRow is a host with what its site offers.

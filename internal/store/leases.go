@@ -651,7 +651,7 @@ func (t *open) OtherDevices(ctx context.Context, leg int64, avoid []int64) (bool
 			select 1 from leg l join device d on d.project_id = l.project_id and d.kind = l.kind and d.model = l.model
 				and d.platform = l.platform and d.os = l.os
 			where l.id = $1 and not d.id = any($2) and not d.id = any(l.never)
-				and d.state in ('idle', 'leased', 'resetting', 'booting', 'halted'))`, leg, avoid)
+				and d.state in ('idle', 'leased', 'resetting', 'booting', 'halted'))`, leg, append([]int64{}, avoid...))
 	return found, err
 }
 

@@ -58,7 +58,7 @@ func (a *App) StandinCommand() *cobra.Command {
 	trouble.Flags().IntVar(&times, "times", 1, "how often it happens from now on")
 	trouble.Flags().BoolVar(&always, "always", false, "it happens every time")
 	trouble.Flags().BoolVar(&never, "never", false, "it happens no more")
-	c.AddCommand(do, trouble, a.standinLs(), a.standinPack(), a.standinPhone())
+	c.AddCommand(do, trouble, a.standinLs(), a.standinPack(), a.standinPhone(), a.standinEmulator())
 	return c
 }
 

@@ -36,8 +36,10 @@ type Driver struct {
 
 // wishes are what a site file says under the driver's name.
 type wishes struct {
-	Only    []string `yaml:"only"`    // serials: of these phones alone; all where there are none
-	Connect []string `yaml:"connect"` // host:port of phones over the network, which are connected again when they are lost
+	Only []string `yaml:"only"` // serials: of these phones alone; all where there are none
+	// Emulator is the command that boots emulators, and its first words; the OS's own where it is left out.
+	Emulator []string `yaml:"emulator"`
+	Connect  []string `yaml:"connect"` // host:port of phones over the network, which are connected again when they are lost
 }
 
 func wishesOf(s *driver.Site) (w wishes, err error) {
@@ -123,7 +125,7 @@ func (v *Driver) Find(ctx context.Context, s *driver.Site, told func(driver.Chan
 		return err
 	}
 	f := &finder{wishes: w, server: &v.Server, site: s.Name, told: told, log: v.Log, known: map[string]*place{}, seen: map[string]*place{}, spare: map[string]*place{},
-		unmet: map[string]*place{}, boots: map[*place]string{}, calling: map[string]bool{}}
+		unmet: map[string]*place{}, boots: map[*place]string{}, calling: map[string]bool{}, made: map[string]*emulator{}}
 	if f.log == nil {
 		f.log = slog.Default()
 	}
@@ -131,6 +133,7 @@ func (v *Driver) Find(ctx context.Context, s *driver.Site, told func(driver.Chan
 	if err = f.server.Start(ctx); err != nil {
 		return err
 	}
+	f.emulators(ctx)
 	pause := retry.From(100*time.Millisecond, 2*time.Second)
 	for {
 		err := f.follow(ctx, pause.Reset)
@@ -227,6 +230,8 @@ type finder struct {
 	unmet map[string]*place // phones that wait for a person before they say what they are
 	boots map[*place]string // what each phone says of its kernel's start
 
+	made map[string]*emulator // by the names that the image tools know them by
+
 	calling map[string]bool // addresses that the bridge is asked to connect to now
 }
 
@@ -238,6 +243,7 @@ func (f *finder) look(ctx context.Context, list []Seen) {
 		if !slices.Contains(list, Seen{serial, "device"}) {
 			delete(f.seen, serial)
 			delete(f.spare, serial)
+			f.lost(serial)
 			if p != nil {
 				p.set(f.otherWay(p, list))
 			}
@@ -326,6 +332,9 @@ func (f *finder) meet(ctx context.Context, serial string) {
 	if err != nil {
 		f.log.Warn("a phone does not say what it is", "serial", serial, "error", err)
 		delete(f.seen, serial) // it is asked again when the bridge tells of phones
+		return
+	}
+	if d.avd != "" && f.adopt(serial, d.avd, whole, d) {
 		return
 	}
 	id := d.facts.HardwareID

@@ -137,9 +137,9 @@ func (f *film) record(ctx context.Context) error {
 		return err
 	}
 	defer phone.Close()
-	decoder := exec.CommandContext(ctx, program, "-hide_banner", "-loglevel", "error", "-fflags", "nobuffer", "-flags", "low_delay",
-		"-probesize", "32", "-analyzeduration", "0", "-threads", "1", "-f", "h264", "-i", "pipe:0", "-fps_mode", "passthrough",
-		"-f", "image2pipe", "-c:v", "mjpeg", "-q:v", "5", "pipe:1")
+	decoder := exec.CommandContext(ctx, program, "-hide_banner", "-loglevel", "error", "-flags", "low_delay",
+		"-probesize", "32", "-analyzeduration", "1", "-threads", "1", "-f", "h264", "-i", "pipe:0", "-fps_mode", "passthrough",
+		"-threads", "1", "-flush_packets", "1", "-f", "image2pipe", "-c:v", "mjpeg", "-q:v", "5", "pipe:1")
 	decoder.WaitDelay = 2 * time.Second
 	in, err := decoder.StdinPipe()
 	if err != nil {

@@ -227,6 +227,18 @@ func (s *Server) Connect(ctx context.Context, at string) error {
 	return err
 }
 
+// Announce tells the server of an emulator whose side of the bridge is at a port of this machine, as an emulator does of itself.
+func (s *Server) Announce(ctx context.Context, port int) error {
+	c, err := s.dial(ctx)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	service := fmt.Sprintf("host:emulator:%d", port)
+	_, err = fmt.Fprintf(c, "%04x%s", len(service), service)
+	return err // the server says nothing to that
+}
+
 func seenIn(text string) []Seen {
 	list := []Seen{}
 	for _, line := range strings.Split(text, "\n") {

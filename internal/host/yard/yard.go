@@ -94,7 +94,7 @@ func (y *Yard) StartsHalted(name string) bool {
 			return d.Halted
 		}
 	}
-	return false
+	return y.MayCome(name) // what was found, and can be booted, is booted when it is wanted
 }
 
 func (y *Yard) Model(name string) (fleet.Model, bool) {

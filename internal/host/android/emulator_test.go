@@ -1,0 +1,106 @@
+package android
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yamato/internal/core/device"
+	"yamato/internal/core/fleet"
+	"yamato/internal/host/driver"
+	"yamato/internal/testbin"
+)
+
+// imageTools have made emulators of these names; what goes wrong with each is the value.
+func imageTools(t *testing.T, made map[string]string) {
+	t.Helper()
+	dir := t.TempDir()
+	t.Setenv("ANDROID_AVD_HOME", dir)
+	for name, trouble := range made {
+		avd := filepath.Join(dir, name+".avd")
+		require.NoError(t, os.MkdirAll(avd, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(avd, "config.ini"), []byte("avd.ini.displayname=Kaede 7 "+name+"\nabi.type=x86_64\n"+
+			"hw.lcd.width=816\nhw.lcd.height=1792\nhw.lcd.density=320\nhw.ramSize=2048M\nhw.cpu.ncore=2\n"+
+			"image.sysdir.1=system-images/android-35/default/x86_64/\nyamato.trouble="+trouble+"\n"), 0o644))
+	}
+}
+
+// emulatorsOf runs the driver's search with the command that ships, and gives the emulators that it tells of.
+func emulatorsOf(t *testing.T, s *Server, want ...string) map[string]driver.Device {
+	t.Helper()
+	t.Setenv("ANDROID_ADB_SERVER_PORT", s.Address[len("127.0.0.1:"):])
+	site, _, err := driver.Read([]byte("site: cable\ndriver: android\nandroid: {emulator: ['" + testbin.Program(t) + "', standin, emulator]}\n"))
+	require.NoError(t, err)
+	ctx, stop := context.WithCancel(context.Background())
+	told, done := make(chan driver.Change, 64), make(chan error, 1)
+	go func() { done <- (&Driver{Server: *s}).Find(ctx, site, func(c driver.Change) { told <- c }) }()
+	t.Cleanup(func() { stop(); require.ErrorIs(t, <-done, context.Canceled) })
+	found := map[string]driver.Device{}
+	for len(found) < len(want) {
+		select {
+		case c := <-told:
+			for _, name := range want {
+				if c.ID == "emulator "+name {
+					d, err := c.Open("kaede-7-" + name)
+					require.NoError(t, err)
+					t.Cleanup(func() { require.NoError(t, d.Close()) })
+					found[name] = d
+				}
+			}
+		case <-time.After(30 * time.Second):
+			require.FailNow(t, "the emulators are not found")
+		}
+	}
+	return found
+}
+
+func TestEmulatorsAreBootedUsedHaltedAndEmptied(t *testing.T) {
+	s := debianServer(t)
+	imageTools(t, map[string]string{"one": ""})
+	d := emulatorsOf(t, s, "one")["one"]
+	ctx := context.Background()
+	v, ok := device.As[device.Virtual](d)
+	require.True(t, ok)
+	require.False(t, v.Up())
+	f := d.Describe()
+	require.Equal(t, []any{fleet.Emulator, "Kaede 7 one", "15", 408, 896, 2048, 2560, 2}, []any{f.Kind, f.Model, f.OS, f.Width, f.Height,
+		f.MemoryMB, f.TakesMB, f.TakesCPUs})
+	_, err := d.Tree(ctx)
+	require.ErrorIs(t, err, errOff)
+	require.NoError(t, v.Boot(ctx, time.Minute, true))
+	require.True(t, v.Up())
+	require.NotEmpty(t, v.BootLog())
+	require.Equal(t, f, d.Describe())
+	require.ElementsMatch(t, f.Abilities, append(device.Names(d), "tree", "back"), "what it says it can it can once it is up")
+	require.NoError(t, hour(d, probeApp(t)))
+	require.NoError(t, v.Halt(ctx))
+	require.False(t, v.Up())
+	require.NoError(t, v.Empty(ctx))
+	require.NoError(t, d.Ready(ctx, driver.Terms{RealTime: true}), "it is booted where it is off")
+	require.NoError(t, d.Clean(ctx, driver.CleanDevice))
+	require.False(t, v.Up())
+}
+
+func TestAnEmulatorThatDoesNotComeUpSaysWhy(t *testing.T) {
+	s := debianServer(t)
+	imageTools(t, map[string]string{"slow": "hang", "bare": "kvm", "full": "dies"})
+	found := emulatorsOf(t, s, "slow", "bare", "full")
+	for name, says := range map[string]string{"bare": "hardware acceleration", "full": "Not enough space"} {
+		v, _ := device.As[device.Virtual](found[name])
+		err := v.Boot(context.Background(), time.Minute, true)
+		var own *device.Trouble
+		require.True(t, errors.As(err, &own), "%v", err)
+		require.Contains(t, own.Why, says)
+		require.False(t, v.Up())
+	}
+	v, _ := device.As[device.Virtual](found["slow"])
+	ctx, stop := context.WithTimeout(context.Background(), 2*time.Second)
+	defer stop()
+	require.ErrorContains(t, v.Boot(ctx, time.Minute, true), "not up in time")
+	require.False(t, v.Up())
+}
