@@ -58,6 +58,7 @@ func measure(ctx context.Context, c config) (string, error) {
 		if err := r.fleetFigures(ctx, &page); err != nil {
 			return page.String(), err
 		}
+		r.close()
 	}
 	if c.only == "" || c.only == "byhand" {
 		if err := r.byHand(ctx, &page); err != nil {

@@ -136,7 +136,8 @@ seeds with the effort that %s has by itself; no table of answers is kept.
 func tenThousand() (seconds, megabytes float64, err error) {
 	var groups []matrix.Group
 	for m := range 50 {
-		groups = append(groups, matrix.Group{Leg: matrix.Leg{Combination: fleet.Combination{Class: fleet.Class{Kind: "emulator",
+		groups = append(groups, matrix.Group{Device: fleet.Device{Kind: "emulator", Model: fmt.Sprintf("Kaede %d", 100+m), Platform: "android",
+			OS: "14", Form: "phone"}, Leg: matrix.Leg{Combination: fleet.Combination{Class: fleet.Class{Kind: "emulator",
 			Model: fmt.Sprintf("Kaede %d", 100+m), Platform: "android", OS: "14"}}},
 			Members: []matrix.Member{{ID: int64(m), Abilities: []string{"rotation", "appearance", "text size"}}}})
 	}

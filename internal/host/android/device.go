@@ -95,6 +95,17 @@ func (d *Device) run(ctx context.Context, limit time.Duration, line string, args
 }
 
 func (d *Device) runWith(ctx context.Context, limit time.Duration, in io.Reader, most int, line string, args ...string) (Output, error) {
+	for _, a := range args {
+		line += " " + quote(a)
+	}
+	return d.carried(ctx, limit, func(ctx context.Context, serial string) (Output, error) {
+		return d.server.Run(ctx, serial, line, in, most)
+	})
+}
+
+// carried does something over the bridge, within a limit. What cannot be carried to the phone is the phone's trouble, or the
+// bridge's, and no app's.
+func (d *Device) carried(ctx context.Context, limit time.Duration, do func(ctx context.Context, serial string) (Output, error)) (Output, error) {
 	if err := ctx.Err(); err != nil {
 		return Output{}, context.Cause(ctx)
 	}
@@ -102,13 +113,10 @@ func (d *Device) runWith(ctx context.Context, limit time.Duration, in io.Reader,
 	if !ok {
 		return Output{}, errAway
 	}
-	for _, a := range args {
-		line += " " + quote(a)
-	}
 	var no *refusal
 	within, stop := context.WithTimeout(ctx, limit)
 	defer stop()
-	out, err := d.server.Run(within, serial, line, in, most)
+	out, err := do(within, serial)
 	switch {
 	case err == nil:
 		return out, nil
@@ -168,18 +176,21 @@ func (d *Device) Install(ctx context.Context, app driver.App) error {
 	if err != nil {
 		return err
 	}
-	out, err := d.runWith(ctx, installLimit, f, maxOutput, fmt.Sprintf("cmd package install -r -d -S %d -", info.Size()))
+	said, err := d.carried(ctx, installLimit, func(ctx context.Context, serial string) (Output, error) {
+		out, err := d.server.Exec(ctx, serial, fmt.Sprintf("cmd package install -r -d -S %d -", info.Size()), f, maxSaid)
+		return Output{Out: out}, err
+	})
 	if err != nil {
 		return err
 	}
-	if bytes.HasPrefix(bytes.TrimSpace(out.Out), []byte("Success")) {
+	if bytes.HasPrefix(bytes.TrimSpace(said.Out), []byte("Success")) {
 		d.put[id], d.asks[id] = app.Path, app.Package.Permissions
 		if d.tag != "" {
 			return d.speak(ctx, id)
 		}
 		return nil
 	}
-	return refused(string(append(out.Out, out.Err...)))
+	return refused(string(said.Out))
 }
 
 var componentLine = regexp.MustCompile(`(?m)^([A-Za-z0-9_.]+)/([A-Za-z0-9_.$]+)\s*$`)

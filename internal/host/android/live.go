@@ -9,6 +9,8 @@ import (
 	"image"
 	"image/jpeg"
 	"io"
+	"net"
+	"os"
 	"os/exec"
 	"sync"
 	"time"
@@ -156,7 +158,7 @@ func (f *film) record(ctx context.Context) error {
 	var work sync.WaitGroup
 	total := int64(0)
 	work.Go(func() { // ends with the phone's connection or the decoder
-		total, _ = io.Copy(in, phone)
+		total = pass(in, phone)
 		_ = in.Close()
 	})
 	work.Go(func() {
@@ -176,6 +178,43 @@ func (f *film) record(ctx context.Context) error {
 		return errNoRecorder // it was refused: a phone that records nothing, or the screen is one that may not be recorded
 	}
 	return nil
+}
+
+// breath is how long the recorder has to be silent for what it gave to be whole: it writes a picture at once.
+const breath = 30 * time.Millisecond
+
+// delimiter is an access unit delimiter (ITU-T H.264, 7.3.2.4): a decoder takes it for the end of the picture before, which
+// it otherwise holds back until the next begins.
+var delimiter = []byte{0, 0, 0, 1, 9, 0xf0}
+
+// pass gives the decoder what the phone records, until that ends, and tells it where a picture is whole.
+func pass(to io.Writer, from net.Conn) (total int64) {
+	buffer, open := make([]byte, 64<<10), false
+	for {
+		if open {
+			_ = from.SetReadDeadline(time.Now().Add(breath))
+		} else {
+			_ = from.SetReadDeadline(time.Time{})
+		}
+		n, err := from.Read(buffer)
+		total += int64(n)
+		if n > 0 {
+			open = true
+			if _, err := to.Write(buffer[:n]); err != nil {
+				return total
+			}
+		}
+		switch {
+		case err == nil:
+		case errors.Is(err, os.ErrDeadlineExceeded) && open:
+			open = false
+			if _, err := to.Write(delimiter); err != nil {
+				return total
+			}
+		default:
+			return total
+		}
+	}
 }
 
 // size is that of the recording: even, in the form of the screen, no larger than is asked for.
@@ -201,8 +240,8 @@ func (f *film) put(data []byte) {
 	}
 }
 
-// deliver shows frames as they come. A decoder holds the last one back until another begins, so that what the screen has
-// come to rest at is taken as a still.
+// deliver shows frames as they come. What the screen has come to rest at is taken as a still besides: a recording is never as
+// sharp, and a picture that came in two pieces may be broken.
 func (f *film) deliver(ctx context.Context, turns int64) error {
 	watch := time.NewTicker(settled)
 	defer watch.Stop()

@@ -2,6 +2,7 @@ package android
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -271,6 +272,31 @@ func (s *Server) Run(ctx context.Context, serial, line string, in io.Reader, mos
 	_ = c.Close()
 	if wrong := <-fed; err == nil && wrong != nil && !errors.Is(wrong, net.ErrClosed) && out.Code != 0 {
 		err = wrong
+	}
+	return out, err
+}
+
+// Exec runs a line whose input goes as it is, and gives all that it writes, which is at most so many bytes. No exit code comes
+// with it: it is for much input, which a shell's frames make slower.
+func (s *Server) Exec(ctx context.Context, serial, line string, in io.Reader, most int64) ([]byte, error) {
+	c, err := s.dial(ctx, "host:transport:"+serial, "exec:"+line)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	fed := make(chan error, 1)
+	go func() { // it ends with the connection, and is waited for
+		_, err := io.Copy(c.(closing).Conn, in)
+		fed <- err
+	}()
+	out, err := io.ReadAll(io.LimitReader(c, most))
+	_ = c.Close()
+	wrong := <-fed
+	switch cause := context.Cause(ctx); {
+	case cause != nil:
+		err = cause
+	case err == nil && len(out) == 0:
+		err = fmt.Errorf("the phone broke off in the middle of a line: %w", cmp.Or(wrong, io.ErrUnexpectedEOF))
 	}
 	return out, err
 }
